@@ -332,9 +332,12 @@ func TestADirectoryInsideItselfEnds(t *testing.T) {
 
 func FuzzOpen(f *testing.F) {
 	good := lay(f, fstest.MapFS{"VESPER.INF": {Data: []byte("ID=VSP-1\n")}, "D/E.TXT": {Data: []byte("e")}})
-	f.Add(good)
-	f.Add(good[:40000])
-	f.Fuzz(func(t *testing.T, image []byte) {
+	// The system area says nothing, so the fuzzer is spared it.
+	const system = 16 * SectorSize
+	f.Add(good[system:])
+	f.Add(good[system:40000])
+	f.Fuzz(func(t *testing.T, volume []byte) {
+		image := append(make([]byte, system), volume...)
 		v, err := iso9660.Open(bytes.NewReader(image), int64(len(image)))
 		if err != nil {
 			return

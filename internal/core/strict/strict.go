@@ -1,0 +1,218 @@
+// Package strict decodes the project's TOML files: every key must be known, and
+// every mistake is told with file, line, column and, where there is one, the
+// key or value that was probably meant.
+package strict
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// An Error is one mistake in a file that a person wrote.
+type Error struct {
+	File         string `json:"file"`
+	Line, Column int    // from 1; 0 when the mistake belongs to no place in the file
+	Say          string `json:"say"`
+	Meant        string `json:"meant,omitempty"` // the nearest thing that would be right
+}
+
+func (e *Error) Error() string {
+	s := e.File
+	if e.Line > 0 {
+		s += fmt.Sprintf(":%d:%d", e.Line, e.Column)
+	}
+	s += ": " + e.Say
+	if e.Meant != "" {
+		s += fmt.Sprintf("; did you mean %q?", e.Meant)
+	}
+	return s
+}
+
+// A Source is a decoded file that can still tell where each key stands.
+type Source struct {
+	file string
+	data []byte
+}
+
+// Decode fills into, a pointer to a struct with toml tags, from the text of a
+// file. The name is for messages only. The error joins an [*Error] for every
+// mistake found.
+func Decode(name string, data []byte, into any) (*Source, error) {
+	dec := toml.NewDecoder(strings.NewReader(string(data)))
+	dec.DisallowUnknownFields()
+	err := dec.Decode(into)
+	var unknown *toml.StrictMissingError
+	var wrong *toml.DecodeError
+	switch {
+	case err == nil:
+		return &Source{name, data}, nil
+	case errors.As(err, &unknown):
+		var all []error
+		for _, e := range unknown.Errors {
+			line, col := e.Position()
+			key := e.Key()
+			known := keysAt(reflect.TypeOf(into), key[:len(key)-1])
+			all = append(all, &Error{name, line, col, fmt.Sprintf("the key %q is not known here", strings.Join(key, ".")), Nearest(key[len(key)-1], known)})
+		}
+		return nil, errors.Join(all...)
+	case errors.As(err, &wrong):
+		line, col := wrong.Position()
+		return nil, &Error{File: name, Line: line, Column: col, Say: strings.TrimPrefix(wrong.Error(), "toml: ")}
+	}
+	return nil, &Error{File: name, Say: err.Error()}
+}
+
+// Errorf makes an [*Error] that points at a key. The path names tables and
+// keys; an element of an array of tables is followed by its index:
+// "accept.0.path".
+func (s *Source) Errorf(path, format string, args ...any) *Error {
+	line, col := s.find(path)
+	return &Error{File: s.file, Line: line, Column: col, Say: fmt.Sprintf(format, args...)}
+}
+
+// find looks a path up, and falls back to the longest part of it that exists.
+func (s *Source) find(path string) (line, col int) {
+	seen := map[string]unstable.Range{}
+	count := map[string]int{}
+	var p unstable.Parser
+	p.Reset(s.data)
+	prefix := ""
+	for p.NextExpression() {
+		e := p.Expression()
+		var parts []string
+		var at unstable.Range
+		for it := e.Key(); it.Next(); {
+			if len(parts) == 0 {
+				at = p.Range(it.Node().Data)
+			}
+			parts = append(parts, string(it.Node().Data))
+		}
+		key := strings.Join(parts, ".")
+		switch e.Kind {
+		case unstable.Table:
+			prefix = s.indexed(parts, count, false)
+			seen[prefix] = at
+		case unstable.ArrayTable:
+			prefix = s.indexed(parts, count, true)
+			seen[prefix] = at
+		case unstable.KeyValue:
+			full := key
+			if prefix != "" {
+				full = prefix + "." + key
+			}
+			seen[full] = at
+		}
+	}
+	for ; path != ""; path = path[:max(0, strings.LastIndexByte(path, '.'))] {
+		if at, ok := seen[path]; ok {
+			shape := p.Shape(at)
+			return shape.Start.Line, shape.Start.Column
+		}
+	}
+	return 0, 0
+}
+
+// indexed turns the name of a table into a path with array indexes.
+func (s *Source) indexed(parts []string, count map[string]int, next bool) string {
+	path := ""
+	for i, part := range parts {
+		if path != "" {
+			path += "."
+		}
+		path += part
+		last := i == len(parts)-1
+		if n, ok := count[path]; ok || (last && next) {
+			if last && next {
+				if ok {
+					n++
+				}
+				count[path] = n
+			}
+			path += "." + strconv.Itoa(n)
+		}
+	}
+	return path
+}
+
+// keysAt lists the keys of the struct that a path of keys leads to.
+func keysAt(t reflect.Type, path []string) []string {
+	for {
+		switch t.Kind() {
+		case reflect.Pointer, reflect.Slice, reflect.Map:
+			if t.Kind() == reflect.Map && len(path) > 0 {
+				path = path[1:]
+			}
+			t = t.Elem()
+			continue
+		case reflect.Struct:
+		default:
+			return nil
+		}
+		if len(path) == 0 {
+			break
+		}
+		i := slices.IndexFunc(reflect.VisibleFields(t), func(f reflect.StructField) bool { return tag(f) == path[0] })
+		if i < 0 {
+			return nil
+		}
+		t, path = reflect.VisibleFields(t)[i].Type, path[1:]
+	}
+	var out []string
+	for _, f := range reflect.VisibleFields(t) {
+		if k := tag(f); k != "" && k != "-" {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+func tag(f reflect.StructField) string {
+	name, _, _ := strings.Cut(f.Tag.Get("toml"), ",")
+	return name
+}
+
+// Nearest returns the word that s was probably meant to be, or "" when none is
+// near enough.
+func Nearest(s string, words []string) string {
+	best := slices.MinFunc(append([]string{""}, words...), func(a, b string) int {
+		return cmp.Compare(distance(s, a), distance(s, b))
+	})
+	if distance(s, best) > max(2, len(s)/3) {
+		return ""
+	}
+	return best
+}
+
+// distance is the number of letters to insert, drop, change or swap with their
+// neighbour to make b of a.
+func distance(a, b string) int {
+	d := make([][]int, len(a)+1)
+	for i := range d {
+		d[i] = make([]int, len(b)+1)
+		d[i][0] = i
+	}
+	for j := range d[0] {
+		d[0][j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			d[i][j] = min(d[i-1][j]+1, d[i][j-1]+1, d[i-1][j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				d[i][j] = min(d[i][j], d[i-2][j-2]+1)
+			}
+		}
+	}
+	return d[len(a)][len(b)]
+}

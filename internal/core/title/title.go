@@ -1,0 +1,128 @@
+// Package title holds the nouns of the job: what a person owns and wants to
+// play, apart from any loader or place. It does no I/O.
+package title
+
+import (
+	"cmp"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Form is how a title's data lie in files.
+type Form string
+
+// Image is the form of one file for each disc.
+const Image Form = "image"
+
+// A Title is one game as a person counts it.
+type Title struct {
+	// Key names the title on a bench: its ID, or the path of its file where it
+	// has none or shares it. Stable as long as the file stays.
+	Key      string `json:"key"`
+	Platform string `json:"platform"` // name of the platform, "" when unknown
+	Form     Form   `json:"form"`
+	Name     string `json:"name"`
+	ID       string `json:"id,omitempty"` // of the first disc
+	Region   string `json:"region,omitempty"`
+	Discs    []Disc `json:"discs"` // in disc order
+	Of       int    `json:"of"`    // how many discs belong to it; 1 if nothing says more
+
+	Findings []Finding `json:"findings,omitempty"`
+}
+
+// A Disc is one medium of a title.
+type Disc struct {
+	Number   int        `json:"number"` // from 1
+	ID       string     `json:"id,omitempty"`
+	Kind     string     `json:"kind,omitempty"` // as its platform names its disc kinds
+	File     File       `json:"file"`
+	Evidence []Evidence `json:"evidence,omitempty"`
+}
+
+// A File is where bytes lie on this computer, as it was when it was looked at.
+type File struct {
+	Path     string    `json:"path"`
+	Size     int64     `json:"size"` // in bytes
+	Modified time.Time `json:"modified"`
+}
+
+// Evidence is one value and where it was read.
+type Evidence struct {
+	Field string `json:"field"`
+	Value string `json:"value"`
+	From  string `json:"from"` // such as "VESPER.INF, line 1"
+}
+
+// Grade tells a remark from something that keeps a title from being placed.
+type Grade string
+
+// The grades of a finding.
+const (
+	Note  Grade = "note"
+	Fault Grade = "fault"
+)
+
+// A Finding is something that a person should know about a title.
+type Finding struct {
+	Grade  Grade  `json:"grade"`
+	Say    string `json:"say"`              // what is the matter, a plain sentence
+	Remedy string `json:"remedy,omitempty"` // what to do
+}
+
+// Sound reports whether nothing speaks against placing the title.
+func (t *Title) Sound() bool { return t.Fault() == nil }
+
+// Fault returns the first finding that speaks against placing the title, or nil.
+func (t *Title) Fault() *Finding {
+	for i := range t.Findings {
+		if t.Findings[i].Grade == Fault {
+			return &t.Findings[i]
+		}
+	}
+	return nil
+}
+
+// Size is the number of bytes in all of the title's files.
+func (t *Title) Size() int64 {
+	var n int64
+	for _, d := range t.Discs {
+		n += d.File.Size
+	}
+	return n
+}
+
+// Source is the path of the first file.
+func (t *Title) Source() string {
+	if len(t.Discs) == 0 {
+		return ""
+	}
+	return t.Discs[0].File.Path
+}
+
+// Label is how the title is called in a sentence: its name, or its file's.
+func (t *Title) Label() string {
+	if t.Name != "" {
+		return t.Name
+	}
+	return filepath.Base(t.Source())
+}
+
+// Compare orders titles for lists: by platform (unknown ones last), name, ID and
+// source.
+func Compare(a, b *Title) int {
+	return cmp.Or(
+		cmp.Compare(boolInt(a.Platform == ""), boolInt(b.Platform == "")),
+		strings.Compare(a.Platform, b.Platform),
+		strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label())),
+		strings.Compare(a.ID, b.ID),
+		strings.Compare(a.Source(), b.Source()),
+	)
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

@@ -1,0 +1,168 @@
+package place
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"polytome/internal/size"
+)
+
+// A Filesystem is what a kind of filesystem can hold.
+type Filesystem struct {
+	Name          string `json:"name"`  // as written in files and flags: fat32
+	Shown         string `json:"shown"` // as written on screen: FAT32
+	LargestFile   int64  `json:"largest-file"`
+	LongestName   int    `json:"longest-name"` // one name, counted in Units
+	Units         Units  `json:"units"`
+	Forbidden     string `json:"forbidden"` // characters beside control characters and /
+	Windows       bool   `json:"windows"`   // reserved device names, no trailing dot or space
+	CaseSensitive bool   `json:"case-sensitive"`
+	Holes         bool   `json:"holes"` // can leave runs of zeros unwritten
+	cluster       func(capacity int64) int64
+	entry         func(name string) int64
+}
+
+// Units is how a filesystem counts the length of a name.
+type Units string
+
+// The ways to count.
+const (
+	UTF16 Units = "UTF-16 units"
+	Bytes Units = "bytes"
+)
+
+const windowsForbidden = `<>:"|?*\`
+
+// filesystems are the kinds that places are known by.
+var filesystems = []Filesystem{
+	{
+		Name: "fat32", Shown: "FAT32", LargestFile: 1<<32 - 1, LongestName: 255, Units: UTF16,
+		Forbidden: windowsForbidden, Windows: true,
+		cluster: steps(32*size.KiB, step{260 * size.MiB, 512}, step{8 * size.GiB, 4 * size.KiB}, step{16 * size.GiB, 8 * size.KiB}, step{32 * size.GiB, 16 * size.KiB}),
+		// one 32-byte entry, and one more for every 13 UTF-16 units of the long name
+		entry: func(name string) int64 { return 32 * int64(1+(units16(name)+12)/13) },
+	},
+	{
+		Name: "exfat", Shown: "exFAT", LargestFile: 1<<63 - 1, LongestName: 255, Units: UTF16,
+		Forbidden: windowsForbidden, Windows: true,
+		cluster: steps(128*size.KiB, step{256 * size.MiB, 4 * size.KiB}, step{32 * size.GiB, 32 * size.KiB}),
+		// a file entry, a stream entry, and one for every 15 units of the name
+		entry: func(name string) int64 { return 32 * int64(2+(units16(name)+14)/15) },
+	},
+	{
+		Name: "ntfs", Shown: "NTFS", LargestFile: 1<<44 - 1<<16, LongestName: 255, Units: UTF16,
+		Forbidden: windowsForbidden, Windows: true, Holes: true,
+		cluster: steps(4 * size.KiB), entry: func(string) int64 { return 0 },
+	},
+	{
+		Name: "ext4", Shown: "ext4", LargestFile: 1<<44 - 1<<12, LongestName: 255, Units: Bytes,
+		CaseSensitive: true, Holes: true,
+		cluster: steps(4 * size.KiB), entry: func(name string) int64 { return 8 + int64(len(name)+3)/4*4 },
+	},
+}
+
+// FilesystemNamed returns the filesystem of that name. The error lists the
+// names that there are.
+func FilesystemNamed(name string) (Filesystem, error) {
+	i := slices.IndexFunc(filesystems, func(f Filesystem) bool { return strings.EqualFold(f.Name, name) })
+	if i < 0 {
+		return Filesystem{}, fmt.Errorf("the filesystem %q is not known; known are %s", name, strings.Join(FilesystemNames(), ", "))
+	}
+	return filesystems[i], nil
+}
+
+// FilesystemNames lists the known filesystems.
+func FilesystemNames() []string {
+	var out []string
+	for _, f := range filesystems {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+// UnknownFilesystem stands for one that Polytome has no facts about: the limits
+// are those that nearly every system keeps.
+func UnknownFilesystem(name string) Filesystem {
+	f, _ := FilesystemNamed("ext4")
+	f.Name, f.Shown, f.Holes = name, name, false
+	return f
+}
+
+type step struct{ upTo, cluster int64 }
+
+// steps is the usual table of cluster sizes by capacity.
+func steps(above int64, table ...step) func(int64) int64 {
+	return func(capacity int64) int64 {
+		for _, s := range table {
+			if capacity <= s.upTo {
+				return s.cluster
+			}
+		}
+		return above
+	}
+}
+
+// Cluster is the usual allocation unit, in bytes, of a volume of that capacity.
+func (f Filesystem) Cluster(capacity int64) int64 { return f.cluster(capacity) }
+
+// EntryBytes is what one name takes in its folder.
+func (f Filesystem) EntryBytes(name string) int64 { return f.entry(name) }
+
+// Fold brings a path into the form in which two paths are the same place.
+func (f Filesystem) Fold(path string) string {
+	if f.CaseSensitive {
+		return path
+	}
+	return strings.ToUpper(path)
+}
+
+// CheckName says why a single name cannot exist on the filesystem. It returns
+// "" for a legal one.
+func (f Filesystem) CheckName(name string) string {
+	n := len(name)
+	if f.Units == UTF16 {
+		n = units16(name)
+	}
+	switch {
+	case name == "" || name == "." || name == "..":
+		return fmt.Sprintf("%q is no name for a file", name)
+	case !utf8.ValidString(name) && f.Units == UTF16:
+		return "it is not valid Unicode"
+	case n > f.LongestName:
+		return fmt.Sprintf("it has %d %s, and %s takes %d", n, f.Units, f.Shown, f.LongestName)
+	}
+	for _, r := range name {
+		if r < ' ' || r == 0x7F || r == '/' || strings.ContainsRune(f.Forbidden, r) {
+			return fmt.Sprintf("%s does not allow the character %q in a name", f.Shown, r)
+		}
+	}
+	if f.Windows {
+		if last := name[len(name)-1]; last == '.' || last == ' ' {
+			return fmt.Sprintf("%s does not allow a name to end in %q", f.Shown, last)
+		}
+		base, _, _ := strings.Cut(name, ".")
+		if isDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
+			return fmt.Sprintf("%q is the name of a device, which some computers cannot open as a file", base)
+		}
+	}
+	return ""
+}
+
+func isDevice(s string) bool {
+	switch s {
+	case "CON", "PRN", "AUX", "NUL":
+		return true
+	}
+	return len(s) == 4 && (strings.HasPrefix(s, "COM") || strings.HasPrefix(s, "LPT")) && s[3] >= '1' && s[3] <= '9'
+}
+
+func units16(s string) int {
+	n := 0
+	for _, r := range s {
+		n += utf16.RuneLen(r)
+	}
+	return n
+}

@@ -1,0 +1,241 @@
+// Package folder is the place that is a folder on this computer: a mounted
+// stick or share, or any folder that is declared to stand for one.
+package folder
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"polytome/internal/place"
+	"polytome/internal/place/sparse"
+)
+
+// Options say what is not to be read off the folder itself. The zero value
+// takes everything from the real mount.
+type Options struct {
+	Filesystem string // declares the kind of filesystem, by name
+	Room       int64  // declares the capacity, in bytes
+	Rate       int64  // writes at most so many bytes a second; 0 for no limit
+}
+
+// Place is a folder that gets filled. It never reaches outside of the folder,
+// even through symbolic links.
+type Place struct {
+	root     *os.Root
+	dir      string
+	opts     Options
+	declared place.Filesystem
+	real     place.Filesystem
+	pace     *pace
+}
+
+var _ place.Place = (*Place)(nil)
+
+// Open opens an existing folder as a place.
+func Open(dir string, opts Options) (*Place, error) {
+	info, err := os.Stat(dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("there is no folder %s; check the spelling, plug the drive in, or make the folder first", dir)
+	case err != nil:
+		return nil, fmt.Errorf("opening the place %s: %w", dir, err)
+	case !info.IsDir():
+		return nil, fmt.Errorf("%s is a file, and a place must be a folder", dir)
+	}
+	p := &Place{dir: dir, opts: opts}
+	if opts.Rate > 0 {
+		p.pace = &pace{rate: opts.Rate}
+	}
+	if opts.Filesystem != "" {
+		if p.declared, err = place.FilesystemNamed(opts.Filesystem); err != nil {
+			return nil, err
+		}
+	}
+	m, err := mountOf(dir)
+	if err != nil {
+		return nil, fmt.Errorf("finding out what %s lies on: %w", dir, err)
+	}
+	p.real = m.filesystem
+	if p.root, err = os.OpenRoot(dir); err != nil {
+		return nil, fmt.Errorf("opening the place %s: %w", dir, err)
+	}
+	return p, nil
+}
+
+// Close lets go of the folder.
+func (p *Place) Close() error { return p.root.Close() }
+
+// Facts reads the mount, and puts what was declared over it. With a declared
+// room, what is free is that room less what the folder holds.
+func (p *Place) Facts(ctx context.Context) (place.Facts, error) {
+	m, err := mountOf(p.dir)
+	if err != nil {
+		return place.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
+	}
+	f := place.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster}
+	if p.declared.Name != "" {
+		f.Filesystem, f.Declared = p.declared, true
+		f.Cluster = p.declared.Cluster(f.Capacity)
+	}
+	if p.opts.Room > 0 {
+		f.Capacity, f.Free, f.Declared = p.opts.Room, p.opts.Room, true
+		f.Cluster = f.Filesystem.Cluster(f.Capacity)
+		entries, err := p.List(ctx, nil)
+		if err != nil {
+			return place.Facts{}, err
+		}
+		for _, e := range entries {
+			if e.Folder {
+				f.Free -= f.Cluster
+			} else {
+				f.Free -= f.RoomFor(e.Size)
+			}
+		}
+	}
+	return f, nil
+}
+
+// List walks the folder. Symbolic links and other special files are left out.
+func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
+	var out []place.Entry
+	err := fs.WalkDir(p.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err == nil && name == "." {
+			return nil
+		}
+		var info fs.FileInfo
+		if err == nil {
+			info, err = d.Info()
+		}
+		if err != nil {
+			if name == "." {
+				return p.explain("listing", "", err)
+			}
+			if problem != nil {
+				problem(name, err)
+			}
+			return nil
+		}
+		if info.IsDir() {
+			out = append(out, place.Entry{Path: name, Folder: true, Modified: info.ModTime()})
+		} else if info.Mode().IsRegular() {
+			out = append(out, place.Entry{Path: name, Size: info.Size(), Modified: info.ModTime()})
+		}
+		return nil
+	})
+	slices.SortFunc(out, func(a, b place.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out, err
+}
+
+// Open opens a file for reading.
+func (p *Place) Open(_ context.Context, name string) (place.Content, error) {
+	f, err := p.root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return nil, p.explain("opening", name, err)
+	}
+	return newContent(f)
+}
+
+// MakeFolder makes a folder and those above it.
+func (p *Place) MakeFolder(_ context.Context, name string) error {
+	return p.explain("making the folder", name, p.root.MkdirAll(filepath.FromSlash(name), 0o777))
+}
+
+// Remove removes one file.
+func (p *Place) Remove(_ context.Context, name string) error {
+	return p.explain("removing", name, p.root.Remove(filepath.FromSlash(name)))
+}
+
+// Create begins a file under a temporary name beside its final one.
+func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writer, error) {
+	if err := p.absent(name); err != nil {
+		return nil, err
+	}
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(name))
+	temp := path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, h.Sum64(), place.TemporarySuffix))
+	f, err := p.root.OpenFile(filepath.FromSlash(temp), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o666)
+	if err != nil {
+		return nil, p.explain("beginning", name, err)
+	}
+	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, holes: p.real.Holes && sparse.Allow(f) == nil}
+	if !w.holes {
+		if err := allocate(f, size); err != nil {
+			_ = w.Abort()
+			return nil, p.explain("making room for", name, err)
+		}
+	}
+	return w, nil
+}
+
+// absent fails with place.ErrExists when there is something of that name.
+func (p *Place) absent(name string) error {
+	_, err := p.root.Lstat(filepath.FromSlash(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = place.ErrExists
+	}
+	return p.explain("beginning", name, err)
+}
+
+// explain says what was being done to which path, and adds the typed error that
+// a run decides on.
+func (p *Place) explain(doing, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	full := filepath.Join(p.dir, filepath.FromSlash(name))
+	var pe *fs.PathError
+	var le *os.LinkError
+	if errors.As(err, &pe) {
+		err = pe.Err // the path is said once, whole
+	} else if errors.As(err, &le) {
+		err = le.Err
+	}
+	if kind := classify(err); kind != nil {
+		return fmt.Errorf("%s %s: %w (%w)", doing, full, kind, err)
+	}
+	return fmt.Errorf("%s %s: %w", doing, full, err)
+}
+
+// pace spreads writing over time. One place writes one file at a time.
+type pace struct {
+	rate  int64
+	start time.Time
+	done  int64
+}
+
+// wait sleeps until n more bytes are due.
+func (p *pace) wait(ctx context.Context, n int64) error {
+	if p == nil {
+		return ctx.Err()
+	}
+	now := time.Now()
+	if due := p.due(); p.start.IsZero() || now.After(due.Add(time.Second)) {
+		p.start, p.done = now, 0 // idle until now: no credit for that time
+	}
+	p.done += n
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(time.Until(p.due())):
+		return nil
+	}
+}
+
+func (p *pace) due() time.Time {
+	return p.start.Add(time.Duration(float64(p.done) / float64(p.rate) * float64(time.Second)))
+}

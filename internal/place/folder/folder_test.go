@@ -1,0 +1,113 @@
+package folder_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/judge"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+	"polytome/internal/place/placetest"
+	"polytome/internal/size"
+)
+
+func TestConformance(t *testing.T) {
+	for name, opts := range map[string]folder.Options{
+		"as it is":       {},
+		"declared FAT32": {Filesystem: "fat32", Room: 58 * size.GiB},
+		"slowed":         {Rate: 100 << 20},
+	} {
+		t.Run(name, func(t *testing.T) {
+			placetest.Run(t, func(t *testing.T) place.Place {
+				p, err := folder.Open(t.TempDir(), opts)
+				require.NoError(t, err)
+				return p
+			})
+		})
+	}
+}
+
+// fatMount makes a FAT32 volume in a file and mounts it through FUSE.
+func fatMount(t *testing.T, mib int64) string {
+	img := filepath.Join(t.TempDir(), "stick.img")
+	f, err := os.Create(img)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(mib<<20))
+	require.NoError(t, f.Close())
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
+	dir := t.TempDir()
+	judge.Run(t, "fusefat", "-o", "rw+,fsname="+img, img, dir)
+	t.Cleanup(func() {
+		judge.Run(t, "fusermount", "-u", dir)
+		judge.Run(t, "fsck.fat", "-n", img)
+	})
+	return dir
+}
+
+func TestARealFATMountIsKnown(t *testing.T) {
+	p, err := folder.Open(fatMount(t, 64), folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	f, err := p.Facts(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, "fat32", f.Filesystem.Name)
+	assert.False(t, f.Declared)
+}
+
+func TestDeclaredRoomShrinksByWhatIsThere(t *testing.T) {
+	dir := t.TempDir()
+	p, err := folder.Open(dir, folder.Options{Filesystem: "fat32", Room: 58 * size.GiB})
+	require.NoError(t, err)
+	defer p.Close()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "one"), []byte("x"), 0o644))
+	f, err := p.Facts(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, 32*size.KiB, f.Cluster)
+	assert.Equal(t, 58*size.GiB-32*size.KiB, f.Free, "one byte takes a whole cluster")
+}
+
+func TestWrongPlaces(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	_, err := folder.Open(filepath.Join(dir, "nowhere"), folder.Options{})
+	assert.ErrorContains(t, err, "there is no folder")
+	_, err = folder.Open(file, folder.Options{})
+	assert.ErrorContains(t, err, "is a file")
+	_, err = folder.Open(dir, folder.Options{Filesystem: "fat23"})
+	assert.ErrorContains(t, err, "known are fat32, exfat")
+}
+
+func TestALinkDoesNotLeadOutside(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "FULL")))
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Create(context.Background(), "FULL/a.iso", 1)
+	assert.Error(t, err)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+func TestTheRateIsKept(t *testing.T) {
+	p, err := folder.Open(t.TempDir(), folder.Options{Rate: 10 << 20})
+	require.NoError(t, err)
+	defer p.Close()
+	w, err := p.Create(context.Background(), "a", 2<<20)
+	require.NoError(t, err)
+	start := time.Now()
+	for range 8 {
+		_, err = w.Write(make([]byte, 256<<10))
+		require.NoError(t, err)
+	}
+	assert.GreaterOrEqual(t, time.Since(start), 190*time.Millisecond)
+	require.NoError(t, w.Commit())
+}

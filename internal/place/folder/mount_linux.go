@@ -1,0 +1,133 @@
+package folder
+
+import (
+	"bufio"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"polytome/internal/place"
+)
+
+// mount is what the system knows of the filesystem under a folder.
+type mount struct {
+	filesystem              place.Filesystem
+	capacity, free, cluster int64 // bytes
+}
+
+func mountOf(dir string) (mount, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return mount{}, err
+	}
+	unit := st.Frsize
+	if unit == 0 {
+		unit = st.Bsize
+	}
+	m := mount{capacity: int64(st.Blocks) * unit, free: int64(st.Bavail) * unit, cluster: unit}
+	kind, source := mountedKind(dir)
+	if strings.HasPrefix(kind, "fuse") {
+		kind = probe(source, kind)
+	}
+	m.filesystem = filesystemOf(kind, int64(st.Blocks))
+	return m, nil
+}
+
+// filesystemOf matches the kernel's name for a filesystem to the facts about it.
+func filesystemOf(kind string, clusters int64) place.Filesystem {
+	named := func(name string) place.Filesystem {
+		f, _ := place.FilesystemNamed(name)
+		return f
+	}
+	switch kind {
+	case "vfat", "msdos":
+		if clusters < 65525 { // fewer clusters than that make it FAT12 or FAT16
+			return place.UnknownFilesystem("fat16")
+		}
+		return named("fat32")
+	case "exfat":
+		return named("exfat")
+	case "ntfs", "ntfs3":
+		return named("ntfs")
+	case "ext2", "ext3", "ext4":
+		return named("ext4")
+	}
+	f := place.UnknownFilesystem(kind)
+	f.Holes = slices.Contains([]string{"tmpfs", "xfs", "btrfs", "overlay", "zfs", "f2fs"}, kind)
+	return f
+}
+
+// mountedKind finds the mount that a folder lies on in mountinfo(5), and returns
+// its type and source.
+func mountedKind(dir string) (kind, source string) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err == nil {
+		real, err = filepath.Abs(real)
+	}
+	f, openErr := os.Open("/proc/self/mountinfo")
+	if err != nil || openErr != nil {
+		return "unknown", ""
+	}
+	defer f.Close()
+	kind, best := "unknown", ""
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		before, after, ok := strings.Cut(lines.Text(), " - ")
+		mounted, rest := strings.Fields(before), strings.Fields(after)
+		if !ok || len(mounted) < 5 || len(rest) < 2 {
+			continue
+		}
+		at := unescape.Replace(mounted[4])
+		under := real == at || strings.HasPrefix(real, strings.TrimSuffix(at, "/")+"/")
+		if under && len(at) >= len(best) { // a later mount covers an earlier one
+			best, kind, source = at, rest[0], unescape.Replace(rest[1])
+		}
+	}
+	return kind, source
+}
+
+var unescape = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+
+// probe looks at the boot sector of what is mounted through FUSE, whose type
+// name does not say what it is.
+func probe(source, otherwise string) string {
+	f, err := os.Open(source)
+	if err != nil {
+		return otherwise
+	}
+	defer f.Close()
+	b := make([]byte, 512)
+	if _, err := f.ReadAt(b, 0); err != nil {
+		return otherwise
+	}
+	switch {
+	case string(b[3:11]) == "EXFAT   ":
+		return "exfat"
+	case string(b[3:11]) == "NTFS    ":
+		return "ntfs"
+	case string(b[82:90]) == "FAT32   ":
+		return "vfat"
+	}
+	return otherwise
+}
+
+// allocate asks for the file's room in advance, so that it lies in as few pieces
+// as the filesystem can manage. Filesystems that cannot are left to their ways.
+func allocate(f *os.File, size int64) error {
+	if size == 0 {
+		return nil
+	}
+	err := unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_KEEP_SIZE, 0, size)
+	if err == syscall.ENOSPC {
+		return err
+	}
+	return nil
+}
+
+// dropCache has the next read come from the medium.
+func dropCache(f *os.File) {
+	_ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)
+}

@@ -1,0 +1,45 @@
+//go:build !linux
+
+package folder
+
+import (
+	"os"
+	"strings"
+
+	"github.com/shirou/gopsutil/v4/disk"
+
+	"polytome/internal/place"
+)
+
+// mount is what the system knows of the filesystem under a folder.
+type mount struct {
+	filesystem              place.Filesystem
+	capacity, free, cluster int64 // bytes
+}
+
+func mountOf(dir string) (mount, error) {
+	u, err := disk.Usage(dir)
+	if err != nil {
+		return mount{}, err
+	}
+	m := mount{capacity: int64(u.Total), free: int64(u.Free)}
+	switch kind := strings.ToLower(u.Fstype); kind {
+	case "msdos", "fat32":
+		m.filesystem, _ = place.FilesystemNamed("fat32")
+	case "exfat", "ntfs":
+		m.filesystem, _ = place.FilesystemNamed(kind)
+	case "apfs":
+		m.filesystem = place.UnknownFilesystem(kind)
+		m.filesystem.Holes = true
+	default:
+		m.filesystem = place.UnknownFilesystem(kind)
+	}
+	m.cluster = m.filesystem.Cluster(m.capacity)
+	return m, nil
+}
+
+// allocate does nothing: these systems have no portable way to ask.
+func allocate(*os.File, int64) error { return nil }
+
+// dropCache does nothing: reading back may be served from memory here.
+func dropCache(*os.File) {}

@@ -1,0 +1,128 @@
+package folder
+
+import (
+	"context"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+
+	"polytome/internal/place"
+	"polytome/internal/place/sparse"
+)
+
+// writer is a file under its temporary name.
+type writer struct {
+	p     *Place
+	ctx   context.Context
+	f     *os.File
+	temp  string
+	name  string
+	at    int64 // where the next byte goes
+	holes bool  // zeros may be left unwritten
+	ended bool
+}
+
+var zeros [256 << 10]byte
+
+func (w *writer) Write(b []byte) (int, error) {
+	if err := w.p.pace.wait(w.ctx, int64(len(b))); err != nil {
+		return 0, err
+	}
+	n, err := w.f.WriteAt(b, w.at)
+	w.at += int64(n)
+	return n, w.p.explain("writing", w.name, err)
+}
+
+func (w *writer) Skip(n int64) error {
+	if w.holes {
+		if err := w.p.pace.wait(w.ctx, n); err != nil {
+			return err
+		}
+		w.at += n
+		return w.p.explain("writing", w.name, w.f.Truncate(w.at))
+	}
+	for n > 0 {
+		k, err := w.Write(zeros[:min(n, int64(len(zeros)))])
+		if err != nil {
+			return err
+		}
+		n -= int64(k)
+	}
+	return nil
+}
+
+func (w *writer) Flush() error {
+	return w.p.explain("flushing", w.name, w.f.Sync())
+}
+
+func (w *writer) ReadBack() (place.Content, error) {
+	f, err := w.p.root.Open(filepath.FromSlash(w.temp))
+	if err != nil {
+		return nil, w.p.explain("reading back", w.name, err)
+	}
+	dropCache(f)
+	return newContent(f)
+}
+
+func (w *writer) Commit() error {
+	if err := w.f.Close(); err != nil {
+		return w.p.explain("closing", w.name, err)
+	}
+	if err := w.p.absent(w.name); err != nil {
+		return err
+	}
+	if err := w.p.root.Rename(filepath.FromSlash(w.temp), filepath.FromSlash(w.name)); err != nil {
+		return w.p.explain("naming", w.name, err)
+	}
+	w.ended = true
+	// The name lasts only when its folder is on the medium too. Some systems
+	// cannot flush a folder; that they do so by themselves is all there is then.
+	if dir, err := w.p.root.Open(filepath.FromSlash(path.Dir(w.name))); err == nil {
+		_ = dir.Sync()
+		_ = dir.Close()
+	}
+	return nil
+}
+
+func (w *writer) Abort() error {
+	if w.ended {
+		return nil
+	}
+	w.ended = true
+	_ = w.f.Close() // a failed write is what led here
+	return w.p.explain("removing", w.temp, w.p.root.Remove(filepath.FromSlash(w.temp)))
+}
+
+// content is an open file as place.Content.
+type content struct {
+	*os.File
+	size int64
+}
+
+// OpenFile opens any file of this computer as content.
+func OpenFile(name string) (place.Content, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	return newContent(f)
+}
+
+func newContent(f *os.File) (place.Content, error) {
+	info, err := f.Stat()
+	if err != nil {
+		_ = f.Close()
+		return nil, err
+	}
+	if info.IsDir() {
+		_ = f.Close()
+		return nil, &os.PathError{Op: "open", Path: f.Name(), Err: os.ErrInvalid}
+	}
+	return &content{f, info.Size()}, nil
+}
+
+func (c *content) Size() int64                       { return c.size }
+func (c *content) Data(off int64) (start, end int64) { return sparse.Data(c.File, off, c.size) }
+
+var _ io.ReaderAt = (*content)(nil)

@@ -1,0 +1,111 @@
+// Package place is about somewhere that gets filled: what it can hold, what is
+// on it, and how bytes get there so that a broken-off run leaves no damage.
+//
+// [Place] is the one interface; each kind of place is a package below this one,
+// and internal/place/placetest is the suite that all of them pass.
+package place
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"time"
+)
+
+// Errors on which a run decides what to do next. They are wrapped in what the
+// place says itself, so test with errors.Is.
+var (
+	ErrNoRoom   = errors.New("the place is full")
+	ErrReadOnly = errors.New("the place cannot be written to")
+	ErrGone     = errors.New("the place has gone away")
+	ErrExists   = errors.New("there is a file of that name already")
+)
+
+// Facts are what a place can hold and how full it is.
+type Facts struct {
+	Filesystem Filesystem `json:"filesystem"`
+	Declared   bool       `json:"declared"` // said by the user, not read off the place
+	Capacity   int64      `json:"capacity"` // bytes in the room for files
+	Free       int64      `json:"free"`     // bytes that can still be filled
+	Cluster    int64      `json:"cluster"`  // allocation unit in bytes
+}
+
+// RoomFor is what a file of n bytes takes on the place.
+func (f Facts) RoomFor(n int64) int64 {
+	return (n + f.Cluster - 1) / f.Cluster * f.Cluster
+}
+
+// An Entry is one file or folder on a place.
+type Entry struct {
+	Path     string    `json:"path"` // from the place's root, with slashes
+	Folder   bool      `json:"folder,omitempty"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+}
+
+// Content is bytes that can be read at any offset, and that know where they are
+// nothing but zeros.
+type Content interface {
+	io.ReaderAt
+	io.Closer
+	// Size is the number of bytes.
+	Size() int64
+	// Data returns the first run of data at or after off; what lies between
+	// is zeros. At the end it returns Size twice.
+	Data(off int64) (start, end int64)
+}
+
+// A Writer takes the bytes of one new file. Nothing shows under the file's
+// final name before Commit. Every Writer must be ended by Commit or Abort;
+// Abort after Commit does nothing.
+type Writer interface {
+	io.Writer
+	// Skip appends n zero bytes.
+	Skip(n int64) error
+	// Flush brings everything written so far to the medium.
+	Flush() error
+	// ReadBack opens what was written, read from the medium where the road
+	// allows it. Call Flush first.
+	ReadBack() (Content, error)
+	// Commit gives the file its final name, lastingly.
+	Commit() error
+	// Abort removes what was written.
+	Abort() error
+}
+
+// A Place is somewhere that gets filled. Paths are relative to its root, with
+// slashes, never climbing out of it.
+type Place interface {
+	// Facts tells what the place can hold; it is asked anew each time.
+	Facts(ctx context.Context) (Facts, error)
+	// List returns everything on the place, sorted by path. Entries that
+	// cannot be read are reported to problem, and the listing goes on.
+	List(ctx context.Context, problem func(path string, err error)) ([]Entry, error)
+	// Open opens a file for reading.
+	Open(ctx context.Context, path string) (Content, error)
+	// MakeFolder makes a folder and those above it. One that exists is fine.
+	MakeFolder(ctx context.Context, path string) error
+	// Create begins a new file of size bytes. It fails with ErrExists when
+	// there is one of that name.
+	Create(ctx context.Context, path string, size int64) (Writer, error)
+	// Remove removes one file.
+	Remove(ctx context.Context, path string) error
+	// Close lets go of the place.
+	Close() error
+}
+
+// TemporaryPrefix begins the name of every file that is still being written, and
+// TemporarySuffix ends it.
+const (
+	TemporaryPrefix = "polytome-"
+	TemporarySuffix = ".part"
+)
+
+// IsTemporary reports whether a path is that of a file which a broken-off run
+// left behind.
+func IsTemporary(path string) bool {
+	name := path[strings.LastIndexByte(path, '/')+1:]
+	return strings.HasPrefix(name, TemporaryPrefix) && strings.HasSuffix(name, TemporarySuffix) &&
+		len(name) == len(TemporaryPrefix)+16+len(TemporarySuffix)
+}

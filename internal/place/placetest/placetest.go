@@ -1,0 +1,167 @@
+// Package placetest is the suite that every kind of place passes.
+package placetest
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/place"
+)
+
+// Run runs the suite. The function makes a new, empty, writable place with at
+// least 16 MiB free; the suite closes it.
+func Run(t *testing.T, make func(t *testing.T) place.Place) {
+	ctx := context.Background()
+	open := func(t *testing.T) place.Place {
+		p := make(t)
+		t.Cleanup(func() { assert.NoError(t, p.Close()) })
+		return p
+	}
+	paths := func(t *testing.T, p place.Place) []string {
+		entries, err := p.List(ctx, func(path string, err error) { t.Errorf("%s: %v", path, err) })
+		require.NoError(t, err)
+		out := []string{}
+		for _, e := range entries {
+			out = append(out, e.Path)
+		}
+		return out
+	}
+	read := func(t *testing.T, c place.Content, err error) []byte {
+		require.NoError(t, err)
+		defer c.Close()
+		b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
+		require.NoError(t, err)
+		return b
+	}
+	put := func(t *testing.T, p place.Place, path string, data []byte) {
+		w, err := p.Create(ctx, path, int64(len(data)))
+		require.NoError(t, err)
+		_, err = w.Write(data)
+		require.NoError(t, err)
+		require.NoError(t, w.Flush())
+		require.NoError(t, w.Commit())
+		assert.NoError(t, w.Abort(), "aborting after the commit does nothing")
+	}
+
+	t.Run("an empty place", func(t *testing.T) {
+		p := open(t)
+		f, err := p.Facts(ctx)
+		require.NoError(t, err)
+		assert.NotEmpty(t, f.Filesystem.Name)
+		assert.Positive(t, f.Cluster)
+		assert.LessOrEqual(t, f.Free, f.Capacity)
+		assert.Greater(t, f.Free, int64(16<<20))
+		assert.Empty(t, paths(t, p))
+	})
+	t.Run("folders", func(t *testing.T) {
+		p := open(t)
+		require.NoError(t, p.MakeFolder(ctx, "a/b"))
+		require.NoError(t, p.MakeFolder(ctx, "a/b"), "making it twice is fine")
+		assert.Equal(t, []string{"a", "a/b"}, paths(t, p))
+	})
+	t.Run("a file comes back as written", func(t *testing.T) {
+		p := open(t)
+		require.NoError(t, p.MakeFolder(ctx, "FULL"))
+		data := bytes.Repeat([]byte("Copper Tide "), 100_000)
+		put(t, p, "FULL/x - y, 'z' (1)&!.iso", data)
+		c, err := p.Open(ctx, "FULL/x - y, 'z' (1)&!.iso")
+		assert.True(t, bytes.Equal(data, read(t, c, err)))
+		require.NoError(t, p.Remove(ctx, "FULL/x - y, 'z' (1)&!.iso"))
+		assert.Equal(t, []string{"FULL"}, paths(t, p))
+	})
+	t.Run("nothing shows before the commit", func(t *testing.T) {
+		p := open(t)
+		w, err := p.Create(ctx, "big.iso", 9)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("some"))
+		require.NoError(t, err)
+		for _, path := range paths(t, p) {
+			assert.True(t, place.IsTemporary(path), path)
+		}
+		_, err = p.Open(ctx, "big.iso")
+		assert.Error(t, err)
+		require.NoError(t, w.Abort())
+		assert.Empty(t, paths(t, p), "an aborted file leaves nothing")
+	})
+	t.Run("a second try takes over what a broken-off one left", func(t *testing.T) {
+		p := open(t)
+		w, err := p.Create(ctx, "again.iso", 100)
+		require.NoError(t, err)
+		_, err = w.Write(bytes.Repeat([]byte("x"), 100))
+		require.NoError(t, err) // and now the process is gone
+		put(t, p, "again.iso", []byte("short"))
+		c, err := p.Open(ctx, "again.iso")
+		assert.Equal(t, "short", string(read(t, c, err)))
+		assert.Equal(t, []string{"again.iso"}, paths(t, p))
+		_ = w.Abort()
+	})
+	t.Run("skipped runs are zeros", func(t *testing.T) {
+		p := open(t)
+		w, err := p.Create(ctx, "holes", 0)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("head"))
+		require.NoError(t, err)
+		require.NoError(t, w.Skip(1_000_000))
+		_, err = w.Write([]byte("tail"))
+		require.NoError(t, err)
+		require.NoError(t, w.Skip(500))
+		require.NoError(t, w.Flush())
+		back, err := w.ReadBack()
+		want := append(append([]byte("head"), bytes.Repeat([]byte{0}, 1_000_000)...), append([]byte("tail"), bytes.Repeat([]byte{0}, 500)...)...)
+		assert.True(t, bytes.Equal(want, read(t, back, err)))
+		require.NoError(t, w.Commit())
+
+		c, err := p.Open(ctx, "holes")
+		require.NoError(t, err)
+		defer c.Close()
+		for off := int64(0); off < c.Size(); { // every gap between runs of data must be zeros
+			start, end := c.Data(off)
+			require.LessOrEqual(t, off, start)
+			assert.True(t, bytes.Equal(want[off:start], bytes.Repeat([]byte{0}, int(start-off))))
+			off = max(end, start)
+		}
+	})
+	t.Run("what is there is never overwritten", func(t *testing.T) {
+		p := open(t)
+		put(t, p, "mine.iso", []byte("mine"))
+		_, err := p.Create(ctx, "mine.iso", 4)
+		assert.ErrorIs(t, err, place.ErrExists)
+
+		w, err := p.Create(ctx, "race.iso", 4)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("ours"))
+		require.NoError(t, err)
+		other, err := p.Create(ctx, "other.iso", 6)
+		require.NoError(t, err)
+		_, _ = other.Write([]byte("theirs"))
+		require.NoError(t, other.Commit())
+		require.NoError(t, w.Commit())
+	})
+	t.Run("paths stay inside", func(t *testing.T) {
+		p := open(t)
+		for _, bad := range []string{"../out.iso", "a/../../out.iso", "/etc/out.iso"} {
+			_, err := p.Create(ctx, bad, 1)
+			assert.Error(t, err, bad)
+			assert.Error(t, p.MakeFolder(ctx, bad), bad)
+			_, err = p.Open(ctx, bad)
+			assert.Error(t, err, bad)
+		}
+	})
+	t.Run("a cancelled context ends the work", func(t *testing.T) {
+		p := open(t)
+		short, cancel := context.WithCancel(ctx)
+		w, err := p.Create(short, "late.iso", 10)
+		require.NoError(t, err)
+		cancel()
+		_, err = w.Write([]byte("x"))
+		assert.ErrorIs(t, err, context.Canceled)
+		require.NoError(t, w.Abort())
+		_, err = p.List(short, nil)
+		assert.True(t, err == nil || err == context.Canceled)
+	})
+}

@@ -1,0 +1,6 @@
+//go:build freebsd
+
+package sparse
+
+// From unistd.h.
+const seekToData, seekToHole = 3, 4
