@@ -165,7 +165,8 @@ func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writ
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(name))
 	temp := path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, h.Sum64(), place.TemporarySuffix))
-	f, err := p.root.OpenFile(filepath.FromSlash(temp), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o666)
+	_ = p.root.Remove(filepath.FromSlash(temp)) // left by a broken-off run
+	f, err := p.root.OpenFile(filepath.FromSlash(temp), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}

@@ -34,30 +34,40 @@ func TestConformance(t *testing.T) {
 }
 
 // fatMount makes a FAT32 volume in a file and mounts it through FUSE.
-func fatMount(t *testing.T, mib int64) string {
-	img := filepath.Join(t.TempDir(), "stick.img")
+func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
+	imageDir = t.TempDir()
+	img := filepath.Join(imageDir, "stick.img")
 	f, err := os.Create(img)
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(mib<<20))
 	require.NoError(t, f.Close())
 	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
-	dir := t.TempDir()
+	dir = t.TempDir()
 	judge.Run(t, "fusefat", "-o", "rw+,fsname="+img, img, dir)
 	t.Cleanup(func() {
 		judge.Run(t, "fusermount", "-u", dir)
 		judge.Run(t, "fsck.fat", "-n", img)
 	})
-	return dir
+	return dir, imageDir
 }
 
 func TestARealFATMountIsKnown(t *testing.T) {
-	p, err := folder.Open(fatMount(t, 64), folder.Options{})
+	dir, img := fatMount(t, 64)
+	p, err := folder.Open(dir, folder.Options{})
 	require.NoError(t, err)
 	defer p.Close()
 	f, err := p.Facts(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, "fat32", f.Filesystem.Name)
 	assert.False(t, f.Declared)
+
+	w, err := p.Create(context.Background(), "COPPER.ISO", 3)
+	require.NoError(t, err)
+	_, err = w.Write([]byte("abc"))
+	require.NoError(t, err)
+	require.NoError(t, w.Skip(100_000))
+	require.NoError(t, w.Commit())
+	assert.Contains(t, judge.Run(t, "mdir", "-i", filepath.Join(img, "stick.img"), "-b", "::"), "::/COPPER.ISO\n")
 }
 
 func TestDeclaredRoomShrinksByWhatIsThere(t *testing.T) {

@@ -49,8 +49,8 @@ func filesystemOf(kind string, clusters int64) place.Filesystem {
 			return place.UnknownFilesystem("fat16")
 		}
 		return named("fat32")
-	case "exfat":
-		return named("exfat")
+	case "fat32", "exfat":
+		return named(kind)
 	case "ntfs", "ntfs3":
 		return named("ntfs")
 	case "ext2", "ext3", "ext4":
@@ -109,7 +109,7 @@ func probe(source, otherwise string) string {
 	case string(b[3:11]) == "NTFS    ":
 		return "ntfs"
 	case string(b[82:90]) == "FAT32   ":
-		return "vfat"
+		return "fat32"
 	}
 	return otherwise
 }

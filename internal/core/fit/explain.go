@@ -1,0 +1,99 @@
+package fit
+
+import (
+	"fmt"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// An Explanation is a verdict in words.
+type Explanation struct {
+	Verdict Kind     `json:"verdict"`
+	Say     string   `json:"say"`            // the reason, with the deciding number
+	Ways    []string `json:"ways,omitempty"` // the ways out
+}
+
+// Explain puts the verdict on title i into words.
+func (s *Sheet) Explain(i int) Explanation {
+	v, t, p, f := s.Verdicts[i], &s.of.Titles[i], s.of.Profile, s.of.Facts
+	e := Explanation{Verdict: v.Kind}
+	for _, w := range p.WaysOut {
+		if w.When == string(v.Kind) {
+			e.Ways = append(e.Ways, w.Say)
+		}
+	}
+	switch v.Kind {
+	case AsIs:
+		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", v.Path, size.Format(v.Room))
+	case There:
+		e.Say = "is there already, as " + v.Path
+	case Unsound:
+		fault := t.Fault()
+		e.Say = fault.Say
+		if fault.Remedy != "" {
+			e.Ways = append(e.Ways, fault.Remedy)
+		}
+	case NotRead:
+		e.Say, e.Ways = s.notRead(i)
+	case Clash:
+		other := &s.of.Titles[v.Other]
+		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()), v.Path)
+		e.Ways = append(e.Ways, "take the other one off, and this one can go")
+	case BadName:
+		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", v.Path, v.Detail)
+		e.Ways = append(e.Ways, "give it another name")
+	case TooBig:
+		have := t.Discs[v.Disc].File.Size
+		e.Say = fmt.Sprintf("%s holds at most %s bytes a file, and this image has %s, which is %s too many",
+			f.Filesystem.Shown, size.Exact(f.Filesystem.LargestFile), size.Exact(have), over(v.Number))
+	case Differs:
+		e.Say = fmt.Sprintf("%s is there already under its path %s", v.Detail, v.Path)
+		e.Ways = append(e.Ways, "look at it, move it out of the way, and this title can go")
+	case NoRoom:
+		left := max(s.Free(), 0)
+		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(v.Room), size.Format(left), size.Format(v.Number))
+		e.Ways = append(e.Ways, "take off other titles of that size, or use a larger place")
+	}
+	return e
+}
+
+func over(n int64) string {
+	if n < size.KiB {
+		return size.Format(n)
+	}
+	return size.Format(n) + " (" + size.Exact(n) + " bytes)"
+}
+
+// notRead says why the loader does not take a title.
+func (s *Sheet) notRead(i int) (say string, ways []string) {
+	v, p, f := s.Verdicts[i], s.of.Profile, s.of.Facts
+	if v.Detail != "" {
+		return v.Detail, s.of.Tree.Placements[i].Refusal.Ways
+	}
+	at := p.Attachment(s.of.Road)
+	if at == nil {
+		return fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road), nil
+	}
+	var shown []string
+	for _, name := range at.Filesystems {
+		fs, _ := place.FilesystemNamed(name)
+		shown = append(shown, fs.Shown)
+	}
+	say = fmt.Sprintf("%s, and this place is %s", at.Why, f.Filesystem.Shown)
+	ways = append(ways, fmt.Sprintf("use a place with %s; a folder that will be copied onto such a drive is declared with --as %s",
+		strings.Join(shown, " or "), at.Filesystems[0]))
+	return say, ways
+}
+
+// Paths lists the paths that title i gets, shortened to their names.
+func (s *Sheet) Paths(i int) []string {
+	var out []string
+	for _, item := range s.of.Tree.Placements[i].Items {
+		out = append(out, path.Base(item.Path))
+	}
+	return out
+}

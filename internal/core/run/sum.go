@@ -1,0 +1,155 @@
+package run
+
+import (
+	"context"
+	"encoding/hex"
+	"fmt"
+	"io"
+
+	"github.com/zeebo/blake3"
+
+	"polytome/internal/place"
+	"polytome/internal/place/sparse"
+)
+
+// blockSize is the unit of reading, hashing and writing, in bytes.
+const blockSize = 1 << 20
+
+// A Sum is a fingerprint of content: BLAKE3 over the BLAKE3 hashes of its blocks
+// of 1 MiB. Blocks of zeros have a hash known beforehand, so holes cost nothing,
+// and blocks can be hashed side by side.
+type Sum [32]byte
+
+// String is the sum in hexadecimal.
+func (s Sum) String() string { return hex.EncodeToString(s[:]) }
+
+var zeroBlock = make([]byte, blockSize)
+var zeroHash = blake3.Sum256(zeroBlock)
+
+// block is up to blockSize bytes on their way; data is nil for zeros.
+type block struct {
+	data []byte
+	n    int64
+	hash chan [32]byte
+}
+
+// blocksAhead is how many blocks may be in memory at once.
+const blocksAhead = 8
+
+// eachBlock reads content in order, hashing ahead of use, and hands every block to
+// use. It returns the sum.
+func eachBlock(ctx context.Context, c place.Content, use func(block) error) (Sum, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	blocks := make(chan block, blocksAhead-2)
+	pool := make(chan []byte, blocksAhead)
+	var readErr error
+	go func() {
+		defer close(blocks)
+		readErr = readBlocks(ctx, c, blocks, pool)
+	}()
+	all := blake3.New()
+	for b := range blocks {
+		if err := use(b); err != nil {
+			cancel()
+			for range blocks { // let the reader end before its source is closed
+			}
+			return Sum{}, err
+		}
+		h := zeroHash
+		if b.hash != nil {
+			h = <-b.hash
+		}
+		_, _ = all.Write(h[:])
+		if b.data != nil {
+			select {
+			case pool <- b.data[:blockSize]:
+			default:
+			}
+		}
+	}
+	if readErr != nil {
+		return Sum{}, readErr
+	}
+	var s Sum
+	all.Sum(s[:0])
+	return s, nil
+}
+
+func readBlocks(ctx context.Context, c place.Content, out chan<- block, pool chan []byte) error {
+	size := c.Size()
+	dataStart, dataEnd := int64(0), int64(0) // the run of data found last
+	for off := int64(0); off < size; {
+		n := min(blockSize, size-off)
+		if off >= dataEnd {
+			dataStart, dataEnd = c.Data(off)
+		}
+		b := block{n: n}
+		if dataStart < off+n { // some of the block is data
+			var buf []byte
+			select {
+			case buf = <-pool:
+			default:
+				buf = make([]byte, blockSize)
+			}
+			b.data = buf[:n]
+			if k, err := c.ReadAt(b.data, off); int64(k) < n {
+				if err == nil || err == io.EOF {
+					err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), size, io.ErrUnexpectedEOF)
+				}
+				return err
+			}
+			if !sparse.Known && isZero(b.data) {
+				b.data = nil
+			}
+			if dataEnd < off+n {
+				dataEnd = 0 // more data may begin inside the block: look again after it
+			}
+		}
+		if b.data != nil || n < blockSize {
+			b.hash = make(chan [32]byte, 1)
+			go func(data []byte) { b.hash <- blake3.Sum256(data) }(orZeros(b))
+		}
+		select {
+		case out <- b:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		off += n
+	}
+	return ctx.Err()
+}
+
+func orZeros(b block) []byte {
+	if b.data != nil {
+		return b.data
+	}
+	return zeroBlock[:b.n]
+}
+
+func isZero(b []byte) bool {
+	return string(b) == string(zeroBlock[:len(b)])
+}
+
+// SumOf fingerprints content.
+func SumOf(ctx context.Context, c place.Content, progress func(n int64)) (Sum, error) {
+	return eachBlock(ctx, c, func(b block) error {
+		progress(b.n)
+		return nil
+	})
+}
+
+// copyTo writes content to w, and returns the sum of what was read.
+func copyTo(ctx context.Context, c place.Content, w place.Writer, progress func(n int64)) (Sum, error) {
+	return eachBlock(ctx, c, func(b block) error {
+		if b.data == nil {
+			if err := w.Skip(b.n); err != nil {
+				return err
+			}
+		} else if _, err := w.Write(b.data); err != nil {
+			return err
+		}
+		progress(b.n)
+		return nil
+	})
+}

@@ -1,0 +1,119 @@
+// Package survey brings together what one place would make of the titles: its
+// facts, what is on it, the tree, the verdicts and the plan. Screens and commands
+// both work on it.
+package survey
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+)
+
+// A Survey is one place seen with the titles in mind, at one moment.
+type Survey struct {
+	Config  bench.Place
+	Profile *loader.Profile
+	Titles  []title.Title
+	Facts   place.Facts
+	There   []place.Entry
+	Tree    *layout.Tree
+	Sheet   *fit.Sheet
+	// Problems are entries of the place that could not be read.
+	Problems []string
+
+	set *loader.Set
+	dir string
+}
+
+// Take looks at place number n of a bench, and judges the titles for it.
+func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, set *loader.Set) (*Survey, error) {
+	s := &Survey{Config: b.Places[n], Titles: titles, set: set, dir: b.Resolve(b.Places[n].At)}
+	var err error
+	if s.Profile, err = profileOf(b, s.Config.Loader, set); err != nil {
+		return nil, err
+	}
+	p, err := s.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if s.Facts, err = p.Facts(ctx); err != nil {
+		return nil, err
+	}
+	s.There, err = p.List(ctx, func(path string, err error) {
+		s.Problems = append(s.Problems, fmt.Sprintf("%s: %v", path, err))
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.judge(b, n)
+	return s, nil
+}
+
+// WithTitles is the same look at the place with other titles in mind.
+func (s *Survey) WithTitles(b *bench.Bench, n int, titles []title.Title) *Survey {
+	c := *s
+	c.Config, c.Titles = b.Places[n], titles
+	c.judge(b, n)
+	return &c
+}
+
+func (s *Survey) judge(b *bench.Bench, n int) {
+	s.Tree = layout.Lay(s.Titles, s.Profile)
+	s.Sheet = fit.Judge(fit.Case{
+		Titles: s.Titles, Tree: s.Tree, Profile: s.Profile, Road: s.Config.Road, Facts: s.Facts, There: s.There,
+	})
+	s.Choose(b, n)
+}
+
+// profileOf finds a profile; the file of one is relative to the bench.
+func profileOf(b *bench.Bench, name string, set *loader.Set) (*loader.Profile, error) {
+	if strings.HasSuffix(name, ".toml") {
+		name = b.Resolve(name)
+	}
+	return set.Profile(name)
+}
+
+// Choose takes over the choices of a bench.
+func (s *Survey) Choose(b *bench.Bench, n int) {
+	s.Config = b.Places[n]
+	s.Sheet.Choose(b.Wanted(n, s.Titles))
+}
+
+// unsupported are the beginnings of places that are not folders.
+var unsupported = []string{"ftp://", "smb://", "drive:"}
+
+// Open opens the place itself. The caller closes it.
+func (s *Survey) Open() (place.Place, error) {
+	for _, u := range unsupported {
+		if strings.HasPrefix(s.Config.At, u) {
+			return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders and mounted drives, given by their path", s.Config.At)
+		}
+	}
+	return folder.Open(s.dir, folder.Options{Filesystem: s.Config.As, Room: int64(s.Config.Room), Rate: int64(s.Config.Rate)})
+}
+
+// Plan makes the steps for the present choices.
+func (s *Survey) Plan() *plan.Plan {
+	return plan.Make(s.Titles, s.Tree, s.Sheet, s.Facts, s.There)
+}
+
+// Proof audits the place as it is now.
+func (s *Survey) Proof(ctx context.Context) (*proof.Report, error) {
+	p, err := s.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	return proof.Audit(ctx, p, s.Profile, s.set, s.Config.Road, proof.Promises(s.Titles, s.Tree, s.Sheet))
+}
