@@ -168,7 +168,7 @@ func (s *scan) result() Result {
 // Group joins the discs of one game, gives every title its key, notes what
 // titles have in common, and puts them in order. Its input is one title for each file.
 func Group(found []title.Title) []title.Title {
-	slices.SortFunc(found, func(a, b title.Title) int { return strings.Compare(a.Source(), b.Source()) })
+	slices.SortFunc(found, func(a, b title.Title) int { return title.CompareSource(&a, &b) })
 	var out []title.Title
 	sets := map[string]int{} // what discs of one game share -> index in out
 	for _, t := range found {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -165,7 +166,7 @@ func (a *audit) file(e place.Entry) {
 	for i := range a.profile.Accepts {
 		rule := &a.profile.Accepts[i]
 		if a.inFolderOf(rule, e.Path) {
-			a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: its path is not like %s", a.profile.Shown, rule.Path),
+			a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: its name is not of the form %s", a.profile.Shown, path.Base(rule.Path.String())),
 				"move it to your games, and let Polytome put it here under its right name")
 			return
 		}
@@ -202,6 +203,10 @@ func (a *audit) image(e place.Entry, rule *loader.Accept, values map[string]stri
 		a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: %s", a.profile.Shown, problem), "take it off, and let Polytome put it here under its right name")
 		return
 	}
+	if e.Size > a.facts.Filesystem.LargestFile {
+		a.find(Fault, e.Path, fmt.Sprintf("with %s it is too large for %s: it cannot get onto such a drive whole", size.Format(e.Size), a.facts.Filesystem.Shown), "take it off")
+		return
+	}
 	t, err := a.identify(e)
 	wrong := func(say, remedy string) {
 		l.Starts = false
@@ -225,9 +230,6 @@ func (a *audit) image(e place.Entry, rule *loader.Accept, values map[string]stri
 		if v, ok := values["kind"]; ok && !strings.EqualFold(v, inside.Kind) {
 			wrong(fmt.Sprintf("it lies in the folder for %s discs, but is a %s disc, and does not start", strings.ToLower(v), inside.Kind), "take it off, and let Polytome put it into its right folder")
 		}
-	}
-	if e.Size > a.facts.Filesystem.LargestFile {
-		wrong(fmt.Sprintf("with %s it is too large for %s: it cannot get onto such a drive whole", size.Format(e.Size), a.facts.Filesystem.Shown), "take it off")
 	}
 	a.r.Listed = append(a.r.Listed, l)
 }

@@ -116,6 +116,15 @@ func Compare(a, b *Title) int {
 		strings.Compare(a.Platform, b.Platform),
 		strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label())),
 		strings.Compare(a.ID, b.ID),
+		CompareSource(a, b),
+	)
+}
+
+// CompareSource orders titles by their files: of two copies, the one with the
+// plainer name is the first.
+func CompareSource(a, b *Title) int {
+	return cmp.Or(
+		cmp.Compare(len(filepath.Base(a.Source())), len(filepath.Base(b.Source()))),
 		strings.Compare(a.Source(), b.Source()),
 	)
 }

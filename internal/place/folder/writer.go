@@ -20,6 +20,7 @@ type writer struct {
 	name  string
 	at    int64 // where the next byte goes
 	holes bool  // zeros may be left unwritten
+	open  bool  // the last bytes were skipped, and the file does not reach there yet
 	ended bool
 }
 
@@ -31,6 +32,7 @@ func (w *writer) Write(b []byte) (int, error) {
 	}
 	n, err := w.f.WriteAt(b, w.at)
 	w.at += int64(n)
+	w.open = false
 	return n, w.p.explain("writing", w.name, err)
 }
 
@@ -40,7 +42,8 @@ func (w *writer) Skip(n int64) error {
 			return err
 		}
 		w.at += n
-		return w.p.explain("writing", w.name, w.f.Truncate(w.at))
+		w.open = true
+		return nil
 	}
 	for n > 0 {
 		k, err := w.Write(zeros[:min(n, int64(len(zeros)))])
@@ -52,7 +55,19 @@ func (w *writer) Skip(n int64) error {
 	return nil
 }
 
+// extend makes the file as long as what was skipped at its end.
+func (w *writer) extend() error {
+	if !w.open {
+		return nil
+	}
+	w.open = false
+	return w.p.explain("writing", w.name, w.f.Truncate(w.at))
+}
+
 func (w *writer) Flush() error {
+	if err := w.extend(); err != nil {
+		return err
+	}
 	return w.p.explain("flushing", w.name, w.f.Sync())
 }
 
@@ -66,6 +81,9 @@ func (w *writer) ReadBack() (place.Content, error) {
 }
 
 func (w *writer) Commit() error {
+	if err := w.extend(); err != nil {
+		return err
+	}
 	if err := w.f.Close(); err != nil {
 		return w.p.explain("closing", w.name, err)
 	}

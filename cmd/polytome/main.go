@@ -1,0 +1,56 @@
+// Polytome lays out and fills the drives of modded consoles, and proves that
+// their loaders will list what is on them.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+)
+
+// The exit statuses.
+const (
+	statusDone    = 0
+	statusFailed  = 1
+	statusUsage   = 2
+	statusPartial = 3
+)
+
+// errPartial ends a command that did its work, but has to leave something to
+// the user. What it is has been printed.
+var errPartial = errors.New("done, but not everything could go")
+
+// errStopped ends a command that the user interrupted.
+var errStopped = errors.New("stopped; nothing was left half-written, and the same command takes it up again")
+
+// usageError is a command that was called wrongly.
+type usageError struct{ error }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	status := execute(ctx, os.Args[1:])
+	stop()
+	os.Exit(status)
+}
+
+func execute(ctx context.Context, args []string) int {
+	root := rootCommand()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.Is(err, errPartial):
+		return statusPartial
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+		fmt.Fprintf(os.Stderr, "polytome: %v\nSee polytome --help.\n", err)
+		return statusUsage
+	}
+	fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+	return statusFailed
+}

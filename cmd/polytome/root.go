@@ -1,0 +1,67 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/ui"
+)
+
+func rootCommand() *cobra.Command {
+	w := &work{}
+	var ascii bool
+	root := &cobra.Command{
+		Use:   "polytome",
+		Short: "Fill the drives of modded consoles, and prove that their loaders list the games",
+		Long: `Polytome lays out and fills USB drives for modded retro consoles: it finds out what
+your games are, says before anything is written which of them can go where and why,
+writes them under the names that the loader wants, and proves the result.
+
+Without a command it opens the full screen on a bench, the file that keeps your
+folders, places and choices. A bench that does not exist yet is begun.
+
+Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not go.`,
+		Example: `  polytome demo
+  polytome --bench season.toml
+  polytome fill --from ~/games --loader rowan --to /media/stick`,
+		Args:          noArgs,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			set, err := loader.Shipped()
+			if err != nil {
+				return err
+			}
+			b, err := w.benchOrNew()
+			if err != nil {
+				return err
+			}
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii})
+		},
+	}
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
+	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
+	root.AddCommand(demoCommand(), intakeCommand(), fitCommand(), fillCommand(), proofCommand(), standInCommand())
+	return root
+}
+
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usageError{fmt.Errorf("unknown command or superfluous word %q for %q", args[0], cmd.CommandPath())}
+	}
+	return nil
+}
+
+// needArgs asks for at least n arguments, called what in the message.
+func needArgs(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < n {
+			return usageError{fmt.Errorf("%s needs %s", cmd.CommandPath(), what)}
+		}
+		return nil
+	}
+}
