@@ -1,15 +1,39 @@
+// Package ui is the full-screen interface: five stages in the order of the work,
+// the rack of places, and the line that says why.
 package ui
 
 import (
 	"context"
+	"errors"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 )
 
+// Options are how the interface is to look and behave.
 type Options struct {
-	ASCII bool
-	Rate  int64
+	ASCII bool  // draw with ASCII characters only
+	Rate  int64 // bytes a second for places that set no rate; 0 for no limit
 }
 
-func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error { return nil }
+// Run shows the interface until the user quits. The terminal is left as it was,
+// also when the context is cancelled or the program fails.
+func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel() // whatever still goes on ends with the screen
+	m := newApp(ctx, b, set, o)
+	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	m.desk.StopRuns()
+	cancel()
+	m.desk.Wait()
+	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) || (errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
+		return nil // asked for from outside: not a failure
+	}
+	if err != nil {
+		return fmt.Errorf("the screen: %w", err)
+	}
+	return nil
+}

@@ -223,3 +223,11 @@ func (b *Bench) Restore(c Choices) { b.Places = slices.Clone(c) }
 func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
 	return func(i int) bool { return b.Places[p].Wants(titles[i].Key) }
 }
+
+// Clone copies the bench, so that one goroutine can work on it while another
+// changes the choices.
+func (b *Bench) Clone() *Bench {
+	c := *b
+	c.Sources, c.Places = slices.Clone(b.Sources), slices.Clone(b.Places)
+	return &c
+}

@@ -49,6 +49,7 @@ type Sheet struct {
 	Kept     int64 // bytes used by what is there already
 	Planned  int64 // bytes that the chosen titles will add
 	Count    int   // chosen titles that go or are there
+	New      int   // those of them that are not there yet
 	base     []Verdict
 	folders  *folders
 	of       Case
@@ -153,7 +154,7 @@ func (s *Sheet) Free() int64 { return s.of.Facts.Free - s.Planned }
 // over, and smaller ones behind it may still go.
 func (s *Sheet) settle() {
 	copy(s.Verdicts, s.base)
-	s.Planned, s.Count = 0, 0
+	s.Planned, s.Count, s.New = 0, 0, 0
 	s.folders.reset()
 	for i := range s.Verdicts {
 		v := &s.Verdicts[i]
@@ -179,6 +180,7 @@ func (s *Sheet) settle() {
 		}
 		s.Planned += need
 		s.Count++
+		s.New++
 	}
 	for i := range s.Verdicts {
 		if v := &s.Verdicts[i]; v.Kind == AsIs && !s.Chosen[i] {

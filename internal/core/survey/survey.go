@@ -60,14 +60,6 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, set 
 	return s, nil
 }
 
-// WithTitles is the same look at the place with other titles in mind.
-func (s *Survey) WithTitles(b *bench.Bench, n int, titles []title.Title) *Survey {
-	c := *s
-	c.Config, c.Titles = b.Places[n], titles
-	c.judge(b, n)
-	return &c
-}
-
 func (s *Survey) judge(b *bench.Bench, n int) {
 	s.Tree = layout.Lay(s.Titles, s.Profile)
 	s.Sheet = fit.Judge(fit.Case{
@@ -108,12 +100,17 @@ func (s *Survey) Plan() *plan.Plan {
 	return plan.Make(s.Titles, s.Tree, s.Sheet, s.Facts, s.There)
 }
 
-// Proof audits the place as it is now.
+// Proof audits the place as it is now, and looks for what was chosen.
 func (s *Survey) Proof(ctx context.Context) (*proof.Report, error) {
+	return s.ProveAgainst(ctx, proof.Promises(s.Titles, s.Tree, s.Sheet))
+}
+
+// ProveAgainst audits the place, and looks for what was promised.
+func (s *Survey) ProveAgainst(ctx context.Context, promises []proof.Promise) (*proof.Report, error) {
 	p, err := s.Open()
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	return proof.Audit(ctx, p, s.Profile, s.set, s.Config.Road, proof.Promises(s.Titles, s.Tree, s.Sheet))
+	return proof.Audit(ctx, p, s.Profile, s.set, s.Config.Road, promises)
 }

@@ -221,7 +221,7 @@ type pace struct {
 
 // wait sleeps until n more bytes are due.
 func (p *pace) wait(ctx context.Context, n int64) error {
-	if p == nil {
+	if p == nil || ctx.Err() != nil {
 		return ctx.Err()
 	}
 	now := time.Now()

@@ -46,7 +46,10 @@ func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
 	judge.Run(t, "fusefat", "-o", "rw+,fsname="+img, img, dir)
 	t.Cleanup(func() {
 		judge.Run(t, "fusermount", "-u", dir)
-		judge.Run(t, "fsck.fat", "-n", img)
+		assert.Eventually(t, func() bool { // the mount ends a moment after fusermount does
+			_, err := judge.Try(t, "fsck.fat", "-n", img)
+			return err == nil
+		}, 10*time.Second, 50*time.Millisecond, "fsck finds the volume sound")
 	})
 	return dir, imageDir
 }

@@ -1,0 +1,310 @@
+package ui
+
+import (
+	"context"
+	"fmt"
+
+	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/fitview"
+	"polytome/internal/ui/intakeview"
+	"polytome/internal/ui/proofview"
+	"polytome/internal/ui/runview"
+	"polytome/internal/ui/style"
+	"polytome/internal/ui/treeview"
+	"polytome/internal/ui/welcome"
+)
+
+// A stage is one of the five screens.
+type stage interface {
+	Name() string
+	Number() string
+	Refresh()
+	SetFilter(string)
+	Escape() bool
+	Title() (index int, ok bool)
+	Actions() []desk.Action
+	Click(x, y int) tea.Cmd
+	Wheel(by int)
+	Why() desk.Why
+	View(t *style.Theme, w, h int) []string
+}
+
+// mode is what keys are for at the moment.
+type mode int
+
+const (
+	normal mode = iota
+	finding
+	commanding
+	helping
+	quitting
+)
+
+// app is the root model.
+type app struct {
+	desk    *desk.Desk
+	theme   *style.Theme
+	opts    Options
+	dark    bool
+	plain   bool
+	w, h    int
+	stages  []stage
+	at      int
+	welcome *welcome.Model // nil once the bench is set up
+	mode    mode
+	input   textinput.Model
+	rail    []int // where each stage begins in the top line
+}
+
+func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
+	d := desk.New(ctx, b, set, o.Rate)
+	a := &app{desk: d, opts: o, dark: true, w: 80, h: 24}
+	a.stages = []stage{intakeview.New(d), fitview.New(d), treeview.New(d), runview.New(d), proofview.New(d)}
+	if len(b.Sources) == 0 && len(b.Places) == 0 {
+		a.welcome = welcome.New(d)
+	}
+	a.input = textinput.New()
+	a.input.ShowSuggestions = true
+	a.setTheme()
+	return a
+}
+
+func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.plain) }
+
+// Init starts the first scan.
+func (a *app) Init() tea.Cmd {
+	return tea.Batch(tea.RequestBackgroundColor, a.desk.StartScan(), a.desk.Survey())
+}
+
+func (a *app) stage() stage { return a.stages[a.at] }
+
+// Update takes a message in. Everything slow is a command.
+func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		a.w, a.h = msg.Width, msg.Height
+		return a, nil
+	case tea.BackgroundColorMsg:
+		a.dark = msg.IsDark()
+		a.setTheme()
+		return a, nil
+	case tea.ColorProfileMsg:
+		a.plain = msg.Profile <= colorprofile.ASCII
+		a.setTheme()
+		return a, nil
+	case tea.KeyPressMsg:
+		cmd := a.key(msg)
+		return a, cmd
+	case tea.PasteMsg:
+		if a.welcome != nil {
+			a.welcome.Paste(msg)
+		}
+		return a, nil
+	case tea.MouseClickMsg:
+		return a, a.click(msg.X, msg.Y)
+	case tea.MouseWheelMsg:
+		a.wheel(msg)
+		return a, nil
+	case desk.ScanMsg:
+		cmd := a.desk.SetScan(msg)
+		a.stage().Refresh()
+		return a, cmd
+	case desk.SurveyMsg:
+		a.desk.SetSurvey(msg)
+		a.stage().Refresh()
+		return a, nil
+	case desk.RunMsg:
+		return a, a.desk.SetRun(msg)
+	case desk.ProofMsg:
+		a.desk.SetProof(msg)
+		a.stage().Refresh()
+		return a, nil
+	case desk.SavedMsg:
+		if msg.Err != nil {
+			a.desk.Notice = "The bench could not be saved: " + msg.Err.Error()
+		}
+		return a, nil
+	}
+	return a, nil
+}
+
+// actions are those of every screen.
+func (a *app) actions() []desk.Action {
+	var out []desk.Action
+	for i, s := range a.stages {
+		out = append(out, desk.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
+	}
+	return append(out,
+		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
+		desk.Do("esc", "back: drop the filter", desk.Just(func() { a.stage().Escape() })),
+		desk.Do("u", "undo the last choice", a.desk.Undo),
+		desk.Do("U", "redo it", a.desk.Redo),
+		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),
+		desk.Do("?", "these keys", desk.Just(func() { a.mode = helping })),
+		desk.Do("q ctrl+c", "quit", a.quit),
+	)
+}
+
+func (a *app) show(i int) tea.Cmd {
+	a.at = i
+	a.desk.Notice = ""
+	a.stage().Refresh()
+	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil {
+		return a.desk.StartProof(a.desk.Place)
+	}
+	return nil
+}
+
+// quit asks while a run goes on.
+func (a *app) quit() tea.Cmd {
+	if a.desk.Running() {
+		a.mode = quitting
+		return nil
+	}
+	return tea.Quit
+}
+
+func (a *app) ask(m mode, prompt string, suggestions []string) {
+	a.mode = m
+	a.input.Reset()
+	a.input.Prompt = prompt
+	a.input.SetSuggestions(suggestions)
+	a.input.Focus()
+}
+
+// all are the actions that can be done now, the stage's own first.
+func (a *app) all() []desk.Action { return append(a.stage().Actions(), a.actions()...) }
+
+func (a *app) names() []string {
+	var out []string
+	for _, x := range a.all() {
+		out = append(out, x.Key.Help().Desc)
+	}
+	return out
+}
+
+// key handles a key press.
+func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
+	k := msg.String()
+	if a.welcome != nil {
+		if k == "ctrl+c" || k == "esc" {
+			return tea.Quit
+		}
+		cmd, done := a.welcome.Key(msg)
+		if done {
+			a.welcome = nil
+			a.at = 0
+		}
+		return cmd
+	}
+	switch a.mode {
+	case helping:
+		a.mode = normal
+		return nil
+	case quitting:
+		a.mode = normal
+		if k == "q" || k == "ctrl+c" {
+			a.desk.StopRuns()
+			return tea.Quit
+		}
+		return nil
+	case finding, commanding:
+		return a.typed(msg)
+	}
+	for _, x := range a.all() {
+		if key.Matches(msg, x.Key) {
+			a.desk.Notice = ""
+			return x.Do()
+		}
+	}
+	return nil
+}
+
+// typed handles keys while something is typed at the foot.
+func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "esc", "ctrl+c":
+		if a.mode == finding {
+			a.stage().SetFilter("")
+		}
+		a.mode = normal
+		return nil
+	case "enter":
+		was := a.mode
+		a.mode = normal
+		if was == commanding {
+			return a.command(a.input.Value())
+		}
+		return nil
+	}
+	var cmd tea.Cmd
+	a.input, cmd = a.input.Update(msg)
+	if a.mode == finding {
+		a.stage().SetFilter(a.input.Value())
+	}
+	return cmd
+}
+
+// command does the action of that name, or the only one that begins so.
+func (a *app) command(name string) tea.Cmd {
+	var fits []desk.Action
+	for _, x := range a.all() {
+		desc := x.Key.Help().Desc
+		if desc == name {
+			return x.Do()
+		}
+		if len(name) > 0 && len(desc) >= len(name) && desc[:len(name)] == name {
+			fits = append(fits, x)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0].Do()
+	}
+	a.desk.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
+	if len(fits) > 1 {
+		a.desk.Notice = fmt.Sprintf("%q begins several actions; write more of it, or let tab complete it.", name)
+	}
+	return nil
+}
+
+func (a *app) click(x, y int) tea.Cmd {
+	if a.welcome != nil || a.mode != normal {
+		a.mode = normal
+		return nil
+	}
+	if y == 0 {
+		for i := len(a.rail) - 1; i >= 0; i-- {
+			if x >= a.rail[i] {
+				return a.show(i)
+			}
+		}
+		return nil
+	}
+	f := a.frame()
+	if y >= f.top && y < f.top+f.height && x < f.width {
+		return a.stage().Click(x, y-f.top)
+	}
+	return nil
+}
+
+// wheelRows is how far one notch of the wheel goes.
+const wheelRows = 3
+
+func (a *app) wheel(msg tea.MouseWheelMsg) {
+	if a.welcome != nil || a.mode != normal {
+		return
+	}
+	switch msg.Button {
+	case tea.MouseWheelUp:
+		a.stage().Wheel(-wheelRows)
+	case tea.MouseWheelDown:
+		a.stage().Wheel(wheelRows)
+	}
+}

@@ -1,0 +1,375 @@
+// Package desk is the state that all screens share: the bench, the titles, what
+// every place makes of them, the runs under way and the proofs. Screens read it
+// and call its methods; slow work goes on in commands and comes back as messages.
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
+)
+
+// A Desk is the shared state. Only the interface's own goroutine touches it.
+type Desk struct {
+	Ctx   context.Context
+	Bench *bench.Bench
+	Set   *loader.Set
+
+	Scan     intake.Result
+	Scanning bool
+	Unsound  int // titles with a fault
+
+	Surveys []*survey.Survey // by place; nil until looked at
+	Trouble []error          // by place: why it could not be looked at
+	Lanes   []*Lane          // by place: its run, nil for none yet
+	Proofs  []*proof.Report  // by place; nil until made
+	Proving []bool
+
+	Place  int    // the place that Tree, Run and Proof show
+	Notice string // the last thing that happened, in a sentence
+
+	defaultRate int64 // bytes a second, for places without a rate
+	undo, redo  []bench.Choices
+	saver       *saver
+	running     sync.WaitGroup // runs under way
+	listened    int            // number of the scan that is listened to
+	stopScan    context.CancelFunc
+}
+
+// New makes a desk for a bench.
+func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
+	d := &Desk{Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
+	d.resize()
+	return d
+}
+
+// resize fits what is kept by place to the bench's places.
+func (d *Desk) resize() {
+	n := len(d.Bench.Places)
+	d.Surveys = make([]*survey.Survey, n)
+	d.Trouble = make([]error, n)
+	d.Lanes = make([]*Lane, n)
+	d.Proofs = make([]*proof.Report, n)
+	d.Proving = make([]bool, n)
+}
+
+// An Action is something that a screen can do: its key, and its name for the
+// command line and the help.
+type Action struct {
+	Key key.Binding
+	Do  func() tea.Cmd
+}
+
+// Do makes an action. Keys are separated by spaces; the first is shown.
+func Do(keys, name string, do func() tea.Cmd) Action {
+	list := strings.Fields(keys)
+	shown := list[0]
+	for i, k := range list {
+		if k == "space" {
+			shown = "space"
+		}
+		if k == "esc" && i == 0 {
+			shown = "esc"
+		}
+	}
+	return Action{key.NewBinding(key.WithKeys(list...), key.WithHelp(shown, name)), do}
+}
+
+// Just wraps a function that needs no command.
+func Just(f func()) func() tea.Cmd {
+	return func() tea.Cmd { f(); return nil }
+}
+
+// Why is the line at the foot: what holds for the thing under the cursor.
+type Why struct {
+	Lead string   // what it is about
+	Say  string   // the verdict and its reason
+	Ways []string // the ways out
+}
+
+// A ScanMsg is what a scan has found so far, or at its end.
+type ScanMsg struct {
+	Result intake.Result
+	Done   bool
+	number int
+	next   <-chan ScanMsg
+}
+
+// StartScan looks through the sources in the background. A scan under way is
+// given up.
+func (d *Desk) StartScan() tea.Cmd {
+	if len(d.Bench.Sources) == 0 {
+		return nil
+	}
+	d.stopScan()
+	ctx, cancel := context.WithCancel(d.Ctx)
+	d.stopScan = cancel
+	d.Scanning = true
+	d.listened++
+	number, sources, set := d.listened, d.Bench.SourcePaths(), d.Set
+	found := make(chan ScanMsg, 1)
+	go func() {
+		defer close(found)
+		send := func(m ScanMsg) {
+			select { // only the newest state matters
+			case <-found:
+			default:
+			}
+			found <- m
+		}
+		r, err := intake.Scan(ctx, sources, set, func(r intake.Result) { send(ScanMsg{Result: r, number: number, next: found}) })
+		if err == nil {
+			send(ScanMsg{Result: r, Done: true, number: number, next: found})
+		}
+	}()
+	return listen(found)
+}
+
+func listen(found <-chan ScanMsg) tea.Cmd {
+	return func() tea.Msg {
+		if m, ok := <-found; ok {
+			return m
+		}
+		return nil
+	}
+}
+
+// judgeWhileScanning is the number of titles up to which places are judged while a scan
+// still goes on.
+const judgeWhileScanning = 5000
+
+// SetScan takes over what a scan has found.
+func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
+	if m.number != d.listened {
+		return nil
+	}
+	d.Scan = m.Result
+	d.Unsound = 0
+	for i := range d.Scan.Titles {
+		if !d.Scan.Titles[i].Sound() {
+			d.Unsound++
+		}
+	}
+	var cmds []tea.Cmd
+	if m.Done {
+		d.Scanning = false
+		for _, p := range d.Scan.Problems {
+			d.Notice = fmt.Sprintf("Not read: %s: %s", p.Path, p.Say)
+		}
+	} else {
+		cmds = append(cmds, listen(m.next))
+	}
+	if m.Done || len(d.Scan.Titles) < judgeWhileScanning {
+		cmds = append(cmds, d.Survey())
+	}
+	return tea.Batch(cmds...)
+}
+
+// A SurveyMsg is a fresh look at a place.
+type SurveyMsg struct {
+	Place  int
+	Survey *survey.Survey
+	Err    error
+}
+
+// Survey looks at all places anew, in the background.
+func (d *Desk) Survey() tea.Cmd {
+	var cmds []tea.Cmd
+	for i := range d.Bench.Places {
+		cmds = append(cmds, d.SurveyPlace(i))
+	}
+	return tea.Batch(cmds...)
+}
+
+// SurveyPlace looks at one place anew.
+func (d *Desk) SurveyPlace(n int) tea.Cmd {
+	b, titles, set, ctx := d.Bench.Clone(), d.Scan.Titles, d.Set, d.Ctx
+	return func() tea.Msg {
+		s, err := survey.Take(ctx, b, n, titles, set)
+		return SurveyMsg{n, s, err}
+	}
+}
+
+// SetSurvey takes over a look at a place. One that was made with other titles than
+// are known now is dropped: a newer one is on its way.
+func (d *Desk) SetSurvey(m SurveyMsg) {
+	if m.Place >= len(d.Surveys) {
+		return
+	}
+	d.Trouble[m.Place] = m.Err
+	if m.Err != nil {
+		d.Surveys[m.Place] = nil
+		d.Notice = m.Err.Error()
+		return
+	}
+	if len(m.Survey.Titles) != len(d.Scan.Titles) {
+		return
+	}
+	m.Survey.Choose(d.Bench, m.Place)
+	d.Surveys[m.Place] = m.Survey
+}
+
+// Current is the survey of the place that is shown, nil when there is none.
+func (d *Desk) Current() *survey.Survey {
+	if d.Place < len(d.Surveys) {
+		return d.Surveys[d.Place]
+	}
+	return nil
+}
+
+// Want puts titles on a place's list or takes them off: all on when one of them
+// was off, else all off.
+func (d *Desk) Want(n int, titles []int) tea.Cmd {
+	if n >= len(d.Bench.Places) || len(titles) == 0 {
+		return nil
+	}
+	if l := d.Lanes[n]; l != nil && l.Running() {
+		d.Notice = fmt.Sprintf("%s is being filled; stop the run before changing what goes there.", d.Bench.Places[n].Name)
+		return nil
+	}
+	p := &d.Bench.Places[n]
+	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
+	d.remember()
+	for _, i := range titles {
+		p.Want(d.Scan.Titles[i].Key, put)
+	}
+	doing := "put on"
+	if !put {
+		doing = "taken off"
+	}
+	what := fmt.Sprintf("%d titles", len(titles))
+	if len(titles) == 1 {
+		what = d.Scan.Titles[titles[0]].Label()
+	}
+	d.Notice = fmt.Sprintf("%s %s %s. u takes it back.", what, doing, p.Name)
+	return d.changed()
+}
+
+// Declare says what filesystem a place stands for; "" reads it off the place.
+func (d *Desk) Declare(n int, filesystem string) tea.Cmd {
+	d.remember()
+	d.Bench.Places[n].As = filesystem
+	return tea.Batch(d.SurveyPlace(n), d.save())
+}
+
+func (d *Desk) remember() {
+	d.undo = append(d.undo, d.Bench.Choices())
+	d.redo = nil
+}
+
+// Undo goes back to the choices before the last change, Redo forward again.
+func (d *Desk) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
+
+// Redo takes the last undo back.
+func (d *Desk) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
+
+func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
+	if len(*from) == 0 {
+		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
+		return nil
+	}
+	*to = append(*to, d.Bench.Choices())
+	d.Bench.Restore((*from)[len(*from)-1])
+	*from = (*from)[:len(*from)-1]
+	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
+	return tea.Batch(d.Survey(), d.changed())
+}
+
+// changed judges again and saves.
+func (d *Desk) changed() tea.Cmd {
+	for i, s := range d.Surveys {
+		if s != nil {
+			s.Choose(d.Bench, i)
+		}
+	}
+	return d.save()
+}
+
+// SavedMsg says that the bench was saved, or why not.
+type SavedMsg struct{ Err error }
+
+// saver writes benches in the order in which they were changed.
+type saver struct {
+	mu      sync.Mutex
+	number  int // of the newest change
+	written int // of the newest one on disk
+}
+
+func (d *Desk) save() tea.Cmd {
+	d.saver.number++
+	b, n, s := d.Bench.Clone(), d.saver.number, d.saver
+	return func() tea.Msg {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if n <= s.written {
+			return SavedMsg{}
+		}
+		s.written = n
+		return SavedMsg{b.Save()}
+	}
+}
+
+// Begin sets up an empty bench: one source and one place.
+func (d *Desk) Begin(source string, p bench.Place) tea.Cmd {
+	d.Bench.Sources = []bench.Source{{Path: source}}
+	d.Bench.Places = []bench.Place{p}
+	d.resize()
+	return tea.Batch(d.StartScan(), d.save())
+}
+
+// Chosen counts the titles that go to a place or are there, and all of them.
+func (d *Desk) Chosen(n int) (goes, all int) {
+	if s := d.Surveys[n]; s != nil {
+		return s.Sheet.Count, len(s.Titles)
+	}
+	return 0, len(d.Scan.Titles)
+}
+
+// Verdict is what holds for a title at a place; ok is false while it is not
+// known.
+func (d *Desk) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
+	s := d.Surveys[n]
+	if s == nil || titleIndex >= len(s.Sheet.Verdicts) {
+		return v, false, false
+	}
+	return s.Sheet.Verdicts[titleIndex], s.Sheet.Chosen[titleIndex], true
+}
+
+// Matches reports whether a title has all the words of a filter in its name, ID,
+// platform, region or file.
+func Matches(t *title.Title, filter string) bool {
+	if filter == "" {
+		return true
+	}
+	all := strings.ToLower(strings.Join([]string{t.Label(), t.ID, t.Platform, t.Region, t.Source()}, "\x00"))
+	if !t.Sound() {
+		all += "\x00unsound"
+	}
+	for _, w := range strings.Fields(strings.ToLower(filter)) {
+		if !strings.Contains(all, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// Count writes a number and its noun: "1 title", "2 titles".
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -1,0 +1,145 @@
+package desk
+
+import (
+	"image/color"
+
+	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/style"
+)
+
+// TitleRows is the list of titles, grouped by platform, that Intake and Fit
+// show: some rows are headings, where the cursor does not rest.
+type TitleRows struct {
+	List   scroll.List
+	Filter string
+	// Only leaves titles out that it does not hold for; nil keeps all.
+	Only func(i int) bool
+
+	rows   []row
+	titles int // titles shown
+	of     *Desk
+	made   string // what the rows were made from
+}
+
+// row is a title, or the heading of a platform when title is negative.
+type row struct {
+	title   int
+	heading string
+	count   int // of titles under the heading
+}
+
+// NewTitleRows lists the titles of a desk.
+func NewTitleRows(d *Desk) *TitleRows {
+	r := &TitleRows{of: d}
+	r.List.Stops = func(i int) bool { return i < len(r.rows) && r.rows[i].title >= 0 }
+	return r
+}
+
+// Refresh makes the rows anew, and keeps the cursor on its title where that is
+// still shown.
+func (r *TitleRows) Refresh() {
+	at := ""
+	if i, ok := r.Title(); ok && i < len(r.of.Scan.Titles) {
+		at = r.made
+	}
+	r.rows, r.titles = r.rows[:0], 0
+	heading := -1
+	cursor := -1
+	for i := range r.of.Scan.Titles {
+		t := &r.of.Scan.Titles[i]
+		if !Matches(t, r.Filter) || (r.Only != nil && !r.Only(i)) {
+			continue
+		}
+		if heading < 0 || r.rows[heading].heading != t.Platform {
+			heading = len(r.rows)
+			r.rows = append(r.rows, row{title: -1, heading: t.Platform})
+		}
+		r.rows[heading].count++
+		r.titles++
+		if at != "" && t.Key == at {
+			cursor = len(r.rows)
+		}
+		r.rows = append(r.rows, row{title: i})
+	}
+	if cursor >= 0 {
+		r.List.Cursor = cursor
+	}
+	r.List.Resize(len(r.rows), r.height())
+	r.note()
+}
+
+func (r *TitleRows) height() int {
+	from, to := r.List.Window()
+	return max(1, to-from)
+}
+
+// note remembers which title the cursor is on.
+func (r *TitleRows) note() {
+	r.made = ""
+	if i, ok := r.Title(); ok {
+		r.made = r.of.Scan.Titles[i].Key
+	}
+}
+
+// Title is the index of the title under the cursor.
+func (r *TitleRows) Title() (i int, ok bool) {
+	c := r.List.Cursor
+	if c < 0 || c >= len(r.rows) || r.rows[c].title < 0 || r.rows[c].title >= len(r.of.Scan.Titles) {
+		return 0, false
+	}
+	return r.rows[c].title, true
+}
+
+// Platform lists the titles under the same heading as the cursor.
+func (r *TitleRows) Platform() []int {
+	c := min(r.List.Cursor, len(r.rows)-1)
+	for c >= 0 && r.rows[c].title >= 0 {
+		c--
+	}
+	var out []int
+	for c++; c < len(r.rows) && r.rows[c].title >= 0; c++ {
+		out = append(out, r.rows[c].title)
+	}
+	return out
+}
+
+// Shown counts the titles in the list.
+func (r *TitleRows) Shown() int { return r.titles }
+
+// Draw draws the rows in w by h cells; line draws one title.
+func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor bool) string) []string {
+	r.List.Resize(len(r.rows), h)
+	r.note()
+	from, to := r.List.Window()
+	out := make([]string, 0, h)
+	for i := from; i < to; i++ {
+		if r.rows[i].title < 0 {
+			out = append(out, r.heading(t, w, r.rows[i]))
+			continue
+		}
+		out = append(out, line(r.rows[i].title, i == r.List.Cursor))
+	}
+	return t.Block(out, w, h)
+}
+
+func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
+	name := "NOT KNOWN"
+	if p := r.of.Set.Platform(h.heading); p != nil {
+		name = p.Shown
+	}
+	text := name + "  " + Count(h.count, "title")
+	return t.Row(w, false, style.Cell{Text: text, Width: w - 2, FG: t.Accent, Bold: true})
+}
+
+// VerdictColour is the colour in which a verdict's word is shown.
+func VerdictColour(t *style.Theme, goes, chosen bool) color.Color {
+	switch {
+	case goes && chosen:
+		return t.Good
+	case goes:
+		return t.Dim
+	case chosen:
+		return t.Bad
+	}
+	return t.Warn
+}

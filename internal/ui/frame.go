@@ -1,0 +1,274 @@
+package ui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/rack"
+	"polytome/internal/ui/style"
+)
+
+// The smallest window in which the program can be used.
+const minWidth, minHeight = 60, 16
+
+// frame is how the window is shared out, in cells.
+type frame struct {
+	top, width, height int // of the stage
+	rack               int // width of the rack; 0 where it has no room
+	why                int // lines of the why line
+}
+
+func (a *app) frame() frame {
+	f := frame{top: 2, why: 3}
+	switch {
+	case a.w >= 120:
+		f.rack = 34
+	case a.w >= 100:
+		f.rack = 28
+	case a.w >= 70:
+		f.rack = 12
+	}
+	if n := len(a.desk.Bench.Places); n > 1 && a.w >= 120 {
+		f.rack = min(a.w/3, max(f.rack, n*14))
+	}
+	f.width = a.w
+	if f.rack > 0 {
+		f.width -= f.rack + 1
+	}
+	f.height = a.h - f.top - f.why - 1
+	return f
+}
+
+// View draws the window.
+func (a *app) View() tea.View {
+	v := tea.NewView(strings.Join(a.lines(), "\n"))
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "polytome " + style.Clean(a.desk.Bench.Name)
+	return v
+}
+
+// lines draws the window, a string for each line.
+func (a *app) lines() []string {
+	t := a.theme
+	if a.w < minWidth || a.h < minHeight {
+		return t.Block(t.Wrap(fmt.Sprintf("The window is %d x %d. Polytome needs at least %d x %d: make it larger.", a.w, a.h, minWidth, minHeight), a.w), a.w, a.h)
+	}
+	if a.welcome != nil {
+		return append([]string{a.topLine(), t.Rule("", a.w)}, a.welcome.View(t, a.w, a.h-2)...)
+	}
+	f := a.frame()
+	line := t.Glyph("─")
+	rule := func(tee string) string {
+		if f.rack == 0 {
+			return t.Rule("", a.w)
+		}
+		return t.Paint(t.Faint, strings.Repeat(line, f.width)+t.Glyph(tee)+strings.Repeat(line, f.rack))
+	}
+	out := []string{a.topLine(), rule("┬")}
+	body := t.Block(a.stage().View(t, f.width, f.height), f.width, f.height)
+	if a.mode == helping {
+		body = a.help(f.width, f.height)
+	}
+	if f.rack > 0 {
+		side := rack.Draw(t, a.volumes(), f.rack, f.height)
+		for y := range body {
+			body[y] += t.Paint(t.Faint, t.Glyph("│")) + side[y]
+		}
+	}
+	out = append(out, body...)
+	out = append(out, rule("┴"))
+	return append(out, t.Block(a.whyLines(a.w, f.why), a.w, f.why)...)
+}
+
+// topLine is the stage rail.
+func (a *app) topLine() string {
+	t := a.theme
+	base := t.Style(t.Dim).Background(t.Bar)
+	left := base.Bold(true).Foreground(t.Accent).Render(" polytome ")
+	name := style.Clean(a.desk.Bench.Name)
+	wide := a.w >= 110
+	if wide {
+		left += base.Render(" " + t.Clip(name, 24) + "    ")
+	}
+	a.rail = a.rail[:0]
+	for i, s := range a.stages {
+		a.rail = append(a.rail, style.Width(left))
+		text := fmt.Sprintf("%d %s", i+1, s.Name())
+		number := " " + s.Number()
+		if i == a.at && a.welcome == nil {
+			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+text) + base.Foreground(t.Text).Render(number)
+		} else {
+			left += base.Render(" " + text + number)
+		}
+		gap := 1
+		if wide {
+			gap = 3
+		}
+		left += base.Render(strings.Repeat(" ", gap))
+	}
+	right := ""
+	if a.desk.Unsound > 0 {
+		right += base.Foreground(t.Bad).Render(fmt.Sprintf("%d to mend", a.desk.Unsound))
+	}
+	if a.w >= 90 {
+		if right != "" {
+			right += base.Render(" " + t.Glyph("·") + " ")
+		}
+		right += base.Render("saved")
+	}
+	right += base.Render(" ")
+	gap := a.w - style.Width(left) - style.Width(right)
+	if gap < 0 {
+		return t.Block([]string{left}, a.w, 1)[0]
+	}
+	return left + base.Render(strings.Repeat(" ", gap)) + right
+}
+
+// volumes are the places as the rack shows them, with the ghost of the title
+// under the cursor.
+func (a *app) volumes() []rack.Volume {
+	var out []rack.Volume
+	i, has := a.stage().Title()
+	for n, p := range a.desk.Bench.Places {
+		v := rack.Volume{Name: p.Name, Current: n == a.desk.Place}
+		s := a.desk.Surveys[n]
+		if s == nil {
+			v.Detail = "away"
+			out = append(out, v)
+			continue
+		}
+		v.Detail, v.Capacity = s.Facts.Filesystem.Shown, s.Facts.Capacity
+		v.Kept, v.Planned = s.Sheet.Kept, s.Sheet.Planned
+		if l := a.desk.Lanes[n]; l != nil && l.Running() {
+			v.Written = min(l.Total, v.Planned)
+			v.Planned -= v.Written
+		}
+		if verdict, chosen, ok := a.desk.Verdict(n, i); has && ok && verdict.Kind != fit.There && !(chosen && verdict.Kind.Goes()) {
+			v.Ghost, v.Over = verdict.Room, !verdict.Kind.Goes()
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+// whyLines are the lines at the foot: what holds and why, the ways out, and the
+// keys that act on it.
+func (a *app) whyLines(w, h int) []string {
+	t := a.theme
+	switch a.mode {
+	case finding, commanding:
+		hint := "enter keeps the filter · esc drops it"
+		if a.mode == commanding {
+			hint = "tab completes · enter does it · esc leaves"
+		}
+		a.input.SetWidth(max(10, w-12))
+		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}
+	case quitting:
+		return []string{" " + t.Bold(t.Warn, t.Clip("A run is going on. Quitting stops it; what is finished stays, and the next run takes it up again.", w-2)), "",
+			" " + t.Paint(t.Dim, "q quits and stops the run · any other key goes on")}
+	}
+	keys := " " + t.Paint(t.Dim, t.Clip(a.keyLine(w-2), w-2))
+	why := a.stage().Why()
+	if a.desk.Notice != "" {
+		why = desk.Why{Say: a.desk.Notice}
+	}
+	text := strings.TrimSpace(style.Clean(why.Lead + " " + why.Say))
+	for k, way := range why.Ways {
+		lead := " " + t.Glyph("→") + " "
+		if k == 0 {
+			lead = "  " + t.Glyph("→") + " "
+		}
+		text += lead + style.Clean(way) + "."
+	}
+	lines := t.Wrap(text, w-2)
+	if len(lines) > h-1 {
+		lines[h-2] = t.Clip(lines[h-2], w-5) + " " + t.Glyph("…")
+		lines = lines[:h-1]
+	}
+	for y := range lines {
+		lines[y] = " " + a.paintWhy(lines[y], y, why)
+	}
+	for len(lines) < h-1 {
+		lines = append(lines, "")
+	}
+	return append(lines, keys)
+}
+
+// paintWhy sets the subject of the why line off.
+func (a *app) paintWhy(line string, y int, why desk.Why) string {
+	lead := style.Clean(why.Lead)
+	if y == 0 && lead != "" && strings.HasPrefix(line, lead) {
+		return a.theme.Bold(a.theme.Accent, lead) + a.theme.Paint(a.theme.Text, line[len(lead):])
+	}
+	return a.theme.Paint(a.theme.Text, line)
+}
+
+// keyLine names the keys that matter here, as many as have room.
+func (a *app) keyLine(w int) string {
+	var parts []string
+	for _, x := range a.stage().Actions() {
+		h := x.Key.Help()
+		if len(h.Key) == 1 || h.Key == "space" || h.Key == "enter" || h.Key == "tab" {
+			parts = append(parts, h.Key+" "+h.Desc)
+		}
+	}
+	tail := "/ find · : do · ? keys · q quit"
+	sep := " " + a.theme.Glyph("·") + " "
+	line := ""
+	for _, p := range parts {
+		if style.Width(line)+style.Width(p)+style.Width(sep)+style.Width(tail) > w {
+			break
+		}
+		line += p + sep
+	}
+	return line + strings.ReplaceAll(tail, " · ", sep)
+}
+
+// help lists the keys of this screen, made from the actions.
+func (a *app) help(w, h int) []string {
+	t := a.theme
+	stageKeys := a.helpColumn(a.stage().Name(), a.stage().Actions())
+	everywhere := a.helpColumn("Everywhere", a.actions())
+	out := []string{""}
+	if w >= 100 {
+		rows := max(len(stageKeys), len(everywhere))
+		l, r := t.Block(stageKeys, w/2, rows), t.Block(everywhere, w-w/2, rows)
+		for i := range rows {
+			out = append(out, l[i]+r[i])
+		}
+	} else {
+		out = append(append(append(out, stageKeys...), ""), everywhere...)
+	}
+	out = append(out, "", "  "+t.Paint(t.Dim, "Any key goes back."))
+	if len(out) > h {
+		out = append(out[:h-1], "  "+t.Paint(t.Dim, "Any key goes back."))
+	}
+	return t.Block(out, w, h)
+}
+
+func (a *app) helpColumn(name string, actions []desk.Action) []string {
+	t := a.theme
+	out := []string{"  " + t.Bold(t.Accent, name)}
+	for _, x := range actions {
+		h := x.Key.Help()
+		shown := h.Key
+		if other := second(x.Key.Keys()); other != "" {
+			shown += " " + other
+		}
+		out = append(out, "  "+t.Bold(t.Text, t.Pad(shown, 16))+t.Paint(t.Dim, h.Desc))
+	}
+	return out
+}
+
+// second is the other key of an action, where it has one.
+func second(keys []string) string {
+	if len(keys) < 2 {
+		return ""
+	}
+	return keys[1]
+}

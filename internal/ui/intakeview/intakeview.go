@@ -1,0 +1,213 @@
+// Package intakeview is the first stage: what have I got? Titles by platform, and
+// the evidence for the one under the cursor.
+package intakeview
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/style"
+)
+
+// Model is the stage.
+type Model struct {
+	d    *desk.Desk
+	rows *desk.TitleRows
+	only bool // problems only
+	top  int  // lines above the list
+}
+
+// New makes the stage.
+func New(d *desk.Desk) *Model { return &Model{d: d, rows: desk.NewTitleRows(d)} }
+
+// Name is the stage's name on the rail.
+func (m *Model) Name() string { return "Intake" }
+
+// Number is the stage's number on the rail.
+func (m *Model) Number() string {
+	n := fmt.Sprint(len(m.d.Scan.Titles))
+	if m.d.Scanning {
+		n += "+"
+	}
+	return n
+}
+
+// Refresh takes over changed state.
+func (m *Model) Refresh() { m.rows.Refresh() }
+
+// SetFilter shows only titles that have all the words.
+func (m *Model) SetFilter(f string) {
+	m.rows.Filter = f
+	m.rows.Refresh()
+}
+
+// Title is the title under the cursor.
+func (m *Model) Title() (int, bool) { return m.rows.Title() }
+
+// Actions are the keys of the stage.
+func (m *Model) Actions() []desk.Action {
+	l := &m.rows.List
+	return append(desk.Movement(l),
+		desk.Do("m", "show what needs mending only, or all", desk.Just(func() {
+			m.only = !m.only
+			m.rows.Only = nil
+			if m.only {
+				m.rows.Only = func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 }
+			}
+			m.rows.Refresh()
+		})),
+		desk.Do("s", "scan the folders again", func() tea.Cmd {
+			m.d.Notice = "Scanning again."
+			return m.d.StartScan()
+		}),
+	)
+}
+
+// Click moves the cursor.
+func (m *Model) Click(_, y int) tea.Cmd {
+	m.rows.List.Click(y - m.top)
+	return nil
+}
+
+// Wheel scrolls.
+func (m *Model) Wheel(by int) { m.rows.List.Move(by) }
+
+// Why says what is known of the title under the cursor.
+func (m *Model) Why() desk.Why {
+	i, ok := m.rows.Title()
+	if !ok {
+		return m.empty()
+	}
+	t := &m.d.Scan.Titles[i]
+	w := desk.Why{Lead: t.Label(), Say: "is sound: its volume is whole and says what it is."}
+	if f := t.Fault(); f != nil {
+		w.Say = "is unsound: " + f.Say + "."
+		if f.Remedy != "" {
+			w.Ways = []string{f.Remedy}
+		}
+	} else if len(t.Findings) > 0 {
+		f := t.Findings[0]
+		w.Say = "is sound. Worth knowing: " + f.Say + "."
+		if f.Remedy != "" {
+			w.Ways = []string{f.Remedy}
+		}
+	}
+	return w
+}
+
+func (m *Model) empty() desk.Why {
+	switch {
+	case m.d.Scanning:
+		return desk.Why{Lead: "Scanning", Say: "your folders; titles appear as they are found."}
+	case m.rows.Filter != "" || m.only:
+		return desk.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
+	}
+	return desk.Why{Lead: "No titles", Say: fmt.Sprintf("were found: %s looked at, none of a known platform. Sources: %s.",
+		desk.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}
+}
+
+// Escape undoes what narrows the list; it reports whether there was something.
+func (m *Model) Escape() bool {
+	if !m.only && m.rows.Filter == "" {
+		return false
+	}
+	m.only, m.rows.Only, m.rows.Filter = false, nil, ""
+	m.rows.Refresh()
+	return true
+}
+
+// View draws the stage.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	evidence := max(5, min(12, h/3))
+	m.top = 1
+	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"}, {Text: "discs"}, {Text: "state"}, {Text: "file"}}
+	for i := range head {
+		head[i].FG = t.Dim
+	}
+	out := []string{t.Row(w, false, columns(w, head)...)}
+	out = append(out, m.rows.Draw(t, w, h-evidence-1, func(i int, cursor bool) string {
+		return t.Row(w, cursor, columns(w, titleCells(t, &m.d.Scan.Titles[i]))...)
+	})...)
+	return append(out, m.evidence(t, w, evidence)...)
+}
+
+// columns gives the cells of a row their widths. In a narrow window the
+// details give way.
+func columns(w int, c []style.Cell) []style.Cell {
+	const id, bytes, kind, region, discs, state = 10, 11, 6, 6, 6, 8
+	c[0].Width, c[2].Width, c[2].Right, c[6].Width = id, bytes, true, state
+	if w < 100 {
+		c[1].Width = max(12, w-1-(id+1)-(bytes+1)-(state+1)-1)
+		return []style.Cell{c[0], c[1], c[2], c[6]}
+	}
+	rest := w - 1 - (id + bytes + kind + region + discs + state + 7) - 1
+	c[3].Width, c[4].Width, c[5].Width = kind, region, discs
+	c[1].Width = rest * 3 / 5
+	c[7].Width = rest - c[1].Width
+	return c
+}
+
+func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
+	discs := ""
+	if tt.Of > 1 {
+		discs = fmt.Sprintf("%d of %d", len(tt.Discs), tt.Of)
+	}
+	state := style.Cell{Text: "sound", FG: t.Good}
+	switch {
+	case !tt.Sound():
+		state = style.Cell{Text: "unsound", FG: t.Bad}
+	case len(tt.Findings) > 0:
+		state = style.Cell{Text: "note", FG: t.Warn}
+	}
+	return []style.Cell{
+		{Text: style.Clean(tt.ID), FG: t.Dim}, {Text: style.Clean(tt.Label())}, {Text: size.Format(tt.Size())},
+		{Text: tt.Discs[0].Kind, FG: t.Dim}, {Text: style.Clean(tt.Region), FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
+		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
+	}
+}
+
+// evidence shows where each value was read, and what is wrong.
+func (m *Model) evidence(t *style.Theme, w, h int) []string {
+	i, ok := m.rows.Title()
+	if !ok {
+		return t.Block([]string{t.Rule("evidence", w)}, w, h)
+	}
+	tt := &m.d.Scan.Titles[i]
+	lines := []string{t.Rule("evidence for "+style.Clean(tt.Label()), w)}
+	for _, f := range tt.Findings {
+		colour, word := t.Warn, "note"
+		if f.Grade == title.Fault {
+			colour, word = t.Bad, "fault"
+		}
+		text := f.Say
+		if f.Remedy != "" {
+			text += " " + t.Glyph("→") + " " + f.Remedy
+		}
+		for k, l := range t.Wrap(style.Clean(text), w-11) {
+			label := ""
+			if k == 0 {
+				label = word
+			}
+			lines = append(lines, " "+t.Paint(colour, t.Pad(label, 9))+t.Paint(t.Text, l))
+		}
+	}
+	for _, d := range tt.Discs {
+		name := "file"
+		if tt.Of > 1 {
+			name = fmt.Sprintf("disc %d", d.Number)
+		}
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, 9))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-28))+
+			t.Paint(t.Dim, "  "+size.Exact(d.File.Size)+" bytes"))
+		for _, e := range d.Evidence {
+			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(strings.ToLower(e.Field[:1])+e.Field[1:], 9))+
+				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-36)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
+		}
+	}
+	return t.Block(lines, w, h)
+}

@@ -1,0 +1,63 @@
+// Package style holds the colours, glyphs and text measures that all screens
+// share. Words carry the meaning on every screen; what is here only repeats it.
+package style
+
+import (
+	"image/color"
+
+	"charm.land/lipgloss/v2"
+)
+
+// A Theme is how things look on one terminal.
+type Theme struct {
+	ASCII bool // no characters beyond ASCII
+	Plain bool // no colours: fills are told apart by texture
+
+	Text, Dim, Faint color.Color // running text, less of it, and lines
+	Accent           color.Color // where you are
+	Good, Warn, Bad  color.Color
+	Cursor           color.Color // behind the row under the cursor
+	Bar              color.Color // behind the rail
+	Kept, Written    color.Color // fills of the rack
+	Planned, Ghost   color.Color
+}
+
+// New makes the theme for a dark or light background.
+func New(dark, ascii, plain bool) *Theme {
+	pick := lipgloss.LightDark(dark)
+	c := func(light, dark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(dark)) }
+	return &Theme{
+		ASCII: ascii, Plain: plain,
+		Text: c("#23303a", "#d8dee2"), Dim: c("#5d6b75", "#93a1ab"), Faint: c("#b9c3c9", "#44525c"),
+		Accent: c("#a4510a", "#f2a65a"),
+		Good:   c("#1f7a54", "#7cc6a1"), Warn: c("#8a6a00", "#e3c567"), Bad: c("#b3372c", "#e87f6f"),
+		Cursor: c("#dfe8ec", "#26343e"), Bar: c("#e8edf0", "#1b262e"),
+		Kept: c("#7d8d97", "#6b7d89"), Written: c("#1f7a54", "#5fae88"),
+		Planned: c("#2f7f9e", "#4f9fbf"), Ghost: c("#c77a2c", "#f2a65a"),
+	}
+}
+
+// Style is a style with a foreground colour.
+func (t *Theme) Style(fg color.Color) lipgloss.Style { return lipgloss.NewStyle().Foreground(fg) }
+
+// Paint writes text in a colour.
+func (t *Theme) Paint(fg color.Color, s string) string { return t.Style(fg).Render(s) }
+
+// Bold writes text in a colour, bold.
+func (t *Theme) Bold(fg color.Color, s string) string { return t.Style(fg).Bold(true).Render(s) }
+
+var ascii = map[string]string{
+	"─": "-", "│": "|", "┬": "+", "┴": "+", "┼": "+", "┌": "+", "┐": "+", "└": "+", "┘": "+", "├": "+", "┤": "+",
+	"▌": ">", "▸": ">", "▪": "*", "▫": "!", "…": "~", "·": ".", "█": "#", "▓": "%", "▒": "=", "░": ":", "•": "*",
+	"✓": "x", "→": "->", "▏": "|",
+}
+
+// Glyph returns a character, or what stands for it in ASCII.
+func (t *Theme) Glyph(g string) string {
+	if t.ASCII {
+		if a, ok := ascii[g]; ok {
+			return a
+		}
+	}
+	return g
+}

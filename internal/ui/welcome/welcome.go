@@ -1,0 +1,150 @@
+// Package welcome is what an empty bench shows: it asks where the games are and
+// what shall be filled, and nothing else.
+package welcome
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/place/folder"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/style"
+)
+
+// Model is the screen.
+type Model struct {
+	d       *desk.Desk
+	inputs  [2]textinput.Model
+	at      int
+	problem string
+}
+
+var questions = [2]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick or disk."}
+
+// New makes the screen.
+func New(d *desk.Desk) *Model {
+	m := &Model{d: d}
+	for i := range m.inputs {
+		m.inputs[i] = textinput.New()
+		m.inputs[i].Prompt = ""
+		m.inputs[i].ShowSuggestions = true
+	}
+	m.inputs[0].Focus()
+	return m
+}
+
+// Key handles a key. It reports whether the bench has been set up.
+func (m *Model) Key(msg tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
+	switch msg.String() {
+	case "enter":
+		return m.next()
+	case "up", "shift+tab":
+		m.focus(0)
+		return nil, false
+	case "down":
+		m.focus(1)
+		return nil, false
+	}
+	in := &m.inputs[m.at]
+	*in, cmd = in.Update(msg)
+	in.SetSuggestions(folders(in.Value()))
+	m.problem = ""
+	return cmd, false
+}
+
+// Paste handles pasted text.
+func (m *Model) Paste(msg tea.PasteMsg) {
+	m.inputs[m.at], _ = m.inputs[m.at].Update(msg)
+}
+
+// folders lists folders that complete what was typed.
+func folders(typed string) []string {
+	dir, _ := filepath.Split(typed)
+	entries, err := os.ReadDir(expand(orDot(dir)))
+	if err != nil || len(entries) > 2000 {
+		return nil
+	}
+	var out []string
+	for _, e := range entries {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+			out = append(out, dir+e.Name()+string(filepath.Separator))
+		}
+	}
+	return out
+}
+
+func orDot(dir string) string {
+	if dir == "" {
+		return "."
+	}
+	return dir
+}
+
+// expand turns a leading ~ into the home folder.
+func expand(p string) string {
+	if rest, ok := strings.CutPrefix(p, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
+		if home, err := os.UserHomeDir(); err == nil {
+			return home + rest
+		}
+	}
+	return p
+}
+
+func (m *Model) focus(i int) {
+	m.inputs[m.at].Blur()
+	m.at = i
+	m.inputs[i].Focus()
+}
+
+func (m *Model) next() (tea.Cmd, bool) {
+	path, err := filepath.Abs(expand(strings.TrimSpace(m.inputs[m.at].Value())))
+	if err == nil {
+		var p *folder.Place
+		if p, err = folder.Open(path, folder.Options{}); err == nil {
+			err = p.Close()
+		}
+	}
+	if err != nil || strings.TrimSpace(m.inputs[m.at].Value()) == "" {
+		m.problem = "Write the path of a folder."
+		if err != nil {
+			m.problem = err.Error()
+		}
+		return nil, false
+	}
+	m.inputs[m.at].SetValue(path)
+	if m.at == 0 {
+		m.focus(1)
+		return nil, false
+	}
+	source, _ := filepath.Abs(expand(strings.TrimSpace(m.inputs[0].Value())))
+	return m.d.Begin(source, bench.Place{
+		Name: filepath.Base(path), At: path, Loader: m.d.Set.Profiles[0].Name, Road: m.d.Set.Profiles[0].Attachments[0].Road, Everything: true,
+	}), true
+}
+
+// View draws the screen.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Two questions, and it works."), ""}
+	for i, q := range questions {
+		fg := t.Dim
+		if i == m.at {
+			fg = t.Accent
+		}
+		m.inputs[i].SetWidth(max(10, w-8))
+		lines = append(lines, "  "+t.Bold(fg, q), "  "+t.Paint(fg, t.Glyph("▸"))+" "+m.inputs[i].View(), "")
+	}
+	if m.problem != "" {
+		for _, l := range t.Wrap(m.problem, w-4) {
+			lines = append(lines, "  "+t.Paint(t.Bad, l))
+		}
+		lines = append(lines, "")
+	}
+	lines = append(lines, "  "+t.Paint(t.Dim, t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive before you say so.", w-4)),
+		"  "+t.Paint(t.Dim, "enter goes on · tab completes · ctrl+c leaves"))
+	return t.Block(lines, w, h)
+}
