@@ -35,6 +35,15 @@ func Format(n int64) string {
 	return in(n, TiB, "TiB")
 }
 
+// Column is Format for columns of amounts: KiB is the smallest unit, so that all
+// digits line up.
+func Column(n int64) string {
+	if max(n, -n) < MiB {
+		return in(n, KiB, "KiB")
+	}
+	return Format(n)
+}
+
 func in(n, unit int64, name string) string {
 	return fmt.Sprintf("%.2f %s", float64(n)/float64(unit), name)
 }

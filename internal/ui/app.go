@@ -53,7 +53,7 @@ type app struct {
 	theme   *style.Theme
 	opts    Options
 	dark    bool
-	plain   bool
+	colours colorprofile.Profile
 	w, h    int
 	stages  []stage
 	at      int
@@ -65,7 +65,7 @@ type app struct {
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := desk.New(ctx, b, set, o.Rate)
-	a := &app{desk: d, opts: o, dark: true, w: 80, h: 24}
+	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.stages = []stage{intakeview.New(d), fitview.New(d), treeview.New(d), runview.New(d), proofview.New(d)}
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
@@ -76,7 +76,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	return a
 }
 
-func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.plain) }
+func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.colours) }
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {
@@ -96,7 +96,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.setTheme()
 		return a, nil
 	case tea.ColorProfileMsg:
-		a.plain = msg.Profile <= colorprofile.ASCII
+		a.colours = msg.Profile
 		a.setTheme()
 		return a, nil
 	case tea.KeyPressMsg:
@@ -127,9 +127,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.stage().Refresh()
 		return a, nil
 	case desk.SavedMsg:
-		if msg.Err != nil {
-			a.desk.Notice = "The bench could not be saved: " + msg.Err.Error()
-		}
+		a.desk.SetSaved(msg)
 		return a, nil
 	}
 	return a, nil

@@ -24,6 +24,9 @@ type frame struct {
 
 func (a *app) frame() frame {
 	f := frame{top: 2, why: 3}
+	if a.h >= 36 {
+		f.why = 4
+	}
 	switch {
 	case a.w >= 120:
 		f.rack = 34
@@ -119,7 +122,7 @@ func (a *app) topLine() string {
 		if right != "" {
 			right += base.Render(" " + t.Glyph("·") + " ")
 		}
-		right += base.Render("saved")
+		right += base.Render(a.desk.SaveState())
 	}
 	right += base.Render(" ")
 	gap := a.w - style.Width(left) - style.Width(right)
@@ -172,7 +175,7 @@ func (a *app) whyLines(w, h int) []string {
 		return []string{" " + t.Bold(t.Warn, t.Clip("A run is going on. Quitting stops it; what is finished stays, and the next run takes it up again.", w-2)), "",
 			" " + t.Paint(t.Dim, "q quits and stops the run · any other key goes on")}
 	}
-	keys := " " + t.Paint(t.Dim, t.Clip(a.keyLine(w-2), w-2))
+	keys := " " + a.keyLine(w-2)
 	why := a.stage().Why()
 	if a.desk.Notice != "" {
 		why = desk.Why{Say: a.desk.Notice}
@@ -208,25 +211,37 @@ func (a *app) paintWhy(line string, y int, why desk.Why) string {
 	return a.theme.Paint(a.theme.Text, line)
 }
 
+// hint is a key and what it does, in the line at the foot.
+type hint struct{ key, name string }
+
+func (h hint) width() int { return style.Width(h.key) + style.Width(h.name) + 3 }
+
 // keyLine names the keys that matter here, as many as have room.
 func (a *app) keyLine(w int) string {
-	var parts []string
+	var parts []hint
 	for _, x := range a.stage().Actions() {
 		h := x.Key.Help()
 		if len(h.Key) == 1 || h.Key == "space" || h.Key == "enter" || h.Key == "tab" {
-			parts = append(parts, h.Key+" "+h.Desc)
+			parts = append(parts, hint{h.Key, h.Desc})
 		}
 	}
-	tail := "/ find · : do · ? keys · q quit"
-	sep := " " + a.theme.Glyph("·") + " "
-	line := ""
-	for _, p := range parts {
-		if style.Width(line)+style.Width(p)+style.Width(sep)+style.Width(tail) > w {
-			break
-		}
-		line += p + sep
+	tail := []hint{{"/", "find"}, {":", "do"}, {"?", "keys"}, {"q", "quit"}}
+	width := 0
+	for _, p := range tail {
+		width += p.width()
 	}
-	return line + strings.ReplaceAll(tail, " · ", sep)
+	var shown []string
+	t := a.theme
+	for i, p := range append(parts, tail...) {
+		if i < len(parts) {
+			if width+p.width() > w {
+				continue
+			}
+			width += p.width()
+		}
+		shown = append(shown, t.Bold(t.Text, p.key)+" "+t.Paint(t.Dim, p.name))
+	}
+	return strings.Join(shown, t.Paint(t.Faint, "  "))
 }
 
 // help lists the keys of this screen, made from the actions.

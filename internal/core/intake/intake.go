@@ -143,7 +143,7 @@ func (s *scan) problem(path string, err error) {
 
 // look identifies one file.
 func (s *scan) look(path string) {
-	t, err := identify(path, s.set)
+	t, err := s.identify(path)
 	if err != nil {
 		s.problem(path, err)
 	}
@@ -155,6 +155,17 @@ func (s *scan) look(path string) {
 	} else if err == nil {
 		s.passed++
 	}
+}
+
+// identify keeps a mistake of the readers, which some strange file brings to
+// light, from ending the program.
+func (s *scan) identify(path string) (t *title.Title, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			t, err = nil, fmt.Errorf("Polytome failed on this file, which is a mistake of ours: %v", r)
+		}
+	}()
+	return identify(path, s.set)
 }
 
 func (s *scan) result() Result {

@@ -2,6 +2,7 @@ package loader
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -81,6 +82,16 @@ func (t Template) Fields() []string {
 		}
 	}
 	return out
+}
+
+// Shape is the file name that the template makes, in words for people: the
+// fields stand without their braces.
+func (t Template) Shape() string {
+	var b strings.Builder
+	for _, p := range t.parts {
+		b.WriteString(p.literal + p.field)
+	}
+	return path.Base(b.String())
 }
 
 // Folders lists the literal folders that the template's paths can lie in, when

@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"path"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -166,7 +165,7 @@ func (a *audit) file(e place.Entry) {
 	for i := range a.profile.Accepts {
 		rule := &a.profile.Accepts[i]
 		if a.inFolderOf(rule, e.Path) {
-			a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: its name is not of the form %s", a.profile.Shown, path.Base(rule.Path.String())),
+			a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: its name is not of the form %s", a.profile.Shown, rule.Path.Shape()),
 				"move it to your games, and let Polytome put it here under its right name")
 			return
 		}

@@ -44,6 +44,8 @@ type Desk struct {
 	defaultRate int64 // bytes a second, for places without a rate
 	undo, redo  []bench.Choices
 	saver       *saver
+	saved       int            // number of the newest change known to be saved
+	saveFailed  bool           // the last try to save failed
 	running     sync.WaitGroup // runs under way
 	listened    int            // number of the scan that is listened to
 	stopScan    context.CancelFunc
@@ -299,7 +301,31 @@ func (d *Desk) changed() tea.Cmd {
 }
 
 // SavedMsg says that the bench was saved, or why not.
-type SavedMsg struct{ Err error }
+type SavedMsg struct {
+	Err    error
+	number int
+}
+
+// SetSaved takes over how saving went.
+func (d *Desk) SetSaved(m SavedMsg) {
+	d.saved, d.saveFailed = max(d.saved, m.number), m.Err != nil
+	if m.Err != nil {
+		d.Notice = m.Err.Error()
+	}
+}
+
+// SaveState says in a word whether the bench is on disk.
+func (d *Desk) SaveState() string {
+	switch {
+	case d.Bench.File() == "":
+		return "not kept"
+	case d.saveFailed:
+		return "NOT SAVED"
+	case d.saved < d.saver.number:
+		return "saving"
+	}
+	return "saved"
+}
 
 // saver writes benches in the order in which they were changed.
 type saver struct {
@@ -315,10 +341,10 @@ func (d *Desk) save() tea.Cmd {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if n <= s.written {
-			return SavedMsg{}
+			return SavedMsg{number: n}
 		}
 		s.written = n
-		return SavedMsg{b.Save()}
+		return SavedMsg{b.Save(), n}
 	}
 }
 

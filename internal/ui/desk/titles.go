@@ -2,6 +2,7 @@ package desk
 
 import (
 	"image/color"
+	"strings"
 
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/style"
@@ -125,7 +126,7 @@ func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor b
 func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
 	name := "NOT KNOWN"
 	if p := r.of.Set.Platform(h.heading); p != nil {
-		name = p.Shown
+		name = strings.ToUpper(p.Shown)
 	}
 	text := name + "  " + Count(h.count, "title")
 	return t.Row(w, false, style.Cell{Text: text, Width: w - 2, FG: t.Accent, Bold: true})

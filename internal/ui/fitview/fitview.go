@@ -189,7 +189,7 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 	cells := []style.Cell{
 		{Text: style.Clean(tt.ID), Width: 10, FG: t.Dim},
 		{Text: style.Clean(tt.Label()), Width: nameWidth},
-		{Text: size.Format(tt.Size()), Width: 11, Right: true},
+		{Text: size.Column(tt.Size()), Width: 11, Right: true},
 	}
 	for n := range m.d.Bench.Places {
 		v, chosen, ok := m.d.Verdict(n, i)

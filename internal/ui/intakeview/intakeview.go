@@ -166,7 +166,7 @@ func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 		state = style.Cell{Text: "note", FG: t.Warn}
 	}
 	return []style.Cell{
-		{Text: style.Clean(tt.ID), FG: t.Dim}, {Text: style.Clean(tt.Label())}, {Text: size.Format(tt.Size())},
+		{Text: style.Clean(tt.ID), FG: t.Dim}, {Text: style.Clean(tt.Label())}, {Text: size.Column(tt.Size())},
 		{Text: tt.Discs[0].Kind, FG: t.Dim}, {Text: style.Clean(tt.Region), FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
 		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
 	}
@@ -202,10 +202,10 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		if tt.Of > 1 {
 			name = fmt.Sprintf("disc %d", d.Number)
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, 9))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-28))+
-			t.Paint(t.Dim, "  "+size.Exact(d.File.Size)+" bytes"))
+		bytes := "  " + size.Exact(d.File.Size) + " bytes"
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, 9))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-11-len(bytes)))+t.Paint(t.Dim, bytes))
 		for _, e := range d.Evidence {
-			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(strings.ToLower(e.Field[:1])+e.Field[1:], 9))+
+			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, 9))+
 				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-36)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
 		}
 	}

@@ -5,6 +5,7 @@ package proofview
 import (
 	"fmt"
 	"image/color"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -154,17 +155,18 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, text)}, w, h)
 	}
-	left := max(34, w*2/5)
-	if w < 80 {
-		left = w / 2
+	left := w / 2 // as wide as the longest line of the list, where there is room
+	if w > 110 {
+		left = 62
 	}
 	m.split = left
 	right := w - left - 1
 	checks := min(len(r.Checklist)+1, max(3, h/3))
-	found := h - checks
 	l := m.drawListed(t, r, left, h)
-	f := append(m.drawFindings(t, r, right, found), m.drawChecklist(t, r, right, checks)...)
-	m.origin = [panes]int{1, 1, found + 1}
+	f := m.drawFindings(t, r, right, h-checks-1)
+	m.origin = [panes]int{1, 1, len(f) + 2}
+	f = append(f, t.Rule("", right))
+	f = t.Block(append(f, m.drawChecklist(t, r, right, checks)...), right, h)
 	out := make([]string, h)
 	for y := range out {
 		out[y] = l[y] + t.Paint(t.Faint, t.Glyph("│")) + f[y]
@@ -195,8 +197,12 @@ func (m *Model) drawListed(t *style.Theme, r *proof.Report, w, h int) []string {
 		if !l.Starts {
 			state = style.Cell{Text: "won't start", Width: 11, FG: t.Bad}
 		}
-		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Faint},
-			style.Cell{Text: style.Clean(l.Name), Width: w - 19}, state))
+		cells := []style.Cell{{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Faint}, {Text: style.Clean(l.Name), Width: w - 19}, state}
+		if w >= 46 {
+			cells[1].Width -= 11
+			cells = slices.Insert(cells, 1, style.Cell{Text: style.Clean(l.ID), Width: 10, FG: t.Dim})
+		}
+		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, cells...))
 	}
 	if len(r.Listed) == 0 {
 		out = append(out, "", "  "+t.Paint(t.Bad, t.Clip("nothing: see the findings", w-3)))
@@ -211,7 +217,7 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 	}
 	out := []string{m.caption(t, findings, text, w)}
 	list := &m.lists[findings]
-	list.Resize(len(r.Findings), max(1, (h-2)/3))
+	list.Resize(len(r.Findings), max(1, (h-2)/4))
 	from, to := list.Window()
 	for i := from; i < to; i++ {
 		f := r.Findings[i]
@@ -226,6 +232,9 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 				out = append(out, strings.Repeat(" ", 9)+t.Paint(t.Dim, l))
 			}
 		}
+		if f.Remedy != "" {
+			out = append(out, strings.Repeat(" ", 9)+t.Paint(t.Good, t.Clip(t.Glyph("→")+" "+style.Clean(f.Remedy), w-12)))
+		}
 	}
 	if len(r.Findings) == 0 {
 		out = append(out, "  "+t.Paint(t.Good, t.Clip("Everything here is as the loader wants it.", w-3)))
@@ -238,7 +247,7 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 			}
 		}
 	}
-	return t.Block(out, w, h)
+	return t.Block(out, w, min(h, len(out)+1))
 }
 
 func grade(t *style.Theme, g proof.Grade) (color.Color, string) {

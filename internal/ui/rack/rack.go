@@ -27,8 +27,9 @@ type Volume struct {
 	Current  bool
 }
 
-// share of the height that is kept above the volumes for what stands over.
-const overRows = 6
+// overRows is the share of the height that is kept above the volumes for what
+// stands over their edge: one row in so many.
+const overRows = 9
 
 type part struct {
 	units   int // eighths of a row
@@ -80,8 +81,8 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 		name = t.Style(t.Text).Bold(true)
 	}
 	var lines []string
-	for _, n := range nameLines(t, v.Name, w-1) {
-		lines = append(lines, name.Render(t.Pad(n, w)))
+	for _, n := range nameLines(t, v.Name, w-2) {
+		lines = append(lines, " "+name.Render(t.Pad(n, w-1)))
 	}
 	cells := fill(t, v, over+1+inside, inside)
 	bar := w - 4
@@ -159,8 +160,6 @@ func fill(t *style.Theme, v Volume, rows, inside int) []string {
 	return out
 }
 
-var eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
-
 // cell draws the eighths from bottom to bottom+8 of a column of parts.
 func cell(t *style.Theme, parts []part, bottom int) string {
 	type run struct {
@@ -207,11 +206,10 @@ func cell(t *style.Theme, parts []part, bottom int) string {
 		runs[to].units += runs[least].units
 		runs = append(runs[:least], runs[least+1:]...)
 	}
-	s := lipgloss.NewStyle().Foreground(runs[0].part.colour)
 	if len(runs) == 2 {
-		return s.Background(runs[1].part.colour).Render(eighths[runs[0].units])
+		return lipgloss.NewStyle().Foreground(runs[0].part.colour).Background(runs[1].part.colour).Render(style.Eighths[runs[0].units])
 	}
-	return s.Render(eighths[min(8, runs[0].units)])
+	return t.Block8(runs[0].part.colour, runs[0].units)
 }
 
 // key names the fills of a volume, and their amounts.
@@ -233,7 +231,9 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 		add(t.Ghost, "░", "this title", v.Ghost)
 	}
 	lines = append(lines, "  "+t.Paint(t.Text, "room left"), "  "+t.Paint(t.Dim, size.Format(free)), "")
-	add(t.Planned, "▒", "planned", v.Planned)
+	if v.Planned > 0 {
+		add(t.Planned, "▒", "planned", v.Planned)
+	}
 	if v.Written > 0 {
 		add(t.Written, "▓", "written", v.Written)
 	}

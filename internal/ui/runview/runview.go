@@ -229,7 +229,7 @@ func (m *Model) figures(p *plan.Plan, l *desk.Lane) string {
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {
 		f += fmt.Sprintf("   %11s/s", size.Format(int64(float64(l.Total)/sec)))
 	}
-	f += "   " + l.Elapsed.Round(time.Second).String() + " gone"
+	f += "   " + l.Elapsed.Round(time.Second).String() + " so far"
 	if left, ok := l.Left(); ok && l.Running() {
 		f += ", about " + left.String() + " left"
 	}
@@ -241,10 +241,8 @@ func bar(t *style.Theme, n, of int64, w int) string {
 	if of > 0 {
 		full = int(float64(n) / float64(of) * float64(w))
 	}
-	return t.Paint(t.Written, strings.Repeat(t.Glyph("█"), min(full, w))) + t.Paint(t.Faint, strings.Repeat(t.Glyph("░"), max(0, w-full)))
+	return t.Solid(t.Written, min(full, w)) + t.Paint(t.Faint, strings.Repeat(t.Glyph("░"), max(0, w-full)))
 }
-
-var levels = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
 
 // chart draws the newest samples of the speed, to the scale of the highest.
 func chart(t *style.Theme, speeds []float64, w, h int) []string {
@@ -270,13 +268,16 @@ func chart(t *style.Theme, speeds []float64, w, h int) []string {
 		for _, s := range speeds {
 			units := int(s/highest*float64(h*8)+0.5) - (h-1-y)*8
 			units = max(0, min(8, units))
-			if t.ASCII {
-				b.WriteString(map[bool]string{true: "#", false: " "}[units >= 4])
-			} else {
-				b.WriteString(levels[units])
+			switch {
+			case t.ASCII && units >= 4:
+				b.WriteString("#")
+			case t.ASCII:
+				b.WriteString(" ")
+			default:
+				b.WriteString(t.Block8(t.Planned, units))
 			}
 		}
-		out[y] = " " + t.Paint(t.Dim, t.PadLeft(label, labelWidth-1)) + " " + t.Paint(t.Planned, b.String())
+		out[y] = " " + t.Paint(t.Dim, t.PadLeft(label, labelWidth-1)) + " " + b.String()
 	}
 	return out
 }
@@ -302,7 +303,7 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 	what := map[plan.Kind]string{plan.Put: "put", plan.MakeFolder: "make folder", plan.Clear: "clear"}[s.Kind]
 	bytes := ""
 	if s.Kind == plan.Put {
-		bytes = size.Format(s.Source.Size)
+		bytes = size.Column(s.Source.Size)
 	}
 	pathWidth := max(10, w-1-10-12-12-3)
 	return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},

@@ -71,9 +71,9 @@ func (l *List) settle(dir int) {
 }
 
 func (l *List) show() {
-	if l.Cursor < l.Top {
+	if l.Cursor <= l.Top {
 		l.Top = l.Cursor
-		if l.Stops != nil && l.Top > 0 && !l.Stops(l.Top-1) {
+		if l.Stops != nil && l.Top > 0 && l.height > 1 && !l.Stops(l.Top-1) {
 			l.Top-- // show the heading over the first row too
 		}
 	}

@@ -4,8 +4,10 @@ package style
 
 import (
 	"image/color"
+	"strings"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 )
 
 // A Theme is how things look on one terminal.
@@ -22,13 +24,30 @@ type Theme struct {
 	Planned, Ghost   color.Color
 }
 
-// New makes the theme for a dark or light background.
-func New(dark, ascii, plain bool) *Theme {
+// New makes the theme for a dark or light background and the colours that the
+// terminal has.
+func New(dark, ascii bool, colours colorprofile.Profile) *Theme {
+	t := &Theme{ASCII: ascii, Plain: colours <= colorprofile.ASCII}
+	switch {
+	case t.Plain:
+		none := lipgloss.NoColor{}
+		t.Text, t.Dim, t.Faint, t.Accent, t.Good, t.Warn, t.Bad = none, none, none, none, none, none, none
+		t.Cursor, t.Bar, t.Kept, t.Written, t.Planned, t.Ghost = none, none, none, none, none, none
+		return t
+	case colours <= colorprofile.ANSI:
+		// With 16 colours nobody knows what they look like, so backgrounds are
+		// left alone and only the common hues are used.
+		none := lipgloss.NoColor{}
+		t.Text, t.Dim, t.Faint, t.Cursor, t.Bar = none, none, none, none, none
+		t.Accent, t.Good, t.Warn, t.Bad = lipgloss.Magenta, lipgloss.Green, lipgloss.Yellow, lipgloss.Red
+		t.Kept, t.Written, t.Planned, t.Ghost = lipgloss.BrightBlack, lipgloss.Green, lipgloss.Blue, lipgloss.Magenta
+		return t
+	}
 	pick := lipgloss.LightDark(dark)
 	c := func(light, dark string) color.Color { return pick(lipgloss.Color(light), lipgloss.Color(dark)) }
 	return &Theme{
-		ASCII: ascii, Plain: plain,
-		Text: c("#23303a", "#d8dee2"), Dim: c("#5d6b75", "#93a1ab"), Faint: c("#b9c3c9", "#44525c"),
+		ASCII: ascii,
+		Text:  c("#23303a", "#d8dee2"), Dim: c("#5d6b75", "#93a1ab"), Faint: c("#b9c3c9", "#44525c"),
 		Accent: c("#a4510a", "#f2a65a"),
 		Good:   c("#1f7a54", "#7cc6a1"), Warn: c("#8a6a00", "#e3c567"), Bad: c("#b3372c", "#e87f6f"),
 		Cursor: c("#dfe8ec", "#26343e"), Bar: c("#e8edf0", "#1b262e"),
@@ -60,4 +79,24 @@ func (t *Theme) Glyph(g string) string {
 		}
 	}
 	return g
+}
+
+// Eighths fill a cell from below, by eighths of its height.
+var Eighths = []string{" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"}
+
+// Block8 is a cell filled from below by so many eighths. A full one is painted as
+// background where there are colours: glyphs may leave a gap between rows.
+func (t *Theme) Block8(c color.Color, units int) string {
+	if units >= 8 {
+		return t.Solid(c, 1)
+	}
+	return t.Paint(c, Eighths[max(0, units)])
+}
+
+// Solid is a run of n full cells.
+func (t *Theme) Solid(c color.Color, n int) string {
+	if t.Plain || t.ASCII {
+		return strings.Repeat(t.Glyph("█"), n)
+	}
+	return lipgloss.NewStyle().Background(c).Render(strings.Repeat(" ", n))
 }

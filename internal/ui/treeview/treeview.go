@@ -162,7 +162,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		l := m.lines[i]
 		depth := strings.Count(l.path, "/")
 		name := strings.Repeat("   ", depth) + style.Clean(path.Base(l.path))
-		bytes := size.Format(l.size)
+		bytes := size.Column(l.size)
 		if l.folder {
 			name, bytes = name+"/", ""
 		}
