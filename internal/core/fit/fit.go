@@ -32,14 +32,13 @@ func (k Kind) Goes() bool { return k == AsIs || k == There }
 
 // A Verdict is what holds for one title. The numbers are those that decided.
 type Verdict struct {
-	Kind   Kind     `json:"verdict"`
-	Room   int64    `json:"room"`           // bytes that it takes, or would take, on the place
-	Disc   int      `json:"-"`              // index of the disc that decided
-	Number int64    `json:"-"`              // TooBig: bytes over the limit; NoRoom: bytes missing
-	Other  int      `json:"-"`              // Clash: index of the title that has the path
-	Detail string   `json:"-"`              // BadName, Differs: what is wrong
-	Path   string   `json:"-"`              // the path that decided
-	Ways   []string `json:"ways,omitempty"` // filled in by Explain only
+	Kind   Kind   `json:"verdict"`
+	Room   int64  `json:"room"` // bytes that it takes, or would take, on the place
+	Disc   int    `json:"-"`    // index of the disc that decided
+	Number int64  `json:"-"`    // TooBig: bytes over the limit; NoRoom: bytes missing
+	Other  int    `json:"-"`    // Clash: index of the title that has the path
+	Detail string `json:"-"`    // BadName, Differs: what is wrong
+	Path   string `json:"-"`    // the path that decided
 }
 
 // A Sheet holds the verdicts for all titles at one place.

@@ -13,7 +13,6 @@ type folders struct {
 	cluster int64
 	before  []int64 // bytes of names in each folder now; -1 for one that is not there
 	used    []int64 // the same with the titles taken so far
-	root    int
 	adds    [][]add // for each title
 	changed []change
 }

@@ -162,7 +162,7 @@ func (s *scan) look(path string) {
 func (s *scan) identify(path string) (t *title.Title, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			t, err = nil, fmt.Errorf("Polytome failed on this file, which is a mistake of ours: %v", r)
+			t, err = nil, fmt.Errorf("the reader failed on this file, which is a mistake of Polytome: %v", r)
 		}
 	}()
 	return identify(path, s.set)

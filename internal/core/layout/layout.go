@@ -108,6 +108,8 @@ func refuse(say string, ways ...string) Placement {
 	return Placement{Refusal: &Refusal{Say: say, Ways: ways}}
 }
 
+var slashes = strings.NewReplacer("/", "-", `\`, "-")
+
 // valuesOf collects the fields of one disc. A value can never make a folder.
 func valuesOf(t *title.Title, disc int) map[string]string {
 	d := t.Discs[disc]
@@ -116,7 +118,9 @@ func valuesOf(t *title.Title, disc int) map[string]string {
 		"disc": strconv.Itoa(d.Number), "discs": strconv.Itoa(t.Of),
 	}
 	for k, s := range v {
-		v[k] = strings.NewReplacer("/", "-", "\\", "-").Replace(s)
+		if strings.ContainsAny(s, `/\`) {
+			v[k] = slashes.Replace(s)
+		}
 	}
 	return v
 }

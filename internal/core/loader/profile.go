@@ -73,9 +73,10 @@ func (c CharacterSet) Has(r rune) bool {
 }
 
 func runeRange(e string) (lo, hi rune, ok bool) {
-	r := []rune(e)
-	if len(r) == 3 && r[1] == '-' {
-		return r[0], r[2], true
+	lo, n := utf8.DecodeRuneInString(e)
+	if rest, isRange := strings.CutPrefix(e[n:], "-"); isRange {
+		hi, m := utf8.DecodeRuneInString(rest)
+		return lo, hi, m > 0 && m == len(rest)
 	}
 	return 0, 0, false
 }

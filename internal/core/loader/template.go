@@ -16,6 +16,7 @@ type Template struct {
 	text  string
 	parts []segment
 	match *regexp.Regexp
+	names []string // of the fields, in order
 }
 
 // segment is a run of literal text, or a field.
@@ -66,6 +67,9 @@ func ParseTemplate(text string) (Template, error) {
 			}
 		}
 		t.parts = append(t.parts, segment{field: words[0], transforms: words[1:]})
+		if !slices.Contains(t.names, words[0]) {
+			t.names = append(t.names, words[0])
+		}
 		expr += "([^/]+?)"
 		rest = after
 	}
@@ -74,15 +78,7 @@ func ParseTemplate(text string) (Template, error) {
 }
 
 // Fields lists the fields that the template uses, in order.
-func (t Template) Fields() []string {
-	var out []string
-	for _, p := range t.parts {
-		if p.field != "" && !slices.Contains(out, p.field) {
-			out = append(out, p.field)
-		}
-	}
-	return out
-}
+func (t Template) Fields() []string { return t.names }
 
 // Shape is the file name that the template makes, in words for people: the
 // fields stand without their braces.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -65,9 +66,31 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 		return nil, errors.Join(all...)
 	case errors.As(err, &wrong):
 		line, col := wrong.Position()
-		return nil, &Error{File: name, Line: line, Column: col, Say: strings.TrimPrefix(wrong.Error(), "toml: ")}
+		return nil, &Error{File: name, Line: line, Column: col, Say: plainly(wrong)}
 	}
 	return nil, &Error{File: name, Say: err.Error()}
+}
+
+var mismatch = regexp.MustCompile(`cannot decode TOML (\w+) into .* of type (\S+)`)
+
+// plainly says what is wrong with a value without naming our own types.
+func plainly(e *toml.DecodeError) string {
+	m := mismatch.FindStringSubmatch(e.Error())
+	if m == nil {
+		return strings.TrimPrefix(e.Error(), "toml: ")
+	}
+	wanted := "another kind of value"
+	switch kind := strings.TrimLeft(m[2], "*"); {
+	case strings.HasPrefix(kind, "int"):
+		wanted = "a whole number"
+	case kind == "string":
+		wanted = "text in quotes"
+	case kind == "bool":
+		wanted = "true or false"
+	case strings.HasPrefix(kind, "[]"):
+		wanted = "a list"
+	}
+	return fmt.Sprintf("%s is written as a TOML %s, and must be %s", strings.Join(e.Key(), "."), m[1], wanted)
 }
 
 // Errorf makes an [*Error] that points at a key. The path names tables and

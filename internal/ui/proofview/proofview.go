@@ -217,7 +217,7 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 	}
 	out := []string{m.caption(t, findings, text, w)}
 	list := &m.lists[findings]
-	list.Resize(len(r.Findings), max(1, (h-2)/4))
+	list.Resize(len(r.Findings), max(1, (h-2)/5))
 	from, to := list.Window()
 	for i := from; i < to; i++ {
 		f := r.Findings[i]
@@ -233,7 +233,11 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 			}
 		}
 		if f.Remedy != "" {
-			out = append(out, strings.Repeat(" ", 9)+t.Paint(t.Good, t.Clip(t.Glyph("→")+" "+style.Clean(f.Remedy), w-12)))
+			for k, l := range t.Wrap(t.Glyph("→")+" "+style.Clean(f.Remedy), w-12) {
+				if k < 2 {
+					out = append(out, strings.Repeat(" ", 9)+t.Paint(t.Good, l))
+				}
+			}
 		}
 	}
 	if len(r.Findings) == 0 {

@@ -229,8 +229,11 @@ func (m *Model) figures(p *plan.Plan, l *desk.Lane) string {
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {
 		f += fmt.Sprintf("   %11s/s", size.Format(int64(float64(l.Total)/sec)))
 	}
+	if !l.Running() {
+		return f + "   in " + l.Elapsed.Round(100*time.Millisecond).String()
+	}
 	f += "   " + l.Elapsed.Round(time.Second).String() + " so far"
-	if left, ok := l.Left(); ok && l.Running() {
+	if left, ok := l.Left(); ok {
 		f += ", about " + left.String() + " left"
 	}
 	return f

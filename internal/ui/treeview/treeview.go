@@ -186,5 +186,5 @@ func (m *Model) heading() string {
 	if s == nil {
 		return "the place has not been looked at yet"
 	}
-	return fmt.Sprintf("%s, as it will be: %d new, nothing leaves", style.Clean(s.Config.Name), m.fresh)
+	return fmt.Sprintf("%s, as it will be: %s new, nothing leaves", style.Clean(s.Config.Name), desk.Count(m.fresh, "file"))
 }

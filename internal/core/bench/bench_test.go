@@ -1,0 +1,85 @@
+package bench_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/title"
+)
+
+func TestABenchComesBackAsSaved(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "season.toml")
+	b := bench.New(file)
+	b.Sources = []bench.Source{{Path: "games"}, {Path: "/elsewhere"}}
+	b.Places = []bench.Place{{Name: "North stick", At: "stick", Loader: "rowan", Road: "usb", As: "fat32", Room: 58 << 30, Rate: 1000, Everything: true}}
+	b.Places[0].Want("VSP-20417", false)
+	b.Places[0].Want("VSP-10000", false)
+	require.NoError(t, b.Save())
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "room = '58GiB'")
+	got, err := bench.Load(file)
+	require.NoError(t, err)
+	assert.Equal(t, b, got)
+	assert.Equal(t, []string{filepath.Join(filepath.Dir(file), "games"), "/elsewhere"}, got.SourcePaths())
+	left, err := os.ReadDir(filepath.Dir(file))
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "saving leaves no other file")
+}
+
+func TestChoices(t *testing.T) {
+	p := bench.Place{Everything: true}
+	p.Want("b", false)
+	p.Want("a", false)
+	assert.Equal(t, bench.Keys{"a", "b"}, p.Without)
+	assert.False(t, p.Wants("a"))
+	before := p
+	p.Want("a", true)
+	assert.True(t, p.Wants("a"))
+	assert.False(t, before.Wants("a"), "a copy for undo stays as it was")
+	p = bench.Place{}
+	p.Want("x", true)
+	assert.True(t, p.Wants("x"))
+	assert.False(t, p.Wants("y"))
+
+	b := bench.New("")
+	b.Places = []bench.Place{p}
+	wanted := b.Wanted(0, []title.Title{{Key: "x"}, {Key: "y"}})
+	assert.Equal(t, []bool{true, false}, []bool{wanted(0), wanted(1)})
+	was := b.Choices()
+	b.Places[0].Want("y", true)
+	b.Restore(was)
+	assert.False(t, b.Places[0].Wants("y"))
+	require.NoError(t, b.Save(), "a bench without a file is not saved")
+}
+
+func TestMistakesInABench(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "b.toml")
+	_, err := bench.Load(file)
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	assert.ErrorContains(t, err, "there is no bench")
+	place := "format = 1\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
+	for text, want := range map[string]string{
+		"format = 1\nnmae = 'x'\n":            `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
+		"format = 9\n":                        "reads format 1",
+		"format = 1\n[[place]]\nname = 'A'\n": "a place needs a name, where it is (at), and a loader",
+		place + "[[place]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two places called "a"`,
+		place + "room = 'huge'\n":                                     "is no size",
+		place + "everything = 'yes'\n":                                "b.toml:6:",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+		_, err := bench.Load(file)
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestABenchThatCannotBeSavedStaysAsItWas(t *testing.T) {
+	b := bench.New(filepath.Join(t.TempDir(), "gone", "b.toml"))
+	assert.ErrorContains(t, b.Save(), "saving the bench")
+}

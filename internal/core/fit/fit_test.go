@@ -1,0 +1,191 @@
+package fit_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/judge"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+func rowan(t testing.TB) *loader.Profile {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	p, err := set.Profile("rowan")
+	require.NoError(t, err)
+	return p
+}
+
+func vesper(n int, name string, bytes int64) title.Title {
+	id := fmt.Sprintf("VSP-%05d", n)
+	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: name, Of: 1,
+		Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/games/" + name + ".iso", Size: bytes}}}}
+}
+
+func facts(filesystem string, capacity, free int64) place.Facts {
+	f, err := place.FilesystemNamed(filesystem)
+	if err != nil {
+		panic(err)
+	}
+	return place.Facts{Filesystem: f, Capacity: capacity, Free: free, Cluster: f.Cluster(capacity)}
+}
+
+func judged(t testing.TB, titles []title.Title, f place.Facts, there ...place.Entry) *fit.Sheet {
+	p := rowan(t)
+	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f, There: there})
+	s.Choose(func(int) bool { return true })
+	return s
+}
+
+func TestVerdicts(t *testing.T) {
+	stick := facts("fat32", 58*size.GiB, 50*size.GiB)
+	unsound := vesper(1, "Velvet Ballast", 100)
+	unsound.Findings = []title.Finding{{Grade: title.Fault, Say: "the image is cut short", Remedy: "copy it again"}}
+	file := func(path string, n int64) place.Entry { return place.Entry{Path: path, Size: n} }
+	for name, c := range map[string]struct {
+		title title.Title
+		facts place.Facts
+		there []place.Entry
+		want  fit.Kind
+		say   string
+	}{
+		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "goes as it is to FULL/VSP-00001 - A.iso and takes 32.00 KiB"},
+		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.AsIs, ""},
+		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.TooBig, "at most 4,294,967,295 bytes a file, and this image has 4,294,967,296, which is 1 byte too many"},
+		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.TooBig, "1.00 GiB (1,073,741,825 bytes) too many"},
+		"there":             {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is there already"},
+		"there, other case": {vesper(1, "A", 100), stick, []place.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is there already"},
+		"other length":      {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
+		"folder in the way": {vesper(1, "A", 100), stick, []place.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is there already"},
+		"file in the way":   {vesper(1, "A", 100), stick, []place.Entry{file("FULL", 3)}, fit.Differs, "a file is there already under its path FULL"},
+		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "reads one FAT32 volume and nothing else, and this place is exFAT"},
+		"unsound":           {unsound, stick, nil, fit.Unsound, "cut short"},
+		"no room":           {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoRoom, "1.00 GiB are missing"},
+		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.NotRead, "not known what this file is"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := judged(t, []title.Title{c.title}, c.facts, c.there...)
+			e := s.Explain(0)
+			assert.Equal(t, c.want, e.Verdict)
+			assert.Contains(t, e.Say, c.say)
+			if !e.Verdict.Goes() {
+				assert.NotEmpty(t, e.Say)
+			}
+			if c.want == fit.TooBig {
+				assert.Len(t, e.Ways, 3, "the ways out that the profile knows")
+			}
+		})
+	}
+}
+
+func TestClashGoesToTheChosenOne(t *testing.T) {
+	a, b := vesper(1, "Same", 100), vesper(1, "Same", 200)
+	b.Key = "/games/other.iso"
+	s := judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB))
+	assert.Equal(t, []fit.Kind{fit.AsIs, fit.Clash}, []fit.Kind{s.Verdicts[0].Kind, s.Verdicts[1].Kind})
+	assert.Contains(t, s.Explain(1).Say, "would get the same path as Same")
+	s.Choose(func(i int) bool { return i == 1 })
+	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdicts[0].Kind, s.Verdicts[1].Kind})
+	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), place.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
+	assert.Equal(t, fit.Differs, s.Verdicts[0].Kind)
+	assert.Equal(t, fit.There, s.Verdicts[1].Kind, "what is there already keeps its path")
+}
+
+func TestRoomIsNeverOverdrawn(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		free := rapid.Int64Range(0, 4*size.GiB).Draw(t, "free")
+		sizes := rapid.SliceOfN(rapid.Int64Range(1, size.GiB), 1, 30).Draw(t, "sizes")
+		var titles []title.Title
+		for i, n := range sizes {
+			titles = append(titles, vesper(i, fmt.Sprint("Title ", i), n))
+		}
+		set, _ := loader.Shipped()
+		p, _ := set.Profile("rowan")
+		f := facts("fat32", 58*size.GiB, free)
+		s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f})
+		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")
+		s.Choose(func(i int) bool { return picks[i] })
+		if s.Planned > free || s.Free() < 0 {
+			t.Fatalf("%d planned with %d free", s.Planned, free)
+		}
+		var files int64
+		for i, v := range s.Verdicts {
+			if s.Chosen[i] && v.Kind == fit.AsIs {
+				files += v.Room
+			}
+			if v.Kind == fit.NoRoom && v.Number <= 0 {
+				t.Fatalf("no room, but nothing is missing")
+			}
+		}
+		if over := s.Planned - files; over < 0 || over > 8*f.Cluster {
+			t.Fatalf("folders cannot take %d", over)
+		}
+		before := fmt.Sprint(s.Verdicts)
+		s.Choose(func(i int) bool { return !picks[i] })
+		s.Choose(func(i int) bool { return picks[i] })
+		if fmt.Sprint(s.Verdicts) != before {
+			t.Fatal("putting and taking changes the verdicts")
+		}
+	})
+}
+
+// TestRoomAgreesWithARealVolume fills a FAT32 volume with foreign tools, and compares
+// the clusters that are then in use with those that were foretold.
+func TestRoomAgreesWithARealVolume(t *testing.T) {
+	dir := t.TempDir()
+	img, src := filepath.Join(dir, "stick.img"), filepath.Join(dir, "src")
+	require.NoError(t, os.WriteFile(img, nil, 0o644))
+	require.NoError(t, os.Truncate(img, 64*size.MiB))
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
+	used := func() int64 {
+		out, _ := judge.Try(t, "fsck.fat", "-n", img)
+		m := regexp.MustCompile(`(\d+)/\d+ clusters`).FindStringSubmatch(out)
+		require.NotNil(t, m, out)
+		n, _ := strconv.ParseInt(m[1], 10, 64)
+		return n
+	}
+	before := used()
+	var titles []title.Title
+	for i := range 40 {
+		titles = append(titles, vesper(i, fmt.Sprintf("Nine Bells to Marrowby %d", i), int64(i*997)))
+	}
+	f := facts("fat32", 64*size.MiB, 60*size.MiB)
+	f.Cluster = 512
+	s := judged(t, titles, f)
+	for i := range titles {
+		require.Equal(t, fit.AsIs, s.Verdicts[i].Kind)
+		file := filepath.Join(src, "FULL", s.Paths(i)[0])
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, make([]byte, titles[i].Discs[0].File.Size), 0o644))
+	}
+	judge.Run(t, "mcopy", "-s", "-i", img, filepath.Join(src, "FULL"), "::/")
+	assert.InDelta(t, s.Planned/512, used()-before, 1, "within a cluster of what the volume really uses")
+}
+
+func bench50000(b *testing.B) (*fit.Sheet, []title.Title) {
+	titles := make([]title.Title, 50_000)
+	for i := range titles {
+		titles[i] = vesper(i, fmt.Sprint("Title ", i), size.MiB)
+	}
+	return judged(b, titles, facts("fat32", 60*size.GiB, 40*size.GiB)), titles
+}
+
+func BenchmarkPutOrTakeAmong50000(b *testing.B) {
+	s, titles := bench50000(b)
+	for i := 0; b.Loop(); i++ {
+		s.Choose(func(j int) bool { return j != i%len(titles) })
+	}
+}

@@ -1,0 +1,138 @@
+package loader_test
+
+import (
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/loader"
+)
+
+func shippedProfile(t testing.TB) string {
+	b, err := os.ReadFile("profiles/rowan.toml")
+	require.NoError(t, err)
+	return string(b)
+}
+
+func TestEverythingShippedIsSound(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	require.NotEmpty(t, set.Profiles)
+	for _, p := range set.Profiles {
+		for _, a := range p.Accepts {
+			assert.NotNil(t, set.Platform(a.Platform), "%s accepts the platform %s, which must be described", p.Name, a.Platform)
+		}
+		assert.NotEmpty(t, p.Checklist, p.Name)
+	}
+}
+
+func TestABrokenProfileSaysWhere(t *testing.T) {
+	good := shippedProfile(t)
+	line := func(part string) string { // the line on which the changed text stands
+		return strconv.Itoa(1 + strings.Count(good[:strings.Index(good, part)], "\n"))
+	}
+	for name, c := range map[string]struct{ from, to, want string }{
+		"misspelt key":       {"one-piece = true", "one-peice = true", `the key "attachment.one-peice" is not known here; did you mean "one-piece"?`},
+		"misspelt table":     {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
+		"unknown filesystem": {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
+		"unknown road":       {`road = "usb"`, `road = "ubs"`, `the road "ubs" is not known; known are: usb; did you mean "usb"?`},
+		"unknown field":      {"{id} - {title}", "{di} - {title}", `the field "di" is not known`},
+		"unknown transform":  {"{kind|upper}", "{kind|uper}", `the transform "uper" is not known; known are: lower, upper; did you mean "upper"?`},
+		"open brace":         {"{id} - {title}.iso", "{id} - {title.iso", "a brace is not closed"},
+		"path climbs out":    {"{kind|upper}/{id}", "../{kind|upper}/{id}", "climbs out of the place"},
+		"path is absolute":   {`path = "{kind`, `path = "/{kind`, "must be relative to the place's root"},
+		"path not unique":    {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso", "every title would get the same one"},
+		"setting climbs out": {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "climbs out of the place"},
+		"no room for a name": {"longest = 28", "longest = 5", "leave no room for a name"},
+		"wrong type":         {"longest = 28", `longest = "28"`, "longest is written as a TOML string, and must be a whole number"},
+		"newer format":       {"format = 1", "format = 2", "this is format 2, and this version reads format 1"},
+		"backward range":     {`"A-Z"`, `"Z-A"`, "runs backwards"},
+		"unknown verdict":    {`when = "too big"`, `when = "to big"`, `did you mean "too big"?`},
+		"unknown form":       {`form = "image"`, `form = "imgae"`, `did you mean "image"?`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Contains(t, good, c.from)
+			_, err := loader.ParseProfile("mine.toml", []byte(strings.Replace(good, c.from, c.to, 1)))
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.want)
+			first, _, _ := strings.Cut(err.Error(), ": ")
+			assert.Equal(t, "mine.toml:"+line(c.from), first[:strings.LastIndexByte(first, ':')], "the line that was changed")
+		})
+	}
+}
+
+func TestABrokenPlatformSaysWhere(t *testing.T) {
+	b, err := os.ReadFile("platforms/vesper.toml")
+	require.NoError(t, err)
+	good := string(b)
+	for name, c := range map[string]struct{ from, to, want string }{
+		"misspelt key":  {"required = true", "requierd = true", `did you mean "required"?`},
+		"bad pattern":   {"VSP-[0-9]{5}", "VSP-[0-9", "error parsing regexp"},
+		"bad ending":    {`".iso"`, `"iso"`, "must begin with a dot"},
+		"no marker":     {`file = "VESPER.INF"`, ``, "the marker has no file"},
+		"other syntax":  {`"key=value"`, `"json"`, `the syntax "json" is not known`},
+		"no ID key":     {`key = "ID"`, ``, "must say where the ID"},
+		"impossible":    {"largest = 737_280_000", "largest = 5\nsmallest = 9", "cannot be at least 9 and at most 5"},
+		"unknown form":  {`form = "image"`, `form = "tape"`, `the form "tape" is not known`},
+		"newer version": {"format = 1", "format = 7", "reads format 1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Contains(t, good, c.from)
+			_, err := loader.ParsePlatform("mine.toml", []byte(strings.Replace(good, c.from, c.to, 1)))
+			assert.ErrorContains(t, err, c.want)
+			assert.ErrorContains(t, err, "mine.toml:")
+		})
+	}
+}
+
+func TestProfilesByNameAndByFile(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	_, err = set.Profile("rowna")
+	assert.ErrorContains(t, err, `did you mean "rowan"?`)
+	file := filepath.Join(t.TempDir(), "mine.toml")
+	_, err = set.Profile(file)
+	assert.ErrorContains(t, err, "reading the loader profile")
+	require.NoError(t, os.WriteFile(file, []byte(shippedProfile(t)), 0o644))
+	p, err := set.Profile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "rowan", p.Name)
+}
+
+func TestTemplates(t *testing.T) {
+	tpl, err := loader.ParseTemplate("{kind|upper}/{id} - {title}.iso")
+	require.NoError(t, err)
+	path := tpl.Fill(map[string]string{"kind": "full", "id": "VSP-20417", "title": "Salt - a Tale"})
+	assert.Equal(t, "FULL/VSP-20417 - Salt - a Tale.iso", path)
+	values, ok := tpl.Match("full/vsp-20417 - Salt - a Tale.ISO")
+	require.True(t, ok)
+	assert.Equal(t, map[string]string{"kind": "full", "id": "vsp-20417", "title": "Salt - a Tale"}, values)
+	for _, other := range []string{"FULL/VSP-20417.iso", "VSP-20417 - x.iso", "FULL/sub/VSP-20417 - x.iso", "FULL/VSP-20417 - x.img"} {
+		_, ok := tpl.Match(other)
+		assert.False(t, ok, other)
+	}
+	assert.Equal(t, []string{"FULL", "SHORT"}, tpl.Folders(map[string][]string{"kind": {"full", "short"}}))
+	assert.Equal(t, "id - title.iso", tpl.Shape())
+}
+
+func FuzzParseProfile(f *testing.F) {
+	f.Add(shippedProfile(f))
+	f.Add("format = 1\n[[accept]]\npath = '{a|upper}{'\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := loader.ParseProfile("f.toml", []byte(text))
+		if err != nil {
+			return
+		}
+		for _, a := range p.Accepts {
+			out := a.Path.Fill(map[string]string{"id": "X-1", "title": "t", "kind": "full"})
+			if strings.HasPrefix(out, "/") || strings.Contains("/"+out+"/", "/../") {
+				t.Fatalf("%q leaves the place", out)
+			}
+		}
+	})
+}

@@ -1,0 +1,132 @@
+package plan_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// fatal is what both kinds of tests can do.
+type fatal interface {
+	Helper()
+	Fatalf(string, ...any)
+}
+
+func planned(t fatal, titles []title.Title, there []place.Entry) *plan.Plan {
+	t.Helper()
+	set, err := loader.Shipped()
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	p, _ := set.Profile("rowan")
+	fs, _ := place.FilesystemNamed("fat32")
+	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
+	tree := layout.Lay(titles, p)
+	sheet := fit.Judge(fit.Case{Titles: titles, Tree: tree, Profile: p, Road: "usb", Facts: facts, There: there})
+	sheet.Choose(func(int) bool { return true })
+	return plan.Make(titles, tree, sheet, facts, there)
+}
+
+func vesper(n int, kind string, bytes int64) title.Title {
+	id := fmt.Sprintf("VSP-%05d", n)
+	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: "Copper Tide", Of: 1,
+		Discs: []title.Disc{{Number: 1, ID: id, Kind: kind, File: title.File{Path: "/g/" + id, Size: bytes}}}}
+}
+
+// apply carries a plan out on a listing, and fails where a step is impossible.
+func apply(t fatal, p *plan.Plan, there []place.Entry) []place.Entry {
+	t.Helper()
+	at := map[string]place.Entry{}
+	for _, e := range there {
+		at[e.Path] = e
+	}
+	for _, s := range p.Steps {
+		parent := s.Path[:max(0, strings.LastIndexByte(s.Path, '/'))]
+		_, exists := at[s.Path]
+		switch {
+		case s.Kind == plan.Clear:
+			if !exists {
+				t.Fatalf("%s is to be cleared and is not there", s.Path)
+			}
+			delete(at, s.Path)
+			continue
+		case exists:
+			t.Fatalf("%s is there already", s.Path)
+		case parent != "" && !at[parent].Folder:
+			t.Fatalf("%s comes before its folder", s.Path)
+		}
+		at[s.Path] = place.Entry{Path: s.Path, Folder: s.Kind == plan.MakeFolder, Size: s.Source.Size}
+	}
+	var out []place.Entry
+	for _, e := range at {
+		out = append(out, e)
+	}
+	return out
+}
+
+func TestAPlanWritesTheDifference(t *testing.T) {
+	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30)}
+	there := []place.Entry{
+		{Path: "full", Folder: true}, {Path: "full/VSP-00001 - Copper Tide.iso", Size: 100},
+		{Path: "polytome-0123456789abcdef.part", Size: 7}, {Path: "mine.txt", Size: 3},
+	}
+	p := planned(t, titles, there)
+	var steps []string
+	for _, s := range p.Steps {
+		steps = append(steps, string(s.Kind)+" "+s.Path)
+	}
+	assert.Equal(t, []string{"clear polytome-0123456789abcdef.part", "folder SHORT", "put SHORT/VSP-00002 - Copper Tide.iso"}, steps)
+	assert.EqualValues(t, 200, p.Bytes)
+	assert.Equal(t, 1, p.There)
+	require.Len(t, p.Left, 1)
+	assert.Equal(t, fit.TooBig, p.Left[0].Why.Verdict)
+	_, err := json.Marshal(p)
+	require.NoError(t, err)
+}
+
+func TestFoldersAreUsedAsTheyAreSpelled(t *testing.T) {
+	p := planned(t, []title.Title{vesper(1, "full", 100)}, []place.Entry{{Path: "Full", Folder: true}})
+	require.Len(t, p.Steps, 1)
+	assert.Equal(t, "Full/VSP-00001 - Copper Tide.iso", p.Steps[0].Path)
+}
+
+func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var titles []title.Title
+		var there []place.Entry
+		for i := range rapid.IntRange(1, 12).Draw(t, "titles") {
+			v := vesper(i, rapid.SampledFrom([]string{"full", "short"}).Draw(t, "kind"), rapid.Int64Range(0, 6<<30).Draw(t, "size"))
+			if rapid.Bool().Draw(t, "two discs") {
+				second := v.Discs[0]
+				second.Number, second.ID = 2, second.ID[:4]+"9"+second.ID[5:]
+				v.Of, v.Discs = 2, append(v.Discs, second)
+			}
+			titles = append(titles, v)
+		}
+		first := planned(t, titles, nil)
+		for _, s := range first.Steps { // any part of it may be there already
+			if s.Kind == plan.Put && rapid.Bool().Draw(t, "there") {
+				dir := s.Path[:strings.IndexByte(s.Path, '/')]
+				there = append(there, place.Entry{Path: dir, Folder: true}, place.Entry{Path: s.Path, Size: s.Source.Size})
+			}
+		}
+		p := planned(t, titles, there)
+		after := apply(t, p, there)
+		if again := planned(t, titles, after); !again.Empty() || len(again.Left) != len(p.Left) {
+			t.Fatalf("still to do: %v, left %v", again.Steps, again.Left)
+		}
+	})
+}
