@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"time"
@@ -73,7 +74,7 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, tell func(Event)) Re
 	r := &runner{to: to, tell: tell, start: time.Now()}
 	for i, s := range p.Steps {
 		if ctx.Err() != nil || r.lost != nil {
-			r.report.Untried = len(p.Steps) - i
+			r.report.Untried += len(p.Steps) - i
 			break
 		}
 		r.step, r.path, r.bytes = i, s.Path, 0
@@ -155,6 +156,9 @@ func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
 			r.send(Event{Kind: Progress, Bytes: r.bytes})
 		}
 	})
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = &SourceError{s.Source.Path, err}
+	}
 	if err == nil {
 		err = w.Flush()
 	}
@@ -265,7 +269,7 @@ type sourceContent struct {
 
 func (c *sourceContent) ReadAt(b []byte, off int64) (int, error) {
 	n, err := c.Content.ReadAt(b, off)
-	if err != nil && n < len(b) {
+	if err != nil && n < len(b) && !errors.Is(err, io.EOF) {
 		err = &SourceError{c.path, err}
 	}
 	return n, err

@@ -26,14 +26,25 @@ type writer struct {
 
 var zeros [256 << 10]byte
 
+// writeUnit is the most that is handed to the system at once: larger pieces
+// are several times slower on some systems.
+const writeUnit = 128 << 10
+
 func (w *writer) Write(b []byte) (int, error) {
 	if err := w.p.pace.wait(w.ctx, int64(len(b))); err != nil {
 		return 0, err
 	}
-	n, err := w.f.WriteAt(b, w.at)
-	w.at += int64(n)
-	w.open = false
-	return n, w.p.explain("writing", w.name, err)
+	done := 0
+	for done < len(b) {
+		n, err := w.f.WriteAt(b[done:min(done+writeUnit, len(b))], w.at)
+		w.at += int64(n)
+		done += n
+		w.open = false
+		if err != nil {
+			return done, w.p.explain("writing", w.name, err)
+		}
+	}
+	return done, nil
 }
 
 func (w *writer) Skip(n int64) error {

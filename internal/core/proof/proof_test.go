@@ -1,0 +1,216 @@
+package proof_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/proof"
+	"polytome/internal/format/iso9660"
+	"polytome/internal/place/folder"
+	"polytome/internal/standin"
+)
+
+// image makes a small Vesper image.
+func image(id, name, kind string) []byte {
+	src := fstest.MapFS{"VESPER.INF": {Data: fmt.Appendf(nil, "ID=%s\nNAME=%s\nREGION=N\nDISC=1/1\nKIND=%s\n", id, name, kind)}}
+	im, err := iso9660.Lay(src, iso9660.Options{})
+	if err != nil {
+		panic(err)
+	}
+	var b bytes.Buffer
+	if _, err := im.WriteTo(&b); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+// fatal is what both kinds of tests can do.
+type fatal interface {
+	Helper()
+	Fatalf(string, ...any)
+}
+
+func audit(t fatal, dir, as string, promises ...proof.Promise) *proof.Report {
+	t.Helper()
+	set, err := loader.Shipped()
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	profile, err := set.Profile("rowan")
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	p, err := folder.Open(dir, folder.Options{Filesystem: as})
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	defer p.Close()
+	r, err := proof.Audit(context.Background(), p, profile, set, "usb", promises)
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return r
+}
+
+// agree fails unless the stand-in, which knows nothing of profiles, lists what
+// the proof promises.
+func agree(t fatal, dir string, r *proof.Report) {
+	t.Helper()
+	listing, err := standin.Rowan{}.List(os.DirFS(dir))
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	var promised, listed []string
+	for _, l := range r.Listed {
+		promised = append(promised, fmt.Sprintf("%s|%s|starts=%v", l.Path, l.Name, l.Starts))
+	}
+	for _, g := range listing.Games {
+		listed = append(listed, fmt.Sprintf("%s|%s|starts=%v", g.Path, g.Title, g.Starts))
+	}
+	if strings.Join(promised, "\n") != strings.Join(listed, "\n") {
+		t.Fatalf("the proof promises\n%s\nand the stand-in lists\n%s", strings.Join(promised, "\n"), strings.Join(listed, "\n"))
+	}
+}
+
+func write(t fatal, dir, name string, data []byte) {
+	t.Helper()
+	file := filepath.Join(dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		t.Fatalf("%v", err)
+	}
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		t.Fatalf("%v", err)
+	}
+}
+
+const kit = "look=stick\nfaces=yes\n"
+
+func TestFindings(t *testing.T) {
+	whole := image("VSP-20417", "Copper Tide", "full")
+	good := "FULL/VSP-20417 - Copper Tide.iso"
+	for name, c := range map[string]struct {
+		file   string
+		data   []byte
+		listed bool
+		starts bool
+		say    string
+	}{
+		"as it should be":   {good, whole, true, true, ""},
+		"letter case":       {"full/vsp-20417 - Copper Tide.ISO", whole, true, true, ""},
+		"no ID in front":    {"FULL/Copper Tide.iso", whole, false, false, "passes it over"},
+		"no such ID":        {"FULL/VSP-2041 - Copper Tide.iso", whole, false, false, `"VSP-2041" is no ID of the Vesper`},
+		"title too long":    {"FULL/VSP-20417 - " + strings.Repeat("x", 29) + ".iso", whole, false, false, "has 29 characters, and 28 are allowed"},
+		"odd character":     {"FULL/VSP-20417 - Copper+Tide.iso", whole, false, false, "'+' is not allowed"},
+		"other ending":      {"FULL/VSP-20417 - Copper Tide.img", whole, false, false, "passes it over"},
+		"in a folder":       {"FULL/sub/VSP-20417 - Copper Tide.iso", whole, false, false, "passes it over"},
+		"cut short":         {good, whole[:len(whole)-2048], true, false, "cut short"},
+		"other ID inside":   {good, image("VSP-11111", "x", "full"), true, false, "the image inside is VSP-11111"},
+		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "is a full disc, and does not start"},
+		"no image":          {good, []byte("hello"), true, false, "does not start"},
+		"none of its files": {"VIDEO/reel.mov", []byte("x"), false, false, ""},
+		"half a file":       {"FULL/polytome-0123456789abcdef.part", whole, false, false, "half-written"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
+			write(t, dir, c.file, c.data)
+			r := audit(t, dir, "fat32")
+			agree(t, dir, r)
+			require.Equal(t, c.listed, len(r.Listed) == 1)
+			if c.listed {
+				assert.Equal(t, c.starts, r.Listed[0].Starts)
+			}
+			if c.say == "" {
+				assert.Empty(t, r.Findings)
+				return
+			}
+			require.Len(t, r.Findings, 1)
+			assert.Contains(t, r.Findings[0].Say, c.say)
+			assert.NotEmpty(t, r.Findings[0].Remedy)
+			assert.Equal(t, c.file, r.Findings[0].Path)
+			assert.Equal(t, r.Findings[0].Grade == proof.Remark, r.Good())
+		})
+	}
+}
+
+func TestTheLoadersOwnFiles(t *testing.T) {
+	for name, c := range map[string]struct {
+		cfg    string // "" for none
+		listed int
+		say    string
+	}{
+		"right":      {kit, 1, ""},
+		"no kit":     {"", 0, "lists nothing"},
+		"looks away": {"look=disk\nfaces=yes\n", 0, "it says look=disk instead of look=stick"},
+		"no faces":   {"look=stick\n", 1, "shows no covers"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image("VSP-20417", "x", "full"))
+			if c.cfg != "" {
+				write(t, dir, "Rowan/ROWAN.CFG", []byte(c.cfg))
+			}
+			r := audit(t, dir, "fat32")
+			agree(t, dir, r)
+			assert.Len(t, r.Listed, c.listed)
+			if c.say == "" {
+				assert.Empty(t, r.Findings)
+			} else {
+				assert.Contains(t, r.Findings[0].Say, c.say)
+			}
+		})
+	}
+}
+
+func TestPromisesAndTheFilesystem(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
+	write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image("VSP-20417", "x", "full"))
+	r := audit(t, dir, "fat32", proof.Promise{Label: "Copper Tide", Path: "FULL/VSP-20417 - Copper Tide.iso", Size: 5},
+		proof.Promise{Label: "Mosswick", Path: "SHORT/VSP-21377 - Mosswick.iso", Size: 5})
+	require.Len(t, r.Findings, 2)
+	assert.Contains(t, r.Findings[0].Say, "Copper Tide was to be here with 5 bytes")
+	assert.Contains(t, r.Findings[1].Say, "Mosswick was to be here and is not")
+	assert.Len(t, r.Unchecked, 1, "that pieces cannot be seen is said")
+
+	r = audit(t, dir, "exfat")
+	assert.Equal(t, proof.Stops, r.Findings[0].Grade)
+	assert.Contains(t, r.Findings[0].Say, "this place is exFAT")
+	assert.Empty(t, r.Listed)
+}
+
+// TestTheProofAgreesWithTheStandIn puts all sorts of files on a stick, right and
+// wrong, and asks both what will be listed.
+func TestTheProofAgreesWithTheStandIn(t *testing.T) {
+	ids := []string{"VSP-20417", "VSP-20418", "vsp-20417", "VSP-2041", "XSP-20417", ""}
+	names := []string{"Copper Tide", "a", "Salt & Semaphore", "Tin - Harbour", "odd+sign", "Été", strings.Repeat("long ", 6), "dotted."}
+	folders := []string{"FULL", "SHORT", "full", "Short", "OTHER", "FULL/deep"}
+	endings := []string{".iso", ".ISO", ".img", ""}
+	rapid.Check(t, func(t *rapid.T) {
+		dir, err := os.MkdirTemp("", "stick-")
+		if err != nil {
+			t.Fatalf("%v", err)
+		}
+		defer os.RemoveAll(dir)
+		write(t, dir, "ROWAN/rowan.cfg", []byte(rapid.SampledFrom([]string{kit, kit, kit, "faces=yes\n", "look=stick\n"}).Draw(t, "cfg")))
+		for range rapid.IntRange(0, 8).Draw(t, "files") {
+			name := rapid.SampledFrom(folders).Draw(t, "folder") + "/" + rapid.SampledFrom(ids).Draw(t, "id") +
+				rapid.SampledFrom([]string{" - ", "-", " -  "}).Draw(t, "between") + rapid.SampledFrom(names).Draw(t, "name") + rapid.SampledFrom(endings).Draw(t, "ending")
+			data := image(rapid.SampledFrom(ids[:3]).Draw(t, "inside"), "x", rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
+			data = data[:rapid.SampledFrom([]int{len(data), len(data), len(data) - 1, 100}).Draw(t, "length")]
+			write(t, dir, name, data)
+		}
+		agree(t, dir, audit(t, dir, "fat32"))
+	})
+}

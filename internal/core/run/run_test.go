@@ -1,0 +1,369 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/core/title"
+	"polytome/internal/judge"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+)
+
+// files makes source files and the plan that puts them into FULL.
+func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
+	dir := t.TempDir()
+	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.MakeFolder, Path: "FULL"}}}
+	want := map[string][]byte{}
+	for i, n := range lengths {
+		name := fmt.Sprintf("%d.iso", i)
+		data := bytes.Repeat([]byte{byte(i + 1), 2, 3, 4, 5, 6, 7}, n/7+1)[:n]
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, data, 0o644))
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}})
+		p.Bytes += int64(n)
+		want["FULL/"+name] = data
+	}
+	return p, want
+}
+
+func openPlace(t testing.TB, dir string, o folder.Options) *folder.Place {
+	p, err := folder.Open(dir, o)
+	require.NoError(t, err)
+	t.Cleanup(func() { p.Close() })
+	return p
+}
+
+// onPlace lists the files of a folder with their contents.
+func onPlace(t testing.TB, dir string) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
+		if err == nil && info.Mode().IsRegular() {
+			b, err := os.ReadFile(p)
+			require.NoError(t, err)
+			rel, _ := filepath.Rel(dir, p)
+			out[filepath.ToSlash(rel)] = string(b)
+		}
+		return nil
+	}))
+	return out
+}
+
+func TestFilesArriveWhole(t *testing.T) {
+	p, want := files(t, 0, 1, 1<<20-1, 1<<20, 1<<20+1, 5<<20)
+	dir := t.TempDir()
+	var events []run.Event
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(e run.Event) { events = append(events, e) })
+	assert.Equal(t, 6, r.Put)
+	assert.Equal(t, p.Bytes, r.Bytes)
+	assert.Empty(t, r.Failed)
+	got := onPlace(t, dir)
+	assert.Len(t, got, len(want))
+	for name, data := range want {
+		assert.True(t, got[name] == string(data), name)
+	}
+	var kinds []string
+	for _, e := range events {
+		if e.Step == 1 && e.Kind != run.Progress {
+			kinds = append(kinds, string(e.Kind))
+		}
+	}
+	assert.Equal(t, []string{"began", "checking", "done"}, kinds)
+	last := events[len(events)-1]
+	assert.Equal(t, run.Ended, last.Kind)
+	assert.Equal(t, p.Bytes, last.Total)
+}
+
+func TestHolesStayHolesAndHashAlike(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp("", "holes-")
+		require.NoError(t, err)
+		defer os.RemoveAll(dir)
+		size := rapid.Int64Range(0, 6<<20).Draw(rt, "size")
+		f, err := os.Create(filepath.Join(dir, "sparse"))
+		require.NoError(t, err)
+		defer f.Close()
+		require.NoError(t, f.Truncate(size))
+		for range rapid.IntRange(0, 5).Draw(rt, "runs") {
+			at := rapid.Int64Range(0, max(0, size-1)).Draw(rt, "at")
+			n := min(size-at, rapid.Int64Range(0, 200_000).Draw(rt, "n"))
+			_, err := f.WriteAt(bytes.Repeat([]byte{9}, int(n)), at)
+			require.NoError(t, err)
+		}
+		data, err := os.ReadFile(f.Name())
+		require.NoError(t, err)
+		plain := filepath.Join(dir, "plain")
+		require.NoError(t, os.WriteFile(plain, data, 0o644))
+		sum := func(name string) run.Sum {
+			c, err := folder.OpenFile(name)
+			require.NoError(t, err)
+			defer c.Close()
+			s, err := run.SumOf(context.Background(), c, func(int64) {})
+			require.NoError(t, err)
+			return s
+		}
+		if sum(f.Name()) != sum(plain) {
+			rt.Fatalf("the same bytes have two sums")
+		}
+		if size > 0 {
+			data[rapid.IntRange(0, len(data)-1).Draw(rt, "flip")] ^= 1
+			require.NoError(t, os.WriteFile(plain, data, 0o644))
+			if sum(f.Name()) == sum(plain) {
+				rt.Fatalf("a changed bit does not show")
+			}
+		}
+	})
+}
+
+// faulty is a place that fails as told.
+type faulty struct {
+	*folder.Place
+	failAfter int64 // bytes until writing fails
+	with      error
+	flip      bool // one bit changes on the medium
+	wrote     int64
+	onWrite   func()
+}
+
+type faultyWriter struct {
+	place.Writer
+	p *faulty
+}
+
+func (p *faulty) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := p.Place.Create(ctx, path, size)
+	return &faultyWriter{w, p}, err
+}
+
+func (w *faultyWriter) Write(b []byte) (int, error) {
+	if w.p.onWrite != nil {
+		w.p.onWrite()
+	}
+	if w.p.wrote += int64(len(b)); w.p.failAfter > 0 && w.p.wrote > w.p.failAfter {
+		w.p.failAfter = 0
+		return 0, fmt.Errorf("writing there: %w", w.p.with)
+	}
+	if w.p.flip {
+		w.p.flip = false
+		b = bytes.Clone(b)
+		b[len(b)/2] ^= 4
+	}
+	return w.Writer.Write(b)
+}
+
+func TestFaults(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault  faulty
+		failed string
+		put    int
+	}{
+		"a full place":         {faulty{failAfter: 1 << 20, with: place.ErrNoRoom}, "make room on it", 2},
+		"a bit that flips":     {faulty{flip: true}, "came back otherwise than it was written", 2},
+		"some other error":     {faulty{failAfter: 1 << 20, with: errors.New("odd")}, "odd", 2},
+		"one file not allowed": {faulty{failAfter: 1 << 20, with: place.ErrReadOnly}, "check its write lock", 2},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, want := files(t, 2<<20, 3<<20, 100)
+			dir := t.TempDir()
+			f := c.fault
+			f.Place = openPlace(t, dir, folder.Options{})
+			r := run.Run(context.Background(), p, &f, func(run.Event) {})
+			require.Len(t, r.Failed, 1)
+			assert.Contains(t, r.Failed[0].Say, c.failed)
+			assert.Equal(t, c.put, r.Put, "the others are done")
+			got := onPlace(t, dir)
+			assert.Len(t, got, c.put, "nothing half-written is left")
+			assert.NotContains(t, got, r.Failed[0].Path)
+
+			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Place, func(run.Event) {})
+			assert.Empty(t, again.Failed)
+			assert.Len(t, onPlace(t, dir), len(want), "a second try does what was left")
+		})
+	}
+}
+
+func TestSourcesThatChange(t *testing.T) {
+	for name, c := range map[string]struct {
+		do     func(file string) error
+		during bool
+		say    string // "" when the file arrives all the same
+	}{
+		"gone before":              {os.Remove, false, "plug its drive in again, or scan again"},
+		"shorter before":           {func(f string) error { return os.Truncate(f, 5) }, false, "has 5 bytes now; scan again"},
+		"cut while it is read":     {func(f string) error { return os.Truncate(f, 5) }, true, "it ends after"},
+		"written to while read":    {func(f string) error { return os.WriteFile(f, make([]byte, 16<<20), 0o644) }, true, "scan again"},
+		"removed while it is read": {os.Remove, true, ""},
+		"not allowed any more":     {func(f string) error { return os.Rename(f, f+"x") }, false, "no such file"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, _ := files(t, 16<<20, 100)
+			dir := t.TempDir()
+			f := &faulty{Place: openPlace(t, dir, folder.Options{})}
+			change := func() { require.NoError(t, c.do(p.Steps[1].Source.Path)) }
+			if c.during {
+				f.onWrite = func() { f.onWrite = nil; change() }
+			} else {
+				change()
+			}
+			r := run.Run(context.Background(), p, f, func(run.Event) {})
+			if c.say == "" {
+				assert.Equal(t, 2, r.Put)
+				return
+			}
+			require.Len(t, r.Failed, 1)
+			assert.Contains(t, r.Failed[0].Say, c.say)
+			assert.Contains(t, r.Failed[0].Say, p.Steps[1].Source.Path)
+			assert.Equal(t, 1, r.Put, "the other is done")
+			assert.Len(t, onPlace(t, dir), 1)
+		})
+	}
+}
+
+func TestStopping(t *testing.T) {
+	p, _ := files(t, 4<<20, 4<<20)
+	dir := t.TempDir()
+	ctx, cancel := context.WithCancel(context.Background())
+	f := &faulty{Place: openPlace(t, dir, folder.Options{}), onWrite: cancel}
+	r := run.Run(ctx, p, f, func(run.Event) {})
+	assert.True(t, r.Stopped)
+	assert.Zero(t, r.Put)
+	assert.Equal(t, 2, r.Untried)
+	assert.Empty(t, r.Failed)
+	assert.Empty(t, onPlace(t, dir))
+}
+
+func TestWhatIsThereStays(t *testing.T) {
+	p, _ := files(t, 100)
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "FULL"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "FULL/0.iso"), []byte("mine"), 0o644))
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	require.Len(t, r.Failed, 1)
+	assert.Contains(t, r.Failed[0].Say, "it is left as it is")
+	assert.Equal(t, "mine", onPlace(t, dir)["FULL/0.iso"])
+}
+
+// mounted makes a small filesystem of its own and mounts it.
+func mounted(t *testing.T, options string) string {
+	dir := t.TempDir()
+	judge.Run(t, "mount", "-t", "tmpfs", "-o", options, "polytome-test", dir)
+	t.Cleanup(func() { judge.Run(t, "umount", dir) })
+	return dir
+}
+
+func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
+	require.Zero(t, os.Getuid(), "this test mounts a filesystem of its own and needs root, as scripts/test says")
+	p, _ := files(t, 3<<20, 3<<20, 500<<10)
+	dir := mounted(t, "size=4m")
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	require.Len(t, r.Failed, 1)
+	assert.Contains(t, r.Failed[0].Say, "the place is full")
+	assert.Equal(t, 2, r.Put, "a smaller file still finds room")
+	assert.Len(t, onPlace(t, dir), 2)
+
+	judge.Run(t, "mount", "-o", "remount,ro", dir)
+	p.Steps = append([]plan.Step{{Kind: plan.MakeFolder, Path: "SHORT"}}, p.Steps[2:]...)
+	r = run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	require.Len(t, r.Failed, 1, "the first failure is enough")
+	assert.Contains(t, r.Failed[0].Say, "cannot be written to")
+	assert.Equal(t, 2, r.Untried)
+}
+
+// BenchmarkAgainstCp copies 256 MiB into a folder, ours with hashing, flushing and
+// reading back, next to cp with and without sync, in turns, and prints the
+// ratios of the medians.
+func BenchmarkAgainstCp(b *testing.B) {
+	const n = 256 << 20
+	p, _ := files(b, n)
+	dir := b.TempDir()
+	to := openPlace(b, dir, folder.Options{})
+	var written, flushed, whole, cp, synced []float64
+	b.SetBytes(n)
+	target := filepath.Join(dir, "cp.iso")
+	copied := func(script string) float64 {
+		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Source.Path, target))
+		require.NoError(b, os.Remove(target))
+		syscall.Sync()
+		return took
+	}
+	ours := func() {
+		at := map[run.EventKind]float64{}
+		start := time.Now()
+		r := run.Run(context.Background(), p, &clocked{to, start, at}, func(e run.Event) {
+			if _, ok := at[e.Kind]; !ok {
+				at[e.Kind] = e.Elapsed.Seconds()
+			}
+		})
+		require.Empty(b, r.Failed)
+		written = append(written, at["written"])
+		flushed = append(flushed, at[run.Checking])
+		whole = append(whole, at[run.Ended])
+		require.NoError(b, os.RemoveAll(filepath.Join(dir, "FULL")))
+		syscall.Sync()
+	}
+	turns := []func(){
+		func() { cp = append(cp, copied("cp '%s' '%s'")) },
+		func() { synced = append(synced, copied("cp '%[1]s' '%[2]s' && sync '%[2]s'")) },
+		ours,
+	}
+	for i := 0; b.Loop(); i++ {
+		for k := range turns { // whoever comes first finds other memory than who comes next
+			turns[(i+k)%len(turns)]()
+		}
+	}
+	b.ReportMetric(median(written)/median(cp), "copy+hash/cp")
+	b.ReportMetric(median(flushed)/median(synced), "copy+hash+flush/cp+sync")
+	b.ReportMetric(median(whole)/median(synced), "all+read-back/cp+sync")
+}
+
+// clocked notes when all bytes have been written, before they are flushed.
+type clocked struct {
+	*folder.Place
+	start time.Time
+	at    map[run.EventKind]float64
+}
+
+type clockedWriter struct {
+	place.Writer
+	c *clocked
+}
+
+func (c *clocked) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := c.Place.Create(ctx, path, size)
+	return &clockedWriter{w, c}, err
+}
+
+func (w *clockedWriter) Flush() error {
+	w.c.at["written"] = time.Since(w.c.start).Seconds()
+	return w.Writer.Flush()
+}
+
+func median(v []float64) float64 {
+	slices.Sort(v)
+	return v[len(v)/2]
+}
+
+// timed runs a program and returns the seconds that it took.
+func timed(b *testing.B, program string, args ...string) float64 {
+	start := time.Now()
+	out, err := exec.Command(program, args...).CombinedOutput()
+	require.NoError(b, err, string(out))
+	return time.Since(start).Seconds()
+}
