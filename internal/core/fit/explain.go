@@ -84,7 +84,7 @@ func (s *Sheet) notRead(i int) (say string, ways []string) {
 		shown = append(shown, fs.Shown)
 	}
 	say = fmt.Sprintf("%s, and this place is %s", at.Why, f.Filesystem.Shown)
-	ways = append(ways, fmt.Sprintf("use a place with %s; a folder that will be copied onto such a drive is declared with --as %s",
+	ways = append(ways, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)",
 		strings.Join(shown, " or "), at.Filesystems[0]))
 	return say, ways
 }

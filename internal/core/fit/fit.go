@@ -64,16 +64,22 @@ type Case struct {
 	There   []place.Entry
 }
 
-// Judge gives the verdicts with nothing chosen.
+// Judge gives the verdicts with nothing chosen. What a broken-off run left is
+// reckoned as free, since the next run clears it.
 func Judge(c Case) *Sheet {
-	s := &Sheet{
-		Verdicts: make([]Verdict, len(c.Titles)), Chosen: make([]bool, len(c.Titles)),
-		base: make([]Verdict, len(c.Titles)), of: c, Kept: c.Facts.Capacity - c.Facts.Free,
-		folders: newFolders(c),
+	for _, e := range c.There {
+		if !e.Folder && place.IsTemporary(e.Path) {
+			c.Facts.Free += c.Facts.RoomFor(e.Size)
+		}
 	}
 	present := make(map[string]place.Entry, len(c.There))
 	for _, e := range c.There {
 		present[c.Facts.Filesystem.Fold(e.Path)] = e
+	}
+	s := &Sheet{
+		Verdicts: make([]Verdict, len(c.Titles)), Chosen: make([]bool, len(c.Titles)),
+		base: make([]Verdict, len(c.Titles)), of: c, Kept: c.Facts.Capacity - c.Facts.Free,
+		folders: newFolders(c, present),
 	}
 	for i := range c.Titles {
 		s.base[i] = judge(c, i, present)
@@ -89,6 +95,7 @@ func judge(c Case, i int, present map[string]place.Entry) Verdict {
 	for _, d := range t.Discs {
 		v.Room += c.Facts.RoomFor(d.File.Size)
 	}
+	whole := v.Room
 	at := c.Profile.Attachment(c.Road)
 	switch {
 	case !t.Sound():
@@ -128,12 +135,17 @@ func judge(c Case, i int, present map[string]place.Entry) Verdict {
 		switch {
 		case !ok:
 			v.Kind = AsIs
-		case e.Size != file.Size:
+		case e.Size == file.Size:
+			v.Room -= c.Facts.RoomFor(file.Size) // this disc takes no more room
+		default:
 			v.Kind, v.Number, v.Detail = Differs, e.Size, "a file of another size"
 			return v
 		}
 	}
 	v.Disc, v.Path = 0, pl.Items[0].Path
+	if v.Kind == There {
+		v.Room = whole
+	}
 	return v
 }
 

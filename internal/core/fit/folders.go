@@ -4,6 +4,7 @@ import (
 	"path"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/place"
 )
 
 // folders reckons the room that folders take: a cluster for each new one, and
@@ -30,7 +31,7 @@ type change struct {
 	was    int64
 }
 
-func newFolders(c Case) *folders {
+func newFolders(c Case, present map[string]place.Entry) *folders {
 	f := &folders{cluster: c.Facts.Cluster, adds: make([][]add, len(c.Titles))}
 	fsys := c.Facts.Filesystem
 	numbers := map[string]int{}
@@ -55,6 +56,9 @@ func newFolders(c Case) *folders {
 	}
 	for i := range c.Titles {
 		for _, item := range c.Tree.Placements[i].Items {
+			if _, ok := present[fsys.Fold(item.Path)]; ok {
+				continue
+			}
 			for _, dir := range layout.Folders(item.Path) {
 				f.adds[i] = append(f.adds[i], add{number(path.Dir(dir)), fsys.EntryBytes(path.Base(dir)), number(dir)})
 			}

@@ -145,7 +145,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	head := []style.Cell{{Text: "", Width: 10}, {Text: "", Width: nameWidth}, {Text: "", Width: 11}}
 	under := []style.Cell{{Text: "ID", Width: 10, FG: t.Dim}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: 11, Right: true, FG: t.Dim}}
 	for n, p := range places {
-		c := style.Cell{Text: style.Clean(p.Name), Width: cellWidth, Bold: n == m.d.Place}
+		c := style.Cell{Text: p.Name, Width: cellWidth, Bold: n == m.d.Place}
 		if n == m.d.Place {
 			c.FG = t.Accent
 		}
@@ -187,8 +187,8 @@ func (m *Model) facts(n int) string {
 func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason int) string {
 	tt := &m.d.Scan.Titles[i]
 	cells := []style.Cell{
-		{Text: style.Clean(tt.ID), Width: 10, FG: t.Dim},
-		{Text: style.Clean(tt.Label()), Width: nameWidth},
+		{Text: tt.ID, Width: 10, FG: t.Dim},
+		{Text: tt.Label(), Width: nameWidth},
 		{Text: size.Column(tt.Size()), Width: 11, Right: true},
 	}
 	for n := range m.d.Bench.Places {
@@ -212,7 +212,7 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 		} else {
 			text = short(s.Sheet, i)
 		}
-		cells = append(cells, style.Cell{Text: style.Clean(text), Width: reason, FG: t.Dim})
+		cells = append(cells, style.Cell{Text: text, Width: reason, FG: t.Dim})
 	}
 	return t.Row(w, cursor, cells...)
 }

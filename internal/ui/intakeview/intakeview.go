@@ -166,8 +166,8 @@ func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 		state = style.Cell{Text: "note", FG: t.Warn}
 	}
 	return []style.Cell{
-		{Text: style.Clean(tt.ID), FG: t.Dim}, {Text: style.Clean(tt.Label())}, {Text: size.Column(tt.Size())},
-		{Text: tt.Discs[0].Kind, FG: t.Dim}, {Text: style.Clean(tt.Region), FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
+		{Text: tt.ID, FG: t.Dim}, {Text: tt.Label()}, {Text: size.Column(tt.Size())},
+		{Text: tt.Discs[0].Kind, FG: t.Dim}, {Text: tt.Region, FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
 		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
 	}
 }

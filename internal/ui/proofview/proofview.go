@@ -197,10 +197,10 @@ func (m *Model) drawListed(t *style.Theme, r *proof.Report, w, h int) []string {
 		if !l.Starts {
 			state = style.Cell{Text: "won't start", Width: 11, FG: t.Bad}
 		}
-		cells := []style.Cell{{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Faint}, {Text: style.Clean(l.Name), Width: w - 19}, state}
+		cells := []style.Cell{{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Faint}, {Text: l.Name, Width: w - 19}, state}
 		if w >= 46 {
 			cells[1].Width -= 11
-			cells = slices.Insert(cells, 1, style.Cell{Text: style.Clean(l.ID), Width: 10, FG: t.Dim})
+			cells = slices.Insert(cells, 1, style.Cell{Text: l.ID, Width: 10, FG: t.Dim})
 		}
 		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, cells...))
 	}
@@ -226,7 +226,7 @@ func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string
 		if at == "" {
 			at = "the place"
 		}
-		out = append(out, t.Row(w, m.pane == findings && i == list.Cursor, style.Cell{Text: word, Width: 7, FG: colour, Bold: true}, style.Cell{Text: style.Clean(at), Width: w - 11}))
+		out = append(out, t.Row(w, m.pane == findings && i == list.Cursor, style.Cell{Text: word, Width: 7, FG: colour, Bold: true}, style.Cell{Text: at, Width: w - 11}))
 		for k, l := range t.Wrap(style.Clean(f.Say), w-12) {
 			if k < 2 {
 				out = append(out, strings.Repeat(" ", 9)+t.Paint(t.Dim, l))

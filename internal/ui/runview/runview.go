@@ -310,5 +310,5 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 	}
 	pathWidth := max(10, w-1-10-12-12-3)
 	return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
-		style.Cell{Text: style.Clean(s.Path), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+		style.Cell{Text: s.Path, Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 }

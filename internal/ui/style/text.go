@@ -68,7 +68,7 @@ func Width(s string) int { return ansi.StringWidth(s) }
 
 // A Cell is one column of a row.
 type Cell struct {
-	Text  string
+	Text  string // plain; what could steer the terminal is taken out
 	Width int
 	Right bool        // align right, as numbers are
 	FG    color.Color // nil for the theme's text
@@ -92,9 +92,9 @@ func (t *Theme) Row(w int, cursor bool, cells ...Cell) string {
 		if width <= 0 {
 			continue
 		}
-		text := t.Pad(c.Text, width)
+		text := t.Pad(Clean(c.Text), width)
 		if c.Right {
-			text = t.PadLeft(c.Text, width)
+			text = t.PadLeft(Clean(c.Text), width)
 		}
 		fg := c.FG
 		if fg == nil {

@@ -1,0 +1,286 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/demo"
+)
+
+// binary is the program, built once for all tests.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "polytome-test-")
+	if err == nil {
+		binary = filepath.Join(dir, "polytome")
+		var out []byte
+		if out, err = exec.Command("go", "build", "-o", binary, ".").CombinedOutput(); err != nil {
+			os.Stderr.Write(out)
+		}
+	}
+	if err != nil {
+		os.Stderr.WriteString(err.Error() + "\n")
+		os.Exit(1)
+	}
+	_ = os.Chmod(dir, 0o755)
+	status := m.Run()
+	_ = os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// polytome runs the program and returns its status and outputs.
+func polytome(t testing.TB, args ...string) (status int, stdout, stderr string) {
+	cmd := exec.Command(binary, args...)
+	return finish(t, cmd)
+}
+
+func finish(t testing.TB, cmd *exec.Cmd) (int, string, string) {
+	var out, errs strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(t, err)
+	}
+	return cmd.ProcessState.ExitCode(), out.String(), errs.String()
+}
+
+func world(t testing.TB) demo.World {
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	return w
+}
+
+// standInList asks the simulated loader what it lists.
+func standInList(t testing.TB, stick string) []string {
+	status, out, stderr := polytome(t, "stand-in", "rowan", stick, "--json")
+	require.Zero(t, status, stderr)
+	var l struct {
+		Games []struct {
+			ID, Title string
+			Starts    bool
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &l))
+	var lines []string
+	for _, g := range l.Games {
+		assert.True(t, g.Starts, g.Title)
+		lines = append(lines, g.ID+" "+g.Title)
+	}
+	return lines
+}
+
+// promised is what demo titles the proof must promise after a fill.
+var promised = []string{
+	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
+	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby", "VSP-20502 Paper Falcons",
+	"VSP-21788 Pilot Boat Juniper", "VSP-21602 Quarry & Sons", "VSP-21002 Saffron Circuit", "VSP-21690 Salt & Semaphore",
+	"VSP-21751 The Uncommonly Patient", "VSP-21762 Thimble Kings", "VSP-21588 Tin Harbour",
+}
+
+func TestTheDemoWithoutAScreen(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	status, out, stderr := polytome(t, "demo", "--run", "--dir", dir)
+	require.Zero(t, status, stderr)
+	assert.Contains(t, out, "15 files put and read back, 39.88 GiB")
+	assert.Contains(t, out, "Proof: Rowan will list 16 titles.")
+	assert.Contains(t, out, "The stand-in for Rowan lists the same 16 titles, in the same order.")
+	for _, reason := range []string{"Copper Tide (too big)", "Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "which is 1 byte too many"} {
+		assert.Contains(t, out, reason)
+	}
+	w := demo.At(dir)
+	assert.Equal(t, promised, standInList(t, w.Stick))
+
+	status, out, _ = polytome(t, "fill", "--bench", w.Bench)
+	assert.Equal(t, statusPartial, status, "some titles still cannot go")
+	assert.Contains(t, out, "0 files to put, 0 bytes; 15 there already", "a second run has nothing to do")
+	status, out, _ = polytome(t, "proof", "--bench", w.Bench)
+	assert.Equal(t, statusPartial, status, "a file lies there that the loader passes over")
+	assert.Contains(t, out, "SHORT/spare.iso: Rowan passes it over")
+	require.NoError(t, os.Remove(filepath.Join(w.Stick, "SHORT/spare.iso")))
+	status, out, _ = polytome(t, "proof", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
+	assert.Zero(t, status, out)
+}
+
+func TestExitStatuses(t *testing.T) {
+	w := world(t)
+	empty, games := t.TempDir(), w.Games
+	typo := filepath.Join(t.TempDir(), "mine.toml")
+	require.NoError(t, os.WriteFile(typo, []byte("format = 1\nnmae = 'mine'\n"), 0o644))
+	badBench := filepath.Join(t.TempDir(), "bench.toml")
+	require.NoError(t, os.WriteFile(badBench, []byte("format = 1\n[[plaec]]\n"), 0o644))
+	for name, c := range map[string]struct {
+		args   []string
+		status int
+		say    string
+	}{
+		"help":                 {[]string{"--help"}, 0, ""},
+		"unknown command":      {[]string{"fil"}, 2, "unknown command"},
+		"unknown flag":         {[]string{"fill", "--too", "x"}, 2, "unknown flag: --too"},
+		"nothing given":        {[]string{"fill"}, 2, "missing: --from DIR, --loader NAME, --to PLACE"},
+		"both ways":            {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "leave --from"},
+		"superfluous word":     {[]string{"fit", "x"}, 2, `superfluous word "x"`},
+		"no folder for intake": {[]string{"intake"}, 2, "needs a folder"},
+		"bad size":             {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--room", "much"}, 2, `"much" is no size`},
+		"unknown loader":       {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1, `did you mean "rowan"?`},
+		"profile with a typo":  {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1, `mine.toml:2:1: the key "nmae" is not known here; did you mean "name"?`},
+		"bench with a typo":    {[]string{"fit", "--bench", badBench}, 1, `did you mean "place"?`},
+		"no such bench":        {[]string{"fit", "--bench", "/nowhere.toml"}, 1, "there is no bench /nowhere.toml"},
+		"unknown place":        {[]string{"fit", "--bench", w.Bench, "--place", "Sout stick"}, 2, "it has: North stick"},
+		"no such place":        {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1, "there is no folder /nowhere"},
+		"unknown filesystem":   {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--as", "fat23"}, 1, "known are fat32"},
+		"a road to come":       {[]string{"fill", "--from", games, "--loader", "rowan", "--to", "ftp://10.0.0.1"}, 1, "cannot be filled by this version"},
+		"no source readable":   {[]string{"intake", "/nowhere"}, 1, "none of the source folders could be read"},
+		"one source missing":   {[]string{"intake", games, "/nowhere"}, 3, "not read: /nowhere"},
+		"all sources fine":     {[]string{"intake", games}, 0, ""},
+		"wrong filesystem":     {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
+		"some cannot go":       {[]string{"fit", "--bench", w.Bench}, 3, ""},
+		"unknown stand-in":     {[]string{"stand-in", "x", empty}, 2, "there are: rowan"},
+		"foreign demo folder":  {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			status, out, stderr := polytome(t, c.args...)
+			assert.Equal(t, c.status, status, out+stderr)
+			assert.Contains(t, stderr, c.say)
+		})
+	}
+}
+
+func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	for _, cmd := range rootCommand().Commands() {
+		if cmd.Name() == "help" || cmd.Name() == "completion" {
+			continue
+		}
+		assert.Contains(t, cmd.Example, "polytome "+cmd.Name())
+		assert.NotEmpty(t, cmd.Long, cmd.Name())
+	}
+}
+
+func TestADryRunWritesNothing(t *testing.T) {
+	w := world(t)
+	before := tree(t, w.Dir)
+	status, out, _ := polytome(t, "fill", "--bench", w.Bench, "--dry-run")
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "make folder FULL\n")
+	assert.Contains(t, out, "put FULL/VSP-21533 - Gannet Patrol.iso  (3.05 GiB, from ")
+	assert.Contains(t, out, "Nothing was written.")
+	assert.Equal(t, before, tree(t, w.Dir))
+}
+
+// tree lists every file with its size and date.
+func tree(t *testing.T, dir string) string {
+	out, err := exec.Command("find", dir, "-type", "f", "-printf", "%P %s %T@\n").Output()
+	require.NoError(t, err)
+	return string(out)
+}
+
+func TestJSON(t *testing.T) {
+	w := world(t)
+	_, out, _ := polytome(t, "intake", w.Games, "--json")
+	var scan struct {
+		Titles []struct{ ID, Name string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &scan))
+	assert.Len(t, scan.Titles, 22)
+
+	_, out, _ = polytome(t, "fit", "--bench", w.Bench, "--json")
+	var fits []struct {
+		Place  string
+		Titles []struct{ Key, Verdict, Say string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &fits))
+	assert.Len(t, fits[0].Titles, 22)
+
+	_, out, _ = polytome(t, "fill", "--bench", w.Bench, "--json")
+	keys := map[string]int{}
+	for line := range strings.Lines(out) {
+		var m map[string]json.RawMessage
+		require.NoError(t, json.Unmarshal([]byte(line), &m), line)
+		for k := range m {
+			keys[k]++
+		}
+	}
+	assert.Equal(t, 1, keys["plan"])
+	assert.Equal(t, 1, keys["run"])
+	assert.Equal(t, 1, keys["proof"])
+	assert.Greater(t, keys["event"], 30)
+}
+
+func TestAFolderThatMayNotBeRead(t *testing.T) {
+	require.Zero(t, os.Getuid(), "this test becomes another user and needs root, as scripts/test says")
+	w := world(t)
+	for dir := w.Dir; len(dir) > 4; dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	require.NoError(t, os.Chmod(filepath.Join(w.Games, "new"), 0o700))
+	require.NoError(t, os.Chmod(filepath.Join(w.Games, "vesper/Mosswick.iso"), 0o600))
+	cmd := exec.Command(binary, "intake", w.Games)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	status, out, stderr := finish(t, cmd)
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, stderr, "games/new: you are not allowed to read it")
+	assert.Contains(t, stderr, "Mosswick.iso: you are not allowed to read it")
+	assert.Contains(t, out, "Copper Tide", "the others are found")
+
+	stick := t.TempDir()
+	cmd = exec.Command(binary, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32")
+	for dir := stick; len(dir) > 4; dir = filepath.Dir(dir) {
+		require.NoError(t, os.Chmod(dir, 0o755))
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	status, out, stderr = finish(t, cmd)
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, out, "cannot be written to")
+	assert.Contains(t, stderr, "nothing could be written to")
+	left, err := os.ReadDir(stick)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// TestAKilledRunDoesNoDamage kills the program in the middle of a file, and lets a
+// second one finish the work.
+func TestAKilledRunDoesNoDamage(t *testing.T) {
+	for _, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGTERM} {
+		t.Run(signal.String(), func(t *testing.T) {
+			w := world(t)
+			args := []string{"fill", "--from", w.Games, "--loader", "rowan", "--to", w.Stick, "--as", "fat32", "--room", "58GiB"}
+			cmd := exec.Command(binary, append(args, "--rate", "2GiB")...)
+			require.NoError(t, cmd.Start())
+			require.Eventually(t, func() bool { // the second file is under way
+				done, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/VSP-*"))
+				part, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+				return len(done) >= 1 && len(part) == 1
+			}, 30*time.Second, 20*time.Millisecond)
+			require.NoError(t, cmd.Process.Signal(signal))
+			err := cmd.Wait()
+			require.Error(t, err)
+			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+			if signal == syscall.SIGTERM {
+				assert.Empty(t, parts, "asked to end, it removes what is half written")
+			} else {
+				assert.Len(t, parts, 1)
+			}
+			before := standInList(t, w.Stick) // fails when one of them does not start
+			assert.NotEmpty(t, before)
+			assert.Less(t, len(before), len(promised))
+
+			status, out, stderr := polytome(t, args...)
+			assert.Equal(t, statusPartial, status, stderr)
+			assert.Contains(t, out, "Rowan will list 16 titles")
+			assert.Equal(t, promised, standInList(t, w.Stick))
+			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+			assert.Empty(t, parts)
+		})
+	}
+}

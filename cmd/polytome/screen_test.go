@@ -1,0 +1,193 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/demo"
+	"polytome/internal/judge"
+)
+
+// terminal is a tmux session of its own, in which the program runs.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+// open starts a shell of w by h cells and types a command into it.
+func open(t *testing.T, w, h int, command string) *terminal {
+	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
+	judge.Run(t, "tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env", "PS1=ready> ", "sh")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	term.wait("ready>")
+	term.keys(command, "Enter")
+	return term
+}
+
+func (term *terminal) keys(keys ...string) {
+	for _, k := range keys {
+		judge.Run(term.t, "tmux", "-S", term.socket, "send-keys", k)
+		time.Sleep(60 * time.Millisecond)
+	}
+}
+
+func (term *terminal) screen() string {
+	return judge.Run(term.t, "tmux", "-S", term.socket, "capture-pane", "-p")
+}
+
+// wait waits until the screen shows all of the texts, and returns it.
+func (term *terminal) wait(texts ...string) string {
+	term.t.Helper()
+	var s string
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		s = term.screen()
+		missing := false
+		for _, text := range texts {
+			missing = missing || !strings.Contains(s, text)
+		}
+		if !missing {
+			return s
+		}
+	}
+	require.Fail(term.t, "the screen never showed it", "%q\n%s", texts, s)
+	return ""
+}
+
+func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
+	for _, window := range [][2]int{{158, 46}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "world")
+			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
+			term.wait("1 Intake 22", "Clockwork Ferry", "from VESPER.INF, line 1", "2 to mend")
+			term.keys("m")
+			term.wait("Velvet Ballast", "unsound")
+			term.keys("Escape", "2")
+			term.wait("Fit 15/22", "too big", "as it is")
+			term.keys("Down")
+			term.wait("Copper Tide on North stick: too big.", "4,294,967,295")
+			term.keys("/", "Thimble", "Enter")
+			term.wait("Thimble Kings on North stick: as it is.")
+			term.keys("Space")
+			term.wait("Thimble Kings taken off North stick", "15/22") // Underbough finds room now
+			term.keys("u")
+			term.wait("Undo: the choices are as they were")
+			term.keys("Escape")
+			term.wait("Clockwork Ferry", "Fit 15/22")
+			term.keys("3")
+			term.wait("as it will be: 15 files new, nothing leaves", "FULL/", "kept")
+			term.keys("4")
+			term.wait("15 files to write, 39.88 GiB", "enter begins")
+			term.keys("Enter")
+			term.wait("safe to unplug once ejected", "15 files put and read back")
+			term.keys("5")
+			s := term.wait("Rowan will list 16 titles", "at the console", "1 finding")
+			for _, line := range promised[:5] {
+				_, name, _ := strings.Cut(line, " ")
+				assert.Contains(t, s, name[:min(16, len(name))])
+			}
+			assert.Equal(t, promised, standInList(t, demo.At(dir).Stick), "what the stand-in lists")
+			for _, line := range promised {
+				id, _, _ := strings.Cut(line, " ")
+				files, err := filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", id+" - *.iso"))
+				require.NoError(t, err)
+				require.Len(t, files, 1)
+				assert.Contains(t, judge.Run(t, "isoinfo", "-i", files[0], "-x", "/VESPER.INF;1"), "ID="+id+"\n", "a foreign tool agrees")
+			}
+			term.keys("q")
+			s = term.wait("ready>")
+			assert.NotContains(t, s, "polytome  gullwing", "the terminal is as it was")
+		})
+	}
+}
+
+func TestTheTerminalIsLeftClean(t *testing.T) {
+	for name, end := range map[string]func(term *terminal){
+		"q":       func(term *terminal) { term.keys("q") },
+		"ctrl+c":  func(term *terminal) { term.keys("C-c") },
+		"SIGTERM": func(term *terminal) { judge.Run(term.t, "pkill", "-TERM", "-f", binary+" demo --dir") },
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "world")
+			term := open(t, 100, 30, binary+" demo --dir "+dir)
+			term.wait("1 Intake 22")
+			end(term)
+			term.wait("ready> ")
+			term.keys("echo it $((6*7))", "Enter")
+			s := term.wait("it 42")
+			assert.NotContains(t, s, "Intake")
+			assert.Contains(t, judge.Run(t, "tmux", "-S", term.socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
+		})
+	}
+}
+
+func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	term := open(t, 120, 36, binary+" demo --dir "+dir)
+	term.wait("1 Intake 22")
+	term.keys("4")
+	term.wait("enter begins")
+	term.keys("Enter")
+	term.wait("done      put")
+	term.keys("q")
+	term.wait("A run is going on")
+	term.keys("x", "q", "q")
+	term.wait("ready>")
+	parts, err := filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", "*.part"))
+	require.NoError(t, err)
+	assert.Empty(t, parts, "nothing is left half written")
+	list := standInList(t, demo.At(dir).Stick)
+	assert.Greater(t, len(list), 1)
+	assert.Less(t, len(list), len(promised))
+
+	term.keys("clear; "+binary+" demo --dir "+dir, "Enter")
+	term.wait("1 Intake 22")
+	term.keys("4")
+	term.wait("enter begins")
+	term.keys("Enter")
+	term.wait("safe to unplug once ejected")
+	assert.Equal(t, promised, standInList(t, demo.At(dir).Stick))
+}
+
+func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
+	w := world(t)
+	file := filepath.Join(t.TempDir(), "mine.toml")
+	term := open(t, 100, 30, binary+" --bench "+file)
+	term.wait("This bench is empty", "Where are your games?")
+	term.keys("/nowhere", "Enter")
+	term.wait("there is no folder /nowhere")
+	term.keys("C-u", w.Games, "Enter")
+	term.wait("What shall be filled?")
+	time.Sleep(100 * time.Millisecond)
+	term.keys(w.Stick, "Enter")
+	term.wait("1 Intake 22")
+	term.keys("2")
+	term.wait("not read", "stands for one")
+	term.keys("f")
+	term.wait("now stands for a drive with FAT32", "as it is")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "as = 'fat32'")
+}
+
+func TestWithoutColoursAndUnicode(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	term := open(t, 158, 46, "NO_COLOR=1 "+binary+" demo --ascii --dir "+dir)
+	term.wait("1 Intake 22")
+	for _, stage := range []string{"1", "2", "3", "4", "5"} {
+		term.keys(stage)
+		time.Sleep(300 * time.Millisecond)
+		s := judge.Run(t, "tmux", "-S", term.socket, "capture-pane", "-p", "-e")
+		for _, r := range s {
+			require.Less(t, r, rune(128), "stage %s shows %q", stage, r)
+		}
+		assert.NotRegexp(t, `\x1b\[[0-9;]*(3[0-8]|4[0-8])[;m]`, s, "no colours")
+	}
+}

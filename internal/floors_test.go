@@ -1,0 +1,122 @@
+package internal_test
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/loader"
+)
+
+// pkg is what go list tells of a package.
+type pkg struct {
+	ImportPath   string
+	Imports      []string // of the program
+	TestImports  []string
+	XTestImports []string
+}
+
+func packages(t *testing.T) map[string]pkg {
+	out, err := exec.Command("go", "list", "-json", "polytome/...").Output()
+	require.NoError(t, err)
+	all := map[string]pkg{}
+	for dec := json.NewDecoder(strings.NewReader(string(out))); dec.More(); {
+		var p pkg
+		require.NoError(t, dec.Decode(&p))
+		all[p.ImportPath] = p
+	}
+	require.NotEmpty(t, all)
+	return all
+}
+
+// under reports whether a package is one of the rooms or lies inside one.
+func under(path string, rooms ...string) bool {
+	for _, r := range rooms {
+		r = "polytome/" + r
+		if path == r || strings.HasPrefix(path, r+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// TestFloors walks the imports of every package and fails on one that goes
+// upwards; see docs/architecture.md.
+func TestFloors(t *testing.T) {
+	terminal := []string{"charm.land/", "github.com/charmbracelet/", "github.com/spf13/cobra"}
+	lower := []string{"internal/core", "internal/place", "internal/format", "internal/standin", "internal/demo", "internal/size"}
+	// from these rooms -> these rooms must not be imported
+	never := []struct {
+		from, to []string
+	}{
+		{[]string{"internal/size"}, []string{"internal", "cmd"}},
+		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/place", "internal/standin", "internal/demo"}},
+		{[]string{"internal/place"}, []string{"cmd", "internal/ui", "internal/core", "internal/standin", "internal/demo"}},
+		{[]string{"internal/core"}, []string{"cmd", "internal/ui", "internal/standin", "internal/demo"}},
+		{[]string{"internal/standin"}, []string{"cmd", "internal/ui", "internal/core", "internal/demo"}},
+		{[]string{"internal/demo"}, []string{"cmd", "internal/ui"}},
+		{[]string{"internal/ui"}, []string{"cmd", "internal/standin", "internal/demo"}},
+		{[]string{"internal/core/title"}, []string{"internal/core", "internal/place", "internal/format"}},
+		{[]string{"internal/core/layout", "internal/core/fit", "internal/core/plan"}, []string{"internal/place/folder", "internal/core/run", "internal/core/intake"}},
+	}
+	for path, p := range packages(t) {
+		for _, imp := range p.Imports {
+			for _, n := range never {
+				if under(path, n.from...) && under(imp, n.to...) {
+					assert.Fail(t, "an import goes upwards", "%s imports %s", path, imp)
+				}
+			}
+			for _, prefix := range terminal {
+				if under(path, lower...) && strings.HasPrefix(imp, prefix) {
+					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
+				}
+			}
+			if under(imp, "internal/judge", "internal/place/placetest") {
+				assert.True(t, under(path, "internal/place/placetest"), "only tests may import %s, and %s does", imp, path)
+			}
+		}
+	}
+}
+
+// TestNoLoaderIsNamedInCode looks for the names of loaders and platforms in the
+// texts of the program, where every rule is data.
+func TestNoLoaderIsNamedInCode(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	var names []string
+	for _, p := range set.Profiles {
+		names = append(names, p.Name)
+	}
+	for _, p := range set.Platforms {
+		names = append(names, p.Name)
+	}
+	for _, room := range []string{"core", "place", "format", "ui"} {
+		require.NoError(t, filepath.WalkDir(room, func(file string, d fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+				return err
+			}
+			tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+			if err != nil {
+				return err
+			}
+			ast.Inspect(tree, func(n ast.Node) bool {
+				if text, ok := n.(*ast.BasicLit); ok && text.Kind == token.STRING {
+					for _, name := range names {
+						assert.NotContains(t, strings.ToLower(text.Value), name, file)
+					}
+				}
+				return true
+			})
+			return nil
+		}))
+	}
+}

@@ -1,0 +1,310 @@
+package ui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+	"unicode"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/demo"
+)
+
+// pump runs a command and everything that follows from it, as the program would.
+func pump(a *app, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	done := make(chan tea.Msg, 1)
+	go func() { done <- cmd() }()
+	var msg tea.Msg
+	select {
+	case msg = <-done:
+	case <-time.After(20 * time.Second):
+		panic("a command does not end")
+	}
+	switch msg := msg.(type) {
+	case nil, tea.QuitMsg:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			pump(a, c)
+		}
+	default:
+		if strings.HasPrefix(fmt.Sprintf("%T", msg), "desk.") {
+			_, next := a.Update(msg)
+			pump(a, next)
+		}
+	}
+}
+
+// demoApp is the program on a demo of its own, with everything found.
+func demoApp(t testing.TB, o Options) (*app, demo.World) {
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	a := newApp(t.Context(), b, set, o)
+	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
+	pump(a, a.Init())
+	return a, w
+}
+
+// press sends keys, one after another.
+func press(a *app, keys ...string) {
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace}
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+		if code, ok := special[k]; ok {
+			msg = tea.KeyPressMsg{Code: code}
+		}
+		_, cmd := a.Update(msg)
+		pump(a, cmd)
+	}
+}
+
+func text(a *app) string { return ansi.Strip(a.View().Content) }
+
+func TestEveryViewFitsEveryWindow(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, "5") // makes the proof
+	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
+		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}} {
+			press(a, "esc", "esc")
+			press(a, keys...)
+			lines := strings.Split(a.View().Content, "\n")
+			require.Len(t, lines, size[1], "%v at %v", keys, size)
+			for _, l := range lines {
+				require.LessOrEqual(t, ansi.StringWidth(l), size[0], "%v at %v: %q", keys, size, ansi.Strip(l))
+			}
+		}
+		press(a, "esc", "esc")
+	}
+}
+
+func TestTheVerdictIsExplained(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, "2", "/", "Second", "enter")
+	s := strings.Join(strings.Fields(text(a)), " ")
+	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: too big. FAT32 holds at most 4,294,967,295 bytes a file")
+	assert.Contains(t, s, "→ an SMB share, where Rowan reads images of any size (not in this version yet)")
+	assert.Contains(t, s, "does not go", "the rack shows it standing over")
+}
+
+func TestPuttingTakingAndUndoingAreSaved(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	saved := func() bench.Place {
+		b, err := bench.Load(w.Bench)
+		require.NoError(t, err)
+		return b.Places[0]
+	}
+	free := a.desk.Surveys[0].Sheet.Free()
+	press(a, "2", "/", "Mistral", "enter", "space")
+	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
+	assert.NotEqual(t, free, a.desk.Surveys[0].Sheet.Free())
+	assert.Equal(t, "saved", a.desk.SaveState())
+	press(a, "u")
+	assert.Empty(t, saved().Without)
+	assert.Equal(t, free, a.desk.Surveys[0].Sheet.Free())
+	press(a, "U")
+	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
+	press(a, "u", "esc", "a") // the whole platform off
+	assert.Len(t, saved().Without, 21)
+	assert.Zero(t, a.desk.Surveys[0].Sheet.New)
+	press(a, "a")
+	assert.Empty(t, saved().Without)
+}
+
+func TestABenchThatCannotBeSavedIsSaid(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	require.NoError(t, os.RemoveAll(w.Dir))
+	press(a, "2", "space")
+	assert.Contains(t, text(a), "saving the bench")
+	assert.Contains(t, text(a), "NOT SAVED")
+}
+
+func TestAFilledStickIsProvedOnTheScreen(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, "4", "enter")
+	s := text(a)
+	assert.Contains(t, s, "safe to unplug once ejected")
+	assert.Contains(t, s, "5 Proof 16", "proved at the end of the run without being asked")
+	press(a, "5", "tab")
+	assert.Contains(t, text(a), "SHORT/spare.iso Rowan passes it over")
+	press(a, "tab", "space")
+	assert.Contains(t, text(a), "[✓] Eject the stick")
+	press(a, "4", "enter")
+	assert.Contains(t, text(a), "There is nothing to write to North stick")
+}
+
+func TestAFailedStepIsExplained(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	require.NoError(t, os.Remove(filepath.Join(w.Games, "vesper/Mistral_Halt.iso")))
+	press(a, "4", "enter")
+	s := text(a)
+	assert.Contains(t, s, "4 Run not all")
+	assert.Contains(t, s, "FAILED")
+	assert.Contains(t, s, "Mistral_Halt.iso: no such file or directory; plug its drive in again, or scan again")
+	press(a, "5")
+	assert.Contains(t, text(a), "Mistral Halt was to be here and is not")
+}
+
+func TestAPlaceThatGoesAway(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	require.NoError(t, os.RemoveAll(w.Stick))
+	press(a, "1", "s", "2")
+	s := text(a)
+	assert.Contains(t, s, "away")
+	assert.Contains(t, s, "North stick cannot be looked at: there is no folder")
+	press(a, "3", "4", "enter", "5", "p") // nothing of it fails badly
+}
+
+func TestNamesCannotSteerTheTerminal(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	evil := "\x1b[2J\x1b]0;owned\x07\u202Eevil\x00\xff"
+	a.desk.Scan.Titles = []title.Title{{Key: "k", Platform: "vesper", Form: title.Image, Name: evil, ID: evil, Region: evil, Of: 1,
+		Findings: []title.Finding{{Grade: title.Fault, Say: evil, Remedy: evil}},
+		Discs:    []title.Disc{{ID: evil, Kind: evil, File: title.File{Path: "/" + evil}, Evidence: []title.Evidence{{Field: "name", Value: evil, From: evil}}}}}}
+	pump(a, a.desk.Survey())
+	for _, stage := range []string{"1", "2", "3", "4", "5"} {
+		press(a, stage)
+		content := a.View().Content
+		assert.NotContains(t, content, "\x1b[2J")
+		assert.NotContains(t, content, "\x1b]0")
+		for _, r := range ansi.Strip(content) {
+			if r != '\n' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r)) {
+				t.Fatalf("stage %s shows %U", stage, r)
+			}
+		}
+	}
+}
+
+func TestMouse(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	a.View()
+	a.Update(tea.MouseClickMsg{X: a.rail[1] + 2, Y: 0, Button: tea.MouseLeft})
+	assert.Contains(t, text(a), "▸2 Fit")
+	a.Update(tea.MouseClickMsg{X: 20, Y: 6, Button: tea.MouseLeft}) // the second title
+	assert.Contains(t, text(a), "Copper Tide on North stick")
+	_, cmd := a.Update(tea.MouseClickMsg{X: 20, Y: 6, Button: tea.MouseLeft})
+	pump(a, cmd)
+	assert.Contains(t, text(a), "Copper Tide taken off North stick")
+	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
+	i, _ := a.stage().Title()
+	assert.Equal(t, 4, i)
+}
+
+func TestCommandsByName(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, ":", "Proof", "enter")
+	assert.Contains(t, text(a), "▸5 Proof")
+	press(a, ":", "to", "enter")
+	assert.Contains(t, text(a), "begins several actions")
+	press(a, ":", "xyz", "enter")
+	assert.Contains(t, text(a), `There is no action "xyz" here`)
+	press(a, "?")
+	s := text(a)
+	for _, x := range a.all() {
+		assert.Contains(t, s, x.Key.Help().Desc, "the help is made from the keys")
+	}
+}
+
+func TestASCIIAndPlain(t *testing.T) {
+	a, _ := demoApp(t, Options{ASCII: true})
+	a.Update(tea.ColorProfileMsg{Profile: colorprofile.ASCII})
+	for _, stage := range []string{"1", "2", "3", "4", "5", "?"} {
+		press(a, stage)
+		for _, r := range text(a) {
+			require.Less(t, r, rune(128), "%s shows %q", stage, r)
+		}
+	}
+}
+
+// TestTheRackIsTrue counts the filled rows of the volume against the numbers.
+func TestTheRackIsTrue(t *testing.T) {
+	a, _ := demoApp(t, Options{ASCII: true})
+	press(a, "3")
+	kept, planned, free := 0, 0, 0
+	for _, l := range strings.Split(text(a), "\n") {
+		switch {
+		case strings.Contains(l, "|##########|"):
+			kept++
+		case strings.Contains(l, "|==========|"):
+			planned++
+		case strings.Contains(l, "|          |"):
+			free++
+		}
+	}
+	s := a.desk.Surveys[0]
+	rows := float64(kept + planned + free)
+	assert.InDelta(t, float64(s.Sheet.Kept)/float64(s.Facts.Capacity), float64(kept)/rows, 0.5/rows)
+	assert.InDelta(t, float64(s.Sheet.Planned)/float64(s.Facts.Capacity), float64(planned)/rows, 1/rows)
+}
+
+// many is an app with 50,000 titles.
+func many(b testing.TB) *app {
+	dir := b.TempDir()
+	bn := bench.New("")
+	bn.Sources = []bench.Source{{Path: dir}}
+	bn.Places = []bench.Place{{Name: "Stick", At: dir, Loader: "rowan", Road: "usb", As: "fat32", Room: 58 << 30, Everything: true}}
+	set, err := loader.Shipped()
+	require.NoError(b, err)
+	a := newApp(context.Background(), bn, set, Options{})
+	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
+	titles := make([]title.Title, 50_000)
+	for i := range titles {
+		id := fmt.Sprintf("VSP-%05d", i)
+		titles[i] = title.Title{Key: id, ID: id, Platform: "vesper", Form: title.Image, Name: fmt.Sprintf("Title %05d", i), Of: 1,
+			Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/g/" + id + ".iso", Size: 1 << 20}}}}
+	}
+	a.desk.Scan.Titles = titles
+	pump(a, a.desk.Survey())
+	return a
+}
+
+func TestFiftyThousandTitles(t *testing.T) {
+	a := many(t)
+	press(a, "2", "end")
+	assert.Contains(t, text(a), "Title 49999 on Stick: as it is")
+	assert.Equal(t, fit.AsIs, a.desk.Surveys[0].Sheet.Verdicts[0].Kind)
+	press(a, "space")
+	assert.Contains(t, text(a), "Title 49999 taken off Stick")
+}
+
+func BenchmarkFrameWith50000Titles(b *testing.B) {
+	a := many(b)
+	press(a, "2")
+	for b.Loop() {
+		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+		_ = a.View()
+	}
+}
+
+func BenchmarkFirstFrame(b *testing.B) {
+	w, err := demo.Open(filepath.Join(b.TempDir(), "world"), demo.Seed)
+	require.NoError(b, err)
+	for b.Loop() {
+		bn, err := bench.Load(w.Bench)
+		require.NoError(b, err)
+		set, err := loader.Shipped()
+		require.NoError(b, err)
+		a := newApp(context.Background(), bn, set, Options{})
+		a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
+		_ = a.View()
+	}
+}
