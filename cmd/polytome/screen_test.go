@@ -80,7 +80,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("u")
 			term.wait("Undo: the choices are as they were")
 			term.keys("Escape")
-			term.wait("Clockwork Ferry", "Fit 15/22")
+			term.wait("Tin Harbour", "Fit 15/22")
 			term.keys("3")
 			term.wait("as it will be: 15 files new, nothing leaves", "FULL/", "kept")
 			term.keys("4")
