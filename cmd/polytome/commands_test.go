@@ -21,6 +21,7 @@ import (
 var binary string
 
 func TestMain(m *testing.M) {
+	os.Setenv("LC_ALL", "C.UTF-8") // tmux shows no more than ASCII otherwise
 	dir, err := os.MkdirTemp("", "polytome-test-")
 	if err == nil {
 		binary = filepath.Join(dir, "polytome")
@@ -111,6 +112,17 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(w.Stick, "SHORT/spare.iso")))
 	status, out, _ = polytome(t, "proof", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
 	assert.Zero(t, status, out)
+}
+
+func TestTheDemoAsJSON(t *testing.T) {
+	status, out, stderr := polytome(t, "demo", "--run", "--json")
+	require.Zero(t, status, stderr)
+	last := out[strings.LastIndexByte(strings.TrimSpace(out), '\n')+1:]
+	var end struct {
+		StandIn struct{ Games []struct{ ID string } } `json:"stand-in"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(last), &end))
+	assert.Len(t, end.StandIn.Games, len(promised))
 }
 
 func TestExitStatuses(t *testing.T) {

@@ -24,7 +24,7 @@ const demoRate = 3 * size.GiB
 
 func demoCommand() *cobra.Command {
 	var dir string
-	var run, ascii bool
+	var run, ascii, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
@@ -55,7 +55,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 				return err
 			}
 			if run {
-				return runDemo(cmd.Context(), cmd.OutOrStdout(), world, b)
+				return runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON)
 			}
 			set, err := loader.Shipped()
 			if err != nil {
@@ -66,22 +66,30 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
 	cmd.Flags().BoolVar(&run, "run", false, "fill the stick without a screen")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	return cmd
 }
 
 // runDemo goes from the games to the proof, and holds the proof against the
 // stand-in.
-func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench) error {
+func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
 	all, r, err := (&work{}).surveys(ctx, b)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "Games in %s:\n", world.Games)
-	printTitles(out, r)
-	fmt.Fprintln(out)
 	s := all[0]
-	if _, err := (&filling{out: out, progress: os.Stderr}).fill(ctx, s, false); err != nil {
+	f := &filling{out: out, progress: os.Stderr, asJSON: asJSON}
+	if asJSON {
+		if err := f.line("intake", r); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(out, "Games in %s:\n", world.Games)
+		printTitles(out, r)
+		fmt.Fprintln(out)
+	}
+	if _, err := f.fill(ctx, s, false); err != nil {
 		return err
 	}
 	audit, err := s.Proof(ctx)
@@ -94,6 +102,9 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	}
 	if err := agree(audit, listing); err != nil {
 		return err
+	}
+	if asJSON {
+		return f.line("stand-in", listing)
 	}
 	fmt.Fprintf(out, "\nThe stand-in for %s lists the same %s, in the same order.\n", s.Profile.Shown, count(len(listing.Games), "title"))
 	return nil

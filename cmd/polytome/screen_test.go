@@ -22,10 +22,13 @@ type terminal struct {
 	socket string
 }
 
+// prompt is a shell that shows when it waits.
+const prompt = `while printf 'ready> ' && read -r line; do eval "$line"; done`
+
 // open starts a shell of w by h cells and types a command into it.
 func open(t *testing.T, w, h int, command string) *terminal {
 	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
-	judge.Run(t, "tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "env", "PS1=ready> ", "sh")
+	judge.Run(t, "tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "sh", "-c", prompt)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
 	term.wait("ready>")
 	term.keys(command, "Enter")

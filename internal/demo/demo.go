@@ -5,6 +5,7 @@
 package demo
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -266,7 +267,7 @@ func (c content) length() int64 { return max(c.size, int64(len(c.text))) }
 // Noise is spread over a file in runs of runLength, one every runEvery bytes,
 // and one at the end.
 const (
-	runLength = int64(64) << 10
+	runLength = int64(16) << 10
 	runEvery  = 192 * mib
 )
 
@@ -335,13 +336,11 @@ func (n noise) ReadAt(b []byte, off int64) (int, error) {
 		}
 		return k, nil
 	}
-	var word uint64
-	for i := range b {
-		at := uint64(off) + uint64(i)
-		if i == 0 || at%8 == 0 {
-			word = mix(n.c.seed ^ at/8)
-		}
-		b[i] = byte(word >> (at % 8 * 8))
+	var word [8]byte
+	for done := 0; done < len(b); {
+		at := uint64(off) + uint64(done)
+		binary.LittleEndian.PutUint64(word[:], mix(n.c.seed^at/8))
+		done += copy(b[done:], word[at%8:])
 	}
 	return len(b), nil
 }

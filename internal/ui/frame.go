@@ -115,8 +115,8 @@ func (a *app) topLine() string {
 		left += base.Render(strings.Repeat(" ", gap))
 	}
 	right := ""
-	if a.desk.Unsound > 0 {
-		right += base.Foreground(t.Bad).Render(fmt.Sprintf("%d to mend", a.desk.Unsound))
+	if n := a.desk.Unsound + len(a.desk.Scan.Problems); n > 0 {
+		right += base.Foreground(t.Bad).Render(fmt.Sprintf("%d to mend", n))
 	}
 	if a.w >= 90 {
 		if right != "" {

@@ -24,7 +24,11 @@ type Options struct {
 func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // whatever still goes on ends with the screen
-	m := newApp(ctx, b, set, o)
+	return show(ctx, cancel, newApp(ctx, b, set, o))
+}
+
+// show runs the program until it ends.
+func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
 	m.desk.StopRuns()
 	cancel()

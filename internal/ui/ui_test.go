@@ -21,7 +21,57 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
+	"polytome/internal/judge"
+	"polytome/internal/ui/desk"
 )
+
+// breaking is a stage with a mistake in it.
+type breaking struct{ stage }
+
+func (b breaking) Actions() []desk.Action {
+	return []desk.Action{
+		desk.Do("x", "fail", func() tea.Cmd { panic("a mistake in a key") }),
+		desk.Do("y", "fail later", func() tea.Cmd { return func() tea.Msg { panic("a mistake in a command") } }),
+	}
+}
+
+// TestMain lets the tests' own binary show a program that fails, for
+// TestAFailureLeavesTheTerminalClean.
+func TestMain(m *testing.M) {
+	os.Setenv("LC_ALL", "C.UTF-8") // tmux shows no more than ASCII otherwise
+	if dir := os.Getenv("POLYTOME_TEST_FAILING"); dir != "" {
+		ctx, cancel := context.WithCancel(context.Background())
+		set, err := loader.Shipped()
+		if err != nil {
+			panic(err)
+		}
+		b := bench.New("")
+		b.Sources = []bench.Source{{Path: dir}}
+		a := newApp(ctx, b, set, Options{})
+		a.stages[0] = breaking{a.stages[0]}
+		fmt.Println("it ended with:", show(ctx, cancel, a))
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func TestAFailureLeavesTheTerminalClean(t *testing.T) {
+	for _, key := range []string{"x", "y"} {
+		socket := filepath.Join(t.TempDir(), "tmux")
+		judge.Run(t, "tmux", "-S", socket, "-f", "/dev/null", "new-session", "-d", "-x", "100", "-y", "30",
+			fmt.Sprintf("POLYTOME_TEST_FAILING=%s %s; echo afterwards; sleep 60", t.TempDir(), os.Args[0]))
+		t.Cleanup(func() { _, _ = judge.Try(t, "tmux", "-S", socket, "kill-server") })
+		shows := func(text string) func() bool {
+			return func() bool { return strings.Contains(judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p"), text) }
+		}
+		require.Eventually(t, shows("1 Intake"), 20*time.Second, 50*time.Millisecond)
+		judge.Run(t, "tmux", "-S", socket, "send-keys", key)
+		require.Eventually(t, shows("afterwards"), 20*time.Second, 50*time.Millisecond)
+		assert.True(t, shows("it ended with: the screen: ")())
+		assert.False(t, shows("1 Intake")())
+		assert.Contains(t, judge.Run(t, "tmux", "-S", socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
+	}
+}
 
 // pump runs a command and everything that follows from it, as the program would.
 func pump(a *app, cmd tea.Cmd) {
@@ -162,6 +212,17 @@ func TestAFailedStepIsExplained(t *testing.T) {
 	assert.Contains(t, s, "Mistral_Halt.iso: no such file or directory; plug its drive in again, or scan again")
 	press(a, "5")
 	assert.Contains(t, text(a), "Mistral Halt was to be here and is not")
+}
+
+func TestWhatCannotBeReadIsSaid(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	require.NoError(t, os.Symlink("nowhere", filepath.Join(w.Games, "dangling.iso")))
+	press(a, "1", "s")
+	assert.Contains(t, text(a), "games/dangling.iso: there is no such file or folder")
+	assert.Contains(t, text(a), "3 to mend")
+	require.NoError(t, os.RemoveAll(w.Games))
+	press(a, "s")
+	assert.Contains(t, text(a), "games: there is no such file or folder; check the spelling")
 }
 
 func TestAPlaceThatGoesAway(t *testing.T) {

@@ -25,15 +25,15 @@ const maxMarker = 64 << 10
 // identify finds out what a file is. It returns nil for a file that belongs to
 // no known platform.
 func identify(name string, set *loader.Set) (*title.Title, error) {
+	info, err := os.Stat(name) // before opening, which waits for ever on a pipe
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, err
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() {
-		return nil, err
-	}
 	t, err := Image(f, info.Size(), name, set)
 	if t != nil {
 		t.Discs[0].File = title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}

@@ -168,9 +168,6 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 	var cmds []tea.Cmd
 	if m.Done {
 		d.Scanning = false
-		for _, p := range d.Scan.Problems {
-			d.Notice = fmt.Sprintf("Not read: %s: %s", p.Path, p.Say)
-		}
 	} else {
 		cmds = append(cmds, listen(m.next))
 	}
@@ -396,6 +393,9 @@ func Matches(t *title.Title, filter string) bool {
 func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
+	}
+	if first, rest, ok := strings.Cut(noun, " or "); ok {
+		return fmt.Sprintf("%d %ss or %ss", n, first, rest)
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -127,12 +127,22 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 			return
 		}
 		defer to.Close()
-		r := run.Run(ctx, p, to, func(e run.Event) {
-			tell(RunMsg{Events: []run.Event{e}})
+		r := guarded(p, func() run.Report {
+			return run.Run(ctx, p, to, func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) })
 		})
 		tell(RunMsg{Report: &r})
 	})
 	return follow(out)
+}
+
+// guarded keeps a mistake of ours in a run from taking the screen down with it.
+func guarded(p *plan.Plan, do func() run.Report) (r run.Report) {
+	defer func() {
+		if x := recover(); x != nil {
+			r = run.Report{Untried: len(p.Steps), Failed: []run.Failure{{Say: fmt.Sprintf("the run failed, which is a mistake of Polytome: %v", x)}}}
+		}
+	}()
+	return do()
 }
 
 // follow waits for the next events, and takes all that have come together.

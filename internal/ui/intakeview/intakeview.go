@@ -131,10 +131,25 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		head[i].FG = t.Dim
 	}
 	out := []string{t.Row(w, false, columns(w, head)...)}
-	out = append(out, m.rows.Draw(t, w, h-evidence-1, func(i int, cursor bool) string {
+	problems := m.problems(t, w)
+	out = append(out, m.rows.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
 		return t.Row(w, cursor, columns(w, titleCells(t, &m.d.Scan.Titles[i]))...)
 	})...)
+	out = append(out, problems...)
 	return append(out, m.evidence(t, w, evidence)...)
+}
+
+// problems says what could not be read, in one line.
+func (m *Model) problems(t *style.Theme, w int) []string {
+	all := m.d.Scan.Problems
+	if len(all) == 0 {
+		return nil
+	}
+	text := "not read: " + all[0].Path + ": " + all[0].Say
+	if len(all) > 1 {
+		text = desk.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text, "not read: ")
+	}
+	return []string{" " + t.Paint(t.Bad, t.Clip(style.Clean(text), w-2))}
 }
 
 // columns gives the cells of a row their widths. In a narrow window the
