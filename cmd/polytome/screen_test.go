@@ -85,7 +85,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("Escape")
 			term.wait("Tin Harbour", "Fit 15/22")
 			term.keys("3")
-			term.wait("as it will be: 15 files new, nothing leaves", "FULL/", "kept")
+			term.wait("North stick: 15 new files, nothing leaves", "FULL/", "kept")
 			term.keys("4")
 			term.wait("15 files to write, 39.88 GiB", "enter begins")
 			term.keys("Enter")

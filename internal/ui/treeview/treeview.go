@@ -186,5 +186,5 @@ func (m *Model) heading() string {
 	if s == nil {
 		return "the place has not been looked at yet"
 	}
-	return fmt.Sprintf("%s, as it will be: %s new, nothing leaves", style.Clean(s.Config.Name), desk.Count(m.fresh, "file"))
+	return fmt.Sprintf("%s: %s, nothing leaves", style.Clean(s.Config.Name), desk.Count(m.fresh, "new file"))
 }
