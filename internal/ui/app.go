@@ -154,7 +154,7 @@ func (a *app) show(i int) tea.Cmd {
 	a.at = i
 	a.desk.Notice = ""
 	a.stage().Refresh()
-	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil {
+	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil && !a.desk.Running() {
 		return a.desk.StartProof(a.desk.Place)
 	}
 	return nil

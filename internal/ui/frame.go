@@ -151,7 +151,13 @@ func (a *app) volumes() []rack.Volume {
 			v.Written = min(l.Total, v.Planned)
 			v.Planned -= v.Written
 		}
-		if verdict, chosen, ok := a.desk.Verdict(n, i); has && ok && verdict.Kind != fit.There && !(chosen && verdict.Kind.Goes()) {
+		verdict, chosen, ok := a.desk.Verdict(n, i)
+		switch {
+		case !has || !ok || verdict.Kind == fit.There || v.Written > 0:
+		case chosen && verdict.Kind == fit.AsIs:
+			v.Ghost, v.Share = min(verdict.Room, v.Planned), true
+			v.Planned -= v.Ghost
+		default:
 			v.Ghost, v.Over = verdict.Room, !verdict.Kind.Goes()
 		}
 		out = append(out, v)

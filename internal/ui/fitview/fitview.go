@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/fit"
+	"polytome/internal/core/survey"
 	"polytome/internal/place"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -210,7 +211,7 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 				text += fmt.Sprintf("  and %d more", len(paths)-1)
 			}
 		} else {
-			text = short(s.Sheet, i)
+			text = short(s, i)
 		}
 		cells = append(cells, style.Cell{Text: text, Width: reason, FG: t.Dim})
 	}
@@ -229,13 +230,13 @@ func mark(t *style.Theme, goes, chosen bool) string {
 }
 
 // short gives the deciding number of a verdict in a few words.
-func short(s *fit.Sheet, i int) string {
-	v := s.Verdicts[i]
+func short(s *survey.Survey, i int) string {
+	v := s.Sheet.Verdicts[i]
 	switch v.Kind {
 	case fit.TooBig:
-		return size.Format(v.Number) + " over the largest file"
+		return fmt.Sprintf("%s over the largest file of %s", size.Format(v.Number), s.Facts.Filesystem.Shown)
 	case fit.NoRoom:
 		return size.Format(v.Number) + " missing"
 	}
-	return s.Explain(i).Say
+	return s.Sheet.Explain(i).Say
 }

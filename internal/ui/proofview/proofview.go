@@ -118,6 +118,9 @@ func (m *Model) Why() desk.Why {
 		if m.d.Place < len(m.d.Proving) && m.d.Proving[m.d.Place] {
 			return desk.Why{Lead: "Reading the place", Say: "as the loader would."}
 		}
+		if m.d.Running() {
+			return desk.Why{Lead: "A run is going on.", Say: "The place is proved at its end, without being asked.", Ways: []string{"p reads the place as it is now"}}
+		}
 		return desk.Why{Lead: "Not proved yet.", Say: "The proof reads the place as the loader would, and says what it will list.", Ways: []string{"p proves it now"}}
 	}
 	c := m.lists[m.pane].Cursor
@@ -150,14 +153,17 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	r := m.report()
 	if r == nil {
 		text := "Not proved yet: p reads the place as the loader would."
+		if m.d.Running() {
+			text = "A run is going on; the place is proved at its end."
+		}
 		if m.d.Place < len(m.d.Proving) && m.d.Proving[m.d.Place] {
 			text = "Reading the place as the loader would."
 		}
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, text)}, w, h)
 	}
-	left := w / 2 // as wide as the longest line of the list, where there is room
+	left := min(36, w/2) // a name and its number
 	if w > 110 {
-		left = 62
+		left = 62 // with ID and kind
 	}
 	m.split = left
 	right := w - left - 1
@@ -193,14 +199,21 @@ func (m *Model) drawListed(t *style.Theme, r *proof.Report, w, h int) []string {
 	from, to := list.Window()
 	for i := from; i < to; i++ {
 		l := r.Listed[i]
+		number := style.Cell{Text: fmt.Sprint(i + 1), Width: 3, Right: true, FG: t.Dim}
+		name := style.Cell{Text: l.Name, Width: w - 6}
 		state := style.Cell{Text: l.Kind, Width: 11, FG: t.Dim}
 		if !l.Starts {
+			name.FG = t.Bad
 			state = style.Cell{Text: "won't start", Width: 11, FG: t.Bad}
 		}
-		cells := []style.Cell{{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Faint}, {Text: l.Name, Width: w - 19}, state}
-		if w >= 46 {
-			cells[1].Width -= 11
-			cells = slices.Insert(cells, 1, style.Cell{Text: l.ID, Width: 10, FG: t.Dim})
+		cells := []style.Cell{number, name}
+		switch {
+		case w >= 46:
+			cells[1].Width -= 23
+			cells = slices.Insert(append(cells, state), 1, style.Cell{Text: l.ID, Width: 10, FG: t.Dim})
+		case !l.Starts:
+			cells[1].Width -= 12
+			cells = append(cells, state)
 		}
 		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, cells...))
 	}

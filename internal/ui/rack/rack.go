@@ -21,9 +21,10 @@ type Volume struct {
 	Capacity int64
 	Kept     int64 // there before
 	Written  int64 // put there by the run under way
-	Planned  int64 // chosen, not there yet
-	Ghost    int64 // the title under the cursor, where it is not counted yet
+	Planned  int64 // chosen, not there yet, less the ghost where that is counted
+	Ghost    int64 // the title under the cursor
 	Over     bool  // the ghost cannot go there
+	Share    bool  // the ghost is counted: it is chosen, and its share of the plan is shown
 	Current  bool
 }
 
@@ -100,11 +101,20 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 		lines = append(lines, " "+side+strings.Repeat(cells[over+1+y], bar)+side+" ")
 	}
 	lines = append(lines, " "+edge.Render(t.Glyph("└")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┘"))+" ")
-	used := v.Kept + v.Written + v.Planned
+	used := v.used()
 	lines = append(lines,
 		t.Paint(t.Text, centre(fmt.Sprintf("%d %%", percent(used, v.Capacity)), w)),
 		t.Paint(t.Dim, centre(v.Detail, w)))
 	return t.Block(lines, w, h)
+}
+
+// used is what will be taken, the title under the cursor only if it is chosen.
+func (v Volume) used() int64 {
+	n := v.Kept + v.Written + v.Planned
+	if v.Share {
+		n += v.Ghost
+	}
+	return n
 }
 
 func percent(n, of int64) int {
@@ -223,7 +233,11 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 		}
 		lines = append(lines, swatch+" "+t.Paint(t.Text, word), "  "+t.Paint(t.Dim, size.Format(n)), "")
 	}
-	free := v.Capacity - v.Kept - v.Written - v.Planned
+	free := v.Capacity - v.used()
+	planned := v.Planned
+	if v.Share {
+		planned += v.Ghost
+	}
 	switch {
 	case v.Ghost > 0 && v.Over:
 		add(t.Bad, "░", "does not go", v.Ghost)
@@ -231,8 +245,8 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 		add(t.Ghost, "░", "this title", v.Ghost)
 	}
 	lines = append(lines, "  "+t.Paint(t.Text, "room left"), "  "+t.Paint(t.Dim, size.Format(free)), "")
-	if v.Planned > 0 {
-		add(t.Planned, "▒", "planned", v.Planned)
+	if planned > 0 {
+		add(t.Planned, "▒", "planned", planned)
 	}
 	if v.Written > 0 {
 		add(t.Written, "▓", "written", v.Written)
