@@ -6,6 +6,7 @@ package desk
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -46,6 +47,7 @@ type Desk struct {
 	saver       *saver
 	saved       int            // number of the newest change known to be saved
 	saveFailed  bool           // the last try to save failed
+	fresh       bool           // there was no bench file at the start
 	running     sync.WaitGroup // runs under way
 	listened    int            // number of the scan that is listened to
 	stopScan    context.CancelFunc
@@ -53,7 +55,8 @@ type Desk struct {
 
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
-	d := &Desk{Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
+	_, err := os.Stat(b.File())
+	d := &Desk{fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
 	d.resize()
 	return d
 }
@@ -320,6 +323,8 @@ func (d *Desk) SaveState() string {
 		return "NOT SAVED"
 	case d.saved < d.saver.number:
 		return "saving"
+	case d.fresh && d.saved == 0:
+		return "new"
 	}
 	return "saved"
 }
