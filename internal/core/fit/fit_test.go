@@ -14,25 +14,15 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/coretest"
 	"polytome/internal/judge"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
 
-func rowan(t testing.TB) *loader.Profile {
-	set, err := loader.Shipped()
-	require.NoError(t, err)
-	p, err := set.Profile("rowan")
-	require.NoError(t, err)
-	return p
-}
-
 func vesper(n int, name string, bytes int64) title.Title {
-	id := fmt.Sprintf("VSP-%05d", n)
-	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: name, Of: 1,
-		Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/games/" + name + ".iso", Size: bytes}}}}
+	return coretest.Vesper(n, name, "full", bytes)
 }
 
 func facts(filesystem string, capacity, free int64) place.Facts {
@@ -44,7 +34,7 @@ func facts(filesystem string, capacity, free int64) place.Facts {
 }
 
 func judged(t testing.TB, titles []title.Title, f place.Facts, there ...place.Entry) *fit.Sheet {
-	p := rowan(t)
+	p := coretest.Rowan(t)
 	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f, There: there})
 	s.Choose(func(int) bool { return true })
 	return s
@@ -112,8 +102,7 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		for i, n := range sizes {
 			titles = append(titles, vesper(i, fmt.Sprint("Title ", i), n))
 		}
-		set, _ := loader.Shipped()
-		p, _ := set.Profile("rowan")
+		p := coretest.Rowan(t)
 		f := facts("fat32", 58*size.GiB, free)
 		s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f})
 		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")

@@ -8,49 +8,27 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/intake"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/coretest"
 	"polytome/internal/format/iso9660"
 )
 
-func shipped(t testing.TB) *loader.Set {
-	set, err := loader.Shipped()
-	require.NoError(t, err)
-	return set
-}
-
-// image makes a small image with the given VESPER.INF; "" leaves it out.
-func image(t testing.TB, inf string) []byte {
-	src := fstest.MapFS{"DATA.BIN": {Data: bytes.Repeat([]byte("data"), 2000)}}
-	if inf != "" {
-		src["VESPER.INF"] = &fstest.MapFile{Data: []byte(inf)}
-	}
-	im, err := iso9660.Lay(src, iso9660.Options{})
-	require.NoError(t, err)
-	var b bytes.Buffer
-	_, err = im.WriteTo(&b)
-	require.NoError(t, err)
-	return b.Bytes()
-}
-
-func inf(id, name, disc string) string {
-	return fmt.Sprintf("ID=%s\nNAME=%s\nREGION=N\nDISC=%s\nKIND=short\n", id, name, disc)
-}
+// inf is the text of a short disc's VESPER.INF.
+func inf(id, name, disc string) string { return coretest.Inf(id, name, disc, "short") }
 
 func identify(t testing.TB, data []byte, name string) *title.Title {
-	tt, err := intake.Image(bytes.NewReader(data), int64(len(data)), name, shipped(t))
+	tt, err := intake.Image(bytes.NewReader(data), int64(len(data)), name, coretest.Set(t))
 	require.NoError(t, err)
 	return tt
 }
 
 func TestWhatIsReadOutOfAnImage(t *testing.T) {
-	tt := identify(t, image(t, "\xEF\xBB\xBFID = VSP-20417 \r\nNAME=Quarry = Sons\r\nREGION=W\r\nDISC=2/3\r\nKIND=short\r\nID=VSP-99999\r\n"), "x.iso")
+	tt := identify(t, coretest.Image(t, "\xEF\xBB\xBFID = VSP-20417 \r\nNAME=Quarry = Sons\r\nREGION=W\r\nDISC=2/3\r\nKIND=short\r\nID=VSP-99999\r\n"), "x.iso")
 	require.True(t, tt.Sound(), "%v", tt.Findings)
 	assert.Equal(t, []any{"vesper", "VSP-20417", "Quarry = Sons", "West", 3, 2, "short"},
 		[]any{tt.Platform, tt.ID, tt.Name, tt.Region, tt.Of, tt.Discs[0].Number, tt.Discs[0].Kind})
@@ -64,16 +42,16 @@ func TestFaults(t *testing.T) {
 		file string
 		want string // "" for sound
 	}{
-		"sound":          {image(t, good), "a.iso", ""},
-		"other ending":   {image(t, good), "a.img", ""},
-		"cut short":      {image(t, good)[:50_000], "a.iso", "cut short"},
-		"no marker":      {image(t, ""), "a.iso", "VESPER.INF is missing"},
+		"sound":          {coretest.Image(t, good), "a.iso", ""},
+		"other ending":   {coretest.Image(t, good), "a.img", ""},
+		"cut short":      {coretest.Image(t, good)[:50_000], "a.iso", "cut short"},
+		"no marker":      {coretest.Image(t, ""), "a.iso", "VESPER.INF is missing"},
 		"no image":       {[]byte("hello"), "a.iso", "there is no ISO 9660 volume in the file"},
 		"empty":          {nil, "a.iso", "there is no ISO 9660 volume in the file"},
-		"bad ID":         {image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is no ID of the Vesper`},
-		"no name":        {image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
-		"unknown kind":   {image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is no kind of disc`},
-		"endless marker": {image(t, good+strings.Repeat("x", 70_000)), "a.iso", "more than 64.00 KiB"},
+		"bad ID":         {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is no ID of the Vesper`},
+		"no name":        {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
+		"unknown kind":   {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is no kind of disc`},
+		"endless marker": {coretest.Image(t, good+strings.Repeat("x", 70_000)), "a.iso", "more than 64.00 KiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tt := identify(t, c.data, c.file)
@@ -88,31 +66,27 @@ func TestFaults(t *testing.T) {
 		})
 	}
 	assert.Nil(t, identify(t, []byte("hello"), "a.txt"), "no business of ours")
-	assert.Nil(t, identify(t, image(t, ""), "a.img"), "an image, but no game")
-	odd := identify(t, image(t, inf("VSP-20417", "x", "3/2")), "a.iso")
+	assert.Nil(t, identify(t, coretest.Image(t, ""), "a.img"), "an image, but no game")
+	odd := identify(t, coretest.Image(t, inf("VSP-20417", "x", "3/2")), "a.iso")
 	assert.True(t, odd.Sound())
 	assert.Contains(t, odd.Findings[0].Say, "is no disc number")
 }
 
 func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 	dir := t.TempDir()
-	put := func(name string, data []byte) {
-		file := filepath.Join(dir, name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-		require.NoError(t, os.WriteFile(file, data, 0o644))
-	}
-	put("a/Copper.iso", image(t, inf("VSP-20417", "Copper Tide", "1/1")))
-	put("b/Copper (1).iso", image(t, inf("VSP-20417", "Copper Tide", "1/1")))
-	put("a/ferry2.iso", image(t, inf("VSP-21411", "Clockwork Ferry", "2/2")))
-	put("b/ferry1.iso", image(t, inf("VSP-21410", "Clockwork Ferry", "1/2")))
-	put("b/alone.iso", image(t, inf("VSP-30000", "Mistral Halt", "2/2")))
-	put(".hidden/x.iso", image(t, inf("VSP-40000", "Hidden", "1/1")))
-	put("a/.x.iso", image(t, inf("VSP-40001", "Hidden", "1/1")))
+	put := func(name string, data []byte) { coretest.Write(t, dir, name, data) }
+	put("a/Copper.iso", coretest.Image(t, inf("VSP-20417", "Copper Tide", "1/1")))
+	put("b/Copper (1).iso", coretest.Image(t, inf("VSP-20417", "Copper Tide", "1/1")))
+	put("a/ferry2.iso", coretest.Image(t, inf("VSP-21411", "Clockwork Ferry", "2/2")))
+	put("b/ferry1.iso", coretest.Image(t, inf("VSP-21410", "Clockwork Ferry", "1/2")))
+	put("b/alone.iso", coretest.Image(t, inf("VSP-30000", "Mistral Halt", "2/2")))
+	put(".hidden/x.iso", coretest.Image(t, inf("VSP-40000", "Hidden", "1/1")))
+	put("a/.x.iso", coretest.Image(t, inf("VSP-40001", "Hidden", "1/1")))
 	put("readme.txt", []byte("notes"))
 	require.NoError(t, os.Symlink(filepath.Join(dir, "gone"), filepath.Join(dir, "dangling.iso")))
 
 	var updates int
-	r, err := intake.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"), filepath.Join(dir, "readme.txt")}, shipped(t), func(intake.Result) { updates++ })
+	r, err := intake.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"), filepath.Join(dir, "readme.txt")}, coretest.Set(t), func(intake.Result) { updates++ })
 	require.NoError(t, err)
 	var got []string
 	for _, tt := range r.Titles {
@@ -140,14 +114,14 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 func TestAStoppedScanEnds(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := intake.Scan(ctx, []string{t.TempDir()}, shipped(t), nil)
+	_, err := intake.Scan(ctx, []string{t.TempDir()}, coretest.Set(t), nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
 func FuzzImage(f *testing.F) {
 	const system = 16 * iso9660.SectorSize
-	f.Add(image(f, inf("VSP-20417", "Copper Tide", "1/2"))[system:])
-	set := shipped(f)
+	f.Add(coretest.Image(f, inf("VSP-20417", "Copper Tide", "1/2"))[system:])
+	set := coretest.Set(f)
 	f.Fuzz(func(t *testing.T, volume []byte) {
 		data := append(make([]byte, system), volume...)
 		tt, err := intake.Image(bytes.NewReader(data), int64(len(data)), "f.iso", set)
@@ -161,11 +135,11 @@ func FuzzImage(f *testing.F) {
 // find for comparison of the walk alone.
 func BenchmarkScan(b *testing.B) {
 	dir := b.TempDir()
-	data := image(b, inf("VSP-20417", "Copper Tide", "1/1"))
+	data := coretest.Image(b, inf("VSP-20417", "Copper Tide", "1/1"))
 	for i := range 2000 {
 		require.NoError(b, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%d.iso", i)), data, 0o644))
 	}
-	set := shipped(b)
+	set := coretest.Set(b)
 	for b.Loop() {
 		_, _ = intake.Scan(context.Background(), []string{dir}, set, nil)
 	}

@@ -11,25 +11,15 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/layout"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/coretest"
 	"polytome/internal/place"
 )
 
-func rowan(t testing.TB) *loader.Profile {
-	set, err := loader.Shipped()
-	require.NoError(t, err)
-	p, err := set.Profile("rowan")
-	require.NoError(t, err)
-	return p
-}
-
-func vesper(id, name, kind string) title.Title {
-	return title.Title{Platform: "vesper", Form: title.Image, ID: id, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, ID: id, Kind: kind}}}
-}
+func vesper(number int, name, kind string) title.Title { return coretest.Vesper(number, name, kind, 1) }
 
 func TestNames(t *testing.T) {
-	permitted := rowan(t).Accepts[0].Title.Permitted.Has
+	permitted := coretest.Rowan(t).Accepts[0].Title.Permitted.Has
 	for from, want := range map[string]string{
 		"Copper Tide":                            "Copper Tide",
 		"Quarry & Sons":                          "Quarry & Sons",
@@ -58,7 +48,7 @@ func TestNames(t *testing.T) {
 }
 
 func TestAnyNameBecomesLegal(t *testing.T) {
-	p := rowan(t)
+	p := coretest.Rowan(t)
 	permitted := p.Accepts[0].Title.Permitted.Has
 	fat, err := place.FilesystemNamed("fat32")
 	require.NoError(t, err)
@@ -77,7 +67,7 @@ func TestAnyNameBecomesLegal(t *testing.T) {
 		if again, _ := layout.Name(name, permitted, longest, true); again != name {
 			t.Fatalf("%q is not stable: it becomes %q", name, again)
 		}
-		whole := layout.Lay([]title.Title{vesper("VSP-20417", s, "full")}, p).Placements[0]
+		whole := layout.Lay([]title.Title{vesper(20417, s, "full")}, p).Placements[0]
 		if len(whole.Items) != 1 {
 			t.Fatalf("%q is refused: %v", s, whole.Refusal)
 		}
@@ -88,11 +78,11 @@ func TestAnyNameBecomesLegal(t *testing.T) {
 }
 
 func TestPaths(t *testing.T) {
-	two := vesper("VSP-21410", "The Clockwork Ferry of Tin Harbour", "full")
+	two := vesper(21410, "The Clockwork Ferry of Tin Harbour", "full")
 	two.Of = 2
 	two.Discs = append(two.Discs, title.Disc{Number: 2, ID: "VSP-21411", Kind: "short"})
-	titles := []title.Title{vesper("VSP-20417", "Copper Tide", "full"), vesper("VSP-21002", "Saffron Circuit", "short"), two, vesper("VSP-00001", "ひかり", "full")}
-	tree := layout.Lay(titles, rowan(t))
+	titles := []title.Title{vesper(20417, "Copper Tide", "full"), vesper(21002, "Saffron Circuit", "short"), two, vesper(1, "ひかり", "full")}
+	tree := layout.Lay(titles, coretest.Rowan(t))
 	var got []string
 	for _, pl := range tree.Placements {
 		for _, item := range pl.Items {
@@ -108,11 +98,13 @@ func TestPaths(t *testing.T) {
 }
 
 func TestRefusalsAndRivals(t *testing.T) {
+	noID := vesper(3, "No ID", "full")
+	noID.Discs[0].ID = ""
 	titles := []title.Title{
-		vesper("VSP-1", "Same", "full"), vesper("vsp-1", "same", "full"), vesper("VSP-2", "Same", "full"),
-		vesper("", "No ID", "full"), {Platform: "", Of: 1, Discs: []title.Disc{{}}}, {Platform: "lapwing", Form: title.Image, Of: 1, Discs: []title.Disc{{}}},
+		vesper(1, "Same", "full"), vesper(1, "same", "full"), vesper(2, "Same", "full"),
+		noID, {Platform: "", Of: 1, Discs: []title.Disc{{}}}, {Platform: "lapwing", Form: title.Image, Of: 1, Discs: []title.Disc{{}}},
 	}
-	tree := layout.Lay(titles, rowan(t))
+	tree := layout.Lay(titles, coretest.Rowan(t))
 	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case makes no difference")
 	assert.Equal(t, []int{0}, tree.Placements[1].Rivals)
 	assert.Empty(t, tree.Placements[2].Rivals)
@@ -125,9 +117,9 @@ func TestRefusalsAndRivals(t *testing.T) {
 func BenchmarkLay50000(b *testing.B) {
 	titles := make([]title.Title, 50_000)
 	for i := range titles {
-		titles[i] = vesper(fmt.Sprintf("VSP-%05d", i), fmt.Sprintf("The Uncommonly Patient Keeper, Part %d", i), "full")
+		titles[i] = vesper(i, fmt.Sprintf("The Uncommonly Patient Keeper, Part %d", i), "full")
 	}
-	p := rowan(b)
+	p := coretest.Rowan(b)
 	for b.Loop() {
 		layout.Lay(titles, p)
 	}

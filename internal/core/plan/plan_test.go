@@ -2,7 +2,6 @@ package plan_test
 
 import (
 	"encoding/json"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -12,26 +11,16 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
+	"polytome/internal/coretest"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
 
-// fatal is what both kinds of tests can do.
-type fatal interface {
-	Helper()
-	Fatalf(string, ...any)
-}
-
-func planned(t fatal, titles []title.Title, there []place.Entry) *plan.Plan {
+func planned(t coretest.T, titles []title.Title, there []place.Entry) *plan.Plan {
 	t.Helper()
-	set, err := loader.Shipped()
-	if err != nil {
-		t.Fatalf("%v", err)
-	}
-	p, _ := set.Profile("rowan")
+	p := coretest.Rowan(t)
 	fs, _ := place.FilesystemNamed("fat32")
 	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
 	tree := layout.Lay(titles, p)
@@ -41,13 +30,11 @@ func planned(t fatal, titles []title.Title, there []place.Entry) *plan.Plan {
 }
 
 func vesper(n int, kind string, bytes int64) title.Title {
-	id := fmt.Sprintf("VSP-%05d", n)
-	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: "Copper Tide", Of: 1,
-		Discs: []title.Disc{{Number: 1, ID: id, Kind: kind, File: title.File{Path: "/g/" + id, Size: bytes}}}}
+	return coretest.Vesper(n, "Copper Tide", kind, bytes)
 }
 
 // apply carries a plan out on a listing, and fails where a step is impossible.
-func apply(t fatal, p *plan.Plan, there []place.Entry) []place.Entry {
+func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
 	t.Helper()
 	at := map[string]place.Entry{}
 	for _, e := range there {

@@ -1,62 +1,35 @@
 package proof_test
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
-	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
-	"polytome/internal/format/iso9660"
+	"polytome/internal/coretest"
 	"polytome/internal/place/folder"
 	"polytome/internal/standin"
 )
 
 // image makes a small Vesper image.
-func image(id, name, kind string) []byte {
-	src := fstest.MapFS{"VESPER.INF": {Data: fmt.Appendf(nil, "ID=%s\nNAME=%s\nREGION=N\nDISC=1/1\nKIND=%s\n", id, name, kind)}}
-	im, err := iso9660.Lay(src, iso9660.Options{})
-	if err != nil {
-		panic(err)
-	}
-	var b bytes.Buffer
-	if _, err := im.WriteTo(&b); err != nil {
-		panic(err)
-	}
-	return b.Bytes()
+func image(t coretest.T, id, kind string) []byte {
+	return coretest.Image(t, coretest.Inf(id, "x", "1/1", kind))
 }
 
-// fatal is what both kinds of tests can do.
-type fatal interface {
-	Helper()
-	Fatalf(string, ...any)
-}
-
-func audit(t fatal, dir, as string, promises ...proof.Promise) *proof.Report {
+func audit(t coretest.T, dir, as string, promises ...proof.Promise) *proof.Report {
 	t.Helper()
-	set, err := loader.Shipped()
-	if err != nil {
-		t.Fatalf("%v", err)
-	}
-	profile, err := set.Profile("rowan")
-	if err != nil {
-		t.Fatalf("%v", err)
-	}
 	p, err := folder.Open(dir, folder.Options{Filesystem: as})
 	if err != nil {
 		t.Fatalf("%v", err)
 	}
 	defer p.Close()
-	r, err := proof.Audit(context.Background(), p, profile, set, "usb", promises)
+	r, err := proof.Audit(context.Background(), p, coretest.Rowan(t), coretest.Set(t), "usb", promises)
 	if err != nil {
 		t.Fatalf("%v", err)
 	}
@@ -65,7 +38,7 @@ func audit(t fatal, dir, as string, promises ...proof.Promise) *proof.Report {
 
 // agree fails unless the stand-in, which knows nothing of profiles, lists what
 // the proof promises.
-func agree(t fatal, dir string, r *proof.Report) {
+func agree(t coretest.T, dir string, r *proof.Report) {
 	t.Helper()
 	listing, err := standin.Rowan{}.List(os.DirFS(dir))
 	if err != nil {
@@ -83,21 +56,10 @@ func agree(t fatal, dir string, r *proof.Report) {
 	}
 }
 
-func write(t fatal, dir, name string, data []byte) {
-	t.Helper()
-	file := filepath.Join(dir, filepath.FromSlash(name))
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		t.Fatalf("%v", err)
-	}
-	if err := os.WriteFile(file, data, 0o644); err != nil {
-		t.Fatalf("%v", err)
-	}
-}
-
 const kit = "look=stick\nfaces=yes\n"
 
 func TestFindings(t *testing.T) {
-	whole := image("VSP-20417", "Copper Tide", "full")
+	whole := image(t, "VSP-20417", "full")
 	good := "FULL/VSP-20417 - Copper Tide.iso"
 	for name, c := range map[string]struct {
 		file   string
@@ -115,7 +77,7 @@ func TestFindings(t *testing.T) {
 		"other ending":      {"FULL/VSP-20417 - Copper Tide.img", whole, false, false, "passes it over"},
 		"in a folder":       {"FULL/sub/VSP-20417 - Copper Tide.iso", whole, false, false, "passes it over"},
 		"cut short":         {good, whole[:len(whole)-2048], true, false, "cut short"},
-		"other ID inside":   {good, image("VSP-11111", "x", "full"), true, false, "the image inside is VSP-11111"},
+		"other ID inside":   {good, image(t, "VSP-11111", "full"), true, false, "the image inside is VSP-11111"},
 		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "is a full disc, and does not start"},
 		"no image":          {good, []byte("hello"), true, false, "does not start"},
 		"none of its files": {"VIDEO/reel.mov", []byte("x"), false, false, ""},
@@ -123,8 +85,8 @@ func TestFindings(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
-			write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
-			write(t, dir, c.file, c.data)
+			coretest.Write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
+			coretest.Write(t, dir, c.file, c.data)
 			r := audit(t, dir, "fat32")
 			agree(t, dir, r)
 			require.Equal(t, c.listed, len(r.Listed) == 1)
@@ -157,9 +119,9 @@ func TestTheLoadersOwnFiles(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
-			write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image("VSP-20417", "x", "full"))
+			coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image(t, "VSP-20417", "full"))
 			if c.cfg != "" {
-				write(t, dir, "Rowan/ROWAN.CFG", []byte(c.cfg))
+				coretest.Write(t, dir, "Rowan/ROWAN.CFG", []byte(c.cfg))
 			}
 			r := audit(t, dir, "fat32")
 			agree(t, dir, r)
@@ -175,8 +137,8 @@ func TestTheLoadersOwnFiles(t *testing.T) {
 
 func TestPromisesAndTheFilesystem(t *testing.T) {
 	dir := t.TempDir()
-	write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
-	write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image("VSP-20417", "x", "full"))
+	coretest.Write(t, dir, "ROWAN/rowan.cfg", []byte(kit))
+	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", image(t, "VSP-20417", "full"))
 	r := audit(t, dir, "fat32", proof.Promise{Label: "Copper Tide", Path: "FULL/VSP-20417 - Copper Tide.iso", Size: 5},
 		proof.Promise{Label: "Mosswick", Path: "SHORT/VSP-21377 - Mosswick.iso", Size: 5})
 	require.Len(t, r.Findings, 2)
@@ -203,13 +165,13 @@ func TestTheProofAgreesWithTheStandIn(t *testing.T) {
 			t.Fatalf("%v", err)
 		}
 		defer os.RemoveAll(dir)
-		write(t, dir, "ROWAN/rowan.cfg", []byte(rapid.SampledFrom([]string{kit, kit, kit, "faces=yes\n", "look=stick\n"}).Draw(t, "cfg")))
+		coretest.Write(t, dir, "ROWAN/rowan.cfg", []byte(rapid.SampledFrom([]string{kit, kit, kit, "faces=yes\n", "look=stick\n"}).Draw(t, "cfg")))
 		for range rapid.IntRange(0, 8).Draw(t, "files") {
 			name := rapid.SampledFrom(folders).Draw(t, "folder") + "/" + rapid.SampledFrom(ids).Draw(t, "id") +
 				rapid.SampledFrom([]string{" - ", "-", " -  "}).Draw(t, "between") + rapid.SampledFrom(names).Draw(t, "name") + rapid.SampledFrom(endings).Draw(t, "ending")
-			data := image(rapid.SampledFrom(ids[:3]).Draw(t, "inside"), "x", rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
+			data := image(t, rapid.SampledFrom(ids[:3]).Draw(t, "inside"), rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
 			data = data[:rapid.SampledFrom([]int{len(data), len(data), len(data) - 1, 100}).Draw(t, "length")]
-			write(t, dir, name, data)
+			coretest.Write(t, dir, name, data)
 		}
 		agree(t, dir, audit(t, dir, "fat32"))
 	})

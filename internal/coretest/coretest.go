@@ -1,0 +1,85 @@
+// Package coretest makes the titles, images and profiles that the core's tests
+// work on.
+package coretest
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing/fstest"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/format/iso9660"
+)
+
+// T is what plain tests, benchmarks, fuzz targets and property tests have in
+// common.
+type T interface {
+	Helper()
+	Fatalf(format string, args ...any)
+}
+
+// Set is everything that ships.
+func Set(t T) *loader.Set {
+	t.Helper()
+	set, err := loader.Shipped()
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return set
+}
+
+// Rowan is the shipped profile for Rowan.
+func Rowan(t T) *loader.Profile {
+	t.Helper()
+	p, err := Set(t).Profile("rowan")
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return p
+}
+
+// Vesper is a sound title of one disc with the ID VSP-number. Its file does not
+// exist.
+func Vesper(number int, name, kind string, size int64) title.Title {
+	id := fmt.Sprintf("VSP-%05d", number)
+	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: name, Of: 1,
+		Discs: []title.Disc{{Number: 1, ID: id, Kind: kind, File: title.File{Path: "/games/" + name + ".iso", Size: size}}}}
+}
+
+// Inf is the text of a VESPER.INF.
+func Inf(id, name, disc, kind string) string {
+	return fmt.Sprintf("ID=%s\nNAME=%s\nREGION=N\nDISC=%s\nKIND=%s\n", id, name, disc, kind)
+}
+
+// Image is a small image with the given VESPER.INF; "" leaves that out.
+func Image(t T, inf string) []byte {
+	t.Helper()
+	src := fstest.MapFS{"DATA.BIN": {Data: bytes.Repeat([]byte("data"), 2000)}}
+	if inf != "" {
+		src["VESPER.INF"] = &fstest.MapFile{Data: []byte(inf)}
+	}
+	im, err := iso9660.Lay(src, iso9660.Options{})
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	var b bytes.Buffer
+	if _, err := im.WriteTo(&b); err != nil {
+		t.Fatalf("%v", err)
+	}
+	return b.Bytes()
+}
+
+// Write writes a file below dir, and the folders above it.
+func Write(t T, dir, name string, data []byte) {
+	t.Helper()
+	file := filepath.Join(dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		t.Fatalf("%v", err)
+	}
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		t.Fatalf("%v", err)
+	}
+}
