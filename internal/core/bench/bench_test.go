@@ -83,3 +83,19 @@ func TestABenchThatCannotBeSavedStaysAsItWas(t *testing.T) {
 	b := bench.New(filepath.Join(t.TempDir(), "gone", "b.toml"))
 	assert.ErrorContains(t, b.Save(), "saving the bench")
 }
+
+func FuzzLoad(f *testing.F) {
+	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\nroom = '58GiB'\nwithout = ['b', 'a']\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		file := filepath.Join(t.TempDir(), "b.toml")
+		require.NoError(t, os.WriteFile(file, text, 0o644))
+		b, err := bench.Load(file)
+		if err != nil {
+			return
+		}
+		require.NoError(t, b.Save())
+		again, err := bench.Load(file)
+		require.NoError(t, err, "what was saved loads again")
+		require.Equal(t, b.Places, again.Places)
+	})
+}

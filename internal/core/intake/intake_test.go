@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/title"
@@ -144,4 +147,47 @@ func BenchmarkScan(b *testing.B) {
 		_, _ = intake.Scan(context.Background(), []string{dir}, set, nil)
 	}
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/2000, "µs/file")
+}
+
+func TestTheOrderOfFilesMakesNoDifference(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var found []title.Title
+		for i := range rapid.IntRange(0, 12).Draw(t, "files") {
+			v := coretest.Vesper(rapid.IntRange(0, 4).Draw(t, "id"), rapid.SampledFrom([]string{"A", "B"}).Draw(t, "name"), "full", 1)
+			v.Of = rapid.IntRange(1, 3).Draw(t, "of")
+			v.Discs[0].Number = rapid.IntRange(1, v.Of).Draw(t, "number")
+			v.Discs[0].File.Path = fmt.Sprintf("/games/%d.iso", i)
+			found = append(found, v)
+		}
+		want := fmt.Sprint(intake.Group(slices.Clone(found)))
+		mixed := rapid.Permutation(found).Draw(t, "order")
+		if got := fmt.Sprint(intake.Group(mixed)); got != want {
+			t.Fatalf("in another order:\n%s\ninstead of\n%s", got, want)
+		}
+		keys := map[string]bool{}
+		discs := 0
+		for _, tt := range intake.Group(slices.Clone(found)) {
+			if keys[tt.Key] {
+				t.Fatalf("two titles have the key %s", tt.Key)
+			}
+			keys[tt.Key] = true
+			discs += len(tt.Discs)
+			if len(tt.Discs) != tt.Of && tt.Sound() {
+				t.Fatalf("%d discs of %d, and sound", len(tt.Discs), tt.Of)
+			}
+		}
+		if discs != len(found) {
+			t.Fatalf("%d discs out of %d files", discs, len(found))
+		}
+	})
+}
+
+func TestAPipeDoesNotHoldTheScanUp(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe.iso"), 0o644))
+	require.NoError(t, os.Symlink("pipe.iso", filepath.Join(dir, "link.iso")))
+	coretest.Write(t, dir, "a.iso", coretest.Image(t, inf("VSP-20417", "Copper Tide", "1/1")))
+	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
+	require.NoError(t, err)
+	assert.Len(t, r.Titles, 1)
 }

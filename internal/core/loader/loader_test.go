@@ -136,3 +136,15 @@ func FuzzParseProfile(f *testing.F) {
 		}
 	})
 }
+
+func FuzzParsePlatform(f *testing.F) {
+	b, err := os.ReadFile("platforms/vesper.toml")
+	require.NoError(f, err)
+	f.Add(b)
+	f.Fuzz(func(t *testing.T, text []byte) {
+		p, err := loader.ParsePlatform("f.toml", text)
+		if err == nil && (p.Name == "" || len(p.Endings) == 0 || p.Marker.File == "") {
+			t.Fatalf("accepted without what it needs: %+v", p)
+		}
+	})
+}
