@@ -106,7 +106,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	if asJSON {
 		return f.line("stand-in", listing)
 	}
-	fmt.Fprintf(out, "\nThe stand-in for %s lists the same %s, in the same order.\n", s.Profile.Shown, count(len(listing.Games), "title"))
+	fmt.Fprintf(out, "\nThe stand-in for %s lists the same %s, in the same order.\n", s.Profile.Shown, size.Count(len(listing.Games), "title"))
 	return nil
 }
 

@@ -31,15 +31,10 @@ place stays. At the end the place is proved: what the loader will list, and what
   polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			b, err := w.open(true)
+			all, partial, err := w.look(cmd.Context())
 			if err != nil {
 				return err
 			}
-			all, r, err := w.surveys(cmd.Context(), b)
-			if err != nil {
-				return err
-			}
-			partial := len(r.Problems) > 0
 			for _, s := range all {
 				out := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: w.asJSON}
 				complete, err := out.fill(cmd.Context(), s, dry)
@@ -125,7 +120,7 @@ func (f *filling) begin(s *survey.Survey, dry bool) error {
 	if f.asJSON {
 		return f.line("plan", f.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s to put, %s; %d there already\n", s.Config.Name, count(f.plan.Puts(), "file"), size.Format(f.plan.Bytes), f.plan.There)
+	fmt.Fprintf(f.out, "%s: %s to put, %s; %d there already\n", s.Config.Name, size.Count(f.plan.Puts(), "file"), size.Format(f.plan.Bytes), f.plan.There)
 	if dry {
 		for _, step := range f.plan.Steps {
 			fmt.Fprintf(f.out, "  %s\n", describe(step))
@@ -212,12 +207,12 @@ func (f *filling) end(r run.Report) error {
 	if f.asJSON {
 		return f.line("run", r)
 	}
-	fmt.Fprintf(f.out, "%s put and read back, %s in %s", count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
+	fmt.Fprintf(f.out, "%s put and read back, %s in %s", size.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
 	if len(r.Failed) > 0 {
-		fmt.Fprintf(f.out, "; %s failed", count(len(r.Failed), "step"))
+		fmt.Fprintf(f.out, "; %s failed", size.Count(len(r.Failed), "step"))
 	}
 	if r.Untried > 0 {
-		fmt.Fprintf(f.out, "; %s not tried", count(r.Untried, "step"))
+		fmt.Fprintf(f.out, "; %s not tried", size.Count(r.Untried, "step"))
 	}
 	fmt.Fprintln(f.out, ".")
 	return nil

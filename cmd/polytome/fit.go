@@ -24,16 +24,11 @@ not, the one reason that decides and the ways out. Nothing is written.`,
   polytome fit --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			b, err := w.open(true)
-			if err != nil {
-				return err
-			}
-			all, r, err := w.surveys(cmd.Context(), b)
+			all, partial, err := w.look(cmd.Context())
 			if err != nil {
 				return err
 			}
 			var reports []fitReport
-			partial := len(r.Problems) > 0
 			for _, s := range all {
 				rep := reportFit(s)
 				partial = partial || rep.cannot > 0
@@ -113,5 +108,5 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 			fmt.Fprintf(out, "%25s-> %s\n", "", way)
 		}
 	}
-	fmt.Fprintf(out, "%d of %s can be there; that adds %s and leaves %s.\n", goes, count(len(r.Titles), "title"), size.Format(r.Planned), size.Format(r.Left))
+	fmt.Fprintf(out, "%d of %s can be there; that adds %s and leaves %s.\n", goes, size.Count(len(r.Titles), "title"), size.Format(r.Planned), size.Format(r.Left))
 }

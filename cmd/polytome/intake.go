@@ -80,7 +80,7 @@ func printTitles(out io.Writer, r intake.Result) {
 			}
 		}
 	}
-	fmt.Fprintf(out, "%s, %d unsound. %s passed over as no game of a known platform.\n", count(len(r.Titles), "title"), unsound, count(r.Passed, "file"))
+	fmt.Fprintf(out, "%s, %d unsound. %s passed over as no game of a known platform.\n", size.Count(len(r.Titles), "title"), unsound, size.Count(r.Passed, "file"))
 }
 
 func discsOf(t *title.Title) string {
@@ -88,12 +88,4 @@ func discsOf(t *title.Title) string {
 		return ""
 	}
 	return fmt.Sprintf(" (%d discs)", t.Of)
-}
-
-// count writes a number and its noun: "1 title", "2 titles".
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -11,6 +11,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
+	"polytome/internal/size"
 )
 
 func proofCommand() *cobra.Command {
@@ -71,7 +72,7 @@ that should be there and are not. Nothing is written.`,
 
 // printProof writes an audit for people.
 func printProof(out io.Writer, loaderName string, r *proof.Report) {
-	fmt.Fprintf(out, "Proof: %s will list %s.\n", loaderName, count(len(r.Listed), "title"))
+	fmt.Fprintf(out, "Proof: %s will list %s.\n", loaderName, size.Count(len(r.Listed), "title"))
 	for _, l := range r.Listed {
 		note := ""
 		if !l.Starts {

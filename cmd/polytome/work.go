@@ -137,6 +137,17 @@ func scan(ctx context.Context, b *bench.Bench, set *loader.Set, problems io.Writ
 	return r, nil
 }
 
+// look opens the bench, scans its sources and looks at its places. It also reports
+// whether some of the sources could not be read.
+func (w *work) look(ctx context.Context) (all []*survey.Survey, unread bool, err error) {
+	b, err := w.open(true)
+	if err != nil {
+		return nil, false, err
+	}
+	all, r, err := w.surveys(ctx, b)
+	return all, len(r.Problems) > 0, err
+}
+
 // surveys scans the sources and looks at every place of the bench.
 func (w *work) surveys(ctx context.Context, b *bench.Bench) ([]*survey.Survey, intake.Result, error) {
 	set, err := loader.Shipped()

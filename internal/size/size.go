@@ -1,4 +1,5 @@
-// Package size writes and reads amounts of bytes, the same way everywhere.
+// Package size writes and reads amounts, of bytes above all, the same way
+// everywhere.
 package size
 
 import (
@@ -59,4 +60,15 @@ func Parse(s string) (int64, error) {
 		return 0, fmt.Errorf("%q is no size; write it like 58GiB or 700MiB", s)
 	}
 	return int64(n), nil
+}
+
+// Count writes a number and its noun: "1 title", "2 titles".
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	if first, rest, ok := strings.Cut(noun, " or "); ok {
+		return fmt.Sprintf("%d %ss or %ss", n, first, rest)
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
 }

@@ -31,3 +31,9 @@ func TestParse(t *testing.T) {
 		assert.ErrorContains(t, err, "is no size", s)
 	}
 }
+
+func TestCount(t *testing.T) {
+	assert.Equal(t, "1 title", size.Count(1, "title"))
+	assert.Equal(t, "0 titles", size.Count(0, "title"))
+	assert.Equal(t, "3 files or folders", size.Count(3, "file or folder"))
+}

@@ -393,14 +393,3 @@ func Matches(t *title.Title, filter string) bool {
 	}
 	return true
 }
-
-// Count writes a number and its noun: "1 title", "2 titles".
-func Count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if first, rest, ok := strings.Cut(noun, " or "); ok {
-		return fmt.Sprintf("%d %ss or %ss", n, first, rest)
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}

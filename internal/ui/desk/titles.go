@@ -4,18 +4,18 @@ import (
 	"image/color"
 	"strings"
 
+	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/style"
 )
 
-// TitleRows is the list of titles, grouped by platform, that Intake and Fit
-// show: some rows are headings, where the cursor does not rest.
+// TitleRows is the list of titles, grouped by platform, around which Intake and
+// Fit are made. Some of its rows are headings, where the cursor does not rest.
 type TitleRows struct {
-	List   scroll.List
-	Filter string
-	// Only leaves titles out that it does not hold for; nil keeps all.
-	Only func(i int) bool
+	List scroll.List
 
+	filter string
+	only   func(i int) bool // titles that it does not hold for are left out; nil keeps all
 	rows   []row
 	titles int // titles shown
 	of     *Desk
@@ -36,6 +36,36 @@ func NewTitleRows(d *Desk) *TitleRows {
 	return r
 }
 
+// SetFilter shows only titles that have all the words.
+func (r *TitleRows) SetFilter(f string) {
+	r.filter = f
+	r.Refresh()
+}
+
+// Narrow shows only titles that the function holds for, or all again when it is
+// called while the list is narrow.
+func (r *TitleRows) Narrow(only func(i int) bool) {
+	if r.only != nil {
+		only = nil
+	}
+	r.only = only
+	r.Refresh()
+}
+
+// Narrowed reports whether titles are left out.
+func (r *TitleRows) Narrowed() bool { return r.only != nil || r.filter != "" }
+
+// Escape shows all titles again; it reports whether some were left out.
+func (r *TitleRows) Escape() bool {
+	had := r.Narrowed()
+	r.only, r.filter = nil, ""
+	r.Refresh()
+	return had
+}
+
+// Wheel scrolls.
+func (r *TitleRows) Wheel(by int) { r.List.Move(by) }
+
 // Refresh makes the rows anew, and keeps the cursor on its title where that is
 // still shown.
 func (r *TitleRows) Refresh() {
@@ -48,7 +78,7 @@ func (r *TitleRows) Refresh() {
 	cursor := -1
 	for i := range r.of.Scan.Titles {
 		t := &r.of.Scan.Titles[i]
-		if !Matches(t, r.Filter) || (r.Only != nil && !r.Only(i)) {
+		if !Matches(t, r.filter) || (r.only != nil && !r.only(i)) {
 			continue
 		}
 		if heading < 0 || r.rows[heading].heading != t.Platform {
@@ -128,7 +158,7 @@ func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
 	if p := r.of.Set.Platform(h.heading); p != nil {
 		name = strings.ToUpper(p.Shown)
 	}
-	text := name + "  " + Count(h.count, "title")
+	text := name + "  " + size.Count(h.count, "title")
 	return t.Row(w, false, style.Cell{Text: text, Width: w - 2, FG: t.Accent, Bold: true})
 }
 

@@ -19,14 +19,13 @@ import (
 
 // Model is the stage.
 type Model struct {
-	d    *desk.Desk
-	rows *desk.TitleRows
-	only bool // what does not go
-	top  int
+	*desk.TitleRows
+	d   *desk.Desk
+	top int // lines above the list
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, rows: desk.NewTitleRows(d)} }
+func New(d *desk.Desk) *Model { return &Model{d: d, TitleRows: desk.NewTitleRows(d)} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Fit" }
@@ -40,52 +39,25 @@ func (m *Model) Number() string {
 	return fmt.Sprintf("%d/%d", goes, all)
 }
 
-// Refresh takes over changed state.
-func (m *Model) Refresh() { m.rows.Refresh() }
-
-// SetFilter shows only titles that have all the words.
-func (m *Model) SetFilter(f string) {
-	m.rows.Filter = f
-	m.rows.Refresh()
-}
-
-// Title is the title under the cursor.
-func (m *Model) Title() (int, bool) { return m.rows.Title() }
-
-// Escape undoes what narrows the list; it reports whether there was something.
-func (m *Model) Escape() bool {
-	if !m.only && m.rows.Filter == "" {
-		return false
-	}
-	m.only, m.rows.Only, m.rows.Filter = false, nil, ""
-	m.rows.Refresh()
-	return true
-}
-
 // Actions are the keys of the stage.
 func (m *Model) Actions() []desk.Action {
 	return append([]desk.Action{
 		desk.Do("space", "put the title there, or take it off", m.toggle),
-		desk.Do("a", "put or take all of this platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.rows.Platform()) }),
+		desk.Do("a", "put or take all of this platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.Platform()) }),
 		desk.Do("left h", "the place to the left", desk.Just(func() { m.d.Place = max(0, m.d.Place-1) })),
 		desk.Do("right l", "the place to the right", desk.Just(func() { m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+1)) })),
 		desk.Do("m", "show what does not go only, or all", desk.Just(func() {
-			m.only = !m.only
-			m.rows.Only = nil
-			if m.only {
-				m.rows.Only = func(i int) bool {
-					v, _, ok := m.d.Verdict(m.d.Place, i)
-					return ok && !v.Kind.Goes()
-				}
-			}
-			m.rows.Refresh()
+			m.Narrow(func(i int) bool {
+				v, _, ok := m.d.Verdict(m.d.Place, i)
+				return ok && !v.Kind.Goes()
+			})
 		})),
 		desk.Do("f", "say which filesystem the place stands for", m.declare),
-	}, desk.Movement(&m.rows.List)...)
+	}, desk.Movement(&m.List)...)
 }
 
 func (m *Model) toggle() tea.Cmd {
-	if i, ok := m.rows.Title(); ok {
+	if i, ok := m.Title(); ok {
 		return m.d.Want(m.d.Place, []int{i})
 	}
 	return nil
@@ -109,14 +81,11 @@ func (m *Model) declare() tea.Cmd {
 
 // Click moves the cursor; on the row under it, it puts or takes.
 func (m *Model) Click(_, y int) tea.Cmd {
-	if m.rows.List.Click(y - m.top) {
+	if m.List.Click(y - m.top) {
 		return m.toggle()
 	}
 	return nil
 }
-
-// Wheel scrolls.
-func (m *Model) Wheel(by int) { m.rows.List.Move(by) }
 
 // Why explains the verdict under the cursor.
 func (m *Model) Why() desk.Why {
@@ -124,7 +93,7 @@ func (m *Model) Why() desk.Why {
 	if n < len(m.d.Trouble) && m.d.Trouble[n] != nil {
 		return desk.Why{Lead: m.d.Bench.Places[n].Name, Say: "cannot be looked at: " + m.d.Trouble[n].Error() + "."}
 	}
-	i, ok := m.rows.Title()
+	i, ok := m.Title()
 	s := m.d.Current()
 	if !ok || s == nil || i >= len(s.Titles) {
 		return desk.Why{Lead: "Nothing", Say: "to judge yet."}
@@ -159,7 +128,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out := []string{t.Row(w, false, head...), t.Row(w, false, under...)}
 	m.top = len(out)
-	return append(out, m.rows.Draw(t, w, h-len(out), func(i int, cursor bool) string {
+	return append(out, m.Draw(t, w, h-len(out), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)
 	})...)
 }

@@ -17,14 +17,13 @@ import (
 
 // Model is the stage.
 type Model struct {
-	d    *desk.Desk
-	rows *desk.TitleRows
-	only bool // problems only
-	top  int  // lines above the list
+	*desk.TitleRows
+	d   *desk.Desk
+	top int // lines above the list
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, rows: desk.NewTitleRows(d)} }
+func New(d *desk.Desk) *Model { return &Model{d: d, TitleRows: desk.NewTitleRows(d)} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Intake" }
@@ -38,29 +37,12 @@ func (m *Model) Number() string {
 	return n
 }
 
-// Refresh takes over changed state.
-func (m *Model) Refresh() { m.rows.Refresh() }
-
-// SetFilter shows only titles that have all the words.
-func (m *Model) SetFilter(f string) {
-	m.rows.Filter = f
-	m.rows.Refresh()
-}
-
-// Title is the title under the cursor.
-func (m *Model) Title() (int, bool) { return m.rows.Title() }
-
 // Actions are the keys of the stage.
 func (m *Model) Actions() []desk.Action {
-	l := &m.rows.List
+	l := &m.List
 	return append(desk.Movement(l),
 		desk.Do("m", "show what needs mending only, or all", desk.Just(func() {
-			m.only = !m.only
-			m.rows.Only = nil
-			if m.only {
-				m.rows.Only = func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 }
-			}
-			m.rows.Refresh()
+			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
 		desk.Do("s", "scan the folders again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
@@ -71,16 +53,13 @@ func (m *Model) Actions() []desk.Action {
 
 // Click moves the cursor.
 func (m *Model) Click(_, y int) tea.Cmd {
-	m.rows.List.Click(y - m.top)
+	m.List.Click(y - m.top)
 	return nil
 }
 
-// Wheel scrolls.
-func (m *Model) Wheel(by int) { m.rows.List.Move(by) }
-
 // Why says what is known of the title under the cursor.
 func (m *Model) Why() desk.Why {
-	i, ok := m.rows.Title()
+	i, ok := m.Title()
 	if !ok {
 		return m.empty()
 	}
@@ -105,21 +84,11 @@ func (m *Model) empty() desk.Why {
 	switch {
 	case m.d.Scanning:
 		return desk.Why{Lead: "Scanning", Say: "your folders; titles appear as they are found."}
-	case m.rows.Filter != "" || m.only:
+	case m.Narrowed():
 		return desk.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
 	}
 	return desk.Why{Lead: "No titles", Say: fmt.Sprintf("were found: %s looked at, none of a known platform. Sources: %s.",
-		desk.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}
-}
-
-// Escape undoes what narrows the list; it reports whether there was something.
-func (m *Model) Escape() bool {
-	if !m.only && m.rows.Filter == "" {
-		return false
-	}
-	m.only, m.rows.Only, m.rows.Filter = false, nil, ""
-	m.rows.Refresh()
-	return true
+		size.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}
 }
 
 // View draws the stage.
@@ -132,7 +101,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out := []string{t.Row(w, false, columns(w, head)...)}
 	problems := m.problems(t, w)
-	out = append(out, m.rows.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
+	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
 		return t.Row(w, cursor, columns(w, titleCells(t, &m.d.Scan.Titles[i]))...)
 	})...)
 	out = append(out, problems...)
@@ -147,7 +116,7 @@ func (m *Model) problems(t *style.Theme, w int) []string {
 	}
 	text := "not read: " + all[0].Path + ": " + all[0].Say
 	if len(all) > 1 {
-		text = desk.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text, "not read: ")
+		text = size.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text, "not read: ")
 	}
 	return []string{" " + t.Paint(t.Bad, t.Clip(style.Clean(text), w-2))}
 }
@@ -189,7 +158,7 @@ func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 
 // evidence shows where each value was read, and what is wrong.
 func (m *Model) evidence(t *style.Theme, w, h int) []string {
-	i, ok := m.rows.Title()
+	i, ok := m.Title()
 	if !ok {
 		return t.Block([]string{t.Rule("evidence", w)}, w, h)
 	}

@@ -193,7 +193,7 @@ func (m *Model) drawListed(t *style.Theme, r *proof.Report, w, h int) []string {
 	if s := m.d.Current(); s != nil {
 		name = s.Profile.Shown
 	}
-	out := []string{m.caption(t, listed, fmt.Sprintf("%s will list %s", name, desk.Count(len(r.Listed), "title")), w)}
+	out := []string{m.caption(t, listed, fmt.Sprintf("%s will list %s", name, size.Count(len(r.Listed), "title")), w)}
 	list := &m.lists[listed]
 	list.Resize(len(r.Listed), h-1)
 	from, to := list.Window()
@@ -226,7 +226,7 @@ func (m *Model) drawListed(t *style.Theme, r *proof.Report, w, h int) []string {
 func (m *Model) drawFindings(t *style.Theme, r *proof.Report, w, h int) []string {
 	text := "nothing to mend"
 	if n := len(r.Findings); n > 0 {
-		text = desk.Count(n, "finding")
+		text = size.Count(n, "finding")
 	}
 	out := []string{m.caption(t, findings, text, w)}
 	list := &m.lists[findings]

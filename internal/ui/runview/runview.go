@@ -135,7 +135,7 @@ func (m *Model) Why() desk.Why {
 			return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
 		}
 		return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s to write, %s. Every file is read back before it gets its name; what is there stays.",
-			desk.Count(p.Puts(), "file"), size.Format(p.Bytes)), Ways: []string{"enter begins"}}
+			size.Count(p.Puts(), "file"), size.Format(p.Bytes)), Ways: []string{"enter begins"}}
 	}
 	if say, ok := l.Says[m.list.Cursor]; ok && (!l.Running() || !m.follow) {
 		return desk.Why{Lead: "Failed:", Say: say + "."}
@@ -155,13 +155,13 @@ func (m *Model) ended(name string, l *desk.Lane) desk.Why {
 	switch {
 	case r.Stopped:
 		return desk.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; nothing is half written.",
-			desk.Count(r.Put, "file"), desk.Count(r.Untried, "step")), Ways: []string{"enter takes it up again"}}
+			size.Count(r.Put, "file"), size.Count(r.Untried, "step")), Ways: []string{"enter takes it up again"}}
 	case len(r.Failed) > 0:
-		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", desk.Count(r.Put, "file"),
-			desk.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"mend that, then enter runs what is left"}}
+		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
+			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"mend that, then enter runs what is left"}}
 	}
 	return desk.Why{Lead: name + ": safe to unplug once ejected.", Say: fmt.Sprintf("%s put and read back, %s in %s; all of it is on the medium.",
-		desk.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond)), Ways: []string{"5 shows the proof"}}
+		size.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond)), Ways: []string{"5 shows the proof"}}
 }
 
 // View draws the stage.
@@ -223,7 +223,7 @@ func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []str
 
 func (m *Model) figures(p *plan.Plan, l *desk.Lane) string {
 	if l == nil {
-		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), desk.Count(p.Puts(), "file"))
+		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Puts(), "file"))
 	}
 	f := fmt.Sprintf("%11s of %s", size.Format(l.Total), size.Format(p.Bytes))
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {

@@ -186,5 +186,5 @@ func (m *Model) heading() string {
 	if s == nil {
 		return "the place has not been looked at yet"
 	}
-	return fmt.Sprintf("%s: %s, nothing leaves", style.Clean(s.Config.Name), desk.Count(m.fresh, "new file"))
+	return fmt.Sprintf("%s: %s, nothing leaves", style.Clean(s.Config.Name), size.Count(m.fresh, "new file"))
 }
