@@ -294,6 +294,8 @@ func advise(err error) string {
 	case errors.As(err, &source):
 		if errors.Is(err, fs.ErrNotExist) {
 			say += "; plug its drive in again, or scan again"
+		} else if errors.Is(err, io.ErrUnexpectedEOF) {
+			say += "; scan again"
 		}
 	case errors.Is(err, place.ErrNoRoom):
 		say += "; make room on it, or take titles off, and run again"

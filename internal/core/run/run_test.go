@@ -205,10 +205,16 @@ func TestSourcesThatChange(t *testing.T) {
 		during bool
 		say    string // "" when the file arrives all the same
 	}{
-		"gone before":              {os.Remove, false, "plug its drive in again, or scan again"},
-		"shorter before":           {func(f string) error { return os.Truncate(f, 5) }, false, "has 5 bytes now; scan again"},
-		"cut while it is read":     {func(f string) error { return os.Truncate(f, 5) }, true, "it ends after"},
-		"written to while read":    {func(f string) error { return os.WriteFile(f, make([]byte, 16<<20), 0o644) }, true, "scan again"},
+		"gone before":          {os.Remove, false, "plug its drive in again, or scan again"},
+		"shorter before":       {func(f string) error { return os.Truncate(f, 5) }, false, "has 5 bytes now; scan again"},
+		"cut while it is read": {func(f string) error { return os.Truncate(f, 5) }, true, "unexpected EOF; scan again"},
+		"written to while read": {func(f string) error {
+			w, err := os.OpenFile(f, os.O_WRONLY, 0)
+			if err == nil {
+				_, err = w.WriteAt([]byte("new"), 15<<20)
+			}
+			return errors.Join(err, w.Close())
+		}, true, "was written to since it was looked at; scan again"},
 		"removed while it is read": {os.Remove, true, ""},
 		"not allowed any more":     {func(f string) error { return os.Rename(f, f+"x") }, false, "no such file"},
 	} {

@@ -66,15 +66,15 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 	v := &Volume{r: r, size: size, Names: PrimaryNames}
 	var primary, joliet []byte
 	for sector := int64(systemArea); sector < systemArea+64; sector++ {
-		b := make([]byte, SectorSize)
-		if n, err := r.ReadAt(b, sector*SectorSize); n < SectorSize {
-			if primary == nil && (err == nil || errors.Is(err, io.EOF)) {
+		if (sector+1)*SectorSize > size {
+			if primary == nil {
 				return nil, ErrNotISO
 			}
-			if err != nil && !errors.Is(err, io.EOF) {
-				return nil, err
-			}
 			break
+		}
+		b := make([]byte, SectorSize)
+		if n, err := r.ReadAt(b, sector*SectorSize); n < SectorSize {
+			return nil, noEOF(err)
 		}
 		if string(b[1:6]) != "CD001" {
 			if primary == nil {
@@ -281,6 +281,7 @@ func safeName(s string) string {
 	return s
 }
 
+// noEOF makes an error of an end that came too early.
 func noEOF(err error) error {
 	if err == nil || errors.Is(err, io.EOF) {
 		return io.ErrUnexpectedEOF

@@ -103,7 +103,8 @@ func (t *Theme) Row(w int, cursor bool, cells ...Cell) string {
 		b.WriteString(base.Foreground(fg).Bold(c.Bold).Render(text + " "))
 		used += width + 1
 	}
-	if used < w {
+	// Measured, not counted: marks in odd names may have melted into a space.
+	if used = Width(b.String()); used < w {
 		b.WriteString(base.Render(strings.Repeat(" ", w-used)))
 	}
 	return b.String()
@@ -114,8 +115,10 @@ func (t *Theme) Block(lines []string, w, h int) []string {
 	out := make([]string, h)
 	for i := range out {
 		if i < len(lines) {
-			s := ansi.Truncate(lines[i], w, "")
-			out[i] = s + strings.Repeat(" ", max(0, w-ansi.StringWidth(s)))
+			out[i] = ansi.Truncate(lines[i], w, "")
+			for n := w - Width(out[i]); n > 0; n = w - Width(out[i]) {
+				out[i] += strings.Repeat(" ", n)
+			}
 		} else {
 			out[i] = strings.Repeat(" ", max(0, w))
 		}
