@@ -72,7 +72,9 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.wait("1 Intake 22", "Clockwork Ferry", "from VESPER.INF, line 1", "2 to mend")
 			term.keys("m")
 			term.wait("Velvet Ballast", "unsound")
-			term.keys("Escape", "2")
+			term.keys("Escape") // and wait: with the next key close behind it would be taken for alt
+			term.wait("Copper Tide")
+			term.keys("2")
 			term.wait("Fit 15/22", "too big", "as it is")
 			term.keys("Down")
 			term.wait("Copper Tide on North stick: too big.", "4,294,967,295")
