@@ -229,29 +229,40 @@ func TestJSON(t *testing.T) {
 	assert.Greater(t, keys["event"], 30)
 }
 
-func TestAFolderThatMayNotBeRead(t *testing.T) {
-	require.Zero(t, os.Getuid(), "this test becomes another user and needs root, as scripts/test says")
-	w := world(t)
-	for dir := w.Dir; len(dir) > 4; dir = filepath.Dir(dir) {
-		require.NoError(t, os.Chmod(dir, 0o755))
+// restricted is a command of a user who is bound by permissions, which root is
+// not.
+func restricted(args ...string) *exec.Cmd {
+	cmd := exec.Command(binary, args...)
+	if os.Getuid() == 0 {
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
-	require.NoError(t, os.Chmod(filepath.Join(w.Games, "new"), 0o700))
-	require.NoError(t, os.Chmod(filepath.Join(w.Games, "vesper/Mosswick.iso"), 0o600))
-	cmd := exec.Command(binary, "intake", w.Games)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
-	status, out, stderr := finish(t, cmd)
+	return cmd
+}
+
+// reachable lets everybody into a temporary folder.
+func reachable(t *testing.T, dir string) string {
+	for d := dir; strings.HasPrefix(d, os.TempDir()+"/"); d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	return dir
+}
+
+func TestAFolderThatMayNotBeRead(t *testing.T) {
+	w := world(t)
+	reachable(t, w.Dir)
+	locked := filepath.Join(w.Games, "new")
+	require.NoError(t, os.Chmod(locked, 0))
+	t.Cleanup(func() { _ = os.Chmod(locked, 0o755) })
+	require.NoError(t, os.Chmod(filepath.Join(w.Games, "vesper/Mosswick.iso"), 0))
+	status, out, stderr := finish(t, restricted("intake", w.Games))
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, stderr, "games/new: you are not allowed to read it")
 	assert.Contains(t, stderr, "Mosswick.iso: you are not allowed to read it")
 	assert.Contains(t, out, "Copper Tide", "the others are found")
 
-	stick := t.TempDir()
-	cmd = exec.Command(binary, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32")
-	for dir := stick; len(dir) > 4; dir = filepath.Dir(dir) {
-		require.NoError(t, os.Chmod(dir, 0o755))
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
-	status, out, stderr = finish(t, cmd)
+	stick := reachable(t, t.TempDir())
+	require.NoError(t, os.Chmod(stick, 0o555))
+	status, out, stderr = finish(t, restricted("fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32"))
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, out, "cannot be written to")
 	assert.Contains(t, stderr, "nothing could be written to")

@@ -37,10 +37,7 @@ func files(t *testing.T, dir string) []string {
 }
 
 func TestAPlaceThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
-	require.Zero(t, os.Getuid(), "this test mounts a filesystem of its own and needs root, as scripts/test says")
-	games, stick := collection(t, 20, 20, 2), t.TempDir()
-	judge.Run(t, "mount", "-t", "tmpfs", "-o", "size=32m", "polytome-test", stick)
-	t.Cleanup(func() { judge.Run(t, "umount", stick) })
+	games, stick := collection(t, 20, 20, 2), judge.Mount(t, "size=32m")
 	args := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--room", "1GiB"} // it promises more than it holds
 
 	status, out, stderr := polytome(t, args...)
@@ -53,14 +50,14 @@ func TestAPlaceThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	assert.Contains(t, out, "STOPS", "and the proof says that the loader's own files are missing")
 
 	require.NoError(t, os.Remove(filepath.Join(stick, "SHORT/VSP-00000 - Title 0.iso")))
-	judge.Run(t, "mount", "-o", "remount,ro", stick)
+	judge.Remount(t, stick, "ro")
 	status, out, stderr = polytome(t, args...)
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, out, "the place cannot be written to")
 	assert.Contains(t, out, "1 step not tried", "one such failure is enough")
 	assert.Contains(t, stderr, "nothing could be written to "+stick)
 
-	judge.Run(t, "mount", "-o", "remount,rw,size=64m", stick)
+	judge.Remount(t, stick, "rw,size=64m")
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	status, out, _ = polytome(t, args...)
 	assert.Zero(t, status, out)

@@ -3,6 +3,7 @@
 package judge
 
 import (
+	"os"
 	"os/exec"
 	"testing"
 )
@@ -17,6 +18,31 @@ func Run(t testing.TB, program string, args ...string) string {
 		t.Fatalf("%s %q: %v\n%s", program, args, err, out)
 	}
 	return out
+}
+
+// Mount mounts a filesystem of the test's own in memory on a new folder, with
+// the given options, and unmounts it at the end. It needs root, or sudo without
+// a password.
+func Mount(t testing.TB, options string) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	root(t, "mount", "-t", "tmpfs", "-o", "mode=0777,"+options, "polytome-test", dir)
+	t.Cleanup(func() { root(t, "umount", dir) })
+	return dir
+}
+
+// Remount changes the options of a filesystem from [Mount].
+func Remount(t testing.TB, dir, options string) {
+	t.Helper()
+	root(t, "mount", "-o", "remount,"+options, dir)
+}
+
+func root(t testing.TB, program string, args ...string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		program, args = "sudo", append([]string{"-n", program}, args...)
+	}
+	Run(t, program, args...)
 }
 
 // Try is [Run] for a program whose failure is an answer too.

@@ -266,25 +266,16 @@ func TestWhatIsThereStays(t *testing.T) {
 	assert.Equal(t, "mine", onPlace(t, dir)["FULL/0.iso"])
 }
 
-// mounted makes a small filesystem of its own and mounts it.
-func mounted(t *testing.T, options string) string {
-	dir := t.TempDir()
-	judge.Run(t, "mount", "-t", "tmpfs", "-o", options, "polytome-test", dir)
-	t.Cleanup(func() { judge.Run(t, "umount", dir) })
-	return dir
-}
-
 func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
-	require.Zero(t, os.Getuid(), "this test mounts a filesystem of its own and needs root, as scripts/test says")
 	p, _ := files(t, 3<<20, 3<<20, 500<<10)
-	dir := mounted(t, "size=4m")
+	dir := judge.Mount(t, "size=4m")
 	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
 	require.Len(t, r.Failed, 1)
 	assert.Contains(t, r.Failed[0].Say, "the place is full")
 	assert.Equal(t, 2, r.Put, "a smaller file still finds room")
 	assert.Len(t, onPlace(t, dir), 2)
 
-	judge.Run(t, "mount", "-o", "remount,ro", dir)
+	judge.Remount(t, dir, "ro")
 	p.Steps = append([]plan.Step{{Kind: plan.MakeFolder, Path: "SHORT"}}, p.Steps[2:]...)
 	r = run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
 	require.Len(t, r.Failed, 1, "the first failure is enough")
