@@ -26,18 +26,19 @@ func Run(t testing.TB, program string, args ...string) string {
 func Mount(t testing.TB, options string) (dir string) {
 	t.Helper()
 	dir = t.TempDir()
-	root(t, "mount", "-t", "tmpfs", "-o", "mode=0777,"+options, "polytome-test", dir)
-	t.Cleanup(func() { root(t, "umount", dir) })
+	Root(t, "mount", "-t", "tmpfs", "-o", "mode=0777,"+options, "polytome-test", dir)
+	t.Cleanup(func() { Root(t, "umount", dir) })
 	return dir
 }
 
 // Remount changes the options of a filesystem from [Mount].
 func Remount(t testing.TB, dir, options string) {
 	t.Helper()
-	root(t, "mount", "-o", "remount,"+options, dir)
+	Root(t, "mount", "-o", "remount,"+options, dir)
 }
 
-func root(t testing.TB, program string, args ...string) {
+// Root is [Run] as root, through sudo where the tests run as somebody else.
+func Root(t testing.TB, program string, args ...string) {
 	t.Helper()
 	if os.Getuid() != 0 {
 		program, args = "sudo", append([]string{"-n", program}, args...)

@@ -43,9 +43,9 @@ func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
 	require.NoError(t, f.Close())
 	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
 	dir = t.TempDir()
-	judge.Run(t, "fusefat", "-o", "rw+,fsname="+img, img, dir)
+	judge.Root(t, "fusefat", "-o", "rw+,allow_other,umask=0,fsname="+img, img, dir)
 	t.Cleanup(func() {
-		judge.Run(t, "fusermount", "-u", dir)
+		judge.Root(t, "fusermount", "-u", dir)
 		assert.Eventually(t, func() bool { // the mount ends a moment after fusermount does
 			_, err := judge.Try(t, "fsck.fat", "-n", img)
 			return err == nil
