@@ -149,7 +149,9 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 
 func TestTheVerdictIsExplained(t *testing.T) {
 	a, _ := demoApp(t, Options{})
-	press(a, "2", "/", "Second", "enter")
+	press(a, "2")
+	assert.Contains(t, text(a), "▪ wanted  ▫ wanted, but cannot go", "the marks are explained")
+	press(a, "/", "Second", "enter")
 	s := strings.Join(strings.Fields(text(a)), " ")
 	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: too big. FAT32 holds at most 4,294,967,295 bytes a file")
 	assert.Contains(t, s, "→ an SMB share, where Rowan reads images of any size (not in this version yet)")

@@ -112,7 +112,8 @@ const cellWidth = 14
 func (m *Model) View(t *style.Theme, w, h int) []string {
 	places := m.d.Bench.Places
 	nameWidth, reason := m.widths(w, len(places))
-	head := []style.Cell{{Text: "", Width: 10}, {Text: "", Width: nameWidth}, {Text: "", Width: 11}}
+	marks := fmt.Sprintf("%s wanted  %s wanted, but cannot go", mark(t, true, true), mark(t, false, true))
+	head := []style.Cell{{Text: marks, Width: 10 + 1 + nameWidth, FG: t.Dim}, {Text: "", Width: 11}}
 	under := []style.Cell{{Text: "ID", Width: 10, FG: t.Dim}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: 11, Right: true, FG: t.Dim}}
 	for n, p := range places {
 		c := style.Cell{Text: p.Name, Width: cellWidth, Bold: n == m.d.Place}
