@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -369,5 +370,19 @@ func BenchmarkFirstFrame(b *testing.B) {
 		a := newApp(context.Background(), bn, set, Options{})
 		a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 		_ = a.View()
+	}
+}
+
+// BenchmarkMemoryWith50000Titles tells what the whole program holds.
+func BenchmarkMemoryWith50000Titles(b *testing.B) {
+	for b.Loop() {
+		a := many(b)
+		press(a, "2")
+		_ = a.View()
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		b.ReportMetric(float64(m.HeapAlloc)/(1<<20), "MiB-held")
+		runtime.KeepAlive(a)
 	}
 }
