@@ -271,6 +271,21 @@ func TestAFolderThatMayNotBeRead(t *testing.T) {
 	assert.Empty(t, left)
 }
 
+func TestAFolderThatMayNotBeWritten(t *testing.T) {
+	w := world(t)
+	reachable(t, w.Dir)
+	full := filepath.Join(w.Stick, "FULL")
+	require.NoError(t, os.Mkdir(full, 0o555))
+	for _, dir := range []string{w.Stick, filepath.Join(w.Stick, "SHORT")} {
+		require.NoError(t, os.Chmod(dir, 0o777))
+	}
+	status, out, _ := finish(t, restricted("fill", "--bench", w.Bench))
+	assert.Equal(t, statusPartial, status)
+	assert.Equal(t, 12, strings.Count(out, "FAILED: FULL/"), "each is told")
+	assert.Contains(t, out, "done: put SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
+	assert.Len(t, standInList(t, w.Stick), 4)
+}
+
 // TestAKilledRunDoesNoDamage kills the program in the middle of a file, and lets a
 // second one finish the work.
 func TestAKilledRunDoesNoDamage(t *testing.T) {

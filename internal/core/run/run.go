@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"time"
 
 	"polytome/internal/core/plan"
@@ -97,7 +98,7 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, tell func(Event)) Re
 			r.report.Failed = append(r.report.Failed, Failure{i, s.Path, say})
 			r.send(Event{Kind: Failed, Say: say})
 			if errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrGone) {
-				r.lost = r.stillThere(ctx, err)
+				r.lost = r.lostPlace(ctx, s.Path, err)
 			}
 		}
 	}
@@ -275,15 +276,17 @@ func (c *sourceContent) ReadAt(b []byte, off int64) (int, error) {
 	return n, err
 }
 
-// stillThere decides whether an error was about one file or the whole place.
-func (r *runner) stillThere(ctx context.Context, err error) error {
-	const probe = place.TemporaryPrefix + "0000000000000000" + ".probe"
-	w, createErr := r.to.Create(ctx, probe, 0)
-	if createErr != nil {
-		return err
+// lostPlace decides whether an error was about one file or folder, or about the whole
+// place: then nothing more can be written beside the file, nor at the root.
+func (r *runner) lostPlace(ctx context.Context, file string, err error) error {
+	for _, dir := range []string{path.Dir(file), "."} {
+		w, createErr := r.to.Create(ctx, path.Join(dir, place.TemporaryPrefix+"probe"), 0)
+		if createErr == nil {
+			_ = w.Abort()
+			return nil
+		}
 	}
-	_ = w.Abort()
-	return nil
+	return err
 }
 
 // advise adds what to do to what happened.
