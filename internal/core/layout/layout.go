@@ -87,7 +87,7 @@ func placeTitle(t *title.Title, p *loader.Profile) Placement {
 		if t.Of > 1 {
 			suffix = rule.Title.Discs.Fill(values)
 		}
-		name, how := Name(t.Name, rule.Title.Permitted.Has, rule.Title.Longest-len([]rune(suffix)), rule.Title.Longest > 0)
+		name, how := Name(t.Name, rule.Title.Permits, rule.Title.Longest-len([]rune(suffix)), rule.Title.Longest > 0)
 		if name == "" {
 			name, how = values["id"], "its name has no character that "+p.Shown+" permits, so the ID stands for it"
 		}

@@ -19,7 +19,7 @@ import (
 func vesper(number int, name, kind string) title.Title { return coretest.Vesper(number, name, kind, 1) }
 
 func TestNames(t *testing.T) {
-	permitted := coretest.Rowan(t).Accepts[0].Title.Permitted.Has
+	permitted := coretest.Rowan(t).Accepts[0].Title.Permits
 	for from, want := range map[string]string{
 		"Copper Tide":                            "Copper Tide",
 		"Quarry & Sons":                          "Quarry & Sons",
@@ -49,7 +49,7 @@ func TestNames(t *testing.T) {
 
 func TestAnyNameBecomesLegal(t *testing.T) {
 	p := coretest.Rowan(t)
-	permitted := p.Accepts[0].Title.Permitted.Has
+	permitted := p.Accepts[0].Title.Permits
 	fat, err := place.FilesystemNamed("fat32")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {

@@ -23,6 +23,7 @@ var spelled = strings.NewReplacer(
 func Name(s string, permitted func(rune) bool, longest int, limited bool) (name, how string) {
 	s = strings.ToValidUTF8(s, " ")
 	var b strings.Builder
+	b.Grow(len(s))
 	for _, r := range s {
 		switch {
 		case permitted(r) && r != '/' && !unicode.IsControl(r):

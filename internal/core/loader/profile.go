@@ -52,6 +52,16 @@ type TitleRule struct {
 	Longest   int          `toml:"longest"` // characters
 	Permitted CharacterSet `toml:"permitted"`
 	Discs     Template     `toml:"discs"` // put behind the name of a title with several discs
+
+	ascii [utf8.RuneSelf]bool // what is permitted of ASCII, which nearly every name is made of
+}
+
+// Permits reports whether a title may hold the character.
+func (t *TitleRule) Permits(r rune) bool {
+	if r >= 0 && r < utf8.RuneSelf {
+		return t.ascii[r]
+	}
+	return t.Permitted.Has(r)
 }
 
 // A CharacterSet is a list of characters and of ranges such as "A-Z". An empty
@@ -154,8 +164,12 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 			c.oneOf(at+".filesystems", "filesystem", f, place.FilesystemNames())
 		}
 	}
-	for i, a := range p.Accepts {
+	for i := range p.Accepts {
+		a := &p.Accepts[i]
 		c.accept("accept."+strconv.Itoa(i), a)
+		for r := range a.Title.ascii {
+			a.Title.ascii[r] = a.Title.Permitted.Has(rune(r))
+		}
 	}
 	for i, w := range p.WaysOut {
 		c.oneOf("way-out."+strconv.Itoa(i)+".when", "verdict", w.When, verdicts)
@@ -190,7 +204,7 @@ func (c *checker) oneOf(path, what, got string, words []string) {
 	c.all = append(c.all, e)
 }
 
-func (c *checker) accept(at string, a Accept) {
+func (c *checker) accept(at string, a *Accept) {
 	c.known(a.Platform != "", at, "an [[accept]] needs a platform")
 	c.oneOf(at+".form", "form", string(a.Form), []string{string(title.Image)})
 	c.known(a.Path.text != "", at, "an [[accept]] needs a path")

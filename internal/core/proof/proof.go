@@ -248,7 +248,7 @@ func (a *audit) misnamed(rule *loader.Accept, values map[string]string) string {
 		return fmt.Sprintf("the title in its name has %d characters, and %d are allowed", n, rule.Title.Longest)
 	}
 	for _, r := range name {
-		if !rule.Title.Permitted.Has(r) {
+		if !rule.Title.Permits(r) {
 			return fmt.Sprintf("the character %q is not allowed in a name", r)
 		}
 	}
