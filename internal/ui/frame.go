@@ -67,17 +67,20 @@ func (a *app) lines() []string {
 	f := a.frame()
 	line := t.Glyph("─")
 	rule := func(tee string) string {
-		if f.rack == 0 {
+		if f.rack == 0 || a.mode == helping {
 			return t.Rule("", a.w)
 		}
 		return t.Paint(t.Faint, strings.Repeat(line, f.width)+t.Glyph(tee)+strings.Repeat(line, f.rack))
 	}
 	out := []string{a.topLine(), rule("┬")}
-	body := t.Block(a.stage().View(t, f.width, f.height), f.width, f.height)
-	if a.mode == helping {
-		body = a.help(f.width, f.height)
+	var body []string
+	switch {
+	case a.mode == helping:
+		body = a.help(a.w, f.height)
+	default:
+		body = t.Block(a.stage().View(t, f.width, f.height), f.width, f.height)
 	}
-	if f.rack > 0 {
+	if f.rack > 0 && a.mode != helping {
 		side := rack.Draw(t, a.volumes(), f.rack, f.height)
 		for y := range body {
 			body[y] += t.Paint(t.Faint, t.Glyph("│")) + side[y]
@@ -250,46 +253,46 @@ func (a *app) keyLine(w int) string {
 	return strings.Join(shown, t.Paint(t.Faint, "  "))
 }
 
-// help lists the keys of this screen, made from the actions.
+// help lists the keys of this screen, made from the actions, over the whole width.
 func (a *app) help(w, h int) []string {
 	t := a.theme
-	stageKeys := a.helpColumn(a.stage().Name(), a.stage().Actions())
-	everywhere := a.helpColumn("Everywhere", a.actions())
-	out := []string{""}
-	if w >= 100 {
-		rows := max(len(stageKeys), len(everywhere))
-		l, r := t.Block(stageKeys, w/2, rows), t.Block(everywhere, w-w/2, rows)
-		for i := range rows {
-			out = append(out, l[i]+r[i])
-		}
-	} else {
-		out = append(append(append(out, stageKeys...), ""), everywhere...)
+	left := w * 11 / 20
+	l := a.helpColumn(a.stage().Name(), a.stage().Actions(), left)
+	r := a.helpColumn("everywhere", a.actions(), w-left)
+	rows := max(len(l), len(r))
+	l, r = t.Block(l, left, rows), t.Block(r, w-left, rows)
+	out := make([]string, 0, h)
+	for y := range rows {
+		out = append(out, l[y]+r[y])
 	}
-	out = append(out, "", "  "+t.Paint(t.Dim, "Any key goes back."))
-	if len(out) > h {
-		out = append(out[:h-1], "  "+t.Paint(t.Dim, "Any key goes back."))
-	}
-	return t.Block(out, w, h)
-}
-
-func (a *app) helpColumn(name string, actions []desk.Action) []string {
-	t := a.theme
-	out := []string{"  " + t.Bold(t.Accent, name)}
-	for _, x := range actions {
-		h := x.Key.Help()
-		shown := h.Key
-		if other := second(x.Key.Keys()); other != "" {
-			shown += " " + other
-		}
-		out = append(out, "  "+t.Bold(t.Text, t.Pad(shown, 16))+t.Paint(t.Dim, h.Desc))
-	}
+	out = append(t.Block(out, w, h-1), t.Block([]string{" " + t.Paint(t.Dim, "Any key goes back.")}, w, 1)...)
 	return out
 }
 
-// second is the other key of an action, where it has one.
-func second(keys []string) string {
-	if len(keys) < 2 {
-		return ""
+// helpColumn lists actions in w cells. Where there is little room, only the first
+// key of each is shown.
+func (a *app) helpColumn(name string, actions []desk.Action, w int) []string {
+	t := a.theme
+	keys := func(x desk.Action) string {
+		shown := x.Key.Help().Key
+		if all := x.Key.Keys(); w >= 60 && len(all) > 1 {
+			shown += " " + all[1]
+		}
+		return shown
 	}
-	return keys[1]
+	column := 0
+	for _, x := range actions {
+		column = max(column, style.Width(keys(x))+2)
+	}
+	out := []string{" " + t.Bold(t.Accent, name)}
+	for _, x := range actions {
+		for k, l := range t.Wrap(x.Key.Help().Desc, w-column-2) {
+			shown := ""
+			if k == 0 {
+				shown = keys(x)
+			}
+			out = append(out, " "+t.Bold(t.Text, t.Pad(shown, column))+t.Paint(t.Dim, l))
+		}
+	}
+	return out
 }

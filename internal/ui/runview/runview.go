@@ -88,16 +88,25 @@ func (m *Model) Actions() []desk.Action {
 		do := move[i].Do
 		move[i].Do = func() tea.Cmd { m.follow = false; return do() }
 	}
-	return append([]desk.Action{
+	own := []desk.Action{
 		desk.Do("enter r", "begin the run, or begin again", m.start),
-		desk.Do("s", "stop the run; what is finished stays", desk.Just(func() {
-			if l := m.lane(); l != nil && l.Running() {
-				l.Stop()
-				m.d.Notice = "Stopping: what is half written is removed."
-			}
-		})),
+		desk.Do("s", "stop the run; what is finished stays", desk.Just(m.stop)),
 		desk.Do("f", "follow the step under way", desk.Just(func() { m.follow = true })),
-	}, move...)
+	}
+	if l := m.lane(); l != nil && l.Running() { // what can be done now comes first
+		own = append(own[1:], own[0])
+	}
+	return append(own, move...)
+}
+
+func (m *Model) stop() {
+	l := m.lane()
+	if l == nil || !l.Running() {
+		m.d.Notice = "No run is going on."
+		return
+	}
+	l.Stop()
+	m.d.Notice = "Stopping: what is half written is removed."
 }
 
 func (m *Model) start() tea.Cmd {
@@ -213,7 +222,7 @@ func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []str
 	if s != nil {
 		head += t.Paint(t.Dim, "  "+s.Facts.Filesystem.Shown+" by "+s.Config.Road)
 	}
-	out := []string{head, " " + bar(t, done, p.Bytes, w-2), " " + t.Paint(t.Text, m.figures(p, l))}
+	out := []string{head, " " + bar(t, done, p.Bytes, w-2), " " + t.Paint(t.Text, m.figures(p, l, w-2))}
 	if chartRows := min(4, h/6); l != nil && chartRows > 1 {
 		out = append(out, "")
 		out = append(out, chart(t, l.Speeds, w-2, chartRows)...)
@@ -221,7 +230,9 @@ func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []str
 	return append(out, t.Rule("steps", w))
 }
 
-func (m *Model) figures(p *plan.Plan, l *desk.Lane) string {
+// figures are amounts, speed and time; in a narrow window the time so far gives
+// way.
+func (m *Model) figures(p *plan.Plan, l *desk.Lane, w int) string {
 	if l == nil {
 		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Puts(), "file"))
 	}
@@ -232,11 +243,16 @@ func (m *Model) figures(p *plan.Plan, l *desk.Lane) string {
 	if !l.Running() {
 		return f + "   in " + l.Elapsed.Round(100*time.Millisecond).String()
 	}
-	f += "   " + l.Elapsed.Round(time.Second).String() + " so far"
-	if left, ok := l.Left(); ok {
-		f += ", about " + left.String() + " left"
+	gone := "   " + l.Elapsed.Round(time.Second).String() + " so far"
+	left, ok := l.Left()
+	if !ok {
+		return f + gone
 	}
-	return f
+	rest := "about " + left.String() + " left"
+	if whole := f + gone + ", " + rest; style.Width(whole) <= w {
+		return whole
+	}
+	return f + "   " + rest
 }
 
 func bar(t *style.Theme, n, of int64, w int) string {
@@ -309,6 +325,14 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 		bytes = size.Column(s.Source.Size)
 	}
 	pathWidth := max(10, w-1-10-12-12-3)
+	if w < 90 { // no column for what is nearly always the same word
+		path := s.Path
+		if s.Kind != plan.Put {
+			path = what + " " + path
+		}
+		return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour},
+			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+	}
 	return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
 		style.Cell{Text: s.Path, Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 }
