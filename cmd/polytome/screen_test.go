@@ -140,7 +140,7 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
-	term.wait("done      put")
+	term.wait("done      FULL/VSP-21410")
 	term.keys("q")
 	term.wait("A run is going on")
 	term.keys("x", "q", "q")
