@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -226,6 +227,21 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.Games))
 	press(a, "s")
 	assert.Contains(t, text(a), "games: there is no such file or folder; check the spelling")
+}
+
+func TestAVerdictIsNeverShownForAnotherTitle(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, "2")
+	titles := slices.Clone(a.desk.Scan.Titles) // as when a scan finds one that comes before
+	titles[0], titles[1] = titles[1], titles[0]
+	a.desk.Scan.Titles = titles
+	for _, l := range strings.Split(text(a), "\n") {
+		if strings.Contains(l, "Copper Tide") || strings.Contains(l, "Clockwork Ferry") {
+			assert.NotContains(t, l, "too big")
+			assert.NotContains(t, l, "as it is")
+		}
+	}
+	assert.Contains(t, text(a), "Nothing to judge yet")
 }
 
 func TestAPlaceThatGoesAway(t *testing.T) {

@@ -370,8 +370,8 @@ func (d *Desk) Chosen(n int) (goes, all int) {
 // known.
 func (d *Desk) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
 	s := d.Surveys[n]
-	if s == nil || titleIndex >= len(s.Sheet.Verdicts) {
-		return v, false, false
+	if s == nil || titleIndex >= len(s.Titles) || s.Titles[titleIndex].Key != d.Scan.Titles[titleIndex].Key {
+		return v, false, false // while a scan goes on, a look at the place may be a moment behind
 	}
 	return s.Sheet.Verdicts[titleIndex], s.Sheet.Chosen[titleIndex], true
 }

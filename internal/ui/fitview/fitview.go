@@ -95,7 +95,10 @@ func (m *Model) Why() desk.Why {
 	}
 	i, ok := m.Title()
 	s := m.d.Current()
-	if !ok || s == nil || i >= len(s.Titles) {
+	if ok {
+		_, _, ok = m.d.Verdict(n, i)
+	}
+	if !ok {
 		return desk.Why{Lead: "Nothing", Say: "to judge yet."}
 	}
 	e := s.Sheet.Explain(i)
@@ -172,9 +175,10 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 		}
 		cells = append(cells, c)
 	}
-	if s := m.d.Current(); reason > 0 && s != nil && i < len(s.Titles) {
+	if v, _, ok := m.d.Verdict(m.d.Place, i); reason > 0 && ok {
+		s := m.d.Current()
 		text := ""
-		if v := s.Sheet.Verdicts[i]; v.Kind.Goes() {
+		if v.Kind.Goes() {
 			paths := s.Sheet.Paths(i)
 			text = s.Tree.Placements[i].Items[0].Path
 			if len(paths) > 1 {
