@@ -2,7 +2,6 @@ package iso9660_test
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -358,17 +357,4 @@ func FuzzOpen(f *testing.F) {
 			return nil
 		})
 	})
-}
-
-func BenchmarkRead(b *testing.B) {
-	image := lay(b, fstest.MapFS{"BIG.DAT": {Data: make([]byte, 64<<20)}})
-	v := open(b, image)
-	b.SetBytes(64 << 20)
-	for b.Loop() {
-		f, _ := v.Open("BIG.DAT")
-		h := sha256.New()
-		if _, err := io.Copy(h, f); err != nil {
-			b.Fatal(err)
-		}
-	}
 }
