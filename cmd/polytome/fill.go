@@ -98,7 +98,7 @@ func (f *filling) fill(ctx context.Context, s *survey.Survey, dry bool) (complet
 	if err != nil {
 		return false, err
 	}
-	if len(report.Failed) > 0 && report.Put == 0 && f.plan.Puts() > 0 {
+	if len(report.Failed) > 0 && report.Put == 0 && f.plan.Files > 0 {
 		return false, fmt.Errorf("nothing could be written to %s", s.Config.Name)
 	}
 	complete = len(f.plan.Left) == 0 && len(report.Failed) == 0
@@ -120,7 +120,7 @@ func (f *filling) begin(s *survey.Survey, dry bool) error {
 	if f.asJSON {
 		return f.line("plan", f.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s to put, %s; %d there already\n", s.Config.Name, size.Count(f.plan.Puts(), "file"), size.Format(f.plan.Bytes), f.plan.There)
+	fmt.Fprintf(f.out, "%s: %s to put, %s; %d there already\n", s.Config.Name, size.Count(f.plan.Files, "file"), size.Format(f.plan.Bytes), f.plan.There)
 	if dry {
 		for _, step := range f.plan.Steps {
 			fmt.Fprintf(f.out, "  %s\n", describe(step))

@@ -73,7 +73,7 @@ func TestABenchWithTwoPlaces(t *testing.T) {
 		coretest.Write(t, dir, name+"/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 		b.Places = append(b.Places, bench.Place{Name: name, At: name, Loader: "rowan", Road: "usb", As: "fat32", Room: 1 << 30, Everything: true})
 	}
-	b.Places[1].Want("VSP-00001", false)
+	b.Places[1].Want(false, "VSP-00001")
 	require.NoError(t, b.Save())
 
 	status, out, _ := polytome(t, "fit", "--bench", b.File(), "--place", "east stick")

@@ -274,6 +274,32 @@ func TestNamesCannotSteerTheTerminal(t *testing.T) {
 	}
 }
 
+// TestChoicesAndWhatBelongsToThem checks that nothing is shown that was made for
+// other choices, and that choices wait while a run goes on.
+func TestChoicesAndWhatBelongsToThem(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	press(a, "4", "enter")
+	assert.Contains(t, text(a), "4 Run done")
+	assert.Contains(t, text(a), "5 Proof 16")
+	press(a, "2", "/", "Mistral", "enter", "space")
+	assert.Contains(t, text(a), "4 Run -", "the run was for other choices")
+	assert.Contains(t, text(a), "5 Proof -", "and so was the proof")
+	press(a, "5")
+	assert.Contains(t, text(a), "Rowan will list 16 titles", "it is made anew")
+
+	a, _ = demoApp(t, Options{})
+	cmd := a.desk.StartRun(0)
+	for _, key := range []string{"space", "u", "f", "a"} {
+		press(a, "2", key)
+		assert.Contains(t, text(a), "A run is going on; stop it before", key)
+	}
+	before := a.desk.StartProof(0)
+	pump(a, cmd)
+	press(a, "space")
+	pump(a, before)
+	assert.Contains(t, text(a), "5 Proof -", "a proof of earlier choices is dropped")
+}
+
 func TestMouse(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	a.View()
@@ -366,12 +392,27 @@ func TestFiftyThousandTitles(t *testing.T) {
 	assert.Contains(t, text(a), "Title 49999 taken off Stick")
 }
 
+// BenchmarkFrameWith50000Titles draws a frame of each stage, and does what changes
+// everything: one title, and all of them, put or taken.
 func BenchmarkFrameWith50000Titles(b *testing.B) {
 	a := many(b)
+	for _, s := range []string{"1 intake", "2 fit", "3 tree", "4 run"} {
+		b.Run(s[2:], func(b *testing.B) {
+			press(a, s[:1])
+			for b.Loop() {
+				a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+				_ = a.View()
+			}
+		})
+	}
 	press(a, "2")
-	for b.Loop() {
-		a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
-		_ = a.View()
+	for key, name := range map[string]string{"space": "put or take one", "a": "put or take all"} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				press(a, key)
+				_ = a.View()
+			}
+		})
 	}
 }
 

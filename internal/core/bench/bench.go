@@ -87,12 +87,12 @@ func (p *Place) Wants(key string) bool {
 	return p.Titles.has(key)
 }
 
-// Want puts a title on the place's list, or takes it off.
-func (p *Place) Want(key string, wanted bool) {
+// Want puts titles on the place's list, or takes them off.
+func (p *Place) Want(wanted bool, keys ...string) {
 	if p.Everything {
-		p.Without = p.Without.with(key, !wanted)
+		p.Without = p.Without.with(!wanted, keys)
 	} else {
-		p.Titles = p.Titles.with(key, wanted)
+		p.Titles = p.Titles.with(wanted, keys)
 	}
 }
 
@@ -102,15 +102,14 @@ func (k Keys) has(key string) bool {
 }
 
 // with returns a changed copy, so that what was shared before stays as it was.
-func (k Keys) with(key string, in bool) Keys {
-	i, ok := slices.BinarySearch(k, key)
-	switch {
-	case in && !ok:
-		return slices.Insert(slices.Clone(k), i, key)
-	case !in && ok:
-		return slices.Delete(slices.Clone(k), i, i+1)
+func (k Keys) with(in bool, keys []string) Keys {
+	if in {
+		all := append(slices.Clone(k), keys...)
+		slices.Sort(all)
+		return slices.Compact(all)
 	}
-	return k
+	out := Keys(slices.Sorted(slices.Values(keys)))
+	return slices.DeleteFunc(slices.Clone(k), out.has)
 }
 
 // Load reads a bench file. Mistakes in it are [*strict.Error].

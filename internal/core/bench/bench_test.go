@@ -18,8 +18,8 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 	b := bench.New(file)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "/elsewhere"}}
 	b.Places = []bench.Place{{Name: "North stick", At: "stick", Loader: "rowan", Road: "usb", As: "fat32", Room: 58 << 30, Rate: 1000, Everything: true}}
-	b.Places[0].Want("VSP-20417", false)
-	b.Places[0].Want("VSP-10000", false)
+	b.Places[0].Want(false, "VSP-20417")
+	b.Places[0].Want(false, "VSP-10000")
 	require.NoError(t, b.Save())
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -35,16 +35,16 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 
 func TestChoices(t *testing.T) {
 	p := bench.Place{Everything: true}
-	p.Want("b", false)
-	p.Want("a", false)
+	p.Want(false, "b")
+	p.Want(false, "a")
 	assert.Equal(t, bench.Keys{"a", "b"}, p.Without)
 	assert.False(t, p.Wants("a"))
 	before := p
-	p.Want("a", true)
+	p.Want(true, "a")
 	assert.True(t, p.Wants("a"))
 	assert.False(t, before.Wants("a"), "a copy for undo stays as it was")
 	p = bench.Place{}
-	p.Want("x", true)
+	p.Want(true, "x")
 	assert.True(t, p.Wants("x"))
 	assert.False(t, p.Wants("y"))
 
@@ -53,7 +53,7 @@ func TestChoices(t *testing.T) {
 	wanted := b.Wanted(0, []title.Title{{Key: "x"}, {Key: "y"}})
 	assert.Equal(t, []bool{true, false}, []bool{wanted(0), wanted(1)})
 	was := b.Choices()
-	b.Places[0].Want("y", true)
+	b.Places[0].Want(true, "y")
 	b.Restore(was)
 	assert.False(t, b.Places[0].Wants("y"))
 	require.NoError(t, b.Save(), "a bench without a file is not saved")

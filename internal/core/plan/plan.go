@@ -39,7 +39,8 @@ type Left struct {
 // wanted but cannot be.
 type Plan struct {
 	Steps []Step `json:"steps"`
-	Bytes int64  `json:"bytes"` // to be written
+	Files int    `json:"files"` // to be put
+	Bytes int64  `json:"bytes"` // in those files
 	There int    `json:"there"` // chosen titles that are there already
 	Left  []Left `json:"left,omitempty"`
 }
@@ -96,20 +97,10 @@ func Make(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet, facts place
 			p.Bytes += src.Size
 		}
 	}
+	p.Files = len(puts)
 	p.Steps = append(p.Steps, puts...)
 	return p
 }
 
 // Empty reports whether there is nothing to do.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
-
-// Puts counts the files to be written.
-func (p *Plan) Puts() int {
-	n := 0
-	for _, s := range p.Steps {
-		if s.Kind == Put {
-			n++
-		}
-	}
-	return n
-}

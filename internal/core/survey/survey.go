@@ -31,8 +31,9 @@ type Survey struct {
 	// Problems are entries of the place that could not be read.
 	Problems []string
 
-	set *loader.Set
-	dir string
+	set  *loader.Set
+	dir  string
+	plan *plan.Plan // for the present choices; nil until asked for
 }
 
 // Take looks at place number n of a bench, and judges the titles for it.
@@ -78,7 +79,7 @@ func profileOf(b *bench.Bench, name string, set *loader.Set) (*loader.Profile, e
 
 // Choose takes over the choices of a bench.
 func (s *Survey) Choose(b *bench.Bench, n int) {
-	s.Config = b.Places[n]
+	s.Config, s.plan = b.Places[n], nil
 	s.Sheet.Choose(b.Wanted(n, s.Titles))
 }
 
@@ -95,9 +96,13 @@ func (s *Survey) Open() (place.Place, error) {
 	return folder.Open(s.dir, folder.Options{Filesystem: s.Config.As, Room: int64(s.Config.Room), Rate: int64(s.Config.Rate)})
 }
 
-// Plan makes the steps for the present choices.
+// Plan is the steps for the present choices. It is made once for them, and must
+// not be changed.
 func (s *Survey) Plan() *plan.Plan {
-	return plan.Make(s.Titles, s.Tree, s.Sheet, s.Facts, s.There)
+	if s.plan == nil {
+		s.plan = plan.Make(s.Titles, s.Tree, s.Sheet, s.Facts, s.There)
+	}
+	return s.plan
 }
 
 // Proof audits the place as it is now, and looks for what was chosen.

@@ -61,7 +61,7 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 		must(t, err)
 		defer to.Close()
 		r := run.Run(ctx, p, to, func(run.Event) {})
-		if len(r.Failed) > 0 || r.Put != p.Puts() {
+		if len(r.Failed) > 0 || r.Put != p.Files {
 			t.Fatalf("%v", r.Failed)
 		}
 		after := contents(t, stick)
@@ -70,8 +70,8 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 				t.Fatalf("%s was touched", name)
 			}
 		}
-		if len(after) != len(before)+p.Puts() {
-			t.Fatalf("%d files, and %d were there and %d put", len(after), len(before), p.Puts())
+		if len(after) != len(before)+p.Files {
+			t.Fatalf("%d files, and %d were there and %d put", len(after), len(before), p.Files)
 		}
 		again := look()
 		if !again.Plan().Empty() || again.Sheet.Free() < 0 {

@@ -49,6 +49,7 @@ type Desk struct {
 	saveFailed  bool           // the last try to save failed
 	fresh       bool           // there was no bench file at the start
 	running     sync.WaitGroup // runs under way
+	changes     int            // of the choices; what was begun before the last one is dropped
 	listened    int            // number of the scan that is listened to
 	stopScan    context.CancelFunc
 }
@@ -81,16 +82,7 @@ type Action struct {
 // Do makes an action. Keys are separated by spaces; the first is shown.
 func Do(keys, name string, do func() tea.Cmd) Action {
 	list := strings.Fields(keys)
-	shown := list[0]
-	for i, k := range list {
-		if k == "space" {
-			shown = "space"
-		}
-		if k == "esc" && i == 0 {
-			shown = "esc"
-		}
-	}
-	return Action{key.NewBinding(key.WithKeys(list...), key.WithHelp(shown, name)), do}
+	return Action{key.NewBinding(key.WithKeys(list...), key.WithHelp(list[0], name)), do}
 }
 
 // Just wraps a function that needs no command.
@@ -238,16 +230,17 @@ func (d *Desk) Want(n int, titles []int) tea.Cmd {
 	if n >= len(d.Bench.Places) || len(titles) == 0 {
 		return nil
 	}
-	if l := d.Lanes[n]; l != nil && l.Running() {
-		d.Notice = fmt.Sprintf("%s is being filled; stop the run before changing what goes there.", d.Bench.Places[n].Name)
+	if d.busy() {
 		return nil
 	}
 	p := &d.Bench.Places[n]
 	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
 	d.remember()
-	for _, i := range titles {
-		p.Want(d.Scan.Titles[i].Key, put)
+	keys := make([]string, len(titles))
+	for k, i := range titles {
+		keys[k] = d.Scan.Titles[i].Key
 	}
+	p.Want(put, keys...)
 	doing := "put on"
 	if !put {
 		doing = "taken off"
@@ -262,9 +255,21 @@ func (d *Desk) Want(n int, titles []int) tea.Cmd {
 
 // Declare says what filesystem a place stands for; "" reads it off the place.
 func (d *Desk) Declare(n int, filesystem string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
 	d.remember()
 	d.Bench.Places[n].As = filesystem
-	return tea.Batch(d.SurveyPlace(n), d.save())
+	return tea.Batch(d.SurveyPlace(n), d.changed())
+}
+
+// busy reports, and says, that choices must wait for the end of a run: what it
+// was planned with would no longer be what is shown.
+func (d *Desk) busy() bool {
+	if d.Running() {
+		d.Notice = "A run is going on; stop it before changing what goes where."
+	}
+	return d.Running()
 }
 
 func (d *Desk) remember() {
@@ -279,6 +284,9 @@ func (d *Desk) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
 func (d *Desk) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
 
 func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
 	if len(*from) == 0 {
 		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
 		return nil
@@ -290,8 +298,13 @@ func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
 	return tea.Batch(d.Survey(), d.changed())
 }
 
-// changed judges again and saves.
+// changed judges again and saves. Runs that have ended and proofs that were made
+// belong to other choices, and are put away.
 func (d *Desk) changed() tea.Cmd {
+	d.changes++
+	clear(d.Lanes)
+	clear(d.Proofs)
+	clear(d.Proving)
 	for i, s := range d.Surveys {
 		if s != nil {
 			s.Choose(d.Bench, i)

@@ -206,9 +206,10 @@ func (d *Desk) StopRuns() {
 
 // A ProofMsg is the audit of a place.
 type ProofMsg struct {
-	Place  int
-	Report *proof.Report
-	Err    error
+	Place   int
+	Report  *proof.Report
+	Err     error
+	changes int
 }
 
 // StartProof audits a place in the background.
@@ -218,16 +219,19 @@ func (d *Desk) StartProof(n int) tea.Cmd {
 		return nil
 	}
 	d.Proving[n] = true
-	look, ctx := *s, d.Ctx
+	look, ctx, changes := *s, d.Ctx, d.changes
 	promises := proof.Promises(look.Titles, look.Tree, look.Sheet)
 	return func() tea.Msg {
 		r, err := look.ProveAgainst(ctx, promises)
-		return ProofMsg{n, r, err}
+		return ProofMsg{n, r, err, changes}
 	}
 }
 
 // SetProof takes over an audit.
 func (d *Desk) SetProof(m ProofMsg) {
+	if m.changes != d.changes {
+		return
+	}
 	d.Proving[m.Place] = false
 	if m.Err != nil {
 		d.Notice = m.Err.Error()

@@ -144,7 +144,7 @@ func (m *Model) Why() desk.Why {
 			return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
 		}
 		return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s to write, %s. Every file is read back before it gets its name; what is there stays.",
-			size.Count(p.Puts(), "file"), size.Format(p.Bytes)), Ways: []string{"enter begins"}}
+			size.Count(p.Files, "file"), size.Format(p.Bytes)), Ways: []string{"enter begins"}}
 	}
 	if say, ok := l.Says[m.list.Cursor]; ok && (!l.Running() || !m.follow) {
 		return desk.Why{Lead: "Failed:", Say: say + "."}
@@ -234,7 +234,7 @@ func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []str
 // way.
 func (m *Model) figures(p *plan.Plan, l *desk.Lane, w int) string {
 	if l == nil {
-		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Puts(), "file"))
+		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Files, "file"))
 	}
 	f := fmt.Sprintf("%11s of %s", size.Format(l.Total), size.Format(p.Bytes))
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {

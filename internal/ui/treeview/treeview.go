@@ -35,6 +35,7 @@ type line struct {
 	state  string // new, kept
 	rule   string // why it is there
 	title  string
+	order  string // by which the tree is sorted
 }
 
 // New makes the stage.
@@ -77,7 +78,7 @@ func (m *Model) Refresh() {
 		return
 	}
 	fold := s.Facts.Filesystem.Fold
-	byPath := map[string]line{}
+	byPath := make(map[string]line, len(s.There)+s.Sheet.New)
 	for _, e := range s.There {
 		l := line{path: e.Path, folder: e.Folder, size: e.Size, state: "kept", rule: "was there before, and stays"}
 		if place.IsTemporary(e.Path) {
@@ -104,18 +105,16 @@ func (m *Model) Refresh() {
 			}
 		}
 	}
-	for _, l := range byPath {
+	for folded, l := range byPath {
 		if m.matches(l.path) {
+			l.order = strings.ReplaceAll(folded, "/", "\x00") // what is in a folder comes right behind it
 			m.lines = append(m.lines, l)
 		}
 	}
-	slices.SortFunc(m.lines, func(a, b line) int { return strings.Compare(sortKey(fold(a.path)), sortKey(fold(b.path))) })
+	slices.SortFunc(m.lines, func(a, b line) int { return strings.Compare(a.order, b.order) })
 	from, to := m.list.Window()
 	m.list.Resize(len(m.lines), max(1, to-from))
 }
-
-// sortKey puts what is in a folder right behind it.
-func sortKey(p string) string { return strings.ReplaceAll(p, "/", "\x00") }
 
 func (m *Model) matches(p string) bool {
 	for _, w := range strings.Fields(strings.ToLower(m.filter)) {
