@@ -87,7 +87,7 @@ var promised = []string{
 	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
 	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby", "VSP-20502 Paper Falcons",
 	"VSP-21788 Pilot Boat Juniper", "VSP-21602 Quarry & Sons", "VSP-21002 Saffron Circuit", "VSP-21690 Salt & Semaphore",
-	"VSP-21751 The Uncommonly Patient", "VSP-21762 Thimble Kings", "VSP-21588 Tin Harbour",
+	"VSP-21762 Thimble Kings", "VSP-21588 Tin Harbour", "VSP-21751 Uncommonly Patient",
 }
 
 func TestTheDemoWithoutAScreen(t *testing.T) {

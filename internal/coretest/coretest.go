@@ -9,9 +9,11 @@ import (
 	"path/filepath"
 	"testing/fstest"
 
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/format/iso9660"
+	"polytome/internal/place"
 )
 
 // T is what plain tests, benchmarks, fuzz targets and property tests have in
@@ -39,6 +41,26 @@ func Rowan(t T) *loader.Profile {
 		t.Fatalf("%v", err)
 	}
 	return p
+}
+
+// Profile is a shipped profile.
+func Profile(t T, name string) *loader.Profile {
+	t.Helper()
+	p, err := Set(t).Profile(name)
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return p
+}
+
+// Target is where a profile's titles go over a road, on a filesystem.
+func Target(t T, p *loader.Profile, road, filesystem string) layout.Target {
+	t.Helper()
+	fs, err := place.FilesystemNamed(filesystem)
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return layout.Target{Attachment: p.Attachment(road, filesystem), Filesystem: fs}
 }
 
 // Vesper is a sound title of one disc with the ID VSP-number. Its file does not

@@ -30,9 +30,21 @@ type Units string
 
 // The ways to count.
 const (
-	UTF16 Units = "UTF-16 units"
-	Bytes Units = "bytes"
+	UTF16      Units = "UTF-16 units"
+	Bytes      Units = "bytes"
+	Characters Units = "characters"
 )
+
+// Count is the length of s.
+func (u Units) Count(s string) int {
+	switch u {
+	case UTF16:
+		return units16(s)
+	case Bytes:
+		return len(s)
+	}
+	return utf8.RuneCountInString(s)
+}
 
 const windowsForbidden = `<>:"|?*\`
 
@@ -122,10 +134,7 @@ func (f Filesystem) Fold(path string) string {
 // CheckName says why a single name cannot exist on the filesystem. It returns
 // "" for a legal one.
 func (f Filesystem) CheckName(name string) string {
-	n := len(name)
-	if f.Units == UTF16 {
-		n = units16(name)
-	}
+	n := f.Units.Count(name)
 	switch {
 	case name == "" || name == "." || name == "..":
 		return fmt.Sprintf("%q is no name for a file", name)
@@ -144,14 +153,16 @@ func (f Filesystem) CheckName(name string) string {
 			return fmt.Sprintf("%s does not allow a name to end in %q", f.Shown, last)
 		}
 		base, _, _ := strings.Cut(name, ".")
-		if isDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
+		if IsDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
 			return fmt.Sprintf("%q is the name of a device, which some computers cannot open as a file", base)
 		}
 	}
 	return ""
 }
 
-func isDevice(s string) bool {
+// IsDevice reports whether a name in upper case, without its ending, is that of a
+// device on some computers.
+func IsDevice(s string) bool {
 	switch s {
 	case "CON", "PRN", "AUX", "NUL":
 		return true

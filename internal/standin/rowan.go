@@ -105,7 +105,7 @@ func (Rowan) List(stick fs.FS) (*Listing, error) {
 		if c := strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)); c != 0 {
 			return c
 		}
-		return strings.Compare(a.ID, b.ID)
+		return strings.Compare(strings.ToUpper(a.ID), strings.ToUpper(b.ID)) // letter case makes no difference in an ID
 	})
 	return l, nil
 }

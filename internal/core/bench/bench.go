@@ -50,6 +50,9 @@ type Place struct {
 	Everything bool   `toml:"everything"`     // all titles are wanted, but for Without
 	Without    Keys   `toml:"without,omitempty"`
 	Titles     Keys   `toml:"titles,omitempty"` // what is wanted when not everything is
+	// Names are those that titles have been given where several wanted one, by
+	// their keys: they keep them.
+	Names map[string]string `toml:"names,omitempty"`
 }
 
 // Keys are the keys of titles, sorted.

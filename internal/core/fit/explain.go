@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"polytome/internal/core/layout"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -47,9 +48,21 @@ func (s *Sheet) Explain(i int) Explanation {
 		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", v.Path, v.Detail)
 		e.Ways = append(e.Ways, "give it another name")
 	case TooBig:
-		have := t.Discs[v.Disc].File.Size
-		e.Say = fmt.Sprintf("%s holds at most %s bytes a file, and this image has %s, which is %s too many",
-			f.Filesystem.Shown, size.Exact(f.Filesystem.LargestFile), size.Exact(have), over(v.Number))
+		holds := f.Filesystem.Shown
+		if s.Limit < f.Filesystem.LargestFile {
+			holds = "a place of " + p.Shown
+		}
+		e.Say = fmt.Sprintf("%s holds at most %s bytes a file, and this %s has %s, which is %s too many",
+			holds, size.Exact(s.Limit), t.Form, size.Exact(s.Limit+v.Number), over(v.Number))
+		if n := s.parts(i, v.Disc); n > 0 {
+			cut := fmt.Sprintf("cut into %d parts of %s at most, which %s reads (not in this version yet)", n, size.Format(int64(s.of.Tree.Placements[i].Rule.TooLarge.PartSize)), p.Shown)
+			e.Ways = append([]string{cut}, e.Ways...)
+		}
+	case Foreign:
+		e.Say = v.Detail
+	case NotYet:
+		e.Say = fmt.Sprintf("%s, and that is not in this version yet", shapeWords[layout.Shape(v.Detail)](p.Shown, string(t.Form)))
+		e.Ways = append(e.Ways, "bring it into that shape yourself, and scan again")
 	case Differs:
 		e.Say = fmt.Sprintf("%s is there already under its path %s", v.Detail, v.Path)
 		e.Ways = append(e.Ways, "look at it, move it out of the way, and this title can go")
@@ -59,6 +72,26 @@ func (s *Sheet) Explain(i int) Explanation {
 		e.Ways = append(e.Ways, "take off other titles of that size, or use a larger place")
 	}
 	return e
+}
+
+// parts counts the parts that a disc of title i is cut into.
+func (s *Sheet) parts(i, disc int) (n int) {
+	for _, item := range s.of.Tree.Placements[i].Items {
+		if item.Disc == disc && item.Shape == layout.Split {
+			n++
+		}
+	}
+	return n
+}
+
+// shapeWords say what a loader wants of a title.
+var shapeWords = map[layout.Shape]func(loader, form string) string{
+	layout.Pack:   func(l, form string) string { return l + " wants the " + form + " packed" },
+	layout.Unpack: func(l, _ string) string { return l + " wants it unpacked from its archive" },
+	layout.Extract: func(l, form string) string {
+		return l + " does not read the " + form + ", and wants it unpacked into a folder"
+	},
+	layout.Written: func(l, _ string) string { return l + " wants a list of its parts" },
 }
 
 func over(n int64) string {
@@ -74,14 +107,15 @@ func (s *Sheet) notRead(i int) (say string, ways []string) {
 	if v.Detail != "" {
 		return v.Detail, s.of.Tree.Placements[i].Refusal.Ways
 	}
-	at := p.Attachment(s.of.Road)
+	at := s.of.Tree.Target().Attachment
 	if at == nil {
 		return fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road), nil
 	}
 	var shown []string
 	for _, name := range at.Filesystems {
-		fs, _ := place.FilesystemNamed(name)
-		shown = append(shown, fs.Shown)
+		if fs, err := place.FilesystemNamed(name); err == nil {
+			shown = append(shown, fs.Shown)
+		}
 	}
 	say = fmt.Sprintf("%s, and this place is %s", at.Why, f.Filesystem.Shown)
 	ways = append(ways, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)",

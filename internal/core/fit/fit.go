@@ -3,6 +3,7 @@
 package fit
 
 import (
+	"fmt"
 	"path"
 
 	"polytome/internal/core/layout"
@@ -16,15 +17,17 @@ type Kind string
 
 // The verdicts.
 const (
-	AsIs    Kind = "as it is" // can go, unchanged
-	There   Kind = "there"    // is there already
-	Unsound Kind = "unsound"  // something is wrong with the files themselves
-	NotRead Kind = "not read" // the loader does not take it, here or at all
-	Clash   Kind = "clash"    // another chosen title gets the same path
-	BadName Kind = "bad name" // the filesystem cannot hold the path
-	TooBig  Kind = "too big"  // a file is over the filesystem's limit
-	Differs Kind = "differs"  // something else is there under its path
-	NoRoom  Kind = "no room"  // what is chosen before it leaves too little
+	AsIs    Kind = "as it is"   // can go, unchanged
+	There   Kind = "there"      // is there already
+	Unsound Kind = "unsound"    // something is wrong with the files themselves
+	NotRead Kind = "not read"   // the loader does not take it, here or at all
+	Foreign Kind = "not for it" // the loader has nothing to do with such titles
+	NotYet  Kind = "not yet"    // it would have to be brought into another shape
+	Clash   Kind = "clash"      // another chosen title gets the same path
+	BadName Kind = "bad name"   // the filesystem cannot hold the path
+	TooBig  Kind = "too big"    // a file is over the filesystem's limit
+	Differs Kind = "differs"    // something else is there under its path
+	NoRoom  Kind = "no room"    // what is chosen before it leaves too little
 )
 
 // Goes reports whether a title with this verdict can be on the place.
@@ -49,6 +52,7 @@ type Sheet struct {
 	Planned  int64 // bytes that the chosen titles will add
 	Count    int   // chosen titles that go or are there
 	New      int   // those of them that are not there yet
+	Limit    int64 // bytes that a file can have
 	base     []Verdict
 	folders  *folders
 	of       Case
@@ -79,42 +83,63 @@ func Judge(c Case) *Sheet {
 	s := &Sheet{
 		Verdicts: make([]Verdict, len(c.Titles)), Chosen: make([]bool, len(c.Titles)),
 		base: make([]Verdict, len(c.Titles)), of: c, Kept: c.Facts.Capacity - c.Facts.Free,
-		folders: newFolders(c, present),
+		folders: newFolders(c, present), Limit: c.Tree.Target().LargestFile(),
 	}
+	closed := closedFolders(c, present)
 	for i := range c.Titles {
-		s.base[i] = judge(c, i, present)
+		s.base[i] = judge(c, i, present, closed)
 	}
 	s.settle()
 	return s
 }
 
 // judge finds what holds for a title whatever else is chosen.
-func judge(c Case, i int, present map[string]place.Entry) Verdict {
-	t, pl := &c.Titles[i], c.Tree.Placements[i]
+func judge(c Case, i int, present map[string]place.Entry, closed map[string]bool) Verdict {
+	t, pl := &c.Titles[i], &c.Tree.Placements[i]
 	var v Verdict
-	for _, d := range t.Discs {
-		v.Room += c.Facts.RoomFor(d.File.Size)
+	if pl.Refusal != nil {
+		v.Room = c.Facts.RoomFor(t.Size())
+	}
+	for k := range pl.Items {
+		v.Room += c.Facts.RoomFor(pl.Items[k].Size)
 	}
 	whole := v.Room
-	at := c.Profile.Attachment(c.Road)
+	at := c.Tree.Target().Attachment
 	switch {
+	case pl.Refusal != nil && pl.Refusal.Foreign:
+		v.Kind, v.Detail = Foreign, pl.Refusal.Say
+		return v
 	case !t.Sound():
 		v.Kind = Unsound
-		return v
-	case pl.Refusal != nil:
-		v.Kind, v.Detail = NotRead, pl.Refusal.Say
 		return v
 	case at == nil || !at.Reads(c.Facts.Filesystem.Name):
 		v.Kind = NotRead
 		return v
+	case pl.Refusal != nil:
+		v.Kind, v.Detail = NotRead, pl.Refusal.Say
+		return v
 	}
+	limit := c.Tree.Target().LargestFile()
 	v.Kind = There
-	for _, item := range pl.Items {
-		file := t.Discs[item.Disc].File
+	for k := range pl.Items {
+		item := &pl.Items[k]
 		v.Disc, v.Path = item.Disc, item.Path
-		if over := file.Size - c.Facts.Filesystem.LargestFile; over > 0 {
-			v.Kind, v.Number = TooBig, over
+		switch {
+		case item.Shape == layout.Split || item.Size > limit:
+			v.Kind, v.Number = TooBig, t.Discs[item.Disc].File.Size-limit
+			if item.Size > limit {
+				v.Number = item.Size - limit
+			}
 			return v
+		case item.Shape != layout.Whole:
+			v.Kind, v.Detail = NotYet, string(item.Shape)
+			return v
+		}
+		for p := item.Path; p != "."; p = path.Dir(p) {
+			if closed[c.Facts.Filesystem.Fold(p)] {
+				v.Kind, v.Detail = NotRead, fmt.Sprintf("the console has made its folders, and %s is not among them: %s", p, c.Profile.FirstBoot.Why)
+				return v
+			}
 		}
 		for p := item.Path; p != "."; p = path.Dir(p) {
 			if why := c.Facts.Filesystem.CheckName(path.Base(p)); why != "" {
@@ -135,8 +160,8 @@ func judge(c Case, i int, present map[string]place.Entry) Verdict {
 		switch {
 		case !ok:
 			v.Kind = AsIs
-		case e.Size == file.Size:
-			v.Room -= c.Facts.RoomFor(file.Size) // this disc takes no more room
+		case e.Size == item.Size:
+			v.Room -= c.Facts.RoomFor(item.Size) // this file takes no more room
 		default:
 			v.Kind, v.Number, v.Detail = Differs, e.Size, "a file of another size"
 			return v
@@ -149,10 +174,32 @@ func judge(c Case, i int, present map[string]place.Entry) Verdict {
 	return v
 }
 
-// Choose sets which titles are wanted, by index.
+// closedFolders are folders that the console would have made by itself on a place that it
+// has already prepared, and did not make.
+func closedFolders(c Case, present map[string]place.Entry) map[string]bool {
+	if c.Profile.FirstBoot.MayAdd {
+		return nil
+	}
+	out, prepared := map[string]bool{}, false
+	for _, f := range layout.FirstBoot(c.Profile) {
+		key := c.Facts.Filesystem.Fold(f)
+		if e, ok := present[key]; ok && e.Folder {
+			prepared = true
+			continue
+		}
+		out[key] = true
+	}
+	if !prepared {
+		return nil
+	}
+	return out
+}
+
+// Choose sets which titles are wanted, by index. Titles that the loader has nothing
+// to do with are never chosen.
 func (s *Sheet) Choose(chosen func(i int) bool) {
 	for i := range s.Chosen {
-		s.Chosen[i] = chosen(i)
+		s.Chosen[i] = s.base[i].Kind != Foreign && chosen(i)
 	}
 	s.settle()
 }

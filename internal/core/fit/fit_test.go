@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/judge"
@@ -23,6 +24,10 @@ import (
 
 func vesper(n int, name string, bytes int64) title.Title {
 	return coretest.Vesper(n, name, "full", bytes)
+}
+
+func target(p *loader.Profile, f place.Facts) layout.Target {
+	return layout.Target{Attachment: p.Attachment("usb", f.Filesystem.Name), Filesystem: f.Filesystem}
 }
 
 func facts(filesystem string, capacity, free int64) place.Facts {
@@ -35,7 +40,7 @@ func facts(filesystem string, capacity, free int64) place.Facts {
 
 func judged(t testing.TB, titles []title.Title, f place.Facts, there ...place.Entry) *fit.Sheet {
 	p := coretest.Rowan(t)
-	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f, There: there})
+	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p, target(p, f)), Profile: p, Road: "usb", Facts: f, There: there})
 	s.Choose(func(int) bool { return true })
 	return s
 }
@@ -104,7 +109,7 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		}
 		p := coretest.Rowan(t)
 		f := facts("fat32", 58*size.GiB, free)
-		s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p), Profile: p, Road: "usb", Facts: f})
+		s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p, target(p, f)), Profile: p, Road: "usb", Facts: f})
 		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")
 		s.Choose(func(i int) bool { return picks[i] })
 		if s.Planned > free || s.Free() < 0 {

@@ -55,7 +55,8 @@ func newFolders(c Case, present map[string]place.Entry) *folders {
 		f.before[number(path.Dir(e.Path))] += fsys.EntryBytes(path.Base(e.Path))
 	}
 	for i := range c.Titles {
-		for _, item := range c.Tree.Placements[i].Items {
+		for k := range c.Tree.Placements[i].Items {
+			item := &c.Tree.Placements[i].Items[k]
 			if _, ok := present[fsys.Fold(item.Path)]; ok {
 				continue
 			}

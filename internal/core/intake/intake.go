@@ -111,6 +111,11 @@ func (s *scan) walk(ctx context.Context, dir string, paths chan<- string) {
 			}
 			return nil
 		}
+		if d.IsDir() && p != dir {
+			if t := s.folder(p); t != nil {
+				return fs.SkipDir
+			}
+		}
 		if d.IsDir() || !(d.Type().IsRegular() || d.Type()&fs.ModeSymlink != 0) {
 			return nil
 		}
@@ -139,6 +144,23 @@ func (s *scan) problem(path string, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.problems = append(s.problems, Problem{path, say})
+}
+
+// folder takes in a folder that is a game by itself. Folders are few and their
+// markers quickly looked for, so the walker does it.
+func (s *scan) folder(dir string) *title.Title {
+	t, err := folder(dir, s.set)
+	if err != nil {
+		s.problem(dir, err)
+		return nil
+	}
+	if t != nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.files += len(t.Discs[0].Parts)
+		s.found = append(s.found, *t)
+	}
+	return t
 }
 
 // look identifies one file.
@@ -172,6 +194,14 @@ func (s *scan) result() Result {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := Result{Titles: Group(slices.Clone(s.found)), Files: s.files, Passed: s.passed, Problems: slices.Clone(s.problems)}
+	for i := range s.found { // track files were passed over before their sheet was read
+		if s.found[i].Form == title.Tracks {
+			for _, d := range s.found[i].Discs {
+				r.Passed -= len(d.Parts)
+			}
+		}
+	}
+	r.Passed = max(0, r.Passed)
 	slices.SortFunc(r.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
 	return r
 }
@@ -183,11 +213,14 @@ func Group(found []title.Title) []title.Title {
 	var out []title.Title
 	sets := map[string]int{} // what discs of one game share -> index in out
 	for _, t := range found {
-		if t.Of < 2 {
+		if t.Of == 1 {
 			out = append(out, t)
 			continue
 		}
 		key := fmt.Sprintf("%s\x00%s\x00%s\x00%d", t.Platform, t.Name, t.Region, t.Of)
+		if t.Of == 0 && t.Form != title.Tracks {
+			key += "\x00" + t.ID // discs that do not tell how many there are share their ID
+		}
 		i, ok := sets[key]
 		if ok && !slices.ContainsFunc(out[i].Discs, func(d title.Disc) bool { return d.Number == t.Discs[0].Number }) {
 			out[i].Discs = append(out[i].Discs, t.Discs...)
@@ -202,6 +235,9 @@ func Group(found []title.Title) []title.Title {
 		t := &out[i]
 		slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
 		t.ID = t.Discs[0].ID
+		if t.Of == 0 { // nothing says how many there are, but the last one that is here
+			t.Of = t.Discs[len(t.Discs)-1].Number
+		}
 		if len(t.Discs) < t.Of {
 			t.Findings = append(t.Findings, title.Finding{
 				Grade: title.Fault, Say: fmt.Sprintf("only %s of %d found", discList(t.Discs), t.Of),

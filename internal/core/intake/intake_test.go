@@ -25,7 +25,7 @@ import (
 func inf(id, name, disc string) string { return coretest.Inf(id, name, disc, "short") }
 
 func identify(t testing.TB, data []byte, name string) *title.Title {
-	tt, err := intake.Image(bytes.NewReader(data), int64(len(data)), name, coretest.Set(t))
+	tt, err := intake.Identify(bytes.NewReader(data), int64(len(data)), name, coretest.Set(t))
 	require.NoError(t, err)
 	return tt
 }
@@ -48,7 +48,7 @@ func TestFaults(t *testing.T) {
 		"sound":          {coretest.Image(t, good), "a.iso", ""},
 		"other ending":   {coretest.Image(t, good), "a.img", ""},
 		"cut short":      {coretest.Image(t, good)[:50_000], "a.iso", "cut short"},
-		"no marker":      {coretest.Image(t, ""), "a.iso", "VESPER.INF is missing"},
+		"no marker":      {coretest.Image(t, ""), "a.iso", "the image holds none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
 		"no image":       {[]byte("hello"), "a.iso", "there is no ISO 9660 volume in the file"},
 		"empty":          {nil, "a.iso", "there is no ISO 9660 volume in the file"},
 		"bad ID":         {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is no ID of the Vesper`},
@@ -127,7 +127,7 @@ func FuzzImage(f *testing.F) {
 	set := coretest.Set(f)
 	f.Fuzz(func(t *testing.T, volume []byte) {
 		data := append(make([]byte, system), volume...)
-		tt, err := intake.Image(bytes.NewReader(data), int64(len(data)), "f.iso", set)
+		tt, err := intake.Identify(bytes.NewReader(data), int64(len(data)), "f.iso", set)
 		if err == nil && tt != nil && tt.Sound() && (tt.ID == "" || tt.Name == "" || tt.Discs[0].Kind == "") {
 			t.Fatalf("called sound without its values: %+v", tt)
 		}

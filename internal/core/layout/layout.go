@@ -4,125 +4,116 @@
 package layout
 
 import (
-	"fmt"
 	"path"
-	"strconv"
-	"strings"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/place"
 )
 
-// A Tree is where all titles go, in the order in which they were given.
-type Tree struct {
-	Placements []Placement `json:"placements"`
+// A Target is where titles are laid out for.
+type Target struct {
+	// Attachment is how the loader reaches the place; nil when it does not.
+	Attachment *loader.Attachment
+	Filesystem place.Filesystem
+	// Held are names that titles have been given before, by their keys. They keep
+	// them, whatever else comes.
+	Held map[string]string
 }
+
+// LargestFile is how many bytes a file there can have.
+func (t *Target) LargestFile() int64 {
+	limit := t.Filesystem.LargestFile
+	if t.Attachment != nil && t.Attachment.LargestFile > 0 {
+		limit = min(limit, int64(t.Attachment.LargestFile))
+	}
+	return limit
+}
+
+// attachment is the name of the attachment, "" for none.
+func (t *Target) attachment() string {
+	if t.Attachment == nil {
+		return ""
+	}
+	return t.Attachment.Name
+}
+
+// A Shape is what becomes of a title's files on their way.
+type Shape string
+
+// The shapes. The empty one leaves files as they are.
+const (
+	Whole   Shape = ""        // as it is
+	Split   Shape = "split"   // one part of several
+	Pack    Shape = "pack"    // a packed image
+	Unpack  Shape = "unpack"  // what is in an archive or package
+	Extract Shape = "extract" // what is in an image
+	Written Shape = "written" // made from a template
+	Fitted  Shape = "fitted"  // a picture brought to size
+)
 
 // A Placement is where one title goes, or why the loader does not want it.
 type Placement struct {
-	Items   []Item   `json:"items,omitempty"`   // one for each disc
+	Items   []Item   `json:"items,omitempty"`
 	Refusal *Refusal `json:"refusal,omitempty"` // set when there are no items
 	// Rivals are the indexes of other titles that would get one of the same
 	// paths, when letter case is ignored.
 	Rivals []int `json:"rivals,omitempty"`
+	// Name is the title as it is written in the paths.
+	Name string `json:"name,omitempty"`
+	// How says what was done to the name beyond the rule, "" for nothing.
+	How string `json:"how,omitempty"`
+	// Rule is the profile's rule that the paths come from.
+	Rule *loader.Accept `json:"-"`
+
+	claims  []string // folded paths that no other title may have
+	page    int      // from 1; 0 where the rule knows no pages
+	folder  string   // what its pages have in common, where the rule knows pages
+	entries int      // that it makes there
+	order   string   // by which the titles of a folder are sorted
+	// contested is set where another title wanted the same name.
+	contested bool
 }
 
 // An Item is one file on the place.
 type Item struct {
-	Disc int    `json:"disc"` // index into the title's discs
-	Path string `json:"path"` // from the place's root, with slashes
-	Rule string `json:"rule"` // why it is there and so named, a plain sentence
+	Disc   int    `json:"disc"`             // index into the title's discs
+	Path   string `json:"path"`             // from the place's root, with slashes
+	Folder bool   `json:"folder,omitempty"` // a folder, whose content is known only when it is unpacked
+	Size   int64  `json:"size"`             // in bytes, on the place
+	// AtMost is set where the size is the most that it can be.
+	AtMost bool       `json:"at-most,omitempty"`
+	Source title.File `json:"source,omitzero"`  // where the bytes come from
+	Offset int64      `json:"offset,omitempty"` // of a part in its source
+	Shape  Shape      `json:"shape,omitempty"`
+	Text   string     `json:"text,omitempty"` // of a written file
+	Rule   string     `json:"rule"`           // why it is there, a plain sentence
 }
 
 // A Refusal is why a loader does not take a title.
 type Refusal struct {
 	Say  string   `json:"say"`
 	Ways []string `json:"ways,omitempty"`
+	// Foreign is set when the loader has nothing to do with such titles at all.
+	Foreign bool `json:"foreign,omitempty"`
 }
 
-// Lay places every title by the profile's rules.
-func Lay(titles []title.Title, p *loader.Profile) *Tree {
-	t := &Tree{Placements: make([]Placement, len(titles))}
-	owners := make(map[string][]int, len(titles))
-	for i := range titles {
-		pl := &t.Placements[i]
-		*pl = placeTitle(&titles[i], p)
-		for _, item := range pl.Items {
-			key := strings.ToUpper(item.Path)
-			owners[key] = append(owners[key], i)
-		}
+// Because is the rule behind an item of the placement, with what was done to the name.
+func (p *Placement) Because(item *Item) string {
+	if p.How == "" {
+		return item.Rule
 	}
-	for _, all := range owners {
-		if len(all) < 2 {
-			continue
-		}
-		for _, i := range all {
-			for _, j := range all {
-				if i != j {
-					t.Placements[i].Rivals = append(t.Placements[i].Rivals, j)
-				}
-			}
-		}
-	}
-	return t
+	return item.Rule + "; " + p.How
 }
 
-func placeTitle(t *title.Title, p *loader.Profile) Placement {
-	if t.Platform == "" {
-		return refuse("it is not known what this file is", "see the evidence at Intake")
-	}
-	rule := p.Accept(t.Platform, t.Form)
-	if rule == nil {
-		return refuse(fmt.Sprintf("%s does not read %s titles", p.Shown, t.Platform))
-	}
-	var pl Placement
-	for i := range t.Discs {
-		values := valuesOf(t, i)
-		for _, f := range rule.Path.Fields() {
-			if f != "title" && values[f] == "" {
-				return refuse(fmt.Sprintf("%s needs the %s in the path %s, and none was found in the file", p.Shown, f, rule.Path))
-			}
-		}
-		suffix := ""
-		if t.Of > 1 {
-			suffix = rule.Title.Discs.Fill(values)
-		}
-		name, how := Name(t.Name, rule.Title.Permits, rule.Title.Longest-len([]rune(suffix)), rule.Title.Longest > 0)
-		if name == "" {
-			name, how = values["id"], "its name has no character that "+p.Shown+" permits, so the ID stands for it"
-		}
-		if name == "" {
-			return refuse(fmt.Sprintf("its name %q has no character that %s permits", t.Name, p.Shown))
-		}
-		values["title"] = name + suffix
-		item := Item{Disc: i, Path: rule.Path.Fill(values), Rule: rule.Why}
-		if how != "" {
-			item.Rule += "; " + how
-		}
-		pl.Items = append(pl.Items, item)
-	}
-	return pl
-}
-
-func refuse(say string, ways ...string) Placement {
-	return Placement{Refusal: &Refusal{Say: say, Ways: ways}}
-}
-
-var slashes = strings.NewReplacer("/", "-", `\`, "-")
-
-// valuesOf collects the fields of one disc. A value can never make a folder.
-func valuesOf(t *title.Title, disc int) map[string]string {
-	d := t.Discs[disc]
-	v := map[string]string{
-		"id": d.ID, "kind": d.Kind, "region": t.Region, "platform": t.Platform,
-		"disc": strconv.Itoa(d.Number), "discs": strconv.Itoa(t.Of),
-	}
-	for k, s := range v {
-		if strings.ContainsAny(s, `/\`) {
-			v[k] = slashes.Replace(s)
+// Ready reports whether all items go as they are.
+func (p *Placement) Ready() bool {
+	for i := range p.Items {
+		if p.Items[i].Shape != Whole {
+			return false
 		}
 	}
-	return v
+	return true
 }
 
 // Folders lists the folders above a path, the outermost first.

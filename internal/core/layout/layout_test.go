@@ -2,15 +2,17 @@ package layout_test
 
 import (
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 	"testing"
-	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/place"
@@ -18,109 +20,364 @@ import (
 
 func vesper(number int, name, kind string) title.Title { return coretest.Vesper(number, name, kind, 1) }
 
-func TestNames(t *testing.T) {
-	permitted := coretest.Rowan(t).Accepts[0].Title.Permits
-	for from, want := range map[string]string{
-		"Copper Tide":                            "Copper Tide",
-		"Quarry & Sons":                          "Quarry & Sons",
-		"Paper Falcons: Second Flight":           "Paper Falcons - Second",
-		"Grebe Lake Rally – Été Édition":         "Grebe Lake Rally - Ete",
-		"  Tin\tHarbour  ":                       "Tin Harbour",
-		"Straße nach Œre":                        "Strasse nach OEre",
-		"What? No!":                              "What No!",
-		"a/b\\c":                                 "a-b-c",
-		"Mosswick…":                              "Mosswick",
-		"“Underbough”":                           "'Underbough'",
-		"ひかり":                                    "",
-		"ひかり Line":                               "Line",
-		"Supercalibrationalisticallymade!":       "Supercalibrationalistically",
-		"Nine Bells to Marrowby (Ferry Edition)": "Nine Bells to Marrowby",
-		"The Uncommonly Patient Lighthouse Keeper of Farther Saint Ebb, Part II": "The Uncommonly Patient",
-	} {
-		longest := 28
-		if from == "Supercalibrationalisticallymade!" {
-			longest = 27
-		}
-		got, how := layout.Name(from, permitted, longest, true)
-		assert.Equal(t, want, got, from)
-		assert.Equal(t, how != "", utf8.RuneCountInString(got) < utf8.RuneCountInString(want) || strings.Contains(how, "shortened"), from)
-	}
-}
-
-func TestAnyNameBecomesLegal(t *testing.T) {
+func rowan(t coretest.T, titles ...title.Title) *layout.Tree {
 	p := coretest.Rowan(t)
-	permitted := p.Accepts[0].Title.Permits
-	fat, err := place.FilesystemNamed("fat32")
-	require.NoError(t, err)
-	rapid.Check(t, func(t *rapid.T) {
-		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Za-z0-9 .,:;!?/\\()'"éüßñ–-]{0,80}`)).Draw(t, "name")
-		longest := rapid.IntRange(1, 60).Draw(t, "longest")
-		name, _ := layout.Name(s, permitted, longest, true)
-		if n := utf8.RuneCountInString(name); n > longest {
-			t.Fatalf("%q has %d characters, more than %d", name, n, longest)
-		}
-		for _, r := range name {
-			if !permitted(r) {
-				t.Fatalf("%q holds %q", name, r)
-			}
-		}
-		if again, _ := layout.Name(name, permitted, longest, true); again != name {
-			t.Fatalf("%q is not stable: it becomes %q", name, again)
-		}
-		whole := layout.Lay([]title.Title{vesper(20417, s, "full")}, p).Placements[0]
-		if len(whole.Items) != 1 {
-			t.Fatalf("%q is refused: %v", s, whole.Refusal)
-		}
-		if why := fat.CheckName(strings.TrimPrefix(whole.Items[0].Path, "FULL/")); why != "" {
-			t.Fatalf("%q: %s", whole.Items[0].Path, why)
-		}
-	})
+	return layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
 }
 
 func TestPaths(t *testing.T) {
 	two := vesper(21410, "The Clockwork Ferry of Tin Harbour", "full")
 	two.Of = 2
 	two.Discs = append(two.Discs, title.Disc{Number: 2, ID: "VSP-21411", Kind: "short"})
-	titles := []title.Title{vesper(20417, "Copper Tide", "full"), vesper(21002, "Saffron Circuit", "short"), two, vesper(1, "ひかり", "full")}
-	tree := layout.Lay(titles, coretest.Rowan(t))
+	tree := rowan(t, vesper(20417, "Copper Tide", "full"), vesper(21002, "Saffron Circuit", "short"), two, vesper(1, "😀", "full"))
 	var got []string
-	for _, pl := range tree.Placements {
-		for _, item := range pl.Items {
-			got = append(got, item.Path)
-			assert.NotEmpty(t, item.Rule)
+	for i := range tree.Placements {
+		pl := &tree.Placements[i]
+		for k := range pl.Items {
+			got = append(got, pl.Items[k].Path)
+			assert.NotEmpty(t, pl.Because(&pl.Items[k]))
 		}
 	}
 	assert.Equal(t, []string{
 		"FULL/VSP-20417 - Copper Tide.iso", "SHORT/VSP-21002 - Saffron Circuit.iso",
-		"FULL/VSP-21410 - The Clockwork Ferry (Disc 1).iso", "SHORT/VSP-21411 - The Clockwork Ferry (Disc 2).iso", "FULL/VSP-00001 - VSP-00001.iso",
+		"FULL/VSP-21410 - Clockwork Ferry (Disc 1).iso", "SHORT/VSP-21411 - Clockwork Ferry (Disc 2).iso", "FULL/VSP-00001 - VSP-00001.iso",
 	}, got)
-	assert.Contains(t, tree.Placements[2].Items[0].Rule, "shortened from 34 to 19 characters")
+	assert.Contains(t, tree.Placements[2].How, "shortened from 34 to 15 characters")
 }
 
 func TestRefusalsAndRivals(t *testing.T) {
 	noID := vesper(3, "No ID", "full")
-	noID.Discs[0].ID = ""
-	titles := []title.Title{
+	noID.Discs[0].ID, noID.ID = "", ""
+	tree := rowan(t,
 		vesper(1, "Same", "full"), vesper(1, "same", "full"), vesper(2, "Same", "full"),
-		noID, {Platform: "", Of: 1, Discs: []title.Disc{{}}}, {Platform: "lapwing", Form: title.Image, Of: 1, Discs: []title.Disc{{}}},
-	}
-	tree := layout.Lay(titles, coretest.Rowan(t))
+		noID, title.Title{Platform: "", Of: 1, Discs: []title.Disc{{}}}, title.Title{Platform: "lapwing", Form: title.Tracks, Of: 1, Discs: []title.Disc{{}}},
+		title.Title{Platform: "vesper", Form: title.Folder, Of: 1, Discs: []title.Disc{{}}})
 	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case makes no difference")
 	assert.Equal(t, []int{0}, tree.Placements[1].Rivals)
 	assert.Empty(t, tree.Placements[2].Rivals)
-	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing"} {
+	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing", 6: "in the form folder"} {
 		require.NotNil(t, tree.Placements[i].Refusal, i)
 		assert.Contains(t, tree.Placements[i].Refusal.Say, say)
+		assert.Equal(t, i == 5, tree.Placements[i].Refusal.Foreign)
 	}
 }
 
+func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
+	big := coretest.Vesper(20417, "Copper Tide", "full", 5<<30)
+	tree := rowan(t, big)
+	var got []string
+	var sum int64
+	for _, item := range tree.Placements[0].Items {
+		got = append(got, fmt.Sprintf("%s %d+%d %s", item.Path, item.Offset, item.Size, item.Shape))
+		if item.Shape == layout.Split {
+			sum += item.Size
+		}
+	}
+	const part = 2<<30 - 64<<10
+	assert.Equal(t, []string{
+		fmt.Sprintf("LONG/VSP-20417/001.rwn 0+%d split", part), fmt.Sprintf("LONG/VSP-20417/002.rwn %d+%d split", part, part),
+		fmt.Sprintf("LONG/VSP-20417/003.rwn %d+%d split", 2*part, 5<<30-2*part), "LONG/VSP-20417/parts.toml 0+234 written",
+	}, got)
+	assert.EqualValues(t, 5<<30, sum)
+	assert.Contains(t, tree.Placements[0].Items[3].Text, "file = \"003.rwn\"\nlength = 1073872896\n")
+
+	p := coretest.Rowan(t)
+	whole := layout.Lay([]title.Title{big}, p, coretest.Target(t, p, "smb", "ext4")).Placements[0]
+	assert.Equal(t, "FULL/VSP-20417 - Copper Tide.iso", whole.Items[0].Path, "a share takes it whole")
+	assert.Len(t, whole.Items, 1)
+}
+
+// cart is a cartridge title; its file does not exist.
+func cart(platform, name, file string) title.Title {
+	return title.Title{Key: file, Platform: platform, Form: title.Cartridge, Name: name, Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/" + file, Size: 4096}}}}
+}
+
+// disc is a disc of tracks.
+func disc(n int, base string) title.Disc {
+	return title.Disc{Number: n, File: title.File{Path: "/games/" + base + ".cue", Size: 99},
+		Parts: []title.Part{{Name: base + ".bin", File: title.File{Path: "/games/" + base + ".bin", Size: 9000}}}}
+}
+
+func folderTitle(platform, id, name string, files ...string) title.Title {
+	t := title.Title{Key: id + name, Platform: platform, Form: title.Folder, ID: id, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, ID: id, File: title.File{Path: "/games/" + name}}}}
+	for _, f := range files {
+		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: f, File: title.File{Path: "/games/" + name + "/" + f, Size: 10}})
+	}
+	return t
+}
+
+func image(platform, id, name, file string, size int64) title.Title {
+	return title.Title{Key: id, Platform: platform, Form: title.Image, ID: id, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/games/" + file, Size: size}}}}
+}
+
+// TestEveryLoadersTree holds the trees of all shipped profiles against the consoles' pages.
+func TestEveryLoadersTree(t *testing.T) {
+	zipped := cart("finch", "Reed Runner", "Reed Runner.zip")
+	zipped.Archive = ".zip"
+	zipped.Discs[0].Parts = []title.Part{{Name: "reed.fin", File: title.File{Size: 8000}}}
+	lapwing := title.Title{Key: "LAP_04412", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04412", Name: "Heron's Watch", Of: 1, Discs: []title.Disc{disc(1, "watch")}}
+	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: "Two Tides", Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
+	skuaPair := image("skua-first", "SKF-0031", "Old Mole", "m1.img", 500<<20)
+	skuaPair.Of = 2
+	skuaPair.Discs = append(skuaPair.Discs, title.Disc{Number: 2, ID: "SKF-0031", File: title.File{Path: "/games/m2.img", Size: 400 << 20}})
+	prog := folderTitle("dulcimer", "", "Mast & Mirror", "mirror.prog", "disk.1", "data/level1.dat", "data/old.bak", "notes.txt", "mirror.about")
+	game := folderTitle("corvane", "CVN00117", "Under: Bough", "main.run", "art/a.dat")
+	for name, c := range map[string]struct {
+		loader, road, fs string
+		titles           []title.Title
+		want             []string // path [shape]; or what a refusal says, after "no: "
+	}{
+		"a Corvane": {"gantry", "ftp", "ext4", []title.Title{game, image("corvane", "CVN00118", "Saffron Circuit", "s.iso", 700<<20), cart("wren8", "Gannet Patrol", "g.w8"), zipped, cart("kestrel64", "Kite", "k.k64"), vesper(1, "No", "full")},
+			[]string{"Games/Under - Bough/main.run", "Games/Under - Bough/art/a.dat", "Games/Saffron Circuit extract", "gantry/shelf/wren8/Gannet Patrol.w8", "gantry/shelf/finch/Reed Runner.zip",
+				"gantry/cores/kestrel/Kite.k64", "no: Gantry does not read vesper titles", "+gantry/faces/wren8/Gannet Patrol.jpg", "+gantry/faces/finch/Reed Runner.jpg", "+gantry/faces/kestrel64/Kite.jpg"}},
+		"a Meridian's disk": {"trellis", "ftp", "ext4", []title.Title{folderTitle("meridian", "MRD-0117", "Slow Lantern", "SYS/TITLE.JSON"), vesper(1, "Copper Tide", "full"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
+			[]string{"GAMES/MRD-0117/SYS/TITLE.JSON", "IMG-V/Copper Tide.iso", "IMG-L/Heron's Watch.cue", "IMG-L/watch.bin", "IMG-S/Reel.iso", "+IMG-V/Copper Tide.jpg", "+IMG-L/Heron's Watch.jpg", "+IMG-S/Reel.jpg"}},
+		"a Meridian's stick with FAT32": {"trellis", "usb", "fat32", []title.Title{folderTitle("meridian", "MRD-0117", "Slow Lantern", "SYS/TITLE.JSON"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
+			[]string{"no: Trellis starts Meridian games from the internal disk only", "no: from a FAT32 stick, Trellis serves Siskin images only", "IMG-S/Reel.iso", "+IMG-S/Reel.jpg"}},
+		"a Meridian's stick with exFAT": {"trellis", "usb", "exfat", []title.Title{lapwing, vesper(1, "Copper Tide", "full")},
+			[]string{"IMG-L/Heron's Watch.cue", "IMG-L/watch.bin", "IMG-V/Copper Tide.iso", "+IMG-L/Heron's Watch.jpg", "+IMG-V/Copper Tide.jpg"}},
+		"a Pipit Mini": {"bellows", "usb", "fat32", []title.Title{lapwing, pair, zipped, cart("wren8", "Gannet Patrol", "g.w8")},
+			[]string{"Titles/Heron's Watch/Heron's Watch.cue", "Titles/Heron's Watch/watch.bin", "Titles/Two Tides/Two Tides (Disc 1).cue", "Titles/Two Tides/tides1.bin", "Titles/Two Tides/Two Tides (Disc 2).cue", "Titles/Two Tides/tides2.bin",
+				"Carts/finch/Reed Runner.fin unpack", "Carts/wren8/Gannet Patrol.w8",
+				"+Titles/Heron's Watch/title.toml", "+Titles/Two Tides/Two Tides.m3u", "+Titles/Two Tides/title.toml"}},
+		"a Tanager": {"oxbow", "usb", "exfat", []title.Title{zipped, vesper(1, "Copper Tide", "full"), lapwing, prog},
+			[]string{"oxbow/play/finch/Reed Runner.zip", "oxbow/play/vesper/Copper Tide.iso", "oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/watch.bin",
+				"oxbow/play/dulcimer/Mast & Mirror/mirror.prog", "oxbow/play/dulcimer/Mast & Mirror/disk.1", "oxbow/play/dulcimer/Mast & Mirror/data/level1.dat", "oxbow/play/dulcimer/Mast & Mirror/data/old.bak", "oxbow/play/dulcimer/Mast & Mirror/notes.txt", "oxbow/play/dulcimer/Mast & Mirror/mirror.about"}},
+		"a Skua": {"mica", "usb", "fat32", []title.Title{image("skua", "SKU-0007", "Long Water", "l.skd", 7<<30), image("skua", "SKU-0008", "Short Water", "s.skd", 1<<30), skuaPair},
+			[]string{"skua/SKU-0007/Long Water.pkd pack", "skua/SKU-0007/Long Water.2.pkd pack", "skua/SKU-0007/Long Water.3.pkd pack", "skua/SKU-0008/Short Water.pkd pack", "first/SKF-0031/disc-1.img", "first/SKF-0031/disc-2.img"}},
+		"a Dulcimer": {"plover", "usb", "fat32", []title.Title{prog},
+			[]string{"packages/Mast & Mirror/start.prog", "packages/Mast & Mirror/disk.1", "packages/Mast & Mirror/data/level1.dat", "packages/Mast & Mirror/mirror.about"}},
+		"a Vesper's own disk": {"rowan", "adapter", "ext4", []title.Title{coretest.Vesper(1, "Copper Tide", "full", 5<<30)}, []string{"VSP-00001 - Copper Tide"}},
+		"a Vesper's stick":    {"rowan", "usb", "fat32", []title.Title{vesper(1, "Copper Tide", "full")}, []string{"FULL/VSP-00001 - Copper Tide.iso", "+FACES/front/VSP-00001.jpg", "+FACES/disc/VSP-00001.png", "+TUNE/VSP-00001.tune"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := coretest.Profile(t, c.loader)
+			tree := layout.Lay(c.titles, p, coretest.Target(t, p, c.road, c.fs))
+			var got, with []string
+			for i := range tree.Placements {
+				pl := &tree.Placements[i]
+				if pl.Refusal != nil {
+					got = append(got, "no: "+pl.Refusal.Say)
+				}
+				for k := range pl.Items {
+					got = append(got, strings.TrimSpace(pl.Items[k].Path+" "+string(pl.Items[k].Shape)))
+				}
+				for _, m := range tree.Companions(i) {
+					with = append(with, "+"+m.Path)
+				}
+			}
+			assert.Equal(t, c.want, append(got, with...))
+		})
+	}
+}
+
+func TestCompanionsTellTheirTitle(t *testing.T) {
+	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
+	p := coretest.Profile(t, "bellows")
+	tree := layout.Lay([]title.Title{pair}, p, coretest.Target(t, p, "usb", "fat32"))
+	all := tree.Companions(0)
+	require.Len(t, all, 2)
+	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", all[0].Text)
+	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = 1\nfavourite = false\nlocked = []\n", all[1].Text)
+	assert.EqualValues(t, len(all[1].Text), all[1].Size)
+}
+
+func TestListFiles(t *testing.T) {
+	p := coretest.Rowan(t)
+	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"), vesper(3, "Not wanted", "full")}, p, coretest.Target(t, p, "nbd", "exfat"))
+	lists := tree.Lists(func(i int) bool { return i != 2 })
+	require.Len(t, lists, 1)
+	assert.Equal(t, "rowan-net.lst", lists[0].Path)
+	assert.Equal(t, "VSP-00001;full;Copper Tide;VSP-00001 - Copper Tide.iso\nVSP-00002;short;Mosswick;VSP-00002 - Mosswick.iso\n", string(lists[0].Data))
+
+	text := strings.Replace(profileText(t, "rowan"), "line = \"{id};{kind};{title};{file}\\n\"", `
+record = 32
+header = "LIST"
+footer = "END"
+[[list.field]]
+offset = 0
+length = 10
+value = "{id}"
+encoding = "ascii"
+[[list.field]]
+offset = 10
+length = 6
+value = "{title}"
+encoding = "utf-16le"
+[[list.field]]
+offset = 16
+length = 2
+value = "{index}"
+encoding = "number-be"
+[[list.field]]
+offset = 18
+length = 14
+value = "{title|upper|max:4}"
+encoding = "latin-1"
+fill = 0x20
+`, 1)
+	before, after, ok := strings.Cut(text, "order = [\"title\", \"id\"]\nwhy = \"from a network")
+	require.True(t, ok)
+	_, after, _ = strings.Cut(after, "\n")
+	text = before + after
+	binary, err := loader.ParseProfile("b.toml", []byte(text))
+	require.NoError(t, err)
+	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Target(t, binary, "nbd", "exfat"))
+	lists = tree.Lists(func(int) bool { return true })
+	require.Len(t, lists, 1)
+	assert.Equal(t, "LISTVSP-00002\x00M\x00o\x00s\x00\x00\x01MOSS          END", string(lists[0].Data))
+}
+
+func profileText(t testing.TB, name string) string {
+	b, err := coretest.Profile(t, name).Text()
+	require.NoError(t, err)
+	return string(b)
+}
+
+func TestPagesInTheOrderOfNames(t *testing.T) {
+	p := coretest.Profile(t, "bellows")
+	var titles []title.Title
+	for i := range 130 {
+		titles = append(titles, cart("wren8", fmt.Sprintf("Game %03d", 129-i), fmt.Sprintf("g%d.w8", i)))
+	}
+	tree := layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
+	for want, i := range map[string]int{
+		"Carts/wren8/Game 000.w8": 129, "Carts/wren8/Game 059.w8": 70, "Carts/wren8/+2/Game 060.w8": 69, "Carts/wren8/+2/Game 119.w8": 10, "Carts/wren8/+3/Game 120.w8": 9,
+	} {
+		assert.Equal(t, want, tree.Placements[i].Items[0].Path)
+	}
+	touched := tree.Change(129, cart("wren8", "Game 1295", "g129.w8"))
+	assert.LessOrEqual(t, touched, 4, "one title of each page moves up")
+	assert.Equal(t, "Carts/wren8/+3/Game 1295.w8", tree.Placements[129].Items[0].Path)
+	assert.Equal(t, "Carts/wren8/Game 060.w8", tree.Placements[69].Items[0].Path)
+}
+
+// check holds what must be true of any tree: paths are unique without regard to case,
+// legal, and inside of the place; folders are not over-full.
+func check(t coretest.T, tree *layout.Tree, fs place.Filesystem, p *loader.Profile) {
+	seen := map[string]int{}
+	folders := map[string]map[string]bool{}
+	for i := range tree.Placements {
+		pl := &tree.Placements[i]
+		for k := range pl.Items {
+			item := &pl.Items[k]
+			key := strings.ToUpper(item.Path)
+			if j, twice := seen[key]; twice && !slices.Contains(pl.Rivals, j) {
+				t.Fatalf("titles %d and %d both get %s", j, i, item.Path)
+			}
+			seen[key] = i
+			for name := range strings.SplitSeq(item.Path, "/") {
+				if why := fs.CheckName(name); why != "" {
+					t.Fatalf("%s: %s", item.Path, why)
+				}
+			}
+			if pl.Rule.OverflowAfter > 0 {
+				dir := path.Dir(item.Path)
+				if folders[dir] == nil {
+					folders[dir] = map[string]bool{}
+				}
+				folders[dir][key] = true
+				if len(folders[dir]) > pl.Rule.OverflowAfter {
+					t.Fatalf("%s holds more than %d", dir, pl.Rule.OverflowAfter)
+				}
+			}
+		}
+	}
+}
+
+// carts draws titles whose names often collide.
+func carts(t *rapid.T, n int) []title.Title {
+	name := rapid.OneOf(rapid.SampledFrom([]string{"Same", "same", "SAME (2)", "Same (2)", "Sâme", "", "CON", "The Same", "Same " + strings.Repeat("long ", 30) + "x", "Same " + strings.Repeat("long ", 30) + "y"}), rapid.String(), rapid.StringMatching(`[A-C ]{1,3}`))
+	var out []title.Title
+	for i := range n {
+		c := cart(rapid.SampledFrom([]string{"wren8", "finch"}).Draw(t, "platform"), name.Draw(t, "name"), fmt.Sprintf("g%03d.w8", i))
+		c.Region = rapid.SampledFrom([]string{"", "North", "East"}).Draw(t, "region")
+		if rapid.Bool().Draw(t, "has ID") {
+			c.ID = fmt.Sprintf("ID-%d", rapid.IntRange(1, 200).Draw(t, "id"))
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func TestNamesAreUniqueAndStable(t *testing.T) {
+	for _, name := range []string{"bellows", "oxbow", "gantry"} {
+		p := coretest.Profile(t, name)
+		target := coretest.Target(t, p, p.Attachments[0].Road, "fat32")
+		t.Run(name, rapid.MakeCheck(func(t *rapid.T) {
+			titles := carts(t, rapid.IntRange(1, 90).Draw(t, "titles"))
+			whole := layout.Lay(titles, p, target)
+			check(t, whole, target.Filesystem, p)
+
+			// Some titles first, the others later: nobody is renamed.
+			first := rapid.IntRange(0, len(titles)).Draw(t, "first")
+			tree := layout.Lay(titles[:first], p, target)
+			before := tree.Names()
+			later := target
+			later.Held = before
+			again := layout.Lay(titles, p, later)
+			check(t, again, target.Filesystem, p)
+			for _, tt := range titles[first:] {
+				tree.Append(tt)
+			}
+			check(t, tree, target.Filesystem, p)
+			for i := range titles[:first] {
+				for _, now := range []*layout.Tree{again, tree} {
+					if got := now.Placements[i].Name; got != before[titles[i].Key] {
+						t.Fatalf("%q was called %q, and is called %q once there are others", titles[i].Name, before[titles[i].Key], got)
+					}
+				}
+			}
+			// A change in place leaves a tree that is as good as a fresh one.
+			if len(titles) > 0 {
+				i := rapid.IntRange(0, len(titles)-1).Draw(t, "changed")
+				now := carts(t, 1)[0]
+				now.Key = titles[i].Key
+				tree.Change(i, now)
+				check(t, tree, target.Filesystem, p)
+			}
+		}))
+	}
+}
+
+// many are titles of which a third must yield to another one's name.
+func many(n int) []title.Title {
+	out := make([]title.Title, n)
+	for i := range out {
+		out[i] = cart("wren8", fmt.Sprintf("The Uncommonly Patient Keeper of Farther Saint Ebb, Part %d", i/3*2), fmt.Sprintf("g%05d.w8", i))
+		out[i].Region = []string{"North", "East", "West"}[i%3]
+	}
+	return out
+}
+
 func BenchmarkLay50000(b *testing.B) {
+	p := coretest.Rowan(b)
+	target := coretest.Target(b, p, "usb", "fat32")
 	titles := make([]title.Title, 50_000)
 	for i := range titles {
 		titles[i] = vesper(i, fmt.Sprintf("The Uncommonly Patient Keeper, Part %d", i), "full")
 	}
-	p := coretest.Rowan(b)
 	for b.Loop() {
-		layout.Lay(titles, p)
+		layout.Lay(titles, p, target)
 	}
+}
+
+func BenchmarkLay50000WithPagesAndCollisions(b *testing.B) {
+	p := coretest.Profile(b, "bellows")
+	target := coretest.Target(b, p, "usb", "fat32")
+	titles := many(50_000)
+	for b.Loop() {
+		layout.Lay(titles, p, target)
+	}
+}
+
+func BenchmarkChangeOneOf50000(b *testing.B) {
+	p := coretest.Profile(b, "bellows")
+	tree := layout.Lay(many(50_000), p, coretest.Target(b, p, "usb", "fat32"))
+	touched := 0
+	for i := 0; b.Loop(); i++ {
+		touched = tree.Change(i%50_000, cart("wren8", fmt.Sprint("Another ", i), fmt.Sprintf("g%05d.w8", i%50_000)))
+	}
+	b.ReportMetric(float64(touched), "laid-again")
 }

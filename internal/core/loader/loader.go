@@ -5,7 +5,9 @@ package loader
 
 import (
 	"embed"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -25,59 +27,174 @@ var shipped embed.FS
 type Set struct {
 	Platforms []*Platform // by name
 	Profiles  []*Profile  // by name
+	Broken    []Broken    // files of the user's that could not be read
 }
+
+// A Broken file is one of the user's that is left out, with what is wrong in it.
+type Broken struct {
+	File string
+	Err  error
+}
+
+// The folders of a set of files.
+const (
+	PlatformDir = "platforms"
+	ProfileDir  = "profiles"
+)
 
 // Shipped reads the descriptions that come with Polytome.
 func Shipped() (*Set, error) {
 	s := &Set{}
-	for _, dir := range []string{"platforms", "profiles"} {
-		files, err := shipped.ReadDir(dir)
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range files {
-			name := path.Join(dir, f.Name())
-			data, err := shipped.ReadFile(name)
-			if err != nil {
-				return nil, err
-			}
-			if dir == "platforms" {
-				p, err := ParsePlatform(name, data)
-				if err != nil {
-					return nil, err
-				}
-				s.Platforms = append(s.Platforms, p)
-				continue
-			}
-			p, err := ParseProfile(name, data)
-			if err != nil {
-				return nil, err
-			}
-			s.Profiles = append(s.Profiles, p)
-		}
+	s.read(shipped, ".", false)
+	for _, b := range s.Broken {
+		return nil, b.Err
 	}
 	return s, nil
 }
 
-// Platform returns the platform of that name, or nil.
-func (s *Set) Platform(name string) *Platform {
-	for _, p := range s.Platforms {
-		if p.Name == name {
-			return p
+// Known reads what ships, and then the user's own files below dir: those in its
+// folders platforms and profiles add to what ships, and replace what has the same name.
+// A file with a mistake in it is listed as broken, and the rest works. A
+// folder that is not there is empty.
+func Known(dir string) (*Set, error) {
+	s, err := Shipped()
+	if err != nil || dir == "" {
+		return s, err
+	}
+	s.read(os.DirFS(dir), dir, true)
+	return s, nil
+}
+
+// read takes in the files of the two folders of fsys. Shown is where that lies.
+func (s *Set) read(fsys fs.FS, shown string, own bool) {
+	for _, dir := range []string{PlatformDir, ProfileDir} {
+		files, err := fs.ReadDir(fsys, dir)
+		if err != nil {
+			if !errors.Is(err, fs.ErrNotExist) {
+				s.Broken = append(s.Broken, Broken{filepath.Join(shown, dir), err})
+			}
+			continue
+		}
+		for _, f := range files {
+			if f.IsDir() || !strings.HasSuffix(f.Name(), ".toml") || strings.HasPrefix(f.Name(), ".") {
+				continue
+			}
+			name := filepath.ToSlash(filepath.Join(shown, dir, f.Name()))
+			data, err := fs.ReadFile(fsys, path.Join(dir, f.Name()))
+			if err == nil {
+				err = s.add(dir, name, data, own)
+			}
+			if err != nil {
+				s.Broken = append(s.Broken, Broken{name, err})
+			}
 		}
 	}
+}
+
+// add takes in one file.
+func (s *Set) add(dir, file string, data []byte, own bool) error {
+	if dir == PlatformDir {
+		p, err := ParsePlatform(file, data)
+		if err != nil {
+			return err
+		}
+		p.Own = own
+		s.Platforms = put(s.Platforms, p, func(p *Platform) string { return p.Name })
+		return nil
+	}
+	p, err := ParseProfile(file, data)
+	if err == nil {
+		err = s.Check(p, data)
+	}
+	if err != nil {
+		return err
+	}
+	p.Own = own
+	s.Profiles = put(s.Profiles, p, func(p *Profile) string { return p.Name })
 	return nil
+}
+
+// put adds to a list sorted by name, or replaces what has that name.
+func put[T any](list []T, x T, name func(T) string) []T {
+	i, found := slices.BinarySearchFunc(list, name(x), func(a T, n string) int { return strings.Compare(name(a), n) })
+	if found {
+		list[i] = x
+		return list
+	}
+	return slices.Insert(list, i, x)
+}
+
+// Check holds a profile against the platforms of the set: each that it names must
+// be described, in a form that the rule is about. Data is the profile's text.
+func (s *Set) Check(p *Profile, data []byte) error {
+	src, err := strict.Decode(p.File, data, &Profile{})
+	if err != nil {
+		return err
+	}
+	var all []error
+	look := func(at string, names []string, m *Scope) {
+		for _, name := range names {
+			known := s.Platform(name)
+			if known == nil {
+				e := src.Errorf(at+".platforms", "the platform %q is not described; describe it in a file of its own in the folder %s", name, PlatformDir)
+				e.Meant = s.NearestPlatform(name)
+				all = append(all, e)
+				continue
+			}
+			if m != nil && len(m.Forms) > 0 && !slices.ContainsFunc(m.Forms, known.Has) {
+				all = append(all, src.Errorf(at+".forms", "games of the platform %s come in other forms: %v", name, known.Forms))
+			}
+		}
+	}
+	for i := range p.Refusals {
+		look(at("refuse", i), p.Refusals[i].Platforms, &p.Refusals[i].Scope)
+	}
+	for i := range p.Accepts {
+		look(at("accept", i), p.Accepts[i].Platforms, &p.Accepts[i].Scope)
+	}
+	for i := range p.Companions {
+		look(at("companion", i), p.Companions[i].Platforms, nil)
+	}
+	for i := range p.Lists {
+		look(at("list", i), p.Lists[i].Platforms, nil)
+	}
+	look("first-boot", p.FirstBoot.Platforms, nil)
+	return errors.Join(all...)
+}
+
+// Platform returns the platform of that name, or nil.
+func (s *Set) Platform(name string) *Platform {
+	i, found := slices.BinarySearchFunc(s.Platforms, name, func(p *Platform, n string) int { return strings.Compare(p.Name, n) })
+	if !found {
+		return nil
+	}
+	return s.Platforms[i]
+}
+
+// ReadProfile reads and checks a profile from a file.
+func (s *Set) ReadProfile(file string) (*Profile, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("reading the loader profile: %w", err)
+	}
+	p, err := ParseProfile(file, data)
+	if err != nil {
+		return nil, err
+	}
+	p.Own = true
+	return p, s.Check(p, data)
+}
+
+// IsFile reports whether the name of a loader is that of a profile's file.
+func IsFile(name string) bool {
+	return strings.HasSuffix(name, ".toml") || strings.ContainsRune(name, filepath.Separator) || strings.ContainsRune(name, '/')
 }
 
 // Profile returns the profile of that name. A name with a path separator or
 // the ending .toml is read as a file of the user's.
 func (s *Set) Profile(name string) (*Profile, error) {
-	if strings.HasSuffix(name, ".toml") || strings.ContainsRune(name, filepath.Separator) {
-		data, err := os.ReadFile(name)
-		if err != nil {
-			return nil, fmt.Errorf("reading the loader profile: %w", err)
-		}
-		return ParseProfile(name, data)
+	if IsFile(name) {
+		return s.ReadProfile(name)
 	}
 	var names []string
 	for _, p := range s.Profiles {
@@ -86,10 +203,22 @@ func (s *Set) Profile(name string) (*Profile, error) {
 		}
 		names = append(names, p.Name)
 	}
-	slices.Sort(names)
+	for _, b := range s.Broken {
+		if strings.TrimSuffix(path.Base(b.File), ".toml") == name {
+			return nil, fmt.Errorf("the profile of the loader %q has a mistake: %w", name, b.Err)
+		}
+	}
 	say := fmt.Sprintf("the loader %q is not known; known are: %s", name, strings.Join(names, ", "))
 	if near := strict.Nearest(name, names); near != "" {
 		say += fmt.Sprintf("; did you mean %q?", near)
 	}
 	return nil, fmt.Errorf("%s (a profile of your own is given by its file, such as ./mine.toml)", say)
+}
+
+// Text returns the text of a profile, as shipped or as the user has it.
+func (p *Profile) Text() ([]byte, error) {
+	if !p.Own {
+		return shipped.ReadFile(p.File)
+	}
+	return os.ReadFile(p.File)
 }

@@ -2,47 +2,72 @@ package loader
 
 import (
 	"errors"
+	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 )
 
-// A Platform says which files belong to a family of games, and where in them
-// the values lie that name a title.
+// A Platform says which files belong to a family of games, and
+// where in them the values lie that name a title.
 type Platform struct {
-	Format  int        `toml:"format"`
-	Name    string     `toml:"name"`
-	Shown   string     `toml:"shown"`
-	Form    title.Form `toml:"form"`
-	Endings []string   `toml:"endings"` // in lower case, with the dot
-	Marker  Marker     `toml:"marker"`
-	Fields  Fields     `toml:"field"`
-	Kinds   []Kind     `toml:"kind"`
+	Format  int          `toml:"format"`
+	Name    string       `toml:"name"`
+	Shown   string       `toml:"shown"`
+	Forms   []title.Form `toml:"forms"`
+	Endings []string     `toml:"endings"` // of images, cartridges and cue sheets, in lower case, with the dot
+	// Packages are the endings of packages.
+	Packages []string    `toml:"packages"`
+	Marker   Marker      `toml:"marker"`
+	Fields   Fields      `toml:"field"`
+	Kinds    []DiscKind  `toml:"kind"`
+	Check    HeaderCheck `toml:"check"`
+
+	// File is where the description was read from.
+	File string `toml:"-"`
+	// Own is set for a description of the user's.
+	Own bool `toml:"-"`
 }
 
-// A Marker is the file inside an image by which a platform is recognised.
+// A Marker is what a platform is recognised by. With a file, it is one inside the
+// image, folder or package; without one, it is the game's file itself.
 type Marker struct {
-	File   string `toml:"file"`   // path in the image; its case is ignored
-	Syntax string `toml:"syntax"` // "key=value"
+	File   string  `toml:"file"`   // path; its case is ignored, and * stands for any name
+	Syntax string  `toml:"syntax"` // how the values in it are written
+	Magic  string  `toml:"magic"`  // text that stands at the offset
+	Offset int64   `toml:"offset"`
+	Volume Pattern `toml:"volume"` // what the ISO 9660 volume identifier must match (ECMA-119, 8.4.7)
 }
 
 // Fields are the values of a title that a platform tells.
 type Fields struct {
-	ID     Field `toml:"id"`
-	Name   Field `toml:"name"`
-	Region Field `toml:"region"`
-	Disc   Field `toml:"disc"`
-	Kind   Field `toml:"kind"`
+	ID     Reading `toml:"id"`
+	Name   Reading `toml:"name"`
+	Region Reading `toml:"region"`
+	Disc   Reading `toml:"disc"`
+	Kind   Reading `toml:"kind"`
 }
 
-// A Field says where one value is read from, and what it may be.
-type Field struct {
-	Key      string            `toml:"key"`
-	Pattern  Pattern           `toml:"pattern"` // what a value must match
+// A Reading says where one value is read from, and what it may be.
+type Reading struct {
+	Key      string            `toml:"key"`      // in key=value lines, or JSON
+	Line     int               `toml:"line"`     // in lines, from 1
+	Offset   *int64            `toml:"offset"`   // in binary data
+	Length   int64             `toml:"length"`   // in bytes
+	Encoding string            `toml:"encoding"` // of binary data
+	Volume   bool              `toml:"volume"`   // it is the ISO 9660 volume identifier
+	File     string            `toml:"file"`     // another file than the marker's
+	Pattern  Pattern           `toml:"pattern"`  // what a value must match
 	Required bool              `toml:"required"`
 	Values   map[string]string `toml:"values"` // what is written -> what it means
+}
+
+// Tells reports whether the platform has such a value.
+func (s *Reading) Tells() bool {
+	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
 }
 
 // Pattern is a regular expression in a file.
@@ -54,16 +79,22 @@ func (p *Pattern) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
-// A Kind is one kind of disc, with the sizes that it can have in bytes; 0 sets
+// A DiscKind is one kind of disc, with the sizes that it can have in bytes; 0 sets
 // no limit.
-type Kind struct {
+type DiscKind struct {
 	Name     string `toml:"name"`
 	Smallest int64  `toml:"smallest"`
 	Largest  int64  `toml:"largest"`
 }
 
+// A HeaderCheck is a 16-bit little-endian sum of a file's first bytes.
+type HeaderCheck struct {
+	At int64 `toml:"at"` // where the sum stands
+	To int64 `toml:"to"` // the bytes from 0 up to here are summed
+}
+
 // Kind returns the disc kind of that name, or nil.
-func (p *Platform) Kind(name string) *Kind {
+func (p *Platform) Kind(name string) *DiscKind {
 	for i := range p.Kinds {
 		if p.Kinds[i].Name == name {
 			return &p.Kinds[i]
@@ -72,47 +103,96 @@ func (p *Platform) Kind(name string) *Kind {
 	return nil
 }
 
+// Has reports whether games of the platform come in a form.
+func (p *Platform) Has(f title.Form) bool { return slices.Contains(p.Forms, f) }
+
+// The ways in which values are written.
+const (
+	KeyValue = "key=value"
+	Lines    = "lines"
+	JSON     = "json"
+	Binary   = "binary"
+)
+
+var (
+	markerSyntax = []string{KeyValue, Lines, JSON, Binary}
+	// Encodings are how values are written in binary data.
+	Encodings = []string{"ascii", "latin-1", "utf-8", "utf-16le", "number"}
+)
+
 // ParsePlatform reads a platform description. Errors are [*strict.Error].
 func ParsePlatform(file string, data []byte) (*Platform, error) {
-	p := &Platform{}
+	p := &Platform{File: file}
 	src, err := strict.Decode(file, data, p)
 	if err != nil {
 		return nil, err
 	}
-	var all []error
-	fail := func(path, format string, args ...any) { all = append(all, src.Errorf(path, format, args...)) }
-	if p.Format != FormatVersion {
-		fail("format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
+	c := &checker{src: src}
+	c.known(p.Format == FormatVersion, "format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
+	c.name("name", p.Name)
+	c.known(p.Shown != "", "shown", "the platform has no name for people, in the key shown")
+	c.known(len(p.Forms) > 0, "forms", "no form is given; forms are: %s", strings.Join(formNames(), ", "))
+	for _, f := range p.Forms {
+		c.oneOf("forms", "form", string(f), formNames())
 	}
-	if p.Name == "" {
-		fail("name", "the platform has no name")
-	}
-	if p.Form != title.Image {
-		fail("form", "the form %q is not known; known is: %s", p.Form, title.Image)
-	}
-	if len(p.Endings) == 0 {
-		fail("endings", "no file ending is given")
-	}
-	for _, e := range p.Endings {
-		if !strings.HasPrefix(e, ".") || e != strings.ToLower(e) {
-			fail("endings", "the ending %q must begin with a dot and be in lower case", e)
+	needs := p.Has(title.Image) || p.Has(title.Cartridge) || p.Has(title.Tracks)
+	c.known(len(p.Endings) > 0 || !needs, "endings", "no file ending is given")
+	c.known(len(p.Packages) > 0 == p.Has(title.Package), "packages", "the form package and the endings of packages go together")
+	for key, endings := range map[string][]string{"endings": p.Endings, "packages": p.Packages} {
+		for _, e := range endings {
+			c.known(strings.HasPrefix(e, ".") && e == strings.ToLower(e) && len(e) > 1, key, "the ending %q must begin with a dot and be in lower case", e)
 		}
 	}
-	if p.Marker.File == "" {
-		fail("marker.file", "the marker has no file")
+	m := &p.Marker
+	c.known(m.File != "" || !p.Has(title.Folder), "marker.file", "a folder is recognised by a file in it: the marker has no file")
+	if _, err := path.Match(m.File, "x"); err != nil {
+		c.known(false, "marker.file", "the pattern %q has a bracket that is not closed", m.File)
 	}
-	if p.Marker.Syntax != "key=value" {
-		fail("marker.syntax", "the syntax %q is not known; known is: key=value", p.Marker.Syntax)
-	}
-	for path, f := range map[string]Field{"field.id": p.Fields.ID, "field.name": p.Fields.Name} {
-		if f.Key == "" {
-			fail(path, "every platform must say where the ID and the name are read; [%s] has no key", path)
-		}
+	c.maybe("marker.syntax", "syntax", m.Syntax, markerSyntax)
+	c.known(m.Offset >= 0, "marker.offset", "an offset cannot be negative")
+	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker", "an image is recognised by a file in it, by magic bytes or by its volume identifier: the marker has none of them")
+	for name, f := range map[string]*Reading{"id": &p.Fields.ID, "name": &p.Fields.Name, "region": &p.Fields.Region, "disc": &p.Fields.Disc, "kind": &p.Fields.Kind} {
+		c.source("field."+name, f, m)
 	}
 	for i, k := range p.Kinds {
 		if k.Largest > 0 && k.Smallest > k.Largest {
-			fail("kind", "the kind %q (number %d) cannot be at least %d and at most %d bytes", k.Name, i+1, k.Smallest, k.Largest)
+			c.known(false, at("kind", i), "the kind %q (number %d) cannot be at least %d and at most %d bytes", k.Name, i+1, k.Smallest, k.Largest)
 		}
 	}
-	return p, errors.Join(all...)
+	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum lies in its first %d bytes", maxHeader)
+	return p, errors.Join(c.all...)
+}
+
+// maxHeader is how much of a file may be looked at to recognise it.
+const maxHeader = 1 << 16
+
+func (c *checker) source(at string, f *Reading, m *Marker) {
+	if !f.Tells() {
+		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] does not say where the value is read: give it a key, a line, an offset or volume = true", at)
+		return
+	}
+	syntax := m.Syntax
+	if f.File != "" && f.Line > 0 {
+		syntax = Lines
+	}
+	switch {
+	case f.Volume:
+	case f.Key != "":
+		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key is read from %s or %s, and the marker's syntax is %q", KeyValue, JSON, m.Syntax)
+	case f.Line != 0:
+		c.known(syntax == Lines && f.Line > 0, at+".line", "a line is read from a marker whose syntax is %s, and it is %q", Lines, m.Syntax)
+	default:
+		c.known(syntax == Binary, at+".offset", "an offset is read from a marker whose syntax is %s, and it is %q", Binary, m.Syntax)
+		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length", "the value must lie in the first %d bytes, and have a length", maxHeader)
+		c.oneOf(at+".encoding", "encoding", f.Encoding, Encodings)
+	}
+}
+
+// NearestPlatform returns the name of the platform that was probably meant.
+func (s *Set) NearestPlatform(name string) string {
+	var names []string
+	for _, p := range s.Platforms {
+		names = append(names, p.Name)
+	}
+	return strict.Nearest(name, names)
 }

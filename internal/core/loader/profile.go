@@ -1,56 +1,184 @@
 package loader
 
 import (
-	"errors"
-	"fmt"
 	"slices"
-	"strconv"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 
-	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
+	"polytome/internal/size"
 )
 
-// A Profile is the rules of one loader.
+// A Profile is the rules of one loader. Every key is told in docs/profile-format.md.
 type Profile struct {
-	Format      int          `toml:"format"`
-	Name        string       `toml:"name"`
-	Shown       string       `toml:"shown"`
-	Console     string       `toml:"console"`
-	About       string       `toml:"about"`
-	Attachments []Attachment `toml:"attachment"`
-	Accepts     []Accept     `toml:"accept"`
-	WaysOut     []WayOut     `toml:"way-out"`
-	Settings    []Setting    `toml:"setting"`
-	Checklist   []Check      `toml:"checklist"`
+	Format       int           `toml:"format"`
+	Name         string        `toml:"name"`
+	Shown        string        `toml:"shown"`
+	Console      string        `toml:"console"`
+	About        string        `toml:"about"`
+	ListOrder    []string      `toml:"list-order"` // by what the loader sorts its list
+	Attachments  []Attachment  `toml:"attachment"`
+	Refusals     []Refusal     `toml:"refuse"`
+	Accepts      []Accept      `toml:"accept"`
+	Companions   []Companion   `toml:"companion"`
+	Lists        []List        `toml:"list"`
+	Kit          Kit           `toml:"kit"`
+	Settings     []Setting     `toml:"setting"`
+	SystemImages []SystemImage `toml:"system-image"`
+	FirstBoot    FirstBoot     `toml:"first-boot"`
+	WaysOut      []WayOut      `toml:"way-out"`
+	Checklist    []Check       `toml:"checklist"`
+
+	// File is where the profile was read from.
+	File string `toml:"-"`
+	// Own is set for a profile of the user's.
+	Own bool `toml:"-"`
 }
 
-// An Attachment is one way in which the loader reaches games.
+// Size is an amount of bytes, written as a number, as "4GiB", or as the
+// difference or sum of two: "2GiB - 64KiB".
+type Size int64
+
+// UnmarshalText reads a size.
+func (s *Size) UnmarshalText(b []byte) error {
+	text := string(b)
+	for _, op := range []string{" - ", " + "} {
+		if left, right, ok := strings.Cut(text, op); ok {
+			l, err := size.Parse(strings.TrimSpace(left))
+			if err != nil {
+				return err
+			}
+			r, err := size.Parse(strings.TrimSpace(right))
+			if err != nil {
+				return err
+			}
+			if op == " - " {
+				r = -r
+			}
+			*s = Size(l + r)
+			return nil
+		}
+	}
+	n, err := size.Parse(text)
+	*s = Size(n)
+	return err
+}
+
+// An Attachment is one way in which the loader reaches games, with the limits
+// that hold there.
 type Attachment struct {
-	Road        string   `toml:"road"`
-	Filesystems []string `toml:"filesystems"` // those it reads, by name
-	OnePiece    bool     `toml:"one-piece"`   // files must lie contiguous on the volume
-	Why         string   `toml:"why"`
+	Name           string       `toml:"name"` // other rules refer to it by this
+	Road           string       `toml:"road"`
+	Filesystems    []string     `toml:"filesystems"` // those it reads; "any", or "own" for the console's own
+	PartitionTable string       `toml:"partition-table"`
+	Label          string       `toml:"label"`     // what the volume must be called
+	LabelNot       []string     `toml:"label-not"` // what it must not be called
+	ReadOnly       bool         `toml:"read-only"` // the console cannot write there
+	OnePiece       bool         `toml:"one-piece"` // files must lie contiguous on the volume
+	LargestFile    Size         `toml:"largest-file"`
+	LargestVolume  Size         `toml:"largest-volume"`
+	Cluster        Size         `toml:"cluster"`
+	LongestName    int          `toml:"longest-name"` // of one file or folder
+	LongestPath    int          `toml:"longest-path"`
+	Count          string       `toml:"count"` // how lengths are counted
+	Permitted      CharacterSet `toml:"permitted"`
+	Forbidden      string       `toml:"forbidden"`
+	Case           string       `toml:"case"` // what the console makes of letter case
+	Entries        int          `toml:"entries-per-folder"`
+	Root           string       `toml:"root"` // where on the server the tree begins
+	Share          string       `toml:"share"`
+	Login          Login        `toml:"login"`
+	Volumes        []Volume     `toml:"volume"`
+	Server         Server       `toml:"server"`
+	Why            string       `toml:"why"`
 }
 
-// Reads reports whether the loader reads that filesystem on this attachment.
-func (a Attachment) Reads(filesystem string) bool { return slices.Contains(a.Filesystems, filesystem) }
+// A Login is what a server asks for, as it comes.
+type Login struct {
+	User     string `toml:"user"`
+	Password string `toml:"password"`
+	Port     int    `toml:"port"`
+}
+
+// A Volume is one of the console's volumes.
+type Volume struct {
+	Name string `toml:"name"`
+	For  string `toml:"for"`
+	Size Size   `toml:"size"` // of the disk that it comes with; 0 when that differs
+}
+
+// A Server is what the console's server can and cannot do.
+type Server struct {
+	Listing     string   `toml:"listing"` // how folders are listed
+	Resume      bool     `toml:"resume"`  // takes up a broken-off transfer
+	Connections int      `toml:"connections"`
+	Idle        string   `toml:"idle"` // after which it drops the connection, such as "60s"
+	FullReply   int      `toml:"full-reply"`
+	Habits      []string `toml:"habits"` // what else to know, in words
+}
+
+// A Scope is what a rule is about. Empty lists stand for everything.
+type Scope struct {
+	Platforms   []string     `toml:"platforms"`
+	Forms       []title.Form `toml:"forms"`
+	On          []string     `toml:"on"` // names of attachments
+	Filesystems []string     `toml:"filesystems"`
+}
+
+// A Refusal is what the loader does not take, and why.
+type Refusal struct {
+	Scope
+	Say  string   `toml:"say"`
+	Ways []string `toml:"ways"`
+}
 
 // An Accept is one kind of title that the loader takes, and where it wants it.
 type Accept struct {
-	Platform string     `toml:"platform"`
-	Form     title.Form `toml:"form"`
-	Path     Template   `toml:"path"`
-	Title    TitleRule  `toml:"title"`
-	Why      string     `toml:"why"`
+	Scope
+	Path          Template  `toml:"path"`
+	Tracks        Template  `toml:"tracks"`   // of the files that a cue sheet names
+	Images        string    `toml:"images"`   // what becomes of images
+	Archives      string    `toml:"archives"` // what becomes of archives
+	Package       Package   `toml:"package"`
+	Title         TitleRule `toml:"title"`
+	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
+	TooLarge      TooLarge  `toml:"too-large"`
+	AlsoNeeds     string    `toml:"also-needs-room-on"` // name of an attachment
+	Why           string    `toml:"why"`
+}
+
+// A Package is what of a package's files goes over.
+type Package struct {
+	Keep   []string `toml:"keep"` // patterns; empty keeps all
+	Drop   []string `toml:"drop"`
+	Rename []Rename `toml:"rename"`
+}
+
+// A Rename gives the file that fits a pattern a fixed name.
+type Rename struct {
+	From string `toml:"from"`
+	To   string `toml:"to"`
+}
+
+// A TooLarge is what to do with a file over the limit.
+type TooLarge struct {
+	Do           string   `toml:"do"`
+	Over         Size     `toml:"over"` // 0 for the limit of the filesystem or attachment
+	PartSize     Size     `toml:"part-size"`
+	Parts        Template `toml:"parts"` // path of each part
+	Manifest     Template `toml:"manifest"`
+	ManifestText Text     `toml:"manifest-text"`
+	Why          string   `toml:"why"`
 }
 
 // A TitleRule is how the loader wants a title's name written.
 type TitleRule struct {
-	Longest   int          `toml:"longest"` // characters
+	Longest   int          `toml:"longest"`
+	Count     string       `toml:"count"` // how the length is counted
+	ASCII     bool         `toml:"ascii"`
 	Permitted CharacterSet `toml:"permitted"`
+	Forbidden string       `toml:"forbidden"`
 	Discs     Template     `toml:"discs"` // put behind the name of a title with several discs
 
 	ascii [utf8.RuneSelf]bool // what is permitted of ASCII, which nearly every name is made of
@@ -61,7 +189,31 @@ func (t *TitleRule) Permits(r rune) bool {
 	if r >= 0 && r < utf8.RuneSelf {
 		return t.ascii[r]
 	}
-	return t.Permitted.Has(r)
+	return t.permits(r)
+}
+
+// Length is how long a title is, as the rule counts.
+func (t *TitleRule) Length(s string) int {
+	switch t.Count {
+	case "bytes":
+		return len(s)
+	case "utf-16":
+		return len(utf16.Encode([]rune(s)))
+	}
+	return utf8.RuneCountInString(s)
+}
+
+func (t *TitleRule) permits(r rune) bool {
+	if t.ASCII && (r < ' ' || r > '~') {
+		return false
+	}
+	return t.Permitted.Has(r) && !strings.ContainsRune(t.Forbidden, r)
+}
+
+func (t *TitleRule) prepare() {
+	for r := range t.ascii {
+		t.ascii[r] = t.permits(rune(r))
+	}
 }
 
 // A CharacterSet is a list of characters and of ranges such as "A-Z". An empty
@@ -91,150 +243,200 @@ func runeRange(e string) (lo, hi rune, ok bool) {
 	return 0, 0, false
 }
 
+// A Companion is a file that exists because of a title.
+type Companion struct {
+	Scope
+	Is       string    `toml:"is"` // cover, settings, launcher or playlist
+	When     Condition `toml:"when"`
+	Per      string    `toml:"per"` // one for each title, or each disc
+	Path     Template  `toml:"path"`
+	Text     Text      `toml:"text"`
+	Syntax   string    `toml:"syntax"`    // of the text
+	Keep     []string  `toml:"keep"`      // keys that belong to the user once they are there
+	LockedBy string    `toml:"locked-by"` // key that lists further ones
+	Picture  Picture   `toml:"picture"`
+	Why      string    `toml:"why"`
+}
+
+// A Picture is which cover is wanted, and how.
+type Picture struct {
+	Of          string `toml:"of"`
+	Format      string `toml:"format"`
+	Width       int    `toml:"width"`  // in pixels
+	Height      int    `toml:"height"` // in pixels
+	Fit         string `toml:"fit"`
+	LargestFile Size   `toml:"largest-file"`
+}
+
+// A List is a file in which all titles are told.
+type List struct {
+	Scope
+	Path   Template      `toml:"path"`
+	Header Text          `toml:"header"`
+	Line   Text          `toml:"line"`
+	Footer Text          `toml:"footer"`
+	Record int           `toml:"record"` // bytes of one record of a binary list
+	Fields []RecordField `toml:"field"`
+	Order  []string      `toml:"order"`
+	Why    string        `toml:"why"`
+}
+
+// A RecordField is one value in a record of fixed length.
+type RecordField struct {
+	Offset   int    `toml:"offset"`
+	Length   int    `toml:"length"`
+	Value    Text   `toml:"value"`
+	Encoding string `toml:"encoding"`
+	Fill     int    `toml:"fill"` // the byte behind a short value
+}
+
+// A Kit is the loader's own files, which the user supplies.
+type Kit struct {
+	Shown    string    `toml:"shown"`
+	Editions []Edition `toml:"edition"`
+	Files    []KitFile `toml:"file"`
+}
+
+// An Edition is one of several kits to choose from.
+type Edition struct {
+	Name  string `toml:"name"`
+	Shown string `toml:"shown"`
+}
+
+// A KitFile is one file or folder of a kit.
+type KitFile struct {
+	To       string   `toml:"to"`
+	From     []string `toml:"from"` // patterns of its name as downloaded
+	Text     string   `toml:"text"` // what is written when the user has none; [Setting]s are set in what there is
+	Editions []string `toml:"editions"`
+	Optional bool     `toml:"optional"`
+	Why      string   `toml:"why"`
+}
+
+// A Setting is a value in one of the loader's own files that decides what it
+// shows.
+type Setting struct {
+	File      string   `toml:"file"`
+	Syntax    string   `toml:"syntax"`
+	Section   string   `toml:"section"`
+	Key       string   `toml:"key"`
+	Value     string   `toml:"value"`
+	On        []string `toml:"on"`
+	Lists     bool     `toml:"lists"` // without it the loader lists nothing
+	Otherwise string   `toml:"otherwise"`
+	Remedy    string   `toml:"remedy"`
+}
+
+// A SystemImage is a file of the console's that is known by its checksum.
+type SystemImage struct {
+	To       string `toml:"to"`
+	Shown    string `toml:"shown"`
+	Size     Size   `toml:"size"`
+	SHA256   string `toml:"sha256"`
+	Optional bool   `toml:"optional"`
+	Why      string `toml:"why"`
+}
+
+// A FirstBoot is the folders that the console makes by itself.
+type FirstBoot struct {
+	Label     string     `toml:"label"` // of the volume when it begins
+	Folders   []Template `toml:"folders"`
+	Platforms []string   `toml:"platforms"` // for folders with {platform}
+	MayMake   bool       `toml:"may-make"`  // Polytome may make all of them itself
+	MayAdd    bool       `toml:"may-add"`   // it may add single ones to what the console made
+	Why       string     `toml:"why"`
+}
+
 // A WayOut is what else can be done with a title that does not go.
 type WayOut struct {
 	When string `toml:"when"` // the verdict it is a way out of
 	Say  string `toml:"say"`
 }
 
-// A Setting is a value in one of the loader's own files that decides what it
-// shows.
-type Setting struct {
-	File      string `toml:"file"`
-	Key       string `toml:"key"`
-	Value     string `toml:"value"`
-	Lists     bool   `toml:"lists"` // without it the loader lists nothing
-	Otherwise string `toml:"otherwise"`
-	Remedy    string `toml:"remedy"`
-}
-
 // A Check is one thing to do at the console.
 type Check struct {
-	Say string `toml:"say"`
+	Say  string    `toml:"say"`
+	When Condition `toml:"when"`
 }
 
-// Attachment returns the loader's attachment for a road, or nil.
-func (p *Profile) Attachment(road string) *Attachment {
+// Reads reports whether the loader reads that filesystem on this attachment.
+func (a *Attachment) Reads(filesystem string) bool {
+	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") || slices.Contains(a.Filesystems, "own")
+}
+
+// Attachment returns the loader's attachment for a road that reads the
+// filesystem, else the first one for the road, or nil.
+func (p *Profile) Attachment(road, filesystem string) *Attachment {
+	var first *Attachment
 	for i := range p.Attachments {
-		if p.Attachments[i].Road == road {
-			return &p.Attachments[i]
+		a := &p.Attachments[i]
+		if a.Road != road {
+			continue
 		}
-	}
-	return nil
-}
-
-// Accept returns the rule for titles of a platform in a form, or nil.
-func (p *Profile) Accept(platform string, form title.Form) *Accept {
-	for i := range p.Accepts {
-		if a := &p.Accepts[i]; a.Platform == platform && a.Form == form {
+		if a.Reads(filesystem) {
 			return a
 		}
+		if first == nil {
+			first = a
+		}
 	}
-	return nil
+	return first
 }
 
-// Roads are the ways on which bytes can reach a place.
-var Roads = []string{"usb"}
-
-// fields are those that a path template may use.
-var fields = []string{"id", "title", "kind", "region", "disc", "discs", "platform"}
-
-// verdicts are those that a profile may offer ways out of.
-var verdicts = []string{"too big", "no room"}
-
-// ParseProfile reads a loader profile and checks that its rules can work.
-// Errors are [*strict.Error], all of them joined.
-func ParseProfile(file string, data []byte) (*Profile, error) {
-	p := &Profile{}
-	src, err := strict.Decode(file, data, p)
-	if err != nil {
-		return nil, err
+// Roads lists the roads on which the loader can be reached.
+func (p *Profile) Roads() []string {
+	var out []string
+	for _, a := range p.Attachments {
+		if !slices.Contains(out, a.Road) {
+			out = append(out, a.Road)
+		}
 	}
-	c := &checker{src: src}
-	c.known(p.Format == FormatVersion, "format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
-	c.known(p.Name != "", "name", "the loader has no name")
-	c.known(p.Shown != "", "shown", "the loader has no name for people, in the key shown")
-	c.known(len(p.Attachments) > 0, "", "no [[attachment]] says how the loader reaches games")
-	c.known(len(p.Accepts) > 0, "", "no [[accept]] says what the loader takes")
-	for i, a := range p.Attachments {
-		at := "attachment." + strconv.Itoa(i)
-		c.oneOf(at+".road", "road", a.Road, Roads)
-		c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems")
-		for _, f := range a.Filesystems {
-			c.oneOf(at+".filesystems", "filesystem", f, place.FilesystemNames())
+	return out
+}
+
+// Match reports whether the rule is about titles of a platform in a form, at an
+// attachment with a filesystem; "" for the filesystem leaves that open.
+func (m *Scope) Match(platform string, form title.Form, attachment, filesystem string) bool {
+	return m.Takes(platform, form) &&
+		(len(m.On) == 0 || slices.Contains(m.On, attachment)) &&
+		(len(m.Filesystems) == 0 || filesystem == "" || slices.Contains(m.Filesystems, filesystem))
+}
+
+// Takes reports whether the rule is about titles of a platform in a form at all.
+func (m *Scope) Takes(platform string, form title.Form) bool {
+	return (len(m.Platforms) == 0 || slices.Contains(m.Platforms, platform)) &&
+		(len(m.Forms) == 0 || slices.Contains(m.Forms, form))
+}
+
+// Accept returns the rule for titles of a platform in a form at an attachment
+// with a filesystem. Where there is none, it returns the refusal that tells why, or nil
+// for both.
+func (p *Profile) Accept(platform string, form title.Form, attachment, filesystem string) (*Accept, *Refusal) {
+	for i := range p.Refusals {
+		if r := &p.Refusals[i]; r.Match(platform, form, attachment, filesystem) {
+			return nil, r
 		}
 	}
 	for i := range p.Accepts {
-		a := &p.Accepts[i]
-		c.accept("accept."+strconv.Itoa(i), a)
-		for r := range a.Title.ascii {
-			a.Title.ascii[r] = a.Title.Permitted.Has(rune(r))
+		if a := &p.Accepts[i]; a.Match(platform, form, attachment, filesystem) {
+			return a, nil
 		}
 	}
-	for i, w := range p.WaysOut {
-		c.oneOf("way-out."+strconv.Itoa(i)+".when", "verdict", w.When, verdicts)
-	}
-	for i, s := range p.Settings {
-		at := "setting." + strconv.Itoa(i)
-		c.known(s.File != "" && s.Key != "", at, "a setting needs a file and a key")
-		if err := insideRoot(s.File); err != nil {
-			c.known(false, at+".file", "%v", err)
+	return nil, nil
+}
+
+// Knows reports whether the loader has anything to do with titles of a platform.
+func (p *Profile) Knows(platform string) bool {
+	knows := func(m *Scope) bool { return slices.Contains(m.Platforms, platform) || len(m.Platforms) == 0 }
+	for i := range p.Accepts {
+		if knows(&p.Accepts[i].Scope) {
+			return true
 		}
 	}
-	return p, errors.Join(c.all...)
-}
-
-type checker struct {
-	src *strict.Source
-	all []error
-}
-
-func (c *checker) known(ok bool, path, format string, args ...any) {
-	if !ok {
-		c.all = append(c.all, c.src.Errorf(path, format, args...))
+	for i := range p.Refusals {
+		if knows(&p.Refusals[i].Scope) {
+			return true
+		}
 	}
-}
-
-func (c *checker) oneOf(path, what, got string, words []string) {
-	if slices.Contains(words, got) {
-		return
-	}
-	e := c.src.Errorf(path, "the %s %q is not known; known are: %s", what, got, strings.Join(words, ", "))
-	e.Meant = strict.Nearest(got, words)
-	c.all = append(c.all, e)
-}
-
-func (c *checker) accept(at string, a *Accept) {
-	c.known(a.Platform != "", at, "an [[accept]] needs a platform")
-	c.oneOf(at+".form", "form", string(a.Form), []string{string(title.Image)})
-	c.known(a.Path.text != "", at, "an [[accept]] needs a path")
-	for _, f := range a.Path.Fields() {
-		c.oneOf(at+".path", "field", f, fields)
-	}
-	c.known(slices.Contains(a.Path.Fields(), "id") || slices.Contains(a.Path.Fields(), "title"),
-		at+".path", "the path holds neither {id} nor {title}, so every title would get the same one")
-	for _, f := range a.Title.Discs.Fields() {
-		c.oneOf(at+".title.discs", "field", f, []string{"disc", "discs"})
-	}
-	c.known(a.Title.Longest >= 0, at+".title.longest", "a title cannot have at most %d characters", a.Title.Longest)
-	room := a.Title.Longest - utf8.RuneCountInString(a.Title.Discs.text)
-	c.known(a.Title.Longest == 0 || room >= 1, at+".title.longest",
-		"%d characters leave no room for a name in front of %q", a.Title.Longest, a.Title.Discs.text)
-	for _, e := range a.Title.Permitted {
-		lo, hi, ok := runeRange(e)
-		c.known(!ok || lo <= hi, at+".title.permitted", "the range %q runs backwards", e)
-	}
-}
-
-// insideRoot says why a path of a profile would leave the place.
-func insideRoot(path string) error {
-	switch {
-	case strings.HasPrefix(path, "/"), len(path) > 1 && path[1] == ':':
-		return fmt.Errorf("the path %q must be relative to the place's root", path)
-	case slices.Contains(strings.Split(path, "/"), ".."):
-		return fmt.Errorf("the path %q climbs out of the place", path)
-	case strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == '\\' }):
-		return fmt.Errorf("the path %q holds a character that no path may hold; folders are divided by /", path)
-	}
-	return nil
+	return false
 }

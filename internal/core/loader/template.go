@@ -5,32 +5,95 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode/utf8"
 
-	"polytome/internal/core/strict"
+	"polytome/internal/core/spell"
 )
 
-// A Template makes a path from the values of a title. Fields stand in braces and
-// may be followed by transforms: {kind|upper}/{id} - {title}.iso
+// A Template makes a path or a text from the values of a title:
+//
+//	{kind|upper}/{id} - {title}.iso
+//	{title}{if discs over 1} (Disc {disc}){end}.cue
+//
+// Fields stand in braces and may be followed by transforms. A section between
+// {if …} and {end} stands only where its condition holds, and {else} divides it.
+// In texts, a section between {each} and {end} is repeated. Two braces stand for one.
 type Template struct {
-	text  string
-	parts []segment
-	match *regexp.Regexp
-	names []string // of the fields, in order
+	text   string
+	nodes  []node
+	fields []Field // used, in order, once each
+	match  *regexp.Regexp
+	groups []Field // what the groups of match capture
 }
 
-// segment is a run of literal text, or a field.
-type segment struct {
-	literal, field string
-	transforms     []string
+// node is literal text, a field, or a section.
+type node struct {
+	literal    string
+	field      Field
+	transforms []transform
+	when       *Condition
+	then       []node // of a condition; what is repeated when each is set
+	otherwise  []node
+	each       bool
 }
 
-var transforms = map[string]func(string) string{
-	"upper": strings.ToUpper,
-	"lower": strings.ToLower,
+type transform struct {
+	name string
+	do   func(string) string
 }
 
-// UnmarshalText parses a template as written in a file.
+// transformNames are the transforms, and what they take.
+var transformNames = []string{"upper", "lower", "ascii", "slug", "max", "pad", "replace"}
+
+func parseTransform(text string) (transform, error) {
+	name, arg, has := strings.Cut(text, ":")
+	t := transform{name: name}
+	n, err := strconv.Atoi(arg)
+	switch name {
+	case "upper", "lower", "ascii", "slug":
+		if has {
+			return t, fmt.Errorf("the transform %s takes no value, and has %q", name, arg)
+		}
+		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "ascii": spell.ASCII, "slug": spell.Slug}[name]
+	case "max":
+		if err != nil || n < 1 {
+			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, and has %q", arg)
+		}
+		t.do = func(s string) string {
+			if utf8.RuneCountInString(s) <= n {
+				return s
+			}
+			return strings.TrimRight(string([]rune(s)[:n]), " .-_")
+		}
+	case "pad":
+		if err != nil || n < 1 || n > 20 {
+			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, and has %q", arg)
+		}
+		t.do = func(s string) string { return strings.Repeat("0", max(0, n-utf8.RuneCountInString(s))) + s }
+	case "replace":
+		from, to, two := strings.Cut(arg, ":")
+		if !two || from == "" {
+			return t, fmt.Errorf("the transform replace takes two texts, such as replace:-:_, and has %q", arg)
+		}
+		t.do = func(s string) string { return strings.ReplaceAll(s, from, to) }
+	default:
+		return t, unknownWord("transform", name, transformNames)
+	}
+	return t, nil
+}
+
+// A Text is a template for the text of a file; it may hold anything.
+type Text struct{ Template }
+
+// UnmarshalText parses a text as written in a file.
+func (t *Text) UnmarshalText(b []byte) (err error) {
+	t.Template, err = parse(string(b))
+	return err
+}
+
+// UnmarshalText parses a path template as written in a file.
 func (t *Template) UnmarshalText(b []byte) (err error) {
 	*t, err = ParseTemplate(string(b))
 	return err
@@ -39,65 +102,201 @@ func (t *Template) UnmarshalText(b []byte) (err error) {
 // String is the template as it was written.
 func (t Template) String() string { return t.text }
 
-// ParseTemplate parses a template. It refuses paths that would leave the place.
+// Empty reports whether there is no template.
+func (t Template) Empty() bool { return t.text == "" }
+
+// ParseTemplate parses a template for a path. It refuses paths that would leave
+// the place.
 func ParseTemplate(text string) (Template, error) {
-	t := Template{text: text}
 	if err := insideRoot(text); err != nil {
+		return Template{text: text}, err
+	}
+	t, err := parse(text)
+	if err != nil {
 		return t, err
 	}
-	expr := "(?i)^"
-	for rest := text; rest != ""; {
-		literal, after, found := strings.Cut(rest, "{")
-		if literal != "" {
-			t.parts = append(t.parts, segment{literal: literal})
-			expr += regexp.QuoteMeta(literal)
-		}
-		if !found {
-			break
-		}
-		inside, after, closed := strings.Cut(after, "}")
-		if !closed {
-			return t, fmt.Errorf("a brace is not closed in %q", text)
-		}
-		words := strings.Split(inside, "|")
-		for _, w := range words[1:] {
-			if transforms[w] == nil {
-				names := []string{"lower", "upper"}
-				return t, &strict.Error{File: "template " + text, Say: fmt.Sprintf("the transform %q is not known; known are: %s", w, strings.Join(names, ", ")), Meant: strict.Nearest(w, names)}
-			}
-		}
-		t.parts = append(t.parts, segment{field: words[0], transforms: words[1:]})
-		if !slices.Contains(t.names, words[0]) {
-			t.names = append(t.names, words[0])
-		}
-		expr += "([^/]+?)"
-		rest = after
+	expr := "(?i)^" + t.pattern(t.nodes) + "$"
+	t.match, err = regexp.Compile(expr)
+	if err != nil {
+		return t, fmt.Errorf("the path %q is too complicated: %w", text, err)
 	}
-	t.match = regexp.MustCompile(expr + "$")
 	return t, nil
 }
 
+func parse(text string) (Template, error) {
+	t := Template{text: text}
+	p := &parser{t: &t, rest: text}
+	nodes, end, err := p.section(0)
+	if err == nil && end != "" {
+		err = fmt.Errorf("there is an {%s} without its {if} or {each} in %q", end, text)
+	}
+	t.nodes = nodes
+	return t, err
+}
+
+type parser struct {
+	t    *Template
+	rest string
+}
+
+// maxDepth is how deep sections may lie in one another.
+const maxDepth = 8
+
+// section parses up to the end of a section, and tells the word that ended it.
+func (p *parser) section(depth int) (nodes []node, end string, err error) {
+	if depth > maxDepth {
+		return nil, "", fmt.Errorf("sections lie more than %d deep in one another", maxDepth)
+	}
+	literal := ""
+	flush := func() {
+		if literal != "" {
+			nodes = append(nodes, node{literal: literal})
+			literal = ""
+		}
+	}
+	add := func(n node) {
+		flush()
+		nodes = append(nodes, n)
+	}
+	for p.rest != "" {
+		i := strings.IndexAny(p.rest, "{}")
+		if i < 0 {
+			literal, p.rest = literal+p.rest, ""
+			break
+		}
+		literal += p.rest[:i]
+		p.rest = p.rest[i:]
+		if len(p.rest) > 1 && p.rest[0] == p.rest[1] {
+			literal, p.rest = literal+p.rest[:1], p.rest[2:]
+			continue
+		}
+		inside, after, closed := strings.Cut(p.rest[1:], "}")
+		switch {
+		case p.rest[0] == '}':
+			return nil, "", fmt.Errorf("a brace is closed that was not opened in %q", p.t.text)
+		case !closed || strings.ContainsRune(inside, '{'):
+			return nil, "", fmt.Errorf("a brace is not closed in %q", p.t.text)
+		}
+		p.rest = after
+		word, cond, _ := strings.Cut(inside, " ")
+		switch word {
+		case "end", "else":
+			flush()
+			return nodes, word, nil
+		case "each", "if":
+			n := node{each: word == "each"}
+			if word == "if" {
+				c, err := parseCondition(cond)
+				if err != nil {
+					return nil, "", err
+				}
+				n.when = &c
+				p.use(c.fields()...)
+			} else if cond != "" {
+				return nil, "", fmt.Errorf("{each} takes no word, and has %q", cond)
+			}
+			var stop string
+			if n.then, stop, err = p.section(depth + 1); err != nil {
+				return nil, "", err
+			}
+			if stop == "else" && word == "if" {
+				if n.otherwise, stop, err = p.section(depth + 1); err != nil {
+					return nil, "", err
+				}
+			}
+			if stop != "end" {
+				return nil, "", fmt.Errorf("an {%s} has no {end} in %q", word, p.t.text)
+			}
+			add(n)
+		default:
+			n, err := p.field(inside)
+			if err != nil {
+				return nil, "", err
+			}
+			add(n)
+		}
+	}
+	flush()
+	return nodes, "", nil
+}
+
+func (p *parser) field(inside string) (node, error) {
+	words := strings.Split(inside, "|")
+	f, ok := fieldNamed(words[0])
+	if !ok {
+		return node{}, unknownWord("field", words[0], fieldNames[:])
+	}
+	n := node{field: f}
+	for _, w := range words[1:] {
+		t, err := parseTransform(w)
+		if err != nil {
+			return n, err
+		}
+		n.transforms = append(n.transforms, t)
+	}
+	p.use(f)
+	return n, nil
+}
+
+func (p *parser) use(fields ...Field) {
+	for _, f := range fields {
+		if !slices.Contains(p.t.fields, f) {
+			p.t.fields = append(p.t.fields, f)
+		}
+	}
+}
+
 // Fields lists the fields that the template uses, in order.
-func (t Template) Fields() []string { return t.names }
+func (t Template) Fields() []Field { return t.fields }
+
+// Uses reports whether the template uses a field.
+func (t Template) Uses(f Field) bool { return slices.Contains(t.fields, f) }
+
+// Needs lists the fields that must have a value: those that stand outside of
+// every section.
+func (t Template) Needs() []Field {
+	var out []Field
+	for i := range t.nodes {
+		if n := &t.nodes[i]; n.literal == "" && n.when == nil && !n.each {
+			out = append(out, n.field)
+		}
+	}
+	return out
+}
 
 // Shape is the file name that the template makes, in words for people: the
 // fields stand without their braces.
 func (t Template) Shape() string {
 	var b strings.Builder
-	for _, p := range t.parts {
-		b.WriteString(p.literal + p.field)
+	var write func(nodes []node)
+	write = func(nodes []node) {
+		for i := range nodes {
+			switch n := &nodes[i]; {
+			case n.when != nil || n.each:
+				write(n.then)
+			case n.literal != "":
+				b.WriteString(n.literal)
+			default:
+				b.WriteString(n.field.String())
+			}
+		}
 	}
+	write(t.nodes)
 	return path.Base(b.String())
 }
 
 // Folders lists the literal folders that the template's paths can lie in, when
 // its fields take the given values. A field without values stands for anything,
 // and ends the list.
-func (t Template) Folders(values map[string][]string) []string {
+func (t Template) Folders(values map[Field][]string) []string {
 	folders := []string{""}
-	for _, p := range t.parts {
-		if p.literal != "" {
-			head, _, more := strings.Cut(p.literal, "/")
+	for i := range t.nodes {
+		n := &t.nodes[i]
+		if n.when != nil || n.each {
+			break
+		}
+		if n.literal != "" {
+			head, _, more := strings.Cut(n.literal, "/")
 			for i := range folders {
 				folders[i] += head
 			}
@@ -108,8 +307,8 @@ func (t Template) Folders(values map[string][]string) []string {
 		}
 		var next []string
 		for _, f := range folders {
-			for _, v := range values[p.field] {
-				next = append(next, f+p.apply(v))
+			for _, v := range values[n.field] {
+				next = append(next, f+n.apply(v))
 			}
 		}
 		folders = next
@@ -117,42 +316,108 @@ func (t Template) Folders(values map[string][]string) []string {
 	return nil
 }
 
-// Fill makes the path for the given values.
-func (t Template) Fill(values map[string]string) string {
+// Fill makes the path or text for the given values.
+func (t Template) Fill(v *Values) string { return t.FillEach(v, nil) }
+
+// FillEach makes a text; what stands between {each} and {end} is written once for
+// each row.
+func (t Template) FillEach(v *Values, rows []Values) string {
+	var room [160]byte
+	return string(fill(room[:0], t.nodes, v, rows))
+}
+
+func fill(b []byte, nodes []node, v *Values, rows []Values) []byte {
+	for i := range nodes {
+		n := &nodes[i]
+		switch {
+		case n.each:
+			for j := range rows {
+				b = fill(b, n.then, &rows[j], nil)
+			}
+		case n.when != nil:
+			if n.when.Holds(v) {
+				b = fill(b, n.then, v, rows)
+			} else {
+				b = fill(b, n.otherwise, v, rows)
+			}
+		case n.literal != "":
+			b = append(b, n.literal...)
+		case len(n.transforms) == 0:
+			b = append(b, v[n.field]...)
+		default:
+			b = append(b, n.apply(v[n.field])...)
+		}
+	}
+	return b
+}
+
+func (n *node) apply(v string) string {
+	for _, t := range n.transforms {
+		v = t.do(v)
+	}
+	return v
+}
+
+// pattern makes the expression that matches what nodes can make.
+func (t *Template) pattern(nodes []node) string {
 	var b strings.Builder
-	for _, p := range t.parts {
-		if p.field == "" {
-			b.WriteString(p.literal)
-		} else {
-			b.WriteString(p.apply(values[p.field]))
+	for i := range nodes {
+		n := &nodes[i]
+		switch {
+		case n.each:
+		case n.when != nil:
+			b.WriteString("(?:" + t.pattern(n.then) + "|" + t.pattern(n.otherwise) + ")")
+		case n.literal != "":
+			b.WriteString(regexp.QuoteMeta(n.literal))
+		default:
+			t.groups = append(t.groups, n.field)
+			switch n.field {
+			case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
+				b.WriteString(`([0-9]+)`)
+			case FieldEnding:
+				b.WriteString(`(\.[^./]*)`)
+			case FieldFolder:
+				b.WriteString(`(.+?)`)
+			default:
+				b.WriteString(`([^/]+?)`)
+			}
 		}
 	}
 	return b.String()
 }
 
-func (p segment) apply(v string) string {
-	for _, name := range p.transforms {
-		v = transforms[name](v)
-	}
-	return v
-}
-
 // Match reads the values out of a path that the template could have made. The
-// case of letters is ignored. Values come back as transformed.
-func (t Template) Match(path string) (map[string]string, bool) {
+// case of letters is ignored, and a field that stands several times must be the
+// same each time. Values come back as transformed.
+func (t Template) Match(path string) (v Values, ok bool) {
 	if t.match == nil {
-		return nil, false
+		return v, false
 	}
 	m := t.match.FindStringSubmatch(path)
 	if m == nil {
-		return nil, false
+		return v, false
 	}
-	out, i := map[string]string{}, 0
-	for _, p := range t.parts {
-		if p.field != "" {
-			i++
-			out[p.field] = m[i]
+	for i, f := range t.groups {
+		got := m[i+1]
+		if got == "" {
+			continue
 		}
+		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.transformed(f) {
+			return v, false
+		}
+		v[f] = got
 	}
-	return out, true
+	return v, true
+}
+
+// transformed reports whether a field stands with transforms, so that it may look
+// different each time.
+func (t Template) transformed(f Field) bool {
+	var look func(nodes []node) bool
+	look = func(nodes []node) bool {
+		return slices.ContainsFunc(nodes, func(n node) bool {
+			return (n.literal == "" && n.field == f && len(n.transforms) > 0 && n.when == nil) || look(n.then) || look(n.otherwise)
+		})
+	}
+	return look(t.nodes)
 }

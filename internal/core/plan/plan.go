@@ -77,7 +77,8 @@ func Make(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet, facts place
 			p.Left = append(p.Left, Left{t.Key, t.Label(), sheet.Explain(i)})
 			continue
 		}
-		for _, item := range tree.Placements[i].Items {
+		for k := range tree.Placements[i].Items {
+			item := &tree.Placements[i].Items[k]
 			if files[facts.Filesystem.Fold(item.Path)] {
 				continue // one disc of several is there already
 			}
@@ -92,7 +93,7 @@ func Make(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet, facts place
 				}
 				file = as + file[len(dir):]
 			}
-			src := t.Discs[item.Disc].File
+			src := item.Source
 			puts = append(puts, Step{Kind: Put, Path: file, Title: t.Key, Label: t.Label(), Source: src})
 			p.Bytes += src.Size
 		}

@@ -23,7 +23,7 @@ func planned(t coretest.T, titles []title.Title, there []place.Entry) *plan.Plan
 	p := coretest.Rowan(t)
 	fs, _ := place.FilesystemNamed("fat32")
 	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
-	tree := layout.Lay(titles, p)
+	tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: facts.Filesystem})
 	sheet := fit.Judge(fit.Case{Titles: titles, Tree: tree, Profile: p, Road: "usb", Facts: facts, There: there})
 	sheet.Choose(func(int) bool { return true })
 	return plan.Make(titles, tree, sheet, facts, there)

@@ -9,12 +9,11 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/settings"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -32,12 +31,13 @@ const (
 
 // A Listed is one line of the loader's list, as it will show.
 type Listed struct {
-	ID     string `json:"id"`
-	Name   string `json:"name"` // as the loader shows it
-	Kind   string `json:"kind,omitempty"`
-	Path   string `json:"path"`
-	Starts bool   `json:"starts"` // false when a finding keeps it from starting
-	Size   int64  `json:"size"`
+	ID       string `json:"id"`
+	Name     string `json:"name"` // as the loader shows it
+	Kind     string `json:"kind,omitempty"`
+	Platform string `json:"platform,omitempty"`
+	Path     string `json:"path"`
+	Starts   bool   `json:"starts"` // false when a finding keeps it from starting
+	Size     int64  `json:"size"`
 }
 
 // A Finding is something that the loader, or the person, will stumble over.
@@ -79,7 +79,7 @@ func Promises(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet) []Promi
 			continue
 		}
 		for _, item := range tree.Placements[i].Items {
-			out = append(out, Promise{titles[i].Label(), item.Path, titles[i].Discs[item.Disc].File.Size})
+			out = append(out, Promise{titles[i].Label(), item.Path, item.Size})
 		}
 	}
 	return out
@@ -105,31 +105,75 @@ func Audit(ctx context.Context, p place.Place, profile *loader.Profile, set *loa
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if !e.Folder {
-			a.file(e)
-		}
+		a.entry(e)
+	}
+	if a.unlooked > 0 {
+		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether %s are whole: folders, tracks and packed images are told by their names alone", size.Count(a.unlooked, "title")))
 	}
 	a.checkPromises(promises, entries)
 	a.checkSettings(entries)
-	slices.SortStableFunc(a.r.Listed, func(x, y Listed) int {
-		return strings.Compare(strings.ToLower(x.Name)+"\x00"+x.ID, strings.ToLower(y.Name)+"\x00"+y.ID)
-	})
+	a.sort()
 	slices.SortStableFunc(a.r.Findings, func(x, y Finding) int { return rank(x.Grade) - rank(y.Grade) })
+	now := loader.Values{loader.FieldRoad: road, loader.FieldFilesystem: facts.Filesystem.Name, loader.FieldSituation: a.situation(promises)}
 	for _, c := range profile.Checklist {
-		a.r.Checklist = append(a.r.Checklist, c.Say)
+		if c.When.Holds(&now) {
+			a.r.Checklist = append(a.r.Checklist, c.Say)
+		}
 	}
 	return &a.r, nil
+}
+
+// situation is what a checklist's conditions ask for, as far as an audit can tell: what
+// was promised is taken for what was added.
+func (a *audit) situation(promises []Promise) string {
+	var now []string
+	if len(promises) > 0 {
+		now = append(now, "added", "removed")
+	}
+	return strings.Join(now, " ")
+}
+
+// sort brings the list into the loader's order.
+func (a *audit) sort() {
+	order := a.profile.ListOrder
+	if len(order) == 0 {
+		order = []string{"title", "id"}
+	}
+	field := func(l *Listed, by string) string {
+		switch by {
+		case "id":
+			return l.ID
+		case "kind":
+			return l.Kind
+		case "platform":
+			return l.Platform
+		case "path":
+			return l.Path
+		}
+		return l.Name
+	}
+	slices.SortStableFunc(a.r.Listed, func(x, y Listed) int {
+		for _, by := range order {
+			if c := strings.Compare(strings.ToLower(field(&x, by)), strings.ToLower(field(&y, by))); c != 0 {
+				return c
+			}
+		}
+		return 0
+	})
 }
 
 func rank(g Grade) int { return slices.Index([]Grade{Stops, Fault, Remark}, g) }
 
 type audit struct {
-	ctx     context.Context
-	place   place.Place
-	profile *loader.Profile
-	set     *loader.Set
-	facts   place.Facts
-	r       Report
+	ctx      context.Context
+	place    place.Place
+	profile  *loader.Profile
+	set      *loader.Set
+	facts    place.Facts
+	on       string           // name of the attachment
+	held     []*loader.Accept // rules that hold there
+	unlooked int              // listed titles that were not looked into
+	r        Report
 }
 
 func (a *audit) find(g Grade, path, say, remedy string) {
@@ -137,7 +181,13 @@ func (a *audit) find(g Grade, path, say, remedy string) {
 }
 
 func (a *audit) checkAttachment(road string) {
-	at := a.profile.Attachment(road)
+	at := a.profile.Attachment(road, a.facts.Filesystem.Name)
+	if at != nil {
+		a.on = at.Name
+		if at.Label != "" {
+			a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether the volume is called %s, as %s wants: a folder does not tell", at.Label, a.profile.Shown))
+		}
+	}
 	switch {
 	case at == nil:
 		a.find(Stops, "", fmt.Sprintf("%s does not read from %s", a.profile.Shown, road), "use another road")
@@ -147,121 +197,6 @@ func (a *audit) checkAttachment(road string) {
 	case at.OnePiece:
 		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether every image lies in one piece, as %s wants: a folder does not tell", a.profile.Shown))
 	}
-}
-
-// file judges one file: listed, passed over, or none of the loader's business.
-func (a *audit) file(e place.Entry) {
-	if place.IsTemporary(e.Path) {
-		a.find(Remark, e.Path, "a broken-off run left this half-written file", "run again, or remove it; the loader passes it over")
-		return
-	}
-	for i := range a.profile.Accepts {
-		rule := &a.profile.Accepts[i]
-		if values, ok := rule.Path.Match(e.Path); ok {
-			a.image(e, rule, values)
-			return
-		}
-	}
-	for i := range a.profile.Accepts {
-		rule := &a.profile.Accepts[i]
-		if a.inFolderOf(rule, e.Path) {
-			a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: its name is not of the form %s", a.profile.Shown, rule.Path.Shape()),
-				"move it to your games, and let Polytome put it here under its right name")
-			return
-		}
-	}
-	a.r.Others++
-}
-
-// inFolderOf reports whether a path lies in a folder where the rule's files do.
-func (a *audit) inFolderOf(rule *loader.Accept, file string) bool {
-	fold := a.facts.Filesystem.Fold
-	for _, f := range rule.Path.Folders(a.kinds(rule)) {
-		if strings.HasPrefix(fold(file), fold(f)+fold("/")) {
-			return true
-		}
-	}
-	return false
-}
-
-// kinds are the disc kinds of a rule's platform, as values for a template.
-func (a *audit) kinds(rule *loader.Accept) map[string][]string {
-	out := map[string][]string{}
-	if p := a.set.Platform(rule.Platform); p != nil {
-		for _, k := range p.Kinds {
-			out["kind"] = append(out["kind"], k.Name)
-		}
-	}
-	return out
-}
-
-// image judges a file whose path is one that the rule makes.
-func (a *audit) image(e place.Entry, rule *loader.Accept, values map[string]string) {
-	l := Listed{ID: values["id"], Name: values["title"], Path: e.Path, Size: e.Size, Starts: true}
-	if problem := a.misnamed(rule, values); problem != "" {
-		a.find(Fault, e.Path, fmt.Sprintf("%s passes it over: %s", a.profile.Shown, problem), "take it off, and let Polytome put it here under its right name")
-		return
-	}
-	if e.Size > a.facts.Filesystem.LargestFile {
-		a.find(Fault, e.Path, fmt.Sprintf("with %s it is too large for %s: it cannot get onto such a drive whole", size.Format(e.Size), a.facts.Filesystem.Shown), "take it off")
-		return
-	}
-	t, err := a.identify(e)
-	wrong := func(say, remedy string) {
-		l.Starts = false
-		a.find(Fault, e.Path, say, remedy)
-	}
-	switch {
-	case err != nil:
-		wrong(fmt.Sprintf("it is listed, but cannot be read: %v", err), "put it here again")
-	case t == nil || t.Platform != rule.Platform:
-		wrong(fmt.Sprintf("it is listed, but does not start: it is no %s image", rule.Platform), "take it off, or put the right image here")
-	default:
-		l.Kind = t.Discs[0].Kind
-		if f := t.Fault(); f != nil {
-			wrong("it is listed, but does not start: "+f.Say, f.Remedy)
-			break
-		}
-		inside := t.Discs[0]
-		if !strings.EqualFold(inside.ID, values["id"]) {
-			wrong(fmt.Sprintf("its name says %s, but the image inside is %s", values["id"], inside.ID), "take it off, and let Polytome put it here under its right name")
-		}
-		if v, ok := values["kind"]; ok && !strings.EqualFold(v, inside.Kind) {
-			wrong(fmt.Sprintf("it lies in the folder for %s discs, but is a %s disc, and does not start", strings.ToLower(v), inside.Kind), "take it off, and let Polytome put it into its right folder")
-		}
-	}
-	a.r.Listed = append(a.r.Listed, l)
-}
-
-// misnamed says what in a file's name breaks the loader's rules, or "".
-func (a *audit) misnamed(rule *loader.Accept, values map[string]string) string {
-	if p := a.set.Platform(rule.Platform); p != nil {
-		if id, ok := values["id"]; ok && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(strings.ToUpper(id)) {
-			return fmt.Sprintf("%q is no ID of the %s", id, p.Shown)
-		}
-		if kind, ok := values["kind"]; ok && !slices.ContainsFunc(p.Kinds, func(k loader.Kind) bool { return strings.EqualFold(k.Name, kind) }) {
-			return fmt.Sprintf("it does not look into the folder %s", kind)
-		}
-	}
-	name := values["title"]
-	if n := utf8.RuneCountInString(name); rule.Title.Longest > 0 && n > rule.Title.Longest {
-		return fmt.Sprintf("the title in its name has %d characters, and %d are allowed", n, rule.Title.Longest)
-	}
-	for _, r := range name {
-		if !rule.Title.Permits(r) {
-			return fmt.Sprintf("the character %q is not allowed in a name", r)
-		}
-	}
-	return ""
-}
-
-func (a *audit) identify(e place.Entry) (*title.Title, error) {
-	c, err := a.place.Open(a.ctx, e.Path)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close()
-	return intake.Image(c, c.Size(), e.Path, a.set)
 }
 
 // checkPromises looks for what was promised and is not there whole.
@@ -291,13 +226,16 @@ func (a *audit) checkPromises(promises []Promise, entries []place.Entry) {
 // it shows.
 func (a *audit) checkSettings(entries []place.Entry) {
 	for _, s := range a.profile.Settings {
+		if a.on != "" && len(s.On) > 0 && !slices.Contains(s.On, a.on) {
+			continue
+		}
 		say := ""
 		i := slices.IndexFunc(entries, func(e place.Entry) bool {
 			return !e.Folder && a.facts.Filesystem.Fold(e.Path) == a.facts.Filesystem.Fold(s.File)
 		})
 		if i < 0 {
 			say = fmt.Sprintf("the file is missing: %s", s.Otherwise)
-		} else if got, err := a.setting(entries[i].Path, s.Key); err != nil {
+		} else if got, err := a.setting(entries[i].Path, &s); err != nil {
 			say = fmt.Sprintf("it cannot be read (%v): %s", err, s.Otherwise)
 		} else if got != s.Value {
 			say = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value, s.Otherwise)
@@ -319,7 +257,7 @@ func (a *audit) checkSettings(entries []place.Entry) {
 // maxSettings is the longest settings file that is read.
 const maxSettings = 1 << 20
 
-func (a *audit) setting(file, key string) (string, error) {
+func (a *audit) setting(file string, s *loader.Setting) (string, error) {
 	c, err := a.place.Open(a.ctx, file)
 	if err != nil {
 		return "", err
@@ -329,10 +267,6 @@ func (a *audit) setting(file, key string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for line := range strings.Lines(string(b)) {
-		if k, v, ok := strings.Cut(line, "="); ok && strings.TrimSpace(k) == key {
-			return strings.TrimSpace(v), nil
-		}
-	}
-	return "", nil
+	v, _, err := settings.Get(string(b), settings.Syntax(s.Syntax), s.Section, s.Key)
+	return v, err
 }

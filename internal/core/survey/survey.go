@@ -6,6 +6,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 
 	"polytome/internal/core/bench"
@@ -62,16 +63,52 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, set 
 }
 
 func (s *Survey) judge(b *bench.Bench, n int) {
-	s.Tree = layout.Lay(s.Titles, s.Profile)
+	s.lay()
 	s.Sheet = fit.Judge(fit.Case{
 		Titles: s.Titles, Tree: s.Tree, Profile: s.Profile, Road: s.Config.Road, Facts: s.Facts, There: s.There,
 	})
 	s.Choose(b, n)
 }
 
+// lay makes the tree. Titles keep the names that the bench remembers, and those under
+// which they lie on the place.
+func (s *Survey) lay() {
+	fs := s.Facts.Filesystem
+	target := layout.Target{Attachment: s.Profile.Attachment(s.Config.Road, fs.Name), Filesystem: fs, Held: s.Config.Names}
+	s.Tree = layout.Lay(s.Titles, s.Profile, target)
+	contested := s.Tree.Contested()
+	if len(contested) == 0 {
+		return
+	}
+	present := make(map[string]int64, len(s.There))
+	for _, e := range s.There {
+		if !e.Folder {
+			present[strings.ToUpper(e.Path)] = e.Size
+		}
+	}
+	target.Held = maps.Clone(s.Config.Names)
+	found := false
+	for i := range s.Titles {
+		key := s.Titles[i].Key
+		if _, ok := contested[key]; !ok || s.Config.Names[key] != "" {
+			continue
+		}
+		alone := s.Tree.Alone(i)
+		if size, ok := present[strings.ToUpper(alone.Items[0].Path)]; ok && size == alone.Items[0].Size {
+			if target.Held == nil {
+				target.Held = map[string]string{}
+			}
+			target.Held[key], found = alone.Name, true
+		}
+	}
+	if found {
+		s.Tree = layout.Lay(s.Titles, s.Profile, target)
+	}
+}
+
 // profileOf finds a profile; the file of one is relative to the bench.
 func profileOf(b *bench.Bench, name string, set *loader.Set) (*loader.Profile, error) {
-	if strings.HasSuffix(name, ".toml") {
+	if loader.IsFile(name) {
 		name = b.Resolve(name)
 	}
 	return set.Profile(name)

@@ -12,8 +12,17 @@ import (
 // Form is how a title's data lie in files.
 type Form string
 
-// Image is the form of one file for each disc.
-const Image Form = "image"
+// The forms.
+const (
+	Image     Form = "image"     // one file for each disc
+	Tracks    Form = "tracks"    // a cue sheet and its track files for each disc
+	Cartridge Form = "cartridge" // one file
+	Folder    Form = "folder"    // an unpacked tree of files
+	Package   Form = "package"   // an archive that unpacks to a folder
+)
+
+// Forms are all forms, in the order in which they are told.
+var Forms = []Form{Image, Tracks, Cartridge, Folder, Package}
 
 // A Title is one game as a person counts it.
 type Title struct {
@@ -27,17 +36,40 @@ type Title struct {
 	Region   string `json:"region,omitempty"`
 	Discs    []Disc `json:"discs"` // in disc order
 	Of       int    `json:"of"`    // how many discs belong to it; 1 if nothing says more
+	// Archive is the ending, with its dot, of the archive that the title's file
+	// is packed in; "" for a title that lies open.
+	Archive string `json:"archive,omitempty"`
 
 	Findings []Finding `json:"findings,omitempty"`
 }
 
 // A Disc is one medium of a title.
 type Disc struct {
-	Number   int        `json:"number"` // from 1
-	ID       string     `json:"id,omitempty"`
-	Kind     string     `json:"kind,omitempty"` // as its platform names its disc kinds
-	File     File       `json:"file"`
+	Number int    `json:"number"` // from 1
+	ID     string `json:"id,omitempty"`
+	Kind   string `json:"kind,omitempty"` // as its platform names its disc kinds
+	// File is the image, cartridge or package; the cue sheet of tracks; or the
+	// folder itself, with a size of 0.
+	File File `json:"file"`
+	// Parts are the files beside or below it: tracks in the order of the cue
+	// sheet, or what is in the folder.
+	Parts    []Part     `json:"parts,omitempty"`
 	Evidence []Evidence `json:"evidence,omitempty"`
+}
+
+// Size is the number of bytes in all of the disc's files.
+func (d *Disc) Size() int64 {
+	n := d.File.Size
+	for i := range d.Parts {
+		n += d.Parts[i].File.Size
+	}
+	return n
+}
+
+// A Part is one of several files that make a disc.
+type Part struct {
+	Name string `json:"name"` // in the folder or cue sheet, with slashes
+	File File   `json:"file"`
 }
 
 // A File is where bytes lie on this computer, as it was when it was looked at.
@@ -86,8 +118,8 @@ func (t *Title) Fault() *Finding {
 // Size is the number of bytes in all of the title's files.
 func (t *Title) Size() int64 {
 	var n int64
-	for _, d := range t.Discs {
-		n += d.File.Size
+	for i := range t.Discs {
+		n += t.Discs[i].Size()
 	}
 	return n
 }

@@ -90,8 +90,10 @@ func (m *Model) Refresh() {
 		if !s.Sheet.Chosen[i] || !v.Kind.Goes() {
 			continue
 		}
-		for _, item := range s.Tree.Placements[i].Items {
-			l := line{path: item.Path, size: s.Titles[i].Discs[item.Disc].File.Size, state: "new", rule: item.Rule, title: s.Titles[i].Label()}
+		pl := &s.Tree.Placements[i]
+		for k := range pl.Items {
+			item := &pl.Items[k]
+			l := line{path: item.Path, size: item.Size, state: "new", rule: pl.Because(item), title: s.Titles[i].Label()}
 			if was, ok := byPath[fold(item.Path)]; ok {
 				l.path, l.state = was.path, "kept"
 			} else {

@@ -5,12 +5,14 @@ package welcome
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
 	"polytome/internal/place/folder"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/style"
@@ -19,16 +21,18 @@ import (
 // Model is the screen.
 type Model struct {
 	d       *desk.Desk
-	inputs  [2]textinput.Model
+	inputs  [3]textinput.Model
+	asked   int // questions that are shown: the loader is asked for only when nothing tells it
 	at      int
 	problem string
 }
 
-var questions = [2]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick or disk."}
+var questions = [3]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick or disk.",
+	"Which loader reads it? Nothing on it tells."}
 
 // New makes the screen.
 func New(d *desk.Desk) *Model {
-	m := &Model{d: d}
+	m := &Model{d: d, asked: 2}
 	for i := range m.inputs {
 		m.inputs[i] = textinput.New()
 		m.inputs[i].Prompt = ""
@@ -44,15 +48,19 @@ func (m *Model) Key(msg tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	case "enter":
 		return m.next()
 	case "up", "shift+tab":
-		m.focus(0)
+		m.focus(max(0, m.at-1))
 		return nil, false
 	case "down":
-		m.focus(1)
+		m.focus(min(m.at+1, m.asked-1))
 		return nil, false
 	}
 	in := &m.inputs[m.at]
 	*in, cmd = in.Update(msg)
-	in.SetSuggestions(folders(in.Value()))
+	if m.at == 2 {
+		in.SetSuggestions(m.loaders())
+	} else {
+		in.SetSuggestions(folders(in.Value()))
+	}
 	m.problem = ""
 	return cmd, false
 }
@@ -101,7 +109,24 @@ func (m *Model) focus(i int) {
 	m.inputs[i].Focus()
 }
 
+// loaders are the names that can be answered.
+func (m *Model) loaders() []string {
+	var out []string
+	for _, p := range m.d.Set.Profiles {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
 func (m *Model) next() (tea.Cmd, bool) {
+	if m.at == 2 {
+		p, err := m.d.Set.Profile(strings.ToLower(strings.TrimSpace(m.inputs[2].Value())))
+		if err != nil {
+			m.problem = err.Error()
+			return nil, false
+		}
+		return m.begin(p), true
+	}
 	path, err := filepath.Abs(expand(strings.TrimSpace(m.inputs[m.at].Value())))
 	if err == nil {
 		var p *folder.Place
@@ -121,16 +146,45 @@ func (m *Model) next() (tea.Cmd, bool) {
 		m.focus(1)
 		return nil, false
 	}
-	source, _ := filepath.Abs(expand(strings.TrimSpace(m.inputs[0].Value())))
-	return m.d.Begin(source, bench.Place{
-		Name: filepath.Base(path), At: path, Loader: m.d.Set.Profiles[0].Name, Road: m.d.Set.Profiles[0].Attachments[0].Road, Everything: true,
-	}), true
+	if p := m.d.Set.Guess(near(path)); p != nil {
+		return m.begin(p), true
+	}
+	m.asked = 3
+	m.focus(2)
+	m.inputs[2].SetSuggestions(m.loaders())
+	return nil, false
+}
+
+// near lists what lies in a folder and in those of the folders in it.
+func near(dir string) []string {
+	var out []string
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		out = append(out, e.Name())
+		if e.IsDir() {
+			inner, _ := os.ReadDir(filepath.Join(dir, e.Name()))
+			for _, i := range inner {
+				out = append(out, e.Name()+"/"+i.Name())
+			}
+		}
+	}
+	return out
+}
+
+// begin sets the bench up for the answers.
+func (m *Model) begin(p *loader.Profile) tea.Cmd {
+	source, path := m.inputs[0].Value(), m.inputs[1].Value()
+	road := p.Roads()[0]
+	if slices.Contains(p.Roads(), "usb") {
+		road = "usb"
+	}
+	return m.d.Begin(source, bench.Place{Name: filepath.Base(path), At: path, Loader: p.Name, Road: road, Everything: true})
 }
 
 // View draws the screen.
 func (m *Model) View(t *style.Theme, w, h int) []string {
 	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Two questions, and it works."), ""}
-	for i, q := range questions {
+	for i, q := range questions[:m.asked] {
 		fg := t.Dim
 		if i == m.at {
 			fg = t.Accent

@@ -1,0 +1,256 @@
+package layout
+
+import (
+	"bytes"
+	"encoding/binary"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+)
+
+// A Companion is a file that exists because of a title, named after the title's own
+// final names.
+type Companion struct {
+	Item
+	Is   string            `json:"is"`   // cover, settings, launcher or playlist
+	Spec *loader.Companion `json:"-"`    // the rule that it comes from
+	Of   int               `json:"-"`    // index of its title
+	Base string            `json:"base"` // base name of the game that it belongs to
+}
+
+// Companions are the files that belong to title i. Those with a text come with it; covers
+// have no source yet.
+func (t *Tree) Companions(i int) []Companion {
+	p, tt := &t.Placements[i], &t.titles[i]
+	if p.Refusal != nil {
+		return nil
+	}
+	var out []Companion
+	for k := range t.l.p.Companions {
+		c := &t.l.p.Companions[k]
+		if !c.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+			continue
+		}
+		discs := []int{0}
+		if c.Per == "disc" {
+			discs = make([]int, len(tt.Discs))
+			for d := range discs {
+				discs[d] = d
+			}
+		}
+		for _, d := range discs {
+			v := t.fileValues(i, d)
+			if c.Per != "disc" {
+				v[loader.FieldDisc] = ""
+				v[loader.FieldTitle] = p.Name
+			}
+			if !c.When.Holds(&v) {
+				continue
+			}
+			item := Item{Disc: d, Path: t.l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
+			if c.Is != "cover" {
+				item.Shape = Written
+				rows := t.rows(i)
+				if c.Syntax == "toml" {
+					quote(&v)
+					for r := range rows {
+						quote(&rows[r])
+					}
+				}
+				item.Text = strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
+				item.Size = int64(len(item.Text))
+			}
+			out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Of: i, Base: v[loader.FieldBase]})
+		}
+	}
+	return out
+}
+
+// inQuotes makes text fit to stand between the quotes of a TOML string.
+var inQuotes = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "\t", `\t`)
+
+func quote(v *loader.Values) {
+	for f := range v {
+		v[f] = inQuotes.Replace(v[f])
+	}
+}
+
+// fileValues are the fields of one disc of a title as it lies on the place.
+func (t *Tree) fileValues(i, disc int) loader.Values {
+	p, tt := &t.Placements[i], &t.titles[i]
+	v := t.l.valuesOf(tt, p)
+	v[loader.FieldName] = tt.Name // in texts it may hold anything
+	t.l.disc(&v, tt, disc, p.Rule)
+	for k := range p.Items {
+		if item := &p.Items[k]; item.Disc == disc {
+			main := item.Path
+			if tt.Form == title.Folder {
+				main = p.Rule.Path.Fill(&v)
+			}
+			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
+			v[loader.FieldBase] = v[loader.FieldFile]
+			if !item.Folder && tt.Form != title.Folder {
+				v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(v[loader.FieldFile]))
+			}
+			v[loader.FieldSize] = strconv.FormatInt(item.Size, 10)
+			break
+		}
+	}
+	return v
+}
+
+// rows are the discs of a title, for texts that name each.
+func (t *Tree) rows(i int) []loader.Values {
+	out := make([]loader.Values, len(t.titles[i].Discs))
+	for d := range out {
+		out[d] = t.fileValues(i, d)
+		out[d][loader.FieldIndex] = strconv.Itoa(d + 1)
+	}
+	return out
+}
+
+// A ListFile is a file in which all titles are told.
+type ListFile struct {
+	Path string
+	Data []byte
+	Rule string
+}
+
+// Lists writes the files in which the loader wants its titles told, for the titles
+// that include says yes to.
+func (t *Tree) Lists(include func(i int) bool) []ListFile {
+	var out []ListFile
+	for k := range t.l.p.Lists {
+		l := &t.l.p.Lists[k]
+		var rows []loader.Values
+		for i := range t.titles {
+			tt := &t.titles[i]
+			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+				rows = append(rows, t.rows(i)...)
+			}
+		}
+		if len(rows) == 0 {
+			continue
+		}
+		SortRows(rows, l.Order)
+		for n := range rows {
+			rows[n][loader.FieldIndex] = strconv.Itoa(n + 1)
+		}
+		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
+		out = append(out, ListFile{l.Path.Fill(&all), listData(l, &all, rows), l.Why})
+	}
+	return out
+}
+
+// SortRows orders by the named fields, without regard to letter case.
+func SortRows(rows []loader.Values, order []string) {
+	slices.SortStableFunc(rows, func(a, b loader.Values) int {
+		for _, by := range order {
+			f := map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind, "platform": loader.FieldPlatform, "path": loader.FieldFile}[by]
+			if c := strings.Compare(strings.ToUpper(a[f]), strings.ToUpper(b[f])); c != 0 {
+				return c
+			}
+		}
+		return 0
+	})
+}
+
+func listData(l *loader.List, all *loader.Values, rows []loader.Values) []byte {
+	var b bytes.Buffer
+	b.WriteString(l.Header.Fill(all))
+	for i := range rows {
+		if l.Record == 0 {
+			b.WriteString(l.Line.Fill(&rows[i]))
+			continue
+		}
+		record := make([]byte, l.Record)
+		for k := range l.Fields {
+			f := &l.Fields[k]
+			encode(record[f.Offset:f.Offset+f.Length], f, f.Value.Fill(&rows[i]))
+		}
+		b.Write(record)
+	}
+	b.WriteString(l.Footer.Fill(all))
+	return b.Bytes()
+}
+
+// encode writes a value into its field of a record. What is too long is cut between
+// characters.
+func encode(into []byte, f *loader.RecordField, value string) {
+	for i := range into {
+		into[i] = byte(f.Fill)
+	}
+	switch f.Encoding {
+	case "number-le", "number-be":
+		n, _ := strconv.ParseUint(value, 10, 64)
+		var le [8]byte
+		binary.LittleEndian.PutUint64(le[:], n)
+		for i := range into {
+			at := i
+			if f.Encoding == "number-be" {
+				at = len(into) - 1 - i
+			}
+			into[at] = 0
+			if i < 8 {
+				into[at] = le[i]
+			}
+		}
+	case "utf-16le":
+		at := 0
+		for _, r := range value {
+			units := utf16.AppendRune(nil, r)
+			if at+2*len(units) > len(into) {
+				return
+			}
+			for _, u := range units {
+				binary.LittleEndian.PutUint16(into[at:], u)
+				at += 2
+			}
+		}
+	case "utf-8":
+		at := 0
+		for _, r := range value {
+			c := string(r)
+			if at+len(c) > len(into) {
+				return
+			}
+			at += copy(into[at:], c)
+		}
+	default: // ascii and latin-1: a byte for each character
+		most := rune(0x7F)
+		if f.Encoding == "latin-1" {
+			most = 0xFF
+		}
+		at := 0
+		for _, r := range value {
+			if at == len(into) {
+				return
+			}
+			if r > most {
+				r = '?'
+			}
+			into[at] = byte(r)
+			at++
+		}
+	}
+}
+
+// FirstBoot lists the folders that the console makes by itself.
+func FirstBoot(p *loader.Profile) []string {
+	var out []string
+	for _, f := range p.FirstBoot.Folders {
+		if !f.Uses(loader.FieldPlatform) {
+			out = append(out, f.Fill(&loader.Values{}))
+			continue
+		}
+		for _, name := range p.FirstBoot.Platforms {
+			out = append(out, f.Fill(&loader.Values{loader.FieldPlatform: name}))
+		}
+	}
+	return out
+}

@@ -1,0 +1,501 @@
+package layout
+
+import (
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// layer places single titles by a profile's rules.
+type layer struct {
+	p      *loader.Profile
+	target Target
+	legal  map[*loader.Accept]*legal // what names may hold under each rule
+}
+
+// legal is what names may hold: worked out once for ASCII, which most names are made of.
+type legal struct {
+	ascii  [utf8.RuneSelf]bool
+	permit func(rune) bool
+}
+
+func (l *legal) permits(r rune) bool {
+	if r >= 0 && r < utf8.RuneSelf {
+		return l.ascii[r]
+	}
+	return l.permit(r)
+}
+
+func newLayer(p *loader.Profile, target Target) *layer {
+	l := &layer{p: p, target: target, legal: map[*loader.Accept]*legal{}}
+	forbidden := target.Filesystem.Forbidden
+	var permitted loader.CharacterSet
+	if at := target.Attachment; at != nil {
+		forbidden += at.Forbidden
+		permitted = at.Permitted
+	}
+	for i := range p.Accepts {
+		rule := &p.Accepts[i]
+		of := &legal{permit: func(c rune) bool {
+			return rule.Title.Permits(c) && !strings.ContainsRune(forbidden, c) && (len(permitted) == 0 || permitted.Has(c))
+		}}
+		for r := range of.ascii {
+			of.ascii[r] = of.permit(rune(r))
+		}
+		l.legal[rule] = of
+	}
+	return l
+}
+
+// place gives a title the place that it would have if it were alone. It gets the
+// name that it holds, where that is one that the rules allow.
+func (l *layer) place(t *title.Title, held string) Placement {
+	return l.placeNamed(t, held, "")
+}
+
+// placeMarked is place with something put behind the name.
+func (l *layer) placeMarked(t *title.Title, mark string) Placement { return l.placeNamed(t, "", mark) }
+
+func (l *layer) placeNamed(t *title.Title, held, mark string) Placement {
+	if t.Platform == "" {
+		return refuse("it is not known what this file is", "see the evidence at Intake")
+	}
+	rule, refusal := l.p.Accept(t.Platform, t.Form, l.target.attachment(), l.target.Filesystem.Name)
+	switch {
+	case refusal != nil:
+		return refuse(refusal.Say, refusal.Ways...)
+	case rule == nil && !l.p.Knows(t.Platform):
+		out := refuse(fmt.Sprintf("%s does not read %s titles", l.p.Shown, t.Platform))
+		out.Refusal.Foreign = true
+		return out
+	case rule == nil:
+		return l.noRule(t)
+	}
+	naming := l.naming(rule, t)
+	var pl Placement
+	// A name that makes a path too long is cut again by what is over.
+	for try := 0; ; try++ {
+		pl = l.placeAs(t, rule, naming, held, mark)
+		over := l.over(&pl)
+		if over == 0 || pl.Refusal != nil {
+			return pl
+		}
+		if naming.Longest == 0 {
+			naming.Longest = naming.Units.Count(pl.Name)
+		}
+		naming.Longest -= over
+		held = ""
+		if naming.Longest < 1 || try > 3 {
+			return refuse(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
+		}
+	}
+}
+
+// noRule says why no rule takes a title of a platform that the loader knows.
+func (l *layer) noRule(t *title.Title) Placement {
+	where := ""
+	if l.target.Attachment != nil {
+		where = " here"
+	}
+	var elsewhere []string
+	for _, a := range l.p.Attachments {
+		if rule, _ := l.p.Accept(t.Platform, t.Form, a.Name, ""); rule != nil && a.Name != l.target.attachment() {
+			elsewhere = append(elsewhere, "its attachment "+a.Name+" takes it")
+		}
+	}
+	if len(elsewhere) == 0 {
+		where = ""
+	}
+	return refuse(fmt.Sprintf("%s does not read %s titles in the form %s%s", l.p.Shown, t.Platform, t.Form, where), elsewhere...)
+}
+
+// naming is how the rule wants names, narrowed to what the target can hold.
+func (l *layer) naming(rule *loader.Accept, t *title.Title) Naming {
+	r := &rule.Title
+	n := Naming{Longest: r.Longest, Units: units(r.Count), Permits: l.legal[rule].permits}
+	if t.Of > 1 && n.Longest > 0 && !r.Discs.Empty() {
+		v := loader.Values{loader.FieldDisc: strconv.Itoa(t.Of), loader.FieldDiscs: strconv.Itoa(t.Of)}
+		n.Longest -= n.Units.Count(r.Discs.Fill(&v))
+	}
+	return n
+}
+
+func units(count string) place.Units {
+	switch count {
+	case "bytes":
+		return place.Bytes
+	case "utf-16":
+		return place.UTF16
+	}
+	return place.Characters
+}
+
+// placeAs fills the rule's templates.
+func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held, mark string) Placement {
+	pl := Placement{Rule: rule}
+	if held != "" {
+		if again, _ := naming.Name(held); again == held {
+			pl.Name = held
+		}
+	}
+	if pl.Name == "" {
+		pl.Name, pl.How = naming.Name(t.Name)
+	}
+	if pl.Name == "" && rule.Path.Uses(loader.FieldTitle) {
+		from := "its ID"
+		if pl.Name, _ = naming.Name(t.ID); pl.Name == "" {
+			base := path.Base(strings.ReplaceAll(t.Source(), `\`, "/"))
+			pl.Name, _ = naming.Name(strings.TrimSuffix(base, path.Ext(base)))
+			from = "the name of its file"
+		}
+		if pl.Name == "" {
+			return refuse(fmt.Sprintf("its name %q has no character that %s permits", t.Name, l.p.Shown), "give it another name")
+		}
+		pl.How = "its name has no character that " + l.p.Shown + " permits, so " + from + " stands for it"
+	}
+	if mark != "" {
+		pl.Name = naming.With(pl.Name, mark)
+		if pl.Name == "" {
+			return refuse("its name leaves no room for what tells it from others")
+		}
+	}
+	whole := l.valuesOf(t, &pl)
+	for i := range t.Discs {
+		v := whole
+		l.disc(&v, t, i, rule)
+		if f, missing := lacks(&rule.Path, &v); missing {
+			return refuse(fmt.Sprintf("%s needs the %s in the path %s, and none was found in the file", l.p.Shown, f, rule.Path))
+		}
+		l.items(&pl, t, i, rule, &v)
+	}
+	if len(pl.Items) == 0 {
+		return refuse("nothing of it is left to be put: the rule keeps none of its files")
+	}
+	if twice := pl.twice(); twice != "" {
+		return refuse(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files names that differ")
+	}
+	if rule.OverflowAfter > 0 {
+		whole[loader.FieldPage] = pageMark
+		folder, _, _ := strings.Cut(rule.Path.Fill(&whole), pageMark)
+		pl.folder = fold(folder)
+		pl.entries = entries(&pl)
+		pl.order = fold(pl.Name)
+	}
+	return pl
+}
+
+// lacks tells which value the path needs and the title has not.
+func lacks(tpl *loader.Template, v *loader.Values) (loader.Field, bool) {
+	for _, f := range tpl.Needs() {
+		if v[f] == "" {
+			return f, true
+		}
+	}
+	return 0, false
+}
+
+// twice finds a path that two of the title's own files would get.
+func (pl *Placement) twice() string {
+	if len(pl.Items) == 1 {
+		return ""
+	}
+	seen := make(map[string]bool, len(pl.Items))
+	for i := range pl.Items {
+		key := fold(pl.Items[i].Path)
+		if seen[key] {
+			return pl.Items[i].Path
+		}
+		seen[key] = true
+	}
+	return ""
+}
+
+// over is by how many units a path of the placement is too long.
+func (l *layer) over(pl *Placement) int {
+	at, fs := l.target.Attachment, &l.target.Filesystem
+	most := 0
+	for i := range pl.Items {
+		p := pl.Items[i].Path
+		if at != nil && at.LongestPath > 0 {
+			most = max(most, units(at.Count).Count(p)-at.LongestPath)
+		}
+		if len(p) <= fs.LongestName && (at == nil || at.LongestName == 0 || len(p) <= at.LongestName) {
+			continue // no name in it can be longer than the whole
+		}
+		for part := range strings.SplitSeq(p, "/") {
+			most = max(most, fs.Units.Count(part)-fs.LongestName)
+			if at != nil && at.LongestName > 0 {
+				most = max(most, units(at.Count).Count(part)-at.LongestName)
+			}
+		}
+	}
+	return most
+}
+
+// fold brings a path into the form in which two that differ in letter case alone are
+// the same.
+func fold(s string) string {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return strings.ToUpper(s)
+		}
+	}
+	b := []byte(s)
+	for i, c := range b {
+		if c >= 'a' && c <= 'z' {
+			b[i] = c - 32
+		}
+	}
+	return string(b)
+}
+
+func refuse(say string, ways ...string) Placement {
+	return Placement{Refusal: &Refusal{Say: say, Ways: ways}}
+}
+
+var slashes = strings.NewReplacer("/", "-", `\`, "-")
+
+// valuesOf collects the fields of a placed title. A value can never make a folder.
+func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
+	v := loader.Values{
+		loader.FieldID: harmless(t.ID), loader.FieldTitle: p.Name, loader.FieldName: harmless(t.Name), loader.FieldRegion: harmless(t.Region),
+		loader.FieldPlatform: harmless(t.Platform), loader.FieldEnding: harmless(ending(t, p.Rule)),
+	}
+	if t.Of > 1 {
+		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
+	}
+	if p.page > 1 {
+		v[loader.FieldPage] = strconv.Itoa(p.page)
+	}
+	return v
+}
+
+// ending is that of the file as it goes over, with its dot.
+func ending(t *title.Title, rule *loader.Accept) string {
+	if keepsArchive(t, rule) {
+		return t.Archive
+	}
+	source := t.Source()
+	if t.Archive != "" {
+		source = strings.TrimSuffix(source, t.Archive)
+		if len(t.Discs[0].Parts) > 0 {
+			source = t.Discs[0].Parts[0].Name
+		}
+	}
+	return strings.ToLower(path.Ext(source))
+}
+
+// keepsArchive reports whether the title's archive goes over packed.
+func keepsArchive(t *title.Title, rule *loader.Accept) bool {
+	switch rule.Archives {
+	case "keep":
+		return t.Archive != ""
+	case "keep-zip":
+		return strings.EqualFold(t.Archive, ".zip")
+	}
+	return false
+}
+
+// harmless takes out of a value what would make folders or steer a terminal.
+func harmless(s string) string {
+	bad := false
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c == '/' || c == '\\' || c == 0x7F || c == '.' {
+			bad = true
+			break
+		}
+	}
+	if !bad {
+		return s
+	}
+	s = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7F {
+			return -1
+		}
+		return r
+	}, slashes.Replace(s))
+	if strings.Trim(s, ".") == "" {
+		return ""
+	}
+	return s
+}
+
+// disc sets the fields of one disc.
+func (l *layer) disc(v *loader.Values, t *title.Title, i int, rule *loader.Accept) {
+	d := &t.Discs[i]
+	if d.ID != "" {
+		v[loader.FieldID] = harmless(d.ID)
+	}
+	v[loader.FieldKind] = harmless(d.Kind)
+	if t.Of > 1 {
+		v[loader.FieldDisc] = strconv.Itoa(d.Number)
+		if !rule.Title.Discs.Empty() {
+			v[loader.FieldTitle] += rule.Title.Discs.Fill(v)
+		}
+	}
+}
+
+// items adds the files of one disc.
+func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values) {
+	d := &t.Discs[i]
+	to := l.cased(rule.Path.Fill(v))
+	packed := t.Archive != "" && !keepsArchive(t, rule)
+	switch t.Form {
+	case title.Folder:
+		pl.claim(to) // which also holds what is below it
+		for k := range d.Parts {
+			part := &d.Parts[k]
+			if name, ok := packageName(&rule.Package, part.Name); ok {
+				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Rule: rule.Why})
+			}
+		}
+	case title.Package:
+		if rule.Archives == "unpack" {
+			pl.add(Item{Disc: i, Path: to, Folder: true, Size: d.File.Size, Source: d.File, Shape: Unpack, Rule: rule.Why})
+			return
+		}
+		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
+	case title.Tracks:
+		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
+		for k := range d.Parts {
+			part := &d.Parts[k]
+			track := path.Join(path.Dir(to), harmless(part.Name))
+			if !rule.Tracks.Empty() {
+				v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), harmless(part.Name)
+				track = l.cased(rule.Tracks.Fill(v))
+			}
+			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Rule: rule.Why})
+		}
+	default:
+		item := Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why}
+		switch {
+		case packed:
+			item.Shape = Unpack
+			if len(d.Parts) > 0 {
+				item.Size = d.Parts[0].File.Size
+			}
+		case t.Form == title.Image && rule.Images == "unpack":
+			item.Shape, item.Folder = Extract, true
+		case t.Form == title.Image && rule.Images == "pack":
+			item.Shape, item.AtMost = Pack, true
+		}
+		l.sized(pl, item, rule, v)
+	}
+}
+
+// sized adds a file, in parts where it is too large and the rule says so.
+func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.Values) {
+	limit := l.target.LargestFile()
+	if rule.TooLarge.Over > 0 {
+		limit = min(limit, int64(rule.TooLarge.Over))
+	}
+	cut := &rule.TooLarge
+	if item.Size <= limit || cut.Do != "split" || item.Folder {
+		pl.add(item)
+		return
+	}
+	part := int64(cut.PartSize)
+	n := (item.Size + part - 1) / part
+	why := cut.Why
+	if why == "" {
+		why = rule.Why
+	}
+	rows := make([]loader.Values, 0, n)
+	for k := range n {
+		v[loader.FieldIndex] = strconv.FormatInt(k+1, 10)
+		it := item
+		it.Path, it.Offset, it.Size = l.cased(cut.Parts.Fill(v)), k*part, min(part, item.Size-k*part)
+		if it.Shape == Whole {
+			it.Shape = Split
+		}
+		it.Rule = fmt.Sprintf("part %d of %d, of %s each: %s", k+1, n, size.Format(part), why)
+		pl.add(it)
+		row := *v
+		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path), strconv.FormatInt(it.Size, 10), "00000000"
+		rows = append(rows, row)
+	}
+	if cut.Manifest.Empty() {
+		return
+	}
+	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
+	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Size: int64(len(text)), Shape: Written, Text: text, Rule: "tells the parts: " + why})
+}
+
+func (p *Placement) add(item Item) {
+	p.Items = append(p.Items, item)
+	p.claim(item.Path)
+}
+
+// claim says that no other title may have a path.
+func (p *Placement) claim(path string) { p.claims = append(p.claims, fold(path)) }
+
+// cased brings a path into the letter case that the console wants.
+func (l *layer) cased(p string) string {
+	if l.target.Attachment != nil {
+		switch l.target.Attachment.Case {
+		case "upper":
+			return strings.ToUpper(p)
+		case "lower":
+			return strings.ToLower(p)
+		}
+	}
+	return p
+}
+
+// packageName is the name that a file of a package gets; ok is false for one that
+// stays behind.
+func packageName(p *loader.Package, name string) (as string, ok bool) {
+	matches := func(patterns []string) bool {
+		for _, pattern := range patterns {
+			if loader.MatchFile(pattern, name) {
+				return true
+			}
+		}
+		return false
+	}
+	if (len(p.Keep) > 0 && !matches(p.Keep)) || matches(p.Drop) {
+		return "", false
+	}
+	for _, r := range p.Rename {
+		if loader.MatchFile(r.From, name) {
+			return r.To, true
+		}
+	}
+	return name, true
+}
+
+// pageMark stands for a page while its folder is looked for; no value can hold it.
+const pageMark = "\x01"
+
+// entries is how many entries a title that is not on a further page makes in its folder.
+func entries(p *Placement) int {
+	if len(p.Items) == 1 {
+		return 1
+	}
+	above := strings.Count(p.folder, "/")
+	seen := map[string]bool{}
+	for i := range p.Items {
+		seen[fold(strings.SplitN(p.Items[i].Path, "/", above+2)[above])] = true
+	}
+	return len(seen)
+}
+
+// turn lays a title again for its page.
+func (l *layer) turn(t *title.Title, p *Placement) {
+	whole := l.valuesOf(t, p)
+	claims := p.claims // of the first page: names are unique over all pages
+	p.Items = nil
+	for i := range t.Discs {
+		v := whole
+		l.disc(&v, t, i, p.Rule)
+		l.items(p, t, i, p.Rule, &v)
+	}
+	p.claims = claims
+}

@@ -1,0 +1,362 @@
+package layout
+
+import (
+	"cmp"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+)
+
+// A Tree is where all titles go, in the order in which they were given. [Tree.Change]
+// and [Tree.Append] keep it up to date without laying everything again.
+type Tree struct {
+	Placements []Placement
+
+	l      *layer
+	titles []title.Title
+	owners map[string]int   // folded path -> the title that has it
+	rivals map[string][]int // folded path -> all titles that want it, where there are several
+	groups map[string]*group
+	// numbers are those to try next behind a name that many want: lower ones are taken.
+	numbers map[string]int
+}
+
+// A group is the titles that lie in one folder and its further pages, in the order of
+// their names.
+type group struct{ members []int }
+
+// Lay places every title by the profile's rules.
+//
+// Names are unique without regard to letter case. Where several titles would get one
+// name, those that hold a name keep it, and after them the first by key; the others
+// get their region, their ID or a number behind theirs. So a tree that is laid again with
+// the [Tree.Names] of an earlier one, and more titles, gives every old title its old
+// name. Titles with one ID are taken for copies of each other: they stay rivals.
+func Lay(titles []title.Title, p *loader.Profile, target Target) *Tree {
+	t := &Tree{
+		Placements: make([]Placement, len(titles)), titles: slices.Clone(titles), l: newLayer(p, target),
+		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{}, numbers: map[string]int{},
+	}
+	t.placeAll()
+	contested := make([]bool, len(titles))
+	any := false
+	for i := range t.Placements {
+		for _, claim := range t.Placements[i].claims {
+			if j, taken := t.owners[claim]; taken {
+				contested[i], contested[j], any = true, true, true
+				continue
+			}
+			t.owners[claim] = i
+		}
+	}
+	if any {
+		t.settle(contested)
+	}
+	for i := range t.Placements {
+		t.join(i)
+	}
+	for _, g := range t.groups {
+		slices.SortFunc(g.members, t.byName)
+		t.turn(g)
+	}
+	t.tellRivals()
+	return t
+}
+
+// Target is what the tree was laid for.
+func (t *Tree) Target() *Target { return &t.l.target }
+
+// placeAll gives every title the place that it would have if it were alone. Titles
+// do not depend on one another here, so several are placed at once.
+func (t *Tree) placeAll() {
+	const chunk = 1024
+	starts := make(chan int)
+	var workers sync.WaitGroup
+	for range min(runtime.NumCPU(), 1+len(t.titles)/chunk) {
+		workers.Go(func() {
+			for from := range starts {
+				for i := from; i < min(from+chunk, len(t.titles)); i++ {
+					t.Placements[i] = t.l.place(&t.titles[i], t.l.target.Held[t.titles[i].Key])
+				}
+			}
+		})
+	}
+	for from := 0; from < len(t.titles); from += chunk {
+		starts <- from
+	}
+	close(starts)
+	workers.Wait()
+}
+
+// settle gives contested names to one title each, and others to the rest.
+func (t *Tree) settle(contested []bool) {
+	var order []int
+	for i := range contested {
+		if !contested[i] {
+			continue
+		}
+		order = append(order, i)
+		for _, claim := range t.Placements[i].claims {
+			if t.owners[claim] == i {
+				delete(t.owners, claim)
+			}
+		}
+	}
+	held := func(i int) int {
+		if len(t.l.target.Held) == 0 {
+			return 0
+		}
+		if name, ok := t.l.target.Held[t.titles[i].Key]; ok && name == t.Placements[i].Name {
+			return 0
+		}
+		return 1
+	}
+	slices.SortFunc(order, func(a, b int) int {
+		return cmp.Or(cmp.Compare(held(a), held(b)), strings.Compare(t.titles[a].Key, t.titles[b].Key), cmp.Compare(a, b))
+	})
+	for _, i := range order {
+		t.claim(i)
+	}
+}
+
+// claim gives title i its paths, under another name where they are taken.
+func (t *Tree) claim(i int) {
+	other, taken := t.taken(i)
+	if taken && !t.copies(i, other) && t.Placements[i].Rule.Path.Uses(loader.FieldTitle) {
+		if p, ok := t.rename(i, other); ok {
+			t.Placements[i] = p
+			t.Placements[i].contested, t.Placements[other].contested = true, true
+		}
+	}
+	for _, claim := range t.Placements[i].claims {
+		if j, has := t.owners[claim]; has && j != i {
+			if len(t.rivals[claim]) == 0 {
+				t.rivals[claim] = []int{j}
+			}
+			t.rivals[claim] = append(t.rivals[claim], i)
+			continue
+		}
+		t.owners[claim] = i
+	}
+}
+
+// taken tells which other title has one of title i's paths.
+func (t *Tree) taken(i int) (other int, taken bool) {
+	for _, claim := range t.Placements[i].claims {
+		if j, has := t.owners[claim]; has && j != i {
+			return j, true
+		}
+	}
+	return 0, false
+}
+
+// copies reports whether two titles are the same game, so that there is no point in having
+// both.
+func (t *Tree) copies(i, j int) bool {
+	a, b := &t.titles[i], &t.titles[j]
+	return a.ID != "" && a.Platform == b.Platform && strings.EqualFold(a.ID, b.ID)
+}
+
+// rename finds a name for title i that nobody has.
+func (t *Tree) rename(i, other int) (Placement, bool) {
+	tt := &t.titles[i]
+	first := t.Placements[i].Name
+	var marks []string
+	if tt.Region != "" && tt.Region != t.titles[other].Region {
+		marks = append(marks, " ("+tt.Region+")")
+	}
+	if tt.ID != "" {
+		marks = append(marks, " "+tt.ID)
+	}
+	wanted := t.Placements[i].claims[0]
+	number := max(2, t.numbers[wanted])
+	for n := 0; n < len(marks)+len(t.titles)+2; n++ {
+		mark := ""
+		if n < len(marks) {
+			mark = marks[n]
+		} else {
+			mark = fmt.Sprintf(" (%d)", number)
+			number++
+		}
+		p := t.l.placeMarked(tt, mark)
+		if p.Refusal != nil || p.Name == first {
+			continue
+		}
+		if !slices.ContainsFunc(p.claims, func(c string) bool { j, has := t.owners[c]; return has && j != i }) {
+			t.numbers[wanted] = number
+			p.How = joinHow(p.How, fmt.Sprintf("%s has that name too, so this one got%s behind it", t.titles[other].Label(), mark))
+			return p, true
+		}
+	}
+	return Placement{}, false
+}
+
+func joinHow(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// byName orders the titles of a folder as the console does.
+func (t *Tree) byName(a, b int) int {
+	return cmp.Or(
+		strings.Compare(t.Placements[a].order, t.Placements[b].order),
+		strings.Compare(t.titles[a].Key, t.titles[b].Key), cmp.Compare(a, b))
+}
+
+// join puts title i into the group of its folder, at its end.
+func (t *Tree) join(i int) *group {
+	p := &t.Placements[i]
+	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
+		return nil
+	}
+	g := t.groups[p.folder]
+	if g == nil {
+		g = &group{}
+		t.groups[p.folder] = g
+	}
+	g.members = append(g.members, i)
+	return g
+}
+
+// turn gives every title of a group its page, and lays again those whose page
+// changed. It returns how many those were.
+func (t *Tree) turn(g *group) (moved int) {
+	page, entries := 1, 0
+	for _, i := range g.members {
+		p := &t.Placements[i]
+		n := p.entries
+		if entries > 0 && entries+n > p.Rule.OverflowAfter {
+			page, entries = page+1, 0
+		}
+		entries += n
+		if p.page != page {
+			was := p.page
+			p.page = page
+			if page > 1 || was > 1 {
+				t.l.turn(&t.titles[i], p)
+				moved++
+			}
+		}
+	}
+	return moved
+}
+
+// tellRivals writes down who wants the same path as whom.
+func (t *Tree) tellRivals() {
+	for _, all := range t.rivals {
+		for _, i := range all {
+			for _, j := range all {
+				if i != j && !slices.Contains(t.Placements[i].Rivals, j) {
+					t.Placements[i].Rivals = append(t.Placements[i].Rivals, j)
+				}
+			}
+		}
+	}
+	for i := range t.Placements {
+		slices.Sort(t.Placements[i].Rivals)
+	}
+}
+
+// Alone is where title i would go if there were no others.
+func (t *Tree) Alone(i int) Placement { return t.l.place(&t.titles[i], "") }
+
+// Names are the names of all titles that go, by their keys: what a later tree must
+// hold to.
+func (t *Tree) Names() map[string]string {
+	out := make(map[string]string, len(t.titles))
+	for i := range t.titles {
+		if p := &t.Placements[i]; p.Refusal == nil {
+			out[t.titles[i].Key] = p.Name
+		}
+	}
+	return out
+}
+
+// Contested are the names in the tree over which titles had to be told apart, by the
+// keys of the titles.
+func (t *Tree) Contested() map[string]string {
+	out := map[string]string{}
+	for i := range t.titles {
+		p := &t.Placements[i]
+		if p.contested {
+			out[t.titles[i].Key] = p.Name
+		}
+	}
+	return out
+}
+
+// Change lays title i again, after something about it changed. All others keep
+// their names; those that have to move to another page do. It returns how many
+// placements were laid again.
+func (t *Tree) Change(i int, now title.Title) int {
+	touched := 1 + t.leave(i)
+	t.titles[i] = now
+	t.Placements[i] = t.l.place(&t.titles[i], "")
+	return touched + t.enter(i)
+}
+
+// Append adds a title behind the others. It returns how many placements were laid
+// again.
+func (t *Tree) Append(tt title.Title) int {
+	t.titles = append(t.titles, tt)
+	t.Placements = append(t.Placements, t.l.place(&tt, ""))
+	return 1 + t.enter(len(t.titles)-1)
+}
+
+// leave takes title i out of everything that it shares with others.
+func (t *Tree) leave(i int) (touched int) {
+	p := &t.Placements[i]
+	for _, claim := range p.claims {
+		all := slices.DeleteFunc(t.rivals[claim], func(j int) bool { return j == i })
+		if t.owners[claim] == i {
+			delete(t.owners, claim)
+			if len(all) > 0 {
+				t.owners[claim] = all[0]
+			}
+		}
+		if len(all) > 1 {
+			t.rivals[claim] = all
+		} else {
+			delete(t.rivals, claim)
+		}
+		for _, j := range all {
+			q := &t.Placements[j]
+			q.Rivals = slices.DeleteFunc(q.Rivals, func(k int) bool { return k == i })
+		}
+	}
+	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
+		return 0
+	}
+	g := t.groups[p.folder]
+	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
+	g.members = slices.Delete(g.members, at, at+1)
+	return t.turn(g)
+}
+
+// enter gives title i its name and page among the others.
+func (t *Tree) enter(i int) (touched int) {
+	t.claim(i)
+	for _, claim := range t.Placements[i].claims {
+		for _, j := range t.rivals[claim] {
+			if j != i && !slices.Contains(t.Placements[i].Rivals, j) {
+				t.Placements[i].Rivals = append(t.Placements[i].Rivals, j)
+				t.Placements[j].Rivals = append(t.Placements[j].Rivals, i)
+			}
+		}
+	}
+	g := t.join(i)
+	if g == nil {
+		return 0
+	}
+	g.members = g.members[:len(g.members)-1]
+	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
+	g.members = slices.Insert(g.members, at, i)
+	return t.turn(g)
+}

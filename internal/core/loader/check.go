@@ -1,0 +1,455 @@
+package loader
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"polytome/internal/core/strict"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// Roads are the ways on which bytes can reach a place: mounted on this computer
+// (usb), through an adapter as a disk of the console's own format, over FTP or
+// SMB, or as an exported block device.
+var Roads = []string{"usb", "adapter", "ftp", "smb", "nbd"}
+
+// The words that keys may have.
+var (
+	verdictWords  = []string{"too big", "no room"}
+	countWords    = []string{"characters", "bytes", "utf-16"}
+	caseWords     = []string{"ignored", "kept", "upper", "lower"}
+	tableWords    = []string{"mbr", "gpt", "none", "any"}
+	imageWords    = []string{"as-they-are", "unpack", "pack"}
+	archiveWords  = []string{"unpack", "keep-zip", "keep"}
+	tooLargeWords = []string{"refuse", "split"}
+	isWords       = []string{"cover", "settings", "launcher", "playlist"}
+	syntaxWords   = []string{"key=value", "ini", "toml"}
+	pictureWords  = []string{"front", "disc", "screen", "logo"}
+	formatWords   = []string{"jpg", "png"}
+	fitWords      = []string{"inside", "exact", "cut"}
+	encodingWords = []string{"ascii", "latin-1", "utf-8", "utf-16le", "number-le", "number-be"}
+	orderWords    = []string{"title", "id", "kind", "platform", "path"}
+	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
+)
+
+// ParseProfile reads a loader profile and checks that its rules can work.
+// Errors are [*strict.Error], all of them joined.
+func ParseProfile(file string, data []byte) (*Profile, error) {
+	p := &Profile{File: file}
+	src, err := strict.Decode(file, data, p)
+	if err != nil {
+		return nil, err
+	}
+	c := &checker{src: src, p: p}
+	c.known(p.Format == FormatVersion, "format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
+	c.name("name", p.Name)
+	c.known(p.Shown != "", "shown", "the loader has no name for people, in the key shown")
+	c.known(len(p.Attachments) > 0, "", "no [[attachment]] says how the loader reaches games")
+	c.known(len(p.Accepts) > 0, "", "no [[accept]] says what the loader takes")
+	c.each("list-order", "order", p.ListOrder, orderWords)
+	for i := range p.Attachments {
+		c.attachment(at("attachment", i), &p.Attachments[i], i)
+	}
+	for i := range p.Refusals {
+		r := &p.Refusals[i]
+		c.scope(at("refuse", i), &r.Scope)
+		c.known(r.Say != "", at("refuse", i), "a [[refuse]] must say why, in the key say")
+	}
+	for i := range p.Accepts {
+		c.accept(at("accept", i), &p.Accepts[i])
+	}
+	for i := range p.Companions {
+		c.companion(at("companion", i), &p.Companions[i])
+	}
+	for i := range p.Lists {
+		c.list(at("list", i), &p.Lists[i])
+	}
+	c.kit(&p.Kit)
+	for i := range p.Settings {
+		c.setting(at("setting", i), &p.Settings[i])
+	}
+	for i := range p.SystemImages {
+		s := &p.SystemImages[i]
+		c.inside(at("system-image", i)+".to", s.To)
+		sum, err := hex.DecodeString(s.SHA256)
+		c.known(err == nil && len(sum) == 32, at("system-image", i)+".sha256", "%q is no SHA-256 sum: 64 digits out of 0-9 and a-f", s.SHA256)
+		c.known(s.Size >= 0, at("system-image", i)+".size", "a size cannot be negative")
+	}
+	for _, f := range p.FirstBoot.Folders {
+		c.fields("first-boot.folders", f, []Field{FieldPlatform})
+	}
+	for i, w := range p.WaysOut {
+		c.oneOf(at("way-out", i)+".when", "verdict", w.When, verdictWords)
+		c.known(w.Say != "", at("way-out", i), "a [[way-out]] must say what to do, in the key say")
+	}
+	for i, w := range p.Checklist {
+		c.known(w.Say != "", at("checklist", i), "a [[checklist]] must say what to do, in the key say")
+		for _, f := range w.When.fields() {
+			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when", "a checklist cannot ask for the %s; it can ask for road, filesystem, %s", f, strings.Join(Situations, ", "))
+		}
+		c.condition(at("checklist", i)+".when", w.When)
+	}
+	return p, errors.Join(c.all...)
+}
+
+func at(table string, i int) string { return table + "." + strconv.Itoa(i) }
+
+type checker struct {
+	src *strict.Source
+	p   *Profile
+	all []error
+}
+
+func (c *checker) known(ok bool, path, format string, args ...any) {
+	if !ok {
+		c.all = append(c.all, c.src.Errorf(path, format, args...))
+	}
+}
+
+func (c *checker) oneOf(path, what, got string, words []string) {
+	if slices.Contains(words, got) {
+		return
+	}
+	e := c.src.Errorf(path, "the %s %q is not known; known are: %s", what, got, strings.Join(words, ", "))
+	e.Meant = strict.Nearest(got, words)
+	c.all = append(c.all, e)
+}
+
+// maybe is oneOf for a key that may be left out.
+func (c *checker) maybe(path, what, got string, words []string) {
+	if got != "" {
+		c.oneOf(path, what, got, words)
+	}
+}
+
+func (c *checker) each(path, what string, got, words []string) {
+	for _, g := range got {
+		c.oneOf(path, what, g, words)
+	}
+}
+
+func (c *checker) name(path, name string) {
+	ok := name != "" && !strings.ContainsFunc(name, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-')
+	})
+	c.known(ok, path, "the name %q must be made of small letters, digits and hyphens", name)
+}
+
+func (c *checker) inside(path, file string) {
+	c.known(file != "", path, "a path is missing here")
+	if err := insideRoot(file); err != nil {
+		c.known(false, path, "%v", err)
+	}
+}
+
+// fields checks that a template uses only what is known where it stands.
+func (c *checker) fields(path string, t Template, allowed []Field) {
+	var names []string
+	for _, f := range allowed {
+		names = append(names, f.String())
+	}
+	for _, f := range t.Fields() {
+		if !slices.Contains(allowed, f) {
+			c.known(false, path, "the field %q cannot be used here; here are: %s", f, strings.Join(names, ", "))
+		}
+	}
+}
+
+// condition checks the words that a condition on situations asks for.
+func (c *checker) condition(path string, w Condition) {
+	for _, t := range w.terms {
+		if t.field == FieldSituation {
+			c.oneOf(path, "situation", t.wanted, Situations)
+		}
+		if t.field == FieldRoad && t.is {
+			c.oneOf(path, "road", t.wanted, Roads)
+		}
+	}
+}
+
+func (c *checker) attachment(at string, a *Attachment, i int) {
+	c.name(at+".name", a.Name)
+	for j := range i {
+		c.known(c.p.Attachments[j].Name != a.Name, at+".name", "there are two attachments called %q", a.Name)
+	}
+	c.oneOf(at+".road", "road", a.Road, Roads)
+	c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the console's own")
+	c.each(at+".filesystems", "filesystem", a.Filesystems, append(place.FilesystemNames(), "any", "own"))
+	c.maybe(at+".partition-table", "partition table", a.PartitionTable, tableWords)
+	c.maybe(at+".count", "way to count", a.Count, countWords)
+	c.maybe(at+".case", "case rule", a.Case, caseWords)
+	c.set(at, a.Permitted, a.Forbidden)
+	c.known(a.Label == "" || !slices.Contains(a.LabelNot, a.Label), at+".label-not", "the label %q is required and forbidden at once", a.Label)
+	if slices.Contains(a.Filesystems, "fat32") || slices.Contains(a.Filesystems, "exfat") {
+		c.known(utf8.RuneCountInString(a.Label) <= 11, at+".label", "a volume label has at most 11 characters, and %q has %d", a.Label, utf8.RuneCountInString(a.Label))
+	}
+	for key, n := range map[string]int64{"largest-file": int64(a.LargestFile), "largest-volume": int64(a.LargestVolume), "cluster": int64(a.Cluster),
+		"longest-name": int64(a.LongestName), "longest-path": int64(a.LongestPath), "entries-per-folder": int64(a.Entries), "server.connections": int64(a.Server.Connections)} {
+		c.known(n >= 0, at+"."+key, "%s cannot be negative", key)
+	}
+	c.known(a.LargestVolume == 0 || a.LargestFile <= a.LargestVolume, at+".largest-file", "a file of %s cannot lie on a volume of at most %s", size.Format(int64(a.LargestFile)), size.Format(int64(a.LargestVolume)))
+	c.known(a.LongestPath == 0 || a.LongestName <= a.LongestPath, at+".longest-name", "a name of %d cannot lie in a path of at most %d", a.LongestName, a.LongestPath)
+	for _, f := range a.Filesystems {
+		fs, err := place.FilesystemNamed(f)
+		if err != nil {
+			continue
+		}
+		c.known(a.LongestName <= fs.LongestName, at+".longest-name", "%s takes names of at most %d %s, and %d are allowed here", fs.Shown, fs.LongestName, fs.Units, a.LongestName)
+		c.known(int64(a.LargestFile) <= fs.LargestFile, at+".largest-file", "%s holds at most %s bytes a file, and %s are allowed here", fs.Shown, size.Exact(fs.LargestFile), size.Exact(int64(a.LargestFile)))
+	}
+	c.known(a.Login.Port >= 0 && a.Login.Port < 1<<16, at+".login.port", "the port %d is not between 1 and 65535", a.Login.Port)
+	c.maybe(at+".server.listing", "kind of listing", a.Server.Listing, listingWords)
+	if a.Server.Idle != "" {
+		_, err := time.ParseDuration(a.Server.Idle)
+		c.known(err == nil, at+".server.idle", "%q is no time; write one such as 60s or 5m", a.Server.Idle)
+	}
+	c.known(a.Server.FullReply == 0 || a.Server.FullReply >= 400 && a.Server.FullReply < 600, at+".server.full-reply", "the reply %d is no refusal: those of RFC 959 are 400 to 599", a.Server.FullReply)
+}
+
+func (c *checker) set(at string, permitted CharacterSet, forbidden string) {
+	for _, e := range permitted {
+		lo, hi, ok := runeRange(e)
+		c.known(!ok || lo <= hi, at+".permitted", "the range %q runs backwards", e)
+	}
+	if len(permitted) == 0 {
+		return
+	}
+	for _, r := range forbidden {
+		c.known(!permitted.Has(r), at+".forbidden", "the character %q is permitted and forbidden at once", r)
+	}
+}
+
+func (c *checker) scope(at string, m *Scope) {
+	for _, f := range m.Forms {
+		c.oneOf(at+".forms", "form", string(f), formNames())
+	}
+	var names []string
+	reads := map[string]bool{}
+	for _, a := range c.p.Attachments {
+		names = append(names, a.Name)
+		if len(m.On) == 0 || slices.Contains(m.On, a.Name) {
+			for _, f := range a.Filesystems {
+				reads[f] = true
+			}
+		}
+	}
+	c.each(at+".on", "attachment", m.On, names)
+	c.each(at+".filesystems", "filesystem", m.Filesystems, place.FilesystemNames())
+	for _, f := range m.Filesystems {
+		c.known(reads[f] || reads["any"] || reads["own"], at+".filesystems", "no attachment of this rule reads %s, so it never applies", f)
+	}
+}
+
+func formNames() []string {
+	var out []string
+	for _, f := range title.Forms {
+		out = append(out, string(f))
+	}
+	return out
+}
+
+// tells reports whether a path differs from title to title.
+func tells(t Template) bool { return t.Uses(FieldID) || t.Uses(FieldTitle) || t.Uses(FieldName) }
+
+func (c *checker) accept(at string, a *Accept) {
+	c.scope(at, &a.Scope)
+	c.known(len(a.Platforms) > 0, at, "an [[accept]] needs the platforms that it is about")
+	c.known(!a.Path.Empty(), at, "an [[accept]] needs a path")
+	c.fields(at+".path", a.Path, pathFields)
+	c.known(a.Path.Empty() || tells(a.Path), at+".path", "the path holds neither {id} nor {title}, so every title would get the same one")
+	c.fields(at+".tracks", a.Tracks, append(slices.Clone(partFields), FieldFile))
+	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || (tells(a.Tracks) && a.Tracks.Uses(FieldIndex)), at+".tracks", "the path of tracks must tell titles and tracks apart: it needs {file}, or {index} with {title} or {id}")
+	c.maybe(at+".images", "way with images", a.Images, imageWords)
+	c.maybe(at+".archives", "way with archives", a.Archives, archiveWords)
+	for _, key := range []struct {
+		name     string
+		patterns []string
+	}{{"keep", a.Package.Keep}, {"drop", a.Package.Drop}} {
+		for _, pattern := range key.patterns {
+			c.pattern(at+".package."+key.name, pattern)
+			c.known(key.name == "keep" || !slices.Contains(a.Package.Keep, pattern), at+".package.drop", "%q is kept and dropped at once", pattern)
+		}
+	}
+	for _, r := range a.Package.Rename {
+		c.pattern(at+".package.rename", r.From)
+		c.inside(at+".package.rename", r.To)
+	}
+	c.titleRule(at+".title", &a.Title)
+	c.known(a.OverflowAfter >= 0, at+".overflow-after", "overflow-after cannot be negative")
+	c.known(a.OverflowAfter == 0 || a.Path.Uses(FieldPage), at+".overflow-after", "the path has no {page}, so nothing can go to a further folder")
+	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path", "{page} needs the key overflow-after, which says how many entries a folder takes")
+	c.tooLarge(at+".too-large", a)
+	if a.AlsoNeeds != "" {
+		var names []string
+		for _, x := range c.p.Attachments {
+			names = append(names, x.Name)
+		}
+		c.oneOf(at+".also-needs-room-on", "attachment", a.AlsoNeeds, names)
+	}
+}
+
+func (c *checker) titleRule(at string, t *TitleRule) {
+	c.known(t.Longest >= 0, at+".longest", "a title cannot have at most %d characters", t.Longest)
+	c.maybe(at+".count", "way to count", t.Count, countWords)
+	c.fields(at+".discs", t.Discs, []Field{FieldDisc, FieldDiscs})
+	room := t.Longest - utf8.RuneCountInString(t.Discs.String())
+	c.known(t.Longest == 0 || room >= 1, at+".longest", "%d characters leave no room for a name in front of %q", t.Longest, t.Discs)
+	c.set(at, t.Permitted, t.Forbidden)
+	t.prepare()
+	letters := false
+	for r := 'a'; r <= 'z'; r++ {
+		letters = letters || t.Permits(r) || t.Permits(r-32)
+	}
+	c.known(letters, at+".permitted", "no letter is permitted, so no title can be written")
+}
+
+func (c *checker) tooLarge(at string, a *Accept) {
+	t := &a.TooLarge
+	if t.Do == "" {
+		c.known(t.PartSize == 0 && t.Parts.Empty() && t.Manifest.Empty(), at, "[accept.too-large] has no key do, which says what is done: %s", strings.Join(tooLargeWords, ", "))
+		return
+	}
+	c.oneOf(at+".do", "way", t.Do, tooLargeWords)
+	c.known(t.Over >= 0, at+".over", "a size cannot be negative")
+	if t.Do != "split" {
+		return
+	}
+	c.known(t.PartSize > 0, at, "splitting needs the size of a part, in the key part-size")
+	c.known(t.Over == 0 || t.PartSize <= t.Over, at+".part-size", "a part of %s is larger than what is cut, which begins over %s", size.Format(int64(t.PartSize)), size.Format(int64(t.Over)))
+	for _, x := range c.p.Attachments {
+		if len(a.On) > 0 && !slices.Contains(a.On, x.Name) {
+			continue
+		}
+		for _, f := range x.Filesystems {
+			if fs, err := place.FilesystemNamed(f); err == nil {
+				c.known(int64(t.PartSize) <= fs.LargestFile, at+".part-size", "a part of %s bytes is too large for %s itself, which holds %s", size.Exact(int64(t.PartSize)), fs.Shown, size.Exact(fs.LargestFile))
+			}
+		}
+	}
+	c.fields(at+".parts", t.Parts, partFields)
+	c.known(!t.Parts.Empty(), at, "splitting needs the path of the parts, in the key parts")
+	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && tells(t.Parts)), at+".parts", "the path of the parts must tell parts and titles apart: it needs {index}, and {id} or {title}")
+	c.fields(at+".manifest", t.Manifest, pathFields)
+	c.known(t.Manifest.Empty() || tells(t.Manifest), at+".manifest", "the path holds neither {id} nor {title}, so every title would get the same one")
+	c.known(t.Manifest.Empty() == t.ManifestText.Empty(), at, "a manifest needs both its path (manifest) and its text (manifest-text)")
+	c.fields(at+".manifest-text", t.ManifestText.Template, textFields)
+}
+
+// pattern checks a pattern of file names: * and ? for anything in one name, **
+// for any folders.
+func (c *checker) pattern(at, pattern string) {
+	c.inside(at, pattern)
+	_, err := path.Match(strings.ReplaceAll(pattern, "**", "*"), "x")
+	c.known(err == nil, at, "the pattern %q has a bracket that is not closed", pattern)
+}
+
+func (c *checker) companion(at string, m *Companion) {
+	c.scope(at, &m.Scope)
+	c.oneOf(at+".is", "kind of companion", m.Is, isWords)
+	c.maybe(at+".per", "per", m.Per, []string{"title", "disc"})
+	c.known(!m.Path.Empty(), at, "a [[companion]] needs a path")
+	c.fields(at+".path", m.Path, companionFields)
+	c.known(m.Path.Empty() || tells(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path", "the path holds none of {id}, {title}, {base} and {folder}, so every title would get the same one")
+	for _, f := range m.When.fields() {
+		c.known(slices.Contains(titleFields, f), at+".when", "a companion cannot ask for the %s", f)
+	}
+	c.fields(at+".text", m.Text.Template, textFields)
+	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
+	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at, "keep and locked-by need the key syntax, which says how the text is to be read")
+	pic := &m.Picture
+	if m.Is != "cover" {
+		c.known(!m.Text.Empty(), at, "a companion that is no cover needs a text")
+		c.known(*pic == Picture{}, at+".picture", "only a cover has a picture")
+		return
+	}
+	c.known(m.Text.Empty(), at+".text", "a cover has a picture and no text")
+	c.oneOf(at+".picture.of", "picture", pic.Of, pictureWords)
+	c.oneOf(at+".picture.format", "format", pic.Format, formatWords)
+	c.maybe(at+".picture.fit", "fit", pic.Fit, fitWords)
+	c.known(pic.Width >= 0 && pic.Height >= 0 && (pic.Width > 0) == (pic.Height > 0), at+".picture", "width and height, in pixels, go together")
+	c.known(pic.LargestFile >= 0, at+".picture.largest-file", "a size cannot be negative")
+}
+
+func (c *checker) list(at string, l *List) {
+	c.scope(at, &l.Scope)
+	c.known(!l.Path.Empty(), at, "a [[list]] needs a path")
+	c.fields(at+".path", l.Path, []Field{FieldPlatform})
+	c.each(at+".order", "order", l.Order, orderWords)
+	c.fields(at+".header", l.Header.Template, []Field{FieldDiscs})
+	c.fields(at+".line", l.Line.Template, lineFields)
+	c.fields(at+".footer", l.Footer.Template, []Field{FieldDiscs})
+	if l.Record == 0 {
+		c.known(!l.Line.Empty(), at, "a list needs the text of its lines (line), or the length of its records (record)")
+		c.known(len(l.Fields) == 0, at+".field", "fields need the length of a record, in the key record")
+		return
+	}
+	c.known(l.Record > 0, at+".record", "a record cannot have %d bytes", l.Record)
+	c.known(l.Line.Empty(), at+".line", "a list has lines or records, not both")
+	c.known(len(l.Fields) > 0, at, "the records have no [[list.field]]")
+	for i := range l.Fields {
+		f, fat := &l.Fields[i], fmt.Sprintf("%s.field.%d", at, i)
+		c.oneOf(fat+".encoding", "encoding", f.Encoding, encodingWords)
+		c.fields(fat+".value", f.Value.Template, lineFields)
+		c.known(f.Fill >= 0 && f.Fill < 256, fat+".fill", "the byte %d is not between 0 and 255", f.Fill)
+		c.known(f.Offset >= 0 && f.Length > 0 && f.Offset+f.Length <= l.Record, fat, "bytes %d to %d are not in a record of %d", f.Offset, f.Offset+f.Length, l.Record)
+		for j := range i {
+			o := l.Fields[j]
+			c.known(f.Offset >= o.Offset+o.Length || o.Offset >= f.Offset+f.Length, fat+".offset", "the field lies over field %d of the record", j+1)
+		}
+	}
+}
+
+func (c *checker) kit(k *Kit) {
+	var editions []string
+	for i, e := range k.Editions {
+		c.name(at("kit.edition", i)+".name", e.Name)
+		editions = append(editions, e.Name)
+	}
+	seen := map[string]int{}
+	for i, f := range k.Files {
+		c.inside(at("kit.file", i)+".to", f.To)
+		for _, from := range f.From {
+			c.pattern(at("kit.file", i)+".from", from)
+		}
+		c.known(f.Text != "" != (len(f.From) > 0), at("kit.file", i), "a file of the kit is either the user's, known by the patterns in from, or written from its text")
+		c.each(at("kit.file", i)+".editions", "edition", f.Editions, editions)
+		if j, twice := seen[strings.ToUpper(f.To)]; twice && len(f.Editions) == 0 {
+			c.known(false, at("kit.file", i)+".to", "file %d of the kit goes to %s too", j+1, f.To)
+		}
+		seen[strings.ToUpper(f.To)] = i
+	}
+}
+
+func (c *checker) setting(at string, s *Setting) {
+	c.known(s.File != "" && s.Key != "", at, "a setting needs a file and a key")
+	c.inside(at+".file", s.File)
+	c.maybe(at+".syntax", "syntax", s.Syntax, syntaxWords)
+	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section", "only ini and toml files have sections")
+	var names []string
+	for _, a := range c.p.Attachments {
+		names = append(names, a.Name)
+	}
+	c.each(at+".on", "attachment", s.On, names)
+}
+
+// insideRoot says why a path of a profile would leave the place.
+func insideRoot(path string) error {
+	switch {
+	case strings.HasPrefix(path, "/"), len(path) > 1 && path[1] == ':':
+		return fmt.Errorf("the path %q must be relative to the place's root", path)
+	case slices.Contains(strings.Split(path, "/"), ".."):
+		return fmt.Errorf("the path %q climbs out of the place", path)
+	case strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7F }):
+		return fmt.Errorf("the path %q holds a character that no path may hold; folders are divided by /", path)
+	}
+	return nil
+}

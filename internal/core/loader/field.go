@@ -1,0 +1,62 @@
+package loader
+
+import "slices"
+
+// A Field is a value that templates and conditions can use.
+type Field int
+
+// The fields. What each stands for is told in docs/profile-format.md.
+const (
+	FieldID Field = iota
+	FieldTitle
+	FieldName
+	FieldRegion
+	FieldDisc
+	FieldDiscs
+	FieldKind
+	FieldPlatform
+	FieldEnding
+	FieldIndex
+	FieldPage
+	FieldBase
+	FieldFolder
+	FieldFile
+	FieldSize
+	FieldSum
+	FieldRoad
+	FieldFilesystem
+	FieldSituation
+	fieldCount
+)
+
+var fieldNames = [fieldCount]string{
+	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ending", "index", "page", "base", "folder",
+	"file", "size", "crc32", "road", "filesystem", "situation",
+}
+
+// String is the field's name in a template.
+func (f Field) String() string { return fieldNames[f] }
+
+// Values are what the fields stand for at one moment; "" is a field without value.
+type Values [fieldCount]string
+
+func fieldNamed(name string) (Field, bool) {
+	i := slices.Index(fieldNames[:], name)
+	return Field(i), i >= 0
+}
+
+// titleFields are told by a title itself.
+var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform, FieldEnding}
+
+// The fields that each kind of template may use.
+var (
+	pathFields      = append(slices.Clone(titleFields), FieldPage)
+	partFields      = append(slices.Clone(pathFields), FieldIndex)
+	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
+	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum)
+	lineFields      = append(slices.Clone(textFields), FieldPage)
+	situationFields = []Field{FieldRoad, FieldFilesystem, FieldSituation}
+)
+
+// Situations are what a checklist's conditions can ask for.
+var Situations = []string{"added", "removed", "direct-cable", "covers", "first-time", "several-discs"}

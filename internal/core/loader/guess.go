@@ -1,0 +1,76 @@
+package loader
+
+import (
+	"slices"
+	"strings"
+)
+
+// Guess finds the loader that a place was prepared for, by the files and folders on
+// it. It returns nil when nothing tells, or several loaders are told alike.
+func (s *Set) Guess(paths []string) *Profile {
+	there := map[string]bool{}
+	for _, p := range paths {
+		there[strings.ToUpper(p)] = true
+	}
+	var best *Profile
+	most, tie := 0, false
+	for _, p := range s.Profiles {
+		n := 0
+		for _, path := range s.tellTales(p) {
+			if there[strings.ToUpper(path)] {
+				n++
+			}
+		}
+		switch {
+		case n > most:
+			best, most, tie = p, n, false
+		case n == most:
+			tie = true
+		}
+	}
+	if most == 0 || tie {
+		return nil
+	}
+	return best
+}
+
+// tellTales are the paths by which a place of the loader can be told.
+func (s *Set) tellTales(p *Profile) []string {
+	var out []string
+	add := func(path string) {
+		for at := range path {
+			if path[at] == '/' && !slices.Contains(out, path[:at]) {
+				out = append(out, path[:at])
+			}
+		}
+		if path != "" && !slices.Contains(out, path) {
+			out = append(out, path)
+		}
+	}
+	for i := range p.Accepts {
+		a := &p.Accepts[i]
+		values := map[Field][]string{FieldPlatform: a.Platforms}
+		for _, name := range a.Platforms {
+			if known := s.Platform(name); known != nil {
+				for _, k := range known.Kinds {
+					values[FieldKind] = append(values[FieldKind], k.Name)
+				}
+			}
+		}
+		for _, f := range a.Path.Folders(values) {
+			add(f)
+		}
+	}
+	for _, f := range p.Kit.Files {
+		add(f.To)
+	}
+	for _, x := range p.Settings {
+		add(x.File)
+	}
+	for _, f := range p.FirstBoot.Folders {
+		if !f.Uses(FieldPlatform) {
+			add(f.String())
+		}
+	}
+	return out
+}
