@@ -156,7 +156,7 @@ func TestTheVerdictIsExplained(t *testing.T) {
 	press(a, "/", "Second", "enter")
 	s := strings.Join(strings.Fields(text(a)), " ")
 	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: too big. FAT32 holds at most 4,294,967,295 bytes a file")
-	assert.Contains(t, s, "→ an SMB share, where Rowan reads images of any size (not in this version yet)")
+	assert.Contains(t, s, "→ an SMB share, where Rowan reads images of any size")
 	assert.Contains(t, s, "does not go", "the rack shows it standing over")
 }
 

@@ -1,0 +1,431 @@
+package loader
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// A Section is some of a loader's rules in plain sentences.
+type Section struct {
+	Title string   `json:"title"`
+	Lines []string `json:"lines"`
+}
+
+// Explain tells all rules of a profile in plain sentences.
+func (p *Profile) Explain() []Section {
+	var out []Section
+	add := func(title string, lines []string) {
+		if len(lines) > 0 {
+			out = append(out, Section{title, lines})
+		}
+	}
+	var reach []string
+	for i := range p.Attachments {
+		reach = append(reach, p.Attachments[i].sentences()...)
+	}
+	add("How it is reached", reach)
+	var takes []string
+	for i := range p.Accepts {
+		takes = append(takes, p.acceptSentences(&p.Accepts[i])...)
+	}
+	add("What it takes, and where", takes)
+	var not []string
+	for i := range p.Refusals {
+		r := &p.Refusals[i]
+		line := fmt.Sprintf("Not %s%s: %s.", games(r.Platforms, r.Forms), p.where(&r.Scope), r.Say)
+		if len(r.Ways) > 0 {
+			line += " Instead: " + strings.Join(r.Ways, "; or ") + "."
+		}
+		not = append(not, line)
+	}
+	add("What it does not take", not)
+	var with []string
+	for i := range p.Companions {
+		with = append(with, p.companionSentence(&p.Companions[i]))
+	}
+	for i := range p.Lists {
+		with = append(with, p.listSentence(&p.Lists[i]))
+	}
+	add("What belongs to each title", with)
+	add("Its own files", p.kitSentences())
+	var boot []string
+	if f := &p.FirstBoot; len(f.Folders) > 0 {
+		var names []string
+		for _, t := range f.Folders {
+			names = append(names, t.String())
+		}
+		line := "The console makes these folders by itself: " + strings.Join(names, ", ")
+		if len(f.Platforms) > 0 {
+			line += fmt.Sprintf(", for %d platforms", len(f.Platforms))
+		}
+		boot = append(boot, line+".")
+		can := "Polytome may make all of them in its place"
+		if !f.MayMake {
+			can = "Polytome does not make them in its place"
+		}
+		if f.MayAdd {
+			can += ", and may add what is missing."
+		} else {
+			can += ", but adds none to those that the console has made."
+		}
+		boot = append(boot, can)
+		if f.Label != "" {
+			boot = append(boot, fmt.Sprintf("It begins with an empty volume called %s.", f.Label))
+		}
+		if f.Why != "" {
+			boot = append(boot, sentence(f.Why))
+		}
+	}
+	add("The first start", boot)
+	var ways []string
+	for _, w := range p.WaysOut {
+		ways = append(ways, sentence(w.When+": "+w.Say))
+	}
+	add("When something does not go", ways)
+	var steps []string
+	for i, c := range p.Checklist {
+		line := fmt.Sprintf("%d. %s", i+1, c.Say)
+		if w := c.When.words(); w != "" {
+			line += " (" + w + ")"
+		}
+		steps = append(steps, line+".")
+	}
+	add("At the console", steps)
+	return out
+}
+
+// amount writes a size, exactly where the short form would hide something.
+func amount(n int64) string {
+	short := size.Format(n)
+	if back, err := size.Parse(strings.ReplaceAll(strings.ReplaceAll(short, ",", ""), " ", "")); err == nil && back == n {
+		return short
+	}
+	return short + " (" + size.Exact(n) + " bytes)"
+}
+
+// sentence brings a clause into the form of a sentence.
+func sentence(s string) string {
+	if s == "" {
+		return ""
+	}
+	r := []rune(s)
+	return strings.TrimRight(strings.ToUpper(string(r[:1]))+string(r[1:]), ".") + "."
+}
+
+// all joins words for a sentence.
+func all(words []string, last string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
+}
+
+func (a *Attachment) sentences() []string {
+	var fs []string
+	for _, name := range a.Filesystems {
+		switch f, err := place.FilesystemNamed(name); {
+		case err == nil:
+			fs = append(fs, f.Shown)
+		case name == "own":
+			fs = append(fs, "the console's own disk")
+		default:
+			fs = append(fs, "any filesystem")
+		}
+	}
+	line := fmt.Sprintf("%s, over %s: %s", a.Name, roadWords[a.Road], all(fs, "or"))
+	var more []string
+	say := func(ok bool, format string, args ...any) {
+		if ok {
+			more = append(more, fmt.Sprintf(format, args...))
+		}
+	}
+	say(a.PartitionTable != "" && a.PartitionTable != "any", "with the partition table %s", strings.ToUpper(a.PartitionTable))
+	say(a.Label != "", "the volume must be called %s", a.Label)
+	say(len(a.LabelNot) > 0, "the volume must not be called %s", all(a.LabelNot, "or"))
+	say(a.OnePiece, "every file must lie in one piece")
+	say(a.ReadOnly, "the console only reads it")
+	say(a.LargestFile > 0, "files of at most %s", amount(int64(a.LargestFile)))
+	say(a.LargestVolume > 0, "volumes of at most %s", amount(int64(a.LargestVolume)))
+	say(a.Cluster > 0, "clusters of %s", amount(int64(a.Cluster)))
+	count := a.Count
+	if count == "" {
+		count = "characters"
+	}
+	say(a.LongestName > 0, "names of at most %d %s", a.LongestName, count)
+	say(a.LongestPath > 0, "paths of at most %d %s", a.LongestPath, count)
+	say(len(a.Permitted) > 0, "names hold only %s", strings.Join(a.Permitted, " "))
+	say(a.Forbidden != "", "names hold none of %s", a.Forbidden)
+	say(a.Case == "ignored", "letter case makes no difference")
+	say(a.Case == "upper" || a.Case == "lower", "all names are in %s case", a.Case)
+	say(a.Entries > 0, "a folder shows at most %d entries", a.Entries)
+	say(a.Share != "", "the share is called %s", a.Share)
+	say(a.Root != "", "everything lies below /%s/", a.Root)
+	if len(more) > 0 {
+		line += "; " + strings.Join(more, "; ")
+	}
+	out := []string{sentence(line)}
+	if l := a.Login; l.User != "" {
+		login := "It asks for the user " + l.User
+		if l.Password != "" {
+			login += " and the password " + l.Password
+		}
+		if l.Port > 0 {
+			login += fmt.Sprintf(", on port %d", l.Port)
+		}
+		out = append(out, login+".")
+	}
+	for _, v := range a.Volumes {
+		line := fmt.Sprintf("Volume %s: %s", v.Name, v.For)
+		if v.Size > 0 {
+			line += fmt.Sprintf(" (%s as it comes)", amount(int64(v.Size)))
+		}
+		out = append(out, line+".")
+	}
+	s := a.Server
+	var habits []string
+	if s.Connections > 0 {
+		habits = append(habits, fmt.Sprintf("%s at a time", size.Count(s.Connections, "transfer")))
+	}
+	if s.Listing != "" {
+		habits = append(habits, "listings as "+listingNames[s.Listing])
+		if !s.Resume {
+			habits = append(habits, "a transfer that broke off begins again")
+		}
+	}
+	if s.Idle != "" {
+		habits = append(habits, "it hangs up after "+s.Idle+" without a word")
+	}
+	if s.FullReply > 0 {
+		habits = append(habits, fmt.Sprintf("it answers %d when a volume is full", s.FullReply))
+	}
+	if habits = append(habits, s.Habits...); len(habits) > 0 {
+		out = append(out, sentence("Its server: "+strings.Join(habits, "; ")))
+	}
+	if a.Why != "" {
+		out = append(out, sentence(a.Why))
+	}
+	return out
+}
+
+var roadWords = map[string]string{
+	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
+}
+
+var listingNames = map[string]string{"unix": "Unix writes them", "unix-no-year": "Unix writes them, without a year", "machine": "lists for machines", "dos": "DOS writes them"}
+
+// games names what a rule is about.
+func games(platforms []string, forms []title.Form) string {
+	what := "everything"
+	switch {
+	case len(platforms) > 5:
+		what = fmt.Sprintf("%s, %s and %d other platforms", platforms[0], platforms[1], len(platforms)-2)
+	case len(platforms) > 0:
+		what = all(platforms, "and")
+	}
+	if len(forms) > 0 {
+		var f []string
+		for _, form := range forms {
+			f = append(f, formWords[form])
+		}
+		what += " " + all(f, "and")
+	}
+	return what
+}
+
+var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "tracks with their cue sheet", title.Cartridge: "cartridges", title.Folder: "folders", title.Package: "packages"}
+
+// where says at which attachments and filesystems a rule holds.
+func (p *Profile) where(s *Scope) string {
+	out := ""
+	if len(s.On) > 0 && len(s.On) < len(p.Attachments) {
+		out = " on " + all(s.On, "and")
+	}
+	if len(s.Filesystems) > 0 {
+		var fs []string
+		for _, name := range s.Filesystems {
+			if f, err := place.FilesystemNamed(name); err == nil {
+				fs = append(fs, f.Shown)
+			}
+		}
+		out += " with " + all(fs, "or")
+	}
+	return out
+}
+
+func (p *Profile) acceptSentences(a *Accept) []string {
+	line := fmt.Sprintf("%s%s go to %s", sentenceCase(games(a.Platforms, a.Forms)), p.where(&a.Scope), a.Path)
+	if !a.Tracks.Empty() {
+		line += ", their tracks to " + a.Tracks.String()
+	}
+	out := []string{line + "."}
+	if a.Why != "" {
+		out = append(out, sentence(a.Why))
+	}
+	if t := &a.Title; t.Longest > 0 || len(t.Permitted) > 0 || t.Forbidden != "" || t.ASCII {
+		var rules []string
+		if t.Longest > 0 {
+			count := t.Count
+			if count == "" {
+				count = "characters"
+			}
+			rules = append(rules, fmt.Sprintf("has at most %d %s", t.Longest, count))
+		}
+		if t.ASCII {
+			rules = append(rules, "is written in ASCII")
+		}
+		if len(t.Permitted) > 0 {
+			rules = append(rules, "holds only "+strings.Join(t.Permitted, " "))
+		}
+		if t.Forbidden != "" {
+			rules = append(rules, "holds none of "+t.Forbidden)
+		}
+		out = append(out, "The title "+all(rules, "and")+".")
+	}
+	if !a.Title.Discs.Empty() {
+		out = append(out, fmt.Sprintf("Each disc of several gets %q behind its title.", a.Title.Discs.String()))
+	}
+	if a.OverflowAfter > 0 {
+		out = append(out, fmt.Sprintf("A folder takes %d entries; what comes behind them in the order of names goes on in page 2, 3 and so on.", a.OverflowAfter))
+	}
+	switch a.Images {
+	case "unpack":
+		out = append(out, "Images are unpacked into a folder.")
+	case "pack":
+		out = append(out, "Images are packed: what the disc does not use is left out.")
+	}
+	switch a.Archives {
+	case "unpack":
+		out = append(out, "Archives are unpacked.")
+	case "keep-zip":
+		out = append(out, "Zips stay zipped, other archives are unpacked.")
+	case "keep":
+		out = append(out, "Archives stay as they are.")
+	}
+	if g := &a.Package; len(g.Keep) > 0 {
+		out = append(out, "Of its files only these go over: "+strings.Join(g.Keep, ", ")+".")
+	}
+	if g := &a.Package; len(g.Drop) > 0 {
+		out = append(out, "These stay behind: "+strings.Join(g.Drop, ", ")+".")
+	}
+	for _, r := range a.Package.Rename {
+		out = append(out, fmt.Sprintf("%s becomes %s.", r.From, r.To))
+	}
+	if t := &a.TooLarge; t.Do == "split" {
+		over := "what the volume can hold in one file"
+		if t.Over > 0 {
+			over = amount(int64(t.Over))
+		}
+		line := fmt.Sprintf("What is over %s is cut into parts of %s, %s", over, amount(int64(t.PartSize)), t.Parts)
+		if !t.Manifest.Empty() {
+			line += ", and the parts are told in " + t.Manifest.String()
+		}
+		out = append(out, line+".")
+	} else {
+		out = append(out, "What is too large for the volume does not go.")
+	}
+	if a.AlsoNeeds != "" {
+		out = append(out, fmt.Sprintf("It must also fit on the %s.", a.AlsoNeeds))
+	}
+	return out
+}
+
+func sentenceCase(s string) string { return strings.TrimSuffix(sentence(s), ".") }
+
+func (p *Profile) companionSentence(c *Companion) string {
+	line := fmt.Sprintf("%s for %s%s: %s", sentenceCase(c.Is), games(c.Platforms, c.Forms), p.where(&c.Scope), c.Path)
+	if pic := c.Picture; pic.Of != "" {
+		line += fmt.Sprintf(", the %s picture as %s", pic.Of, strings.ToUpper(pic.Format))
+		if pic.Width > 0 {
+			line += fmt.Sprintf(" %s %d x %d", map[string]string{"exact": "of exactly", "cut": "cut to", "inside": "of at most", "": "of at most"}[pic.Fit], pic.Width, pic.Height)
+		}
+		if pic.LargestFile > 0 {
+			line += " and at most " + amount(int64(pic.LargestFile))
+		}
+	}
+	if c.Per == "disc" {
+		line += ", one for each disc"
+	}
+	if w := c.When.words(); w != "" {
+		line += ", " + w
+	}
+	if len(c.Keep) > 0 {
+		line += "; " + all(c.Keep, "and") + " stay as you have them"
+	}
+	if c.LockedBy != "" {
+		line += "; so does what stands in " + c.LockedBy
+	}
+	line += "."
+	if c.Why != "" {
+		line += " " + sentence(c.Why)
+	}
+	return line
+}
+
+func (p *Profile) listSentence(l *List) string {
+	kind := "a line for each"
+	if l.Record > 0 {
+		kind = fmt.Sprintf("a record of %d bytes for each", l.Record)
+	}
+	line := fmt.Sprintf("The list %s tells all %s%s, %s", l.Path, games(l.Platforms, l.Forms), p.where(&l.Scope), kind)
+	if len(l.Order) > 0 {
+		line += ", in the order of " + all(l.Order, "and")
+	}
+	line += "."
+	if l.Why != "" {
+		line += " " + sentence(l.Why)
+	}
+	return line
+}
+
+func (p *Profile) kitSentences() []string {
+	var out []string
+	if p.Kit.Shown != "" {
+		line := sentence(p.Kit.Shown)
+		if len(p.Kit.Editions) > 0 {
+			var e []string
+			for _, x := range p.Kit.Editions {
+				e = append(e, x.Name+" ("+x.Shown+")")
+			}
+			line += " It comes in editions: " + all(e, "and") + "."
+		}
+		out = append(out, line)
+	}
+	for _, f := range p.Kit.Files {
+		line := f.To
+		if f.Text != "" {
+			line += " is written for you"
+		} else if len(f.From) > 0 && !slices.Equal(f.From, []string{f.To}) {
+			line += " from " + all(f.From, "or")
+		}
+		if len(f.Editions) > 0 {
+			line += ", edition " + all(f.Editions, "or")
+		}
+		if f.Optional {
+			line += ", if you like"
+		}
+		if f.Why != "" {
+			line += ": " + f.Why
+		}
+		out = append(out, line+".")
+	}
+	for _, s := range p.Settings {
+		line := fmt.Sprintf("%s must say %s=%s", s.File, s.Key, s.Value)
+		if s.Section != "" {
+			line += " under [" + s.Section + "]"
+		}
+		out = append(out, line+", otherwise "+strings.TrimSuffix(s.Otherwise, ".")+".")
+	}
+	for _, s := range p.SystemImages {
+		line := fmt.Sprintf("%s goes to %s; it is known by its checksum, whatever it is called", sentenceCase(s.Shown), s.To)
+		if s.Optional {
+			line += ", and can be left out"
+		}
+		out = append(out, line+". "+sentence(s.Why))
+	}
+	return out
+}
