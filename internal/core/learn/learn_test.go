@@ -1,0 +1,234 @@
+package learn_test
+
+import (
+	"context"
+	"fmt"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/intake"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+)
+
+// collection writes games of every form that can be read, and identifies them.
+func collection(t *testing.T) []title.Title {
+	dir := t.TempDir()
+	names := []string{"Copper Tide", "The Ninth Orchard: Harvest", "Quarry & Sons", "Grebe Lake Rally – Été", "What Now?",
+		"The Uncommonly Patient Lighthouse Keeper of Farther Saint Ebb, Part II", "Mosswick", "Underbough"}
+	put := func(name string, data []byte) { coretest.Write(t, dir, name, data) }
+	for i, name := range names {
+		kind := []string{"full", "short"}[i%2]
+		put(fmt.Sprintf("v/v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", 20400+i), name, "1/1", kind)))
+		put(fmt.Sprintf("s/s%d.iso", i), coretest.Siskin(t, fmt.Sprintf("SK-%04d", 8800+i), name))
+		put(fmt.Sprintf("c/game%d/main.run", i), coretest.MainRun(fmt.Sprintf("CVN%05d", i), name))
+		put(fmt.Sprintf("c/game%d/art/a.dat", i), []byte("art"))
+		put(fmt.Sprintf("m/game%d/SYS/TITLE.JSON", i), fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N"}`, i+100, name))
+		put(fmt.Sprintf("d/g%d/prog%d.prog", i, i), []byte("prog"))
+		put(fmt.Sprintf("d/g%d/game.about", i), []byte(name+"\nmore\n"))
+		put(fmt.Sprintf("d/g%d/disk.1", i), []byte("disk"))
+		put(fmt.Sprintf("k/k%d.w8", i), coretest.Cartridge("WREN", name[:min(24, len(name))]))
+		put(fmt.Sprintf("k/k%d.k64", i), coretest.Cartridge("KSTR", name[:min(24, len(name))]))
+		put(fmt.Sprintf("k/Reed %d.dtl", i), []byte("cart"))
+		base := strings.NewReplacer(":", "", "?", "").Replace(name)
+		put(fmt.Sprintf("l/%s.cue", base), fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", base))
+		put(fmt.Sprintf("l/%s.bin", base), coretest.Volume(t, fmt.Sprintf("LAP_%05d", 4400+i)))
+	}
+	for d := 1; d <= 2; d++ {
+		base := fmt.Sprintf("l/Two Tides (Disc %d)", d)
+		put(base+".cue", fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", filepath.Base(base)))
+		put(base+".bin", coretest.Volume(t, "LAP_04500"))
+		put(fmt.Sprintf("v/ferry%d.iso", d), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-3000%d", d), "Clockwork Ferry", fmt.Sprintf("%d/2", d), "full")))
+	}
+	for i := range 70 { // more than a page
+		put(fmt.Sprintf("k/Many %02d.fin", i), coretest.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
+	}
+	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
+	require.NoError(t, err)
+	for _, tt := range r.Titles {
+		require.True(t, tt.Sound(), "%s: %v", tt.Source(), tt.Findings)
+	}
+	require.Len(t, r.Titles, 8*9+2+70)
+	return r.Titles
+}
+
+// fill puts what a tree says into a folder, with companions. It returns the titles that
+// are there, by index.
+func fill(t *testing.T, dir string, titles []title.Title, tree *layout.Tree) []int {
+	var there []int
+	for i := range titles {
+		p := &tree.Placements[i]
+		if p.Refusal != nil || !p.Ready() {
+			continue
+		}
+		there = append(there, i)
+		for _, item := range p.Items {
+			data, err := os.ReadFile(item.Source.Path)
+			require.NoError(t, err)
+			coretest.Write(t, dir, item.Path, data)
+		}
+		for _, c := range tree.Companions(i) {
+			data := []byte(c.Text)
+			if c.Is == "cover" {
+				data = cover(t, c.Spec.Picture.Width, c.Spec.Picture.Height)
+			}
+			coretest.Write(t, dir, c.Path, data)
+		}
+	}
+	return there
+}
+
+func cover(t *testing.T, w, h int) []byte {
+	var b strings.Builder
+	im := image.NewGray(image.Rect(0, 0, w, h))
+	im.Set(0, 0, color.White)
+	require.NoError(t, jpeg.Encode(&b, im, nil))
+	return []byte(b.String())
+}
+
+func look(t *testing.T, dir, as string) learn.Look {
+	p, err := folder.Open(dir, folder.Options{Filesystem: as, Room: 64 << 30})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = p.Close() })
+	facts, err := p.Facts(context.Background())
+	require.NoError(t, err)
+	entries, err := p.List(context.Background(), nil)
+	require.NoError(t, err)
+	return learn.Look{Dir: dir, Facts: facts, Entries: entries, Open: func(path string) (place.Content, error) { return p.Open(context.Background(), path) }}
+}
+
+// TestFilledPlacesAreLearntBack fills a place by each shipped profile, learns from it,
+// and has the learnt profile place the same titles.
+func TestFilledPlacesAreLearntBack(t *testing.T) {
+	titles := collection(t)
+	set := coretest.Set(t)
+	whole := 0
+	for _, c := range []struct {
+		loader, road, as string
+		open             string // what must be asked for
+	}{
+		{"rowan", "usb", "fat32", "too large"},
+		{"gantry", "ftp", "exfat", "at the console"},
+		{"trellis", "ftp", "exfat", "at the console"},
+		{"bellows", "usb", "fat32", "at the console"},
+		{"oxbow", "usb", "exfat", "may folders be added"},
+		{"plover", "usb", "fat32", "which files of a package go over"},
+		{"mica", "usb", "fat32", "at the console"},
+	} {
+		t.Run(c.loader, func(t *testing.T) {
+			p := coretest.Profile(t, c.loader)
+			tree := layout.Lay(titles, p, coretest.Target(t, p, c.road, c.as))
+			dir := t.TempDir()
+			there := fill(t, dir, titles, tree)
+			for _, f := range layout.FirstBoot(p) {
+				require.NoError(t, os.MkdirAll(filepath.Join(dir, f), 0o755))
+			}
+			if c.loader == "mica" { // packed images cannot be made here, so there is nothing to learn from
+				coretest.Write(t, dir, "skua/SKU-0001/Long Water.pkd", []byte("packed"))
+				d, err := learn.Learn(context.Background(), look(t, dir, c.as), set)
+				require.Error(t, err)
+				assert.Contains(t, err.Error(), "nothing in "+dir+" tells where games go")
+				assert.Contains(t, strings.Join(d.Open, "\n"), "skua/SKU-0001/Long Water.pkd")
+				return
+			}
+			d, err := learn.Learn(context.Background(), look(t, dir, c.as), set)
+			require.NoError(t, err)
+			text := d.TOML()
+			learnt, err := loader.ParseProfile("learnt.toml", []byte(text))
+			require.NoError(t, err, text)
+			require.NoError(t, set.Check(learnt, []byte(text)))
+			again := layout.Lay(titles, learnt, coretest.Target(t, learnt, "usb", c.as))
+			same := 0
+			for _, i := range there {
+				if assert.Equal(t, paths(tree, i), paths(again, i), titles[i].Name) {
+					same++
+				}
+			}
+			if same == len(there) && same >= 8 {
+				whole++
+			}
+			assert.Contains(t, strings.Join(d.Open, "\n"), c.open)
+			for _, f := range d.Findings {
+				assert.NotEmpty(t, f.Evidence, f.Say)
+				assert.NotEmpty(t, f.Confidence, f.Say)
+			}
+			if t.Failed() {
+				t.Log(text)
+			}
+		})
+	}
+	assert.GreaterOrEqual(t, whole, 5, "profiles that are learnt back whole")
+}
+
+// paths are those of a title's files and companions.
+func paths(tree *layout.Tree, i int) []string {
+	var out []string
+	for _, item := range tree.Placements[i].Items {
+		if item.Source.Path == "" {
+			continue
+		}
+		out = append(out, item.Path)
+	}
+	if r := tree.Placements[i].Refusal; r != nil {
+		out = append(out, "no: "+r.Say)
+	}
+	for _, c := range tree.Companions(i) {
+		out = append(out, "+"+c.Path)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func TestEmptyFoldersAsAConsoleMadeThem(t *testing.T) {
+	dir := t.TempDir()
+	for _, f := range []string{"play/wren8", "play/finch", "play/vesper", "play/lapwing", "play/dulcimer", "play/settings-of-mine", "play/firmware"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, f), 0o755))
+	}
+	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
+	require.NoError(t, err)
+	p, err := loader.ParseProfile("learnt.toml", []byte(d.TOML()))
+	require.NoError(t, err, d.TOML())
+	assert.Equal(t, []string{"dulcimer", "finch", "lapwing", "vesper", "wren8"}, p.FirstBoot.Platforms)
+	assert.False(t, p.FirstBoot.MayAdd)
+	tree := layout.Lay([]title.Title{coretest.Vesper(1, "Copper Tide", "full", 1)}, p, coretest.Target(t, p, "usb", "fat32"))
+	require.Nil(t, tree.Placements[0].Refusal)
+	assert.Equal(t, "play/vesper/Copper Tide.iso", tree.Placements[0].Items[0].Path)
+	assert.Contains(t, fmt.Sprint(d.Findings), "a guess")
+}
+
+func TestPartsOfACutImage(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
+	for i, n := range []int{5000, 5000, 321} {
+		coretest.Write(t, dir, fmt.Sprintf("LONG/VSP-20502/%03d.rwn", i+1), make([]byte, n))
+	}
+	coretest.Write(t, dir, "LONG/VSP-20502/parts.toml", []byte("title = 'x'\n"))
+	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
+	require.NoError(t, err)
+	p, err := loader.ParseProfile("learnt.toml", []byte(d.TOML()))
+	require.NoError(t, err, d.TOML())
+	assert.EqualValues(t, 5000, p.Accepts[0].TooLarge.PartSize)
+	assert.Equal(t, "LONG/{id}/{index|pad:3}.rwn", p.Accepts[0].TooLarge.Parts.String())
+	assert.Contains(t, strings.Join(d.Open, "\n"), "LONG/VSP-20502/parts.toml")
+}
+
+func TestNothingToLearnFrom(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "holiday/a.txt", []byte("sun"))
+	_, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
+	assert.ErrorContains(t, err, "there is no game of a known platform, and no folder called like one")
+}

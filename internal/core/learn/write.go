@@ -1,0 +1,222 @@
+package learn
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+)
+
+// TOML writes the draft as a profile: with the evidence and what is still open as
+// comments, so that a person can go on from there.
+func (d *Draft) TOML() string {
+	w := &writer{}
+	w.comment("A draft of a loader profile. Read it through, change what is wrong, and answer what is open; every key is told in docs/profile-format.md.")
+	for _, f := range d.Findings {
+		w.comment(fmt.Sprintf("- %s (%s: %s)", f.Say, f.Confidence, f.Evidence))
+	}
+	if len(d.Open) > 0 {
+		w.comment("")
+		w.comment("Open:")
+		for _, o := range d.Open {
+			w.comment("- " + o)
+		}
+	}
+	w.line("format = %d", loader.FormatVersion)
+	w.text("name", d.Name)
+	w.text("shown", d.Shown)
+	w.text("console", d.Console)
+	w.text("about", d.About)
+	w.line("list-order = [\"title\"]")
+
+	w.table("[[attachment]]", "How the loader reaches games.")
+	w.text("name", attachmentName(d.Road))
+	w.text("road", d.Road)
+	w.list("filesystems", d.Filesystems)
+	w.text("label", d.Label)
+	w.text("case", d.Case)
+
+	for _, r := range d.Rules {
+		w.rule(&r)
+	}
+	for _, c := range d.Companions {
+		w.companion(&c)
+	}
+	if b := d.Boot; b != nil {
+		w.table("[first-boot]", "Folders that the console makes by itself.")
+		w.list("folders", b.Folders)
+		w.list("platforms", b.Platforms)
+		w.line("may-make = true")
+		w.line("may-add = false")
+		w.text("why", b.Why)
+	}
+	for _, say := range d.Checklist {
+		w.table("[[checklist]]", "")
+		w.text("say", say)
+	}
+	return w.b.String()
+}
+
+func attachmentName(road string) string {
+	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share", "nbd": "network-disk"}[road]
+}
+
+type writer struct{ b strings.Builder }
+
+func (w *writer) line(format string, args ...any) { fmt.Fprintf(&w.b, format+"\n", args...) }
+
+// commentWidth is where comments are broken.
+const commentWidth = 100
+
+func (w *writer) comment(text string) {
+	line := "#"
+	for word := range strings.FieldsSeq(clean(text)) {
+		if len(line)+len(word) >= commentWidth {
+			w.line("%s", line)
+			line = "#  "
+		}
+		line += " " + word
+	}
+	w.line("%s", line)
+}
+
+// clean keeps what a name could hold from ending a comment.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7F {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(s, "?"))
+}
+
+func (w *writer) table(head, about string) {
+	w.line("")
+	if about != "" {
+		w.comment(about)
+	}
+	w.line("%s", head)
+}
+
+func (w *writer) text(key, value string) {
+	if value != "" {
+		w.line("%s = %s", key, quote(value))
+	}
+}
+
+// quote writes a string of TOML.
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range strings.ToValidUTF8(s, "?") {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r < ' ' || r == 0x7F:
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+func (w *writer) number(key string, n int64) {
+	if n > 0 {
+		w.line("%s = %s", key, strconv.FormatInt(n, 10))
+	}
+}
+
+func (w *writer) list(key string, values []string) {
+	if len(values) == 0 {
+		return
+	}
+	var q []string
+	for _, v := range values {
+		q = append(q, quote(v))
+	}
+	w.line("%s = [%s]", key, strings.Join(q, ", "))
+}
+
+func (w *writer) rule(r *Rule) {
+	w.table("[[accept]]", "")
+	platforms := slices.Clone(r.Platforms)
+	slices.Sort(platforms)
+	w.list("platforms", slices.Compact(platforms))
+	w.list("forms", []string{string(r.Form)})
+	w.text("path", r.Path)
+	w.text("archives", r.Archives)
+	w.number("overflow-after", int64(r.Overflow))
+	w.text("why", r.Why)
+	if r.Longest > 0 || r.ASCII || r.Forbidden != "" || r.Discs != "" {
+		w.table("[accept.title]", "")
+		w.number("longest", int64(r.Longest))
+		if r.ASCII {
+			w.line("ascii = true")
+		}
+		w.text("forbidden", r.Forbidden)
+		w.text("discs", r.Discs)
+	}
+	if len(r.Rename) > 0 {
+		w.table("[accept.package]", "")
+		var all []string
+		for _, x := range r.Rename {
+			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", quote(x.From), quote(x.To)))
+		}
+		w.line("rename = [%s]", strings.Join(all, ", "))
+	}
+	if r.PartSize > 0 {
+		w.table("[accept.too-large]", "")
+		w.text("do", "split")
+		w.number("part-size", r.PartSize)
+		w.text("parts", r.Parts)
+	}
+}
+
+func (w *writer) companion(c *Companion) {
+	w.table("[[companion]]", "")
+	w.text("is", c.Is)
+	w.list("platforms", c.Platforms)
+	if c.Several {
+		w.text("when", "discs over 1")
+	}
+	if c.PerDisc {
+		w.text("per", "disc")
+	}
+	w.text("path", c.Path)
+	if c.Is != "cover" {
+		w.text("text", strings.ReplaceAll(c.Text, `\n`, "\n"))
+	}
+	w.text("why", c.Why)
+	if c.Is == "cover" {
+		w.table("[companion.picture]", "")
+		w.text("of", "front")
+		w.text("format", c.Picture)
+		w.number("width", int64(c.Width))
+		w.number("height", int64(c.Height))
+		w.text("fit", "inside")
+	}
+}
+
+// TOML writes the description of a platform.
+func (p *Platform) TOML() string {
+	w := &writer{}
+	w.comment(p.Shown + ": a platform of your own. Say in [marker] and [field.…] how its games are told; see docs/profile-format.md.")
+	w.line("format = %d", loader.FormatVersion)
+	w.text("name", p.Name)
+	w.text("shown", p.Shown)
+	w.list("forms", []string{string(p.Form)})
+	if p.Form == title.Package {
+		w.list("packages", []string{p.Ending})
+	} else {
+		w.list("endings", []string{p.Ending})
+	}
+	return w.b.String()
+}
