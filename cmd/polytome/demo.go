@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/demo"
 	"polytome/internal/size"
@@ -57,7 +56,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 			if run {
 				return runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON)
 			}
-			set, err := loader.Shipped()
+			set, err := known()
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,6 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/intake"
-	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 )
@@ -39,7 +38,7 @@ the images themselves. Nothing is written.`,
 			for _, dir := range args {
 				b.Sources = append(b.Sources, bench.Source{Path: dir})
 			}
-			set, err := loader.Shipped()
+			set, err := known()
 			if err != nil {
 				return err
 			}

@@ -36,7 +36,7 @@ that should be there and are not. Nothing is written.`,
 				all, _, err = w.surveys(cmd.Context(), b)
 			} else {
 				var set *loader.Set
-				if set, err = loader.Shipped(); err == nil {
+				if set, err = known(); err == nil {
 					var s *survey.Survey
 					s, err = survey.Take(cmd.Context(), b, 0, intake.Result{}.Titles, set)
 					all = append(all, s)

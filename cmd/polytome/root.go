@@ -5,7 +5,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/loader"
 	"polytome/internal/ui"
 )
 
@@ -30,7 +29,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			set, err := loader.Shipped()
+			set, err := known()
 			if err != nil {
 				return err
 			}
@@ -45,7 +44,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
-	root.AddCommand(demoCommand(), intakeCommand(), fitCommand(), fillCommand(), proofCommand(), standInCommand())
+	root.AddCommand(demoCommand(), intakeCommand(), fitCommand(), fillCommand(), proofCommand(), treeCommand(), loadersCommand(), standInCommand())
 	return root
 }
 

@@ -150,7 +150,7 @@ func (w *work) look(ctx context.Context) (all []*survey.Survey, unread bool, err
 
 // surveys scans the sources and looks at every place of the bench.
 func (w *work) surveys(ctx context.Context, b *bench.Bench) ([]*survey.Survey, intake.Result, error) {
-	set, err := loader.Shipped()
+	set, err := known()
 	if err != nil {
 		return nil, intake.Result{}, err
 	}

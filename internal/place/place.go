@@ -25,10 +25,11 @@ var (
 // Facts are what a place can hold and how full it is.
 type Facts struct {
 	Filesystem Filesystem `json:"filesystem"`
-	Declared   bool       `json:"declared"` // said by the user, not read off the place
-	Capacity   int64      `json:"capacity"` // bytes in the room for files
-	Free       int64      `json:"free"`     // bytes that can still be filled
-	Cluster    int64      `json:"cluster"`  // allocation unit in bytes
+	Declared   bool       `json:"declared"`        // said by the user, not read off the place
+	Capacity   int64      `json:"capacity"`        // bytes in the room for files
+	Free       int64      `json:"free"`            // bytes that can still be filled
+	Cluster    int64      `json:"cluster"`         // allocation unit in bytes
+	Label      string     `json:"label,omitempty"` // of the volume, "" where it is not told
 }
 
 // RoomFor is what a file of n bytes takes on the place.

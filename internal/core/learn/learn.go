@@ -123,7 +123,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	if l.Label != "" {
 		base = l.Label
 	}
-	s.d.Name, s.d.Shown = slug(base), base
+	s.d.Name, s.d.Shown = Slug(base), base
 	s.samples(r.Titles)
 	s.volume()
 	s.rules()
@@ -161,7 +161,8 @@ type sample struct {
 
 func (s *sample) of() *title.Disc { return &s.t.Discs[s.disc] }
 
-func slug(name string) string {
+// Slug makes a name for files of what a person writes: small letters, digits and hyphens.
+func Slug(name string) string {
 	var b strings.Builder
 	for _, r := range strings.ToLower(name) {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
@@ -443,4 +444,18 @@ func (s *student) ask() {
 			break
 		}
 	}
+}
+
+// FromPlace looks at a place, which lies in the folder dir, and learns from it.
+func FromPlace(ctx context.Context, dir string, p place.Place, set *loader.Set) (*Draft, error) {
+	facts, err := p.Facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := p.List(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return Learn(ctx, Look{Dir: dir, Facts: facts, Entries: entries, Label: facts.Label,
+		Open: func(path string) (place.Content, error) { return p.Open(ctx, path) }}, set)
 }

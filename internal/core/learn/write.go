@@ -54,7 +54,7 @@ func (d *Draft) TOML() string {
 		w.text("why", b.Why)
 	}
 	for _, say := range d.Checklist {
-		w.table("[[checklist]]", "")
+		w.table("[[checklist]]", "What to do at the console.")
 		w.text("say", say)
 	}
 	return w.b.String()
@@ -146,7 +146,7 @@ func (w *writer) list(key string, values []string) {
 }
 
 func (w *writer) rule(r *Rule) {
-	w.table("[[accept]]", "")
+	w.table("[[accept]]", "What the loader takes, and the path that it wants. Fields such as {id}, {title} and {ending} stand for what is read out of each game.")
 	platforms := slices.Clone(r.Platforms)
 	slices.Sort(platforms)
 	w.list("platforms", slices.Compact(platforms))
@@ -156,7 +156,7 @@ func (w *writer) rule(r *Rule) {
 	w.number("overflow-after", int64(r.Overflow))
 	w.text("why", r.Why)
 	if r.Longest > 0 || r.ASCII || r.Forbidden != "" || r.Discs != "" {
-		w.table("[accept.title]", "")
+		w.table("[accept.title]", "How a title is written: its longest length in characters, what it must not hold, what tells its discs apart.")
 		w.number("longest", int64(r.Longest))
 		if r.ASCII {
 			w.line("ascii = true")
@@ -165,7 +165,7 @@ func (w *writer) rule(r *Rule) {
 		w.text("discs", r.Discs)
 	}
 	if len(r.Rename) > 0 {
-		w.table("[accept.package]", "")
+		w.table("[accept.package]", "What becomes of the files of an unpacked game.")
 		var all []string
 		for _, x := range r.Rename {
 			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", quote(x.From), quote(x.To)))
@@ -173,7 +173,7 @@ func (w *writer) rule(r *Rule) {
 		w.line("rename = [%s]", strings.Join(all, ", "))
 	}
 	if r.PartSize > 0 {
-		w.table("[accept.too-large]", "")
+		w.table("[accept.too-large]", "What becomes of a file that is too large: here it is cut into parts of so many bytes.")
 		w.text("do", "split")
 		w.number("part-size", r.PartSize)
 		w.text("parts", r.Parts)
@@ -181,7 +181,7 @@ func (w *writer) rule(r *Rule) {
 }
 
 func (w *writer) companion(c *Companion) {
-	w.table("[[companion]]", "")
+	w.table("[[companion]]", "A file that lies with each title. {base} is the game's own name without its ending.")
 	w.text("is", c.Is)
 	w.list("platforms", c.Platforms)
 	if c.Several {

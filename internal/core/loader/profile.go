@@ -364,6 +364,15 @@ func (a *Attachment) Reads(filesystem string) bool {
 	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") || slices.Contains(a.Filesystems, "own")
 }
 
+// DefaultFilesystem is the one that a tree is shown for when nobody says which: the
+// first that the loader reads, or one without limits of its own for the console's disk.
+func (a *Attachment) DefaultFilesystem() string {
+	if f := a.Filesystems[0]; f != "any" && f != "own" {
+		return f
+	}
+	return "ext4"
+}
+
 // Attachment returns the loader's attachment for a road that reads the
 // filesystem, else the first one for the road, or nil.
 func (p *Profile) Attachment(road, filesystem string) *Attachment {

@@ -184,7 +184,12 @@ func (a *audit) checkAttachment(road string) {
 	at := a.profile.Attachment(road, a.facts.Filesystem.Name)
 	if at != nil {
 		a.on = at.Name
-		if at.Label != "" {
+		switch {
+		case at.Label != "" && a.facts.Label != "" && !strings.EqualFold(at.Label, a.facts.Label):
+			a.find(Stops, "", fmt.Sprintf("the volume is called %s, and %s wants one called %s", a.facts.Label, a.profile.Shown, at.Label), "give the volume that label")
+		case slices.ContainsFunc(at.LabelNot, func(l string) bool { return strings.EqualFold(l, a.facts.Label) }) && a.facts.Label != "":
+			a.find(Stops, "", fmt.Sprintf("the volume is called %s, which %s does not take", a.facts.Label, a.profile.Shown), "give the volume another label")
+		case at.Label != "" && a.facts.Label == "":
 			a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether the volume is called %s, as %s wants: a folder does not tell", at.Label, a.profile.Shown))
 		}
 	}

@@ -81,9 +81,9 @@ func (p *Place) Facts(ctx context.Context) (place.Facts, error) {
 	if err != nil {
 		return place.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
 	}
-	f := place.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster}
+	f := place.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label}
 	if p.declared.Name != "" {
-		f.Filesystem, f.Declared = p.declared, true
+		f.Filesystem, f.Declared, f.Label = p.declared, true, ""
 		f.Cluster = p.declared.Cluster(f.Capacity)
 	}
 	if p.opts.Room > 0 {

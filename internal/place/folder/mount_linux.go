@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -17,6 +18,7 @@ import (
 type mount struct {
 	filesystem              place.Filesystem
 	capacity, free, cluster int64 // bytes
+	label                   string
 }
 
 func mountOf(dir string) (mount, error) {
@@ -34,6 +36,9 @@ func mountOf(dir string) (mount, error) {
 		kind = probe(source, kind)
 	}
 	m.filesystem = filesystemOf(kind, int64(st.Blocks))
+	if m.filesystem.Windows { // of the system's own disks, the label is no matter
+		m.label = labelOf(source)
+	}
 	return m, nil
 }
 
@@ -112,6 +117,48 @@ func probe(source, otherwise string) string {
 		return "fat32"
 	}
 	return otherwise
+}
+
+// labelOf finds the label of the volume on a device: where udev has noted it, or in the
+// boot sector of FAT32 (BS_VolLab, 11 bytes at 71).
+func labelOf(device string) string {
+	const dir = "/dev/disk/by-label"
+	real, _ := filepath.EvalSymlinks(device)
+	links, _ := os.ReadDir(dir)
+	for _, l := range links {
+		if to, err := filepath.EvalSymlinks(filepath.Join(dir, l.Name())); err == nil && to == real {
+			return unhex(l.Name())
+		}
+	}
+	f, err := os.Open(device)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	b := make([]byte, 512)
+	if _, err := f.ReadAt(b, 0); err != nil || string(b[82:90]) != "FAT32   " {
+		return ""
+	}
+	if label := strings.TrimRight(string(b[71:82]), " "); label != "NO NAME" {
+		return label
+	}
+	return ""
+}
+
+// unhex undoes the escapes that udev writes into names: \x20 is a space.
+func unhex(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if i+4 <= len(s) && s[i] == '\\' && s[i+1] == 'x' {
+			if n, err := strconv.ParseUint(s[i+2:i+4], 16, 8); err == nil {
+				b.WriteByte(byte(n))
+				i += 3
+				continue
+			}
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String()
 }
 
 // allocate asks for the file's room in advance, so that it lies in as few pieces

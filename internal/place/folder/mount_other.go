@@ -14,7 +14,8 @@ import (
 // mount is what the system knows of the filesystem under a folder.
 type mount struct {
 	filesystem              place.Filesystem
-	capacity, free, cluster int64 // bytes
+	capacity, free, cluster int64  // bytes
+	label                   string // not told on these systems
 }
 
 func mountOf(dir string) (mount, error) {

@@ -1,0 +1,343 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+	"polytome/internal/size"
+)
+
+func loadersCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "loaders",
+		Short: "List the loaders; show, check, try, write and learn their profiles",
+		Long: `Every rule of a loader stands in its profile, a text file. Without a further word, loaders
+lists those that ship and your own. Your own lie in ` + "`profiles`" + ` and ` + "`platforms`" + ` below
+` + configDir() + `; one of the same name replaces what ships. A file with a mistake in it is listed
+with that mistake, and the rest works.`,
+		Example: `  polytome loaders
+  polytome loaders show rowan
+  polytome loaders check ./mine.toml
+  polytome loaders try ./mine.toml --from ~/games
+  polytome loaders learn /media/stick > mine.toml`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			set, err := loader.Known(configDir())
+			if err != nil {
+				return err
+			}
+			return listLoaders(cmd.OutOrStdout(), set, asJSON)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader())
+	return cmd
+}
+
+type listedLoader struct {
+	Name    string   `json:"name"`
+	Shown   string   `json:"shown"`
+	Console string   `json:"console,omitempty"`
+	About   string   `json:"about,omitempty"`
+	Roads   []string `json:"roads,omitempty"`
+	File    string   `json:"file"`
+	Own     bool     `json:"own"`
+	Broken  string   `json:"broken,omitempty"`
+}
+
+func listLoaders(out io.Writer, set *loader.Set, asJSON bool) error {
+	all := []listedLoader{}
+	for _, p := range set.Profiles {
+		all = append(all, listedLoader{Name: p.Name, Shown: p.Shown, Console: p.Console, About: p.About, Roads: p.Roads(), File: p.File, Own: p.Own})
+	}
+	for _, b := range set.Broken {
+		all = append(all, listedLoader{Name: strings.TrimSuffix(filepath.Base(b.File), ".toml"), File: b.File, Own: true, Broken: b.Err.Error()})
+	}
+	if asJSON {
+		return printJSON(out, all)
+	}
+	for _, l := range all {
+		if l.Broken != "" {
+			continue
+		}
+		own := ""
+		if l.Own {
+			own = "  (yours: " + l.File + ")"
+		}
+		fmt.Fprintf(out, "%-12s %-12s %-22s %s%s\n", l.Name, l.Console, strings.Join(l.Roads, ", "), l.About, own)
+	}
+	for _, b := range set.Broken {
+		fmt.Fprintf(out, "\nbroken: %s\n", b.File)
+		for line := range strings.Lines(b.Err.Error()) {
+			fmt.Fprintf(out, "  %s\n", strings.TrimRight(line, "\n"))
+		}
+	}
+	return nil
+}
+
+func showLoader() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show NAME|FILE",
+		Short: "Tell a loader's rules in plain sentences",
+		Example: `  polytome loaders show bellows
+  polytome loaders show ./mine.toml --json`,
+		Args: needArgs(1, "the name of a loader, or a profile's file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			p, err := set.Profile(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), p.Explain())
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s, a loader of the %s: %s.\n", p.Shown, p.Console, p.About)
+			for _, s := range p.Explain() {
+				fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", s.Title)
+				for _, l := range s.Lines {
+					fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", l)
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func checkLoaders() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check FILE…",
+		Short: "Check profiles and platforms, and say where a mistake is",
+		Long: `Check reads profiles and platform descriptions strictly: an unknown key, a wrong word or type, a
+field that cannot be used, a path that leaves the place or does not tell titles apart, and limits that
+contradict each other are told with file, line and column. A file that lies in a folder called
+` + loader.PlatformDir + ` is taken for a platform, any other for a profile.`,
+		Example: `  polytome loaders check mine.toml
+  polytome loaders check ~/.config/polytome/profiles/*.toml`,
+		Args: needArgs(1, "one or more files"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			bad := 0
+			for _, file := range args {
+				name, err := checkFile(set, file)
+				if err != nil {
+					bad++
+					fmt.Fprintln(cmd.OutOrStdout(), err)
+					continue
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s is sound\n", file, name)
+			}
+			if bad > 0 {
+				return fmt.Errorf("%s with mistakes", size.Count(bad, "file"))
+			}
+			return nil
+		},
+	}
+}
+
+// checkFile checks one file, and tells what it describes.
+func checkFile(set *loader.Set, file string) (string, error) {
+	full, err := filepath.Abs(file)
+	if err == nil && filepath.Base(filepath.Dir(full)) == loader.PlatformDir {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", err
+		}
+		p, err := loader.ParsePlatform(file, data)
+		if err != nil {
+			return "", err
+		}
+		return "the platform " + p.Name, nil
+	}
+	p, err := set.ReadProfile(file)
+	if err != nil {
+		return "", err
+	}
+	return "the profile of " + p.Shown, nil
+}
+
+func tryLoader() *cobra.Command {
+	f := &treeFlags{}
+	cmd := &cobra.Command{
+		Use:     "try FILE --from DIR",
+		Short:   "Check a profile, and show the tree that it makes of your games",
+		Example: `  polytome loaders try ./mine.toml --from ~/games`,
+		Args:    needArgs(1, "a profile's file"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(f.from) == 0 {
+				return usageError{errors.New("missing: --from DIR")}
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			p, err := set.Profile(args[0])
+			if err != nil {
+				return err
+			}
+			return f.print(cmd, p, set)
+		},
+	}
+	f.add(cmd)
+	return cmd
+}
+
+func newLoader() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:   "new",
+		Short: "Ask a dozen questions, and write a profile from the answers",
+		Long: `New asks how a loader gets at its games, what it takes and how it wants it called, and writes a
+profile with comments that passes check. The answers come from the terminal or, a line each, from a
+file. Without -o it goes to your own profiles.`,
+		Example: `  polytome loaders new
+  polytome loaders new -o mine.toml`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			d, err := interview(bufio.NewReader(cmd.InOrStdin()), cmd.ErrOrStderr(), set)
+			if err != nil {
+				return err
+			}
+			return keep(cmd, d, set, out)
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "write the profile to this file")
+	return cmd
+}
+
+// keep writes a draft, and the platforms that it needs, after checking them. It never
+// writes over a file.
+func keep(cmd *cobra.Command, d *learn.Draft, set *loader.Set, out string) error {
+	text := d.TOML()
+	file := out
+	if file == "" {
+		file = filepath.Join(configDir(), loader.ProfileDir, d.Name+".toml")
+	}
+	dir := filepath.Dir(filepath.Dir(file))
+	if out != "" {
+		dir = configDir()
+	}
+	for _, p := range d.Platforms {
+		described, err := loader.ParsePlatform(p.Name+".toml", []byte(p.TOML()))
+		if err != nil {
+			return err
+		}
+		set.Platforms = append(set.Platforms, described)
+		at := filepath.Join(dir, loader.PlatformDir, p.Name+".toml")
+		if err := writeNew(at, p.TOML()); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s: the platform %s, known by the ending %s\n", at, p.Shown, p.Ending)
+	}
+	slices.SortFunc(set.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
+	p, err := loader.ParseProfile(file, []byte(text))
+	if err == nil {
+		err = set.Check(p, []byte(text))
+	}
+	if err != nil {
+		return err
+	}
+	if err := writeNew(file, text); err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "%s: the profile of %s\n", file, p.Shown)
+	return nil
+}
+
+// writeNew writes a file that is not there yet, and the folders above it.
+func writeNew(file, text string) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return fmt.Errorf("making a folder for %s: %w", file, err)
+	}
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("%s is there already; it was left as it is: name another file with -o", file)
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", file, err)
+	}
+	_, err = f.WriteString(text)
+	return errors.Join(err, f.Close())
+}
+
+func learnLoader() *cobra.Command {
+	var out, as string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "learn PLACE",
+		Short: "Draft a profile from a drive that a console or a person has prepared",
+		Long: `Learn looks at a place with empty folders as the console made them, or with games in it, and drafts a
+profile: which folder is for which platform, how names are made, what lies beside the games, how large
+images are cut. Each finding stands in the draft as a comment, with what it was told by and how sure it
+is, and so do the questions that stay open. Without -o the draft is printed. Nothing on the place is
+changed.`,
+		Example: `  polytome loaders learn /media/stick
+  polytome loaders learn ./stick --as fat32 -o mine.toml`,
+		Args: needArgs(1, "the folder of a prepared place"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			d, err := learnFrom(cmd.Context(), args[0], as, set)
+			if err != nil {
+				return err
+			}
+			switch {
+			case asJSON:
+				return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open, "titles": d.Titles, "profile": d.TOML()})
+			case out == "":
+				_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
+				return err
+			}
+			for _, f := range d.Findings {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s\n    %s: %s\n", f.Say, f.Confidence, f.Evidence)
+			}
+			fmt.Fprintln(cmd.OutOrStdout(), "Open:")
+			for _, o := range d.Open {
+				fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o)
+			}
+			return keep(cmd, d, set, out)
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "write the draft to this file, and print what was found")
+	cmd.Flags().StringVar(&as, "as", "", "declare the place's filesystem: "+strings.Join(place.FilesystemNames(), ", "))
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// learnFrom looks at a folder and drafts a profile from it.
+func learnFrom(ctx context.Context, dir, as string, set *loader.Set) (*learn.Draft, error) {
+	p, err := folder.Open(dir, folder.Options{Filesystem: as})
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	return learn.FromPlace(ctx, dir, p, set)
+}

@@ -1,0 +1,177 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// treeFlags are what a tree is made from.
+type treeFlags struct {
+	from     []string
+	road, as string
+	asJSON   bool
+}
+
+func (f *treeFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.from, "from", nil, "folder with games (may be given several times)")
+	cmd.Flags().StringVar(&f.road, "road", "", "how the place is reached: "+strings.Join(loader.Roads, ", ")+" (default: the profile's first)")
+	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the place: "+strings.Join(place.FilesystemNames(), ", ")+" (default: the first that the loader reads)")
+	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
+}
+
+func treeCommand() *cobra.Command {
+	f := &treeFlags{}
+	var name string
+	cmd := &cobra.Command{
+		Use:   "tree",
+		Short: "Show the tree that a loader wants for your games, with the rule behind each path",
+		Long: `Tree lays your games out by a loader's profile and prints every path with the rule that
+made it: files of the games, what belongs to them, and what the console makes by itself. Titles
+that the loader does not take come last, with the reason. No place is needed, and nothing is written.`,
+		Example: `  polytome tree --from ~/games --loader rowan
+  polytome tree --from ~/games --loader trellis --road usb --as exfat
+  polytome tree --from ~/games --loader ./mine.toml --json`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if name == "" || len(f.from) == 0 {
+				return usageError{errors.New("missing: --from DIR and --loader NAME are both needed")}
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			p, err := set.Profile(name)
+			if err != nil {
+				return err
+			}
+			return f.print(cmd, p, set)
+		},
+	}
+	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a file ending in .toml")
+	f.add(cmd)
+	return cmd
+}
+
+// target is where the tree is made for.
+func (f *treeFlags) target(p *loader.Profile) (layout.Target, error) {
+	road := f.road
+	if road == "" {
+		road = p.Attachments[0].Road
+	}
+	at := p.Attachment(road, f.as)
+	if at == nil {
+		return layout.Target{}, usageError{fmt.Errorf("%s is not reached over %q; its roads are: %s", p.Shown, road, strings.Join(p.Roads(), ", "))}
+	}
+	as := f.as
+	if as == "" {
+		as = at.DefaultFilesystem()
+	}
+	fs, err := place.FilesystemNamed(as)
+	if err != nil {
+		return layout.Target{}, usageError{err}
+	}
+	if !at.Reads(fs.Name) {
+		return layout.Target{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown, fs.Shown, road, strings.Join(at.Filesystems, ", "))}
+	}
+	return layout.Target{Attachment: at, Filesystem: fs}, nil
+}
+
+// print lays the titles of the folders out and prints the tree.
+func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set) error {
+	target, err := f.target(p)
+	if err != nil {
+		return err
+	}
+	b := bench.New("")
+	for _, dir := range f.from {
+		b.Sources = append(b.Sources, bench.Source{Path: dir})
+	}
+	r, err := scan(cmd.Context(), b, set, os.Stderr)
+	if err != nil {
+		return err
+	}
+	tree := layout.Lay(r.Titles, p, target)
+	lines := tree.Outline()
+	var left []leftTitle
+	for i := range r.Titles {
+		if refusal := tree.Placements[i].Refusal; refusal != nil {
+			left = append(left, leftTitle{r.Titles[i].Key, r.Titles[i].Label(), refusal})
+		}
+	}
+	if f.asJSON {
+		err = printJSON(cmd.OutOrStdout(), map[string]any{"loader": p.Name, "attachment": target.Attachment.Name, "filesystem": target.Filesystem.Name, "tree": lines, "left": left})
+	} else {
+		printTree(cmd.OutOrStdout(), p, target, r.Titles, lines, left)
+	}
+	if err == nil && len(r.Problems) > 0 {
+		err = errPartial
+	}
+	return err
+}
+
+// leftTitle is one that the loader does not take.
+type leftTitle struct {
+	Key   string          `json:"key"`
+	Label string          `json:"label"`
+	Why   *layout.Refusal `json:"why"`
+}
+
+// printTree writes a tree for people: names indented by depth, and the rule at the right.
+// A rule that is the same as in the line above is not said again.
+func printTree(out io.Writer, p *loader.Profile, target layout.Target, titles []title.Title, lines []layout.Line, left []leftTitle) {
+	fmt.Fprintf(out, "%s, %s with %s:\n", p.Shown, target.Attachment.Name, target.Filesystem.Shown)
+	wide := 0
+	for _, l := range lines {
+		wide = max(wide, 2*l.Depth()+len([]rune(l.Name()))+1)
+	}
+	wide = min(wide, 60)
+	said := ""
+	for _, l := range lines {
+		name := strings.Repeat("  ", l.Depth()) + l.Name()
+		bytes := size.Format(l.Size)
+		if l.Folder {
+			name += "/"
+			if l.Shape == "" {
+				bytes = ""
+			}
+		}
+		if l.Shape == layout.Fitted {
+			bytes = "picture"
+		}
+		if l.AtMost {
+			bytes = "<= " + bytes
+		}
+		rule := l.Rule
+		if rule == said {
+			rule = "\""
+		} else {
+			said = rule
+		}
+		if l.Shape != "" && l.Shape != layout.Fitted {
+			rule = "[" + string(l.Shape) + "] " + rule
+		}
+		fmt.Fprintf(out, "  %-*s %14s  %s\n", wide, name, bytes, rule)
+	}
+	if len(left) > 0 {
+		fmt.Fprintf(out, "Not taken: %s.\n", size.Count(len(left), "title"))
+	}
+	for _, l := range left {
+		fmt.Fprintf(out, "  %s: %s\n", l.Label, l.Why.Say)
+		for _, way := range l.Why.Ways {
+			fmt.Fprintf(out, "      -> %s\n", way)
+		}
+	}
+	fmt.Fprintf(out, "%d of %s have a path.\n", len(titles)-len(left), size.Count(len(titles), "title"))
+}
