@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/demo"
 	"polytome/internal/size"
@@ -56,11 +58,11 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 			if run {
 				return runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON)
 			}
-			set, err := known()
+			set, err := loader.Known(filepath.Join(world.Dir, "own"))
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own")})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")

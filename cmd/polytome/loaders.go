@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -231,59 +230,17 @@ file. Without -o it goes to your own profiles.`,
 	return cmd
 }
 
-// keep writes a draft, and the platforms that it needs, after checking them. It never
-// writes over a file.
+// keep writes a draft, and the platforms that it needs. It never writes over a file.
 func keep(cmd *cobra.Command, d *learn.Draft, set *loader.Set, out string) error {
-	text := d.TOML()
 	file := out
 	if file == "" {
-		file = filepath.Join(configDir(), loader.ProfileDir, d.Name+".toml")
+		file = loader.OwnFile(configDir(), d.Name)
 	}
-	dir := filepath.Dir(filepath.Dir(file))
-	if out != "" {
-		dir = configDir()
+	wrote, err := d.Save(file, configDir(), set)
+	for _, f := range wrote {
+		fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
 	}
-	for _, p := range d.Platforms {
-		described, err := loader.ParsePlatform(p.Name+".toml", []byte(p.TOML()))
-		if err != nil {
-			return err
-		}
-		set.Platforms = append(set.Platforms, described)
-		at := filepath.Join(dir, loader.PlatformDir, p.Name+".toml")
-		if err := writeNew(at, p.TOML()); err != nil {
-			return err
-		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%s: the platform %s, known by the ending %s\n", at, p.Shown, p.Ending)
-	}
-	slices.SortFunc(set.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
-	p, err := loader.ParseProfile(file, []byte(text))
-	if err == nil {
-		err = set.Check(p, []byte(text))
-	}
-	if err != nil {
-		return err
-	}
-	if err := writeNew(file, text); err != nil {
-		return err
-	}
-	fmt.Fprintf(cmd.OutOrStdout(), "%s: the profile of %s\n", file, p.Shown)
-	return nil
-}
-
-// writeNew writes a file that is not there yet, and the folders above it.
-func writeNew(file, text string) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return fmt.Errorf("making a folder for %s: %w", file, err)
-	}
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("%s is there already; it was left as it is: name another file with -o", file)
-	}
-	if err != nil {
-		return fmt.Errorf("writing %s: %w", file, err)
-	}
-	_, err = f.WriteString(text)
-	return errors.Join(err, f.Close())
+	return err
 }
 
 func learnLoader() *cobra.Command {

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/fitview"
 	"polytome/internal/ui/intakeview"
+	"polytome/internal/ui/loadersview"
 	"polytome/internal/ui/proofview"
 	"polytome/internal/ui/runview"
 	"polytome/internal/ui/style"
@@ -57,6 +58,8 @@ type app struct {
 	w, h    int
 	stages  []stage
 	at      int
+	loaders *loadersview.Model
+	panel   bool           // the loaders are shown instead of the stage
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
 	input   textinput.Model
@@ -65,8 +68,10 @@ type app struct {
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := desk.New(ctx, b, set, o.Rate)
+	d.OwnDir = o.OwnDir
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.stages = []stage{intakeview.New(d), fitview.New(d), treeview.New(d), runview.New(d), proofview.New(d)}
+	a.loaders = loadersview.New(d)
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -83,10 +88,26 @@ func (a *app) Init() tea.Cmd {
 	return tea.Batch(tea.RequestBackgroundColor, a.desk.StartScan(), a.desk.Survey())
 }
 
-func (a *app) stage() stage { return a.stages[a.at] }
+func (a *app) stage() stage {
+	if a.panel {
+		return a.loaders
+	}
+	return a.stages[a.at]
+}
 
 // Update takes a message in. Everything slow is a command.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	m, cmd := a.update(msg)
+	if a.panel {
+		cmd = tea.Batch(cmd, a.loaders.Work())
+	}
+	return m, cmd
+}
+
+func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	if cmd, ok := a.desk.Changed(msg); ok {
+		return a, cmd
+	}
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
@@ -126,6 +147,18 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.desk.SetProof(msg)
 		a.stage().Refresh()
 		return a, nil
+	case desk.LoadersMsg:
+		cmd := a.desk.SetLoaders(msg)
+		a.loaders.Refresh()
+		a.stage().Refresh()
+		return a, cmd
+	case loadersview.TreeMsg:
+		a.loaders.SetTree(msg)
+		return a, nil
+	case loadersview.EditedMsg:
+		return a, a.loaders.Edited(msg)
+	case loadersview.LearntMsg:
+		return a, a.loaders.Learnt(msg)
 	case desk.SavedMsg:
 		a.desk.SetSaved(msg)
 		return a, nil
@@ -141,7 +174,8 @@ func (a *app) actions() []desk.Action {
 	}
 	return append(out,
 		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
-		desk.Do("esc", "back: drop the filter", desk.Just(func() { a.stage().Escape() })),
+		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
+		desk.Do("L", "Loaders: their rules, and the tree that they make", a.showLoaders),
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),
 		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),
@@ -150,8 +184,21 @@ func (a *app) actions() []desk.Action {
 	)
 }
 
+// back drops what narrows the list, or leaves the panel.
+func (a *app) back() {
+	if !a.stage().Escape() && a.panel {
+		a.panel = false
+		a.stage().Refresh()
+	}
+}
+
+func (a *app) showLoaders() tea.Cmd {
+	a.panel = true
+	return a.loaders.Open()
+}
+
 func (a *app) show(i int) tea.Cmd {
-	a.at = i
+	a.at, a.panel = i, false
 	a.desk.Notice = ""
 	a.stage().Refresh()
 	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil && !a.desk.Running() {

@@ -35,7 +35,9 @@ func (a *app) frame() frame {
 	case a.w >= 70:
 		f.rack = 12
 	}
-	if n := len(a.desk.Bench.Places); n > 1 && a.w >= 120 {
+	if a.panel {
+		f.rack = 0 // its two sides need the width
+	} else if n := len(a.desk.Bench.Places); n > 1 && a.w >= 120 {
 		f.rack = min(a.w/3, max(f.rack, n*14))
 	}
 	f.width = a.w
@@ -106,7 +108,7 @@ func (a *app) topLine() string {
 		a.rail = append(a.rail, style.Width(left))
 		text := fmt.Sprintf("%d %s", i+1, s.Name())
 		number := " " + s.Number()
-		if i == a.at && a.welcome == nil {
+		if i == a.at && a.welcome == nil && !a.panel {
 			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+text) + base.Foreground(t.Text).Render(number)
 		} else {
 			left += base.Render(" " + text + number)
@@ -116,6 +118,11 @@ func (a *app) topLine() string {
 			gap = 3
 		}
 		left += base.Render(strings.Repeat(" ", gap))
+	}
+	if a.panel {
+		left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+"L "+a.loaders.Name()) + base.Foreground(t.Text).Render(" "+a.loaders.Number())
+	} else if a.w >= 100 {
+		left += base.Render(" L Loaders")
 	}
 	right := ""
 	if n := a.desk.Unsound + len(a.desk.Scan.Problems); n > 0 {

@@ -15,8 +15,10 @@ import (
 
 // Options are how the interface is to look and behave.
 type Options struct {
-	ASCII bool  // draw with ASCII characters only
-	Rate  int64 // bytes a second for places that set no rate; 0 for no limit
+	ASCII bool // draw with ASCII characters only
+	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
+	OwnDir string
+	Rate   int64 // bytes a second for places that set no rate; 0 for no limit
 }
 
 // Run shows the interface until the user quits. The terminal is left as it was,

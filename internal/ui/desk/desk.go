@@ -28,6 +28,10 @@ type Desk struct {
 	Ctx   context.Context
 	Bench *bench.Bench
 	Set   *loader.Set
+	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
+	OwnDir string
+	// Loaders counts how often the loaders were read anew.
+	Loaders int
 
 	Scan     intake.Result
 	Scanning bool
@@ -51,6 +55,8 @@ type Desk struct {
 	running     sync.WaitGroup // runs under way
 	changes     int            // of the choices; what was begun before the last one is dropped
 	listened    int            // number of the scan that is listened to
+	watched     int            // folders of the user's files that are watched
+	stopWatch   func()
 	stopScan    context.CancelFunc
 }
 

@@ -1,0 +1,44 @@
+package learn
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/loader"
+)
+
+// Save checks a draft and writes it to a file, and the platforms that it needs to the
+// user's own ones below dir. It never writes over a file. It returns what it wrote.
+func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err error) {
+	text := d.TOML()
+	with := *set
+	with.Platforms = slices.Clone(set.Platforms)
+	for _, p := range d.Platforms {
+		described, err := loader.ParsePlatform(p.Name+".toml", []byte(p.TOML()))
+		if err != nil {
+			return nil, err
+		}
+		with.Platforms = append(with.Platforms, described)
+	}
+	slices.SortFunc(with.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
+	p, err := loader.ParseProfile(file, []byte(text))
+	if err == nil {
+		err = with.Check(p, []byte(text))
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := loader.WriteNew(file, text); err != nil {
+		return nil, err
+	}
+	wrote = append(wrote, file)
+	for _, p := range d.Platforms {
+		at := filepath.Join(dir, loader.PlatformDir, p.Name+".toml")
+		if err := loader.WriteNew(at, p.TOML()); err != nil {
+			return wrote, err
+		}
+		wrote = append(wrote, at)
+	}
+	return wrote, nil
+}

@@ -1,0 +1,482 @@
+// Package loadersview is the panel of the loaders: the rules of one in sentences, and
+// beside them the tree that they make of the user's own titles.
+package loadersview
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/strict"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/scroll"
+)
+
+// Model is the panel.
+type Model struct {
+	d       *desk.Desk
+	at      int // the loader that is shown, an index into the list
+	reach   int // how it is reached, an index into its ways
+	onTree  bool
+	rules   scroll.List
+	ruleRow []ruleLine
+	rows    int // width that the rules were broken for
+	tree    scroll.List
+	lines   []layout.Line // that are shown
+	all     []layout.Line
+	left    []leftOut
+	filter  string
+	made    request // what the tree was made of
+	asked   request // what the tree under way is made of
+	known   int     // reading of the loaders that is shown
+	name    string  // of the loader that is shown, to find it again
+	paneTop int
+	split   int // column at which the tree begins; 0 for one pane
+}
+
+// leftOut is a title that the loader does not take.
+type leftOut struct {
+	title int
+	why   *layout.Refusal
+}
+
+// request is what a tree is made of.
+type request struct {
+	profile *loader.Profile
+	reach   int
+	titles  int
+	scan    string
+}
+
+// entry is one loader of the list: one that works, or a file with a mistake.
+type entry struct {
+	profile *loader.Profile
+	broken  *loader.Broken
+}
+
+func (e entry) name() string {
+	if e.broken != nil {
+		return strings.TrimSuffix(filepath.Base(e.broken.File), ".toml")
+	}
+	return e.profile.Name
+}
+
+// New makes the panel.
+func New(d *desk.Desk) *Model { return &Model{d: d} }
+
+// list is every loader: those that work by name, then the broken ones.
+func (m *Model) list() []entry {
+	var out []entry
+	for _, p := range m.d.Set.Profiles {
+		out = append(out, entry{profile: p})
+	}
+	for i := range m.d.Set.Broken {
+		out = append(out, entry{broken: &m.d.Set.Broken[i]})
+	}
+	return out
+}
+
+// Open shows the loader of the place that is shown.
+func (m *Model) Open() tea.Cmd {
+	if m.d.Place < len(m.d.Bench.Places) && m.name == "" {
+		m.name = m.d.Bench.Places[m.d.Place].Loader
+	}
+	m.Refresh()
+	return m.d.WatchLoaders()
+}
+
+// Name is the panel's name.
+func (m *Model) Name() string { return "Loaders" }
+
+// Number is the number of loaders.
+func (m *Model) Number() string { return fmt.Sprint(len(m.list())) }
+
+// Refresh finds the loader that was shown again.
+func (m *Model) Refresh() {
+	all := m.list()
+	m.at = max(0, min(m.at, len(all)-1))
+	for i, e := range all {
+		if e.name() == m.name {
+			m.at = i
+		}
+	}
+	if len(all) > 0 {
+		m.name = all[m.at].name()
+	}
+	if m.known != m.d.Loaders {
+		m.known, m.rows = m.d.Loaders, 0
+	}
+}
+
+// current is the loader that is shown.
+func (m *Model) current() entry {
+	all := m.list()
+	if m.at >= len(all) {
+		return entry{}
+	}
+	return all[m.at]
+}
+
+// way is one way of reaching the loader.
+type way struct {
+	at *loader.Attachment
+	fs place.Filesystem
+}
+
+// ways are how the loader can be reached: each attachment with each of its filesystems.
+func ways(p *loader.Profile) []way {
+	var out []way
+	for i := range p.Attachments {
+		a := &p.Attachments[i]
+		for _, name := range a.Filesystems {
+			if name == "any" || name == "own" {
+				name = a.DefaultFilesystem()
+			}
+			if fs, err := place.FilesystemNamed(name); err == nil {
+				out = append(out, way{a, fs})
+			}
+		}
+	}
+	return out
+}
+
+func (m *Model) way(p *loader.Profile) way {
+	all := ways(p)
+	return all[m.reach%len(all)]
+}
+
+// wayShown is a way in words.
+func wayShown(w way) string {
+	fs := w.fs.Shown
+	if !slices.Contains(w.at.Filesystems, w.fs.Name) {
+		fs = "any filesystem"
+		if slices.Contains(w.at.Filesystems, "own") {
+			fs = "its own disk"
+		}
+	}
+	return fmt.Sprintf("%s, %s, %s", w.at.Name, w.at.Road, fs)
+}
+
+// A TreeMsg is the tree that a loader makes of the titles.
+type TreeMsg struct {
+	of   request
+	all  []layout.Line
+	left []leftOut
+}
+
+// Work begins what the panel needs and has not: the tree of the loader that is shown.
+func (m *Model) Work() tea.Cmd {
+	e := m.current()
+	if e.profile == nil {
+		return nil
+	}
+	want := request{e.profile, m.reach, len(m.d.Scan.Titles), fmt.Sprintf("%d %t", m.d.Scan.Files, m.d.Scanning)}
+	if want == m.made || want == m.asked {
+		return nil
+	}
+	m.asked = want
+	titles, p, w := m.d.Scan.Titles, e.profile, m.way(e.profile)
+	return func() tea.Msg {
+		t := layout.Lay(titles, p, layout.Target{Attachment: w.at, Filesystem: w.fs})
+		msg := TreeMsg{of: want, all: t.Outline()}
+		for i := range titles {
+			if r := t.Placements[i].Refusal; r != nil {
+				msg.left = append(msg.left, leftOut{i, r})
+			}
+		}
+		return msg
+	}
+}
+
+// SetTree takes over a tree; one that was made of something else meanwhile is dropped.
+func (m *Model) SetTree(msg TreeMsg) {
+	if msg.of != m.asked {
+		return
+	}
+	m.made, m.all, m.left = msg.of, msg.all, msg.left
+	m.narrow()
+}
+
+// ready reports whether the tree is that of the loader that is shown.
+func (m *Model) ready() bool {
+	return m.made.profile == m.current().profile && m.made.reach == m.reach
+}
+
+func (m *Model) narrow() {
+	m.lines = m.lines[:0]
+	words := strings.Fields(strings.ToLower(m.filter))
+	for _, l := range m.all {
+		path := strings.ToLower(l.Path)
+		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(path, w) }) {
+			m.lines = append(m.lines, l)
+		}
+	}
+	from, to := m.tree.Window()
+	m.tree.Resize(len(m.lines), max(1, to-from))
+}
+
+// SetFilter shows only paths that contain the words.
+func (m *Model) SetFilter(f string) {
+	m.filter = f
+	m.narrow()
+}
+
+// Escape undoes what narrows the tree; it reports whether there was something.
+func (m *Model) Escape() bool {
+	had := m.filter != ""
+	m.SetFilter("")
+	return had
+}
+
+// Title is the title under the cursor.
+func (m *Model) Title() (int, bool) { return 0, false }
+
+// Actions are the keys of the panel.
+func (m *Model) Actions() []desk.Action {
+	list := &m.rules
+	if m.onTree {
+		list = &m.tree
+	}
+	return append([]desk.Action{
+		desk.Do("left h", "the loader before", desk.Just(func() { m.turn(-1) })),
+		desk.Do("right l", "the next loader", desk.Just(func() { m.turn(1) })),
+		desk.Do("tab", "the other side", desk.Just(func() { m.onTree = !m.onTree })),
+		desk.Do("v", "another way to reach it", desk.Just(m.nextWay)),
+		desk.Do("e", "edit the profile", m.edit),
+		desk.Do("c", "copy it to your own", m.copy),
+		desk.Do("n", "learn one from the place", m.learn),
+		desk.Do("p", "fill the place for it", m.use),
+	}, desk.Movement(list)...)
+}
+
+func (m *Model) turn(by int) {
+	all := m.list()
+	if len(all) == 0 {
+		return
+	}
+	m.at = (m.at + by + len(all)) % len(all)
+	m.name, m.reach, m.rows = all[m.at].name(), 0, 0
+	m.rules.Home()
+	m.tree.Home()
+}
+
+func (m *Model) nextWay() {
+	if p := m.current().profile; p != nil {
+		m.reach = (m.reach + 1) % len(ways(p))
+		m.tree.Home()
+	}
+}
+
+// file is that of the loader that is shown, "" for one that ships.
+func (m *Model) file() string {
+	e := m.current()
+	switch {
+	case e.broken != nil:
+		return e.broken.File
+	case e.profile != nil && e.profile.Own:
+		return e.profile.File
+	}
+	return ""
+}
+
+// An EditedMsg is that the editor was left.
+type EditedMsg struct{ Err error }
+
+// edit opens the profile in the user's editor.
+func (m *Model) edit() tea.Cmd {
+	file := m.file()
+	if file == "" {
+		m.d.Notice = "This profile ships with Polytome and stays as it is: c makes a copy of your own, which you can edit."
+		return nil
+	}
+	words := strings.Fields(editor())
+	return tea.ExecProcess(exec.Command(words[0], append(words[1:], file)...), func(err error) tea.Msg { return EditedMsg{err} })
+}
+
+// editor is the command that the user edits with.
+func editor() string {
+	for _, name := range []string{"VISUAL", "EDITOR"} {
+		if e := strings.TrimSpace(os.Getenv(name)); e != "" {
+			return e
+		}
+	}
+	for _, e := range []string{"nano", "vi", "notepad"} {
+		if _, err := exec.LookPath(e); err == nil {
+			return e
+		}
+	}
+	return "vi"
+}
+
+// Edited reads the loaders anew after the editor was left.
+func (m *Model) Edited(msg EditedMsg) tea.Cmd {
+	if msg.Err != nil {
+		m.d.Notice = fmt.Sprintf("The editor could not be run: %v. Set EDITOR to the one that you use.", msg.Err)
+	}
+	return m.d.Reload()
+}
+
+func (m *Model) copy() tea.Cmd {
+	p := m.current().profile
+	switch {
+	case p == nil:
+		m.d.Notice = "This file is yours already: e edits it."
+		return nil
+	case m.d.OwnDir == "":
+		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	file, err := p.Copy(m.d.OwnDir)
+	if err != nil {
+		m.d.Notice = sentence(err.Error())
+		return nil
+	}
+	m.d.Notice = fmt.Sprintf("Your copy is %s, and stands in the place of the one that ships: e edits it.", file)
+	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
+}
+
+// A LearntMsg is what was learnt from a place.
+type LearntMsg struct {
+	Draft *learn.Draft
+	File  string
+	Err   error
+}
+
+// learn drafts a profile from the place that is shown.
+func (m *Model) learn() tea.Cmd {
+	d := m.d
+	if d.Place >= len(d.Bench.Places) || d.OwnDir == "" {
+		d.Notice = "There is no place to learn from."
+		return nil
+	}
+	config := d.Bench.Places[d.Place]
+	dir, set, ctx, own := d.Bench.Resolve(config.At), d.Set, d.Ctx, d.OwnDir
+	d.Notice = "Looking at " + config.Name + " …"
+	return func() tea.Msg {
+		p, err := folder.Open(dir, folder.Options{Filesystem: config.As, Room: int64(config.Room)})
+		if err != nil {
+			return LearntMsg{Err: err}
+		}
+		defer p.Close()
+		draft, err := learn.FromPlace(ctx, dir, p, set)
+		if err != nil {
+			return LearntMsg{Err: err}
+		}
+		draft.Name, draft.Shown = learn.Slug(config.Name)+"-learnt", config.Name+", learnt"
+		file := loader.OwnFile(own, draft.Name)
+		for n := 2; ; n++ { // an earlier draft is kept
+			if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
+				break
+			}
+			draft.Name = fmt.Sprintf("%s-learnt-%d", learn.Slug(config.Name), n)
+			file = loader.OwnFile(own, draft.Name)
+		}
+		_, err = draft.Save(file, own, set)
+		return LearntMsg{draft, file, err}
+	}
+}
+
+// Learnt shows what was learnt.
+func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
+	if msg.Err != nil {
+		m.d.Notice = sentence(msg.Err.Error())
+		return nil
+	}
+	m.name = msg.Draft.Name
+	m.rows, m.reach = 0, 0
+	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with the evidence in it: e edits it.", size.Count(msg.Draft.Titles, "title"),
+		size.Count(len(msg.Draft.Findings), "finding"), size.Count(len(msg.Draft.Open), "question"), msg.File)
+	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
+}
+
+func (m *Model) use() tea.Cmd {
+	p := m.current().profile
+	if p == nil {
+		m.d.Notice = "A profile with a mistake in it cannot be used: e edits it."
+		return nil
+	}
+	return m.d.UseLoader(m.d.Place, p)
+}
+
+func sentence(s string) string {
+	if s == "" {
+		return ""
+	}
+	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
+}
+
+// mistakes are the errors of a broken file, one by one.
+func mistakes(err error) []*strict.Error {
+	var one *strict.Error
+	if many, ok := err.(interface{ Unwrap() []error }); ok {
+		var out []*strict.Error
+		for _, e := range many.Unwrap() {
+			out = append(out, mistakes(e)...)
+		}
+		return out
+	}
+	if errors.As(err, &one) {
+		return []*strict.Error{one}
+	}
+	return []*strict.Error{{Say: err.Error()}}
+}
+
+// Click moves the cursor to the side and row that was clicked.
+func (m *Model) Click(x, y int) tea.Cmd {
+	m.onTree = m.split > 0 && x >= m.split || m.split == 0 && m.onTree
+	if m.onTree {
+		m.tree.Click(y - m.paneTop)
+	}
+	return nil
+}
+
+// Wheel scrolls the side with the cursor.
+func (m *Model) Wheel(by int) {
+	if m.onTree {
+		m.tree.Move(by)
+	} else {
+		m.rules.Move(by)
+	}
+}
+
+// Why names the rule behind the path under the cursor, or what the panel is for.
+func (m *Model) Why() desk.Why {
+	e := m.current()
+	if e.broken != nil {
+		all := mistakes(e.broken.Err)
+		return desk.Why{Lead: e.name() + " is left out.", Say: sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
+	}
+	if e.profile == nil {
+		return desk.Why{}
+	}
+	if m.onTree && m.ready() && m.tree.Cursor < len(m.lines) && m.tree.Cursor >= 0 {
+		l := m.lines[m.tree.Cursor]
+		w := desk.Why{Lead: l.Path + ".", Say: sentence(l.Rule)}
+		if l.Title >= 0 && l.Title < len(m.d.Scan.Titles) {
+			w.Say = "It is of " + m.d.Scan.Titles[l.Title].Label() + ". " + w.Say
+		}
+		return w
+	}
+	own := "it ships with Polytome; c makes a copy of your own"
+	if e.profile.Own {
+		own = "it is yours: " + e.profile.File
+	}
+	place := ""
+	if m.d.Place < len(m.d.Bench.Places) {
+		p := m.d.Bench.Places[m.d.Place]
+		place = fmt.Sprintf("%s is filled for %s", p.Name, p.Loader)
+	}
+	return desk.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, place}, func(s string) bool { return s == "" })}
+}
