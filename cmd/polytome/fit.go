@@ -96,8 +96,12 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 	}
 	fmt.Fprintf(out, "%s: %s, %s with %s free%s; loader %s\n", r.Place, r.Facts.Filesystem.Shown,
 		size.Format(r.Facts.Capacity), size.Format(r.Facts.Free), declared, s.Profile.Shown)
-	goes := 0
+	goes, foreign := 0, 0
 	for _, t := range r.Titles {
+		if t.Verdict == fit.Foreign {
+			foreign++
+			continue
+		}
 		fmt.Fprintf(out, "  %-9s %11s  %s\n", t.Verdict, size.Format(t.Room), t.Label)
 		if t.Verdict.Goes() {
 			goes++
@@ -108,5 +112,8 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 			fmt.Fprintf(out, "%25s-> %s\n", "", way)
 		}
 	}
-	fmt.Fprintf(out, "%d of %s can be there; that adds %s and leaves %s.\n", goes, size.Count(len(r.Titles), "title"), size.Format(r.Planned), size.Format(r.Left))
+	if foreign > 0 {
+		fmt.Fprintf(out, "  %s has nothing to do with %s more.\n", s.Profile.Shown, size.Count(foreign, "title"))
+	}
+	fmt.Fprintf(out, "%d of %s can be there; that adds %s and leaves %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), size.Format(r.Left))
 }

@@ -117,7 +117,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	platform := learn.Slug(t.ask("Games of which platform? (known: "+strings.Join(names, ", ")+"; or a new name)", "", something))
 	rule := learn.Rule{Platforms: []string{platform}, Why: "as answered when this profile was written"}
-	forms := title.Forms
+	forms := []title.Form{title.Cartridge} // a new platform is known by the ending of its files
 	described := set.Platform(platform)
 	if described != nil {
 		forms = described.Forms
@@ -132,10 +132,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	ending := ""
 	if described == nil && t.err == nil {
-		if rule.Form == title.Folder || rule.Form == title.Image || rule.Form == title.Tracks {
-			fmt.Fprintf(out, "    A new platform whose games are known by their ending alone: they are taken as cartridges, one file each.\n")
-			rule.Form = title.Cartridge
-		}
+		fmt.Fprintf(out, "    A new platform: its games are taken as single files that are known by their ending.\n")
 		ending = t.ask("With which ending do its files come?", "", func(s string) error {
 			if !strings.HasPrefix(s, ".") || len(s) < 2 || strings.ContainsAny(s, "/ \\") {
 				return errors.New("please write an ending with its dot, such as .abc")

@@ -69,11 +69,15 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
-			term.wait("1 Intake 22", "Clockwork Ferry", "from VESPER.INF, line 1", "2 to mend")
+			term.wait("1 Intake 55", "Lamplighter", "5 to mend")
+			term.keys("/", "Clockwork", "Enter")
+			term.wait("Clockwork Ferry", "from VESPER.INF, line 1")
+			term.keys("Escape")
+			term.wait("Lamplighter")
 			term.keys("m")
 			term.wait("Velvet Ballast", "unsound")
 			term.keys("Escape") // and wait: with the next key close behind it would be taken for alt
-			term.wait("Copper Tide")
+			term.wait("Lamplighter")
 			term.keys("2")
 			term.wait("Fit 15/22", "too big", "as it is")
 			term.keys("Down")
@@ -122,7 +126,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, 100, 30, binary+" demo --dir "+dir)
-			term.wait("1 Intake 22")
+			term.wait("1 Intake 55")
 			end(term)
 			term.wait("ready> ")
 			term.keys("echo it $((6*7))", "Enter")
@@ -136,7 +140,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 120, 36, binary+" demo --dir "+dir)
-	term.wait("1 Intake 22")
+	term.wait("1 Intake 55")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
@@ -153,7 +157,7 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	assert.Less(t, len(list), len(promised))
 
 	term.keys("clear; "+binary+" demo --dir "+dir, "Enter")
-	term.wait("1 Intake 22")
+	term.wait("1 Intake 55")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
@@ -180,13 +184,14 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "as = 'fat32'")
+	assert.Contains(t, string(text), "loader = 'rowan'", "told by the folder ROWAN on the stick")
 }
 
 func TestWithoutColoursAndUnicode(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 158, 46, "NO_COLOR=1 "+binary+" demo --ascii --dir "+dir)
-	term.wait("1 Intake 22")
-	for _, stage := range []string{"1", "2", "3", "4", "5"} {
+	term.wait("1 Intake 55")
+	for _, stage := range []string{"1", "2", "3", "4", "5", "L", "Right", "Right", "Tab"} {
 		term.keys(stage)
 		time.Sleep(300 * time.Millisecond)
 		s := judge.Run(t, "tmux", "-S", term.socket, "capture-pane", "-p", "-e")
@@ -195,4 +200,47 @@ func TestWithoutColoursAndUnicode(t *testing.T) {
 		}
 		assert.NotRegexp(t, `\x1b\[[0-9;]*(3[0-8]|4[0-8])[;m]`, s, "no colours")
 	}
+}
+
+func TestTheLoadersPanel(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "world")
+	own := filepath.Join(dir, "own", "profiles", "rowan.toml")
+	term := open(t, 158, 46, binary+" demo --dir "+dir)
+	term.wait("1 Intake 55")
+	term.keys("L")
+	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "a part", "21 pictures, VSP-20417.png", "nothing to do with 33 of 55 titles. 1 has no path here")
+	term.keys("Tab", "Down", "Down")
+	term.wait("Rowan looks the picture of a disc up by the ID")
+	term.keys("v", "v")
+	term.wait("your titles on the share, smb, any filesystem", "FULL/")
+	term.keys("e")
+	term.wait("ships with Polytome and stays as it is")
+	term.keys("c")
+	term.wait("Your copy is", "rowan*")
+	text, err := os.ReadFile(own)
+	require.NoError(t, err)
+
+	// Somebody edits the file: the tree follows, and a mistake is shown at its line.
+	require.NoError(t, os.WriteFile(own, []byte(strings.Replace(string(text), `path = "{kind|upper}/{id} - {title}.iso"`, `path = "PLAY/{id|lower}.iso"`, 1)), 0o644))
+	term.wait("PLAY/", "vsp-20417.iso")
+	require.NoError(t, os.WriteFile(own, []byte(strings.Replace(string(text), "longest = 28", "longets = 28", 1)), 0o644))
+	term.wait("longets = 28", `did you mean "longest"?`, "rowan!")
+	require.NoError(t, os.WriteFile(own, text, 0o644))
+	term.wait("Rowan for the Vesper: its rules", "FULL/")
+
+	// What lies on the stick is learnt, and the place is filled for what was learnt.
+	term.keys("n")
+	term.wait("Learnt from 1 title", "north-stick-learnt*", "North stick, learnt")
+	term.keys("p")
+	term.wait("North stick is now filled for North stick, learnt")
+	term.keys("Escape")
+	term.wait("Lamplighter")
+	assert.FileExists(t, filepath.Join(dir, "own", "profiles", "north-stick-learnt.toml"))
+
+	small := open(t, 80, 24, binary+" demo --dir "+dir)
+	small.wait("1 Intake 55")
+	small.keys("L", "Right")
+	small.wait("its rules")
+	small.keys("Tab")
+	small.wait("your titles on")
 }

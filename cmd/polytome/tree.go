@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -128,48 +129,70 @@ type leftTitle struct {
 	Why   *layout.Refusal `json:"why"`
 }
 
-// printTree writes a tree for people: names indented by depth, and the rule at the right.
-// A rule that is the same as in the line above is not said again.
+// printTree writes a tree for people: names indented by depth, and behind each the number of
+// the rule that made it. The rules follow, and then what the loader does not take.
 func printTree(out io.Writer, p *loader.Profile, target layout.Target, titles []title.Title, lines []layout.Line, left []leftTitle) {
 	fmt.Fprintf(out, "%s, %s with %s:\n", p.Shown, target.Attachment.Name, target.Filesystem.Shown)
 	wide := 0
 	for _, l := range lines {
 		wide = max(wide, 2*l.Depth()+len([]rune(l.Name()))+1)
 	}
-	wide = min(wide, 60)
-	said := ""
+	wide = min(wide, 56)
+	var rules []string
 	for _, l := range lines {
 		name := strings.Repeat("  ", l.Depth()) + l.Name()
 		bytes := size.Format(l.Size)
 		if l.Folder {
 			name += "/"
-			if l.Shape == "" {
+			if l.Shape == layout.Whole {
 				bytes = ""
 			}
 		}
-		if l.Shape == layout.Fitted {
+		switch {
+		case l.Shape == layout.Fitted:
 			bytes = "picture"
-		}
-		if l.AtMost {
+		case l.AtMost:
 			bytes = "<= " + bytes
 		}
-		rule := l.Rule
-		if rule == said {
-			rule = "\""
-		} else {
-			said = rule
+		n := slices.Index(rules, l.Rule)
+		if n < 0 {
+			n = len(rules)
+			rules = append(rules, l.Rule)
 		}
-		if l.Shape != "" && l.Shape != layout.Fitted {
-			rule = "[" + string(l.Shape) + "] " + rule
+		note := ""
+		if l.Shape != layout.Whole && l.Shape != layout.Fitted {
+			note += "  " + string(l.Shape)
 		}
-		fmt.Fprintf(out, "  %-*s %14s  %s\n", wide, name, bytes, rule)
+		if l.Title >= 0 && !titles[l.Title].Sound() {
+			note += "  UNSOUND"
+		}
+		fmt.Fprintf(out, "  %-*s %14s  rule %d%s\n", wide, name, bytes, n+1, note)
+	}
+	fmt.Fprintln(out, "Rules:")
+	for i, r := range rules {
+		fmt.Fprintf(out, "  %d. %s.\n", i+1, strings.TrimSuffix(r, "."))
 	}
 	if len(left) > 0 {
 		fmt.Fprintf(out, "Not taken: %s.\n", size.Count(len(left), "title"))
 	}
+	var reasons []string
+	by := map[string][]leftTitle{}
 	for _, l := range left {
-		fmt.Fprintf(out, "  %s: %s\n", l.Label, l.Why.Say)
-		for _, way := range l.Why.Ways {
+		if by[l.Why.Say] == nil {
+			reasons = append(reasons, l.Why.Say)
+		}
+		by[l.Why.Say] = append(by[l.Why.Say], l)
+	}
+	for _, r := range reasons {
+		var names []string
+		for _, l := range by[r][:min(5, len(by[r]))] {
+			names = append(names, l.Label)
+		}
+		if more := len(by[r]) - len(names); more > 0 {
+			names = append(names, fmt.Sprintf("and %d more", more))
+		}
+		fmt.Fprintf(out, "  %s: %s\n", r, strings.Join(names, ", "))
+		for _, way := range by[r][0].Why.Ways {
 			fmt.Fprintf(out, "      -> %s\n", way)
 		}
 	}

@@ -4,16 +4,15 @@ package coretest
 
 import (
 	"bytes"
-	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
 	"testing/fstest"
-	"unicode/utf16"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/demo"
 	"polytome/internal/format/iso9660"
 	"polytome/internal/place"
 )
@@ -111,51 +110,20 @@ func Write(t T, dir, name string, data []byte) {
 // Siskin is a small image of a siskin game.
 func Siskin(t T, id, name string) []byte {
 	t.Helper()
-	return imageOf(t, iso9660.Options{}, "SISKIN.TXT", id+"\r\n"+name+"\r\n")
+	return volume(t, "", "SISKIN.TXT", id+"\r\n"+name+"\r\n")
 }
 
 // Volume is a small image with a volume identifier.
 func Volume(t T, identifier string) []byte {
 	t.Helper()
-	return imageOf(t, iso9660.Options{VolumeID: identifier}, "TRACK.DAT", "data")
+	return volume(t, identifier, "TRACK.DAT", "data")
 }
 
-func imageOf(t T, opts iso9660.Options, name, text string) []byte {
+func volume(t T, identifier, name, text string) []byte {
 	t.Helper()
-	im, err := iso9660.Lay(fstest.MapFS{name: {Data: []byte(text)}}, opts)
+	b, err := demo.Volume(identifier, name, []byte(text))
 	if err != nil {
 		t.Fatalf("%v", err)
 	}
-	var b bytes.Buffer
-	if _, err := im.WriteTo(&b); err != nil {
-		t.Fatalf("%v", err)
-	}
-	return b.Bytes()
-}
-
-// MainRun is the main.run of a corvane game.
-func MainRun(id, name string) []byte {
-	b := make([]byte, 0x100)
-	copy(b[0x30:0x38], id)
-	for i, u := range utf16.Encode([]rune(name)) {
-		if 2*i+2 > 40 {
-			break
-		}
-		binary.LittleEndian.PutUint16(b[0x60+2*i:], u)
-	}
-	b[0x90] = 'N'
-	return b
-}
-
-// Cartridge is a cartridge file with a header.
-func Cartridge(magic, name string) []byte {
-	b := make([]byte, 0x200)
-	copy(b, magic)
-	copy(b[0x10:0x28], name)
-	var sum uint16
-	for _, c := range b[:0x3E] {
-		sum += uint16(c)
-	}
-	binary.LittleEndian.PutUint16(b[0x3E:], sum)
 	return b
 }

@@ -97,7 +97,8 @@ const onStick = "Mosswick"
 type World struct {
 	Dir   string // everything is below it
 	Bench string // the bench file
-	Games string // the source folder
+	Games string // the source folder with the Vesper's games
+	Shelf string // the source folder with those of the other consoles
 	Stick string // the folder that stands for the North stick
 }
 
@@ -106,7 +107,7 @@ const marker = ".polytome-demo"
 
 // At names the parts of a demo in dir.
 func At(dir string) World {
-	return World{Dir: dir, Bench: filepath.Join(dir, "gullwing-season.toml"), Games: filepath.Join(dir, "games"), Stick: filepath.Join(dir, "north-stick")}
+	return World{Dir: dir, Bench: filepath.Join(dir, "gullwing-season.toml"), Games: filepath.Join(dir, "games"), Shelf: filepath.Join(dir, "shelf"), Stick: filepath.Join(dir, "north-stick")}
 }
 
 // Open makes the demo in dir, or takes up one that was made there before. A folder
@@ -148,13 +149,26 @@ func Open(dir string, seed uint64) (World, error) {
 			return w, err
 		}
 	}
+	games, err := shelf()
+	if err != nil {
+		return w, fmt.Errorf("making the demo's shelf: %w", err)
+	}
+	for _, g := range games {
+		file := filepath.Join(w.Shelf, filepath.FromSlash(g.name))
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return w, fmt.Errorf("making the demo: %w", err)
+		}
+		if err := writeAll(file, string(g.data)); err != nil {
+			return w, err
+		}
+	}
 	for i := range reels {
 		if err := makeReel(filepath.Join(w.Stick, "HALL-VIDEO", fmt.Sprintf("reel-%d.mov", i+1))); err != nil {
 			return w, fmt.Errorf("making the demo's stick: %w", err)
 		}
 	}
 	b := bench.New(w.Bench)
-	b.Sources = []bench.Source{{Path: "games"}}
+	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Places = []bench.Place{{
 		Name: "North stick", At: "north-stick", Loader: "rowan", Road: "usb",
 		As: "fat32", Room: bench.Size(StickRoom), Everything: true,

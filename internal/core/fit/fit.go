@@ -52,6 +52,7 @@ type Sheet struct {
 	Planned  int64 // bytes that the chosen titles will add
 	Count    int   // chosen titles that go or are there
 	New      int   // those of them that are not there yet
+	Mine     int   // titles that the loader has to do with at all
 	Limit    int64 // bytes that a file can have
 	base     []Verdict
 	folders  *folders
@@ -88,6 +89,9 @@ func Judge(c Case) *Sheet {
 	closed := closedFolders(c, present)
 	for i := range c.Titles {
 		s.base[i] = judge(c, i, present, closed)
+		if s.base[i].Kind != Foreign {
+			s.Mine++
+		}
 	}
 	s.settle()
 	return s

@@ -43,7 +43,10 @@ func (n Naming) Name(s string) (name, how string) {
 
 // With writes a name with something behind it that tells it from others.
 func (n Naming) With(name, mark string) string {
-	mark = spell.Write(mark, n.Permits)
+	mark = " " + trim(spell.Write(mark, n.Permits))
+	if !n.Permits(' ') {
+		mark = mark[1:]
+	}
 	whole := n
 	n.Longest -= n.Units.Count(mark)
 	if whole.Longest > 0 {

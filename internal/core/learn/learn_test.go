@@ -21,6 +21,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
+	"polytome/internal/demo"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
 )
@@ -35,14 +36,14 @@ func collection(t *testing.T) []title.Title {
 		kind := []string{"full", "short"}[i%2]
 		put(fmt.Sprintf("v/v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", 20400+i), name, "1/1", kind)))
 		put(fmt.Sprintf("s/s%d.iso", i), coretest.Siskin(t, fmt.Sprintf("SK-%04d", 8800+i), name))
-		put(fmt.Sprintf("c/game%d/main.run", i), coretest.MainRun(fmt.Sprintf("CVN%05d", i), name))
+		put(fmt.Sprintf("c/game%d/main.run", i), demo.MainRun(fmt.Sprintf("CVN%05d", i), name, "N"))
 		put(fmt.Sprintf("c/game%d/art/a.dat", i), []byte("art"))
 		put(fmt.Sprintf("m/game%d/SYS/TITLE.JSON", i), fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N"}`, i+100, name))
 		put(fmt.Sprintf("d/g%d/prog%d.prog", i, i), []byte("prog"))
 		put(fmt.Sprintf("d/g%d/game.about", i), []byte(name+"\nmore\n"))
 		put(fmt.Sprintf("d/g%d/disk.1", i), []byte("disk"))
-		put(fmt.Sprintf("k/k%d.w8", i), coretest.Cartridge("WREN", name[:min(24, len(name))]))
-		put(fmt.Sprintf("k/k%d.k64", i), coretest.Cartridge("KSTR", name[:min(24, len(name))]))
+		put(fmt.Sprintf("k/k%d.w8", i), demo.Cartridge("WREN", name[:min(24, len(name))]))
+		put(fmt.Sprintf("k/k%d.k64", i), demo.Cartridge("KSTR", name[:min(24, len(name))]))
 		put(fmt.Sprintf("k/Reed %d.dtl", i), []byte("cart"))
 		base := strings.NewReplacer(":", "", "?", "").Replace(name)
 		put(fmt.Sprintf("l/%s.cue", base), fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", base))
@@ -55,7 +56,7 @@ func collection(t *testing.T) []title.Title {
 		put(fmt.Sprintf("v/ferry%d.iso", d), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-3000%d", d), "Clockwork Ferry", fmt.Sprintf("%d/2", d), "full")))
 	}
 	for i := range 70 { // more than a page
-		put(fmt.Sprintf("k/Many %02d.fin", i), coretest.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
+		put(fmt.Sprintf("k/Many %02d.fin", i), demo.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
 	}
 	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
 	require.NoError(t, err)

@@ -377,10 +377,11 @@ func (d *Desk) Begin(source string, p bench.Place) tea.Cmd {
 	return tea.Batch(d.StartScan(), d.save())
 }
 
-// Chosen counts the titles that go to a place or are there, and all of them.
+// Chosen counts the titles that go to a place or are there, and all that its loader has to
+// do with.
 func (d *Desk) Chosen(n int) (goes, all int) {
 	if s := d.Surveys[n]; s != nil {
-		return s.Sheet.Count, len(s.Titles)
+		return s.Sheet.Count, s.Sheet.Mine
 	}
 	return 0, len(d.Scan.Titles)
 }
@@ -393,6 +394,17 @@ func (d *Desk) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
 		return v, false, false // while a scan goes on, a look at the place may be a moment behind
 	}
 	return s.Sheet.Verdicts[titleIndex], s.Sheet.Chosen[titleIndex], true
+}
+
+// Foreign reports whether no place of the bench has anything to do with a title. While a
+// place has not been looked at, nothing is foreign.
+func (d *Desk) Foreign(i int) bool {
+	for n := range d.Surveys {
+		if v, _, ok := d.Verdict(n, i); !ok || v.Kind != fit.Foreign {
+			return false
+		}
+	}
+	return len(d.Surveys) > 0
 }
 
 // Matches reports whether a title has all the words of a filter in its name, ID,

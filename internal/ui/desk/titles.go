@@ -16,6 +16,8 @@ type TitleRows struct {
 
 	filter string
 	only   func(i int) bool // titles that it does not hold for are left out; nil keeps all
+	hide   func(i int) bool // titles that are not shown unless they are looked for; nil for none
+	hidden int
 	rows   []row
 	titles int // titles shown
 	of     *Desk
@@ -52,6 +54,12 @@ func (r *TitleRows) Narrow(only func(i int) bool) {
 	r.Refresh()
 }
 
+// Hide leaves titles out that the function holds for, unless they are looked for.
+func (r *TitleRows) Hide(hide func(i int) bool) { r.hide = hide }
+
+// Hidden counts the titles that are left out by [TitleRows.Hide].
+func (r *TitleRows) Hidden() int { return r.hidden }
+
 // Narrowed reports whether titles are left out.
 func (r *TitleRows) Narrowed() bool { return r.only != nil || r.filter != "" }
 
@@ -73,12 +81,16 @@ func (r *TitleRows) Refresh() {
 	if i, ok := r.Title(); ok && i < len(r.of.Scan.Titles) {
 		at = r.made
 	}
-	r.rows, r.titles = r.rows[:0], 0
+	r.rows, r.titles, r.hidden = r.rows[:0], 0, 0
 	heading := -1
 	cursor := -1
 	for i := range r.of.Scan.Titles {
 		t := &r.of.Scan.Titles[i]
 		if !Matches(t, r.filter) || (r.only != nil && !r.only(i)) {
+			continue
+		}
+		if r.hide != nil && r.filter == "" && r.hide(i) {
+			r.hidden++
 			continue
 		}
 		if heading < 0 || r.rows[heading].heading != t.Platform {

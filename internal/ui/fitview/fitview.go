@@ -25,7 +25,11 @@ type Model struct {
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, TitleRows: desk.NewTitleRows(d)} }
+func New(d *desk.Desk) *Model {
+	m := &Model{d: d, TitleRows: desk.NewTitleRows(d)}
+	m.Hide(d.Foreign)
+	return m
+}
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Fit" }
@@ -132,9 +136,18 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out := []string{t.Row(w, false, head...), t.Row(w, false, under...)}
 	m.top = len(out)
-	return append(out, m.Draw(t, w, h-len(out), func(i int, cursor bool) string {
+	foot := []string{}
+	if n := m.Hidden(); n > 0 {
+		who := "this loader has"
+		if len(places) > 1 {
+			who = "these loaders have"
+		}
+		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s nothing to do with: / finds them", size.Count(n, "title"), who), w-2)))
+	}
+	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)
 	})...)
+	return append(out, foot...)
 }
 
 // widths shares a row out between the name, and the reason where there is room.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -217,14 +218,39 @@ func (m *Model) ready() bool {
 func (m *Model) narrow() {
 	m.lines = m.lines[:0]
 	words := strings.Fields(strings.ToLower(m.filter))
-	for _, l := range m.all {
-		path := strings.ToLower(l.Path)
-		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(path, w) }) {
+	for _, l := range fold(m.all) {
+		name := strings.ToLower(l.Path)
+		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(name, w) }) {
 			m.lines = append(m.lines, l)
 		}
 	}
 	from, to := m.tree.Window()
 	m.tree.Resize(len(m.lines), max(1, to-from))
+}
+
+// manyPictures is from how many pictures in a folder on they are shown as one line.
+const manyPictures = 3
+
+// fold brings the pictures of a folder, which are many and all alike, into one line.
+func fold(all []layout.Line) []layout.Line {
+	var out []layout.Line
+	for i := 0; i < len(all); {
+		end := i
+		for end < len(all) && all[end].Shape == layout.Fitted && path.Dir(all[end].Path) == path.Dir(all[i].Path) {
+			end++
+		}
+		if end-i < manyPictures {
+			end = max(i+1, end)
+			out = append(out, all[i:end]...)
+		} else {
+			l := all[i]
+			l.Path = path.Join(path.Dir(l.Path), fmt.Sprintf("%d pictures, %s …", end-i, l.Name()))
+			l.Title = -1
+			out = append(out, l)
+		}
+		i = end
+	}
+	return out
 }
 
 // SetFilter shows only paths that contain the words.

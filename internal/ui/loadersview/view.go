@@ -76,6 +76,9 @@ func (m *Model) bar(t *style.Theme, w int) string {
 		}
 		line += "   "
 	}
+	if hint := "left, right: the other loaders"; len(all) > 1 && style.Width(line)+len(hint)+2 < w {
+		line += strings.Repeat(" ", w-style.Width(line)-len(hint)-2) + t.Paint(t.Faint, hint)
+	}
 	return t.Block([]string{line}, w, 1)[0]
 }
 
@@ -199,11 +202,17 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 	case len(m.d.Scan.Titles) == 0:
 		out = append(out, " "+t.Paint(t.Dim, "there are no titles yet"))
 	}
-	if n := len(m.left); n > 0 {
-		foot = fmt.Sprintf("%d of %s have no path here", n, size.Count(len(m.d.Scan.Titles), "title"))
-		if i := m.reasons(); i != "" {
-			foot += ": " + i
+	foreign := 0
+	for _, l := range m.left {
+		if l.why.Foreign {
+			foreign++
 		}
+	}
+	if foreign > 0 {
+		foot = fmt.Sprintf("%s has nothing to do with %d of %s.", e.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
+	}
+	if n := len(m.left) - foreign; n > 0 {
+		foot += fmt.Sprintf(" %s no path here: %s.", has(n), m.reason())
 	}
 	rows := h - 1
 	var feet []string
@@ -247,11 +256,22 @@ var shapeNotes = map[layout.Shape]string{
 	layout.Split: "a part", layout.Pack: "packed", layout.Unpack: "unpacked", layout.Extract: "unpacked", layout.Written: "written", layout.Fitted: "if there is",
 }
 
-// reasons tells the most frequent reason why titles have no path.
-func (m *Model) reasons() string {
+// has counts titles that have something.
+func has(n int) string {
+	if n == 1 {
+		return "1 has"
+	}
+	return fmt.Sprintf("%d have", n)
+}
+
+// reason tells the most frequent reason why titles that the loader knows have no path.
+func (m *Model) reason() string {
 	count := map[string]int{}
 	best := ""
 	for _, l := range m.left {
+		if l.why.Foreign {
+			continue
+		}
 		count[l.why.Say]++
 		if n := count[l.why.Say]; n > count[best] || n == count[best] && l.why.Say < best {
 			best = l.why.Say

@@ -1,0 +1,193 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/coretest"
+)
+
+// own runs the program with a config folder of the test's own.
+func own(t *testing.T, config, stdin string, args ...string) (status int, out, errOut string) {
+	cmd := exec.Command(binary, args...)
+	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
+	cmd.Stdin = strings.NewReader(stdin)
+	return finish(t, cmd)
+}
+
+func TestLoadersAreListedAndShown(t *testing.T) {
+	config := t.TempDir()
+	status, out, _ := own(t, config, "", "loaders")
+	assert.Equal(t, 0, status)
+	for _, name := range []string{"bellows", "gantry", "mica", "oxbow", "plover", "rowan", "trellis"} {
+		assert.Contains(t, out, name)
+		status, shown, _ := own(t, config, "", "loaders", "show", name)
+		assert.Equal(t, 0, status)
+		for _, section := range []string{"How it is reached", "What it takes, and where", "At the console"} {
+			assert.Contains(t, shown, section, name)
+		}
+		assert.NotRegexp(t, regexp.MustCompile(`%!|\.\.\n|<nil>|  \n`), shown)
+	}
+	status, _, errOut := own(t, config, "", "loaders", "show", "rowna")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, `did you mean "rowan"?`)
+}
+
+func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
+	config := t.TempDir()
+	text, err := coretest.Profile(t, "rowan").Text()
+	require.NoError(t, err)
+	put := func(name, text string) { coretest.Write(t, config, "polytome/"+name, []byte(text)) }
+	put("profiles/rowan.toml", strings.Replace(string(text), "{id} - {title}.iso", "{title} - {id}.iso", 1))
+	put("profiles/wharf.toml", strings.Replace(string(text), `name = "rowan"`, `name = "wharf"`, 1))
+	put("profiles/bad.toml", strings.Replace(string(text), "one-piece = true", "one-peice = true", 1))
+	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nendings = [\".ter\"]\n")
+	put("platforms/none.toml", "format = 1\nname = \"none\"\n")
+	status, out, _ := own(t, config, "", "loaders")
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "wharf")
+	assert.Contains(t, out, "(yours: ")
+	assert.Contains(t, out, `bad.toml:15:1: the key "attachment.one-peice" is not known here; did you mean "one-piece"?`)
+	assert.Contains(t, out, "none.toml")
+
+	games := t.TempDir()
+	coretest.Write(t, games, "a.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
+	coretest.Write(t, games, "b.ter", []byte("tern"))
+	status, out, errOut := own(t, config, "", "tree", "--from", games, "--loader", "rowan")
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "Copper Tide - VSP-20417.iso", "the user's own replaces what ships")
+	assert.Contains(t, errOut, "bad.toml has a mistake")
+	status, _, errOut = own(t, config, "", "tree", "--from", games, "--loader", "bad")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "one-peice")
+	_, out, _ = own(t, config, "", "intake", games)
+	assert.Contains(t, out, "2 titles", "the user's own platform is known")
+
+	status, out, _ = own(t, config, "", "loaders", "check", filepath.Join(config, "polytome/profiles/wharf.toml"), filepath.Join(config, "polytome/profiles/bad.toml"),
+		filepath.Join(config, "polytome/platforms/tern.toml"), filepath.Join(config, "nowhere.toml"))
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "wharf.toml: the profile of Rowan is sound")
+	assert.Contains(t, out, "tern.toml: the platform tern is sound")
+	assert.Contains(t, out, "bad.toml:15:1:")
+	assert.Contains(t, out, "no such file")
+}
+
+func TestAProfileFromAnswers(t *testing.T) {
+	config := t.TempDir()
+	file := filepath.Join(t.TempDir(), "mine.toml")
+	answers := "Wharf House\nTern\nusb\nfat99\nfat32,exfat\nWHARF\ntern\n.ter\nGAMES\nyes\n{nonsense}\n{title}\n24\nyes\n\nrestart it\n"
+	status, out, questions := own(t, config, answers, "loaders", "new", "-o", file)
+	require.Equal(t, 0, status, questions)
+	assert.Contains(t, out, "mine.toml")
+	assert.Contains(t, questions, "please answer one of: fat32")
+	assert.Contains(t, questions, `"nonsense" is not known`)
+	status, out, _ = own(t, config, "", "loaders", "check", file)
+	assert.Equal(t, 0, status, out)
+	set, err := loader.Known(filepath.Join(config, "polytome"))
+	require.NoError(t, err)
+	p, err := set.ReadProfile(file)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"wharf-house", "WHARF", 24, "GAMES/{title}/{title}{ending}"}, []any{p.Name, p.Attachments[0].Label, p.Accepts[0].Title.Longest, p.Accepts[0].Path.String()})
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Greater(t, strings.Count(string(text), "#"), 4, "with comments")
+
+	games := t.TempDir()
+	coretest.Write(t, games, "Été à la mer.ter", []byte("x"))
+	status, out, _ = own(t, config, "", "loaders", "try", file, "--from", games)
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "Ete a la mer.ter")
+
+	status, _, errOut := own(t, config, answers, "loaders", "new", "-o", file)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "is there already")
+	status, _, errOut = own(t, config, "Wharf\n", "loaders", "new")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "the answers ended before the questions did")
+	assert.NoDirExists(t, filepath.Join(config, "polytome", "profiles"))
+}
+
+func TestAProfileLearntFromAPlace(t *testing.T) {
+	w := world(t)
+	config := t.TempDir()
+	status, _, errOut := own(t, config, "", "fill", "--bench", w.Bench)
+	require.Equal(t, 3, status, errOut)
+	status, out, errOut := own(t, config, "", "loaders", "learn", w.Stick, "--as", "fat32", "--json")
+	require.Equal(t, 0, status, errOut)
+	var learnt struct {
+		Findings []struct{ Say, Evidence, Confidence string }
+		Open     []string
+		Titles   int
+		Profile  string
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &learnt))
+	assert.Equal(t, 15, learnt.Titles)
+	assert.Contains(t, learnt.Profile, `path = "{kind|upper}/{id} - {title}.iso"`)
+	assert.NotEmpty(t, learnt.Open)
+	for _, f := range learnt.Findings {
+		assert.NotEmpty(t, f.Evidence)
+	}
+	file := filepath.Join(t.TempDir(), "learnt.toml")
+	status, out, _ = own(t, config, "", "loaders", "learn", w.Stick, "--as", "fat32", "-o", file)
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}.iso")
+
+	// The place was filled right by what was learnt, too: there is nothing to do.
+	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--room", "58GiB", "--dry-run")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, out, "0 files to put, 0 bytes; 15 there already")
+
+	status, _, errOut = own(t, config, "", "loaders", "learn", filepath.Join(w.Dir, "nowhere"))
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "there is no folder")
+	status, _, errOut = own(t, config, "", "loaders", "learn", t.TempDir())
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "tells where games go")
+}
+
+func TestTheTree(t *testing.T) {
+	w := world(t)
+	status, out, _ := polytome(t, "tree", "--from", w.Games, "--from", w.Shelf, "--loader", "bellows")
+	assert.Equal(t, 0, status)
+	for _, want := range []string{"Two Tides (Disc 1).cue", "Two Tides.m3u", "title.toml", "Tollbridge.h16", "Tollbridge (2).h16", "UNSOUND", "Rules:", "Bellows does not read vesper titles"} {
+		assert.Contains(t, out, want)
+	}
+	_, out, _ = polytome(t, "tree", "--from", w.Games, "--loader", "rowan", "--json")
+	var tree struct {
+		Loader, Filesystem string
+		Tree               []struct{ Path, Rule, Shape string }
+		Left               []struct{ Label string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &tree))
+	assert.Equal(t, "fat32", tree.Filesystem)
+	parts := 0
+	for _, l := range tree.Tree {
+		assert.NotEmpty(t, l.Rule, l.Path)
+		if l.Shape == "split" {
+			parts++
+		}
+	}
+	assert.Equal(t, 9, parts, "three images over the limit, three parts each")
+	for _, c := range []struct {
+		args []string
+		say  string
+	}{
+		{[]string{"--from", w.Games}, "--loader NAME are both needed"},
+		{[]string{"--from", w.Games, "--loader", "rowan", "--road", "ftp"}, "its roads are: usb, adapter, smb, nbd"},
+		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "ntfs"}, "does not read NTFS over usb"},
+		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "fat99"}, "fat99"},
+	} {
+		status, _, errOut := polytome(t, append([]string{"tree"}, c.args...)...)
+		assert.Equal(t, 2, status, c.say)
+		assert.Contains(t, errOut, c.say)
+	}
+}
