@@ -73,11 +73,11 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("/", "Clockwork", "Enter")
 			term.wait("Clockwork Ferry", "from VESPER.INF, line 1")
 			term.keys("Escape")
-			term.wait("Lamplighter")
+			term.wait("Copper Tide")
 			term.keys("m")
 			term.wait("Velvet Ballast", "unsound")
 			term.keys("Escape") // and wait: with the next key close behind it would be taken for alt
-			term.wait("Lamplighter")
+			time.Sleep(200 * time.Millisecond)
 			term.keys("2")
 			term.wait("Fit 15/22", "too big", "as it is")
 			term.keys("Down")

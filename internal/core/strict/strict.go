@@ -47,6 +47,9 @@ type Source struct {
 // file. The name is for messages only. The error joins an [*Error] for every
 // mistake found.
 func Decode(name string, data []byte, into any) (*Source, error) {
+	if err := unknownTables(name, data, reflect.TypeOf(into)); err != nil {
+		return nil, err
+	}
 	dec := toml.NewDecoder(strings.NewReader(string(data)))
 	dec.DisallowUnknownFields()
 	err := dec.Decode(into)
@@ -66,9 +69,91 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 		return nil, errors.Join(all...)
 	case errors.As(err, &wrong):
 		line, col := wrong.Position()
+		if l, c, ok := misplaced(data, wrong, reflect.TypeOf(into)); ok {
+			line, col = l, c
+		}
 		return nil, &Error{File: name, Line: line, Column: col, Say: plainly(wrong)}
 	}
 	return nil, &Error{File: name, Say: err.Error()}
+}
+
+// unknownTables finds tables whose names are not known. They are looked for first, because
+// a misspelt one can make the tables below it look wrong.
+func unknownTables(name string, data []byte, t reflect.Type) error {
+	var all []error
+	var p unstable.Parser
+	p.Reset(data)
+	for p.NextExpression() {
+		e := p.Expression()
+		if e.Kind != unstable.Table && e.Kind != unstable.ArrayTable {
+			continue
+		}
+		var path []string
+		for it := e.Key(); it.Next(); {
+			part := string(it.Node().Data)
+			known := keysAt(t, path)
+			path = append(path, part)
+			if known != nil && !slices.Contains(known, part) {
+				at := p.Shape(p.Range(it.Node().Data)).Start
+				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("the key %q is not known here", strings.Join(path, ".")), Nearest(part, known)})
+				break
+			}
+		}
+	}
+	return errors.Join(all...) // mistakes of syntax are left to the decoder
+}
+
+// misplaced finds the key of a value of the wrong type, where the decoder does not know
+// it: it tells the beginning of the file for lists of lists. Of several keys of that name,
+// it is the first up to which the file does not decode.
+func misplaced(data []byte, wrong *toml.DecodeError, t reflect.Type) (line, col int, ok bool) {
+	if l, c := wrong.Position(); l != 1 || c != 1 {
+		return 0, 0, false
+	}
+	type place struct {
+		key  string
+		at   unstable.Range
+		line int
+	}
+	var places []place
+	var p unstable.Parser
+	p.Reset(data)
+	prefix := ""
+	for p.NextExpression() {
+		e := p.Expression()
+		var parts []string
+		var at unstable.Range
+		for it := e.Key(); it.Next(); {
+			if len(parts) == 0 {
+				at = p.Range(it.Node().Data)
+			}
+			parts = append(parts, string(it.Node().Data))
+		}
+		key := strings.Join(parts, ".")
+		if e.Kind != unstable.KeyValue {
+			prefix = key + "."
+			key = ""
+		} else {
+			key = prefix + key
+		}
+		places = append(places, place{key, at, p.Shape(at).Start.Line})
+	}
+	lines := strings.SplitAfter(string(data), "\n")
+	for i, x := range places {
+		if x.key != strings.Join(wrong.Key(), ".") {
+			continue
+		}
+		end := len(lines)
+		if i+1 < len(places) {
+			end = places[i+1].line - 1
+		}
+		into := reflect.New(t.Elem()).Interface()
+		if err := toml.Unmarshal([]byte(strings.Join(lines[:end], "")), into); err != nil {
+			start := p.Shape(x.at).Start
+			return start.Line, start.Column, true
+		}
+	}
+	return 0, 0, false
 }
 
 var mismatch = regexp.MustCompile(`cannot decode TOML (\w+) into .* of type (\S+)`)
@@ -170,7 +255,10 @@ func keysAt(t reflect.Type, path []string) []string {
 	for {
 		switch t.Kind() {
 		case reflect.Pointer, reflect.Slice, reflect.Map:
-			if t.Kind() == reflect.Map && len(path) > 0 {
+			if t.Kind() == reflect.Map {
+				if len(path) == 0 {
+					return nil // it may have any keys
+				}
 				path = path[1:]
 			}
 			t = t.Elem()
