@@ -223,7 +223,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(w.Games, "dangling.iso")))
 	press(a, "1", "s")
 	assert.Contains(t, text(a), "games/dangling.iso: there is no such file or folder")
-	assert.Contains(t, text(a), "3 to mend")
+	assert.Contains(t, text(a), "6 to mend")
 	require.NoError(t, os.RemoveAll(w.Games))
 	press(a, "s")
 	assert.Contains(t, text(a), "games: there is no such file or folder; check the spelling")
@@ -233,7 +233,8 @@ func TestAVerdictIsNeverShownForAnotherTitle(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
 	titles := slices.Clone(a.desk.Scan.Titles) // as when a scan finds one that comes before
-	titles[0], titles[1] = titles[1], titles[0]
+	first := slices.IndexFunc(titles, func(t title.Title) bool { return t.Platform == "vesper" })
+	titles[first], titles[first+1] = titles[first+1], titles[first]
 	a.desk.Scan.Titles = titles
 	for _, l := range strings.Split(text(a), "\n") {
 		if strings.Contains(l, "Copper Tide") || strings.Contains(l, "Clockwork Ferry") {
@@ -310,9 +311,10 @@ func TestMouse(t *testing.T) {
 	_, cmd := a.Update(tea.MouseClickMsg{X: 20, Y: 6, Button: tea.MouseLeft})
 	pump(a, cmd)
 	assert.Contains(t, text(a), "Copper Tide taken off North stick")
+	before, _ := a.stage().Title()
 	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
-	i, _ := a.stage().Title()
-	assert.Equal(t, 4, i)
+	after, _ := a.stage().Title()
+	assert.Equal(t, before+wheelRows, after)
 }
 
 func TestCommandsByName(t *testing.T) {
