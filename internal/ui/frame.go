@@ -163,7 +163,7 @@ func (a *app) volumes() []rack.Volume {
 		}
 		verdict, chosen, ok := a.desk.Verdict(n, i)
 		switch {
-		case !has || !ok || verdict.Kind == fit.There || v.Written > 0:
+		case !has || !ok || verdict.Kind == fit.There || verdict.Kind == fit.Foreign || v.Written > 0:
 		case chosen && verdict.Kind == fit.AsIs:
 			v.Ghost, v.Share = min(verdict.Room, v.Planned), true
 			v.Planned -= v.Ghost
@@ -206,7 +206,11 @@ func (a *app) whyLines(w, h int) []string {
 	}
 	lines := t.Wrap(text, w-2)
 	if len(lines) > h-1 {
-		lines[h-2] = t.Clip(lines[h-2], w-5) + " " + t.Glyph("…")
+		if cut := t.Clip(lines[h-2], w-5); strings.HasSuffix(cut, t.Glyph("…")) {
+			lines[h-2] = cut
+		} else {
+			lines[h-2] = cut + " " + t.Glyph("…")
+		}
 		lines = lines[:h-1]
 	}
 	for y := range lines {

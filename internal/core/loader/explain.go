@@ -209,7 +209,7 @@ func (a *Attachment) sentences() []string {
 	if a.Why != "" {
 		out = append(out, sentence(a.Why))
 	}
-	return out
+	return below(out)
 }
 
 var roadWords = map[string]string{
@@ -325,14 +325,25 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 			line += ", and the parts are told in " + t.Manifest.String()
 		}
 		out = append(out, line+".")
-	} else {
+	} else if a.TooLarge.Do == "refuse" {
 		out = append(out, "What is too large for the volume does not go.")
 	}
 	if a.AlsoNeeds != "" {
 		out = append(out, fmt.Sprintf("It must also fit on the %s.", a.AlsoNeeds))
 	}
-	return out
+	return below(out)
 }
+
+// below puts all lines but the first under it.
+func below(lines []string) []string {
+	for i := 1; i < len(lines); i++ {
+		lines[i] = Under + lines[i]
+	}
+	return lines
+}
+
+// Under begins a line that goes on with what the line above is about.
+const Under = "  "
 
 func sentenceCase(s string) string { return strings.TrimSuffix(sentence(s), ".") }
 

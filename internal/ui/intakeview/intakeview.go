@@ -57,6 +57,27 @@ func (m *Model) Click(_, y int) tea.Cmd {
 	return nil
 }
 
+// sound says what speaks for a title, by what was looked at.
+func sound(t *title.Title) string {
+	inside := false // something in the files themselves tells what it is
+	for _, d := range t.Discs {
+		for _, e := range d.Evidence {
+			inside = inside || !strings.HasPrefix(e.From, "the name of the ")
+		}
+	}
+	switch {
+	case !inside:
+		return "is taken for what the ending of its name says: nothing in the file tells more."
+	case t.Form == title.Image:
+		return "is sound: its volume is whole and says what it is."
+	case t.Form == title.Tracks:
+		return "is sound: its cue sheet and track files agree, and the volume in them says what it is."
+	case t.Form == title.Folder:
+		return "is sound: a file in the folder says what it is."
+	}
+	return "is sound: its header is whole and says what it is."
+}
+
 // Why says what is known of the title under the cursor.
 func (m *Model) Why() desk.Why {
 	i, ok := m.Title()
@@ -64,7 +85,7 @@ func (m *Model) Why() desk.Why {
 		return m.empty()
 	}
 	t := &m.d.Scan.Titles[i]
-	w := desk.Why{Lead: t.Label(), Say: "is sound: its volume is whole and says what it is."}
+	w := desk.Why{Lead: t.Label(), Say: sound(t)}
 	if f := t.Fault(); f != nil {
 		w.Say = "is unsound: " + f.Say + "."
 		if f.Remedy != "" {

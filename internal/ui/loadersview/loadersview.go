@@ -118,6 +118,9 @@ func (m *Model) Refresh() {
 	}
 	if m.known != m.d.Loaders {
 		m.known, m.rows = m.d.Loaders, 0
+		if m.current().broken != nil {
+			m.d.Notice = "" // what is wrong with the file matters now
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/size"
 	"polytome/internal/ui/style"
 )
@@ -146,12 +147,13 @@ func (m *Model) breakRules(t *style.Theme, w int) []ruleLine {
 		}
 		out = append(out, ruleLine{text: style.Clean(s.Title), heading: true})
 		for _, l := range s.Lines {
+			l, under := strings.CutPrefix(l, loader.Under)
 			for k, part := range t.Wrap(style.Clean(l), w-2) {
 				indent := "  "
-				if k == 0 {
+				if k == 0 && !under {
 					indent = t.Glyph("·") + " "
 				}
-				out = append(out, ruleLine{text: indent + part})
+				out = append(out, ruleLine{text: indent + part, dim: under})
 			}
 		}
 	}
@@ -188,15 +190,17 @@ func (m *Model) mistakeLines(t *style.Theme, w int) []ruleLine {
 
 func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 	e := m.current()
-	if e.profile == nil {
+	title := "the tree as it was before the mistake"
+	switch {
+	case e.profile != nil:
+		title = "your titles on the " + wayShown(m.way(e.profile))
+	case m.made.profile == nil || m.made.profile.Name != e.name():
 		return t.Block([]string{m.heading(t, "no tree: the file has a mistake", m.onTree, w)}, w, h)
 	}
-	way := m.way(e.profile)
-	title := "your titles on the " + wayShown(way)
 	out := []string{m.heading(t, title, m.onTree, w)}
 	foot := ""
 	switch {
-	case !m.ready():
+	case e.profile != nil && !m.ready():
 		out = append(out, " "+t.Paint(t.Dim, "laying your titles out "+t.Glyph("…")))
 		return t.Block(out, w, h)
 	case len(m.d.Scan.Titles) == 0:
@@ -209,7 +213,7 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		}
 	}
 	if foreign > 0 {
-		foot = fmt.Sprintf("%s has nothing to do with %d of %s.", e.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
+		foot = fmt.Sprintf("%s has nothing to do with %d of %s.", m.made.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
 	}
 	if n := len(m.left) - foreign; n > 0 {
 		foot += fmt.Sprintf(" %s no path here: %s.", has(n), m.reason())
