@@ -57,13 +57,6 @@ func newLayer(p *loader.Profile, target Target) *layer {
 // place gives a title the place that it would have if it were alone. It gets the
 // name that it holds, where that is one that the rules allow.
 func (l *layer) place(t *title.Title, held string) Placement {
-	return l.placeNamed(t, held, "")
-}
-
-// placeMarked is place with something put behind the name.
-func (l *layer) placeMarked(t *title.Title, mark string) Placement { return l.placeNamed(t, "", mark) }
-
-func (l *layer) placeNamed(t *title.Title, held, mark string) Placement {
 	if t.Platform == "" {
 		return refuse("it is not known what this file is", "see the evidence at Intake")
 	}
@@ -78,11 +71,22 @@ func (l *layer) placeNamed(t *title.Title, held, mark string) Placement {
 	case rule == nil:
 		return l.noRule(t)
 	}
+	return l.within(t, rule, held, nil, "")
+}
+
+// placeMarked is the place of a title with something put behind the name that it has
+// alone.
+func (l *layer) placeMarked(t *title.Title, alone *Placement, mark string) Placement {
+	return l.within(t, alone.Rule, "", alone, mark)
+}
+
+// within places a title so that its paths are not too long.
+func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *Placement, mark string) Placement {
 	naming := l.naming(rule, t)
 	var pl Placement
 	// A name that makes a path too long is cut again by what is over.
 	for try := 0; ; try++ {
-		pl = l.placeAs(t, rule, naming, held, mark)
+		pl = l.placeAs(t, rule, naming, held, alone, mark)
 		over := l.over(&pl)
 		if over == 0 || pl.Refusal != nil {
 			return pl
@@ -91,7 +95,7 @@ func (l *layer) placeNamed(t *title.Title, held, mark string) Placement {
 			naming.Longest = naming.Units.Count(pl.Name)
 		}
 		naming.Longest -= over
-		held = ""
+		held, alone = "", nil
 		if naming.Longest < 1 || try > 3 {
 			return refuse(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
 		}
@@ -138,8 +142,11 @@ func units(count string) place.Units {
 }
 
 // placeAs fills the rule's templates.
-func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held, mark string) Placement {
+func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held string, alone *Placement, mark string) Placement {
 	pl := Placement{Rule: rule}
+	if alone != nil {
+		pl.Name, pl.How = alone.Name, alone.How
+	}
 	if held != "" {
 		if again, _ := naming.Name(held); again == held {
 			pl.Name = held

@@ -60,10 +60,14 @@ func Lay(titles []title.Title, p *loader.Profile, target Target) *Tree {
 	for i := range t.Placements {
 		t.join(i)
 	}
+	var moved []int
 	for _, g := range t.groups {
-		slices.SortFunc(g.members, t.byName)
-		t.turn(g)
+		if !slices.IsSortedFunc(g.members, t.byName) {
+			slices.SortFunc(g.members, t.byName)
+		}
+		moved = append(moved, t.turn(g)...)
 	}
+	inParallel(len(moved), func(k int) { t.l.turn(&t.titles[moved[k]], &t.Placements[moved[k]]) })
 	t.tellRivals()
 	return t
 }
@@ -74,19 +78,26 @@ func (t *Tree) Target() *Target { return &t.l.target }
 // placeAll gives every title the place that it would have if it were alone. Titles
 // do not depend on one another here, so several are placed at once.
 func (t *Tree) placeAll() {
+	inParallel(len(t.titles), func(i int) {
+		t.Placements[i] = t.l.place(&t.titles[i], t.l.target.Held[t.titles[i].Key])
+	})
+}
+
+// inParallel does something for 0 to n-1, on all processors where that pays.
+func inParallel(n int, do func(i int)) {
 	const chunk = 1024
 	starts := make(chan int)
 	var workers sync.WaitGroup
-	for range min(runtime.NumCPU(), 1+len(t.titles)/chunk) {
+	for range min(runtime.NumCPU(), 1+n/chunk) {
 		workers.Go(func() {
 			for from := range starts {
-				for i := from; i < min(from+chunk, len(t.titles)); i++ {
-					t.Placements[i] = t.l.place(&t.titles[i], t.l.target.Held[t.titles[i].Key])
+				for i := from; i < min(from+chunk, n); i++ {
+					do(i)
 				}
 			}
 		})
 	}
-	for from := 0; from < len(t.titles); from += chunk {
+	for from := 0; from < n; from += chunk {
 		starts <- from
 	}
 	close(starts)
@@ -183,7 +194,7 @@ func (t *Tree) rename(i, other int) (Placement, bool) {
 			mark = fmt.Sprintf(" (%d)", number)
 			number++
 		}
-		p := t.l.placeMarked(tt, mark)
+		p := t.l.placeMarked(tt, &t.Placements[i], mark)
 		if p.Refusal != nil || p.Name == first {
 			continue
 		}
@@ -225,9 +236,9 @@ func (t *Tree) join(i int) *group {
 	return g
 }
 
-// turn gives every title of a group its page, and lays again those whose page
-// changed. It returns how many those were.
-func (t *Tree) turn(g *group) (moved int) {
+// turn gives every title of a group its page. It returns those that have to be laid
+// again for it.
+func (t *Tree) turn(g *group) (moved []int) {
 	page, entries := 1, 0
 	for _, i := range g.members {
 		p := &t.Placements[i]
@@ -240,8 +251,7 @@ func (t *Tree) turn(g *group) (moved int) {
 			was := p.page
 			p.page = page
 			if page > 1 || was > 1 {
-				t.l.turn(&t.titles[i], p)
-				moved++
+				moved = append(moved, i)
 			}
 		}
 	}
@@ -337,7 +347,16 @@ func (t *Tree) leave(i int) (touched int) {
 	g := t.groups[p.folder]
 	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
 	g.members = slices.Delete(g.members, at, at+1)
-	return t.turn(g)
+	return t.relay(g)
+}
+
+// relay lays those titles of a group again whose page changed, and counts them.
+func (t *Tree) relay(g *group) int {
+	moved := t.turn(g)
+	for _, i := range moved {
+		t.l.turn(&t.titles[i], &t.Placements[i])
+	}
+	return len(moved)
 }
 
 // enter gives title i its name and page among the others.
@@ -358,5 +377,5 @@ func (t *Tree) enter(i int) (touched int) {
 	g.members = g.members[:len(g.members)-1]
 	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
 	g.members = slices.Insert(g.members, at, i)
-	return t.turn(g)
+	return t.relay(g)
 }

@@ -286,6 +286,11 @@ func (c *checker) accept(at string, a *Accept) {
 	c.titleRule(at+".title", &a.Title)
 	c.known(a.OverflowAfter >= 0, at+".overflow-after", "overflow-after cannot be negative")
 	c.known(a.OverflowAfter == 0 || a.Path.Uses(FieldPage), at+".overflow-after", "the path has no {page}, so nothing can go to a further folder")
+	for _, x := range c.p.Attachments {
+		if len(a.On) == 0 || slices.Contains(a.On, x.Name) {
+			c.known(x.Entries == 0 || a.OverflowAfter <= x.Entries, at+".overflow-after", "%d entries do not show on the %s, whose folders show %d", a.OverflowAfter, x.Name, x.Entries)
+		}
+	}
 	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path", "{page} needs the key overflow-after, which says how many entries a folder takes")
 	c.tooLarge(at+".too-large", a)
 	if a.AlsoNeeds != "" {

@@ -142,6 +142,7 @@ func TestWrongValuesAreTold(t *testing.T) {
 		{"gantry", `folders = ["gantry/shelf/{platform}"`, `folders = ["gantry/shelf/{title}"`, `the field "title" cannot be used here`},
 		{"bellows", `label = "PIPIT"`, `label = "PIPIT-IS-TOO-LONG"`, "a volume label has at most 11 characters"},
 		{"bellows", `label = "PIPIT"`, "label = \"PIPIT\"\nlabel-not = [\"PIPIT\"]", "is required and forbidden at once"},
+		{"bellows", "overflow-after = 60", "overflow-after = 61", "61 entries do not show on the stick, whose folders show 60"},
 		{"bellows", "overflow-after = 60\n", "", "{page} needs the key overflow-after"},
 		{"bellows", "{if page}+{page}/{end}", "", "the path has no {page}"},
 		{"bellows", "{if disc} (Disc {disc}){end}.cue", "{if disc} (Disc {disc}).cue", "an {if} has no {end}"},
