@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,6 +28,7 @@ type work struct {
 	from   []string
 	loader string
 	to     string
+	road   string
 	as     string
 	room   string
 	rate   string
@@ -42,6 +44,7 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be given several times)")
 	f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file ending in .toml")
 	f.StringVar(&w.to, "to", "", "the place: a folder or mounted drive")
+	f.StringVar(&w.road, "road", "", "how the console gets at the place: "+strings.Join(loader.Roads, ", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.room, "room", "", "declare the place's capacity, such as 58GiB")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
@@ -59,8 +62,8 @@ func (w *work) benchOrNew() (*bench.Bench, error) {
 // open brings the bench together. With needSources, there must be some.
 func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if w.bench != "" {
-		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.as != "" || w.room != "" {
-			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --to, --as and --room away")}
+		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.road != "" || w.as != "" || w.room != "" {
+			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --to, --road, --as and --room away")}
 		}
 		b, err := bench.Load(w.bench)
 		if err != nil {
@@ -80,11 +83,14 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if len(missing) > 0 {
 		return nil, usageError{fmt.Errorf("missing: %s (or give a bench with --bench FILE)", strings.Join(missing, ", "))}
 	}
+	if w.road != "" && !slices.Contains(loader.Roads, w.road) {
+		return nil, usageError{fmt.Errorf("--road: %q is not known; known are: %s", w.road, strings.Join(loader.Roads, ", "))}
+	}
 	b := bench.New("")
 	for _, dir := range w.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	p := bench.Place{Name: w.to, At: w.to, Loader: w.loader, Road: "usb", As: w.as, Everything: true}
+	p := bench.Place{Name: w.to, At: w.to, Loader: w.loader, Road: w.road, As: w.as, Everything: true}
 	for _, s := range []struct {
 		flag, text string
 		into       *bench.Size

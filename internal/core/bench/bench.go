@@ -43,7 +43,7 @@ type Place struct {
 	Name       string `toml:"name"`
 	At         string `toml:"at"`
 	Loader     string `toml:"loader"`
-	Road       string `toml:"road"`
+	Road       string `toml:"road,omitempty"` // "" for the loader's usual one
 	As         string `toml:"as,omitempty"`   // declares the filesystem
 	Room       Size   `toml:"room,omitempty"` // declares the capacity
 	Rate       Size   `toml:"rate,omitempty"` // writes at most so much a second
@@ -149,9 +149,6 @@ func Load(file string) (*Bench, error) {
 		}
 		slices.Sort(p.Without)
 		slices.Sort(p.Titles)
-		if p.Road == "" {
-			p.Road = "usb"
-		}
 	}
 	return b, errors.Join(all...)
 }

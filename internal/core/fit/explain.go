@@ -4,10 +4,8 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
-	"strings"
 
 	"polytome/internal/core/layout"
-	"polytome/internal/place"
 	"polytome/internal/size"
 )
 
@@ -111,15 +109,9 @@ func (s *Sheet) notRead(i int) (say string, ways []string) {
 	if at == nil {
 		return fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road), nil
 	}
-	var shown []string
-	for _, name := range at.Filesystems {
-		if fs, err := place.FilesystemNamed(name); err == nil {
-			shown = append(shown, fs.Shown)
-		}
-	}
-	say = fmt.Sprintf("%s, and this place is %s", at.Why, f.Filesystem.Shown)
-	ways = append(ways, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)",
-		strings.Join(shown, " or "), at.Filesystems[0]))
+	say = fmt.Sprintf("over %s, %s reads %s only, and this place is %s", s.of.Road, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
+	as := at.DefaultFilesystem()
+	ways = append(ways, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), as))
 	return say, ways
 }
 

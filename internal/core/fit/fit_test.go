@@ -66,7 +66,7 @@ func TestVerdicts(t *testing.T) {
 		"other length":      {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
 		"folder in the way": {vesper(1, "A", 100), stick, []place.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is there already"},
 		"file in the way":   {vesper(1, "A", 100), stick, []place.Entry{file("FULL", 3)}, fit.Differs, "a file is there already under its path FULL"},
-		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "reads one FAT32 volume and nothing else, and this place is exFAT"},
+		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads FAT32 only, and this place is exFAT"},
 		"unsound":           {unsound, stick, nil, fit.Unsound, "cut short"},
 		"no room":           {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoRoom, "1.00 GiB are missing"},
 		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.NotRead, "not known what this file is"},

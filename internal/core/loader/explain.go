@@ -126,18 +126,7 @@ func all(words []string, last string) string {
 }
 
 func (a *Attachment) sentences() []string {
-	var fs []string
-	for _, name := range a.Filesystems {
-		switch f, err := place.FilesystemNamed(name); {
-		case err == nil:
-			fs = append(fs, f.Shown)
-		case name == "own":
-			fs = append(fs, "the console's own disk")
-		default:
-			fs = append(fs, "any filesystem")
-		}
-	}
-	line := fmt.Sprintf("%s, over %s: %s", a.Name, roadWords[a.Road], all(fs, "or"))
+	line := fmt.Sprintf("%s, over %s: %s", a.Name, roadWords[a.Road], a.ReadsWords())
 	var more []string
 	say := func(ok bool, format string, args ...any) {
 		if ok {
@@ -212,6 +201,7 @@ func (a *Attachment) sentences() []string {
 	return below(out)
 }
 
+// RoadWords are the roads as they stand in a sentence.
 var roadWords = map[string]string{
 	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
 }

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 
 	"polytome/internal/core/title"
+	"polytome/internal/place"
 	"polytome/internal/size"
 )
 
@@ -364,6 +365,22 @@ func (a *Attachment) Reads(filesystem string) bool {
 	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") || slices.Contains(a.Filesystems, "own")
 }
 
+// ReadsWords names the filesystems that the loader reads there, for a sentence.
+func (a *Attachment) ReadsWords() string {
+	var out []string
+	for _, name := range a.Filesystems {
+		switch f, err := place.FilesystemNamed(name); {
+		case err == nil:
+			out = append(out, f.Shown)
+		case name == "own":
+			out = append(out, "the console's own disk")
+		default:
+			out = append(out, "any filesystem")
+		}
+	}
+	return all(out, "and")
+}
+
 // DefaultFilesystem is the one that a tree is shown for when nobody says which: the
 // first that the loader reads, or one without limits of its own for the console's disk.
 func (a *Attachment) DefaultFilesystem() string {
@@ -371,6 +388,16 @@ func (a *Attachment) DefaultFilesystem() string {
 		return f
 	}
 	return "ext4"
+}
+
+// UsualRoad is the one that is meant when nobody says which: a mounted drive where the
+// loader reads one, else the first of its roads.
+func (p *Profile) UsualRoad() string {
+	roads := p.Roads()
+	if slices.Contains(roads, "usb") {
+		return "usb"
+	}
+	return roads[0]
 }
 
 // Attachment returns the loader's attachment for a road that reads the

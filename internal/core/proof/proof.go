@@ -197,8 +197,8 @@ func (a *audit) checkAttachment(road string) {
 	case at == nil:
 		a.find(Stops, "", fmt.Sprintf("%s does not read from %s", a.profile.Shown, road), "use another road")
 	case !at.Reads(a.facts.Filesystem.Name):
-		a.find(Stops, "", fmt.Sprintf("%s, and this place is %s", at.Why, a.facts.Filesystem.Shown),
-			"format it as "+strings.Join(at.Filesystems, " or ")+", or declare what the folder stands for with --as")
+		a.find(Stops, "", fmt.Sprintf("over %s, %s reads %s only, and this place is %s", road, a.profile.Shown, at.ReadsWords(), a.facts.Filesystem.Shown),
+			"format it as "+at.ReadsWords()+", or declare what the folder stands for with --as")
 	case at.OnePiece:
 		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether every image lies in one piece, as %s wants: a folder does not tell", a.profile.Shown))
 	}

@@ -44,6 +44,9 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, set 
 	if s.Profile, err = profileOf(b, s.Config.Loader, set); err != nil {
 		return nil, err
 	}
+	if s.Config.Road == "" {
+		s.Config.Road = s.Profile.UsualRoad()
+	}
 	p, err := s.Open()
 	if err != nil {
 		return nil, err
@@ -116,7 +119,11 @@ func profileOf(b *bench.Bench, name string, set *loader.Set) (*loader.Profile, e
 
 // Choose takes over the choices of a bench.
 func (s *Survey) Choose(b *bench.Bench, n int) {
+	road := s.Config.Road
 	s.Config, s.plan = b.Places[n], nil
+	if s.Config.Road == "" {
+		s.Config.Road = road
+	}
 	s.Sheet.Choose(b.Wanted(n, s.Titles))
 }
 

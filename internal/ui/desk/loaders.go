@@ -124,7 +124,7 @@ func (d *Desk) UseLoader(n int, p *loader.Profile) tea.Cmd {
 	place := &d.Bench.Places[n]
 	place.Loader = p.Name
 	if at := p.Attachment(place.Road, ""); at == nil {
-		place.Road = p.Roads()[0]
+		place.Road = p.UsualRoad()
 	}
 	d.Notice = place.Name + " is now filled for " + p.Shown + ". u takes it back."
 	return tea.Batch(d.SurveyPlace(n), d.changed())

@@ -5,7 +5,6 @@ package welcome
 import (
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
@@ -174,11 +173,7 @@ func near(dir string) []string {
 // begin sets the bench up for the answers.
 func (m *Model) begin(p *loader.Profile) tea.Cmd {
 	source, path := m.inputs[0].Value(), m.inputs[1].Value()
-	road := p.Roads()[0]
-	if slices.Contains(p.Roads(), "usb") {
-		road = "usb"
-	}
-	return m.d.Begin(source, bench.Place{Name: filepath.Base(path), At: path, Loader: p.Name, Road: road, Everything: true})
+	return m.d.Begin(source, bench.Place{Name: filepath.Base(path), At: path, Loader: p.Name, Road: p.UsualRoad(), Everything: true})
 }
 
 // View draws the screen.
