@@ -95,7 +95,7 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if strings.HasPrefix(fmt.Sprintf("%T", msg), "desk.") {
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}
@@ -118,7 +118,7 @@ func demoApp(t testing.TB, o Options) (*app, demo.World) {
 
 // press sends keys, one after another.
 func press(a *app, keys ...string) {
-	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace}
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
 		if code, ok := special[k]; ok {
@@ -136,7 +136,7 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	press(a, "5") // makes the proof
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}} {
+		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}} {
 			press(a, "esc", "esc")
 			press(a, keys...)
 			lines := strings.Split(a.View().Content, "\n")

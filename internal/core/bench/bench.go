@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -207,6 +208,25 @@ func (b *Bench) Save() error {
 		return fmt.Errorf("saving the bench %s: %w", b.file, err)
 	}
 	return nil
+}
+
+// Remember keeps names that titles were told apart by. It reports whether any of them is
+// new.
+func (p *Place) Remember(names map[string]string) bool {
+	fresh := false
+	for key, name := range names {
+		if p.Names[key] == name {
+			continue
+		}
+		if !fresh {
+			p.Names = maps.Clone(p.Names) // earlier choices share it
+			if p.Names == nil {
+				p.Names = map[string]string{}
+			}
+		}
+		p.Names[key], fresh = name, true
+	}
+	return fresh
 }
 
 // Choices are which titles are wanted at each place: what undo goes back to.

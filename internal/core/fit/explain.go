@@ -103,7 +103,10 @@ func over(n int64) string {
 func (s *Sheet) notRead(i int) (say string, ways []string) {
 	v, p, f := s.Verdicts[i], s.of.Profile, s.of.Facts
 	if v.Detail != "" {
-		return v.Detail, s.of.Tree.Placements[i].Refusal.Ways
+		if r := s.of.Tree.Placements[i].Refusal; r != nil {
+			return v.Detail, r.Ways
+		}
+		return v.Detail, []string{"a place that the console has prepared for it, or an empty one"}
 	}
 	at := s.of.Tree.Target().Attachment
 	if at == nil {

@@ -314,6 +314,9 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 		if !t.Manifest.Empty() {
 			line += ", and the parts are told in " + t.Manifest.String()
 		}
+		if t.Why != "" {
+			line += ": " + strings.TrimSuffix(t.Why, ".")
+		}
 		out = append(out, line+".")
 	} else if a.TooLarge.Do == "refuse" {
 		out = append(out, "What is too large for the volume does not go.")

@@ -121,14 +121,7 @@ func misplaced(data []byte, wrong *toml.DecodeError, t reflect.Type) (line, col 
 	prefix := ""
 	for p.NextExpression() {
 		e := p.Expression()
-		var parts []string
-		var at unstable.Range
-		for it := e.Key(); it.Next(); {
-			if len(parts) == 0 {
-				at = p.Range(it.Node().Data)
-			}
-			parts = append(parts, string(it.Node().Data))
-		}
+		parts, at := keyOf(&p, e)
 		key := strings.Join(parts, ".")
 		if e.Kind != unstable.KeyValue {
 			prefix = key + "."
@@ -154,6 +147,17 @@ func misplaced(data []byte, wrong *toml.DecodeError, t reflect.Type) (line, col 
 		}
 	}
 	return 0, 0, false
+}
+
+// keyOf is the key of an expression in its parts, and where it begins.
+func keyOf(p *unstable.Parser, e *unstable.Node) (parts []string, at unstable.Range) {
+	for it := e.Key(); it.Next(); {
+		if len(parts) == 0 {
+			at = p.Range(it.Node().Data)
+		}
+		parts = append(parts, string(it.Node().Data))
+	}
+	return parts, at
 }
 
 var mismatch = regexp.MustCompile(`cannot decode TOML (\w+) into .* of type (\S+)`)
@@ -195,14 +199,7 @@ func (s *Source) find(path string) (line, col int) {
 	prefix := ""
 	for p.NextExpression() {
 		e := p.Expression()
-		var parts []string
-		var at unstable.Range
-		for it := e.Key(); it.Next(); {
-			if len(parts) == 0 {
-				at = p.Range(it.Node().Data)
-			}
-			parts = append(parts, string(it.Node().Data))
-		}
+		parts, at := keyOf(&p, e)
 		key := strings.Join(parts, ".")
 		switch e.Kind {
 		case unstable.Table:

@@ -49,6 +49,7 @@ type Desk struct {
 	defaultRate int64 // bytes a second, for places without a rate
 	undo, redo  []bench.Choices
 	saver       *saver
+	unsaved     bool           // names were given that the bench has to keep
 	saved       int            // number of the newest change known to be saved
 	saveFailed  bool           // the last try to save failed
 	fresh       bool           // there was no bench file at the start
@@ -220,6 +221,9 @@ func (d *Desk) SetSurvey(m SurveyMsg) {
 	}
 	m.Survey.Choose(d.Bench, m.Place)
 	d.Surveys[m.Place] = m.Survey
+	if d.Bench.Places[m.Place].Remember(m.Survey.Tree.Contested()) {
+		d.unsaved = true
+	}
 }
 
 // Current is the survey of the place that is shown, nil when there is none.

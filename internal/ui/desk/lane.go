@@ -132,6 +132,10 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 		})
 		tell(RunMsg{Report: &r})
 	})
+	if d.unsaved { // what is written under these names keeps them
+		d.unsaved = false
+		return tea.Batch(follow(out), d.save())
+	}
 	return follow(out)
 }
 

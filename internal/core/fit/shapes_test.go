@@ -1,0 +1,82 @@
+package fit_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// judgedBy gives the one verdict of a title by a shipped profile.
+func judgedBy(t *testing.T, loader, road string, f place.Facts, tt title.Title, there ...place.Entry) (fit.Explanation, *fit.Sheet) {
+	p := coretest.Profile(t, loader)
+	titles := []title.Title{tt}
+	target := layout.Target{Attachment: p.Attachment(road, f.Filesystem.Name), Filesystem: f.Filesystem}
+	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p, target), Profile: p, Road: road, Facts: f, There: there})
+	s.Choose(func(int) bool { return true })
+	return s.Explain(0), s
+}
+
+func TestVerdictsOfOtherForms(t *testing.T) {
+	stick := facts("fat32", 58*size.GiB, 50*size.GiB)
+	disk := facts("exfat", 58*size.GiB, 50*size.GiB)
+	file := func(n int64) title.File { return title.File{Path: "/games/x.bin", Size: n} }
+	image := func(platform string, n int64) title.Title {
+		return title.Title{Key: "k", Platform: platform, Form: title.Image, ID: "ID-1", Name: "Long Water", Of: 1, Discs: []title.Disc{{Number: 1, ID: "ID-1", Kind: "full", File: file(n)}}}
+	}
+	cart := title.Title{Key: "c", Platform: "finch", Form: title.Cartridge, Name: "Reed Runner", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/reed.fin", Size: 512}}}}
+	zipped := cart
+	zipped.Archive = ".zip"
+	zipped.Discs = []title.Disc{{Number: 1, File: title.File{Path: "/games/reed.zip", Size: 300}, Parts: []title.Part{{Name: "reed.fin", File: file(512)}}}}
+	folder := title.Title{Key: "f", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"}, Parts: []title.Part{{Name: "main.run", File: file(100)}, {Name: "art/big.dat", File: file(100_000)}}}}}
+	boot := func(platforms ...string) (out []place.Entry) {
+		for _, p := range append(platforms, "../firmware", "..") {
+			out = append(out, place.Entry{Path: map[bool]string{true: "oxbow"}[p == ".."] + map[bool]string{true: "oxbow/firmware"}[p == "../firmware"] + map[bool]string{true: "oxbow/play/" + p}[p != ".." && p != "../firmware"], Folder: true})
+		}
+		return append(out, place.Entry{Path: "oxbow/play", Folder: true})
+	}
+	for name, c := range map[string]struct {
+		loader, road string
+		facts        place.Facts
+		title        title.Title
+		there        []place.Entry
+		want         fit.Kind
+		say          string
+	}{
+		"to be packed":            {"mica", "usb", stick, image("skua", size.GiB), nil, fit.NotYet, "Mica wants the image packed, and that is not in this version yet"},
+		"to be unpacked":          {"bellows", "usb", stick, zipped, nil, fit.NotYet, "Bellows wants it unpacked from its archive"},
+		"stays zipped":            {"oxbow", "usb", stick, zipped, nil, fit.AsIs, "oxbow/play/finch/Reed Runner.zip and takes 32.00 KiB"},
+		"an image, not a folder":  {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "does not read the image, and wants it unpacked into a folder"},
+		"a folder of files":       {"gantry", "ftp", disk, folder, nil, fit.AsIs, "Games/Hollow Lane/main.run and takes 256.00 KiB"},
+		"half of it there":        {"gantry", "ftp", disk, folder, []place.Entry{{Path: "Games", Folder: true}, {Path: "Games/Hollow Lane", Folder: true}, {Path: "Games/Hollow Lane/main.run", Size: 100}}, fit.AsIs, "takes 128.00 KiB"},
+		"all of it there":         {"gantry", "ftp", disk, folder, []place.Entry{{Path: "Games/Hollow Lane/main.run", Size: 100}, {Path: "games/hollow lane/ART/big.dat", Size: 100_000}}, fit.There, "is there already"},
+		"the disk's own limit":    {"gantry", "ftp", disk, title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Name: "Big", Of: 1, Discs: []title.Disc{{Number: 1, Parts: []title.Part{{Name: "main.run", File: file(5 << 30)}}}}}, nil, fit.TooBig, "a place of Gantry holds at most 4,294,967,295 bytes a file, and this folder has 5,368,709,120"},
+		"another loader's":        {"rowan", "usb", stick, cart, nil, fit.Foreign, "Rowan does not read finch titles"},
+		"another road":            {"gantry", "usb", stick, cart, nil, fit.NotRead, "Gantry does not read from usb"},
+		"a filesystem refused":    {"trellis", "usb", stick, title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: file(9)}}}, nil, fit.NotRead, "from a FAT32 stick, Trellis serves Siskin images only"},
+		"a folder that was made":  {"oxbow", "usb", stick, cart, boot("finch", "wren8"), fit.AsIs, "goes as it is"},
+		"one that was not made":   {"oxbow", "usb", stick, cart, boot("wren8"), fit.NotRead, "the console has made its folders, and oxbow/play/finch is not among them"},
+		"a place nobody prepared": {"oxbow", "usb", stick, cart, []place.Entry{{Path: "holiday", Folder: true}}, fit.AsIs, "goes as it is"},
+		"parts of an image":       {"rowan", "usb", stick, image("vesper", 5<<30), nil, fit.TooBig, "FAT32 holds at most 4,294,967,295 bytes a file, and this image has 5,368,709,120"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e, s := judgedBy(t, c.loader, c.road, c.facts, c.title, c.there...)
+			assert.Equal(t, c.want, e.Verdict)
+			assert.Contains(t, e.Say, c.say)
+			assert.Equal(t, c.want != fit.Foreign, s.Chosen[0], "what the loader has nothing to do with is never chosen")
+			if name == "parts of an image" {
+				assert.Contains(t, e.Ways[0], "cut into 3 parts of 2.00 GiB at most, which Rowan reads")
+			}
+			if e.Verdict == fit.NotYet || e.Verdict == fit.TooBig && c.loader == "rowan" {
+				assert.NotEmpty(t, e.Ways)
+			}
+		})
+	}
+}
