@@ -233,3 +233,82 @@ func TestNothingToLearnFrom(t *testing.T) {
 	_, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
 	assert.ErrorContains(t, err, "there is no game of a known platform, and no folder called like one")
 }
+
+func TestLettersAndRegionsAndPages(t *testing.T) {
+	dir := t.TempDir()
+	for i, name := range []string{"Ropewalk", "Kite over Quarry Hill", "Sluice Gate Sam"} {
+		coretest.Write(t, dir, "ROMS/"+strings.ToUpper(name)+".W8", demo.Cartridge("WREN", name))
+		coretest.Write(t, dir, fmt.Sprintf("ROMS/FACES/%s.JPG", strings.ToUpper(name)), cover(t, 100+i, 50))
+	}
+	for i := range 5 {
+		where := "siskin/"
+		if i > 2 {
+			where += "page 2/"
+		}
+		coretest.Write(t, dir, fmt.Sprintf("%sSK-88%02d_Ferry %d.iso", where, i, i), coretest.Siskin(t, fmt.Sprintf("SK-88%02d", i), fmt.Sprintf("Ferry %d", i)))
+	}
+	coretest.Write(t, dir, "North/VSP-20417.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
+	coretest.Write(t, dir, "North/VSP-20418.iso", coretest.Image(t, coretest.Inf("VSP-20418", "Mosswick", "1/1", "full")))
+	coretest.Write(t, dir, "odd one.iso", coretest.Image(t, coretest.Inf("VSP-20419", "Underbough", "1/1", "full")))
+	coretest.Write(t, dir, "readme.txt", []byte("mine"))
+	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
+	require.NoError(t, err)
+	p, err := loader.ParseProfile("learnt.toml", []byte(d.TOML()))
+	require.NoError(t, err, d.TOML())
+	rules := map[string]*loader.Accept{}
+	for i := range p.Accepts {
+		rules[p.Accepts[i].Platforms[0]] = &p.Accepts[i]
+	}
+	assert.Equal(t, "ROMS/{title|upper}{ending}", rules["wren8"].Path.String())
+	assert.Equal(t, "{platform}/{if page}page {page}/{end}{id}_{title}.iso", rules["siskin"].Path.String())
+	assert.Equal(t, 3, rules["siskin"].OverflowAfter)
+	assert.Equal(t, "{region}/{id}.iso", rules["vesper"].Path.String())
+	require.Len(t, p.Companions, 1)
+	assert.Equal(t, "ROMS/FACES/{base}.JPG", p.Companions[0].Path.String())
+	assert.Equal(t, []int{102, 50}, []int{p.Companions[0].Picture.Width, p.Companions[0].Picture.Height})
+	open := strings.Join(d.Open, "\n")
+	assert.Contains(t, open, "why does odd one.iso lie elsewhere than the other vesper titles?")
+	assert.Contains(t, open, "readme.txt")
+	for _, f := range d.Findings {
+		if strings.Contains(f.Say, "vesper images") {
+			assert.Equal(t, learn.Likely, f.Confidence, "not all agree")
+		}
+	}
+	assert.NotContains(t, p.Shown, "/")
+}
+
+func TestTheLabelIsLearnt(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "GAMES/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	l := look(t, dir, "fat32")
+	l.Label = "PIPIT"
+	d, err := learn.Learn(context.Background(), l, coretest.Set(t))
+	require.NoError(t, err)
+	p, err := loader.ParseProfile("learnt.toml", []byte(d.TOML()))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"PIPIT", "pipit", "PIPIT"}, []string{p.Attachments[0].Label, p.Name, p.Shown})
+}
+
+func TestADraftIsSavedOnceAndWhole(t *testing.T) {
+	set, dir := coretest.Set(t), t.TempDir()
+	d := &learn.Draft{Name: "mine", Shown: "Mine \"of\" C:\\", Road: "usb", Filesystems: []string{"fat32"},
+		Findings:  []learn.Finding{{Say: "line\nbreaks", Evidence: strings.Repeat("many words ", 40), Confidence: learn.Guess}},
+		Rules:     []learn.Rule{{Platforms: []string{"tern"}, Form: title.Cartridge, Path: "G/{title}{ending}"}},
+		Platforms: []learn.Platform{{Name: "tern", Shown: "Tern", Form: title.Cartridge, Ending: ".ter"}}}
+	file := filepath.Join(dir, "profiles", "mine.toml")
+	wrote, err := d.Save(file, dir, set)
+	require.NoError(t, err)
+	assert.Equal(t, []string{file, filepath.Join(dir, "platforms", "tern.toml")}, wrote)
+	known, err := loader.Known(dir)
+	require.NoError(t, err)
+	require.Empty(t, known.Broken)
+	p, err := known.Profile("mine")
+	require.NoError(t, err)
+	assert.Equal(t, "Mine \"of\" C:\\", p.Shown)
+	_, err = d.Save(file, dir, set)
+	assert.ErrorContains(t, err, "is there already, and was left as it is")
+	d.Rules[0].Path = "../{title}"
+	_, err = d.Save(filepath.Join(dir, "other.toml"), dir, set)
+	assert.ErrorContains(t, err, "climbs out of the place")
+	assert.NoFileExists(t, filepath.Join(dir, "other.toml"))
+}

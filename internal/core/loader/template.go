@@ -285,35 +285,37 @@ func (t Template) Shape() string {
 	return path.Base(b.String())
 }
 
-// Folders lists the literal folders that the template's paths can lie in, when
-// its fields take the given values. A field without values stands for anything,
-// and ends the list.
+// Folders lists the folders that the template's paths begin with, as far as they are
+// known when its fields take the given values: a field without values stands for
+// anything, and ends them.
 func (t Template) Folders(values map[Field][]string) []string {
-	folders := []string{""}
+	begin := []string{""}
 	for i := range t.nodes {
 		n := &t.nodes[i]
-		if n.when != nil || n.each {
+		if n.when != nil || n.each || n.literal == "" && len(values[n.field]) == 0 {
 			break
 		}
 		if n.literal != "" {
-			head, _, more := strings.Cut(n.literal, "/")
-			for i := range folders {
-				folders[i] += head
-			}
-			if more {
-				return folders
+			for k := range begin {
+				begin[k] += n.literal
 			}
 			continue
 		}
 		var next []string
-		for _, f := range folders {
+		for _, b := range begin {
 			for _, v := range values[n.field] {
-				next = append(next, f+n.apply(v))
+				next = append(next, b+n.apply(v))
 			}
 		}
-		folders = next
+		begin = next
 	}
-	return nil
+	var out []string
+	for _, b := range begin {
+		if i := strings.LastIndexByte(b, '/'); i > 0 && !slices.Contains(out, b[:i]) {
+			out = append(out, b[:i])
+		}
+	}
+	return out
 }
 
 // Fill makes the path or text for the given values.

@@ -116,7 +116,8 @@ func (a *audit) inFolderOf(rule *loader.Accept, file string) bool {
 		}
 	}
 	for _, f := range rule.Path.Folders(values) {
-		if strings.HasPrefix(fold(file), fold(f)+fold("/")) {
+		beside := path.Dir(f) != "." && fold(path.Dir(file)) == fold(path.Dir(f)) // in none of several folders
+		if strings.HasPrefix(fold(file), fold(f)+fold("/")) || beside {
 			return true
 		}
 	}

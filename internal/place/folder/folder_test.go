@@ -41,7 +41,7 @@ func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(mib<<20))
 	require.NoError(t, f.Close())
-	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", "-n", "PIPIT", img)
 	dir = t.TempDir()
 	judge.Root(t, "fusefat", "-o", "rw+,allow_other,umask=0,fsname="+img, img, dir)
 	t.Cleanup(func() {
@@ -62,6 +62,7 @@ func TestARealFATMountIsKnown(t *testing.T) {
 	f, err := p.Facts(context.Background())
 	require.NoError(t, err)
 	assert.Equal(t, "fat32", f.Filesystem.Name)
+	assert.Equal(t, "PIPIT", f.Label)
 	assert.False(t, f.Declared)
 
 	w, err := p.Create(context.Background(), "COPPER.ISO", 3)
