@@ -26,7 +26,9 @@ type Options struct {
 func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // whatever still goes on ends with the screen
-	return show(ctx, cancel, newApp(ctx, b, set, o))
+	a := newApp(ctx, b, set, o)
+	a.desk.Watch = true
+	return show(ctx, cancel, a)
 }
 
 // show runs the program until it ends.

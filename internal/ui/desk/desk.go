@@ -30,6 +30,8 @@ type Desk struct {
 	Set   *loader.Set
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
+	// Watch has changes of the user's own files noticed.
+	Watch bool
 	// Loaders counts how often the loaders were read anew.
 	Loaders int
 

@@ -55,7 +55,7 @@ func (d *Desk) WatchLoaders() tea.Cmd {
 			dirs = append(dirs, dir)
 		}
 	}
-	if len(dirs) == d.watched || len(dirs) == 0 {
+	if !d.Watch || len(dirs) == d.watched || len(dirs) == 0 {
 		return nil
 	}
 	d.watched = len(dirs)

@@ -43,6 +43,7 @@ type Model struct {
 	asked   request // what the tree under way is made of
 	known   int     // reading of the loaders that is shown
 	name    string  // of the loader that is shown, to find it again
+	opened  bool
 	paneTop int
 	split   int // column at which the tree begins; 0 for one pane
 }
@@ -91,9 +92,10 @@ func (m *Model) list() []entry {
 
 // Open shows the loader of the place that is shown.
 func (m *Model) Open() tea.Cmd {
-	if m.d.Place < len(m.d.Bench.Places) && m.name == "" {
+	if m.d.Place < len(m.d.Bench.Places) && !m.opened {
 		m.name = m.d.Bench.Places[m.d.Place].Loader
 	}
+	m.opened = true
 	m.Refresh()
 	return m.d.WatchLoaders()
 }
