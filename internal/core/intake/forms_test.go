@@ -77,6 +77,8 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"broken/SYS/TITLE.JSON": []byte(`{"id": `),
 		"Mast & Mirror/go.prog": []byte("run"),
 		"Mast & Mirror/m.about": []byte("Mast and Mirror\n"),
+		"many/one.prog":         []byte("run"),
+		"many/two.prog":         []byte("run"),
 		"quill.lha":             []byte("package"),
 		"parcel.mdp":            []byte("package"),
 		"water.skd":             demo.SkuaDisc("SKUADISC", "SKU-0007", 1, "Long Water"),
@@ -111,7 +113,7 @@ func TestEveryFormIsRecognised(t *testing.T) {
 	assert.Contains(t, got["damaged.h16"], "its header is damaged: the sum of it is")
 	require.Len(t, r.Problems, 1)
 	assert.Contains(t, r.Problems[0].Say, "the archive cannot be opened")
-	assert.Equal(t, 1, r.Passed, "readme.txt; track files belong to their sheets")
+	assert.Equal(t, 3, r.Passed, "readme.txt, and a folder of several programs; track files belong to their sheets")
 	for i := range r.Titles {
 		if r.Titles[i].Form == title.Folder {
 			assert.NotEmpty(t, r.Titles[i].Discs[0].Parts)

@@ -15,19 +15,21 @@ import (
 
 // openMarker finds a file without regard to case, as different image makers spell it
 // differently; * in the pattern stands for any name. It returns nil when the file is
-// not there.
+// not there, or several fit.
 func openMarker(fsys fs.FS, pattern string) (*reader, error) {
 	dir := "."
 	parts := strings.Split(strings.ToLower(pattern), "/")
 	for i, want := range parts {
 		entries, err := fs.ReadDir(fsys, dir)
-		found := ""
+		found, several := "", false
 		for _, e := range entries {
 			ok, _ := path.Match(want, strings.ToLower(e.Name()))
-			if ok && e.IsDir() == (i < len(parts)-1) && !(e.Type()&fs.ModeSymlink != 0) {
-				found = e.Name()
-				break
+			if ok && e.IsDir() == (i < len(parts)-1) && e.Type()&fs.ModeSymlink == 0 {
+				found, several = e.Name(), found != ""
 			}
+		}
+		if several { // a marker is one file; a folder of many is a collection
+			return nil, nil
 		}
 		if found == "" {
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {

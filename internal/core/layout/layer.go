@@ -334,6 +334,18 @@ func harmless(s string) string {
 	return s
 }
 
+// below makes the path of a part, which may lie in folders of its own, harmless.
+func below(name string) string {
+	parts := strings.Split(strings.ReplaceAll(name, `\`, "/"), "/")
+	kept := parts[:0]
+	for _, p := range parts {
+		if p = harmless(p); p != "" {
+			kept = append(kept, p)
+		}
+	}
+	return strings.Join(kept, "/")
+}
+
 // disc sets the fields of one disc.
 func (l *layer) disc(v *loader.Values, t *title.Title, i int, rule *loader.Accept) {
 	d := &t.Discs[i]
@@ -359,7 +371,7 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 		pl.claim(to) // which also holds what is below it
 		for k := range d.Parts {
 			part := &d.Parts[k]
-			if name, ok := packageName(&rule.Package, part.Name); ok {
+			if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
 				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Rule: rule.Why})
 			}
 		}
@@ -373,9 +385,12 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
 		for k := range d.Parts {
 			part := &d.Parts[k]
-			track := path.Join(path.Dir(to), harmless(part.Name))
+			if below(part.Name) == "" {
+				continue
+			}
+			track := path.Join(path.Dir(to), below(part.Name))
 			if !rule.Tracks.Empty() {
-				v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), harmless(part.Name)
+				v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), below(part.Name)
 				track = l.cased(rule.Tracks.Fill(v))
 			}
 			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Rule: rule.Why})
@@ -397,6 +412,10 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	}
 }
 
+// maxParts is in how many parts a file is cut at most; one that would need more is left
+// whole, and so too large.
+const maxParts = 10_000
+
 // sized adds a file, in parts where it is too large and the rule says so.
 func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.Values) {
 	limit := l.target.LargestFile()
@@ -404,11 +423,11 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		limit = min(limit, int64(rule.TooLarge.Over))
 	}
 	cut := &rule.TooLarge
-	if item.Size <= limit || cut.Do != "split" || item.Folder {
+	part := int64(cut.PartSize)
+	if item.Size <= limit || cut.Do != "split" || item.Folder || item.Size/part >= maxParts {
 		pl.add(item)
 		return
 	}
-	part := int64(cut.PartSize)
 	n := (item.Size + part - 1) / part
 	why := cut.Why
 	if why == "" {

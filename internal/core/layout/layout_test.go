@@ -87,6 +87,35 @@ func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
 	assert.Len(t, whole.Items, 1)
 }
 
+func TestNoFileIsCutIntoDust(t *testing.T) {
+	text := strings.Replace(profileText(t, "rowan"), `part-size = "2GiB - 64KiB"`, `part-size = 1`, 1)
+	p, err := loader.ParseProfile("dust.toml", []byte(text))
+	require.NoError(t, err)
+	pl := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30)}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0]
+	require.Len(t, pl.Items, 1)
+	assert.EqualValues(t, 5<<30, pl.Items[0].Size, "it stays whole, and so too large")
+}
+
+func TestPartsThatWouldLeaveTheirFolder(t *testing.T) {
+	evil := folderTitle("corvane", "CVN1", "Evil", "main.run", "../../etc/x", "/abs", `a\..\b`, "...", "a/./c")
+	p := coretest.Profile(t, "gantry")
+	pl := layout.Lay([]title.Title{evil}, p, coretest.Target(t, p, "ftp", "exfat")).Placements[0]
+	require.Nil(t, pl.Refusal)
+	require.Len(t, pl.Items, 5)
+	for _, item := range pl.Items {
+		assert.True(t, strings.HasPrefix(item.Path, "Games/Evil/"), item.Path)
+		assert.Equal(t, path.Clean(item.Path), item.Path)
+	}
+	tracks := title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/g/x.cue", Size: 9},
+		Parts: []title.Part{{Name: "data/a.bin", File: title.File{Size: 1}}, {Name: "../b.bin", File: title.File{Size: 1}}}}}}
+	b := coretest.Profile(t, "bellows")
+	var got []string
+	for _, item := range layout.Lay([]title.Title{tracks}, b, coretest.Target(t, b, "usb", "fat32")).Placements[0].Items {
+		got = append(got, item.Path)
+	}
+	assert.Equal(t, []string{"Titles/x/x.cue", "Titles/x/data/a.bin", "Titles/x/b.bin"}, got, "tracks keep the folders that their sheet names")
+}
+
 // cart is a cartridge title; its file does not exist.
 func cart(platform, name, file string) title.Title {
 	return title.Title{Key: file, Platform: platform, Form: title.Cartridge, Name: name, Of: 1,

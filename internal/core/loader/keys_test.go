@@ -206,6 +206,9 @@ func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, tpl.Fill(&v), text)
 	}
+	bomb, err := loader.ParseTemplate("{title" + strings.Repeat("|replace:e:eeeeeeee", 40) + "}")
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(bomb.Fill(&v)), 4096, "no chain of replacements grows without bounds")
 	tpl, err := loader.ParseTemplate("T/{if page}+{page}/{end}{title}/{title}{if disc} (Disc {disc}){end}.cue")
 	require.NoError(t, err)
 	got, ok := tpl.Match("T/+2/Two Tides/Two Tides (Disc 2).cue")

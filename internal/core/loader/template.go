@@ -353,9 +353,15 @@ func fill(b []byte, nodes []node, v *Values, rows []Values) []byte {
 	return b
 }
 
+// longestValue is how many bytes a field can have: no path takes more, and a chain of
+// replacements cannot grow without bounds.
+const longestValue = 4096
+
 func (n *node) apply(v string) string {
 	for _, t := range n.transforms {
-		v = t.do(v)
+		if v = t.do(v); len(v) > longestValue {
+			v = strings.ToValidUTF8(v[:longestValue], "")
+		}
 	}
 	return v
 }
