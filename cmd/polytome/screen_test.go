@@ -205,7 +205,7 @@ func TestWithoutColoursAndUnicode(t *testing.T) {
 func TestTheLoadersPanel(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	own := filepath.Join(dir, "own", "profiles", "rowan.toml")
-	term := open(t, 158, 46, binary+" demo --dir "+dir)
+	term := open(t, 158, 46, "VISUAL= EDITOR='sed -i s/{title}.iso/{title|upper}.iso/' "+binary+" demo --dir "+dir)
 	term.wait("1 Intake 55")
 	term.keys("L")
 	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "a part", "21 pictures, VSP-20417.png", "nothing to do with 33 of 55 titles. 1 has no path here")
@@ -227,6 +227,12 @@ func TestTheLoadersPanel(t *testing.T) {
 	term.wait("longets = 28", `did you mean "longest"?`, "rowan!")
 	require.NoError(t, os.WriteFile(own, text, 0o644))
 	term.wait("Rowan for the Vesper: its rules", "FULL/")
+
+	// The editor changes it: here sed stands for one.
+	term.keys("e")
+	term.wait("VSP-21344 - MISTRAL HALT.iso")
+	require.NoError(t, os.WriteFile(own, text, 0o644))
+	term.wait("VSP-21344 - Mistral Halt.iso")
 
 	// What lies on the stick is learnt, and the place is filled for what was learnt.
 	term.keys("n")

@@ -1,0 +1,104 @@
+package layout
+
+import (
+	"path"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+)
+
+var slashes = strings.NewReplacer("/", "-", `\`, "-")
+
+// valuesOf collects the fields of a placed title. A value can never make a folder.
+func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
+	v := loader.Values{
+		loader.FieldID: harmless(t.ID), loader.FieldTitle: p.Name, loader.FieldName: harmless(t.Name), loader.FieldRegion: harmless(t.Region),
+		loader.FieldPlatform: harmless(t.Platform), loader.FieldEnding: harmless(ending(t, p.Rule)),
+	}
+	if t.Of > 1 {
+		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
+	}
+	if p.page > 1 {
+		v[loader.FieldPage] = strconv.Itoa(p.page)
+	}
+	return v
+}
+
+// ending is that of the file as it goes over, with its dot.
+func ending(t *title.Title, rule *loader.Accept) string {
+	if keepsArchive(t, rule) {
+		return t.Archive
+	}
+	source := t.Source()
+	if t.Archive != "" {
+		source = strings.TrimSuffix(source, t.Archive)
+		if len(t.Discs[0].Parts) > 0 {
+			source = t.Discs[0].Parts[0].Name
+		}
+	}
+	return strings.ToLower(path.Ext(source))
+}
+
+// keepsArchive reports whether the title's archive goes over packed.
+func keepsArchive(t *title.Title, rule *loader.Accept) bool {
+	switch rule.Archives {
+	case "keep":
+		return t.Archive != ""
+	case "keep-zip":
+		return strings.EqualFold(t.Archive, ".zip")
+	}
+	return false
+}
+
+// harmless takes out of a value what would make folders or steer a terminal.
+func harmless(s string) string {
+	bad := false
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c == '/' || c == '\\' || c == 0x7F || c == '.' {
+			bad = true
+			break
+		}
+	}
+	if !bad {
+		return s
+	}
+	s = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7F {
+			return -1
+		}
+		return r
+	}, slashes.Replace(s))
+	if strings.Trim(s, ".") == "" {
+		return ""
+	}
+	return s
+}
+
+// below makes the path of a part, which may lie in folders of its own, harmless.
+func below(name string) string {
+	parts := strings.Split(strings.ReplaceAll(name, `\`, "/"), "/")
+	kept := parts[:0]
+	for _, p := range parts {
+		if p = harmless(p); p != "" {
+			kept = append(kept, p)
+		}
+	}
+	return strings.Join(kept, "/")
+}
+
+// disc sets the fields of one disc.
+func (l *layer) disc(v *loader.Values, t *title.Title, i int, rule *loader.Accept) {
+	d := &t.Discs[i]
+	if d.ID != "" {
+		v[loader.FieldID] = harmless(d.ID)
+	}
+	v[loader.FieldKind] = harmless(d.Kind)
+	if t.Of > 1 {
+		v[loader.FieldDisc] = strconv.Itoa(d.Number)
+		if !rule.Title.Discs.Empty() {
+			v[loader.FieldTitle] += rule.Title.Discs.Fill(v)
+		}
+	}
+}
