@@ -1,7 +1,3 @@
-// Package standin holds simulated loaders: small programs that read a filled
-// place as the real loader would, and tell what it would list and what it would
-// pass over. They are written from docs/consoles alone and know nothing of
-// profiles, so that they can judge what profiles make.
 package standin
 
 import (
@@ -17,37 +13,6 @@ import (
 
 	"polytome/internal/format/iso9660"
 )
-
-// A Game is one line of a loader's list.
-type Game struct {
-	ID     string `json:"id"`
-	Title  string `json:"title"`
-	Path   string `json:"path"`
-	Starts bool   `json:"starts"`
-	Why    string `json:"why,omitempty"` // why it does not start
-}
-
-// A Passed file is one that the loader does not list, with its reason.
-type Passed struct {
-	Path string `json:"path"`
-	Why  string `json:"why"`
-}
-
-// A Listing is what a loader shows for a place.
-type Listing struct {
-	Games  []Game   `json:"games"`
-	Passed []Passed `json:"passed,omitempty"`
-	Faces  bool     `json:"faces"` // covers are shown
-}
-
-// A Loader is a simulated loader.
-type Loader interface {
-	// List reads a filled place.
-	List(stick fs.FS) (*Listing, error)
-}
-
-// Loaders are the simulated loaders by name.
-var Loaders = map[string]Loader{"rowan": Rowan{}}
 
 // Rowan is the Vesper's loader, looking at a USB stick. See
 // docs/consoles/vesper-rowan.md. Whether a file lies in one piece cannot be

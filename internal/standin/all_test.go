@@ -1,0 +1,126 @@
+package standin_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/intake"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/demo"
+	"polytome/internal/standin"
+)
+
+// TestProfilesMakeWhatTheStandInsList lays the demo's shelf out by every profile, and asks the
+// stand-ins, which know nothing of profiles, what they would list: all of it, and nothing is
+// passed over.
+func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	set := coretest.Set(t)
+	scan, err := intake.Scan(context.Background(), []string{w.Shelf}, set, nil)
+	require.NoError(t, err)
+	sound := slices.DeleteFunc(scan.Titles, func(t title.Title) bool { return !t.Sound() })
+	for i := range 130 { // more than two pages
+		file := filepath.Join(t.TempDir(), "many.w8")
+		require.NoError(t, os.WriteFile(file, demo.Cartridge("WREN", fmt.Sprintf("Many Mills %03d", i)), 0o644))
+		sound = append(sound, title.Title{Key: file, Platform: "wren8", Form: title.Cartridge, Name: fmt.Sprintf("Many Mills %03d", i), Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: file, Size: 512}}}})
+	}
+	for _, c := range []struct {
+		loader, road, as string
+		least            int // titles that can be put as they are
+	}{{"bellows", "usb", "fat32", 140}, {"gantry", "ftp", "exfat", 140}, {"trellis", "ftp", "exfat", 8}, {"trellis", "usb", "exfat", 6}, {"oxbow", "usb", "exfat", 155}, {"plover", "usb", "fat32", 2}, {"mica", "usb", "fat32", 1}} {
+		t.Run(c.loader+" "+c.road, func(t *testing.T) {
+			p := coretest.Profile(t, c.loader)
+			tree := layout.Lay(sound, p, coretest.Target(t, p, c.road, c.as))
+			place := fstest.MapFS{}
+			put := 0
+			for i := range sound {
+				pl := &tree.Placements[i]
+				if pl.Refusal != nil || !pl.Ready() {
+					continue
+				}
+				put++
+				for _, item := range pl.Items {
+					data, err := os.ReadFile(item.Source.Path)
+					require.NoError(t, err)
+					place[item.Path] = &fstest.MapFile{Data: data}
+				}
+				for _, m := range tree.Companions(i) {
+					place[m.Path] = &fstest.MapFile{Data: []byte(m.Text)}
+				}
+			}
+			require.GreaterOrEqual(t, put, c.least)
+			l, err := standin.Loaders[c.loader].List(place)
+			require.NoError(t, err)
+			assert.Empty(t, l.Passed)
+			listed := map[string]bool{}
+			for _, g := range l.Games {
+				assert.True(t, g.Starts, "%s: %s", g.Path, g.Why)
+				listed[strings.ToUpper(g.Path)] = true
+			}
+			for i := range sound {
+				pl := &tree.Placements[i]
+				if pl.Refusal != nil || !pl.Ready() {
+					continue
+				}
+				first := strings.ToUpper(pl.Items[0].Path)
+				found := false
+				for at := first; at != "."; at = filepath.ToSlash(filepath.Dir(at)) { // a game may be listed by its folder
+					found = found || listed[at]
+				}
+				assert.True(t, found, "%s is not listed as %s", sound[i].Name, first)
+			}
+		})
+	}
+}
+
+// TestWhatTheStandInsPassOver has the usual mistakes on a place of each loader.
+func TestWhatTheStandInsPassOver(t *testing.T) {
+	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
+	cue := file("FILE \"a.bin\" BINARY\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00\n")
+	for name, c := range map[string]struct {
+		place          fstest.MapFS
+		listed, passed []string // titles, with a ! for what does not start; paths
+	}{
+		"bellows": {fstest.MapFS{"Titles/A/A.cue": cue, "Titles/A/a.bin": file(""), "Titles/loose.cue": cue, "Titles/C/Other.cue": cue, "Titles/Two/Two (Disc 1).cue": cue, "Titles/Two/a.bin": file(""),
+			"Carts/wren8/x.fin": file(""), "Carts/finch/x.fin": file("")}, []string{"A", "Two!", "x"}, []string{"Carts/wren8/x.fin", "Titles/C", "Titles/loose.cue"}},
+		"gantry": {fstest.MapFS{"Games/A/main.run": file(""), "Games/loose.iso": file(""), "Games/B/sub/main.run": file(""), "gantry/shelf/kestrel64/k.k64": file(""), "gantry/cores/kestrel/k.k64": file(""), "gantry/shelf/wren8/a.zip": file("")},
+			[]string{"A", "a", "k"}, []string{"Games/B", "Games/loose.iso"}},
+		"trellis": {fstest.MapFS{"GAMES/MRD-0117/SYS/TITLE.JSON": file(`{"id":"MRD-0117"}`), "GAMES/MRD-0001/SYS/TITLE.JSON": file(`{"id":"MRD-0002"}`), "GAMES/x/readme": file(""), "IMG-S/a.iso": file("no"), "IMG-L/lost.cue": cue},
+			[]string{"MRD-0117", "MRD-0001!", "a!", "lost!"}, []string{"GAMES/x"}},
+		"oxbow":  {fstest.MapFS{"oxbow/play/wren8/a.w8": file(""), "oxbow/play/lapwing/a.bin": file(""), "oxbow/play/lapwing/b.cue": cue, "oxbow/play/nobody/x": file("")}, []string{"a", "b"}, nil},
+		"mica":   {fstest.MapFS{"skua/SKU-1/A.pkd": file(""), "skua/SKU-1/A.2.pkd": file(""), "skua/loose.pkd": file(""), "first/SKF-1/disc-1.img": file("SKUA-ONE"), "first/SKF-1/disc-2.img": file("other"), "first/SKF-1/game.img": file("")}, []string{"A", "SKF-1 disc 1", "SKF-1 disc 2!"}, []string{"first/SKF-1/game.img", "skua/loose.pkd"}},
+		"plover": {fstest.MapFS{"packages/A/start.prog": file(""), "packages/B/b.prog": file(""), "packages/loose.prog": file(""), "packages/" + strings.Repeat("n", 31) + "/start.prog": file("")}, []string{"A"}, []string{"packages/B", "packages/loose.prog", "packages/" + strings.Repeat("n", 31)}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, err := standin.Loaders[name].List(c.place)
+			require.NoError(t, err)
+			var listed, passed []string
+			for _, g := range l.Games {
+				if !g.Starts {
+					g.Title += "!"
+				}
+				listed = append(listed, g.Title)
+			}
+			for _, p := range l.Passed {
+				passed = append(passed, p.Path)
+			}
+			assert.ElementsMatch(t, c.listed, listed)
+			assert.ElementsMatch(t, c.passed, passed)
+			empty, err := standin.Loaders[name].List(fstest.MapFS{})
+			require.NoError(t, err)
+			assert.Empty(t, empty.Games)
+		})
+	}
+}
