@@ -158,7 +158,7 @@ func TestExitStatuses(t *testing.T) {
 		"all sources fine":     {[]string{"intake", games}, 0, ""},
 		"wrong filesystem":     {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
 		"some cannot go":       {[]string{"fit", "--bench", w.Bench}, 3, ""},
-		"unknown stand-in":     {[]string{"stand-in", "x", empty}, 2, "there are: rowan"},
+		"unknown stand-in":     {[]string{"stand-in", "x", empty}, 2, "there are: bellows, gantry"},
 		"foreign demo folder":  {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -1,0 +1,93 @@
+package survey_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/coretest"
+	"polytome/internal/demo"
+	"polytome/internal/standin"
+)
+
+// TestOtherFormsAreFilledAndProved goes the whole way with cartridges, tracks and folders, for every
+// loader that can be filled with them: what is planned is written, a second look has nothing to
+// do, and the proof and the stand-in list the same.
+func TestOtherFormsAreFilledAndProved(t *testing.T) {
+	ctx := context.Background()
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	set := coretest.Set(t)
+	scan, err := intake.Scan(ctx, []string{w.Shelf}, set, nil)
+	require.NoError(t, err)
+	for _, c := range []struct {
+		loader, as string
+		files      int // written
+		left       int // titles that cannot go: unsound ones, and those in a shape that cannot be made
+	}{{"bellows", "fat32", 22, 3}, {"gantry", "exfat", 20, 2}, {"oxbow", "exfat", 50, 3}, {"trellis", "exfat", 11, 4}, {"plover", "fat32", 8, 0}, {"mica", "fat32", 2, 2}} {
+		t.Run(c.loader, func(t *testing.T) {
+			stick := t.TempDir()
+			b := bench.New("")
+			b.Places = []bench.Place{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Room: 1 << 30, Everything: true}}
+			look := func() *survey.Survey {
+				s, err := survey.Take(ctx, b, 0, scan.Titles, set)
+				require.NoError(t, err)
+				return s
+			}
+			s := look()
+			p := s.Plan()
+			assert.Equal(t, c.files, p.Files)
+			var left []string
+			for _, l := range p.Left {
+				left = append(left, l.Label+": "+l.Why.Say)
+			}
+			assert.Len(t, p.Left, c.left, "%q", left)
+			to, err := s.Open()
+			require.NoError(t, err)
+			report := run.Run(ctx, p, to, func(run.Event) {})
+			require.NoError(t, to.Close())
+			require.Empty(t, report.Failed)
+
+			again := look()
+			assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
+			assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the room is what was foretold")
+			audit, err := again.Proof(ctx)
+			require.NoError(t, err)
+			for _, f := range audit.Findings {
+				assert.Equal(t, proof.Remark, f.Grade, "%s: %s", f.Path, f.Say)
+			}
+			listing, err := standin.Loaders[c.loader].List(os.DirFS(stick))
+			require.NoError(t, err)
+			assert.Empty(t, listing.Passed)
+			var promised, listed []string
+			for _, l := range audit.Listed {
+				assert.True(t, l.Starts)
+				at := strings.ToUpper(l.Path)
+				if c.loader == "bellows" && strings.HasSuffix(at, ".CUE") {
+					at = at[:strings.LastIndexByte(at, '/')] // it lists the folder, not each disc
+				}
+				promised = append(promised, at)
+			}
+			for _, g := range listing.Games {
+				if c.loader != "bellows" || !strings.Contains(g.Why, "playlist") { // which a run does not write yet
+					assert.True(t, g.Starts, "%s: %s", g.Path, g.Why)
+				}
+				listed = append(listed, strings.ToUpper(g.Path))
+			}
+			slices.Sort(promised)
+			slices.Sort(listed)
+			assert.Equal(t, slices.Compact(promised), listed)
+		})
+	}
+}
