@@ -145,6 +145,9 @@ func describe(s plan.Step) string {
 	case plan.Clear:
 		return "remove leftover " + s.Path
 	}
+	if s.Source.Path == "" {
+		return fmt.Sprintf("write %s  (%s)", s.Path, size.Format(s.Source.Size))
+	}
 	return fmt.Sprintf("put %s  (%s, from %s)", s.Path, size.Format(s.Source.Size), s.Source.Path)
 }
 

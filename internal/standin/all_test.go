@@ -52,8 +52,11 @@ func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
 				}
 				put++
 				for _, item := range pl.Items {
-					data, err := os.ReadFile(item.Source.Path)
-					require.NoError(t, err)
+					data := []byte(item.Text)
+					if item.Source.Path != "" {
+						data, err = os.ReadFile(item.Source.Path)
+						require.NoError(t, err)
+					}
 					place[item.Path] = &fstest.MapFile{Data: data}
 				}
 				for _, m := range tree.Companions(i) {

@@ -135,7 +135,7 @@ func judge(c Case, i int, present map[string]place.Entry, closed map[string]bool
 				v.Number = item.Size - limit
 			}
 			return v
-		case item.Shape != layout.Whole:
+		case item.Shape != layout.Whole && item.Shape != layout.Written:
 			v.Kind, v.Detail = NotYet, string(item.Shape)
 			return v
 		}
@@ -164,7 +164,7 @@ func judge(c Case, i int, present map[string]place.Entry, closed map[string]bool
 		switch {
 		case !ok:
 			v.Kind = AsIs
-		case e.Size == item.Size:
+		case e.Size == item.Size || item.Shape == layout.Written: // a text may have been changed by hand, and stays
 			v.Room -= c.Facts.RoomFor(item.Size) // this file takes no more room
 		default:
 			v.Kind, v.Number, v.Detail = Differs, e.Size, "a file of another size"

@@ -23,8 +23,8 @@ type Companion struct {
 	Base string            `json:"base"` // base name of the game that it belongs to
 }
 
-// Companions are the files that belong to title i. Those with a text come with it; covers
-// have no source yet.
+// Companions are the files that belong to title i and do not decide whether it starts: covers,
+// which have no source yet, and settings. Playlists and launchers are among its items.
 func (t *Tree) Companions(i int) []Companion {
 	p, tt := &t.Placements[i], &t.titles[i]
 	if p.Refusal != nil {
@@ -33,42 +33,60 @@ func (t *Tree) Companions(i int) []Companion {
 	var out []Companion
 	for k := range t.l.p.Companions {
 		c := &t.l.p.Companions[k]
-		if !c.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+		if c.Decides() {
 			continue
 		}
-		discs := []int{0}
-		if c.Per == "disc" {
-			discs = make([]int, len(tt.Discs))
-			for d := range discs {
-				discs[d] = d
-			}
-		}
-		for _, d := range discs {
-			v := t.fileValues(i, d)
-			if c.Per != "disc" {
-				v[loader.FieldDisc] = ""
-				v[loader.FieldTitle] = p.Name
-			}
-			if !c.When.Holds(&v) {
-				continue
-			}
-			item := Item{Disc: d, Path: t.l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
-			if c.Is != "cover" {
-				item.Shape = Written
-				rows := t.rows(i)
-				if c.Syntax == "toml" {
-					quote(&v)
-					for r := range rows {
-						quote(&rows[r])
-					}
-				}
-				item.Text = strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
-				item.Size = int64(len(item.Text))
-			}
-			out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Of: i, Base: v[loader.FieldBase]})
+		for _, m := range t.l.companions(tt, p, c) {
+			m.Of = i
+			out = append(out, m)
 		}
 	}
 	return out
+}
+
+// companions are what one rule makes for a title: a file, or one for each disc.
+func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (out []Companion) {
+	if !c.Match(t.Platform, t.Form, l.target.attachment(), l.target.Filesystem.Name) {
+		return nil
+	}
+	discs := 1
+	if c.Per == "disc" {
+		discs = len(t.Discs)
+	}
+	for d := range discs {
+		v := l.fileValues(t, p, d)
+		if c.Per != "disc" {
+			v[loader.FieldDisc] = ""
+			v[loader.FieldTitle] = p.Name
+		}
+		if !c.When.Holds(&v) {
+			continue
+		}
+		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
+		if c.Is != "cover" {
+			item.Shape = Written
+			rows := l.rows(t, p)
+			if c.Syntax == "toml" {
+				quote(&v)
+				for r := range rows {
+					quote(&rows[r])
+				}
+			}
+			item.Text = strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
+			item.Size = int64(len(item.Text))
+		}
+		out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Base: v[loader.FieldBase]})
+	}
+	return out
+}
+
+// decisive adds the files without which the loader does not start a title.
+func (l *layer) decisive(t *title.Title, p *Placement) {
+	for _, c := range l.decide {
+		for _, m := range l.companions(t, p, c) {
+			p.add(m.Item)
+		}
+	}
 }
 
 // inQuotes makes text fit to stand between the quotes of a TOML string.
@@ -81,20 +99,19 @@ func quote(v *loader.Values) {
 }
 
 // fileValues are the fields of one disc of a title as it lies on the place.
-func (t *Tree) fileValues(i, disc int) loader.Values {
-	p, tt := &t.Placements[i], &t.titles[i]
-	v := t.l.valuesOf(tt, p)
-	v[loader.FieldName] = tt.Name // in texts it may hold anything
-	t.l.disc(&v, tt, disc, p.Rule)
+func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
+	v := l.valuesOf(t, p)
+	v[loader.FieldName] = t.Name // in texts it may hold anything
+	l.disc(&v, t, disc, p.Rule)
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {
 			main := item.Path
-			if tt.Form == title.Folder {
+			if t.Form == title.Folder {
 				main = p.Rule.Path.Fill(&v)
 			}
 			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
 			v[loader.FieldBase] = v[loader.FieldFile]
-			if !item.Folder && tt.Form != title.Folder {
+			if !item.Folder && t.Form != title.Folder {
 				v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(v[loader.FieldFile]))
 			}
 			v[loader.FieldSize] = strconv.FormatInt(item.Size, 10)
@@ -105,10 +122,10 @@ func (t *Tree) fileValues(i, disc int) loader.Values {
 }
 
 // rows are the discs of a title, for texts that name each.
-func (t *Tree) rows(i int) []loader.Values {
-	out := make([]loader.Values, len(t.titles[i].Discs))
+func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
+	out := make([]loader.Values, len(t.Discs))
 	for d := range out {
-		out[d] = t.fileValues(i, d)
+		out[d] = l.fileValues(t, p, d)
 		out[d][loader.FieldIndex] = strconv.Itoa(d + 1)
 	}
 	return out
@@ -131,7 +148,7 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 		for i := range t.titles {
 			tt := &t.titles[i]
 			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
-				rows = append(rows, t.rows(i)...)
+				rows = append(rows, t.l.rows(tt, &t.Placements[i])...)
 			}
 		}
 		if len(rows) == 0 {

@@ -18,6 +18,7 @@ type layer struct {
 	p      *loader.Profile
 	target Target
 	legal  map[*loader.Accept]*legal // what names may hold under each rule
+	decide []*loader.Companion       // without which titles do not start
 }
 
 // legal is what names may hold: worked out once for ASCII, which most names are made of.
@@ -50,6 +51,11 @@ func newLayer(p *loader.Profile, target Target) *layer {
 			of.ascii[r] = of.permit(rune(r))
 		}
 		l.legal[rule] = of
+	}
+	for i := range p.Companions {
+		if c := &p.Companions[i]; c.Decides() {
+			l.decide = append(l.decide, c)
+		}
 	}
 	return l
 }
@@ -185,6 +191,7 @@ func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held
 	if len(pl.Items) == 0 {
 		return refuse("nothing of it is left to be put: the rule keeps none of its files")
 	}
+	l.decisive(t, &pl)
 	if twice := pl.twice(); twice != "" {
 		return refuse(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files names that differ")
 	}
@@ -429,5 +436,6 @@ func (l *layer) turn(t *title.Title, p *Placement) {
 		l.disc(&v, t, i, p.Rule)
 		l.items(p, t, i, p.Rule, &v)
 	}
+	l.decisive(t, p)
 	p.claims = claims
 }

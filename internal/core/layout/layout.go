@@ -106,10 +106,10 @@ func (p *Placement) Because(item *Item) string {
 	return item.Rule + "; " + p.How
 }
 
-// Ready reports whether all items go as they are.
+// Ready reports whether all items go as they are, or are written from a text.
 func (p *Placement) Ready() bool {
 	for i := range p.Items {
-		if p.Items[i].Shape != Whole {
+		if p.Items[i].Shape != Whole && p.Items[i].Shape != Written {
 			return false
 		}
 	}

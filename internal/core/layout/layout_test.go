@@ -167,9 +167,9 @@ func TestEveryLoadersTree(t *testing.T) {
 		"a Meridian's stick with exFAT": {"trellis", "usb", "exfat", []title.Title{lapwing, vesper(1, "Copper Tide", "full")},
 			[]string{"IMG-L/Heron's Watch.cue", "IMG-L/watch.bin", "IMG-V/Copper Tide.iso", "+IMG-L/Heron's Watch.jpg", "+IMG-V/Copper Tide.jpg"}},
 		"a Pipit Mini": {"bellows", "usb", "fat32", []title.Title{lapwing, pair, zipped, cart("wren8", "Gannet Patrol", "g.w8")},
-			[]string{"Titles/Heron's Watch/Heron's Watch.cue", "Titles/Heron's Watch/watch.bin", "Titles/Two Tides/Two Tides (Disc 1).cue", "Titles/Two Tides/tides1.bin", "Titles/Two Tides/Two Tides (Disc 2).cue", "Titles/Two Tides/tides2.bin",
+			[]string{"Titles/Heron's Watch/Heron's Watch.cue", "Titles/Heron's Watch/watch.bin", "Titles/Two Tides/Two Tides (Disc 1).cue", "Titles/Two Tides/tides1.bin", "Titles/Two Tides/Two Tides (Disc 2).cue", "Titles/Two Tides/tides2.bin", "Titles/Two Tides/Two Tides.m3u written",
 				"Carts/finch/Reed Runner.fin unpack", "Carts/wren8/Gannet Patrol.w8",
-				"+Titles/Heron's Watch/title.toml", "+Titles/Two Tides/Two Tides.m3u", "+Titles/Two Tides/title.toml"}},
+				"+Titles/Heron's Watch/title.toml", "+Titles/Two Tides/title.toml"}},
 		"a Tanager": {"oxbow", "usb", "exfat", []title.Title{zipped, vesper(1, "Copper Tide", "full"), lapwing, prog},
 			[]string{"oxbow/play/finch/Reed Runner.zip", "oxbow/play/vesper/Copper Tide.iso", "oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/watch.bin",
 				"oxbow/play/dulcimer/Mast & Mirror/mirror.prog", "oxbow/play/dulcimer/Mast & Mirror/disk.1", "oxbow/play/dulcimer/Mast & Mirror/data/level1.dat", "oxbow/play/dulcimer/Mast & Mirror/data/old.bak", "oxbow/play/dulcimer/Mast & Mirror/notes.txt", "oxbow/play/dulcimer/Mast & Mirror/mirror.about"}},
@@ -205,9 +205,10 @@ func TestCompanionsTellTheirTitle(t *testing.T) {
 	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
 	p := coretest.Profile(t, "bellows")
 	tree := layout.Lay([]title.Title{pair}, p, coretest.Target(t, p, "usb", "fat32"))
-	all := tree.Companions(0)
+	items := tree.Placements[0].Items
+	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
+	all := append([]layout.Companion{{}}, tree.Companions(0)...)
 	require.Len(t, all, 2)
-	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", all[0].Text)
 	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = 1\nfavourite = false\nlocked = []\n", all[1].Text)
 	assert.EqualValues(t, len(all[1].Text), all[1].Size)
 }

@@ -78,8 +78,12 @@ func fill(t *testing.T, dir string, titles []title.Title, tree *layout.Tree) []i
 		}
 		there = append(there, i)
 		for _, item := range p.Items {
-			data, err := os.ReadFile(item.Source.Path)
-			require.NoError(t, err)
+			data := []byte(item.Text)
+			if item.Source.Path != "" {
+				var err error
+				data, err = os.ReadFile(item.Source.Path)
+				require.NoError(t, err)
+			}
 			coretest.Write(t, dir, item.Path, data)
 		}
 		for _, c := range tree.Companions(i) {
@@ -179,9 +183,6 @@ func TestFilledPlacesAreLearntBack(t *testing.T) {
 func paths(tree *layout.Tree, i int) []string {
 	var out []string
 	for _, item := range tree.Placements[i].Items {
-		if item.Source.Path == "" {
-			continue
-		}
 		out = append(out, item.Path)
 	}
 	if r := tree.Placements[i].Refusal; r != nil {

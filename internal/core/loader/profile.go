@@ -259,6 +259,9 @@ type Companion struct {
 	Why      string    `toml:"why"`
 }
 
+// Decides reports whether a title does not start without the companion.
+func (c *Companion) Decides() bool { return c.Is == "playlist" || c.Is == "launcher" }
+
 // A Picture is which cover is wanted, and how.
 type Picture struct {
 	Of          string `toml:"of"`

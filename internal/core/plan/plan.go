@@ -25,7 +25,8 @@ type Step struct {
 	Path   string     `json:"path"`
 	Title  string     `json:"title,omitempty"` // Put: key of the title
 	Label  string     `json:"label,omitempty"` // Put: the title's name for people
-	Source title.File `json:"source,omitzero"` // Put: where the bytes come from
+	Source title.File `json:"source,omitzero"` // Put: where the bytes come from, and how many
+	Text   string     `json:"text,omitempty"`  // Put: the bytes themselves, of a file that has no source
 }
 
 // A Left is a chosen title that cannot go, with the reason.
@@ -94,7 +95,10 @@ func Make(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet, facts place
 				file = as + file[len(dir):]
 			}
 			src := item.Source
-			puts = append(puts, Step{Kind: Put, Path: file, Title: t.Key, Label: t.Label(), Source: src})
+			if item.Shape == layout.Written {
+				src = title.File{Size: item.Size}
+			}
+			puts = append(puts, Step{Kind: Put, Path: file, Title: t.Key, Label: t.Label(), Source: src, Text: item.Text})
 			p.Bytes += src.Size
 		}
 	}

@@ -11,10 +11,10 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"strings"
 	"time"
 
 	"polytome/internal/core/plan"
-	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
 	"polytome/internal/size"
@@ -140,7 +140,7 @@ func (r *runner) do(ctx context.Context, s plan.Step) (sum string, err error) {
 }
 
 func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
-	src, err := openSource(s.Source)
+	src, err := openSource(s)
 	if err != nil {
 		return "", err
 	}
@@ -169,7 +169,7 @@ func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
 	if err == nil {
 		// A source that is gone by now was read whole; one that was written to
 		// meanwhile may have been read half old and half new.
-		if err = unchanged(s.Source); errors.Is(err, fs.ErrNotExist) {
+		if err = unchanged(s); errors.Is(err, fs.ErrNotExist) {
 			err = nil
 		}
 	}
@@ -218,20 +218,36 @@ func (e *ReadBackError) Error() string {
 }
 
 // openSource opens a source file, which must still be what was planned with.
-func openSource(f title.File) (place.Content, error) {
+func openSource(s plan.Step) (place.Content, error) {
+	f := s.Source
+	if f.Path == "" {
+		return text{strings.NewReader(s.Text)}, nil
+	}
 	c, err := folder.OpenFile(f.Path)
 	if err != nil {
 		return nil, &SourceError{f.Path, err}
 	}
-	if err := unchanged(f); err != nil {
+	if err := unchanged(s); err != nil {
 		_ = c.Close()
 		return nil, err
 	}
 	return &sourceContent{c, f.Path}, nil
 }
 
+// text is the content of a file that has no source.
+type text struct{ *strings.Reader }
+
+func (t text) Close() error { return nil }
+
+// Data is the text as one run.
+func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
+
 // unchanged says whether a source file is still what was planned with.
-func unchanged(f title.File) error {
+func unchanged(s plan.Step) error {
+	f := s.Source
+	if f.Path == "" {
+		return nil
+	}
 	info, err := os.Stat(f.Path)
 	if err != nil {
 		return &SourceError{f.Path, err}

@@ -35,7 +35,7 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 		loader, as string
 		files      int // written
 		left       int // titles that cannot go: unsound ones, and those in a shape that cannot be made
-	}{{"bellows", "fat32", 22, 3}, {"gantry", "exfat", 20, 2}, {"oxbow", "exfat", 50, 3}, {"trellis", "exfat", 11, 4}, {"plover", "fat32", 8, 0}, {"mica", "fat32", 2, 2}} {
+	}{{"bellows", "fat32", 23, 3}, {"gantry", "exfat", 20, 2}, {"oxbow", "exfat", 50, 3}, {"trellis", "exfat", 11, 4}, {"plover", "fat32", 8, 0}, {"mica", "fat32", 2, 2}} {
 		t.Run(c.loader, func(t *testing.T) {
 			stick := t.TempDir()
 			b := bench.New("")
@@ -80,9 +80,7 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 				promised = append(promised, at)
 			}
 			for _, g := range listing.Games {
-				if c.loader != "bellows" || !strings.Contains(g.Why, "playlist") { // which a run does not write yet
-					assert.True(t, g.Starts, "%s: %s", g.Path, g.Why)
-				}
+				assert.True(t, g.Starts, "%s: %s", g.Path, g.Why)
 				listed = append(listed, strings.ToUpper(g.Path))
 			}
 			slices.Sort(promised)
