@@ -139,6 +139,9 @@ func (a *audit) listed(e place.Entry, rule *loader.Accept, v *loader.Values, mis
 		return
 	}
 	a.inside(e, rule, v, &l)
+	if disc := v[loader.FieldDisc]; disc != "" && disc != "1" && strings.Contains(path.Dir(rule.Path.String()), "{title") {
+		return // the folder is one line, however many discs lie in it
+	}
 	a.r.Listed = append(a.r.Listed, l)
 }
 

@@ -51,7 +51,7 @@ func TestPlacesOfOtherLoaders(t *testing.T) {
 	}{
 		"Bellows": {"bellows", "usb", "fat32", map[string][]byte{
 			"Titles/Heron's Watch/Heron's Watch.cue": cue, "Titles/Heron's Watch/a.bin": nil, "Titles/Heron's Watch/title.toml": []byte("name = 'x'\n"),
-			"Titles/+2/Two Tides/Two Tides (Disc 1).cue": cue, "Titles/+2/Two Tides/Two Tides.m3u": nil, "Titles/+2/Two Tides/b.bin": nil,
+			"Titles/+2/Two Tides/Two Tides (Disc 1).cue": cue, "Titles/+2/Two Tides/Two Tides (Disc 2).cue": cue, "Titles/+2/Two Tides/Two Tides.m3u": nil, "Titles/+2/Two Tides/b.bin": nil,
 			"Titles/loose.cue": cue, "Titles/Wrong/Other.cue": cue, "Carts/wren8/Ropewalk.w8": demo.Cartridge("WREN", "Ropewalk"),
 			"Carts/finch/Ropewalk.w8": demo.Cartridge("WREN", "Ropewalk"), "holiday/a.jpg": nil,
 		}, []string{"finch Ropewalk starts=false", "wren8 Ropewalk starts=true", "lapwing Heron's Watch starts=true", "lapwing Two Tides starts=true"},
