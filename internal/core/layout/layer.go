@@ -89,23 +89,25 @@ func (l *layer) placeMarked(t *title.Title, alone *Placement, mark string) Place
 // within places a title so that its paths are not too long.
 func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *Placement, mark string) Placement {
 	naming := l.naming(rule, t)
-	var pl Placement
-	// A name that makes a path too long is cut again by what is over.
-	for try := 0; ; try++ {
-		pl = l.placeAs(t, rule, naming, held, alone, mark)
-		over := l.over(&pl)
-		if over == 0 || pl.Refusal != nil {
-			return pl
-		}
-		if naming.Longest == 0 {
-			naming.Longest = naming.Units.Count(pl.Name)
-		}
-		naming.Longest -= over
-		held, alone = "", nil
-		if naming.Longest < 1 || try > 3 {
-			return refuse(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
+	pl := l.placeAs(t, rule, naming, held, alone, mark)
+	if pl.Refusal != nil || !l.tooLong(&pl) {
+		return pl
+	}
+	// A name that makes a path too long is cut to the longest that does not.
+	best := refuse(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
+	low, high := 1, naming.Units.Count(pl.Name)
+	for low <= high {
+		naming.Longest = (low + high) / 2
+		pl = l.placeAs(t, rule, naming, "", nil, mark)
+		if pl.Refusal == nil && !l.tooLong(&pl) {
+			best, low = pl, naming.Longest+1
+		} else if pl.Refusal != nil && mark != "" {
+			low = naming.Longest + 1 // there is no room for the mark yet
+		} else {
+			high = naming.Longest - 1
 		}
 	}
+	return best
 }
 
 // noRule says why no rule takes a title of a platform that the loader knows.
@@ -231,26 +233,24 @@ func (pl *Placement) twice() string {
 	return ""
 }
 
-// over is by how many units a path of the placement is too long.
-func (l *layer) over(pl *Placement) int {
+// tooLong reports whether a path of the placement is longer than the target takes.
+func (l *layer) tooLong(pl *Placement) bool {
 	at, fs := l.target.Attachment, &l.target.Filesystem
-	most := 0
 	for i := range pl.Items {
 		p := pl.Items[i].Path
-		if at != nil && at.LongestPath > 0 {
-			most = max(most, units(at.Count).Count(p)-at.LongestPath)
+		if at != nil && at.LongestPath > 0 && units(at.Count).Count(p) > at.LongestPath {
+			return true
 		}
 		if len(p) <= fs.LongestName && (at == nil || at.LongestName == 0 || len(p) <= at.LongestName) {
 			continue // no name in it can be longer than the whole
 		}
 		for part := range strings.SplitSeq(p, "/") {
-			most = max(most, fs.Units.Count(part)-fs.LongestName)
-			if at != nil && at.LongestName > 0 {
-				most = max(most, units(at.Count).Count(part)-at.LongestName)
+			if fs.Units.Count(part) > fs.LongestName || at != nil && at.LongestName > 0 && units(at.Count).Count(part) > at.LongestName {
+				return true
 			}
 		}
 	}
-	return most
+	return false
 }
 
 // fold brings a path into the form in which two that differ in letter case alone are

@@ -1,0 +1,164 @@
+package layout_test
+
+import (
+	"fmt"
+	"path"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/place"
+)
+
+// profile is one for cartridges, with more keys for its attachment and its rule.
+func profile(t coretest.T, attachment, accept string) *loader.Profile {
+	t.Helper()
+	p, err := loader.ParseProfile("mine.toml", []byte(`format = 1
+name = "mine"
+shown = "Mine"
+[[attachment]]
+name = "stick"
+road = "usb"
+filesystems = ["fat32", "ext4"]
+`+attachment+`
+[[attachment]]
+name = "disk"
+road = "ftp"
+filesystems = ["own"]
+[[accept]]
+platforms = ["wren8"]
+`+accept))
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	return p
+}
+
+func first(t coretest.T, p *loader.Profile, fs string, tt title.Title) string {
+	t.Helper()
+	pl := layout.Lay([]title.Title{tt}, p, coretest.Target(t, p, "usb", fs)).Placements[0]
+	if pl.Refusal != nil {
+		return "no: " + pl.Refusal.Say
+	}
+	return pl.Items[0].Path
+}
+
+func TestTheLimitsOfAnAttachmentHold(t *testing.T) {
+	long := cart("wren8", "Sluice Gate Sam and the Ferry of Copper Tide", "sam.w8")
+	for name, c := range map[string]struct{ attachment, accept, fs, want string }{
+		"upper case":      {`case = "upper"`, `path = "games/{title}{ending}"`, "fat32", "GAMES/SLUICE GATE SAM AND THE FERRY OF COPPER TIDE.W8"},
+		"lower case":      {`case = "lower"`, `path = "GAMES/{title}{ending}"`, "fat32", "games/sluice gate sam and the ferry of copper tide.w8"},
+		"longest name":    {`longest-name = 20`, `path = "g/{title}{ending}"`, "fat32", "g/Sluice Gate Sam.w8"},
+		"longest path":    {`longest-path = 22`, `path = "folder/{title}{ending}"`, "fat32", "folder/Sluice Gate.w8"},
+		"twice the title": {`longest-path = 40`, `path = "{title}/{title}{ending}"`, "fat32", "Sluice Gate Sam/Sluice Gate Sam.w8"},
+		"no room at all":  {`longest-path = 8`, `path = "a/long/way/{title}{ending}"`, "fat32", "no: its path a/long/way/Sluice Gate Sam and the Ferry of Copper Tide.w8 would be too long there, however short its name"},
+		"its characters":  {`permitted = ["A-Z", "a-z", " /.0-9"]`, `path = "g/{title|replace: :}{ending}"`, "fat32", "g/SluiceGateSamandtheFerryofCopperTide.w8"},
+		"forbidden there": {`forbidden = "aS"`, `path = "g/{title}{ending}"`, "fat32", "g/luice G te m nd the Ferry of Copper Tide.w8"},
+		"no path, no ID":  {``, `path = "{id}"`, "fat32", "no: Mine needs the id in the path {id}, and none was found in the file"},
+		"region or not":   {``, `path = "{if region}{region}{else}anywhere{end}/{title|max:6}{ending}"`, "fat32", "anywhere/Sluice.w8"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, c.want, first(t, profile(t, c.attachment, c.accept), c.fs, long))
+		})
+	}
+	p := profile(t, "", `path = "{title}{ending}"`)
+	assert.Equal(t, "a b.w8", first(t, p, "fat32", cart("wren8", "a<b", "x.w8")), "what the filesystem cannot hold")
+	assert.Equal(t, "a<b.w8", first(t, p, "ext4", cart("wren8", "a<b", "x.w8")))
+	assert.Equal(t, "x.w8", first(t, p, "fat32", cart("wren8", "???", "x.w8")), "the file's own name stands in")
+	assert.Contains(t, layout.Lay([]title.Title{cart("wren8", "???", "x.w8")}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0].How, "the name of its file stands for it")
+	bytes := profile(t, "", "path = \"{title}{ending}\"\n[accept.title]\nlongest = 9\ncount = \"bytes\"")
+	assert.Equal(t, "ひかり.w8", first(t, bytes, "ext4", cart("wren8", "ひかりひかり", "x.w8")))
+	here := profile(t, "", "on = [\"disk\"]\npath = \"{title}\"")
+	pl := layout.Lay([]title.Title{long}, here, coretest.Target(t, here, "usb", "fat32")).Placements[0]
+	require.NotNil(t, pl.Refusal)
+	assert.Equal(t, []string{"its attachment disk takes it"}, pl.Refusal.Ways)
+}
+
+func TestArchivesAndPackages(t *testing.T) {
+	zipped := cart("wren8", "Ropewalk", "rope.zip")
+	zipped.Archive = ".zip"
+	zipped.Discs[0].Parts = []title.Part{{Name: "rope.w8", File: title.File{Size: 9000}}}
+	seven := cart("wren8", "Ropewalk", "rope.7z")
+	seven.Archive = ".7z"
+	seven.Discs[0].Parts = zipped.Discs[0].Parts
+	for _, c := range []struct {
+		archives string
+		title    title.Title
+		want     string
+	}{
+		{"unpack", zipped, "Ropewalk.w8 9000 unpack"}, {"keep-zip", zipped, "Ropewalk.zip 4096 "}, {"keep", seven, "Ropewalk.7z 4096 "}, {"keep-zip", seven, "Ropewalk.w8 9000 unpack"},
+	} {
+		p := profile(t, "", fmt.Sprintf("path = \"{title}{ending}\"\narchives = %q", c.archives))
+		item := layout.Lay([]title.Title{c.title}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0].Items[0]
+		assert.Equal(t, c.want, fmt.Sprintf("%s %d %s", item.Path, item.Size, item.Shape))
+	}
+	plover := coretest.Profile(t, "plover")
+	pack := title.Title{Key: "q", Platform: "dulcimer", Form: title.Package, Name: "Quillwork", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/g/q.lha", Size: 700}}}}
+	pl := layout.Lay([]title.Title{pack}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0]
+	assert.True(t, pl.Items[0].Folder)
+	assert.False(t, pl.Ready(), "a package has to be unpacked")
+	bare := folderTitle("dulcimer", "", "Bare", "readme.txt")
+	assert.Contains(t, layout.Lay([]title.Title{bare}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "the rule keeps none of its files")
+	two := folderTitle("dulcimer", "", "Two", "a.prog", "b.prog")
+	assert.Contains(t, layout.Lay([]title.Title{two}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "two of its files would get the same path packages/Two/start.prog")
+}
+
+func TestAnOutlineHoldsEverything(t *testing.T) {
+	p := coretest.Profile(t, "oxbow")
+	tree := layout.Lay([]title.Title{cart("wren8", "Ropewalk", "r.w8")}, p, coretest.Target(t, p, "usb", "fat32"))
+	folders := 0
+	for _, l := range tree.Outline() {
+		assert.NotEmpty(t, l.Rule, l.Path)
+		if l.Folder {
+			folders++
+		}
+		if l.Path == "oxbow/play/wren8/Ropewalk.w8" {
+			assert.Equal(t, 0, l.Title)
+			assert.Equal(t, 3, l.Depth())
+		}
+	}
+	assert.Equal(t, 4+24, folders, "those of the first start: oxbow, firmware, settings, play and 24 platforms")
+	plover := coretest.Profile(t, "plover")
+	var written []string
+	for _, l := range layout.Lay(nil, plover, coretest.Target(t, plover, "usb", "fat32")).Outline() {
+		if l.Shape == layout.Written {
+			written = append(written, l.Path)
+		}
+	}
+	assert.Equal(t, []string{"boot/plover.prefs", "boot/plover.script"}, written)
+}
+
+// TestAnOutlineIsATree holds that every path of an outline has its folders above it, each once.
+func TestAnOutlineIsATree(t *testing.T) {
+	p := coretest.Profile(t, "bellows")
+	target := coretest.Target(t, p, "usb", "fat32")
+	rapid.Check(t, func(t *rapid.T) {
+		lines := layout.Lay(carts(t, rapid.IntRange(0, 80).Draw(t, "titles")), p, target).Outline()
+		seen := map[string]bool{".": true}
+		for _, l := range lines {
+			if !seen[path.Dir(l.Path)] {
+				t.Fatalf("%s comes before its folder", l.Path)
+			}
+			if seen[l.Path] {
+				t.Fatalf("%s is there twice", l.Path)
+			}
+			seen[l.Path] = true
+		}
+	})
+}
+
+func TestNamesAreCountedAsTheTargetCountsThem(t *testing.T) {
+	fat, err := place.FilesystemNamed("fat32")
+	require.NoError(t, err)
+	p := profile(t, "", `path = "{title}{ending}"`)
+	got := first(t, p, "fat32", cart("wren8", strings.Repeat("😀 ", 200), "x.w8"))
+	assert.Empty(t, fat.CheckName(got), "a name of 600 units is cut to what FAT32 takes")
+	assert.Greater(t, len([]rune(got)), 100)
+}

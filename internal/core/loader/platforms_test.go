@@ -1,0 +1,94 @@
+package loader_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/loader"
+)
+
+func TestWrongValuesInPlatformsAreTold(t *testing.T) {
+	for _, c := range []struct{ file, from, to, want string }{
+		{"skua", `magic = "SKUADISC"`, ``, "an image is recognised by a file in it, by magic bytes or by its volume identifier"},
+		{"skua", `offset = 0x10`, `offset = 0x10000`, "must lie in the first 65536 bytes"},
+		{"skua", `encoding = "utf-8"`, `encoding = "utf8"`, `did you mean "utf-8"?`},
+		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset is read from a marker whose syntax is binary"},
+		{"siskin", `line = 1`, `line = -1`, "does not say where the value is read"},
+		{"siskin", `line = 1`, `key = "ID"`, "a key is read from key=value or json"},
+		{"meridian", `packages = [".mdp"]`, ``, "the form package and the endings of packages go together"},
+		{"meridian", `".iso"`, `".ISO"`, "must begin with a dot and be in lower case"},
+		{"dulcimer", `file = "*.prog"`, ``, "a folder is recognised by a file in it"},
+		{"dulcimer", `file = "*.prog"`, `file = "[.prog"`, "a bracket that is not closed"},
+		{"wren8", `to = 0x3E`, `to = 0x20000`, "lies in its first 65536 bytes"},
+		{"wren8", `name = "wren8"`, `name = "Wren 8"`, "small letters, digits and hyphens"},
+		{"wren8", `shown = "Wren 8"`, ``, "no name for people"},
+		{"lapwing", `volume = '^LAP_[0-9]{5}$'`, `volume = '^LAP_[0-9'`, "missing closing"},
+		{"vesper", `smallest = 737_280_001`, "smallest = 5\nlargest = 4", "cannot be at least 5 and at most 4 bytes"},
+	} {
+		t.Run(c.file+" "+c.to, func(t *testing.T) {
+			data, err := os.ReadFile("platforms/" + c.file + ".toml")
+			require.NoError(t, err)
+			require.Contains(t, string(data), c.from)
+			_, err = loader.ParsePlatform("mine.toml", []byte(strings.Replace(string(data), c.from, c.to, 1)))
+			require.Error(t, err)
+			assert.Contains(t, err.Error(), c.want)
+			assert.Contains(t, err.Error(), "mine.toml")
+		})
+	}
+}
+
+func TestOwnFilesOfAllSorts(t *testing.T) {
+	dir := t.TempDir()
+	set, err := loader.Known(dir)
+	require.NoError(t, err, "an empty folder is nothing")
+	assert.Len(t, set.Profiles, 7)
+	assert.Len(t, set.Platforms, 24)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profiles", "deeper.toml"), 0o755))
+	for name, text := range map[string]string{".hidden.toml": "x", "notes.txt": "x", "empty.toml": "", "tern.toml": "format = 1\nname = \"tern\"\nshown = \"Tern\"\n[[attachment]]\nname = \"s\"\nroad = \"usb\"\nfilesystems = [\"any\"]\n[[accept]]\nplatforms = [\"wren9\"]\npath = \"{title}\"\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "profiles", name), []byte(text), 0o644))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "platforms"), []byte("a file where a folder should be"), 0o644))
+	set, err = loader.Known(dir)
+	require.NoError(t, err)
+	var broken []string
+	for _, b := range set.Broken {
+		broken = append(broken, filepath.Base(b.File))
+	}
+	assert.ElementsMatch(t, []string{"empty.toml", "tern.toml", "platforms"}, broken)
+	assert.Len(t, set.Profiles, 7, "what ships works on")
+	_, err = set.Profile("tern")
+	assert.ErrorContains(t, err, `the platform "wren9" is not described`)
+	assert.ErrorContains(t, err, `did you mean "wren8"?`)
+	_, err = set.Profile("rowan")
+	assert.NoError(t, err)
+}
+
+func TestACopyIsOnesOwn(t *testing.T) {
+	dir := t.TempDir()
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	for _, p := range set.Profiles {
+		file, err := p.Copy(dir)
+		require.NoError(t, err)
+		assert.Equal(t, loader.OwnFile(dir, p.Name), file)
+		_, err = p.Copy(dir)
+		assert.ErrorContains(t, err, "is there already")
+	}
+	mine, err := loader.Known(dir)
+	require.NoError(t, err)
+	require.Empty(t, mine.Broken)
+	require.Len(t, mine.Profiles, 7)
+	for _, p := range mine.Profiles {
+		assert.True(t, p.Own)
+		text, err := p.Text()
+		require.NoError(t, err)
+		assert.NotEmpty(t, text)
+		_, err = p.Copy(dir)
+		assert.ErrorContains(t, err, "is yours already")
+	}
+}
