@@ -191,3 +191,29 @@ func TestTheTree(t *testing.T) {
 		assert.Contains(t, errOut, c.say)
 	}
 }
+
+func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
+	w := world(t)
+	disk := t.TempDir()
+	status, out, errOut := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", disk, "--as", "exfat", "--room", "1GiB")
+	assert.Equal(t, 3, status, errOut)
+	assert.Contains(t, out, "20 files put and read back", "over FTP, the loader's usual road, for which the folder stands")
+	assert.Contains(t, out, "Gorse Common (not yet): Gantry does not read the image, and wants it unpacked into a folder")
+	assert.FileExists(t, filepath.Join(disk, "Games", "Hollow Lane", "art", "title.dat"))
+	status, out, _ = polytome(t, "stand-in", "gantry", disk)
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "Hollow Lane")
+	assert.NotContains(t, out, "passed over")
+	status, out, _ = polytome(t, "proof", "--loader", "gantry", "--to", disk, "--as", "exfat")
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "Gantry will list 16 titles")
+
+	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--road", "usb", "--as", "fat32")
+	assert.Equal(t, 3, status)
+	assert.Contains(t, out, "from a FAT32 stick, Trellis serves Siskin images only")
+	assert.Contains(t, out, "-> a stick with exFAT")
+	assert.Contains(t, out, "Trellis has nothing to do with")
+	status, _, errOut = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--road", "ubs")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errOut, `--road: "ubs" is not known; known are: usb, adapter, ftp, smb, nbd`)
+}

@@ -99,3 +99,18 @@ func FuzzLoad(f *testing.F) {
 		require.Equal(t, b.Places, again.Places)
 	})
 }
+
+func TestNamesAreRemembered(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "b.toml")
+	b := bench.New(file)
+	b.Places = []bench.Place{{Name: "A", At: "a", Loader: "rowan", Everything: true}}
+	before := b.Choices()
+	assert.True(t, b.Places[0].Remember(map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}))
+	assert.False(t, b.Places[0].Remember(map[string]string{"VSP-1": "Same"}))
+	assert.Empty(t, before[0].Names, "earlier choices stay as they were")
+	require.NoError(t, b.Save())
+	got, err := bench.Load(file)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}, got.Places[0].Names)
+	assert.Empty(t, got.Places[0].Road, "the loader's usual one")
+}
