@@ -373,7 +373,11 @@ func (p *Placement) add(item Item) {
 }
 
 // claim says that no other title may have a path.
-func (p *Placement) claim(path string) { p.claims = append(p.claims, fold(path)) }
+func (p *Placement) claim(path string) {
+	if !p.settled {
+		p.claims = append(p.claims, fold(path))
+	}
+}
 
 // cased brings a path into the letter case that the console wants.
 func (l *layer) cased(p string) string {
@@ -429,13 +433,12 @@ func entries(p *Placement) int {
 // turn lays a title again for its page.
 func (l *layer) turn(t *title.Title, p *Placement) {
 	whole := l.valuesOf(t, p)
-	claims := p.claims // of the first page: names are unique over all pages
-	p.Items = nil
+	p.settled = true // names are unique over all pages, so the claims of the first page stay
+	p.Items = p.Items[:0]
 	for i := range t.Discs {
 		v := whole
 		l.disc(&v, t, i, p.Rule)
 		l.items(p, t, i, p.Rule, &v)
 	}
 	l.decisive(t, p)
-	p.claims = claims
 }

@@ -71,6 +71,7 @@ type Placement struct {
 	folder  string   // what its pages have in common, where the rule knows pages
 	entries int      // that it makes there
 	order   string   // by which the titles of a folder are sorted
+	settled bool     // the claims are made, and stay
 	// contested is set where another title wanted the same name.
 	contested bool
 }
