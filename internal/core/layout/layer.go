@@ -23,15 +23,8 @@ type layer struct {
 
 // legal is what names may hold: worked out once for ASCII, which most names are made of.
 type legal struct {
-	ascii  [utf8.RuneSelf]bool
-	permit func(rune) bool
-}
-
-func (l *legal) permits(r rune) bool {
-	if r >= 0 && r < utf8.RuneSelf {
-		return l.ascii[r]
-	}
-	return l.permit(r)
+	ascii   [utf8.RuneSelf]bool
+	permits func(rune) bool
 }
 
 func newLayer(p *loader.Profile, target Target) *layer {
@@ -44,11 +37,18 @@ func newLayer(p *loader.Profile, target Target) *layer {
 	}
 	for i := range p.Accepts {
 		rule := &p.Accepts[i]
-		of := &legal{permit: func(c rune) bool {
+		permits := func(c rune) bool {
 			return rule.Title.Permits(c) && !strings.ContainsRune(forbidden, c) && (len(permitted) == 0 || permitted.Has(c))
-		}}
+		}
+		of := &legal{}
 		for r := range of.ascii {
-			of.ascii[r] = of.permit(rune(r))
+			of.ascii[r] = permits(rune(r))
+		}
+		of.permits = func(r rune) bool {
+			if r >= 0 && r < utf8.RuneSelf {
+				return of.ascii[r]
+			}
+			return permits(r)
 		}
 		l.legal[rule] = of
 	}
@@ -261,13 +261,16 @@ func fold(s string) string {
 			return strings.ToUpper(s)
 		}
 	}
-	b := []byte(s)
-	for i, c := range b {
+	var b strings.Builder
+	b.Grow(len(s))
+	for i := range len(s) {
+		c := s[i]
 		if c >= 'a' && c <= 'z' {
-			b[i] = c - 32
+			c -= 32
 		}
+		b.WriteByte(c)
 	}
-	return string(b)
+	return b.String()
 }
 
 func refuse(say string, ways ...string) Placement {

@@ -24,6 +24,7 @@ type Template struct {
 	text   string
 	nodes  []node
 	fields []Field // used, in order, once each
+	needs  []Field // used outside of every section
 	match  *regexp.Regexp
 	groups []Field // what the groups of match capture
 }
@@ -131,6 +132,11 @@ func parse(text string) (Template, error) {
 		err = fmt.Errorf("there is an {%s} without its {if} or {each} in %q", end, text)
 	}
 	t.nodes = nodes
+	for i := range nodes {
+		if n := &nodes[i]; n.literal == "" && n.when == nil && !n.each {
+			t.needs = append(t.needs, n.field)
+		}
+	}
 	return t, err
 }
 
@@ -254,15 +260,7 @@ func (t Template) Uses(f Field) bool { return slices.Contains(t.fields, f) }
 
 // Needs lists the fields that must have a value: those that stand outside of
 // every section.
-func (t Template) Needs() []Field {
-	var out []Field
-	for i := range t.nodes {
-		if n := &t.nodes[i]; n.literal == "" && n.when == nil && !n.each {
-			out = append(out, n.field)
-		}
-	}
-	return out
-}
+func (t Template) Needs() []Field { return t.needs }
 
 // Shape is the file name that the template makes, in words for people: the
 // fields stand without their braces.
