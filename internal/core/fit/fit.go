@@ -129,7 +129,7 @@ func judge(c Case, i int, present map[string]place.Entry, closed map[string]bool
 		item := &pl.Items[k]
 		v.Disc, v.Path = item.Disc, item.Path
 		switch {
-		case item.Shape == layout.Split || item.Size > limit:
+		case item.Shape == layout.Split || item.Shape == layout.Whole && item.Size > limit:
 			v.Kind, v.Number = TooBig, t.Discs[item.Disc].File.Size-limit
 			if item.Size > limit {
 				v.Number = item.Size - limit

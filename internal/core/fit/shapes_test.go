@@ -51,6 +51,7 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 		say          string
 	}{
 		"to be packed":            {"mica", "usb", stick, image("skua", size.GiB), nil, fit.NotYet, "Mica wants the image packed, and that is not in this version yet"},
+		"large, to be packed":     {"mica", "usb", stick, image("skua", 7*size.GiB), nil, fit.NotYet, "Mica wants the image packed"},
 		"to be unpacked":          {"bellows", "usb", stick, zipped, nil, fit.NotYet, "Bellows wants it unpacked from its archive"},
 		"stays zipped":            {"oxbow", "usb", stick, zipped, nil, fit.AsIs, "oxbow/play/finch/Reed Runner.zip and takes 32.00 KiB"},
 		"an image, not a folder":  {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "does not read the image, and wants it unpacked into a folder"},

@@ -339,6 +339,9 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		limit = min(limit, int64(rule.TooLarge.Over))
 	}
 	cut := &rule.TooLarge
+	if item.Size > limit && cut.Do == "pack" && item.Shape == Whole {
+		item.Shape, item.AtMost = Pack, true
+	}
 	part := int64(cut.PartSize)
 	if item.Size <= limit || cut.Do != "split" || item.Folder || item.Size/part >= maxParts {
 		pl.add(item)

@@ -87,6 +87,17 @@ func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
 	assert.Len(t, whole.Items, 1)
 }
 
+func TestWhatIsTooLargeCanBePacked(t *testing.T) {
+	before, after, _ := strings.Cut(profileText(t, "rowan"), "[accept.too-large]")
+	_, after, _ = strings.Cut(after, "why = \"FAT32 holds no larger file")
+	_, after, _ = strings.Cut(after, "\n")
+	p, err := loader.ParseProfile("pack.toml", []byte(before+"[accept.too-large]\ndo = \"pack\"\n"+after))
+	require.NoError(t, err)
+	tree := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30), coretest.Vesper(2, "B", "full", 1<<30)}, p, coretest.Target(t, p, "usb", "fat32"))
+	assert.Equal(t, []layout.Shape{layout.Pack, layout.Whole}, []layout.Shape{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
+	assert.True(t, tree.Placements[0].Items[0].AtMost)
+}
+
 func TestNoFileIsCutIntoDust(t *testing.T) {
 	text := strings.Replace(profileText(t, "rowan"), `part-size = "2GiB - 64KiB"`, `part-size = 1`, 1)
 	p, err := loader.ParseProfile("dust.toml", []byte(text))

@@ -30,7 +30,7 @@ var (
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
 	imageWords    = []string{"as-they-are", "unpack", "pack"}
 	archiveWords  = []string{"unpack", "keep-zip", "keep"}
-	tooLargeWords = []string{"refuse", "split"}
+	tooLargeWords = []string{"refuse", "split", "pack"}
 	isWords       = []string{"cover", "settings", "launcher", "playlist"}
 	syntaxWords   = []string{"key=value", "ini", "toml"}
 	pictureWords  = []string{"front", "disc", "screen", "logo"}

@@ -318,6 +318,8 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 			line += ": " + strings.TrimSuffix(t.Why, ".")
 		}
 		out = append(out, line+".")
+	} else if a.TooLarge.Do == "pack" {
+		out = append(out, "What is too large for the volume is packed: what the disc does not use is left out.")
 	} else if a.TooLarge.Do == "refuse" {
 		out = append(out, "What is too large for the volume does not go.")
 	}
