@@ -148,8 +148,12 @@ const maxFolderFiles = 100_000
 // returns nil when it is none.
 func folder(dir string, set *loader.Set) (*title.Title, error) {
 	fsys := os.DirFS(dir)
+	top, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, nil // the walk tells it
+	}
 	for _, p := range set.Platforms {
-		if !p.Has(title.Folder) {
+		if !p.Has(title.Folder) || !begins(top, p.Marker.File) {
 			continue
 		}
 		r, err := openMarker(fsys, p.Marker.File)
@@ -187,6 +191,16 @@ func folder(dir string, set *loader.Set) (*title.Title, error) {
 		return t, nil
 	}
 	return nil, nil
+}
+
+// begins reports whether the first part of a marker's path is in a folder, so that it is
+// worth looking for.
+func begins(top []os.DirEntry, marker string) bool {
+	first, _, _ := strings.Cut(strings.ToLower(marker), "/")
+	return slices.ContainsFunc(top, func(e os.DirEntry) bool {
+		ok, _ := path.Match(first, strings.ToLower(e.Name()))
+		return ok
+	})
 }
 
 // headOfEntry is how much of a file in an archive is unpacked to see what it is.

@@ -156,7 +156,7 @@ func (s *student) fill(tpl string, names []string) {
 			continue
 		}
 		i := slices.IndexFunc(s.d.Rules, func(r Rule) bool {
-			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && !strings.HasSuffix(r.Path, ".iso")
+			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && (form != title.Image || strings.HasSuffix(r.Path, "{ending}"))
 		})
 		if i >= 0 {
 			s.d.Rules[i].Platforms = append(s.d.Rules[i].Platforms, missing...)

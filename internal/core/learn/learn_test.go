@@ -155,7 +155,7 @@ func TestFilledPlacesAreLearntBack(t *testing.T) {
 			text := d.TOML()
 			learnt, err := loader.ParseProfile("learnt.toml", []byte(text))
 			require.NoError(t, err, text)
-			require.NoError(t, set.Check(learnt, []byte(text)))
+			require.NoError(t, set.Check(learnt))
 			again := layout.Lay(titles, learnt, coretest.Target(t, learnt, "usb", c.as))
 			same := 0
 			for _, i := range there {

@@ -24,7 +24,7 @@ func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err err
 	slices.SortFunc(with.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
 	p, err := loader.ParseProfile(file, []byte(text))
 	if err == nil {
-		err = with.Check(p, []byte(text))
+		err = with.Check(p)
 	}
 	if err != nil {
 		return nil, err

@@ -49,6 +49,7 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.source = src
 	c := &checker{src: src, p: p}
 	c.known(p.Format == FormatVersion, "format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
 	c.name("name", p.Name)

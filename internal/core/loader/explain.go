@@ -201,7 +201,7 @@ func (a *Attachment) sentences() []string {
 	return below(out)
 }
 
-// RoadWords are the roads as they stand in a sentence.
+// roadWords are the roads as they stand in a sentence.
 var roadWords = map[string]string{
 	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
 }

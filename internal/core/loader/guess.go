@@ -34,6 +34,20 @@ func (s *Set) Guess(paths []string) *Profile {
 	return best
 }
 
+// Folders lists the folders in which titles of a rule lie, as far as its platforms and
+// their kinds of discs tell.
+func (s *Set) Folders(a *Accept) []string {
+	values := map[Field][]string{FieldPlatform: a.Platforms}
+	for _, name := range a.Platforms {
+		if known := s.Platform(name); known != nil {
+			for _, k := range known.Kinds {
+				values[FieldKind] = append(values[FieldKind], k.Name)
+			}
+		}
+	}
+	return a.Path.Folders(values)
+}
+
 // tellTales are the paths by which a place of the loader can be told.
 func (s *Set) tellTales(p *Profile) []string {
 	var out []string
@@ -48,16 +62,7 @@ func (s *Set) tellTales(p *Profile) []string {
 		}
 	}
 	for i := range p.Accepts {
-		a := &p.Accepts[i]
-		values := map[Field][]string{FieldPlatform: a.Platforms}
-		for _, name := range a.Platforms {
-			if known := s.Platform(name); known != nil {
-				for _, k := range known.Kinds {
-					values[FieldKind] = append(values[FieldKind], k.Name)
-				}
-			}
-		}
-		for _, f := range a.Path.Folders(values) {
+		for _, f := range s.Folders(&p.Accepts[i]) {
 			add(f)
 		}
 	}

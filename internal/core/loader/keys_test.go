@@ -40,7 +40,7 @@ func TestABrokenCopyOfEachKeyIsTold(t *testing.T) {
 			}
 			p, err := loader.ParseProfile("mine.toml", []byte(text))
 			if err == nil {
-				err = set.Check(p, []byte(text))
+				err = set.Check(p)
 			}
 			return err
 		}
@@ -170,7 +170,7 @@ func TestWrongValuesAreTold(t *testing.T) {
 			text := strings.Replace(string(data), c.from, c.to, 1)
 			p, err := loader.ParseProfile("mine.toml", []byte(text))
 			if err == nil {
-				err = set.Check(p, []byte(text))
+				err = set.Check(p)
 			}
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.want)

@@ -104,7 +104,7 @@ func (s *Set) add(dir, file string, data []byte, own bool) error {
 	}
 	p, err := ParseProfile(file, data)
 	if err == nil {
-		err = s.Check(p, data)
+		err = s.Check(p)
 	}
 	if err != nil {
 		return err
@@ -125,12 +125,9 @@ func put[T any](list []T, x T, name func(T) string) []T {
 }
 
 // Check holds a profile against the platforms of the set: each that it names must
-// be described, in a form that the rule is about. Data is the profile's text.
-func (s *Set) Check(p *Profile, data []byte) error {
-	src, err := strict.Decode(p.File, data, &Profile{})
-	if err != nil {
-		return err
-	}
+// be described, in a form that the rule is about.
+func (s *Set) Check(p *Profile) error {
+	src := p.source
 	var all []error
 	look := func(at string, names []string, m *Scope) {
 		for _, name := range names {
@@ -182,7 +179,7 @@ func (s *Set) ReadProfile(file string) (*Profile, error) {
 		return nil, err
 	}
 	p.Own = true
-	return p, s.Check(p, data)
+	return p, s.Check(p)
 }
 
 // IsFile reports whether the name of a loader is that of a profile's file.

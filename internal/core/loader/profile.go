@@ -6,6 +6,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -30,6 +31,8 @@ type Profile struct {
 	FirstBoot    FirstBoot     `toml:"first-boot"`
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
+
+	source *strict.Source // tells where each key stands
 
 	// File is where the profile was read from.
 	File string `toml:"-"`

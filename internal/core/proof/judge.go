@@ -107,15 +107,7 @@ func (a *audit) belongs(rule *loader.Accept, e place.Entry) bool {
 // inFolderOf reports whether a path lies in a folder where the rule's files do.
 func (a *audit) inFolderOf(rule *loader.Accept, file string) bool {
 	fold := a.facts.Filesystem.Fold
-	values := map[loader.Field][]string{loader.FieldPlatform: rule.Platforms}
-	for _, name := range rule.Platforms {
-		if p := a.set.Platform(name); p != nil {
-			for _, k := range p.Kinds {
-				values[loader.FieldKind] = append(values[loader.FieldKind], k.Name)
-			}
-		}
-	}
-	for _, f := range rule.Path.Folders(values) {
+	for _, f := range a.set.Folders(rule) {
 		beside := path.Dir(f) != "." && fold(path.Dir(file)) == fold(path.Dir(f)) // in none of several folders
 		if strings.HasPrefix(fold(file), fold(f)+fold("/")) || beside {
 			return true

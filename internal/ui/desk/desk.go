@@ -423,8 +423,15 @@ func Matches(t *title.Title, filter string) bool {
 	if !t.Sound() {
 		all += "\x00unsound"
 	}
-	for _, w := range strings.Fields(strings.ToLower(filter)) {
-		if !strings.Contains(all, w) {
+	return HasWords(all, filter)
+}
+
+// HasWords reports whether a text has all the words of a filter, whatever their letter
+// case.
+func HasWords(text, filter string) bool {
+	text = strings.ToLower(text)
+	for w := range strings.FieldsSeq(strings.ToLower(filter)) {
+		if !strings.Contains(text, w) {
 			return false
 		}
 	}

@@ -222,10 +222,8 @@ func (m *Model) ready() bool {
 
 func (m *Model) narrow() {
 	m.lines = m.lines[:0]
-	words := strings.Fields(strings.ToLower(m.filter))
 	for _, l := range fold(m.all) {
-		name := strings.ToLower(l.Path)
-		if !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(name, w) }) {
+		if desk.HasWords(l.Path, m.filter) {
 			m.lines = append(m.lines, l)
 		}
 	}

@@ -108,7 +108,7 @@ func (m *Model) Refresh() {
 		}
 	}
 	for folded, l := range byPath {
-		if m.matches(l.path) {
+		if desk.HasWords(l.path, m.filter) {
 			l.order = strings.ReplaceAll(folded, "/", "\x00") // what is in a folder comes right behind it
 			m.lines = append(m.lines, l)
 		}
@@ -116,15 +116,6 @@ func (m *Model) Refresh() {
 	slices.SortFunc(m.lines, func(a, b line) int { return strings.Compare(a.order, b.order) })
 	from, to := m.list.Window()
 	m.list.Resize(len(m.lines), max(1, to-from))
-}
-
-func (m *Model) matches(p string) bool {
-	for _, w := range strings.Fields(strings.ToLower(m.filter)) {
-		if !strings.Contains(strings.ToLower(p), w) {
-			return false
-		}
-	}
-	return true
 }
 
 // Actions are the keys of the stage.
