@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
+	"strconv"
 	"strings"
-	"sync"
-	"time"
 	"unicode/utf16"
+
+	"polytome/internal/format/fstree"
 )
 
 // Names says where a volume's file names were read from.
@@ -27,6 +27,7 @@ const (
 // A Volume is an opened ISO 9660 volume. It is an [io/fs.FS] (and ReadDirFS and
 // StatFS), safe for several goroutines when its reader is.
 type Volume struct {
+	*fstree.FS
 	// Identifier is the volume identifier of the primary descriptor (8.4.8),
 	// without trailing spaces.
 	Identifier string
@@ -37,26 +38,13 @@ type Volume struct {
 	size     int64 // of the data behind r
 	declared int64
 	skip     int // bytes to skip in system use fields
-	root     *node
 }
 
-// node is a file or directory. Directories list themselves on first use.
-type node struct {
-	name   string
-	dir    bool
-	when   time.Time
-	parent *node
-	parts  []part
-	size   int64
-	mixed  bool // interleaved, so not readable as one run
-
-	once     sync.Once
-	children []*node // sorted by name
-	err      error
+// place is where a file or directory lies in the image.
+type place struct {
+	parts []fstree.Extent
+	mixed bool // interleaved, so not readable as one run
 }
-
-// part is one run of bytes in the image.
-type part struct{ at, length int64 }
 
 // Open reads the volume descriptors of the size bytes behind r. It returns
 // [ErrNotISO] when there is no volume, and a [*FormatError] when there is one
@@ -109,7 +97,7 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 	if err != nil {
 		return nil, err
 	}
-	self, err := v.selfRecord(root.parts[0].at)
+	self, err := v.selfRecord(of(root).parts[0].At)
 	if err == nil {
 		if skip, ok := suspSkip(self.systemUse); ok {
 			v.skip, v.Names = skip, RockRidgeNames
@@ -120,8 +108,31 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 			root, v.Names = jr, JolietNames
 		}
 	}
-	v.root = root
+	v.FS = fstree.New(root, tree{v})
 	return v, nil
+}
+
+func of(n *fstree.Node) *place { return n.Data.(*place) }
+
+// tree hands the volume's files and directories to [fstree].
+type tree struct{ v *Volume }
+
+// Content opens a file.
+func (t tree) Content(n *fstree.Node) (io.ReaderAt, error) {
+	p := of(n)
+	if p.mixed {
+		return nil, errors.New("interleaved files are not supported")
+	}
+	return fstree.Extents(t.v.r, p.parts), nil
+}
+
+// Where tells the runs of bytes in the image that a file lies in.
+func (v *Volume) Where(name string) ([]fstree.Extent, error) {
+	n, err := v.Find(name)
+	if err != nil {
+		return nil, err
+	}
+	return of(n).parts, nil
 }
 
 // DeclaredSize is the length of the volume space in bytes, as the volume itself
@@ -133,16 +144,21 @@ func isJoliet(b []byte) bool {
 	return bytes.HasPrefix(esc, []byte("%/@")) || bytes.HasPrefix(esc, []byte("%/C")) || bytes.HasPrefix(esc, []byte("%/E"))
 }
 
-func (v *Volume) openRoot(descriptor []byte) (*node, error) {
+func (v *Volume) openRoot(descriptor []byte) (*fstree.Node, error) {
 	rec, err := parseRecord(descriptor[156:190])
 	if err != nil {
 		return nil, &FormatError{systemArea*SectorSize + 156, err.Error()}
 	}
-	return &node{name: ".", dir: true, when: rec.when, parts: []part{v.partOf(rec)}, size: int64(rec.length)}, nil
+	n := &fstree.Node{Modified: rec.when, Size: int64(rec.length), Data: &place{parts: []fstree.Extent{v.partOf(rec)}}}
+	n.Mark = mark(n)
+	return n, nil
 }
 
-func (v *Volume) partOf(rec record) part {
-	return part{at: (int64(rec.extent) + int64(rec.xattrs)) * SectorSize, length: int64(rec.length)}
+// mark tells a directory from those above it.
+func mark(n *fstree.Node) string { return strconv.FormatInt(of(n).parts[0].At, 10) }
+
+func (v *Volume) partOf(rec record) fstree.Extent {
+	return fstree.Extent{At: (int64(rec.extent) + int64(rec.xattrs)) * SectorSize, Length: int64(rec.length)}
 }
 
 // selfRecord reads the first record of the directory at the byte offset at.
@@ -155,30 +171,20 @@ func (v *Volume) selfRecord(at int64) (record, error) {
 	return parseRecord(b[:n])
 }
 
-// list returns a directory's entries, sorted by name.
-func (v *Volume) list(d *node) ([]*node, error) {
-	d.once.Do(func() { d.children, d.err = v.readDirectory(d) })
-	return d.children, d.err
-}
-
-func (v *Volume) readDirectory(d *node) ([]*node, error) {
-	at, length := d.parts[0].at, d.parts[0].length
+// List reads a directory.
+func (t tree) List(d *fstree.Node) ([]*fstree.Node, error) {
+	v := t.v
+	at, length := of(d).parts[0].At, of(d).parts[0].Length
 	if length > maxDirBytes || at+length > v.size {
-		return nil, &FormatError{at, fmt.Sprintf("the directory %q lies outside of the image", d.name)}
-	}
-	depth := 0
-	for a := d.parent; a != nil; a = a.parent {
-		if depth++; depth > maxDepth || a.parts[0].at == at {
-			return nil, &FormatError{at, fmt.Sprintf("the directory %q contains itself", d.name)}
-		}
+		return nil, &FormatError{at, fmt.Sprintf("the directory %q lies outside of the image", d.Name)}
 	}
 	data := make([]byte, length)
 	if _, err := v.r.ReadAt(data, at); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 
-	var out []*node
-	var open *node // a multi-extent file whose last extent is still to come
+	var out []*fstree.Node
+	var open *fstree.Node // a multi-extent file whose last extent is still to come
 	for off := 0; off < len(data); {
 		if data[off] == 0 { // the rest of the sector is padding (6.8.1.1)
 			off = (off/SectorSize + 1) * SectorSize
@@ -192,37 +198,36 @@ func (v *Volume) readDirectory(d *node) ([]*node, error) {
 		if len(rec.id) == 1 && rec.id[0] <= 1 { // the directory itself, its parent
 			continue
 		}
-		n := v.entry(d, rec)
+		n := v.entry(rec)
 		if n == nil {
 			continue
 		}
-		if open != nil && open.name == n.name {
-			open.parts = append(open.parts, n.parts...)
-			open.size += n.size
+		if open != nil && open.Name == n.Name {
+			of(open).parts = append(of(open).parts, of(n).parts...)
+			open.Size += n.Size
 		} else {
 			out = append(out, n)
 		}
 		open = nil
-		if rec.flags&flagMultiExtent != 0 && !n.dir {
+		if rec.flags&flagMultiExtent != 0 && !n.Dir {
 			open = out[len(out)-1]
 		}
 	}
-	slices.SortStableFunc(out, func(a, b *node) int { return strings.Compare(a.name, b.name) })
-	return slices.CompactFunc(out, func(a, b *node) bool { return a.name == b.name }), nil
+	return out, nil
 }
 
 // entry makes the node of one record, or nil for a record that is not shown.
-func (v *Volume) entry(d *node, rec record) *node {
+func (v *Volume) entry(rec record) *fstree.Node {
 	if rec.flags&flagAssociated != 0 {
 		return nil
 	}
-	n := &node{
-		dir: rec.flags&flagDirectory != 0, when: rec.when, parent: d,
-		parts: []part{v.partOf(rec)}, size: int64(rec.length), mixed: rec.unit != 0,
+	n := &fstree.Node{
+		Dir: rec.flags&flagDirectory != 0, Modified: rec.when, Size: int64(rec.length),
+		Data: &place{parts: []fstree.Extent{v.partOf(rec)}, mixed: rec.unit != 0},
 	}
 	switch v.Names {
 	case JolietNames:
-		n.name = trimVersion(decodeUCS2(rec.id), n.dir)
+		n.Name = trimVersion(decodeUCS2(rec.id), n.Dir)
 	case RockRidgeNames:
 		rr := readRockRidge(v.r, rec.systemUse, v.skip)
 		if rr.symlink || rr.relocated {
@@ -234,14 +239,18 @@ func (v *Volume) entry(d *node, rec record) *node {
 			if err != nil {
 				return nil
 			}
-			n.dir, n.size, n.parts = true, int64(self.length), []part{{at, int64(self.length)}}
+			n.Dir, n.Size = true, int64(self.length)
+			of(n).parts = []fstree.Extent{{At: at, Length: int64(self.length)}}
 		}
-		n.name = rr.name
+		n.Name = rr.name
 	}
-	if n.name == "" {
-		n.name = trimVersion(string(rec.id), n.dir)
+	if n.Name == "" {
+		n.Name = trimVersion(string(rec.id), n.Dir)
 	}
-	n.name = safeName(n.name)
+	n.Name = fstree.SafeName(n.Name)
+	if n.Dir {
+		n.Mark = mark(n)
+	}
 	return n
 }
 
@@ -265,20 +274,6 @@ func decodeUCS2(b []byte) string {
 		u[i] = binary.BigEndian.Uint16(b[2*i:])
 	}
 	return string(utf16.Decode(u))
-}
-
-// safeName makes any name usable as one element of an [io/fs] path.
-func safeName(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r == '/' || r == '\\' || r < ' ' || r == 0x7F {
-			return '_'
-		}
-		return r
-	}, strings.ToValidUTF8(s, "_"))
-	if s == "" || s == "." || s == ".." {
-		return "_"
-	}
-	return s
 }
 
 // noEOF makes an error of an end that came too early.

@@ -28,8 +28,7 @@ const (
 	systemArea  = 16 // sectors before the first volume descriptor (6.2.1)
 	maxExtent   = 1<<32 - SectorSize
 	maxDirBytes = 64 << 20 // a directory longer than this is damage, not data
-	maxDepth    = 128
-	recordFixed = 33 // length of a directory record without its identifier (9.1)
+	recordFixed = 33       // length of a directory record without its identifier (9.1)
 
 	flagDirectory   = 0x02
 	flagAssociated  = 0x04
