@@ -1,0 +1,463 @@
+// Package archive opens zip, 7z, RAR and LHA archives, in one file or in volumes, with or
+// without a password, and shows what is in them as an [io/fs.FS]. Files in it can be read
+// at any offset; packed ones are unpacked as far as is asked for, and nothing is written to
+// disk.
+//
+// Zip archives may use the methods store, deflate, bzip2 and zstd, Zip64, and the traditional
+// or AES encryption. What 7z and RAR archives may hold is up to the libraries that read them.
+package archive
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"polytome/internal/format/fstree"
+	"polytome/internal/format/lha"
+)
+
+// An Archive is an opened archive.
+type Archive struct {
+	*fstree.FS
+	// Kind is the ending that archives of its format have, such as ".zip".
+	Kind string
+	// Entries are the files in it, in the archive's order. Folders are in the tree only.
+	Entries []Entry
+	// Volumes are the paths of the files that it consists of.
+	Volumes []string
+	// Unsafe are names that would lead out of a folder that the archive is unpacked
+	// to. They are in no tree.
+	Unsafe []string
+	// Damage is why the list may not be whole; nil for a good one.
+	Damage error
+
+	allow  bool
+	budget atomic.Int64 // bytes that may still be unpacked
+	close  []io.Closer
+}
+
+// An Entry is a file in an archive.
+type Entry struct {
+	Name      string // a path in the tree
+	Size      int64  // unpacked, in bytes
+	Modified  time.Time
+	Encrypted bool
+	CRC       uint32 // CRC-32 of the content
+	HasCRC    bool
+
+	open   func() (io.ReadCloser, error)
+	direct func() io.ReaderAt // for content that lies in the archive as it is; may be nil
+}
+
+// Options are how an archive is opened.
+type Options struct {
+	Passwords []string // tried one after another
+	// Allow opens archives that are much larger inside than outside, and unpacks
+	// without end.
+	Allow bool
+}
+
+// Limits of what is unpacked without being allowed.
+const (
+	maxRatio   = 1000     // of unpacked to packed bytes, where more than
+	ratioFrom  = 16 << 30 // is unpacked
+	maxTotal   = 1 << 40
+	maxEntries = 1 << 20
+)
+
+// Errors that somebody decides on.
+var (
+	ErrNotArchive = errors.New("it is no archive of a known kind")
+	ErrPassword   = errors.New("it is encrypted, and none of the passwords opens it")
+)
+
+// A MissingPart is a volume of the archive that is not there.
+type MissingPart struct{ Name string }
+
+func (e *MissingPart) Error() string { return fmt.Sprintf("its part %s is missing", e.Name) }
+
+// A TooLarge is an archive that is much larger inside than outside.
+type TooLarge struct {
+	Packed, Unpacked int64 // in bytes
+	Entries          int
+}
+
+func (e *TooLarge) Error() string {
+	if e.Entries > maxEntries {
+		return fmt.Sprintf("it lists %d files", e.Entries)
+	}
+	return fmt.Sprintf("it has %d bytes and would unpack to %d, %d times as much", e.Packed, e.Unpacked, e.Unpacked/max(1, e.Packed))
+}
+
+// Signatures at the beginning of archives.
+var signatures = []struct{ kind, magic string }{
+	{".zip", "PK\x03\x04"}, {".zip", "PK\x05\x06"}, {".zip", "PK\x07\x08"},
+	{".7z", "7z\xBC\xAF\x27\x1C"},
+	{".rar", "Rar!\x1A\x07\x00"}, {".rar", "Rar!\x1A\x07\x01\x00"},
+}
+
+// KindOf tells the kind of archive by its first bytes, at least eight of them; "" for none.
+func KindOf(head []byte) string {
+	for _, s := range signatures {
+		if bytes.HasPrefix(head, []byte(s.magic)) {
+			return s.kind
+		}
+	}
+	if len(head) >= 7 && head[2] == '-' && head[3] == 'l' && head[6] == '-' {
+		return ".lha"
+	}
+	return ""
+}
+
+// Open opens the archive whose first volume is the named file. Besides the errors above
+// it returns those of the formats, and of the disk.
+func Open(name string, o Options) (a *Archive, err error) {
+	defer recovered(&err)
+	volumes, r, size, closers, err := openVolumes(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			for _, c := range closers {
+				_ = c.Close()
+			}
+		}
+	}()
+	head := make([]byte, 8)
+	if n, err := r.ReadAt(head, 0); n == 0 && err != io.EOF {
+		return nil, err
+	}
+	a = &Archive{Kind: KindOf(head), Volumes: volumes, close: closers, allow: o.Allow}
+	var entries []Entry
+	switch a.Kind {
+	case ".zip":
+		entries, err = zipEntries(r, size, o.Passwords)
+	case ".7z":
+		entries, err = sevenEntries(r, size, o.Passwords)
+	case ".rar":
+		entries, a.Volumes, err = rarEntries(name, o.Passwords)
+	case ".lha":
+		entries, a.Damage, err = lhaEntries(r, size)
+	default:
+		return nil, ErrNotArchive
+	}
+	if err != nil {
+		return nil, err
+	}
+	var packed, unpacked int64
+	for _, v := range a.Volumes {
+		if info, err := os.Stat(v); err == nil {
+			packed += info.Size()
+		}
+	}
+	for _, e := range entries {
+		unpacked += max(0, e.Size)
+	}
+	if !o.Allow && (len(entries) > maxEntries || unpacked < 0 || unpacked > maxTotal || unpacked > ratioFrom && unpacked/max(1, packed) > maxRatio) {
+		return nil, &TooLarge{packed, unpacked, len(entries)}
+	}
+	a.budget.Store(max(ratioFrom, packed*maxRatio))
+	a.plant(entries)
+	return a, nil
+}
+
+// Close closes the archive's files.
+func (a *Archive) Close() error {
+	var all []error
+	for _, c := range a.close {
+		all = append(all, c.Close())
+	}
+	return errors.Join(all...)
+}
+
+// folder is what a directory of the tree holds.
+type folder struct{ nodes []*fstree.Node }
+
+// plant makes the tree.
+func (a *Archive) plant(entries []Entry) {
+	root := &fstree.Node{Data: &folder{}}
+	folders := map[string]*fstree.Node{"": root}
+	var dir func(path string) *fstree.Node
+	dir = func(path string) *fstree.Node {
+		if n := folders[path]; n != nil {
+			return n
+		}
+		up, last := "", path
+		if i := strings.LastIndexByte(path, '/'); i >= 0 {
+			up, last = path[:i], path[i+1:]
+		}
+		n := &fstree.Node{Name: last, Dir: true, Data: &folder{}}
+		folders[path] = n
+		parent := dir(up).Data.(*folder)
+		parent.nodes = append(parent.nodes, n)
+		return n
+	}
+	taken := map[string]bool{}
+	for _, e := range entries {
+		path, ok := safePath(e.Name)
+		if !ok {
+			a.Unsafe = append(a.Unsafe, e.Name)
+			continue
+		}
+		if strings.HasSuffix(e.Name, "/") {
+			if path != "" && !taken[path] && !below(path, taken) {
+				dir(path)
+			}
+			continue
+		}
+		if path == "" || taken[path] || folders[path] != nil || below(path, taken) {
+			continue
+		}
+		taken[path] = true
+		e.Name = path
+		a.Entries = append(a.Entries, e)
+		if i := strings.LastIndexByte(path, '/'); i >= 0 {
+			dir(path[:i])
+		}
+	}
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		up, last := "", e.Name
+		if k := strings.LastIndexByte(e.Name, '/'); k >= 0 {
+			up, last = e.Name[:k], e.Name[k+1:]
+		}
+		parent := dir(up).Data.(*folder)
+		parent.nodes = append(parent.nodes, &fstree.Node{Name: last, Size: e.Size, Modified: e.Modified, Data: e})
+	}
+	a.FS = fstree.New(root, tree{a})
+}
+
+// below reports whether a path goes through one that is a file.
+func below(path string, files map[string]bool) bool {
+	for i, c := range path {
+		if c == '/' && files[path[:i]] {
+			return true
+		}
+	}
+	return false
+}
+
+// safePath brings a stored name into a path of the tree; ok is false for one that leads out
+// of it.
+func safePath(name string) (path string, ok bool) {
+	name = strings.ReplaceAll(name, `\`, "/")
+	if strings.HasPrefix(name, "/") || len(name) > 1 && name[1] == ':' {
+		return "", false
+	}
+	var out []string
+	for part := range strings.SplitSeq(name, "/") {
+		switch part {
+		case "", ".":
+		case "..":
+			return "", false
+		default:
+			out = append(out, fstree.SafeName(part))
+		}
+	}
+	return strings.Join(out, "/"), true
+}
+
+// tree hands the entries to [fstree].
+type tree struct{ a *Archive }
+
+// List returns a folder's nodes.
+func (t tree) List(d *fstree.Node) ([]*fstree.Node, error) { return d.Data.(*folder).nodes, nil }
+
+// Content opens an entry for reading at any offset.
+func (t tree) Content(n *fstree.Node) (io.ReaderAt, error) {
+	e := n.Data.(*Entry)
+	if e.direct != nil {
+		if r := e.direct(); r != nil {
+			return r, nil
+		}
+	}
+	return &window{size: e.Size, open: func() (io.ReadCloser, error) { return t.a.Read(e) }}, nil
+}
+
+// Read unpacks an entry from its beginning. The reader fails where the content is not what the
+// archive tells: it must be read to its end to know.
+func (a *Archive) Read(e *Entry) (r io.ReadCloser, err error) {
+	defer recovered(&err)
+	if r, err = e.open(); err != nil {
+		return nil, err
+	}
+	return &bounded{r: r, a: a, e: e, crc: newCRC(e)}, nil
+}
+
+// bounded keeps an entry to the length that the archive tells, checks its CRC, and counts
+// what is unpacked.
+type bounded struct {
+	r   io.ReadCloser
+	a   *Archive
+	e   *Entry
+	n   int64
+	crc interface {
+		io.Writer
+		Sum32() uint32
+	}
+}
+
+func (b *bounded) Read(p []byte) (n int, err error) {
+	defer recovered(&err)
+	if left := b.e.Size - b.n; int64(len(p)) > left+1 {
+		p = p[:left+1] // one more, to see that there is none
+	}
+	if len(p) == 0 {
+		return 0, nil
+	}
+	n, err = b.r.Read(p)
+	b.n += int64(n)
+	if b.n > b.e.Size {
+		return 0, fmt.Errorf("%s is longer than the %d bytes that the archive tells", b.e.Name, b.e.Size)
+	}
+	_, _ = b.crc.Write(p[:n])
+	if !b.a.allow && b.a.budget.Add(-int64(n)) < 0 {
+		return n, &TooLarge{Unpacked: b.n, Entries: len(b.a.Entries)}
+	}
+	if err == io.EOF {
+		switch {
+		case b.n < b.e.Size:
+			err = fmt.Errorf("%s ends after %d bytes instead of %d: %w", b.e.Name, b.n, b.e.Size, io.ErrUnexpectedEOF)
+		case b.e.HasCRC && b.crc.Sum32() != b.e.CRC:
+			err = fmt.Errorf("%s has the CRC %08X instead of %08X", b.e.Name, b.crc.Sum32(), b.e.CRC)
+			if b.e.Encrypted {
+				err = fmt.Errorf("%w (%w)", err, ErrPassword)
+			}
+		}
+	}
+	return n, err
+}
+
+func (b *bounded) Close() error { return b.r.Close() }
+
+// recovered turns a failure in a library, which some strange file brings to light, into an
+// error.
+func recovered(err *error) {
+	if r := recover(); r != nil {
+		*err = fmt.Errorf("the archive is damaged in a way that its reader cannot bear: %v", r)
+	}
+}
+
+// lhaEntries lists an LHA archive.
+func lhaEntries(r io.ReaderAt, size int64) (out []Entry, damage, err error) {
+	a, err := lha.Open(r, size)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range a.Members {
+		m := &a.Members[i]
+		e := Entry{Name: m.Name, Size: m.Size, Modified: m.Modified}
+		if m.Dir {
+			e.Name += "/"
+		}
+		e.open = func() (io.ReadCloser, error) {
+			r, err := m.Open()
+			return io.NopCloser(r), err
+		}
+		e.direct = m.ReaderAt
+		out = append(out, e)
+	}
+	return out, a.Damage, nil
+}
+
+// Test unpacks everything and throws it away; each is called before an entry, and bytes
+// after each piece. It returns the first fault.
+func (a *Archive) Test(each func(*Entry), bytes func(n int64) error) error {
+	buf := make([]byte, 256<<10)
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		each(e)
+		r, err := a.Read(e)
+		if err != nil {
+			return err
+		}
+		for err == nil {
+			var n int
+			n, err = r.Read(buf)
+			if stop := bytes(int64(n)); stop != nil {
+				err = stop
+			}
+		}
+		_ = r.Close()
+		if err != io.EOF {
+			return err
+		}
+	}
+	return a.Damage
+}
+
+// openVolumes opens all parts of an archive in parts as one; of others, the file.
+func openVolumes(name string) (names []string, r io.ReaderAt, size int64, closers []io.Closer, err error) {
+	names = []string{name}
+	if v, ok := VolumeOf(filepath.Base(name)); ok && v.Plain {
+		names = names[:0]
+		for n := v.Number; ; n++ {
+			part := filepath.Join(filepath.Dir(name), v.Name(n))
+			if _, err := os.Stat(part); errors.Is(err, fs.ErrNotExist) && n > v.Number {
+				break
+			}
+			names = append(names, part)
+		}
+	}
+	var parts joined
+	for _, n := range names {
+		f, err := os.Open(n)
+		if err != nil {
+			for _, c := range closers {
+				_ = c.Close()
+			}
+			return nil, nil, 0, nil, err
+		}
+		closers = append(closers, f)
+		info, err := f.Stat()
+		if err != nil {
+			return nil, nil, 0, closers, err
+		}
+		parts = append(parts, part{f, size, info.Size()})
+		size += info.Size()
+	}
+	if len(parts) == 1 {
+		return names, parts[0].r, size, closers, nil
+	}
+	return names, parts, size, closers, nil
+}
+
+// joined are several files as one.
+type joined []part
+
+type part struct {
+	r        io.ReaderAt
+	at, size int64
+}
+
+func (j joined) ReadAt(b []byte, off int64) (done int, err error) {
+	i, _ := slices.BinarySearchFunc(j, off, func(p part, off int64) int {
+		if p.at+p.size <= off {
+			return -1
+		}
+		return 1
+	})
+	for ; i < len(j) && done < len(b); i++ {
+		p := j[i]
+		at := off + int64(done) - p.at
+		want := min(int64(len(b)-done), p.size-at)
+		n, err := p.r.ReadAt(b[done:done+int(want)], at)
+		done += n
+		if int64(n) < want {
+			return done, err
+		}
+	}
+	if done < len(b) {
+		return done, io.EOF
+	}
+	return done, nil
+}
