@@ -2,16 +2,31 @@ package main
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
 	"github.com/adrg/xdg"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/seen"
 )
 
 // configDir is the folder of the user's own profiles and platforms.
 func configDir() string { return filepath.Join(xdg.ConfigHome, "polytome") }
+
+// cacheFile is where scans keep what they have seen.
+func cacheFile() string { return filepath.Join(xdg.CacheHome, "polytome", "seen.sqlite") }
+
+// openCache opens the cache. Without one, everything is looked at each time, and that is said.
+func openCache(problems io.Writer) *seen.Store {
+	store, err := seen.Open(cacheFile())
+	if err != nil {
+		fmt.Fprintf(problems, "polytome: %v\n", err)
+		return nil
+	}
+	return store
+}
 
 // known is everything that ships and what the user has of their own. Files with mistakes
 // are told in a line, and the rest works.

@@ -37,7 +37,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, OwnDir: configDir()})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, OwnDir: configDir(), CacheFile: cacheFile()})
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true

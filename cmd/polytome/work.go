@@ -130,9 +130,14 @@ func (w *work) pick(b *bench.Bench) error {
 // scan looks through the sources. Problems are printed; only when no source
 // could be read at all does it fail.
 func scan(ctx context.Context, b *bench.Bench, set *loader.Set, problems io.Writer) (intake.Result, error) {
-	r, err := intake.Scan(ctx, b.SourcePaths(), set, nil)
+	cache := openCache(problems)
+	defer cache.Close()
+	r, err := intake.Scan(ctx, b.SourcePaths(), intake.For(b, set, cache))
 	if err != nil {
 		return r, errStopped
+	}
+	for _, n := range r.Notes {
+		fmt.Fprintf(problems, "polytome: %s\n", n)
 	}
 	for _, p := range r.Problems {
 		fmt.Fprintf(problems, "not read: %s: %s\n", p.Path, p.Say)

@@ -64,7 +64,7 @@ func TestTheWorldHoldsWhatItShould(t *testing.T) {
 	w := world(t, 1)
 	set, err := loader.Shipped()
 	require.NoError(t, err)
-	r, err := intake.Scan(context.Background(), []string{w.Games}, set, nil)
+	r, err := intake.Scan(context.Background(), []string{w.Games}, intake.Options{Set: set})
 	require.NoError(t, err)
 	assert.Empty(t, r.Problems)
 	var sizes []int64

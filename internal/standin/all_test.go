@@ -28,7 +28,7 @@ func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	set := coretest.Set(t)
-	scan, err := intake.Scan(context.Background(), []string{w.Shelf}, set, nil)
+	scan, err := intake.Scan(context.Background(), []string{w.Shelf}, intake.Options{Set: set})
 	require.NoError(t, err)
 	sound := slices.DeleteFunc(scan.Titles, func(t title.Title) bool { return !t.Sound() })
 	for i := range 130 { // more than two pages

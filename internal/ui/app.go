@@ -68,7 +68,7 @@ type app struct {
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := desk.New(ctx, b, set, o.Rate)
-	d.OwnDir = o.OwnDir
+	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.stages = []stage{intakeview.New(d), fitview.New(d), treeview.New(d), runview.New(d), proofview.New(d)}
 	a.loaders = loadersview.New(d)

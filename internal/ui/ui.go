@@ -18,7 +18,9 @@ type Options struct {
 	ASCII bool // draw with ASCII characters only
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
-	Rate   int64 // bytes a second for places that set no rate; 0 for no limit
+	// CacheFile is where scans keep what they have seen, "" for nowhere.
+	CacheFile string
+	Rate      int64 // bytes a second for places that set no rate; 0 for no limit
 }
 
 // Run shows the interface until the user quits. The terminal is left as it was,

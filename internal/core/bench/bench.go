@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -26,10 +27,17 @@ const FormatVersion = 1
 // A Bench is the working state. Paths in it are relative to the file's folder,
 // or absolute.
 type Bench struct {
-	Format  int      `toml:"format"`
-	Name    string   `toml:"name"`
-	Sources []Source `toml:"source"`
-	Places  []Place  `toml:"place"`
+	Format int    `toml:"format"`
+	Name   string `toml:"name"`
+	// Lists are CSV files with proper names of titles.
+	Lists []string `toml:"lists,omitempty"`
+	// Passwords are tried on encrypted archives. They are kept as they are: who can read the bench
+	// can read them.
+	Passwords []string `toml:"passwords,omitempty"`
+	Sources   []Source `toml:"source"`
+	Places    []Place  `toml:"place"`
+	// Edits are what was set by hand for titles.
+	Edits []title.Edit `toml:"edit,omitempty"`
 
 	file string // "" for a bench that is not saved
 }
@@ -151,6 +159,19 @@ func Load(file string) (*Bench, error) {
 		slices.Sort(p.Without)
 		slices.Sort(p.Titles)
 	}
+	files := map[string]bool{}
+	for i := range b.Edits {
+		e, at := &b.Edits[i], fmt.Sprintf("edit.%d", i)
+		if e.File == "" || files[e.File] {
+			fail(at, "an edit needs a file of its own")
+		}
+		files[e.File] = true
+		for _, f := range e.Locked {
+			if e.Value(f) == nil {
+				fail(at+".locked", "%q is no field that can be locked; those are: %s", f, strings.Join(title.Editable, ", "))
+			}
+		}
+	}
 	return b, errors.Join(all...)
 }
 
@@ -229,14 +250,92 @@ func (p *Place) Remember(names map[string]string) bool {
 	return fresh
 }
 
-// Choices are which titles are wanted at each place: what undo goes back to.
-type Choices []Place
+// Choices are which titles are wanted at each place, and what was set by hand for titles: what
+// undo goes back to.
+type Choices struct {
+	places    []Place
+	edits     []title.Edit
+	passwords []string
+}
 
 // Choices copies the present ones.
-func (b *Bench) Choices() Choices { return slices.Clone(b.Places) }
+func (b *Bench) Choices() Choices {
+	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords)}
+}
 
-// Restore goes back to earlier choices.
-func (b *Bench) Restore(c Choices) { b.Places = slices.Clone(c) }
+// Restore goes back to earlier choices. It reports whether what was set by hand is another now.
+func (b *Bench) Restore(c Choices) (edited bool) {
+	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords)
+	b.Places, b.Edits, b.Passwords = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords)
+	return edited
+}
+
+// Edit changes what was set by hand for the title of a file, a path of this computer; see
+// [title.Title.Where]. An edit that says nothing any more is forgotten.
+func (b *Bench) Edit(where, sign string, change func(*title.Edit)) {
+	file := b.relative(where)
+	i := slices.IndexFunc(b.Edits, func(e title.Edit) bool { return e.File == file })
+	e := title.Edit{File: file, Sign: sign}
+	b.Edits = slices.Clone(b.Edits) // earlier choices share it
+	if i >= 0 {
+		e = b.Edits[i]
+		b.Edits = slices.Delete(b.Edits, i, i+1)
+	}
+	change(&e)
+	if e.Sign == "" {
+		e.Sign = sign
+	}
+	if !e.Empty() {
+		b.Edits = append(b.Edits, e)
+		slices.SortFunc(b.Edits, func(x, y title.Edit) int { return strings.Compare(x.File, y.File) })
+	}
+}
+
+// EditOf is what was set by hand for the title of a file; an empty one for nothing.
+func (b *Bench) EditOf(where string) title.Edit {
+	file := b.relative(where)
+	if i := slices.IndexFunc(b.Edits, func(e title.Edit) bool { return e.File == file }); i >= 0 {
+		return b.Edits[i]
+	}
+	return title.Edit{File: file}
+}
+
+// relative is a path as the bench keeps it: the opposite of [Bench.Resolve].
+func (b *Bench) relative(path string) string {
+	if b.file == "" {
+		return path
+	}
+	file, entry, packed := strings.Cut(path, title.EntryMark)
+	if rel, err := filepath.Rel(filepath.Dir(b.file), file); err == nil && filepath.IsLocal(rel) {
+		file = rel
+	}
+	if packed {
+		file += title.EntryMark + entry
+	}
+	return file
+}
+
+// ResolvedEdits are the edits with paths of this computer.
+func (b *Bench) ResolvedEdits() []title.Edit {
+	out := slices.Clone(b.Edits)
+	for i := range out {
+		file, entry, packed := strings.Cut(out[i].File, title.EntryMark)
+		out[i].File = b.Resolve(file)
+		if packed {
+			out[i].File += title.EntryMark + entry
+		}
+	}
+	return out
+}
+
+// ListPaths lists the files with the user's lists of titles.
+func (b *Bench) ListPaths() []string {
+	var out []string
+	for _, l := range b.Lists {
+		out = append(out, b.Resolve(l))
+	}
+	return out
+}
 
 // Wanted reports, by index, whether a title is wanted at place number p.
 func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
@@ -248,5 +347,6 @@ func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
 func (b *Bench) Clone() *Bench {
 	c := *b
 	c.Sources, c.Places = slices.Clone(b.Sources), slices.Clone(b.Places)
+	c.Edits, c.Passwords, c.Lists = slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists)
 	return &c
 }

@@ -1,8 +1,6 @@
 package intake
 
 import (
-	"archive/zip"
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -30,58 +28,116 @@ func tracksOf(ending string, set *loader.Set) (out []*loader.Platform) {
 	return out
 }
 
+// shelf is where files lie beside one another: a folder on disk, or an archive.
+type shelf struct {
+	fs.FS
+	// file tells where a file of the shelf lies on this computer.
+	file func(name string, info fs.FileInfo) title.File
+}
+
+// onDisk is a folder on disk, whose names need not be UTF-8.
+type onDisk string
+
+// Open opens a file below the folder.
+func (d onDisk) Open(name string) (fs.File, error) {
+	f, err := os.Open(filepath.Join(string(d), filepath.FromSlash(name)))
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func diskShelf(dir string) shelf {
+	return shelf{onDisk(dir), func(name string, info fs.FileInfo) title.File {
+		return title.File{Path: filepath.Join(dir, filepath.FromSlash(name)), Size: info.Size(), Modified: info.ModTime()}
+	}}
+}
+
+// openAt opens a file of a shelf for reading at any offset.
+func openAt(fsys fs.FS, name string) (r io.ReaderAt, size int64, done func() error, err error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	info, err := f.Stat()
+	r, ok := f.(io.ReaderAt)
+	if err == nil && (!ok || !info.Mode().IsRegular()) {
+		err = errors.New("it is no file")
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, 0, nil, err
+	}
+	return r, info.Size(), f.Close, nil
+}
+
 // tracks identifies the disc of a cue sheet by its first data track.
-func tracks(f *os.File, name string, set *loader.Set) (*title.Title, error) {
-	ending := strings.ToLower(filepath.Ext(name))
-	t := &title.Title{Form: title.Tracks, Of: 1, Name: nameOfFile(filepath.Base(name)), Discs: []title.Disc{{Number: 1}}}
+func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
+	ending := strings.ToLower(path.Ext(name))
+	base := path.Base(name)
+	n := readName(base)
+	t := &title.Title{Form: title.Tracks, Of: 1, Name: n.name, Discs: []title.Disc{{Number: 1}}}
 	if ps := tracksOf(ending, set); len(ps) == 1 {
 		t.Platform = ps[0].Name
 	}
 	bad := func(say, remedy string) (*title.Title, error) {
-		discOfName(t, filepath.Base(name))
+		discOfName(t, base)
 		t.Findings = append(t.Findings, fault(say, remedy))
 		return t, nil
 	}
-	text, err := io.ReadAll(io.LimitReader(f, cuesheet.MaxBytes+1))
+	r, size, done, err := openAt(sh, name)
 	if err != nil {
 		return nil, err
 	}
-	if len(text) > cuesheet.MaxBytes {
+	defer done()
+	if size > cuesheet.MaxBytes {
 		return bad("it is too long for a cue sheet", "look at the file with an editor")
+	}
+	text := make([]byte, size)
+	if k, err := r.ReadAt(text, 0); k < len(text) {
+		return nil, err
 	}
 	sheet, err := cuesheet.Parse(string(text))
 	if err != nil {
 		return bad("the cue sheet cannot be understood: "+err.Error(), "mend that line, or make the sheet again from the disc")
 	}
-	dir := filepath.Dir(name)
+	dir := path.Dir(name)
+	var names []string
+	lost := ""
 	for _, file := range sheet.Files {
-		found, info, err := besides(dir, file.Name)
+		found, info, err := besides(sh, dir, file.Name)
 		if err != nil {
-			return bad(fmt.Sprintf("its track file %s is missing", file.Name), "put the file beside the cue sheet, or mend its name in the sheet")
+			if lost == "" {
+				lost = file.Name
+			}
+			names = append(names, "")
+			continue
 		}
-		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: file.Name, File: title.File{Path: found, Size: info.Size(), Modified: info.ModTime()}})
+		names = append(names, found)
+		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: file.Name, File: sh.file(found, info)})
 		for _, track := range file.Tracks {
 			if sector, _, ok := track.Data(); ok && len(file.Tracks) == 1 && info.Size()%sector != 0 {
 				return bad(fmt.Sprintf("its track file %s has %d bytes, which is no whole number of sectors of %d bytes", file.Name, info.Size(), sector), "copy it from its disc again")
 			}
 		}
 	}
+	if lost != "" {
+		return bad(fmt.Sprintf("its track file %s is missing", lost), "put the file beside the cue sheet, or mend its name in the sheet")
+	}
 	at, track, ok := sheet.FirstData()
 	if !ok {
 		return bad("it is a disc of music: there is no data track", "keep it with your music")
 	}
-	part := t.Discs[0].Parts[at].File
-	data, err := os.Open(part.Path)
+	data, length, closeData, err := openAt(sh, names[at])
 	if err != nil {
 		return nil, err
 	}
-	defer data.Close()
+	defer closeData()
 	sector, offset, _ := track.Data()
-	raw := sectors.New(data, part.Size, sector, offset, int64(track.Start))
+	raw := sectors.New(data, length, sector, offset, int64(track.Start))
 	v, err := iso9660.Open(raw, raw.Size())
-	var damage *iso9660.FormatError
 	switch {
-	case errors.Is(err, iso9660.ErrNotISO), errors.As(err, &damage):
+	case errors.Is(err, iso9660.ErrNotISO), damaged(err):
 		return bad(fmt.Sprintf("its data track %d holds no readable volume: %v", track.Number, err), again)
 	case err != nil:
 		return nil, err
@@ -90,7 +146,7 @@ func tracks(f *os.File, name string, set *loader.Set) (*title.Title, error) {
 		if !p.Has(title.Tracks) {
 			continue
 		}
-		r := &reader{r: raw, size: raw.Size(), game: raw.Size(), name: filepath.Base(name), volume: v.Identifier}
+		r := &reader{r: raw, size: raw.Size(), game: raw.Size(), name: base, volume: v.Identifier}
 		if p.Marker.Volume.Regexp != nil && !p.Marker.Volume.MatchString(v.Identifier) {
 			continue
 		}
@@ -104,7 +160,10 @@ func tracks(f *os.File, name string, set *loader.Set) (*title.Title, error) {
 		}
 		t.Name = ""
 		finish(t, p, r, ending)
-		t.Findings = append(t.Findings, checkLength(v, raw.Size())...)
+		if v.DeclaredSize() > raw.Size() {
+			all := volumes{found: []volume{{v, v.Identifier, v.DeclaredSize(), v.Where}}, size: raw.Size()}
+			t.Findings = append(t.Findings, all.check(raw.Size())...)
+		}
 		return t, nil
 	}
 	t.Platform = ""
@@ -112,20 +171,20 @@ func tracks(f *os.File, name string, set *loader.Set) (*title.Title, error) {
 }
 
 // besides finds a file next to a cue sheet; its letter case may differ.
-func besides(dir, name string) (string, fs.FileInfo, error) {
-	full := filepath.Join(dir, filepath.FromSlash(name))
-	info, err := os.Stat(full)
+func besides(sh shelf, dir, name string) (string, fs.FileInfo, error) {
+	full := path.Join(dir, name)
+	info, err := fs.Stat(sh, full)
 	if err == nil {
 		return full, info, regular(info)
 	}
-	entries, readErr := os.ReadDir(filepath.Dir(full))
+	entries, readErr := fs.ReadDir(sh, path.Dir(full))
 	if readErr != nil {
 		return "", nil, readErr
 	}
 	for _, e := range entries {
-		if strings.EqualFold(e.Name(), filepath.Base(full)) {
-			full = filepath.Join(filepath.Dir(full), e.Name())
-			if info, err = os.Stat(full); err == nil {
+		if strings.EqualFold(e.Name(), path.Base(full)) {
+			full = path.Join(path.Dir(full), e.Name())
+			if info, err = fs.Stat(sh, full); err == nil {
 				err = regular(info)
 			}
 			return full, info, err
@@ -141,106 +200,36 @@ func regular(info fs.FileInfo) error {
 	return nil
 }
 
-// maxFolderFiles is how many files a title in a folder can have.
-const maxFolderFiles = 100_000
-
-// folder identifies a folder as the title of a platform whose games lie unpacked. It
-// returns nil when it is none.
-func folder(dir string, set *loader.Set) (*title.Title, error) {
-	fsys := os.DirFS(dir)
-	top, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, nil // the walk tells it
-	}
+// folder identifies a folder of a shelf as the title of a platform whose games lie unpacked, by
+// what is at its top. It returns nil when it is none. The parts are not yet in it.
+func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.Set) *title.Title {
 	for _, p := range set.Platforms {
-		if !p.Has(title.Folder) || !begins(top, p.Marker.File) {
+		if !p.Has(form) || p.Marker.File == "" || !begins(top, p.Marker.File) {
 			continue
 		}
 		r, err := openMarker(fsys, p.Marker.File)
 		if r == nil || err != nil || !r.has(&p.Marker) {
 			continue
 		}
-		t := &title.Title{Form: title.Folder, Of: 1, Discs: []title.Disc{{Number: 1}}}
+		t := &title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}
 		d := &t.Discs[0]
-		err = fs.WalkDir(fsys, ".", func(name string, e fs.DirEntry, err error) error {
-			if err != nil || !e.Type().IsRegular() {
-				return err
-			}
-			if len(d.Parts) == maxFolderFiles {
-				return fmt.Errorf("it has more than %d files", maxFolderFiles)
-			}
-			info, err := e.Info()
-			if err == nil {
-				d.Parts = append(d.Parts, title.Part{Name: name, File: title.File{Path: filepath.Join(dir, filepath.FromSlash(name)), Size: info.Size(), Modified: info.ModTime()}})
-			}
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
 		finish(t, p, r, "")
-		if i := slices.IndexFunc(d.Evidence, func(e title.Evidence) bool { return e.Field == "name" && e.From == "the name of the file" }); i >= 0 {
-			t.Name = nameOfFile(filepath.Base(dir) + ".")
+		if i := slices.IndexFunc(d.Evidence, func(e title.Evidence) bool { return e.Field == "name" && e.From == fromName }); i >= 0 {
+			n := readName(name + ".")
+			t.Name, t.Tags = n.name, n.tags
 			d.Evidence[i] = title.Evidence{Field: "name", Value: t.Name, From: "the name of the folder"}
 		}
-		info, err := os.Stat(dir)
-		if err != nil {
-			return nil, err
-		}
-		d.File = title.File{Path: dir, Modified: info.ModTime()}
-		return t, nil
+		return t
 	}
-	return nil, nil
+	return nil
 }
 
-// begins reports whether the first part of a marker's path is in a folder, so that it is
-// worth looking for.
-func begins(top []os.DirEntry, marker string) bool {
+// begins reports whether the first part of a marker's path is among a folder's names, so that it
+// is worth looking for.
+func begins(top []string, marker string) bool {
 	first, _, _ := strings.Cut(strings.ToLower(marker), "/")
-	return slices.ContainsFunc(top, func(e os.DirEntry) bool {
-		ok, _ := path.Match(first, strings.ToLower(e.Name()))
+	return slices.ContainsFunc(top, func(name string) bool {
+		ok, _ := path.Match(first, strings.ToLower(name))
 		return ok
 	})
-}
-
-// headOfEntry is how much of a file in an archive is unpacked to see what it is.
-const headOfEntry = 128 << 10
-
-// zipped identifies the one game in a zip archive (PKWARE's APPNOTE 6.3) without unpacking
-// it. It returns nil for an archive of anything else.
-func zipped(f *os.File, size int64, name string, set *loader.Set) (*title.Title, error) {
-	z, err := zip.NewReader(f, size)
-	if err != nil {
-		return nil, fmt.Errorf("the archive cannot be opened: %w; fetch it again", err)
-	}
-	var only *zip.File
-	for _, e := range z.File {
-		if e.FileInfo().IsDir() || strings.HasPrefix(path.Base(e.Name), ".") {
-			continue
-		}
-		if only != nil {
-			return nil, nil
-		}
-		only = e
-	}
-	if only == nil || only.Flags&1 != 0 {
-		return nil, nil // empty, or behind a password
-	}
-	r, err := only.Open()
-	if err != nil {
-		return nil, nil // packed in a way that is not known here
-	}
-	defer r.Close()
-	head, err := io.ReadAll(io.LimitReader(r, headOfEntry))
-	if err != nil {
-		return nil, fmt.Errorf("the archive is damaged: %w; fetch it again", err)
-	}
-	whole := bytes.NewReader(head)
-	t, err := Identify(whole, int64(len(head)), path.Base(only.Name), set)
-	if t == nil || err != nil || t.Form != title.Cartridge {
-		return nil, err
-	}
-	t.Archive = strings.ToLower(filepath.Ext(name))
-	t.Discs[0].Parts = []title.Part{{Name: path.Base(only.Name), File: title.File{Path: name, Size: int64(min(only.UncompressedSize64, 1<<62))}}}
-	return t, nil
 }

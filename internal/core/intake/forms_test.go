@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/format/lha"
 )
 
 // scanned is what a scan of one folder makes of files, in words.
@@ -23,7 +24,7 @@ func scanned(t *testing.T, files map[string][]byte) (map[string]string, intake.R
 	for name, data := range files {
 		coretest.Write(t, dir, name, data)
 	}
-	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
+	r, err := intake.Scan(context.Background(), []string{dir}, intake.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	out := map[string]string{}
 	for i := range r.Titles {
@@ -79,7 +80,9 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"Mast & Mirror/m.about": []byte("Mast and Mirror\n"),
 		"many/one.prog":         []byte("run"),
 		"many/two.prog":         []byte("run"),
-		"quill.lha":             []byte("package"),
+		"quill.lha":             packageOf(t, "go.prog", "run", "q.about", "Quillwork\nby West Hall"),
+		"other.lha":             packageOf(t, "readme", "no program"),
+		"text.lha":              []byte("package"),
 		"parcel.mdp":            []byte("package"),
 		"water.skd":             demo.SkuaDisc("SKUADISC", "SKU-0007", 1, "Long Water"),
 		"mole1.img":             demo.SkuaDisc("SKUA-ONE", "SKF-0031", 1, "Old Mole"),
@@ -104,15 +107,17 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"weir":                  `meridian folder "Weir" MRD-0118 1/1`,
 		"broken":                `meridian folder ""  1/1 BAD TITLE.JSON cannot be read: it is no JSON: unexpected end of JSON input`,
 		"Mast & Mirror":         `dulcimer folder "Mast and Mirror"  1/1`,
-		"quill.lha":             `dulcimer package "quill"  1/1`,
+		"quill.lha":             `dulcimer package "Quillwork"  1/1`,
+		"other.lha":             `dulcimer package "other"  1/1 BAD the package has no *.prog at its top, so it cannot be told what it is`,
+		"text.lha":              `dulcimer package "text"  1/1 BAD the name ends in .lha, but the file is no archive`,
+		"notes.zip":             `  "notes"  1/1 BAD the name ends in .zip, but the file is no archive`,
 		"parcel.mdp":            `meridian package "parcel"  1/1`,
 		"water.skd":             `skua image "Long Water" SKU-0007 1/1`,
 		"mole1.img":             `skua-first image "Old Mole" SKF-0031 2/2`,
 		"half.sk1":              `skua-first image "Half a Mole" SKF-0040 1/2 BAD only disc 2 of 2 found`,
 	}, withoutSum(got))
 	assert.Contains(t, got["damaged.h16"], "its header is damaged: the sum of it is")
-	require.Len(t, r.Problems, 1)
-	assert.Contains(t, r.Problems[0].Say, "the archive cannot be opened")
+	require.Empty(t, r.Problems)
 	assert.Equal(t, 3, r.Passed, "readme.txt, and a folder of several programs; track files belong to their sheets")
 	for i := range r.Titles {
 		if r.Titles[i].Form == title.Folder {
@@ -120,6 +125,17 @@ func TestEveryFormIsRecognised(t *testing.T) {
 			assert.Positive(t, r.Titles[i].Size())
 		}
 	}
+}
+
+// packageOf is an LHA archive of files, given as names and texts in turn.
+func packageOf(t testing.TB, files ...string) []byte {
+	var b bytes.Buffer
+	w := lha.NewWriter(&b)
+	for i := 0; i < len(files); i += 2 {
+		require.NoError(t, w.Add(files[i], lha.Blocks5, demo.Season, []byte(files[i+1])))
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
 }
 
 // withoutSum drops the sums from the one title whose header is damaged.

@@ -7,48 +7,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
-	"polytome/internal/format/iso9660"
 	"polytome/internal/size"
 )
 
 const again = "copy it from its disc again"
-
-// identify finds out what a file is. It returns nil for a file that belongs to
-// no known platform.
-func identify(name string, set *loader.Set) (*title.Title, error) {
-	info, err := os.Stat(name) // before opening, which waits for ever on a pipe
-	if err != nil || !info.Mode().IsRegular() {
-		return nil, err
-	}
-	f, err := os.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	var t *title.Title
-	switch ending := strings.ToLower(filepath.Ext(name)); {
-	case ending == ".zip":
-		t, err = zipped(f, info.Size(), name, set)
-	case tracksOf(ending, set) != nil:
-		t, err = tracks(f, name, set)
-	default:
-		t, err = Identify(f, info.Size(), name, set)
-	}
-	if t != nil {
-		t.Discs[0].File = title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}
-	}
-	return t, err
-}
 
 // Identify finds out what the size bytes of r, a file called name, are: an image, a
 // cartridge or a package. It returns nil when it belongs to no platform of
@@ -63,55 +33,52 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 			return finish(t, p, &whole, ending), nil
 		}
 	}
-	v, err := iso9660.Open(r, size)
-	if errors.Is(err, iso9660.ErrNotISO) {
+	all, err := openVolumes(r, size)
+	switch {
+	case err != nil:
+		if damaged(err) {
+			t.Form = title.Image
+			t.Findings = append(t.Findings, fault(err.Error(), again))
+			return t, nil
+		}
+		return nil, err
+	case len(all.found) == 0:
 		return byEnding(t, &whole, ending, set), nil
 	}
 	t.Form = title.Image
-	byName := slices.ContainsFunc(set.Platforms, func(p *loader.Platform) bool {
-		return p.Has(title.Image) && p.Marker.File != "" && slices.Contains(p.Endings, ending)
-	})
-	var damage *iso9660.FormatError
-	switch {
-	case errors.As(err, &damage):
-		t.Findings = append(t.Findings, fault(err.Error(), again))
-		return t, nil
-	case err != nil:
-		return nil, err
+	for _, v := range all.found {
+		for _, p := range set.Platforms {
+			if !p.Has(title.Image) || p.Marker.File == "" {
+				continue
+			}
+			inside, err := openMarker(v, p.Marker.File)
+			if inside == nil && err == nil {
+				continue
+			}
+			if err != nil {
+				t.Platform = p.Name
+				t.Findings = append(all.check(size), fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
+				return t, nil
+			}
+			inside.volume, inside.game = v.identifier, size
+			if !inside.has(&p.Marker) {
+				continue
+			}
+			t.Findings = all.check(size)
+			return finish(t, p, inside, ending), nil
+		}
 	}
-	short := checkLength(v, size)
-	for _, p := range set.Platforms {
-		if !p.Has(title.Image) || p.Marker.File == "" {
-			continue
-		}
-		inside, err := openMarker(v, p.Marker.File)
-		if inside == nil && err == nil {
-			continue
-		}
-		t.Findings = append(t.Findings, short...)
-		if err != nil {
-			t.Platform = p.Name
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
-			return t, nil
-		}
-		inside.volume, inside.game = v.Identifier, size
-		if !inside.has(&p.Marker) {
-			continue
-		}
-		return finish(t, p, inside, ending), nil
-	}
-	if !byName {
-		return nil, nil // an image, but not a game's
-	}
-	t.Findings = append(t.Findings, short...)
 	var markers []string
 	for _, p := range set.Platforms {
 		if p.Has(title.Image) && slices.Contains(p.Endings, ending) && p.Marker.File != "" {
 			markers = append(markers, p.Marker.File)
 		}
 	}
-	t.Findings = append(t.Findings, fault(fmt.Sprintf("it cannot be told which game this is: the image holds none of %s", strings.Join(markers, ", ")),
-		again+"; if the disc is like that, this loader cannot list it"))
+	if len(markers) == 0 {
+		return nil, nil // an image, but not a game's
+	}
+	t.Findings = append(all.check(size), fault(fmt.Sprintf("it cannot be told which game this is: the image holds none of %s", strings.Join(markers, ", ")),
+		again+"; if the disc is like that, set its platform and ID by hand"))
 	return t, nil
 }
 
@@ -121,6 +88,10 @@ func byEnding(t *title.Title, whole *reader, ending string, set *loader.Set) *ti
 	images := false
 	for _, p := range set.Platforms {
 		switch {
+		case whole.size == 0 && (slices.Contains(p.Endings, ending) && !p.Has(title.Tracks) || slices.Contains(p.Packages, ending)):
+			t.Form, t.Name = p.Forms[0], nameOfFile(whole.name)
+			t.Findings = append(t.Findings, fault("the file is empty", "fetch or copy it again"))
+			return t
 		case slices.Contains(p.Packages, ending):
 			t.Form = title.Package
 			return finish(t, p, whole, ending)
@@ -140,22 +111,12 @@ func byEnding(t *title.Title, whole *reader, ending string, set *loader.Set) *ti
 		return nil
 	}
 	t.Form = title.Image
-	t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but there is no ISO 9660 volume in the file", ending), again))
+	t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but there is no volume in the file: no ISO 9660, no UDF", ending), again))
 	return t
 }
 
 func fault(say, remedy string) title.Finding {
 	return title.Finding{Grade: title.Fault, Say: say, Remedy: remedy}
-}
-
-// checkLength compares the length that the volume states with the file's.
-func checkLength(v *iso9660.Volume, n int64) []title.Finding {
-	if v.DeclaredSize() <= n {
-		return nil
-	}
-	return []title.Finding{fault(
-		fmt.Sprintf("the image is cut short: its volume has %s, and the file only %s", size.Format(v.DeclaredSize()), size.Format(n)),
-		fmt.Sprintf("%s are missing at the end; fetch or copy it again", size.Format(v.DeclaredSize()-n)))}
 }
 
 // reader is where a platform's values are read from: a marker inside of an image or
@@ -279,7 +240,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title
 			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be read: %v", r.name, err), again))
 			return ""
 		case !ok || got == "":
-			if f.Required && t.Form != title.Package {
+			if f.Required && (t.Form != title.Package || r.fsys != nil) {
 				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name, what(f), what_), again))
 			}
 			return ""
@@ -293,7 +254,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title
 		d.Evidence = append(d.Evidence, title.Evidence{Field: what_, Value: got, From: from})
 		return got
 	}
-	if t.Form != title.Package {
+	if t.Form != title.Package || r.fsys != nil {
 		d.ID = get("ID", &p.Fields.ID)
 		t.ID = d.ID
 		t.Name = get("name", &p.Fields.Name)
@@ -306,17 +267,20 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title
 	if !p.Fields.Disc.Tells() {
 		discOfName(t, r.name)
 	}
+	named := readName(r.name)
 	if t.Name == "" && t.Fault() == nil {
-		t.Name = nameOfFile(r.name)
-		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: "the name of the file"})
+		t.Name = named.name
+		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: fromName})
+		t.Tags = named.tags
 	}
+	named.fill(t, p)
 	checkKind(t, p, r.game)
 	checkSum(t, p, r)
 	endings := p.Endings
 	if t.Form == title.Package {
 		endings = p.Packages
 	}
-	if t.Form != title.Folder && !slices.Contains(endings, ending) {
+	if t.Form != title.Folder && ending != "" && !slices.Contains(endings, ending) {
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
 			Say: fmt.Sprintf("the name ends in %q, but the file is a %s %s; its copy gets the right ending", ending, p.Shown, t.Form)})
 	}
@@ -337,37 +301,6 @@ func setDisc(t *title.Title, disc, from string) {
 		d.Number, t.Of = 1, 1
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note, Say: fmt.Sprintf("%s: %q is no disc number; it is taken for the only disc", from, disc)})
 	}
-}
-
-var discTag = regexp.MustCompile(`(?i)[ _]*[(\[](?:disc|disk)[ _]?([0-9]{1,2})(?:[ _]of[ _]([0-9]{1,2}))?[)\]]`)
-
-// discOfName finds the disc number in a file's name, such as "(Disc 2)".
-func discOfName(t *title.Title, name string) {
-	m := discTag.FindStringSubmatch(name)
-	if m == nil {
-		return
-	}
-	n, _ := strconv.Atoi(m[1])
-	of, _ := strconv.Atoi(m[2])
-	if n < 1 || (of > 0 && n > of) {
-		return
-	}
-	t.Discs[0].Number, t.Of = n, of
-	t.Discs[0].Evidence = append(t.Discs[0].Evidence, title.Evidence{Field: "disc", Value: m[1], From: "the name of the file"})
-}
-
-var (
-	downloadTag = regexp.MustCompile(` *\([0-9]{1,2}\)$`)
-	spaces      = regexp.MustCompile(`[ _]+`)
-)
-
-// nameOfFile is the name that a file's own name tells: without its ending, what a download
-// added, and the number of its disc.
-func nameOfFile(name string) string {
-	s := strings.TrimSuffix(name, path.Ext(name))
-	s = discTag.ReplaceAllString(s, "")
-	s = strings.TrimSpace(spaces.ReplaceAllString(s, " "))
-	return downloadTag.ReplaceAllString(s, "")
 }
 
 // checkKind holds the disc kind that the image claims against its size.

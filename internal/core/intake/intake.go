@@ -1,23 +1,25 @@
 // Package intake goes through folders of games and finds out what every file
-// is: the platform, ID, name and disc are read out of the images themselves, and
-// images that are cut short are found.
+// is: the platform, ID, name and disc are read out of the images themselves, also where those
+// lie in archives, and files that are cut short, damaged or incomplete are found. What was seen
+// once is not looked at again until it changes.
 package intake
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
+	"polytome/internal/core/titlelist"
+	"polytome/internal/format/archive"
 )
 
 // A Problem is a file or folder that could not be looked at. The scan goes on.
@@ -30,242 +32,232 @@ type Problem struct {
 type Result struct {
 	Titles   []title.Title `json:"titles"` // ordered by title.Compare
 	Problems []Problem     `json:"problems,omitempty"`
-	Files    int           `json:"files"`  // looked at
-	Passed   int           `json:"passed"` // files that are no game of a known platform
+	Files    int           `json:"files"`             // found
+	Passed   int           `json:"passed"`            // files that are no game of a known platform
+	Dropped  []title.Title `json:"dropped,omitempty"` // left out by the user
+	Reused   int           `json:"reused"`            // files that were known from an earlier scan
+	// Notes are what should be known of the scan itself.
+	Notes []string `json:"notes,omitempty"`
 }
 
-// progressEvery is how often a scan in the background tells what it has.
+// Options are how a scan is done. Only Set is needed.
+type Options struct {
+	Set *loader.Set
+	// Cache keeps what was seen; nil looks at everything.
+	Cache *seen.Store
+	// Edits are what the user has set by hand; their files are paths of this computer.
+	Edits []title.Edit
+	// Lists are files with the user's lists of titles.
+	Lists []string
+	// Passwords are tried on encrypted archives.
+	Passwords []string
+	// Progress gets what has been found so far from time to time; nil for none.
+	Progress func(Result)
+}
+
+// For are the options for a bench's sources.
+func For(b *bench.Bench, set *loader.Set, cache *seen.Store) Options {
+	return Options{Set: set, Cache: cache, Edits: b.ResolvedEdits(), Lists: b.ListPaths(), Passwords: slices.Clone(b.Passwords)}
+}
+
+// progressEvery is how often a scan in the background tells what it has, at most.
 const progressEvery = 200 * time.Millisecond
 
-// Scan walks the source folders and identifies the files in them, several at
-// once. Hidden files and folders are skipped. When progress is not nil, it gets
-// what has been found so far from time to time. The error is only that of a
-// cancelled context: everything else is a [Problem].
-func Scan(ctx context.Context, sources []string, set *loader.Set, progress func(Result)) (Result, error) {
-	s := &scan{set: set, seen: map[string]bool{}}
-	paths := make(chan string, 256)
-	var workers sync.WaitGroup
-	for range max(2, runtime.NumCPU()) {
-		workers.Go(func() {
-			for p := range paths {
-				s.look(p)
-			}
-		})
-	}
+// Scan walks the source folders and identifies the files in them, several at once, but one at a
+// time on a disk that turns. Hidden and system folders are skipped; links are followed to what
+// was not seen otherwise. The error is only that of a cancelled context: everything else is a
+// [Problem].
+func Scan(ctx context.Context, sources []string, o Options) (Result, error) {
+	s := newScan(ctx, o)
 	stop := make(chan struct{})
 	var teller sync.WaitGroup
-	if progress != nil {
+	if o.Progress != nil {
 		teller.Go(func() {
+			wait := progressEvery
 			for {
 				select {
 				case <-stop:
 					return
-				case <-time.After(progressEvery):
-					progress(s.result())
+				case <-time.After(wait):
+					begun := time.Now()
+					o.Progress(s.result())
+					wait = max(progressEvery, 4*time.Since(begun)) // the telling must not become the work
 				}
 			}
 		})
 	}
-	for _, dir := range sources {
-		s.walk(ctx, dir, paths)
-	}
-	close(paths)
-	workers.Wait()
+	s.run(sources)
 	close(stop)
 	teller.Wait()
-	return s.result(), ctx.Err()
+	if ctx.Err() != nil {
+		return s.result(), ctx.Err()
+	}
+	r := s.finish(sources)
+	return r, ctx.Err()
 }
 
 // scan is a scan under way. Workers share it.
 type scan struct {
-	set  *loader.Set
-	seen map[string]bool // by the walker only: two sources may overlap
+	ctx   context.Context
+	o     Options
+	set   *loader.Set
+	known uint64 // of what files are looked at with
+	disks disks
+	open  archive.Options
+	allow map[string]bool
+	list  titlelist.List
+	store *keeper
 
-	mu       sync.Mutex
-	found    []title.Title // one for each file
+	mu      sync.Mutex
+	more    sync.Cond
+	tasks   []func()
+	busy    int
+	visited map[[2]uint64]bool
+	paths   map[string]bool // visited folders where inodes are not known
+	looks   []*look
+	links   []string
+
 	problems []Problem
-	files    int
-	passed   int
+	notes    []string
 }
 
-func (s *scan) walk(ctx context.Context, dir string, paths chan<- string) {
-	info, err := os.Stat(dir)
-	if err == nil && !info.IsDir() {
-		err = errors.New("this is a file; a source must be a folder")
+func newScan(ctx context.Context, o Options) *scan {
+	s := &scan{ctx: ctx, o: o, set: o.Set, visited: map[[2]uint64]bool{}, paths: map[string]bool{}, allow: map[string]bool{}}
+	s.more.L = &s.mu
+	s.open = archive.Options{Passwords: o.Passwords}
+	for _, e := range o.Edits {
+		if e.Allow {
+			s.allow[e.File] = true
+		}
 	}
-	if err != nil {
-		s.problem(dir, err)
-		return
+	s.known = fingerprint(o, s.allow)
+	for _, l := range o.Lists {
+		s.readList(l)
 	}
-	_ = filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil {
-			s.problem(p, err)
-			return nil
-		}
-		if p != dir && strings.HasPrefix(d.Name(), ".") {
-			if d.IsDir() {
-				return fs.SkipDir
+	s.store = newKeeper(o.Cache, s.known)
+	return s
+}
+
+// workers is how many tasks are done at once; how many of them read one disk, [disks] tells.
+const workers = 4
+
+// run walks the sources to their end, and then the links that lead elsewhere.
+func (s *scan) run(sources []string) {
+	s.store.load(sources)
+	for i := len(sources) - 1; i >= 0; i-- {
+		s.source(sources[i])
+	}
+	s.work()
+	s.mu.Lock()
+	links := s.links
+	s.links = nil
+	s.mu.Unlock()
+	slices.Sort(links)
+	s.follow(links)
+	s.work()
+}
+
+// work does tasks until there are none left.
+func (s *scan) work() {
+	var all sync.WaitGroup
+	for range workers {
+		all.Go(func() {
+			for {
+				s.mu.Lock()
+				for len(s.tasks) == 0 && s.busy > 0 {
+					s.more.Wait()
+				}
+				if len(s.tasks) == 0 {
+					s.mu.Unlock()
+					s.more.Broadcast()
+					return
+				}
+				do := s.tasks[len(s.tasks)-1]
+				s.tasks = s.tasks[:len(s.tasks)-1]
+				s.busy++
+				s.mu.Unlock()
+				if s.ctx.Err() == nil {
+					do()
+				}
+				s.mu.Lock()
+				s.busy--
+				s.mu.Unlock()
+				s.more.Broadcast()
 			}
-			return nil
-		}
-		if d.IsDir() && p != dir {
-			if t := s.folder(p); t != nil {
-				return fs.SkipDir
-			}
-		}
-		if d.IsDir() || !(d.Type().IsRegular() || d.Type()&fs.ModeSymlink != 0) {
-			return nil
-		}
-		if abs, err := filepath.Abs(p); err == nil {
-			if s.seen[abs] {
-				return nil
-			}
-			s.seen[abs] = true
-		}
-		paths <- p
-		return nil
-	})
+		})
+	}
+	all.Wait()
+}
+
+func (s *scan) push(tasks ...func()) {
+	s.mu.Lock()
+	s.tasks = append(s.tasks, tasks...)
+	s.mu.Unlock()
+	s.more.Broadcast()
 }
 
 func (s *scan) problem(path string, err error) {
-	say := err.Error()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.problems = append(s.problems, Problem{path, sayProblem(err)})
+}
+
+// sayProblem says in words what keeps a file from being read.
+func sayProblem(err error) string {
 	var pe *fs.PathError
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		say = "there is no such file or folder; check the spelling, or plug its drive in"
+		return "there is no such file or folder; check the spelling, or plug its drive in"
 	case errors.Is(err, fs.ErrPermission):
-		say = "you are not allowed to read it; change its permissions, or run as its owner"
+		return "you are not allowed to read it; change its permissions, or run as its owner"
+	case isGone(err):
+		return "its drive does not answer any more; plug it in again, and scan again"
 	case errors.As(err, &pe):
-		say = pe.Err.Error()
+		return pe.Err.Error()
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.problems = append(s.problems, Problem{path, say})
+	return err.Error()
 }
 
-// folder takes in a folder that is a game by itself. Folders are few and their
-// markers quickly looked for, so the walker does it.
-func (s *scan) folder(dir string) *title.Title {
-	t, err := folder(dir, s.set)
-	if err != nil {
-		s.problem(dir, err)
-		return nil
-	}
-	if t != nil {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		s.files += len(t.Discs[0].Parts)
-		s.found = append(s.found, *t)
-	}
-	return t
-}
-
-// look identifies one file.
-func (s *scan) look(path string) {
-	t, err := s.identify(path)
-	if err != nil {
-		s.problem(path, err)
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.files++
-	if t != nil {
-		s.found = append(s.found, *t)
-	} else if err == nil {
-		s.passed++
-	}
-}
-
-// identify keeps a mistake of the readers, which some strange file brings to
-// light, from ending the program.
-func (s *scan) identify(path string) (t *title.Title, err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			t, err = nil, fmt.Errorf("the reader failed on this file, which is a mistake of Polytome: %v", r)
-		}
-	}()
-	return identify(path, s.set)
-}
-
+// result puts together what there is so far.
 func (s *scan) result() Result {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	r := Result{Titles: Group(slices.Clone(s.found)), Files: s.files, Passed: s.passed, Problems: slices.Clone(s.problems)}
-	for i := range s.found { // track files were passed over before their sheet was read
-		if s.found[i].Form == title.Tracks {
-			for _, d := range s.found[i].Discs {
-				r.Passed -= len(d.Parts)
-			}
+	var found []title.Title
+	r := Result{Problems: slices.Clone(s.problems), Notes: slices.Clone(s.notes)}
+	for _, l := range s.looks {
+		l.mu.Lock()
+		found = append(found, l.titles...)
+		r.Files += l.count
+		r.Reused += l.reused
+		if l.done {
+			r.Passed += l.passed
 		}
+		l.mu.Unlock()
 	}
-	r.Passed = max(0, r.Passed)
+	s.mu.Unlock()
+	m := mender{edits: s.o.Edits, list: &s.list}
+	select {
+	case <-s.store.loaded:
+		m.checks = s.store.checks
+	default: // the cache is still being read
+	}
+	r.Titles, r.Dropped = m.assemble(found)
 	slices.SortFunc(r.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
+	if n := s.o.Cache.Note(); n != "" {
+		r.Notes = append(r.Notes, n)
+	}
 	return r
 }
 
-// Group joins the discs of one game, gives every title its key, notes what
-// titles have in common, and puts them in order. Its input is one title for each file.
-func Group(found []title.Title) []title.Title {
-	slices.SortFunc(found, func(a, b title.Title) int { return title.CompareSource(&a, &b) })
-	var out []title.Title
-	sets := map[string]int{} // what discs of one game share -> index in out
-	for _, t := range found {
-		if t.Of == 1 {
-			out = append(out, t)
-			continue
-		}
-		key := fmt.Sprintf("%s\x00%s\x00%s\x00%d", t.Platform, t.Name, t.Region, t.Of)
-		if t.Of == 0 && t.Form != title.Tracks {
-			key += "\x00" + t.ID // discs that do not tell how many there are share their ID
-		}
-		i, ok := sets[key]
-		if ok && !slices.ContainsFunc(out[i].Discs, func(d title.Disc) bool { return d.Number == t.Discs[0].Number }) {
-			out[i].Discs = append(out[i].Discs, t.Discs...)
-			out[i].Findings = append(out[i].Findings, t.Findings...)
-			continue
-		}
-		sets[key] = len(out)
-		out = append(out, t)
+// finish looks closer where that needs all titles, and keeps what was seen.
+func (s *scan) finish(sources []string) Result {
+	s.compare()
+	s.sumForLists()
+	s.store.keep(s.looks, sources)
+	if err := s.store.err; err != nil {
+		s.notes = append(s.notes, "the cache cannot be used: "+err.Error())
 	}
-	ids := map[string]string{} // ID -> source of the first title that has it
-	for i := range out {
-		t := &out[i]
-		slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
-		t.ID = t.Discs[0].ID
-		if t.Of == 0 { // nothing says how many there are, but the last one that is here
-			t.Of = t.Discs[len(t.Discs)-1].Number
-		}
-		if len(t.Discs) < t.Of {
-			t.Findings = append(t.Findings, title.Finding{
-				Grade: title.Fault, Say: fmt.Sprintf("only %s of %d found", discList(t.Discs), t.Of),
-				Remedy: "add the missing disc's image to a source folder",
-			})
-		}
-		t.Key = t.Source()
-		if t.ID == "" {
-			continue
-		}
-		if first, taken := ids[t.Platform+t.ID]; taken {
-			t.Findings = append(t.Findings, title.Finding{
-				Grade: title.Note, Say: fmt.Sprintf("%s has the ID %s too", filepath.Base(first), t.ID),
-				Remedy: "keep the one that you want, and move the other out of the source folder",
-			})
-			continue
-		}
-		ids[t.Platform+t.ID] = t.Source()
-		t.Key = t.ID
-	}
-	slices.SortFunc(out, func(a, b title.Title) int { return title.Compare(&a, &b) })
-	return out
+	return s.result()
 }
 
-func discList(discs []title.Disc) string {
-	var s []string
-	for _, d := range discs {
-		s = append(s, fmt.Sprint(d.Number))
-	}
-	return "disc " + strings.Join(s, ", ")
-}
+// base is a path's last part, for what is told.
+func base(path string) string { return filepath.Base(path) }

@@ -49,8 +49,8 @@ func TestFaults(t *testing.T) {
 		"other ending":   {coretest.Image(t, good), "a.img", ""},
 		"cut short":      {coretest.Image(t, good)[:50_000], "a.iso", "cut short"},
 		"no marker":      {coretest.Image(t, ""), "a.iso", "the image holds none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
-		"no image":       {[]byte("hello"), "a.iso", "there is no ISO 9660 volume in the file"},
-		"empty":          {nil, "a.iso", "there is no ISO 9660 volume in the file"},
+		"no image":       {[]byte("hello"), "a.iso", "there is no volume in the file: no ISO 9660, no UDF"},
+		"empty":          {nil, "a.iso", "the file is empty"},
 		"bad ID":         {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is no ID of the Vesper`},
 		"no name":        {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
 		"unknown kind":   {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is no kind of disc`},
@@ -89,7 +89,7 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(dir, "gone"), filepath.Join(dir, "dangling.iso")))
 
 	var updates int
-	r, err := intake.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"), filepath.Join(dir, "readme.txt")}, coretest.Set(t), func(intake.Result) { updates++ })
+	r, err := intake.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"), filepath.Join(dir, "readme.txt")}, intake.Options{Set: coretest.Set(t), Progress: func(intake.Result) { updates++ }})
 	require.NoError(t, err)
 	var got []string
 	for _, tt := range r.Titles {
@@ -117,7 +117,7 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 func TestAStoppedScanEnds(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := intake.Scan(ctx, []string{t.TempDir()}, coretest.Set(t), nil)
+	_, err := intake.Scan(ctx, []string{t.TempDir()}, intake.Options{Set: coretest.Set(t)})
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -144,7 +144,7 @@ func BenchmarkScan(b *testing.B) {
 	}
 	set := coretest.Set(b)
 	for b.Loop() {
-		_, _ = intake.Scan(context.Background(), []string{dir}, set, nil)
+		_, _ = intake.Scan(context.Background(), []string{dir}, intake.Options{Set: set})
 	}
 	b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N)/2000, "µs/file")
 }
@@ -187,7 +187,7 @@ func TestAPipeDoesNotHoldTheScanUp(t *testing.T) {
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe.iso"), 0o644))
 	require.NoError(t, os.Symlink("pipe.iso", filepath.Join(dir, "link.iso")))
 	coretest.Write(t, dir, "a.iso", coretest.Image(t, inf("VSP-20417", "Copper Tide", "1/1")))
-	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
+	r, err := intake.Scan(context.Background(), []string{dir}, intake.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	assert.Len(t, r.Titles, 1)
 }

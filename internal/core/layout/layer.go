@@ -284,11 +284,12 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	packed := t.Archive != "" && !keepsArchive(t, rule)
 	switch t.Form {
 	case title.Folder:
+		shape := fromArchive(t)
 		pl.claim(to) // which also holds what is below it
 		for k := range d.Parts {
 			part := &d.Parts[k]
 			if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Rule: rule.Why})
+				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Shape: shape, Rule: rule.Why})
 			}
 		}
 	case title.Package:
@@ -298,9 +299,13 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 		}
 		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
 	case title.Tracks:
-		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
-		for k := range d.Parts {
-			part := &d.Parts[k]
+		sheet, parts, shape := d.File, d.Parts, fromArchive(t)
+		if shape == Unpack { // the cue sheet is the first of what is in the archive
+			sheet, parts = parts[0].File, parts[1:]
+		}
+		pl.add(Item{Disc: i, Path: to, Size: sheet.Size, Source: sheet, Shape: shape, Rule: rule.Why})
+		for k := range parts {
+			part := &parts[k]
 			if below(part.Name) == "" {
 				continue
 			}
@@ -309,7 +314,7 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 				v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), below(part.Name)
 				track = l.cased(rule.Tracks.Fill(v))
 			}
-			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Rule: rule.Why})
+			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Shape: shape, Rule: rule.Why})
 		}
 	default:
 		item := Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why}
@@ -326,6 +331,14 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 		}
 		l.sized(pl, item, rule, v)
 	}
+}
+
+// fromArchive is the shape of one of a title's several files: they never go over packed.
+func fromArchive(t *title.Title) Shape {
+	if t.Archive != "" {
+		return Unpack
+	}
+	return Whole
 }
 
 // maxParts is in how many parts a file is cut at most; one that would need more is left

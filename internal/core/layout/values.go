@@ -43,6 +43,9 @@ func ending(t *title.Title, rule *loader.Accept) string {
 
 // keepsArchive reports whether the title's archive goes over packed.
 func keepsArchive(t *title.Title, rule *loader.Accept) bool {
+	if t.Among > 1 || len(t.Discs[0].Volumes) > 0 { // it would take others along, or be a part of one only
+		return false
+	}
 	switch rule.Archives {
 	case "keep":
 		return t.Archive != ""

@@ -114,7 +114,7 @@ type Look struct {
 // Learn drafts a profile from a prepared place. Titles on it are recognised by the
 // platforms of the set.
 func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
-	r, err := intake.Scan(ctx, []string{l.Dir}, set, nil)
+	r, err := intake.Scan(ctx, []string{l.Dir}, intake.Options{Set: set})
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func collection(t *testing.T) []title.Title {
 	for i := range 70 { // more than a page
 		put(fmt.Sprintf("k/Many %02d.fin", i), demo.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
 	}
-	r, err := intake.Scan(context.Background(), []string{dir}, coretest.Set(t), nil)
+	r, err := intake.Scan(context.Background(), []string{dir}, intake.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	for _, tt := range r.Titles {
 		require.True(t, tt.Sound(), "%s: %v", tt.Source(), tt.Findings)

@@ -79,6 +79,14 @@ func (p *Pattern) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
+// MarshalText gives the expression as it was written.
+func (p Pattern) MarshalText() ([]byte, error) {
+	if p.Regexp == nil {
+		return nil, nil
+	}
+	return []byte(p.Regexp.String()), nil
+}
+
 // A DiscKind is one kind of disc, with the sizes that it can have in bytes; 0 sets
 // no limit.
 type DiscKind struct {

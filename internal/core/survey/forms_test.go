@@ -29,7 +29,7 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	set := coretest.Set(t)
-	scan, err := intake.Scan(ctx, []string{w.Shelf}, set, nil)
+	scan, err := intake.Scan(ctx, []string{w.Shelf}, intake.Options{Set: set})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		loader, as string

@@ -24,7 +24,7 @@ func TestTitlesKeepTheirNames(t *testing.T) {
 	coretest.Write(t, games, "z-old.h16", second)
 	coretest.Write(t, stick, "Carts/heron16/Tollbridge.h16", second)
 	set := coretest.Set(t)
-	scan, err := intake.Scan(ctx, []string{games}, set, nil)
+	scan, err := intake.Scan(ctx, []string{games}, intake.Options{Set: set})
 	require.NoError(t, err)
 	require.Len(t, scan.Titles, 2)
 	b := bench.New("")

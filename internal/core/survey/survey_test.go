@@ -48,7 +48,7 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 		b.Sources = []bench.Source{{Path: games}}
 		b.Places = []bench.Place{{Name: "Stick", At: stick, Loader: "rowan", Road: "usb", As: "fat32", Room: bench.Size(rapid.Int64Range(200_000, 3_000_000).Draw(t, "room")), Everything: true}}
 		set := coretest.Set(t)
-		scan, err := intake.Scan(ctx, b.SourcePaths(), set, nil)
+		scan, err := intake.Scan(ctx, b.SourcePaths(), intake.Options{Set: set})
 		must(t, err)
 		look := func() *survey.Survey {
 			s, err := survey.Take(ctx, b, 0, scan.Titles, set)

@@ -34,13 +34,31 @@ type Title struct {
 	Name     string `json:"name"`
 	ID       string `json:"id,omitempty"` // of the first disc
 	Region   string `json:"region,omitempty"`
-	Discs    []Disc `json:"discs"` // in disc order
-	Of       int    `json:"of"`    // how many discs belong to it; 1 if nothing says more
+	Details
+	Discs []Disc `json:"discs"` // in disc order
+	Of    int    `json:"of"`    // how many discs belong to it; 1 if nothing says more
 	// Archive is the ending, with its dot, of the archive that the title's file
 	// is packed in; "" for a title that lies open.
 	Archive string `json:"archive,omitempty"`
+	// Among is how many titles lie in that archive, 0 for one.
+	Among int `json:"among,omitempty"`
+	// Encrypted is set for an archive that cannot be looked into without a password.
+	Encrypted bool `json:"encrypted,omitempty"`
+	// Locked are the fields that stay as the user has set them.
+	Locked []string `json:"locked,omitempty"`
+	// Set joins discs that the user has put together; "" for none.
+	Set string `json:"set,omitempty"`
 
 	Findings []Finding `json:"findings,omitempty"`
+}
+
+// Details are what else may be known of a title. No loader needs them to start it.
+type Details struct {
+	Year      string   `json:"year,omitempty"`
+	Players   string   `json:"players,omitempty"`
+	Publisher string   `json:"publisher,omitempty"`
+	Version   string   `json:"version,omitempty"`
+	Tags      []string `json:"tags,omitempty"` // from brackets in the file's name, not understood
 }
 
 // A Disc is one medium of a title.
@@ -53,17 +71,42 @@ type Disc struct {
 	File File `json:"file"`
 	// Parts are the files beside or below it: tracks in the order of the cue
 	// sheet, or what is in the folder.
-	Parts    []Part     `json:"parts,omitempty"`
+	Parts []Part `json:"parts,omitempty"`
+	// Volumes are the further files of an archive in parts.
+	Volumes []File `json:"volumes,omitempty"`
+	// Beside are files that belong to it without being needed: covers, manuals, patches.
+	Beside   []Beside   `json:"beside,omitempty"`
 	Evidence []Evidence `json:"evidence,omitempty"`
+	// Sign is a fingerprint of the file's length and of what stands where its headers
+	// are. Different files seldom share one.
+	Sign string `json:"sign,omitempty"`
+	// Deep is a fingerprint of samples from all over the file, taken when another file has
+	// the same sign; "" when none was.
+	Deep string `json:"deep,omitempty"`
+	// Sums are checksums that are known without reading the file, such as
+	// "crc32:0abc1234"; separated by spaces.
+	Sums string `json:"sums,omitempty"`
 }
 
-// Size is the number of bytes in all of the disc's files.
+// Size is the number of bytes in all of the disc's files. What lies in an archive is counted
+// as it is packed.
 func (d *Disc) Size() int64 {
 	n := d.File.Size
 	for i := range d.Parts {
-		n += d.Parts[i].File.Size
+		if d.Parts[i].File.Entry == "" {
+			n += d.Parts[i].File.Size
+		}
+	}
+	for i := range d.Volumes {
+		n += d.Volumes[i].Size
 	}
 	return n
+}
+
+// A Beside is a file that belongs to a disc without being needed.
+type Beside struct {
+	Kind string `json:"kind"` // cover, manual, patch, checksums or notes
+	File File   `json:"file"`
 }
 
 // A Part is one of several files that make a disc.
@@ -77,6 +120,9 @@ type File struct {
 	Path     string    `json:"path"`
 	Size     int64     `json:"size"` // in bytes
 	Modified time.Time `json:"modified"`
+	// Entry is the name in the archive that lies at the path; "" for the file itself. The
+	// size is that of the entry, then.
+	Entry string `json:"entry,omitempty"`
 }
 
 // Evidence is one value and where it was read.
@@ -91,8 +137,9 @@ type Grade string
 
 // The grades of a finding.
 const (
-	Note  Grade = "note"
-	Fault Grade = "fault"
+	Note      Grade = "note"
+	Suspicion Grade = "suspicion" // it may be bad; nothing proves it
+	Fault     Grade = "fault"
 )
 
 // A Finding is something that a person should know about a title.
@@ -167,3 +214,23 @@ func boolInt(b bool) int {
 	}
 	return 0
 }
+
+// Where names the file that a title is edited by: its first one, and the entry in it for a
+// title among others in an archive.
+func (t *Title) Where() string {
+	if len(t.Discs) == 0 {
+		return ""
+	}
+	return t.Discs[0].Where(t.Among > 1)
+}
+
+// Where is the disc's file, with the entry where an archive holds several titles.
+func (d *Disc) Where(among bool) string {
+	if among && len(d.Parts) > 0 {
+		return d.File.Path + EntryMark + d.Parts[0].File.Entry
+	}
+	return d.File.Path
+}
+
+// EntryMark stands between the path of an archive and a name in it.
+const EntryMark = "//"

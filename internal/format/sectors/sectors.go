@@ -2,7 +2,10 @@
 // that a filesystem in it can be opened.
 package sectors
 
-import "io"
+import (
+	"bytes"
+	"io"
+)
 
 // UserData is the bytes of user data in a sector (ECMA-130, clause 14).
 const UserData = 2048
@@ -41,4 +44,29 @@ func (s *Reader) ReadAt(b []byte, off int64) (done int, err error) {
 		}
 	}
 	return done, nil
+}
+
+// sync begins every raw sector (ECMA-130, 14.1).
+var sync = []byte("\x00\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\x00")
+
+// Detect reports whether size bytes of r are raw sectors of 2352 bytes of mode 1 or of mode 2, form
+// 1, and where the user data begin in each.
+func Detect(r io.ReaderAt, size int64) (sector, offset int64, ok bool) {
+	const raw = 2352
+	if size < 17*raw {
+		return 0, 0, false
+	}
+	b := make([]byte, 24)
+	for _, n := range []int64{0, 16} { // the sector of the volume descriptor counts
+		if k, _ := r.ReadAt(b, n*raw); k < len(b) || !bytes.HasPrefix(b, sync) {
+			return 0, 0, false
+		}
+	}
+	switch b[15] {
+	case 1:
+		return raw, 16, true
+	case 2:
+		return raw, 24, b[18]&0x20 == 0 // form 2 holds no filesystem
+	}
+	return 0, 0, false
 }

@@ -71,6 +71,25 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 	return v, nil
 }
 
+// Recognised reports whether data have the mark of a UDF volume in their volume recognition
+// sequence (2/8.3, 3/9.1). It reads one run of bytes, so it is quicker than [Open] for
+// data that are none.
+func Recognised(r io.ReaderAt, size int64) bool {
+	const from, step, most = 32 << 10, 2048, 16
+	b := make([]byte, min(step*most, max(0, size-from)))
+	n, _ := r.ReadAt(b, from)
+	for b = b[:n]; len(b) >= step; b = b[step:] {
+		switch string(b[1:6]) {
+		case "NSR02", "NSR03":
+			return true
+		case "CD001", "BEA01", "BOOT2", "TEA01":
+		default:
+			return false
+		}
+	}
+	return false
+}
+
 // anchor finds the anchor volume descriptor pointer (3/10.2), and with it the length of
 // a sector.
 func (v *Volume) anchor() []byte {

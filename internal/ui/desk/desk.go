@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
+	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 )
@@ -30,6 +31,8 @@ type Desk struct {
 	Set   *loader.Set
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
+	// CacheFile is where scans keep what they have seen, "" for nowhere.
+	CacheFile string
 	// Watch has changes of the user's own files noticed.
 	Watch bool
 	// Loaders counts how often the loaders were read anew.
@@ -125,7 +128,8 @@ func (d *Desk) StartScan() tea.Cmd {
 	d.stopScan = cancel
 	d.Scanning = true
 	d.listened++
-	number, sources, set := d.listened, d.Bench.SourcePaths(), d.Set
+	number, sources, o := d.listened, d.Bench.SourcePaths(), intake.For(d.Bench, d.Set, nil)
+	cache := d.CacheFile
 	found := make(chan ScanMsg, 1)
 	go func() {
 		defer close(found)
@@ -136,7 +140,16 @@ func (d *Desk) StartScan() tea.Cmd {
 			}
 			found <- m
 		}
-		r, err := intake.Scan(ctx, sources, set, func(r intake.Result) { send(ScanMsg{Result: r, number: number, next: found}) })
+		o.Progress = func(r intake.Result) { send(ScanMsg{Result: r, number: number, next: found}) }
+		var trouble error
+		if cache != "" {
+			o.Cache, trouble = seen.Open(cache)
+			defer o.Cache.Close()
+		}
+		r, err := intake.Scan(ctx, sources, o)
+		if trouble != nil {
+			r.Notes = append(r.Notes, trouble.Error())
+		}
 		if err == nil {
 			send(ScanMsg{Result: r, Done: true, number: number, next: found})
 		}
@@ -304,9 +317,12 @@ func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
 		return nil
 	}
 	*to = append(*to, d.Bench.Choices())
-	d.Bench.Restore((*from)[len(*from)-1])
+	edited := d.Bench.Restore((*from)[len(*from)-1])
 	*from = (*from)[:len(*from)-1]
 	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
+	if edited {
+		return tea.Batch(d.StartScan(), d.changed())
+	}
 	return tea.Batch(d.Survey(), d.changed())
 }
 
