@@ -1,11 +1,11 @@
 package intake
 
 import (
-	"cmp"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"polytome/internal/core/title"
 )
@@ -20,18 +20,89 @@ type groupKey struct {
 // titles have in common, and puts them in order. Its input is one title for each file, and is
 // not changed.
 func Group(found []title.Title) []title.Title {
-	order := make([]*title.Title, len(found))
-	for i := range found {
-		order[i] = &found[i]
-	}
-	slices.SortFunc(order, title.CompareSource)
 	out := make([]title.Title, 0, len(found))
-	sets := map[groupKey]int{} // -> index in out
-	for _, t := range order {
-		if t.Of == 1 && t.Set == "" {
+	var several []*title.Title // discs that may belong to others; their order decides
+	for i := range found {
+		if t := &found[i]; t.Of == 1 && t.Set == "" {
 			out = append(out, *t)
+		} else {
+			several = append(several, t)
+		}
+	}
+	out = join(out, several)
+	ids := make(map[[2]string]int, len(out)) // platform and ID -> the title that keeps them
+	twins := map[string]int{}                // content -> the title that keeps it
+	inside := map[string]int{}               // keys of titles in archives with others
+	for i := range out {
+		t := &out[i]
+		if len(t.Discs) > 1 {
+			slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
+			t.ID = t.Discs[0].ID
+		}
+		if t.Of == 0 { // nothing says how many there are, but the last one that is here
+			t.Of = t.Discs[len(t.Discs)-1].Number
+		}
+		if t.ID != "" {
+			keepFirst(ids, [2]string{t.Platform, t.ID}, i, out)
+		}
+		if c := content(&t.Discs[0]); c != "" && t.Among == 0 {
+			keepFirst(twins, c, i, out)
+		}
+	}
+	for i := range out {
+		t := &out[i]
+		own := false
+		find := func(f title.Finding) {
+			if !own {
+				t.Findings, own = slices.Clone(t.Findings), true
+			}
+			t.Findings = append(t.Findings, f)
+		}
+		if len(t.Discs) < t.Of {
+			find(title.Finding{
+				Grade: title.Fault, Say: fmt.Sprintf("only %s of %d found", discList(t.Discs), t.Of),
+				Remedy: "add the missing disc's image to a source folder",
+			})
+		}
+		twin := -1
+		if c := content(&t.Discs[0]); c != "" && t.Among == 0 && twins[c] != i {
+			twin = twins[c]
+			proof := "as far as samples of both tell; verify proves it"
+			if strings.Contains(c, ":") {
+				proof = "their checksums agree"
+			}
+			find(title.Finding{Grade: title.Note, Say: fmt.Sprintf("it has the same content as %s: %s", told(&out[twin], t), proof),
+				Remedy: "keep one of the two, and drop the other"})
+		}
+		if t.ID == "" {
+			t.Key = filepath.Clean(t.Where())
+			if t.Among > 1 { // one entry may hold several
+				if inside[t.Key]++; inside[t.Key] > 1 {
+					t.Key += title.EntryMark + fmt.Sprint(inside[t.Key])
+				}
+			}
 			continue
 		}
+		if first := ids[[2]string{t.Platform, t.ID}]; first == i {
+			t.Key = t.ID
+		} else {
+			t.Key = filepath.Clean(t.Where())
+			if first != twin {
+				find(title.Finding{
+					Grade: title.Note, Say: fmt.Sprintf("%s has the ID %s too", told(&out[first], t), t.ID),
+					Remedy: "keep the one that you want, and drop the other",
+				})
+			}
+		}
+	}
+	return sortTitles(out)
+}
+
+// join puts discs together that belong to one title.
+func join(out []title.Title, several []*title.Title) []title.Title {
+	slices.SortFunc(several, title.CompareSource)
+	sets := map[groupKey]int{} // -> index in out
+	for _, t := range several {
 		key := groupKey{platform: t.Platform, name: t.Name, region: t.Region, of: t.Of}
 		if t.Of == 0 && t.Form != title.Tracks {
 			key.id = t.ID // discs that do not tell how many there are share their ID
@@ -42,78 +113,24 @@ func Group(found []title.Title) []title.Title {
 		i, ok := sets[key]
 		if ok && !slices.ContainsFunc(out[i].Discs, func(d title.Disc) bool { return d.Number == t.Discs[0].Number }) {
 			first := &out[i]
-			first.Discs = append(slices.Clone(first.Discs), t.Discs...)
-			first.Findings = append(slices.Clone(first.Findings), t.Findings...)
 			if t.Set != "" && t.Discs[0].Number < first.Discs[0].Number { // the first disc names a set
 				first.Name, first.ID, first.Region, first.Platform, first.Form = t.Name, t.ID, t.Region, t.Platform, t.Form
 			}
+			first.Discs = append(slices.Clone(first.Discs), t.Discs...)
+			first.Findings = append(slices.Clone(first.Findings), t.Findings...)
 			continue
 		}
 		sets[key] = len(out)
 		out = append(out, *t)
 	}
-	ids := make(map[[2]string]int, len(out)) // platform and ID -> first title that has them
-	twins := map[string]int{}                // content -> first title that has it
-	shared := map[string]bool{}
-	for i := range out {
-		t := &out[i]
-		own := false
-		find := func(f title.Finding) {
-			if !own {
-				t.Findings, own = slices.Clone(t.Findings), true
-			}
-			t.Findings = append(t.Findings, f)
-		}
-		if len(t.Discs) > 1 {
-			slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
-			t.ID = t.Discs[0].ID
-		}
-		if t.Of == 0 { // nothing says how many there are, but the last one that is here
-			t.Of = t.Discs[len(t.Discs)-1].Number
-		}
-		if len(t.Discs) < t.Of {
-			find(title.Finding{
-				Grade: title.Fault, Say: fmt.Sprintf("only %s of %d found", discList(t.Discs), t.Of),
-				Remedy: "add the missing disc's image to a source folder",
-			})
-		}
-		twin := -1
-		if c := content(&t.Discs[0]); c != "" && t.Among == 0 {
-			if first, ok := twins[c]; ok {
-				twin = first
-				proof := "as far as samples of both tell; verify proves it"
-				if strings.Contains(c, ":") {
-					proof = "their checksums agree"
-				}
-				find(title.Finding{Grade: title.Note, Say: fmt.Sprintf("it has the same content as %s: %s", told(&out[first], t), proof),
-					Remedy: "keep one of the two, and drop the other"})
-			} else {
-				twins[c] = i
-			}
-		}
-		t.Key = filepath.Clean(t.Where())
-		if t.ID == "" {
-			if shared[t.Key] { // several titles in one archive
-				t.Key += title.EntryMark + t.Name
-			}
-			shared[t.Key] = true
-			continue
-		}
-		key := [2]string{t.Platform, t.ID}
-		if first, taken := ids[key]; taken {
-			if first != twin {
-				find(title.Finding{
-					Grade: title.Note, Say: fmt.Sprintf("%s has the ID %s too", told(&out[first], t), t.ID),
-					Remedy: "keep the one that you want, and drop the other",
-				})
-			}
-			continue
-		}
-		ids[key] = i
-		t.Key = t.ID
-	}
-	sortTitles(out)
 	return out
+}
+
+// keepFirst notes which of the titles with something in common is the first by its files.
+func keepFirst[K comparable](m map[K]int, key K, i int, all []title.Title) {
+	if first, ok := m[key]; !ok || title.CompareSource(&all[i], &all[first]) < 0 {
+		m[key] = i
+	}
 }
 
 // told is how another title is named in a sentence about t.
@@ -139,26 +156,40 @@ func content(d *title.Disc) string {
 }
 
 // sortTitles puts titles in the order of [title.Compare].
-func sortTitles(all []title.Title) {
+func sortTitles(all []title.Title) []title.Title {
 	type keyed struct {
-		label string
-		t     *title.Title
+		platform, label string
+		t               *title.Title
 	}
 	order := make([]keyed, len(all))
 	for i := range all {
-		order[i] = keyed{strings.ToLower(all[i].Label()), &all[i]}
+		order[i] = keyed{all[i].Platform, strings.ToLower(all[i].Label()), &all[i]}
 	}
-	slices.SortFunc(order, func(a, b keyed) int {
-		if a.t.Platform == b.t.Platform && a.label != b.label {
+	compare := func(a, b keyed) int {
+		if a.platform == b.platform && a.label != b.label {
 			return strings.Compare(a.label, b.label)
 		}
-		return cmp.Or(title.Compare(a.t, b.t))
-	})
-	sorted := make([]title.Title, len(all))
-	for i := range order {
-		sorted[i] = *order[i].t
+		return title.Compare(a.t, b.t)
 	}
-	copy(all, sorted)
+	// Two halves at the same time, as this is what a second scan spends most of its time on.
+	half := len(order) / 2
+	var left sync.WaitGroup
+	left.Go(func() { slices.SortFunc(order[:half], compare) })
+	slices.SortFunc(order[half:], compare)
+	left.Wait()
+	sorted := make([]title.Title, 0, len(all))
+	a, b := order[:half], order[half:]
+	for len(a) > 0 && len(b) > 0 {
+		if compare(b[0], a[0]) < 0 {
+			sorted, b = append(sorted, *b[0].t), b[1:]
+		} else {
+			sorted, a = append(sorted, *a[0].t), a[1:]
+		}
+	}
+	for _, k := range append(a[:len(a):len(a)], b...) {
+		sorted = append(sorted, *k.t)
+	}
+	return sorted
 }
 
 func discList(discs []title.Disc) string {

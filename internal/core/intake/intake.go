@@ -221,7 +221,11 @@ func sayProblem(err error) string {
 // result puts together what there is so far.
 func (s *scan) result() Result {
 	s.mu.Lock()
-	var found []title.Title
+	n := 0
+	for _, l := range s.looks {
+		n += len(l.all)
+	}
+	found := make([]title.Title, 0, n)
 	r := Result{Problems: slices.Clone(s.problems), Notes: slices.Clone(s.notes)}
 	for _, l := range s.looks {
 		l.mu.Lock()

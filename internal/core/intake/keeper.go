@@ -346,6 +346,15 @@ func (s *scan) compare() {
 		l *look
 		d *title.Disc
 	}
+	n, fresh := 0, false
+	for _, l := range s.looks {
+		n += len(l.titles)
+		fresh = fresh || l.fresh
+	}
+	if !fresh {
+		return // it was done when they were
+	}
+	once := make(map[string]spot, n)
 	alike := map[string][]spot{}
 	for _, l := range s.looks {
 		for i := range l.titles {
@@ -354,17 +363,24 @@ func (s *scan) compare() {
 				continue
 			}
 			for k := range t.Discs {
-				if d := &t.Discs[k]; d.Sign != "" && d.File.Size > 0 {
-					alike[d.Sign] = append(alike[d.Sign], spot{l, d})
+				d := &t.Discs[k]
+				if d.Sign == "" || d.File.Size == 0 {
+					continue
 				}
+				first, ok := once[d.Sign]
+				if !ok {
+					once[d.Sign] = spot{l, d}
+					continue
+				}
+				if alike[d.Sign] == nil {
+					alike[d.Sign] = []spot{first}
+				}
+				alike[d.Sign] = append(alike[d.Sign], spot{l, d})
 			}
 		}
 	}
 	var tasks []func()
 	for _, all := range alike {
-		if len(all) < 2 {
-			continue
-		}
 		for _, x := range all {
 			if x.d.Deep != "" {
 				continue

@@ -59,7 +59,7 @@ func (m *mender) assemble(found []title.Title) (titles, dropped []title.Title) {
 		for i := range titles {
 			m.listed(&titles[i])
 		}
-		sortTitles(titles)
+		titles = sortTitles(titles)
 	}
 	for i := range dropped {
 		dropped[i].Key = dropped[i].Where()

@@ -86,6 +86,15 @@ func (r *record) encode(dir string) []byte {
 	e.num(int64(r.passed))
 	e.items(r.files)
 	e.items(r.outside)
+	discs, evidence := 0, 0
+	for i := range r.titles {
+		discs += len(r.titles[i].Discs)
+		for k := range r.titles[i].Discs {
+			evidence += len(r.titles[i].Discs[k].Evidence)
+		}
+	}
+	e.num(int64(discs))
+	e.num(int64(evidence))
 	e.num(int64(len(r.titles)))
 	for i := range r.titles {
 		e.title(&r.titles[i])
@@ -145,6 +154,19 @@ type decoder struct {
 	s   string
 	dir string
 	err error
+	// What titles consist of, in one piece for all of them.
+	discs    []title.Disc
+	evidence []title.Evidence
+}
+
+// cut takes n things off the front of a slice; new ones where there are not so many.
+func cut[T any](all *[]T, n int) []T {
+	if n > len(*all) {
+		return make([]T, n)
+	}
+	out := (*all)[:n:n]
+	*all = (*all)[n:]
+	return out
 }
 
 func (d *decoder) uvarint() uint64 {
@@ -218,6 +240,7 @@ func decodeRecord(data []byte, dir string) (*record, error) {
 	d := &decoder{s: string(data), dir: dir}
 	r := &record{whole: d.num() != 0, passed: int(d.num())}
 	r.files, r.outside = d.items(), d.items()
+	d.discs, d.evidence = make([]title.Disc, d.count()), make([]title.Evidence, d.count())
 	r.titles = make([]title.Title, d.count())
 	for i := range r.titles {
 		if d.err != nil {
@@ -238,7 +261,7 @@ func (d *decoder) title(t *title.Title) {
 	for range d.count() {
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Grade(d.text()), Say: d.text(), Remedy: d.text()})
 	}
-	t.Discs = make([]title.Disc, d.count())
+	t.Discs = cut(&d.discs, d.count())
 	for i := range t.Discs {
 		c := &t.Discs[i]
 		c.Number = int(d.num())
@@ -265,7 +288,7 @@ func (d *decoder) title(t *title.Title) {
 			d.file(&c.Beside[k].File)
 		}
 		if n := d.count(); n > 0 {
-			c.Evidence = make([]title.Evidence, n)
+			c.Evidence = cut(&d.evidence, n)
 		}
 		for k := range c.Evidence {
 			c.Evidence[k] = title.Evidence{Field: d.text(), Value: d.text(), From: d.text()}
