@@ -281,8 +281,8 @@ func (c content) length() int64 { return max(c.size, int64(len(c.text))) }
 // Noise is spread over a file in runs of runLength, one every runEvery bytes,
 // and one at the end.
 const (
-	runLength = int64(16) << 10
-	runEvery  = 192 * mib
+	runLength = int64(4) << 10
+	runEvery  = 24 * mib
 )
 
 func (s source) Open(name string) (fs.File, error) {

@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/format/container"
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/sectors"
@@ -137,7 +138,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 	raw := sectors.New(data, length, sector, offset, int64(track.Start))
 	v, err := iso9660.Open(raw, raw.Size())
 	switch {
-	case errors.Is(err, iso9660.ErrNotISO), damaged(err):
+	case errors.Is(err, iso9660.ErrNotISO), container.Damaged(err):
 		return bad(fmt.Sprintf("its data track %d holds no readable volume: %v", track.Number, err), again)
 	case err != nil:
 		return nil, err
@@ -161,8 +162,8 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		t.Name = ""
 		finish(t, p, r, ending)
 		if v.DeclaredSize() > raw.Size() {
-			all := volumes{found: []volume{{v, v.Identifier, v.DeclaredSize(), v.Where}}, size: raw.Size()}
-			t.Findings = append(t.Findings, all.check(raw.Size())...)
+			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}}, Size: raw.Size()}
+			t.Findings = append(t.Findings, check(&all)...)
 		}
 		return t, nil
 	}

@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/format/archive"
+	"polytome/internal/format/sums"
 	"polytome/internal/place/sparse"
 	"polytome/internal/size"
 )
@@ -57,8 +58,6 @@ func (l *look) files(was *kept) {
 		old = nil
 	}
 	units := l.units()
-	release := func() {}
-	_ = release
 	var tasks []func()
 	for _, u := range units {
 		if old != nil && l.take(old, u) {
@@ -450,3 +449,17 @@ func (l *look) besides(used map[string]bool) {
 
 // modified is a file's date in the unit of items.
 func modified(t time.Time) int64 { return t.UnixNano() }
+
+// sums are the checksum lists in the folder.
+func (l *look) sums() (out []string) {
+	for i := range l.all {
+		it := &l.all[i]
+		if n := len(it.name); n < 4 || it.kind != isFile || it.name[0] == '.' {
+			continue
+		}
+		if dot := strings.LastIndexByte(it.name, '.'); dot >= 0 && len(it.name)-dot <= 7 && sums.Endings[strings.ToLower(it.name[dot:])] != "" {
+			out = append(out, filepath.Join(l.dir, it.name))
+		}
+	}
+	return out
+}

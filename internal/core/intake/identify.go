@@ -15,6 +15,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/format/container"
 	"polytome/internal/size"
 )
 
@@ -33,20 +34,20 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 			return finish(t, p, &whole, ending), nil
 		}
 	}
-	all, err := openVolumes(r, size)
+	all, err := container.OpenImage(r, size)
 	switch {
 	case err != nil:
-		if damaged(err) {
+		if container.Damaged(err) {
 			t.Form = title.Image
 			t.Findings = append(t.Findings, fault(err.Error(), again))
 			return t, nil
 		}
 		return nil, err
-	case len(all.found) == 0:
+	case len(all.Volumes) == 0:
 		return byEnding(t, &whole, ending, set), nil
 	}
 	t.Form = title.Image
-	for _, v := range all.found {
+	for _, v := range all.Volumes {
 		for _, p := range set.Platforms {
 			if !p.Has(title.Image) || p.Marker.File == "" {
 				continue
@@ -57,14 +58,14 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 			}
 			if err != nil {
 				t.Platform = p.Name
-				t.Findings = append(all.check(size), fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
+				t.Findings = append(check(&all), fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
 				return t, nil
 			}
-			inside.volume, inside.game = v.identifier, size
+			inside.volume, inside.game = v.Identifier, size
 			if !inside.has(&p.Marker) {
 				continue
 			}
-			t.Findings = all.check(size)
+			t.Findings = check(&all)
 			return finish(t, p, inside, ending), nil
 		}
 	}
@@ -77,7 +78,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	if len(markers) == 0 {
 		return nil, nil // an image, but not a game's
 	}
-	t.Findings = append(all.check(size), fault(fmt.Sprintf("it cannot be told which game this is: the image holds none of %s", strings.Join(markers, ", ")),
+	t.Findings = append(check(&all), fault(fmt.Sprintf("it cannot be told which game this is: the image holds none of %s", strings.Join(markers, ", ")),
 		again+"; if the disc is like that, set its platform and ID by hand"))
 	return t, nil
 }

@@ -36,6 +36,8 @@ type Result struct {
 	Passed   int           `json:"passed"`            // files that are no game of a known platform
 	Dropped  []title.Title `json:"dropped,omitempty"` // left out by the user
 	Reused   int           `json:"reused"`            // files that were known from an earlier scan
+	// Sums are the checksum lists that lie in the folders.
+	Sums []string `json:"checksum_lists,omitempty"`
 	// Notes are what should be known of the scan itself.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -232,6 +234,7 @@ func (s *scan) result() Result {
 		found = append(found, l.titles...)
 		r.Files += l.count
 		r.Reused += l.reused
+		r.Sums = append(r.Sums, l.sums()...)
 		if l.done {
 			r.Passed += l.passed
 		}
