@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -19,24 +18,18 @@ func intakeCommand() *cobra.Command {
 		Use:   "intake [DIR…]",
 		Short: "Say what the files in folders are, and which of them are unsound",
 		Long: `Intake goes through folders and lists the titles in them, with what it read out of
-the images themselves. Nothing is written.`,
+the images themselves, also where they lie in archives. What was seen once is remembered in the
+cache, so that the next time only what has changed is looked at. Nothing else is written.
+
+A title list is a CSV file whose first line names its columns: id, name, region, year, players,
+publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 		Example: `  polytome intake ~/games
+  polytome intake ~/games --list season-titles.csv
   polytome intake --bench season.toml --json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b := bench.New("")
-			switch {
-			case w.bench != "" && len(args) > 0:
-				return usageError{fmt.Errorf("give folders or --bench, not both")}
-			case w.bench != "":
-				var err error
-				if b, err = bench.Load(w.bench); err != nil {
-					return err
-				}
-			case len(args) == 0:
-				return usageError{fmt.Errorf("%s needs a folder, or a bench with --bench FILE", cmd.CommandPath())}
-			}
-			for _, dir := range args {
-				b.Sources = append(b.Sources, bench.Source{Path: dir})
+			b, err := w.sources(cmd, args)
+			if err != nil {
+				return err
 			}
 			set, err := known()
 			if err != nil {
@@ -57,8 +50,12 @@ the images themselves. Nothing is written.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&w.bench, "bench", "", "look through the sources of this bench file")
-	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
+	f := cmd.Flags()
+	f.StringVar(&w.bench, "bench", "", "look through the sources of this bench file")
+	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with proper names of titles (may be given several times)")
+	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
+	f.StringArrayVar(&w.allow, "allow-large", nil, "look into this archive although it is suspiciously large inside (may be given several times)")
+	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
 }
 
@@ -71,13 +68,16 @@ func printTitles(out io.Writer, r intake.Result) {
 			state = "UNSOUND"
 			unsound++
 		}
-		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", t.ID, size.Format(t.Size()), state, t.Label(), discsOf(t))
+		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", clean(t.ID), size.Format(t.Size()), state, clean(t.Label()), discsOf(t))
 		for _, f := range t.Findings {
-			fmt.Fprintf(out, "%33s%s\n", "", f.Say)
+			fmt.Fprintf(out, "%33s%s\n", "", clean(f.Say))
 			if f.Remedy != "" {
 				fmt.Fprintf(out, "%33s-> %s\n", "", f.Remedy)
 			}
 		}
+	}
+	if len(r.Dropped) > 0 {
+		fmt.Fprintf(out, "%s left out by hand.\n", size.Count(len(r.Dropped), "title"))
 	}
 	fmt.Fprintf(out, "%s, %d unsound. %s passed over as no game of a known platform.\n", size.Count(len(r.Titles), "title"), unsound, size.Count(r.Passed, "file"))
 }

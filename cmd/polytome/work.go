@@ -33,6 +33,8 @@ type work struct {
 	room   string
 	rate   string
 	asJSON bool
+
+	lists, passwords, allow []string
 }
 
 // flags adds the flags that name the work. Commands that look at a place only

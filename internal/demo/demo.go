@@ -140,6 +140,7 @@ func Open(dir string, seed uint64) (World, error) {
 	}
 	small := map[string]string{
 		filepath.Join(w.Games, "notes.txt"):          "Season list, North Hall first. Ask Odile about the second Gannet Patrol.\n",
+		filepath.Join(w.Dir, "season-titles.csv"):    TitleList,
 		filepath.Join(w.Stick, "ROWAN", "rowan.cfg"): "look=stick\nfaces=yes\nvolume=7\n",
 		filepath.Join(w.Stick, "FERRY-ROTA.txt"):     "Mon North Hall, Tue East Hall, Wed West Hall\n",
 		filepath.Join(w.Stick, "SHORT", "spare.iso"): "somebody put this here by hand\n",
@@ -169,6 +170,7 @@ func Open(dir string, seed uint64) (World, error) {
 	}
 	b := bench.New(w.Bench)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
+	b.Lists = []string{"season-titles.csv"}
 	b.Places = []bench.Place{{
 		Name: "North stick", At: "north-stick", Loader: "rowan", Road: "usb",
 		As: "fat32", Room: bench.Size(StickRoom), Everything: true,
@@ -278,11 +280,11 @@ type content struct {
 
 func (c content) length() int64 { return max(c.size, int64(len(c.text))) }
 
-// Noise is spread over a file in runs of runLength, one every runEvery bytes,
-// and one at the end.
+// Noise is spread over a file in runs of runLength, and one at the end: so closely that
+// nothing looks as if it had never been written.
 const (
-	runLength = int64(4) << 10
-	runEvery  = 24 * mib
+	runLength = int64(16) << 10
+	runs      = 12
 )
 
 func (s source) Open(name string) (fs.File, error) {
@@ -332,7 +334,7 @@ func (f *file) DataRanges() []iso9660.Range {
 		return []iso9660.Range{{Start: 0, End: n}}
 	}
 	var out []iso9660.Range
-	for at := int64(0); at < n-2*runLength; at += runEvery {
+	for at := int64(0); at < n-2*runLength; at += max(n/runs, runLength) {
 		out = append(out, iso9660.Range{Start: at, End: at + runLength})
 	}
 	return append(out, iso9660.Range{Start: n - runLength, End: n})

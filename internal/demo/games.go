@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"hash/crc32"
+	"strings"
 	"unicode/utf16"
 
 	"polytome/internal/format/iso9660"
@@ -175,5 +177,21 @@ func shelf() ([]shelfFile, error) {
 		add(dir+"game.about", []byte(name+"\nBy the volunteers of West Hall.\n"))
 	}
 	add("dulcimer/images/old-system.bin", SystemImage(1, 256<<10))
+	packed, err := packedGames()
+	if err != nil {
+		failed = err
+	}
+	out = append(out, packed...)
+	sums := "; the cartridges as they were published\n"
+	for _, f := range out {
+		if name, ok := strings.CutPrefix(f.name, "carts/wren8/"); ok {
+			data := f.data
+			if name == "Brackwater.w8" { // of which this copy is damaged
+				data = Cartridge("WREN", "Brackwater")
+			}
+			sums += fmt.Sprintf("%s %08X\n", name, crc32.ChecksumIEEE(data))
+		}
+	}
+	add("carts/wren8/wren8.sfv", []byte(sums))
 	return out, failed
 }

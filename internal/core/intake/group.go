@@ -117,7 +117,12 @@ func join(out []title.Title, several []*title.Title) []title.Title {
 				first.Name, first.ID, first.Region, first.Platform, first.Form = t.Name, t.ID, t.Region, t.Platform, t.Form
 			}
 			first.Discs = append(slices.Clone(first.Discs), t.Discs...)
-			first.Findings = append(slices.Clone(first.Findings), t.Findings...)
+			first.Findings = slices.Clone(first.Findings)
+			for _, f := range t.Findings {
+				if !slices.Contains(first.Findings, f) {
+					first.Findings = append(first.Findings, f)
+				}
+			}
 			continue
 		}
 		sets[key] = len(out)

@@ -332,7 +332,7 @@ func (j *job) judge(text, doubt string) Verified {
 		where := fmt.Sprintf("%s, line %d", filepath.Base(w.list), w.Number)
 		if have != w.Sum {
 			out.Verdict = Differs
-			out.Say = fmt.Sprintf("its %s is %s, and %s says %s", w.Algorithm, have, where, w.Sum)
+			out.Say = fmt.Sprintf("its %s is %s, and %s, says %s", w.Algorithm, have, where, w.Sum)
 			return out
 		}
 		out.Verdict, out.Say = Agrees, "with "+where
@@ -344,7 +344,7 @@ func (j *job) judge(text, doubt string) Verified {
 const (
 	zeroStep   = int64(64) << 10 // their beginning and end are found to this
 	zeroTail   = int64(1) << 20  // at the end of a file in an image
-	zeroMiddle = int64(32) << 20 // anywhere
+	zeroMiddle = int64(32) << 20 // anywhere; but not less than an eighth of the file
 )
 
 // run is a run of zeros.
@@ -429,7 +429,7 @@ func (v *verifier) structure(j *job, zeros []run) (finding, doubt string) {
 			return "", empty(&all, zeros)
 		}
 	}
-	if longest.to-longest.from >= zeroMiddle {
+	if longest.to-longest.from >= max(zeroMiddle, j.size/8) {
 		doubt = fmt.Sprintf("from byte %s on, %s of it are zeros", size.Exact(longest.from), size.Format(longest.to-longest.from))
 	}
 	return "", doubt
@@ -458,7 +458,7 @@ func empty(v *container.Image, zeros []run) (doubt string) {
 			for ; k < len(zeros) && zeros[k].from < end; k++ {
 				from, to := max(zeros[k].from, e.At), min(zeros[k].to, end)
 				switch {
-				case to-from >= zeroMiddle, to-from >= zeroTail && to == end && i == len(runs)-1:
+				case to-from >= max(zeroMiddle, e.Length/8), to-from >= zeroTail && to == end && i == len(runs)-1:
 					doubt = fmt.Sprintf("in it, %s of %s are zeros, from byte %s on", size.Format(to-from), name, size.Exact(from-e.At))
 					return fs.SkipAll
 				}

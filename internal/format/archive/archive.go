@@ -8,6 +8,7 @@
 package archive
 
 import (
+	"archive/zip"
 	"bytes"
 	"errors"
 	"fmt"
@@ -151,6 +152,10 @@ func Open(name string, o Options) (a *Archive, err error) {
 		return nil, ErrNotArchive
 	}
 	if err != nil {
+		var short *cutShort
+		if v, ok := VolumeOf(filepath.Base(name)); ok && v.Plain && (errors.As(err, &short) || errors.Is(err, zip.ErrFormat)) {
+			err = &MissingPart{v.Name(v.Number + len(volumes))}
+		}
 		return nil, err
 	}
 	var packed, unpacked int64

@@ -1,0 +1,264 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/format/archive"
+	"polytome/internal/format/container"
+	"polytome/internal/size"
+)
+
+func imageCommand() *cobra.Command {
+	var o container.Options
+	cmd := &cobra.Command{
+		Use:   "image",
+		Short: "Look into disc images, cue sheets and archives",
+		Long: `Image lists and unpacks what disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors),
+cue sheets and archives (zip, 7z, RAR, LHA) hold.`,
+	}
+	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be given several times)")
+	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "open archives too that are suspiciously large inside")
+	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that has ISO 9660 too")
+	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside of the file (several with // between)")
+	cmd.AddCommand(imageLs(&o), imageCat(&o), imageExtract(&o))
+	return cmd
+}
+
+// openContainer opens the file and says in words what is the matter with it.
+func openContainer(file string, o container.Options) (*container.Container, error) {
+	c, err := container.Open(file, o)
+	var large *archive.TooLarge
+	switch {
+	case errors.Is(err, archive.ErrPassword):
+		err = fmt.Errorf("%w; give it with --password", err)
+	case errors.As(err, &large):
+		err = fmt.Errorf("%w; if you know where it is from, add --allow-large", err)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", clean(file), err)
+	}
+	for _, name := range c.Unsafe {
+		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", clean(name))
+	}
+	return c, nil
+}
+
+// listed is one line of a listing.
+type listed struct {
+	Name     string    `json:"name"`
+	Dir      bool      `json:"dir,omitempty"`
+	Size     int64     `json:"size"` // in bytes
+	Modified time.Time `json:"modified,omitzero"`
+}
+
+func imageLs(o *container.Options) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:     "ls FILE [PATH]",
+		Short:   "List the files in an image or archive",
+		Example: "  polytome image ls game.iso\n  polytome image ls games.7z --in disc/game.iso SOUND",
+		Args:    oneOrTwo("the file to look into, and perhaps a path in it"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := openContainer(args[0], *o)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			var all []listed
+			partial := false
+			err = fs.WalkDir(c, inner(args), func(name string, d fs.DirEntry, err error) error {
+				if err != nil && d == nil {
+					return err
+				}
+				if err != nil {
+					fmt.Fprintf(os.Stderr, "not read: %s: %v\n", clean(name), err)
+					partial = true
+					return nil
+				}
+				info, err := d.Info()
+				if err != nil || name == "." {
+					return err
+				}
+				l := listed{Name: name, Dir: d.IsDir(), Modified: info.ModTime()}
+				if !l.Dir {
+					l.Size = info.Size()
+				}
+				all = append(all, l)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = printJSON(cmd.OutOrStdout(), struct {
+					Kind   string   `json:"kind"`
+					Label  string   `json:"label,omitempty"`
+					Damage string   `json:"damage,omitempty"`
+					Files  []listed `json:"files"`
+				}{c.Kind, c.Label, say(c.Damage), all})
+			} else {
+				printListing(cmd.OutOrStdout(), c, all)
+			}
+			if err == nil && (partial || c.Damage != nil) {
+				err = errPartial
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func say(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
+}
+
+func printListing(out io.Writer, c *container.Container, all []listed) {
+	head := strings.TrimPrefix(c.Kind, ".")
+	if c.Label != "" {
+		head += fmt.Sprintf(", volume %q", c.Label)
+	}
+	fmt.Fprintln(out, head)
+	var bytes int64
+	files := 0
+	for _, l := range all {
+		when := "                "
+		if !l.Modified.IsZero() {
+			when = l.Modified.Format("2006-01-02 15:04")
+		}
+		if l.Dir {
+			fmt.Fprintf(out, "%15s  %s  %s/\n", "", when, clean(l.Name))
+			continue
+		}
+		files++
+		bytes += l.Size
+		fmt.Fprintf(out, "%15s  %s  %s\n", size.Exact(l.Size), when, clean(l.Name))
+	}
+	fmt.Fprintf(out, "%s, %s bytes\n", size.Count(files, "file"), size.Exact(bytes))
+	if c.Damage != nil {
+		fmt.Fprintf(out, "DAMAGED: %v\n", c.Damage)
+	}
+}
+
+func imageCat(o *container.Options) *cobra.Command {
+	return &cobra.Command{
+		Use:     "cat FILE PATH",
+		Short:   "Write one file out of an image or archive to standard output",
+		Example: "  polytome image cat game.iso VESPER.INF",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) != 2 {
+				return usageError{fmt.Errorf("%s needs the file to look into and a path in it", cmd.CommandPath())}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := openContainer(args[0], *o)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			f, err := c.Open(inner(args))
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			_, err = io.Copy(cmd.OutOrStdout(), f)
+			return err
+		},
+	}
+}
+
+func imageExtract(o *container.Options) *cobra.Command {
+	var to string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "extract FILE [PATH] --to DIR",
+		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
+		Long: `Extract writes below the folder that is named, and nowhere else, whatever the names in the archive say.
+Nothing that is there is overwritten.`,
+		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
+		Args:    oneOrTwo("the file to unpack, and perhaps a path in it"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if to == "" {
+				return usageError{errors.New("--to DIR says where to write")}
+			}
+			c, err := openContainer(args[0], *o)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			type failure struct {
+				Name string `json:"name"`
+				Say  string `json:"say"`
+			}
+			failed := []failure{}
+			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(name string, err error) {
+				failed = append(failed, failure{name, err.Error()})
+				fmt.Fprintf(os.Stderr, "not unpacked: %s: %v\n", clean(name), err)
+			})
+			if errors.Is(err, cmd.Context().Err()) && err != nil {
+				return errStopped
+			}
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = printJSON(cmd.OutOrStdout(), struct {
+					Files  int       `json:"files"`
+					Bytes  int64     `json:"bytes"`
+					To     string    `json:"to"`
+					Failed []failure `json:"failed"`
+				}{files, bytes, to, failed})
+			} else {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes), clean(to))
+			}
+			if err == nil && (len(failed) > 0 || c.Damage != nil) {
+				err = errPartial
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// inner is the path in a container, as one for [io/fs].
+func inner(args []string) string {
+	if len(args) < 2 {
+		return "."
+	}
+	return path.Clean(strings.Trim(args[1], "/"))
+}
+
+func oneOrTwo(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < 1 || len(args) > 2 {
+			return usageError{fmt.Errorf("%s needs %s", cmd.CommandPath(), what)}
+		}
+		return nil
+	}
+}
+
+// clean takes out of a name what could steer the terminal.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) {
+			return '?'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "?"))
+}

@@ -1,0 +1,175 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+)
+
+func verifyCommand() *cobra.Command {
+	w := &work{}
+	var lists []string
+	var again bool
+	cmd := &cobra.Command{
+		Use:   "verify [DIR…]",
+		Short: "Read all files of titles from end to end, and compare checksums",
+		Long: `Verify reads what intake finds: it compares files with the checksum lists beside them (.sfv, .md5,
+.sha1, .sha256) and with those that are given, unpacks archives to test them, and looks for long runs
+of zeros in images. One file at a time is read on each disk.
+
+What was verified once is remembered until the file changes, and shown by intake.`,
+		Example: `  polytome verify ~/games
+  polytome verify ~/games --sums published.sha1
+  polytome verify --bench season.toml --again`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := w.sources(cmd, args)
+			if err != nil {
+				return err
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			r, err := scan(cmd.Context(), b, set, os.Stderr)
+			if err != nil {
+				return err
+			}
+			for _, l := range lists {
+				if _, err := os.Stat(l); err != nil {
+					return fmt.Errorf("--sums: there is no list %s: %w", l, err)
+				}
+			}
+			cache := openCache(os.Stderr)
+			defer cache.Close()
+			tell := &progress{out: os.Stderr}
+			report, err := intake.Verify(cmd.Context(), r.Titles, intake.VerifyOptions{
+				Cache: cache, Passwords: b.Passwords, Lists: append(r.Sums, lists...), Again: again, Progress: tell.verify,
+			})
+			tell.end()
+			if err != nil {
+				return errStopped
+			}
+			if w.asJSON {
+				err = printJSON(cmd.OutOrStdout(), report)
+			} else {
+				printVerified(cmd.OutOrStdout(), report)
+			}
+			if err != nil {
+				return err
+			}
+			for v, n := range report.Counts {
+				if v.Bad() && n > 0 {
+					return errPartial
+				}
+			}
+			if len(r.Problems)+len(report.Problems) > 0 {
+				return errPartial
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&w.bench, "bench", "", "verify the sources of this bench file")
+	f.StringArrayVar(&lists, "sums", nil, "a checksum list, whose names are beside it (may be given several times)")
+	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
+	f.BoolVar(&again, "again", false, "read also what was verified before and has not changed")
+	f.BoolVar(&w.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// sources is the bench of a command that needs folders with games: one from a file, or folders
+// that are named.
+func (w *work) sources(cmd *cobra.Command, args []string) (*bench.Bench, error) {
+	b := bench.New("")
+	switch {
+	case w.bench != "" && len(args) > 0:
+		return nil, usageError{fmt.Errorf("give folders or --bench, not both")}
+	case w.bench != "":
+		var err error
+		if b, err = bench.Load(w.bench); err != nil {
+			return nil, err
+		}
+	case len(args) == 0:
+		return nil, usageError{fmt.Errorf("%s needs a folder, or a bench with --bench FILE", cmd.CommandPath())}
+	}
+	for _, dir := range args {
+		b.Sources = append(b.Sources, bench.Source{Path: dir})
+	}
+	b.Lists = append(b.Lists, w.lists...)
+	b.Passwords = append(b.Passwords, w.passwords...)
+	for _, file := range w.allow {
+		b.Edit(file, "", func(e *title.Edit) { e.Allow = true })
+	}
+	return b, nil
+}
+
+func printVerified(out io.Writer, r intake.VerifyReport) {
+	for _, f := range r.Files {
+		if f.Verdict == intake.Whole {
+			continue
+		}
+		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size), clean(f.Path))
+		if f.Say != "" {
+			fmt.Fprintf(out, "%24s%s\n", "", f.Say)
+		}
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintf(out, "not used: %s: %s\n", clean(p.Path), p.Say)
+	}
+	var words []string
+	for _, v := range intake.Verdicts {
+		if n := r.Counts[v]; n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", n, v))
+		}
+	}
+	known := 0
+	for _, f := range r.Files {
+		if f.Known {
+			known++
+		}
+	}
+	fmt.Fprintf(out, "%s, %s: %s", size.Count(len(r.Files), "file"), size.Format(r.Bytes), strings.Join(words, ", "))
+	if known > 0 {
+		fmt.Fprintf(out, " (%d known from before)", known)
+	}
+	fmt.Fprintln(out, ".")
+}
+
+// progress prints how far a long command is, in one line, where somebody is looking.
+type progress struct {
+	out   *os.File
+	last  time.Time
+	begun time.Time
+	shown bool
+}
+
+func (p *progress) verify(v intake.VerifyProgress) {
+	if !isTerminal(p.out) {
+		return
+	}
+	now := time.Now()
+	if p.begun.IsZero() {
+		p.begun = now
+	}
+	if now.Sub(p.last) < 200*time.Millisecond {
+		return
+	}
+	p.last, p.shown = now, true
+	rate := float64(v.Done) / max(0.1, now.Sub(p.begun).Seconds())
+	fmt.Fprintf(p.out, "\r\x1b[K%3.0f %%  %s of %s, %s/s", percent(v.Done, v.Total), size.Format(v.Done), size.Format(v.Total), size.Format(int64(rate)))
+}
+
+func (p *progress) end() {
+	if p.shown {
+		fmt.Fprint(p.out, "\r\x1b[K")
+	}
+}
