@@ -212,7 +212,7 @@ func TestJSON(t *testing.T) {
 		Titles []struct{ Key, Verdict, Say string }
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &fits))
-	assert.Len(t, fits[0].Titles, 55)
+	assert.Len(t, fits[0].Titles, 59)
 
 	_, out, _ = polytome(t, "fill", "--bench", w.Bench, "--json")
 	keys := map[string]int{}

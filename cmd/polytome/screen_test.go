@@ -69,7 +69,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
-			term.wait("1 Intake 55", "Lamplighter", "5 to mend")
+			term.wait("1 Intake 59", "Lamplighter", "7 to mend")
 			term.keys("/", "Clockwork", "Enter")
 			term.wait("Clockwork Ferry", "from VESPER.INF, line 1")
 			term.keys("Escape")
@@ -79,17 +79,17 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("Escape") // and wait: with the next key close behind it would be taken for alt
 			time.Sleep(200 * time.Millisecond)
 			term.keys("2")
-			term.wait("Fit 15/22", "too big", "as it is")
+			term.wait("Fit 15/24", "too big", "as it is")
 			term.keys("Down")
 			term.wait("Copper Tide on North stick: too big.", "4,294,967,295")
 			term.keys("/", "Thimble", "Enter")
 			term.wait("Thimble Kings on North stick: as it is.")
 			term.keys("Space")
-			term.wait("Thimble Kings taken off North stick", "15/22") // Underbough finds room now
+			term.wait("Thimble Kings taken off North stick", "15/24") // Underbough finds room now
 			term.keys("u")
 			term.wait("Undo: the choices are as they were")
 			term.keys("Escape")
-			term.wait("Tin Harbour", "Fit 15/22")
+			term.wait("Tin Harbour", "Fit 15/24")
 			term.keys("3")
 			term.wait("North stick: 15 new files, nothing leaves", "FULL/", "kept")
 			term.keys("4")
@@ -126,7 +126,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, 100, 30, binary+" demo --dir "+dir)
-			term.wait("1 Intake 55")
+			term.wait("1 Intake 59")
 			end(term)
 			term.wait("ready> ")
 			term.keys("echo it $((6*7))", "Enter")
@@ -140,7 +140,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 120, 36, binary+" demo --dir "+dir)
-	term.wait("1 Intake 55")
+	term.wait("1 Intake 59")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
@@ -157,7 +157,7 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	assert.Less(t, len(list), len(promised))
 
 	term.keys("clear; "+binary+" demo --dir "+dir, "Enter")
-	term.wait("1 Intake 55")
+	term.wait("1 Intake 59")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
@@ -190,7 +190,7 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 func TestWithoutColoursAndUnicode(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 158, 46, "NO_COLOR=1 "+binary+" demo --ascii --dir "+dir)
-	term.wait("1 Intake 55")
+	term.wait("1 Intake 59")
 	for _, stage := range []string{"1", "2", "3", "4", "5", "L", "Right", "Right", "Tab"} {
 		term.keys(stage)
 		time.Sleep(300 * time.Millisecond)
@@ -206,9 +206,9 @@ func TestTheLoadersPanel(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	own := filepath.Join(dir, "own", "profiles", "rowan.toml")
 	term := open(t, 158, 46, "VISUAL= EDITOR='sed -i s/{title}.iso/{title|upper}.iso/' "+binary+" demo --dir "+dir)
-	term.wait("1 Intake 55")
+	term.wait("1 Intake 59")
 	term.keys("L")
-	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "a part", "21 pictures, VSP-20417.png", "nothing to do with 33 of 55 titles. 1 has no path here")
+	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "a part", "21 pictures, VSP-20417.png", "nothing to do with 35 of 59 titles. 1 has no path here")
 	term.keys("Tab", "Down", "Down")
 	term.wait("Rowan looks the picture of a disc up by the ID")
 	term.keys("v", "v")
@@ -244,7 +244,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	assert.FileExists(t, filepath.Join(dir, "own", "profiles", "north-stick-learnt.toml"))
 
 	small := open(t, 80, 24, binary+" demo --dir "+dir)
-	small.wait("1 Intake 55")
+	small.wait("1 Intake 59")
 	small.keys("L", "Right")
 	small.wait("its rules")
 	small.keys("Tab")

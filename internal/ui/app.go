@@ -3,6 +3,7 @@ package ui
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
@@ -44,6 +45,7 @@ const (
 	normal mode = iota
 	finding
 	commanding
+	answering
 	helping
 	quitting
 )
@@ -124,8 +126,14 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		cmd := a.key(msg)
 		return a, cmd
 	case tea.PasteMsg:
-		if a.welcome != nil {
+		switch {
+		case a.welcome != nil:
 			a.welcome.Paste(msg)
+		case a.mode == finding, a.mode == commanding, a.mode == answering:
+			a.input, _ = a.input.Update(msg)
+			if a.mode == finding {
+				a.stage().SetFilter(a.input.Value())
+			}
 		}
 		return a, nil
 	case tea.MouseClickMsg:
@@ -159,6 +167,8 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.loaders.Edited(msg)
 	case loadersview.LearntMsg:
 		return a, a.loaders.Learnt(msg)
+	case desk.VerifyMsg:
+		return a, a.desk.SetVerify(msg)
 	case desk.SavedMsg:
 		a.desk.SetSaved(msg)
 		return a, nil
@@ -260,16 +270,27 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 			return tea.Quit
 		}
 		return nil
-	case finding, commanding:
+	case finding, commanding, answering:
 		return a.typed(msg)
 	}
 	for _, x := range a.all() {
 		if key.Matches(msg, x.Key) {
 			a.desk.Notice = ""
-			return x.Do()
+			return a.do(x)
 		}
 	}
 	return nil
+}
+
+// do does an action, and puts the question that it may have.
+func (a *app) do(x desk.Action) tea.Cmd {
+	cmd := x.Do()
+	if q := a.desk.Question; q != nil {
+		a.ask(answering, q.Prompt, q.Suggestions)
+		a.input.SetValue(q.Value)
+		a.input.CursorEnd()
+	}
+	return cmd
 }
 
 // typed handles keys while something is typed at the foot.
@@ -279,13 +300,18 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 		if a.mode == finding {
 			a.stage().SetFilter("")
 		}
-		a.mode = normal
+		a.mode, a.desk.Question = normal, nil
 		return nil
 	case "enter":
 		was := a.mode
 		a.mode = normal
-		if was == commanding {
+		switch was {
+		case commanding:
 			return a.command(a.input.Value())
+		case answering:
+			q := a.desk.Question
+			a.desk.Question = nil
+			return q.Done(strings.TrimSpace(a.input.Value()))
 		}
 		return nil
 	}
@@ -303,14 +329,14 @@ func (a *app) command(name string) tea.Cmd {
 	for _, x := range a.all() {
 		desc := x.Key.Help().Desc
 		if desc == name {
-			return x.Do()
+			return a.do(x)
 		}
 		if len(name) > 0 && len(desc) >= len(name) && desc[:len(name)] == name {
 			fits = append(fits, x)
 		}
 	}
 	if len(fits) == 1 {
-		return fits[0].Do()
+		return a.do(fits[0])
 	}
 	a.desk.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
 	if len(fits) > 1 {
@@ -321,7 +347,7 @@ func (a *app) command(name string) tea.Cmd {
 
 func (a *app) click(x, y int) tea.Cmd {
 	if a.welcome != nil || a.mode != normal {
-		a.mode = normal
+		a.mode, a.desk.Question = normal, nil
 		return nil
 	}
 	if y == 0 {

@@ -180,10 +180,17 @@ func (a *app) volumes() []rack.Volume {
 func (a *app) whyLines(w, h int) []string {
 	t := a.theme
 	switch a.mode {
-	case finding, commanding:
-		hint := "enter keeps the filter · esc drops it"
-		if a.mode == commanding {
+	case finding, commanding, answering:
+		hint := "enter keeps the filter · esc drops it · words, or platform:vesper  size>4G  year<2000  unsound  -region:north"
+		switch {
+		case a.mode == commanding:
 			hint = "tab completes · enter does it · esc leaves"
+		case a.mode == answering:
+			hint = a.desk.Question.Hint + " · enter takes it · esc leaves it"
+		default:
+			if s, ok := a.stage().(interface{ Trouble() string }); ok && s.Trouble() != "" {
+				hint = s.Trouble()
+			}
 		}
 		a.input.SetWidth(max(10, w-12))
 		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}

@@ -223,7 +223,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(w.Games, "dangling.iso")))
 	press(a, "1", "s")
 	assert.Contains(t, text(a), "games/dangling.iso: there is no such file or folder")
-	assert.Contains(t, text(a), "6 to mend")
+	assert.Contains(t, text(a), "8 to mend")
 	require.NoError(t, os.RemoveAll(w.Games))
 	press(a, "s")
 	assert.Contains(t, text(a), "games: there is no such file or folder; check the spelling")

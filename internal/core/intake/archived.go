@@ -77,6 +77,21 @@ func packed(name string, set *loader.Set, o archive.Options) ([]title.Title, err
 	return titles, err
 }
 
+// IdentifyPacked is [Identify] for a file that is an archive of one title; nil for one of several, or
+// of none.
+func IdentifyPacked(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.Title, error) {
+	a, err := archive.New(r, size, archive.Options{})
+	if err != nil {
+		return nil, err
+	}
+	one := title.Title{Of: 1, Archive: strings.ToLower(path.Ext(name)), Discs: []title.Disc{{Number: 1, File: title.File{Path: name, Size: size}}}}
+	titles, err := inside(a, one, set)
+	if err != nil || len(titles) != 1 {
+		return nil, err
+	}
+	return &titles[0], nil
+}
+
 // unopened is the title of an archive that cannot be looked into; nil for an error that is not the
 // archive's.
 func unopened(t title.Title, err error) *title.Title {
@@ -240,7 +255,12 @@ func entry(a *archive.Archive, e *archive.Entry, set *loader.Set) (*title.Title,
 		return nil, err
 	}
 	defer done()
-	t, err := Identify(&firm{r: r}, size, path.Base(e.Name), set)
+	// What cannot be unpacked must not be taken for a file of another kind.
+	_, err = r.ReadAt(make([]byte, min(size, headLength)), 0)
+	var t *title.Title
+	if err == nil || err == io.EOF {
+		t, err = Identify(r, size, path.Base(e.Name), set)
+	}
 	if err != nil {
 		if errors.Is(err, archive.ErrPassword) {
 			return nil, err
@@ -250,19 +270,6 @@ func entry(a *archive.Archive, e *archive.Entry, set *loader.Set) (*title.Title,
 		return t, nil
 	}
 	return t, nil
-}
-
-// firm turns what cannot be unpacked into an error that is not taken for the end of a file.
-type firm struct {
-	r io.ReaderAt
-}
-
-func (f *firm) ReadAt(b []byte, off int64) (int, error) {
-	n, err := f.r.ReadAt(b, off)
-	if err != nil && err != io.EOF {
-		err = fmt.Errorf("%w", err)
-	}
-	return n, err
 }
 
 // topFolders are the folders of an archive that may be titles: its top, and those at the first

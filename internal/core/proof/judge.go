@@ -10,6 +10,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/format/archive"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -197,5 +198,11 @@ func (a *audit) identify(e place.Entry) (*title.Title, error) {
 		return nil, err
 	}
 	defer c.Close()
+	head := make([]byte, 8)
+	if n, _ := c.ReadAt(head, 0); n == len(head) {
+		if kind := archive.KindOf(head); kind != "" && kind != ".rar" && strings.EqualFold(kind, path.Ext(e.Path)) {
+			return intake.IdentifyPacked(c, c.Size(), e.Path, a.set)
+		}
+	}
 	return intake.Identify(c, c.Size(), e.Path, a.set)
 }

@@ -133,6 +133,16 @@ func Open(name string, o Options) (a *Archive, err error) {
 			}
 		}
 	}()
+	return open(r, size, name, volumes, closers, o)
+}
+
+// New opens the archive in the size bytes of r. RAR archives need to be files; see [Open].
+func New(r io.ReaderAt, size int64, o Options) (a *Archive, err error) {
+	defer recovered(&err)
+	return open(r, size, "", nil, nil, o)
+}
+
+func open(r io.ReaderAt, size int64, name string, volumes []string, closers []io.Closer, o Options) (a *Archive, err error) {
 	head := make([]byte, 8)
 	if n, err := r.ReadAt(head, 0); n == 0 && err != io.EOF {
 		return nil, err
@@ -145,6 +155,9 @@ func Open(name string, o Options) (a *Archive, err error) {
 	case ".7z":
 		entries, err = sevenEntries(r, size, o.Passwords)
 	case ".rar":
+		if name == "" {
+			return nil, errors.New("a RAR archive can only be opened as a file")
+		}
 		entries, a.Volumes, err = rarEntries(name, o.Passwords)
 	case ".lha":
 		entries, a.Damage, err = lhaEntries(r, size)
@@ -158,10 +171,13 @@ func Open(name string, o Options) (a *Archive, err error) {
 		}
 		return nil, err
 	}
-	var packed, unpacked int64
-	for _, v := range a.Volumes {
-		if info, err := os.Stat(v); err == nil {
-			packed += info.Size()
+	packed, unpacked := size, int64(0)
+	if len(a.Volumes) > 1 && a.Kind == ".rar" {
+		packed = 0
+		for _, v := range a.Volumes {
+			if info, err := os.Stat(v); err == nil {
+				packed += info.Size()
+			}
 		}
 	}
 	for _, e := range entries {

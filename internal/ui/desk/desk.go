@@ -21,7 +21,6 @@ import (
 	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
-	"polytome/internal/core/title"
 )
 
 // A Desk is the shared state. Only the interface's own goroutine touches it.
@@ -35,11 +34,17 @@ type Desk struct {
 	CacheFile string
 	// Watch has changes of the user's own files noticed.
 	Watch bool
+	// Generation counts how often the titles became others.
+	Generation int
 	// Loaders counts how often the loaders were read anew.
 	Loaders int
 
 	Scan     intake.Result
 	Scanning bool
+	// Verifying is the check of files under way, nil for none.
+	Verifying *Verifying
+	// Question is what is asked at the foot, nil for nothing.
+	Question *Question
 	Unsound  int // titles with a fault
 
 	Surveys []*survey.Survey // by place; nil until looked at
@@ -60,6 +65,7 @@ type Desk struct {
 	fresh       bool           // there was no bench file at the start
 	running     sync.WaitGroup // runs under way
 	changes     int            // of the choices; what was begun before the last one is dropped
+	scanned     bool           // a scan has come to its end
 	listened    int            // number of the scan that is listened to
 	watched     int            // folders of the user's files that are watched
 	stopWatch   func()
@@ -175,7 +181,15 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 	if m.number != d.listened {
 		return nil
 	}
+	if !m.Done && d.scanned {
+		return listen(m.next) // what is known is shown until the new look is complete
+	}
+	d.scanned = d.scanned || m.Done
 	d.Scan = m.Result
+	d.Generation++
+	if m.Done && len(m.Result.Notes) > 0 && d.Notice == "" {
+		d.Notice = strings.Join(m.Result.Notes, " ")
+	}
 	d.Unsound = 0
 	for i := range d.Scan.Titles {
 		if !d.Scan.Titles[i].Sound() {
@@ -427,19 +441,6 @@ func (d *Desk) Foreign(i int) bool {
 		}
 	}
 	return len(d.Surveys) > 0
-}
-
-// Matches reports whether a title has all the words of a filter in its name, ID,
-// platform, region or file.
-func Matches(t *title.Title, filter string) bool {
-	if filter == "" {
-		return true
-	}
-	all := strings.ToLower(strings.Join([]string{t.Label(), t.ID, t.Platform, t.Region, t.Source()}, "\x00"))
-	if !t.Sound() {
-		all += "\x00unsound"
-	}
-	return HasWords(all, filter)
 }
 
 // HasWords reports whether a text has all the words of a filter, whatever their letter

@@ -1,9 +1,13 @@
 package desk
 
 import (
+	"cmp"
 	"image/color"
+	"slices"
 	"strings"
 
+	"polytome/internal/core/filter"
+	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/style"
@@ -15,6 +19,10 @@ type TitleRows struct {
 	List scroll.List
 
 	filter string
+	asked  filter.Filter
+	texts  []string         // of the titles, to find words in
+	known  int              // the titles that the texts are of
+	order  int              // index in orders
 	only   func(i int) bool // titles that it does not hold for are left out; nil keeps all
 	hide   func(i int) bool // titles that are not shown unless they are looked for; nil for none
 	hidden int
@@ -41,7 +49,43 @@ func NewTitleRows(d *Desk) *TitleRows {
 // SetFilter shows only titles that have all the words.
 func (r *TitleRows) SetFilter(f string) {
 	r.filter = f
+	r.asked = filter.Parse(f)
 	r.Refresh()
+}
+
+// Trouble is what of the filter cannot be understood, "" for nothing.
+func (r *TitleRows) Trouble() string { return r.asked.Trouble }
+
+// orders are those in which titles can be listed. Without a comparison, they are grouped by platform.
+var orders = []struct {
+	name string
+	less func(a, b *title.Title) int
+}{
+	{"by platform", nil},
+	{"worst first", func(a, b *title.Title) int { return grade(b) - grade(a) }},
+	{"largest first", func(a, b *title.Title) int { return cmp.Compare(b.Size(), a.Size()) }},
+	{"by name", func(a, b *title.Title) int {
+		return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label()))
+	}},
+	{"by ID", func(a, b *title.Title) int {
+		return cmp.Or(cmp.Compare(len(b.ID)/64+min(1, len(b.ID)), len(a.ID)/64+min(1, len(a.ID))), strings.Compare(a.ID, b.ID))
+	}},
+	{"newest first", func(a, b *title.Title) int { return b.Discs[0].File.Modified.Compare(a.Discs[0].File.Modified) }},
+}
+
+// grade is how bad the worst finding of a title is.
+func grade(t *title.Title) (worst int) {
+	for i := range t.Findings {
+		worst = max(worst, map[title.Grade]int{title.Note: 1, title.Suspicion: 2, title.Fault: 3}[t.Findings[i].Grade])
+	}
+	return worst
+}
+
+// NextOrder lists the titles in another order, and tells which.
+func (r *TitleRows) NextOrder() string {
+	r.order = (r.order + 1) % len(orders)
+	r.Refresh()
+	return orders[r.order].name
 }
 
 // Narrow shows only titles that the function holds for, or all again when it is
@@ -66,7 +110,7 @@ func (r *TitleRows) Narrowed() bool { return r.only != nil || r.filter != "" }
 // Escape shows all titles again; it reports whether some were left out.
 func (r *TitleRows) Escape() bool {
 	had := r.Narrowed()
-	r.only, r.filter = nil, ""
+	r.only, r.filter, r.asked = nil, "", filter.Filter{}
 	r.Refresh()
 	return had
 }
@@ -84,18 +128,18 @@ func (r *TitleRows) Refresh() {
 	r.rows, r.titles, r.hidden = r.rows[:0], 0, 0
 	heading := -1
 	cursor := -1
-	for i := range r.of.Scan.Titles {
+	for _, i := range r.listed() {
 		t := &r.of.Scan.Titles[i]
-		if !Matches(t, r.filter) || (r.only != nil && !r.only(i)) {
+		if (!r.asked.Empty() && !r.asked.Match(t, r.texts[i])) || (r.only != nil && !r.only(i)) {
 			continue
 		}
 		if r.hide != nil && r.filter == "" && r.hide(i) {
 			r.hidden++
 			continue
 		}
-		if heading < 0 || r.rows[heading].heading != t.Platform {
+		if group := r.group(t); heading < 0 || r.rows[heading].heading != group {
 			heading = len(r.rows)
-			r.rows = append(r.rows, row{title: -1, heading: t.Platform})
+			r.rows = append(r.rows, row{title: -1, heading: group})
 		}
 		r.rows[heading].count++
 		r.titles++
@@ -110,6 +154,37 @@ func (r *TitleRows) Refresh() {
 	r.List.Resize(len(r.rows), r.height())
 	r.note()
 }
+
+// listed are the titles in the order that was asked for; with it, the texts for a filter are made
+// where they are needed.
+func (r *TitleRows) listed() []int {
+	all := r.of.Scan.Titles
+	if !r.asked.Empty() && (r.known != r.of.Generation || len(r.texts) != len(all)) {
+		r.texts, r.known = make([]string, len(all)), r.of.Generation
+		for i := range all {
+			r.texts[i] = filter.Text(&all[i])
+		}
+	}
+	out := make([]int, len(all))
+	for i := range out {
+		out[i] = i
+	}
+	if less := orders[r.order].less; less != nil {
+		slices.SortStableFunc(out, func(a, b int) int { return less(&all[a], &all[b]) })
+	}
+	return out
+}
+
+// group is the heading that a title stands under.
+func (r *TitleRows) group(t *title.Title) string {
+	if orders[r.order].less == nil {
+		return t.Platform
+	}
+	return ordered
+}
+
+// ordered is the one heading of lists that are not grouped by platform.
+const ordered = "\x00"
 
 func (r *TitleRows) height() int {
 	from, to := r.List.Window()
@@ -146,6 +221,16 @@ func (r *TitleRows) Platform() []int {
 	return out
 }
 
+// All lists the titles that are shown, in their order.
+func (r *TitleRows) All() (out []int) {
+	for _, x := range r.rows {
+		if x.title >= 0 {
+			out = append(out, x.title)
+		}
+	}
+	return out
+}
+
 // Shown counts the titles in the list.
 func (r *TitleRows) Shown() int { return r.titles }
 
@@ -167,7 +252,9 @@ func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor b
 
 func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
 	name := "NOT KNOWN"
-	if p := r.of.Set.Platform(h.heading); p != nil {
+	if h.heading == ordered {
+		name = strings.ToUpper(orders[r.order].name)
+	} else if p := r.of.Set.Platform(h.heading); p != nil {
 		name = strings.ToUpper(p.Shown)
 	}
 	text := name + "  " + size.Count(h.count, "title")

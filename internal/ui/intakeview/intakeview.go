@@ -5,6 +5,7 @@ package intakeview
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -18,12 +19,17 @@ import (
 // Model is the stage.
 type Model struct {
 	*desk.TitleRows
-	d   *desk.Desk
-	top int // lines above the list
+	d       *desk.Desk
+	top     int             // lines above the list
+	marked  map[string]bool // keys of titles to be joined, dropped or verified together
+	editing bool            // the fields of the title under the cursor are shown for changing
+	field   int             // of title.Editable, while editing
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, TitleRows: desk.NewTitleRows(d)} }
+func New(d *desk.Desk) *Model {
+	return &Model{d: d, TitleRows: desk.NewTitleRows(d), marked: map[string]bool{}}
+}
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Intake" }
@@ -39,16 +45,177 @@ func (m *Model) Number() string {
 
 // Actions are the keys of the stage.
 func (m *Model) Actions() []desk.Action {
+	if m.editing {
+		return m.fieldActions()
+	}
 	l := &m.List
+	verify := "verify: read its files from end to end"
+	if m.d.Verifying != nil {
+		verify = "stop verifying"
+	}
 	return append(desk.Movement(l),
-		desk.Do("m", "show what needs mending only, or all", desk.Just(func() {
+		desk.Do("e", "edit its name, ID, region", desk.Just(m.edit)),
+		desk.Do("space", "mark the title, or not", desk.Just(m.mark)),
+		desk.Do("m", "what needs mending only, or all", desk.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
+		desk.Do("o", "another order: worst first, largest first", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })),
+		desk.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }),
+		desk.Do("V", "verify all that is listed", func() tea.Cmd { return m.d.Verify(m.listed()) }),
+		desk.Do("x", "leave it out", m.drop),
+		desk.Do("X", "take in again what was left out", func() tea.Cmd { return m.d.BringBack() }),
+		desk.Do("+", "join the marked discs to one title", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }),
+		desk.Do("-", "take its discs apart", func() tea.Cmd { return m.with(m.d.Part) }),
+		desk.Do("p", "give a password for archives", desk.Just(m.password)),
+		desk.Do("A", "allow an archive that is large inside", func() tea.Cmd { return m.with(m.d.Allow) }),
 		desk.Do("s", "scan the folders again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
 		}),
 	)
+}
+
+// fieldActions are the keys while fields are edited.
+func (m *Model) fieldActions() []desk.Action {
+	move := func(by int) func() tea.Cmd {
+		return desk.Just(func() { m.field = (m.field + by + len(title.Editable)) % len(title.Editable) })
+	}
+	return []desk.Action{
+		desk.Do("up k", "the field above", move(-1)),
+		desk.Do("down j", "the field below", move(1)),
+		desk.Do("enter e", "change the field", desk.Just(m.change)),
+		desk.Do("l", "lock the field, or unlock it", func() tea.Cmd {
+			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
+		}),
+		desk.Do("r", "leave the field to what the file tells", func() tea.Cmd {
+			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
+		}),
+	}
+}
+
+// Escape leaves the fields, or drops marks, or the filter.
+func (m *Model) Escape() bool {
+	switch {
+	case m.editing:
+		m.editing = false
+		return true
+	case m.TitleRows.Escape():
+		return true
+	case len(m.marked) > 0:
+		clear(m.marked)
+		return true
+	}
+	return false
+}
+
+func (m *Model) edit() {
+	if _, ok := m.Title(); ok {
+		m.editing = true
+	}
+}
+
+// change asks for the value of a field.
+func (m *Model) change() {
+	i, ok := m.Title()
+	if !ok {
+		return
+	}
+	t := m.d.Scan.Titles[i]
+	field := title.Editable[m.field]
+	q := desk.Question{Prompt: field + ": ", Value: *t.Value(field), Hint: "nothing leaves it to what the file tells",
+		Done: func(v string) tea.Cmd { return m.setField(t, field, v) }}
+	if field == "platform" {
+		for _, p := range m.d.Set.Platforms {
+			q.Suggestions = append(q.Suggestions, p.Name)
+		}
+		q.Hint = "tab completes the name of a platform"
+	}
+	m.d.Ask(q)
+}
+
+// setField checks a value before it is kept.
+func (m *Model) setField(t title.Title, field, v string) tea.Cmd {
+	p := m.d.Set.Platform(t.Platform)
+	switch {
+	case field == "platform" && v != "" && m.d.Set.Platform(v) == nil:
+		m.d.Notice = fmt.Sprintf("There is no platform %q; the nearest is %s.", v, m.d.Set.NearestPlatform(v))
+		return nil
+	case field == "ID" && v != "" && p != nil && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(v):
+		m.d.Notice = fmt.Sprintf("%q is no ID of the %s: those are like %s.", v, p.Shown, p.Fields.ID.Pattern)
+		return nil
+	case v == *t.Value(field):
+		return nil
+	}
+	return m.d.SetField(t, field, v)
+}
+
+func (m *Model) mark() {
+	i, ok := m.Title()
+	if !ok {
+		return
+	}
+	if key := m.d.Scan.Titles[i].Key; m.marked[key] {
+		delete(m.marked, key)
+	} else {
+		m.marked[key] = true
+	}
+	m.List.Move(1)
+}
+
+// marks are the marked titles.
+func (m *Model) marks() (out []title.Title) {
+	for i := range m.d.Scan.Titles {
+		if t := &m.d.Scan.Titles[i]; m.marked[t.Key] {
+			out = append(out, *t)
+		}
+	}
+	return out
+}
+
+// chosen are the marked titles, or the one under the cursor.
+func (m *Model) chosen() []title.Title {
+	if all := m.marks(); len(all) > 0 {
+		return all
+	}
+	if i, ok := m.Title(); ok {
+		return []title.Title{m.d.Scan.Titles[i]}
+	}
+	return nil
+}
+
+// listed are all titles that are shown.
+func (m *Model) listed() (out []title.Title) {
+	for _, i := range m.All() {
+		out = append(out, m.d.Scan.Titles[i])
+	}
+	return out
+}
+
+func (m *Model) with(do func(title.Title) tea.Cmd) tea.Cmd {
+	if i, ok := m.Title(); ok {
+		return do(m.d.Scan.Titles[i])
+	}
+	return nil
+}
+
+// taken ends a work on the marked titles.
+func (m *Model) taken(cmd tea.Cmd) tea.Cmd {
+	if cmd != nil {
+		clear(m.marked)
+	}
+	return cmd
+}
+
+func (m *Model) drop() tea.Cmd {
+	all := m.chosen()
+	if len(all) == 0 {
+		return nil
+	}
+	return m.taken(m.d.Drop(all))
+}
+
+func (m *Model) password() {
+	m.d.Ask(desk.Question{Prompt: "password: ", Hint: "it is tried on all encrypted archives, and kept in the bench as plain text", Done: m.d.Password})
 }
 
 // Click moves the cursor.
@@ -91,6 +258,11 @@ func (m *Model) Why() desk.Why {
 		if f.Remedy != "" {
 			w.Ways = []string{f.Remedy}
 		}
+		if t.Encrypted {
+			w.Ways = []string{"p gives a password"}
+		}
+	} else if k := slices.IndexFunc(t.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }); k >= 0 {
+		w.Say, w.Ways = "may be bad: "+t.Findings[k].Say+".", []string{t.Findings[k].Remedy}
 	} else if len(t.Findings) > 0 {
 		f := t.Findings[0]
 		w.Say = "is sound. Worth knowing: " + f.Say + "."
@@ -105,6 +277,8 @@ func (m *Model) empty() desk.Why {
 	switch {
 	case m.d.Scanning:
 		return desk.Why{Lead: "Scanning", Say: "your folders; titles appear as they are found."}
+	case len(m.d.Scan.Titles) > 0 && m.Trouble() != "":
+		return desk.Why{Lead: "Nothing", Say: "is left: " + m.Trouble() + "."}
 	case m.Narrowed():
 		return desk.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
 	}
@@ -114,19 +288,74 @@ func (m *Model) empty() desk.Why {
 
 // View draws the stage.
 func (m *Model) View(t *style.Theme, w, h int) []string {
-	evidence := max(5, min(12, h/3))
+	evidence := max(5, min(14, h/3))
+	if m.editing {
+		evidence = len(title.Editable) + 2
+	}
 	m.top = 1
 	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"}, {Text: "discs"}, {Text: "state"}, {Text: "file"}}
 	for i := range head {
 		head[i].FG = t.Dim
 	}
 	out := []string{t.Row(w, false, columns(w, head)...)}
-	problems := m.problems(t, w)
+	problems := append(m.verifying(t, w), m.problems(t, w)...)
 	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
-		return t.Row(w, cursor, columns(w, titleCells(t, &m.d.Scan.Titles[i]))...)
+		return t.Row(w, cursor, columns(w, m.titleCells(t, &m.d.Scan.Titles[i]))...)
 	})...)
 	out = append(out, problems...)
+	if m.editing {
+		return append(out, m.fields(t, w, evidence)...)
+	}
 	return append(out, m.evidence(t, w, evidence)...)
+}
+
+// verifying tells how far a check of files has come.
+func (m *Model) verifying(t *style.Theme, w int) []string {
+	v := m.d.Verifying
+	if v == nil {
+		return nil
+	}
+	text := fmt.Sprintf("verifying: %s of %s", size.Format(v.Done), size.Format(v.Total))
+	if v.Total > 0 {
+		text += fmt.Sprintf(", %d %%", v.Done*100/v.Total)
+	}
+	if v.Bad > 0 {
+		text += fmt.Sprintf(", %d bad", v.Bad)
+	}
+	text += ": " + style.Clean(filepath.Base(v.Path)) + "  (v stops)"
+	return []string{" " + t.Paint(t.Accent, t.Clip(text, w-2))}
+}
+
+// fields shows what can be set by hand.
+func (m *Model) fields(t *style.Theme, w, h int) []string {
+	i, ok := m.Title()
+	if !ok {
+		return t.Block([]string{t.Rule("nothing to edit", w)}, w, h)
+	}
+	tt := &m.d.Scan.Titles[i]
+	lines := []string{t.Rule("edit "+style.Clean(tt.Label())+": enter changes a field, l locks it, esc ends", w)}
+	for k, f := range title.Editable {
+		value, from := *tt.Value(f), "not known"
+		for _, d := range tt.Discs {
+			for _, e := range d.Evidence {
+				if e.Field == f {
+					from = "from " + e.From
+				}
+			}
+			if from != "not known" {
+				break
+			}
+		}
+		if value != "" && from == "not known" {
+			from = "from what the file is"
+		}
+		if slices.Contains(tt.Locked, f) && !strings.Contains(from, "locked") {
+			from += ", locked"
+		}
+		c := []style.Cell{{Text: f, Width: 10, FG: t.Dim}, {Text: value, Width: max(12, min(48, w/2))}, {Text: strings.Replace(from, "from set by hand", "set by hand", 1), Width: w, FG: t.Dim}}
+		lines = append(lines, t.Row(w, k == m.field, c...))
+	}
+	return t.Block(lines, w, h)
 }
 
 // problems says what could not be read, in one line.
@@ -145,7 +374,7 @@ func (m *Model) problems(t *style.Theme, w int) []string {
 // columns gives the cells of a row their widths. In a narrow window the
 // details give way.
 func columns(w int, c []style.Cell) []style.Cell {
-	const id, bytes, kind, region, discs, state = 10, 11, 6, 6, 6, 8
+	const id, bytes, kind, region, discs, state = 10, 11, 9, 6, 6, 8
 	c[0].Width, c[2].Width, c[2].Right, c[6].Width = id, bytes, true, state
 	if w < 100 {
 		c[1].Width = max(12, w-1-(id+1)-(bytes+1)-(state+1)-1)
@@ -158,7 +387,7 @@ func columns(w int, c []style.Cell) []style.Cell {
 	return c
 }
 
-func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
+func (m *Model) titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 	discs := ""
 	if tt.Of > 1 {
 		discs = fmt.Sprintf("%d of %d", len(tt.Discs), tt.Of)
@@ -167,12 +396,25 @@ func titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 	switch {
 	case !tt.Sound():
 		state = style.Cell{Text: "unsound", FG: t.Bad}
+	case slices.ContainsFunc(tt.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }):
+		state = style.Cell{Text: "doubtful", FG: t.Warn}
 	case len(tt.Findings) > 0:
 		state = style.Cell{Text: "note", FG: t.Warn}
 	}
+	label := style.Cell{Text: tt.Label()}
+	if m.marked[tt.Key] {
+		label = style.Cell{Text: t.Glyph("▸") + " " + tt.Label(), FG: t.Accent, Bold: true}
+	}
+	kind := tt.Discs[0].Kind
+	if kind == "" {
+		kind = string(tt.Form)
+		if tt.Archive != "" {
+			kind = strings.TrimPrefix(tt.Archive, ".")
+		}
+	}
 	return []style.Cell{
-		{Text: tt.ID, FG: t.Dim}, {Text: tt.Label()}, {Text: size.Column(tt.Size())},
-		{Text: tt.Discs[0].Kind, FG: t.Dim}, {Text: tt.Region, FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
+		{Text: tt.ID, FG: t.Dim}, label, {Text: size.Column(tt.Size())},
+		{Text: kind, FG: t.Dim}, {Text: tt.Region, FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
 		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
 	}
 }
@@ -187,8 +429,11 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 	lines := []string{t.Rule("evidence for "+style.Clean(tt.Label()), w)}
 	for _, f := range tt.Findings {
 		colour, word := t.Warn, "note"
-		if f.Grade == title.Fault {
+		switch f.Grade {
+		case title.Fault:
 			colour, word = t.Bad, "fault"
+		case title.Suspicion:
+			word = "doubt"
 		}
 		text := f.Say
 		if f.Remedy != "" {
@@ -208,11 +453,63 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 			name = fmt.Sprintf("disc %d", d.Number)
 		}
 		bytes := "  " + size.Exact(d.File.Size) + " bytes"
+		if tt.Form == title.Folder && tt.Archive == "" {
+			bytes = "  " + size.Count(len(d.Parts), "file") + ", " + size.Exact(d.Size()) + " bytes"
+		}
 		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, 9))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-11-len(bytes)))+t.Paint(t.Dim, bytes))
+		lines = append(lines, m.files(t, w, tt, &d)...)
 		for _, e := range d.Evidence {
 			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, 9))+
 				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-36)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
 		}
 	}
 	return t.Block(lines, w, h)
+}
+
+// shownFiles is how many of a title's files are named.
+const shownFiles = 3
+
+// files names what else belongs to a disc: parts, volumes, and what lies beside it.
+func (m *Model) files(t *style.Theme, w int, tt *title.Title, d *title.Disc) (lines []string) {
+	add := func(label string, names []string) {
+		if len(names) == 0 {
+			return
+		}
+		text := strings.Join(names[:min(len(names), shownFiles)], ", ")
+		if more := len(names) - shownFiles; more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, 9))+t.Paint(t.Text, t.Clip(style.Clean(text), w-11)))
+	}
+	var parts, volumes []string
+	for i := range d.Parts {
+		parts = append(parts, d.Parts[i].Name)
+	}
+	for i := range d.Volumes {
+		volumes = append(volumes, filepath.Base(d.Volumes[i].Path))
+	}
+	switch {
+	case tt.Archive != "" || tt.Form == title.Package:
+		add("in it", parts)
+	case tt.Form == title.Tracks:
+		add("tracks", parts)
+	}
+	add("parts", volumes)
+	beside := map[string][]string{}
+	var kinds []string
+	for i := range d.Beside {
+		k := d.Beside[i].Kind
+		if beside[k] == nil {
+			kinds = append(kinds, k)
+		}
+		beside[k] = append(beside[k], filepath.Base(d.Beside[i].File.Path))
+	}
+	for _, k := range kinds {
+		label := k
+		if label == "checksums" {
+			label = "sums"
+		}
+		add(label, beside[k])
+	}
+	return lines
 }
