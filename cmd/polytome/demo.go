@@ -62,7 +62,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own")})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite")})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")

@@ -123,7 +123,7 @@ func unopened(t title.Title, err error) *title.Title {
 func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.Title, err error) {
 	file := one.Discs[0].File
 	sh := shelf{a, func(name string, info fs.FileInfo) title.File {
-		return title.File{Path: file.Path, Size: info.Size(), Modified: info.ModTime(), Entry: name}
+		return title.File{Path: file.Path, Size: info.Size(), Modified: info.ModTime().UTC(), Entry: name}
 	}}
 	add := func(t *title.Title, names []string, within string) {
 		d := &t.Discs[0]

@@ -223,7 +223,9 @@ func (d *decoder) file(f *title.File) {
 	if when := d.num(); when != 0 {
 		f.Modified = time.Unix(0, when)
 	}
-	f.Entry = d.text()
+	if f.Entry = d.text(); f.Entry != "" {
+		f.Modified = f.Modified.UTC()
+	}
 }
 
 func (d *decoder) items() []item {

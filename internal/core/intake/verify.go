@@ -297,8 +297,12 @@ func (v *verifier) file(j *job) {
 		v.tell(j.size-told, j.path, &Verified{Path: j.path, Size: j.size, Verdict: Unreadable, Say: sayProblem(err)})
 		return
 	}
-	finding, doubt := v.structure(j, zeros)
+	finding, doubt, err := v.structure(j, zeros)
 	if v.ctx.Err() != nil {
+		return
+	}
+	if err != nil { // not the file's own fault, so nothing is remembered
+		v.tell(j.size-told, j.path, &Verified{Path: j.path, Size: j.size, Sums: text, Verdict: Unreadable, Say: err.Error()})
 		return
 	}
 	out := j.judge(text, doubt)
@@ -395,20 +399,27 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 	return h.String(), zeros, err
 }
 
-// structure looks for damage in archives and images, and for zeros in the files of an image.
-func (v *verifier) structure(j *job, zeros []run) (finding, doubt string) {
+// structure looks for damage in archives and images, and for zeros in the files of an image. The
+// error is what keeps an archive from being tested: a missing part or password.
+func (v *verifier) structure(j *job, zeros []run) (finding, doubt string, err error) {
 	if j.archive {
 		a, err := archive.Open(j.path, archive.Options{Passwords: v.o.Passwords, Allow: true})
+		if needsMore(err) {
+			return "", "", err
+		}
 		if err != nil {
-			return "the archive cannot be opened: " + plain(err), ""
+			return "the archive cannot be opened: " + plain(err), "", nil
 		}
 		defer a.Close()
 		now := ""
 		err = a.Test(func(e *archive.Entry) { now = e.Name }, func(int64) error { return v.ctx.Err() })
-		if err != nil && v.ctx.Err() == nil {
-			return fmt.Sprintf("the archive does not unpack: %s: %s", now, plain(err)), ""
+		if needsMore(err) {
+			return "", "", err
 		}
-		return "", ""
+		if err != nil && v.ctx.Err() == nil {
+			return fmt.Sprintf("the archive does not unpack: %s: %s", now, plain(err)), "", nil
+		}
+		return "", "", nil
 	}
 	longest := run{}
 	for _, z := range zeros {
@@ -419,20 +430,26 @@ func (v *verifier) structure(j *job, zeros []run) (finding, doubt string) {
 	if j.form == title.Image {
 		f, err := os.Open(j.path)
 		if err != nil {
-			return "", ""
+			return "", "", nil
 		}
 		defer f.Close()
 		if all, err := container.OpenImage(f, j.size); err == nil && len(all.Volumes) > 0 && !all.Raw {
 			if bad := folders(&all, 1<<20, 1<<22); bad != nil {
-				return bad.Say, ""
+				return bad.Say, "", nil
 			}
-			return "", empty(&all, zeros)
+			return "", empty(&all, zeros), nil
 		}
 	}
 	if longest.to-longest.from >= max(zeroMiddle, j.size/8) {
 		doubt = fmt.Sprintf("from byte %s on, %s of it are zeros", size.Exact(longest.from), size.Format(longest.to-longest.from))
 	}
-	return "", doubt
+	return "", doubt, nil
+}
+
+// needsMore reports whether an archive waits for a password or a part.
+func needsMore(err error) bool {
+	var missing *archive.MissingPart
+	return errors.Is(err, archive.ErrPassword) || errors.As(err, &missing)
 }
 
 // empty tells of the first file in an image that has long runs of zeros where its data should be.

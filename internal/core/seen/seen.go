@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/zeebo/xxh3"
 	"modernc.org/sqlite"
@@ -70,7 +71,7 @@ func Open(file string) (*Store, error) {
 		return nil, fmt.Errorf("the cache cannot be kept: %w", err)
 	}
 	s := &Store{file: file}
-	err := s.open()
+	err := patiently(s.open)
 	if damaged(err) {
 		err = s.rebuild()
 	}
@@ -100,6 +101,22 @@ func (s *Store) open() error {
 	}
 	s.db = db
 	return nil
+}
+
+// patience is how long another process is waited for.
+const patience = 10 * time.Second
+
+// patiently does again what another process stands in the way of: the database's own waiting
+// does not cover changes of its journal.
+func patiently(do func() error) error {
+	for begun, wait := time.Now(), time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
+		err := do()
+		var e *sqlite.Error
+		if !errors.As(err, &e) || e.Code()&0xFF != sqlite3.SQLITE_BUSY && e.Code()&0xFF != sqlite3.SQLITE_LOCKED || time.Since(begun) > patience {
+			return err
+		}
+		time.Sleep(wait)
+	}
 }
 
 // migrate brings the tables up to date, in one transaction; another process may have been
@@ -151,7 +168,7 @@ func (s *Store) rebuild() error {
 		_ = os.Remove(s.file + tail)
 	}
 	s.note = fmt.Sprintf("the cache %s was damaged and is made anew; nothing of yours was in it, and this scan looks at every file", s.file)
-	return s.open()
+	return patiently(s.open)
 }
 
 // Note says what happened to the cache, "" for nothing.
@@ -183,7 +200,7 @@ func (s *Store) do(use func(db *sql.DB) error) error {
 	s.mu.Lock()
 	db := s.db
 	s.mu.Unlock()
-	err := use(db)
+	err := patiently(func() error { return use(db) })
 	if !damaged(err) {
 		return err
 	}

@@ -85,6 +85,8 @@ func grade(t *title.Title) (worst int) {
 func (r *TitleRows) NextOrder() string {
 	r.order = (r.order + 1) % len(orders)
 	r.Refresh()
+	r.List.Home()
+	r.note()
 	return orders[r.order].name
 }
 

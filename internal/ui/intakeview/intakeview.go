@@ -49,26 +49,26 @@ func (m *Model) Actions() []desk.Action {
 		return m.fieldActions()
 	}
 	l := &m.List
-	verify := "verify: read its files from end to end"
+	verify := "verify"
 	if m.d.Verifying != nil {
 		verify = "stop verifying"
 	}
 	return append(desk.Movement(l),
-		desk.Do("e", "edit its name, ID, region", desk.Just(m.edit)),
-		desk.Do("space", "mark the title, or not", desk.Just(m.mark)),
-		desk.Do("m", "what needs mending only, or all", desk.Just(func() {
+		desk.Do("e", "edit", desk.Just(m.edit)),
+		desk.Do("space", "mark", desk.Just(m.mark)),
+		desk.Do("m", "problems only, or all", desk.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
-		desk.Do("o", "another order: worst first, largest first", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })),
+		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })),
 		desk.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }),
-		desk.Do("V", "verify all that is listed", func() tea.Cmd { return m.d.Verify(m.listed()) }),
-		desk.Do("x", "leave it out", m.drop),
-		desk.Do("X", "take in again what was left out", func() tea.Cmd { return m.d.BringBack() }),
-		desk.Do("+", "join the marked discs to one title", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }),
-		desk.Do("-", "take its discs apart", func() tea.Cmd { return m.with(m.d.Part) }),
-		desk.Do("p", "give a password for archives", desk.Just(m.password)),
-		desk.Do("A", "allow an archive that is large inside", func() tea.Cmd { return m.with(m.d.Allow) }),
-		desk.Do("s", "scan the folders again", func() tea.Cmd {
+		desk.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
+		desk.Do("x", "leave out", m.drop),
+		desk.Do("X", "take in again", func() tea.Cmd { return m.d.BringBack() }),
+		desk.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }),
+		desk.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }),
+		desk.Do("p", "password", desk.Just(m.password)),
+		desk.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }),
+		desk.Do("s", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
 		}),
@@ -83,11 +83,11 @@ func (m *Model) fieldActions() []desk.Action {
 	return []desk.Action{
 		desk.Do("up k", "the field above", move(-1)),
 		desk.Do("down j", "the field below", move(1)),
-		desk.Do("enter e", "change the field", desk.Just(m.change)),
-		desk.Do("l", "lock the field, or unlock it", func() tea.Cmd {
+		desk.Do("enter e", "change it", desk.Just(m.change)),
+		desk.Do("l", "lock or unlock it", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
 		}),
-		desk.Do("r", "leave the field to what the file tells", func() tea.Cmd {
+		desk.Do("r", "as the file tells", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
 		}),
 	}
