@@ -75,7 +75,7 @@ func Group(found []title.Title) []title.Title {
 				Remedy: "keep one of the two, and drop the other"})
 		}
 		if t.ID == "" {
-			t.Key = filepath.Clean(t.Where())
+			t.Key = t.Where()
 			if t.Among > 1 { // one entry may hold several
 				if inside[t.Key]++; inside[t.Key] > 1 {
 					t.Key += title.EntryMark + fmt.Sprint(inside[t.Key])
@@ -86,7 +86,7 @@ func Group(found []title.Title) []title.Title {
 		if first := ids[[2]string{t.Platform, t.ID}]; first == i {
 			t.Key = t.ID
 		} else {
-			t.Key = filepath.Clean(t.Where())
+			t.Key = t.Where()
 			if first != twin {
 				find(title.Finding{
 					Grade: title.Note, Say: fmt.Sprintf("%s has the ID %s too", told(&out[first], t), t.ID),

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -262,5 +261,5 @@ func keyOf(t *title.Title) string {
 	if t.ID != "" {
 		return t.ID
 	}
-	return filepath.Clean(t.Where())
+	return t.Where()
 }
