@@ -346,7 +346,7 @@ func (j *job) judge(text, doubt string) Verified {
 
 // Runs of zeros that are looked at, in bytes.
 const (
-	zeroStep   = int64(64) << 10 // their beginning and end are found to this
+	zeroStep   = int64(2) << 10  // their beginning and end are found to this
 	zeroTail   = int64(1) << 20  // at the end of a file in an image
 	zeroMiddle = int64(32) << 20 // anywhere; but not less than an eighth of the file
 )
