@@ -34,6 +34,7 @@ func TestMain(m *testing.M) {
 		os.Stderr.WriteString(err.Error() + "\n")
 		os.Exit(1)
 	}
+	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")) // the user's own stays as it is
 	_ = os.Chmod(dir, 0o755)
 	status := m.Run()
 	_ = os.RemoveAll(dir)

@@ -37,6 +37,17 @@ cue sheets and archives (zip, 7z, RAR, LHA) hold.`,
 // openContainer opens the file and says in words what is the matter with it.
 func openContainer(file string, o container.Options) (*container.Container, error) {
 	c, err := container.Open(file, o)
+	if err != nil {
+		return nil, hint(file, err)
+	}
+	for _, name := range c.Unsafe {
+		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", clean(name))
+	}
+	return c, nil
+}
+
+// hint names the file that an error is about, and what can be done.
+func hint(file string, err error) error {
 	var large *archive.TooLarge
 	switch {
 	case errors.Is(err, archive.ErrPassword):
@@ -44,13 +55,7 @@ func openContainer(file string, o container.Options) (*container.Container, erro
 	case errors.As(err, &large):
 		err = fmt.Errorf("%w; if you know where it is from, add --allow-large", err)
 	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", clean(file), err)
-	}
-	for _, name := range c.Unsafe {
-		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", clean(name))
-	}
-	return c, nil
+	return fmt.Errorf("%s: %w", clean(file), err)
 }
 
 // listed is one line of a listing.
@@ -172,11 +177,13 @@ func imageCat(o *container.Options) *cobra.Command {
 			defer c.Close()
 			f, err := c.Open(inner(args))
 			if err != nil {
-				return err
+				return hint(args[0], err)
 			}
 			defer f.Close()
-			_, err = io.Copy(cmd.OutOrStdout(), f)
-			return err
+			if _, err = io.Copy(cmd.OutOrStdout(), f); err != nil {
+				return hint(args[0], err)
+			}
+			return nil
 		},
 	}
 }
