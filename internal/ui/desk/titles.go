@@ -50,7 +50,12 @@ func NewTitleRows(d *Desk) *TitleRows {
 func (r *TitleRows) SetFilter(f string) {
 	r.filter = f
 	r.asked = filter.Parse(f)
+	was := r.made
 	r.Refresh()
+	if r.made != was { // the title that the cursor was on is not shown
+		r.List.Home()
+		r.note()
+	}
 }
 
 // Trouble is what of the filter cannot be understood, "" for nothing.
