@@ -120,14 +120,12 @@ func TestAMovedFolderIsKnown(t *testing.T) {
 	// The same names, lengths and dates, but other content: it is looked at.
 	require.NoError(t, os.Rename(to, from))
 	remembering(t, cache, intake.Options{}, from)
-	when := demo.Season
 	for i := range 20 {
 		file := filepath.Join(from, fmt.Sprintf("%d.w8", i))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		when = info.ModTime()
 		require.NoError(t, os.WriteFile(file, demo.Cartridge("WREN", fmt.Sprintf("Moth %d", i)), 0o644))
-		require.NoError(t, os.Chtimes(file, when, when))
+		require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
 	}
 	require.NoError(t, os.Rename(from, to))
 	r = remembering(t, cache, intake.Options{}, to)
