@@ -250,3 +250,49 @@ func TestTheLoadersPanel(t *testing.T) {
 	small.keys("Tab")
 	small.wait("your titles on")
 }
+
+// TestMendingTitlesOnTheScreen walks as a newcomer would: what is wrong, why, and mend it.
+func TestMendingTitlesOnTheScreen(t *testing.T) {
+	for _, window := range [][2]int{{158, 46}, {80, 24}} {
+		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "world")
+			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
+			term.wait("1 Intake 59", "7 to mend")
+			term.keys("/", "unsound", "Enter")
+			term.wait("Wicker Toll", "Fog Bell")
+			term.keys("End")
+			term.wait("gives a password")
+			term.keys("p")
+			term.wait("password:", "kept in the bench")
+			term.keys("ferryline", "Enter")
+			term.wait("6 to mend")
+			term.keys("Escape")
+			time.Sleep(200 * time.Millisecond)
+			term.keys("/", "disc_image", "Enter")
+			term.wait("it cannot be told which game this is")
+			term.keys("e", "Down", "Down", "Down", "Enter")
+			term.wait("platform:")
+			term.keys("vesper", "Enter")
+			term.wait("VESPER")
+			term.keys("Up", "Up", "Up", "Enter")
+			term.wait("name:")
+			term.keys("Wicker Parade", "Enter")
+			term.wait("5 to mend", "Wicker Parade")
+			term.keys("Escape")
+			time.Sleep(200 * time.Millisecond)
+			term.keys("Escape")
+			time.Sleep(200 * time.Millisecond)
+			term.keys("/", "platform:wren8", "Enter")
+			term.wait("Brackwater")
+			term.keys("V")
+			term.wait("Verified 4 files: 1 differs, 3 agrees")
+			saved, err := os.ReadFile(filepath.Join(dir, "gullwing-season.toml"))
+			require.NoError(t, err)
+			for _, want := range []string{"passwords = ['ferryline']", "[[edit]]", "file = 'games/new/disc_image_04.iso'", "platform = 'vesper'", "name = 'Wicker Parade'"} {
+				assert.Contains(t, string(saved), want)
+			}
+			term.keys("q")
+			term.wait("ready>")
+		})
+	}
+}

@@ -117,3 +117,43 @@ func TestNamesAreRemembered(t *testing.T) {
 	assert.Equal(t, map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}, got.Places[0].Names)
 	assert.Empty(t, got.Places[0].Road, "the loader's usual one")
 }
+
+func TestEditsAreKeptBesideTheBench(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "b.toml")
+	b := bench.New(file)
+	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", "/far/list.csv"}, []string{"ferry line"}
+	inside, outside := filepath.Join(dir, "games", "a.zip")+title.EntryMark+"in/x.w8", "/far/away/b.iso"
+	before := b.Choices()
+	b.Edit(inside, "s1", func(e *title.Edit) { e.Name = "One" })
+	b.Edit(outside, "", func(e *title.Edit) { e.Drop = true })
+	b.Edit(outside, "s2", func(e *title.Edit) { e.Lock("name", true); e.Name = "Two" })
+	require.NoError(t, b.Save())
+	got, err := bench.Load(file)
+	require.NoError(t, err)
+	assert.Equal(t, b.Edits, got.Edits)
+	assert.Equal(t, []string{"ferry line"}, got.Passwords)
+	assert.Equal(t, []string{filepath.Join(dir, "list.csv"), "/far/list.csv"}, got.ListPaths())
+	assert.Equal(t, "One", got.EditOf(inside).Name)
+	resolved := got.ResolvedEdits()
+	require.Len(t, resolved, 2)
+	assert.ElementsMatch(t, []string{inside, outside}, []string{resolved[0].File, resolved[1].File})
+	assert.Equal(t, "s2", got.EditOf(outside).Sign)
+	now := b.Choices()
+	assert.True(t, b.Restore(before))
+	assert.Empty(t, b.Edits)
+	assert.False(t, b.Restore(b.Choices()))
+	assert.True(t, b.Restore(now))
+	assert.Len(t, b.Edits, 2)
+
+	for text, want := range map[string]string{
+		"[[edit]]\nname = 'x'\n":                       "an edit needs a file of its own",
+		"[[edit]]\nfile = 'a'\n[[edit]]\nfile = 'a'\n": "an edit needs a file of its own",
+		"[[edit]]\nfile = 'a'\nlocked = ['colour']\n":  `"colour" is no field that can be locked`,
+		"[[edit]]\nfile = 'a'\nnaem = 'x'\n":           "naem",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte("format = 1\n"+text), 0o644))
+		_, err := bench.Load(file)
+		assert.ErrorContains(t, err, want)
+	}
+}

@@ -70,6 +70,10 @@ const progressEvery = 200 * time.Millisecond
 // was not seen otherwise. The error is only that of a cancelled context: everything else is a
 // [Problem].
 func Scan(ctx context.Context, sources []string, o Options) (Result, error) {
+	sources = slices.Clone(sources)
+	for i := range sources {
+		sources[i] = filepath.Clean(sources[i])
+	}
 	s := newScan(ctx, o)
 	stop := make(chan struct{})
 	var teller sync.WaitGroup

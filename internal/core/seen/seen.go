@@ -223,6 +223,7 @@ func below(dir string) (from, to string) {
 // Folders reads what is known of a folder and all below it, and hands over each.
 func (s *Store) Folders(dir string, each func(Folder)) error {
 	return s.do(func(db *sql.DB) error {
+		dir := filepath.Clean(dir)
 		from, to := below(dir)
 		return folders(db, each, "path = ? OR (path >= ? AND path < ?)", dir, from, to)
 	})
@@ -274,6 +275,9 @@ func (s *Store) Put(all []Folder, gone []string) error {
 			return err
 		}
 		for _, f := range all {
+			if f.Data == nil {
+				f.Data = []byte{}
+			}
 			if _, err := put.Exec(f.Path, int64(f.Stamp), int64(f.Sign), int64(f.Known), int64(xxh3.Hash(f.Data)), f.Data); err != nil {
 				return err
 			}
@@ -290,6 +294,7 @@ func (s *Store) Put(all []Folder, gone []string) error {
 // Checks reads which files in and under a folder were checked.
 func (s *Store) Checks(dir string, each func(Check)) error {
 	return s.do(func(db *sql.DB) error {
+		dir := filepath.Clean(dir)
 		from, to := below(dir)
 		return checks(db, each, "path = ? OR (path >= ? AND path < ?)", dir, from, to)
 	})
