@@ -171,27 +171,33 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 	return bad(fmt.Sprintf("it cannot be told which game this is: the volume of its data track is called %q", v.Identifier), "describe its platform in a file of your own, or leave it out")
 }
 
-// besides finds a file next to a cue sheet; its letter case may differ.
+// besides finds a file next to a cue sheet, or in a folder there; letter case may differ in each part
+// of its path.
 func besides(sh shelf, dir, name string) (string, fs.FileInfo, error) {
 	full := path.Join(dir, name)
 	info, err := fs.Stat(sh, full)
 	if err == nil {
 		return full, info, regular(info)
 	}
-	entries, readErr := fs.ReadDir(sh, path.Dir(full))
-	if readErr != nil {
-		return "", nil, readErr
-	}
-	for _, e := range entries {
-		if strings.EqualFold(e.Name(), path.Base(full)) {
-			full = path.Join(path.Dir(full), e.Name())
-			if info, err = fs.Stat(sh, full); err == nil {
-				err = regular(info)
-			}
-			return full, info, err
+	at := dir
+	for want := range strings.SplitSeq(name, "/") {
+		entries, readErr := fs.ReadDir(sh, at)
+		if readErr != nil {
+			return "", nil, readErr
 		}
+		i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return e.Name() == want })
+		if i < 0 {
+			i = slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), want) })
+		}
+		if i < 0 {
+			return "", nil, err
+		}
+		at = path.Join(at, entries[i].Name())
 	}
-	return "", nil, err
+	if info, err = fs.Stat(sh, at); err == nil {
+		err = regular(info)
+	}
+	return at, info, err
 }
 
 func regular(info fs.FileInfo) error {

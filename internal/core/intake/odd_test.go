@@ -306,3 +306,51 @@ func TestAnyNameIsTakenApart(t *testing.T) {
 		}
 	})
 }
+
+// TestOnlyWhatIsNeededIsUnpacked: an archive whose data are damaged behind what tells the title is
+// identified all the same, as nothing behind it is read; verify finds the damage.
+func TestOnlyWhatIsNeededIsUnpacked(t *testing.T) {
+	dir := t.TempDir()
+	big := noisy(t, "VSP-10001", 8<<20, func([]byte) {})
+	b := zipOf(t, map[string][]byte{"big.iso": big})
+	b[len(b)-4000] ^= 0xFF
+	coretest.Write(t, dir, "big.zip", b)
+	r, err := intake.Scan(context.Background(), []string{dir}, intake.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	tt := only(t, r)
+	assert.Equal(t, "VSP-10001", tt.ID)
+	assert.True(t, tt.Sound(), "%v", tt.Findings)
+	report, err := intake.Verify(context.Background(), r.Titles, intake.VerifyOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, intake.Damaged, report.Files[0].Verdict)
+}
+
+func TestTracksInFoldersOfAnotherLetterCase(t *testing.T) {
+	got, r := scanned(t, map[string][]byte{
+		"Two Tides.cue":           []byte("\xEF\xBB\xBFREM made by hand\r\nFILE \"Tracks\\One.BIN\" BINARY\r\n  TRACK 01 MODE2/2352\r\n    INDEX 01 00:00:00\r\nFILE tracks/two.wav WAVE\r\n  TRACK 02 AUDIO\r\n    PREGAP 00:02:00\r\n    INDEX 01 00:00:00\r\n"),
+		"TRACKS/one.bin":          mode2(coretest.Volume(t, "LAP_04431")),
+		"TRACKS/TWO.WAV":          []byte("RIFF"),
+		"elsewhere/one.bin":       []byte("another"),
+		"elsewhere/Lost Tide.cue": []byte("FILE \"../one.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"),
+	})
+	assert.Equal(t, `lapwing tracks "Two Tides" LAP_04431 1/1`, got["Two Tides.cue"])
+	assert.Contains(t, got["elsewhere/Lost Tide.cue"], "is not beside the cue sheet")
+	for i := range r.Titles {
+		if r.Titles[i].ID != "" {
+			require.Len(t, r.Titles[i].Discs[0].Parts, 2)
+			assert.Equal(t, "TWO.WAV", filepath.Base(r.Titles[i].Discs[0].Parts[1].File.Path))
+		}
+	}
+}
+
+// mode2 brings an image into raw sectors of mode 2, form 1 (ECMA-130; the subheader stands twice in front
+// of the data).
+func mode2(image []byte) []byte {
+	out := demo.RawTrack(image)
+	for at := 0; at < len(out); at += 2352 {
+		out[at+15] = 2
+		copy(out[at+24:at+24+2048], image[at/2352*2048:])
+		copy(out[at+16:], []byte{0, 0, 8, 0, 0, 0, 8, 0})
+	}
+	return out
+}

@@ -1,12 +1,17 @@
 package intake
 
 import (
+	"os"
+	"path/filepath"
 	"reflect"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"pgregory.net/rapid"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 )
 
@@ -90,4 +95,60 @@ func FuzzRecord(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _ = decodeRecord(data, "/a")
 	})
+}
+
+// TestAFileThatChangesUnderTheScan is told of, and is not kept.
+func TestAFileThatChangesUnderTheScan(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "a.twt"), []byte("half of it"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	set, err := loader.Shipped()
+	if err != nil {
+		t.Fatal(err)
+	}
+	all, err := list(dir)
+	if err != nil || len(all) != 1 {
+		t.Fatal(all, err)
+	}
+	s := newScan(t.Context(), Options{Set: set})
+	if titles, err := s.titlesOf(dir, unit{first: &all[0]}); err != nil || len(titles) != 1 {
+		t.Fatal(titles, err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "a.twt"), []byte("half of it, and the other half"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.titlesOf(dir, unit{first: &all[0]}); err != errChanged {
+		t.Fatal(err)
+	}
+	// The same from end to end: it is a problem, and the title is marked.
+	l := &look{s: s, dir: dir, all: all}
+	l.identify(unit{first: &all[0]})
+	if len(s.problems) != 1 || len(l.titles) != 1 || l.titles[0].Sound() || len(l.failed) != 1 {
+		t.Fatal(s.problems, l.titles)
+	}
+}
+
+// TestADiskThatTurnsIsReadAtOnePlace holds the number of readers of each disk.
+func TestADiskThatTurnsIsReadAtOnePlace(t *testing.T) {
+	d := disks{all: map[uint64]chan struct{}{1: make(chan struct{}, 1), 2: make(chan struct{}, workers)}}
+	most := map[uint64]*atomic.Int32{1: {}, 2: {}}
+	var wait sync.WaitGroup
+	for device := uint64(1); device <= 2; device++ {
+		var now atomic.Int32
+		for range 20 {
+			wait.Go(func() {
+				defer d.take(device)()
+				n := now.Add(1)
+				for old := most[device].Load(); n > old && !most[device].CompareAndSwap(old, n); old = most[device].Load() {
+				}
+				time.Sleep(time.Millisecond)
+				now.Add(-1)
+			})
+		}
+	}
+	wait.Wait()
+	if most[1].Load() != 1 || most[2].Load() < 2 {
+		t.Fatalf("%d readers of the disk that turns, %d of the other", most[1].Load(), most[2].Load())
+	}
 }

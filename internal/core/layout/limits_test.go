@@ -110,6 +110,52 @@ func TestArchivesAndPackages(t *testing.T) {
 	assert.Contains(t, layout.Lay([]title.Title{two}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "two of its files would get the same path packages/Two/start.prog")
 }
 
+// TestTitlesInArchivesAreUnpacked: what does not go over as the archive that it is in is unpacked, file
+// by file.
+func TestTitlesInArchivesAreUnpacked(t *testing.T) {
+	inside := func(name string, n int64) title.Part {
+		return title.Part{Name: name, File: title.File{Path: "/g/a.zip", Entry: "in/" + name, Size: n}}
+	}
+	say := func(p *loader.Profile, road, filesystem string, tt title.Title) (out []string) {
+		pl := layout.Lay([]title.Title{tt}, p, coretest.Target(t, p, road, filesystem)).Placements[0]
+		require.Nil(t, pl.Refusal)
+		for _, item := range pl.Items {
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%s %d %s %s", item.Path, item.Size, item.Shape, item.Source.Entry)))
+		}
+		return out
+	}
+	zip := title.File{Path: "/g/a.zip", Size: 700}
+	keep := profile(t, "", "path = \"{title}{ending}\"\narchives = \"keep-zip\"")
+	among := cart("wren8", "Ropewalk", "many.zip")
+	among.Archive, among.Among = ".zip", 30
+	among.Discs[0].Parts = []title.Part{inside("rope.w8", 9000)}
+	assert.Equal(t, []string{"Ropewalk.w8 9000 unpack"}, cutEntries(say(keep, "usb", "fat32", among)), "its archive would take 29 others along")
+	parts := cart("wren8", "Ropewalk", "rope.zip.001")
+	parts.Archive, parts.Discs[0].Volumes = ".zip", []title.File{{Path: "/g/rope.zip.002", Size: 5}}
+	parts.Discs[0].Parts = []title.Part{inside("rope.w8", 9000)}
+	assert.Equal(t, []string{"Ropewalk.w8 9000 unpack"}, cutEntries(say(keep, "usb", "fat32", parts)), "one part of an archive is no archive")
+
+	tracks := title.Title{Key: "k", Platform: "lapwing", Form: title.Tracks, Archive: ".zip", ID: "LAP_04412", Name: "Two Tides", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: zip, Parts: []title.Part{inside("Two Tides.cue", 80), inside("tides.bin", 40_000)}}}}
+	assert.Equal(t, []string{"Titles/Two Tides/Two Tides.cue 80 unpack in/Two Tides.cue", "Titles/Two Tides/tides.bin 40000 unpack in/tides.bin"},
+		say(coretest.Profile(t, "bellows"), "usb", "fat32", tracks)[:2])
+	folder := title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Archive: ".7z", ID: "CVN00117", Name: "Hollow Lane", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: zip, Parts: []title.Part{inside("main.run", 100), inside("art/big.dat", 5000)}}}}
+	for _, line := range say(coretest.Profile(t, "gantry"), "ftp", "exfat", folder) {
+		assert.Contains(t, line, " unpack in/")
+	}
+}
+
+// cutEntries leaves the name in the archive out.
+func cutEntries(all []string) []string {
+	for i, s := range all {
+		if k := strings.Index(s, " in/"); k >= 0 {
+			all[i] = s[:k]
+		}
+	}
+	return all
+}
+
 func TestAnOutlineHoldsEverything(t *testing.T) {
 	p := coretest.Profile(t, "oxbow")
 	tree := layout.Lay([]title.Title{cart("wren8", "Ropewalk", "r.w8")}, p, coretest.Target(t, p, "usb", "fat32"))
