@@ -25,6 +25,7 @@ func imageCommand() *cobra.Command {
 		Short: "Look into disc images, cue sheets and archives",
 		Long: `Image lists and unpacks what disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors),
 cue sheets and archives (zip, 7z, RAR, LHA) hold.`,
+		Example: "  polytome image ls game.iso\n  polytome image cat game.iso VESPER.INF\n  polytome image extract games.7z --to ./games",
 	}
 	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be given several times)")
 	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "open archives too that are suspiciously large inside")

@@ -181,7 +181,7 @@ func (a *app) whyLines(w, h int) []string {
 	t := a.theme
 	switch a.mode {
 	case finding, commanding, answering:
-		hint := "enter keeps the filter · esc drops it · words, or platform:vesper  size>4G  year<2000  unsound  -region:north"
+		hint := "enter keeps the filter · esc drops it · words, or name:tide  size>4G  year<2000  unsound  -region:north"
 		switch {
 		case a.mode == commanding:
 			hint = "tab completes · enter does it · esc leaves"

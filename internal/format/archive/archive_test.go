@@ -33,12 +33,12 @@ type file struct {
 
 // files are a game's: some text, some noise, long and empty ones.
 func files() []file {
-	noise := make([]byte, 400_000)
+	noise := make([]byte, 150_000)
 	r := rand.NewChaCha8([32]byte{7})
 	_, _ = r.Read(noise)
 	return []file{
 		{"game/read me.txt", []byte(strings.Repeat("Ring twice for the ferry.\n", 900))},
-		{"game/disc.bin", append(noise, make([]byte, 300_000)...)},
+		{"game/disc.bin", append(noise, make([]byte, 100_000)...)},
 		{"game/data/level1.dat", noise[:5000]},
 		{"game/empty", nil},
 	}
@@ -77,7 +77,7 @@ func check(t *testing.T, path string, o archive.Options, want []file) {
 		require.NoError(t, err)
 		if n := len(f.data); n > 100_000 { // forwards, backwards, at the end
 			at := opened.(io.ReaderAt)
-			for _, off := range []int{n - 50, 10, 32 << 10, n / 2, n - 3000, n / 2} {
+			for _, off := range []int{n - 50, 10, n / 2} {
 				b := make([]byte, 40)
 				_, err := at.ReadAt(b, int64(off))
 				require.NoError(t, err)
@@ -127,25 +127,23 @@ func TestArchivesOfOthers(t *testing.T) {
 		"7z encrypted":            {"7z", "a.7z", "ferryline", []string{"-pferryline"}},
 		"7z encrypted, stored":    {"7z", "a.7z", "ferryline", []string{"-pferryline", "-mx=0"}},
 		"7z with its list":        {"7z", "a.7z", "ferryline", []string{"-pferryline", "-mhe=on"}},
-		"7z in volumes":           {program: "7z", file: "a.7z", flags: []string{"-v100k"}},
-		"zip in volumes":          {program: "7z", file: "a.zip", flags: []string{"-tzip", "-v100k"}},
+		"7z in volumes":           {program: "7z", file: "a.7z", flags: []string{"-v40k"}},
+		"zip in volumes":          {program: "7z", file: "a.zip", flags: []string{"-tzip", "-v40k"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			path := made(t, c.program, c.file, c.flags...)
 			if _, err := os.Stat(path); err != nil {
 				path += ".001"
 			}
-			check(t, path, archive.Options{Passwords: []string{"wrong", c.password, "wrong too"}}, all)
+			check(t, path, archive.Options{Passwords: []string{"wrong", c.password}}, all)
 			if c.password == "" {
 				return
 			}
-			for _, wrong := range [][]string{nil, {"wrong"}} {
-				a, err := archive.Open(path, archive.Options{Passwords: wrong})
-				if err == nil {
-					err = a.Test(func(*archive.Entry) {}, func(int64) error { return nil })
-				}
-				assert.ErrorIs(t, err, archive.ErrPassword, "%q", wrong)
+			a, err := archive.Open(path, archive.Options{Passwords: []string{"wrong"}})
+			if err == nil {
+				err = a.Test(func(*archive.Entry) {}, func(int64) error { return nil })
 			}
+			assert.ErrorIs(t, err, archive.ErrPassword)
 		})
 	}
 }
@@ -169,13 +167,13 @@ func TestRARAndLHA(t *testing.T) {
 		password string
 	}{
 		"rar 5":                  {rar5(0, "", false, all...), oldNames, ""},
-		"rar 5 in volumes":       {rar5(100_000, "", false, all...), newNames, ""},
+		"rar 5 in volumes":       {rar5(50_000, "", false, all...), newNames, ""},
 		"rar 5 encrypted":        {rar5(0, "ferryline", false, all...), oldNames, "ferryline"},
 		"rar 5 with its list":    {rar5(0, "ferryline", true, all...), oldNames, "ferryline"},
 		"rar 4":                  {rar4(0, all...), oldNames, ""},
-		"rar 4 in old volumes":   {rar4(100_000, all...), oldNames, ""},
-		"rar 4 in many volumes":  {rar4(6_000, all...), oldNames, ""}, // past .r99
-		"rar 5 in many, by part": {rar5(6_000, "", false, all...), newNames, ""},
+		"rar 4 in old volumes":   {rar4(50_000, all...), oldNames, ""},
+		"rar 4 in many volumes":  {rar4(2_000, all...), oldNames, ""}, // past .r99
+		"rar 5 in many, by part": {rar5(2_000, "", false, all...), newNames, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
