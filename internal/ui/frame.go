@@ -304,7 +304,11 @@ func (a *app) helpColumn(name string, actions []desk.Action, w int) []string {
 	}
 	out := []string{" " + t.Bold(t.Accent, name)}
 	for _, x := range actions {
-		for k, l := range t.Wrap(x.Key.Help().Desc, w-column-2) {
+		say := x.Key.Help().Desc
+		if x.More != "" {
+			say += ": " + x.More
+		}
+		for k, l := range t.Wrap(say, w-column-2) {
 			shown := ""
 			if k == 0 {
 				shown = keys(x)

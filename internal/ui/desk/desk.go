@@ -95,12 +95,21 @@ func (d *Desk) resize() {
 type Action struct {
 	Key key.Binding
 	Do  func() tea.Cmd
+	// More says in the help what the name, which is short for the line at the foot, does not; ""
+	// where the name is enough.
+	More string
+}
+
+// Saying adds what the help says.
+func (a Action) Saying(more string) Action {
+	a.More = more
+	return a
 }
 
 // Do makes an action. Keys are separated by spaces; the first is shown.
 func Do(keys, name string, do func() tea.Cmd) Action {
 	list := strings.Fields(keys)
-	return Action{key.NewBinding(key.WithKeys(list...), key.WithHelp(list[0], name)), do}
+	return Action{Key: key.NewBinding(key.WithKeys(list...), key.WithHelp(list[0], name)), Do: do}
 }
 
 // Just wraps a function that needs no command.

@@ -54,20 +54,20 @@ func (m *Model) Actions() []desk.Action {
 		verify = "stop verifying"
 	}
 	return append(desk.Movement(l),
-		desk.Do("e", "edit", desk.Just(m.edit)),
-		desk.Do("space", "mark", desk.Just(m.mark)),
+		desk.Do("e", "edit", desk.Just(m.edit)).Saying("its name, ID, region, platform, year"),
+		desk.Do("space", "mark", desk.Just(m.mark)).Saying("for verify, leave out and join"),
 		desk.Do("m", "problems only, or all", desk.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
-		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })),
-		desk.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }),
+		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })).Saying("worst first, largest, by name, by ID, newest, by platform"),
+		desk.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksum lists; again: stop"),
 		desk.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
-		desk.Do("x", "leave out", m.drop),
-		desk.Do("X", "take in again", func() tea.Cmd { return m.d.BringBack() }),
-		desk.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }),
-		desk.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }),
-		desk.Do("p", "password", desk.Just(m.password)),
-		desk.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }),
+		desk.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
+		desk.Do("X", "take in again", func() tea.Cmd { return m.d.BringBack() }).Saying("all that was left out"),
+		desk.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("to one title"),
+		desk.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("each a title of its own"),
+		desk.Do("p", "password", desk.Just(m.password)).Saying("for encrypted archives"),
+		desk.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("one that is suspiciously large inside"),
 		desk.Do("s", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
@@ -229,7 +229,8 @@ func sound(t *title.Title) string {
 	inside := false // something in the files themselves tells what it is
 	for _, d := range t.Discs {
 		for _, e := range d.Evidence {
-			inside = inside || !strings.HasPrefix(e.From, "the name of the ")
+			inside = inside || !strings.HasPrefix(e.From, "the name of the ") && !strings.HasPrefix(e.From, "set by hand") &&
+				!strings.HasPrefix(e.From, "reading it all") && !strings.Contains(e.From, ", found by ")
 		}
 	}
 	switch {
@@ -419,6 +420,9 @@ func (m *Model) titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 	}
 }
 
+// labels is the width of what stands in front of evidence, in cells.
+const labels = 10
+
 // evidence shows where each value was read, and what is wrong.
 func (m *Model) evidence(t *style.Theme, w, h int) []string {
 	i, ok := m.Title()
@@ -439,12 +443,12 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		if f.Remedy != "" {
 			text += " " + t.Glyph("→") + " " + f.Remedy
 		}
-		for k, l := range t.Wrap(style.Clean(text), w-11) {
+		for k, l := range t.Wrap(style.Clean(text), w-labels-2) {
 			label := ""
 			if k == 0 {
 				label = word
 			}
-			lines = append(lines, " "+t.Paint(colour, t.Pad(label, 9))+t.Paint(t.Text, l))
+			lines = append(lines, " "+t.Paint(colour, t.Pad(label, labels))+t.Paint(t.Text, l))
 		}
 	}
 	for _, d := range tt.Discs {
@@ -456,11 +460,11 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		if tt.Form == title.Folder && tt.Archive == "" {
 			bytes = "  " + size.Count(len(d.Parts), "file") + ", " + size.Exact(d.Size()) + " bytes"
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, 9))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-11-len(bytes)))+t.Paint(t.Dim, bytes))
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
 		lines = append(lines, m.files(t, w, tt, &d)...)
 		for _, e := range d.Evidence {
-			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, 9))+
-				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-36)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
+			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, labels))+
+				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-38)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
 		}
 	}
 	return t.Block(lines, w, h)
@@ -479,7 +483,7 @@ func (m *Model) files(t *style.Theme, w int, tt *title.Title, d *title.Disc) (li
 		if more := len(names) - shownFiles; more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, 9))+t.Paint(t.Text, t.Clip(style.Clean(text), w-11)))
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, labels))+t.Paint(t.Text, t.Clip(style.Clean(text), w-labels-2)))
 	}
 	var parts, volumes []string
 	for i := range d.Parts {
