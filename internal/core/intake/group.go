@@ -20,25 +20,40 @@ type groupKey struct {
 // titles have in common, and puts them in order. Its input is one title for each file, and is
 // not changed.
 func Group(found []title.Title) []title.Title {
-	out := make([]title.Title, 0, len(found))
-	var several []*title.Title // discs that may belong to others; their order decides
+	all := make([]*title.Title, len(found))
 	for i := range found {
-		if t := &found[i]; t.Of == 1 && t.Set == "" {
-			out = append(out, *t)
+		all[i] = &found[i]
+	}
+	return group(all)
+}
+
+// group is [Group] for titles that lie anywhere. They are put in order before they are copied, once:
+// with 50,000 of them, copying is what takes the time.
+func group(found []*title.Title) []title.Title {
+	order := make([]*title.Title, 0, len(found))
+	var several []*title.Title // discs that may belong to others; their order decides
+	for _, t := range found {
+		if t.Of == 1 && t.Set == "" {
+			order = append(order, t)
 		} else {
 			several = append(several, t)
 		}
 	}
-	out = join(out, several)
+	joined := join(several)
+	for i := range joined {
+		t := &joined[i]
+		if len(t.Discs) > 1 {
+			slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
+			t.ID = t.Discs[0].ID
+		}
+		order = append(order, t)
+	}
+	out := sorted(order)
 	ids := make(map[[2]string]int, len(out)) // platform and ID -> the title that keeps them
 	twins := map[string]int{}                // content -> the title that keeps it
 	inside := map[string]int{}               // keys of titles in archives with others
 	for i := range out {
 		t := &out[i]
-		if len(t.Discs) > 1 {
-			slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
-			t.ID = t.Discs[0].ID
-		}
 		if t.Of == 0 { // nothing says how many there are, but the last one that is here
 			t.Of = t.Discs[len(t.Discs)-1].Number
 		}
@@ -95,11 +110,11 @@ func Group(found []title.Title) []title.Title {
 			}
 		}
 	}
-	return sortTitles(out)
+	return out
 }
 
 // join puts discs together that belong to one title.
-func join(out []title.Title, several []*title.Title) []title.Title {
+func join(several []*title.Title) (out []title.Title) {
 	slices.SortFunc(several, title.CompareSource)
 	sets := map[groupKey]int{} // -> index in out
 	for _, t := range several {
@@ -160,15 +175,15 @@ func content(d *title.Disc) string {
 	return fmt.Sprintf("%d %s", d.File.Size, d.Deep)
 }
 
-// sortTitles puts titles in the order of [title.Compare].
-func sortTitles(all []title.Title) []title.Title {
+// sorted copies titles in the order of [title.Compare].
+func sorted(all []*title.Title) []title.Title {
 	type keyed struct {
 		platform, label string
 		t               *title.Title
 	}
 	order := make([]keyed, len(all))
 	for i := range all {
-		order[i] = keyed{all[i].Platform, strings.ToLower(all[i].Label()), &all[i]}
+		order[i] = keyed{all[i].Platform, strings.ToLower(all[i].Label()), all[i]}
 	}
 	compare := func(a, b keyed) int {
 		if a.platform == b.platform && a.label != b.label {
@@ -182,19 +197,19 @@ func sortTitles(all []title.Title) []title.Title {
 	left.Go(func() { slices.SortFunc(order[:half], compare) })
 	slices.SortFunc(order[half:], compare)
 	left.Wait()
-	sorted := make([]title.Title, 0, len(all))
+	out := make([]title.Title, 0, len(all))
 	a, b := order[:half], order[half:]
 	for len(a) > 0 && len(b) > 0 {
 		if compare(b[0], a[0]) < 0 {
-			sorted, b = append(sorted, *b[0].t), b[1:]
+			out, b = append(out, *b[0].t), b[1:]
 		} else {
-			sorted, a = append(sorted, *a[0].t), a[1:]
+			out, a = append(out, *a[0].t), a[1:]
 		}
 	}
 	for _, k := range append(a[:len(a):len(a)], b...) {
-		sorted = append(sorted, *k.t)
+		out = append(out, *k.t)
 	}
-	return sorted
+	return out
 }
 
 func discList(discs []title.Disc) string {

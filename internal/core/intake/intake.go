@@ -231,11 +231,20 @@ func (s *scan) result() Result {
 	for _, l := range s.looks {
 		n += len(l.all)
 	}
-	found := make([]title.Title, 0, n)
+	found := make([]*title.Title, 0, n)
 	r := Result{Problems: slices.Clone(s.problems), Notes: slices.Clone(s.notes)}
 	for _, l := range s.looks {
 		l.mu.Lock()
-		found = append(found, l.titles...)
+		titles := l.titles
+		if !l.done { // they are still being worked on
+			titles = slices.Clone(titles)
+			for i := range titles {
+				titles[i].Discs = slices.Clone(titles[i].Discs)
+			}
+		}
+		for i := range titles {
+			found = append(found, &titles[i])
+		}
 		r.Files += l.count
 		r.Reused += l.reused
 		r.Sums = append(r.Sums, l.sums()...)

@@ -26,39 +26,33 @@ const byHand = "set by hand"
 
 // assemble joins the discs of one game and completes the titles. Its input is one title for each
 // file, and is not changed.
-func (m *mender) assemble(found []title.Title) (titles, dropped []title.Title) {
+func (m *mender) assemble(found []*title.Title) (titles, dropped []title.Title) {
 	edits := m.find(found)
-	kept := found
-	if len(edits) > 0 {
-		kept = make([]title.Title, 0, len(found))
-		for i := range found {
-			t := found[i]
-			e := edits[i]
-			switch {
-			case e == nil:
-			case e.Drop:
-				dropped = append(dropped, edited(t, e))
+	kept := make([]*title.Title, 0, len(found))
+	for i, t := range found {
+		if e := edits[i]; e != nil {
+			changed := edited(*t, e)
+			if e.Drop {
+				dropped = append(dropped, changed)
 				continue
-			default:
-				t = edited(t, e)
 			}
-			kept = append(kept, t)
+			t = &changed
 		}
+		if len(m.checks) > 0 {
+			t = m.checked(t)
+		}
+		kept = append(kept, t)
 	}
-	if len(m.checks) > 0 {
-		if len(edits) == 0 {
-			kept = slices.Clone(kept)
-		}
-		for i := range kept {
-			m.checked(&kept[i])
-		}
-	}
-	titles = Group(kept)
+	titles = group(kept)
 	if m.list != nil && len(m.list.Rows) > 0 {
 		for i := range titles {
 			m.listed(&titles[i])
 		}
-		titles = sortTitles(titles)
+		again := make([]*title.Title, len(titles))
+		for i := range titles {
+			again[i] = &titles[i]
+		}
+		titles = sorted(again)
 	}
 	for i := range dropped {
 		dropped[i].Key = dropped[i].Where()
@@ -68,7 +62,7 @@ func (m *mender) assemble(found []title.Title) (titles, dropped []title.Title) {
 
 // find matches the edits to what was found: by the file, or by the signature of one that was
 // moved. The result is by index in found; nil when there are no edits.
-func (m *mender) find(found []title.Title) map[int]*title.Edit {
+func (m *mender) find(found []*title.Title) map[int]*title.Edit {
 	if len(m.edits) == 0 {
 		return nil
 	}
@@ -145,8 +139,9 @@ func edited(t title.Title, e *title.Edit) title.Title {
 	return t
 }
 
-// checked adds what reading the title's files from end to end has shown.
-func (m *mender) checked(t *title.Title) {
+// checked is the title with what reading its files from end to end has shown.
+func (m *mender) checked(was *title.Title) *title.Title {
+	t := was
 	d := &t.Discs[0]
 	files := []*title.File{&d.File}
 	for i := range d.Parts {
@@ -164,6 +159,8 @@ func (m *mender) checked(t *title.Title) {
 			continue
 		}
 		if !own {
+			changed := *was
+			t = &changed
 			t.Discs = slices.Clone(t.Discs)
 			d = &t.Discs[0]
 			d.Evidence, t.Findings, own = slices.Clone(d.Evidence), slices.Clone(t.Findings), true
@@ -184,6 +181,7 @@ func (m *mender) checked(t *title.Title) {
 			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion, Say: base(f.Path) + ": " + c.Doubt, Remedy: "compare it with another copy, or with a published checksum"})
 		}
 	}
+	return t
 }
 
 // listed takes over what a list of titles tells. What the user has set by hand stays.
