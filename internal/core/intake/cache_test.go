@@ -237,8 +237,14 @@ func TestChecksSurviveAndShow(t *testing.T) {
 	require.NoError(t, store.Close())
 	require.Len(t, report.Files, 1)
 	assert.Equal(t, intake.Whole, report.Files[0].Verdict)
-	r = remembering(t, cache, intake.Options{}, dir)
-	require.Len(t, r.Titles, 1)
-	ev := r.Titles[0].Discs[0].Evidence
-	assert.Contains(t, ev[len(ev)-1].From, "reading it all on "+time.Now().Format("2 Jan 2006"))
+	shown := func(dir string) {
+		r := remembering(t, cache, intake.Options{}, dir)
+		require.Len(t, r.Titles, 1)
+		ev := r.Titles[0].Discs[0].Evidence
+		assert.Contains(t, ev[len(ev)-1].From, "reading it all on "+time.Now().Format("2 Jan 2006"))
+	}
+	shown(dir)
+	require.NoError(t, os.Rename(dir, dir+" moved"))
+	shown(dir + " moved")
+	shown(dir + " moved")
 }

@@ -270,6 +270,7 @@ func (s *scan) result() Result {
 
 // finish looks closer where that needs all titles, and keeps what was seen.
 func (s *scan) finish(sources []string) Result {
+	s.store.settle()
 	s.compare()
 	s.sumForLists()
 	s.store.keep(s.looks, sources)

@@ -29,7 +29,8 @@ type keeper struct {
 	checks  map[string]seen.Check
 
 	mu      sync.Mutex
-	adopted []string // folders whose records were taken over by others
+	adopted []string     // folders whose records were taken over by others
+	carried []seen.Check // of files that were moved, under their new paths
 }
 
 // kept is a folder in the cache.
@@ -134,9 +135,33 @@ func (l *look) moved() *record {
 		k.mu.Lock()
 		k.adopted = append(k.adopted, f.Path)
 		k.mu.Unlock()
+		k.carry(rec)
 		return rec
 	}
 	return nil
+}
+
+// carry takes along what is known of moved files from having read them all.
+func (k *keeper) carry(rec *record) {
+	for i := range rec.titles {
+		d := &rec.titles[i].Discs[0]
+		if d.Sign == "" {
+			continue
+		}
+		all, err := k.store.Moved(d.Sign, d.File.Size)
+		if err != nil {
+			return
+		}
+		for _, c := range all {
+			if c.Modified == modified(d.File.Modified) && filepath.Base(c.Path) == filepath.Base(d.File.Path) {
+				c.Path = absolute(d.File.Path)
+				k.mu.Lock()
+				k.carried = append(k.carried, c)
+				k.mu.Unlock()
+				break
+			}
+		}
+	}
 }
 
 // signed reports whether the files of all titles have the signatures that a record tells.
@@ -250,6 +275,17 @@ func checkOf(checks map[string]seen.Check, f *title.File) (seen.Check, bool) {
 // maxSummed is the longest file that is read whole during a scan, to find its row in a list of
 // titles.
 const maxSummed = 64 << 20
+
+// settle adds the checks of moved files to the others.
+func (k *keeper) settle() {
+	<-k.loaded
+	for _, c := range k.carried {
+		k.checks[c.Path] = c
+		if err := k.store.PutCheck(c); err != nil {
+			k.err = err
+		}
+	}
+}
 
 // sumForLists reads small files whose titles the lists may tell by their checksums only.
 func (s *scan) sumForLists() {

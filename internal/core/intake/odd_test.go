@@ -354,3 +354,18 @@ func mode2(image []byte) []byte {
 	}
 	return out
 }
+
+// FuzzPacked looks for titles in archives that may hold anything.
+func FuzzPacked(f *testing.F) {
+	set := coretest.Set(f)
+	f.Add(zipOf(f, map[string][]byte{"a/queen.iso": coretest.Siskin(f, "SK-8812", "Ferry Queen")}), "x.zip")
+	f.Add(zipOf(f, map[string][]byte{"t.cue": []byte("FILE t.bin BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"), "t.bin": demo.RawTrack(coretest.Volume(f, "LAP_04431"))}), "t.zip")
+	f.Add(zipOf(f, map[string][]byte{"lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "W")}), "f.zip")
+	f.Add(packageOf(f, "Toll/Toll.prog", "run", "Toll/game.about", "Tollgate"), "toll.lha")
+	f.Fuzz(func(t *testing.T, b []byte, name string) {
+		tt, err := intake.IdentifyPacked(bytes.NewReader(b), int64(len(b)), name, set)
+		if err == nil && tt != nil && len(tt.Discs) != 1 {
+			t.Fatalf("%+v", tt)
+		}
+	})
+}

@@ -255,3 +255,39 @@ func seal(b []byte) {
 	}
 	b[4] = sum
 }
+
+// TestADirectoryThatContainsItself: a folder's entry is bent to point at the folder above.
+func TestADirectoryThatContainsItself(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "tree")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "outer", "inner"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "outer", "file"), []byte("x"), 0o644))
+	image := bridge(t, dir)
+	entry := func(name string) []byte { // the file identifier descriptor of a name
+		at := bytes.Index(image[257*2048:], append([]byte{8}, name...))
+		require.Positive(t, at, name)
+		return image[257*2048+at-38:]
+	}
+	outer, inner := entry("outer"), entry("inner")
+	copy(inner[20:36], outer[20:36])
+	clear(inner[8:12])
+	inner[4] = 0
+	var sum byte
+	for _, c := range inner[:16] {
+		sum += c
+	}
+	inner[4] = sum
+	v := open(t, image)
+	var failed []string
+	n := 0
+	require.NoError(t, fs.WalkDir(v, ".", func(name string, _ fs.DirEntry, err error) error {
+		n++
+		if err != nil {
+			failed = append(failed, err.Error())
+			return fs.SkipDir
+		}
+		return nil
+	}))
+	require.Len(t, failed, 1)
+	assert.Contains(t, failed[0], "contains itself")
+	assert.Less(t, n, 10)
+}
