@@ -1,10 +1,8 @@
 package intake
 
 import (
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -12,8 +10,6 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
-
-	"github.com/zeebo/xxh3"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
@@ -357,34 +353,6 @@ func (s *scan) noArchive(f *os.File, it *item, path, ending string) ([]title.Tit
 	return []title.Title{*t}, nil
 }
 
-// Where a file's headers are: the beginning, and the volume descriptor with or without raw
-// sectors.
-const (
-	headLength = 4 << 10
-	descriptor = 32 << 10
-	deepLength = 8 << 10
-)
-
-// signature is a fingerprint of a file's length and headers; with it comes the file's beginning.
-func signature(f io.ReaderAt, size int64) (sign string, head []byte, err error) {
-	b := word(make([]byte, 0, 8+headLength+deepLength), uint64(size))
-	for _, part := range [][2]int64{{0, headLength}, {descriptor, deepLength}} {
-		n := min(part[1], size-part[0])
-		if n <= 0 {
-			break
-		}
-		from := len(b)
-		b = b[:from+int(n)]
-		k, err := f.ReadAt(b[from:], part[0])
-		if err != nil && err != io.EOF {
-			return "", nil, err
-		}
-		b = b[:from+k]
-	}
-	h := xxh3.Hash128(b).Bytes()
-	return hex.EncodeToString(h[:12]), b[8:min(len(b), 8+headLength)], nil
-}
-
 // emptyEighth is the length of a file from which parts of it that were never written are looked
 // for.
 const emptyEighth = 8 << 20
@@ -404,47 +372,6 @@ func holes(f *os.File, n int64) *title.Finding {
 		}
 	}
 	return nil
-}
-
-// besideKinds are endings of files that belong to titles, and what they are.
-var besideKinds = map[string]string{
-	".jpg": "cover", ".jpeg": "cover", ".png": "cover", ".gif": "cover", ".webp": "cover",
-	".pdf": "manual", ".txt": "notes", ".nfo": "notes", ".md": "notes", ".htm": "notes", ".html": "notes", ".about": "notes", ".doc": "notes",
-	".ips": "patch", ".bps": "patch", ".ups": "patch", ".xdelta": "patch", ".vcdiff": "patch",
-	".sfv": "checksums", ".md5": "checksums", ".sha1": "checksums", ".sha256": "checksums",
-	".csv": "notes", ".log": "notes", ".xml": "notes", ".json": "notes", ".toml": "notes", ".m3u": "playlist",
-}
-
-func isBeside(name string) bool { return besideKinds[strings.ToLower(filepath.Ext(name))] != "" }
-
-// besides finds the files that belong to titles: those with a title's base name, and, in a folder
-// with one title, all.
-func (l *look) besides(used map[string]bool) {
-	stem := func(name string) string {
-		return strings.ToLower(strings.TrimSuffix(name, filepath.Ext(name)))
-	}
-	owner := map[string]int{}
-	for i := range l.titles {
-		owner[stem(base(l.titles[i].Source()))] = i
-	}
-	for i := range l.all {
-		it := &l.all[i]
-		kind := besideKinds[strings.ToLower(filepath.Ext(it.name))]
-		path := filepath.Join(l.dir, it.name)
-		if it.kind != isFile || kind == "" || used[path] || skipped(it.name) {
-			continue
-		}
-		at, ok := owner[stem(it.name)]
-		if !ok && len(l.titles) == 1 && !l.root {
-			at, ok = 0, true
-		}
-		if !ok {
-			continue
-		}
-		d := &l.titles[at].Discs[0]
-		d.Beside = append(d.Beside, title.Beside{Kind: kind, File: it.file(path)})
-		used[path] = true
-	}
 }
 
 // modified is a file's date in the unit of items.

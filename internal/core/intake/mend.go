@@ -1,7 +1,6 @@
 package intake
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -250,9 +249,6 @@ func split(err error) []error {
 	}
 	return []error{err}
 }
-
-// ErrNoTitle is an edit for a title that is not there.
-var ErrNoTitle = errors.New("there is no such title")
 
 // keyOf is how the title is named on a bench when nobody else has its ID.
 func keyOf(t *title.Title) string {

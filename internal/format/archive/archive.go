@@ -13,16 +13,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"sync/atomic"
 	"time"
 
 	"polytome/internal/format/fstree"
-	"polytome/internal/format/lha"
 )
 
 // An Archive is an opened archive.
@@ -200,110 +196,6 @@ func (a *Archive) Close() error {
 	return errors.Join(all...)
 }
 
-// folder is what a directory of the tree holds.
-type folder struct{ nodes []*fstree.Node }
-
-// plant makes the tree.
-func (a *Archive) plant(entries []Entry) {
-	root := &fstree.Node{Data: &folder{}}
-	folders := map[string]*fstree.Node{"": root}
-	var dir func(path string) *fstree.Node
-	dir = func(path string) *fstree.Node {
-		if n := folders[path]; n != nil {
-			return n
-		}
-		up, last := "", path
-		if i := strings.LastIndexByte(path, '/'); i >= 0 {
-			up, last = path[:i], path[i+1:]
-		}
-		n := &fstree.Node{Name: last, Dir: true, Data: &folder{}}
-		folders[path] = n
-		parent := dir(up).Data.(*folder)
-		parent.nodes = append(parent.nodes, n)
-		return n
-	}
-	taken := map[string]bool{}
-	for _, e := range entries {
-		path, ok := safePath(e.Name)
-		if !ok {
-			a.Unsafe = append(a.Unsafe, e.Name)
-			continue
-		}
-		if strings.HasSuffix(e.Name, "/") {
-			if path != "" && !taken[path] && !below(path, taken) {
-				dir(path)
-			}
-			continue
-		}
-		if path == "" || taken[path] || folders[path] != nil || below(path, taken) {
-			continue
-		}
-		taken[path] = true
-		e.Name = path
-		a.Entries = append(a.Entries, e)
-		if i := strings.LastIndexByte(path, '/'); i >= 0 {
-			dir(path[:i])
-		}
-	}
-	for i := range a.Entries {
-		e := &a.Entries[i]
-		up, last := "", e.Name
-		if k := strings.LastIndexByte(e.Name, '/'); k >= 0 {
-			up, last = e.Name[:k], e.Name[k+1:]
-		}
-		parent := dir(up).Data.(*folder)
-		parent.nodes = append(parent.nodes, &fstree.Node{Name: last, Size: e.Size, Modified: e.Modified, Data: e})
-	}
-	a.FS = fstree.New(root, tree{a})
-}
-
-// below reports whether a path goes through one that is a file.
-func below(path string, files map[string]bool) bool {
-	for i, c := range path {
-		if c == '/' && files[path[:i]] {
-			return true
-		}
-	}
-	return false
-}
-
-// safePath brings a stored name into a path of the tree; ok is false for one that leads out
-// of it.
-func safePath(name string) (path string, ok bool) {
-	name = strings.ReplaceAll(name, `\`, "/")
-	if strings.HasPrefix(name, "/") || len(name) > 1 && name[1] == ':' {
-		return "", false
-	}
-	var out []string
-	for part := range strings.SplitSeq(name, "/") {
-		switch part {
-		case "", ".":
-		case "..":
-			return "", false
-		default:
-			out = append(out, fstree.SafeName(part))
-		}
-	}
-	return strings.Join(out, "/"), true
-}
-
-// tree hands the entries to [fstree].
-type tree struct{ a *Archive }
-
-// List returns a folder's nodes.
-func (t tree) List(d *fstree.Node) ([]*fstree.Node, error) { return d.Data.(*folder).nodes, nil }
-
-// Content opens an entry for reading at any offset.
-func (t tree) Content(n *fstree.Node) (io.ReaderAt, error) {
-	e := n.Data.(*Entry)
-	if e.direct != nil {
-		if r := e.direct(); r != nil {
-			return r, nil
-		}
-	}
-	return &window{size: e.Size, open: func() (io.ReadCloser, error) { return t.a.Read(e) }}, nil
-}
-
 // Read unpacks an entry from its beginning. The reader fails where the content is not what the
 // archive tells: it must be read to its end to know.
 func (a *Archive) Read(e *Entry) (r io.ReadCloser, err error) {
@@ -368,28 +260,6 @@ func recovered(err *error) {
 	}
 }
 
-// lhaEntries lists an LHA archive.
-func lhaEntries(r io.ReaderAt, size int64) (out []Entry, damage, err error) {
-	a, err := lha.Open(r, size)
-	if err != nil {
-		return nil, nil, err
-	}
-	for i := range a.Members {
-		m := &a.Members[i]
-		e := Entry{Name: m.Name, Size: m.Size, Modified: m.Modified}
-		if m.Dir {
-			e.Name += "/"
-		}
-		e.open = func() (io.ReadCloser, error) {
-			r, err := m.Open()
-			return io.NopCloser(r), err
-		}
-		e.direct = m.ReaderAt
-		out = append(out, e)
-	}
-	return out, a.Damage, nil
-}
-
 // Test unpacks everything and throws it away; each is called before an entry, and bytes
 // after each piece. It returns the first fault.
 func (a *Archive) Test(each func(*Entry), bytes func(n int64) error) error {
@@ -414,71 +284,4 @@ func (a *Archive) Test(each func(*Entry), bytes func(n int64) error) error {
 		}
 	}
 	return a.Damage
-}
-
-// openVolumes opens all parts of an archive in parts as one; of others, the file.
-func openVolumes(name string) (names []string, r io.ReaderAt, size int64, closers []io.Closer, err error) {
-	names = []string{name}
-	if v, ok := VolumeOf(filepath.Base(name)); ok && v.Plain {
-		names = names[:0]
-		for n := v.Number; ; n++ {
-			part := filepath.Join(filepath.Dir(name), v.Name(n))
-			if _, err := os.Stat(part); errors.Is(err, fs.ErrNotExist) && n > v.Number {
-				break
-			}
-			names = append(names, part)
-		}
-	}
-	var parts joined
-	for _, n := range names {
-		f, err := os.Open(n)
-		if err != nil {
-			for _, c := range closers {
-				_ = c.Close()
-			}
-			return nil, nil, 0, nil, err
-		}
-		closers = append(closers, f)
-		info, err := f.Stat()
-		if err != nil {
-			return nil, nil, 0, closers, err
-		}
-		parts = append(parts, part{f, size, info.Size()})
-		size += info.Size()
-	}
-	if len(parts) == 1 {
-		return names, parts[0].r, size, closers, nil
-	}
-	return names, parts, size, closers, nil
-}
-
-// joined are several files as one.
-type joined []part
-
-type part struct {
-	r        io.ReaderAt
-	at, size int64
-}
-
-func (j joined) ReadAt(b []byte, off int64) (done int, err error) {
-	i, _ := slices.BinarySearchFunc(j, off, func(p part, off int64) int {
-		if p.at+p.size <= off {
-			return -1
-		}
-		return 1
-	})
-	for ; i < len(j) && done < len(b); i++ {
-		p := j[i]
-		at := off + int64(done) - p.at
-		want := min(int64(len(b)-done), p.size-at)
-		n, err := p.r.ReadAt(b[done:done+int(want)], at)
-		done += n
-		if int64(n) < want {
-			return done, err
-		}
-	}
-	if done < len(b) {
-		return done, io.EOF
-	}
-	return done, nil
 }

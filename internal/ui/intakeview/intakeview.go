@@ -75,24 +75,6 @@ func (m *Model) Actions() []desk.Action {
 	)
 }
 
-// fieldActions are the keys while fields are edited.
-func (m *Model) fieldActions() []desk.Action {
-	move := func(by int) func() tea.Cmd {
-		return desk.Just(func() { m.field = (m.field + by + len(title.Editable)) % len(title.Editable) })
-	}
-	return []desk.Action{
-		desk.Do("up k", "the field above", move(-1)),
-		desk.Do("down j", "the field below", move(1)),
-		desk.Do("enter e", "change it", desk.Just(m.change)),
-		desk.Do("l", "lock or unlock it", func() tea.Cmd {
-			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
-		}),
-		desk.Do("r", "as the file tells", func() tea.Cmd {
-			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
-		}),
-	}
-}
-
 // Escape leaves the fields, or drops marks, or the filter.
 func (m *Model) Escape() bool {
 	switch {
@@ -106,47 +88,6 @@ func (m *Model) Escape() bool {
 		return true
 	}
 	return false
-}
-
-func (m *Model) edit() {
-	if _, ok := m.Title(); ok {
-		m.editing = true
-	}
-}
-
-// change asks for the value of a field.
-func (m *Model) change() {
-	i, ok := m.Title()
-	if !ok {
-		return
-	}
-	t := m.d.Scan.Titles[i]
-	field := title.Editable[m.field]
-	q := desk.Question{Prompt: field + ": ", Value: *t.Value(field), Hint: "nothing leaves it to what the file tells",
-		Done: func(v string) tea.Cmd { return m.setField(t, field, v) }}
-	if field == "platform" {
-		for _, p := range m.d.Set.Platforms {
-			q.Suggestions = append(q.Suggestions, p.Name)
-		}
-		q.Hint = "tab completes the name of a platform"
-	}
-	m.d.Ask(q)
-}
-
-// setField checks a value before it is kept.
-func (m *Model) setField(t title.Title, field, v string) tea.Cmd {
-	p := m.d.Set.Platform(t.Platform)
-	switch {
-	case field == "platform" && v != "" && m.d.Set.Platform(v) == nil:
-		m.d.Notice = fmt.Sprintf("There is no platform %q; the nearest is %s.", v, m.d.Set.NearestPlatform(v))
-		return nil
-	case field == "ID" && v != "" && p != nil && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(v):
-		m.d.Notice = fmt.Sprintf("%q is no ID of the %s: those are like %s.", v, p.Shown, p.Fields.ID.Pattern)
-		return nil
-	case v == *t.Value(field):
-		return nil
-	}
-	return m.d.SetField(t, field, v)
 }
 
 func (m *Model) mark() {
@@ -327,38 +268,6 @@ func (m *Model) verifying(t *style.Theme, w int) []string {
 	return []string{" " + t.Paint(t.Accent, t.Clip(text, w-2))}
 }
 
-// fields shows what can be set by hand.
-func (m *Model) fields(t *style.Theme, w, h int) []string {
-	i, ok := m.Title()
-	if !ok {
-		return t.Block([]string{t.Rule("nothing to edit", w)}, w, h)
-	}
-	tt := &m.d.Scan.Titles[i]
-	lines := []string{t.Rule("edit "+style.Clean(tt.Label())+": enter changes a field, l locks it, esc ends", w)}
-	for k, f := range title.Editable {
-		value, from := *tt.Value(f), "not known"
-		for _, d := range tt.Discs {
-			for _, e := range d.Evidence {
-				if e.Field == f {
-					from = "from " + e.From
-				}
-			}
-			if from != "not known" {
-				break
-			}
-		}
-		if value != "" && from == "not known" {
-			from = "from what the file is"
-		}
-		if slices.Contains(tt.Locked, f) && !strings.Contains(from, "locked") {
-			from += ", locked"
-		}
-		c := []style.Cell{{Text: f, Width: 10, FG: t.Dim}, {Text: value, Width: max(12, min(48, w/2))}, {Text: strings.Replace(from, "from set by hand", "set by hand", 1), Width: w, FG: t.Dim}}
-		lines = append(lines, t.Row(w, k == m.field, c...))
-	}
-	return t.Block(lines, w, h)
-}
-
 // problems says what could not be read, in one line.
 func (m *Model) problems(t *style.Theme, w int) []string {
 	all := m.d.Scan.Problems
@@ -418,102 +327,4 @@ func (m *Model) titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 		{Text: kind, FG: t.Dim}, {Text: tt.Region, FG: t.Dim}, {Text: discs, FG: t.Dim}, state,
 		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
 	}
-}
-
-// labels is the width of what stands in front of evidence, in cells.
-const labels = 10
-
-// evidence shows where each value was read, and what is wrong.
-func (m *Model) evidence(t *style.Theme, w, h int) []string {
-	i, ok := m.Title()
-	if !ok {
-		return t.Block([]string{t.Rule("evidence", w)}, w, h)
-	}
-	tt := &m.d.Scan.Titles[i]
-	lines := []string{t.Rule("evidence for "+style.Clean(tt.Label()), w)}
-	for _, f := range tt.Findings {
-		colour, word := t.Warn, "note"
-		switch f.Grade {
-		case title.Fault:
-			colour, word = t.Bad, "fault"
-		case title.Suspicion:
-			word = "doubt"
-		}
-		text := f.Say
-		if f.Remedy != "" {
-			text += " " + t.Glyph("→") + " " + f.Remedy
-		}
-		for k, l := range t.Wrap(style.Clean(text), w-labels-2) {
-			label := ""
-			if k == 0 {
-				label = word
-			}
-			lines = append(lines, " "+t.Paint(colour, t.Pad(label, labels))+t.Paint(t.Text, l))
-		}
-	}
-	for _, d := range tt.Discs {
-		name := "file"
-		if tt.Of > 1 {
-			name = fmt.Sprintf("disc %d", d.Number)
-		}
-		bytes := "  " + size.Exact(d.File.Size) + " bytes"
-		if tt.Form == title.Folder && tt.Archive == "" {
-			bytes = "  " + size.Count(len(d.Parts), "file") + ", " + size.Exact(d.Size()) + " bytes"
-		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
-		lines = append(lines, m.files(t, w, tt, &d)...)
-		for _, e := range d.Evidence {
-			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, labels))+
-				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-38)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
-		}
-	}
-	return t.Block(lines, w, h)
-}
-
-// shownFiles is how many of a title's files are named.
-const shownFiles = 3
-
-// files names what else belongs to a disc: parts, volumes, and what lies beside it.
-func (m *Model) files(t *style.Theme, w int, tt *title.Title, d *title.Disc) (lines []string) {
-	add := func(label string, names []string) {
-		if len(names) == 0 {
-			return
-		}
-		text := strings.Join(names[:min(len(names), shownFiles)], ", ")
-		if more := len(names) - shownFiles; more > 0 {
-			text += fmt.Sprintf(" and %d more", more)
-		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, labels))+t.Paint(t.Text, t.Clip(style.Clean(text), w-labels-2)))
-	}
-	var parts, volumes []string
-	for i := range d.Parts {
-		parts = append(parts, d.Parts[i].Name)
-	}
-	for i := range d.Volumes {
-		volumes = append(volumes, filepath.Base(d.Volumes[i].Path))
-	}
-	switch {
-	case tt.Archive != "" || tt.Form == title.Package:
-		add("in it", parts)
-	case tt.Form == title.Tracks:
-		add("tracks", parts)
-	}
-	add("parts", volumes)
-	beside := map[string][]string{}
-	var kinds []string
-	for i := range d.Beside {
-		k := d.Beside[i].Kind
-		if beside[k] == nil {
-			kinds = append(kinds, k)
-		}
-		beside[k] = append(beside[k], filepath.Base(d.Beside[i].File.Path))
-	}
-	for _, k := range kinds {
-		label := k
-		if label == "checksums" {
-			label = "sums"
-		}
-		add(label, beside[k])
-	}
-	return lines
 }

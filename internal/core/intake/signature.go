@@ -1,0 +1,138 @@
+package intake
+
+import (
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/zeebo/xxh3"
+
+	"polytome/internal/core/title"
+)
+
+// Where a file's headers are: the beginning, and the volume descriptor with or without raw
+// sectors.
+const (
+	headLength = 4 << 10
+	descriptor = 32 << 10
+	deepLength = 8 << 10
+)
+
+// signature is a fingerprint of a file's length and headers; with it comes the file's beginning.
+func signature(f io.ReaderAt, size int64) (sign string, head []byte, err error) {
+	b := word(make([]byte, 0, 8+headLength+deepLength), uint64(size))
+	for _, part := range [][2]int64{{0, headLength}, {descriptor, deepLength}} {
+		n := min(part[1], size-part[0])
+		if n <= 0 {
+			break
+		}
+		from := len(b)
+		b = b[:from+int(n)]
+		k, err := f.ReadAt(b[from:], part[0])
+		if err != nil && err != io.EOF {
+			return "", nil, err
+		}
+		b = b[:from+k]
+	}
+	h := xxh3.Hash128(b).Bytes()
+	return hex.EncodeToString(h[:12]), b[8:min(len(b), 8+headLength)], nil
+}
+
+// Samples for telling files apart that look alike by their headers.
+const (
+	sample       = 4 << 10
+	evenSamples  = 16
+	maxEvenBelow = 1 << 20 // shorter files are read whole
+)
+
+// deep is a fingerprint of samples from all over a file: the closer to its beginning, the denser.
+func deep(path string, size int64) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := xxh3.New()
+	if size <= maxEvenBelow {
+		if _, err := io.Copy(h, f); err != nil {
+			return "", err
+		}
+		return fmt.Sprintf("%x", h.Sum128().Bytes()), nil
+	}
+	b := make([]byte, sample)
+	var at []int64
+	for off := int64(64 << 10); off < size; off *= 2 {
+		at = append(at, off)
+	}
+	for i := range int64(evenSamples) {
+		at = append(at, size/evenSamples*i)
+	}
+	for _, off := range append(at, size-sample) {
+		n, err := f.ReadAt(b, off)
+		if err != nil && err != io.EOF {
+			return "", err
+		}
+		_, _ = h.Write(b[:n])
+	}
+	return fmt.Sprintf("%x", h.Sum128().Bytes()), nil
+}
+
+// compare samples the files whose headers are equal, to find those with the same content.
+func (s *scan) compare() {
+	type spot struct {
+		l *look
+		d *title.Disc
+	}
+	n, fresh := 0, false
+	for _, l := range s.looks {
+		n += len(l.titles)
+		fresh = fresh || l.fresh
+	}
+	if !fresh {
+		return // it was done when they were
+	}
+	once := make(map[string]spot, n)
+	alike := map[string][]spot{}
+	for _, l := range s.looks {
+		for i := range l.titles {
+			t := &l.titles[i]
+			if t.Among > 0 || t.Form == title.Folder {
+				continue
+			}
+			for k := range t.Discs {
+				d := &t.Discs[k]
+				if d.Sign == "" || d.File.Size == 0 {
+					continue
+				}
+				first, ok := once[d.Sign]
+				if !ok {
+					once[d.Sign] = spot{l, d}
+					continue
+				}
+				if alike[d.Sign] == nil {
+					alike[d.Sign] = []spot{first}
+				}
+				alike[d.Sign] = append(alike[d.Sign], spot{l, d})
+			}
+		}
+	}
+	var tasks []func()
+	for _, all := range alike {
+		for _, x := range all {
+			if x.d.Deep != "" {
+				continue
+			}
+			tasks = append(tasks, func() {
+				defer s.disks.take(x.l.device())()
+				if sum, err := deep(x.d.File.Path, x.d.File.Size); err == nil {
+					x.l.mu.Lock()
+					x.d.Deep, x.l.fresh = sum, true
+					x.l.mu.Unlock()
+				}
+			})
+		}
+	}
+	s.push(tasks...)
+	s.work()
+}
