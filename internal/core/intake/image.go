@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"regexp"
 	"strings"
 
 	"polytome/internal/core/title"
@@ -71,13 +72,16 @@ func folders(v *container.Image, maxFolders, maxEntries int) (found *title.Findi
 	return found
 }
 
-// plain takes the operation and path off an error.
+// library is what libraries put in front of their errors.
+var library = regexp.MustCompile(`\b(?:sevenzip|rardecode|zip|flate|bzip2): `)
+
+// plain takes the operation and path off an error, and the names of libraries.
 func plain(err error) string {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		err = pe.Err
 	}
-	return strings.TrimSuffix(err.Error(), ".")
+	return strings.TrimSuffix(library.ReplaceAllString(err.Error(), ""), ".")
 }
 
 func note(say string) title.Finding { return title.Finding{Grade: title.Note, Say: say} }
