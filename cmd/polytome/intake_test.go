@@ -215,3 +215,43 @@ func TestFoldersThatMayNotBeRead(t *testing.T) {
 	assert.Contains(t, stderr, "c.w8: you are not allowed to read it")
 	assert.Contains(t, out, "UNSOUND", "a file that has a game's ending is marked")
 }
+
+// TestAnArchiveThatWouldUnpackWithoutEnd is not looked into until somebody allows it.
+func TestAnArchiveThatWouldUnpackWithoutEnd(t *testing.T) {
+	dir := t.TempDir()
+	judge.Run(t, "python3", "-c", `
+import zipfile, sys, struct
+name = sys.argv[1]
+z = zipfile.ZipFile(name, "w", zipfile.ZIP_DEFLATED)
+for i in range(30): z.writestr("%d.w8" % i, b"WREN" + bytes(600))
+z.close()
+b = bytearray(open(name, "rb").read())
+at = 0
+while (at := b.find(b"PK\x01\x02", at)) >= 0: # each file tells of 2 GiB
+    b[at + 24:at + 28] = struct.pack("<I", 2 << 30); at += 4
+open(name, "wb").write(b)`, filepath.Join(dir, "bomb.zip"))
+	cmd := func(args ...string) (int, string, string) {
+		c := exec.Command(binary, args...)
+		c.Dir = dir
+		return finish(t, c)
+	}
+	_, out, _ := cmd("intake", ".")
+	assert.Contains(t, out, "the archive is suspiciously large inside: it has")
+	assert.Contains(t, out, "allow it if you know where it is from")
+	_, out, _ = cmd("intake", ".", "--allow-large", "./bomb.zip")
+	assert.NotContains(t, out, "suspiciously large")
+	_, out, _ = cmd("verify", ".")
+	assert.Contains(t, out, "UNREADABLE")
+	assert.Contains(t, out, "it has")
+	_, out, _ = cmd("verify", ".", "--allow-large", "bomb.zip")
+	assert.Contains(t, out, "ends after 604 bytes")
+	status, _, stderr := cmd("image", "ls", "bomb.zip")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "add --allow-large")
+	status, out, _ = cmd("image", "ls", "bomb.zip", "--allow-large")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "2,147,483,648")
+	status, _, stderr = cmd("image", "extract", "bomb.zip", "--allow-large", "--to", "out")
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, stderr, "ends after 604 bytes instead of 2147483648")
+}

@@ -52,7 +52,7 @@ What was verified once is remembered until the file changes, and shown by intake
 			defer cache.Close()
 			tell := &progress{out: os.Stderr}
 			report, err := intake.Verify(cmd.Context(), r.Titles, intake.VerifyOptions{
-				Cache: cache, Passwords: b.Passwords, Lists: append(r.Sums, lists...), Again: again, Progress: tell.verify,
+				Cache: cache, Passwords: b.Passwords, Allowed: intake.Allowed(b), Lists: append(r.Sums, lists...), Again: again, Progress: tell.verify,
 			})
 			tell.end()
 			if err != nil {
@@ -81,6 +81,7 @@ What was verified once is remembered until the file changes, and shown by intake
 	f.StringVar(&w.bench, "bench", "", "verify the sources of this bench file")
 	f.StringArrayVar(&lists, "sums", nil, "a checksum list, whose names are beside it (may be given several times)")
 	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
+	f.StringArrayVar(&w.allow, "allow-large", nil, "unpack this archive although it is suspiciously large inside (may be given several times)")
 	f.BoolVar(&again, "again", false, "read also what was verified before and has not changed")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd

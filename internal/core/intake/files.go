@@ -295,7 +295,7 @@ func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
 	switch kind := archive.KindOf(head); {
 	case kind != "" || len(u.further) > 0 || slices.Contains(archiveEndings, ending):
 		o := s.open
-		o.Allow = s.allow[path]
+		o.Allow = s.allow[absolute(path)]
 		titles, err = packed(path, s.set, o)
 		if errors.Is(err, archive.ErrNotArchive) {
 			titles, err = s.noArchive(f, u.first, path, ending)

@@ -62,6 +62,16 @@ func For(b *bench.Bench, set *loader.Set, cache *seen.Store) Options {
 	return Options{Set: set, Cache: cache, Edits: b.ResolvedEdits(), Lists: b.ListPaths(), Passwords: slices.Clone(b.Passwords)}
 }
 
+// Allowed are the archives that a bench allows to be large inside.
+func Allowed(b *bench.Bench) (out []string) {
+	for _, e := range b.ResolvedEdits() {
+		if e.Allow {
+			out = append(out, e.File)
+		}
+	}
+	return out
+}
+
 // progressEvery is how often a scan in the background tells what it has, at most.
 const progressEvery = 200 * time.Millisecond
 
@@ -133,7 +143,7 @@ func newScan(ctx context.Context, o Options) *scan {
 	s.open = archive.Options{Passwords: o.Passwords}
 	for _, e := range o.Edits {
 		if e.Allow {
-			s.allow[e.File] = true
+			s.allow[absolute(e.File)] = true
 		}
 	}
 	s.known = fingerprint(o, s.allow)

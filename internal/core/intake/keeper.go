@@ -243,7 +243,7 @@ var workDir = sync.OnceValue(func() string {
 // absolute is a path as the cache has it, where programs started in different folders share it.
 func absolute(path string) string {
 	if filepath.IsAbs(path) {
-		return path
+		return filepath.Clean(path)
 	}
 	return filepath.Join(workDir(), path)
 }

@@ -18,7 +18,7 @@ import (
 // error is what keeps an archive from being tested: a missing part or password.
 func (v *verifier) structure(j *job, zeros []run) (finding, doubt string, err error) {
 	if j.archive {
-		a, err := archive.Open(j.path, archive.Options{Passwords: v.o.Passwords, Allow: true})
+		a, err := archive.Open(j.path, archive.Options{Passwords: v.o.Passwords, Allow: slices.ContainsFunc(v.o.Allowed, func(p string) bool { return absolute(p) == absolute(j.path) })})
 		if needsMore(err) {
 			return "", "", err
 		}
@@ -61,10 +61,11 @@ func (v *verifier) structure(j *job, zeros []run) (finding, doubt string, err er
 	return "", doubt, nil
 }
 
-// needsMore reports whether an archive waits for a password or a part.
+// needsMore reports whether an archive waits for a password, a part, or to be allowed.
 func needsMore(err error) bool {
 	var missing *archive.MissingPart
-	return errors.Is(err, archive.ErrPassword) || errors.As(err, &missing)
+	var large *archive.TooLarge
+	return errors.Is(err, archive.ErrPassword) || errors.As(err, &missing) || errors.As(err, &large)
 }
 
 // empty tells of the first file in an image that has long runs of zeros where its data should be.

@@ -68,6 +68,7 @@ type VerifyProgress struct {
 type VerifyOptions struct {
 	Cache     *seen.Store // remembers; nil for nothing
 	Passwords []string
+	Allowed   []string // archives that may be large inside; see [Allowed]
 	Lists     []string // checksum lists
 	Again     bool     // read also what was read before and has not changed
 	Progress  func(VerifyProgress)

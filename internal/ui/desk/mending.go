@@ -195,7 +195,7 @@ func (d *Desk) Verify(titles []title.Title) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
 	d.Verifying = &Verifying{stop: cancel}
 	titles = slices.Clone(titles)
-	o := intake.VerifyOptions{Passwords: slices.Clone(d.Bench.Passwords), Lists: listsBeside(titles, d.Scan.Sums)}
+	o := intake.VerifyOptions{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench), Lists: listsBeside(titles, d.Scan.Sums)}
 	cache := d.CacheFile
 	out := make(chan VerifyMsg, 1)
 	go func() {
