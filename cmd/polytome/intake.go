@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/filter"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -14,6 +16,7 @@ import (
 
 func intakeCommand() *cobra.Command {
 	w := &work{}
+	var only string
 	cmd := &cobra.Command{
 		Use:   "intake [DIR…]",
 		Short: "Say what the files in folders are, and which of them are unsound",
@@ -25,6 +28,7 @@ A title list is a CSV file whose first line names its columns: id, name, region,
 publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 		Example: `  polytome intake ~/games
   polytome intake ~/games --list season-titles.csv
+  polytome intake ~/games --filter "unsound size>4G"
   polytome intake --bench season.toml --json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := w.sources(cmd, args)
@@ -35,10 +39,15 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 			if err != nil {
 				return err
 			}
+			f := filter.Parse(only)
+			if f.Trouble != "" {
+				return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
+			}
 			r, err := scan(cmd.Context(), b, set, os.Stderr)
 			if err != nil {
 				return err
 			}
+			r.Titles = slices.DeleteFunc(r.Titles, func(t title.Title) bool { return !f.Match(&t, filter.Text(&t)) })
 			if w.asJSON {
 				err = printJSON(cmd.OutOrStdout(), r)
 			} else {
@@ -55,6 +64,7 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with proper names of titles (may be given several times)")
 	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
 	f.StringArrayVar(&w.allow, "allow-large", nil, "look into this archive although it is suspiciously large inside (may be given several times)")
+	f.StringVar(&only, "filter", "", "list only these: words, or as in \"unsound size>4G -region:north\"")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
 }

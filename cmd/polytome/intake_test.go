@@ -50,6 +50,12 @@ func TestIntakeWithListsAndPasswords(t *testing.T) {
 	ferry := called(r, "Clockwork Ferry")
 	assert.Contains(t, ferry.Discs[0].Evidence, title.Evidence{Field: "publisher", Value: "Ferry Line Games", From: "season-titles.csv, line 5, found by its ID"})
 
+	_, r, _ = intakeOf(t, w.Games, "--filter", "size>4G -unsound")
+	assert.Len(t, r.Titles, 3)
+	status, _, stderr := polytome(t, "intake", w.Games, "--filter", "sise>4G")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, `there is no field "sise"`)
+
 	status, out, stderr := polytome(t, "intake", w.Shelf, "--list", filepath.Join(w.Dir, "none.csv"))
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, stderr, "none.csv: there is no such file")

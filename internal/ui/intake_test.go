@@ -129,6 +129,18 @@ func TestDiscsPasswordsAndDropping(t *testing.T) {
 	press(a, "+")
 	assert.Contains(t, text(a), "Mark the discs with space first")
 
+	list := filepath.Join(w.Dir, "mine.csv")
+	require.NoError(t, os.WriteFile(list, []byte("id,name,year\nVSP-21655,Velvet Ballast the Second,2003\n"), 0o644))
+	press(a, "t")
+	answer(a, list+".none")
+	assert.Contains(t, text(a), "There is no list")
+	press(a, "t")
+	answer(a, list)
+	assert.Equal(t, "2003", has(t, a, "Velvet Ballast the Second").Year)
+	assert.Contains(t, a.desk.Bench.Lists, "mine.csv")
+	press(a, "u")
+	has(t, a, "Velvet Ballast")
+
 	find(a, "velvet")
 	press(a, "x")
 	require.Len(t, a.desk.Scan.Dropped, 1)

@@ -256,17 +256,18 @@ type Choices struct {
 	places    []Place
 	edits     []title.Edit
 	passwords []string
+	lists     []string
 }
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords)}
+	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists)}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
-	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords)
-	b.Places, b.Edits, b.Passwords = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords)
+	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists)
+	b.Places, b.Edits, b.Passwords, b.Lists = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
 	return edited
 }
 
@@ -326,6 +327,17 @@ func (b *Bench) ResolvedEdits() []title.Edit {
 		}
 	}
 	return out
+}
+
+// AddList adds a file with the user's list of titles, a path of this computer. It reports whether it was
+// not there yet.
+func (b *Bench) AddList(path string) bool {
+	list := b.relative(path)
+	if slices.Contains(b.Lists, list) {
+		return false
+	}
+	b.Lists = append(slices.Clone(b.Lists), list)
+	return true
 }
 
 // ListPaths lists the files with the user's lists of titles.

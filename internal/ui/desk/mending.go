@@ -3,6 +3,8 @@ package desk
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -152,6 +154,21 @@ func (d *Desk) Password(p string) tea.Cmd {
 	return d.Mend("The password is tried on all encrypted archives. The bench keeps it, as plain text.", func() {
 		d.Bench.Passwords = append(slices.Clone(d.Bench.Passwords), p)
 	})
+}
+
+// AddList has titles completed from a CSV file of the user's.
+func (d *Desk) AddList(path string) tea.Cmd {
+	if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(path, "~/") {
+		path = filepath.Join(home, path[2:])
+	}
+	if info, err := os.Stat(path); err != nil || info.IsDir() {
+		d.Notice = fmt.Sprintf("There is no list %s; write the path of a CSV file.", path)
+		return nil
+	}
+	if abs, err := filepath.Abs(path); err == nil {
+		path = abs
+	}
+	return d.Mend(filepath.Base(path)+" tells names and years now.", func() { d.Bench.AddList(path) })
 }
 
 // Allow opens an archive that is suspiciously large inside.

@@ -67,6 +67,7 @@ func (m *Model) Actions() []desk.Action {
 		desk.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("to one title"),
 		desk.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("each a title of its own"),
 		desk.Do("p", "password", desk.Just(m.password)).Saying("for encrypted archives"),
+		desk.Do("t", "title list", desk.Just(m.list)).Saying("a CSV file of yours with names, regions, years"),
 		desk.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("one that is suspiciously large inside"),
 		desk.Do("s", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
@@ -153,6 +154,10 @@ func (m *Model) drop() tea.Cmd {
 		return nil
 	}
 	return m.taken(m.d.Drop(all))
+}
+
+func (m *Model) list() {
+	m.d.Ask(desk.Question{Prompt: "list of titles: ", Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher", Done: m.d.AddList})
 }
 
 func (m *Model) password() {
