@@ -2,6 +2,7 @@ package ui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -276,6 +277,9 @@ func (a *app) help(w, h int) []string {
 	t := a.theme
 	left := w * 11 / 20
 	l := a.helpColumn(a.stage().Name(), a.stage().Actions(), left)
+	if len(l) > h-1 { // names alone, and one line for all that moves
+		l = a.helpColumn(a.stage().Name(), brief(a.stage().Actions()), left)
+	}
 	r := a.helpColumn("everywhere", a.actions(), w-left)
 	rows := max(len(l), len(r))
 	l, r = t.Block(l, left, rows), t.Block(r, w-left, rows)
@@ -284,6 +288,19 @@ func (a *app) help(w, h int) []string {
 		out = append(out, l[y]+r[y])
 	}
 	out = append(t.Block(out, w, h-1), t.Block([]string{" " + t.Paint(t.Dim, "Any key goes back.")}, w, 1)...)
+	return out
+}
+
+// brief are actions without what their names do not say, and with one in place of those that move.
+func brief(all []desk.Action) []desk.Action {
+	moves := []string{"up", "down", "pgup", "pgdown", "home", "end"}
+	out := []desk.Action{desk.Do("arrows", "move; also pgup, pgdown, home, end", nil)}
+	for _, x := range all {
+		if !slices.Contains(moves, x.Key.Help().Key) {
+			x.More = ""
+			out = append(out, x)
+		}
+	}
 	return out
 }
 

@@ -3,6 +3,7 @@ package ui
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -187,4 +188,21 @@ func BenchmarkFilter(b *testing.B) {
 			_ = a.View()
 		}
 	})
+}
+
+func TestTheHelpShowsEveryKeyInASmallWindow(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	a.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	for _, stage := range []string{"1", "2", "3", "4", "5"} {
+		press(a, stage)
+		actions := a.stage().Actions()
+		press(a, "?")
+		s := text(a)
+		for _, x := range actions {
+			if key := x.Key.Help().Key; len(key) == 1 || key == "space" || key == "enter" {
+				assert.Regexp(t, `(?m)^ `+regexp.QuoteMeta(key)+` +`+regexp.QuoteMeta(strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
+			}
+		}
+		press(a, "?")
+	}
 }
