@@ -9,13 +9,13 @@ import (
 	"path"
 	"strings"
 	"time"
-	"unicode"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/format/archive"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
+	"polytome/internal/ui/style"
 )
 
 func imageCommand() *cobra.Command {
@@ -42,7 +42,7 @@ func openContainer(file string, o container.Options) (*container.Container, erro
 		return nil, hint(file, err)
 	}
 	for _, name := range c.Unsafe {
-		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", clean(name))
+		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", style.Clean(name))
 	}
 	return c, nil
 }
@@ -56,7 +56,7 @@ func hint(file string, err error) error {
 	case errors.As(err, &large):
 		err = fmt.Errorf("%w; if you know where it is from, add --allow-large", err)
 	}
-	return fmt.Errorf("%s: %w", clean(file), err)
+	return fmt.Errorf("%s: %w", style.Clean(file), err)
 }
 
 // listed is one line of a listing.
@@ -87,7 +87,7 @@ func imageLs(o *container.Options) *cobra.Command {
 					return err
 				}
 				if err != nil {
-					fmt.Fprintf(os.Stderr, "not read: %s: %v\n", clean(name), err)
+					fmt.Fprintf(os.Stderr, "not read: %s: %v\n", style.Clean(name), err)
 					partial = true
 					return nil
 				}
@@ -146,12 +146,12 @@ func printListing(out io.Writer, c *container.Container, all []listed) {
 			when = l.Modified.Format("2006-01-02 15:04")
 		}
 		if l.Dir {
-			fmt.Fprintf(out, "%15s  %s  %s/\n", "", when, clean(l.Name))
+			fmt.Fprintf(out, "%15s  %s  %s/\n", "", when, style.Clean(l.Name))
 			continue
 		}
 		files++
 		bytes += l.Size
-		fmt.Fprintf(out, "%15s  %s  %s\n", size.Exact(l.Size), when, clean(l.Name))
+		fmt.Fprintf(out, "%15s  %s  %s\n", size.Exact(l.Size), when, style.Clean(l.Name))
 	}
 	fmt.Fprintf(out, "%s, %s bytes\n", size.Count(files, "file"), size.Exact(bytes))
 	if c.Damage != nil {
@@ -215,7 +215,7 @@ Nothing that is there is overwritten.`,
 			failed := []failure{}
 			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(name string, err error) {
 				failed = append(failed, failure{name, err.Error()})
-				fmt.Fprintf(os.Stderr, "not unpacked: %s: %v\n", clean(name), err)
+				fmt.Fprintf(os.Stderr, "not unpacked: %s: %v\n", style.Clean(name), err)
 			})
 			if errors.Is(err, cmd.Context().Err()) && err != nil {
 				return errStopped
@@ -231,7 +231,7 @@ Nothing that is there is overwritten.`,
 					Failed []failure `json:"failed"`
 				}{files, bytes, to, failed})
 			} else {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes), clean(to))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes), style.Clean(to))
 			}
 			if err == nil && (len(failed) > 0 || c.Damage != nil) {
 				err = errPartial
@@ -259,14 +259,4 @@ func oneOrTwo(what string) cobra.PositionalArgs {
 		}
 		return nil
 	}
-}
-
-// clean takes out of a name what could steer the terminal.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) {
-			return '?'
-		}
-		return r
-	}, strings.ToValidUTF8(s, "?"))
 }

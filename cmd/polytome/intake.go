@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"os"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -12,6 +11,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
+	"polytome/internal/ui/style"
 )
 
 func intakeCommand() *cobra.Command {
@@ -31,19 +31,11 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
   polytome intake ~/games --filter "unsound size>4G"
   polytome intake --bench season.toml --json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := w.sources(cmd, args)
-			if err != nil {
-				return err
-			}
-			set, err := known()
-			if err != nil {
-				return err
-			}
 			f := filter.Parse(only)
 			if f.Trouble != "" {
 				return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
 			}
-			r, err := scan(cmd.Context(), b, set, os.Stderr)
+			_, r, err := w.scanned(cmd, args)
 			if err != nil {
 				return err
 			}
@@ -78,9 +70,9 @@ func printTitles(out io.Writer, r intake.Result) {
 			state = "UNSOUND"
 			unsound++
 		}
-		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", clean(t.ID), size.Format(t.Size()), state, clean(t.Label()), discsOf(t))
+		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", style.Clean(t.ID), size.Format(t.Size()), state, style.Clean(t.Label()), discsOf(t))
 		for _, f := range t.Findings {
-			fmt.Fprintf(out, "%33s%s\n", "", clean(f.Say))
+			fmt.Fprintf(out, "%33s%s\n", "", style.Clean(f.Say))
 			if f.Remedy != "" {
 				fmt.Fprintf(out, "%33s-> %s\n", "", f.Remedy)
 			}

@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
+	"polytome/internal/ui/style"
 )
 
 func verifyCommand() *cobra.Command {
@@ -31,15 +32,7 @@ What was verified once is remembered until the file changes, and shown by intake
   polytome verify ~/games --sums published.sha1
   polytome verify --bench season.toml --again`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			b, err := w.sources(cmd, args)
-			if err != nil {
-				return err
-			}
-			set, err := known()
-			if err != nil {
-				return err
-			}
-			r, err := scan(cmd.Context(), b, set, os.Stderr)
+			b, r, err := w.scanned(cmd, args)
 			if err != nil {
 				return err
 			}
@@ -87,6 +80,20 @@ What was verified once is remembered until the file changes, and shown by intake
 	return cmd
 }
 
+// scanned looks through the folders that a command is about.
+func (w *work) scanned(cmd *cobra.Command, args []string) (*bench.Bench, intake.Result, error) {
+	b, err := w.sources(cmd, args)
+	if err != nil {
+		return nil, intake.Result{}, err
+	}
+	set, err := known()
+	if err != nil {
+		return nil, intake.Result{}, err
+	}
+	r, err := scan(cmd.Context(), b, set, os.Stderr)
+	return b, r, err
+}
+
 // sources is the bench of a command that needs folders with games: one from a file, or folders
 // that are named.
 func (w *work) sources(cmd *cobra.Command, args []string) (*bench.Bench, error) {
@@ -118,13 +125,13 @@ func printVerified(out io.Writer, r intake.VerifyReport) {
 		if f.Verdict == intake.Whole {
 			continue
 		}
-		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size), clean(f.Path))
+		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size), style.Clean(f.Path))
 		if f.Say != "" {
 			fmt.Fprintf(out, "%24s%s\n", "", f.Say)
 		}
 	}
 	for _, p := range r.Problems {
-		fmt.Fprintf(out, "not used: %s: %s\n", clean(p.Path), p.Say)
+		fmt.Fprintf(out, "not used: %s: %s\n", style.Clean(p.Path), p.Say)
 	}
 	var words []string
 	for _, v := range intake.Verdicts {

@@ -112,7 +112,7 @@ func unopened(t title.Title, err error) *title.Title {
 	case errors.As(err, &missing):
 		t.Findings = append(t.Findings, fault(fmt.Sprintf("the archive's part %s is missing", missing.Name), "put that part beside the others"))
 	case errors.As(err, &large):
-		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(), "allow it if you know where it is from; nothing of it has been unpacked"))
+		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(), "allow it if you know where it is from; nothing of it has been unpacked").Wanting(title.Allowance))
 	default:
 		t.Findings = append(t.Findings, fault("the archive cannot be opened: "+plain(err), "fetch it again"))
 	}

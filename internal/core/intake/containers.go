@@ -160,7 +160,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 			r = inside
 		}
 		t.Name = ""
-		finish(t, p, r, ending)
+		finish(t, p, r, ending, set)
 		if v.DeclaredSize() > raw.Size() {
 			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}}, Size: raw.Size()}
 			t.Findings = append(t.Findings, check(&all)...)
@@ -220,7 +220,7 @@ func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.
 		}
 		t := &title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}
 		d := &t.Discs[0]
-		finish(t, p, r, "")
+		finish(t, p, r, "", set)
 		if i := slices.IndexFunc(d.Evidence, func(e title.Evidence) bool { return e.Field == "name" && e.From == fromName }); i >= 0 {
 			n := readName(name + ".")
 			t.Name, t.Tags = n.name, n.tags

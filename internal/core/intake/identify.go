@@ -31,7 +31,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	for _, p := range set.Platforms {
 		if p.Marker.File == "" && p.Marker.Magic != "" && whole.has(&p.Marker) {
 			t.Form = p.Forms[0]
-			return finish(t, p, &whole, ending), nil
+			return finish(t, p, &whole, ending, set), nil
 		}
 	}
 	all, err := container.OpenImage(r, size)
@@ -66,7 +66,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 				continue
 			}
 			t.Findings = check(&all)
-			return finish(t, p, inside, ending), nil
+			return finish(t, p, inside, ending, set), nil
 		}
 	}
 	var markers []string
@@ -79,7 +79,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 		return nil, nil // an image, but not a game's
 	}
 	t.Findings = append(check(&all), fault(fmt.Sprintf("it cannot be told which game this is: the image holds none of %s", strings.Join(markers, ", ")),
-		again+"; if the disc is like that, set its platform and ID by hand"))
+		again+"; if the disc is like that, set its platform and ID by hand").Wanting("platform"))
 	return t, nil
 }
 
@@ -95,7 +95,7 @@ func byEnding(t *title.Title, whole *reader, ending string, set *loader.Set) *ti
 			return t
 		case slices.Contains(p.Packages, ending):
 			t.Form = title.Package
-			return finish(t, p, whole, ending)
+			return finish(t, p, whole, ending, set)
 		case !slices.Contains(p.Endings, ending) || p.Has(title.Tracks):
 		case p.Marker.File != "" || p.Marker.Volume.Regexp != nil:
 			images = true
@@ -105,7 +105,7 @@ func byEnding(t *title.Title, whole *reader, ending string, set *loader.Set) *ti
 			return t
 		default:
 			t.Form = p.Forms[0]
-			return finish(t, p, whole, ending)
+			return finish(t, p, whole, ending, set)
 		}
 	}
 	if !images {
@@ -228,7 +228,7 @@ func what(f *loader.Reading) string {
 
 // finish takes the platform's values out of what was found. Names come from the
 // file where the platform tells none.
-func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title.Title {
+func finish(t *title.Title, p *loader.Platform, r *reader, ending string, set *loader.Set) *title.Title {
 	t.Platform = p.Name
 	d := &t.Discs[0]
 	get := func(what_ string, f *loader.Reading) string {
@@ -242,7 +242,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title
 			return ""
 		case !ok || got == "":
 			if f.Required && (t.Form != title.Package || r.fsys != nil) {
-				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name, what(f), what_), again))
+				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name, what(f), what_), again).Wanting(what_))
 			}
 			return ""
 		case f.Pattern.Regexp != nil && !f.Pattern.MatchString(got):
@@ -274,7 +274,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string) *title
 		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: fromName})
 		t.Tags = named.tags
 	}
-	named.fill(t, p)
+	named.fill(t, p, set)
 	checkKind(t, p, r.game)
 	checkSum(t, p, r)
 	endings := p.Endings

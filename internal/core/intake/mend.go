@@ -114,12 +114,10 @@ func edited(t title.Title, e *title.Edit) title.Title {
 	if e.ID != "" {
 		d.ID = e.ID
 	}
-	if e.Platform != "" || e.ID != "" || e.Name != "" { // what could not be told is told now
-		t.Findings = slices.DeleteFunc(t.Findings, func(f title.Finding) bool {
-			return f.Grade == title.Fault && (strings.HasPrefix(f.Say, "it cannot be told which game this is") && t.Platform != "" && t.Name != "" ||
-				e.ID != "" && strings.HasSuffix(f.Say, "so the ID is not known") || e.Name != "" && strings.HasSuffix(f.Say, "so the name is not known"))
-		})
-	}
+	t.Findings = slices.DeleteFunc(t.Findings, func(f title.Finding) bool { // what could not be told is told now
+		v := e.Value(f.Wants)
+		return v != nil && *v != "" && (f.Wants != "platform" || t.Name != "")
+	})
 	t.Locked = e.Locked
 	switch {
 	case e.Alone:

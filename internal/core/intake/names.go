@@ -53,8 +53,8 @@ func nameOfFile(file string) string { return readName(file).name }
 
 // fill gives the title what its file's tags tell and nothing else has told: region, year, version,
 // players.
-func (n *named) fill(t *title.Title, p *loader.Platform) {
-	set := func(field string, into *string, value string) {
+func (n *named) fill(t *title.Title, p *loader.Platform, set *loader.Set) {
+	put := func(field string, into *string, value string) {
 		if *into == "" {
 			*into = value
 			t.Discs[0].Evidence = append(t.Discs[0].Evidence, title.Evidence{Field: field, Value: value, From: fromName})
@@ -62,15 +62,15 @@ func (n *named) fill(t *title.Title, p *loader.Platform) {
 	}
 	left := t.Tags[:0:0]
 	for _, tag := range n.tags {
-		switch region := regionOf(tag, p); {
+		switch region := regionOf(tag, p, set); {
 		case region != "":
-			set("region", &t.Region, region)
+			put("region", &t.Region, region)
 		case yearTag.MatchString(tag):
-			set("year", &t.Year, tag)
+			put("year", &t.Year, tag)
 		case versionTag.MatchString(tag):
-			set("version", &t.Version, versionTag.FindStringSubmatch(tag)[1])
+			put("version", &t.Version, versionTag.FindStringSubmatch(tag)[1])
 		case playersTag.MatchString(tag):
-			set("players", &t.Players, playersTag.FindStringSubmatch(tag)[1])
+			put("players", &t.Players, playersTag.FindStringSubmatch(tag)[1])
 		default:
 			left = append(left, tag)
 		}
@@ -80,17 +80,22 @@ func (n *named) fill(t *title.Title, p *loader.Platform) {
 	}
 }
 
-// regions are what platforms without regions of their own may have in a name.
-var regions = map[string]string{"north": "North", "east": "East", "west": "West"}
-
-// regionOf is the region that a tag names, in full or as its platform shortens it; "" for none.
-func regionOf(tag string, p *loader.Platform) string {
+// regionOf is the region that a tag names: in full or as its platform shortens it, or in full as any
+// platform has it, for those that tell none of their own; "" for none.
+func regionOf(tag string, p *loader.Platform, set *loader.Set) string {
 	for short, long := range p.Fields.Region.Values {
 		if strings.EqualFold(tag, short) || strings.EqualFold(tag, long) {
 			return long
 		}
 	}
-	return regions[strings.ToLower(tag)]
+	for _, other := range set.Platforms {
+		for _, long := range other.Fields.Region.Values {
+			if strings.EqualFold(tag, long) {
+				return long
+			}
+		}
+	}
+	return ""
 }
 
 // discOfName finds the disc number in a file's name, such as "(Disc 2)".

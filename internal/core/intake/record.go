@@ -23,7 +23,7 @@ type record struct {
 
 // recordFormat is changed whenever records, or what is read out of files, change: older
 // ones are not used then.
-const recordFormat = 1
+const recordFormat = 2
 
 // encoder writes a record: numbers as varints, texts with their length in front.
 type encoder struct {
@@ -115,6 +115,7 @@ func (e *encoder) title(t *title.Title) {
 		e.text(string(f.Grade))
 		e.text(f.Say)
 		e.text(f.Remedy)
+		e.text(f.Wants)
 	}
 	e.num(int64(len(t.Discs)))
 	for i := range t.Discs {
@@ -261,7 +262,7 @@ func (d *decoder) title(t *title.Title) {
 	}
 	t.Of, t.Among, t.Encrypted = int(d.num()), int(d.num()), d.num() != 0
 	for range d.count() {
-		t.Findings = append(t.Findings, title.Finding{Grade: title.Grade(d.text()), Say: d.text(), Remedy: d.text()})
+		t.Findings = append(t.Findings, title.Finding{Grade: title.Grade(d.text()), Say: d.text(), Remedy: d.text(), Wants: d.text()})
 	}
 	t.Discs = cut(&d.discs, d.count())
 	for i := range t.Discs {

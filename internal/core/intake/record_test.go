@@ -35,7 +35,7 @@ func drawTitle(t *rapid.T) title.Title {
 		tt.Tags = append(tt.Tags, s("tag"))
 	}
 	for range rapid.IntRange(0, 2).Draw(t, "findings") {
-		tt.Findings = append(tt.Findings, title.Finding{Grade: title.Grade(s("grade")), Say: s("say"), Remedy: s("remedy")})
+		tt.Findings = append(tt.Findings, title.Finding{Grade: title.Grade(s("grade")), Say: s("say"), Remedy: s("remedy"), Wants: s("wants")})
 	}
 	tt.Discs = make([]title.Disc, rapid.IntRange(1, 3).Draw(t, "discs"))
 	for i := range tt.Discs {

@@ -147,6 +147,18 @@ type Finding struct {
 	Grade  Grade  `json:"grade"`
 	Say    string `json:"say"`              // what is the matter, a plain sentence
 	Remedy string `json:"remedy,omitempty"` // what to do
+	// Wants is what the user can give to mend it: a field (see [Editable]), or [Allowance]; "" for
+	// nothing.
+	Wants string `json:"wants,omitempty"`
+}
+
+// Allowance is what an archive wants that is much larger inside than outside.
+const Allowance = "allowance"
+
+// Wanting is the finding with what the user can give to mend it.
+func (f Finding) Wanting(what string) Finding {
+	f.Wants = what
+	return f
 }
 
 // Sound reports whether nothing speaks against placing the title.
