@@ -34,6 +34,7 @@ func TestMain(m *testing.M) {
 		os.Stderr.WriteString(err.Error() + "\n")
 		os.Exit(1)
 	}
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")) // the user's own stays as it is
 	_ = os.Chmod(dir, 0o755)
 	status := m.Run()
@@ -85,20 +86,21 @@ func standInList(t testing.TB, stick string) []string {
 
 // promised is what demo titles the proof must promise after a fill.
 var promised = []string{
-	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
+	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-20417 Copper Tide", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
 	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby", "VSP-20502 Paper Falcons",
+	"VSP-20503 Paper Falcons - Second",
 	"VSP-21788 Pilot Boat Juniper", "VSP-21602 Quarry & Sons", "VSP-21002 Saffron Circuit", "VSP-21690 Salt & Semaphore",
-	"VSP-21762 Thimble Kings", "VSP-21588 Tin Harbour", "VSP-21751 Uncommonly Patient",
+	"VSP-21588 Tin Harbour",
 }
 
 func TestTheDemoWithoutAScreen(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	status, out, stderr := polytome(t, "demo", "--run", "--dir", dir)
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "15 files put and read back, 39.88 GiB")
+	assert.Contains(t, out, "37 files put and read back, 41.32 GiB")
 	assert.Contains(t, out, "Proof: Rowan will list 16 titles.")
 	assert.Contains(t, out, "The stand-in for Rowan lists the same 16 titles, in the same order.")
-	for _, reason := range []string{"Copper Tide (too big)", "Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "which is 1 byte too many"} {
+	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "take off Mistral Halt (1.90 GiB), the smallest that makes room enough", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
 	}
 	w := demo.At(dir)
@@ -106,7 +108,7 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 
 	status, out, _ = polytome(t, "fill", "--bench", w.Bench)
 	assert.Equal(t, statusPartial, status, "some titles still cannot go")
-	assert.Contains(t, out, "0 files to put, 0 bytes; 15 there already", "a second run has nothing to do")
+	assert.Contains(t, out, "0 files to write, 0 bytes; 15 there already", "a second run has nothing to do")
 	status, out, _ = polytome(t, "proof", "--bench", w.Bench)
 	assert.Equal(t, statusPartial, status, "a file lies there that the loader passes over")
 	assert.Contains(t, out, "SHORT/spare.iso: Rowan passes it over")
@@ -282,9 +284,9 @@ func TestAFolderThatMayNotBeWritten(t *testing.T) {
 	}
 	status, out, _ := finish(t, restricted("fill", "--bench", w.Bench))
 	assert.Equal(t, statusPartial, status)
-	assert.Equal(t, 12, strings.Count(out, "FAILED: FULL/"), "each is told")
+	assert.Equal(t, 10, strings.Count(out, "FAILED: FULL/"), "each is told")
 	assert.Contains(t, out, "done: put SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
-	assert.Len(t, standInList(t, w.Stick), 4)
+	assert.Len(t, standInList(t, w.Stick), 6)
 }
 
 // TestAKilledRunDoesNoDamage kills the program in the middle of a file, and lets a

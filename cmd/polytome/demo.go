@@ -75,7 +75,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 // runDemo goes from the games to the proof, and holds the proof against the
 // stand-in.
 func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
-	all, r, err := (&work{}).surveys(ctx, b)
+	all, r, err := (&work{picked: -1}).surveys(ctx, b)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		printTitles(out, r)
 		fmt.Fprintln(out)
 	}
-	if _, err := f.fill(ctx, s, false); err != nil {
+	if _, err := f.fill(ctx, s); err != nil {
 		return err
 	}
 	audit, err := s.Proof(ctx)

@@ -10,6 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
@@ -19,29 +21,42 @@ import (
 
 func fillCommand() *cobra.Command {
 	w := &work{}
-	var dry bool
+	var dry, remove bool
 	cmd := &cobra.Command{
 		Use:   "fill",
 		Short: "Write the chosen titles to the place, and prove the result",
-		Long: `Fill writes what is wanted and not there yet. Every file is written under a temporary
-name, flushed, read back and compared before it gets its final name. What is on the
-place stays. At the end the place is proved: what the loader will list, and what not.`,
+		Long: `Fill writes what is wanted and not there yet. What is there under another name is renamed, not
+copied. Every file is written under a temporary name, flushed, read back and compared before it gets its final
+name. What is on the place stays, but for what the bench marks to leave or to be replaced, and what --exactly
+has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not.`,
 		Example: `  polytome fill --bench season.toml --dry-run
   polytome fill --from ~/games --loader rowan --to /media/stick
-  polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB`,
+  polytome fill --bench season.toml --remove --keep-in ~/kept
+  polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB --except 'size>4G'`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all, partial, err := w.look(cmd.Context())
+			b, all, partial, err := w.look(cmd.Context())
 			if err != nil {
 				return err
 			}
-			for _, s := range all {
-				out := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: w.asJSON}
-				complete, err := out.fill(cmd.Context(), s, dry)
+			learnt := false
+			for n, s := range all {
+				if s == nil {
+					continue
+				}
+				out := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: w.asJSON, dry: dry, remove: remove,
+					run: run.Options{Passwords: b.Passwords, Allowed: intake.Allowed(b)}}
+				complete, err := out.fill(cmd.Context(), s)
 				if err != nil {
 					return err
 				}
+				if out.report != nil && w.bench != "" && b.Places[n].Rate == 0 {
+					learnt = b.Places[n].Learn(out.report) || learnt
+				}
 				partial = partial || !complete
+			}
+			if learnt {
+				w.remember(b)
 			}
 			if partial {
 				return errPartial
@@ -49,10 +64,25 @@ place stays. At the end the place is proved: what the loader will list, and what
 			return nil
 		},
 	}
-	w.flags(cmd)
+	w.planFlags(cmd)
 	cmd.Flags().StringVar(&w.rate, "rate", "", "write at most so much a second, such as 30MiB")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
+	cmd.Flags().BoolVar(&remove, "remove", false, "allow what is marked to leave, or to be replaced, to do so")
 	return cmd
+}
+
+// remember keeps how fast places were in the bench. Nobody waits for it: where the bench is open elsewhere, or
+// cannot be written, times are told by what was known before.
+func (w *work) remember(b *bench.Bench) {
+	fresh, err := bench.Load(w.bench)
+	if err != nil || len(fresh.Places) != len(b.Places) || fresh.Hold(stateDir()) != nil {
+		return
+	}
+	defer fresh.Release()
+	for n := range fresh.Places { // without what the command line said for this time
+		fresh.Places[n].Pace = b.Places[n].Pace
+	}
+	_ = fresh.Save()
 }
 
 // filling prints one place's filling, for people or as JSON lines.
@@ -60,17 +90,27 @@ type filling struct {
 	out      io.Writer
 	progress io.Writer // where the passing line of progress goes
 	asJSON   bool
+	dry      bool
+	remove   bool // what is marked may leave
+	run      run.Options
 	plan     *plan.Plan
+	report   *run.Report
 	drawn    time.Time
 }
 
 // fill plans, runs and proves. It reports whether everything wanted is there.
-func (f *filling) fill(ctx context.Context, s *survey.Survey, dry bool) (complete bool, err error) {
+func (f *filling) fill(ctx context.Context, s *survey.Survey) (complete bool, err error) {
 	f.plan = s.Plan()
-	if err := f.begin(s, dry); err != nil {
+	if s.Away != nil {
+		return false, fmt.Errorf("%s is away, so nothing can be written to it: %w", s.Config.Name, s.Away)
+	}
+	if n := f.plan.Loses(); n > 0 && !f.remove && !f.dry {
+		return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; look at the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
+	}
+	if err := f.begin(s); err != nil {
 		return false, err
 	}
-	if dry {
+	if f.dry {
 		return len(f.plan.Left) == 0, nil
 	}
 	to, err := s.Open()
@@ -78,7 +118,8 @@ func (f *filling) fill(ctx context.Context, s *survey.Survey, dry bool) (complet
 		return false, err
 	}
 	defer to.Close()
-	report := run.Run(ctx, f.plan, to, f.event)
+	report := run.Run(ctx, f.plan, to, f.run, f.event)
+	f.report = &report
 	if err := f.end(report); err != nil {
 		return false, err
 	}
@@ -93,7 +134,7 @@ func (f *filling) fill(ctx context.Context, s *survey.Survey, dry bool) (complet
 		err = f.line("proof", audit)
 	} else {
 		fmt.Fprintln(f.out)
-		printProof(f.out, s.Profile.Shown, audit)
+		printProof(f.out, s.Shown(), audit)
 	}
 	if err != nil {
 		return false, err
@@ -116,39 +157,21 @@ func (f *filling) line(key string, v any) error {
 	return e.Encode(map[string]any{key: v})
 }
 
-func (f *filling) begin(s *survey.Survey, dry bool) error {
+func (f *filling) begin(s *survey.Survey) error {
 	if f.asJSON {
 		return f.line("plan", f.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s to put, %s; %d there already\n", s.Config.Name, size.Count(f.plan.Files, "file"), size.Format(f.plan.Bytes), f.plan.There)
-	if dry {
-		for _, step := range f.plan.Steps {
-			fmt.Fprintf(f.out, "  %s\n", describe(step))
+	fmt.Fprintf(f.out, "%s: %s; %d there already; %s\n", s.Config.Name, f.plan.Say(), f.plan.There, s.PlanTime(f.plan))
+	if f.dry {
+		for i := range f.plan.Steps {
+			fmt.Fprintf(f.out, "  %s\n", describe(&f.plan.Steps[i]))
 		}
 	}
-	for _, l := range f.plan.Left {
-		fmt.Fprintf(f.out, "  cannot go: %s (%s): %s\n", l.Label, l.Why.Verdict, l.Why.Say)
-		for _, way := range l.Why.Ways {
-			fmt.Fprintf(f.out, "             -> %s\n", way)
-		}
-	}
-	if dry {
+	printLeft(f.out, f.plan.Left)
+	if f.dry {
 		fmt.Fprintln(f.out, "Nothing was written.")
 	}
 	return nil
-}
-
-func describe(s plan.Step) string {
-	switch s.Kind {
-	case plan.MakeFolder:
-		return "make folder " + s.Path
-	case plan.Clear:
-		return "remove leftover " + s.Path
-	}
-	if s.Source.Path == "" {
-		return fmt.Sprintf("write %s  (%s)", s.Path, size.Format(s.Source.Size))
-	}
-	return fmt.Sprintf("put %s  (%s, from %s)", s.Path, size.Format(s.Source.Size), s.Source.Path)
 }
 
 // event prints one event of the run.
@@ -166,7 +189,7 @@ func (f *filling) event(e run.Event) {
 		f.draw(e, step)
 	case run.Done:
 		f.clear()
-		fmt.Fprintf(f.out, "  done: %s\n", describe(step))
+		fmt.Fprintf(f.out, "  done: %s\n", describe(&step))
 	case run.Failed:
 		f.clear()
 		fmt.Fprintf(f.out, "  FAILED: %s: %s\n", step.Path, e.Say)
@@ -211,6 +234,15 @@ func (f *filling) end(r run.Report) error {
 		return f.line("run", r)
 	}
 	fmt.Fprintf(f.out, "%s put and read back, %s in %s", size.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
+	if r.Moved > 0 {
+		fmt.Fprintf(f.out, "; %d renamed", r.Moved)
+	}
+	if r.Removed > 0 {
+		fmt.Fprintf(f.out, "; %s removed", size.Count(r.Removed, "file"))
+	}
+	if r.Kept > 0 {
+		fmt.Fprintf(f.out, "; %s kept in %s", size.Count(r.Kept, "file"), f.plan.KeptIn)
+	}
 	if len(r.Failed) > 0 {
 		fmt.Fprintf(f.out, "; %s failed", size.Count(len(r.Failed), "step"))
 	}

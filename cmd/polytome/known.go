@@ -18,6 +18,9 @@ func configDir() string { return filepath.Join(xdg.ConfigHome, "polytome") }
 // cacheFile is where scans keep what they have seen.
 func cacheFile() string { return filepath.Join(xdg.CacheHome, "polytome", "seen.sqlite") }
 
+// stateDir is where copies and locks of benches are kept.
+func stateDir() string { return filepath.Join(xdg.StateHome, "polytome", "benches") }
+
 // openCache opens the cache. Without one, everything is looked at each time, and that is said.
 func openCache(problems io.Writer) *seen.Store {
 	store, err := seen.Open(cacheFile())

@@ -31,14 +31,14 @@ that should be there and are not. Nothing is written.`,
 			if err != nil {
 				return err
 			}
-			var all []*survey.Survey
+			var all survey.Board
 			if w.bench != "" || len(w.from) > 0 {
 				all, _, err = w.surveys(cmd.Context(), b)
 			} else {
 				var set *loader.Set
 				if set, err = known(); err == nil {
 					var s *survey.Survey
-					s, err = survey.Take(cmd.Context(), b, 0, intake.Result{}.Titles, set)
+					s, err = survey.Take(cmd.Context(), b, 0, intake.Result{}.Titles, survey.Options{Set: set})
 					all = append(all, s)
 				}
 			}
@@ -47,6 +47,9 @@ that should be there and are not. Nothing is written.`,
 			}
 			good := true
 			for _, s := range all {
+				if s == nil {
+					continue
+				}
 				r, err := s.Proof(cmd.Context())
 				if err != nil {
 					return err
@@ -58,7 +61,7 @@ that should be there and are not. Nothing is written.`,
 					}
 					continue
 				}
-				printProof(cmd.OutOrStdout(), s.Profile.Shown, r)
+				printProof(cmd.OutOrStdout(), s.Shown(), r)
 			}
 			if !good {
 				return errPartial

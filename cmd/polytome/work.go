@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/filter"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
@@ -33,6 +34,15 @@ type work struct {
 	room   string
 	rate   string
 	asJSON bool
+	// partial is set when some place could not be worked on.
+	partial bool
+
+	also              []string
+	cluster, reserve  string
+	noCovers, exactly bool
+	keepIn            string
+	only, except      string
+	picked            int // number of the place that was asked for, -1 for all
 
 	lists, passwords, allow []string
 }
@@ -52,11 +62,27 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 }
 
+// planFlags adds the flags of commands that choose titles for a place.
+func (w *work) planFlags(cmd *cobra.Command) {
+	w.flags(cmd)
+	f := cmd.Flags()
+	f.StringArrayVar(&w.also, "also-for", nil, "a further loader that reads from the same place (may be given several times)")
+	f.StringVar(&w.cluster, "cluster", "", "declare the place's allocation unit, such as 32KiB")
+	f.StringVar(&w.reserve, "reserve", "", "keep so much room free, such as 2GiB")
+	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
+	f.BoolVar(&w.exactly, "exactly", false, "have everything leave that the loader knows and that is not wanted")
+	f.StringVar(&w.keepIn, "keep-in", "", "copy what leaves or is replaced to this folder first")
+	f.StringVar(&w.only, "only", "", "only titles that this filter finds, such as 'platform:vesper size<4G' (the syntax of / on the screen)")
+	f.StringVar(&w.except, "except", "", "all but the titles that this filter finds")
+}
+
 // benchOrNew loads the bench file, or begins one where there is none.
 func (w *work) benchOrNew() (*bench.Bench, error) {
-	b, err := bench.Load(w.bench)
+	b, err := bench.Open(w.bench, stateDir())
 	if errors.Is(err, fs.ErrNotExist) {
-		return bench.New(w.bench), nil
+		b = bench.New(w.bench)
+		b.Kept(stateDir())
+		return b, nil
 	}
 	return b, err
 }
@@ -64,15 +90,27 @@ func (w *work) benchOrNew() (*bench.Bench, error) {
 // open brings the bench together. With needSources, there must be some.
 func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if w.bench != "" {
-		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.road != "" || w.as != "" || w.room != "" {
-			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --to, --road, --as and --room away")}
+		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.road != "" || w.as != "" || w.room != "" || len(w.also) > 0 || w.cluster != "" {
+			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --also-for, --to, --road, --as, --room and --cluster away")}
 		}
-		b, err := bench.Load(w.bench)
+		b, err := bench.Open(w.bench, stateDir())
 		if err != nil {
 			return nil, err
 		}
-		return b, w.pick(b)
+		for _, n := range b.Notes {
+			fmt.Fprintf(os.Stderr, "polytome: %s\n", n)
+		}
+		if err := w.pick(b); err != nil {
+			return nil, err
+		}
+		for i := range b.Places { // what is said on the command line counts for this time
+			if err := w.set(&b.Places[i]); err != nil {
+				return nil, err
+			}
+		}
+		return b, nil
 	}
+	w.picked = -1
 	var missing []string
 	for _, m := range []struct {
 		flag string
@@ -93,21 +131,70 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
 	p := bench.Place{Name: w.to, At: w.to, Loader: w.loader, Road: w.road, As: w.as, Everything: true}
+	p.Also = w.also
+	if err := w.set(&p); err != nil {
+		return nil, err
+	}
+	b.Places = []bench.Place{p}
+	return b, nil
+}
+
+// set takes over what the command line says of a place.
+func (w *work) set(p *bench.Place) error {
 	for _, s := range []struct {
 		flag, text string
 		into       *bench.Size
-	}{{"--room", w.room, &p.Room}, {"--rate", w.rate, &p.Rate}} {
+	}{{"--room", w.room, &p.Room}, {"--rate", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
 		if s.text == "" {
 			continue
 		}
 		n, err := size.Parse(s.text)
 		if err != nil {
-			return nil, usageError{fmt.Errorf("%s: %w", s.flag, err)}
+			return usageError{fmt.Errorf("%s: %w", s.flag, err)}
 		}
 		*s.into = bench.Size(n)
 	}
-	b.Places = []bench.Place{p}
-	return b, nil
+	if n := int64(p.Cluster); n != 0 && (n&(n-1) != 0 || n < 512) {
+		return usageError{errors.New("--cluster: a cluster is a power of two, from 512 bytes on")}
+	}
+	p.NoCovers = p.NoCovers || w.noCovers
+	p.Exactly = p.Exactly || w.exactly
+	if w.keepIn != "" {
+		p.KeepIn = w.keepIn
+	}
+	if (w.only != "" || w.except != "") && p.Exactly {
+		return usageError{fmt.Errorf("%s is to hold exactly what is wanted, and --only and --except would have the rest leave; give the one or the other", p.Name)}
+	}
+	return nil
+}
+
+// narrow leaves only those titles chosen that the filters find.
+func (w *work) narrow(all survey.Board, be *bench.Bench) error {
+	only, except := filter.Parse(w.only), filter.Parse(w.except)
+	for _, f := range []filter.Filter{only, except} {
+		if f.Trouble != "" {
+			return usageError{errors.New(f.Trouble)}
+		}
+	}
+	if only.Empty() && except.Empty() {
+		return nil
+	}
+	for n, s := range all {
+		if s == nil {
+			continue
+		}
+		keep := make([]bool, len(s.Titles))
+		for i := range s.Titles {
+			t := &s.Titles[i]
+			v := s.Sheet.Verdict(i)
+			at := filter.Placed{Verdict: v.Word(), Goes: v.Kind.Goes(), Wanted: s.Sheet.Chosen[i], Favourite: be.Favours(t.Key),
+				Priority: be.Priorities[t.Key], Minutes: s.Time(i).Middle().Minutes()}
+			text := filter.Text(t)
+			keep[i] = (only.Empty() || only.MatchAt(t, text, at)) && (except.Empty() || !except.MatchAt(t, text, at))
+		}
+		s.Narrow(be, n, keep)
+	}
+	return nil
 }
 
 // pick leaves only the place that was asked for.
@@ -115,13 +202,14 @@ func (w *work) pick(b *bench.Bench) error {
 	if len(b.Places) == 0 {
 		return fmt.Errorf("the bench %s has no place to fill yet; open it with polytome --bench %s", w.bench, w.bench)
 	}
+	w.picked = -1
 	if w.place == "" {
 		return nil
 	}
 	var names []string
-	for _, p := range b.Places {
+	for i, p := range b.Places {
 		if strings.EqualFold(p.Name, w.place) {
-			b.Places = []bench.Place{p}
+			w.picked = i
 			return nil
 		}
 		names = append(names, p.Name)
@@ -151,18 +239,21 @@ func scan(ctx context.Context, b *bench.Bench, set *loader.Set, problems io.Writ
 }
 
 // look opens the bench, scans its sources and looks at its places. It also reports
-// whether some of the sources could not be read.
-func (w *work) look(ctx context.Context) (all []*survey.Survey, unread bool, err error) {
-	b, err := w.open(true)
-	if err != nil {
-		return nil, false, err
+// whether some of the sources or places could not be read.
+func (w *work) look(ctx context.Context) (b *bench.Bench, all survey.Board, unread bool, err error) {
+	if b, err = w.open(true); err != nil {
+		return nil, nil, false, err
 	}
 	all, r, err := w.surveys(ctx, b)
-	return all, len(r.Problems) > 0, err
+	if err == nil {
+		err = w.narrow(all, b)
+	}
+	return b, all, len(r.Problems) > 0 || w.partial, err
 }
 
-// surveys scans the sources and looks at every place of the bench.
-func (w *work) surveys(ctx context.Context, b *bench.Bench) ([]*survey.Survey, intake.Result, error) {
+// surveys scans the sources and looks at the places of the bench, all of them or the one that was asked
+// for. The others, and those that cannot be worked on, are nil.
+func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intake.Result, error) {
 	set, err := known()
 	if err != nil {
 		return nil, intake.Result{}, err
@@ -171,17 +262,37 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) ([]*survey.Survey, i
 	if err != nil {
 		return nil, r, err
 	}
-	var out []*survey.Survey
+	cache := openCache(os.Stderr)
+	defer cache.Close()
+	o := survey.Options{Set: set, Cache: cache}
+	out := make(survey.Board, len(b.Places))
+	looked := 0
 	for i := range b.Places {
-		s, err := survey.Take(ctx, b, i, r.Titles, set)
+		if w.picked >= 0 && i != w.picked {
+			continue
+		}
+		s, err := survey.Take(ctx, b, i, r.Titles, o)
 		if err != nil {
-			return nil, r, err
+			if len(b.Places) == 1 || w.picked >= 0 || ctx.Err() != nil {
+				return nil, r, err
+			}
+			fmt.Fprintf(os.Stderr, "polytome: left out: %v\n", err)
+			w.partial = true
+			continue
+		}
+		for _, n := range s.Notes {
+			fmt.Fprintf(os.Stderr, "polytome: %s\n", n)
 		}
 		for _, p := range s.Problems {
 			fmt.Fprintf(os.Stderr, "not read on %s: %s\n", s.Config.Name, p)
 		}
-		out = append(out, s)
+		out[i] = s
+		looked++
 	}
+	if looked == 0 {
+		return nil, r, errors.New("none of the places can be worked on")
+	}
+	out.Disks()
 	return out, r, nil
 }
 

@@ -4,13 +4,17 @@ package coretest
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"testing/fstest"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/format/iso9660"
@@ -105,6 +109,23 @@ func Write(t T, dir, name string, data []byte) {
 	if err := os.WriteFile(file, data, 0o644); err != nil {
 		t.Fatalf("%v", err)
 	}
+}
+
+// Bytes are what a run writes for an item of a tree.
+func Bytes(t T, item *layout.Item) []byte {
+	t.Helper()
+	o := &shape.Opener{}
+	defer o.Close()
+	c, err := o.Open(context.Background(), &plan.Step{Source: &item.Source, Offset: item.Offset, Size: item.Size, Text: item.Text, Sums: item.Sums})
+	if err != nil {
+		t.Fatalf("%s: %v", item.Path, err)
+	}
+	defer c.Close()
+	b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
+	if err != nil {
+		t.Fatalf("%s: %v", item.Path, err)
+	}
+	return b
 }
 
 // Siskin is a small image of a siskin game.

@@ -23,6 +23,8 @@ type Filesystem struct {
 	Holes         bool   `json:"holes"` // can leave runs of zeros unwritten
 	cluster       func(capacity int64) int64
 	entry         func(name string) int64
+	dots          int64 // bytes of names that a new folder begins with
+	structures    func(capacity, cluster int64) int64
 }
 
 // Units is how a filesystem counts the length of a name.
@@ -54,8 +56,13 @@ var filesystems = []Filesystem{
 		Name: "fat32", Shown: "FAT32", LargestFile: 1<<32 - 1, LongestName: 255, Units: UTF16,
 		Forbidden: windowsForbidden, Windows: true,
 		cluster: steps(32*size.KiB, step{260 * size.MiB, 512}, step{8 * size.GiB, 4 * size.KiB}, step{16 * size.GiB, 8 * size.KiB}, step{32 * size.GiB, 16 * size.KiB}),
-		// one 32-byte entry, and one more for every 13 UTF-16 units of the long name
-		entry: func(name string) int64 { return 32 * int64(1+(units16(name)+12)/13) },
+		entry:   fatEntry,
+		dots:    2 * 32,
+		structures: func(capacity, cluster int64) int64 {
+			const reserved = 32 * 512
+			fat := roundUp((capacity/cluster+2)*4, 512)
+			return reserved + 2*fat + cluster // with the root folder's cluster
+		},
 	},
 	{
 		Name: "exfat", Shown: "exFAT", LargestFile: 1<<63 - 1, LongestName: 255, Units: UTF16,
@@ -63,16 +70,27 @@ var filesystems = []Filesystem{
 		cluster: steps(128*size.KiB, step{256 * size.MiB, 4 * size.KiB}, step{32 * size.GiB, 32 * size.KiB}),
 		// a file entry, a stream entry, and one for every 15 units of the name
 		entry: func(name string) int64 { return 32 * int64(2+(units16(name)+14)/15) },
+		// the boot regions and one FAT, each aligned; then clusters for the bitmap, the table of
+		// upper-case letters, and the root folder
+		structures: func(capacity, cluster int64) int64 {
+			clusters := capacity / cluster
+			return size.MiB + roundUp((clusters+2)*4, size.MiB) + roundUp((clusters+7)/8, cluster) + roundUp(upcaseTable, cluster) + cluster
+		},
 	},
 	{
 		Name: "ntfs", Shown: "NTFS", LargestFile: 1<<44 - 1<<16, LongestName: 255, Units: UTF16,
 		Forbidden: windowsForbidden, Windows: true, Holes: true,
 		cluster: steps(4 * size.KiB), entry: func(string) int64 { return 0 },
+		// the log, the first records of the file table, and the bitmap
+		structures: func(capacity, cluster int64) int64 { return 64*size.MiB + capacity/cluster/8 },
 	},
 	{
 		Name: "ext4", Shown: "ext4", LargestFile: 1<<44 - 1<<12, LongestName: 255, Units: Bytes,
 		CaseSensitive: true, Holes: true,
 		cluster: steps(4 * size.KiB), entry: func(name string) int64 { return 8 + int64(len(name)+3)/4*4 },
+		dots: 24,
+		// 256 bytes of file table for every 16 KiB, and the journal
+		structures: func(capacity, _ int64) int64 { return capacity/64 + min(capacity/32, size.GiB) },
 	},
 }
 
@@ -122,6 +140,54 @@ func (f Filesystem) Cluster(capacity int64) int64 { return f.cluster(capacity) }
 
 // EntryBytes is what one name takes in its folder.
 func (f Filesystem) EntryBytes(name string) int64 { return f.entry(name) }
+
+// Dots are the bytes of names that every folder but the root begins with: those of itself and of
+// what is above it.
+func (f Filesystem) Dots() int64 { return f.dots }
+
+// FolderRoom is what a folder takes that holds so many bytes of names: at least a cluster.
+func (f Filesystem) FolderRoom(names, cluster int64) int64 {
+	return max(cluster, roundUp(names+f.dots, cluster))
+}
+
+// Structures are the bytes of a volume of that capacity that no file can ever have: boot
+// sectors, tables, and the empty root folder.
+func (f Filesystem) Structures(capacity, cluster int64) int64 {
+	if f.structures == nil || cluster <= 0 {
+		return 0
+	}
+	return f.structures(capacity, cluster)
+}
+
+// upcaseTable is the length in bytes of exFAT's table of upper-case letters, as it is usually
+// written (exFAT specification, section 7.2).
+const upcaseTable = 5836
+
+func roundUp(n, unit int64) int64 { return (n + unit - 1) / unit * unit }
+
+// fatEntry is what a name takes in a folder of FAT: one entry of 32 bytes, and one more for every
+// 13 UTF-16 units of the name where that is no short name as it stands (Microsoft FAT
+// specification 1.03, "Long File Name Implementation").
+func fatEntry(name string) int64 {
+	if shortName(name) {
+		return 32
+	}
+	return 32 * int64(1+(units16(name)+12)/13)
+}
+
+// shortName reports whether a name is one of at most 8 and 3 characters in upper case.
+func shortName(name string) bool {
+	base, ending, dotted := strings.Cut(name, ".")
+	if len(base) == 0 || len(base) > 8 || len(ending) > 3 || dotted && ending == "" {
+		return false
+	}
+	for _, c := range []byte(base + ending) {
+		if !(c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("$%'-_@~`!(){}^#&", c) >= 0) {
+			return false
+		}
+	}
+	return true
+}
 
 // Fold brings a path into the form in which two paths are the same place.
 func (f Filesystem) Fold(path string) string {

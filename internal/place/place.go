@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"path"
 	"strings"
 	"time"
 )
@@ -20,6 +21,7 @@ var (
 	ErrReadOnly = errors.New("the place cannot be written to")
 	ErrGone     = errors.New("the place has gone away")
 	ErrExists   = errors.New("there is a file of that name already")
+	ErrChanged  = errors.New("it is not what it was when the plan was made")
 )
 
 // Facts are what a place can hold and how full it is.
@@ -30,6 +32,26 @@ type Facts struct {
 	Free       int64      `json:"free"`            // bytes that can still be filled
 	Cluster    int64      `json:"cluster"`         // allocation unit in bytes
 	Label      string     `json:"label,omitempty"` // of the volume, "" where it is not told
+}
+
+// Used is what entries take on the place: the clusters of files, and those of folders with the
+// names in them. The root folder's first cluster is no part of it; see
+// [Filesystem.Structures].
+func (f Facts) Used(entries []Entry) int64 {
+	var n int64
+	names := map[string]int64{".": -f.Filesystem.dots} // the root has no entries for itself and what is above
+	for _, e := range entries {
+		if e.Folder {
+			names[e.Path] += 0
+		} else {
+			n += f.RoomFor(e.Size)
+		}
+		names[path.Dir(e.Path)] += f.Filesystem.EntryBytes(path.Base(e.Path))
+	}
+	for _, bytes := range names {
+		n += f.Filesystem.FolderRoom(bytes, f.Cluster)
+	}
+	return n - f.Cluster
 }
 
 // RoomFor is what a file of n bytes takes on the place.
@@ -78,8 +100,10 @@ type Writer interface {
 // A Place is somewhere that gets filled. Paths are relative to its root, with
 // slashes, never climbing out of it.
 type Place interface {
-	// Facts tells what the place can hold; it is asked anew each time.
-	Facts(ctx context.Context) (Facts, error)
+	// Facts tells what the place can hold; it is asked anew each time. What is free on a place whose
+	// room is declared depends on what lies there: a listing that is at hand need not be made
+	// again for it, and nil has it made where it is needed.
+	Facts(ctx context.Context, listed []Entry) (Facts, error)
 	// List returns everything on the place, sorted by path. Entries that
 	// cannot be read are reported to problem, and the listing goes on.
 	List(ctx context.Context, problem func(path string, err error)) ([]Entry, error)
@@ -90,8 +114,19 @@ type Place interface {
 	// Create begins a new file of size bytes. It fails with ErrExists when
 	// there is one of that name.
 	Create(ctx context.Context, path string, size int64) (Writer, error)
-	// Remove removes one file.
+	// Replace is Create for a file that is there: it stays as it is until Commit, which puts
+	// the new one into its place at once, or as nearly so as the road allows.
+	Replace(ctx context.Context, path string, size int64) (Writer, error)
+	// Stat looks at one file or folder. The error is fs.ErrNotExist when there is none.
+	Stat(ctx context.Context, path string) (Entry, error)
+	// Rename gives a file or folder another path, whose folder is there. It fails with ErrExists
+	// when there is something of that name already; a change of letter case alone is none.
+	Rename(ctx context.Context, from, to string) error
+	// Remove removes one file, or one empty folder.
 	Remove(ctx context.Context, path string) error
+	// Stamp is a short text that is another one when the folders of a listing may have
+	// changed since. It is much quicker to get than the listing.
+	Stamp(ctx context.Context, of []Entry) (string, error)
 	// Close lets go of the place.
 	Close() error
 }

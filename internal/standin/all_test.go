@@ -34,7 +34,9 @@ func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
 	for i := range 130 { // more than two pages
 		file := filepath.Join(t.TempDir(), "many.w8")
 		require.NoError(t, os.WriteFile(file, demo.Cartridge("WREN", fmt.Sprintf("Many Mills %03d", i)), 0o644))
-		sound = append(sound, title.Title{Key: file, Platform: "wren8", Form: title.Cartridge, Name: fmt.Sprintf("Many Mills %03d", i), Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: file, Size: 512}}}})
+		info, err := os.Stat(file)
+		require.NoError(t, err)
+		sound = append(sound, title.Title{Key: file, Platform: "wren8", Form: title.Cartridge, Name: fmt.Sprintf("Many Mills %03d", i), Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}}}})
 	}
 	for _, c := range []struct {
 		loader, road, as string
@@ -52,12 +54,7 @@ func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
 				}
 				put++
 				for _, item := range pl.Items {
-					data := []byte(item.Text)
-					if item.Source.Path != "" {
-						data, err = os.ReadFile(item.Source.Path)
-						require.NoError(t, err)
-					}
-					place[item.Path] = &fstest.MapFile{Data: data}
+					place[item.Path] = &fstest.MapFile{Data: coretest.Bytes(t, &item)}
 				}
 				for _, m := range tree.Companions(i) {
 					place[m.Path] = &fstest.MapFile{Data: []byte(m.Text)}

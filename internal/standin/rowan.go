@@ -66,6 +66,13 @@ func (Rowan) List(stick fs.FS) (*Listing, error) {
 			}
 		}
 	}
+	for _, r := range roots {
+		if r.IsDir() && strings.EqualFold(r.Name(), "LONG") {
+			if err := rowanLong(stick, r.Name(), l); err != nil {
+				return nil, err
+			}
+		}
+	}
 	slices.SortFunc(l.Games, func(a, b Game) int {
 		if c := strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)); c != 0 {
 			return c
@@ -113,11 +120,16 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 	if !ok {
 		return "it cannot be read at any place"
 	}
-	v, err := iso9660.Open(r, info.Size())
+	return rowanImage(r, info.Size(), kind, id)
+}
+
+// rowanImage tries to start an image; an empty kind takes any.
+func rowanImage(r io.ReaderAt, size int64, kind, id string) string {
+	v, err := iso9660.Open(r, size)
 	if err != nil {
 		return err.Error()
 	}
-	if v.DeclaredSize() > info.Size() {
+	if v.DeclaredSize() > size {
 		return "it is cut short"
 	}
 	inf, err := fs.ReadFile(v, "VESPER.INF")
@@ -131,7 +143,7 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 	if !strings.EqualFold(says["ID"], id) {
 		return "it holds " + says["ID"]
 	}
-	if says["KIND"] != kind {
+	if kind != "" && says["KIND"] != kind {
 		return fmt.Sprintf("it is a %s disc in the folder for %s ones", says["KIND"], kind)
 	}
 	return ""

@@ -60,6 +60,7 @@ type app struct {
 	w, h    int
 	stages  []stage
 	at      int
+	tree    *treeview.Model
 	loaders *loadersview.Model
 	panel   bool           // the loaders are shown instead of the stage
 	welcome *welcome.Model // nil once the bench is set up
@@ -72,7 +73,8 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	d := desk.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
-	a.stages = []stage{intakeview.New(d), fitview.New(d), treeview.New(d), runview.New(d), proofview.New(d)}
+	a.tree = treeview.New(d)
+	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), proofview.New(d)}
 	a.loaders = loadersview.New(d)
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
@@ -100,8 +102,8 @@ func (a *app) stage() stage {
 // Update takes a message in. Everything slow is a command.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m, cmd := a.update(msg)
-	if a.panel {
-		cmd = tea.Batch(cmd, a.loaders.Work())
+	if w, ok := a.stage().(interface{ Work() tea.Cmd }); ok && a.welcome == nil {
+		cmd = tea.Batch(cmd, w.Work())
 	}
 	return m, cmd
 }
@@ -149,6 +151,17 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.desk.SetSurvey(msg)
 		a.stage().Refresh()
 		return a, nil
+	case desk.PlanMsg:
+		a.desk.SetPlan(msg)
+		return a, nil
+	case treeview.LinesMsg:
+		a.tree.SetLines(msg)
+		return a, nil
+	case desk.SharingMsg:
+		a.desk.SetSharing(msg)
+		return a, nil
+	case desk.SupposingMsg:
+		return a, a.desk.SetSupposing(msg)
 	case desk.RunMsg:
 		return a, a.desk.SetRun(msg)
 	case desk.ProofMsg:

@@ -157,7 +157,10 @@ func (a *app) volumes() []rack.Volume {
 			continue
 		}
 		v.Detail, v.Capacity = s.Facts.Filesystem.Shown, s.Facts.Capacity
-		v.Kept, v.Planned = s.Sheet.Kept, s.Sheet.Planned
+		v.Kept, v.Planned = s.Sheet.Kept-s.Sheet.Released, s.Sheet.Planned
+		if s.Away != nil {
+			v.Detail = "away"
+		}
 		if l := a.desk.Lanes[n]; l != nil && l.Running() {
 			v.Written = min(l.Total, v.Planned)
 			v.Planned -= v.Written
@@ -165,11 +168,11 @@ func (a *app) volumes() []rack.Volume {
 		verdict, chosen, ok := a.desk.Verdict(n, i)
 		switch {
 		case !has || !ok || verdict.Kind == fit.There || verdict.Kind == fit.Foreign || v.Written > 0:
-		case chosen && verdict.Kind == fit.AsIs:
-			v.Ghost, v.Share = min(verdict.Room, v.Planned), true
+		case chosen && verdict.Kind.Goes():
+			v.Ghost, v.Share = max(0, min(verdict.Need, v.Planned)), true
 			v.Planned -= v.Ghost
 		default:
-			v.Ghost, v.Over = verdict.Room, !verdict.Kind.Goes()
+			v.Ghost, v.Over = verdict.Need, !verdict.Kind.Goes()
 		}
 		out = append(out, v)
 	}

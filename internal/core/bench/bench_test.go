@@ -67,7 +67,7 @@ func TestMistakesInABench(t *testing.T) {
 	place := "format = 1\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
 		"format = 1\nnmae = 'x'\n":            `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
-		"format = 9\n":                        "reads format 1",
+		"format = 9\n":                        "reads up to format 2",
 		"format = 1\n[[place]]\nname = 'A'\n": "a place needs a name, where it is (at), and a loader",
 		place + "[[place]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two places called "a"`,
 		place + "room = 'huge'\n":                                     "is no size",

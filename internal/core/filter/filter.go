@@ -6,6 +6,12 @@
 //	unsound suspicious    what was found: see [States]
 //	-region:north         all but these
 //	name:"tin harbour"    quotes hold words together
+//
+// Where titles are seen at a place, these ask for what holds there:
+//
+//	verdict:split goes    the verdict's word; whether it can be there
+//	wanted favourite      what was chosen
+//	priority>0 time>10    how much it is wanted; minutes to bring it there
 package filter
 
 import (
@@ -22,14 +28,32 @@ import (
 // States are the words that ask for what was found about a title.
 var States = []string{"sound", "unsound", "suspicious", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
 
+// PlacedStates are the further words that ask for what holds at a place.
+var PlacedStates = []string{"goes", "wanted", "favourite"}
+
 // Fields are the fields that can be asked for.
 var Fields = []string{"platform", "name", "id", "region", "form", "size", "discs", "year", "players", "publisher", "file", "tag", "finding"}
+
+// PlacedFields are the further fields that ask for what holds at a place.
+var PlacedFields = []string{"verdict", "priority", "time"}
+
+// A Placed is what holds for a title at a place.
+type Placed struct {
+	Verdict   string
+	Goes      bool // it can be there
+	Wanted    bool
+	Favourite bool
+	Priority  int
+	Minutes   float64 // to bring it there
+}
 
 // A Filter is what the user asks for. The zero value lets everything through.
 type Filter struct {
 	terms []term
 	// Trouble is what could not be understood, "" for nothing. It is taken for a word then.
 	Trouble string
+	// Placed is set when it asks for what holds at a place, so that it means nothing without one.
+	Placed bool
 }
 
 type term struct {
@@ -52,8 +76,8 @@ func Parse(text string) Filter {
 		if i := strings.IndexAny(t.text, ":<>="); i > 0 {
 			field, value := t.text[:i], t.text[i+1:]
 			switch {
-			case !slices.Contains(Fields, field):
-				f.Trouble = fmt.Sprintf("there is no field %q; fields are: %s", field, strings.Join(Fields, ", "))
+			case !slices.Contains(Fields, field) && !slices.Contains(PlacedFields, field):
+				f.Trouble = fmt.Sprintf("there is no field %q; fields are: %s", field, strings.Join(append(slices.Clone(Fields), PlacedFields...), ", "))
 			case value == "": // still being typed
 				continue
 			default:
@@ -65,7 +89,10 @@ func Parse(text string) Filter {
 			}
 		} else if slices.Contains(States, t.text) {
 			t.field = "state"
+		} else if slices.Contains(PlacedStates, t.text) {
+			t.field = "placed"
 		}
+		f.Placed = f.Placed || t.field == "placed" || slices.Contains(PlacedFields, t.field)
 		f.terms = append(f.terms, t)
 	}
 	return f
@@ -117,14 +144,34 @@ func Text(t *title.Title) string {
 }
 
 // Match reports whether a title has all that is asked for; text is its [Text].
-func (f *Filter) Match(t *title.Title, text string) bool {
+func (f *Filter) Match(t *title.Title, text string) bool { return f.MatchAt(t, text, Placed{}) }
+
+// MatchAt is Match for a title at a place.
+func (f *Filter) MatchAt(t *title.Title, text string, at Placed) bool {
 	for i := range f.terms {
 		x := &f.terms[i]
-		if x.match(t, text) == x.not {
+		if x.matchAt(t, text, &at) == x.not {
 			return false
 		}
 	}
 	return true
+}
+
+func (x *term) matchAt(t *title.Title, text string, at *Placed) bool {
+	switch x.field {
+	case "placed":
+		return map[string]bool{"goes": at.Goes, "wanted": at.Wanted, "favourite": at.Favourite}[x.text] || strings.Contains(text, x.text)
+	case "verdict":
+		if x.op == '=' {
+			return at.Verdict == x.text
+		}
+		return strings.HasPrefix(at.Verdict, x.text)
+	case "priority":
+		return x.compare(float64(at.Priority))
+	case "time":
+		return x.compare(at.Minutes)
+	}
+	return x.match(t, text)
 }
 
 func (x *term) match(t *title.Title, text string) bool {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/size"
@@ -11,75 +12,175 @@ import (
 
 // An Explanation is a verdict in words.
 type Explanation struct {
-	Verdict Kind     `json:"verdict"`
-	Say     string   `json:"say"`            // the reason, with the deciding number
-	Ways    []string `json:"ways,omitempty"` // the ways out
+	Verdict Kind   `json:"verdict"`
+	Say     string `json:"say"`            // the reason, with the deciding number
+	Ways    []Way  `json:"ways,omitempty"` // the ways out, the cheapest first
+}
+
+// Cost is what a way out costs, roughly.
+type Cost int
+
+// The costs, the least first.
+const (
+	Choosing   Cost = iota // another choice here; no byte moves that would not have
+	OtherPlace             // another place of the bench
+	Reshaping              // another shape
+	Fetching               // something has to be got
+	Preparing              // the place has to be made anew, or another one used
+)
+
+// A Way is a way out of a verdict.
+type Way struct {
+	Say  string
+	Cost Cost
+}
+
+// MarshalText writes the way in words.
+func (w Way) MarshalText() ([]byte, error) { return []byte(w.Say), nil }
+
+// UnmarshalText reads the words of a way.
+func (w *Way) UnmarshalText(b []byte) error {
+	w.Say = string(b)
+	return nil
+}
+
+// Add adds ways, and keeps the cheapest first.
+func (e *Explanation) Add(cost Cost, say ...string) {
+	for _, s := range say {
+		if s != "" {
+			e.Ways = append(e.Ways, Way{s, cost})
+		}
+	}
+	slices.SortStableFunc(e.Ways, func(a, b Way) int { return int(a.Cost) - int(b.Cost) })
+}
+
+// Words are the ways out as plain sentences.
+func (e *Explanation) Words() (out []string) {
+	for _, w := range e.Ways {
+		out = append(out, w.Say)
+	}
+	return out
 }
 
 // Explain puts the verdict on title i into words.
 func (s *Sheet) Explain(i int) Explanation {
-	v, t, p, f := s.Verdicts[i], &s.of.Titles[i], s.of.Profile, s.of.Facts
+	v := s.Verdict(i)
+	t, p := &s.of.Titles[i], s.Loader(i).Profile
 	e := Explanation{Verdict: v.Kind}
-	for _, w := range p.WaysOut {
-		if w.When == string(v.Kind) {
-			e.Ways = append(e.Ways, w.Say)
-		}
-	}
+	r := s.judge(i)
+	pl := s.Placement(i)
 	switch v.Kind {
 	case AsIs:
-		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", v.Path, size.Format(v.Room))
+		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", r.path, size.Format(v.Room))
+		if v.Need < v.Room {
+			e.Say += fmt.Sprintf("; %s of that are there already", size.Format(v.Room-v.Need))
+		}
 	case There:
-		e.Say = "is there already, as " + v.Path
-	case Unsound:
+		e.Say = "is there already, as " + r.path
+	case Renamed:
+		e.Say = fmt.Sprintf("is there already, as %s, and is renamed to %s: no byte is copied", firstOf(s.of.Found[i]), pl.Items[0].Path)
+		if n := s.written(i); n > 0 {
+			e.Say += fmt.Sprintf(" but for %s", size.Format(n))
+		}
+	case Replaced:
+		e.Say = fmt.Sprintf("takes the place of what is there as %s, as you have said", r.path)
+	case Parts:
+		e.Say = fmt.Sprintf("%s, and this %s has %s: %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Room))
+	case Unpacked:
+		e.Say = fmt.Sprintf("is unpacked on its way, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Room))
+	case Converted:
+		e.Say = fmt.Sprintf("%s reads no such image: the %s in it go as files to %s and take %s", p.Shown, size.Count(len(pl.Items), "file"), layout.Common(pl), size.Format(v.Room))
+	case Packed, NotYet:
+		e.Say = fmt.Sprintf("%s, and that is not in this version yet; it would take at most %s", shapeWords[layout.Shape(r.detail)](p.Shown, string(t.Form)), size.Format(v.Room))
+		e.Add(Fetching, "bring it into that shape yourself, and scan again")
+	case Unsound, NoDisc, Locked:
 		fault := t.Fault()
 		e.Say = fault.Say
-		if fault.Remedy != "" {
-			e.Ways = append(e.Ways, fault.Remedy)
-		}
-	case NotRead:
-		e.Say, e.Ways = s.notRead(i)
+		e.Add(Fetching, fault.Remedy)
+	case NotRead, Foreign:
+		s.notRead(i, r, &e)
 	case Clash:
 		other := &s.of.Titles[v.Other]
-		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()), v.Path)
-		e.Ways = append(e.Ways, "take the other one off, and this one can go")
+		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()), r.path)
+		e.Add(Choosing, "take the other one off, and this one can go")
 	case BadName:
-		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", v.Path, v.Detail)
-		e.Ways = append(e.Ways, "give it another name")
+		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", r.path, r.detail)
+		e.Add(Choosing, "give it another name at Intake")
 	case TooBig:
-		holds := f.Filesystem.Shown
-		if s.Limit < f.Filesystem.LargestFile {
-			holds = "a place of " + p.Shown
-		}
-		e.Say = fmt.Sprintf("%s holds at most %s bytes a file, and this %s has %s, which is %s too many",
-			holds, size.Exact(s.Limit), t.Form, size.Exact(s.Limit+v.Number), over(v.Number))
-		if n := s.parts(i, v.Disc); n > 0 {
-			cut := fmt.Sprintf("cut into %d parts of %s at most, which %s reads (not in this version yet)", n, size.Format(int64(s.of.Tree.Placements[i].Rule.TooLarge.PartSize)), p.Shown)
-			e.Ways = append([]string{cut}, e.Ways...)
-		}
-	case Foreign:
-		e.Say = v.Detail
-	case NotYet:
-		e.Say = fmt.Sprintf("%s, and that is not in this version yet", shapeWords[layout.Shape(v.Detail)](p.Shown, string(t.Form)))
-		e.Ways = append(e.Ways, "bring it into that shape yourself, and scan again")
+		e.Say = fmt.Sprintf("%s, and this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Target().LargestFile()+v.Number), over(v.Number))
 	case Differs:
-		e.Say = fmt.Sprintf("%s is there already under its path %s", v.Detail, v.Path)
-		e.Ways = append(e.Ways, "look at it, move it out of the way, and this title can go")
+		e.Say = fmt.Sprintf("%s is there already under its path %s", r.detail, r.path)
+		if v.Number > 0 {
+			e.Say += fmt.Sprintf(", with %s instead of %s", size.Format(v.Number), size.Format(s.wants(i, r.path)))
+			e.Add(Choosing, "mark it in Tree to be replaced")
+		}
+		e.Add(Choosing, "move it out of the way, and this title can go")
 	case NoRoom:
 		left := max(s.Free(), 0)
-		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(v.Room), size.Format(left), size.Format(v.Number))
-		e.Ways = append(e.Ways, "take off other titles of that size, or use a larger place")
+		need := v.Number + left
+		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(need), size.Format(left), size.Format(v.Number))
+		if s.of.Reserve > 0 {
+			e.Say += fmt.Sprintf("; %s are held in reserve", size.Format(s.of.Reserve))
+		}
+		e.Add(Choosing, s.yields(i, v.Number)...)
+		e.Add(Preparing, "use a larger place")
+	case NeedsDisk:
+		on, _, _ := s.lacksDisk(i)
+		e.Say = fmt.Sprintf("the console copies it to its own disk first, and %s has %s left: %s are missing", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
+		e.Add(Choosing, "take titles off "+on.Name)
+	}
+	if rule := pl.Rule; rule != nil && rule.AlsoNeeds != "" && v.Kind.Goes() && v.Kind != There {
+		if _, known := s.others[rule.AlsoNeeds]; !known {
+			e.Say += fmt.Sprintf("; the console copies it to its own disk, so %s must be free there too", size.Format(t.Size()))
+		}
+	}
+	for _, w := range p.WaysOut {
+		if w.When == v.Kind.String() {
+			e.Add(Preparing, w.Say)
+		}
 	}
 	return e
 }
 
-// parts counts the parts that a disc of title i is cut into.
-func (s *Sheet) parts(i, disc int) (n int) {
-	for _, item := range s.of.Tree.Placements[i].Items {
-		if item.Disc == disc && item.Shape == layout.Split {
-			n++
+func firstOf(paths []string) string {
+	for _, p := range paths {
+		if p != "" {
+			return p
+		}
+	}
+	return ""
+}
+
+// written is how many bytes of a title that is renamed have to be written all the same.
+func (s *Sheet) written(i int) (n int64) {
+	for k, item := range s.Placement(i).Items {
+		if _, there := s.present[s.fold(item.Path)]; !there && s.of.Found[i][k] == "" {
+			n += item.Size
 		}
 	}
 	return n
+}
+
+// wants is how many bytes title i wants at a path.
+func (s *Sheet) wants(i int, at string) int64 {
+	for _, item := range s.Placement(i).Items {
+		if item.Path == at {
+			return item.Size
+		}
+	}
+	return 0
+}
+
+// holdsAtMost says how large a file can be.
+func (s *Sheet) holdsAtMost(i int) string {
+	limit, who := s.Loader(i).Tree.Target().LargestFile(), s.of.Facts.Filesystem.Shown
+	if limit < s.of.Facts.Filesystem.LargestFile {
+		who = "a place of " + s.Loader(i).Profile.Shown
+	}
+	if rule := s.Placement(i).Rule; rule != nil && rule.TooLarge.Over > 0 && int64(rule.TooLarge.Over) < limit {
+		return fmt.Sprintf("%s takes at most %s a file", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
+	}
+	return fmt.Sprintf("%s holds at most %s bytes a file", who, size.Exact(limit))
 }
 
 // shapeWords say what a loader wants of a title.
@@ -89,7 +190,6 @@ var shapeWords = map[layout.Shape]func(loader, form string) string{
 	layout.Extract: func(l, form string) string {
 		return l + " does not read the " + form + ", and wants it unpacked into a folder"
 	},
-	layout.Written: func(l, _ string) string { return l + " wants a list of its parts" },
 }
 
 func over(n int64) string {
@@ -99,29 +199,110 @@ func over(n int64) string {
 	return size.Format(n) + " (" + size.Exact(n) + " bytes)"
 }
 
-// notRead says why the loader does not take a title.
-func (s *Sheet) notRead(i int) (say string, ways []string) {
-	v, p, f := s.Verdicts[i], s.of.Profile, s.of.Facts
-	if v.Detail != "" {
-		if r := s.of.Tree.Placements[i].Refusal; r != nil {
-			return v.Detail, r.Ways
+// notRead says why no loader takes a title.
+func (s *Sheet) notRead(i int, r reason, e *Explanation) {
+	p, f := s.Loader(i).Profile, &s.of.Facts
+	e.Say = r.detail
+	if e.Say != "" {
+		if refusal := s.Placement(i).Refusal; refusal != nil {
+			e.Add(Preparing, refusal.Ways...)
+		} else {
+			e.Add(Preparing, "a place that the console has prepared for it, or an empty one")
 		}
-		return v.Detail, []string{"a place that the console has prepared for it, or an empty one"}
+		return
 	}
-	at := s.of.Tree.Target().Attachment
+	at := s.Loader(i).Tree.Target().Attachment
 	if at == nil {
-		return fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road), nil
+		e.Say = fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road)
+		return
 	}
-	say = fmt.Sprintf("over %s, %s reads %s only, and this place is %s", s.of.Road, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
-	as := at.DefaultFilesystem()
-	ways = append(ways, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), as))
-	return say, ways
+	e.Say = fmt.Sprintf("over %s, %s reads %s only, and this place is %s", s.of.Road, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
+	e.Add(Preparing, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
+}
+
+// yields says what could give way to a title that finds no room: the least wanted title that is
+// large enough, and the smallest file that no loader knows.
+func (s *Sheet) yields(i int, missing int64) (ways []string) {
+	best := -1
+	var all int64
+	for j := range s.Chosen {
+		if j == i || !s.placed[j] || s.rank(j) > s.rank(i) {
+			continue
+		}
+		gain := s.base[j].Room
+		if s.base[j].Kind == There {
+			continue // it stays when it is taken off
+		}
+		all += gain
+		if gain < missing {
+			continue
+		}
+		if best < 0 || s.rank(j) < s.rank(best) || s.rank(j) == s.rank(best) && gain < s.base[best].Room {
+			best = j
+		}
+	}
+	switch {
+	case best >= 0 && s.rank(best) < s.rank(i):
+		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[best].Label(), size.Format(s.base[best].Room)))
+	case best >= 0:
+		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that makes room enough", s.of.Titles[best].Label(), size.Format(s.base[best].Room)))
+	case all >= missing:
+		ways = append(ways, "take off several other titles")
+	}
+	file := ""
+	var least int64
+	for _, e := range s.of.There {
+		if e.Folder || e.Size < missing || s.leaving[s.fold(e.Path)] || file != "" && e.Size >= least {
+			continue
+		}
+		file, least = e.Path, e.Size
+	}
+	if file != "" {
+		whose := "which no title here is"
+		if j := s.holder(file); j >= 0 {
+			whose = "which is " + s.of.Titles[j].Label()
+		} else if s.owned(file) {
+			whose = "a title that is not among your games"
+		}
+		ways = append(ways, fmt.Sprintf("let %s leave (%s, %s): mark it in Tree", file, size.Format(least), whose))
+	}
+	return ways
+}
+
+// holder is the title that has a file of the place; -1 for none.
+func (s *Sheet) holder(file string) int {
+	key := s.fold(file)
+	for i := range s.of.Titles {
+		for k := range s.Placement(i).Items {
+			if s.fold(s.Placement(i).Items[k].Path) == key {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// Short is the deciding number of the verdict on title i in a few words.
+func (s *Sheet) Short(i int) string {
+	v := s.Verdict(i)
+	pl := s.Placement(i)
+	switch {
+	case v.Kind == TooBig:
+		return fmt.Sprintf("%s over the largest file of %s", size.Format(v.Number), s.of.Facts.Filesystem.Shown)
+	case v.Kind == NoRoom, v.Kind == NeedsDisk:
+		return size.Format(v.Number) + " missing"
+	case v.Kind.Goes() && len(pl.Items) > 1:
+		return fmt.Sprintf("%s  and %d more", pl.Items[0].Path, len(pl.Items)-1)
+	case v.Kind.Goes():
+		return pl.Items[0].Path
+	}
+	return s.Explain(i).Say
 }
 
 // Paths lists the paths that title i gets, shortened to their names.
 func (s *Sheet) Paths(i int) []string {
 	var out []string
-	for _, item := range s.of.Tree.Placements[i].Items {
+	for _, item := range s.Placement(i).Items {
 		out = append(out, path.Base(item.Path))
 	}
 	return out

@@ -40,7 +40,7 @@ func facts(filesystem string, capacity, free int64) place.Facts {
 
 func judged(t testing.TB, titles []title.Title, f place.Facts, there ...place.Entry) *fit.Sheet {
 	p := coretest.Rowan(t)
-	s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p, target(p, f)), Profile: p, Road: "usb", Facts: f, There: there})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there})
 	s.Choose(func(int) bool { return true })
 	return s
 }
@@ -57,10 +57,10 @@ func TestVerdicts(t *testing.T) {
 		want  fit.Kind
 		say   string
 	}{
-		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "goes as it is to FULL/VSP-00001 - A.iso and takes 32.00 KiB"},
+		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "goes as it is to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
 		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.AsIs, ""},
-		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.TooBig, "at most 4,294,967,295 bytes a file, and this image has 4,294,967,296, which is 1 byte too many"},
-		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.TooBig, "1.00 GiB (1,073,741,825 bytes) too many"},
+		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.Parts, "at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB"},
+		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.Parts, "Rowan reads it in 3 parts, which take 5.00 GiB"},
 		"there":             {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is there already"},
 		"there, other case": {vesper(1, "A", 100), stick, []place.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is there already"},
 		"other length":      {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
@@ -79,8 +79,8 @@ func TestVerdicts(t *testing.T) {
 			if !e.Verdict.Goes() {
 				assert.NotEmpty(t, e.Say)
 			}
-			if c.want == fit.TooBig {
-				assert.Len(t, e.Ways, 3, "the ways out that the profile knows")
+			if c.want == fit.Parts {
+				assert.Equal(t, "split 3", s.Verdict(0).Word())
 			}
 		})
 	}
@@ -90,13 +90,13 @@ func TestClashGoesToTheChosenOne(t *testing.T) {
 	a, b := vesper(1, "Same", 100), vesper(1, "Same", 200)
 	b.Key = "/games/other.iso"
 	s := judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB))
-	assert.Equal(t, []fit.Kind{fit.AsIs, fit.Clash}, []fit.Kind{s.Verdicts[0].Kind, s.Verdicts[1].Kind})
+	assert.Equal(t, []fit.Kind{fit.AsIs, fit.Clash}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
 	assert.Contains(t, s.Explain(1).Say, "would get the same path as Same")
 	s.Choose(func(i int) bool { return i == 1 })
-	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdicts[0].Kind, s.Verdicts[1].Kind})
+	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
 	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), place.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
-	assert.Equal(t, fit.Differs, s.Verdicts[0].Kind)
-	assert.Equal(t, fit.There, s.Verdicts[1].Kind, "what is there already keeps its path")
+	assert.Equal(t, fit.Differs, s.Verdict(0).Kind)
+	assert.Equal(t, fit.There, s.Verdict(1).Kind, "what is there already keeps its path")
 }
 
 func TestRoomIsNeverOverdrawn(t *testing.T) {
@@ -109,14 +109,14 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		}
 		p := coretest.Rowan(t)
 		f := facts("fat32", 58*size.GiB, free)
-		s := fit.Judge(fit.Case{Titles: titles, Tree: layout.Lay(titles, p, target(p, f)), Profile: p, Road: "usb", Facts: f})
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
 		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")
 		s.Choose(func(i int) bool { return picks[i] })
 		if s.Planned > free || s.Free() < 0 {
 			t.Fatalf("%d planned with %d free", s.Planned, free)
 		}
 		var files int64
-		for i, v := range s.Verdicts {
+		for i, v := range verdicts(s) {
 			if s.Chosen[i] && v.Kind == fit.AsIs {
 				files += v.Room
 			}
@@ -127,10 +127,10 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		if over := s.Planned - files; over < 0 || over > 8*f.Cluster {
 			t.Fatalf("folders cannot take %d", over)
 		}
-		before := fmt.Sprint(s.Verdicts)
+		before := fmt.Sprint(verdicts(s))
 		s.Choose(func(i int) bool { return !picks[i] })
 		s.Choose(func(i int) bool { return picks[i] })
-		if fmt.Sprint(s.Verdicts) != before {
+		if fmt.Sprint(verdicts(s)) != before {
 			t.Fatal("putting and taking changes the verdicts")
 		}
 	})
@@ -160,12 +160,17 @@ func TestRoomAgreesWithARealVolume(t *testing.T) {
 	f.Cluster = 512
 	s := judged(t, titles, f)
 	for i := range titles {
-		require.Equal(t, fit.AsIs, s.Verdicts[i].Kind)
+		require.Equal(t, fit.AsIs, s.Verdict(i).Kind)
 		file := filepath.Join(src, "FULL", s.Paths(i)[0])
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, make([]byte, titles[i].Discs[0].File.Size), 0o644))
+		for _, c := range s.Companions(i) {
+			file := filepath.Join(src, filepath.FromSlash(c.Path))
+			require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			require.NoError(t, os.WriteFile(file, []byte(c.Text), 0o644))
+		}
 	}
-	judge.Run(t, "mcopy", "-s", "-i", img, filepath.Join(src, "FULL"), "::/")
+	judge.Run(t, "mcopy", "-s", "-i", img, filepath.Join(src, "FULL"), filepath.Join(src, "TUNE"), "::/")
 	assert.InDelta(t, s.Planned/512, used()-before, 1, "within a cluster of what the volume really uses")
 }
 
@@ -182,4 +187,13 @@ func BenchmarkPutOrTakeAmong50000(b *testing.B) {
 	for i := 0; b.Loop(); i++ {
 		s.Choose(func(j int) bool { return j != i%len(titles) })
 	}
+}
+
+// verdicts are those of all titles.
+func verdicts(s *fit.Sheet) []fit.Verdict {
+	out := make([]fit.Verdict, len(s.Titles()))
+	for i := range out {
+		out[i] = s.Verdict(i)
+	}
+	return out
 }

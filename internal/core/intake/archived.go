@@ -225,6 +225,7 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 			return out, err
 		}
 		if t != nil {
+			t.Discs[0].Parts = nil // what is in an image in an archive cannot be got at piece by piece
 			if e.HasCRC {
 				t.Discs[0].Sums = fmt.Sprintf("crc32:%08x", e.CRC)
 			}

@@ -66,6 +66,9 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 				continue
 			}
 			t.Findings = check(&all)
+			if p.Has(title.Folder) { // a loader may want what is in it
+				t.Discs[0].Parts = contents(v)
+			}
 			return finish(t, p, inside, ending, set), nil
 		}
 	}

@@ -72,6 +72,29 @@ func folders(v *container.Image, maxFolders, maxEntries int) (found *title.Findi
 	return found
 }
 
+// contents lists the files of a volume, with their names in it; nil where there are too many, or where
+// not all can be read. They lie in the disc's file, whose path is not told again for each.
+func contents(v fs.FS) (out []title.Part) {
+	err := fs.WalkDir(v, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || len(out) > maxEntries {
+			return errors.Join(err, fs.SkipAll)
+		}
+		if !d.Type().IsRegular() {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		out = append(out, title.Part{Name: name, File: title.File{Size: info.Size(), Modified: info.ModTime().UTC(), Entry: name}})
+		return nil
+	})
+	if err != nil || len(out) > maxEntries {
+		return nil
+	}
+	return out
+}
+
 // library is what libraries put in front of their errors.
 var library = regexp.MustCompile(`\b(?:sevenzip|rardecode|zip|flate|bzip2): `)
 

@@ -23,7 +23,7 @@ type record struct {
 
 // recordFormat is changed whenever records, or what is read out of files, change: older
 // ones are not used then.
-const recordFormat = 2
+const recordFormat = 3
 
 // encoder writes a record: numbers as varints, texts with their length in front.
 type encoder struct {

@@ -39,6 +39,13 @@ func signature(f io.ReaderAt, size int64) (sign string, head []byte, err error) 
 	return hex.EncodeToString(h[:12]), b[8:min(len(b), 8+headLength)], nil
 }
 
+// Sign is a fingerprint of the length and headers of some content, as [title.Disc.Sign] is of a
+// file: where both are alike, so are the contents, as good as always.
+func Sign(f io.ReaderAt, size int64) (string, error) {
+	sign, _, err := signature(f, size)
+	return sign, err
+}
+
 // Samples for telling files apart that look alike by their headers.
 const (
 	sample       = 4 << 10

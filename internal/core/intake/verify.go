@@ -170,7 +170,9 @@ func jobsOf(titles []title.Title) map[string]*job {
 				j.archive = t.Archive != "" || t.Form == title.Package && len(d.Parts) > 0
 			}
 			for n := range d.Parts {
-				add(&d.Parts[n].File)
+				if d.Parts[n].File.Path != "" { // what is in an image is read with it
+					add(&d.Parts[n].File)
+				}
 			}
 			for n := range d.Volumes {
 				add(&d.Volumes[n])

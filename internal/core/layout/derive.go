@@ -24,7 +24,8 @@ type Companion struct {
 }
 
 // Companions are the files that belong to title i and do not decide whether it starts: covers,
-// which have no source yet, and settings. Playlists and launchers are among its items.
+// whose source is empty while none is known, and settings. Playlists and launchers are among its
+// items.
 func (t *Tree) Companions(i int) []Companion {
 	p, tt := &t.Placements[i], &t.titles[i]
 	if p.Refusal != nil {
@@ -63,7 +64,10 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 			continue
 		}
 		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
-		if c.Is != "cover" {
+		if c.Is == "cover" {
+			item.Source = pictureBeside(&t.Discs[d])
+			item.Size, item.AtMost = c.Picture.Estimate(), true
+		} else {
 			item.Shape = Written
 			rows := l.rows(t, p)
 			if c.Syntax == "toml" {
@@ -78,6 +82,16 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Base: v[loader.FieldBase]})
 	}
 	return out
+}
+
+// pictureBeside is the picture that lies beside a disc's file, with an empty path for none.
+func pictureBeside(d *title.Disc) title.File {
+	for k := range d.Beside {
+		if d.Beside[k].Kind == "cover" {
+			return d.Beside[k].File
+		}
+	}
+	return title.File{}
 }
 
 // decisive adds the files without which the loader does not start a title.
@@ -106,12 +120,13 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {
 			main := item.Path
-			if t.Form == title.Folder {
+			whole := FolderTitles(p.Rule) && !item.Folder
+			if whole {
 				main = p.Rule.Path.Fill(&v)
 			}
 			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
 			v[loader.FieldBase] = v[loader.FieldFile]
-			if !item.Folder && t.Form != title.Folder {
+			if !item.Folder && !whole {
 				v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(v[loader.FieldFile]))
 			}
 			v[loader.FieldSize] = strconv.FormatInt(item.Size, 10)
@@ -162,6 +177,40 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 		out = append(out, ListFile{l.Path.Fill(&all), listData(l, &all, rows), l.Why})
 	}
 	return out
+}
+
+// A ListLine is how many bytes titles add to a file in which all are told.
+type ListLine struct {
+	Path string
+	tree *Tree
+	list *loader.List
+}
+
+// ListLines are the files in which the loader wants its titles told, where the tree is laid for.
+func (t *Tree) ListLines() (out []ListLine) {
+	for k := range t.l.p.Lists {
+		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.target.attachment()) {
+			out = append(out, ListLine{l.Path.Fill(&loader.Values{}), t, l})
+		}
+	}
+	return out
+}
+
+// Bytes is how many title i adds.
+func (l *ListLine) Bytes(i int) (n int) {
+	t := l.tree
+	tt, p := &t.titles[i], &t.Placements[i]
+	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+		return 0
+	}
+	for _, row := range t.l.rows(tt, p) {
+		if l.list.Record > 0 {
+			n += l.list.Record
+		} else {
+			n += len(l.list.Line.Fill(&row))
+		}
+	}
+	return n
 }
 
 // SortRows orders by the named fields, without regard to letter case.

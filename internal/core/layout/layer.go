@@ -293,6 +293,16 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			}
 		}
 	case title.Package:
+		if rule.Archives == "unpack" && len(d.Parts) > 0 {
+			pl.claim(to)
+			for k := range d.Parts {
+				part := &d.Parts[k]
+				if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
+					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Shape: Unpack, Rule: rule.Why})
+				}
+			}
+			return
+		}
 		if rule.Archives == "unpack" {
 			pl.add(Item{Disc: i, Path: to, Folder: true, Size: d.File.Size, Source: d.File, Shape: Unpack, Rule: rule.Why})
 			return
@@ -316,21 +326,40 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			}
 			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Shape: shape, Rule: rule.Why})
 		}
-	default:
-		item := Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why}
-		switch {
-		case packed:
-			item.Shape = Unpack
-			if len(d.Parts) > 0 {
-				item.Size = d.Parts[0].File.Size
+	case title.Image:
+		if rule.Images == "unpack" && !packed && len(d.Parts) > 0 {
+			pl.claim(to)
+			for k := range d.Parts {
+				part := d.Parts[k].File
+				part.Path = d.File.Path
+				if name := below(d.Parts[k].Name); name != "" {
+					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.Size, Source: part, Shape: Extract, Rule: rule.Why})
+				}
 			}
-		case t.Form == title.Image && rule.Images == "unpack":
-			item.Shape, item.Folder = Extract, true
-		case t.Form == title.Image && rule.Images == "pack":
-			item.Shape, item.AtMost = Pack, true
+			return
 		}
-		l.sized(pl, item, rule, v)
+		l.file(pl, t, i, rule, v, to, packed)
+	default:
+		l.file(pl, t, i, rule, v, to, packed)
 	}
+}
+
+// file adds the one file of a disc.
+func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values, to string, packed bool) {
+	d := &t.Discs[i]
+	item := Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why}
+	switch {
+	case packed:
+		item.Shape = Unpack
+		if len(d.Parts) > 0 {
+			item.Size, item.Source = d.Parts[0].File.Size, d.Parts[0].File
+		}
+	case t.Form == title.Image && rule.Images == "unpack":
+		item.Shape, item.Folder = Extract, true
+	case t.Form == title.Image && rule.Images == "pack":
+		item.Shape, item.AtMost = Pack, true
+	}
+	l.sized(pl, item, rule, v)
 }
 
 // fromArchive is the shape of one of a title's several files: they never go over packed.
@@ -366,6 +395,7 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		why = rule.Why
 	}
 	rows := make([]loader.Values, 0, n)
+	var sums []Summed
 	for k := range n {
 		v[loader.FieldIndex] = strconv.FormatInt(k+1, 10)
 		it := item
@@ -376,14 +406,32 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		it.Rule = fmt.Sprintf("part %d of %d, of %s each: %s", k+1, n, size.Format(part), why)
 		pl.add(it)
 		row := *v
-		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path), strconv.FormatInt(it.Size, 10), "00000000"
+		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path), strconv.FormatInt(it.Size, 10), sumMark(len(sums))
 		rows = append(rows, row)
+		sums = append(sums, Summed{Source: item.Source, Offset: it.Offset, Size: it.Size})
 	}
 	if cut.Manifest.Empty() {
 		return
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
-	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Size: int64(len(text)), Shape: Written, Text: text, Rule: "tells the parts: " + why})
+	text, sums = placeSums(text, sums)
+	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Size: int64(len(text)), Shape: Written, Text: text, Sums: sums, Rule: "tells the parts: " + why})
+}
+
+// sumMark stands for a checksum that is not known yet, as long as the checksum will be.
+func sumMark(n int) string { return fmt.Sprintf("\x02%06d\x03", n) }
+
+// placeSums finds where the checksums stand in a text.
+func placeSums(text string, sums []Summed) (string, []Summed) {
+	var placed []Summed
+	for n := range sums {
+		if at := strings.Index(text, sumMark(n)); at >= 0 {
+			sums[n].At = at
+			placed = append(placed, sums[n])
+			text = strings.Replace(text, sumMark(n), "00000000", 1)
+		}
+	}
+	return text, placed
 }
 
 func (p *Placement) add(item Item) {

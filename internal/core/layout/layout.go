@@ -5,6 +5,7 @@ package layout
 
 import (
 	"path"
+	"strings"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
@@ -88,7 +89,17 @@ type Item struct {
 	Offset int64      `json:"offset,omitempty"` // of a part in its source
 	Shape  Shape      `json:"shape,omitempty"`
 	Text   string     `json:"text,omitempty"` // of a written file
+	Sums   []Summed   `json:"sums,omitempty"` // what is still to be filled into the text
 	Rule   string     `json:"rule"`           // why it is there, a plain sentence
+}
+
+// A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
+// digits. It is known only when they are read.
+type Summed struct {
+	At     int        `json:"at"` // in bytes
+	Source title.File `json:"source"`
+	Offset int64      `json:"offset,omitempty"` // of the bytes in their source
+	Size   int64      `json:"size"`
 }
 
 // A Refusal is why a loader does not take a title.
@@ -107,14 +118,32 @@ func (p *Placement) Because(item *Item) string {
 	return item.Rule + "; " + p.How
 }
 
-// Ready reports whether all items go as they are, or are written from a text.
+// Ready reports whether a run can make the item: everything but packed images, and what is unpacked
+// without its files being known.
+func (i *Item) Ready() bool { return i.Shape != Pack && !i.Folder }
+
+// Ready reports whether a run can make all items.
 func (p *Placement) Ready() bool {
 	for i := range p.Items {
-		if p.Items[i].Shape != Whole && p.Items[i].Shape != Written {
+		if !p.Items[i].Ready() {
 			return false
 		}
 	}
 	return true
+}
+
+// Common is the folder in which all of a placement's files lie, or the path of its only one.
+func Common(p *Placement) string {
+	if len(p.Items) == 1 {
+		return p.Items[0].Path
+	}
+	dir := path.Dir(p.Items[0].Path)
+	for i := range p.Items {
+		for dir != "." && !strings.HasPrefix(p.Items[i].Path, dir+"/") {
+			dir = path.Dir(dir)
+		}
+	}
+	return dir
 }
 
 // Folders lists the folders above a path, the outermost first.

@@ -3,13 +3,12 @@ package layout
 import (
 	"cmp"
 	"fmt"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/parallel"
 )
 
 // A Tree is where all titles go, in the order in which they were given. [Tree.Change]
@@ -67,7 +66,7 @@ func Lay(titles []title.Title, p *loader.Profile, target Target) *Tree {
 		}
 		moved = append(moved, t.turn(g)...)
 	}
-	inParallel(len(moved), func(k int) { t.l.turn(&t.titles[moved[k]], &t.Placements[moved[k]]) })
+	parallel.Each(len(moved), func(k int) { t.l.turn(&t.titles[moved[k]], &t.Placements[moved[k]]) })
 	t.tellRivals()
 	return t
 }
@@ -78,30 +77,9 @@ func (t *Tree) Target() *Target { return &t.l.target }
 // placeAll gives every title the place that it would have if it were alone. Titles
 // do not depend on one another here, so several are placed at once.
 func (t *Tree) placeAll() {
-	inParallel(len(t.titles), func(i int) {
+	parallel.Each(len(t.titles), func(i int) {
 		t.Placements[i] = t.l.place(&t.titles[i], t.l.target.Held[t.titles[i].Key])
 	})
-}
-
-// inParallel does something for 0 to n-1, on all processors where that pays.
-func inParallel(n int, do func(i int)) {
-	const chunk = 1024
-	starts := make(chan int)
-	var workers sync.WaitGroup
-	for range min(runtime.NumCPU(), 1+n/chunk) {
-		workers.Go(func() {
-			for from := range starts {
-				for i := from; i < min(from+chunk, n); i++ {
-					do(i)
-				}
-			}
-		})
-	}
-	for from := 0; from < n; from += chunk {
-		starts <- from
-	}
-	close(starts)
-	workers.Wait()
 }
 
 // settle gives contested names to one title each, and others to the rest.

@@ -448,7 +448,7 @@ func (s *student) ask() {
 
 // FromPlace looks at a place, which lies in the folder dir, and learns from it.
 func FromPlace(ctx context.Context, dir string, p place.Place, set *loader.Set) (*Draft, error) {
-	facts, err := p.Facts(ctx)
+	facts, err := p.Facts(ctx, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -78,13 +78,7 @@ func fill(t *testing.T, dir string, titles []title.Title, tree *layout.Tree) []i
 		}
 		there = append(there, i)
 		for _, item := range p.Items {
-			data := []byte(item.Text)
-			if item.Source.Path != "" {
-				var err error
-				data, err = os.ReadFile(item.Source.Path)
-				require.NoError(t, err)
-			}
-			coretest.Write(t, dir, item.Path, data)
+			coretest.Write(t, dir, item.Path, coretest.Bytes(t, &item))
 		}
 		for _, c := range tree.Companions(i) {
 			data := []byte(c.Text)
@@ -109,7 +103,7 @@ func look(t *testing.T, dir, as string) learn.Look {
 	p, err := folder.Open(dir, folder.Options{Filesystem: as, Room: 64 << 30})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = p.Close() })
-	facts, err := p.Facts(context.Background())
+	facts, err := p.Facts(context.Background(), nil)
 	require.NoError(t, err)
 	entries, err := p.List(context.Background(), nil)
 	require.NoError(t, err)

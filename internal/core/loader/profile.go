@@ -275,6 +275,19 @@ type Picture struct {
 	LargestFile Size   `toml:"largest-file"`
 }
 
+// Estimate is how many bytes a picture takes at most, as a rule: what the loader allows, or what
+// pictures of that size seldom have more of.
+func (p *Picture) Estimate() int64 {
+	if p.LargestFile > 0 {
+		return int64(p.LargestFile)
+	}
+	pixels := int64(max(p.Width, 1)) * int64(max(p.Height, 1))
+	if p.Format == "png" {
+		return pixels * 2
+	}
+	return pixels / 4
+}
+
 // A List is a file in which all titles are told.
 type List struct {
 	Scope

@@ -3,10 +3,15 @@
 package plan
 
 import (
+	"fmt"
+	"strings"
+
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
+	"polytome/internal/size"
 )
 
 // Kind is what a step does.
@@ -14,20 +19,57 @@ type Kind string
 
 // The steps.
 const (
-	Clear      Kind = "clear"  // remove a temporary file that a broken-off run left
-	MakeFolder Kind = "folder" // make a folder
-	Put        Kind = "put"    // write a file that is not there
+	Clear        Kind = "clear"         // remove a temporary file that a broken-off run left
+	Keep         Kind = "keep"          // copy a file that will go to a folder of this computer
+	Remove       Kind = "remove"        // remove a file
+	RemoveFolder Kind = "remove-folder" // remove a folder that is empty by then
+	MakeFolder   Kind = "folder"        // make a folder
+	Move         Kind = "move"          // give a file or folder another path
+	Put          Kind = "put"           // write a file that is not there
+	Replace      Kind = "replace"       // write a file over one that is there
 )
+
+// Kinds are all kinds of steps, in the order in which they are told.
+var Kinds = []Kind{Clear, Keep, Remove, MakeFolder, Move, Put, Replace, RemoveFolder}
+
+// Words are what a step of the kind does, for a column.
+func (k Kind) Words() string {
+	return map[Kind]string{Clear: "clear", Keep: "keep", Remove: "remove", RemoveFolder: "rm folder", MakeFolder: "make folder", Move: "rename", Put: "put", Replace: "replace"}[k]
+}
 
 // A Step is one thing to do on the place.
 type Step struct {
-	Kind   Kind       `json:"do"`
-	Path   string     `json:"path"`
-	Title  string     `json:"title,omitempty"` // Put: key of the title
-	Label  string     `json:"label,omitempty"` // Put: the title's name for people
-	Source title.File `json:"source,omitzero"` // Put: where the bytes come from, and how many
-	Text   string     `json:"text,omitempty"`  // Put: the bytes themselves, of a file that has no source
+	Kind Kind   `json:"do"`
+	Path string `json:"path"`
+	// From is where a file is that is moved.
+	From  string `json:"from,omitempty"`
+	Title string `json:"title,omitempty"` // key of the title that it is for
+	Label string `json:"label,omitempty"` // the title's name for people
+	// Why is the rule or mark that it is for, a plain sentence.
+	Why string `json:"why,omitempty"`
+	// Shape, Source, Offset and Size are where the bytes of a file come from, and how many they
+	// are; a fitted picture may turn out smaller.
+	Shape  layout.Shape    `json:"shape,omitempty"`
+	Source *title.File     `json:"source,omitempty"`
+	Offset int64           `json:"offset,omitempty"`
+	Size   int64           `json:"size,omitempty"`
+	Text   string          `json:"text,omitempty"` // the bytes themselves, of a file that has no source
+	Sums   []layout.Summed `json:"sums,omitempty"` // what is still to be filled into the text
+	// Picture is how a picture is brought to size.
+	Picture *loader.Picture `json:"picture,omitempty"`
+	// Room is by how many bytes the place fills; negative where it empties.
+	Room int64 `json:"room,omitempty"`
+	// Was is what lies there while the plan is made: at From for a move, else at Path. The step is not
+	// done when it is something else by then.
+	Was *place.Entry `json:"was,omitempty"`
+	// Needs are the numbers of steps without which this one is not done.
+	Needs []int `json:"needs,omitempty"`
+	// Last is set for what names files of other steps: it is done only when nothing before it failed.
+	Last bool `json:"last,omitempty"`
 }
+
+// Writes reports whether the step writes a file to the place.
+func (s *Step) Writes() bool { return s.Kind == Put || s.Kind == Replace }
 
 // A Left is a chosen title that cannot go, with the reason.
 type Left struct {
@@ -39,73 +81,83 @@ type Left struct {
 // A Plan is the steps that make a place hold what is wanted, and what is
 // wanted but cannot be.
 type Plan struct {
-	Steps []Step `json:"steps"`
-	Files int    `json:"files"` // to be put
-	Bytes int64  `json:"bytes"` // in those files
-	There int    `json:"there"` // chosen titles that are there already
-	Left  []Left `json:"left,omitempty"`
+	Steps   []Step `json:"steps"`
+	Files   int    `json:"files"`             // to be written
+	Bytes   int64  `json:"bytes"`             // in those files
+	Moves   int    `json:"moves,omitempty"`   // files and folders that get another path
+	Removes int    `json:"removes,omitempty"` // files that go
+	Freed   int64  `json:"freed,omitempty"`   // bytes in those
+	Kept    int    `json:"kept,omitempty"`    // files that are copied to this computer first
+	KeptIn  string `json:"kept-in,omitempty"` // the folder that they are copied to
+	There   int    `json:"there"`             // chosen titles that are there already
+	Left    []Left `json:"left,omitempty"`
+	// Notes are what else is to be known, in sentences.
+	Notes []string `json:"notes,omitempty"`
 }
 
-// Make plans for the chosen titles of a sheet. Leftovers are cleared first, then
-// folders are made, then files put in the order of the titles. Where the filesystem
-// ignores case, folders that exist are used as they are spelled.
-func Make(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet, facts place.Facts, there []place.Entry) *Plan {
-	p := &Plan{}
-	spelled := map[string]string{} // folded path of a folder -> as it is on the place, or will be
-	files := map[string]bool{}     // folded paths of the files on the place
-	for _, e := range there {
-		if e.Folder {
-			spelled[facts.Filesystem.Fold(e.Path)] = e.Path
-			continue
-		}
-		files[facts.Filesystem.Fold(e.Path)] = true
-		if place.IsTemporary(e.Path) {
-			p.Steps = append(p.Steps, Step{Kind: Clear, Path: e.Path})
+// Say tells in a few words what a plan does.
+func (p *Plan) Say() string {
+	var out []string
+	if p.Files > 0 || len(p.Steps) == 0 {
+		out = append(out, fmt.Sprintf("%s to write, %s", size.Count(p.Files, "file"), size.Format(p.Bytes)))
+	}
+	if p.Moves > 0 {
+		out = append(out, fmt.Sprintf("%d to rename", p.Moves))
+	}
+	if p.Removes > 0 {
+		out = append(out, fmt.Sprintf("%s to remove, %s", size.Count(p.Removes, "file"), size.Format(p.Freed)))
+	}
+	if p.Kept > 0 {
+		out = append(out, fmt.Sprintf("%s to copy to safety first", size.Count(p.Kept, "file")))
+	}
+	if len(out) == 0 {
+		return size.Count(len(p.Steps), "step") + " to tidy up"
+	}
+	return strings.Join(out, ", ")
+}
+
+// Loses counts the files that a plan removes or writes over, but for lists of titles, which are made
+// anew.
+func (p *Plan) Loses() (n int) {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last {
+			n++
 		}
 	}
-	var puts []Step
-	for i := range titles {
-		if !sheet.Chosen[i] {
-			continue
-		}
-		t := &titles[i]
-		switch sheet.Verdicts[i].Kind {
-		case fit.AsIs:
-		case fit.There:
-			p.There++
-			continue
-		default:
-			p.Left = append(p.Left, Left{t.Key, t.Label(), sheet.Explain(i)})
-			continue
-		}
-		for k := range tree.Placements[i].Items {
-			item := &tree.Placements[i].Items[k]
-			if files[facts.Filesystem.Fold(item.Path)] {
-				continue // one disc of several is there already
-			}
-			file := item.Path
-			for _, dir := range layout.Folders(item.Path) {
-				key := facts.Filesystem.Fold(dir)
-				as, ok := spelled[key]
-				if !ok {
-					as = file[:len(dir)]
-					spelled[key] = as
-					p.Steps = append(p.Steps, Step{Kind: MakeFolder, Path: as})
-				}
-				file = as + file[len(dir):]
-			}
-			src := item.Source
-			if item.Shape == layout.Written {
-				src = title.File{Size: item.Size}
-			}
-			puts = append(puts, Step{Kind: Put, Path: file, Title: t.Key, Label: t.Label(), Source: src, Text: item.Text})
-			p.Bytes += src.Size
-		}
+	return n
+}
+
+// Stays says what becomes of the rest of the place.
+func (p *Plan) Stays() string {
+	if p.Removes > 0 {
+		return "what is not marked stays"
 	}
-	p.Files = len(puts)
-	p.Steps = append(p.Steps, puts...)
-	return p
+	return "what is there stays"
 }
 
 // Empty reports whether there is nothing to do.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
+
+// Options are how to plan.
+type Options struct {
+	// Texts are the contents of files on the place that are made from what is chosen, by their paths
+	// as the place spells them.
+	Texts map[string]string
+	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
+	KeepIn string
+}
+
+// Make plans for the chosen titles of a sheet.
+//
+// Leftovers are cleared first, and what goes is copied to safety. Then comes room, as far as it is
+// needed; then folders and new names for what is there; then large files before small ones, so that they find
+// free runs while there are some; then what is written for titles, and the lists of them, so that a run
+// that is broken off never names what is not there. What may leave later leaves last.
+func Make(sheet *fit.Sheet, o Options) *Plan {
+	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{}, carried: map[int]bool{}, beside: map[string]bool{}}
+	m.spell()
+	m.titles()
+	m.lists()
+	m.leaving()
+	return m.order()
+}

@@ -24,9 +24,9 @@ func planned(t coretest.T, titles []title.Title, there []place.Entry) *plan.Plan
 	fs, _ := place.FilesystemNamed("fat32")
 	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
 	tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: facts.Filesystem})
-	sheet := fit.Judge(fit.Case{Titles: titles, Tree: tree, Profile: p, Road: "usb", Facts: facts, There: there})
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: facts, There: there})
 	sheet.Choose(func(int) bool { return true })
-	return plan.Make(titles, tree, sheet, facts, there)
+	return plan.Make(sheet, plan.Options{})
 }
 
 func vesper(n int, kind string, bytes int64) title.Title {
@@ -55,7 +55,7 @@ func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
 		case parent != "" && !at[parent].Folder:
 			t.Fatalf("%s comes before its folder", s.Path)
 		}
-		at[s.Path] = place.Entry{Path: s.Path, Folder: s.Kind == plan.MakeFolder, Size: s.Source.Size}
+		at[s.Path] = place.Entry{Path: s.Path, Folder: s.Kind == plan.MakeFolder, Size: s.Size}
 	}
 	var out []place.Entry
 	for _, e := range at {
@@ -65,7 +65,8 @@ func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
 }
 
 func TestAPlanWritesTheDifference(t *testing.T) {
-	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30)}
+	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30), vesper(4, "full", 7)}
+	titles[3].Findings = []title.Finding{{Grade: title.Fault, Say: "it is cut short"}}
 	there := []place.Entry{
 		{Path: "full", Folder: true}, {Path: "full/VSP-00001 - Copper Tide.iso", Size: 100},
 		{Path: "polytome-0123456789abcdef.part", Size: 7}, {Path: "mine.txt", Size: 3},
@@ -75,19 +76,25 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 	for _, s := range p.Steps {
 		steps = append(steps, string(s.Kind)+" "+s.Path)
 	}
-	assert.Equal(t, []string{"clear polytome-0123456789abcdef.part", "folder SHORT", "put SHORT/VSP-00002 - Copper Tide.iso"}, steps)
-	assert.EqualValues(t, 200, p.Bytes)
+	assert.Equal(t, []string{
+		"clear polytome-0123456789abcdef.part",
+		"folder LONG", "folder LONG/VSP-00003", "folder TUNE", "folder SHORT",
+		"put LONG/VSP-00003/001.rwn", "put LONG/VSP-00003/002.rwn", "put LONG/VSP-00003/003.rwn", "put SHORT/VSP-00002 - Copper Tide.iso",
+		"put LONG/VSP-00003/parts.toml", "put TUNE/VSP-00003.tune", "put TUNE/VSP-00002.tune", "put TUNE/VSP-00001.tune",
+	}, steps, "room first, then folders, then large files before small ones, and what names them last")
+	assert.Equal(t, []int{5, 6, 7}, p.Steps[9].Needs, "the list of parts is written only when the parts are there")
+	assert.Equal(t, 8, p.Files)
 	assert.Equal(t, 1, p.There)
 	require.Len(t, p.Left, 1)
-	assert.Equal(t, fit.TooBig, p.Left[0].Why.Verdict)
+	assert.Equal(t, fit.Unsound, p.Left[0].Why.Verdict)
 	_, err := json.Marshal(p)
 	require.NoError(t, err)
 }
 
 func TestFoldersAreUsedAsTheyAreSpelled(t *testing.T) {
 	p := planned(t, []title.Title{vesper(1, "full", 100)}, []place.Entry{{Path: "Full", Folder: true}})
-	require.Len(t, p.Steps, 1)
-	assert.Equal(t, "Full/VSP-00001 - Copper Tide.iso", p.Steps[0].Path)
+	require.Len(t, p.Steps, 3)
+	assert.Equal(t, "Full/VSP-00001 - Copper Tide.iso", p.Steps[1].Path)
 }
 
 func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
@@ -106,8 +113,10 @@ func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
 		first := planned(t, titles, nil)
 		for _, s := range first.Steps { // any part of it may be there already
 			if s.Kind == plan.Put && rapid.Bool().Draw(t, "there") {
-				dir := s.Path[:strings.IndexByte(s.Path, '/')]
-				there = append(there, place.Entry{Path: dir, Folder: true}, place.Entry{Path: s.Path, Size: s.Source.Size})
+				for _, dir := range layout.Folders(s.Path) {
+					there = append(there, place.Entry{Path: dir, Folder: true})
+				}
+				there = append(there, place.Entry{Path: s.Path, Size: s.Size})
 			}
 		}
 		p := planned(t, titles, there)

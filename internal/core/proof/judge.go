@@ -24,7 +24,7 @@ func (a *audit) entry(e place.Entry) {
 	}
 	for _, rule := range a.rules() {
 		v, ok := rule.Path.Match(e.Path)
-		if !ok || e.Folder != isFolder(rule) || a.platform(rule, v) == "" {
+		if !ok || e.Folder != layout.FolderTitles(rule) || a.platform(rule, v) == "" {
 			continue
 		}
 		if problem := a.misnamed(rule, &v); problem == "" || !a.belongs(rule, e) {
@@ -34,6 +34,15 @@ func (a *audit) entry(e place.Entry) {
 	}
 	if e.Folder {
 		return
+	}
+	for _, rule := range a.rules() {
+		if v, ok := rule.TooLarge.Manifest.Match(e.Path); ok {
+			a.manifest(e, rule, &v)
+			return
+		}
+		if v, ok := rule.TooLarge.Parts.Match(e.Path); ok && !rule.TooLarge.Manifest.Empty() && a.lonePart(e, rule, &v) {
+			return
+		}
 	}
 	for _, rule := range a.rules() {
 		if a.belongs(rule, e) {
@@ -64,12 +73,6 @@ func (a *audit) rules() []*loader.Accept {
 	return a.held
 }
 
-// isFolder reports whether a rule's titles are folders on the place.
-func isFolder(rule *loader.Accept) bool {
-	return slices.Contains(rule.Forms, title.Folder) || rule.Images == "unpack" ||
-		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")
-}
-
 // platform is the one that a path of the rule is for; "" when its folder is that of
 // another one.
 func (a *audit) platform(rule *loader.Accept, v loader.Values) string {
@@ -87,7 +90,7 @@ func (a *audit) platform(rule *loader.Accept, v loader.Values) string {
 // belongs reports whether a file is a part or companion of a title by the rule, and so no
 // stray one.
 func (a *audit) belongs(rule *loader.Accept, e place.Entry) bool {
-	if isFolder(rule) {
+	if layout.FolderTitles(rule) {
 		for _, dir := range layout.Folders(e.Path) {
 			if _, ok := rule.Path.Match(dir); ok {
 				return true

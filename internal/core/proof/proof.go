@@ -14,7 +14,6 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/settings"
-	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -57,11 +56,35 @@ type Report struct {
 	Unchecked []string  `json:"unchecked,omitempty"` // what could not be checked here, and why
 	Checklist []string  `json:"checklist,omitempty"`
 	Others    int       `json:"others"` // files that do not concern the loader
+	Files     int       `json:"files"`  // all of them
 }
 
 // Good reports whether the loader will list and start everything.
 func (r *Report) Good() bool {
 	return !slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Grade != Remark })
+}
+
+// Join adds what another loader of the same place makes of it.
+func (r *Report) Join(o *Report) {
+	r.Loader += " and " + o.Loader
+	r.Listed = append(r.Listed, o.Listed...)
+	for _, f := range o.Findings {
+		if !slices.Contains(r.Findings, f) {
+			r.Findings = append(r.Findings, f)
+		}
+	}
+	slices.SortStableFunc(r.Findings, func(x, y Finding) int { return rank(x.Grade) - rank(y.Grade) })
+	for _, u := range o.Unchecked {
+		if !slices.Contains(r.Unchecked, u) {
+			r.Unchecked = append(r.Unchecked, u)
+		}
+	}
+	for _, c := range o.Checklist {
+		if !slices.Contains(r.Checklist, c) {
+			r.Checklist = append(r.Checklist, c)
+		}
+	}
+	r.Others = max(0, r.Others+o.Others-r.Files) // files that neither loader knows, at least
 }
 
 // A Promise is a title that the user wants on the place, and where.
@@ -71,15 +94,15 @@ type Promise struct {
 	Size  int64 // in bytes; negative for a text that may be changed by hand
 }
 
-// Promises lists what a sheet says will be on the place.
-func Promises(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet) []Promise {
+// Promises lists what a sheet says will be on the place for one of its loaders.
+func Promises(sheet *fit.Sheet, of *loader.Profile) []Promise {
 	var out []Promise
-	for i := range titles {
-		if !sheet.Chosen[i] || !sheet.Verdicts[i].Kind.Goes() {
+	for i := range sheet.Titles() {
+		if !sheet.Chosen[i] || sheet.Loader(i).Profile != of || !sheet.Verdict(i).Kind.Goes() {
 			continue
 		}
-		for _, item := range tree.Placements[i].Items {
-			p := Promise{titles[i].Label(), item.Path, item.Size}
+		for _, item := range sheet.Placement(i).Items {
+			p := Promise{sheet.Titles()[i].Label(), item.Path, item.Size}
 			if item.Shape == layout.Written {
 				p.Size = -1
 			}
@@ -92,11 +115,7 @@ func Promises(titles []title.Title, tree *layout.Tree, sheet *fit.Sheet) []Promi
 // Audit looks at everything on a place with the eyes of a loader that reaches it
 // over a road. Promises may be nil, and then only what is there is judged.
 func Audit(ctx context.Context, p place.Place, profile *loader.Profile, set *loader.Set, road string, promises []Promise) (*Report, error) {
-	facts, err := p.Facts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	a := &audit{ctx: ctx, place: p, profile: profile, set: set, facts: facts}
+	a := &audit{ctx: ctx, place: p, profile: profile, set: set}
 	a.r.Loader = profile.Name
 	entries, err := p.List(ctx, func(path string, err error) {
 		a.find(Fault, path, fmt.Sprintf("it cannot be read: %v", err), "check the drive for errors")
@@ -104,21 +123,31 @@ func Audit(ctx context.Context, p place.Place, profile *loader.Profile, set *loa
 	if err != nil {
 		return nil, err
 	}
+	if a.facts, err = p.Facts(ctx, entries); err != nil {
+		return nil, err
+	}
+	a.there = make(map[string]place.Entry, len(entries))
+	for _, e := range entries {
+		a.there[a.facts.Filesystem.Fold(e.Path)] = e
+	}
 	a.checkAttachment(road)
 	for _, e := range entries {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		if !e.Folder {
+			a.r.Files++
 		}
 		a.entry(e)
 	}
 	if a.unlooked > 0 {
 		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether %s are whole: folders, tracks and packed images are told by their names alone", size.Count(a.unlooked, "title")))
 	}
-	a.checkPromises(promises, entries)
+	a.checkPromises(promises)
 	a.checkSettings(entries)
 	a.sort()
 	slices.SortStableFunc(a.r.Findings, func(x, y Finding) int { return rank(x.Grade) - rank(y.Grade) })
-	now := loader.Values{loader.FieldRoad: road, loader.FieldFilesystem: facts.Filesystem.Name, loader.FieldSituation: a.situation(promises)}
+	now := loader.Values{loader.FieldRoad: road, loader.FieldFilesystem: a.facts.Filesystem.Name, loader.FieldSituation: a.situation(promises)}
 	for _, c := range profile.Checklist {
 		if c.When.Holds(&now) {
 			a.r.Checklist = append(a.r.Checklist, c.Say)
@@ -174,9 +203,10 @@ type audit struct {
 	profile  *loader.Profile
 	set      *loader.Set
 	facts    place.Facts
-	on       string           // name of the attachment
-	held     []*loader.Accept // rules that hold there
-	unlooked int              // listed titles that were not looked into
+	on       string                 // name of the attachment
+	held     []*loader.Accept       // rules that hold there
+	there    map[string]place.Entry // by folded path
+	unlooked int                    // listed titles that were not looked into
 	r        Report
 }
 
@@ -209,14 +239,9 @@ func (a *audit) checkAttachment(road string) {
 }
 
 // checkPromises looks for what was promised and is not there whole.
-func (a *audit) checkPromises(promises []Promise, entries []place.Entry) {
-	fold := a.facts.Filesystem.Fold
-	there := make(map[string]place.Entry, len(entries))
-	for _, e := range entries {
-		there[fold(e.Path)] = e
-	}
+func (a *audit) checkPromises(promises []Promise) {
 	for _, p := range promises {
-		e, ok := there[fold(p.Path)]
+		e, ok := a.there[a.facts.Filesystem.Fold(p.Path)]
 		f := Finding{Grade: Fault, Path: p.Path, Title: p.Label, Remedy: "run again: only what is missing is written"}
 		switch {
 		case !ok:

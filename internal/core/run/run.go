@@ -9,14 +9,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
-	"strings"
 	"time"
 
 	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
 )
 
@@ -55,45 +53,77 @@ type Failure struct {
 
 // A Report is how a run ended.
 type Report struct {
-	Done    int           `json:"done"`  // steps that succeeded
-	Put     int           `json:"put"`   // files among them
-	Bytes   int64         `json:"bytes"` // in those files
+	Done    int           `json:"done"`              // steps that succeeded
+	Put     int           `json:"put"`               // files among them
+	Bytes   int64         `json:"bytes"`             // in those files
+	Moved   int           `json:"moved,omitempty"`   // files and folders that got another path
+	Removed int           `json:"removed,omitempty"` // files that went
+	Kept    int           `json:"kept,omitempty"`    // files that were copied to this computer first
 	Failed  []Failure     `json:"failed,omitempty"`
 	Untried int           `json:"untried,omitempty"` // steps after the place was lost or the run stopped
 	Stopped bool          `json:"stopped,omitempty"`
 	Elapsed time.Duration `json:"elapsed"`
+	// Large and Small are how long files took that were written whole and checked: what the next
+	// times are told by.
+	Large Timed `json:"large,omitzero"`
+	Small Timed `json:"small,omitzero"`
+}
+
+// Timed is how long some files took together.
+type Timed struct {
+	Files int           `json:"files"`
+	Bytes int64         `json:"bytes"`
+	Took  time.Duration `json:"took"`
+}
+
+// LargeFrom is from how many bytes on a file takes its time by its length; of what is smaller,
+// each takes about the same.
+const LargeFrom = 4 << 20
+
+// Options are what a run needs beside the plan.
+type Options struct {
+	Passwords []string // tried on encrypted archives
+	Allowed   []string // archives that may be much larger inside than outside
 }
 
 // progressEvery is the time between two progress events.
 const progressEvery = 50 * time.Millisecond
 
 // Run carries out a plan's steps in order. It sends events to the function, from
-// one goroutine. A step that fails is reported and the next is tried, unless
-// the place itself can no longer be written to. Cancelling the context stops
-// the run; what was half done is removed.
-func Run(ctx context.Context, p *plan.Plan, to place.Place, tell func(Event)) Report {
-	r := &runner{to: to, tell: tell, start: time.Now()}
-	for i, s := range p.Steps {
+// one goroutine. Just before each step the place is looked at: where it is not what it was when the
+// plan was made, the step fails and nothing is touched. A step that fails is reported and the next
+// is tried, unless it needs the failed one, or the place itself can no longer be written to.
+// Cancelling the context stops the run; what was half done is removed.
+func Run(ctx context.Context, p *plan.Plan, to place.Place, o Options, tell func(Event)) Report {
+	r := &runner{to: to, tell: tell, start: time.Now(), plan: p, failed: map[int]bool{},
+		opener: shape.Opener{Passwords: o.Passwords, Allowed: o.Allowed}}
+	defer func() {
+		_ = r.opener.Close()
+		if r.kept != nil {
+			_ = r.kept.to.Close()
+		}
+	}()
+	for i := range p.Steps {
+		s := &p.Steps[i]
 		if ctx.Err() != nil || r.lost != nil {
 			r.report.Untried += len(p.Steps) - i
 			break
 		}
 		r.step, r.path, r.bytes = i, s.Path, 0
 		r.send(Event{Kind: Began})
+		began := time.Now()
 		sum, err := r.do(ctx, s)
 		switch {
 		case err == nil:
 			r.report.Done++
-			if s.Kind == plan.Put {
-				r.report.Put++
-				r.report.Bytes += s.Source.Size
-			}
+			r.count(s, time.Since(began))
 			r.send(Event{Kind: Done, Bytes: r.bytes, Sum: sum})
 		case ctx.Err() != nil:
 			r.total -= r.bytes
 			r.report.Untried++
 		default:
 			r.total -= r.bytes
+			r.failed[i] = true
 			say := advise(err)
 			r.report.Failed = append(r.report.Failed, Failure{i, s.Path, say})
 			r.send(Event{Kind: Failed, Say: say})
@@ -111,6 +141,10 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, tell func(Event)) Re
 
 type runner struct {
 	to     place.Place
+	plan   *plan.Plan
+	opener shape.Opener
+	kept   *keeper // nil until something is copied to safety
+	failed map[int]bool
 	tell   func(Event)
 	start  time.Time
 	last   time.Time // of the last progress event
@@ -127,25 +161,101 @@ func (r *runner) send(e Event) {
 	r.tell(e)
 }
 
-func (r *runner) do(ctx context.Context, s plan.Step) (sum string, err error) {
+// count adds a step that succeeded to the report.
+func (r *runner) count(s *plan.Step, took time.Duration) {
 	switch s.Kind {
-	case plan.Clear:
+	case plan.Move:
+		r.report.Moved++
+	case plan.Remove:
+		r.report.Removed++
+	case plan.Keep:
+		r.report.Kept++
+	case plan.Put, plan.Replace:
+		r.report.Put++
+		r.report.Bytes += r.bytes
+		of := &r.report.Small
+		if r.bytes >= LargeFrom {
+			of = &r.report.Large
+		}
+		of.Files++
+		of.Bytes += r.bytes
+		of.Took += took
+	}
+}
+
+// A DependentError is a step that was not done because another one failed.
+type DependentError struct{ On string }
+
+func (e *DependentError) Error() string {
+	return fmt.Sprintf("not done, as %s did not succeed; run again when that is mended", e.On)
+}
+
+func (r *runner) do(ctx context.Context, s *plan.Step) (sum string, err error) {
+	for _, n := range s.Needs {
+		if r.failed[n] {
+			return "", &DependentError{r.plan.Steps[n].Path}
+		}
+	}
+	if s.Last && len(r.failed) > 0 {
+		return "", &DependentError{"every title that it names"}
+	}
+	if err := r.recheck(ctx, s); err != nil {
+		return "", err
+	}
+	switch s.Kind {
+	case plan.Clear, plan.Remove, plan.RemoveFolder:
 		return "", r.to.Remove(ctx, s.Path)
 	case plan.MakeFolder:
 		return "", r.to.MakeFolder(ctx, s.Path)
-	case plan.Put:
+	case plan.Move:
+		return "", r.to.Rename(ctx, s.From, s.Path)
+	case plan.Keep:
+		return r.keep(ctx, s)
+	case plan.Put, plan.Replace:
 		return r.put(ctx, s)
 	}
 	return "", fmt.Errorf("the step %q is not known", s.Kind)
 }
 
-func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
-	src, err := openSource(s)
+// clockSteps is how far two dates of one file may lie apart: FAT keeps every other second.
+const clockSteps = 2 * time.Second
+
+// recheck fails when the place is not what it was when the plan was made.
+func (r *runner) recheck(ctx context.Context, s *plan.Step) error {
+	if s.Was == nil {
+		return nil
+	}
+	at := s.Path
+	if s.Kind == plan.Move {
+		at = s.From
+	}
+	is, err := r.to.Stat(ctx, at)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s is gone: %w", at, place.ErrChanged)
+	case err != nil:
+		return err
+	case is.Folder != s.Was.Folder:
+		return fmt.Errorf("%s is something else now: %w", at, place.ErrChanged)
+	case !is.Folder && is.Size != s.Was.Size:
+		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), place.ErrChanged)
+	case !is.Folder && is.Modified.Sub(s.Was.Modified).Abs() > clockSteps:
+		return fmt.Errorf("%s was written to since: %w", at, place.ErrChanged)
+	}
+	return nil
+}
+
+func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
+	src, err := r.opener.Open(ctx, s)
 	if err != nil {
 		return "", err
 	}
 	defer src.Close()
-	w, err := r.to.Create(ctx, s.Path, src.Size())
+	begin := r.to.Create
+	if s.Kind == plan.Replace {
+		begin = r.to.Replace
+	}
+	w, err := begin(ctx, s.Path, src.Size())
 	if err != nil {
 		return "", err
 	}
@@ -157,21 +267,24 @@ func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
 			r.send(Event{Kind: Progress, Bytes: r.bytes})
 		}
 	})
-	if errors.Is(err, io.ErrUnexpectedEOF) {
-		err = &SourceError{s.Source.Path, err}
+	if errors.Is(err, io.ErrUnexpectedEOF) && s.Source != nil {
+		err = &shape.SourceError{Path: s.Source.Path, Err: err}
 	}
 	if err == nil {
 		err = w.Flush()
 	}
 	if err == nil {
-		err = r.check(ctx, w, wrote, s)
+		err = r.check(ctx, w, wrote, s.Path, src.Size())
 	}
 	if err == nil {
 		// A source that is gone by now was read whole; one that was written to
 		// meanwhile may have been read half old and half new.
-		if err = unchanged(s); errors.Is(err, fs.ErrNotExist) {
+		if err = shape.Unchanged(s.Source); errors.Is(err, fs.ErrNotExist) {
 			err = nil
 		}
+	}
+	if err == nil && s.Kind == plan.Replace {
+		err = r.recheck(ctx, s) // it took a while since
 	}
 	if err == nil {
 		err = w.Commit()
@@ -186,7 +299,7 @@ func (r *runner) put(ctx context.Context, s plan.Step) (string, error) {
 }
 
 // check reads the file back and compares.
-func (r *runner) check(ctx context.Context, w place.Writer, want Sum, s plan.Step) error {
+func (r *runner) check(ctx context.Context, w place.Writer, want Sum, file string, length int64) error {
 	r.send(Event{Kind: Checking})
 	back, err := w.ReadBack()
 	if err != nil {
@@ -202,10 +315,10 @@ func (r *runner) check(ctx context.Context, w place.Writer, want Sum, s plan.Ste
 		}
 	})
 	if err != nil {
-		return fmt.Errorf("reading %s back: %w", s.Path, err)
+		return fmt.Errorf("reading %s back: %w", file, err)
 	}
-	if got != want || back.Size() != s.Source.Size {
-		return &ReadBackError{Path: s.Path}
+	if got != want || back.Size() != length {
+		return &ReadBackError{Path: file}
 	}
 	return nil
 }
@@ -215,81 +328,6 @@ type ReadBackError struct{ Path string }
 
 func (e *ReadBackError) Error() string {
 	return fmt.Sprintf("%s came back otherwise than it was written; nothing was left under that name. The medium or its cable is probably failing: try another one", e.Path)
-}
-
-// openSource opens a source file, which must still be what was planned with.
-func openSource(s plan.Step) (place.Content, error) {
-	f := s.Source
-	if f.Path == "" {
-		return text{strings.NewReader(s.Text)}, nil
-	}
-	c, err := folder.OpenFile(f.Path)
-	if err != nil {
-		return nil, &SourceError{f.Path, err}
-	}
-	if err := unchanged(s); err != nil {
-		_ = c.Close()
-		return nil, err
-	}
-	return &sourceContent{c, f.Path}, nil
-}
-
-// text is the content of a file that has no source.
-type text struct{ *strings.Reader }
-
-func (t text) Close() error { return nil }
-
-// Data is the text as one run.
-func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
-
-// unchanged says whether a source file is still what was planned with.
-func unchanged(s plan.Step) error {
-	f := s.Source
-	if f.Path == "" {
-		return nil
-	}
-	info, err := os.Stat(f.Path)
-	if err != nil {
-		return &SourceError{f.Path, err}
-	}
-	if info.Size() != f.Size {
-		return &SourceError{f.Path, fmt.Errorf("it had %s when it was looked at and has %s now; scan again", size.Format(f.Size), size.Format(info.Size()))}
-	}
-	if !info.ModTime().Equal(f.Modified) {
-		return &SourceError{f.Path, errors.New("it was written to since it was looked at; scan again")}
-	}
-	return nil
-}
-
-// A SourceError is a source file that cannot be read as planned.
-type SourceError struct {
-	Path string
-	Err  error
-}
-
-func (e *SourceError) Error() string {
-	var pe *fs.PathError
-	if errors.As(e.Err, &pe) {
-		return fmt.Sprintf("reading the source %s: %v", e.Path, pe.Err)
-	}
-	return fmt.Sprintf("reading the source %s: %v", e.Path, e.Err)
-}
-
-// Unwrap returns what the system said.
-func (e *SourceError) Unwrap() error { return e.Err }
-
-// sourceContent marks read errors as the source's.
-type sourceContent struct {
-	place.Content
-	path string
-}
-
-func (c *sourceContent) ReadAt(b []byte, off int64) (int, error) {
-	n, err := c.Content.ReadAt(b, off)
-	if err != nil && n < len(b) && !errors.Is(err, io.EOF) {
-		err = &SourceError{c.path, err}
-	}
-	return n, err
 }
 
 // lostPlace decides whether an error was about one file or folder, or about the whole
@@ -307,7 +345,7 @@ func (r *runner) lostPlace(ctx context.Context, file string, err error) error {
 
 // advise adds what to do to what happened.
 func advise(err error) string {
-	var source *SourceError
+	var source *shape.SourceError
 	say := err.Error()
 	switch {
 	case errors.As(err, &source):
@@ -322,6 +360,8 @@ func advise(err error) string {
 		say += "; check its write lock and permissions, and run again"
 	case errors.Is(err, place.ErrGone):
 		say += "; plug it in again and run again: what was finished is kept"
+	case errors.Is(err, place.ErrChanged):
+		say += "; nothing was touched; look at the place again, and plan anew"
 	case errors.Is(err, place.ErrExists):
 		say += "; it is left as it is"
 	}

@@ -37,7 +37,7 @@ func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Size: int64(n), Source: &title.File{Path: file, Size: int64(n), Modified: info.ModTime()}})
 		p.Bytes += int64(n)
 		want["FULL/"+name] = data
 	}
@@ -70,7 +70,7 @@ func TestFilesArriveWhole(t *testing.T) {
 	p, want := files(t, 0, 1, 1<<20-1, 1<<20, 1<<20+1, 5<<20)
 	dir := t.TempDir()
 	var events []run.Event
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(e run.Event) { events = append(events, e) })
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(e run.Event) { events = append(events, e) })
 	assert.Equal(t, 6, r.Put)
 	assert.Equal(t, p.Bytes, r.Bytes)
 	assert.Empty(t, r.Failed)
@@ -184,7 +184,7 @@ func TestFaults(t *testing.T) {
 			dir := t.TempDir()
 			f := c.fault
 			f.Place = openPlace(t, dir, folder.Options{})
-			r := run.Run(context.Background(), p, &f, func(run.Event) {})
+			r := run.Run(context.Background(), p, &f, run.Options{}, func(run.Event) {})
 			require.Len(t, r.Failed, 1)
 			assert.Contains(t, r.Failed[0].Say, c.failed)
 			assert.Equal(t, c.put, r.Put, "the others are done")
@@ -192,7 +192,7 @@ func TestFaults(t *testing.T) {
 			assert.Len(t, got, c.put, "nothing half-written is left")
 			assert.NotContains(t, got, r.Failed[0].Path)
 
-			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Place, func(run.Event) {})
+			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Place, run.Options{}, func(run.Event) {})
 			assert.Empty(t, again.Failed)
 			assert.Len(t, onPlace(t, dir), len(want), "a second try does what was left")
 		})
@@ -228,7 +228,7 @@ func TestSourcesThatChange(t *testing.T) {
 			} else {
 				change()
 			}
-			r := run.Run(context.Background(), p, f, func(run.Event) {})
+			r := run.Run(context.Background(), p, f, run.Options{}, func(run.Event) {})
 			if c.say == "" {
 				assert.Equal(t, 2, r.Put)
 				return
@@ -247,7 +247,7 @@ func TestStopping(t *testing.T) {
 	dir := t.TempDir()
 	ctx, cancel := context.WithCancel(context.Background())
 	f := &faulty{Place: openPlace(t, dir, folder.Options{}), onWrite: cancel}
-	r := run.Run(ctx, p, f, func(run.Event) {})
+	r := run.Run(ctx, p, f, run.Options{}, func(run.Event) {})
 	assert.True(t, r.Stopped)
 	assert.Zero(t, r.Put)
 	assert.Equal(t, 2, r.Untried)
@@ -260,7 +260,7 @@ func TestWhatIsThereStays(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "FULL"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "FULL/0.iso"), []byte("mine"), 0o644))
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1)
 	assert.Contains(t, r.Failed[0].Say, "it is left as it is")
 	assert.Equal(t, "mine", onPlace(t, dir)["FULL/0.iso"])
@@ -269,7 +269,7 @@ func TestWhatIsThereStays(t *testing.T) {
 func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
 	p, _ := files(t, 3<<20, 3<<20, 500<<10)
 	dir := judge.Mount(t, "size=4m")
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1)
 	assert.Contains(t, r.Failed[0].Say, "the place is full")
 	assert.Equal(t, 2, r.Put, "a smaller file still finds room")
@@ -277,7 +277,7 @@ func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
 
 	judge.Remount(t, dir, "ro")
 	p.Steps = append([]plan.Step{{Kind: plan.MakeFolder, Path: "SHORT"}}, p.Steps[2:]...)
-	r = run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), func(run.Event) {})
+	r = run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1, "the first failure is enough")
 	assert.Contains(t, r.Failed[0].Say, "cannot be written to")
 	assert.Equal(t, 2, r.Untried)
@@ -303,7 +303,7 @@ func BenchmarkAgainstCp(b *testing.B) {
 	ours := func() {
 		at := map[run.EventKind]float64{}
 		start := time.Now()
-		r := run.Run(context.Background(), p, &clocked{to, start, at}, func(e run.Event) {
+		r := run.Run(context.Background(), p, &clocked{to, start, at}, run.Options{}, func(e run.Event) {
 			if _, ok := at[e.Kind]; !ok {
 				at[e.Kind] = e.Elapsed.Seconds()
 			}

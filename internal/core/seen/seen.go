@@ -48,6 +48,7 @@ var migrations = []string{
 	 CREATE INDEX folder_sign ON folder (sign);`,
 	`CREATE TABLE checked (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL, sign TEXT NOT NULL, sums TEXT NOT NULL, finding TEXT NOT NULL, doubt TEXT NOT NULL, at INTEGER NOT NULL);
 	 CREATE INDEX checked_sign ON checked (sign, size);`,
+	`CREATE TABLE place (name TEXT PRIMARY KEY, stamp TEXT NOT NULL, at INTEGER NOT NULL, data BLOB NOT NULL);`,
 }
 
 // Version is the version of the file's tables.

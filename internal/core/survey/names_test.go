@@ -30,14 +30,14 @@ func TestTitlesKeepTheirNames(t *testing.T) {
 	b := bench.New("")
 	b.Places = []bench.Place{{Name: "Stick", At: stick, Loader: "bellows", As: "fat32", Everything: true}}
 	look := func() map[string]string {
-		s, err := survey.Take(ctx, b, 0, scan.Titles, set)
+		s, err := survey.Take(ctx, b, 0, scan.Titles, survey.Options{Set: set})
 		require.NoError(t, err)
 		assert.Equal(t, "usb", s.Config.Road, "the loader's usual road")
 		out := map[string]string{}
 		for i := range scan.Titles {
-			out[scan.Titles[i].Source()[len(games)+1:]] = s.Tree.Placements[i].Items[0].Path
+			out[scan.Titles[i].Source()[len(games)+1:]] = s.Sheet.Loaders()[0].Tree.Placements[i].Items[0].Path
 		}
-		b.Places[0].Remember(s.Tree.Contested())
+		b.Places[0].Remember(s.Sheet.Loaders()[0].Tree.Contested())
 		return out
 	}
 	want := map[string]string{"a-new.h16": "Carts/heron16/Tollbridge (2).h16", "z-old.h16": "Carts/heron16/Tollbridge.h16"}

@@ -1,20 +1,21 @@
-// Package survey brings together what one place would make of the titles: its
-// facts, what is on it, the tree, the verdicts and the plan. Screens and commands
-// both work on it.
+// Package survey brings together what the places of a bench would make of its titles: their facts,
+// what is on them, the trees, the verdicts and the plans. Screens and commands both work on it.
 package survey
 
 import (
 	"context"
 	"fmt"
-	"maps"
+	"path/filepath"
 	"strings"
+	"time"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
+	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
@@ -22,99 +23,159 @@ import (
 
 // A Survey is one place seen with the titles in mind, at one moment.
 type Survey struct {
-	Config  bench.Place
-	Profile *loader.Profile
-	Titles  []title.Title
-	Facts   place.Facts
-	There   []place.Entry
-	Tree    *layout.Tree
-	Sheet   *fit.Sheet
+	Config   bench.Place
+	Profile  *loader.Profile   // the place's first loader
+	Profiles []*loader.Profile // all of them
+	Titles   []title.Title
+	Listing
+	Sheet *fit.Sheet
 	// Problems are entries of the place that could not be read.
 	Problems []string
+	// Away is why the place cannot be looked at; what is shown is what was on it at Taken. nil for
+	// one that is there.
+	Away error
+	// Notes are what else is to be known, in sentences.
+	Notes []string
 
-	set  *loader.Set
-	dir  string
-	plan *plan.Plan // for the present choices; nil until asked for
+	set    *loader.Set
+	dir    string
+	keepIn string
+	trees  map[string]*fit.Loader // by profile, road and filesystem: what was laid already
+	found  map[int][]string
+	texts  map[string]string
+	plan   *plan.Plan // for the present choices; nil until asked for
 }
 
-// Take looks at place number n of a bench, and judges the titles for it.
-func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, set *loader.Set) (*Survey, error) {
-	s := &Survey{Config: b.Places[n], Titles: titles, set: set, dir: b.Resolve(b.Places[n].At)}
-	var err error
-	if s.Profile, err = profileOf(b, s.Config.Loader, set); err != nil {
+// A Listing is what a place can hold and what lies on it, as it was at one time.
+type Listing struct {
+	Facts place.Facts
+	There []place.Entry
+	Taken time.Time
+	Fresh bool // it was listed, or found unchanged, just now
+}
+
+// Options are what a look at a place needs beside the bench.
+type Options struct {
+	Set   *loader.Set
+	Cache *seen.Store // nil remembers nothing
+}
+
+// Take looks at place number n of a bench, and judges the titles for it. A place that is away is
+// judged by what was on it last, where that is remembered, and [Survey.Away] says so.
+func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
+	s := &Survey{Config: b.Places[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Places[n].At), trees: map[string]*fit.Loader{}}
+	if err := s.profiles(b); err != nil {
 		return nil, err
 	}
-	if s.Config.Road == "" {
-		s.Config.Road = s.Profile.UsualRoad()
-	}
-	p, err := s.Open()
-	if err != nil {
+	if err := s.list(ctx, o.Cache); err != nil {
 		return nil, err
 	}
-	defer p.Close()
-	if s.Facts, err = p.Facts(ctx); err != nil {
-		return nil, err
-	}
-	s.There, err = p.List(ctx, func(path string, err error) {
-		s.Problems = append(s.Problems, fmt.Sprintf("%s: %v", path, err))
-	})
-	if err != nil {
-		return nil, err
-	}
-	s.judge(b, n)
+	s.keepUnder(b)
+	s.judge(ctx, b, n)
 	return s, nil
 }
 
-func (s *Survey) judge(b *bench.Bench, n int) {
-	s.lay()
-	s.Sheet = fit.Judge(fit.Case{
-		Titles: s.Titles, Tree: s.Tree, Profile: s.Profile, Road: s.Config.Road, Facts: s.Facts, There: s.There,
-	})
+// profiles finds the loaders of the place.
+func (s *Survey) profiles(b *bench.Bench) error {
+	s.Profiles = nil
+	for _, name := range s.Config.Loaders() {
+		if loader.IsFile(name) { // the file of a profile is relative to the bench
+			name = b.Resolve(name)
+		}
+		p, err := s.set.Profile(name)
+		if err != nil {
+			return fmt.Errorf("the place %s: %w", s.Config.Name, err)
+		}
+		s.Profiles = append(s.Profiles, p)
+	}
+	s.Profile = s.Profiles[0]
+	if s.Config.Road == "" {
+		s.Config.Road = s.Profile.UsualRoad()
+	}
+	return nil
+}
+
+// keepUnder decides where what goes is copied to: a folder of its own for each look at the place.
+func (s *Survey) keepUnder(b *bench.Bench) {
+	s.keepIn = ""
+	if s.Config.KeepIn != "" {
+		name := strings.Map(func(r rune) rune {
+			if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
+				return '-'
+			}
+			return r
+		}, s.Config.Name)
+		s.keepIn = filepath.Join(b.Resolve(s.Config.KeepIn), name, s.Taken.Format("2006-01-02 150405"))
+	}
+}
+
+// judge finds what is there under other names, lays the trees and gives the verdicts.
+func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
+	s.Notes = nil
+	c := s.kase(b)
+	for i := range c.Loaders {
+		c.Loaders[i] = *s.lay(s.Profiles[i])
+	}
+	c.Leaving = s.settled(b, n, c.Loaders)
+	c.Ranks = b.Ranks(s.Titles)
+	s.Sheet = fit.Judge(c)
+	if s.Away == nil {
+		if s.found == nil {
+			s.found = s.findMoved(ctx)
+		}
+		if len(s.found) > 0 {
+			c.Found = s.found
+			s.Sheet = fit.Judge(c)
+		}
+		if s.texts == nil {
+			s.readTexts(ctx)
+		}
+	} else {
+		s.Notes = append(s.Notes, fmt.Sprintf("%s is away (%v). What is shown was on it at %s.", s.Config.Name, s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
+	}
 	s.Choose(b, n)
 }
 
-// lay makes the tree. Titles keep the names that the bench remembers, and those under
-// which they lie on the place.
-func (s *Survey) lay() {
-	fs := s.Facts.Filesystem
-	target := layout.Target{Attachment: s.Profile.Attachment(s.Config.Road, fs.Name), Filesystem: fs, Held: s.Config.Names}
-	s.Tree = layout.Lay(s.Titles, s.Profile, target)
-	contested := s.Tree.Contested()
-	if len(contested) == 0 {
-		return
-	}
-	present := make(map[string]int64, len(s.There))
-	for _, e := range s.There {
-		if !e.Folder {
-			present[strings.ToUpper(e.Path)] = e.Size
-		}
-	}
-	target.Held = maps.Clone(s.Config.Names)
-	found := false
-	for i := range s.Titles {
-		key := s.Titles[i].Key
-		if _, ok := contested[key]; !ok || s.Config.Names[key] != "" {
-			continue
-		}
-		alone := s.Tree.Alone(i)
-		if size, ok := present[strings.ToUpper(alone.Items[0].Path)]; ok && size == alone.Items[0].Size {
-			if target.Held == nil {
-				target.Held = map[string]string{}
-			}
-			target.Held[key], found = alone.Name, true
-		}
-	}
-	if found {
-		s.Tree = layout.Lay(s.Titles, s.Profile, target)
+// kase is what the verdicts depend on, but for the trees.
+func (s *Survey) kase(b *bench.Bench) fit.Case {
+	return fit.Case{
+		Titles: s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Road: s.Config.Road, Facts: s.Facts, There: s.There,
+		Replace: s.Config.Replace, Exactly: s.Config.Exactly, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
 	}
 }
 
-// profileOf finds a profile; the file of one is relative to the bench.
-func profileOf(b *bench.Bench, name string, set *loader.Set) (*loader.Profile, error) {
-	if loader.IsFile(name) {
-		name = b.Resolve(name)
+// settled are the marks of what leaves, without those on files of titles that are wanted: these stay,
+// and a note says so.
+func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
+	if len(s.Config.Leaving) == 0 {
+		return nil
 	}
-	return set.Profile(name)
+	fold := s.Facts.Filesystem.Fold
+	marks := map[string]bool{}
+	for _, m := range s.Config.Leaving {
+		marks[fold(m)] = true
+	}
+	for i := range s.Titles {
+		if !b.Places[n].Wants(s.Titles[i].Key) {
+			continue
+		}
+		for k := range loaders {
+			items := loaders[k].Tree.Placements[i].Items
+			for _, item := range items {
+				if marks[fold(item.Path)] {
+					delete(marks, fold(item.Path))
+					s.Notes = append(s.Notes, fmt.Sprintf("%s is marked to leave %s, and belongs to %s, which is wanted there: it stays.", item.Path, s.Config.Name, s.Titles[i].Label()))
+				}
+			}
+		}
+	}
+	var out []string
+	for _, m := range s.Config.Leaving {
+		if marks[fold(m)] {
+			out = append(out, m)
+		}
+	}
+	return out
 }
 
 // Choose takes over the choices of a bench.
@@ -127,6 +188,32 @@ func (s *Survey) Choose(b *bench.Bench, n int) {
 	s.Sheet.Choose(b.Wanted(n, s.Titles))
 }
 
+// Put takes over the choice of one title.
+func (s *Survey) Put(b *bench.Bench, n, title int) {
+	road := s.Config.Road
+	s.Config, s.plan = b.Places[n], nil
+	if s.Config.Road == "" {
+		s.Config.Road = road
+	}
+	s.Sheet.Put(title, s.Config.Wants(s.Titles[title].Key))
+}
+
+// Shown names the loaders of the place.
+func (s *Survey) Shown() string {
+	var all []string
+	for _, p := range s.Profiles {
+		all = append(all, p.Shown)
+	}
+	return strings.Join(all, " and ")
+}
+
+// Narrow leaves only those of the wanted titles chosen that are to be kept, by index.
+func (s *Survey) Narrow(b *bench.Bench, n int, keep []bool) {
+	wants := b.Wanted(n, s.Titles)
+	s.plan = nil
+	s.Sheet.Choose(func(i int) bool { return keep[i] && wants(i) })
+}
+
 // unsupported are the beginnings of places that are not folders.
 var unsupported = []string{"ftp://", "smb://", "drive:"}
 
@@ -137,29 +224,84 @@ func (s *Survey) Open() (place.Place, error) {
 			return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders and mounted drives, given by their path", s.Config.At)
 		}
 	}
-	return folder.Open(s.dir, folder.Options{Filesystem: s.Config.As, Room: int64(s.Config.Room), Rate: int64(s.Config.Rate)})
+	return folder.Open(s.dir, folder.Options{Filesystem: s.Config.As, Room: int64(s.Config.Room), Cluster: int64(s.Config.Cluster), Rate: int64(s.Config.Rate)})
 }
 
 // Plan is the steps for the present choices. It is made once for them, and must
 // not be changed.
 func (s *Survey) Plan() *plan.Plan {
 	if s.plan == nil {
-		s.plan = plan.Make(s.Titles, s.Tree, s.Sheet, s.Facts, s.There)
+		s.plan = s.MakePlan(s.Sheet)
 	}
 	return s.plan
 }
 
-// Proof audits the place as it is now, and looks for what was chosen.
+// Planned is the plan for the present choices if it was made already, else nil.
+func (s *Survey) Planned() *plan.Plan { return s.plan }
+
+// SetPlan takes over a plan that was made with a clone of the present sheet.
+func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
+
+// MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
+func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn})
+	p.Notes = append(p.Notes, s.Notes...)
+	return p
+}
+
+// Pace is how fast the place takes files.
+func (s *Survey) Pace() pace.Pace {
+	return s.Config.Pace.Pace(s.Config.Road).Limited(int64(s.Config.Rate))
+}
+
+// Time is how long it takes to bring title i there; nothing for one that is there or does not go.
+func (s *Survey) Time(i int) pace.Range {
+	v := s.Sheet.Fits(i)
+	if !v.Kind.Goes() || v.Need <= 0 {
+		return pace.Range{}
+	}
+	return s.Pace().Of(len(s.Sheet.Placement(i).Items), v.Need)
+}
+
+// PlanTime is how long the steps of a plan take.
+func (s *Survey) PlanTime(p *plan.Plan) pace.Range {
+	r := s.Pace().Of(p.Files, p.Bytes)
+	others := len(p.Steps) - p.Files
+	return r.Plus(s.Pace().Of(others, 0))
+}
+
+// Proofs audit the place as it is now for each of its loaders, and look for what was promised.
 func (s *Survey) Proof(ctx context.Context) (*proof.Report, error) {
-	return s.ProveAgainst(ctx, proof.Promises(s.Titles, s.Tree, s.Sheet))
+	return s.ProveAgainst(ctx, s.Promises())
+}
+
+// Promises are what is to be on the place, by loader.
+func (s *Survey) Promises() [][]proof.Promise {
+	out := make([][]proof.Promise, len(s.Profiles))
+	for i, p := range s.Profiles {
+		out[i] = proof.Promises(s.Sheet, p)
+	}
+	return out
 }
 
 // ProveAgainst audits the place, and looks for what was promised.
-func (s *Survey) ProveAgainst(ctx context.Context, promises []proof.Promise) (*proof.Report, error) {
+func (s *Survey) ProveAgainst(ctx context.Context, promises [][]proof.Promise) (*proof.Report, error) {
 	p, err := s.Open()
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	return proof.Audit(ctx, p, s.Profile, s.set, s.Config.Road, promises)
+	var all *proof.Report
+	for i, profile := range s.Profiles {
+		r, err := proof.Audit(ctx, p, profile, s.set, s.Config.Road, promises[i])
+		if err != nil {
+			return nil, err
+		}
+		if all == nil {
+			all = r
+		} else {
+			all.Join(r)
+		}
+	}
+	return all, nil
 }

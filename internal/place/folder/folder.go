@@ -24,6 +24,7 @@ import (
 type Options struct {
 	Filesystem string // declares the kind of filesystem, by name
 	Room       int64  // declares the capacity, in bytes
+	Cluster    int64  // declares the allocation unit, in bytes
 	Rate       int64  // writes at most so many bytes a second; 0 for no limit
 }
 
@@ -76,7 +77,7 @@ func (p *Place) Close() error { return p.root.Close() }
 
 // Facts reads the mount, and puts what was declared over it. With a declared
 // room, what is free is that room less what the folder holds.
-func (p *Place) Facts(ctx context.Context) (place.Facts, error) {
+func (p *Place) Facts(ctx context.Context, listed []place.Entry) (place.Facts, error) {
 	m, err := mountOf(p.dir)
 	if err != nil {
 		return place.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
@@ -87,21 +88,91 @@ func (p *Place) Facts(ctx context.Context) (place.Facts, error) {
 		f.Cluster = p.declared.Cluster(f.Capacity)
 	}
 	if p.opts.Room > 0 {
-		f.Capacity, f.Free, f.Declared = p.opts.Room, p.opts.Room, true
-		f.Cluster = f.Filesystem.Cluster(f.Capacity)
-		entries, err := p.List(ctx, nil)
-		if err != nil {
-			return place.Facts{}, err
+		f.Capacity, f.Declared = p.opts.Room, true
+		if p.opts.Cluster == 0 {
+			f.Cluster = f.Filesystem.Cluster(f.Capacity)
 		}
-		for _, e := range entries {
-			if e.Folder {
-				f.Free -= f.Cluster
-			} else {
-				f.Free -= f.RoomFor(e.Size)
+	}
+	if p.opts.Cluster > 0 {
+		f.Cluster, f.Declared = p.opts.Cluster, true
+	}
+	if p.opts.Room > 0 {
+		if listed == nil {
+			if listed, err = p.List(ctx, nil); err != nil {
+				return place.Facts{}, err
+			}
+		}
+		f.Free = f.Capacity - f.Filesystem.Structures(f.Capacity, f.Cluster) - f.Used(listed)
+	}
+	return f, nil
+}
+
+// Stamp is made of when each folder changed, and of how much is free: a file that is written to
+// shows in the second, one that comes or goes in both.
+func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
+	m, err := mountOf(p.dir)
+	if err != nil {
+		return "", fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
+	}
+	h := fnv.New64a()
+	add := func(name string) error {
+		info, err := p.root.Stat(filepath.FromSlash(name))
+		if err != nil {
+			return p.explain("looking at", name, err)
+		}
+		fmt.Fprintf(h, "%s\x00%d\x00", name, info.ModTime().UnixNano())
+		return ctx.Err()
+	}
+	if err := add("."); err != nil {
+		return "", err
+	}
+	for i := range of {
+		if of[i].Folder {
+			if err := add(of[i].Path); err != nil {
+				return "", err
 			}
 		}
 	}
-	return f, nil
+	return fmt.Sprintf("%d/%d/%x", m.capacity, m.free, h.Sum64()), nil
+}
+
+// Stat looks at one file or folder.
+func (p *Place) Stat(_ context.Context, name string) (place.Entry, error) {
+	info, err := p.root.Lstat(filepath.FromSlash(name))
+	if err != nil {
+		return place.Entry{}, p.explain("looking at", name, err)
+	}
+	e := place.Entry{Path: name, Folder: info.IsDir(), Modified: info.ModTime()}
+	if !e.Folder {
+		e.Size = info.Size()
+	}
+	return e, nil
+}
+
+// Rename gives a file or folder another path.
+func (p *Place) Rename(_ context.Context, from, to string) error {
+	was, err := p.root.Lstat(filepath.FromSlash(from))
+	if err != nil {
+		return p.explain("renaming", from, err)
+	}
+	if is, err := p.root.Lstat(filepath.FromSlash(to)); err == nil && !os.SameFile(was, is) {
+		return p.explain("renaming "+from+" to", to, place.ErrExists)
+	}
+	if err := p.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)); err != nil {
+		return p.explain("renaming "+from+" to", to, err)
+	}
+	p.syncFolder(path.Dir(from))
+	p.syncFolder(path.Dir(to))
+	return nil
+}
+
+// syncFolder brings the names of a folder to the medium. Some systems cannot flush a folder; that
+// they do so by themselves is all there is then.
+func (p *Place) syncFolder(name string) {
+	if dir, err := p.root.Open(filepath.FromSlash(name)); err == nil {
+		_ = dir.Sync()
+		_ = dir.Close()
+	}
 }
 
 // List walks the folder. Symbolic links and other special files are left out.
@@ -152,7 +223,7 @@ func (p *Place) MakeFolder(_ context.Context, name string) error {
 	return p.explain("making the folder", name, p.root.MkdirAll(filepath.FromSlash(name), 0o777))
 }
 
-// Remove removes one file.
+// Remove removes one file, or one empty folder.
 func (p *Place) Remove(_ context.Context, name string) error {
 	return p.explain("removing", name, p.root.Remove(filepath.FromSlash(name)))
 }
@@ -162,6 +233,22 @@ func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writ
 	if err := p.absent(name); err != nil {
 		return nil, err
 	}
+	return p.begin(ctx, name, size, false)
+}
+
+// Replace begins a file that will take the place of another.
+func (p *Place) Replace(ctx context.Context, name string, size int64) (place.Writer, error) {
+	info, err := p.root.Lstat(filepath.FromSlash(name))
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no plain file")
+	}
+	if err != nil {
+		return nil, p.explain("replacing", name, err)
+	}
+	return p.begin(ctx, name, size, true)
+}
+
+func (p *Place) begin(ctx context.Context, name string, size int64, over bool) (place.Writer, error) {
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(name))
 	temp := path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, h.Sum64(), place.TemporarySuffix))
@@ -170,7 +257,7 @@ func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writ
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
-	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, holes: p.real.Holes && sparse.Allow(f) == nil}
+	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, over: over, holes: p.real.Holes && sparse.Allow(f) == nil}
 	if !w.holes {
 		if err := allocate(f, size); err != nil {
 			_ = w.Abort()

@@ -20,6 +20,7 @@ type writer struct {
 	name  string
 	at    int64 // where the next byte goes
 	holes bool  // zeros may be left unwritten
+	over  bool  // it takes the place of a file that is there
 	open  bool  // the last bytes were skipped, and the file does not reach there yet
 	ended bool
 }
@@ -98,19 +99,16 @@ func (w *writer) Commit() error {
 	if err := w.f.Close(); err != nil {
 		return w.p.explain("closing", w.name, err)
 	}
-	if err := w.p.absent(w.name); err != nil {
-		return err
+	if !w.over {
+		if err := w.p.absent(w.name); err != nil {
+			return err
+		}
 	}
 	if err := w.p.root.Rename(filepath.FromSlash(w.temp), filepath.FromSlash(w.name)); err != nil {
 		return w.p.explain("naming", w.name, err)
 	}
 	w.ended = true
-	// The name lasts only when its folder is on the medium too. Some systems
-	// cannot flush a folder; that they do so by themselves is all there is then.
-	if dir, err := w.p.root.Open(filepath.FromSlash(path.Dir(w.name))); err == nil {
-		_ = dir.Sync()
-		_ = dir.Close()
-	}
+	w.p.syncFolder(path.Dir(w.name)) // the name lasts only when its folder is on the medium too
 	return nil
 }
 

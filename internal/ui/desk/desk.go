@@ -5,9 +5,7 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"sync"
 
@@ -15,7 +13,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/fit"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
@@ -47,11 +44,16 @@ type Desk struct {
 	Question *Question
 	Unsound  int // titles with a fault
 
-	Surveys []*survey.Survey // by place; nil until looked at
-	Trouble []error          // by place: why it could not be looked at
-	Lanes   []*Lane          // by place: its run, nil for none yet
-	Proofs  []*proof.Report  // by place; nil until made
+	Surveys survey.Board    // by place; nil until looked at
+	Trouble []error         // by place: why it could not be looked at
+	Lanes   []*Lane         // by place: its run, nil for none yet
+	Proofs  []*proof.Report // by place; nil until made
 	Proving []bool
+
+	// Sharing is homes that are proposed and not taken over yet, nil for none.
+	Sharing *Sharing
+	// Supposing is what would be different if a place were set up otherwise, nil for nothing.
+	Supposing *Supposing
 
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
@@ -62,6 +64,7 @@ type Desk struct {
 	unsaved     bool           // names were given that the bench has to keep
 	saved       int            // number of the newest change known to be saved
 	saveFailed  bool           // the last try to save failed
+	planning    []planning     // by place: the plan that is being made
 	fresh       bool           // there was no bench file at the start
 	running     sync.WaitGroup // runs under way
 	changes     int            // of the choices; what was begun before the last one is dropped
@@ -88,6 +91,8 @@ func (d *Desk) resize() {
 	d.Lanes = make([]*Lane, n)
 	d.Proofs = make([]*proof.Report, n)
 	d.Proving = make([]bool, n)
+	d.planning = make([]planning, n)
+	d.Place = max(0, min(d.Place, n-1))
 }
 
 // An Action is something that a screen can do: its key, and its name for the
@@ -217,239 +222,12 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// A SurveyMsg is a fresh look at a place.
-type SurveyMsg struct {
-	Place  int
-	Survey *survey.Survey
-	Err    error
-}
-
-// Survey looks at all places anew, in the background.
-func (d *Desk) Survey() tea.Cmd {
-	var cmds []tea.Cmd
-	for i := range d.Bench.Places {
-		cmds = append(cmds, d.SurveyPlace(i))
-	}
-	return tea.Batch(cmds...)
-}
-
-// SurveyPlace looks at one place anew.
-func (d *Desk) SurveyPlace(n int) tea.Cmd {
-	b, titles, set, ctx := d.Bench.Clone(), d.Scan.Titles, d.Set, d.Ctx
-	return func() tea.Msg {
-		s, err := survey.Take(ctx, b, n, titles, set)
-		return SurveyMsg{n, s, err}
-	}
-}
-
-// SetSurvey takes over a look at a place. One that was made with other titles than
-// are known now is dropped: a newer one is on its way.
-func (d *Desk) SetSurvey(m SurveyMsg) {
-	if m.Place >= len(d.Surveys) {
-		return
-	}
-	d.Trouble[m.Place] = m.Err
-	if m.Err != nil {
-		d.Surveys[m.Place] = nil
-		d.Notice = m.Err.Error()
-		return
-	}
-	if len(m.Survey.Titles) != len(d.Scan.Titles) {
-		return
-	}
-	m.Survey.Choose(d.Bench, m.Place)
-	d.Surveys[m.Place] = m.Survey
-	if d.Bench.Places[m.Place].Remember(m.Survey.Tree.Contested()) {
-		d.unsaved = true
-	}
-}
-
-// Current is the survey of the place that is shown, nil when there is none.
-func (d *Desk) Current() *survey.Survey {
-	if d.Place < len(d.Surveys) {
-		return d.Surveys[d.Place]
-	}
-	return nil
-}
-
-// Want puts titles on a place's list or takes them off: all on when one of them
-// was off, else all off.
-func (d *Desk) Want(n int, titles []int) tea.Cmd {
-	if n >= len(d.Bench.Places) || len(titles) == 0 {
-		return nil
-	}
-	if d.busy() {
-		return nil
-	}
-	p := &d.Bench.Places[n]
-	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
-	d.remember()
-	keys := make([]string, len(titles))
-	for k, i := range titles {
-		keys[k] = d.Scan.Titles[i].Key
-	}
-	p.Want(put, keys...)
-	doing := "put on"
-	if !put {
-		doing = "taken off"
-	}
-	what := fmt.Sprintf("%d titles", len(titles))
-	if len(titles) == 1 {
-		what = d.Scan.Titles[titles[0]].Label()
-	}
-	d.Notice = fmt.Sprintf("%s %s %s. u takes it back.", what, doing, p.Name)
-	return d.changed()
-}
-
-// Declare says what filesystem a place stands for; "" reads it off the place.
-func (d *Desk) Declare(n int, filesystem string) tea.Cmd {
-	if d.busy() {
-		return nil
-	}
-	d.remember()
-	d.Bench.Places[n].As = filesystem
-	return tea.Batch(d.SurveyPlace(n), d.changed())
-}
-
-// busy reports, and says, that choices must wait for the end of a run: what it
-// was planned with would no longer be what is shown.
-func (d *Desk) busy() bool {
-	if d.Running() {
-		d.Notice = "A run is going on; stop it before changing what goes where."
-	}
-	return d.Running()
-}
-
-func (d *Desk) remember() {
-	d.undo = append(d.undo, d.Bench.Choices())
-	d.redo = nil
-}
-
-// Undo goes back to the choices before the last change, Redo forward again.
-func (d *Desk) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
-
-// Redo takes the last undo back.
-func (d *Desk) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
-
-func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
-	if d.busy() {
-		return nil
-	}
-	if len(*from) == 0 {
-		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
-		return nil
-	}
-	*to = append(*to, d.Bench.Choices())
-	edited := d.Bench.Restore((*from)[len(*from)-1])
-	*from = (*from)[:len(*from)-1]
-	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
-	if edited {
-		return tea.Batch(d.StartScan(), d.changed())
-	}
-	return tea.Batch(d.Survey(), d.changed())
-}
-
-// changed judges again and saves. Runs that have ended and proofs that were made
-// belong to other choices, and are put away.
-func (d *Desk) changed() tea.Cmd {
-	d.changes++
-	clear(d.Lanes)
-	clear(d.Proofs)
-	clear(d.Proving)
-	for i, s := range d.Surveys {
-		if s != nil {
-			s.Choose(d.Bench, i)
-		}
-	}
-	return d.save()
-}
-
-// SavedMsg says that the bench was saved, or why not.
-type SavedMsg struct {
-	Err    error
-	number int
-}
-
-// SetSaved takes over how saving went.
-func (d *Desk) SetSaved(m SavedMsg) {
-	d.saved, d.saveFailed = max(d.saved, m.number), m.Err != nil
-	if m.Err != nil {
-		d.Notice = m.Err.Error()
-	}
-}
-
-// SaveState says in a word whether the bench is on disk.
-func (d *Desk) SaveState() string {
-	switch {
-	case d.Bench.File() == "":
-		return "not kept"
-	case d.saveFailed:
-		return "NOT SAVED"
-	case d.saved < d.saver.number:
-		return "saving"
-	case d.fresh && d.saved == 0:
-		return "new"
-	}
-	return "saved"
-}
-
-// saver writes benches in the order in which they were changed.
-type saver struct {
-	mu      sync.Mutex
-	number  int // of the newest change
-	written int // of the newest one on disk
-}
-
-func (d *Desk) save() tea.Cmd {
-	d.saver.number++
-	b, n, s := d.Bench.Clone(), d.saver.number, d.saver
-	return func() tea.Msg {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if n <= s.written {
-			return SavedMsg{number: n}
-		}
-		s.written = n
-		return SavedMsg{b.Save(), n}
-	}
-}
-
 // Begin sets up an empty bench: one source and one place.
 func (d *Desk) Begin(source string, p bench.Place) tea.Cmd {
 	d.Bench.Sources = []bench.Source{{Path: source}}
 	d.Bench.Places = []bench.Place{p}
 	d.resize()
 	return tea.Batch(d.StartScan(), d.save())
-}
-
-// Chosen counts the titles that go to a place or are there, and all that its loader has to
-// do with.
-func (d *Desk) Chosen(n int) (goes, all int) {
-	if s := d.Surveys[n]; s != nil {
-		return s.Sheet.Count, s.Sheet.Mine
-	}
-	return 0, len(d.Scan.Titles)
-}
-
-// Verdict is what holds for a title at a place; ok is false while it is not
-// known.
-func (d *Desk) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
-	s := d.Surveys[n]
-	if s == nil || titleIndex >= len(s.Titles) || s.Titles[titleIndex].Key != d.Scan.Titles[titleIndex].Key {
-		return v, false, false // while a scan goes on, a look at the place may be a moment behind
-	}
-	return s.Sheet.Verdicts[titleIndex], s.Sheet.Chosen[titleIndex], true
-}
-
-// Foreign reports whether no place of the bench has anything to do with a title. While a
-// place has not been looked at, nothing is foreign.
-func (d *Desk) Foreign(i int) bool {
-	for n := range d.Surveys {
-		if v, _, ok := d.Verdict(n, i); !ok || v.Kind != fit.Foreign {
-			return false
-		}
-	}
-	return len(d.Surveys) > 0
 }
 
 // HasWords reports whether a text has all the words of a filter, whatever their letter

@@ -3,14 +3,19 @@ package desk
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
 )
 
 // StepState is how far a step of a run is.
@@ -37,6 +42,7 @@ type Lane struct {
 	Speeds  []float64 // bytes a second, one sample every sampleEvery
 	Report  *run.Report
 
+	learns    bool // its speed is that of the place, and not of a limit
 	cancel    context.CancelFunc
 	sampled   time.Duration
 	sampledAt int64
@@ -97,18 +103,55 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 	if s == nil || (d.Lanes[n] != nil && d.Lanes[n].Running()) {
 		return nil
 	}
-	p := s.Plan()
+	if s.Away != nil {
+		d.Notice = fmt.Sprintf("%s is away, so nothing can be written: %v", s.Config.Name, s.Away)
+		return nil
+	}
+	p := d.Plan(n)
+	if p == nil {
+		d.Notice = "The plan is still being made; try again in a moment."
+		return d.PlanSoon(n)
+	}
 	if p.Empty() {
 		d.Notice = fmt.Sprintf("There is nothing to write to %s.", s.Config.Name)
 		return nil
 	}
+	if loses := losing(p); loses != "" {
+		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Write its name to go on: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
+			if !strings.EqualFold(answer, s.Config.Name) {
+				d.Notice = "That is not the name of the place, so nothing was begun."
+				return nil
+			}
+			return d.run(n, s, p)
+		}})
+		return nil
+	}
+	return d.run(n, s, p)
+}
+
+// losing says what a plan takes away, "" for nothing.
+func losing(p *plan.Plan) string {
+	var parts []string
+	if p.Removes > 0 {
+		parts = append(parts, fmt.Sprintf("%s, %s, will be removed", size.Count(p.Removes, "file"), size.Format(p.Freed)))
+	}
+	if n := p.Loses() - p.Removes; n > 0 {
+		parts = append(parts, fmt.Sprintf("%s will be replaced", size.Count(n, "file")))
+	}
+	return strings.Join(parts, " and ")
+}
+
+// run carries out a plan.
+func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
 	l := &Lane{Plan: p, States: make([]StepState, len(p.Steps)), Says: map[int]string{}, cancel: cancel}
 	d.Lanes[n], d.Proofs[n], d.Notice = l, nil, ""
 	look := *s
+	l.learns = look.Config.Rate == 0 && d.defaultRate == 0
 	if look.Config.Rate == 0 {
 		look.Config.Rate = bench.Size(d.defaultRate)
 	}
+	o := run.Options{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench)}
 	out := make(chan RunMsg, 64)
 	d.running.Go(func() {
 		defer close(out)
@@ -128,7 +171,7 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 		}
 		defer to.Close()
 		r := guarded(p, func() run.Report {
-			return run.Run(ctx, p, to, func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) })
+			return run.Run(ctx, p, to, o, func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) })
 		})
 		tell(RunMsg{Report: &r})
 	})
@@ -182,7 +225,11 @@ func (d *Desk) SetRun(m RunMsg) tea.Cmd {
 		return follow(m.next)
 	}
 	m.lane.Report = m.Report
-	return tea.Batch(d.SurveyPlace(m.Place), d.StartProof(m.Place))
+	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place)}
+	if m.lane.learns && d.Bench.Places[m.Place].Learn(m.Report) {
+		cmds = append(cmds, d.save())
+	}
+	return tea.Batch(cmds...)
 }
 
 // Running reports whether any run goes on.
@@ -224,7 +271,7 @@ func (d *Desk) StartProof(n int) tea.Cmd {
 	}
 	d.Proving[n] = true
 	look, ctx, changes := *s, d.Ctx, d.changes
-	promises := proof.Promises(look.Titles, look.Tree, look.Sheet)
+	promises := look.Promises()
 	return func() tea.Msg {
 		r, err := look.ProveAgainst(ctx, promises)
 		return ProofMsg{n, r, err, changes}

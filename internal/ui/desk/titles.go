@@ -20,14 +20,17 @@ type TitleRows struct {
 
 	filter string
 	asked  filter.Filter
-	texts  []string         // of the titles, to find words in
-	known  int              // the titles that the texts are of
-	order  int              // index in orders
+	texts  []string // of the titles, to find words in
+	known  int      // the titles that the texts are of
+	order  int      // index in orders
+	orders []order
 	only   func(i int) bool // titles that it does not hold for are left out; nil keeps all
 	hide   func(i int) bool // titles that are not shown unless they are looked for; nil for none
 	hidden int
 	rows   []row
 	titles int // titles shown
+	// placed tells what holds for a title at the place that is shown; nil where none is.
+	placed func(i int) filter.Placed
 	of     *Desk
 	made   string // what the rows were made from
 }
@@ -41,7 +44,7 @@ type row struct {
 
 // NewTitleRows lists the titles of a desk.
 func NewTitleRows(d *Desk) *TitleRows {
-	r := &TitleRows{of: d}
+	r := &TitleRows{of: d, orders: orders}
 	r.List.Stops = func(i int) bool { return i < len(r.rows) && r.rows[i].title >= 0 }
 	return r
 }
@@ -59,23 +62,78 @@ func (r *TitleRows) SetFilter(f string) {
 }
 
 // Trouble is what of the filter cannot be understood, "" for nothing.
-func (r *TitleRows) Trouble() string { return r.asked.Trouble }
+func (r *TitleRows) Trouble() string {
+	if r.asked.Trouble == "" && r.asked.Placed && r.placed == nil {
+		return strings.Join(append(slices.Clone(filter.PlacedFields), filter.PlacedStates...), ", ") + " ask for what holds at a place: look for them at Fit"
+	}
+	return r.asked.Trouble
+}
+
+// AtPlace has titles seen at the place that is shown, so that they can be found and ordered by what holds
+// there.
+func (r *TitleRows) AtPlace() {
+	r.orders = append(slices.Clone(r.orders), placedOrders...)
+	r.placed = func(i int) filter.Placed {
+		d := r.of
+		if d.Place >= len(d.Surveys) {
+			return filter.Placed{}
+		}
+		v, chosen, ok := d.Verdict(d.Place, i)
+		if !ok {
+			return filter.Placed{}
+		}
+		key := d.Scan.Titles[i].Key
+		return filter.Placed{Verdict: v.Word(), Goes: v.Kind.Goes(), Wanted: chosen, Favourite: d.Bench.Favours(key),
+			Priority: d.Bench.Priorities[key], Minutes: d.Surveys[d.Place].Time(i).Middle().Minutes()}
+	}
+}
 
 // orders are those in which titles can be listed. Without a comparison, they are grouped by platform.
-var orders = []struct {
-	name string
-	less func(a, b *title.Title) int
-}{
-	{"by platform", nil},
-	{"worst first", func(a, b *title.Title) int { return grade(b) - grade(a) }},
-	{"largest first", func(a, b *title.Title) int { return cmp.Compare(b.Size(), a.Size()) }},
-	{"by name", func(a, b *title.Title) int {
+var orders = []order{
+	{name: "by platform"},
+	{name: "worst first", less: func(a, b *title.Title) int { return grade(b) - grade(a) }},
+	{name: "largest first", less: func(a, b *title.Title) int { return cmp.Compare(b.Size(), a.Size()) }},
+	{name: "by name", less: func(a, b *title.Title) int {
 		return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label()))
 	}},
-	{"by ID", func(a, b *title.Title) int {
+	{name: "by ID", less: func(a, b *title.Title) int {
 		return cmp.Or(cmp.Compare(len(b.ID)/64+min(1, len(b.ID)), len(a.ID)/64+min(1, len(a.ID))), strings.Compare(a.ID, b.ID))
 	}},
-	{"newest first", func(a, b *title.Title) int { return b.Discs[0].File.Modified.Compare(a.Discs[0].File.Modified) }},
+	{name: "newest first", less: func(a, b *title.Title) int { return b.Discs[0].File.Modified.Compare(a.Discs[0].File.Modified) }},
+}
+
+// order is one in which titles can be listed. Without a comparison, they are grouped by platform.
+type order struct {
+	name string
+	less func(a, b *title.Title) int
+	// at compares by what holds at the place that is shown.
+	at func(d *Desk, a, b int) int
+}
+
+// placedOrders are those by what holds at the place that is shown.
+var placedOrders = []order{
+	{name: "by verdict", at: func(d *Desk, a, b int) int {
+		x, _, _ := d.Verdict(d.Place, a)
+		y, _, _ := d.Verdict(d.Place, b)
+		return int(y.Kind) - int(x.Kind) // what does not go comes first
+	}},
+	{name: "most room first", at: func(d *Desk, a, b int) int {
+		x, _, _ := d.Verdict(d.Place, a)
+		y, _, _ := d.Verdict(d.Place, b)
+		return cmp.Compare(y.Room, x.Room)
+	}},
+	{name: "most wanted first", at: func(d *Desk, a, b int) int {
+		_, x, _ := d.Verdict(d.Place, a)
+		_, y, _ := d.Verdict(d.Place, b)
+		return cmp.Or(int(d.Bench.Rank(d.Scan.Titles[b].Key))-int(d.Bench.Rank(d.Scan.Titles[a].Key)), boolInt(y)-boolInt(x))
+	}},
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // grade is how bad the worst finding of a title is.
@@ -88,11 +146,11 @@ func grade(t *title.Title) (worst int) {
 
 // NextOrder lists the titles in another order, and tells which.
 func (r *TitleRows) NextOrder() string {
-	r.order = (r.order + 1) % len(orders)
+	r.order = (r.order + 1) % len(r.orders)
 	r.Refresh()
 	r.List.Home()
 	r.note()
-	return orders[r.order].name
+	return r.orders[r.order].name
 }
 
 // Narrow shows only titles that the function holds for, or all again when it is
@@ -137,7 +195,7 @@ func (r *TitleRows) Refresh() {
 	cursor := -1
 	for _, i := range r.listed() {
 		t := &r.of.Scan.Titles[i]
-		if (!r.asked.Empty() && !r.asked.Match(t, r.texts[i])) || (r.only != nil && !r.only(i)) {
+		if (!r.asked.Empty() && !r.asked.MatchAt(t, r.texts[i], r.at(i))) || (r.only != nil && !r.only(i)) {
 			continue
 		}
 		if r.hide != nil && r.filter == "" && r.hide(i) {
@@ -176,15 +234,26 @@ func (r *TitleRows) listed() []int {
 	for i := range out {
 		out[i] = i
 	}
-	if less := orders[r.order].less; less != nil {
-		slices.SortStableFunc(out, func(a, b int) int { return less(&all[a], &all[b]) })
+	switch o := &r.orders[r.order]; {
+	case o.less != nil:
+		slices.SortStableFunc(out, func(a, b int) int { return o.less(&all[a], &all[b]) })
+	case o.at != nil && r.of.Place < len(r.of.Surveys):
+		slices.SortStableFunc(out, func(a, b int) int { return o.at(r.of, a, b) })
 	}
 	return out
 }
 
+// at is what holds for a title at the place that is shown.
+func (r *TitleRows) at(i int) filter.Placed {
+	if r.placed == nil || !r.asked.Placed {
+		return filter.Placed{}
+	}
+	return r.placed(i)
+}
+
 // group is the heading that a title stands under.
 func (r *TitleRows) group(t *title.Title) string {
-	if orders[r.order].less == nil {
+	if r.order == 0 {
 		return t.Platform
 	}
 	return ordered
@@ -260,7 +329,7 @@ func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor b
 func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
 	name := "NOT KNOWN"
 	if h.heading == ordered {
-		name = strings.ToUpper(orders[r.order].name)
+		name = strings.ToUpper(r.orders[r.order].name)
 	} else if p := r.of.Set.Platform(h.heading); p != nil {
 		name = strings.ToUpper(p.Shown)
 	}

@@ -1,5 +1,6 @@
 // Package fitview is the second stage: where can it go, and why? The grid of titles
-// by places, with a verdict in every cell.
+// by places, with a verdict in every cell; what would be if a place were set up otherwise; and homes for
+// all titles at once.
 package fitview
 
 import (
@@ -9,25 +10,33 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"polytome/internal/core/fit"
+	"polytome/internal/core/bench"
 	"polytome/internal/core/survey"
 	"polytome/internal/place"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
-	"polytome/internal/ui/style"
+	"polytome/internal/ui/scroll"
 )
 
 // Model is the stage.
 type Model struct {
 	*desk.TitleRows
-	d   *desk.Desk
-	top int // lines above the list
+	d     *desk.Desk
+	top   int // lines above the list
+	left  int // the first place that is shown
+	shown int // how many places are
+	// aside are the lists of what is supposed, and of homes.
+	aside scroll.List
+	// sorted are the homes of sortedOf in the order in which they are shown.
+	sorted   []survey.Home
+	sortedOf *desk.Sharing
 }
 
 // New makes the stage.
 func New(d *desk.Desk) *Model {
 	m := &Model{d: d, TitleRows: desk.NewTitleRows(d)}
 	m.Hide(d.Foreign)
+	m.AtPlace()
 	return m
 }
 
@@ -45,26 +54,99 @@ func (m *Model) Number() string {
 
 // Actions are the keys of the stage.
 func (m *Model) Actions() []desk.Action {
+	switch {
+	case m.d.Supposing != nil:
+		return append([]desk.Action{
+			desk.Do("enter", "make it so", func() tea.Cmd { return m.d.Accept(m.aside.Cursor) }),
+			desk.Do("w", "close; nothing is kept", desk.Just(func() { m.d.Supposing = nil })),
+		}, desk.Movement(&m.aside)...)
+	case m.d.Sharing != nil:
+		return append([]desk.Action{
+			desk.Do("enter", "take these homes over", m.d.TakeHomes),
+			desk.Do("s", "close; nothing is kept", desk.Just(func() { m.d.Sharing = nil })),
+		}, desk.Movement(&m.aside)...)
+	}
 	return append([]desk.Action{
-		desk.Do("space", "put the title there, or take it off", m.toggle),
-		desk.Do("a", "put or take all of this platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.Platform()) }),
+		desk.Do("space", "put/take", m.toggle).Saying("put the title on the place, or take it off"),
+		desk.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.Platform()) }).Saying("put or take all titles under this heading"),
+		desk.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Place, m.All()) }).Saying("put or take all titles that are shown, such as those found with /"),
+		desk.Do("s", "share out", m.share).Saying("give every wanted title a home over all places; with a filter, every title that is shown"),
+		desk.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Place) }).Saying("another filesystem, cluster, room, road or loader, no covers, a second place: see what changes"),
+		desk.Do("*", "favourite", m.favour).Saying("gets room before all others"),
+		desk.Do("+ =", "wanted more", func() tea.Cmd { return m.prioritise(1) }),
+		desk.Do("-", "wanted less", func() tea.Cmd { return m.prioritise(-1) }),
 		desk.Do("left h", "the place to the left", desk.Just(func() { m.d.Place = max(0, m.d.Place-1) })),
 		desk.Do("right l", "the place to the right", desk.Just(func() { m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+1)) })),
-		desk.Do("m", "show what does not go only, or all", desk.Just(func() {
+		desk.Do("m", "what does not go", desk.Just(func() {
 			m.Narrow(func(i int) bool {
 				v, _, ok := m.d.Verdict(m.d.Place, i)
 				return ok && !v.Kind.Goes()
 			})
-		})),
-		desk.Do("f", "say which filesystem the place stands for", m.declare),
+		})).Saying("show only those titles, or all again"),
+		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Titles are listed " + m.NextOrder() + "." })).Saying("list by platform, name, size, verdict, room, how much they are wanted ..."),
+		desk.Do("f", "filesystem", m.declare).Saying("say which filesystem the place stands for"),
+		desk.Do("e", "reserve", m.reserve).Saying("keep so much room free on the place"),
+		desk.Do("c", "covers", m.covers).Saying("write covers to the place, or none"),
 	}, desk.Movement(&m.List)...)
 }
 
+// Escape closes what is beside the grid, or shows all titles again.
+func (m *Model) Escape() bool {
+	if m.d.Supposing != nil || m.d.Sharing != nil {
+		m.d.Supposing, m.d.Sharing = nil, nil
+		return true
+	}
+	return m.TitleRows.Escape()
+}
+
+// Wheel scrolls.
+func (m *Model) Wheel(by int) {
+	if m.d.Supposing != nil || m.d.Sharing != nil {
+		m.aside.Move(by)
+		return
+	}
+	m.TitleRows.Wheel(by)
+}
+
 func (m *Model) toggle() tea.Cmd {
-	if i, ok := m.Title(); ok {
+	if i, ok := m.TitleRows.Title(); ok {
 		return m.d.Want(m.d.Place, []int{i})
 	}
 	return nil
+}
+
+func (m *Model) favour() tea.Cmd {
+	if i, ok := m.TitleRows.Title(); ok {
+		return m.d.Favour([]int{i})
+	}
+	return nil
+}
+
+func (m *Model) prioritise(by int) tea.Cmd {
+	if i, ok := m.TitleRows.Title(); ok {
+		return m.d.Prioritise(i, by)
+	}
+	return nil
+}
+
+// share gives homes to what is shown, where the list is narrow, else to what is wanted.
+func (m *Model) share() tea.Cmd {
+	m.aside.Home()
+	if m.Narrowed() {
+		return m.d.ShareOut(m.All())
+	}
+	return m.d.ShareOut(m.d.Surveys.Wanted())
+}
+
+// Title is the title under the cursor, whose ghost the rack shows.
+func (m *Model) Title() (int, bool) {
+	if s := m.d.Sharing; s != nil {
+		if s.Working || m.aside.Cursor >= len(s.Homes) {
+			return 0, false
+		}
+		return m.homes()[m.aside.Cursor].Title, true
+	}
+	return m.TitleRows.Title()
 }
 
 // declare goes through the filesystems: as it is on the place, then each kind.
@@ -83,8 +165,51 @@ func (m *Model) declare() tea.Cmd {
 	return m.d.Declare(m.d.Place, next)
 }
 
+// reserve asks how much room is to stay free.
+func (m *Model) reserve() tea.Cmd {
+	n := m.d.Place
+	if n >= len(m.d.Bench.Places) {
+		return nil
+	}
+	p := m.d.Bench.Places[n]
+	value := ""
+	if p.Reserve > 0 {
+		b, _ := p.Reserve.MarshalText()
+		value = string(b)
+	}
+	m.d.Ask(desk.Question{Prompt: "stays free on " + p.Name + ": ", Value: value, Hint: "a size such as 2GiB; nothing for none", Done: func(answer string) tea.Cmd {
+		var bytes int64
+		if answer != "" {
+			var err error
+			if bytes, err = size.Parse(answer); err != nil {
+				m.d.Notice = err.Error()
+				return nil
+			}
+		}
+		return m.d.SetUp(n, fmt.Sprintf("%s stay free on %s. u takes it back.", size.Format(bytes), p.Name), func(p *bench.Place) { p.Reserve = bench.Size(bytes) })
+	}})
+	return nil
+}
+
+func (m *Model) covers() tea.Cmd {
+	n := m.d.Place
+	if n >= len(m.d.Bench.Places) {
+		return nil
+	}
+	none := !m.d.Bench.Places[n].NoCovers
+	say := "No covers are written to %s. u takes it back."
+	if !none {
+		say = "Covers that lie beside the games are written to %s too. u takes it back."
+	}
+	return m.d.SetUp(n, fmt.Sprintf(say, m.d.Bench.Places[n].Name), func(p *bench.Place) { p.NoCovers = none })
+}
+
 // Click moves the cursor; on the row under it, it puts or takes.
 func (m *Model) Click(_, y int) tea.Cmd {
+	if m.d.Supposing != nil || m.d.Sharing != nil {
+		m.aside.Click(y - m.top)
+		return nil
+	}
 	if m.List.Click(y - m.top) {
 		return m.toggle()
 	}
@@ -93,11 +218,17 @@ func (m *Model) Click(_, y int) tea.Cmd {
 
 // Why explains the verdict under the cursor.
 func (m *Model) Why() desk.Why {
+	switch {
+	case m.d.Supposing != nil:
+		return m.supposedWhy()
+	case m.d.Sharing != nil:
+		return m.homeWhy()
+	}
 	n := m.d.Place
-	if n < len(m.d.Trouble) && m.d.Trouble[n] != nil {
+	if n < len(m.d.Trouble) && m.d.Surveys[n] == nil && m.d.Trouble[n] != nil {
 		return desk.Why{Lead: m.d.Bench.Places[n].Name, Say: "cannot be looked at: " + m.d.Trouble[n].Error() + "."}
 	}
-	i, ok := m.Title()
+	i, ok := m.TitleRows.Title()
 	s := m.d.Current()
 	if ok {
 		_, _, ok = m.d.Verdict(n, i)
@@ -105,125 +236,21 @@ func (m *Model) Why() desk.Why {
 	if !ok {
 		return desk.Why{Lead: "Nothing", Say: "to judge yet."}
 	}
-	e := s.Sheet.Explain(i)
-	w := desk.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, e.Verdict), Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Ways}
+	e := m.d.Surveys.Explain(n, i)
+	v := s.Sheet.Verdict(i)
+	w := desk.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, v.Word()), Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Words()}
+	if v.Kind.Goes() && v.Need > 0 {
+		learnt := ""
+		if s.Pace().Runs == 0 {
+			learnt = " as a rule"
+		}
+		w.Say += fmt.Sprintf(" Over %s that takes %s%s.", s.Config.Road, s.Time(i), learnt)
+	}
 	if !s.Sheet.Chosen[i] {
 		w.Say = "Not chosen. " + w.Say
 	}
+	if s.Away != nil {
+		w.Say = fmt.Sprintf("The place is away; this is what was on it at %s. ", s.Taken.Local().Format("2006-01-02 15:04")) + w.Say
+	}
 	return w
-}
-
-const cellWidth = 14
-
-// View draws the stage.
-func (m *Model) View(t *style.Theme, w, h int) []string {
-	places := m.d.Bench.Places
-	nameWidth, reason := m.widths(w, len(places))
-	marks := fmt.Sprintf("%s wanted  %s wanted, but cannot go", mark(t, true, true), mark(t, false, true))
-	head := []style.Cell{{Text: marks, Width: 10 + 1 + nameWidth, FG: t.Dim}, {Text: "", Width: 11}}
-	under := []style.Cell{{Text: "ID", Width: 10, FG: t.Dim}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: 11, Right: true, FG: t.Dim}}
-	for n, p := range places {
-		c := style.Cell{Text: p.Name, Width: cellWidth, Bold: n == m.d.Place}
-		if n == m.d.Place {
-			c.FG = t.Accent
-		}
-		head = append(head, c)
-		under = append(under, style.Cell{Text: m.facts(n), Width: cellWidth, FG: t.Dim})
-	}
-	if reason > 0 {
-		head = append(head, style.Cell{Width: reason})
-		under = append(under, style.Cell{Text: "where to, or why not", Width: reason, FG: t.Dim})
-	}
-	out := []string{t.Row(w, false, head...), t.Row(w, false, under...)}
-	m.top = len(out)
-	foot := []string{}
-	if n := m.Hidden(); n > 0 {
-		who := "this loader has"
-		if len(places) > 1 {
-			who = "these loaders have"
-		}
-		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s nothing to do with: / finds them", size.Count(n, "title"), who), w-2)))
-	}
-	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
-		return m.line(t, w, i, cursor, nameWidth, reason)
-	})...)
-	return append(out, foot...)
-}
-
-// widths shares a row out between the name, and the reason where there is room.
-func (m *Model) widths(w, places int) (name, reason int) {
-	left := w - 1 - 11 - 12 - places*(cellWidth+1) - 1
-	if left > 76 {
-		name = min(36, left/2-6)
-		return name, left - name - 2
-	}
-	return max(10, left), 0
-}
-
-func (m *Model) facts(n int) string {
-	s := m.d.Surveys[n]
-	switch {
-	case m.d.Trouble[n] != nil:
-		return "away"
-	case s == nil:
-		return "looking"
-	}
-	return s.Facts.Filesystem.Shown + " " + strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
-}
-
-func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason int) string {
-	tt := &m.d.Scan.Titles[i]
-	cells := []style.Cell{
-		{Text: tt.ID, Width: 10, FG: t.Dim},
-		{Text: tt.Label(), Width: nameWidth},
-		{Text: size.Column(tt.Size()), Width: 11, Right: true},
-	}
-	for n := range m.d.Bench.Places {
-		v, chosen, ok := m.d.Verdict(n, i)
-		c := style.Cell{Width: cellWidth, Text: t.Glyph("·"), FG: t.Faint}
-		if ok {
-			c.Text = mark(t, v.Kind.Goes(), chosen) + " " + string(v.Kind)
-			c.FG = desk.VerdictColour(t, v.Kind.Goes(), chosen)
-			c.Bold = cursor && n == m.d.Place
-		}
-		cells = append(cells, c)
-	}
-	if v, _, ok := m.d.Verdict(m.d.Place, i); reason > 0 && ok {
-		s := m.d.Current()
-		text := ""
-		if v.Kind.Goes() {
-			paths := s.Sheet.Paths(i)
-			text = s.Tree.Placements[i].Items[0].Path
-			if len(paths) > 1 {
-				text += fmt.Sprintf("  and %d more", len(paths)-1)
-			}
-		} else {
-			text = short(s, i)
-		}
-		cells = append(cells, style.Cell{Text: text, Width: reason, FG: t.Dim})
-	}
-	return t.Row(w, cursor, cells...)
-}
-
-// mark shows a choice: put, put but it cannot go, or not chosen.
-func mark(t *style.Theme, goes, chosen bool) string {
-	switch {
-	case chosen && goes:
-		return t.Glyph("▪")
-	case chosen:
-		return t.Glyph("▫")
-	}
-	return " "
-}
-
-// short gives the deciding number of a verdict in a few words.
-func short(s *survey.Survey, i int) string {
-	v := s.Sheet.Verdicts[i]
-	switch v.Kind {
-	case fit.TooBig:
-		return fmt.Sprintf("%s over the largest file of %s", size.Format(v.Number), s.Facts.Filesystem.Shown)
-	case fit.NoRoom:
-		return size.Format(v.Number) + " missing"
-	}
-	return s.Sheet.Explain(i).Say
 }

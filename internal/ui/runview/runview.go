@@ -63,11 +63,14 @@ func (m *Model) plan() *plan.Plan {
 	if l := m.lane(); l != nil {
 		return l.Plan
 	}
-	if s := m.d.Current(); s != nil {
-		return s.Plan()
+	if p := m.d.Plan(m.d.Place); p != nil {
+		return p
 	}
 	return &plan.Plan{}
 }
+
+// Work has the plan made where there is none yet.
+func (m *Model) Work() tea.Cmd { return m.d.PlanSoon(m.d.Place) }
 
 // Refresh takes over changed state.
 func (m *Model) Refresh() {}
@@ -139,12 +142,18 @@ func (m *Model) Why() desk.Why {
 	}
 	name := s.Config.Name
 	if l == nil {
-		p := s.Plan()
+		p := m.d.Plan(m.d.Place)
+		switch {
+		case p == nil:
+			return desk.Why{Lead: name + ":", Say: "the plan is being made."}
+		case s.Away != nil:
+			return desk.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are reckoned with what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
+		}
 		if p.Empty() {
 			return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
 		}
-		return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s to write, %s. Every file is read back before it gets its name; what is there stays.",
-			size.Count(p.Files, "file"), size.Format(p.Bytes)), Ways: []string{"enter begins"}}
+		return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. Every file is read back before it gets its name; %s.",
+			p.Say(), s.PlanTime(p), p.Stays()), Ways: []string{"enter begins"}}
 	}
 	if say, ok := l.Says[m.list.Cursor]; ok && (!l.Running() || !m.follow) {
 		return desk.Why{Lead: "Failed:", Say: say + "."}
@@ -306,7 +315,7 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 	if l != nil {
 		switch l.States[i] {
 		case desk.Active:
-			state, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Source.Size)), t.Accent
+			state, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
 		case desk.Checking:
 			state, colour = "checking", t.Accent
 		case desk.Done:
@@ -319,10 +328,10 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 			}
 		}
 	}
-	what := map[plan.Kind]string{plan.Put: "put", plan.MakeFolder: "make folder", plan.Clear: "clear"}[s.Kind]
+	what := s.Kind.Words()
 	bytes := ""
-	if s.Kind == plan.Put {
-		bytes = size.Column(s.Source.Size)
+	if s.Size > 0 {
+		bytes = size.Column(s.Size)
 	}
 	pathWidth := max(10, w-1-10-12-12-3)
 	if w < 90 { // no column for what is nearly always the same word
@@ -330,9 +339,20 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 		if s.Kind != plan.Put {
 			path = what + " " + path
 		}
+		if s.Kind == plan.Move {
+			path = what + " " + s.From + " " + t.Glyph("→") + " " + s.Path
+		}
 		return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour},
 			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 	}
 	return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
-		style.Cell{Text: s.Path, Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+		style.Cell{Text: whereTo(t, &s), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+}
+
+// whereTo is the path of a step, and where it moves from.
+func whereTo(t *style.Theme, s *plan.Step) string {
+	if s.Kind == plan.Move {
+		return s.From + " " + t.Glyph("→") + " " + s.Path
+	}
+	return s.Path
 }

@@ -1,5 +1,5 @@
 // Package treeview is the third stage: what a place will hold, every path with
-// the rule that made it.
+// the rule that made it, and the steps that lead there.
 package treeview
 
 import (
@@ -10,36 +10,38 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"polytome/internal/core/layout"
-	"polytome/internal/place"
+	"polytome/internal/core/bench"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/survey"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
-	"polytome/internal/ui/style"
 )
 
 // Model is the stage.
 type Model struct {
 	d      *desk.Desk
 	list   scroll.List
+	steps  scroll.List
+	asList bool // the steps are shown instead of the tree
 	lines  []line
+	shown  []int // indexes of the lines that are shown
+	folded map[string]bool
 	filter string
-	fresh  int
+	made   made // what the lines were made of
+	wanted made // what they are being made of
+	counts map[state]int
+	top    int
 }
 
-// line is one file or folder of the tree.
-type line struct {
-	path   string
-	folder bool
-	size   int64
-	state  string // new, kept
-	rule   string // why it is there
-	title  string
-	order  string // by which the tree is sorted
+// made is what lines are made of.
+type made struct {
+	of   *survey.Survey
+	plan *plan.Plan
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d} }
+func New(d *desk.Desk) *Model { return &Model{d: d, folded: map[string]bool{}} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Tree" }
@@ -53,130 +55,352 @@ func (m *Model) Number() string {
 	return fmt.Sprintf("+%d", s.Sheet.New)
 }
 
-// SetFilter shows only paths that contain the words.
+// SetFilter shows only paths and states that contain the words.
 func (m *Model) SetFilter(f string) {
 	m.filter = f
-	m.Refresh()
+	m.show()
 }
 
 // Escape undoes what narrows the list; it reports whether there was something.
 func (m *Model) Escape() bool {
+	if m.asList {
+		m.asList = false
+		return true
+	}
 	had := m.filter != ""
 	m.SetFilter("")
 	return had
 }
 
-// Title is the title under the cursor; the tree shows files, so there is none.
-func (m *Model) Title() (int, bool) { return 0, false }
+// Title is the title whose file is under the cursor.
+func (m *Model) Title() (int, bool) {
+	if m.asList {
+		return 0, false
+	}
+	l := m.line()
+	return max(0, titleOf(l)), titleOf(l) >= 0
+}
 
-// Refresh makes the tree anew.
+func titleOf(l *line) int {
+	if l == nil {
+		return -1
+	}
+	return l.title
+}
+
+// line is the one under the cursor, nil for none.
+func (m *Model) line() *line {
+	if m.list.Cursor < 0 || m.list.Cursor >= len(m.shown) {
+		return nil
+	}
+	return &m.lines[m.shown[m.list.Cursor]]
+}
+
+// A LinesMsg is the tree of a place, made in the background.
+type LinesMsg struct {
+	made
+	lines []line
+}
+
+// Refresh takes over changed state.
 func (m *Model) Refresh() {
 	s := m.d.Current()
-	m.lines, m.fresh = m.lines[:0], 0
 	if s == nil {
-		m.list.Resize(0, 1)
+		m.set(LinesMsg{})
 		return
 	}
-	fold := s.Facts.Filesystem.Fold
-	byPath := make(map[string]line, len(s.There)+s.Sheet.New)
-	for _, e := range s.There {
-		l := line{path: e.Path, folder: e.Folder, size: e.Size, state: "kept", rule: "was there before, and stays"}
-		if place.IsTemporary(e.Path) {
-			l.state, l.rule = "leftover", "half a file from a broken-off run; the next run clears it"
-		}
-		byPath[fold(e.Path)] = l
+	if p := m.d.Plan(m.d.Place); p != nil && len(s.Titles) <= desk.Inline && m.made != (made{s, p}) {
+		m.set(LinesMsg{made{s, p}, lines(s, s.Sheet, p)})
 	}
-	for i, v := range s.Sheet.Verdicts {
-		if !s.Sheet.Chosen[i] || !v.Kind.Goes() {
+}
+
+// Work has the plan and the tree made in the background, where there are many titles.
+func (m *Model) Work() tea.Cmd {
+	s := m.d.Current()
+	if s == nil {
+		return nil
+	}
+	p := m.d.Plan(m.d.Place)
+	if p == nil {
+		return m.d.PlanSoon(m.d.Place)
+	}
+	now := made{s, p}
+	if m.made == now {
+		return nil
+	}
+	if len(s.Titles) <= desk.Inline {
+		m.Refresh()
+		return nil
+	}
+	if m.wanted == now {
+		return nil
+	}
+	m.wanted = now
+	sheet := s.Sheet.Clone()
+	return func() tea.Msg { return LinesMsg{now, lines(s, sheet, p)} }
+}
+
+// SetLines takes over a tree that was made in the background.
+func (m *Model) SetLines(msg LinesMsg) {
+	if msg.of == m.d.Current() && msg.plan == m.d.Plan(m.d.Place) {
+		m.set(msg)
+	}
+}
+
+func (m *Model) set(msg LinesMsg) {
+	at := ""
+	if l := m.line(); l != nil {
+		at = l.path
+	}
+	m.made, m.lines, m.counts = msg.made, msg.lines, map[state]int{}
+	for i := range m.lines {
+		if !m.lines[i].folder {
+			m.counts[m.lines[i].state]++
+		}
+	}
+	m.show()
+	if at == "" {
+		return
+	}
+	for k, i := range m.shown {
+		if m.lines[i].path == at {
+			m.list.Cursor = k
+			m.list.Move(0)
+			return
+		}
+	}
+}
+
+// show finds the lines that are shown: not in a folded folder, and with the words that are asked for.
+func (m *Model) show() {
+	m.shown = m.shown[:0]
+	hidden := ""
+	for i := range m.lines {
+		l := &m.lines[i]
+		if hidden != "" && strings.HasPrefix(l.path, hidden) {
 			continue
 		}
-		pl := &s.Tree.Placements[i]
-		for k := range pl.Items {
-			item := &pl.Items[k]
-			l := line{path: item.Path, size: item.Size, state: "new", rule: pl.Because(item), title: s.Titles[i].Label()}
-			if was, ok := byPath[fold(item.Path)]; ok {
-				l.path, l.state = was.path, "kept"
-			} else {
-				m.fresh++
-			}
-			byPath[fold(item.Path)] = l
-			for _, dir := range layout.Folders(item.Path) {
-				if _, ok := byPath[fold(dir)]; !ok {
-					byPath[fold(dir)] = line{path: dir, folder: true, state: "new", rule: item.Rule}
-				}
-			}
+		hidden = ""
+		if m.filter != "" && !desk.HasWords(l.path+" "+string(l.state), m.filter) {
+			continue
+		}
+		m.shown = append(m.shown, i)
+		if l.folder && m.folded[l.path] && m.filter == "" {
+			hidden = l.path + "/"
 		}
 	}
-	for folded, l := range byPath {
-		if desk.HasWords(l.path, m.filter) {
-			l.order = strings.ReplaceAll(folded, "/", "\x00") // what is in a folder comes right behind it
-			m.lines = append(m.lines, l)
-		}
-	}
-	slices.SortFunc(m.lines, func(a, b line) int { return strings.Compare(a.order, b.order) })
 	from, to := m.list.Window()
-	m.list.Resize(len(m.lines), max(1, to-from))
+	m.list.Resize(len(m.shown), max(1, to-from))
 }
 
 // Actions are the keys of the stage.
-func (m *Model) Actions() []desk.Action { return desk.Movement(&m.list) }
+func (m *Model) Actions() []desk.Action {
+	if m.asList {
+		return append([]desk.Action{
+			desk.Do("s", "tree", desk.Just(func() { m.asList = false })).Saying("the tree again, instead of the steps"),
+		}, desk.Movement(&m.steps)...)
+	}
+	return append([]desk.Action{
+		desk.Do("s", "steps", desk.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
+		desk.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to leave the place, or take the mark off; a title's files go together"),
+		desk.Do("r", "replace", m.replace).Saying("let the title take the place of what is in its way"),
+		desk.Do("X", "exactly so", m.exactly).Saying("have everything leave that a loader knows and that is not wanted"),
+		desk.Do("B", "keep copies", m.keepIn).Saying("copy what goes to a folder of this computer first"),
+		desk.Do("enter", "fold", desk.Just(m.fold)).Saying("fold a folder, or open it"),
+		desk.Do("left h", "the place to the left", desk.Just(func() { m.turn(-1) })),
+		desk.Do("right l", "the place to the right", desk.Just(func() { m.turn(1) })),
+	}, desk.Movement(&m.list)...)
+}
+
+func (m *Model) turn(by int) {
+	m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+by))
+	m.list.Home()
+	m.Refresh()
+}
+
+func (m *Model) fold() {
+	l := m.line()
+	if l == nil || !l.folder {
+		m.d.Notice = "Only a folder can be folded."
+		return
+	}
+	m.folded[l.path] = !m.folded[l.path]
+	m.show()
+}
+
+// leave marks what is under the cursor.
+func (m *Model) leave() tea.Cmd {
+	l := m.line()
+	p := m.place()
+	switch {
+	case l == nil || p == nil:
+		return nil
+	case !l.there:
+		m.d.Notice = l.path + " is not on the place yet: take its title off in Fit (2) instead."
+		return nil
+	case l.state == leaving && !marked(p, l.path):
+		m.d.Notice = "It leaves because the place is to hold exactly what is wanted: put its title on in Fit (2), or press X."
+		return nil
+	case l.folder:
+		return m.leaveFolder(l)
+	}
+	paths, titles := []string{l.path}, []int(nil)
+	if l.title >= 0 {
+		titles = []int{l.title}
+		for i := range m.lines {
+			if x := &m.lines[i]; x.title == l.title && x.there && x.path != l.path {
+				paths = append(paths, x.path)
+			}
+		}
+	}
+	return m.d.Leave(m.d.Place, paths, titles)
+}
+
+func marked(p *bench.Place, path string) bool { return slices.Contains(p.Leaving, path) }
+
+// leaveFolder marks all files of a folder, after its name was written.
+func (m *Model) leaveFolder(l *line) tea.Cmd {
+	var paths []string
+	var titles []int
+	var bytes int64
+	all := true
+	for i := range m.lines {
+		x := &m.lines[i]
+		if x.folder || !x.there || !strings.HasPrefix(x.path, l.path+"/") {
+			continue
+		}
+		paths = append(paths, x.path)
+		bytes += x.size
+		all = all && marked(m.place(), x.path)
+		if x.title >= 0 && !slices.Contains(titles, x.title) {
+			titles = append(titles, x.title)
+		}
+	}
+	if len(paths) == 0 {
+		m.d.Notice = "Nothing in this folder is on the place."
+		return nil
+	}
+	if all {
+		return m.d.Leave(m.d.Place, paths, nil)
+	}
+	name, n := path.Base(l.path), m.d.Place
+	m.d.Ask(desk.Question{Prompt: fmt.Sprintf("%s, %s, will leave. Write the folder's name to mark them: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
+		if !strings.EqualFold(answer, name) {
+			m.d.Notice = "That is not the folder's name, so nothing was marked."
+			return nil
+		}
+		return m.d.Leave(n, paths, titles)
+	}})
+	return nil
+}
+
+func (m *Model) place() *bench.Place {
+	if m.d.Place >= len(m.d.Bench.Places) {
+		return nil
+	}
+	return &m.d.Bench.Places[m.d.Place]
+}
+
+// replace marks what is in a title's way.
+func (m *Model) replace() tea.Cmd {
+	l, p := m.line(), m.place()
+	if l == nil || p == nil {
+		return nil
+	}
+	if l.folder || l.state != inTheWay && !slices.Contains(p.Replace, l.path) {
+		m.d.Notice = "Only a file that is in a wanted title's way can be replaced; / in the way finds those."
+		return nil
+	}
+	return m.d.Overwrite(m.d.Place, l.path)
+}
+
+// exactly has the place hold exactly what is wanted. What that loses is named, and the place's name has to
+// be written.
+func (m *Model) exactly() tea.Cmd {
+	s, p, n := m.d.Current(), m.place(), m.d.Place
+	if s == nil || p == nil {
+		return nil
+	}
+	if p.Exactly {
+		return m.d.SetUp(n, p.Name+" keeps what is there. u takes it back.", func(p *bench.Place) { p.Exactly = false })
+	}
+	after, err := s.With(m.d.Bench, n, func(p *bench.Place) { p.Exactly = true })
+	if err != nil {
+		m.d.Notice = err.Error()
+		return nil
+	}
+	would := after.Plan()
+	m.d.Ask(desk.Question{Prompt: fmt.Sprintf("%s, %s, would leave %s. Write its name: ", size.Count(would.Removes, "file"), size.Format(would.Freed), p.Name),
+		Hint: p.Name + "; files that no loader knows stay", Done: func(answer string) tea.Cmd {
+			if !strings.EqualFold(answer, p.Name) {
+				m.d.Notice = "That is not the name of the place, so everything stays."
+				return nil
+			}
+			return m.d.SetUp(n, p.Name+" will hold exactly what is wanted after the next run. u takes it back.", func(p *bench.Place) { p.Exactly = true })
+		}})
+	return nil
+}
+
+// keepIn asks where what goes is copied to.
+func (m *Model) keepIn() tea.Cmd {
+	p, n := m.place(), m.d.Place
+	if p == nil {
+		return nil
+	}
+	m.d.Ask(desk.Question{Prompt: "copy what goes to: ", Value: p.KeepIn, Hint: "a folder of this computer; nothing for no copies", Done: func(answer string) tea.Cmd {
+		say := "What goes is copied to " + answer + " first, and can be put back from there with: polytome put-back."
+		if answer == "" {
+			say = "What goes is not copied first."
+		}
+		return m.d.SetUp(n, say, func(p *bench.Place) { p.KeepIn = answer })
+	}})
+	return nil
+}
 
 // Click moves the cursor.
 func (m *Model) Click(_, y int) tea.Cmd {
-	m.list.Click(y - 1)
+	if m.asList {
+		m.steps.Click(y - m.top)
+		return nil
+	}
+	if m.list.Click(y-m.top) && m.line() != nil && m.line().folder {
+		m.fold()
+	}
 	return nil
 }
 
 // Wheel scrolls.
-func (m *Model) Wheel(by int) { m.list.Move(by) }
+func (m *Model) Wheel(by int) {
+	if m.asList {
+		m.steps.Move(by)
+		return
+	}
+	m.list.Move(by)
+}
 
 // Why names the rule behind the path under the cursor.
 func (m *Model) Why() desk.Why {
-	if m.list.Cursor >= len(m.lines) || m.list.Cursor < 0 {
+	if m.asList {
+		return m.stepWhy()
+	}
+	l := m.line()
+	if l == nil {
+		if s := m.d.Current(); s != nil && m.made.of != s {
+			return desk.Why{Lead: "One moment:", Say: "the tree is being made."}
+		}
 		return desk.Why{Lead: "Nothing", Say: "is there, and nothing is planned."}
 	}
-	l := m.lines[m.list.Cursor]
-	w := desk.Why{Lead: l.path + ": " + l.state + ".", Say: strings.ToUpper(l.rule[:1]) + l.rule[1:] + "."}
-	if l.title != "" {
-		w.Say = "It is " + l.title + ". " + w.Say
+	w := desk.Why{Lead: l.path + ": " + string(l.state) + ".", Say: strings.ToUpper(l.rule[:1]) + l.rule[1:] + "."}
+	if s := m.d.Current(); l.title >= 0 && s != nil && l.title < len(s.Titles) {
+		w.Say = "It is " + s.Titles[l.title].Label() + ". " + w.Say
+	}
+	switch l.state {
+	case kept:
+		w.Ways = []string{"x marks it to leave"}
+	case leaving:
+		w.Ways = []string{"x takes the mark off"}
+	case inTheWay:
+		w.Ways = []string{"r lets the title take its place", "x marks it to leave"}
 	}
 	return w
-}
-
-// View draws the stage.
-func (m *Model) View(t *style.Theme, w, h int) []string {
-	pathWidth := w - 1 - 12 - 10 - 2
-	out := []string{t.Row(w, false, style.Cell{Text: m.heading(), Width: pathWidth, FG: t.Dim},
-		style.Cell{Text: "size", Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: "", Width: 9})}
-	m.list.Resize(len(m.lines), h-1)
-	from, to := m.list.Window()
-	for i := from; i < to; i++ {
-		l := m.lines[i]
-		depth := strings.Count(l.path, "/")
-		name := strings.Repeat("   ", depth) + style.Clean(path.Base(l.path))
-		bytes := size.Column(l.size)
-		if l.folder {
-			name, bytes = name+"/", ""
-		}
-		state, fg := l.state, t.Dim
-		if l.state == "new" {
-			fg = t.Good
-		} else if l.state != "kept" {
-			fg = t.Warn
-		}
-		c := style.Cell{Text: name, Width: pathWidth, Bold: l.folder}
-		if l.state == "kept" {
-			c.FG = t.Dim
-		}
-		out = append(out, t.Row(w, i == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG}, style.Cell{Text: state, Width: 9, FG: fg}))
-	}
-	return t.Block(out, w, h)
-}
-
-func (m *Model) heading() string {
-	s := m.d.Current()
-	if s == nil {
-		return "the place has not been looked at yet"
-	}
-	return fmt.Sprintf("%s: %s, nothing leaves", style.Clean(s.Config.Name), size.Count(m.fresh, "new file"))
 }

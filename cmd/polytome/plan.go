@@ -1,0 +1,129 @@
+package main
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/pace"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+)
+
+func planCommand() *cobra.Command {
+	w := &work{}
+	cmd := &cobra.Command{
+		Use:   "plan",
+		Short: "Print the steps from what is on the place to what shall be there",
+		Long: `Plan lists the place and prints, step by step, what has to be done so that it holds what is
+wanted: folders, files and the shape they go in, new names for what is there already, what is written
+for titles, and what leaves. Planning the same twice prints the same, and after a run there is
+nothing left to do. Nothing is written.`,
+		Example: `  polytome plan --bench season.toml
+  polytome plan --bench season.toml --place "North stick" --only platform:vesper
+  polytome plan --from ~/games --loader rowan --to /media/stick --json`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			_, all, partial, err := w.look(cmd.Context())
+			if err != nil {
+				return err
+			}
+			reports := []planReport{}
+			for _, s := range all {
+				if s == nil {
+					continue
+				}
+				r := planReport{Place: s.Config.Name, Loader: s.Profile.Name, Time: s.PlanTime(s.Plan()), Plan: s.Plan()}
+				if s.Away != nil {
+					r.Away = s.Away.Error()
+					partial = true
+				}
+				partial = partial || len(r.Left) > 0
+				if !w.asJSON {
+					r.print(cmd.OutOrStdout(), s)
+				}
+				reports = append(reports, r)
+			}
+			if w.asJSON {
+				if err := printJSON(cmd.OutOrStdout(), reports); err != nil {
+					return err
+				}
+			}
+			if partial {
+				return errPartial
+			}
+			return nil
+		},
+	}
+	w.planFlags(cmd)
+	return cmd
+}
+
+// planReport is the plan for one place, as printed.
+type planReport struct {
+	Place  string     `json:"place"`
+	Loader string     `json:"loader"`
+	Away   string     `json:"away,omitempty"` // why it cannot be looked at; the plan is for what was on it before
+	Time   pace.Range `json:"time"`           // in nanoseconds
+	*plan.Plan
+}
+
+func (r planReport) print(out io.Writer, s *survey.Survey) {
+	fmt.Fprintf(out, "%s: %s; %d there already; %s\n", r.Place, r.Say(), r.There, r.Time)
+	for i := range r.Steps {
+		fmt.Fprintf(out, "%6d  %s\n", i+1, describe(&r.Steps[i]))
+	}
+	for _, n := range r.Notes {
+		fmt.Fprintf(out, "  note: %s\n", n)
+	}
+	printLeft(out, r.Left)
+}
+
+// printLeft prints what is wanted and cannot go.
+func printLeft(out io.Writer, left []plan.Left) {
+	for _, l := range left {
+		fmt.Fprintf(out, "  cannot go: %s (%s): %s\n", l.Label, l.Why.Verdict, l.Why.Say)
+		for _, way := range l.Why.Ways {
+			fmt.Fprintf(out, "             -> %s\n", way.Say)
+		}
+	}
+}
+
+// describe tells a step in a line.
+func describe(s *plan.Step) string {
+	switch s.Kind {
+	case plan.MakeFolder:
+		return "make folder " + s.Path
+	case plan.Clear:
+		return "remove leftover " + s.Path
+	case plan.Remove:
+		return fmt.Sprintf("remove %s  (%s; %s)", s.Path, size.Format(s.Size), s.Why)
+	case plan.RemoveFolder:
+		return "remove the empty folder " + s.Path
+	case plan.Keep:
+		return fmt.Sprintf("copy to safety %s  (%s)", s.Path, size.Format(s.Size))
+	case plan.Move:
+		return fmt.Sprintf("rename %s to %s", s.From, s.Path)
+	}
+	verb := "put"
+	if s.Kind == plan.Replace {
+		verb = "replace"
+	}
+	if s.Source == nil {
+		if verb == "put" {
+			verb = "write"
+		}
+		return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))
+	}
+	from := s.Source.Path
+	if s.Source.Entry != "" {
+		from += ", " + s.Source.Entry
+	}
+	how := ""
+	if s.Shape != "" {
+		how = string(s.Shape) + ", "
+	}
+	return fmt.Sprintf("%s %s  (%s, %sfrom %s)", verb, s.Path, size.Format(s.Size), how, from)
+}

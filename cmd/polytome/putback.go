@@ -1,0 +1,79 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/run"
+	"polytome/internal/place/folder"
+	"polytome/internal/size"
+)
+
+func putBackCommand() *cobra.Command {
+	var to, as string
+	var over, dry, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "put-back FOLDER",
+		Short: "Put back what was copied to safety before it left a place",
+		Long: `Put-back takes a folder that a run has filled with copies of what it removed or replaced (see
+fill --keep-in), checks every copy, and writes the files back to where they were. What is there under
+their paths by now stays, unless --over lets it be replaced.`,
+		Example: `  polytome put-back ~/kept/"North stick"/"2026-03-14 092652" --to /media/stick
+  polytome put-back ./kept --to /media/stick --over --dry-run`,
+		Args: needArgs(1, "the folder with the copies"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if to == "" {
+				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
+			}
+			p, err := folder.Open(to, folder.Options{Filesystem: as})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			todo, err := run.PutBack(cmd.Context(), args[0], p, over)
+			if err != nil {
+				return err
+			}
+			f := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: asJSON, dry: dry, plan: todo}
+			if asJSON {
+				err = f.line("plan", todo)
+			} else {
+				fmt.Fprintf(f.out, "%s to put back, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
+				for _, n := range todo.Notes {
+					fmt.Fprintf(f.out, "  note: %s\n", n)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if dry {
+				for i := range todo.Steps {
+					if !asJSON {
+						fmt.Fprintf(f.out, "  %s\n", describe(&todo.Steps[i]))
+					}
+				}
+				return nil
+			}
+			r := run.Run(cmd.Context(), todo, p, run.Options{}, f.event)
+			if err := f.end(r); err != nil {
+				return err
+			}
+			switch {
+			case r.Stopped:
+				return errStopped
+			case len(r.Failed) > 0 || len(todo.Notes) > 0:
+				return errPartial
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the place: a folder or mounted drive")
+	cmd.Flags().StringVar(&as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")
+	cmd.Flags().BoolVar(&over, "over", false, "replace what is there by now")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
+	return cmd
+}

@@ -1,0 +1,192 @@
+package bench
+
+import (
+	"maps"
+	"reflect"
+	"slices"
+
+	"polytome/internal/core/pace"
+	"polytome/internal/core/run"
+	"polytome/internal/core/title"
+)
+
+// MaxPriority is how much a title can be wanted at most, and with a minus at least.
+const MaxPriority = 9
+
+// favouriteRank is how much more a favourite is wanted than any other title.
+const favouriteRank = 2*MaxPriority + 1
+
+// Rank is how much a title is wanted: favourites before all others, then by priority.
+func (b *Bench) Rank(key string) int8 {
+	r := b.Priorities[key]
+	if b.Favourites.has(key) {
+		r += favouriteRank
+	}
+	return int8(r)
+}
+
+// Ranks are the ranks of titles; nil when all are alike.
+func (b *Bench) Ranks(titles []title.Title) []int8 {
+	if len(b.Favourites) == 0 && len(b.Priorities) == 0 {
+		return nil
+	}
+	out := make([]int8, len(titles))
+	for i := range titles {
+		out[i] = b.Rank(titles[i].Key)
+	}
+	return out
+}
+
+// Favour makes titles favourites, or favourites no more.
+func (b *Bench) Favour(yes bool, keys ...string) { b.Favourites = b.Favourites.with(yes, keys) }
+
+// Favours reports whether a title is a favourite.
+func (b *Bench) Favours(key string) bool { return b.Favourites.has(key) }
+
+// Prioritise changes how much a title is wanted. It returns the new priority.
+func (b *Bench) Prioritise(key string, by int) int {
+	n := min(max(b.Priorities[key]+by, -MaxPriority), MaxPriority)
+	b.Priorities = maps.Clone(b.Priorities) // earlier choices share it
+	if b.Priorities == nil {
+		b.Priorities = map[string]int{}
+	}
+	b.Priorities[key] = n
+	if n == 0 {
+		delete(b.Priorities, key)
+	}
+	if len(b.Priorities) == 0 {
+		b.Priorities = nil
+	}
+	return n
+}
+
+// Mark marks paths on the place to leave, or takes the marks off.
+func (p *Place) Mark(leave bool, paths ...string) { p.Leaving = marked(p.Leaving, leave, paths) }
+
+// Allow marks paths on the place that may be written over, or takes the marks off.
+func (p *Place) Allow(replace bool, paths ...string) { p.Replace = marked(p.Replace, replace, paths) }
+
+// marked returns a changed copy, sorted.
+func marked(all []string, in bool, paths []string) []string { return Keys(all).with(in, paths) }
+
+// Wants reports whether a title is chosen for the place.
+func (p *Place) Wants(key string) bool {
+	if p.Everything {
+		return !p.Without.has(key)
+	}
+	return p.Titles.has(key)
+}
+
+// Want puts titles on the place's list, or takes them off.
+func (p *Place) Want(wanted bool, keys ...string) {
+	if p.Everything {
+		p.Without = p.Without.with(!wanted, keys)
+	} else {
+		p.Titles = p.Titles.with(wanted, keys)
+	}
+}
+
+func (k Keys) has(key string) bool {
+	_, ok := slices.BinarySearch(k, key)
+	return ok
+}
+
+// with returns a changed copy, so that what was shared before stays as it was.
+func (k Keys) with(in bool, keys []string) Keys {
+	if len(keys) == 1 { // by far the most common case
+		at, has := slices.BinarySearch(k, keys[0])
+		switch {
+		case in && !has:
+			return slices.Insert(slices.Clone(k), at, keys[0])
+		case !in && has:
+			return slices.Delete(slices.Clone(k), at, at+1)
+		}
+		return k
+	}
+	if in {
+		all := append(slices.Clone(k), keys...)
+		slices.Sort(all)
+		return slices.Compact(all)
+	}
+	out := Keys(slices.Sorted(slices.Values(keys)))
+	return slices.DeleteFunc(slices.Clone(k), out.has)
+}
+
+// Remember keeps names that titles were told apart by. It reports whether any of them is
+// new.
+func (p *Place) Remember(names map[string]string) bool {
+	fresh := false
+	for key, name := range names {
+		if p.Names[key] == name {
+			continue
+		}
+		if !fresh {
+			p.Names = maps.Clone(p.Names) // earlier choices share it
+			if p.Names == nil {
+				p.Names = map[string]string{}
+			}
+		}
+		p.Names[key], fresh = name, true
+	}
+	return fresh
+}
+
+// Learn takes in how fast a run at the place was. It reports whether there was something to learn.
+func (p *Place) Learn(r *run.Report) bool {
+	var l pace.Learnt
+	if p.Pace != nil {
+		l = *p.Pace // earlier choices share it
+	}
+	if !l.Learn(r) {
+		return false
+	}
+	p.Pace = &l
+	return true
+}
+
+// Choices are which titles are wanted at each place, and what was set by hand for titles: what
+// undo goes back to.
+type Choices struct {
+	places     []Place
+	edits      []title.Edit
+	passwords  []string
+	lists      []string
+	favourites Keys
+	priorities map[string]int
+}
+
+// Choices copies the present ones.
+func (b *Bench) Choices() Choices {
+	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Favourites, b.Priorities}
+}
+
+// Restore goes back to earlier choices. It reports whether what was set by hand is another now.
+func (b *Bench) Restore(c Choices) (edited bool) {
+	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists)
+	learnt := map[string]*pace.Learnt{}
+	for i := range b.Places {
+		learnt[b.Places[i].Name] = b.Places[i].Pace
+	}
+	b.Places, b.Edits, b.Passwords, b.Lists = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
+	b.Favourites, b.Priorities = c.favourites, c.priorities
+	for i := range b.Places { // what a run has taught is no choice
+		if l := learnt[b.Places[i].Name]; l != nil {
+			b.Places[i].Pace = l
+		}
+	}
+	return edited
+}
+
+// Wanted reports, by index, whether a title is wanted at place number p.
+func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
+	return func(i int) bool { return b.Places[p].Wants(titles[i].Key) }
+}
+
+// Clone copies the bench, so that one goroutine can work on it while another
+// changes the choices.
+func (b *Bench) Clone() *Bench {
+	c := *b
+	c.Sources, c.Places = slices.Clone(b.Sources), slices.Clone(b.Places)
+	c.Edits, c.Passwords, c.Lists = slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists)
+	return &c
+}

@@ -1,0 +1,150 @@
+package bench
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"polytome/internal/core/strict"
+	"polytome/internal/core/title"
+)
+
+// Load reads a bench file. Mistakes in it are [*strict.Error].
+func Load(file string) (*Bench, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("there is no bench %s: %w", file, fs.ErrNotExist)
+		}
+		return nil, fmt.Errorf("reading the bench: %w", err)
+	}
+	b := &Bench{file: file, state: &state{}}
+	var version struct {
+		Format int `toml:"format"`
+	}
+	if toml.Unmarshal(data, &version) == nil && version.Format > FormatVersion {
+		return nil, &strict.Error{File: file, Say: fmt.Sprintf("this is format %d, made by a newer Polytome; this one reads up to format %d", version.Format, FormatVersion)}
+	}
+	src, err := strict.Decode(file, data, b)
+	if err != nil {
+		return nil, err
+	}
+	b.state.text, b.state.read = data, true
+	var all []error
+	fail := func(at, format string, args ...any) { all = append(all, src.Errorf(at, format, args...)) }
+	note := func(at, format string, args ...any) {
+		b.Notes = append(b.Notes, src.Errorf(at, format, args...).Error())
+	}
+	if b.Format < 1 {
+		fail("format", "a bench begins with its format, from 1 to %d", FormatVersion)
+	}
+	b.migrate()
+	names := map[string]bool{}
+	for i := range b.Places {
+		p, at := &b.Places[i], fmt.Sprintf("place.%d", i)
+		if p.Name == "" || p.At == "" || p.Loader == "" {
+			fail(at, "a place needs a name, where it is (at), and a loader")
+		}
+		if names[strings.ToLower(p.Name)] {
+			fail(at+".name", "there are two places called %q", p.Name)
+		}
+		names[strings.ToLower(p.Name)] = true
+		if p.Room < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
+			fail(at, "room, rate, reserve and cluster cannot be negative")
+		}
+		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
+			fail(at+".cluster", "a cluster has from 512 bytes to 32MiB, and is a power of two")
+		}
+		for _, l := range p.Also {
+			if l == p.Loader {
+				fail(at+".also-for", "%q is the place's first loader already", l)
+			}
+		}
+		slices.Sort(p.Without)
+		slices.Sort(p.Titles)
+		p.contradictions(at, note)
+	}
+	slices.Sort(b.Favourites)
+	for key, n := range b.Priorities {
+		if n < -MaxPriority || n > MaxPriority {
+			fail("priorities."+key, "a priority is from -%d to %d", MaxPriority, MaxPriority)
+		}
+	}
+	files := map[string]bool{}
+	for i := range b.Edits {
+		e, at := &b.Edits[i], fmt.Sprintf("edit.%d", i)
+		if e.File == "" || files[e.File] {
+			fail(at, "an edit needs a file of its own")
+		}
+		files[e.File] = true
+		for _, f := range e.Locked {
+			if e.Value(f) == nil {
+				fail(at+".locked", "%q is no field that can be locked; those are: %s", f, strings.Join(title.Editable, ", "))
+			}
+		}
+	}
+	return b, errors.Join(all...)
+}
+
+// contradictions tells of choices that cannot all be meant, and which of them counts.
+func (p *Place) contradictions(at string, note func(at, format string, args ...any)) {
+	for _, key := range p.Titles {
+		switch {
+		case p.Without.has(key):
+			note(at+".titles", "%s is among the titles of %s, and among those that it goes without: %s", key, p.Name, map[bool]string{true: "it goes without", false: "it is wanted"}[p.Everything])
+		case p.Everything:
+			note(at+".titles", "%s wants everything, so its list of titles says nothing", p.Name)
+			return
+		}
+	}
+	if !p.Everything && len(p.Without) > 0 && len(p.Titles) == 0 {
+		note(at+".without", "%s wants only what its titles name, so its list of what it goes without says nothing", p.Name)
+	}
+	for _, path := range p.Leaving {
+		if slices.Contains(p.Replace, path) {
+			note(at+".replace", "%s of %s is marked to leave and to be replaced: it leaves", path, p.Name)
+		}
+	}
+}
+
+// migrate brings what an older format says into the present one. It is written so with the next
+// change; until then the file stays as it is.
+func (b *Bench) migrate() {
+	if b.Format == FormatVersion || b.Format < 1 {
+		return
+	}
+	b.Notes = append(b.Notes, fmt.Sprintf("This bench is of format %d; the next change is written in format %d.", b.Format, FormatVersion))
+	b.Format = FormatVersion
+}
+
+// New makes an empty bench that will be saved to a file; with "" it never is.
+func New(file string) *Bench {
+	name := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
+	return &Bench{Format: FormatVersion, Name: name, file: file, state: &state{}}
+}
+
+// File is where the bench is saved, "" for nowhere.
+func (b *Bench) File() string { return b.file }
+
+// Resolve turns a path of the bench into one for the system.
+func (b *Bench) Resolve(path string) string {
+	if b.file == "" || filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(filepath.Dir(b.file), path)
+}
+
+// SourcePaths lists the source folders.
+func (b *Bench) SourcePaths() []string {
+	var out []string
+	for _, s := range b.Sources {
+		out = append(out, b.Resolve(s.Path))
+	}
+	return out
+}

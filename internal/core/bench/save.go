@@ -1,0 +1,85 @@
+package bench
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"github.com/pelletier/go-toml/v2"
+)
+
+const heading = `# A Polytome bench: where the games are, what shall be filled, and what was chosen.
+# Polytome rewrites this file on every change, and keeps your comments; paths are relative to it.
+
+`
+
+// state is what is known of the file on disk. Copies of a bench share it.
+type state struct {
+	mu     sync.Mutex
+	text   []byte // as it was read or written last
+	read   bool   // there was a file
+	holder *Holder
+	// goodCopy is where the last good version is kept, "" for nowhere.
+	goodCopy string
+}
+
+// Errors of saving that a person decides on.
+var (
+	// ErrReadOnly is that another Polytome has the bench open.
+	ErrReadOnly = errors.New("another Polytome has this bench open, so this one only shows it")
+	// ErrChanged is that the file was changed by something else since it was read.
+	ErrChanged = errors.New("the file was changed by another program since it was read here")
+)
+
+// Save writes the file anew, at once or not at all. Comments stay with what they were about. A file
+// that another program has changed in the meantime is left alone: [ErrChanged].
+func (b *Bench) Save() error {
+	if b.file == "" {
+		return nil
+	}
+	b.state.mu.Lock()
+	defer b.state.mu.Unlock()
+	if b.state.holder != nil && b.state.holder.other != "" {
+		return ErrReadOnly
+	}
+	text, err := toml.Marshal(b)
+	if err != nil {
+		return fmt.Errorf("saving the bench: %w", err)
+	}
+	was, err := os.ReadFile(b.file)
+	switch {
+	case err == nil && b.state.read && !bytes.Equal(was, b.state.text):
+		return fmt.Errorf("saving the bench %s: %w", b.file, ErrChanged)
+	case err != nil && !errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("saving the bench: %w", err)
+	}
+	text = append([]byte(heading), weave(text, comments(was))...)
+	if err := writeWhole(b.file, text); err != nil {
+		return fmt.Errorf("saving the bench %s: %w", b.file, err)
+	}
+	b.state.text, b.state.read = text, true
+	if b.state.goodCopy != "" {
+		_ = writeWhole(b.state.goodCopy, text) // a copy for hard times; without it the bench is as good
+	}
+	return nil
+}
+
+// writeWhole writes a file at once or not at all.
+func writeWhole(file string, text []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(file), ".bench-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), file)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+	}
+	return err
+}

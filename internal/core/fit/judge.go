@@ -1,0 +1,456 @@
+package fit
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/title"
+	"polytome/internal/parallel"
+	"polytome/internal/place"
+)
+
+// A reason is a verdict with the words that go with it.
+type reason struct {
+	Verdict
+	path   string // the path that decided
+	detail string
+}
+
+// dirCheck is what was found out about a folder, for all the files in it.
+type dirCheck struct {
+	kind   Kind // AsIs for nothing to say against it
+	path   string
+	detail string
+}
+
+// fold brings a path into the form in which two paths are the same on the place.
+func (s *Sheet) fold(p string) string {
+	if s.of.Facts.Filesystem.CaseSensitive {
+		return p
+	}
+	for i := range len(p) {
+		if c := p[i]; c >= 0x80 || c >= 'a' && c <= 'z' {
+			return strings.ToUpper(p)
+		}
+	}
+	return p
+}
+
+// parent is the folder above a path, "." for the root.
+func parent(p string) string {
+	if i := strings.LastIndexByte(p, '/'); i > 0 {
+		return p[:i]
+	}
+	return "."
+}
+
+// closeFolders finds the folders that the console would have made by itself on a place that it has
+// already prepared, and did not make.
+func (s *Sheet) closeFolders() {
+	s.closed = make([]map[string]bool, len(s.of.Loaders))
+	for k := range s.of.Loaders {
+		p := s.of.Loaders[k].Profile
+		if p.FirstBoot.MayAdd {
+			continue
+		}
+		out, prepared := map[string]bool{}, false
+		for _, f := range layout.FirstBoot(p) {
+			key := s.fold(f)
+			if e, ok := s.present[key]; ok && e.Folder {
+				prepared = true
+				continue
+			}
+			out[key] = true
+		}
+		if prepared {
+			s.closed[k] = out
+		}
+	}
+}
+
+// checkFolders looks at every folder that a title wants, once for all the files in it.
+func (s *Sheet) checkFolders() {
+	last := ""
+	for i := range s.of.Titles {
+		pl := s.Placement(i)
+		for k := range pl.Items {
+			dir := parent(pl.Items[k].Path)
+			if dir == last {
+				continue
+			}
+			last = dir
+			s.checkFolder(dir, int(s.by[i]))
+		}
+	}
+}
+
+func (s *Sheet) checkFolder(dir string, by int) dirCheck {
+	if dir == "." {
+		return dirCheck{}
+	}
+	key := dirKey(by, dir)
+	if c, ok := s.dirs[key]; ok {
+		return c
+	}
+	c := s.checkFolder(parent(dir), by)
+	folded := s.fold(dir)
+	p := s.of.Loaders[by].Profile
+	switch why := s.of.Facts.Filesystem.CheckName(path.Base(dir)); {
+	case c.kind != AsIs:
+	case s.closed[by][folded]:
+		c = dirCheck{NotRead, dir, fmt.Sprintf("the console has made its folders, and %s is not among them: %s", dir, p.FirstBoot.Why)}
+	case why != "":
+		c = dirCheck{BadName, dir, why}
+	default:
+		if e, ok := s.present[folded]; ok && !e.Folder {
+			c = dirCheck{Differs, dir, "a file"}
+		}
+	}
+	s.dirs[key] = c
+	return c
+}
+
+// dirKey tells the folders of several loaders apart.
+func dirKey(by int, dir string) string {
+	if by == 0 {
+		return dir
+	}
+	return fmt.Sprint(by, "\x00", dir)
+}
+
+// judge finds what holds for a title whatever else is chosen.
+func (s *Sheet) judge(i int) reason {
+	t, pl := &s.of.Titles[i], s.Placement(i)
+	facts := &s.of.Facts
+	var v reason
+	if pl.Refusal != nil {
+		v.Room = facts.RoomFor(t.Size())
+	}
+	for k := range pl.Items {
+		v.Room += facts.RoomFor(pl.Items[k].Size)
+	}
+	v.Need = v.Room
+	target := s.of.Loaders[s.by[i]].Tree.Target()
+	at := target.Attachment
+	switch {
+	case pl.Refusal != nil && pl.Refusal.Foreign:
+		v.Kind, v.detail = Foreign, pl.Refusal.Say
+		return v
+	case !t.Sound():
+		v.Kind = unsound(t)
+		return v
+	case at == nil || !at.Reads(facts.Filesystem.Name):
+		v.Kind = NotRead
+		return v
+	case pl.Refusal != nil:
+		v.Kind, v.detail = NotRead, pl.Refusal.Say
+		return v
+	}
+	found := s.of.Found[i]
+	moved := false
+	limit := target.LargestFile()
+	v.Kind = There
+	shape := AsIs
+	for k := range pl.Items {
+		item := &pl.Items[k]
+		v.Disc, v.path = item.Disc, item.Path
+		if !item.Ready() {
+			v.Kind, v.detail = NotYet, string(item.Shape)
+			if item.Shape == layout.Pack {
+				v.Kind = Packed
+			}
+			return v
+		}
+		if item.Size > limit {
+			v.Kind, v.Number = TooBig, item.Size-limit
+			return v
+		}
+		if c := s.dirs[dirKey(int(s.by[i]), parent(item.Path))]; c.kind != AsIs {
+			v.Kind, v.path, v.detail = c.kind, c.path, c.detail
+			return v
+		}
+		if why := facts.Filesystem.CheckName(path.Base(item.Path)); why != "" {
+			v.Kind, v.detail = BadName, why
+			return v
+		}
+		shape = max(shape, shapeOf(t, item))
+		if item.Shape == layout.Split {
+			v.Parts++
+		}
+		folded := s.fold(item.Path)
+		e, ok := s.present[folded]
+		switch {
+		case !ok:
+			if v.Kind == There {
+				v.Kind = AsIs
+			}
+			if found != nil && found[k] != "" {
+				v.Need -= facts.RoomFor(item.Size)
+				moved = true
+			}
+		case e.Folder:
+			v.Kind, v.detail = Differs, "a folder"
+			return v
+		case e.Size == item.Size || item.Shape == layout.Written: // a text may have been changed by hand, and stays
+			v.Need -= facts.RoomFor(item.Size)
+		case s.replace[folded]:
+			v.Need -= facts.RoomFor(e.Size)
+			v.Kind = Replaced
+		default:
+			v.Kind, v.Number, v.detail = Differs, e.Size, "a file of another size"
+			return v
+		}
+	}
+	v.Disc, v.path = 0, pl.Items[0].Path
+	switch {
+	case moved:
+		v.Kind = Renamed
+	case v.Kind == AsIs:
+		v.Kind = shape
+	}
+	s.companionRoom(i, &v)
+	return v
+}
+
+// unsound tells what an unsound title waits for, where it waits for something that can be given.
+func unsound(t *title.Title) Kind {
+	switch {
+	case t.Encrypted:
+		return Locked
+	case len(t.Discs) < t.Of:
+		return NoDisc
+	}
+	return Unsound
+}
+
+// shapeOf is the verdict on an item that is brought into another shape, AsIs for none.
+func shapeOf(t *title.Title, item *layout.Item) Kind {
+	switch {
+	case item.Shape == layout.Extract:
+		return Converted
+	case item.Shape == layout.Split:
+		return Parts
+	case item.Shape == layout.Unpack, item.Source.Entry != "" && t.Form != title.Image:
+		return Unpacked
+	}
+	return AsIs
+}
+
+// findCompanions works out, for all titles that a loader takes, which companions they want.
+func (s *Sheet) findCompanions() {
+	any := false
+	for k := range s.of.Loaders {
+		for c := range s.of.Loaders[k].Profile.Companions {
+			any = any || !s.of.Loaders[k].Profile.Companions[c].Decides()
+		}
+	}
+	if !any {
+		return
+	}
+	s.extras = make([][]extra, len(s.of.Titles))
+	parallel.Each(len(s.extras), func(i int) {
+		for _, c := range s.Companions(i) {
+			s.extras[i] = append(s.extras[i], extra{c.Path, c.Size})
+		}
+	})
+}
+
+// Companions are the files that belong to title i and are written with it: texts, and covers for
+// which there is a picture. None are for a title that is there and has no room for them.
+func (s *Sheet) Companions(i int) []layout.Companion {
+	if s.Placement(i).Refusal != nil || s.bare[i] {
+		return nil
+	}
+	all := s.of.Loaders[s.by[i]].Tree.Companions(i)
+	out := all[:0]
+	for _, c := range all {
+		if c.Shape == layout.Fitted && (c.Source.Path == "" || !s.of.Covers) {
+			continue
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func (s *Sheet) extra(i int) []extra {
+	if s.extras == nil {
+		return nil
+	}
+	return s.extras[i]
+}
+
+// Bare reports whether what belongs to title i is all there, so that nothing is to be written
+// beside it.
+func (s *Sheet) Bare(i int) bool { return s.bare[i] || len(s.extra(i)) == 0 }
+
+// companionRoom adds the room of a title's companions.
+func (s *Sheet) companionRoom(i int, v *reason) {
+	for _, x := range s.extra(i) {
+		room := s.of.Facts.RoomFor(x.size)
+		v.Room += room
+		if _, there := s.present[s.fold(x.path)]; !there {
+			v.Need += room
+		}
+	}
+}
+
+// noteNames notes which names a title adds to which folders.
+func (s *Sheet) noteNames(i int) {
+	pl := s.Placement(i)
+	fs := s.of.Facts.Filesystem
+	note := func(file string) {
+		if _, there := s.present[s.fold(file)]; !there {
+			folder := s.names.number(parent(file), s.fold)
+			s.names.free[i] = add(s.names.free[i], folder, fs.EntryBytes(path.Base(file)))
+		}
+	}
+	if s.base[i].Kind != There {
+		for k := range pl.Items {
+			note(pl.Items[k].Path)
+		}
+	}
+	for _, x := range s.extra(i) {
+		note(x.path)
+	}
+}
+
+// noteLists reckons how much each title adds to the files in which all titles are told.
+func (s *Sheet) noteLists() {
+	for k := range s.of.Loaders {
+		tree := s.of.Loaders[k].Tree
+		for _, l := range tree.ListLines() {
+			room := listRoom{lines: make([]int32, len(s.of.Titles))}
+			if e, ok := s.present[s.fold(l.Path)]; ok {
+				room.was = e.Size
+			}
+			for i := range s.of.Titles {
+				if int(s.by[i]) == k && s.base[i].Kind.Goes() {
+					room.lines[i] = int32(l.Bytes(i))
+				}
+			}
+			s.lists = append(s.lists, room)
+		}
+	}
+}
+
+// tell adds a title's lines to the files in which all are told, or takes them out, and returns by
+// how many bytes those grow on the place.
+func (s *Sheet) tell(i, sign int) (grown int64) {
+	for k := range s.lists {
+		l := &s.lists[k]
+		before := max(s.of.Facts.RoomFor(l.bytes), s.of.Facts.RoomFor(l.was))
+		l.bytes += int64(sign) * int64(l.lines[i])
+		grown += max(s.of.Facts.RoomFor(l.bytes), s.of.Facts.RoomFor(l.was)) - before
+	}
+	return grown
+}
+
+// noteFreed reckons, where the place is to hold exactly what is chosen, what titles free that are
+// there and are not chosen, and what leaves in any case.
+func (s *Sheet) noteFreed() {
+	if !s.of.Exactly {
+		return
+	}
+	s.freedBy = map[int]int64{}
+	mine := map[string]bool{}
+	for i := range s.of.Titles {
+		if s.Placement(i).Refusal != nil {
+			continue
+		}
+		var freed int64
+		for _, p := range s.Holds(i) {
+			if e, ok := s.present[s.fold(p)]; ok && !mine[s.fold(p)] {
+				mine[s.fold(p)] = true
+				freed += s.of.Facts.RoomFor(e.Size)
+			}
+		}
+		if freed > 0 {
+			s.freedBy[i] = freed
+		}
+	}
+	for key, e := range s.present {
+		if !e.Folder && !mine[key] && s.owned(e.Path) {
+			s.leaving[key] = true
+			s.Freed += s.of.Facts.RoomFor(e.Size)
+			s.Kept -= s.of.Facts.RoomFor(e.Size)
+		}
+	}
+}
+
+// At is what lies on the place under a path and stays; ok is false for nothing.
+func (s *Sheet) At(file string) (e place.Entry, ok bool) {
+	e, ok = s.present[s.fold(file)]
+	return e, ok
+}
+
+// Holds are the paths of title i on the place, if it is there: its items and companions, and where
+// they were found under other names.
+func (s *Sheet) Holds(i int) []string {
+	var out []string
+	pl := s.Placement(i)
+	for k := range pl.Items {
+		out = append(out, pl.Items[k].Path)
+	}
+	for _, p := range s.of.Found[i] {
+		if p != "" {
+			out = append(out, p)
+		}
+	}
+	for _, x := range s.extra(i) {
+		out = append(out, x.path)
+	}
+	return out
+}
+
+// owned reports whether a loader of the place knows a file as one of a title.
+func (s *Sheet) owned(file string) bool {
+	for k := range s.of.Loaders {
+		l := &s.of.Loaders[k]
+		on := ""
+		if at := l.Tree.Target().Attachment; at != nil {
+			on = at.Name
+		}
+		if layout.Owns(l.Profile, on, file) {
+			return true
+		}
+	}
+	return false
+}
+
+// Leaves tells whether an entry of the place leaves, and why.
+func (s *Sheet) Leaves(e place.Entry) (why string, leaves bool) {
+	key := s.fold(e.Path)
+	if e.Folder {
+		return "", false
+	}
+	if s.leaving[key] {
+		if s.marked(key) {
+			return "you marked it", true
+		}
+		return "the place is to hold exactly what is chosen, and this is not", true
+	}
+	return "", false
+}
+
+// marked reports whether the user marked a path, or a folder above it.
+func (s *Sheet) marked(key string) bool {
+	for _, m := range s.of.Leaving {
+		m = s.fold(m)
+		if key == m || strings.HasPrefix(key, m+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// Unwanted are the titles that are on the place and leave because they are not chosen.
+func (s *Sheet) Unwanted() (out []int) {
+	for i := range s.of.Titles {
+		if s.freedBy[i] > 0 && !s.Chosen[i] {
+			out = append(out, i)
+		}
+	}
+	return out
+}

@@ -1,0 +1,88 @@
+// Package fit tells for every title whether it can go to a place, in which shape, what decides
+// that, and what room it takes. It is pure: facts in, verdicts out.
+package fit
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Kind is what holds for a title at a place.
+type Kind uint8
+
+// The verdicts: first those with which a title can be on the place.
+const (
+	AsIs      Kind = iota // can go, unchanged
+	There                 // is there already
+	Renamed               // is there under another name, and is renamed
+	Replaced              // something else is there under its path, and is to be replaced
+	Parts                 // goes in parts
+	Unpacked              // goes unpacked from its archive
+	Converted             // goes as the folder that is in its image
+	Packed                // would have to be packed
+	NotYet                // would have to be unpacked, and what is in it is not known
+	Unsound               // something is wrong with the files themselves
+	NoDisc                // waits for a disc
+	Locked                // waits for a password
+	NotRead               // the loader does not take it, here or at all
+	Foreign               // no loader of the place has anything to do with such titles
+	Clash                 // another chosen title gets the same path
+	BadName               // the filesystem cannot hold the path
+	TooBig                // a file is over the filesystem's limit
+	Differs               // something else is there under its path
+	NoRoom                // what is chosen before it leaves too little
+	NeedsDisk             // there is no room for it on the console's own disk, where it is needed too
+)
+
+// words are the verdicts as they are shown and written.
+var words = [...]string{
+	AsIs: "as it is", There: "there", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
+	Packed: "pack", NotYet: "not yet", Unsound: "unsound", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
+	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", NeedsDisk: "needs disk",
+}
+
+// Kinds lists all verdicts.
+func Kinds() []Kind {
+	out := make([]Kind, len(words))
+	for i := range out {
+		out[i] = Kind(i)
+	}
+	return out
+}
+
+func (k Kind) String() string { return words[k] }
+
+// MarshalText writes the verdict's word.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(words[k]), nil }
+
+// UnmarshalText reads the verdict's word.
+func (k *Kind) UnmarshalText(b []byte) error {
+	i := slices.Index(words[:], string(b))
+	if i < 0 {
+		return fmt.Errorf("there is no verdict %q", b)
+	}
+	*k = Kind(i)
+	return nil
+}
+
+// Goes reports whether a title with this verdict can be on the place.
+func (k Kind) Goes() bool { return k <= Converted }
+
+// A Verdict is what holds for one title. The numbers are those that decided.
+type Verdict struct {
+	Kind   Kind  `json:"verdict"`
+	Room   int64 `json:"room"`            // bytes that it takes, or would take, on the place
+	Need   int64 `json:"need"`            // those of them that its files still have to get
+	Number int64 `json:"-"`               // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there
+	Other  int   `json:"-"`               // Clash: index of the title that has the path
+	Disc   int   `json:"-"`               // index of the disc that decided
+	Parts  int   `json:"parts,omitempty"` // how many parts it goes in
+}
+
+// Word is the verdict in one or two words.
+func (v Verdict) Word() string {
+	if v.Kind == Parts {
+		return fmt.Sprintf("split %d", v.Parts)
+	}
+	return v.Kind.String()
+}

@@ -1,0 +1,220 @@
+package fit
+
+import (
+	"path"
+
+	"polytome/internal/place"
+)
+
+// names reckons the room that folders take: a cluster for each new one, and more when the names
+// in it outgrow what it has. Folders are numbered once, so that putting or taking a title is
+// plain arithmetic. What a set of titles takes does not depend on the order in which they are
+// put.
+type names struct {
+	fs      place.Filesystem
+	cluster int64
+	numbers map[string]int32 // folded path -> number
+	all     []folderNames
+	free    [][]touch // for each title, what it adds
+}
+
+// folderNames is one folder and the names in it.
+type folderNames struct {
+	parent int32 // -1 for the root
+	own    int64 // bytes that its own name takes in its parent
+	exists bool
+	before int64 // bytes of the names in it now
+	count  int32 // names that titles have added
+	bytes  int64 // of those
+}
+
+// touch is what a title adds to one folder.
+type touch struct {
+	folder int32
+	count  int32
+	bytes  int64
+	raised bool // its own name is added to its parent
+}
+
+const root = int32(0)
+
+func newNames(facts place.Facts, there []place.Entry, fold func(string) string, titles int) *names {
+	n := &names{fs: facts.Filesystem, cluster: facts.Cluster, numbers: map[string]int32{".": root},
+		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, free: make([][]touch, titles)}
+	for _, e := range there {
+		if e.Folder {
+			n.all[n.number(e.Path, fold)].exists = true
+		}
+	}
+	for _, e := range there {
+		n.all[n.number(path.Dir(e.Path), fold)].before += n.fs.EntryBytes(path.Base(e.Path))
+	}
+	return n
+}
+
+// number finds the number of a folder, and gives it one where it has none.
+func (n *names) number(dir string, fold func(string) string) int32 {
+	if dir == "." || dir == "" {
+		return root
+	}
+	key := fold(dir)
+	if at, ok := n.numbers[key]; ok {
+		return at
+	}
+	parent := n.number(path.Dir(dir), fold)
+	at := int32(len(n.all))
+	n.numbers[key] = at
+	n.all = append(n.all, folderNames{parent: parent, own: n.fs.EntryBytes(path.Base(dir))})
+	return at
+}
+
+// add notes that a title has a file in a folder.
+func add(list []touch, folder int32, bytes int64) []touch {
+	for i := range list {
+		if list[i].folder == folder {
+			list[i].count++
+			list[i].bytes += bytes
+			return list
+		}
+	}
+	return append(list, touch{folder: folder, count: 1, bytes: bytes})
+}
+
+// closure adds the folders that have to be made for a title, or that go with it when it is taken,
+// to what it touches: a folder with its first name gets one in its parent, and loses it with
+// its last.
+func (n *names) closure(list []touch, taken bool) []touch {
+	for again := true; again; {
+		again = false
+		for i := 0; i < len(list); i++ {
+			t := &list[i]
+			f := &n.all[t.folder]
+			turns := f.count == 0
+			if taken {
+				turns = f.count == t.count
+			}
+			if t.raised || !turns || f.exists || f.parent < 0 {
+				continue
+			}
+			t.raised, again = true, true
+			list = add(list, f.parent, f.own)
+		}
+	}
+	return list
+}
+
+// cost is the change in room of what is touched, in bytes.
+func (n *names) cost(list []touch, sign int32) (grown int64) {
+	for _, t := range list {
+		f := &n.all[t.folder]
+		grown += n.room(f, f.count+sign*t.count, f.bytes+int64(sign)*t.bytes) - n.room(f, f.count, f.bytes)
+	}
+	return grown
+}
+
+// room is what a folder takes beyond what it has now.
+func (n *names) room(f *folderNames, count int32, bytes int64) int64 {
+	switch {
+	case f.exists:
+		return n.fs.FolderRoom(f.before+bytes, n.cluster) - n.fs.FolderRoom(f.before, n.cluster)
+	case count == 0:
+		return 0
+	}
+	return n.fs.FolderRoom(bytes, n.cluster)
+}
+
+func (n *names) apply(list []touch, sign int32) {
+	for _, t := range list {
+		f := &n.all[t.folder]
+		f.count += sign * t.count
+		f.bytes += int64(sign) * t.bytes
+	}
+}
+
+// few is how many folders a title seldom has more of.
+const few = 12
+
+// growth is by how many bytes folders would grow with title i.
+func (n *names) growth(i int) int64 {
+	var space [few]touch
+	return n.cost(n.closure(append(space[:0], n.free[i]...), false), 1)
+}
+
+// put books title i's names, and returns the bytes by which folders grow.
+func (n *names) put(i int) int64 {
+	var space [few]touch
+	list := n.closure(append(space[:0], n.free[i]...), false)
+	grown := n.cost(list, 1)
+	n.apply(list, 1)
+	return grown
+}
+
+// take takes title i's names back, and returns the bytes by which folders shrink.
+func (n *names) take(i int) int64 {
+	var space [few]touch
+	list := n.closure(append(space[:0], n.free[i]...), true)
+	shrunk := n.cost(list, -1)
+	n.apply(list, -1)
+	return -shrunk
+}
+
+func (n *names) reset() {
+	for i := range n.all {
+		n.all[i].count, n.all[i].bytes = 0, 0
+	}
+}
+
+// portion is what title i adds to the room that folders take, as far as it can be told of it alone: the
+// bytes of its names, and the clusters of the folders that only it needs.
+func (n *names) portion(i int, users []int32) (bytes int64) {
+	for _, t := range n.free[i] {
+		f := &n.all[t.folder]
+		if f.exists || users[t.folder] > 1 {
+			bytes += t.bytes
+			continue
+		}
+		bytes += n.fs.FolderRoom(t.bytes, n.cluster) + f.own
+	}
+	return bytes
+}
+
+// users counts the titles that have files in each folder.
+func (n *names) users() []int32 {
+	out := make([]int32, len(n.all))
+	for i := range n.free {
+		for _, t := range n.free[i] {
+			out[t.folder]++
+		}
+	}
+	return out
+}
+
+// slack is how much room the folders that several titles use may take beyond their portions: a
+// cluster of each, and those above them.
+func (n *names) slack(users []int32) (bytes int64) {
+	shared := map[int32]bool{}
+	for i := range users {
+		if users[i] > 1 || users[i] == 1 && n.all[i].exists {
+			for at := int32(i); at >= 0 && !shared[at]; at = n.all[at].parent {
+				shared[at] = true
+			}
+		}
+	}
+	return int64(len(shared)) * n.cluster
+}
+
+// Portions tells what each title takes on the place, as a share of the whole that does not depend on
+// which others are there, and how much of the place's room is to be left for what cannot be
+// shared out so. Titles that do not go have none.
+func (s *Sheet) Portions() (of func(i int) int64, slack int64) {
+	users := s.names.users()
+	return func(i int) int64 {
+		if !s.base[i].Kind.Goes() {
+			return 0
+		}
+		return s.base[i].Need + s.names.portion(i, users)
+	}, s.names.slack(users)
+}
+
+// Room is what chosen titles can take in all, beside what is there and stays, less the reserve.
+func (s *Sheet) Room() int64 { return s.room() }

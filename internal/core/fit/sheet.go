@@ -1,0 +1,460 @@
+package fit
+
+import (
+	"maps"
+	"slices"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/parallel"
+	"polytome/internal/place"
+)
+
+// A Case is everything that verdicts depend on.
+type Case struct {
+	Titles []title.Title
+	// Loaders are those that the place is filled for. A title is the first one's that takes it.
+	Loaders []Loader
+	Road    string
+	Facts   place.Facts
+	There   []place.Entry
+	// Found are titles that lie on the place under other paths, by their indexes: for each item
+	// where it is now, "" where it has to be written.
+	Found map[int][]string
+	// Leaving are the paths that the user has marked to be removed; Replace those that may be
+	// written over. Both are as the place spells them.
+	Leaving, Replace []string
+	// Exactly has everything leave that a loader knows and that is not chosen.
+	Exactly bool
+	// Covers are reckoned in.
+	Covers bool
+	// Reserve is how many bytes are to stay free.
+	Reserve int64
+	// Ranks are how much each title is wanted, the most wanted first in the room; nil for all alike.
+	Ranks []int8
+}
+
+// A Loader is one that the place is filled for, with the tree that it wants of all titles.
+type Loader struct {
+	Profile *loader.Profile
+	Tree    *layout.Tree
+}
+
+// A Sheet holds the verdicts for all titles at one place.
+type Sheet struct {
+	Chosen   []bool
+	Kept     int64 // bytes used by what is there already and stays, with the filesystem's own structures
+	Planned  int64 // bytes that the chosen titles will add
+	Freed    int64 // bytes of what leaves whatever is chosen
+	Released int64 // bytes of what leaves because it is not chosen
+	Count    int   // chosen titles that go or are there
+	New      int   // those of them that are not there yet
+	Mine     int   // titles that some loader has to do with at all
+
+	of      Case
+	base    []Verdict // whatever else is chosen
+	by      []uint8   // which loader takes a title
+	placed  []bool    // chosen titles that have their room
+	missing map[int]int64
+	order   []int32 // in which titles get room; nil for that of the list
+	names   *names
+	lists   []listRoom
+	present map[string]place.Entry // by folded path, without what leaves
+	leaving map[string]bool        // folded paths
+	replace map[string]bool        // folded paths
+	closed  []map[string]bool      // by loader: folders that the console did not make
+	dirs    map[string]dirCheck    // by folded path: what was found out about folders
+	others  map[string]Elsewhere   // by attachment: the console's own disks
+	freedBy map[int]int64          // Exactly: what a title frees when it is not chosen
+	extras  [][]extra              // by title; nil where there are none at all
+	bare    map[int]bool           // titles that are there, and have no room for what is missing beside them
+}
+
+// An extra is a file that is written with a title and does not decide whether it starts.
+type extra struct {
+	path string
+	size int64
+}
+
+// Elsewhere is the room on another place of the same console.
+type Elsewhere struct {
+	Name string
+	Free int64
+}
+
+// listRoom is the file in which a loader wants all titles told.
+type listRoom struct {
+	was   int64 // bytes that it has on the place
+	bytes int64 // of the lines of chosen titles
+	lines []int32
+}
+
+// Judge gives the verdicts with nothing chosen. What a broken-off run left is
+// reckoned as free, since the next run clears it.
+func Judge(c Case) *Sheet {
+	n := len(c.Titles)
+	s := &Sheet{
+		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
+		missing: map[int]int64{}, bare: map[int]bool{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+	}
+	for _, p := range c.Leaving {
+		s.leaving[s.fold(p)] = true
+	}
+	for _, p := range c.Replace {
+		s.replace[s.fold(p)] = true
+	}
+	s.present = make(map[string]place.Entry, len(c.There))
+	stays := make([]place.Entry, 0, len(c.There))
+	s.Kept = c.Facts.Capacity - c.Facts.Free
+	for _, e := range c.There {
+		key := s.fold(e.Path)
+		if !e.Folder && (place.IsTemporary(e.Path) || s.leaves(key)) {
+			room := c.Facts.RoomFor(e.Size)
+			s.Kept -= room
+			if !place.IsTemporary(e.Path) {
+				s.Freed += room
+				s.leaving[key] = true
+			}
+			continue
+		}
+		s.present[key] = e
+		stays = append(stays, e)
+	}
+	s.assign()
+	s.closeFolders()
+	s.names = newNames(c.Facts, stays, s.fold, n)
+	s.judgeAll()
+	s.rankAll(c.Ranks)
+	s.settle()
+	return s
+}
+
+// leaves reports whether a marked path, or a folder above it, is to be removed.
+func (s *Sheet) leaves(key string) bool {
+	if len(s.leaving) == 0 {
+		return false
+	}
+	for at := key; at != "."; at = parent(at) {
+		if s.leaving[at] {
+			return true
+		}
+	}
+	return false
+}
+
+// assign finds the loader of every title: the first that has a path for it, else the first that
+// has to do with it.
+func (s *Sheet) assign() {
+	if len(s.of.Loaders) < 2 {
+		return
+	}
+	for i := range s.of.Titles {
+		best := -1
+		for k := range s.of.Loaders {
+			r := s.of.Loaders[k].Tree.Placements[i].Refusal
+			if r == nil {
+				best = k
+				break
+			}
+			if !r.Foreign && best < 0 {
+				best = k
+			}
+		}
+		s.by[i] = uint8(max(best, 0))
+	}
+}
+
+// judgeAll finds what holds for all titles whatever else is chosen. Folders are numbered in order,
+// everything else is done for several titles at once.
+func (s *Sheet) judgeAll() {
+	n := len(s.of.Titles)
+	s.checkFolders()
+	s.findCompanions()
+	parallel.Each(n, func(i int) { s.base[i] = s.judge(i).Verdict })
+	for i := range n {
+		if s.base[i].Kind != Foreign {
+			s.Mine++
+		}
+		if s.base[i].Kind.Goes() {
+			s.noteNames(i)
+		}
+	}
+	s.noteLists()
+	s.noteFreed()
+}
+
+// Titles are those that were judged.
+func (s *Sheet) Titles() []title.Title { return s.of.Titles }
+
+// Facts are what the place can hold.
+func (s *Sheet) Facts() place.Facts { return s.of.Facts }
+
+// There is what lies on the place.
+func (s *Sheet) There() []place.Entry { return s.of.There }
+
+// Loader is the loader that title i is for.
+func (s *Sheet) Loader(i int) *Loader { return &s.of.Loaders[s.by[i]] }
+
+// Loaders are those that the place is filled for.
+func (s *Sheet) Loaders() []Loader { return s.of.Loaders }
+
+// Placement is where title i goes.
+func (s *Sheet) Placement(i int) *layout.Placement {
+	return &s.of.Loaders[s.by[i]].Tree.Placements[i]
+}
+
+// Found are the paths under which title i lies on the place while it should have others; nil for
+// none.
+func (s *Sheet) Found(i int) []string { return s.of.Found[i] }
+
+// Limit is how many bytes a file can have.
+func (s *Sheet) Limit() int64 { return s.of.Loaders[0].Tree.Target().LargestFile() }
+
+// Free is the room left when the chosen titles are there, in bytes; what is held in reserve is
+// no part of it.
+func (s *Sheet) Free() int64 { return s.room() + s.Released - s.Planned }
+
+// room is what chosen titles can take.
+func (s *Sheet) room() int64 {
+	return s.of.Facts.Capacity - s.Kept - s.of.Reserve
+}
+
+// Choose sets which titles are wanted, by index. Titles that no loader has to do with are never
+// chosen.
+func (s *Sheet) Choose(chosen func(i int) bool) {
+	for i := range s.Chosen {
+		s.Chosen[i] = s.base[i].Kind != Foreign && chosen(i)
+	}
+	s.settle()
+}
+
+// Put sets whether one title is wanted. While everything has room, that is a matter of this title
+// alone.
+func (s *Sheet) Put(i int, wanted bool) {
+	if s.Chosen[i] == wanted || s.base[i].Kind == Foreign {
+		return
+	}
+	s.Chosen[i] = wanted
+	if len(s.missing) > 0 || len(s.Placement(i).Rivals) > 0 || s.freedBy != nil {
+		s.settle()
+		return
+	}
+	if !wanted {
+		s.drop(i)
+		return
+	}
+	if s.place(i); len(s.missing) > 0 {
+		s.settle()
+	}
+}
+
+// Rank sets how much titles are wanted; nil for all alike.
+func (s *Sheet) Rank(ranks []int8) {
+	s.rankAll(ranks)
+	s.settle()
+}
+
+func (s *Sheet) rankAll(ranks []int8) {
+	s.of.Ranks, s.order = ranks, nil
+	if !slices.ContainsFunc(ranks, func(r int8) bool { return r != 0 }) {
+		return
+	}
+	s.order = make([]int32, len(s.base))
+	for i := range s.order {
+		s.order[i] = int32(i)
+	}
+	slices.SortStableFunc(s.order, func(a, b int32) int { return int(ranks[b]) - int(ranks[a]) })
+}
+
+// rank is how much a title is wanted.
+func (s *Sheet) rank(i int) int8 {
+	if s.of.Ranks == nil {
+		return 0
+	}
+	return s.of.Ranks[i]
+}
+
+// SetElsewhere tells how much room there is on another place of the same console, by the name of its
+// attachment.
+func (s *Sheet) SetElsewhere(others map[string]Elsewhere) {
+	s.others = others
+	s.settle()
+}
+
+// settle decides clashes and room, which depend on what is chosen. Chosen titles get room in
+// the order of their rank, then of the list; one that finds too little is passed over, and
+// smaller ones behind it may still go.
+func (s *Sheet) settle() {
+	s.Planned, s.Released, s.Count, s.New = 0, 0, 0, 0
+	clear(s.placed)
+	clear(s.missing)
+	clear(s.bare)
+	s.names.reset()
+	for k := range s.lists {
+		s.lists[k].bytes = 0
+	}
+	for i, bytes := range s.freedBy {
+		if !s.Chosen[i] {
+			s.Released += bytes
+		}
+	}
+	if s.order == nil {
+		for i := range s.Chosen {
+			if s.Chosen[i] {
+				s.place(i)
+			}
+		}
+		return
+	}
+	for _, i := range s.order {
+		if s.Chosen[i] {
+			s.place(int(i))
+		}
+	}
+}
+
+// place gives a chosen title its room, or notes how much is missing.
+func (s *Sheet) place(i int) {
+	v := &s.base[i]
+	if !v.Kind.Goes() {
+		return
+	}
+	if _, clash := s.rival(i); clash {
+		return
+	}
+	if _, _, lacks := s.lacksDisk(i); lacks {
+		return
+	}
+	need := v.Need + s.names.put(i) + s.tell(i, 1)
+	if missing := need - s.Free(); need > 0 && missing > 0 {
+		s.names.take(i)
+		s.tell(i, -1)
+		if v.Kind != There {
+			s.missing[i] = missing
+			return
+		}
+		s.bare[i], need = true, 0
+	}
+	s.placed[i] = true
+	s.Planned += need
+	s.Count++
+	if v.Kind != There {
+		s.New++
+	}
+}
+
+// drop takes the room of a title back.
+func (s *Sheet) drop(i int) {
+	if !s.placed[i] {
+		return
+	}
+	s.placed[i] = false
+	s.Count--
+	if s.base[i].Kind != There {
+		s.New--
+	}
+	if s.bare[i] {
+		delete(s.bare, i)
+		return
+	}
+	s.Planned += s.tell(i, -1) - s.base[i].Need - s.names.take(i)
+}
+
+// Verdict is what holds for title i.
+func (s *Sheet) Verdict(i int) Verdict {
+	v := s.base[i]
+	if !v.Kind.Goes() || s.placed[i] {
+		return v
+	}
+	if other, clash := s.rival(i); clash {
+		v.Kind, v.Other = Clash, other
+		return v
+	}
+	if _, missing, lacks := s.lacksDisk(i); lacks {
+		v.Kind, v.Number = NeedsDisk, missing
+		return v
+	}
+	if missing, ok := s.missing[i]; ok {
+		v.Kind, v.Number = NoRoom, missing
+		return v
+	}
+	if s.Chosen[i] || v.Kind == There {
+		return v
+	}
+	if missing := v.Need + s.names.growth(i) - s.Free(); missing > 0 && v.Need > 0 {
+		v.Kind, v.Number = NoRoom, missing
+	}
+	return v
+}
+
+// Fits is the verdict on title i if there were room for everything.
+func (s *Sheet) Fits(i int) Verdict { return s.base[i] }
+
+// Takes is the room that title i still has to get if nothing else were chosen, in bytes: its files,
+// and the folders that have to be made for it.
+func (s *Sheet) Takes(i int) int64 {
+	if v := &s.base[i]; v.Kind.Goes() {
+		return v.Need + s.names.growth(i)
+	}
+	return s.base[i].Need
+}
+
+// lacksDisk tells whether a title that the console copies to its own disk first finds no room
+// there.
+func (s *Sheet) lacksDisk(i int) (on Elsewhere, missing int64, lacks bool) {
+	rule := s.Placement(i).Rule
+	if rule == nil || rule.AlsoNeeds == "" {
+		return on, 0, false
+	}
+	on, ok := s.others[rule.AlsoNeeds]
+	if missing = s.of.Titles[i].Size() - on.Free; !ok || missing <= 0 {
+		return on, 0, false
+	}
+	return on, missing, true
+}
+
+// Lacks reports whether a title that the console copies to its own disk first finds no room there.
+func (s *Sheet) Lacks(i int) bool {
+	_, _, lacks := s.lacksDisk(i)
+	return lacks
+}
+
+// rival returns the title that has this one's path: what is on the place
+// already, else the first chosen one, else the first of them all.
+func (s *Sheet) rival(i int) (int, bool) {
+	rivals := s.Placement(i).Rivals
+	if len(rivals) == 0 {
+		return i, false
+	}
+	rank := func(j int) int {
+		r := j
+		if !s.Chosen[j] {
+			r += len(s.base)
+		}
+		if s.base[j].Kind != There {
+			r += 2 * len(s.base)
+		}
+		return r
+	}
+	best := i
+	for _, j := range rivals {
+		if s.by[j] == s.by[i] && s.base[j].Kind.Goes() && rank(j) < rank(best) {
+			best = j
+		}
+	}
+	return best, best != i
+}
+
+// Clone copies the sheet as far as choices change it, so that another goroutine can read it.
+func (s *Sheet) Clone() *Sheet {
+	c := *s
+	c.Chosen, c.placed = slices.Clone(s.Chosen), slices.Clone(s.placed)
+	c.missing = maps.Clone(s.missing)
+	n := *s.names
+	n.all = slices.Clone(s.names.all)
+	c.names = &n
+	c.lists = slices.Clone(s.lists)
+	c.bare = maps.Clone(s.bare)
+	return &c
+}

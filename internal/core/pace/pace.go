@@ -1,0 +1,175 @@
+// Package pace tells in advance how long writing takes: what a road usually bears, and what has been
+// learnt of a place in past runs.
+package pace
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"polytome/internal/core/run"
+	"polytome/internal/size"
+)
+
+// A Pace is how fast a place takes files. Every figure is a range, as no two files go alike.
+type Pace struct {
+	Slow, Fast int64         // bytes a second of large files, written and read back
+	Least      time.Duration // that each file takes beside
+	Most       time.Duration
+	Runs       int // that it was learnt from; 0 for what the road usually bears
+}
+
+// usual are the paces of the roads, as long as nothing has been learnt.
+var usual = map[string]Pace{
+	"usb":     {Slow: 6 * size.MiB, Fast: 25 * size.MiB, Least: 10 * time.Millisecond, Most: 80 * time.Millisecond},
+	"ftp":     {Slow: 5 * size.MiB, Fast: 11 * size.MiB, Least: 60 * time.Millisecond, Most: 400 * time.Millisecond},
+	"smb":     {Slow: 15 * size.MiB, Fast: 80 * size.MiB, Least: 10 * time.Millisecond, Most: 60 * time.Millisecond},
+	"adapter": {Slow: 20 * size.MiB, Fast: 90 * size.MiB, Least: 5 * time.Millisecond, Most: 40 * time.Millisecond},
+	"nbd":     {Slow: 15 * size.MiB, Fast: 80 * size.MiB, Least: 10 * time.Millisecond, Most: 60 * time.Millisecond},
+}
+
+// Usual is the pace of a road.
+func Usual(road string) Pace {
+	if p, ok := usual[road]; ok {
+		return p
+	}
+	return usual["usb"]
+}
+
+// Limited is the pace when no more than rate bytes a second may be written; 0 for no limit.
+func (p Pace) Limited(rate int64) Pace {
+	if rate > 0 {
+		p.Slow, p.Fast = min(p.Slow, rate), min(p.Fast, rate)
+	}
+	return p
+}
+
+// A Learnt is what is remembered of the past runs at a place.
+type Learnt struct {
+	Rate    int64   `toml:"bytes-a-second,omitempty"` // of large files, the mean
+	Spread  float64 `toml:"spread,omitempty"`         // by how much of it runs differ
+	PerFile float64 `toml:"seconds-a-file,omitempty"` // that a small file takes
+	Runs    int     `toml:"runs,omitempty"`
+}
+
+// newest is how much the newest run counts against all that were before.
+const newest = 0.4
+
+// leastLearnt is how many bytes of large files a run must have written to tell a rate: fewer
+// end in a cache.
+const leastLearnt = 64 * size.MiB
+
+// Learn takes a run's times in. It reports whether there was something to learn.
+func (l *Learnt) Learn(r *run.Report) bool {
+	learnt := false
+	mix := func(old, now float64) float64 {
+		if old == 0 {
+			return now
+		}
+		return old + newest*(now-old)
+	}
+	if r.Large.Bytes >= leastLearnt && r.Large.Took > 0 {
+		now := float64(r.Large.Bytes) / r.Large.Took.Seconds()
+		if l.Rate > 0 {
+			l.Spread = mix(l.Spread, math.Abs(now-float64(l.Rate))/float64(l.Rate))
+		}
+		l.Rate = int64(mix(float64(l.Rate), now))
+		learnt = true
+	}
+	if r.Small.Files >= 10 {
+		l.PerFile = mix(l.PerFile, r.Small.Took.Seconds()/float64(r.Small.Files))
+		learnt = true
+	}
+	if learnt {
+		l.Runs++
+	}
+	return learnt
+}
+
+// Pace is what was learnt, put over the usual pace of the road.
+func (l *Learnt) Pace(road string) Pace {
+	p := Usual(road)
+	if l == nil || l.Runs == 0 {
+		return p
+	}
+	p.Runs = l.Runs
+	if l.Rate > 0 {
+		spread := min(max(l.Spread, 0.15), 0.6)
+		p.Slow, p.Fast = int64(float64(l.Rate)*(1-spread)), int64(float64(l.Rate)*(1+spread))
+	}
+	if l.PerFile > 0 {
+		p.Least = time.Duration(l.PerFile * 0.6 * float64(time.Second))
+		p.Most = time.Duration(l.PerFile * 1.6 * float64(time.Second))
+	}
+	return p
+}
+
+// A Range is how long something takes at least and at most.
+type Range struct {
+	Least time.Duration `json:"least"` // in nanoseconds
+	Most  time.Duration `json:"most"`
+}
+
+// Of is how long some files with so many bytes take together.
+func (p Pace) Of(files int, bytes int64) Range {
+	if files == 0 && bytes == 0 {
+		return Range{}
+	}
+	seconds := func(rate int64) time.Duration {
+		return time.Duration(float64(bytes) / float64(max(rate, 1)) * float64(time.Second))
+	}
+	return Range{seconds(p.Fast) + time.Duration(files)*p.Least, seconds(p.Slow) + time.Duration(files)*p.Most}
+}
+
+// Plus is one after the other.
+func (r Range) Plus(o Range) Range { return Range{r.Least + o.Least, r.Most + o.Most} }
+
+// Beside is both at once.
+func (r Range) Beside(o Range) Range { return Range{max(r.Least, o.Least), max(r.Most, o.Most)} }
+
+// Middle is the middle of the range.
+func (r Range) Middle() time.Duration { return (r.Least + r.Most) / 2 }
+
+// String is the range in words: "3 to 8 min".
+func (r Range) String() string {
+	if r.Most < time.Second {
+		return "a moment"
+	}
+	least, most := whole(r.Least, r.Most), whole(r.Most, r.Most)
+	if least == most || least == 0 {
+		return "about " + words(r.Most)
+	}
+	if a, unit, ok := unitOf(r.Most); ok {
+		low := math.Round(float64(r.Least) / float64(unit))
+		if low >= math.Round(float64(r.Most)/float64(unit)) || low < 1 {
+			return words(r.Least) + " to " + words(r.Most)
+		}
+		return fmt.Sprintf("%.0f to %.0f %s", low, math.Round(float64(r.Most)/float64(unit)), a)
+	}
+	return words(r.Least) + " to " + words(r.Most)
+}
+
+// whole is a time in the unit of another one.
+func whole(d, as time.Duration) int {
+	_, unit, _ := unitOf(as)
+	return int(math.Round(float64(d) / float64(unit)))
+}
+
+// unitOf is the unit in which a time is told; ok is false for hours, which are told with minutes.
+func unitOf(d time.Duration) (string, time.Duration, bool) {
+	switch {
+	case d < 90*time.Second:
+		return "s", time.Second, true
+	case d < 2*time.Hour:
+		return "min", time.Minute, true
+	}
+	return "h", time.Minute, false
+}
+
+func words(d time.Duration) string {
+	name, unit, ok := unitOf(d)
+	if !ok {
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%.0f %s", math.Max(1, math.Round(float64(d)/float64(unit))), name)
+}

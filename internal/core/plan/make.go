@@ -1,0 +1,292 @@
+package plan
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+)
+
+// A maker gathers the steps of a plan by what they do.
+type maker struct {
+	sheet *fit.Sheet
+	facts place.Facts
+	o     Options
+	plan  Plan
+
+	clears, folders, moves, puts, texts, listed, removes []Step
+	dirs                                                 map[string]string // a folder as it is wanted -> as it is spelled there
+	made                                                 map[string]bool   // folded paths of folders that are made
+	spelled                                              map[string]string // folded path of a folder -> as the place spells it
+	kept                                                 map[string]int    // path -> number of the step that copies it to safety
+	carried                                              map[int]bool      // titles that move with their whole folder
+	beside                                               map[string]bool   // folded paths of companions that are planned
+}
+
+func (m *maker) fold(p string) string { return m.facts.Filesystem.Fold(p) }
+
+// spell notes how the folders of the place are spelled: where letter case is ignored, those that
+// exist are used as they are.
+func (m *maker) spell() {
+	m.spelled, m.made = map[string]string{}, map[string]bool{}
+	for _, e := range m.sheet.There() {
+		if e.Folder {
+			m.spelled[m.fold(e.Path)] = e.Path
+		} else if place.IsTemporary(e.Path) {
+			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "a broken-off run left it half written", Room: -m.facts.RoomFor(e.Size)})
+		}
+	}
+}
+
+// at is a path as it will be spelled on the place. Folders that are not there are made.
+func (m *maker) at(file string) string {
+	i := strings.LastIndexByte(file, '/')
+	if i < 0 {
+		return file
+	}
+	return m.dir(file[:i]) + file[i:]
+}
+
+func (m *maker) dir(dir string) string {
+	if as, ok := m.dirs[dir]; ok {
+		return as
+	}
+	as := dir
+	if above := path.Dir(dir); above != "." {
+		as = m.dir(above) + "/" + path.Base(dir)
+	}
+	if there, ok := m.spelled[m.fold(as)]; ok {
+		as = there
+	} else if key := m.fold(as); !m.made[key] {
+		m.made[key] = true
+		m.spelled[key] = as
+		m.folders = append(m.folders, Step{Kind: MakeFolder, Path: as, Why: "for what lies in it"})
+	}
+	m.dirs[dir] = as
+	return as
+}
+
+// titles plans what chosen titles need, those with the largest files first.
+func (m *maker) titles() {
+	type going struct {
+		i       int
+		largest int64
+		kind    fit.Kind
+	}
+	var all []going
+	titles := m.sheet.Titles()
+	items := 0
+	for i := range titles {
+		if !m.sheet.Chosen[i] {
+			continue
+		}
+		v := m.sheet.Verdict(i)
+		if !v.Kind.Goes() {
+			m.plan.Left = append(m.plan.Left, Left{titles[i].Key, titles[i].Label(), m.sheet.Explain(i)})
+			continue
+		}
+		g := going{i: i, kind: v.Kind}
+		pl := m.sheet.Placement(i)
+		for k := range pl.Items {
+			g.largest = max(g.largest, pl.Items[k].Size)
+		}
+		items += len(pl.Items)
+		all = append(all, g)
+	}
+	slices.SortStableFunc(all, func(a, b going) int {
+		switch {
+		case a.largest > b.largest:
+			return -1
+		case a.largest < b.largest:
+			return 1
+		}
+		return 0
+	})
+	m.puts = make([]Step, 0, items)
+	for _, g := range all {
+		if g.kind == fit.There {
+			m.plan.There++
+		} else {
+			m.items(g.i)
+		}
+		if !m.sheet.Bare(g.i) {
+			m.companions(g.i)
+		}
+	}
+}
+
+// items plans the files of one title.
+func (m *maker) items(i int) {
+	t, pl := &m.sheet.Titles()[i], m.sheet.Placement(i)
+	found := m.sheet.Found(i)
+	label := t.Label()
+	whole, moved := m.moveFolder(i, found)
+	if moved {
+		m.moves, m.carried[i] = append(m.moves, whole), true
+	}
+	for k := range pl.Items {
+		item := &pl.Items[k]
+		was, there := m.sheet.At(item.Path)
+		if there && (was.Size == item.Size || item.Shape == layout.Written) {
+			continue // a part of it is there already
+		}
+		if found != nil && found[k] != "" && moved {
+			continue
+		}
+		if found != nil && found[k] != "" {
+			m.moves = append(m.moves, m.move(found[k], item.Path, t, pl.Because(item)))
+			continue
+		}
+		s := Step{Kind: Put, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Room: m.facts.RoomFor(item.Size)}
+		if there {
+			s.Kind, s.Path, s.Was = Replace, was.Path, &was
+			s.Room -= m.facts.RoomFor(was.Size)
+		}
+		s.Shape = item.Shape
+		if item.Shape == layout.Written {
+			s.Text, s.Sums = item.Text, item.Sums
+			m.texts = append(m.texts, s)
+			continue
+		}
+		s.Source, s.Offset = &item.Source, item.Offset
+		m.puts = append(m.puts, s)
+	}
+}
+
+// move gives a file of a title its path.
+func (m *maker) move(from, to string, t *title.Title, why string) Step {
+	was, _ := m.sheet.At(from)
+	return Step{Kind: Move, Path: m.at(to), From: was.Path, Title: t.Key, Label: t.Label(), Why: why, Size: was.Size, Was: &was}
+}
+
+// moveFolder moves the whole folder of a title that lies in one of its own, so that a thousand files are
+// one step. It must not be there under its new path, and hold nothing but the title.
+func (m *maker) moveFolder(i int, found []string) (s Step, ok bool) {
+	pl, t := m.sheet.Placement(i), &m.sheet.Titles()[i]
+	if len(found) < 2 || pl.Rule == nil || !layout.FolderTitles(pl.Rule) {
+		return s, false
+	}
+	to := layout.Common(pl)
+	rest := strings.TrimPrefix(pl.Items[0].Path, to+"/")
+	from, ok := strings.CutSuffix(found[0], "/"+rest)
+	if !ok {
+		return s, false
+	}
+	for k := range pl.Items {
+		if found[k] != from+strings.TrimPrefix(pl.Items[k].Path, to) {
+			return s, false
+		}
+	}
+	was, ok := m.sheet.At(from)
+	if _, taken := m.sheet.At(to); !ok || !was.Folder || taken {
+		return s, false
+	}
+	s = m.move(from, to, t, pl.Because(&pl.Items[0]))
+	m.spelled[m.fold(s.Path)] = s.Path
+	return s, true
+}
+
+// companions plans the texts and pictures of a title that are not there yet. A text that is there
+// may have been changed by hand, and stays.
+func (m *maker) companions(i int) {
+	t := &m.sheet.Titles()[i]
+	for _, c := range m.sheet.Companions(i) {
+		if _, there := m.sheet.At(c.Path); there || m.beside[m.fold(c.Path)] { // two titles may have one ID
+			continue
+		}
+		m.beside[m.fold(c.Path)] = true
+		if old, ok := m.followed(i, c.Path); ok {
+			if !m.carried[i] {
+				m.moves = append(m.moves, m.move(old, c.Path, t, c.Rule))
+			}
+			continue
+		}
+		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Shape: c.Shape, Size: c.Size, Room: m.facts.RoomFor(c.Size)}
+		if c.Shape == layout.Fitted {
+			source := c.Source
+			s.Source, s.Picture = &source, &c.Spec.Picture
+		} else {
+			s.Text = c.Text
+		}
+		m.texts = append(m.texts, s)
+	}
+}
+
+// followed is where a companion of a title that is renamed lies now, under the title's old name.
+func (m *maker) followed(i int, file string) (old string, ok bool) {
+	found, pl := m.sheet.Found(i), m.sheet.Placement(i)
+	if len(found) == 0 || found[0] == "" {
+		return "", false
+	}
+	to, from := pl.Items[0].Path, found[0]
+	base := func(p string) string { return strings.TrimSuffix(path.Base(p), path.Ext(p)) }
+	if dir := path.Dir(to); dir != "." && strings.HasPrefix(file, dir+"/") {
+		file = path.Join(path.Dir(from), strings.TrimPrefix(file, dir+"/"))
+	}
+	old = path.Join(path.Dir(file), strings.Replace(path.Base(file), base(to), base(from), 1))
+	e, ok := m.sheet.At(old)
+	return e.Path, ok && !e.Folder
+}
+
+// lists plans the files in which all titles are told.
+func (m *maker) lists() {
+	for _, l := range m.sheet.Loaders() {
+		mine := func(i int) bool {
+			return m.sheet.Chosen[i] && m.sheet.Loader(i).Tree == l.Tree && m.sheet.Verdict(i).Kind.Goes()
+		}
+		for _, f := range l.Tree.Lists(mine) {
+			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Shape: layout.Written, Size: int64(len(f.Data)), Text: string(f.Data), Last: true, Room: m.facts.RoomFor(int64(len(f.Data)))}
+			if was, there := m.sheet.At(f.Path); there {
+				if m.o.Texts[was.Path] == s.Text {
+					continue
+				}
+				s.Kind, s.Path, s.Was = Replace, was.Path, &was
+				s.Room -= m.facts.RoomFor(was.Size)
+			} else {
+				s.Path = m.at(f.Path)
+			}
+			m.listed = append(m.listed, s)
+		}
+	}
+}
+
+// leaving plans what goes: what the user marked, and what is not chosen on a place that is to
+// hold exactly that.
+func (m *maker) leaving() {
+	gone := map[string]bool{}
+	remove := func(e place.Entry, why string) {
+		if key := m.fold(e.Path); !gone[key] {
+			gone[key] = true
+			was := e
+			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size, Room: -m.facts.RoomFor(e.Size), Was: &was})
+		}
+	}
+	for _, e := range m.sheet.There() {
+		if why, leaves := m.sheet.Leaves(e); leaves && !place.IsTemporary(e.Path) {
+			remove(e, why)
+		}
+	}
+	wanted := map[string]bool{}
+	unwanted := m.sheet.Unwanted()
+	if len(unwanted) > 0 {
+		for i := range m.sheet.Titles() {
+			if m.sheet.Chosen[i] {
+				for _, p := range m.sheet.Holds(i) {
+					wanted[m.fold(p)] = true
+				}
+			}
+		}
+	}
+	for _, i := range unwanted {
+		for _, p := range m.sheet.Holds(i) {
+			if e, there := m.sheet.At(p); there && !wanted[m.fold(p)] {
+				remove(e, m.sheet.Titles()[i].Label()+" is not chosen, and the place is to hold exactly what is")
+			}
+		}
+	}
+	slices.SortFunc(m.removes, func(a, b Step) int { return strings.Compare(a.Path, b.Path) })
+}

@@ -1,0 +1,314 @@
+package survey
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/pace"
+	"polytome/internal/core/share"
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+)
+
+// A Board is all places of a bench. A place that could not be looked at is nil.
+type Board []*Survey
+
+// Disks tells every place how much room there is on the other places of its consoles, for titles that a
+// console copies to its own disk first.
+func (b Board) Disks() {
+	for n, s := range b {
+		if s == nil || !s.needsDisk() {
+			continue
+		}
+		others := map[string]fit.Elsewhere{}
+		for m, o := range b {
+			if m == n || o == nil || o.Profile.Name != s.Profile.Name {
+				continue
+			}
+			if at := o.Sheet.Loaders()[0].Tree.Target().Attachment; at != nil {
+				others[at.Name] = fit.Elsewhere{Name: o.Config.Name, Free: o.Sheet.Free()}
+			}
+		}
+		s.Sheet.SetElsewhere(others)
+	}
+}
+
+// needsDisk reports whether a loader of the place copies titles to another place of the console.
+func (s *Survey) needsDisk() bool {
+	for _, p := range s.Profiles {
+		for i := range p.Accepts {
+			if p.Accepts[i].AlsoNeeds != "" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Explain puts the verdict on a title at place n into words, with the ways out that other places
+// offer.
+func (b Board) Explain(n, i int) fit.Explanation {
+	s := b[n]
+	e := s.Sheet.Explain(i)
+	if e.Verdict.Goes() || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked {
+		return e
+	}
+	for m, o := range b {
+		if m == n || o == nil || i >= len(o.Titles) {
+			continue
+		}
+		switch v := o.Sheet.Verdict(i); {
+		case v.Kind == fit.There:
+			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
+		case v.Kind.Goes():
+			how := map[fit.Kind]string{fit.AsIs: "takes it as it is", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
+			if how == "" {
+				how = "takes it: " + v.Word()
+			}
+			e.Add(fit.OtherPlace, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), o.Config.Road))
+		}
+	}
+	return e
+}
+
+// A Home is where a title goes when titles are shared out, and why.
+type Home struct {
+	Title int    `json:"-"`
+	Key   string `json:"title"`
+	Label string `json:"label"`
+	Place int    `json:"-"` // number of the place, -1 for none
+	Name  string `json:"place,omitempty"`
+	Why   string `json:"why"`
+	Moved bool   `json:"moved,omitempty"` // it was wanted somewhere else
+}
+
+// A Sharing is homes for titles over all places.
+type Sharing struct {
+	Homes []Home       `json:"homes"` // in the order in which titles were given
+	Here  int          `json:"here"`  // that are where they go already
+	Going int          `json:"going"` // that have to be brought
+	Left  int          `json:"left"`  // that no place has room for, or takes
+	Times []pace.Range `json:"times"` // by place, for what has to be brought
+	Whole pace.Range   `json:"whole"` // with all roads at once
+}
+
+// ShareOut finds a home for each of the titles: hard rules first, then how much a title is wanted, then
+// what is there already, then time. Nothing is changed; see [Sharing.Apply].
+func (b Board) ShareOut(be *bench.Bench, titles []int) *Sharing {
+	p := &share.Problem{Free: make([]int64, len(b)), Items: make([]share.Item, len(titles))}
+	ranks := be.Ranks(b.titles())
+	for n, s := range b {
+		if s == nil || s.Away != nil {
+			continue
+		}
+		portion, slack := s.Sheet.Portions()
+		p.Free[n] = s.Sheet.Room() - slack - s.outside(be, n, titles, portion)
+		for k, i := range titles {
+			if v := s.Sheet.Fits(i); v.Kind.Goes() && !s.Sheet.Lacks(i) {
+				time := s.Time(i)
+				p.Items[k].Options = append(p.Items[k].Options, share.Option{Place: n, Room: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.There || v.Kind == fit.Renamed})
+			}
+		}
+	}
+	for k, i := range titles {
+		if ranks != nil {
+			p.Items[k].Priority = int(ranks[i])
+		}
+	}
+	b.rivals(p, titles)
+	homes := p.Solve()
+	return b.sharing(be, p, titles, homes)
+}
+
+func (b Board) titles() []title.Title {
+	for _, s := range b {
+		if s != nil {
+			return s.Titles
+		}
+	}
+	return nil
+}
+
+// outside is the room that titles keep which are wanted at a place and are not shared out.
+func (s *Survey) outside(be *bench.Bench, n int, titles []int, portion func(int) int64) (bytes int64) {
+	in := make(map[int]bool, len(titles))
+	for _, i := range titles {
+		in[i] = true
+	}
+	for i := range s.Titles {
+		if !in[i] && s.Sheet.Chosen[i] && s.Sheet.Verdict(i).Kind.Goes() {
+			bytes += portion(i)
+		}
+	}
+	return bytes
+}
+
+// rivals leaves the options of all but one out where several titles would get one path at a place: the
+// one that is there, else the most wanted, else the first.
+func (b Board) rivals(p *share.Problem, titles []int) {
+	at := make(map[int]int, len(titles))
+	for k, i := range titles {
+		at[i] = k
+	}
+	stays := func(k, place int) bool {
+		return slices.ContainsFunc(p.Items[k].Options, func(o share.Option) bool { return o.Place == place && o.Stays })
+	}
+	for k, i := range titles {
+		p.Items[k].Options = slices.DeleteFunc(p.Items[k].Options, func(o share.Option) bool {
+			for _, j := range b[o.Place].Sheet.Placement(i).Rivals {
+				r, in := at[j]
+				if !in {
+					if b[o.Place].Sheet.Chosen[j] && b[o.Place].Sheet.Fits(j).Kind.Goes() {
+						return true
+					}
+					continue
+				}
+				if !b[o.Place].Sheet.Fits(j).Kind.Goes() || o.Stays {
+					continue
+				}
+				if stays(r, o.Place) || p.Items[r].Priority > p.Items[k].Priority || p.Items[r].Priority == p.Items[k].Priority && r < k {
+					return true
+				}
+			}
+			return false
+		})
+	}
+}
+
+// sharing tells homes in words.
+func (b Board) sharing(be *bench.Bench, p *share.Problem, titles, homes []int) *Sharing {
+	out := &Sharing{Homes: make([]Home, len(titles)), Times: make([]pace.Range, len(b))}
+	free := slices.Clone(p.Free)
+	for k, home := range homes {
+		for _, o := range p.Items[k].Options {
+			if o.Place == home {
+				free[home] -= o.Room
+			}
+		}
+	}
+	portions := make([]func(int) int64, len(b))
+	for n, s := range b {
+		if s != nil {
+			portions[n], _ = s.Sheet.Portions()
+		}
+	}
+	all := b.titles()
+	for k, i := range titles {
+		h := &out.Homes[k]
+		*h = Home{Title: i, Key: all[i].Key, Label: all[i].Label(), Place: homes[k]}
+		if h.Place == share.None {
+			out.Left++
+			h.Why = b.leftWhy(i, free, portions)
+			continue
+		}
+		s := b[h.Place]
+		h.Name = s.Config.Name
+		h.Moved = !be.Places[h.Place].Wants(h.Key)
+		h.Why = b.homeWhy(p, k, h)
+		if s.Sheet.Fits(i).Kind == fit.There {
+			out.Here++
+			continue
+		}
+		out.Going++
+		out.Times[h.Place] = out.Times[h.Place].Plus(s.Time(i))
+	}
+	for _, t := range out.Times {
+		out.Whole = out.Whole.Beside(t)
+	}
+	return out
+}
+
+// homeWhy says why a title landed where it did.
+func (b Board) homeWhy(p *share.Problem, k int, h *Home) string {
+	opts := p.Items[k].Options
+	mine := opts[slices.IndexFunc(opts, func(o share.Option) bool { return o.Place == h.Place })]
+	if mine.Stays {
+		if b[h.Place].Sheet.Fits(h.Title).Kind == fit.Renamed {
+			return "it is there under another name, and is renamed"
+		}
+		return "it is there already"
+	}
+	if len(opts) == 1 {
+		return "no other place takes it"
+	}
+	var quicker, slower []string
+	for _, o := range opts {
+		if o.Place == h.Place {
+			continue
+		}
+		said := fmt.Sprintf("%s (%s)", b[o.Place].Config.Name, b[o.Place].Time(h.Title))
+		if o.Time < mine.Time {
+			quicker = append(quicker, said)
+		} else {
+			slower = append(slower, said)
+		}
+	}
+	time := b[h.Place].Time(h.Title)
+	if len(quicker) > 0 {
+		return fmt.Sprintf("%s; quicker would be %s, whose room others need more", time, strings.Join(quicker, ", "))
+	}
+	return fmt.Sprintf("%s; slower would be %s", time, strings.Join(slower, ", "))
+}
+
+// leftWhy says for every place why a title that was left over is not there.
+func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
+	var why []string
+	for n, s := range b {
+		if s == nil {
+			continue
+		}
+		v := s.Sheet.Fits(i)
+		switch {
+		case s.Away != nil:
+			why = append(why, s.Config.Name+": away")
+		case v.Kind == fit.Foreign:
+		case v.Kind.Goes() && len(s.Sheet.Placement(i).Rivals) > 0 && v.Need <= free[n]:
+			why = append(why, s.Config.Name+": another title has its path")
+		case v.Kind.Goes():
+			why = append(why, fmt.Sprintf("%s: no room, %s are missing", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
+		default:
+			why = append(why, s.Config.Name+": "+s.Sheet.Fits(i).Word())
+		}
+	}
+	if len(why) == 0 {
+		return "no loader of any place has anything to do with it"
+	}
+	return strings.Join(why, "; ")
+}
+
+// Apply takes homes over as the choices of a bench. Titles stay wanted where they are already.
+func (sh *Sharing) Apply(be *bench.Bench, b Board) {
+	for n, s := range b {
+		if s == nil || s.Away != nil {
+			continue
+		}
+		var put, take []string
+		for _, h := range sh.Homes {
+			wants := be.Places[n].Wants(h.Key)
+			switch {
+			case h.Place == n && !wants:
+				put = append(put, h.Key)
+			case h.Place != n && wants && s.Sheet.Fits(h.Title).Kind != fit.There:
+				take = append(take, h.Key)
+			}
+		}
+		be.Places[n].Want(true, put...)
+		be.Places[n].Want(false, take...)
+	}
+}
+
+// Wanted are the titles that are wanted at one place at least and that some loader has to do with.
+func (b Board) Wanted() (out []int) {
+	for i := range b.titles() {
+		for _, s := range b {
+			if s != nil && s.Sheet.Chosen[i] {
+				out = append(out, i)
+				break
+			}
+		}
+	}
+	return out
+}

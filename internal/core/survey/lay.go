@@ -1,0 +1,69 @@
+package survey
+
+import (
+	"maps"
+	"strings"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+)
+
+// lay makes the tree of one loader, once for each road and filesystem. Titles keep the names that
+// the bench remembers, and those under which they lie on the place.
+func (s *Survey) lay(p *loader.Profile) *fit.Loader {
+	fs := s.Facts.Filesystem
+	key := strings.Join([]string{p.Name, p.File, s.Config.Road, fs.Name}, "\x00")
+	if l := s.trees[key]; l != nil && l.Profile == p {
+		return l
+	}
+	target := layout.Target{Attachment: p.Attachment(s.Config.Road, fs.Name), Filesystem: fs, Held: s.Config.Names}
+	tree := layout.Lay(s.Titles, p, target)
+	if held := s.held(tree); held != nil {
+		target.Held = held
+		tree = layout.Lay(s.Titles, p, target)
+	}
+	l := &fit.Loader{Profile: p, Tree: tree}
+	s.trees[key] = l
+	return l
+}
+
+// held are the names under which contested titles lie on the place already, beside those that are
+// remembered; nil when there are none.
+func (s *Survey) held(tree *layout.Tree) map[string]string {
+	contested := tree.Contested()
+	if len(contested) == 0 {
+		return nil
+	}
+	present := make(map[string]int64, len(s.There))
+	for _, e := range s.There {
+		if !e.Folder {
+			present[strings.ToUpper(e.Path)] = e.Size
+		}
+	}
+	var held map[string]string
+	for i := range s.Titles {
+		key := s.Titles[i].Key
+		if _, ok := contested[key]; !ok || s.Config.Names[key] != "" {
+			continue
+		}
+		alone := tree.Alone(i)
+		if size, ok := present[strings.ToUpper(alone.Items[0].Path)]; ok && size == alone.Items[0].Size {
+			if held == nil {
+				held = map[string]string{}
+				maps.Copy(held, s.Config.Names)
+			}
+			held[key] = alone.Name
+		}
+	}
+	return held
+}
+
+// Contested are the names over which titles had to be told apart, by the keys of the titles.
+func (s *Survey) Contested() map[string]string {
+	out := map[string]string{}
+	for _, l := range s.Sheet.Loaders() {
+		maps.Copy(out, l.Tree.Contested())
+	}
+	return out
+}

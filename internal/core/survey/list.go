@@ -1,0 +1,133 @@
+package survey
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"time"
+
+	"polytome/internal/core/seen"
+	"polytome/internal/place"
+)
+
+// list finds out what is on the place. What was listed before serves again when the place's stamp
+// proves that nothing changed; where the place is away, it is all there is.
+func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
+	name := s.cacheName()
+	known, ok := recall(cache, name)
+	p, err := s.Open()
+	if err != nil {
+		if !ok {
+			return err
+		}
+		s.Away, s.Listing = err, known.Listing
+		return nil
+	}
+	defer p.Close()
+	if ok && known.Stamp != "" {
+		if stamp, err := p.Stamp(ctx, known.There); err == nil && stamp == known.Stamp {
+			s.There, s.Taken, s.Fresh = known.There, time.Now(), true
+			s.Facts, err = p.Facts(ctx, s.There)
+			return err
+		}
+	}
+	s.There, err = p.List(ctx, func(path string, err error) {
+		s.Problems = append(s.Problems, fmt.Sprintf("%s: %v", path, err))
+	})
+	if err != nil {
+		return err
+	}
+	if s.There == nil {
+		s.There = []place.Entry{}
+	}
+	if s.Facts, err = p.Facts(ctx, s.There); err != nil {
+		return err
+	}
+	s.Taken, s.Fresh = time.Now(), true
+	if stamp, err := p.Stamp(ctx, s.There); err == nil && len(s.Problems) == 0 {
+		remember(cache, name, snapshot{s.Listing, stamp})
+	}
+	return nil
+}
+
+// cacheName tells the place from others, and from itself when it is declared to be another.
+func (s *Survey) cacheName() string {
+	return fmt.Sprintf("%s\x00%s\x00%d\x00%d", s.dir, s.Config.As, s.Config.Room, s.Config.Cluster)
+}
+
+// A snapshot is a listing with the stamp that proves it fresh.
+type snapshot struct {
+	Listing
+	Stamp string
+}
+
+// settledFor is how long ago the newest change on a place must be for its listing to be kept with a
+// stamp: what is written to within the same tick of its clock cannot be told apart.
+const settledFor = 3 * time.Second
+
+// remember keeps a snapshot. A cache that cannot be written to costs time only.
+func remember(cache *seen.Store, name string, snap snapshot) {
+	if cache == nil {
+		return
+	}
+	for i := range snap.There {
+		if snap.Taken.Sub(snap.There[i].Modified) < settledFor {
+			snap.Stamp = "" // it serves when the place is away, and proves nothing
+			break
+		}
+	}
+	var b bytes.Buffer
+	head, err := json.Marshal(snap.Facts)
+	if err != nil {
+		return
+	}
+	fmt.Fprintf(&b, "%s\n", head)
+	for i := range snap.There {
+		e := &snap.There[i]
+		folder := 0
+		if e.Folder {
+			folder = 1
+		}
+		fmt.Fprintf(&b, "%d %d %d %q\n", folder, e.Size, e.Modified.UnixNano(), e.Path)
+	}
+	_ = cache.PutPlace(seen.Place{Name: name, Stamp: snap.Stamp, At: snap.Taken.Unix(), Data: b.Bytes()})
+}
+
+// recall finds the last snapshot of a place.
+func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
+	if cache == nil {
+		return snap, false
+	}
+	p, ok, err := cache.Place(name)
+	if err != nil || !ok {
+		return snap, false
+	}
+	head, rest, _ := bytes.Cut(p.Data, []byte("\n"))
+	if json.Unmarshal(head, &snap.Facts) != nil {
+		return snap, false
+	}
+	fs, err := place.FilesystemNamed(snap.Facts.Filesystem.Name)
+	if err != nil {
+		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name)
+	}
+	snap.Facts.Filesystem = fs
+	snap.There = []place.Entry{}
+	r := bytes.NewReader(rest)
+	for {
+		var e place.Entry
+		var folder int
+		var modified int64
+		if _, err := fmt.Fscanf(r, "%d %d %d %q\n", &folder, &e.Size, &modified, &e.Path); err != nil {
+			if err != io.EOF && err != io.ErrUnexpectedEOF {
+				return snap, false
+			}
+			break
+		}
+		e.Folder, e.Modified = folder == 1, time.Unix(0, modified)
+		snap.There = append(snap.There, e)
+	}
+	snap.Taken, snap.Stamp = time.Unix(p.At, 0), p.Stamp
+	return snap, true
+}

@@ -1,0 +1,242 @@
+package survey
+
+import (
+	"context"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/intake"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/title"
+	"polytome/internal/place"
+)
+
+// largestText is how many bytes a file has at most that is read whole for its text.
+const largestText = 4 << 20
+
+// readTexts reads the files on the place in which titles are told, to see whether they say what
+// they shall.
+func (s *Survey) readTexts(ctx context.Context) {
+	s.texts = map[string]string{}
+	var p place.Place
+	for _, l := range s.Sheet.Loaders() {
+		for _, list := range l.Tree.ListLines() {
+			e, ok := s.Sheet.At(list.Path)
+			if !ok || e.Folder || e.Size > largestText {
+				continue
+			}
+			if p == nil {
+				var err error
+				if p, err = s.Open(); err != nil {
+					return
+				}
+				defer p.Close()
+			}
+			if c, err := p.Open(ctx, e.Path); err == nil {
+				if b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size())); err == nil {
+					s.texts[e.Path] = string(b)
+				}
+				_ = c.Close()
+			}
+		}
+	}
+}
+
+// A mover finds titles that lie on the place under other paths than they should.
+type mover struct {
+	s      *Survey
+	ctx    context.Context
+	place  place.Place             // opened when something has to be looked into
+	strays map[int64][]place.Entry // files that no title wants there, by size
+	byPath map[string]place.Entry  // the same, by folded path
+	taken  map[string]bool         // paths that were found for a title
+	signs  map[string]string       // of strays, by path
+}
+
+// findMoved finds, for titles that are not there, files of the same length and the same headers
+// under other paths: they need to be renamed only. For each item of a title it tells where it is.
+func (s *Survey) findMoved(ctx context.Context) map[int][]string {
+	m := &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, signs: map[string]string{}}
+	fold := s.Facts.Filesystem.Fold
+	wanted := map[string]bool{}
+	for i := range s.Titles {
+		if pl := s.Sheet.Placement(i); pl.Refusal == nil {
+			for k := range pl.Items {
+				wanted[fold(pl.Items[k].Path)] = true
+			}
+		}
+	}
+	for _, e := range s.There {
+		if !e.Folder && e.Size > 0 && !place.IsTemporary(e.Path) && !wanted[fold(e.Path)] {
+			m.strays[e.Size] = append(m.strays[e.Size], e)
+			m.byPath[fold(e.Path)] = e
+		}
+	}
+	if len(m.byPath) == 0 {
+		return map[int][]string{}
+	}
+	defer func() {
+		if m.place != nil {
+			_ = m.place.Close()
+		}
+	}()
+	out := map[int][]string{}
+	for i := range s.Titles {
+		if ctx.Err() != nil {
+			break
+		}
+		if v := s.Sheet.Fits(i); !v.Kind.Goes() || v.Need == 0 {
+			continue
+		}
+		if found := m.find(i); found != nil {
+			out[i] = found
+		}
+	}
+	return out
+}
+
+// find looks for one title, by the largest of its files that go over as they are.
+func (m *mover) find(i int) []string {
+	pl := m.s.Sheet.Placement(i)
+	lead := -1
+	for k := range pl.Items {
+		item := &pl.Items[k]
+		if _, there := m.s.Sheet.At(item.Path); there || item.Shape != layout.Whole || item.Source.Path == "" {
+			continue
+		}
+		if lead < 0 || item.Size > pl.Items[lead].Size {
+			lead = k
+		}
+	}
+	if lead < 0 {
+		return nil
+	}
+	for _, e := range m.strays[pl.Items[lead].Size] {
+		if m.taken[e.Path] || !m.alike(e, m.signOf(i, &pl.Items[lead])) {
+			continue
+		}
+		found := make([]string, len(pl.Items))
+		found[lead] = e.Path
+		if !m.others(i, lead, found) {
+			continue
+		}
+		for _, p := range found {
+			if p != "" {
+				m.taken[p] = true
+			}
+		}
+		return found
+	}
+	return nil
+}
+
+// others looks for the other files of a title around the one that was found. A title that is a folder
+// must be there whole.
+func (m *mover) others(i, lead int, found []string) bool {
+	pl := m.s.Sheet.Placement(i)
+	if len(pl.Items) == 1 {
+		return true
+	}
+	fold := m.s.Facts.Filesystem.Fold
+	from, to := path.Dir(found[lead]), path.Dir(pl.Items[lead].Path)
+	whole := layout.FolderTitles(pl.Rule)
+	if whole { // both have the same path below the title's folder
+		to = layout.Common(pl)
+		rest := strings.TrimPrefix(pl.Items[lead].Path, to+"/")
+		var ok bool
+		if from, ok = strings.CutSuffix(found[lead], "/"+rest); !ok {
+			return false
+		}
+	}
+	for k := range pl.Items {
+		item := &pl.Items[k]
+		if k == lead {
+			continue
+		}
+		rest, below := strings.CutPrefix(item.Path, to+"/")
+		if !below && to != "." {
+			continue
+		}
+		e, ok := m.byPath[fold(path.Join(from, rest))]
+		if !ok && !whole { // it may be named after the title, as the sheet of tracks is
+			e, ok = m.beside(i, from, item, found)
+		}
+		if ok = ok && e.Size == item.Size && !m.taken[e.Path] && !slices.Contains(found, e.Path); ok {
+			found[k] = e.Path
+		} else if whole {
+			return false
+		}
+	}
+	return true
+}
+
+// beside looks in a folder for the only file with an item's length, ending and headers.
+func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (found place.Entry, ok bool) {
+	for _, e := range m.strays[item.Size] {
+		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path), path.Ext(item.Path)) && m.alike(e, m.signOf(i, item)) {
+			if ok {
+				return e, false
+			}
+			found, ok = e, true
+		}
+	}
+	return found, ok
+}
+
+// signOf is the fingerprint of an item's source, "" for one that cannot be read.
+func (m *mover) signOf(i int, item *layout.Item) string {
+	d := &m.s.Titles[i].Discs[item.Disc]
+	if d.Sign != "" && d.File == item.Source {
+		return d.Sign
+	}
+	return signOfFile(&item.Source)
+}
+
+func signOfFile(f *title.File) string {
+	in, err := os.Open(f.Path)
+	if err != nil {
+		return ""
+	}
+	defer in.Close()
+	sign, err := intake.Sign(in, f.Size)
+	if err != nil {
+		return ""
+	}
+	return sign
+}
+
+// alike reports whether a file of the place has a fingerprint.
+func (m *mover) alike(e place.Entry, sign string) bool {
+	if sign == "" {
+		return false
+	}
+	has, known := m.signs[e.Path]
+	if !known {
+		has = m.sign(e)
+		m.signs[e.Path] = has
+	}
+	return has == sign
+}
+
+func (m *mover) sign(e place.Entry) string {
+	if m.place == nil {
+		p, err := m.s.Open()
+		if err != nil {
+			return ""
+		}
+		m.place = p
+	}
+	c, err := m.place.Open(m.ctx, e.Path)
+	if err != nil {
+		return ""
+	}
+	defer c.Close()
+	sign, err := intake.Sign(c, e.Size)
+	if err != nil {
+		return ""
+	}
+	return sign
+}

@@ -1,0 +1,208 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/pace"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// With is the survey as it would be if the place were set up otherwise. Nothing is read and nothing is
+// kept. Where the filesystem, the cluster or the room is another, the place is reckoned as made anew, with
+// everything that is on it put back.
+func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Survey, error) {
+	b := be.Clone()
+	before := s.Config
+	change(&b.Places[n])
+	now := b.Places[n]
+	c := *s
+	c.Config, c.plan, c.Notes = now, nil, nil
+	if err := c.profiles(b); err != nil {
+		return nil, err
+	}
+	if err := c.remade(before); err != nil {
+		return nil, err
+	}
+	if c.Config.Road != before.Road || c.Facts.Filesystem.Name != s.Facts.Filesystem.Name || !sameLoaders(now, before) {
+		c.found = map[int][]string{} // the paths are others
+	}
+	if c.found == nil {
+		c.found = map[int][]string{}
+	}
+	if c.texts == nil {
+		c.texts = map[string]string{}
+	}
+	c.judge(context.Background(), b, n)
+	return &c, nil
+}
+
+func sameLoaders(a, b bench.Place) bool {
+	x, y := a.Loaders(), b.Loaders()
+	if len(x) != len(y) {
+		return false
+	}
+	for i := range x {
+		if x[i] != y[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// remade works out the facts of a place that is made anew.
+func (s *Survey) remade(before bench.Place) error {
+	if s.Config.As == before.As && s.Config.Room == before.Room && s.Config.Cluster == before.Cluster {
+		return nil
+	}
+	f := s.Facts
+	f.Declared = true
+	if s.Config.As != before.As && s.Config.As != "" {
+		fs, err := place.FilesystemNamed(s.Config.As)
+		if err != nil {
+			return err
+		}
+		f.Filesystem = fs
+	}
+	if s.Config.Room > 0 {
+		f.Capacity = int64(s.Config.Room)
+	}
+	f.Cluster = f.Filesystem.Cluster(f.Capacity)
+	if s.Config.Cluster > 0 {
+		f.Cluster = int64(s.Config.Cluster)
+	}
+	f.Free = f.Capacity - f.Filesystem.Structures(f.Capacity, f.Cluster) - f.Used(s.There)
+	s.Facts = f
+	return nil
+}
+
+// A Change is a title whose verdict would be another one.
+type Change struct {
+	Title  int      `json:"-"`
+	Key    string   `json:"title"`
+	Label  string   `json:"label"`
+	Chosen bool     `json:"chosen"`
+	Was    fit.Kind `json:"was"`
+	Is     fit.Kind `json:"is"`
+}
+
+// A Difference is what would change at a place.
+type Difference struct {
+	What    string        `json:"what"` // what is supposed, in words
+	Goes    [2]int        `json:"goes"` // chosen titles that go, before and after
+	Planned [2]int64      `json:"planned"`
+	Free    [2]int64      `json:"free"`
+	Time    [2]pace.Range `json:"time"`
+	Changes []Change      `json:"changes,omitempty"`
+	More    int           `json:"more"` // wanted titles that would go and do not
+	Fewer   int           `json:"fewer"`
+}
+
+// Compare tells what is different between a place and the same place set up otherwise.
+func Compare(what string, before, after *Survey) *Difference {
+	d := &Difference{
+		What: what, Goes: [2]int{before.Sheet.Count, after.Sheet.Count}, Planned: [2]int64{before.Sheet.Planned, after.Sheet.Planned},
+		Free: [2]int64{before.Sheet.Free(), after.Sheet.Free()}, Time: [2]pace.Range{before.Whole(), after.Whole()},
+	}
+	for i := range before.Titles {
+		was, is := before.Sheet.Verdict(i).Kind, after.Sheet.Verdict(i).Kind
+		chosen := before.Sheet.Chosen[i] || after.Sheet.Chosen[i]
+		if was == is {
+			continue
+		}
+		d.Changes = append(d.Changes, Change{i, before.Titles[i].Key, before.Titles[i].Label(), chosen, was, is})
+		if chosen && is.Goes() && !was.Goes() {
+			d.More++
+		}
+		if chosen && was.Goes() && !is.Goes() {
+			d.Fewer++
+		}
+	}
+	return d
+}
+
+// Whole is how long it takes to bring all that is chosen and not there yet.
+func (s *Survey) Whole() (r pace.Range) {
+	p := s.Pace()
+	files, bytes := 0, int64(0)
+	for i := range s.Titles {
+		if s.Sheet.Chosen[i] {
+			if v := s.Sheet.Verdict(i); v.Kind.Goes() && v.Need > 0 {
+				files += len(s.Sheet.Placement(i).Items)
+				bytes += v.Need
+			}
+		}
+	}
+	return p.Of(files, bytes)
+}
+
+// Say tells a difference in a sentence.
+func (d *Difference) Say() string {
+	s := fmt.Sprintf("%d of the wanted titles go instead of %d", d.Goes[1], d.Goes[0])
+	if d.Goes[0] == d.Goes[1] {
+		s = fmt.Sprintf("%d of the wanted titles go, as now", d.Goes[0])
+	}
+	if n := d.Free[1] - d.Free[0]; n > 0 {
+		s += fmt.Sprintf("; %s more room is left", size.Format(n))
+	} else if n < 0 {
+		s += fmt.Sprintf("; %s less room is left", size.Format(-n))
+	}
+	if d.Time[0] != d.Time[1] {
+		s += fmt.Sprintf("; %s instead of %s", d.Time[1], d.Time[0])
+	}
+	return s
+}
+
+// Without tells what would be lost if place n were taken away: titles that go to no other place, which
+// are those that then have no home.
+func (b Board) Without(n int) (lost []int) {
+	s := b[n]
+	if s == nil {
+		return nil
+	}
+	for i := range s.Titles {
+		if !s.Sheet.Chosen[i] || !s.Sheet.Verdict(i).Kind.Goes() {
+			continue
+		}
+		elsewhere := false
+		for m, o := range b {
+			if m != n && o != nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes() {
+				elsewhere = true
+			}
+		}
+		if !elsewhere {
+			lost = append(lost, i)
+		}
+	}
+	return lost
+}
+
+// Another is a place like number n, empty, and what of the titles that are wanted there and do not go
+// would go to it.
+func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
+	c := *s
+	c.There = []place.Entry{}
+	c.Away = nil
+	c.found, c.texts = map[int][]string{}, map[string]string{}
+	c.Facts.Free = c.Facts.Capacity - c.Facts.Filesystem.Structures(c.Facts.Capacity, c.Facts.Cluster)
+	c.Facts.Declared = true
+	b := be.Clone()
+	var left []string
+	for i := range s.Titles {
+		if s.Sheet.Chosen[i] && !s.Sheet.Verdict(i).Kind.Goes() {
+			left = append(left, s.Titles[i].Key)
+		}
+	}
+	p := &b.Places[n]
+	p.Everything, p.Titles, p.Without, p.Leaving, p.Replace, p.Exactly = false, nil, nil, nil, nil, false
+	p.Want(true, left...)
+	c.Config = *p
+	if c.Config.Road == "" {
+		c.Config.Road = s.Config.Road
+	}
+	c.judge(context.Background(), b, n)
+	return &c, nil
+}

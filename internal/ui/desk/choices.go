@@ -1,0 +1,230 @@
+package desk
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/size"
+)
+
+// Want puts titles on a place's list or takes them off: all on when one of them
+// was off, else all off.
+func (d *Desk) Want(n int, titles []int) tea.Cmd {
+	if n >= len(d.Bench.Places) || len(titles) == 0 || d.busy() {
+		return nil
+	}
+	p := &d.Bench.Places[n]
+	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
+	d.remember()
+	keys := make([]string, len(titles))
+	for k, i := range titles {
+		keys[k] = d.Scan.Titles[i].Key
+	}
+	p.Want(put, keys...)
+	doing := "put on"
+	if !put {
+		doing = "taken off"
+	}
+	what := fmt.Sprintf("%d titles", len(titles))
+	if len(titles) == 1 {
+		what = d.Scan.Titles[titles[0]].Label()
+	}
+	d.Notice = fmt.Sprintf("%s %s %s. u takes it back.", what, doing, p.Name)
+	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.There && !p.Exactly {
+		d.Notice = fmt.Sprintf("%s is no longer wanted on %s, but it is there and stays. Mark it in Tree to have it leave. u takes it back.", what, p.Name)
+	}
+	return d.put(n, titles)
+}
+
+// put judges one place anew after titles were put there or taken off, and saves.
+func (d *Desk) put(n int, titles []int) tea.Cmd {
+	d.moved()
+	if s := d.Surveys[n]; s != nil && len(s.Titles) == len(d.Scan.Titles) {
+		if len(titles) == 1 {
+			s.Put(d.Bench, n, titles[0])
+		} else {
+			s.Choose(d.Bench, n)
+		}
+		d.Surveys.Disks()
+	}
+	return d.save()
+}
+
+// Declare says what filesystem a place stands for; "" reads it off the place.
+func (d *Desk) Declare(n int, filesystem string) tea.Cmd {
+	return d.SetUp(n, "", func(p *bench.Place) { p.As = filesystem })
+}
+
+// SetUp changes how a place is set up, and looks at it anew.
+func (d *Desk) SetUp(n int, say string, change func(*bench.Place)) tea.Cmd {
+	if n >= len(d.Bench.Places) || d.busy() {
+		return nil
+	}
+	d.remember()
+	change(&d.Bench.Places[n])
+	if say != "" {
+		d.Notice = say
+	}
+	return tea.Batch(d.SurveyPlace(n), d.changed())
+}
+
+// Favour makes titles favourites, or none any more when all of them are.
+func (d *Desk) Favour(titles []int) tea.Cmd {
+	if len(titles) == 0 || d.busy() {
+		return nil
+	}
+	yes := slices.ContainsFunc(titles, func(i int) bool { return !d.Bench.Favours(d.Scan.Titles[i].Key) })
+	d.remember()
+	for _, i := range titles {
+		d.Bench.Favour(yes, d.Scan.Titles[i].Key)
+	}
+	what := d.Scan.Titles[titles[0]].Label()
+	d.Notice = what + " is a favourite: it gets room before all others. u takes it back."
+	if !yes {
+		d.Notice = what + " is a favourite no more. u takes it back."
+	}
+	return d.ranked()
+}
+
+// Prioritise has a title wanted more or less than others.
+func (d *Desk) Prioritise(i, by int) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	d.remember()
+	n := d.Bench.Prioritise(d.Scan.Titles[i].Key, by)
+	d.Notice = fmt.Sprintf("%s has priority %+d: of titles that find no room together, the higher goes. u takes it back.", d.Scan.Titles[i].Label(), n)
+	if n == 0 {
+		d.Notice = d.Scan.Titles[i].Label() + " is wanted as much as any other. u takes it back."
+	}
+	return d.ranked()
+}
+
+// ranked judges all places anew after titles came to be wanted more or less.
+func (d *Desk) ranked() tea.Cmd {
+	d.moved()
+	ranks := d.Bench.Ranks(d.Scan.Titles)
+	for _, s := range d.Surveys {
+		if s != nil && len(s.Titles) == len(d.Scan.Titles) {
+			s.Sheet.Rank(ranks)
+			s.SetPlan(nil)
+		}
+	}
+	d.Surveys.Disks()
+	return d.save()
+}
+
+// Leave marks files of a place to leave, or takes the marks off when all of them are marked. Titles whose
+// files they are, are not wanted there any more.
+func (d *Desk) Leave(n int, paths []string, titles []int) tea.Cmd {
+	if n >= len(d.Bench.Places) || len(paths) == 0 || d.busy() {
+		return nil
+	}
+	p := &d.Bench.Places[n]
+	leave := slices.ContainsFunc(paths, func(f string) bool { return !slices.Contains(p.Leaving, f) })
+	d.remember()
+	p.Mark(leave, paths...)
+	what := paths[0]
+	if len(paths) > 1 {
+		what = size.Count(len(paths), "file")
+	}
+	d.Notice = fmt.Sprintf("%s will leave %s with the next run. u takes it back.", what, p.Name)
+	if !leave {
+		d.Notice = fmt.Sprintf("%s stays on %s. u takes it back.", what, p.Name)
+	}
+	if leave {
+		for _, i := range titles {
+			if key := d.Scan.Titles[i].Key; p.Wants(key) {
+				p.Want(false, key)
+			}
+		}
+	}
+	return tea.Batch(d.SurveyPlace(n), d.changed())
+}
+
+// Overwrite marks a file that is in a title's way to be replaced, or takes the mark off.
+func (d *Desk) Overwrite(n int, path string) tea.Cmd {
+	p := &d.Bench.Places[n]
+	yes := !slices.Contains(p.Replace, path)
+	say := fmt.Sprintf("%s will be replaced with the next run. u takes it back.", path)
+	if !yes {
+		say = fmt.Sprintf("%s stays as it is. u takes it back.", path)
+	}
+	return d.SetUp(n, say, func(p *bench.Place) { p.Allow(yes, path) })
+}
+
+// busy reports, and says, that choices must wait for the end of a run: what it
+// was planned with would no longer be what is shown. A bench that another Polytome has open cannot
+// be changed here at all.
+func (d *Desk) busy() bool {
+	if who := d.Bench.ReadOnly(); who != "" {
+		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open. Here it can be looked at only: close the other one and start again to change something.", who)
+		return true
+	}
+	if d.Running() {
+		d.Notice = "A run is going on; stop it before changing what goes where."
+	}
+	return d.Running()
+}
+
+func (d *Desk) remember() {
+	d.undo = append(d.undo, d.Bench.Choices())
+	d.redo = nil
+}
+
+// Undo goes back to the choices before the last change, Redo forward again.
+func (d *Desk) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
+
+// Redo takes the last undo back.
+func (d *Desk) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
+
+func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	if len(*from) == 0 {
+		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
+		return nil
+	}
+	*to = append(*to, d.Bench.Choices())
+	edited := d.Bench.Restore((*from)[len(*from)-1])
+	*from = (*from)[:len(*from)-1]
+	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
+	if len(d.Surveys) != len(d.Bench.Places) {
+		d.resize()
+	}
+	if edited {
+		return tea.Batch(d.StartScan(), d.changed())
+	}
+	return tea.Batch(d.Survey(), d.changed())
+}
+
+// moved puts away what belongs to other choices: runs that have ended, proofs that were made, homes and
+// differences that were worked out.
+func (d *Desk) moved() {
+	d.changes++
+	clear(d.Lanes)
+	clear(d.Proofs)
+	clear(d.Proving)
+	d.Sharing, d.Supposing = nil, nil
+}
+
+// changed judges all places again and saves.
+func (d *Desk) changed() tea.Cmd {
+	d.moved()
+	for i, s := range d.Surveys {
+		if s != nil && i < len(d.Bench.Places) {
+			s.Choose(d.Bench, i)
+		}
+	}
+	d.Surveys.Disks()
+	return d.save()
+}
+
+// Changes counts the changes of the choices.
+func (d *Desk) Changes() int { return d.changes }

@@ -1,0 +1,177 @@
+package desk
+
+import (
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/seen"
+	"polytome/internal/core/survey"
+)
+
+// A SurveyMsg is a fresh look at a place.
+type SurveyMsg struct {
+	Place  int
+	Survey *survey.Survey
+	Err    error
+}
+
+// Survey looks at all places anew, in the background.
+func (d *Desk) Survey() tea.Cmd {
+	var cmds []tea.Cmd
+	for i := range d.Bench.Places {
+		cmds = append(cmds, d.SurveyPlace(i))
+	}
+	return tea.Batch(cmds...)
+}
+
+// SurveyPlace looks at one place anew.
+func (d *Desk) SurveyPlace(n int) tea.Cmd {
+	b, titles, set, ctx, cache := d.Bench.Clone(), d.Scan.Titles, d.Set, d.Ctx, d.CacheFile
+	return func() tea.Msg {
+		o := survey.Options{Set: set}
+		if cache != "" {
+			if store, err := seen.Open(cache); err == nil {
+				o.Cache = store
+				defer store.Close()
+			}
+		}
+		s, err := survey.Take(ctx, b, n, titles, o)
+		return SurveyMsg{n, s, err}
+	}
+}
+
+// SetSurvey takes over a look at a place. One that was made with other titles than
+// are known now is dropped: a newer one is on its way.
+func (d *Desk) SetSurvey(m SurveyMsg) {
+	if m.Place >= len(d.Surveys) {
+		return
+	}
+	d.Trouble[m.Place] = m.Err
+	if m.Err != nil {
+		d.Surveys[m.Place] = nil
+		d.Notice = m.Err.Error()
+		return
+	}
+	if len(m.Survey.Titles) != len(d.Scan.Titles) {
+		return
+	}
+	if m.Survey.Away != nil {
+		d.Trouble[m.Place] = m.Survey.Away
+	}
+	if len(m.Survey.Notes) > 0 && d.Notice == "" {
+		d.Notice = strings.Join(m.Survey.Notes, " ")
+	}
+	m.Survey.Sheet.Rank(d.Bench.Ranks(m.Survey.Titles))
+	m.Survey.Choose(d.Bench, m.Place)
+	d.Surveys[m.Place] = m.Survey
+	d.Surveys.Disks()
+	if d.Bench.Places[m.Place].Remember(m.Survey.Contested()) {
+		d.unsaved = true
+	}
+}
+
+// Current is the survey of the place that is shown, nil when there is none.
+func (d *Desk) Current() *survey.Survey {
+	if d.Place < len(d.Surveys) {
+		return d.Surveys[d.Place]
+	}
+	return nil
+}
+
+// Away is why a place cannot be looked at now, nil for one that can. What is shown of it was on it
+// before.
+func (d *Desk) Away(n int) error {
+	if s := d.Surveys[n]; s != nil {
+		return s.Away
+	}
+	return d.Trouble[n]
+}
+
+// Chosen counts the titles that go to a place or are there, and all that its loader has to
+// do with.
+func (d *Desk) Chosen(n int) (goes, all int) {
+	if s := d.Surveys[n]; s != nil {
+		return s.Sheet.Count, s.Sheet.Mine
+	}
+	return 0, len(d.Scan.Titles)
+}
+
+// Verdict is what holds for a title at a place; ok is false while it is not
+// known.
+func (d *Desk) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
+	s := d.Surveys[n]
+	if !d.known(s, titleIndex) {
+		return v, false, false // while a scan goes on, a look at the place may be a moment behind
+	}
+	return s.Sheet.Verdict(titleIndex), s.Sheet.Chosen[titleIndex], true
+}
+
+func (d *Desk) known(s *survey.Survey, i int) bool {
+	return s != nil && i < len(s.Titles) && i < len(d.Scan.Titles) && s.Titles[i].Key == d.Scan.Titles[i].Key
+}
+
+// Foreign reports whether no place of the bench has anything to do with a title. While a
+// place has not been looked at, nothing is foreign.
+func (d *Desk) Foreign(i int) bool {
+	for _, s := range d.Surveys {
+		if !d.known(s, i) || s.Sheet.Fits(i).Kind != fit.Foreign {
+			return false
+		}
+	}
+	return len(d.Surveys) > 0
+}
+
+// A planning is a plan that is being made.
+type planning struct {
+	of      *survey.Survey
+	changes int
+}
+
+// A PlanMsg is a plan that was made in the background.
+type PlanMsg struct {
+	place int
+	planning
+	plan *plan.Plan
+}
+
+// Inline is the number of titles up to which things are worked out at once, as that takes a few
+// milliseconds.
+const Inline = 2000
+
+// Plan is the plan for a place. With many titles it is nil until it was made in the background; see
+// [Desk.PlanSoon].
+func (d *Desk) Plan(n int) *plan.Plan {
+	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+		return nil
+	}
+	s := d.Surveys[n]
+	if p := s.Planned(); p != nil || len(s.Titles) > Inline {
+		return p
+	}
+	return s.Plan()
+}
+
+// PlanSoon has the plan for a place made in the background, where there is none and none is being made.
+func (d *Desk) PlanSoon(n int) tea.Cmd {
+	if n >= len(d.Surveys) || d.Surveys[n] == nil || d.Plan(n) != nil {
+		return nil
+	}
+	s := d.Surveys[n]
+	now := planning{s, d.changes}
+	if d.planning[n] == now {
+		return nil
+	}
+	d.planning[n] = now
+	sheet := s.Sheet.Clone()
+	return func() tea.Msg { return PlanMsg{n, now, s.MakePlan(sheet)} }
+}
+
+// SetPlan takes over a plan, unless choices have changed since.
+func (d *Desk) SetPlan(m PlanMsg) {
+	if m.place < len(d.Surveys) && d.Surveys[m.place] == m.of && m.changes == d.changes {
+		m.of.SetPlan(m.plan)
+	}
+}

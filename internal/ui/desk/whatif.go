@@ -1,0 +1,240 @@
+package desk
+
+import (
+	"fmt"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/pace"
+	"polytome/internal/core/survey"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// Supposing is what would be different if a place were set up otherwise.
+type Supposing struct {
+	Place   int
+	Rows    []Supposed
+	Working bool
+	changes int
+}
+
+// Supposed is one way to set a place up otherwise.
+type Supposed struct {
+	What string
+	Diff *survey.Difference // nil where Err says why not
+	Lost []int              // titles that lose their only home
+	Err  error
+	// take makes it so; nil where that cannot be done from here.
+	take func() tea.Cmd
+}
+
+// A SupposingMsg is what was worked out so far.
+type SupposingMsg struct {
+	row     Supposed
+	done    bool
+	changes int
+	next    <-chan SupposingMsg
+}
+
+// suppose is one change to try.
+type suppose struct {
+	what   string
+	change func(*bench.Place)
+}
+
+// WhatIf works out, in the background, what would be different if a place were set up otherwise: every
+// other filesystem, cluster sizes, more or less room, other roads and loaders, no covers, the place
+// taken away, or a second one like it.
+func (d *Desk) WhatIf(n int) tea.Cmd {
+	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+		d.Notice = "The place has not been looked at yet."
+		return nil
+	}
+	d.Supposing = &Supposing{Place: n, Working: true, changes: d.changes}
+	board, b, changes := d.frozen(), d.Bench.Clone(), d.changes
+	tries := d.tries(n)
+	out := make(chan SupposingMsg, len(tries)+3)
+	ctx := d.Ctx
+	return func() tea.Msg {
+		go func() {
+			defer close(out)
+			for _, t := range tries {
+				if ctx.Err() != nil {
+					return
+				}
+				row := Supposed{What: t.what}
+				after, err := board[n].With(b, n, t.change)
+				if err != nil {
+					row.Err = err
+				} else {
+					row.Diff = survey.Compare(t.what, board[n], after)
+				}
+				row.take = func() tea.Cmd {
+					return d.SetUp(n, fmt.Sprintf("%s: %s. u takes it back.", d.Bench.Places[n].Name, t.what), t.change)
+				}
+				out <- SupposingMsg{row: row, changes: changes, next: out}
+			}
+			for _, row := range []Supposed{d.another(board, b, n), d.without(board, n)} {
+				out <- SupposingMsg{row: row, changes: changes, next: out}
+			}
+			out <- SupposingMsg{done: true, changes: changes, next: out}
+		}()
+		return <-out
+	}
+}
+
+// tries are the changes that make sense for a place.
+func (d *Desk) tries(n int) (out []suppose) {
+	s := d.Surveys[n]
+	for _, name := range place.FilesystemNames() {
+		fs, _ := place.FilesystemNamed(name)
+		if name == s.Facts.Filesystem.Name {
+			continue
+		}
+		reads := slices.ContainsFunc(s.Profiles, func(p *loader.Profile) bool {
+			at := p.Attachment(s.Config.Road, name)
+			return at != nil && at.Reads(name)
+		})
+		if reads || name == "fat32" || name == "exfat" {
+			out = append(out, suppose{"formatted with " + fs.Shown, func(p *bench.Place) { p.As = name }})
+		}
+	}
+	for _, c := range []int64{s.Facts.Cluster / 4, s.Facts.Cluster * 4} {
+		if c >= 512 && c <= 2<<20 {
+			out = append(out, suppose{"clusters of " + size.Format(c), func(p *bench.Place) { p.Cluster = bench.Size(c) }})
+		}
+	}
+	for _, r := range []struct {
+		what string
+		room int64
+	}{{"twice the room", s.Facts.Capacity * 2}, {"half the room", s.Facts.Capacity / 2}} {
+		out = append(out, suppose{fmt.Sprintf("%s (%s)", r.what, size.Format(r.room)), func(p *bench.Place) { p.Room = bench.Size(r.room) }})
+	}
+	for _, road := range s.Profile.Roads() {
+		if road != s.Config.Road {
+			out = append(out, suppose{"reached over " + road, func(p *bench.Place) { p.Road = road }})
+		}
+	}
+	for _, p := range d.Set.Profiles {
+		if !slices.Contains(s.Config.Loaders(), p.Name) && p.Attachment(s.Config.Road, s.Facts.Filesystem.Name) != nil && p.Attachment(s.Config.Road, s.Facts.Filesystem.Name).Reads(s.Facts.Filesystem.Name) {
+			out = append(out, suppose{"for " + p.Shown + " as well", func(x *bench.Place) { x.Also = append(slices.Clone(x.Also), p.Name) }})
+		}
+	}
+	if s.Config.Reserve > 0 {
+		out = append(out, suppose{"nothing held in reserve", func(p *bench.Place) { p.Reserve = 0 }})
+	}
+	if s.Config.NoCovers {
+		out = append(out, suppose{"with covers", func(p *bench.Place) { p.NoCovers = false }})
+	} else {
+		out = append(out, suppose{"without covers", func(p *bench.Place) { p.NoCovers = true }})
+	}
+	if !s.Config.Exactly {
+		out = append(out, suppose{"holding exactly what is chosen", func(p *bench.Place) { p.Exactly = true }})
+	}
+	return out
+}
+
+// another is a second place like number n.
+func (d *Desk) another(board survey.Board, b *bench.Bench, n int) Supposed {
+	row := Supposed{What: "a second place like it"}
+	after, err := board[n].Another(b, n)
+	if err != nil {
+		row.Err = err
+		return row
+	}
+	before := board[n]
+	row.Diff = survey.Compare(row.What, before, after)
+	row.Diff.Goes = [2]int{before.Sheet.Count, before.Sheet.Count + after.Sheet.Count}
+	row.Diff.More, row.Diff.Fewer = after.Sheet.Count, 0
+	row.Diff.Changes = slices.DeleteFunc(row.Diff.Changes, func(c survey.Change) bool {
+		return !after.Sheet.Chosen[c.Title] || !c.Is.Goes() || c.Was.Goes()
+	})
+	keys := after.Config.Titles
+	row.take = func() tea.Cmd {
+		d.Ask(Question{Prompt: "where is it? ", Hint: "the folder or mounted drive of the second place", Done: func(at string) tea.Cmd {
+			if at == "" || d.busy() {
+				return nil
+			}
+			d.remember()
+			p := d.Bench.Places[n]
+			p.Name, p.At, p.Everything, p.Titles, p.Without, p.Leaving, p.Replace, p.Names, p.Pace = d.freeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
+			d.Bench.Places = append(slices.Clone(d.Bench.Places), p)
+			d.resize()
+			d.Notice = p.Name + " is a place of the bench now. u takes it back."
+			return tea.Batch(d.Survey(), d.changed())
+		}})
+		return nil
+	}
+	return row
+}
+
+// freeName is a name that no place has.
+func (d *Desk) freeName(like string) string {
+	for n := 2; ; n++ {
+		name := fmt.Sprintf("%s %d", like, n)
+		if !slices.ContainsFunc(d.Bench.Places, func(p bench.Place) bool { return p.Name == name }) {
+			return name
+		}
+	}
+}
+
+// without is the place taken away.
+func (d *Desk) without(board survey.Board, n int) Supposed {
+	before := board[n]
+	row := Supposed{What: "without this place", Lost: board.Without(n)}
+	diff := &survey.Difference{What: row.What, Goes: [2]int{before.Sheet.Count, 0}, Planned: [2]int64{before.Sheet.Planned, 0}, Time: [2]pace.Range{before.Whole(), {}}}
+	diff.Fewer = len(row.Lost)
+	for _, i := range row.Lost {
+		diff.Changes = append(diff.Changes, survey.Change{Title: i, Key: before.Titles[i].Key, Label: before.Titles[i].Label(), Chosen: true, Was: before.Sheet.Verdict(i).Kind, Is: fit.Foreign})
+	}
+	row.Diff = diff
+	row.take = func() tea.Cmd {
+		if d.busy() {
+			return nil
+		}
+		d.remember()
+		name := d.Bench.Places[n].Name
+		d.Bench.Places = slices.Delete(slices.Clone(d.Bench.Places), n, n+1)
+		d.resize()
+		d.Notice = name + " is no place of the bench any more; nothing on it was touched. u takes it back."
+		return tea.Batch(d.Survey(), d.changed())
+	}
+	return row
+}
+
+// SetSupposing takes over what was worked out.
+func (d *Desk) SetSupposing(m SupposingMsg) tea.Cmd {
+	s := d.Supposing
+	if s == nil || m.changes != d.changes || s.changes != m.changes {
+		return nil
+	}
+	if m.done {
+		s.Working = false
+		return nil
+	}
+	s.Rows = append(s.Rows, m.row)
+	return func() tea.Msg {
+		if next, ok := <-m.next; ok {
+			return next
+		}
+		return nil
+	}
+}
+
+// Accept makes what is supposed so.
+func (d *Desk) Accept(row int) tea.Cmd {
+	if d.Supposing == nil || row >= len(d.Supposing.Rows) {
+		return nil
+	}
+	take := d.Supposing.Rows[row].take
+	if take == nil || d.Supposing.Rows[row].Err != nil {
+		d.Notice = "That cannot be done from here."
+		return nil
+	}
+	return take()
+}

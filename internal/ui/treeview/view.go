@@ -1,0 +1,152 @@
+package treeview
+
+import (
+	"fmt"
+	"image/color"
+	"path"
+	"strings"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/style"
+)
+
+// View draws the stage.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	if m.asList {
+		return m.stepList(t, w, h)
+	}
+	pathWidth := w - 1 - 12 - 11 - 2
+	out := []string{t.Row(w, false, style.Cell{Text: m.heading(), Width: pathWidth, FG: t.Dim},
+		style.Cell{Text: "size", Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: "", Width: 10})}
+	m.top = len(out)
+	m.list.Resize(len(m.shown), h-len(out))
+	from, to := m.list.Window()
+	for k := from; k < to; k++ {
+		l := &m.lines[m.shown[k]]
+		depth := strings.Count(l.path, "/")
+		name := strings.Repeat("   ", depth) + style.Clean(path.Base(l.path))
+		bytes := size.Column(l.size)
+		if l.folder {
+			name, bytes = name+"/", ""
+			if m.folded[l.path] && m.filter == "" {
+				name += " " + t.Glyph("…")
+			}
+		}
+		c := style.Cell{Text: name, Width: pathWidth, Bold: l.folder}
+		if l.state == kept {
+			c.FG = t.Dim
+		}
+		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG}, style.Cell{Text: string(l.state), Width: 10, FG: colourOf(t, l.state)}))
+	}
+	return t.Block(out, w, h)
+}
+
+func colourOf(t *style.Theme, s state) color.Color {
+	switch s {
+	case kept:
+		return t.Dim
+	case fresh, written:
+		return t.Good
+	case renamed:
+		return t.Accent
+	case leaving, inTheWay:
+		return t.Bad
+	}
+	return t.Warn
+}
+
+// heading counts what becomes of the files.
+func (m *Model) heading() string {
+	s := m.d.Current()
+	switch {
+	case s == nil:
+		return "the place has not been looked at yet"
+	case m.made.of != s:
+		return style.Clean(s.Config.Name) + ": one moment"
+	}
+	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[fresh]+m.counts[written], "new file"))
+	for _, x := range []state{renamed, replaced, leaving, inTheWay} {
+		if n := m.counts[x]; n > 0 {
+			text += fmt.Sprintf(", %d %s", n, x)
+		}
+	}
+	if m.counts[leaving] == 0 {
+		text += ", nothing leaves"
+	}
+	text += fmt.Sprintf(", %d kept", m.counts[kept])
+	if s.Away != nil {
+		text += " (away; as it was at " + s.Taken.Local().Format("15:04") + ")"
+	}
+	return text
+}
+
+// stepList draws the steps in their order.
+func (m *Model) stepList(t *style.Theme, w, h int) []string {
+	s, p := m.d.Current(), m.d.Plan(m.d.Place)
+	if s == nil || p == nil {
+		return t.Block([]string{"", "  " + t.Paint(t.Dim, "The plan is being made.")}, w, h)
+	}
+	head := t.Bold(t.Text, " "+style.Clean(s.Config.Name)+": ") + t.Paint(t.Text, p.Say()) + t.Paint(t.Dim, "; "+s.PlanTime(p).String())
+	const what, bytes, time = 11, 11, 14
+	pathWidth := max(10, w-1-5-what-bytes-time-5)
+	out := []string{head, t.Row(w, false, style.Cell{Text: "", Width: 4}, style.Cell{Text: "step", Width: what, FG: t.Dim}, style.Cell{Text: "path", Width: pathWidth, FG: t.Dim},
+		style.Cell{Text: "size", Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: "time", Width: time, FG: t.Dim})}
+	for _, n := range p.Notes {
+		out = append(out, " "+t.Paint(t.Warn, t.Clip(n, w-2)))
+	}
+	m.top = len(out)
+	m.steps.Resize(len(p.Steps), h-len(out))
+	from, to := m.steps.Window()
+	pace := s.Pace()
+	for i := from; i < to; i++ {
+		x := &p.Steps[i]
+		amount, took := "", ""
+		if x.Size > 0 {
+			amount = size.Column(x.Size)
+		}
+		if x.Writes() || x.Kind == plan.Keep {
+			took = pace.Of(1, x.Size).String()
+		}
+		shown := x.Path
+		if x.Kind == plan.Move {
+			shown = x.From + " " + t.Glyph("→") + " " + x.Path
+		}
+		fg := t.Text
+		if x.Kind == plan.Remove || x.Kind == plan.Replace {
+			fg = t.Warn
+		}
+		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Dim}, style.Cell{Text: x.Kind.Words(), Width: what, FG: fg},
+			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: took, Width: time, FG: t.Dim}))
+	}
+	if len(p.Steps) == 0 {
+		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing has to be done: everything that is wanted is there."))
+	}
+	return t.Block(out, w, h)
+}
+
+func (m *Model) stepWhy() desk.Why {
+	p := m.d.Plan(m.d.Place)
+	if p == nil || m.steps.Cursor >= len(p.Steps) {
+		return desk.Why{Lead: "Nothing", Say: "has to be done."}
+	}
+	s := &p.Steps[m.steps.Cursor]
+	w := desk.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Kind.Words()), Say: s.Path + "."}
+	if s.Kind == plan.Move {
+		w.Say = s.From + " becomes " + s.Path + "."
+	}
+	if s.Label != "" {
+		w.Say += " It is for " + s.Label + "."
+	}
+	if s.Why != "" {
+		w.Say += " " + strings.ToUpper(s.Why[:1]) + s.Why[1:] + shapeWords(s) + "."
+	}
+	if len(s.Needs) > 0 {
+		w.Say += fmt.Sprintf(" It is done only after step %d.", s.Needs[len(s.Needs)-1]+1)
+	}
+	if s.Last {
+		w.Say += " It is done only when nothing before it failed."
+	}
+	return w
+}
