@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/demo"
 )
 
@@ -62,6 +63,10 @@ func finish(t testing.TB, cmd *exec.Cmd) (int, string, string) {
 func world(t testing.TB) demo.World {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	b.Places = b.Places[:1] // one stick is enough for most
+	require.NoError(t, b.Save())
 	return w
 }
 

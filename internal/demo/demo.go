@@ -31,6 +31,12 @@ var Season = time.Date(2026, 3, 14, 9, 26, 52, 0, time.UTC)
 // StickRoom is the declared capacity of the North stick, in bytes.
 const StickRoom = 58 * size.GiB
 
+// ShareRoom is the declared capacity of the Ferry share, in bytes.
+const ShareRoom = 1843 * size.GiB
+
+// misplaced is the title that is on the share under a name of its own.
+const misplaced = "Thimble Kings"
+
 // fatLargest is the largest file of FAT32 in bytes.
 const fatLargest = 1<<32 - 1
 
@@ -129,6 +135,14 @@ func Open(dir string, seed uint64) (World, error) {
 		if err := v.write(filepath.Join(w.Games, filepath.FromSlash(v.path())), seed+uint64(i)<<32); err != nil {
 			return w, fmt.Errorf("making the demo's %s: %w", v.name, err)
 		}
+		if v.name == misplaced {
+			if err := os.MkdirAll(filepath.Join(dir, "ferry-share", "FULL"), 0o755); err != nil {
+				return w, fmt.Errorf("making the demo: %w", err)
+			}
+			if err := v.write(filepath.Join(dir, "ferry-share", "FULL", "Thimble_Kings_final.iso"), seed+uint64(i)<<32); err != nil {
+				return w, fmt.Errorf("making the demo's share: %w", err)
+			}
+		}
 		if v.name == onStick {
 			if err := os.MkdirAll(filepath.Join(w.Stick, "SHORT"), 0o755); err != nil {
 				return w, fmt.Errorf("making the demo: %w", err)
@@ -171,10 +185,19 @@ func Open(dir string, seed uint64) (World, error) {
 	b := bench.New(w.Bench)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Lists = []string{"season-titles.csv"}
-	b.Places = []bench.Place{{
-		Name: "North stick", At: "north-stick", Loader: "rowan", Road: "usb",
-		As: "fat32", Room: bench.Size(StickRoom), Everything: true,
-	}}
+	b.Places = []bench.Place{
+		{Name: "North stick", At: "north-stick", Loader: "rowan", Road: "usb", As: "fat32", Room: bench.Size(StickRoom), Everything: true},
+		{Name: "Ferry share", At: "ferry-share", Loader: "rowan", Road: "smb", As: "ext4", Room: bench.Size(ShareRoom), Reserve: bench.Size(64 * size.GiB),
+			Titles: bench.Keys{"VSP-20417", "VSP-21560", "VSP-21762"}},
+		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Road: "usb", As: "fat32", Room: bench.Size(28 * size.GiB), Everything: true},
+		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(4800 * size.MiB), NoCovers: true,
+			Titles: bench.Keys{"CVN00117", "CVN00130"}},
+	}
+	for _, p := range b.Places[1:] {
+		if err := os.MkdirAll(filepath.Join(dir, p.At), 0o755); err != nil {
+			return w, fmt.Errorf("making the demo: %w", err)
+		}
+	}
 	if err := b.Save(); err != nil {
 		return w, err
 	}

@@ -102,12 +102,19 @@ func pump(a *app, cmd tea.Cmd) {
 	}
 }
 
-// demoApp is the program on a demo of its own, with everything found.
+// demoApp is the program on a demo of its own, with one stick and everything found.
 func demoApp(t testing.TB, o Options) (*app, demo.World) {
+	return demoWith(t, o, 1)
+}
+
+// demoWith is the program on a demo with so many of its places.
+func demoWith(t testing.TB, o Options, places int) (*app, demo.World) {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
+	b.Places = b.Places[:places]
+	require.NoError(t, b.Save())
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	a := newApp(t.Context(), b, set, o)

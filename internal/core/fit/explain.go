@@ -220,68 +220,6 @@ func (s *Sheet) notRead(i int, r reason, e *Explanation) {
 	e.Add(Preparing, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
 }
 
-// yields says what could give way to a title that finds no room: the least wanted title that is
-// large enough, and the smallest file that no loader knows.
-func (s *Sheet) yields(i int, missing int64) (ways []string) {
-	best := -1
-	var all int64
-	for j := range s.Chosen {
-		if j == i || !s.placed[j] || s.rank(j) > s.rank(i) {
-			continue
-		}
-		gain := s.base[j].Room
-		if s.base[j].Kind == There {
-			continue // it stays when it is taken off
-		}
-		all += gain
-		if gain < missing {
-			continue
-		}
-		if best < 0 || s.rank(j) < s.rank(best) || s.rank(j) == s.rank(best) && gain < s.base[best].Room {
-			best = j
-		}
-	}
-	switch {
-	case best >= 0 && s.rank(best) < s.rank(i):
-		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[best].Label(), size.Format(s.base[best].Room)))
-	case best >= 0:
-		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that makes room enough", s.of.Titles[best].Label(), size.Format(s.base[best].Room)))
-	case all >= missing:
-		ways = append(ways, "take off several other titles")
-	}
-	file := ""
-	var least int64
-	for _, e := range s.of.There {
-		if e.Folder || e.Size < missing || s.leaving[s.fold(e.Path)] || file != "" && e.Size >= least {
-			continue
-		}
-		file, least = e.Path, e.Size
-	}
-	if file != "" {
-		whose := "which no title here is"
-		if j := s.holder(file); j >= 0 {
-			whose = "which is " + s.of.Titles[j].Label()
-		} else if s.owned(file) {
-			whose = "a title that is not among your games"
-		}
-		ways = append(ways, fmt.Sprintf("let %s leave (%s, %s): mark it in Tree", file, size.Format(least), whose))
-	}
-	return ways
-}
-
-// holder is the title that has a file of the place; -1 for none.
-func (s *Sheet) holder(file string) int {
-	key := s.fold(file)
-	for i := range s.of.Titles {
-		for k := range s.Placement(i).Items {
-			if s.fold(s.Placement(i).Items[k].Path) == key {
-				return i
-			}
-		}
-	}
-	return -1
-}
-
 // Short is the deciding number of the verdict on title i in a few words.
 func (s *Sheet) Short(i int) string {
 	v := s.Verdict(i)

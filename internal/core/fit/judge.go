@@ -249,48 +249,40 @@ func (s *Sheet) findCompanions() {
 	if !any {
 		return
 	}
-	s.extras = make([][]extra, len(s.of.Titles))
+	s.extras = make([][]layout.Beside, len(s.of.Titles))
 	parallel.Each(len(s.extras), func(i int) {
-		for _, c := range s.Companions(i) {
-			s.extras[i] = append(s.extras[i], extra{c.Path, c.Size})
-		}
+		s.extras[i] = s.of.Loaders[s.by[i]].Tree.Beside(i, s.of.Covers)
 	})
 }
 
-// Companions are the files that belong to title i and are written with it: texts, and covers for
-// which there is a picture. None are for a title that is there and has no room for them.
-func (s *Sheet) Companions(i int) []layout.Companion {
-	if s.Placement(i).Refusal != nil || s.bare[i] {
+// Companions are the files that belong to title i, are written with it, and are not there yet: texts, and
+// covers for which there is a picture. There are none for a title that is there and has no room for them.
+func (s *Sheet) Companions(i int) (out []layout.Companion) {
+	if s.bare[i] {
 		return nil
 	}
-	all := s.of.Loaders[s.by[i]].Tree.Companions(i)
-	out := all[:0]
-	for _, c := range all {
-		if c.Shape == layout.Fitted && (c.Source.Path == "" || !s.of.Covers) {
-			continue
+	extras := s.extra(i)
+	for k := range extras {
+		if _, there := s.present[s.fold(extras[k].Path)]; !there {
+			out = append(out, s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]))
 		}
-		out = append(out, c)
 	}
 	return out
 }
 
-func (s *Sheet) extra(i int) []extra {
+func (s *Sheet) extra(i int) []layout.Beside {
 	if s.extras == nil {
 		return nil
 	}
 	return s.extras[i]
 }
 
-// Bare reports whether what belongs to title i is all there, so that nothing is to be written
-// beside it.
-func (s *Sheet) Bare(i int) bool { return s.bare[i] || len(s.extra(i)) == 0 }
-
 // companionRoom adds the room of a title's companions.
 func (s *Sheet) companionRoom(i int, v *reason) {
 	for _, x := range s.extra(i) {
-		room := s.of.Facts.RoomFor(x.size)
+		room := s.of.Facts.RoomFor(x.Size)
 		v.Room += room
-		if _, there := s.present[s.fold(x.path)]; !there {
+		if _, there := s.present[s.fold(x.Path)]; !there {
 			v.Need += room
 		}
 	}
@@ -312,7 +304,7 @@ func (s *Sheet) noteNames(i int) {
 		}
 	}
 	for _, x := range s.extra(i) {
-		note(x.path)
+		note(x.Path)
 	}
 }
 
@@ -399,7 +391,7 @@ func (s *Sheet) Holds(i int) []string {
 		}
 	}
 	for _, x := range s.extra(i) {
-		out = append(out, x.path)
+		out = append(out, x.Path)
 	}
 	return out
 }

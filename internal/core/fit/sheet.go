@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 
@@ -57,7 +58,9 @@ type Sheet struct {
 	by      []uint8   // which loader takes a title
 	placed  []bool    // chosen titles that have their room
 	missing map[int]int64
-	order   []int32 // in which titles get room; nil for that of the list
+	order   []int32   // in which titles get room; nil for that of the list
+	bySize  []int32   // titles by their largest file, the largest first
+	yield   *yielding // what could give way, worked out when it is asked for
 	names   *names
 	lists   []listRoom
 	present map[string]place.Entry // by folded path, without what leaves
@@ -67,14 +70,8 @@ type Sheet struct {
 	dirs    map[string]dirCheck    // by folded path: what was found out about folders
 	others  map[string]Elsewhere   // by attachment: the console's own disks
 	freedBy map[int]int64          // Exactly: what a title frees when it is not chosen
-	extras  [][]extra              // by title; nil where there are none at all
+	extras  [][]layout.Beside      // by title; nil where there are none at all
 	bare    map[int]bool           // titles that are there, and have no room for what is missing beside them
-}
-
-// An extra is a file that is written with a title and does not decide whether it starts.
-type extra struct {
-	path string
-	size int64
 }
 
 // Elsewhere is the room on another place of the same console.
@@ -182,7 +179,30 @@ func (s *Sheet) judgeAll() {
 	}
 	s.noteLists()
 	s.noteFreed()
+	s.sortBySize()
 }
+
+// sortBySize orders the titles by their largest file.
+func (s *Sheet) sortBySize() {
+	largest := make([]int64, len(s.base))
+	s.bySize = make([]int32, 0, len(s.base))
+	for i := range s.base {
+		if !s.base[i].Kind.Goes() {
+			continue
+		}
+		pl := s.Placement(i)
+		for k := range pl.Items {
+			largest[i] = max(largest[i], pl.Items[k].Size)
+		}
+		s.bySize = append(s.bySize, int32(i))
+	}
+	slices.SortFunc(s.bySize, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(largest[b], largest[a]), cmp.Compare(a, b))
+	})
+}
+
+// BySize are the titles that can go, by their indexes, those with the largest files first.
+func (s *Sheet) BySize() []int32 { return s.bySize }
 
 // Titles are those that were judged.
 func (s *Sheet) Titles() []title.Title { return s.of.Titles }
@@ -235,7 +255,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 	if s.Chosen[i] == wanted || s.base[i].Kind == Foreign {
 		return
 	}
-	s.Chosen[i] = wanted
+	s.Chosen[i], s.yield = wanted, nil
 	if len(s.missing) > 0 || len(s.Placement(i).Rivals) > 0 || s.freedBy != nil {
 		s.settle()
 		return
@@ -286,7 +306,7 @@ func (s *Sheet) SetElsewhere(others map[string]Elsewhere) {
 // the order of their rank, then of the list; one that finds too little is passed over, and
 // smaller ones behind it may still go.
 func (s *Sheet) settle() {
-	s.Planned, s.Released, s.Count, s.New = 0, 0, 0, 0
+	s.Planned, s.Released, s.Count, s.New, s.yield = 0, 0, 0, 0, nil
 	clear(s.placed)
 	clear(s.missing)
 	clear(s.bare)
@@ -455,6 +475,6 @@ func (s *Sheet) Clone() *Sheet {
 	n.all = slices.Clone(s.names.all)
 	c.names = &n
 	c.lists = slices.Clone(s.lists)
-	c.bare = maps.Clone(s.bare)
+	c.bare, c.yield = maps.Clone(s.bare), nil
 	return &c
 }

@@ -45,6 +45,54 @@ func (t *Tree) Companions(i int) []Companion {
 	return out
 }
 
+// A Beside is a companion that can be written: a text, or a cover for which there is a picture. It is
+// small, as there is one for every title; see [Tree.Companion].
+type Beside struct {
+	Path string
+	Size int64
+	Spec *loader.Companion
+	Disc int32
+}
+
+// Beside are the companions of title i that can be written, with covers only where they are wanted.
+func (t *Tree) Beside(i int, covers bool) (out []Beside) {
+	p, tt := &t.Placements[i], &t.titles[i]
+	if p.Refusal != nil {
+		return nil
+	}
+	for k := range t.l.p.Companions {
+		c := &t.l.p.Companions[k]
+		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Discs, func(d title.Disc) bool { return pictureBeside(&d).Path != "" })) {
+			continue
+		}
+		for _, m := range t.l.companions(tt, p, c) {
+			if m.Shape != Fitted || m.Source.Path != "" {
+				out = append(out, Beside{m.Path, m.Size, c, int32(m.Disc)})
+			}
+		}
+	}
+	return out
+}
+
+// Companion is the whole of what stands beside title i.
+func (t *Tree) Companion(i int, b *Beside) Companion {
+	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Size: b.Size, Rule: b.Spec.Why, Shape: Written}, Is: b.Spec.Is, Spec: b.Spec, Of: i}
+	if b.Spec.Is == "cover" {
+		c.Shape, c.Source, c.AtMost = Fitted, pictureBeside(&t.titles[i].Discs[b.Disc]), true
+		return c
+	}
+	if text, ok := b.Spec.Text.Constant(); ok {
+		c.Text = strings.TrimPrefix(text, "\n")
+		return c
+	}
+	for _, m := range t.l.companions(&t.titles[i], &t.Placements[i], b.Spec) {
+		if m.Path == b.Path {
+			c.Text = m.Text
+		}
+	}
+	return c
+}
+
 // companions are what one rule makes for a title: a file, or one for each disc.
 func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (out []Companion) {
 	if !c.Match(t.Platform, t.Form, l.target.attachment(), l.target.Filesystem.Name) {
@@ -69,14 +117,21 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 			item.Size, item.AtMost = c.Picture.Estimate(), true
 		} else {
 			item.Shape = Written
-			rows := l.rows(t, p)
-			if c.Syntax == "toml" {
-				quote(&v)
-				for r := range rows {
-					quote(&rows[r])
+			text, constant := c.Text.Constant()
+			if !constant {
+				var rows []loader.Values
+				if c.Text.Repeats() {
+					rows = l.rows(t, p)
 				}
+				if c.Syntax == "toml" {
+					quote(&v)
+					for r := range rows {
+						quote(&rows[r])
+					}
+				}
+				text = c.Text.FillEach(&v, rows)
 			}
-			item.Text = strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
+			item.Text = strings.TrimPrefix(text, "\n")
 			item.Size = int64(len(item.Text))
 		}
 		out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Base: v[loader.FieldBase]})
@@ -159,6 +214,9 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 	var out []ListFile
 	for k := range t.l.p.Lists {
 		l := &t.l.p.Lists[k]
+		if len(l.On) > 0 && !slices.Contains(l.On, t.l.target.attachment()) {
+			continue
+		}
 		var rows []loader.Values
 		for i := range t.titles {
 			tt := &t.titles[i]

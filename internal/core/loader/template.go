@@ -319,6 +319,23 @@ func (t Template) Folders(values map[Field][]string) []string {
 // Fill makes the path or text for the given values.
 func (t Template) Fill(v *Values) string { return t.FillEach(v, nil) }
 
+// Constant is the text that a template always makes; ok is false where it depends on fields.
+func (t Template) Constant() (text string, ok bool) {
+	if len(t.nodes) == 1 && t.nodes[0].literal != "" {
+		return t.nodes[0].literal, true
+	}
+	return "", len(t.nodes) == 0
+}
+
+// Repeats reports whether the template has a section that is written once for each row.
+func (t Template) Repeats() bool {
+	var look func(nodes []node) bool
+	look = func(nodes []node) bool {
+		return slices.ContainsFunc(nodes, func(n node) bool { return n.each || look(n.then) || look(n.otherwise) })
+	}
+	return look(t.nodes)
+}
+
 // FillEach makes a text; what stands between {each} and {end} is written once for
 // each row.
 func (t Template) FillEach(v *Values, rows []Values) string {

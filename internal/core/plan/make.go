@@ -24,7 +24,8 @@ type maker struct {
 	spelled                                              map[string]string // folded path of a folder -> as the place spells it
 	kept                                                 map[string]int    // path -> number of the step that copies it to safety
 	carried                                              map[int]bool      // titles that move with their whole folder
-	beside                                               map[string]bool   // folded paths of companions that are planned
+	ties                                                 []tie
+	beside                                               map[string]bool // folded paths of companions that are planned
 }
 
 func (m *maker) fold(p string) string { return m.facts.Filesystem.Fold(p) }
@@ -72,52 +73,45 @@ func (m *maker) dir(dir string) string {
 
 // titles plans what chosen titles need, those with the largest files first.
 func (m *maker) titles() {
-	type going struct {
-		i       int
-		largest int64
-		kind    fit.Kind
-	}
-	var all []going
 	titles := m.sheet.Titles()
-	items := 0
 	for i := range titles {
+		if m.sheet.Chosen[i] && !m.sheet.Verdict(i).Kind.Goes() {
+			m.plan.Left = append(m.plan.Left, Left{titles[i].Key, titles[i].Label(), m.sheet.Explain(i)})
+		}
+	}
+	order := m.sheet.BySize()
+	items := 0
+	for _, i := range order {
+		if m.sheet.Chosen[i] {
+			items += len(m.sheet.Placement(int(i)).Items)
+		}
+	}
+	m.puts = make([]Step, 0, items)
+	for _, i32 := range order {
+		i := int(i32)
 		if !m.sheet.Chosen[i] {
 			continue
 		}
-		v := m.sheet.Verdict(i)
-		if !v.Kind.Goes() {
-			m.plan.Left = append(m.plan.Left, Left{titles[i].Key, titles[i].Label(), m.sheet.Explain(i)})
+		kind := m.sheet.Verdict(i).Kind
+		if !kind.Goes() {
 			continue
 		}
-		g := going{i: i, kind: v.Kind}
-		pl := m.sheet.Placement(i)
-		for k := range pl.Items {
-			g.largest = max(g.largest, pl.Items[k].Size)
-		}
-		items += len(pl.Items)
-		all = append(all, g)
-	}
-	slices.SortStableFunc(all, func(a, b going) int {
-		switch {
-		case a.largest > b.largest:
-			return -1
-		case a.largest < b.largest:
-			return 1
-		}
-		return 0
-	})
-	m.puts = make([]Step, 0, items)
-	for _, g := range all {
-		if g.kind == fit.There {
+		puts, moves, texts := len(m.puts), len(m.moves), len(m.texts)
+		if kind == fit.There {
 			m.plan.There++
 		} else {
-			m.items(g.i)
+			m.items(i)
 		}
-		if !m.sheet.Bare(g.i) {
-			m.companions(g.i)
+		m.companions(i)
+		if len(m.texts) > texts {
+			m.ties = append(m.ties, tie{[2]int{texts, len(m.texts)}, [2]int{puts, len(m.puts)}, [2]int{moves, len(m.moves)}})
 		}
 	}
 }
+
+// A tie is what was written for one title, from one number to another: its texts, its files, and its
+// new names.
+type tie struct{ texts, puts, moves [2]int }
 
 // items plans the files of one title.
 func (m *maker) items(i int) {
@@ -195,10 +189,11 @@ func (m *maker) moveFolder(i int, found []string) (s Step, ok bool) {
 func (m *maker) companions(i int) {
 	t := &m.sheet.Titles()[i]
 	for _, c := range m.sheet.Companions(i) {
-		if _, there := m.sheet.At(c.Path); there || m.beside[m.fold(c.Path)] { // two titles may have one ID
+		key := m.fold(c.Path)
+		if m.beside[key] { // two titles may have one ID
 			continue
 		}
-		m.beside[m.fold(c.Path)] = true
+		m.beside[key] = true
 		if old, ok := m.followed(i, c.Path); ok {
 			if !m.carried[i] {
 				m.moves = append(m.moves, m.move(old, c.Path, t, c.Rule))

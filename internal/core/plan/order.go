@@ -18,15 +18,20 @@ func (m *maker) order() *Plan {
 	m.keep(late)
 	m.keep(m.puts)
 	m.keep(m.texts)
+	var begins []int
 	for _, group := range [][]Step{early, m.folders, m.moves, m.puts, m.texts, m.listed, late} {
+		begins = append(begins, len(p.Steps))
 		for i := range group {
+			if len(m.kept) == 0 {
+				break
+			}
 			if n, kept := m.kept[group[i].Path]; kept && (group[i].Kind == Remove || group[i].Kind == Replace) {
 				group[i].Needs = append(group[i].Needs, n)
 			}
 		}
 		p.Steps = append(p.Steps, group...)
 	}
-	m.needFiles()
+	m.needFiles(begins[2], begins[3], begins[4])
 	m.emptied()
 	for i := range p.Steps {
 		s := &p.Steps[i]
@@ -47,6 +52,9 @@ func (m *maker) order() *Plan {
 // roomFirst tells removals that have to come before anything is written, as there is no room
 // otherwise or as something else comes under their path, from those that can wait.
 func (m *maker) roomFirst() (early, late []Step) {
+	if len(m.removes) == 0 {
+		return nil, nil
+	}
 	missing := -m.facts.Free
 	targets := map[string]bool{}
 	for _, group := range [][]Step{m.puts, m.texts, m.listed, m.moves} {
@@ -91,24 +99,25 @@ func (m *maker) keep(steps []Step) {
 }
 
 // needFiles ties what is written for titles to the files that they consist of: a list of parts, a
-// playlist or a cover without its game is of no use.
-func (m *maker) needFiles() {
-	files := make(map[string][]int, len(m.texts))
-	for i := range m.texts {
-		files[m.texts[i].Title] = nil
+// playlist or a cover without its game is of no use. The groups of steps begin at these numbers.
+func (m *maker) needFiles(moves, puts, texts int) {
+	all := make([]int, puts+len(m.puts)) // the numbers of the steps: what is needed is a part of them
+	for i := range all {
+		all[i] = i
 	}
-	for i := range m.plan.Steps {
-		s := &m.plan.Steps[i]
-		if !s.Writes() && s.Kind != Move {
-			continue
-		}
-		of, ok := files[s.Title]
-		switch {
-		case !ok:
-		case s.Shape == layout.Written || s.Shape == layout.Fitted:
-			s.Needs = append(s.Needs, of...)
-		default:
-			files[s.Title] = append(of, i)
+	for _, t := range m.ties {
+		for k := t.texts[0]; k < t.texts[1]; k++ {
+			s := &m.plan.Steps[texts+k]
+			needs := all[puts+t.puts[0] : puts+t.puts[1] : puts+t.puts[1]]
+			if t.moves[0] < t.moves[1] {
+				needs = append(slices.Clone(all[moves+t.moves[0]:moves+t.moves[1]]), needs...)
+			}
+			if len(s.Needs) > 0 {
+				needs = append(slices.Clone(s.Needs), needs...)
+			}
+			if len(needs) > 0 {
+				s.Needs = needs
+			}
 		}
 	}
 }
@@ -116,6 +125,9 @@ func (m *maker) needFiles() {
 // emptied removes the folders that nothing is left in. Folders at the root stay, and so do those
 // that a console makes by itself.
 func (m *maker) emptied() {
+	if len(m.clears)+len(m.removes)+len(m.moves) == 0 {
+		return
+	}
 	left := map[string]int{} // entries of each folder, by folded path
 	touched := map[string]bool{}
 	up := func(p string) string { return path.Dir(m.fold(p)) }

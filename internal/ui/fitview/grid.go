@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"polytome/internal/core/fit"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/style"
@@ -121,8 +122,8 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 	}
 	for n := m.left; n < m.left+m.shown; n++ {
 		v, chosen, ok := m.d.Verdict(n, i)
-		c := style.Cell{Width: cellWidth, Text: t.Glyph("·"), FG: t.Faint}
-		if ok {
+		c := style.Cell{Width: cellWidth, Text: "  " + t.Glyph("·"), FG: t.Faint}
+		if ok && v.Kind != fit.Foreign {
 			c.Text = mark(t, v.Kind.Goes(), chosen) + " " + v.Word()
 			c.FG = desk.VerdictColour(t, v.Kind.Goes(), chosen)
 			c.Bold = cursor && n == m.d.Place

@@ -216,6 +216,14 @@ func cell(t *style.Theme, parts []part, bottom int) string {
 		runs[to].units += runs[least].units
 		runs = append(runs[:least], runs[least+1:]...)
 	}
+	if len(runs) == 2 && runs[0].units+runs[1].units < 8 { // a third colour, that of the empty part, cannot be shown
+		larger := runs[0]
+		if runs[1].units > larger.units {
+			larger = runs[1]
+		}
+		larger.units = runs[0].units + runs[1].units
+		runs = append(runs[:0], larger)
+	}
 	if len(runs) == 2 {
 		return lipgloss.NewStyle().Foreground(runs[0].part.colour).Background(runs[1].part.colour).Render(style.Eighths[runs[0].units])
 	}

@@ -18,7 +18,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		return m.stepList(t, w, h)
 	}
 	pathWidth := w - 1 - 12 - 11 - 2
-	out := []string{t.Row(w, false, style.Cell{Text: m.heading(), Width: pathWidth, FG: t.Dim},
+	out := []string{t.Row(w, false, style.Cell{Text: m.heading(pathWidth), Width: pathWidth, FG: t.Dim},
 		style.Cell{Text: "size", Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: "", Width: 10})}
 	m.top = len(out)
 	m.list.Resize(len(m.shown), h-len(out))
@@ -58,7 +58,7 @@ func colourOf(t *style.Theme, s state) color.Color {
 }
 
 // heading counts what becomes of the files.
-func (m *Model) heading() string {
+func (m *Model) heading(w int) string {
 	s := m.d.Current()
 	switch {
 	case s == nil:
@@ -75,7 +75,9 @@ func (m *Model) heading() string {
 	if m.counts[leaving] == 0 {
 		text += ", nothing leaves"
 	}
-	text += fmt.Sprintf(", %d kept", m.counts[kept])
+	if more := fmt.Sprintf(", %d kept", m.counts[kept]); style.Width(text+more) <= w {
+		text += more
+	}
 	if s.Away != nil {
 		text += " (away; as it was at " + s.Taken.Local().Format("15:04") + ")"
 	}

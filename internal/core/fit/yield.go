@@ -1,0 +1,109 @@
+package fit
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// A yielding is what of a place could give way to a title that finds no room.
+type yielding struct {
+	ranks   []int8    // of the titles below, the lowest first
+	titles  [][]int32 // by rank: titles that would be written, the smallest first
+	sums    []int64   // what the titles up to each rank take
+	files   []place.Entry
+	holders map[string]int32 // which title a file of the place is, by folded path
+}
+
+// yields says what could give way to title i: the least wanted title that is large enough, and the
+// smallest file on the place that is.
+func (s *Sheet) yields(i int, missing int64) (ways []string) {
+	if s.yield == nil {
+		s.yield = s.yielding()
+	}
+	y := s.yield
+	found := -1
+	var sum int64
+	for k, r := range y.ranks {
+		if r > s.rank(i) {
+			break
+		}
+		sum = y.sums[k]
+		at, _ := slices.BinarySearchFunc(y.titles[k], missing, func(j int32, n int64) int { return cmp.Compare(s.base[j].Room, n) })
+		if at < len(y.titles[k]) && int(y.titles[k][at]) == i {
+			at++
+		}
+		if at < len(y.titles[k]) {
+			found = int(y.titles[k][at])
+			break
+		}
+	}
+	switch {
+	case found >= 0 && s.rank(found) < s.rank(i):
+		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[found].Label(), size.Format(s.base[found].Room)))
+	case found >= 0:
+		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that makes room enough", s.of.Titles[found].Label(), size.Format(s.base[found].Room)))
+	case sum >= missing:
+		ways = append(ways, "take off several other titles")
+	}
+	at, _ := slices.BinarySearchFunc(y.files, missing, func(e place.Entry, n int64) int { return cmp.Compare(e.Size, n) })
+	if at < len(y.files) {
+		e := y.files[at]
+		whose := "which no title here is"
+		if j, ok := y.holders[s.fold(e.Path)]; ok {
+			whose = "which is " + s.of.Titles[j].Label()
+		} else if s.owned(e.Path) {
+			whose = "a title that is not among your games"
+		}
+		ways = append(ways, fmt.Sprintf("let %s leave (%s, %s): mark it in Tree", e.Path, size.Format(e.Size), whose))
+	}
+	return ways
+}
+
+func (s *Sheet) yielding() *yielding {
+	y := &yielding{holders: map[string]int32{}}
+	of := map[int8]int{}
+	for j := range s.placed {
+		if !s.placed[j] || s.base[j].Kind == There { // what is there stays when it is taken off
+			continue
+		}
+		k, ok := of[s.rank(j)]
+		if !ok {
+			k = len(y.ranks)
+			of[s.rank(j)] = k
+			y.ranks, y.titles = append(y.ranks, s.rank(j)), append(y.titles, nil)
+		}
+		y.titles[k] = append(y.titles[k], int32(j))
+	}
+	slices.SortFunc(y.titles, func(a, b []int32) int { return int(s.rank(int(a[0]))) - int(s.rank(int(b[0]))) })
+	slices.Sort(y.ranks)
+	var sum int64
+	for _, all := range y.titles {
+		slices.SortStableFunc(all, func(a, b int32) int { return cmp.Compare(s.base[a].Room, s.base[b].Room) })
+		for _, j := range all {
+			sum += s.base[j].Room
+		}
+		y.sums = append(y.sums, sum)
+	}
+	for _, e := range s.of.There {
+		if !e.Folder && !s.leaving[s.fold(e.Path)] && !place.IsTemporary(e.Path) {
+			y.files = append(y.files, e)
+		}
+	}
+	slices.SortStableFunc(y.files, func(a, b place.Entry) int { return cmp.Compare(a.Size, b.Size) })
+	if len(y.files) == 0 {
+		return y
+	}
+	for i := range s.of.Titles {
+		for k := range s.Placement(i).Items {
+			key := s.fold(s.Placement(i).Items[k].Path)
+			if _, there := s.present[key]; there {
+				y.holders[key] = int32(i)
+			}
+		}
+	}
+	return y
+}
