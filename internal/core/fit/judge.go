@@ -292,10 +292,12 @@ func (s *Sheet) companionRoom(i int, v *reason) {
 func (s *Sheet) noteNames(i int) {
 	pl := s.Placement(i)
 	fs := s.of.Facts.Filesystem
+	var space [few]touch
+	list := space[:0]
 	note := func(file string) {
 		if _, there := s.present[s.fold(file)]; !there {
 			folder := s.names.number(parent(file), s.fold)
-			s.names.free[i] = add(s.names.free[i], folder, fs.EntryBytes(path.Base(file)))
+			list = add(list, folder, fs.EntryBytes(path.Base(file)))
 		}
 	}
 	if s.base[i].Kind != There {
@@ -306,6 +308,7 @@ func (s *Sheet) noteNames(i int) {
 	for _, x := range s.extra(i) {
 		note(x.Path)
 	}
+	s.names.note(list)
 }
 
 // noteLists reckons how much each title adds to the files in which all titles are told.

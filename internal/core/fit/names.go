@@ -15,7 +15,8 @@ type names struct {
 	cluster int64
 	numbers map[string]int32 // folded path -> number
 	all     []folderNames
-	free    [][]touch // for each title, what it adds
+	touches []touch // of all titles, one after another
+	from    []int32 // where the touches of each title begin, and at the end where the last end
 }
 
 // folderNames is one folder and the names in it.
@@ -24,6 +25,7 @@ type folderNames struct {
 	own    int64 // bytes that its own name takes in its parent
 	exists bool
 	before int64 // bytes of the names in it now
+	holds  int64 // bytes of names that its clusters have room for, as far as that is known
 	count  int32 // names that titles have added
 	bytes  int64 // of those
 }
@@ -40,7 +42,7 @@ const root = int32(0)
 
 func newNames(facts place.Facts, there []place.Entry, fold func(string) string, titles int) *names {
 	n := &names{fs: facts.Filesystem, cluster: facts.Cluster, numbers: map[string]int32{".": root},
-		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, free: make([][]touch, titles)}
+		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, from: make([]int32, 1, titles+1)}
 	for _, e := range there {
 		if e.Folder {
 			n.all[n.number(e.Path, fold)].exists = true
@@ -128,31 +130,69 @@ func (n *names) apply(list []touch, sign int32) {
 		f := &n.all[t.folder]
 		f.count += sign * t.count
 		f.bytes += int64(sign) * t.bytes
+		f.holds = 0
 	}
 }
 
 // few is how many folders a title seldom has more of.
 const few = 12
 
+// note takes in what the next title adds.
+func (n *names) note(list []touch) {
+	n.touches = append(n.touches, list...)
+	n.from = append(n.from, int32(len(n.touches)))
+}
+
+// of is what title i adds.
+func (n *names) of(i int) []touch { return n.touches[n.from[i]:n.from[i+1]] }
+
 // growth is by how many bytes folders would grow with title i.
 func (n *names) growth(i int) int64 {
 	var space [few]touch
-	return n.cost(n.closure(append(space[:0], n.free[i]...), false), 1)
+	return n.cost(n.closure(append(space[:0], n.of(i)...), false), 1)
 }
 
 // put books title i's names, and returns the bytes by which folders grow.
 func (n *names) put(i int) int64 {
+	if grown, ok := n.putQuickly(i); ok {
+		return grown
+	}
 	var space [few]touch
-	list := n.closure(append(space[:0], n.free[i]...), false)
+	list := n.closure(append(space[:0], n.of(i)...), false)
 	grown := n.cost(list, 1)
 	n.apply(list, 1)
 	return grown
 }
 
+// putQuickly is put for a title all of whose folders are there or wanted by others already: then
+// nothing but their lengths changes.
+func (n *names) putQuickly(i int) (grown int64, ok bool) {
+	list := n.of(i)
+	for k := range list {
+		if f := &n.all[list[k].folder]; !f.exists && f.count == 0 {
+			return 0, false
+		}
+	}
+	for k := range list {
+		t := &list[k]
+		f := &n.all[t.folder]
+		before := f.before + f.bytes // of a folder that is new, nothing is there before
+		f.count += t.count
+		f.bytes += t.bytes
+		if after := before + t.bytes; after > f.holds {
+			had := n.fs.FolderRoom(before, n.cluster)
+			room := n.fs.FolderRoom(after, n.cluster)
+			grown += room - had
+			f.holds = room - n.fs.Dots()
+		}
+	}
+	return grown, true
+}
+
 // take takes title i's names back, and returns the bytes by which folders shrink.
 func (n *names) take(i int) int64 {
 	var space [few]touch
-	list := n.closure(append(space[:0], n.free[i]...), true)
+	list := n.closure(append(space[:0], n.of(i)...), true)
 	shrunk := n.cost(list, -1)
 	n.apply(list, -1)
 	return -shrunk
@@ -160,14 +200,14 @@ func (n *names) take(i int) int64 {
 
 func (n *names) reset() {
 	for i := range n.all {
-		n.all[i].count, n.all[i].bytes = 0, 0
+		n.all[i].count, n.all[i].bytes, n.all[i].holds = 0, 0, 0
 	}
 }
 
 // portion is what title i adds to the room that folders take, as far as it can be told of it alone: the
 // bytes of its names, and the clusters of the folders that only it needs.
 func (n *names) portion(i int, users []int32) (bytes int64) {
-	for _, t := range n.free[i] {
+	for _, t := range n.of(i) {
 		f := &n.all[t.folder]
 		if f.exists || users[t.folder] > 1 {
 			bytes += t.bytes
@@ -181,10 +221,8 @@ func (n *names) portion(i int, users []int32) (bytes int64) {
 // users counts the titles that have files in each folder.
 func (n *names) users() []int32 {
 	out := make([]int32, len(n.all))
-	for i := range n.free {
-		for _, t := range n.free[i] {
-			out[t.folder]++
-		}
+	for _, t := range n.touches {
+		out[t.folder]++
 	}
 	return out
 }

@@ -57,7 +57,9 @@ type Sheet struct {
 	base    []Verdict // whatever else is chosen
 	by      []uint8   // which loader takes a title
 	placed  []bool    // chosen titles that have their room
-	missing map[int]int64
+	missing []int64   // by title: how many bytes a chosen one lacks
+	lacking int       // chosen titles that lack room
+	apart   []bool    // titles that are no matter of their own: they have rivals, or need another disk too
 	order   []int32   // in which titles get room; nil for that of the list
 	bySize  []int32   // titles by their largest file, the largest first
 	yield   *yielding // what could give way, worked out when it is asked for
@@ -93,7 +95,7 @@ func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
 		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: map[int]int64{}, bare: map[int]bool{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
 	}
 	for _, p := range c.Leaving {
 		s.leaving[s.fold(p)] = true
@@ -175,7 +177,11 @@ func (s *Sheet) judgeAll() {
 		}
 		if s.base[i].Kind.Goes() {
 			s.noteNames(i)
+		} else {
+			s.names.note(nil)
 		}
+		rule := s.Placement(i).Rule
+		s.apart[i] = len(s.Placement(i).Rivals) > 0 || rule != nil && rule.AlsoNeeds != ""
 	}
 	s.noteLists()
 	s.noteFreed()
@@ -256,7 +262,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 		return
 	}
 	s.Chosen[i], s.yield = wanted, nil
-	if len(s.missing) > 0 || len(s.Placement(i).Rivals) > 0 || s.freedBy != nil {
+	if s.lacking > 0 || s.apart[i] || s.freedBy != nil {
 		s.settle()
 		return
 	}
@@ -264,7 +270,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 		s.drop(i)
 		return
 	}
-	if s.place(i); len(s.missing) > 0 {
+	if s.place(i); s.lacking > 0 {
 		s.settle()
 	}
 }
@@ -309,6 +315,7 @@ func (s *Sheet) settle() {
 	s.Planned, s.Released, s.Count, s.New, s.yield = 0, 0, 0, 0, nil
 	clear(s.placed)
 	clear(s.missing)
+	s.lacking = 0
 	clear(s.bare)
 	s.names.reset()
 	for k := range s.lists {
@@ -340,11 +347,13 @@ func (s *Sheet) place(i int) {
 	if !v.Kind.Goes() {
 		return
 	}
-	if _, clash := s.rival(i); clash {
-		return
-	}
-	if _, _, lacks := s.lacksDisk(i); lacks {
-		return
+	if s.apart[i] {
+		if _, clash := s.rival(i); clash {
+			return
+		}
+		if _, _, lacks := s.lacksDisk(i); lacks {
+			return
+		}
 	}
 	need := v.Need + s.names.put(i) + s.tell(i, 1)
 	if missing := need - s.Free(); need > 0 && missing > 0 {
@@ -352,6 +361,7 @@ func (s *Sheet) place(i int) {
 		s.tell(i, -1)
 		if v.Kind != There {
 			s.missing[i] = missing
+			s.lacking++
 			return
 		}
 		s.bare[i], need = true, 0
@@ -395,7 +405,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 		v.Kind, v.Number = NeedsDisk, missing
 		return v
 	}
-	if missing, ok := s.missing[i]; ok {
+	if missing := s.missing[i]; missing > 0 {
 		v.Kind, v.Number = NoRoom, missing
 		return v
 	}
@@ -470,7 +480,7 @@ func (s *Sheet) rival(i int) (int, bool) {
 func (s *Sheet) Clone() *Sheet {
 	c := *s
 	c.Chosen, c.placed = slices.Clone(s.Chosen), slices.Clone(s.placed)
-	c.missing = maps.Clone(s.missing)
+	c.missing = slices.Clone(s.missing)
 	n := *s.names
 	n.all = slices.Clone(s.names.all)
 	c.names = &n

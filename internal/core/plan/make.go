@@ -86,7 +86,7 @@ func (m *maker) titles() {
 			items += len(m.sheet.Placement(int(i)).Items)
 		}
 	}
-	m.puts = make([]Step, 0, items)
+	m.puts, m.texts = make([]Step, 0, items), make([]Step, 0, items)
 	for _, i32 := range order {
 		i := int(i32)
 		if !m.sheet.Chosen[i] {
