@@ -2,10 +2,12 @@ package bench
 
 import (
 	"bytes"
+	"maps"
+	"slices"
 	"strings"
 )
 
-// A note is the comments of one key or table of a file: the lines above it, and what stands behind
+// A remark is the comments of one key or table of a file: the lines above it, and what stands behind
 // it.
 type remark struct {
 	above  []string
@@ -84,7 +86,7 @@ func weave(text []byte, r remarks) []byte {
 		b.WriteByte('\n')
 	}
 	end := append([]string(nil), r[""].above...)
-	for _, name := range sortedNames(r) {
+	for _, name := range slices.Sorted(maps.Keys(r)) {
 		if used[name] {
 			continue
 		}
@@ -97,19 +99,6 @@ func weave(text []byte, r remarks) []byte {
 		b.WriteString("\n" + strings.Join(end, "\n") + "\n")
 	}
 	return b.Bytes()
-}
-
-func sortedNames(r remarks) []string {
-	var out []string
-	for name := range r {
-		out = append(out, name)
-	}
-	for i := 1; i < len(out); i++ {
-		for k := i; k > 0 && out[k] < out[k-1]; k-- {
-			out[k], out[k-1] = out[k-1], out[k]
-		}
-	}
-	return out
 }
 
 // identities are the keys by which the tables of a list are told apart.

@@ -135,25 +135,19 @@ func (r Range) String() string {
 	if r.Most < time.Second {
 		return "a moment"
 	}
-	least, most := whole(r.Least, r.Most), whole(r.Most, r.Most)
-	if least == most || least == 0 {
+	name, unit, ok := unitOf(r.Most)
+	least, most := whole(r.Least, unit), whole(r.Most, unit)
+	switch {
+	case least == most:
 		return "about " + words(r.Most)
-	}
-	if a, unit, ok := unitOf(r.Most); ok {
-		low := math.Round(float64(r.Least) / float64(unit))
-		if low >= math.Round(float64(r.Most)/float64(unit)) || low < 1 {
-			return words(r.Least) + " to " + words(r.Most)
-		}
-		return fmt.Sprintf("%.0f to %.0f %s", low, math.Round(float64(r.Most)/float64(unit)), a)
+	case ok && least >= 1:
+		return fmt.Sprintf("%d to %d %s", least, most, name)
 	}
 	return words(r.Least) + " to " + words(r.Most)
 }
 
-// whole is a time in the unit of another one.
-func whole(d, as time.Duration) int {
-	_, unit, _ := unitOf(as)
-	return int(math.Round(float64(d) / float64(unit)))
-}
+// whole is a time in whole units.
+func whole(d, unit time.Duration) int { return int(math.Round(float64(d) / float64(unit))) }
 
 // unitOf is the unit in which a time is told; ok is false for hours, which are told with minutes.
 func unitOf(d time.Duration) (string, time.Duration, bool) {

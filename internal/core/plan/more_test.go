@@ -1,0 +1,291 @@
+package plan_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// situation is what a plan is made for.
+type situation struct {
+	titles  []title.Title
+	there   []place.Entry
+	found   map[int][]string
+	leaving []string
+	replace []string
+	exactly bool
+	free    int64
+	keepIn  string
+	wants   func(i int) bool
+}
+
+func (s situation) plan(t coretest.T) *plan.Plan {
+	t.Helper()
+	p := coretest.Rowan(t)
+	fs, _ := place.FilesystemNamed("fat32")
+	if s.free == 0 {
+		s.free = 50 * size.GiB
+	}
+	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: s.free, Cluster: 32 * size.KiB}
+	tree := layout.Lay(s.titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
+	sheet := fit.Judge(fit.Case{Titles: s.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: facts, There: s.there,
+		Found: s.found, Leaving: s.leaving, Replace: s.replace, Exactly: s.exactly})
+	if s.wants == nil {
+		s.wants = func(int) bool { return true }
+	}
+	sheet.Choose(s.wants)
+	return plan.Make(sheet, plan.Options{KeepIn: s.keepIn})
+}
+
+func say(p *plan.Plan) (out []string) {
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		line := string(s.Kind) + " " + s.Path
+		if s.From != "" {
+			line += " from " + s.From
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+func file(path string, n int64) place.Entry {
+	return place.Entry{Path: path, Size: n, Modified: time.Unix(1e9, 0)}
+}
+
+// settings are those of a title that is on the place.
+func settings(n int) place.Entry { return file(fmt.Sprintf("TUNE/VSP-%05d.tune", n), 19) }
+
+func dirs(names ...string) (out []place.Entry) {
+	for _, n := range names {
+		out = append(out, place.Entry{Path: n, Folder: true})
+	}
+	return out
+}
+
+func TestWhatIsThereUnderAnotherNameIsRenamed(t *testing.T) {
+	s := situation{titles: []title.Title{vesper(1, "full", 100)},
+		there: append(dirs("old", "old/deep"), file("old/deep/tide.iso", 100)), found: map[int][]string{0: {"old/deep/tide.iso"}}}
+	p := s.plan(t)
+	assert.Equal(t, []string{"folder FULL", "folder TUNE", "move FULL/VSP-00001 - Copper Tide.iso from old/deep/tide.iso", "put TUNE/VSP-00001.tune", "remove-folder old/deep"}, say(p))
+	assert.EqualValues(t, 19, p.Bytes, "no byte of the game is copied")
+	assert.Equal(t, "old/deep/tide.iso", p.Steps[2].Was.Path, "it is looked at again before it is touched")
+	assert.Equal(t, []int{2}, p.Steps[3].Needs, "its settings are for nothing without it")
+}
+
+func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
+	there := append(dirs("FULL", "TUNE", "mine"), file("FULL/VSP-00001 - Copper Tide.iso", 100), file("FULL/VSP-00002 - Copper Tide.iso", 200), settings(1), settings(2),
+		file("FULL/VSP-09999 - Somebody Else.iso", 7), file("mine/rota.txt", 3), file("mine/old.txt", 4))
+	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 200)}, there: there, wants: func(i int) bool { return i == 0 }}
+	assert.Empty(t, say(s.plan(t)), "what is no longer wanted stays")
+
+	s.leaving = []string{"mine"}
+	assert.Equal(t, []string{"remove mine/old.txt", "remove mine/rota.txt"}, say(s.plan(t)))
+	s.leaving, s.exactly = nil, true
+	p := s.plan(t)
+	assert.Equal(t, []string{"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p),
+		"exactly so takes what a loader knows and nobody wants, and never what no loader knows")
+	assert.EqualValues(t, 226, p.Freed)
+	assert.Equal(t, 3, p.Loses())
+
+	s.keepIn = "/kept/here"
+	p = s.plan(t)
+	assert.Equal(t, []string{"keep FULL/VSP-00002 - Copper Tide.iso", "keep FULL/VSP-09999 - Somebody Else.iso", "keep TUNE/VSP-00002.tune",
+		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p))
+	assert.Equal(t, []int{0}, p.Steps[3].Needs, "nothing goes that is not safe")
+	assert.Equal(t, "/kept/here", p.KeptIn)
+}
+
+func TestRoomComesFirstWhereItIsNeeded(t *testing.T) {
+	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE", "mine"), settings(1), file("mine/a.mov", size.GiB), file("mine/b.mov", size.GiB)),
+		leaving: []string{"mine/a.mov", "mine/b.mov"}}
+	assert.Equal(t, []string{"put FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with room enough, what leaves leaves last")
+	s.free = size.GiB / 2
+	assert.Equal(t, []string{"remove mine/a.mov", "put FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
+}
+
+func TestReplacingWantsAMark(t *testing.T) {
+	s := situation{titles: []title.Title{vesper(1, "full", 100)}, there: append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 99), settings(1))}
+	p := s.plan(t)
+	assert.Empty(t, p.Steps)
+	require.Len(t, p.Left, 1)
+	assert.Equal(t, fit.Differs, p.Left[0].Why.Verdict)
+	assert.Contains(t, p.Left[0].Why.Say, "with 99 bytes instead of 100 bytes")
+	assert.Equal(t, "mark it in Tree to be replaced", p.Left[0].Why.Ways[0].Say)
+	s.replace, s.keepIn = []string{"FULL/VSP-00001 - Copper Tide.iso"}, "/kept"
+	p = s.plan(t)
+	assert.Equal(t, []string{"keep FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"}, say(p))
+	assert.Equal(t, []int{0}, p.Steps[1].Needs)
+	assert.EqualValues(t, 99, p.Steps[1].Was.Size)
+}
+
+func TestAFolderTitleMovesInOneStep(t *testing.T) {
+	p := coretest.Profile(t, "gantry")
+	fs, _ := place.FilesystemNamed("exfat")
+	part := func(name string, n int64) title.Part {
+		return title.Part{Name: name, File: title.File{Path: "/games/lane/" + name, Size: n}}
+	}
+	titles := []title.Title{{Key: "k", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"}, Parts: []title.Part{part("main.run", 100), part("art/big.dat", 200)}}}}}
+	tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("ftp", "exfat"), Filesystem: fs})
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "ftp", Facts: place.Facts{Filesystem: fs, Capacity: 1 << 40, Free: 1 << 39, Cluster: 1 << 15},
+		There: append(dirs("Games", "Games/lane v2", "Games/lane v2/art"), file("Games/lane v2/main.run", 100), file("Games/lane v2/art/big.dat", 200)),
+		Found: map[int][]string{0: {"Games/lane v2/main.run", "Games/lane v2/art/big.dat"}}})
+	sheet.Choose(func(int) bool { return true })
+	assert.Equal(t, []string{"move Games/Hollow Lane from Games/lane v2"}, say(plan.Make(sheet, plan.Options{})))
+}
+
+func TestPuttingBack(t *testing.T) {
+	fs, _ := place.FilesystemNamed("fat32")
+	facts := place.Facts{Filesystem: fs, Cluster: 512}
+	files := []plan.Returned{{Path: "a/b/one.iso", Copy: "/kept/one", Size: 5}, {Path: "two.iso", Copy: "/kept/two", Size: 6}}
+	there := []place.Entry{file("TWO.ISO", 9)}
+	p := plan.PutBack(files, facts, there, false)
+	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso"}, say(p))
+	assert.Equal(t, []string{"TWO.ISO is there already, and stays as it is"}, p.Notes)
+	p = plan.PutBack(files, facts, there, true)
+	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso", "replace TWO.ISO"}, say(p))
+}
+
+// TestAnyPlanLeadsWhereItShould carries out plans for all sorts of marks and choices on a listing: what is wanted
+// is there afterwards, what was not marked is untouched, and there is nothing left to do.
+func TestAnyPlanLeadsWhereItShould(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s := situation{exactly: rapid.Bool().Draw(t, "exactly"), found: map[int][]string{}}
+		if rapid.Bool().Draw(t, "keep") {
+			s.keepIn = "/kept"
+		}
+		seen := map[string]bool{}
+		lay := func(e place.Entry) {
+			for _, d := range layout.Folders(e.Path) {
+				if !seen[d] {
+					seen[d] = true
+					s.there = append(s.there, place.Entry{Path: d, Folder: true})
+				}
+			}
+			if !seen[e.Path] {
+				seen[e.Path] = true
+				s.there = append(s.there, e)
+			}
+		}
+		var chosen []bool
+		for i := range rapid.IntRange(1, 8).Draw(t, "titles") {
+			n := rapid.Int64Range(1, 6<<30).Draw(t, "size")
+			s.titles = append(s.titles, vesper(i, "full", n))
+			chosen = append(chosen, rapid.Bool().Draw(t, "wanted"))
+			at := fmt.Sprintf("FULL/VSP-%05d - Copper Tide.iso", i)
+			switch rapid.IntRange(0, 4).Draw(t, "there") {
+			case 0:
+				if n < 1<<32 {
+					lay(file(at, n))
+				}
+			case 1:
+				lay(file(at, n+1))
+				if rapid.Bool().Draw(t, "replace") {
+					s.replace = append(s.replace, at)
+				}
+			case 2:
+				if n < 1<<32 {
+					stray := fmt.Sprintf("elsewhere/%d/tide.iso", i)
+					lay(file(stray, n))
+					s.found[i] = []string{stray}
+				}
+			}
+		}
+		for i := range rapid.IntRange(0, 3).Draw(t, "others") {
+			e := file(fmt.Sprintf("mine/%d.txt", i), 5)
+			lay(e)
+			if rapid.Bool().Draw(t, "leaves") {
+				s.leaving = append(s.leaving, e.Path)
+			}
+		}
+		s.wants = func(i int) bool { return chosen[i] }
+		p := s.plan(t)
+		before := map[string]place.Entry{}
+		at := map[string]place.Entry{}
+		for _, e := range s.there {
+			at[e.Path], before[e.Path] = e, e
+		}
+		done := map[int]bool{}
+		touched := map[string]bool{}
+		for k, step := range p.Steps {
+			for _, n := range step.Needs {
+				if n >= k || !done[n] {
+					t.Fatalf("step %d comes before step %d, which it needs", k, n)
+				}
+			}
+			done[k] = true
+			if step.Was != nil {
+				from := step.Path
+				if step.Kind == plan.Move {
+					from = step.From
+				}
+				if at[from] != *step.Was {
+					t.Fatalf("%s %s: it is %v by then, and was to be %v", step.Kind, from, at[from], *step.Was)
+				}
+			}
+			if parent := step.Path[:max(0, strings.LastIndexByte(step.Path, '/'))]; parent != "" && !at[parent].Folder {
+				t.Fatalf("%s %s comes before its folder", step.Kind, step.Path)
+			}
+			touched[step.Path], touched[step.From] = true, true
+			_, exists := at[step.Path]
+			switch step.Kind {
+			case plan.Keep:
+			case plan.Remove, plan.RemoveFolder:
+				for other := range at {
+					if strings.HasPrefix(other, step.Path+"/") {
+						t.Fatalf("%s is removed with %s in it", step.Path, other)
+					}
+				}
+				delete(at, step.Path)
+			case plan.Move:
+				if exists {
+					t.Fatalf("%s is there already", step.Path)
+				}
+				e := at[step.From]
+				delete(at, step.From)
+				e.Path = step.Path
+				at[step.Path] = e
+			case plan.Put, plan.MakeFolder:
+				if exists {
+					t.Fatalf("%s is there already", step.Path)
+				}
+				at[step.Path] = place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size, Modified: time.Unix(1e9, 0)}
+			case plan.Replace:
+				at[step.Path] = place.Entry{Path: step.Path, Size: step.Size, Modified: time.Unix(1e9, 0)}
+			}
+		}
+		for path, e := range before {
+			marked := slices.Contains(s.leaving, path)
+			if strings.HasPrefix(path, "mine/") && (at[path] == e) == marked {
+				t.Fatalf("%s: marked %v, there afterwards %v", path, marked, at[path])
+			}
+			if !touched[path] && at[path] != e {
+				t.Fatalf("%s changed without a step", path)
+			}
+		}
+		var after []place.Entry
+		for _, e := range at {
+			after = append(after, e)
+		}
+		again := s
+		again.there, again.found, again.replace = after, nil, nil
+		if left := again.plan(t); len(left.Steps) > 0 && !s.exactly || len(left.Left) > len(p.Left) {
+			t.Fatalf("still to do: %v, after %v", say(left), say(p))
+		}
+	})
+}
