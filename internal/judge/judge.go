@@ -38,12 +38,12 @@ func Remount(t testing.TB, dir, options string) {
 }
 
 // Root is [Run] as root, through sudo where the tests run as somebody else.
-func Root(t testing.TB, program string, args ...string) {
+func Root(t testing.TB, program string, args ...string) string {
 	t.Helper()
 	if os.Getuid() != 0 {
 		program, args = "sudo", append([]string{"-n", program}, args...)
 	}
-	Run(t, program, args...)
+	return Run(t, program, args...)
 }
 
 // Try is [Run] for a program whose failure is an answer too.

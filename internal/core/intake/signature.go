@@ -40,7 +40,7 @@ func signature(f io.ReaderAt, size int64) (sign string, head []byte, err error) 
 }
 
 // Sign is a fingerprint of the length and headers of some content, as [title.Disc.Sign] is of a
-// file: where both are alike, so are the contents, as good as always.
+// file. Where two are alike, [Deep] tells whether the contents are.
 func Sign(f io.ReaderAt, size int64) (string, error) {
 	sign, _, err := signature(f, size)
 	return sign, err
@@ -60,9 +60,14 @@ func deep(path string, size int64) (string, error) {
 		return "", err
 	}
 	defer f.Close()
+	return Deep(f, size)
+}
+
+// Deep is a fingerprint of samples from all over some content, as [title.Disc.Deep] is of a file.
+func Deep(f io.ReaderAt, size int64) (string, error) {
 	h := xxh3.New()
 	if size <= maxEvenBelow {
-		if _, err := io.Copy(h, f); err != nil {
+		if _, err := io.Copy(h, io.NewSectionReader(f, 0, size)); err != nil {
 			return "", err
 		}
 		return fmt.Sprintf("%x", h.Sum128().Bytes()), nil

@@ -12,7 +12,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"strings"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
@@ -266,6 +265,3 @@ func (t text) Close() error { return nil }
 
 // Data is the text as one run.
 func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
-
-// Text is a content in memory.
-func Text(s string) place.Content { return text{bytes.NewReader([]byte(strings.Clone(s)))} }

@@ -53,13 +53,13 @@ type mover struct {
 	strays map[int64][]place.Entry // files that no title wants there, by size
 	byPath map[string]place.Entry  // the same, by folded path
 	taken  map[string]bool         // paths that were found for a title
-	signs  map[string]string       // of strays, by path
+	prints map[string]print        // of strays, by path
 }
 
 // findMoved finds, for titles that are not there, files of the same length and the same headers
 // under other paths: they need to be renamed only. For each item of a title it tells where it is.
 func (s *Survey) findMoved(ctx context.Context) map[int][]string {
-	m := &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, signs: map[string]string{}}
+	m := &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
 	fold := s.Facts.Filesystem.Fold
 	wanted := map[string]bool{}
 	for i := range s.Titles {
@@ -115,7 +115,7 @@ func (m *mover) find(i int) []string {
 		return nil
 	}
 	for _, e := range m.strays[pl.Items[lead].Size] {
-		if m.taken[e.Path] || !m.alike(e, m.signOf(i, &pl.Items[lead])) {
+		if m.taken[e.Path] || !m.alike(e, i, &pl.Items[lead]) {
 			continue
 		}
 		found := make([]string, len(pl.Items))
@@ -176,7 +176,7 @@ func (m *mover) others(i, lead int, found []string) bool {
 // beside looks in a folder for the only file with an item's length, ending and headers.
 func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (found place.Entry, ok bool) {
 	for _, e := range m.strays[item.Size] {
-		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path), path.Ext(item.Path)) && m.alike(e, m.signOf(i, item)) {
+		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path), path.Ext(item.Path)) && m.alike(e, i, item) {
 			if ok {
 				return e, false
 			}
@@ -186,57 +186,57 @@ func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (foun
 	return found, ok
 }
 
-// signOf is the fingerprint of an item's source, "" for one that cannot be read.
-func (m *mover) signOf(i int, item *layout.Item) string {
+// print is a fingerprint of the headers of a file, and one of samples from all over it.
+type print struct{ sign, deep string }
+
+// alike reports whether a file of the place has the content of an item's source, as far as its headers
+// and forty samples tell.
+func (m *mover) alike(e place.Entry, i int, item *layout.Item) bool {
+	has, known := m.prints[e.Path]
+	if !known {
+		m.onPlace(e, func(c io.ReaderAt) { has.sign, _ = intake.Sign(c, e.Size) })
+		m.prints[e.Path] = has
+	}
 	d := &m.s.Titles[i].Discs[item.Disc]
-	if d.Sign != "" && d.File == item.Source {
-		return d.Sign
+	want := print{d.Sign, d.Deep}
+	if d.File != item.Source {
+		want = print{}
 	}
-	return signOfFile(&item.Source)
-}
-
-func signOfFile(f *title.File) string {
-	in, err := os.Open(f.Path)
-	if err != nil {
-		return ""
+	if want.sign == "" {
+		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = intake.Sign(f, item.Size) })
 	}
-	defer in.Close()
-	sign, err := intake.Sign(in, f.Size)
-	if err != nil {
-		return ""
-	}
-	return sign
-}
-
-// alike reports whether a file of the place has a fingerprint.
-func (m *mover) alike(e place.Entry, sign string) bool {
-	if sign == "" {
+	if want.sign == "" || want.sign != has.sign {
 		return false
 	}
-	has, known := m.signs[e.Path]
-	if !known {
-		has = m.sign(e)
-		m.signs[e.Path] = has
+	if has.deep == "" {
+		m.onPlace(e, func(c io.ReaderAt) { has.deep, _ = intake.Deep(c, e.Size) })
+		m.prints[e.Path] = has
 	}
-	return has == sign
+	if want.deep == "" {
+		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = intake.Deep(f, item.Size) })
+	}
+	return want.deep != "" && want.deep == has.deep
 }
 
-func (m *mover) sign(e place.Entry) string {
+// ofSource opens a file of this computer; one that cannot be read tells nothing.
+func ofSource(f *title.File, use func(io.ReaderAt)) {
+	if in, err := os.Open(f.Path); err == nil {
+		use(in)
+		_ = in.Close()
+	}
+}
+
+// onPlace opens a file of the place; one that cannot be read tells nothing.
+func (m *mover) onPlace(e place.Entry, use func(io.ReaderAt)) {
 	if m.place == nil {
 		p, err := m.s.Open()
 		if err != nil {
-			return ""
+			return
 		}
 		m.place = p
 	}
-	c, err := m.place.Open(m.ctx, e.Path)
-	if err != nil {
-		return ""
+	if c, err := m.place.Open(m.ctx, e.Path); err == nil {
+		use(c)
+		_ = c.Close()
 	}
-	defer c.Close()
-	sign, err := intake.Sign(c, e.Size)
-	if err != nil {
-		return ""
-	}
-	return sign
 }

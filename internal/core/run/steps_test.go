@@ -1,0 +1,185 @@
+package run_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+)
+
+// stick is a folder with some files on it.
+func stick(t *testing.T, files map[string]string) (string, *folder.Place) {
+	dir := t.TempDir()
+	for name, text := range files {
+		f := filepath.Join(dir, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(f), 0o755))
+		require.NoError(t, os.WriteFile(f, []byte(text), 0o644))
+	}
+	return dir, openPlace(t, dir, folder.Options{})
+}
+
+// was is what lies on a place now.
+func was(t *testing.T, p place.Place, path string) *place.Entry {
+	e, err := p.Stat(context.Background(), path)
+	require.NoError(t, err)
+	return &e
+}
+
+func text(path, text string, needs ...int) plan.Step {
+	return plan.Step{Kind: plan.Put, Path: path, Text: text, Size: int64(len(text)), Needs: needs}
+}
+
+func carry(t *testing.T, p *plan.Plan, to place.Place) run.Report {
+	return run.Run(context.Background(), p, to, run.Options{}, func(run.Event) {})
+}
+
+func TestMovingRemovingAndReplacing(t *testing.T) {
+	dir, to := stick(t, map[string]string{"old/a.iso": "a", "gone.iso": "gone", "cfg": "old", "mine": "mine"})
+	p := &plan.Plan{Steps: []plan.Step{
+		{Kind: plan.MakeFolder, Path: "FULL"},
+		{Kind: plan.Move, Path: "FULL/A.iso", From: "old/a.iso", Was: was(t, to, "old/a.iso")},
+		{Kind: plan.Replace, Path: "cfg", Text: "newer", Size: 5, Was: was(t, to, "cfg")},
+		{Kind: plan.Remove, Path: "gone.iso", Was: was(t, to, "gone.iso")},
+		{Kind: plan.RemoveFolder, Path: "old"},
+	}}
+	r := carry(t, p, to)
+	assert.Empty(t, r.Failed)
+	assert.Equal(t, []int{1, 1, 1}, []int{r.Moved, r.Removed, r.Put})
+	assert.Equal(t, map[string]string{"FULL/A.iso": "a", "cfg": "newer", "mine": "mine"}, onPlace(t, dir))
+	assert.NoDirExists(t, filepath.Join(dir, "old"))
+}
+
+func TestAPlaceThatChangedSinceThePlanIsNotTouched(t *testing.T) {
+	for name, change := range map[string]func(file string) error{
+		"longer": func(f string) error { return os.WriteFile(f, []byte("somebody wrote here"), 0o644) },
+		"newer":  func(f string) error { return os.Chtimes(f, time.Now(), time.Now().Add(time.Hour)) },
+		"gone":   os.Remove,
+		"a folder": func(f string) error {
+			if err := os.Remove(f); err != nil {
+				return err
+			}
+			return os.Mkdir(f, 0o755)
+		},
+	} {
+		for _, kind := range []plan.Kind{plan.Remove, plan.Replace, plan.Move} {
+			t.Run(name+" "+string(kind), func(t *testing.T) {
+				dir, to := stick(t, map[string]string{"it": "as it was", "b": "b"})
+				step := plan.Step{Kind: kind, Path: "it", Was: was(t, to, "it"), Text: "x", Size: 1}
+				if kind == plan.Move {
+					step.Path, step.From = "other", "it"
+				}
+				p := &plan.Plan{Steps: []plan.Step{step, text("next", "done")}}
+				require.NoError(t, change(filepath.Join(dir, "it")))
+				before := onPlace(t, dir)
+				r := carry(t, p, to)
+				require.Len(t, r.Failed, 1)
+				assert.Contains(t, r.Failed[0].Say, "it is not what it was when the plan was made")
+				assert.Contains(t, r.Failed[0].Say, "nothing was touched")
+				after := onPlace(t, dir)
+				assert.Equal(t, "done", after["next"], "the rest goes on")
+				delete(after, "next")
+				assert.Equal(t, before, after)
+			})
+		}
+	}
+}
+
+func TestWhatNeedsAFailedStepIsNotDone(t *testing.T) {
+	dir, to := stick(t, map[string]string{"there.iso": "in the way"})
+	last := text("list.txt", "names both")
+	last.Last = true
+	p := &plan.Plan{Steps: []plan.Step{
+		text("there.iso", "x"),     // fails: it is there already
+		text("parts.toml", "x", 0), // needs it
+		text("other.iso", "other"),
+		text("other.txt", "other", 2),
+		last,
+	}}
+	r := carry(t, p, to)
+	assert.Len(t, r.Failed, 3)
+	assert.Contains(t, r.Failed[1].Say, "not done, as there.iso did not succeed")
+	assert.Contains(t, r.Failed[2].Say, "every title that it names", "a list never names what is not there")
+	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onPlace(t, dir))
+}
+
+func TestWhatGoesIsKeptFirstAndCanBePutBack(t *testing.T) {
+	ctx := context.Background()
+	dir, to := stick(t, map[string]string{"FULL/a.iso": strings.Repeat("alpha", 100_000), "cfg": "old", "mine": "mine"})
+	kept := filepath.Join(t.TempDir(), "kept")
+	p := &plan.Plan{KeptIn: kept, Steps: []plan.Step{
+		{Kind: plan.Keep, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso")},
+		{Kind: plan.Keep, Path: "cfg", Was: was(t, to, "cfg")},
+		{Kind: plan.Remove, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso"), Needs: []int{0}},
+		{Kind: plan.Replace, Path: "cfg", Text: "new", Size: 3, Was: was(t, to, "cfg"), Needs: []int{1}},
+		{Kind: plan.RemoveFolder, Path: "FULL"},
+	}}
+	before := onPlace(t, dir)
+	r := carry(t, p, to)
+	require.Empty(t, r.Failed)
+	assert.Equal(t, 2, r.Kept)
+	assert.Equal(t, map[string]string{"cfg": "new", "mine": "mine"}, onPlace(t, dir))
+	list, err := run.LoadKept(kept)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, "FULL/a.iso", list[0].Path)
+
+	back, err := run.PutBack(ctx, kept, to, false)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"cfg is there already, and stays as it is"}, back.Notes)
+	back, err = run.PutBack(ctx, kept, to, true)
+	require.NoError(t, err)
+	require.Empty(t, carry(t, back, to).Failed)
+	assert.Equal(t, before, onPlace(t, dir), "everything is as it was")
+
+	// a copy that was damaged is not put back, and the rest is
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "FULL")))
+	require.NoError(t, os.WriteFile(filepath.Join(kept, "files", "FULL", "a.iso"), []byte("rotten"), 0o644))
+	back, err = run.PutBack(ctx, kept, to, true)
+	require.NoError(t, err)
+	assert.Contains(t, back.Notes[0], "its copy is not what was copied")
+	assert.Equal(t, 1, back.Files)
+
+	_, err = run.LoadKept(dir)
+	assert.ErrorContains(t, err, "holds nothing that was kept")
+	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "leads out of the place", "{broken\n{}": "line 1"} {
+		require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(bad+"\n"), 0o644))
+		_, err = run.LoadKept(kept)
+		assert.ErrorContains(t, err, say)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(`{"path":"a","size":1}`+"\n"+`{"path":"b","si`), 0o644))
+	list, err = run.LoadKept(kept)
+	require.NoError(t, err, "a line that a killed run left unfinished is passed over")
+	assert.Len(t, list, 1)
+}
+
+func TestNothingGoesWhenItsCopyCannotBeMade(t *testing.T) {
+	dir, to := stick(t, map[string]string{"a.iso": "alpha"})
+	file := filepath.Join(t.TempDir(), "no folder")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	p := &plan.Plan{KeptIn: file, Steps: []plan.Step{
+		{Kind: plan.Keep, Path: "a.iso", Was: was(t, to, "a.iso")},
+		{Kind: plan.Remove, Path: "a.iso", Was: was(t, to, "a.iso"), Needs: []int{0}},
+	}}
+	r := carry(t, p, to)
+	assert.Len(t, r.Failed, 2)
+	assert.Equal(t, map[string]string{"a.iso": "alpha"}, onPlace(t, dir))
+}
+
+func TestTimesOfARunAreTold(t *testing.T) {
+	p, _ := files(t, 100, 200, 8<<20)
+	r := carry(t, p, openPlace(t, t.TempDir(), folder.Options{}))
+	assert.Equal(t, 2, r.Small.Files)
+	assert.Equal(t, 1, r.Large.Files)
+	assert.EqualValues(t, 8<<20, r.Large.Bytes)
+	assert.Positive(t, r.Large.Took)
+}

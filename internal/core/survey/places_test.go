@@ -1,0 +1,367 @@
+package survey_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"image"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/core/seen"
+	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/size"
+	"polytome/internal/standin"
+)
+
+// workshop is a bench with places on this computer.
+type workshop struct {
+	t      *testing.T
+	dir    string
+	bench  *bench.Bench
+	titles []title.Title
+	o      survey.Options
+}
+
+func newWorkshop(t *testing.T, games map[string][]byte, places ...bench.Place) *workshop {
+	w := &workshop{t: t, dir: t.TempDir(), bench: bench.New("")}
+	for name, data := range games {
+		coretest.Write(t, filepath.Join(w.dir, "games"), name, data)
+	}
+	for _, p := range places {
+		p.At = filepath.Join(w.dir, p.Name)
+		require.NoError(t, os.MkdirAll(p.At, 0o755))
+		w.bench.Places = append(w.bench.Places, p)
+	}
+	w.o.Set = coretest.Set(t)
+	w.scan()
+	return w
+}
+
+func (w *workshop) scan() {
+	r, err := intake.Scan(context.Background(), []string{filepath.Join(w.dir, "games")}, intake.Options{Set: w.o.Set})
+	require.NoError(w.t, err)
+	w.titles = r.Titles
+}
+
+func (w *workshop) at(place string, path string) string {
+	return filepath.Join(w.dir, place, filepath.FromSlash(path))
+}
+
+func (w *workshop) look(n int) *survey.Survey {
+	s, err := survey.Take(context.Background(), w.bench, n, w.titles, w.o)
+	require.NoError(w.t, err)
+	return s
+}
+
+func (w *workshop) board() (b survey.Board) {
+	for n := range w.bench.Places {
+		b = append(b, w.look(n))
+	}
+	b.Disks()
+	return b
+}
+
+func (w *workshop) fill(n int) (*plan.Plan, run.Report) {
+	s := w.look(n)
+	to, err := s.Open()
+	require.NoError(w.t, err)
+	defer to.Close()
+	r := run.Run(context.Background(), s.Plan(), to, run.Options{}, func(run.Event) {})
+	require.Empty(w.t, r.Failed)
+	return s.Plan(), r
+}
+
+func vesperImage(t *testing.T, id, name string) []byte {
+	return coretest.Image(t, coretest.Inf(id, name, "1/1", "full"))
+}
+
+var fatStick = bench.Place{Name: "stick", Loader: "rowan", As: "fat32", Room: bench.Size(size.GiB), Everything: true}
+
+func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "nine.iso": vesperImage(t, "VSP-20431", "The Ninth Orchard")}, fatStick)
+	coretest.Write(t, w.dir, "stick/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
+	coretest.Write(t, w.dir, "stick/FULL/copper_tide_final.iso", vesperImage(t, "VSP-20417", "Copper Tide"))
+	other := vesperImage(t, "VSP-99999", "Another of that length")
+	coretest.Write(t, w.dir, "stick/FULL/another.iso", other)
+	before, err := os.Stat(w.at("stick", "FULL/copper_tide_final.iso"))
+	require.NoError(t, err)
+
+	s := w.look(0)
+	kinds := map[string]fit.Kind{}
+	for i := range s.Titles {
+		kinds[s.Titles[i].Name] = s.Sheet.Verdict(i).Kind
+		if s.Titles[i].Name == "Copper Tide" {
+			assert.Contains(t, s.Sheet.Explain(i).Say, "is there already, as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso: no byte is copied")
+		}
+	}
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.AsIs}, kinds, "what only has the same length is not taken for it")
+	p, r := w.fill(0)
+	assert.Equal(t, 1, r.Moved)
+	assert.Less(t, p.Bytes, int64(60_000), "one game and two settings")
+	after, err := os.Stat(w.at("stick", "FULL/VSP-20417 - Copper Tide.iso"))
+	require.NoError(t, err)
+	assert.True(t, os.SameFile(before, after))
+	listing, err := standin.Rowan{}.List(os.DirFS(w.at("stick", "")))
+	require.NoError(t, err)
+	assert.Len(t, listing.Games, 2)
+	assert.True(t, w.look(0).Plan().Empty())
+	left, err := os.ReadFile(w.at("stick", "FULL/another.iso"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(other, left))
+}
+
+func TestAPlaceThatIsAwayShowsWhatWasOnIt(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")}, fatStick)
+	store, err := seen.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
+	require.NoError(t, err)
+	defer store.Close()
+	_, err = survey.Take(context.Background(), w.bench, 0, w.titles, survey.Options{Set: w.o.Set})
+	require.NoError(t, err)
+	w.o.Cache = store
+	w.fill(0)
+	s := w.look(0)
+	require.Equal(t, fit.There, s.Sheet.Verdict(0).Kind)
+
+	gone := w.at("stick", "") + "-unplugged"
+	require.NoError(t, os.Rename(w.at("stick", ""), gone))
+	s = w.look(0)
+	require.Error(t, s.Away)
+	assert.Equal(t, fit.There, s.Sheet.Verdict(0).Kind, "as it was when it was looked at last")
+	assert.Contains(t, strings.Join(s.Plan().Notes, " "), "is away")
+	_, err = s.Open()
+	assert.ErrorContains(t, err, "there is no folder")
+
+	w.bench.Places[0].Name = "never seen"
+	w.bench.Places[0].At += "-2"
+	_, err = survey.Take(context.Background(), w.bench, 0, w.titles, w.o)
+	assert.Error(t, err, "of a place that was never looked at there is nothing to show")
+}
+
+func TestAListingServesAgainUntilSomethingChanges(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")}, fatStick)
+	store, err := seen.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
+	require.NoError(t, err)
+	defer store.Close()
+	w.o.Cache = store
+	coretest.Write(t, w.dir, "stick/mine/rota.txt", []byte("Mon North Hall"))
+	long := time.Now().Add(-time.Hour)
+	for _, p := range []string{"mine/rota.txt", "mine", ""} {
+		require.NoError(t, os.Chtimes(w.at("stick", p), long, long))
+	}
+	has := func(path string) bool {
+		for _, e := range w.look(0).There {
+			if e.Path == path {
+				return true
+			}
+		}
+		return false
+	}
+	assert.True(t, has("mine/rota.txt"))
+	assert.True(t, has("mine/rota.txt"))
+	coretest.Write(t, w.dir, "stick/mine/new.txt", []byte("x"))
+	assert.True(t, has("mine/new.txt"), "a file that came is seen at once")
+	require.NoError(t, os.Remove(w.at("stick", "mine/new.txt")))
+	assert.False(t, has("mine/new.txt"), "and one that went")
+}
+
+func TestSeveralLoadersShareAPlace(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "bell.iso": coretest.Siskin(t, "SK-8812", "Bell Buoy")},
+		bench.Place{Name: "disk", Loader: "rowan", Also: []string{"trellis"}, As: "fat32", Room: bench.Size(size.GiB), Everything: true})
+	coretest.Write(t, w.dir, "disk/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
+	s := w.look(0)
+	assert.Equal(t, "Rowan and Trellis", s.Shown())
+	assert.Equal(t, 2, s.Sheet.Mine)
+	w.fill(0)
+	assert.FileExists(t, w.at("disk", "FULL/VSP-20417 - Copper Tide.iso"))
+	assert.FileExists(t, w.at("disk", "IMG-S/Bell Buoy.iso"))
+	again := w.look(0)
+	assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
+	r, err := again.Proof(context.Background())
+	require.NoError(t, err)
+	assert.Len(t, r.Listed, 2, "what each of them lists")
+	assert.Equal(t, "rowan and trellis", r.Loader)
+	for name, list := range map[string]standin.Loader{"rowan": standin.Rowan{}, "trellis": standin.Trellis{}} {
+		l, err := list.List(os.DirFS(w.at("disk", "")))
+		require.NoError(t, err)
+		assert.Len(t, l.Games, 1, name)
+	}
+}
+
+func TestAMarkOnAWantedTitleIsToldAndStays(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")}, fatStick)
+	w.fill(0)
+	w.bench.Places[0].Mark(true, "FULL/VSP-20417 - Copper Tide.iso")
+	s := w.look(0)
+	assert.Contains(t, strings.Join(s.Notes, " "), "belongs to Copper Tide, which is wanted there: it stays")
+	assert.True(t, s.Plan().Empty())
+	w.bench.Places[0].Want(false, w.titles[0].Key)
+	assert.Equal(t, 1, w.look(0).Plan().Removes)
+}
+
+func TestCoversThatLieBesideGoAlong(t *testing.T) {
+	var cover bytes.Buffer
+	require.NoError(t, png.Encode(&cover, image.NewRGBA(image.Rect(0, 0, 400, 600))))
+	games := map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "Copper Tide.png": cover.Bytes()}
+	w := newWorkshop(t, games, fatStick)
+	w.fill(0)
+	b, err := os.ReadFile(w.at("stick", "FACES/front/VSP-20417.jpg"))
+	require.NoError(t, err)
+	head, kind, err := image.DecodeConfig(bytes.NewReader(b))
+	require.NoError(t, err)
+	assert.Equal(t, "jpeg", kind)
+	assert.Equal(t, [2]int{245, 368}, [2]int{head.Width, head.Height}, "as large as the loader's box allows")
+	assert.True(t, w.look(0).Plan().Empty())
+
+	s := w.look(0)
+	without, err := s.With(w.bench, 0, func(p *bench.Place) { p.NoCovers = true })
+	require.NoError(t, err)
+	assert.Less(t, without.Sheet.Verdict(0).Room, s.Sheet.Verdict(0).Room)
+}
+
+func TestWhatIf(t *testing.T) {
+	games := map[string][]byte{}
+	for i := range 6 {
+		games[fmt.Sprintf("%d.iso", i)] = vesperImage(t, fmt.Sprintf("VSP-0000%d", i), fmt.Sprint("Title ", i))
+	}
+	small := fatStick
+	small.Room = bench.Size(250 * size.KiB)
+	w := newWorkshop(t, games, small)
+	s := w.look(0)
+	require.Positive(t, s.Sheet.Count)
+	require.Less(t, s.Sheet.Count, 6)
+	before := tree(t, w.dir)
+	larger, err := s.With(w.bench, 0, func(p *bench.Place) { p.Room = bench.Size(size.GiB) })
+	require.NoError(t, err)
+	d := survey.Compare("larger", s, larger)
+	assert.Equal(t, [2]int{s.Sheet.Count, 6}, d.Goes)
+	assert.Equal(t, 6-s.Sheet.Count, d.More)
+	assert.Len(t, d.Changes, d.More)
+	assert.Contains(t, d.Say(), "6 of the wanted titles go instead of")
+	assert.Contains(t, d.Say(), "more room is left")
+	exfat, err := s.With(w.bench, 0, func(p *bench.Place) { p.As = "exfat" })
+	require.NoError(t, err)
+	d = survey.Compare("exfat", s, exfat)
+	assert.Equal(t, 0, d.Goes[1])
+	assert.Equal(t, s.Sheet.Count, d.Fewer)
+	for _, c := range d.Changes {
+		assert.Equal(t, fit.NotRead, c.Is)
+	}
+	second, err := s.Another(w.bench, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 6-s.Sheet.Count, second.Sheet.Count, "what is left over goes to a second one like it, as far as it fits")
+	_, err = s.With(w.bench, 0, func(p *bench.Place) { p.Loader = "nobody" })
+	assert.ErrorContains(t, err, "nobody")
+	_, err = s.With(w.bench, 0, func(p *bench.Place) { p.As = "fat99" })
+	assert.Error(t, err)
+
+	assert.Equal(t, before, tree(t, w.dir), "nothing is written")
+	assert.Equal(t, small.Room, w.bench.Places[0].Room, "and nothing is kept")
+	assert.Equal(t, s.Sheet.Count, w.look(0).Sheet.Count)
+}
+
+// tree lists what is below a folder.
+func tree(t *testing.T, dir string) string {
+	var out strings.Builder
+	require.NoError(t, filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
+		if err == nil {
+			fmt.Fprintln(&out, p, info.Size(), info.ModTime())
+		}
+		return err
+	}))
+	return out.String()
+}
+
+func TestSharingOutOverPlaces(t *testing.T) {
+	games := map[string][]byte{"bell.iso": coretest.Siskin(t, "SK-8812", "Bell Buoy")}
+	for i := range 6 {
+		games[fmt.Sprintf("%d.iso", i)] = vesperImage(t, fmt.Sprintf("VSP-0000%d", i), fmt.Sprint("Title ", i))
+	}
+	games["broken.iso"] = vesperImage(t, "VSP-00007", "Broken")[:50_000]
+	slow, quick := fatStick, bench.Place{Name: "share", Loader: "rowan", Road: "smb", As: "fat32", Room: bench.Size(250 * size.KiB)}
+	w := newWorkshop(t, games, slow, quick)
+	w.bench.Places[1].Want(true, "VSP-00003")
+	w.fill(1)
+	w.bench.Favour(true, "VSP-00005")
+	b := w.board()
+	sh := b.ShareOut(w.bench, b.Wanted())
+	homes := map[string]survey.Home{}
+	for _, h := range sh.Homes {
+		homes[h.Label] = h
+	}
+	assert.Equal(t, "share", homes["Title 3"].Name)
+	assert.Equal(t, "it is there already", homes["Title 3"].Why)
+	assert.Equal(t, "share", homes["Title 5"].Name, "a favourite gets the quick road while there is room")
+	assert.Contains(t, homes["Title 5"].Why, "slower would be stick")
+	assert.Equal(t, -1, homes["broken.iso"].Place)
+	assert.Contains(t, homes["broken.iso"].Why, "stick: unsound; share: unsound")
+	assert.NotContains(t, homes, "Bell Buoy", "no loader has anything to do with it")
+	onStick := 0
+	for _, h := range sh.Homes {
+		if h.Name == "stick" {
+			onStick++
+			assert.Contains(t, h.Why, "quicker would be share", h.Label)
+		}
+	}
+	assert.Positive(t, onStick, "not all find room on the quick one")
+	assert.Equal(t, len(sh.Homes), sh.Here+sh.Going+sh.Left)
+
+	before, err := json.Marshal(sh)
+	require.NoError(t, err)
+	again, err := json.Marshal(w.board().ShareOut(w.bench, b.Wanted()))
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(again), "the same each time")
+
+	sh.Apply(w.bench, b)
+	after := w.board()
+	for n, s := range after {
+		for _, h := range sh.Homes {
+			assert.Equal(t, h.Place == n, s.Sheet.Chosen[h.Title], "%s at %s", h.Label, s.Config.Name)
+			if h.Place == n {
+				assert.True(t, s.Sheet.Verdict(h.Title).Kind.Goes(), "%s at %s: %s", h.Label, s.Config.Name, s.Sheet.Explain(h.Title).Say)
+			}
+		}
+	}
+	assert.Len(t, after.Without(0), onStick, "what would have no home without the stick")
+}
+
+func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")},
+		bench.Place{Name: "stick", Loader: "trellis", Road: "usb", As: "exfat", Room: bench.Size(size.GiB), Everything: true},
+		bench.Place{Name: "disk", Loader: "trellis", Road: "ftp", As: "ext4", Room: bench.Size(64 * size.MiB)})
+	alone := w.look(0)
+	assert.Equal(t, fit.AsIs, alone.Sheet.Verdict(0).Kind)
+	assert.Contains(t, alone.Sheet.Explain(0).Say, "the console copies it to its own disk, so 52.00 KiB must be free there too")
+	assert.Equal(t, fit.AsIs, w.board()[0].Sheet.Verdict(0).Kind)
+	w.bench.Places[1].Reserve = bench.Size(63 * size.MiB)
+	b := w.board()
+	assert.Equal(t, fit.NeedsDisk, b[0].Sheet.Verdict(0).Kind)
+	e := b.Explain(0, 0)
+	assert.Contains(t, e.Say, "the console copies it to its own disk first, and disk has")
+	assert.Equal(t, "take titles off disk", e.Ways[0].Say)
+}
+
+func TestWaysOutNameOtherPlaces(t *testing.T) {
+	tiny := fatStick
+	tiny.Room = bench.Size(60 * size.KiB)
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")}, tiny,
+		bench.Place{Name: "share", Loader: "rowan", Road: "smb", As: "ext4", Room: bench.Size(size.GiB)})
+	e := w.board().Explain(0, 0)
+	require.Equal(t, fit.NoRoom, e.Verdict)
+	assert.Equal(t, []string{"share takes it as it is, a moment over smb", "use a larger place"}, e.Words(), "the cheapest comes first")
+}
