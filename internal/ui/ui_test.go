@@ -95,7 +95,7 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") {
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}
@@ -401,6 +401,12 @@ func TestFiftyThousandTitles(t *testing.T) {
 	assert.Equal(t, fit.AsIs, a.desk.Surveys[0].Sheet.Verdict(0).Kind)
 	press(a, "space")
 	assert.Contains(t, text(a), "Title 49999 taken off Stick")
+	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})
+	assert.Contains(t, text(a), "one moment", "the tree is made in the background")
+	pump(a, cmd)
+	assert.Contains(t, text(a), "new files, nothing leaves")
+	press(a, "s")
+	assert.Contains(t, text(a), "make folder FULL")
 }
 
 // BenchmarkFrameWith50000Titles draws a frame of each stage, and does what changes
@@ -416,6 +422,18 @@ func BenchmarkFrameWith50000Titles(b *testing.B) {
 			}
 		})
 	}
+	b.Run("entering tree", func(b *testing.B) { // what the key itself takes; the tree comes from the background
+		for b.Loop() {
+			b.StopTimer()
+			press(a, "2", "space")
+			b.StartTimer()
+			_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})
+			_ = a.View()
+			b.StopTimer()
+			pump(a, cmd)
+			b.StartTimer()
+		}
+	})
 	press(a, "2")
 	for key, name := range map[string]string{"space": "put or take one", "a": "put or take all"} {
 		b.Run(name, func(b *testing.B) {

@@ -170,7 +170,9 @@ func TestRoomAgreesWithVolumesThatWereFilled(t *testing.T) {
 		used    func(t *testing.T, img string) (used, all int64)
 	}{
 		"fat32": {4 * size.KiB, func(t *testing.T, img string) { judge.Run(t, "mkfs.fat", "-F", "32", "-s", "8", img) },
-			func(t *testing.T, img, src string) { judge.Run(t, "sh", "-c", fmt.Sprintf("mcopy -s -i %q %s/* ::/", img, src)) },
+			func(t *testing.T, img, src string) {
+				judge.Run(t, "sh", "-c", fmt.Sprintf("mcopy -s -i %q %s/* ::/", img, src))
+			},
 			func(t *testing.T, img string) (int64, int64) {
 				out, _ := judge.Try(t, "fsck.fat", "-n", img)
 				return clusters(t, out, `(\d+)/(\d+) clusters`, 4*size.KiB)

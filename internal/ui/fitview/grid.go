@@ -107,7 +107,7 @@ func (m *Model) facts(n int) string {
 	case s == nil:
 		return "looking"
 	case s.Away != nil:
-		return "away, as it was"
+		return "away: as seen"
 	}
 	return s.Facts.Filesystem.Shown + " " + strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
 }

@@ -1,0 +1,258 @@
+package ui
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+)
+
+// flat is the screen as one line of words.
+func flat(a *app) string { return strings.Join(strings.Fields(text(a)), " ") }
+
+// verdict is what holds for a title of that name at a place.
+func verdict(t *testing.T, a *app, place int, name string) fit.Kind {
+	t.Helper()
+	for i := range a.desk.Scan.Titles {
+		if a.desk.Scan.Titles[i].Label() == name {
+			v, _, ok := a.desk.Verdict(place, i)
+			require.True(t, ok)
+			return v.Kind
+		}
+	}
+	require.Fail(t, "no such title", name)
+	return 0
+}
+
+func TestSharingOutOnTheScreen(t *testing.T) {
+	a, w := demoWith(t, Options{}, 4)
+	press(a, "2")
+	find(a, "vesper")
+	press(a, "s")
+	s := flat(a)
+	assert.Contains(t, s, "Share out: 1 are where they belong, 18 go, 2 left over")
+	assert.Contains(t, s, "it is there under another name, and is renamed")
+	press(a, "down")
+	assert.Contains(t, flat(a), "Velvet Ballast goes to nowhere: North stick: unsound; Ferry share: unsound")
+	before, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	press(a, "esc")
+	assert.NotContains(t, flat(a), "Share out:")
+	after, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after), "nothing is kept unless it is taken over")
+	press(a, "s", "enter")
+	assert.Contains(t, flat(a), "Shared out: 19 titles have a home, 2 have none")
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.True(t, b.Places[1].Wants("VSP-21344"))
+	assert.False(t, b.Places[0].Wants("VSP-21344"))
+	press(a, "u")
+	b, err = bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.True(t, b.Places[0].Wants("VSP-21344"), "and it can be taken back")
+}
+
+func TestWhatIfOnTheScreen(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	press(a, "2", "w")
+	s := flat(a)
+	assert.Contains(t, s, "What if North stick were ... nothing is kept unless you say so")
+	assert.Contains(t, s, "formatted with exFAT 0 -15")
+	assert.Contains(t, s, "Clockwork Ferry as it is → not read")
+	assert.Contains(t, s, "The drive would have to be formatted anew")
+	for !strings.Contains(flat(a), "North stick twice the room (116.00 GiB):") {
+		press(a, "down")
+	}
+	assert.Contains(t, flat(a), "19 of the wanted titles go instead of 15")
+	press(a, "enter")
+	assert.Contains(t, flat(a), "North stick: twice the room (116.00 GiB). u takes it back")
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.EqualValues(t, 116<<30, b.Places[0].Room)
+	assert.Equal(t, "19/24", a.stages[1].Number())
+	press(a, "u")
+	assert.Equal(t, "15/24", a.stages[1].Number())
+
+	press(a, "w", "end", "enter")
+	assert.Empty(t, a.desk.Bench.Places, "without this place")
+	press(a, "u")
+	assert.Len(t, a.desk.Bench.Places, 1)
+	assert.Equal(t, "15/24", a.stages[1].Number())
+}
+
+func TestFavouritesGetTheRoom(t *testing.T) {
+	a, _ := demoWith(t, Options{}, 1)
+	press(a, "2")
+	require.Equal(t, fit.NoRoom, verdict(t, a, 0, "Underbough"))
+	find(a, "Underbough")
+	press(a, "*")
+	assert.Contains(t, flat(a), "Underbough is a favourite: it gets room before all others")
+	assert.Contains(t, text(a), "♥")
+	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
+	press(a, "esc")
+	find(a, "favourite")
+	assert.Contains(t, flat(a), "1 title")
+	press(a, "u")
+	assert.Equal(t, fit.NoRoom, verdict(t, a, 0, "Underbough"))
+	press(a, "esc")
+	find(a, "Underbough")
+	press(a, "+", "+")
+	assert.Contains(t, flat(a), "Underbough has priority +2")
+	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
+}
+
+func TestTitlesAreFoundAndListedByWhatHoldsAtThePlace(t *testing.T) {
+	a, _ := demoWith(t, Options{}, 1)
+	press(a, "2")
+	find(a, "verdict:split")
+	assert.Contains(t, flat(a), "VESPER 2 titles")
+	press(a, "A")
+	assert.Contains(t, flat(a), "2 titles taken off North stick")
+	press(a, "u", "esc")
+	for range 6 {
+		press(a, "o")
+	}
+	assert.Contains(t, flat(a), "BY VERDICT")
+	press(a, "1")
+	press(a, "/")
+	a.Update(tea.PasteMsg{Content: "goes"})
+	assert.Contains(t, flat(a), "look for them at Fit")
+}
+
+func TestAWideBenchScrollsSideways(t *testing.T) {
+	a, _ := demoWith(t, Options{}, 1)
+	p := a.desk.Bench.Places[0]
+	for i := range 7 {
+		p.Name = "Stick " + string(rune('B'+i))
+		a.desk.Bench.Places = append(a.desk.Bench.Places, p)
+	}
+	b := a.desk.Bench
+	set := a.desk.Set
+	a = newApp(t.Context(), b, set, Options{})
+	for _, window := range [][2]int{{80, 24}, {158, 46}, {240, 70}} {
+		a.Update(tea.WindowSizeMsg{Width: window[0], Height: window[1]})
+		pump(a, a.Init())
+		press(a, "2")
+		for n := range b.Places {
+			s := text(a)
+			assert.Contains(t, strings.SplitN(s, "\n", 4)[2], b.Places[n].Name, "%v: the place of the cursor is shown", window)
+			assert.Contains(t, s, "Clockwork Ferry", "the titles stay")
+			press(a, "right")
+		}
+		for range b.Places {
+			press(a, "left")
+		}
+	}
+	assert.Contains(t, text(a), "places 1 to ")
+}
+
+func TestMarkingInTheTree(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	press(a, "3")
+	find(a, "spare.iso")
+	assert.Contains(t, flat(a), "SHORT/spare.iso: kept.")
+	press(a, "x")
+	assert.Contains(t, flat(a), "SHORT/spare.iso will leave North stick with the next run")
+	assert.Contains(t, flat(a), "1 leaving")
+	press(a, "x")
+	assert.Contains(t, flat(a), "SHORT/spare.iso stays on North stick")
+	press(a, "x")
+
+	find(a, "Mosswick") // a title's files go together, and it is no longer wanted
+	press(a, "x")
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.False(t, b.Places[0].Wants("VSP-21377"))
+	assert.Equal(t, []string{"SHORT/VSP-21377 - Mosswick.iso", "SHORT/spare.iso"}, b.Places[0].Leaving)
+	press(a, "u")
+
+	press(a, "esc", "esc")
+	find(a, "HALL-VIDEO")
+	press(a, "x")
+	assert.Contains(t, flat(a), "4 files, 15.58 GiB, will leave. Write the folder's name to mark them:")
+	answer(a, "yes")
+	assert.Contains(t, flat(a), "so nothing was marked")
+	press(a, "x")
+	answer(a, "hall-video")
+	assert.Contains(t, flat(a), "4 files will leave North stick")
+	press(a, "u")
+
+	press(a, "4", "enter") // what is lost is named, and the place's name has to be written
+	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Write its name to go on:")
+	answer(a, "y")
+	assert.Contains(t, flat(a), "so nothing was begun")
+	assert.FileExists(t, filepath.Join(w.Stick, "SHORT", "spare.iso"))
+	press(a, "enter")
+	answer(a, "north stick")
+	assert.NoFileExists(t, filepath.Join(w.Stick, "SHORT", "spare.iso"))
+	assert.FileExists(t, filepath.Join(w.Stick, "FERRY-ROTA.txt"), "nothing else goes")
+}
+
+func TestExactlySo(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	press(a, "2")
+	find(a, "Mosswick")
+	press(a, "space")
+	assert.Contains(t, flat(a), "Mosswick is no longer wanted on North stick, but it is there and stays. Mark it in Tree")
+	press(a, "3")
+	assert.Contains(t, flat(a), "nothing leaves")
+	press(a, "X")
+	assert.Contains(t, flat(a), "1 file, 412.00 MiB, would leave North stick. Write its name:")
+	answer(a, "north stick")
+	assert.Contains(t, flat(a), "1 leaving")
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.True(t, b.Places[0].Exactly)
+	press(a, "X")
+	assert.Contains(t, flat(a), "nothing leaves")
+}
+
+func TestASecondInstanceOnlyLooks(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	state := t.TempDir()
+	require.NoError(t, a.desk.Bench.Hold(state))
+	defer a.desk.Bench.Release()
+	before, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	second, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	require.NoError(t, second.Hold(state))
+	b := newApp(t.Context(), second, a.desk.Set, Options{})
+	b.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
+	pump(b, b.Init())
+	assert.Contains(t, text(b), "READ-ONLY")
+	press(b, "2")
+	find(b, "Mosswick")
+	for _, key := range []string{"space", "a", "*", "+", "f", "c"} {
+		press(b, key)
+		assert.Contains(t, flat(b), "has this bench open. Here it can be looked at only", key)
+	}
+	press(b, "1", "d")
+	after, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after))
+}
+
+func TestAPlaceThatIsPulledIsShownAsItWas(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	a.desk.CacheFile = filepath.Join(t.TempDir(), "seen.sqlite")
+	pump(a, a.desk.Survey())
+	require.NoError(t, os.Rename(w.Stick, w.Stick+"-pulled"))
+	pump(a, a.desk.Survey())
+	press(a, "2")
+	find(a, "Mosswick")
+	s := flat(a)
+	assert.Contains(t, s, "away: as seen")
+	assert.Contains(t, s, "The place is away; this is what was on it at")
+	assert.Contains(t, s, "Is there already, as SHORT/VSP-21377 - Mosswick.iso")
+	press(a, "4", "enter")
+	assert.Contains(t, flat(a), "North stick is away, so nothing can be written")
+}
