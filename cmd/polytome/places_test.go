@@ -108,6 +108,6 @@ func TestASourceThatVanishesBetweenLookAndCopy(t *testing.T) {
 	term.wait("put SHORT/VSP-00000")
 	require.NoError(t, os.Remove(filepath.Join(games, "1.iso"))) // while the first is being written
 	s := term.wait("At the console:", "ready>")
-	assert.Contains(t, s, "1 step failed")
+	assert.Contains(t, s, "2 steps failed", "the game, and its settings")
 	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00002 Title 2"}, standInList(t, stick))
 }

@@ -91,7 +91,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("u")
 			term.wait("Undo: the choices are as they were")
 			term.keys("Escape")
-			term.wait("Brackwater", "Fit 15/24")
+			term.wait("Mosswick", "Fit 15/24")
 			term.keys("3")
 			term.wait("North stick: 37 new files, nothing leaves", "FULL/", "kept")
 			term.keys("s")

@@ -151,6 +151,12 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.desk.SetSurvey(msg)
 		a.stage().Refresh()
 		return a, nil
+	case desk.AskMsg:
+		if a.mode == normal {
+			a.desk.Ask(msg.Question)
+			a.putQuestion()
+		}
+		return a, nil
 	case desk.PlanMsg:
 		a.desk.SetPlan(msg)
 		return a, nil
@@ -202,6 +208,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),
 		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),
+		desk.Do("ctrl+r", "read the bench file anew, after another program changed it", a.desk.Reread),
 		desk.Do("?", "these keys", desk.Just(func() { a.mode = helping })),
 		desk.Do("q ctrl+c", "quit", a.quit),
 	)
@@ -298,12 +305,17 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 // do does an action, and puts the question that it may have.
 func (a *app) do(x desk.Action) tea.Cmd {
 	cmd := x.Do()
+	a.putQuestion()
+	return cmd
+}
+
+// putQuestion shows the question that the desk has, if it has one.
+func (a *app) putQuestion() {
 	if q := a.desk.Question; q != nil {
 		a.ask(answering, q.Prompt, q.Suggestions)
 		a.input.SetValue(q.Value)
 		a.input.CursorEnd()
 	}
-	return cmd
 }
 
 // typed handles keys while something is typed at the foot.

@@ -151,6 +151,7 @@ func TestAWideBenchScrollsSideways(t *testing.T) {
 			press(a, "left")
 		}
 	}
+	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 	assert.Contains(t, text(a), "places 1 to ")
 }
 
@@ -239,6 +240,30 @@ func TestASecondInstanceOnlyLooks(t *testing.T) {
 	after, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after))
+}
+
+func TestABenchThatAnotherProgramChanged(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	text, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	mine := strings.Replace(string(text), "name = 'North stick'", "name = 'Blue stick'", 1)
+	require.NoError(t, os.WriteFile(w.Bench, []byte(mine), 0o644))
+	press(a, "2")
+	find(a, "Mosswick")
+	press(a, "space")
+	assert.Contains(t, flat(a), "the file was changed by another program since it was read here")
+	assert.Contains(t, flat(a), "NOT SAVED")
+	now, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	assert.Equal(t, mine, string(now), "it is not written over")
+	_, cmd := a.Update(tea.KeyPressMsg{Code: 'r', Mod: tea.ModCtrl})
+	pump(a, cmd)
+	assert.Contains(t, flat(a), "Blue stick")
+	assert.Contains(t, flat(a), "saved")
+	press(a, "space")
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	assert.False(t, b.Places[0].Wants("VSP-21377"))
 }
 
 func TestAPlaceThatIsPulledIsShownAsItWas(t *testing.T) {

@@ -92,6 +92,24 @@ func Load(file string) (*Bench, error) {
 	return b, errors.Join(all...)
 }
 
+// Reread takes over what the file says now.
+func (b *Bench) Reread() error {
+	if b.file == "" {
+		return errors.New("this bench is not kept in a file")
+	}
+	fresh, err := Load(b.file)
+	if err != nil {
+		return err
+	}
+	b.state.mu.Lock()
+	defer b.state.mu.Unlock()
+	b.state.text, b.state.read = fresh.state.text, true
+	state := b.state
+	*b = *fresh
+	b.state = state
+	return nil
+}
+
 // contradictions tells of choices that cannot all be meant, and which of them counts.
 func (p *Place) contradictions(at string, note func(at, format string, args ...any)) {
 	for _, key := range p.Titles {

@@ -31,7 +31,7 @@ var (
 	// ErrReadOnly is that another Polytome has the bench open.
 	ErrReadOnly = errors.New("another Polytome has this bench open, so this one only shows it")
 	// ErrChanged is that the file was changed by something else since it was read.
-	ErrChanged = errors.New("the file was changed by another program since it was read here")
+	ErrChanged = errors.New("the file was changed by another program since it was read here, and is left alone; on the screen ctrl+r reads it anew")
 )
 
 // Save writes the file anew, at once or not at all. Comments stay with what they were about. A file

@@ -135,7 +135,7 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 	}
 	for _, w := range p.WaysOut {
-		if w.When == v.Kind.String() {
+		if w.When == v.Kind.String() || v.Kind == Parts && w.When == TooBig.String() {
 			e.Add(Preparing, w.Say)
 		}
 	}

@@ -53,7 +53,7 @@ func (s *Survey) needsDisk() bool {
 func (b Board) Explain(n, i int) fit.Explanation {
 	s := b[n]
 	e := s.Sheet.Explain(i)
-	if e.Verdict.Goes() || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked {
+	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked {
 		return e
 	}
 	for m, o := range b {
@@ -63,7 +63,7 @@ func (b Board) Explain(n, i int) fit.Explanation {
 		switch v := o.Sheet.Verdict(i); {
 		case v.Kind == fit.There:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
-		case v.Kind.Goes():
+		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.AsIs): // one in parts is told where it goes whole
 			how := map[fit.Kind]string{fit.AsIs: "takes it as it is", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {
 				how = "takes it: " + v.Word()

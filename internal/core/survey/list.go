@@ -5,7 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
+	"strconv"
+	"strings"
 	"time"
 
 	"polytome/internal/core/seen"
@@ -114,20 +115,25 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 	}
 	snap.Facts.Filesystem = fs
 	snap.There = []place.Entry{}
-	r := bytes.NewReader(rest)
-	for {
-		var e place.Entry
-		var folder int
-		var modified int64
-		if _, err := fmt.Fscanf(r, "%d %d %d %q\n", &folder, &e.Size, &modified, &e.Path); err != nil {
-			if err != io.EOF && err != io.ErrUnexpectedEOF {
-				return snap, false
-			}
-			break
+	for line := range bytes.Lines(rest) {
+		e, ok := entryOf(string(line))
+		if !ok {
+			return snap, false
 		}
-		e.Folder, e.Modified = folder == 1, time.Unix(0, modified)
 		snap.There = append(snap.There, e)
 	}
 	snap.Taken, snap.Stamp = time.Unix(p.At, 0), p.Stamp
 	return snap, true
+}
+
+// entryOf reads one line of a snapshot.
+func entryOf(line string) (e place.Entry, ok bool) {
+	parts := strings.SplitN(strings.TrimSuffix(line, "\n"), " ", 4)
+	if len(parts) < 4 {
+		return e, false
+	}
+	size, err1 := strconv.ParseInt(parts[1], 10, 64)
+	modified, err2 := strconv.ParseInt(parts[2], 10, 64)
+	path, err3 := strconv.Unquote(parts[3])
+	return place.Entry{Path: path, Folder: parts[0] == "1", Size: size, Modified: time.Unix(0, modified)}, err1 == nil && err2 == nil && err3 == nil
 }

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"maps"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
@@ -20,7 +21,7 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 	change(&b.Places[n])
 	now := b.Places[n]
 	c := *s
-	c.Config, c.plan, c.Notes = now, nil, nil
+	c.Config, c.plan, c.Notes, c.trees = now, nil, nil, maps.Clone(s.trees) // another goroutine may try something too
 	if err := c.profiles(b); err != nil {
 		return nil, err
 	}
@@ -184,7 +185,7 @@ func (b Board) Without(n int) (lost []int) {
 // would go to it.
 func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
 	c := *s
-	c.There = []place.Entry{}
+	c.There, c.trees = []place.Entry{}, maps.Clone(s.trees)
 	c.Away = nil
 	c.found, c.texts = map[int][]string{}, map[string]string{}
 	c.Facts.Free = c.Facts.Capacity - c.Facts.Filesystem.Structures(c.Facts.Capacity, c.Facts.Cluster)

@@ -15,3 +15,6 @@ type Question struct {
 
 // Ask shows a question. The answer comes when the user has written one; esc takes it back.
 func (d *Desk) Ask(q Question) { d.Question = &q }
+
+// An AskMsg is a question that was made in the background.
+type AskMsg struct{ Question Question }

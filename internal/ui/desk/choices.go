@@ -147,6 +147,33 @@ func (d *Desk) Leave(n int, paths []string, titles []int) tea.Cmd {
 	return tea.Batch(d.SurveyPlace(n), d.changed())
 }
 
+// AskExactly asks whether a place shall hold exactly what is wanted. What that loses is worked out in the
+// background and named, and the place's name has to be written.
+func (d *Desk) AskExactly(n int) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	board, b := d.frozen(), d.Bench.Clone()
+	if board[n] == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		after, err := board[n].With(b, n, func(p *bench.Place) { p.Exactly = true })
+		if err != nil {
+			return AskMsg{Question{Prompt: err.Error(), Done: func(string) tea.Cmd { return nil }}}
+		}
+		would, name := after.Plan(), b.Places[n].Name
+		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would leave %s. Write its name: ", size.Count(would.Removes, "file"), size.Format(would.Freed), name),
+			Hint: name + "; files that no loader knows stay", Done: func(answer string) tea.Cmd {
+				if !strings.EqualFold(answer, name) {
+					d.Notice = "That is not the name of the place, so everything stays."
+					return nil
+				}
+				return d.SetUp(n, name+" will hold exactly what is wanted after the next run. u takes it back.", func(p *bench.Place) { p.Exactly = true })
+			}}}
+	}
+}
+
 // Overwrite marks a file that is in a title's way to be replaced, or takes the mark off.
 func (d *Desk) Overwrite(n int, path string) tea.Cmd {
 	p := &d.Bench.Places[n]

@@ -57,3 +57,21 @@ func (d *Desk) save() tea.Cmd {
 		return SavedMsg{b.Save(), n}
 	}
 }
+
+// Reread reads the bench file anew. What was chosen here and not saved is dropped.
+func (d *Desk) Reread() tea.Cmd {
+	if d.Running() {
+		d.Notice = "A run is going on; stop it first."
+		return nil
+	}
+	if err := d.Bench.Reread(); err != nil {
+		d.Notice = err.Error()
+		return nil
+	}
+	d.undo, d.redo, d.saveFailed = nil, nil, false
+	d.saved = d.saver.number
+	d.resize()
+	d.moved()
+	d.Notice = "The bench is as its file says."
+	return tea.Batch(d.StartScan(), d.Survey())
+}

@@ -106,26 +106,23 @@ var orders = []order{
 type order struct {
 	name string
 	less func(a, b *title.Title) int
-	// at compares by what holds at the place that is shown.
-	at func(d *Desk, a, b int) int
+	// at is what titles are compared by that holds at the place that is shown, the largest first.
+	at func(d *Desk, i int) int64
 }
 
 // placedOrders are those by what holds at the place that is shown.
 var placedOrders = []order{
-	{name: "by verdict", at: func(d *Desk, a, b int) int {
-		x, _, _ := d.Verdict(d.Place, a)
-		y, _, _ := d.Verdict(d.Place, b)
-		return int(y.Kind) - int(x.Kind) // what does not go comes first
+	{name: "by verdict", at: func(d *Desk, i int) int64 { // what does not go comes first
+		v, _, _ := d.Verdict(d.Place, i)
+		return int64(v.Kind)
 	}},
-	{name: "most room first", at: func(d *Desk, a, b int) int {
-		x, _, _ := d.Verdict(d.Place, a)
-		y, _, _ := d.Verdict(d.Place, b)
-		return cmp.Compare(y.Room, x.Room)
+	{name: "most room first", at: func(d *Desk, i int) int64 {
+		v, _, _ := d.Verdict(d.Place, i)
+		return v.Room
 	}},
-	{name: "most wanted first", at: func(d *Desk, a, b int) int {
-		_, x, _ := d.Verdict(d.Place, a)
-		_, y, _ := d.Verdict(d.Place, b)
-		return cmp.Or(int(d.Bench.Rank(d.Scan.Titles[b].Key))-int(d.Bench.Rank(d.Scan.Titles[a].Key)), boolInt(y)-boolInt(x))
+	{name: "most wanted first", at: func(d *Desk, i int) int64 {
+		_, wanted, _ := d.Verdict(d.Place, i)
+		return 2*int64(d.Bench.Rank(d.Scan.Titles[i].Key)) + int64(boolInt(wanted))
 	}},
 }
 
@@ -238,7 +235,11 @@ func (r *TitleRows) listed() []int {
 	case o.less != nil:
 		slices.SortStableFunc(out, func(a, b int) int { return o.less(&all[a], &all[b]) })
 	case o.at != nil && r.of.Place < len(r.of.Surveys):
-		slices.SortStableFunc(out, func(a, b int) int { return o.at(r.of, a, b) })
+		keys := make([]int64, len(all)) // each is worked out once
+		for i := range keys {
+			keys[i] = o.at(r.of, i)
+		}
+		slices.SortStableFunc(out, func(a, b int) int { return cmp.Compare(keys[b], keys[a]) })
 	}
 	return out
 }

@@ -24,7 +24,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 		head += t.Paint(t.Dim, "  nothing is kept unless you say so")
 	}
 	what := min(34, w/3)
-	titles := []style.Cell{{Width: what}, {Text: "titles go", Width: 12, Right: true, FG: t.Dim}, {Text: "room left", Width: 20, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-20-5), FG: t.Dim}}
+	titles := []style.Cell{{Width: what}, {Text: "titles go", Width: 12, Right: true, FG: t.Dim}, {Text: "room left", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
 	out := []string{head, t.Row(w, false, titles...)}
 	m.top = len(out)
 	rows := min(len(s.Rows), max(3, (h-len(out))*3/5))
@@ -60,7 +60,7 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 		time = "as now"
 	}
 	return t.Row(w, i == m.aside.Cursor, append(cells, goes,
-		style.Cell{Text: size.Column(d.Free[1]), Width: 20, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-20-5), FG: t.Dim})...)
+		style.Cell{Text: size.Column(d.Free[1]), Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
 }
 
 func signed(n int) string {

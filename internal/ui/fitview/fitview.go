@@ -68,10 +68,10 @@ func (m *Model) Actions() []desk.Action {
 	}
 	return append([]desk.Action{
 		desk.Do("space", "put/take", m.toggle).Saying("put the title on the place, or take it off"),
-		desk.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.Platform()) }).Saying("put or take all titles under this heading"),
-		desk.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Place, m.All()) }).Saying("put or take all titles that are shown, such as those found with /"),
 		desk.Do("s", "share out", m.share).Saying("give every wanted title a home over all places; with a filter, every title that is shown"),
 		desk.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Place) }).Saying("another filesystem, cluster, room, road or loader, no covers, a second place: see what changes"),
+		desk.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Place, m.Platform()) }).Saying("put or take all titles under this heading"),
+		desk.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Place, m.All()) }).Saying("put or take all titles that are shown, such as those found with /"),
 		desk.Do("*", "favourite", m.favour).Saying("gets room before all others"),
 		desk.Do("+ =", "wanted more", func() tea.Cmd { return m.prioritise(1) }),
 		desk.Do("-", "wanted less", func() tea.Cmd { return m.prioritise(-1) }),

@@ -69,6 +69,9 @@ func (m *Model) sideways(marks string, w int) string {
 		return marks
 	}
 	say := fmt.Sprintf("places %d to %d of %d", m.left+1, m.left+m.shown, len(m.d.Bench.Places))
+	if m.shown == 1 {
+		say = fmt.Sprintf("place %d of %d", m.left+1, len(m.d.Bench.Places))
+	}
 	if gap := w - style.Width(marks) - style.Width(say); gap > 2 {
 		return marks + strings.Repeat(" ", gap) + say
 	}

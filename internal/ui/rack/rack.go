@@ -44,6 +44,7 @@ func Draw(t *style.Theme, volumes []Volume, w, h int) []string {
 		return t.Block(nil, w, h)
 	}
 	legend := len(volumes) == 1 && w >= 28
+	volumes = around(volumes, max(1, w/leastWidth))
 	each := w / len(volumes)
 	if legend {
 		each = 14
@@ -66,6 +67,23 @@ func Draw(t *style.Theme, volumes []Volume, w, h int) []string {
 		}
 	}
 	return t.Block(lines, w, h)
+}
+
+// leastWidth is how many cells a volume needs for its name to be read.
+const leastWidth = 11
+
+// around are as many volumes as have room, with the current one among them.
+func around(all []Volume, room int) []Volume {
+	if len(all) <= room {
+		return all
+	}
+	from := 0
+	for i := range all {
+		if all[i].Current {
+			from = max(0, min(i-room/2, len(all)-room))
+		}
+	}
+	return all[from : from+room]
 }
 
 // geometry of one volume in h rows: rows over the edge, and rows inside.

@@ -314,8 +314,7 @@ func (m *Model) replace() tea.Cmd {
 	return m.d.Overwrite(m.d.Place, l.path)
 }
 
-// exactly has the place hold exactly what is wanted. What that loses is named, and the place's name has to
-// be written.
+// exactly has the place hold exactly what is wanted, or keep what is there.
 func (m *Model) exactly() tea.Cmd {
 	s, p, n := m.d.Current(), m.place(), m.d.Place
 	if s == nil || p == nil {
@@ -324,21 +323,7 @@ func (m *Model) exactly() tea.Cmd {
 	if p.Exactly {
 		return m.d.SetUp(n, p.Name+" keeps what is there. u takes it back.", func(p *bench.Place) { p.Exactly = false })
 	}
-	after, err := s.With(m.d.Bench, n, func(p *bench.Place) { p.Exactly = true })
-	if err != nil {
-		m.d.Notice = err.Error()
-		return nil
-	}
-	would := after.Plan()
-	m.d.Ask(desk.Question{Prompt: fmt.Sprintf("%s, %s, would leave %s. Write its name: ", size.Count(would.Removes, "file"), size.Format(would.Freed), p.Name),
-		Hint: p.Name + "; files that no loader knows stay", Done: func(answer string) tea.Cmd {
-			if !strings.EqualFold(answer, p.Name) {
-				m.d.Notice = "That is not the name of the place, so everything stays."
-				return nil
-			}
-			return m.d.SetUp(n, p.Name+" will hold exactly what is wanted after the next run. u takes it back.", func(p *bench.Place) { p.Exactly = true })
-		}})
-	return nil
+	return m.d.AskExactly(n)
 }
 
 // keepIn asks where what goes is copied to.
