@@ -121,6 +121,12 @@ func TestTitlesAreFoundAndListedByWhatHoldsAtThePlace(t *testing.T) {
 		press(a, "o")
 	}
 	assert.Contains(t, flat(a), "BY VERDICT")
+	assert.Equal(t, map[string]string{"fit": "by verdict"}, a.desk.Bench.Orders)
+	b := newApp(t.Context(), a.desk.Bench, a.desk.Set, Options{})
+	b.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
+	pump(b, b.Init())
+	press(b, "2")
+	assert.Contains(t, flat(b), "BY VERDICT", "the order is kept")
 	press(a, "1")
 	press(a, "/")
 	a.Update(tea.PasteMsg{Content: "goes"})

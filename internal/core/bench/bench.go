@@ -24,6 +24,8 @@ type Bench struct {
 	// Passwords are tried on encrypted archives. They are kept as they are: who can read the bench
 	// can read them.
 	Passwords []string `toml:"passwords,omitempty"`
+	// Orders are those in which the stages list titles, by the names of the stages.
+	Orders map[string]string `toml:"orders,omitempty"`
 	// Favourites are the titles that get room before all others, by their keys.
 	Favourites Keys `toml:"favourites,omitempty"`
 	// Priorities are how much titles are wanted beside, from -9 to 9; 0 for all that are not named.

@@ -60,6 +60,21 @@ func (b *Bench) Prioritise(key string, by int) int {
 	return n
 }
 
+// SetOrder keeps the order in which a stage lists titles; "" for the usual one.
+func (b *Bench) SetOrder(stage, order string) {
+	b.Orders = maps.Clone(b.Orders) // copies share it
+	if b.Orders == nil {
+		b.Orders = map[string]string{}
+	}
+	b.Orders[stage] = order
+	if order == "" {
+		delete(b.Orders, stage)
+	}
+	if len(b.Orders) == 0 {
+		b.Orders = nil
+	}
+}
+
 // Mark marks paths on the place to leave, or takes the marks off.
 func (p *Place) Mark(leave bool, paths ...string) { p.Leaving = marked(p.Leaving, leave, paths) }
 

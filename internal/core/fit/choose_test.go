@@ -120,6 +120,15 @@ func TestAReserveStaysFree(t *testing.T) {
 	}
 }
 
+func TestANameThatCannotBeMadeLegal(t *testing.T) {
+	tt := title.Title{Key: "k", Platform: "dulcimer", Form: title.Folder, Name: "☃", Of: 1, Discs: []title.Disc{{Number: 1,
+		File: title.File{Path: "/games/☃"}, Parts: []title.Part{{Name: "x.prog", File: title.File{Path: "/games/☃/x.prog", Size: 9}}}}}}
+	e, _ := judgedBy(t, "plover", "usb", facts("fat32", 58*size.GiB, 50*size.GiB), tt)
+	assert.Equal(t, fit.BadName, e.Verdict)
+	assert.Contains(t, e.Say, "has no character that Plover permits")
+	assert.Contains(t, e.Words(), "give it another name at Intake")
+}
+
 // collection is titles of many forms: images in one piece and in parts, folders, and small ones.
 func collection() (out []title.Title) {
 	for i := range 30 {

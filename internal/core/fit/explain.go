@@ -105,6 +105,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		e.Add(Choosing, "take the other one off, and this one can go")
 	case BadName:
 		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", r.path, r.detail)
+		if pl.Refusal != nil {
+			e.Say = r.detail
+		}
 		e.Add(Choosing, "give it another name at Intake")
 	case TooBig:
 		e.Say = fmt.Sprintf("%s, and this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Target().LargestFile()+v.Number), over(v.Number))

@@ -144,6 +144,9 @@ func (s *Sheet) judge(i int) reason {
 	case at == nil || !at.Reads(facts.Filesystem.Name):
 		v.Kind = NotRead
 		return v
+	case pl.Refusal != nil && pl.Refusal.Name:
+		v.Kind, v.detail = BadName, pl.Refusal.Say
+		return v
 	case pl.Refusal != nil:
 		v.Kind, v.detail = NotRead, pl.Refusal.Say
 		return v

@@ -94,7 +94,7 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 		return pl
 	}
 	// A name that makes a path too long is cut to the longest that does not.
-	best := refuse(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
+	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
 	low, high := 1, naming.Units.Count(pl.Name)
 	for low <= high {
 		naming.Longest = (low + high) / 2
@@ -171,14 +171,14 @@ func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held
 			from = "the name of its file"
 		}
 		if pl.Name == "" {
-			return refuse(fmt.Sprintf("its name %q has no character that %s permits", t.Name, l.p.Shown), "give it another name")
+			return unnamed(fmt.Sprintf("its name %q has no character that %s permits", t.Name, l.p.Shown), "give it another name")
 		}
 		pl.How = "its name has no character that " + l.p.Shown + " permits, so " + from + " stands for it"
 	}
 	if mark != "" {
 		pl.Name = naming.With(pl.Name, mark)
 		if pl.Name == "" {
-			return refuse("its name leaves no room for what tells it from others")
+			return unnamed("its name leaves no room for what tells it from others")
 		}
 	}
 	whole := l.valuesOf(t, &pl)
@@ -195,7 +195,7 @@ func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held
 	}
 	l.decisive(t, &pl)
 	if twice := pl.twice(); twice != "" {
-		return refuse(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files names that differ")
+		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files names that differ")
 	}
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
@@ -271,6 +271,13 @@ func fold(s string) string {
 		b.WriteByte(c)
 	}
 	return b.String()
+}
+
+// unnamed is the placement of a title that cannot be given a name that is allowed.
+func unnamed(say string, ways ...string) Placement {
+	p := refuse(say, ways...)
+	p.Refusal.Name = true
+	return p
 }
 
 func refuse(say string, ways ...string) Placement {

@@ -108,6 +108,8 @@ type Refusal struct {
 	Ways []string `json:"ways,omitempty"`
 	// Foreign is set when the loader has nothing to do with such titles at all.
 	Foreign bool `json:"foreign,omitempty"`
+	// Name is set when it is for its name that the title has no path.
+	Name bool `json:"name,omitempty"`
 }
 
 // Because is the rule behind an item of the placement, with what was done to the name.

@@ -2,6 +2,7 @@ package survey_test
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"testing"
 	"time"
@@ -59,7 +60,13 @@ func planAll(all []*fit.Sheet, wants func(n, i int) bool) (steps int) {
 // BenchmarkPlan50000TitlesAt6Places plans anew: every title at one of the places, and every title at every
 // place.
 func BenchmarkPlan50000TitlesAt6Places(b *testing.B) {
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
 	all := sixPlaces(b)
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	mib := float64(after.HeapAlloc-before.HeapAlloc) / float64(size.MiB) // titles, trees and verdicts
 	for name, wants := range map[string]func(n, i int) bool{
 		"each at one place":   func(n, i int) bool { return i%6 == n },
 		"each at every place": func(int, int) bool { return true },
@@ -70,6 +77,7 @@ func BenchmarkPlan50000TitlesAt6Places(b *testing.B) {
 				steps = planAll(all, wants)
 			}
 			b.ReportMetric(float64(steps), "steps")
+			b.ReportMetric(mib, "MiB-for-six-places")
 			b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms/plan")
 		})
 	}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"polytome/internal/core/filter"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -24,6 +26,7 @@ type TitleRows struct {
 	known  int      // the titles that the texts are of
 	order  int      // index in orders
 	orders []order
+	stage  string           // under which the order is kept, "" for nowhere
 	only   func(i int) bool // titles that it does not hold for are left out; nil keeps all
 	hide   func(i int) bool // titles that are not shown unless they are looked for; nil for none
 	hidden int
@@ -141,13 +144,32 @@ func grade(t *title.Title) (worst int) {
 	return worst
 }
 
-// NextOrder lists the titles in another order, and tells which.
-func (r *TitleRows) NextOrder() string {
+// Kept has the order of the list kept on the bench, under the name of its stage.
+func (r *TitleRows) Kept(stage string) {
+	r.stage = stage
+	if i := slices.IndexFunc(r.orders, func(o order) bool { return o.name == r.of.Bench.Orders[stage] }); i >= 0 {
+		r.order = i
+	}
+}
+
+// NextOrder lists the titles in another order, keeps it on the bench, and tells which.
+func (r *TitleRows) NextOrder() tea.Cmd {
 	r.order = (r.order + 1) % len(r.orders)
+	name := r.orders[r.order].name
+	defer func() { r.of.Notice = "Titles are listed " + name + "." }()
+	var cmd tea.Cmd
+	if r.of.Bench.ReadOnly() == "" && r.stage != "" {
+		kept := name
+		if r.order == 0 {
+			kept = ""
+		}
+		r.of.Bench.SetOrder(r.stage, kept)
+		cmd = r.of.save()
+	}
 	r.Refresh()
 	r.List.Home()
 	r.note()
-	return r.orders[r.order].name
+	return cmd
 }
 
 // Narrow shows only titles that the function holds for, or all again when it is

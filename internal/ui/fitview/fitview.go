@@ -37,6 +37,7 @@ func New(d *desk.Desk) *Model {
 	m := &Model{d: d, TitleRows: desk.NewTitleRows(d)}
 	m.Hide(d.Foreign)
 	m.AtPlace()
+	m.Kept("fit")
 	return m
 }
 
@@ -83,7 +84,7 @@ func (m *Model) Actions() []desk.Action {
 				return ok && !v.Kind.Goes()
 			})
 		})).Saying("show only those titles, or all again"),
-		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Titles are listed " + m.NextOrder() + "." })).Saying("list by platform, name, size, verdict, room, how much they are wanted ..."),
+		desk.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, room, how much they are wanted ..."),
 		desk.Do("f", "filesystem", m.declare).Saying("say which filesystem the place stands for"),
 		desk.Do("e", "reserve", m.reserve).Saying("keep so much room free on the place"),
 		desk.Do("c", "covers", m.covers).Saying("write covers to the place, or none"),

@@ -106,7 +106,7 @@ func (m *Model) facts(n int) string {
 	s := m.d.Surveys[n]
 	switch {
 	case s == nil && m.d.Trouble[n] != nil:
-		return "away"
+		return "cannot be used"
 	case s == nil:
 		return "looking"
 	case s.Away != nil:

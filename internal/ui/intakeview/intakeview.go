@@ -28,7 +28,9 @@ type Model struct {
 
 // New makes the stage.
 func New(d *desk.Desk) *Model {
-	return &Model{d: d, TitleRows: desk.NewTitleRows(d), marked: map[string]bool{}}
+	m := &Model{d: d, TitleRows: desk.NewTitleRows(d), marked: map[string]bool{}}
+	m.Kept("intake")
+	return m
 }
 
 // Name is the stage's name on the rail.
@@ -59,7 +61,7 @@ func (m *Model) Actions() []desk.Action {
 		desk.Do("m", "problems only, or all", desk.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
-		desk.Do("o", "order", desk.Just(func() { m.d.Notice = "Listed " + m.NextOrder() + "." })).Saying("worst first, largest, by name, by ID, newest, by platform"),
+		desk.Do("o", "order", m.NextOrder).Saying("worst first, largest, by name, by ID, newest, by platform"),
 		desk.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksum lists; again: stop"),
 		desk.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
 		desk.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
