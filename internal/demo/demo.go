@@ -135,6 +135,15 @@ func Open(dir string, seed uint64) (World, error) {
 		if err := v.write(filepath.Join(w.Games, filepath.FromSlash(v.path())), seed+uint64(i)<<32); err != nil {
 			return w, fmt.Errorf("making the demo's %s: %w", v.name, err)
 		}
+		if slices.Contains(covered, v.name) {
+			data, err := cover(seed + uint64(i))
+			if err != nil {
+				return w, fmt.Errorf("drawing the cover of %s: %w", v.name, err)
+			}
+			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(data)); err != nil {
+				return w, err
+			}
+		}
 		if v.name == misplaced {
 			if err := os.MkdirAll(filepath.Join(dir, "ferry-share", "FULL"), 0o755); err != nil {
 				return w, fmt.Errorf("making the demo: %w", err)

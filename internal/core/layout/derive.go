@@ -62,7 +62,7 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 	}
 	for k := range t.l.p.Companions {
 		c := &t.l.p.Companions[k]
-		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Discs, func(d title.Disc) bool { return pictureBeside(&d).Path != "" })) {
+		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Discs, func(d title.Disc) bool { return pictureBeside(&d, c).Path != "" })) {
 			continue
 		}
 		for _, m := range t.l.companions(tt, p, c) {
@@ -78,7 +78,7 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 func (t *Tree) Companion(i int, b *Beside) Companion {
 	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Size: b.Size, Rule: b.Spec.Why, Shape: Written}, Is: b.Spec.Is, Spec: b.Spec, Of: i}
 	if b.Spec.Is == "cover" {
-		c.Shape, c.Source, c.AtMost = Fitted, pictureBeside(&t.titles[i].Discs[b.Disc]), true
+		c.Shape, c.Source, c.AtMost = Fitted, pictureBeside(&t.titles[i].Discs[b.Disc], b.Spec), true
 		return c
 	}
 	if text, ok := b.Spec.Text.Constant(); ok {
@@ -113,7 +113,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		}
 		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
 		if c.Is == "cover" {
-			item.Source = pictureBeside(&t.Discs[d])
+			item.Source = pictureBeside(&t.Discs[d], c)
 			item.Size, item.AtMost = c.Picture.Estimate(), true
 		} else {
 			item.Shape = Written
@@ -139,8 +139,12 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 	return out
 }
 
-// pictureBeside is the picture that lies beside a disc's file, with an empty path for none.
-func pictureBeside(d *title.Disc) title.File {
+// pictureBeside is the picture that lies beside a disc's file, with an empty path for none. It is taken for
+// one of the front.
+func pictureBeside(d *title.Disc, c *loader.Companion) title.File {
+	if c.Picture.Of != "" && c.Picture.Of != "front" {
+		return title.File{}
+	}
 	for k := range d.Beside {
 		if d.Beside[k].Kind == "cover" {
 			return d.Beside[k].File
