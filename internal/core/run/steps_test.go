@@ -183,3 +183,19 @@ func TestTimesOfARunAreTold(t *testing.T) {
 	assert.EqualValues(t, 8<<20, r.Large.Bytes)
 	assert.Positive(t, r.Large.Took)
 }
+
+func FuzzLoadKept(f *testing.F) {
+	f.Add([]byte(`{"path":"FULL/a.iso","size":5,"modified":"2026-03-14T09:26:52Z","sum":"00"}` + "\n"))
+	f.Add([]byte(`{"path":"../x"}` + "\n" + `{"pa`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, run.KeptList), text, 0o644))
+		kept, err := run.LoadKept(dir)
+		if err != nil {
+			return
+		}
+		for _, k := range kept {
+			require.True(t, filepath.IsLocal(filepath.FromSlash(k.Path)), "nothing is put outside of a place: %q", k.Path)
+		}
+	})
+}
