@@ -28,7 +28,9 @@ and how long that will be; if not, the one reason that decides and the ways out,
 With --share-out it finds a home for every wanted title over all places of the bench: hard rules first,
 then favourites and priorities, then what is there already, then time. With --what-if it says what would
 be different if the place were set up otherwise: as=exfat, cluster=64KiB, room=120GiB, reserve=2GiB, road=smb,
-loader=NAME, also-for=NAME, covers=no, exactly=yes, several separated by commas.
+loader=NAME, also-for=NAME, covers=no, exactly=yes, or a rule of its loader by its place in the profile
+(rule:accept.1.too-large.part-size=1GiB); several separated by commas. It also knows "without", the place taken
+away, and second=PATH, another one like it.
 
 Nothing is written, unless --accept takes the homes or the change over into the bench.`,
 		Example: `  polytome fit --bench season.toml

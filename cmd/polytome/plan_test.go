@@ -176,6 +176,25 @@ func TestSharingOutAndSupposingFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 116*size.GiB, b.Places[0].Room)
 	assert.Len(t, b.Places, 4, "the others are as they were")
+
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
+	assert.Zero(t, status, stderr)
+	assert.Contains(t, out, "1 of the wanted titles go, as now")
+	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--place", "North stick", "--json")
+	assert.Contains(t, out, "SET/VSP-21377.tune", "the rule holds from then on")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "North stick", "--what-if", "second=south-stick", "--accept")
+	assert.Zero(t, status, stderr)
+	assert.Contains(t, out, "North stick with a second one like it at south-stick")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "Hall pocket", "--what-if", "without", "--accept")
+	assert.Zero(t, status, stderr)
+	assert.Contains(t, out, "Hall pocket taken away: 0 of the wanted titles go instead of")
+	b, err = bench.Load(w.Bench)
+	require.NoError(t, err)
+	var names []string
+	for _, p := range b.Places {
+		names = append(names, p.Name)
+	}
+	assert.Equal(t, []string{"North stick", "Ferry share", "Corvane disk", "North stick 2"}, names)
 }
 
 func TestAPlaceThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {

@@ -60,6 +60,8 @@ type Place struct {
 	Rate     Size     `toml:"rate,omitempty"`    // writes at most so much a second
 	Reserve  Size     `toml:"reserve,omitempty"` // stays free
 	NoCovers bool     `toml:"no-covers,omitempty"`
+	// Rules are keys of the first loader's profile that are set otherwise for this place.
+	Rules map[string]string `toml:"rules,omitempty"`
 	// KeepIn is a folder of this computer to which files are copied before they go.
 	KeepIn string `toml:"keep-in,omitempty"`
 	// Exactly has everything leave that a loader knows and that is not wanted.

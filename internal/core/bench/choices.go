@@ -1,9 +1,11 @@
 package bench
 
 import (
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 
 	"polytome/internal/core/pace"
 	"polytome/internal/core/run"
@@ -204,4 +206,14 @@ func (b *Bench) Clone() *Bench {
 	c.Sources, c.Places = slices.Clone(b.Sources), slices.Clone(b.Places)
 	c.Edits, c.Passwords, c.Lists = slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists)
 	return &c
+}
+
+// FreeName is a name like another one that no place has.
+func (b *Bench) FreeName(like string) string {
+	for n := 2; ; n++ {
+		name := fmt.Sprintf("%s %d", like, n)
+		if !slices.ContainsFunc(b.Places, func(p Place) bool { return strings.EqualFold(p.Name, name) }) {
+			return name
+		}
+	}
 }

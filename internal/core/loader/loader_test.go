@@ -145,3 +145,31 @@ func FuzzParsePlatform(f *testing.F) {
 		}
 	})
 }
+
+func TestRulesSetOtherwise(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	rowan, err := set.Profile("rowan")
+	require.NoError(t, err)
+	with, err := rowan.With(map[string]string{"accept.1.too-large.part-size": "1GiB - 32KiB", "attachment.stick.one-piece": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
+	require.NoError(t, err)
+	assert.EqualValues(t, 1<<30-32<<10, with.Accepts[0].TooLarge.PartSize)
+	assert.EqualValues(t, 8<<30, with.Attachments[2].LargestFile)
+	assert.Equal(t, 20, with.Accepts[0].Title.Longest)
+	assert.False(t, with.Attachments[0].OnePiece, "an empty value takes a key out")
+	assert.True(t, rowan.Attachments[0].OnePiece, "the profile itself stays as it is")
+	for key, c := range map[string]struct{ value, want string }{
+		"acept.1.why":                {"x", `there is no table "acept"; did you mean "accept"?`},
+		"accept.9.why":               {"x", `of accept there are 2, and "9" is none of them`},
+		"accept.why":                 {"x", "say which and what of it, such as accept.1.KEY"},
+		"accept.1.title.longets":     {"20", `did you mean "longest"?`},
+		"accept.1.too-large.do":      {"pakc", `did you mean "pack"?`},
+		"accept.1.title.longest":     {"many", "must be a whole number"},
+		"attachment.stick.one-piece": {"perhaps", "must be true or false"},
+	} {
+		_, err := rowan.With(map[string]string{key: c.value})
+		require.Error(t, err, key)
+		assert.Contains(t, err.Error(), c.want, key)
+		assert.NotContains(t, err.Error(), ".toml:", "no line of a text that nobody has seen")
+	}
+}

@@ -132,13 +132,16 @@ func (r Range) Middle() time.Duration { return (r.Least + r.Most) / 2 }
 
 // String is the range in words: "3 to 8 min".
 func (r Range) String() string {
+	if r.Most == 0 {
+		return "no time"
+	}
 	if r.Most < time.Second {
 		return "a moment"
 	}
 	name, unit, ok := unitOf(r.Most)
 	least, most := whole(r.Least, unit), whole(r.Most, unit)
 	switch {
-	case least == most:
+	case least == most, words(r.Least) == words(r.Most):
 		return "about " + words(r.Most)
 	case ok && least >= 1:
 		return fmt.Sprintf("%d to %d %s", least, most, name)

@@ -234,21 +234,27 @@ func (b Board) homeWhy(p *share.Problem, k int, h *Home) string {
 	if len(opts) == 1 {
 		return "no other place takes it"
 	}
-	var quicker, slower []string
+	time := b[h.Place].Time(h.Title)
+	var quicker, slower, alike []string
 	for _, o := range opts {
 		if o.Place == h.Place {
 			continue
 		}
 		said := fmt.Sprintf("%s (%s)", b[o.Place].Config.Name, b[o.Place].Time(h.Title))
-		if o.Time < mine.Time {
+		switch {
+		case o.Time < mine.Time:
 			quicker = append(quicker, said)
-		} else {
+		case b[o.Place].Time(h.Title).String() == time.String():
+			alike = append(alike, b[o.Place].Config.Name)
+		default:
 			slower = append(slower, said)
 		}
 	}
-	time := b[h.Place].Time(h.Title)
 	if len(quicker) > 0 {
 		return fmt.Sprintf("%s; quicker would be %s, whose room others need more", time, strings.Join(quicker, ", "))
+	}
+	if len(slower) == 0 {
+		return fmt.Sprintf("%s, as it would be on %s", time, strings.Join(alike, ", "))
 	}
 	return fmt.Sprintf("%s; slower would be %s", time, strings.Join(slower, ", "))
 }

@@ -267,6 +267,16 @@ func TestWhatIf(t *testing.T) {
 	assert.Equal(t, 6-s.Sheet.Count, second.Sheet.Count, "what is left over goes to a second one like it, as far as it fits")
 	_, err = s.With(w.bench, 0, func(p *bench.Place) { p.Loader = "nobody" })
 	assert.ErrorContains(t, err, "nobody")
+	change, err := survey.Supposition("rule:attachment.stick.largest-file=10KiB, rule:accept.1.too-large.do=refuse")
+	require.NoError(t, err)
+	strict, err := s.With(w.bench, 0, change)
+	require.NoError(t, err)
+	assert.Equal(t, fit.TooBig, strict.Sheet.Verdict(0).Kind, "a rule of the loader is another one")
+	assert.Equal(t, fit.AsIs, s.Sheet.Verdict(0).Kind)
+	change, err = survey.Supposition("rule:accept.1.too-large.do=refsue")
+	require.NoError(t, err)
+	_, err = s.With(w.bench, 0, change)
+	assert.ErrorContains(t, err, `did you mean "refuse"?`)
 	_, err = s.With(w.bench, 0, func(p *bench.Place) { p.As = "fat99" })
 	assert.Error(t, err)
 
@@ -307,7 +317,7 @@ func TestSharingOutOverPlaces(t *testing.T) {
 	assert.Equal(t, "share", homes["Title 3"].Name)
 	assert.Equal(t, "it is there already", homes["Title 3"].Why)
 	assert.Equal(t, "share", homes["Title 5"].Name, "a favourite gets the quick road while there is room")
-	assert.Contains(t, homes["Title 5"].Why, "slower would be stick")
+	assert.Contains(t, homes["Title 5"].Why, "a moment, as it would be on stick")
 	assert.Equal(t, -1, homes["broken.iso"].Place)
 	assert.Contains(t, homes["broken.iso"].Why, "stick: unsound; share: unsound")
 	assert.NotContains(t, homes, "Bell Buoy", "no loader has anything to do with it")
@@ -337,7 +347,9 @@ func TestSharingOutOverPlaces(t *testing.T) {
 			}
 		}
 	}
-	assert.Len(t, after.Without(0), onStick, "what would have no home without the stick")
+	d, lost := after.Without(0)
+	assert.Len(t, lost, onStick, "what would have no home without the stick")
+	assert.Equal(t, [2]int{after[0].Sheet.Count, 0}, d.Goes)
 }
 
 func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {

@@ -86,6 +86,14 @@ func (s *Survey) profiles(b *bench.Bench) error {
 		if err != nil {
 			return fmt.Errorf("the place %s: %w", s.Config.Name, err)
 		}
+		if len(s.Profiles) == 0 && len(s.Config.Rules) > 0 {
+			if p, err = p.With(s.Config.Rules); err == nil {
+				err = s.set.Check(p)
+			}
+			if err != nil {
+				return fmt.Errorf("the place %s: %w", s.Config.Name, err)
+			}
+		}
 		s.Profiles = append(s.Profiles, p)
 	}
 	s.Profile = s.Profiles[0]

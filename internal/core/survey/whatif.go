@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
@@ -43,15 +44,7 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 
 func sameLoaders(a, b bench.Place) bool {
 	x, y := a.Loaders(), b.Loaders()
-	if len(x) != len(y) {
-		return false
-	}
-	for i := range x {
-		if x[i] != y[i] {
-			return false
-		}
-	}
-	return true
+	return slices.Equal(x, y) && maps.Equal(a.Rules, b.Rules)
 }
 
 // remade works out the facts of a place that is made anew.
@@ -151,34 +144,48 @@ func (d *Difference) Say() string {
 	} else if n < 0 {
 		s += fmt.Sprintf("; %s less room is left", size.Format(-n))
 	}
-	if d.Time[0] != d.Time[1] {
+	if d.Time[0].String() != d.Time[1].String() {
 		s += fmt.Sprintf("; %s instead of %s", d.Time[1], d.Time[0])
 	}
 	return s
 }
 
-// Without tells what would be lost if place n were taken away: titles that go to no other place, which
-// are those that then have no home.
-func (b Board) Without(n int) (lost []int) {
+// Without tells what would be different if place n were taken away, and which titles would be lost: those
+// that go to no other place.
+func (b Board) Without(n int) (d *Difference, lost []int) {
 	s := b[n]
 	if s == nil {
-		return nil
+		return nil, nil
 	}
+	d = &Difference{What: "without this place", Goes: [2]int{s.Sheet.Count, 0}, Planned: [2]int64{s.Sheet.Planned, 0}, Free: [2]int64{s.Sheet.Free(), 0}, Time: [2]pace.Range{s.Whole(), {}}}
 	for i := range s.Titles {
 		if !s.Sheet.Chosen[i] || !s.Sheet.Verdict(i).Kind.Goes() {
 			continue
 		}
-		elsewhere := false
-		for m, o := range b {
-			if m != n && o != nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes() {
-				elsewhere = true
-			}
-		}
-		if !elsewhere {
+		if !slices.ContainsFunc(b, func(o *Survey) bool {
+			return o != s && o != nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes()
+		}) {
 			lost = append(lost, i)
+			d.Changes = append(d.Changes, Change{i, s.Titles[i].Key, s.Titles[i].Label(), true, s.Sheet.Verdict(i).Kind, fit.Foreign})
 		}
 	}
-	return lost
+	d.Fewer = len(lost)
+	return d, lost
+}
+
+// Second tells what would be different if there were another place like number n: see [Survey.Another].
+func (s *Survey) Second(be *bench.Bench, n int) (*Difference, *Survey, error) {
+	after, err := s.Another(be, n)
+	if err != nil {
+		return nil, nil, err
+	}
+	d := Compare("a second place like it", s, after)
+	d.Goes = [2]int{s.Sheet.Count, s.Sheet.Count + after.Sheet.Count}
+	d.More, d.Fewer = after.Sheet.Count, 0
+	d.Changes = slices.DeleteFunc(d.Changes, func(c Change) bool {
+		return !after.Sheet.Chosen[c.Title] || !c.Is.Goes() || c.Was.Goes()
+	})
+	return d, after, nil
 }
 
 // Another is a place like number n, empty, and what of the titles that are wanted there and do not go

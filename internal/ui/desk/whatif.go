@@ -7,9 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/fit"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/survey"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -31,12 +29,15 @@ type Supposed struct {
 	Err  error
 	// take makes it so; nil where that cannot be done from here.
 	take func() tea.Cmd
+	// Other is set for the row that asks what else to suppose.
+	Other bool
 }
 
 // A SupposingMsg is what was worked out so far.
 type SupposingMsg struct {
 	row     Supposed
 	done    bool
+	last    bool // it was asked for by hand, and none comes after it
 	changes int
 	next    <-chan SupposingMsg
 }
@@ -67,19 +68,9 @@ func (d *Desk) WhatIf(n int) tea.Cmd {
 				if ctx.Err() != nil {
 					return
 				}
-				row := Supposed{What: t.what}
-				after, err := board[n].With(b, n, t.change)
-				if err != nil {
-					row.Err = err
-				} else {
-					row.Diff = survey.Compare(t.what, board[n], after)
-				}
-				row.take = func() tea.Cmd {
-					return d.SetUp(n, fmt.Sprintf("%s: %s. u takes it back.", d.Bench.Places[n].Name, t.what), t.change)
-				}
-				out <- SupposingMsg{row: row, changes: changes, next: out}
+				out <- SupposingMsg{row: d.tried(board, b, n, t), changes: changes, next: out}
 			}
-			for _, row := range []Supposed{d.another(board, b, n), d.without(board, n)} {
+			for _, row := range []Supposed{d.another(board, b, n), d.without(board, n), d.other(board, b, n)} {
 				out <- SupposingMsg{row: row, changes: changes, next: out}
 			}
 			out <- SupposingMsg{done: true, changes: changes, next: out}
@@ -139,21 +130,54 @@ func (d *Desk) tries(n int) (out []suppose) {
 	return out
 }
 
+// tried is what one change would make different.
+func (d *Desk) tried(board survey.Board, b *bench.Bench, n int, t suppose) Supposed {
+	row := Supposed{What: t.what}
+	after, err := board[n].With(b, n, t.change)
+	if err != nil {
+		row.Err = err
+	} else {
+		row.Diff = survey.Compare(t.what, board[n], after)
+	}
+	row.take = func() tea.Cmd {
+		return d.SetUp(n, fmt.Sprintf("%s: %s. u takes it back.", d.Bench.Places[n].Name, t.what), t.change)
+	}
+	return row
+}
+
+// other asks what else to suppose.
+func (d *Desk) other(board survey.Board, b *bench.Bench, n int) Supposed {
+	row := Supposed{What: "something else ...", Other: true}
+	row.take = func() tea.Cmd {
+		d.Ask(Question{Prompt: "what if ", Hint: "such as as=exfat,cluster=64KiB or rule:accept.1.title.longest=20; " + survey.Suppositions(), Done: func(text string) tea.Cmd {
+			if text == "" || d.Supposing == nil {
+				return nil
+			}
+			change, err := survey.Supposition(text)
+			if err != nil {
+				d.Notice = err.Error()
+				return nil
+			}
+			changes := d.Supposing.changes
+			d.Supposing.Working = true
+			return func() tea.Msg {
+				return SupposingMsg{row: d.tried(board, b, n, suppose{text, change}), changes: changes, last: true}
+			}
+		}})
+		return nil
+	}
+	return row
+}
+
 // another is a second place like number n.
 func (d *Desk) another(board survey.Board, b *bench.Bench, n int) Supposed {
 	row := Supposed{What: "a second place like it"}
-	after, err := board[n].Another(b, n)
+	diff, after, err := board[n].Second(b, n)
 	if err != nil {
 		row.Err = err
 		return row
 	}
-	before := board[n]
-	row.Diff = survey.Compare(row.What, before, after)
-	row.Diff.Goes = [2]int{before.Sheet.Count, before.Sheet.Count + after.Sheet.Count}
-	row.Diff.More, row.Diff.Fewer = after.Sheet.Count, 0
-	row.Diff.Changes = slices.DeleteFunc(row.Diff.Changes, func(c survey.Change) bool {
-		return !after.Sheet.Chosen[c.Title] || !c.Is.Goes() || c.Was.Goes()
-	})
+	row.Diff = diff
 	keys := after.Config.Titles
 	row.take = func() tea.Cmd {
 		d.Ask(Question{Prompt: "where is it? ", Hint: "the folder or mounted drive of the second place", Done: func(at string) tea.Cmd {
@@ -162,7 +186,7 @@ func (d *Desk) another(board survey.Board, b *bench.Bench, n int) Supposed {
 			}
 			d.remember()
 			p := d.Bench.Places[n]
-			p.Name, p.At, p.Everything, p.Titles, p.Without, p.Leaving, p.Replace, p.Names, p.Pace = d.freeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
+			p.Name, p.At, p.Everything, p.Titles, p.Without, p.Leaving, p.Replace, p.Names, p.Pace = d.Bench.FreeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
 			d.Bench.Places = append(slices.Clone(d.Bench.Places), p)
 			d.resize()
 			d.Notice = p.Name + " is a place of the bench now. u takes it back."
@@ -173,26 +197,10 @@ func (d *Desk) another(board survey.Board, b *bench.Bench, n int) Supposed {
 	return row
 }
 
-// freeName is a name that no place has.
-func (d *Desk) freeName(like string) string {
-	for n := 2; ; n++ {
-		name := fmt.Sprintf("%s %d", like, n)
-		if !slices.ContainsFunc(d.Bench.Places, func(p bench.Place) bool { return p.Name == name }) {
-			return name
-		}
-	}
-}
-
 // without is the place taken away.
 func (d *Desk) without(board survey.Board, n int) Supposed {
-	before := board[n]
-	row := Supposed{What: "without this place", Lost: board.Without(n)}
-	diff := &survey.Difference{What: row.What, Goes: [2]int{before.Sheet.Count, 0}, Planned: [2]int64{before.Sheet.Planned, 0}, Time: [2]pace.Range{before.Whole(), {}}}
-	diff.Fewer = len(row.Lost)
-	for _, i := range row.Lost {
-		diff.Changes = append(diff.Changes, survey.Change{Title: i, Key: before.Titles[i].Key, Label: before.Titles[i].Label(), Chosen: true, Was: before.Sheet.Verdict(i).Kind, Is: fit.Foreign})
-	}
-	row.Diff = diff
+	row := Supposed{What: "without this place"}
+	row.Diff, row.Lost = board.Without(n)
 	row.take = func() tea.Cmd {
 		if d.busy() {
 			return nil
@@ -215,6 +223,11 @@ func (d *Desk) SetSupposing(m SupposingMsg) tea.Cmd {
 	}
 	if m.done {
 		s.Working = false
+		return nil
+	}
+	if m.last {
+		s.Working = false
+		s.Rows = slices.Insert(s.Rows, len(s.Rows)-1, m.row)
 		return nil
 	}
 	s.Rows = append(s.Rows, m.row)

@@ -33,7 +33,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 	for i := from; i < to; i++ {
 		out = append(out, m.supposed(t, w, what, i))
 	}
-	if m.aside.Cursor < len(s.Rows) {
+	if m.aside.Cursor < len(s.Rows) && !s.Rows[m.aside.Cursor].Other {
 		out = append(out, t.Rule("what changes", w))
 		out = append(out, m.changes(t, w, h-len(out), s.Rows[m.aside.Cursor])...)
 	}
@@ -47,6 +47,9 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 	if row.Err != nil {
 		return t.Row(w, i == m.aside.Cursor, append(cells, style.Cell{Text: row.Err.Error(), Width: w - what - 2, FG: t.Warn})...)
 	}
+	if row.Other {
+		return t.Row(w, i == m.aside.Cursor, cells...)
+	}
 	d := row.Diff
 	goes := style.Cell{Text: fmt.Sprintf("%d %s", d.Goes[1], signed(d.Goes[1]-d.Goes[0])), Width: 12, Right: true}
 	switch {
@@ -59,8 +62,12 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 	if d.Time[0] == d.Time[1] {
 		time = "as now"
 	}
+	room := size.Column(d.Free[1])
+	if row.Lost != nil { // there is no place any more that could have room
+		room = ""
+	}
 	return t.Row(w, i == m.aside.Cursor, append(cells, goes,
-		style.Cell{Text: size.Column(d.Free[1]), Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
+		style.Cell{Text: room, Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
 }
 
 func signed(n int) string {
@@ -129,6 +136,9 @@ func (m *Model) supposedWhy() desk.Why {
 		w.Say = row.Err.Error() + "."
 		return w
 	}
+	if row.Other {
+		return desk.Why{Lead: "Something else:", Say: "write what to suppose, as on the command line: " + survey.Suppositions() + "."}
+	}
 	w.Say = row.Diff.Say() + "."
 	if row.Lost != nil {
 		w.Say = fmt.Sprintf("%s would have no home any more. Nothing on the place is touched.", size.Count(len(row.Lost), "title"))
@@ -165,7 +175,7 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
-	head := t.Bold(t.Text, " Share out: ") + t.Paint(t.Text, fmt.Sprintf("%d are where they belong, %d go, ", s.Here, s.Going))
+	head := t.Bold(t.Text, " Share out: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here), map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
 	left := t.Paint(t.Dim, "none is left over")
 	if s.Left > 0 {
 		left = t.Bold(t.Warn, fmt.Sprintf("%d left over", s.Left))
@@ -189,6 +199,13 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 		out = append(out, t.Row(w, i == m.aside.Cursor, style.Cell{Text: x.Label, Width: name}, c, style.Cell{Text: x.Why, Width: w - name - cellWidth - 6, FG: t.Dim}))
 	}
 	return t.Block(out, w, h)
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
 }
 
 func (m *Model) homeWhy() desk.Why {

@@ -1,0 +1,87 @@
+package survey
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/strict"
+	"polytome/internal/size"
+)
+
+// suppositions are what can be supposed of a place.
+var suppositions = []string{"as", "cluster", "room", "reserve", "road", "loader", "also-for", "covers", "exactly", "rule:KEY"}
+
+// Suppositions says what can be supposed.
+func Suppositions() string { return "what can be supposed: " + strings.Join(suppositions, ", ") }
+
+// Supposition reads how a place might be set up otherwise, such as "as=exfat,room=120GiB". A rule of its
+// loader is set with rule:KEY=VALUE; see [loader.Profile.With].
+func Supposition(text string) (func(*bench.Place), error) {
+	var all []func(*bench.Place)
+	for part := range strings.SplitSeq(text, ",") {
+		key, value, ok := strings.Cut(strings.TrimSpace(part), "=")
+		if !ok || value == "" {
+			return nil, fmt.Errorf("%q has no value; write it like as=exfat", part)
+		}
+		if rule, ok := strings.CutPrefix(key, "rule:"); ok {
+			all = append(all, func(p *bench.Place) {
+				rules := maps.Clone(p.Rules)
+				if rules == nil {
+					rules = map[string]string{}
+				}
+				rules[rule] = value
+				p.Rules = rules
+			})
+			continue
+		}
+		var n int64
+		var err error
+		switch key {
+		case "cluster", "room", "reserve":
+			if n, err = size.Parse(value); err != nil {
+				return nil, fmt.Errorf("%s: %w", key, err)
+			}
+		case "covers", "exactly":
+			if value != "yes" && value != "no" {
+				return nil, fmt.Errorf("%s: write yes or no", key)
+			}
+		}
+		switch key {
+		case "as":
+			all = append(all, func(p *bench.Place) { p.As = value })
+		case "cluster":
+			if n < 512 || n&(n-1) != 0 {
+				return nil, errors.New("cluster: a cluster is a power of two, from 512 bytes on")
+			}
+			all = append(all, func(p *bench.Place) { p.Cluster = bench.Size(n) })
+		case "room":
+			all = append(all, func(p *bench.Place) { p.Room = bench.Size(n) })
+		case "reserve":
+			all = append(all, func(p *bench.Place) { p.Reserve = bench.Size(n) })
+		case "road":
+			all = append(all, func(p *bench.Place) { p.Road = value })
+		case "loader":
+			all = append(all, func(p *bench.Place) { p.Loader, p.Road = value, "" })
+		case "also-for":
+			all = append(all, func(p *bench.Place) { p.Also = append(append([]string(nil), p.Also...), value) })
+		case "covers":
+			all = append(all, func(p *bench.Place) { p.NoCovers = value == "no" })
+		case "exactly":
+			all = append(all, func(p *bench.Place) { p.Exactly = value == "yes" })
+		default:
+			say := fmt.Sprintf("%q is nothing that can be supposed; %s", key, Suppositions())
+			if meant := strict.Nearest(key, suppositions); meant != "" {
+				say += fmt.Sprintf("; did you mean %q?", meant)
+			}
+			return nil, errors.New(say)
+		}
+	}
+	return func(p *bench.Place) {
+		for _, change := range all {
+			change(p)
+		}
+	}, nil
+}
