@@ -114,7 +114,9 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Differs:
 		e.Say = fmt.Sprintf("%s is there already under its path %s", r.detail, r.path)
 		if v.Number > 0 {
-			e.Say += fmt.Sprintf(", with %s instead of %s", size.Format(v.Number), size.Format(s.wants(i, r.path)))
+			if want := s.wants(i, r.path); want != v.Number {
+				e.Say += fmt.Sprintf(", with %s instead of %s", size.Format(v.Number), size.Format(want))
+			}
 			e.Add(Choosing, "mark it in Tree to be replaced")
 		}
 		e.Add(Choosing, "move it out of the way, and this title can go")

@@ -196,13 +196,16 @@ func (s *Sheet) judge(i int) reason {
 		case e.Folder:
 			v.Kind, v.detail = Differs, "a folder"
 			return v
-		case e.Size == item.Size || item.Shape == layout.Written: // a text may have been changed by hand, and stays
+		case s.Holding(item): // a text may have been changed by hand, and stays
 			v.Need -= facts.RoomFor(item.Size)
 		case s.replace[folded]:
 			v.Need -= facts.RoomFor(e.Size)
 			v.Kind = Replaced
 		default:
 			v.Kind, v.Number, v.detail = Differs, e.Size, "a file of another size"
+			if e.Size == item.Size {
+				v.detail = "a file of the same length and with other content, older than this one,"
+			}
 			return v
 		}
 	}
@@ -381,6 +384,13 @@ func (s *Sheet) noteFreed() {
 func (s *Sheet) At(file string) (e place.Entry, ok bool) {
 	e, ok = s.present[s.fold(file)]
 	return e, ok
+}
+
+// Holding reports whether an item is on the place already, as far as is known. A text may have been
+// changed by hand, and is there all the same.
+func (s *Sheet) Holding(item *layout.Item) bool {
+	e, there := s.present[s.fold(item.Path)]
+	return there && !e.Folder && (item.Shape == layout.Written || e.Size == item.Size && !s.of.Changed[e.Path])
 }
 
 // Holds are the paths of title i on the place, if it is there: its items and companions, and where

@@ -23,6 +23,9 @@ type Case struct {
 	// Found are titles that lie on the place under other paths, by their indexes: for each item
 	// where it is now, "" where it has to be written.
 	Found map[int][]string
+	// Changed are the paths on the place, as it spells them, of files that have the length which a title
+	// wants there and other content.
+	Changed map[string]bool
 	// Leaving are the paths that the user has marked to be removed; Replace those that may be
 	// written over. Both are as the place spells them.
 	Leaving, Replace []string

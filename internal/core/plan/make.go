@@ -125,7 +125,7 @@ func (m *maker) items(i int) {
 	for k := range pl.Items {
 		item := &pl.Items[k]
 		was, there := m.sheet.At(item.Path)
-		if there && (was.Size == item.Size || item.Shape == layout.Written) {
+		if m.sheet.Holding(item) {
 			continue // a part of it is there already
 		}
 		if found != nil && found[k] != "" && moved {

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
@@ -56,10 +57,47 @@ type mover struct {
 	prints map[string]print        // of strays, by path
 }
 
+func (s *Survey) mover(ctx context.Context) *mover {
+	return &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
+}
+
+func (m *mover) close() {
+	if m.place != nil {
+		_ = m.place.Close()
+	}
+}
+
+// clockStep is how far the dates of a file and of its copy may lie apart: FAT keeps every other second.
+const clockStep = 2 * time.Second
+
+// findChanged finds files on the place that have the path and the length of a title's, are older than
+// the title's own file, and have other headers or samples: the title was changed since they were written.
+func (s *Survey) findChanged(ctx context.Context) map[string]bool {
+	m := s.mover(ctx)
+	defer m.close()
+	out := map[string]bool{}
+	for i := range s.Titles {
+		pl := s.Sheet.Placement(i)
+		for k := range pl.Items {
+			item := &pl.Items[k]
+			if item.Shape != layout.Whole || item.Source.Path == "" || item.Source.Entry != "" || ctx.Err() != nil {
+				continue
+			}
+			if e, ok := s.Sheet.At(item.Path); ok && !e.Folder && e.Size == item.Size && item.Source.Modified.Sub(e.Modified) > clockStep && differs(m.compare(e, i, item)) {
+				out[e.Path] = true
+			}
+		}
+	}
+	return out
+}
+
+func differs(same, known bool) bool { return known && !same }
+
 // findMoved finds, for titles that are not there, files of the same length and the same headers
 // under other paths: they need to be renamed only. For each item of a title it tells where it is.
 func (s *Survey) findMoved(ctx context.Context) map[int][]string {
-	m := &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
+	m := s.mover(ctx)
+	defer m.close()
 	fold := s.Facts.Filesystem.Fold
 	wanted := map[string]bool{}
 	for i := range s.Titles {
@@ -78,11 +116,6 @@ func (s *Survey) findMoved(ctx context.Context) map[int][]string {
 	if len(m.byPath) == 0 {
 		return map[int][]string{}
 	}
-	defer func() {
-		if m.place != nil {
-			_ = m.place.Close()
-		}
-	}()
 	out := map[int][]string{}
 	for i := range s.Titles {
 		if ctx.Err() != nil {
@@ -192,8 +225,15 @@ type print struct{ sign, deep string }
 // alike reports whether a file of the place has the content of an item's source, as far as its headers
 // and forty samples tell.
 func (m *mover) alike(e place.Entry, i int, item *layout.Item) bool {
-	has, known := m.prints[e.Path]
-	if !known {
+	same, known := m.compare(e, i, item)
+	return same && known
+}
+
+// compare looks into a file of the place and into an item's source; known is false when one of
+// them cannot be read.
+func (m *mover) compare(e place.Entry, i int, item *layout.Item) (same, known bool) {
+	has, ok := m.prints[e.Path]
+	if !ok {
 		m.onPlace(e, func(c io.ReaderAt) { has.sign, _ = intake.Sign(c, e.Size) })
 		m.prints[e.Path] = has
 	}
@@ -205,8 +245,8 @@ func (m *mover) alike(e place.Entry, i int, item *layout.Item) bool {
 	if want.sign == "" {
 		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = intake.Sign(f, item.Size) })
 	}
-	if want.sign == "" || want.sign != has.sign {
-		return false
+	if want.sign == "" || has.sign == "" || want.sign != has.sign {
+		return false, want.sign != "" && has.sign != ""
 	}
 	if has.deep == "" {
 		m.onPlace(e, func(c io.ReaderAt) { has.deep, _ = intake.Deep(c, e.Size) })
@@ -215,7 +255,7 @@ func (m *mover) alike(e place.Entry, i int, item *layout.Item) bool {
 	if want.deep == "" {
 		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = intake.Deep(f, item.Size) })
 	}
-	return want.deep != "" && want.deep == has.deep
+	return want.deep == has.deep, want.deep != "" && has.deep != ""
 }
 
 // ofSource opens a file of this computer; one that cannot be read tells nothing.

@@ -377,3 +377,38 @@ func TestWaysOutNameOtherPlaces(t *testing.T) {
 	require.Equal(t, fit.NoRoom, e.Verdict)
 	assert.Equal(t, []string{"share takes it as it is, a moment over smb", "use a larger place"}, e.Words(), "the cheapest comes first")
 }
+
+func TestATitleThatWasMendedSinceIsNotThere(t *testing.T) {
+	old := vesperImage(t, "VSP-20417", "Copper Tide")
+	w := newWorkshop(t, map[string][]byte{"tide.iso": old, "falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")}, fatStick)
+	w.fill(0)
+	file := "FULL/VSP-20417 - Copper Tide.iso"
+	later := time.Now().Add(time.Hour)
+	mended := bytes.Clone(old)
+	mended[len(mended)/2] ^= 0xFF
+	coretest.Write(t, filepath.Join(w.dir, "games"), "tide.iso", mended)
+	for _, name := range []string{"tide.iso", "falcons.iso"} {
+		require.NoError(t, os.Chtimes(filepath.Join(w.dir, "games", name), later, later))
+	}
+	w.scan()
+	s := w.look(0)
+	verdicts := map[string]fit.Kind{}
+	for i := range s.Titles {
+		verdicts[s.Titles[i].Label()] = s.Sheet.Verdict(i).Kind
+	}
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Differs, "Paper Falcons": fit.There}, verdicts, "one that was only touched is there")
+	for i := range s.Titles {
+		if s.Titles[i].Label() == "Copper Tide" {
+			e := s.Sheet.Explain(i)
+			assert.Contains(t, e.Say, "a file of the same length and with other content, older than this one, is there already")
+			assert.Contains(t, e.Words(), "mark it in Tree to be replaced")
+		}
+	}
+	w.bench.Places[0].Replace = []string{file}
+	p, r := w.fill(0)
+	assert.Equal(t, 1, p.Loses())
+	assert.Empty(t, r.Failed)
+	got, err := os.ReadFile(w.at("stick", file))
+	require.NoError(t, err)
+	assert.Equal(t, mended, got)
+}

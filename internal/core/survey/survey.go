@@ -42,8 +42,10 @@ type Survey struct {
 	keepIn string
 	trees  map[string]*fit.Loader // by profile, road and filesystem: what was laid already
 	found  map[int][]string
-	texts  map[string]string
-	plan   *plan.Plan // for the present choices; nil until asked for
+	// changed are files on the place that only look like a title's.
+	changed map[string]bool
+	texts   map[string]string
+	plan    *plan.Plan // for the present choices; nil until asked for
 }
 
 // A Listing is what a place can hold and what lies on it, as it was at one time.
@@ -131,8 +133,11 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		if s.found == nil {
 			s.found = s.findMoved(ctx)
 		}
-		if len(s.found) > 0 {
-			c.Found = s.found
+		if s.changed == nil {
+			s.changed = s.findChanged(ctx)
+		}
+		if len(s.found)+len(s.changed) > 0 {
+			c.Found, c.Changed = s.found, s.changed
 			s.Sheet = fit.Judge(c)
 		}
 		if s.texts == nil {

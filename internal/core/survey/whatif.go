@@ -30,13 +30,16 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 		return nil, err
 	}
 	if c.Config.Road != before.Road || c.Facts.Filesystem.Name != s.Facts.Filesystem.Name || !sameLoaders(now, before) {
-		c.found = map[int][]string{} // the paths are others
+		c.found, c.changed = map[int][]string{}, map[string]bool{} // the paths are others
 	}
 	if c.found == nil {
 		c.found = map[int][]string{}
 	}
 	if c.texts == nil {
 		c.texts = map[string]string{}
+	}
+	if c.changed == nil {
+		c.changed = map[string]bool{}
 	}
 	c.judge(context.Background(), b, n)
 	return &c, nil
@@ -194,7 +197,7 @@ func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
 	c := *s
 	c.There, c.trees = []place.Entry{}, maps.Clone(s.trees)
 	c.Away = nil
-	c.found, c.texts = map[int][]string{}, map[string]string{}
+	c.found, c.texts, c.changed = map[int][]string{}, map[string]string{}, map[string]bool{}
 	c.Facts.Free = c.Facts.Capacity - c.Facts.Filesystem.Structures(c.Facts.Capacity, c.Facts.Cluster)
 	c.Facts.Declared = true
 	b := be.Clone()
