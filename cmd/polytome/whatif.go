@@ -25,7 +25,8 @@ func (w *work) whatIf(out io.Writer, b *bench.Bench, all survey.Board, text stri
 		at = n
 	}
 	name := b.Places[at].Name
-	what, take := "with "+text, func() {}
+	what := "with " + text
+	var take func()
 	var d *survey.Difference
 	switch second, isSecond := strings.CutPrefix(text, "second="); {
 	case text == "without":
