@@ -1,4 +1,4 @@
-// Package cuesheet reads cue sheets: small text files that tell which files hold
+// Package cuesheet reads and rewrites cue sheets: small text files that tell which files hold
 // the tracks of a disc. There is no standard; read are the commands FILE, TRACK, INDEX,
 // PREGAP and POSTGAP in any letter case, with names in quotes or without, with a byte order
 // mark and any line ends. Other commands (REM, TITLE, CATALOG …) are passed over.
@@ -28,6 +28,7 @@ type Track struct {
 	Number int
 	Mode   string // such as MODE1/2352 or AUDIO, in upper case
 	Start  int    // of index 1 in the file, in sectors
+	Gap    int    // of index 0 in the file, in sectors; -1 where there is none
 }
 
 // Data reports whether the track holds data, and how: the bytes of a sector, and where the
@@ -114,7 +115,7 @@ func Parse(text string) (*Sheet, error) {
 				return nil, fail("a disc has at most %d tracks", maxTracks)
 			}
 			f := &s.Files[len(s.Files)-1]
-			f.Tracks = append(f.Tracks, Track{Number: n, Mode: strings.ToUpper(words[2])})
+			f.Tracks = append(f.Tracks, Track{Number: n, Mode: strings.ToUpper(words[2]), Gap: -1})
 		case "INDEX", "PREGAP", "POSTGAP":
 			if len(s.Files) == 0 || len(s.Files[len(s.Files)-1].Tracks) == 0 {
 				return nil, fail("there is an %s before any TRACK", command)
@@ -124,8 +125,14 @@ func Parse(text string) (*Sheet, error) {
 				return nil, fail("%v", err)
 			}
 			f := &s.Files[len(s.Files)-1]
-			if command == "INDEX" && len(words) == 3 && strings.TrimLeft(words[1], "0") == "1" {
-				f.Tracks[len(f.Tracks)-1].Start = at
+			t := &f.Tracks[len(f.Tracks)-1]
+			if command == "INDEX" && len(words) == 3 {
+				switch strings.TrimLeft(words[1], "0") {
+				case "1":
+					t.Start = at
+				case "":
+					t.Gap = at
+				}
 			}
 		}
 	}
