@@ -8,6 +8,7 @@ import (
 
 	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
@@ -111,19 +112,16 @@ func describe(s *plan.Step) string {
 	if s.Kind == plan.Replace {
 		verb = "replace"
 	}
-	if s.Source == nil {
+	from := s.Make.Source.Called()
+	if from == "" {
 		if verb == "put" {
 			verb = "write"
 		}
 		return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))
 	}
-	from := s.Source.Path
-	if s.Source.Entry != "" {
-		from += ", " + s.Source.Entry
-	}
 	how := ""
-	if s.Shape != "" {
-		how = string(s.Shape) + ", "
+	if s.Make.Shape != shape.Whole {
+		how = shape.Of(s.Make.Shape).Word + ", "
 	}
 	return fmt.Sprintf("%s %s  (%s, %sfrom %s)", verb, s.Path, size.Format(s.Size), how, from)
 }

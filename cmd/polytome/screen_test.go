@@ -216,7 +216,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	term := open(t, 158, 46, "VISUAL= EDITOR='sed -i s/{title}.iso/{title|upper}.iso/' "+binary+" demo --dir "+dir)
 	term.wait("1 Intake 59")
 	term.keys("L")
-	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "a part", "21 pictures, VSP-20417.png", "nothing to do with 35 of 59 titles. 3 have no path here")
+	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "split", "21 pictures, VSP-20417.png", "nothing to do with 35 of 59 titles. 3 have no path here")
 	term.keys("Tab", "Down", "Down")
 	term.wait("Rowan looks the picture of a disc up by the ID")
 	term.keys("v", "v")

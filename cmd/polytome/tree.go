@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -144,12 +145,12 @@ func printTree(out io.Writer, p *loader.Profile, target layout.Target, titles []
 		bytes := size.Format(l.Size)
 		if l.Folder {
 			name += "/"
-			if l.Shape == layout.Whole {
+			if l.Shape == shape.Whole {
 				bytes = ""
 			}
 		}
 		switch {
-		case l.Shape == layout.Fitted:
+		case l.Shape == shape.Fitted:
 			bytes = "picture"
 		case l.AtMost:
 			bytes = "<= " + bytes
@@ -160,8 +161,8 @@ func printTree(out io.Writer, p *loader.Profile, target layout.Target, titles []
 			rules = append(rules, l.Rule)
 		}
 		note := ""
-		if l.Shape != layout.Whole && l.Shape != layout.Fitted {
-			note += "  " + string(l.Shape)
+		if l.Shape != shape.Whole && l.Shape != shape.Fitted {
+			note += "  " + shape.Of(l.Shape).Word
 		}
 		if l.Title >= 0 && !titles[l.Title].Sound() {
 			note += "  UNSOUND"

@@ -5,6 +5,7 @@ package coretest
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -13,8 +14,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/plan"
-	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/format/iso9660"
@@ -114,18 +114,19 @@ func Write(t T, dir, name string, data []byte) {
 // Bytes are what a run writes for an item of a tree.
 func Bytes(t T, item *layout.Item) []byte {
 	t.Helper()
-	o := &shape.Opener{}
+	o := &source.Opener{}
 	defer o.Close()
-	c, err := o.Open(context.Background(), &plan.Step{Source: &item.Source, Offset: item.Offset, Size: item.Size, Text: item.Text, Sums: item.Sums})
+	c, err := o.Make(context.Background(), &item.Spec)
 	if err != nil {
 		t.Fatalf("%s: %v", item.Path, err)
 	}
 	defer c.Close()
-	b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
-	if err != nil {
+	b := make([]byte, c.Size())
+	n, err := c.ReadAt(b, 0)
+	if err != nil && (!errors.Is(err, io.EOF) || int64(n) < c.Size()) {
 		t.Fatalf("%s: %v", item.Path, err)
 	}
-	return b
+	return b[:n]
 }
 
 // Siskin is a small image of a siskin game.

@@ -91,6 +91,8 @@ type Writer interface {
 	// ReadBack opens what was written, read from the medium where the road
 	// allows it. Call Flush first.
 	ReadBack() (Content, error)
+	// Date gives the file a date of its last change, where the road can. Without it that is when it was written.
+	Date(t time.Time) error
 	// Commit gives the file its final name, lastingly.
 	Commit() error
 	// Abort removes what was written.

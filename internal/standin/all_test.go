@@ -100,7 +100,7 @@ func TestWhatTheStandInsPassOver(t *testing.T) {
 		"trellis": {fstest.MapFS{"GAMES/MRD-0117/SYS/TITLE.JSON": file(`{"id":"MRD-0117"}`), "GAMES/MRD-0001/SYS/TITLE.JSON": file(`{"id":"MRD-0002"}`), "GAMES/x/readme": file(""), "IMG-S/a.iso": file("no"), "IMG-L/lost.cue": cue},
 			[]string{"MRD-0117", "MRD-0001!", "a!", "lost!"}, []string{"GAMES/x"}},
 		"oxbow":  {fstest.MapFS{"oxbow/play/wren8/a.w8": file(""), "oxbow/play/lapwing/a.bin": file(""), "oxbow/play/lapwing/b.cue": cue, "oxbow/play/nobody/x": file("")}, []string{"a", "b"}, nil},
-		"mica":   {fstest.MapFS{"skua/SKU-1/A.pkd": file(""), "skua/SKU-1/A.2.pkd": file(""), "skua/loose.pkd": file(""), "first/SKF-1/disc-1.img": file("SKUA-ONE"), "first/SKF-1/disc-2.img": file("other"), "first/SKF-1/game.img": file("")}, []string{"A", "SKF-1 disc 1", "SKF-1 disc 2!"}, []string{"first/SKF-1/game.img", "skua/loose.pkd"}},
+		"mica":   {fstest.MapFS{"skua/SKU-1/A.pkd": file(""), "skua/SKU-1/A.2.pkd": file(""), "skua/loose.pkd": file(""), "first/SKF-1/disc-1.img": file("SKUA-ONE"), "first/SKF-1/disc-2.img": file("other"), "first/SKF-1/game.img": file("")}, []string{"A!", "SKF-1 disc 1", "SKF-1 disc 2!"}, []string{"first/SKF-1/game.img", "skua/loose.pkd"}},
 		"plover": {fstest.MapFS{"packages/A/start.prog": file(""), "packages/B/b.prog": file(""), "packages/loose.prog": file(""), "packages/" + strings.Repeat("n", 31) + "/start.prog": file("")}, []string{"A"}, []string{"packages/B", "packages/loose.prog", "packages/" + strings.Repeat("n", 31)}},
 	} {
 		t.Run(name, func(t *testing.T) {

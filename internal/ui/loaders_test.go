@@ -18,7 +18,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "L")
 	s := text(a)
-	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "a part", "Rowan has nothing to do with 35 of 59 titles"} {
+	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "split", "Rowan has nothing to do with 35 of 59 titles"} {
 		assert.Contains(t, s, want)
 	}
 	assert.NotContains(t, s, "▸1 Intake", "one thing is marked as shown")

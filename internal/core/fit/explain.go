@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
 	"polytome/internal/size"
 )
 
@@ -89,9 +90,14 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Unpacked:
 		e.Say = fmt.Sprintf("is unpacked on its way, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Room))
 	case Converted:
-		e.Say = fmt.Sprintf("%s reads no such image: the %s in it go as files to %s and take %s", p.Shown, size.Count(len(pl.Items), "file"), layout.Common(pl), size.Format(v.Room))
-	case Packed, NotYet:
-		e.Say = fmt.Sprintf("%s, and that is not in this version yet; it would take at most %s", shapeWords[layout.Shape(r.detail)](p.Shown, string(t.Form)), size.Format(v.Room))
+		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)), size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Room)))
+	case Packed:
+		e.Say = fmt.Sprintf("%s, from %s to %s, and takes %s", shape.Of(shape.Pack).Says(p.Shown, string(t.Form)), size.Format(t.Size()), r.path, atMost(v, size.Format(v.Room)))
+		if v.Parts > 1 {
+			e.Say += fmt.Sprintf(", in %d files", v.Parts)
+		}
+	case NotYet:
+		e.Say = fmt.Sprintf("%s, and what is in it could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Room))
 		e.Add(Fetching, "bring it into that shape yourself, and scan again")
 	case Unsound, NoDisc, Locked:
 		fault := t.Fault()
@@ -188,13 +194,11 @@ func (s *Sheet) holdsAtMost(i int) string {
 	return fmt.Sprintf("%s holds at most %s bytes a file", who, size.Exact(limit))
 }
 
-// shapeWords say what a loader wants of a title.
-var shapeWords = map[layout.Shape]func(loader, form string) string{
-	layout.Pack:   func(l, form string) string { return l + " wants the " + form + " packed" },
-	layout.Unpack: func(l, _ string) string { return l + " wants it unpacked from its archive" },
-	layout.Extract: func(l, form string) string {
-		return l + " does not read the " + form + ", and wants it unpacked into a folder"
-	},
+func atMost(v Verdict, size string) string {
+	if v.AtMost {
+		return "at most " + size
+	}
+	return size
 }
 
 func over(n int64) string {

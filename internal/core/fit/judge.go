@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/parallel"
 	"polytome/internal/place"
@@ -155,15 +156,12 @@ func (s *Sheet) judge(i int) reason {
 	moved := false
 	limit := target.LargestFile()
 	v.Kind = There
-	shape := AsIs
+	how := AsIs
 	for k := range pl.Items {
 		item := &pl.Items[k]
 		v.Disc, v.path = item.Disc, item.Path
 		if !item.Ready() {
 			v.Kind, v.detail = NotYet, string(item.Shape)
-			if item.Shape == layout.Pack {
-				v.Kind = Packed
-			}
 			return v
 		}
 		if item.Size > limit {
@@ -178,10 +176,13 @@ func (s *Sheet) judge(i int) reason {
 			v.Kind, v.detail = BadName, why
 			return v
 		}
-		shape = max(shape, shapeOf(t, item))
-		if item.Shape == layout.Split {
+		if as := shapeOf(t, item); as > how {
+			how, v.Shape = as, item.Shape
+		}
+		if item.Shape == shape.Split || item.Shape == shape.Pack {
 			v.Parts++
 		}
+		v.AtMost = v.AtMost || item.AtMost
 		folded := s.fold(item.Path)
 		e, ok := s.present[folded]
 		switch {
@@ -214,7 +215,7 @@ func (s *Sheet) judge(i int) reason {
 	case moved:
 		v.Kind = Renamed
 	case v.Kind == AsIs:
-		v.Kind = shape
+		v.Kind = how
 	}
 	s.companionRoom(i, &v)
 	return v
@@ -231,17 +232,25 @@ func unsound(t *title.Title) Kind {
 	return Unsound
 }
 
-// shapeOf is the verdict on an item that is brought into another shape, AsIs for none.
+// shapeOf is the verdict on an item that is brought into another shape, AsIs for none. Sheets and texts
+// that go with a title do not make another shape of it.
 func shapeOf(t *title.Title, item *layout.Item) Kind {
-	switch {
-	case item.Shape == layout.Extract:
-		return Converted
-	case item.Shape == layout.Split:
+	switch item.Shape {
+	case shape.Split:
 		return Parts
-	case item.Shape == layout.Unpack, item.Source.Entry != "" && t.Form != title.Image:
+	case shape.Pack:
+		return Packed
+	case shape.Unpack:
 		return Unpacked
+	case shape.Whole:
+		if item.Source.Entry != "" && t.Form != title.Image {
+			return Unpacked
+		}
+		return AsIs
+	case shape.Written, shape.Fitted, shape.Sheet:
+		return AsIs
 	}
-	return AsIs
+	return Converted
 }
 
 // findCompanions works out, for all titles that a loader takes, which companions they want.
@@ -390,7 +399,16 @@ func (s *Sheet) At(file string) (e place.Entry, ok bool) {
 // changed by hand, and is there all the same.
 func (s *Sheet) Holding(item *layout.Item) bool {
 	e, there := s.present[s.fold(item.Path)]
-	return there && !e.Folder && (item.Shape == layout.Written || e.Size == item.Size && !s.of.Changed[e.Path])
+	if !there || e.Folder {
+		return false
+	}
+	switch {
+	case item.Shape == shape.Written:
+		return true
+	case item.AtMost:
+		return e.Size > 0 && e.Size <= item.Size && !s.of.Changed[e.Path]
+	}
+	return e.Size == item.Size && !s.of.Changed[e.Path]
 }
 
 // Holds are the paths of title i on the place, if it is there: its items and companions, and where

@@ -4,6 +4,7 @@ package fit
 
 import (
 	"fmt"
+	"polytome/internal/core/shape"
 	"slices"
 )
 
@@ -18,8 +19,8 @@ const (
 	Replaced              // something else is there under its path, and is to be replaced
 	Parts                 // goes in parts
 	Unpacked              // goes unpacked from its archive
-	Converted             // goes as the folder that is in its image
-	Packed                // would have to be packed
+	Packed                // goes as a packed image
+	Converted             // goes in another shape, such as the folder that is in its image
 	NotYet                // would have to be unpacked, and what is in it is not known
 	Unsound               // something is wrong with the files themselves
 	NoDisc                // waits for a disc
@@ -71,18 +72,28 @@ func (k Kind) Goes() bool { return k <= Converted }
 // A Verdict is what holds for one title. The numbers are those that decided.
 type Verdict struct {
 	Kind   Kind  `json:"verdict"`
-	Room   int64 `json:"room"`            // bytes that it takes, or would take, on the place
-	Need   int64 `json:"need"`            // those of them that its files still have to get
-	Number int64 `json:"-"`               // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there
-	Other  int   `json:"-"`               // Clash: index of the title that has the path
-	Disc   int   `json:"-"`               // index of the disc that decided
-	Parts  int   `json:"parts,omitempty"` // how many parts it goes in
+	Room   int64 `json:"room"`              // bytes that it takes, or would take, on the place
+	Need   int64 `json:"need"`              // those of them that its files still have to get
+	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there
+	Other  int   `json:"-"`                 // Clash: index of the title that has the path
+	Disc   int   `json:"-"`                 // index of the disc that decided
+	Parts  int   `json:"parts,omitempty"`   // how many parts it goes in
+	AtMost bool  `json:"at-most,omitempty"` // the room is the most that it can take
+	// Shape is the one in which it goes.
+	Shape shape.Name `json:"shape,omitempty"`
 }
 
 // Word is the verdict in one or two words.
 func (v Verdict) Word() string {
-	if v.Kind == Parts {
+	switch {
+	case v.Kind == Parts:
 		return fmt.Sprintf("split %d", v.Parts)
+	case v.Kind == Packed && v.Parts > 1:
+		return fmt.Sprintf("pack, %d", v.Parts)
+	case v.Kind == Converted:
+		if k := shape.Of(v.Shape); k != nil {
+			return k.Word
+		}
 	}
 	return v.Kind.String()
 }

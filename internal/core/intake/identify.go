@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
@@ -31,6 +32,12 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	for _, p := range set.Platforms {
 		if p.Marker.File == "" && p.Marker.Magic != "" && whole.has(&p.Marker) {
 			t.Form = p.Forms[0]
+			if p.Used.Sector > 0 && t.Form == title.Image {
+				var err error
+				if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap), int64(p.Used.Sector)); err != nil {
+					t.Findings = append(t.Findings, fault(err.Error(), again))
+				}
+			}
 			return finish(t, p, &whole, ending, set), nil
 		}
 	}

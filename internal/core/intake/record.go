@@ -23,7 +23,7 @@ type record struct {
 
 // recordFormat is changed whenever records, or what is read out of files, change: older
 // ones are not used then.
-const recordFormat = 3
+const recordFormat = 4
 
 // encoder writes a record: numbers as varints, texts with their length in front.
 type encoder struct {
@@ -123,6 +123,9 @@ func (e *encoder) title(t *title.Title) {
 		e.num(int64(d.Number))
 		for _, s := range []string{d.ID, d.Kind, d.Sign, d.Deep, d.Sums} {
 			e.text(s)
+		}
+		for _, n := range []int64{d.Used.Bitmap, d.Used.Unit, d.Used.Sectors, d.Used.Blocks} {
+			e.num(n)
 		}
 		e.file(&d.File)
 		e.num(int64(len(d.Parts)))
@@ -269,6 +272,7 @@ func (d *decoder) title(t *title.Title) {
 		c := &t.Discs[i]
 		c.Number = int(d.num())
 		c.ID, c.Kind, c.Sign, c.Deep, c.Sums = d.text(), d.text(), d.text(), d.text(), d.text()
+		c.Used = title.Used{Bitmap: d.num(), Unit: d.num(), Sectors: d.num(), Blocks: d.num()}
 		d.file(&c.File)
 		if n := d.count(); n > 0 {
 			c.Parts = make([]title.Part, n)

@@ -40,7 +40,7 @@ func drawTitle(t *rapid.T) title.Title {
 	tt.Discs = make([]title.Disc, rapid.IntRange(1, 3).Draw(t, "discs"))
 	for i := range tt.Discs {
 		d := &tt.Discs[i]
-		*d = title.Disc{Number: rapid.Int().Draw(t, "number"), ID: s("id"), Kind: s("kind"), Sign: s("sign"), Deep: s("deep"), Sums: s("sums"), File: drawFile(t)}
+		*d = title.Disc{Number: rapid.Int().Draw(t, "number"), ID: s("id"), Kind: s("kind"), Sign: s("sign"), Deep: s("deep"), Sums: s("sums"), Used: title.Used{Bitmap: rapid.Int64().Draw(t, "bitmap"), Unit: 2048, Sectors: 3, Blocks: 1}, File: drawFile(t)}
 		for range rapid.IntRange(0, 2).Draw(t, "parts") {
 			d.Parts = append(d.Parts, title.Part{Name: s("part"), File: drawFile(t)})
 		}

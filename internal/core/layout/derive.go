@@ -10,7 +10,9 @@ import (
 	"unicode/utf16"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
+	"polytome/internal/format/picture"
 )
 
 // A Companion is a file that exists because of a title, named after the title's own
@@ -18,7 +20,7 @@ import (
 type Companion struct {
 	Item
 	Is   string            `json:"is"`   // cover, settings, launcher or playlist
-	Spec *loader.Companion `json:"-"`    // the rule that it comes from
+	From *loader.Companion `json:"-"`    // the rule that it comes from
 	Of   int               `json:"-"`    // index of its title
 	Base string            `json:"base"` // base name of the game that it belongs to
 }
@@ -66,7 +68,7 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 			continue
 		}
 		for _, m := range t.l.companions(tt, p, c) {
-			if m.Shape != Fitted || m.Source.Path != "" {
+			if m.Shape != shape.Fitted || m.Source.Path != "" {
 				out = append(out, Beside{m.Path, m.Size, c, int32(m.Disc)})
 			}
 		}
@@ -76,9 +78,9 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 
 // Companion is the whole of what stands beside title i.
 func (t *Tree) Companion(i int, b *Beside) Companion {
-	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Size: b.Size, Rule: b.Spec.Why, Shape: Written}, Is: b.Spec.Is, Spec: b.Spec, Of: i}
+	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Rule: b.Spec.Why, Spec: shape.Spec{Size: b.Size, Shape: shape.Written}}, Is: b.Spec.Is, From: b.Spec, Of: i}
 	if b.Spec.Is == "cover" {
-		c.Shape, c.Source, c.AtMost = Fitted, pictureBeside(&t.titles[i].Discs[b.Disc], b.Spec), true
+		c.Shape, c.With, c.Source, c.AtMost = shape.Fitted, fitting(&b.Spec.Picture), pictureBeside(&t.titles[i].Discs[b.Disc], b.Spec), true
 		return c
 	}
 	if text, ok := b.Spec.Text.Constant(); ok {
@@ -111,12 +113,12 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		if !c.When.Holds(&v) {
 			continue
 		}
-		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Shape: Fitted, Rule: c.Why}
+		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
 		if c.Is == "cover" {
 			item.Source = pictureBeside(&t.Discs[d], c)
-			item.Size, item.AtMost = c.Picture.Estimate(), true
+			item.Size, item.AtMost, item.With = c.Picture.Estimate(), true, fitting(&c.Picture)
 		} else {
-			item.Shape = Written
+			item.Shape = shape.Written
 			text, constant := c.Text.Constant()
 			if !constant {
 				var rows []loader.Values
@@ -134,9 +136,14 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 			item.Text = strings.TrimPrefix(text, "\n")
 			item.Size = int64(len(item.Text))
 		}
-		out = append(out, Companion{Item: item, Is: c.Is, Spec: c, Base: v[loader.FieldBase]})
+		out = append(out, Companion{Item: item, Is: c.Is, From: c, Base: v[loader.FieldBase]})
 	}
 	return out
+}
+
+// fitting is how a picture is brought to the size that a rule wants.
+func fitting(p *loader.Picture) *shape.With {
+	return &shape.With{Picture: &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}}
 }
 
 // pictureBeside is the picture that lies beside a disc's file, with an empty path for none. It is taken for

@@ -1,6 +1,7 @@
 package layout
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"strconv"
@@ -8,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -289,14 +291,19 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	d := &t.Discs[i]
 	to := l.cased(rule.Path.Fill(v))
 	packed := t.Archive != "" && !keepsArchive(t, rule)
+	as := rule.As(t.Form)
 	switch t.Form {
 	case title.Folder:
-		shape := fromArchive(t)
+		from := fromArchive(t)
+		if as == shape.Build {
+			l.sized(pl, l.built(t, d, i, rule, to), rule, v)
+			return
+		}
 		pl.claim(to) // which also holds what is below it
 		for k := range d.Parts {
 			part := &d.Parts[k]
 			if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Shape: shape, Rule: rule.Why})
+				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: from}})
 			}
 		}
 	case title.Package:
@@ -305,42 +312,34 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			for k := range d.Parts {
 				part := &d.Parts[k]
 				if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.File.Size, Source: part.File, Shape: Unpack, Rule: rule.Why})
+					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: shape.Unpack}})
 				}
 			}
 			return
 		}
 		if rule.Archives == "unpack" {
-			pl.add(Item{Disc: i, Path: to, Folder: true, Size: d.File.Size, Source: d.File, Shape: Unpack, Rule: rule.Why})
+			pl.add(Item{Disc: i, Path: to, Folder: true, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File, Shape: shape.Unpack}})
 			return
 		}
-		pl.add(Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why})
+		pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}})
 	case title.Tracks:
-		sheet, parts, shape := d.File, d.Parts, fromArchive(t)
-		if shape == Unpack { // the cue sheet is the first of what is in the archive
+		sheet, parts, from := d.File, d.Parts, fromArchive(t)
+		if from == shape.Unpack { // the cue sheet is the first of what is in the archive
 			sheet, parts = parts[0].File, parts[1:]
 		}
-		pl.add(Item{Disc: i, Path: to, Size: sheet.Size, Source: sheet, Shape: shape, Rule: rule.Why})
-		for k := range parts {
-			part := &parts[k]
-			if below(part.Name) == "" {
-				continue
-			}
-			track := path.Join(path.Dir(to), below(part.Name))
-			if !rule.Tracks.Empty() {
-				v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), below(part.Name)
-				track = l.cased(rule.Tracks.Fill(v))
-			}
-			pl.add(Item{Disc: i, Path: track, Size: part.File.Size, Source: part.File, Shape: shape, Rule: rule.Why})
+		if as == shape.Plain {
+			l.sized(pl, Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.PlainOf(sheet, parts)}, rule, v)
+			return
 		}
+		l.tracks(pl, i, rule, v, to, sheet, parts, from)
 	case title.Image:
-		if rule.Images == "unpack" && !packed && len(d.Parts) > 0 {
+		if as == shape.Extract && !packed && len(d.Parts) > 0 {
 			pl.claim(to)
 			for k := range d.Parts {
 				part := d.Parts[k].File
 				part.Path = d.File.Path
 				if name := below(d.Parts[k].Name); name != "" {
-					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Size: part.Size, Source: part, Shape: Extract, Rule: rule.Why})
+					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.Size, Source: part, Shape: shape.Extract}})
 				}
 			}
 			return
@@ -351,30 +350,82 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	}
 }
 
+// tracks adds a cue sheet and the files that it names. Where they get other names than it tells, or are put into
+// one, the sheet is rewritten.
+func (l *layer) tracks(pl *Placement, i int, rule *loader.Accept, v *loader.Values, to string, sheet title.File, parts []title.Part, from shape.Name) {
+	var names []shape.Renamed
+	var items []Item
+	name := func(k int, file string) string {
+		track := path.Join(path.Dir(to), file)
+		if !rule.Tracks.Empty() {
+			v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), file
+			track = l.cased(rule.Tracks.Fill(v))
+		}
+		return track
+	}
+	if rule.As(title.Tracks) == shape.OneFile && len(parts) > 1 {
+		one := name(0, below(parts[0].Name))
+		pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.OneSheet(sheet, parts, path.Base(one))})
+		pl.add(Item{Disc: i, Path: one, Rule: rule.Why, Spec: shape.OneFileOf(sheet, parts)})
+		return
+	}
+	for k := range parts {
+		part := &parts[k]
+		file := below(part.Name)
+		if file == "" {
+			continue
+		}
+		track := name(k, file)
+		if rel, ok := strings.CutPrefix(track, path.Dir(to)+"/"); (ok || path.Dir(to) == ".") && rel != part.Name {
+			names = append(names, shape.Renamed{From: part.Name, To: rel})
+		}
+		items = append(items, Item{Disc: i, Path: track, Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: from}})
+	}
+	spec := shape.Spec{Size: sheet.Size, Source: sheet, Shape: from}
+	if len(names) > 0 {
+		spec = shape.SheetOf(sheet, names)
+	}
+	pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: spec})
+	for _, item := range items {
+		pl.add(item)
+	}
+}
+
+// built is the image that is made of a folder.
+func (l *layer) built(t *title.Title, d *title.Disc, i int, rule *loader.Accept, to string) Item {
+	var parts []title.Part
+	for k := range d.Parts {
+		if name, ok := packageName(&rule.Package, below(d.Parts[k].Name)); ok && name != "" {
+			parts = append(parts, title.Part{Name: name, File: d.Parts[k].File})
+		}
+	}
+	return Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.BuildOf(d.File, parts, cmp.Or(t.ID, t.Name))}
+}
+
 // file adds the one file of a disc.
 func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values, to string, packed bool) {
 	d := &t.Discs[i]
-	item := Item{Disc: i, Path: to, Size: d.File.Size, Source: d.File, Rule: rule.Why}
+	item := Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}}
 	switch {
 	case packed:
-		item.Shape = Unpack
+		item.Shape = shape.Unpack
 		if len(d.Parts) > 0 {
 			item.Size, item.Source = d.Parts[0].File.Size, d.Parts[0].File
 		}
-	case t.Form == title.Image && rule.Images == "unpack":
-		item.Shape, item.Folder = Extract, true
-	case t.Form == title.Image && rule.Images == "pack":
-		item.Shape, item.AtMost = Pack, true
+	case rule.As(t.Form) == shape.Extract:
+		item.Shape, item.Folder = shape.Extract, true
+	case rule.As(t.Form) == shape.Pack:
+		item.Spec = shape.PackOf(d, rule.Compress)
 	}
 	l.sized(pl, item, rule, v)
 }
 
 // fromArchive is the shape of one of a title's several files: they never go over packed.
-func fromArchive(t *title.Title) Shape {
+func fromArchive(t *title.Title) shape.Name {
 	if t.Archive != "" {
-		return Unpack
+		return shape.Unpack
 	}
-	return Whole
+	return shape.Whole
 }
 
 // maxParts is in how many parts a file is cut at most; one that would need more is left
@@ -388,8 +439,9 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		limit = min(limit, int64(rule.TooLarge.Over))
 	}
 	cut := &rule.TooLarge
-	if item.Size > limit && cut.Do == "pack" && item.Shape == Whole {
-		item.Shape, item.AtMost = Pack, true
+	if item.Size > limit && cut.Do == "pack" && item.Shape == shape.Whole {
+		d := title.Disc{File: item.Source}
+		item.Spec = shape.PackOf(&d, rule.Compress)
 	}
 	part := int64(cut.PartSize)
 	if item.Size <= limit || cut.Do != "split" || item.Folder || item.Size/part >= maxParts {
@@ -402,35 +454,35 @@ func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.V
 		why = rule.Why
 	}
 	rows := make([]loader.Values, 0, n)
-	var sums []Summed
+	var sums []shape.Summed
 	for k := range n {
 		v[loader.FieldIndex] = strconv.FormatInt(k+1, 10)
 		it := item
 		it.Path, it.Offset, it.Size = l.cased(cut.Parts.Fill(v)), k*part, min(part, item.Size-k*part)
-		if it.Shape == Whole {
-			it.Shape = Split
+		if it.Shape == shape.Whole {
+			it.Shape = shape.Split
 		}
 		it.Rule = fmt.Sprintf("part %d of %d, of %s each: %s", k+1, n, size.Format(part), why)
 		pl.add(it)
 		row := *v
 		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path), strconv.FormatInt(it.Size, 10), sumMark(len(sums))
 		rows = append(rows, row)
-		sums = append(sums, Summed{Source: item.Source, Offset: it.Offset, Size: it.Size})
+		sums = append(sums, shape.Summed{Source: item.Source, Offset: it.Offset, Size: it.Size})
 	}
 	if cut.Manifest.Empty() {
 		return
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
 	text, sums = placeSums(text, sums)
-	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Size: int64(len(text)), Shape: Written, Text: text, Sums: sums, Rule: "tells the parts: " + why})
+	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "tells the parts: " + why, Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
 }
 
 // sumMark stands for a checksum that is not known yet, as long as the checksum will be.
 func sumMark(n int) string { return fmt.Sprintf("\x02%06d\x03", n) }
 
 // placeSums finds where the checksums stand in a text.
-func placeSums(text string, sums []Summed) (string, []Summed) {
-	var placed []Summed
+func placeSums(text string, sums []shape.Summed) (string, []shape.Summed) {
+	var placed []shape.Summed
 	for n := range sums {
 		if at := strings.Index(text, sumMark(n)); at >= 0 {
 			sums[n].At = at

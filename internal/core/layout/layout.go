@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/core/title"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
 )
 
@@ -39,20 +39,6 @@ func (t *Target) attachment() string {
 	return t.Attachment.Name
 }
 
-// A Shape is what becomes of a title's files on their way.
-type Shape string
-
-// The shapes. The empty one leaves files as they are.
-const (
-	Whole   Shape = ""        // as it is
-	Split   Shape = "split"   // one part of several
-	Pack    Shape = "pack"    // a packed image
-	Unpack  Shape = "unpack"  // what is in an archive or package
-	Extract Shape = "extract" // what is in an image
-	Written Shape = "written" // made from a template
-	Fitted  Shape = "fitted"  // a picture brought to size
-)
-
 // A Placement is where one title goes, or why the loader does not want it.
 type Placement struct {
 	Items   []Item   `json:"items,omitempty"`
@@ -82,24 +68,9 @@ type Item struct {
 	Disc   int    `json:"disc"`             // index into the title's discs
 	Path   string `json:"path"`             // from the place's root, with slashes
 	Folder bool   `json:"folder,omitempty"` // a folder, whose content is known only when it is unpacked
-	Size   int64  `json:"size"`             // in bytes, on the place
-	// AtMost is set where the size is the most that it can be.
-	AtMost bool       `json:"at-most,omitempty"`
-	Source title.File `json:"source,omitzero"`  // where the bytes come from
-	Offset int64      `json:"offset,omitempty"` // of a part in its source
-	Shape  Shape      `json:"shape,omitempty"`
-	Text   string     `json:"text,omitempty"` // of a written file
-	Sums   []Summed   `json:"sums,omitempty"` // what is still to be filled into the text
-	Rule   string     `json:"rule"`           // why it is there, a plain sentence
-}
-
-// A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
-// digits. It is known only when they are read.
-type Summed struct {
-	At     int        `json:"at"` // in bytes
-	Source title.File `json:"source"`
-	Offset int64      `json:"offset,omitempty"` // of the bytes in their source
-	Size   int64      `json:"size"`
+	// Spec is what its bytes are made of.
+	shape.Spec
+	Rule string `json:"rule"` // why it is there, a plain sentence
 }
 
 // A Refusal is why a loader does not take a title.
@@ -120,9 +91,9 @@ func (p *Placement) Because(item *Item) string {
 	return item.Rule + "; " + p.How
 }
 
-// Ready reports whether a run can make the item: everything but packed images, and what is unpacked
-// without its files being known.
-func (i *Item) Ready() bool { return i.Shape != Pack && !i.Folder }
+// Ready reports whether a run can make the item: everything but what is unpacked without its files
+// being known.
+func (i *Item) Ready() bool { return !i.Folder }
 
 // Ready reports whether a run can make all items.
 func (p *Placement) Ready() bool {

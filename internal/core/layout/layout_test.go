@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/place"
@@ -69,7 +70,7 @@ func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
 	var sum int64
 	for _, item := range tree.Placements[0].Items {
 		got = append(got, fmt.Sprintf("%s %d+%d %s", item.Path, item.Offset, item.Size, item.Shape))
-		if item.Shape == layout.Split {
+		if item.Shape == shape.Split {
 			sum += item.Size
 		}
 	}
@@ -94,7 +95,7 @@ func TestWhatIsTooLargeCanBePacked(t *testing.T) {
 	p, err := loader.ParseProfile("pack.toml", []byte(before+"[accept.too-large]\ndo = \"pack\"\n"+after))
 	require.NoError(t, err)
 	tree := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30), coretest.Vesper(2, "B", "full", 1<<30)}, p, coretest.Target(t, p, "usb", "fat32"))
-	assert.Equal(t, []layout.Shape{layout.Pack, layout.Whole}, []layout.Shape{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
+	assert.Equal(t, []shape.Name{shape.Pack, shape.Whole}, []shape.Name{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
 	assert.True(t, tree.Placements[0].Items[0].AtMost)
 }
 

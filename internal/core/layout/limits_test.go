@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/place"
@@ -174,7 +175,7 @@ func TestAnOutlineHoldsEverything(t *testing.T) {
 	plover := coretest.Profile(t, "plover")
 	var written []string
 	for _, l := range layout.Lay(nil, plover, coretest.Target(t, plover, "usb", "fat32")).Outline() {
-		if l.Shape == layout.Written {
+		if l.Shape == shape.Written {
 			written = append(written, l.Path)
 		}
 	}

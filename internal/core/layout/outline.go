@@ -2,19 +2,20 @@ package layout
 
 import (
 	"path"
+	"polytome/internal/core/shape"
 	"slices"
 	"strings"
 )
 
 // A Line is one file or folder of a tree as it is shown.
 type Line struct {
-	Path   string `json:"path"`
-	Folder bool   `json:"folder,omitempty"`
-	Size   int64  `json:"size"`
-	AtMost bool   `json:"at-most,omitempty"`
-	Shape  Shape  `json:"shape,omitempty"`
-	Rule   string `json:"rule"`
-	Title  int    `json:"title"` // index of the title that it is for, -1 for none
+	Path   string     `json:"path"`
+	Folder bool       `json:"folder,omitempty"`
+	Size   int64      `json:"size"`
+	AtMost bool       `json:"at-most,omitempty"`
+	Shape  shape.Name `json:"shape,omitempty"`
+	Rule   string     `json:"rule"`
+	Title  int        `json:"title"` // index of the title that it is for, -1 for none
 
 	order string
 }
@@ -53,11 +54,11 @@ func (t *Tree) Outline() []Line {
 		}
 	}
 	for _, l := range t.Lists(func(int) bool { return true }) {
-		add(Line{Path: l.Path, Size: int64(len(l.Data)), Shape: Written, Rule: l.Rule, Title: -1})
+		add(Line{Path: l.Path, Size: int64(len(l.Data)), Shape: shape.Written, Rule: l.Rule, Title: -1})
 	}
 	for _, f := range t.l.p.Kit.Files {
 		if f.Text != "" {
-			add(Line{Path: f.To, Size: int64(len(strings.TrimPrefix(f.Text, "\n"))), Shape: Written, Rule: f.Why, Title: -1})
+			add(Line{Path: f.To, Size: int64(len(strings.TrimPrefix(f.Text, "\n"))), Shape: shape.Written, Rule: f.Why, Title: -1})
 		}
 	}
 	out := make([]Line, 0, len(byPath))

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 )
 
@@ -44,6 +45,6 @@ func Owns(p *loader.Profile, attachment, file string) bool {
 
 // FolderTitles reports whether the titles of a rule are folders on the place.
 func FolderTitles(rule *loader.Accept) bool {
-	return slices.Contains(rule.Forms, title.Folder) || rule.Images == "unpack" ||
+	return slices.Contains(rule.Forms, title.Folder) && rule.As(title.Folder) != shape.Build || rule.As(title.Image) == shape.Extract ||
 		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")
 }

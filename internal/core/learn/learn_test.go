@@ -83,7 +83,7 @@ func fill(t *testing.T, dir string, titles []title.Title, tree *layout.Tree) []i
 		for _, c := range tree.Companions(i) {
 			data := []byte(c.Text)
 			if c.Is == "cover" {
-				data = cover(t, c.Spec.Picture.Width, c.Spec.Picture.Height)
+				data = cover(t, c.From.Picture.Width, c.From.Picture.Height)
 			}
 			coretest.Write(t, dir, c.Path, data)
 		}

@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
@@ -28,7 +29,6 @@ var (
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
-	imageWords    = []string{"as-they-are", "unpack", "pack"}
 	archiveWords  = []string{"unpack", "keep-zip", "keep"}
 	tooLargeWords = []string{"refuse", "split", "pack"}
 	isWords       = []string{"cover", "settings", "launcher", "playlist"}
@@ -268,8 +268,15 @@ func (c *checker) accept(at string, a *Accept) {
 	c.fields(at+".path", a.Path, pathFields)
 	c.known(a.Path.Empty() || tells(a.Path), at+".path", "the path holds neither {id} nor {title}, so every title would get the same one")
 	c.fields(at+".tracks", a.Tracks, append(slices.Clone(partFields), FieldFile))
-	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || (tells(a.Tracks) && a.Tracks.Uses(FieldIndex)), at+".tracks", "the path of tracks must tell titles and tracks apart: it needs {file}, or {index} with {title} or {id}")
-	c.maybe(at+".images", "way with images", a.Images, imageWords)
+	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || tells(a.Tracks) && (a.Tracks.Uses(FieldIndex) || a.As(title.Tracks) == shape.OneFile), at+".tracks", "the path of tracks must tell titles and tracks apart: it needs {file}, or {index} with {title} or {id}")
+	for _, as := range []struct {
+		key, value string
+		form       title.Form
+	}{{"images", a.Images, title.Image}, {"tracks-as", a.TracksAs, title.Tracks}, {"folders", a.Folders, title.Folder}} {
+		c.maybe(at+"."+as.key, "shape", as.value, append([]string{asTheyAre}, shape.From(as.form)...))
+		c.known(as.value == "" || slices.Contains(a.Forms, as.form), at+"."+as.key, "the rule takes no titles of the form %s", as.form)
+	}
+	c.known(!a.Compress || a.As(title.Image) == shape.Pack || a.TooLarge.Do == "pack", at+".compress", "only packed images can be compressed, and this rule packs none")
 	c.maybe(at+".archives", "way with archives", a.Archives, archiveWords)
 	for _, key := range []struct {
 		name     string

@@ -2,6 +2,7 @@ package loader
 
 import (
 	"fmt"
+	"polytome/internal/core/shape"
 	"slices"
 	"strings"
 
@@ -282,11 +283,13 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 	if a.OverflowAfter > 0 {
 		out = append(out, fmt.Sprintf("A folder takes %d entries; what comes behind them in the order of names goes on in page 2, 3 and so on.", a.OverflowAfter))
 	}
-	switch a.Images {
-	case "unpack":
-		out = append(out, "Images are unpacked into a folder.")
-	case "pack":
-		out = append(out, "Images are packed: what the disc does not use is left out.")
+	for _, f := range title.Forms {
+		if k := shape.Of(a.As(f)); k != nil && k.Name != shape.Whole {
+			out = append(out, sentence(k.Rule))
+		}
+	}
+	if a.Compress {
+		out = append(out, "They may be compressed.")
 	}
 	switch a.Archives {
 	case "unpack":

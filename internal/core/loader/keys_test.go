@@ -138,7 +138,7 @@ func TestWrongValuesAreTold(t *testing.T) {
 		{"gantry", `listing = "unix-no-year"`, `listing = "unix-no-yaer"`, `did you mean "unix-no-year"?`},
 		{"gantry", `idle = "60s"`, `idle = "a minute"`, `"a minute" is no time`},
 		{"gantry", `full-reply = 552`, `full-reply = 226`, "is no refusal"},
-		{"gantry", `images = "unpack"`, `images = "unpacked"`, `did you mean "unpack"?`},
+		{"gantry", `images = "extract"`, `images = "extracted"`, `did you mean "extract"?`},
 		{"gantry", `folders = ["gantry/shelf/{platform}"`, `folders = ["gantry/shelf/{title}"`, `the field "title" cannot be used here`},
 		{"bellows", `label = "PIPIT"`, `label = "PIPIT-IS-TOO-LONG"`, "a volume label has at most 11 characters"},
 		{"bellows", `label = "PIPIT"`, "label = \"PIPIT\"\nlabel-not = [\"PIPIT\"]", "is required and forbidden at once"},

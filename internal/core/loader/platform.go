@@ -25,6 +25,7 @@ type Platform struct {
 	Fields   Fields      `toml:"field"`
 	Kinds    []DiscKind  `toml:"kind"`
 	Check    HeaderCheck `toml:"check"`
+	Used     UsedSectors `toml:"used"`
 
 	// File is where the description was read from.
 	File string `toml:"-"`
@@ -101,6 +102,13 @@ type HeaderCheck struct {
 	To int64 `toml:"to"` // the bytes from 0 up to here are summed
 }
 
+// UsedSectors is a bitmap in which discs say which of their sectors they use: a bit for each, the lowest
+// first. What lies in front of its end is used in any case.
+type UsedSectors struct {
+	Bitmap Size `toml:"bitmap"` // where it begins, in bytes
+	Sector Size `toml:"sector"` // bytes; 0 where there is no bitmap
+}
+
 // Kind returns the disc kind of that name, or nil.
 func (p *Platform) Kind(name string) *DiscKind {
 	for i := range p.Kinds {
@@ -168,6 +176,10 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		}
 	}
 	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum lies in its first %d bytes", maxHeader)
+	u := &p.Used
+	c.known(u.Sector == 0 || p.Has(title.Image), "used", "only images have sectors that are used or not")
+	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector", "a sector has from 512 bytes to 32KiB, and is a power of two")
+	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap", "a bitmap begins at a byte of the image, and needs the size of a sector")
 	return p, errors.Join(c.all...)
 }
 

@@ -6,6 +6,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
@@ -140,9 +141,13 @@ type Refusal struct {
 // An Accept is one kind of title that the loader takes, and where it wants it.
 type Accept struct {
 	Scope
-	Path          Template  `toml:"path"`
-	Tracks        Template  `toml:"tracks"`   // of the files that a cue sheet names
-	Images        string    `toml:"images"`   // what becomes of images
+	Path   Template `toml:"path"`
+	Tracks Template `toml:"tracks"` // of the files that a cue sheet names
+	// Images, TracksAs and Folders are the shapes in which titles of those forms are wanted.
+	Images        string    `toml:"images"`
+	TracksAs      string    `toml:"tracks-as"`
+	Folders       string    `toml:"folders"`
+	Compress      bool      `toml:"compress"` // packed images may be compressed
 	Archives      string    `toml:"archives"` // what becomes of archives
 	Package       Package   `toml:"package"`
 	Title         TitleRule `toml:"title"`
@@ -151,6 +156,26 @@ type Accept struct {
 	AlsoNeeds     string    `toml:"also-needs-room-on"` // name of an attachment
 	Why           string    `toml:"why"`
 }
+
+// As is the shape in which the rule wants titles of a form; [shape.Whole] for as they are.
+func (a *Accept) As(f title.Form) shape.Name {
+	var as string
+	switch f {
+	case title.Image:
+		as = a.Images
+	case title.Tracks:
+		as = a.TracksAs
+	case title.Folder:
+		as = a.Folders
+	}
+	if as == asTheyAre {
+		return shape.Whole
+	}
+	return shape.Name(as)
+}
+
+// asTheyAre is the word for no other shape.
+const asTheyAre = "as-they-are"
 
 // A Package is what of a package's files goes over.
 type Package struct {

@@ -7,6 +7,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 )
@@ -140,13 +141,11 @@ func (m *maker) items(i int) {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
 			s.Room -= m.facts.RoomFor(was.Size)
 		}
-		s.Shape = item.Shape
-		if item.Shape == layout.Written {
-			s.Text, s.Sums = item.Text, item.Sums
+		s.Make = &item.Spec
+		if item.Shape == shape.Written || item.Shape == shape.Sheet {
 			m.texts = append(m.texts, s)
 			continue
 		}
-		s.Source, s.Offset = &item.Source, item.Offset
 		m.puts = append(m.puts, s)
 	}
 }
@@ -200,13 +199,7 @@ func (m *maker) companions(i int) {
 			}
 			continue
 		}
-		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Shape: c.Shape, Size: c.Size, Room: m.facts.RoomFor(c.Size)}
-		if c.Shape == layout.Fitted {
-			source := c.Source
-			s.Source, s.Picture = &source, &c.Spec.Picture
-		} else {
-			s.Text = c.Text
-		}
+		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Room: m.facts.RoomFor(c.Size)}
 		m.texts = append(m.texts, s)
 	}
 }
@@ -234,9 +227,9 @@ func (m *maker) lists() {
 			return m.sheet.Chosen[i] && m.sheet.Loader(i).Tree == l.Tree && m.sheet.Verdict(i).Kind.Goes()
 		}
 		for _, f := range l.Tree.Lists(mine) {
-			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Shape: layout.Written, Size: int64(len(f.Data)), Text: string(f.Data), Last: true, Room: m.facts.RoomFor(int64(len(f.Data)))}
+			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(f.Data)), Text: string(f.Data)}, Size: int64(len(f.Data)), Last: true, Room: m.facts.RoomFor(int64(len(f.Data)))}
 			if was, there := m.sheet.At(f.Path); there {
-				if m.o.Texts[was.Path] == s.Text {
+				if m.o.Texts[was.Path] == s.Make.Text {
 					continue
 				}
 				s.Kind, s.Path, s.Was = Replace, was.Path, &was

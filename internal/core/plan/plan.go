@@ -7,9 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/layout"
-	"polytome/internal/core/loader"
-	"polytome/internal/core/title"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -47,16 +45,10 @@ type Step struct {
 	Label string `json:"label,omitempty"` // the title's name for people
 	// Why is the rule or mark that it is for, a plain sentence.
 	Why string `json:"why,omitempty"`
-	// Shape, Source, Offset and Size are where the bytes of a file come from, and how many they
-	// are; a fitted picture may turn out smaller.
-	Shape  layout.Shape    `json:"shape,omitempty"`
-	Source *title.File     `json:"source,omitempty"`
-	Offset int64           `json:"offset,omitempty"`
-	Size   int64           `json:"size,omitempty"`
-	Text   string          `json:"text,omitempty"` // the bytes themselves, of a file that has no source
-	Sums   []layout.Summed `json:"sums,omitempty"` // what is still to be filled into the text
-	// Picture is how a picture is brought to size.
-	Picture *loader.Picture `json:"picture,omitempty"`
+	// Size is the bytes of the file; one that is written may turn out smaller, see [shape.Spec.AtMost].
+	Size int64 `json:"size,omitempty"`
+	// Make is what the bytes of a file that is written are made of.
+	Make *shape.Spec `json:"make,omitempty"`
 	// Room is by how many bytes the place fills; negative where it empties.
 	Room int64 `json:"room,omitempty"`
 	// Was is what lies there while the plan is made: at From for a move, else at Path. The step is not
@@ -66,6 +58,14 @@ type Step struct {
 	Needs []int `json:"needs,omitempty"`
 	// Last is set for what names files of other steps: it is done only when nothing before it failed.
 	Last bool `json:"last,omitempty"`
+}
+
+// Words are what the step does, for a column: of a file that is brought into another shape, that.
+func (s *Step) Words() string {
+	if s.Kind == Put && s.Make.Shape != shape.Whole {
+		return shape.Of(s.Make.Shape).Word
+	}
+	return s.Kind.Words()
 }
 
 // Writes reports whether the step writes a file to the place.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 )
@@ -28,7 +29,7 @@ func PutBack(files []Returned, facts place.Facts, there []place.Entry, over bool
 	var puts []Step
 	for _, f := range files {
 		s := Step{Kind: Put, Path: f.Path, Why: "it was here before", Size: f.Size, Room: facts.RoomFor(f.Size),
-			Source: &title.File{Path: f.Copy, Size: f.Size, Modified: f.Modified}}
+			Make: &shape.Spec{Source: title.File{Path: f.Copy, Size: f.Size, Modified: f.Modified}, Size: f.Size}}
 		if e, ok := present[facts.Filesystem.Fold(f.Path)]; ok {
 			if !over || e.Folder {
 				p.Notes = append(p.Notes, fmt.Sprintf("%s is there already, and stays as it is", e.Path))

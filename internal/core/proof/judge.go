@@ -9,6 +9,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/archive"
 	"polytome/internal/place"
@@ -20,6 +21,9 @@ import (
 func (a *audit) entry(e place.Entry) {
 	if !e.Folder && place.IsTemporary(e.Path) {
 		a.find(Remark, e.Path, "a broken-off run left this half-written file", "run again, or remove it; the loader passes it over")
+		return
+	}
+	if !e.Folder && a.further(e) {
 		return
 	}
 	for _, rule := range a.rules() {
@@ -143,11 +147,20 @@ func (a *audit) listed(e place.Entry, rule *loader.Accept, v *loader.Values, mis
 
 // inside looks into an image or cartridge, and says what is wrong with it.
 func (a *audit) inside(e place.Entry, rule *loader.Accept, v *loader.Values, l *Listed) {
-	if e.Folder || rule.Images == "pack" || !(slices.Contains(rule.Forms, title.Image) || slices.Contains(rule.Forms, title.Cartridge)) {
+	if rule.As(title.Image) == shape.Pack {
+		a.packed(e, rule, v, l)
+		return
+	}
+	if e.Folder || !(slices.Contains(rule.Forms, title.Image) || slices.Contains(rule.Forms, title.Cartridge)) {
 		a.unlooked++
 		return
 	}
 	t, err := a.identify(e)
+	a.judge(e, rule, v, l, t, err)
+}
+
+// judge says what is wrong with an image or cartridge that was looked into.
+func (a *audit) judge(e place.Entry, rule *loader.Accept, v *loader.Values, l *Listed, t *title.Title, err error) {
 	wrong := func(say, remedy string) {
 		l.Starts = false
 		a.find(Fault, e.Path, say, remedy)

@@ -11,6 +11,7 @@ import (
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/format/joined"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -114,18 +115,13 @@ func (a *audit) told(rule *loader.Accept, v *loader.Values, parts []place.Entry,
 // joined looks into the image that parts make together.
 func (a *audit) joined(rule *loader.Accept, v *loader.Values, l *Listed, parts []place.Entry, wrong func(say, remedy string)) {
 	again := "take the title's folder off, and let Polytome put it here again"
-	j := &joint{}
-	defer j.close()
-	for _, p := range parts {
-		c, err := a.place.Open(a.ctx, p.Path)
-		if err != nil {
-			wrong(fmt.Sprintf("its part %s cannot be read: %v", path.Base(p.Path), err), again)
-			return
-		}
-		j.parts = append(j.parts, c)
-		j.size += c.Size()
+	j, err := a.join(parts)
+	if err != nil {
+		wrong(err.Error(), again)
+		return
 	}
-	t, err := intake.Identify(j, j.size, path.Base(rule.Path.String()), a.set)
+	defer j.close()
+	t, err := intake.Identify(j, j.Size(), path.Base(rule.Path.String()), a.set)
 	switch {
 	case err != nil:
 		wrong(fmt.Sprintf("its parts make no image: %v", err), again)
@@ -169,32 +165,30 @@ func (a *audit) read(e place.Entry) (string, error) {
 	return string(b), err
 }
 
-// joint reads several contents as one.
+// joint is several files of the place as one.
 type joint struct {
-	parts []place.Content
-	size  int64
+	*joined.Reader
+	close func()
 }
 
-func (j *joint) close() {
-	for _, p := range j.parts {
-		_ = p.Close()
+// join opens files of the place as one. The one that cannot be read is named.
+func (a *audit) join(parts []place.Entry) (*joint, error) {
+	var open []place.Content
+	j := &joint{close: func() {
+		for _, c := range open {
+			_ = c.Close()
+		}
+	}}
+	var all []joined.Part
+	for _, p := range parts {
+		c, err := a.place.Open(a.ctx, p.Path)
+		if err != nil {
+			j.close()
+			return nil, fmt.Errorf("its part %s cannot be read: %w", path.Base(p.Path), err)
+		}
+		open = append(open, c)
+		all = append(all, joined.Part{ReaderAt: c, Size: c.Size()})
 	}
-}
-
-func (j *joint) ReadAt(b []byte, off int64) (done int, err error) {
-	for _, p := range j.parts {
-		if off >= p.Size() {
-			off -= p.Size()
-			continue
-		}
-		n, err := p.ReadAt(b[done:min(len(b), done+int(min(p.Size()-off, int64(len(b)))))], off)
-		done += n
-		if err != nil && err != io.EOF {
-			return done, err
-		}
-		if off = 0; done == len(b) {
-			return done, nil
-		}
-	}
-	return done, io.EOF
+	j.Reader = joined.New(all...)
+	return j, nil
 }

@@ -11,9 +11,9 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/settings"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -102,8 +102,11 @@ func Promises(sheet *fit.Sheet, of *loader.Profile) []Promise {
 			continue
 		}
 		for _, item := range sheet.Placement(i).Items {
+			if item.AtMost && item.Offset > 0 {
+				continue // a part that there may be nothing for
+			}
 			p := Promise{sheet.Titles()[i].Label(), item.Path, item.Size}
-			if item.Shape == layout.Written {
+			if item.Shape == shape.Written || item.AtMost {
 				p.Size = -1
 			}
 			out = append(out, p)

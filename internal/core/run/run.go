@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -96,7 +97,7 @@ const progressEvery = 50 * time.Millisecond
 // Cancelling the context stops the run; what was half done is removed.
 func Run(ctx context.Context, p *plan.Plan, to place.Place, o Options, tell func(Event)) Report {
 	r := &runner{to: to, tell: tell, start: time.Now(), plan: p, failed: map[int]bool{},
-		opener: shape.Opener{Passwords: o.Passwords, Allowed: o.Allowed}}
+		opener: source.Opener{Passwords: o.Passwords, Allowed: o.Allowed}}
 	defer func() {
 		_ = r.opener.Close()
 		if r.kept != nil {
@@ -142,7 +143,7 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, o Options, tell func
 type runner struct {
 	to     place.Place
 	plan   *plan.Plan
-	opener shape.Opener
+	opener source.Opener
 	kept   *keeper // nil until something is copied to safety
 	failed map[int]bool
 	tell   func(Event)
@@ -246,7 +247,10 @@ func (r *runner) recheck(ctx context.Context, s *plan.Step) error {
 }
 
 func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
-	src, err := r.opener.Open(ctx, s)
+	src, err := r.opener.Make(ctx, s.Make)
+	if errors.Is(err, shape.ErrNotNeeded) {
+		return "", nil // it turned out shorter than it might have been
+	}
 	if err != nil {
 		return "", err
 	}
@@ -267,8 +271,9 @@ func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
 			r.send(Event{Kind: Progress, Bytes: r.bytes})
 		}
 	})
-	if errors.Is(err, io.ErrUnexpectedEOF) && s.Source != nil {
-		err = &shape.SourceError{Path: s.Source.Path, Err: err}
+	var se *shape.SourceError
+	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) {
+		err = &shape.SourceError{Path: s.Make.Source.Path, Err: err}
 	}
 	if err == nil {
 		err = w.Flush()
@@ -279,12 +284,15 @@ func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
 	if err == nil {
 		// A source that is gone by now was read whole; one that was written to
 		// meanwhile may have been read half old and half new.
-		if err = shape.Unchanged(s.Source); errors.Is(err, fs.ErrNotExist) {
+		if err = source.Unchanged(s.Make); errors.Is(err, fs.ErrNotExist) {
 			err = nil
 		}
 	}
 	if err == nil && s.Kind == plan.Replace {
 		err = r.recheck(ctx, s) // it took a while since
+	}
+	if from := &s.Make.Source; err == nil && from.Entry != "" && !from.Modified.IsZero() {
+		err = w.Date(from.Modified) // what is taken out of something keeps its date
 	}
 	if err == nil {
 		err = w.Commit()

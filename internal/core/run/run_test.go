@@ -19,6 +19,7 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/judge"
 	"polytome/internal/place"
@@ -37,7 +38,7 @@ func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Size: int64(n), Source: &title.File{Path: file, Size: int64(n), Modified: info.ModTime()}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Size: int64(n), Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
 		p.Bytes += int64(n)
 		want["FULL/"+name] = data
 	}
@@ -222,7 +223,7 @@ func TestSourcesThatChange(t *testing.T) {
 			p, _ := files(t, 16<<20, 100)
 			dir := t.TempDir()
 			f := &faulty{Place: openPlace(t, dir, folder.Options{})}
-			change := func() { require.NoError(t, c.do(p.Steps[1].Source.Path)) }
+			change := func() { require.NoError(t, c.do(p.Steps[1].Make.Source.Path)) }
 			if c.during {
 				f.onWrite = func() { f.onWrite = nil; change() }
 			} else {
@@ -235,7 +236,7 @@ func TestSourcesThatChange(t *testing.T) {
 			}
 			require.Len(t, r.Failed, 1)
 			assert.Contains(t, r.Failed[0].Say, c.say)
-			assert.Contains(t, r.Failed[0].Say, p.Steps[1].Source.Path)
+			assert.Contains(t, r.Failed[0].Say, p.Steps[1].Make.Source.Path)
 			assert.Equal(t, 1, r.Put, "the other is done")
 			assert.Len(t, onPlace(t, dir), 1)
 		})
@@ -295,7 +296,7 @@ func BenchmarkAgainstCp(b *testing.B) {
 	b.SetBytes(n)
 	target := filepath.Join(dir, "cp.iso")
 	copied := func(script string) float64 {
-		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Source.Path, target))
+		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Make.Source.Path, target))
 		require.NoError(b, os.Remove(target))
 		syscall.Sync()
 		return took

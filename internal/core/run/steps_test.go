@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
 )
@@ -35,8 +36,12 @@ func was(t *testing.T, p place.Place, path string) *place.Entry {
 	return &e
 }
 
+func written(text string) *shape.Spec {
+	return &shape.Spec{Shape: shape.Written, Text: text, Size: int64(len(text))}
+}
+
 func text(path, text string, needs ...int) plan.Step {
-	return plan.Step{Kind: plan.Put, Path: path, Text: text, Size: int64(len(text)), Needs: needs}
+	return plan.Step{Kind: plan.Put, Path: path, Make: written(text), Size: int64(len(text)), Needs: needs}
 }
 
 func carry(t *testing.T, p *plan.Plan, to place.Place) run.Report {
@@ -48,7 +53,7 @@ func TestMovingRemovingAndReplacing(t *testing.T) {
 	p := &plan.Plan{Steps: []plan.Step{
 		{Kind: plan.MakeFolder, Path: "FULL"},
 		{Kind: plan.Move, Path: "FULL/A.iso", From: "old/a.iso", Was: was(t, to, "old/a.iso")},
-		{Kind: plan.Replace, Path: "cfg", Text: "newer", Size: 5, Was: was(t, to, "cfg")},
+		{Kind: plan.Replace, Path: "cfg", Make: written("newer"), Size: 5, Was: was(t, to, "cfg")},
 		{Kind: plan.Remove, Path: "gone.iso", Was: was(t, to, "gone.iso")},
 		{Kind: plan.RemoveFolder, Path: "old"},
 	}}
@@ -74,7 +79,7 @@ func TestAPlaceThatChangedSinceThePlanIsNotTouched(t *testing.T) {
 		for _, kind := range []plan.Kind{plan.Remove, plan.Replace, plan.Move} {
 			t.Run(name+" "+string(kind), func(t *testing.T) {
 				dir, to := stick(t, map[string]string{"it": "as it was", "b": "b"})
-				step := plan.Step{Kind: kind, Path: "it", Was: was(t, to, "it"), Text: "x", Size: 1}
+				step := plan.Step{Kind: kind, Path: "it", Was: was(t, to, "it"), Make: written("x"), Size: 1}
 				if kind == plan.Move {
 					step.Path, step.From = "other", "it"
 				}
@@ -120,7 +125,7 @@ func TestWhatGoesIsKeptFirstAndCanBePutBack(t *testing.T) {
 		{Kind: plan.Keep, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso")},
 		{Kind: plan.Keep, Path: "cfg", Was: was(t, to, "cfg")},
 		{Kind: plan.Remove, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso"), Needs: []int{0}},
-		{Kind: plan.Replace, Path: "cfg", Text: "new", Size: 3, Was: was(t, to, "cfg"), Needs: []int{1}},
+		{Kind: plan.Replace, Path: "cfg", Make: written("new"), Size: 3, Was: was(t, to, "cfg"), Needs: []int{1}},
 		{Kind: plan.RemoveFolder, Path: "FULL"},
 	}}
 	before := onPlace(t, dir)

@@ -95,10 +95,18 @@ func readBlocks(ctx context.Context, c place.Content, out chan<- block, pool cha
 			}
 			b.data = buf[:n]
 			if k, err := c.ReadAt(b.data, off); int64(k) < n {
-				if err == nil || errors.Is(err, io.EOF) {
-					err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), size, io.ErrUnexpectedEOF)
+				if ended(c) && errors.Is(err, io.EOF) { // it is shorter than it might have been
+					size, n = off+int64(k), int64(k)
+					b.n, b.data = n, b.data[:k]
+					if n == 0 {
+						return ctx.Err()
+					}
+				} else {
+					if err == nil || errors.Is(err, io.EOF) {
+						err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), size, io.ErrUnexpectedEOF)
+					}
+					return err
 				}
-				return err
 			}
 			if !sparse.Known && isZero(b.data) {
 				b.data = nil
@@ -119,6 +127,12 @@ func readBlocks(ctx context.Context, c place.Content, out chan<- block, pool cha
 		off += n
 	}
 	return ctx.Err()
+}
+
+// ended reports whether content of which only the most was known has come to its end.
+func ended(c place.Content) bool {
+	a, ok := c.(interface{ AtMost() bool })
+	return ok && !a.AtMost()
 }
 
 func orZeros(b block) []byte {

@@ -1,267 +1,183 @@
-// Package shape opens the bytes that a step writes: a file as it is, a part of it, what is in an
-// archive or an image, a text, a picture brought to size. Nothing is unpacked to a disk on the
-// way.
+// Package shape knows the shapes that a title's files can go over in: as they are, in parts, unpacked,
+// as a packed image and so on. For each it says what it is called, from what it is made, how
+// large it gets, what it costs, and how its bytes come about. Nothing is unpacked to a disk on the way: a shape is
+// a stream between a source and a place.
+//
+// A shape is one file here, and its line in [All]. Profiles then know it by its name.
 package shape
 
 import (
-	"bytes"
 	"context"
-	"errors"
-	"fmt"
-	"hash/crc32"
-	"io"
-	"io/fs"
-	"os"
+	"path"
+	"strings"
 
-	"polytome/internal/core/layout"
-	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/format/container"
 	"polytome/internal/format/picture"
 	"polytome/internal/place"
-	"polytome/internal/place/folder"
-	"polytome/internal/size"
 )
 
-// An Opener opens what steps write. It keeps the last archive open, as the files of a title come
-// one after another. It is for one goroutine.
-type Opener struct {
-	Passwords []string // tried on encrypted archives
-	Allowed   []string // archives that may be much larger inside than outside, by their paths
+// Name names a shape: in profiles, plans and on the screen.
+type Name string
 
-	inside *container.Container
-	of     title.File // the file that it is of
+// The shapes. The empty one leaves files as they are.
+const (
+	Whole   Name = ""         // as it is
+	Split   Name = "split"    // one part of several
+	Unpack  Name = "unpack"   // what is in an archive or package
+	Extract Name = "extract"  // what is in an image
+	Pack    Name = "pack"     // a packed image
+	Build   Name = "build"    // an image made of a folder
+	OneFile Name = "one-file" // all tracks of a disc in one file
+	Plain   Name = "plain"    // the plain image in the raw sectors of a disc's data track
+	Sheet   Name = "sheet"    // a cue sheet or playlist with the names that its files get
+	Written Name = "written"  // made from a template
+	Fitted  Name = "fitted"   // a picture brought to size
+)
+
+// A Spec is all that is needed to make the bytes of one file. It is plain data.
+type Spec struct {
+	Shape  Name       `json:"shape,omitempty"`
+	Source title.File `json:"source,omitzero"`  // where the bytes come from
+	Offset int64      `json:"offset,omitempty"` // of a part in what is cut
+	Size   int64      `json:"size"`             // in bytes, on the place
+	// AtMost is set where the size is the most that it can be.
+	AtMost bool     `json:"at-most,omitempty"`
+	Text   string   `json:"text,omitempty"` // of a file that has no source
+	Sums   []Summed `json:"sums,omitempty"` // what is still to be filled into the text
+	With   *With    `json:"with,omitempty"`
 }
 
-// Close lets go of the archive that is open.
-func (o *Opener) Close() error {
-	c := o.inside
-	o.inside, o.of = nil, title.File{}
-	if c == nil {
-		return nil
-	}
-	return c.Close()
+// With is what only some shapes need.
+type With struct {
+	// Parts are the files that one is made of: of a folder, by their names in it; or tracks.
+	Parts []title.Part `json:"parts,omitempty"`
+	// Names are those that change in a sheet.
+	Names []Renamed `json:"names,omitempty"`
+	// Picture is how a picture is brought to size.
+	Picture *picture.Rule `json:"picture,omitempty"`
+	// Compress lets a packed image be compressed.
+	Compress bool `json:"compress,omitempty"`
+	// Used is where the disc itself says which of its sectors it uses.
+	Used title.Used `json:"used,omitzero"`
+	// Label is the volume identifier of an image that is made, and UDF whether it has that filesystem too.
+	Label string `json:"label,omitempty"`
+	UDF   bool   `json:"udf,omitempty"`
 }
 
-// A SourceError is a source file that cannot be read as planned.
-type SourceError struct {
-	Path string
-	Err  error
+// A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
+// digits. It is known only when they are read.
+type Summed struct {
+	At     int        `json:"at"` // in bytes
+	Source title.File `json:"source"`
+	Offset int64      `json:"offset,omitempty"` // of the bytes in their source
+	Size   int64      `json:"size"`
 }
 
-func (e *SourceError) Error() string {
-	var pe *fs.PathError
-	if errors.As(e.Err, &pe) {
-		return fmt.Sprintf("reading the source %s: %v", e.Path, pe.Err)
-	}
-	return fmt.Sprintf("reading the source %s: %v", e.Path, e.Err)
+// A Renamed is a file that is called otherwise on the place.
+type Renamed struct {
+	From string `json:"from"`
+	To   string `json:"to"`
 }
 
-// Unwrap returns what the system said.
-func (e *SourceError) Unwrap() error { return e.Err }
+// Whence hands out what sources hold.
+type Whence interface {
+	// Open opens a file of this computer, or what lies in an archive or image.
+	Open(f *title.File) (place.Content, error)
+	// Ongoing is what a shape keeps between the files that it makes of one source, such as the parts
+	// of a stream; nil at first. It is closed when another source's turn comes.
+	Ongoing() *Ongoing
+}
 
-// Open opens the bytes of a step that writes. The source must still be what was planned with; else the
-// error is a [*SourceError].
-func (o *Opener) Open(ctx context.Context, s *plan.Step) (place.Content, error) {
-	if s.Source == nil || s.Source.Path == "" {
-		return o.text(ctx, s)
+// An Ongoing is something that goes on from one file to the next.
+type Ongoing struct {
+	Of    string // what it belongs to
+	Value interface{ Close() error }
+}
+
+// Take returns what goes on under a name; what went on under another one is closed, and begun is
+// called.
+func (o *Ongoing) Take(of string, begin func() (interface{ Close() error }, error)) (interface{ Close() error }, error) {
+	if o.Value != nil && o.Of == of {
+		return o.Value, nil
 	}
-	if err := Unchanged(s.Source); err != nil {
-		return nil, err
+	o.Drop()
+	v, err := begin()
+	if err == nil {
+		o.Of, o.Value = of, v
 	}
-	c, err := o.open(s.Source)
-	if err != nil {
-		return nil, &SourceError{named(s.Source), err}
+	return v, err
+}
+
+// Drop closes what goes on.
+func (o *Ongoing) Drop() {
+	if o.Value != nil {
+		_ = o.Value.Close()
 	}
-	switch {
-	case s.Picture != nil:
-		defer c.Close()
-		b, err := picture.Fit(io.NewSectionReader(c, 0, c.Size()), picture.Rule{Width: s.Picture.Width, Height: s.Picture.Height,
-			Fit: s.Picture.Fit, Format: s.Picture.Format, Largest: int64(s.Picture.LargestFile)})
-		if err != nil {
-			return nil, &SourceError{named(s.Source), err}
+	o.Of, o.Value = "", nil
+}
+
+// A Kind is what is known of a shape.
+type Kind struct {
+	Name Name
+	// Word is the shape in the cell of a verdict, and in a step.
+	Word string
+	// From is the form whose titles a profile can want in the shape, by naming it in the key of the
+	// same name; "" for shapes that come about otherwise.
+	From title.Form
+	// Rate is how many bytes of its source one processor shapes in a second; 0 where that costs no more
+	// than copying. Workers are how many processors it uses at most; 0 for all.
+	Rate    int64
+	Workers int
+	// Rule is the shape as a rule of a loader, in words.
+	Rule string
+	// Told is what becomes of a file on its way, with %s for its source.
+	Told string
+	// Says tells in a sentence what becomes of a title of the form; the loader's name is given.
+	Says func(loader, form string) string
+	// Open makes the bytes.
+	Open func(ctx context.Context, w Whence, s *Spec) (place.Content, error)
+}
+
+// All are all shapes.
+var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted}
+
+// Of is what is known of a shape; nil for one that there is not.
+func Of(n Name) *Kind {
+	for _, k := range All {
+		if k.Name == n {
+			return k
 		}
-		return text{bytes.NewReader(b)}, nil
-	case s.Offset > 0 || s.Size < c.Size():
-		if s.Offset+s.Size > c.Size() {
-			_ = c.Close()
-			return nil, &SourceError{named(s.Source), fmt.Errorf("it has %s, and %s are wanted of it: %w", size.Format(c.Size()), size.Format(s.Offset+s.Size), io.ErrUnexpectedEOF)}
-		}
-		return &part{c, s.Offset, s.Size}, nil
-	}
-	return c, nil
-}
-
-// open opens a file of this computer, or what lies in one.
-func (o *Opener) open(f *title.File) (place.Content, error) {
-	if f.Entry == "" {
-		c, err := folder.OpenFile(f.Path)
-		if err != nil {
-			return nil, err
-		}
-		return &sourceContent{c, f.Path}, nil
-	}
-	if o.inside == nil || o.of.Path != f.Path {
-		_ = o.Close()
-		allow := false
-		for _, p := range o.Allowed {
-			allow = allow || p == f.Path
-		}
-		c, err := container.Open(f.Path, container.Options{Passwords: o.Passwords, Allow: allow})
-		if err != nil {
-			return nil, err
-		}
-		o.inside, o.of = c, *f
-	}
-	in, err := o.inside.Open(f.Entry)
-	if err != nil {
-		return nil, err
-	}
-	r, ok := in.(io.ReaderAt)
-	info, err := in.Stat()
-	if err != nil || !ok {
-		_ = in.Close()
-		return nil, errors.Join(err, fmt.Errorf("%s in it is no file", f.Entry))
-	}
-	if info.Size() != f.Size {
-		_ = in.Close()
-		return nil, fmt.Errorf("%s in it had %s and has %s now; scan again", f.Entry, size.Format(f.Size), size.Format(info.Size()))
-	}
-	return &entry{ReaderAt: r, file: in, size: info.Size(), name: named(f)}, nil
-}
-
-// named is how a source is called in a message.
-func named(f *title.File) string {
-	if f.Entry == "" {
-		return f.Path
-	}
-	return f.Path + " (" + f.Entry + ")"
-}
-
-// text is the content of a file that has no source. The checksums in it are got by reading what they
-// are of.
-func (o *Opener) text(ctx context.Context, s *plan.Step) (place.Content, error) {
-	b := []byte(s.Text)
-	for _, sum := range s.Sums {
-		n, err := o.sum(ctx, sum)
-		if err != nil {
-			return nil, err
-		}
-		copy(b[sum.At:], fmt.Sprintf("%08x", n))
-	}
-	return text{bytes.NewReader(b)}, nil
-}
-
-// sum is the CRC-32 (IEEE 802.3) of some bytes of a source.
-func (o *Opener) sum(ctx context.Context, s layout.Summed) (uint32, error) {
-	c, err := o.Open(ctx, &plan.Step{Source: &s.Source, Offset: s.Offset, Size: s.Size})
-	if err != nil {
-		return 0, err
-	}
-	defer c.Close()
-	h := crc32.NewIEEE()
-	b := make([]byte, 1<<20)
-	for off := int64(0); off < s.Size; {
-		if ctx.Err() != nil {
-			return 0, ctx.Err()
-		}
-		n := min(int64(len(b)), s.Size-off)
-		if start, _ := c.Data(off); start >= off+n {
-			clear(b[:n]) // a hole need not be read
-		} else if k, err := c.ReadAt(b[:n], off); int64(k) < n {
-			return 0, &SourceError{named(&s.Source), errors.Join(err, io.ErrUnexpectedEOF)}
-		}
-		_, _ = h.Write(b[:n])
-		off += n
-	}
-	return h.Sum32(), nil
-}
-
-// Unchanged says whether a source file is still what was planned with.
-func Unchanged(f *title.File) error {
-	if f == nil || f.Path == "" {
-		return nil
-	}
-	info, err := os.Stat(f.Path)
-	switch {
-	case err != nil:
-		return &SourceError{f.Path, err}
-	case f.Entry != "": // the size and date are those of the entry, which is compared when it is opened
-		return nil
-	case info.Size() != f.Size:
-		return &SourceError{f.Path, fmt.Errorf("it had %s when it was looked at and has %s now; scan again", size.Format(f.Size), size.Format(info.Size()))}
-	case !info.ModTime().Equal(f.Modified):
-		return &SourceError{f.Path, errors.New("it was written to since it was looked at; scan again")}
 	}
 	return nil
 }
 
-// sourceContent marks read errors as the source's.
-type sourceContent struct {
-	place.Content
-	path string
-}
-
-func (c *sourceContent) ReadAt(b []byte, off int64) (int, error) {
-	n, err := c.Content.ReadAt(b, off)
-	if err != nil && n < len(b) && !errors.Is(err, io.EOF) {
-		err = &SourceError{c.path, err}
+// From are the names of the shapes in which a profile can want titles of a form.
+func From(f title.Form) (out []string) {
+	for _, k := range All {
+		if k.From == f {
+			out = append(out, string(k.Name))
+		}
 	}
-	return n, err
+	return out
 }
 
-// entry is a file in an archive or image.
-type entry struct {
-	io.ReaderAt
-	file fs.File
-	size int64
-	name string
-}
-
-func (e *entry) Size() int64  { return e.size }
-func (e *entry) Close() error { return e.file.Close() }
-
-// Data is all of it: nobody knows where an archive has zeros.
-func (e *entry) Data(off int64) (start, end int64) { return min(off, e.size), e.size }
-
-func (e *entry) ReadAt(b []byte, off int64) (int, error) {
-	n, err := e.ReaderAt.ReadAt(b, off)
-	if err != nil && n < len(b) && !errors.Is(err, io.EOF) {
-		err = &SourceError{e.name, err}
+// Costs are how long shaping takes at least, in seconds, when so many bytes of source are shaped with
+// so many processors.
+func (k *Kind) Costs(bytes int64, processors int) float64 {
+	if k.Rate == 0 {
+		return 0
 	}
-	return n, err
-}
-
-// part is some of a content.
-type part struct {
-	place.Content
-	from, size int64
-}
-
-func (p *part) Size() int64 { return p.size }
-
-func (p *part) ReadAt(b []byte, off int64) (int, error) {
-	short := false
-	if left := p.size - off; int64(len(b)) > left {
-		b, short = b[:max(0, left)], true
+	if k.Workers > 0 {
+		processors = min(processors, k.Workers)
 	}
-	n, err := p.Content.ReadAt(b, p.from+off)
-	if err == nil && short {
-		err = io.EOF
+	return float64(bytes) / float64(k.Rate*int64(max(1, processors)))
+}
+
+// Tell says what becomes of a file on its way; "" where it is left as it is.
+func (s *Spec) Tell() string {
+	k := Of(s.Shape)
+	if k == nil || k.Told == "" {
+		return ""
 	}
-	return n, err
+	return strings.Replace(k.Told, "%s", path.Base(strings.ReplaceAll(s.Source.Path, `\`, "/")), 1)
 }
-
-// Data tells where the part has data.
-func (p *part) Data(off int64) (start, end int64) {
-	start, end = p.Content.Data(p.from + off)
-	return min(max(start-p.from, 0), p.size), min(max(end-p.from, 0), p.size)
-}
-
-// text is bytes in memory as one run.
-type text struct{ *bytes.Reader }
-
-func (t text) Close() error { return nil }
-
-// Data is the text as one run.
-func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"context"
 	"maps"
 	"strings"
 
@@ -23,6 +24,7 @@ func (s *Survey) lay(p *loader.Profile) *fit.Loader {
 		target.Held = held
 		tree = layout.Lay(s.Titles, p, target)
 	}
+	s.settlePacked(context.Background(), tree)
 	l := &fit.Loader{Profile: p, Tree: tree}
 	s.trees[key] = l
 	return l

@@ -11,6 +11,7 @@ import (
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 )
@@ -80,7 +81,7 @@ func (s *Survey) findChanged(ctx context.Context) map[string]bool {
 		pl := s.Sheet.Placement(i)
 		for k := range pl.Items {
 			item := &pl.Items[k]
-			if item.Shape != layout.Whole || item.Source.Path == "" || item.Source.Entry != "" || ctx.Err() != nil {
+			if item.Shape != shape.Whole || item.Source.Path == "" || item.Source.Entry != "" || ctx.Err() != nil {
 				continue
 			}
 			if e, ok := s.Sheet.At(item.Path); ok && !e.Folder && e.Size == item.Size && item.Source.Modified.Sub(e.Modified) > clockStep && differs(m.compare(e, i, item)) {
@@ -137,7 +138,7 @@ func (m *mover) find(i int) []string {
 	lead := -1
 	for k := range pl.Items {
 		item := &pl.Items[k]
-		if _, there := m.s.Sheet.At(item.Path); there || item.Shape != layout.Whole || item.Source.Path == "" {
+		if _, there := m.s.Sheet.At(item.Path); there || item.Shape != shape.Whole || item.Source.Path == "" {
 			continue
 		}
 		if lead < 0 || item.Size > pl.Items[lead].Size {

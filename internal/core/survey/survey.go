@@ -5,6 +5,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"strings"
 	"time"
@@ -44,6 +45,7 @@ type Survey struct {
 	found  map[int][]string
 	// changed are files on the place that only look like a title's.
 	changed map[string]bool
+	strange map[string]bool // packed images on the place that are of something else
 	texts   map[string]string
 	plan    *plan.Plan // for the present choices; nil until asked for
 }
@@ -65,7 +67,7 @@ type Options struct {
 // Take looks at place number n of a bench, and judges the titles for it. A place that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Places[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Places[n].At), trees: map[string]*fit.Loader{}}
+	s := &Survey{Config: b.Places[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Places[n].At), trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
 	if err := s.profiles(b); err != nil {
 		return nil, err
 	}
@@ -135,6 +137,7 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		}
 		if s.changed == nil {
 			s.changed = s.findChanged(ctx)
+			maps.Copy(s.changed, s.strange)
 		}
 		if len(s.found)+len(s.changed) > 0 {
 			c.Found, c.Changed = s.found, s.changed

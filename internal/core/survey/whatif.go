@@ -22,7 +22,7 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 	change(&b.Places[n])
 	now := b.Places[n]
 	c := *s
-	c.Config, c.plan, c.Notes, c.trees = now, nil, nil, maps.Clone(s.trees) // another goroutine may try something too
+	c.Config, c.plan, c.Notes, c.trees, c.strange = now, nil, nil, maps.Clone(s.trees), map[string]bool{} // another goroutine may try something too
 	if err := c.profiles(b); err != nil {
 		return nil, err
 	}
@@ -195,7 +195,7 @@ func (s *Survey) Second(be *bench.Bench, n int) (*Difference, *Survey, error) {
 // would go to it.
 func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
 	c := *s
-	c.There, c.trees = []place.Entry{}, maps.Clone(s.trees)
+	c.There, c.trees, c.strange = []place.Entry{}, map[string]*fit.Loader{}, map[string]bool{}
 	c.Away = nil
 	c.found, c.texts, c.changed = map[int][]string{}, map[string]string{}, map[string]bool{}
 	c.Facts.Free = c.Facts.Capacity - c.Facts.Filesystem.Structures(c.Facts.Capacity, c.Facts.Cluster)

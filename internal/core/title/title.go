@@ -83,6 +83,8 @@ type Disc struct {
 	// Deep is a fingerprint of samples from all over the file, taken when another file has
 	// the same sign; "" when none was.
 	Deep string `json:"deep,omitempty"`
+	// Used is where the disc itself says which of its sectors it uses.
+	Used Used `json:"used,omitzero"`
 	// Sums are checksums that are known without reading the file, such as
 	// "crc32:0abc1234"; separated by spaces.
 	Sums string `json:"sums,omitempty"`
@@ -101,6 +103,15 @@ func (d *Disc) Size() int64 {
 		n += d.Volumes[i].Size
 	}
 	return n
+}
+
+// Used is a bitmap in which a disc says which of its sectors it uses: a bit for each, the lowest first. What lies
+// in front of its end is used in any case.
+type Used struct {
+	Bitmap  int64 `json:"bitmap"`  // where it begins, in bytes
+	Unit    int64 `json:"unit"`    // bytes in a sector; 0 where there is no bitmap
+	Sectors int64 `json:"sectors"` // that the bitmap tells of
+	Blocks  int64 `json:"blocks"`  // runs of 32 KiB with a used sector in them
 }
 
 // A Beside is a file that belongs to a disc without being needed.
@@ -123,6 +134,14 @@ type File struct {
 	// Entry is the name in the archive that lies at the path; "" for the file itself. The
 	// size is that of the entry, then.
 	Entry string `json:"entry,omitempty"`
+}
+
+// Called is how the file is called in a message.
+func (f *File) Called() string {
+	if f.Entry == "" {
+		return f.Path
+	}
+	return f.Path + " (" + f.Entry + ")"
 }
 
 // Evidence is one value and where it was read.

@@ -6,7 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
+
+	"polytome/internal/format/joined"
 )
 
 // openVolumes opens all parts of an archive in parts as one; of others, the file.
@@ -22,7 +23,7 @@ func openVolumes(name string) (names []string, r io.ReaderAt, size int64, closer
 			names = append(names, part)
 		}
 	}
-	var parts joined
+	var parts []joined.Part
 	for _, n := range names {
 		f, err := os.Open(n)
 		if err != nil {
@@ -36,42 +37,11 @@ func openVolumes(name string) (names []string, r io.ReaderAt, size int64, closer
 		if err != nil {
 			return nil, nil, 0, closers, err
 		}
-		parts = append(parts, part{f, size, info.Size()})
+		parts = append(parts, joined.Part{ReaderAt: f, Size: info.Size()})
 		size += info.Size()
 	}
 	if len(parts) == 1 {
-		return names, parts[0].r, size, closers, nil
+		return names, parts[0].ReaderAt, size, closers, nil
 	}
-	return names, parts, size, closers, nil
-}
-
-// joined are several files as one.
-type joined []part
-
-type part struct {
-	r        io.ReaderAt
-	at, size int64
-}
-
-func (j joined) ReadAt(b []byte, off int64) (done int, err error) {
-	i, _ := slices.BinarySearchFunc(j, off, func(p part, off int64) int {
-		if p.at+p.size <= off {
-			return -1
-		}
-		return 1
-	})
-	for ; i < len(j) && done < len(b); i++ {
-		p := j[i]
-		at := off + int64(done) - p.at
-		want := min(int64(len(b)-done), p.size-at)
-		n, err := p.r.ReadAt(b[done:done+int(want)], at)
-		done += n
-		if int64(n) < want {
-			return done, err
-		}
-	}
-	if done < len(b) {
-		return done, io.EOF
-	}
-	return done, nil
+	return names, joined.New(parts...), size, closers, nil
 }

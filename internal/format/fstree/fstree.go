@@ -160,6 +160,17 @@ type openFile struct {
 	c io.ReaderAt
 }
 
+// Data is the first run of data at or after off, as far as the content knows; what lies between is zeros. At the
+// end it is the file's length twice.
+func (f *openFile) Data(off int64) (start, end int64) {
+	if h, ok := f.c.(interface {
+		Data(off int64) (start, end int64)
+	}); ok {
+		return h.Data(off)
+	}
+	return min(off, f.n.Size), f.n.Size
+}
+
 func (f *openFile) Stat() (fs.FileInfo, error) { return info{f.n}, nil }
 func (f *openFile) Close() error {
 	if c, ok := f.c.(io.Closer); ok {

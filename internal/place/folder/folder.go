@@ -257,7 +257,7 @@ func (p *Place) begin(ctx context.Context, name string, size int64, over bool) (
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
-	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, over: over, holes: p.real.Holes && sparse.Allow(f) == nil}
+	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, over: over, size: size, holes: p.real.Holes && sparse.Allow(f) == nil}
 	if !w.holes {
 		if err := allocate(f, size); err != nil {
 			_ = w.Abort()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"time"
 
 	"polytome/internal/place"
 	"polytome/internal/place/sparse"
@@ -23,6 +24,8 @@ type writer struct {
 	over  bool  // it takes the place of a file that is there
 	open  bool  // the last bytes were skipped, and the file does not reach there yet
 	ended bool
+	size  int64     // that room was made for
+	date  time.Time // zero for that of writing
 }
 
 var zeros [256 << 10]byte
@@ -92,9 +95,20 @@ func (w *writer) ReadBack() (place.Content, error) {
 	return newContent(f)
 }
 
+// Date sets the date when the file gets its name.
+func (w *writer) Date(t time.Time) error {
+	w.date = t
+	return nil
+}
+
 func (w *writer) Commit() error {
 	if err := w.extend(); err != nil {
 		return err
+	}
+	if w.at < w.size { // less came than was made room for
+		if err := w.f.Truncate(w.at); err != nil {
+			return w.p.explain("writing", w.name, err)
+		}
 	}
 	if err := w.f.Close(); err != nil {
 		return w.p.explain("closing", w.name, err)
@@ -102,6 +116,11 @@ func (w *writer) Commit() error {
 	if !w.over {
 		if err := w.p.absent(w.name); err != nil {
 			return err
+		}
+	}
+	if !w.date.IsZero() {
+		if err := w.p.root.Chtimes(filepath.FromSlash(w.temp), w.date, w.date); err != nil {
+			return w.p.explain("dating", w.name, err)
 		}
 	}
 	if err := w.p.root.Rename(filepath.FromSlash(w.temp), filepath.FromSlash(w.name)); err != nil {

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
@@ -239,7 +240,7 @@ func fold(all []layout.Line) []layout.Line {
 	var out []layout.Line
 	for i := 0; i < len(all); {
 		end := i
-		for end < len(all) && all[end].Shape == layout.Fitted && path.Dir(all[end].Path) == path.Dir(all[i].Path) {
+		for end < len(all) && all[end].Shape == shape.Fitted && path.Dir(all[end].Path) == path.Dir(all[i].Path) {
 			end++
 		}
 		if end-i < manyPictures {

@@ -6,8 +6,8 @@ import (
 	"os"
 	"strings"
 
-	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/size"
 	"polytome/internal/ui/style"
 )
@@ -236,10 +236,13 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		c := style.Cell{Text: name, Width: w - 16, Bold: l.Folder}
 		note := style.Cell{Text: size.Column(l.Size), Width: 12, Right: true, FG: t.Dim}
 		switch {
-		case l.Shape != layout.Whole:
-			c.FG, note.Text, note.FG = t.Dim, shapeNotes[l.Shape], t.Warn
-			if l.Shape == layout.Fitted || l.Shape == layout.Written {
+		case l.Shape != shape.Whole:
+			c.FG, note.Text, note.FG = t.Dim, shape.Of(l.Shape).Word, t.Warn
+			switch l.Shape {
+			case shape.Written:
 				note.FG = t.Dim
+			case shape.Fitted:
+				note.Text, note.FG = "if there is", t.Dim
 			}
 		case l.Folder:
 			note.Text = ""
@@ -253,11 +256,6 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		out = append(out, " "+t.Paint(t.Warn, f))
 	}
 	return t.Block(out, w, h)
-}
-
-// shapeNotes are the shapes as the tree tells them.
-var shapeNotes = map[layout.Shape]string{
-	layout.Split: "a part", layout.Pack: "packed", layout.Unpack: "unpacked", layout.Extract: "unpacked", layout.Written: "written", layout.Fitted: "if there is",
 }
 
 // has counts titles that have something.

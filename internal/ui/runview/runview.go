@@ -328,7 +328,7 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 			}
 		}
 	}
-	what := s.Kind.Words()
+	what := s.Words()
 	bytes := ""
 	if s.Size > 0 {
 		bytes = size.Column(s.Size)

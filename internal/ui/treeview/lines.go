@@ -1,14 +1,13 @@
 package treeview
 
 import (
-	"fmt"
-	"path"
 	"slices"
 	"strings"
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/survey"
 	"polytome/internal/place"
 )
@@ -117,10 +116,13 @@ func lines(s *survey.Survey, sheet *fit.Sheet, p *plan.Plan) []line {
 			if step.Kind == plan.Replace {
 				st = replaced
 			}
-			if step.Shape == layout.Written || step.Shape == layout.Fitted {
+			if step.Make.Shape == shape.Written || step.Make.Shape == shape.Fitted || step.Make.Shape == shape.Sheet {
 				st = written
 			}
-			rule := step.Why + shapeWords(step)
+			rule := step.Why
+			if told := step.Make.Tell(); told != "" {
+				rule += "; " + told
+			}
 			if l := byPath[fold(step.Path)]; l != nil {
 				l.state, l.rule, l.size, l.title = st, rule, step.Size, index(step.Title)
 				continue
@@ -164,23 +166,4 @@ func owned(sheet *fit.Sheet, file string) bool {
 		}
 	}
 	return false
-}
-
-// shapeWords say what becomes of a file on its way.
-func shapeWords(s *plan.Step) string {
-	if s.Source == nil {
-		return ""
-	}
-	from := path.Base(strings.ReplaceAll(s.Source.Path, `\`, "/"))
-	switch s.Shape {
-	case layout.Unpack:
-		return fmt.Sprintf("; unpacked on its way from %s", from)
-	case layout.Extract:
-		return fmt.Sprintf("; taken out of the image %s", from)
-	case layout.Fitted:
-		return fmt.Sprintf("; brought to size from %s", from)
-	case layout.Split:
-		return fmt.Sprintf("; cut from %s", from)
-	}
-	return ""
 }

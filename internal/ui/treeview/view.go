@@ -119,7 +119,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		if x.Kind == plan.Remove || x.Kind == plan.Replace {
 			fg = t.Warn
 		}
-		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Dim}, style.Cell{Text: x.Kind.Words(), Width: what, FG: fg},
+		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Dim}, style.Cell{Text: x.Words(), Width: what, FG: fg},
 			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: took, Width: time, FG: t.Dim}))
 	}
 	if len(p.Steps) == 0 {
@@ -134,7 +134,7 @@ func (m *Model) stepWhy() desk.Why {
 		return desk.Why{Lead: "Nothing", Say: "has to be done."}
 	}
 	s := &p.Steps[m.steps.Cursor]
-	w := desk.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Kind.Words()), Say: s.Path + "."}
+	w := desk.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Words()), Say: s.Path + "."}
 	if s.Kind == plan.Move {
 		w.Say = s.From + " becomes " + s.Path + "."
 	}
@@ -142,7 +142,11 @@ func (m *Model) stepWhy() desk.Why {
 		w.Say += " It is for " + s.Label + "."
 	}
 	if s.Why != "" {
-		w.Say += " " + strings.ToUpper(s.Why[:1]) + s.Why[1:] + shapeWords(s) + "."
+		w.Say += " " + strings.ToUpper(s.Why[:1]) + s.Why[1:]
+		if s.Make != nil && s.Make.Tell() != "" {
+			w.Say += "; " + s.Make.Tell()
+		}
+		w.Say += "."
 	}
 	if len(s.Needs) > 0 {
 		w.Say += fmt.Sprintf(" It is done only after step %d.", s.Needs[len(s.Needs)-1]+1)

@@ -1,4 +1,4 @@
-package shape_test
+package source_test
 
 import (
 	"archive/zip"
@@ -19,16 +19,15 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"polytome/internal/core/layout"
-	"polytome/internal/core/loader"
-	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
+	"polytome/internal/format/picture"
 	"polytome/internal/judge"
 )
 
-func source(t testing.TB, name string, data []byte) title.File {
+func fileOf(t testing.TB, name string, data []byte) title.File {
 	f := filepath.Join(t.TempDir(), name)
 	require.NoError(t, os.WriteFile(f, data, 0o644))
 	info, err := os.Stat(f)
@@ -36,8 +35,8 @@ func source(t testing.TB, name string, data []byte) title.File {
 	return title.File{Path: f, Size: info.Size(), Modified: info.ModTime()}
 }
 
-func bytesOf(t testing.TB, o *shape.Opener, s *plan.Step) []byte {
-	c, err := o.Open(context.Background(), s)
+func bytesOf(t testing.TB, o *source.Opener, s *shape.Spec) []byte {
+	c, err := o.Make(context.Background(), s)
 	require.NoError(t, err)
 	defer c.Close()
 	b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
@@ -65,12 +64,12 @@ func TestPartsMakeTheWhole(t *testing.T) {
 		require.NoError(t, err)
 		src := title.File{Path: name, Size: n, Modified: info.ModTime()}
 		part := rapid.Int64Range(1000, 2<<20).Draw(rt, "part")
-		o := &shape.Opener{}
+		o := &source.Opener{}
 		defer o.Close()
 		var whole []byte
 		for off := int64(0); off < n; off += part {
-			s := &plan.Step{Source: &src, Shape: layout.Split, Offset: off, Size: min(part, n-off)}
-			c, err := o.Open(context.Background(), s)
+			s := &shape.Spec{Source: src, Shape: shape.Split, Offset: off, Size: min(part, n-off)}
+			c, err := o.Make(context.Background(), s)
 			require.NoError(t, err)
 			b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
 			require.NoError(t, err)
@@ -100,10 +99,10 @@ func TestPartsMakeTheWhole(t *testing.T) {
 
 func TestChecksumsAreFilledIn(t *testing.T) {
 	data := bytes.Repeat([]byte("Copper Tide "), 200_000)
-	src := source(t, "tide.iso", data)
-	s := &plan.Step{Text: "crc = 00000000 and 00000000", Sums: []layout.Summed{
+	src := fileOf(t, "tide.iso", data)
+	s := &shape.Spec{Shape: shape.Written, Text: "crc = 00000000 and 00000000", Sums: []shape.Summed{
 		{At: 6, Source: src, Offset: 0, Size: 1_000_000}, {At: 19, Source: src, Offset: 1_000_000, Size: src.Size - 1_000_000}}}
-	got := string(bytesOf(t, &shape.Opener{}, s))
+	got := string(bytesOf(t, &source.Opener{}, s))
 	assert.Equal(t, fmt.Sprintf("crc = %08x and %08x", crc32.ChecksumIEEE(data[:1_000_000]), crc32.ChecksumIEEE(data[1_000_000:])), got)
 	first := filepath.Join(t.TempDir(), "first")
 	require.NoError(t, os.WriteFile(first, data[:1_000_000], 0o644))
@@ -120,18 +119,18 @@ func TestWhatIsInArchivesAndImages(t *testing.T) {
 		_, _ = w.Write([]byte(text))
 	}
 	require.NoError(t, z.Close())
-	packed := source(t, "two.zip", b.Bytes())
-	o := &shape.Opener{}
+	packed := fileOf(t, "two.zip", b.Bytes())
+	o := &source.Opener{}
 	defer o.Close()
 	for name, text := range want {
 		f := packed
 		f.Entry, f.Size = name, int64(len(text))
-		assert.Equal(t, text, string(bytesOf(t, o, &plan.Step{Source: &f, Shape: layout.Unpack, Size: f.Size})))
+		assert.Equal(t, text, string(bytesOf(t, o, &shape.Spec{Source: f, Shape: shape.Unpack, Size: f.Size})))
 	}
-	image := source(t, "disc.iso", coretest.Image(t, coretest.Inf("VSP-00001", "x", "1/1", "full")))
+	image := fileOf(t, "disc.iso", coretest.Image(t, coretest.Inf("VSP-00001", "x", "1/1", "full")))
 	f := image
 	f.Entry, f.Size = "VESPER.INF", int64(len(coretest.Inf("VSP-00001", "x", "1/1", "full")))
-	assert.Equal(t, coretest.Inf("VSP-00001", "x", "1/1", "full"), string(bytesOf(t, o, &plan.Step{Source: &f, Shape: layout.Extract, Size: f.Size})))
+	assert.Equal(t, coretest.Inf("VSP-00001", "x", "1/1", "full"), string(bytesOf(t, o, &shape.Spec{Source: f, Shape: shape.Extract, Size: f.Size})))
 
 	for name, c := range map[string]struct {
 		entry string
@@ -140,16 +139,16 @@ func TestWhatIsInArchivesAndImages(t *testing.T) {
 	}{"not in it": {"c.dat", 5, "c.dat"}, "of another length": {"b.dat", 5, "it had 5 bytes"}, "a folder": {"deep", 0, "deep"}} {
 		f := packed
 		f.Entry, f.Size = c.entry, c.size
-		_, err := o.Open(context.Background(), &plan.Step{Source: &f, Size: c.size})
+		_, err := o.Make(context.Background(), &shape.Spec{Source: f, Size: c.size})
 		var wrong *shape.SourceError
 		assert.ErrorAs(t, err, &wrong, name)
 		assert.ErrorContains(t, err, c.say)
 	}
 	f = title.File{Path: filepath.Join(t.TempDir(), "gone.zip"), Entry: "a", Size: 1}
-	_, err := o.Open(context.Background(), &plan.Step{Source: &f, Size: 1})
+	_, err := o.Make(context.Background(), &shape.Spec{Source: f, Size: 1})
 	assert.ErrorContains(t, err, "reading the source")
-	f = source(t, "short.iso", []byte("short"))
-	_, err = o.Open(context.Background(), &plan.Step{Source: &f, Offset: 3, Size: 9})
+	f = fileOf(t, "short.iso", []byte("short"))
+	_, err = o.Make(context.Background(), &shape.Spec{Source: f, Offset: 3, Size: 9})
 	assert.ErrorContains(t, err, "it has 5 bytes, and 12 bytes are wanted of it")
 }
 
@@ -162,33 +161,33 @@ func TestPicturesAreBroughtToSize(t *testing.T) {
 	}
 	var b bytes.Buffer
 	require.NoError(t, png.Encode(&b, wide))
-	src := source(t, "cover.png", b.Bytes())
+	src := fileOf(t, "cover.png", b.Bytes())
 	for name, c := range map[string]struct {
-		picture loader.Picture
+		picture picture.Rule
 		w, h    int
 	}{
-		"inside":      {loader.Picture{Width: 256, Height: 368, Fit: "inside", Format: "jpg"}, 256, 64},
-		"exact":       {loader.Picture{Width: 128, Height: 128, Fit: "exact", Format: "png"}, 128, 128},
-		"cut":         {loader.Picture{Width: 100, Height: 140, Fit: "cut", Format: "jpg"}, 100, 140},
-		"small files": {loader.Picture{Width: 256, Height: 368, Fit: "inside", Format: "jpg", LargestFile: 5000}, 256, 64},
+		"inside":      {picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg"}, 256, 64},
+		"exact":       {picture.Rule{Width: 128, Height: 128, Fit: "exact", Format: "png"}, 128, 128},
+		"cut":         {picture.Rule{Width: 100, Height: 140, Fit: "cut", Format: "jpg"}, 100, 140},
+		"small files": {picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg", Largest: 5000}, 256, 64},
 	} {
-		got := bytesOf(t, &shape.Opener{}, &plan.Step{Source: &src, Shape: layout.Fitted, Picture: &c.picture, Size: c.picture.Estimate()})
+		got := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted, With: &shape.With{Picture: &c.picture}})
 		head, kind, err := image.DecodeConfig(bytes.NewReader(got))
 		require.NoError(t, err, name)
 		assert.Equal(t, [2]int{c.w, c.h}, [2]int{head.Width, head.Height}, name)
 		assert.Equal(t, map[string]string{"jpg": "jpeg", "png": "png"}[c.picture.Format], kind, name)
-		if most := int64(c.picture.LargestFile); most > 0 {
+		if most := c.picture.Largest; most > 0 {
 			assert.LessOrEqual(t, int64(len(got)), most)
 		}
-		again := bytesOf(t, &shape.Opener{}, &plan.Step{Source: &src, Picture: &c.picture})
+		again := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted, With: &shape.With{Picture: &c.picture}})
 		assert.True(t, bytes.Equal(got, again), "the same bytes each time")
 	}
-	bad := source(t, "cover.jpg", []byte("no picture"))
-	_, err := (&shape.Opener{}).Open(context.Background(), &plan.Step{Source: &bad, Picture: &loader.Picture{Width: 9, Height: 9, Format: "jpg"}, Size: 10})
+	bad := fileOf(t, "cover.jpg", []byte("no picture"))
+	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: bad, Shape: shape.Fitted, With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
 	assert.ErrorContains(t, err, "it is no picture that can be read")
 	var j bytes.Buffer
 	require.NoError(t, jpeg.Encode(&j, wide, nil))
-	cut := source(t, "cut.jpg", j.Bytes()[:j.Len()/2])
-	_, err = (&shape.Opener{}).Open(context.Background(), &plan.Step{Source: &cut, Picture: &loader.Picture{Width: 9, Height: 9, Format: "jpg"}, Size: 10})
+	cut := fileOf(t, "cut.jpg", j.Bytes()[:j.Len()/2])
+	_, err = (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: cut, Shape: shape.Fitted, With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
 	assert.ErrorContains(t, err, "reading the source")
 }

@@ -1,0 +1,105 @@
+package shape
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// A SourceError is a source file that cannot be read as planned.
+type SourceError struct {
+	Path string
+	Err  error
+}
+
+func (e *SourceError) Error() string {
+	var pe *fs.PathError
+	if errors.As(e.Err, &pe) {
+		return fmt.Sprintf("reading the source %s: %v", e.Path, pe.Err)
+	}
+	return fmt.Sprintf("reading the source %s: %v", e.Path, e.Err)
+}
+
+// Unwrap returns what the system said.
+func (e *SourceError) Unwrap() error { return e.Err }
+
+// fromSource opens what a shape is made of, as it is.
+func fromSource(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	return w.Open(&s.Source)
+}
+
+// partOf opens the run of bytes of its source that a spec tells.
+func partOf(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	c, err := w.Open(&s.Source)
+	if err != nil {
+		return nil, err
+	}
+	return window(c, s)
+}
+
+// window is the run of bytes of a content that a spec tells: all of it, or a part.
+func window(c place.Content, s *Spec) (place.Content, error) {
+	if s.Offset+s.Size > c.Size() {
+		err := &SourceError{s.Source.Called(), fmt.Errorf("it has %s, and %s are wanted of it: %w", size.Format(c.Size()), size.Format(s.Offset+s.Size), io.ErrUnexpectedEOF)}
+		_ = c.Close()
+		return nil, err
+	}
+	if s.Offset == 0 && s.Size == c.Size() {
+		return c, nil
+	}
+	return &part{c, s.Offset, s.Size}, nil
+}
+
+// part is some of a content.
+type part struct {
+	place.Content
+	from, size int64
+}
+
+func (p *part) Size() int64 { return p.size }
+
+func (p *part) ReadAt(b []byte, off int64) (int, error) {
+	short := false
+	if left := p.size - off; int64(len(b)) > left {
+		b, short = b[:max(0, left)], true
+	}
+	n, err := p.Content.ReadAt(b, p.from+off)
+	if err == nil && short {
+		err = io.EOF
+	}
+	return n, err
+}
+
+// Data tells where the part has data.
+func (p *part) Data(off int64) (start, end int64) {
+	start, end = p.Content.Data(p.from + off)
+	return min(max(start-p.from, 0), p.size), min(max(end-p.from, 0), p.size)
+}
+
+// Bytes are bytes in memory as content.
+func Bytes(b []byte) place.Content { return text{bytes.NewReader(b)} }
+
+// text is bytes in memory as one run.
+type text struct{ *bytes.Reader }
+
+func (t text) Close() error { return nil }
+
+// Data is the text as one run.
+func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
+
+// full is content of which nobody knows where it has zeros.
+type full struct {
+	io.ReaderAt
+	size  int64
+	close func() error
+}
+
+func (f *full) Size() int64                       { return f.size }
+func (f *full) Close() error                      { return f.close() }
+func (f *full) Data(off int64) (start, end int64) { return min(off, f.size), f.size }

@@ -1,0 +1,196 @@
+package shape
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+
+	"polytome/internal/core/title"
+	"polytome/internal/format/cuesheet"
+	"polytome/internal/format/sectors"
+	"polytome/internal/format/wav"
+	"polytome/internal/place"
+)
+
+// oneFile is the tracks of a disc one after another in one file.
+var oneFile = Kind{
+	Name: OneFile, Word: "one file", From: title.Tracks,
+	Rule: "the tracks of a disc go into one file",
+	Told: "put together as %s tells",
+	Says: func(l, _ string) string { return l + " wants the tracks of a disc in one file" },
+	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+		d, err := openSheet(w, s)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range d.spans {
+			if t.SectorBytes() != cuesheet.RawSector {
+				_ = d.Close()
+				return nil, &SourceError{s.Source.Called(), fmt.Errorf("track %d has sectors of %d bytes: only tracks of whole sectors (%d) go into one file", t.Number, t.SectorBytes(), cuesheet.RawSector)}
+			}
+		}
+		return window(d, s)
+	},
+}
+
+// plain is what lies in the data track of a disc, as a plain image.
+var plain = Kind{
+	Name: Plain, Word: "plain", From: title.Tracks,
+	Rule: "the data track of a disc goes as a plain image",
+	Told: "taken out of the data track of %s",
+	Says: func(l, _ string) string { return l + " wants the plain image in the disc's data track" },
+	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+		d, err := openSheet(w, s)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range d.spans {
+			n, offset, ok := t.Data()
+			if !ok {
+				continue
+			}
+			r := sectors.New(d.files[t.File], t.At+t.Length, n, offset, t.At/n)
+			c := &full{r, r.Size(), d.Close}
+			if s.Offset > 0 || s.Size < c.size && !s.AtMost {
+				return window(c, s)
+			}
+			return c, nil
+		}
+		_ = d.Close()
+		return nil, &SourceError{s.Source.Called(), errors.New("it is a disc of music: there is no data track")}
+	},
+}
+
+// OneFileOf is the one file of all tracks of a disc.
+func OneFileOf(f title.File, parts []title.Part) Spec {
+	s := Spec{Shape: OneFile, Source: f, With: &With{Parts: parts}}
+	for i := range parts {
+		s.Size += parts[i].File.Size
+		s.AtMost = s.AtMost || waveNamed(parts[i].Name)
+	}
+	return s
+}
+
+// waveNamed reports whether a file has a header in front of its sound, as its name tells.
+func waveNamed(name string) bool { return path.Ext(name) == ".wav" || path.Ext(name) == ".WAV" }
+
+// PlainOf is the plain image in a disc's data track, which is in the first of its files as a rule. The size is the
+// most that it can have: where the track ends stands in the sheet.
+func PlainOf(f title.File, parts []title.Part) Spec {
+	s := Spec{Shape: Plain, Source: f, AtMost: true, With: &With{Parts: parts}}
+	for i := range parts {
+		s.Size = max(s.Size, parts[i].File.Size)
+	}
+	return s
+}
+
+// A disc is the files of a cue sheet as one run of bytes, without the headers of WAVE files.
+type disc struct {
+	files []place.Content
+	spans []cuesheet.Span
+	size  int64
+}
+
+// openSheet opens the files that the sheet of a spec tells, which are its parts.
+func openSheet(w Whence, s *Spec) (*disc, error) {
+	text, err := readText(w, &s.Source)
+	if err != nil {
+		return nil, err
+	}
+	d, err := openDisc(w, text, s.With.Parts)
+	var se *SourceError
+	if err != nil && !errors.As(err, &se) {
+		err = &SourceError{s.Source.Called(), err}
+	}
+	return d, err
+}
+
+func openDisc(w Whence, text string, parts []title.Part) (*disc, error) {
+	sheet, err := cuesheet.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	if len(sheet.Files) != len(parts) {
+		return nil, fmt.Errorf("the sheet names %d files, and %d belong to it", len(sheet.Files), len(parts))
+	}
+	d := &disc{}
+	for i := range parts {
+		c, err := w.Open(&parts[i].File)
+		if err != nil {
+			_ = d.Close()
+			return nil, err
+		}
+		d.files = append(d.files, c)
+		if sheet.Files[i].Type == "WAVE" {
+			at, length, err := wav.Sound(c, c.Size())
+			if err != nil {
+				_ = d.Close()
+				return nil, &SourceError{parts[i].File.Called(), err}
+			}
+			d.files[i] = &part{c, at, length}
+		}
+		d.size += d.files[i].Size()
+	}
+	if d.spans, err = sheet.Spans(d.sizes()); err != nil {
+		_ = d.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *disc) sizes() (out []int64) {
+	for _, f := range d.files {
+		out = append(out, f.Size())
+	}
+	return out
+}
+
+// Size is the bytes of all files together.
+func (d *disc) Size() int64 { return d.size }
+
+// Close closes the files.
+func (d *disc) Close() error {
+	var all []error
+	for _, f := range d.files {
+		all = append(all, f.Close())
+	}
+	return errors.Join(all...)
+}
+
+func (d *disc) ReadAt(b []byte, off int64) (done int, err error) {
+	for _, f := range d.files {
+		if off >= f.Size() {
+			off -= f.Size()
+			continue
+		}
+		want := min(int64(len(b)-done), f.Size()-off)
+		n, err := f.ReadAt(b[done:done+int(want)], off)
+		done += n
+		if int64(n) < want {
+			if err == nil || errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
+			}
+			return done, err
+		}
+		if off = 0; done == len(b) {
+			return done, nil
+		}
+	}
+	return done, io.EOF
+}
+
+// Data is the first run of data of the files.
+func (d *disc) Data(off int64) (start, end int64) {
+	var base int64
+	for _, f := range d.files {
+		if off < base+f.Size() {
+			if start, end := f.Data(max(0, off-base)); start < f.Size() {
+				return base + start, base + end
+			}
+		}
+		base += f.Size()
+	}
+	return d.size, d.size
+}

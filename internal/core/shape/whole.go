@@ -1,0 +1,7 @@
+package shape
+
+var whole = Kind{
+	Name: Whole, Word: "as it is",
+	Says: func(_, form string) string { return "the " + form + " goes as it is" },
+	Open: partOf,
+}

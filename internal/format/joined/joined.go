@@ -1,0 +1,67 @@
+// Package joined reads several runs of bytes, one after another, as one: the parts of something that was cut.
+package joined
+
+import (
+	"errors"
+	"io"
+	"slices"
+)
+
+// A Part is one run of bytes.
+type Part struct {
+	io.ReaderAt
+	Size int64
+}
+
+// A Reader is parts as one. It is safe for several goroutines when they are.
+type Reader struct {
+	parts []Part
+	ends  []int64
+}
+
+// New joins parts.
+func New(parts ...Part) *Reader {
+	r := &Reader{parts: parts}
+	var end int64
+	for _, p := range parts {
+		end += p.Size
+		r.ends = append(r.ends, end)
+	}
+	return r
+}
+
+// Size is the number of bytes of all parts.
+func (r *Reader) Size() int64 {
+	if len(r.ends) == 0 {
+		return 0
+	}
+	return r.ends[len(r.ends)-1]
+}
+
+// ReadAt reads over the parts. It returns [io.EOF] at the end of the last one, and
+// [io.ErrUnexpectedEOF] where a part ends early.
+func (r *Reader) ReadAt(b []byte, off int64) (done int, err error) {
+	i, _ := slices.BinarySearchFunc(r.ends, off, func(end, off int64) int {
+		if end <= off {
+			return -1
+		}
+		return 1
+	})
+	for ; i < len(r.parts) && done < len(b); i++ {
+		p := &r.parts[i]
+		at := off + int64(done) - (r.ends[i] - p.Size)
+		want := min(int64(len(b)-done), p.Size-at)
+		n, err := p.ReadAt(b[done:done+int(want)], at)
+		done += n
+		if int64(n) < want {
+			if err == nil || errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
+			}
+			return done, err
+		}
+	}
+	if done < len(b) {
+		return done, io.EOF
+	}
+	return done, nil
+}
