@@ -9,6 +9,7 @@ import (
 	"unicode/utf16"
 
 	"polytome/internal/format/iso9660"
+	"polytome/internal/format/sectors"
 )
 
 // Cartridge is a cartridge of 512 bytes with a header: the magic bytes, the name, and the sum of
@@ -66,18 +67,15 @@ func Volume(identifier, name string, data []byte) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// RawTrack brings an image into raw sectors of 2352 bytes, mode 1 (ECMA-130, clause 14). The
-// error correction codes are left zero, as readers of images do not look at them.
+// RawTrack brings an image into raw sectors of 2352 bytes, mode 1.
 func RawTrack(image []byte) []byte {
-	var out []byte
-	for at := 0; at < len(image); at += iso9660.SectorSize {
-		sector := make([]byte, 2352)
-		copy(sector, "\x00\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\x00")
-		n := at/iso9660.SectorSize + 150
-		bcd := func(v int) byte { return byte(v/10<<4 | v%10) }
-		sector[12], sector[13], sector[14], sector[15] = bcd(n/75/60), bcd(n/75%60), bcd(n%75), 1
-		copy(sector[16:], image[at:min(len(image), at+iso9660.SectorSize)])
-		out = append(out, sector...)
+	e, err := sectors.NewEncoder(bytes.NewReader(image), int64(len(image)))
+	if err != nil {
+		return nil
+	}
+	out := make([]byte, e.Size())
+	if _, err := e.ReadAt(out, 0); err != nil {
+		return nil
 	}
 	return out
 }
