@@ -22,16 +22,19 @@ func imageCommand() *cobra.Command {
 	var o container.Options
 	cmd := &cobra.Command{
 		Use:   "image",
-		Short: "Look into disc images, cue sheets and archives",
-		Long: `Image lists and unpacks what disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors),
-cue sheets and archives (zip, 7z, RAR, LHA) hold.`,
-		Example: "  polytome image ls game.iso\n  polytome image cat game.iso VESPER.INF\n  polytome image extract games.7z --to ./games",
+		Short: "Look into disc images, tracks and archives, and bring them into other shapes",
+		Long: `Image lists and unpacks what disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors, packed images),
+cue sheets and archives (zip, 7z, RAR, LHA) hold; and it makes images, packs them, cuts and joins files, and brings
+tracks into other shapes.
+
+Sources are never touched, and nothing that is there is overwritten. A file gets its name when it is whole.`,
+		Example: "  polytome image ls game.iso\n  polytome image build ./disc -o disc.iso --udf\n  polytome image pack game.skd -o game.pkd\n  polytome image check game.pkd",
 	}
 	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be given several times)")
 	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "open archives too that are suspiciously large inside")
 	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that has ISO 9660 too")
 	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside of the file (several with // between)")
-	cmd.AddCommand(imageLs(&o), imageCat(&o), imageExtract(&o))
+	cmd.AddCommand(imageInfo(&o), imageLs(&o), imageCat(&o), imageExtract(&o), imageBuild(), imageSplit(), imageJoin(), imagePack(), imageUnpack(), imageTracks(), imageCheck(&o))
 	return cmd
 }
 

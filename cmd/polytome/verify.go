@@ -5,7 +5,6 @@ import (
 	"io"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -150,34 +149,4 @@ func printVerified(out io.Writer, r intake.VerifyReport) {
 		fmt.Fprintf(out, " (%d known from before)", known)
 	}
 	fmt.Fprintln(out, ".")
-}
-
-// progress prints how far a long command is, in one line, where somebody is looking.
-type progress struct {
-	out   *os.File
-	last  time.Time
-	begun time.Time
-	shown bool
-}
-
-func (p *progress) verify(v intake.VerifyProgress) {
-	if !isTerminal(p.out) {
-		return
-	}
-	now := time.Now()
-	if p.begun.IsZero() {
-		p.begun = now
-	}
-	if now.Sub(p.last) < 200*time.Millisecond {
-		return
-	}
-	p.last, p.shown = now, true
-	rate := float64(v.Done) / max(0.1, now.Sub(p.begun).Seconds())
-	fmt.Fprintf(p.out, "\r\x1b[K%3.0f %%  %s of %s, %s/s", percent(v.Done, v.Total), size.Format(v.Done), size.Format(v.Total), size.Format(int64(rate)))
-}
-
-func (p *progress) end() {
-	if p.shown {
-		fmt.Fprint(p.out, "\r\x1b[K")
-	}
 }

@@ -56,6 +56,9 @@ func window(c place.Content, s *Spec) (place.Content, error) {
 	return &part{c, s.Offset, s.Size}, nil
 }
 
+// Window is the run of bytes of a content that a spec tells, which must lie in it.
+func Window(c place.Content, s *Spec) place.Content { return &part{c, s.Offset, s.Size} }
+
 // part is some of a content.
 type part struct {
 	place.Content

@@ -86,15 +86,29 @@ func PlainOf(f title.File, parts []title.Part) Spec {
 	return s
 }
 
-// A disc is the files of a cue sheet as one run of bytes, without the headers of WAVE files.
-type disc struct {
+// A Disc is the files of a cue sheet as one run of bytes, without the headers of WAVE files.
+type Disc struct {
 	files []place.Content
 	spans []cuesheet.Span
 	size  int64
 }
 
+// OpenDisc opens the files of a cue sheet, which are its parts in their order.
+func OpenDisc(w Whence, sheet title.File, parts []title.Part) (*Disc, error) {
+	return openSheet(w, &Spec{Source: sheet, With: &With{Parts: parts}})
+}
+
+// Tracks are the tracks of the disc, in order.
+func (d *Disc) Tracks() []cuesheet.Span { return d.spans }
+
+// Track is the bytes of one track, from its index 1 on.
+func (d *Disc) Track(n int) place.Content {
+	t := d.spans[n]
+	return &part{d.files[t.File], t.At, t.Length}
+}
+
 // openSheet opens the files that the sheet of a spec tells, which are its parts.
-func openSheet(w Whence, s *Spec) (*disc, error) {
+func openSheet(w Whence, s *Spec) (*Disc, error) {
 	text, err := readText(w, &s.Source)
 	if err != nil {
 		return nil, err
@@ -107,7 +121,7 @@ func openSheet(w Whence, s *Spec) (*disc, error) {
 	return d, err
 }
 
-func openDisc(w Whence, text string, parts []title.Part) (*disc, error) {
+func openDisc(w Whence, text string, parts []title.Part) (*Disc, error) {
 	sheet, err := cuesheet.Parse(text)
 	if err != nil {
 		return nil, err
@@ -115,7 +129,7 @@ func openDisc(w Whence, text string, parts []title.Part) (*disc, error) {
 	if len(sheet.Files) != len(parts) {
 		return nil, fmt.Errorf("the sheet names %d files, and %d belong to it", len(sheet.Files), len(parts))
 	}
-	d := &disc{}
+	d := &Disc{}
 	for i := range parts {
 		c, err := w.Open(&parts[i].File)
 		if err != nil {
@@ -140,7 +154,7 @@ func openDisc(w Whence, text string, parts []title.Part) (*disc, error) {
 	return d, nil
 }
 
-func (d *disc) sizes() (out []int64) {
+func (d *Disc) sizes() (out []int64) {
 	for _, f := range d.files {
 		out = append(out, f.Size())
 	}
@@ -148,10 +162,10 @@ func (d *disc) sizes() (out []int64) {
 }
 
 // Size is the bytes of all files together.
-func (d *disc) Size() int64 { return d.size }
+func (d *Disc) Size() int64 { return d.size }
 
 // Close closes the files.
-func (d *disc) Close() error {
+func (d *Disc) Close() error {
 	var all []error
 	for _, f := range d.files {
 		all = append(all, f.Close())
@@ -159,7 +173,7 @@ func (d *disc) Close() error {
 	return errors.Join(all...)
 }
 
-func (d *disc) ReadAt(b []byte, off int64) (done int, err error) {
+func (d *Disc) ReadAt(b []byte, off int64) (done int, err error) {
 	for _, f := range d.files {
 		if off >= f.Size() {
 			off -= f.Size()
@@ -182,7 +196,7 @@ func (d *disc) ReadAt(b []byte, off int64) (done int, err error) {
 }
 
 // Data is the first run of data of the files.
-func (d *disc) Data(off int64) (start, end int64) {
+func (d *Disc) Data(off int64) (start, end int64) {
 	var base int64
 	for _, f := range d.files {
 		if off < base+f.Size() {

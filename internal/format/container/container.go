@@ -12,6 +12,7 @@ import (
 	"polytome/internal/format/archive"
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/format/iso9660"
+	"polytome/internal/format/packed"
 	"polytome/internal/format/sectors"
 )
 
@@ -83,6 +84,14 @@ func (c *Container) open(name string, o Options) error {
 	if !errors.Is(err, archive.ErrNotArchive) {
 		return err
 	}
+	p, err := packed.OpenFile(name)
+	if err == nil {
+		c.close = append(c.close, p.Close)
+		return c.image(p, p.Size(), o)
+	}
+	if !errors.Is(err, packed.ErrNotPacked) {
+		return err
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return err
@@ -116,6 +125,10 @@ func (c *Container) enter(name string, o Options) error {
 }
 
 func (c *Container) image(r io.ReaderAt, size int64, o Options) error {
+	if p, err := packed.Open(r, size); err == nil { // inside of another one
+		c.close = append(c.close, p.Close)
+		r, size = p, p.Size()
+	}
 	im, err := OpenImage(r, size)
 	if err != nil {
 		return err

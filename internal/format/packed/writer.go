@@ -40,6 +40,7 @@ type Options struct {
 // A Report is what packing did.
 type Report struct {
 	Image  int64  // bytes of the image
+	Read   int64  // bytes of it that were taken in
 	Packed int64  // bytes of the packed image
 	Zeros  int64  // bytes left out, that are zeros
 	Unused int64  // bytes left out that the disc does not use
@@ -327,6 +328,7 @@ func (s *Stream) next() {
 		s.index.Write(row[:])
 	}
 	s.report.Lost += c.lost
+	s.report.Read += c.length
 	if !c.hole {
 		s.out = c.packed
 	}

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/convert"
+	"polytome/internal/core/loader"
+	"polytome/internal/format/packed"
+	"polytome/internal/size"
+)
+
+func imagePack() *cobra.Command {
+	var out, block, most string
+	var dry, asJSON bool
+	var o convert.PackOptions
+	cmd := &cobra.Command{
+		Use:   "pack FILE -o FILE.pkd",
+		Short: "Pack a disc image: without the blocks that hold nothing",
+		Long: `Pack leaves out blocks that are all zeros, and those that the disc itself says it does not use. What such blocks hold
+comes back as zeros: how much that can be is said before, and how much it was afterwards. With --keep-unused only zeros are left out, and
+the image comes back bit for bit.`,
+		Example: "  polytome image pack game.skd -o game.pkd\n  polytome image pack game.skd -o game.pkd --compress --largest 3GiB\n  polytome image pack game.skd --dry-run",
+		Args:    one("the image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if out == "" && !dry {
+				return usageError{errors.New("-o FILE says where to write; - is standard output")}
+			}
+			var limit loader.Size
+			for flag, v := range map[string]struct {
+				text string
+				into *int64
+			}{"block": {block, &o.Block}, "largest": {most, (*int64)(&limit)}} {
+				if v.text == "" {
+					continue
+				}
+				n, err := size.Parse(v.text)
+				if err != nil || n <= 0 {
+					return usageError{fmt.Errorf("--%s: %q is no size", flag, v.text)}
+				}
+				*v.into = n
+			}
+			if out == "-" && limit > 0 {
+				return usageError{errors.New("standard output cannot be cut: leave --largest away")}
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			in, done, err := fromInput(args[0], cmd.InOrStdin())
+			if err != nil {
+				return err
+			}
+			defer done()
+			p, err := convert.ProspectOf(in, set, o)
+			if err != nil {
+				return err
+			}
+			say := report(cmd, out)
+			if !asJSON {
+				printProspect(say, p)
+			}
+			if dry {
+				if asJSON {
+					return printJSON(cmd.OutOrStdout(), p)
+				}
+				return nil
+			}
+			tell := &progress{out: os.Stderr}
+			var r packed.Report
+			names := []string{out}
+			if out == "-" {
+				r, err = convert.Pack(cmd.Context(), in, p, convert.Stream{Writer: cmd.OutOrStdout()}, o, tell.bytes)
+			} else {
+				to, name, openErr := convert.Target(out)
+				if openErr != nil {
+					return openErr
+				}
+				defer to.Close()
+				c := convert.NewCutter(cmd.Context(), to, int64(limit), func(n int) string { return packed.PartName(name, n) })
+				r, err = convert.Pack(cmd.Context(), in, p, c, o, tell.bytes)
+				err = c.End(err)
+				names = names[:0]
+				for _, n := range c.Names {
+					names = append(names, filepath.Join(filepath.Dir(out), n))
+				}
+			}
+			tell.end()
+			if err != nil {
+				return said(cmd.Context(), err)
+			}
+			if asJSON {
+				return printJSON(say, struct {
+					Files []string `json:"files"`
+					convert.Prospect
+					packed.Report
+					Exact bool `json:"exact"`
+				}{names, p, r, r.Exact()})
+			}
+			fmt.Fprintf(say, "%s, %s bytes, %.0f %% of the image", clean(names[0]), size.Exact(r.Packed), percent(r.Packed, max(1, r.Image)))
+			if len(names) > 1 {
+				fmt.Fprintf(say, ", in %d files", len(names))
+			}
+			fmt.Fprintln(say)
+			if r.Exact() {
+				fmt.Fprintln(say, "Nothing but zeros was left out: it comes back bit for bit.")
+			} else {
+				fmt.Fprintf(say, "%s that the disc does not use held something; they come back as zeros.\n", size.Format(r.Lost))
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVarP(&out, "output", "o", "", "the packed image to write; - is standard output")
+	f.BoolVar(&o.Compress, "compress", false, "compress blocks with Zstandard; not every loader reads that")
+	f.BoolVar(&o.KeepUnused, "keep-unused", false, "keep also what the disc does not use")
+	f.StringVar(&block, "block", "", "bytes in a block, a power of two from 4KiB to 1MiB (default 32KiB)")
+	f.StringVar(&most, "largest", "", "go on in further files (.2.pkd, .3.pkd) when one has so many bytes, such as 3GiB")
+	f.BoolVar(&dry, "dry-run", false, "only say what packing would do")
+	f.BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func imageUnpack() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:     "unpack FILE.pkd -o FILE",
+		Short:   "Give back the image that was packed",
+		Long:    "Unpack finds further parts (.2.pkd, .3.pkd) beside the file, and checks every block.",
+		Example: "  polytome image unpack game.pkd -o game.skd\n  polytome image unpack game.pkd -o - | cmp - game.skd",
+		Args:    one("the packed image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			im, err := packed.OpenFile(args[0])
+			if err != nil {
+				return hint(args[0], err)
+			}
+			defer im.Close()
+			to, err := outputOf(cmd.Context(), out, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			tell := &progress{out: os.Stderr}
+			err = convert.Unpack(cmd.Context(), im, to, tell.bytes)
+			tell.end()
+			if err = to.end(err); err != nil {
+				if cmd.Context().Err() != nil {
+					return errStopped
+				}
+				return hint(args[0], err)
+			}
+			fmt.Fprintf(report(cmd, out), "%s, %s bytes, CRC-32 %08x\n", clean(out), size.Exact(im.Size()), im.Sum())
+			if im.Lost() > 0 {
+				fmt.Fprintf(report(cmd, out), "%s of it held something that the disc did not use, and are zeros now.\n", size.Format(im.Lost()))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the image to write; - is standard output")
+	return cmd
+}
+
+func printProspect(out io.Writer, p convert.Prospect) {
+	what := "which game it is, and what it uses, is not known: only zeros are left out"
+	if p.Platform != "" {
+		what = "of the platform " + p.Platform + ", which does not say what it uses: only zeros are left out"
+	}
+	if p.Used.Unit > 0 {
+		what = fmt.Sprintf("of the platform %s; %s of it are not used: what they hold comes back as zeros", p.Platform, size.Format(p.Unused))
+	}
+	fmt.Fprintf(out, "An image of %s, %s. Packed it takes at most %s.\n", size.Format(p.Image), what, size.Format(p.AtMost))
+}

@@ -1,0 +1,124 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/convert"
+	"polytome/internal/core/loader"
+	"polytome/internal/place/folder"
+	"polytome/internal/size"
+)
+
+func imageSplit() *cobra.Command {
+	var part, to, name, manifest string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "split FILE --size SIZE",
+		Short: "Cut a file into parts",
+		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each, and of the whole. Names are made
+of {base}, {ending} and {index}, as in loader profiles: {index|pad:3} is 001.`,
+		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' --name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
+		Args:    one("the file to cut"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var n loader.Size
+			if part == "" {
+				return usageError{errors.New("--size says how large a part is, such as 2GiB")}
+			}
+			if err := n.UnmarshalText([]byte(part)); err != nil {
+				return usageError{fmt.Errorf("--size: %w", err)}
+			}
+			tpl, err := loader.ParseTemplate(name)
+			if err != nil {
+				return usageError{fmt.Errorf("--name: %w", err)}
+			}
+			if to == "" {
+				to = filepath.Dir(args[0])
+			}
+			if err := os.MkdirAll(to, 0o755); err != nil {
+				return err
+			}
+			p, err := folder.Open(to, folder.Options{})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			if manifest == "" {
+				manifest = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])) + ".parts.toml"
+			}
+			if manifest == "-" {
+				manifest = ""
+			}
+			tell := &progress{out: os.Stderr}
+			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl, Manifest: manifest}, tell.bytes)
+			tell.end()
+			if err != nil {
+				return said(cmd.Context(), err)
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), m)
+			}
+			for _, p := range m.Parts {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  %15s  %s\n", p.CRC32, size.Exact(p.Length), clean(filepath.Join(to, p.File)))
+			}
+			if manifest != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "their list: %s\n", clean(filepath.Join(to, manifest)))
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&part, "size", "", "bytes in a part, such as 2GiB or '2GiB - 64KiB'")
+	f.StringVar(&name, "name", "{base}.{index|pad:3}{ending}", "the name of each part")
+	f.StringVar(&to, "to", "", "the folder to write into (default: that of the file)")
+	f.StringVar(&manifest, "manifest", "", "the name of the list of parts (default: made of the file's; - for none)")
+	f.BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func imageJoin() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:   "join LIST | PART... -o FILE",
+		Short: "Put parts together again",
+		Long: `Join takes the list of parts that split, or a loader's folder, has, and checks the length and checksum of each; or the
+parts themselves, in order. What is missing, short or damaged is named.`,
+		Example: "  polytome image join game.parts.toml -o game.iso\n  polytome image join LONG/VSP-20417/parts.toml -o game.iso\n  polytome image join game.001 game.002 -o - | sha1sum",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usageError{fmt.Errorf("%s needs the list of parts, or the parts in order", cmd.CommandPath())}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := (*convert.Manifest)(nil), error(nil)
+			if len(args) == 1 && strings.EqualFold(filepath.Ext(args[0]), ".toml") {
+				m, err = convert.ReadManifest(args[0])
+			} else {
+				m, err = convert.PartsOf(args)
+			}
+			if err != nil {
+				return err
+			}
+			to, err := outputOf(cmd.Context(), out, cmd.OutOrStdout())
+			if err != nil {
+				return err
+			}
+			tell := &progress{out: os.Stderr}
+			err = convert.Join(cmd.Context(), m, to, tell.bytes)
+			tell.end()
+			if err = to.end(err); err != nil {
+				return said(cmd.Context(), err)
+			}
+			fmt.Fprintf(report(cmd, out), "%s, of %s\n", clean(out), size.Count(len(m.Parts), "part"))
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "the file to write; - is standard output")
+	return cmd
+}

@@ -1,0 +1,54 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/convert"
+	"polytome/internal/place/folder"
+)
+
+func imageTracks() *cobra.Command {
+	var as, to string
+	cmd := &cobra.Command{
+		Use:   "tracks FILE --as WHAT --to FOLDER",
+		Short: "Bring the tracks of a disc into another shape",
+		Long: `Tracks reads a cue sheet and the files that it names, and makes of them
+
+  one-file   all tracks in one file, with its cue sheet; music in WAVE files too
+  wav        every track in a file of its own, music as WAVE, with their cue sheet
+  plain      the plain image (ISO) in the data track
+
+and of a plain image
+
+  raw        a track of whole sectors of mode 1 with their codes (ECMA-130), with its cue sheet`,
+		Example: "  polytome image tracks game.cue --as one-file --to ./one\n  polytome image tracks game.cue --as wav --to ./music\n  polytome image tracks game.iso --as raw --to ./tracks",
+		Args:    one("a cue sheet, or a plain image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if as == "" || to == "" {
+				return usageError{fmt.Errorf("%s needs --as (one of %v) and --to FOLDER", cmd.CommandPath(), convert.Ways)}
+			}
+			if err := os.MkdirAll(to, 0o755); err != nil {
+				return err
+			}
+			p, err := folder.Open(to, folder.Options{})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			tell := &progress{out: os.Stderr}
+			names, err := convert.Tracks(cmd.Context(), args[0], convert.As(as), p, tell.bytes)
+			tell.end()
+			for _, n := range names {
+				fmt.Fprintln(cmd.OutOrStdout(), clean(filepath.Join(to, n)))
+			}
+			return said(cmd.Context(), err)
+		},
+	}
+	cmd.Flags().StringVar(&as, "as", "", "what to make: one-file, wav, plain or raw")
+	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
+	return cmd
+}

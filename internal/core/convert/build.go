@@ -1,0 +1,47 @@
+package convert
+
+import (
+	"context"
+	"errors"
+	"os"
+
+	"polytome/internal/core/shape"
+	"polytome/internal/format/iso9660"
+)
+
+// Build makes an image of a folder. Its size is known, and told, before the first byte is written; ready is called with it.
+func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink, tell Tell) error {
+	info, err := os.Stat(dir)
+	if err == nil && !info.IsDir() {
+		err = errors.New("it is no folder")
+	}
+	if err != nil {
+		return &shape.SourceError{Path: dir, Err: err}
+	}
+	im, err := iso9660.Lay(os.DirFS(dir), o)
+	if err != nil {
+		return &shape.SourceError{Path: dir, Err: err}
+	}
+	ready(im)
+	r := im.Reader()
+	defer r.Close()
+	w := &counting{to: to, tell: func(int64) {}}
+	if _, err := Copy(ctx, sparing{w, to}, r, nil, tell); err != nil {
+		if w.err == nil && ctx.Err() == nil {
+			err = &shape.SourceError{Path: dir, Err: err}
+		}
+		return err
+	}
+	return nil
+}
+
+// sparing counts what is written, and hands zeros on.
+type sparing struct {
+	*counting
+	to Sink
+}
+
+func (s sparing) Skip(n int64) error {
+	s.err = s.to.Skip(n)
+	return s.err
+}
