@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,8 @@ import (
 
 	"polytome/internal/format/archive"
 	"polytome/internal/format/container"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
 	"polytome/internal/size"
 	"polytome/internal/ui/style"
 )
@@ -193,13 +196,14 @@ func imageCat(o *container.Options) *cobra.Command {
 }
 
 func imageExtract(o *container.Options) *cobra.Command {
-	var to string
+	var to, as string
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "extract FILE [PATH] --to DIR",
 		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
 		Long: `Extract writes below the folder that is named, and nowhere else, whatever the names in the archive say.
-Nothing that is there is overwritten.`,
+Nothing that is there is overwritten. Names that the folder's filesystem cannot hold, or cannot tell apart, are changed, and told;
+with --as that is a filesystem which the folder stands for.`,
 		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
 		Args:    oneOrTwo("the file to unpack, and perhaps a path in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -211,12 +215,26 @@ Nothing that is there is overwritten.`,
 				return err
 			}
 			defer c.Close()
+			holds, err := filesystemOf(cmd.Context(), to, as)
+			if err != nil {
+				return err
+			}
+			renamed := map[string]string{}
 			type failure struct {
 				Name string `json:"name"`
 				Say  string `json:"say"`
 			}
 			failed := []failure{}
-			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(name string, err error) {
+			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(names []string) []string {
+				out, _ := holds.Inside(names, nil)
+				for i := range names {
+					if out[i] != names[i] {
+						renamed[names[i]] = out[i]
+						fmt.Fprintf(os.Stderr, "renamed: %s is %s there\n", style.Clean(names[i]), style.Clean(out[i]))
+					}
+				}
+				return out
+			}, func(name string, err error) {
 				failed = append(failed, failure{name, err.Error()})
 				fmt.Fprintf(os.Stderr, "not unpacked: %s: %v\n", style.Clean(name), err)
 			})
@@ -232,7 +250,9 @@ Nothing that is there is overwritten.`,
 					Bytes  int64     `json:"bytes"`
 					To     string    `json:"to"`
 					Failed []failure `json:"failed"`
-				}{files, bytes, to, failed})
+					// Renamed are files that are called otherwise there.
+					Renamed map[string]string `json:"renamed,omitempty"`
+				}{files, bytes, to, failed, renamed})
 			} else {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes), style.Clean(to))
 			}
@@ -243,8 +263,26 @@ Nothing that is there is overwritten.`,
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
+	cmd.Flags().StringVar(&as, "as", "", "the filesystem whose names are wanted: fat32, exfat, ntfs or ext4 (default: the folder's own)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// filesystemOf is the one that a folder, which need not be there yet, lies on or stands for.
+func filesystemOf(ctx context.Context, dir, as string) (place.Filesystem, error) {
+	if as != "" {
+		return place.FilesystemNamed(as)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return place.Filesystem{}, err
+	}
+	p, err := folder.Open(dir, folder.Options{})
+	if err != nil {
+		return place.Filesystem{}, err
+	}
+	defer p.Close()
+	f, err := p.Facts(ctx, []place.Entry{})
+	return f.Filesystem, err
 }
 
 // inner is the path in a container, as one for [io/fs].

@@ -228,6 +228,19 @@ func TestBuildingImages(t *testing.T) {
 	status, _, stderr = polytome(t, "image", "extract", image, "--to", extracted)
 	require.Zero(t, status, stderr)
 	judge.Run(t, "diff", "-r", src, extracted)
+	odd := filepath.Join(dir, "odd")
+	for _, name := range []string{"SCENE/one?.dat", "scene/two.dat", "fine.dat"} {
+		coretest.Write(t, odd, name, []byte(name))
+	}
+	status, _, stderr = polytome(t, "image", "build", odd, "-o", odd+".iso", "--label", "ODD")
+	require.Zero(t, status, stderr)
+	status, out, stderr = polytome(t, "image", "extract", odd+".iso", "--to", odd+" fat", "--as", "fat32")
+	require.Zero(t, status, stderr)
+	assert.Contains(t, out, "3 files")
+	assert.Contains(t, stderr, "renamed: scene/two.dat is scene_2/two.dat there")
+	assert.FileExists(t, filepath.Join(odd+" fat", "SCENE", "one_.dat"))
+	assert.FileExists(t, filepath.Join(odd+" fat", "scene_2", "two.dat"))
+
 	status, out, _ = polytome(t, "image", "info", image)
 	assert.Zero(t, status)
 	assert.Contains(t, out, `ISO 9660, "COPPER_TIDE"`)

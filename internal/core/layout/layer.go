@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -299,22 +300,10 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			l.sized(pl, l.built(t, d, i, rule, to), rule, v)
 			return
 		}
-		pl.claim(to) // which also holds what is below it
-		for k := range d.Parts {
-			part := &d.Parts[k]
-			if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-				pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: from}})
-			}
-		}
+		l.folder(pl, d, i, rule, to, from, "")
 	case title.Package:
 		if rule.Archives == "unpack" && len(d.Parts) > 0 {
-			pl.claim(to)
-			for k := range d.Parts {
-				part := &d.Parts[k]
-				if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: shape.Unpack}})
-				}
-			}
+			l.folder(pl, d, i, rule, to, shape.Unpack, "")
 			return
 		}
 		if rule.Archives == "unpack" {
@@ -334,20 +323,87 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 		l.tracks(pl, i, rule, v, to, sheet, parts, from)
 	case title.Image:
 		if as == shape.Extract && !packed && len(d.Parts) > 0 {
-			pl.claim(to)
-			for k := range d.Parts {
-				part := d.Parts[k].File
-				part.Path = d.File.Path
-				if name := below(d.Parts[k].Name); name != "" {
-					pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + l.cased(name), Rule: rule.Why, Spec: shape.Spec{Size: part.Size, Source: part, Shape: shape.Extract}})
-				}
-			}
+			l.folder(pl, d, i, rule, to, shape.Extract, d.File.Path)
 			return
 		}
 		l.file(pl, t, i, rule, v, to, packed)
 	default:
 		l.file(pl, t, i, rule, v, to, packed)
 	}
+}
+
+// folder adds what lies in a disc that goes as a folder. Names that the place cannot hold are changed, and the placement
+// says so. With a path, that is the image which the files lie in.
+func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name, image string) {
+	pl.claim(to) // which also holds what is below it
+	first := len(pl.Items)
+	var names []string
+	for k := range d.Parts {
+		part := &d.Parts[k]
+		if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
+			s := shape.Spec{Size: part.File.Size, Source: part.File, Shape: as}
+			if image != "" {
+				s.Source.Path = image
+			}
+			name = l.cased(name)
+			names = append(names, name)
+			pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + name, Rule: rule.Why, Spec: s})
+		}
+	}
+	if l.hold(names) || twice(names) { // a rule that gives two files one name is a mistake, and told as one
+		return
+	}
+	renamed, changed := l.target.Filesystem.Inside(names, l.allows)
+	for k, name := range renamed {
+		pl.Items[first+k].Path = to + "/" + name
+	}
+	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot be called so there, and got other names", size.Count(changed, "file")), "; ")
+}
+
+// hold reports whether the place holds all of these names as they are, and tells them apart.
+func (l *layer) hold(names []string) bool {
+	seen := make(map[string]string, len(names)) // as folded -> as written
+	for _, name := range names {
+		for elem := range strings.SplitSeq(name, "/") {
+			if l.target.Filesystem.CheckName(elem) != "" || l.allows(elem) != "" {
+				return false
+			}
+		}
+		for at := name; at != "."; at = path.Dir(at) { // folders too: two that differ in letter case are one
+			key := l.target.Filesystem.Fold(at)
+			was, known := seen[key]
+			if known && (was != at || at == name) {
+				return false
+			}
+			if known {
+				break // and so are those above it
+			}
+			seen[key] = at
+		}
+	}
+	return true
+}
+
+func twice(names []string) bool {
+	sorted := slices.Sorted(slices.Values(names))
+	return len(slices.Compact(sorted)) < len(names)
+}
+
+// allows says what an attachment has against a name inside of a title.
+func (l *layer) allows(name string) string {
+	at := l.target.Attachment
+	if at == nil {
+		return ""
+	}
+	if at.LongestName > 0 && units(at.Count).Count(name) > at.LongestName {
+		return "too long"
+	}
+	for _, r := range name {
+		if strings.ContainsRune(at.Forbidden, r) || len(at.Permitted) > 0 && !at.Permitted.Has(r) {
+			return "a character that is not allowed"
+		}
+	}
+	return ""
 }
 
 // tracks adds a cue sheet and the files that it names. Where they get other names than it tells, or are put into

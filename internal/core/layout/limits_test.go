@@ -111,6 +111,22 @@ func TestArchivesAndPackages(t *testing.T) {
 	assert.Contains(t, layout.Lay([]title.Title{two}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "two of its files would get the same path packages/Two/start.prog")
 }
 
+// TestNamesInsideATitle: what comes out of an image gets names that the place holds, and that differ there.
+func TestNamesInsideATitle(t *testing.T) {
+	gantry := coretest.Profile(t, "gantry")
+	odd := folderTitle("corvane", "CVN00117", "Hollow Lane", "main.run", "art/what?.dat", "art/What_.dat", "ART/sky.dat", strings.Repeat("n", 60)+".dat")
+	target := coretest.Target(t, gantry, "ftp", "exfat")
+	pl := layout.Lay([]title.Title{odd}, gantry, target).Placements[0]
+	require.Nil(t, pl.Refusal)
+	var got []string
+	for _, item := range pl.Items {
+		got = append(got, strings.TrimPrefix(item.Path, "Games/Hollow Lane/"))
+	}
+	assert.Equal(t, []string{"main.run", "art/what__2.dat", "art/What_.dat", "ART_2/sky.dat", strings.Repeat("n", 44) + ".dat"}, got)
+	assert.Contains(t, pl.How, "3 files in it cannot be called so there, and got other names")
+	assert.Contains(t, pl.Because(&pl.Items[0]), "got other names")
+}
+
 // TestTitlesInArchivesAreUnpacked: what does not go over as the archive that it is in is unpacked, file
 // by file.
 func TestTitlesInArchivesAreUnpacked(t *testing.T) {

@@ -126,7 +126,7 @@ func TestListingsAgreeWithOthersOverWholeTrees(t *testing.T) {
 				assert.Equal(t, theirs, ours)
 			}
 			extracted := filepath.Join(t.TempDir(), "out")
-			files, _, err := container.Extract(context.Background(), got, ".", extracted, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+			files, _, err := container.Extract(context.Background(), got, ".", extracted, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
 			require.NoError(t, err)
 			assert.Equal(t, len(want), files)
 			judge.Run(t, "diff", "-r", dir, extracted)
@@ -145,7 +145,7 @@ func TestListingsAgreeWithOthersOverWholeTrees(t *testing.T) {
 			assert.Equal(t, want, listing(t, got))
 			assert.Equal(t, sevenListing(t, file), listing(t, got))
 			extracted := filepath.Join(t.TempDir(), "out")
-			_, _, err = container.Extract(context.Background(), got, "sub", extracted, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+			_, _, err = container.Extract(context.Background(), got, "sub", extracted, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
 			require.NoError(t, err)
 			judge.Run(t, "diff", "-r", filepath.Join(dir, "sub"), filepath.Join(extracted, "sub"))
 		})
@@ -206,7 +206,7 @@ z.close()`, filepath.Join(dir, "evil.zip"))
 	defer c.Close()
 	assert.Len(t, c.Unsafe, 4)
 	var failed []string
-	_, _, err = container.Extract(context.Background(), c, ".", out, func(name string, err error) { failed = append(failed, name+": "+err.Error()) })
+	_, _, err = container.Extract(context.Background(), c, ".", out, nil, func(name string, err error) { failed = append(failed, name+": "+err.Error()) })
 	if err == nil {
 		assert.NotEmpty(t, failed)
 	}
@@ -225,7 +225,7 @@ func TestAFullDiskEndsUnpacking(t *testing.T) {
 	small := judge.Mount(t, "size=64k")
 	src := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(src, "big"), bytes.Repeat([]byte("x"), 1<<20), 0o644))
-	_, _, err := container.Extract(context.Background(), os.DirFS(src), ".", small, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+	_, _, err := container.Extract(context.Background(), os.DirFS(src), ".", small, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
 	require.ErrorContains(t, err, "no space left")
 	_, err = os.Stat(filepath.Join(small, "big"))
 	assert.ErrorIs(t, err, fs.ErrNotExist, "no half file is left")

@@ -12,8 +12,9 @@ import (
 
 // Extract writes a file or folder of a tree below a folder on disk, with its dates; "." is all of
 // it. Nothing is written outside of that folder, and nothing that is there is overwritten. What
-// cannot be read is told to failed, and the rest goes on.
-func Extract(ctx context.Context, fsys fs.FS, name, dir string, failed func(name string, err error)) (files int, bytes int64, err error) {
+// cannot be read is told to failed, and the rest goes on. Files get the names that as gives them, in the order in
+// which it is asked; nil leaves theirs.
+func Extract(ctx context.Context, fsys fs.FS, name, dir string, as func(names []string) []string, failed func(name string, err error)) (files int, bytes int64, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return 0, 0, err
 	}
@@ -23,6 +24,10 @@ func Extract(ctx context.Context, fsys fs.FS, name, dir string, failed func(name
 	}
 	defer root.Close()
 	up := path.Dir(name)
+	renamed := map[string]string{}
+	if as != nil {
+		renamed = renames(fsys, name, up, as)
+	}
 	err = fs.WalkDir(fsys, name, func(p string, d fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -37,6 +42,9 @@ func Extract(ctx context.Context, fsys fs.FS, name, dir string, failed func(name
 		to := p
 		if up != "." {
 			to = p[len(up)+1:]
+		}
+		if other, ok := renamed[to]; ok {
+			to = other
 		}
 		if d.IsDir() {
 			if to == "." {
@@ -61,6 +69,29 @@ func Extract(ctx context.Context, fsys fs.FS, name, dir string, failed func(name
 		return nil
 	})
 	return files, bytes, err
+}
+
+// renames asks what all files are to be called, and so their folders.
+func renames(fsys fs.FS, name, up string, as func([]string) []string) map[string]string {
+	var names []string
+	_ = fs.WalkDir(fsys, name, func(p string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if up != "." {
+				p = p[len(up)+1:]
+			}
+			names = append(names, p)
+		}
+		return nil
+	})
+	out := map[string]string{}
+	for i, to := range as(names) {
+		for from := names[i]; from != "." && to != "."; from, to = path.Dir(from), path.Dir(to) {
+			if _, known := out[from]; !known {
+				out[from] = to
+			}
+		}
+	}
+	return out
 }
 
 // errWriting marks what is the target's fault.
@@ -100,7 +131,7 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errWriting, err)
 	}
-	n, err = io.Copy(writing{ctx, f}, src)
+	n, err = io.CopyBuffer(writing{ctx, f}, struct{ io.Reader }{src}, make([]byte, 1<<20))
 	if closeErr := f.Close(); err == nil && closeErr != nil {
 		err = fmt.Errorf("%w: %w", errWriting, closeErr)
 	}
