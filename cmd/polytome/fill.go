@@ -120,6 +120,9 @@ func (f *filling) fill(ctx context.Context, s *survey.Survey) (complete bool, er
 	defer to.Close()
 	report := run.Run(ctx, f.plan, to, f.run, f.event)
 	f.report = &report
+	cache := openCache(os.Stderr)
+	s.Wrote(cache, report.Wrote)
+	_ = cache.Close()
 	if err := f.end(report); err != nil {
 		return false, err
 	}

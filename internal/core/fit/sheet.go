@@ -124,6 +124,7 @@ func Judge(c Case) *Sheet {
 		stays = append(stays, e)
 	}
 	s.assign()
+	s.Kept += s.reckonStart()
 	s.closeFolders()
 	s.names = newNames(c.Facts, stays, s.fold, n)
 	s.judgeAll()

@@ -220,6 +220,34 @@ func (m *maker) followed(i int, file string) (old string, ok bool) {
 	return e.Path, ok && !e.Folder
 }
 
+// startFiles plans the loader's own files that are written where there are none.
+func (m *maker) startFiles() {
+	if m.sheet.Count == 0 {
+		return
+	}
+	for _, t := range m.sheet.StartFiles() {
+		n := int64(len(t.Text))
+		m.texts = append(m.texts, Step{Kind: Put, Path: m.at(t.Path), Why: t.Why, Size: n, Room: m.facts.RoomFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
+	}
+}
+
+// updates plans texts that shall say something else.
+func (m *maker) updates() {
+	for _, u := range m.o.Updates {
+		was, there := m.sheet.At(u.Path)
+		if !there || u.Title >= 0 && !m.sheet.Chosen[u.Title] {
+			continue
+		}
+		n := int64(len(u.Text))
+		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Room: m.facts.RoomFor(n) - m.facts.RoomFor(was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n, Text: u.Text}}
+		if u.Title >= 0 {
+			t := &m.sheet.Titles()[u.Title]
+			s.Title, s.Label = t.Key, t.Label()
+		}
+		m.texts = append(m.texts, s)
+	}
+}
+
 // lists plans the files in which all titles are told.
 func (m *maker) lists() {
 	for _, l := range m.sheet.Loaders() {

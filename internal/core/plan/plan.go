@@ -56,6 +56,10 @@ type Step struct {
 	Was *place.Entry `json:"was,omitempty"`
 	// Needs are the numbers of steps without which this one is not done.
 	Needs []int `json:"needs,omitempty"`
+	// Merged is set for a text that keeps what a person has changed in it: nothing is lost.
+	Merged bool `json:"merged,omitempty"`
+	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
+	Wanted string `json:"wanted,omitempty"`
 	// Last is set for what names files of other steps: it is done only when nothing before it failed.
 	Last bool `json:"last,omitempty"`
 }
@@ -120,7 +124,7 @@ func (p *Plan) Say() string {
 // anew.
 func (p *Plan) Loses() (n int) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged {
 			n++
 		}
 	}
@@ -145,6 +149,18 @@ type Options struct {
 	Texts map[string]string
 	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
 	KeepIn string
+	// Updates are texts on the place that shall say something else, merged with what a person made of them.
+	Updates []Update
+}
+
+// An Update is a text that is on the place and is written anew.
+type Update struct {
+	Title int // index; -1 for one of the loader's own
+	Path  string
+	Text  string
+	// Wanted is what the rule wants; "" while a conflict is open.
+	Wanted string
+	Why    string
 }
 
 // Make plans for the chosen titles of a sheet.
@@ -157,6 +173,8 @@ func Make(sheet *fit.Sheet, o Options) *Plan {
 	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{}, carried: map[int]bool{}, beside: map[string]bool{}}
 	m.spell()
 	m.titles()
+	m.startFiles()
+	m.updates()
 	m.lists()
 	m.leaving()
 	return m.order()

@@ -68,6 +68,8 @@ type Report struct {
 	// times are told by.
 	Large Timed `json:"large,omitzero"`
 	Small Timed `json:"small,omitzero"`
+	// Wrote are the texts that were written from rules, by their paths.
+	Wrote map[string]string `json:"-"`
 }
 
 // Timed is how long some files took together.
@@ -302,6 +304,17 @@ func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
 			err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
 		}
 		return "", err
+	}
+	if s.Make.Shape == shape.Written && len(s.Make.Sums) == 0 {
+		if r.report.Wrote == nil {
+			r.report.Wrote = map[string]string{}
+		}
+		switch {
+		case !s.Merged:
+			r.report.Wrote[s.Path] = s.Make.Text
+		case s.Wanted != "":
+			r.report.Wrote[s.Path] = s.Wanted
+		}
 	}
 	return wrote.String(), nil
 }

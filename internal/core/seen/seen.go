@@ -49,6 +49,7 @@ var migrations = []string{
 	`CREATE TABLE checked (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL, sign TEXT NOT NULL, sums TEXT NOT NULL, finding TEXT NOT NULL, doubt TEXT NOT NULL, at INTEGER NOT NULL);
 	 CREATE INDEX checked_sign ON checked (sign, size);`,
 	`CREATE TABLE place (name TEXT PRIMARY KEY, stamp TEXT NOT NULL, at INTEGER NOT NULL, data BLOB NOT NULL);`,
+	`CREATE TABLE written (place TEXT NOT NULL, path TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (place, path)) WITHOUT ROWID;`,
 }
 
 // Version is the version of the file's tables.

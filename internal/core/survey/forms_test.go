@@ -35,7 +35,7 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 		loader, as string
 		files      int // written
 		left       int // titles that cannot go: unsound ones, and those in a shape that cannot be made
-	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 11, 2}, {"mica", "fat32", 4, 2}} {
+	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 13, 2}, {"mica", "fat32", 4, 2}} {
 		t.Run(c.loader, func(t *testing.T) {
 			stick := t.TempDir()
 			b := bench.New("")

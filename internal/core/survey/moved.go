@@ -16,37 +16,6 @@ import (
 	"polytome/internal/place"
 )
 
-// largestText is how many bytes a file has at most that is read whole for its text.
-const largestText = 4 << 20
-
-// readTexts reads the files on the place in which titles are told, to see whether they say what
-// they shall.
-func (s *Survey) readTexts(ctx context.Context) {
-	s.texts = map[string]string{}
-	var p place.Place
-	for _, l := range s.Sheet.Loaders() {
-		for _, list := range l.Tree.ListLines() {
-			e, ok := s.Sheet.At(list.Path)
-			if !ok || e.Folder || e.Size > largestText {
-				continue
-			}
-			if p == nil {
-				var err error
-				if p, err = s.Open(); err != nil {
-					return
-				}
-				defer p.Close()
-			}
-			if c, err := p.Open(ctx, e.Path); err == nil {
-				if b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size())); err == nil {
-					s.texts[e.Path] = string(b)
-				}
-				_ = c.Close()
-			}
-		}
-	}
-}
-
 // A mover finds titles that lie on the place under other paths than they should.
 type mover struct {
 	s      *Survey

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"image"
 	"image/png"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -84,6 +85,7 @@ func (w *workshop) fill(n int) (*plan.Plan, run.Report) {
 	defer to.Close()
 	r := run.Run(context.Background(), s.Plan(), to, run.Options{}, func(run.Event) {})
 	require.Empty(w.t, r.Failed)
+	s.Wrote(w.o.Cache, r.Wrote)
 	return s.Plan(), r
 }
 
@@ -411,4 +413,197 @@ func TestATitleThatWasMendedSinceIsNotThere(t *testing.T) {
 	got, err := os.ReadFile(w.at("stick", file))
 	require.NoError(t, err)
 	assert.Equal(t, mended, got)
+}
+
+// TestWhatAPersonEditedStaysWhenTheRuleChanges: texts are merged three ways, and what both have changed is asked.
+func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")}, fatStick)
+	store, err := seen.Open(filepath.Join(t.TempDir(), "seen.db"))
+	require.NoError(t, err)
+	defer store.Close()
+	w.o.Cache = store
+	w.fill(0)
+	tune := w.at("stick", "TUNE/VSP-20417.tune")
+	edit := func(text string) { require.NoError(t, os.WriteFile(tune, []byte(text), 0o644)) }
+	is := func(want string) {
+		t.Helper()
+		got, err := os.ReadFile(tune)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(got))
+	}
+	is("timing=a\ntray=shut\n")
+	edit("# by hand\ntiming=c\ntray=shut\n")
+	assert.True(t, w.look(0).Plan().Empty(), "what was edited is left alone while the rule is the same")
+
+	// The rule wants another tray, and something new.
+	rule := func(text string) {
+		w.bench.Places[0].Rules = map[string]string{"companion.3.text": text, "companion.3.keep": "[]"}
+	}
+	rule("timing=a\ntray=open\nfan=on\n")
+	p, _ := w.fill(0)
+	assert.Zero(t, p.Loses(), "nothing is lost")
+	assert.Len(t, p.Steps, 2, "and one for the title that nobody edited")
+	is("# by hand\ntiming=c\ntray=open\nfan=on\n")
+	assert.True(t, w.look(0).Plan().Empty())
+
+	// Both change the same key.
+	edit("# by hand\ntiming=c\ntray=half\nfan=on\n")
+	rule("timing=a\ntray=shut\nfan=off\n")
+	s := w.look(0)
+	require.Len(t, s.Conflicts, 1)
+	assert.Contains(t, s.Plan().Notes[0], `TUNE/VSP-20417.tune: tray was "open", is "half" by hand, and shall become "shut". Yours stays; mark it to be replaced to take the new one.`)
+	w.fill(0)
+	is("# by hand\ntiming=c\ntray=half\nfan=off\n")
+	w.bench.Places[0].Replace = []string{"TUNE/VSP-20417.tune"}
+	edit("# by hand\ntiming=c\ntray=ajar\nfan=off\n")
+	rule("timing=a\ntray=wide\nfan=off\n")
+	assert.Empty(t, w.look(0).Conflicts)
+	w.fill(0)
+	is("# by hand\ntiming=c\ntray=wide\nfan=off\n")
+
+	w.o.Cache = nil // another computer: nobody knows what was written, so nothing is touched
+	rule("timing=b\ntray=open\n")
+	assert.True(t, w.look(0).Plan().Empty())
+}
+
+func TestStartFilesAreWrittenAndKept(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"Tollgate/start.prog": []byte("run"), "Tollgate/a.about": []byte("Tollgate\n")},
+		bench.Place{Name: "stick", Loader: "plover", As: "fat32", Room: bench.Size(size.GiB), Everything: true})
+	if len(w.titles) == 0 {
+		t.Fatal("no title was found")
+	}
+	before := w.look(0)
+	before.Plan()
+	w.fill(0)
+	prefs, err := os.ReadFile(w.at("stick", "boot/plover.prefs"))
+	require.NoError(t, err)
+	assert.Equal(t, "saves=at-once\nleave=F10\nlogo=off\n", string(prefs))
+	assert.FileExists(t, w.at("stick", "boot/plover.script"))
+	after := w.look(0)
+	assert.Equal(t, before.Sheet.Free(), after.Facts.Free, "their room was foretold")
+	assert.True(t, after.Plan().Empty())
+	coretest.Write(t, filepath.Join(w.dir, "stick"), "boot/plover.prefs", []byte("mine=1\n"))
+	assert.True(t, w.look(0).Plan().Empty(), "the user's own edits stay")
+}
+
+// skuaDisc is a disc of so many bytes whose first ones are used, and hold noise.
+func skuaDisc(t *testing.T, id string, size, used int) []byte {
+	b := make([]byte, size)
+	copy(b, "SKUADISC")
+	copy(b[0x10:], id)
+	b[0x18] = 1
+	copy(b[0x40:], "Long Water")
+	for i := range (used + 2047) / 2048 {
+		b[0x8000+i/8] |= 1 << (i % 8)
+	}
+	rng := rand.New(rand.NewPCG(3, uint64(size)))
+	for i := 0x9000; i < used; i++ {
+		b[i] = byte(rng.Uint32())
+	}
+	return b
+}
+
+// TestPackedImagesInParts packs a disc on its way into several files: what was reckoned with is enough, a second look finds
+// it there with its exact size, and the proof and the stand-in agree, also about damage.
+func TestPackedImagesInParts(t *testing.T) {
+	disc := skuaDisc(t, "SKU-0007", 3<<20, 1_500_000)
+	stick := bench.Place{Name: "stick", Loader: "mica", As: "fat32", Room: bench.Size(size.GiB), Everything: true,
+		Rules: map[string]string{"accept.1.too-large.over": "400KiB", "accept.1.too-large.part-size": "400KiB"}}
+	w := newWorkshop(t, map[string][]byte{"water.skd": disc}, stick)
+	s := w.look(0)
+	v := s.Sheet.Verdict(0)
+	require.Equal(t, fit.Packed, v.Kind)
+	assert.Equal(t, "pack, 4", v.Word())
+	assert.True(t, v.AtMost)
+	assert.Contains(t, s.Sheet.Explain(0).Say, "Mica starts packed images: what the image does not use is left out, from 3.00 MiB to skua/SKU-0007/Long Water.pkd, and takes at most 1.4")
+	p, r := w.fill(0)
+	assert.Equal(t, "pack", p.Steps[len(p.Steps)-1].Words())
+	assert.LessOrEqual(t, r.Bytes, p.Bytes)
+
+	again := w.look(0)
+	assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
+	assert.Equal(t, fit.There, again.Sheet.Verdict(0).Kind)
+	assert.False(t, again.Sheet.Verdict(0).AtMost, "its size is exact now")
+	assert.GreaterOrEqual(t, again.Facts.Free, s.Sheet.Free(), "what was reckoned with was enough")
+	agree := func(starts bool, say string) {
+		t.Helper()
+		audit, err := w.look(0).Proof(context.Background())
+		require.NoError(t, err)
+		list, err := standin.Loaders["mica"].List(os.DirFS(filepath.Join(w.dir, "stick")))
+		require.NoError(t, err)
+		require.Len(t, audit.Listed, 1)
+		require.Len(t, list.Games, 1)
+		assert.Equal(t, starts, audit.Listed[0].Starts)
+		assert.Equal(t, starts, list.Games[0].Starts, list.Games[0].Why)
+		if say != "" {
+			found := false
+			for _, f := range audit.Findings {
+				found = found || strings.Contains(f.Say, say)
+			}
+			assert.True(t, found, "%v", audit.Findings)
+		}
+	}
+	agree(true, "")
+
+	// A part that is gone is put again, and the others stay.
+	third := w.at("stick", "skua/SKU-0007/Long Water.4.pkd")
+	require.NoError(t, os.Remove(third))
+	agree(false, "a part of it is not there")
+	p, _ = w.fill(0)
+	assert.Equal(t, 1, p.Files)
+	agree(true, "")
+	assert.True(t, w.look(0).Plan().Empty())
+
+	// Another disc under its path is told, and replaced only when that is said.
+	coretest.Write(t, filepath.Join(w.dir, "games"), "water.skd", skuaDisc(t, "SKU-0007", 3<<20, 1_200_000))
+	w.scan()
+	assert.Equal(t, fit.Differs, w.look(0).Sheet.Verdict(0).Kind)
+}
+
+// TestAPackThatIsBrokenOff stops, fails and fills up in the middle of packing: nothing stands under a final name but whole parts, and
+// the next run makes it whole.
+func TestAPackThatIsBrokenOff(t *testing.T) {
+	disc := skuaDisc(t, "SKU-0007", 8<<20, 7<<20)
+	stick := bench.Place{Name: "stick", Loader: "mica", As: "fat32", Room: bench.Size(size.GiB), Everything: true,
+		Rules: map[string]string{"accept.1.too-large.over": "2MiB", "accept.1.too-large.part-size": "2MiB"}}
+	w := newWorkshop(t, map[string][]byte{"water.skd": disc}, stick)
+	s := w.look(0)
+	to, err := s.Open()
+	require.NoError(t, err)
+	defer to.Close()
+	ctx, cancel := context.WithCancel(context.Background())
+	r := run.Run(ctx, s.Plan(), to, run.Options{}, func(e run.Event) {
+		if e.Kind == run.Done && strings.HasSuffix(e.Path, "Long Water.pkd") {
+			cancel()
+		}
+	})
+	assert.True(t, r.Stopped)
+	for _, name := range tree(t, filepath.Join(w.dir, "stick")) {
+		assert.NotContains(t, name, "polytome-")
+		assert.NotContains(t, name, ".3.pkd")
+	}
+	p, _ := w.fill(0)
+	assert.Positive(t, p.Files)
+	audit, err := w.look(0).Proof(context.Background())
+	require.NoError(t, err)
+	require.Len(t, audit.Listed, 1)
+	assert.True(t, audit.Listed[0].Starts)
+
+	// The source is cut short since it was looked at.
+	w = newWorkshop(t, map[string][]byte{"water.skd": disc}, stick)
+	s = w.look(0)
+	file := filepath.Join(w.dir, "games", "water.skd")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	require.NoError(t, os.Truncate(file, 5<<20))
+	require.NoError(t, os.Chtimes(file, info.ModTime(), info.ModTime()))
+	to2, err := s.Open()
+	require.NoError(t, err)
+	defer to2.Close()
+	r = run.Run(context.Background(), s.Plan(), to2, run.Options{}, func(run.Event) {})
+	require.NotEmpty(t, r.Failed)
+	assert.Contains(t, r.Failed[0].Say, "scan again")
+	left, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, disc[:5<<20], left, "the source is not touched")
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -37,6 +38,9 @@ type Survey struct {
 	Away error
 	// Notes are what else is to be known, in sentences.
 	Notes []string
+	// Conflicts are texts on the place that a person and a rule have changed to different things, by path, with
+	// what to do about it.
+	Conflicts map[string]string
 
 	set    *loader.Set
 	dir    string
@@ -47,6 +51,8 @@ type Survey struct {
 	changed map[string]bool
 	strange map[string]bool // packed images on the place that are of something else
 	texts   map[string]string
+	last    map[string]string // texts as they were last written, by path
+	updates []plan.Update
 	plan    *plan.Plan // for the present choices; nil until asked for
 }
 
@@ -75,6 +81,7 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 		return nil, err
 	}
 	s.keepUnder(b)
+	s.remembered(o.Cache)
 	s.judge(ctx, b, n)
 	return s, nil
 }
@@ -260,8 +267,11 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates})
 	p.Notes = append(p.Notes, s.Notes...)
+	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
+		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")
+	}
 	return p
 }
 

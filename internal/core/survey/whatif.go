@@ -38,6 +38,7 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 	if c.texts == nil {
 		c.texts = map[string]string{}
 	}
+	c.updates, c.Conflicts = nil, nil
 	if c.changed == nil {
 		c.changed = map[string]bool{}
 	}

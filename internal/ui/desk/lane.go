@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
@@ -173,6 +174,7 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 		r := guarded(p, func() run.Report {
 			return run.Run(ctx, p, to, o, func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) })
 		})
+		d.remembering(func(store *seen.Store) { look.Wrote(store, r.Wrote) })
 		tell(RunMsg{Report: &r})
 	})
 	if d.unsaved { // what is written under these names keeps them
@@ -180,6 +182,17 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 		return tea.Batch(follow(out), d.save())
 	}
 	return follow(out)
+}
+
+// remembering opens what is remembered of files and places, where that can be.
+func (d *Desk) remembering(use func(*seen.Store)) {
+	if d.CacheFile == "" {
+		return
+	}
+	if store, err := seen.Open(d.CacheFile); err == nil {
+		use(store)
+		_ = store.Close()
+	}
 }
 
 // guarded keeps a mistake of ours in a run from taking the screen down with it.

@@ -16,14 +16,15 @@ import (
 type state string
 
 const (
-	kept     state = "kept"
-	fresh    state = "new"
-	written  state = "written" // by Polytome, from a rule
-	renamed  state = "renamed"
-	replaced state = "replaced"
-	leaving  state = "leaving"
-	leftover state = "leftover"
-	inTheWay state = "in the way"
+	kept      state = "kept"
+	fresh     state = "new"
+	written   state = "written" // by Polytome, from a rule
+	renamed   state = "renamed"
+	replaced  state = "replaced"
+	leaving   state = "leaving"
+	leftover  state = "leftover"
+	inTheWay  state = "in the way"
+	contested state = "yours" // a person and a rule have changed it to different things
 )
 
 // line is one file or folder of the merged tree.
@@ -83,6 +84,9 @@ func lines(s *survey.Survey, sheet *fit.Sheet, p *plan.Plan) []line {
 			l.rule = "it lies where the loader has files of titles, and belongs to none of your games; it stays"
 		default:
 			l.rule = "no loader of this place knows it; it stays"
+		}
+		if say, ok := s.Conflicts[e.Path]; ok {
+			l.state, l.rule = contested, say
 		}
 		add(l)
 	}

@@ -307,7 +307,7 @@ func (m *Model) replace() tea.Cmd {
 	if l == nil || p == nil {
 		return nil
 	}
-	if l.folder || l.state != inTheWay && !slices.Contains(p.Replace, l.path) {
+	if l.folder || l.state != inTheWay && l.state != contested && !slices.Contains(p.Replace, l.path) {
 		m.d.Notice = "Only a file that is in a wanted title's way can be replaced; / in the way finds those."
 		return nil
 	}
@@ -384,6 +384,8 @@ func (m *Model) Why() desk.Why {
 		w.Ways = []string{"x marks it to leave"}
 	case leaving:
 		w.Ways = []string{"x takes the mark off"}
+	case contested:
+		w.Ways = []string{"r takes the new one"}
 	case inTheWay:
 		w.Ways = []string{"r lets the title take its place", "x marks it to leave"}
 	}

@@ -51,7 +51,7 @@ func colourOf(t *style.Theme, s state) color.Color {
 		return t.Good
 	case renamed:
 		return t.Accent
-	case leaving, inTheWay:
+	case leaving, inTheWay, contested:
 		return t.Bad
 	}
 	return t.Warn
@@ -67,7 +67,7 @@ func (m *Model) heading(w int) string {
 		return style.Clean(s.Config.Name) + ": one moment"
 	}
 	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[fresh]+m.counts[written], "new file"))
-	for _, x := range []state{renamed, replaced, leaving, inTheWay} {
+	for _, x := range []state{renamed, replaced, leaving, inTheWay, contested} {
 		if n := m.counts[x]; n > 0 {
 			text += fmt.Sprintf(", %d %s", n, x)
 		}

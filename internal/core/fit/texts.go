@@ -1,0 +1,92 @@
+package fit
+
+import (
+	"strings"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/shape"
+)
+
+// A Text is a file that is written from a rule.
+type Text struct {
+	Title    int // index; -1 for one of the loader's own
+	Path     string
+	Text     string
+	Syntax   string // "" for lines
+	Keep     []string
+	LockedBy string
+	Why      string
+}
+
+// EachText goes through the texts that there may be on the place: playlists and launchers, settings, and the loader's
+// start files.
+func (s *Sheet) EachText(each func(Text)) {
+	for i := range s.of.Titles {
+		if !s.base[i].Kind.Goes() {
+			continue
+		}
+		pl := s.Placement(i)
+		for k := range pl.Items {
+			if it := &pl.Items[k]; it.Shape == shape.Written && len(it.Sums) == 0 {
+				each(Text{Title: i, Path: it.Path, Text: it.Text, Why: it.Rule})
+			}
+		}
+		extras := s.extra(i)
+		for k := range extras {
+			if extras[k].Spec.Is == "cover" {
+				continue
+			}
+			c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k])
+			each(Text{i, c.Path, c.Text, c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule})
+		}
+	}
+	for k := range s.of.Loaders {
+		p := s.of.Loaders[k].Profile
+		for _, f := range p.Kit.Files {
+			if f.Text == "" {
+				continue
+			}
+			t := Text{Title: -1, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n"), Why: f.Why}
+			for _, set := range p.Settings {
+				if set.File == f.To {
+					t.Syntax = set.Syntax
+				}
+			}
+			each(t)
+		}
+	}
+}
+
+// StartFiles are the loader's own files that are written where there are none.
+func (s *Sheet) StartFiles() (out []Text) {
+	s.EachText(func(t Text) {
+		if _, there := s.present[s.fold(t.Path)]; t.Title < 0 && !there {
+			out = append(out, t)
+		}
+	})
+	return out
+}
+
+// reckonStart is the room that the loader's start files will take, with their folders.
+func (s *Sheet) reckonStart() (bytes int64) {
+	folders := map[string]bool{}
+	for k := range s.of.Loaders {
+		for _, f := range s.of.Loaders[k].Profile.Kit.Files {
+			if f.Text == "" {
+				continue
+			}
+			if _, there := s.present[s.fold(f.To)]; there {
+				continue
+			}
+			bytes += s.of.Facts.RoomFor(int64(len(strings.TrimPrefix(f.Text, "\n"))))
+			for _, dir := range layout.Folders(f.To) {
+				key := s.fold(dir)
+				if e, there := s.present[key]; (!there || !e.Folder) && !folders[key] {
+					folders[key] = true
+					bytes += s.of.Facts.Filesystem.FolderRoom(0, s.of.Facts.Cluster)
+				}
+			}
+		}
+	}
+	return bytes
+}
