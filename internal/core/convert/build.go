@@ -3,10 +3,12 @@ package convert
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 
 	"polytome/internal/core/shape"
 	"polytome/internal/format/iso9660"
+	"polytome/internal/place/sparse"
 )
 
 // Build makes an image of a folder. Its size is known, and told, before the first byte is written; ready is called with it.
@@ -18,7 +20,7 @@ func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *is
 	if err != nil {
 		return &shape.SourceError{Path: dir, Err: err}
 	}
-	im, err := iso9660.Lay(os.DirFS(dir), o)
+	im, err := iso9660.Lay(holedFS{os.DirFS(dir)}, o)
 	if err != nil {
 		return &shape.SourceError{Path: dir, Err: err}
 	}
@@ -45,3 +47,27 @@ func (s sparing) Skip(n int64) error {
 	s.err = s.to.Skip(n)
 	return s.err
 }
+
+// holedFS is a folder whose files know their holes, which are not read then.
+type holedFS struct{ fs.FS }
+
+func (h holedFS) Open(name string) (fs.File, error) {
+	f, err := h.FS.Open(name)
+	of, ok := f.(*os.File)
+	if err != nil || !ok {
+		return f, err
+	}
+	info, err := of.Stat()
+	if err != nil || info.IsDir() {
+		return f, err
+	}
+	return &holedFile{of, info.Size()}, nil
+}
+
+type holedFile struct {
+	*os.File
+	size int64
+}
+
+// Data is the first run of data at or after off.
+func (f *holedFile) Data(off int64) (start, end int64) { return sparse.Data(f.File, off, f.size) }

@@ -55,15 +55,15 @@ type piece struct {
 	err  error
 }
 
-// Copy reads content in order while what was read before is written. Each run of bytes is shown to see, where that is
-// not nil; nil stands for zeros. It returns how many bytes there were.
+// Copy reads content in order while what was read before is written. Each run of bytes is shown to see as it is read,
+// where that is not nil; nil stands for zeros. It returns how many bytes there were.
 func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n int64), tell Tell) (total int64, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	pieces := make(chan piece, ahead-2)
 	pool := make(chan []byte, ahead)
 	go func() {
 		defer close(pieces)
-		read(ctx, c, pieces, pool)
+		read(ctx, c, see, pieces, pool)
 	}()
 	defer func() { // the reader must have ended before its source is closed
 		cancel()
@@ -82,9 +82,6 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 		if err != nil {
 			return total, err
 		}
-		if see != nil {
-			see(p.data, p.n)
-		}
 		if p.data != nil {
 			pool <- p.data[:unit]
 		}
@@ -96,7 +93,7 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 	return total, ctx.Err()
 }
 
-func read(ctx context.Context, c place.Content, out chan<- piece, pool chan []byte) {
+func read(ctx context.Context, c place.Content, see func(b []byte, n int64), out chan<- piece, pool chan []byte) {
 	for range ahead {
 		pool <- make([]byte, unit)
 	}
@@ -130,6 +127,9 @@ func read(ctx context.Context, c place.Content, out chan<- piece, pool chan []by
 			if dataEnd < off+n {
 				dataEnd = -1 // more data may begin behind it
 			}
+		}
+		if see != nil && p.err == nil {
+			see(p.data, p.n)
 		}
 		select {
 		case out <- p:

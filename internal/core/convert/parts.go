@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/format/crcs"
 	"polytome/internal/format/joined"
 	"polytome/internal/place"
 )
@@ -64,7 +65,7 @@ func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tel
 	ending := filepath.Ext(file)
 	v := loader.Values{loader.FieldBase: strings.TrimSuffix(filepath.Base(file), ending), loader.FieldEnding: ending}
 	m := &Manifest{Title: v[loader.FieldBase], Length: c.Size()}
-	whole := crc32.NewIEEE()
+	var whole crcs.Joiner
 	seen := map[string]bool{}
 	for off, n := int64(0), 1; off < c.Size() || n == 1; n++ {
 		v[loader.FieldIndex] = strconv.Itoa(n)
@@ -75,10 +76,7 @@ func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tel
 		seen[name] = true
 		s := shape.Spec{Source: title.File{Path: file}, Offset: off, Size: min(o.Size, c.Size()-off)}
 		sum := crc32.NewIEEE()
-		length, err := Write(ctx, to, name, shape.Window(c, &s), func(b []byte, n int64) {
-			feed(sum, b, n)
-			feed(whole, b, n)
-		}, func(done, _ int64) {
+		length, err := Write(ctx, to, name, shape.Window(c, &s), func(b []byte, n int64) { feed(sum, b, n) }, func(done, _ int64) {
 			if tell != nil {
 				tell(off+done, c.Size())
 			}
@@ -86,10 +84,11 @@ func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tel
 		if err != nil {
 			return nil, err
 		}
+		whole.Add(sum.Sum32(), length)
 		m.Parts = append(m.Parts, Part{name, length, fmt.Sprintf("%08x", sum.Sum32())})
 		off += length
 	}
-	m.CRC32 = fmt.Sprintf("%08x", whole.Sum32())
+	m.CRC32 = fmt.Sprintf("%08x", whole.Sum)
 	if o.Manifest == "" {
 		return m, nil
 	}
@@ -238,14 +237,11 @@ func Join(ctx context.Context, m *Manifest, to Sink, tell Tell) error {
 // check reads all parts, and compares.
 func (p *Parts) check(ctx context.Context, to Sink, tell Tell) error {
 	var base int64
-	whole := crc32.NewIEEE()
+	var whole crcs.Joiner
 	var all []error
 	for i, c := range p.open {
 		sum := crc32.NewIEEE()
-		n, err := Copy(ctx, to, c, func(b []byte, n int64) {
-			feed(sum, b, n)
-			feed(whole, b, n)
-		}, func(done, _ int64) {
+		n, err := Copy(ctx, to, c, func(b []byte, n int64) { feed(sum, b, n) }, func(done, _ int64) {
 			if tell != nil {
 				tell(base+done, p.Size())
 			}
@@ -254,12 +250,13 @@ func (p *Parts) check(ctx context.Context, to Sink, tell Tell) error {
 			return err
 		}
 		base += n
+		whole.Add(sum.Sum32(), n)
 		part := &p.m.Parts[i]
 		if got := fmt.Sprintf("%08x", sum.Sum32()); part.CRC32 != "" && !strings.EqualFold(got, part.CRC32) {
 			all = append(all, &PartError{i + 1, filepath.Join(p.m.dir, part.File), fmt.Sprintf("is damaged: its CRC-32 is %s instead of %s", got, strings.ToLower(part.CRC32))})
 		}
 	}
-	if got := fmt.Sprintf("%08x", whole.Sum32()); len(all) == 0 && p.m.CRC32 != "" && !strings.EqualFold(got, p.m.CRC32) {
+	if got := fmt.Sprintf("%08x", whole.Sum); len(all) == 0 && p.m.CRC32 != "" && !strings.EqualFold(got, p.m.CRC32) {
 		all = append(all, fmt.Errorf("the parts are whole, but not in their order: the CRC-32 of all is %s instead of %s", got, strings.ToLower(p.m.CRC32)))
 	}
 	return errors.Join(all...)

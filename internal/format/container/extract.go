@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path"
+
+	"github.com/klauspost/readahead"
 )
 
 // Extract writes a file or folder of a tree below a folder on disk, with its dates; "." is all of
@@ -131,7 +133,12 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errWriting, err)
 	}
-	n, err = io.CopyBuffer(writing{ctx, f}, struct{ io.Reader }{src}, make([]byte, 1<<20))
+	n, err = copyAhead(writing{ctx, &sparing{f: f}}, src, info.Size())
+	if err == nil && n == info.Size() {
+		if err = f.Truncate(n); err != nil { // zeros at the end were passed over
+			err = fmt.Errorf("%w: %w", errWriting, err)
+		}
+	}
 	if closeErr := f.Close(); err == nil && closeErr != nil {
 		err = fmt.Errorf("%w: %w", errWriting, closeErr)
 	}
@@ -143,4 +150,48 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 		_ = root.Chtimes(to, when, when)
 	}
 	return n, nil
+}
+
+// sparing passes over runs of zeros, which then take no room on the disk.
+type sparing struct{ f *os.File }
+
+var noughts [64 << 10]byte
+
+func (s *sparing) Write(b []byte) (done int, err error) {
+	if len(b) < len(noughts) {
+		return s.f.Write(b)
+	}
+	for done < len(b) && err == nil {
+		from, empty := done, zero(b[done:])
+		for done < len(b) && zero(b[done:]) == empty {
+			done = min(len(b), done+len(noughts))
+		}
+		if empty {
+			_, err = s.f.Seek(int64(done-from), io.SeekCurrent)
+		} else {
+			_, err = s.f.Write(b[from:done])
+		}
+	}
+	return done, err
+}
+
+// zero reports whether b begins with as many zeros as are passed over at a time.
+func zero(b []byte) bool {
+	b = b[:min(len(b), len(noughts))]
+	return string(b) == string(noughts[:len(b)])
+}
+
+// aheadFrom is from how many bytes on a file is read ahead while it is written.
+const aheadFrom = 4 << 20
+
+func copyAhead(to io.Writer, src io.Reader, size int64) (int64, error) {
+	if size < aheadFrom {
+		return io.CopyBuffer(to, struct{ io.Reader }{src}, make([]byte, min(size+1, 1<<20)))
+	}
+	r, err := readahead.NewReaderSize(src, 4, 1<<20)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	return io.Copy(to, r) // which has it write out what was read
 }

@@ -10,6 +10,8 @@ import (
 	"sync"
 
 	zst "github.com/klauspost/compress/zstd"
+
+	"polytome/internal/format/crcs"
 )
 
 // An Image is an opened packed image: the image that was packed, as an [io.ReaderAt]. It is safe for
@@ -291,7 +293,7 @@ func (im *Image) piece(n int64, b []byte, off int64) error {
 // Check reads and checks every block, and the checksum of the whole. Each damaged block is told to
 // bad, and the rest goes on. Progress is told in bytes of the image.
 func (im *Image) Check(ctx context.Context, progress func(n int64), bad func(*BlockError)) error {
-	var whole joiner
+	var whole crcs.Joiner
 	b := make([]byte, im.head.block)
 	damaged := false
 	for n := range im.trail.blocks {
@@ -301,7 +303,7 @@ func (im *Image) Check(ctx context.Context, progress func(n int64), bad func(*Bl
 		length := im.head.blockLength(n)
 		sum := im.entries[n].sum
 		if im.entries[n].stored == 0 {
-			sum = whole.zeros(length)
+			sum = whole.Zeros(length)
 		} else if err := im.block(n, b[:length]); err != nil {
 			var be *BlockError
 			if !errors.As(err, &be) {
@@ -310,10 +312,10 @@ func (im *Image) Check(ctx context.Context, progress func(n int64), bad func(*Bl
 			damaged = true
 			bad(be)
 		}
-		whole.add(sum, length)
+		whole.Add(sum, length)
 		progress(length)
 	}
-	if !damaged && whole.sum != im.trail.imageSum {
+	if !damaged && whole.Sum != im.trail.imageSum {
 		return &FormatError{im.size - trailerSize, "the blocks are whole, and together do not have the checksum of the image"}
 	}
 	return nil

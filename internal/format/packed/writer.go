@@ -11,6 +11,8 @@ import (
 	"sync"
 
 	zst "github.com/klauspost/compress/zstd"
+
+	"polytome/internal/format/crcs"
 )
 
 // A Source is an image to be packed. Where it is also a [Holed], its holes are not read.
@@ -65,7 +67,7 @@ type Stream struct {
 	state  int    // what comes next: blocks, index, nothing
 	index  bytes.Buffer
 	at     int64
-	sum    joiner
+	sum    crcs.Joiner
 	report Report
 	err    error
 	last   *chunk // whose bytes are in out
@@ -232,6 +234,10 @@ func (s *Stream) pack(c *chunk) {
 	for i := range c.entries {
 		if e := &c.entries[i]; e.kind == plain {
 			at := int64(i) * s.opts.Block
+			if int64(len(c.packed)) == at { // it lies where it has to
+				c.packed = c.raw[:at+int64(e.stored)]
+				continue
+			}
 			c.packed = append(c.packed, c.raw[at:at+int64(e.stored)]...)
 		}
 	}
@@ -297,8 +303,8 @@ func (s *Stream) next() {
 			return
 		}
 		s.state = 1
-		t := trailer{index: s.at, blocks: s.head.blocks(), indexSum: crc32.ChecksumIEEE(s.index.Bytes()), imageSum: s.sum.sum, lost: s.report.Lost}
-		s.report.Sum = s.sum.sum
+		t := trailer{index: s.at, blocks: s.head.blocks(), indexSum: crc32.ChecksumIEEE(s.index.Bytes()), imageSum: s.sum.Sum, lost: s.report.Lost}
+		s.report.Sum = s.sum.Sum
 		s.out = append(s.index.Bytes(), t.put()...)
 		return
 	}
@@ -315,15 +321,15 @@ func (s *Stream) next() {
 		switch e.kind {
 		case zeros:
 			s.report.Zeros += n
-			sum = s.sum.zeros(n)
+			sum = s.sum.Zeros(n)
 		case unused:
 			s.report.Unused += n
-			sum = s.sum.zeros(n)
+			sum = s.sum.Zeros(n)
 		default:
 			e.at = s.at
 			s.at += int64(e.stored)
 		}
-		s.sum.add(sum, n)
+		s.sum.Add(sum, n)
 		e.put(row[:])
 		s.index.Write(row[:])
 	}

@@ -1,11 +1,12 @@
-package packed
+// Package crcs puts the CRC-32 (IEEE 802.3, 3.2.9) of runs of bytes together to that of the whole, without the bytes.
+package crcs
 
 import "hash/crc32"
 
-// joiner puts the CRC-32 of blocks together to that of the whole, without the bytes. A CRC is a
-// polynomial over two elements: putting n bytes behind it multiplies it by x^(8n).
-type joiner struct {
-	sum     uint32
+// A Joiner holds the CRC-32 of what was added so far; the zero value is that of nothing. A CRC is a polynomial over two
+// elements: putting n bytes behind it multiplies it by x^(8n).
+type Joiner struct {
+	Sum     uint32
 	factors map[int64]uint32
 	noughts map[int64]uint32
 }
@@ -41,8 +42,8 @@ func power(n int64) uint32 {
 	return result
 }
 
-// add puts a block of n bytes with a CRC-32 behind what was before.
-func (j *joiner) add(sum uint32, n int64) {
+// Add puts a block of n bytes with a CRC-32 behind what was before.
+func (j *Joiner) Add(sum uint32, n int64) {
 	f, ok := j.factors[n]
 	if !ok {
 		if j.factors == nil {
@@ -51,11 +52,11 @@ func (j *joiner) add(sum uint32, n int64) {
 		f = power(n)
 		j.factors[n] = f
 	}
-	j.sum = times(f, j.sum) ^ sum
+	j.Sum = times(f, j.Sum) ^ sum
 }
 
-// zeros is the CRC-32 of n zeros, reckoned once for each n.
-func (j *joiner) zeros(n int64) uint32 {
+// Zeros is the CRC-32 of n zeros, reckoned once for each n.
+func (j *Joiner) Zeros(n int64) uint32 {
 	sum, ok := j.noughts[n]
 	if !ok {
 		if j.noughts == nil {

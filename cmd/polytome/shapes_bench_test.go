@@ -1,0 +1,178 @@
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/format/sectors"
+)
+
+// median is the middle of some figures.
+func median(all []float64) float64 {
+	slices.Sort(all)
+	return all[len(all)/2]
+}
+
+// timed runs a program, and tells how many seconds it took and how much memory it had at most, in MiB.
+func timed(b *testing.B, program string, args ...string) (seconds, memory float64) {
+	cmd := exec.Command(program, args...)
+	start := time.Now()
+	out, err := cmd.CombinedOutput()
+	seconds = time.Since(start).Seconds()
+	require.NoError(b, err, "%s %v: %s", program, args, out)
+	return seconds, float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss) / 1024
+}
+
+// fill writes a file of noise, or of text that can be compressed.
+func fillFile(b *testing.B, name string, n int, noise bool) {
+	require.NoError(b, os.MkdirAll(filepath.Dir(name), 0o755))
+	f, err := os.Create(name)
+	require.NoError(b, err)
+	rng := rand.New(rand.NewPCG(11, uint64(n)))
+	buf := make([]byte, 1<<20)
+	for left := n; left > 0; left -= len(buf) {
+		for i := range buf {
+			if noise || i%16 < 5 {
+				buf[i] = byte(rng.Uint32())
+			} else {
+				buf[i] = "the tide comes in"[i%16]
+			}
+		}
+		_, err := f.Write(buf[:min(left, len(buf))])
+		require.NoError(b, err)
+	}
+	require.NoError(b, f.Close())
+}
+
+// BenchmarkShapesAgainstCp brings 512 MiB into every shape, as whole processes in turns with cp of the same bytes. Told is
+// the speed as a part of cp's (0.9 and more is wanted), and the most memory.
+func BenchmarkShapesAgainstCp(b *testing.B) {
+	const n = 512 << 20
+	dir := b.TempDir()
+	game, text := filepath.Join(dir, "game.skd"), filepath.Join(dir, "text.skd")
+	fillFile(b, game, n, true)
+	fillFile(b, text, n, false)
+	src := filepath.Join(dir, "disc")
+	for i := range 8 {
+		fillFile(b, filepath.Join(src, fmt.Sprintf("FILE%d.DAT", i)), n/8, true)
+	}
+	parts, image, plain, packed, pkz := filepath.Join(dir, "parts"), filepath.Join(dir, "disc.iso"), filepath.Join(dir, "game.pkd"), filepath.Join(dir, "text.pkd"), filepath.Join(dir, "z.pkd")
+	timed(b, binary, "image", "split", game, "--size", "32MiB", "--to", parts)
+	timed(b, binary, "image", "build", src, "-o", image, "--udf")
+	timed(b, binary, "image", "pack", game, "-o", plain)
+	timed(b, binary, "image", "pack", text, "-o", packed, "--compress")
+	out := filepath.Join(dir, "out")
+	for _, c := range []struct {
+		name string
+		cp   []string
+		args []string
+		env  string
+	}{
+		{"split", []string{"cp", game, out}, []string{"image", "split", game, "--size", "32MiB", "--to", out}, ""},
+		{"join", []string{"cp", game, out}, []string{"image", "join", filepath.Join(parts, "game.parts.toml"), "-o", out}, ""},
+		{"extract", []string{"cp", "-r", src, out}, []string{"image", "extract", image, "--to", out}, ""},
+		{"build", []string{"cp", image, out}, []string{"image", "build", src, "-o", out, "--udf"}, ""},
+		{"pack", []string{"cp", game, out}, []string{"image", "pack", game, "-o", out}, ""},
+		{"unpack", []string{"cp", game, out}, []string{"image", "unpack", plain, "-o", out}, ""},
+		{"pack with zstd", []string{binary, "image", "pack", text, "-o", out, "--compress"}, []string{"image", "pack", text, "-o", pkz, "--compress"}, "GOMAXPROCS=1"},
+		{"unpack of zstd", []string{"cp", text, out}, []string{"image", "unpack", packed, "-o", out}, ""},
+	} {
+		b.Run(c.name, func(b *testing.B) {
+			b.SetBytes(n)
+			var ours, theirs []float64
+			var memory float64
+			turns := []func(){
+				func() {
+					if c.env != "" { // the same with one processor
+						b.Setenv("GOMAXPROCS", "1")
+					}
+					s, _ := timed(b, c.cp[0], c.cp[1:]...)
+					require.NoError(b, os.Unsetenv("GOMAXPROCS"))
+					theirs = append(theirs, s)
+				},
+				func() {
+					s, m := timed(b, binary, c.args...)
+					ours, memory = append(ours, s), max(memory, m)
+				},
+			}
+			for i := 0; b.Loop(); i++ {
+				for k := range turns {
+					turns[(i+k)%2]()
+					require.NoError(b, os.RemoveAll(out))
+					_ = os.Remove(pkz)
+					syscall.Sync()
+				}
+			}
+			unit := "of-cp's-speed"
+			if c.env != "" {
+				unit = "x-one-processor"
+			}
+			b.ReportMetric(median(theirs)/median(ours), unit)
+			b.ReportMetric(memory, "MiB-at-most")
+		})
+	}
+}
+
+// BenchmarkSixGiBThroughEveryShape has a sparse image of 6 GiB go through every shape, and tells the most memory.
+func BenchmarkSixGiBThroughEveryShape(b *testing.B) {
+	const n = 6 << 30
+	dir := b.TempDir()
+	game := filepath.Join(dir, "disc", "game.skd")
+	require.NoError(b, os.MkdirAll(filepath.Dir(game), 0o755))
+	f, err := os.Create(game)
+	require.NoError(b, err)
+	require.NoError(b, f.Truncate(n))
+	for at := int64(0); at < n; at += 512 << 20 {
+		_, err := f.WriteAt([]byte("some data at the beginning of every run"), at)
+		require.NoError(b, err)
+	}
+	require.NoError(b, f.Close())
+	out := func(name string) string { return filepath.Join(dir, name) }
+	steps := []struct {
+		name string
+		args []string
+	}{
+		{"split", []string{"split", game, "--size", "2GiB - 64KiB", "--to", out("parts")}},
+		{"join", []string{"join", out("parts/game.parts.toml"), "-o", out("joined.skd")}},
+		{"build", []string{"build", out("disc"), "-o", out("disc.iso"), "--udf"}},
+		{"extract", []string{"extract", out("disc.iso"), "--to", out("extracted")}},
+		{"pack", []string{"pack", game, "-o", out("game.pkd")}},
+		{"pack with zstd", []string{"pack", game, "-o", out("z.pkd"), "--compress"}},
+		{"unpack", []string{"unpack", out("game.pkd"), "-o", out("back.skd")}},
+		{"check", []string{"check", out("game.pkd")}},
+	}
+	for b.Loop() {
+		for _, s := range steps {
+			seconds, memory := timed(b, binary, append([]string{"image"}, s.args...)...)
+			b.ReportMetric(seconds, strings.ReplaceAll(s.name, " ", "-")+"-s")
+			b.ReportMetric(memory, strings.ReplaceAll(s.name, " ", "-")+"-MiB")
+			if s.name == "extract" { // zeros that were read are written: it takes room
+				require.NoError(b, os.RemoveAll(out("extracted")))
+			}
+		}
+		for _, name := range []string{"parts", "joined.skd", "disc.iso", "game.pkd", "z.pkd", "back.skd"} {
+			require.NoError(b, os.RemoveAll(out(name)))
+		}
+	}
+}
+
+// BenchmarkSectors makes the codes of raw sectors.
+func BenchmarkSectors(b *testing.B) {
+	sector := make([]byte, sectors.Raw)
+	b.SetBytes(sectors.Raw)
+	for b.Loop() {
+		if err := sectors.Encode(sector, 4500); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
