@@ -18,8 +18,8 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/format/iso9660"
-	"polytome/internal/place/sparse"
 	"polytome/internal/size"
+	"polytome/internal/sparse"
 )
 
 // Seed is the seed of the demo that users see.

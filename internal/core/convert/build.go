@@ -8,7 +8,7 @@ import (
 
 	"polytome/internal/core/shape"
 	"polytome/internal/format/iso9660"
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 // Build makes an image of a folder. Its size is known, and told, before the first byte is written; ready is called with it.
@@ -57,17 +57,8 @@ func (h holedFS) Open(name string) (fs.File, error) {
 	if err != nil || !ok {
 		return f, err
 	}
-	info, err := of.Stat()
-	if err != nil || info.IsDir() {
+	if info, err := of.Stat(); err != nil || info.IsDir() {
 		return f, err
 	}
-	return &holedFile{of, info.Size()}, nil
+	return sparse.Of(of)
 }
-
-type holedFile struct {
-	*os.File
-	size int64
-}
-
-// Data is the first run of data at or after off.
-func (f *holedFile) Data(off int64) (start, end int64) { return sparse.Data(f.File, off, f.size) }

@@ -15,8 +15,8 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/archive"
 	"polytome/internal/format/sums"
-	"polytome/internal/place/sparse"
 	"polytome/internal/size"
+	"polytome/internal/sparse"
 )
 
 type platform = loader.Platform

@@ -14,7 +14,7 @@ import (
 	"strings"
 
 	"polytome/internal/format/sums"
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 // hashes make the checksums of one file, all in one reading.

@@ -10,7 +10,7 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"polytome/internal/place"
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 // blockSize is the unit of reading, hashing and writing, in bytes.

@@ -169,5 +169,12 @@ type entry struct {
 func (e *entry) Size() int64  { return e.size }
 func (e *entry) Close() error { return e.file.Close() }
 
-// Data is all of it: nobody knows where an archive has zeros.
-func (e *entry) Data(off int64) (start, end int64) { return min(off, e.size), e.size }
+// Data is all of it, where nobody knows where there are zeros, as in archives.
+func (e *entry) Data(off int64) (start, end int64) {
+	if h, ok := e.file.(interface {
+		Data(off int64) (start, end int64)
+	}); ok {
+		return h.Data(off)
+	}
+	return min(off, e.size), e.size
+}

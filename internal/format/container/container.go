@@ -14,6 +14,7 @@ import (
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/packed"
 	"polytome/internal/format/sectors"
+	"polytome/internal/sparse"
 )
 
 // ErrNone is a file that holds no others, as far as is known here.
@@ -92,7 +93,7 @@ func (c *Container) open(name string, o Options) error {
 	if !errors.Is(err, packed.ErrNotPacked) {
 		return err
 	}
-	f, err := os.Open(name)
+	f, err := sparse.Open(name)
 	if err != nil {
 		return err
 	}

@@ -133,7 +133,7 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errWriting, err)
 	}
-	n, err = copyAhead(writing{ctx, &sparing{f: f}}, src, info.Size())
+	n, err = copyRuns(writing{ctx, &sparing{f: f}}, f, src, info.Size())
 	if err == nil && n == info.Size() {
 		if err = f.Truncate(n); err != nil { // zeros at the end were passed over
 			err = fmt.Errorf("%w: %w", errWriting, err)
@@ -179,6 +179,35 @@ func (s *sparing) Write(b []byte) (done int, err error) {
 func zero(b []byte) bool {
 	b = b[:min(len(b), len(noughts))]
 	return string(b) == string(noughts[:len(b)])
+}
+
+// copyRuns copies a file, and passes over the holes that it knows of.
+func copyRuns(to io.Writer, f *os.File, src fs.File, size int64) (n int64, err error) {
+	holed, ok := src.(interface {
+		Data(off int64) (start, end int64)
+	})
+	at, can := src.(io.ReaderAt)
+	if !ok || !can {
+		return copyAhead(to, src, size)
+	}
+	for off := int64(0); off < size; {
+		start, end := holed.Data(off)
+		if start >= size {
+			return size, nil
+		}
+		if _, err := f.Seek(start, io.SeekStart); err != nil {
+			return off, fmt.Errorf("%w: %w", errWriting, err)
+		}
+		k, err := copyAhead(to, io.NewSectionReader(at, start, end-start), end-start)
+		if err == nil && k < end-start {
+			err = io.ErrUnexpectedEOF
+		}
+		if err != nil {
+			return start + k, err
+		}
+		off = end
+	}
+	return size, nil
 }
 
 // aheadFrom is from how many bytes on a file is read ahead while it is written.

@@ -278,3 +278,28 @@ func (c *extents) ReadAt(b []byte, off int64) (int, error) {
 	}
 	return done, io.EOF
 }
+
+// Data is the first run of data at or after off, where r knows its holes; what lies between is zeros. At the end it is the
+// length twice.
+func (c *extents) Data(off int64) (start, end int64) {
+	h, ok := c.r.(interface {
+		Data(off int64) (start, end int64)
+	})
+	var base int64
+	for _, p := range c.runs {
+		from := max(off, base)
+		if from >= base+p.Length || p.At < 0 {
+			base += p.Length
+			continue
+		}
+		if !ok {
+			return from, base + p.Length
+		}
+		start, end := h.Data(p.At + from - base)
+		if start < p.At+p.Length {
+			return base + start - p.At, base + min(end, p.At+p.Length) - p.At
+		}
+		base += p.Length
+	}
+	return max(off, base), max(off, base)
+}

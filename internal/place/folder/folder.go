@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"polytome/internal/place"
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 // Options say what is not to be read off the folder itself. The zero value

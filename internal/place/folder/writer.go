@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"polytome/internal/place"
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 // writer is a file under its temporary name.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/place/sparse"
+	"polytome/internal/sparse"
 )
 
 func TestRunsOfData(t *testing.T) {
