@@ -55,7 +55,7 @@ func imageBuild() *cobra.Command {
 			}
 			tell := &progress{out: os.Stderr}
 			var made *iso9660.Image
-			err = convert.Build(cmd.Context(), args[0], o, func(im *iso9660.Image) { made = im }, to, tell.bytes)
+			err = convert.Build(cmd.Context(), args[0], o, func(im *iso9660.Image) { made = im }, to.sink(), tell.bytes)
 			tell.end()
 			if err = to.end(err); err != nil {
 				return said(cmd.Context(), err)

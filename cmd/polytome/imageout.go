@@ -40,6 +40,9 @@ func outputOf(ctx context.Context, file string, stdout io.Writer) (*output, erro
 	return &output{w, w, to}, nil
 }
 
+// sink is where the bytes go.
+func (o *output) sink() convert.Sink { return o.Sink }
+
 // end gives the file its name, or takes it away when something failed.
 func (o *output) end(failed error) error {
 	if o.w == nil {

@@ -145,7 +145,7 @@ func imageUnpack() *cobra.Command {
 				return err
 			}
 			tell := &progress{out: os.Stderr}
-			err = convert.Unpack(cmd.Context(), im, to, tell.bytes)
+			err = convert.Unpack(cmd.Context(), im, to.sink(), tell.bytes)
 			tell.end()
 			if err = to.end(err); err != nil {
 				if cmd.Context().Err() != nil {

@@ -43,7 +43,7 @@ of {base}, {ending} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 			if err := os.MkdirAll(to, 0o755); err != nil {
 				return err
 			}
-			p, err := folder.Open(to, folder.Options{})
+			p, err := folder.Open(to, folder.Options{Unsynced: true})
 			if err != nil {
 				return err
 			}
@@ -110,7 +110,7 @@ parts themselves, in order. What is missing, short or damaged is named.`,
 				return err
 			}
 			tell := &progress{out: os.Stderr}
-			err = convert.Join(cmd.Context(), m, to, tell.bytes)
+			err = convert.Join(cmd.Context(), m, to.sink(), tell.bytes)
 			tell.end()
 			if err = to.end(err); err != nil {
 				return said(cmd.Context(), err)

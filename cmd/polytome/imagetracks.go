@@ -34,7 +34,7 @@ and of a plain image
 			if err := os.MkdirAll(to, 0o755); err != nil {
 				return err
 			}
-			p, err := folder.Open(to, folder.Options{})
+			p, err := folder.Open(to, folder.Options{Unsynced: true})
 			if err != nil {
 				return err
 			}

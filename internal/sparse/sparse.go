@@ -48,3 +48,8 @@ func (f *File) Size() int64 { return f.size }
 
 // Data returns the first run of data at or after off; see [Data].
 func (f *File) Data(off int64) (start, end int64) { return Data(f.File, off, f.size) }
+
+// Section is the file itself, at any byte.
+func (f *File) Section(off int64) (of *os.File, at, n int64, ok bool) {
+	return f.File, off, f.size - off, true
+}

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 
 	"polytome/internal/core/shape"
+	"polytome/internal/filecopy"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
 )
@@ -48,9 +50,11 @@ const (
 	ahead = 4
 )
 
-// piece is a run of bytes on its way; data is nil for zeros.
+// piece is a run of bytes on its way; without data and a file it is zeros.
 type piece struct {
 	data []byte
+	file *os.File // in which the bytes lie, at a byte; they need not be handed over then
+	at   int64
 	n    int64
 	err  error
 }
@@ -63,7 +67,8 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 	pool := make(chan []byte, ahead)
 	go func() {
 		defer close(pieces)
-		read(ctx, c, see, pieces, pool)
+		_, takes := to.(filecopy.Taker)
+		read(ctx, c, see, takes, pieces, pool)
 	}()
 	defer func() { // the reader must have ended before its source is closed
 		cancel()
@@ -74,6 +79,8 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 		switch {
 		case p.err != nil:
 			return total, p.err
+		case p.file != nil:
+			err = take(to, &p)
 		case p.data == nil:
 			err = to.Skip(p.n)
 		default:
@@ -93,7 +100,7 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 	return total, ctx.Err()
 }
 
-func read(ctx context.Context, c place.Content, see func(b []byte, n int64), out chan<- piece, pool chan []byte) {
+func read(ctx context.Context, c place.Content, see func(b []byte, n int64), takes bool, out chan<- piece, pool chan []byte) {
 	for range ahead {
 		pool <- make([]byte, unit)
 	}
@@ -104,7 +111,10 @@ func read(ctx context.Context, c place.Content, see func(b []byte, n int64), out
 			dataStart, dataEnd = c.Data(off)
 		}
 		p := piece{n: n}
-		if dataStart < off+n {
+		if f, at, k, ok := section(c, off, takes && dataStart <= off && dataEnd > off); ok {
+			p.file, p.at, p.n = f, at, min(k, dataEnd-off, taken)
+			p.err = show(c, off, p.n, see, pool)
+		} else if dataStart < off+n {
 			var b []byte
 			select {
 			case b = <-pool:
@@ -128,7 +138,7 @@ func read(ctx context.Context, c place.Content, see func(b []byte, n int64), out
 				dataEnd = -1 // more data may begin behind it
 			}
 		}
-		if see != nil && p.err == nil {
+		if see != nil && p.err == nil && p.file == nil {
 			see(p.data, p.n)
 		}
 		select {
@@ -141,6 +151,49 @@ func read(ctx context.Context, c place.Content, see func(b []byte, n int64), out
 		}
 		off += p.n
 	}
+}
+
+// taken is how much is taken straight out of a file at a time: the sums of it are reckoned meanwhile.
+const taken = 4 << 20
+
+// section finds the file in which bytes lie.
+func section(c place.Content, off int64, wanted bool) (f *os.File, at, n int64, ok bool) {
+	if s, is := c.(filecopy.Sectioned); is && wanted {
+		f, at, n, ok = s.Section(off)
+		return f, at, n, ok && n > 0
+	}
+	return nil, 0, 0, false
+}
+
+// show reads bytes that need not be handed over, for who wants to see them.
+func show(c place.Content, off, n int64, see func(b []byte, n int64), pool chan []byte) error {
+	if see == nil {
+		return nil
+	}
+	b := <-pool
+	defer func() { pool <- b }()
+	for done := int64(0); done < n; {
+		part := b[:min(int64(len(b)), n-done)]
+		if k, err := c.ReadAt(part, off+done); k < len(part) {
+			if err == nil || errors.Is(err, io.EOF) {
+				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+done+int64(k), c.Size(), io.ErrUnexpectedEOF)
+			}
+			return err
+		}
+		see(part, int64(len(part)))
+		done += int64(len(part))
+	}
+	return nil
+}
+
+// take has a sink take bytes straight out of a file, or hands them over where it cannot.
+func take(to Sink, p *piece) error {
+	_, err := to.(filecopy.Taker).CopyFrom(p.file, p.at, p.n)
+	if !errors.Is(err, errors.ErrUnsupported) {
+		return err
+	}
+	_, err = io.CopyBuffer(struct{ io.Writer }{to}, io.NewSectionReader(p.file, p.at, p.n), make([]byte, unit))
+	return err
 }
 
 // Write writes content to a new file of a place. It gets its name when all of it is there.
@@ -165,7 +218,7 @@ func Write(ctx context.Context, to place.Place, name string, c place.Content, se
 
 // Target opens the folder that a file is to be written to, and gives its name there.
 func Target(file string) (place.Place, string, error) {
-	to, err := folder.Open(filepath.Dir(file), folder.Options{})
+	to, err := folder.Open(filepath.Dir(file), folder.Options{Unsynced: true})
 	return to, filepath.Base(file), err
 }
 

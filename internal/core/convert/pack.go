@@ -3,11 +3,13 @@ package convert
 import (
 	"context"
 	"errors"
+	"os"
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
+	"polytome/internal/filecopy"
 	"polytome/internal/format/packed"
 	"polytome/internal/place"
 )
@@ -98,6 +100,22 @@ func (c *counting) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// CopyFrom takes bytes out of a file, where the sink can.
+func (c *counting) CopyFrom(f *os.File, at, n int64) (int64, error) {
+	t, ok := c.to.(filecopy.Taker)
+	if !ok {
+		return 0, errors.ErrUnsupported
+	}
+	k, err := t.CopyFrom(f, at, n)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return k, err
+	}
+	c.n += k
+	c.err = err
+	c.tell(c.n)
+	return k, err
+}
+
 // A Cutter is a sink that goes on in another file when one is full.
 type Cutter struct {
 	ctx   context.Context
@@ -141,6 +159,17 @@ func (c *Cutter) Write(b []byte) (done int, err error) {
 		}
 	}
 	return done, nil
+}
+
+// CopyFrom takes bytes out of a file that do not go over the end of one of its files.
+func (c *Cutter) CopyFrom(f *os.File, at, n int64) (int64, error) {
+	t, ok := c.w.(filecopy.Taker)
+	if !ok || c.most > 0 && c.at+n > c.most {
+		return 0, errors.ErrUnsupported
+	}
+	k, err := t.CopyFrom(f, at, n)
+	c.at += k
+	return k, err
 }
 
 // Skip writes zeros.

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 
+	"polytome/internal/filecopy"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -77,6 +79,15 @@ func (p *part) ReadAt(b []byte, off int64) (int, error) {
 		err = io.EOF
 	}
 	return n, err
+}
+
+// Section tells where the part lies in a file.
+func (p *part) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	if s, is := p.Content.(filecopy.Sectioned); is {
+		f, at, n, ok = s.Section(p.from + off)
+		return f, at, min(n, p.size-off), ok
+	}
+	return nil, 0, 0, false
 }
 
 // Data tells where the part has data.

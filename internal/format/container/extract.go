@@ -10,6 +10,8 @@ import (
 	"path"
 
 	"github.com/klauspost/readahead"
+
+	"polytome/internal/filecopy"
 )
 
 // Extract writes a file or folder of a tree below a folder on disk, with its dates; "." is all of
@@ -195,6 +197,12 @@ func copyRuns(to io.Writer, f *os.File, src fs.File, size int64) (n int64, err e
 		if start >= size {
 			return size, nil
 		}
+		if n, err := taken(f, src, start, end); err == nil {
+			off = start + n
+			continue
+		} else if !errors.Is(err, errors.ErrUnsupported) {
+			return start + n, fmt.Errorf("%w: %w", errWriting, err)
+		}
 		if _, err := f.Seek(start, io.SeekStart); err != nil {
 			return off, fmt.Errorf("%w: %w", errWriting, err)
 		}
@@ -208,6 +216,19 @@ func copyRuns(to io.Writer, f *os.File, src fs.File, size int64) (n int64, err e
 		off = end
 	}
 	return size, nil
+}
+
+// taken has the system copy a run of bytes, where it can.
+func taken(f *os.File, src fs.File, start, end int64) (n int64, err error) {
+	s, ok := src.(filecopy.Sectioned)
+	if !ok {
+		return 0, errors.ErrUnsupported
+	}
+	of, at, k, ok := s.Section(start)
+	if !ok || k <= 0 {
+		return 0, errors.ErrUnsupported
+	}
+	return filecopy.Range(f, start, of, at, min(k, end-start))
 }
 
 // aheadFrom is from how many bytes on a file is read ahead while it is written.

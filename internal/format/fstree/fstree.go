@@ -8,11 +8,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"polytome/internal/filecopy"
 )
 
 // A Node is a file or directory.
@@ -171,6 +174,15 @@ func (f *openFile) Data(off int64) (start, end int64) {
 	return min(off, f.n.Size), f.n.Size
 }
 
+// Section tells where the bytes from off on lie in a file on disk, where they do.
+func (f *openFile) Section(off int64) (of *os.File, at, n int64, ok bool) {
+	if s, is := f.c.(filecopy.Sectioned); is {
+		of, at, n, ok = s.Section(off)
+		return of, at, min(n, f.n.Size-off), ok
+	}
+	return nil, 0, 0, false
+}
+
 func (f *openFile) Stat() (fs.FileInfo, error) { return info{f.n}, nil }
 func (f *openFile) Close() error {
 	if c, ok := f.c.(io.Closer); ok {
@@ -302,4 +314,24 @@ func (c *extents) Data(off int64) (start, end int64) {
 		base += p.Length
 	}
 	return max(off, base), max(off, base)
+}
+
+// Section tells where the bytes from off on lie in a file on disk, where r does.
+func (c *extents) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	s, is := c.r.(filecopy.Sectioned)
+	if !is {
+		return nil, 0, 0, false
+	}
+	for _, p := range c.runs {
+		if off >= p.Length {
+			off -= p.Length
+			continue
+		}
+		if p.At < 0 {
+			return nil, 0, 0, false
+		}
+		f, at, n, ok = s.Section(p.At + off)
+		return f, at, min(n, p.Length-off), ok
+	}
+	return nil, 0, 0, false
 }

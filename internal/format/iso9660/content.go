@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"slices"
 	"sync"
+
+	"polytome/internal/filecopy"
 )
 
 // A Range is a run of bytes in a file, [Start, End).
@@ -26,13 +29,14 @@ type Holed interface {
 }
 
 // A Reader is the bytes of an image that is made while it is read, at any offset. One file of the source is
-// open at a time. It must be closed.
+// read at a time. It must be closed.
 type Reader struct {
 	im   *Image
 	mu   sync.Mutex
 	at   int // number of the file that is open
 	file fs.File
 	from io.ReaderAt
+	left []fs.File // see [Reader.Section]
 }
 
 // Reader opens the image's bytes.
@@ -45,16 +49,27 @@ func (r *Reader) Size() int64 { return r.im.Size() }
 func (r *Reader) Close() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.leave()
+	r.leave()
+	var all []error
+	for _, f := range r.left {
+		all = append(all, f.Close())
+	}
+	r.left = nil
+	return errors.Join(all...)
 }
 
-func (r *Reader) leave() error {
-	f := r.file
-	r.file, r.from, r.at = nil, nil, -1
-	if f == nil {
-		return nil
+// lingering is how many files stay open after they were left.
+const lingering = 16
+
+func (r *Reader) leave() {
+	if r.file != nil {
+		r.left = append(r.left, r.file)
 	}
-	return f.Close()
+	r.file, r.from, r.at = nil, nil, -1
+	if len(r.left) > lingering {
+		_ = r.left[0].Close()
+		r.left = r.left[1:]
+	}
 }
 
 // enter opens file number n.
@@ -62,7 +77,7 @@ func (r *Reader) enter(n int) error {
 	if r.at == n {
 		return nil
 	}
-	_ = r.leave()
+	r.leave()
 	f, err := r.im.fsys.Open(r.im.files[n].source)
 	if err != nil {
 		return err
@@ -163,6 +178,28 @@ func (r *Reader) Data(off int64) (start, end int64) {
 		return max(off, last), im.Size()
 	}
 	return im.Size(), im.Size()
+}
+
+// Section tells where the bytes from off on lie in a file of the source. It stays open while 16 more are entered, so that what
+// was told can be used while others are read ahead.
+func (r *Reader) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	k := r.im.fileAt(off)
+	if off < int64(len(r.im.head)) || k == len(r.im.files) {
+		return nil, 0, 0, false
+	}
+	e := r.im.files[k]
+	within := off - e.sector*SectorSize
+	if within >= e.size || r.enter(k) != nil {
+		return nil, 0, 0, false
+	}
+	s, is := r.file.(filecopy.Sectioned)
+	if !is {
+		return nil, 0, 0, false
+	}
+	f, at, n, ok = s.Section(within)
+	return f, at, min(n, e.size-within), ok && n >= e.size-within
 }
 
 // data is the first run of data of a file.

@@ -8,10 +8,12 @@ import (
 	"hash/crc32"
 	"io"
 	"runtime"
+	"slices"
 	"sync"
 
 	zst "github.com/klauspost/compress/zstd"
 
+	"polytome/internal/filecopy"
 	"polytome/internal/format/crcs"
 )
 
@@ -83,6 +85,7 @@ type chunk struct {
 	n       int64 // the first block
 	length  int64
 	hole    bool
+	all     bool // every block is kept as it is
 	raw     []byte
 	packed  []byte
 	entries []entry
@@ -142,7 +145,7 @@ func (s *Stream) read(ctx context.Context) {
 			return
 		}
 		c := s.pool.Get().(*chunk)
-		c.n, c.length, c.hole, c.lost, c.err = off/s.opts.Block, min(step, s.head.length-off), false, 0, nil
+		c.n, c.length, c.hole, c.all, c.lost, c.err = off/s.opts.Block, min(step, s.head.length-off), false, false, 0, nil
 		c.entries, c.packed, c.ready = c.entries[:0], c.packed[:0], make(chan struct{})
 		if holed != nil && off >= dataEnd {
 			dataStart, dataEnd = holed.Data(off)
@@ -229,6 +232,7 @@ func (s *Stream) pack(c *chunk) {
 	if s.opts.Compress {
 		return
 	}
+	c.all = !slices.ContainsFunc(c.entries, func(e entry) bool { return e.kind != plain })
 	// What is kept as it is moves together in the buffer that it was read into.
 	c.packed = c.raw[:0]
 	for i := range c.entries {
@@ -267,6 +271,15 @@ func (s *Stream) Read(b []byte) (int, error) {
 // WriteTo writes all that is left to read.
 func (s *Stream) WriteTo(w io.Writer) (total int64, err error) {
 	for {
+		if n, err := s.straight(w); n > 0 || err != nil {
+			s.out = s.out[n:]
+			s.report.Packed += n
+			total += n
+			if err != nil {
+				return total, err
+			}
+			continue
+		}
 		if len(s.out) > 0 {
 			n, err := w.Write(s.out)
 			s.out = s.out[n:]
@@ -285,6 +298,28 @@ func (s *Stream) WriteTo(w io.Writer) (total int64, err error) {
 		}
 		s.next()
 	}
+}
+
+// straight has the writer take a chunk that is kept whole straight out of the image's file, where both can do that.
+func (s *Stream) straight(w io.Writer) (int64, error) {
+	c := s.last
+	if c == nil || !c.all || int64(len(s.out)) != c.length {
+		return 0, nil
+	}
+	t, takes := w.(filecopy.Taker)
+	src, lies := s.src.(filecopy.Sectioned)
+	if !takes || !lies {
+		return 0, nil
+	}
+	f, at, n, ok := src.Section(c.n * s.opts.Block)
+	if !ok || n < c.length {
+		return 0, nil
+	}
+	n, err := t.CopyFrom(f, at, c.length)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = nil
+	}
+	return n, err
 }
 
 // next makes what comes next.

@@ -22,6 +22,9 @@ import (
 // Options say what is not to be read off the folder itself. The zero value
 // takes everything from the real mount.
 type Options struct {
+	// Unsynced leaves it to the system when names reach the medium, as for files of this computer that can be
+	// made again.
+	Unsynced   bool
 	Filesystem string // declares the kind of filesystem, by name
 	Room       int64  // declares the capacity, in bytes
 	Cluster    int64  // declares the allocation unit, in bytes
@@ -169,6 +172,9 @@ func (p *Place) Rename(_ context.Context, from, to string) error {
 // syncFolder brings the names of a folder to the medium. Some systems cannot flush a folder; that
 // they do so by themselves is all there is then.
 func (p *Place) syncFolder(name string) {
+	if p.opts.Unsynced {
+		return
+	}
 	if dir, err := p.root.Open(filepath.FromSlash(name)); err == nil {
 		_ = dir.Sync()
 		_ = dir.Close()

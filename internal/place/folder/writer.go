@@ -2,12 +2,14 @@ package folder
 
 import (
 	"context"
+	"errors"
 	"io"
 	"os"
 	"path"
 	"path/filepath"
 	"time"
 
+	"polytome/internal/filecopy"
 	"polytome/internal/place"
 	"polytome/internal/sparse"
 )
@@ -49,6 +51,20 @@ func (w *writer) Write(b []byte) (int, error) {
 		}
 	}
 	return done, nil
+}
+
+// CopyFrom takes bytes out of a file of this computer, where the system can do that by itself.
+func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
+	if err := w.p.pace.wait(w.ctx, n); err != nil {
+		return 0, err
+	}
+	k, err := filecopy.Range(w.f, w.at, f, at, n)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return 0, err
+	}
+	w.at += k
+	w.open = w.open && k == 0
+	return k, w.p.explain("writing", w.name, err)
 }
 
 func (w *writer) Skip(n int64) error {
@@ -166,6 +182,11 @@ func newContent(f *os.File) (place.Content, error) {
 		return nil, &os.PathError{Op: "open", Path: f.Name(), Err: os.ErrInvalid}
 	}
 	return &content{f, info.Size()}, nil
+}
+
+// Section is the file itself.
+func (c *content) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	return c.File, off, c.size - off, true
 }
 
 func (c *content) Size() int64                       { return c.size }
