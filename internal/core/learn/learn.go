@@ -62,6 +62,7 @@ type Rule struct {
 	Platforms []string
 	Form      title.Form
 	Path      string
+	Tracks    string // of track files that are numbered behind their cue sheet's name
 	Discs     string // behind the titles of several discs
 	Archives  string
 	Rename    []loader.Rename
@@ -219,12 +220,50 @@ func trackName(t *title.Title) string {
 	if t.Form != title.Tracks || len(t.Discs[0].Parts) == 0 {
 		return ""
 	}
+	if _, _, ok := numbered(&t.Discs[0]); ok {
+		return "" // they are called after the sheet
+	}
 	base := path.Base(t.Discs[0].Parts[0].Name)
 	name := strings.TrimSpace(trackTag.ReplaceAllString(strings.TrimSuffix(base, path.Ext(base)), ""))
 	if len(name) < len(t.Name) || !alike(t.Name, name) {
 		return ""
 	}
 	return name
+}
+
+// numbered reports whether a disc's track files have their cue sheet's name with a number of two digits behind it, and
+// what stands between and behind.
+func numbered(d *title.Disc) (between, ending string, ok bool) {
+	sheet := filepath.Base(d.File.Path)
+	base := strings.TrimSuffix(sheet, filepath.Ext(sheet))
+	for k := range d.Parts {
+		rest, is := strings.CutPrefix(path.Base(d.Parts[k].Name), base)
+		at := strings.Index(rest, fmt.Sprintf("%02d", k+1))
+		if !is || at < 0 || k > 0 && (rest[:at] != between || rest[at+2:] != ending) {
+			return "", "", false
+		}
+		between, ending = rest[:at], rest[at+2:]
+	}
+	return between, ending, len(d.Parts) > 0 && strings.Trim(between, " -_.()[]") == "" && strings.HasPrefix(ending, ".")
+}
+
+// tracks finds out how track files are called that go by their cue sheet's name.
+func (s *student) tracks(r *Rule, all []*sample) {
+	sheet, ok := strings.CutSuffix(r.Path, ".cue")
+	if r.Form != title.Tracks || !ok {
+		return
+	}
+	tracks := ""
+	for i, x := range all {
+		between, ending, ok := numbered(x.of())
+		as := sheet + between + "{index|pad:2}" + ending
+		if !ok || i > 0 && as != tracks {
+			return
+		}
+		tracks = as
+	}
+	r.Tracks = tracks
+	s.find(Likely, "their track files go to "+tracks, "all are called after their cue sheets")
 }
 
 // volume takes over what the place itself is.
@@ -295,6 +334,7 @@ func (s *student) rules() {
 		s.paged(&r, agree)
 		s.discs(&r, agree)
 		s.renames(&r, agree)
+		s.tracks(&r, agree)
 		s.names(&r, agree)
 		r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 		c := Certain
@@ -318,7 +358,7 @@ var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue 
 func (s *student) add(r Rule) {
 	for i := range s.d.Rules {
 		o := &s.d.Rules[i]
-		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
+		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks || o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
 			continue
 		}
 		o.Platforms = append(o.Platforms, r.Platforms...)

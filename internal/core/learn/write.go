@@ -152,6 +152,9 @@ func (w *writer) rule(r *Rule) {
 	w.list("platforms", slices.Compact(platforms))
 	w.list("forms", []string{string(r.Form)})
 	w.text("path", r.Path)
+	if r.Tracks != "" {
+		w.text("tracks", r.Tracks)
+	}
 	w.text("archives", r.Archives)
 	w.number("overflow-after", int64(r.Overflow))
 	w.text("why", r.Why)
