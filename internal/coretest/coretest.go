@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
@@ -117,16 +118,24 @@ func Bytes(t T, item *layout.Item) []byte {
 	o := &source.Opener{}
 	defer o.Close()
 	c, err := o.Make(context.Background(), &item.Spec)
+	if errors.Is(err, shape.ErrNotNeeded) {
+		return nil
+	}
 	if err != nil {
 		t.Fatalf("%s: %v", item.Path, err)
 	}
 	defer c.Close()
-	b := make([]byte, c.Size())
-	n, err := c.ReadAt(b, 0)
-	if err != nil && (!errors.Is(err, io.EOF) || int64(n) < c.Size()) {
-		t.Fatalf("%s: %v", item.Path, err)
+	var out []byte
+	for b := make([]byte, 1<<20); ; {
+		n, err := c.ReadAt(b, int64(len(out)))
+		out = append(out, b[:n]...)
+		if errors.Is(err, io.EOF) {
+			return out
+		}
+		if err != nil {
+			t.Fatalf("%s: %v", item.Path, err)
+		}
 	}
-	return b[:n]
 }
 
 // Siskin is a small image of a siskin game.

@@ -31,9 +31,9 @@ func packedGames() ([]shelfFile, error) {
 	var pack bytes.Buffer
 	w := lha.NewWriter(&pack)
 	for _, f := range []struct{ name, text string }{
-		{"Tollgate/Tollgate.prog", "run run run run run run run run"},
-		{"Tollgate/game.about", "Tollgate\nBy the volunteers of North Hall.\n"},
-		{"Tollgate/data/level1.dat", "a gate, a road, a gate, a road, a gate"},
+		{name: "Tollgate/Tollgate.prog", text: "run run run run run run run run"},
+		{name: "Tollgate/game.about", text: "Tollgate\nBy the volunteers of North Hall.\n"},
+		{name: "Tollgate/data/level1.dat", text: "a gate, a road, a gate, a road, a gate"},
 	} {
 		if err := w.Add(f.name, lha.Blocks5, Season, []byte(f.text)); err != nil {
 			return nil, err
@@ -59,11 +59,11 @@ func packedGames() ([]shelfFile, error) {
 		return nil, err
 	}
 	return []shelfFile{
-		{"dulcimer/Tollgate.lha", pack.Bytes()},
-		{"new/Bell_Buoy_(E).zip", buoy},
-		{"new/Wicker Toll.zip", locked},
-		{"new/Fog Bell.zip.001", long[:2500]},
-		{"new/Fog Bell.zip.002", long[2500:5000]},
+		{name: "dulcimer/Tollgate.lha", data: pack.Bytes()},
+		{name: "new/Bell_Buoy_(E).zip", data: buoy},
+		{name: "new/Wicker Toll.zip", data: locked},
+		{name: "new/Fog Bell.zip.001", data: long[:2500]},
+		{name: "new/Fog Bell.zip.002", data: long[2500:5000]},
 	}, nil
 }
 

@@ -182,7 +182,11 @@ func Open(dir string, seed uint64) (World, error) {
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return w, fmt.Errorf("making the demo: %w", err)
 		}
-		if err := writeAll(file, string(g.data)); err != nil {
+		err := writeAll(file, string(g.data))
+		if err == nil && g.size > 0 {
+			err = errors.Join(os.Truncate(file, g.size), os.Chtimes(file, Season, Season))
+		}
+		if err != nil {
 			return w, err
 		}
 	}

@@ -56,6 +56,23 @@ func SkuaDisc(magic, id string, disc byte, name string) []byte {
 	return b
 }
 
+// What the large disc of the Skua has, and uses of it, in bytes.
+const (
+	largeDisc = 4_700_372_992
+	largeUsed = 3_400_000_000
+)
+
+// largeSkua makes a disc of full size of a small one: its bitmap, and zeros behind it.
+func largeSkua(f shelfFile) shelfFile {
+	const bitmap, sector = 0x8000, 2048
+	f.size = largeDisc
+	f.data = append(f.data[:bitmap:bitmap], make([]byte, largeDisc/sector/8+1)...)
+	for n := range largeUsed / sector {
+		f.data[bitmap+n/8] |= 1 << (n % 8)
+	}
+	return f
+}
+
 // Volume is an ISO 9660 image of one file.
 func Volume(identifier, name string, data []byte) ([]byte, error) {
 	im, err := iso9660.Lay(source{files: map[string]content{name: {text: string(data)}}}, iso9660.Options{VolumeID: identifier, Created: Season})
@@ -93,13 +110,14 @@ func SystemImage(number, size int) []byte {
 type shelfFile struct {
 	name string
 	data []byte
+	size int64 // bytes of the file, where zeros follow the data; 0 for those of the data
 }
 
-// shelf are the games of the other consoles, all of them small.
+// shelf are the games of the other consoles, nearly all of them small.
 func shelf() ([]shelfFile, error) {
 	var out []shelfFile
 	var failed error
-	add := func(name string, data []byte) { out = append(out, shelfFile{name, data}) }
+	add := func(name string, data []byte) { out = append(out, shelfFile{name: name, data: data}) }
 	volume := func(identifier, name, text string) []byte {
 		b, err := Volume(identifier, name, []byte(text))
 		if err != nil {
@@ -162,6 +180,9 @@ func shelf() ([]shelfFile, error) {
 	}
 	for i, name := range []string{"Long Water", "The Glass Ferry"} {
 		add(fmt.Sprintf("skua/%d.skd", i+1), SkuaDisc("SKUADISC", fmt.Sprintf("SKU-%04d", i+7), 1, name))
+		if i == 0 { // a disc of its full size, most of which is used
+			out[len(out)-1] = largeSkua(out[len(out)-1])
+		}
 	}
 	for d := byte(1); d <= 2; d++ {
 		add(fmt.Sprintf("skua/mole%d.img", d), SkuaDisc("SKUA-ONE", "SKF-0031", d, "Old Mole"))

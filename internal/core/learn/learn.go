@@ -220,7 +220,7 @@ func trackName(t *title.Title) string {
 	if t.Form != title.Tracks || len(t.Discs[0].Parts) == 0 {
 		return ""
 	}
-	if _, _, ok := numbered(&t.Discs[0]); ok {
+	if _, _, ok := numberedTracks(&t.Discs[0]); ok {
 		return "" // they are called after the sheet
 	}
 	base := path.Base(t.Discs[0].Parts[0].Name)
@@ -231,9 +231,9 @@ func trackName(t *title.Title) string {
 	return name
 }
 
-// numbered reports whether a disc's track files have their cue sheet's name with a number of two digits behind it, and
+// numberedTracks reports whether a disc's track files have their cue sheet's name with a number of two digits behind it, and
 // what stands between and behind.
-func numbered(d *title.Disc) (between, ending string, ok bool) {
+func numberedTracks(d *title.Disc) (between, ending string, ok bool) {
 	sheet := filepath.Base(d.File.Path)
 	base := strings.TrimSuffix(sheet, filepath.Ext(sheet))
 	for k := range d.Parts {
@@ -255,7 +255,7 @@ func (s *student) tracks(r *Rule, all []*sample) {
 	}
 	tracks := ""
 	for i, x := range all {
-		between, ending, ok := numbered(x.of())
+		between, ending, ok := numberedTracks(x.of())
 		as := sheet + between + "{index|pad:2}" + ending
 		if !ok || i > 0 && as != tracks {
 			return
