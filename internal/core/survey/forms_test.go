@@ -35,11 +35,11 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 		loader, as string
 		files      int // written
 		left       int // titles that cannot go: unsound ones, and those in a shape that cannot be made
-	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 13, 2}, {"mica", "fat32", 4, 2}} {
+	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 13, 2}, {"mica", "fat32", 5, 2}} {
 		t.Run(c.loader, func(t *testing.T) {
 			stick := t.TempDir()
 			b := bench.New("")
-			b.Places = []bench.Place{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Room: 1 << 30, Everything: true}}
+			b.Places = []bench.Place{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Room: 1 << 34, Everything: true}}
 			look := func() *survey.Survey {
 				s, err := survey.Take(ctx, b, 0, scan.Titles, survey.Options{Set: set})
 				require.NoError(t, err)
@@ -61,7 +61,11 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 
 			again := look()
 			assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
-			assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the room is what was foretold")
+			if c.loader == "mica" { // of packed images only the most is known before
+				assert.Greater(t, again.Facts.Free, s.Sheet.Free())
+			} else {
+				assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the room is what was foretold")
+			}
 			audit, err := again.Proof(ctx)
 			require.NoError(t, err)
 			for _, f := range audit.Findings {

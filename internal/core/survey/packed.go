@@ -23,7 +23,7 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 	var p place.Place
 	for i := range tree.Placements {
 		pl := &tree.Placements[i]
-		for k := range pl.Items {
+		for k := 0; k < len(pl.Items); k++ { // parts that were not needed go
 			if it := &pl.Items[k]; it.Shape != shape.Pack || it.Offset > 0 {
 				continue
 			}
