@@ -13,7 +13,7 @@ var fitted = Kind{
 	Name: Fitted, Word: "fit",
 	Told: "brought to size from %s",
 	Says: func(l, _ string) string { return l + " shows pictures of another size" },
-	Rate: 4 << 20,
+	Rate: func(*Spec) int64 { return 1 << 20 },
 	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
 		c, err := w.Open(&s.Source)
 		if err != nil {

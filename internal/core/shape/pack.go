@@ -20,7 +20,12 @@ var pack = Kind{
 	Says: func(l, form string) string {
 		return l + " starts packed images: what the " + form + " does not use is left out"
 	},
-	Rate: 250 << 20,
+	Rate: func(s *Spec) int64 {
+		if s.With != nil && s.With.Compress {
+			return 45 << 20
+		}
+		return 0
+	},
 	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
 		begin := func() (interface{ Close() error }, error) { return beginPack(ctx, w, s) }
 		of := "pack " + s.Source.Called()

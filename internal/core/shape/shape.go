@@ -124,9 +124,9 @@ type Kind struct {
 	// From is the form whose titles a profile can want in the shape, by naming it in the key of the
 	// same name; "" for shapes that come about otherwise.
 	From title.Form
-	// Rate is how many bytes of its source one processor shapes in a second; 0 where that costs no more
-	// than copying. Workers are how many processors it uses at most; 0 for all.
-	Rate    int64
+	// Rate is how many bytes of its source one processor shapes in a second; nil, or 0, where that costs no more than
+	// copying. Workers are how many processors it uses at most; 0 for all.
+	Rate    func(s *Spec) int64
 	Workers int
 	// Rule is the shape as a rule of a loader, in words.
 	Rule string
@@ -161,16 +161,20 @@ func From(f title.Form) (out []string) {
 	return out
 }
 
-// Costs are how long shaping takes at least, in seconds, when so many bytes of source are shaped with
-// so many processors.
-func (k *Kind) Costs(bytes int64, processors int) float64 {
-	if k.Rate == 0 {
+// Cost is how many seconds of shaping the bytes of a spec take with so many processors, beside copying.
+func (s *Spec) Cost(processors int) float64 {
+	k := Of(s.Shape)
+	if k == nil || k.Rate == nil {
+		return 0
+	}
+	rate := k.Rate(s)
+	if rate == 0 {
 		return 0
 	}
 	if k.Workers > 0 {
 		processors = min(processors, k.Workers)
 	}
-	return float64(bytes) / float64(k.Rate*int64(max(1, processors)))
+	return float64(s.Size) / float64(rate*int64(max(1, processors)))
 }
 
 // Tell says what becomes of a file on its way; "" where it is left as it is.

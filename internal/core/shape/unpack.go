@@ -5,6 +5,6 @@ var unpack = Kind{
 	Name: Unpack, Word: "unpack",
 	Told: "unpacked on its way from %s",
 	Says: func(l, _ string) string { return l + " wants it unpacked from its archive" },
-	Rate: 60 << 20, Workers: 1,
+	Rate: func(*Spec) int64 { return 60 << 20 }, Workers: 1,
 	Open: partOf, // it may be too large, and cut as well
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -286,12 +287,28 @@ func (s *Survey) Time(i int) pace.Range {
 	if !v.Kind.Goes() || v.Need <= 0 {
 		return pace.Range{}
 	}
-	return s.Pace().Of(len(s.Sheet.Placement(i).Items), v.Need)
+	items := s.Sheet.Placement(i).Items
+	cost := 0.0
+	for k := range items {
+		cost += items[k].Cost(runtime.GOMAXPROCS(0))
+	}
+	return s.Pace().Of(len(items), v.Need).Beside(shaping(cost))
+}
+
+// shaping is how long it takes to bring files into their shapes, which goes on while they are written.
+func shaping(seconds float64) pace.Range {
+	return pace.Range{Least: time.Duration(seconds * 0.7 * float64(time.Second)), Most: time.Duration(seconds * 1.6 * float64(time.Second))}
 }
 
 // PlanTime is how long the steps of a plan take.
 func (s *Survey) PlanTime(p *plan.Plan) pace.Range {
-	r := s.Pace().Of(p.Files, p.Bytes)
+	cost := 0.0
+	for i := range p.Steps {
+		if m := p.Steps[i].Make; m != nil {
+			cost += m.Cost(runtime.GOMAXPROCS(0))
+		}
+	}
+	r := s.Pace().Of(p.Files, p.Bytes).Beside(shaping(cost))
 	others := len(p.Steps) - p.Files
 	return r.Plus(s.Pace().Of(others, 0))
 }
