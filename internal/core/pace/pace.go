@@ -133,7 +133,7 @@ func (r Range) Middle() time.Duration { return (r.Least + r.Most) / 2 }
 // String is the range in words: "3 to 8 min".
 func (r Range) String() string {
 	if r.Most == 0 {
-		return "no time"
+		return "nothing to bring"
 	}
 	if r.Most < time.Second {
 		return "a moment"
