@@ -95,6 +95,7 @@ type filling struct {
 	run      run.Options
 	plan     *plan.Plan
 	report   *run.Report
+	spared   int64 // bytes that files turned out to be smaller by
 	drawn    time.Time
 }
 
@@ -191,6 +192,9 @@ func (f *filling) event(e run.Event) {
 	case run.Progress, run.Checking:
 		f.draw(e, step)
 	case run.Done:
+		if step.Writes() {
+			f.spared += max(0, step.Size-e.Bytes)
+		}
 		f.clear()
 		fmt.Fprintf(f.out, "  done: %s\n", describe(&step))
 	case run.Failed:
@@ -210,7 +214,7 @@ func (f *filling) draw(e run.Event, step plan.Step) {
 	if e.Kind == run.Checking {
 		doing = "check"
 	}
-	fmt.Fprintf(f.progress, "\r\x1b[K%3.0f %%  %s %s", percent(e.Total, f.plan.Bytes), doing, step.Path)
+	fmt.Fprintf(f.progress, "\r\x1b[K%3.0f %%  %s %s", percent(e.Total, f.plan.Bytes-f.spared), doing, step.Path)
 }
 
 func (f *filling) clear() {

@@ -298,3 +298,16 @@ func TestAPlaceThatIsPulledIsShownAsItWas(t *testing.T) {
 	press(a, "4", "enter")
 	assert.Contains(t, flat(a), "North stick is away, so nothing can be written")
 }
+
+// TestARunOfPackedTitlesEndsAtItsEnd: what turned out smaller than it might have been is not waited for.
+func TestARunOfPackedTitlesEndsAtItsEnd(t *testing.T) {
+	a, _ := demoWith(t, Options{}, 3)
+	press(a, "2", "right", "right", "4", "enter")
+	s := flat(a)
+	assert.Contains(t, s, "Hall pocket all written and read back")
+	lane := a.desk.Lanes[2]
+	assert.Equal(t, lane.Total, lane.Bytes())
+	assert.Less(t, lane.Total, lane.Plan.Bytes/2, "of the large disc little was kept")
+	press(a, "3")
+	assert.Contains(t, flat(a), "Long Water.pkd")
+}

@@ -43,6 +43,7 @@ type Lane struct {
 	Speeds  []float64 // bytes a second, one sample every sampleEvery
 	Report  *run.Report
 
+	spared    int64 // bytes that files turned out to be smaller by than they might have been
 	learns    bool // its speed is that of the place, and not of a limit
 	cancel    context.CancelFunc
 	sampled   time.Duration
@@ -58,13 +59,16 @@ func (l *Lane) Running() bool { return l.Report == nil }
 // Stop ends the run after removing what is half written.
 func (l *Lane) Stop() { l.cancel() }
 
+// Bytes are what the run writes in all, as far as is known by now.
+func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
+
 // Left estimates the time that the rest takes; ok is false before there is
 // anything to reckon with.
 func (l *Lane) Left() (left time.Duration, ok bool) {
 	if l.Total == 0 || l.Elapsed < time.Second/2 {
 		return 0, false
 	}
-	rest := float64(l.Plan.Bytes-l.Total) / (float64(l.Total) / l.Elapsed.Seconds())
+	rest := float64(l.Bytes()-l.Total) / (float64(l.Total) / l.Elapsed.Seconds())
 	return time.Duration(rest * float64(time.Second)).Round(time.Second), true
 }
 
@@ -79,6 +83,9 @@ func (l *Lane) apply(e run.Event) {
 		l.States[e.Step], l.Written = Checking, e.Bytes
 	case run.Done:
 		l.States[e.Step] = Done
+		if s := &l.Plan.Steps[e.Step]; s.Writes() {
+			l.spared += max(0, s.Size-e.Bytes)
+		}
 	case run.Failed:
 		l.States[e.Step] = Failed
 		l.Says[e.Step] = e.Say

@@ -231,7 +231,11 @@ func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []str
 	if s != nil {
 		head += t.Paint(t.Dim, "  "+s.Facts.Filesystem.Shown+" by "+s.Config.Road)
 	}
-	out := []string{head, " " + bar(t, done, p.Bytes, w-2), " " + t.Paint(t.Text, m.figures(p, l, w-2))}
+	all := p.Bytes
+	if l != nil {
+		all = l.Bytes()
+	}
+	out := []string{head, " " + bar(t, done, all, w-2), " " + t.Paint(t.Text, m.figures(p, l, w-2))}
 	if chartRows := min(4, h/6); l != nil && chartRows > 1 {
 		out = append(out, "")
 		out = append(out, chart(t, l.Speeds, w-2, chartRows)...)
@@ -245,7 +249,7 @@ func (m *Model) figures(p *plan.Plan, l *desk.Lane, w int) string {
 	if l == nil {
 		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Files, "file"))
 	}
-	f := fmt.Sprintf("%11s of %s", size.Format(l.Total), size.Format(p.Bytes))
+	f := fmt.Sprintf("%11s of %s", size.Format(l.Total), size.Format(l.Bytes()))
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {
 		f += fmt.Sprintf("   %11s/s", size.Format(int64(float64(l.Total)/sec)))
 	}
