@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/convert"
 	"polytome/internal/place"
+	"polytome/internal/size"
 	"polytome/internal/ui/style"
 )
 
@@ -74,8 +76,8 @@ func said(ctx context.Context, err error) error {
 }
 
 // fromInput is the file that a command reads: standard input is kept in a temporary file, as it has to be read at any
-// offset.
-func fromInput(file string, stdin io.Reader) (name string, done func(), err error) {
+// offset. Where the system can, that has no name, so that it is gone with the program however that ends.
+func fromInput(file string, stdin io.Reader, say io.Writer) (name string, done func(), err error) {
 	if file != "-" {
 		return file, func() {}, nil
 	}
@@ -83,13 +85,21 @@ func fromInput(file string, stdin io.Reader) (name string, done func(), err erro
 	if err != nil {
 		return "", nil, err
 	}
-	done = func() { _ = os.Remove(f.Name()) }
+	name = f.Name()
+	if runtime.GOOS == "linux" && os.Remove(name) == nil {
+		name = fmt.Sprintf("/proc/self/fd/%d", f.Fd())
+	}
+	done = func() {
+		_ = f.Close()
+		_ = os.Remove(name)
+	}
 	n, err := io.Copy(f, stdin)
-	if err = errors.Join(err, f.Close()); err != nil {
+	if err != nil {
 		done()
 		return "", nil, fmt.Errorf("reading standard input after %d bytes: %w", n, err)
 	}
-	return f.Name(), done, nil
+	fmt.Fprintf(say, "Standard input was kept in a temporary file of %s, which is gone at the end.\n", size.Format(n))
+	return name, done, nil
 }
 
 func one(what string) cobra.PositionalArgs {

@@ -52,7 +52,7 @@ the image comes back bit for bit.`,
 			if err != nil {
 				return err
 			}
-			in, done, err := fromInput(args[0], cmd.InOrStdin())
+			in, done, err := fromInput(args[0], cmd.InOrStdin(), cmd.ErrOrStderr())
 			if err != nil {
 				return err
 			}

@@ -184,6 +184,10 @@ func TestPackingAndUnpacking(t *testing.T) {
 			}
 		}
 	}
+	piped := exec.Command("sh", "-c", `"$0" image pack - -o - --keep-unused < "$1" > "$2" && "$0" image unpack "$2" -o - | cmp - "$1"`, binary, game, filepath.Join(dir, "piped.pkd"))
+	said, err := piped.CombinedOutput()
+	require.NoError(t, err, "%s", said)
+	assert.Contains(t, string(said), "Standard input was kept in a temporary file of 1.18 MiB")
 	b, err := os.ReadFile(pkd)
 	require.NoError(t, err)
 	b[300_000] ^= 1

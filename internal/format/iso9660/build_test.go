@@ -195,3 +195,31 @@ func TestAnyTreeIsReadBackInEveryNameSpace(t *testing.T) {
 		require.Equal(rt, want, all(t, open(t, build(t, src, iso9660.Options{Joliet: true}))))
 	})
 }
+
+// TestABridgeOfALargeFile: a file of more than one allocation descriptor of UDF, and of more than one extent of ISO 9660,
+// is whole on both sides.
+func TestABridgeOfALargeFile(t *testing.T) {
+	im, err := iso9660.Lay(newHollow("BIG.DAT", 5<<30+777, "the beginning", "the end"), iso9660.Options{UDF: true, Created: day})
+	require.NoError(t, err)
+	r := im.Reader()
+	defer r.Close()
+	iso, err := iso9660.Open(r, r.Size())
+	require.NoError(t, err)
+	u, err := udf.Open(r, r.Size())
+	require.NoError(t, err)
+	for _, v := range []fs.FS{iso, u} {
+		f, err := v.Open("BIG.DAT")
+		require.NoError(t, err)
+		info, err := f.Stat()
+		require.NoError(t, err)
+		require.EqualValues(t, 5<<30+777, info.Size())
+		b := make([]byte, 13)
+		_, err = f.(io.ReaderAt).ReadAt(b, 0)
+		require.NoError(t, err)
+		assert.Equal(t, "the beginning", string(b))
+		_, err = f.(io.ReaderAt).ReadAt(b[:7], 5<<30+770)
+		require.NoError(t, err)
+		assert.Equal(t, "the end", string(b[:7]))
+		require.NoError(t, f.Close())
+	}
+}

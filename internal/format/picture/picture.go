@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"image/color/palette"
+	stddraw "image/draw"
 	_ "image/gif" // read
 	"image/jpeg"
 	"image/png"
@@ -50,25 +52,66 @@ func Fit(source io.ReadSeeker, r Rule) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the picture is damaged: %w", err)
 	}
-	to := resize(from, r)
-	var out bytes.Buffer
-	if r.Format == "png" {
-		err = (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&out, to)
-		if err == nil && r.Largest > 0 && int64(out.Len()) > r.Largest {
-			err = fmt.Errorf("as PNG it has %d bytes, and %d are allowed", out.Len(), r.Largest)
+	for { // a picture that cannot be made small enough otherwise gets fewer pixels, where its size is free
+		out, err := encode(resize(from, r), r)
+		var large *TooLarge
+		if !errors.As(err, &large) || r.Fit != "inside" || r.Width < 2*smallest || r.Height < 2*smallest {
+			return out, err
 		}
-		return out.Bytes(), err
+		r.Width, r.Height = r.Width*4/5, r.Height*4/5
 	}
-	for _, q := range jpegQualities {
-		out.Reset()
-		if err := jpeg.Encode(&out, to, &jpeg.Options{Quality: q}); err != nil {
+}
+
+// smallest is how many pixels a side of the box has at least, when a picture is made smaller to have fewer bytes.
+const smallest = 16
+
+// TooLarge is a picture that has more bytes than allowed however it is written.
+type TooLarge struct {
+	Has, Allowed int64 // bytes
+}
+
+func (e *TooLarge) Error() string {
+	return fmt.Sprintf("it has %d bytes at least, and %d are allowed", e.Has, e.Allowed)
+}
+
+// encode writes a picture with as few bytes as are allowed: a JPEG with less quality, a PNG with fewer colours.
+func encode(to image.Image, r Rule) ([]byte, error) {
+	least := int64(0)
+	try := func(write func(w io.Writer) error) ([]byte, error) {
+		var out bytes.Buffer
+		if err := write(&out); err != nil {
 			return nil, err
 		}
-		if r.Largest == 0 || int64(out.Len()) <= r.Largest {
-			return out.Bytes(), nil
+		if n := int64(out.Len()); r.Largest > 0 && n > r.Largest {
+			if least == 0 || n < least {
+				least = n
+			}
+			return nil, nil
+		}
+		return out.Bytes(), nil
+	}
+	var ways []func(w io.Writer) error
+	if r.Format == "png" {
+		e := &png.Encoder{CompressionLevel: png.BestCompression}
+		ways = append(ways, func(w io.Writer) error { return e.Encode(w, to) })
+		for _, colours := range []color.Palette{palette.Plan9, palette.WebSafe} {
+			ways = append(ways, func(w io.Writer) error {
+				few := image.NewPaletted(to.Bounds(), colours)
+				stddraw.FloydSteinberg.Draw(few, few.Bounds(), to, to.Bounds().Min)
+				return e.Encode(w, few)
+			})
+		}
+	} else {
+		for _, q := range jpegQualities {
+			ways = append(ways, func(w io.Writer) error { return jpeg.Encode(w, to, &jpeg.Options{Quality: q}) })
 		}
 	}
-	return nil, errors.New("it cannot be made small enough")
+	for _, way := range ways {
+		if out, err := try(way); out != nil || err != nil {
+			return out, err
+		}
+	}
+	return nil, &TooLarge{least, r.Largest}
 }
 
 // resize brings a picture to the size that the rule wants. Transparent parts become black, which is

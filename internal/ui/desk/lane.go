@@ -44,7 +44,7 @@ type Lane struct {
 	Report  *run.Report
 
 	spared    int64 // bytes that files turned out to be smaller by than they might have been
-	learns    bool // its speed is that of the place, and not of a limit
+	learns    bool  // its speed is that of the place, and not of a limit
 	cancel    context.CancelFunc
 	sampled   time.Duration
 	sampledAt int64
