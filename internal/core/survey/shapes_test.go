@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -110,4 +111,20 @@ func TestShapingTakesItsTime(t *testing.T) {
 	}
 	plain, compressed := w.look(0).Time(0), w.look(1).Time(0)
 	assert.Greater(t, compressed.Least, 2*plain.Most, "%s, %s", compressed, plain)
+}
+
+// TestWhatIsTakenOutOfAnImageKeepsItsDate, and goes into a folder of the title.
+func TestWhatIsTakenOutOfAnImageKeepsItsDate(t *testing.T) {
+	image, err := demo.Volume("CORVANE", "MAIN.RUN", demo.MainRun("CVN00130", "Gorse Common", "E"))
+	require.NoError(t, err)
+	w := newWorkshop(t, map[string][]byte{"gorse.iso": image}, bench.Place{Name: "disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), Everything: true})
+	s := w.look(0)
+	require.Equal(t, fit.Converted, s.Sheet.Verdict(0).Kind)
+	assert.Equal(t, "extract", s.Sheet.Verdict(0).Word())
+	assert.Contains(t, s.Sheet.Explain(0).Say, "Gantry reads no such image, and wants the folder that is in it")
+	w.fill(0)
+	info, err := os.Stat(w.at("disk", "Games/Gorse Common/MAIN.RUN"))
+	require.NoError(t, err)
+	assert.WithinDuration(t, demo.Season, info.ModTime(), 2*time.Second)
+	assert.True(t, w.look(0).Plan().Empty())
 }
