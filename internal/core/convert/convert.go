@@ -154,7 +154,7 @@ func read(ctx context.Context, c place.Content, see func(b []byte, n int64), tak
 }
 
 // taken is how much is taken straight out of a file at a time: the sums of it are reckoned meanwhile.
-const taken = 4 << 20
+const taken = 8 << 20
 
 // section finds the file in which bytes lie.
 func section(c place.Content, off int64, wanted bool) (f *os.File, at, n int64, ok bool) {

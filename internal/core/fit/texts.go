@@ -40,6 +40,11 @@ func (s *Sheet) EachText(each func(Text)) {
 			each(Text{i, c.Path, c.Text, c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule})
 		}
 	}
+	s.eachStart(each)
+}
+
+// eachStart goes through the loader's start files.
+func (s *Sheet) eachStart(each func(Text)) {
 	for k := range s.of.Loaders {
 		p := s.of.Loaders[k].Profile
 		for _, f := range p.Kit.Files {
@@ -59,8 +64,8 @@ func (s *Sheet) EachText(each func(Text)) {
 
 // StartFiles are the loader's own files that are written where there are none.
 func (s *Sheet) StartFiles() (out []Text) {
-	s.EachText(func(t Text) {
-		if _, there := s.present[s.fold(t.Path)]; t.Title < 0 && !there {
+	s.eachStart(func(t Text) {
+		if _, there := s.present[s.fold(t.Path)]; !there {
 			out = append(out, t)
 		}
 	})
