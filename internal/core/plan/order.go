@@ -39,6 +39,7 @@ func (m *maker) order() *Plan {
 		case s.Writes():
 			p.Files++
 			p.Bytes += s.Size
+			p.Shaping += s.Make.Cost(m.o.Processors)
 		case s.Kind == Move:
 			p.Moves++
 		case s.Kind == Remove:

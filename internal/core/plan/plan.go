@@ -94,6 +94,8 @@ type Plan struct {
 	Kept    int    `json:"kept,omitempty"`    // files that are copied to this computer first
 	KeptIn  string `json:"kept-in,omitempty"` // the folder that they are copied to
 	There   int    `json:"there"`             // chosen titles that are there already
+	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were told.
+	Shaping float64 `json:"-"`
 	Left    []Left `json:"left,omitempty"`
 	// Notes are what else is to be known, in sentences.
 	Notes []string `json:"notes,omitempty"`
@@ -149,6 +151,8 @@ type Options struct {
 	Texts map[string]string
 	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
 	KeepIn string
+	// Processors are how many there are to bring files into their shapes.
+	Processors int
 	// Updates are texts on the place that shall say something else, merged with what a person made of them.
 	Updates []Update
 }

@@ -268,7 +268,7 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")
@@ -302,13 +302,7 @@ func shaping(seconds float64) pace.Range {
 
 // PlanTime is how long the steps of a plan take.
 func (s *Survey) PlanTime(p *plan.Plan) pace.Range {
-	cost := 0.0
-	for i := range p.Steps {
-		if m := p.Steps[i].Make; m != nil {
-			cost += m.Cost(runtime.GOMAXPROCS(0))
-		}
-	}
-	r := s.Pace().Of(p.Files, p.Bytes).Beside(shaping(cost))
+	r := s.Pace().Of(p.Files, p.Bytes).Beside(shaping(p.Shaping))
 	others := len(p.Steps) - p.Files
 	return r.Plus(s.Pace().Of(others, 0))
 }
