@@ -96,7 +96,7 @@ type Plan struct {
 	There   int    `json:"there"`             // chosen titles that are there already
 	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were told.
 	Shaping float64 `json:"-"`
-	Left    []Left `json:"left,omitempty"`
+	Left    []Left  `json:"left,omitempty"`
 	// Notes are what else is to be known, in sentences.
 	Notes []string `json:"notes,omitempty"`
 }
