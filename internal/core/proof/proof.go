@@ -144,7 +144,7 @@ func Audit(ctx context.Context, p place.Place, profile *loader.Profile, set *loa
 		a.entry(e)
 	}
 	if a.unlooked > 0 {
-		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether %s are whole: folders, tracks and packed images are told by their names alone", size.Count(a.unlooked, "title")))
+		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether %s are whole: folders and tracks are told by their names alone", size.Count(a.unlooked, "title")))
 	}
 	a.checkPromises(promises)
 	a.checkSettings(entries)

@@ -174,6 +174,9 @@ func (r *runner) count(s *plan.Step, took time.Duration) {
 	case plan.Keep:
 		r.report.Kept++
 	case plan.Put, plan.Replace:
+		if r.bytes == 0 && s.Make.AtMost { // it was not needed
+			return
+		}
 		r.report.Put++
 		r.report.Bytes += r.bytes
 		of := &r.report.Small
