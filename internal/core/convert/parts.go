@@ -165,7 +165,7 @@ func (e *PartError) Error() string { return fmt.Sprintf("part %d, %s, %s", e.Num
 func (m *Manifest) Open() (*Parts, error) {
 	p := &Parts{m: m}
 	var all []error
-	var list []joined.Part
+	var list []joined.Content
 	for i, part := range m.Parts {
 		name := filepath.Join(m.dir, filepath.FromSlash(part.File))
 		c, err := open(name)
@@ -179,14 +179,13 @@ func (m *Manifest) Open() (*Parts, error) {
 		case c.Size() != part.Length:
 			all = append(all, &PartError{i + 1, name, fmt.Sprintf("has %d bytes instead of %d", c.Size(), part.Length)})
 		}
-		p.open = append(p.open, c)
-		list = append(list, joined.Part{ReaderAt: c, Size: c.Size()})
+		p.open, list = append(p.open, c), append(list, c)
 	}
+	p.Contents = joined.Of(list...)
 	if len(all) > 0 {
 		_ = p.Close()
 		return nil, errors.Join(all...)
 	}
-	p.Reader = joined.New(list...)
 	if m.Length > 0 && p.Size() != m.Length {
 		_ = p.Close()
 		return nil, fmt.Errorf("the parts have %d bytes together, and the whole has %d: a part is not in the list", p.Size(), m.Length)
@@ -196,32 +195,9 @@ func (m *Manifest) Open() (*Parts, error) {
 
 // Parts are the files of a list as one.
 type Parts struct {
-	*joined.Reader
+	*joined.Contents
 	m    *Manifest
 	open []place.Content
-}
-
-// Close closes the files.
-func (p *Parts) Close() error {
-	var all []error
-	for _, c := range p.open {
-		all = append(all, c.Close())
-	}
-	return errors.Join(all...)
-}
-
-// Data is the first run of data of the parts.
-func (p *Parts) Data(off int64) (start, end int64) {
-	var base int64
-	for _, c := range p.open {
-		if off < base+c.Size() {
-			if start, end := c.Data(max(0, off-base)); start < c.Size() {
-				return base + start, base + end
-			}
-		}
-		base += c.Size()
-	}
-	return p.Size(), p.Size()
 }
 
 // Join puts the parts of a list together, and checks each against what the list tells.

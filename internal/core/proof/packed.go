@@ -53,7 +53,7 @@ func (a *audit) packed(e place.Entry, rule *loader.Accept, v *loader.Values, l *
 		wrong(err.Error())
 		return
 	}
-	defer j.close()
+	defer j.Close()
 	im, err := packed.Open(j, j.Size())
 	var damage *packed.FormatError
 	switch {

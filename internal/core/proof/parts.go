@@ -120,7 +120,7 @@ func (a *audit) joined(rule *loader.Accept, v *loader.Values, l *Listed, parts [
 		wrong(err.Error(), again)
 		return
 	}
-	defer j.close()
+	defer j.Close()
 	t, err := intake.Identify(j, j.Size(), path.Base(rule.Path.String()), a.set)
 	switch {
 	case err != nil:
@@ -165,30 +165,16 @@ func (a *audit) read(e place.Entry) (string, error) {
 	return string(b), err
 }
 
-// joint is several files of the place as one.
-type joint struct {
-	*joined.Reader
-	close func()
-}
-
 // join opens files of the place as one. The one that cannot be read is named.
-func (a *audit) join(parts []place.Entry) (*joint, error) {
-	var open []place.Content
-	j := &joint{close: func() {
-		for _, c := range open {
-			_ = c.Close()
-		}
-	}}
-	var all []joined.Part
+func (a *audit) join(parts []place.Entry) (*joined.Contents, error) {
+	var open []joined.Content
 	for _, p := range parts {
 		c, err := a.place.Open(a.ctx, p.Path)
 		if err != nil {
-			j.close()
+			_ = joined.Of(open...).Close()
 			return nil, fmt.Errorf("its part %s cannot be read: %w", path.Base(p.Path), err)
 		}
 		open = append(open, c)
-		all = append(all, joined.Part{ReaderAt: c, Size: c.Size()})
 	}
-	j.Reader = joined.New(all...)
-	return j, nil
+	return joined.Of(open...), nil
 }

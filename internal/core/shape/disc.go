@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/cuesheet"
+	"polytome/internal/format/joined"
 	"polytome/internal/format/sectors"
 	"polytome/internal/format/wav"
 	"polytome/internal/place"
@@ -88,9 +88,9 @@ func PlainOf(f title.File, parts []title.Part) Spec {
 
 // A Disc is the files of a cue sheet as one run of bytes, without the headers of WAVE files.
 type Disc struct {
-	files []place.Content
+	*joined.Contents
+	files []joined.Content
 	spans []cuesheet.Span
-	size  int64
 }
 
 // OpenDisc opens the files of a cue sheet, which are its parts in their order.
@@ -104,7 +104,7 @@ func (d *Disc) Tracks() []cuesheet.Span { return d.spans }
 // Track is the bytes of one track, from its index 1 on.
 func (d *Disc) Track(n int) place.Content {
 	t := d.spans[n]
-	return &part{d.files[t.File], t.At, t.Length}
+	return &part{d.files[t.File].(place.Content), t.At, t.Length}
 }
 
 // openSheet opens the files that the sheet of a spec tells, which are its parts.
@@ -130,27 +130,28 @@ func openDisc(w Whence, text string, parts []title.Part) (*Disc, error) {
 		return nil, fmt.Errorf("the sheet names %d files, and %d belong to it", len(sheet.Files), len(parts))
 	}
 	d := &Disc{}
+	failed := func(err error) (*Disc, error) {
+		_ = joined.Of(d.files...).Close()
+		return nil, err
+	}
 	for i := range parts {
 		c, err := w.Open(&parts[i].File)
 		if err != nil {
-			_ = d.Close()
-			return nil, err
+			return failed(err)
 		}
 		d.files = append(d.files, c)
 		if sheet.Files[i].Type == "WAVE" {
 			at, length, err := wav.Sound(c, c.Size())
 			if err != nil {
-				_ = d.Close()
-				return nil, &SourceError{parts[i].File.Called(), err}
+				return failed(&SourceError{parts[i].File.Called(), err})
 			}
 			d.files[i] = &part{c, at, length}
 		}
-		d.size += d.files[i].Size()
 	}
 	if d.spans, err = sheet.Spans(d.sizes()); err != nil {
-		_ = d.Close()
-		return nil, err
+		return failed(err)
 	}
+	d.Contents = joined.Of(d.files...)
 	return d, nil
 }
 
@@ -159,52 +160,4 @@ func (d *Disc) sizes() (out []int64) {
 		out = append(out, f.Size())
 	}
 	return out
-}
-
-// Size is the bytes of all files together.
-func (d *Disc) Size() int64 { return d.size }
-
-// Close closes the files.
-func (d *Disc) Close() error {
-	var all []error
-	for _, f := range d.files {
-		all = append(all, f.Close())
-	}
-	return errors.Join(all...)
-}
-
-func (d *Disc) ReadAt(b []byte, off int64) (done int, err error) {
-	for _, f := range d.files {
-		if off >= f.Size() {
-			off -= f.Size()
-			continue
-		}
-		want := min(int64(len(b)-done), f.Size()-off)
-		n, err := f.ReadAt(b[done:done+int(want)], off)
-		done += n
-		if int64(n) < want {
-			if err == nil || errors.Is(err, io.EOF) {
-				err = io.ErrUnexpectedEOF
-			}
-			return done, err
-		}
-		if off = 0; done == len(b) {
-			return done, nil
-		}
-	}
-	return done, io.EOF
-}
-
-// Data is the first run of data of the files.
-func (d *Disc) Data(off int64) (start, end int64) {
-	var base int64
-	for _, f := range d.files {
-		if off < base+f.Size() {
-			if start, end := f.Data(max(0, off-base)); start < f.Size() {
-				return base + start, base + end
-			}
-		}
-		base += f.Size()
-	}
-	return d.size, d.size
 }

@@ -65,3 +65,51 @@ func (r *Reader) ReadAt(b []byte, off int64) (done int, err error) {
 	}
 	return done, nil
 }
+
+// Content is bytes that know where they are nothing but zeros, such as a file of a place.
+type Content interface {
+	io.ReaderAt
+	io.Closer
+	Size() int64
+	// Data returns the first run of data at or after off, and the size twice at the end.
+	Data(off int64) (start, end int64)
+}
+
+// Contents are several contents as one.
+type Contents struct {
+	*Reader
+	all []Content
+}
+
+// Of joins contents. They are closed with what is returned.
+func Of(all ...Content) *Contents {
+	parts := make([]Part, len(all))
+	for i, c := range all {
+		parts[i] = Part{c, c.Size()}
+	}
+	return &Contents{New(parts...), all}
+}
+
+// Data returns the first run of data at or after off; what lies between is zeros. At the end it returns the size
+// twice.
+func (c *Contents) Data(off int64) (start, end int64) {
+	for i, one := range c.all {
+		base := c.ends[i] - one.Size()
+		if off >= c.ends[i] {
+			continue
+		}
+		if start, end := one.Data(max(0, off-base)); start < one.Size() {
+			return base + start, base + end
+		}
+	}
+	return c.Size(), c.Size()
+}
+
+// Close closes all of them.
+func (c *Contents) Close() error {
+	var all []error
+	for _, one := range c.all {
+		all = append(all, one.Close())
+	}
+	return errors.Join(all...)
+}

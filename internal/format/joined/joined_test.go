@@ -33,3 +33,48 @@ func TestPartsReadAsOne(t *testing.T) {
 	_, err := joined.New(joined.Part{ReaderAt: bytes.NewReader([]byte("abc")), Size: 5}).ReadAt(make([]byte, 5), 0)
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF, "a part that ends early is no end")
 }
+
+// content is bytes whose zeros are known as holes.
+type content struct {
+	*bytes.Reader
+	data   []byte
+	closed *int
+}
+
+func (c content) Close() error { *c.closed++; return nil }
+func (c content) Data(off int64) (start, end int64) {
+	for start = off; start < c.Size() && c.data[start] == 0; start++ {
+	}
+	for end = start; end < c.Size() && c.data[end] != 0; end++ {
+	}
+	return min(start, c.Size()), end
+}
+
+func TestContentsKnowTheirHolesTogether(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		var whole []byte
+		var all []joined.Content
+		closed := 0
+		for _, b := range rapid.SliceOf(rapid.SliceOfN(rapid.SampledFrom([]byte{0, 0, 1}), 0, 12)).Draw(rt, "contents") {
+			whole = append(whole, b...)
+			all = append(all, content{bytes.NewReader(b), b, &closed})
+		}
+		c := joined.Of(all...)
+		told := make([]byte, len(whole)) // 1 where data is told
+		for off := int64(0); off < c.Size(); {
+			start, end := c.Data(off)
+			require.GreaterOrEqual(rt, start, off)
+			if start == c.Size() {
+				break
+			}
+			require.Greater(rt, end, start)
+			for i := start; i < end; i++ {
+				told[i] = 1
+			}
+			off = end
+		}
+		require.True(rt, bytes.Equal(whole, told))
+		require.NoError(rt, c.Close())
+		require.Equal(rt, len(all), closed)
+	})
+}
