@@ -7,7 +7,6 @@ import (
 	"os"
 
 	"polytome/internal/core/shape"
-	"polytome/internal/filecopy"
 	"polytome/internal/format/iso9660"
 	"polytome/internal/sparse"
 )
@@ -28,11 +27,7 @@ func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *is
 	ready(im)
 	r := im.Reader()
 	defer r.Close()
-	w := &minding{Sink: to}
-	var into Sink = w
-	if t, ok := to.(filecopy.Taker); ok {
-		into = &mindingTaker{w, t}
-	}
+	w, into := mind(to, func() {})
 	if _, err := Copy(ctx, into, r, nil, tell); err != nil {
 		if w.err == nil && ctx.Err() == nil {
 			err = &shape.SourceError{Path: dir, Err: err}
@@ -40,39 +35,6 @@ func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *is
 		return err
 	}
 	return nil
-}
-
-// minding remembers what a sink said, so that its errors are told from those of the source.
-type minding struct {
-	Sink
-	err error
-}
-
-func (m *minding) Write(b []byte) (n int, err error) {
-	n, err = m.Sink.Write(b)
-	m.err = err
-	return n, err
-}
-
-// Skip writes zeros.
-func (m *minding) Skip(n int64) error {
-	m.err = m.Sink.Skip(n)
-	return m.err
-}
-
-// mindingTaker is the same for a sink that takes bytes out of files.
-type mindingTaker struct {
-	*minding
-	t filecopy.Taker
-}
-
-// CopyFrom takes bytes out of a file.
-func (m *mindingTaker) CopyFrom(f *os.File, at, n int64) (int64, error) {
-	k, err := m.t.CopyFrom(f, at, n)
-	if !errors.Is(err, errors.ErrUnsupported) {
-		m.err = err
-	}
-	return k, err
 }
 
 // holedFS is a folder whose files know their holes, which are not read then.

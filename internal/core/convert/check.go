@@ -44,12 +44,10 @@ func Check(ctx context.Context, file string, o container.Options, tell Tell) (*C
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, 8)
-	n, _ := f.ReadAt(head, 0)
 	sector, _, raw := sectors.Detect(f, f.Size())
 	_ = f.Close()
-	if n == len(head) && string(head) == "PKDIMAGE" {
-		return c, c.packed(ctx, file, tell)
+	if err := c.packed(ctx, file, tell); !errors.Is(err, packed.ErrNotPacked) {
+		return c, err
 	}
 	if raw && sector == sectors.Raw {
 		if err := c.raw(ctx, file, tell); err != nil {
@@ -82,8 +80,11 @@ func (c *Checked) manifest(ctx context.Context, file string, tell Tell) error {
 }
 
 func (c *Checked) packed(ctx context.Context, file string, tell Tell) error {
-	c.What = "a packed image"
 	im, err := packed.OpenFile(file)
+	if errors.Is(err, packed.ErrNotPacked) {
+		return err
+	}
+	c.What = "a packed image"
 	if err != nil {
 		var damage *packed.FormatError
 		if errors.As(err, &damage) {

@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/coretest"
+	"polytome/internal/demo"
 	"polytome/internal/format/container"
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/packed"
@@ -116,6 +117,28 @@ func TestAFullDiskInTheMiddle(t *testing.T) {
 			require.NoError(t, err)
 			assert.True(t, bytes.Equal(game, now))
 		})
+	}
+}
+
+// TestThePromisedSizeHoldsForEveryBlock packs a disc with used sectors far apart: large blocks around them keep more of it.
+func TestThePromisedSizeHoldsForEveryBlock(t *testing.T) {
+	dir := t.TempDir()
+	disc := append(demo.SkuaDisc("SKUADISC", "SKU-0009", 1, "Far Apart"), bytes.Repeat([]byte("spread "), 1_000_000)...)
+	for i := 0; i < 3000; i += 300 {
+		disc[0x8000+i/8] |= 1 << (i % 8)
+	}
+	coretest.Write(t, dir, "far.skd", disc)
+	file := filepath.Join(dir, "far.skd")
+	for _, block := range []int64{4 << 10, 0, 256 << 10, 1 << 20} {
+		o := convert.PackOptions{Block: block}
+		p, err := convert.ProspectOf(file, coretest.Set(t), o)
+		require.NoError(t, err)
+		require.Positive(t, p.Used.Unit)
+		var b bytes.Buffer
+		_, err = convert.Pack(context.Background(), file, p, convert.Stream{Writer: &b}, o, nil)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, int64(b.Len()), p.AtMost, "blocks of %d", block)
+		assert.Less(t, p.AtMost-int64(b.Len()), int64(1<<20), "blocks of %d: no more is promised than one block of slack", block)
 	}
 }
 

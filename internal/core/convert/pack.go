@@ -1,6 +1,7 @@
 package convert
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -48,7 +49,12 @@ func ProspectOf(file string, set *loader.Set, o PackOptions) (p Prospect, err er
 		p.Platform = t.Platform
 		if !o.KeepUnused {
 			if p.Used = t.Discs[0].Used; p.Used.Unit > 0 {
-				kept = min(kept, p.Used.Blocks*packed.DefaultBlock)
+				used, err := shape.UsedBlocks(c, p.Used)
+				if err != nil {
+					return p, &shape.SourceError{Path: file, Err: err}
+				}
+				block := cmp.Or(o.Block, packed.DefaultBlock)
+				kept = min(kept, shape.CountUsed(used, p.Image, block)*block)
 				p.Unused = p.Image - kept
 			}
 		}
@@ -73,47 +79,15 @@ func Pack(ctx context.Context, file string, p Prospect, to Sink, o PackOptions, 
 		return packed.Report{}, err
 	}
 	defer s.Close()
-	w := &counting{to: to, tell: func(int64) {
+	w, into := mind(to, func() {
 		if tell != nil {
 			tell(s.Report().Read, c.Size())
 		}
-	}}
-	if _, err = s.WriteTo(w); err != nil && ctx.Err() == nil && w.err == nil {
+	})
+	if _, err = s.WriteTo(into); err != nil && ctx.Err() == nil && w.err == nil {
 		err = &shape.SourceError{Path: file, Err: err}
 	}
 	return s.Report(), err
-}
-
-// counting tells of what is written, and remembers what the sink said.
-type counting struct {
-	to   Sink
-	n    int64
-	tell func(n int64)
-	err  error
-}
-
-func (c *counting) Write(b []byte) (int, error) {
-	n, err := c.to.Write(b)
-	c.n += int64(n)
-	c.err = err
-	c.tell(c.n)
-	return n, err
-}
-
-// CopyFrom takes bytes out of a file, where the sink can.
-func (c *counting) CopyFrom(f *os.File, at, n int64) (int64, error) {
-	t, ok := c.to.(filecopy.Taker)
-	if !ok {
-		return 0, errors.ErrUnsupported
-	}
-	k, err := t.CopyFrom(f, at, n)
-	if errors.Is(err, errors.ErrUnsupported) {
-		return k, err
-	}
-	c.n += k
-	c.err = err
-	c.tell(c.n)
-	return k, err
 }
 
 // A Cutter is a sink that goes on in another file when one is full.

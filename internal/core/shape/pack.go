@@ -197,12 +197,18 @@ func UsedOf(c io.ReaderAt, size, bitmap, sector int64) (title.Used, error) {
 	if err != nil {
 		return title.Used{}, err
 	}
-	for off := int64(0); off < size; off += packed.DefaultBlock {
-		if used(off, min(packed.DefaultBlock, size-off)) {
-			u.Blocks++
+	u.Blocks = CountUsed(used, size, packed.DefaultBlock)
+	return u, nil
+}
+
+// CountUsed is how many blocks, of so many bytes each, have a used byte in them.
+func CountUsed(used func(off, length int64) bool, size, block int64) (n int64) {
+	for off := int64(0); off < size; off += block {
+		if used(off, min(block, size-off)) {
+			n++
 		}
 	}
-	return u, nil
+	return n
 }
 
 // PackOf is the packed image of a disc. Its size is the most that it can have, as far as the disc tells what it uses.
