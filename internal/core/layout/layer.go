@@ -297,7 +297,7 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	case title.Folder:
 		from := fromArchive(t)
 		if as == shape.Build {
-			l.sized(pl, l.built(t, d, i, rule, to), rule, v)
+			l.sized(pl, d, l.built(t, d, i, rule, to), rule, v)
 			return
 		}
 		l.folder(pl, d, i, rule, to, from, "")
@@ -317,7 +317,7 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			sheet, parts = parts[0].File, parts[1:]
 		}
 		if as == shape.Plain {
-			l.sized(pl, Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.PlainOf(sheet, parts)}, rule, v)
+			l.sized(pl, d, Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.PlainOf(sheet, parts)}, rule, v)
 			return
 		}
 		l.tracks(pl, i, rule, v, to, sheet, parts, from)
@@ -473,7 +473,7 @@ func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, 
 	case rule.As(t.Form) == shape.Pack:
 		item.Spec = shape.PackOf(d, rule.Compress)
 	}
-	l.sized(pl, item, rule, v)
+	l.sized(pl, d, item, rule, v)
 }
 
 // fromArchive is the shape of one of a title's several files: they never go over packed.
@@ -488,16 +488,15 @@ func fromArchive(t *title.Title) shape.Name {
 // whole, and so too large.
 const maxParts = 10_000
 
-// sized adds a file, in parts where it is too large and the rule says so.
-func (l *layer) sized(pl *Placement, item Item, rule *loader.Accept, v *loader.Values) {
+// sized adds a file of a disc, in parts or packed where it is too large and the rule says so.
+func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Accept, v *loader.Values) {
 	limit := l.target.LargestFile()
 	if rule.TooLarge.Over > 0 {
 		limit = min(limit, int64(rule.TooLarge.Over))
 	}
 	cut := &rule.TooLarge
 	if item.Size > limit && cut.Do == "pack" && item.Shape == shape.Whole {
-		d := title.Disc{File: item.Source}
-		item.Spec = shape.PackOf(&d, rule.Compress)
+		item.Spec = shape.PackOf(d, rule.Compress)
 	}
 	part := int64(cut.PartSize)
 	if item.Size <= limit || cut.Do != "split" || item.Folder || item.Size/part >= maxParts {

@@ -94,7 +94,12 @@ func TestWhatIsTooLargeCanBePacked(t *testing.T) {
 	_, after, _ = strings.Cut(after, "\n")
 	p, err := loader.ParseProfile("pack.toml", []byte(before+"[accept.too-large]\ndo = \"pack\"\n"+after))
 	require.NoError(t, err)
-	tree := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30), coretest.Vesper(2, "B", "full", 1<<30)}, p, coretest.Target(t, p, "usb", "fat32"))
+	titles := []title.Title{coretest.Vesper(1, "A", "full", 5<<30), coretest.Vesper(2, "B", "full", 1<<30)}
+	used := title.Used{Bitmap: 32 << 10, Unit: 2048, Sectors: 5 << 30 / 2048, Blocks: 1000}
+	titles[0].Discs[0].Used = used
+	tree := layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
+	assert.Equal(t, used, tree.Placements[0].Items[0].With.Used, "what the disc does not use is left out")
+	assert.Less(t, tree.Placements[0].Items[0].Size, int64(64<<20))
 	assert.Equal(t, []shape.Name{shape.Pack, shape.Whole}, []shape.Name{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
 	assert.True(t, tree.Placements[0].Items[0].AtMost)
 }
