@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"strings"
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/cuesheet"
@@ -74,7 +75,7 @@ func OneFileOf(f title.File, parts []title.Part) Spec {
 }
 
 // waveNamed reports whether a file has a header in front of its sound, as its name tells.
-func waveNamed(name string) bool { return path.Ext(name) == ".wav" || path.Ext(name) == ".WAV" }
+func waveNamed(name string) bool { return strings.EqualFold(path.Ext(name), ".wav") }
 
 // PlainOf is the plain image in a disc's data track, which is in the first of its files as a rule. The size is the
 // most that it can have: where the track ends stands in the sheet.
