@@ -1,0 +1,326 @@
+package exfat
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"polytome/internal/format/fstree"
+	"polytome/internal/format/volume"
+)
+
+// The types of entries (exFAT specification, chapter 7). The uppermost bit says that an entry is in use.
+const (
+	entry = 32
+
+	inUse      = 0x80
+	typeBitmap = 0x81
+	typeUpcase = 0x82
+	typeLabel  = 0x83
+	typeFile   = 0x85
+	typeStream = 0xC0
+	typeName   = 0xC1
+
+	secondary = 0x40 // a type of an entry that belongs to the one before
+	critical  = 0x20 // not set: the entry must be understood
+
+	nameUnits  = 15
+	flagAlloc  = 1
+	flagFlat   = 2
+	mostBehind = 18
+)
+
+func unitsOf(s string) []uint16 { return utf16.Encode([]rune(s)) }
+
+// setChecksum is that over all entries of a set, but for itself (exFAT specification, 6.3.3).
+func setChecksum(set []byte) uint16 {
+	var sum uint16
+	for i, c := range set {
+		if i == 2 || i == 3 {
+			continue
+		}
+		sum = sum<<15 | sum>>1
+		sum += uint16(c)
+	}
+	return sum
+}
+
+// nameHash is that of a name in upper case (exFAT specification, 7.6.4).
+func (f *format) nameHash(units []uint16) uint16 {
+	var sum uint16
+	for _, u := range units {
+		u = f.up[u]
+		for _, c := range [2]byte{byte(u), byte(u >> 8)} {
+			sum = sum<<15 | sum>>1
+			sum += uint16(c)
+		}
+	}
+	return sum
+}
+
+// dateOf reads a date, its hundredths of a second, and how far its clock is from UTC.
+func dateOf(stamp uint32, hundredths, zone byte) time.Time {
+	if stamp == 0 {
+		return time.Time{}
+	}
+	loc := time.Local
+	if zone&0x80 != 0 {
+		quarter := int(int8(zone<<1)) >> 1
+		loc = time.FixedZone("", quarter*15*60)
+	}
+	return time.Date(int(stamp>>25)+1980, time.Month(stamp>>21&15), int(stamp>>16&31), int(stamp>>11&31), int(stamp>>5&63), int(stamp&31)*2, int(hundredths)*10_000_000, loc)
+}
+
+func dateBits(t time.Time) (stamp uint32, hundredths, zone byte) {
+	if t.Year() < 1980 || t.Year() > 2107 {
+		t = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	t = t.Local()
+	_, offset := t.Zone()
+	if offset%(15*60) != 0 {
+		t, offset = t.UTC(), 0
+	}
+	stamp = uint32(t.Year()-1980)<<25 | uint32(t.Month())<<21 | uint32(t.Day())<<16 | uint32(t.Hour())<<11 | uint32(t.Minute())<<5 | uint32(t.Second()/2)
+	return stamp, byte(t.Second()%2*100 + t.Nanosecond()/10_000_000), 0x80 | byte(offset/(15*60))&0x7F
+}
+
+// Entries takes a folder apart.
+func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
+	at := 0
+	for at+entry <= len(data) && data[at] != 0 {
+		e := data[at : at+entry]
+		n := 1
+		switch {
+		case e[0]&inUse == 0:
+		case e[0] == typeFile:
+			set, problem := setAt(data[at:])
+			n = len(set) / entry
+			if problem != "" {
+				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: problem})
+				break
+			}
+			node, say, mend := f.node(set)
+			if say != "" {
+				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: say, Mend: mend})
+			}
+			if node != nil {
+				kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
+			}
+		case e[0]&secondary != 0:
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "an entry is left without its file"})
+		case e[0] == typeBitmap, e[0] == typeUpcase:
+		case e[0] == typeLabel:
+			if e[1] > 11 {
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label is longer than one can be"})
+			}
+		case e[0]&critical == 0:
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("there is an entry of the type %#02x, which there is not", e[0])})
+		default: // of a vendor, with what belongs to it
+			for at+(n+1)*entry <= len(data) && data[at+n*entry]&(inUse|secondary) == inUse|secondary {
+				n++
+			}
+		}
+		at += n * entry
+	}
+	end = at
+	for ; at+entry <= len(data); at += entry {
+		if data[at] != 0 {
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is something behind the end of the folder", Mend: func(e []byte) { clear(e) }})
+		}
+	}
+	return kids, slots, end, wrong
+}
+
+// setAt is the entries of a file, as far as they can be told to be its own, and what is wrong with their order.
+func setAt(data []byte) (set []byte, problem string) {
+	n := 1
+	for n <= int(data[1]) && (n+1)*entry <= len(data) && data[n*entry]&(inUse|secondary) == inUse|secondary {
+		n++
+	}
+	set = data[:n*entry]
+	switch {
+	case data[1] < 2 || data[1] > mostBehind:
+		return set, fmt.Sprintf("a file says that it has %d further entries", data[1])
+	case n <= int(data[1]):
+		return set, "a file lacks some of its entries"
+	case set[entry] != typeStream:
+		return set, "a file lacks the entry that tells where it lies"
+	}
+	names := (int(set[entry+3]) + nameUnits - 1) / nameUnits
+	if names < 1 || names+2 > n {
+		return set, "a file lacks a part of its name"
+	}
+	for i := range names {
+		if set[(2+i)*entry] != typeName {
+			return set, "a file lacks a part of its name"
+		}
+	}
+	return set, ""
+}
+
+// node makes a node of a set, and tells what is wrong with it.
+func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)) {
+	le := binary.LittleEndian
+	s := set[entry:]
+	units := make([]uint16, int(s[3]))
+	for i := range units {
+		units[i] = le.Uint16(set[(2+i/nameUnits)*entry+2+2*(i%nameUnits):])
+	}
+	n = &volume.Node{Name: string(utf16.Decode(units)), Attr: le.Uint16(set[4:]), First: le.Uint32(s[20:]), Size: int64(le.Uint64(s[24:])), Valid: int64(le.Uint64(s[8:])),
+		Flat: s[1]&flagFlat != 0, Modified: dateOf(le.Uint32(set[12:]), set[21], set[23])}
+	n.Folder = n.Attr&volume.FolderAttr != 0
+	if why := f.check(n.Name); why != "" {
+		return nil, "a name cannot be: " + why, nil
+	}
+	if n.Size < 0 || n.Valid < 0 {
+		return nil, fmt.Sprintf("%q has an impossible length", n.Name), nil
+	}
+	again := func(set []byte) {
+		le.PutUint16(set[entry+4:], f.nameHash(units))
+		le.PutUint16(set[2:], setChecksum(set))
+	}
+	if n.First == 0 && n.Flat {
+		n.Flat = false
+		say = fmt.Sprintf("%q says that it has clusters, and has none", n.Name)
+		mend = func(set []byte) { set[entry+1] &^= flagFlat; again(set) }
+	}
+	if le.Uint16(set[2:]) != setChecksum(set) || le.Uint16(s[4:]) != f.nameHash(units) {
+		say, mend = fmt.Sprintf("the checksum of %q is wrong", n.Name), again
+	}
+	if s[1]&flagAlloc == 0 && n.First != 0 {
+		say, mend = fmt.Sprintf("%q says that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
+	}
+	n.Name = fstree.SafeName(n.Name)
+	return n, say, mend
+}
+
+// Encode makes the entries of a node.
+func (f *format) Encode(n *volume.Node, _ func([11]byte) bool) ([]byte, error) {
+	if why := f.check(n.Name); why != "" {
+		return nil, errors.New(why)
+	}
+	le := binary.LittleEndian
+	units := unitsOf(n.Name)
+	names := (len(units) + nameUnits - 1) / nameUnits
+	set := make([]byte, (2+names)*entry)
+	set[0], set[1] = typeFile, byte(1+names)
+	s := set[entry:]
+	s[0], s[1], s[3] = typeStream, flagAlloc, byte(len(units))
+	le.PutUint16(s[4:], f.nameHash(units))
+	for i := range names {
+		e := set[(2+i)*entry:]
+		e[0] = typeName
+		for k, u := range units[i*nameUnits : min((i+1)*nameUnits, len(units))] {
+			le.PutUint16(e[2+2*k:], u)
+		}
+	}
+	stamp, hundredths, zone := dateBits(n.Modified)
+	le.PutUint32(set[8:], stamp)
+	set[20], set[22] = hundredths, zone
+	f.Patch(set, n)
+	return set, nil
+}
+
+// Patch changes what is told of a file beside its name.
+func (f *format) Patch(set []byte, n *volume.Node) {
+	le := binary.LittleEndian
+	le.PutUint16(set[4:], n.Attr)
+	stamp, hundredths, zone := dateBits(n.Modified)
+	le.PutUint32(set[12:], stamp)
+	le.PutUint32(set[16:], stamp)
+	set[21], set[23], set[24] = hundredths, zone, zone
+	s := set[entry:]
+	s[1] &^= flagFlat
+	if n.Flat && n.First != 0 {
+		s[1] |= flagFlat
+	}
+	if n.First != 0 {
+		s[1] |= flagAlloc
+	}
+	le.PutUint64(s[8:], uint64(n.Valid))
+	le.PutUint32(s[20:], n.First)
+	le.PutUint64(s[24:], uint64(n.Size))
+	le.PutUint16(set[2:], setChecksum(set))
+}
+
+// Gone takes the mark of use away. What was never used gets a type, as 0 would end the folder.
+func (f *format) Gone(set []byte) {
+	for i := 0; i < len(set); i += entry {
+		if set[i] &^= inUse; set[i] == 0 {
+			set[i] = typeFile &^ inUse
+		}
+	}
+}
+
+// Vacant reports whether an entry is not in use.
+func (f *format) Vacant(e []byte) bool { return e[0] != 0 && e[0]&inUse == 0 }
+
+// check says why there can be no file of that name (exFAT specification, 7.7.3).
+func (f *format) check(name string) string {
+	units := len(unitsOf(name))
+	switch {
+	case name == "" || name == "." || name == "..":
+		return fmt.Sprintf("%q is no name for a file", name)
+	case !utf8.ValidString(name):
+		return "the name is not valid Unicode"
+	case units > 255:
+		return fmt.Sprintf("the name has %d UTF-16 units, and exFAT takes 255", units)
+	}
+	for _, r := range name {
+		if r < ' ' || strings.ContainsRune(`"*/:<>?\|`, r) {
+			return fmt.Sprintf("exFAT does not allow the character %q in a name", r)
+		}
+	}
+	if last := name[len(name)-1]; last == '.' || last == ' ' {
+		return fmt.Sprintf("a name that ends in %q cannot be opened on some systems", last)
+	}
+	return ""
+}
+
+func labelOf(e []byte) string {
+	units := make([]uint16, min(int(e[1]), 11))
+	for i := range units {
+		units[i] = binary.LittleEndian.Uint16(e[2+2*i:])
+	}
+	return string(utf16.Decode(units))
+}
+
+// IsLabel reports whether an entry names the volume.
+func (f *format) IsLabel(e []byte) bool { return e[0] == typeLabel }
+
+// LabelEntry names the volume.
+func (f *format) LabelEntry(label string) ([]byte, error) {
+	if label == "" {
+		return nil, nil
+	}
+	if why := CheckLabel(label); why != "" {
+		return nil, errors.New(why)
+	}
+	e := make([]byte, entry)
+	units := unitsOf(label)
+	e[0], e[1] = typeLabel, byte(len(units))
+	for i, u := range units {
+		binary.LittleEndian.PutUint16(e[2+2*i:], u)
+	}
+	return e, nil
+}
+
+// CheckLabel says why a volume cannot be called so.
+func (f *format) CheckLabel(label string) string { return CheckLabel(label) }
+
+// CheckLabel says why an exFAT volume cannot be called so, "" for a label that it can have.
+func CheckLabel(label string) string {
+	if n := len(unitsOf(label)); n > 11 {
+		return fmt.Sprintf("it has %d characters, and an exFAT label has at most 11", n)
+	}
+	for _, r := range label {
+		if r < ' ' || strings.ContainsRune(`"*/:<>?\|`, r) || r == utf8.RuneError {
+			return fmt.Sprintf("an exFAT label cannot hold the character %q", r)
+		}
+	}
+	return ""
+}

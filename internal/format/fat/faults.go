@@ -1,0 +1,174 @@
+package fat
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"maps"
+	"slices"
+
+	"polytome/internal/format/volume"
+	"polytome/internal/size"
+)
+
+// Faults looks at what stands beside files and folders.
+func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error) {
+	var out []volume.Fault
+	pages, err := f.differing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if len(pages) > 0 {
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The copies of the table of clusters differ.", Mend: "The first one, which systems read, is copied over the others.",
+			Fix: func() error { return f.copyPages(pages) }})
+	}
+	if f.g.backup > 0 {
+		if fault, err := f.backupFault(); err != nil {
+			return nil, err
+		} else if fault != nil {
+			out = append(out, *fault)
+		}
+	}
+	if label, _, err := f.rootLabel(); err == nil && label != f.g.label && f.g.bits != 12 {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: fmt.Sprintf("The boot sector calls the volume %q, and its root folder %q.", f.g.label, label), Mend: "The name of the root folder counts.", Fix: func() error {
+			f.g.label = label
+			return f.SetLabel(label)
+		}})
+	}
+	if first, err := f.get(0); err == nil && first&0xFF != uint32(f.g.media) && f.g.bits != 12 {
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Mend: "That is put right.", Fix: func() error {
+			if err := f.put(0, f.ending()&^0xFF|uint32(f.g.media)); err != nil {
+				return err
+			}
+			return f.WriteTables()
+		}})
+	}
+	if f.g.fsInfo > 0 && !f.tells {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The sector that tells how much is free is none.", Mend: "It is written anew.", Fix: func() error {
+			if _, err := f.dev.WriteAt(f.g.infoSector(), f.g.fsInfo*f.g.sector); err != nil {
+				return err
+			}
+			f.told, f.tells = 0xFFFFFFFF, true // the count is written when the volume is let go of
+			return nil
+		}})
+	}
+	if f.tells && f.told != 0xFFFFFFFF && f.told != free {
+		out = append(out, volume.Fault{Kind: volume.Count, Say: "It says that " + size.Format(int64(f.told)*f.info.Cluster) + " are free, and " + size.Format(int64(free)*f.info.Cluster) + " are.",
+			Mend: "The count is put right.", Fix: func() error { f.told = free; return nil }}) // written when the volume is let go of
+	}
+	if f.info.Dirty {
+		out = append(out, volume.Fault{Kind: volume.Unclean, Say: "Somebody did not finish writing: the drive was pulled, or switched off.", Mend: "It is marked as whole.", Fix: func() error { f.info.Dirty = false; return nil }})
+	}
+	return out, nil
+}
+
+// backupFault compares the boot sector with its backup.
+func (f *format) backupFault() (*volume.Fault, error) {
+	main, backup := make([]byte, f.g.sector), make([]byte, f.g.sector)
+	if _, err := f.dev.ReadAt(main, 0); err != nil {
+		return nil, err
+	}
+	if _, err := f.dev.ReadAt(backup, f.g.backup*f.g.sector); err != nil {
+		return nil, err
+	}
+	same := bytes.Clone(backup)
+	same[f.stateAt()] = main[f.stateAt()]
+	if bytes.Equal(main, same) {
+		return nil, nil
+	}
+	return &volume.Fault{Kind: volume.Boot, Say: "The backup of the boot sector is not like it.", Mend: "The boot sector, by which the volume was read, is copied over its backup.", Fix: func() error {
+		_, err := f.dev.WriteAt(main, f.g.backup*f.g.sector)
+		return err
+	}}, nil
+}
+
+// Kept are clusters that are marked as damaged.
+func (f *format) Kept(r volume.Run) ([]volume.Run, error) {
+	var out []volume.Run
+	for c := r.First; c < r.End(); c++ {
+		v, err := f.get(c)
+		if err != nil {
+			return nil, err
+		}
+		if v == f.damaged() {
+			out = append(out, volume.Run{First: c, Count: 1})
+		}
+	}
+	return out, nil
+}
+
+// HeadRight compares the clusters that a folder tells for itself and what is above it.
+func (f *format) HeadRight(data []byte, n, parent *volume.Node) bool {
+	head := f.NewFolder(n, parent)
+	if len(data) < len(head) {
+		return false
+	}
+	for i := 0; i < len(head); i += entry {
+		a, b := data[i:i+entry], head[i:i+entry]
+		if string(a[:11]) != string(b[:11]) || a[dirAttr]&volume.FolderAttr == 0 || binary.LittleEndian.Uint16(a[dirLow:]) != binary.LittleEndian.Uint16(b[dirLow:]) ||
+			f.g.bits == 32 && binary.LittleEndian.Uint16(a[dirHigh:]) != binary.LittleEndian.Uint16(b[dirHigh:]) {
+			return false
+		}
+	}
+	return true
+}
+
+// MarkWhole forgets that somebody did not finish writing.
+func (f *format) MarkWhole() { f.info.Dirty = false }
+
+// differing returns pages in which copies of the table differ from the one that counts.
+func (f *format) differing(ctx context.Context) ([]int64, error) {
+	if f.g.active >= 0 || f.g.tables < 2 {
+		return nil, nil
+	}
+	differ := map[int64]bool{}
+	length := f.g.tableSize * f.g.sector
+	h, sparse := f.dev.(interface {
+		Data(off int64) (start, end int64)
+	})
+	a, b := make([]byte, volume.PageSize), make([]byte, volume.PageSize)
+	for off := int64(0); off < length; off += volume.PageSize {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		n := min(int64(volume.PageSize), length-off)
+		if sparse { // where all copies are holes up to the same page, they are alike
+			next := length
+			for k := range f.g.tables {
+				start, _ := h.Data(f.tableAt(k) + off)
+				next = min(next, start-f.tableAt(k))
+			}
+			if next >= length {
+				break
+			}
+			if next >= off+n {
+				off = next/volume.PageSize*volume.PageSize - volume.PageSize
+				continue
+			}
+		}
+		if _, err := f.dev.ReadAt(a[:n], f.tableAt(0)+off); err != nil {
+			return nil, err
+		}
+		for k := 1; k < f.g.tables; k++ {
+			if _, err := f.dev.ReadAt(b[:n], f.tableAt(k)+off); err != nil {
+				return nil, err
+			}
+			if !slices.Equal(a[:n], b[:n]) {
+				differ[off/volume.PageSize] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(differ)), nil
+}
+
+// copyPages brings pages of the table that counts into the others.
+func (f *format) copyPages(pages []int64) error {
+	for _, no := range pages {
+		off := no * volume.PageSize
+		if _, err := f.table.Change(off, int(min(volume.PageSize, f.table.Length-off))); err != nil {
+			return err
+		}
+	}
+	return f.WriteTables()
+}

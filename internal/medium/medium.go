@@ -1,0 +1,156 @@
+// Package medium is the bytes that a volume lies on: an image file or a block device, or a partition of one. It knows how to
+// bring bytes to the medium, how to read them from there and not out of memory, and how to make runs of zeros without
+// writing them. Whether it may be written to at all is decided in package drives.
+package medium
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"sync/atomic"
+
+	"polytome/internal/filecopy"
+	"polytome/internal/size"
+	"polytome/internal/sparse"
+)
+
+// A File is a run of bytes of an image file or block device, which begins at byte 0. It is safe for several goroutines.
+type File struct {
+	f      *os.File
+	base   int64
+	size   int64
+	device bool // a block device
+	owner  bool // closes the file
+	before func() error
+	wrote  *atomic.Int64 // bytes since they were last sent on their way
+}
+
+// Of takes over an opened file or device. Its size is found out.
+func Of(f *os.File) (*File, error) {
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	m := &File{f: f, size: info.Size(), owner: true, wrote: &atomic.Int64{}}
+	if info.Mode()&os.ModeDevice != 0 {
+		m.device = true
+		if m.size, err = f.Seek(0, io.SeekEnd); err != nil {
+			return nil, fmt.Errorf("finding out the size of %s: %w", f.Name(), err)
+		}
+	}
+	return m, nil
+}
+
+// Before has a function be called before each write; an error of its keeps the write from happening.
+func (m *File) Before(check func() error) { m.before = check }
+
+// Part is n bytes of it from a byte on. Closing the part does nothing.
+func (m *File) Part(at, n int64) *File {
+	p := *m
+	p.base, p.size, p.owner = m.base+at, min(n, m.size-at), false
+	return &p
+}
+
+// Size is its length in bytes.
+func (m *File) Size() int64 { return m.size }
+
+// Device reports whether it is a block device.
+func (m *File) Device() bool { return m.device }
+
+// Name is the name of the file.
+func (m *File) Name() string { return m.f.Name() }
+
+// ReadAt reads.
+func (m *File) ReadAt(b []byte, off int64) (int, error) {
+	if off < 0 || off >= m.size {
+		return 0, io.EOF
+	}
+	n := min(int64(len(b)), m.size-off)
+	k, err := m.f.ReadAt(b[:n], m.base+off)
+	if err == nil && k < len(b) {
+		err = io.EOF
+	}
+	return k, err
+}
+
+// may reports whether n bytes at a byte may be written.
+func (m *File) may(off, n int64) error {
+	if off < 0 || off+n > m.size {
+		return fmt.Errorf("writing to %s: byte %s lies beyond its end", m.f.Name(), size.Exact(off+n))
+	}
+	if m.before != nil {
+		return m.before()
+	}
+	return nil
+}
+
+// sendEvery is after how many bytes a device begins to write what it was given: else all of it would wait in the system's
+// memory, and progress would tell of nothing.
+const sendEvery = 16 << 20
+
+// WriteAt writes.
+func (m *File) WriteAt(b []byte, off int64) (int, error) {
+	if err := m.may(off, int64(len(b))); err != nil {
+		return 0, err
+	}
+	n, err := m.f.WriteAt(b, m.base+off)
+	if m.device && err == nil && m.wrote.Add(int64(n)) >= sendEvery {
+		m.wrote.Store(0)
+		send(m.f, m.base+off+int64(n))
+	}
+	return n, err
+}
+
+// CopyFrom copies n bytes out of a file, where the system can do that by itself.
+func (m *File) CopyFrom(f *os.File, at, to, n int64) (int64, error) {
+	if m.device {
+		return 0, errors.ErrUnsupported
+	}
+	if err := m.may(to, n); err != nil {
+		return 0, err
+	}
+	return filecopy.Range(m.f, m.base+to, f, at, n)
+}
+
+// Zero makes n bytes zeros without writing them, where that is possible.
+func (m *File) Zero(off, n int64) error {
+	if n == 0 {
+		return nil
+	}
+	if err := m.may(off, n); err != nil {
+		return err
+	}
+	return zero(m.f, m.device, m.base+off, n)
+}
+
+// Sync brings everything to the medium.
+func (m *File) Sync() error {
+	m.wrote.Store(0)
+	return m.f.Sync()
+}
+
+// Drop has bytes be read from the medium again, where the system can be told so. They are brought there first.
+func (m *File) Drop(off, n int64) error { return drop(m.f, m.base+off, n) }
+
+// Data is the first run of data at or after off; see [sparse.Data].
+func (m *File) Data(off int64) (start, end int64) {
+	if m.device {
+		return min(off, m.size), m.size
+	}
+	start, end = sparse.Data(m.f, m.base+off, m.base+m.size)
+	return start - m.base, end - m.base
+}
+
+// Section is the file itself.
+func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	return m.f, m.base + off, m.size - off, !m.device
+}
+
+// Close closes the file, unless it is a part of another one.
+func (m *File) Close() error {
+	if !m.owner {
+		return nil
+	}
+	return m.f.Close()
+}
