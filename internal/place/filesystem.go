@@ -92,6 +92,16 @@ var filesystems = []Filesystem{
 		// 256 bytes of file table for every 16 KiB, and the journal
 		structures: func(capacity, _ int64) int64 { return capacity/64 + min(capacity/32, size.GiB) },
 	},
+	{
+		Name: "fat16", Shown: "FAT16", LargestFile: 1<<32 - 1, LongestName: 255, Units: UTF16,
+		Forbidden: windowsForbidden, Windows: true,
+		cluster: steps(64*size.KiB, step{32 * size.MiB, 512}, step{64 * size.MiB, size.KiB}, step{128 * size.MiB, 2 * size.KiB}, step{256 * size.MiB, 4 * size.KiB}, step{512 * size.MiB, 8 * size.KiB}, step{size.GiB, 16 * size.KiB}, step{2 * size.GiB, 32 * size.KiB}),
+		entry:   fatEntry,
+		dots:    2 * 32,
+		structures: func(capacity, cluster int64) int64 {
+			return 512 + 2*roundUp((capacity/cluster+2)*2, 512) + 512*32 // with the root folder, which has its own room
+		},
+	},
 }
 
 // FilesystemNamed returns the filesystem of that name. The error lists the

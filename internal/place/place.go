@@ -133,6 +133,18 @@ type Place interface {
 	Close() error
 }
 
+// A Holder is a place on which many small files are written quicker together: between Hold and Settle, what is committed
+// waits, and Settle makes all of it last.
+type Holder interface {
+	Hold()
+	Settle() error
+}
+
+// A Piecer is a place that knows in how many pieces a file lies on the medium.
+type Piecer interface {
+	Pieces(ctx context.Context, path string) (int, error)
+}
+
 // TemporaryPrefix begins the name of every file that is still being written, and
 // TemporarySuffix ends it.
 const (

@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/place/drive"
 )
 
 // Load reads a bench file. Mistakes in it are [*strict.Error].
@@ -150,8 +151,14 @@ func New(file string) *Bench {
 // File is where the bench is saved, "" for nowhere.
 func (b *Bench) File() string { return b.file }
 
-// Resolve turns a path of the bench into one for the system.
+// Resolve turns a path of the bench, or the address of a drive that is given by one, into one for the system.
 func (b *Bench) Resolve(path string) string {
+	if a, ok := drive.ParseAddress(path); ok {
+		if a.IsFile() {
+			a.Drive = b.Resolve(a.Drive)
+		}
+		return a.String()
+	}
 	if b.file == "" || filepath.IsAbs(path) {
 		return path
 	}

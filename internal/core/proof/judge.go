@@ -139,6 +139,10 @@ func (a *audit) listed(e place.Entry, rule *loader.Accept, v *loader.Values, mis
 		return
 	}
 	a.inside(e, rule, v, &l)
+	if say := a.inPieces(e.Path); say != "" && !e.Folder {
+		l.Starts = false
+		a.find(Fault, e.Path, "it is listed, but does not start: "+say, gather)
+	}
 	if disc := v[loader.FieldDisc]; disc != "" && disc != "1" && strings.Contains(path.Dir(rule.Path.String()), "{title") {
 		return // the folder is one line, however many discs lie in it
 	}

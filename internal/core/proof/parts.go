@@ -53,6 +53,11 @@ func (a *audit) manifest(e place.Entry, rule *loader.Accept, v *loader.Values) {
 	default:
 		a.joined(rule, v, &l, parts, wrong)
 	}
+	for _, part := range parts {
+		if say := a.inPieces(part.Path); say != "" {
+			wrong(part.Path+": "+say, gather)
+		}
+	}
 	a.r.Listed = append(a.r.Listed, l)
 }
 

@@ -207,6 +207,7 @@ type audit struct {
 	set      *loader.Set
 	facts    place.Facts
 	on       string                 // name of the attachment
+	whole    bool                   // files must lie in one piece, and the place can tell
 	held     []*loader.Accept       // rules that hold there
 	there    map[string]place.Entry // by folded path
 	unlooked int                    // listed titles that were not looked into
@@ -230,6 +231,13 @@ func (a *audit) checkAttachment(road string) {
 			a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether the volume is called %s, as %s wants: a folder does not tell", at.Label, a.profile.Shown))
 		}
 	}
+	if t, ok := a.place.(interface{ PartitionTable() string }); ok && at != nil && at.PartitionTable != "" && at.PartitionTable != "any" && t.PartitionTable() != at.PartitionTable {
+		has := "the drive has no partition table"
+		if t.PartitionTable() != "none" {
+			has = "the drive has the partition table " + strings.ToUpper(t.PartitionTable())
+		}
+		a.find(Stops, "", fmt.Sprintf("%s, and %s wants %s", has, a.profile.Shown, strings.ToUpper(at.PartitionTable)), "ready the drive anew: what is on it has to be copied elsewhere first")
+	}
 	switch {
 	case at == nil:
 		a.find(Stops, "", fmt.Sprintf("%s does not read from %s", a.profile.Shown, road), "use another road")
@@ -237,9 +245,30 @@ func (a *audit) checkAttachment(road string) {
 		a.find(Stops, "", fmt.Sprintf("over %s, %s reads %s only, and this place is %s", road, a.profile.Shown, at.ReadsWords(), a.facts.Filesystem.Shown),
 			"format it as "+at.ReadsWords()+", or declare what the folder stands for with --as")
 	case at.OnePiece:
+		if _, a.whole = a.place.(place.Piecer); a.whole {
+			break
+		}
 		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf("whether every image lies in one piece, as %s wants: a folder does not tell", a.profile.Shown))
 	}
 }
+
+// inPieces says what keeps a file of the loader's from starting where it must lie in one piece, "" for nothing.
+func (a *audit) inPieces(file string) string {
+	if !a.whole {
+		return ""
+	}
+	n, err := a.place.(place.Piecer).Pieces(a.ctx, file)
+	switch {
+	case err != nil:
+		return fmt.Sprintf("where it lies cannot be read: %v", err)
+	case n > 1:
+		return fmt.Sprintf("it lies in %d pieces, and %s starts only what lies in one", n, a.profile.Shown)
+	}
+	return ""
+}
+
+// gather is the remedy for a file in pieces.
+const gather = "bring it into one piece: in Drives, or with polytome drives map --gather"
 
 // checkPromises looks for what was promised and is not there whole.
 func (a *audit) checkPromises(promises []Promise) {

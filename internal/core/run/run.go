@@ -106,34 +106,22 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, o Options, tell func
 			_ = r.kept.to.Close()
 		}
 	}()
-	for i := range p.Steps {
-		s := &p.Steps[i]
+	for i := 0; i < len(p.Steps); {
 		if ctx.Err() != nil || r.lost != nil {
 			r.report.Untried += len(p.Steps) - i
 			break
 		}
-		r.step, r.path, r.bytes = i, s.Path, 0
-		r.send(Event{Kind: Began})
+		if n := r.together(i); n > 1 {
+			r.group(ctx, i, n)
+			i += n
+			continue
+		}
+		s := &p.Steps[i]
+		r.begin(i)
 		began := time.Now()
 		sum, err := r.do(ctx, s)
-		switch {
-		case err == nil:
-			r.report.Done++
-			r.count(s, time.Since(began))
-			r.send(Event{Kind: Done, Bytes: r.bytes, Sum: sum})
-		case ctx.Err() != nil:
-			r.total -= r.bytes
-			r.report.Untried++
-		default:
-			r.total -= r.bytes
-			r.failed[i] = true
-			say := advise(err)
-			r.report.Failed = append(r.report.Failed, Failure{i, s.Path, say})
-			r.send(Event{Kind: Failed, Say: say})
-			if errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrGone) {
-				r.lost = r.lostPlace(ctx, s.Path, err)
-			}
-		}
+		r.end(ctx, i, sum, time.Since(began), err)
+		i++
 	}
 	r.report.Stopped = ctx.Err() != nil
 	r.report.Elapsed = time.Since(r.start)
@@ -157,6 +145,36 @@ type runner struct {
 	total  int64
 	lost   error
 	report Report
+}
+
+// begin tells that a step begins.
+func (r *runner) begin(i int) {
+	r.step, r.path, r.bytes = i, r.plan.Steps[i].Path, 0
+	r.send(Event{Kind: Began})
+}
+
+// end tells how a step ended, and decides whether the place is lost.
+func (r *runner) end(ctx context.Context, i int, sum string, took time.Duration, err error) {
+	s := &r.plan.Steps[i]
+	r.step, r.path = i, s.Path
+	switch {
+	case err == nil:
+		r.report.Done++
+		r.count(s, took)
+		r.send(Event{Kind: Done, Bytes: r.bytes, Sum: sum})
+	case ctx.Err() != nil:
+		r.total -= r.bytes
+		r.report.Untried++
+	default:
+		r.total -= r.bytes
+		r.failed[i] = true
+		say := advise(err)
+		r.report.Failed = append(r.report.Failed, Failure{i, s.Path, say})
+		r.send(Event{Kind: Failed, Say: say})
+		if errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrGone) {
+			r.lost = r.lostPlace(ctx, s.Path, err)
+		}
+	}
 }
 
 func (r *runner) send(e Event) {
@@ -196,16 +214,21 @@ func (e *DependentError) Error() string {
 	return fmt.Sprintf("not done, as %s did not succeed; run again when that is mended", e.On)
 }
 
-func (r *runner) do(ctx context.Context, s *plan.Step) (sum string, err error) {
+// ready reports why a step cannot be done now.
+func (r *runner) ready(ctx context.Context, s *plan.Step) error {
 	for _, n := range s.Needs {
 		if r.failed[n] {
-			return "", &DependentError{r.plan.Steps[n].Path}
+			return &DependentError{r.plan.Steps[n].Path}
 		}
 	}
 	if s.Last && len(r.failed) > 0 {
-		return "", &DependentError{"every title that it names"}
+		return &DependentError{"every title that it names"}
 	}
-	if err := r.recheck(ctx, s); err != nil {
+	return r.recheck(ctx, s)
+}
+
+func (r *runner) do(ctx context.Context, s *plan.Step) (sum string, err error) {
+	if err := r.ready(ctx, s); err != nil {
 		return "", err
 	}
 	switch s.Kind {
@@ -252,12 +275,47 @@ func (r *runner) recheck(ctx context.Context, s *plan.Step) error {
 }
 
 func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
-	src, err := r.opener.Make(ctx, s.Make)
-	if errors.Is(err, shape.ErrNotNeeded) {
-		return "", nil // it turned out shorter than it might have been
+	f, err := r.write(ctx, s)
+	if f == nil {
+		return "", err
+	}
+	if err = f.w.Flush(); err == nil {
+		err = r.prove(ctx, f)
+	}
+	if err == nil {
+		err = f.w.Commit()
 	}
 	if err != nil {
-		return "", err
+		return "", f.giveUp(err)
+	}
+	r.note(s)
+	return f.wrote.String(), nil
+}
+
+// written is a file that has no name yet.
+type written struct {
+	s      *plan.Step
+	w      place.Writer
+	wrote  Sum
+	length int64
+}
+
+// giveUp removes what was written.
+func (f *written) giveUp(err error) error {
+	if aborted := f.w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) {
+		err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
+	}
+	return err
+}
+
+// write writes the file of a step. It returns nil and no error where there is nothing to write.
+func (r *runner) write(ctx context.Context, s *plan.Step) (*written, error) {
+	src, err := r.opener.Make(ctx, s.Make)
+	if errors.Is(err, shape.ErrNotNeeded) {
+		return nil, nil // it turned out shorter than it might have been
+	}
+	if err != nil {
+		return nil, err
 	}
 	defer src.Close()
 	begin := r.to.Create
@@ -266,9 +324,10 @@ func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
 	}
 	w, err := begin(ctx, s.Path, src.Size())
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	wrote, err := copyTo(ctx, src, w, func(n int64) {
+	f := &written{s: s, w: w}
+	f.wrote, err = copyTo(ctx, src, w, func(n int64) {
 		r.bytes += n
 		r.total += n
 		if now := time.Now(); now.Sub(r.last) >= progressEvery {
@@ -276,50 +335,53 @@ func (r *runner) put(ctx context.Context, s *plan.Step) (string, error) {
 			r.send(Event{Kind: Progress, Bytes: r.bytes})
 		}
 	})
+	f.length = src.Size()
 	var se *shape.SourceError
 	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) {
 		err = &shape.SourceError{Path: s.Make.Source.Path, Err: err}
 	}
-	if err == nil {
-		err = w.Flush()
-	}
-	if err == nil {
-		err = r.check(ctx, w, wrote, s.Path, src.Size())
-	}
-	if err == nil {
-		// A source that is gone by now was read whole; one that was written to
-		// meanwhile may have been read half old and half new.
-		if err = source.Unchanged(s.Make); errors.Is(err, fs.ErrNotExist) {
-			err = nil
-		}
-	}
-	if err == nil && s.Kind == plan.Replace {
-		err = r.recheck(ctx, s) // it took a while since
-	}
-	if from := &s.Make.Source; err == nil && from.Entry != "" && !from.Modified.IsZero() {
-		err = w.Date(from.Modified) // what is taken out of something keeps its date
-	}
-	if err == nil {
-		err = w.Commit()
-	}
 	if err != nil {
-		if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) {
-			err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
-		}
-		return "", err
+		return nil, f.giveUp(err)
 	}
-	if s.Make.Shape == shape.Written && len(s.Make.Sums) == 0 {
-		if r.report.Wrote == nil {
-			r.report.Wrote = map[string]string{}
-		}
-		switch {
-		case !s.Merged:
-			r.report.Wrote[s.Path] = s.Make.Text
-		case s.Wanted != "":
-			r.report.Wrote[s.Path] = s.Wanted
+	return f, nil
+}
+
+// prove reads a flushed file back, and looks whether its source and what it replaces are what they were.
+func (r *runner) prove(ctx context.Context, f *written) error {
+	s := f.s
+	if err := r.check(ctx, f.w, f.wrote, s.Path, f.length); err != nil {
+		return err
+	}
+	// A source that is gone by now was read whole; one that was written to
+	// meanwhile may have been read half old and half new.
+	if err := source.Unchanged(s.Make); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if s.Kind == plan.Replace { // it took a while since
+		if err := r.recheck(ctx, s); err != nil {
+			return err
 		}
 	}
-	return wrote.String(), nil
+	if from := &s.Make.Source; from.Entry != "" && !from.Modified.IsZero() {
+		return f.w.Date(from.Modified) // what is taken out of something keeps its date
+	}
+	return nil
+}
+
+// note remembers the text that a step wrote from a rule.
+func (r *runner) note(s *plan.Step) {
+	if s.Make.Shape != shape.Written || len(s.Make.Sums) > 0 {
+		return
+	}
+	if r.report.Wrote == nil {
+		r.report.Wrote = map[string]string{}
+	}
+	switch {
+	case !s.Merged:
+		r.report.Wrote[s.Path] = s.Make.Text
+	case s.Wanted != "":
+		r.report.Wrote[s.Path] = s.Wanted
+	}
 }
 
 // check reads the file back and compares.

@@ -231,27 +231,9 @@ func TestLyingBootSectors(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	for _, bits := range []int{16, 32} {
-		d := &volumetest.Disk{B: make([]byte, map[int]int64{16: 4 * size.MiB, 32: 34 * size.MiB}[bits])}
-		require.NoError(f, fat.Format(d, int64(len(d.B)), fat.Options{Bits: bits, Cluster: 512}))
-		v, err := fat.Open(d, int64(len(d.B)))
-		require.NoError(f, err)
-		put(f, v, map[string][]byte{"FULL/a long name.iso": make([]byte, 3000), "B": {1}})
-		end := v.Info().Heap + 4096
-		f.Add(d.B[:512], d.B[end-8192:end], uint16(0))
-		f.Add(d.B[:512], d.B[end-8192:end], uint16(40))
-	}
-	f.Fuzz(func(t *testing.T, boot, rest []byte, at uint16) {
-		d := &volumetest.Disk{B: make([]byte, 1<<20)}
-		copy(d.B, boot)
-		copy(d.B[min(512*int(at), len(d.B)):], rest)
-		v, err := fat.Open(d, int64(len(d.B)))
-		if err != nil {
-			return
-		}
-		_, _ = volumetest.Contents(v)
-		if _, _, err := v.Repair(context.Background()); err == nil {
-			_ = v.Close()
-		}
-	})
+	volumetest.Fuzz(f, fat.Open, func(bits int) *volumetest.Disk {
+		d := &volumetest.Disk{B: make([]byte, map[int]int64{0: 3 * size.MiB, 1: 34 * size.MiB}[bits])}
+		require.NoError(f, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 16 << bits, Cluster: 512}))
+		return d
+	}, 2)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"slices"
@@ -341,4 +342,47 @@ func (v *Volume) copyRuns(ctx context.Context, from []Run, to Run, progress func
 		}
 	}
 	return nil
+}
+
+// Each calls see for every file and folder but the root, parents first. A folder that cannot be read is told to problem, and the rest
+// goes on.
+func (v *Volume) Each(ctx context.Context, see func(path string, n *Node), problem func(path string, err error)) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	var rootErr error
+	err := v.walk(ctx, func(n *Node, err error) {
+		p := n.Path()
+		if n.parent != nil {
+			see(p, n)
+		} else if err != nil {
+			rootErr = err
+		}
+		if err != nil && n.parent != nil && problem != nil {
+			problem(p, err)
+		}
+	})
+	if err == nil {
+		err = rootErr
+	}
+	return err
+}
+
+// Sum is a hash of all folders: another one when files or folders came, went or changed.
+func (v *Volume) Sum(ctx context.Context) (uint64, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	h := fnv.New64a()
+	var rootErr error
+	err := v.walk(ctx, func(n *Node, err error) {
+		if n.parent == nil {
+			rootErr = err
+		}
+		if n.Folder && err == nil {
+			_, _ = h.Write(n.dir.data[:n.dir.end])
+		}
+	})
+	if err == nil {
+		err = rootErr
+	}
+	return h.Sum64(), err
 }

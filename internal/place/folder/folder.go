@@ -13,7 +13,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"polytome/internal/place"
 	"polytome/internal/sparse"
@@ -39,7 +38,7 @@ type Place struct {
 	opts     Options
 	declared place.Filesystem
 	real     place.Filesystem
-	pace     *pace
+	pace     *place.Pace
 }
 
 var _ place.Place = (*Place)(nil)
@@ -55,10 +54,7 @@ func Open(dir string, opts Options) (*Place, error) {
 	case !info.IsDir():
 		return nil, fmt.Errorf("%s is a file, and a place must be a folder", dir)
 	}
-	p := &Place{dir: dir, opts: opts}
-	if opts.Rate > 0 {
-		p.pace = &pace{rate: opts.Rate}
-	}
+	p := &Place{dir: dir, opts: opts, pace: place.NewPace(opts.Rate)}
 	if opts.Filesystem != "" {
 		if p.declared, err = place.FilesystemNamed(opts.Filesystem); err != nil {
 			return nil, err
@@ -303,33 +299,4 @@ func (p *Place) explain(doing, name string, err error) error {
 		return fmt.Errorf("%s %s: %w (%w)", doing, full, kind, err)
 	}
 	return fmt.Errorf("%s %s: %w", doing, full, err)
-}
-
-// pace spreads writing over time. One place writes one file at a time.
-type pace struct {
-	rate  int64
-	start time.Time
-	done  int64
-}
-
-// wait sleeps until n more bytes are due.
-func (p *pace) wait(ctx context.Context, n int64) error {
-	if p == nil || ctx.Err() != nil {
-		return ctx.Err()
-	}
-	now := time.Now()
-	if due := p.due(); p.start.IsZero() || now.After(due.Add(time.Second)) {
-		p.start, p.done = now, 0 // idle until now: no credit for that time
-	}
-	p.done += n
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-time.After(time.Until(p.due())):
-		return nil
-	}
-}
-
-func (p *pace) due() time.Time {
-	return p.start.Add(time.Duration(float64(p.done) / float64(p.rate) * float64(time.Second)))
 }

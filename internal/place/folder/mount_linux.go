@@ -51,7 +51,7 @@ func filesystemOf(kind string, clusters int64) place.Filesystem {
 	switch kind {
 	case "vfat", "msdos":
 		if clusters < 65525 { // fewer clusters than that make it FAT12 or FAT16
-			return place.UnknownFilesystem("fat16")
+			return named("fat16")
 		}
 		return named("fat32")
 	case "fat32", "exfat":

@@ -37,7 +37,7 @@ var zeros [256 << 10]byte
 const writeUnit = 128 << 10
 
 func (w *writer) Write(b []byte) (int, error) {
-	if err := w.p.pace.wait(w.ctx, int64(len(b))); err != nil {
+	if err := w.p.pace.Wait(w.ctx, int64(len(b))); err != nil {
 		return 0, err
 	}
 	done := 0
@@ -55,7 +55,7 @@ func (w *writer) Write(b []byte) (int, error) {
 
 // CopyFrom takes bytes out of a file of this computer, where the system can do that by itself.
 func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
-	if err := w.p.pace.wait(w.ctx, n); err != nil {
+	if err := w.p.pace.Wait(w.ctx, n); err != nil {
 		return 0, err
 	}
 	k, err := filecopy.Range(w.f, w.at, f, at, n)
@@ -69,7 +69,7 @@ func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
 
 func (w *writer) Skip(n int64) error {
 	if w.holes {
-		if err := w.p.pace.wait(w.ctx, n); err != nil {
+		if err := w.p.pace.Wait(w.ctx, n); err != nil {
 			return err
 		}
 		w.at += n

@@ -1,0 +1,412 @@
+// Package drives finds the drives of this computer and says what they are, what is on them, and what may be done to
+// them. It also holds the guard, the one piece of code through which anything is opened for writing that is no plain folder, and
+// lets drives go so that they can be unplugged.
+//
+// Image files count as drives: everything here works on them as on a stick.
+package drives
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"polytome/internal/format/exfat"
+	"polytome/internal/format/fat"
+	"polytome/internal/format/partition"
+	"polytome/internal/format/volume"
+	"polytome/internal/medium"
+	"polytome/internal/size"
+)
+
+// A System is where the running system tells about its devices. Tests make their own.
+type System struct {
+	Sys, Proc, Dev string
+	Udev           string // udev's database
+}
+
+// Here is the running system.
+var Here = System{Sys: "/sys", Proc: "/proc", Dev: "/dev", Udev: "/run/udev/data"}
+
+// A Drive is a device or image file.
+type Drive struct {
+	Path      string `json:"path"`
+	Image     bool   `json:"image,omitempty"`
+	Model     string `json:"model,omitempty"`
+	Serial    string `json:"serial,omitempty"`
+	Bus       string `json:"bus"` // usb, sata, nvme, card, loop, image or other
+	Size      int64  `json:"size"`
+	Sector    int64  `json:"sector"`
+	Removable bool   `json:"removable"`
+	ReadOnly  bool   `json:"read-only,omitempty"`
+
+	Table   *partition.Table `json:"table,omitempty"` // nil for none
+	Volumes []Volume         `json:"volumes"`
+	// Uses are what the drive is in use for, in sentences; while there are some, nothing is written to it.
+	Uses []Use `json:"uses,omitempty"`
+	// Trouble is why it could not be looked into, in a sentence.
+	Trouble string `json:"trouble,omitempty"`
+
+	kernel string            // the kernel's name, such as sdb
+	number string            // major:minor
+	parts  map[int]kernelDev // by partition
+	print  string            // of the partition table
+}
+
+// kernelDev is a partition as the kernel knows it.
+type kernelDev struct{ name, number string }
+
+// A Volume is a filesystem on a drive, or a partition without one.
+type Volume struct {
+	Number     int      `json:"number"` // of the partition, 0 for one that begins with the drive
+	Start      int64    `json:"start"`  // bytes
+	Size       int64    `json:"size"`
+	Type       string   `json:"type,omitempty"` // of the partition, in words
+	Filesystem string   `json:"filesystem"`     // fat12, fat16, fat32, exfat, or what else was recognised; "" for nothing known
+	Label      string   `json:"label,omitempty"`
+	Cluster    int64    `json:"cluster,omitempty"`
+	Free       int64    `json:"free"` // bytes, -1 where it is not known
+	Dirty      bool     `json:"dirty,omitempty"`
+	MountedAt  []string `json:"mounted-at,omitempty"`
+	Trouble    string   `json:"trouble,omitempty"`
+}
+
+// Ours reports whether the volume is of a filesystem that is written here.
+func (v *Volume) Ours() bool { return Ours(v.Filesystem) }
+
+// Ours reports whether a filesystem is written here.
+func Ours(filesystem string) bool {
+	return filesystem == "fat16" || filesystem == "fat32" || filesystem == "exfat"
+}
+
+// Shown is the filesystem in words.
+func (v *Volume) Shown() string { return FilesystemShown(v.Filesystem) }
+
+// FilesystemShown is the name of a filesystem in words.
+func FilesystemShown(name string) string {
+	switch name {
+	case "":
+		return "no filesystem"
+	case "exfat":
+		return "exFAT"
+	case "fat12", "fat16", "fat32", "ntfs", "xfs", "lvm", "raid":
+		return strings.ToUpper(name)
+	case "crypt":
+		return "an encrypted volume"
+	case "swap":
+		return "swap space"
+	case "iso9660":
+		return "ISO 9660"
+	}
+	return name
+}
+
+// Use is what a drive is in use for.
+type Use struct {
+	Kind UseKind `json:"kind"`
+	Say  string  `json:"say"`
+	At   string  `json:"at,omitempty"` // the folder of a mount
+}
+
+// UseKind is a kind of use.
+type UseKind string
+
+// The kinds. Only what is mounted and not of the system can be let go of here.
+const (
+	OfSystem UseKind = "system"
+	Mounted  UseKind = "mounted"
+	Swap     UseKind = "swap"
+	Holder   UseKind = "holder" // RAID, LVM or an encrypted volume
+	Looped   UseKind = "looped" // an image that is a loop device
+)
+
+// Name is what the drive is called: its model, or the name of the image.
+func (d *Drive) Name() string {
+	if d.Image {
+		return filepath.Base(d.Path)
+	}
+	if d.Model != "" {
+		return d.Model
+	}
+	return filepath.Base(d.Path)
+}
+
+// Key is what names the drive lastingly: its serial number, or the path.
+func (d *Drive) Key() string {
+	if d.Serial != "" && !d.Image {
+		return d.Serial
+	}
+	return d.Path
+}
+
+// Fixed reports whether it is a disk that is built in.
+func (d *Drive) Fixed() bool { return !d.Image && !d.Removable && d.Bus != "usb" && d.Bus != "loop" }
+
+// Describe tells the drive from others, in a line.
+func (d *Drive) Describe() string {
+	parts := []string{d.Name(), size.Format(d.Size)}
+	if d.Serial != "" && !d.Image {
+		parts = append(parts, "serial "+d.Serial)
+	}
+	return strings.Join(append(parts, d.Path), ", ")
+}
+
+// Find returns the volume with that number of a partition.
+func (d *Drive) Find(number int) *Volume {
+	for i := range d.Volumes {
+		if d.Volumes[i].Number == number {
+			return &d.Volumes[i]
+		}
+	}
+	return nil
+}
+
+// MountPoints are the folders at which parts of the drive are mounted.
+func (d *Drive) MountPoints() []string {
+	var out []string
+	for _, u := range d.Uses {
+		if u.At != "" {
+			out = append(out, u.At)
+		}
+	}
+	return out
+}
+
+// An Identity is what tells a drive from every other one, at a moment.
+type Identity struct {
+	Path   string `json:"path"`
+	Serial string `json:"serial"`
+	Size   int64  `json:"size"`
+	Table  string `json:"table"` // a hash of the partition table
+}
+
+// Identity is that of the drive as it was looked at.
+func (d *Drive) Identity() Identity { return Identity{d.Path, d.Serial, d.Size, d.print} }
+
+// look fills in what stands on the drive itself.
+func (d *Drive) look(ctx context.Context) {
+	f, err := os.Open(d.Path)
+	if err != nil {
+		d.Trouble = fmt.Sprintf("%s cannot be looked into: %v", d.Path, reason(err))
+		return
+	}
+	defer f.Close()
+	m, err := medium.Of(f)
+	if err != nil {
+		d.Trouble = err.Error()
+		return
+	}
+	if d.Image {
+		d.Size = m.Size()
+	}
+	d.inspect(ctx, m)
+}
+
+// reason leaves the path out of an error, and says how to get permission.
+func reason(err error) string {
+	if errors.Is(err, os.ErrPermission) {
+		return "you have no permission for it. " + permission
+	}
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// permission is how to get it, in one sentence.
+const permission = "Run Polytome with sudo, or have yourself added to the group disk and log in again."
+
+func (d *Drive) inspect(ctx context.Context, m *medium.File) {
+	d.Volumes = []Volume{}
+	sector := d.Sector
+	if d.Image {
+		sector = 0
+	}
+	t, err := partition.Read(m, d.Size, sector)
+	switch {
+	case errors.Is(err, partition.ErrNone):
+	case err != nil:
+		d.Trouble = fmt.Sprintf("its beginning cannot be read: %v", err)
+		return
+	default:
+		d.Table, d.Sector = t, t.Sector
+	}
+	if d.Sector == 0 {
+		d.Sector = 512
+	}
+	d.print = tablePrint(m, d.Size, d.Table)
+	if d.Table == nil {
+		v := Volume{Size: d.Size, Free: -1}
+		if v.probe(ctx, m); v.Filesystem != "" {
+			d.Volumes = append(d.Volumes, v)
+		}
+		return
+	}
+	for _, p := range t.Parts {
+		v := Volume{Number: p.Number, Start: p.Start, Size: min(p.Size, d.Size-p.Start), Type: p.Type.Shown(), Free: -1}
+		v.probe(ctx, m.Part(v.Start, v.Size))
+		d.Volumes = append(d.Volumes, v)
+	}
+}
+
+// tablePrint is a hash of what tells partitions: the first sectors and the last ones. Of a volume without a table, it
+// is what does not change while files come and go.
+func tablePrint(m io.ReaderAt, length int64, t *partition.Table) string {
+	h := sha256.New()
+	read := func(at, n int64) {
+		b := make([]byte, n)
+		k, _ := m.ReadAt(b, at)
+		_, _ = h.Write(b[:k])
+	}
+	if t == nil {
+		read(0, 64)
+		read(0x64, 4)
+	} else {
+		read(0, min(34*t.Sector, length))
+		read(max(0, length/t.Sector-33)*t.Sector, 33*t.Sector)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
+// freeTable is up to which size a table of clusters is read for a glance.
+const freeTable = 64 << 20
+
+// probe finds out what filesystem a volume has, and what it tells of itself.
+func (v *Volume) probe(ctx context.Context, m *medium.File) {
+	b := make([]byte, 68<<10)
+	n, err := m.ReadAt(b, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		v.Trouble = fmt.Sprintf("it cannot be read: %v", reason(err))
+		return
+	}
+	b = b[:n]
+	if v.Filesystem = recognise(b); !Ours(v.Filesystem) && v.Filesystem != "fat12" {
+		return
+	}
+	vol, err := OpenVolume(m)
+	if err != nil {
+		v.Trouble = err.Error()
+		return
+	}
+	info := vol.Info()
+	v.Filesystem, v.Label, v.Cluster, v.Dirty = info.Filesystem, info.Label, info.Cluster, info.Dirty
+	if table := int64(info.Clusters) * 4; table <= freeTable || info.Filesystem == "exfat" {
+		if free, err := vol.FreeBytes(ctx); err == nil {
+			v.Free = free
+		} else {
+			v.Trouble = err.Error()
+		}
+	}
+}
+
+// OpenVolume opens a FAT or exFAT volume.
+func OpenVolume(m *medium.File) (*volume.Volume, error) {
+	boot := make([]byte, 512)
+	if _, err := m.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, fmt.Errorf("reading the first sector of %s: %w", m.Name(), err)
+	}
+	if exfat.Is(boot) {
+		return exfat.Open(m, m.Size())
+	}
+	if fat.Is(boot) {
+		return fat.Open(m, m.Size())
+	}
+	return nil, fmt.Errorf("%s holds no FAT or exFAT volume there", m.Name())
+}
+
+// recognise tells filesystems, and what else keeps data on drives, by their marks.
+func recognise(b []byte) string {
+	at := func(off int, mark string) bool {
+		return off+len(mark) <= len(b) && string(b[off:off+len(mark)]) == mark
+	}
+	switch {
+	case len(b) >= 512 && exfat.Is(b):
+		return "exfat"
+	case at(3, "NTFS    "):
+		return "ntfs"
+	case at(0, "LUKS\xba\xbe"):
+		return "crypt"
+	case at(512, "LABELONE"), at(0, "LABELONE"):
+		return "lvm"
+	case at(4086, "SWAPSPACE2"):
+		return "swap"
+	case at(1080, "\x53\xef"):
+		return "ext4"
+	case at(65600, "_BHRfS_M"):
+		return "btrfs"
+	case at(0, "XFSB"):
+		return "xfs"
+	case at(4096, "\xfc\x4e\x2b\xa9"):
+		return "raid"
+	case len(b) >= 512 && fat.Is(b):
+		return "fat32" // which FAT it is tells the volume itself
+	case at(32769, "CD001"):
+		return "iso9660"
+	}
+	return ""
+}
+
+// Image looks at an image file.
+func (s System) Image(ctx context.Context, name string) (*Drive, error) {
+	info, err := os.Stat(name)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("there is no image or drive %s; check the spelling, or make one with: polytome drives ready %s --size 58GiB", name, name)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("looking at %s: %v", name, reason(err))
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is neither an image nor a drive", name)
+	}
+	full, err := filepath.Abs(name)
+	if err != nil {
+		return nil, err
+	}
+	d := &Drive{Path: full, Image: true, Bus: "image", Serial: filepath.Base(full), Size: info.Size(), ReadOnly: info.Mode().Perm()&0o222 == 0, Removable: true}
+	d.look(ctx)
+	s.uses(d)
+	return d, nil
+}
+
+// Look looks at a drive: a path of a device or image, or a serial number.
+func (s System) Look(ctx context.Context, what string) (*Drive, error) {
+	info, err := os.Stat(what)
+	if err == nil && info.Mode().IsRegular() && filepath.Dir(what) != s.Dev {
+		return s.Image(ctx, what)
+	}
+	if err != nil && (strings.ContainsRune(what, filepath.Separator) || strings.HasSuffix(what, ".img")) {
+		return s.Image(ctx, what)
+	}
+	if err == nil && info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder, and neither an image nor a drive", what)
+	}
+	all, err := s.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	real, _ := filepath.EvalSymlinks(what)
+	var found []*Drive
+	for _, d := range all {
+		if d.Path == what || real != "" && d.Path == real || strings.EqualFold(d.Serial, what) {
+			found = append(found, d)
+		}
+		for n, p := range d.parts {
+			if part := filepath.Join(s.Dev, p.name); part == what || part == real {
+				return nil, fmt.Errorf("%s is partition %d of %s: give the drive, and the partition behind it as in %s#%d", what, n, d.Path, d.Path, n)
+			}
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, fmt.Errorf("there is no drive %s; polytome drives lists those that there are", what)
+	case 1:
+		return found[0], nil
+	}
+	return nil, fmt.Errorf("%d drives have the serial number %s; name the one that is meant by its path", len(found), what)
+}

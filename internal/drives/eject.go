@@ -1,0 +1,149 @@
+package drives
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// A Holding is a program that has files of a drive open.
+type Holding struct {
+	PID  int    `json:"pid"`
+	Name string `json:"name"`
+	File string `json:"file"` // one that it has open
+}
+
+// A BusyError is that a drive cannot be let go of because programs use it.
+type BusyError struct {
+	Drive    string
+	At       string // the mount
+	Programs []Holding
+}
+
+func (e *BusyError) Error() string {
+	s := fmt.Sprintf("%s is not safe to unplug: %s is in use", e.Drive, e.At)
+	for _, p := range e.Programs {
+		s += fmt.Sprintf("; %s (process %d) has %s open", p.Name, p.PID, p.File)
+	}
+	if len(e.Programs) == 0 {
+		s += " by a program that cannot be seen without more permission"
+	}
+	return s + "; end that, and try again"
+}
+
+// Programs finds who has files below a folder, or one of the given devices, open.
+func (s System) Programs(folder string, devices ...string) []Holding {
+	var out []Holding
+	procs, _ := os.ReadDir(s.Proc)
+	for _, p := range procs {
+		pid, err := strconv.Atoi(p.Name())
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		dir := filepath.Join(s.Proc, p.Name())
+		links := []string{filepath.Join(dir, "cwd"), filepath.Join(dir, "root"), filepath.Join(dir, "exe")}
+		fds, _ := os.ReadDir(filepath.Join(dir, "fd"))
+		for _, fd := range fds {
+			links = append(links, filepath.Join(dir, "fd", fd.Name()))
+		}
+		for _, l := range links {
+			to, err := os.Readlink(l)
+			if err != nil {
+				continue
+			}
+			if folder != "" && (to == folder || strings.HasPrefix(to, strings.TrimSuffix(folder, "/")+"/")) || slices.Contains(devices, to) {
+				out = append(out, Holding{pid, read(dir, "comm"), to})
+				break
+			}
+		}
+	}
+	return out
+}
+
+// Paths are the device and its partitions, as they are opened.
+func (s System) Paths(d *Drive) []string {
+	out := []string{d.Path}
+	for _, p := range d.parts {
+		out = append(out, filepath.Join(s.Dev, p.name))
+	}
+	slices.Sort(out[1:])
+	return out
+}
+
+// Release is how a drive was let go of.
+type Release struct {
+	Unmounted []string `json:"unmounted,omitempty"`
+	Off       bool     `json:"off"`  // it was switched off, or detached
+	Safe      bool     `json:"safe"` // to unplug
+	Say       string   `json:"say"`
+}
+
+// Eject flushes a drive, unmounts what of it is mounted, and switches it off where that is possible. Only when it returns
+// without an error is the drive safe to unplug. tell is told what is being done.
+func (s System) Eject(ctx context.Context, d *Drive, tell func(string)) (*Release, error) {
+	return s.letGo(ctx, d, true, tell)
+}
+
+// Unmount is Eject without switching off: the drive can be readied then.
+func (s System) Unmount(ctx context.Context, d *Drive, tell func(string)) (*Release, error) {
+	return s.letGo(ctx, d, false, tell)
+}
+
+func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(string)) (*Release, error) {
+	if tell == nil {
+		tell = func(string) {}
+	}
+	d, err := s.Look(ctx, shown.Path)
+	if err != nil {
+		return nil, err
+	}
+	r := &Release{}
+	for _, u := range d.Uses {
+		if u.Kind == OfSystem || u.Kind == Swap || u.Kind == Holder {
+			return nil, &RefusedError{d.Name(), u.Say, "it stays as it is"}
+		}
+	}
+	points := d.MountPoints()
+	slices.SortFunc(points, func(a, b string) int { return len(b) - len(a) }) // the inner ones first
+	for _, at := range points {
+		tell("writing out what waits for " + at)
+		if err := syncAt(at); err != nil {
+			return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for %s failed: %w", d.Name(), at, err)
+		}
+		tell("unmounting " + at)
+		if err := s.unmount(d, at); err != nil {
+			var busy *BusyError
+			if errors.As(err, &busy) {
+				busy.Drive, busy.At = d.Name(), at
+				busy.Programs = s.Programs(at)
+				return nil, busy
+			}
+			return nil, fmt.Errorf("%s is not safe to unplug: unmounting %s failed: %v", d.Name(), at, reason(err))
+		}
+		r.Unmounted = append(r.Unmounted, at)
+	}
+	if who := s.Programs("", s.Paths(d)...); len(who) > 0 {
+		return nil, &BusyError{Drive: d.Name(), At: d.Path, Programs: who}
+	}
+	tell("writing out what waits for " + d.Name())
+	if err := flushDevice(d.Path); err != nil && !errors.Is(err, os.ErrPermission) {
+		return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for it failed: %w", d.Name(), err)
+	}
+	if !off {
+		r.Say = d.Name() + " is let go of."
+		return r, nil
+	}
+	if d.Image {
+		r.Safe, r.Say = true, d.Name()+" is a file, and everything is in it: it can be copied or moved."
+		return r, nil
+	}
+	tell("switching off " + d.Name())
+	r.Off = s.off(d)
+	r.Safe, r.Say = true, d.Name()+" is safe to unplug."
+	return r, nil
+}

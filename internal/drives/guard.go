@@ -1,0 +1,163 @@
+package drives
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"polytome/internal/medium"
+	"polytome/internal/size"
+)
+
+// A RefusedError is that the guard does not let something be written.
+type RefusedError struct {
+	Drive string
+	Say   string
+	Do    string // what to do about it
+}
+
+func (e *RefusedError) Error() string {
+	s := fmt.Sprintf("nothing is written to %s: %s", e.Drive, e.Say)
+	if e.Do != "" {
+		s += "; " + e.Do
+	}
+	return s
+}
+
+// Purpose is what a drive is opened for.
+type Purpose int
+
+// The purposes. Filling writes into a volume that is there; erasing makes new ones, and wants consent.
+const (
+	Filling Purpose = iota
+	Erasing
+)
+
+// Consent is what the user said to losing what is on a drive.
+type Consent struct {
+	// Typed is the drive's name or serial number, as it was typed.
+	Typed string
+	// Fixed is the further consent that a built-in disk needs.
+	Fixed bool
+}
+
+// Refusal says why a drive is not written to, whatever anybody agrees to. nil where it can be.
+func (d *Drive) Refusal() *RefusedError {
+	refuse := func(say, do string) *RefusedError { return &RefusedError{d.Name(), say, do} }
+	for _, kind := range []UseKind{OfSystem, Swap, Holder, Mounted, Looped} {
+		for _, u := range d.Uses {
+			if u.Kind != kind {
+				continue
+			}
+			switch kind {
+			case Mounted:
+				return refuse(u.Say, "let it go first: polytome drives eject --unmount "+d.Path)
+			case Looped:
+				return refuse(u.Say, "detach it first, or use the device")
+			case OfSystem, Swap:
+				return refuse(u.Say, "")
+			}
+			return refuse(u.Say, "it has to be let go of where it is used")
+		}
+	}
+	switch {
+	case d.ReadOnly:
+		return refuse("it cannot be written to", "slide its write lock back, if it has one")
+	case d.Trouble != "":
+		return refuse(d.Trouble, "")
+	case d.Size < 1<<20:
+		return refuse("it has only "+size.Format(d.Size), "")
+	}
+	return nil
+}
+
+// Agreed reports whether a consent is to this drive. Letter case does not matter.
+func (d *Drive) Agreed(c Consent) error {
+	typed := strings.TrimSpace(c.Typed)
+	if typed == "" || !strings.EqualFold(typed, d.Name()) && !strings.EqualFold(typed, d.Serial) {
+		return &RefusedError{d.Name(), "what was typed is not its name", fmt.Sprintf("write %q or its serial number %q to agree that all on it is lost", d.Name(), d.Serial)}
+	}
+	if d.Fixed() && !c.Fixed {
+		return &RefusedError{d.Name(), "it is a disk that is built into this computer", "agree to that as well (--fixed-disk), if it is really meant"}
+	}
+	return nil
+}
+
+// Open opens a drive for writing, and is the only way to that. The drive is looked at anew, and has to be the one that was shown:
+// same path, serial number, size and partition table. It must not be in use. It is opened so that nobody else can use it, and just
+// before the first write its size and table are read once more. The consent is asked for erasing only.
+func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Consent) (*medium.File, error) {
+	now, err := s.Look(ctx, shown.Path)
+	if err != nil {
+		return nil, fmt.Errorf("looking at %s again: %w", shown.Name(), err)
+	}
+	if now.Identity() != shown.Identity() {
+		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now), "look at the drives again"}
+	}
+	if r := now.Refusal(); r != nil {
+		return nil, r
+	}
+	if purpose == Erasing {
+		if err := now.Agreed(c); err != nil {
+			return nil, err
+		}
+	}
+	f, err := openExclusive(now.Path, now.Image)
+	if err != nil {
+		return nil, &RefusedError{now.Name(), reason(err), ""}
+	}
+	m, err := medium.Of(f)
+	if err != nil {
+		_ = f.Close()
+		return nil, err
+	}
+	var once sync.Once
+	var verdict error
+	m.Before(func() error {
+		once.Do(func() {
+			verdict = s.same(now, m)
+		})
+		return verdict
+	})
+	return m, nil
+}
+
+// same compares an opened drive with what was shown.
+func (s System) same(shown *Drive, m *medium.File) error {
+	changed := func(what string) error {
+		return &RefusedError{shown.Name(), "it changed just before the first write: " + what, "look at the drives again"}
+	}
+	if m.Size() != shown.Size {
+		return changed(fmt.Sprintf("it had %s and has %s", size.Format(shown.Size), size.Format(m.Size())))
+	}
+	if tablePrint(m, shown.Size, shown.Table) != shown.print {
+		return changed("its partition table is another one")
+	}
+	if !shown.Image {
+		if now := s.disk(shown.kernel); now == nil || now.Serial != shown.Serial || now.Size != shown.Size {
+			return changed("the device is another one")
+		}
+	}
+	return nil
+}
+
+// differs says in what a drive is not the one that was shown.
+func differs(a, b *Drive) string {
+	switch {
+	case a.Serial != b.Serial:
+		return fmt.Sprintf("its serial number was %s and is %s", a.Serial, b.Serial)
+	case a.Size != b.Size:
+		return fmt.Sprintf("it had %s and has %s", size.Format(a.Size), size.Format(b.Size))
+	case a.print != b.print:
+		return "its partition table is another one"
+	}
+	return fmt.Sprintf("it was %s and is %s", a.Path, b.Path)
+}
+
+// IsRefused reports whether an error is the guard's.
+func IsRefused(err error) bool {
+	var r *RefusedError
+	return errors.As(err, &r)
+}

@@ -1,0 +1,11 @@
+package drives
+
+import (
+	"context"
+	"errors"
+)
+
+// mountedDrives is for systems that tell of nothing else.
+func (s System) mountedDrives(context.Context) ([]*Drive, error) {
+	return nil, errors.New("this system does not tell of its drives; image files work all the same")
+}

@@ -1,0 +1,302 @@
+package drives
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// passedOver are the beginnings of kernel names that are no drives: memory, and what lies over other devices.
+var passedOver = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
+
+// List finds the drives, and looks into those that it may.
+func (s System) List(ctx context.Context) ([]*Drive, error) {
+	out, err := s.list()
+	if errors.Is(err, os.ErrNotExist) {
+		return s.mountedDrives(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range out {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		d.look(ctx)
+		s.uses(d)
+	}
+	return out, nil
+}
+
+// read reads a short file of the system's, "" where there is none.
+func read(parts ...string) string {
+	b, err := os.ReadFile(filepath.Join(parts...))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(b))
+}
+
+func number(parts ...string) int64 {
+	n, _ := strconv.ParseInt(read(parts...), 10, 64)
+	return n
+}
+
+// Known is a short text that is another one when drives came, went or changed their medium or their mounts. It is quick to get.
+func (s System) Known() string {
+	var b strings.Builder
+	names, _ := os.ReadDir(filepath.Join(s.Sys, "block"))
+	for _, n := range names {
+		if slices.ContainsFunc(passedOver, func(p string) bool { return strings.HasPrefix(n.Name(), p) }) {
+			continue
+		}
+		dir := filepath.Join(s.Sys, "block", n.Name())
+		fmt.Fprintf(&b, "%s %s %s %s\n", n.Name(), read(dir, "size"), read(dir, "diskseq"), read(dir, "loop", "backing_file"))
+	}
+	mounts, _ := os.ReadFile(filepath.Join(s.Proc, "self", "mountinfo"))
+	_, _ = b.Write(mounts)
+	return b.String()
+}
+
+// list finds the drives as the kernel tells of them.
+func (s System) list() ([]*Drive, error) {
+	names, err := os.ReadDir(filepath.Join(s.Sys, "block"))
+	if err != nil {
+		return nil, fmt.Errorf("looking for drives: %w", err)
+	}
+	var out []*Drive
+	for _, n := range names {
+		if d := s.disk(n.Name()); d != nil {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+// disk is one device as the kernel tells of it, nil for one that is no drive.
+func (s System) disk(name string) *Drive {
+	if slices.ContainsFunc(passedOver, func(p string) bool { return strings.HasPrefix(name, p) }) {
+		return nil
+	}
+	dir := filepath.Join(s.Sys, "block", name)
+	d := &Drive{Path: filepath.Join(s.Dev, name), Size: number(dir, "size") * 512, Sector: number(dir, "queue", "logical_block_size"),
+		Removable: number(dir, "removable") == 1, ReadOnly: number(dir, "ro") == 1, kernel: name, number: read(dir, "dev"), parts: map[int]kernelDev{}}
+	backing := read(dir, "loop", "backing_file")
+	if d.Size == 0 || strings.HasPrefix(name, "loop") && backing == "" {
+		return nil // no medium in it
+	}
+	if d.Sector == 0 {
+		d.Sector = 512
+	}
+	udev := s.udev(d.number)
+	real, _ := filepath.EvalSymlinks(dir)
+	d.Bus = bus(name, real, udev["ID_BUS"])
+	if d.Bus == "usb" || d.Bus == "card" {
+		d.Removable = true
+	}
+	d.Model = strings.TrimSpace(read(dir, "device", "vendor") + " " + read(dir, "device", "model"))
+	if d.Model == "" {
+		d.Model = strings.ReplaceAll(udev["ID_MODEL"], "_", " ")
+	}
+	if d.Model == "" {
+		d.Model = read(dir, "device", "name") // cards
+	}
+	if strings.HasPrefix(d.Model, "0x") { // a number of the maker's, which says nothing
+		_, d.Model, _ = strings.Cut(d.Model, " ")
+	}
+	if d.Serial = udev["ID_SERIAL_SHORT"]; d.Serial == "" {
+		d.Serial = serial(dir, real)
+	}
+	if backing != "" {
+		d.Model, d.Serial = filepath.Base(backing), "loop-"+filepath.Base(backing)
+	}
+	entries, _ := os.ReadDir(dir)
+	for _, e := range entries {
+		if n := number(dir, e.Name(), "partition"); n > 0 {
+			d.parts[int(n)] = kernelDev{e.Name(), read(dir, e.Name(), "dev")}
+		}
+	}
+	return d
+}
+
+// bus is how a device is connected, by what udev says or by where it stands in the tree of devices.
+func bus(name, real, udev string) string {
+	switch {
+	case strings.HasPrefix(name, "loop"):
+		return "loop"
+	case udev == "usb" || strings.Contains(real, "/usb"):
+		return "usb"
+	case strings.HasPrefix(name, "mmcblk"):
+		return "card"
+	case strings.HasPrefix(name, "nvme"):
+		return "nvme"
+	case udev == "ata" || strings.Contains(real, "/ata"):
+		return "sata"
+	}
+	return "other"
+}
+
+// serial looks for a serial number at the device, and at what it hangs on.
+func serial(dir, real string) string {
+	if s := read(dir, "device", "serial"); s != "" {
+		return s
+	}
+	if s := read(dir, "serial"); s != "" {
+		return s
+	}
+	for at, i := path.Dir(filepath.ToSlash(real)), 0; len(at) > 1 && i < 8; at, i = path.Dir(at), i+1 {
+		if s := read(at, "serial"); s != "" {
+			return s
+		}
+		if strings.HasPrefix(path.Base(at), "usb") { // the controller's is none of the drive
+			break
+		}
+	}
+	return ""
+}
+
+// udev reads what udev noted of a device.
+func (s System) udev(number string) map[string]string {
+	out := map[string]string{}
+	f, err := os.Open(filepath.Join(s.Udev, "b"+number))
+	if err != nil || number == "" {
+		return out
+	}
+	defer f.Close()
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		if e, ok := strings.CutPrefix(lines.Text(), "E:"); ok {
+			k, v, _ := strings.Cut(e, "=")
+			out[k] = v
+		}
+	}
+	return out
+}
+
+// A mount is one line of mountinfo(5).
+type mount struct{ number, at, source, kind string }
+
+func (s System) mounts() []mount {
+	f, err := os.Open(filepath.Join(s.Proc, "self", "mountinfo"))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	var out []mount
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		before, after, ok := strings.Cut(lines.Text(), " - ")
+		a, b := strings.Fields(before), strings.Fields(after)
+		if ok && len(a) >= 5 && len(b) >= 2 {
+			out = append(out, mount{a[2], unescape.Replace(a[4]), unescape.Replace(b[1]), b[0]})
+		}
+	}
+	return out
+}
+
+var unescape = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+
+// systemAt are folders without which the system does not run.
+var systemAt = []string{"/", "/boot", "/usr", "/var", "/home", "/etc", "/opt", "/srv", "/nix", "/boot/efi", "/efi"}
+
+// uses finds out what a drive is in use for.
+func (s System) uses(d *Drive) {
+	d.Uses = nil
+	type dev struct {
+		part         int
+		name, number string
+	}
+	devs := []dev{{0, d.kernel, d.number}}
+	for n, p := range d.parts {
+		devs = append(devs, dev{n, p.name, p.number})
+	}
+	slices.SortFunc(devs, func(a, b dev) int { return a.part - b.part })
+	add := func(kind UseKind, at, format string, args ...any) {
+		u := Use{Kind: kind, At: at, Say: fmt.Sprintf(format, args...)}
+		if !slices.Contains(d.Uses, u) {
+			d.Uses = append(d.Uses, u)
+		}
+	}
+	mounts := s.mounts()
+	for _, v := range devs {
+		what := d.Name()
+		if v.part > 0 {
+			what = fmt.Sprintf("partition %d", v.part)
+		}
+		paths := []string{filepath.Join(s.Dev, v.name)}
+		if d.Image {
+			paths = []string{d.Path}
+		}
+		for _, m := range mounts {
+			source := m.source
+			if r, err := filepath.EvalSymlinks(source); err == nil {
+				source = r
+			}
+			if (v.number == "" || m.number != v.number) && !slices.Contains(paths, m.source) && !slices.Contains(paths, source) {
+				continue
+			}
+			if vol := d.Find(v.part); vol != nil && !slices.Contains(vol.MountedAt, m.at) {
+				vol.MountedAt = append(vol.MountedAt, m.at)
+			}
+			if slices.Contains(systemAt, m.at) {
+				add(OfSystem, m.at, "the running system is on it: %s is mounted at %s", what, m.at)
+			} else {
+				add(Mounted, m.at, "%s is mounted at %s", what, m.at)
+			}
+		}
+		if d.Image {
+			continue
+		}
+		for _, line := range strings.Split(read(s.Proc, "swaps"), "\n") {
+			if fields := strings.Fields(line); len(fields) > 0 && slices.Contains(paths, fields[0]) {
+				add(Swap, "", "%s is swap space of the running system", what)
+			}
+		}
+		dir := filepath.Join(s.Sys, "block", d.kernel)
+		if v.part > 0 {
+			dir = filepath.Join(dir, v.name)
+		}
+		holders, _ := os.ReadDir(filepath.Join(dir, "holders"))
+		for _, h := range holders {
+			add(Holder, "", "%s is part of %s, which is in use", what, s.holder(h.Name()))
+		}
+		if pools, _ := filepath.Glob(filepath.Join(s.Sys, "fs", "btrfs", "*", "devices", v.name)); len(pools) > 0 {
+			add(Holder, "", "%s is part of a btrfs volume that is mounted", what)
+		}
+		if s.udev(v.number)["ID_FS_TYPE"] == "zfs_member" && read(s.Proc, "spl", "kstat", "zfs", "arcstats") != "" {
+			add(Holder, "", "%s is part of a ZFS pool, and ZFS is running", what)
+		}
+	}
+	if d.Image {
+		loops, _ := filepath.Glob(filepath.Join(s.Sys, "block", "loop*", "loop", "backing_file"))
+		for _, l := range loops {
+			if read(l) == d.Path {
+				name := filepath.Base(filepath.Dir(filepath.Dir(l)))
+				add(Looped, "", "it is attached as %s", filepath.Join(s.Dev, name))
+			}
+		}
+	}
+}
+
+// holder names what lies over a device.
+func (s System) holder(name string) string {
+	dir := filepath.Join(s.Sys, "block", name)
+	uuid, shown := read(dir, "dm", "uuid"), read(dir, "dm", "name")
+	if shown == "" {
+		shown = name
+	}
+	switch {
+	case strings.HasPrefix(uuid, "CRYPT-"):
+		return "the encrypted volume " + shown
+	case strings.HasPrefix(uuid, "LVM-"):
+		return "the LVM volume " + shown
+	case strings.HasPrefix(name, "md"):
+		return "the RAID " + name
+	}
+	return "the device " + shown
+}

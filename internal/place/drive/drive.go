@@ -1,0 +1,516 @@
+// Package drive is the place that is a volume on a drive or in an image file: FAT or exFAT, read and written by our own code, so
+// that every file lies in one piece where there is one.
+package drive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"polytome/internal/drives"
+	"polytome/internal/format/fstree"
+	"polytome/internal/format/volume"
+	"polytome/internal/medium"
+	"polytome/internal/place"
+)
+
+// Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition.
+const Scheme = "drive:"
+
+// An Address names a volume on a drive.
+type Address struct {
+	Drive string // a path, or a serial number
+	Part  int    // number of the partition; 0 for the first volume that can be filled
+}
+
+// ParseAddress takes an address apart. ok is false for one of another kind.
+func ParseAddress(s string) (a Address, ok bool) {
+	if a.Drive, ok = strings.CutPrefix(s, Scheme); !ok {
+		return a, false
+	}
+	if name, part, cut := strings.Cut(a.Drive, "#"); cut {
+		if n, err := strconv.Atoi(part); err == nil && n > 0 {
+			a.Drive, a.Part = name, n
+		}
+	}
+	return a, a.Drive != ""
+}
+
+// IsFile reports whether the drive is given by a path.
+func (a Address) IsFile() bool {
+	return strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") || strings.HasSuffix(a.Drive, ".img")
+}
+
+// String writes the address.
+func (a Address) String() string {
+	s := Scheme + a.Drive
+	if a.Part > 0 {
+		s += "#" + strconv.Itoa(a.Part)
+	}
+	return s
+}
+
+// Options say how the volume is filled.
+type Options struct {
+	OnePiece bool  // a file that finds no room in one piece is not written
+	Rate     int64 // bytes a second; 0 for no limit
+}
+
+// Place is a volume that gets filled. It is only read until something is written for the first time; then it goes
+// through the guard.
+type Place struct {
+	sys   drives.System
+	shown *drives.Drive
+	vol   *drives.Volume
+	opts  Options
+	pace  *place.Pace
+
+	mu       sync.Mutex
+	medium   *medium.File
+	part     *medium.File
+	v        *volume.Volume
+	writable bool
+	held     bool
+	written  atomic.Int64 // writes since the last time that everything was brought to the medium
+	err      error        // closing the volume for reading failed
+}
+
+var _ place.Place = (*Place)(nil)
+
+// Open opens a volume.
+func Open(ctx context.Context, sys drives.System, a Address, opts Options) (*Place, error) {
+	d, err := sys.Look(ctx, a.Drive)
+	if err != nil {
+		return nil, err
+	}
+	if d.Trouble != "" {
+		return nil, fmt.Errorf("%w: %s", place.ErrGone, d.Trouble)
+	}
+	vol, err := Choose(d, a.Part)
+	if err != nil {
+		return nil, err
+	}
+	p := &Place{sys: sys, shown: d, vol: vol, opts: opts, pace: place.NewPace(opts.Rate)}
+	f, err := os.Open(d.Path)
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", d.Path, err)
+	}
+	m, err := medium.Of(f)
+	if err != nil {
+		_ = f.Close()
+		return nil, err
+	}
+	if err := p.use(m); err != nil {
+		_ = m.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+// Choose finds the volume that is meant: that of a partition, or the first one that can be filled.
+func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
+	if part > 0 {
+		v := d.Find(part)
+		switch {
+		case v == nil:
+			return nil, fmt.Errorf("%s has no partition %d", d.Name(), part)
+		case v.Trouble != "":
+			return nil, fmt.Errorf("partition %d of %s: %s", part, d.Name(), v.Trouble)
+		case !v.Ours():
+			return nil, fmt.Errorf("partition %d of %s has %s, and only FAT16, FAT32 and exFAT are filled here: ready it first, or give another one", part, d.Name(), v.Shown())
+		}
+		return v, nil
+	}
+	for i := range d.Volumes {
+		if d.Volumes[i].Ours() && d.Volumes[i].Trouble == "" {
+			return &d.Volumes[i], nil
+		}
+	}
+	for i := range d.Volumes {
+		if d.Volumes[i].Trouble != "" {
+			return nil, fmt.Errorf("%s cannot be used: %s", d.Name(), d.Volumes[i].Trouble)
+		}
+	}
+	return nil, fmt.Errorf("%s has no volume that can be filled: ready it first, with polytome drives ready %s", d.Name(), d.Path)
+}
+
+// use takes up the volume on an opened drive.
+func (p *Place) use(m *medium.File) error {
+	part := m.Part(p.vol.Start, p.vol.Size)
+	v, err := drives.OpenVolume(part)
+	if err != nil {
+		return err
+	}
+	p.medium, p.part, p.v = m, part, v
+	return nil
+}
+
+// Drive is the drive as it was looked at.
+func (p *Place) Drive() *drives.Drive { return p.shown }
+
+// Volume is the volume itself, for what is not a matter of files: pieces, checks.
+func (p *Place) Volume() *volume.Volume { return p.v }
+
+// Write has the volume be written to, through the guard.
+func (p *Place) Write(ctx context.Context) (*volume.Volume, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.writable {
+		return p.v, nil
+	}
+	m, err := p.sys.Open(ctx, p.shown, drives.Filling, drives.Consent{})
+	if err != nil {
+		if drives.IsRefused(err) {
+			return nil, fmt.Errorf("%w: %w", place.ErrReadOnly, err)
+		}
+		return nil, err
+	}
+	old := p.medium
+	if err := p.use(m); err != nil {
+		_ = m.Close()
+		return nil, err
+	}
+	_ = old.Close()
+	p.writable = true
+	return p.v, nil
+}
+
+// Close brings everything to the medium, and lets go of the drive.
+func (p *Place) Close() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var err error
+	if p.writable {
+		err = p.explain("closing", "", p.v.Close())
+	}
+	return errors.Join(err, p.medium.Close())
+}
+
+// Facts are read off the volume.
+func (p *Place) Facts(ctx context.Context, _ []place.Entry) (place.Facts, error) {
+	info := p.v.Info()
+	fs, err := place.FilesystemNamed(info.Filesystem)
+	if err != nil {
+		return place.Facts{}, err
+	}
+	free, err := p.v.FreeBytes(ctx)
+	if err != nil {
+		return place.Facts{}, p.explain("reading", "", err)
+	}
+	return place.Facts{Filesystem: fs, Capacity: int64(info.Clusters) * info.Cluster, Free: free, Cluster: info.Cluster, Label: info.Label}, nil
+}
+
+// List goes through the folders.
+func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
+	var out []place.Entry
+	err := p.v.Each(ctx, func(name string, n *volume.Node) { out = append(out, entryOf(name, n)) }, problem)
+	slices.SortFunc(out, func(a, b place.Entry) int { return strings.Compare(a.Path, b.Path) })
+	if err != nil {
+		return out, p.explain("listing", "", err)
+	}
+	return out, nil
+}
+
+func entryOf(name string, n *volume.Node) place.Entry {
+	e := place.Entry{Path: name, Folder: n.Folder, Modified: n.Modified}
+	if !n.Folder {
+		e.Size = n.Size
+	}
+	return e
+}
+
+// Stat looks at one file or folder.
+func (p *Place) Stat(_ context.Context, name string) (place.Entry, error) {
+	n, err := p.v.Stat(name)
+	if err != nil {
+		return place.Entry{}, p.explain("looking at", name, err)
+	}
+	return entryOf(name, &n), nil
+}
+
+// Stamp is a hash of all folders.
+func (p *Place) Stamp(ctx context.Context, _ []place.Entry) (string, error) {
+	sum, err := p.v.Sum(ctx)
+	if err != nil {
+		return "", p.explain("listing", "", err)
+	}
+	info := p.v.Info()
+	return fmt.Sprintf("%08x/%s/%x", info.Serial, info.Label, sum), nil
+}
+
+// Open opens a file for reading.
+func (p *Place) Open(_ context.Context, name string) (place.Content, error) {
+	tree := p.v.FS()
+	n, err := tree.Find(name)
+	if err == nil && n.Dir {
+		err = &fs.PathError{Op: "open", Path: name, Err: errors.New("it is a folder")}
+	}
+	if err != nil {
+		return nil, p.explain("opening", name, err)
+	}
+	f, err := tree.Open(name)
+	if err != nil {
+		return nil, p.explain("opening", name, err)
+	}
+	return &content{f.(file), n.Size}, nil
+}
+
+// file is what a tree opens.
+type file interface {
+	fs.File
+	io.ReaderAt
+	Data(off int64) (start, end int64)
+}
+
+// content is an opened file.
+type content struct {
+	file
+	size int64
+}
+
+func (c *content) Size() int64 { return c.size }
+
+// Section is for copying without the program; a file of a drive has none, as it may lie in pieces.
+func (c *content) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	if s, is := c.file.(interface {
+		Section(off int64) (*os.File, int64, int64, bool)
+	}); is {
+		return s.Section(off)
+	}
+	return nil, 0, 0, false
+}
+
+// Pieces is in how many pieces a file lies.
+func (p *Place) Pieces(_ context.Context, name string) (int, error) {
+	runs, err := p.v.Extents(name)
+	if err != nil {
+		return 0, p.explain("looking at", name, err)
+	}
+	return len(volume.Merge(runs)), nil
+}
+
+// PartitionTable is the name of the drive's partition table.
+func (p *Place) PartitionTable() string {
+	if p.shown.Table == nil {
+		return "none"
+	}
+	return string(p.shown.Table.Scheme)
+}
+
+// change does something to the volume, and brings it to the medium.
+func (p *Place) change(ctx context.Context, doing, name string, do func(v *volume.Volume) error) error {
+	v, err := p.Write(ctx)
+	if err != nil {
+		return p.explain(doing, name, err)
+	}
+	if err := do(v); err != nil {
+		return p.explain(doing, name, err)
+	}
+	return p.settle(doing, name)
+}
+
+// settle brings changes to the medium, unless they are held back for more.
+func (p *Place) settle(doing, name string) error {
+	p.mu.Lock()
+	held := p.held
+	p.mu.Unlock()
+	if held {
+		return nil
+	}
+	return p.explain(doing, name, p.v.Flush())
+}
+
+// Hold has changes wait for more of them, until [Place.Settle].
+func (p *Place) Hold() {
+	p.mu.Lock()
+	p.held = true
+	p.mu.Unlock()
+}
+
+// Settle brings everything that was held back to the medium.
+func (p *Place) Settle() error {
+	p.mu.Lock()
+	p.held = false
+	p.mu.Unlock()
+	return p.explain("writing", "", p.v.Flush())
+}
+
+var _ place.Holder = (*Place)(nil)
+
+// MakeFolder makes a folder and those above it.
+func (p *Place) MakeFolder(ctx context.Context, name string) error {
+	return p.change(ctx, "making the folder", name, func(v *volume.Volume) error { return v.MakeFolder(ctx, name) })
+}
+
+// Rename gives a file or folder another path.
+func (p *Place) Rename(ctx context.Context, from, to string) error {
+	return p.change(ctx, "renaming "+from+" to", to, func(v *volume.Volume) error { return v.Rename(ctx, from, to) })
+}
+
+// Remove removes a file, or an empty folder.
+func (p *Place) Remove(ctx context.Context, name string) error {
+	return p.change(ctx, "removing", name, func(v *volume.Volume) error { return v.Remove(ctx, name) })
+}
+
+// Create begins a file.
+func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writer, error) {
+	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer, error) { return v.Create(ctx, name, size, p.opts.OnePiece) })
+}
+
+// Replace begins a file that takes the place of another one.
+func (p *Place) Replace(ctx context.Context, name string, size int64) (place.Writer, error) {
+	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer, error) { return v.Replace(ctx, name, size, p.opts.OnePiece) })
+}
+
+func (p *Place) begin(ctx context.Context, name string, do func(v *volume.Volume) (*volume.Writer, error)) (place.Writer, error) {
+	v, err := p.Write(ctx)
+	if err != nil {
+		return nil, p.explain("beginning", name, err)
+	}
+	w, err := do(v)
+	if err != nil {
+		return nil, p.explain("beginning", name, err)
+	}
+	return &writer{p: p, ctx: ctx, w: w, name: name}, nil
+}
+
+// explain says what was being done to which path, and adds the typed error that a run decides on.
+func (p *Place) explain(doing, name string, err error) error {
+	if err == nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	at := p.shown.Name()
+	if name != "" {
+		at = name + " on " + at
+	}
+	var pieces *volume.PiecesError
+	kind := kindOf(err)
+	switch {
+	case errors.As(err, &pieces):
+		return fmt.Errorf("%s %s: %w (%w); its loader starts only what lies in one piece, and polytome drives map %s --gather makes room by moving others", doing, at, place.ErrNoRoom, err, p.shown.Path)
+	case kind != nil && !errors.Is(err, kind):
+		return fmt.Errorf("%s %s: %w (%w)", doing, at, kind, err)
+	}
+	return fmt.Errorf("%s %s: %w", doing, at, err)
+}
+
+func kindOf(err error) error {
+	switch {
+	case errors.Is(err, volume.ErrFull):
+		return place.ErrNoRoom
+	case errors.Is(err, volume.ErrReadOnly):
+		return place.ErrReadOnly
+	case errors.Is(err, fs.ErrExist):
+		return place.ErrExists
+	}
+	return gone(err)
+}
+
+// writer is a file without a name.
+type writer struct {
+	p    *Place
+	ctx  context.Context
+	w    *volume.Writer
+	name string
+}
+
+func (w *writer) Write(b []byte) (int, error) {
+	if err := w.p.pace.Wait(w.ctx, int64(len(b))); err != nil {
+		return 0, err
+	}
+	w.p.written.Add(1)
+	n, err := w.w.Write(b)
+	return n, w.p.explain("writing", w.name, err)
+}
+
+func (w *writer) Skip(n int64) error {
+	if err := w.p.pace.Wait(w.ctx, n); err != nil {
+		return err
+	}
+	w.p.written.Add(1)
+	return w.p.explain("writing", w.name, w.w.Skip(n))
+}
+
+// CopyFrom takes bytes out of a file of this computer, where the system can do that by itself.
+func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
+	if err := w.p.pace.Wait(w.ctx, n); err != nil {
+		return 0, err
+	}
+	w.p.written.Add(1)
+	k, err := w.w.CopyFrom(f, at, n)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return k, err
+	}
+	return k, w.p.explain("writing", w.name, err)
+}
+
+// Flush brings what was written to the medium. Where nothing was since the last time, it is there.
+func (w *writer) Flush() error {
+	n := w.p.written.Load()
+	if n == 0 {
+		return nil
+	}
+	if err := w.p.part.Sync(); err != nil {
+		return w.p.explain("flushing", w.name, err)
+	}
+	w.p.written.Add(-n)
+	return nil
+}
+
+func (w *writer) ReadBack() (place.Content, error) {
+	for _, e := range w.w.Extents() {
+		if err := w.p.part.Drop(e.At, e.Length); err != nil {
+			return nil, w.p.explain("reading back", w.name, err)
+		}
+	}
+	return &back{fstree.Extents(w.p.part, w.w.Extents()), w.w.Size()}, nil
+}
+
+func (w *writer) Date(t time.Time) error {
+	w.w.Date(t)
+	return nil
+}
+
+func (w *writer) Commit() error {
+	if err := w.w.Commit(); err != nil {
+		return w.p.explain("naming", w.name, err)
+	}
+	return w.p.settle("naming", w.name)
+}
+
+func (w *writer) Abort() error {
+	w.w.Abort()
+	return nil
+}
+
+// back is a file that has no name yet, read back.
+type back struct {
+	io.ReaderAt
+	size int64
+}
+
+func (b *back) Size() int64 { return b.size }
+
+func (b *back) Data(off int64) (start, end int64) {
+	if h, ok := b.ReaderAt.(interface {
+		Data(off int64) (start, end int64)
+	}); ok && b.size > 0 {
+		return h.Data(off)
+	}
+	return min(off, b.size), b.size
+}
+
+func (b *back) Close() error { return nil }
