@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
+	"polytome/internal/place/drive"
 	"polytome/internal/size"
 )
 
@@ -55,7 +56,7 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.StringVar(&w.place, "place", "", "with --bench: only the place of this name")
 	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be given several times)")
 	f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file ending in .toml")
-	f.StringVar(&w.to, "to", "", "the place: a folder or mounted drive")
+	f.StringVar(&w.to, "to", "", "the place: a folder, a mounted drive, a drive or an image")
 	f.StringVar(&w.road, "road", "", "how the console gets at the place: "+strings.Join(loader.Roads, ", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.room, "room", "", "declare the place's capacity, such as 58GiB")
@@ -130,7 +131,11 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 	for _, dir := range w.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	p := bench.Place{Name: w.to, At: w.to, Loader: w.loader, Road: w.road, As: w.as, Everything: true}
+	at := w.to
+	if info, err := os.Stat(at); err == nil && !info.IsDir() { // an image or a device
+		at = drive.Scheme + at
+	}
+	p := bench.Place{Name: w.to, At: at, Loader: w.loader, Road: w.road, As: w.as, Everything: true}
 	p.Also = w.also
 	if err := w.set(&p); err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"polytome/internal/format/exfat"
@@ -409,4 +410,54 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 		return found[0], nil
 	}
 	return nil, fmt.Errorf("%d drives have the serial number %s; name the one that is meant by its path", len(found), what)
+}
+
+// Place finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a partition, or a
+// folder at which a volume is mounted. part is 0 where none was told.
+func (s System) Place(ctx context.Context, what string) (d *Drive, part int, err error) {
+	what = strings.TrimPrefix(what, "drive:")
+	if name, n, ok := strings.Cut(what, "#"); ok {
+		if k, err := strconv.Atoi(n); err == nil && k > 0 {
+			what, part = name, k
+		}
+	}
+	if info, err := os.Stat(what); err == nil && info.IsDir() {
+		return s.behind(ctx, what)
+	}
+	d, err = s.Look(ctx, what)
+	return d, part, err
+}
+
+// behind finds the drive whose volume is mounted at a folder.
+func (s System) behind(ctx context.Context, folder string) (*Drive, int, error) {
+	full, err := filepath.Abs(folder)
+	if err == nil {
+		full, err = filepath.EvalSymlinks(full)
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	all, err := s.List(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, m := range s.mounts() { // an image that is mounted through FUSE
+		if m.at == full && strings.HasPrefix(m.kind, "fuse") {
+			if info, err := os.Stat(m.source); err == nil && info.Mode().IsRegular() {
+				if d, err := s.Image(ctx, m.source); err == nil {
+					all = append(all, d)
+				}
+			}
+		}
+	}
+	for _, d := range all {
+		for _, v := range d.Volumes {
+			for _, at := range v.MountedAt {
+				if at == full {
+					return d, v.Number, nil
+				}
+			}
+		}
+	}
+	return nil, 0, fmt.Errorf("what lies behind the folder %s cannot be known: no drive that can be looked into is mounted there", folder)
 }

@@ -1,0 +1,222 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/glance"
+	"polytome/internal/core/loader"
+	"polytome/internal/drives"
+	"polytome/internal/size"
+)
+
+func drivesCommand() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "drives [IMAGE…]",
+		Short: "List drives; show, map, check, ready and eject them",
+		Long: `A drive is a stick, a card, a disk or an image file. Without a further word, drives lists those of
+this computer, with what is on them and whether they may be written to; image files that are named are listed
+with them. A drive is named by its path, its serial number, or a folder at which it is mounted, with #2 behind
+it for its second partition.`,
+		Example: `  polytome drives
+  polytome drives show /dev/sdb
+  polytome drives ready /dev/sdb --loader rowan --kit ~/rowan
+  polytome drives ready north.img --size 58GiB --loader bellows
+  polytome drives map north.img --gather
+  polytome drives check /media/stick
+  polytome drives eject QX-2209-11`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, sys := cmd.Context(), drives.Here
+			all, err := sys.List(ctx)
+			if err != nil && len(args) == 0 {
+				return err
+			}
+			for _, name := range args {
+				d, err := sys.Image(ctx, name)
+				if err != nil {
+					return err
+				}
+				all = append(all, d)
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			listed := []shownDrive{}
+			for _, d := range all {
+				listed = append(listed, showDrive(ctx, sys, d, set))
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), listed)
+			}
+			if len(listed) == 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "There are no drives. Plug one in, or name an image file.")
+			}
+			for i := range listed {
+				if i > 0 {
+					fmt.Fprintln(cmd.OutOrStdout())
+				}
+				listed[i].print(cmd.OutOrStdout())
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.AddCommand(drivesShow(), drivesMap(), drivesCheck(), drivesReady(), drivesEject())
+	return cmd
+}
+
+// shownDrive is a drive with what is on it.
+type shownDrive struct {
+	*drives.Drive
+	Name string `json:"name"`
+	// May says whether it may be written to; else Refusal says why not.
+	May      bool               `json:"may-write"`
+	Refusal  string             `json:"refusal,omitempty"`
+	Contents []*glance.Contents `json:"contents"` // by volume
+}
+
+func showDrive(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.Set) shownDrive {
+	s := shownDrive{Drive: d, Name: d.Name(), May: true, Contents: []*glance.Contents{}}
+	if r := d.Refusal(); r != nil {
+		s.May, s.Refusal = false, r.Say
+	}
+	for i := range d.Volumes {
+		s.Contents = append(s.Contents, glance.Volume(ctx, sys, d, &d.Volumes[i], set))
+	}
+	return s
+}
+
+func (s *shownDrive) print(out io.Writer) {
+	d := s.Drive
+	what := []string{size.Format(d.Size), d.Bus}
+	if d.Removable && !d.Image {
+		what = append(what, "removable")
+	}
+	if d.Table != nil {
+		what = append(what, d.Table.Scheme.Shown())
+	} else {
+		what = append(what, "no partition table")
+	}
+	if d.Serial != "" && !d.Image {
+		what = append(what, "serial "+d.Serial)
+	}
+	fmt.Fprintf(out, "%s  %s\n  %s\n", d.Path, s.Name, strings.Join(what, ", "))
+	for i, v := range d.Volumes {
+		number := "  "
+		if v.Number > 0 {
+			number = fmt.Sprintf("#%d", v.Number)
+		}
+		free := ""
+		if v.Free >= 0 {
+			free = ", " + size.Format(v.Free) + " free"
+		}
+		line := fmt.Sprintf("  %s %s, %s%s", number, v.Shown(), size.Format(v.Size), free)
+		if v.Label != "" {
+			line = fmt.Sprintf("  %s %s, %s, %s%s", number, v.Label, v.Shown(), size.Format(v.Size), free)
+		}
+		if c := s.Contents[i]; v.Ours() || len(v.MountedAt) > 0 {
+			line += ": " + c.Words()
+		}
+		if v.Trouble != "" {
+			line += ": " + v.Trouble
+		}
+		if len(v.MountedAt) > 0 {
+			line += ", mounted at " + strings.Join(v.MountedAt, ", ")
+		}
+		if v.Dirty {
+			line += ", not let go of in order: check it"
+		}
+		fmt.Fprintln(out, line)
+	}
+	if d.Table != nil {
+		for _, p := range d.Table.Problems {
+			fmt.Fprintf(out, "  %s\n", p)
+		}
+	}
+	switch {
+	case !s.May:
+		fmt.Fprintf(out, "  Polytome does not write to it: %s.\n", s.Refusal)
+	case d.Fixed():
+		fmt.Fprintln(out, "  It is built in: readying it wants consent of its own.")
+	default:
+		fmt.Fprintln(out, "  Polytome may write to it.")
+	}
+}
+
+func drivesShow() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "show PLACE",
+		Short: "Show one drive: partitions, volumes, what is on them, and what may be done",
+		Args:  needArgs(1, "a drive or image"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, _, err := drives.Here.Place(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			s := showDrive(cmd.Context(), drives.Here, d, set)
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), s)
+			}
+			s.print(cmd.OutOrStdout())
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func drivesEject() *cobra.Command {
+	var only, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "eject PLACE",
+		Short: "Write out what waits, unmount and switch off a drive, and say when it is safe to unplug",
+		Example: `  polytome drives eject /dev/sdb
+  polytome drives eject --unmount /media/stick`,
+		Args: needArgs(1, "a drive, or a folder at which one is mounted"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, _, err := drives.Here.Place(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			do := drives.Here.Eject
+			if only {
+				do = drives.Here.Unmount
+			}
+			out := cmd.OutOrStdout()
+			r, err := do(cmd.Context(), d, func(s string) {
+				if !asJSON {
+					fmt.Fprintf(out, "Not yet: %s …\n", s)
+				}
+			})
+			var busy *drives.BusyError
+			if asJSON && errors.As(err, &busy) {
+				if err := printJSON(out, busy); err != nil {
+					return err
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(out, r)
+			}
+			fmt.Fprintln(out, r.Say)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&only, "unmount", false, "unmount only, so that the drive can be readied")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}

@@ -1,0 +1,271 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/blockmap"
+	"polytome/internal/drives"
+	"polytome/internal/format/volume"
+	"polytome/internal/place/drive"
+	"polytome/internal/size"
+)
+
+// openVolume opens the volume that a command is about. It is only read until something is written.
+func openVolume(ctx context.Context, what string) (*drive.Place, error) {
+	d, part, err := drives.Here.Place(ctx, what)
+	if err != nil {
+		return nil, err
+	}
+	return drive.Open(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
+}
+
+func drivesMap() *cobra.Command {
+	var asJSON, gather, all bool
+	var width int
+	cmd := &cobra.Command{
+		Use:   "map PLACE [FILE…]",
+		Short: "Show what lies where on a volume, and bring files into one piece",
+		Long: `Shows a FAT or exFAT volume as it lies: every character is an equal part of it.
+  #  a file in one piece    !  a file in more than one    +  a folder    =  the volume's own    .  free
+With --gather, files that lie in pieces are brought into one, those that are named or all of them: each is
+written anew into a free run and read back before the old one is given up. Where no free run is large enough, others
+are moved out of the way. A volume that is mounted is only read.`,
+		Example: `  polytome drives map /dev/sdb
+  polytome drives map north.img --gather
+  polytome drives map north.img --gather 'FULL/VSP-20417 - Copper Tide.iso'`,
+		Args: needArgs(1, "a drive or image"),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			ctx := cmd.Context()
+			p, err := openVolume(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, p.Close()) }()
+			if len(args) > 1 && !gather {
+				return usageError{errors.New("files are named for --gather")}
+			}
+			if gather {
+				return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
+			}
+			m, err := blockmap.Read(ctx, p.Volume())
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), m)
+			}
+			printMap(cmd.OutOrStdout(), m, width, all)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: every file with its clusters")
+	cmd.Flags().BoolVar(&gather, "gather", false, "bring files into one piece")
+	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only those in pieces")
+	cmd.Flags().IntVar(&width, "width", 64, "characters in a line")
+	return cmd
+}
+
+// mapRows is how many lines a map has.
+const mapRows = 16
+
+var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Pieces: '!', blockmap.Folder: '+', blockmap.System: '='}
+
+func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
+	width = max(8, min(width, 512))
+	info := m.Info
+	name := info.Label
+	if name == "" {
+		name = "without a name"
+	}
+	fmt.Fprintf(out, "%s, %s, %s, clusters of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), size.Format(info.Cluster))
+	cells := m.Cells(width * mapRows)
+	for r := range mapRows {
+		var b strings.Builder
+		for _, c := range cells[r*width : (r+1)*width] {
+			b.WriteByte(mapSigns[c.Kind])
+		}
+		fmt.Fprintf(out, "  %s\n", b.String())
+	}
+	pieces := m.InPieces()
+	fmt.Fprintf(out, "%s free, the largest piece %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
+	switch len(pieces) {
+	case 0:
+		fmt.Fprintln(out, "Every file lies in one piece.")
+	default:
+		verb := "lie"
+		if len(pieces) == 1 {
+			verb = "lies"
+		}
+		fmt.Fprintf(out, "%s %s in pieces; --gather brings them into one:\n", size.Count(len(pieces), "file"), verb)
+	}
+	list := pieces
+	if all {
+		list = m.Files
+	}
+	for _, f := range list {
+		if f.Folder {
+			continue
+		}
+		fmt.Fprintf(out, "  %4d  %12s  %s%s\n", len(f.Runs), size.Format(f.Size), f.Path, trouble(f))
+	}
+}
+
+func trouble(f volume.Piece) string {
+	if f.Err == "" {
+		return ""
+	}
+	return "  (" + f.Err + ")"
+}
+
+// gatherFiles brings files into one piece.
+func gatherFiles(ctx context.Context, out io.Writer, p *drive.Place, names []string) error {
+	m, err := blockmap.Read(ctx, p.Volume())
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 {
+		for _, f := range m.InPieces() {
+			names = append(names, f.Path)
+		}
+	}
+	if len(names) == 0 {
+		fmt.Fprintln(out, "Every file lies in one piece already.")
+		return nil
+	}
+	v, err := p.Write(ctx)
+	if err != nil {
+		return err
+	}
+	failed := 0
+	for _, name := range names {
+		pr := &progress{out: os.Stderr}
+		var done, total int64
+		if n, err := v.Stat(name); err == nil {
+			total = n.Size
+		}
+		moved, err := v.Gather(ctx, name, true, func(n int64) {
+			done += n
+			pr.bytes(min(done, total), total)
+		})
+		pr.end()
+		for _, f := range moved {
+			fmt.Fprintf(out, "moved out of the way: %s\n", f)
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return errStopped
+			}
+			failed++
+			fmt.Fprintf(out, "%s stays as it is: %v\n", name, err)
+			continue
+		}
+		fmt.Fprintf(out, "in one piece: %s\n", name)
+	}
+	if failed > 0 {
+		return errPartial
+	}
+	return nil
+}
+
+func drivesCheck() *cobra.Command {
+	var asJSON, repair bool
+	cmd := &cobra.Command{
+		Use:   "check PLACE",
+		Short: "Check a FAT or exFAT volume, and repair it",
+		Long: `Reads every folder and chain of a volume, and compares them with its tables: lost clusters, files
+with clusters of one another, tables that differ, wrong lengths, wrong counts, a drive that was pulled. With
+--repair what can be mended is mended; what is done about each thing is listed first. A volume that is mounted
+is only read.
+
+Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`,
+		Example: `  polytome drives check /dev/sdb
+  polytome drives check north.img --repair`,
+		Args: needArgs(1, "a drive or image"),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			ctx, out := cmd.Context(), cmd.OutOrStdout()
+			p, err := openVolume(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, p.Close()) }()
+			first, err := p.Volume().Check(ctx)
+			if err != nil {
+				return err
+			}
+			left := first
+			if !asJSON {
+				printHealth(out, first, repair)
+			}
+			if repair && !first.Sound() {
+				v, err := p.Write(ctx)
+				if err != nil {
+					return err
+				}
+				var failed error
+				if first, left, failed = v.Repair(ctx); failed != nil {
+					return failed
+				}
+				if !asJSON {
+					if left.Sound() {
+						fmt.Fprintln(out, "\nAll of it is mended.")
+					} else {
+						fmt.Fprintln(out, "\nThis is left:")
+						printFindings(out, left, false)
+					}
+				}
+			}
+			if asJSON {
+				if err := printJSON(out, map[string]*volume.Health{"found": first, "left": left}); err != nil {
+					return err
+				}
+			}
+			if !left.Sound() {
+				return errPartial
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&repair, "repair", false, "mend what can be mended")
+	return cmd
+}
+
+func printHealth(out io.Writer, h *volume.Health, repair bool) {
+	fmt.Fprintf(out, "%s and %s, %s; %s free\n", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes), size.Format(h.Free))
+	if h.InPieces > 0 {
+		fmt.Fprintf(out, "%s in more than one piece: polytome drives map shows where\n", size.Count(h.InPieces, "file"))
+	}
+	if h.Sound() {
+		fmt.Fprintln(out, "The volume is sound.")
+		return
+	}
+	if repair {
+		fmt.Fprintln(out, "This is wrong, and is mended like this:")
+	} else {
+		fmt.Fprintln(out, "This is wrong; --repair would do:")
+	}
+	printFindings(out, h, true)
+}
+
+func printFindings(out io.Writer, h *volume.Health, mends bool) {
+	for _, f := range h.Findings {
+		at := f.Path
+		if at != "" {
+			at += ": "
+		}
+		fmt.Fprintf(out, "  %s: %s%s\n", f.Kind, at, f.Say)
+		switch {
+		case mends && f.Mend != "":
+			fmt.Fprintf(out, "      %s\n", f.Mend)
+		case mends:
+			fmt.Fprintln(out, "      Nothing can be done about it here.")
+		}
+	}
+}

@@ -1,0 +1,249 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/ready"
+	"polytome/internal/drives"
+	"polytome/internal/format/partition"
+	"polytome/internal/size"
+)
+
+// readying is what the flags of drives ready say.
+type readying struct {
+	w                               work
+	fs, label, table, cluster, size string
+	kit, edition, erase             string
+	partition                       int
+	fixed, dry                      bool
+}
+
+func drivesReady() *cobra.Command {
+	r := &readying{}
+	cmd := &cobra.Command{
+		Use:   "ready PLACE",
+		Short: "Make a drive one that a loader accepts: partition table, filesystem, label, folders, the loader's own files",
+		Long: `Readies a drive or image in one act, as the profile of a loader says or as you say. What is on it is lost,
+and told before; nothing is written until its name or serial number was typed, or given with --erase. Drives in
+use are never touched. With --partition, only that one is made anew, and everything else on the drive stays.`,
+		Example: `  polytome drives ready /dev/sdb --loader rowan --kit ~/rowan
+  polytome drives ready north.img --size 58GiB --loader rowan --from ~/games
+  polytome drives ready /dev/sdb --fs exfat --label OXBOW --table gpt --cluster 128K --erase QX-2209-11
+  polytome drives ready /dev/sdb --partition 2 --loader bellows --dry-run`,
+		Args: needArgs(1, "a drive or image"),
+		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd, args[0]) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&r.w.loader, "loader", "", "the loader that it is readied for: a name, or a file ending in .toml")
+	f.StringVar(&r.fs, "fs", "", "the filesystem: fat32, exfat or fat16 (default: what the loader reads)")
+	f.StringVar(&r.label, "label", "", "the name of the volume (default: what the loader wants)")
+	f.StringVar(&r.table, "table", "", "the partition table: mbr, gpt or none")
+	f.StringVar(&r.cluster, "cluster", "", "size of clusters, such as 32K")
+	f.IntVar(&r.partition, "partition", 0, "ready only this partition, and keep all else")
+	f.StringVar(&r.size, "size", "", "make the image first, of this size, where there is none")
+	f.StringVar(&r.kit, "kit", "", "folder with the loader's own files, as they were downloaded")
+	f.StringVar(&r.edition, "edition", "", "which edition of the loader's own files")
+	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, for which the clusters are chosen (may be given several times)")
+	f.StringVar(&r.erase, "erase", "", "agree to losing what is on the drive: its serial number or name")
+	f.BoolVar(&r.fixed, "fixed-disk", false, "agree to a disk that is built into this computer")
+	f.BoolVar(&r.dry, "dry-run", false, "show what would be done, and do nothing")
+	f.BoolVar(&r.w.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// makeImage makes an image file of so many bytes where there is none.
+func makeImage(name, text string) error {
+	n, err := size.Parse(text)
+	if err != nil {
+		return usageError{fmt.Errorf("--size: %w", err)}
+	}
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, os.ErrExist) {
+		return usageError{fmt.Errorf("--size: %s is there already; leave --size away", name)}
+	}
+	if err != nil {
+		return fmt.Errorf("making the image: %w", err)
+	}
+	return errors.Join(f.Truncate(n), f.Close())
+}
+
+func (r *readying) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req ready.Request, err error) {
+	req = ready.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Edition: r.edition}
+	if r.w.loader != "" {
+		if req.Profile, err = set.Profile(r.w.loader); err != nil {
+			return req, err
+		}
+	}
+	if cmd.Flags().Changed("label") {
+		req.Label = &r.label
+	}
+	if r.table != "" {
+		if req.Scheme, err = partition.SchemeNamed(r.table); err != nil {
+			return req, usageError{err}
+		}
+	}
+	if r.cluster != "" {
+		text := r.cluster
+		if last := text[len(text)-1]; last == 'K' || last == 'M' || last == 'k' {
+			text += "iB"
+		}
+		if req.Cluster, err = size.Parse(text); err != nil {
+			return req, usageError{fmt.Errorf("--cluster: %w", err)}
+		}
+	}
+	if len(r.w.from) > 0 {
+		b, err := (&work{from: r.w.from, loader: "rowan", to: "."}).open(true)
+		if err != nil {
+			return req, err
+		}
+		found, err := scan(ctx, b, set, os.Stderr)
+		if err != nil {
+			return req, err
+		}
+		req.Titles = found.Titles
+	}
+	return req, nil
+}
+
+func (r *readying) run(cmd *cobra.Command, what string) error {
+	ctx, out, sys := cmd.Context(), cmd.OutOrStdout(), drives.Here
+	set, err := known()
+	if err != nil {
+		return err
+	}
+	req, err := r.request(ctx, cmd, set)
+	if err != nil {
+		return err
+	}
+	made := false
+	if r.size != "" && !r.dry {
+		if err := makeImage(what, r.size); err != nil {
+			return err
+		}
+		made = true
+	}
+	d, part, err := sys.Place(ctx, what)
+	if err != nil {
+		return err
+	}
+	if part > 0 && req.Part == 0 && strings.Contains(what, "#") {
+		req.Part = part
+	}
+	p, err := ready.Make(ctx, sys, d, set, req)
+	if err != nil {
+		if made {
+			_ = os.Remove(what)
+		}
+		return err
+	}
+	if !r.w.asJSON {
+		printReady(out, p)
+	}
+	if refusal := d.Refusal(); refusal != nil {
+		return refusal
+	}
+	if r.dry {
+		if r.w.asJSON {
+			return printJSON(out, p)
+		}
+		return nil
+	}
+	consent := drives.Consent{Typed: r.erase, Fixed: r.fixed}
+	if made && r.erase == "" { // nothing is in it yet
+		consent.Typed = d.Name()
+	}
+	if consent.Typed == "" {
+		if consent.Typed, err = typedName(cmd.InOrStdin(), out, d, p); err != nil {
+			return err
+		}
+	}
+	report, err := p.Do(ctx, sys, consent, func(e ready.Event) {
+		if !r.w.asJSON {
+			fmt.Fprintf(out, "%d of %d  %s …\n", e.Step+1, e.Steps, e.Say)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if r.w.asJSON {
+		if err := printJSON(out, map[string]any{"plan": p, "report": report}); err != nil {
+			return err
+		}
+	} else if report.Good() {
+		fmt.Fprintf(out, "%s is ready, in %.1f s: the proof found nothing wrong.\n", d.Name(), report.Took.Seconds())
+	} else {
+		fmt.Fprintln(out, "The proof found:")
+		for _, w := range report.Wrong {
+			fmt.Fprintf(out, "  %s\n", w)
+		}
+	}
+	if !report.Good() {
+		return errPartial
+	}
+	return nil
+}
+
+// typedName asks for the drive's name.
+func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *ready.Plan) (string, error) {
+	if f, ok := in.(*os.File); ok && !isTerminal(f) {
+		return "", usageError{fmt.Errorf("nobody is there to type the name of the drive: agree with --erase %q", consentWord(d))}
+	}
+	loses := p.Loses
+	if loses == "" {
+		loses = "nothing that could be recognised"
+	}
+	fmt.Fprintf(out, "This is lost: %s.\nWrite the drive's name, %s, to go on: ", loses, consentWord(d))
+	line, err := bufio.NewReader(in).ReadString('\n')
+	if err != nil && line == "" {
+		return "", errStopped
+	}
+	return strings.TrimSpace(line), nil
+}
+
+// consentWord is what has to be typed: the serial number where there is one, else the name.
+func consentWord(d *drives.Drive) string {
+	if d.Serial != "" {
+		return d.Serial
+	}
+	return d.Name()
+}
+
+func printReady(out io.Writer, p *ready.Plan) {
+	fmt.Fprintf(out, "%s\n\n", p.Drive.Describe())
+	for _, side := range []struct {
+		name string
+		all  []ready.Slice
+	}{{"now", p.Before}, {"then", p.After}} {
+		for i, s := range side.all {
+			name := ""
+			if i == 0 {
+				name = side.name
+			}
+			fmt.Fprintf(out, "  %-5s %12s  %-5s  %s\n", name, size.Format(s.Size), s.Kind, s.Say)
+		}
+	}
+	fmt.Fprintln(out)
+	for _, r := range p.Reasons {
+		fmt.Fprintf(out, "  %s: %s.\n", r.What, r.Why)
+	}
+	for _, n := range p.Notes {
+		fmt.Fprintf(out, "  %s\n", n)
+	}
+	if p.Loses != "" {
+		fmt.Fprintf(out, "\n  Lost is: %s.\n", p.Loses)
+	}
+	fmt.Fprintln(out)
+	for i, s := range p.Steps {
+		fmt.Fprintf(out, "  %d. %s\n", i+1, s)
+	}
+	fmt.Fprintln(out)
+}
