@@ -12,10 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/survey"
 	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/place/drive"
 	"polytome/internal/size"
 )
 
@@ -291,7 +293,7 @@ changed.`,
 
 // learnFrom looks at a folder and drafts a profile from it.
 func learnFrom(ctx context.Context, dir, as string, set *loader.Set) (*learn.Draft, error) {
-	p, err := folder.Open(dir, folder.Options{Filesystem: as})
+	p, err := survey.OpenPlace(drive.AddressOf(dir), bench.Place{Name: dir, At: dir, As: as}, false)
 	if err != nil {
 		return nil, err
 	}

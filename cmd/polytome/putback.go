@@ -7,8 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/run"
-	"polytome/internal/place/folder"
+	"polytome/internal/core/survey"
+	"polytome/internal/place/drive"
 	"polytome/internal/size"
 )
 
@@ -28,7 +30,7 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if to == "" {
 				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
 			}
-			p, err := folder.Open(to, folder.Options{Filesystem: as})
+			p, err := survey.OpenPlace(drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, false)
 			if err != nil {
 				return err
 			}

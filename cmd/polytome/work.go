@@ -131,11 +131,7 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 	for _, dir := range w.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	at := w.to
-	if info, err := os.Stat(at); err == nil && !info.IsDir() { // an image or a device
-		at = drive.Scheme + at
-	}
-	p := bench.Place{Name: w.to, At: at, Loader: w.loader, Road: w.road, As: w.as, Everything: true}
+	p := bench.Place{Name: w.to, At: drive.AddressOf(w.to), Loader: w.loader, Road: w.road, As: w.as, Everything: true}
 	p.Also = w.also
 	if err := w.set(&p); err != nil {
 		return nil, err

@@ -133,6 +133,9 @@ func (m *File) Sync() error {
 // Drop has bytes be read from the medium again, where the system can be told so. They are brought there first.
 func (m *File) Drop(off, n int64) error { return drop(m.f, m.base+off, n) }
 
+// Ahead has the system begin to read bytes that are wanted soon.
+func (m *File) Ahead(off, n int64) { ahead(m.f, m.base+off, n) }
+
 // Data is the first run of data at or after off; see [sparse.Data].
 func (m *File) Data(off int64) (start, end int64) {
 	if m.device {

@@ -41,3 +41,12 @@ func drop(f *os.File, off, n int64) error {
 	_ = unix.Fadvise(fd, off, n, unix.FADV_DONTNEED)
 	return nil
 }
+
+// aheadUnit is how much the system is asked for at once, in bytes: of more it takes only the beginning.
+const aheadUnit = 1 << 20
+
+func ahead(f *os.File, off, n int64) {
+	for ; n > 0; off, n = off+aheadUnit, n-aheadUnit {
+		_ = unix.Fadvise(int(f.Fd()), off, min(n, aheadUnit), unix.FADV_WILLNEED)
+	}
+}

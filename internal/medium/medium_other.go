@@ -13,3 +13,5 @@ func send(*os.File, int64) {}
 
 // drop brings everything to the medium; that it is then read from memory cannot be helped here.
 func drop(f *os.File, _, _ int64) error { return f.Sync() }
+
+func ahead(*os.File, int64, int64) {}

@@ -138,6 +138,8 @@ type Place interface {
 type Holder interface {
 	Hold()
 	Settle() error
+	// Ahead has files that were flushed be read from the medium in one go, before each of them is read back.
+	Ahead(files []Writer)
 }
 
 // A Piecer is a place that knows in how many pieces a file lies on the medium.

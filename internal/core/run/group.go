@@ -69,10 +69,18 @@ func (r *runner) group(ctx context.Context, i, n int) {
 		}
 		all = append(all, m)
 	}
+	hold := r.to.(place.Holder)
 	ready := all[:0:0]
-	for _, m := range all {
+	writers := make([]place.Writer, 0, len(all))
+	errs := make([]error, len(all))
+	for k, m := range all {
+		errs[k] = m.w.Flush() // the first one brings all of them to the medium
+		writers = append(writers, m.w)
+	}
+	hold.Ahead(writers)
+	for k, m := range all {
 		r.step, r.path, r.bytes = m.step, m.s.Path, m.bytes
-		err := m.w.Flush() // the first one brings all of them to the medium
+		err := errs[k]
 		if err == nil {
 			err = r.prove(ctx, m.written)
 		}
@@ -82,7 +90,6 @@ func (r *runner) group(ctx context.Context, i, n int) {
 		}
 		ready = append(ready, m)
 	}
-	hold := r.to.(place.Holder)
 	hold.Hold()
 	named := ready[:0:0]
 	for _, m := range ready {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"github.com/zeebo/xxh3"
 
@@ -44,11 +45,10 @@ func eachBlock(ctx context.Context, c place.Content, use func(block) error) (Sum
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	blocks := make(chan block, blocksAhead-2)
-	pool := make(chan []byte, blocksAhead)
 	var readErr error
 	go func() {
 		defer close(blocks)
-		readErr = readBlocks(ctx, c, blocks, pool)
+		readErr = readBlocks(ctx, c, blocks)
 	}()
 	all := xxh3.New()
 	for b := range blocks {
@@ -65,10 +65,8 @@ func eachBlock(ctx context.Context, c place.Content, use func(block) error) (Sum
 		word := h.Bytes()
 		_, _ = all.Write(word[:])
 		if b.data != nil {
-			select {
-			case pool <- b.data[:blockSize]:
-			default:
-			}
+			whole := b.data[:blockSize]
+			pool.Put(&whole)
 		}
 	}
 	if readErr != nil {
@@ -77,7 +75,13 @@ func eachBlock(ctx context.Context, c place.Content, use func(block) error) (Sum
 	return all.Sum128().Bytes(), nil
 }
 
-func readBlocks(ctx context.Context, c place.Content, out chan<- block, pool chan []byte) error {
+// pool has blocks that are used again, also by the next file: of many small ones, making them would take longer than copying.
+var pool = sync.Pool{New: func() any {
+	b := make([]byte, blockSize)
+	return &b
+}}
+
+func readBlocks(ctx context.Context, c place.Content, out chan<- block) error {
 	size := c.Size()
 	dataStart, dataEnd := int64(0), int64(0) // the run of data found last
 	for off := int64(0); off < size; {
@@ -87,13 +91,7 @@ func readBlocks(ctx context.Context, c place.Content, out chan<- block, pool cha
 		}
 		b := block{n: n}
 		if dataStart < off+n { // some of the block is data
-			var buf []byte
-			select {
-			case buf = <-pool:
-			default:
-				buf = make([]byte, blockSize)
-			}
-			b.data = buf[:n]
+			b.data = (*pool.Get().(*[]byte))[:n]
 			if k, err := c.ReadAt(b.data, off); int64(k) < n {
 				if ended(c) && errors.Is(err, io.EOF) { // it is shorter than it might have been
 					size, n = off+int64(k), int64(k)

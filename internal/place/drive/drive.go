@@ -45,6 +45,14 @@ func ParseAddress(s string) (a Address, ok bool) {
 	return a, a.Drive != ""
 }
 
+// AddressOf is what a bench calls a place that was given by a path: an image or device by its address, a folder as it is.
+func AddressOf(path string) string {
+	if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		return Scheme + path
+	}
+	return path
+}
+
 // IsFile reports whether the drive is given by a path.
 func (a Address) IsFile() bool {
 	return strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") || strings.HasSuffix(a.Drive, ".img")
@@ -425,6 +433,8 @@ type writer struct {
 	ctx  context.Context
 	w    *volume.Writer
 	name string
+	// dropped says that what was written is read from the medium.
+	dropped bool
 }
 
 func (w *writer) Write(b []byte) (int, error) {
@@ -470,8 +480,42 @@ func (w *writer) Flush() error {
 	return nil
 }
 
+// aheadMost is how much is read ahead at once, in bytes.
+const aheadMost = 128 << 20
+
+// Ahead has files that were flushed be read from the medium in one go: small ones lie one behind the other.
+func (p *Place) Ahead(files []place.Writer) {
+	var from, to, sum int64
+	for _, f := range files {
+		w, ok := f.(*writer)
+		if !ok {
+			return
+		}
+		for _, e := range w.w.Extents() {
+			if sum == 0 || e.At < from {
+				from = e.At
+			}
+			to = max(to, e.At+e.Length)
+			sum += e.Length
+		}
+	}
+	if sum == 0 || to-from > aheadMost || to-from > 2*sum { // they lie apart
+		return
+	}
+	if p.part.Drop(from, to-from) != nil {
+		return
+	}
+	p.part.Ahead(from, to-from)
+	for _, f := range files {
+		f.(*writer).dropped = true
+	}
+}
+
 func (w *writer) ReadBack() (place.Content, error) {
 	for _, e := range w.w.Extents() {
+		if w.dropped {
+			break
+		}
 		if err := w.p.part.Drop(e.At, e.Length); err != nil {
 			return nil, w.p.explain("reading back", w.name, err)
 		}

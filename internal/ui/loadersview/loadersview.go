@@ -19,8 +19,8 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
+	"polytome/internal/core/survey"
 	"polytome/internal/place"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
@@ -395,7 +395,7 @@ func (m *Model) learn() tea.Cmd {
 	dir, set, ctx, own := d.Bench.Resolve(config.At), d.Set, d.Ctx, d.OwnDir
 	d.Notice = "Looking at " + config.Name + " …"
 	return func() tea.Msg {
-		p, err := folder.Open(dir, folder.Options{Filesystem: config.As, Room: int64(config.Room)})
+		p, err := survey.OpenPlace(dir, config, false)
 		if err != nil {
 			return LearntMsg{Err: err}
 		}
