@@ -195,6 +195,9 @@ func Open(dir string, seed uint64) (World, error) {
 			return w, fmt.Errorf("making the demo's stick: %w", err)
 		}
 	}
+	if err := makeDrives(filepath.Join(dir, "drives")); err != nil {
+		return w, err
+	}
 	b := bench.New(w.Bench)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Lists = []string{"season-titles.csv"}

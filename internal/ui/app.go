@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/ui/desk"
+	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
 	"polytome/internal/ui/intakeview"
 	"polytome/internal/ui/loadersview"
@@ -36,6 +37,12 @@ type stage interface {
 	Wheel(by int)
 	Why() desk.Why
 	View(t *style.Theme, w, h int) []string
+}
+
+// A panel is a screen that is reached from every stage.
+type panel interface {
+	stage
+	Open() tea.Cmd
 }
 
 // mode is what keys are for at the moment.
@@ -62,7 +69,8 @@ type app struct {
 	at      int
 	tree    *treeview.Model
 	loaders *loadersview.Model
-	panel   bool           // the loaders are shown instead of the stage
+	drives  *drivesview.Model
+	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
 	input   textinput.Model
@@ -75,7 +83,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.tree = treeview.New(d)
 	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), proofview.New(d)}
-	a.loaders = loadersview.New(d)
+	a.loaders, a.drives = loadersview.New(d), drivesview.New(d)
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -93,8 +101,8 @@ func (a *app) Init() tea.Cmd {
 }
 
 func (a *app) stage() stage {
-	if a.panel {
-		return a.loaders
+	if a.panel != nil {
+		return a.panel
 	}
 	return a.stages[a.at]
 }
@@ -110,6 +118,12 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if cmd, ok := a.desk.Changed(msg); ok {
+		return a, cmd
+	}
+	if cmd, ok := a.desk.Plugged(msg); ok {
+		return a, cmd
+	}
+	if cmd, ok := a.drives.Update(msg); ok {
 		return a, cmd
 	}
 	switch msg := msg.(type) {
@@ -204,7 +218,8 @@ func (a *app) actions() []desk.Action {
 	return append(out,
 		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
 		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
-		desk.Do("L", "Loaders: their rules, and the tree that they make", a.showLoaders),
+		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
+		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),
 		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),
@@ -216,19 +231,20 @@ func (a *app) actions() []desk.Action {
 
 // back drops what narrows the list, or leaves the panel.
 func (a *app) back() {
-	if !a.stage().Escape() && a.panel {
-		a.panel = false
+	if !a.stage().Escape() && a.panel != nil {
+		a.panel = nil
 		a.stage().Refresh()
 	}
 }
 
-func (a *app) showLoaders() tea.Cmd {
-	a.panel = true
-	return a.loaders.Open()
+// open shows a panel.
+func (a *app) open(p panel) tea.Cmd {
+	a.panel = p
+	return p.Open()
 }
 
 func (a *app) show(i int) tea.Cmd {
-	a.at, a.panel = i, false
+	a.at, a.panel = i, nil
 	a.desk.Notice = ""
 	a.stage().Refresh()
 	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil && !a.desk.Running() {
@@ -239,6 +255,10 @@ func (a *app) show(i int) tea.Cmd {
 
 // quit asks while a run goes on.
 func (a *app) quit() tea.Cmd {
+	if a.drives.Readying() {
+		a.desk.Notice = "A drive is being readied. That is over in a moment, and breaking it off would leave it unusable."
+		return nil
+	}
 	if a.desk.Running() {
 		a.mode = quitting
 		return nil

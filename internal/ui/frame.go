@@ -36,7 +36,7 @@ func (a *app) frame() frame {
 	case a.w >= 70:
 		f.rack = 12
 	}
-	if a.panel {
+	if a.panel != nil {
 		f.rack = 0 // its two sides need the width
 	} else if n := len(a.desk.Bench.Places); n > 1 && a.w >= 120 {
 		f.rack = min(a.w/3, max(f.rack, n*14))
@@ -109,7 +109,7 @@ func (a *app) topLine() string {
 		a.rail = append(a.rail, style.Width(left))
 		text := fmt.Sprintf("%d %s", i+1, s.Name())
 		number := " " + s.Number()
-		if i == a.at && a.welcome == nil && !a.panel {
+		if i == a.at && a.welcome == nil && a.panel == nil {
 			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+text) + base.Foreground(t.Text).Render(number)
 		} else {
 			left += base.Render(" " + text + number)
@@ -120,10 +120,16 @@ func (a *app) topLine() string {
 		}
 		left += base.Render(strings.Repeat(" ", gap))
 	}
-	if a.panel {
-		left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+"L "+a.loaders.Name()) + base.Foreground(t.Text).Render(" "+a.loaders.Number())
-	} else if a.w >= 100 {
-		left += base.Render(" L Loaders")
+	for _, p := range []struct {
+		key string
+		panel
+	}{{"D", a.drives}, {"L", a.loaders}} {
+		switch {
+		case a.panel == p.panel:
+			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+p.key+" "+p.Name()) + base.Foreground(t.Text).Render(" "+p.Number()+" ")
+		case a.w >= 110 || a.panel == nil && a.w >= 100:
+			left += base.Render(" " + p.key + " " + p.Name() + " ")
+		}
 	}
 	right := ""
 	if n := a.desk.Unsound + len(a.desk.Scan.Problems); n > 0 {

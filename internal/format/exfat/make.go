@@ -119,7 +119,7 @@ func Format(dev volume.Device, length int64, o Options) error {
 		{"writing its root folder", func() error {
 			le := binary.LittleEndian
 			b := make([]byte, g.sector)
-			e, err := f.LabelEntry(o.Label)
+			e, err := f.LabelEntry(o.Label, time.Time{})
 			if err != nil {
 				return err
 			}

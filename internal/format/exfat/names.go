@@ -293,7 +293,7 @@ func labelOf(e []byte) string {
 func (f *format) IsLabel(e []byte) bool { return e[0] == typeLabel }
 
 // LabelEntry names the volume.
-func (f *format) LabelEntry(label string) ([]byte, error) {
+func (f *format) LabelEntry(label string, _ time.Time) ([]byte, error) {
 	if label == "" {
 		return nil, nil
 	}

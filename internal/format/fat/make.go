@@ -16,8 +16,9 @@ type Options struct {
 	Cluster int64 // bytes, a power of two from a sector to 64 KiB
 	Sector  int64 // bytes, 512 or 4096
 	Label   string
-	Serial  uint32 // 0 for one made of the time
-	Hidden  int64  // bytes of the disk in front of the volume
+	Serial  uint32    // 0 for one made of the time
+	Hidden  int64     // bytes of the disk in front of the volume
+	Made    time.Time // zero for now
 }
 
 // firstAlign is the multiple of bytes at which the clusters of larger volumes begin.
@@ -91,6 +92,9 @@ func Format(dev volume.Device, length int64, o Options) error {
 	if g.serial == 0 {
 		g.serial = uint32(time.Now().UnixNano()>>10) | 1
 	}
+	if o.Made.IsZero() {
+		o.Made = time.Now()
+	}
 	do := func(what string, err error) error {
 		if err != nil {
 			return fmt.Errorf("making the volume, %s: %w", what, err)
@@ -114,7 +118,7 @@ func Format(dev volume.Device, length int64, o Options) error {
 		{"writing its tables", func() error { return writeFirst(dev, g) }},
 		{"naming it", func() error {
 			f := &format{g: g}
-			e, err := f.LabelEntry(g.label)
+			e, err := f.LabelEntry(g.label, o.Made)
 			if err != nil || e == nil {
 				return err
 			}

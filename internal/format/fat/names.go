@@ -463,7 +463,7 @@ func (f *format) IsLabel(e []byte) bool {
 }
 
 // LabelEntry names the volume.
-func (f *format) LabelEntry(label string) ([]byte, error) {
+func (f *format) LabelEntry(label string, at time.Time) ([]byte, error) {
 	if label == "" {
 		return nil, nil
 	}
@@ -474,7 +474,7 @@ func (f *format) LabelEntry(label string) ([]byte, error) {
 	}
 	copy(e, b)
 	e[dirAttr] = attrVolume
-	date, clock := dateBits(time.Now())
+	date, clock := dateBits(at)
 	binary.LittleEndian.PutUint16(e[dirTime:], clock)
 	binary.LittleEndian.PutUint16(e[dirDate:], date)
 	return e, nil

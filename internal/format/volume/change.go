@@ -8,7 +8,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"polytome/internal/size"
 )
@@ -68,7 +67,7 @@ func (v *Volume) makeOne(ctx context.Context, name string) error {
 	if !ok {
 		return &fs.PathError{Op: "make", Path: name, Err: ErrFull}
 	}
-	n := &Node{Name: base, Folder: true, Modified: time.Now(), Attr: FolderAttr, First: run.First, Flat: v.f.FolderSizes(), runs: []Run{run}, known: true}
+	n := &Node{Name: base, Folder: true, Modified: v.Now(), Attr: FolderAttr, First: run.First, Flat: v.f.FolderSizes(), runs: []Run{run}, known: true}
 	if v.f.FolderSizes() {
 		n.Size, n.Valid = v.info.Cluster, v.info.Cluster
 	}
@@ -294,7 +293,7 @@ func (v *Volume) Truncate(ctx context.Context, name string, to int64) error {
 		n.Valid = to
 	}
 	n.Valid = min(n.Valid, to)
-	n.Size, n.Modified = to, time.Now()
+	n.Size, n.Modified = to, v.Now()
 	if want < have {
 		head, tail := split(runs, want)
 		n.runs = head
@@ -363,7 +362,7 @@ func (v *Volume) SetLabel(ctx context.Context, label string) error {
 	if err != nil {
 		return err
 	}
-	entry, err := v.f.LabelEntry(label)
+	entry, err := v.f.LabelEntry(label, v.Now())
 	if err != nil {
 		return err
 	}

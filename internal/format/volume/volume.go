@@ -149,7 +149,7 @@ type Format interface {
 	// SetLabel names the volume, as far as that stands outside of the root folder; [Volume.SetLabel] does the rest.
 	SetLabel(label string) error
 	// LabelEntry makes the entry of the root folder that names the volume, nil for none; IsLabel tells such an entry.
-	LabelEntry(label string) ([]byte, error)
+	LabelEntry(label string, at time.Time) ([]byte, error)
 	IsLabel(entry []byte) bool
 	// CheckLabel says why the volume cannot be called so, "" for a label that it can have.
 	CheckLabel(label string) string
@@ -189,6 +189,9 @@ const entryLength = 32
 
 // A Volume is one that was opened. Its methods may be called by several goroutines.
 type Volume struct {
+	// Now tells the time that files and folders get which are given none.
+	Now func() time.Time
+
 	mu     sync.Mutex
 	dev    Device
 	f      Format
@@ -210,7 +213,7 @@ type join struct{ last, next uint32 }
 
 // New makes a volume of a device and the format that was found on it.
 func New(dev Device, f Format) *Volume {
-	v := &Volume{dev: dev, f: f, info: f.Info(), dirty: map[*Node]bool{}}
+	v := &Volume{Now: time.Now, dev: dev, f: f, info: f.Info(), dirty: map[*Node]bool{}}
 	var length int64
 	v.root, v.rootAt, length = f.Root()
 	v.root.Folder = true

@@ -250,7 +250,7 @@ func (w *Writer) Commit() error {
 	fill := func(n *Node) {
 		n.Size, n.Valid, n.Flat, n.First = w.at, w.at, flat, 0
 		if n.Modified = w.date; w.date.IsZero() {
-			n.Modified = time.Now()
+			n.Modified = v.Now()
 		}
 		if len(head) > 0 {
 			n.First = head[0].First

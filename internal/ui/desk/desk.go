@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
+	"polytome/internal/drives"
 )
 
 // A Desk is the shared state. Only the interface's own goroutine touches it.
@@ -55,30 +56,40 @@ type Desk struct {
 	// Supposing is what would be different if a place were set up otherwise, nil for nothing.
 	Supposing *Supposing
 
+	// System is where drives are found; Drives those that were, DrivesSeen how often it was looked. Images are image files that
+	// were named beside.
+	System     drives.System
+	Drives     []Found
+	DrivesErr  error
+	DrivesSeen int
+	Images     []string
+
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
 
-	defaultRate int64 // bytes a second, for places without a rate
-	undo, redo  []bench.Choices
-	saver       *saver
-	unsaved     bool           // names were given that the bench has to keep
-	saved       int            // number of the newest change known to be saved
-	saveFailed  bool           // the last try to save failed
-	planning    []planning     // by place: the plan that is being made
-	fresh       bool           // there was no bench file at the start
-	running     sync.WaitGroup // runs under way
-	changes     int            // of the choices; what was begun before the last one is dropped
-	scanned     bool           // a scan has come to its end
-	listened    int            // number of the scan that is listened to
-	watched     int            // folders of the user's files that are watched
-	stopWatch   func()
-	stopScan    context.CancelFunc
+	defaultRate    int64 // bytes a second, for places without a rate
+	undo, redo     []bench.Choices
+	saver          *saver
+	unsaved        bool           // names were given that the bench has to keep
+	saved          int            // number of the newest change known to be saved
+	saveFailed     bool           // the last try to save failed
+	planning       []planning     // by place: the plan that is being made
+	fresh          bool           // there was no bench file at the start
+	running        sync.WaitGroup // runs under way
+	changes        int            // of the choices; what was begun before the last one is dropped
+	scanned        bool           // a scan has come to its end
+	listened       int            // number of the scan that is listened to
+	drivesKnown    string
+	watchingDrives bool
+	watched        int // folders of the user's files that are watched
+	stopWatch      func()
+	stopScan       context.CancelFunc
 }
 
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
 	_, err := os.Stat(b.File())
-	d := &Desk{fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
+	d := &Desk{System: drives.Here, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
 	d.resize()
 	return d
 }

@@ -1,0 +1,172 @@
+package desk
+
+import (
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/glance"
+	"polytome/internal/drives"
+	"polytome/internal/place/drive"
+)
+
+// A Found is a drive, with what is on each of its volumes.
+type Found struct {
+	*drives.Drive
+	Contents []*glance.Contents
+}
+
+// A DrivesMsg is a look at all drives.
+type DrivesMsg struct {
+	Found []Found
+	Err   error
+	known string
+}
+
+// lookEvery is how often it is looked whether drives came or went.
+const lookEvery = time.Second
+
+// images are the image files that are known: those of the bench's places, those beside the bench, and those that were named.
+func (d *Desk) images() []string {
+	var out []string
+	add := func(name string) {
+		for _, o := range out {
+			if o == name {
+				return
+			}
+		}
+		out = append(out, name)
+	}
+	for _, p := range d.Bench.Places {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && a.IsFile() && !strings.HasPrefix(a.Drive, d.System.Dev+"/") {
+			add(a.Drive)
+		}
+	}
+	if file := d.Bench.File(); file != "" {
+		for _, pattern := range []string{"*.img", "drives/*.img"} {
+			names, _ := filepath.Glob(filepath.Join(filepath.Dir(file), pattern))
+			for _, n := range names {
+				add(n)
+			}
+		}
+	}
+	for _, n := range d.Images {
+		add(n)
+	}
+	return out
+}
+
+// FindDrives looks at all drives, in the background.
+func (d *Desk) FindDrives() tea.Cmd {
+	ctx, sys, set, images := d.Ctx, d.System, d.Set, d.images()
+	return func() tea.Msg {
+		m := DrivesMsg{known: sys.Known()}
+		all, err := sys.List(ctx)
+		if err != nil && len(images) == 0 {
+			m.Err = err
+		}
+		for _, name := range images {
+			if i, err := sys.Image(ctx, name); err == nil {
+				all = append(all, i)
+			}
+		}
+		for _, x := range all {
+			f := Found{Drive: x}
+			for i := range x.Volumes {
+				f.Contents = append(f.Contents, glance.Volume(ctx, sys, x, &x.Volumes[i], set))
+			}
+			m.Found = append(m.Found, f)
+		}
+		return m
+	}
+}
+
+// SetDrives takes over a look at the drives.
+func (d *Desk) SetDrives(m DrivesMsg) {
+	d.Drives, d.DrivesErr, d.drivesKnown = m.Found, m.Err, m.known
+	d.DrivesSeen++
+}
+
+// A plugMsg is that it is time to look whether drives came or went.
+type plugMsg struct{ known string }
+
+// WatchDrives notices drives that come and go, from the first call on.
+func (d *Desk) WatchDrives() tea.Cmd {
+	if d.watchingDrives {
+		return nil
+	}
+	d.watchingDrives = true
+	return d.waitForPlug()
+}
+
+func (d *Desk) waitForPlug() tea.Cmd {
+	sys := d.System
+	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return plugMsg{sys.Known()} })
+}
+
+// Plugged looks again when drives came or went; ok is false for another message.
+func (d *Desk) Plugged(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	m, ok := msg.(plugMsg)
+	if !ok {
+		return nil, false
+	}
+	cmd = d.waitForPlug()
+	if m.known != d.drivesKnown {
+		d.drivesKnown = m.known
+		cmd = tea.Batch(cmd, d.FindDrives(), d.surveyDrives())
+	}
+	return cmd, true
+}
+
+// surveyDrives looks anew at the places that are drives.
+func (d *Desk) surveyDrives() tea.Cmd {
+	var cmds []tea.Cmd
+	for n, p := range d.Bench.Places {
+		if _, ok := drive.ParseAddress(p.At); ok && (d.Lanes[n] == nil || !d.Lanes[n].Running()) {
+			cmds = append(cmds, d.SurveyPlace(n))
+		}
+	}
+	return tea.Batch(cmds...)
+}
+
+// DrivesChanged looks at all drives anew, and at the places on them, after something was done to one. What was chosen for them stays.
+func (d *Desk) DrivesChanged() tea.Cmd { return tea.Batch(d.FindDrives(), d.surveyDrives()) }
+
+// PlaceOn is the number of the bench's place that is on a drive, -1 for none.
+func (d *Desk) PlaceOn(x *drives.Drive) int {
+	for n, p := range d.Bench.Places {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && (a.Drive == x.Path || x.Serial != "" && !x.Image && strings.EqualFold(a.Drive, x.Serial)) {
+			return n
+		}
+	}
+	return -1
+}
+
+// AddDrive makes a place of a drive.
+func (d *Desk) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	a := drive.Address{Drive: x.Key()}
+	if x.Image {
+		if rel, err := filepath.Rel(filepath.Dir(d.Bench.File()), x.Path); err == nil && filepath.IsLocal(rel) {
+			a.Drive = rel
+		}
+	}
+	if v.Number > 1 {
+		a.Part = v.Number
+	}
+	name := v.Label
+	if name == "" {
+		name = x.Name()
+	}
+	d.remember()
+	d.Bench.Places = append(d.Bench.Places, bench.Place{Name: name, At: a.String(), Loader: loader, Road: "usb"})
+	d.resize()
+	d.Place = len(d.Bench.Places) - 1
+	d.Notice = name + " is a place of the bench now: choose titles for it in Fit. u takes it back."
+	return tea.Batch(d.Survey(), d.changed())
+}

@@ -1,0 +1,237 @@
+package drivesview
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/blockmap"
+	"polytome/internal/format/volume"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+)
+
+// openMap reads what lies where on the volume.
+func (m *Model) openMap() tea.Cmd {
+	if !m.idle() || !m.fit() {
+		return nil
+	}
+	m.show, m.lay, m.cell = mapping, nil, 0
+	m.layOf = volumeName{m.current().Path, m.volume().Number}
+	return m.readMap()
+}
+
+func (m *Model) readMap() tea.Cmd {
+	open := m.opener()
+	return m.do("reading what lies where", func(ctx context.Context) doneMsg {
+		p, err := open(ctx)
+		if err != nil {
+			return doneMsg{err: err, take: func(m *Model) { m.show = listing }}
+		}
+		defer p.Close()
+		lay, err := blockmap.Read(ctx, p.Volume())
+		return doneMsg{err: err, take: func(m *Model) { m.lay = lay }}
+	})
+}
+
+func (m *Model) mapActions() []desk.Action {
+	return []desk.Action{
+		desk.Do("left h", "to the left", desk.Just(func() { m.move(-1) })),
+		desk.Do("right l", "to the right", desk.Just(func() { m.move(1) })),
+		desk.Do("up k", "up", desk.Just(func() { m.move(-m.cols) })),
+		desk.Do("down j", "down", desk.Just(func() { m.move(m.cols) })),
+		desk.Do("n", "next in pieces", desk.Just(func() { m.nextPiece() })),
+		desk.Do("tab", "next file", desk.Just(func() { m.nextFile() })),
+		desk.Do("m", "bring this one into one piece", func() tea.Cmd { return m.gather(false) }),
+		desk.Do("M", "all of them", func() tea.Cmd { return m.gather(true) }),
+		desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() })),
+	}
+}
+
+func (m *Model) move(by int) {
+	if n := m.cols * m.rows; n > 0 && m.cell+by >= 0 && m.cell+by < n {
+		m.cell += by
+	}
+}
+
+// cells are the parts of the volume as they are drawn.
+func (m *Model) cells() []blockmap.Cell {
+	if m.lay == nil || m.cols*m.rows == 0 {
+		return nil
+	}
+	return m.lay.Cells(m.cols * m.rows)
+}
+
+// under is the cell under the cursor.
+func (m *Model) under() (c blockmap.Cell, ok bool) {
+	all := m.cells()
+	if m.cell >= len(all) {
+		return c, false
+	}
+	return all[m.cell], true
+}
+
+// nextPiece goes to the next file that lies in pieces.
+func (m *Model) nextPiece() {
+	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file lies in pieces.")
+}
+
+// nextFile goes to where the next file begins.
+func (m *Model) nextFile() {
+	all := m.cells()
+	now := -2
+	if m.cell < len(all) {
+		now = all[m.cell].File
+	}
+	m.next(func(c blockmap.Cell) bool { return c.File >= 0 && c.File != now }, "There are no files.")
+}
+
+func (m *Model) next(want func(blockmap.Cell) bool, none string) {
+	all := m.cells()
+	here := -2
+	if m.cell < len(all) {
+		here = all[m.cell].File
+	}
+	for i := 1; i < len(all); i++ {
+		at := (m.cell + i) % len(all)
+		if want(all[at]) && (all[at].File != here || all[at-min(1, at)].File != here) {
+			m.cell = at
+			return
+		}
+	}
+	m.d.Notice = none
+}
+
+// gather brings the file under the cursor, or all, into one piece.
+func (m *Model) gather(all bool) tea.Cmd {
+	if !m.idle() || m.lay == nil {
+		return nil
+	}
+	var names []string
+	if all {
+		for _, f := range m.lay.InPieces() {
+			names = append(names, f.Path)
+		}
+	} else if c, ok := m.under(); ok && c.Kind == blockmap.Pieces {
+		names = append(names, m.lay.Files[c.File].Path)
+	}
+	if len(names) == 0 {
+		m.d.Notice = "There is nothing in pieces here. n goes to the next file that is."
+		return nil
+	}
+	if r := m.current().Refusal(); r != nil {
+		m.d.Notice = "Nothing is written to it: " + r.Say + "."
+		return nil
+	}
+	open := m.opener()
+	return m.do(fmt.Sprintf("bringing %s into one piece", size.Count(len(names), "file")), func(ctx context.Context) (done doneMsg) {
+		done.change = true
+		p, err := open(ctx)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		defer func() {
+			done.err = errors.Join(done.err, p.Close())
+		}()
+		v, err := p.Write(ctx)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		moved := 0
+		for _, n := range names {
+			others, err := v.Gather(ctx, n, true, nil)
+			if err != nil {
+				return doneMsg{err: err, change: true}
+			}
+			moved += len(others)
+		}
+		done.say = fmt.Sprintf("%s in one piece now.", isAre(len(names), "file"))
+		if moved > 0 {
+			done.say += fmt.Sprintf(" %s moved out of the way.", isWas(moved, "file"))
+		}
+		lay, err := blockmap.Read(ctx, v)
+		done.err = err
+		done.take = func(m *Model) { m.lay = lay }
+		return done
+	})
+}
+
+func isAre(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " is"
+	}
+	return size.Count(n, noun) + " are"
+}
+
+func isWas(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " was"
+	}
+	return size.Count(n, noun) + " were"
+}
+
+// where tells the bytes of runs.
+func (m *Model) where(runs []volume.Run) string {
+	info := m.lay.Info
+	switch len(runs) {
+	case 0:
+		return "it takes no cluster"
+	case 1:
+		return fmt.Sprintf("in one piece, from %s on", size.Format(int64(runs[0].First-2)*info.Cluster))
+	}
+	return fmt.Sprintf("in %d pieces, the first at %s, the last at %s", len(runs), size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
+}
+
+func (m *Model) mapWhy() desk.Why {
+	if m.lay == nil {
+		return desk.Why{Say: "Reading what lies where …"}
+	}
+	c, ok := m.under()
+	if !ok {
+		return desk.Why{}
+	}
+	if c.File < 0 {
+		switch c.Kind {
+		case blockmap.Free:
+			return desk.Why{Lead: "Free.", Say: fmt.Sprintf("%s are free in all, and the largest piece has %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
+		default:
+			return desk.Why{Lead: "The volume's own.", Say: "Its tables lie here, or clusters that no file has: c in the list of drives checks that."}
+		}
+	}
+	f := m.lay.Files[c.File]
+	w := desk.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
+	if f.Folder {
+		w = desk.Why{Lead: "The folder " + f.Path + ".", Say: "Its entries lie here."}
+		if f.Path == "." {
+			w.Lead = "The root folder."
+		}
+	}
+	if c.Mixed {
+		w.Say += fmt.Sprintf(" Of this part of %s, %s have something.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
+	}
+	if c.Kind == blockmap.Pieces {
+		w.Ways = []string{"m writes it anew in one piece, and moves others out of the way where that is needed"}
+	}
+	return w
+}
+
+func (m *Model) checkWhy() desk.Why {
+	f := m.current()
+	switch h := m.health; {
+	case h == nil:
+		return desk.Why{Say: "Checking …"}
+	case m.left != nil && m.left.Sound():
+		return desk.Why{Lead: f.Name() + ".", Say: "All of it is mended: the volume is sound."}
+	case m.left != nil:
+		return desk.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be mended.", size.Count(len(m.left.Findings), "thing"))}
+	case h.Sound():
+		say := fmt.Sprintf("The volume is sound: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
+		if h.InPieces > 0 {
+			say += fmt.Sprintf(" %s in pieces: the block map shows where.", isAre(h.InPieces, "file"))
+		}
+		return desk.Why{Lead: f.Name() + ".", Say: say}
+	}
+	return desk.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s wrong. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R mends what can be mended, as it stands here"}}
+}

@@ -1,0 +1,494 @@
+// Package drivesview is the panel of the drives: devices and images as upright volumes, what is on them and what may be done, the
+// block map of a volume, and readying, checking and letting go of drives.
+package drivesview
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/blockmap"
+	"polytome/internal/core/ready"
+	"polytome/internal/drives"
+	"polytome/internal/format/volume"
+	"polytome/internal/place/drive"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/scroll"
+)
+
+// sheet is what the panel shows.
+type sheet int
+
+const (
+	listing  sheet = iota // all drives
+	mapping               // what lies where on a volume
+	readying              // what a drive will become
+	checking              // what is wrong with a volume
+)
+
+// Model is the panel.
+type Model struct {
+	d    *desk.Desk
+	at   int    // the drive that is shown
+	path string // its path, to find it again
+	vol  int    // volume of it
+	show sheet
+	seen int // look at the drives that is shown
+
+	busy   string // what is being done, "" for nothing
+	cancel context.CancelFunc
+
+	lay        *blockmap.Map
+	layOf      volumeName
+	cell       int // under the cursor
+	cols, rows int
+
+	plan    *ready.Plan
+	request ready.Request
+	event   ready.Event
+	report  *ready.Report
+	health  *volume.Health
+	left    *volume.Health // after repairing
+	lines   scroll.List    // of readying and checking
+
+	tops []int // columns at which drives begin, for clicks
+	top  int
+}
+
+// volumeName names a volume on a drive.
+type volumeName struct {
+	path string
+	part int
+}
+
+// New makes the panel.
+func New(d *desk.Desk) *Model { return &Model{d: d} }
+
+// Open looks at the drives, and begins to notice those that come and go.
+func (m *Model) Open() tea.Cmd {
+	return tea.Batch(m.d.FindDrives(), m.d.WatchDrives())
+}
+
+// Name is the panel's name.
+func (m *Model) Name() string { return "Drives" }
+
+// Number is the number of drives.
+func (m *Model) Number() string { return fmt.Sprint(len(m.d.Drives)) }
+
+// Refresh finds the drive that was shown again.
+func (m *Model) Refresh() {
+	if m.seen == m.d.DrivesSeen {
+		return
+	}
+	m.seen = m.d.DrivesSeen
+	m.at = max(0, min(m.at, len(m.d.Drives)-1))
+	found := false
+	for i, f := range m.d.Drives {
+		if f.Path == m.path {
+			m.at, found = i, true
+		}
+	}
+	if !found {
+		m.vol = 0
+		if m.show != listing && m.busy == "" {
+			m.show = listing
+			m.d.Notice = "The drive that was shown is no longer there."
+		}
+		m.at = m.first()
+	}
+	if f := m.current(); f != nil {
+		m.path = f.Path
+		m.vol = max(0, min(m.vol, len(f.Volumes)-1))
+	}
+}
+
+// first is the first drive that may be written to.
+func (m *Model) first() int {
+	for i, f := range m.d.Drives {
+		if f.Refusal() == nil {
+			return i
+		}
+	}
+	return max(0, min(m.at, len(m.d.Drives)-1))
+}
+
+// current is the drive that is shown, nil for none.
+func (m *Model) current() *desk.Found {
+	if m.at < 0 || m.at >= len(m.d.Drives) {
+		return nil
+	}
+	return &m.d.Drives[m.at]
+}
+
+// volume is the volume that is shown, nil for none.
+func (m *Model) volume() *drives.Volume {
+	f := m.current()
+	if f == nil || m.vol < 0 || m.vol >= len(f.Volumes) {
+		return nil
+	}
+	return &f.Volumes[m.vol]
+}
+
+// SetFilter is not used: there are never many drives.
+func (m *Model) SetFilter(string) {}
+
+// Escape goes back to the drives; it reports whether it did.
+func (m *Model) Escape() bool {
+	if m.show == listing {
+		return false
+	}
+	if m.busy != "" {
+		if m.cancel != nil && m.show != readying {
+			m.cancel()
+		}
+		if m.show == readying {
+			m.d.Notice = "The drive is being readied; that is over in a moment, and breaking it off would leave it unusable."
+			return true
+		}
+	}
+	m.show, m.plan, m.report, m.health, m.left = listing, nil, nil, nil, nil
+	return true
+}
+
+// Title is the title under the cursor.
+func (m *Model) Title() (int, bool) { return 0, false }
+
+// Actions are the keys of the sheet that is shown.
+func (m *Model) Actions() []desk.Action {
+	switch m.show {
+	case mapping:
+		return m.mapActions()
+	case readying:
+		var out []desk.Action
+		if m.report == nil {
+			out = append(out, desk.Do("enter", "ready it", m.askConsent), desk.Do("f", "add the loader's own files", m.askKit))
+		}
+		return append(append(out, desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() }))), desk.Movement(&m.lines)...)
+	case checking:
+		var out []desk.Action
+		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings, func(f volume.Finding) bool { return f.Mend != "" }) {
+			out = append(out, desk.Do("R", "mend all of it", m.repair))
+		}
+		return append(append(out, desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() }))), desk.Movement(&m.lines)...)
+	}
+	return []desk.Action{
+		desk.Do("left h", "the drive before", desk.Just(func() { m.turn(-1) })),
+		desk.Do("right l", "the next drive", desk.Just(func() { m.turn(1) })),
+		desk.Do("up k", "the volume above", desk.Just(func() { m.step(1) })),
+		desk.Do("down j", "the volume below", desk.Just(func() { m.step(-1) })),
+		desk.Do("enter", "block map", m.openMap),
+		desk.Do("r", "ready it for a loader", m.askLoader),
+		desk.Do("c", "check", m.check),
+		desk.Do("x", "eject", m.eject).Saying("write out what waits, unmount, switch off; then it is safe to unplug"),
+		desk.Do("X", "unmount only", m.unmount),
+		desk.Do("p", "fill it: make it a place", m.use),
+		desk.Do("a", "an image file", m.askImage).Saying("show one, or make one: a path, and a size behind it for a new one"),
+	}
+}
+
+func (m *Model) turn(by int) {
+	if n := len(m.d.Drives); n > 0 {
+		m.at = (m.at + by + n) % n
+		m.path, m.vol = m.d.Drives[m.at].Path, 0
+	}
+}
+
+func (m *Model) step(by int) {
+	if f := m.current(); f != nil {
+		m.vol = max(0, min(m.vol+by, len(f.Volumes)-1))
+	}
+}
+
+// idle reports, and says, that something has to come to its end first.
+func (m *Model) idle() bool {
+	if m.busy != "" {
+		m.d.Notice = "Wait a moment: " + m.busy + "."
+		return false
+	}
+	if m.d.Running() {
+		m.d.Notice = "A run is going on; wait for its end, or stop it."
+		return false
+	}
+	return true
+}
+
+// A doneMsg is that something in the background came to its end.
+type doneMsg struct {
+	say    string
+	err    error
+	change bool // a drive is another one now
+	take   func(m *Model)
+}
+
+// do does something in the background.
+func (m *Model) do(what string, work func(ctx context.Context) doneMsg) tea.Cmd {
+	ctx, cancel := context.WithCancel(m.d.Ctx)
+	m.busy, m.cancel = what, cancel
+	return func() tea.Msg {
+		defer cancel()
+		return work(ctx)
+	}
+}
+
+// An eventMsg is how far readying is.
+type eventMsg struct {
+	event ready.Event
+	next  <-chan ready.Event
+}
+
+// Update takes a message of the panel's in; ok is false for another one.
+func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	switch msg := msg.(type) {
+	case desk.DrivesMsg:
+		m.d.SetDrives(msg)
+		m.Refresh()
+		return nil, true
+	case eventMsg:
+		m.event = msg.event
+		return follow(msg.next), true
+	case doneMsg:
+		m.busy, m.cancel = "", nil
+		if msg.say != "" {
+			m.d.Notice = msg.say
+		}
+		if msg.err != nil && !errors.Is(msg.err, context.Canceled) {
+			m.d.Notice = sentence(msg.err.Error())
+		}
+		if msg.take != nil {
+			msg.take(m)
+		}
+		if msg.change {
+			return m.d.DrivesChanged(), true
+		}
+		return nil, true
+	}
+	return nil, false
+}
+
+func sentence(s string) string {
+	if s == "" {
+		return ""
+	}
+	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
+}
+
+// opener opens the volume that is shown now, later and in the background.
+func (m *Model) opener() func(ctx context.Context) (*drive.Place, error) {
+	sys, a := m.d.System, drive.Address{Drive: m.current().Path, Part: m.volume().Number}
+	return func(ctx context.Context) (*drive.Place, error) { return drive.Open(ctx, sys, a, drive.Options{}) }
+}
+
+// Readying reports whether a drive is being readied, which must not be broken off.
+func (m *Model) Readying() bool { return m.busy != "" && m.show == readying && m.event.Step >= 0 }
+
+// fit reports, and says, whether the volume that is shown is one that is read here.
+func (m *Model) fit() bool {
+	v := m.volume()
+	switch {
+	case v == nil:
+		m.d.Notice = "There is no volume on it: r readies it."
+	case v.Trouble != "":
+		m.d.Notice = sentence(v.Trouble)
+	case !v.Ours():
+		m.d.Notice = fmt.Sprintf("It has %s. Only FAT16, FAT32 and exFAT are looked into here.", v.Shown())
+	default:
+		return true
+	}
+	return false
+}
+
+func (m *Model) check() tea.Cmd {
+	if !m.idle() || !m.fit() {
+		return nil
+	}
+	m.show, m.health, m.left = checking, nil, nil
+	m.lines.Home()
+	open := m.opener()
+	return m.do("checking", func(ctx context.Context) doneMsg {
+		p, err := open(ctx)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		defer p.Close()
+		h, err := p.Volume().Check(ctx)
+		return doneMsg{err: err, take: func(m *Model) { m.health = h }}
+	})
+}
+
+func (m *Model) repair() tea.Cmd {
+	if !m.idle() {
+		return nil
+	}
+	open := m.opener()
+	return m.do("mending", func(ctx context.Context) (done doneMsg) {
+		p, err := open(ctx)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		defer func() { done.err = errors.Join(done.err, p.Close()) }()
+		v, err := p.Write(ctx)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		first, left, err := v.Repair(ctx)
+		return doneMsg{err: err, change: true, take: func(m *Model) { m.health, m.left = first, left }}
+	})
+}
+
+func (m *Model) eject() tea.Cmd   { return m.letGo(true) }
+func (m *Model) unmount() tea.Cmd { return m.letGo(false) }
+
+func (m *Model) letGo(off bool) tea.Cmd {
+	f := m.current()
+	if f == nil || !m.idle() {
+		return nil
+	}
+	sys, d := m.d.System, f.Drive
+	m.d.Notice = "Not yet: writing out what waits for " + d.Name() + " …"
+	return m.do("letting go of "+d.Name(), func(ctx context.Context) doneMsg {
+		do := sys.Eject
+		if !off {
+			do = sys.Unmount
+		}
+		r, err := do(ctx, d, nil)
+		var busy *drives.BusyError
+		if errors.As(err, &busy) {
+			return doneMsg{say: sentence(err.Error()) + " x tries again.", change: true}
+		}
+		if err != nil {
+			return doneMsg{err: err, change: true}
+		}
+		return doneMsg{say: r.Say, change: true}
+	})
+}
+
+// use makes the drive a place of the bench.
+func (m *Model) use() tea.Cmd {
+	f := m.current()
+	if f == nil || !m.fit() {
+		return nil
+	}
+	if n := m.d.PlaceOn(f.Drive); n >= 0 {
+		m.d.Place = n
+		m.d.Notice = m.d.Bench.Places[n].Name + " is on it already: choose titles for it in Fit."
+		return nil
+	}
+	v := *m.volume()
+	d := f.Drive
+	var names []string
+	value := ""
+	for _, p := range m.d.Set.Profiles {
+		if a := p.Attachment("usb", v.Filesystem); a != nil && a.Reads(v.Filesystem) {
+			names = append(names, p.Name)
+		}
+	}
+	if c := f.Contents[m.vol]; len(c.Loaders) > 0 {
+		value = c.Loaders[0].Name
+	}
+	m.d.Ask(desk.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
+		p, err := m.d.Set.Profile(answer)
+		if err != nil {
+			m.d.Notice = sentence(err.Error())
+			return nil
+		}
+		return m.d.AddDrive(d, &v, p.Name)
+	}})
+	return nil
+}
+
+// Click chooses a drive, or a part of the map.
+func (m *Model) Click(x, y int) tea.Cmd {
+	switch m.show {
+	case listing:
+		for i := len(m.tops) - 1; i >= 0; i-- {
+			if m.tops[i] >= 0 && x >= m.tops[i] {
+				if i == m.at {
+					return m.openMap()
+				}
+				m.turn(i - m.at)
+				return nil
+			}
+		}
+	case mapping:
+		if y -= m.top; m.cols > 0 && y >= 0 && y < m.rows && x >= 1 && x <= m.cols {
+			m.cell = y*m.cols + x - 1
+		}
+	}
+	return nil
+}
+
+// Wheel moves in the list, or in the map.
+func (m *Model) Wheel(by int) {
+	switch m.show {
+	case mapping:
+		m.move(by * m.cols)
+	case listing:
+	default:
+		m.lines.Move(by)
+	}
+}
+
+// Why says what may be done with the drive and why, or what lies under the cursor.
+func (m *Model) Why() desk.Why {
+	f := m.current()
+	switch {
+	case m.busy != "" && m.show != readying:
+		return desk.Why{Say: sentence(m.busy + " …")}
+	case m.d.DrivesErr != nil:
+		return desk.Why{Say: sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
+	case f == nil:
+		return desk.Why{Say: "There are no drives. One that is plugged in shows within two seconds.", Ways: []string{"a shows an image file, or makes one"}}
+	}
+	switch m.show {
+	case mapping:
+		return m.mapWhy()
+	case readying:
+		return m.readyWhy()
+	case checking:
+		return m.checkWhy()
+	}
+	w := desk.Why{Lead: f.Name() + "."}
+	if r := f.Refusal(); r != nil {
+		w.Say = "Polytome does not write to it: " + r.Say + "."
+		if mounted(f.Drive) {
+			w.Ways = []string{"x ejects it, X only unmounts it"}
+		}
+		return w
+	}
+	v := m.volume()
+	switch {
+	case v == nil:
+		w.Say, w.Ways = "It is bare: there is no volume on it that could be read.", []string{"r readies it for a loader"}
+	case v.Dirty:
+		w.Say, w.Ways = fmt.Sprintf("%s was not let go of in order: the drive was pulled, or switched off.", volumeWords(v)), []string{"c checks it"}
+	default:
+		w.Say = fmt.Sprintf("%s holds %s.", volumeWords(v), f.Contents[m.vol].Words())
+		if n := m.d.PlaceOn(f.Drive); n >= 0 {
+			w.Ways = append(w.Ways, "it is filled as "+m.d.Bench.Places[n].Name)
+		} else if v.Ours() {
+			w.Ways = append(w.Ways, "p makes it a place to fill")
+		}
+	}
+	if f.Fixed() {
+		w.Ways = append(w.Ways, "it is built in: readying it wants consent of its own")
+	}
+	return w
+}
+
+func mounted(d *drives.Drive) bool {
+	return len(d.Uses) > 0 && !slices.ContainsFunc(d.Uses, func(u drives.Use) bool { return u.Kind != drives.Mounted })
+}
+
+// volumeWords names a volume.
+func volumeWords(v *drives.Volume) string {
+	name := "The volume"
+	if v.Label != "" {
+		name = v.Label
+	}
+	return fmt.Sprintf("%s (%s, %s)", name, v.Shown(), size.Format(v.Size))
+}

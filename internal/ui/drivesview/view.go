@@ -1,0 +1,658 @@
+package drivesview
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"polytome/internal/core/blockmap"
+	"polytome/internal/core/ready"
+	"polytome/internal/drives"
+	"polytome/internal/format/volume"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/style"
+)
+
+// twoSides is the width from which what is told of a drive stands beside the drives.
+const twoSides = 100
+
+// View draws the panel.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	switch m.show {
+	case mapping:
+		return m.mapView(t, w, h)
+	case readying:
+		return m.readyView(t, w, h)
+	case checking:
+		return m.checkView(t, w, h)
+	}
+	if len(m.d.Drives) == 0 {
+		say := "Looking for drives " + t.Glyph("…")
+		if m.d.DrivesSeen > 0 {
+			say = "There are no drives."
+		}
+		return t.Block([]string{"", " " + t.Paint(t.Dim, say)}, w, h)
+	}
+	if w < twoSides {
+		return m.narrow(t, w, h)
+	}
+	left := w * 11 / 20
+	shelf := m.shelf(t, left, h)
+	text := m.telling(t, w-left-3, h)
+	out := make([]string, h)
+	for y := range out {
+		out[y] = shelf[y] + t.Paint(t.Faint, t.Glyph("│")) + " " + text[y]
+	}
+	return out
+}
+
+// standing is how a drive may be treated, in a word or two.
+func standing(f *desk.Found) string {
+	for _, u := range f.Uses {
+		switch u.Kind {
+		case drives.OfSystem:
+			return "the system"
+		case drives.Mounted:
+			return "mounted"
+		default:
+			return "in use"
+		}
+	}
+	switch {
+	case f.Trouble != "":
+		return "closed"
+	case f.ReadOnly:
+		return "locked"
+	case len(f.Volumes) == 0:
+		return "bare"
+	case f.Fixed():
+		return "built in"
+	}
+	return "free to use"
+}
+
+func standingColour(t *style.Theme, f *desk.Found) color.Color {
+	if f.Refusal() != nil {
+		return t.Bad
+	}
+	if f.Fixed() {
+		return t.Warn
+	}
+	return t.Good
+}
+
+const (
+	driveWidth = 15 // of one drive on the shelf, in cells
+	leastRows  = 4  // inside of the smallest drive
+)
+
+// shelf draws the drives upright beside one another, to scale, and none lower than can be read.
+func (m *Model) shelf(t *style.Theme, w, h int) []string {
+	room := max(1, (w-1)/driveWidth)
+	from := max(0, min(m.at-room/2, len(m.d.Drives)-room))
+	m.tops = make([]int, len(m.d.Drives))
+	for i := range m.tops {
+		m.tops[i] = -1
+	}
+	largest := int64(1)
+	for i := range m.d.Drives {
+		largest = max(largest, m.d.Drives[i].Size)
+	}
+	lines := make([]string, h)
+	rest := w
+	for i := from; i < len(m.d.Drives) && i < from+room; i++ {
+		m.tops[i] = (i - from) * driveWidth
+		inside := max(leastRows, int(float64(m.d.Drives[i].Size)/float64(largest)*float64(h-7)+0.5))
+		for y, l := range m.drive(t, i, inside, h) {
+			lines[y] += l
+		}
+		rest -= driveWidth
+	}
+	for y := range lines {
+		lines[y] += strings.Repeat(" ", max(0, rest))
+	}
+	return t.Block(lines, w, h)
+}
+
+// drive draws one drive: its volumes one above the other, each filled as far as it is.
+func (m *Model) drive(t *style.Theme, i, inside, h int) []string {
+	f := &m.d.Drives[i]
+	mine := i == m.at
+	edge := t.Style(t.Dim)
+	name := t.Style(t.Dim)
+	if mine {
+		edge, name = t.Style(t.Accent), t.Style(t.Text).Bold(true)
+	}
+	bar := driveWidth - 4
+	pad := func(s string) string { return t.Pad(s, driveWidth) }
+	var out []string
+	for range h - inside - 6 {
+		out = append(out, pad(""))
+	}
+	out = append(out, " "+edge.Render(t.Glyph("┌")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┐"))+" ")
+	rows := m.inside(t, f, mine, bar, inside)
+	side := edge.Render(t.Glyph("│"))
+	for _, r := range rows {
+		out = append(out, " "+side+r+side+" ")
+	}
+	out = append(out, " "+edge.Render(t.Glyph("└")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┘"))+" ")
+	for y := range out {
+		if w := style.Width(out[y]); w < driveWidth {
+			out[y] += strings.Repeat(" ", driveWidth-w)
+		}
+	}
+	words := t.Wrap(style.Clean(f.Name()), driveWidth-2)
+	for k := range 2 {
+		line := ""
+		if k < len(words) {
+			line = words[k]
+		}
+		if k == 1 && len(words) > 2 {
+			line = t.Clip(words[1]+words[2], driveWidth-2)
+		}
+		out = append(out, " "+name.Render(t.Pad(line, driveWidth-1)))
+	}
+	out = append(out, " "+t.Paint(t.Dim, t.Pad(size.Format(f.Size), driveWidth-1)), " "+t.Paint(standingColour(t, f), t.Pad(standing(f), driveWidth-1)))
+	return t.Block(out, driveWidth, h)
+}
+
+// inside are the rows of a drive, the top one first.
+func (m *Model) inside(t *style.Theme, f *desk.Found, mine bool, w, rows int) []string {
+	out := make([]string, rows)
+	for y := range out {
+		out[y] = t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), w))
+	}
+	if f.Size <= 0 {
+		return out
+	}
+	for k := range f.Volumes {
+		v := &f.Volumes[k]
+		from := int(float64(v.Start) / float64(f.Size) * float64(rows))
+		to := max(from+1, int(float64(v.Start+v.Size)/float64(f.Size)*float64(rows)+0.5))
+		to = min(to, rows)
+		used := 0
+		if v.Free >= 0 && v.Size > 0 {
+			used = int(float64(v.Size-v.Free)/float64(v.Size)*float64((to-from)*8) + 0.5)
+		}
+		colour := t.Kept
+		switch {
+		case mine && k == m.vol:
+			colour = t.Planned
+		case v.Trouble != "":
+			colour = t.Bad
+		}
+		for y := from; y < to; y++ {
+			units := min(8, max(0, used-(y-from)*8))
+			if v.Free < 0 {
+				units = -1
+			}
+			at := rows - 1 - y
+			switch {
+			case units < 0:
+				out[at] = t.Paint(colour, strings.Repeat(t.Glyph("▒"), w))
+			case t.ASCII && units > 0:
+				out[at] = t.Paint(colour, strings.Repeat("#", w))
+			case units > 0:
+				out[at] = strings.Repeat(t.Block8(colour, units), w)
+			default:
+				out[at] = strings.Repeat(" ", w)
+			}
+		}
+		if top := rows - to; to-from >= 2 || used < 4 {
+			name := v.Label
+			if name == "" {
+				name = v.Shown()
+			}
+			if used <= (to-from-1)*8 || to-from == 1 && used < 4 { // on what is free
+				fg := t.Style(t.Dim)
+				if mine && k == m.vol {
+					fg = t.Style(t.Accent).Bold(true)
+				}
+				out[top] = fg.Render(t.Pad(t.Clip(style.Clean(name), w), w))
+			}
+		}
+	}
+	return out
+}
+
+// telling is what is to be said of the drive that is shown.
+func (m *Model) telling(t *style.Theme, w, h int) []string {
+	f := m.current()
+	if f == nil {
+		return t.Block(nil, w, h)
+	}
+	var out []string
+	add := func(fg color.Color, bold bool, format string, args ...any) {
+		for _, l := range t.Wrap(style.Clean(fmt.Sprintf(format, args...)), w-1) {
+			if bold {
+				out = append(out, t.Bold(fg, l))
+			} else {
+				out = append(out, t.Paint(fg, l))
+			}
+		}
+	}
+	row := func(name, value string) {
+		for k, l := range t.Wrap(style.Clean(value), w-13) {
+			if k > 0 {
+				name = ""
+			}
+			out = append(out, t.Paint(t.Dim, t.Pad(name, 12))+t.Paint(t.Text, l))
+		}
+	}
+	add(t.Text, true, "%s", f.Name())
+	where := f.Path
+	if f.Image {
+		where = style.Clean(where)
+	}
+	row("path", where)
+	row("size", fmt.Sprintf("%s, sectors of %d bytes", size.Format(f.Size), f.Sector))
+	if f.Serial != "" && !f.Image {
+		row("serial", f.Serial)
+	}
+	row("bus", busWords(f.Drive))
+	if f.Table != nil {
+		row("table", f.Table.Scheme.Shown())
+	} else {
+		row("table", "none")
+	}
+	if n := m.d.PlaceOn(f.Drive); n >= 0 {
+		row("place", m.d.Bench.Places[n].Name)
+	}
+	out = append(out, "")
+	if len(f.Volumes) == 0 && f.Trouble == "" {
+		add(t.Dim, false, "There is no volume on it that could be read.")
+	}
+	for k := range f.Volumes {
+		v := &f.Volumes[k]
+		mark := "  "
+		fg := t.Text
+		if k == m.vol {
+			mark, fg = t.Glyph("▸")+" ", t.Accent
+		}
+		name := v.Shown()
+		if v.Label != "" {
+			name = v.Label + ", " + v.Shown()
+		}
+		if v.Number > 0 {
+			name = fmt.Sprintf("%d  %s", v.Number, name)
+		}
+		out = append(out, t.Bold(fg, mark+t.Clip(style.Clean(name), w-4)))
+		tell := size.Format(v.Size)
+		if v.Free >= 0 {
+			tell += ", " + size.Format(v.Free) + " free"
+		}
+		if v.Cluster > 0 {
+			tell += ", clusters of " + size.Format(v.Cluster)
+		}
+		for _, l := range t.Wrap(tell, w-5) {
+			out = append(out, "    "+t.Paint(t.Dim, l))
+		}
+		c := f.Contents[k]
+		switch {
+		case v.Trouble != "":
+			for _, l := range t.Wrap(style.Clean(sentence(v.Trouble)), w-5) {
+				out = append(out, "    "+t.Paint(t.Bad, l))
+			}
+		case v.Ours() || len(v.MountedAt) > 0:
+			for _, l := range t.Wrap(style.Clean(c.Words()), w-5) {
+				out = append(out, "    "+t.Paint(t.Text, l))
+			}
+		}
+		if v.Dirty {
+			out = append(out, "    "+t.Paint(t.Warn, "not let go of in order: check it"))
+		}
+		for _, at := range v.MountedAt {
+			out = append(out, "    "+t.Paint(t.Warn, t.Clip("mounted at "+style.Clean(at), w-5)))
+		}
+	}
+	out = append(out, "")
+	if f.Table != nil {
+		for _, p := range f.Table.Problems {
+			add(t.Warn, false, "%s", p)
+		}
+	}
+	switch r := f.Refusal(); {
+	case r != nil:
+		add(t.Bad, true, "Polytome does not write to it")
+		add(t.Text, false, "%s", sentence(r.Say))
+		if r.Do != "" && !mounted(f.Drive) {
+			add(t.Dim, false, "%s", sentence(r.Do))
+		}
+	case f.Fixed():
+		add(t.Warn, true, "It is built into this computer")
+		add(t.Text, false, "It is filled like any other; readying it wants consent of its own.")
+	default:
+		add(t.Good, true, "It may be filled and readied")
+		add(t.Dim, false, "Nothing on it is lost before its name was typed.")
+	}
+	return t.Block(out, w, h)
+}
+
+func busWords(d *drives.Drive) string {
+	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device", "image": "an image file", "other": "not told"}[d.Bus]
+	if d.Removable && !d.Image && d.Bus != "usb" {
+		s += ", removable"
+	}
+	return s
+}
+
+// narrow is the panel where there is little width: the drives as rows, and what is told of one below.
+func (m *Model) narrow(t *style.Theme, w, h int) []string {
+	var out []string
+	rows := min(len(m.d.Drives), max(2, h/3))
+	from := max(0, min(m.at-rows/2, len(m.d.Drives)-rows))
+	m.tops = nil
+	for i := from; i < from+rows; i++ {
+		f := &m.d.Drives[i]
+		out = append(out, t.Row(w, i == m.at, style.Cell{Text: f.Name(), Width: w - 30, Bold: i == m.at}, style.Cell{Text: size.Format(f.Size), Width: 12, Right: true, FG: t.Dim},
+			style.Cell{Text: standing(f), Width: 12, FG: standingColour(t, f)}))
+	}
+	out = append(out, t.Rule("", w))
+	for _, l := range m.telling(t, w-2, h-len(out)) {
+		out = append(out, " "+l)
+	}
+	return t.Block(out, w, h)
+}
+
+// mapView draws the block map.
+func (m *Model) mapView(t *style.Theme, w, h int) []string {
+	f, v := m.current(), m.volume()
+	head := " "
+	if f != nil && v != nil {
+		head += t.Bold(t.Accent, t.Clip(style.Clean(f.Name()+", "+volumeWords(v)), w-2))
+	}
+	out := []string{head, ""}
+	if m.lay == nil {
+		return t.Block(append(out, " "+t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))), w, h)
+	}
+	side := 0
+	if w >= twoSides {
+		side = 38
+	}
+	m.top = len(out)
+	foot := 2
+	if side > 0 {
+		foot = 0
+	}
+	m.cols, m.rows = w-side-2, max(1, h-len(out)-foot)
+	m.cell = min(m.cell, m.cols*m.rows-1)
+	cells := m.cells()
+	at := cells[m.cell]
+	grid := make([]string, m.rows)
+	for y := range grid {
+		var b strings.Builder
+		b.WriteString(" ")
+		for x := range m.cols {
+			b.WriteString(m.block(t, cells, y*m.cols+x, at))
+		}
+		grid[y] = b.String()
+	}
+	if side == 0 {
+		out = append(out, grid...)
+		return t.Block(append(out, "", " "+m.legendLine(t)), w, h)
+	}
+	text := m.mapSide(t, side-2, m.rows)
+	for y := range grid {
+		out = append(out, grid[y]+"  "+text[y])
+	}
+	return t.Block(out, w, h)
+}
+
+// block is one cell of the map. Files that follow one another are of two shades, so that their ends are seen.
+func (m *Model) block(t *style.Theme, cells []blockmap.Cell, i int, at blockmap.Cell) string {
+	c := cells[i]
+	fg, glyph := m.look(t, c)
+	st := lipgloss.NewStyle().Foreground(fg)
+	switch {
+	case i == m.cell:
+		return lipgloss.NewStyle().Foreground(t.Accent).Bold(true).Reverse(true).Render(cursorGlyph(t, glyph))
+	case at.File >= 0 && c.File == at.File && c.Kind != blockmap.Free:
+		st = st.Foreground(t.Accent)
+	}
+	return st.Render(glyph)
+}
+
+func cursorGlyph(t *style.Theme, g string) string {
+	if t.Plain || t.ASCII {
+		return "@"
+	}
+	return g
+}
+
+// look is the colour and the sign of a cell.
+func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
+	switch c.Kind {
+	case blockmap.Pieces:
+		return t.Bad, t.Glyph("▓")
+	case blockmap.Folder:
+		return t.Good, t.Glyph("▪")
+	case blockmap.System:
+		return t.Dim, t.Glyph("▒")
+	case blockmap.File:
+		fg := t.Planned
+		if c.File%2 == 1 {
+			fg = t.Kept
+		}
+		if c.Used < 0.5 {
+			return fg, t.Glyph("░")
+		}
+		return fg, t.Glyph("█")
+	}
+	return t.Faint, t.Glyph("·")
+}
+
+func (m *Model) legend(t *style.Theme) [][2]string {
+	return [][2]string{
+		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a file in one piece, the next"},
+		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a file in more than one"},
+		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the file under the cursor"},
+		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), "a folder"},
+		{t.Paint(t.Dim, strings.Repeat(t.Glyph("▒"), 2)), "the volume's own"},
+		{t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), 2)), "free"},
+	}
+}
+
+func (m *Model) legendLine(t *style.Theme) string {
+	short := []string{"file", "in pieces", "this file", "folder", "own", "free"}
+	var parts []string
+	for i, l := range m.legend(t) {
+		parts = append(parts, l[0]+" "+t.Paint(t.Dim, short[i]))
+	}
+	return strings.Join(parts, "  ")
+}
+
+// mapSide is the legend, and what lies in pieces.
+func (m *Model) mapSide(t *style.Theme, w, h int) []string {
+	info := m.lay.Info
+	var out []string
+	for _, l := range m.legend(t) {
+		out = append(out, l[0]+"  "+t.Paint(t.Dim, l[1]))
+	}
+	per := int64(info.Clusters) * info.Cluster / int64(max(1, m.cols*m.rows))
+	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)), t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
+		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("in one piece", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
+	pieces := m.lay.InPieces()
+	if len(pieces) == 0 {
+		out = append(out, t.Bold(t.Good, "Every file lies in one piece."))
+		return t.Block(out, w, h)
+	}
+	verb := "lie"
+	if len(pieces) == 1 {
+		verb = "lies"
+	}
+	out = append(out, t.Bold(t.Bad, fmt.Sprintf("%s %s in pieces", size.Count(len(pieces), "file"), verb)))
+	for i, f := range pieces {
+		if len(out) == h-1 && i < len(pieces)-1 {
+			out = append(out, t.Paint(t.Dim, fmt.Sprintf("and %d more", len(pieces)-i)))
+			break
+		}
+		name := f.Path[strings.LastIndexByte(f.Path, '/')+1:]
+		out = append(out, t.Paint(t.Text, t.PadLeft(fmt.Sprint(len(f.Runs)), 4))+"  "+t.Paint(t.Dim, t.Clip(style.Clean(name), w-6)))
+	}
+	return t.Block(out, w, h)
+}
+
+// readyView draws what the drive is and what it becomes, and how far that is.
+func (m *Model) readyView(t *style.Theme, w, h int) []string {
+	p := m.plan
+	if p == nil {
+		return t.Block([]string{"", " " + t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))}, w, h)
+	}
+	title := "Ready " + p.Drive.Describe()
+	out := []string{" " + t.Bold(t.Accent, t.Clip(style.Clean(title), w-2)), ""}
+	bar := min(w-14, 110)
+	out = append(out, m.strip(t, "now", p.Before, bar)...)
+	out = append(out, m.strip(t, "then", p.After, bar)...)
+	var lines []string
+	add := func(mark string, fg color.Color, text string) {
+		for k, l := range t.Wrap(style.Clean(text), w-8) {
+			if k > 0 {
+				mark = strings.Repeat(" ", style.Width(mark))
+			}
+			lines = append(lines, "  "+mark+t.Paint(fg, l))
+		}
+	}
+	heading := func(s string) { lines = append(lines, " "+t.Bold(t.Text, s)) }
+	heading("Steps")
+	for i, s := range p.Steps {
+		mark, fg := t.Paint(t.Faint, t.Glyph("▫")+" "), t.Text
+		switch {
+		case m.report != nil || i < m.event.Step:
+			mark, fg = t.Paint(t.Good, t.Glyph("✓")+" "), t.Dim
+		case i == m.event.Step:
+			mark, fg = t.Paint(t.Accent, t.Glyph("▸")+" "), t.Accent
+		}
+		add(mark, fg, s)
+	}
+	if m.report != nil {
+		lines = append(lines, "")
+		if m.report.Good() {
+			lines = append(lines, " "+t.Bold(t.Good, "Proof: nothing is wrong. It is ready."))
+		} else {
+			lines = append(lines, " "+t.Bold(t.Bad, "The proof found:"))
+			for _, s := range m.report.Wrong {
+				add(t.Glyph("•")+" ", t.Bad, s)
+			}
+		}
+	}
+	lines = append(lines, "")
+	heading("Why it becomes that")
+	for _, r := range p.Reasons {
+		add(t.Glyph("·")+" ", t.Dim, r.What+": "+r.Why+".")
+	}
+	for _, n := range p.Notes {
+		add(t.Glyph("•")+" ", t.Warn, n)
+	}
+	if m.report == nil {
+		lines = append(lines, "")
+		heading("What is lost")
+		loses := "Nothing that could be recognised."
+		if p.Loses != "" {
+			loses = p.Loses + "."
+		}
+		add(t.Glyph("•")+" ", t.Bad, loses)
+	}
+	rest := h - len(out) - 1
+	m.lines.Resize(len(lines), rest)
+	from, to := m.lines.Window()
+	return t.Block(append(append(out, ""), lines[from:to]...), w, h)
+}
+
+// strip is a drive as a bar lying down, with its parts to scale, and their names below.
+func (m *Model) strip(t *style.Theme, name string, all []ready.Slice, w int) []string {
+	total := int64(1)
+	for _, s := range all {
+		total = max(total, s.Start+s.Size)
+	}
+	var bar, names strings.Builder
+	at := 0
+	for i, s := range all {
+		to := int(float64(s.Start+s.Size)/float64(total)*float64(w) + 0.5)
+		if i == len(all)-1 {
+			to = w
+		}
+		to = max(at+1, to)
+		n := min(to, w) - at
+		if n <= 0 {
+			break
+		}
+		fg, glyph := t.Faint, "·"
+		switch s.Kind {
+		case "lost":
+			fg, glyph = t.Bad, "▒"
+		case "kept":
+			fg, glyph = t.Kept, "█"
+		case "new":
+			fg, glyph = t.Written, "█"
+		case "table":
+			fg, glyph = t.Accent, "▏"
+		}
+		bar.WriteString(t.Paint(fg, strings.Repeat(t.Glyph(glyph), n)))
+		words := s.Say
+		if s.Kind != "free" && s.Kind != "table" && words != "" {
+			words += " (" + s.Kind + ")"
+		}
+		if s.Kind == "table" && n < len(words)+1 {
+			words = ""
+		}
+		names.WriteString(t.Paint(t.Dim, t.Pad(t.Clip(style.Clean(words), max(0, n-1)), n)))
+		at += n
+	}
+	return []string{" " + t.Bold(t.Text, t.Pad(name, 6)) + bar.String(), " " + strings.Repeat(" ", 6) + names.String(), ""}
+}
+
+// checkView lists what a check found.
+func (m *Model) checkView(t *style.Theme, w, h int) []string {
+	f, v := m.current(), m.volume()
+	head := "Check"
+	if f != nil && v != nil {
+		head = "Check of " + f.Name() + ", " + volumeWords(v)
+	}
+	out := []string{" " + t.Bold(t.Accent, t.Clip(style.Clean(head), w-2)), ""}
+	if m.health == nil {
+		return t.Block(append(out, " "+t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))), w, h)
+	}
+	var lines []string
+	say := func(list []volume.Finding, mends bool) {
+		for _, x := range list {
+			text := x.Say
+			if x.Path != "" {
+				text = x.Path + ": " + text
+			}
+			lines = append(lines, " "+t.Bold(t.Bad, string(x.Kind)))
+			for _, l := range t.Wrap(style.Clean(text), w-6) {
+				lines = append(lines, "   "+t.Paint(t.Text, l))
+			}
+			mend := x.Mend
+			if mend == "" {
+				mend = "Nothing can be done about it here."
+			}
+			for _, l := range t.Wrap(mend, w-8) {
+				if mends {
+					lines = append(lines, "   "+t.Paint(t.Good, t.Glyph("→")+" "+l))
+				}
+			}
+			lines = append(lines, "")
+		}
+	}
+	switch {
+	case m.left != nil && m.left.Sound():
+		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s mended. The volume is sound.", isWas(len(m.health.Findings), "thing"))), "")
+		say(m.health.Findings, true)
+	case m.left != nil:
+		lines = append(lines, " "+t.Bold(t.Bad, "This is left:"), "")
+		say(m.left.Findings, false)
+	case m.health.Sound():
+		lines = append(lines, " "+t.Bold(t.Good, "The volume is sound."), "",
+			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"), size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes), size.Format(m.health.Free))))
+	default:
+		lines = append(lines, " "+t.Bold(t.Text, "This is wrong, and mending would do:"), "")
+		say(m.health.Findings, true)
+	}
+	m.lines.Resize(len(lines), h-len(out))
+	from, to := m.lines.Window()
+	return t.Block(append(out, lines[from:to]...), w, h)
+}
