@@ -112,7 +112,7 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(str
 	slices.SortFunc(points, func(a, b string) int { return len(b) - len(a) }) // the inner ones first
 	for _, at := range points {
 		tell("writing out what waits for " + at)
-		if err := syncAt(at); err != nil {
+		if err := SyncAt(at); err != nil {
 			return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for %s failed: %w", d.Name(), at, err)
 		}
 		tell("unmounting " + at)

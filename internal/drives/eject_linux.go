@@ -10,8 +10,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// syncAt brings to the medium what waits for the filesystem at a folder.
-func syncAt(at string) error {
+// SyncAt brings to the medium what waits for the filesystem at a folder.
+func SyncAt(at string) error {
 	f, err := os.Open(at)
 	if err != nil {
 		if errors.Is(err, os.ErrPermission) {

@@ -96,7 +96,7 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") {
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}
@@ -141,10 +141,11 @@ func text(a *app) string { return ansi.Strip(a.View().Content) }
 
 func TestEveryViewFitsEveryWindow(t *testing.T) {
 	a, _ := demoApp(t, Options{})
+	a.desk.System = bare(t)
 	press(a, "5") // makes the proof
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}} {
+		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"}, {"D", "?"}, {"D", "enter", "n"}, {"D", "c"}, {"D", "r"}} {
 			press(a, "esc", "esc")
 			press(a, keys...)
 			lines := strings.Split(a.View().Content, "\n")

@@ -341,6 +341,9 @@ func (s *Survey) ProveAgainst(ctx context.Context, promises [][]proof.Promise) (
 	if err != nil {
 		return nil, err
 	}
+	if s.onePiece() {
+		p = withPieces(ctx, p, s.dir)
+	}
 	defer p.Close()
 	var all *proof.Report
 	for i, profile := range s.Profiles {

@@ -307,6 +307,18 @@ func (v *Volume) resettle(n *Node, old, to []Run) error {
 	return v.flush()
 }
 
+// hole is how many bytes from off on, up to end, the device knows to be zeros.
+func (v *Volume) hole(off, end int64) int64 {
+	h, ok := v.dev.(interface {
+		Data(off int64) (start, end int64)
+	})
+	if !ok {
+		return 0
+	}
+	start, _ := h.Data(off)
+	return min(start, end) - off
+}
+
 // copyRuns copies clusters, and reads them back.
 func (v *Volume) copyRuns(ctx context.Context, from []Run, to Run, progress func(int64)) error {
 	buf, back := make([]byte, copyUnit), make([]byte, copyUnit)
@@ -317,6 +329,16 @@ func (v *Volume) copyRuns(ctx context.Context, from []Run, to Run, progress func
 				return err
 			}
 			b := buf[:min(copyUnit, end-off)]
+			if n := v.hole(off, end); n > 0 { // of an image that knows where nothing was written
+				if err := v.zero(at, n); err != nil {
+					return v.failing(err)
+				}
+				off, at = off+n, at+n
+				if progress != nil {
+					progress(n)
+				}
+				continue
+			}
 			if _, err := v.dev.ReadAt(b, off); err != nil && !errors.Is(err, io.EOF) {
 				return err
 			}

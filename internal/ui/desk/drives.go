@@ -95,7 +95,7 @@ type plugMsg struct{ known string }
 
 // WatchDrives notices drives that come and go, from the first call on.
 func (d *Desk) WatchDrives() tea.Cmd {
-	if d.watchingDrives {
+	if !d.Watch || d.watchingDrives {
 		return nil
 	}
 	d.watchingDrives = true

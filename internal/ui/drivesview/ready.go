@@ -142,7 +142,7 @@ func (m *Model) askConsent() tea.Cmd {
 	if len(prompt) > 100 {
 		prompt = fmt.Sprintf("Write %s to go on: ", word)
 	}
-	m.d.Ask(desk.Question{Prompt: prompt, Hint: "Lost is " + loses + " · " + word, Done: func(answer string) tea.Cmd {
+	m.d.Ask(desk.Question{Prompt: prompt, Hint: "lost is " + loses, Done: func(answer string) tea.Cmd {
 		c := drives.Consent{Typed: answer}
 		if err := d.Agreed(drives.Consent{Typed: answer, Fixed: true}); err != nil {
 			m.d.Notice = "That is not the name of the drive, so nothing was begun."

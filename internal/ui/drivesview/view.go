@@ -97,16 +97,18 @@ func (m *Model) shelf(t *style.Theme, w, h int) []string {
 	for i := range m.tops {
 		m.tops[i] = -1
 	}
-	largest := int64(1)
+	largest := int64(1) // of those that can be filled: beside a system's disk, sticks would all look alike
 	for i := range m.d.Drives {
-		largest = max(largest, m.d.Drives[i].Size)
+		if f := &m.d.Drives[i]; i == m.at || f.Refusal() == nil {
+			largest = max(largest, f.Size)
+		}
 	}
 	lines := make([]string, h)
 	rest := w
 	for i := from; i < len(m.d.Drives) && i < from+room; i++ {
 		m.tops[i] = (i - from) * driveWidth
 		inside := max(leastRows, int(float64(m.d.Drives[i].Size)/float64(largest)*float64(h-7)+0.5))
-		for y, l := range m.drive(t, i, inside, h) {
+		for y, l := range m.drive(t, i, min(inside, h-7), inside > h-7, h) {
 			lines[y] += l
 		}
 		rest -= driveWidth
@@ -117,8 +119,9 @@ func (m *Model) shelf(t *style.Theme, w, h int) []string {
 	return t.Block(lines, w, h)
 }
 
-// drive draws one drive: its volumes one above the other, each filled as far as it is.
-func (m *Model) drive(t *style.Theme, i, inside, h int) []string {
+// drive draws one drive: its volumes one above the other, each filled as far as it is. One that is larger than there is room for is cut,
+// and says so.
+func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 	f := &m.d.Drives[i]
 	mine := i == m.at
 	edge := t.Style(t.Dim)
@@ -132,8 +135,12 @@ func (m *Model) drive(t *style.Theme, i, inside, h int) []string {
 	for range h - inside - 6 {
 		out = append(out, pad(""))
 	}
-	out = append(out, " "+edge.Render(t.Glyph("┌")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┐"))+" ")
 	rows := m.inside(t, f, mine, bar, inside)
+	top := t.Glyph("┌") + strings.Repeat(t.Glyph("─"), bar) + t.Glyph("┐")
+	if cut {
+		top = t.Pad(" "+t.Glyph("…")+" taller", bar+2)
+	}
+	out = append(out, " "+edge.Render(top)+" ")
 	side := edge.Render(t.Glyph("│"))
 	for _, r := range rows {
 		out = append(out, " "+side+r+side+" ")
@@ -408,18 +415,11 @@ func (m *Model) block(t *style.Theme, cells []blockmap.Cell, i int, at blockmap.
 	st := lipgloss.NewStyle().Foreground(fg)
 	switch {
 	case i == m.cell:
-		return lipgloss.NewStyle().Foreground(t.Accent).Bold(true).Reverse(true).Render(cursorGlyph(t, glyph))
+		return lipgloss.NewStyle().Foreground(t.Text).Background(t.Cursor).Bold(true).Render(t.Glyph("◆"))
 	case at.File >= 0 && c.File == at.File && c.Kind != blockmap.Free:
 		st = st.Foreground(t.Accent)
 	}
 	return st.Render(glyph)
-}
-
-func cursorGlyph(t *style.Theme, g string) string {
-	if t.Plain || t.ASCII {
-		return "@"
-	}
-	return g
 }
 
 // look is the colour and the sign of a cell.
@@ -473,7 +473,7 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 	}
 	per := int64(info.Clusters) * info.Cluster / int64(max(1, m.cols*m.rows))
 	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)), t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
-		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("in one piece", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
+		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
 	pieces := m.lay.InPieces()
 	if len(pieces) == 0 {
 		out = append(out, t.Bold(t.Good, "Every file lies in one piece."))
@@ -555,10 +555,10 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 		}
 		add(t.Glyph("•")+" ", t.Bad, loses)
 	}
-	rest := h - len(out) - 1
+	rest := h - len(out)
 	m.lines.Resize(len(lines), rest)
 	from, to := m.lines.Window()
-	return t.Block(append(append(out, ""), lines[from:to]...), w, h)
+	return t.Block(append(out, lines[from:to]...), w, h)
 }
 
 // strip is a drive as a bar lying down, with its parts to scale, and their names below.

@@ -68,7 +68,7 @@ func (t *Theme) Bold(fg color.Color, s string) string { return t.Style(fg).Bold(
 var ascii = map[string]string{
 	"─": "-", "│": "|", "┬": "+", "┴": "+", "┼": "+", "┌": "+", "┐": "+", "└": "+", "┘": "+", "├": "+", "┤": "+",
 	"▌": ">", "▸": ">", "▪": "*", "▫": "!", "…": "~", "·": ".", "█": "#", "▓": "%", "▒": "=", "░": ":", "•": "*",
-	"✓": "x", "→": "->", "▏": "|", "♥": "*",
+	"✓": "x", "→": "->", "▏": "|", "♥": "*", "◆": "@",
 }
 
 // Glyph returns a character, or what stands for it in ASCII.

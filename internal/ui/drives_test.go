@@ -1,0 +1,210 @@
+package ui
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/drives"
+	"polytome/internal/judge"
+)
+
+// bare is a computer without devices: only image files are drives.
+func bare(t testing.TB) drives.System {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "sys/block"), 0o755))
+	return drives.System{Sys: filepath.Join(dir, "sys"), Proc: filepath.Join(dir, "proc"), Dev: filepath.Join(dir, "dev"), Udev: filepath.Join(dir, "udev")}
+}
+
+// drivesApp is the program on the demo, with its drives shown.
+func drivesApp(t testing.TB) (*app, string) {
+	a, w := demoApp(t, Options{})
+	a.desk.System = bare(t)
+	press(a, "D")
+	return a, filepath.Join(w.Dir, "drives")
+}
+
+// typeIn writes into a question.
+func typeIn(a *app, s string) { a.Update(tea.PasteMsg{Content: s}) }
+
+func TestDrivesAreShown(t *testing.T) {
+	a, _ := drivesApp(t)
+	s := text(a)
+	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB", "It may be filled and readied", "bare", "an image file"} {
+		assert.Contains(t, s, want)
+	}
+	press(a, "right")
+	s = text(a)
+	assert.Contains(t, s, "OXBOW (exFAT, 116.00 GiB) was not let go of in order")
+	assert.NotContains(t, s, "It is built into")
+	s = strings.Split(text(a), "OXBOW, exFAT")[1]
+	assert.Contains(t, s, "titles for Oxbow")
+	press(a, "right", "right")
+	assert.Contains(t, text(a), "It is bare: there is no volume on it that could be read.  → r readies it for a loader.")
+	press(a, "enter")
+	assert.Contains(t, text(a), "There is no volume on it: r readies it.")
+	press(a, "right")
+	assert.Contains(t, text(a), "NORTH (FAT32", "round and round")
+	press(a, "esc")
+	assert.Contains(t, text(a), "▸1 Intake")
+}
+
+func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
+	a, dir := drivesApp(t)
+	press(a, "enter")
+	s := text(a)
+	assert.Contains(t, s, "2 files lie in pieces")
+	press(a, "n")
+	assert.Contains(t, text(a), "FULL/VSP-21533 - Gannet Patrol.iso. 3.05 GiB, in 3 pieces")
+	press(a, "tab")
+	assert.Contains(t, text(a), "in one piece, from")
+	a.Update(tea.MouseClickMsg{X: 60, Y: 40, Button: tea.MouseLeft})
+	assert.Contains(t, text(a), "Free. 38.27 GiB are free in all")
+	press(a, "n", "m")
+	assert.Contains(t, text(a), "1 file is in one piece now.")
+	press(a, "M")
+	assert.Contains(t, text(a), "Every file lies in one piece.")
+	press(a, "M")
+	assert.Contains(t, text(a), "There is nothing in pieces here")
+	press(a, "esc")
+	assert.Contains(t, text(a), "▸D Drives 4")
+	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", filepath.Join(dir, "north-58.img")))
+	defer judge.Root(t, "losetup", "-d", loop)
+	judge.Root(t, "fsck.fat", "-n", loop)
+}
+
+func TestAVolumeIsCheckedAndMended(t *testing.T) {
+	a, _ := drivesApp(t)
+	press(a, "right", "c")
+	s := text(a)
+	assert.Contains(t, s, "This is wrong, and mending would do:")
+	assert.Contains(t, s, "It is marked as whole")
+	assert.Contains(t, s, "Nothing has been changed")
+	press(a, "R")
+	assert.Contains(t, text(a), "The volume is sound")
+	press(a, "esc")
+	assert.NotContains(t, text(a), "not let go of in order")
+}
+
+func TestReadyingWantsTheName(t *testing.T) {
+	a, dir := drivesApp(t)
+	press(a, "left", "r") // the bare one
+	assert.Contains(t, text(a), "Ready quay-28.img for which loader")
+	typeIn(a, "nobody")
+	press(a, "enter")
+	assert.Contains(t, text(a), "nobody")
+	assert.NotContains(t, text(a), "Steps")
+	press(a, "r")
+	typeIn(a, "bellows")
+	press(a, "enter")
+	s := text(a)
+	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows wants that name", "Nothing has been written yet", "the Bellows add-on"} {
+		assert.Contains(t, s, want)
+	}
+	press(a, "enter")
+	typeIn(a, "y")
+	press(a, "enter")
+	assert.Contains(t, text(a), "That is not the name of the drive, so nothing was begun.")
+	press(a, "enter")
+	typeIn(a, "quay-28.img")
+	press(a, "enter")
+	assert.Contains(t, text(a), "Proof: nothing is wrong. It is ready.")
+	press(a, "esc")
+	assert.Contains(t, text(a), "PIPIT, FAT32")
+	out := judge.Run(t, "sfdisk", "-d", filepath.Join(dir, "quay-28.img"))
+	assert.Contains(t, out, "type=c")
+
+	// with the loader's own files, in an edition
+	kit := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(kit, "bellows-west.bin"), []byte("w"), 0o600))
+	press(a, "r")
+	typeIn(a, "bellows")
+	press(a, "enter")
+	assert.Contains(t, text(a), "which is empty")
+	press(a, "f")
+	typeIn(a, "west "+kit)
+	press(a, "enter")
+	assert.Contains(t, text(a), "put 1 file of the Bellows add-on there")
+	press(a, "esc")
+	assert.Contains(t, text(a), "▸D Drives")
+}
+
+func TestReadyingKeepsTheChoices(t *testing.T) {
+	a, _ := drivesApp(t)
+	press(a, "p")
+	assert.Contains(t, text(a), "Fill it for which loader? rowan")
+	press(a, "enter")
+	assert.Contains(t, text(a), "NORTH is a place of the bench now")
+	require.Len(t, a.desk.Bench.Places, 2)
+	assert.Equal(t, "drive:drives/north-58.img", a.desk.Bench.Places[1].At)
+	b, err := bench.Load(a.desk.Bench.File())
+	require.NoError(t, err)
+	assert.Len(t, b.Places, 2, "and it is saved")
+	a.desk.Bench.Places[1].Titles = bench.Keys{"VSP-20417", "VSP-21002"}
+	pump(a, a.desk.Survey())
+	goes, _ := a.desk.Chosen(1)
+	assert.Equal(t, 2, goes)
+	press(a, "D", "r", "enter")
+	require.Contains(t, text(a), "titles for Rowan")
+	press(a, "enter")
+	typeIn(a, "north-58.img")
+	press(a, "enter")
+	require.Contains(t, text(a), "It is ready")
+	assert.Contains(t, text(a), "what was chosen for it stays chosen")
+	goes, _ = a.desk.Chosen(1)
+	assert.Equal(t, 2, goes, "the choices are as they were")
+	require.NotNil(t, a.desk.Surveys[1])
+	assert.Len(t, a.desk.Surveys[1].There, 2, "only the folders are there")
+	press(a, "esc", "p")
+	assert.Contains(t, text(a), "is on it already")
+	press(a, "u")
+	assert.Len(t, a.desk.Bench.Places, 1)
+}
+
+func TestWhatMayNotBeTouched(t *testing.T) {
+	a, dir := drivesApp(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(a.desk.System.Proc, "self"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(a.desk.System.Proc, "self/mountinfo"), []byte("1 0 0:50 / /media/north rw - fuse.x "+filepath.Join(dir, "north-58.img")+" rw\n"), 0o600))
+	pump(a, a.desk.FindDrives())
+	s := text(a)
+	assert.Contains(t, s, "Polytome does not write to it")
+	assert.Contains(t, s, "is mounted at /media/north")
+	assert.Contains(t, s, "x ejects it")
+	press(a, "r")
+	assert.Contains(t, text(a), "It cannot be readied")
+	press(a, "enter")
+	assert.Contains(t, text(a), "lie in pieces")
+	press(a, "n", "m")
+	assert.Contains(t, text(a), "Nothing is written to it")
+	press(a, "esc", "right", "x")
+	assert.Contains(t, text(a), "is a file, and everything is in it")
+}
+
+func TestImagesAreShownAndMade(t *testing.T) {
+	a, dir := drivesApp(t)
+	press(a, "a")
+	typeIn(a, "drives/none.img")
+	press(a, "enter")
+	assert.Contains(t, text(a), "There is no image file")
+	press(a, "a")
+	typeIn(a, "new.img 4GiB")
+	press(a, "enter")
+	assert.Contains(t, text(a), "▸D Drives 5")
+	assert.Contains(t, text(a), "4.00 GiB")
+	info, err := os.Stat(filepath.Join(filepath.Dir(dir), "new.img"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 4<<30, info.Size())
+	press(a, "a")
+	typeIn(a, "new.img 5GiB")
+	press(a, "enter")
+	assert.Contains(t, text(a), "file exists")
+	require.NoError(t, os.Remove(filepath.Join(filepath.Dir(dir), "new.img")))
+	pump(a, a.desk.FindDrives())
+	assert.Contains(t, text(a), "▸D Drives 4", "one that is gone is no longer shown")
+}
