@@ -194,8 +194,9 @@ func (r *readying) run(cmd *cobra.Command, what string) error {
 
 // typedName asks for the drive's name.
 func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *ready.Plan) (string, error) {
+	nobody := usageError{fmt.Errorf("nobody is there to type the name of the drive: agree with --erase %q", consentWord(d))}
 	if f, ok := in.(*os.File); ok && !isTerminal(f) {
-		return "", usageError{fmt.Errorf("nobody is there to type the name of the drive: agree with --erase %q", consentWord(d))}
+		return "", nobody
 	}
 	loses := p.Loses
 	if loses == "" {
@@ -204,7 +205,7 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *ready.Plan) (str
 	fmt.Fprintf(out, "This is lost: %s.\nWrite the drive's name, %s, to go on: ", loses, consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
-		return "", errStopped
+		return "", nobody
 	}
 	return strings.TrimSpace(line), nil
 }
