@@ -331,7 +331,7 @@ func recognise(b []byte) string {
 		return "exfat"
 	case at(3, "NTFS    "):
 		return "ntfs"
-	case at(0, "LUKS\xba\xbe"):
+	case at(0, "LUKS\272\276"):
 		return "crypt"
 	case at(512, "LABELONE"), at(0, "LABELONE"):
 		return "lvm"

@@ -324,7 +324,7 @@ func TestOtherFilesystemsAreRecognised(t *testing.T) {
 	for want, at := range map[string]struct {
 		off  int
 		mark string
-	}{"crypt": {0, "LUKS\xba\xbe"}, "lvm": {512, "LABELONE"}, "swap": {4086, "SWAPSPACE2"}, "ext4": {1080, "\x53\xef"}, "btrfs": {65600, "_BHRfS_M"}, "xfs": {0, "XFSB"}, "iso9660": {32769, "CD001"}} {
+	}{"crypt": {0, "LUKS\272\276"}, "lvm": {512, "LABELONE"}, "swap": {4086, "SWAPSPACE2"}, "ext4": {1080, "\x53\xef"}, "btrfs": {65600, "_BHRfS_M"}, "xfs": {0, "XFSB"}, "iso9660": {32769, "CD001"}} {
 		img := filepath.Join(t.TempDir(), "a.img")
 		b := make([]byte, 4<<20)
 		copy(b[at.off:], at.mark)

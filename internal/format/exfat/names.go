@@ -259,27 +259,8 @@ func (f *format) Gone(set []byte) {
 // Vacant reports whether an entry is not in use.
 func (f *format) Vacant(e []byte) bool { return e[0] != 0 && e[0]&inUse == 0 }
 
-// check says why there can be no file of that name (exFAT specification, 7.7.3).
-func (f *format) check(name string) string {
-	units := len(unitsOf(name))
-	switch {
-	case name == "" || name == "." || name == "..":
-		return fmt.Sprintf("%q is no name for a file", name)
-	case !utf8.ValidString(name):
-		return "the name is not valid Unicode"
-	case units > 255:
-		return fmt.Sprintf("the name has %d UTF-16 units, and exFAT takes 255", units)
-	}
-	for _, r := range name {
-		if r < ' ' || strings.ContainsRune(`"*/:<>?\|`, r) {
-			return fmt.Sprintf("exFAT does not allow the character %q in a name", r)
-		}
-	}
-	if last := name[len(name)-1]; last == '.' || last == ' ' {
-		return fmt.Sprintf("a name that ends in %q cannot be opened on some systems", last)
-	}
-	return ""
-}
+// check says why there can be no file of that name.
+func (f *format) check(name string) string { return volume.CheckName("exFAT", name) }
 
 func labelOf(e []byte) string {
 	units := make([]uint16, min(int(e[1]), 11))

@@ -208,42 +208,20 @@ func (f *format) Chain(n *volume.Node) ([]volume.Run, error) {
 }
 
 func (f *format) chain(first uint32) ([]volume.Run, error) {
-	var runs []volume.Run
-	steps := uint32(0)
-	for c := first; ; {
-		if c < 2 || c >= f.g.clusters+2 {
-			return runs, &volume.ChainError{Say: fmt.Sprintf("its chain leads to cluster %d, which there is not", c)}
-		}
-		if n := len(runs); n > 0 && runs[n-1].End() == c {
-			runs[n-1].Count++
-		} else {
-			runs = append(runs, volume.Run{First: c, Count: 1})
-		}
-		if steps++; steps > f.g.clusters {
-			return runs, &volume.ChainError{Say: "its chain goes in a circle"}
-		}
+	return volume.Follow(first, f.g.clusters, func(c uint32) (uint32, bool, error) {
 		next, err := f.get(c)
-		switch {
-		case err != nil:
-			return runs, err
-		case next == chainEnd:
-			return runs, nil
-		case next == badCluster:
-			return runs, &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
+		if err == nil && next == badCluster {
+			err = &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
 		}
-		c = next
-	}
+		return next, next == chainEnd, err
+	})
 }
 
 // Free goes through the bitmap once.
 func (f *format) Free(ctx context.Context) ([]volume.Run, error) {
 	var out []volume.Run
 	free := func(first, n uint32) {
-		if k := len(out); k > 0 && out[k-1].End() == first {
-			out[k-1].Count += n
-		} else {
-			out = append(out, volume.Run{First: first, Count: n})
-		}
+		out = volume.Append(out, volume.Run{First: first, Count: n})
 	}
 	total := int64(f.g.clusters)
 	err := f.bitmap.Stream(func(off int64, b []byte) error {

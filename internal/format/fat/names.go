@@ -379,26 +379,7 @@ func (f *format) Encode(n *volume.Node, taken func([11]byte) bool) ([]byte, erro
 }
 
 // check says why there can be no file of that name.
-func (f *format) check(name string) string {
-	units := len(utf16.Encode([]rune(name)))
-	switch {
-	case name == "" || name == "." || name == "..":
-		return fmt.Sprintf("%q is no name for a file", name)
-	case !utf8.ValidString(name):
-		return "the name is not valid Unicode"
-	case units > 255:
-		return fmt.Sprintf("the name has %d UTF-16 units, and FAT takes 255", units)
-	}
-	for _, r := range name {
-		if r < ' ' || strings.ContainsRune(`"*/:<>?\|`, r) {
-			return fmt.Sprintf("FAT does not allow the character %q in a name", r)
-		}
-	}
-	if last := name[len(name)-1]; last == '.' || last == ' ' {
-		return fmt.Sprintf("FAT does not allow a name to end in %q", last)
-	}
-	return ""
-}
+func (f *format) check(name string) string { return volume.CheckName("FAT", name) }
 
 // fill brings what is told of a node into its short entry.
 func (f *format) fill(e []byte, n *volume.Node) {

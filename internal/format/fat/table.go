@@ -114,44 +114,25 @@ func (f *format) Chain(n *volume.Node) ([]volume.Run, error) {
 }
 
 func (f *format) chain(first uint32) ([]volume.Run, error) {
-	var runs []volume.Run
-	steps := uint32(0)
-	for c := first; ; {
-		if c < 2 || c >= f.g.clusters+2 {
-			return runs, &volume.ChainError{Say: fmt.Sprintf("its chain leads to cluster %d, which there is not", c)}
-		}
-		if n := len(runs); n > 0 && runs[n-1].End() == c {
-			runs[n-1].Count++
-		} else {
-			runs = append(runs, volume.Run{First: c, Count: 1})
-		}
-		if steps++; steps > f.g.clusters {
-			return runs, &volume.ChainError{Say: "its chain goes in a circle"}
-		}
+	return volume.Follow(first, f.g.clusters, func(c uint32) (uint32, bool, error) {
 		next, err := f.get(c)
 		switch {
 		case err != nil:
-			return runs, err
-		case next >= f.damaged()+1:
-			return runs, nil
+			return 0, false, err
 		case next == f.damaged():
-			return runs, &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
+			return 0, false, &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
 		case next == 0:
-			return runs, &volume.ChainError{Say: "its chain breaks off in a cluster that is called free"}
+			return 0, false, &volume.ChainError{Say: "its chain breaks off in a cluster that is called free"}
 		}
-		c = next
-	}
+		return next, next > f.damaged(), nil
+	})
 }
 
 // Free goes through the table once.
 func (f *format) Free(ctx context.Context) ([]volume.Run, error) {
 	var out []volume.Run
 	free := func(first, n uint32) {
-		if k := len(out); k > 0 && out[k-1].End() == first {
-			out[k-1].Count += n
-		} else {
-			out = append(out, volume.Run{First: first, Count: n})
-		}
+		out = volume.Append(out, volume.Run{First: first, Count: n})
 	}
 	end := f.g.clusters + 2
 	if f.g.bits == 12 {

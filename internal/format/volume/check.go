@@ -337,13 +337,6 @@ func (c *checker) lost() error {
 	v := c.v
 	var lost []Run
 	var held []Run // in use and called free
-	note := func(into *[]Run, at uint32) {
-		if n := len(*into); n > 0 && (*into)[n-1].End() == at {
-			(*into)[n-1].Count++
-		} else {
-			*into = append(*into, Run{at, 1})
-		}
-	}
 	next := uint32(2)
 	taken := func(r Run) {
 		for at := r.First; at < r.End(); at++ {
@@ -352,7 +345,7 @@ func (c *checker) lost() error {
 				continue
 			}
 			if !c.seen.has(at) {
-				note(&lost, at)
+				lost = Append(lost, Run{at, 1})
 			}
 		}
 	}
@@ -362,7 +355,7 @@ func (c *checker) lost() error {
 			if w := c.seen[at/64] >> (at % 64); w == 0 {
 				at += 63 - at%64
 			} else if at += uint32(bits.TrailingZeros64(w)); at < r.End() {
-				note(&held, at)
+				held = Append(held, Run{at, 1})
 			}
 		}
 		next = r.End()

@@ -126,10 +126,8 @@ func (s *space) give(r Run) {
 func Merge(runs []Run) []Run {
 	var out []Run
 	for _, r := range runs {
-		if n := len(out); n > 0 && out[n-1].End() == r.First {
-			out[n-1].Count += r.Count
-		} else if r.Count > 0 {
-			out = append(out, r)
+		if r.Count > 0 {
+			out = Append(out, r)
 		}
 	}
 	return out

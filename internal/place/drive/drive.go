@@ -89,7 +89,6 @@ type Place struct {
 	writable bool
 	held     bool
 	written  atomic.Int64 // writes since the last time that everything was brought to the medium
-	err      error        // closing the volume for reading failed
 }
 
 var _ place.Place = (*Place)(nil)

@@ -6,7 +6,26 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/volume"
+	"polytome/internal/medium"
 )
+
+// Lies sets each of the first bytes of a volume to the values that lie most, one at a time, and opens and checks it.
+func Lies(t *testing.T, open func(volume.Device, int64) (*volume.Volume, error), f *medium.File, bytes int64) {
+	for at := range bytes {
+		for _, c := range []byte{0, 0xFF, 0x7F} {
+			old := make([]byte, 1)
+			_, err := f.ReadAt(old, at)
+			require.NoError(t, err)
+			_, err = f.WriteAt([]byte{c}, at)
+			require.NoError(t, err)
+			if v, err := open(f, f.Size()); err == nil {
+				_, _ = v.Check(ctx)
+			}
+			_, err = f.WriteAt(old, at)
+			require.NoError(t, err)
+		}
+	}
+}
 
 // Fuzz spoils bytes of volumes with some files on them, and opens, reads and mends what comes of it. What is fuzzed is a list of
 // changes, four bytes each: where, counted in pieces of the volume that are not empty, and what.
