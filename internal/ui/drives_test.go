@@ -55,6 +55,20 @@ func TestDrivesAreShown(t *testing.T) {
 	assert.Contains(t, text(a), "▸1 Intake")
 }
 
+func TestDrivesAsRows(t *testing.T) {
+	a, _ := drivesApp(t)
+	a.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	assert.Contains(t, text(a), "north-58.img")
+	press(a, "down")
+	assert.Contains(t, text(a), "OXBOW, exFAT")
+	press(a, "/")
+	typeIn(a, "holiday")
+	press(a, "enter")
+	assert.Contains(t, text(a), "3 files, 7.01 MiB")
+	a.Update(tea.MouseClickMsg{X: 5, Y: 2, Button: tea.MouseLeft})
+	assert.Contains(t, text(a), "NORTH, FAT32")
+}
+
 func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	a, dir := drivesApp(t)
 	press(a, "enter")
@@ -64,6 +78,10 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	assert.Contains(t, text(a), "FULL/VSP-21533 - Gannet Patrol.iso. 3.05 GiB, in 3 pieces")
 	press(a, "tab")
 	assert.Contains(t, text(a), "in one piece, from")
+	press(a, "/")
+	typeIn(a, "underbough")
+	press(a, "enter")
+	assert.Contains(t, text(a), "FULL/VSP-21560 - Underbough.iso. 2.69 GiB")
 	a.Update(tea.MouseClickMsg{X: 60, Y: 40, Button: tea.MouseLeft})
 	assert.Contains(t, text(a), "Free. 38.27 GiB are free in all")
 	press(a, "n", "m")

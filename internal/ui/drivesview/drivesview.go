@@ -56,8 +56,10 @@ type Model struct {
 	left    *volume.Health // after repairing
 	lines   scroll.List    // of readying and checking
 
-	tops []int // columns at which drives begin, for clicks
-	top  int
+	tops   []int // columns at which drives begin, for clicks
+	listed bool  // there is little width: drives are rows
+	from   int   // the first row
+	top    int
 }
 
 // volumeName names a volume on a drive.
@@ -134,8 +136,30 @@ func (m *Model) volume() *drives.Volume {
 	return &f.Volumes[m.vol]
 }
 
-// SetFilter is not used: there are never many drives.
-func (m *Model) SetFilter(string) {}
+// SetFilter goes to the drive, or on the map to the file, that has the words.
+func (m *Model) SetFilter(f string) {
+	switch {
+	case f == "":
+	case m.show == listing:
+		for i, d := range m.d.Drives {
+			text := d.Name() + " " + d.Serial + " " + d.Path
+			for _, v := range d.Volumes {
+				text += " " + v.Label
+			}
+			if desk.HasWords(text, f) {
+				m.turn(i - m.at)
+				return
+			}
+		}
+	case m.show == mapping && m.lay != nil:
+		for _, p := range m.lay.Files {
+			if desk.HasWords(p.Path, f) && len(p.Runs) > 0 {
+				m.cell = int(int64(p.Runs[0].First-2+p.Runs[0].Count/2) * int64(m.cols*m.rows) / int64(m.lay.Info.Clusters))
+				return
+			}
+		}
+	}
+}
 
 // Escape goes back to the drives; it reports whether it did.
 func (m *Model) Escape() bool {
@@ -176,11 +200,21 @@ func (m *Model) Actions() []desk.Action {
 		}
 		return append(append(out, desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() }))), desk.Movement(&m.lines)...)
 	}
-	return []desk.Action{
+	moves := []desk.Action{
 		desk.Do("left h", "the drive before", desk.Just(func() { m.turn(-1) })),
 		desk.Do("right l", "the next drive", desk.Just(func() { m.turn(1) })),
 		desk.Do("up k", "the volume above", desk.Just(func() { m.step(1) })),
 		desk.Do("down j", "the volume below", desk.Just(func() { m.step(-1) })),
+	}
+	if m.listed { // as rows, one below the other
+		moves = []desk.Action{
+			desk.Do("up k", "the drive before", desk.Just(func() { m.turn(-1) })),
+			desk.Do("down j", "the next drive", desk.Just(func() { m.turn(1) })),
+			desk.Do("left h", "the volume before", desk.Just(func() { m.step(-1) })),
+			desk.Do("right l", "the next volume", desk.Just(func() { m.step(1) })),
+		}
+	}
+	return append(moves,
 		desk.Do("enter", "block map", m.openMap),
 		desk.Do("r", "ready it for a loader", m.askLoader),
 		desk.Do("c", "check", m.check),
@@ -188,7 +222,7 @@ func (m *Model) Actions() []desk.Action {
 		desk.Do("X", "unmount only", m.unmount),
 		desk.Do("p", "fill it: make it a place", m.use),
 		desk.Do("a", "an image file", m.askImage).Saying("show one, or make one: a path, and a size behind it for a new one"),
-	}
+	)
 }
 
 func (m *Model) turn(by int) {
@@ -405,6 +439,13 @@ func (m *Model) use() tea.Cmd {
 func (m *Model) Click(x, y int) tea.Cmd {
 	switch m.show {
 	case listing:
+		if i := m.from + y; m.listed && y < m.rows && i < len(m.d.Drives) {
+			if i == m.at {
+				return m.openMap()
+			}
+			m.turn(i - m.at)
+			return nil
+		}
 		for i := len(m.tops) - 1; i >= 0; i-- {
 			if m.tops[i] >= 0 && x >= m.tops[i] {
 				if i == m.at {

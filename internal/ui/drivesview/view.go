@@ -36,7 +36,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		return t.Block([]string{"", " " + t.Paint(t.Dim, say)}, w, h)
 	}
-	if w < twoSides {
+	if m.listed = w < twoSides; m.listed {
 		return m.narrow(t, w, h)
 	}
 	left := w * 11 / 20
@@ -351,7 +351,7 @@ func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	var out []string
 	rows := min(len(m.d.Drives), max(2, h/3))
 	from := max(0, min(m.at-rows/2, len(m.d.Drives)-rows))
-	m.tops = nil
+	m.tops, m.from, m.rows = nil, from, rows
 	for i := from; i < from+rows; i++ {
 		f := &m.d.Drives[i]
 		out = append(out, t.Row(w, i == m.at, style.Cell{Text: f.Name(), Width: w - 30, Bold: i == m.at}, style.Cell{Text: size.Format(f.Size), Width: 12, Right: true, FG: t.Dim},
