@@ -82,6 +82,19 @@ func make32(t testing.TB, dev string) {
 	require.NoError(t, fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 512, Label: "QUAY"}))
 }
 
+// another gives a drive another signature in its partition table.
+func another(t testing.TB, name string) {
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	require.NoError(t, err)
+	b := make([]byte, 1)
+	_, err = f.ReadAt(b, 0x1B8)
+	require.NoError(t, err)
+	b[0] ^= 0xFF
+	_, err = f.WriteAt(b, 0x1B8)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+}
+
 func (c *computer) look(what string) *drives.Drive {
 	d, err := c.Look(ctx, what)
 	require.NoError(c.t, err)
@@ -149,11 +162,7 @@ func TestTheGuardRefuses(t *testing.T) {
 			c.write(c.Sys, "block/sdb/size", "1000")
 		}, "it had 128.00 MiB and has"},
 		"another table": {func(c *computer) {
-			f, err := os.OpenFile(filepath.Join(c.Dev, "sdb"), os.O_RDWR, 0)
-			require.NoError(c.t, err)
-			_, err = f.WriteAt([]byte{7}, 0x1B8)
-			require.NoError(c.t, err)
-			require.NoError(c.t, f.Close())
+			another(c.t, filepath.Join(c.Dev, "sdb"))
 		}, "its partition table is another one"},
 		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) }, "there is no drive"},
 	} {
@@ -202,11 +211,7 @@ func TestConsent(t *testing.T) {
 func TestJustBeforeTheFirstWrite(t *testing.T) {
 	for name, change := range map[string]func(name string){
 		"its table": func(name string) {
-			f, err := os.OpenFile(name, os.O_RDWR, 0)
-			require.NoError(t, err)
-			_, err = f.WriteAt([]byte{9}, 0x1B8)
-			require.NoError(t, err)
-			require.NoError(t, f.Close())
+			another(t, name)
 		},
 	} {
 		img := filepath.Join(t.TempDir(), "stick.img")

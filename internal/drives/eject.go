@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // A Holding is a program that has files of a drive open.
@@ -75,6 +76,9 @@ func (s System) Paths(d *Drive) []string {
 	return out
 }
 
+// lettingGo is how long the program behind a mount has to end.
+const lettingGo = 5 * time.Second
+
 // Release is how a drive was let go of.
 type Release struct {
 	Unmounted []string `json:"unmounted,omitempty"`
@@ -127,7 +131,11 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(str
 		}
 		r.Unmounted = append(r.Unmounted, at)
 	}
-	if who := s.Programs("", s.Paths(d)...); len(who) > 0 {
+	who := s.Programs("", s.Paths(d)...)
+	for end := time.Now().Add(lettingGo); len(who) > 0 && len(r.Unmounted) > 0 && time.Now().Before(end) && ctx.Err() == nil; who = s.Programs("", s.Paths(d)...) {
+		time.Sleep(lettingGo / 50) // a mount that is a program of its own ends a moment after it was unmounted
+	}
+	if len(who) > 0 {
 		return nil, &BusyError{Drive: d.Name(), At: d.Path, Programs: who}
 	}
 	tell("writing out what waits for " + d.Name())

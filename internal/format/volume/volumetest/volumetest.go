@@ -170,7 +170,7 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("the label", func(t *testing.T) {
 		d := f.disk(t)
 		v := f.open(t, d)
-		for _, label := range []string{"PIPIT", "OXBOW 2", ""} {
+		for _, label := range []string{"PIPIT", "QUAY 2", ""} {
 			require.NoError(t, v.SetLabel(ctx, label))
 			require.NoError(t, v.Close())
 			f.sound(t, d)
