@@ -13,6 +13,7 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/godbus/dbus/v5 v5.2.4
+	github.com/jlaffaye/ftp v0.2.4
 	github.com/klauspost/compress v1.19.0
 	github.com/klauspost/readahead v1.4.0
 	github.com/mozillazg/go-unidecode v0.2.0

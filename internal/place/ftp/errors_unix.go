@@ -1,0 +1,10 @@
+//go:build !windows
+
+package ftp
+
+import "syscall"
+
+const (
+	errRefused = syscall.ECONNREFUSED
+	errNoRoute = syscall.EHOSTUNREACH
+)

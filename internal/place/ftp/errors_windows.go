@@ -1,0 +1,8 @@
+package ftp
+
+import "golang.org/x/sys/windows"
+
+const (
+	errRefused = windows.WSAECONNREFUSED
+	errNoRoute = windows.WSAEHOSTUNREACH
+)
