@@ -297,7 +297,9 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 	}
 	info := vol.Info()
 	v.Filesystem, v.Label, v.Cluster, v.Dirty = info.Filesystem, info.Label, info.Cluster, info.Dirty
-	if table := int64(info.Clusters) * 4; table <= freeTable || info.Filesystem == "exfat" {
+	if free, ok := vol.FreeTold(); ok {
+		v.Free = free
+	} else if table := int64(info.Clusters) * 4; table <= freeTable || info.Filesystem == "exfat" {
 		if free, err := vol.FreeBytes(ctx); err == nil {
 			v.Free = free
 		} else {

@@ -134,7 +134,7 @@ func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	case len(v.MountedAt) > 0:
 		p, err = folder.Open(v.MountedAt[0], folder.Options{})
 	case v.Ours():
-		p, err = drive.Open(ctx, sys, drive.Address{Drive: d.Path, Part: v.Number}, drive.Options{})
+		p, err = drive.On(sys, d, v, drive.Options{})
 	default:
 		return &Contents{}, nil
 	}
@@ -146,9 +146,13 @@ func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	if err != nil {
 		return nil, err
 	}
-	f, err := p.Facts(ctx, entries)
-	if err != nil {
-		return nil, err
+	fs, err := place.FilesystemNamed(v.Filesystem)
+	if err != nil { // mounted, and of no kind that is known here
+		f, err := p.Facts(ctx, entries)
+		if err != nil {
+			return nil, err
+		}
+		fs = f.Filesystem
 	}
-	return Of(entries, f.Filesystem, set), nil
+	return Of(entries, fs, set), nil
 }

@@ -114,6 +114,9 @@ func (f *format) HeadRight(data []byte, n, parent *volume.Node) bool {
 	return true
 }
 
+// Told is what the sector beside the boot sector tells.
+func (f *format) Told() (clusters uint32, ok bool) { return f.told, f.tells && f.told != 0xFFFFFFFF }
+
 // MarkWhole forgets that somebody did not finish writing.
 func (f *format) MarkWhole() { f.info.Dirty = false }
 

@@ -106,6 +106,11 @@ func Open(ctx context.Context, sys drives.System, a Address, opts Options) (*Pla
 	if err != nil {
 		return nil, err
 	}
+	return On(sys, d, vol, opts)
+}
+
+// On opens a volume of a drive that was looked at just now.
+func On(sys drives.System, d *drives.Drive, vol *drives.Volume, opts Options) (*Place, error) {
 	p := &Place{sys: sys, shown: d, vol: vol, opts: opts, pace: place.NewPace(opts.Rate)}
 	f, err := os.Open(d.Path)
 	if err != nil {
