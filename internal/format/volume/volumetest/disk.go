@@ -152,11 +152,31 @@ func (o *Overlay) WriteAt(b []byte, off int64) (int, error) {
 // Sync does nothing.
 func (o *Overlay) Sync() error { return nil }
 
-// Whole is the disk with what was written over it.
-func (o *Overlay) Whole() *Disk {
-	b := append([]byte(nil), o.base...)
+// Save writes the disk, with what was written over it, into a file.
+func (o *Overlay) Save(t testing.TB, name string) {
+	(&Disk{B: o.base}).Save(t, name)
+	f, err := os.OpenFile(name, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer f.Close()
 	for s, w := range o.wrote {
-		copy(b[s*tear:], w)
+		_, err := f.WriteAt(w, s*tear)
+		require.NoError(t, err)
 	}
-	return &Disk{B: b}
+}
+
+// Save writes the disk into a file, with holes where it is nothing but zeros.
+func (d *Disk) Save(t testing.TB, name string) {
+	f, err := os.Create(name)
+	require.NoError(t, err)
+	defer f.Close()
+	require.NoError(t, f.Truncate(int64(len(d.B))))
+	const block = 64 << 10
+	zeros := make([]byte, block)
+	for at := 0; at < len(d.B); at += block {
+		b := d.B[at:min(at+block, len(d.B))]
+		if string(b) != string(zeros[:len(b)]) {
+			_, err := f.WriteAt(b, int64(at))
+			require.NoError(t, err)
+		}
+	}
 }
