@@ -30,7 +30,7 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if to == "" {
 				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
 			}
-			p, err := survey.OpenPlace(drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, false)
+			p, err := survey.OpenPlace(drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, nil, false)
 			if err != nil {
 				return err
 			}

@@ -131,6 +131,13 @@ func UnknownFilesystem(name string) Filesystem {
 	return f
 }
 
+// Like takes over what another one tells of itself: what is kept of a filesystem that is not among the known ones.
+func (f Filesystem) Like(told Filesystem) Filesystem {
+	f.Name, f.Shown, f.LargestFile, f.LongestName, f.Units = told.Name, told.Shown, told.LargestFile, told.LongestName, told.Units
+	f.Forbidden, f.Windows, f.CaseSensitive, f.Holes = told.Forbidden, told.Windows, told.CaseSensitive, told.Holes
+	return f
+}
+
 type step struct{ upTo, cluster int64 }
 
 // steps is the usual table of cluster sizes by capacity.

@@ -159,6 +159,9 @@ func (b *Bench) Resolve(path string) string {
 		}
 		return a.String()
 	}
+	if strings.Contains(path, "://") { // on another machine
+		return path
+	}
 	if b.file == "" || filepath.IsAbs(path) {
 		return path
 	}

@@ -111,7 +111,7 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 	}
 	fs, err := place.FilesystemNamed(snap.Facts.Filesystem.Name)
 	if err != nil {
-		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name)
+		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name).Like(snap.Facts.Filesystem)
 	}
 	snap.Facts.Filesystem = fs
 	snap.There = []place.Entry{}

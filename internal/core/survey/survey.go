@@ -20,10 +20,7 @@ import (
 	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
-	"polytome/internal/drives"
 	"polytome/internal/place"
-	"polytome/internal/place/drive"
-	"polytome/internal/place/folder"
 )
 
 // A Survey is one place seen with the titles in mind, at one moment.
@@ -238,31 +235,6 @@ func (s *Survey) Narrow(b *bench.Bench, n int, keep []bool) {
 	wants := b.Wanted(n, s.Titles)
 	s.plan = nil
 	s.Sheet.Choose(func(i int) bool { return keep[i] && wants(i) })
-}
-
-// Open opens the place itself. The caller closes it.
-func (s *Survey) Open() (place.Place, error) {
-	return OpenPlace(s.dir, s.Config, s.onePiece())
-}
-
-// onePiece reports whether one of the loaders wants files in one piece where the place is.
-func (s *Survey) onePiece() bool {
-	return slices.ContainsFunc(s.Profiles, func(p *loader.Profile) bool {
-		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Road == s.Config.Road && a.OnePiece })
-	})
-}
-
-// OpenPlace opens the place at an address, a folder or a drive, as the bench has it set up.
-func OpenPlace(at string, c bench.Place, onePiece bool) (place.Place, error) {
-	for _, u := range []string{"ftp://", "smb://"} {
-		if strings.HasPrefix(c.At, u) {
-			return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders, mounted drives, drives and images", c.Name)
-		}
-	}
-	if a, ok := drive.ParseAddress(at); ok {
-		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece, Rate: int64(c.Rate)})
-	}
-	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster), Rate: int64(c.Rate)})
 }
 
 // Plan is the steps for the present choices. It is made once for them, and must

@@ -1,0 +1,103 @@
+package survey
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
+	"polytome/internal/drives"
+	"polytome/internal/place"
+	"polytome/internal/place/drive"
+	"polytome/internal/place/folder"
+	"polytome/internal/place/ftp"
+	"polytome/internal/secret"
+	"polytome/internal/size"
+)
+
+// Open opens the place itself. The caller closes it.
+func (s *Survey) Open() (place.Place, error) {
+	return OpenPlace(s.dir, s.Config, s.Profile, s.onePiece())
+}
+
+// onePiece reports whether one of the loaders wants files in one piece where the place is.
+func (s *Survey) onePiece() bool {
+	return slices.ContainsFunc(s.Profiles, func(p *loader.Profile) bool {
+		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Road == s.Config.Road && a.OnePiece })
+	})
+}
+
+// OpenPlace opens the place at an address as the bench has it set up: a folder, a drive, or a console over FTP. What a
+// console's server is like and who may log in stands in the profile of the loader, which may be nil.
+func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (place.Place, error) {
+	if strings.HasPrefix(at, "smb://") {
+		return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders, mounted drives and shares, drives, images, and consoles over FTP", c.Name)
+	}
+	if a, ok := drive.ParseAddress(at); ok {
+		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece, Rate: int64(c.Rate)})
+	}
+	if a, ok, err := ftp.ParseAddress(at); ok {
+		if err != nil {
+			return nil, err
+		}
+		o, err := Console(a, c, p)
+		if err != nil {
+			return nil, err
+		}
+		return ftp.Open(context.Background(), a, o)
+	}
+	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster), Rate: int64(c.Rate)})
+}
+
+// Console is what is known of a console's server: from the bench, from the profile, and its password from the keyring.
+func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, error) {
+	o := ftp.Options{Rate: int64(c.Rate), Room: int64(c.Room), Cluster: int64(c.Cluster)}
+	fs := place.UnknownFilesystem("own")
+	fs.Shown = "its own"
+	var at *loader.Attachment
+	if p != nil {
+		at = p.Attachment("ftp", c.As)
+	}
+	if at != nil {
+		o.User, o.Password, o.Port = at.Login.User, at.Login.Password, at.Login.Port
+		o.NoListing = strings.HasPrefix(at.Server.Listing, "unix") || strings.HasPrefix(at.Server.Listing, "dos")
+		if at.Server.Idle != "" {
+			idle, err := time.ParseDuration(at.Server.Idle)
+			if err != nil {
+				return o, fmt.Errorf("the profile of %s: idle: %w", p.Shown, err)
+			}
+			o.Idle = idle
+		}
+		if o.Cluster == 0 {
+			o.Cluster = int64(at.Cluster)
+		}
+		fs.CaseSensitive = at.Case != "ignored"
+		for _, v := range at.Volumes {
+			if v.Name == path.Base(a.Root) && o.Room == 0 {
+				o.Room = int64(v.Size)
+			}
+		}
+	}
+	if a.User != "" && a.User != o.User {
+		o.User, o.Password = a.User, ""
+	}
+	if kept, err := secret.Find(a.Host, o.User); err == nil {
+		o.Password = kept
+	}
+	if c.As != "" {
+		declared, err := place.FilesystemNamed(c.As)
+		if err != nil {
+			return o, err
+		}
+		fs = declared
+	}
+	if o.Cluster == 0 {
+		o.Cluster = 16 * size.KiB
+	}
+	o.Filesystem = fs
+	return o, nil
+}
