@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/godbus/dbus/v5"
@@ -12,17 +13,21 @@ import (
 )
 
 // disks is a made-up udisks.
-type disks struct{ asked []string }
+type disks struct {
+	mu    sync.Mutex
+	asked []string
+}
 
-func (d *disks) Unmount(map[string]dbus.Variant) *dbus.Error {
-	d.asked = append(d.asked, "unmount")
+func (d *disks) ask(what string) *dbus.Error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.asked = append(d.asked, what)
 	return nil
 }
 
-func (d *disks) PowerOff(map[string]dbus.Variant) *dbus.Error {
-	d.asked = append(d.asked, "power off")
-	return nil
-}
+func (d *disks) Unmount(map[string]dbus.Variant) *dbus.Error { return d.ask("unmount") }
+
+func (d *disks) PowerOff(map[string]dbus.Variant) *dbus.Error { return d.ask("power off") }
 
 func (d *disks) Get(iface, property string) (dbus.Variant, *dbus.Error) {
 	return dbus.MakeVariant(dbus.ObjectPath(udisksRoot + "drives/Halyard_Pocket")), nil
@@ -56,6 +61,8 @@ func TestUdisksIsAsked(t *testing.T) {
 	drive, err := udisksDrive("sdb")
 	require.NoError(t, err)
 	require.NoError(t, udisks(drive, "Drive.PowerOff"))
-	assert.Equal(t, []string{"unmount", "power off"}, d.asked)
 	assert.Error(t, udisks("block_devices/sdc1", "Filesystem.Unmount"), "one that it does not know")
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	assert.Equal(t, []string{"unmount", "power off"}, d.asked)
 }
