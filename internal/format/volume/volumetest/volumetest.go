@@ -349,7 +349,11 @@ func (f Filesystem) cuts(t *testing.T) {
 			require.NoError(t, err)
 		}
 		require.NoError(t, v.Close())
-		for range 15 {
+		changes := 15
+		if f.Size > 20<<20 { // large tables take their time
+			changes = 8
+		}
+		for range changes {
 			before := map[string][]byte{}
 			for n, b := range w.files {
 				before[n] = b
@@ -396,7 +400,7 @@ func (f Filesystem) cuts(t *testing.T) {
 			copy(d.B, after)
 		}
 	}
-	assert.Greater(t, judged, 15)
+	assert.Greater(t, judged, 10)
 }
 
 // isPrefix reports whether a file that was being made longer or shorter is in between: zeros may follow.
