@@ -32,8 +32,3 @@ func openExclusive(name string, image bool) (*os.File, error) {
 	}
 	return f, nil
 }
-
-// Reread has the kernel read the partition table of a device anew.
-func Reread(f *os.File) error {
-	return unix.IoctlSetInt(int(f.Fd()), unix.BLKRRPART, 0)
-}

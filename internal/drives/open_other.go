@@ -14,6 +14,3 @@ func openExclusive(name string, image bool) (*os.File, error) {
 	}
 	return os.OpenFile(name, os.O_RDWR, 0)
 }
-
-// Reread does nothing.
-func Reread(*os.File) error { return nil }

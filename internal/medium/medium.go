@@ -24,6 +24,7 @@ type File struct {
 	owner  bool // closes the file
 	before func() error
 	wrote  *atomic.Int64 // bytes since they were last sent on their way
+	change *atomic.Bool  // something was written at all
 }
 
 // Of takes over an opened file or device. Its size is found out.
@@ -32,7 +33,7 @@ func Of(f *os.File) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &File{f: f, size: info.Size(), owner: true, wrote: &atomic.Int64{}}
+	m := &File{f: f, size: info.Size(), owner: true, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
 	if info.Mode()&os.ModeDevice != 0 {
 		m.device = true
 		if m.size, err = f.Seek(0, io.SeekEnd); err != nil {
@@ -80,8 +81,11 @@ func (m *File) may(off, n int64) error {
 		return fmt.Errorf("writing to %s: byte %s lies beyond its end", m.f.Name(), size.Exact(off+n))
 	}
 	if m.before != nil {
-		return m.before()
+		if err := m.before(); err != nil {
+			return err
+		}
 	}
+	m.change.Store(true)
 	return nil
 }
 
@@ -150,10 +154,14 @@ func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	return m.f, m.base + off, m.size - off, !m.device
 }
 
-// Close closes the file, unless it is a part of another one.
+// Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to, it is told
+// to forget: it keeps what it read of a partition apart from what is on the whole device.
 func (m *File) Close() error {
 	if !m.owner {
 		return nil
+	}
+	if m.device && m.change.Load() {
+		forget(m.f)
 	}
 	return m.f.Close()
 }

@@ -50,3 +50,10 @@ func ahead(f *os.File, off, n int64) {
 		_ = unix.Fadvise(int(f.Fd()), off, min(n, aheadUnit), unix.FADV_WILLNEED)
 	}
 }
+
+// forget has the system drop what it read of a device, and read the partition table anew. Where that is not possible, as with
+// a device without partitions, nothing is lost.
+func forget(f *os.File) {
+	_ = unix.IoctlSetInt(int(f.Fd()), unix.BLKFLSBUF, 0)
+	_ = unix.IoctlSetInt(int(f.Fd()), unix.BLKRRPART, 0)
+}

@@ -65,6 +65,9 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 	}
 	defer m.Close()
 	broken := func(err error) error {
+		if drives.IsRefused(err) {
+			return err // nothing was written
+		}
 		return fmt.Errorf("readying %s: %w; it holds no usable volume now: ready it again", p.Drive.Name(), err)
 	}
 	next()

@@ -289,7 +289,7 @@ func (w *Writer) Commit() error {
 		}
 		fill(w.over)
 		if err := v.patch(w.over); err != nil {
-			return err
+			return v.failing(err) // memory and device are of different minds now
 		}
 	}
 	v.release = append(v.release, old...)
