@@ -160,7 +160,7 @@ func TestExitStatuses(t *testing.T) {
 		"unknown place":        {[]string{"fit", "--bench", w.Bench, "--place", "Sout stick"}, 2, "it has: North stick"},
 		"no such place":        {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1, "there is no folder /nowhere"},
 		"unknown filesystem":   {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--as", "fat23"}, 1, "known are fat32"},
-		"a road to come":       {[]string{"fill", "--from", games, "--loader", "rowan", "--to", "ftp://10.0.0.1"}, 1, "cannot be filled by this version"},
+		"a road to come":       {[]string{"fill", "--from", games, "--loader", "rowan", "--to", "smb://127.0.0.1/share"}, 1, "cannot be filled by this version"},
 		"no source readable":   {[]string{"intake", "/nowhere"}, 1, "none of the source folders could be read"},
 		"one source missing":   {[]string{"intake", games, "/nowhere"}, 3, "not read: /nowhere"},
 		"all sources fine":     {[]string{"intake", games}, 0, ""},

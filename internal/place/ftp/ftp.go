@@ -175,7 +175,7 @@ func (p *Place) refused(user string, err error) error {
 // unreachable says in words why there is no connection.
 func (p *Place) unreachable(err error) error {
 	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
-	say := err.Error()
+	say := "the connection to " + host + " broke off at once"
 	var dns *net.DNSError
 	var ne net.Error
 	var te *textproto.Error
