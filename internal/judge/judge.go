@@ -46,6 +46,17 @@ func Root(t testing.TB, program string, args ...string) string {
 	return Run(t, program, args...)
 }
 
+// AsRoot reports whether the test goes on here. Where the tests run as somebody else, it is run as root in a process of its
+// own, through sudo, and its verdict is that of the test.
+func AsRoot(t *testing.T) bool {
+	t.Helper()
+	if os.Getuid() == 0 {
+		return true
+	}
+	Run(t, "sudo", "-n", os.Args[0], "-test.run=^"+t.Name()+"$")
+	return false
+}
+
 // Try is [Run] for a program whose failure is an answer too.
 func Try(t testing.TB, program string, args ...string) (string, error) {
 	t.Helper()

@@ -189,6 +189,7 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("a device that fails", f.failures)
 	t.Run("a full volume", f.full)
 	t.Run("files in pieces", f.pieces)
+	t.Run("a cut while files are gathered", f.gatherCuts)
 	t.Run("damage is mended", f.damage)
 }
 
@@ -539,6 +540,75 @@ func (f Filesystem) pieces(t *testing.T) {
 	h, err := v.Check(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, h.Findings)
+}
+
+// gatherCuts brings a file into one piece, moving others, and cuts the device off after every sector written: all files stay as
+// they were.
+func (f Filesystem) gatherCuts(t *testing.T) {
+	d := f.disk(t)
+	v := f.open(t, d)
+	free, err := v.FreeBytes(ctx)
+	require.NoError(t, err)
+	cluster := f.Clusters
+	want := map[string][]byte{}
+	write := func(name string, n int64) {
+		data := bytesOf(int64(len(want)), int(n))
+		require.NoError(t, Put(v, name, data))
+		want[name] = data
+	}
+	fill := func(name string, n int64) { // what is not looked at
+		w, err := v.Create(ctx, name, n, true)
+		require.NoError(t, err)
+		require.NoError(t, w.Skip(n))
+		require.NoError(t, w.Commit())
+	}
+	for i := range 6 {
+		write(fmt.Sprintf("S%d", i), 3*cluster)
+	}
+	fill("REST", free-6*3*cluster-7*cluster)
+	for _, i := range []int{0, 2, 4} {
+		require.NoError(t, v.Remove(ctx, fmt.Sprintf("S%d", i)))
+		delete(want, fmt.Sprintf("S%d", i))
+	}
+	require.NoError(t, v.Flush())
+	fill("TAIL", 3*cluster)
+	write("TORN", 8*cluster)
+	require.NoError(t, v.Close())
+	v = f.open(t, d)
+	runs, err := v.Extents("TORN")
+	require.NoError(t, err)
+	require.Greater(t, len(volume.Merge(runs)), 1)
+	require.NoError(t, v.Remove(ctx, "TAIL"))
+	require.NoError(t, v.Truncate(ctx, "REST", free-40*cluster)) // room to move, at the end
+	require.NoError(t, v.Close())
+	v = f.open(t, d)
+	d.Noting, d.Writes = true, nil
+	_, err = v.Gather(ctx, "TORN", true, nil)
+	require.NoError(t, err)
+	require.NoError(t, v.Close())
+	d.Noting = false
+	runs, err = f.open(t, d).Extents("TORN")
+	require.NoError(t, err)
+	assert.Len(t, volume.Merge(runs), 1)
+	require.NotEmpty(t, d.Writes)
+	for len(d.Writes) > 0 {
+		d.Back()
+		cut := d.Over()
+		v := f.open(t, cut)
+		_, left, err := v.Repair(ctx)
+		require.NoError(t, err)
+		for _, x := range left.Findings {
+			assert.Contains(t, []volume.Kind{volume.Count, volume.Unclean}, x.Kind, "%s %s", x.Path, x.Say)
+		}
+		require.NoError(t, v.Close())
+		tree := f.open(t, cut).FS()
+		for name, b := range want {
+			assert.True(t, bytes.Equal(b, Drain(t, tree, name)), "%s, cut off %d writes early", name, len(d.Writes))
+		}
+		if len(d.Writes)%11 == 0 {
+			f.sound(t, cut)
+		}
+	}
 }
 
 // damage spoils single bytes of what the volume knows of itself: no panic, what can be read is read, and after mending the
