@@ -66,14 +66,11 @@ func makeImage(name, text string) error {
 	if err != nil {
 		return usageError{fmt.Errorf("--size: %w", err)}
 	}
-	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	err = drives.MakeImage(name, n)
 	if errors.Is(err, os.ErrExist) {
 		return usageError{fmt.Errorf("--size: %s is there already; leave --size away", name)}
 	}
-	if err != nil {
-		return fmt.Errorf("making the image: %w", err)
-	}
-	return errors.Join(f.Truncate(n), f.Close())
+	return err
 }
 
 func (r *readying) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req ready.Request, err error) {

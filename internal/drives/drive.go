@@ -377,6 +377,18 @@ func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	return d, nil
 }
 
+// MakeImage makes an image file of so many bytes, all of it a hole, where there is none.
+func MakeImage(name string, n int64) error {
+	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
+	if err == nil {
+		err = errors.Join(f.Truncate(n), f.Close())
+	}
+	if err != nil {
+		return fmt.Errorf("making the image: %w", err)
+	}
+	return nil
+}
+
 // Look looks at a drive: a path of a device or image, or a serial number.
 func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	info, err := os.Stat(what)
@@ -443,10 +455,10 @@ func (s System) behind(ctx context.Context, folder string) (*Drive, int, error) 
 	if err != nil {
 		return nil, 0, err
 	}
-	for _, m := range s.mounts() { // an image that is mounted through FUSE
-		if m.at == full && strings.HasPrefix(m.kind, "fuse") {
-			if info, err := os.Stat(m.source); err == nil && info.Mode().IsRegular() {
-				if d, err := s.Image(ctx, m.source); err == nil {
+	for _, m := range s.Mounts() { // an image that is mounted through FUSE
+		if m.At == full && strings.HasPrefix(m.Kind, "fuse") {
+			if info, err := os.Stat(m.Source); err == nil && info.Mode().IsRegular() {
+				if d, err := s.Image(ctx, m.Source); err == nil {
 					all = append(all, d)
 				}
 			}

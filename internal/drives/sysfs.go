@@ -179,21 +179,27 @@ func (s System) udev(number string) map[string]string {
 	return out
 }
 
-// A mount is one line of mountinfo(5).
-type mount struct{ number, at, source, kind string }
+// A Mount is one line of mountinfo(5).
+type Mount struct {
+	Number string // of the device, major:minor
+	At     string // the folder
+	Source string // the device, or what else was mounted
+	Kind   string // of the filesystem
+}
 
-func (s System) mounts() []mount {
+// Mounts lists what is mounted; a later mount covers an earlier one at the same folder.
+func (s System) Mounts() []Mount {
 	f, err := os.Open(filepath.Join(s.Proc, "self", "mountinfo"))
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
-	var out []mount
+	var out []Mount
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		before, after, ok := strings.Cut(lines.Text(), " - ")
 		a, b := strings.Fields(before), strings.Fields(after)
 		if ok && len(a) >= 5 && len(b) >= 2 {
-			out = append(out, mount{a[2], unescape.Replace(a[4]), unescape.Replace(b[1]), b[0]})
+			out = append(out, Mount{a[2], unescape.Replace(a[4]), unescape.Replace(b[1]), b[0]})
 		}
 	}
 	return out
@@ -222,7 +228,7 @@ func (s System) uses(d *Drive) {
 			d.Uses = append(d.Uses, u)
 		}
 	}
-	mounts := s.mounts()
+	mounts := s.Mounts()
 	for _, v := range devs {
 		what := d.Name()
 		if v.part > 0 {
@@ -233,20 +239,20 @@ func (s System) uses(d *Drive) {
 			paths = []string{d.Path}
 		}
 		for _, m := range mounts {
-			source := m.source
+			source := m.Source
 			if r, err := filepath.EvalSymlinks(source); err == nil {
 				source = r
 			}
-			if (v.number == "" || m.number != v.number) && !slices.Contains(paths, m.source) && !slices.Contains(paths, source) {
+			if (v.number == "" || m.Number != v.number) && !slices.Contains(paths, m.Source) && !slices.Contains(paths, source) {
 				continue
 			}
-			if vol := d.Find(v.part); vol != nil && !slices.Contains(vol.MountedAt, m.at) {
-				vol.MountedAt = append(vol.MountedAt, m.at)
+			if vol := d.Find(v.part); vol != nil && !slices.Contains(vol.MountedAt, m.At) {
+				vol.MountedAt = append(vol.MountedAt, m.At)
 			}
-			if slices.Contains(systemAt, m.at) {
-				add(OfSystem, m.at, "the running system is on it: %s is mounted at %s", what, m.at)
+			if slices.Contains(systemAt, m.At) {
+				add(OfSystem, m.At, "the running system is on it: %s is mounted at %s", what, m.At)
 			} else {
-				add(Mounted, m.at, "%s is mounted at %s", what, m.at)
+				add(Mounted, m.At, "%s is mounted at %s", what, m.At)
 			}
 		}
 		if d.Image {

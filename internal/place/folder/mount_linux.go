@@ -1,7 +1,6 @@
 package folder
 
 import (
-	"bufio"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"polytome/internal/drives"
 	"polytome/internal/place"
 )
 
@@ -73,28 +73,18 @@ func mountedKind(dir string) (kind, source string) {
 	if err == nil {
 		real, err = filepath.Abs(real)
 	}
-	f, openErr := os.Open("/proc/self/mountinfo")
-	if err != nil || openErr != nil {
+	if err != nil {
 		return "unknown", ""
 	}
-	defer f.Close()
 	kind, best := "unknown", ""
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		before, after, ok := strings.Cut(lines.Text(), " - ")
-		mounted, rest := strings.Fields(before), strings.Fields(after)
-		if !ok || len(mounted) < 5 || len(rest) < 2 {
-			continue
-		}
-		at := unescape.Replace(mounted[4])
-		under := real == at || strings.HasPrefix(real, strings.TrimSuffix(at, "/")+"/")
-		if under && len(at) >= len(best) { // a later mount covers an earlier one
-			best, kind, source = at, rest[0], unescape.Replace(rest[1])
+	for _, m := range drives.Here.Mounts() {
+		under := real == m.At || strings.HasPrefix(real, strings.TrimSuffix(m.At, "/")+"/")
+		if under && len(m.At) >= len(best) { // a later mount covers an earlier one
+			best, kind, source = m.At, m.Kind, m.Source
 		}
 	}
 	return kind, source
 }
-
-var unescape = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
 
 // probe looks at the boot sector of what is mounted through FUSE, whose type
 // name does not say what it is.

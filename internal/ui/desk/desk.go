@@ -252,3 +252,21 @@ func HasWords(text, filter string) bool {
 	}
 	return true
 }
+
+// Sentence makes a sentence of what an error or a rule says.
+func Sentence(s string) string {
+	if s == "" {
+		return ""
+	}
+	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
+}
+
+// Expand turns a leading ~ into the home folder.
+func Expand(p string) string {
+	if rest, ok := strings.CutPrefix(p, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
+		if home, err := os.UserHomeDir(); err == nil {
+			return home + rest
+		}
+	}
+	return p
+}

@@ -158,9 +158,7 @@ func (d *Desk) Password(p string) tea.Cmd {
 
 // AddList has titles completed from a CSV file of the user's.
 func (d *Desk) AddList(path string) tea.Cmd {
-	if home, err := os.UserHomeDir(); err == nil && strings.HasPrefix(path, "~/") {
-		path = filepath.Join(home, path[2:])
-	}
+	path = Expand(path)
 	if info, err := os.Stat(path); err != nil || info.IsDir() {
 		d.Notice = fmt.Sprintf("There is no list %s; write the path of a CSV file.", path)
 		return nil

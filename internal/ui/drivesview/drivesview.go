@@ -291,7 +291,7 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 			m.d.Notice = msg.say
 		}
 		if msg.err != nil && !errors.Is(msg.err, context.Canceled) {
-			m.d.Notice = sentence(msg.err.Error())
+			m.d.Notice = desk.Sentence(msg.err.Error())
 		}
 		if msg.take != nil {
 			msg.take(m)
@@ -302,13 +302,6 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 		return nil, true
 	}
 	return nil, false
-}
-
-func sentence(s string) string {
-	if s == "" {
-		return ""
-	}
-	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
 }
 
 // opener opens the volume that is shown now, later and in the background.
@@ -327,7 +320,7 @@ func (m *Model) fit() bool {
 	case v == nil:
 		m.d.Notice = "There is no volume on it: r readies it."
 	case v.Trouble != "":
-		m.d.Notice = sentence(v.Trouble)
+		m.d.Notice = desk.Sentence(v.Trouble)
 	case !v.Ours():
 		m.d.Notice = fmt.Sprintf("It has %s. Only FAT16, FAT32 and exFAT are looked into here.", v.Shown())
 	default:
@@ -392,7 +385,7 @@ func (m *Model) letGo(off bool) tea.Cmd {
 		r, err := do(ctx, d, nil)
 		var busy *drives.BusyError
 		if errors.As(err, &busy) {
-			return doneMsg{say: sentence(err.Error()) + " x tries again.", change: true}
+			return doneMsg{say: desk.Sentence(err.Error()) + " x tries again.", change: true}
 		}
 		if err != nil {
 			return doneMsg{err: err, change: true}
@@ -427,7 +420,7 @@ func (m *Model) use() tea.Cmd {
 	m.d.Ask(desk.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
 		p, err := m.d.Set.Profile(answer)
 		if err != nil {
-			m.d.Notice = sentence(err.Error())
+			m.d.Notice = desk.Sentence(err.Error())
 			return nil
 		}
 		return m.d.AddDrive(d, &v, p.Name)
@@ -479,9 +472,9 @@ func (m *Model) Why() desk.Why {
 	f := m.current()
 	switch {
 	case m.busy != "" && m.show != readying:
-		return desk.Why{Say: sentence(m.busy + " …")}
+		return desk.Why{Say: desk.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
-		return desk.Why{Say: sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
+		return desk.Why{Say: desk.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
 	case f == nil:
 		return desk.Why{Say: "There are no drives. One that is plugged in shows within two seconds.", Ways: []string{"a shows an image file, or makes one"}}
 	}

@@ -63,7 +63,7 @@ func (m *Model) makePlan(answer string) tea.Cmd {
 	} else {
 		p, err := m.d.Set.Profile(what)
 		if err != nil {
-			m.d.Notice = sentence(err.Error())
+			m.d.Notice = desk.Sentence(err.Error())
 			return nil
 		}
 		r.Profile = p
@@ -108,20 +108,10 @@ func (m *Model) askKit() tea.Cmd {
 				r.Edition, answer = e.Name, rest
 			}
 		}
-		r.Kit = expand(answer)
+		r.Kit = desk.Expand(answer)
 		return m.planWith(r)
 	}})
 	return nil
-}
-
-// expand writes the home folder out.
-func expand(name string) string {
-	if rest, ok := strings.CutPrefix(name, "~"); ok {
-		if home, err := os.UserHomeDir(); err == nil {
-			return filepath.Join(home, rest)
-		}
-	}
-	return name
 }
 
 // askConsent wants the drive's name typed.
@@ -230,7 +220,7 @@ func (m *Model) askImage() tea.Cmd {
 		if name == "" {
 			return nil
 		}
-		name = expand(name)
+		name = desk.Expand(name)
 		if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
 			name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
 		}
@@ -238,8 +228,12 @@ func (m *Model) askImage() tea.Cmd {
 			name = abs
 		}
 		if text != "" {
-			if err := makeImage(name, text); err != nil {
-				m.d.Notice = sentence(err.Error())
+			n, err := size.Parse(text)
+			if err == nil {
+				err = drives.MakeImage(name, n)
+			}
+			if err != nil {
+				m.d.Notice = desk.Sentence(err.Error())
 				return nil
 			}
 		} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
@@ -251,20 +245,4 @@ func (m *Model) askImage() tea.Cmd {
 		return m.d.FindDrives()
 	}})
 	return nil
-}
-
-func makeImage(name, text string) error {
-	n, err := size.Parse(text)
-	if err != nil {
-		return err
-	}
-	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return fmt.Errorf("making the image: %w", err)
-	}
-	if err := f.Truncate(n); err != nil {
-		_ = f.Close()
-		return fmt.Errorf("making the image: %w", err)
-	}
-	return f.Close()
 }

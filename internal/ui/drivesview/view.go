@@ -300,7 +300,7 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 		c := f.Contents[k]
 		switch {
 		case v.Trouble != "":
-			for _, l := range t.Wrap(style.Clean(sentence(v.Trouble)), w-5) {
+			for _, l := range t.Wrap(style.Clean(desk.Sentence(v.Trouble)), w-5) {
 				out = append(out, "    "+t.Paint(t.Bad, l))
 			}
 		case v.Ours() || len(v.MountedAt) > 0:
@@ -324,9 +324,9 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 	switch r := f.Refusal(); {
 	case r != nil:
 		add(t.Bad, true, "Polytome does not write to it")
-		add(t.Text, false, "%s", sentence(r.Say))
+		add(t.Text, false, "%s", desk.Sentence(r.Say))
 		if r.Do != "" && !mounted(f.Drive) {
-			add(t.Dim, false, "%s", sentence(r.Do))
+			add(t.Dim, false, "%s", desk.Sentence(r.Do))
 		}
 	case f.Fixed():
 		add(t.Warn, true, "It is built into this computer")

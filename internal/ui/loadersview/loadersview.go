@@ -370,7 +370,7 @@ func (m *Model) copy() tea.Cmd {
 	}
 	file, err := p.Copy(m.d.OwnDir)
 	if err != nil {
-		m.d.Notice = sentence(err.Error())
+		m.d.Notice = desk.Sentence(err.Error())
 		return nil
 	}
 	m.d.Notice = fmt.Sprintf("Your copy is %s, and stands in the place of the one that ships: e edits it.", file)
@@ -421,7 +421,7 @@ func (m *Model) learn() tea.Cmd {
 // Learnt shows what was learnt.
 func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 	if msg.Err != nil {
-		m.d.Notice = sentence(msg.Err.Error())
+		m.d.Notice = desk.Sentence(msg.Err.Error())
 		return nil
 	}
 	m.name = msg.Draft.Name
@@ -438,13 +438,6 @@ func (m *Model) use() tea.Cmd {
 		return nil
 	}
 	return m.d.UseLoader(m.d.Place, p)
-}
-
-func sentence(s string) string {
-	if s == "" {
-		return ""
-	}
-	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
 }
 
 // mistakes are the errors of a broken file, one by one.
@@ -486,14 +479,14 @@ func (m *Model) Why() desk.Why {
 	e := m.current()
 	if e.broken != nil {
 		all := mistakes(e.broken.Err)
-		return desk.Why{Lead: e.name() + " is left out.", Say: sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
+		return desk.Why{Lead: e.name() + " is left out.", Say: desk.Sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
 	}
 	if e.profile == nil {
 		return desk.Why{}
 	}
 	if m.onTree && m.ready() && m.tree.Cursor < len(m.lines) && m.tree.Cursor >= 0 {
 		l := m.lines[m.tree.Cursor]
-		w := desk.Why{Lead: l.Path + ".", Say: sentence(l.Rule)}
+		w := desk.Why{Lead: l.Path + ".", Say: desk.Sentence(l.Rule)}
 		if l.Title >= 0 && l.Title < len(m.d.Scan.Titles) {
 			w.Say = "It is of " + m.d.Scan.Titles[l.Title].Label() + ". " + w.Say
 		}
@@ -508,5 +501,5 @@ func (m *Model) Why() desk.Why {
 		p := m.d.Bench.Places[m.d.Place]
 		place = fmt.Sprintf("%s is filled for %s", p.Name, p.Loader)
 	}
-	return desk.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, place}, func(s string) bool { return s == "" })}
+	return desk.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: desk.Sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, place}, func(s string) bool { return s == "" })}
 }

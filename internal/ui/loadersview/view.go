@@ -9,6 +9,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/size"
+	"polytome/internal/ui/desk"
 	"polytome/internal/ui/style"
 )
 
@@ -177,7 +178,7 @@ func (m *Model) mistakeLines(t *style.Theme, w int) []ruleLine {
 			}
 			out = append(out, ruleLine{text: t.Clip(fmt.Sprintf("%s%4d  %s", mark, n, style.Clean(strings.ReplaceAll(lines[n-1], "\t", "  "))), w), bad: n == x.Line, dim: n != x.Line})
 		}
-		say := sentence(x.Say)
+		say := desk.Sentence(x.Say)
 		if x.Meant != "" {
 			say = strings.TrimSuffix(say, ".") + fmt.Sprintf("; did you mean %q?", x.Meant)
 		}

@@ -72,7 +72,7 @@ func (m *Model) Paste(msg tea.PasteMsg) {
 // folders lists folders that complete what was typed.
 func folders(typed string) []string {
 	dir, _ := filepath.Split(typed)
-	entries, err := os.ReadDir(expand(orDot(dir)))
+	entries, err := os.ReadDir(desk.Expand(orDot(dir)))
 	if err != nil || len(entries) > 2000 {
 		return nil
 	}
@@ -90,16 +90,6 @@ func orDot(dir string) string {
 		return "."
 	}
 	return dir
-}
-
-// expand turns a leading ~ into the home folder.
-func expand(p string) string {
-	if rest, ok := strings.CutPrefix(p, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
-		if home, err := os.UserHomeDir(); err == nil {
-			return home + rest
-		}
-	}
-	return p
 }
 
 func (m *Model) focus(i int) {
@@ -126,7 +116,7 @@ func (m *Model) next() (tea.Cmd, bool) {
 		}
 		return m.begin(p), true
 	}
-	path, err := filepath.Abs(expand(strings.TrimSpace(m.inputs[m.at].Value())))
+	path, err := filepath.Abs(desk.Expand(strings.TrimSpace(m.inputs[m.at].Value())))
 	if err == nil {
 		var p *folder.Place
 		if p, err = folder.Open(path, folder.Options{}); err == nil {
