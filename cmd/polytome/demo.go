@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
+	"polytome/internal/core/survey"
 	"polytome/internal/demo"
 	"polytome/internal/size"
 	"polytome/internal/standin"
@@ -62,7 +63,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite")})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), JournalFile: filepath.Join(world.Dir, "runs.sqlite")})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
@@ -80,9 +81,9 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		return err
 	}
 	s := all[0]
-	f := &filling{out: out, progress: os.Stderr, asJSON: asJSON}
+	f := &filling{out: out, asJSON: asJSON, bench: b, progress: progressAuto}
 	if asJSON {
-		if err := f.line("intake", r); err != nil {
+		if err := f.object(map[string]any{"intake": r}); err != nil {
 			return err
 		}
 	} else {
@@ -90,7 +91,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		printTitles(out, r)
 		fmt.Fprintln(out)
 	}
-	if _, err := f.fill(ctx, s); err != nil {
+	if _, err := f.fill(ctx, survey.Board{s}); err != nil {
 		return err
 	}
 	audit, err := s.Proof(ctx)
@@ -105,7 +106,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		return err
 	}
 	if asJSON {
-		return f.line("stand-in", listing)
+		return f.object(map[string]any{"stand-in": listing})
 	}
 	fmt.Fprintf(out, "\nThe stand-in for %s lists the same %s, in the same order.\n", s.Profile.Shown, size.Count(len(listing.Games), "title"))
 	return nil

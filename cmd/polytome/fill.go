@@ -6,14 +6,17 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
+	"polytome/internal/core/putaway"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
@@ -21,51 +24,59 @@ import (
 
 func fillCommand() *cobra.Command {
 	w := &work{}
+	how := &carrying{}
 	var dry, remove bool
 	cmd := &cobra.Command{
 		Use:   "fill",
-		Short: "Write the chosen titles to the place, and prove the result",
-		Long: `Fill writes what is wanted and not there yet. What is there under another name is renamed, not
-copied. Every file is written under a temporary name, flushed, read back and compared before it gets its final
-name. What is on the place stays, but for what the bench marks to leave or to be replaced, and what --exactly
-has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not.`,
+		Short: "Write the chosen titles to the places, and prove the result",
+		Long: `Fill writes what is wanted and not there yet, to all places of the bench at the same time. What is there under
+another name is renamed, not copied. Every file is written under a temporary name, flushed and checked before it gets
+its final name. What is on the place stays, but for what the bench marks to leave or to be replaced, and what --exactly
+has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not.
+
+How files are checked is up to the road: they are read back and compared over USB and SMB, and over FTP the console is
+asked for their length, as reading back would take as long again. --verify says it otherwise.
+
+A place that goes away in the middle of it is waited for. Every run is written down: see polytome runs.`,
 		Example: `  polytome fill --bench season.toml --dry-run
   polytome fill --from ~/games --loader rowan --to /media/stick
   polytome fill --bench season.toml --remove --keep-in ~/kept
+  polytome fill --bench season.toml --verify full --limit 20MiB
   polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB --except 'size>4G'`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := how.check(); err != nil {
+				return err
+			}
+			w.verify = how.verify
 			b, all, partial, err := w.look(cmd.Context())
 			if err != nil {
 				return err
 			}
-			learnt := false
-			for n, s := range all {
-				if s == nil {
-					continue
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, bench: b}
+			complete, err := f.fill(cmd.Context(), all)
+			if w.bench != "" {
+				learnt := false
+				for n, l := range f.lanes {
+					learnt = l != nil && l.report != nil && b.Places[n].Rate == 0 && b.Places[n].Learn(l.report) || learnt
 				}
-				out := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: w.asJSON, dry: dry, remove: remove,
-					run: run.Options{Passwords: b.Passwords, Allowed: intake.Allowed(b)}}
-				complete, err := out.fill(cmd.Context(), s)
-				if err != nil {
-					return err
+				if learnt {
+					w.remember(b)
 				}
-				if out.report != nil && w.bench != "" && b.Places[n].Rate == 0 {
-					learnt = b.Places[n].Learn(out.report) || learnt
-				}
-				partial = partial || !complete
 			}
-			if learnt {
-				w.remember(b)
+			if err == nil && how.moveSources != "" && !dry {
+				err = f.moveSources(cmd.Context(), all, how.moveSources)
 			}
-			if partial {
-				return errPartial
+			if err == nil && (partial || !complete) {
+				err = errPartial
 			}
-			return nil
+			return err
 		},
 	}
 	w.planFlags(cmd)
-	cmd.Flags().StringVar(&w.rate, "rate", "", "write at most so much a second, such as 30MiB")
+	how.flags(cmd)
+	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most so much a second to each place, such as 20MiB")
+	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "when all of it was read back: move what has gone over to this folder, or to the trash with 'trash'")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
 	cmd.Flags().BoolVar(&remove, "remove", false, "allow what is marked to leave, or to be replaced, to do so")
 	return cmd
@@ -85,93 +96,234 @@ func (w *work) remember(b *bench.Bench) {
 	_ = fresh.Save()
 }
 
-// filling prints one place's filling, for people or as JSON lines.
+// filling fills places side by side, and prints it, for people or as JSON lines.
 type filling struct {
 	out      io.Writer
-	progress io.Writer // where the passing line of progress goes
+	progress progressReader
 	asJSON   bool
 	dry      bool
 	remove   bool // what is marked may leave
-	run      run.Options
+	bench    *bench.Bench
+	lanes    []*lane // by place; nil for one that is left out
+	mu       sync.Mutex
+	passing  passing
+}
+
+// lane is one place being filled.
+type lane struct {
+	f        *filling
+	name     string
+	n        int
+	only     bool // there is no other one
 	plan     *plan.Plan
-	report   *run.Report
+	forecast *run.Forecast
+	total    int64
 	spared   int64 // bytes that files turned out to be smaller by
-	drawn    time.Time
+	report   *run.Report
+	said     map[string]bool // what was said of waiting
 }
 
 // fill plans, runs and proves. It reports whether everything wanted is there.
-func (f *filling) fill(ctx context.Context, s *survey.Survey) (complete bool, err error) {
-	f.plan = s.Plan()
-	if s.Away != nil {
-		return false, fmt.Errorf("%s is away, so nothing can be written to it: %w", s.Config.Name, s.Away)
+func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, err error) {
+	complete = true
+	var away []error
+	count := 0
+	for _, s := range all {
+		if s != nil {
+			count++
+		}
 	}
-	if n := f.plan.Loses(); n > 0 && !f.remove && !f.dry {
-		return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; look at the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
+	f.lanes = make([]*lane, len(all))
+	for n, s := range all {
+		if s == nil {
+			continue
+		}
+		p := s.Plan()
+		if s.Away != nil {
+			away = append(away, fmt.Errorf("%s is away, so nothing can be written to it: %w", s.Config.Name, s.Away))
+			continue
+		}
+		if n := p.Loses(); n > 0 && !f.remove && !f.dry {
+			return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; look at the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
+		}
+		f.lanes[n] = &lane{f: f, name: s.Config.Name, n: n, only: count == 1, plan: p, said: map[string]bool{}}
 	}
-	if err := f.begin(s); err != nil {
-		return false, err
+	if len(away) == count {
+		return false, away[0]
+	}
+	for _, err := range away {
+		fmt.Fprintf(os.Stderr, "polytome: left out: %v\n", err)
+		complete = false
+	}
+	for n, l := range f.lanes {
+		if l == nil {
+			continue
+		}
+		if err := l.begin(all[n]); err != nil {
+			return false, err
+		}
+		complete = complete && len(l.plan.Left) == 0
 	}
 	if f.dry {
-		return len(f.plan.Left) == 0, nil
+		return complete, nil
 	}
-	to, err := s.Open()
-	if err != nil {
-		return false, err
-	}
-	defer to.Close()
-	report := run.Run(ctx, f.plan, to, f.run, f.event)
-	f.report = &report
+	f.run(ctx, all)
 	cache := openCache(os.Stderr)
-	s.Wrote(cache, report.Wrote)
-	_ = cache.Close()
-	if err := f.end(report); err != nil {
-		return false, err
+	for n, l := range f.lanes {
+		if l != nil {
+			all[n].Wrote(cache, l.report.Wrote)
+		}
 	}
-	if report.Stopped {
+	_ = cache.Close()
+	for _, l := range f.lanes {
+		if l == nil {
+			continue
+		}
+		if err := l.end(); err != nil {
+			return false, err
+		}
+	}
+	if ctx.Err() != nil {
 		return false, errStopped
 	}
-	audit, err := s.Proof(ctx)
-	if err != nil {
-		return false, fmt.Errorf("proving %s: %w", s.Config.Name, err)
+	proved, err := f.prove(ctx, all)
+	return complete && proved, err
+}
+
+// run carries out all plans at once.
+func (f *filling) run(ctx context.Context, all survey.Board) {
+	runs, note := openJournal()
+	if note != nil {
+		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
 	}
-	if f.asJSON {
-		err = f.line("proof", audit)
-	} else {
-		fmt.Fprintln(f.out)
-		printProof(f.out, s.Shown(), audit)
+	defer runs.Close()
+	f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !f.asJSON}
+	var going []*run.Lane
+	for n, l := range f.lanes {
+		if l == nil {
+			continue
+		}
+		s := all[n]
+		job := s.Job(f.bench, l.plan)
+		l.forecast = run.NewForecast(l.plan, job.Verify, s.Pace().Guess())
+		job.Tell = l.event
+		job.Over = func(r run.Report) { l.report = &r }
+		started, _, note := runs.Start(ctx, s.Beginning(f.bench), job)
+		if note != nil {
+			fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+		}
+		going = append(going, started)
 	}
-	if err != nil {
-		return false, err
+	for _, g := range going {
+		g.Wait()
 	}
-	if len(report.Failed) > 0 && report.Put == 0 && f.plan.Files > 0 {
-		return false, fmt.Errorf("nothing could be written to %s", s.Config.Name)
-	}
-	complete = len(f.plan.Left) == 0 && len(report.Failed) == 0
-	for _, finding := range audit.Findings {
-		if finding.Grade == proof.Stops || finding.Title != "" {
+	f.passing.clear()
+}
+
+// prove audits the places, and reports whether all of them are as they should be.
+func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, err error) {
+	complete = true
+	for n, l := range f.lanes {
+		if l == nil {
+			continue
+		}
+		s := all[n]
+		audit, err := s.Proof(ctx)
+		if err != nil {
+			if ctx.Err() != nil || l.only {
+				return false, fmt.Errorf("proving %s: %w", s.Config.Name, err)
+			}
+			fmt.Fprintf(os.Stderr, "polytome: proving %s: %v\n", s.Config.Name, err)
 			complete = false
+			continue
+		}
+		if f.asJSON {
+			err = l.line("proof", audit)
+		} else {
+			fmt.Fprintln(f.out)
+			printProof(f.out, s.Shown(), audit)
+		}
+		if err != nil {
+			return false, err
+		}
+		if len(l.report.Failed) > 0 && l.report.Put == 0 && l.plan.Files > 0 && l.only {
+			return false, fmt.Errorf("nothing could be written to %s", s.Config.Name)
+		}
+		complete = complete && l.report.All()
+		for _, finding := range audit.Findings {
+			if finding.Grade == proof.Stops || finding.Title != "" {
+				complete = false
+			}
 		}
 	}
 	return complete, nil
 }
 
-func (f *filling) line(key string, v any) error {
-	e := json.NewEncoder(f.out)
-	e.SetEscapeHTML(false)
-	return e.Encode(map[string]any{key: v})
-}
-
-func (f *filling) begin(s *survey.Survey) error {
-	if f.asJSON {
-		return f.line("plan", f.plan)
-	}
-	fmt.Fprintf(f.out, "%s: %s; %d there already; %s\n", s.Config.Name, f.plan.Say(), f.plan.There, s.PlanTime(f.plan))
-	if f.dry {
-		for i := range f.plan.Steps {
-			fmt.Fprintf(f.out, "  %s\n", describe(&f.plan.Steps[i]))
+// moveSources moves the files of titles that have gone over.
+func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) error {
+	var carried []putaway.Carried
+	for n, l := range f.lanes {
+		if l != nil {
+			carried = append(carried, putaway.Carried{Survey: all[n], Plan: l.plan, Report: l.report})
+		} else if all[n] != nil {
+			return fmt.Errorf("%s was away, so no source is moved: what is wanted there is still needed", all[n].Config.Name)
 		}
 	}
-	printLeft(f.out, f.plan.Left)
+	found := putaway.Find(carried)
+	moved, err := putaway.Move(ctx, found.Files, f.bench.SourcePaths(), to)
+	if err != nil {
+		return err
+	}
+	if f.asJSON {
+		return f.object(map[string]any{"moved": map[string]any{"titles": found.Titles, "files": moved.Files, "bytes": moved.Bytes, "to": to, "stay": found.Stay}})
+	}
+	where := "to " + to
+	if to == putaway.Trash {
+		where = "to the trash"
+	}
+	fmt.Fprintf(f.out, "\n%s of %s, %s, moved %s.\n", size.Count(moved.Files, "file"), size.Count(len(found.Titles), "title"), size.Format(moved.Bytes), where)
+	for _, say := range found.Stay {
+		fmt.Fprintf(f.out, "  %s.\n", say)
+	}
+	for _, err := range moved.Failed {
+		fmt.Fprintf(f.out, "  not moved: %v\n", err)
+	}
+	if len(moved.Failed) > 0 {
+		return errPartial
+	}
+	return nil
+}
+
+// line prints one object; with the place that it is of, where there are several.
+func (l *lane) line(key string, v any) error {
+	o := map[string]any{key: v}
+	if !l.only {
+		o["place"] = l.name
+	}
+	return l.f.object(o)
+}
+
+func (f *filling) object(v any) error {
+	e := json.NewEncoder(f.out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+func (l *lane) begin(s *survey.Survey) error {
+	f := l.f
+	if f.asJSON {
+		return l.line("plan", l.plan)
+	}
+	fmt.Fprintf(f.out, "%s: %s; %d there already; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
+	if say := s.Plain(); say != "" {
+		fmt.Fprintf(f.out, "  note: %s\n", say)
+	}
+	if f.dry {
+		for i := range l.plan.Steps {
+			fmt.Fprintf(f.out, "  %s\n", describe(&l.plan.Steps[i]))
+		}
+	}
+	printLeft(f.out, l.plan.Left)
 	if f.dry {
 		fmt.Fprintln(f.out, "Nothing was written.")
 	}
@@ -179,53 +331,96 @@ func (f *filling) begin(s *survey.Survey) error {
 }
 
 // event prints one event of the run.
-func (f *filling) event(e run.Event) {
+func (l *lane) event(e run.Event) {
+	f := l.f
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if l.forecast != nil {
+		l.forecast.Event(e)
+	}
+	l.total = e.Total
+	if f.progress == progressJSON {
+		o := map[string]any{"event": e}
+		if l.forecast != nil {
+			o["left"] = l.forecast.Left()
+		}
+		if !l.only {
+			o["place"] = l.name
+		}
+		_ = json.NewEncoder(os.Stderr).Encode(o)
+	}
 	if f.asJSON {
-		_ = f.line("event", e)
+		_ = l.line("event", e)
 		return
 	}
 	step := plan.Step{}
-	if e.Step < len(f.plan.Steps) {
-		step = f.plan.Steps[e.Step]
+	if e.Step < len(l.plan.Steps) {
+		step = l.plan.Steps[e.Step]
+	}
+	say := func(format string, args ...any) {
+		f.passing.clear()
+		if !l.only {
+			fmt.Fprintf(f.out, "  %s:", l.name)
+		} else {
+			fmt.Fprint(f.out, " ")
+		}
+		fmt.Fprintf(f.out, " "+format+"\n", args...)
 	}
 	switch e.Kind {
 	case run.Progress, run.Checking:
-		f.draw(e, step)
+		f.passing.draw(func() string { return f.passingLine(l, e, &step) })
+	case run.GoingOn:
+		say("going on: %s of %s are there already", size.Format(e.Bytes), step.Path)
 	case run.Done:
 		if step.Writes() {
-			f.spared += max(0, step.Size-e.Bytes)
+			l.spared += max(0, step.Size-e.Bytes)
 		}
-		f.clear()
-		fmt.Fprintf(f.out, "  done: %s\n", describe(&step))
+		say("done: %s", describe(&step))
 	case run.Failed:
-		f.clear()
-		fmt.Fprintf(f.out, "  FAILED: %s: %s\n", step.Path, e.Say)
+		say("FAILED: %s: %s", step.Path, e.Say)
+	case run.Rewriting, run.PutOff, run.Waiting:
+		if !l.said[e.Say] { // once
+			l.said[e.Say] = true
+			say("%s", e.Say)
+		}
+	case run.Back:
+		say("it is there again")
+	case run.Began, run.Ended, run.Skipped, run.Paused, run.Resumed, run.Reordered:
 	}
 }
 
-// draw shows the passing line of progress, on a terminal only.
-func (f *filling) draw(e run.Event, step plan.Step) {
-	file, ok := f.progress.(*os.File)
-	if !ok || !isTerminal(file) || time.Since(f.drawn) < 100*time.Millisecond {
-		return
+// passingLine is how far all places are.
+func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
+	if of.only {
+		doing := "put"
+		if e.Kind == run.Checking {
+			doing = "check"
+		}
+		left := ""
+		if e.Elapsed > time.Second {
+			left = "  about " + pace.Words(of.forecast.Left()) + " left"
+		}
+		return fmt.Sprintf("%3.0f %%%s  %s %s", percent(of.total, of.plan.Bytes-of.spared), left, doing, step.Path)
 	}
-	f.drawn = time.Now()
-	doing := "put"
-	if e.Kind == run.Checking {
-		doing = "check"
+	var parts []string
+	longest := time.Duration(0)
+	for _, l := range f.lanes {
+		if l == nil || l.forecast == nil {
+			continue
+		}
+		state := fmt.Sprintf("%.0f %%", percent(l.total, l.plan.Bytes-l.spared))
+		if l.report != nil {
+			state = "over"
+		} else {
+			longest = max(longest, l.forecast.Left())
+		}
+		parts = append(parts, l.name+" "+state)
 	}
-	fmt.Fprintf(f.progress, "\r\x1b[K%3.0f %%  %s %s", percent(e.Total, f.plan.Bytes-f.spared), doing, step.Path)
-}
-
-func (f *filling) clear() {
-	if !f.drawn.IsZero() {
-		fmt.Fprint(f.progress, "\r\x1b[K")
-		f.drawn = time.Time{}
-	}
+	return strings.Join(parts, ", ") + "; about " + pace.Words(longest) + " left"
 }
 
 func percent(n, of int64) float64 {
-	if of == 0 {
+	if of <= 0 {
 		return 100
 	}
 	return 100 * float64(n) / float64(of)
@@ -236,26 +431,35 @@ func isTerminal(f *os.File) bool {
 	return err == nil && info.Mode()&os.ModeCharDevice != 0
 }
 
-func (f *filling) end(r run.Report) error {
+func (l *lane) end() error {
+	r, f := l.report, l.f
 	if f.asJSON {
-		return f.line("run", r)
+		return l.line("run", r)
 	}
-	fmt.Fprintf(f.out, "%s put and read back, %s in %s", size.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
-	if r.Moved > 0 {
-		fmt.Fprintf(f.out, "; %d renamed", r.Moved)
+	if !l.only {
+		fmt.Fprintf(f.out, "%s: ", l.name)
 	}
-	if r.Removed > 0 {
-		fmt.Fprintf(f.out, "; %s removed", size.Count(r.Removed, "file"))
-	}
-	if r.Kept > 0 {
-		fmt.Fprintf(f.out, "; %s kept in %s", size.Count(r.Kept, "file"), f.plan.KeptIn)
-	}
-	if len(r.Failed) > 0 {
-		fmt.Fprintf(f.out, "; %s failed", size.Count(len(r.Failed), "step"))
-	}
-	if r.Untried > 0 {
-		fmt.Fprintf(f.out, "; %s not tried", size.Count(r.Untried, "step"))
+	fmt.Fprintf(f.out, "%s put and %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
+	for _, x := range []struct {
+		n    int
+		said string
+	}{
+		{r.Moved, fmt.Sprintf("%d renamed", r.Moved)}, {r.Removed, size.Count(r.Removed, "file") + " removed"},
+		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)}, {int(r.GoneOn), size.Format(r.GoneOn) + " were there from before"},
+		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))},
+		{r.Breaks, fmt.Sprintf("it went away and came back %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
+		{r.Skipped, size.Count(r.Skipped, "step") + " passed over"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
+		{len(r.Half), "half of " + r.Half + " is left there under a temporary name, and is gone on with next time"},
+	} {
+		if x.n > 0 {
+			fmt.Fprintf(f.out, "; %s", x.said)
+		}
 	}
 	fmt.Fprintln(f.out, ".")
+	for _, x := range r.Failed { // that no step is to blame for
+		if x.Path == "" {
+			fmt.Fprintf(f.out, "  FAILED: %s\n", x.Say)
+		}
+	}
 	return nil
 }

@@ -104,7 +104,7 @@ func TestABenchWithTwoPlaces(t *testing.T) {
 func TestASourceThatVanishesBetweenLookAndCopy(t *testing.T) {
 	games, stick := collection(t, 30, 1, 1), t.TempDir()
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
-	term := open(t, 120, 40, fmt.Sprintf("%s fill --from %s --loader rowan --to %s --as fat32 --rate 20MiB", binary, games, stick))
+	term := open(t, 120, 40, fmt.Sprintf("%s fill --from %s --loader rowan --to %s --as fat32 --limit 20MiB", binary, games, stick))
 	term.wait("put SHORT/VSP-00000")
 	require.NoError(t, os.Remove(filepath.Join(games, "1.iso"))) // while the first is being written
 	s := term.wait("At the console:", "ready>")

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/pace"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/place/drive"
@@ -39,9 +40,11 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), progress: os.Stderr, asJSON: asJSON, dry: dry, plan: todo}
+			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: progressAuto}
+			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull, pace.Usual("").Guess()), said: map[string]bool{}}
+			f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
 			if asJSON {
-				err = f.line("plan", todo)
+				err = l.line("plan", todo)
 			} else {
 				fmt.Fprintf(f.out, "%s to put back, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
 				for _, n := range todo.Notes {
@@ -59,8 +62,10 @@ their paths by now stays, unless --over lets it be replaced.`,
 				}
 				return nil
 			}
-			r := run.Run(cmd.Context(), todo, p, run.Options{}, f.event)
-			if err := f.end(r); err != nil {
+			r := run.Run(cmd.Context(), todo, p, run.Options{}, l.event)
+			f.passing.clear()
+			l.report = &r
+			if err := l.end(); err != nil {
 				return err
 			}
 			switch {

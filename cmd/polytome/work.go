@@ -34,6 +34,7 @@ type work struct {
 	as     string
 	room   string
 	rate   string
+	verify string
 	asJSON bool
 	// partial is set when some place could not be worked on.
 	partial bool
@@ -145,7 +146,7 @@ func (w *work) set(p *bench.Place) error {
 	for _, s := range []struct {
 		flag, text string
 		into       *bench.Size
-	}{{"--room", w.room, &p.Room}, {"--rate", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
+	}{{"--room", w.room, &p.Room}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
 		if s.text == "" {
 			continue
 		}
@@ -157,6 +158,9 @@ func (w *work) set(p *bench.Place) error {
 	}
 	if n := int64(p.Cluster); n != 0 && (n&(n-1) != 0 || n < 512) {
 		return usageError{errors.New("--cluster: a cluster is a power of two, from 512 bytes on")}
+	}
+	if w.verify != "" {
+		p.Verify = w.verify
 	}
 	p.NoCovers = p.NoCovers || w.noCovers
 	p.Exactly = p.Exactly || w.exactly

@@ -1,6 +1,7 @@
 //go:build unix
 
-package bench
+// Package lockfile lets one process at a time do something.
+package lockfile
 
 import (
 	"errors"
@@ -9,8 +10,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// lock takes the lock of a file, or tells that another process has it.
-func lock(f *os.File) (taken bool, err error) {
+// Take takes the lock of an opened file, or tells that another process has it. It is let go when the file is closed, and with the process, however
+// that ends.
+func Take(f *os.File) (taken bool, err error) {
 	err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 	if errors.Is(err, unix.EWOULDBLOCK) {
 		return true, nil

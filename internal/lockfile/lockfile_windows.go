@@ -1,4 +1,5 @@
-package bench
+// Package lockfile lets one process at a time do something.
+package lockfile
 
 import (
 	"errors"
@@ -11,8 +12,9 @@ import (
 // cannot be read.
 const lockAt = 1 << 20
 
-// lock takes the lock of a file, or tells that another process has it.
-func lock(f *os.File) (taken bool, err error) {
+// Take takes the lock of an opened file, or tells that another process has it. It is let go when the file is closed, and with the process, however
+// that ends.
+func Take(f *os.File) (taken bool, err error) {
 	at := &windows.Overlapped{Offset: lockAt}
 	err = windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, 1, 0, at)
 	if errors.Is(err, windows.ERROR_LOCK_VIOLATION) {

@@ -8,6 +8,8 @@ package place
 import (
 	"context"
 	"errors"
+	"fmt"
+	"hash/fnv"
 	"io"
 	"path"
 	"strings"
@@ -22,6 +24,7 @@ var (
 	ErrGone     = errors.New("the place has gone away")
 	ErrExists   = errors.New("there is a file of that name already")
 	ErrChanged  = errors.New("it is not what it was when the plan was made")
+	ErrBusy     = errors.New("it cannot be done just now")
 )
 
 // Facts are what a place can hold and how full it is.
@@ -32,6 +35,8 @@ type Facts struct {
 	Free       int64      `json:"free"`            // bytes that can still be filled
 	Cluster    int64      `json:"cluster"`         // allocation unit in bytes
 	Label      string     `json:"label,omitempty"` // of the volume, "" where it is not told
+	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
+	Network string `json:"network,omitempty"`
 }
 
 // Used is what entries take on the place: the clusters of files, and those of folders with the
@@ -133,13 +138,44 @@ type Place interface {
 	Close() error
 }
 
-// A Holder is a place on which many small files are written quicker together: between Hold and Settle, what is committed
-// waits, and Settle makes all of it last.
+// A Holder is a place on which many small files are written quicker together.
 type Holder interface {
+	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It returns what
+	// became of each.
+	FlushAll(files []Writer) []error
+	// Hold has what is committed from now on wait, until Settle makes all of it last.
 	Hold()
 	Settle() error
-	// Ahead has files that were flushed be read from the medium in one go, before each of them is read back.
-	Ahead(files []Writer)
+}
+
+// A Crowd is a place on which several small files are written quicker side by side.
+type Crowd interface {
+	// AtOnce is how many.
+	AtOnce() int
+}
+
+// A Leaver is a writer whose bytes can be left under their temporary name, to be gone on with later.
+type Leaver interface {
+	// Leave ends the writer, and leaves what was written so far. Abort does nothing afterwards.
+	Leave() error
+}
+
+// A Resumer is a place on which a file that broke off can be gone on with.
+type Resumer interface {
+	// Resume takes up what was left under the temporary name of a file, which is created, or replaced. The error is
+	// fs.ErrNotExist when nothing was left, or nothing that can be gone on with.
+	Resume(ctx context.Context, path string, size int64, over bool) (Resumed, error)
+}
+
+// Resumed is a writer of a file of which some bytes are there. [Writer.ReadBack] reads them. Nobody knows whether they are the right ones
+// before they were compared: Keep comes before the first byte that is written.
+type Resumed interface {
+	Writer
+	Leaver
+	// There is how many bytes are there.
+	There() int64
+	// Keep goes on behind the first n of them.
+	Keep(n int64) error
 }
 
 // A Piecer is a place that knows in how many pieces a file lies on the medium.
@@ -153,6 +189,14 @@ const (
 	TemporaryPrefix = "polytome-"
 	TemporarySuffix = ".part"
 )
+
+// TemporaryName is the path under which a file is written before it has its name, in the same folder. It is the same each time, so that what
+// was left there is found again.
+func TemporaryName(name string) string {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(name))
+	return path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", TemporaryPrefix, h.Sum64(), TemporarySuffix))
+}
 
 // IsTemporary reports whether a path is that of a file which a broken-off run
 // left behind.

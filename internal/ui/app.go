@@ -97,7 +97,7 @@ func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.colours) 
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.desk.StartScan(), a.desk.Survey())
+	return tea.Batch(tea.RequestBackgroundColor, a.desk.StartScan(), a.desk.Survey(), a.desk.LookBack())
 }
 
 func (a *app) stage() stage {
@@ -184,6 +184,12 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.desk.SetSupposing(msg)
 	case desk.RunMsg:
 		return a, a.desk.SetRun(msg)
+	case desk.HistoryMsg:
+		a.desk.SetHistory(msg)
+		if a.mode == normal {
+			a.putQuestion()
+		}
+		return a, nil
 	case desk.ProofMsg:
 		a.desk.SetProof(msg)
 		a.stage().Refresh()

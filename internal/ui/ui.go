@@ -10,7 +10,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
+	"polytome/internal/ui/desk"
 )
 
 // Options are how the interface is to look and behave.
@@ -20,7 +22,9 @@ type Options struct {
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.
 	CacheFile string
-	Rate      int64 // bytes a second for places that set no rate; 0 for no limit
+	// JournalFile is where runs are written down, "" for nowhere.
+	JournalFile string
+	Rate        int64 // bytes a second for places that set no rate; 0 for no limit
 }
 
 // Run shows the interface until the user quits. The terminal is left as it was,
@@ -30,6 +34,16 @@ func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error 
 	defer cancel() // whatever still goes on ends with the screen
 	a := newApp(ctx, b, set, o)
 	a.desk.Watch = true
+	if o.JournalFile != "" {
+		j, err := journal.Open(o.JournalFile)
+		if err != nil {
+			a.desk.Notice = desk.Sentence(err.Error())
+		} else {
+			a.desk.Notice = desk.Sentence(j.Note())
+		}
+		a.desk.Journal = j
+		defer j.Close()
+	}
 	return show(ctx, cancel, a)
 }
 

@@ -52,14 +52,16 @@ type Place struct {
 	At     string `toml:"at"`
 	Loader string `toml:"loader"`
 	// Also are further loaders that read from the same place. A title is for the first that takes it.
-	Also     []string `toml:"also-for,omitempty"`
-	Road     string   `toml:"road,omitempty"`    // "" for the loader's usual one
-	As       string   `toml:"as,omitempty"`      // declares the filesystem
-	Room     Size     `toml:"room,omitempty"`    // declares the capacity
-	Cluster  Size     `toml:"cluster,omitempty"` // declares the allocation unit
-	Rate     Size     `toml:"rate,omitempty"`    // writes at most so much a second
-	Reserve  Size     `toml:"reserve,omitempty"` // stays free
-	NoCovers bool     `toml:"no-covers,omitempty"`
+	Also    []string `toml:"also-for,omitempty"`
+	Road    string   `toml:"road,omitempty"`    // "" for the loader's usual one
+	As      string   `toml:"as,omitempty"`      // declares the filesystem
+	Room    Size     `toml:"room,omitempty"`    // declares the capacity
+	Cluster Size     `toml:"cluster,omitempty"` // declares the allocation unit
+	Rate    Size     `toml:"rate,omitempty"`    // writes at most so much a second
+	Reserve Size     `toml:"reserve,omitempty"` // stays free
+	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the road.
+	Verify   string `toml:"verify,omitempty"`
+	NoCovers bool   `toml:"no-covers,omitempty"`
 	// Rules are keys of the first loader's profile that are set otherwise for this place.
 	Rules map[string]string `toml:"rules,omitempty"`
 	// KeepIn is a folder of this computer to which files are copied before they go.

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"polytome/internal/lockfile"
 )
 
 // A Holder has a bench open for changes, and keeps others from it until it lets go.
@@ -76,7 +78,7 @@ func (b *Bench) Hold(dir string) error {
 		return fmt.Errorf("opening the bench for changes: %w", err)
 	}
 	h := &Holder{lock: f}
-	taken, err := lock(f)
+	taken, err := lockfile.Take(f)
 	if err != nil {
 		_ = f.Close()
 		return fmt.Errorf("opening the bench for changes: %w", err)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"polytome/internal/core/run"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/place/drive"
@@ -61,6 +62,11 @@ func Load(file string) (*Bench, error) {
 		}
 		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
 			fail(at+".cluster", "a cluster has from 512 bytes to 32MiB, and is a power of two")
+		}
+		if p.Verify != "" {
+			if _, err := run.ParseVerify(p.Verify); err != nil {
+				fail(at+".verify", "%v", err)
+			}
 		}
 		for _, l := range p.Also {
 			if l == p.Loader {

@@ -44,6 +44,11 @@ func (p Pace) Limited(rate int64) Pace {
 	return p
 }
 
+// Guess is what a forecast begins with.
+func (p Pace) Guess() run.Guess {
+	return run.Guess{Rate: (p.Slow + p.Fast) / 2, PerFile: (p.Least + p.Most) / 2}
+}
+
 // A Learnt is what is remembered of the past runs at a place.
 type Learnt struct {
 	Rate    int64   `toml:"bytes-a-second,omitempty"` // of large files, the mean
@@ -141,12 +146,12 @@ func (r Range) String() string {
 	name, unit, ok := unitOf(r.Most)
 	least, most := whole(r.Least, unit), whole(r.Most, unit)
 	switch {
-	case least == most, words(r.Least) == words(r.Most):
-		return "about " + words(r.Most)
+	case least == most, Words(r.Least) == Words(r.Most):
+		return "about " + Words(r.Most)
 	case ok && least >= 1:
 		return fmt.Sprintf("%d to %d %s", least, most, name)
 	}
-	return words(r.Least) + " to " + words(r.Most)
+	return Words(r.Least) + " to " + Words(r.Most)
 }
 
 // whole is a time in whole units.
@@ -163,7 +168,8 @@ func unitOf(d time.Duration) (string, time.Duration, bool) {
 	return "h", time.Minute, false
 }
 
-func words(d time.Duration) string {
+// Words are about how long something takes, in words.
+func Words(d time.Duration) string {
 	name, unit, ok := unitOf(d)
 	if !ok {
 		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)

@@ -6,11 +6,13 @@ import (
 	"strings"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/place"
 )
 
 // order puts the steps together.
 func (m *maker) order() *Plan {
 	p := &m.plan
+	m.goOn()
 	early, late := m.roomFirst()
 	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(m.puts)+len(m.texts)+len(m.listed))
 	p.Steps = append(p.Steps, m.clears...)
@@ -33,21 +35,27 @@ func (m *maker) order() *Plan {
 	}
 	m.needFiles(begins[2], begins[3], begins[4])
 	m.emptied()
+	p.count()
 	for i := range p.Steps {
-		s := &p.Steps[i]
-		switch {
-		case s.Writes():
-			p.Files++
-			p.Bytes += s.Size
+		if s := &p.Steps[i]; s.Writes() {
 			p.Shaping += s.Make.Cost(m.o.Processors)
-		case s.Kind == Move:
-			p.Moves++
-		case s.Kind == Remove:
-			p.Removes++
-			p.Freed += s.Size
 		}
 	}
 	return p
+}
+
+// goOn leaves what a broken-off run has left of files that are written now: they are gone on with.
+func (m *maker) goOn() {
+	if len(m.clears) == 0 {
+		return
+	}
+	wanted := map[string]bool{}
+	for _, group := range [][]Step{m.puts, m.texts, m.listed} {
+		for i := range group {
+			wanted[m.fold(place.TemporaryName(group[i].Path))] = true
+		}
+	}
+	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
 // roomFirst tells removals that have to come before anything is written, as there is no room
@@ -94,7 +102,6 @@ func (m *maker) keep(steps []Step) {
 			continue
 		}
 		m.kept[s.Path] = len(m.plan.Steps)
-		m.plan.Kept++
 		m.plan.Steps = append(m.plan.Steps, Step{Kind: Keep, Path: s.Path, Why: "it goes, and is copied to safety first", Size: s.Was.Size, Was: s.Was})
 	}
 }

@@ -144,6 +144,47 @@ func (p *Plan) Stays() string {
 // Empty reports whether there is nothing to do.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 
+// Without is the plan without the steps that are done.
+func (p *Plan) Without(done func(step int) bool) *Plan {
+	rest := &Plan{KeptIn: p.KeptIn, There: p.There, Left: p.Left, Notes: p.Notes}
+	number := make(map[int]int, len(p.Steps))
+	for i, s := range p.Steps {
+		if done(i) {
+			continue
+		}
+		number[i] = len(rest.Steps)
+		needs := s.Needs
+		s.Needs = nil
+		for _, n := range needs {
+			if at, ok := number[n]; ok {
+				s.Needs = append(s.Needs, at)
+			}
+		}
+		rest.Steps = append(rest.Steps, s)
+	}
+	rest.count()
+	return rest
+}
+
+// count sums the steps up.
+func (p *Plan) count() {
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		switch {
+		case s.Writes():
+			p.Files++
+			p.Bytes += s.Size
+		case s.Kind == Move:
+			p.Moves++
+		case s.Kind == Remove:
+			p.Removes++
+			p.Freed += s.Size
+		case s.Kind == Keep:
+			p.Kept++
+		}
+	}
+}
+
 // Options are how to plan.
 type Options struct {
 	// Texts are the contents of files on the place that are made from what is chosen, by their paths

@@ -2,90 +2,142 @@ package run
 
 import (
 	"context"
+	"errors"
+	"sync"
 	"time"
 
 	"polytome/internal/core/plan"
+	"polytome/internal/core/source"
 	"polytome/internal/place"
 )
 
 // Small files are written in groups where the place can hold names back: all their bytes go to the medium together, each is
-// read back, and then all names are made to last together. That takes two waits for the medium instead of two for each.
+// read back, and then all names are made to last together. That takes two waits for the medium instead of two for each. Where a place
+// is far away and takes several files at once, they are written side by side.
 const (
 	groupFile  = 1 << 20  // bytes up to which a file is small
 	groupFiles = 256      // files in a group, at most
 	groupBytes = 64 << 20 // bytes of a group, at most
 )
 
-// together is how many steps from i on are done as a group; less than two for none.
-func (r *runner) together(i int) int {
-	if _, ok := r.to.(place.Holder); !ok {
-		return 0
+// together is how many of the steps that wait are done as a group, or as a crowd; mu is held.
+func (l *Lane) together() (n int, crowd bool) {
+	_, holds := l.to.(place.Holder)
+	c, ok := l.to.(place.Crowd)
+	crowd = ok && c.AtOnce() > 1
+	if !holds && !crowd {
+		return 1, false
 	}
-	n, bytes := 0, int64(0)
-	for k := i; k < len(r.plan.Steps) && n < groupFiles; k++ {
-		s := &r.plan.Steps[k]
-		if s.Kind != plan.Put || s.Last || s.Make.AtMost || s.Size > groupFile || bytes+s.Size > groupBytes {
+	bytes := int64(0)
+	in := map[int]bool{}
+	for _, i := range l.queue[:min(len(l.queue), groupFiles)] {
+		s := &l.job.Plan.Steps[i]
+		if s.Kind != plan.Put || s.Last || s.Make.AtMost || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
-		for _, need := range s.Needs {
-			if need >= i { // its verdict must be known
-				return n
-			}
+		if crowd && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+			break
 		}
+		needed := false // its verdict must be known
+		for _, need := range s.Needs {
+			needed = needed || in[need]
+		}
+		if needed {
+			break
+		}
+		in[i] = true
 		n, bytes = n+1, bytes+s.Size
 	}
-	return n
+	return max(n, 1), crowd && n > 1
 }
 
-// group does n steps from i on.
-func (r *runner) group(ctx context.Context, i, n int) {
-	type member struct {
-		*written
-		step  int
-		bytes int64
+// crowd carries out steps side by side.
+func (l *Lane) crowd(ctx context.Context, steps []int) {
+	next := make(chan int, len(steps))
+	for _, i := range steps {
+		next <- i
 	}
-	began := time.Now()
+	close(next)
+	var wait sync.WaitGroup
+	for range min(len(steps), l.to.(place.Crowd).AtOnce()) {
+		wait.Go(func() {
+			opener := source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed}
+			defer opener.Close()
+			for i := range next {
+				l.mu.Lock()
+				off := l.gone != nil || l.lost != nil || l.finish
+				if off { // back to where it was
+					l.queue = append([]int{i}, l.queue...)
+				}
+				l.mu.Unlock()
+				if !off && l.gate(ctx) == nil {
+					l.one(ctx, i, &opener)
+				}
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// group does steps whose names are held back.
+func (l *Lane) group(ctx context.Context, steps []int) {
+	type member struct {
+		*task
+		*written
+		ctx context.Context
+	}
+	began := l.clock()
 	var all []member
 	end := func(m member, sum string, err error) {
-		r.bytes = m.bytes
-		r.end(ctx, m.step, sum, time.Since(began)/time.Duration(n), err)
+		m.began = l.clock() - (l.clock()-began)/max(1, time.Duration(len(steps)))
+		m.end(m.ctx, sum, err)
 	}
-	for k := i; k < i+n; k++ {
-		if ctx.Err() != nil || r.lost != nil {
-			r.report.Untried += i + n - k
+	for _, i := range steps {
+		if ctx.Err() != nil || l.gate(ctx) != nil {
 			break
 		}
-		r.begin(k)
-		s := &r.plan.Steps[k]
-		var f *written
-		err := r.ready(ctx, s)
-		if err == nil {
-			f, err = r.write(ctx, s)
+		if l.lost != nil || l.gone != nil {
+			l.mu.Lock()
+			l.queue = append(l.queue, i)
+			l.mu.Unlock()
+			continue
 		}
-		m := member{f, k, r.bytes}
+		t, ctx := l.begin(ctx, i, &l.opener)
+		var f *written
+		err := t.ready(ctx)
+		if err == nil {
+			f, err = t.write(ctx, true)
+		}
+		m := member{t, f, ctx}
 		if f == nil {
 			end(m, "", err)
 			continue
 		}
 		all = append(all, m)
 	}
-	hold := r.to.(place.Holder)
-	ready := all[:0:0]
+	hold := l.to.(place.Holder)
 	writers := make([]place.Writer, 0, len(all))
-	errs := make([]error, len(all))
-	for k, m := range all {
-		errs[k] = m.w.Flush() // the first one brings all of them to the medium
+	for _, m := range all {
 		writers = append(writers, m.w)
 	}
-	hold.Ahead(writers)
-	for k, m := range all {
-		r.step, r.path, r.bytes = m.step, m.s.Path, m.bytes
-		err := errs[k]
+	var ready []member
+	for k, err := range hold.FlushAll(writers) {
+		m := all[k]
 		if err == nil {
-			err = r.prove(ctx, m.written)
+			err = m.prove(m.ctx, m.written)
+		}
+		var wrong *ReadBackError
+		if errors.As(err, &wrong) { // it is tried once more, alone
+			if err = m.w.Abort(); err == nil {
+				m.rewrite(wrong)
+				var sum string
+				sum, err = m.putAgain(m.ctx)
+				end(m, sum, err)
+				continue
+			}
 		}
 		if err != nil {
-			end(m, "", m.giveUp(err))
+			end(m, "", m.giveUp(m.ctx, m.w, err))
 			continue
 		}
 		ready = append(ready, m)
@@ -94,7 +146,7 @@ func (r *runner) group(ctx context.Context, i, n int) {
 	named := ready[:0:0]
 	for _, m := range ready {
 		if err := m.w.Commit(); err != nil {
-			end(m, "", m.giveUp(err))
+			end(m, "", m.giveUp(m.ctx, m.w, err))
 			continue
 		}
 		named = append(named, m)
@@ -102,8 +154,8 @@ func (r *runner) group(ctx context.Context, i, n int) {
 	err := hold.Settle()
 	for _, m := range named {
 		if err == nil {
-			r.note(m.s)
+			m.note()
 		}
-		end(m, m.wrote.String(), err)
+		end(m, m.sums.Sum().String(), err)
 	}
 }

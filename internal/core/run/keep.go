@@ -48,39 +48,42 @@ func newKeeper(dir string) (*keeper, error) {
 }
 
 // keep copies a file to safety, reads the copy back, and lists it.
-func (r *runner) keep(ctx context.Context, s *plan.Step) (string, error) {
-	if r.kept == nil {
-		k, err := newKeeper(r.plan.KeptIn)
+func (t *task) keep(ctx context.Context) (string, error) {
+	l, s := t.l, t.s
+	if l.kept == nil {
+		k, err := newKeeper(l.job.Plan.KeptIn)
 		if err != nil {
 			return "", err
 		}
-		r.kept = k
+		l.kept = k
 	}
-	src, err := r.to.Open(ctx, s.Path)
+	src, err := l.to.Open(ctx, s.Path)
 	if err != nil {
 		return "", err
 	}
 	defer src.Close()
-	if err := r.kept.to.MakeFolder(ctx, filepath.ToSlash(filepath.Dir(s.Path))); err != nil {
+	if err := l.kept.to.MakeFolder(ctx, filepath.ToSlash(filepath.Dir(s.Path))); err != nil {
 		return "", err
 	}
-	w, err := r.kept.to.Create(ctx, s.Path, src.Size())
+	w, err := l.kept.to.Create(ctx, s.Path, src.Size())
 	if err != nil {
 		return "", err
 	}
 	var done int64
-	sum, err := copyTo(ctx, src, w, func(n int64) {
-		done += n
-		if now := time.Now(); now.Sub(r.last) >= progressEvery {
-			r.last = now
-			r.send(Event{Kind: Progress, Bytes: done})
+	sums, err := eachBlock(ctx, src, nil, func(b block) error {
+		if err := writeBlock(b, w); err != nil {
+			return err
 		}
+		done += b.n
+		t.progress(Progress, done)
+		return l.gate(ctx)
 	})
+	f := &written{w: w, sums: sums, length: src.Size()}
 	if err == nil {
 		err = w.Flush()
 	}
 	if err == nil {
-		err = r.check(ctx, w, sum, s.Path, src.Size())
+		err = t.check(ctx, f, true)
 	}
 	if err == nil {
 		err = w.Commit()
@@ -88,7 +91,8 @@ func (r *runner) keep(ctx context.Context, s *plan.Step) (string, error) {
 	if err != nil {
 		return "", errors.Join(err, w.Abort())
 	}
-	return sum.String(), r.kept.list(Kept{s.Path, src.Size(), s.Was.Modified.UTC(), sum.String()})
+	sum := sums.Sum().String()
+	return sum, l.kept.list(Kept{s.Path, src.Size(), s.Was.Modified.UTC(), sum})
 }
 
 // list notes a copy. The line is on the disk before the file on the place goes.

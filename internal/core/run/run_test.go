@@ -138,7 +138,7 @@ type faulty struct {
 	*folder.Place
 	failAfter int64 // bytes until writing fails
 	with      error
-	flip      bool // one bit changes on the medium
+	flips     int // how often one bit changes on the medium
 	wrote     int64
 	onWrite   func()
 }
@@ -161,8 +161,8 @@ func (w *faultyWriter) Write(b []byte) (int, error) {
 		w.p.failAfter = 0
 		return 0, fmt.Errorf("writing there: %w", w.p.with)
 	}
-	if w.p.flip {
-		w.p.flip = false
+	if w.p.flips > 0 && len(b) > 0 {
+		w.p.flips--
 		b = bytes.Clone(b)
 		b[len(b)/2] ^= 4
 	}
@@ -176,7 +176,7 @@ func TestFaults(t *testing.T) {
 		put    int
 	}{
 		"a full place":         {faulty{failAfter: 1 << 20, with: place.ErrNoRoom}, "make room on it", 2},
-		"a bit that flips":     {faulty{flip: true}, "came back otherwise than it was written", 2},
+		"bits that flip twice": {faulty{flips: 10}, "0.iso came back otherwise than it was written, from byte 0 on", 2},
 		"some other error":     {faulty{failAfter: 1 << 20, with: errors.New("odd")}, "odd", 2},
 		"one file not allowed": {faulty{failAfter: 1 << 20, with: place.ErrReadOnly}, "check its write lock", 2},
 	} {
@@ -197,6 +197,32 @@ func TestFaults(t *testing.T) {
 			assert.Empty(t, again.Failed)
 			assert.Len(t, onPlace(t, dir), len(want), "a second try does what was left")
 		})
+	}
+}
+
+func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
+	p, want := files(t, 2<<20, 100)
+	dir := t.TempDir()
+	var said string
+	r := run.Run(context.Background(), p, &faulty{Place: openPlace(t, dir, folder.Options{}), flips: 1}, run.Options{}, func(e run.Event) {
+		if e.Kind == run.Rewriting {
+			said = e.Say
+		}
+	})
+	assert.Empty(t, r.Failed)
+	assert.Equal(t, 1, r.Rewritten)
+	assert.Contains(t, said, "from byte 0 on")
+	got := onPlace(t, dir)
+	assert.Len(t, got, 2)
+	for name, data := range want {
+		assert.True(t, got[name] == string(data), name)
+	}
+
+	for level, passes := range map[run.Verify]bool{run.VerifyNone: true, run.VerifySize: true, run.VerifyFull: false} {
+		p, _ := files(t, 2<<20)
+		r := run.Run(context.Background(), p, &faulty{Place: openPlace(t, t.TempDir(), folder.Options{}), flips: 10}, run.Options{Verify: level}, func(run.Event) {})
+		assert.Equal(t, passes, len(r.Failed) == 0, "%s sees what it looks at", level)
+		assert.Equal(t, level, r.Verify)
 	}
 }
 

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"sync"
 
 	"github.com/zeebo/xxh3"
 
+	"polytome/internal/filecopy"
 	"polytome/internal/place"
 	"polytome/internal/sparse"
 )
@@ -26,53 +28,62 @@ type Sum [16]byte
 // String is the sum in hexadecimal.
 func (s Sum) String() string { return hex.EncodeToString(s[:]) }
 
+// sums are the hashes of a file's blocks: 16 bytes for each 512 KiB.
+type sums []xxh3.Uint128
+
+// Sum is the fingerprint of the whole.
+func (s sums) Sum() Sum {
+	all := xxh3.New()
+	for _, h := range s {
+		word := h.Bytes()
+		_, _ = all.Write(word[:])
+	}
+	return all.Sum128().Bytes()
+}
+
 var zeroBlock = make([]byte, blockSize)
 var zeroHash = xxh3.Hash128(zeroBlock)
 
 // block is up to blockSize bytes on their way; data is nil for zeros.
 type block struct {
-	data []byte
-	n    int64
-	hash chan xxh3.Uint128
+	off, n int64
+	data   []byte
+	hash   chan xxh3.Uint128
 }
 
-// blocksAhead is how many blocks may be in memory at once.
-const blocksAhead = 6
+// blocksAhead is how many blocks of one file may be in memory at once.
+const blocksAhead = 16
 
 // eachBlock reads content in order, hashing ahead of use, and hands every block to
-// use. It returns the sum.
-func eachBlock(ctx context.Context, c place.Content, use func(block) error) (Sum, error) {
+// use. It returns the hashes of those that were used.
+func eachBlock(ctx context.Context, c place.Content, t turn, use func(block) error) (sums, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	blocks := make(chan block, blocksAhead-2)
 	var readErr error
 	go func() {
 		defer close(blocks)
-		readErr = readBlocks(ctx, c, blocks)
+		readErr = readBlocks(ctx, c, t, blocks)
 	}()
-	all := xxh3.New()
+	out := make(sums, 0, c.Size()/blockSize+1)
 	for b := range blocks {
 		if err := use(b); err != nil {
 			cancel()
 			for range blocks { // let the reader end before its source is closed
 			}
-			return Sum{}, err
+			return out, err
 		}
 		h := zeroHash
 		if b.hash != nil {
 			h = <-b.hash
 		}
-		word := h.Bytes()
-		_, _ = all.Write(word[:])
+		out = append(out, h)
 		if b.data != nil {
 			whole := b.data[:blockSize]
 			pool.Put(&whole)
 		}
 	}
-	if readErr != nil {
-		return Sum{}, readErr
-	}
-	return all.Sum128().Bytes(), nil
+	return out, readErr
 }
 
 // pool has blocks that are used again, also by the next file: of many small ones, making them would take longer than copying.
@@ -81,16 +92,31 @@ var pool = sync.Pool{New: func() any {
 	return &b
 }}
 
-func readBlocks(ctx context.Context, c place.Content, out chan<- block) error {
+// readBlocks reads in turns with the other lanes.
+func readBlocks(ctx context.Context, c place.Content, t turn, out chan<- block) error {
 	size := c.Size()
 	dataStart, dataEnd := int64(0), int64(0) // the run of data found last
+	mine, inTurn := false, int64(0)
+	give := func() {
+		if mine {
+			t.give()
+		}
+		mine, inTurn = false, 0
+	}
+	defer give()
 	for off := int64(0); off < size; {
 		n := min(blockSize, size-off)
 		if off >= dataEnd {
 			dataStart, dataEnd = c.Data(off)
 		}
-		b := block{n: n}
+		b := block{off: off, n: n}
 		if dataStart < off+n { // some of the block is data
+			if !mine && t != nil {
+				if err := t.take(ctx); err != nil {
+					return err
+				}
+				mine = true
+			}
 			b.data = (*pool.Get().(*[]byte))[:n]
 			if k, err := c.ReadAt(b.data, off); int64(k) < n {
 				if ended(c) && errors.Is(err, io.EOF) { // it is shorter than it might have been
@@ -115,12 +141,20 @@ func readBlocks(ctx context.Context, c place.Content, out chan<- block) error {
 		}
 		if b.data != nil || n < blockSize {
 			b.hash = make(chan xxh3.Uint128, 1)
-			go func(data []byte) { b.hash <- xxh3.Hash128(data) }(orZeros(b))
+			go func(data []byte) { b.hash <- xxh3.Hash128(data) }(b.bytes())
+		}
+		if inTurn += n; inTurn >= turnBytes {
+			give()
 		}
 		select {
 		case out <- b:
-		case <-ctx.Done():
-			return ctx.Err()
+		default:
+			give() // whoever writes is behind, and another lane may read meanwhile
+			select {
+			case out <- b:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		}
 		off += n
 	}
@@ -133,7 +167,8 @@ func ended(c place.Content) bool {
 	return ok && !a.AtMost()
 }
 
-func orZeros(b block) []byte {
+// bytes are the block's bytes, also of zeros.
+func (b *block) bytes() []byte {
 	if b.data != nil {
 		return b.data
 	}
@@ -146,23 +181,53 @@ func isZero(b []byte) bool {
 
 // SumOf fingerprints content.
 func SumOf(ctx context.Context, c place.Content, progress func(n int64)) (Sum, error) {
-	return eachBlock(ctx, c, func(b block) error {
+	s, err := eachBlock(ctx, c, nil, func(b block) error {
 		progress(b.n)
 		return nil
 	})
+	return s.Sum(), err
 }
 
-// copyTo writes content to w, and returns the sum of what was read.
-func copyTo(ctx context.Context, c place.Content, w place.Writer, progress func(n int64)) (Sum, error) {
-	return eachBlock(ctx, c, func(b block) error {
-		if b.data == nil {
-			if err := w.Skip(b.n); err != nil {
-				return err
-			}
-		} else if _, err := w.Write(b.data); err != nil {
-			return err
+func writeBlock(b block, w place.Writer) error {
+	if b.data == nil {
+		return w.Skip(b.n)
+	}
+	_, err := w.Write(b.data)
+	return err
+}
+
+// cloner writes blocks by having the system copy them out of the source's file, where both are on one filesystem that lets files share what
+// they have in common: that takes neither time nor room.
+type cloner struct {
+	from filecopy.Sectioned
+	to   filecopy.Taker
+}
+
+// clones returns nil where the bytes have to be written.
+func clones(c place.Content, w place.Writer) *cloner {
+	from, ok := c.(filecopy.Sectioned)
+	to, takes := w.(filecopy.Taker)
+	if s, shares := w.(interface{ Shares(f *os.File) bool }); ok && takes && shares && c.Size() > 0 {
+		if f, _, _, ok := from.Section(0); ok && s.Shares(f) {
+			return &cloner{from, to}
 		}
-		progress(b.n)
-		return nil
-	})
+	}
+	return nil
+}
+
+// write reports whether it wrote the block.
+func (c *cloner) write(b block) (bool, error) {
+	if c == nil || c.to == nil || b.data == nil {
+		return false, nil
+	}
+	f, at, n, ok := c.from.Section(b.off)
+	if !ok || n < b.n {
+		return false, nil
+	}
+	_, err := c.to.CopyFrom(f, at, b.n)
+	if errors.Is(err, errors.ErrUnsupported) {
+		c.to = nil
+		return false, nil
+	}
+	return true, err
 }

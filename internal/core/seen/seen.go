@@ -9,16 +9,12 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/zeebo/xxh3"
-	"modernc.org/sqlite"
-	sqlite3 "modernc.org/sqlite/lib"
+
+	"polytome/internal/sqlitefile"
 )
 
 // A Folder is what was found in one folder.
@@ -56,12 +52,7 @@ var migrations = []string{
 var Version = len(migrations)
 
 // A Store is an opened cache. A nil one keeps nothing and finds nothing.
-type Store struct {
-	file string
-	mu   sync.Mutex // held to replace db
-	db   *sql.DB
-	note string
-}
+type Store struct{ file *sqlitefile.File }
 
 // ErrNewer is a cache that a newer Polytome has written. It is left as it is.
 var ErrNewer = errors.New("the cache was written by a newer Polytome; it is left alone, and this scan remembers nothing")
@@ -69,108 +60,12 @@ var ErrNewer = errors.New("the cache was written by a newer Polytome; it is left
 // Open opens the cache file, and makes it where there is none. One that is damaged is made
 // anew; [Store.Note] says so.
 func Open(file string) (*Store, error) {
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return nil, fmt.Errorf("the cache cannot be kept: %w", err)
-	}
-	s := &Store{file: file}
-	err := patiently(s.open)
-	if damaged(err) {
-		err = s.rebuild()
-	}
+	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
+		Damaged: "the cache %s was damaged and is made anew; nothing of yours was in it, and this scan looks at every file"})
 	if err != nil {
 		return nil, fmt.Errorf("the cache %s cannot be used: %w", file, err)
 	}
-	return s, nil
-}
-
-func (s *Store) open() error {
-	dsn := "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(s.file)) +
-		"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=temp_store(MEMORY)&_txlock=immediate"
-	db, err := sql.Open("sqlite", dsn)
-	if err != nil {
-		return err
-	}
-	var version int
-	if err = db.QueryRow("PRAGMA user_version").Scan(&version); err == nil && version > Version {
-		err = ErrNewer
-	}
-	if err == nil && version < Version {
-		err = migrate(db)
-	}
-	if err != nil {
-		_ = db.Close()
-		return err
-	}
-	s.db = db
-	return nil
-}
-
-// patience is how long another process is waited for.
-const patience = 10 * time.Second
-
-// patiently does again what another process stands in the way of: the database's own waiting
-// does not cover changes of its journal.
-func patiently(do func() error) error {
-	for begun, wait := time.Now(), time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
-		err := do()
-		var e *sqlite.Error
-		if !errors.As(err, &e) || e.Code()&0xFF != sqlite3.SQLITE_BUSY && e.Code()&0xFF != sqlite3.SQLITE_LOCKED || time.Since(begun) > patience {
-			return err
-		}
-		time.Sleep(wait)
-	}
-}
-
-// migrate brings the tables up to date, in one transaction; another process may have been
-// quicker.
-func migrate(db *sql.DB) error {
-	tx, err := db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	var version int
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
-		return err
-	}
-	for ; version < Version; version++ {
-		if _, err := tx.Exec(migrations[version]); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", Version)); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// damaged reports whether an error says that the file is no cache any more.
-func damaged(err error) bool {
-	var e *sqlite.Error
-	if errors.As(err, &e) {
-		switch e.Code() & 0xFF {
-		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR: // the last: a table is not as it should be
-			return true
-		}
-	}
-	return false
-}
-
-// rebuild puts the damaged file aside and begins a new one.
-func (s *Store) rebuild() error {
-	if s.db != nil {
-		_ = s.db.Close()
-		s.db = nil
-	}
-	err := os.Rename(s.file, s.file+".damaged")
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	for _, tail := range []string{"-wal", "-shm"} {
-		_ = os.Remove(s.file + tail)
-	}
-	s.note = fmt.Sprintf("the cache %s was damaged and is made anew; nothing of yours was in it, and this scan looks at every file", s.file)
-	return patiently(s.open)
+	return &Store{f}, nil
 }
 
 // Note says what happened to the cache, "" for nothing.
@@ -178,9 +73,7 @@ func (s *Store) Note() string {
 	if s == nil {
 		return ""
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.note
+	return s.file.Note()
 }
 
 // Close closes the file.
@@ -188,9 +81,7 @@ func (s *Store) Close() error {
 	if s == nil {
 		return nil
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.db.Close()
+	return s.file.Close()
 }
 
 // do runs a use of the database; when that finds it damaged, the file is made anew and the
@@ -199,19 +90,7 @@ func (s *Store) do(use func(db *sql.DB) error) error {
 	if s == nil {
 		return nil
 	}
-	s.mu.Lock()
-	db := s.db
-	s.mu.Unlock()
-	err := patiently(func() error { return use(db) })
-	if !damaged(err) {
-		return err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.db != db {
-		return nil // somebody has done it
-	}
-	return s.rebuild()
+	return s.file.Do(use)
 }
 
 // below is the range of paths in and under a folder.

@@ -25,9 +25,11 @@ func (s *Survey) Open() (place.Place, error) {
 }
 
 // onePiece reports whether one of the loaders wants files in one piece where the place is.
-func (s *Survey) onePiece() bool {
-	return slices.ContainsFunc(s.Profiles, func(p *loader.Profile) bool {
-		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Road == s.Config.Road && a.OnePiece })
+func (s *Survey) onePiece() bool { return wantsOnePiece(s.Profiles, s.Config.Road) }
+
+func wantsOnePiece(all []*loader.Profile, road string) bool {
+	return slices.ContainsFunc(all, func(p *loader.Profile) bool {
+		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Road == road && a.OnePiece })
 	})
 }
 
@@ -38,7 +40,7 @@ func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (plac
 		return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders, mounted drives and shares, drives, images, and consoles over FTP", c.Name)
 	}
 	if a, ok := drive.ParseAddress(at); ok {
-		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece, Rate: int64(c.Rate)})
+		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece})
 	}
 	if a, ok, err := ftp.ParseAddress(at); ok {
 		if err != nil {
@@ -50,12 +52,12 @@ func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (plac
 		}
 		return ftp.Open(context.Background(), a, o)
 	}
-	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster), Rate: int64(c.Rate)})
+	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster)})
 }
 
 // Console is what is known of a console's server: from the bench, from the profile, and its password from the keyring.
 func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, error) {
-	o := ftp.Options{Rate: int64(c.Rate), Room: int64(c.Room), Cluster: int64(c.Cluster)}
+	o := ftp.Options{Room: int64(c.Room), Cluster: int64(c.Cluster)}
 	fs := place.UnknownFilesystem("own")
 	fs.Shown = "its own"
 	var at *loader.Attachment

@@ -69,8 +69,7 @@ func (a Address) String() string {
 
 // Options say how the volume is filled.
 type Options struct {
-	OnePiece bool  // a file that finds no room in one piece is not written
-	Rate     int64 // bytes a second; 0 for no limit
+	OnePiece bool // a file that finds no room in one piece is not written
 }
 
 // Place is a volume that gets filled. It is only read until something is written for the first time; then it goes
@@ -80,7 +79,6 @@ type Place struct {
 	shown *drives.Drive
 	vol   *drives.Volume
 	opts  Options
-	pace  *place.Pace
 
 	mu       sync.Mutex
 	medium   *medium.File
@@ -111,7 +109,7 @@ func Open(ctx context.Context, sys drives.System, a Address, opts Options) (*Pla
 
 // On opens a volume of a drive that was looked at just now.
 func On(sys drives.System, d *drives.Drive, vol *drives.Volume, opts Options) (*Place, error) {
-	p := &Place{sys: sys, shown: d, vol: vol, opts: opts, pace: place.NewPace(opts.Rate)}
+	p := &Place{sys: sys, shown: d, vol: vol, opts: opts}
 	f, err := os.Open(d.Path)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", d.Path, err)
@@ -442,7 +440,7 @@ type writer struct {
 }
 
 func (w *writer) Write(b []byte) (int, error) {
-	if err := w.p.pace.Wait(w.ctx, int64(len(b))); err != nil {
+	if err := w.ctx.Err(); err != nil {
 		return 0, err
 	}
 	w.p.written.Add(1)
@@ -451,7 +449,7 @@ func (w *writer) Write(b []byte) (int, error) {
 }
 
 func (w *writer) Skip(n int64) error {
-	if err := w.p.pace.Wait(w.ctx, n); err != nil {
+	if err := w.ctx.Err(); err != nil {
 		return err
 	}
 	w.p.written.Add(1)
@@ -460,7 +458,7 @@ func (w *writer) Skip(n int64) error {
 
 // CopyFrom takes bytes out of a file of this computer, where the system can do that by itself.
 func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
-	if err := w.p.pace.Wait(w.ctx, n); err != nil {
+	if err := w.ctx.Err(); err != nil {
 		return 0, err
 	}
 	w.p.written.Add(1)
@@ -487,8 +485,17 @@ func (w *writer) Flush() error {
 // aheadMost is how much is read ahead at once, in bytes.
 const aheadMost = 128 << 20
 
-// Ahead has files that were flushed be read from the medium in one go: small ones lie one behind the other.
-func (p *Place) Ahead(files []place.Writer) {
+// FlushAll brings files to the medium, and has them be read from there in one go: small ones lie one behind the other.
+func (p *Place) FlushAll(files []place.Writer) []error {
+	errs := make([]error, len(files))
+	for i, f := range files {
+		errs[i] = f.Flush() // the first one brings all of them there
+	}
+	p.ahead(files)
+	return errs
+}
+
+func (p *Place) ahead(files []place.Writer) {
 	var from, to, sum int64
 	for _, f := range files {
 		w, ok := f.(*writer)

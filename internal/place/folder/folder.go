@@ -13,7 +13,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 
+	"polytome/internal/drives"
 	"polytome/internal/place"
 	"polytome/internal/sparse"
 )
@@ -27,7 +29,6 @@ type Options struct {
 	Filesystem string // declares the kind of filesystem, by name
 	Room       int64  // declares the capacity, in bytes
 	Cluster    int64  // declares the allocation unit, in bytes
-	Rate       int64  // writes at most so many bytes a second; 0 for no limit
 }
 
 // Place is a folder that gets filled. It never reaches outside of the folder,
@@ -38,7 +39,9 @@ type Place struct {
 	opts     Options
 	declared place.Filesystem
 	real     place.Filesystem
-	pace     *place.Pace
+	network  string // the kind of network filesystem that it is mounted from, "" for none
+	together bool   // names and bytes of many files are brought to the medium at once
+	held     atomic.Bool
 }
 
 var _ place.Place = (*Place)(nil)
@@ -54,7 +57,7 @@ func Open(dir string, opts Options) (*Place, error) {
 	case !info.IsDir():
 		return nil, fmt.Errorf("%s is a file, and a place must be a folder", dir)
 	}
-	p := &Place{dir: dir, opts: opts, pace: place.NewPace(opts.Rate)}
+	p := &Place{dir: dir, opts: opts}
 	if opts.Filesystem != "" {
 		if p.declared, err = place.FilesystemNamed(opts.Filesystem); err != nil {
 			return nil, err
@@ -64,7 +67,7 @@ func Open(dir string, opts Options) (*Place, error) {
 	if err != nil {
 		return nil, fmt.Errorf("finding out what %s lies on: %w", dir, err)
 	}
-	p.real = m.filesystem
+	p.real, p.network, p.together = m.filesystem, m.network, m.syncs
 	if p.root, err = os.OpenRoot(dir); err != nil {
 		return nil, fmt.Errorf("opening the place %s: %w", dir, err)
 	}
@@ -81,7 +84,7 @@ func (p *Place) Facts(ctx context.Context, listed []place.Entry) (place.Facts, e
 	if err != nil {
 		return place.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
 	}
-	f := place.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label}
+	f := place.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label, Network: m.network}
 	if p.declared.Name != "" {
 		f.Filesystem, f.Declared, f.Label = p.declared, true, ""
 		f.Cluster = p.declared.Cluster(f.Capacity)
@@ -168,7 +171,7 @@ func (p *Place) Rename(_ context.Context, from, to string) error {
 // syncFolder brings the names of a folder to the medium. Some systems cannot flush a folder; that
 // they do so by themselves is all there is then.
 func (p *Place) syncFolder(name string) {
-	if p.opts.Unsynced {
+	if p.opts.Unsynced || p.held.Load() {
 		return
 	}
 	if dir, err := p.root.Open(filepath.FromSlash(name)); err == nil {
@@ -251,23 +254,87 @@ func (p *Place) Replace(ctx context.Context, name string, size int64) (place.Wri
 }
 
 func (p *Place) begin(ctx context.Context, name string, size int64, over bool) (place.Writer, error) {
-	h := fnv.New64a()
-	_, _ = h.Write([]byte(name))
-	temp := path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, h.Sum64(), place.TemporarySuffix))
+	temp := place.TemporaryName(name)
 	_ = p.root.Remove(filepath.FromSlash(temp)) // left by a broken-off run
 	f, err := p.root.OpenFile(filepath.FromSlash(temp), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
-	w := &writer{p: p, ctx: ctx, f: f, temp: temp, name: name, over: over, size: size, holes: p.real.Holes && sparse.Allow(f) == nil}
-	if !w.holes {
-		if err := allocate(f, size); err != nil {
-			_ = w.Abort()
-			return nil, p.explain("making room for", name, err)
-		}
+	w := p.writer(ctx, f, name, size, over)
+	if err := w.reserve(); err != nil {
+		_ = w.Abort()
+		return nil, p.explain("making room for", name, err)
 	}
 	return w, nil
 }
+
+func (p *Place) writer(ctx context.Context, f *os.File, name string, size int64, over bool) *writer {
+	return &writer{p: p, ctx: ctx, f: f, temp: place.TemporaryName(name), name: name, over: over, size: size, holes: p.real.Holes && sparse.Allow(f) == nil}
+}
+
+// Resume takes up what a broken-off run has left of a file.
+func (p *Place) Resume(ctx context.Context, name string, size int64, over bool) (place.Resumed, error) {
+	if !over {
+		if err := p.absent(name); err != nil {
+			return nil, err
+		}
+	}
+	f, err := p.root.OpenFile(filepath.FromSlash(place.TemporaryName(name)), os.O_RDWR, 0)
+	if err != nil {
+		return nil, p.explain("going on with", name, err)
+	}
+	info, err := f.Stat()
+	if err == nil && (!info.Mode().IsRegular() || info.Size() == 0 || info.Size() > size) {
+		err = fs.ErrNotExist // nothing of ours, or of another file
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, p.explain("going on with", name, err)
+	}
+	w := p.writer(ctx, f, name, size, over)
+	w.at = info.Size()
+	return w, nil
+}
+
+// FlushAll brings files to the medium, all at once where there are many and the system has a way to.
+func (p *Place) FlushAll(files []place.Writer) []error {
+	errs := make([]error, len(files))
+	if !p.together || len(files) < fewFiles {
+		for i, f := range files {
+			errs[i] = f.Flush()
+		}
+		return errs
+	}
+	for i, f := range files {
+		errs[i] = f.(*writer).extend()
+	}
+	if err := drives.SyncAt(p.dir); err != nil {
+		err = p.explain("flushing", ".", err)
+		for i := range errs {
+			errs[i] = errors.Join(errs[i], err)
+		}
+	}
+	return errs
+}
+
+// fewFiles is up to how many files are brought to the medium one by one, rather than with everything else that waits for it.
+const fewFiles = 4
+
+// Hold has names wait for others, until Settle makes all of them last.
+func (p *Place) Hold() { p.held.Store(p.together) }
+
+// Settle brings the names that were given since Hold to the medium.
+func (p *Place) Settle() error {
+	if !p.held.CompareAndSwap(true, false) || p.opts.Unsynced {
+		return nil
+	}
+	return p.explain("flushing", ".", drives.SyncAt(p.dir))
+}
+
+var (
+	_ place.Holder  = (*Place)(nil)
+	_ place.Resumer = (*Place)(nil)
+)
 
 // absent fails with place.ErrExists when there is something of that name.
 func (p *Place) absent(name string) error {

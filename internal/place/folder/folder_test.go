@@ -21,7 +21,6 @@ func TestConformance(t *testing.T) {
 	for name, opts := range map[string]folder.Options{
 		"as it is":       {},
 		"declared FAT32": {Filesystem: "fat32", Room: 58 * size.GiB},
-		"slowed":         {Rate: 100 << 20},
 	} {
 		t.Run(name, func(t *testing.T) {
 			placetest.Run(t, func(t *testing.T) place.Place {
@@ -109,19 +108,4 @@ func TestALinkDoesNotLeadOutside(t *testing.T) {
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Empty(t, left)
-}
-
-func TestTheRateIsKept(t *testing.T) {
-	p, err := folder.Open(t.TempDir(), folder.Options{Rate: 10 << 20})
-	require.NoError(t, err)
-	defer p.Close()
-	w, err := p.Create(context.Background(), "a", 2<<20)
-	require.NoError(t, err)
-	start := time.Now()
-	for range 8 {
-		_, err = w.Write(make([]byte, 256<<10))
-		require.NoError(t, err)
-	}
-	assert.GreaterOrEqual(t, time.Since(start), 190*time.Millisecond)
-	require.NoError(t, w.Commit())
 }

@@ -19,6 +19,8 @@ type mount struct {
 	filesystem              place.Filesystem
 	capacity, free, cluster int64 // bytes
 	label                   string
+	network                 string // the kind of network filesystem, "" for none
+	syncs                   bool   // all of it can be flushed at once
 }
 
 func mountOf(dir string) (mount, error) {
@@ -32,6 +34,10 @@ func mountOf(dir string) (mount, error) {
 	}
 	m := mount{capacity: int64(st.Blocks) * unit, free: int64(st.Bavail) * unit, cluster: unit}
 	kind, source := mountedKind(dir)
+	if slices.Contains(networks, kind) {
+		m.network = strings.TrimPrefix(kind, "fuse.")
+	}
+	m.syncs = !strings.HasPrefix(kind, "fuse") && m.network == "" // which would have nothing flushed, and report no error
 	if strings.HasPrefix(kind, "fuse") {
 		kind = probe(source, kind)
 	}
@@ -41,6 +47,9 @@ func mountOf(dir string) (mount, error) {
 	}
 	return m, nil
 }
+
+// networks are the kinds of mounts behind which there is another computer.
+var networks = []string{"cifs", "smb3", "nfs", "nfs4", "ceph", "9p", "afs", "fuse.sshfs", "fuse.davfs"}
 
 // filesystemOf matches the kernel's name for a filesystem to the facts about it.
 func filesystemOf(kind string, clusters int64) place.Filesystem {
@@ -162,6 +171,32 @@ func allocate(f *os.File, size int64) error {
 		return err
 	}
 	return nil
+}
+
+// reserved is how many bytes behind a byte of a file have room already.
+func reserved(info os.FileInfo, at int64) int64 {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return 0
+	}
+	return max(0, st.Blocks*512-at)
+}
+
+// Device names the filesystem that a file of this computer lies on.
+func Device(name string) (id uint64, ok bool) {
+	var st unix.Stat_t
+	if unix.Stat(name, &st) != nil {
+		return 0, false
+	}
+	return st.Dev, true
+}
+
+func deviceOf(f *os.File) (id uint64, ok bool) {
+	var st unix.Stat_t
+	if unix.Fstat(int(f.Fd()), &st) != nil {
+		return 0, false
+	}
+	return st.Dev, true
 }
 
 // dropCache has the next read come from the medium.

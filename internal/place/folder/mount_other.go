@@ -16,6 +16,8 @@ type mount struct {
 	filesystem              place.Filesystem
 	capacity, free, cluster int64  // bytes
 	label                   string // not told on these systems
+	network                 string // nor is this
+	syncs                   bool
 }
 
 func mountOf(dir string) (mount, error) {
@@ -44,3 +46,11 @@ func allocate(*os.File, int64) error { return nil }
 
 // dropCache does nothing: reading back may be served from memory here.
 func dropCache(*os.File) {}
+
+// reserved is not known here.
+func reserved(os.FileInfo, int64) int64 { return 0 }
+
+// Device is not known here.
+func Device(string) (id uint64, ok bool) { return 0, false }
+
+func deviceOf(*os.File) (id uint64, ok bool) { return 0, false }

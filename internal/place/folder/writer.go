@@ -3,6 +3,7 @@ package folder
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path"
@@ -11,6 +12,7 @@ import (
 
 	"polytome/internal/filecopy"
 	"polytome/internal/place"
+	"polytome/internal/size"
 	"polytome/internal/sparse"
 )
 
@@ -26,8 +28,10 @@ type writer struct {
 	over  bool  // it takes the place of a file that is there
 	open  bool  // the last bytes were skipped, and the file does not reach there yet
 	ended bool
-	size  int64     // that room was made for
-	date  time.Time // zero for that of writing
+	size  int64 // that room was made for
+	// watched counts bytes since it was looked how much room is left.
+	watched int64
+	date    time.Time // zero for that of writing
 }
 
 var zeros [256 << 10]byte
@@ -36,8 +40,43 @@ var zeros [256 << 10]byte
 // are several times slower on some systems.
 const writeUnit = 128 << 10
 
+// reserve makes room for the whole file, where no hole may be in it.
+func (w *writer) reserve() error {
+	if w.holes {
+		return nil
+	}
+	return allocate(w.f, w.size)
+}
+
+// watchEvery is after how many bytes it is looked whether there is still room for the rest of a file, where none was made for it in advance:
+// others may write there too.
+const watchEvery = 64 << 20
+
+// watch fails early on a place that others have filled meanwhile.
+func (w *writer) watch(n int) error {
+	if w.watched += int64(n); w.watched < watchEvery || w.holes {
+		return nil
+	}
+	w.watched = 0
+	m, err := mountOf(w.p.dir)
+	if err != nil {
+		return w.p.explain("looking at the room for", w.name, err)
+	}
+	info, err := w.f.Stat()
+	if err != nil {
+		return w.p.explain("looking at the room for", w.name, err)
+	}
+	if needs := w.size - w.at - reserved(info, w.at); needs > m.free && m.capacity > 0 {
+		return w.p.explain("writing", w.name, fmt.Errorf("%w: %s are still to be written, and others have left %s free", place.ErrNoRoom, size.Format(needs), size.Format(m.free)))
+	}
+	return nil
+}
+
 func (w *writer) Write(b []byte) (int, error) {
-	if err := w.p.pace.Wait(w.ctx, int64(len(b))); err != nil {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
+	if err := w.watch(len(b)); err != nil {
 		return 0, err
 	}
 	done := 0
@@ -53,9 +92,16 @@ func (w *writer) Write(b []byte) (int, error) {
 	return done, nil
 }
 
+// Shares reports whether a file lies on the same filesystem, so that the system can copy out of it.
+func (w *writer) Shares(f *os.File) bool {
+	a, ok := deviceOf(w.f)
+	b, also := deviceOf(f)
+	return ok && also && a == b
+}
+
 // CopyFrom takes bytes out of a file of this computer, where the system can do that by itself.
 func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
-	if err := w.p.pace.Wait(w.ctx, n); err != nil {
+	if err := w.ctx.Err(); err != nil {
 		return 0, err
 	}
 	k, err := filecopy.Range(w.f, w.at, f, at, n)
@@ -69,7 +115,7 @@ func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
 
 func (w *writer) Skip(n int64) error {
 	if w.holes {
-		if err := w.p.pace.Wait(w.ctx, n); err != nil {
+		if err := w.ctx.Err(); err != nil {
 			return err
 		}
 		w.at += n
@@ -109,6 +155,35 @@ func (w *writer) ReadBack() (place.Content, error) {
 	}
 	dropCache(f)
 	return newContent(f)
+}
+
+// There is how many bytes an earlier run has left.
+func (w *writer) There() int64 { return w.at }
+
+// Keep goes on behind the first n bytes of what was left.
+func (w *writer) Keep(n int64) error {
+	err := w.f.Truncate(n) // what comes behind may be anything
+	if err == nil {
+		w.at = n
+		err = w.reserve()
+	}
+	return w.p.explain("going on with", w.name, err)
+}
+
+// Leave ends the writer, and leaves what was written.
+func (w *writer) Leave() error {
+	if w.ended {
+		return nil
+	}
+	err := w.extend()
+	if err == nil {
+		err = w.f.Sync()
+	}
+	w.ended = true
+	if closed := w.f.Close(); err == nil {
+		err = closed
+	}
+	return w.p.explain("leaving", w.name, err)
 }
 
 // Date sets the date when the file gets its name.

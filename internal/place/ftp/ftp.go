@@ -31,7 +31,6 @@ type Options struct {
 	Port           int              // where the address has none
 	Filesystem     place.Filesystem // what holds on the console's disk
 	Room, Cluster  int64            // bytes; a room of 0 is not known
-	Rate           int64            // bytes a second; 0 for no limit
 	Idle           time.Duration    // after which the server drops a connection that says nothing; 0 for one that does not
 	Timeout        time.Duration    // for which nothing may come; 0 for half a minute
 	NoListing      bool             // machine-readable listings are not asked for
@@ -41,7 +40,6 @@ type Options struct {
 type Place struct {
 	addr Address
 	opts Options
-	pace *place.Pace
 
 	mu      sync.Mutex
 	s       *session
@@ -98,7 +96,7 @@ func Open(ctx context.Context, a Address, o Options) (*Place, error) {
 	if a.User != "" {
 		o.User = a.User
 	}
-	p := &Place{addr: a, opts: o, pace: place.NewPace(o.Rate), folders: map[string]look{}}
+	p := &Place{addr: a, opts: o, folders: map[string]look{}}
 	err := p.do(ctx, "connecting to", "", true, func(*ftp.ServerConn) error { return nil })
 	if err != nil {
 		return nil, err

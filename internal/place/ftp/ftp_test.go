@@ -42,7 +42,7 @@ func open(t testing.TB, port int, root string, o ftp.Options) *ftp.Place {
 }
 
 func TestConformance(t *testing.T) {
-	for name, o := range map[string]ftp.Options{"vsftpd": {}, "slowed": {Rate: 100 << 20}, "with a room": {Room: 64 * size.MiB}} {
+	for name, o := range map[string]ftp.Options{"vsftpd": {}, "with a room": {Room: 64 * size.MiB}} {
 		t.Run(name, func(t *testing.T) {
 			placetest.Run(t, func(t *testing.T) place.Place {
 				port, root := judge.FTP(t, t.TempDir())

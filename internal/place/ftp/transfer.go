@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io"
 	"io/fs"
 	"path"
@@ -201,10 +200,7 @@ func (p *Place) Replace(ctx context.Context, name string, _ int64) (place.Writer
 }
 
 func (p *Place) begin(ctx context.Context, name string, over bool) *writer {
-	h := fnv.New64a()
-	_, _ = h.Write([]byte(name))
-	temp := path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, h.Sum64(), place.TemporarySuffix))
-	return &writer{p: p, ctx: ctx, temp: temp, name: name, over: over}
+	return &writer{p: p, ctx: ctx, temp: place.TemporaryName(name), name: name, over: over}
 }
 
 // start begins to send.
@@ -230,7 +226,7 @@ func (w *writer) start() error {
 }
 
 func (w *writer) Write(b []byte) (int, error) {
-	if err := w.p.pace.Wait(w.ctx, int64(len(b))); err != nil {
+	if err := w.ctx.Err(); err != nil {
 		return 0, err
 	}
 	if w.ended {

@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/intake"
+	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
@@ -30,6 +31,9 @@ type Desk struct {
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.
 	CacheFile string
+	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
+	Journal *journal.Journal
+	History []journal.Run
 	// Watch has changes of the user's own files noticed.
 	Watch bool
 	// Generation counts how often the titles became others.
@@ -67,7 +71,9 @@ type Desk struct {
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
 
-	defaultRate    int64 // bytes a second, for places without a rate
+	plain          map[string]bool // what was said of plain connections
+	offered        bool            // runs that were broken off were asked about
+	defaultRate    int64           // bytes a second, for places without a rate
 	undo, redo     []bench.Choices
 	saver          *saver
 	unsaved        bool           // names were given that the bench has to keep
@@ -89,7 +95,7 @@ type Desk struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
 	_, err := os.Stat(b.File())
-	d := &Desk{System: drives.Here, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, stopScan: func() {}}
+	d := &Desk{System: drives.Here, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
 }

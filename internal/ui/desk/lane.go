@@ -1,16 +1,14 @@
 package desk
 
 import (
-	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/journal"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
@@ -29,10 +27,12 @@ const (
 	Checking
 	Done
 	Failed
+	Skipped
 )
 
 // A Lane is the run at one place, as its events tell it.
 type Lane struct {
+	Name    string // of the place
 	Plan    *plan.Plan
 	States  []StepState
 	Says    map[int]string // what happened to failed steps
@@ -41,11 +41,20 @@ type Lane struct {
 	Total   int64          // bytes of the whole plan
 	Elapsed time.Duration
 	Speeds  []float64 // bytes a second, one sample every sampleEvery
+	Order   []int     // the steps that are still to come
+	Moved   bool      // they have another order than the plan's
+	Paused  bool
+	Waiting string // why the place is waited for, "" while it is there
+	Limit   int64  // bytes a second, 0 for none
+	Verify  run.Verify
 	Report  *run.Report
 
+	lane      *run.Lane
+	forecast  *run.Forecast
+	fails     int
 	spared    int64 // bytes that files turned out to be smaller by than they might have been
+	gone      int64 // bytes that were there from earlier tries
 	learns    bool  // its speed is that of the place, and not of a limit
-	cancel    context.CancelFunc
 	sampled   time.Duration
 	sampledAt int64
 }
@@ -56,43 +65,122 @@ const sampleEvery = 200 * time.Millisecond
 // Running reports whether the run still goes on.
 func (l *Lane) Running() bool { return l.Report == nil }
 
-// Stop ends the run after removing what is half written.
-func (l *Lane) Stop() { l.cancel() }
+// Fails is how many steps have failed.
+func (l *Lane) Fails() int { return l.fails }
+
+// Stop ends the run now.
+func (l *Lane) Stop() { l.lane.Stop() }
+
+// Finish ends the run after the file under way.
+func (l *Lane) Finish() { l.lane.Finish() }
+
+// Pause pauses the run, or has it go on.
+func (l *Lane) Pause() {
+	if l.Paused {
+		l.lane.Resume()
+	} else {
+		l.lane.Pause()
+	}
+}
+
+// Skip passes a step over.
+func (l *Lane) Skip(step int) { l.lane.Skip(step) }
+
+// Retry tries a step again that did not succeed.
+func (l *Lane) Retry(step int) { l.lane.Retry(step) }
+
+// Sooner and Later have the title of a step be written before, or behind, all others.
+func (l *Lane) Sooner(step int) { l.lane.Sooner(step) }
+
+// Later has the title of a step be written behind all others.
+func (l *Lane) Later(step int) { l.lane.Later(step) }
+
+// SetLimit limits how fast is written.
+func (l *Lane) SetLimit(rate int64) {
+	l.Limit, l.learns = rate, l.learns && rate == 0
+	l.lane.Limit(rate)
+}
 
 // Bytes are what the run writes in all, as far as is known by now.
 func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
 
+// New are the bytes that this run has written itself.
+func (l *Lane) New() int64 { return max(0, l.Total-l.gone) }
+
 // Left estimates the time that the rest takes; ok is false before there is
 // anything to reckon with.
 func (l *Lane) Left() (left time.Duration, ok bool) {
-	if l.Total == 0 || l.Elapsed < time.Second/2 {
+	if l.forecast == nil || l.Elapsed < time.Second/2 {
 		return 0, false
 	}
-	rest := float64(l.Bytes()-l.Total) / (float64(l.Total) / l.Elapsed.Seconds())
-	return time.Duration(rest * float64(time.Second)).Round(time.Second), true
+	return l.forecast.Left().Round(time.Second), true
 }
 
 func (l *Lane) apply(e run.Event) {
-	l.Elapsed, l.Total, l.Step = e.Elapsed, e.Total, e.Step
+	l.Elapsed, l.Total = e.Elapsed, e.Total
+	l.forecast.Event(e)
 	switch e.Kind {
 	case run.Began:
-		l.States[e.Step], l.Written = Active, 0
-	case run.Progress:
+		l.States[e.Step], l.Written, l.Step = Active, 0, e.Step
+	case run.GoingOn:
 		l.Written = e.Bytes
+		l.gone += e.Bytes
+		l.sampledAt += e.Bytes
+	case run.Progress:
+		l.Step, l.Written = e.Step, e.Bytes
 	case run.Checking:
-		l.States[e.Step], l.Written = Checking, e.Bytes
+		l.States[e.Step], l.Step, l.Written = Checking, e.Step, e.Bytes
+	case run.Rewriting:
+		l.States[e.Step], l.Written = Active, 0
 	case run.Done:
-		l.States[e.Step] = Done
+		l.settle(e.Step, Done, "")
 		if s := &l.Plan.Steps[e.Step]; s.Writes() {
 			l.spared += max(0, s.Size-e.Bytes)
 		}
 	case run.Failed:
-		l.States[e.Step] = Failed
-		l.Says[e.Step] = e.Say
+		l.settle(e.Step, Failed, e.Say)
+	case run.Skipped:
+		l.settle(e.Step, Skipped, "")
+	case run.PutOff:
+		l.settle(e.Step, Waiting, "")
+	case run.Waiting:
+		l.Waiting = e.Say
+	case run.Back:
+		l.Waiting = ""
+	case run.Paused:
+		l.Paused = true
+	case run.Resumed:
+		l.Paused = false
+	case run.Reordered:
+		for _, n := range l.lane.Order() {
+			l.settle(n, Waiting, "")
+		}
+	case run.Ended:
+		l.Paused, l.Waiting = false, ""
+	}
+	l.Moved = l.Moved || e.Kind == run.Reordered
+	if l.lane != nil && (e.Kind == run.Reordered || e.Kind == run.PutOff) {
+		l.Order = l.lane.Order()
 	}
 	if passed := l.Elapsed - l.sampled; passed >= sampleEvery {
 		l.Speeds = append(l.Speeds, max(0, float64(l.Total-l.sampledAt)/passed.Seconds()))
 		l.sampled, l.sampledAt = l.Elapsed, l.Total
+	}
+}
+
+// settle notes what became of a step.
+func (l *Lane) settle(step int, s StepState, say string) {
+	if l.States[step] == Failed {
+		l.fails--
+	}
+	if s == Failed {
+		l.fails++
+	}
+	l.States[step] = s
+	if say == "" {
+		delete(l.Says, step)
+	} else {
+		l.Says[step] = say
 	}
 }
 
@@ -104,6 +192,9 @@ type RunMsg struct {
 	lane   *Lane
 	next   <-chan RunMsg
 }
+
+// Unplugs reports whether a place is something that is unplugged and carried to the console.
+func (d *Desk) Unplugs(n int) bool { return !strings.Contains(d.Bench.Places[n].At, "://") }
 
 // StartRun carries out the plan of a place in the background.
 func (d *Desk) StartRun(n int) tea.Cmd {
@@ -137,6 +228,38 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 	return d.run(n, s, p)
 }
 
+// StartAll carries out the plans of all places at once, but for those that take something away: they are begun one by one.
+func (d *Desk) StartAll() tea.Cmd {
+	var cmds []tea.Cmd
+	var not []string
+	begun := 0
+	for n, s := range d.Surveys {
+		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
+			continue
+		}
+		p := d.Plan(n)
+		switch {
+		case p == nil:
+			cmds = append(cmds, d.PlanSoon(n))
+			not = append(not, s.Config.Name+" is still being planned")
+		case p.Empty():
+		case losing(p) != "":
+			not = append(not, s.Config.Name+" loses files, and is begun by itself")
+		default:
+			begun++
+			cmds = append(cmds, d.run(n, s, p))
+		}
+	}
+	d.Notice = ""
+	if begun == 0 {
+		d.Notice = "There is nothing to write anywhere."
+	}
+	if len(not) > 0 {
+		d.Notice = size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + "."
+	}
+	return tea.Batch(cmds...)
+}
+
 // losing says what a plan takes away, "" for nothing.
 func losing(p *plan.Plan) string {
 	var parts []string
@@ -151,44 +274,64 @@ func losing(p *plan.Plan) string {
 
 // run carries out a plan.
 func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
-	ctx, cancel := context.WithCancel(d.Ctx)
-	l := &Lane{Plan: p, States: make([]StepState, len(p.Steps)), Says: map[int]string{}, cancel: cancel}
-	d.Lanes[n], d.Proofs[n], d.Notice = l, nil, ""
 	look := *s
-	l.learns = look.Config.Rate == 0 && d.defaultRate == 0
 	if look.Config.Rate == 0 {
 		look.Config.Rate = bench.Size(d.defaultRate)
 	}
-	o := run.Options{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench)}
-	out := make(chan RunMsg, 64)
-	d.running.Go(func() {
-		defer close(out)
-		defer cancel()
-		tell := func(m RunMsg) {
-			m.Place, m.lane, m.next = n, l, out
-			select {
-			case out <- m:
-			case <-d.Ctx.Done(): // the screen is gone, and nobody listens
-			}
-		}
-		to, err := look.Open()
-		if err != nil {
-			r := run.Report{Untried: len(p.Steps), Failed: []run.Failure{{Say: err.Error()}}}
-			tell(RunMsg{Report: &r})
-			return
-		}
-		defer to.Close()
-		r := guarded(p, func() run.Report {
-			return run.Run(ctx, p, to, o, func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) })
-		})
+	job := look.Job(d.Bench, p)
+	learns := job.Limit == 0
+	cmd := d.carry(n, look.Beginning(d.Bench), job, look.Pace().Guess(), learns, func(r *run.Report) {
 		d.remembering(func(store *seen.Store) { look.Wrote(store, r.Wrote) })
-		tell(RunMsg{Report: &r})
 	})
 	if d.unsaved { // what is written under these names keeps them
 		d.unsaved = false
-		return tea.Batch(follow(out), d.save())
+		return tea.Batch(cmd, d.save())
 	}
+	return cmd
+}
+
+// carry begins a run in the background, and has it written down.
+func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
+	l := &Lane{Name: b.Config.Name, Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
+		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
+	d.Lanes[n], d.Proofs[n], d.Notice = l, nil, ""
+	out := make(chan RunMsg, 64)
+	tell := func(m RunMsg) {
+		m.Place, m.lane, m.next = n, l, out
+		select {
+		case out <- m:
+		case <-d.Ctx.Done(): // the screen is gone, and nobody listens
+		}
+	}
+	job.Tell = func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) }
+	job.Over = func(r run.Report) {
+		over(&r)
+		tell(RunMsg{Report: &r})
+	}
+	var note error
+	l.lane, _, note = d.Journal.Start(d.Ctx, b, job)
+	if note != nil {
+		d.Notice = Sentence(note.Error())
+	}
+	if plain := plainOnce(d, b.At); plain != "" && d.Notice == "" {
+		d.Notice = plain
+	}
+	l.Order = l.lane.Order()
+	d.running.Go(func() {
+		l.lane.Wait()
+		close(out)
+	})
 	return follow(out)
+}
+
+// plainOnce says once for each console that what is sent to it can be read on the way.
+func plainOnce(d *Desk, at string) string {
+	say := survey.Plain(at)
+	if say == "" || d.plain[say] {
+		return ""
+	}
+	d.plain[say] = true
+	return Sentence(say)
 }
 
 // remembering opens what is remembered of files and places, where that can be.
@@ -200,16 +343,6 @@ func (d *Desk) remembering(use func(*seen.Store)) {
 		use(store)
 		_ = store.Close()
 	}
-}
-
-// guarded keeps a mistake of ours in a run from taking the screen down with it.
-func guarded(p *plan.Plan, do func() run.Report) (r run.Report) {
-	defer func() {
-		if x := recover(); x != nil {
-			r = run.Report{Untried: len(p.Steps), Failed: []run.Failure{{Say: fmt.Sprintf("the run failed, which is a mistake of Polytome: %v", x)}}}
-		}
-	}()
-	return do()
 }
 
 // follow waits for the next events, and takes all that have come together.
@@ -245,7 +378,7 @@ func (d *Desk) SetRun(m RunMsg) tea.Cmd {
 		return follow(m.next)
 	}
 	m.lane.Report = m.Report
-	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place)}
+	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place), d.LookBack()}
 	if m.lane.learns && d.Bench.Places[m.Place].Learn(m.Report) {
 		cmds = append(cmds, d.save())
 	}

@@ -1,14 +1,15 @@
-// Package runview is the fourth stage: the plan being carried out, a lane for the
-// place, step by step.
+// Package runview is the fourth stage: the plans being carried out, a lane for each place, step by step; and the runs of the past.
 package runview
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/journal"
 	"polytome/internal/core/plan"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -16,12 +17,22 @@ import (
 	"polytome/internal/ui/style"
 )
 
+// The parts of the screen.
+const (
+	lanes = iota
+	steps
+	past
+	parts
+)
+
 // Model is the stage.
 type Model struct {
 	d      *desk.Desk
-	list   scroll.List
-	follow bool // the cursor stays on the step under way
-	top    int
+	part   int
+	steps  scroll.List
+	past   scroll.List
+	follow bool       // the cursor stays on the step under way
+	tops   [parts]int // the rows in which the parts begin
 }
 
 // New makes the stage.
@@ -30,15 +41,25 @@ func New(d *desk.Desk) *Model { return &Model{d: d, follow: true} }
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Run" }
 
-// Number says how far the run is.
+// Number says how far the runs are.
 func (m *Model) Number() string {
-	l := m.lane()
+	var done, of int64
+	some, running, bad := false, false, false
+	for _, l := range m.d.Lanes {
+		if l == nil {
+			continue
+		}
+		some = true
+		done, of = done+l.Total, of+l.Bytes()
+		running = running || l.Running()
+		bad = bad || !l.Running() && !l.Report.All()
+	}
 	switch {
-	case l == nil:
+	case !some:
 		return "-"
-	case l.Running():
-		return fmt.Sprintf("%d %%", percent(l.Total, l.Plan.Bytes))
-	case len(l.Report.Failed) > 0 || l.Report.Untried > 0:
+	case running:
+		return fmt.Sprintf("%d %%", percent(done, of))
+	case bad:
 		return "not all"
 	}
 	return "done"
@@ -48,7 +69,7 @@ func percent(n, of int64) int {
 	if of <= 0 {
 		return 100
 	}
-	return int(100 * float64(n) / float64(of))
+	return min(100, int(100*float64(n)/float64(of)))
 }
 
 func (m *Model) lane() *desk.Lane {
@@ -69,8 +90,16 @@ func (m *Model) plan() *plan.Plan {
 	return &plan.Plan{}
 }
 
-// Work has the plan made where there is none yet.
-func (m *Model) Work() tea.Cmd { return m.d.PlanSoon(m.d.Place) }
+// Work has the plans made where there are none yet.
+func (m *Model) Work() tea.Cmd {
+	var all []tea.Cmd
+	for n := range m.d.Surveys {
+		if m.d.Surveys[n] != nil && m.d.Lanes[n] == nil {
+			all = append(all, m.d.PlanSoon(n))
+		}
+	}
+	return tea.Batch(all...)
+}
 
 // Refresh takes over changed state.
 func (m *Model) Refresh() {}
@@ -78,38 +107,114 @@ func (m *Model) Refresh() {}
 // SetFilter does nothing: steps are shown in their order, all of them.
 func (m *Model) SetFilter(string) {}
 
-// Escape has nothing to undo here.
-func (m *Model) Escape() bool { return false }
+// Escape goes back to the lanes.
+func (m *Model) Escape() bool {
+	was := m.part
+	m.part = lanes
+	return was != lanes
+}
 
 // Title is none: the stage shows steps.
 func (m *Model) Title() (int, bool) { return 0, false }
 
-// Actions are the keys of the stage.
+// Actions are the keys of the stage: what can be done now comes first.
 func (m *Model) Actions() []desk.Action {
-	move := desk.Movement(&m.list)
+	l := m.lane()
+	running := l != nil && l.Running()
+	var own []desk.Action
+	begin := []desk.Action{
+		desk.Do("enter r", "begin", m.start).Saying("begin the run at this place, or begin again with what is left"),
+		desk.Do("a", "begin all", m.d.StartAll).Saying("begin the runs at all places at once, but for those that take files away"),
+	}
+	if m.part == past {
+		own = append(own, desk.Do("enter", "go on", m.goOn).Saying("go on with a run that was broken off or stopped"))
+		begin = begin[1:]
+	}
+	if running {
+		pause := "pause"
+		if l.Paused {
+			pause = "go on"
+		}
+		own = append(own,
+			desk.Do("p", pause, desk.Just(l.Pause)).Saying("nothing is written until p is pressed again"),
+			desk.Do("f", "stop after file", desk.Just(func() { l.Finish(); m.d.Notice = "The run ends after the file that is under way." })).Saying("end the run when the file under way is done"),
+			desk.Do("s", "stop now", desk.Just(m.stop)).Saying("end the run now; a large file is left half under a temporary name where it can be gone on with, and removed elsewhere"),
+		)
+		if m.part == steps {
+			own = append(own,
+				desk.Do("n", "next", desk.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write the files of this title before all others"),
+				desk.Do("N", "last", desk.Just(func() { l.Later(m.steps.Cursor) })).Saying("write the files of this title behind all others"),
+				desk.Do("x", "skip", desk.Just(func() { l.Skip(m.steps.Cursor) })).Saying("pass this step over, also when it is under way"),
+				desk.Do("t", "try again", desk.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was passed over"),
+			)
+		}
+		own = append(own, desk.Do("b", "limit", desk.Just(m.limit)).Saying("write at most so much a second"))
+		own = append(own, begin...)
+	} else {
+		own = append(own, begin...)
+	}
+	own = append(own,
+		desk.Do("tab", "part", desk.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: places, steps, past runs"),
+		desk.Do("shift+tab", "the part before", desk.Just(func() { m.part = (m.part + parts - 1) % parts })),
+		desk.Do("o", "follow", desk.Just(func() { m.follow = true })).Saying("have the cursor follow the step under way"),
+		desk.Do("left h", "the place to the left", desk.Just(func() { m.turn(-1) })),
+		desk.Do("right l", "the place to the right", desk.Just(func() { m.turn(1) })),
+	)
+	return append(own, m.movement()...)
+}
+
+// movement is for the part that has the cursor.
+func (m *Model) movement() []desk.Action {
+	switch m.part {
+	case lanes:
+		return []desk.Action{
+			desk.Do("up k", "up", desk.Just(func() { m.turn(-1) })), desk.Do("down j", "down", desk.Just(func() { m.turn(1) })),
+			desk.Do("home g", "to the top", desk.Just(func() { m.turn(-len(m.d.Bench.Places)) })), desk.Do("end G", "to the bottom", desk.Just(func() { m.turn(len(m.d.Bench.Places)) })),
+		}
+	case past:
+		return desk.Movement(&m.past)
+	}
+	move := desk.Movement(&m.steps)
 	for i := range move {
 		do := move[i].Do
 		move[i].Do = func() tea.Cmd { m.follow = false; return do() }
 	}
-	own := []desk.Action{
-		desk.Do("enter r", "begin the run, or begin again", m.start),
-		desk.Do("s", "stop the run; what is finished stays", desk.Just(m.stop)),
-		desk.Do("f", "follow the step under way", desk.Just(func() { m.follow = true })),
-	}
-	if l := m.lane(); l != nil && l.Running() { // what can be done now comes first
-		own = append(own[1:], own[0])
-	}
-	return append(own, move...)
+	return move
+}
+
+// turn goes to another place.
+func (m *Model) turn(by int) {
+	m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+by))
+	m.steps.Home()
+	m.follow = true
 }
 
 func (m *Model) stop() {
+	m.lane().Stop()
+	m.d.Notice = "Stopping."
+}
+
+func (m *Model) limit() {
 	l := m.lane()
-	if l == nil || !l.Running() {
-		m.d.Notice = "No run is going on."
-		return
+	was := "none"
+	if l.Limit > 0 {
+		was = size.Format(l.Limit)
 	}
-	l.Stop()
-	m.d.Notice = "Stopping: what is half written is removed."
+	m.d.Ask(desk.Question{Prompt: "Write at most so much a second: ", Value: was, Hint: "such as 20MiB, or none", Done: func(answer string) tea.Cmd {
+		if answer == "none" || answer == "" || answer == "0" {
+			l.SetLimit(0)
+			m.d.Notice = "There is no limit."
+			return nil
+		}
+		n, err := size.Parse(answer)
+		if err != nil || n < 1024 {
+			m.d.Notice = fmt.Sprintf("%q is no amount of at least 1 KiB; write it like 20MiB.", answer)
+			return nil
+		}
+		l.SetLimit(n)
+		m.d.Notice = "At most " + size.Format(n) + " a second are written."
+		return nil
+	}})
 }
 
 func (m *Model) start() tea.Cmd {
@@ -121,242 +226,151 @@ func (m *Model) start() tea.Cmd {
 	return m.d.StartRun(m.d.Place)
 }
 
+// goOn goes on with the run under the cursor.
+func (m *Model) goOn() tea.Cmd {
+	if m.past.Cursor >= len(m.d.History) {
+		return nil
+	}
+	r := &m.d.History[m.past.Cursor]
+	if !r.Open() {
+		m.d.Notice = "There is nothing left of that run."
+		return nil
+	}
+	m.follow = true
+	cmd := m.d.GoOn(r.ID)
+	if cmd != nil {
+		m.part = lanes
+	}
+	return cmd
+}
+
 // Click moves the cursor.
 func (m *Model) Click(_, y int) tea.Cmd {
 	m.follow = false
-	m.list.Click(y - m.top)
+	switch {
+	case y >= m.tops[steps] && m.part != past:
+		m.part = steps
+		m.steps.Click(y - m.tops[steps])
+	case y >= m.tops[past] && m.part == past:
+		m.past.Click(y - m.tops[past])
+	case y >= m.tops[lanes] && y < m.tops[lanes]+len(m.d.Bench.Places):
+		m.part = lanes
+		m.d.Place = max(0, min(len(m.d.Bench.Places)-1, y-m.tops[lanes]))
+	}
 	return nil
 }
 
 // Wheel scrolls.
 func (m *Model) Wheel(by int) {
+	if m.part == past {
+		m.past.Move(by)
+		return
+	}
 	m.follow = false
-	m.list.Move(by)
+	m.steps.Move(by)
 }
 
 // Why says how the run stands, or why the step under the cursor failed.
 func (m *Model) Why() desk.Why {
+	if m.part == past {
+		return m.whyPast()
+	}
 	s, l := m.d.Current(), m.lane()
 	if s == nil {
 		return desk.Why{Lead: "Nothing to run:", Say: "the place has not been looked at yet."}
 	}
 	name := s.Config.Name
 	if l == nil {
-		p := m.d.Plan(m.d.Place)
-		switch {
-		case p == nil:
-			return desk.Why{Lead: name + ":", Say: "the plan is being made."}
-		case s.Away != nil:
-			return desk.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are reckoned with what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
-		}
-		if p.Empty() {
-			return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
-		}
-		return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. Every file is read back before it gets its name; %s.",
-			p.Say(), s.PlanTime(p), p.Stays()), Ways: []string{"enter begins"}}
+		return m.whyBefore(name)
 	}
-	if say, ok := l.Says[m.list.Cursor]; ok && (!l.Running() || !m.follow) {
-		return desk.Why{Lead: "Failed:", Say: say + "."}
-	}
-	if l.Running() {
-		say := "running; other stages can be looked at meanwhile."
-		if left, ok := l.Left(); ok {
-			say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", left)
+	if say, ok := l.Says[m.steps.Cursor]; ok && m.part == steps {
+		w := desk.Why{Lead: "Failed:", Say: say + "."}
+		if l.Running() {
+			w.Ways = []string{"t tries it again"}
 		}
-		return desk.Why{Lead: name + ":", Say: say, Ways: []string{"s stops"}}
+		return w
 	}
-	return m.ended(name, l)
+	switch {
+	case !l.Running():
+		return m.ended(name, l)
+	case l.Paused:
+		return desk.Why{Lead: name + ": paused.", Say: "Nothing is written until it goes on.", Ways: []string{"p goes on"}}
+	case l.Waiting != "":
+		return desk.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; it goes on by itself when the place is there again.", Ways: []string{"s stops"}}
+	}
+	say := "running; other stages can be looked at meanwhile."
+	if left, ok := l.Left(); ok {
+		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", left)
+	}
+	ways := []string{"p pauses, f stops after this file, s stops now"}
+	if n := l.Fails(); n > 0 {
+		say += fmt.Sprintf(" %s failed so far.", size.Count(n, "step"))
+		ways = append(ways, "tab goes to the steps, where each says why")
+	}
+	return desk.Why{Lead: name + ":", Say: say, Ways: ways}
+}
+
+func (m *Model) whyBefore(name string) desk.Why {
+	s, p := m.d.Current(), m.d.Plan(m.d.Place)
+	switch {
+	case s.Away != nil:
+		return desk.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are reckoned with what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
+	case p == nil:
+		return desk.Why{Lead: name + ":", Say: "the plan is being made."}
+	case p.Empty():
+		return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
+	}
+	return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter begins", "a begins all places at once"}}
 }
 
 func (m *Model) ended(name string, l *desk.Lane) desk.Why {
 	r := l.Report
+	half := "nothing is half written"
+	if r.Half != "" {
+		half = "half of " + r.Half + " waits under a temporary name to be gone on with"
+	}
 	switch {
 	case r.Stopped:
-		return desk.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; nothing is half written.",
-			size.Count(r.Put, "file"), size.Count(r.Untried, "step")), Ways: []string{"enter takes it up again"}}
+		return desk.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; %s.",
+			size.Count(r.Put, "file"), size.Count(r.Untried, "step"), half), Ways: []string{"enter takes it up again"}}
 	case len(r.Failed) > 0:
 		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
 			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"mend that, then enter runs what is left"}}
+	case r.Skipped > 0:
+		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s passed over.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
 	}
-	return desk.Why{Lead: name + ": safe to unplug once ejected.", Say: fmt.Sprintf("%s put and read back, %s in %s; all of it is on the medium.",
-		size.Count(r.Put, "file"), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond)), Ways: []string{"5 shows the proof"}}
+	lead := name + ": safe to unplug once ejected."
+	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Place) {
+		lead = name + ": all of it is there."
+	}
+	say := fmt.Sprintf("%s put and %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
+	if r.Rewritten > 0 {
+		say += fmt.Sprintf("; %s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))
+	}
+	return desk.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the proof"}}
 }
 
-// View draws the stage.
-func (m *Model) View(t *style.Theme, w, h int) []string {
-	p, l := m.plan(), m.lane()
-	if len(p.Steps) == 0 {
-		text := "Nothing is planned: choose titles in Fit (2)."
-		if m.d.Current() != nil && m.d.Current().Sheet.Count > 0 {
-			text = "Everything that is wanted is there already."
-		}
-		return t.Block([]string{"", "  " + t.Paint(t.Dim, text)}, w, h)
+// whyPast says what became of a run of the past.
+func (m *Model) whyPast() desk.Why {
+	if m.d.Journal == nil || len(m.d.History) == 0 {
+		return desk.Why{Lead: "Past runs:", Say: "there were none yet. Each one is written down, before and after every step."}
 	}
-	out := m.head(t, p, l, w, h)
-	m.top = len(out)
-	if l != nil && m.follow {
-		m.list.N = len(p.Steps)
-		m.list.Cursor = l.Step
+	r := &m.d.History[min(m.past.Cursor, len(m.d.History)-1)]
+	lead := fmt.Sprintf("Run %d at %s: %s.", r.ID, r.Place, r.State)
+	w := desk.Why{Lead: lead, Say: strings.ToUpper(desk.Ago(r)[:1]) + desk.Ago(r)[1:] + "."}
+	switch {
+	case r.State == journal.GoingOn:
+		w.Say = "It goes on, here or in another Polytome."
+	case r.State == journal.Broken:
+		w.Say = fmt.Sprintf("%d of %s were done, %s written, when the program or the computer ended.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
+	case r.Report != nil && len(r.Report.Failed) > 0:
+		w.Say += " " + desk.Sentence(r.Report.Failed[0].Say)
 	}
-	m.list.Resize(len(p.Steps), h-len(out))
-	from, to := m.list.Window()
-	for i := from; i < to; i++ {
-		out = append(out, m.step(t, w, i, p.Steps[i], l))
+	if r.Open() {
+		w.Ways = []string{"enter goes on with what is left"}
 	}
-	return t.Block(out, w, h)
+	return w
 }
 
-// head is the lane: name, bar, figures and the chart of the speed.
-func (m *Model) head(t *style.Theme, p *plan.Plan, l *desk.Lane, w, h int) []string {
-	s := m.d.Current()
-	name := m.d.Bench.Places[m.d.Place].Name
-	state, colour := "ready", t.Accent
-	var done int64
-	if l != nil {
-		done = l.Total
-		switch {
-		case l.Running() && l.States[l.Step] == desk.Checking:
-			state = "reading back"
-		case l.Running():
-			state = "writing"
-		case l.Report.Stopped:
-			state, colour = "stopped", t.Warn
-		case len(l.Report.Failed) > 0:
-			state, colour = "not all", t.Bad
-		default:
-			state, colour = "all written and read back", t.Good
-		}
-	}
-	head := t.Bold(t.Text, " "+style.Clean(name)) + "  " + t.Bold(colour, state)
-	if s != nil {
-		head += t.Paint(t.Dim, "  "+s.Facts.Filesystem.Shown+" by "+s.Config.Road)
-	}
-	all := p.Bytes
-	if l != nil {
-		all = l.Bytes()
-	}
-	out := []string{head, " " + bar(t, done, all, w-2), " " + t.Paint(t.Text, m.figures(p, l, w-2))}
-	if chartRows := min(4, h/6); l != nil && chartRows > 1 {
-		out = append(out, "")
-		out = append(out, chart(t, l.Speeds, w-2, chartRows)...)
-	}
-	return append(out, t.Rule("steps", w))
-}
-
-// figures are amounts, speed and time; in a narrow window the time so far gives
-// way.
-func (m *Model) figures(p *plan.Plan, l *desk.Lane, w int) string {
-	if l == nil {
-		return fmt.Sprintf("%s in %s", size.Format(p.Bytes), size.Count(p.Files, "file"))
-	}
-	f := fmt.Sprintf("%11s of %s", size.Format(l.Total), size.Format(l.Bytes()))
-	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.Total > 0 {
-		f += fmt.Sprintf("   %11s/s", size.Format(int64(float64(l.Total)/sec)))
-	}
-	if !l.Running() {
-		return f + "   in " + l.Elapsed.Round(100*time.Millisecond).String()
-	}
-	gone := "   " + l.Elapsed.Round(time.Second).String() + " so far"
-	left, ok := l.Left()
-	if !ok {
-		return f + gone
-	}
-	rest := "about " + left.String() + " left"
-	if whole := f + gone + ", " + rest; style.Width(whole) <= w {
-		return whole
-	}
-	return f + "   " + rest
-}
-
-func bar(t *style.Theme, n, of int64, w int) string {
-	full := 0
-	if of > 0 {
-		full = int(float64(n) / float64(of) * float64(w))
-	}
-	return t.Solid(t.Written, min(full, w)) + t.Paint(t.Faint, strings.Repeat(t.Glyph("░"), max(0, w-full)))
-}
-
-// chart draws the newest samples of the speed, to the scale of the highest.
-func chart(t *style.Theme, speeds []float64, w, h int) []string {
-	labelWidth := 14
-	room := max(1, w-labelWidth)
-	if len(speeds) > room {
-		speeds = speeds[len(speeds)-room:]
-	}
-	highest := 1.0
-	for _, s := range speeds {
-		highest = max(highest, s)
-	}
-	out := make([]string, h)
-	for y := range out {
-		label := ""
-		switch y {
-		case 0:
-			label = size.Format(int64(highest)) + "/s"
-		case h - 1:
-			label = "0"
-		}
-		var b strings.Builder
-		for _, s := range speeds {
-			units := int(s/highest*float64(h*8)+0.5) - (h-1-y)*8
-			units = max(0, min(8, units))
-			switch {
-			case t.ASCII && units >= 4:
-				b.WriteString("#")
-			case t.ASCII:
-				b.WriteString(" ")
-			default:
-				b.WriteString(t.Block8(t.Planned, units))
-			}
-		}
-		out[y] = " " + t.Paint(t.Dim, t.PadLeft(label, labelWidth-1)) + " " + b.String()
-	}
-	return out
-}
-
-func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string {
-	state, colour := "waiting", t.Dim
-	if l != nil {
-		switch l.States[i] {
-		case desk.Active:
-			state, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
-		case desk.Checking:
-			state, colour = "checking", t.Accent
-		case desk.Done:
-			state, colour = "done", t.Good
-		case desk.Failed:
-			state, colour = "FAILED", t.Bad
-		case desk.Waiting:
-			if !l.Running() {
-				state, colour = "not tried", t.Warn
-			}
-		}
-	}
-	what := s.Words()
-	bytes := ""
-	if s.Size > 0 {
-		bytes = size.Column(s.Size)
-	}
-	pathWidth := max(10, w-1-10-12-12-3)
-	if w < 90 { // no column for what is nearly always the same word
-		path := s.Path
-		if s.Kind != plan.Put {
-			path = what + " " + path
-		}
-		if s.Kind == plan.Move {
-			path = what + " " + s.From + " " + t.Glyph("→") + " " + s.Path
-		}
-		return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour},
-			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
-	}
-	return t.Row(w, i == m.list.Cursor && l != nil, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
-		style.Cell{Text: whereTo(t, &s), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
-}
-
-// whereTo is the path of a step, and where it moves from.
-func whereTo(t *style.Theme, s *plan.Step) string {
-	if s.Kind == plan.Move {
-		return s.From + " " + t.Glyph("→") + " " + s.Path
-	}
-	return s.Path
-}
+// queue is where a step stands among those that wait, -1 for nowhere.
+func queue(l *desk.Lane, i int) int { return slices.Index(l.Order, i) }

@@ -1,0 +1,249 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+)
+
+func runsCommand() *cobra.Command {
+	var asJSON bool
+	var n int
+	cmd := &cobra.Command{
+		Use:   "runs [NUMBER]",
+		Short: "List the runs that there were, and go on with those that broke off",
+		Long: `Every run is written down before and after each step. Runs lists them, the newest first: where they wrote to,
+how they ended, how much they wrote and how fast. With a number it tells all of one run, and what failed in it.
+
+A run that was killed, or whose stick was pulled, is gone on with by runs resume: with what was not done, and in the
+middle of a file where the place allows that. What is there is compared first, never trusted for its length.`,
+		Example: `  polytome runs
+  polytome runs 12
+  polytome runs resume`,
+		Args: mostArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			j, err := journal.Open(journalFile())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			if note := j.Note(); note != "" {
+				fmt.Fprintf(os.Stderr, "polytome: %s\n", note)
+			}
+			if len(args) == 1 {
+				return oneRun(cmd.OutOrStdout(), j, args[0], asJSON)
+			}
+			all, err := j.Runs(n)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "There were no runs yet.")
+			}
+			for i := range all {
+				printRun(cmd.OutOrStdout(), &all[i])
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().IntVar(&n, "last", 20, "how many runs are listed")
+	cmd.AddCommand(resumeCommand())
+	return cmd
+}
+
+// mostArgs allows up to n arguments.
+func mostArgs(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) > n {
+			return usageError{fmt.Errorf("superfluous word %q for %q", args[n], cmd.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// numbered reads the number of a run.
+func numbered(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, usageError{fmt.Errorf("%q is no number of a run; polytome runs lists them", text)}
+	}
+	return id, nil
+}
+
+func printRun(out io.Writer, r *journal.Run) {
+	fmt.Fprintf(out, "%4d  %s  %-16s %-10s ", r.ID, r.Began.Local().Format("2006-01-02 15:04"), r.Place, r.State)
+	written := r.Written
+	if r.Report != nil {
+		written = r.Report.Bytes
+	}
+	fmt.Fprintf(out, " %d of %s, %s of %s", r.Done, size.Count(r.Steps, "step"), size.Format(written), size.Format(r.Bytes))
+	if r.Report != nil {
+		fmt.Fprintf(out, " in %s", r.Report.Elapsed.Round(10*time.Millisecond))
+		if s := r.Report.Elapsed.Seconds(); s >= 0.1 && written > 0 {
+			fmt.Fprintf(out, ", %s/s", size.Format(int64(float64(written-r.Report.GoneOn)/s)))
+		}
+		if n := len(r.Report.Failed); n > 0 {
+			fmt.Fprintf(out, "; %d failed", n)
+		}
+	}
+	if r.TakenUp > 0 {
+		fmt.Fprintf(out, "; taken up by run %d", r.TakenUp)
+	}
+	fmt.Fprintln(out)
+}
+
+// oneRun tells all of one run.
+func oneRun(out io.Writer, j *journal.Journal, text string, asJSON bool) error {
+	id, err := numbered(text)
+	if err != nil {
+		return err
+	}
+	r, p, err := j.Run(id)
+	if err != nil {
+		return err
+	}
+	steps, err := j.Steps(id)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(out, map[string]any{"run": r, "plan": p, "steps": steps})
+	}
+	printRun(out, &r)
+	fmt.Fprintf(out, "      at %s, files %s\n", r.At, r.Verify.Words())
+	for i := range p.Steps {
+		s, ok := steps[i]
+		switch {
+		case !ok:
+			s.State = "waits"
+		case s.State == string(run.Began):
+			s.State = "begun"
+		}
+		fmt.Fprintf(out, "  %-7s %s\n", s.State, describe(&p.Steps[i]))
+		if s.Say != "" {
+			fmt.Fprintf(out, "          %s\n", s.Say)
+		}
+	}
+	return nil
+}
+
+func resumeCommand() *cobra.Command {
+	how := &carrying{}
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "resume [NUMBER]",
+		Short: "Go on with a run that broke off, was stopped, or could not do everything",
+		Long: `Resume goes on with what a run has left: the one of that number, or the newest that broke off. What is done is not done
+again. A file that was half written is gone on with in the middle, after a comparison of what is there.`,
+		Example: `  polytome runs resume
+  polytome runs resume 12 --verify full`,
+		Args: mostArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := how.check(); err != nil {
+				return err
+			}
+			j, err := journal.Open(journalFile())
+			if err != nil {
+				return err
+			}
+			defer j.Close()
+			r, err := toResume(j, args)
+			if err != nil {
+				return err
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			var b *bench.Bench
+			if r.Bench != "" {
+				if b, err = bench.Load(r.Bench); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+			}
+			job, beginning, err := survey.Again(j, r.ID, set, b)
+			if err != nil {
+				return err
+			}
+			if how.verify != "" {
+				job.Verify = run.Verify(how.verify)
+			}
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: asJSON, bench: b}
+			f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !asJSON}
+			l := &lane{f: f, only: true, name: r.Place, plan: job.Plan, said: map[string]bool{},
+				forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Pace.Pace(r.Config.Road).Guess())}
+			f.lanes = []*lane{l}
+			if !asJSON {
+				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Place, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())
+			}
+			job.Tell, job.Over = l.event, func(r run.Report) { l.report = &r }
+			lane, _, note := j.Start(cmd.Context(), beginning, job)
+			if note != nil {
+				fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+			}
+			lane.Wait()
+			f.passing.clear()
+			if err := l.end(); err != nil {
+				return err
+			}
+			switch {
+			case l.report.Stopped:
+				return errStopped
+			case !l.report.All():
+				return errPartial
+			}
+			return nil
+		},
+	}
+	how.flags(cmd)
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
+	return cmd
+}
+
+// toResume finds the run that is meant.
+func toResume(j *journal.Journal, args []string) (journal.Run, error) {
+	if len(args) == 1 {
+		id, err := numbered(args[0])
+		if err != nil {
+			return journal.Run{}, err
+		}
+		r, _, err := j.Run(id)
+		switch {
+		case err != nil:
+			return r, err
+		case r.State == journal.GoingOn:
+			return r, fmt.Errorf("run %d is going on, in another Polytome", id)
+		case !r.Open():
+			return r, fmt.Errorf("run %d is %s: there is nothing left of it", id, r.State)
+		}
+		return r, nil
+	}
+	all, err := j.Runs(100)
+	if err != nil {
+		return journal.Run{}, err
+	}
+	seen := map[string]bool{}
+	for _, r := range all {
+		if r.Open() && !seen[r.At] {
+			return r, nil
+		}
+		seen[r.At] = true // a later run at the place has seen to what was left
+	}
+	return journal.Run{}, errors.New("no run is left to be gone on with; polytome runs lists them")
+}

@@ -1,0 +1,192 @@
+package run
+
+import (
+	"math"
+	"time"
+
+	"polytome/internal/core/plan"
+)
+
+// A Guess is how fast a place is thought to be before anything was written.
+type Guess struct {
+	Rate    int64         // bytes a second of large files, written and checked
+	PerFile time.Duration // that each small file takes
+}
+
+// A Forecast tells from a lane's events how long the rest takes. It reckons with three things: how fast bytes of large files are written, how fast
+// they are read back, and what every step takes beside. What was seen lately counts more than what was long ago. What it says moves towards
+// what it reckons in small steps, so that it does not jump.
+type Forecast struct {
+	plan    *plan.Plan
+	checks  bool
+	left    []bool // steps that are not over
+	files   [2]int // that are left: small, large
+	bytes   int64  // of large files that are left
+	written map[int]int64
+	checked map[int]int64
+
+	last         time.Duration // of the newest event
+	write, check speed
+	beside       [2]speed // steps a second
+	seen         [2]bool  // some of the kind were done
+	readBack     bool     // some bytes were read back
+	shown        time.Duration
+	shownAt      time.Duration
+	begun        bool
+}
+
+// speed is an amount in a time, both of them fading.
+type speed struct{ amount, seconds float64 }
+
+func (s speed) per() float64 { return s.amount / math.Max(s.seconds, 1e-9) }
+
+// The memory of speeds fades by half in so long; a guess counts as much as so much of what was seen.
+const (
+	fades  = 20 * time.Second
+	trusts = time.Second / 10
+)
+
+// calm is how quickly what is shown follows what is reckoned: in a tenth of what is left, within these bounds.
+func calm(left time.Duration) time.Duration { return min(max(left/10, time.Second), 5*time.Second) }
+
+// largeStep is from how many bytes on the length of a file counts.
+const largeStep = 1 << 20
+
+func classOf(s *plan.Step) int {
+	if s.Writes() && s.Size >= largeStep {
+		return 1
+	}
+	return 0
+}
+
+// NewForecast begins a forecast for a plan.
+func NewForecast(p *plan.Plan, v Verify, g Guess) *Forecast {
+	f := &Forecast{plan: p, checks: v == VerifyFull, left: make([]bool, len(p.Steps)), written: map[int]int64{}, checked: map[int]int64{}}
+	for i := range p.Steps {
+		f.left[i] = true
+		c := classOf(&p.Steps[i])
+		f.files[c]++
+		if c == 1 {
+			f.bytes += p.Steps[i].Size
+		}
+	}
+	rate := float64(max(g.Rate, 1<<20))
+	if f.checks {
+		rate *= 2 // half of the time is reading back
+	}
+	t := trusts.Seconds()
+	f.write, f.check = speed{rate * t, t}, speed{rate * t, t}
+	each := max(g.PerFile, time.Millisecond).Seconds()
+	f.beside = [2]speed{{t / each, t}, {t / each, t}}
+	return f
+}
+
+// Event takes an event in.
+func (f *Forecast) Event(e Event) {
+	took := (e.Elapsed - f.last).Seconds()
+	f.last = max(f.last, e.Elapsed)
+	if e.Step < 0 || e.Step >= len(f.left) || took < 0 {
+		return
+	}
+	fade := math.Exp2(-took / fades.Seconds())
+	for _, s := range []*speed{&f.write, &f.check, &f.beside[0], &f.beside[1]} {
+		s.amount, s.seconds = s.amount*fade, s.seconds*fade
+	}
+	s := &f.plan.Steps[e.Step]
+	class := classOf(s)
+	switch e.Kind {
+	case Progress:
+		f.add(&f.write, f.written, e, took)
+	case Checking:
+		if e.Bytes == 0 { // it begins: until now it was flushed
+			f.beside[class].seconds += took
+			f.written[e.Step] = s.Size
+		} else {
+			f.add(&f.check, f.checked, e, took)
+			f.readBack = true
+		}
+	case GoingOn:
+		f.written[e.Step] = e.Bytes
+	case Rewriting:
+		delete(f.written, e.Step)
+		delete(f.checked, e.Step)
+	case Done, Failed, Skipped:
+		f.beside[class].seconds += took
+		if !f.left[e.Step] {
+			return
+		}
+		f.left[e.Step] = false
+		f.files[class]--
+		if class == 1 {
+			f.bytes -= s.Size
+		}
+		delete(f.written, e.Step)
+		delete(f.checked, e.Step)
+		if e.Kind == Done {
+			f.beside[class].amount++
+			f.seen[class] = true
+		}
+	case Reordered:
+		if !f.left[e.Step] { // it is tried again
+			f.left[e.Step] = true
+			f.files[class]++
+			if class == 1 {
+				f.bytes += s.Size
+			}
+		}
+	case Began:
+		f.beside[class].seconds += took
+	case Ended, Paused, Resumed, PutOff, Waiting, Back:
+	}
+}
+
+func (f *Forecast) add(to *speed, so map[int]int64, e Event, took float64) {
+	to.amount += float64(max(0, e.Bytes-so[e.Step]))
+	to.seconds += took
+	so[e.Step] = e.Bytes
+}
+
+// reckon is how long the rest takes by what was seen.
+func (f *Forecast) reckon() time.Duration {
+	write, check := float64(f.bytes), float64(f.bytes)
+	for i, n := range f.written {
+		if classOf(&f.plan.Steps[i]) == 1 {
+			write -= float64(n)
+		}
+	}
+	for i, n := range f.checked {
+		if classOf(&f.plan.Steps[i]) == 1 {
+			check -= float64(n)
+		}
+	}
+	t := math.Max(0, write) / math.Max(f.write.per(), 1)
+	for class, n := range f.files {
+		of := class
+		if !f.seen[class] && f.seen[1-class] { // what one kind takes beside says more of the other than a guess does
+			of = 1 - class
+		}
+		t += float64(n) / math.Max(f.beside[of].per(), 1e-3)
+	}
+	if f.checks {
+		rate := f.check
+		if !f.readBack { // until then it is thought to go as writing does
+			rate = f.write
+		}
+		t += math.Max(0, check) / math.Max(rate.per(), 1)
+	}
+	return time.Duration(t * float64(time.Second))
+}
+
+// Left is how long the rest takes.
+func (f *Forecast) Left() time.Duration {
+	is := f.reckon()
+	passed := f.last - f.shownAt
+	if !f.begun {
+		f.shown, f.begun = is, true
+	} else if passed > 0 {
+		f.shown -= passed // as it would be if it had been right
+		f.shown += time.Duration(float64(is-f.shown) * (1 - math.Exp(-passed.Seconds()/calm(is).Seconds())))
+	}
+	f.shownAt = f.last
+	return max(0, f.shown)
+}

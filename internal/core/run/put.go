@@ -1,0 +1,316 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"time"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
+	"polytome/internal/place"
+)
+
+// written is a file that has no name yet.
+type written struct {
+	w      place.Writer
+	sums   sums
+	length int64
+}
+
+// put writes the file of a step, has it checked and named.
+func (t *task) put(ctx context.Context) (string, error) { return t.putAs(ctx, false) }
+
+// putAgain is put for a file that came back wrong once.
+func (t *task) putAgain(ctx context.Context) (string, error) { return t.putAs(ctx, true) }
+
+func (t *task) putAs(ctx context.Context, again bool) (string, error) {
+	for ; ; again = true {
+		f, err := t.write(ctx, !again)
+		if f == nil {
+			return "", err
+		}
+		if err = f.w.Flush(); err == nil {
+			err = t.prove(ctx, f)
+		}
+		var wrong *ReadBackError
+		if errors.As(err, &wrong) && !again {
+			if aborted := f.w.Abort(); aborted != nil {
+				return "", aborted
+			}
+			t.rewrite(wrong)
+			continue
+		}
+		if err == nil {
+			if err = f.w.Commit(); err == nil {
+				t.note()
+				return f.sums.Sum().String(), nil
+			}
+		}
+		return "", t.giveUp(ctx, f.w, err)
+	}
+}
+
+// rewrite notes that the file is written again.
+func (t *task) rewrite(wrong *ReadBackError) {
+	l := t.l
+	l.mu.Lock()
+	l.total -= t.bytes
+	t.bytes, t.goneOn = 0, 0
+	l.report.Rewritten++
+	l.mu.Unlock()
+	l.tell(Event{Kind: Rewriting, Say: fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; it is written once more", t.s.Path, wrong.Offset)}, t.i)
+}
+
+// leaveFrom is from how many bytes on a half file is worth being left for the next try, rather than removed.
+const leaveFrom = 4 << 20
+
+// giveUp removes what was written, or leaves it to be gone on with.
+func (t *task) giveUp(ctx context.Context, w place.Writer, err error) error {
+	leaver, leaves := w.(place.Leaver)
+	_, resumes := t.l.to.(place.Resumer)
+	stopped := ctx.Err() != nil && !errors.Is(context.Cause(ctx), errSkipped)
+	if leaves && resumes && t.bytes >= leaveFrom && (stopped || errors.Is(err, place.ErrGone)) {
+		if left := leaver.Leave(); left == nil {
+			t.half = true
+			return err
+		}
+	}
+	if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) && !errors.Is(err, place.ErrGone) {
+		err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
+	}
+	return err
+}
+
+// write writes the file of a step. It returns nil and no error where there is nothing to write. With goOn, what an earlier try has left is
+// gone on with.
+func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
+	l, s := t.l, t.s
+	src, err := t.opener.Make(ctx, s.Make)
+	if errors.Is(err, shape.ErrNotNeeded) {
+		return nil, nil // it turned out shorter than it might have been
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	if goOn && src.Size() >= leaveFrom {
+		f, err := t.goOn(ctx, src)
+		if f != nil || err != nil {
+			return f, err
+		}
+	}
+	begin := l.to.Create
+	if s.Kind == plan.Replace {
+		begin = l.to.Replace
+	}
+	w, err := begin(ctx, s.Path, src.Size())
+	if err != nil {
+		return nil, err
+	}
+	return t.copy(ctx, src, w, func(block) (bool, error) { return false, nil })
+}
+
+// copy writes what of the source's blocks is not there yet.
+func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, there func(block) (bool, error)) (*written, error) {
+	l, s := t.l, t.s
+	var of turn
+	if !l.job.AtOnce {
+		of = turnOf(s)
+	}
+	clone := clones(src, w)
+	all, err := eachBlock(ctx, src, of, func(b block) error {
+		ok, err := there(b)
+		if ok || err != nil {
+			return err
+		}
+		if err := l.gate(ctx); err != nil {
+			return err
+		}
+		if err := l.limit.wait(ctx, b.n); err != nil {
+			return err
+		}
+		if ok, err = clone.write(b); err == nil && !ok {
+			err = writeBlock(b, w)
+		}
+		if err == nil {
+			t.wrote(b.n)
+			t.progress(Progress, t.bytes)
+		}
+		return err
+	})
+	if err == nil && ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	f := &written{w: w, sums: all, length: src.Size()}
+	var se *shape.SourceError
+	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) && !errors.Is(err, place.ErrGone) {
+		err = &shape.SourceError{Path: s.Make.Source.Path, Err: err}
+	}
+	if err != nil {
+		return nil, t.giveUp(ctx, w, err)
+	}
+	return f, nil
+}
+
+// wrote counts bytes that are on the place.
+func (t *task) wrote(n int64) {
+	t.l.mu.Lock()
+	t.bytes += n
+	t.l.total += n
+	t.l.mu.Unlock()
+}
+
+// progress tells how far the step is, now and then.
+func (t *task) progress(kind EventKind, n int64) {
+	if now := time.Now(); now.Sub(t.last) >= progressEvery {
+		t.last = now
+		t.l.tell(Event{Kind: kind, Bytes: n}, t.i)
+	}
+}
+
+// tailBlocks is how many of the last blocks of a broken-off file are compared before it is gone on with, where all of it is read back at the end.
+const tailBlocks = 2
+
+// errOther is that what was left is not the beginning of the file.
+var errOther = errors.New("what was left is something else")
+
+// goOn goes on with what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there is compared with the
+// source: all of it, or only its end where the whole file is read back afterwards in any case.
+func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
+	resumer, ok := t.l.to.(place.Resumer)
+	if !ok {
+		return nil, nil
+	}
+	w, err := resumer.Resume(ctx, t.s.Path, src.Size(), t.s.Kind == plan.Replace)
+	if err != nil {
+		if errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrExists) || ctx.Err() != nil {
+			return nil, err
+		}
+		return nil, nil //nolint:nilerr // it is begun anew, and fails then if it has to
+	}
+	end := min(w.There(), src.Size())
+	if end < src.Size() {
+		end = end / blockSize * blockSize
+	}
+	from := int64(0)
+	if t.l.job.Verify == VerifyFull {
+		from = max(0, (end+blockSize-1)/blockSize-tailBlocks) * blockSize
+	}
+	back, err := w.ReadBack()
+	if err != nil || end < blockSize {
+		if back != nil {
+			_ = back.Close()
+		}
+		return nil, t.without(w, err)
+	}
+	defer back.Close()
+	buf := make([]byte, blockSize)
+	kept := false
+	keep := func(n int64) error {
+		kept = true
+		if n == 0 {
+			return errOther
+		}
+		if err := back.Close(); err != nil {
+			return err
+		}
+		if err := w.Keep(n); err != nil {
+			return err
+		}
+		t.l.mu.Lock()
+		t.bytes, t.goneOn = n, n
+		t.l.total += n
+		t.l.mu.Unlock()
+		t.l.tell(Event{Kind: GoingOn, Bytes: n}, t.i)
+		return nil
+	}
+	f, err := t.copy(ctx, src, w, func(b block) (bool, error) {
+		switch {
+		case kept:
+			return false, nil
+		case b.off >= end:
+			return false, keep(end)
+		case b.off < from:
+			return true, nil
+		}
+		if k, err := back.ReadAt(buf[:b.n], b.off); int64(k) < b.n {
+			if errors.Is(err, place.ErrGone) || ctx.Err() != nil {
+				return false, err
+			}
+			return false, errOther
+		}
+		if bytes.Equal(buf[:b.n], b.bytes()) {
+			return true, nil
+		}
+		if from > 0 { // nothing is known of what comes before
+			return false, errOther
+		}
+		return false, keep(b.off)
+	})
+	switch {
+	case errors.Is(err, errOther):
+		return nil, nil
+	case err == nil && !kept: // all of it was there
+		if err := keep(end); err != nil {
+			return nil, t.giveUp(ctx, w, err)
+		}
+	}
+	return f, err
+}
+
+// without gives up what was left; the file is begun anew.
+func (t *task) without(w place.Writer, err error) error {
+	if aborted := w.Abort(); aborted != nil && errors.Is(aborted, place.ErrGone) {
+		return aborted
+	}
+	if err != nil && errors.Is(err, place.ErrGone) {
+		return err
+	}
+	return nil
+}
+
+// prove checks a flushed file, and looks whether its source and what it replaces are what they were.
+func (t *task) prove(ctx context.Context, f *written) error {
+	s := t.s
+	if err := t.verify(ctx, f); err != nil {
+		return err
+	}
+	// A source that is gone by now was read whole; one that was written to
+	// meanwhile may have been read half old and half new.
+	if err := source.Unchanged(s.Make); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if s.Kind == plan.Replace { // it took a while since
+		if err := t.recheck(ctx); err != nil {
+			return err
+		}
+	}
+	if from := &s.Make.Source; from.Entry != "" && !from.Modified.IsZero() {
+		return f.w.Date(from.Modified) // what is taken out of something keeps its date
+	}
+	return nil
+}
+
+// note remembers the text that a step wrote from a rule.
+func (t *task) note() {
+	s, r := t.s, &t.l.report
+	if s.Make.Shape != shape.Written || len(s.Make.Sums) > 0 {
+		return
+	}
+	t.l.mu.Lock()
+	defer t.l.mu.Unlock()
+	if r.Wrote == nil {
+		r.Wrote = map[string]string{}
+	}
+	switch {
+	case !s.Merged:
+		r.Wrote[s.Path] = s.Make.Text
+	case s.Wanted != "":
+		r.Wrote[s.Path] = s.Wanted
+	}
+}

@@ -1,0 +1,356 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"time"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// A task is one step under way.
+type task struct {
+	l      *Lane
+	i      int
+	s      *plan.Step
+	opener *source.Opener
+	cancel context.CancelCauseFunc
+	began  time.Duration // on the lane's clock
+	last   time.Time     // of the last event of progress
+	bytes  int64         // of the file that are on the place
+	goneOn int64         // of them, those that were there from an earlier try
+	half   bool          // some of the file was left, to be gone on with
+}
+
+// end tells how the step ended, and decides what becomes of it and of the place.
+func (t *task) end(ctx context.Context, sum string, err error) {
+	l := t.l
+	cause := context.Cause(ctx)
+	t.cancel(nil)
+	took := l.clock() - t.began
+	l.mu.Lock()
+	delete(l.cancels, t.i)
+	if err != nil {
+		l.total -= t.bytes
+	}
+	l.mu.Unlock()
+	switch {
+	case err == nil:
+		t.settle(done, "")
+		l.mu.Lock()
+		l.report.Done++
+		t.count(took)
+		l.mu.Unlock()
+		l.tell(Event{Kind: Done, Bytes: t.bytes, Sum: sum}, t.i)
+	case errors.Is(cause, errSkipped):
+		t.settle(skipped, "")
+		l.tell(Event{Kind: Skipped}, t.i)
+	case cause != nil:
+		t.settle(waiting, "") // the run was stopped
+		if t.half {
+			l.mu.Lock()
+			l.report.Half = t.s.Path
+			l.mu.Unlock()
+		}
+	case t.passes(ctx, err):
+	default:
+		t.fail(ctx, err)
+	}
+}
+
+// triesOfOne is how often one step is put off, as the place goes away in the middle of it.
+const triesOfOne = 5
+
+// passes puts a step off whose fault may pass. It reports whether it did.
+func (t *task) passes(ctx context.Context, err error) bool {
+	l := t.l
+	busy, gone := errors.Is(err, place.ErrBusy), errors.Is(err, place.ErrGone) && l.job.Open != nil
+	l.mu.Lock()
+	l.tries[t.i]++
+	tries := l.tries[t.i]
+	l.mu.Unlock()
+	var src *shape.SourceError
+	if !busy && !gone || tries > triesOfOne || l.job.Patience < 0 || errors.As(err, &src) {
+		return false
+	}
+	if busy && !gone {
+		wait := min(l.job.FirstWait<<(tries-1), MostWait)
+		l.tell(Event{Kind: PutOff, Say: fmt.Sprintf("%v; trying again in %s", err, wait.Round(time.Second/10))}, t.i)
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	} else {
+		l.mu.Lock()
+		l.gone = err
+		l.mu.Unlock()
+		l.tell(Event{Kind: PutOff, Say: err.Error()}, t.i)
+	}
+	l.mu.Lock()
+	l.states[t.i] = waiting
+	l.queue = append([]int{t.i}, l.queue...)
+	l.mu.Unlock()
+	return true
+}
+
+// settle notes what became of the step.
+func (t *task) settle(s state, say string) {
+	t.l.mu.Lock()
+	t.l.states[t.i] = s
+	if say != "" {
+		t.l.says[t.i] = say
+	}
+	t.l.mu.Unlock()
+}
+
+// fail has the step have failed.
+func (t *task) fail(ctx context.Context, err error) {
+	var dep *DependentError
+	say, as := advise(err), failed
+	if errors.As(err, &dep) {
+		as = dependent
+	}
+	t.settle(as, say)
+	t.l.tell(Event{Kind: Failed, Say: say}, t.i)
+	if errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrGone) {
+		if lost := t.lostPlace(ctx, err); lost != nil {
+			t.l.mu.Lock()
+			t.l.lost = lost
+			t.l.mu.Unlock()
+		}
+	}
+}
+
+// count adds a step that succeeded to the report; mu is held.
+func (t *task) count(took time.Duration) {
+	r := &t.l.report
+	switch t.s.Kind {
+	case plan.Move:
+		r.Moved++
+	case plan.Remove:
+		r.Removed++
+	case plan.Keep:
+		r.Kept++
+	case plan.Put, plan.Replace:
+		if t.bytes == 0 && t.s.Make.AtMost { // it was not needed
+			return
+		}
+		r.Put++
+		r.Bytes += t.bytes
+		r.GoneOn += t.goneOn
+		if t.goneOn > 0 {
+			return // its time says nothing of the place's pace
+		}
+		of := &r.Small
+		if t.bytes >= LargeFrom {
+			of = &r.Large
+		}
+		of.Files++
+		of.Bytes += t.bytes
+		of.Took += took
+	}
+}
+
+// A DependentError is a step that was not done because another one failed.
+type DependentError struct{ On string }
+
+func (e *DependentError) Error() string {
+	return fmt.Sprintf("not done, as %s did not succeed; run again when that is mended", e.On)
+}
+
+// ready reports why a step cannot be done now.
+func (t *task) ready(ctx context.Context) error {
+	if err := t.held(); err != nil {
+		return err
+	}
+	return t.recheck(ctx)
+}
+
+// held reports on which other step it hangs that was not done.
+func (t *task) held() error {
+	l := t.l
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, n := range t.s.Needs {
+		if l.states[n] >= failed {
+			return &DependentError{l.job.Plan.Steps[n].Path}
+		}
+	}
+	if !t.s.Last && (t.s.Title == "" || !t.s.Writes()) {
+		return nil
+	}
+	for i, s := range l.states {
+		if s < failed {
+			continue
+		}
+		if t.s.Last {
+			return &DependentError{"every title that it names"}
+		}
+		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent && len(o.Needs)+len(t.s.Needs) == 0 {
+			return &DependentError{o.Path} // half a title is of no use, and the room that it takes is
+		}
+	}
+	return nil
+}
+
+// do carries out the step. One that may have been done before, when nobody got to know of it any more, is looked at.
+func (t *task) do(ctx context.Context) (sum string, err error) {
+	sum, err = t.try(ctx)
+	if err == nil || ctx.Err() != nil {
+		return sum, err
+	}
+	t.l.mu.Lock()
+	again := t.l.job.Again || t.l.tries[t.i] > 0
+	t.l.mu.Unlock()
+	if again && t.already(ctx, err) {
+		return "", nil
+	}
+	return sum, err
+}
+
+// already reports whether a step that cannot be done has been.
+func (t *task) already(ctx context.Context, err error) bool {
+	to, s := t.l.to, t.s
+	gone := func(name string) bool {
+		_, err := to.Stat(ctx, name)
+		return errors.Is(err, fs.ErrNotExist)
+	}
+	switch s.Kind {
+	case plan.Clear, plan.Remove, plan.RemoveFolder:
+		return gone(s.Path)
+	case plan.Move:
+		is, err := to.Stat(ctx, s.Path)
+		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size)
+	case plan.Put, plan.Replace:
+		if errors.Is(err, place.ErrExists) || errors.Is(err, place.ErrChanged) {
+			same, err := t.same(ctx)
+			return err == nil && same
+		}
+	}
+	return false
+}
+
+// same compares the file that is there with what was to be written, byte for byte.
+func (t *task) same(ctx context.Context) (bool, error) {
+	is, err := t.l.to.Open(ctx, t.s.Path)
+	if err != nil {
+		return false, err
+	}
+	defer is.Close()
+	src, err := t.opener.Make(ctx, t.s.Make)
+	if err != nil {
+		return false, err
+	}
+	defer src.Close()
+	want, err := eachBlock(ctx, src, turnOf(t.s), func(block) error { return t.l.gate(ctx) })
+	if err != nil || src.Size() != is.Size() {
+		return false, err
+	}
+	got, err := eachBlock(ctx, is, nil, func(b block) error { t.progress(Checking, b.off); return t.l.gate(ctx) })
+	if err != nil || got.Sum() != want.Sum() {
+		return false, err
+	}
+	t.wrote(src.Size())
+	t.goneOn = src.Size()
+	return true, nil
+}
+
+func (t *task) try(ctx context.Context) (sum string, err error) {
+	if err := t.ready(ctx); err != nil {
+		return "", err
+	}
+	to, s := t.l.to, t.s
+	switch s.Kind {
+	case plan.Clear, plan.Remove, plan.RemoveFolder:
+		return "", to.Remove(ctx, s.Path)
+	case plan.MakeFolder:
+		return "", to.MakeFolder(ctx, s.Path)
+	case plan.Move:
+		return "", to.Rename(ctx, s.From, s.Path)
+	case plan.Keep:
+		return t.keep(ctx)
+	case plan.Put, plan.Replace:
+		return t.put(ctx)
+	}
+	return "", fmt.Errorf("the step %q is not known", s.Kind)
+}
+
+// clockSteps is how far two dates of one file may lie apart: FAT keeps every other second.
+const clockSteps = 2 * time.Second
+
+// recheck fails when the place is not what it was when the plan was made.
+func (t *task) recheck(ctx context.Context) error {
+	s := t.s
+	if s.Was == nil {
+		return nil
+	}
+	at := s.Path
+	if s.Kind == plan.Move {
+		at = s.From
+	}
+	is, err := t.l.to.Stat(ctx, at)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s is gone: %w", at, place.ErrChanged)
+	case err != nil:
+		return err
+	case is.Folder != s.Was.Folder:
+		return fmt.Errorf("%s is something else now: %w", at, place.ErrChanged)
+	case !is.Folder && is.Size != s.Was.Size:
+		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), place.ErrChanged)
+	case !is.Folder && is.Modified.Sub(s.Was.Modified).Abs() > clockSteps:
+		return fmt.Errorf("%s was written to since: %w", at, place.ErrChanged)
+	}
+	return nil
+}
+
+// lostPlace decides whether an error was about one file or folder, or about the whole
+// place: then nothing more can be written beside the file, nor at the root.
+func (t *task) lostPlace(ctx context.Context, err error) error {
+	for _, dir := range []string{path.Dir(t.s.Path), "."} {
+		w, createErr := t.l.to.Create(ctx, path.Join(dir, place.TemporaryPrefix+"probe"), 0)
+		if createErr == nil {
+			createErr = w.Flush() // some places begin a file only when it has to be there
+			_ = w.Abort()
+		}
+		if createErr == nil {
+			return nil
+		}
+	}
+	return err
+}
+
+// advise adds what to do to what happened.
+func advise(err error) string {
+	var source *shape.SourceError
+	say := err.Error()
+	switch {
+	case errors.As(err, &source):
+		if errors.Is(err, fs.ErrNotExist) {
+			say += "; plug its drive in again, or scan again"
+		} else if errors.Is(err, io.ErrUnexpectedEOF) {
+			say += "; scan again"
+		}
+	case errors.Is(err, place.ErrNoRoom):
+		say += "; make room on it, or take titles off, and run again"
+	case errors.Is(err, place.ErrReadOnly):
+		say += "; check its write lock and permissions, and run again"
+	case errors.Is(err, place.ErrGone):
+		say += "; connect it again and run again: what was finished is kept"
+	case errors.Is(err, place.ErrChanged):
+		say += "; nothing was touched; look at the place again, and plan anew"
+	case errors.Is(err, place.ErrExists):
+		say += "; it is left as it is"
+	case errors.Is(err, place.ErrBusy):
+		say += "; run again in a while"
+	}
+	return say
+}

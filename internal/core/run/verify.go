@@ -1,0 +1,109 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+)
+
+// Verify is how a file is checked before it gets its name.
+type Verify string
+
+// The levels.
+const (
+	VerifyNone Verify = "none" // not at all
+	VerifySize Verify = "size" // the place has as many bytes as were sent
+	VerifyFull Verify = "full" // every byte is read back from the medium, and compared
+)
+
+// Verifies are all levels.
+var Verifies = []Verify{VerifyNone, VerifySize, VerifyFull}
+
+// ParseVerify reads a level.
+func ParseVerify(s string) (Verify, error) {
+	if v := Verify(s); slices.Contains(Verifies, v) {
+		return v, nil
+	}
+	return "", fmt.Errorf("%q is no way of checking; there are none, size and full", s)
+}
+
+// Words are what was done to a file, in words.
+func (v Verify) Words() string {
+	switch v {
+	case VerifyNone:
+		return "not checked"
+	case VerifySize:
+		return "of the right length"
+	case VerifyFull:
+	}
+	return "read back"
+}
+
+// A ReadBackError is a file that the place gives back otherwise than it was written.
+type ReadBackError struct {
+	Path   string
+	Offset int64 // of the first byte of the block of 512 KiB that differs
+	Short  string
+}
+
+func (e *ReadBackError) Error() string {
+	if e.Short != "" {
+		return fmt.Sprintf("%s is %s on the place, so not all of it arrived; nothing was left under that name", e.Path, e.Short)
+	}
+	return fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; nothing was left under that name. The medium or its cable is probably failing: try another one", e.Path, e.Offset)
+}
+
+// errDiffers ends a comparison.
+var errDiffers = errors.New("it differs")
+
+// verify checks a file as the run wants it.
+func (t *task) verify(ctx context.Context, f *written) error {
+	if t.l.job.Verify == VerifyNone {
+		return nil
+	}
+	return t.check(ctx, f, t.l.job.Verify == VerifyFull)
+}
+
+// check reads a file back and compares, or compares only its length.
+func (t *task) check(ctx context.Context, f *written, whole bool) error {
+	if whole {
+		t.l.tell(Event{Kind: Checking}, t.i)
+	}
+	back, err := f.w.ReadBack()
+	if err != nil {
+		return err
+	}
+	defer back.Close()
+	if back.Size() != f.length {
+		return &ReadBackError{Path: t.s.Path, Short: fmt.Sprintf("%d bytes long and not %d", back.Size(), f.length)}
+	}
+	if !whole {
+		return nil
+	}
+	var read int64
+	got, err := eachBlock(ctx, back, nil, func(b block) error {
+		read += b.n
+		t.progress(Checking, read)
+		if err := t.l.gate(ctx); err != nil {
+			return err
+		}
+		k := b.off / blockSize
+		h := zeroHash
+		if b.hash != nil {
+			h = <-b.hash
+			b.hash <- h
+		}
+		if k >= int64(len(f.sums)) || f.sums[k] != h {
+			return errDiffers
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, errDiffers), err == nil && len(got) != len(f.sums):
+		return &ReadBackError{Path: t.s.Path, Offset: int64(len(got)) * blockSize}
+	case err != nil:
+		return fmt.Errorf("reading %s back: %w", t.s.Path, err)
+	}
+	return nil
+}

@@ -1,0 +1,103 @@
+package survey
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/place"
+	"polytome/internal/place/drive"
+	"polytome/internal/place/ftp"
+)
+
+// Job is the carrying out of a plan at the place, as the bench has it set up.
+func (s *Survey) Job(b *bench.Bench, p *plan.Plan) run.Job {
+	return run.Job{Plan: p, Open: func(context.Context) (place.Place, error) { return s.Open() }, Options: options(b, s.dir, &s.Config)}
+}
+
+// Beginning is what is written down of a run at the place.
+func (s *Survey) Beginning(b *bench.Bench) journal.Beginning {
+	return journal.Beginning{Config: s.Config, At: absolute(s.dir), Bench: absolute(b.File())}
+}
+
+func options(b *bench.Bench, at string, c *bench.Place) run.Options {
+	o := run.Options{Limit: int64(c.Rate), Verify: run.VerifyFull}
+	if _, ok, _ := ftp.ParseAddress(at); ok {
+		o.Verify = run.VerifySize // reading back would take as long again as sending
+	}
+	if c.Verify != "" {
+		o.Verify = run.Verify(c.Verify)
+	}
+	if b != nil {
+		o.Passwords, o.Allowed = slices.Clone(b.Passwords), intake.Allowed(b)
+	}
+	return o
+}
+
+// Lies reports whether a run that is written down was at a place of a bench, as that is set up now.
+func Lies(r *journal.Run, b *bench.Bench, n int) bool {
+	p := &b.Places[n]
+	return r.Bench == absolute(b.File()) && p.Name == r.Config.Name && absolute(b.Resolve(p.At)) == r.At
+}
+
+// absolute is a path that holds in whatever folder the program is started; an address is one already.
+func absolute(at string) string {
+	if a, ok := drive.ParseAddress(at); ok {
+		if a.IsFile() {
+			a.Drive = absolute(a.Drive)
+		}
+		return a.String()
+	}
+	if at == "" || strings.Contains(at, "://") {
+		return at
+	}
+	if abs, err := filepath.Abs(at); err == nil {
+		return abs
+	}
+	return at
+}
+
+// Again is what is left of a run that is written down, with how it is gone on with. The bench is the one that it was for; nil where that is not
+// there any more.
+func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.Job, journal.Beginning, error) {
+	r, rest, err := j.Rest(id)
+	if err != nil {
+		return run.Job{}, journal.Beginning{}, err
+	}
+	var all []*loader.Profile
+	for _, name := range r.Config.Loaders() {
+		if loader.IsFile(name) && b != nil {
+			name = b.Resolve(name)
+		}
+		p, err := set.Profile(name)
+		if err != nil {
+			return run.Job{}, journal.Beginning{}, err
+		}
+		all = append(all, p)
+	}
+	o := options(b, r.At, &r.Config)
+	o.Verify, o.Again = r.Verify, true
+	open := func(context.Context) (place.Place, error) {
+		return OpenPlace(r.At, r.Config, all[0], wantsOnePiece(all, r.Config.Road))
+	}
+	return run.Job{Plan: rest, Open: open, Options: o}, journal.Beginning{Config: r.Config, At: r.At, Bench: r.Bench, After: r.ID}, nil
+}
+
+// Plain says that what is sent to an address, and the password for it, can be read on the way; "" where it cannot.
+func Plain(at string) string {
+	a, ok, err := ftp.ParseAddress(at)
+	if !ok || err != nil || a.TLS {
+		return ""
+	}
+	return "the connection to " + a.Host + " is plain FTP: what is sent, and the password, can be read by others in the same network"
+}
+
+// Plain says that what is sent to the place can be read on the way; "" where it cannot.
+func (s *Survey) Plain() string { return Plain(s.dir) }

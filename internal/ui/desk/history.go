@@ -1,0 +1,116 @@
+package desk
+
+import (
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/journal"
+	"polytome/internal/core/pace"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+)
+
+// A HistoryMsg is the newest runs.
+type HistoryMsg struct {
+	Runs []journal.Run
+	Err  error
+}
+
+// historyRuns is how many of the newest runs are shown.
+const historyRuns = 100
+
+// LookBack reads which runs there were.
+func (d *Desk) LookBack() tea.Cmd {
+	j := d.Journal
+	if j == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		all, err := j.Runs(historyRuns)
+		return HistoryMsg{all, err}
+	}
+}
+
+// SetHistory takes over which runs there were. At the start, one at a place of this bench that was broken off is offered to be gone on with.
+func (d *Desk) SetHistory(m HistoryMsg) {
+	if m.Err != nil {
+		d.Notice = Sentence(m.Err.Error())
+		return
+	}
+	d.History = m.Runs
+	if d.offered || d.Question != nil {
+		return
+	}
+	d.offered = true
+	seen := map[string]bool{}
+	for i := range m.Runs {
+		r := &m.Runs[i]
+		if d.placeOf(r) < 0 || seen[r.At] {
+			continue
+		}
+		seen[r.At] = true // a later run at the place has seen to what was left
+		if r.State == journal.Broken {
+			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s broke off with %d of %s done. Go on with it? ", r.Place, r.Done, size.Count(r.Steps, "step")), Value: "yes",
+				Hint: "yes goes on from where it was", Done: func(answer string) tea.Cmd {
+					if answer == "yes" || answer == "y" {
+						return d.GoOn(r.ID)
+					}
+					return nil
+				}})
+			return
+		}
+	}
+}
+
+// placeOf finds the place of a run on the bench, -1 when it is not on it any more.
+func (d *Desk) placeOf(r *journal.Run) int {
+	for n := range d.Bench.Places {
+		if survey.Lies(r, d.Bench, n) {
+			return n
+		}
+	}
+	return -1
+}
+
+// GoOn goes on with a run that is written down: with all of it that was not done.
+func (d *Desk) GoOn(id int64) tea.Cmd {
+	job, b, err := survey.Again(d.Journal, id, d.Set, d.Bench)
+	if err != nil {
+		d.Notice = Sentence(err.Error())
+		return nil
+	}
+	n := d.placeOf(&journal.Run{Config: b.Config, At: b.At, Bench: b.Bench})
+	switch {
+	case n < 0:
+		d.Notice = fmt.Sprintf("%s is not on this bench as it was then; polytome runs resume %d goes on with it.", b.Config.Name, id)
+		return nil
+	case d.Lanes[n] != nil && d.Lanes[n].Running():
+		d.Notice = fmt.Sprintf("A run at %s is going on already.", b.Config.Name)
+		return nil
+	case job.Plan.Empty():
+		d.Notice = "Everything that it was to do is done."
+		return nil
+	}
+	d.Place = n
+	if job.Limit == 0 {
+		job.Limit = d.defaultRate
+	}
+	return d.carry(n, b, job, b.Config.Pace.Pace(b.Config.Road).Guess(), false, func(*run.Report) {})
+}
+
+// Ago is how a run of the past is told in a line.
+func Ago(r *journal.Run) string {
+	if r.Report == nil {
+		return string(r.State)
+	}
+	say := fmt.Sprintf("%s, %s in %s", size.Count(r.Report.Put, "file"), size.Format(r.Report.Bytes), pace.Words(r.Report.Elapsed))
+	if s := r.Report.Elapsed.Seconds(); s >= 1 && r.Report.Bytes > 0 {
+		say += fmt.Sprintf(", %s/s", size.Format(int64(float64(r.Report.Bytes-r.Report.GoneOn)/s)))
+	}
+	if n := len(r.Report.Failed); n > 0 {
+		say += fmt.Sprintf(", %d failed", n)
+	}
+	return say
+}

@@ -1,0 +1,342 @@
+package runview
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+	"time"
+
+	"polytome/internal/core/journal"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/style"
+)
+
+// checks says how files are checked before they get their names.
+func checks(v run.Verify) string {
+	switch v {
+	case run.VerifyNone:
+		return "Files are not checked before they get their names"
+	case run.VerifySize:
+		return "The place is asked for the length of every file before it gets its name"
+	case run.VerifyFull:
+	}
+	return "Every file is read back before it gets its name"
+}
+
+// View draws the stage: the places, the speed of one of them, and its steps or the runs of the past.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	out := m.drawLanes(t, w, h)
+	l, p := m.lane(), m.plan()
+	if m.part == past {
+		out = append(out, t.Rule("past runs", w))
+		m.tops[past], m.tops[steps] = len(out), h
+		return t.Block(append(out, m.drawPast(t, w, h-len(out))...), w, h)
+	}
+	if rows := min(5, (h-len(out))/4); l != nil && rows > 1 && len(l.Speeds) > 0 {
+		out = append(out, t.Rule("speed at "+l.Name, w))
+		out = append(out, chart(t, l.Speeds, w-2, rows)...)
+	}
+	caption := "steps at " + m.name()
+	if l != nil {
+		caption += fmt.Sprintf(", %d of %d done", count(l, desk.Done), len(p.Steps))
+	}
+	out = append(out, t.Rule(caption, w))
+	m.tops[steps], m.tops[past] = len(out), h
+	if len(p.Steps) == 0 {
+		text := "Nothing is planned: choose titles in Fit (2)."
+		if s := m.d.Current(); s != nil && s.Sheet.Count > 0 {
+			text = "Everything that is wanted is there already."
+		}
+		return t.Block(append(out, "  "+t.Paint(t.Dim, text)), w, h)
+	}
+	if l != nil && m.follow {
+		m.steps.N = len(p.Steps)
+		m.steps.Cursor = l.Step
+	}
+	m.steps.Resize(len(p.Steps), h-len(out))
+	from, to := m.steps.Window()
+	for i := from; i < to; i++ {
+		out = append(out, m.step(t, w, i, p.Steps[i], l))
+	}
+	return t.Block(out, w, h)
+}
+
+func (m *Model) name() string {
+	if m.d.Place < len(m.d.Bench.Places) {
+		return style.Clean(m.d.Bench.Places[m.d.Place].Name)
+	}
+	return "no place"
+}
+
+func count(l *desk.Lane, s desk.StepState) (n int) {
+	for _, is := range l.States {
+		if is == s {
+			n++
+		}
+	}
+	return n
+}
+
+// drawLanes draws a row for each place: its name, what goes on there, how far it is, how fast, how long yet.
+func (m *Model) drawLanes(t *style.Theme, w, h int) []string {
+	places := m.d.Bench.Places
+	out := []string{t.Rule(m.whole(), w)}
+	m.tops[lanes] = len(out)
+	room := max(1, min(len(places), h/3))
+	from := max(0, min(m.d.Place-room+1, len(places)-room))
+	m.tops[lanes] -= from
+	for n := from; n < from+room; n++ {
+		out = append(out, m.drawLane(t, w, n))
+	}
+	return out
+}
+
+// whole says how far all runs are together.
+func (m *Model) whole() string {
+	var done, of int64
+	var longest time.Duration
+	running := 0
+	for _, l := range m.d.Lanes {
+		if l == nil || !l.Running() {
+			continue
+		}
+		running++
+		done, of = done+l.Total, of+l.Bytes()
+		if left, ok := l.Left(); ok {
+			longest = max(longest, left)
+		}
+	}
+	switch {
+	case running == 0:
+		return "places"
+	case longest == 0:
+		return size.Count(running, "run") + " going on"
+	}
+	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), longest)
+}
+
+func (m *Model) drawLane(t *style.Theme, w, n int) string {
+	p, l := &m.d.Bench.Places[n], m.d.Lanes[n]
+	state, colour := m.stateOf(t, n)
+	wide := w >= 100
+	nameWidth, stateWidth := 15, 12
+	if wide {
+		nameWidth, stateWidth = 22, 24
+	}
+	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Place}, {Text: state, Width: stateWidth, FG: colour}}
+	cursor := n == m.d.Place && m.part == lanes
+	rest := w - 1 - nameWidth - stateWidth - 3
+	if l == nil {
+		say := ""
+		if s := m.d.Surveys[n]; s != nil {
+			if pl := m.d.Plan(n); pl != nil && !pl.Empty() {
+				say = pl.Say() + "; " + s.PlanTime(pl).String()
+			}
+		}
+		return t.Row(w, cursor, append(cells, style.Cell{Text: say, Width: rest, FG: t.Dim})...)
+	}
+	figures := 13 + 1 + 13
+	cells = append(cells, style.Cell{Text: fmt.Sprintf("%d %%", percent(l.Total, l.Bytes())), Width: 5, Right: true})
+	barWidth := rest - 6 - figures - 2
+	if wide {
+		barWidth -= 11
+	}
+	if barWidth >= 6 {
+		cells = append(cells, style.Cell{Text: plainBar(t, l.Total, l.Bytes(), barWidth), Width: barWidth, FG: t.Written})
+	}
+	speed, left := "", ""
+	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.New() > 0 {
+		speed = size.Format(int64(float64(l.New())/sec)) + "/s"
+	}
+	if !l.Running() {
+		left = "in " + l.Elapsed.Round(time.Second/10).String()
+	} else if d, ok := l.Left(); ok {
+		left = d.String() + " left"
+	}
+	cells = append(cells, style.Cell{Text: speed, Width: 13, Right: true, FG: t.Dim}, style.Cell{Text: left, Width: 13, Right: true})
+	if wide {
+		failed := ""
+		if n := l.Fails(); n > 0 {
+			failed = fmt.Sprintf("%d failed", n)
+		}
+		cells = append(cells, style.Cell{Text: failed, Width: 10, FG: t.Bad})
+	}
+	return t.Row(w, cursor, cells...)
+}
+
+// plainBar is a bar as text: the part that is done, in eighths, and the rest.
+func plainBar(t *style.Theme, n, of int64, w int) string {
+	eighths := 0
+	if of > 0 {
+		eighths = int(float64(min(n, of)) / float64(of) * float64(w*8))
+	}
+	full := eighths / 8
+	if t.ASCII {
+		return strings.Repeat("#", full) + strings.Repeat(".", w-full)
+	}
+	s := strings.Repeat("█", full)
+	if part := eighths % 8; part > 0 && full < w {
+		s += string([]rune(" ▏▎▍▌▋▊▉")[part])
+		full++
+	}
+	return s + strings.Repeat("░", w-full)
+}
+
+// stateOf says in a few words what goes on at a place.
+func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
+	l := m.d.Lanes[n]
+	if l == nil {
+		s := m.d.Surveys[n]
+		switch {
+		case s == nil && m.d.Trouble[n] != nil, s != nil && s.Away != nil:
+			return "away", t.Warn
+		case s == nil:
+			return "being looked at", t.Dim
+		}
+		pl := m.d.Plan(n)
+		switch {
+		case pl == nil:
+			return "being planned", t.Dim
+		case pl.Empty():
+			return "nothing to do", t.Dim
+		}
+		return "ready", t.Accent
+	}
+	switch {
+	case l.Running() && l.Paused:
+		return "paused", t.Warn
+	case l.Running() && l.Waiting != "":
+		return "gone, waiting", t.Warn
+	case l.Running() && len(l.States) > 0 && l.States[l.Step] == desk.Checking:
+		return "reading back", t.Accent
+	case l.Running():
+		return "writing", t.Accent
+	case l.Report.Stopped:
+		return "stopped", t.Warn
+	case !l.Report.All():
+		return "not all", t.Bad
+	case l.Verify == run.VerifyFull:
+		return "done and read back", t.Good
+	}
+	return "done", t.Good
+}
+
+// chart draws the newest samples of the speed, to the scale of the highest.
+func chart(t *style.Theme, speeds []float64, w, h int) []string {
+	labelWidth := 14
+	room := max(1, w-labelWidth)
+	if len(speeds) > room {
+		speeds = speeds[len(speeds)-room:]
+	}
+	highest := 1.0
+	for _, s := range speeds {
+		highest = max(highest, s)
+	}
+	out := make([]string, h)
+	for y := range out {
+		label := ""
+		switch y {
+		case 0:
+			label = size.Format(int64(highest)) + "/s"
+		case h - 1:
+			label = "0"
+		}
+		var b strings.Builder
+		for _, s := range speeds {
+			units := int(s/highest*float64(h*8)+0.5) - (h-1-y)*8
+			units = max(0, min(8, units))
+			switch {
+			case t.ASCII && units >= 4:
+				b.WriteString("#")
+			case t.ASCII:
+				b.WriteString(" ")
+			default:
+				b.WriteString(t.Block8(t.Planned, units))
+			}
+		}
+		out[y] = " " + t.Paint(t.Dim, t.PadLeft(label, labelWidth-1)) + " " + b.String()
+	}
+	return out
+}
+
+func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string {
+	state, colour := "waiting", t.Dim
+	if l != nil {
+		switch l.States[i] {
+		case desk.Active:
+			state, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
+			if i != l.Step {
+				state = "writing"
+			}
+		case desk.Checking:
+			state, colour = "checking", t.Accent
+		case desk.Done:
+			state, colour = "done", t.Good
+		case desk.Failed:
+			state, colour = "FAILED", t.Bad
+		case desk.Skipped:
+			state, colour = "skipped", t.Warn
+		case desk.Waiting:
+			if !l.Running() {
+				state, colour = "not tried", t.Warn
+			} else if at := queue(l, i); at >= 0 && l.Moved {
+				state = fmt.Sprintf("no. %d", at+1)
+			}
+		}
+	}
+	what := s.Words()
+	bytes := ""
+	if s.Size > 0 {
+		bytes = size.Column(s.Size)
+	}
+	cursor := i == m.steps.Cursor && m.part == steps
+	pathWidth := max(10, w-1-10-12-12-3)
+	if w < 90 { // no column for what is nearly always the same word
+		path := s.Path
+		if s.Kind != plan.Put {
+			path = what + " " + path
+		}
+		if s.Kind == plan.Move {
+			path = what + " " + s.From + " " + t.Glyph("→") + " " + s.Path
+		}
+		return t.Row(w, cursor, style.Cell{Text: state, Width: 9, FG: colour},
+			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+	}
+	return t.Row(w, cursor, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
+		style.Cell{Text: whereTo(t, &s), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
+}
+
+// whereTo is the path of a step, and where it moves from.
+func whereTo(t *style.Theme, s *plan.Step) string {
+	if s.Kind == plan.Move {
+		return s.From + " " + t.Glyph("→") + " " + s.Path
+	}
+	return s.Path
+}
+
+// drawPast draws the runs of the past, the newest first.
+func (m *Model) drawPast(t *style.Theme, w, h int) []string {
+	if len(m.d.History) == 0 {
+		return []string{"  " + t.Paint(t.Dim, "There were no runs yet.")}
+	}
+	m.past.Resize(len(m.d.History), h)
+	from, to := m.past.Window()
+	var out []string
+	for i := from; i < to; i++ {
+		r := &m.d.History[i]
+		colour := t.Good
+		switch {
+		case r.Open():
+			colour = t.Warn
+		case r.State == journal.GoingOn, r.State == journal.Followed:
+			colour = t.Dim
+		}
+		when := r.Began.Local().Format("2006-01-02 15:04")
+		cells := []style.Cell{{Text: fmt.Sprint(r.ID), Width: 4, Right: true, FG: t.Dim}, {Text: when, Width: 16, FG: t.Dim}, {Text: r.Place, Width: 15}, {Text: string(r.State), Width: 10, FG: colour}}
+		out = append(out, t.Row(w, i == m.past.Cursor, append(cells, style.Cell{Text: desk.Ago(r), Width: max(10, w-1-5-17-16-11)})...))
+	}
+	return out
+}
