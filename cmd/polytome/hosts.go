@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
 	"polytome/internal/place/ftp"
+	"polytome/internal/place/remote"
 	"polytome/internal/secret"
 	"polytome/internal/size"
 )
@@ -77,7 +78,7 @@ password, a full volume.`,
 			}
 			began := time.Now()
 			p, err := ftp.Open(cmd.Context(), a, o)
-			var denied *ftp.LoginError
+			var denied *remote.LoginError
 			if errors.As(err, &denied) && a.User != "" && isTerminal(os.Stdin) {
 				if o.Password, err = askPassword(cmd.InOrStdin(), cmd.ErrOrStderr(), a); err != nil {
 					return err

@@ -28,9 +28,11 @@ const (
 
 // A Lane carries out the plan of one place. Its methods may be called from any goroutine while it goes on, and do nothing afterwards.
 type Lane struct {
-	job    Job
-	limit  limiter
-	tellMu sync.Mutex // held while an event is told
+	job     Job
+	limit   limiter
+	tellMu  sync.Mutex // guards the next two
+	untold  []Event
+	telling bool
 
 	mu      sync.Mutex // guards what follows
 	queue   []int      // steps that wait, in their order
@@ -314,10 +316,8 @@ func (l *Lane) elapsed() time.Duration {
 	return d
 }
 
-// tell sends an event of a step; -1 for one of the lane.
+// tell sends an event of a step; -1 for one of the lane. Whoever takes events may call the lane's methods: what they have to tell comes after.
 func (l *Lane) tell(e Event, step int) {
-	l.tellMu.Lock()
-	defer l.tellMu.Unlock()
 	l.mu.Lock()
 	e.Step, e.Total, e.Elapsed = step, l.total, l.elapsed()
 	l.mu.Unlock()
@@ -326,7 +326,18 @@ func (l *Lane) tell(e Event, step int) {
 	} else {
 		e.Step = 0
 	}
-	l.job.Tell(e)
+	l.tellMu.Lock()
+	defer l.tellMu.Unlock()
+	l.untold = append(l.untold, e)
+	for !l.telling && len(l.untold) > 0 {
+		next := l.untold[0]
+		l.untold = l.untold[1:]
+		l.telling = true
+		l.tellMu.Unlock()
+		l.job.Tell(next)
+		l.tellMu.Lock()
+		l.telling = false
+	}
 }
 
 // work carries out the plan. A mistake of ours in it ends the run, and not the program.

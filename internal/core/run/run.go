@@ -81,7 +81,7 @@ type Report struct {
 }
 
 // All reports whether everything that was planned is done.
-func (r *Report) All() bool { return len(r.Failed) == 0 && r.Skipped == 0 && r.Untried == 0 }
+func (r Report) All() bool { return len(r.Failed) == 0 && r.Skipped == 0 && r.Untried == 0 }
 
 // Timed is how long some files took together.
 type Timed struct {

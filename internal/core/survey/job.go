@@ -93,7 +93,7 @@ func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.J
 // Plain says that what is sent to an address, and the password for it, can be read on the way; "" where it cannot.
 func Plain(at string) string {
 	a, ok, err := ftp.ParseAddress(at)
-	if !ok || err != nil || a.TLS {
+	if !ok || err != nil || a.Secure() {
 		return ""
 	}
 	return "the connection to " + a.Host + " is plain FTP: what is sent, and the password, can be read by others in the same network"

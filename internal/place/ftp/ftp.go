@@ -23,6 +23,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"polytome/internal/place"
+	"polytome/internal/place/remote"
 )
 
 // Options say what the server does not tell.
@@ -61,23 +62,7 @@ const lookFor = 20 * time.Second
 type session struct {
 	c    *ftp.ServerConn
 	used time.Time
-	conn *deadlined
-}
-
-// deadlined is a connection on which nothing may stall.
-type deadlined struct {
-	net.Conn
-	limit time.Duration
-}
-
-func (d *deadlined) Read(b []byte) (int, error) {
-	_ = d.SetReadDeadline(time.Now().Add(d.limit))
-	return d.Conn.Read(b)
-}
-
-func (d *deadlined) Write(b []byte) (int, error) {
-	_ = d.SetWriteDeadline(time.Now().Add(d.limit))
-	return d.Conn.Write(b)
+	conn net.Conn
 }
 
 var _ place.Place = (*Place)(nil)
@@ -122,14 +107,14 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 			if err != nil {
 				return nil, err
 			}
-			d := &deadlined{c, p.opts.Timeout}
+			d := &remote.Deadlined{Conn: c, Limit: p.opts.Timeout}
 			if s.conn == nil {
 				s.conn = d // the first one is that for commands
 			}
 			return d, nil
 		}),
 	}
-	if p.addr.TLS {
+	if p.addr.Secure() {
 		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12}))
 	}
 	c, err := ftp.Dial(host, options...)
@@ -148,48 +133,35 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	return s, nil
 }
 
-// A LoginError is that the server does not let the user in.
-type LoginError struct {
-	Host, User string
-	Err        error
-}
+// Address is where the volume of a console is.
+type Address = remote.Address
 
-func (e *LoginError) Error() string {
-	if e.User == "anonymous" {
-		return fmt.Sprintf("%s wants a name and a password, and none were given: the place's address needs a user, as in ftp://user@%s/", e.Host, e.Host)
-	}
-	return fmt.Sprintf("%s does not let %s in: the name or the password is wrong (%v)", e.Host, e.User, e.Err)
+// ParseAddress takes an address apart. ok is false for one of another kind.
+func ParseAddress(s string) (a Address, ok bool, err error) {
+	return remote.Parse(s, remote.FTP, remote.FTPS)
 }
-
-func (e *LoginError) Unwrap() error { return place.ErrReadOnly }
 
 func (p *Place) refused(user string, err error) error {
 	if !broken(err) {
-		return &LoginError{p.addr.Host, user, err}
+		if user == "anonymous" {
+			user = ""
+		}
+		return &remote.LoginError{Address: p.addr, User: user, Err: err}
 	}
 	return fmt.Errorf("%w: logging in to %s: %w", place.ErrGone, p.addr.Host, err)
 }
 
 // unreachable says in words why there is no connection.
 func (p *Place) unreachable(err error) error {
-	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
-	say := "the connection to " + host + " broke off at once"
-	var dns *net.DNSError
-	var ne net.Error
-	var te *textproto.Error
-	switch {
-	case errors.As(err, &dns):
-		say = fmt.Sprintf("there is no computer or console called %s", p.addr.Host)
-	case errors.Is(err, errRefused):
-		say = fmt.Sprintf("%s is there, and no FTP server answers on port %d: start it on the console, or mend the port", p.addr.Host, p.addr.Port)
-	case errors.Is(err, errNoRoute):
-		say = fmt.Sprintf("there is no way to %s from this computer: look at the cable, and at both addresses", p.addr.Host)
-	case errors.As(err, &te):
-		say = fmt.Sprintf("%s answers: %s", host, te.Error())
-	case errors.As(err, &ne) && ne.Timeout():
-		say = fmt.Sprintf("%s does not answer: the console is off, or something between swallows what is sent", host)
+	if say := remote.Unreachable(p.addr.Host, p.addr.Port, "FTP server", err); say != nil {
+		return say
 	}
-	return fmt.Errorf("%w: %s (%w)", place.ErrGone, say, err)
+	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
+	var te *textproto.Error
+	if errors.As(err, &te) {
+		return fmt.Errorf("%w: %s answers: %s (%w)", place.ErrGone, host, te.Error(), err)
+	}
+	return fmt.Errorf("%w: the connection to %s broke off at once (%w)", place.ErrGone, host, err)
 }
 
 // full is a path on the server.

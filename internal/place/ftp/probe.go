@@ -33,7 +33,7 @@ const probeLength = 4 << 20
 
 // Try finds out what the server can. It writes one file under a temporary name into the place's root, and removes it.
 func (p *Place) Try(ctx context.Context) (*Probe, error) {
-	r := &Probe{Login: p.opts.User, Secure: p.addr.TLS}
+	r := &Probe{Login: p.opts.User, Secure: p.addr.Secure()}
 	if r.Login == "" {
 		r.Login = "anonymous"
 	}

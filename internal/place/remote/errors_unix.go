@@ -1,6 +1,6 @@
 //go:build !windows
 
-package ftp
+package remote
 
 import "syscall"
 

@@ -1,4 +1,4 @@
-package ftp
+package remote
 
 import "golang.org/x/sys/windows"
 
