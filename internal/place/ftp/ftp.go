@@ -5,17 +5,16 @@ package ftp
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"hash/fnv"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/textproto"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -31,22 +30,32 @@ type Options struct {
 	User, Password string           // "" for anonymous
 	Port           int              // where the address has none
 	Filesystem     place.Filesystem // what holds on the console's disk
-	Room, Cluster  int64            // bytes; a room of 0 is not known
+	Room, Cluster  int64            // bytes; a room of 0 is what the server tells, or not known
 	Idle           time.Duration    // after which the server drops a connection that says nothing; 0 for one that does not
 	Timeout        time.Duration    // for which nothing may come; 0 for half a minute
 	NoListing      bool             // machine-readable listings are not asked for
+	Connections    int              // for data, at a time; 0 for as many as it bears, up to four
+	Encoding       string           // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
+	// Unchecked takes whatever certificate the server shows (with ftps://): consoles make their own.
+	Unchecked bool
 }
+
+// usualConnections is how many data connections there are at a time where nothing else is known.
+const usualConnections = 4
 
 // Place is a volume that gets filled.
 type Place struct {
-	addr Address
-	opts Options
+	addr   Address
+	opts   Options
+	names  naming
+	traits *traits
 
-	mu      sync.Mutex
-	s       *session
-	reading *content        // whose transfer is under way on the session
-	folders map[string]look // folders as they were listed last, with what was done since
-	noRest  bool            // the server does not begin in the middle of a file
+	pool pool
+
+	looking sync.Mutex        // held while a folder is listed, so that it is listed once
+	mu      sync.Mutex        // guards what follows
+	folders map[string]look   // folders as they were listed last, with what was done since
+	readers map[*content]bool // transfers that were begun and not ended
 }
 
 // look is a folder as it was listed.
@@ -58,14 +67,11 @@ type look struct {
 // lookFor is how long a listing counts while nobody else is known to write there.
 const lookFor = 20 * time.Second
 
-// session is one connection that commands are given over.
-type session struct {
-	c    *ftp.ServerConn
-	used time.Time
-	conn net.Conn
-}
-
-var _ place.Place = (*Place)(nil)
+var (
+	_ place.Place   = (*Place)(nil)
+	_ place.Resumer = (*Place)(nil)
+	_ place.Crowd   = (*Place)(nil)
+)
 
 // Open connects and logs in.
 func Open(ctx context.Context, a Address, o Options) (*Place, error) {
@@ -81,56 +87,29 @@ func Open(ctx context.Context, a Address, o Options) (*Place, error) {
 	if a.User != "" {
 		o.User = a.User
 	}
-	p := &Place{addr: a, opts: o, folders: map[string]look{}}
-	err := p.do(ctx, "connecting to", "", true, func(*ftp.ServerConn) error { return nil })
+	names, err := namingOf(o.Encoding)
+	if err != nil {
+		return nil, err
+	}
+	p := &Place{addr: a, opts: o, names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{}, readers: map[*content]bool{}}
+	p.pool.init(p.AtOnce() + 1) // one more for what is asked meanwhile
+	err = p.do(ctx, "connecting to", "", true, func(*session) error { return nil })
 	if err != nil {
 		return nil, err
 	}
 	return p, nil
 }
 
-// busyTries is how often it is tried again when a server has no data connection to give, and busyWait how long is waited before.
-const (
-	busyTries = 10
-	busyWait  = 100 * time.Millisecond
-)
-
-// dial makes a new session.
-func (p *Place) dial(ctx context.Context) (*session, error) {
-	s := &session{used: time.Now()}
-	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
-	dialer := net.Dialer{Timeout: p.opts.Timeout}
-	options := []ftp.DialOption{
-		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout),
-		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
-			c, err := dialer.DialContext(ctx, network, address)
-			if err != nil {
-				return nil, err
-			}
-			d := &remote.Deadlined{Conn: c, Limit: p.opts.Timeout}
-			if s.conn == nil {
-				s.conn = d // the first one is that for commands
-			}
-			return d, nil
-		}),
+// AtOnce is how many small files are sent side by side.
+func (p *Place) AtOnce() int {
+	n := p.opts.Connections
+	if n == 0 {
+		n = usualConnections
 	}
-	if p.addr.Secure() {
-		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12}))
+	if bears := int(p.traits.connections.Load()); bears > 0 {
+		n = min(n, max(1, bears-1))
 	}
-	c, err := ftp.Dial(host, options...)
-	if err != nil {
-		return nil, p.unreachable(err)
-	}
-	user, password := p.opts.User, p.opts.Password
-	if user == "" {
-		user, password = "anonymous", "anonymous"
-	}
-	if err := c.Login(user, password); err != nil {
-		_ = c.Quit()
-		return nil, p.refused(user, err)
-	}
-	s.c = c
-	return s, nil
+	return n
 }
 
 // Address is where the volume of a console is.
@@ -141,32 +120,9 @@ func ParseAddress(s string) (a Address, ok bool, err error) {
 	return remote.Parse(s, remote.FTP, remote.FTPS)
 }
 
-func (p *Place) refused(user string, err error) error {
-	if !broken(err) {
-		if user == "anonymous" {
-			user = ""
-		}
-		return &remote.LoginError{Address: p.addr, User: user, Err: err}
-	}
-	return fmt.Errorf("%w: logging in to %s: %w", place.ErrGone, p.addr.Host, err)
-}
-
-// unreachable says in words why there is no connection.
-func (p *Place) unreachable(err error) error {
-	if say := remote.Unreachable(p.addr.Host, p.addr.Port, "FTP server", err); say != nil {
-		return say
-	}
-	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
-	var te *textproto.Error
-	if errors.As(err, &te) {
-		return fmt.Errorf("%w: %s answers: %s (%w)", place.ErrGone, host, te.Error(), err)
-	}
-	return fmt.Errorf("%w: the connection to %s broke off at once (%w)", place.ErrGone, host, err)
-}
-
 // full is a path on the server.
 func (p *Place) full(name string) string {
-	return "/" + strings.TrimSuffix(path.Join(p.addr.Root, name), "/.")
+	return p.names.encode("/" + strings.TrimSuffix(path.Join(p.addr.Root, name), "/."))
 }
 
 // inside keeps paths below the place's root.
@@ -180,80 +136,12 @@ func inside(name string) error {
 	return nil
 }
 
-// do gives commands over the session, which is made where there is none, or a stale one. again says that the commands may be given
-// a second time when the connection breaks.
-func (p *Place) do(ctx context.Context, doing, name string, again bool, commands func(c *ftp.ServerConn) error) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.locked(ctx, doing, name, again, commands)
-}
-
-func (p *Place) locked(ctx context.Context, doing, name string, again bool, commands func(c *ftp.ServerConn) error) error {
-	if name != "" {
-		if err := inside(name); err != nil {
-			return p.explain(doing, name, err)
-		}
+// check says why a path cannot be named to the server.
+func (p *Place) check(name string) error {
+	if err := inside(name); err != nil {
+		return err
 	}
-	if p.reading != nil {
-		p.reading.stop()
-	}
-	var err error
-	for try := 0; ; try++ {
-		if err = ctx.Err(); err != nil {
-			return err
-		}
-		if p.s != nil && p.opts.Idle > 0 && time.Since(p.s.used) > p.opts.Idle*3/4 {
-			p.drop() // it is gone by now, or will be in the middle of something
-		}
-		fresh := p.s == nil
-		if fresh {
-			if p.s, err = p.dial(ctx); err != nil {
-				p.s = nil
-				return p.explain(doing, name, err)
-			}
-		}
-		stop := context.AfterFunc(ctx, p.s.kill)
-		err = commands(p.s.c)
-		stop()
-		if p.s != nil {
-			p.s.used = time.Now()
-		}
-		if err == nil {
-			return nil
-		}
-		var te *textproto.Error
-		if again && try < busyTries && errors.As(err, &te) && te.Code == ftp.StatusCanNotOpenDataConnection {
-			select { // it takes one at a time, and has not quite ended the last one
-			case <-ctx.Done():
-			case <-time.After(busyWait):
-			}
-			continue
-		}
-		if !broken(err) {
-			return p.explain(doing, name, err)
-		}
-		p.drop()
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if !again || try > 0 || fresh {
-			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s broke off: %w", place.ErrGone, p.addr.Host, err))
-		}
-	}
-}
-
-func (s *session) kill() {
-	if s.conn != nil {
-		_ = s.conn.Close()
-	}
-}
-
-// drop gives the session up.
-func (p *Place) drop() {
-	if p.s != nil {
-		p.s.kill()
-		p.s = nil
-	}
+	return p.names.check(name)
 }
 
 // broken reports whether an error is the connection's, and not an answer.
@@ -283,6 +171,8 @@ func (p *Place) explain(doing, name string, err error) error {
 			kind = place.ErrNoRoom
 		case ftp.StatusNotLoggedIn, ftp.StatusStorNeedAccount:
 			kind = place.ErrReadOnly
+		case ftp.StatusFileActionIgnored, ftp.StatusActionAborted, ftp.StatusCanNotOpenDataConnection:
+			kind = place.ErrBusy
 		}
 		say := strings.TrimSpace(te.Msg)
 		if kind != nil {
@@ -293,33 +183,34 @@ func (p *Place) explain(doing, name string, err error) error {
 	return fmt.Errorf("%s %s: %w", doing, at, err)
 }
 
-// Close ends the session.
+// Close ends all sessions.
 func (p *Place) Close() error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.reading != nil {
-		p.reading.stop()
-	}
-	if p.s != nil {
-		_ = p.s.c.Quit() // a server that has hung up does not matter any more
-		p.s = nil
-	}
+	p.stopReaders()
+	p.pool.close()
 	return nil
 }
 
-// listed lists one folder.
-func (p *Place) listed(ctx context.Context, dir string) (look, error) {
-	if l, ok := p.folders[p.opts.Filesystem.Fold(dir)]; ok && time.Since(l.at) < lookFor {
-		return l, nil
+// listed lists one folder. Who changes what it returns holds mu.
+func (p *Place) listed(ctx context.Context, dir string) (map[string]place.Entry, error) {
+	p.looking.Lock()
+	defer p.looking.Unlock()
+	key := p.opts.Filesystem.Fold(dir)
+	p.mu.Lock()
+	l, ok := p.folders[key]
+	p.mu.Unlock()
+	if ok && time.Since(l.at) < lookFor {
+		return l.entries, nil
 	}
-	l := look{at: time.Now(), entries: map[string]place.Entry{}}
-	err := p.locked(ctx, "listing", dir, true, func(c *ftp.ServerConn) error {
-		entries, err := c.List(p.full(dir))
+	l = look{at: time.Now(), entries: map[string]place.Entry{}}
+	err := p.do(ctx, "listing", dir, true, func(s *session) error {
+		clear(l.entries)
+		entries, err := s.c.List(p.full(dir))
 		if err != nil {
 			return err
 		}
+		half := map[string]bool{}
 		for _, e := range entries {
-			name := path.Base(e.Name)
+			name := p.names.decode(path.Base(e.Name))
 			if name == "." || name == ".." || name == "/" || e.Type == ftp.EntryTypeLink || strings.ContainsAny(e.Name, "/") {
 				continue
 			}
@@ -327,19 +218,32 @@ func (p *Place) listed(ctx context.Context, dir string) (look, error) {
 			if !x.Folder {
 				x.Size = int64(e.Size)
 			}
+			if isMarker(name) {
+				half[name] = true
+				continue
+			}
 			l.entries[p.opts.Filesystem.Fold(name)] = x
+		}
+		for key, x := range l.entries { // what is half written under its own name is not there
+			if half[path.Base(markerOf(x.Path))] {
+				delete(l.entries, key)
+			}
 		}
 		return nil
 	})
 	if err != nil {
-		return l, err
+		return nil, err
 	}
-	p.folders[p.opts.Filesystem.Fold(dir)] = l
-	return l, nil
+	p.mu.Lock()
+	p.folders[key] = l
+	p.mu.Unlock()
+	return l.entries, nil
 }
 
 // note brings something that was done into the listing of its folder.
 func (p *Place) note(name string, e *place.Entry) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	l, ok := p.folders[p.opts.Filesystem.Fold(path.Dir(name))]
 	if !ok {
 		return
@@ -352,11 +256,22 @@ func (p *Place) note(name string, e *place.Entry) {
 }
 
 // forget has everything be listed anew.
-func (p *Place) forget() { clear(p.folders) }
+func (p *Place) forget() {
+	p.mu.Lock()
+	clear(p.folders)
+	p.mu.Unlock()
+}
+
+// forgetFolder has one folder be listed anew.
+func (p *Place) forgetFolder(dir string) {
+	p.mu.Lock()
+	delete(p.folders, p.opts.Filesystem.Fold(dir))
+	p.mu.Unlock()
+}
 
 // find looks for a file or folder in the listing of its folder.
 func (p *Place) find(ctx context.Context, name string) (place.Entry, bool, error) {
-	if err := inside(name); err != nil {
+	if err := p.check(name); err != nil {
 		return place.Entry{}, false, err
 	}
 	if name == "." {
@@ -367,18 +282,18 @@ func (p *Place) find(ctx context.Context, name string) (place.Entry, bool, error
 			return place.Entry{}, false, err
 		}
 	}
-	l, err := p.listed(ctx, path.Dir(name))
+	entries, err := p.listed(ctx, path.Dir(name))
 	if err != nil {
 		return place.Entry{}, false, err
 	}
-	e, ok := l.entries[p.opts.Filesystem.Fold(path.Base(name))]
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	e, ok := entries[p.opts.Filesystem.Fold(path.Base(name))]
 	return e, ok, nil
 }
 
 // Stat looks at one file or folder.
 func (p *Place) Stat(ctx context.Context, name string) (place.Entry, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	e, ok, err := p.find(ctx, name)
 	if err == nil && !ok {
 		err = fs.ErrNotExist
@@ -389,19 +304,25 @@ func (p *Place) Stat(ctx context.Context, name string) (place.Entry, error) {
 	return e, nil
 }
 
-// List goes through all folders, with one listing each.
-func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
+// entries are what is in a folder.
+func (p *Place) entries(ctx context.Context, dir string) ([]place.Entry, error) {
+	all, err := p.listed(ctx, dir)
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	return slices.Collect(maps.Values(all)), err
+}
+
+// List goes through all folders, with one listing each.
+func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
 	p.forget()
 	var out []place.Entry
 	var walk func(dir string) error
 	walk = func(dir string) error {
-		l, err := p.listed(ctx, dir)
+		found, err := p.entries(ctx, dir)
 		if err != nil {
 			return err
 		}
-		for _, e := range l.entries {
+		for _, e := range found {
 			out = append(out, e)
 			if !e.Folder {
 				continue
@@ -424,8 +345,6 @@ func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.
 
 // Stamp lists the folders again, as FTP tells changes in no other way.
 func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	p.forget()
 	h := fnv.New64a()
 	dirs := []string{"."}
@@ -435,12 +354,12 @@ func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
 		}
 	}
 	for _, dir := range dirs {
-		l, err := p.listed(ctx, dir)
+		found, err := p.entries(ctx, dir)
 		if err != nil {
 			return "", err
 		}
 		var lines []string
-		for _, e := range l.entries {
+		for _, e := range found {
 			lines = append(lines, fmt.Sprintf("%s %t %d %d", e.Path, e.Folder, e.Size, e.Modified.Unix()))
 		}
 		slices.Sort(lines)
@@ -451,7 +370,11 @@ func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
 
 // Facts are what was declared, less what is there.
 func (p *Place) Facts(ctx context.Context, listed []place.Entry) (place.Facts, error) {
-	f := place.Facts{Filesystem: p.opts.Filesystem, Declared: true, Capacity: p.opts.Room, Cluster: p.opts.Cluster}
+	f := place.Facts{Filesystem: p.opts.Filesystem, Declared: true, Capacity: p.opts.Room, Cluster: p.opts.Cluster, Network: "ftp"}
+	left, told, err := p.room(ctx)
+	if err != nil {
+		return f, err
+	}
 	if f.Capacity == 0 {
 		f.Capacity = 2 << 40 // nobody tells; the server says when it is full
 	}
@@ -459,20 +382,25 @@ func (p *Place) Facts(ctx context.Context, listed []place.Entry) (place.Facts, e
 		f.Cluster = f.Filesystem.Cluster(f.Capacity)
 	}
 	if listed == nil {
-		var err error
 		if listed, err = p.List(ctx, nil); err != nil {
 			return f, err
 		}
 	}
-	f.Free = f.Capacity - f.Filesystem.Structures(f.Capacity, f.Cluster) - f.Used(listed)
+	switch used := f.Used(listed); {
+	case told && p.opts.Room == 0:
+		f.Capacity, f.Free, f.Declared = left+used, left, false
+	default:
+		f.Free = f.Capacity - f.Filesystem.Structures(f.Capacity, f.Cluster) - used
+		if told {
+			f.Free = min(f.Free, left)
+		}
+	}
 	return f, nil
 }
 
 // MakeFolder makes a folder and those above it.
 func (p *Place) MakeFolder(ctx context.Context, name string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if err := inside(name); err != nil {
+	if err := p.check(name); err != nil {
 		return p.explain("making the folder", name, err)
 	}
 	at := ""
@@ -487,7 +415,7 @@ func (p *Place) MakeFolder(ctx context.Context, name string) error {
 		case ok:
 			return p.explain("making the folder", at, place.ErrExists)
 		}
-		if err := p.locked(ctx, "making the folder", at, true, func(c *ftp.ServerConn) error { return c.MakeDir(p.full(at)) }); err != nil {
+		if err := p.do(ctx, "making the folder", at, true, func(s *session) error { return s.c.MakeDir(p.full(at)) }); err != nil {
 			return err
 		}
 		p.note(at, &place.Entry{Path: at, Folder: true, Modified: time.Now()})
@@ -497,8 +425,6 @@ func (p *Place) MakeFolder(ctx context.Context, name string) error {
 
 // Remove removes a file, or an empty folder.
 func (p *Place) Remove(ctx context.Context, name string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	e, ok, err := p.find(ctx, name)
 	if err == nil && !ok {
 		err = fs.ErrNotExist
@@ -507,19 +433,19 @@ func (p *Place) Remove(ctx context.Context, name string) error {
 		return p.explain("removing", name, err)
 	}
 	if e.Folder {
-		l, err := p.listed(ctx, name)
+		found, err := p.entries(ctx, name)
 		if err != nil {
 			return err
 		}
-		if len(l.entries) > 0 {
+		if len(found) > 0 {
 			return p.explain("removing", name, errors.New("the folder is not empty"))
 		}
 	}
-	err = p.locked(ctx, "removing", name, false, func(c *ftp.ServerConn) error {
+	err = p.do(ctx, "removing", name, false, func(s *session) error {
 		if e.Folder {
-			return c.RemoveDir(p.full(name))
+			return s.c.RemoveDir(p.full(name))
 		}
-		return c.Delete(p.full(name))
+		return s.c.Delete(p.full(name))
 	})
 	if err != nil {
 		p.forget()
@@ -531,8 +457,6 @@ func (p *Place) Remove(ctx context.Context, name string) error {
 
 // Rename gives a file or folder another path.
 func (p *Place) Rename(ctx context.Context, from, to string) error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	e, ok, err := p.find(ctx, from)
 	if err == nil && !ok {
 		err = fs.ErrNotExist
@@ -560,7 +484,16 @@ func (p *Place) Rename(ctx context.Context, from, to string) error {
 }
 
 func (p *Place) rename(ctx context.Context, from, to string) error {
-	err := p.locked(ctx, "renaming "+from+" to", to, false, func(c *ftp.ServerConn) error { return c.Rename(p.full(from), p.full(to)) })
+	var no bool
+	err := p.do(ctx, "renaming "+from+" to", to, false, func(s *session) error {
+		err := s.c.Rename(p.full(from), p.full(to))
+		no = unknown(err)
+		return err
+	})
+	if no { // the next try writes files under their own names
+		p.traits.noRename.Store(true)
+		return fmt.Errorf("%w: %w", place.ErrBusy, err)
+	}
 	if err != nil {
 		p.forget()
 	}

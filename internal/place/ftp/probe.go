@@ -8,8 +8,6 @@ import (
 	"math/rand"
 	"time"
 
-	"github.com/jlaffaye/ftp"
-
 	"polytome/internal/place"
 )
 
@@ -38,23 +36,21 @@ func (p *Place) Try(ctx context.Context) (*Probe, error) {
 		r.Login = "anonymous"
 	}
 	began := time.Now()
-	if err := p.do(ctx, "asking", "", true, func(c *ftp.ServerConn) error { return c.NoOp() }); err != nil {
+	if err := p.do(ctx, "asking", "", true, func(s *session) error { return s.c.NoOp() }); err != nil {
 		return nil, err
 	}
 	r.RoundTrip = time.Since(began)
-	p.mu.Lock()
 	p.forget()
-	l, err := p.listed(ctx, ".")
-	p.mu.Unlock()
+	l, err := p.entries(ctx, ".")
 	if err != nil {
 		return r, err
 	}
-	r.Entries = len(l.entries)
+	r.Entries = len(l)
 	wrong := func(what string, err error) { r.Wrong = append(r.Wrong, fmt.Sprintf("%s: %v.", what, err)) }
 	data := make([]byte, probeLength)
 	rand.New(rand.NewSource(time.Now().UnixNano())).Read(data)
 	name := fmt.Sprintf("%s%016x%s", place.TemporaryPrefix, time.Now().UnixNano(), place.TemporarySuffix)
-	w := p.begin(ctx, name, false)
+	w := p.begin(ctx, name, probeLength, false)
 	defer func() { _ = w.Abort() }()
 	began = time.Now()
 	_, err = w.Write(data)
@@ -66,8 +62,8 @@ func (p *Place) Try(ctx context.Context) (*Probe, error) {
 		return r, nil
 	}
 	r.Up = rate(time.Since(began))
-	_ = p.do(ctx, "asking for the length of", w.temp, true, func(c *ftp.ServerConn) error {
-		n, err := c.FileSize(p.full(w.temp))
+	_ = p.do(ctx, "asking for the length of", w.temp, true, func(s *session) error {
+		n, err := s.c.FileSize(p.full(w.temp))
 		r.Sizes = err == nil && n == probeLength
 		return nil
 	})
@@ -83,7 +79,7 @@ func (p *Place) Try(ctx context.Context) (*Probe, error) {
 		r.Down = rate(time.Since(began))
 		middle := make([]byte, 100)
 		_, err := back.ReadAt(middle, 1000) // behind, so that it is begun anew
-		r.Resumes = err == nil && !p.noRest && bytes.Equal(middle, data[1000:1100])
+		r.Resumes = err == nil && !p.traits.noRestart.Load() && bytes.Equal(middle, data[1000:1100])
 	}
 	_ = back.Close()
 	if err := w.Commit(); err != nil {

@@ -1,0 +1,291 @@
+package ftp
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/textproto"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jlaffaye/ftp"
+
+	"polytome/internal/place"
+	"polytome/internal/place/remote"
+)
+
+// session is one connection that commands are given over.
+type session struct {
+	c     *ftp.ServerConn
+	used  time.Time
+	conn  net.Conn // that of the commands
+	plain bool     // what is written to it is what is sent
+}
+
+func (s *session) kill() {
+	if s.conn != nil {
+		_ = s.conn.Close()
+	}
+}
+
+// ask gives a command that the client library does not know. Nothing else may be under way on the session.
+func (s *session) ask(command string) (code int, say string, err error) {
+	if !s.plain {
+		return 0, "", errors.ErrUnsupported
+	}
+	if _, err := fmt.Fprintf(s.conn, "%s\r\n", command); err != nil {
+		return 0, "", err
+	}
+	return textproto.NewReader(bufio.NewReaderSize(s.conn, 512)).ReadResponse(0)
+}
+
+// pool are the sessions of a place: those that nobody uses, and how many there are in all.
+type pool struct {
+	mu    sync.Mutex
+	idle  []*session
+	open  int
+	most  int
+	freed chan struct{} // closed, and made anew, when one may be had
+	ended bool
+}
+
+func (p *pool) init(most int) { p.most, p.freed = most, make(chan struct{}) }
+
+// signal tells all who wait; mu is held.
+func (p *pool) signal() {
+	close(p.freed)
+	p.freed = make(chan struct{})
+}
+
+// give puts a session back.
+func (p *pool) give(s *session) {
+	s.used = time.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.ended || p.open > p.most {
+		s.kill()
+		p.open--
+	} else {
+		p.idle = append(p.idle, s)
+	}
+	p.signal()
+}
+
+// drop gives a session up that is of no use any more.
+func (p *pool) drop(s *session) {
+	s.kill()
+	p.mu.Lock()
+	p.open--
+	p.signal()
+	p.mu.Unlock()
+}
+
+func (p *pool) close() {
+	p.mu.Lock()
+	idle := p.idle
+	p.idle, p.ended = nil, true
+	p.open -= len(idle)
+	p.mu.Unlock()
+	for _, s := range idle {
+		_ = s.c.Quit() // a server that has hung up does not matter any more
+		s.kill()
+	}
+}
+
+// take has a session be used by the caller only, until it is given back or dropped. fresh is set for one that was made just now.
+func (p *Place) take(ctx context.Context) (s *session, fresh bool, err error) {
+	late := time.NewTimer(p.opts.Timeout)
+	defer late.Stop()
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, false, err
+		}
+		p.pool.mu.Lock()
+		if n := len(p.pool.idle); n > 0 {
+			s, p.pool.idle = p.pool.idle[n-1], p.pool.idle[:n-1]
+			p.pool.mu.Unlock()
+			if p.opts.Idle > 0 && time.Since(s.used) > p.opts.Idle*3/4 {
+				p.pool.drop(s) // it is gone by now, or will be in the middle of something
+				continue
+			}
+			return s, false, nil
+		}
+		freed := p.pool.freed
+		if p.pool.open < p.pool.most {
+			p.pool.open++
+			p.pool.mu.Unlock()
+			s, err = p.dial(ctx)
+			if err == nil {
+				return s, true, nil
+			}
+			p.pool.mu.Lock()
+			p.pool.open--
+			others := p.pool.open
+			if others > 0 && tooMany(err) { // it bears no more than there are
+				p.pool.most = others
+				p.traits.connections.Store(int32(others))
+				p.pool.mu.Unlock()
+				continue
+			}
+			p.pool.signal()
+			p.pool.mu.Unlock()
+			return nil, false, err
+		}
+		p.pool.mu.Unlock()
+		if p.stopReaders() {
+			continue
+		}
+		select {
+		case <-freed:
+		case <-ctx.Done():
+			return nil, false, ctx.Err()
+		case <-late.C:
+			return nil, false, fmt.Errorf("%w: %s has no further connection to give", place.ErrBusy, p.addr.Host)
+		}
+	}
+}
+
+// tooMany reports whether a server lets nobody else in, as there are so many.
+func tooMany(err error) bool {
+	var te *textproto.Error
+	if !errors.As(err, &te) {
+		return false
+	}
+	say := strings.ToLower(te.Msg)
+	return te.Code == ftp.StatusNotAvailable || te.Code == ftp.StatusNotLoggedIn && (strings.Contains(say, "many") || strings.Contains(say, "maximum") || strings.Contains(say, "limit"))
+}
+
+// busyTries is how often it is tried again when a server has no data connection to give, and busyWait how long is waited before.
+const (
+	busyTries = 10
+	busyWait  = 100 * time.Millisecond
+)
+
+// dial makes a new session.
+func (p *Place) dial(ctx context.Context) (*session, error) {
+	s := &session{used: time.Now(), plain: !p.addr.Secure()}
+	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
+	dialer := net.Dialer{Timeout: p.opts.Timeout}
+	options := []ftp.DialOption{
+		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
+		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
+			c, err := dialer.DialContext(ctx, network, address)
+			if err != nil {
+				return nil, err
+			}
+			d := &remote.Deadlined{Conn: c, Limit: p.opts.Timeout}
+			if s.conn == nil {
+				s.conn = d // the first one is that for commands
+			}
+			return d, nil
+		}),
+	}
+	if p.addr.Secure() {
+		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
+			ClientSessionCache: tls.NewLRUClientSessionCache(8)})) // some servers want the data connection to take the session up
+	}
+	c, err := ftp.Dial(host, options...)
+	if err != nil {
+		if tooMany(err) {
+			return nil, err
+		}
+		return nil, p.unreachable(err)
+	}
+	user, password := p.opts.User, p.opts.Password
+	if user == "" {
+		user, password = "anonymous", "anonymous"
+	}
+	if err := c.Login(user, password); err != nil {
+		_ = c.Quit()
+		if tooMany(err) {
+			return nil, err
+		}
+		return nil, p.refused(user, err)
+	}
+	s.c = c
+	return s, nil
+}
+
+func (p *Place) refused(user string, err error) error {
+	if !broken(err) {
+		if user == "anonymous" {
+			user = ""
+		}
+		return &remote.LoginError{Address: p.addr, User: user, Err: err}
+	}
+	return fmt.Errorf("%w: logging in to %s: %w", place.ErrGone, p.addr.Host, err)
+}
+
+// unreachable says in words why there is no connection.
+func (p *Place) unreachable(err error) error {
+	if say := remote.Unreachable(p.addr.Host, p.addr.Port, "FTP server", err); say != nil {
+		return say
+	}
+	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
+	var te *textproto.Error
+	var cert *tls.CertificateVerificationError
+	switch {
+	case errors.As(err, &cert):
+		return fmt.Errorf("%w: %s shows a certificate that nobody vouches for (%w); if that is the console's own, set unchecked-certificate on the place", place.ErrReadOnly, host, cert.Err)
+	case errors.As(err, &te) && p.addr.Secure():
+		return fmt.Errorf("%w: %s knows no TLS: it answers %s; write ftp:// to go without (%w)", place.ErrReadOnly, host, te.Error(), err)
+	case errors.As(err, &te):
+		return fmt.Errorf("%w: %s answers: %s (%w)", place.ErrGone, host, te.Error(), err)
+	}
+	return fmt.Errorf("%w: the connection to %s broke off at once (%w)", place.ErrGone, host, err)
+}
+
+// do gives commands over a session. again says that the commands may be given a second time when the connection breaks.
+func (p *Place) do(ctx context.Context, doing, name string, again bool, commands func(s *session) error) error {
+	if name != "" {
+		if err := p.check(name); err != nil {
+			return p.explain(doing, name, err)
+		}
+	}
+	for try, broke := 0, 0; ; try++ {
+		s, fresh, err := p.take(ctx)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return p.explain(doing, name, err)
+		}
+		stop := context.AfterFunc(ctx, s.kill)
+		err = commands(s)
+		killed := !stop()
+		if err == nil && !killed {
+			p.pool.give(s)
+			return nil
+		}
+		if killed {
+			p.pool.drop(s)
+			if err == nil {
+				return nil
+			}
+			return ctx.Err()
+		}
+		var te *textproto.Error
+		if again && try < busyTries && errors.As(err, &te) && te.Code == ftp.StatusCanNotOpenDataConnection {
+			p.pool.give(s)
+			p.stopReaders()
+			select { // it takes one at a time, and has not quite ended the last one
+			case <-ctx.Done():
+			case <-time.After(busyWait):
+			}
+			continue
+		}
+		if !broken(err) {
+			p.pool.give(s)
+			return p.explain(doing, name, err)
+		}
+		p.pool.drop(s)
+		if broke++; !again || broke > 1 || fresh {
+			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s broke off: %w", place.ErrGone, p.addr.Host, err))
+		}
+	}
+}
