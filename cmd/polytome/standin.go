@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"maps"
@@ -13,12 +14,14 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/standin"
 	"polytome/internal/standin/ftpd"
+	"polytome/internal/standin/samba"
 )
 
 func standInCommand() *cobra.Command {
 	var asJSON bool
 	var dir, room string
 	var port int
+	var faults faultFlags
 	consoles := slices.Sorted(maps.Keys(standin.Consoles))
 	names := make([]string, 0, len(standin.Loaders))
 	for n := range standin.Loaders {
@@ -31,14 +34,16 @@ func standInCommand() *cobra.Command {
 		Long: `A stand-in is a simulated loader. It reads a filled folder as the console would, and
 knows nothing of Polytome's own rules: it is there to check them. There are: ` + strings.Join(names, ", ") + `.
 
-With --dir, it is a simulated console, with the habits of its FTP server, that serves the folder on this computer
-until it is stopped. There are: ` + strings.Join(consoles, ", ") + ".",
+With --dir, it is a simulated console that serves the folder on this computer until it is stopped: with the habits of its
+FTP server, and faults that can be switched on, or as a share, for which Samba has to be installed. When it starts, and when enter
+is pressed, it makes the folders that the console makes; enter also has it tell what it lists. There are: ` + strings.Join(consoles, ", ") + ".",
 		Example: `  polytome stand-in rowan ./north-stick
-  polytome stand-in corvane --dir ./corvane-disk --port 2121 --room 4800MB`,
+  polytome stand-in corvane --dir ./corvane-disk --port 2121 --room 4800MB --drop-after 20MiB
+  polytome stand-in tanager --dir ./share --port 4450`,
 		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if dir != "" {
-				return serveConsole(cmd, args[0], dir, room, port)
+				return serveConsole(cmd, args[0], dir, room, port, faults)
 			}
 			if len(args) < 2 {
 				return usageError{errors.New("missing: the folder to be looked at, or --dir for the one that a console serves")}
@@ -71,35 +76,122 @@ until it is stopped. There are: ` + strings.Join(consoles, ", ") + ".",
 	cmd.Flags().StringVar(&dir, "dir", "", "the folder that the console serves")
 	cmd.Flags().IntVar(&port, "port", 0, "the port at which it serves (default: one that is free)")
 	cmd.Flags().StringVar(&room, "room", "", "how much fits, such as 4800MB (default: no end)")
+	faults.flags(cmd)
 	return cmd
 }
 
 // serveConsole is a simulated console until it is stopped.
-func serveConsole(cmd *cobra.Command, name, dir, room string, port int) error {
-	h, ok := standin.Consoles[name]
+func serveConsole(cmd *cobra.Command, name, dir, room string, port int, faults faultFlags) error {
+	c, ok := standin.Consoles[name]
 	if !ok {
 		return usageError{fmt.Errorf("there is no stand-in for the console %q; there are: %s", name, strings.Join(slices.Sorted(maps.Keys(standin.Consoles)), ", "))}
 	}
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return usageError{fmt.Errorf("--dir: there is no folder %s", dir)}
 	}
+	n := int64(0)
 	if room != "" {
-		n, err := size.Parse(room)
-		if err != nil {
+		var err error
+		if n, err = size.Parse(room); err != nil {
 			return usageError{fmt.Errorf("--room: %w", err)}
 		}
-		h.Room = n
 	}
-	s, err := ftpd.Serve(dir, port, h)
+	if c.Share != "" {
+		return serveShare(cmd, name, c, dir, port)
+	}
+	s, err := c.Serve(dir, port, n)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	if err := faults.set(&s.Faults); err != nil {
+		return err
+	}
 	who := "anybody"
-	if h.User != "" {
-		who = h.User
+	if c.Habits.User != "" {
+		who = c.Habits.User
 	}
 	fmt.Fprintf(cmd.OutOrStdout(), "The stand-in for the console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(), who)
-	<-cmd.Context().Done()
+	return waitAndRescan(cmd, c, dir)
+}
+
+// serveShare is a console whose disk is a share: Samba shows the folder, where it is installed.
+func serveShare(cmd *cobra.Command, name string, c standin.Console, dir string, port int) error {
+	if err := c.Start(dir); err != nil {
+		return err
+	}
+	s, err := samba.Serve(cmd.Context(), c.Share, dir, samba.Options{Port: port})
+	if errors.Is(err, samba.ErrNone) {
+		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of the stand-in for %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
+		return waitAndRescan(cmd, c, dir)
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	fmt.Fprintf(cmd.OutOrStdout(), "The stand-in for the console %s shows %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port, c.Share)
+	return waitAndRescan(cmd, c, dir)
+}
+
+// waitAndRescan waits until the command is stopped. Enter switches the console off and on: it makes its folders, and tells what it lists.
+func waitAndRescan(cmd *cobra.Command, c standin.Console, dir string) error {
+	fmt.Fprintln(cmd.OutOrStdout(), "Enter restarts the console and has it rescan its disk.")
+	lines := make(chan struct{})
+	go func() {
+		in := bufio.NewScanner(cmd.InOrStdin())
+		for in.Scan() {
+			select {
+			case lines <- struct{}{}:
+			case <-cmd.Context().Done():
+				return
+			}
+		}
+	}()
+	for {
+		select {
+		case <-cmd.Context().Done():
+			return nil
+		case <-lines:
+		}
+		if err := c.Start(dir); err != nil {
+			return err
+		}
+		all, err := c.Rescan(dir)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "It lists %s.\n", size.Count(len(all), "title"))
+		for _, l := range all {
+			fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", l)
+		}
+	}
+}
+
+// faultFlags are faults of a simulated console that are switched on.
+type faultFlags struct {
+	dropAfter string
+	refuse    int
+	corrupt   bool
+	stall     bool
+}
+
+func (f *faultFlags) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "", "cut all connections once after so many bytes, such as 20MiB")
+	cmd.Flags().IntVar(&f.refuse, "refuse-every", 0, "refuse every so many commands one")
+	cmd.Flags().BoolVar(&f.corrupt, "corrupt", false, "spoil one byte of what is read, once")
+	cmd.Flags().BoolVar(&f.stall, "stall", false, "answer nothing any more")
+}
+
+func (f *faultFlags) set(to *ftpd.Faults) error {
+	if f.dropAfter != "" {
+		n, err := size.Parse(f.dropAfter)
+		if err != nil {
+			return usageError{fmt.Errorf("--drop-after: %w", err)}
+		}
+		to.DropAfter.Store(n)
+	}
+	to.RefuseEvery.Store(int64(f.refuse))
+	to.Corrupt.Store(f.corrupt)
+	to.Stall.Store(f.stall)
 	return nil
 }

@@ -1,16 +1,18 @@
 package judge
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
+
+	"polytome/internal/standin/samba"
 )
 
 // Port finds a port on the loopback that nobody listens on.
@@ -66,16 +68,43 @@ func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	return port, strings.Trim(dir, "/")
 }
 
-// A Samba is a real SMB server on the loopback.
+// A Samba is a real SMB server on the loopback, with the shares "games" for a user, and "open" for guests: both show one folder.
 type Samba struct {
-	Port int
-	Dir  string // of the share "games"
-	// User may write to all shares with Password; guests may to the share "open", which is the same folder.
+	Port           int
+	Dir            string
 	User, Password string
-	restart        func()
-	kill           func()
-	pid            int
+
+	t        testing.TB
+	settings []string
+	server   *samba.Server
 }
+
+// SMB runs Samba for a folder. Settings are further lines for all shares, as in smb.conf. It ends with the test.
+func SMB(t testing.TB, dir string, settings ...string) *Samba {
+	t.Helper()
+	s := &Samba{Dir: dir, User: samba.User(), Password: "harbour-light", t: t, settings: settings}
+	s.begin()
+	t.Cleanup(func() { s.server.Close() })
+	return s
+}
+
+func (s *Samba) begin() {
+	s.t.Helper()
+	server, err := samba.Serve(context.Background(), "open", s.Dir, samba.Options{Port: s.Port, Shares: map[string]string{"games": s.Dir}, Password: s.Password, Settings: s.settings})
+	if err != nil {
+		s.t.Fatalf("this test needs Samba, which scripts/test installs: %v", err)
+	}
+	s.server, s.Port = server, server.Port
+}
+
+// Restart ends the server and all connections to it, and begins it again at the same port.
+func (s *Samba) Restart() {
+	s.Kill()
+	s.begin()
+}
+
+// Kill ends the server, and all connections to it.
+func (s *Samba) Kill() { s.server.Close() }
 
 // Stall has the server and all that it has begun stand still, or go on.
 func (s *Samba) Stall(still bool) {
@@ -83,82 +112,13 @@ func (s *Samba) Stall(still bool) {
 	if still {
 		signal = syscall.SIGSTOP
 	}
-	_ = syscall.Kill(-s.pid, signal)
-}
-
-// Restart ends the server, and begins it again at the same port.
-func (s *Samba) Restart() { s.restart() }
-
-// Kill ends the server, and all connections to it.
-func (s *Samba) Kill() { s.kill() }
-
-// SMB runs Samba on the loopback for one folder. Settings are further lines for all shares, as in smb.conf. It ends with the test.
-func SMB(t testing.TB, dir string, settings ...string) *Samba {
-	t.Helper()
-	s := &Samba{Port: Port(t), Dir: dir, User: "root", Password: "harbour-light"}
-	if os.Getuid() != 0 {
-		s.User = os.Getenv("USER")
-	}
-	own, err := os.MkdirTemp("", "smbd") // names of sockets must be short
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = os.RemoveAll(own) })
-	conf := filepath.Join(own, "smb.conf")
-	lines := []string{"[global]", "server role = standalone server", "map to guest = Bad User", "guest account = " + s.User, fmt.Sprintf("smb ports = %d", s.Port),
-		"interfaces = 127.0.0.1", "bind interfaces only = yes", "passdb backend = tdbsam:" + own + "/passdb.tdb", "log file = " + own + "/log", "disable spoolss = yes",
-		"load printers = no", "disable netbios = yes", "invalid users =", "server min protocol = SMB2_02"}
-	for _, d := range []string{"pid", "lock", "state", "cache", "private", "ncalrpc"} {
-		name := d + " directory"
-		if d == "ncalrpc" {
-			name = "ncalrpc dir"
-		}
-		if d == "private" {
-			name = "private dir"
-		}
-		lines = append(lines, name+" = "+filepath.Join(own, d))
-		if err := os.MkdirAll(filepath.Join(own, d), 0o755); err != nil {
-			t.Fatal(err)
-		}
-	}
-	lines = append(lines, settings...)
-	lines = append(lines, "[games]", "comment = Ferry games", "path = "+dir, "read only = no", "force user = "+s.User, "[open]", "path = "+dir, "read only = no", "guest ok = yes", "force user = "+s.User)
-	if err := os.WriteFile(conf, []byte(strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	set := exec.Command("smbpasswd", "-c", conf, "-a", "-s", s.User)
-	set.Stdin = strings.NewReader(s.Password + "\n" + s.Password + "\n")
-	if out, err := set.CombinedOutput(); err != nil {
-		t.Fatalf("this test needs Samba, which scripts/test installs: %v\n%s", err, out)
-	}
-	begin := func() {
-		kill, pid := serveGroup(t, s.Port, "smbd", "-F", "--no-process-group", "-s", conf)
-		s.pid, s.kill = pid, func() {
-			kill()
-			_ = exec.Command("pkill", "-KILL", "-f", own).Run() // helpers in groups of their own
-		}
-	}
-	begin()
-	t.Cleanup(func() { s.kill() })
-	s.restart = func() {
-		s.kill()
-		begin()
-	}
-	return s
+	_ = syscall.Kill(-s.server.PID, signal)
 }
 
 // serve runs a server until the end of the test, and waits until it listens.
 func serve(t testing.TB, port int, program string, args ...string) {
 	t.Helper()
-	kill, _ := serveGroup(t, port, program, args...)
-	t.Cleanup(kill)
-}
-
-// serveGroup runs a server and all processes that it begins, until the function that it returns is called, and waits until it listens.
-func serveGroup(t testing.TB, port int, program string, args ...string) (kill func(), pid int) {
-	t.Helper()
 	cmd := exec.Command(program, args...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
@@ -166,8 +126,8 @@ func serveGroup(t testing.TB, port int, program string, args ...string) (kill fu
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	kill = sync.OnceFunc(func() {
-		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
 		<-ended
 	})
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
@@ -179,10 +139,8 @@ func serveGroup(t testing.TB, port int, program string, args ...string) (kill fu
 		}
 		if c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			_ = c.Close()
-			return kill, cmd.Process.Pid
+			return
 		}
 	}
-	kill()
 	t.Fatalf("%s does not listen", program)
-	return kill, 0
 }

@@ -55,7 +55,9 @@ func TestConformance(t *testing.T) {
 // consoles are servers with habits of theirs.
 var consoles = map[string]ftpd.Habits{
 	"an old one": {User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute, SlowClose: time.Millisecond},
-	"a new one":  {Machine: true, Restart: true, Sizes: true, Extended: true, Year: true},
+	"a new one":  {Machine: true, Restart: true, Append: true, Sizes: true, Extended: true, Year: true, TellsRoom: true, Allocates: true},
+	"appends":    {Append: true, Sizes: true, Year: true},
+	"one at all": {Restart: true, Sizes: true, Clients: 2},
 	"like DOS":   {DOS: true, Sizes: true, Lying: true},
 	"with years": {Year: true, Restart: true},
 }

@@ -4,8 +4,11 @@ package placetest
 import (
 	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -16,10 +19,10 @@ import (
 
 // Run runs the suite. The function makes a new, empty, writable place with at
 // least 16 MiB free; the suite closes it.
-func Run(t *testing.T, make func(t *testing.T) place.Place) {
+func Run(t *testing.T, fresh func(t *testing.T) place.Place) {
 	ctx := context.Background()
 	open := func(t *testing.T) place.Place {
-		p := make(t)
+		p := fresh(t)
 		t.Cleanup(func() { assert.NoError(t, p.Close()) })
 		return p
 	}
@@ -100,6 +103,127 @@ func Run(t *testing.T, make func(t *testing.T) place.Place) {
 		assert.Equal(t, "short", string(read(t, c, err)))
 		assert.Equal(t, []string{"again.iso"}, paths(t, p))
 		_ = w.Abort()
+	})
+	t.Run("what was left is gone on with", func(t *testing.T) {
+		p := open(t)
+		r, ok := p.(place.Resumer)
+		if !ok {
+			return
+		}
+		_, err := r.Resume(ctx, "none.iso", 100, false)
+		assert.ErrorIs(t, err, fs.ErrNotExist)
+		data := make([]byte, 3<<20+12345)
+		for i := range data {
+			data[i] = byte(i*7 + i>>9)
+		}
+		begin := func(name string) {
+			w, err := p.Create(ctx, name, int64(len(data)))
+			require.NoError(t, err)
+			_, err = w.Write(data[:2<<20])
+			require.NoError(t, err)
+			require.NoError(t, w.Flush())
+			require.NoError(t, w.(place.Leaver).Leave())
+			assert.NoError(t, w.Abort(), "aborting after leaving does nothing")
+			assert.NotContains(t, paths(t, p), name)
+			assert.Contains(t, paths(t, p), place.TemporaryName(name))
+		}
+		begin("half.iso")
+		w, err := r.Resume(ctx, "half.iso", int64(len(data)), false)
+		if errors.Is(err, fs.ErrNotExist) {
+			return // the road does not allow it, which it found out by now
+		}
+		require.NoError(t, err)
+		require.EqualValues(t, 2<<20, w.There())
+		back, err := w.ReadBack()
+		require.True(t, bytes.Equal(data[:2<<20], read(t, back, err)))
+		require.NoError(t, w.Keep(2<<20))
+		_, err = w.Write(data[2<<20:])
+		if err == nil {
+			err = w.Flush()
+		}
+		if err != nil { // found out just now
+			require.NoError(t, w.Abort())
+			_, err = r.Resume(ctx, "half.iso", int64(len(data)), false)
+			assert.ErrorIs(t, err, fs.ErrNotExist)
+			return
+		}
+		back, err = w.ReadBack()
+		require.True(t, bytes.Equal(data, read(t, back, err)))
+		require.NoError(t, w.Commit())
+		assert.Equal(t, []string{"half.iso"}, paths(t, p))
+
+		begin("part.iso") // only the beginning is right
+		w, err = r.Resume(ctx, "part.iso", int64(len(data)), false)
+		require.NoError(t, err)
+		if err := w.Keep(1 << 20); err == nil {
+			_, err = w.Write(data[1<<20:])
+			require.NoError(t, err)
+			require.NoError(t, w.Flush())
+			require.NoError(t, w.Commit())
+			c, err := p.Open(ctx, "part.iso")
+			assert.True(t, bytes.Equal(data, read(t, c, err)))
+		} else {
+			require.NoError(t, w.Abort())
+		}
+
+		begin("long.iso") // what is longer than the file is no beginning of it
+		_, err = r.Resume(ctx, "long.iso", 1<<20, false)
+		assert.ErrorIs(t, err, fs.ErrNotExist)
+		put(t, p, "long.iso", []byte("short"))
+		_, err = r.Resume(ctx, "long.iso", 1<<20, false)
+		assert.ErrorIs(t, err, place.ErrExists)
+	})
+	t.Run("files are written side by side", func(t *testing.T) {
+		p := open(t)
+		c, ok := p.(place.Crowd)
+		if !ok {
+			return
+		}
+		require.NoError(t, p.MakeFolder(ctx, "many"))
+		names := make(chan int)
+		var wait sync.WaitGroup
+		for range c.AtOnce() {
+			wait.Go(func() {
+				for i := range names {
+					put(t, p, fmt.Sprintf("many/%d", i), bytes.Repeat([]byte{byte(i)}, 1000+i))
+				}
+			})
+		}
+		for i := range 40 {
+			names <- i
+		}
+		close(names)
+		wait.Wait()
+		for i := range 40 {
+			c, err := p.Open(ctx, fmt.Sprintf("many/%d", i))
+			assert.True(t, bytes.Equal(bytes.Repeat([]byte{byte(i)}, 1000+i), read(t, c, err)))
+		}
+	})
+	t.Run("many are held back and made to last together", func(t *testing.T) {
+		p := open(t)
+		h, ok := p.(place.Holder)
+		if !ok {
+			return
+		}
+		var all []place.Writer
+		for i := range 20 {
+			w, err := p.Create(ctx, fmt.Sprintf("%02d", i), 1000)
+			require.NoError(t, err)
+			_, err = w.Write(bytes.Repeat([]byte{byte(i)}, 1000))
+			require.NoError(t, err)
+			all = append(all, w)
+		}
+		for _, err := range h.FlushAll(all) {
+			require.NoError(t, err)
+		}
+		h.Hold()
+		for i, w := range all {
+			back, err := w.ReadBack()
+			assert.Equal(t, bytes.Repeat([]byte{byte(i)}, 1000), read(t, back, err))
+			require.NoError(t, w.Commit())
+		}
+		require.NoError(t, h.Settle())
+		assert.Len(t, paths(t, p), 20)
 	})
 	t.Run("skipped runs are zeros", func(t *testing.T) {
 		p := open(t)

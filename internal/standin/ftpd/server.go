@@ -4,6 +4,7 @@ package ftpd
 
 import (
 	"bufio"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +17,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/text/encoding"
 )
 
 // Habits are what a console's server does, and does not.
@@ -23,6 +26,7 @@ type Habits struct {
 	User, Password string // "" lets everybody in who says anonymous
 	Machine        bool   // machine-readable listings (RFC 3659, 7)
 	Restart        bool   // begins in the middle of a file (REST)
+	Append         bool   // writes behind what is there (APPE)
 	Sizes          bool   // tells the length of a file (SIZE)
 	Year           bool   // listings tell the year of old files
 	DOS            bool   // listings look like those of DOS
@@ -30,8 +34,18 @@ type Habits struct {
 	Lying          bool   // names an address in PASV that cannot be reached
 	OneTransfer    bool   // refuses a second data connection while there is one
 	Idle           time.Duration
-	SlowClose      time.Duration // for which it holds a file that was sent before it answers
-	Room           int64         // bytes that fit into the folder; 0 for no end
+	SlowClose      time.Duration     // for which it holds a file that was sent before it answers
+	Room           int64             // bytes that fit into the folder; 0 for no end
+	TellsRoom      bool              // and says how many are left (AVBL)
+	Allocates      bool              // is told how long a file gets, and refuses one for which there is no room (ALLO)
+	NoRename       bool              // knows no renaming
+	Clients        int               // so many are let in at a time; 0 for no limit
+	Names          encoding.Encoding // how names are spelt; nil for UTF-8
+	Secure         *tls.Config       // explicit TLS (RFC 4217); nil for none
+	// Boot is what the console does with its disk when it is switched on, and when it is told to restart (SITE RESTART).
+	Boot func(dir string) error
+	// Rescan is what the console lists for its disk (SITE RESCAN), a line for each game.
+	Rescan func(dir string) ([]string, error)
 }
 
 // Faults are what goes wrong. They can be changed while the server runs.
@@ -53,6 +67,7 @@ type Server struct {
 	mu       sync.Mutex
 	conns    map[net.Conn]bool
 	moving   int // transfers under way
+	clients  atomic.Int64
 	commands atomic.Int64
 	moved    atomic.Int64
 	wait     sync.WaitGroup
@@ -66,6 +81,12 @@ func Serve(dir string, port int, h Habits) (*Server, error) {
 		return nil, fmt.Errorf("the console's server cannot listen: %w", err)
 	}
 	s := &Server{dir: dir, habits: h, l: l, conns: map[net.Conn]bool{}}
+	if h.Boot != nil {
+		if err := h.Boot(dir); err != nil {
+			_ = l.Close()
+			return nil, fmt.Errorf("the console cannot start: %w", err)
+		}
+	}
 	s.wait.Go(func() {
 		for {
 			c, err := l.Accept()
@@ -77,6 +98,12 @@ func Serve(dir string, port int, h Habits) (*Server, error) {
 			}
 			s.wait.Go(func() {
 				defer s.let(c)
+				n := s.clients.Add(1)
+				defer s.clients.Add(-1)
+				if h.Clients > 0 && int(n) > h.Clients {
+					_, _ = io.WriteString(c, "421 too many are here\r\n")
+					return
+				}
 				(&client{s: s, c: c, r: bufio.NewReader(c), dir: "/"}).talk()
 			})
 		}
@@ -151,6 +178,7 @@ type client struct {
 	rename string
 	at     int64 // where the next transfer begins
 	data   net.Listener
+	secure bool // also the data connections
 }
 
 func (c *client) say(format string, args ...any) {
@@ -185,7 +213,7 @@ func (c *client) talk() {
 			c.say("221 goodbye")
 			return
 		}
-		if !c.in && !slices.Contains([]string{"USER", "PASS", "FEAT", "SYST", "AUTH"}, verb) {
+		if !c.in && !slices.Contains([]string{"USER", "PASS", "FEAT", "SYST", "AUTH", "PBSZ", "PROT"}, verb) {
 			c.say("530 log in first")
 			continue
 		}
@@ -212,8 +240,18 @@ func (c *client) knows(verb string) bool {
 	switch verb {
 	case "MLSD":
 		return h.Machine
-	case "REST", "APPE":
+	case "REST":
 		return h.Restart
+	case "APPE":
+		return h.Append
+	case "AVBL":
+		return h.TellsRoom
+	case "ALLO":
+		return h.Allocates
+	case "RNFR", "RNTO":
+		return !h.NoRename
+	case "AUTH", "PBSZ", "PROT":
+		return h.Secure != nil
 	case "SIZE":
 		return h.Sizes
 	case "EPSV":
@@ -246,6 +284,20 @@ func init() {
 			c.say("350 from %d on", c.at)
 			return true
 		},
+		"AVBL": func(c *client, _ string) bool { c.say("213 %d", max(0, c.s.free())); return true },
+		"ALLO": func(c *client, arg string) bool {
+			var n int64
+			if _, err := fmt.Sscan(arg, &n); err == nil && n > c.s.free() {
+				return c.fail(errFull)
+			}
+			c.say("200 there is room")
+			return true
+		},
+		"AUTH": (*client).protect,
+		"PBSZ": func(c *client, _ string) bool { c.say("200 PBSZ=0"); return true },
+		"PROT": func(c *client, arg string) bool { c.secure = arg == "P"; c.say("200 so be it"); return true },
+		"OPTS": func(c *client, _ string) bool { c.say("200 so be it"); return true },
+		"SITE": (*client).site,
 		"LIST": func(c *client, arg string) bool { return c.list(arg, false) },
 		"MLSD": func(c *client, arg string) bool { return c.list(arg, true) },
 		"RETR": (*client).send,
@@ -265,7 +317,7 @@ func (c *client) full(arg string) (name, file string) {
 	if !path.IsAbs(arg) {
 		arg = path.Join(c.dir, arg)
 	}
-	name = path.Clean("/" + arg)
+	name = path.Clean("/" + c.s.habits.decode(arg))
 	return name, filepath.Join(c.s.dir, filepath.FromSlash(name))
 }
 
@@ -395,7 +447,7 @@ func (c *client) list(arg string, machine bool) bool {
 			if err != nil {
 				continue
 			}
-			line := c.s.habits.line(info)
+			line := c.s.habits.encode(c.s.habits.line(info))
 			if machine {
 				kind := "file"
 				if info.IsDir() {
@@ -429,4 +481,58 @@ func (h Habits) line(info os.FileInfo) string {
 		date = info.ModTime().Format("Jan _2  2006")
 	}
 	return fmt.Sprintf("%s 1 0 0 %d %s %s", mode, info.Size(), date, info.Name())
+}
+
+func (h Habits) encode(name string) string {
+	if h.Names != nil {
+		if s, err := h.Names.NewEncoder().String(name); err == nil {
+			return s
+		}
+	}
+	return name
+}
+
+func (h Habits) decode(name string) string {
+	if h.Names != nil {
+		if s, err := h.Names.NewDecoder().String(name); err == nil {
+			return s
+		}
+	}
+	return name
+}
+
+// protect goes over to TLS.
+func (c *client) protect(string) bool {
+	c.say("234 go on in secret")
+	secret := tls.Server(c.c, c.s.habits.Secure)
+	if err := secret.Handshake(); err != nil {
+		return false
+	}
+	c.c, c.r = secret, bufio.NewReader(secret)
+	return true
+}
+
+// site does what a console can beside: restart, and tell what it lists.
+func (c *client) site(arg string) bool {
+	h := c.s.habits
+	switch what := strings.ToUpper(arg); {
+	case what == "RESTART" && h.Boot != nil:
+		if err := h.Boot(c.s.dir); err != nil {
+			return c.fail(err)
+		}
+		c.say("200 restarted")
+	case what == "RESCAN" && h.Rescan != nil:
+		lines, err := h.Rescan(c.s.dir)
+		if err != nil {
+			return c.fail(err)
+		}
+		c.say("200-%d games", len(lines))
+		for _, l := range lines {
+			c.say(" %s", h.encode(l))
+		}
+		c.say("200 that is all")
+	default:
+		c.say("502 %s is not known here", arg)
+	}
+	return true
 }

@@ -1,6 +1,7 @@
 package ftpd
 
 import (
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -70,7 +71,14 @@ func (c *client) transfer(do func(data net.Conn) error) bool {
 	if !c.s.keep(data) {
 		return false
 	}
-	err = do(data)
+	stream := data
+	if c.secure {
+		stream = tls.Server(data, c.s.habits.Secure)
+	}
+	err = do(stream)
+	if c.secure && err == nil {
+		_ = stream.Close() // says that it ends here
+	}
 	c.s.let(data)
 	switch {
 	case errors.Is(err, errCut):

@@ -1,0 +1,7 @@
+package samba
+
+import "os/exec"
+
+func group(*exec.Cmd) {}
+
+func helpers(string) {}
