@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -15,8 +16,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
-	"polytome/internal/place/ftp"
 	"polytome/internal/place/remote"
+	"polytome/internal/place/smb"
 	"polytome/internal/secret"
 	"polytome/internal/size"
 )
@@ -24,26 +25,28 @@ import (
 func hostsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "hosts",
-		Short: "Test the connection to a console, and keep its password",
-		Long: `A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), with a user in front where
-the loader's profile names none: ftp://odile@192.168.0.20/. Passwords do not stand in addresses.`,
+		Short: "Test the connection to a console or share, list shares, and keep passwords",
+		Long: `A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), a share by smb://192.168.0.30/games, with a
+user in front where the loader's profile names none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
+stand in addresses.`,
 		Example: `  polytome hosts test ftp://192.168.0.20/hd1 --loader gantry
-  polytome hosts login ftp://odile@192.168.0.20/`,
+  polytome hosts shares smb://192.168.0.30
+  polytome hosts login smb://odile@192.168.0.30/games`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(hostsTest(), hostsLogin())
+	cmd.AddCommand(hostsTest(), hostsShares(), hostsLogin())
 	return cmd
 }
 
-// console takes an address apart, and the loader that says what its server is like.
-func console(text, name string) (ftp.Address, *loader.Profile, error) {
-	a, ok, err := ftp.ParseAddress(text)
+// host takes an address apart, and finds the loader that says what its server is like.
+func host(text, name string) (remote.Address, *loader.Profile, error) {
+	a, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB)
 	if err != nil {
 		return a, nil, usageError{err}
 	}
 	if !ok {
-		return a, nil, usageError{fmt.Errorf("%q is no address of a console; write it like ftp://192.168.0.20/hd1", text)}
+		return a, nil, usageError{fmt.Errorf("%q is no address of a console or share; write it like ftp://192.168.0.20/hd1 or smb://192.168.0.30/games", text)}
 	}
 	if name == "" {
 		return a, nil, nil
@@ -56,48 +59,54 @@ func console(text, name string) (ftp.Address, *loader.Profile, error) {
 	return a, p, err
 }
 
+// hostTest is the testing of one address.
+type hostTest struct {
+	loader      string
+	encoding    string
+	connections int
+	unchecked   bool
+	asJSON      bool
+}
+
 func hostsTest() *cobra.Command {
-	var name string
-	var asJSON bool
+	t := &hostTest{}
 	cmd := &cobra.Command{
 		Use:   "test ADDRESS",
-		Short: "Connect, log in, and find out what the console's server can and how fast it is",
-		Long: `Connects to a console, logs in, writes a small file into the place's root, reads it back and removes it, and says
-what the server can. What is wrong is said in plain words: no console there, no server on that port, a wrong
-password, a full volume.`,
-		Example: `  polytome hosts test ftp://192.168.0.20/hd1 --loader gantry`,
-		Args:    needArgs(1, "the address of a console"),
+		Short: "Connect, log in, and find out what the server can and how fast it is",
+		Long: `Connects to a console or share, logs in, writes a small file into the place's root, reads it back, breaks it off and goes on with
+it, and removes it; then says what the server can. What is wrong is said in plain words: nobody there, no server on that port,
+no way there, a wrong password, anonymous users not let in, data connections that are blocked, a full volume.`,
+		Example: `  polytome hosts test ftp://192.168.0.20/hd1 --loader gantry
+  polytome hosts test smb://odile@192.168.0.30/games`,
+		Args: needArgs(1, "the address of a console or share"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, profile, err := console(args[0], name)
+			a, profile, err := host(args[0], t.loader)
 			if err != nil {
 				return err
 			}
-			o, err := survey.Console(a, bench.Place{Name: args[0], At: args[0]}, profile)
-			if err != nil {
-				return err
-			}
+			c := bench.Place{Name: args[0], At: args[0], Encoding: t.encoding, Connections: t.connections, Unchecked: t.unchecked}
 			began := time.Now()
-			p, err := ftp.Open(cmd.Context(), a, o)
-			var denied *remote.LoginError
-			if errors.As(err, &denied) && a.User != "" && isTerminal(os.Stdin) {
-				if o.Password, err = askPassword(cmd.InOrStdin(), cmd.ErrOrStderr(), a); err != nil {
-					return err
-				}
-				p, err = ftp.Open(cmd.Context(), a, o)
+			p, err := survey.OpenPlace(args[0], c, profile, false)
+			if askFor(err) {
+				began = time.Now()
+				p, err = survey.OpenPlace(args[0], c, profile, false)
 			}
 			if err != nil {
 				return err
 			}
 			defer p.Close()
 			connected := time.Since(began)
-			r, err := p.Try(cmd.Context())
+			r, err := p.(interface {
+				Try(ctx context.Context) (*remote.Probe, error)
+			}).Try(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if asJSON {
+			r.Connect = connected
+			if t.asJSON {
 				err = printJSON(cmd.OutOrStdout(), r)
 			} else {
-				printProbe(cmd.OutOrStdout(), a, r, connected)
+				printProbe(cmd.OutOrStdout(), a, r)
 			}
 			if err == nil && len(r.Wrong) > 0 {
 				return errPartial
@@ -105,21 +114,95 @@ password, a full volume.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&name, "loader", "", "the loader whose profile says what the server is like and who may log in")
+	cmd.Flags().StringVar(&t.loader, "loader", "", "the loader whose profile says what the server is like and who may log in")
+	cmd.Flags().StringVar(&t.encoding, "encoding", "", "how a console spells names over FTP, such as latin1 (default: what its profile says, or UTF-8)")
+	cmd.Flags().IntVar(&t.connections, "connections", 0, "how many connections it bears at a time")
+	cmd.Flags().BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: take any certificate")
+	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// askFor asks for the password that a server wants, where somebody is there to give it. It reports whether it has one.
+func askFor(err error) bool {
+	var denied *remote.LoginError
+	if !errors.As(err, &denied) || denied.User == "" || !isTerminal(os.Stdin) {
+		return false
+	}
+	fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+	p, err := askPassword(os.Stdin, os.Stderr, denied.User, denied.Address.Host)
+	if err != nil || p == "" {
+		return false
+	}
+	secret.Remember(denied.Address.Host, denied.User, p)
+	return true
+}
+
+func hostsShares() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "shares ADDRESS",
+		Short: "List the shares of a computer or network box",
+		Example: `  polytome hosts shares smb://192.168.0.30
+  polytome hosts shares smb://odile@192.168.0.30`,
+		Args: needArgs(1, "an address such as smb://192.168.0.30"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, _, err := host(args[0], "")
+			if err != nil {
+				return err
+			}
+			if a.Scheme != remote.SMB {
+				return usageError{fmt.Errorf("%s is no computer with shares; write it like smb://%s", args[0], a.Host)}
+			}
+			list := func() ([]smb.Share, error) {
+				o, err := survey.Share(a, bench.Place{}, nil)
+				if err != nil {
+					return nil, err
+				}
+				return smb.Shares(cmd.Context(), a, o)
+			}
+			all, err := list()
+			if askFor(err) {
+				all, err = list()
+			}
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			a.Root = ""
+			for _, s := range all {
+				x := a
+				x.Root = s.Name
+				fmt.Fprintf(cmd.OutOrStdout(), "%-40s %s\n", x, s.Comment)
+			}
+			if len(all) == 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s has no shares for files that this user may see.\n", a.Host)
+			}
+			return nil
+		},
+	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }
 
-func printProbe(out io.Writer, a ftp.Address, r *ftp.Probe, connected time.Duration) {
+func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
 	yes := map[bool]string{true: "yes", false: "no"}
-	fmt.Fprintf(out, "%s answers, and lets %s in (%d ms, then %.1f ms a command).\n", a.Host, r.Login, connected.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
-	if !r.Secure {
+	fmt.Fprintf(out, "%s answers, and lets %s in (%d ms, then %.1f ms a command).\n", a.Host, r.Login, r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
+	if a.Scheme == remote.FTP {
 		fmt.Fprintln(out, "The connection is plain: what is sent, and the password, can be read by others in the same network.")
 	}
 	fmt.Fprintf(out, "  entries in its root        %d\n", r.Entries)
+	if r.Capacity > 0 {
+		fmt.Fprintf(out, "  room                       %s of %s free\n", size.Format(r.Free), size.Format(r.Capacity))
+	}
 	if r.Up > 0 {
 		fmt.Fprintf(out, "  sending                    %s/s\n  receiving                  %s/s\n", size.Format(r.Up), size.Format(r.Down))
-		fmt.Fprintf(out, "  renames                    %s\n  tells lengths              %s\n  begins within a file       %s\n", yes[r.Renames], yes[r.Sizes], yes[r.Resumes])
+		fmt.Fprintf(out, "  renames                    %s\n  goes on within a file      %s\n", yes[r.Renames], yes[r.Resumes])
+		fmt.Fprintf(out, "  letter case counts         %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
+	}
+	if len(r.Knows) > 0 {
+		fmt.Fprintf(out, "  tells, or is told          %s\n", strings.Join(r.Knows, "; "))
 	}
 	for _, w := range r.Wrong {
 		fmt.Fprintf(out, "  %s\n", w)
@@ -130,24 +213,24 @@ func hostsLogin() *cobra.Command {
 	var forget bool
 	cmd := &cobra.Command{
 		Use:   "login ADDRESS",
-		Short: "Keep the password of a console in the system's keyring",
+		Short: "Keep the password of a console or share in the system's keyring",
 		Long: `Asks for the password of the user in the address, and keeps it in the keyring of the system. Passwords
 stand on no bench and in no log. The password that every console of a kind has, stands in its loader's profile.`,
 		Example: `  polytome hosts login ftp://odile@192.168.0.20/
   polytome hosts login ftp://odile@192.168.0.20/ --forget`,
-		Args: needArgs(1, "the address of a console, with a user in it"),
+		Args: needArgs(1, "the address of a console or share, with a user in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, _, err := console(args[0], "")
+			a, _, err := host(args[0], "")
 			if err != nil {
 				return err
 			}
 			if a.User == "" {
-				return usageError{fmt.Errorf("%s names no user; write it like ftp://odile@%s/", args[0], a.Host)}
+				return usageError{fmt.Errorf("%s names no user; write it like %s://odile@%s/", args[0], a.Scheme, a.Host)}
 			}
 			if forget {
 				return secret.Forget(a.Host, a.User)
 			}
-			p, err := askPassword(cmd.InOrStdin(), cmd.ErrOrStderr(), a)
+			p, err := askPassword(cmd.InOrStdin(), cmd.ErrOrStderr(), a.User, a.Host)
 			if err != nil {
 				return err
 			}
@@ -159,8 +242,8 @@ stand on no bench and in no log. The password that every console of a kind has, 
 }
 
 // askPassword asks for a password, without showing it.
-func askPassword(in io.Reader, out io.Writer, a ftp.Address) (string, error) {
-	fmt.Fprintf(out, "Password of %s on %s: ", a.User, a.Host)
+func askPassword(in io.Reader, out io.Writer, user, host string) (string, error) {
+	fmt.Fprintf(out, "Password of %s on %s: ", user, host)
 	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		b, err := term.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(out)

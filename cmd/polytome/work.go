@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -277,6 +278,9 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 			continue
 		}
 		s, err := survey.Take(ctx, b, i, r.Titles, o)
+		if denied := cmp.Or(err, awayOf(s)); askFor(denied) {
+			s, err = survey.Take(ctx, b, i, r.Titles, o)
+		}
 		if err != nil {
 			if len(b.Places) == 1 || w.picked >= 0 || ctx.Err() != nil {
 				return nil, r, err
@@ -299,6 +303,14 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 	}
 	out.Disks()
 	return out, r, nil
+}
+
+// awayOf is why a place cannot be looked at.
+func awayOf(s *survey.Survey) error {
+	if s == nil {
+		return nil
+	}
+	return s.Away
 }
 
 func printJSON(w io.Writer, v any) error {

@@ -5,6 +5,7 @@ package secret
 import (
 	"errors"
 	"fmt"
+	"sync"
 
 	"github.com/zalando/go-keyring"
 )
@@ -15,8 +16,27 @@ const service = "polytome"
 // ErrNone is that no password is kept.
 var ErrNone = errors.New("no password is kept for it")
 
-// Find returns the password of a user at an address. The error is [ErrNone] where none is kept, or there is no keyring.
+var (
+	mu       sync.Mutex
+	sessions = map[string]string{} // what was given since the start
+)
+
+// Remember has a password be known until the end of the program, and nowhere else.
+func Remember(address, user, password string) {
+	mu.Lock()
+	defer mu.Unlock()
+	sessions[key(address, user)] = password
+}
+
+// Find returns the password of a user at an address: the one that was given since the start, or that of the keyring. The error is [ErrNone] where
+// there is none, or no keyring.
 func Find(address, user string) (string, error) {
+	mu.Lock()
+	given, ok := sessions[key(address, user)]
+	mu.Unlock()
+	if ok {
+		return given, nil
+	}
 	p, err := keyring.Get(service, key(address, user))
 	if err != nil {
 		return "", ErrNone
@@ -34,6 +54,9 @@ func Keep(address, user, password string) error {
 
 // Forget removes a password.
 func Forget(address, user string) error {
+	mu.Lock()
+	delete(sessions, key(address, user))
+	mu.Unlock()
 	if err := keyring.Delete(service, key(address, user)); err != nil {
 		return ErrNone
 	}

@@ -60,8 +60,13 @@ type Place struct {
 	Rate    Size     `toml:"rate,omitempty"`    // writes at most so much a second
 	Reserve Size     `toml:"reserve,omitempty"` // stays free
 	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the road.
-	Verify   string `toml:"verify,omitempty"`
-	NoCovers bool   `toml:"no-covers,omitempty"`
+	Verify string `toml:"verify,omitempty"`
+	// Encoding is how a console spells names over FTP, Connections how many it bears at a time; "" and 0 for what its profile says.
+	Encoding    string `toml:"encoding,omitempty"`
+	Connections int    `toml:"connections,omitempty"`
+	// Unchecked takes any certificate that a console shows over FTP with TLS.
+	Unchecked bool `toml:"unchecked-certificate,omitempty"`
+	NoCovers  bool `toml:"no-covers,omitempty"`
 	// Rules are keys of the first loader's profile that are set otherwise for this place.
 	Rules map[string]string `toml:"rules,omitempty"`
 	// KeepIn is a folder of this computer to which files are copied before they go.

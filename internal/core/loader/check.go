@@ -11,6 +11,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/text/encoding/htmlindex"
+
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
@@ -209,6 +211,10 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 	}
 	c.known(a.Login.Port >= 0 && a.Login.Port < 1<<16, at+".login.port", "the port %d is not between 1 and 65535", a.Login.Port)
 	c.maybe(at+".server.listing", "kind of listing", a.Server.Listing, listingWords)
+	if a.Server.Names != "" {
+		_, err := htmlindex.Get(a.Server.Names)
+		c.known(err == nil, at+".server.names", "the encoding %q is not known; write one such as utf-8, latin1, windows-1252 or shift_jis", a.Server.Names)
+	}
 	if a.Server.Idle != "" {
 		_, err := time.ParseDuration(a.Server.Idle)
 		c.known(err == nil, at+".server.idle", "%q is no time; write one such as 60s or 5m", a.Server.Idle)

@@ -120,6 +120,7 @@ type Server struct {
 	Connections int      `toml:"connections"`
 	Idle        string   `toml:"idle"` // after which it drops the connection, such as "60s"
 	FullReply   int      `toml:"full-reply"`
+	Names       string   `toml:"names"`  // the encoding of names, such as "latin1"; "" for UTF-8
 	Habits      []string `toml:"habits"` // what else to know, in words
 }
 

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/place/drive"
 	"polytome/internal/place/folder"
 	"polytome/internal/place/ftp"
+	"polytome/internal/place/smb"
 	"polytome/internal/secret"
 	"polytome/internal/size"
 )
@@ -33,12 +34,9 @@ func wantsOnePiece(all []*loader.Profile, road string) bool {
 	})
 }
 
-// OpenPlace opens the place at an address as the bench has it set up: a folder, a drive, or a console over FTP. What a
+// OpenPlace opens the place at an address as the bench has it set up: a folder, a drive, a console over FTP, or a share over SMB. What a
 // console's server is like and who may log in stands in the profile of the loader, which may be nil.
 func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (place.Place, error) {
-	if strings.HasPrefix(at, "smb://") {
-		return nil, fmt.Errorf("the place %s cannot be filled by this version: it fills folders, mounted drives and shares, drives, images, and consoles over FTP", c.Name)
-	}
 	if a, ok := drive.ParseAddress(at); ok {
 		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece})
 	}
@@ -51,6 +49,16 @@ func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (plac
 			return nil, err
 		}
 		return ftp.Open(context.Background(), a, o)
+	}
+	if a, ok, err := smb.ParseAddress(at); ok {
+		if err != nil {
+			return nil, err
+		}
+		o, err := Share(a, c, p)
+		if err != nil {
+			return nil, err
+		}
+		return smb.Open(context.Background(), a, o)
 	}
 	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster)})
 }
@@ -67,6 +75,7 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 	if at != nil {
 		o.User, o.Password, o.Port = at.Login.User, at.Login.Password, at.Login.Port
 		o.NoListing = strings.HasPrefix(at.Server.Listing, "unix") || strings.HasPrefix(at.Server.Listing, "dos")
+		o.Connections, o.Encoding = at.Server.Connections, at.Server.Names
 		if at.Server.Idle != "" {
 			idle, err := time.ParseDuration(at.Server.Idle)
 			if err != nil {
@@ -87,6 +96,13 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 	if a.User != "" && a.User != o.User {
 		o.User, o.Password = a.User, ""
 	}
+	if c.Encoding != "" {
+		o.Encoding = c.Encoding
+	}
+	if c.Connections > 0 {
+		o.Connections = c.Connections
+	}
+	o.Unchecked = c.Unchecked
 	if kept, err := secret.Find(a.Host, o.User); err == nil {
 		o.Password = kept
 	}
@@ -101,5 +117,28 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 		o.Cluster = 16 * size.KiB
 	}
 	o.Filesystem = fs
+	return o, nil
+}
+
+// Share is what is known of a share: from the bench, from the profile, and its password from the keyring.
+func Share(a smb.Address, c bench.Place, p *loader.Profile) (smb.Options, error) {
+	o := smb.Options{User: a.User, Room: int64(c.Room), Cluster: int64(c.Cluster)}
+	if p != nil {
+		if at := p.Attachment("smb", c.As); at != nil && o.User == "" {
+			o.User, o.Password = at.Login.User, at.Login.Password
+		}
+	}
+	if o.User != "" {
+		if kept, err := secret.Find(a.Host, o.User); err == nil {
+			o.Password = kept
+		}
+	}
+	if c.As != "" {
+		declared, err := place.FilesystemNamed(c.As)
+		if err != nil {
+			return o, err
+		}
+		o.Filesystem = &declared
+	}
 	return o, nil
 }

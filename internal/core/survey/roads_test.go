@@ -20,7 +20,6 @@ import (
 	"polytome/internal/place"
 	"polytome/internal/size"
 	"polytome/internal/standin"
-	"polytome/internal/standin/ftpd"
 )
 
 // stick readies an image for a loader.
@@ -91,7 +90,7 @@ func TestAConsoleIsAPlaceLikeAnyOther(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")})
 	store := filepath.Join(w.dir, "console")
 	require.NoError(t, os.MkdirAll(filepath.Join(store, "store"), 0o755))
-	s, err := ftpd.Serve(store, 0, standin.Consoles["meridian"])
+	s, err := standin.Consoles["meridian"].Serve(store, 0, 0)
 	require.NoError(t, err)
 	defer s.Close()
 	cache, err := seen.Open(filepath.Join(w.dir, "seen.sqlite"))

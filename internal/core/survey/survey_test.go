@@ -139,7 +139,6 @@ func TestWrongPlacesAndProfiles(t *testing.T) {
 		say   string
 	}{
 		"no such folder":   {bench.Place{At: filepath.Join(dir, "x"), Loader: "rowan", Road: "usb"}, "there is no folder"},
-		"a network share":  {bench.Place{At: "smb://box/share", Loader: "rowan", Road: "usb"}, "cannot be filled by this version"},
 		"unknown loader":   {bench.Place{At: dir, Loader: "rown", Road: "usb"}, `did you mean "rowan"?`},
 		"no such profile":  {bench.Place{At: dir, Loader: "mine.toml", Road: "usb"}, "reading the loader profile"},
 		"wrong filesystem": {bench.Place{At: dir, Loader: "rowan", Road: "usb", As: "fat99"}, "known are fat32"},

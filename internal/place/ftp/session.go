@@ -175,6 +175,9 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
 		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
 			c, err := dialer.DialContext(ctx, network, address)
+			if err != nil && s.conn != nil {
+				return nil, &blockedError{address, err}
+			}
 			if err != nil {
 				return nil, err
 			}
@@ -210,6 +213,18 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	s.c = c
 	return s, nil
 }
+
+// A blockedError is that a server answers, and cannot be reached where it says that data goes.
+type blockedError struct {
+	at  string
+	err error
+}
+
+func (e *blockedError) Error() string {
+	return fmt.Sprintf("it answers, and the connection for data to %s does not come about: a firewall or router in between lets commands through only, or its passive mode is set up wrongly (%v)", e.at, e.err)
+}
+
+func (e *blockedError) Unwrap() error { return e.err }
 
 func (p *Place) refused(user string, err error) error {
 	if !broken(err) {
@@ -284,6 +299,10 @@ func (p *Place) do(ctx context.Context, doing, name string, again bool, commands
 			return p.explain(doing, name, err)
 		}
 		p.pool.drop(s)
+		var blocked *blockedError
+		if errors.As(err, &blocked) {
+			return p.explain(doing, name, fmt.Errorf("%w: %w", place.ErrGone, blocked))
+		}
 		if broke++; !again || broke > 1 || fresh {
 			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s broke off: %w", place.ErrGone, p.addr.Host, err))
 		}
