@@ -164,7 +164,8 @@ func (p *Place) explain(doing, name string, err error) error {
 		at = p.full(name) + " on " + p.addr.Host
 	}
 	var te *textproto.Error
-	if errors.As(err, &te) {
+	said := errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrBusy)
+	if !said && errors.As(err, &te) {
 		var kind error
 		switch te.Code {
 		case ftp.StatusExceededStorage, 452:

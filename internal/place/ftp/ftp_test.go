@@ -63,6 +63,7 @@ var consoles = map[string]ftpd.Habits{
 }
 
 func serve(t testing.TB, dir string, h ftpd.Habits) *ftpd.Server {
+	ftp.Forget() // a port may be one that another console had
 	s, err := ftpd.Serve(dir, 0, h)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)

@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/textproto"
 	"strconv"
@@ -101,7 +102,7 @@ func (p *pool) close() {
 func (p *Place) take(ctx context.Context) (s *session, fresh bool, err error) {
 	late := time.NewTimer(p.opts.Timeout)
 	defer late.Stop()
-	for {
+	for try := 0; ; try++ {
 		if err := ctx.Err(); err != nil {
 			return nil, false, err
 		}
@@ -134,6 +135,13 @@ func (p *Place) take(ctx context.Context) (s *session, fresh bool, err error) {
 			}
 			p.pool.signal()
 			p.pool.mu.Unlock()
+			if tooMany(err) && try < busyTries { // it has not quite noticed that the last one has gone
+				select {
+				case <-ctx.Done():
+				case <-time.After(busyWait):
+				}
+				continue
+			}
 			return nil, false, err
 		}
 		p.pool.mu.Unlock()
@@ -171,6 +179,8 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	s := &session{used: time.Now(), plain: !p.addr.Secure()}
 	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
 	dialer := net.Dialer{Timeout: p.opts.Timeout}
+	secret := &tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
+		ClientSessionCache: tls.NewLRUClientSessionCache(8)} // some servers want the data connection to take the session up
 	options := []ftp.DialOption{
 		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
 		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
@@ -184,13 +194,16 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 			d := &remote.Deadlined{Conn: c, Limit: p.opts.Timeout}
 			if s.conn == nil {
 				s.conn = d // the first one is that for commands
+				return d, nil
+			}
+			if p.addr.Secure() {
+				return &sending{Conn: tls.Client(d, secret)}, nil
 			}
 			return d, nil
 		}),
 	}
 	if p.addr.Secure() {
-		options = append(options, ftp.DialWithExplicitTLS(&tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
-			ClientSessionCache: tls.NewLRUClientSessionCache(8)})) // some servers want the data connection to take the session up
+		options = append(options, ftp.DialWithExplicitTLS(secret))
 	}
 	c, err := ftp.Dial(host, options...)
 	if err != nil {
@@ -214,6 +227,26 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	return s, nil
 }
 
+// sending is a TLS connection for data. Where it was only written to, closing it waits for the other end to have read all: servers of TLS 1.3 send
+// something that nobody reads, and closing at once would break the connection off.
+type sending struct {
+	*tls.Conn
+	read bool
+}
+
+func (s *sending) Read(b []byte) (int, error) {
+	s.read = true
+	return s.Conn.Read(b)
+}
+
+func (s *sending) Close() error {
+	if !s.read && s.CloseWrite() == nil {
+		_ = s.SetReadDeadline(time.Now().Add(2 * time.Second))
+		_, _ = io.Copy(io.Discard, s.Conn)
+	}
+	return s.Conn.Close()
+}
+
 // A blockedError is that a server answers, and cannot be reached where it says that data goes.
 type blockedError struct {
 	at  string
@@ -227,6 +260,10 @@ func (e *blockedError) Error() string {
 func (e *blockedError) Unwrap() error { return e.err }
 
 func (p *Place) refused(user string, err error) error {
+	var cert *tls.CertificateVerificationError
+	if errors.As(err, &cert) { // it is looked at with the first command
+		return p.unreachable(err)
+	}
 	if !broken(err) {
 		if user == "anonymous" {
 			user = ""

@@ -44,6 +44,13 @@ func traitsOf(host string, port int) *traits {
 	return t
 }
 
+// Forget forgets what was found out of servers, as when another console has an address.
+func Forget() {
+	knownMu.Lock()
+	clear(known)
+	knownMu.Unlock()
+}
+
 // unknown reports whether a server says that it does not know a command, or not so (RFC 959, 4.2).
 func unknown(err error) bool {
 	var te *textproto.Error

@@ -73,11 +73,16 @@ func (c *client) transfer(do func(data net.Conn) error) bool {
 	}
 	stream := data
 	if c.secure {
-		stream = tls.Server(data, c.s.habits.Secure)
+		secret := tls.Server(data, c.s.habits.Secure)
+		stream, err = secret, secret.Handshake()
 	}
-	err = do(stream)
-	if c.secure && err == nil {
-		_ = stream.Close() // says that it ends here
+	if err == nil {
+		err = do(stream)
+	}
+	if secret, ok := stream.(*tls.Conn); ok && err == nil {
+		_ = secret.CloseWrite() // says that it ends here
+		_ = data.SetReadDeadline(time.Now().Add(time.Second))
+		_, _ = io.Copy(io.Discard, data)
 	}
 	c.s.let(data)
 	switch {
