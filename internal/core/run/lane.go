@@ -395,6 +395,7 @@ func (l *Lane) work(ctx context.Context) {
 		if l.gone != nil && ctx.Err() == nil {
 			if err := l.reach(ctx, false); err != nil && ctx.Err() == nil {
 				l.lost = err
+				l.report.Failed = append(l.report.Failed, Failure{Say: advise(err)})
 			}
 		}
 	}
@@ -480,7 +481,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	}
 	began := time.Now()
 	for wait := l.job.FirstWait; ; wait = min(2*wait, MostWait) {
-		if !first {
+		if cause != nil {
 			l.tell(Event{Kind: Waiting, Say: fmt.Sprintf("%v; trying again in %s", cause, wait.Round(time.Second/10))}, -1)
 			select {
 			case <-ctx.Done():
@@ -505,7 +506,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if first || time.Since(began)+wait > l.job.Patience || errors.Is(err, place.ErrReadOnly) {
+		if first && !errors.Is(err, place.ErrBusy) || time.Since(began)+wait > l.job.Patience || errors.Is(err, place.ErrReadOnly) {
 			return err
 		}
 	}

@@ -210,14 +210,26 @@ func (t *task) do(ctx context.Context) (sum string, err error) {
 	t.l.mu.Lock()
 	again := t.l.job.Again || t.l.tries[t.i] > 0
 	t.l.mu.Unlock()
-	if again && t.already(ctx, err) {
-		return "", nil
+	if again {
+		return "", t.already(ctx, err)
 	}
 	return sum, err
 }
 
-// already reports whether a step that cannot be done has been.
-func (t *task) already(ctx context.Context, err error) bool {
+// already returns nil where a step that cannot be done has been, and the error otherwise, or why that cannot be found out now.
+func (t *task) already(ctx context.Context, err error) error {
+	is, asking := t.is(ctx, err)
+	if asking != nil && (errors.Is(asking, place.ErrGone) || errors.Is(asking, place.ErrBusy) || ctx.Err() != nil) {
+		return asking
+	}
+	if is {
+		return nil
+	}
+	return err
+}
+
+// is reports whether all is as the step makes it.
+func (t *task) is(ctx context.Context, err error) (bool, error) {
 	to, s := t.l.to, t.s
 	gone := func(name string) bool {
 		_, err := to.Stat(ctx, name)
@@ -225,17 +237,16 @@ func (t *task) already(ctx context.Context, err error) bool {
 	}
 	switch s.Kind {
 	case plan.Clear, plan.Remove, plan.RemoveFolder:
-		return gone(s.Path)
+		return gone(s.Path), nil
 	case plan.Move:
 		is, err := to.Stat(ctx, s.Path)
-		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size)
+		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size), err
 	case plan.Put, plan.Replace:
 		if errors.Is(err, place.ErrExists) || errors.Is(err, place.ErrChanged) {
-			same, err := t.same(ctx)
-			return err == nil && same
+			return t.same(ctx)
 		}
 	}
-	return false
+	return false, nil
 }
 
 // same compares the file that is there with what was to be written, byte for byte.

@@ -264,6 +264,10 @@ func (p *Place) refused(user string, err error) error {
 	if errors.As(err, &cert) { // it is looked at with the first command
 		return p.unreachable(err)
 	}
+	var te *textproto.Error
+	if errors.As(err, &te) && te.Code >= 400 && te.Code < 500 && !broken(err) {
+		return fmt.Errorf("%w: logging in to %s: the server says %d %s", place.ErrBusy, p.addr.Host, te.Code, te.Msg)
+	}
 	if !broken(err) {
 		if user == "anonymous" {
 			user = ""
@@ -286,6 +290,8 @@ func (p *Place) unreachable(err error) error {
 		return fmt.Errorf("%w: %s shows a certificate that nobody vouches for (%w); if that is the console's own, set unchecked-certificate on the place", place.ErrReadOnly, host, cert.Err)
 	case errors.As(err, &te) && p.addr.Secure():
 		return fmt.Errorf("%w: %s knows no TLS: it answers %s; write ftp:// to go without (%w)", place.ErrReadOnly, host, te.Error(), err)
+	case errors.As(err, &te) && te.Code >= 400 && te.Code < 500:
+		return fmt.Errorf("%w: %s answers: %s", place.ErrBusy, host, te.Error())
 	case errors.As(err, &te):
 		return fmt.Errorf("%w: %s answers: %s (%w)", place.ErrGone, host, te.Error(), err)
 	}

@@ -184,7 +184,7 @@ func (w *writer) send(s *session, r io.Reader) error {
 			p.traits.noOverwrite.Store(true)
 		case w.from > 0 && unknown(err):
 			p.traits.noAppend.Store(true)
-			return err
+			return fmt.Errorf("%w: %s does not go on in the middle of a file, so it is begun anew", place.ErrBusy, p.addr.Host)
 		default:
 			return err
 		}

@@ -1,0 +1,362 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/judge"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+	"polytome/internal/place/ftp"
+	"polytome/internal/place/smb"
+	"polytome/internal/standin/ftpd"
+)
+
+// mixed makes a plan with large and small files, with contents that differ everywhere.
+func mixed(t testing.TB, r *rand.Rand) (*plan.Plan, map[string][]byte) {
+	lengths := []int{6<<20 + r.Intn(3<<20), 5 << 20, 1 << 20}
+	for range 12 {
+		lengths = append(lengths, r.Intn(60_000))
+	}
+	p, want := files(t, lengths...)
+	for i := range p.Steps[1:] {
+		s := &p.Steps[i+1]
+		data := want[s.Path]
+		r.Read(data)
+		require.NoError(t, os.WriteFile(s.Make.Source.Path, data, 0o644))
+		info, err := os.Stat(s.Make.Source.Path)
+		require.NoError(t, err)
+		s.Make.Source.Modified = info.ModTime()
+	}
+	return p, want
+}
+
+// whole fails when something has its final name and is not whole.
+func whole(t *testing.T, dir string, want map[string][]byte) {
+	t.Helper()
+	for name, got := range onPlace(t, dir) {
+		if !place.IsTemporary(name) {
+			require.True(t, got == string(want[name]), "%s has its name and is not whole", name)
+		}
+	}
+}
+
+// complete fails when not all of it is there, or something else.
+func complete(t *testing.T, dir string, want map[string][]byte) {
+	t.Helper()
+	whole(t, dir, want)
+	require.Len(t, onPlace(t, dir), len(want), "all is there, and nothing is left over")
+}
+
+// console is a simulated one that can be switched off and on.
+type console struct {
+	mu   sync.Mutex
+	dir  string
+	h    ftpd.Habits
+	port int
+	s    *ftpd.Server
+}
+
+func (c *console) on(t testing.TB) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var err error
+	for range 100 {
+		if c.s, err = ftpd.Serve(c.dir, c.port, c.h); err == nil {
+			c.port = c.s.Port()
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Error(err)
+}
+
+func (c *console) off() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.s.Close()
+}
+
+func (c *console) faults() *ftpd.Faults { return &c.s.Faults }
+
+// TestFaultsOfAConsole has all sorts of things go wrong at random points of a run over FTP. What has its name is whole each time; most of it the run
+// survives by itself, and a second one completes what is left.
+func TestFaultsOfAConsole(t *testing.T) {
+	r := rand.New(rand.NewSource(time.Now().UnixNano()))
+	habits := []ftpd.Habits{
+		{Restart: true, Append: true, Sizes: true, Machine: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
+	}
+	kinds := []string{"cut during data", "cut during a rename", "refusals", "restart", "off for a while", "stall", "full", "another password", "spoilt byte"}
+	survived := map[string]int{}
+	for i := range 4 * len(kinds) {
+		kind := kinds[i%len(kinds)]
+		t.Run(fmt.Sprintf("%d, %s", i, kind), func(t *testing.T) {
+			ftp.Forget()
+			p, want := mixed(t, r)
+			c := &console{dir: t.TempDir(), h: habits[r.Intn(len(habits))]}
+			c.h.User, c.h.Password = "gantry", "ferryline"
+			if kind == "full" {
+				c.h.Room = p.Bytes / 2
+			}
+			c.on(t)
+			defer func() { c.off() }()
+			at := int64(r.Intn(int(p.Bytes*9/10))) + 1
+			switch kind {
+			case "cut during data":
+				c.faults().DropAfter.Store(at)
+			case "cut during a rename":
+				c.faults().DropRename.Store(true)
+			case "refusals":
+				c.faults().RefuseEvery.Store(int64(20 + r.Intn(30)))
+			case "spoilt byte":
+				c.faults().Corrupt.Store(true)
+			}
+			var once sync.Once
+			j := run.Job{Plan: p, Options: run.Options{FirstWait: 5 * time.Millisecond, Patience: 10 * time.Second, Verify: run.Verifies[r.Intn(3)]}}
+			if kind == "spoilt byte" {
+				j.Verify = run.VerifyFull
+			}
+			open := func(context.Context) (place.Place, error) {
+				f, err := place.FilesystemNamed("ext4")
+				require.NoError(t, err)
+				return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: c.port}, ftp.Options{Filesystem: f, User: "gantry", Password: "ferryline", Timeout: 400 * time.Millisecond, Room: 1 << 40, Cluster: 4096})
+			}
+			j.Open = open
+			j.Tell = func(e run.Event) {
+				if e.Total < at {
+					return
+				}
+				once.Do(func() {
+					switch kind {
+					case "restart":
+						c.off()
+						c.on(t)
+					case "off for a while":
+						c.off()
+						go func() { time.Sleep(100 * time.Millisecond); c.on(t) }()
+					case "stall":
+						s := c.faults()
+						s.Stall.Store(true)
+						go func() { time.Sleep(600 * time.Millisecond); s.Stall.Store(false) }()
+					case "another password":
+						c.off()
+						c.h.Password = "changed"
+						c.on(t)
+					}
+				})
+			}
+			rep := run.Start(context.Background(), j).Wait()
+			c.mu.Lock()
+			c.mu.Unlock() //nolint:staticcheck // it may still be coming on
+			whole(t, c.dir, want)
+			if rep.All() {
+				survived[kind]++
+				complete(t, c.dir, want)
+				if kind == "spoilt byte" {
+					assert.Equal(t, 1, rep.Rewritten)
+				}
+				return
+			}
+			t.Log(rep.Failed, rep.Untried)
+			c.faults().RefuseEvery.Store(0)
+			c.off()
+			c.h.Room, c.h.Password = 0, "ferryline"
+			c.on(t)
+			if kind == "another password" {
+				assert.Contains(t, fmt.Sprint(rep.Failed), "does not let gantry in")
+				assert.NotContains(t, fmt.Sprint(rep.Failed), "ferryline")
+			}
+			j.Tell, j.Again = nil, true
+			rep = run.Start(context.Background(), j).Wait()
+			require.True(t, rep.All(), rep.Failed)
+			complete(t, c.dir, want)
+		})
+	}
+	for _, kind := range kinds {
+		if kind != "full" && kind != "another password" {
+			assert.GreaterOrEqual(t, survived[kind], 3, "%s passes, so the run goes on by itself", kind)
+		}
+	}
+}
+
+// TestFaultsOfAShare restarts a real server at random points, and has it stand still.
+func TestFaultsOfAShare(t *testing.T) {
+	r := rand.New(rand.NewSource(8))
+	for i := range 6 {
+		kind := []string{"restart", "stall", "gone"}[i%3]
+		t.Run(fmt.Sprintf("%d, %s", i, kind), func(t *testing.T) {
+			p, want := mixed(t, r)
+			s := judge.SMB(t, t.TempDir())
+			at := int64(r.Intn(int(p.Bytes*9/10))) + 1
+			var once sync.Once
+			j := run.Job{Plan: p, Options: run.Options{FirstWait: 20 * time.Millisecond, Patience: 20 * time.Second, Verify: run.Verifies[r.Intn(3)]}}
+			if kind == "gone" {
+				j.Patience = 200 * time.Millisecond
+			}
+			j.Open = func(context.Context) (place.Place, error) {
+				return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password, Timeout: 500 * time.Millisecond})
+			}
+			j.Tell = func(e run.Event) {
+				if e.Total < at {
+					return
+				}
+				once.Do(func() {
+					switch kind {
+					case "restart":
+						s.Restart()
+					case "stall":
+						s.Stall(true)
+						go func() { time.Sleep(800 * time.Millisecond); s.Stall(false) }()
+					case "gone":
+						s.Kill()
+					}
+				})
+			}
+			rep := run.Start(context.Background(), j).Wait()
+			whole(t, s.Dir, want)
+			if kind != "gone" {
+				require.True(t, rep.All(), rep.Failed)
+			} else {
+				require.False(t, rep.All())
+				assert.Contains(t, fmt.Sprint(rep.Failed), "no SMB server answers")
+				s.Restart()
+				j.Tell, j.Again = nil, true
+				rep = run.Start(context.Background(), j).Wait()
+				require.True(t, rep.All(), rep.Failed)
+			}
+			complete(t, s.Dir, want)
+		})
+	}
+}
+
+// TestAStickThatIsPulledIsWaitedFor has the folder of a stick go away in the middle of a run, and an empty one stand where it was: nothing is written
+// to that, and the run goes on when the stick is back.
+func TestAStickThatIsPulledIsWaitedFor(t *testing.T) {
+	p, want := files(t, 6<<20, 6<<20, 100)
+	mounted := t.TempDir()
+	at := filepath.Join(t.TempDir(), "stick")
+	require.NoError(t, os.Symlink(mounted, at))
+	empty := judge.Mount(t, "size=16m")
+	var once sync.Once
+	gone := false
+	j := run.Job{Plan: p, Options: run.Options{FirstWait: 20 * time.Millisecond, Limit: 40 << 20}}
+	var back []run.EventKind
+	j.Open = func(context.Context) (place.Place, error) {
+		q, err := folder.Open(at, folder.Options{})
+		if err != nil {
+			return nil, err
+		}
+		return &pulled{q, &gone}, nil
+	}
+	point := func(to string) {
+		require.NoError(t, os.Remove(at))
+		require.NoError(t, os.Symlink(to, at))
+	}
+	j.Tell = func(e run.Event) {
+		if e.Kind == run.Waiting || e.Kind == run.Back {
+			back = append(back, e.Kind)
+		}
+		if e.Total > 7<<20 {
+			once.Do(func() {
+				gone = true
+				point(empty)
+				go func() {
+					time.Sleep(300 * time.Millisecond)
+					gone = false
+					point(mounted)
+				}()
+			})
+		}
+	}
+	r := run.Start(context.Background(), j).Wait()
+	require.True(t, r.All(), r.Failed)
+	assert.Equal(t, 1, r.Breaks)
+	assert.Contains(t, back, run.Waiting)
+	assert.Equal(t, run.Back, back[len(back)-1])
+	complete(t, mounted, want)
+	left, err := os.ReadDir(empty)
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing was written to what stood in its place")
+}
+
+// pulled is a place whose writes fail while it is gone.
+type pulled struct {
+	*folder.Place
+	gone *bool
+}
+
+func (p *pulled) Create(ctx context.Context, name string, size int64) (place.Writer, error) {
+	w, err := p.Place.Create(ctx, name, size)
+	if err != nil {
+		return nil, err
+	}
+	return &pulledWriter{w, p.gone}, nil
+}
+
+type pulledWriter struct {
+	place.Writer
+	gone *bool
+}
+
+func (w *pulledWriter) Write(b []byte) (int, error) {
+	if *w.gone {
+		return 0, fmt.Errorf("writing there: %w", place.ErrGone)
+	}
+	return w.Writer.Write(b)
+}
+
+// TestADeviceThatFailsInTheMiddle fills a volume on a loop device whose disk takes no more at some point: the files that were finished are whole and the
+// volume is sound, and when it takes bytes again a second run completes.
+func TestADeviceThatFailsInTheMiddle(t *testing.T) {
+	disk := judge.Mount(t, "size=20m")
+	img := filepath.Join(disk, "stick.img")
+	blank(t, img, 300<<20)
+	r := rand.New(rand.NewSource(9))
+	p, want := files(t, 6<<20, 6<<20, 6<<20, 6<<20, 3000, 3000)
+	for i := range p.Steps[1:] {
+		r.Read(want[p.Steps[i+1].Path])
+		require.NoError(t, os.WriteFile(p.Steps[i+1].Make.Source.Path, want[p.Steps[i+1].Path], 0o644))
+		info, err := os.Stat(p.Steps[i+1].Make.Source.Path)
+		require.NoError(t, err)
+		p.Steps[i+1].Make.Source.Modified = info.ModTime()
+	}
+	j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Patience: 50 * time.Millisecond}, Open: func(context.Context) (place.Place, error) { return openDrive(t, img), nil }}
+	rep := run.Start(context.Background(), j).Wait()
+	require.False(t, rep.All(), "the disk is too small for all of it")
+	judge.Remount(t, disk, "size=80m")
+	sound(t, img)
+	out := t.TempDir()
+	judge.Run(t, "mcopy", "-s", "-n", "-i", img, "::FULL", out)
+	for name, got := range onPlace(t, out) {
+		assert.True(t, bytes.Equal(want[name], []byte(got)), "%s has its name and is whole", name)
+	}
+	rest := p.Without(func(n int) bool { return !rep.Undone[n] })
+	j.Plan, j.Again = rest, true
+	rep = run.Start(context.Background(), j).Wait()
+	require.True(t, rep.All(), rep.Failed)
+	sound(t, img)
+	out = t.TempDir()
+	judge.Run(t, "mcopy", "-s", "-n", "-i", img, "::FULL", out)
+	assert.Len(t, onPlace(t, out), len(want))
+}
+
+// sound fails when more is wrong with a volume than that it was not let go of in order.
+func sound(t *testing.T, img string) {
+	said, _ := judge.Try(t, "fsck.fat", "-n", img)
+	for line := range strings.Lines(said) {
+		assert.Regexp(t, `^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving filesystem|clusters|Reclaim`, strings.TrimSpace(line))
+	}
+}
