@@ -57,6 +57,11 @@ func (c *carrying) reader(f *os.File) progressReader {
 	return progressReader(c.progress)
 }
 
+// autoProgress is a passing line where somebody is looking.
+func autoProgress() progressReader {
+	return (&carrying{progress: string(progressAuto)}).reader(os.Stderr)
+}
+
 // journalFile is where runs are written down.
 func journalFile() string { return filepath.Join(xdg.StateHome, "polytome", "runs.sqlite") }
 

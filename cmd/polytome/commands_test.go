@@ -105,6 +105,11 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Contains(t, out, "41 files put and read back, 41.32 GiB")
 	assert.Contains(t, out, "Proof: Rowan will list 16 titles.")
 	assert.Contains(t, out, "The stand-in for Rowan lists the same 16 titles, in the same order.")
+	_, table, _ := strings.Cut(out, "Three roads at once:")
+	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the stand-in lists the same`, table)
+	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the stand-in lists the same`, table)
+	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the stand-in lists the same`, table)
+	assert.NotContains(t, table, "Samba is not installed")
 	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "take off Mistral Halt (1.90 GiB), the smallest that makes room enough", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
 	}
@@ -125,12 +130,23 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 func TestTheDemoAsJSON(t *testing.T) {
 	status, out, stderr := polytome(t, "demo", "--run", "--json")
 	require.Zero(t, status, stderr)
-	last := out[strings.LastIndexByte(strings.TrimSpace(out), '\n')+1:]
 	var end struct {
 		StandIn struct{ Games []struct{ ID string } } `json:"stand-in"`
+		Roads   []struct {
+			Place  string
+			Lists  int
+			Agrees bool
+		}
 	}
-	require.NoError(t, json.Unmarshal([]byte(last), &end))
+	for line := range strings.Lines(out) {
+		require.NoError(t, json.Unmarshal([]byte(line), &end), line)
+	}
 	assert.Len(t, end.StandIn.Games, len(promised))
+	require.Len(t, end.Roads, 3)
+	for _, r := range end.Roads {
+		assert.True(t, r.Agrees, r.Place)
+		assert.Positive(t, r.Lists, r.Place)
+	}
 }
 
 func TestExitStatuses(t *testing.T) {

@@ -5,16 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
+	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/demo"
+	"polytome/internal/place/drive"
 	"polytome/internal/size"
 	"polytome/internal/standin"
 	"polytome/internal/ui"
@@ -26,17 +30,19 @@ const demoRate = 3 * size.GiB
 
 func demoCommand() *cobra.Command {
 	var dir string
-	var run, ascii, asJSON bool
+	var without, ascii, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
 		Long: `Demo makes a small world, the season of a travelling play room, with games as image
-files and a folder that stands for a USB stick, and opens the full screen on it. Large images are
+files, a folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over FTP, and one
+whose disk is a share, for which Samba is started where it is installed. It opens the full screen on it. Large images are
 sparse files and take little of your disk. Without --dir the world is made in a temporary folder and
 removed at the end.
 
 With --run it fills the stick without a screen, prints what it did, and asks the stand-in loader whether it
-agrees with the proof. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
+agrees with the proof. Then it fills a drive image, the console and the share at the same time, proves all three, and
+prints one table. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
   polytome demo --run`,
@@ -56,8 +62,20 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 			if err != nil {
 				return err
 			}
-			if run {
-				return runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON)
+			roads, err := world.Bring(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer roads.Close()
+			if without {
+				if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
+					return err
+				}
+				return threeRoads(cmd.Context(), cmd.OutOrStdout(), world, roads, asJSON)
+			}
+			roads.Connect(b)
+			if err := b.Save(); err != nil {
+				return err
 			}
 			set, err := loader.Known(filepath.Join(world.Dir, "own"))
 			if err != nil {
@@ -67,7 +85,7 @@ agrees with the proof. Titles that cannot go are part of the demo, so the exit s
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
-	cmd.Flags().BoolVar(&run, "run", false, "fill the stick without a screen")
+	cmd.Flags().BoolVar(&without, "run", false, "fill the stick without a screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	return cmd
@@ -81,7 +99,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		return err
 	}
 	s := all[0]
-	f := &filling{out: out, asJSON: asJSON, bench: b, progress: progressAuto}
+	f := &filling{out: out, asJSON: asJSON, bench: b, progress: autoProgress()}
 	if asJSON {
 		if err := f.object(map[string]any{"intake": r}); err != nil {
 			return err
@@ -123,4 +141,94 @@ func agree(audit *proof.Report, listing *standin.Listing) error {
 		}
 	}
 	return nil
+}
+
+// A roadRow is a line of the table that the demo ends with.
+type roadRow struct {
+	Place  string        `json:"place"`
+	Road   string        `json:"road"`
+	Files  int           `json:"files"`
+	Bytes  int64         `json:"bytes"`
+	Took   time.Duration `json:"took"`
+	Verify run.Verify    `json:"verify"`
+	Lists  int           `json:"lists"`  // titles that the proof promises
+	Agrees bool          `json:"agrees"` // the stand-in lists the same
+}
+
+// threeRoads fills a drive image, a console over FTP and a share over SMB at the same time, proves them, and holds the proofs against the stand-ins.
+func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *demo.Roads, asJSON bool) error {
+	b, err := roads.Three()
+	if err != nil {
+		return err
+	}
+	all, _, err := (&work{picked: -1}).surveys(ctx, b)
+	if err != nil {
+		return err
+	}
+	f := &filling{out: io.Discard, asJSON: asJSON, bench: b, progress: autoProgress()}
+	if _, err := f.fill(ctx, all); err != nil {
+		return err
+	}
+	if err := standin.Consoles["corvane"].Start(filepath.Dir(world.CorvaneVolume())); err != nil { // restart after new games
+		return err
+	}
+	var rows []roadRow
+	for n, s := range all {
+		r := f.lanes[n].report
+		audit, err := s.Proof(ctx)
+		if err != nil {
+			return err
+		}
+		seen, closer, err := seenBy(s, world)
+		if err != nil {
+			return err
+		}
+		var listed []standin.Game
+		for _, p := range s.Profiles {
+			l, err := standin.Loaders[p.Name].List(seen)
+			if err != nil {
+				return errors.Join(err, closer())
+			}
+			listed = append(listed, l.Games...)
+		}
+		if err := closer(); err != nil {
+			return err
+		}
+		rows = append(rows, roadRow{s.Config.Name, s.Config.Road, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed), len(listed) == len(audit.Listed)})
+	}
+	if asJSON {
+		return (&filling{out: out}).object(map[string]any{"roads": rows, "note": roads.Note})
+	}
+	fmt.Fprintf(out, "\nThree roads at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "place", "road", "files", "bytes", "time", "checked", "its loader lists")
+	for _, r := range rows {
+		says := "and the stand-in lists the same"
+		if !r.Agrees {
+			says = "but the stand-in lists others"
+		}
+		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Place, r.Road, r.Files, size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
+	}
+	if roads.Note != "" {
+		fmt.Fprintln(out, roads.Note)
+	}
+	for _, r := range rows {
+		if !r.Agrees {
+			return fmt.Errorf("on %s, proof and stand-in do not agree", r.Place)
+		}
+	}
+	return nil
+}
+
+// seenBy is a place as a stand-in reads it.
+func seenBy(s *survey.Survey, world demo.World) (fs.FS, func() error, error) {
+	switch s.Config.Road {
+	case "ftp":
+		return os.DirFS(world.CorvaneVolume()), func() error { return nil }, nil
+	case "smb":
+		return os.DirFS(world.TanagerShare()), func() error { return nil }, nil
+	}
+	p, err := s.Open()
+	if err != nil {
+		return nil, nil, err
+	}
+	return p.(*drive.Place).Volume().FS(), p.Close, nil
 }

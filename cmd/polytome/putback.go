@@ -40,7 +40,7 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: progressAuto}
+			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: autoProgress()}
 			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull, pace.Usual("").Guess()), said: map[string]bool{}}
 			f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
 			if asJSON {
