@@ -164,6 +164,9 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case desk.SurveyMsg:
 		a.desk.SetSurvey(msg)
 		a.stage().Refresh()
+		if a.mode == normal {
+			a.putQuestion()
+		}
 		return a, nil
 	case desk.AskMsg:
 		if a.mode == normal {
@@ -275,6 +278,7 @@ func (a *app) quit() tea.Cmd {
 func (a *app) ask(m mode, prompt string, suggestions []string) {
 	a.mode = m
 	a.input.Reset()
+	a.input.EchoMode = textinput.EchoNormal
 	a.input.Prompt = prompt
 	a.input.SetSuggestions(suggestions)
 	a.input.Focus()
@@ -339,6 +343,9 @@ func (a *app) do(x desk.Action) tea.Cmd {
 func (a *app) putQuestion() {
 	if q := a.desk.Question; q != nil {
 		a.ask(answering, q.Prompt, q.Suggestions)
+		if q.Secret {
+			a.input.EchoMode = textinput.EchoPassword
+		}
 		a.input.SetValue(q.Value)
 		a.input.CursorEnd()
 	}

@@ -304,7 +304,7 @@ func TestARunOfPackedTitlesEndsAtItsEnd(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 3)
 	press(a, "2", "right", "right", "4", "enter")
 	s := flat(a)
-	assert.Contains(t, s, "Hall pocket done and read back")
+	assert.Contains(t, s, "Hall pocket done, read back")
 	lane := a.desk.Lanes[2]
 	assert.Equal(t, lane.Total, lane.Bytes())
 	assert.Less(t, lane.Total, lane.Plan.Bytes/2, "of the large disc little was kept")

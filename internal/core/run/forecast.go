@@ -46,8 +46,10 @@ const (
 	trusts = time.Second / 10
 )
 
-// calm is how quickly what is shown follows what is reckoned: in a tenth of what is left, within these bounds.
-func calm(left time.Duration) time.Duration { return min(max(left/10, time.Second), 5*time.Second) }
+// calm is how quickly what is shown follows what is reckoned: slowly when much is left, and quickly while little is known.
+func calm(left, passed time.Duration) time.Duration {
+	return max(min(left/10, passed/4, 5*time.Second), time.Second/4)
+}
 
 // largeStep is from how many bytes on the length of a file counts.
 const largeStep = 1 << 20
@@ -111,7 +113,13 @@ func (f *Forecast) Event(e Event) {
 		delete(f.written, e.Step)
 		delete(f.checked, e.Step)
 	case Done, Failed, Skipped:
-		f.beside[class].seconds += took
+		if rest := s.Size - f.checked[e.Step]; class == 1 && f.checks && e.Kind == Done && rest > 0 {
+			f.check.amount += float64(rest) // read back too quickly to be told of
+			f.check.seconds += took
+			f.readBack = true
+		} else {
+			f.beside[class].seconds += took
+		}
 		if !f.left[e.Step] {
 			return
 		}
@@ -185,7 +193,7 @@ func (f *Forecast) Left() time.Duration {
 		f.shown, f.begun = is, true
 	} else if passed > 0 {
 		f.shown -= passed // as it would be if it had been right
-		f.shown += time.Duration(float64(is-f.shown) * (1 - math.Exp(-passed.Seconds()/calm(is).Seconds())))
+		f.shown += time.Duration(float64(is-f.shown) * (1 - math.Exp(-passed.Seconds()/calm(is, f.last).Seconds())))
 	}
 	f.shownAt = f.last
 	return max(0, f.shown)

@@ -1,12 +1,21 @@
 package desk
 
-import tea "charm.land/bubbletea/v2"
+import (
+	"errors"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/place/remote"
+	"polytome/internal/secret"
+)
 
 // A Question asks for a line of text at the foot of the screen.
 type Question struct {
 	Prompt string
 	Value  string // what stands there at first
 	Hint   string // what may be written, and what happens
+	Secret bool   // what is written is not shown
 	// Suggestions are what tab completes.
 	Suggestions []string
 	// Done takes the answer.
@@ -18,3 +27,22 @@ func (d *Desk) Ask(q Question) { d.Question = &q }
 
 // An AskMsg is a question that was made in the background.
 type AskMsg struct{ Question Question }
+
+// askPassword asks for the password that a place's server wants, once for each time that it does not let the user in.
+func (d *Desk) askPassword(n int, err error) {
+	var denied *remote.LoginError
+	if !errors.As(err, &denied) || denied.User == "" || d.Question != nil {
+		return
+	}
+	host, user := denied.Address.Host, denied.User
+	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: "it is kept in the system's keyring where there is one, and nowhere else", Secret: true, Done: func(answer string) tea.Cmd {
+		if answer == "" {
+			return nil
+		}
+		secret.Remember(host, user, answer)
+		return tea.Batch(d.SurveyPlace(n), func() tea.Msg {
+			_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+			return nil
+		})
+	}})
+}

@@ -103,7 +103,7 @@ func (d *Desk) GoOn(id int64) tea.Cmd {
 // Ago is how a run of the past is told in a line.
 func Ago(r *journal.Run) string {
 	if r.Report == nil {
-		return string(r.State)
+		return fmt.Sprintf("%d of %s done", r.Done, size.Count(r.Steps, "step"))
 	}
 	say := fmt.Sprintf("%s, %s in %s", size.Count(r.Report.Put, "file"), size.Format(r.Report.Bytes), pace.Words(r.Report.Elapsed))
 	if s := r.Report.Elapsed.Seconds(); s >= 1 && r.Report.Bytes > 0 {

@@ -221,10 +221,12 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 				d.Notice = "That is not the name of the place, so nothing was begun."
 				return nil
 			}
+			d.Notice = ""
 			return d.run(n, s, p)
 		}})
 		return nil
 	}
+	d.Notice = ""
 	return d.run(n, s, p)
 }
 
@@ -233,6 +235,7 @@ func (d *Desk) StartAll() tea.Cmd {
 	var cmds []tea.Cmd
 	var not []string
 	begun := 0
+	d.Notice = ""
 	for n, s := range d.Surveys {
 		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
 			continue
@@ -250,12 +253,11 @@ func (d *Desk) StartAll() tea.Cmd {
 			cmds = append(cmds, d.run(n, s, p))
 		}
 	}
-	d.Notice = ""
 	if begun == 0 {
 		d.Notice = "There is nothing to write anywhere."
 	}
 	if len(not) > 0 {
-		d.Notice = size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + "."
+		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + ".")
 	}
 	return tea.Batch(cmds...)
 }
@@ -294,7 +296,7 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
 	l := &Lane{Name: b.Config.Name, Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
 		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
-	d.Lanes[n], d.Proofs[n], d.Notice = l, nil, ""
+	d.Lanes[n], d.Proofs[n] = l, nil
 	out := make(chan RunMsg, 64)
 	tell := func(m RunMsg) {
 		m.Place, m.lane, m.next = n, l, out
@@ -313,8 +315,8 @@ func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learn
 	if note != nil {
 		d.Notice = Sentence(note.Error())
 	}
-	if plain := plainOnce(d, b.At); plain != "" && d.Notice == "" {
-		d.Notice = plain
+	if plain := plainOnce(d, b.At); plain != "" {
+		d.Notice = strings.TrimSpace(d.Notice + " " + plain)
 	}
 	l.Order = l.lane.Order()
 	d.running.Go(func() {

@@ -53,6 +53,7 @@ func (d *Desk) SetSurvey(m SurveyMsg) {
 	if m.Err != nil {
 		d.Surveys[m.Place] = nil
 		d.Notice = m.Err.Error()
+		d.askPassword(m.Place, m.Err)
 		return
 	}
 	if len(m.Survey.Titles) != len(d.Scan.Titles) {
@@ -60,6 +61,7 @@ func (d *Desk) SetSurvey(m SurveyMsg) {
 	}
 	if m.Survey.Away != nil {
 		d.Trouble[m.Place] = m.Survey.Away
+		d.askPassword(m.Place, m.Survey.Away)
 	}
 	if len(m.Survey.Notes) > 0 && d.Notice == "" {
 		d.Notice = strings.Join(m.Survey.Notes, " ")

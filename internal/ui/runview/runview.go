@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/journal"
+	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -300,7 +301,7 @@ func (m *Model) Why() desk.Why {
 	}
 	say := "running; other stages can be looked at meanwhile."
 	if left, ok := l.Left(); ok {
-		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", left)
+		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", pace.Words(left))
 	}
 	ways := []string{"p pauses, f stops after this file, s stops now"}
 	if n := l.Fails(); n > 0 {

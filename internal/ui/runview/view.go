@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"polytome/internal/core/journal"
+	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/size"
@@ -115,16 +116,19 @@ func (m *Model) whole() string {
 	case longest == 0:
 		return size.Count(running, "run") + " going on"
 	}
-	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), longest)
+	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), pace.Words(longest))
 }
 
 func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	p, l := &m.d.Bench.Places[n], m.d.Lanes[n]
 	state, colour := m.stateOf(t, n)
 	wide := w >= 100
+	if !wide {
+		state, _, _ = strings.Cut(state, ",")
+	}
 	nameWidth, stateWidth := 15, 12
 	if wide {
-		nameWidth, stateWidth = 22, 24
+		nameWidth, stateWidth = 17, 20
 	}
 	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Place}, {Text: state, Width: stateWidth, FG: colour}}
 	cursor := n == m.d.Place && m.part == lanes
@@ -142,7 +146,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	cells = append(cells, style.Cell{Text: fmt.Sprintf("%d %%", percent(l.Total, l.Bytes())), Width: 5, Right: true})
 	barWidth := rest - 6 - figures - 2
 	if wide {
-		barWidth -= 11
+		barWidth -= 10
 	}
 	if barWidth >= 6 {
 		cells = append(cells, style.Cell{Text: plainBar(t, l.Total, l.Bytes(), barWidth), Width: barWidth, FG: t.Written})
@@ -154,7 +158,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	if !l.Running() {
 		left = "in " + l.Elapsed.Round(time.Second/10).String()
 	} else if d, ok := l.Left(); ok {
-		left = d.String() + " left"
+		left = pace.Words(d) + " left"
 	}
 	cells = append(cells, style.Cell{Text: speed, Width: 13, Right: true, FG: t.Dim}, style.Cell{Text: left, Width: 13, Right: true})
 	if wide {
@@ -162,7 +166,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		if n := l.Fails(); n > 0 {
 			failed = fmt.Sprintf("%d failed", n)
 		}
-		cells = append(cells, style.Cell{Text: failed, Width: 10, FG: t.Bad})
+		cells = append(cells, style.Cell{Text: failed, Width: 9, FG: t.Bad})
 	}
 	return t.Row(w, cursor, cells...)
 }
@@ -219,7 +223,9 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 	case !l.Report.All():
 		return "not all", t.Bad
 	case l.Verify == run.VerifyFull:
-		return "done and read back", t.Good
+		return "done, read back", t.Good
+	case l.Verify == run.VerifySize:
+		return "done, lengths agree", t.Good
 	}
 	return "done", t.Good
 }
