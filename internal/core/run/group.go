@@ -110,7 +110,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		}
 		m := member{t, f, ctx}
 		if f == nil {
-			end(m, "", err)
+			end(m, "", t.already(ctx, err))
 			continue
 		}
 		all = append(all, m)

@@ -204,20 +204,17 @@ func (t *task) held() error {
 // do carries out the step. One that may have been done before, when nobody got to know of it any more, is looked at.
 func (t *task) do(ctx context.Context) (sum string, err error) {
 	sum, err = t.try(ctx)
-	if err == nil || ctx.Err() != nil {
-		return sum, err
-	}
+	return sum, t.already(ctx, err)
+}
+
+// already returns nil where a step that cannot be done has been before, and the error otherwise, or why that cannot be found out now.
+func (t *task) already(ctx context.Context, err error) error {
 	t.l.mu.Lock()
 	again := t.l.job.Again || t.l.tries[t.i] > 0
 	t.l.mu.Unlock()
-	if again {
-		return "", t.already(ctx, err)
+	if err == nil || !again || ctx.Err() != nil {
+		return err
 	}
-	return sum, err
-}
-
-// already returns nil where a step that cannot be done has been, and the error otherwise, or why that cannot be found out now.
-func (t *task) already(ctx context.Context, err error) error {
 	is, asking := t.is(ctx, err)
 	if asking != nil && (errors.Is(asking, place.ErrGone) || errors.Is(asking, place.ErrBusy) || ctx.Err() != nil) {
 		return asking

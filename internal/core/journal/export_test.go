@@ -1,0 +1,12 @@
+package journal
+
+// Die lets go of the run as if the process had ended: what was not written down yet is lost.
+func (r *Record) Die() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	clear(r.pending)
+	if r.lock != nil {
+		_ = r.lock.Close()
+		r.lock = nil
+	}
+}
