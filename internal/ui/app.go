@@ -229,6 +229,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
 		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
 		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
+		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),
 		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),

@@ -21,6 +21,7 @@ import (
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
+	"polytome/internal/place/remote"
 )
 
 // A Survey is one place seen with the titles in mind, at one moment.
@@ -109,9 +110,23 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	}
 	s.Profile = s.Profiles[0]
 	if s.Config.Road == "" {
-		s.Config.Road = s.Profile.UsualRoad()
+		s.Config.Road = RoadTo(s.dir, s.Profile)
 	}
 	return nil
+}
+
+// RoadTo is the road to an address: the one that it names itself, where the loader takes it, or the loader's usual one.
+func RoadTo(at string, p *loader.Profile) string {
+	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
+		road := map[string]string{remote.FTPS: remote.FTP}[a.Scheme]
+		if road == "" {
+			road = a.Scheme
+		}
+		if slices.ContainsFunc(p.Attachments, func(x loader.Attachment) bool { return x.Road == road }) {
+			return road
+		}
+	}
+	return p.UsualRoad()
 }
 
 // keepUnder decides where what goes is copied to: a folder of its own for each look at the place.

@@ -163,10 +163,5 @@ func (d *Desk) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.Cm
 	if name == "" {
 		name = x.Name()
 	}
-	d.remember()
-	d.Bench.Places = append(d.Bench.Places, bench.Place{Name: name, At: a.String(), Loader: loader, Road: "usb"})
-	d.resize()
-	d.Place = len(d.Bench.Places) - 1
-	d.Notice = name + " is a place of the bench now: choose titles for it in Fit. u takes it back."
-	return tea.Batch(d.Survey(), d.changed())
+	return d.addPlace(bench.Place{Name: name, At: a.String(), Loader: loader, Road: "usb"})
 }

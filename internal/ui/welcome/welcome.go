@@ -10,7 +10,6 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/place/folder"
 	"polytome/internal/ui/desk"
@@ -26,7 +25,7 @@ type Model struct {
 	problem string
 }
 
-var questions = [3]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick or disk.",
+var questions = [3]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick, or ftp://… or smb://…",
 	"Which loader reads it? Nothing on it tells."}
 
 // New makes the screen.
@@ -116,6 +115,17 @@ func (m *Model) next() (tea.Cmd, bool) {
 		}
 		return m.begin(p), true
 	}
+	if at, isRemote, err := desk.Address(m.inputs[m.at].Value()); m.at == 1 && isRemote {
+		if err != nil {
+			m.problem = err.Error()
+			return nil, false
+		}
+		m.inputs[1].SetValue(at)
+		m.asked = 3
+		m.focus(2)
+		m.inputs[2].SetSuggestions(m.loaders())
+		return nil, false
+	}
 	path, err := filepath.Abs(desk.Expand(strings.TrimSpace(m.inputs[m.at].Value())))
 	if err == nil {
 		var p *folder.Place
@@ -163,7 +173,7 @@ func near(dir string) []string {
 // begin sets the bench up for the answers.
 func (m *Model) begin(p *loader.Profile) tea.Cmd {
 	source, path := m.inputs[0].Value(), m.inputs[1].Value()
-	return m.d.Begin(source, bench.Place{Name: filepath.Base(path), At: path, Loader: p.Name, Road: p.UsualRoad(), Everything: true})
+	return m.d.Begin(source, desk.NewPlace(path, p))
 }
 
 // View draws the screen.

@@ -1,0 +1,221 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/judge"
+	"polytome/internal/size"
+)
+
+// cartridges makes a folder with some games, two of them large.
+func cartridges(t testing.TB, large int) string {
+	dir := t.TempDir()
+	r := rand.New(rand.NewSource(5))
+	for i := range 8 {
+		n := 20_000 + r.Intn(50_000)
+		if i < 2 {
+			n = large
+		}
+		b := make([]byte, n)
+		r.Read(b)
+		name := fmt.Sprintf("Tide Pool %d", i)
+		copy(b, "FNCH")
+		copy(b[0x10:0x28], append([]byte(name), make([]byte, 24)...))
+		sum := uint16(0)
+		for k, c := range b[:0x40] {
+			if k != 0x3E && k != 0x3F {
+				sum += uint16(c)
+			}
+		}
+		b[0x3E], b[0x3F] = byte(sum), byte(sum>>8)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".fin"), b, 0o644))
+	}
+	return dir
+}
+
+// sameGames fails when the files below a place are not the games.
+func sameGames(t testing.TB, games, place string) {
+	t.Helper()
+	found := 0
+	require.NoError(t, filepath.Walk(place, func(p string, info os.FileInfo, err error) error {
+		require.NoError(t, err)
+		assert.False(t, strings.HasSuffix(p, ".part"), p)
+		if filepath.Ext(p) != ".fin" {
+			return nil
+		}
+		found++
+		judge.Run(t, "cmp", p, filepath.Join(games, filepath.Base(p)))
+		return nil
+	}))
+	assert.Equal(t, 8, found)
+}
+
+// TestRunsThatAreKilledAreGoneOnWith kills the program at random points, and has runs resume do the rest.
+func TestRunsThatAreKilledAreGoneOnWith(t *testing.T) {
+	games := cartridges(t, 12<<20)
+	middle := 0
+	for i := range 6 {
+		state := t.TempDir()
+		place := t.TempDir()
+		env := append(os.Environ(), "XDG_STATE_HOME="+state)
+		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--limit", "40MiB")
+		cmd.Env = env
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(150+i*130) * time.Millisecond)
+		require.NoError(t, cmd.Process.Kill())
+		_ = cmd.Wait()
+		run := func(args ...string) (string, error) {
+			c := exec.Command(binary, args...)
+			c.Env = env
+			out, err := c.CombinedOutput()
+			return string(out), err
+		}
+		list, err := run("runs")
+		require.NoError(t, err)
+		if !strings.Contains(list, "broken off") { // it had not begun, or was over
+			continue
+		}
+		out, err := run("runs", "resume")
+		require.NoError(t, err, out)
+		assert.Contains(t, out, "Run 1 at "+place)
+		if strings.Contains(out, "are there already") {
+			middle++
+		}
+		sameGames(t, games, place)
+		list, err = run("runs")
+		require.NoError(t, err)
+		assert.Contains(t, list, "complete")
+		assert.Contains(t, list, "taken up by run 2")
+		one, err := run("runs", "1")
+		require.NoError(t, err)
+		assert.Contains(t, one, "Tide Pool 0.fin")
+		out, err = run("runs", "resume")
+		assert.Error(t, err)
+		assert.Contains(t, out, "no run is left to be gone on with")
+		out, err = run("runs", "resume", "1")
+		assert.Error(t, err)
+		assert.Contains(t, out, "there is nothing left of it")
+	}
+	assert.Positive(t, middle, "some are gone on with in the middle of a file")
+}
+
+func TestAShareIsFilledOverSMB(t *testing.T) {
+	games := cartridges(t, 3<<20)
+	s := judge.SMB(t, t.TempDir())
+	at := fmt.Sprintf("smb://127.0.0.1:%d/open", s.Port)
+	out := ok(t, "hosts", "test", at)
+	assert.Contains(t, out, "lets guests in")
+	assert.Contains(t, out, "goes on within a file      yes")
+	assert.Contains(t, out, "renames                    yes")
+	entries, err := os.ReadDir(s.Dir)
+	require.NoError(t, err)
+	assert.Empty(t, entries, "nothing is left of the test")
+	out = ok(t, "hosts", "shares", fmt.Sprintf("smb://127.0.0.1:%d", s.Port))
+	assert.Contains(t, out, at)
+
+	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
+	assert.Contains(t, out, "8 files put and read back")
+	assert.Contains(t, out, "Oxbow will list 8 titles")
+	sameGames(t, games, s.Dir)
+	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
+	assert.Contains(t, out, "0 files to write")
+
+	status, _, stderr := polytome(t, "hosts", "test", fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port))
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "the name or the password is wrong")
+}
+
+func TestHowFilesAreChecked(t *testing.T) {
+	games := cartridges(t, 1<<20)
+	for verify, says := range map[string]string{"none": "8 files put and not checked", "size": "8 files put and of the right length", "full": "8 files put and read back"} {
+		out := ok(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--verify", verify)
+		assert.Contains(t, out, says)
+	}
+	for _, bad := range [][]string{{"--verify", "twice"}, {"--progress", "loud"}, {"--limit", "fast"}} {
+		status, _, stderr := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to", t.TempDir()}, bad...)...)
+		assert.Equal(t, statusUsage, status)
+		assert.Contains(t, stderr, bad[0])
+	}
+	status, _, stderr := polytome(t, "runs", "x")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "is no number of a run")
+}
+
+func TestProgressAsJSON(t *testing.T) {
+	games := cartridges(t, 8<<20)
+	status, out, stderr := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--progress", "json", "--limit", "200MiB")
+	require.Zero(t, status, stderr)
+	assert.Contains(t, out, "8 files put", "what is printed stays for people")
+	kinds := map[string]int{}
+	for line := range strings.Lines(stderr) {
+		var e struct {
+			Event struct{ Event string }
+			Left  int64
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &e), line)
+		kinds[e.Event.Event]++
+	}
+	assert.Positive(t, kinds["progress"])
+	assert.Positive(t, kinds["checking"])
+	assert.Equal(t, 1, kinds["ended"])
+}
+
+// TestSeveralPlacesAtOnce fills the places of a bench side by side: the time is that of the slowest.
+func TestSeveralPlacesAtOnce(t *testing.T) {
+	games := cartridges(t, 8<<20)
+	dir := t.TempDir()
+	bench := "format = 2\nname = 'two'\n[[source]]\npath = '" + games + "'\n"
+	for _, p := range []string{"left", "right"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, p), 0o755))
+		bench += "[[place]]\nname = '" + p + "'\nat = '" + p + "'\nloader = 'bellows'\nas = 'fat32'\nrate = '20MiB'\neverything = true\n"
+	}
+	file := filepath.Join(dir, "two.toml")
+	require.NoError(t, os.WriteFile(file, []byte(bench), 0o644))
+	began := time.Now()
+	out := ok(t, "fill", "--bench", file)
+	took := time.Since(began)
+	assert.Less(t, took, 1500*time.Millisecond+time.Duration(16*size.MiB/(20*size.MiB/1000))*time.Millisecond, "16 MiB at 20 MiB a second, twice at the same time")
+	for _, p := range []string{"left", "right"} {
+		assert.Contains(t, out, p+": 8 files put and read back")
+		assert.Contains(t, out, "  "+p+": done: put")
+		sameGames(t, games, filepath.Join(dir, p))
+	}
+}
+
+func TestSourcesAreMovedWhenTheyHaveGoneOver(t *testing.T) {
+	games := cartridges(t, 100_000)
+	place, kept := t.TempDir(), filepath.Join(t.TempDir(), "gone over")
+	before, err := os.ReadDir(games)
+	require.NoError(t, err)
+	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--verify", "size", "--move-sources", kept)
+	assert.Zero(t, status)
+	assert.Contains(t, out, "0 files of 0 titles")
+	assert.Contains(t, out, "it was not read back (--verify full does)")
+
+	require.NoError(t, os.RemoveAll(filepath.Join(place, "Carts")))
+	out = ok(t, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--move-sources", kept)
+	assert.Contains(t, out, "8 files of 8 titles")
+	left, err := os.ReadDir(games)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	moved, err := os.ReadDir(filepath.Join(kept, filepath.Base(games)))
+	require.NoError(t, err)
+	assert.Len(t, moved, len(before))
+	for _, e := range moved {
+		found, err := filepath.Glob(filepath.Join(place, "Carts", "finch", e.Name()))
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		judge.Run(t, "cmp", found[0], filepath.Join(kept, filepath.Base(games), e.Name()))
+	}
+}
