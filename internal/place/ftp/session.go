@@ -184,7 +184,11 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	options := []ftp.DialOption{
 		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
 		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
-			c, err := dialer.DialContext(ctx, network, address)
+			within := context.Background() // the session outlives who has asked for it
+			if s.conn == nil {
+				within = ctx
+			}
+			c, err := dialer.DialContext(within, network, address)
 			if err != nil && s.conn != nil {
 				return nil, &blockedError{address, err}
 			}

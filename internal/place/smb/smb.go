@@ -39,6 +39,9 @@ type Address = remote.Address
 // ParseAddress takes an address apart. ok is false for one of another kind.
 func ParseAddress(s string) (a Address, ok bool, err error) { return remote.Parse(s, remote.SMB) }
 
+// credits are how much may be under way at a time, in units of 64 KiB ([MS-SMB2] 3.2.4.1.2).
+const credits = 512
+
 // usualPort is where SMB servers listen.
 const usualPort = 445
 
@@ -76,7 +79,7 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	if user == "" {
 		user = "guest"
 	}
-	d := smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: user, Password: o.Password, Domain: a.Domain}}
+	d := smb2.Dialer{MaxCreditBalance: credits, Initiator: &smb2.NTLMInitiator{User: user, Password: o.Password, Domain: a.Domain}}
 	done := s.conn.Wait()
 	s.session, err = d.DialConn(ctx, s.conn, at)
 	done()

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	smb2 "github.com/cloudsoda/go-smb2"
@@ -18,6 +19,9 @@ const (
 	writeChunk = 1 << 20
 	inFlight   = 8
 )
+
+// flushEvery is after how many bytes the server is asked to bring them to its disk, while more is sent: else all of it would be waited for at the end.
+const flushEvery = 96 << 20
 
 // buffers are used again, also by the next file.
 var buffers = sync.Pool{New: func() any {
@@ -36,13 +40,15 @@ type writer struct {
 	at   int64 // where the next byte goes
 	date time.Time
 
-	buf   *[]byte // what was not sent yet; it ends at at
-	slots chan struct{}
-	wait  sync.WaitGroup
-	mu    sync.Mutex
-	err   error // of a write that was under way
-	open  bool  // the last bytes were skipped, and the file does not reach there yet
-	ended bool
+	buf       *[]byte // what was not sent yet; it ends at at
+	slots     chan struct{}
+	wait      sync.WaitGroup
+	mu        sync.Mutex
+	err       error // of a write that was under way
+	unflushed int64 // bytes since the server was asked to flush
+	flushing  atomic.Bool
+	open      bool // the last bytes were skipped, and the file does not reach there yet
+	ended     bool
 }
 
 var (
@@ -209,6 +215,15 @@ func (w *writer) send() error {
 		}
 		buffers.Put(b)
 	})
+	if w.unflushed += writeChunk; w.unflushed >= flushEvery && w.flushing.CompareAndSwap(false, true) {
+		w.unflushed = 0
+		w.wait.Go(func() {
+			defer w.flushing.Store(false)
+			done := w.p.conn.Wait()
+			_ = w.f.Sync() // what fails here fails again in Flush
+			done()
+		})
+	}
 	return nil
 }
 
