@@ -137,6 +137,7 @@ func TestFaultsOfAConsole(t *testing.T) {
 				c.faults().Corrupt.Store(true)
 			}
 			var once sync.Once
+			var coming sync.WaitGroup
 			j := run.Job{Plan: p, Options: run.Options{FirstWait: 5 * time.Millisecond, Patience: 10 * time.Second, Verify: run.Verifies[r.Intn(3)]}}
 			if kind == "spoilt byte" {
 				j.Verify = run.VerifyFull
@@ -158,11 +159,11 @@ func TestFaultsOfAConsole(t *testing.T) {
 						c.on(t)
 					case "off for a while":
 						c.off()
-						go func() { time.Sleep(100 * time.Millisecond); c.on(t) }()
+						coming.Go(func() { time.Sleep(100 * time.Millisecond); c.on(t) })
 					case "stall":
 						s := c.faults()
 						s.Stall.Store(true)
-						go func() { time.Sleep(600 * time.Millisecond); s.Stall.Store(false) }()
+						coming.Go(func() { time.Sleep(600 * time.Millisecond); s.Stall.Store(false) })
 					case "another password":
 						c.off()
 						c.h.Password = "changed"
@@ -171,8 +172,7 @@ func TestFaultsOfAConsole(t *testing.T) {
 				})
 			}
 			rep := run.Start(context.Background(), j).Wait()
-			c.mu.Lock()
-			c.mu.Unlock() //nolint:staticcheck // it may still be coming on
+			coming.Wait() // it may still be coming on
 			whole(t, c.dir, want)
 			if rep.All() {
 				survived[kind]++

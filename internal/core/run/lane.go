@@ -60,10 +60,8 @@ type Lane struct {
 	lost   error       // why nothing more can be written
 }
 
-var (
-	errSkipped = errors.New("it was passed over")
-	errStopped = errors.New("the run was stopped")
-)
+// errSkipped is why a step under way is broken off that is passed over.
+var errSkipped = errors.New("it was passed over")
 
 func newLane(j Job) *Lane {
 	if j.Verify == "" {

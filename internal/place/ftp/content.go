@@ -107,9 +107,6 @@ func (c *content) read(b []byte, off int64) (int, error) {
 	return n, err
 }
 
-// errBegun keeps a session that a transfer was begun on.
-var errBegun = errors.New("begun")
-
 // begin begins a transfer at a byte, or at the first one where the server knows no other way.
 func (c *content) begin(off int64) error {
 	if off > 0 && !c.p.traits.noRestart.Load() {

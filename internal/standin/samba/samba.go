@@ -16,7 +16,7 @@ import (
 )
 
 // ErrNone is that Samba is not installed.
-var ErrNone = errors.New("Samba is not installed")
+var ErrNone = errors.New("there is no Samba on this computer")
 
 // A Server is one that runs.
 type Server struct {
@@ -126,7 +126,7 @@ func Serve(ctx context.Context, share, dir string, o Options) (s *Server, err er
 		case err := <-s.ended:
 			s.ended <- err
 			s.Close()
-			return nil, fmt.Errorf("Samba ended at once: %w", err)
+			return nil, fmt.Errorf("running Samba: it ended at once: %w", err)
 		default:
 		}
 		if c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
@@ -135,7 +135,7 @@ func Serve(ctx context.Context, share, dir string, o Options) (s *Server, err er
 		}
 	}
 	s.Close()
-	return nil, errors.New("Samba does not listen")
+	return nil, errors.New("running Samba: it does not listen")
 }
 
 // Close ends the server.
