@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -105,15 +104,6 @@ func (s *Samba) Restart() {
 
 // Kill ends the server, and all connections to it.
 func (s *Samba) Kill() { s.server.Close() }
-
-// Stall has the server and all that it has begun stand still, or go on.
-func (s *Samba) Stall(still bool) {
-	signal := syscall.SIGCONT
-	if still {
-		signal = syscall.SIGSTOP
-	}
-	_ = syscall.Kill(-s.server.PID, signal)
-}
 
 // serve runs a server until the end of the test, and waits until it listens.
 func serve(t testing.TB, port int, program string, args ...string) {
