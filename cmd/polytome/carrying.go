@@ -30,10 +30,12 @@ type carrying struct {
 	verify      string
 	progress    string
 	moveSources string
+	readAtOnce  bool
 }
 
 func (c *carrying) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&c.verify, "verify", "", "how files are checked: none, size (their length is asked for), full (read back and compared)")
+	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "let all places be read for at the same time, also from one disk (default: they take turns)")
 	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how progress is told, on standard error: auto, plain, or json")
 }
 

@@ -53,7 +53,7 @@ A place that goes away in the middle of it is waited for. Every run is written d
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, bench: b}
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, bench: b, atOnce: how.readAtOnce}
 			complete, err := f.fill(cmd.Context(), all)
 			if w.bench != "" {
 				learnt := false
@@ -104,6 +104,7 @@ type filling struct {
 	dry      bool
 	remove   bool // what is marked may leave
 	bench    *bench.Bench
+	atOnce   bool    // lanes do not take turns at reading
 	lanes    []*lane // by place; nil for one that is left out
 	mu       sync.Mutex
 	passing  passing
@@ -206,7 +207,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		s := all[n]
 		job := s.Job(f.bench, l.plan)
 		l.forecast = run.NewForecast(l.plan, job.Verify, s.Pace().Guess())
-		job.Tell = l.event
+		job.Tell, job.AtOnce = l.event, f.atOnce
 		job.Over = func(r run.Report) { l.report = &r }
 		started, _, note := runs.Start(ctx, s.Beginning(f.bench), job)
 		if note != nil {

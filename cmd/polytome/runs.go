@@ -192,6 +192,7 @@ again. A file that was half written is gone on with in the middle, after a compa
 			if !asJSON {
 				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Place, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())
 			}
+			job.AtOnce = how.readAtOnce
 			job.Tell, job.Over = l.event, func(r run.Report) { l.report = &r }
 			lane, _, note := j.Start(cmd.Context(), beginning, job)
 			if note != nil {

@@ -168,3 +168,12 @@ func TestRoomIsAskedForBeforehand(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 16<<20, f.Free)
 }
+
+func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
+	s := serve(t, t.TempDir(), ftpd.Habits{Blocked: true})
+	p := open2(t, s, ftp.Options{Timeout: 2 * time.Second})
+	defer p.Close()
+	_, err := p.List(ctx, nil)
+	assert.ErrorIs(t, err, place.ErrGone)
+	assert.ErrorContains(t, err, "a firewall or router in between lets commands through only")
+}

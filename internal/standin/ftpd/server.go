@@ -32,6 +32,7 @@ type Habits struct {
 	DOS            bool   // listings look like those of DOS
 	Extended       bool   // knows EPSV
 	Lying          bool   // names an address in PASV that cannot be reached
+	Blocked        bool   // something between lets no connections for data through
 	OneTransfer    bool   // refuses a second data connection while there is one
 	Idle           time.Duration
 	SlowClose      time.Duration     // for which it holds a file that was sent before it answers

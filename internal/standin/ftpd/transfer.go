@@ -24,6 +24,9 @@ func (c *client) listen(extended bool) bool {
 		return true
 	}
 	c.passive(l)
+	if c.s.habits.Blocked {
+		_ = l.Close()
+	}
 	port := l.Addr().(*net.TCPAddr).Port
 	if extended {
 		c.say("229 here (|||%d|)", port)
