@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -108,4 +109,46 @@ func TestALinkDoesNotLeadOutside(t *testing.T) {
 	left, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// TestRoomThatOthersTakeIsNoticedEarly has somebody else fill the volume while a large file is written, for which no room could be made in advance.
+func TestRoomThatOthersTakeIsNoticedEarly(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "stick.img")
+	require.NoError(t, os.WriteFile(img, nil, 0o644))
+	require.NoError(t, os.Truncate(img, 300<<20))
+	judge.Run(t, "mkfs.exfat", img)
+	dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", img))
+	t.Cleanup(func() { judge.Root(t, "losetup", "-d", dev) })
+	dir := t.TempDir()
+	judge.Root(t, "mount.exfat-fuse", "-o", "allow_other,umask=0", dev, dir)
+	t.Cleanup(func() { judge.Root(t, "umount", dir) })
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	w, err := p.Create(context.Background(), "large.iso", 200<<20)
+	require.NoError(t, err)
+	block := make([]byte, 1<<20)
+	block[0] = 1
+	at := 0
+	for ; at < 10; at++ {
+		_, err = w.Write(block)
+		require.NoError(t, err)
+	}
+	other, err := os.Create(filepath.Join(dir, "other"))
+	require.NoError(t, err)
+	for range 150 {
+		_, err = other.Write(block)
+		require.NoError(t, err)
+	}
+	require.NoError(t, other.Close())
+	for ; at < 200 && err == nil; at++ {
+		_, err = w.Write(block)
+	}
+	assert.ErrorIs(t, err, place.ErrNoRoom)
+	assert.ErrorContains(t, err, "others have left")
+	assert.Less(t, at, 80, "long before the last byte")
+	require.NoError(t, w.Abort())
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
 }
