@@ -187,6 +187,8 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.desk.SetSupposing(msg)
 	case desk.RunMsg:
 		return a, a.desk.SetRun(msg)
+	case desk.MovedMsg:
+		return a, a.desk.SetMoved(msg)
 	case desk.HistoryMsg:
 		a.desk.SetHistory(msg)
 		if a.mode == normal {

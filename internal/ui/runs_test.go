@@ -53,6 +53,29 @@ func TestAllPlacesRunAtOnceAndAreListedAfterwards(t *testing.T) {
 	assert.Contains(t, text(a), "complete")
 }
 
+func TestSourcesAreMovedFromTheScreen(t *testing.T) {
+	a, w := demoWith(t, Options{}, 3)
+	a.desk.Place = 2
+	press(a, "4", "m")
+	assert.Contains(t, flat(a), "Hall pocket: 31 files", "there is nothing to move before a run")
+	press(a, "enter", "m")
+	require.NotNil(t, a.desk.Question, flat(a))
+	assert.Contains(t, flat(a), "nothing is deleted")
+	to := filepath.Join(t.TempDir(), "over")
+	before, err := filepath.Glob(filepath.Join(w.Shelf, "carts", "finch", "*"))
+	require.NoError(t, err)
+	answer(a, to)
+	assert.Contains(t, flat(a), "moved to "+to)
+	left, err := filepath.Glob(filepath.Join(w.Shelf, "carts", "finch", "*"))
+	require.NoError(t, err)
+	assert.Less(t, len(left), len(before))
+	moved, err := filepath.Glob(filepath.Join(to, filepath.Base(w.Shelf), "carts", "finch", "*"))
+	require.NoError(t, err)
+	assert.Len(t, moved, len(before)-len(left))
+	press(a, "m")
+	assert.Contains(t, flat(a), "No title was written whole")
+}
+
 // later runs a command in the background and hands its messages over as they come, as the program does.
 func later(a *app, cmd tea.Cmd, until func() bool) {
 	msgs := make(chan tea.Msg, 100)
