@@ -153,9 +153,6 @@ func (m *Model) Actions() []desk.Action {
 		own = append(own, begin...)
 	} else {
 		own = append(own, begin...)
-		if l != nil {
-			own = append(own, desk.Do("m", "move sources", desk.Just(m.d.AskToMoveSources)).Saying("move the files of titles that have gone over, and were read back, to a folder or the trash"))
-		}
 	}
 	own = append(own,
 		desk.Do("tab", "part", desk.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: places, steps, past runs"),
@@ -164,6 +161,9 @@ func (m *Model) Actions() []desk.Action {
 		desk.Do("left h", "the place to the left", desk.Just(func() { m.turn(-1) })),
 		desk.Do("right l", "the place to the right", desk.Just(func() { m.turn(1) })),
 	)
+	if l != nil && !running {
+		own = append(own, desk.Do("m", "move sources", desk.Just(m.d.AskToMoveSources)).Saying("move the files of titles that have gone over, and were read back, to a folder or the trash"))
+	}
 	return append(own, m.movement()...)
 }
 
