@@ -31,7 +31,8 @@ var errStopped = errors.New("stopped; nothing was left half-written, and the sam
 type usageError struct{ error }
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	// SIGHUP comes when the terminal is closed: what goes on ends in order then too.
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	status := execute(ctx, os.Args[1:])
 	stop()
 	os.Exit(status)

@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package samba
+
+import "syscall"
+
+func attributes() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setpgid: true} }
