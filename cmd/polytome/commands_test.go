@@ -328,14 +328,22 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			err := cmd.Wait()
 			require.Error(t, err)
 			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
-			assert.Len(t, parts, 1, "what is half written waits to be gone on with")
+			assert.LessOrEqual(t, len(parts), 1, "what is half written waits to be gone on with")
+			waits := false // long enough to be worth it
+			for _, p := range parts {
+				info, err := os.Stat(p)
+				require.NoError(t, err)
+				waits = info.Size() > 5<<20
+			}
 			before := standInList(t, w.Stick) // fails when one of them does not start
 			assert.NotEmpty(t, before)
 			assert.Less(t, len(before), len(promised))
 
 			status, out, stderr := polytome(t, args...)
 			assert.Equal(t, statusPartial, status, stderr)
-			assert.Contains(t, out, "are there already\n", "it goes on in the middle of the file")
+			if waits {
+				assert.Contains(t, out, "are there already\n", "it goes on in the middle of the file")
+			}
 			assert.Contains(t, out, "Rowan will list 16 titles")
 			assert.Equal(t, promised, standInList(t, w.Stick))
 			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))

@@ -60,12 +60,12 @@ func eachBlock(ctx context.Context, c place.Content, t turn, use func(block) err
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	blocks := make(chan block, blocksAhead-2)
+	out := make(sums, 0, c.Size()/blockSize+1)
 	var readErr error
 	go func() {
 		defer close(blocks)
 		readErr = readBlocks(ctx, c, t, blocks)
 	}()
-	out := make(sums, 0, c.Size()/blockSize+1)
 	for b := range blocks {
 		if err := use(b); err != nil {
 			cancel()
