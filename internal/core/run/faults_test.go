@@ -108,7 +108,7 @@ func (c *console) at() ftp.Address {
 func TestFaultsOfAConsole(t *testing.T) {
 	r := rand.New(rand.NewSource(time.Now().UnixNano()))
 	habits := []ftpd.Habits{
-		{Restart: true, Append: true, Sizes: true, Machine: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
+		{Restart: true, Append: true, Sizes: true, Machine: true, TellsRoom: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
 	}
 	kinds := []string{"cut during data", "cut during a rename", "refusals", "restart", "off for a while", "stall", "full", "another password", "spoilt byte"}
 	const rounds = 2
@@ -120,6 +120,9 @@ func TestFaultsOfAConsole(t *testing.T) {
 			p, want := mixed(t, r)
 			c := &console{dir: t.TempDir(), h: habits[r.Intn(len(habits))]}
 			c.h.User, c.h.Password = "gantry", "ferryline"
+			if c.h.TellsRoom {
+				c.h.Room = 1 << 30
+			}
 			if kind == "full" {
 				c.h.Room = p.Bytes / 2
 			}
@@ -145,7 +148,7 @@ func TestFaultsOfAConsole(t *testing.T) {
 			open := func(context.Context) (place.Place, error) {
 				f, err := place.FilesystemNamed("ext4")
 				require.NoError(t, err)
-				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry", Password: "ferryline", Timeout: 400 * time.Millisecond, Room: 1 << 40, Cluster: 4096})
+				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry", Password: "ferryline", Timeout: 400 * time.Millisecond, Cluster: 4096})
 			}
 			j.Open = open
 			j.Tell = func(e run.Event) {

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -92,15 +93,15 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		m.began = l.clock() - (l.clock()-began)/max(1, time.Duration(len(steps)))
 		m.end(m.ctx, sum, err)
 	}
-	for _, i := range steps {
-		if ctx.Err() != nil || l.gate(ctx) != nil {
-			break
+	for k, i := range steps {
+		l.mu.Lock()
+		off := l.lost != nil || l.gone != nil || l.finish
+		if off { // back to where they were
+			l.queue = append(slices.Clone(steps[k:]), l.queue...)
 		}
-		if l.lost != nil || l.gone != nil {
-			l.mu.Lock()
-			l.queue = append(l.queue, i)
-			l.mu.Unlock()
-			continue
+		l.mu.Unlock()
+		if off || l.gate(ctx) != nil {
+			break
 		}
 		t, ctx := l.begin(ctx, i, &l.opener)
 		var f *written

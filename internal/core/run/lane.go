@@ -510,21 +510,22 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	}
 }
 
-// same says whether what was opened is the place that was there first: an empty folder where a stick was mounted is not.
+// same says whether what was opened is the place that was there first: an empty folder where a stick was mounted is not. Of a place on another
+// machine the address says so; how much it holds may change there.
 func (l *Lane) same(ctx context.Context, to place.Place, first bool) error {
-	if first && l.facts.Capacity == 0 {
-		f, err := to.Facts(ctx, []place.Entry{})
+	f, err := to.Facts(ctx, []place.Entry{})
+	if first || l.facts.Capacity == 0 {
 		if err == nil {
 			l.facts = f
 		}
 		return nil //nolint:nilerr // a place that tells nothing of itself may still be filled
 	}
-	f, err := to.Facts(ctx, []place.Entry{})
 	if err != nil {
 		return err
 	}
-	if f.Filesystem.Name != l.facts.Filesystem.Name || f.Capacity != l.facts.Capacity || f.Label != l.facts.Label {
-		return fmt.Errorf("what is there now is not the same (%s and not %s): %w", f.Filesystem.Shown, l.facts.Filesystem.Shown, place.ErrGone)
+	was := &l.facts
+	if f.Filesystem.Name != was.Filesystem.Name || f.Network != was.Network || f.Network == "" && (f.Capacity != was.Capacity || f.Label != was.Label) {
+		return fmt.Errorf("what is there now is not the same (%s and not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, place.ErrGone)
 	}
 	return nil
 }
