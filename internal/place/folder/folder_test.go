@@ -54,6 +54,29 @@ func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
 	return dir, imageDir
 }
 
+// TestNetworkMountsAreKnown has a mount say that it comes from another computer.
+func TestNetworkMountsAreKnown(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "far.img")
+	require.NoError(t, os.WriteFile(img, nil, 0o644))
+	require.NoError(t, os.Truncate(img, 64<<20))
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
+	dir := t.TempDir()
+	judge.Root(t, "fusefat", "-o", "rw+,allow_other,umask=0,subtype=sshfs,fsname=box:/games", img, dir)
+	t.Cleanup(func() { judge.Root(t, "fusermount", "-u", dir) })
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	f, err := p.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "sshfs", f.Network)
+	q, err := folder.Open(t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer q.Close()
+	f, err = q.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, f.Network)
+}
+
 func TestARealFATMountIsKnown(t *testing.T) {
 	dir, img := fatMount(t, 64)
 	p, err := folder.Open(dir, folder.Options{})
