@@ -69,7 +69,7 @@ type State string
 // The states.
 const (
 	GoingOn  State = "going on"
-	Broken   State = "broken off" // the program or the computer ended in the middle of it
+	Broken   State = "broken off" // the program or the computer ended in the middle of it, or the place went away and did not come back
 	Stopped  State = "stopped"
 	NotAll   State = "not all" // something failed
 	Complete State = "complete"
@@ -232,6 +232,8 @@ func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 		r.State = Broken
 	case r.Report.Stopped:
 		r.State = Stopped
+	case r.Report.Untried > 0:
+		r.State = Broken
 	case !r.Report.All():
 		r.State = NotAll
 	default:

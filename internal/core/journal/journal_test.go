@@ -176,6 +176,24 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 	}
 }
 
+func TestARunWhoseStickWasPulledIsBroken(t *testing.T) {
+	j := open(t, filepath.Join(t.TempDir(), "runs.sqlite"))
+	p := steps(t, 100, 200)
+	x := job(p, t.TempDir())
+	x.Patience = -1
+	x.Open = func(context.Context) (place.Place, error) { return nil, fmt.Errorf("opening the stick: %w", place.ErrGone) }
+	lane, id, _ := j.Start(t.Context(), begin("/media/stick"), x)
+	rep := lane.Wait()
+	assert.Equal(t, 3, rep.Untried)
+	all, err := j.Runs(1)
+	require.NoError(t, err)
+	assert.Equal(t, journal.Broken, all[0].State)
+	assert.True(t, all[0].Open())
+	_, rest, err := j.Rest(id)
+	require.NoError(t, err)
+	assert.Len(t, rest.Steps, 3)
+}
+
 // TestAClockThatGoesBack has runs begin in the future, as when the clock was set back since.
 func TestAClockThatGoesBack(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "runs.sqlite")
