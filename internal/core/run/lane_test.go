@@ -83,6 +83,7 @@ func TestALanePausesAndGoesOn(t *testing.T) {
 	}}
 	j := into(p, dir, events.tell)
 	j.Limit = 40 << 20
+	began := time.Now()
 	l = run.Start(context.Background(), j)
 	close(ready)
 	require.Eventually(t, func() bool { return len(events.of(run.Paused)) == 1 }, 5*time.Second, time.Millisecond)
@@ -93,7 +94,7 @@ func TestALanePausesAndGoesOn(t *testing.T) {
 	l.Resume()
 	r := l.Wait()
 	assert.True(t, r.All())
-	assert.Less(t, r.Elapsed, 900*time.Millisecond, "the pause is no part of the time")
+	assert.GreaterOrEqual(t, time.Since(began)-r.Elapsed, 330*time.Millisecond, "the pause is no part of the time")
 	assert.Len(t, onPlace(t, dir), len(want))
 }
 
@@ -338,9 +339,9 @@ func TestHalfATitleIsNotWritten(t *testing.T) {
 }
 
 func TestTheLimitHoldsAndChanges(t *testing.T) {
-	p, _ := files(t, 8<<20)
+	p, _ := files(t, 48<<20)
 	j := into(p, t.TempDir(), nil)
-	j.Limit = 16 << 20
+	j.Limit = 16 << 20 // three seconds
 	began := time.Now()
 	l := run.Start(context.Background(), j)
 	time.Sleep(200 * time.Millisecond)
@@ -351,7 +352,7 @@ func TestTheLimitHoldsAndChanges(t *testing.T) {
 	}
 	l.Limit(0)
 	require.True(t, l.Wait().All())
-	assert.Less(t, time.Since(began), 450*time.Millisecond, "without the limit it is done soon")
+	assert.Less(t, time.Since(began), 2*time.Second, "without the limit it is done soon")
 }
 
 // TestLanesTakeTurns has several lanes read from one disk, and looks that no two of them read at the same time.

@@ -365,7 +365,7 @@ func (m *Model) whyPast() desk.Why {
 	switch {
 	case r.State == journal.GoingOn:
 		w.Say = "It goes on, here or in another Polytome."
-	case r.State == journal.Broken:
+	case r.State == journal.Broken && r.Report == nil:
 		w.Say = fmt.Sprintf("%d of %s were done, %s written, when the program or the computer ended.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
 	case r.Report != nil && len(r.Report.Failed) > 0:
 		w.Say += " " + desk.Sentence(r.Report.Failed[0].Say)
