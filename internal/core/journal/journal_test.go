@@ -181,7 +181,9 @@ func TestARunWhoseStickWasPulledIsBroken(t *testing.T) {
 	p := steps(t, 100, 200)
 	x := job(p, t.TempDir())
 	x.Patience = -1
-	x.Open = func(context.Context) (place.Place, error) { return nil, fmt.Errorf("opening the stick: %w", place.ErrGone) }
+	x.Open = func(context.Context) (place.Place, error) {
+		return nil, fmt.Errorf("opening the stick: %w", place.ErrGone)
+	}
 	lane, id, _ := j.Start(t.Context(), begin("/media/stick"), x)
 	rep := lane.Wait()
 	assert.Equal(t, 3, rep.Untried)
