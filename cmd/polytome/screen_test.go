@@ -125,6 +125,15 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 	}
 }
 
+// over waits until the demo in a folder has ended: it switches its consoles off when its screen is gone already.
+func over(t *testing.T, dir string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		_, err := judge.Try(t, "pgrep", "-f", "demo --dir "+dir)
+		return err != nil
+	}, 20*time.Second, 20*time.Millisecond)
+}
+
 func TestTheTerminalIsLeftClean(t *testing.T) {
 	for name, end := range map[string]func(term *terminal){
 		"q":       func(term *terminal) { term.keys("q") },
@@ -136,6 +145,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 			term := open(t, 100, 30, binary+" demo --dir "+dir)
 			term.wait("1 Intake 59")
 			end(term)
+			over(t, dir)
 			term.wait("ready> ")
 			term.keys("echo it $((6*7))", "Enter")
 			s := term.wait("it 42")
@@ -156,6 +166,7 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	term.keys("q")
 	term.wait("A run is going on")
 	term.keys("x", "q", "q")
+	over(t, dir)
 	term.wait("ready>")
 	parts, err := filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", "*.part"))
 	require.NoError(t, err)
