@@ -375,3 +375,34 @@ func sound(t *testing.T, img string) {
 		assert.Regexp(t, `^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving filesystem|clusters|Reclaim`, strings.TrimSpace(line))
 	}
 }
+
+// TestAServerThatOnlyAppendsIsGoneOnWith has a connection cut in the middle of a file on a server that writes behind what is there, and nowhere else.
+func TestAServerThatOnlyAppendsIsGoneOnWith(t *testing.T) {
+	ftp.Forget()
+	r := rand.New(rand.NewSource(11))
+	p, want := mixed(t, r)
+	c := &console{dir: t.TempDir(), h: ftpd.Habits{Append: true, Sizes: true}}
+	c.on(t)
+	defer c.off()
+	fs, err := place.FilesystemNamed("ext4")
+	require.NoError(t, err)
+	for _, verify := range run.Verifies {
+		require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "FULL")))
+		j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Verify: verify}}
+		j.Open = func(context.Context) (place.Place, error) {
+			return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: fs, Timeout: time.Second, Cluster: 4096})
+		}
+		var once sync.Once
+		j.Tell = func(e run.Event) {
+			if e.Step == 1 && e.Bytes > 4<<20+100_000 {
+				once.Do(func() { c.off(); c.on(t) })
+			}
+		}
+		j.Limit = 40 << 20
+		rep := run.Start(context.Background(), j).Wait()
+		require.True(t, rep.All(), rep.Failed)
+		complete(t, c.dir, want)
+		assert.Greater(t, rep.GoneOn, int64(4<<20), "%s: what is there is not sent again", verify)
+		assert.Zero(t, rep.Rewritten)
+	}
+}

@@ -112,11 +112,11 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	if err != nil {
 		return nil, err
 	}
-	return t.copy(ctx, src, w, func(block) (bool, error) { return false, nil })
+	return t.copy(ctx, src, w, func(block) (int64, error) { return 0, nil })
 }
 
-// copy writes what of the source's blocks is not there yet.
-func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, there func(block) (bool, error)) (*written, error) {
+// copy writes what of the source's blocks is not there yet: of each, it is told how many bytes are.
+func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, there func(block) (int64, error)) (*written, error) {
 	l, s := t.l, t.s
 	var of turn
 	if !l.job.AtOnce {
@@ -124,17 +124,19 @@ func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, ther
 	}
 	clone := clones(src, w)
 	all, err := eachBlock(ctx, src, of, func(b block) error {
-		ok, err := there(b)
-		if ok || err != nil {
+		k, err := there(b)
+		if k == b.n || err != nil {
 			return err
 		}
+		b = b.behind(k)
 		if err := l.gate(ctx); err != nil {
 			return err
 		}
 		if err := l.limit.wait(ctx, b.n); err != nil {
 			return err
 		}
-		if ok, err = clone.write(b); err == nil && !ok {
+		ok, err := clone.write(b)
+		if err == nil && !ok {
 			err = writeBlock(b, w)
 		}
 		if err == nil {
@@ -194,9 +196,6 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 		return nil, nil //nolint:nilerr // it is begun anew, and fails then if it has to
 	}
 	end := min(w.There(), src.Size())
-	if end < src.Size() {
-		end = end / blockSize * blockSize
-	}
 	from := int64(0)
 	if t.l.job.Verify == VerifyFull {
 		from = max(0, (end+blockSize-1)/blockSize-tailBlocks) * blockSize
@@ -219,8 +218,10 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 		if err := back.Close(); err != nil {
 			return err
 		}
-		if err := w.Keep(n); err != nil {
+		if err := w.Keep(n); errors.Is(err, place.ErrGone) {
 			return err
+		} else if err != nil {
+			return errOther // it goes on behind all of what is there, or not at all
 		}
 		t.l.mu.Lock()
 		t.bytes, t.goneOn = n, n
@@ -229,34 +230,41 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 		t.l.tell(Event{Kind: GoingOn, Bytes: n}, t.i)
 		return nil
 	}
-	f, err := t.copy(ctx, src, w, func(b block) (bool, error) {
+	f, err := t.copy(ctx, src, w, func(b block) (int64, error) {
+		is := min(b.n, end-b.off) // bytes of the block that are there
 		switch {
 		case kept:
-			return false, nil
-		case b.off >= end:
-			return false, keep(end)
+			return 0, nil
+		case is <= 0:
+			return 0, keep(end)
 		case b.off < from:
-			return true, nil
+			return b.n, nil
 		}
-		if k, err := back.ReadAt(buf[:b.n], b.off); int64(k) < b.n {
+		if k, err := back.ReadAt(buf[:is], b.off); int64(k) < is {
 			if errors.Is(err, place.ErrGone) || ctx.Err() != nil {
-				return false, err
+				return 0, err
 			}
-			return false, errOther
+			return 0, errOther
 		}
-		if bytes.Equal(buf[:b.n], b.bytes()) {
-			return true, nil
+		switch {
+		case !bytes.Equal(buf[:is], b.bytes()[:is]) && from > 0: // nothing is known of what comes before
+			return 0, errOther
+		case !bytes.Equal(buf[:is], b.bytes()[:is]):
+			return 0, keep(b.off)
+		case is < b.n:
+			return is, keep(end)
 		}
-		if from > 0 { // nothing is known of what comes before
-			return false, errOther
-		}
-		return false, keep(b.off)
+		return is, nil
 	})
 	switch {
 	case errors.Is(err, errOther):
 		return nil, nil
 	case err == nil && !kept: // all of it was there
-		if err := keep(end); err != nil {
+		err := keep(min(end, f.length)) // what is made on the way may end earlier than it might have
+		if errors.Is(err, errOther) {
+			return nil, t.without(w, nil)
+		}
+		if err != nil {
 			return nil, t.giveUp(ctx, w, err)
 		}
 	}

@@ -175,6 +175,15 @@ func (b *block) bytes() []byte {
 	return zeroBlock[:b.n]
 }
 
+// behind is the block without its first k bytes.
+func (b block) behind(k int64) block {
+	b.off, b.n = b.off+k, b.n-k
+	if b.data != nil {
+		b.data = b.data[k:]
+	}
+	return b
+}
+
 func isZero(b []byte) bool {
 	return string(b) == string(zeroBlock[:len(b)])
 }

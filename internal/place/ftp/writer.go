@@ -32,6 +32,7 @@ type writer struct {
 	done   chan error
 	s      *session
 	from   int64 // the byte at which sending begins
+	there  int64 // bytes that an earlier run has left
 	wrote  int64
 	sent   bool
 	ended  bool
@@ -108,7 +109,7 @@ func (p *Place) Resume(ctx context.Context, name string, size int64, over bool) 
 		return nil, p.explain("going on with", name, err)
 	}
 	w := p.begin(ctx, name, size, over)
-	w.wrote, w.sent = e.Size, true
+	w.wrote, w.there, w.sent = e.Size, e.Size, true
 	return w, nil
 }
 
@@ -182,6 +183,9 @@ func (w *writer) send(s *session, r io.Reader) error {
 			time.Sleep(busyWait)
 		case w.from > 0 && unknown(err) && !p.traits.noOverwrite.Load():
 			p.traits.noOverwrite.Store(true)
+			if w.from != w.there { // writing behind all of it would be wrong
+				return fmt.Errorf("%w: %s does not write in the middle of a file, so it is begun anew", place.ErrBusy, p.addr.Host)
+			}
 		case w.from > 0 && unknown(err):
 			p.traits.noAppend.Store(true)
 			return fmt.Errorf("%w: %s does not go on in the middle of a file, so it is begun anew", place.ErrBusy, p.addr.Host)
