@@ -15,6 +15,7 @@ import (
 	"polytome/internal/place/drive"
 	"polytome/internal/place/folder"
 	"polytome/internal/place/ftp"
+	"polytome/internal/place/remote"
 	"polytome/internal/place/smb"
 	"polytome/internal/secret"
 	"polytome/internal/size"
@@ -40,25 +41,22 @@ func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (plac
 	if a, ok := drive.ParseAddress(at); ok {
 		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece})
 	}
-	if a, ok, err := ftp.ParseAddress(at); ok {
-		if err != nil {
-			return nil, err
-		}
-		o, err := Console(a, c, p)
-		if err != nil {
-			return nil, err
-		}
-		return ftp.Open(context.Background(), a, o)
-	}
-	if a, ok, err := smb.ParseAddress(at); ok {
-		if err != nil {
-			return nil, err
-		}
+	a, isRemote, err := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB)
+	switch {
+	case err != nil:
+		return nil, err
+	case isRemote && a.Scheme == remote.SMB:
 		o, err := Share(a, c, p)
 		if err != nil {
 			return nil, err
 		}
 		return smb.Open(context.Background(), a, o)
+	case isRemote:
+		o, err := Console(a, c, p)
+		if err != nil {
+			return nil, err
+		}
+		return ftp.Open(context.Background(), a, o)
 	}
 	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster)})
 }

@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io"
 	"io/fs"
 	"maps"
@@ -347,26 +346,7 @@ func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.
 // Stamp lists the folders again, as FTP tells changes in no other way.
 func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
 	p.forget()
-	h := fnv.New64a()
-	dirs := []string{"."}
-	for i := range of {
-		if of[i].Folder {
-			dirs = append(dirs, of[i].Path)
-		}
-	}
-	for _, dir := range dirs {
-		found, err := p.entries(ctx, dir)
-		if err != nil {
-			return "", err
-		}
-		var lines []string
-		for _, e := range found {
-			lines = append(lines, fmt.Sprintf("%s %t %d %d", e.Path, e.Folder, e.Size, e.Modified.Unix()))
-		}
-		slices.Sort(lines)
-		_, _ = io.WriteString(h, strings.Join(lines, "\n"))
-	}
-	return fmt.Sprintf("%x", h.Sum64()), nil
+	return remote.Stamp(of, func(dir string) ([]place.Entry, error) { return p.entries(ctx, dir) })
 }
 
 // Facts are what was declared, less what is there.

@@ -124,3 +124,29 @@ func TestUnreachable(t *testing.T) {
 	assert.ErrorContains(t, remote.Unreachable("box", 21, "FTP server", &net.DNSError{}), "there is no computer or console called box")
 	assert.NoError(t, remote.Unreachable("box", 21, "FTP server", errors.New("other")))
 }
+
+func TestTheStampTellsWhatChanged(t *testing.T) {
+	now := time.Now()
+	there := []place.Entry{{Path: "a", Folder: true, Modified: now}, {Path: "b.iso", Size: 5, Modified: now}}
+	list := func(dir string) ([]place.Entry, error) {
+		if dir == "a" {
+			return []place.Entry{{Path: "a/c", Size: 1, Modified: now}}, nil
+		}
+		return []place.Entry{there[1], there[0]}, nil // in any order
+	}
+	stamp := func() string {
+		s, err := remote.Stamp(there, list)
+		require.NoError(t, err)
+		return s
+	}
+	first := stamp()
+	there[0].Modified = now.Add(time.Hour)
+	assert.Equal(t, first, stamp(), "the date of a folder says nothing")
+	there[1].Size++
+	assert.NotEqual(t, first, stamp())
+	there[1].Size--
+	there[1].Modified = now.Add(time.Hour)
+	assert.NotEqual(t, first, stamp())
+	_, err := remote.Stamp(there, func(string) ([]place.Entry, error) { return nil, place.ErrGone })
+	assert.ErrorIs(t, err, place.ErrGone)
+}

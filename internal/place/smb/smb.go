@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"io/fs"
 	"net"
 	"os"
@@ -392,28 +391,7 @@ func entryOf(name string, i os.FileInfo) place.Entry {
 
 // Stamp lists the folders again: a share tells changes in no other way that holds for files too.
 func (p *Place) Stamp(ctx context.Context, of []place.Entry) (string, error) {
-	h := fnv.New64a()
-	dirs := []string{"."}
-	for i := range of {
-		if of[i].Folder {
-			dirs = append(dirs, of[i].Path)
-		}
-	}
-	for _, dir := range dirs {
-		found, err := p.listed(ctx, dir)
-		if err != nil {
-			return "", err
-		}
-		slices.SortFunc(found, func(a, b place.Entry) int { return strings.Compare(a.Path, b.Path) })
-		for _, e := range found {
-			modified := e.Modified.UnixNano()
-			if e.Folder {
-				modified = 0 // changes with what is in it, which is listed itself
-			}
-			fmt.Fprintf(h, "%s %t %d %d\n", e.Path, e.Folder, e.Size, modified)
-		}
-	}
-	return fmt.Sprintf("%x", h.Sum64()), nil
+	return remote.Stamp(of, func(dir string) ([]place.Entry, error) { return p.listed(ctx, dir) })
 }
 
 // Stat looks at one file or folder.
