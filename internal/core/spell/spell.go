@@ -28,10 +28,22 @@ func Write(s string, permitted func(rune) bool) string {
 	if plain(s, permitted) {
 		return s
 	}
-	s = norm.NFC.String(strings.ToValidUTF8(s, " "))
+	s = strings.ToValidUTF8(s, " ")
+	for {
+		written := once(s, permitted)
+		if written == s {
+			return s
+		}
+		s = written
+	}
+}
+
+// once writes s over. Where a character was left out, an accent behind it may now stand
+// behind a letter that it joins, so that writing takes more than one turn.
+func once(s string, permitted func(rune) bool) string {
 	var b strings.Builder
 	b.Grow(len(s))
-	for _, r := range s {
+	for _, r := range norm.NFC.String(s) {
 		if Legal(r) && permitted(r) {
 			b.WriteRune(r)
 		} else {

@@ -21,13 +21,15 @@ func TestOtherScriptsAreWrittenInASCII(t *testing.T) {
 	assert.Equal(t, "ete-a-la-mer-2", spell.Slug("  Été: à la Mer (2)!"))
 	assert.Equal(t, "", spell.Slug("…"))
 	assert.Equal(t, "Été", spell.Write("Été", func(rune) bool { return true }), "what is permitted stays")
+	assert.Equal(t, "À", spell.Write("A?\u0300", func(r rune) bool { return r != '?' }), "an accent joins the letter that it comes to stand behind")
+	assert.Equal(t, "A", spell.Write("A?\u0300", func(r rune) bool { return r != '?' && r != 'À' }))
 	assert.Equal(t, "Ét", spell.Write("Été", func(r rune) bool { return r == 'É' || r == 't' }), "a letter that is permitted by itself keeps its accent")
 }
 
 func TestOnlyWhatIsPermittedIsWritten(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := rapid.String().Draw(t, "s")
-		letters := rapid.StringMatching(`[A-Za-z0-9éж]{1,20}`).Draw(t, "permitted")
+		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Ca-cé?:. \x{300}\x{301}\x{327}]{0,12}`)).Draw(t, "s")
+		letters := rapid.StringMatching(`[A-Za-z0-9éжÀ\x{300}\x{327}]{1,20}`).Draw(t, "permitted")
 		permitted := func(r rune) bool { return r == ' ' || strings.ContainsRune(letters, r) }
 		got := spell.Write(s, permitted)
 		for _, r := range got {
