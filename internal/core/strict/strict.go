@@ -291,17 +291,17 @@ func tag(f reflect.StructField) string {
 // near enough.
 func Nearest(s string, words []string) string {
 	best := slices.MinFunc(append([]string{""}, words...), func(a, b string) int {
-		return cmp.Compare(distance(s, a), distance(s, b))
+		return cmp.Compare(Distance(s, a), Distance(s, b))
 	})
-	if distance(s, best) > max(2, len(s)/3) {
+	if Distance(s, best) > max(2, len(s)/3) {
 		return ""
 	}
 	return best
 }
 
-// distance is the number of letters to insert, drop, change or swap with their
-// neighbour to make b of a.
-func distance(a, b string) int {
+// Distance is the number of letters to insert, drop, change or swap with their
+// neighbour to make b of a. Letters are bytes: text outside ASCII counts more.
+func Distance(a, b string) int {
 	d := make([][]int, len(a)+1)
 	for i := range d {
 		d[i] = make([]int, len(b)+1)

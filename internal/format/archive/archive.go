@@ -101,6 +101,16 @@ var signatures = []struct{ kind, magic string }{
 	{".rar", "Rar!\x1A\x07\x00"}, {".rar", "Rar!\x1A\x07\x01\x00"},
 }
 
+// Ending reports whether a file's ending, in lower case and with its dot, is that of an archive.
+func Ending(end string) bool {
+	for _, s := range signatures {
+		if s.kind == end {
+			return true
+		}
+	}
+	return end == ".lha"
+}
+
 // KindOf tells the kind of archive by its first bytes, at least eight of them; "" for none.
 func KindOf(head []byte) string {
 	for _, s := range signatures {
