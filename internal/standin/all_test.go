@@ -62,6 +62,7 @@ func TestProfilesMakeWhatTheStandInsList(t *testing.T) {
 				}
 			}
 			require.GreaterOrEqual(t, put, c.least)
+			place["system/images/dulcimer-one.rom"] = &fstest.MapFile{Data: demo.SystemImage(1, 256<<10)}
 			l, err := standin.Loaders[c.loader].List(place)
 			require.NoError(t, err)
 			assert.Empty(t, l.Passed)
@@ -100,20 +101,23 @@ func large(pl *layout.Placement) bool {
 // TestWhatTheStandInsPassOver has the usual mistakes on a place of each loader.
 func TestWhatTheStandInsPassOver(t *testing.T) {
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
+	lap, wren, finch, kestrel := file(string(coretest.Volume(t, "LAP_00001"))), file(string(demo.Cartridge("WREN", "a"))), file(string(demo.Cartridge("FNCH", "x"))), file(string(demo.Cartridge("KSTR", "k")))
+	run, skua := file(string(demo.MainRun("CVN00117", "A", "N"))), file(string(demo.SkuaDisc("SKUA-ONE", "SKF-1", 1, "First")))
+	system := file(string(demo.SystemImage(1, 256<<10)))
 	cue := file("FILE \"a.bin\" BINARY\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00\n")
 	for name, c := range map[string]struct {
 		place          fstest.MapFS
 		listed, passed []string // titles, with a ! for what does not start; paths
 	}{
-		"bellows": {fstest.MapFS{"Titles/A/A.cue": cue, "Titles/A/a.bin": file(""), "Titles/loose.cue": cue, "Titles/C/Other.cue": cue, "Titles/Two/Two (Disc 1).cue": cue, "Titles/Two/a.bin": file(""),
-			"Carts/wren8/x.fin": file(""), "Carts/finch/x.fin": file("")}, []string{"A", "Two!", "x"}, []string{"Carts/wren8/x.fin", "Titles/C", "Titles/loose.cue"}},
-		"gantry": {fstest.MapFS{"Games/A/main.run": file(""), "Games/loose.iso": file(""), "Games/B/sub/main.run": file(""), "gantry/shelf/kestrel64/k.k64": file(""), "gantry/cores/kestrel/k.k64": file(""), "gantry/shelf/wren8/a.zip": file("")},
+		"bellows": {fstest.MapFS{"Titles/A/A.cue": cue, "Titles/A/a.bin": lap, "Titles/loose.cue": cue, "Titles/C/Other.cue": cue, "Titles/Two/Two (Disc 1).cue": cue, "Titles/Two/a.bin": lap,
+			"Carts/wren8/x.fin": file(""), "Carts/finch/x.fin": finch}, []string{"A", "Two!", "x"}, []string{"Carts/wren8/x.fin", "Titles/C", "Titles/loose.cue"}},
+		"gantry": {fstest.MapFS{"Games/A/main.run": run, "Games/loose.iso": file(""), "Games/B/sub/main.run": file(""), "gantry/shelf/kestrel64/k.k64": file(""), "gantry/cores/kestrel/k.k64": kestrel, "gantry/shelf/wren8/a.w8": wren},
 			[]string{"A", "a", "k"}, []string{"Games/B", "Games/loose.iso"}},
-		"trellis": {fstest.MapFS{"GAMES/MRD-0117/SYS/TITLE.JSON": file(`{"id":"MRD-0117"}`), "GAMES/MRD-0001/SYS/TITLE.JSON": file(`{"id":"MRD-0002"}`), "GAMES/x/readme": file(""), "IMG-S/a.iso": file("no"), "IMG-L/lost.cue": cue},
+		"trellis": {fstest.MapFS{"GAMES/MRD-0117/SYS/TITLE.JSON": file(`{"id":"MRD-0117","name":"x"}`), "GAMES/MRD-0001/SYS/TITLE.JSON": file(`{"id":"MRD-0002","name":"x"}`), "GAMES/x/readme": file(""), "IMG-S/a.iso": file("no"), "IMG-L/lost.cue": cue},
 			[]string{"MRD-0117", "MRD-0001!", "a!", "lost!"}, []string{"GAMES/x"}},
-		"oxbow":  {fstest.MapFS{"oxbow/play/wren8/a.w8": file(""), "oxbow/play/lapwing/a.bin": file(""), "oxbow/play/lapwing/b.cue": cue, "oxbow/play/nobody/x": file("")}, []string{"a", "b"}, nil},
-		"mica":   {fstest.MapFS{"skua/SKU-1/A.pkd": file(""), "skua/SKU-1/A.2.pkd": file(""), "skua/loose.pkd": file(""), "first/SKF-1/disc-1.img": file("SKUA-ONE"), "first/SKF-1/disc-2.img": file("other"), "first/SKF-1/game.img": file("")}, []string{"A!", "SKF-1 disc 1", "SKF-1 disc 2!"}, []string{"first/SKF-1/game.img", "skua/loose.pkd"}},
-		"plover": {fstest.MapFS{"packages/A/start.prog": file(""), "packages/B/b.prog": file(""), "packages/loose.prog": file(""), "packages/" + strings.Repeat("n", 31) + "/start.prog": file("")}, []string{"A"}, []string{"packages/B", "packages/loose.prog", "packages/" + strings.Repeat("n", 31)}},
+		"oxbow":  {fstest.MapFS{"oxbow/play/wren8/a.w8": wren, "oxbow/play/lapwing/a.bin": lap, "oxbow/play/lapwing/b.cue": cue, "oxbow/play/nobody/x": file("")}, []string{"a", "b"}, nil},
+		"mica":   {fstest.MapFS{"skua/SKU-1/A.pkd": file(""), "skua/SKU-1/A.2.pkd": file(""), "skua/loose.pkd": file(""), "first/SKF-1/disc-1.img": skua, "first/SKF-1/disc-2.img": file("other"), "first/SKF-1/game.img": file("")}, []string{"A!", "SKF-1 disc 1", "SKF-1 disc 2!"}, []string{"first/SKF-1/game.img", "skua/loose.pkd"}},
+		"plover": {fstest.MapFS{"packages/A/start.prog": file("x"), "system/images/dulcimer-one.rom": system, "packages/B/b.prog": file(""), "packages/loose.prog": file(""), "packages/" + strings.Repeat("n", 31) + "/start.prog": file("")}, []string{"A"}, []string{"packages/B", "packages/loose.prog", "packages/" + strings.Repeat("n", 31)}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l, err := standin.Loaders[name].List(c.place)

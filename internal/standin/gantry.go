@@ -3,6 +3,7 @@ package standin
 import (
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -10,7 +11,15 @@ import (
 // docs/consoles/corvane-gantry.md.
 type Gantry struct{}
 
-const gantryForbidden = `<>:"|?*;#\`
+const (
+	gantryForbidden = `<>:"|?*;#\`
+	gantryLongest   = 48
+	gantryCartridge = 43
+)
+
+func gantryName(name string, longest int) bool {
+	return len([]rune(name)) <= longest && !strings.ContainsAny(name, gantryForbidden)
+}
 
 // List reads a volume.
 func (Gantry) List(volume fs.FS) (*Listing, error) {
@@ -26,18 +35,23 @@ func (Gantry) List(volume fs.FS) (*Listing, error) {
 			continue
 		}
 		inside, err := fs.ReadDir(volume, p)
+		i := slices.IndexFunc(inside, func(e fs.DirEntry) bool { return !e.IsDir() && strings.EqualFold(e.Name(), "main.run") })
 		switch {
 		case err != nil:
 			return nil, err
-		case len([]rune(g.Name())) > 48 || strings.ContainsAny(g.Name(), gantryForbidden):
+		case !gantryName(g.Name(), gantryLongest):
 			l.pass(p, "a name that the disk cannot hold")
-		case !has(inside, "main.run"):
+		case i < 0:
 			l.pass(p, "main.run is not directly in it")
 		default:
-			l.add(g.Name(), p, "", "")
+			b, err := fs.ReadFile(volume, path.Join(p, inside[i].Name()))
+			if err != nil {
+				return nil, err
+			}
+			l.add(g.Name(), p, "", mainRunWhy(b))
 		}
 	}
-	for platform, ending := range cartridges {
+	for platform := range cartridges {
 		dir := "gantry/shelf/" + platform
 		if platform == "kestrel64" {
 			dir = "gantry/cores/kestrel"
@@ -48,11 +62,15 @@ func (Gantry) List(volume fs.FS) (*Listing, error) {
 		}
 		for _, f := range files {
 			p := path.Join(at, f.Name())
-			if e := strings.ToLower(path.Ext(f.Name())); f.IsDir() || e != ending && e != ".zip" {
+			e := strings.ToLower(path.Ext(f.Name()))
+			switch {
+			case f.IsDir() || !endingOf(platform, e) && e != ".zip":
 				l.pass(p, "no cartridge of this platform")
-				continue
+			case !gantryName(base(f.Name()), gantryCartridge):
+				l.pass(p, "its name is too long")
+			default:
+				l.add(base(f.Name()), p, "", gameWhy(volume, p, platform))
 			}
-			l.add(base(f.Name()), p, "", "")
 		}
 	}
 	return l.sort(), nil

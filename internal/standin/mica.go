@@ -21,9 +21,19 @@ var (
 	micaDisc = regexp.MustCompile(`(?i)^disc-([0-9]+)\.img$`)
 )
 
+const micaLongest = 60
+
+// micaName reports whether a title is one that Mica shows.
+func micaName(name string) bool {
+	return len([]rune(name)) <= micaLongest && !strings.ContainsAny(name, `.<>:"|?*\`)
+}
+
 // List reads a stick.
 func (Mica) List(stick fs.FS) (*Listing, error) {
 	l := &Listing{}
+	if !about(stick).is("fat32") {
+		return l.sort(), nil
+	}
 	for _, dir := range []string{"skua", "first"} {
 		at, ids, err := folder(stick, dir)
 		if err != nil {
@@ -42,20 +52,21 @@ func (Mica) List(stick fs.FS) (*Listing, error) {
 			for _, f := range files {
 				at := path.Join(p, f.Name())
 				switch m := micaDisc.FindStringSubmatch(f.Name()); {
+				case f.IsDir():
+					l.pass(at, "a folder")
+				case dir == "skua" && strings.EqualFold(path.Ext(f.Name()), ".pkd") && !micaMore.MatchString(f.Name()) && !micaName(base(f.Name())):
+					l.pass(at, "a name that is not shown")
 				case dir == "skua" && strings.EqualFold(path.Ext(f.Name()), ".pkd"):
 					if !micaMore.MatchString(f.Name()) {
 						l.add(base(f.Name()), at, id.Name(), micaStart(stick, files, p, f.Name(), id.Name()))
-					} else if first := micaMore.ReplaceAllString(f.Name(), ".pkd"); !has(files, first) {
+					} else if first := micaMore.ReplaceAllString(f.Name(), ".pkd"); spelled(files, first) == "" {
 						l.pass(at, "its first part is missing")
 					}
 				case dir == "first" && m != nil:
-					b := make([]byte, 8)
-					why := ""
-					if file, err := stick.Open(at); err == nil {
-						if n, _ := file.Read(b); n < 8 || string(b) != "SKUA-ONE" {
-							why = "it is no disc of the first model"
-						}
-						_ = file.Close()
+					why := "it cannot be read"
+					if r, size, done, err := readerAt(stick, at); err == nil {
+						why = skuaWhy(r, size, "skua-first", id.Name())
+						_ = done()
 					}
 					l.add(fmt.Sprintf("%s disc %s", id.Name(), m[1]), at, id.Name(), why)
 				default:
@@ -97,12 +108,5 @@ func micaStart(stick fs.FS, files []fs.DirEntry, dir, name, id string) string {
 		return "it is no whole packed image"
 	}
 	defer im.Close()
-	b := make([]byte, 0x18)
-	if n, _ := im.ReadAt(b, 0); n < len(b) || string(b[:8]) != "SKUADISC" {
-		return "there is no Skua disc in it"
-	}
-	if !strings.EqualFold(strings.TrimRight(string(b[0x10:]), "\x00 "), id) {
-		return "the disc in it has another ID"
-	}
-	return ""
+	return skuaWhy(im, im.Size(), "skua", id)
 }

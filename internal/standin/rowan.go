@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bufio"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -10,13 +9,11 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-
-	"polytome/internal/format/iso9660"
 )
 
 // Rowan is the Vesper's loader, looking at a USB stick. See
-// docs/consoles/vesper-rowan.md. Whether a file lies in one piece cannot be
-// seen through an fs.FS, and is not judged.
+// docs/consoles/vesper-rowan.md. Whether a file lies in one piece is judged where the [Volume]
+// tells.
 type Rowan struct{}
 
 const rowanLongest = 28
@@ -32,6 +29,9 @@ const fatLargest = 4_294_967_295
 // List reads a stick.
 func (Rowan) List(stick fs.FS) (*Listing, error) {
 	l := &Listing{Games: []Game{}}
+	if !about(stick).is("fat32") {
+		return l, nil
+	}
 	roots, err := fs.ReadDir(stick, ".")
 	if err != nil {
 		return nil, err
@@ -100,7 +100,9 @@ func rowanGame(stick fs.FS, p, kind string, f fs.DirEntry) (g Game, passed strin
 	if info, err := f.Info(); err != nil || info.Size() > fatLargest {
 		return g, "no FAT32 stick can hold it"
 	}
-	g.Why = rowanStart(stick, p, kind, g.ID)
+	if g.Why = rowanStart(stick, p, kind, g.ID); g.Why == "" {
+		g.Why = inPieces(stick, p)
+	}
 	g.Starts = g.Why == ""
 	return g, ""
 }
@@ -120,31 +122,15 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 	if !ok {
 		return "it cannot be read at any place"
 	}
-	return rowanImage(r, info.Size(), kind, id)
+	return vesperWhy(r, info.Size(), id, kind)
 }
 
-// rowanImage tries to start an image; an empty kind takes any.
-func rowanImage(r io.ReaderAt, size int64, kind, id string) string {
-	v, err := iso9660.Open(r, size)
-	if err != nil {
-		return err.Error()
-	}
-	if v.DeclaredSize() > size {
-		return "it is cut short"
-	}
-	inf, err := fs.ReadFile(v, "VESPER.INF")
-	if errors.Is(err, fs.ErrNotExist) {
-		return "it is no Vesper image"
-	}
-	if err != nil {
-		return err.Error()
-	}
-	says := keyLines(string(inf))
-	if !strings.EqualFold(says["ID"], id) {
-		return "it holds " + says["ID"]
-	}
-	if kind != "" && says["KIND"] != kind {
-		return fmt.Sprintf("it is a %s disc in the folder for %s ones", says["KIND"], kind)
+// inPieces says that a file does not lie in one piece.
+func inPieces(stick fs.FS, p string) string {
+	if v := about(stick); v.Pieces != nil {
+		if n := v.Pieces(p); n > 1 {
+			return fmt.Sprintf("it lies in %d pieces", n)
+		}
 	}
 	return ""
 }

@@ -43,11 +43,18 @@ func rowanLong(stick fs.FS, root string, l *Listing) error {
 			return err
 		}
 		g := Game{ID: d.Name(), Path: p}
-		title, parts := rowanParts(string(text))
+		title, parts, odd := rowanParts(string(text))
 		if g.Title = title; title == "" {
 			g.Title = g.ID
 		}
-		g.Why = rowanLongStart(stick, p, files, parts, g.ID)
+		if g.Why = odd; odd == "" {
+			g.Why = rowanLongStart(stick, p, files, parts, g.ID)
+		}
+		for _, f := range files {
+			if g.Why == "" && parts.names(f.Name()) {
+				g.Why = inPieces(stick, path.Join(p, f.Name()))
+			}
+		}
 		g.Starts = g.Why == ""
 		l.Games = append(l.Games, g)
 		for _, f := range files {
@@ -76,29 +83,42 @@ func (l rowanPartList) names(file string) bool {
 	return false
 }
 
-// rowanParts reads parts.toml, as far as a loader does.
-func rowanParts(text string) (title string, parts rowanPartList) {
+var (
+	rowanNumber = regexp.MustCompile(`^[0-9]+$`)
+	rowanSum    = regexp.MustCompile(`(?i)^"[0-9a-f]{8}"$`)
+	rowanText   = regexp.MustCompile(`^"[^"]*"$`)
+)
+
+// rowanParts reads parts.toml. A list with a line that is none of those that belong into it is not taken.
+func rowanParts(text string) (title string, parts rowanPartList, odd string) {
+	kind := ""
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
 		if line == "[[part]]" {
 			parts = append(parts, rowanPart{})
 			continue
 		}
-		key, value, ok := strings.Cut(line, "=")
-		if !ok {
-			continue
-		}
-		key, value = strings.TrimSpace(key), strings.Trim(strings.TrimSpace(value), `"`)
-		switch {
-		case key == "title" && len(parts) == 0:
-			title = value
-		case key == "file" && len(parts) > 0:
-			parts[len(parts)-1].file = value
-		case key == "length" && len(parts) > 0:
+		key, value, _ := strings.Cut(line, "=")
+		key, value = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(value)
+		switch plain := strings.Trim(value, `"`); {
+		case line == "":
+		case key == "title" && len(parts) == 0 && rowanText.MatchString(value):
+			title = plain
+		case key == "kind" && len(parts) == 0 && rowanText.MatchString(value):
+			kind = plain
+		case key == "file" && len(parts) > 0 && rowanText.MatchString(value):
+			parts[len(parts)-1].file = plain
+		case key == "length" && len(parts) > 0 && rowanNumber.MatchString(value):
 			parts[len(parts)-1].length, _ = strconv.ParseInt(value, 10, 64)
+		case key == "crc32" && len(parts) > 0 && rowanSum.MatchString(value):
+		default:
+			odd = "its list has a line that does not belong there"
 		}
 	}
-	return title, parts
+	if kind == "" && odd == "" {
+		odd = "its list does not tell the kind of disc"
+	}
+	return title, parts, odd
 }
 
 // rowanLongStart tries to start an image in parts.
@@ -133,7 +153,7 @@ func rowanLongStart(stick fs.FS, dir string, files []fs.DirEntry, parts rowanPar
 		whole.parts = append(whole.parts, io.NewSectionReader(r, 0, info.Size()))
 		whole.size += info.Size()
 	}
-	return rowanImage(whole, whole.size, "", id)
+	return vesperWhy(whole, whole.size, id, "")
 }
 
 // rowanJoined reads parts as one image.

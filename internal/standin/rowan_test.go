@@ -74,7 +74,7 @@ func TestThePage(t *testing.T) {
 		"VSP-00009 Cut short (it is cut short)",
 		"VSP-00021 Falls short (its part 002.rwn is missing)",
 		"VSP-00001 " + strings.Repeat("n", 28),
-		"VSP-00010 No image (no ISO 9660 volume: the mark CD001 is missing at sector 16)",
+		"VSP-00010 No image (there is no volume in it)",
 		"VSP-00023 Other inside (it holds VSP-00099)",
 		"VSP-00008 Other kind (it is a full disc in the folder for short ones)",
 		"VSP-00022 Other length (its part 001.rwn has 30000 bytes instead of 40000)",

@@ -34,6 +34,30 @@ type Listing struct {
 	Faces  bool     `json:"faces"` // covers are shown
 }
 
+// A Volume is a place with what its files alone do not tell.
+type Volume struct {
+	fs.FS
+	Label      string                // "" where nobody knows
+	Filesystem string                // such as fat32; "" for one that the loader reads
+	Pieces     func(path string) int // in how many pieces a file lies; nil for one
+}
+
+// about is what is known of a place beside its files.
+func about(fsys fs.FS) Volume {
+	if v, ok := fsys.(Volume); ok {
+		return v
+	}
+	return Volume{FS: fsys}
+}
+
+// called reports whether a volume is called as a console wants it, or does not tell.
+func (v Volume) called(label string) bool { return v.Label == "" || strings.EqualFold(v.Label, label) }
+
+// is reports whether the filesystem is one of those named, or not told.
+func (v Volume) is(filesystems ...string) bool {
+	return v.Filesystem == "" || slices.Contains(filesystems, v.Filesystem)
+}
+
 // A Loader is a simulated loader.
 type Loader interface {
 	// List reads a filled place.
@@ -48,13 +72,20 @@ var Loaders = map[string]Loader{
 // folder reads a folder that may be missing; letter case makes no difference. It returns the
 // folder's path as it is spelled.
 func folder(fsys fs.FS, name string) (at string, entries []fs.DirEntry, err error) {
+	return folderAs(fsys, name, false)
+}
+
+// folderAs is folder for a console for which letter case may count.
+func folderAs(fsys fs.FS, name string, cased bool) (at string, entries []fs.DirEntry, err error) {
 	at = "."
 	for want := range strings.SplitSeq(name, "/") {
 		all, err := fs.ReadDir(fsys, at)
 		if err != nil {
 			return "", nil, err
 		}
-		i := slices.IndexFunc(all, func(e fs.DirEntry) bool { return e.IsDir() && strings.EqualFold(e.Name(), want) })
+		i := slices.IndexFunc(all, func(e fs.DirEntry) bool {
+			return e.IsDir() && (e.Name() == want || !cased && strings.EqualFold(e.Name(), want))
+		})
 		if i < 0 {
 			return "", nil, nil
 		}
@@ -67,9 +98,14 @@ func folder(fsys fs.FS, name string) (at string, entries []fs.DirEntry, err erro
 	return at, entries, err
 }
 
-// has reports whether a folder holds a file of that name, whatever its letter case.
-func has(entries []fs.DirEntry, name string) bool {
-	return slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return !e.IsDir() && strings.EqualFold(e.Name(), name) })
+// spelled is a file's name as the folder spells it; "" when it is not there.
+func spelled(entries []fs.DirEntry, name string) string {
+	for _, e := range entries {
+		if !e.IsDir() && strings.EqualFold(e.Name(), name) {
+			return e.Name()
+		}
+	}
+	return ""
 }
 
 // base is a name without its ending.

@@ -1,116 +1,85 @@
 package standin
 
 import (
-	"bufio"
-	"encoding/json"
-	"io"
 	"io/fs"
 	"path"
-	"regexp"
+	"slices"
 	"strings"
-
-	"polytome/internal/format/iso9660"
 )
 
 // Trellis is the Meridian's loader, looking at the internal disk or a stick. See
-// docs/consoles/meridian-trellis.md.
+// docs/consoles/meridian-trellis.md. A place that does not say which filesystem it is, is the internal disk.
 type Trellis struct{}
 
 // List reads a disk or stick.
 func (Trellis) List(disk fs.FS) (*Listing, error) {
 	l := &Listing{}
-	at, games, err := folder(disk, "GAMES")
-	if err != nil {
-		return nil, err
+	v := about(disk)
+	stick := v.Filesystem != ""
+	if stick && !v.is("fat32", "exfat") {
+		return l.sort(), nil
 	}
-	for _, g := range games {
-		p := path.Join(at, g.Name())
-		b, err := fs.ReadFile(disk, path.Join(p, "SYS/TITLE.JSON"))
-		var told struct{ ID string }
-		if !g.IsDir() || err != nil || json.Unmarshal(b, &told) != nil {
-			l.pass(p, "no Meridian game")
-			continue
+	cased := !stick
+	read := func(name string) (string, []fs.DirEntry, error) { return folderAs(disk, name, cased) }
+	is := func(got, want string) bool { return got == want || !cased && strings.EqualFold(got, want) }
+	if !stick {
+		at, games, err := read("GAMES")
+		if err != nil {
+			return nil, err
 		}
-		why := ""
-		if !strings.EqualFold(told.ID, g.Name()) {
-			why = "it is " + told.ID
+		for _, g := range games {
+			p := path.Join(at, g.Name())
+			if !g.IsDir() {
+				l.pass(p, "a loose file")
+				continue
+			}
+			sys, files, err := read(path.Join(p, "SYS"))
+			if err != nil {
+				return nil, err
+			}
+			i := slices.IndexFunc(files, func(e fs.DirEntry) bool { return !e.IsDir() && is(e.Name(), "TITLE.JSON") })
+			if i < 0 || !meridianID.MatchString(strings.ToUpper(g.Name())) {
+				l.pass(p, "no Meridian game")
+				continue
+			}
+			b, err := fs.ReadFile(disk, path.Join(sys, files[i].Name()))
+			if err != nil {
+				return nil, err
+			}
+			l.add(g.Name(), p, g.Name(), titleJSON(b, g.Name()))
 		}
-		l.add(g.Name(), p, g.Name(), why)
 	}
-	for dir, marker := range map[string]string{"IMG-V": "VESPER.INF", "IMG-S": "siskin.txt"} {
-		at, files, err := folder(disk, dir)
+	served := map[string]string{"IMG-S": "siskin"}
+	if v.Filesystem != "fat32" {
+		served["IMG-V"] = "vesper"
+	}
+	for dir, platform := range served {
+		at, files, err := read(dir)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range files {
 			p := path.Join(at, f.Name())
-			switch strings.ToLower(path.Ext(f.Name())) {
-			case ".iso":
-				l.add(base(f.Name()), p, "", marked(disk, p, marker))
-			case ".jpg":
+			switch {
+			case !f.IsDir() && is(path.Ext(f.Name()), ".iso") && !strings.ContainsAny(f.Name(), `<>:"|?*\`):
+				l.add(base(f.Name()), p, "", gameWhy(disk, p, platform))
+			case is(path.Ext(f.Name()), ".jpg"):
 			default:
 				l.pass(p, "no image")
 			}
 		}
 	}
-	at, files, err := folder(disk, "IMG-L")
+	if v.Filesystem == "fat32" {
+		return l.sort(), nil
+	}
+	at, files, err := read("IMG-L")
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range files {
-		if p := path.Join(at, f.Name()); strings.EqualFold(path.Ext(f.Name()), ".cue") {
-			l.add(base(f.Name()), p, "", tracksMissing(disk, p, files))
+		if p := path.Join(at, f.Name()); is(path.Ext(f.Name()), ".cue") && !f.IsDir() && !strings.ContainsAny(f.Name(), `<>:"|?*\`) {
+			l.add(base(f.Name()), p, "", tracksWhy(disk, p, files, cased))
 		}
 	}
 	return l.sort(), nil
-}
-
-// marked says why an image is not one with the given file at its root.
-func marked(fsys fs.FS, name, marker string) string {
-	f, err := fsys.Open(name)
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	r, ok := f.(io.ReaderAt)
-	if err != nil || !ok {
-		return "it cannot be read"
-	}
-	v, err := iso9660.Open(r, info.Size())
-	if err != nil {
-		return err.Error()
-	}
-	if v.DeclaredSize() > info.Size() {
-		return "it is cut short"
-	}
-	root, err := v.ReadDir(".")
-	if err != nil || !has(root, marker) {
-		return "there is no " + marker + " in it"
-	}
-	return ""
-}
-
-var cueFile = regexp.MustCompile(`(?i)^\s*FILE\s+"([^"]+)"`)
-
-// tracksMissing says which file of a cue sheet is not beside it.
-func tracksMissing(fsys fs.FS, cue string, beside []fs.DirEntry) string {
-	f, err := fsys.Open(cue)
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
-	named := 0
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if m := cueFile.FindStringSubmatch(lines.Text()); m != nil {
-			named++
-			if !has(beside, m[1]) {
-				return "the file " + m[1] + " is not beside it"
-			}
-		}
-	}
-	if named == 0 {
-		return "the sheet names no file"
-	}
-	return ""
 }

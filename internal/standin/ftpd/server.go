@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"path"
@@ -73,6 +74,7 @@ type Server struct {
 	moved    atomic.Int64
 	wait     sync.WaitGroup
 	closed   bool
+	asked    map[string]int // how often, by command
 }
 
 // Serve begins to serve a folder at a port of the loopback; 0 has one chosen.
@@ -110,6 +112,22 @@ func Serve(dir string, port int, h Habits) (*Server, error) {
 		}
 	})
 	return s, nil
+}
+
+func (s *Server) count(verb string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.asked == nil {
+		s.asked = map[string]int{}
+	}
+	s.asked[verb]++
+}
+
+// Counted is how often each command was sent.
+func (s *Server) Counted() map[string]int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.asked)
 }
 
 // Port is where it listens.
@@ -206,6 +224,7 @@ func (c *client) talk() {
 		}
 		verb, arg, _ := strings.Cut(strings.TrimRight(line, "\r\n"), " ")
 		verb = strings.ToUpper(verb)
+		c.s.count(verb)
 		if n := c.s.Faults.RefuseEvery.Load(); n > 0 && c.s.commands.Add(1)%n == 0 && verb != "USER" && verb != "PASS" {
 			c.say("450 not now")
 			continue

@@ -1,0 +1,362 @@
+package standin
+
+import (
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+	"unicode/utf16"
+
+	"polytome/internal/format/iso9660"
+	"polytome/internal/format/sectors"
+)
+
+// This file holds what the consoles find when they start a game: why it does not start, "" when it does.
+
+// magics are how games begin that have a header.
+var magics = map[string]string{"wren8": "WREN", "heron16": "HERN", "finch": "FNCH", "kestrel64": "KSTR", "skua": "SKUADISC", "skua-first": "SKUA-ONE"}
+
+// readerAt opens a file for reading at any offset.
+func readerAt(fsys fs.FS, name string) (r io.ReaderAt, size int64, done func() error, err error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	info, err := f.Stat()
+	r, ok := f.(io.ReaderAt)
+	if err == nil && !ok {
+		err = errors.New("it cannot be read at any place")
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, 0, nil, err
+	}
+	return r, info.Size(), f.Close, nil
+}
+
+// gameWhy tries a file as a game of a platform.
+func gameWhy(fsys fs.FS, name, platform string) string {
+	r, size, done, err := readerAt(fsys, name)
+	if err != nil {
+		return err.Error()
+	}
+	defer done()
+	if strings.EqualFold(path.Ext(name), ".zip") {
+		return zipWhy(r, size, platform)
+	}
+	return bytesWhy(r, size, platform)
+}
+
+func bytesWhy(r io.ReaderAt, size int64, platform string) string {
+	if size == 0 {
+		return "it has no bytes"
+	}
+	switch platform {
+	case "vesper":
+		return vesperWhy(r, size, "", "")
+	case "siskin":
+		return siskinWhy(r, size)
+	case "corvane":
+		return corvaneImageWhy(r, size)
+	case "skua", "skua-first":
+		return skuaWhy(r, size, platform, "")
+	}
+	return cartridgeWhy(r, platform)
+}
+
+// cartridgeWhy tries a cartridge: its header, and the sum of it. Those without a header must not have another's.
+func cartridgeWhy(r io.ReaderAt, platform string) string {
+	b := make([]byte, 0x40)
+	n, _ := r.ReadAt(b, 0)
+	want, has := magics[platform]
+	if !has {
+		for other, magic := range magics {
+			if strings.HasPrefix(string(b[:n]), magic) {
+				return "it is of the " + other
+			}
+		}
+		volume := make([]byte, 5)
+		if k, _ := r.ReadAt(volume, 16*2048+1); k == 5 && string(volume) == "CD001" {
+			return "it is an image"
+		}
+		return ""
+	}
+	if n < len(b) || string(b[:4]) != want {
+		return "it does not begin as a cartridge of the " + platform
+	}
+	var sum uint16
+	for _, c := range b[:0x3E] {
+		sum += uint16(c)
+	}
+	switch {
+	case sum != uint16(b[0x3E])|uint16(b[0x3F])<<8:
+		return "the sum of its header is wrong"
+	case strings.TrimRight(string(b[0x10:0x28]), "\x00 ") == "":
+		return "its header has no name"
+	}
+	return ""
+}
+
+// zipWhy tries a zip: exactly one game of the platform must be in it.
+func zipWhy(r io.ReaderAt, size int64, platform string) string {
+	z, err := zip.NewReader(r, size)
+	if err != nil {
+		return "it is no zip"
+	}
+	var games []*zip.File
+	for _, f := range z.File {
+		if endingOf(platform, path.Ext(f.Name)) {
+			games = append(games, f)
+		}
+	}
+	if len(games) != 1 {
+		return fmt.Sprintf("%d games of the %s are in it", len(games), platform)
+	}
+	in, err := games[0].Open()
+	if err != nil {
+		return "what is in it cannot be read"
+	}
+	defer in.Close()
+	b, err := io.ReadAll(in)
+	if err != nil {
+		return "what is in it is damaged"
+	}
+	return bytesWhy(bytes.NewReader(b), int64(len(b)), platform)
+}
+
+// endings are those of the platforms that are no cartridges.
+var endings = map[string][]string{
+	"vesper": {".iso"}, "corvane": {".iso"}, "siskin": {".iso"}, "skua": {".skd"}, "skua-first": {".sk1"}, "lapwing": {".cue"}, "meridian": {".mdp"}, "dulcimer": {".lha"},
+}
+
+// endingOf reports whether a file's ending is one of a platform's.
+func endingOf(platform, ending string) bool {
+	if e, ok := cartridges[platform]; ok {
+		return strings.EqualFold(e, ending)
+	}
+	for _, e := range endings[platform] {
+		if strings.EqualFold(e, ending) {
+			return true
+		}
+	}
+	return false
+}
+
+// root opens the volume of an image and reads a file at its root.
+func root(r io.ReaderAt, size int64, name string) (text []byte, why string) {
+	v, err := iso9660.Open(r, size)
+	if err != nil {
+		return nil, "there is no volume in it"
+	}
+	if v.DeclaredSize() > size {
+		return nil, "it is cut short"
+	}
+	entries, err := v.ReadDir(".")
+	if err != nil {
+		return nil, "its root cannot be read"
+	}
+	for _, e := range entries {
+		if strings.EqualFold(e.Name(), name) && !e.IsDir() {
+			b, err := fs.ReadFile(v, e.Name())
+			if err != nil {
+				return nil, name + " in it cannot be read"
+			}
+			return b, ""
+		}
+	}
+	return nil, "there is no " + name + " in it"
+}
+
+var (
+	vesperID   = regexp.MustCompile(`(?i)^VSP-[0-9]{5}$`)
+	siskinID   = regexp.MustCompile(`^SK-[0-9]{4}$`)
+	meridianID = regexp.MustCompile(`^MRD-[0-9]{4}$`)
+)
+
+// vesperWhy tries a Vesper image; an empty ID or kind takes any.
+func vesperWhy(r io.ReaderAt, size int64, id, kind string) string {
+	inf, why := root(r, size, "VESPER.INF")
+	if why != "" {
+		return why
+	}
+	says := keyLines(string(inf))
+	switch {
+	case !vesperID.MatchString(says["ID"]) || says["NAME"] == "":
+		return "it does not tell its ID and name"
+	case says["KIND"] != "short" && says["KIND"] != "full":
+		return "it does not tell what kind of disc it is"
+	case id != "" && !strings.EqualFold(says["ID"], id):
+		return "it holds " + says["ID"]
+	case kind != "" && says["KIND"] != kind:
+		return fmt.Sprintf("it is a %s disc in the folder for %s ones", says["KIND"], kind)
+	}
+	return ""
+}
+
+func siskinWhy(r io.ReaderAt, size int64) string {
+	b, why := root(r, size, "siskin.txt")
+	if why != "" {
+		return why
+	}
+	lines := strings.Split(string(b), "\n")
+	if !siskinID.MatchString(strings.TrimSpace(lines[0])) || len(lines) < 2 || strings.TrimSpace(lines[1]) == "" {
+		return "it does not tell its ID and name"
+	}
+	return ""
+}
+
+func corvaneImageWhy(r io.ReaderAt, size int64) string {
+	b, why := root(r, size, "main.run")
+	if why != "" {
+		return why
+	}
+	return mainRunWhy(b)
+}
+
+// mainRunWhy tries the program of a Corvane game.
+func mainRunWhy(b []byte) string {
+	if len(b) < 0x60+40 {
+		return "main.run is too short"
+	}
+	if until0(b[0x30:0x38]) == "" {
+		return "main.run has no ID"
+	}
+	var units []uint16
+	for i := 0x60; i < 0x60+40; i += 2 {
+		u := uint16(b[i]) | uint16(b[i+1])<<8
+		if u == 0 {
+			break
+		}
+		units = append(units, u)
+	}
+	if strings.TrimSpace(string(utf16.Decode(units))) == "" {
+		return "main.run has no name"
+	}
+	return ""
+}
+
+// until0 is a text of fixed length, up to its first zero.
+func until0(b []byte) string {
+	if i := bytes.IndexByte(b, 0); i >= 0 {
+		b = b[:i]
+	}
+	return strings.TrimSpace(string(b))
+}
+
+// skuaWhy tries a Skua image; an empty ID takes any.
+func skuaWhy(r io.ReaderAt, size int64, platform, id string) string {
+	b := make([]byte, 0x70)
+	if n, _ := r.ReadAt(b, 0); n < len(b) || string(b[:8]) != magics[platform] {
+		return "there is no disc of the " + platform + " in it"
+	}
+	got := until0(b[0x10:0x18])
+	switch {
+	case got == "" || until0(b[0x40:0x70]) == "":
+		return "the disc does not tell its ID and name"
+	case id != "" && !strings.EqualFold(got, id):
+		return "the disc in it has another ID"
+	case platform == "skua" && size-0x8000 < ((size+2047)/2048+7)/8:
+		return "it ends in its bitmap"
+	}
+	return ""
+}
+
+// titleJSON tries the file by which Meridian games are known.
+func titleJSON(b []byte, id string) string {
+	var told struct{ ID, Name string }
+	switch {
+	case json.Unmarshal(b, &told) != nil:
+		return "TITLE.JSON cannot be understood"
+	case !meridianID.MatchString(told.ID) || told.Name == "":
+		return "TITLE.JSON does not tell ID and name"
+	case id != "" && !strings.EqualFold(told.ID, id):
+		return "it is " + told.ID
+	}
+	return ""
+}
+
+var (
+	cueFile  = regexp.MustCompile(`(?i)^\s*FILE\s+(?:"([^"]+)"|(\S+))`)
+	cueIndex = regexp.MustCompile(`(?i)^\s*INDEX\s+(.*)$`)
+	cueTime  = regexp.MustCompile(`^[0-9]+\s+[0-9]+:[0-5][0-9]:[0-7][0-9]\s*$`)
+	cueTrack = regexp.MustCompile(`(?i)^\s*TRACK\s+[0-9]+\s+(\S+)`)
+	lapVol   = regexp.MustCompile(`^LAP_[0-9]{5}$`)
+)
+
+// tracksWhy tries a cue sheet: all its files must be beside it, and its data track must be a Lapwing volume. Letter case
+// counts where a console says so.
+func tracksWhy(fsys fs.FS, cue string, beside []fs.DirEntry, cased bool) string {
+	f, err := fsys.Open(cue)
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	var data, mode, last string
+	tracks := map[string]int{}
+	modes := map[string]string{}
+	for lines := bufio.NewScanner(f); lines.Scan(); {
+		if m := cueFile.FindStringSubmatch(lines.Text()); m != nil {
+			want := m[1] + m[2]
+			last = ""
+			for _, e := range beside {
+				if e.Name() == want || !cased && strings.EqualFold(e.Name(), want) {
+					last = e.Name()
+				}
+			}
+			if last == "" {
+				return "the file " + want + " is not beside it"
+			}
+		}
+		if m := cueIndex.FindStringSubmatch(lines.Text()); m != nil && !cueTime.MatchString(m[1]) {
+			return "the sheet has a time that is none"
+		}
+		if m := cueTrack.FindStringSubmatch(lines.Text()); m != nil && last != "" {
+			tracks[last]++
+			modes[last] = strings.ToUpper(m[1])
+			if data == "" && !strings.EqualFold(m[1], "AUDIO") {
+				data, mode = path.Join(path.Dir(cue), last), strings.ToUpper(m[1])
+			}
+		}
+	}
+	if len(tracks) == 0 {
+		return "the sheet names no track"
+	}
+	shape := map[string][2]int64{"MODE1/2048": {2048, 0}, "MODE1/2352": {2352, 16}, "MODE2/2352": {2352, 24}}
+	for name, n := range tracks {
+		s, known := shape[modes[name]]
+		info, err := fs.Stat(fsys, path.Join(path.Dir(cue), name))
+		if err != nil {
+			return err.Error()
+		}
+		if known && n == 1 && info.Size()%s[0] != 0 {
+			return name + " is no whole number of sectors"
+		}
+	}
+	s, known := shape[mode]
+	if data == "" || !known {
+		return "there is no data track"
+	}
+	r, size, done, err := readerAt(fsys, data)
+	if err != nil {
+		return err.Error()
+	}
+	defer done()
+	raw := sectors.New(r, size, s[0], s[1], 0)
+	v, err := iso9660.Open(raw, raw.Size())
+	switch {
+	case err != nil:
+		return "its data track holds no volume"
+	case !lapVol.MatchString(v.Identifier):
+		return "it is no Lapwing disc"
+	case v.DeclaredSize() > raw.Size():
+		return "its data track is cut short"
+	}
+	return ""
+}
