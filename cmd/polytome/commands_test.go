@@ -123,6 +123,8 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Equal(t, statusPartial, status, "a file lies there that the loader passes over")
 	assert.Contains(t, out, "SHORT/spare.iso: Rowan passes it over")
 	require.NoError(t, os.Remove(filepath.Join(w.Stick, "SHORT/spare.iso")))
+	_, out, stderr = polytome(t, "proof", "--loader", "rowan", "--to", w.Stick, "--as", "fat32", "--mend")
+	assert.Contains(t, out, "FACES/front/VSP-21377.jpg", stderr)
 	status, out, _ = polytome(t, "proof", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
 	assert.Zero(t, status, out)
 }

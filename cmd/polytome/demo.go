@@ -42,7 +42,7 @@ removed at the end.
 
 With --run it fills the stick without a screen, prints what it did, and asks the stand-in loader whether it
 agrees with the proof. Then it fills a drive image, the console and the share at the same time, proves all three, and
-prints one table. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
+prints one table. At the end it proves a stick that somebody filled by hand, mends a copy of it, and proves that. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
   polytome demo --run`,
@@ -71,7 +71,10 @@ prints one table. Titles that cannot go are part of the demo, so the exit status
 				if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
 					return err
 				}
-				return threeRoads(cmd.Context(), cmd.OutOrStdout(), world, roads, asJSON)
+				if err := threeRoads(cmd.Context(), cmd.OutOrStdout(), world, roads, asJSON); err != nil {
+					return err
+				}
+				return byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON)
 			}
 			roads.Connect(b)
 			if err := b.Save(); err != nil {
@@ -112,7 +115,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	if _, err := f.fill(ctx, survey.Board{s}); err != nil {
 		return err
 	}
-	audit, err := s.Proof(ctx)
+	audit, err := s.Proof(ctx, "")
 	if err != nil {
 		return err
 	}
@@ -175,7 +178,7 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 	var rows []roadRow
 	for n, s := range all {
 		r := f.lanes[n].report
-		audit, err := s.Proof(ctx)
+		audit, err := s.Proof(ctx, "")
 		if err != nil {
 			return err
 		}
@@ -214,6 +217,92 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 		if !r.Agrees {
 			return fmt.Errorf("on %s, proof and stand-in do not agree", r.Place)
 		}
+	}
+	return nil
+}
+
+// byHand proves a stick that somebody filled by hand, mends a copy of it, and holds both proofs against the stand-ins.
+func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (err error) {
+	dir, err := os.MkdirTemp(world.Dir, "mended-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	if err := os.CopyFS(dir, os.DirFS(world.Pocket())); err != nil {
+		return fmt.Errorf("copying the stick that was filled by hand: %w", err)
+	}
+	set, err := loader.Shipped()
+	if err != nil {
+		return err
+	}
+	b := bench.New("")
+	b.Places = []bench.Place{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Road: "usb", As: "fat32", Room: bench.Size(28 * size.GiB)}}
+	look := func() (*survey.Survey, *proof.Report, error) {
+		s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set})
+		if err != nil {
+			return nil, nil, err
+		}
+		r, err := s.Proof(ctx, proof.Inside)
+		if err != nil {
+			return nil, nil, err
+		}
+		return s, r, agreeAll(s, r, os.DirFS(dir))
+	}
+	s, before, err := look()
+	if err != nil {
+		return err
+	}
+	b.Places[0].Mend(before.Mends()...)
+	if err := s.Rejudge(ctx, b, 0); err != nil {
+		return err
+	}
+	to, err := s.Open()
+	if err != nil {
+		return err
+	}
+	report := run.Run(ctx, s.Plan(), to, run.Options{}, func(run.Event) {})
+	if err := to.Close(); err != nil {
+		return err
+	}
+	if len(report.Failed) > 0 {
+		return fmt.Errorf("mending %s: %s", report.Failed[0].Path, report.Failed[0].Say)
+	}
+	_, after, err := look()
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return (&filling{out: out}).object(map[string]any{"by-hand": before, "mended": after})
+	}
+	fmt.Fprintf(out, "\nA stick that was filled by hand:\n")
+	printProof(out, s.Shown(), before)
+	fmt.Fprintf(out, "\nA copy of it, after %s:\n", size.Count(report.Done, "step"))
+	printProof(out, s.Shown(), after)
+	fmt.Fprintln(out, "The stand-ins list, and start, the same titles before and after.")
+	return nil
+}
+
+// agreeAll holds a proof against the stand-ins of all loaders of a place, whatever the order.
+func agreeAll(s *survey.Survey, r *proof.Report, seen fs.FS) error {
+	starts := map[string]bool{}
+	for _, l := range r.Listed {
+		starts[l.Loader+" "+l.Path] = l.Starts
+	}
+	n := 0
+	for _, p := range s.Profiles {
+		l, err := standin.Loaders[p.Name].List(standin.Volume{FS: seen, Filesystem: s.Facts.Filesystem.Name})
+		if err != nil {
+			return err
+		}
+		for _, g := range l.Games {
+			n++
+			if does, listed := starts[p.Name+" "+g.Path]; !listed || does != g.Starts {
+				return fmt.Errorf("on %s, proof and stand-in do not agree on %s: %s", s.Config.Name, g.Path, g.Why)
+			}
+		}
+	}
+	if n != len(r.Listed) {
+		return fmt.Errorf("on %s, the proof promises %d titles, and the stand-ins list %d", s.Config.Name, len(r.Listed), n)
 	}
 	return nil
 }

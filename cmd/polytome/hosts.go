@@ -2,18 +2,17 @@ package main
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/hookup"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
 	"polytome/internal/place/remote"
@@ -23,19 +22,34 @@ import (
 )
 
 func hostsCommand() *cobra.Command {
+	w := &work{picked: -1}
 	cmd := &cobra.Command{
 		Use:   "hosts",
-		Short: "Test the connection to a console or share, list shares, and keep passwords",
-		Long: `A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), a share by smb://192.168.0.30/games, with a
+		Short: "See how everything is joined, test connections, plan a direct cable, list shares, keep passwords",
+		Long: `With a bench, hosts says how each of its places is joined to this computer: by which road and through which interface, under which address and port, what
+must be on, and whether somebody answers there. A console that is off is told from one whose server is not running, from another program on its
+port, and from a firewall that swallows what is sent. Nobody logs in, and nothing is written.
+
+A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), a share by smb://192.168.0.30/games, with a
 user in front where the loader's profile names none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
 stand in addresses.`,
-		Example: `  polytome hosts test ftp://192.168.0.20/hd1 --loader gantry
+		Example: `  polytome hosts --bench season.toml
+  polytome hosts test ftp://192.168.0.20/hd1 --loader gantry
+  polytome hosts cable --bench season.toml --place 'Meridian disk'
   polytome hosts shares smb://192.168.0.30
   polytome hosts login smb://odile@192.168.0.30/games`,
 		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if w.bench == "" {
+				return cmd.Help()
+			}
+			return hostsOf(cmd, w)
+		},
 	}
-	cmd.AddCommand(hostsTest(), hostsShares(), hostsLogin())
+	cmd.Flags().StringVar(&w.bench, "bench", "", "say how the places of this bench are joined")
+	cmd.Flags().StringVar(&w.place, "place", "", "with --bench: only the place of this name")
+	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
+	cmd.AddCommand(hostsTest(), hostsCable(), hostsShares(), hostsLogin())
 	return cmd
 }
 
@@ -85,24 +99,13 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 				return err
 			}
 			c := bench.Place{Name: args[0], At: args[0], Encoding: t.encoding, Connections: t.connections, Unchecked: t.unchecked}
-			began := time.Now()
-			p, err := survey.OpenPlace(args[0], c, profile, false)
+			r, err := hookup.Test(cmd.Context(), args[0], c, profile)
 			if askFor(err) {
-				began = time.Now()
-				p, err = survey.OpenPlace(args[0], c, profile, false)
+				r, err = hookup.Test(cmd.Context(), args[0], c, profile)
 			}
 			if err != nil {
 				return err
 			}
-			defer p.Close()
-			connected := time.Since(began)
-			r, err := p.(interface {
-				Try(ctx context.Context) (*remote.Probe, error)
-			}).Try(cmd.Context())
-			if err != nil {
-				return err
-			}
-			r.Connect = connected
 			if t.asJSON {
 				err = printJSON(cmd.OutOrStdout(), r)
 			} else {

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -92,8 +93,10 @@ func printLeft(out io.Writer, left []plan.Left) {
 	}
 }
 
-// describe tells a step in a line.
-func describe(s *plan.Step) string {
+// describe tells a step in a line. Names come from the place, and may be written to harm a terminal.
+func describe(s *plan.Step) string { return clean(described(s)) }
+
+func described(s *plan.Step) string {
 	switch s.Kind {
 	case plan.MakeFolder:
 		return "make folder " + s.Path
@@ -118,6 +121,18 @@ func describe(s *plan.Step) string {
 			verb = "write"
 		}
 		return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))
+	}
+	if s.Make.OnPlace() {
+		switch s.Make.Shape {
+		case shape.Whole:
+			return fmt.Sprintf("write anew in one piece %s  (%s)", s.Path, size.Format(s.Size))
+		case shape.Set:
+			var all []string
+			for _, v := range s.Make.With.Values {
+				all = append(all, v.Key+"="+v.Value)
+			}
+			return fmt.Sprintf("set %s in %s", strings.Join(all, ", "), s.Path)
+		}
 	}
 	how := ""
 	if s.Make.Shape != shape.Whole {

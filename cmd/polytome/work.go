@@ -57,7 +57,9 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.StringVar(&w.bench, "bench", "", "work on this bench file")
 	f.StringVar(&w.place, "place", "", "with --bench: only the place of this name")
 	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be given several times)")
-	f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file ending in .toml")
+	if f.Lookup("loader") == nil {
+		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file ending in .toml")
+	}
 	f.StringVar(&w.to, "to", "", "the place: a folder, a mounted drive, a drive or an image")
 	f.StringVar(&w.road, "road", "", "how the console gets at the place: "+strings.Join(loader.Roads, ", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")

@@ -165,6 +165,7 @@ func Open(dir string, seed uint64) (World, error) {
 		filepath.Join(w.Games, "notes.txt"):          "Season list, North Hall first. Ask Odile about the second Gannet Patrol.\n",
 		filepath.Join(w.Dir, "season-titles.csv"):    TitleList,
 		filepath.Join(w.Stick, "ROWAN", "rowan.cfg"): "look=stick\nfaces=yes\nvolume=7\n",
+		filepath.Join(w.Stick, "ROWAN", "rowan.run"): "Rowan itself would be here\n",
 		filepath.Join(w.Stick, "FERRY-ROTA.txt"):     "Mon North Hall, Tue East Hall, Wed West Hall\n",
 		filepath.Join(w.Stick, "SHORT", "spare.iso"): "somebody put this here by hand\n",
 	}
@@ -213,6 +214,9 @@ func Open(dir string, seed uint64) (World, error) {
 		if err := os.MkdirAll(filepath.Join(dir, p.At), 0o755); err != nil {
 			return w, fmt.Errorf("making the demo: %w", err)
 		}
+	}
+	if err := w.byHand(seed); err != nil {
+		return w, err
 	}
 	if err := b.Save(); err != nil {
 		return w, err

@@ -40,6 +40,9 @@ func (w World) HallStick() string { return filepath.Join(w.Dir, "drives", "hall-
 // corvaneRoom is what the Corvane's stock disk takes, in bytes.
 const corvaneRoom = 4_800_000_000
 
+// tanagerRoom is what the Tanager's share may take, in bytes.
+const tanagerRoom = 24 * size.GiB
+
 // Bring switches the consoles on.
 func (w World) Bring(ctx context.Context) (*Roads, error) {
 	r := &Roads{world: w}
@@ -97,7 +100,7 @@ func (r *Roads) corvane() bench.Place {
 }
 
 func (r *Roads) tanager() bench.Place {
-	return bench.Place{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Road: "smb", Everything: true, Without: r.world.large()}
+	return bench.Place{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Road: "smb", Room: bench.Size(tanagerRoom), Everything: true, Without: r.world.large()}
 }
 
 // Connect has the places of a bench be where the consoles are now, and adds those that it lacks.

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
+	"polytome/internal/ui/hookview"
 	"polytome/internal/ui/intakeview"
 	"polytome/internal/ui/loadersview"
 	"polytome/internal/ui/proofview"
@@ -68,8 +69,10 @@ type app struct {
 	stages  []stage
 	at      int
 	tree    *treeview.Model
+	proof   *proofview.Model
 	loaders *loadersview.Model
 	drives  *drivesview.Model
+	hook    *hookview.Model
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
@@ -82,8 +85,9 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.tree = treeview.New(d)
-	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), proofview.New(d)}
-	a.loaders, a.drives = loadersview.New(d), drivesview.New(d)
+	a.proof = proofview.New(d)
+	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), a.proof}
+	a.loaders, a.drives, a.hook = loadersview.New(d), drivesview.New(d), hookview.New(d)
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -199,6 +203,16 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		a.desk.SetProof(msg)
 		a.stage().Refresh()
 		return a, nil
+	case desk.CoverMsg:
+		a.proof.SetCover(msg)
+		return a, nil
+	case desk.HookUpMsg:
+		return a, a.desk.SetHookUp(msg)
+	case desk.LinkMsg:
+		a.desk.SetLink(msg)
+		return a, nil
+	case desk.LookAgainMsg:
+		return a, a.desk.LookNow(a.panel == a.hook)
 	case desk.LoadersMsg:
 		cmd := a.desk.SetLoaders(msg)
 		a.loaders.Refresh()
@@ -231,6 +245,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
 		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
 		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
+		desk.Do("H", "Hook-up: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
 		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),
@@ -259,8 +274,8 @@ func (a *app) show(i int) tea.Cmd {
 	a.at, a.panel = i, nil
 	a.desk.Notice = ""
 	a.stage().Refresh()
-	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place] == nil && !a.desk.Running() {
-		return a.desk.StartProof(a.desk.Place)
+	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place].Report == nil && !a.desk.Running() {
+		return a.desk.StartProof(a.desk.Place, "")
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"polytome/internal/core/fit"
 	"polytome/internal/ui/desk"
@@ -115,21 +116,10 @@ func (a *app) topLine() string {
 			left += base.Render(" " + text + number)
 		}
 		gap := 1
-		if wide {
+		if a.w >= 140 {
 			gap = 3
 		}
 		left += base.Render(strings.Repeat(" ", gap))
-	}
-	for _, p := range []struct {
-		key string
-		panel
-	}{{"D", a.drives}, {"L", a.loaders}} {
-		switch {
-		case a.panel == p.panel:
-			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+p.key+" "+p.Name()) + base.Foreground(t.Text).Render(" "+p.Number()+" ")
-		case a.w >= 110 || a.panel == nil && a.w >= 100:
-			left += base.Render(" " + p.key + " " + p.Name() + " ")
-		}
 	}
 	right := ""
 	if n := a.desk.Unsound + len(a.desk.Scan.Problems); n > 0 {
@@ -142,11 +132,37 @@ func (a *app) topLine() string {
 		right += base.Render(a.desk.SaveState())
 	}
 	right += base.Render(" ")
+	for _, named := range []bool{true, false} { // with their keys alone where there is no room for the names
+		all := left + a.panels(base, named)
+		if style.Width(all)+style.Width(right) <= a.w || !named && a.panel != nil {
+			left = all
+			break
+		}
+	}
 	gap := a.w - style.Width(left) - style.Width(right)
 	if gap < 0 {
 		return t.Block([]string{left}, a.w, 1)[0]
 	}
 	return left + base.Render(strings.Repeat(" ", gap)) + right
+}
+
+// panels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in any case.
+func (a *app) panels(base lipgloss.Style, named bool) (out string) {
+	t := a.theme
+	for _, p := range []struct {
+		key string
+		panel
+	}{{"D", a.drives}, {"L", a.loaders}, {"H", a.hook}} {
+		switch {
+		case a.panel == p.panel:
+			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+p.key+" "+p.Name()) + base.Foreground(t.Text).Render(" "+p.Number()+" ")
+		case named:
+			out += base.Render(" " + p.key + " " + p.Name() + " ")
+		case a.w >= 100:
+			out += base.Render(" " + p.key + " ")
+		}
+	}
+	return out
 }
 
 // volumes are the places as the rack shows them, with the ghost of the title

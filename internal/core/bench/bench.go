@@ -6,6 +6,7 @@ package bench
 import (
 	"fmt"
 
+	"polytome/internal/core/mend"
 	"polytome/internal/core/pace"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -82,8 +83,25 @@ type Place struct {
 	// Names are those that titles have been given where several wanted one, by
 	// their keys: they keep them.
 	Names map[string]string `toml:"names,omitempty"`
+	// Mends are changes of files on the place that the proof proposed and the user wants.
+	Mends []mend.Mend `toml:"mend,omitempty"`
+	// Ticked are the lines of the checklist that were ticked off since the last run.
+	Ticked []string `toml:"ticked,omitempty"`
+	// Cable is how the place is joined to this computer by a cable of its own; nil for a network that was there before.
+	Cable *Cable `toml:"cable,omitempty"`
 	// Pace is what was learnt of how fast the place takes files.
 	Pace *pace.Learnt `toml:"pace,omitempty"`
+}
+
+// A Cable joins a console and this computer directly. The addresses are set by hand on both ends, and set back afterwards.
+type Cable struct {
+	Interface string `toml:"interface"` // of this computer
+	Computer  string `toml:"computer"`  // its address for the time of the cable, with the length of the mask: 192.168.77.1/24
+	Console   string `toml:"console"`   // that of the console
+	// Was is the address of the place before the cable, which it gets back afterwards.
+	Was string `toml:"was,omitempty"`
+	// Before is what the interface had before, to be set back: addresses with the lengths of their masks, and "dhcp" where they were given to it.
+	Before []string `toml:"before,omitempty"`
 }
 
 // Loaders are the names of all loaders that the place is filled for.

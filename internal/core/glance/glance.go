@@ -79,7 +79,7 @@ func Of(entries []place.Entry, filesystem place.Filesystem, set *loader.Set) *Co
 			l.Kit = l.Kit || there[filesystem.Fold(f.To)]
 		}
 		for _, e := range entries {
-			if titled(p, a, filesystem.Name, e) {
+			if titled(set, p, a, filesystem.Name, e) {
 				l.Titles++
 			}
 		}
@@ -93,29 +93,21 @@ func Of(entries []place.Entry, filesystem place.Filesystem, set *loader.Set) *Co
 }
 
 // titled reports whether a file or folder is where a loader looks for a title.
-func titled(p *loader.Profile, a *loader.Attachment, filesystem string, e place.Entry) bool {
+func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem string, e place.Entry) bool {
 	for i := range p.Accepts {
 		rule := &p.Accepts[i]
 		on := len(rule.On) == 0 || slices.Contains(rule.On, a.Name)
 		if !on || len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
 			continue
 		}
-		if e.Folder == layout.FolderTitles(rule) {
-			if v, ok := rule.Path.Match(e.Path); ok && known(rule, v) {
-				return true
-			}
+		if platform, v, ok := layout.TitleAt(rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, platform, &v) == "" {
+			return true
 		}
 		if _, ok := rule.TooLarge.Manifest.Match(e.Path); ok && !e.Folder {
 			return true
 		}
 	}
 	return false
-}
-
-// known reports whether a folder that is called after a platform is one of those of the rule.
-func known(rule *loader.Accept, v loader.Values) bool {
-	name := v[loader.FieldPlatform]
-	return name == "" || len(rule.Platforms) == 0 || slices.ContainsFunc(rule.Platforms, func(p string) bool { return strings.EqualFold(p, name) })
 }
 
 // Volume looks at a volume of a drive: through its mount where there is one, else itself.

@@ -93,6 +93,30 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	return t, nil
 }
 
+// IdentifyTracks is [Identify] for a cue sheet and the files beside it. It never returns nil without an error.
+func IdentifyTracks(fsys fs.FS, name string, set *loader.Set) (*title.Title, error) {
+	return tracks(shelf{fsys, func(name string, info fs.FileInfo) title.File {
+		return title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}
+	}}, name, set)
+}
+
+// IdentifyFolder is [Identify] for a folder in which a game lies unpacked. What is below it is not looked through.
+func IdentifyFolder(fsys fs.FS, dir string, set *loader.Set) (*title.Title, error) {
+	in, err := fs.Sub(fsys, dir)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := fs.ReadDir(in, ".")
+	if err != nil {
+		return nil, err
+	}
+	var top []string
+	for _, e := range entries {
+		top = append(top, e.Name())
+	}
+	return folder(in, path.Base(dir), top, title.Folder, set), nil
+}
+
 // byEnding is what a file's ending promises, when nothing in it says what it is. It
 // is nil for an ending that no platform has.
 func byEnding(t *title.Title, whole *reader, ending string, set *loader.Set) *title.Title {
@@ -292,6 +316,9 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string, set *l
 		endings = p.Packages
 	}
 	if t.Form != title.Folder && ending != "" && !slices.Contains(endings, ending) {
+		if len(endings) > 0 {
+			t.Ending = endings[0]
+		}
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
 			Say: fmt.Sprintf("the name ends in %q, but the file is a %s %s; its copy gets the right ending", ending, p.Shown, t.Form)})
 	}

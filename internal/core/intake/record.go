@@ -23,7 +23,7 @@ type record struct {
 
 // recordFormat is changed whenever records, or what is read out of files, change: older
 // ones are not used then.
-const recordFormat = 4
+const recordFormat = 5
 
 // encoder writes a record: numbers as varints, texts with their length in front.
 type encoder struct {
@@ -103,7 +103,7 @@ func (r *record) encode(dir string) []byte {
 }
 
 func (e *encoder) title(t *title.Title) {
-	for _, s := range []string{t.Platform, string(t.Form), t.Name, t.ID, t.Region, t.Year, t.Players, t.Publisher, t.Version, t.Archive} {
+	for _, s := range []string{t.Platform, string(t.Form), t.Name, t.ID, t.Region, t.Year, t.Players, t.Publisher, t.Version, t.Archive, t.Ending} {
 		e.text(s)
 	}
 	e.words(t.Tags)
@@ -259,7 +259,7 @@ func decodeRecord(data []byte, dir string) (*record, error) {
 
 func (d *decoder) title(t *title.Title) {
 	t.Platform, t.Form, t.Name, t.ID, t.Region = d.text(), title.Form(d.text()), d.text(), d.text(), d.text()
-	t.Year, t.Players, t.Publisher, t.Version, t.Archive = d.text(), d.text(), d.text(), d.text(), d.text()
+	t.Year, t.Players, t.Publisher, t.Version, t.Archive, t.Ending = d.text(), d.text(), d.text(), d.text(), d.text(), d.text()
 	for range d.count() {
 		t.Tags = append(t.Tags, d.text())
 	}

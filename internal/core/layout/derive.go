@@ -143,7 +143,12 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 
 // fitting is how a picture is brought to the size that a rule wants.
 func fitting(p *loader.Picture) *shape.With {
-	return &shape.With{Picture: &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}}
+	return &shape.With{Picture: PictureRule(p)}
+}
+
+// PictureRule is how a profile wants a picture.
+func PictureRule(p *loader.Picture) *picture.Rule {
+	return &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}
 }
 
 // pictureBeside is the picture that lies beside a disc's file, with an empty path for none. It is taken for
@@ -238,12 +243,8 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 		if len(rows) == 0 {
 			continue
 		}
-		SortRows(rows, l.Order)
-		for n := range rows {
-			rows[n][loader.FieldIndex] = strconv.Itoa(n + 1)
-		}
 		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{l.Path.Fill(&all), listData(l, &all, rows), l.Why})
+		out = append(out, ListFile{l.Path.Fill(&all), ListData(l, rows), l.Why})
 	}
 	return out
 }
@@ -293,6 +294,15 @@ func SortRows(rows []loader.Values, order []string) {
 		}
 		return 0
 	})
+}
+
+// ListData is a file in which titles are told, with a row for each disc in the order of the list.
+func ListData(l *loader.List, rows []loader.Values) []byte {
+	SortRows(rows, l.Order)
+	for n := range rows {
+		rows[n][loader.FieldIndex] = strconv.Itoa(n + 1)
+	}
+	return listData(l, &loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}, rows)
 }
 
 func listData(l *loader.List, all *loader.Values, rows []loader.Values) []byte {

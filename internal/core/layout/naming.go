@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/spell"
 	"polytome/internal/place"
 )
@@ -15,6 +16,11 @@ type Naming struct {
 	Permits func(rune) bool
 	Longest int // 0 for no limit
 	Units   place.Units
+}
+
+// NamingOf is how a rule wants titles written, whatever the place allows.
+func NamingOf(r *loader.TitleRule) Naming {
+	return Naming{Longest: r.Longest, Units: units(r.Count), Permits: r.Permits}
 }
 
 // Name writes a title as it is permitted: letters lose accents and scripts are

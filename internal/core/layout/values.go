@@ -31,6 +31,9 @@ func ending(t *title.Title, rule *loader.Accept) string {
 	if keepsArchive(t, rule) {
 		return t.Archive
 	}
+	if t.Ending != "" {
+		return t.Ending
+	}
 	source := t.Source()
 	if t.Archive != "" {
 		source = strings.TrimSuffix(source, t.Archive)

@@ -428,6 +428,7 @@ func (c *checker) list(at string, l *List) {
 }
 
 func (c *checker) kit(k *Kit) {
+	c.each("kit.on", "attachment", k.On, c.attachments())
 	var editions []string
 	for i, e := range k.Editions {
 		c.name(at("kit.edition", i)+".name", e.Name)
@@ -453,11 +454,15 @@ func (c *checker) setting(at string, s *Setting) {
 	c.inside(at+".file", s.File)
 	c.maybe(at+".syntax", "syntax", s.Syntax, syntaxWords)
 	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section", "only ini and toml files have sections")
-	var names []string
+	c.each(at+".on", "attachment", s.On, c.attachments())
+}
+
+// attachments are the names of the profile's attachments.
+func (c *checker) attachments() (names []string) {
 	for _, a := range c.p.Attachments {
 		names = append(names, a.Name)
 	}
-	c.each(at+".on", "attachment", s.On, names)
+	return names
 }
 
 // insideRoot says why a path of a profile would leave the place.

@@ -326,6 +326,9 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 	} else if a.TooLarge.Do == "refuse" {
 		out = append(out, "What is too large for the volume does not go.")
 	}
+	if a.Unlisted {
+		out = append(out, "It waits there, and is not listed.")
+	}
 	if a.AlsoNeeds != "" {
 		out = append(out, fmt.Sprintf("It must also fit on the %s.", a.AlsoNeeds))
 	}
@@ -416,6 +419,9 @@ func (p *Profile) kitSentences() []string {
 		}
 		if f.Optional {
 			line += ", if you like"
+		}
+		if len(f.Platforms) > 0 {
+			line += ", for games of " + all(f.Platforms, "and")
 		}
 		if f.Why != "" {
 			line += ": " + f.Why

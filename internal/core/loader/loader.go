@@ -155,6 +155,9 @@ func (s *Set) Check(p *Profile) error {
 	for i := range p.Lists {
 		look(at("list", i), p.Lists[i].Platforms, nil)
 	}
+	for i := range p.Kit.Files {
+		look(at("kit.file", i), p.Kit.Files[i].Platforms, nil)
+	}
 	look("first-boot", p.FirstBoot.Platforms, nil)
 	return errors.Join(all...)
 }

@@ -155,6 +155,7 @@ type Accept struct {
 	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
 	TooLarge      TooLarge  `toml:"too-large"`
 	AlsoNeeds     string    `toml:"also-needs-room-on"` // name of an attachment
+	Unlisted      bool      `toml:"unlisted"`           // it waits there, and is no line of the loader's list
 	Why           string    `toml:"why"`
 }
 
@@ -339,6 +340,7 @@ type RecordField struct {
 // A Kit is the loader's own files, which the user supplies.
 type Kit struct {
 	Shown    string    `toml:"shown"`
+	On       []string  `toml:"on"` // names of attachments that it lies on; empty for all
 	Editions []Edition `toml:"edition"`
 	Files    []KitFile `toml:"file"`
 }
@@ -355,8 +357,10 @@ type KitFile struct {
 	From     []string `toml:"from"` // patterns of its name as downloaded
 	Text     string   `toml:"text"` // what is written when the user has none; [Setting]s are set in what there is
 	Editions []string `toml:"editions"`
-	Optional bool     `toml:"optional"`
-	Why      string   `toml:"why"`
+	// Platforms are those whose titles need it; empty for every place.
+	Platforms []string `toml:"platforms"`
+	Optional  bool     `toml:"optional"`
+	Why       string   `toml:"why"`
 }
 
 // A Setting is a value in one of the loader's own files that decides what it

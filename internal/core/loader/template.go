@@ -270,7 +270,9 @@ func (t Template) Shape() string {
 	write = func(nodes []node) {
 		for i := range nodes {
 			switch n := &nodes[i]; {
-			case n.when != nil || n.each:
+			case n.when != nil: // what stands in some names only is left out
+				write(n.otherwise)
+			case n.each:
 				write(n.then)
 			case n.literal != "":
 				b.WriteString(n.literal)

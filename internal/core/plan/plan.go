@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
+	"polytome/internal/core/mend"
 	"polytome/internal/core/shape"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -60,6 +61,8 @@ type Step struct {
 	Merged bool `json:"merged,omitempty"`
 	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
 	Wanted string `json:"wanted,omitempty"`
+	// Mend is set for what mends a finding of the proof.
+	Mend bool `json:"mend,omitempty"`
 	// Last is set for what names files of other steps: it is done only when nothing before it failed.
 	Last bool `json:"last,omitempty"`
 }
@@ -126,7 +129,7 @@ func (p *Plan) Say() string {
 // anew.
 func (p *Plan) Loses() (n int) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged && !s.Mend {
 			n++
 		}
 	}
@@ -190,6 +193,8 @@ type Options struct {
 	// Texts are the contents of files on the place that are made from what is chosen, by their paths
 	// as the place spells them.
 	Texts map[string]string
+	// Mends are what mends findings of the proof.
+	Mends []mend.Mend
 	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
 	KeepIn string
 	// Processors are how many there are to bring files into their shapes.
@@ -222,5 +227,6 @@ func Make(sheet *fit.Sheet, o Options) *Plan {
 	m.updates()
 	m.lists()
 	m.leaving()
+	m.mends()
 	return m.order()
 }

@@ -454,6 +454,7 @@ func (l *Lane) begin(ctx context.Context, i int, opener *source.Opener) (*task, 
 	l.mu.Lock()
 	l.states[i], l.cancels[i] = active, cancel
 	l.mu.Unlock()
+	opener.At = l.to.Open
 	t := &task{l: l, i: i, s: &l.job.Plan.Steps[i], opener: opener, cancel: cancel, began: l.clock()}
 	l.tell(Event{Kind: Began}, i)
 	return t, ctx

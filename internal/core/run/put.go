@@ -90,7 +90,22 @@ func (t *task) giveUp(ctx context.Context, w place.Writer, err error) error {
 // gone on with.
 func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	l, s := t.l, t.s
+	begin := l.to.Create
+	if s.Kind == plan.Replace {
+		begin = l.to.Replace
+	}
+	var w place.Writer
+	if _, resumes := l.to.(place.Resumer); s.Make.OnPlace() && s.Make.Shape == shape.Whole && !resumes {
+		// the first write may have the place opened anew, and what was opened of it before would be closed
+		var err error
+		if w, err = begin(ctx, s.Path, s.Make.Size); err != nil {
+			return nil, err
+		}
+	}
 	src, err := t.opener.Make(ctx, s.Make)
+	if err != nil && w != nil {
+		return nil, errors.Join(err, w.Abort())
+	}
 	if errors.Is(err, shape.ErrNotNeeded) {
 		return nil, nil // it turned out shorter than it might have been
 	}
@@ -104,13 +119,10 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 			return f, err
 		}
 	}
-	begin := l.to.Create
-	if s.Kind == plan.Replace {
-		begin = l.to.Replace
-	}
-	w, err := begin(ctx, s.Path, src.Size())
-	if err != nil {
-		return nil, err
+	if w == nil {
+		if w, err = begin(ctx, s.Path, src.Size()); err != nil {
+			return nil, err
+		}
 	}
 	return t.copy(ctx, src, w, func(block) (int64, error) { return 0, nil })
 }

@@ -22,7 +22,7 @@ var (
 
 // turnOf is the turn of the disk that the source of a step lies on.
 func turnOf(s *plan.Step) turn {
-	if s.Make == nil || s.Make.Source.Path == "" {
+	if s.Make == nil || s.Make.Source.Path == "" || s.Make.OnPlace() {
 		return nil
 	}
 	device, ok := folder.Device(s.Make.Source.Path)

@@ -32,13 +32,16 @@ func (e *SourceError) Error() string {
 func (e *SourceError) Unwrap() error { return e.Err }
 
 // fromSource opens what a shape is made of, as it is.
-func fromSource(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+func fromSource(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	if s.OnPlace() {
+		return w.Placed(ctx, s.Source.Path)
+	}
 	return w.Open(&s.Source)
 }
 
 // partOf opens the run of bytes of its source that a spec tells.
-func partOf(_ context.Context, w Whence, s *Spec) (place.Content, error) {
-	c, err := w.Open(&s.Source)
+func partOf(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	c, err := fromSource(ctx, w, s)
 	if err != nil {
 		return nil, err
 	}

@@ -14,8 +14,8 @@ var fitted = Kind{
 	Told: "brought to size from %s",
 	Says: func(l, _ string) string { return l + " shows pictures of another size" },
 	Rate: func(*Spec) int64 { return 1 << 20 },
-	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
-		c, err := w.Open(&s.Source)
+	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+		c, err := fromSource(ctx, w, s)
 		if err != nil {
 			return nil, err
 		}

@@ -32,6 +32,7 @@ const (
 	Sheet   Name = "sheet"    // a cue sheet or playlist with the names that its files get
 	Written Name = "written"  // made from a template
 	Fitted  Name = "fitted"   // a picture brought to size
+	Set     Name = "set"      // a text with some values set in it
 )
 
 // A Spec is all that is needed to make the bytes of one file. It is plain data.
@@ -59,10 +60,25 @@ type With struct {
 	Compress bool `json:"compress,omitempty"`
 	// Used is where the disc itself says which of its sectors it uses.
 	Used title.Used `json:"used,omitzero"`
+	// Placed is set where the source is a file of the place itself, by its path there.
+	Placed bool `json:"placed,omitempty"`
+	// Values are those that are set in a text.
+	Values []Value `json:"values,omitempty"`
 	// Label is the volume identifier of an image that is made, and UDF whether it has that filesystem too.
 	Label string `json:"label,omitempty"`
 	UDF   bool   `json:"udf,omitempty"`
 }
+
+// A Value is one that is set in a text; see [settings.Set].
+type Value struct {
+	Syntax  string `json:"syntax,omitempty"`
+	Section string `json:"section,omitempty"`
+	Key     string `json:"key"`
+	Value   string `json:"value"`
+}
+
+// OnPlace reports whether the source is a file of the place that is written to.
+func (s *Spec) OnPlace() bool { return s.With != nil && s.With.Placed }
 
 // A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
 // digits. It is known only when they are read.
@@ -83,6 +99,8 @@ type Renamed struct {
 type Whence interface {
 	// Open opens a file of this computer, or what lies in an archive or image.
 	Open(f *title.File) (place.Content, error)
+	// Placed opens a file of the place that is written to.
+	Placed(ctx context.Context, path string) (place.Content, error)
 	// Ongoing is what a shape keeps between the files that it makes of one source, such as the parts
 	// of a stream; nil at first. It is closed when another source's turn comes.
 	Ongoing() *Ongoing
@@ -139,7 +157,7 @@ type Kind struct {
 }
 
 // All are all shapes.
-var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted}
+var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted, &set}
 
 // Of is what is known of a shape; nil for one that there is not.
 func Of(n Name) *Kind {

@@ -24,6 +24,8 @@ import (
 type Opener struct {
 	Passwords []string // tried on encrypted archives
 	Allowed   []string // archives that may be much larger inside than outside, by their paths
+	// At is the place that is written to; nil where there is none.
+	At func(ctx context.Context, path string) (place.Content, error)
 
 	inside  *container.Container
 	of      title.File // the file that it is of
@@ -61,6 +63,12 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (place.Content, error)
 	}
 	c, err := k.Open(ctx, o, s)
 	var se *shape.SourceError
+	if s.OnPlace() && (errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrBusy)) { // it is the place that has gone, and may come back
+		if errors.As(err, &se) {
+			return nil, se.Err
+		}
+		return nil, err
+	}
 	if err != nil && !errors.As(err, &se) && !errors.Is(err, shape.ErrNotNeeded) && ctx.Err() == nil {
 		err = &shape.SourceError{Path: s.Source.Called(), Err: err}
 	}
@@ -74,6 +82,14 @@ func (o *Opener) Open(f *title.File) (place.Content, error) {
 		return nil, &shape.SourceError{Path: f.Called(), Err: err}
 	}
 	return c, nil
+}
+
+// Placed opens a file of the place that is written to.
+func (o *Opener) Placed(ctx context.Context, path string) (place.Content, error) {
+	if o.At == nil {
+		return nil, errors.New("it is made of a file of the place, and none is written to")
+	}
+	return o.At(ctx, path)
 }
 
 func (o *Opener) open(f *title.File) (place.Content, error) {
@@ -111,7 +127,7 @@ func (o *Opener) open(f *title.File) (place.Content, error) {
 
 // Unchanged says whether the source files of what is wanted are still what was planned with.
 func Unchanged(s *shape.Spec) error {
-	if s == nil {
+	if s == nil || s.OnPlace() { // the step itself looks at the place
 		return nil
 	}
 	if s.Source.Path != "" {

@@ -66,7 +66,11 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 			} else {
 				assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the room is what was foretold")
 			}
-			audit, err := again.Proof(ctx)
+			for _, own := range []string{"bellows/start.bin", "gantry/start.bin", "tools/mica/start.app", "tools/mica/about.xml", "tools/mica/badge.png"} { // what the user supplies
+				coretest.Write(t, stick, own, []byte("the loader's own"))
+			}
+			coretest.Write(t, stick, "system/images/dulcimer-one.rom", demo.SystemImage(1, 256<<10))
+			audit, err := again.Proof(ctx, proof.Inside)
 			require.NoError(t, err)
 			for _, f := range audit.Findings {
 				assert.Equal(t, proof.Remark, f.Grade, "%s: %s", f.Path, f.Say)

@@ -53,7 +53,7 @@ func TestADriveIsAPlaceLikeAnyOther(t *testing.T) {
 	s = w.look(0)
 	assert.True(t, s.Plan().Empty(), "what is there is not put again")
 	assert.Less(t, s.Facts.Free, before)
-	report, err := s.Proof(context.Background())
+	report, err := s.Proof(context.Background(), "")
 	require.NoError(t, err)
 	for _, u := range report.Unchecked {
 		assert.NotContains(t, u, "one piece")

@@ -15,9 +15,9 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/mend"
 	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
@@ -161,8 +161,8 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 			s.changed = s.findChanged(ctx)
 			maps.Copy(s.changed, s.strange)
 		}
-		if len(s.found)+len(s.changed) > 0 {
-			c.Found, c.Changed = s.found, s.changed
+		if changed := s.withDamaged(); len(s.found)+len(changed) > 0 {
+			c.Found, c.Changed = s.found, changed
 			s.Sheet = fit.Judge(c)
 		}
 		if s.texts == nil {
@@ -172,6 +172,25 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		s.Notes = append(s.Notes, fmt.Sprintf("%s is away (%v). What is shown was on it at %s.", s.Config.Name, s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
 	}
 	s.Choose(b, n)
+}
+
+// withDamaged are the files that only look like a title's: those that were found so, and those that the user wants to be put again.
+func (s *Survey) withDamaged() map[string]bool {
+	out := s.changed
+	for i := range s.Config.Mends {
+		m := &s.Config.Mends[i]
+		k := slices.IndexFunc(s.There, func(e place.Entry) bool { return m.Do == mend.Put && e.Path == m.Path })
+		if k < 0 || m.Changed(s.There[k].Size, s.There[k].Modified) {
+			continue
+		}
+		if len(out) == len(s.changed) {
+			if out = maps.Clone(s.changed); out == nil {
+				out = map[string]bool{}
+			}
+		}
+		out[m.Path] = true
+	}
+	return out
 }
 
 // kase is what the verdicts depend on, but for the trees.
@@ -226,6 +245,16 @@ func (s *Survey) Choose(b *bench.Bench, n int) {
 	s.Sheet.Choose(b.Wanted(n, s.Titles))
 }
 
+// Rejudge judges the titles anew after the place was set up otherwise: what may be written over, and what leaves. The listing stays.
+func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
+	s.Config = b.Places[n]
+	if err := s.profiles(b); err != nil {
+		return err
+	}
+	s.judge(ctx, b, n)
+	return nil
+}
+
 // Put takes over the choice of one title.
 func (s *Survey) Put(b *bench.Bench, n, title int) {
 	road := s.Config.Road
@@ -269,7 +298,7 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates, Processors: runtime.GOMAXPROCS(0)})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates, Mends: s.Config.Mends, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")
@@ -306,43 +335,4 @@ func (s *Survey) PlanTime(p *plan.Plan) pace.Range {
 	r := s.Pace().Of(p.Files, p.Bytes).Beside(shaping(p.Shaping))
 	others := len(p.Steps) - p.Files
 	return r.Plus(s.Pace().Of(others, 0))
-}
-
-// Proofs audit the place as it is now for each of its loaders, and look for what was promised.
-func (s *Survey) Proof(ctx context.Context) (*proof.Report, error) {
-	return s.ProveAgainst(ctx, s.Promises())
-}
-
-// Promises are what is to be on the place, by loader.
-func (s *Survey) Promises() [][]proof.Promise {
-	out := make([][]proof.Promise, len(s.Profiles))
-	for i, p := range s.Profiles {
-		out[i] = proof.Promises(s.Sheet, p)
-	}
-	return out
-}
-
-// ProveAgainst audits the place, and looks for what was promised.
-func (s *Survey) ProveAgainst(ctx context.Context, promises [][]proof.Promise) (*proof.Report, error) {
-	p, err := s.Open()
-	if err != nil {
-		return nil, err
-	}
-	if s.onePiece() {
-		p = withPieces(ctx, p, s.dir)
-	}
-	defer p.Close()
-	var all *proof.Report
-	for i, profile := range s.Profiles {
-		r, err := proof.Audit(ctx, p, profile, s.set, s.Config.Road, promises[i])
-		if err != nil {
-			return nil, err
-		}
-		if all == nil {
-			all = r
-		} else {
-			all.Join(r)
-		}
-	}
-	return all, nil
 }

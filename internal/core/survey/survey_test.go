@@ -87,7 +87,7 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 		if !again.Plan().Empty() || again.Sheet.Free() < 0 {
 			t.Fatalf("a second plan: %v, %d free", again.Plan().Steps, again.Sheet.Free())
 		}
-		audit, err := s.Proof(ctx)
+		audit, err := s.Proof(ctx, "")
 		must(t, err)
 		for _, f := range audit.Findings {
 			if f.Title != "" {
@@ -154,7 +154,7 @@ func TestWrongPlacesAndProfiles(t *testing.T) {
 	b.Places = []bench.Place{{At: dir, Loader: "rowan", Road: "pigeon", As: "fat32"}}
 	s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
-	r, err := s.Proof(ctx)
+	r, err := s.Proof(ctx, "")
 	require.NoError(t, err)
 	assert.Contains(t, r.Findings[0].Say, "does not read from pigeon")
 }

@@ -40,6 +40,8 @@ type Title struct {
 	// Archive is the ending, with its dot, of the archive that the title's file
 	// is packed in; "" for a title that lies open.
 	Archive string `json:"archive,omitempty"`
+	// Ending is what the file's copies end in, with the dot, where the file itself ends otherwise than its platform's do; else "".
+	Ending string `json:"ending,omitempty"`
 	// Among is how many titles lie in that archive, 0 for one.
 	Among int `json:"among,omitempty"`
 	// Encrypted is set for an archive that cannot be looked into without a password.

@@ -22,10 +22,44 @@ import (
 
 // A Rule is how a picture is wanted.
 type Rule struct {
-	Width, Height int    // of the box, in pixels
-	Fit           string // inside: as large as the box allows; exact: fills the box, with bars; cut: fills it, cut at the sides
-	Format        string // jpg or png
-	Largest       int64  // bytes that the file may have; 0 for any number
+	Width   int    `toml:"width"`             // of the box, in pixels
+	Height  int    `toml:"height"`            // of the box, in pixels
+	Fit     string `toml:"fit"`               // inside: as large as the box allows; exact: fills the box, with bars; cut: fills it, cut at the sides
+	Format  string `toml:"format"`            // jpg or png
+	Largest int64  `toml:"largest,omitempty"` // bytes that the file may have; 0 for any number
+}
+
+// A Size is what a picture's file says of it.
+type Size struct {
+	Width, Height int    // in pixels
+	Format        string // jpg, png, gif, bmp or webp
+}
+
+// Measure reads the size and format of a picture, and nothing else of it.
+func Measure(source io.Reader) (Size, error) {
+	head, format, err := image.DecodeConfig(source)
+	if err != nil {
+		return Size{}, fmt.Errorf("it is no picture that can be read: %w", err)
+	}
+	if format == "jpeg" {
+		format = "jpg"
+	}
+	return Size{head.Width, head.Height, format}, nil
+}
+
+// Off says in what a picture is not as the rule wants it, "" for nothing. It has so many bytes.
+func (r *Rule) Off(s Size, bytes int64) string {
+	switch {
+	case s.Format != r.Format:
+		return fmt.Sprintf("it is a %s picture, and %s is wanted", s.Format, r.Format)
+	case r.Fit == "inside" && (s.Width > r.Width || s.Height > r.Height):
+		return fmt.Sprintf("it has %d x %d pixels, and at most %d x %d are wanted", s.Width, s.Height, r.Width, r.Height)
+	case r.Fit != "inside" && r.Width > 0 && r.Height > 0 && (s.Width != r.Width || s.Height != r.Height):
+		return fmt.Sprintf("it has %d x %d pixels, and %d x %d are wanted", s.Width, s.Height, r.Width, r.Height)
+	case r.Largest > 0 && bytes > r.Largest:
+		return fmt.Sprintf("it has %d bytes, and at most %d are wanted", bytes, r.Largest)
+	}
+	return ""
 }
 
 // maxPixels is how many pixels a source may have: what is larger is no cover, and would take

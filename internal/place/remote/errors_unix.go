@@ -7,4 +7,5 @@ import "syscall"
 const (
 	errRefused = syscall.ECONNREFUSED
 	errNoRoute = syscall.EHOSTUNREACH
+	errNoNet   = syscall.ENETUNREACH
 )

@@ -5,4 +5,5 @@ import "golang.org/x/sys/windows"
 const (
 	errRefused = windows.WSAECONNREFUSED
 	errNoRoute = windows.WSAEHOSTUNREACH
+	errNoNet   = windows.WSAENETUNREACH
 )

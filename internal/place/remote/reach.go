@@ -52,6 +52,15 @@ func Unreachable(host string, port int, what string, err error) error {
 	return fmt.Errorf("%w: %s (%w)", place.ErrGone, say, err)
 }
 
+// IsRefused reports whether a machine is there on which nothing listens at a port.
+func IsRefused(err error) bool { return errors.Is(err, errRefused) }
+
+// IsNoRoute reports whether nobody answered in the network of an address, or a router said that it knows no way.
+func IsNoRoute(err error) bool { return errors.Is(err, errNoRoute) }
+
+// IsNoWay reports whether this computer has no network at all in which an address would be.
+func IsNoWay(err error) bool { return errors.Is(err, errNoNet) }
+
 // A Deadlined is a connection on which nothing may stall: what is read or written has to come on within a time.
 type Deadlined struct {
 	net.Conn

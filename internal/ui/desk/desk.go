@@ -13,13 +13,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/hookup"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
+	"polytome/internal/netcards"
 )
 
 // A Desk is the shared state. Only the interface's own goroutine touches it.
@@ -49,10 +50,10 @@ type Desk struct {
 	Question *Question
 	Unsound  int // titles with a fault
 
-	Surveys survey.Board    // by place; nil until looked at
-	Trouble []error         // by place: why it could not be looked at
-	Lanes   []*Lane         // by place: its run, nil for none yet
-	Proofs  []*proof.Report // by place; nil until made
+	Surveys survey.Board // by place; nil until looked at
+	Trouble []error      // by place: why it could not be looked at
+	Lanes   []*Lane      // by place: its run, nil for none yet
+	Proofs  []Proved     // by place
 	Proving []bool
 
 	// Sharing is homes that are proposed and not taken over yet, nil for none.
@@ -68,9 +69,16 @@ type Desk struct {
 	DrivesSeen int
 	Images     []string
 
+	// Cards is where interfaces are found; HookUp how everything is joined, nil until looked at; Testing the links under test.
+	Cards   netcards.System
+	HookUp  *hookup.HookUp
+	Testing map[int]bool
+
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
 
+	looking        bool            // at the links
+	lookComes      bool            // the links are looked at again in a while
 	plain          map[string]bool // what was said of plain connections
 	offered        bool            // runs that were broken off were asked about
 	defaultRate    int64           // bytes a second, for places without a rate
@@ -95,7 +103,7 @@ type Desk struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
 	_, err := os.Stat(b.File())
-	d := &Desk{System: drives.Here, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
+	d := &Desk{System: drives.Here, Cards: netcards.Here, Testing: map[int]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
 }
@@ -106,7 +114,7 @@ func (d *Desk) resize() {
 	d.Surveys = make([]*survey.Survey, n)
 	d.Trouble = make([]error, n)
 	d.Lanes = make([]*Lane, n)
-	d.Proofs = make([]*proof.Report, n)
+	d.Proofs = make([]Proved, n)
 	d.Proving = make([]bool, n)
 	d.planning = make([]planning, n)
 	d.Place = max(0, min(d.Place, n-1))

@@ -10,7 +10,6 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/plan"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
@@ -296,7 +295,7 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
 	l := &Lane{Name: b.Config.Name, Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
 		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
-	d.Lanes[n], d.Proofs[n] = l, nil
+	d.Lanes[n], d.Proofs[n] = l, Proved{}
 	out := make(chan RunMsg, 64)
 	tell := func(m RunMsg) {
 		m.Place, m.lane, m.next = n, l, out
@@ -380,8 +379,20 @@ func (d *Desk) SetRun(m RunMsg) tea.Cmd {
 		return follow(m.next)
 	}
 	m.lane.Report = m.Report
-	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place), d.LookBack()}
-	if m.lane.learns && d.Bench.Places[m.Place].Learn(m.Report) {
+	if c := d.Bench.Places[m.Place].Cable; c != nil {
+		d.Notice = fmt.Sprintf("When you are done with %s: set the addresses of the cable back; H says what they were.", d.Bench.Places[m.Place].Name)
+	}
+	place := &d.Bench.Places[m.Place]
+	mended := len(place.Mends) > 0 && d.Surveys[m.Place] != nil && place.Mended(d.Surveys[m.Place].Mended(m.lane.Plan, m.Report))
+	ticked := len(place.Ticked) > 0 && m.Report.Put+m.Report.Moved+m.Report.Removed > 0
+	if ticked { // the console wants to be told of what is new
+		place.Ticked = nil
+	}
+	if mended && d.Surveys[m.Place] != nil {
+		d.Surveys[m.Place].Choose(d.Bench, m.Place)
+	}
+	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place, ""), d.LookBack()}
+	if m.lane.learns && place.Learn(m.Report) || mended || ticked {
 		cmds = append(cmds, d.save())
 	}
 	return tea.Batch(cmds...)
@@ -408,40 +419,4 @@ func (d *Desk) StopRuns() {
 			l.Stop()
 		}
 	}
-}
-
-// A ProofMsg is the audit of a place.
-type ProofMsg struct {
-	Place   int
-	Report  *proof.Report
-	Err     error
-	changes int
-}
-
-// StartProof audits a place in the background.
-func (d *Desk) StartProof(n int) tea.Cmd {
-	s := d.Surveys[n]
-	if s == nil || d.Proving[n] {
-		return nil
-	}
-	d.Proving[n] = true
-	look, ctx, changes := *s, d.Ctx, d.changes
-	promises := look.Promises()
-	return func() tea.Msg {
-		r, err := look.ProveAgainst(ctx, promises)
-		return ProofMsg{n, r, err, changes}
-	}
-}
-
-// SetProof takes over an audit.
-func (d *Desk) SetProof(m ProofMsg) {
-	if m.changes != d.changes {
-		return
-	}
-	d.Proving[m.Place] = false
-	if m.Err != nil {
-		d.Notice = m.Err.Error()
-		return
-	}
-	d.Proofs[m.Place] = m.Report
 }

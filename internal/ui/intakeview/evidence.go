@@ -52,9 +52,14 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		}
 		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
 		lines = append(lines, m.files(t, w, tt, &d)...)
+		room := 0 // what was read takes as much as it needs, so that the place it was read in has the rest
+		for _, e := range d.Evidence {
+			room = max(room, style.Width(style.Clean(e.Value)))
+		}
+		room = min(room+1, 44, w-38)
 		for _, e := range d.Evidence {
 			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, labels))+
-				t.Paint(t.Text, t.Pad(style.Clean(e.Value), min(44, w-38)))+t.Paint(t.Dim, " from "+style.Clean(e.From)))
+				t.Paint(t.Text, t.Pad(style.Clean(e.Value), room))+t.Paint(t.Dim, t.Clip(" from "+style.Clean(e.From), w-labels-1-room)))
 		}
 	}
 	return t.Block(lines, w, h)

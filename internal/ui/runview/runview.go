@@ -105,8 +105,18 @@ func (m *Model) Work() tea.Cmd {
 // Refresh takes over changed state.
 func (m *Model) Refresh() {}
 
-// SetFilter does nothing: steps are shown in their order, all of them.
-func (m *Model) SetFilter(string) {}
+// SetFilter goes to the step that has the words: all are shown, in their order.
+func (m *Model) SetFilter(f string) {
+	if f == "" {
+		return
+	}
+	for i, s := range m.plan().Steps {
+		if desk.HasWords(s.Path, f) {
+			m.part, m.follow, m.steps.Cursor = steps, false, i
+			return
+		}
+	}
+}
 
 // Escape goes back to the lanes.
 func (m *Model) Escape() bool {

@@ -120,7 +120,7 @@ func lines(s *survey.Survey, sheet *fit.Sheet, p *plan.Plan) []line {
 			if step.Kind == plan.Replace {
 				st = replaced
 			}
-			if step.Make.Shape == shape.Written || step.Make.Shape == shape.Fitted || step.Make.Shape == shape.Sheet {
+			if step.Make.Shape == shape.Written || step.Make.Shape == shape.Fitted || step.Make.Shape == shape.Set || step.Make.Shape == shape.Sheet {
 				st = written
 			}
 			rule := step.Why

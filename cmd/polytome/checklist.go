@@ -1,0 +1,129 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/survey"
+)
+
+func checklistCommand() *cobra.Command {
+	w := &work{picked: -1}
+	var ticks []int
+	cmd := &cobra.Command{
+		Use:   "checklist",
+		Short: "Say what to do at the console, as plain text with boxes to tick",
+		Long: `Checklist says what is to be done at the console after a place was filled: by what its loader's profile says, and by what was done there last: filled for the
+first time or added to, covers put or not, over a direct cable or not. Ticks are kept on the bench until the next run.`,
+		Example: `  polytome checklist --bench season.toml
+  polytome checklist --bench season.toml --place 'North stick' --tick 1 --tick 2
+  polytome checklist --loader rowan --to /media/stick > checklist.txt`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			b, err := w.open(false)
+			if err != nil {
+				return err
+			}
+			if len(ticks) > 0 && (w.bench == "" || w.picked < 0) {
+				return usageError{errors.New("--tick needs --bench and --place: there the ticks are kept")}
+			}
+			set, err := known()
+			if err != nil {
+				return err
+			}
+			runs, note := openJournal()
+			if note != nil {
+				fmt.Fprintf(cmd.ErrOrStderr(), "polytome: %v\n", note)
+			}
+			defer runs.Close()
+			var partial bool
+			first := true
+			for n := range b.Places {
+				if w.picked >= 0 && n != w.picked {
+					continue
+				}
+				s, err := survey.Take(cmd.Context(), b, n, nil, survey.Options{Set: set})
+				if err == nil && s.Away != nil {
+					err = s.Away
+				}
+				if err != nil {
+					if len(b.Places) == 1 || w.picked >= 0 {
+						return err
+					}
+					fmt.Fprintf(cmd.ErrOrStderr(), "polytome: left out: %v\n", err)
+					partial = true
+					continue
+				}
+				p := s.Prover(b, n, proof.Names, nil)
+				p.Journal = runs
+				r, err := p.Prove(cmd.Context())
+				if err != nil {
+					return err
+				}
+				if err := tick(b, n, w.bench, r.Checklist, ticks); err != nil {
+					return err
+				}
+				if w.asJSON {
+					if err := printJSON(cmd.OutOrStdout(), checklistOf(&b.Places[n], r.Checklist)); err != nil {
+						return err
+					}
+					continue
+				}
+				if !first {
+					fmt.Fprintln(cmd.OutOrStdout())
+				}
+				first = false
+				fmt.Fprint(cmd.OutOrStdout(), proof.ChecklistText(b.Places[n].Name, r.Checklist, survey.Ticked(&b.Places[n])))
+			}
+			if partial {
+				return errPartial
+			}
+			return nil
+		},
+	}
+	w.flags(cmd)
+	cmd.Flags().IntSliceVar(&ticks, "tick", nil, "tick this line off, or take its tick away (may be given several times)")
+	return cmd
+}
+
+// A ticked line is one of a checklist, with whether it was ticked off.
+type tickedLine struct {
+	Say  string `json:"say"`
+	Done bool   `json:"done"`
+}
+
+func checklistOf(p *bench.Place, lines []string) map[string]any {
+	out := []tickedLine{}
+	for _, l := range lines {
+		out = append(out, tickedLine{l, slices.Contains(p.Ticked, l)})
+	}
+	return map[string]any{"place": p.Name, "checklist": out}
+}
+
+// tick ticks lines off, and keeps that on the bench.
+func tick(b *bench.Bench, n int, file string, lines []string, ticks []int) error {
+	if len(ticks) == 0 {
+		return nil
+	}
+	fresh, err := bench.Load(file)
+	if err != nil {
+		return err
+	}
+	if err := fresh.Hold(stateDir()); err != nil {
+		return err
+	}
+	defer fresh.Release()
+	for _, k := range ticks {
+		if k < 1 || k > len(lines) {
+			return usageError{fmt.Errorf("--tick: there is no line %d; the checklist has %d", k, len(lines))}
+		}
+		fresh.Places[n].Tick(lines[k-1])
+	}
+	b.Places[n].Ticked = fresh.Places[n].Ticked
+	return fresh.Save()
+}

@@ -1,0 +1,191 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/proof"
+	"polytome/internal/demo"
+)
+
+func TestAStickFilledByHandIsProvedAndMended(t *testing.T) {
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	at := w.Pocket()
+	before := tree(t, at)
+	status, out, stderr := polytome(t, "proof", at, "--as", "fat32")
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, stderr, "proved for Bellows and Mica, as there is", "it is found out whose place it is")
+	assert.Contains(t, out, "Proof: Bellows and Mica will list 5 titles, and start 1 of them.")
+	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it has the mark of a second copy")
+	assert.Contains(t, out, "at the console: it will be chosen in the list, and not start")
+	assert.Contains(t, out, "-> give it the name that the sheet tells (--mend --only half)")
+	assert.Contains(t, out, "Left alone, as no loader knows them: who has it.txt.")
+	assert.Equal(t, before, tree(t, at), "nothing is written without --mend")
+
+	status, out, _ = polytome(t, "proof", at, "--as", "fat32", "--mend", "--dry-run")
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "rename Titles/Weir Keeper/weir.cue to Titles/Weir Keeper/Weir Keeper.cue")
+	assert.Contains(t, out, "Nothing was written.")
+	assert.Equal(t, before, tree(t, at))
+
+	_, out, stderr = polytome(t, "proof", at, "--as", "fat32", "--mend", "--only", "kit")
+	assert.Contains(t, out, "2 renamed", stderr)
+	assert.Contains(t, out, "Since the proof before: 2 mended.")
+	assert.FileExists(t, filepath.Join(at, "bellows", "start.bin"))
+	assert.FileExists(t, filepath.Join(at, "Titles", "Weir Keeper", "weir.cue"), "only the kind that was asked for")
+	status, out, stderr = polytome(t, "proof", at, "--as", "fat32", "--mend", "--json")
+	assert.Equal(t, statusPartial, status, stderr)
+	var r proof.Report
+	require.NoError(t, lastJSON(out, &r))
+	assert.Len(t, r.Listed, 8)
+	assert.Equal(t, 6, r.Starts())
+	for _, f := range r.Findings {
+		assert.Empty(t, f.Mends, "%s %s: all that could be mended is", f.Path, f.Say)
+	}
+	require.NoError(t, os.RemoveAll(filepath.Join(at, "Titles", "Ebb Choir")))
+	require.NoError(t, os.RemoveAll(filepath.Join(at, "skua")))
+	status, out, stderr = polytome(t, "proof", at, "--as", "fat32", "--full")
+	assert.Zero(t, status, "exit status 0 when nothing is wrong: %s%s", out, stderr)
+	assert.NotContains(t, out, "FAULT")
+}
+
+// lastJSON reads the last JSON value of an output.
+func lastJSON(out string, v any) error {
+	var last json.RawMessage
+	for d := json.NewDecoder(strings.NewReader(out)); d.More(); {
+		if err := d.Decode(&last); err != nil {
+			return err
+		}
+	}
+	return json.Unmarshal(last, v)
+}
+
+func TestADamagedGameIsPutAgainFromTheSources(t *testing.T) {
+	w := world(t)
+	stick := filepath.Join(t.TempDir(), "stick")
+	require.NoError(t, os.MkdirAll(stick, 0o755))
+	fill := []string{"--from", w.Shelf, "--loader", "plover", "--to", stick, "--as", "fat32", "--room", "8GiB"}
+	_, _, stderr := polytome(t, append([]string{"fill"}, fill...)...)
+	require.NoError(t, os.MkdirAll(filepath.Join(stick, "system", "images"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(stick, "system", "images", "dulcimer-one.rom"), demo.SystemImage(1, 256<<10), 0o644))
+	prog := filepath.Join(stick, "packages", "Quillwork", "start.prog")
+	require.FileExists(t, prog, stderr)
+	require.NoError(t, os.Truncate(prog, 0))
+	status, out, _ := polytome(t, append([]string{"proof"}, fill...)...)
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "Quillwork")
+	assert.Contains(t, out, "DOES NOT START")
+	status, out, stderr = polytome(t, append([]string{"proof", "--mend"}, fill...)...)
+	info, err := os.Stat(prog)
+	require.NoError(t, err)
+	assert.Positive(t, info.Size(), "%d %s%s", status, out, stderr)
+	assert.NotContains(t, out[len(out)/2:], "DOES NOT START")
+}
+
+func TestAMissingHalfIsFetched(t *testing.T) {
+	w := world(t)
+	stick := t.TempDir()
+	fill := []string{"--from", w.Shelf, "--loader", "bellows", "--to", stick, "--as", "fat32", "--room", "8GiB"}
+	_, _, stderr := polytome(t, append([]string{"fill"}, fill...)...)
+	found, err := filepath.Glob(filepath.Join(stick, "Titles", "*", "*.bin"))
+	require.NoError(t, err)
+	require.NotEmpty(t, found, stderr)
+	require.NoError(t, os.Remove(found[0]))
+	_, out, _ := polytome(t, append([]string{"proof"}, fill...)...)
+	assert.Contains(t, out, "DOES NOT START")
+	assert.Contains(t, out, "here again from your games (--mend --only half)")
+	_, out, stderr = polytome(t, append([]string{"proof", "--mend", "--only", "half"}, fill...)...)
+	assert.FileExists(t, found[0], out+stderr)
+	_, out, _ = polytome(t, append([]string{"proof"}, fill...)...)
+	assert.NotContains(t, out, "DOES NOT START")
+}
+
+func TestNamesOnAPlaceCannotSteerTheTerminal(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "FULL"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "FULL", "VSP-20417 - a\x1b[31mb.iso"), nil, 0o644))
+	for _, more := range [][]string{nil, {"--mend", "--dry-run"}, {"--mend"}} {
+		_, out, stderr := polytome(t, append([]string{"proof", dir, "--loader", "rowan", "--as", "fat32"}, more...)...)
+		assert.NotContains(t, out+stderr, "\x1b")
+		assert.Contains(t, out, "VSP-20417")
+	}
+}
+
+func TestWhatTheProofRefuses(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "holiday.jpg"), nil, 0o644))
+	status, _, stderr := polytome(t, "proof", dir)
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "is no place of any loader that is known")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "ROWANN"), 0o755))
+	status, _, stderr = polytome(t, "proof", dir)
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is nearly right; missing is ROWAN/rowan.run")
+	for _, args := range [][]string{
+		{"proof", dir, "--full", "--quick"}, {"proof", dir, "--only", "kit"}, {"proof", dir, "--mend", "--only", "nonsense"}, {"proof", dir, "--bench", "x.toml"}, {"proof", "a", "--to", "b"}, {"proof"},
+		{"checklist", "--tick", "1", "--loader", "rowan", "--to", dir}, {"hosts", "cable"},
+	} {
+		status, _, stderr := polytome(t, args...)
+		assert.Equal(t, statusUsage, status, "%v: %s", args, stderr)
+	}
+	status, _, stderr = polytome(t, "proof", filepath.Join(dir, "nowhere"), "--loader", "rowan")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "nowhere")
+}
+
+func TestTheChecklistSaysWhatWasDone(t *testing.T) {
+	w := world(t)
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	b.Places = []bench.Place{{Name: "Pipit stick", At: filepath.Join(t.TempDir(), "stick"), Loader: "bellows", Road: "usb", As: "fat32", Room: 8 << 30, Everything: true}}
+	require.NoError(t, os.MkdirAll(b.Places[0].At, 0o755))
+	require.NoError(t, b.Save())
+	out := ok(t, "checklist", "--bench", w.Bench)
+	assert.Equal(t, "At the console: Pipit stick\n\n[ ] 1. Plug the stick into the Pipit Mini before you switch it on.\n", out, "nothing was put yet")
+	_, _, said := polytome(t, "fill", "--bench", w.Bench)
+	out = ok(t, "checklist", "--bench", w.Bench)
+	assert.Contains(t, out, "the first time takes longer", said)
+	assert.Contains(t, out, "Turn to the last page to see what was added")
+	out = ok(t, "checklist", "--bench", w.Bench, "--place", "Pipit stick", "--tick", "1")
+	assert.Contains(t, out, "[x] 1.")
+	assert.Contains(t, ok(t, "checklist", "--bench", w.Bench), "[x] 1.", "the tick is kept")
+	status, _, stderr := polytome(t, "checklist", "--bench", w.Bench, "--place", "Pipit stick", "--tick", "9")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "there is no line 9")
+}
+
+func TestHostsOfABench(t *testing.T) {
+	w := world(t)
+	disk := filepath.Join(w.Dir, "console")
+	require.NoError(t, os.MkdirAll(filepath.Join(disk, "hd1", "gantry"), 0o755))
+	at := stand(t, "corvane", disk) + "hd1"
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	b.Places = append(b.Places, bench.Place{Name: "Corvane", At: at, Loader: "gantry", Road: "ftp"})
+	require.NoError(t, b.Save())
+	out := ok(t, "hosts", "--bench", w.Bench)
+	assert.Contains(t, out, "North stick (Vesper, Rowan)\n  road     usb: carried by hand")
+	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  road     ftp: this computer itself")
+	assert.Contains(t, out, "answers on port")
+	assert.Contains(t, out, "must be  the Corvane, with its FTP server running")
+	out = ok(t, "hosts", "cable", "--bench", w.Bench, "--place", "Corvane", "--interface", "lo", "--system", "windows")
+	assert.Contains(t, out, "Set on this computer:")
+	assert.Contains(t, out, "255.255.255.0")
+	assert.Contains(t, out, "Afterwards, set back:")
+	status, out, _ := polytome(t, "hosts", "--bench", w.Bench, "--place", "Corvane")
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "this computer is not in the network of the cable yet")
+	out = ok(t, "hosts", "cable", "--bench", w.Bench, "--place", "Corvane", "--back")
+	assert.Contains(t, out, "Corvane is "+at+" again.")
+	status, _, stderr := polytome(t, "hosts", "cable", "--bench", w.Bench, "--place", "North stick")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "only a place over a network is joined by a cable")
+}

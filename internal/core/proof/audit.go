@@ -1,0 +1,139 @@
+package proof
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/mend"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// A Promise is a title that the user wants on the place, and where.
+type Promise struct {
+	Label string
+	Path  string
+	Size  int64 // in bytes; negative for a text that may be changed by hand
+	Key   string
+}
+
+// Options are what an audit needs beside the place and its loaders.
+type Options struct {
+	Road  string
+	Depth Depth // "" for the usual one of the road
+	// Promises are what is to be here, by loader; nil for nothing.
+	Promises func(of *loader.Profile) []Promise
+	// Source finds the title of the user's games of which a file goes to a path, and all of its files; nil where no games are known.
+	Source func(of *loader.Profile, path string) (files []Promise, ok bool)
+	// Situation is what the bench did here; see [loader.Situations].
+	Situation []string
+	// NoCovers says that none are wanted.
+	NoCovers bool
+}
+
+// Audit reads a place as the loaders would. What cannot be read is told, and the rest goes on.
+func Audit(ctx context.Context, p place.Place, profiles []*loader.Profile, set *loader.Set, o Options) (*Report, error) {
+	if o.Depth == "" {
+		o.Depth = UsualDepth(o.Road)
+	}
+	a := &audit{ctx: ctx, place: p, profiles: profiles, set: set, o: o, claimed: map[string]bool{}, r: Report{Listed: []Listed{}, Depth: o.Depth, Taken: time.Now()}}
+	entries, err := p.List(ctx, func(path string, err error) {
+		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or mend its permissions; the rest was looked at"})
+	})
+	if err != nil {
+		return nil, err
+	}
+	if a.facts, err = p.Facts(ctx, entries); err != nil {
+		return nil, err
+	}
+	a.r.Facts = &a.facts
+	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
+	a.tree = newTree(ctx, p, entries, a.facts.Filesystem.Fold)
+	a.leftovers()
+	var names []string
+	for _, profile := range profiles {
+		names = append(names, profile.Name)
+		if err := a.look(profile); err != nil {
+			return nil, err
+		}
+	}
+	a.r.Loader = strings.Join(names, " and ")
+	a.strays()
+	a.room()
+	if a.unlooked > 0 {
+		what := "whether %s are whole and start: their names and sizes alone were looked at"
+		if o.Depth == Inside {
+			what = "whether every byte of %s can be read"
+		}
+		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf(what, size.Count(a.unlooked, "title")))
+	}
+	a.r.sort()
+	for _, c := range a.checklists(profiles) {
+		a.r.Checklist = append(a.r.Checklist, c.Say)
+	}
+	return &a.r, nil
+}
+
+// audit is one look at a place.
+type audit struct {
+	ctx      context.Context
+	place    place.Place
+	profiles []*loader.Profile // all of the place
+	set      *loader.Set
+	o        Options
+	facts    place.Facts
+	tree     *tree
+	claimed  map[string]bool // folded paths of files that some loader knows
+	looks    []*eyes
+	unlooked int // listed titles of which not everything was looked at
+	covers   bool
+	r        Report
+}
+
+// find takes a finding up.
+func (a *audit) find(f Finding) {
+	if f.Matters == "" {
+		f.Matters = factsOf(f.Kind).matters
+	}
+	for i := range f.Mends {
+		m := &f.Mends[i]
+		if m.Why == "" {
+			m.Why = f.Say
+		}
+		if e, ok := a.tree.file(m.Path); ok && m.Do != mend.Leave {
+			m.Seen = mend.Seen(e.Size, e.Modified)
+		}
+	}
+	a.r.Findings = append(a.r.Findings, f)
+}
+
+func (a *audit) claim(path string) { a.claimed[a.tree.fold(path)] = true }
+
+// leftovers tells of what broken-off runs have left, or a run that is under way.
+func (a *audit) leftovers() {
+	for i := range a.tree.entries {
+		e := &a.tree.entries[i]
+		if e.Folder || !place.IsTemporary(e.Path) {
+			continue
+		}
+		a.claim(e.Path)
+		say := "a run that broke off left this half-written file"
+		if time.Since(e.Modified).Abs() < justNow {
+			say = "a run is writing this file, or broke off a moment ago"
+		}
+		a.find(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run goes on with it, or clears it away"})
+	}
+}
+
+// justNow is how old a half-written file is at most that a run may still be writing.
+const justNow = time.Minute
+
+// room tells of a place on which nothing more fits.
+func (a *audit) room() {
+	if a.facts.Capacity > 0 && a.facts.Free < a.facts.Cluster {
+		a.find(Finding{Kind: Room, Grade: Remark, Say: fmt.Sprintf("the place is full: of %s nothing is free", size.Format(a.facts.Capacity)), Remedy: "take a title off, so that saves and settings have room"})
+	}
+}

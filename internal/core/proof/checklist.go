@@ -1,0 +1,73 @@
+package proof
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/loader"
+)
+
+// Checklist is what to do at a console, in its order: the lines of the profile whose conditions hold.
+func Checklist(p *loader.Profile, road, filesystem string, situation []string) (out []string) {
+	now := loader.Values{loader.FieldRoad: road, loader.FieldFilesystem: filesystem, loader.FieldSituation: strings.Join(situation, " ")}
+	for _, c := range p.Checklist {
+		if c.When.Holds(&now) {
+			out = append(out, c.Say)
+		}
+	}
+	return out
+}
+
+// A Step is one line of a checklist.
+type Step struct {
+	Loader string
+	Say    string
+}
+
+// checklists are the checklists of all loaders of a place; a line that two have is told once.
+func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
+	situation := slices.Clone(a.o.Situation)
+	if a.covers {
+		situation = append(situation, "covers")
+	}
+	if slices.ContainsFunc(a.looks, func(y *eyes) bool {
+		return slices.ContainsFunc(y.lines, func(l *line) bool { return l.Discs > 1 || l.in != nil && l.in.Of > 1 })
+	}) {
+		situation = append(situation, "several-discs")
+	}
+	for _, p := range profiles {
+		for _, say := range Checklist(p, a.o.Road, a.facts.Filesystem.Name, situation) {
+			if !slices.ContainsFunc(out, func(s Step) bool { return s.Say == say }) {
+				out = append(out, Step{p.Name, say})
+			}
+		}
+	}
+	if slices.Contains(situation, "direct-cable") && !slices.ContainsFunc(profiles, tellsOfCables) {
+		out = append(out, Step{Say: "Set the addresses of the computer and of the console back to what they were before the cable"})
+	}
+	return out
+}
+
+// tellsOfCables reports whether a profile has a line of its own for a direct cable.
+func tellsOfCables(p *loader.Profile) bool {
+	return slices.ContainsFunc(p.Checklist, func(c loader.Check) bool { return strings.Contains(c.When.String(), "direct-cable") })
+}
+
+// ChecklistText is a checklist as plain text, to be printed or kept beside the console: a box for each line, with what was
+// ticked off.
+func ChecklistText(place string, lines []string, ticked func(string) bool) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "At the console: %s\n\n", place)
+	for i, l := range lines {
+		box := "[ ]"
+		if ticked != nil && ticked(l) {
+			box = "[x]"
+		}
+		fmt.Fprintf(&b, "%s %d. %s.\n", box, i+1, l)
+	}
+	if len(lines) == 0 {
+		b.WriteString("Nothing is to be done there.\n")
+	}
+	return b.String()
+}

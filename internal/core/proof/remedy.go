@@ -1,0 +1,242 @@
+package proof
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/shape"
+	"polytome/internal/core/title"
+	"polytome/internal/format/cuesheet"
+	"polytome/internal/place"
+)
+
+// whole is a finding of a game that is not whole, with its remedy.
+func (y *eyes) whole(l *line, f Finding) Finding {
+	paths := []string{l.e.Path}
+	if l.e.Folder {
+		paths = nil
+		for _, e := range []*place.Entry{y.marker(l)} {
+			if e != nil {
+				paths = append(paths, e.Path)
+			}
+		}
+	}
+	if f.Path != "" && !slices.Contains(paths, f.Path) {
+		paths = append([]string{f.Path}, paths...)
+	}
+	f.Remedy, f.Mends = y.again("take it off, and put the right one here", paths...)
+	return f
+}
+
+// moved is the remedy for a game that is not where it belongs: its right path, when the loader has one for it.
+func (y *eyes) moved(e *place.Entry, t *title.Title) (remedy string, mends []mend.Mend) {
+	to, why := y.home(e, t)
+	switch {
+	case to == "" && why != "":
+		return "take it off: " + why, nil
+	case to == "":
+		return "take it off, or put the right one here", nil
+	}
+	if there, ok := y.tree.find(to); ok && there != e {
+		return fmt.Sprintf("it belongs at %s, where something else lies: see which of them is wanted, and take the other off", to), nil
+	}
+	return "rename it to " + to, []mend.Mend{{Do: mend.Rename, Path: e.Path, To: to}}
+}
+
+// home is where a game that lies somewhere belongs by the loader's rules: "" when there is no such path, with the reason
+// where the loader does not take it.
+func (y *eyes) home(e *place.Entry, t *title.Title) (to, why string) {
+	if t == nil || t.Platform == "" || t.Fault() != nil {
+		return "", ""
+	}
+	one := *t
+	one.Findings, one.Key = nil, e.Path
+	one.Discs = slices.Clone(t.Discs)
+	one.Discs[0].File = title.File{Path: "/" + e.Path, Size: e.Size, Modified: e.Modified}
+	if e.Folder {
+		for _, f := range y.below(e.Path) {
+			one.Discs[0].Parts = append(one.Discs[0].Parts, title.Part{Name: strings.TrimPrefix(f.Path, e.Path+"/"), File: title.File{Path: "/" + f.Path, Size: f.Size}})
+		}
+	}
+	tree := layout.Lay([]title.Title{one}, y.profile, layout.Target{Attachment: y.at, Filesystem: y.facts.Filesystem})
+	pl := &tree.Placements[0]
+	if pl.Refusal != nil {
+		return "", pl.Refusal.Say
+	}
+	if len(pl.Items) == 0 || pl.Items[0].Shape != shape.Whole {
+		return "", ""
+	}
+	if e.Folder {
+		v, dir := loader.Values{}, pl.Items[0].Path
+		for ; dir != "."; dir = path.Dir(dir) {
+			if got, ok := pl.Rule.Path.Match(dir); ok {
+				v = got
+			}
+		}
+		return pl.Rule.Path.Fill(&v), ""
+	}
+	return pl.Items[0].Path, ""
+}
+
+// renamed is the remedy for a file whose name is none of the loader's: the right one, as far as it can be told.
+func (y *eyes) renamed(e *place.Entry, rule *loader.Accept, v *loader.Values) (remedy string, mends []mend.Mend) {
+	if to := y.guess(e, rule, v); to != "" {
+		return "rename it to " + to, []mend.Mend{{Do: mend.Rename, Path: e.Path, To: to}}
+	}
+	if slices.Contains(rule.Forms, title.Tracks) && strings.EqualFold(path.Ext(e.Path), ".cue") {
+		if m := y.gathered(e, rule); m != nil {
+			return "give it and its tracks a folder of their own", m
+		}
+	}
+	if y.o.Depth != Names && !e.Folder {
+		if t, err := y.identify(e); err == nil && t != nil && t.Platform != "" {
+			return y.moved(e, t)
+		}
+	}
+	if y.o.Depth == Names {
+		return "rename it, or put it here again; a look inside tells its right name", nil
+	}
+	return "take it off, and put the title here from your games", nil
+}
+
+// guess tries the names that a slip would have come from: without the mark of a second copy, in the right letter case, with
+// the ending or the length that is right, called like its folder.
+func (y *eyes) guess(e *place.Entry, rule *loader.Accept, v *loader.Values) string {
+	free := func(to string) bool {
+		there, ok := y.tree.find(to)
+		if ok && there != e || to == e.Path {
+			return false
+		}
+		got, ok := rule.Path.Match(to)
+		if !ok {
+			return false
+		}
+		platform := layout.PlatformOf(rule, &got)
+		if platform == "" {
+			return false
+		}
+		moved := *e
+		moved.Path = to
+		if e.Folder { // what is in it is looked for where it is
+			return y.lacks(rule, platform, e.Path) == "" && rule.Title.Longest >= 0 && y.permits(rule, got[loader.FieldTitle])
+		}
+		_, say := y.misnamed(rule, &got, platform, &moved)
+		return say == "" && y.limits(to) == ""
+	}
+	if v != nil {
+		cleaned := *v
+		for _, name := range []string{v[loader.FieldTitle], strings.TrimSuffix(withoutMark(v[loader.FieldTitle]+"."), ".")} {
+			cleaned[loader.FieldTitle] = clean(rule, name)
+			if y.cased || cleaned[loader.FieldTitle] != v[loader.FieldTitle] {
+				if to := rule.Path.Fill(&cleaned); free(to) {
+					return to
+				}
+			}
+		}
+	}
+	dir, name := path.Dir(e.Path), path.Base(e.Path)
+	ext := path.Ext(rule.Path.String())
+	tries := []string{path.Join(dir, withoutMark(name))}
+	if ext != "" && !strings.Contains(ext, "{") && !e.Folder {
+		base := strings.TrimSuffix(withoutMark(name), path.Ext(name))
+		tries = append(tries, path.Join(dir, path.Base(dir)+ext))
+		if strings.EqualFold(path.Ext(base), ext) { // such as .iso.iso or .iso.txt
+			tries = append(tries, path.Join(dir, base))
+		}
+	}
+	if e.Folder { // the one program in a folder gets its name otherwise
+		return ""
+	}
+	for _, to := range tries {
+		if strings.EqualFold(path.Ext(to), ".cue") && !oneSheet(y.tree.within(dir)) {
+			continue
+		}
+		if free(to) {
+			return to
+		}
+	}
+	return ""
+}
+
+func (y *eyes) permits(rule *loader.Accept, name string) bool {
+	if rule.Title.Longest > 0 && rule.Title.Length(name) > rule.Title.Longest {
+		return false
+	}
+	return !strings.ContainsFunc(name, func(r rune) bool { return !rule.Title.Permits(r) })
+}
+
+// clean is a name as the rule permits it.
+func clean(rule *loader.Accept, name string) string {
+	n, _ := layout.NamingOf(&rule.Title).Name(name)
+	return n
+}
+
+// gathered are the moves that bring a loose cue sheet and its tracks into a folder of their own.
+func (y *eyes) gathered(e *place.Entry, rule *loader.Accept) (out []mend.Mend) {
+	if y.o.Depth == Names || rule.Tracks.Uses(loader.FieldIndex) {
+		return nil
+	}
+	text, err := y.tree.text(e)
+	if err != nil {
+		return nil
+	}
+	sheet, err := cuesheet.Parse(text)
+	if err != nil {
+		return nil
+	}
+	var v loader.Values
+	v[loader.FieldTitle] = clean(rule, strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path)))
+	v[loader.FieldPlatform] = rule.Platforms[0]
+	to := rule.Path.Fill(&v)
+	if _, there := y.tree.find(to); there || v[loader.FieldTitle] == "" {
+		return nil
+	}
+	out = append(out, mend.Mend{Do: mend.Rename, Path: e.Path, To: to})
+	for _, f := range sheet.Files {
+		track, ok := y.tree.file(path.Join(path.Dir(e.Path), f.Name))
+		if !ok {
+			return nil
+		}
+		v[loader.FieldFile] = f.Name
+		at := rule.Tracks.Fill(&v)
+		if at == track.Path {
+			continue
+		}
+		if _, there := y.tree.find(at); there {
+			return nil
+		}
+		out = append(out, mend.Mend{Do: mend.Rename, Path: track.Path, To: at})
+		y.need(track.Path)
+	}
+	return out
+}
+
+// again is the remedy of putting a title here anew from the user's games, where it is among them.
+func (y *eyes) again(words string, paths ...string) (remedy string, mends []mend.Mend) {
+	if y.o.Source == nil || len(paths) == 0 {
+		return words, nil
+	}
+	for _, p := range paths {
+		files, ok := y.o.Source(y.profile, p)
+		if !ok {
+			continue
+		}
+		for _, f := range files { // what is wrong of it is written over, and what is missing is put
+			e, there := y.tree.file(f.Path)
+			bad := slices.ContainsFunc(paths, func(p string) bool { return y.tree.fold(p) == y.tree.fold(f.Path) })
+			if there && (bad || f.Size >= 0 && e.Size != f.Size) {
+				mends = append(mends, mend.Mend{Do: mend.Put, Path: e.Path, Title: f.Key})
+			}
+		}
+		if len(mends) == 0 {
+			mends = []mend.Mend{{Do: mend.Put, Title: files[0].Key}}
+		}
+		return fmt.Sprintf("put %s here again from your games", files[0].Label), mends
+	}
+	return words, nil
+}

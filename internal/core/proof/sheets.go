@@ -1,0 +1,280 @@
+package proof
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/intake"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/title"
+	"polytome/internal/format/cuesheet"
+	"polytome/internal/place"
+)
+
+// sheets looks at the cue sheets of a line, and at their tracks.
+func (y *eyes) sheets(l *line) {
+	all := l.sheets
+	if all == nil {
+		all = []*place.Entry{l.e}
+	}
+	for n, e := range all {
+		if n > 0 && !y.listedBy(l, e) {
+			y.needTracks(e) // the console does not look at it, and the playlist is told of
+			continue
+		}
+		text, err := y.tree.text(e)
+		if err != nil {
+			y.unsure[y.tree.fold(path.Dir(e.Path))] = true
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: fmt.Sprintf("its cue sheet cannot be read: %v", err)}))
+			continue
+		}
+		sheet, err := cuesheet.Parse(text)
+		if err != nil {
+			y.unsure[y.tree.fold(path.Dir(e.Path))] = true
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: "its cue sheet cannot be understood: " + err.Error()}))
+			continue
+		}
+		lost := false
+		for _, f := range sheet.Files {
+			at := path.Join(path.Dir(e.Path), f.Name)
+			if track, ok := y.tree.file(at); ok && (!y.cased || track.Path == at) {
+				y.need(at)
+				l.Size += track.Size
+				continue
+			}
+			lost = true
+			y.lostTrack(l, e, at, text, f.Name)
+		}
+		if lost || !l.Starts {
+			continue
+		}
+		t, err := intake.IdentifyTracks(y.tree.FS, e.Path, y.set)
+		if n == 0 || err != nil || t.Fault() != nil {
+			y.judge(l, t, err)
+		}
+	}
+}
+
+// listedBy reports whether the playlist of a line names a cue sheet; one that is not there names all.
+func (y *eyes) listedBy(l *line, sheet *place.Entry) bool {
+	for i := range y.profile.Companions {
+		c := &y.profile.Companions[i]
+		if !c.Decides() || !y.has(c, l) {
+			continue
+		}
+		e, ok := y.tree.file(c.Path.Fill(y.values(l)))
+		if !ok {
+			return true
+		}
+		text, err := y.tree.text(e)
+		return err != nil || names(text, path.Base(sheet.Path))
+	}
+	return true
+}
+
+// names reports whether a line of a playlist is a file's name.
+func names(text, file string) bool {
+	return slices.ContainsFunc(strings.Split(text, "\n"), func(named string) bool { return strings.EqualFold(strings.TrimSpace(named), file) })
+}
+
+// needTracks notes the files that a cue sheet names.
+func (y *eyes) needTracks(e *place.Entry) {
+	text, err := y.tree.text(e)
+	if err != nil {
+		return
+	}
+	sheet, err := cuesheet.Parse(text)
+	if err != nil {
+		y.unsure[y.tree.fold(path.Dir(e.Path))] = true
+		return
+	}
+	for _, f := range sheet.Files {
+		y.need(path.Join(path.Dir(e.Path), f.Name))
+	}
+}
+
+// lostTrack tells of a track that a cue sheet names and that is not there. One that is nearly called so is proposed.
+func (y *eyes) lostTrack(l *line, sheet *place.Entry, at, text, name string) {
+	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is not there", path.Base(at))}
+	if e, how := y.nearest(at, func(e *place.Entry) bool { return strings.EqualFold(path.Ext(e.Path), path.Ext(at)) }); e != nil {
+		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(e.Path), how)
+		f.Remedy, f.Mends = "give it the name that the sheet tells", []mend.Mend{{Do: mend.Rename, Path: e.Path, To: at}}
+		y.need(e.Path)
+	} else if only := y.onlyTrack(sheet, text); only != nil {
+		f.Say += fmt.Sprintf("; there is only %s beside it", path.Base(only.Path))
+		f.Remedy = "have the sheet tell that file"
+		f.Mends = []mend.Mend{{Do: mend.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(only.Path)})}}
+		y.need(only.Path)
+	} else {
+		f.Remedy, f.Mends = y.again("put the track file beside the sheet", at, sheet.Path)
+	}
+	l.broken(y, f)
+}
+
+// onlyTrack is the one track file beside a sheet of a single file, when nothing else names it.
+func (y *eyes) onlyTrack(sheet *place.Entry, text string) (only *place.Entry) {
+	parsed, err := cuesheet.Parse(text)
+	if err != nil || len(parsed.Files) != 1 || !oneSheet(y.tree.within(path.Dir(sheet.Path))) {
+		return nil
+	}
+	for _, e := range y.tree.within(path.Dir(sheet.Path)) {
+		if strings.EqualFold(path.Ext(e.Path), path.Ext(parsed.Files[0].Name)) && !e.Folder {
+			if only != nil {
+				return nil
+			}
+			only = e
+		}
+	}
+	return only
+}
+
+// oneSheet reports whether a single cue sheet is among entries.
+func oneSheet(all []*place.Entry) bool {
+	n := 0
+	for _, e := range all {
+		if strings.EqualFold(path.Ext(e.Path), ".cue") {
+			n++
+		}
+	}
+	return n == 1
+}
+
+// nearest finds the file beside a path that is nearly called so and that nothing else is known to need.
+func (y *eyes) nearest(at string, takes func(*place.Entry) bool) (found *place.Entry, how string) {
+	for _, e := range y.tree.within(path.Dir(at)) {
+		if e.Folder || y.tree.fold(e.Path) == y.tree.fold(at) && !y.cased || !takes(e) {
+			continue
+		}
+		if h := nearly(path.Base(e.Path), path.Base(at)); h != "" && !y.named(e) {
+			return e, h
+		}
+	}
+	return nil, ""
+}
+
+// named reports whether a file has the very name that a title of the list gives it.
+func (y *eyes) named(e *place.Entry) bool {
+	key := y.tree.fold(e.Path)
+	return y.needed[key] || y.claimed[key] && y.beside[key] == nil && y.tracks[key] == nil
+}
+
+// playlist looks for the files without which a title does not start.
+func (y *eyes) playlist(l *line) {
+	for i := range y.profile.Companions {
+		c := &y.profile.Companions[i]
+		if !c.Decides() || !y.has(c, l) {
+			continue
+		}
+		at := c.Path.Fill(y.values(l))
+		if e, ok := y.tree.file(at); ok {
+			y.need(at)
+			if y.o.Depth != Names {
+				y.playlistNames(l, e)
+			}
+			continue
+		}
+		f := Finding{Kind: Half, Path: at, Say: fmt.Sprintf("its %s %s is not there", c.Is, path.Base(at))}
+		if near, how := y.nearest(at, func(e *place.Entry) bool {
+			return y.beside[y.tree.fold(e.Path)] != nil || !y.claimed[y.tree.fold(e.Path)]
+		}); near != nil {
+			f.Say += fmt.Sprintf("; there is %s: %s", path.Base(near.Path), how)
+			f.Remedy, f.Mends = "give it the exact name", []mend.Mend{{Do: mend.Rename, Path: near.Path, To: at}}
+			y.need(near.Path)
+		} else {
+			f.Remedy, f.Mends = "write it", []mend.Mend{{Do: mend.Write, Path: at, Text: y.written(c, l)}}
+		}
+		l.broken(y, f)
+	}
+}
+
+// playlistNames looks for the files that a playlist names.
+func (y *eyes) playlistNames(l *line, e *place.Entry) {
+	text, err := y.tree.text(e)
+	if err != nil {
+		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist cannot be read: %v", err), Remedy: "write it anew"})
+		return
+	}
+	for named := range strings.Lines(text) {
+		if named = strings.TrimSpace(named); named == "" || strings.HasPrefix(named, "#") {
+			continue
+		}
+		if _, ok := y.tree.file(path.Join(path.Dir(e.Path), named)); ok {
+			continue
+		}
+		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is not there", named)}
+		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
+			f.Remedy, f.Mends = "have it name the discs that are there", []mend.Mend{{Do: mend.Write, Path: e.Path, Text: want}}
+		} else {
+			f.Remedy, f.Mends = y.again("put that disc beside it", path.Join(path.Dir(e.Path), named))
+		}
+		l.broken(y, f)
+		return
+	}
+	for _, s := range l.sheets {
+		if !names(text, path.Base(s.Path)) {
+			y.find(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist does not name %s, which is there", path.Base(s.Path)), Matters: "the game cannot go on with that disc",
+				Remedy: "have it name all discs", Mends: []mend.Mend{{Do: mend.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+			return
+		}
+	}
+}
+
+func sameLines(a, b string) bool {
+	return strings.Join(strings.Fields(a), " ") == strings.Join(strings.Fields(b), " ")
+}
+
+// decisive is the rule of a companion without which a title does not start, by its path.
+func (y *eyes) decisive(file string) *loader.Companion {
+	for i := range y.profile.Companions {
+		if c := &y.profile.Companions[i]; c.Decides() {
+			if _, ok := c.Path.Match(file); ok {
+				return c
+			}
+		}
+	}
+	return nil
+}
+
+// written is the text of a companion of a line.
+func (y *eyes) written(c *loader.Companion, l *line) string {
+	if c == nil {
+		return ""
+	}
+	v := *y.values(l)
+	var rows []loader.Values
+	for n, s := range l.sheets {
+		row := v
+		row[loader.FieldFile], row[loader.FieldIndex], row[loader.FieldDisc] = path.Base(s.Path), strconv.Itoa(n+1), strconv.Itoa(n+1)
+		rows = append(rows, row)
+	}
+	return strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
+}
+
+// has reports whether a line has a companion of a rule.
+func (y *eyes) has(c *loader.Companion, l *line) bool {
+	forms := l.rule.Forms
+	if len(forms) == 0 {
+		forms = []title.Form{""}
+	}
+	return slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) && c.When.Holds(y.values(l))
+}
+
+// values are the fields of a line as templates of companions and lists use them.
+func (y *eyes) values(l *line) *loader.Values {
+	v := l.v
+	v[loader.FieldFile], v[loader.FieldFolder] = path.Base(l.path), path.Dir(l.path)
+	v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(v[loader.FieldFile]))
+	if l.e.Folder {
+		v[loader.FieldBase] = v[loader.FieldFile]
+	}
+	v[loader.FieldName] = v[loader.FieldTitle]
+	v[loader.FieldSize] = strconv.FormatInt(l.Size, 10)
+	if v[loader.FieldID] == "" && l.in != nil {
+		v[loader.FieldID] = l.in.Discs[0].ID
+	}
+	return &v
+}

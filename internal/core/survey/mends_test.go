@@ -1,0 +1,148 @@
+package survey_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/coretest"
+	"polytome/internal/format/picture"
+)
+
+// allContents are what is in all files below a folder, sorted.
+func allContents(t coretest.T, dir string) (out []string) {
+	err := filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(name)
+		out = append(out, string(b))
+		return err
+	})
+	if err != nil {
+		t.Fatalf("%v", err)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TestRenamesLoseNothing carries out any number of renames, many of which are in each other's way: each file is there afterwards, once.
+func TestRenamesLoseNothing(t *testing.T) {
+	set := coretest.Set(t)
+	paths := []string{"FULL/a.iso", "FULL/b.iso", "FULL/A.iso", "SHORT/a.iso", "x/y/a.iso", "a.iso", "FULL/VSP-20417 - a.iso", "FULL/c", "FULL"}
+	rapid.Check(t, func(t *rapid.T) {
+		dir, err := os.MkdirTemp("", "stick-")
+		if err != nil {
+			t.Fatalf("%v", err)
+		}
+		defer os.RemoveAll(dir)
+		used := map[string]bool{}
+		for i, name := range rapid.SliceOfNDistinct(rapid.SampledFrom(paths[:8]), 1, 6, rapid.ID[string]).Draw(t, "files") {
+			if key := strings.ToUpper(name); !used[key] && !used[key+"/"] {
+				used[key] = true
+				coretest.Write(t, dir, name, fmt.Appendf(nil, "file %d", i))
+			}
+		}
+		before := allContents(t, dir)
+		b := bench.New("")
+		b.Places = []bench.Place{{Name: "stick", At: dir, Loader: "rowan", Road: "usb", As: "fat32", Room: 1 << 30}}
+		for range rapid.IntRange(1, 8).Draw(t, "mends") {
+			b.Places[0].Mends = append(b.Places[0].Mends, mend.Mend{Do: mend.Rename, Path: rapid.SampledFrom(paths).Draw(t, "from"), To: rapid.SampledFrom(paths).Draw(t, "to")})
+		}
+		s, err := survey.Take(context.Background(), b, 0, nil, survey.Options{Set: set})
+		if err != nil {
+			t.Fatalf("%v", err)
+		}
+		p := s.Plan()
+		targets := map[string]bool{}
+		for i := range p.Steps {
+			if st := &p.Steps[i]; st.Kind == plan.Move {
+				if key := strings.ToUpper(st.Path); targets[key] {
+					t.Fatalf("two files are renamed to %s", st.Path)
+				} else {
+					targets[key] = true
+				}
+			}
+		}
+		to, err := s.Open()
+		if err != nil {
+			t.Fatalf("%v", err)
+		}
+		defer to.Close()
+		report := run.Run(context.Background(), p, to, run.Options{}, func(run.Event) {})
+		if after := allContents(t, dir); !slices.Equal(before, after) {
+			t.Fatalf("before: %q\nafter: %q\nsteps: %v\nfailed: %v", before, after, p.Steps, report.Failed)
+		}
+		for _, f := range report.Failed {
+			t.Fatalf("%s: %s\nmends: %v\nsteps: %v", f.Path, f.Say, b.Places[0].Mends, p.Steps)
+		}
+	})
+}
+
+// TestMendsThatMeet has several mends of one file, and mends that are in the way of what leaves or was changed.
+func TestMendsThatMeet(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "boot/plover.prefs", []byte("; mine\nsaves=never\nleave=F9\n"))
+	coretest.Write(t, dir, "boot/plover.script", []byte("old"))
+	coretest.Write(t, dir, "leaves.txt", []byte("x"))
+	coretest.Write(t, dir, "cover.png", []byte("no picture"))
+	b := bench.New("")
+	b.Places = []bench.Place{{Name: "stick", At: dir, Loader: "plover", Road: "usb", As: "fat32", Room: 1 << 30, Leaving: []string{"leaves.txt"}}}
+	set := func(key, value string) mend.Mend {
+		return mend.Mend{Do: mend.Set, Path: "boot/plover.prefs", Syntax: "key=value", Key: key, Value: value}
+	}
+	b.Places[0].Mends = []mend.Mend{
+		set("saves", "at-once"), set("leave", "F10"), set("logo", "off"),
+		{Do: mend.Write, Path: "boot/plover.script", Text: "run plover\n"},
+		{Do: mend.Write, Path: "new/list.txt", Text: "one\n"},
+		{Do: mend.Rename, Path: "leaves.txt", To: "stays.txt"},
+		{Do: mend.Rename, Path: "nowhere.txt", To: "here.txt"},
+		{Do: mend.Write, Path: "boot", Text: "x"},
+		{Do: mend.Fit, Path: "cover.png", To: "cover.jpg", Picture: &picture.Rule{Width: 10, Height: 10, Fit: "inside", Format: "jpg"}},
+	}
+	s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	p := s.Plan()
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "nowhere.txt is not mended: it is not there any more")
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "boot is not mended: it is a folder")
+	writes := 0
+	for i := range p.Steps {
+		if p.Steps[i].Path == "boot/plover.prefs" {
+			writes++
+			assert.Len(t, p.Steps[i].Make.With.Values, 3, "one step sets all values of a file")
+		}
+		assert.NotEqual(t, "stays.txt", p.Steps[i].Path, "what leaves is not renamed")
+	}
+	assert.Equal(t, 1, writes)
+	to, err := s.Open()
+	require.NoError(t, err)
+	defer to.Close()
+	report := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})
+	require.Len(t, report.Failed, 1, "the rest goes on: %v", report.Failed)
+	assert.Equal(t, "cover.jpg", report.Failed[0].Path)
+	assert.Contains(t, report.Failed[0].Say, "it is no picture that can be read")
+	prefs, err := os.ReadFile(filepath.Join(dir, "boot/plover.prefs"))
+	require.NoError(t, err)
+	assert.Equal(t, "; mine\nsaves=at-once\nleave=F10\nlogo=off\n", string(prefs), "the rest of it stays")
+	script, err := os.ReadFile(filepath.Join(dir, "boot/plover.script"))
+	require.NoError(t, err)
+	assert.Equal(t, "run plover\n", string(script))
+	assert.FileExists(t, filepath.Join(dir, "new/list.txt"))
+	assert.FileExists(t, filepath.Join(dir, "cover.png"), "what could not be mended is as it was")
+	done := s.Mended(p, &report)
+	assert.True(t, done(&b.Places[0].Mends[0]))
+	assert.False(t, done(&b.Places[0].Mends[8]), "what failed stays marked")
+}

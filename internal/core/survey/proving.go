@@ -1,0 +1,185 @@
+package survey
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/run"
+	"polytome/internal/core/seen"
+	"polytome/internal/core/shape"
+)
+
+// A Prover audits a place. It is made while nothing is changed, and then works by itself: another goroutine may have it.
+type Prover struct {
+	of     Survey
+	sheet  *fit.Sheet
+	bench  *bench.Bench
+	number int // of the place on it
+	runs   []journal.Run
+	depth  proof.Depth
+	// Journal is where it is read what was done here last, when no runs were given; nil for nowhere.
+	Journal *journal.Journal
+	goes    map[string]int // folded path of a file of a title -> its number
+}
+
+// Prover makes one for the place. The runs are those that are written down, the newest first; nil for none.
+func (s *Survey) Prover(b *bench.Bench, n int, depth proof.Depth, runs []journal.Run) *Prover {
+	p := &Prover{of: *s, sheet: s.Sheet.Clone(), depth: depth}
+	if b != nil {
+		p.bench, p.number, p.runs = b.Clone(), n, runs
+	}
+	return p
+}
+
+// Situation is what was done at a place, for the conditions of a checklist: what the newest run did, whether it was the
+// first, and how the place is joined to this computer.
+func Situation(b *bench.Bench, n int, runs []journal.Run) (out []string) {
+	before := false
+	for i := range runs {
+		r := &runs[i]
+		if !Lies(r, b, n) || r.Report == nil {
+			continue
+		}
+		if len(out) > 0 || r.Report.Put+r.Report.Moved+r.Report.Removed == 0 {
+			before = before || r.Report.Put > 0
+			continue
+		}
+		if r.Report.Put+r.Report.Moved > 0 {
+			out = append(out, "added")
+		}
+		if r.Report.Removed > 0 {
+			out = append(out, "removed")
+		}
+	}
+	if len(out) > 0 && !before {
+		out = append(out, "first-time")
+	}
+	if b.Places[n].Cable != nil {
+		out = append(out, "direct-cable")
+	}
+	return out
+}
+
+// Prove audits the place as it is now, with the eyes of each of its loaders.
+func (p *Prover) Prove(ctx context.Context) (*proof.Report, error) {
+	s := &p.of
+	promises := map[string][]proof.Promise{} // by profile
+	chosen := false
+	for _, profile := range s.Profiles {
+		promises[profile.Name] = proof.Promises(p.sheet, profile)
+		chosen = chosen || len(promises[profile.Name]) > 0
+	}
+	var situation []string
+	switch {
+	case p.bench != nil:
+		if p.runs == nil && p.Journal != nil {
+			p.runs, _ = p.Journal.Runs(lookBack) // without it, less of the checklist holds
+		}
+		situation = Situation(p.bench, p.number, p.runs)
+	case chosen:
+		situation = []string{"added", "removed"}
+	}
+	to, err := s.Open()
+	if err != nil {
+		return nil, err
+	}
+	if s.onePiece() {
+		to = withPieces(ctx, to, s.dir)
+	}
+	defer to.Close()
+	return proof.Audit(ctx, to, s.Profiles, s.set, proof.Options{
+		Road: s.Config.Road, Depth: p.depth, Situation: situation, NoCovers: s.Config.NoCovers,
+		Promises: func(of *loader.Profile) []proof.Promise { return promises[of.Name] },
+		Source:   p.source,
+	})
+}
+
+// lookBack is how many runs are looked at for what was done at a place last.
+const lookBack = 100
+
+// ProveAnew is Prove, and returns the proof that was made before, too, as far as the cache remembers one. It takes its place there.
+func (p *Prover) ProveAnew(ctx context.Context, cache *seen.Store) (r, before *proof.Report, err error) {
+	if r, err = p.Prove(ctx); err != nil || cache == nil {
+		return r, nil, err
+	}
+	name := "proof " + p.of.cacheName()
+	if was, ok, err := cache.Place(name); err == nil && ok {
+		before = &proof.Report{}
+		if json.Unmarshal(was.Data, before) != nil || before.Loader != r.Loader {
+			before = nil
+		}
+	}
+	if b, err := json.Marshal(r); err == nil { // a cache that cannot be written to costs the comparison only
+		_ = cache.PutPlace(seen.Place{Name: name, At: r.Taken.Unix(), Data: b})
+	}
+	if before != nil {
+		r.Changes = r.Since(before)
+	}
+	return r, before, nil
+}
+
+// source finds the title of which a file goes to a path.
+func (p *Prover) source(of *loader.Profile, path string) (files []proof.Promise, ok bool) {
+	fold := p.of.Facts.Filesystem.Fold
+	if p.goes == nil {
+		p.goes = map[string]int{}
+		for i := range p.sheet.Titles() {
+			if p.sheet.Placement(i).Refusal != nil || p.sheet.Loader(i).Profile != of {
+				continue
+			}
+			items := p.sheet.Placement(i).Items
+			for k := range items {
+				p.goes[fold(items[k].Path)] = i
+			}
+		}
+	}
+	i, ok := p.goes[fold(path)]
+	if !ok || p.sheet.Loader(i).Profile != of {
+		return nil, false
+	}
+	t := &p.sheet.Titles()[i]
+	items := p.sheet.Placement(i).Items
+	for k := range items {
+		f := proof.Promise{Label: t.Label(), Key: t.Key, Path: items[k].Path, Size: items[k].Size}
+		if items[k].AtMost || items[k].Shape == shape.Written {
+			f.Size = -1
+		}
+		files = append(files, f)
+	}
+	return files, t.Sound() && len(files) > 0
+}
+
+// Mended tells which of the bench's mends a run of a plan has made: all of them, when nothing of it was left undone.
+func (s *Survey) Mended(p *plan.Plan, r *run.Report) func(*mend.Mend) bool {
+	fold := s.Facts.Filesystem.Fold
+	done := map[string]bool{}
+	for i := range p.Steps {
+		if st := &p.Steps[i]; (st.Mend || st.Writes() && st.Title != "") && !r.Undone[i] {
+			done[fold(st.Path)] = true
+			if st.From != "" {
+				done[fold(st.From)] = true
+			}
+		}
+	}
+	return func(m *mend.Mend) bool {
+		return r.All() && !r.Stopped || done[fold(m.Path)] || m.To != "" && done[fold(m.To)]
+	}
+}
+
+// Proof audits the place as it is now, with what is chosen for it.
+func (s *Survey) Proof(ctx context.Context, depth proof.Depth) (*proof.Report, error) {
+	return s.Prover(nil, 0, depth, nil).Prove(ctx)
+}
+
+// Ticked says which lines of a checklist were ticked off at a place.
+func Ticked(c *bench.Place) func(string) bool {
+	return func(line string) bool { return slices.Contains(c.Ticked, line) }
+}
