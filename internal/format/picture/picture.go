@@ -27,6 +27,35 @@ type Rule struct {
 	Fit     string `toml:"fit"`               // inside: as large as the box allows; exact: fills the box, with bars; cut: fills it, cut at the sides
 	Format  string `toml:"format"`            // jpg or png
 	Largest int64  `toml:"largest,omitempty"` // bytes that the file may have; 0 for any number
+	// Crop is what of the source is used.
+	Crop Crop `toml:"crop,omitempty"`
+}
+
+// A Crop is what is cut off a picture at its left, top, right and bottom, in thousandths of its width or height. The zero value keeps it
+// whole.
+type Crop [4]int
+
+// Keeps reports whether something of the picture is left.
+func (c Crop) Keeps() bool {
+	for _, n := range c {
+		if n < 0 {
+			return false
+		}
+	}
+	return c[0]+c[2] < 1000 && c[1]+c[3] < 1000
+}
+
+// of is the part of a picture that is kept: a pixel at least.
+func (c Crop) of(b image.Rectangle) image.Rectangle {
+	if c == (Crop{}) || !c.Keeps() {
+		return b
+	}
+	w, h := b.Dx(), b.Dy()
+	r := image.Rect(b.Min.X+w*c[0]/1000, b.Min.Y+h*c[1]/1000, b.Max.X-w*c[2]/1000, b.Max.Y-h*c[3]/1000)
+	if r.Empty() {
+		return b
+	}
+	return r
 }
 
 // A Size is what a picture's file says of it.
@@ -37,9 +66,9 @@ type Size struct {
 
 // Measure reads the size and format of a picture, and nothing else of it.
 func Measure(source io.Reader) (Size, error) {
-	head, format, err := image.DecodeConfig(source)
+	head, format, err := header(source)
 	if err != nil {
-		return Size{}, fmt.Errorf("it is no picture that can be read: %w", err)
+		return Size{}, err
 	}
 	if format == "jpeg" {
 		format = "jpg"
@@ -62,30 +91,17 @@ func (r *Rule) Off(s Size, bytes int64) string {
 	return ""
 }
 
-// maxPixels is how many pixels a source may have: what is larger is no cover, and would take
-// gigabytes to decode.
-const maxPixels = 64 << 20
-
 // jpegQualities are tried one after another until the file is small enough.
 var jpegQualities = []int{88, 80, 70, 60, 50, 40, 30, 20, 10}
 
 // Fit reads a picture and writes it as the rule wants it. The same source and rule give the same
 // bytes.
 func Fit(source io.ReadSeeker, r Rule) ([]byte, error) {
-	head, _, err := image.DecodeConfig(source)
+	from, done, err := Decode(source)
 	if err != nil {
-		return nil, fmt.Errorf("it is no picture that can be read: %w", err)
-	}
-	if head.Width <= 0 || head.Height <= 0 || head.Width > maxPixels/head.Height {
-		return nil, fmt.Errorf("it has %d x %d pixels, and that is too many", head.Width, head.Height)
-	}
-	if _, err := source.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
-	from, _, err := image.Decode(source)
-	if err != nil {
-		return nil, fmt.Errorf("the picture is damaged: %w", err)
-	}
+	defer done()
 	for { // a picture that cannot be made small enough otherwise gets fewer pixels, where its size is free
 		out, err := encode(resize(from, r), r)
 		var large *TooLarge
@@ -151,7 +167,7 @@ func encode(to image.Image, r Rule) ([]byte, error) {
 // resize brings a picture to the size that the rule wants. Transparent parts become black, which is
 // what consoles show.
 func resize(from image.Image, r Rule) image.Image {
-	b := from.Bounds()
+	b := r.Crop.of(from.Bounds())
 	w, h := max(r.Width, 1), max(r.Height, 1)
 	wide := b.Dx()*h > b.Dy()*w // wider than the box
 	in := image.Rect(0, 0, w, h)
@@ -177,6 +193,9 @@ func resize(from image.Image, r Rule) image.Image {
 	}
 	out := image.NewRGBA(frame)
 	draw.Draw(out, frame, image.NewUniform(color.Black), image.Point{}, draw.Src)
+	if small := reduce(from, b, min(b.Dx()/in.Dx(), b.Dy()/in.Dy())); small != nil {
+		from, b = small, small.Bounds()
+	}
 	draw.CatmullRom.Scale(out, in, from, b, draw.Over, nil)
 	return out
 }
