@@ -8,6 +8,7 @@ import (
 
 	"github.com/adrg/xdg"
 
+	"polytome/internal/core/cover"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/seen"
 )
@@ -24,6 +25,19 @@ func stateDir() string { return filepath.Join(xdg.StateHome, "polytome", "benche
 // openCache opens the cache. Without one, everything is looked at each time, and that is said.
 func openCache(problems io.Writer) *seen.Store {
 	store, err := seen.Open(cacheFile())
+	if err != nil {
+		fmt.Fprintf(problems, "polytome: %v\n", err)
+		return nil
+	}
+	return store
+}
+
+// coversDir is the folder in which what was fetched from servers of covers is kept.
+func coversDir() string { return filepath.Join(xdg.CacheHome, "polytome", "covers") }
+
+// openCovers opens the store of covers. Without one, nothing that was fetched is found, and that is said.
+func openCovers(problems io.Writer) *cover.Store {
+	store, err := cover.OpenStore(coversDir())
 	if err != nil {
 		fmt.Fprintf(problems, "polytome: %v\n", err)
 		return nil

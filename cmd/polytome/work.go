@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
@@ -230,7 +231,11 @@ func (w *work) pick(b *bench.Bench) error {
 func scan(ctx context.Context, b *bench.Bench, set *loader.Set, problems io.Writer) (intake.Result, error) {
 	cache := openCache(problems)
 	defer cache.Close()
-	r, err := intake.Scan(ctx, b.SourcePaths(), intake.For(b, set, cache))
+	store := openCovers(problems)
+	defer store.Close()
+	o := intake.For(b, set, cache)
+	o.Covers = cover.NewFinder(b, set, store)
+	r, err := intake.Scan(ctx, b.SourcePaths(), o)
 	if err != nil {
 		return r, errStopped
 	}

@@ -32,6 +32,7 @@ type Bench struct {
 	// Priorities are how much titles are wanted beside, from -9 to 9; 0 for all that are not named.
 	Priorities map[string]int `toml:"priorities,omitempty"`
 	Sources    []Source       `toml:"source"`
+	Covers     Covers         `toml:"covers,omitempty"`
 	Places     []Place        `toml:"place"`
 	// Edits are what was set by hand for titles.
 	Edits []title.Edit `toml:"edit,omitempty"`
@@ -68,6 +69,11 @@ type Place struct {
 	// Unchecked takes any certificate that a console shows over FTP with TLS.
 	Unchecked bool `toml:"unchecked-certificate,omitempty"`
 	NoCovers  bool `toml:"no-covers,omitempty"`
+	// CoversMost is what covers may take of the place.
+	CoversMost Budget `toml:"covers-at-most,omitempty"`
+	// Carries is the name of another place, whose covers alone are put here, in its own layout: a stick whose folders are merged into the
+	// console's at the console.
+	Carries string `toml:"carries-covers-of,omitempty"`
 	// Rules are keys of the first loader's profile that are set otherwise for this place.
 	Rules map[string]string `toml:"rules,omitempty"`
 	// KeepIn is a folder of this computer to which files are copied before they go.

@@ -168,24 +168,25 @@ type Choices struct {
 	edits      []title.Edit
 	passwords  []string
 	lists      []string
+	covers     Covers
 	favourites Keys
 	priorities map[string]int
 }
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Favourites, b.Priorities}
+	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Covers, b.Favourites, b.Priorities}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
-	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists)
+	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
 	learnt := map[string]*pace.Learnt{}
 	for i := range b.Places {
 		learnt[b.Places[i].Name] = b.Places[i].Pace
 	}
 	b.Places, b.Edits, b.Passwords, b.Lists = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
-	b.Favourites, b.Priorities = c.favourites, c.priorities
+	b.Favourites, b.Priorities, b.Covers = c.favourites, c.priorities, c.covers
 	for i := range b.Places { // what a run has taught is no choice
 		if l := learnt[b.Places[i].Name]; l != nil {
 			b.Places[i].Pace = l

@@ -11,7 +11,7 @@ import (
 // Edit changes what was set by hand for the title of a file, a path of this computer; see
 // [title.Title.Where]. An edit that says nothing any more is forgotten.
 func (b *Bench) Edit(where, sign string, change func(*title.Edit)) {
-	file := b.relative(where)
+	file := b.Relative(where)
 	i := slices.IndexFunc(b.Edits, func(e title.Edit) bool { return e.File == file })
 	e := title.Edit{File: file, Sign: sign}
 	b.Edits = slices.Clone(b.Edits) // earlier choices share it
@@ -31,15 +31,15 @@ func (b *Bench) Edit(where, sign string, change func(*title.Edit)) {
 
 // EditOf is what was set by hand for the title of a file; an empty one for nothing.
 func (b *Bench) EditOf(where string) title.Edit {
-	file := b.relative(where)
+	file := b.Relative(where)
 	if i := slices.IndexFunc(b.Edits, func(e title.Edit) bool { return e.File == file }); i >= 0 {
 		return b.Edits[i]
 	}
 	return title.Edit{File: file}
 }
 
-// relative is a path as the bench keeps it: the opposite of [Bench.Resolve].
-func (b *Bench) relative(path string) string {
+// Relative is a path as the bench keeps it: the opposite of [Bench.Resolve].
+func (b *Bench) Relative(path string) string {
 	if b.file == "" {
 		return path
 	}
@@ -62,6 +62,12 @@ func (b *Bench) ResolvedEdits() []title.Edit {
 		if packed {
 			out[i].File += title.EntryMark + entry
 		}
+		out[i].Pictures = slices.Clone(out[i].Pictures)
+		for k := range out[i].Pictures {
+			if p := &out[i].Pictures[k]; p.File != "" {
+				p.File = b.Resolve(p.File)
+			}
+		}
 	}
 	return out
 }
@@ -69,7 +75,7 @@ func (b *Bench) ResolvedEdits() []title.Edit {
 // AddList adds a file with the user's list of titles, a path of this computer. It reports whether it was
 // not there yet.
 func (b *Bench) AddList(path string) bool {
-	list := b.relative(path)
+	list := b.Relative(path)
 	if slices.Contains(b.Lists, list) {
 		return false
 	}

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/format/picture"
 	"polytome/internal/place/drive"
 )
 
@@ -63,6 +64,17 @@ func Load(file string) (*Bench, error) {
 		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
 			fail(at+".cluster", "a cluster has from 512 bytes to 32MiB, and is a power of two")
 		}
+		if err := p.CoversMost.Check(); err != nil {
+			fail(at+".covers-at-most", "%v", err)
+		}
+		if p.Carries != "" {
+			switch of, ok := b.Carried(i); {
+			case !ok:
+				fail(at+".carries-covers-of", "there is no place %q whose covers could be carried", p.Carries)
+			case of == i || b.Places[of].Carries != "":
+				fail(at+".carries-covers-of", "%s is no place that has covers of its own", p.Carries)
+			}
+		}
 		if p.Verify != "" {
 			if _, err := run.ParseVerify(p.Verify); err != nil {
 				fail(at+".verify", "%v", err)
@@ -77,6 +89,7 @@ func Load(file string) (*Bench, error) {
 		slices.Sort(p.Titles)
 		p.contradictions(at, note)
 	}
+	b.Covers.check(fail)
 	slices.Sort(b.Favourites)
 	for key, n := range b.Priorities {
 		if n < -MaxPriority || n > MaxPriority {
@@ -93,6 +106,14 @@ func Load(file string) (*Bench, error) {
 		for _, f := range e.Locked {
 			if e.Value(f) == nil {
 				fail(at+".locked", "%q is no field that can be locked; those are: %s", f, strings.Join(title.Editable, ", "))
+			}
+		}
+		for _, c := range e.Pictures {
+			switch {
+			case !slices.Contains(title.PictureKinds, c.Of):
+				fail(at+".pictures", "%q is no kind of picture; those are: %s", c.Of, strings.Join(title.PictureKinds, ", "))
+			case !picture.Crop(c.Crop).Keeps():
+				fail(at+".pictures", "nothing of the %s picture is left when so much is cut off; the numbers are thousandths", c.Of)
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/shape"
+	"polytome/internal/place"
 )
 
 // A Text is a file that is written from a rule.
@@ -41,6 +42,24 @@ func (s *Sheet) EachText(each func(Text)) {
 		}
 	}
 	s.eachStart(each)
+}
+
+// EachCover goes through the pictures that lie on the place where a title has one of its own: its number, and what lies there.
+func (s *Sheet) EachCover(each func(i int, b *layout.Beside, there place.Entry)) {
+	for i := range s.of.Titles {
+		if !s.base[i].Kind.Goes() {
+			continue
+		}
+		extras := s.extra(i)
+		for k := range extras {
+			if extras[k].Spec.Is != "cover" {
+				continue
+			}
+			if e, ok := s.present[s.fold(extras[k].Path)]; ok && !e.Folder {
+				each(i, &extras[k], e)
+			}
+		}
+	}
 }
 
 // eachStart goes through the loader's start files.

@@ -76,6 +76,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 			if p.Has(title.Folder) { // a loader may want what is in it
 				t.Discs[0].Parts = contents(v)
 			}
+			t.Discs[0].Inside = pictures(v, p)
 			return finish(t, p, inside, ending, set), nil
 		}
 	}

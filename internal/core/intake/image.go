@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
@@ -91,6 +92,20 @@ func contents(v fs.FS) (out []title.Part) {
 	})
 	if err != nil || len(out) > maxEntries {
 		return nil
+	}
+	return out
+}
+
+// pictures finds those that lie in an image, by the paths that its platform tells.
+func pictures(v fs.FS, p *loader.Platform) (out []title.Inside) {
+	for _, pic := range p.Pictures {
+		name, err := lookFor(v, pic.File)
+		if err != nil || name == "" {
+			continue
+		}
+		if info, err := fs.Stat(v, name); err == nil {
+			out = append(out, title.Inside{Of: pic.Of, File: title.File{Size: info.Size(), Modified: info.ModTime().UTC(), Entry: name}})
+		}
 	}
 	return out
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
@@ -51,6 +52,8 @@ type Options struct {
 	Edits []title.Edit
 	// Lists are files with the user's lists of titles.
 	Lists []string
+	// Covers finds pictures for titles; nil finds those beside the games.
+	Covers *cover.Finder
 	// Passwords are tried on encrypted archives.
 	Passwords []string
 	// Progress gets what has been found so far from time to time; nil for none.
@@ -151,6 +154,9 @@ func newScan(ctx context.Context, o Options) *scan {
 		s.readList(l)
 	}
 	s.store = newKeeper(o.Cache, s.known)
+	if o.Covers != nil {
+		s.notes = append(s.notes, o.Covers.Trouble...)
+	}
 	return s
 }
 
@@ -271,6 +277,7 @@ func (s *scan) result() Result {
 	default: // the cache is still being read
 	}
 	r.Titles, r.Dropped = m.assemble(found)
+	s.o.Covers.Dress(r.Titles)
 	slices.SortFunc(r.Problems, func(a, b Problem) int { return strings.Compare(a.Path, b.Path) })
 	if n := s.o.Cache.Note(); n != "" {
 		r.Notes = append(r.Notes, n)

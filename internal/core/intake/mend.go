@@ -119,6 +119,7 @@ func edited(t title.Title, e *title.Edit) title.Title {
 		return v != nil && *v != "" && (f.Wants != "platform" || t.Name != "")
 	})
 	t.Locked = e.Locked
+	d.Chosen = e.Pictures
 	switch {
 	case e.Alone:
 		d.Number, t.Of, t.Set = 1, 1, ""
@@ -202,7 +203,7 @@ func (m *mender) listed(t *title.Title) {
 	var ev []title.Evidence
 	for _, f := range []struct {
 		field, value string
-	}{{"name", row.Name}, {"ID", row.ID}, {"region", row.Region}, {"year", row.Year}, {"players", row.Players}, {"publisher", row.Publisher}} {
+	}{{"name", row.Name}, {"ID", row.ID}, {"region", row.Region}, {"year", row.Year}, {"players", row.Players}, {"publisher", row.Publisher}, {"text", row.Text}} {
 		into := t.Value(f.field)
 		if f.value == "" || hand(f.field) || f.field == "ID" && t.ID != "" {
 			continue

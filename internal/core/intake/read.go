@@ -13,10 +13,8 @@ import (
 	"unicode/utf16"
 )
 
-// openMarker finds a file without regard to case, as different image makers spell it
-// differently; * in the pattern stands for any name. It returns nil when the file is
-// not there, or several fit.
-func openMarker(fsys fs.FS, pattern string) (*reader, error) {
+// lookFor is the path of the file that a pattern names, whatever its letter case; "" for none, and where several could be meant.
+func lookFor(fsys fs.FS, pattern string) (string, error) {
 	dir := "."
 	parts := strings.Split(strings.ToLower(pattern), "/")
 	for i, want := range parts {
@@ -29,15 +27,27 @@ func openMarker(fsys fs.FS, pattern string) (*reader, error) {
 			}
 		}
 		if several { // a marker is one file; a folder of many is a collection
-			return nil, nil
+			return "", nil
 		}
 		if found == "" {
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return nil, err
+				return "", err
 			}
-			return nil, nil
+			return "", nil
 		}
 		dir = path.Join(dir, found)
+	}
+	return dir, nil
+}
+
+// openMarker finds a file without regard to case, as different image makers spell it
+// differently; * in the pattern stands for any name. It returns nil when the file is
+// not there, or several fit.
+
+func openMarker(fsys fs.FS, pattern string) (*reader, error) {
+	dir, err := lookFor(fsys, pattern)
+	if dir == "" {
+		return nil, err
 	}
 	f, err := fsys.Open(dir)
 	if err != nil {

@@ -23,7 +23,7 @@ type record struct {
 
 // recordFormat is changed whenever records, or what is read out of files, change: older
 // ones are not used then.
-const recordFormat = 5
+const recordFormat = 6
 
 // encoder writes a record: numbers as varints, texts with their length in front.
 type encoder struct {
@@ -141,6 +141,11 @@ func (e *encoder) title(t *title.Title) {
 		for k := range d.Beside {
 			e.text(d.Beside[k].Kind)
 			e.file(&d.Beside[k].File)
+		}
+		e.num(int64(len(d.Inside)))
+		for k := range d.Inside {
+			e.text(d.Inside[k].Of)
+			e.file(&d.Inside[k].File)
 		}
 		e.num(int64(len(d.Evidence)))
 		for _, v := range d.Evidence {
@@ -293,6 +298,13 @@ func (d *decoder) title(t *title.Title) {
 		for k := range c.Beside {
 			c.Beside[k].Kind = d.text()
 			d.file(&c.Beside[k].File)
+		}
+		if n := d.count(); n > 0 {
+			c.Inside = make([]title.Inside, n)
+		}
+		for k := range c.Inside {
+			c.Inside[k].Of = d.text()
+			d.file(&c.Inside[k].File)
 		}
 		if n := d.count(); n > 0 {
 			c.Evidence = cut(&d.evidence, n)

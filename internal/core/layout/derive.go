@@ -64,7 +64,7 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 	}
 	for k := range t.l.p.Companions {
 		c := &t.l.p.Companions[k]
-		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Discs, func(d title.Disc) bool { return pictureBeside(&d, c).Path != "" })) {
+		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Pictures, func(p title.Picture) bool { return p.Of == c.Picture.Of })) {
 			continue
 		}
 		for _, m := range t.l.companions(tt, p, c) {
@@ -80,7 +80,8 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 func (t *Tree) Companion(i int, b *Beside) Companion {
 	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Rule: b.Spec.Why, Spec: shape.Spec{Size: b.Size, Shape: shape.Written}}, Is: b.Spec.Is, From: b.Spec, Of: i}
 	if b.Spec.Is == "cover" {
-		c.Shape, c.With, c.Source, c.AtMost = shape.Fitted, fitting(&b.Spec.Picture), pictureBeside(&t.titles[i].Discs[b.Disc], b.Spec), true
+		c.Shape, c.AtMost = shape.Fitted, true
+		c.Source, c.With = pictureFor(&t.titles[i], int(b.Disc), b.Spec)
 		return c
 	}
 	if text, ok := b.Spec.Text.Constant(); ok {
@@ -115,8 +116,8 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		}
 		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
 		if c.Is == "cover" {
-			item.Source = pictureBeside(&t.Discs[d], c)
-			item.Size, item.AtMost, item.With = c.Picture.Estimate(), true, fitting(&c.Picture)
+			item.Source, item.With = pictureFor(t, d, c)
+			item.Size, item.AtMost = c.Picture.Estimate(), true
 		} else {
 			item.Shape = shape.Written
 			text, constant := c.Text.Constant()
@@ -141,28 +142,20 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 	return out
 }
 
-// fitting is how a picture is brought to the size that a rule wants.
-func fitting(p *loader.Picture) *shape.With {
-	return &shape.With{Picture: PictureRule(p)}
-}
-
 // PictureRule is how a profile wants a picture.
 func PictureRule(p *loader.Picture) *picture.Rule {
 	return &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}
 }
 
-// pictureBeside is the picture that lies beside a disc's file, with an empty path for none. It is taken for
-// one of the front.
-func pictureBeside(d *title.Disc, c *loader.Companion) title.File {
-	if c.Picture.Of != "" && c.Picture.Of != "front" {
-		return title.File{}
+// pictureFor is the picture of a title for a companion of a disc, with an empty path for none, and how it is brought to the size that the rule wants.
+func pictureFor(t *title.Title, disc int, c *loader.Companion) (title.File, *shape.With) {
+	rule := PictureRule(&c.Picture)
+	p := t.Picture(c.Picture.Of, disc)
+	if p == nil {
+		return title.File{}, &shape.With{Picture: rule}
 	}
-	for k := range d.Beside {
-		if d.Beside[k].Kind == "cover" {
-			return d.Beside[k].File
-		}
-	}
-	return title.File{}
+	rule.Crop = p.Crop
+	return p.File, &shape.With{Picture: rule}
 }
 
 // decisive adds the files without which the loader does not start a title.
@@ -187,6 +180,7 @@ func quote(v *loader.Values) {
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
 	v := l.valuesOf(t, p)
 	v[loader.FieldName] = t.Name // in texts it may hold anything
+	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players, t.Publisher, t.Text
 	l.disc(&v, t, disc, p.Rule)
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {

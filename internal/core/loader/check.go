@@ -35,7 +35,7 @@ var (
 	tooLargeWords = []string{"refuse", "split", "pack"}
 	isWords       = []string{"cover", "settings", "launcher", "playlist"}
 	syntaxWords   = []string{"key=value", "ini", "toml"}
-	pictureWords  = []string{"front", "disc", "screen", "logo"}
+	pictureWords  = title.PictureKinds
 	formatWords   = []string{"jpg", "png"}
 	fitWords      = []string{"inside", "exact", "cut"}
 	encodingWords = []string{"ascii", "latin-1", "utf-8", "utf-16le", "number-le", "number-be"}

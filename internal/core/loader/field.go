@@ -23,6 +23,10 @@ const (
 	FieldFile
 	FieldSize
 	FieldSum
+	FieldYear
+	FieldPlayers
+	FieldPublisher
+	FieldText
 	FieldRoad
 	FieldFilesystem
 	FieldSituation
@@ -31,7 +35,7 @@ const (
 
 var fieldNames = [fieldCount]string{
 	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ending", "index", "page", "base", "folder",
-	"file", "size", "crc32", "road", "filesystem", "situation",
+	"file", "size", "crc32", "year", "players", "publisher", "text", "road", "filesystem", "situation",
 }
 
 // String is the field's name in a template.
@@ -53,7 +57,7 @@ var (
 	pathFields      = append(slices.Clone(titleFields), FieldPage)
 	partFields      = append(slices.Clone(pathFields), FieldIndex)
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
-	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum)
+	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers, FieldPublisher, FieldText)
 	lineFields      = append(slices.Clone(textFields), FieldPage)
 	situationFields = []Field{FieldRoad, FieldFilesystem, FieldSituation}
 )

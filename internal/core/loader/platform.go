@@ -26,6 +26,8 @@ type Platform struct {
 	Kinds    []DiscKind  `toml:"kind"`
 	Check    HeaderCheck `toml:"check"`
 	Used     UsedSectors `toml:"used"`
+	// Pictures are those that lie in a game itself.
+	Pictures []InnerPicture `toml:"picture"`
 
 	// File is where the description was read from.
 	File string `toml:"-"`
@@ -109,6 +111,12 @@ type UsedSectors struct {
 	Sector Size `toml:"sector"` // bytes; 0 where there is no bitmap
 }
 
+// An InnerPicture is a picture that lies in the image, folder or package of a game.
+type InnerPicture struct {
+	Of   string `toml:"of"`   // front, disc, screen or logo
+	File string `toml:"file"` // path; its case is ignored, and * stands for any name
+}
+
 // Kind returns the disc kind of that name, or nil.
 func (p *Platform) Kind(name string) *DiscKind {
 	for i := range p.Kinds {
@@ -176,6 +184,12 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		}
 	}
 	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum lies in its first %d bytes", maxHeader)
+	for i, pic := range p.Pictures {
+		c.oneOf(at("picture", i)+".of", "picture", pic.Of, title.PictureKinds)
+		_, err := path.Match(pic.File, "x")
+		c.known(pic.File != "" && err == nil, at("picture", i)+".file", "a picture needs the path under which it lies in a game, and %q is none", pic.File)
+		c.known(p.Has(title.Image) || p.Has(title.Folder) || p.Has(title.Package), at("picture", i), "only images, folders and packages have files in them")
+	}
 	u := &p.Used
 	c.known(u.Sector == 0 || p.Has(title.Image), "used", "only images have sectors that are used or not")
 	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector", "a sector has from 512 bytes to 32KiB, and is a power of two")

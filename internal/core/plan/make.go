@@ -231,7 +231,7 @@ func (m *maker) startFiles() {
 	}
 }
 
-// updates plans texts that shall say something else.
+// updates plans texts that shall say something else, and pictures that shall show something else.
 func (m *maker) updates() {
 	for _, u := range m.o.Updates {
 		was, there := m.sheet.At(u.Path)
@@ -239,7 +239,13 @@ func (m *maker) updates() {
 			continue
 		}
 		n := int64(len(u.Text))
+		if u.Make != nil {
+			n = u.Make.Size
+		}
 		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Room: m.facts.RoomFor(n) - m.facts.RoomFor(was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n, Text: u.Text}}
+		if u.Make != nil {
+			s.Merged, s.Remade, s.Make = false, true, u.Make
+		}
 		if u.Title >= 0 {
 			t := &m.sheet.Titles()[u.Title]
 			s.Title, s.Label = t.Key, t.Label()

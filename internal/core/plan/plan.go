@@ -61,6 +61,8 @@ type Step struct {
 	Merged bool `json:"merged,omitempty"`
 	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
 	Wanted string `json:"wanted,omitempty"`
+	// Remade is set for a picture that a run has made, and that is made anew of another source or by another rule: nothing is lost.
+	Remade bool `json:"remade,omitempty"`
 	// Mend is set for what mends a finding of the proof.
 	Mend bool `json:"mend,omitempty"`
 	// Last is set for what names files of other steps: it is done only when nothing before it failed.
@@ -129,7 +131,7 @@ func (p *Plan) Say() string {
 // anew.
 func (p *Plan) Loses() (n int) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged && !s.Mend {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged && !s.Remade && !s.Mend {
 			n++
 		}
 	}
@@ -203,14 +205,16 @@ type Options struct {
 	Updates []Update
 }
 
-// An Update is a text that is on the place and is written anew.
+// An Update is a text or picture that is on the place and is written anew.
 type Update struct {
 	Title int // index; -1 for one of the loader's own
 	Path  string
 	Text  string
 	// Wanted is what the rule wants; "" while a conflict is open.
 	Wanted string
-	Why    string
+	// Make is what a picture is made of that a run made of something else; nil for texts.
+	Make *shape.Spec
+	Why  string
 }
 
 // Make plans for the chosen titles of a sheet.

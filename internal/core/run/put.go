@@ -319,7 +319,8 @@ func (t *task) prove(ctx context.Context, f *written) error {
 // note remembers the text that a step wrote from a rule.
 func (t *task) note() {
 	s, r := t.s, &t.l.report
-	if s.Make.Shape != shape.Written || len(s.Make.Sums) > 0 {
+	picture := s.Make.Shape == shape.Fitted && !s.Mend
+	if !picture && (s.Make.Shape != shape.Written || len(s.Make.Sums) > 0) {
 		return
 	}
 	t.l.mu.Lock()
@@ -328,6 +329,8 @@ func (t *task) note() {
 		r.Wrote = map[string]string{}
 	}
 	switch {
+	case picture:
+		r.Wrote[s.Path] = shape.Made(s.Make, t.bytes)
 	case !s.Merged:
 		r.Wrote[s.Path] = s.Make.Text
 	case s.Wanted != "":

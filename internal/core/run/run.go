@@ -76,7 +76,7 @@ type Report struct {
 	Small Timed `json:"small,omitzero"`
 	// Undone are the numbers of steps that were not done.
 	Undone map[int]bool `json:"-"`
-	// Wrote are the texts that were written from rules, by their paths.
+	// Wrote are the texts that were written from rules, by their paths; of a picture, what it was made of.
 	Wrote map[string]string `json:"-"`
 }
 

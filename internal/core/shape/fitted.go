@@ -2,7 +2,11 @@ package shape
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"io"
+	"strconv"
+	"strings"
 
 	"polytome/internal/format/picture"
 	"polytome/internal/place"
@@ -26,4 +30,25 @@ var fitted = Kind{
 		}
 		return Bytes(b), nil
 	},
+}
+
+// Made tells what a picture on a place was made of, and how many bytes it has there: whoever finds it with as many bytes, and something else
+// wanted, can make it anew. It is kept where texts are remembered that were written.
+func Made(s *Spec, bytes int64) string {
+	return fmt.Sprintf("%s\n%d", MadeOf(s), bytes)
+}
+
+// MadeOf tells what a picture is made of: its source, as it is, and the rule.
+func MadeOf(s *Spec) string {
+	b, err := json.Marshal(s.With.Picture)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("picture of %s, %d bytes, %d, as %s", s.Source.Called(), s.Source.Size, s.Source.Modified.UnixNano(), b)
+}
+
+// Remade reports whether a picture that lies on a place with so many bytes was made by a run, of something else than is wanted now.
+func Remade(made string, s *Spec, bytes int64) bool {
+	of, size, ok := strings.Cut(made, "\n")
+	return ok && size == strconv.FormatInt(bytes, 10) && of != MadeOf(s)
 }

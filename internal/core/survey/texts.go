@@ -7,9 +7,11 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/settings"
+	"polytome/internal/core/shape"
 	"polytome/internal/place"
 )
 
@@ -65,6 +67,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 	if len(s.last) == 0 {
 		return
 	}
+	s.readCovers()
 	wins := map[string]bool{}
 	for _, p := range s.Config.Replace {
 		wins[s.Facts.Filesystem.Fold(p)] = true
@@ -100,6 +103,20 @@ func (s *Survey) readTexts(ctx context.Context) {
 				wanted = ""
 			}
 			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: merged, Wanted: wanted, Why: t.Why + "; what you have changed in it stays"})
+		}
+	})
+}
+
+// readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise. What somebody put there by hand
+// stays.
+func (s *Survey) readCovers() {
+	s.Sheet.EachCover(func(i int, b *layout.Beside, there place.Entry) {
+		made, known := s.last[there.Path]
+		if !known {
+			return
+		}
+		if c := s.Sheet.Loader(i).Tree.Companion(i, b); shape.Remade(made, &c.Spec, there.Size) {
+			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: &c.Spec, Why: c.Rule + "; its picture, or how it is wanted, is another one now"})
 		}
 	})
 }

@@ -17,6 +17,9 @@ type Edit struct {
 	Year      string `toml:"year,omitempty"`
 	Players   string `toml:"players,omitempty"`
 	Publisher string `toml:"publisher,omitempty"`
+	Text      string `toml:"text,omitempty"`
+	// Pictures are those that were chosen for it.
+	Pictures []Chosen `toml:"pictures,omitempty"`
 	// Disc and Set join discs to one title: those with the same set belong together.
 	Disc int    `toml:"disc,omitempty"`
 	Set  string `toml:"set,omitempty"`
@@ -31,7 +34,7 @@ type Edit struct {
 }
 
 // Editable are the fields that can be set by hand, in the order in which they are shown.
-var Editable = []string{"name", "ID", "region", "platform", "year", "players", "publisher"}
+var Editable = []string{"name", "ID", "region", "platform", "year", "players", "publisher", "text"}
 
 // Value is the place of an editable field's value in the edit; nil for other fields.
 func (e *Edit) Value(field string) *string {
@@ -50,6 +53,8 @@ func (e *Edit) Value(field string) *string {
 		return &e.Players
 	case "publisher":
 		return &e.Publisher
+	case "text":
+		return &e.Text
 	}
 	return nil
 }
@@ -71,6 +76,8 @@ func (t *Title) Value(field string) *string {
 		return &t.Players
 	case "publisher":
 		return &t.Publisher
+	case "text":
+		return &t.Text
 	}
 	return nil
 }
@@ -82,7 +89,16 @@ func (e *Edit) Empty() bool {
 			return false
 		}
 	}
-	return e.Disc == 0 && e.Set == "" && !e.Alone && !e.Drop && !e.Allow && len(e.Locked) == 0
+	return e.Disc == 0 && e.Set == "" && !e.Alone && !e.Drop && !e.Allow && len(e.Locked) == 0 && len(e.Pictures) == 0
+}
+
+// Choose sets the picture of a kind; one that says nothing gives the choice up.
+func (e *Edit) Choose(c Chosen) {
+	e.Pictures = slices.DeleteFunc(slices.Clone(e.Pictures), func(p Chosen) bool { return p.Of == c.Of })
+	if c.File != "" || c.None || c.Crop != [4]int{} {
+		e.Pictures = append(e.Pictures, c)
+		slices.SortFunc(e.Pictures, func(a, b Chosen) int { return slices.Index(PictureKinds, a.Of) - slices.Index(PictureKinds, b.Of) })
+	}
 }
 
 // Lock locks or unlocks a field.

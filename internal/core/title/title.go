@@ -36,7 +36,9 @@ type Title struct {
 	Region   string `json:"region,omitempty"`
 	Details
 	Discs []Disc `json:"discs"` // in disc order
-	Of    int    `json:"of"`    // how many discs belong to it; 1 if nothing says more
+	// Pictures are what the title can be shown by: one of a kind for each disc, as far as they were found.
+	Pictures []Picture `json:"pictures,omitempty"`
+	Of       int       `json:"of"` // how many discs belong to it; 1 if nothing says more
 	// Archive is the ending, with its dot, of the archive that the title's file
 	// is packed in; "" for a title that lies open.
 	Archive string `json:"archive,omitempty"`
@@ -59,6 +61,7 @@ type Details struct {
 	Year      string   `json:"year,omitempty"`
 	Players   string   `json:"players,omitempty"`
 	Publisher string   `json:"publisher,omitempty"`
+	Text      string   `json:"text,omitempty"` // a description, in plain sentences
 	Version   string   `json:"version,omitempty"`
 	Tags      []string `json:"tags,omitempty"` // from brackets in the file's name, not understood
 }
@@ -77,7 +80,11 @@ type Disc struct {
 	// Volumes are the further files of an archive in parts.
 	Volumes []File `json:"volumes,omitempty"`
 	// Beside are files that belong to it without being needed: covers, manuals, patches.
-	Beside   []Beside   `json:"beside,omitempty"`
+	Beside []Beside `json:"beside,omitempty"`
+	// Inside are the pictures that lie in its file, where that is an image.
+	Inside []Inside `json:"inside,omitempty"`
+	// Chosen are the pictures that the user has chosen for it.
+	Chosen   []Chosen   `json:"chosen,omitempty"`
 	Evidence []Evidence `json:"evidence,omitempty"`
 	// Sign is a fingerprint of the file's length and of what stands where its headers
 	// are. Different files seldom share one.
@@ -120,6 +127,51 @@ type Used struct {
 type Beside struct {
 	Kind string `json:"kind"` // cover, manual, patch, checksums or notes
 	File File   `json:"file"`
+}
+
+// An Inside is a picture that lies in the disc's own file.
+type Inside struct {
+	Of   string `json:"of"` // one of [PictureKinds]
+	File File   `json:"file"`
+}
+
+// PictureKinds are the kinds of pictures that there are of a title, in the order in which they are told.
+var PictureKinds = []string{"front", "disc", "screen", "logo"}
+
+// A Picture is one that a title can be shown by.
+type Picture struct {
+	Of   string `json:"of"`             // one of [PictureKinds]
+	Disc int    `json:"disc,omitempty"` // index of the disc that it belongs to
+	File File   `json:"file"`
+	From string `json:"from"` // where it was found, in words
+	// Crop is what is cut off it, see [Chosen].
+	Crop [4]int `json:"crop,omitzero"`
+}
+
+// A Chosen is a picture that the user has chosen for a disc.
+type Chosen struct {
+	Of   string `toml:"of" json:"of"`                         // one of [PictureKinds]
+	File string `toml:"file,omitempty" json:"file,omitempty"` // a picture, relative to the bench; "" for the one that is found
+	// Crop is what is cut off it at the left, top, right and bottom, in thousandths of its width or height.
+	Crop [4]int `toml:"crop,omitempty" json:"crop,omitzero"`
+	// None is set where the user wants no such picture.
+	None bool `toml:"none,omitempty" json:"none,omitempty"`
+}
+
+// Picture is the picture of a kind for a disc, by its index; nil where none was found. A disc without one is shown by that of the first.
+func (t *Title) Picture(of string, disc int) *Picture {
+	var first *Picture
+	for i := range t.Pictures {
+		if p := &t.Pictures[i]; p.Of == of {
+			if p.Disc == disc {
+				return p
+			}
+			if p.Disc == 0 && of != "disc" { // what is printed on one disc is not on another
+				first = p
+			}
+		}
+	}
+	return first
 }
 
 // A Part is one of several files that make a disc.

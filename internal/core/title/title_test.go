@@ -23,7 +23,7 @@ func TestEveryEditableFieldHasItsPlace(t *testing.T) {
 	}
 	assert.Nil(t, e.Value("colour"))
 	assert.Nil(t, tt.Value("colour"))
-	assert.Equal(t, title.Title{Name: "name", ID: "ID", Region: "region", Platform: "platform", Details: title.Details{Year: "year", Players: "players", Publisher: "publisher"}}, tt)
+	assert.Equal(t, title.Title{Name: "name", ID: "ID", Region: "region", Platform: "platform", Details: title.Details{Year: "year", Players: "players", Publisher: "publisher", Text: "text"}}, tt)
 }
 
 func TestLocks(t *testing.T) {

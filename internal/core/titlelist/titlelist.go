@@ -18,11 +18,11 @@ import (
 
 // Columns are the columns that a list may have, in any order; those with other names are
 // passed over. checksum holds any kind of sum, told by its length.
-var Columns = []string{"id", "name", "region", "year", "players", "publisher", "platform", "checksum", "crc32", "md5", "sha1", "sha256"}
+var Columns = []string{"id", "name", "region", "year", "players", "publisher", "text", "platform", "checksum", "crc32", "md5", "sha1", "sha256"}
 
 // A Row is one title of a list.
 type Row struct {
-	ID, Name, Region, Year, Players, Publisher, Platform string
+	ID, Name, Region, Year, Players, Publisher, Text, Platform string
 
 	Sums []string // in lower-case hexadecimal
 	File string   // base name of the list
@@ -95,7 +95,7 @@ func (l *List) Read(file string, r io.Reader) error {
 			}
 			return ""
 		}
-		row := Row{ID: get("id"), Name: get("name"), Region: get("region"), Year: get("year"), Players: get("players"), Publisher: get("publisher"),
+		row := Row{ID: get("id"), Name: get("name"), Region: get("region"), Year: get("year"), Players: get("players"), Publisher: get("publisher"), Text: get("text"),
 			Platform: strings.ToLower(get("platform")), File: filepath.Base(file), Line: line}
 		bad := false
 		for _, k := range []string{"checksum", "crc32", "md5", "sha1", "sha256"} {

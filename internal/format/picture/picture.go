@@ -103,7 +103,7 @@ func Fit(source io.ReadSeeker, r Rule) ([]byte, error) {
 	}
 	defer done()
 	for { // a picture that cannot be made small enough otherwise gets fewer pixels, where its size is free
-		out, err := encode(resize(from, r), r)
+		out, err := encode(Resize(from, r), r)
 		var large *TooLarge
 		if !errors.As(err, &large) || r.Fit != "inside" || r.Width < 2*smallest || r.Height < 2*smallest {
 			return out, err
@@ -164,9 +164,9 @@ func encode(to image.Image, r Rule) ([]byte, error) {
 	return nil, &TooLarge{least, r.Largest}
 }
 
-// resize brings a picture to the size that the rule wants. Transparent parts become black, which is
+// Resize brings a picture to the size that the rule wants, cropped as it says. Its format and bytes are not looked at. Transparent parts become black, which is
 // what consoles show.
-func resize(from image.Image, r Rule) image.Image {
+func Resize(from image.Image, r Rule) image.Image {
 	b := r.Crop.of(from.Bounds())
 	w, h := max(r.Width, 1), max(r.Height, 1)
 	wide := b.Dx()*h > b.Dy()*w // wider than the box
