@@ -127,18 +127,24 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 		e.Add(Choosing, "move it out of the way, and this title can go")
 	case NoRoom:
-		left := max(s.Free(), 0)
+		left := max(s.givable(), 0)
 		need := v.Number + left
 		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(need), size.Format(left), size.Format(v.Number))
 		if s.of.Reserve > 0 {
 			e.Say += fmt.Sprintf("; %s are held in reserve", size.Format(s.of.Reserve))
 		}
 		e.Add(Choosing, s.yields(i, v.Number)...)
+		if n, bytes := s.coversThere(); bytes >= v.Number {
+			e.Add(Choosing, fmt.Sprintf("let the covers on it leave (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
+		}
 		e.Add(Preparing, "use a larger place")
 	case NeedsDisk:
 		on, _, _ := s.lacksDisk(i)
 		e.Say = fmt.Sprintf("the console copies it to its own disk first, and %s has %s left: %s are missing", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
 		e.Add(Choosing, "take titles off "+on.Name)
+	}
+	if lacks := s.CoverLacks(i); lacks != "" {
+		e.Say += "; " + lacks
 	}
 	if rule := pl.Rule; rule != nil && rule.AlsoNeeds != "" && v.Kind.Goes() && v.Kind != There {
 		if _, known := s.others[rule.AlsoNeeds]; !known {

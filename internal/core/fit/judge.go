@@ -271,16 +271,24 @@ func (s *Sheet) findCompanions() {
 }
 
 // Companions are the files that belong to title i, are written with it, and are not there yet: texts, and
-// covers for which there is a picture. There are none for a title that is there and has no room for them.
+// covers for which there is a picture. There are none for which there is no room.
 func (s *Sheet) Companions(i int) (out []layout.Companion) {
-	if s.bare[i] {
-		return nil
-	}
 	extras := s.extra(i)
 	for k := range extras {
+		if isCover := extras[k].Spec.Is == "cover"; isCover && !s.dressed[i] || !isCover && s.bare[i] {
+			continue
+		}
 		if _, there := s.present[s.fold(extras[k].Path)]; !there {
 			out = append(out, s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]))
 		}
+	}
+	return out
+}
+
+// Beside are the paths of all companions of title i that can be written, whether they are there or not.
+func (s *Sheet) Beside(i int) (out []string) {
+	for _, x := range s.extra(i) {
+		out = append(out, x.Path)
 	}
 	return out
 }
@@ -292,9 +300,12 @@ func (s *Sheet) extra(i int) []layout.Beside {
 	return s.extras[i]
 }
 
-// companionRoom adds the room of a title's companions.
+// companionRoom adds the room of a title's companions, but for its covers, which get what titles leave.
 func (s *Sheet) companionRoom(i int, v *reason) {
 	for _, x := range s.extra(i) {
+		if x.Spec.Is == "cover" {
+			continue
+		}
 		room := s.of.Facts.RoomFor(x.Size)
 		v.Room += room
 		if _, there := s.present[s.fold(x.Path)]; !there {
@@ -306,24 +317,27 @@ func (s *Sheet) companionRoom(i int, v *reason) {
 // noteNames notes which names a title adds to which folders.
 func (s *Sheet) noteNames(i int) {
 	pl := s.Placement(i)
-	fs := s.of.Facts.Filesystem
 	var space [few]touch
 	list := space[:0]
-	note := func(file string) {
-		if _, there := s.present[s.fold(file)]; !there {
-			folder := s.names.number(parent(file), s.fold)
-			list = add(list, folder, fs.EntryBytes(path.Base(file)))
-		}
-	}
 	if s.base[i].Kind != There {
 		for k := range pl.Items {
-			note(pl.Items[k].Path)
+			list = s.noteName(list, pl.Items[k].Path)
 		}
 	}
 	for _, x := range s.extra(i) {
-		note(x.Path)
+		if x.Spec.Is != "cover" {
+			list = s.noteName(list, x.Path)
+		}
 	}
 	s.names.note(list)
+}
+
+// noteName adds a file's name to a list, unless it is there.
+func (s *Sheet) noteName(list []touch, file string) []touch {
+	if _, there := s.present[s.fold(file)]; there {
+		return list
+	}
+	return add(list, s.names.number(parent(file), s.fold), s.of.Facts.Filesystem.EntryBytes(path.Base(file)))
 }
 
 // noteLists reckons how much each title adds to the files in which all titles are told.

@@ -250,7 +250,7 @@ func (s *Sheet) Portions() (of func(i int) int64, slack int64) {
 		if !s.base[i].Kind.Goes() {
 			return 0
 		}
-		return s.base[i].Need + s.names.portion(i, users)
+		return s.base[i].Need + s.names.portion(i, users) // covers get what is left
 	}, s.names.slack(users)
 }
 

@@ -31,8 +31,9 @@ type Case struct {
 	Leaving, Replace []string
 	// Exactly has everything leave that a loader knows and that is not chosen.
 	Exactly bool
-	// Covers are reckoned in.
-	Covers bool
+	// Covers are reckoned in. CoversMost is how many bytes they may take; nil for any number.
+	Covers     bool
+	CoversMost *int64
 	// Reserve is how many bytes are to stay free.
 	Reserve int64
 	// Ranks are how much each title is wanted, the most wanted first in the room; nil for all alike.
@@ -76,7 +77,10 @@ type Sheet struct {
 	others  map[string]Elsewhere   // by attachment: the console's own disks
 	freedBy map[int]int64          // Exactly: what a title frees when it is not chosen
 	extras  [][]layout.Beside      // by title; nil where there are none at all
-	bare    map[int]bool           // titles that are there, and have no room for what is missing beside them
+	covers  []coverRoom            // by title
+	dressed []bool                 // titles whose covers have their room
+	dress   Covers
+	bare    map[int]bool // titles that are there, and have no room for what is missing beside them
 }
 
 // Elsewhere is the room on another place of the same console.
@@ -126,7 +130,7 @@ func Judge(c Case) *Sheet {
 	s.assign()
 	s.Kept += s.reckonStart()
 	s.closeFolders()
-	s.names = newNames(c.Facts, stays, s.fold, n)
+	s.names = newNames(c.Facts, stays, s.fold, 2*n)
 	s.judgeAll()
 	s.rankAll(c.Ranks)
 	s.settle()
@@ -186,6 +190,10 @@ func (s *Sheet) judgeAll() {
 		}
 		rule := s.Placement(i).Rule
 		s.apart[i] = len(s.Placement(i).Rivals) > 0 || rule != nil && rule.AlsoNeeds != ""
+	}
+	s.findCovers()
+	for i := range n {
+		s.noteCovers(i)
 	}
 	s.noteLists()
 	s.noteFreed()
@@ -266,7 +274,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 		return
 	}
 	s.Chosen[i], s.yield = wanted, nil
-	if s.lacking > 0 || s.apart[i] || s.freedBy != nil {
+	if s.lacking > 0 || s.apart[i] || s.freedBy != nil || s.bareHeads() {
 		s.settle()
 		return
 	}
@@ -274,7 +282,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 		s.drop(i)
 		return
 	}
-	if s.place(i); s.lacking > 0 {
+	if s.place(i); s.lacking > 0 || s.placed[i] && !s.dressOne(i) {
 		s.settle()
 	}
 }
@@ -314,13 +322,15 @@ func (s *Sheet) SetElsewhere(others map[string]Elsewhere) {
 
 // settle decides clashes and room, which depend on what is chosen. Chosen titles get room in
 // the order of their rank, then of the list; one that finds too little is passed over, and
-// smaller ones behind it may still go.
+// smaller ones behind it may still go. Covers get what is left.
 func (s *Sheet) settle() {
 	s.Planned, s.Released, s.Count, s.New, s.yield = 0, 0, 0, 0, nil
 	clear(s.placed)
 	clear(s.missing)
 	s.lacking = 0
 	clear(s.bare)
+	clear(s.dressed)
+	s.dress.Wanted, s.dress.Going, s.dress.Planned = 0, 0, 0
 	s.names.reset()
 	for k := range s.lists {
 		s.lists[k].bytes = 0
@@ -336,13 +346,14 @@ func (s *Sheet) settle() {
 				s.place(i)
 			}
 		}
-		return
-	}
-	for _, i := range s.order {
-		if s.Chosen[i] {
-			s.place(int(i))
+	} else {
+		for _, i := range s.order {
+			if s.Chosen[i] {
+				s.place(int(i))
+			}
 		}
 	}
+	s.dressAll()
 }
 
 // place gives a chosen title its room, or notes how much is missing.
@@ -383,6 +394,7 @@ func (s *Sheet) drop(i int) {
 	if !s.placed[i] {
 		return
 	}
+	s.undress(i)
 	s.placed[i] = false
 	s.Count--
 	if s.base[i].Kind != There {
@@ -416,7 +428,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 	if s.Chosen[i] || v.Kind == There {
 		return v
 	}
-	if missing := v.Need + s.names.growth(i) - s.Free(); missing > 0 && v.Need > 0 {
+	if missing := v.Need + s.names.growth(i) - s.givable(); missing > 0 && v.Need > 0 {
 		v.Kind, v.Number = NoRoom, missing
 	}
 	return v
@@ -484,7 +496,7 @@ func (s *Sheet) rival(i int) (int, bool) {
 func (s *Sheet) Clone() *Sheet {
 	c := *s
 	c.Chosen, c.placed = slices.Clone(s.Chosen), slices.Clone(s.placed)
-	c.missing = slices.Clone(s.missing)
+	c.missing, c.dressed = slices.Clone(s.missing), slices.Clone(s.dressed)
 	n := *s.names
 	n.all = slices.Clone(s.names.all)
 	c.names = &n

@@ -147,6 +147,30 @@ func PictureRule(p *loader.Picture) *picture.Rule {
 	return &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}
 }
 
+// Beneath is where a companion of title i would lie if the file of its disc lay at a path of the place: under the names that this path tells.
+func (t *Tree) Beneath(i int, c *Companion, file string) string {
+	p := &t.Placements[i]
+	v := t.l.fileValues(&t.titles[i], p, c.Disc)
+	if c.From.Per != "disc" {
+		v[loader.FieldDisc], v[loader.FieldTitle] = "", p.Name
+	}
+	for _, at := range []loader.Template{p.Rule.Path, p.Rule.TooLarge.Parts, p.Rule.Tracks} {
+		told, ok := at.Match(file)
+		if !ok {
+			continue
+		}
+		for f, value := range told {
+			if value != "" {
+				v[f] = value
+			}
+		}
+		break
+	}
+	v[loader.FieldFile], v[loader.FieldFolder] = path.Base(file), path.Dir(file)
+	v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(file))
+	return t.l.cased(c.From.Path.Fill(&v))
+}
+
 // pictureFor is the picture of a title for a companion of a disc, with an empty path for none, and how it is brought to the size that the rule wants.
 func pictureFor(t *title.Title, disc int, c *loader.Companion) (title.File, *shape.With) {
 	rule := PictureRule(&c.Picture)

@@ -27,6 +27,7 @@ type maker struct {
 	carried                                              map[int]bool      // titles that move with their whole folder
 	ties                                                 []tie
 	beside                                               map[string]bool // folded paths of companions that are planned
+	calls                                                map[string]bool // folded paths of companions that chosen titles want; nil until asked for
 }
 
 func (m *maker) fold(p string) string { return m.facts.Filesystem.Fold(p) }
@@ -193,7 +194,7 @@ func (m *maker) companions(i int) {
 			continue
 		}
 		m.beside[key] = true
-		if old, ok := m.followed(i, c.Path); ok {
+		if old, ok := m.followed(i, &c); ok {
 			if !m.carried[i] {
 				m.moves = append(m.moves, m.move(old, c.Path, t, c.Rule))
 			}
@@ -205,10 +206,21 @@ func (m *maker) companions(i int) {
 }
 
 // followed is where a companion of a title that is renamed lies now, under the title's old name.
-func (m *maker) followed(i int, file string) (old string, ok bool) {
-	found, pl := m.sheet.Found(i), m.sheet.Placement(i)
+func (m *maker) followed(i int, c *layout.Companion) (old string, ok bool) {
+	found, pl, file := m.sheet.Found(i), m.sheet.Placement(i), c.Path
 	if len(found) == 0 || found[0] == "" {
 		return "", false
+	}
+	if !layout.FolderTitles(pl.Rule) {
+		for k := range found {
+			if found[k] == "" || pl.Items[k].Disc != c.Disc {
+				continue
+			}
+			if e, ok := m.sheet.At(m.sheet.Loader(i).Tree.Beneath(i, c, found[k])); ok && !e.Folder && !m.wanted(e.Path) {
+				return e.Path, true
+			}
+			break
+		}
 	}
 	to, from := pl.Items[0].Path, found[0]
 	base := func(p string) string { return strings.TrimSuffix(path.Base(p), path.Ext(p)) }
@@ -218,6 +230,21 @@ func (m *maker) followed(i int, file string) (old string, ok bool) {
 	old = path.Join(path.Dir(file), strings.Replace(path.Base(file), base(to), base(from), 1))
 	e, ok := m.sheet.At(old)
 	return e.Path, ok && !e.Folder
+}
+
+// wanted reports whether a file is a companion that a title that is chosen wants just there.
+func (m *maker) wanted(file string) bool {
+	if m.calls == nil {
+		m.calls = map[string]bool{}
+		for i := range m.sheet.Titles() {
+			if m.sheet.Chosen[i] {
+				for _, p := range m.sheet.Beside(i) {
+					m.calls[m.fold(p)] = true
+				}
+			}
+		}
+	}
+	return m.calls[m.fold(file)]
 }
 
 // startFiles plans the loader's own files that are written where there are none.

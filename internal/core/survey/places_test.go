@@ -233,7 +233,9 @@ func TestCoversThatLieBesideGoAlong(t *testing.T) {
 	s := w.look(0)
 	without, err := s.With(w.bench, 0, func(p *bench.Place) { p.NoCovers = true })
 	require.NoError(t, err)
-	assert.Less(t, without.Sheet.Verdict(0).Room, s.Sheet.Verdict(0).Room)
+	assert.Positive(t, s.Sheet.Covers().There)
+	assert.Zero(t, without.Sheet.Covers().There, "they are no covers of ours any more")
+	assert.True(t, without.Plan().Empty(), "and stay")
 }
 
 func TestWhatIf(t *testing.T) {

@@ -195,10 +195,14 @@ func (s *Survey) withDamaged() map[string]bool {
 
 // kase is what the verdicts depend on, but for the trees.
 func (s *Survey) kase(b *bench.Bench) fit.Case {
-	return fit.Case{
+	c := fit.Case{
 		Titles: s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Road: s.Config.Road, Facts: s.Facts, There: s.There,
 		Replace: s.Config.Replace, Exactly: s.Config.Exactly, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
 	}
+	if most, ok := s.Config.CoversMost.Bytes(s.Facts.Capacity); ok {
+		c.CoversMost = &most
+	}
+	return c
 }
 
 // settled are the marks of what leaves, without those on files of titles that are wanted: these stay,
