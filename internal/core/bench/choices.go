@@ -195,9 +195,17 @@ func (b *Bench) Restore(c Choices) (edited bool) {
 	return edited
 }
 
+// Wants reports whether a title is wanted at place number n. A place that carries the covers of another one wants those of its titles.
+func (b *Bench) Wants(n int, key string) bool {
+	if of, ok := b.Carried(n); ok {
+		n = of
+	}
+	return b.Places[n].Wants(key)
+}
+
 // Wanted reports, by index, whether a title is wanted at place number p.
 func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
-	return func(i int) bool { return b.Places[p].Wants(titles[i].Key) }
+	return func(i int) bool { return b.Wants(p, titles[i].Key) }
 }
 
 // Clone copies the bench, so that one goroutine can work on it while another

@@ -103,6 +103,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		fault := t.Fault()
 		e.Say = fault.Say
 		e.Add(Fetching, fault.Remedy)
+	case NoPicture:
+		e.Say = r.detail
+		e.Add(Fetching, pl.Refusal.Ways...)
 	case NotRead, Foreign:
 		s.notRead(i, r, &e)
 	case Clash:

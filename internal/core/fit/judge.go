@@ -142,8 +142,11 @@ func (s *Sheet) judge(i int) reason {
 	case !t.Sound():
 		v.Kind = unsound(t)
 		return v
-	case at == nil || !at.Reads(facts.Filesystem.Name):
+	case !s.of.Carried && (at == nil || !at.Reads(facts.Filesystem.Name)):
 		v.Kind = NotRead
+		return v
+	case pl.Refusal != nil && pl.Refusal.NoPicture:
+		v.Kind, v.detail = NoPicture, pl.Refusal.Say
 		return v
 	case pl.Refusal != nil && pl.Refusal.Name:
 		v.Kind, v.detail = BadName, pl.Refusal.Say
@@ -417,7 +420,7 @@ func (s *Sheet) Holding(item *layout.Item) bool {
 		return false
 	}
 	switch {
-	case item.Shape == shape.Written:
+	case item.Shape == shape.Written, item.Shape == shape.Fitted:
 		return true
 	case item.AtMost:
 		return e.Size > 0 && e.Size <= item.Size && !s.of.Changed[e.Path]

@@ -32,6 +32,7 @@ const (
 	TooBig                // a file is over the filesystem's limit
 	Differs               // something else is there under its path
 	NoRoom                // what is chosen before it leaves too little
+	NoPicture             // only its cover is wanted, and there is none
 	NeedsDisk             // there is no room for it on the console's own disk, where it is needed too
 )
 
@@ -39,7 +40,7 @@ const (
 var words = [...]string{
 	AsIs: "as it is", There: "there", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
 	Packed: "pack", NotYet: "not yet", Unsound: "unsound", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
-	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", NeedsDisk: "needs disk",
+	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 
 // Kinds lists all verdicts.

@@ -34,6 +34,8 @@ type Case struct {
 	// Covers are reckoned in. CoversMost is how many bytes they may take; nil for any number.
 	Covers     bool
 	CoversMost *int64
+	// Carried is set where titles consist of their covers alone, see [layout.Tree.OnlyCovers]: no loader reads them from here.
+	Carried bool
 	// Reserve is how many bytes are to stay free.
 	Reserve int64
 	// Ranks are how much each title is wanted, the most wanted first in the room; nil for all alike.

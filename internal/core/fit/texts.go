@@ -44,10 +44,20 @@ func (s *Sheet) EachText(each func(Text)) {
 	s.eachStart(each)
 }
 
-// EachCover goes through the pictures that lie on the place where a title has one of its own: its number, and what lies there.
-func (s *Sheet) EachCover(each func(i int, b *layout.Beside, there place.Entry)) {
+// EachCover goes through the pictures that lie on the place where a title has one of its own: its number, the rule, what makes the picture, and what lies
+// there.
+func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, there place.Entry)) {
 	for i := range s.of.Titles {
 		if !s.base[i].Kind.Goes() {
+			continue
+		}
+		if s.of.Carried {
+			items := s.Placement(i).Items
+			for k := range items {
+				if e, ok := s.present[s.fold(items[k].Path)]; ok && !e.Folder {
+					each(i, items[k].Rule, func() *shape.Spec { return &items[k].Spec }, e)
+				}
+			}
 			continue
 		}
 		extras := s.extra(i)
@@ -56,7 +66,7 @@ func (s *Sheet) EachCover(each func(i int, b *layout.Beside, there place.Entry))
 				continue
 			}
 			if e, ok := s.present[s.fold(extras[k].Path)]; ok && !e.Folder {
-				each(i, &extras[k], e)
+				each(i, extras[k].Spec.Why, func() *shape.Spec { c := s.Loader(i).Tree.Companion(i, &extras[k]); return &c.Spec }, e)
 			}
 		}
 	}
@@ -64,6 +74,9 @@ func (s *Sheet) EachCover(each func(i int, b *layout.Beside, there place.Entry))
 
 // eachStart goes through the loader's start files.
 func (s *Sheet) eachStart(each func(Text)) {
+	if s.of.Carried {
+		return
+	}
 	for k := range s.of.Loaders {
 		p := s.of.Loaders[k].Profile
 		for _, f := range p.Kit.Files {
@@ -93,6 +106,9 @@ func (s *Sheet) StartFiles() (out []Text) {
 
 // reckonStart is the room that the loader's start files will take, with their folders.
 func (s *Sheet) reckonStart() (bytes int64) {
+	if s.of.Carried {
+		return 0
+	}
 	folders := map[string]bool{}
 	for k := range s.of.Loaders {
 		for _, f := range s.of.Loaders[k].Profile.Kit.Files {

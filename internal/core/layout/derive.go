@@ -30,7 +30,7 @@ type Companion struct {
 // items.
 func (t *Tree) Companions(i int) []Companion {
 	p, tt := &t.Placements[i], &t.titles[i]
-	if p.Refusal != nil {
+	if p.Refusal != nil || t.onlyCovers {
 		return nil
 	}
 	var out []Companion
@@ -59,7 +59,7 @@ type Beside struct {
 // Beside are the companions of title i that can be written, with covers only where they are wanted.
 func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 	p, tt := &t.Placements[i], &t.titles[i]
-	if p.Refusal != nil {
+	if p.Refusal != nil || t.onlyCovers {
 		return nil
 	}
 	for k := range t.l.p.Companions {
@@ -245,6 +245,9 @@ type ListFile struct {
 // Lists writes the files in which the loader wants its titles told, for the titles
 // that include says yes to.
 func (t *Tree) Lists(include func(i int) bool) []ListFile {
+	if t.onlyCovers {
+		return nil
+	}
 	var out []ListFile
 	for k := range t.l.p.Lists {
 		l := &t.l.p.Lists[k]
@@ -276,6 +279,9 @@ type ListLine struct {
 
 // ListLines are the files in which the loader wants its titles told, where the tree is laid for.
 func (t *Tree) ListLines() (out []ListLine) {
+	if t.onlyCovers {
+		return nil
+	}
 	for k := range t.l.p.Lists {
 		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.target.attachment()) {
 			out = append(out, ListLine{l.Path.Fill(&loader.Values{}), t, l})

@@ -81,6 +81,8 @@ type Refusal struct {
 	Foreign bool `json:"foreign,omitempty"`
 	// Name is set when it is for its name that the title has no path.
 	Name bool `json:"name,omitempty"`
+	// NoPicture is set where only covers are wanted and there is none.
+	NoPicture bool `json:"no-picture,omitempty"`
 }
 
 // Because is the rule behind an item of the placement, with what was done to the name.

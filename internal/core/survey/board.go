@@ -25,7 +25,7 @@ func (b Board) Disks() {
 		}
 		others := map[string]fit.Elsewhere{}
 		for m, o := range b {
-			if m == n || o == nil || o.Profile.Name != s.Profile.Name {
+			if m == n || o == nil || o.carries != nil || o.Profile.Name != s.Profile.Name {
 				continue
 			}
 			if at := o.Sheet.Loaders()[0].Tree.Target().Attachment; at != nil {
@@ -53,11 +53,11 @@ func (s *Survey) needsDisk() bool {
 func (b Board) Explain(n, i int) fit.Explanation {
 	s := b[n]
 	e := s.Sheet.Explain(i)
-	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked {
+	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked || s.carries != nil {
 		return e
 	}
 	for m, o := range b {
-		if m == n || o == nil || i >= len(o.Titles) {
+		if m == n || o == nil || o.carries != nil || i >= len(o.Titles) {
 			continue
 		}
 		switch v := o.Sheet.Verdict(i); {
@@ -101,7 +101,7 @@ func (b Board) ShareOut(be *bench.Bench, titles []int) *Sharing {
 	p := &share.Problem{Free: make([]int64, len(b)), Items: make([]share.Item, len(titles))}
 	ranks := be.Ranks(b.titles())
 	for n, s := range b {
-		if s == nil || s.Away != nil {
+		if s == nil || s.Away != nil || s.carries != nil {
 			continue
 		}
 		portion, slack := s.Sheet.Portions()
@@ -263,7 +263,7 @@ func (b Board) homeWhy(p *share.Problem, k int, h *Home) string {
 func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 	var why []string
 	for n, s := range b {
-		if s == nil {
+		if s == nil || s.carries != nil {
 			continue
 		}
 		v := s.Sheet.Fits(i)
@@ -288,7 +288,7 @@ func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 // Apply takes homes over as the choices of a bench. Titles stay wanted where they are already.
 func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 	for n, s := range b {
-		if s == nil || s.Away != nil {
+		if s == nil || s.Away != nil || s.carries != nil {
 			continue
 		}
 		var put, take []string
@@ -310,7 +310,7 @@ func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 func (b Board) Wanted() (out []int) {
 	for i := range b.titles() {
 		for _, s := range b {
-			if s != nil && s.Sheet.Chosen[i] {
+			if s != nil && s.carries == nil && s.Sheet.Chosen[i] {
 				out = append(out, i)
 				break
 			}

@@ -18,6 +18,13 @@ func (s *Survey) lay(p *loader.Profile) *fit.Loader {
 	if l := s.trees[key]; l != nil && l.Profile == p {
 		return l
 	}
+	if s.carries != nil {
+		fs := s.carries.filesystem
+		tree := layout.Lay(s.Titles, p, layout.Target{Attachment: p.Attachment(s.carries.road, fs.Name), Filesystem: fs, Held: s.carries.held})
+		l := &fit.Loader{Profile: p, Tree: tree.OnlyCovers()}
+		s.trees[key] = l
+		return l
+	}
 	target := layout.Target{Attachment: p.Attachment(s.Config.Road, fs.Name), Filesystem: fs, Held: s.Config.Names}
 	tree := layout.Lay(s.Titles, p, target)
 	if held := s.held(tree); held != nil {

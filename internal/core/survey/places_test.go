@@ -55,9 +55,15 @@ func newWorkshop(t *testing.T, games map[string][]byte, places ...bench.Place) *
 }
 
 func (w *workshop) scan() {
-	r, err := intake.Scan(context.Background(), []string{filepath.Join(w.dir, "games")}, intake.Options{Set: w.o.Set})
+	r, err := intake.Scan(context.Background(), []string{filepath.Join(w.dir, "games")}, intake.Options{Set: w.o.Set, Edits: w.bench.ResolvedEdits()})
 	require.NoError(w.t, err)
 	w.titles = r.Titles
+}
+
+// edit sets something by hand for the title of a file.
+func (w *workshop) edit(file string, change func(*title.Edit)) {
+	w.bench.Edit(filepath.Join(w.dir, "games", file), "", change)
+	w.scan()
 }
 
 func (w *workshop) at(place string, path string) string {

@@ -71,6 +71,9 @@ func Situation(b *bench.Bench, n int, runs []journal.Run) (out []string) {
 // Prove audits the place as it is now, with the eyes of each of its loaders.
 func (p *Prover) Prove(ctx context.Context) (*proof.Report, error) {
 	s := &p.of
+	if s.carries != nil {
+		return p.proveCarried(ctx)
+	}
 	promises := map[string][]proof.Promise{} // by profile
 	chosen := false
 	for _, profile := range s.Profiles {
@@ -100,6 +103,27 @@ func (p *Prover) Prove(ctx context.Context) (*proof.Report, error) {
 		Promises: func(of *loader.Profile) []proof.Promise { return promises[of.Name] },
 		Source:   p.source,
 	})
+}
+
+// proveCarried audits a place that carries the covers of another one.
+func (p *Prover) proveCarried(ctx context.Context) (*proof.Report, error) {
+	s := &p.of
+	var wanted []proof.Carried
+	for i := range p.sheet.Titles() {
+		if !p.sheet.Chosen[i] || !p.sheet.Verdict(i).Kind.Goes() {
+			continue
+		}
+		t := &p.sheet.Titles()[i]
+		for _, it := range p.sheet.Placement(i).Items {
+			wanted = append(wanted, proof.Carried{Promise: proof.Promise{Label: t.Label(), Key: t.Key, Path: it.Path, Size: -1}, Picture: it.With.Picture})
+		}
+	}
+	to, err := s.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer to.Close()
+	return proof.AuditCarried(ctx, to, s.carries.name, s.Shown(), wanted, p.depth)
 }
 
 // lookBack is how many runs are looked at for what was done at a place last.

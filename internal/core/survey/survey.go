@@ -43,6 +43,8 @@ type Survey struct {
 	// what to do about it.
 	Conflicts map[string]string
 
+	carries *carried // the place whose covers alone are put here, nil for none
+
 	set    *loader.Set
 	dir    string
 	keepIn string
@@ -90,6 +92,9 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 // profiles finds the loaders of the place.
 func (s *Survey) profiles(b *bench.Bench) error {
 	s.Profiles = nil
+	if err := s.carry(b); err != nil {
+		return err
+	}
 	for _, name := range s.Config.Loaders() {
 		if loader.IsFile(name) { // the file of a profile is relative to the bench
 			name = b.Resolve(name)
@@ -109,7 +114,11 @@ func (s *Survey) profiles(b *bench.Bench) error {
 		s.Profiles = append(s.Profiles, p)
 	}
 	s.Profile = s.Profiles[0]
-	if s.Config.Road == "" {
+	switch {
+	case s.Config.Road != "":
+	case s.carries != nil:
+		s.Config.Road = "usb"
+	default:
 		s.Config.Road = RoadTo(s.dir, s.Profile)
 	}
 	return nil
@@ -154,6 +163,9 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	c.Ranks = b.Ranks(s.Titles)
 	s.Sheet = fit.Judge(c)
 	if s.Away == nil {
+		if s.carries != nil { // covers are looked up by their names only
+			s.found, s.changed = map[int][]string{}, map[string]bool{}
+		}
 		if s.found == nil {
 			s.found = s.findMoved(ctx)
 		}
@@ -196,7 +208,8 @@ func (s *Survey) withDamaged() map[string]bool {
 // kase is what the verdicts depend on, but for the trees.
 func (s *Survey) kase(b *bench.Bench) fit.Case {
 	c := fit.Case{
-		Titles: s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Road: s.Config.Road, Facts: s.Facts, There: s.There,
+		Carried: s.carries != nil,
+		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Road: s.Config.Road, Facts: s.Facts, There: s.There,
 		Replace: s.Config.Replace, Exactly: s.Config.Exactly, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
 	}
 	if most, ok := s.Config.CoversMost.Bytes(s.Facts.Capacity); ok {
@@ -217,7 +230,7 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 		marks[fold(m)] = true
 	}
 	for i := range s.Titles {
-		if !b.Places[n].Wants(s.Titles[i].Key) {
+		if !b.Wants(n, s.Titles[i].Key) {
 			continue
 		}
 		for k := range loaders {
@@ -242,11 +255,20 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 // Choose takes over the choices of a bench.
 func (s *Survey) Choose(b *bench.Bench, n int) {
 	road := s.Config.Road
+	s.configure(b, n, road)
+	s.Sheet.Choose(b.Wanted(n, s.Titles))
+}
+
+// configure takes over how the place is set up, without what does not change the listing.
+func (s *Survey) configure(b *bench.Bench, n int, road string) {
+	loaders := s.Config
 	s.Config, s.plan = b.Places[n], nil
 	if s.Config.Road == "" {
 		s.Config.Road = road
 	}
-	s.Sheet.Choose(b.Wanted(n, s.Titles))
+	if s.carries != nil {
+		s.Config.Loader, s.Config.Also, s.Config.Rules = loaders.Loader, loaders.Also, loaders.Rules
+	}
 }
 
 // Rejudge judges the titles anew after the place was set up otherwise: what may be written over, and what leaves. The listing stays.
@@ -262,11 +284,8 @@ func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
 // Put takes over the choice of one title.
 func (s *Survey) Put(b *bench.Bench, n, title int) {
 	road := s.Config.Road
-	s.Config, s.plan = b.Places[n], nil
-	if s.Config.Road == "" {
-		s.Config.Road = road
-	}
-	s.Sheet.Put(title, s.Config.Wants(s.Titles[title].Key))
+	s.configure(b, n, road)
+	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key))
 }
 
 // Shown names the loaders of the place.

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/settings"
@@ -110,13 +109,13 @@ func (s *Survey) readTexts(ctx context.Context) {
 // readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise. What somebody put there by hand
 // stays.
 func (s *Survey) readCovers() {
-	s.Sheet.EachCover(func(i int, b *layout.Beside, there place.Entry) {
+	s.Sheet.EachCover(func(i int, why string, make func() *shape.Spec, there place.Entry) {
 		made, known := s.last[there.Path]
 		if !known {
 			return
 		}
-		if c := s.Sheet.Loader(i).Tree.Companion(i, b); shape.Remade(made, &c.Spec, there.Size) {
-			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: &c.Spec, Why: c.Rule + "; its picture, or how it is wanted, is another one now"})
+		if spec := make(); shape.Remade(made, spec, there.Size) {
+			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: spec, Why: why + "; its picture, or how it is wanted, is another one now"})
 		}
 	})
 }

@@ -167,7 +167,7 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 			continue
 		}
 		if !slices.ContainsFunc(b, func(o *Survey) bool {
-			return o != s && o != nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes()
+			return o != s && o != nil && o.carries == nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes()
 		}) {
 			lost = append(lost, i)
 			d.Changes = append(d.Changes, Change{i, s.Titles[i].Key, s.Titles[i].Label(), true, s.Sheet.Verdict(i).Kind, fit.Foreign})

@@ -19,6 +19,10 @@ func (d *Desk) Want(n int, titles []int) tea.Cmd {
 		return nil
 	}
 	p := &d.Bench.Places[n]
+	if of, ok := d.Bench.Carried(n); ok {
+		d.Notice = fmt.Sprintf("%s carries the covers of what is wanted on %s: put or take titles there.", p.Name, d.Bench.Places[of].Name)
+		return nil
+	}
 	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
 	d.remember()
 	keys := make([]string, len(titles))
@@ -44,14 +48,17 @@ func (d *Desk) Want(n int, titles []int) tea.Cmd {
 // put judges one place anew after titles were put there or taken off, and saves.
 func (d *Desk) put(n int, titles []int) tea.Cmd {
 	d.moved()
-	if s := d.Surveys[n]; s != nil && len(s.Titles) == len(d.Scan.Titles) {
-		if len(titles) == 1 {
-			s.Put(d.Bench, n, titles[0])
-		} else {
-			s.Choose(d.Bench, n)
+	for k, s := range d.Surveys {
+		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil || len(s.Titles) != len(d.Scan.Titles) {
+			continue
 		}
-		d.Surveys.Disks()
+		if len(titles) == 1 {
+			s.Put(d.Bench, k, titles[0])
+		} else {
+			s.Choose(d.Bench, k)
+		}
 	}
+	d.Surveys.Disks()
 	return d.save()
 }
 
@@ -70,7 +77,13 @@ func (d *Desk) SetUp(n int, say string, change func(*bench.Place)) tea.Cmd {
 	if say != "" {
 		d.Notice = say
 	}
-	return tea.Batch(d.SurveyPlace(n), d.changed())
+	all := []tea.Cmd{d.SurveyPlace(n)}
+	for k := range d.Bench.Places {
+		if of, carries := d.Bench.Carried(k); carries && of == n {
+			all = append(all, d.SurveyPlace(k))
+		}
+	}
+	return tea.Batch(append(all, d.changed())...)
 }
 
 // Favour makes titles favourites, or none any more when all of them are.
