@@ -69,6 +69,8 @@ type Candidate struct {
 	title.Picture
 	// Proposal is set where the name is only nearly that of the title: it is taken by hand or not at all.
 	Proposal bool
+	// Source is where it was found, one of [bench.CoverSources], or hand.
+	Source string
 	// Bad is why it cannot be used, as far as it was looked at; "" for nothing.
 	Bad string
 }
@@ -94,7 +96,14 @@ func (f *Finder) Dress(titles []title.Title) {
 }
 
 // Picture is the best picture of a kind for a disc of a title, nil for none.
-func (f *Finder) Picture(t *title.Title, disc int, of string) (found *title.Picture) {
+func (f *Finder) Picture(t *title.Title, disc int, of string) *title.Picture {
+	if c := f.best(t, disc, of); c != nil {
+		return &c.Picture
+	}
+	return nil
+}
+
+func (f *Finder) best(t *title.Title, disc int, of string) (found *Candidate) {
 	crop, none := [4]int{}, false
 	for _, c := range t.Discs[disc].Chosen {
 		if c.Of == of {
@@ -108,7 +117,7 @@ func (f *Finder) Picture(t *title.Title, disc int, of string) (found *title.Pict
 		if p.Bad != "" {
 			return true
 		}
-		found = &p.Picture
+		found = p
 		return false
 	})
 	if found != nil && found.Crop == [4]int{} {
@@ -148,17 +157,18 @@ func (f *Finder) Propose(t *title.Title, disc int, of string) (found *Candidate)
 // each goes through the pictures of a kind for a disc, the best first, until no more is wanted.
 func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate) bool) {
 	d := &t.Discs[disc]
+	source := byHand
 	give := func(file title.File, from string, crop [4]int) bool {
 		if file.Path == "" {
 			file.Path = d.File.Path
 		}
-		return want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: file, From: from, Crop: crop}, Bad: f.store.Bad(&file)})
+		return want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: file, From: from, Crop: crop}, Source: source, Bad: f.store.Bad(&file)})
 	}
 	for _, c := range d.Chosen {
 		if c.Of == of && c.File != "" {
 			file, err := stat(c.File)
 			if err != nil {
-				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Bad: "it is not there any more: " + plain(err)}) {
+				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: byHand, Bad: "it is not there any more: " + plain(err)}) {
 					return
 				}
 			} else if !give(file, "chosen by hand", c.Crop) {
@@ -166,7 +176,7 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 			}
 		}
 	}
-	for _, source := range f.settings.Sources(of) {
+	for _, source = range f.settings.Sources(of) {
 		switch source {
 		case "beside":
 			for i := range d.Beside {
@@ -191,6 +201,9 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 		}
 	}
 }
+
+// byHand is the source of what the user has chosen.
+const byHand = "hand"
 
 // besideKind is the kind of a picture beside a game: what its name ends in, behind a dot, hyphen or in brackets; else that of the front.
 func besideKind(file string) string {

@@ -163,7 +163,7 @@ type Progress struct {
 
 // FetchOptions are how servers are asked.
 type FetchOptions struct {
-	// Again asks for everything again, as far as it has changed: also for what is there, and for what servers had not. Without it, what they had not is asked
+	// Again asks again for what came from servers, as far as it has changed, and for what they had not. Without it, what they had not is asked
 	// for again after a week.
 	Again    bool
 	Patience Patience
@@ -250,7 +250,7 @@ func (w *fetching) need(ctx context.Context, t *title.Title, n Need) {
 		if chosen := t.Discs[n.Disc].Chosen; slices.ContainsFunc(chosen, func(c title.Chosen) bool { return c.Of == n.Of && (c.File != "" || c.None) }) {
 			return
 		}
-		if !w.o.Again && w.before(t, n) {
+		if w.before(t, n) {
 			return
 		}
 	}
@@ -264,25 +264,20 @@ func (w *fetching) need(ctx context.Context, t *title.Title, n Need) {
 	}
 }
 
-// before reports whether a picture is there that is preferred to those of servers, or that came from one.
+// before reports whether a picture is there that is preferred to those of servers, or that came from one and is not asked for again.
 func (w *fetching) before(t *title.Title, n Need) bool {
 	order := w.f.settings.Sources(n.Of)
 	if !slices.Contains(order, "servers") {
 		return true
 	}
-	p := w.f.Picture(t, n.Disc, n.Of)
-	if p == nil {
+	c := w.f.best(t, n.Disc, n.Of)
+	if c == nil {
 		return false
 	}
-	for _, source := range order { // what stands behind the servers would give way
-		switch {
-		case source == "servers":
-			return strings.HasPrefix(p.From, "from ")
-		case source == "beside" && p.From == "beside the game", source == "inside" && p.From == "in the game itself", source == "folders" && strings.HasPrefix(p.From, "in your pictures"):
-			return true
-		}
+	if c.Source == "servers" {
+		return !w.o.Again
 	}
-	return false
+	return slices.Index(order, c.Source) < slices.Index(order, "servers") // what stands behind the servers gives way
 }
 
 // ask asks one server, and reports whether it has the picture.

@@ -1,0 +1,323 @@
+package cover_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"image/png"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/standin/pictures"
+)
+
+// drawn is a PNG of a colour.
+func drawn(w, h int, c color.Color) []byte {
+	var b bytes.Buffer
+	_ = png.Encode(&b, image.NewPaletted(image.Rect(0, 0, w, h), color.Palette{c}))
+	return b.Bytes()
+}
+
+func photo(w, h int) []byte {
+	m := image.NewRGBA(image.Rect(0, 0, w, h))
+	for i := range m.Pix {
+		m.Pix[i] = uint8(i * 7)
+	}
+	var b bytes.Buffer
+	_ = jpeg.Encode(&b, m, nil)
+	return b.Bytes()
+}
+
+func has(data []byte) pictures.Item { return pictures.Item{Data: func() []byte { return data }} }
+
+// huge is a PNG whose header says 30,000 x 30,000.
+func huge() []byte {
+	ihdr := binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32([]byte("IHDR"), 30000), 30000)
+	ihdr = append(ihdr, 8, 2, 0, 0, 0)
+	out := append([]byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x0d"), ihdr...)
+	return binary.BigEndian.AppendUint32(out, crc32.ChecksumIEEE(ihdr))
+}
+
+func vesper(n int, name string) title.Title {
+	t := coretest.Vesper(n, name, "full", 1<<20)
+	t.Key = t.ID
+	return t
+}
+
+// desk is a bench with a server of pictures, a store and some titles.
+type desk struct {
+	t      *testing.T
+	server *pictures.Server
+	bench  *bench.Bench
+	store  *cover.Store
+	titles []title.Title
+}
+
+func newDesk(t *testing.T, items map[string]pictures.Item, names ...string) *desk {
+	s, err := pictures.Start(items)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	store, err := cover.OpenStore(filepath.Join(t.TempDir(), "covers"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = store.Close() })
+	d := &desk{t: t, server: s, bench: bench.New(""), store: store}
+	d.bench.Covers.Servers = []bench.CoverServer{{Name: "shelf", URL: s.URL(), Paths: []string{"{platform}/{kind}/{id}.png", "{platform}/{kind}/{name}.png"}}}
+	for i, n := range names {
+		d.titles = append(d.titles, vesper(i+1, n))
+	}
+	return d
+}
+
+func (d *desk) finder() *cover.Finder { return cover.NewFinder(d.bench, coretest.Set(d.t), d.store) }
+
+var quick = cover.Patience{First: 5 * time.Millisecond, Timeout: 2 * time.Second}
+
+func (d *desk) all() []int {
+	var out []int
+	for i := range d.titles {
+		out = append(out, i)
+	}
+	return out
+}
+
+// fetch fetches and dresses.
+func (d *desk) fetch(o cover.FetchOptions, kinds ...string) *cover.Report {
+	if len(kinds) == 0 {
+		kinds = []string{"front"}
+	}
+	if o.Patience == (cover.Patience{}) {
+		o.Patience = quick
+	}
+	f := d.finder()
+	r := f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), kinds), o)
+	f.Dress(d.titles)
+	return r
+}
+
+// states are the outcomes by the titles' names.
+func states(r *cover.Report) map[string]string {
+	out := map[string]string{}
+	for _, o := range r.Outcomes {
+		out[o.Label] = o.State
+		if o.Say != "" {
+			out[o.Label] += ": " + o.Say
+		}
+	}
+	return out
+}
+
+func TestCoversAreFetchedOnceAndKept(t *testing.T) {
+	red := drawn(40, 60, color.RGBA{255, 0, 0, 255})
+	d := newDesk(t, map[string]pictures.Item{
+		"vesper/front/VSP-00001.png":    has(red),
+		"vesper/front/Paper & Glue.png": has(photo(30, 50)), // its ending lies
+	}, "Copper Tide", "Paper & Glue", "Mosswick")
+	r := d.fetch(cover.FetchOptions{})
+	assert.Equal(t, map[string]string{"Copper Tide": "found", "Paper & Glue": "found", "Mosswick": "missing"}, states(r))
+	assert.Equal(t, []int{2, 0, 5}, []int{r.Fetched, r.Same, r.Asked}, "two paths are tried where the first has none")
+	assert.Equal(t, "Pictures: 2 found, 1 missing.", r.Say())
+	p := d.titles[0].Picture("front", 0)
+	require.NotNil(t, p)
+	assert.Equal(t, "from shelf", p.From)
+	b, err := os.ReadFile(p.File.Path)
+	require.NoError(t, err)
+	assert.Equal(t, red, b)
+	assert.Equal(t, ".jpg", filepath.Ext(d.titles[1].Picture("front", 0).File.Path), "it is called what it is")
+	assert.Nil(t, d.titles[2].Picture("front", 0))
+	d.server.Asked()
+
+	r = d.fetch(cover.FetchOptions{})
+	assert.Zero(t, r.Asked, "also what the server had not is not asked for again so soon")
+	assert.Equal(t, 2, r.Found)
+
+	d.server.Set("vesper/front/VSP-00001.png", has(drawn(41, 60, color.Black)))
+	r = d.fetch(cover.FetchOptions{Again: true})
+	_, same, _ := d.server.Asked()
+	assert.Equal(t, []int{1, 1, 1}, []int{r.Fetched, r.Same, same}, "only what has changed is sent")
+
+	d.server.Set("vesper/front/VSP-00001.png", pictures.Item{})
+	r = d.fetch(cover.FetchOptions{Again: true})
+	assert.Equal(t, 2, r.Found, "what the server has no more is kept")
+
+	again, err := cover.OpenStore(filepath.Dir(filepath.Dir(filepath.Dir(p.File.Path))))
+	require.NoError(t, err)
+	defer again.Close()
+	d.store = again
+	d.finder().Dress(d.titles)
+	assert.NotNil(t, d.titles[1].Picture("front", 0), "it is there the next time too")
+	require.NoError(t, os.RemoveAll(filepath.Dir(filepath.Dir(p.File.Path))))
+	third, err := cover.OpenStore(filepath.Dir(filepath.Dir(filepath.Dir(p.File.Path))))
+	require.NoError(t, err)
+	defer third.Close()
+	d.store = third
+	d.finder().Dress(d.titles)
+	assert.Nil(t, d.titles[1].Picture("front", 0), "what was deleted is not promised")
+	assert.Equal(t, 1, d.fetch(cover.FetchOptions{}).Fetched, "and is fetched again")
+}
+
+func TestWhatAServerSendsIsLookedAt(t *testing.T) {
+	whole := photo(200, 300)
+	names := []string{"Page", "Huge", "Cut", "Fails", "Circle", "Elsewhere", "Forbidden", "Lies", "Broken Off", "Busy", "Far", "Good"}
+	path := func(name string) string {
+		return fmt.Sprintf("vesper/front/VSP-%05d.png", slices.Index(names, name)+1)
+	}
+	d := newDesk(t, map[string]pictures.Item{
+		path("Page"):       {Data: func() []byte { return []byte("<html>not here</html>") }},
+		path("Huge"):       has(huge()),
+		path("Cut"):        has(whole[:len(whole)/2]),
+		path("Fails"):      {Status: 500},
+		path("Circle"):     {To: "/round"},
+		"round":            {To: "/" + path("Circle")},
+		path("Elsewhere"):  {To: "http://127.0.0.2:9/x.png"},
+		path("Forbidden"):  {Status: 403},
+		path("Lies"):       {Data: func() []byte { return []byte("GIF89a\x02\x00\x02\x00 but not really") }, Type: "image/png"},
+		path("Broken Off"): {Data: func() []byte { return whole }, Cut: 100},
+		path("Busy"):       {Data: func() []byte { return whole }, Busy: 2},
+		path("Far"):        {To: "/" + path("Good")},
+		path("Good"):       has(whole),
+	}, names...)
+	r := d.fetch(cover.FetchOptions{})
+	got := states(r)
+	for name, says := range map[string]string{
+		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many", "Cut": "refused: the picture is damaged or cut short",
+		"Fails": "missing: shelf: it failed (500", "Circle": "refused: it sends round in a circle", "Elsewhere": "refused: it sends on to 127.0.0.2:9, which is no server of yours",
+		"Forbidden": "refused: it does not let us (403", "Lies": "refused: the picture is damaged", "Broken Off": "missing: shelf: it broke off", "Busy": "found", "Far": "found", "Good": "found",
+	} {
+		assert.Contains(t, got[name], says, name)
+	}
+	d.server.Set(path("Fails"), has(whole))
+	d.server.Set(path("Broken Off"), has(whole))
+	r = d.fetch(cover.FetchOptions{})
+	assert.Equal(t, "found", states(r)["Fails"], "what may pass is asked for again at once")
+	assert.Equal(t, "found", states(r)["Broken Off"])
+}
+
+func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
+	var names []string
+	for i := range 40 {
+		names = append(names, fmt.Sprint("Title ", i))
+	}
+	d := newDesk(t, nil, names...)
+	d.bench.Covers.Servers[0].Connections = 1
+	require.NoError(t, d.server.Close())
+	begun := time.Now()
+	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Timeout: time.Second}})
+	assert.Less(t, r.Asked, 30, "after some failures it is not asked any more")
+	require.NotEmpty(t, r.Trouble)
+	assert.Contains(t, r.Trouble[0], "shelf did not answer 4 times one after another, so it was left in peace")
+	assert.Equal(t, 40, r.Missing)
+	assert.Less(t, time.Since(begun), 20*time.Second)
+
+	d = newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600, Data: func() []byte { return nil }}}, "One", "Two")
+	d.bench.Covers.Servers[0].Connections = 1
+	r = d.fetch(cover.FetchOptions{})
+	assert.Contains(t, strings.Join(r.Trouble, " "), "shelf wants to be left in peace for 1h0m0s")
+	asked, _, _ := d.server.Asked()
+	assert.Len(t, asked, 1, "and it is")
+}
+
+func TestServersAreAskedOverFewConnections(t *testing.T) {
+	items := map[string]pictures.Item{}
+	var names []string
+	for i := range 12 {
+		names = append(names, fmt.Sprint("Title ", i))
+		items[fmt.Sprintf("vesper/front/VSP-%05d.png", i+1)] = pictures.Item{Data: func() []byte { return drawn(4+i, 4, color.Black) }, Slow: 20 * time.Millisecond}
+	}
+	for _, most := range []int{1, 3} {
+		d := newDesk(t, items, names...)
+		d.bench.Covers.Servers[0].Connections = most
+		var last cover.Progress
+		r := d.fetch(cover.FetchOptions{Progress: func(p cover.Progress) { last = p }})
+		_, _, at := d.server.Asked()
+		assert.Equal(t, most, at)
+		assert.Equal(t, 12, r.Fetched)
+		assert.Equal(t, [3]int{12, 12, 12}, [3]int{last.Done, last.Total, last.Fetched})
+	}
+	d := newDesk(t, items, names...)
+	ctx, stop := context.WithCancel(context.Background())
+	f := d.finder()
+	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), []string{"front"}), cover.FetchOptions{Progress: func(p cover.Progress) {
+		if p.Fetched == 2 {
+			stop()
+		}
+	}})
+	assert.True(t, r.Stopped)
+	assert.Less(t, r.Fetched, 8, "it ends soon")
+	assert.GreaterOrEqual(t, r.Found, 2, "and what came is kept")
+}
+
+func TestAnIndexSaysWhatThereIs(t *testing.T) {
+	for name, index := range map[string]string{
+		"csv":  "platform,kind,id,name,checksum,path\nvesper,front,vsp_00001,,,a/one.png\n,,,Mosswick (East),,b/two words.png\n,disc,VSP-00001,,,../../etc/passwd\n,,,,0abc1234,c.png\n",
+		"json": `[{"platform":"vesper","id":"VSP-00001","path":"a/one.png"},{"name":"Mosswick","path":"b/two words.png"},{"checksum":"0ABC1234","path":"c.png"},{"id":"VSP-00001","kind":"disc","path":"/etc/passwd"}]`,
+	} {
+		d := newDesk(t, map[string]pictures.Item{
+			"all." + name: {Data: func() []byte { return []byte(index) }}, "a/one.png": has(drawn(3, 3, color.Black)), "b/two words.png": has(drawn(4, 4, color.Black)), "c.png": has(drawn(5, 5, color.Black)),
+		}, "Copper Tide", "Mosswick", "By Its Sum", "Nowhere")
+		d.titles[2].Discs[0].Sums = "crc32:0abc1234"
+		d.bench.Covers.Servers[0].Paths, d.bench.Covers.Servers[0].Index = nil, "all."+name
+		r := d.fetch(cover.FetchOptions{}, "front", "disc")
+		assert.Equal(t, 3, r.Found, name)
+		assert.Equal(t, 3, r.Fetched, name)
+		assert.Contains(t, strings.Join(r.Trouble, " "), "1 line of its index have no path, or one that leads out of the server's own", name)
+		asked, _, _ := d.server.Asked()
+		slices.Sort(asked)
+		assert.Equal(t, []string{"a/one.png", "all." + name, "b/two words.png", "c.png"}, asked, "nothing else is asked for, and the index once")
+	}
+	d := newDesk(t, map[string]pictures.Item{"all.csv": has([]byte("what,where\n"))}, "Copper Tide")
+	d.bench.Covers.Servers[0].Index = "all.csv"
+	r := d.fetch(cover.FetchOptions{})
+	assert.Contains(t, strings.Join(r.Trouble, " "), "names no column path")
+}
+
+func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{
+		"vesper/about/VSP-00001.json": has([]byte(`{"text":"A tide\n comes\u001b[31m in.","year":2011,"players":"1-4","publisher":"Gullwing","more":{}}`)),
+		"vesper/about/VSP-00002.json": has([]byte(`{"year":["x"]}`)),
+		"vesper/about/VSP-00003.json": has([]byte("<html>")),
+	}, "Copper Tide", "Mosswick", "Tin Harbour")
+	d.bench.Covers.Servers[0].About = []string{"{platform}/about/{id}.json"}
+	d.titles[0].Publisher, d.titles[0].Locked = "Set By Hand", []string{"year"}
+	f := d.finder()
+	needs := []cover.Need{{Title: 0, Of: "about"}, {Title: 1, Of: "about"}, {Title: 2, Of: "about"}}
+	r := f.Fetch(context.Background(), d.titles, needs, cover.FetchOptions{Patience: quick})
+	assert.Equal(t, 1, r.Fetched)
+	f.Dress(d.titles)
+	tt := d.titles[0]
+	assert.Equal(t, []string{"A tide comes [31m in.", "", "1-4", "Set By Hand"}, []string{tt.Text, tt.Year, tt.Players, tt.Publisher}, "what is locked or known stays")
+	assert.Equal(t, "", d.titles[1].Year)
+	assert.Contains(t, tt.Discs[0].Evidence, title.Evidence{Field: "players", Value: "1-4", From: "shelf"})
+}
+
+func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(9, 9, color.Black))}, "Copper Tide", "Mosswick")
+	beside := filepath.Join(t.TempDir(), "Copper Tide.png")
+	require.NoError(t, os.WriteFile(beside, drawn(5, 5, color.Black), 0o644))
+	d.titles[0].Discs[0].Beside = []title.Beside{{Kind: "cover", File: title.File{Path: beside, Size: 9}}}
+	d.titles[1].Discs[0].Chosen = []title.Chosen{{Of: "front", None: true}}
+	r := d.fetch(cover.FetchOptions{})
+	assert.Zero(t, r.Asked)
+	assert.Equal(t, map[string]string{"Copper Tide": "found", "Mosswick": "found: none is wanted"}, states(r))
+	d.bench.Covers.Of = map[string][]string{"front": {"servers", "beside"}}
+	r = d.fetch(cover.FetchOptions{})
+	assert.Equal(t, 1, r.Fetched, "the user's order")
+	assert.Equal(t, "from shelf", d.titles[0].Picture("front", 0).From)
+	d.bench.Covers.Of = map[string][]string{"front": {"beside"}}
+	assert.Zero(t, d.fetch(cover.FetchOptions{Again: false}).Asked)
+}
