@@ -33,7 +33,7 @@ func (l *Lane) together() (n int, crowd bool) {
 	in := map[int]bool{}
 	for _, i := range l.queue[:min(len(l.queue), groupFiles)] {
 		s := &l.job.Plan.Steps[i]
-		if s.Kind != plan.Put || s.Last || s.Make.AtMost || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
+		if s.Kind != plan.Put || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
 		if crowd && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
@@ -88,6 +88,8 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		ctx context.Context
 	}
 	began := l.clock()
+	pictures := l.makeAhead(ctx, steps)
+	defer pictures.end()
 	var all []member
 	end := func(m member, sum string, err error) {
 		m.began = l.clock() - (l.clock()-began)/max(1, time.Duration(len(steps)))
@@ -104,6 +106,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 			break
 		}
 		t, ctx := l.begin(ctx, i, &l.opener)
+		t.ahead = pictures
 		var f *written
 		err := t.ready(ctx)
 		if err == nil {

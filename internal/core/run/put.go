@@ -102,7 +102,7 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 			return nil, err
 		}
 	}
-	src, err := t.opener.Make(ctx, s.Make)
+	src, err := t.open(ctx)
 	if err != nil && w != nil {
 		return nil, errors.Join(err, w.Abort())
 	}

@@ -22,6 +22,7 @@ type task struct {
 	i      int
 	s      *plan.Step
 	opener *source.Opener
+	ahead  *ahead // what of its group is made ahead; nil for nothing
 	cancel context.CancelCauseFunc
 	began  time.Duration // on the lane's clock
 	last   time.Time     // of the last event of progress

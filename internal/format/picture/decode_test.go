@@ -129,8 +129,8 @@ func TestWhatIsCutOffIsNotSeen(t *testing.T) {
 	assert.True(t, picture.Crop{499, 0, 500, 0}.Keeps())
 }
 
-// TestReducingIsNotSeen compares with the slow filter alone, for every kind of picture that is read, at any size.
-func TestReducingIsNotSeen(t *testing.T) {
+// TestShrinkingIsNotSeen compares with a slow filter, for every kind of picture that is read, at any size.
+func TestShrinkingIsNotSeen(t *testing.T) {
 	smooth := func(w, h int) image.Image {
 		m := image.NewNRGBA(image.Rect(0, 0, w, h))
 		for y := range h {

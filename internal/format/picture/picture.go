@@ -193,8 +193,9 @@ func Resize(from image.Image, r Rule) image.Image {
 	}
 	out := image.NewRGBA(frame)
 	draw.Draw(out, frame, image.NewUniform(color.Black), image.Point{}, draw.Src)
-	if small := reduce(from, b, min(b.Dx()/in.Dx(), b.Dy()/in.Dy())); small != nil {
-		from, b = small, small.Bounds()
+	if small := shrink(from, b, in.Dx(), in.Dy()); small != nil {
+		draw.Draw(out, in, small, image.Point{}, draw.Over)
+		return out
 	}
 	draw.CatmullRom.Scale(out, in, from, b, draw.Over, nil)
 	return out
