@@ -13,6 +13,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
@@ -68,6 +70,11 @@ prints one table. At the end it proves a stick that somebody filled by hand, men
 			}
 			defer roads.Close()
 			if without {
+				roads.Connect(b)
+				b.Places = b.Places[:4] // those that are no console
+				if err := fetchForDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
+					return err
+				}
 				if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
 					return err
 				}
@@ -84,7 +91,7 @@ prints one table. At the end it proves a stick that somebody filled by hand, men
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), JournalFile: filepath.Join(world.Dir, "runs.sqlite")})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), CoversDir: world.CoverStore(), JournalFile: filepath.Join(world.Dir, "runs.sqlite")})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
@@ -94,10 +101,47 @@ prints one table. At the end it proves a stick that somebody filled by hand, men
 	return cmd
 }
 
+// fetchForDemo fetches covers from the simulated server, into the demo's own store.
+func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
+	set, err := loader.Shipped()
+	if err != nil {
+		return err
+	}
+	store, err := cover.OpenStore(world.CoverStore())
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	f := cover.NewFinder(b, set, store)
+	o := intake.For(b, set, nil)
+	o.Covers = f
+	r, err := intake.Scan(ctx, b.SourcePaths(), o)
+	if err != nil {
+		return errStopped
+	}
+	all := make([]int, len(r.Titles))
+	for i := range all {
+		all[i] = i
+	}
+	needs := append(cover.Needs(r.Titles, all, cover.Kinds(b, set)), f.About(r.Titles, all)...)
+	got := f.Fetch(ctx, r.Titles, needs, cover.FetchOptions{})
+	if asJSON {
+		return (&filling{out: out}).object(map[string]any{"covers": got})
+	}
+	fmt.Fprintf(out, "From the simulated server of pictures came %d, %s. %s\n", got.Fetched, size.Format(got.Bytes), got.Say())
+	for _, o := range got.Outcomes {
+		if o.State == cover.Refused || o.State == cover.Missing && o.Say != "" {
+			fmt.Fprintf(out, "  %s, %s: %s\n", o.Label, o.Of, o.Say)
+		}
+	}
+	fmt.Fprintln(out)
+	return nil
+}
+
 // runDemo goes from the games to the proof, and holds the proof against the
 // stand-in.
 func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
-	all, r, err := (&work{picked: -1}).surveys(ctx, b)
+	all, r, err := (&work{picked: -1, covers: world.CoverStore()}).surveys(ctx, b)
 	if err != nil {
 		return err
 	}

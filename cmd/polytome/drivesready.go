@@ -102,7 +102,7 @@ func (r *readying) request(ctx context.Context, cmd *cobra.Command, set *loader.
 		if err != nil {
 			return req, err
 		}
-		found, err := scan(ctx, b, set, os.Stderr)
+		found, err := scan(ctx, b, set, "", os.Stderr)
 		if err != nil {
 			return req, err
 		}

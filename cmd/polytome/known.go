@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -35,9 +36,9 @@ func openCache(problems io.Writer) *seen.Store {
 // coversDir is the folder in which what was fetched from servers of covers is kept.
 func coversDir() string { return filepath.Join(xdg.CacheHome, "polytome", "covers") }
 
-// openCovers opens the store of covers. Without one, nothing that was fetched is found, and that is said.
-func openCovers(problems io.Writer) *cover.Store {
-	store, err := cover.OpenStore(coversDir())
+// openCovers opens the store of covers in a folder, "" for the usual one. Without one, nothing that was fetched is found, and that is said.
+func openCovers(dir string, problems io.Writer) *cover.Store {
+	store, err := cover.OpenStore(cmp.Or(dir, coversDir()))
 	if err != nil {
 		fmt.Fprintf(problems, "polytome: %v\n", err)
 		return nil

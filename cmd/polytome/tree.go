@@ -100,7 +100,7 @@ func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set
 	for _, dir := range f.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	r, err := scan(cmd.Context(), b, set, os.Stderr)
+	r, err := scan(cmd.Context(), b, set, "", os.Stderr)
 	if err != nil {
 		return err
 	}

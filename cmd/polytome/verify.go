@@ -89,7 +89,7 @@ func (w *work) scanned(cmd *cobra.Command, args []string) (*bench.Bench, intake.
 	if err != nil {
 		return nil, intake.Result{}, err
 	}
-	r, err := scan(cmd.Context(), b, set, os.Stderr)
+	r, err := scan(cmd.Context(), b, set, "", os.Stderr)
 	return b, r, err
 }
 

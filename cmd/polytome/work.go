@@ -49,6 +49,7 @@ type work struct {
 	picked            int // number of the place that was asked for, -1 for all
 
 	lists, passwords, allow []string
+	covers                  string // the folder of fetched covers, "" for the usual one
 }
 
 // flags adds the flags that name the work. Commands that look at a place only
@@ -228,10 +229,10 @@ func (w *work) pick(b *bench.Bench) error {
 
 // scan looks through the sources. Problems are printed; only when no source
 // could be read at all does it fail.
-func scan(ctx context.Context, b *bench.Bench, set *loader.Set, problems io.Writer) (intake.Result, error) {
+func scan(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, problems io.Writer) (intake.Result, error) {
 	cache := openCache(problems)
 	defer cache.Close()
-	store := openCovers(problems)
+	store := openCovers(covers, problems)
 	defer store.Close()
 	o := intake.For(b, set, cache)
 	o.Covers = cover.NewFinder(b, set, store)
@@ -271,7 +272,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 	if err != nil {
 		return nil, intake.Result{}, err
 	}
-	r, err := scan(ctx, b, set, os.Stderr)
+	r, err := scan(ctx, b, set, w.covers, os.Stderr)
 	if err != nil {
 		return nil, r, err
 	}

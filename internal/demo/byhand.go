@@ -14,7 +14,7 @@ import (
 func (w World) Pocket() string { return filepath.Join(w.Dir, "hall-pocket") }
 
 // byHand fills the Hall pocket, and puts a cover on the North stick.
-func (w World) byHand(seed uint64) error {
+func (w World) byHand() error {
 	lapwing := func(id string) []byte {
 		b, err := Volume(id, "TRACK.DAT", []byte("data"))
 		if err != nil {
@@ -29,10 +29,7 @@ func (w World) byHand(seed uint64) error {
 	if _, err := packed.Pack(context.Background(), &low, bytes.NewReader(SkuaDisc("SKUADISC", "SKU-0044", 1, "Low Water")), packed.Options{}); err != nil {
 		return fmt.Errorf("making the demo's Low Water: %w", err)
 	}
-	front, err := cover(seed + 77)
-	if err != nil {
-		return fmt.Errorf("drawing the cover of Mosswick: %w", err)
-	}
+	front := asPNG(Artwork("front", "Mosswick"))
 	pocket := w.Pocket()
 	for file, data := range map[string][]byte{
 		pocket + "/bellows-north (1).bin": []byte("Bellows itself would be here"),

@@ -108,6 +108,9 @@ type World struct {
 	Stick string // the folder that stands for the North stick
 }
 
+// CoverStore is the folder in which the demo keeps what it fetches from its server of pictures.
+func (w World) CoverStore() string { return filepath.Join(w.Dir, "fetched-covers") }
+
 // marker is the file that says that a folder is a demo, and so may be used again.
 const marker = ".polytome-demo"
 
@@ -136,11 +139,7 @@ func Open(dir string, seed uint64) (World, error) {
 			return w, fmt.Errorf("making the demo's %s: %w", v.name, err)
 		}
 		if slices.Contains(covered, v.name) {
-			data, err := cover(seed + uint64(i))
-			if err != nil {
-				return w, fmt.Errorf("drawing the cover of %s: %w", v.name, err)
-			}
-			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(data)); err != nil {
+			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(asPNG(Artwork("front", v.name)))); err != nil {
 				return w, err
 			}
 		}
@@ -210,12 +209,16 @@ func Open(dir string, seed uint64) (World, error) {
 		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(4800 * size.MiB), NoCovers: true,
 			Titles: bench.Keys{"CVN00117", "CVN00130"}},
 	}
+	b.Covers = covers("http://127.0.0.1:1/") // where it is, [World.Bring] says
 	for _, p := range b.Places[1:] {
 		if err := os.MkdirAll(filepath.Join(dir, p.At), 0o755); err != nil {
 			return w, fmt.Errorf("making the demo: %w", err)
 		}
 	}
-	if err := w.byHand(seed); err != nil {
+	if err := w.byHand(); err != nil {
+		return w, err
+	}
+	if err := w.writePictures(); err != nil {
 		return w, err
 	}
 	if err := b.Save(); err != nil {

@@ -13,6 +13,7 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/standin"
 	"polytome/internal/standin/ftpd"
+	"polytome/internal/standin/pictures"
 	"polytome/internal/standin/samba"
 )
 
@@ -23,6 +24,7 @@ type Roads struct {
 	Note    string // what else is to be known, a sentence
 
 	world   World
+	covers  *pictures.Server
 	console *ftpd.Server
 	share   *samba.Server
 }
@@ -51,9 +53,13 @@ func (w World) Bring(ctx context.Context) (*Roads, error) {
 			return nil, fmt.Errorf("making the demo's consoles: %w", err)
 		}
 	}
-	corvane, tanager := standin.Consoles["corvane"], standin.Consoles["tanager"]
 	var err error
+	if r.covers, err = pictures.Start(Pictures()); err != nil {
+		return nil, fmt.Errorf("starting the demo's server of pictures: %w", err)
+	}
+	corvane, tanager := standin.Consoles["corvane"], standin.Consoles["tanager"]
 	if r.console, err = corvane.Serve(filepath.Dir(w.CorvaneVolume()), 0, corvaneRoom); err != nil {
+		r.Close()
 		return nil, err
 	}
 	r.Corvane = fmt.Sprintf("ftp://127.0.0.1:%d/hd1", r.console.Port())
@@ -76,6 +82,9 @@ func (w World) Bring(ctx context.Context) (*Roads, error) {
 
 // Close switches the consoles off.
 func (r *Roads) Close() {
+	if r.covers != nil {
+		_ = r.covers.Close()
+	}
 	if r.console != nil {
 		r.console.Close()
 	}
@@ -103,8 +112,13 @@ func (r *Roads) tanager() bench.Place {
 	return bench.Place{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Road: "smb", Room: bench.Size(tanagerRoom), Everything: true, Without: r.world.large()}
 }
 
-// Connect has the places of a bench be where the consoles are now, and adds those that it lacks.
+// Connect has the places of a bench be where the consoles are now, and adds those that it lacks. Its server of pictures is where ours is now.
 func (r *Roads) Connect(b *bench.Bench) {
+	for i := range b.Covers.Servers {
+		if b.Covers.Servers[i].Name == CoverServer {
+			b.Covers.Servers[i].URL = r.covers.URL()
+		}
+	}
 	for _, p := range []bench.Place{r.corvane(), r.tanager()} {
 		i := slices.IndexFunc(b.Places, func(x bench.Place) bool { return x.Name == p.Name })
 		if i < 0 {

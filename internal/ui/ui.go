@@ -22,6 +22,8 @@ type Options struct {
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.
 	CacheFile string
+	// CoversDir is the folder in which what was fetched from servers of covers is kept, "" for nowhere.
+	CoversDir string
 	// JournalFile is where runs are written down, "" for nowhere.
 	JournalFile string
 	Rate        int64 // bytes a second for places that set no rate; 0 for no limit

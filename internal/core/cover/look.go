@@ -8,6 +8,8 @@ import (
 	"image"
 	"image/jpeg"
 	"io"
+	"runtime"
+	"sync"
 
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
@@ -94,4 +96,40 @@ func (k *Looker) read(f *title.File, use func(io.ReadSeeker) error) error {
 		return fmt.Errorf("it has %s, and a picture has at most %s", size.Format(c.Size()), size.Format(largestPicture))
 	}
 	return use(io.NewSectionReader(c, 0, c.Size()))
+}
+
+// LookAll looks at the pictures that are found for needs, so that what cannot be used gives way to the next one. The error is only that of a cancelled
+// context.
+func (f *Finder) LookAll(ctx context.Context, titles []title.Title, needs []Need, k *Looker) error {
+	next := make(chan Need)
+	var all sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			for n := range next {
+				f.look(ctx, titles, n, k)
+			}
+		})
+	}
+	for _, n := range needs {
+		if ctx.Err() != nil {
+			break
+		}
+		next <- n
+	}
+	close(next)
+	all.Wait()
+	return ctx.Err()
+}
+
+// look looks at the pictures for a need until one can be used.
+func (f *Finder) look(ctx context.Context, titles []title.Title, n Need, k *Looker) {
+	for n.Of != aboutKind && ctx.Err() == nil {
+		p := f.Picture(&titles[n.Title], n.Disc, n.Of)
+		if p == nil {
+			return
+		}
+		if l, err := k.Look(ctx, &p.File); err != nil || l.Say == "" || f.store == nil {
+			return
+		}
+	}
 }

@@ -1,0 +1,393 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/filter"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/format/picture"
+	"polytome/internal/size"
+)
+
+func coversCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "covers",
+		Short: "Find, fetch and choose the pictures of titles",
+		Long: `Covers are pictures of titles: of the front, of the disc, of a screen, the logo. They are looked for beside the games, in folders of yours, in the games
+themselves, and on servers that the bench names; see docs/covers.md. Each loader gets them under the names and in the size that it wants, when its place is filled.`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(coversFetch(), coversReport(), coversSet())
+	return cmd
+}
+
+// covering is what the commands about covers have in common.
+type covering struct {
+	bench, only string
+	of          []string
+	asJSON      bool
+}
+
+func (c *covering) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&c.bench, "bench", "", "the bench file (needed)")
+	f.StringVar(&c.only, "only", "", "only titles that this filter finds, such as 'platform:vesper' (the syntax of / on the screen)")
+	f.StringSliceVar(&c.of, "of", nil, "kinds of pictures: "+strings.Join(title.PictureKinds, ", ")+" (default: those that the bench's loaders show)")
+	f.BoolVar(&c.asJSON, "json", false, "print JSON")
+}
+
+// shelf is a bench with its titles, and what finds pictures for them.
+type shelf struct {
+	bench  *bench.Bench
+	set    *loader.Set
+	store  *cover.Store
+	finder *cover.Finder
+	titles []title.Title
+	which  []int // the titles that are meant
+	kinds  []string
+}
+
+// open scans the bench's titles. The caller closes the store.
+func (c *covering) open(ctx context.Context) (*shelf, error) {
+	if c.bench == "" {
+		return nil, usageError{errors.New("missing: --bench FILE, which says where the games and the pictures are")}
+	}
+	only := filter.Parse(c.only)
+	if only.Trouble != "" {
+		return nil, usageError{errors.New(only.Trouble)}
+	}
+	for _, of := range c.of {
+		if !slices.Contains(title.PictureKinds, of) {
+			return nil, usageError{fmt.Errorf("--of: %q is no kind of picture; those are: %s", of, strings.Join(title.PictureKinds, ", "))}
+		}
+	}
+	b, err := bench.Open(c.bench, stateDir())
+	if err != nil {
+		return nil, err
+	}
+	set, err := known()
+	if err != nil {
+		return nil, err
+	}
+	s := &shelf{bench: b, set: set, kinds: c.of, store: openCovers("", os.Stderr)}
+	if len(s.kinds) == 0 {
+		s.kinds = cover.Kinds(b, set)
+	}
+	cache := openCache(os.Stderr)
+	defer cache.Close()
+	s.finder = cover.NewFinder(b, set, s.store)
+	o := intake.For(b, set, cache)
+	o.Covers = s.finder
+	r, err := intake.Scan(ctx, b.SourcePaths(), o)
+	if err != nil {
+		return nil, errors.Join(errStopped, s.store.Close())
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintf(os.Stderr, "not read: %s: %s\n", p.Path, p.Say)
+	}
+	s.titles = r.Titles
+	for i := range s.titles {
+		if only.Empty() || only.Match(&s.titles[i], filter.Text(&s.titles[i])) {
+			s.which = append(s.which, i)
+		}
+	}
+	return s, nil
+}
+
+func (s *shelf) needs() []cover.Need { return cover.Needs(s.titles, s.which, s.kinds) }
+
+func coversFetch() *cobra.Command {
+	c := &covering{}
+	var again, noText bool
+	cmd := &cobra.Command{
+		Use:   "fetch",
+		Short: "Fetch pictures and descriptions from the bench's servers, and keep them",
+		Long: `Fetch asks the servers that the bench names ([[covers.server]]) for pictures and descriptions of titles that have none, over few connections and with
+pauses when a server is busy. What comes is looked at and kept in your cache. What a server had not is asked for again after a week, or with --again, which also
+has it send what has changed. No request goes anywhere else. What could not be had is told, and the exit status is 3 then.`,
+		Example: `  polytome covers fetch --bench season.toml
+  polytome covers fetch --bench season.toml --only 'platform:vesper' --of front,disc
+  polytome covers fetch --bench season.toml --again --json`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := c.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.store.Close()
+			if len(s.bench.Covers.Servers) == 0 {
+				return fmt.Errorf("the bench %s names no server of pictures; add one like this, and see docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = \"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
+			}
+			needs := s.needs()
+			if !noText {
+				needs = append(needs, s.finder.About(s.titles, s.which)...)
+			}
+			line := passing{out: os.Stderr, want: isTerminal(os.Stderr) && !c.asJSON}
+			r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: again, Progress: func(p cover.Progress) {
+				line.draw(func() string {
+					return fmt.Sprintf("%d of %d, %s new", p.Done, p.Total, size.Count(p.Fetched, "picture"))
+				})
+			}})
+			line.clear()
+			if err := c.tell(cmd.OutOrStdout(), r, true); err != nil {
+				return err
+			}
+			if r.Stopped {
+				return errors.New("stopped; what came is kept, and the same command goes on")
+			}
+			return c.status(r)
+		},
+	}
+	c.flags(cmd)
+	cmd.Flags().BoolVar(&again, "again", false, "ask again for what the servers had not, and for what has changed there")
+	cmd.Flags().BoolVar(&noText, "no-descriptions", false, "fetch pictures only")
+	return cmd
+}
+
+func coversReport() *cobra.Command {
+	c := &covering{}
+	cmd := &cobra.Command{
+		Use:   "report",
+		Short: "Say which titles have pictures, where those are from, and what is missing",
+		Long: `Report says for each title which pictures were found and where, which are proposed because their names are nearly right, which are missing, and which cannot be
+used. It asks no server. Exit status: 0 when every title has its pictures, 3 when not.`,
+		Example: `  polytome covers report --bench season.toml
+  polytome covers report --bench season.toml --of front --json`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := c.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.store.Close()
+			looker := cover.Looker{Store: s.store, Passwords: s.bench.Passwords, Allowed: intake.Allowed(s.bench)}
+			if err := s.finder.LookAll(cmd.Context(), s.titles, s.needs(), &looker); err != nil {
+				return errStopped
+			}
+			r := s.finder.Report(s.titles, s.needs())
+			if err := c.tell(cmd.OutOrStdout(), r, false); err != nil {
+				return err
+			}
+			return c.status(r)
+		},
+	}
+	c.flags(cmd)
+	return cmd
+}
+
+func (c *covering) status(r *cover.Report) error {
+	if r.Missing+r.Refused+r.Proposed > 0 || len(r.Trouble) > 0 {
+		return errPartial
+	}
+	return nil
+}
+
+// tell prints a report: what is wrong first.
+func (c *covering) tell(out io.Writer, r *cover.Report, fetched bool) error {
+	if c.asJSON {
+		return printJSON(out, r)
+	}
+	for _, state := range []struct{ name, words string }{{cover.Refused, "Cannot be used"}, {cover.Missing, "Missing"}, {cover.Proposed, "Proposed, as the names are nearly right"}, {cover.Found, "Found"}} {
+		var rows []cover.Outcome
+		for _, o := range r.Outcomes {
+			if o.State == state.name {
+				rows = append(rows, o)
+			}
+		}
+		if len(rows) == 0 {
+			continue
+		}
+		fmt.Fprintf(out, "%s:\n", state.words)
+		for _, o := range rows {
+			name := o.Label
+			if o.Disc > 0 {
+				name += fmt.Sprintf(" (Disc %d)", o.Disc)
+			}
+			line := fmt.Sprintf("  %-6s %s", o.Of, name)
+			for _, more := range []string{o.From, o.Say} {
+				if more != "" {
+					line += "  " + more
+				}
+			}
+			if o.File != "" && o.State != cover.Found {
+				line += "  " + o.File
+			}
+			fmt.Fprintln(out, clean(line))
+		}
+	}
+	for _, t := range r.Trouble {
+		fmt.Fprintln(out, clean(strings.ToUpper(t[:1])+t[1:]+"."))
+	}
+	fmt.Fprintln(out, r.Say())
+	if fetched {
+		fmt.Fprintf(out, "%d came (%s), %d had not changed; %s.\n", r.Fetched, size.Format(r.Bytes), r.Same, size.Count(r.Asked, "request"))
+	}
+	return nil
+}
+
+func coversSet() *cobra.Command {
+	c := &covering{}
+	var crop string
+	var none, clear bool
+	var disc int
+	cmd := &cobra.Command{
+		Use:   "set TITLE [PICTURE]",
+		Short: "Choose the picture of a title by hand",
+		Long: `Set chooses a picture for a title, by its ID or name, or says that none is wanted. The choice stands on the bench, comes before all that is found, and is
+kept when the game's file is moved. --crop cuts so many thousandths off at the left, top, right and bottom.`,
+		Example: `  polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png
+  polytome covers set --bench season.toml 'Copper Tide' --crop 100,0,100,0
+  polytome covers set --bench season.toml VSP-20417 --of disc --none
+  polytome covers set --bench season.toml VSP-20417 --clear`,
+		Args: needArgs(1, "a title, by its ID or name"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return usageError{fmt.Errorf("superfluous word %q", args[2])}
+			}
+			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 && (none || clear) {
+				return usageError{errors.New("give a picture, --crop, --none or --clear")}
+			}
+			s, err := c.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer s.store.Close()
+			t, err := s.one(args[0])
+			if err != nil {
+				return err
+			}
+			of := title.PictureKinds[0]
+			if len(c.of) > 0 {
+				of = c.of[0]
+			}
+			at := 0
+			if disc > 0 {
+				if at = slices.IndexFunc(t.Discs, func(d title.Disc) bool { return d.Number == disc }); at < 0 {
+					return usageError{fmt.Errorf("%s has no disc %d", t.Label(), disc)}
+				}
+			}
+			choice := title.Chosen{Of: of, None: none}
+			for _, was := range t.Discs[at].Chosen {
+				if was.Of == of && crop != "" {
+					choice.File = was.File
+				}
+			}
+			if len(args) > 1 {
+				if choice.File, err = filepath.Abs(args[1]); err != nil {
+					return err
+				}
+				if err := usable(choice.File); err != nil {
+					return fmt.Errorf("%s: %w", choice.File, err)
+				}
+			}
+			if crop != "" {
+				if choice.Crop, err = parseCrop(crop); err != nil {
+					return usageError{err}
+				}
+			}
+			if err := s.bench.Hold(stateDir()); err != nil {
+				return err
+			}
+			defer s.bench.Release()
+			if who := s.bench.ReadOnly(); who != "" {
+				return fmt.Errorf("another Polytome (%s) has this bench open; close it first", who)
+			}
+			if choice.File != "" {
+				choice.File = s.bench.Relative(choice.File)
+			}
+			s.bench.Edit(t.Discs[at].Where(t.Among > 1), t.Discs[at].Sign, func(e *title.Edit) { e.Choose(choice) })
+			if err := s.bench.Save(); err != nil {
+				return err
+			}
+			switch {
+			case none:
+				fmt.Fprintf(cmd.OutOrStdout(), "No %s picture of %s is wanted.\n", of, t.Label())
+			case clear:
+				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is the one that is found.\n", of, t.Label())
+			default:
+				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is chosen.\n", of, t.Label())
+			}
+			return nil
+		},
+	}
+	c.flags(cmd)
+	cmd.Flags().StringVar(&crop, "crop", "", "cut so many thousandths off: LEFT,TOP,RIGHT,BOTTOM")
+	cmd.Flags().BoolVar(&none, "none", false, "no such picture is wanted")
+	cmd.Flags().BoolVar(&clear, "clear", false, "give the choice up")
+	cmd.Flags().IntVar(&disc, "disc", 0, "the number of the disc that it is for")
+	return cmd
+}
+
+func count(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// one is the only title with an ID, key or name.
+func (s *shelf) one(name string) (*title.Title, error) {
+	var found []int
+	for _, i := range s.which {
+		if t := &s.titles[i]; strings.EqualFold(t.ID, name) || t.Key == name || strings.EqualFold(t.Name, name) {
+			found = append(found, i)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, usageError{fmt.Errorf("no title has the ID or name %q; polytome intake lists them", name)}
+	case 1:
+		return &s.titles[found[0]], nil
+	}
+	var all []string
+	for _, i := range found {
+		all = append(all, fmt.Sprintf("%s (%s)", s.titles[i].Label(), s.titles[i].Source()))
+	}
+	return nil, usageError{fmt.Errorf("several titles are called %q: %s; narrow it down with --only", name, strings.Join(all, ", "))}
+}
+
+// usable says why a file cannot be used as a picture.
+func usable(file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		var pe *os.PathError
+		if errors.As(err, &pe) {
+			return pe.Err
+		}
+		return err
+	}
+	defer f.Close()
+	_, err = picture.Check(f)
+	return err
+}
+
+// parseCrop reads what is cut off.
+func parseCrop(text string) (out [4]int, err error) {
+	parts := strings.Split(text, ",")
+	if len(parts) == len(out) {
+		for i := range out {
+			if out[i], err = strconv.Atoi(strings.TrimSpace(parts[i])); err != nil {
+				break
+			}
+		}
+		if err == nil && picture.Crop(out).Keeps() {
+			return out, nil
+		}
+	}
+	return out, fmt.Errorf("--crop: %q is not how much is cut off at the left, top, right and bottom, in thousandths, such as 100,0,100,0", text)
+}
