@@ -59,7 +59,7 @@ type shelf struct {
 	finder *cover.Finder
 	titles []title.Title
 	which  []int // the titles that are meant
-	kinds  []string
+	kinds  cover.Kinds
 }
 
 // open scans the bench's titles. The caller closes the store.
@@ -84,9 +84,9 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &shelf{bench: b, set: set, kinds: c.of, store: openCovers("", os.Stderr)}
-	if len(s.kinds) == 0 {
-		s.kinds = cover.Kinds(b, set)
+	s := &shelf{bench: b, set: set, kinds: cover.Only(c.of...), store: openCovers("", os.Stderr)}
+	if len(c.of) == 0 {
+		s.kinds = cover.Shown(b, set)
 	}
 	cache := openCache(os.Stderr)
 	defer cache.Close()

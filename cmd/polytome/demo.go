@@ -123,7 +123,7 @@ func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench
 	for i := range all {
 		all[i] = i
 	}
-	needs := append(cover.Needs(r.Titles, all, cover.Kinds(b, set)), f.About(r.Titles, all)...)
+	needs := append(cover.Needs(r.Titles, all, cover.Shown(b, set)), f.About(r.Titles, all)...)
 	got := f.Fetch(ctx, r.Titles, needs, cover.FetchOptions{})
 	if asJSON {
 		return (&filling{out: out}).object(map[string]any{"covers": got})

@@ -91,11 +91,11 @@ func (r *Report) add(o Outcome) {
 	}
 }
 
-// Needs are the pictures of some kinds for titles, by their indexes.
-func Needs(titles []title.Title, which []int, kinds []string) (out []Need) {
+// Needs are the pictures that are wanted of titles, by their indexes.
+func Needs(titles []title.Title, which []int, kinds Kinds) (out []Need) {
 	for _, i := range which {
 		for d := range titles[i].Discs {
-			for _, of := range kinds {
+			for _, of := range kinds(&titles[i]) {
 				if d == 0 || of == "disc" {
 					out = append(out, Need{i, d, of})
 				}

@@ -105,7 +105,7 @@ func (d *desk) fetch(o cover.FetchOptions, kinds ...string) *cover.Report {
 		o.Patience = quick
 	}
 	f := d.finder()
-	r := f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), kinds), o)
+	r := f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only(kinds...)), o)
 	f.Dress(d.titles)
 	return r
 }
@@ -252,7 +252,7 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 	d := newDesk(t, items, names...)
 	ctx, stop := context.WithCancel(context.Background())
 	f := d.finder()
-	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), []string{"front"}), cover.FetchOptions{Progress: func(p cover.Progress) {
+	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{Progress: func(p cover.Progress) {
 		if p.Fetched == 2 {
 			stop()
 		}

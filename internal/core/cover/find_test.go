@@ -74,7 +74,7 @@ func TestPicturesInFoldersAreFoundByWhatTheyAreCalled(t *testing.T) {
 	assert.True(t, all[0].Proposal)
 	none := vesper(4, "Ink")
 	assert.Nil(t, f.Propose(&none, 0, "front"))
-	r := f.Report([]title.Title{tide, moss, none}, cover.Needs([]title.Title{tide, moss, none}, []int{0, 1, 2}, []string{"front"}))
+	r := f.Report([]title.Title{tide, moss, none}, cover.Needs([]title.Title{tide, moss, none}, []int{0, 1, 2}, cover.Only("front")))
 	assert.Equal(t, [3]int{1, 1, 1}, [3]int{r.Found, r.Proposed, r.Missing})
 
 	whole, g := shelf(t, "disc", "front/VSP-00001.png")

@@ -8,9 +8,15 @@ import (
 	"polytome/internal/core/title"
 )
 
-// Kinds are the kinds of pictures that the loaders of a bench's places show, in the usual order; that of the front where none shows any.
-func Kinds(b *bench.Bench, set *loader.Set) (out []string) {
-	wanted := map[string]bool{}
+// Kinds tells which pictures of a title are wanted.
+type Kinds func(*title.Title) []string
+
+// Only wants some kinds of pictures of every title.
+func Only(kinds ...string) Kinds { return func(*title.Title) []string { return kinds } }
+
+// Shown wants the front of every title, and of others what the loaders of a bench's places show of its platform.
+func Shown(b *bench.Bench, set *loader.Set) Kinds {
+	wanted := map[string]map[string]bool{} // by kind: platforms; "" for all
 	for i := range b.Places {
 		for _, name := range b.Places[i].Loaders() {
 			if loader.IsFile(name) {
@@ -21,21 +27,29 @@ func Kinds(b *bench.Bench, set *loader.Set) (out []string) {
 				continue // it is told where the place is looked at
 			}
 			for _, c := range p.Companions {
-				if c.Is == "cover" {
-					wanted[c.Picture.Of] = true
+				if c.Is != "cover" {
+					continue
+				}
+				if wanted[c.Picture.Of] == nil {
+					wanted[c.Picture.Of] = map[string]bool{}
+				}
+				for _, platform := range c.Platforms {
+					wanted[c.Picture.Of][platform] = true
+				}
+				if len(c.Platforms) == 0 {
+					wanted[c.Picture.Of][""] = true
 				}
 			}
 		}
 	}
-	for _, of := range title.PictureKinds {
-		if wanted[of] {
-			out = append(out, of)
+	return func(t *title.Title) (out []string) {
+		for k, of := range title.PictureKinds {
+			if k == 0 || wanted[of][""] || wanted[of][t.Platform] {
+				out = append(out, of)
+			}
 		}
+		return out
 	}
-	if len(out) == 0 {
-		out = []string{title.PictureKinds[0]}
-	}
-	return out
 }
 
 // About are the needs for descriptions, where a server has some: of titles of which something is not known.
