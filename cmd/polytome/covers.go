@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -288,11 +287,8 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 				}
 			}
 			if len(args) > 1 {
-				if choice.File, err = filepath.Abs(args[1]); err != nil {
+				if choice.File, err = cover.Usable(args[1]); err != nil {
 					return err
-				}
-				if err := usable(choice.File); err != nil {
-					return fmt.Errorf("%s: %w", choice.File, err)
 				}
 			}
 			if crop != "" {
@@ -359,21 +355,6 @@ func (s *shelf) one(name string) (*title.Title, error) {
 		all = append(all, fmt.Sprintf("%s (%s)", s.titles[i].Label(), s.titles[i].Source()))
 	}
 	return nil, usageError{fmt.Errorf("several titles are called %q: %s; narrow it down with --only", name, strings.Join(all, ", "))}
-}
-
-// usable says why a file cannot be used as a picture.
-func usable(file string) error {
-	f, err := os.Open(file)
-	if err != nil {
-		var pe *os.PathError
-		if errors.As(err, &pe) {
-			return pe.Err
-		}
-		return err
-	}
-	defer f.Close()
-	_, err = picture.Check(f)
-	return err
 }
 
 // parseCrop reads what is cut off.

@@ -115,7 +115,7 @@ const pictureFolder = "covers"
 // writePictures fills the folder of covers.
 func (w World) writePictures() error {
 	for file, name := range map[string]string{
-		"Lantern Sluice (East).jpg": "Lantern Sluice", "kestrel64/Stave Church.png": "Stave Church", "Fog Signl.png": "Fog Signal", "disc/VSP-20417.png": "Copper Tide", "Quilwork.jpg": "Quillwork",
+		"VSP-20417.png": "Copper Tide, second printing", "Lantern Sluice (East).jpg": "Lantern Sluice", "kestrel64/Stave Church.png": "Stave Church", "Fog Signl.png": "Fog Signal", "disc/VSP-20417.png": "Copper Tide", "Quilwork.jpg": "Quillwork",
 	} {
 		path := filepath.Join(w.Dir, pictureFolder, filepath.FromSlash(file))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/ui/coversview"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
@@ -73,6 +74,7 @@ type app struct {
 	loaders *loadersview.Model
 	drives  *drivesview.Model
 	hook    *hookview.Model
+	covers  *coversview.Model
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
@@ -83,11 +85,12 @@ type app struct {
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := desk.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
+	d.SetCoversDir(o.CoversDir)
 	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.tree = treeview.New(d)
 	a.proof = proofview.New(d)
 	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), a.proof}
-	a.loaders, a.drives, a.hook = loadersview.New(d), drivesview.New(d), hookview.New(d)
+	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), hookview.New(d), coversview.New(d)
 	if len(b.Sources) == 0 && len(b.Places) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -206,6 +209,17 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case desk.CoverMsg:
 		a.proof.SetCover(msg)
 		return a, nil
+	case desk.FetchMsg:
+		return a, a.desk.SetFetch(msg)
+	case desk.SeenMsg:
+		a.desk.SetSeen(msg)
+		return a, nil
+	case desk.CoverStatesMsg:
+		a.covers.SetStates(msg)
+		return a, nil
+	case desk.LargeMsg:
+		a.covers.SetLarge(msg)
+		return a, nil
 	case desk.HookUpMsg:
 		return a, a.desk.SetHookUp(msg)
 	case desk.LinkMsg:
@@ -244,6 +258,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
 		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
 		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
+		desk.Do("C", "Covers: a sheet of all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
 		desk.Do("H", "Hook-up: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
 		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),

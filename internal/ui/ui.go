@@ -55,6 +55,7 @@ func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	m.desk.StopRuns()
 	cancel()
 	m.desk.Wait()
+	m.desk.CloseCovers()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) || (errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
 		return nil // asked for from outside: not a failure
 	}

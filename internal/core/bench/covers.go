@@ -143,28 +143,44 @@ func (c *Covers) check(fail func(at, format string, args ...any)) {
 			fail(at, "a server of pictures needs a name of its own")
 		}
 		names[strings.ToLower(s.Name)] = true
-		if u, err := url.Parse(s.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" {
-			fail(at+".url", "%q is no address of a server: write it like https://pictures.example/shelf/", s.URL)
+		s.check(func(key, format string, args ...any) { fail(at+key, format, args...) })
+	}
+}
+
+// Check says what is wrong with a server.
+func (s *CoverServer) Check() (err error) {
+	s.check(func(_, format string, args ...any) {
+		if err == nil {
+			err = fmt.Errorf(format, args...)
 		}
-		if len(s.Paths) == 0 && s.Index == "" && len(s.About) == 0 {
-			fail(at, "a server of pictures needs paths, such as paths = [\"{platform}/{kind}/{id}.png\"], or an index")
+	})
+	return err
+}
+
+func (s *CoverServer) check(fail func(key, format string, args ...any)) {
+	if u, err := url.Parse(s.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" {
+		fail(".url", "%q is no address of a server: write it like https://pictures.example/shelf/", s.URL)
+	}
+	if len(s.Paths) == 0 && s.Index == "" && len(s.About) == 0 {
+		fail("", "a server of pictures needs paths, such as paths = [\"{platform}/{kind}/{id}.png\"], or an index")
+	}
+	for _, p := range append(slices.Clone(s.Paths), s.About...) {
+		if err := CheckPath(p); err != nil {
+			fail("", "%v", err)
 		}
-		for _, p := range append(slices.Clone(s.Paths), s.About...) {
-			if err := CheckPath(p); err != nil {
-				fail(at, "%v", err)
-			}
+	}
+	if s.Index != "" {
+		if err := CheckRelative(s.Index); err != nil {
+			fail(".index", "%v", err)
 		}
-		if s.Index != "" {
-			if err := CheckRelative(s.Index); err != nil {
-				fail(at+".index", "%v", err)
-			}
+	}
+	for _, of := range s.Of {
+		if !slices.Contains(title.PictureKinds, of) {
+			fail(".of", "%q is no kind of picture; those are: %s", of, strings.Join(title.PictureKinds, ", "))
 		}
-		for _, of := range s.Of {
-			kind(at+".of", of)
-		}
-		if s.Connections < 0 || s.Connections > mostConnections {
-			fail(at+".connections", "a server is asked over 1 to %d connections at a time", mostConnections)
-		}
+	}
+	if s.Connections < 0 || s.Connections > mostConnections {
+		fail(".connections", "a server is asked over 1 to %d connections at a time", mostConnections)
 	}
 }
 
@@ -214,6 +230,19 @@ func (b Budget) percent() (share float64, is bool) {
 		return -1, true
 	}
 	return share, true
+}
+
+// NameServer is a name for a server of pictures at an address, that none has yet.
+func (b *Bench) NameServer(address string) string {
+	base := address
+	if u, err := url.Parse(address); err == nil && u.Host != "" {
+		base = u.Hostname()
+	}
+	name := base
+	for n := 2; slices.ContainsFunc(b.Covers.Servers, func(s CoverServer) bool { return strings.EqualFold(s.Name, name) }); n++ {
+		name = fmt.Sprintf("%s %d", base, n)
+	}
+	return name
 }
 
 // Carried is the number of the place whose covers this one carries; ok is false for a place that is filled for itself.

@@ -157,7 +157,7 @@ func (f *Finder) Propose(t *title.Title, disc int, of string) (found *Candidate)
 // each goes through the pictures of a kind for a disc, the best first, until no more is wanted.
 func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate) bool) {
 	d := &t.Discs[disc]
-	source := byHand
+	source := ByHand
 	give := func(file title.File, from string, crop [4]int) bool {
 		if file.Path == "" {
 			file.Path = d.File.Path
@@ -168,7 +168,7 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 		if c.Of == of && c.File != "" {
 			file, err := stat(c.File)
 			if err != nil {
-				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: byHand, Bad: "it is not there any more: " + plain(err)}) {
+				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: ByHand, Bad: "it is not there any more: " + plain(err)}) {
 					return
 				}
 			} else if !give(file, "chosen by hand", c.Crop) {
@@ -202,8 +202,8 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 	}
 }
 
-// byHand is the source of what the user has chosen.
-const byHand = "hand"
+// ByHand is the source of what the user has chosen.
+const ByHand = "hand"
 
 // besideKind is the kind of a picture beside a game: what its name ends in, behind a dot, hyphen or in brackets; else that of the front.
 func besideKind(file string) string {

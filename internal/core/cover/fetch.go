@@ -116,6 +116,11 @@ func (f *Finder) Report(titles []title.Title, needs []Need) *Report {
 	return r
 }
 
+// Outcome tells what is there of one picture.
+func (f *Finder) Outcome(t *title.Title, disc int, of string) Outcome {
+	return f.outcome(t, Need{Disc: disc, Of: of})
+}
+
 func (f *Finder) outcome(t *title.Title, n Need) Outcome {
 	o := Outcome{Title: t.Key, Label: t.Label(), Of: n.Of}
 	if t.Of > 1 {

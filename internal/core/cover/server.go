@@ -179,6 +179,7 @@ type answer struct {
 	say   string
 	none  bool // there is nothing under that path
 	final bool // asking again would not help
+	here  bool // it is a matter of this path
 	after time.Duration
 }
 
@@ -228,6 +229,14 @@ func (a *asker) ask(ctx context.Context, path string, was fetch, most int64) (re
 			}
 			a.mu.Unlock()
 			return r, err
+		}
+		if no != nil && no.here { // the rest of the server may be well
+			select {
+			case <-time.After(pause):
+			case <-ctx.Done():
+				return r, ctx.Err()
+			}
+			continue
 		}
 		a.mu.Lock()
 		if next := time.Now().Add(pause); next.After(a.until) {
@@ -318,7 +327,7 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case c == http.StatusTooManyRequests || c == http.StatusServiceUnavailable:
 		return r, &answer{say: fmt.Sprintf("it is busy (%s)", resp.Status), after: retryAfter(resp.Header.Get("Retry-After"))}
 	case c >= 500:
-		return r, &answer{say: fmt.Sprintf("it failed (%s)", resp.Status)}
+		return r, &answer{say: fmt.Sprintf("it failed (%s)", resp.Status), here: true}
 	case c == http.StatusUnauthorized || c == http.StatusForbidden:
 		return r, &answer{say: fmt.Sprintf("it does not let us (%s)", resp.Status), final: true}
 	case c != http.StatusOK:

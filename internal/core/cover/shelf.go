@@ -2,6 +2,7 @@ package cover
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/format/picture"
 )
 
 // Endings are those of pictures that can be read.
@@ -208,4 +210,21 @@ func stat(file string) (title.File, error) {
 		return title.File{Path: file}, err
 	}
 	return title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}, nil
+}
+
+// Usable is the path of a picture of this computer, absolute; the error says why it cannot be used.
+func Usable(file string) (string, error) {
+	file, err := filepath.Abs(file)
+	if err != nil {
+		return "", err
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return "", fmt.Errorf("%s: %s", file, plain(err))
+	}
+	defer f.Close()
+	if _, err := picture.Check(f); err != nil {
+		return "", fmt.Errorf("%s: %w", file, err)
+	}
+	return file, nil
 }

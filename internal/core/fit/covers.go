@@ -161,6 +161,22 @@ func (s *Sheet) CoverLacks(i int) string {
 	return fmt.Sprintf("its cover stays away: it takes %s, and %s are left", size.Format(s.covers[i].need), size.Format(max(0, free)))
 }
 
+// CoverPaths are where the pictures of a kind of a title's disc are on the place, or go.
+func (s *Sheet) CoverPaths(i int, of string, disc int) (out []string) {
+	if s.of.Carried {
+		for _, it := range s.Placement(i).Items {
+			out = append(out, it.Path)
+		}
+		return out
+	}
+	for _, x := range s.extra(i) {
+		if x.Spec.Is == "cover" && x.Spec.Picture.Of == of && (int(x.Disc) == disc || x.Spec.Per != "disc") {
+			out = append(out, x.Path)
+		}
+	}
+	return out
+}
+
 // coversThere are the paths of all covers on the place, with what they take.
 func (s *Sheet) coversThere() (n int, bytes int64) {
 	for i := range s.covers {

@@ -44,7 +44,11 @@ func Supposition(text string) (func(*bench.Place), error) {
 			if n, err = size.Parse(value); err != nil {
 				return nil, fmt.Errorf("%s: %w", key, err)
 			}
-		case "covers", "exactly":
+		case "covers":
+			if value != "yes" && value != "no" && bench.Budget(value).Check() != nil {
+				return nil, errors.New("covers: write yes, no, or what they may take, such as 40MiB or 5%")
+			}
+		case "exactly":
 			if value != "yes" && value != "no" {
 				return nil, fmt.Errorf("%s: write yes or no", key)
 			}
@@ -68,7 +72,12 @@ func Supposition(text string) (func(*bench.Place), error) {
 		case "also-for":
 			all = append(all, func(p *bench.Place) { p.Also = append(append([]string(nil), p.Also...), value) })
 		case "covers":
-			all = append(all, func(p *bench.Place) { p.NoCovers = value == "no" })
+			all = append(all, func(p *bench.Place) {
+				p.NoCovers, p.CoversMost = value == "no", ""
+				if value != "yes" && value != "no" {
+					p.CoversMost = bench.Budget(value)
+				}
+			})
 		case "exactly":
 			all = append(all, func(p *bench.Place) { p.Exactly = value == "yes" })
 		default:

@@ -45,8 +45,8 @@ func (c Crop) Keeps() bool {
 	return c[0]+c[2] < 1000 && c[1]+c[3] < 1000
 }
 
-// of is the part of a picture that is kept: a pixel at least.
-func (c Crop) of(b image.Rectangle) image.Rectangle {
+// Of is the part of a picture that is kept: a pixel at least.
+func (c Crop) Of(b image.Rectangle) image.Rectangle {
 	if c == (Crop{}) || !c.Keeps() {
 		return b
 	}
@@ -167,7 +167,7 @@ func encode(to image.Image, r Rule) ([]byte, error) {
 // Resize brings a picture to the size that the rule wants, cropped as it says. Its format and bytes are not looked at. Transparent parts become black, which is
 // what consoles show.
 func Resize(from image.Image, r Rule) image.Image {
-	b := r.Crop.of(from.Bounds())
+	b := r.Crop.Of(from.Bounds())
 	w, h := max(r.Width, 1), max(r.Height, 1)
 	wide := b.Dx()*h > b.Dy()*w // wider than the box
 	in := image.Rect(0, 0, w, h)

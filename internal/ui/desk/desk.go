@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
 	"polytome/internal/core/hookup"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/journal"
@@ -74,9 +75,17 @@ type Desk struct {
 	HookUp  *hookup.HookUp
 	Testing map[int]bool
 
+	// Finder finds the pictures of titles, nil until they were scanned; Fetching is a fetch of covers that goes on, nil for none; Fetched what the last one brought.
+	Finder   *cover.Finder
+	Fetching *Fetching
+	Fetched  *cover.Report
+
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
 
+	coverStore     *coverStore
+	seen           map[string]Seen // pictures that were looked at
+	lookingAt      map[string]bool
 	looking        bool            // at the links
 	lookComes      bool            // the links are looked at again in a while
 	plain          map[string]bool // what was said of plain connections
@@ -103,7 +112,7 @@ type Desk struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
 	_, err := os.Stat(b.File())
-	d := &Desk{System: drives.Here, Cards: netcards.Here, Testing: map[int]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
+	d := &Desk{System: drives.Here, Cards: netcards.Here, Testing: map[int]bool{}, coverStore: &coverStore{}, seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
 }
@@ -158,6 +167,7 @@ type Why struct {
 type ScanMsg struct {
 	Result intake.Result
 	Done   bool
+	finder *cover.Finder
 	number int
 	next   <-chan ScanMsg
 }
@@ -174,7 +184,7 @@ func (d *Desk) StartScan() tea.Cmd {
 	d.Scanning = true
 	d.listened++
 	number, sources, o := d.listened, d.Bench.SourcePaths(), intake.For(d.Bench, d.Set, nil)
-	cache := d.CacheFile
+	cache, covers, b, set := d.CacheFile, d.coverStore, d.Bench.Clone(), d.Set
 	found := make(chan ScanMsg, 1)
 	go func() {
 		defer close(found)
@@ -186,17 +196,21 @@ func (d *Desk) StartScan() tea.Cmd {
 			found <- m
 		}
 		o.Progress = func(r intake.Result) { send(ScanMsg{Result: r, number: number, next: found}) }
+		store, coverTrouble := covers.open()
+		o.Covers = cover.NewFinder(b, set, store)
 		var trouble error
 		if cache != "" {
 			o.Cache, trouble = seen.Open(cache)
 			defer o.Cache.Close()
 		}
 		r, err := intake.Scan(ctx, sources, o)
-		if trouble != nil {
-			r.Notes = append(r.Notes, trouble.Error())
+		for _, err := range []error{trouble, coverTrouble} {
+			if err != nil {
+				r.Notes = append(r.Notes, Sentence(err.Error()))
+			}
 		}
 		if err == nil {
-			send(ScanMsg{Result: r, Done: true, number: number, next: found})
+			send(ScanMsg{Result: r, Done: true, finder: o.Covers, number: number, next: found})
 		}
 	}()
 	return listen(found)
@@ -237,7 +251,7 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 	}
 	var cmds []tea.Cmd
 	if m.Done {
-		d.Scanning = false
+		d.Scanning, d.Finder = false, m.finder
 	} else {
 		cmds = append(cmds, listen(m.next))
 	}

@@ -172,12 +172,12 @@ func (d *Desk) Cover(n int, path string) tea.Cmd {
 	}
 	look, ctx := *d.Surveys[n], d.Ctx
 	return func() tea.Msg {
-		im, _ := cover(ctx, &look, path)
+		im, _ := readCover(ctx, &look, path)
 		return CoverMsg{n, path, im}
 	}
 }
 
-func cover(ctx context.Context, s *survey.Survey, path string) (image.Image, error) {
+func readCover(ctx context.Context, s *survey.Survey, path string) (image.Image, error) {
 	p, err := s.Open()
 	if err != nil {
 		return nil, err

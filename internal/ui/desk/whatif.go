@@ -79,6 +79,31 @@ func (d *Desk) WhatIf(n int) tea.Cmd {
 	}
 }
 
+// WhatIfNoCovers works out what would be different without covers on a place; with them, where it takes none.
+func (d *Desk) WhatIfNoCovers(n int) tea.Cmd {
+	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+		d.Notice = "The place has not been looked at yet."
+		return nil
+	}
+	d.Supposing = &Supposing{Place: n, Working: true, changes: d.changes}
+	board, b, changes, t := d.frozen(), d.Bench.Clone(), d.changes, d.covers(n)
+	return func() tea.Msg {
+		out := make(chan SupposingMsg, 2)
+		out <- SupposingMsg{row: d.other(board, b, n), changes: changes, next: out}
+		out <- SupposingMsg{done: true, changes: changes, next: out}
+		close(out)
+		return SupposingMsg{row: d.tried(board, b, n, t), changes: changes, next: out}
+	}
+}
+
+// covers supposes a place without covers, or with them.
+func (d *Desk) covers(n int) suppose {
+	if d.Surveys[n].Config.NoCovers {
+		return suppose{"with covers", func(p *bench.Place) { p.NoCovers = false }}
+	}
+	return suppose{"without covers", func(p *bench.Place) { p.NoCovers = true }}
+}
+
 // tries are the changes that make sense for a place.
 func (d *Desk) tries(n int) (out []suppose) {
 	s := d.Surveys[n]
@@ -119,11 +144,7 @@ func (d *Desk) tries(n int) (out []suppose) {
 	if s.Config.Reserve > 0 {
 		out = append(out, suppose{"nothing held in reserve", func(p *bench.Place) { p.Reserve = 0 }})
 	}
-	if s.Config.NoCovers {
-		out = append(out, suppose{"with covers", func(p *bench.Place) { p.NoCovers = false }})
-	} else {
-		out = append(out, suppose{"without covers", func(p *bench.Place) { p.NoCovers = true }})
-	}
+	out = append(out, d.covers(n))
 	if !s.Config.Exactly {
 		out = append(out, suppose{"holding exactly what is chosen", func(p *bench.Place) { p.Exactly = true }})
 	}

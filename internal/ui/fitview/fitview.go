@@ -88,6 +88,8 @@ func (m *Model) Actions() []desk.Action {
 		desk.Do("f", "filesystem", m.declare).Saying("say which filesystem the place stands for"),
 		desk.Do("e", "reserve", m.reserve).Saying("keep so much room free on the place"),
 		desk.Do("c", "covers", m.covers).Saying("write covers to the place, or none"),
+		desk.Do("W", "what if no covers", func() tea.Cmd { m.aside.Home(); return m.d.WhatIfNoCovers(m.d.Place) }).Saying("or with them, where there are none: see what changes"),
+		desk.Do("b", "cover budget", desk.Just(func() { m.d.AskCoverBudget(m.d.Place) })).Saying("what covers may take of the place"),
 	}, desk.Movement(&m.List)...)
 }
 
@@ -200,7 +202,7 @@ func (m *Model) covers() tea.Cmd {
 	none := !m.d.Bench.Places[n].NoCovers
 	say := "No covers are written to %s. u takes it back."
 	if !none {
-		say = "Covers that lie beside the games are written to %s too. u takes it back."
+		say = "Covers are written to %s too, as far as titles leave room. u takes it back."
 	}
 	return m.d.SetUp(n, fmt.Sprintf(say, m.d.Bench.Places[n].Name), func(p *bench.Place) { p.NoCovers = none })
 }

@@ -5,8 +5,12 @@ import (
 	"path/filepath"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
 	"polytome/internal/core/title"
 	"polytome/internal/size"
+	"polytome/internal/ui/desk"
+	"polytome/internal/ui/pixels"
 	"polytome/internal/ui/style"
 )
 
@@ -20,7 +24,15 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		return t.Block([]string{t.Rule("evidence", w)}, w, h)
 	}
 	tt := &m.d.Scan.Titles[i]
-	lines := []string{t.Rule("evidence for "+style.Clean(tt.Label()), w)}
+	whole, pic := w, m.cover(t, tt, w, h-1)
+	wide := 0
+	for _, line := range pic {
+		wide = max(wide, style.Width(line))
+	}
+	if wide > 0 {
+		w -= wide + 3
+	}
+	lines := []string{t.Rule("evidence for "+style.Clean(tt.Label()), whole)}
 	for _, f := range tt.Findings {
 		colour, word := t.Warn, "note"
 		switch f.Grade {
@@ -62,7 +74,51 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 				t.Paint(t.Text, t.Pad(style.Clean(e.Value), room))+t.Paint(t.Dim, t.Clip(" from "+style.Clean(e.From), w-labels-1-room)))
 		}
 	}
-	return t.Block(lines, w, h)
+	lines = t.Block(lines, whole, h)
+	if wide == 0 {
+		return lines
+	}
+	lines = append(lines[:1:1], t.Block(lines[1:], w, h-1)...)
+	for y := range lines[1:] {
+		picked := strings.Repeat(" ", wide)
+		if y < len(pic) {
+			picked = pic[y] + strings.Repeat(" ", wide-style.Width(pic[y]))
+		}
+		lines[y+1] += "  " + picked + " "
+	}
+	return lines
+}
+
+// coverHigh is how many rows a cover has at least to be shown; in a narrow window there is none.
+const coverHigh, coverFrom = 6, 90
+
+// cover draws the picture of a title's front, nil where there is none or no room for it.
+func (m *Model) cover(t *style.Theme, tt *title.Title, w, h int) []string {
+	p := tt.Picture(title.PictureKinds[0], 0)
+	if p == nil || h < coverHigh || w < coverFrom {
+		return nil
+	}
+	switch s, known := m.d.Picture(&p.File); {
+	case !known:
+		return pixels.Card(t, []string{"looking at", "the cover"}, 16, h)
+	case s.Picture == nil:
+		return pixels.Card(t, []string{"a cover", "that cannot", "be shown"}, 16, h)
+	default:
+		return m.drawn.Draw(t, desk.PictureKey(&p.File), s.Picture, 24, h)
+	}
+}
+
+// Work has the cover of the title under the cursor looked at.
+func (m *Model) Work() tea.Cmd {
+	i, ok := m.Title()
+	if !ok {
+		return nil
+	}
+	p := m.d.Scan.Titles[i].Picture(title.PictureKinds[0], 0)
+	if p == nil {
+		return nil
+	}
+	return m.d.LookAtPictures([]title.File{p.File})
 }
 
 // shownFiles is how many of a title's files are named.

@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
+	"polytome/internal/ui/pixels"
 	"polytome/internal/ui/style"
 )
 
@@ -21,6 +22,7 @@ type Model struct {
 	*desk.TitleRows
 	d       *desk.Desk
 	top     int             // lines above the list
+	drawn   pixels.Cache    // covers
 	marked  map[string]bool // keys of titles to be joined, dropped or verified together
 	editing bool            // the fields of the title under the cursor are shown for changing
 	field   int             // of title.Editable, while editing
@@ -56,7 +58,7 @@ func (m *Model) Actions() []desk.Action {
 		verify = "stop verifying"
 	}
 	return append(desk.Movement(l),
-		desk.Do("e", "edit", desk.Just(m.edit)).Saying("its name, ID, region, platform, year"),
+		desk.Do("e", "edit", desk.Just(m.edit)).Saying("its name, ID, region, platform, year, description"),
 		desk.Do("space", "mark", desk.Just(m.mark)).Saying("for verify, leave out and join"),
 		desk.Do("m", "problems only, or all", desk.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
@@ -159,7 +161,7 @@ func (m *Model) drop() tea.Cmd {
 }
 
 func (m *Model) list() {
-	m.d.Ask(desk.Question{Prompt: "list of titles: ", Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher", Done: m.d.AddList})
+	m.d.Ask(desk.Question{Prompt: "list of titles: ", Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher, text", Done: m.d.AddList})
 }
 
 func (m *Model) password() {
