@@ -145,7 +145,7 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	press(a, "5") // makes the proof
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"}, {"D", "enter", "n"}, {"D", "c"}} {
+		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"}, {"D", "enter", "n"}, {"D", "c"}, {"C"}, {"C", "enter"}, {"C", "enter", "c"}, {"C", "end"}} {
 			press(a, "esc", "esc")
 			press(a, keys...)
 			lines := strings.Split(a.View().Content, "\n")

@@ -256,6 +256,14 @@ func (m *Model) move(by int) {
 	m.note()
 }
 
+// scroll brings the picture under the cursor into the window.
+func (m *Model) scroll() {
+	g := &m.grid
+	m.rows.Resize((len(m.all)+g.across-1)/g.across, g.visible)
+	m.rows.Cursor = m.at / g.across
+	m.rows.Move(0)
+}
+
 // Actions are the keys of the panel.
 func (m *Model) Actions() []desk.Action {
 	switch {
@@ -555,8 +563,12 @@ func (m *Model) Work() tea.Cmd {
 		states = m.d.CoverStates(m.of)
 	}
 	m.make()
+	if m.grid.across == 0 { // nothing was drawn yet: as many as a usual window shows
+		m.grid.across, m.grid.visible = 9, 3
+	}
+	m.scroll()
 	var files []title.File
-	from := m.rows.Top * max(1, m.grid.across)
+	from := m.rows.Top * m.grid.across
 	for i := from; i < min(len(m.all), from+m.grid.across*(m.grid.visible+1)); i++ {
 		if e := &m.all[i]; e.file.Path != "" {
 			files = append(files, e.file)

@@ -25,7 +25,7 @@ func (m *Model) Why() desk.Why {
 	switch {
 	case len(m.d.Scan.Titles) == 0:
 		return desk.Why{Lead: "No titles", Say: "were found yet."}
-	case !ok && m.lacks:
+	case !ok && m.lacks && m.filter == "":
 		return desk.Why{Lead: "Nothing", Say: "is missing. m shows all titles again."}
 	case !ok:
 		return desk.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
@@ -167,9 +167,7 @@ func (m *Model) sheet(t *style.Theme, w, h, top int) []string {
 	if len(m.all) == 0 {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Nothing is to be shown here.")}, w, h)
 	}
-	m.rows.Resize((len(m.all)+g.across-1)/g.across, g.visible)
-	m.rows.Cursor = m.at / g.across
-	m.rows.Move(0)
+	m.scroll()
 	from, to := m.rows.Window()
 	var out []string
 	for row := from; row < to; row++ {

@@ -84,7 +84,7 @@ func (d *Desk) FetchCovers(which []int, again bool) tea.Cmd {
 		return nil
 	}
 	ctx, stop := context.WithCancel(d.Ctx)
-	titles, f := d.Scan.Titles, d.Finder
+	titles, f, patience := d.Scan.Titles, d.Finder, d.Patience
 	needs := append(cover.Needs(titles, which, d.CoverKinds()), f.About(titles, which)...)
 	d.Fetching = &Fetching{cover.Progress{Total: len(needs)}, stop}
 	out := make(chan FetchMsg, 1)
@@ -100,7 +100,7 @@ func (d *Desk) FetchCovers(which []int, again bool) tea.Cmd {
 			defer close(out)
 			defer stop()
 			last := time.Time{}
-			r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Progress: func(p cover.Progress) {
+			r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Patience: patience, Progress: func(p cover.Progress) {
 				if time.Since(last) > 80*time.Millisecond {
 					last = time.Now()
 					send(FetchMsg{progress: p, next: out})

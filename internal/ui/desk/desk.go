@@ -79,6 +79,8 @@ type Desk struct {
 	Finder   *cover.Finder
 	Fetching *Fetching
 	Fetched  *cover.Report
+	// Patience is how failures of servers of covers are met; the zero value is the usual one.
+	Patience cover.Patience
 
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence

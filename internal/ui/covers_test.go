@@ -1,0 +1,254 @@
+package ui
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/title"
+	"polytome/internal/demo"
+)
+
+// pictured is the program on a demo whose server of pictures is running.
+func pictured(t testing.TB) (*app, demo.World) {
+	a, w := demoApp(t, Options{CoversDir: filepath.Join(t.TempDir(), "covers")})
+	roads, err := w.Bring(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(roads.Close)
+	b, err := bench.Load(w.Bench)
+	require.NoError(t, err)
+	roads.Connect(b)
+	b.Places = b.Places[:1]
+	require.NoError(t, b.Save())
+	t.Cleanup(a.desk.CloseCovers)
+	a.desk.Patience = cover.Patience{First: 5 * time.Millisecond}
+	press(a, "ctrl+r")
+	return a, w
+}
+
+func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
+	a, w := pictured(t)
+	press(a, "C")
+	s := text(a)
+	assert.Contains(t, s, "▸C Covers 6/59")
+	assert.Contains(t, s, "2 proposed  51 missing  6 found")
+	assert.Contains(t, flat(a), "a picture is called nearly like it:", "what is to be done first comes first")
+	assert.Contains(t, s, "▀", "pictures are drawn")
+
+	press(a, "f")
+	s = text(a)
+	assert.Contains(t, s, "5 refused  2 proposed  8 missing  44 found")
+	assert.Contains(t, flat(a), "48 came, 2.3")
+	assert.Equal(t, 44, a.desk.Fetched.Found-len(discs(a)), "the report says the same")
+	press(a, "right", "left")
+	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: it sends round in a circle")
+	press(a, "f")
+	assert.Contains(t, flat(a), "0 came", "what was fetched is not fetched again")
+
+	press(a, "/", "q", "u", "i", "l", "l", "enter", "y")
+	require.Len(t, a.desk.Bench.Edits, 1)
+	assert.Equal(t, []title.Chosen{{Of: "front", File: "covers/Quilwork.jpg"}}, a.desk.Bench.Edits[0].Pictures)
+	assert.Contains(t, flat(a), "The front picture of Quillwork is chosen. u takes it back.")
+	assert.Contains(t, text(a), "1 found")
+	press(a, "u")
+	assert.Empty(t, a.desk.Bench.Edits)
+	assert.Contains(t, text(a), "1 proposed")
+	press(a, "Y")
+	assert.Contains(t, flat(a), "1 proposal taken.")
+
+	press(a, "esc", "/", "c", "o", "p", "p", "e", "r", "enter")
+	assert.Contains(t, flat(a), "found beside the game. 1000 x 1400 pixels")
+	assert.Contains(t, flat(a), "It goes to North stick as FACES/front/VSP-20417.jpg.")
+	press(a, "enter")
+	s = flat(a)
+	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID", "1000 x 1400", "taken"} {
+		assert.Contains(t, s, want)
+	}
+	press(a, "right", "enter")
+	assert.Equal(t, "covers/VSP-20417.png", a.desk.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].File)
+	assert.Contains(t, flat(a), "chosen by hand")
+	press(a, "c")
+	assert.Contains(t, flat(a), "what is left of it")
+	press(a, "right", "right", "right", "down", "down", "L")
+	assert.Contains(t, flat(a), "Cut off are 4 % at the left, 4 % at the top, 0 % at the right, 0 % at the bottom.")
+	press(a, "enter")
+	assert.Equal(t, [4]int{40, 40, 0, 0}, a.desk.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].Crop)
+	press(a, "n")
+	assert.Contains(t, flat(a), "No front picture of Copper Tide is wanted.")
+	press(a, "u", "esc", "esc")
+
+	press(a, "4", "a")
+	for i := range a.desk.Bench.Places {
+		require.Nil(t, a.desk.Trouble[i])
+	}
+	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-20417.jpg"))
+	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-21788.jpg"), "one that was fetched")
+	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "disc", "VSP-20502.png"))
+	assert.Zero(t, len(a.desk.Plan(0).Steps), "nothing is left to do")
+}
+
+// discs are the disc pictures that were found by the last fetch.
+func discs(a *app) (out []string) {
+	for _, o := range a.desk.Fetched.Outcomes {
+		if o.Of == "disc" && o.State == "found" {
+			out = append(out, o.Label)
+		}
+	}
+	return out
+}
+
+func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
+	a, _ := pictured(t)
+	press(a, "C")
+	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 16}, {240, 70}} {
+		a.w, a.h = size[0], size[1]
+		for _, colours := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ANSI, colorprofile.NoTTY} {
+			a.colours = colours
+			a.setTheme()
+			for range 3 {
+				s := text(a)
+				assert.Contains(t, s, "Quillwork", "%v %v", size, colours)
+				assert.Contains(t, s, "proposed")
+				press(a, "enter")
+				assert.Contains(t, flat(a), "Quillwork: 1 picture")
+				press(a, "esc")
+			}
+		}
+		assert.NotContains(t, text(a), "▀", "a card in place of a picture where there are no colours")
+	}
+	a.colours, a.w, a.h = colorprofile.TrueColor, 158, 46
+	a.setTheme()
+	press(a, "o")
+	assert.Contains(t, text(a), "DISC")
+	press(a, "o", "o", "o", "m")
+	assert.NotContains(t, text(a), "found  ", "missing ones only")
+	press(a, "end", "home", "pgdown", "pgup", "down", "right", "up", "left")
+	assert.Contains(t, text(a), "Quillwork")
+	press(a, "/", "z", "z", "z", "enter")
+	assert.Contains(t, flat(a), "is left by the filter")
+}
+
+func TestCoversOfABenchWithoutServers(t *testing.T) {
+	a, w := pictured(t)
+	a.desk.Bench.Covers = bench.Covers{}
+	require.NoError(t, a.desk.Bench.Save())
+	press(a, "ctrl+r", "C", "f")
+	assert.Contains(t, flat(a), "The bench names no server of pictures. S adds one; a adds a folder of yours.")
+	press(a, "a")
+	typed(a, filepath.Join(w.Dir, "covers"))
+	assert.Equal(t, []bench.CoverFolder{{Path: "covers"}}, a.desk.Bench.Covers.Folders)
+	assert.Contains(t, text(a), "2 proposed")
+	press(a, "a")
+	typed(a, filepath.Join(w.Dir, "nowhere"))
+	assert.Contains(t, flat(a), "nowhere")
+	assert.Len(t, a.desk.Bench.Covers.Folders, 1)
+	press(a, "S")
+	typed(a, "pictures.example")
+	press(a, "enter")
+	assert.Contains(t, flat(a), "is no address of a server")
+	press(a, "S")
+	typed(a, "http://127.0.0.1:1/")
+	press(a, "enter")
+	require.Len(t, a.desk.Bench.Covers.Servers, 1)
+	assert.Equal(t, "127.0.0.1", a.desk.Bench.Covers.Servers[0].Name)
+	press(a, "u")
+	assert.Empty(t, a.desk.Bench.Covers.Servers)
+	press(a, "b")
+	typed(a, "much")
+	assert.Contains(t, flat(a), "write it like 40MiB or 5%")
+	press(a, "b")
+	typed(a, "0")
+	assert.Equal(t, bench.Budget("0"), a.desk.Bench.Places[0].CoversMost)
+	assert.Contains(t, flat(a), "North stick: Covers take")
+	stick := t.TempDir()
+	press(a, "t")
+	typed(a, stick)
+	require.Len(t, a.desk.Bench.Places, 2)
+	assert.Equal(t, "North stick", a.desk.Bench.Places[1].Carries)
+	press(a, "2", "right", "space")
+	assert.Contains(t, flat(a), "carries the covers of what is wanted on North stick: put or take titles there")
+	a.desk.Place = 0
+	press(a, "W")
+	assert.Contains(t, text(a), "without covers")
+}
+
+// typed writes an answer.
+func typed(a *app, answer string) {
+	a.input.SetValue(answer)
+	press(a, "enter")
+}
+
+func TestTheEvidenceShowsTheCover(t *testing.T) {
+	a, _ := pictured(t)
+	press(a, "1", "/", "c", "o", "p", "p", "e", "r", "enter")
+	assert.Contains(t, text(a), "▀")
+	press(a, "esc", "/", "t", "i", "n", " ", "h", "enter")
+	assert.NotContains(t, text(a), "▀")
+}
+
+// manyCovers is the panel with 10,000 titles, each with a picture of its own.
+func manyCovers(b testing.TB) *app {
+	a := many(b)
+	dir := b.TempDir()
+	data, err := os.ReadFile(onePicture(b))
+	require.NoError(b, err)
+	titles := a.desk.Scan.Titles[:min(10_000, len(a.desk.Scan.Titles))]
+	for i := range titles {
+		file := filepath.Join(dir, fmt.Sprintf("%d.png", i))
+		if i < 400 {
+			require.NoError(b, os.WriteFile(file, data, 0o644))
+		}
+		titles[i].Pictures = []title.Picture{{Of: "front", File: title.File{Path: file, Size: int64(len(data))}, From: "beside the game"}}
+	}
+	a.desk.Scan.Titles = titles
+	a.desk.Generation++
+	a.desk.SetCoversDir(filepath.Join(b.TempDir(), "covers"))
+	a.panel = a.covers
+	a.covers.Refresh()
+	return a
+}
+
+func onePicture(t testing.TB) string {
+	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
+	require.NoError(t, err)
+	return filepath.Join(w.Dir, "covers", "VSP-20417.png")
+}
+
+func TestTenThousandCoversScroll(t *testing.T) {
+	a := manyCovers(t)
+	assert.Contains(t, text(a), fmt.Sprintf("%d found", len(a.desk.Scan.Titles)))
+	pump(a, a.covers.Work())
+	assert.Contains(t, text(a), "▀", "only what is seen is looked at")
+	press(a, "end")
+	assert.NotContains(t, text(a), "▀", "there is no file to be shown")
+	assert.Contains(t, text(a), "cannot")
+	press(a, "home")
+	assert.Contains(t, text(a), "▀")
+}
+
+func BenchmarkSheetOf10000Covers(b *testing.B) {
+	a := manyCovers(b)
+	pump(a, a.covers.Work())
+	if !strings.Contains(text(a), "▀") {
+		b.Fatal("no picture is shown")
+	}
+	keys := []string{"down", "up"}
+	for i := 0; b.Loop(); i++ {
+		for _, x := range a.covers.Actions() {
+			if x.Key.Help().Desc == keys[i%2] {
+				x.Do()
+			}
+		}
+		a.View()
+	}
+}
