@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -13,25 +12,26 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/demo"
+	"polytome/internal/standin/pictures"
 )
 
 // shelfBench is the demo with its server of pictures running.
-func shelfBench(t *testing.T) (w demo.World, roads *demo.Roads) {
+func shelfBench(t *testing.T) (w demo.World, server *pictures.Server) {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
-	roads, err = w.Bring(context.Background())
+	server, err = pictures.Start(demo.Pictures())
 	require.NoError(t, err)
-	t.Cleanup(roads.Close)
+	t.Cleanup(func() { _ = server.Close() })
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	roads.Connect(b)
+	b.Covers.Servers[0].URL = server.URL()
 	b.Places = b.Places[:1]
 	require.NoError(t, b.Save())
-	return w, roads
+	return w, server
 }
 
 func TestCoversFromTheCommandLine(t *testing.T) {
-	w, roads := shelfBench(t)
+	w, server := shelfBench(t)
 	status, out, stderr := polytome(t, "covers", "report", "--bench", w.Bench, "--only", "platform:vesper")
 	assert.Equal(t, statusPartial, status, stderr)
 	assert.Contains(t, out, "front  Copper Tide  beside the game")
@@ -54,7 +54,7 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 		"Fog Signal": "proposed", "Quillwork": "proposed", "Tin Harbour": "missing", "Pilot Boat Juniper": "found"},
 		map[string]string{"Underbough": says["Underbough"], "Quarry & Sons": says["Quarry & Sons"], "Salt & Semaphore": says["Salt & Semaphore"], "Bell Buoy": says["Bell Buoy"], "Lockkeeper": says["Lockkeeper"],
 			"Cinder Path": says["Cinder Path"], "Fog Signal": says["Fog Signal"], "Quillwork": says["Quillwork"], "Tin Harbour": says["Tin Harbour"], "Pilot Boat Juniper": says["Pilot Boat Juniper"]})
-	roads.Close()
+	require.NoError(t, server.Close())
 	_, out, _ = polytome(t, "covers", "fetch", "--bench", w.Bench, "--only", "platform:vesper")
 	assert.Contains(t, out, "0 came (0 bytes)")
 	status, out, _ = polytome(t, "intake", "--bench", w.Bench, "--json")
@@ -80,7 +80,7 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 	status, out, _ = polytome(t, "covers", "set", "--bench", w.Bench, "VSP-21588", "--clear")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "the one that is found")
-	status, out, stderr = polytome(t, "plan", "--bench", w.Bench)
+	_, out, stderr = polytome(t, "plan", "--bench", w.Bench)
 	assert.Contains(t, out, "FACES/front/VSP-20417.jpg", stderr)
 }
 

