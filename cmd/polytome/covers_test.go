@@ -36,6 +36,7 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, statusPartial, status, stderr)
 	assert.Contains(t, out, "front  Copper Tide  beside the game")
 	assert.Contains(t, out, "disc   Copper Tide  in your pictures, by its ID")
+	assert.Contains(t, out, "front  Tin Harbour  in the game itself")
 	assert.Contains(t, out, "front  Lantern Sluice  in your pictures, by its name")
 	assert.NotContains(t, out, "Fog Signal", "only what was asked for")
 
@@ -51,7 +52,7 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]string{"Underbough": "refused", "Quarry & Sons": "refused", "Salt & Semaphore": "refused", "Bell Buoy": "refused", "Lockkeeper": "refused", "Cinder Path": "missing",
-		"Fog Signal": "proposed", "Quillwork": "proposed", "Tin Harbour": "missing", "Pilot Boat Juniper": "found"},
+		"Fog Signal": "proposed", "Quillwork": "proposed", "Tin Harbour": "found", "Pilot Boat Juniper": "found"},
 		map[string]string{"Underbough": says["Underbough"], "Quarry & Sons": says["Quarry & Sons"], "Salt & Semaphore": says["Salt & Semaphore"], "Bell Buoy": says["Bell Buoy"], "Lockkeeper": says["Lockkeeper"],
 			"Cinder Path": says["Cinder Path"], "Fog Signal": says["Fog Signal"], "Quillwork": says["Quillwork"], "Tin Harbour": says["Tin Harbour"], "Pilot Boat Juniper": says["Pilot Boat Juniper"]})
 	require.NoError(t, server.Close())
@@ -140,4 +141,36 @@ func TestMistakesWithCovers(t *testing.T) {
 		assert.Contains(t, stderr, says, text)
 		assert.Regexp(t, `b\.toml:\d+`, stderr, "with the line")
 	}
+}
+
+func TestCoversGoInARunOfTheirOwn(t *testing.T) {
+	w, _ := shelfBench(t)
+	status, out, _ := polytome(t, "plan", "--bench", w.Bench, "--only-covers")
+	assert.Equal(t, statusDone, status)
+	assert.NotContains(t, out, "Copper Tide", "what is not there gets no cover yet")
+	assert.NotContains(t, out, ".iso")
+	games, stick := filepath.Join(t.TempDir(), "games"), t.TempDir()
+	copyFile(t, filepath.Join(w.Games, "vesper", "Lantern_Sluice.iso"), filepath.Join(games, "Lantern.iso"))
+	fill := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--room", "1GiB"}
+	status, _, stderr := polytome(t, fill...)
+	require.Contains(t, []int{statusDone, statusPartial}, status, stderr)
+	copyFile(t, filepath.Join(w.Dir, "covers", "VSP-20417.png"), filepath.Join(games, "Lantern.png"))
+	_, out, _ = polytome(t, append(fill, "--covers-at-most", "1KiB", "--dry-run")...)
+	assert.NotContains(t, out, "FACES/front", "the budget is kept to")
+	_, out, stderr = polytome(t, append(fill, "--only-covers")...)
+	assert.Contains(t, out, "FACES/front/VSP-21640.jpg", stderr)
+	assert.FileExists(t, filepath.Join(stick, "FACES", "front", "VSP-21640.jpg"))
+	status, _, stderr = polytome(t, append(fill, "--covers-at-most", "lots")...)
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "write it like 40MiB or 5%")
+	status, _, stderr = polytome(t, append(fill, "--only-covers", "--no-covers")...)
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "contradict")
+}
+
+func copyFile(t *testing.T, from, to string) {
+	b, err := os.ReadFile(from)
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+	require.NoError(t, os.WriteFile(to, b, 0o644))
 }

@@ -44,6 +44,8 @@ type work struct {
 	also              []string
 	cluster, reserve  string
 	noCovers, exactly bool
+	onlyCovers        bool
+	coversMost        string
 	keepIn            string
 	only, except      string
 	picked            int // number of the place that was asked for, -1 for all
@@ -77,6 +79,8 @@ func (w *work) planFlags(cmd *cobra.Command) {
 	f.StringVar(&w.cluster, "cluster", "", "declare the place's allocation unit, such as 32KiB")
 	f.StringVar(&w.reserve, "reserve", "", "keep so much room free, such as 2GiB")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
+	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are there already, and nothing else")
+	f.StringVar(&w.coversMost, "covers-at-most", "", "what covers may take of the place, such as 40MiB or 5%")
 	f.BoolVar(&w.exactly, "exactly", false, "have everything leave that the loader knows and that is not wanted")
 	f.StringVar(&w.keepIn, "keep-in", "", "copy what leaves or is replaced to this folder first")
 	f.StringVar(&w.only, "only", "", "only titles that this filter finds, such as 'platform:vesper size<4G' (the syntax of / on the screen)")
@@ -168,6 +172,15 @@ func (w *work) set(p *bench.Place) error {
 		p.Verify = w.verify
 	}
 	p.NoCovers = p.NoCovers || w.noCovers
+	if w.noCovers && w.onlyCovers {
+		return usageError{errors.New("--no-covers and --only-covers contradict one another")}
+	}
+	if w.coversMost != "" {
+		p.CoversMost = bench.Budget(w.coversMost)
+		if err := p.CoversMost.Check(); err != nil {
+			return usageError{fmt.Errorf("--covers-at-most: %w", err)}
+		}
+	}
 	p.Exactly = p.Exactly || w.exactly
 	if w.keepIn != "" {
 		p.KeepIn = w.keepIn
@@ -261,6 +274,11 @@ func (w *work) look(ctx context.Context) (b *bench.Bench, all survey.Board, unre
 	all, r, err := w.surveys(ctx, b)
 	if err == nil {
 		err = w.narrow(all, b)
+	}
+	for _, s := range all {
+		if err == nil && s != nil && w.onlyCovers {
+			s.SetPlan(s.Plan().OnlyCovers())
+		}
 	}
 	return b, all, len(r.Problems) > 0 || w.partial, err
 }

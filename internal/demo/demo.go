@@ -279,6 +279,9 @@ func (v vesper) write(file string, seed uint64) error {
 		"START.BIN":       {size: 96 << 10, seed: seed},
 		"SOUND/TUNES.DAT": {size: 0, seed: seed + 1},
 	}}
+	if v.name == pictured {
+		src.files["ART/FRONT.PNG"] = content{text: string(asPNG(Artwork("front", v.name)))}
+	}
 	if v.mistake == unmarked {
 		delete(src.files, "VESPER.INF")
 	}

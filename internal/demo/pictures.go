@@ -25,6 +25,9 @@ const CoverServer = "Playroom shelf"
 // covered are the titles that have a cover beside their image.
 var covered = []string{"Copper Tide", "Paper Falcons", "Saffron Circuit", "Mistral Halt"}
 
+// pictured is the title whose image brings a picture along.
+const pictured = "Tin Harbour"
+
 // unpictured are titles of which the server has no front: their covers are missing, or lie somewhere else.
 var unpictured = []string{"Lantern Sluice", "Tin Harbour", "Quillwork", "Glasshouse", "Stave Church", "Fog Signal"}
 

@@ -219,14 +219,14 @@ func TestEveryLoadersTree(t *testing.T) {
 }
 
 func TestCompanionsTellTheirTitle(t *testing.T) {
-	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
+	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}, Details: title.Details{Players: "1-4", Text: `A "tide".`}}
 	p := coretest.Profile(t, "bellows")
 	tree := layout.Lay([]title.Title{pair}, p, coretest.Target(t, p, "usb", "fat32"))
 	items := tree.Placements[0].Items
 	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
 	all := append([]layout.Companion{{}}, tree.Companions(0)...)
 	require.Len(t, all, 2)
-	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = 1\nfavourite = false\nlocked = []\n", all[1].Text)
+	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = \"A \\\"tide\\\".\"\nfavourite = false\nlocked = []\n", all[1].Text)
 	assert.EqualValues(t, len(all[1].Text), all[1].Size)
 }
 

@@ -4,6 +4,8 @@ package plan
 
 import (
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	"polytome/internal/core/fit"
@@ -169,6 +171,28 @@ func (p *Plan) Without(done func(step int) bool) *Plan {
 	}
 	rest.count()
 	return rest
+}
+
+// OnlyCovers is what of the plan writes pictures of titles that are there already, and the folders for them: a run of its own, without the games.
+func (p *Plan) OnlyCovers() *Plan {
+	keep := make([]bool, len(p.Steps))
+	folders := map[string]bool{}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Mend || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Keep }) {
+			continue
+		}
+		keep[i] = true
+		for dir := path.Dir(s.Path); dir != "."; dir = path.Dir(dir) {
+			folders[dir] = true
+		}
+	}
+	for i := range p.Steps {
+		keep[i] = keep[i] || p.Steps[i].Kind == MakeFolder && folders[p.Steps[i].Path]
+	}
+	out := p.Without(func(i int) bool { return !keep[i] })
+	out.Left = nil
+	return out
 }
 
 // count sums the steps up.

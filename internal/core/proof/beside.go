@@ -43,7 +43,7 @@ func (y *eyes) companions() {
 		}
 		lacks = slices.DeleteFunc(lacks, func(l *line) bool { return y.nearMiss(c, l) })
 		if c.Is == "cover" && has > 0 && len(lacks) > 0 && !y.o.NoCovers {
-			y.find(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "put pictures beside your games, and run again"})
+			y.find(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "fetch covers or choose pictures for them (C, or polytome covers), and run again"})
 		}
 	}
 	for key, e := range y.beside { // what no title of the list calls its own
