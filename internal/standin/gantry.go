@@ -70,6 +70,7 @@ func (Gantry) List(volume fs.FS) (*Listing, error) {
 				l.pass(p, "its name is too long")
 			default:
 				l.add(base(f.Name()), p, "", gameWhy(volume, p, platform))
+				l.Games[len(l.Games)-1].Face = face(volume, "gantry/faces/"+platform, base(f.Name())+".jpg", 320, 320, false)
 			}
 		}
 	}

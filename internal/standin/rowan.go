@@ -73,6 +73,11 @@ func (Rowan) List(stick fs.FS) (*Listing, error) {
 			}
 		}
 	}
+	for i := range l.Games {
+		if g := &l.Games[i]; l.Faces {
+			g.Face = face(stick, "FACES/front", g.ID+".jpg", 256, 368, false)
+		}
+	}
 	slices.SortFunc(l.Games, func(a, b Game) int {
 		if c := strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)); c != 0 {
 			return c

@@ -19,6 +19,8 @@ type Game struct {
 	Path   string `json:"path"`
 	Starts bool   `json:"starts"`
 	Why    string `json:"why,omitempty"` // why it does not start
+	// Face is the picture that it shows beside it, "" for none.
+	Face string `json:"face,omitempty"`
 }
 
 // A Passed file is one that the loader does not list, with its reason.

@@ -63,6 +63,7 @@ func (Trellis) List(disk fs.FS) (*Listing, error) {
 			switch {
 			case !f.IsDir() && is(path.Ext(f.Name()), ".iso") && !strings.ContainsAny(f.Name(), `<>:"|?*\`):
 				l.add(base(f.Name()), p, "", gameWhy(disk, p, platform))
+				l.Games[len(l.Games)-1].Face = face(disk, at, base(f.Name())+".jpg", 400, 400, cased)
 			case is(path.Ext(f.Name()), ".jpg"):
 			default:
 				l.pass(p, "no image")
@@ -79,6 +80,7 @@ func (Trellis) List(disk fs.FS) (*Listing, error) {
 	for _, f := range files {
 		if p := path.Join(at, f.Name()); is(path.Ext(f.Name()), ".cue") && !f.IsDir() && !strings.ContainsAny(f.Name(), `<>:"|?*\`) {
 			l.add(base(f.Name()), p, "", tracksWhy(disk, p, files, cased))
+			l.Games[len(l.Games)-1].Face = face(disk, at, base(f.Name())+".jpg", 400, 400, cased)
 		}
 	}
 	return l.sort(), nil

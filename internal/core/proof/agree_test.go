@@ -6,6 +6,8 @@ import (
 	"context"
 	"fmt"
 	"hash/crc32"
+	stdimage "image"
+	"image/jpeg"
 	"maps"
 	"math/rand/v2"
 	"os"
@@ -69,16 +71,16 @@ func right(t coretest.T) map[string]files {
 			"ROWAN/rowan.cfg": []byte("look=stick\nfaces=yes\n"), "ROWAN/rowan.run": []byte("run"), "FULL/VSP-20417 - Copper Tide.iso": one, "SHORT/VSP-21002 - Saffron Circuit.iso": two,
 			"FULL/VSP-30001 - Two Sails (Disc 1).iso": coretest.Image(t, coretest.Inf("VSP-30001", "Two Sails", "1/2", "full")), "FULL/VSP-30002 - Two Sails (Disc 2).iso": coretest.Image(t, coretest.Inf("VSP-30002", "Two Sails", "2/2", "full")),
 			"LONG/VSP-20431/001.rwn": long[:half], "LONG/VSP-20431/002.rwn": long[half:], "LONG/VSP-20431/parts.toml": parts(long[:half], long[half:]),
-			"TUNE/VSP-20417.tune": []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": []byte("x"), "holiday/a.txt": []byte("x"),
+			"TUNE/VSP-20417.tune": []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": shown(256, 368), "FACES/front/VSP-20431.jpg": shown(200, 300), "FACES/front/VSP-30001.jpg": shown(257, 300), "holiday/a.txt": []byte("x"),
 		},
 		"bellows": bellows,
 		"gantry": {
 			"gantry/start.bin": []byte("x"), "Games/Hollow Lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"), "Games/Hollow Lane/art/title.dat": []byte("x"), "Games/Salt Mill/main.run": demo.MainRun("CVN00130", "Salt Mill", "E"),
 			"gantry/shelf/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "gantry/shelf/finch/Reed Runner.zip": zipped(t, "Reed Runner.fin", cart("FNCH", "Reed Runner")), "gantry/shelf/dotterel/Salt.dtl": []byte("dotterel game"),
-			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"), "gantry/faces/wren8/Ropewalk.jpg": []byte("x"),
+			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"), "gantry/faces/wren8/Ropewalk.jpg": shown(320, 320), "gantry/faces/kestrel64/Stave Church.jpg": shown(100, 140), "gantry/faces/finch/Reed Runner.jpg": shown(90, 321),
 		},
 		"trellis": {
-			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"), "IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"), "IMG-S/Ferry Queen.jpg": []byte("x"),
+			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"), "IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"), "IMG-S/Ferry Queen.jpg": shown(400, 300), "IMG-V/Copper Tide.jpg": shown(10, 10), "IMG-L/Heron's Watch.jpg": shown(300, 401),
 			"IMG-L/Heron's Watch.cue": cue("Heron's Watch 01.bin", "Heron's Watch 02.bin"), "IMG-L/Heron's Watch 01.bin": lap("LAP_04412"), "IMG-L/Heron's Watch 02.bin": make([]byte, 2352), "parcels/Slow Lantern.mdp": []byte("parcel"),
 		},
 		"oxbow": {
@@ -310,10 +312,14 @@ func agreed(t *testing.T, set *loader.Set, profile *loader.Profile, f files, on 
 	require.NoError(t, err)
 	var promised, listed []string
 	for _, l := range report.Listed {
-		promised = append(promised, fmt.Sprintf("%s | %s | starts=%v", l.Path, l.Name, l.Starts))
+		cover := ""
+		if profile.Name != "rowan" || listing.Faces { // where covers are switched off, a finding says so
+			cover = l.Cover
+		}
+		promised = append(promised, fmt.Sprintf("%s | %s | starts=%v | shows %q", l.Path, l.Name, l.Starts, cover))
 	}
 	for _, g := range listing.Games {
-		listed = append(listed, fmt.Sprintf("%s | %s | starts=%v", g.Path, g.Title, g.Starts))
+		listed = append(listed, fmt.Sprintf("%s | %s | starts=%v | shows %q", g.Path, g.Title, g.Starts, g.Face))
 	}
 	slices.Sort(promised)
 	slices.Sort(listed)
@@ -342,6 +348,15 @@ func agreed(t *testing.T, set *loader.Set, profile *loader.Profile, f files, on 
 		found += fmt.Sprintf("\n  %s %s %s: %s", x.Grade, x.Kind, x.Path, x.Say)
 	}
 	t.Errorf("%s\nthe proof alone: %q\nthe stand-in alone: %q\nstand-in:%s\nproof:%s", what, only(promised, listed), only(listed, promised), why, found)
+}
+
+// shown is a JPEG of so many pixels.
+func shown(w, h int) []byte {
+	var b bytes.Buffer
+	if err := jpeg.Encode(&b, stdimage.NewGray(stdimage.Rect(0, 0, w, h)), nil); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
 }
 
 // zipped is a zip with one file in it.
