@@ -321,3 +321,80 @@ func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
 	d.bench.Covers.Of = map[string][]string{"front": {"beside"}}
 	assert.Zero(t, d.fetch(cover.FetchOptions{Again: false}).Asked)
 }
+
+func TestASlowServerIsNotWaitedForForEver(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{
+		"vesper/front/VSP-00001.png": {Data: func() []byte { return drawn(4, 4, color.Black) }, Slow: 3 * time.Second},
+		"vesper/front/VSP-00002.png": has(drawn(5, 5, color.Black)),
+	}, "Slow", "Quick")
+	begun := time.Now()
+	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: 150 * time.Millisecond}})
+	assert.Less(t, time.Since(begun), 2500*time.Millisecond)
+	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 150ms", "Quick": "found"}, states(r))
+}
+
+func TestSeveralServersAreAskedInTheirOrder(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "First", "Second", "Neither")
+	other, err := pictures.Start(map[string]pictures.Item{
+		"f/VSP-00001.png": has(drawn(9, 9, color.Black)), "f/VSP-00002.png": has(drawn(9, 9, color.Black)), "d/VSP-00002.png": has(drawn(9, 9, color.Black)),
+	})
+	require.NoError(t, err)
+	defer other.Close()
+	d.bench.Covers.Servers[0].Of = []string{"front"}
+	d.bench.Covers.Servers = append(d.bench.Covers.Servers, bench.CoverServer{Name: "attic", URL: strings.TrimSuffix(other.URL(), "/"), Paths: []string{"f/{id}.png", "d/{id}.png"}})
+	r := d.fetch(cover.FetchOptions{}, "front", "disc")
+	from := map[string]string{}
+	for _, o := range r.Outcomes {
+		from[o.Label+" "+o.Of] = o.From
+	}
+	assert.Equal(t, "from shelf", from["First front"])
+	assert.Equal(t, "from attic", from["Second front"])
+	asked, _, _ := d.server.Asked()
+	for _, p := range asked {
+		assert.NotContains(t, p, "/disc/", "a server is asked for the kinds that it has")
+	}
+	assert.Equal(t, "from attic", from["Second disc"])
+	require.NoError(t, d.server.Close()) // the first is gone: what it had is kept, and the second is asked for the rest
+	d.titles = append(d.titles, vesper(2, "Second again"))
+	r = d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond}})
+	assert.Equal(t, 3, r.Found)
+}
+
+func TestAStoreThatCannotBeWrittenToIsTold(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "One")
+	dir := t.TempDir()
+	store, err := cover.OpenStore(dir)
+	require.NoError(t, err)
+	d.store = store
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "pictures"), []byte("a file is in the way"), 0o644))
+	r := d.fetch(cover.FetchOptions{})
+	assert.Equal(t, "refused: it could not be kept on this computer", states(r)["One"])
+	assert.Contains(t, strings.Join(r.Trouble, " "), "what was fetched cannot be kept")
+	require.NoError(t, store.Close())
+	f := cover.NewFinder(d.bench, coretest.Set(t), nil)
+	r = f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{})
+	assert.Contains(t, strings.Join(r.Trouble, " "), "there is nowhere to keep what is fetched")
+}
+
+func TestASecondTitleOfTheSamePictureTakesNoMoreRoom(t *testing.T) {
+	same := drawn(30, 30, color.Black)
+	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(same), "vesper/front/VSP-00002.png": has(same)}, "One", "Two")
+	d.fetch(cover.FetchOptions{})
+	assert.Equal(t, d.titles[0].Picture("front", 0).File, d.titles[1].Picture("front", 0).File, "it is kept by what is in it")
+}
+
+func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
+	b := bench.New("")
+	set := coretest.Set(t)
+	wants := func(platform string) []string { return cover.Shown(b, set)(&title.Title{Platform: platform}) }
+	assert.Equal(t, []string{"front"}, wants("vesper"), "the front is for the screen, too")
+	b.Places = []bench.Place{{Name: "a", At: "a", Loader: "rowan"}, {Name: "b", At: "b", Loader: "no such loader"}}
+	assert.Equal(t, []string{"front", "disc"}, wants("vesper"))
+	assert.Equal(t, []string{"front"}, wants("wren8"))
+	d := newDesk(t, nil, "One")
+	d.bench.Covers.Servers[0].About = []string{"{id}.json"}
+	f := d.finder()
+	assert.Len(t, f.About(d.titles, []int{0}), 1)
+	d.titles[0].Details = title.Details{Text: "x", Year: "1", Players: "1", Publisher: "y"}
+	assert.Empty(t, f.About(d.titles, []int{0}), "of what is known all is known")
+}
