@@ -311,6 +311,8 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 				return err
 			}
 			switch {
+			case c.asJSON:
+				return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(), "disc": t.Discs[at].Number, "chosen": choice})
 			case none:
 				fmt.Fprintf(cmd.OutOrStdout(), "No %s picture of %s is wanted.\n", of, t.Label())
 			case clear:

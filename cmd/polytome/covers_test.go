@@ -68,8 +68,9 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, "The front picture of Quillwork is chosen.\n", out)
 	status, _, stderr = polytome(t, "covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "100,0,100,0")
 	assert.Zero(t, status, stderr)
-	status, _, _ = polytome(t, "covers", "set", "--bench", w.Bench, "VSP-21588", "--none")
+	status, out, _ = polytome(t, "covers", "set", "--bench", w.Bench, "VSP-21588", "--none", "--json")
 	assert.Zero(t, status)
+	assert.JSONEq(t, `{"title": "VSP-21588", "label": "Tin Harbour", "disc": 1, "chosen": {"of": "front", "none": true}}`, out)
 	b, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	for _, want := range []string{"file = 'covers/Quilwork.jpg'", "crop = [100, 0, 100, 0]", "none = true"} {

@@ -212,8 +212,7 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case desk.FetchMsg:
 		return a, a.desk.SetFetch(msg)
 	case desk.SeenMsg:
-		a.desk.SetSeen(msg)
-		return a, nil
+		return a, a.desk.SetSeen(msg)
 	case desk.CoverStatesMsg:
 		a.covers.SetStates(msg)
 		return a, nil

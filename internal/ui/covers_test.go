@@ -257,3 +257,19 @@ func BenchmarkSheetOf10000Covers(b *testing.B) {
 		a.View()
 	}
 }
+
+func TestAPictureOfNoUseGivesWay(t *testing.T) {
+	a, w := pictured(t)
+	beside := filepath.Join(w.Games, "vesper", "Copper_Tide.png")
+	require.NoError(t, os.WriteFile(beside, []byte("<html>no picture</html>"), 0o644))
+	press(a, "1", "s")
+	seek(a, "copper")
+	pump(a, nil)
+	press(a, "C")
+	seek(a, "copper")
+	assert.Contains(t, flat(a), "found in your pictures, by its ID", "the next one is taken")
+	press(a, "enter")
+	assert.Contains(t, flat(a), "it is a web page, and no picture", "and it is said what is wrong with the other")
+	press(a, "left", "enter")
+	assert.Contains(t, flat(a), "This one cannot be used: it is a web page, and no picture.")
+}

@@ -3,8 +3,6 @@ package layout
 import (
 	"slices"
 	"strings"
-
-	"polytome/internal/core/shape"
 )
 
 // OnlyCovers is a tree in which titles consist of their covers alone, where the whole tree has them: what is carried to a console apart from
@@ -33,6 +31,3 @@ func (t *Tree) OnlyCovers() *Tree {
 	}
 	return &out
 }
-
-// Carries reports whether an item is a picture.
-func (it *Item) Carries() bool { return it.Shape == shape.Fitted }

@@ -143,7 +143,8 @@ func PictureKey(f *title.File) string {
 type Seen struct {
 	Picture       image.Image // small
 	Say           string
-	Width, Height int // of the picture itself, in pixels
+	Bad           bool // it is read, and of no use; not only out of reach
+	Width, Height int  // of the picture itself, in pixels
 }
 
 // A SeenMsg is pictures that were looked at.
@@ -203,7 +204,7 @@ func lookAt(ctx context.Context, k *cover.Looker, f *title.File) Seen {
 	if err != nil {
 		return Seen{Say: err.Error()}
 	}
-	s := Seen{Say: l.Say, Width: l.Width, Height: l.Height}
+	s := Seen{Say: l.Say, Bad: l.Say != "", Width: l.Width, Height: l.Height}
 	if l.Say == "" {
 		if s.Picture, _, err = image.Decode(bytes.NewReader(l.Small)); err != nil {
 			s.Say = err.Error()
@@ -212,15 +213,21 @@ func lookAt(ctx context.Context, k *cover.Looker, f *title.File) Seen {
 	return s
 }
 
-// SetSeen takes over pictures that were looked at.
-func (d *Desk) SetSeen(m SeenMsg) {
+// SetSeen takes over pictures that were looked at. One that turned out to be of no use gives way to the next one: titles are dressed anew.
+func (d *Desk) SetSeen(m SeenMsg) tea.Cmd {
+	bad := false
 	if len(d.seen) > mostSeen { // they are looked at again when somebody wants to see them
 		clear(d.seen)
 	}
 	for key, s := range m.seen {
 		d.seen[key] = s
+		bad = bad || s.Bad
 		delete(d.lookingAt, key)
 	}
+	if bad && !d.Scanning {
+		return d.StartScan()
+	}
+	return nil
 }
 
 // A LargeMsg is a picture in large.
