@@ -28,6 +28,9 @@ func coversCommand() *cobra.Command {
 		Short: "Find, fetch and choose the pictures of titles",
 		Long: `Covers are pictures of titles: of the front, of the disc, of a screen, the logo. They are looked for beside the games, in folders of yours, in the games
 themselves, and on servers that the bench names; see docs/covers.md. Each loader gets them under the names and in the size that it wants, when its place is filled.`,
+		Example: `  polytome covers report --bench season.toml
+  polytome covers fetch --bench season.toml
+  polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}

@@ -142,9 +142,10 @@ func TestAProfileLearntFromAPlace(t *testing.T) {
 	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}.iso")
 
 	// The place was filled right by what was learnt, too: there is nothing to do.
-	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--room", "58GiB", "--dry-run")
+	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--room", "58GiB", "--no-covers", "--dry-run")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "0 files to write, 0 bytes; 13 there already")
+	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows is told by its folder")
 
 	status, _, errOut = own(t, config, "", "loaders", "learn", filepath.Join(w.Dir, "nowhere"))
 	assert.Equal(t, 1, status)

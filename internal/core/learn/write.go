@@ -200,7 +200,7 @@ func (w *writer) companion(c *Companion) {
 	w.text("why", c.Why)
 	if c.Is == "cover" {
 		w.table("[companion.picture]", "")
-		w.text("of", "front")
+		w.text("of", pictureKind(c.Path))
 		w.text("format", c.Picture)
 		w.number("width", int64(c.Width))
 		w.number("height", int64(c.Height))
@@ -222,4 +222,14 @@ func (p *Platform) TOML() string {
 		w.list("endings", []string{p.Ending})
 	}
 	return w.b.String()
+}
+
+// pictureKind is what a companion shows, as far as its path says so: a folder that is called like a kind of picture; else the front.
+func pictureKind(path string) string {
+	for folder := range strings.SplitSeq(strings.ToLower(path), "/") {
+		if slices.Contains(title.PictureKinds, folder) {
+			return folder
+		}
+	}
+	return title.PictureKinds[0]
 }
