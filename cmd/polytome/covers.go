@@ -142,7 +142,7 @@ has it send what has changed. No request goes anywhere else. What could not be h
 			line := passing{out: os.Stderr, want: isTerminal(os.Stderr) && !c.asJSON}
 			r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: again, Progress: func(p cover.Progress) {
 				line.draw(func() string {
-					return fmt.Sprintf("%d of %d, %s new", p.Done, p.Total, size.Count(p.Fetched, "picture"))
+					return clean(fmt.Sprintf("%d of %d, %s new: %s", p.Done, p.Total, size.Count(p.Fetched, "picture"), p.Now))
 				})
 			}})
 			line.clear()

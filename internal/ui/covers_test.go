@@ -273,3 +273,40 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	press(a, "left", "enter")
 	assert.Contains(t, flat(a), "This one cannot be used: it is a web page, and no picture.")
 }
+
+func TestFetchingIsStoppedAndGoneOnWith(t *testing.T) {
+	a, _ := pictured(t)
+	press(a, "C")
+	all := make([]int, len(a.desk.Scan.Titles))
+	for i := range all {
+		all[i] = i
+	}
+	cmd := a.desk.FetchCovers(all, false)
+	require.NotNil(t, a.desk.Fetching)
+	first := cmd()
+	assert.Contains(t, flat(a), "fetching:")
+	_, next := a.Update(first)
+	press(a, "f") // once more: stop
+	assert.Contains(t, flat(a), "Fetching stops; what came is kept.")
+	pump(a, next)
+	for i := 0; a.desk.Fetching != nil && i < 100; i++ {
+		time.Sleep(20 * time.Millisecond)
+	}
+	require.NotNil(t, a.desk.Fetched)
+	before := a.desk.Fetched.Fetched
+	assert.Less(t, before, 48)
+	press(a, "f")
+	assert.Equal(t, 48, before+a.desk.Fetched.Fetched, "the rest, and nothing twice")
+	assert.Contains(t, text(a), "45 found")
+}
+
+func TestAServerThatIsGoneIsToldOnTheScreen(t *testing.T) {
+	a, _ := pictured(t)
+	a.desk.Bench.Covers.Servers[0].URL = "http://127.0.0.1:1/"
+	require.NoError(t, a.desk.Bench.Save())
+	press(a, "ctrl+r", "C", "f")
+	assert.Contains(t, flat(a), "Playroom shelf did not answer 4 times one after another, so it was left in peace")
+	assert.Contains(t, text(a), "7 found", "what is here stays")
+	press(a, "down")
+	assert.Contains(t, text(a), "missing")
+}

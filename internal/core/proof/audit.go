@@ -40,19 +40,9 @@ func Audit(ctx context.Context, p place.Place, profiles []*loader.Profile, set *
 		o.Depth = UsualDepth(o.Road)
 	}
 	a := &audit{ctx: ctx, place: p, profiles: profiles, set: set, o: o, claimed: map[string]bool{}, r: Report{Listed: []Listed{}, Depth: o.Depth, Taken: time.Now()}}
-	entries, err := p.List(ctx, func(path string, err error) {
-		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or mend its permissions; the rest was looked at"})
-	})
-	if err != nil {
+	if err := a.list(); err != nil {
 		return nil, err
 	}
-	if a.facts, err = p.Facts(ctx, entries); err != nil {
-		return nil, err
-	}
-	a.r.Facts = &a.facts
-	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
-	a.tree = newTree(ctx, p, entries, a.facts.Filesystem.Fold)
-	a.leftovers()
 	var names []string
 	for _, profile := range profiles {
 		names = append(names, profile.Name)
@@ -75,6 +65,24 @@ func Audit(ctx context.Context, p place.Place, profiles []*loader.Profile, set *
 		a.r.Checklist = append(a.r.Checklist, c.Say)
 	}
 	return &a.r, nil
+}
+
+// list lists the place, and looks for what broken-off runs have left.
+func (a *audit) list() error {
+	entries, err := a.place.List(a.ctx, func(path string, err error) {
+		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or mend its permissions; the rest was looked at"})
+	})
+	if err != nil {
+		return err
+	}
+	if a.facts, err = a.place.Facts(a.ctx, entries); err != nil {
+		return err
+	}
+	a.r.Facts = &a.facts
+	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
+	a.tree = newTree(a.ctx, a.place, entries, a.facts.Filesystem.Fold)
+	a.leftovers()
+	return nil
 }
 
 // audit is one look at a place.

@@ -27,19 +27,9 @@ func AuditCarried(ctx context.Context, p place.Place, of string, shown string, w
 		depth = Inside
 	}
 	a := &audit{ctx: ctx, place: p, o: Options{Depth: depth}, claimed: map[string]bool{}, r: Report{Loader: shown, Listed: []Listed{}, Depth: depth, Taken: time.Now()}}
-	entries, err := p.List(ctx, func(path string, err error) {
-		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or mend its permissions; the rest was looked at"})
-	})
-	if err != nil {
+	if err := a.list(); err != nil {
 		return nil, err
 	}
-	if a.facts, err = p.Facts(ctx, entries); err != nil {
-		return nil, err
-	}
-	a.r.Facts = &a.facts
-	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
-	a.tree = newTree(ctx, p, entries, a.facts.Filesystem.Fold)
-	a.leftovers()
 	lacks := 0
 	var mends []mend.Mend
 	for _, c := range wanted {
@@ -71,8 +61,8 @@ func AuditCarried(ctx context.Context, p place.Place, of string, shown string, w
 	if lacks > 0 {
 		a.find(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to be carried, %d not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is written", Mends: mends})
 	}
-	for i := range entries {
-		e := &entries[i]
+	for i := range a.tree.entries {
+		e := &a.tree.entries[i]
 		if !e.Folder && !a.claimed[a.tree.fold(e.Path)] {
 			a.r.Others = append(a.r.Others, e.Path)
 		} else if !e.Folder {

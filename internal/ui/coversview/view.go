@@ -141,7 +141,7 @@ func (m *Model) head(t *style.Theme, w int) []string {
 		if f.Total > 0 {
 			done = f.Done * bar / f.Total
 		}
-		text += t.Solid(t.Planned, done) + t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), bar-done)) + t.Paint(t.Text, fmt.Sprintf(" fetching: %d of %d, %d new; f stops", f.Done, f.Total, f.Fetched))
+		text += t.Solid(t.Planned, done) + t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), bar-done)) + t.Paint(t.Text, fmt.Sprintf(" fetching: %d of %d, %d new; f stops. %s", f.Done, f.Total, f.Fetched, style.Clean(f.Now)))
 	} else if s := m.d.Current(); s != nil {
 		c := s.Sheet.Covers()
 		if s.Config.NoCovers {
