@@ -3,6 +3,7 @@ package survey_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"image"
 	"image/color"
 	"image/png"
@@ -15,11 +16,13 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/size"
+	"polytome/internal/standin"
 )
 
 // drawn is one of a colour.
@@ -169,4 +172,54 @@ func TestACarryStickHoldsTheCoversOfAnotherPlace(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1)
 	assert.Contains(t, r.Findings[0].Say, "it is a png picture, and jpg is wanted")
+}
+
+// TestCoversGoOverFTP fills a simulated console with games and faces over its FTP server, and asks the stand-in of its front end what it shows.
+func TestCoversGoOverFTP(t *testing.T) {
+	games := map[string][]byte{}
+	for i := range 9 {
+		name := fmt.Sprintf("Game %d", i)
+		games[name+".w8"] = demo.Cartridge("WREN", name)
+		if i < 7 {
+			games[name+".png"] = drawn(t, 600+i, 900, color.RGBA{uint8(20 * i), 90, 0, 255})
+		}
+	}
+	games["Game 7.png"] = []byte("<html>") // no picture
+	w := newWorkshop(t, games)
+	remembering(t, w)
+	console := filepath.Join(w.dir, "console")
+	require.NoError(t, os.MkdirAll(filepath.Join(console, "hd1", "gantry"), 0o755))
+	require.NoError(t, standin.Consoles["corvane"].Start(console))
+	s, err := standin.Consoles["corvane"].Serve(console, 0, 1<<30)
+	require.NoError(t, err)
+	defer s.Close()
+	w.bench.Places = append(w.bench.Places, bench.Place{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", s.Port()), Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), Everything: true})
+	look := w.look(0)
+	to, err := look.Open()
+	require.NoError(t, err)
+	defer to.Close()
+	r := run.Run(context.Background(), look.Plan(), to, run.Options{}, func(run.Event) {})
+	require.Len(t, r.Failed, 1, "one picture is none, and the rest goes on")
+	assert.Contains(t, r.Failed[0].Say, "it is a web page, and no picture")
+	look.Wrote(w.o.Cache, r.Wrote)
+	list, err := standin.Loaders["gantry"].List(os.DirFS(filepath.Join(console, "hd1")))
+	require.NoError(t, err)
+	shown := 0
+	for _, g := range list.Games {
+		assert.True(t, g.Starts, g.Path)
+		if g.Face != "" {
+			shown++
+		}
+	}
+	assert.Equal(t, [2]int{9, 7}, [2]int{len(list.Games), shown})
+	report, err := w.look(0).Proof(context.Background(), "inside")
+	require.NoError(t, err)
+	covers := 0
+	for _, l := range report.Listed {
+		if l.Cover != "" {
+			covers++
+		}
+	}
+	assert.Equal(t, shown, covers, "the proof knows them, too")
+	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Put), "nothing else is left to do")
 }
