@@ -330,6 +330,10 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 		case err == nil:
 			g := fetch{Want: want, URL: r.url, ETag: r.etag, Modified: r.modified, Size: int64(len(r.data)), State: got, At: no.At}
 			if err := w.take(&g, n.Of, r.data); err != nil {
+				if errors.Is(err, errUnkept) { // that is no answer of the server's
+					w.fail(t, n, err.Error())
+					return false
+				}
 				if no.State == missing {
 					no.State, no.URL, no.Say = refused, r.url, err.Error()
 				}
@@ -355,6 +359,9 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 	return false
 }
 
+// errUnkept is a picture that came, and that there was no room for.
+var errUnkept = errors.New("it could not be kept on this computer")
+
 // take looks at what came, and keeps it.
 func (w *fetching) take(g *fetch, of string, data []byte) error {
 	if of == aboutKind {
@@ -375,7 +382,7 @@ func (w *fetching) take(g *fetch, of string, data []byte) error {
 	g.Ending = "." + s.Format
 	if g.Hash, err = w.f.store.keep(data, g.Ending); err != nil {
 		w.trouble(fmt.Errorf("what was fetched cannot be kept: %w", err))
-		return errors.New("it could not be kept on this computer")
+		return errUnkept
 	}
 	file := w.f.store.picture(*g)
 	w.f.store.putLook(&file, look)

@@ -24,6 +24,7 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
+	"polytome/internal/judge"
 	"polytome/internal/standin/pictures"
 )
 
@@ -368,7 +369,7 @@ func TestAStoreThatCannotBeWrittenToIsTold(t *testing.T) {
 	d.store = store
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "pictures"), []byte("a file is in the way"), 0o644))
 	r := d.fetch(cover.FetchOptions{})
-	assert.Equal(t, "refused: it could not be kept on this computer", states(r)["One"])
+	assert.Equal(t, "missing: it could not be kept on this computer", states(r)["One"])
 	assert.Contains(t, strings.Join(r.Trouble, " "), "what was fetched cannot be kept")
 	require.NoError(t, store.Close())
 	f := cover.NewFinder(d.bench, coretest.Set(t), nil)
@@ -397,4 +398,42 @@ func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
 	assert.Len(t, f.About(d.titles, []int{0}), 1)
 	d.titles[0].Details = title.Details{Text: "x", Year: "1", Players: "1", Publisher: "y"}
 	assert.Empty(t, f.About(d.titles, []int{0}), "of what is known all is known")
+}
+
+// TestAFullDiskStopsNoFetch fetches to a real small filesystem: what finds no room is told, what was kept before stays good, and with room again the rest comes.
+func TestAFullDiskStopsNoFetch(t *testing.T) {
+	items := map[string]pictures.Item{}
+	var names []string
+	for i := range 6 {
+		names = append(names, fmt.Sprint("Title ", i))
+		items[fmt.Sprintf("vesper/front/VSP-%05d.png", i+1)] = has(photo(400+i, 500)) // some 100 KiB each
+	}
+	d := newDesk(t, items, names...)
+	dir := judge.Mount(t, "size=8m")
+	store, err := cover.OpenStore(dir)
+	require.NoError(t, err)
+	defer store.Close()
+	d.store = store
+	filler := filepath.Join(dir, "filler")
+	require.Error(t, os.WriteFile(filler, make([]byte, 8<<20), 0o644))
+	info, err := os.Stat(filler)
+	require.NoError(t, err)
+	require.NoError(t, os.Truncate(filler, info.Size()-400<<10)) // room for a few
+	r := d.fetch(cover.FetchOptions{})
+	assert.Less(t, r.Found, 6)
+	assert.Equal(t, 6, r.Found+r.Refused+r.Missing, "each has its answer")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "no space left on device")
+	for i := range d.titles {
+		if p := d.titles[i].Picture("front", 0); p != nil {
+			b, err := os.ReadFile(p.File.Path)
+			require.NoError(t, err)
+			assert.EqualValues(t, len(b), p.File.Size, "what is kept is whole")
+		}
+	}
+	require.NoError(t, os.Remove(filler))
+	r = d.fetch(cover.FetchOptions{})
+	assert.Equal(t, 6, r.Found)
+	left, err := filepath.Glob(filepath.Join(dir, "pictures", "*", ".fetched-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "no half picture is left")
 }
