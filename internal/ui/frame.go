@@ -318,7 +318,7 @@ func (a *app) help(w, h int) []string {
 
 // brief are actions without what their names do not say, and with one in place of those that move.
 func brief(all []desk.Action) []desk.Action {
-	moves := []string{"up", "down", "pgup", "pgdown", "home", "end"}
+	moves := []string{"up", "down", "pgup", "pgdown", "home", "end", "left", "right"}
 	out := []desk.Action{desk.Do("arrows", "move; also pgup, pgdown, home, end", nil)}
 	for _, x := range all {
 		if !slices.Contains(moves, x.Key.Help().Key) {

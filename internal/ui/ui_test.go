@@ -86,7 +86,7 @@ func pump(a *app, cmd tea.Cmd) {
 	var msg tea.Msg
 	select {
 	case msg = <-done:
-	case <-time.After(20 * time.Second):
+	case <-time.After(time.Minute): // some read all of a stick, on a machine that does other things, too
 		panic("a command does not end")
 	}
 	switch msg := msg.(type) {

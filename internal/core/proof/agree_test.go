@@ -71,16 +71,16 @@ func right(t coretest.T) map[string]files {
 			"ROWAN/rowan.cfg": []byte("look=stick\nfaces=yes\n"), "ROWAN/rowan.run": []byte("run"), "FULL/VSP-20417 - Copper Tide.iso": one, "SHORT/VSP-21002 - Saffron Circuit.iso": two,
 			"FULL/VSP-30001 - Two Sails (Disc 1).iso": coretest.Image(t, coretest.Inf("VSP-30001", "Two Sails", "1/2", "full")), "FULL/VSP-30002 - Two Sails (Disc 2).iso": coretest.Image(t, coretest.Inf("VSP-30002", "Two Sails", "2/2", "full")),
 			"LONG/VSP-20431/001.rwn": long[:half], "LONG/VSP-20431/002.rwn": long[half:], "LONG/VSP-20431/parts.toml": parts(long[:half], long[half:]),
-			"TUNE/VSP-20417.tune": []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": shown(256, 368), "FACES/front/VSP-20431.jpg": shown(200, 300), "FACES/front/VSP-30001.jpg": shown(257, 300), "holiday/a.txt": []byte("x"),
+			"TUNE/VSP-20417.tune": []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": shown(256, 368), "FACES/front/VSP-20431.jpg": shown(200, 300), "FACES/front/VSP-30001.jpg": shown(256, 300), "holiday/a.txt": []byte("x"),
 		},
 		"bellows": bellows,
 		"gantry": {
 			"gantry/start.bin": []byte("x"), "Games/Hollow Lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"), "Games/Hollow Lane/art/title.dat": []byte("x"), "Games/Salt Mill/main.run": demo.MainRun("CVN00130", "Salt Mill", "E"),
 			"gantry/shelf/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "gantry/shelf/finch/Reed Runner.zip": zipped(t, "Reed Runner.fin", cart("FNCH", "Reed Runner")), "gantry/shelf/dotterel/Salt.dtl": []byte("dotterel game"),
-			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"), "gantry/faces/wren8/Ropewalk.jpg": shown(320, 320), "gantry/faces/kestrel64/Stave Church.jpg": shown(100, 140), "gantry/faces/finch/Reed Runner.jpg": shown(90, 321),
+			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"), "gantry/faces/wren8/Ropewalk.jpg": shown(320, 320), "gantry/faces/kestrel64/Stave Church.jpg": shown(100, 140), "gantry/faces/finch/Reed Runner.jpg": shown(90, 320),
 		},
 		"trellis": {
-			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"), "IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"), "IMG-S/Ferry Queen.jpg": shown(400, 300), "IMG-V/Copper Tide.jpg": shown(10, 10), "IMG-L/Heron's Watch.jpg": shown(300, 401),
+			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"), "IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"), "IMG-S/Ferry Queen.jpg": shown(400, 300), "IMG-V/Copper Tide.jpg": shown(10, 10), "IMG-L/Heron's Watch.jpg": shown(300, 400),
 			"IMG-L/Heron's Watch.cue": cue("Heron's Watch 01.bin", "Heron's Watch 02.bin"), "IMG-L/Heron's Watch 01.bin": lap("LAP_04412"), "IMG-L/Heron's Watch 02.bin": make([]byte, 2352), "parcels/Slow Lantern.mdp": []byte("parcel"),
 		},
 		"oxbow": {
@@ -133,6 +133,17 @@ var mistakes = []mistake{
 		return "cut " + at
 	},
 	func(_ *rand.Rand, f files, at string) string { f[at] = nil; return "empty " + at },
+	func(r *rand.Rand, f files, at string) string { // a picture of another size, or of another kind
+		if path.Ext(at) != ".jpg" {
+			return ""
+		}
+		w, h := 200+r.IntN(240), 200+r.IntN(240)
+		f[at] = shown(w, h)
+		if r.IntN(4) == 0 {
+			f[at] = []byte("\x89PNG and not a JPEG")
+		}
+		return fmt.Sprintf("%d x %d %s", w, h, at)
+	},
 	func(_ *rand.Rand, f files, at string) string {
 		f[at] = f[at][:max(0, len(f[at])-1)]
 		return "a byte less " + at
