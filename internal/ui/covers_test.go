@@ -126,6 +126,9 @@ func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
 			}
 		}
 		assert.NotContains(t, text(a), "▀", "a card in place of a picture where there are no colours")
+		if size[0] >= 80 {
+			assert.Contains(t, text(a), "500 x 700", "which says how large the picture itself is")
+		}
 	}
 	a.colours, a.w, a.h = colorprofile.TrueColor, 158, 46
 	a.setTheme()

@@ -155,7 +155,10 @@ func (a *app) panels(base lipgloss.Style, named bool) (out string) {
 	}{{"C", a.covers}, {"D", a.drives}, {"L", a.loaders}, {"H", a.hook}} {
 		switch {
 		case a.panel == p.panel:
-			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+p.key+" "+p.Name()) + base.Foreground(t.Text).Render(" "+p.Number()+" ")
+			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())
+			if a.w >= 90 { // else the stages leave no room
+				out += base.Foreground(t.Text).Render(" " + p.Number() + " ")
+			}
 		case named:
 			out += base.Render(" " + p.key + " " + p.Name() + " ")
 		case a.w >= 100:

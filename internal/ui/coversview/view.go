@@ -209,7 +209,7 @@ func (m *Model) cell(t *style.Theme, e *entry, w, h int, cursor bool) []string {
 	case s.Picture == nil:
 		pic = pixels.Card(t, t.Wrap("cannot be shown", w-2), w, high)
 	default:
-		pic = m.cache.Draw(t, desk.PictureKey(&e.file), s.Picture, w, high)
+		pic = m.cache.Draw(t, desk.PictureKey(&e.file), s.Picture, image.Pt(s.Width, s.Height), w, high)
 	}
 	out := make([]string, 0, h)
 	above := (high - len(pic) + 1) / 2
@@ -333,7 +333,11 @@ func (m *Model) largePicture(t *style.Theme, p *cover.Candidate, w, h int, crop 
 	case !has:
 		return pixels.Card(t, []string{"reading"}, w, h)
 	}
-	return m.cache.Draw(t, fmt.Sprint(key, crop), cropOf(l.picture, crop), w, h)
+	of := l.picture.Bounds().Size()
+	if s, known := m.d.Picture(&p.File); known {
+		of = image.Pt(s.Width, s.Height)
+	}
+	return m.cache.Draw(t, fmt.Sprint(key, crop), cropOf(l.picture, crop), of, w, h)
 }
 
 // cropped draws the picture under the cursor with what is cut off it darkened, and what is left of it beside.

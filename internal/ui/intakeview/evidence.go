@@ -2,6 +2,7 @@ package intakeview
 
 import (
 	"fmt"
+	"image"
 	"path/filepath"
 	"strings"
 
@@ -104,7 +105,7 @@ func (m *Model) cover(t *style.Theme, tt *title.Title, w, h int) []string {
 	case s.Picture == nil:
 		return pixels.Card(t, []string{"a cover", "that cannot", "be shown"}, 16, h)
 	default:
-		return m.drawn.Draw(t, desk.PictureKey(&p.File), s.Picture, 24, h)
+		return m.drawn.Draw(t, desk.PictureKey(&p.File), s.Picture, image.Pt(s.Width, s.Height), 24, h)
 	}
 }
 

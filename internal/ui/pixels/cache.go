@@ -15,8 +15,12 @@ type Cache struct {
 	drawn map[string][]string
 }
 
-// Draw is [Draw] for a picture with a name of its own: another picture must have another name.
-func (c *Cache) Draw(t *style.Theme, name string, im image.Image, w, h int) []string {
+// Draw is [Draw] for a picture with a name of its own: another picture must have another name. The picture may be a small one of another, which is so
+// large; that is what a card says.
+func (c *Cache) Draw(t *style.Theme, name string, im image.Image, of image.Point, w, h int) []string {
+	if t.Plain || t.ASCII {
+		return Card(t, []string{"cover", fmt.Sprintf("%d x %d", of.X, of.Y)}, w, h)
+	}
 	key := fmt.Sprintf("%p %d %d %s", t, w, h, name)
 	if lines, ok := c.drawn[key]; ok {
 		return lines
