@@ -9,6 +9,7 @@ import (
 	"image/jpeg"
 	"image/png"
 	"math"
+	"sync"
 )
 
 // Artwork draws a picture of a title: of its front, its disc, a screen of it, or its logo. One name always gives the same picture, in colours, a landscape
@@ -124,19 +125,28 @@ func hsv(h, s, v float64) color.RGBA {
 	return color.RGBA{part(5), part(3), part(1), 255}
 }
 
-// asPNG and asJPEG are a picture as a file.
-func asPNG(m image.Image) []byte {
-	var b bytes.Buffer
-	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&b, m); err != nil {
-		panic(fmt.Sprint("encoding a drawn picture: ", err)) // it is written to memory
-	}
-	return b.Bytes()
+// drawn are pictures that were drawn as files: drawing takes long where many demos are made, as in tests.
+var drawn sync.Map
+
+// asPNG and asJPEG are the artwork of a title as a file.
+func asPNG(of, name string) []byte {
+	return once(of+"\x00png\x00"+name, func(b *bytes.Buffer) error {
+		return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(b, Artwork(of, name))
+	})
 }
 
-func asJPEG(m image.Image) []byte {
+func asJPEG(of, name string) []byte {
+	return once(of+"\x00jpg\x00"+name, func(b *bytes.Buffer) error { return jpeg.Encode(b, Artwork(of, name), &jpeg.Options{Quality: 88}) })
+}
+
+func once(key string, draw func(*bytes.Buffer) error) []byte {
+	if data, ok := drawn.Load(key); ok {
+		return data.([]byte)
+	}
 	var b bytes.Buffer
-	if err := jpeg.Encode(&b, m, &jpeg.Options{Quality: 88}); err != nil {
+	if err := draw(&b); err != nil {
 		panic(fmt.Sprint("encoding a drawn picture: ", err)) // it is written to memory
 	}
+	drawn.Store(key, b.Bytes())
 	return b.Bytes()
 }

@@ -29,7 +29,7 @@ func (w World) byHand() error {
 	if _, err := packed.Pack(context.Background(), &low, bytes.NewReader(SkuaDisc("SKUADISC", "SKU-0044", 1, "Low Water")), packed.Options{}); err != nil {
 		return fmt.Errorf("making the demo's Low Water: %w", err)
 	}
-	front := asPNG(Artwork("front", "Mosswick"))
+	front := asPNG("front", "Mosswick")
 	pocket := w.Pocket()
 	for file, data := range map[string][]byte{
 		pocket + "/bellows-north (1).bin": []byte("Bellows itself would be here"),

@@ -139,7 +139,7 @@ func Open(dir string, seed uint64) (World, error) {
 			return w, fmt.Errorf("making the demo's %s: %w", v.name, err)
 		}
 		if slices.Contains(covered, v.name) {
-			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(asPNG(Artwork("front", v.name)))); err != nil {
+			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(asPNG("front", v.name))); err != nil {
 				return w, err
 			}
 		}
@@ -280,7 +280,7 @@ func (v vesper) write(file string, seed uint64) error {
 		"SOUND/TUNES.DAT": {size: 0, seed: seed + 1},
 	}}
 	if v.name == pictured {
-		src.files["ART/FRONT.PNG"] = content{text: string(asPNG(Artwork("front", v.name)))}
+		src.files["ART/FRONT.PNG"] = content{text: string(asPNG("front", v.name))}
 	}
 	if v.mistake == unmarked {
 		delete(src.files, "VESPER.INF")

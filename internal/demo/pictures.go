@@ -52,7 +52,7 @@ var texts = map[string]string{
 func Pictures() map[string]pictures.Item {
 	items := map[string]pictures.Item{}
 	draw := func(path, of, name string) {
-		items[path] = pictures.Item{Data: func() []byte { return asPNG(Artwork(of, name)) }}
+		items[path] = pictures.Item{Data: func() []byte { return asPNG(of, name) }}
 	}
 	for _, v := range vespers {
 		id := fmt.Sprintf("VSP-%05d", v.number)
@@ -70,11 +70,11 @@ func Pictures() map[string]pictures.Item {
 	for platform, names := range shelved {
 		for _, name := range names {
 			if !slices.Contains(unpictured, name) {
-				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte { return asJPEG(Artwork("front", name)) }} // its ending lies
+				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte { return asJPEG("front", name) }} // its ending lies
 			}
 		}
 	}
-	whole := asJPEG(Artwork("front", "Cut"))
+	whole := asJPEG("front", "Cut")
 	items["vesper/front/VSP-21560.png"] = pictures.Item{Data: func() []byte { return whole[:len(whole)/2] }}                                   // Underbough: cut short
 	items["vesper/front/VSP-21602.png"] = pictures.Item{Data: hugePicture}                                                                     // Quarry & Sons: 30,000 x 30,000
 	items["vesper/front/VSP-21690.png"] = pictures.Item{Data: func() []byte { return []byte("<html><body>moved to the attic</body></html>") }} // Salt & Semaphore
@@ -124,14 +124,13 @@ func (w World) writePictures() error {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return fmt.Errorf("making the demo's covers: %w", err)
 		}
-		of, data := "front", []byte(nil)
+		of := "front"
 		if strings.HasPrefix(file, "disc/") {
 			of = "disc"
 		}
-		if m := Artwork(of, name); strings.HasSuffix(file, ".jpg") {
-			data = asJPEG(m)
-		} else {
-			data = asPNG(m)
+		data := asPNG(of, name)
+		if strings.HasSuffix(file, ".jpg") {
+			data = asJPEG(of, name)
 		}
 		if err := writeAll(path, string(data)); err != nil {
 			return err

@@ -257,7 +257,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
 		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
 		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
-		desk.Do("C", "Covers: a sheet of all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
+		desk.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
 		desk.Do("H", "Hook-up: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
 		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),

@@ -174,11 +174,11 @@ func TestARunThatBrokeOffIsOffered(t *testing.T) {
 	defer a.desk.Journal.Close()
 
 	pump(a, a.desk.LookBack())
-	assert.Contains(t, flat(a), "The run at North stick broke off with 3 of 46 steps done. Go on with it?")
+	assert.Contains(t, flat(a), "The run at North stick broke off with 3 of 50 steps done. Go on with it?")
 	press(a, "enter", "4")
 	s := flat(a)
 	assert.Contains(t, s, "North stick done, read back")
-	assert.Contains(t, s, "43 of 43 done", "what was done is not done again")
+	assert.Contains(t, s, "47 of 47 done", "what was done is not done again")
 	press(a, "tab", "tab")
 	s = flat(a)
 	assert.Contains(t, s, "taken up")

@@ -167,7 +167,7 @@ func TestTheVerdictIsExplained(t *testing.T) {
 	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB. Over usb that takes 3 to 11 min as a rule.")
 	press(a, "esc", "/", "Underbough", "enter")
 	s = strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Underbough on North stick: no room. Takes 2.69 GiB, and 705.30 MiB are left: 2.00 GiB are missing. → take off Tin Harbour (2.16 GiB), the smallest that makes room enough. → let HALL-VIDEO/reel-1.mov leave")
+	assert.Contains(t, s, "Underbough on North stick: no room. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → take off Tin Harbour (2.16 GiB), the smallest that makes room enough. → let HALL-VIDEO/reel-1.mov leave")
 	assert.Contains(t, s, "does not go", "the rack shows it standing over")
 }
 
