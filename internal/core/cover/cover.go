@@ -81,9 +81,13 @@ func (f *Finder) Dress(titles []title.Title) {
 	if f == nil {
 		f = &Finder{settings: &bench.Covers{}}
 	}
+	bare := len(f.folders) == 0 && f.store.Empty()
 	parallel.Each(len(titles), func(i int) {
 		t := &titles[i]
 		t.Pictures = nil
+		if bare && !f.has(t) { // as most are, where nobody has gathered pictures
+			return
+		}
 		for d := range t.Discs {
 			for _, of := range title.PictureKinds {
 				if p := f.Picture(t, d, of); p != nil {
@@ -93,6 +97,19 @@ func (f *Finder) Dress(titles []title.Title) {
 		}
 		f.describe(t)
 	})
+}
+
+// has reports whether there may be pictures of a title beside its files or in them.
+func (f *Finder) has(t *title.Title) bool {
+	if t.Form == title.Folder || t.Form == title.Package {
+		return true
+	}
+	for i := range t.Discs {
+		if d := &t.Discs[i]; len(d.Beside)+len(d.Inside)+len(d.Chosen) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Picture is the best picture of a kind for a disc of a title, nil for none.
