@@ -15,14 +15,6 @@ import (
 	"polytome/internal/format/picture"
 )
 
-// Endings are those of pictures that can be read.
-var Endings = []string{".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp"}
-
-// IsPicture reports whether a file's name ends as that of a picture does.
-func IsPicture(name string) bool {
-	return slices.Contains(Endings, strings.ToLower(filepath.Ext(name)))
-}
-
 // mostPictures is how many pictures of one folder are looked at.
 const mostPictures = 500_000
 
@@ -62,7 +54,7 @@ func list(c bench.CoverFolder, platforms map[string]bool) (*shelf, error) {
 			}
 			return nil
 		}
-		if !d.Type().IsRegular() || !IsPicture(d.Name()) {
+		if !d.Type().IsRegular() || !picture.Named(d.Name()) {
 			return nil
 		}
 		info, err := d.Info()

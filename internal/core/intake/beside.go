@@ -9,7 +9,7 @@ import (
 
 // besideKinds are endings of files that belong to titles, and what they are.
 var besideKinds = map[string]string{
-	".jpg": "cover", ".jpeg": "cover", ".png": "cover", ".gif": "cover", ".webp": "cover",
+	".jpg": "cover", ".jpeg": "cover", ".png": "cover", ".gif": "cover", ".webp": "cover", ".bmp": "cover",
 	".pdf": "manual", ".txt": "notes", ".nfo": "notes", ".md": "notes", ".htm": "notes", ".html": "notes", ".about": "notes", ".doc": "notes",
 	".ips": "patch", ".bps": "patch", ".ups": "patch", ".xdelta": "patch", ".vcdiff": "patch",
 	".sfv": "checksums", ".md5": "checksums", ".sha1": "checksums", ".sha256": "checksums",

@@ -91,7 +91,7 @@ func (y *eyes) companionRule(e *place.Entry) *loader.Companion {
 func (y *eyes) nearMiss(c *loader.Companion, l *line) bool {
 	at := c.Path.Fill(y.values(l))
 	takes := func(e *place.Entry) bool {
-		return c.Is != "cover" || isPicture(e.Path) || strings.EqualFold(path.Ext(e.Path), path.Ext(at))
+		return c.Is != "cover" || picture.Named(e.Path) || strings.EqualFold(path.Ext(e.Path), path.Ext(at))
 	}
 	e, how := y.nearest(at, takes)
 	if e == nil {
@@ -110,13 +110,6 @@ func (y *eyes) nearMiss(c *loader.Companion, l *line) bool {
 	f.Remedy, f.Mends = "rename it to "+at, []mend.Mend{{Do: mend.Rename, Path: e.Path, To: at}}
 	y.find(f)
 	return true
-}
-
-// pictureEndings are those of pictures that can be brought into shape.
-var pictureEndings = []string{".jpg", ".jpeg", ".png", ".gif", ".bmp", ".webp"}
-
-func isPicture(file string) bool {
-	return slices.Contains(pictureEndings, strings.ToLower(path.Ext(file)))
 }
 
 // pictureRule is how a companion's picture is wanted.

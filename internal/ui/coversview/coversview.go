@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
+	"polytome/internal/format/picture"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/pixels"
@@ -427,7 +428,7 @@ func (m *Model) chooseThis() tea.Cmd {
 }
 
 func (m *Model) askPath() {
-	m.d.Ask(desk.Question{Prompt: "Picture: ", Hint: "the path of a picture of this computer: " + strings.Join(cover.Endings, " "), Done: func(answer string) tea.Cmd {
+	m.d.Ask(desk.Question{Prompt: "Picture: ", Hint: "the path of a picture of this computer: " + strings.Join(picture.Endings, " "), Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
