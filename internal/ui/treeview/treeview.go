@@ -24,13 +24,13 @@ type Model struct {
 	list   scroll.List
 	steps  scroll.List
 	asList bool // the steps are shown instead of the tree
-	lines  []line
+	lines  []survey.Line
 	shown  []int // indexes of the lines that are shown
 	folded map[string]bool
 	filter string
 	made   made // what the lines were made of
 	wanted made // what they are being made of
-	counts map[state]int
+	counts map[survey.State]int
 	top    int
 }
 
@@ -81,15 +81,15 @@ func (m *Model) Title() (int, bool) {
 	return max(0, titleOf(l)), titleOf(l) >= 0
 }
 
-func titleOf(l *line) int {
+func titleOf(l *survey.Line) int {
 	if l == nil {
 		return -1
 	}
-	return l.title
+	return l.Title
 }
 
 // line is the one under the cursor, nil for none.
-func (m *Model) line() *line {
+func (m *Model) line() *survey.Line {
 	if m.list.Cursor < 0 || m.list.Cursor >= len(m.shown) {
 		return nil
 	}
@@ -99,7 +99,7 @@ func (m *Model) line() *line {
 // A LinesMsg is the tree of a place, made in the background.
 type LinesMsg struct {
 	made
-	lines []line
+	lines []survey.Line
 }
 
 // Refresh takes over changed state.
@@ -110,7 +110,7 @@ func (m *Model) Refresh() {
 		return
 	}
 	if p := m.d.Plan(m.d.Place); p != nil && len(s.Titles) <= desk.Inline && m.made != (made{s, p}) {
-		m.set(LinesMsg{made{s, p}, lines(s, s.Sheet, p)})
+		m.set(LinesMsg{made{s, p}, s.Lines(s.Sheet, p)})
 	}
 }
 
@@ -137,7 +137,7 @@ func (m *Model) Work() tea.Cmd {
 	}
 	m.wanted = now
 	sheet := s.Sheet.Clone()
-	return func() tea.Msg { return LinesMsg{now, lines(s, sheet, p)} }
+	return func() tea.Msg { return LinesMsg{now, s.Lines(sheet, p)} }
 }
 
 // SetLines takes over a tree that was made in the background.
@@ -150,12 +150,12 @@ func (m *Model) SetLines(msg LinesMsg) {
 func (m *Model) set(msg LinesMsg) {
 	at := ""
 	if l := m.line(); l != nil {
-		at = l.path
+		at = l.Path
 	}
-	m.made, m.lines, m.counts = msg.made, msg.lines, map[state]int{}
+	m.made, m.lines, m.counts = msg.made, msg.lines, map[survey.State]int{}
 	for i := range m.lines {
-		if !m.lines[i].folder {
-			m.counts[m.lines[i].state]++
+		if !m.lines[i].Folder {
+			m.counts[m.lines[i].State]++
 		}
 	}
 	m.show()
@@ -163,7 +163,7 @@ func (m *Model) set(msg LinesMsg) {
 		return
 	}
 	for k, i := range m.shown {
-		if m.lines[i].path == at {
+		if m.lines[i].Path == at {
 			m.list.Cursor = k
 			m.list.Move(0)
 			return
@@ -177,16 +177,16 @@ func (m *Model) show() {
 	hidden := ""
 	for i := range m.lines {
 		l := &m.lines[i]
-		if hidden != "" && strings.HasPrefix(l.path, hidden) {
+		if hidden != "" && strings.HasPrefix(l.Path, hidden) {
 			continue
 		}
 		hidden = ""
-		if m.filter != "" && !desk.HasWords(l.path+" "+string(l.state), m.filter) {
+		if m.filter != "" && !desk.HasWords(l.Path+" "+string(l.State), m.filter) {
 			continue
 		}
 		m.shown = append(m.shown, i)
-		if l.folder && m.folded[l.path] && m.filter == "" {
-			hidden = l.path + "/"
+		if l.Folder && m.folded[l.Path] && m.filter == "" {
+			hidden = l.Path + "/"
 		}
 	}
 	from, to := m.list.Window()
@@ -220,11 +220,11 @@ func (m *Model) turn(by int) {
 
 func (m *Model) fold() {
 	l := m.line()
-	if l == nil || !l.folder {
+	if l == nil || !l.Folder {
 		m.d.Notice = "Only a folder can be folded."
 		return
 	}
-	m.folded[l.path] = !m.folded[l.path]
+	m.folded[l.Path] = !m.folded[l.Path]
 	m.show()
 }
 
@@ -235,21 +235,21 @@ func (m *Model) leave() tea.Cmd {
 	switch {
 	case l == nil || p == nil:
 		return nil
-	case !l.there:
-		m.d.Notice = l.path + " is not on the place yet: take its title off in Fit (2) instead."
+	case !l.There:
+		m.d.Notice = l.Path + " is not on the place yet: take its title off in Fit (2) instead."
 		return nil
-	case l.state == leaving && !marked(p, l.path):
+	case l.State == survey.Leaving && !marked(p, l.Path):
 		m.d.Notice = "It leaves because the place is to hold exactly what is wanted: put its title on in Fit (2), or press X."
 		return nil
-	case l.folder:
+	case l.Folder:
 		return m.leaveFolder(l)
 	}
-	paths, titles := []string{l.path}, []int(nil)
-	if l.title >= 0 {
-		titles = []int{l.title}
+	paths, titles := []string{l.Path}, []int(nil)
+	if l.Title >= 0 {
+		titles = []int{l.Title}
 		for i := range m.lines {
-			if x := &m.lines[i]; x.title == l.title && x.there && x.path != l.path {
-				paths = append(paths, x.path)
+			if x := &m.lines[i]; x.Title == l.Title && x.There && x.Path != l.Path {
+				paths = append(paths, x.Path)
 			}
 		}
 	}
@@ -259,21 +259,21 @@ func (m *Model) leave() tea.Cmd {
 func marked(p *bench.Place, path string) bool { return slices.Contains(p.Leaving, path) }
 
 // leaveFolder marks all files of a folder, after its name was written.
-func (m *Model) leaveFolder(l *line) tea.Cmd {
+func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
 	var paths []string
 	var titles []int
 	var bytes int64
 	all := true
 	for i := range m.lines {
 		x := &m.lines[i]
-		if x.folder || !x.there || !strings.HasPrefix(x.path, l.path+"/") {
+		if x.Folder || !x.There || !strings.HasPrefix(x.Path, l.Path+"/") {
 			continue
 		}
-		paths = append(paths, x.path)
-		bytes += x.size
-		all = all && marked(m.place(), x.path)
-		if x.title >= 0 && !slices.Contains(titles, x.title) {
-			titles = append(titles, x.title)
+		paths = append(paths, x.Path)
+		bytes += x.Size
+		all = all && marked(m.place(), x.Path)
+		if x.Title >= 0 && !slices.Contains(titles, x.Title) {
+			titles = append(titles, x.Title)
 		}
 	}
 	if len(paths) == 0 {
@@ -283,7 +283,7 @@ func (m *Model) leaveFolder(l *line) tea.Cmd {
 	if all {
 		return m.d.Leave(m.d.Place, paths, nil)
 	}
-	name, n := path.Base(l.path), m.d.Place
+	name, n := path.Base(l.Path), m.d.Place
 	m.d.Ask(desk.Question{Prompt: fmt.Sprintf("%s, %s, will leave. Write the folder's name to mark them: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
 		if !strings.EqualFold(answer, name) {
 			m.d.Notice = "That is not the folder's name, so nothing was marked."
@@ -307,11 +307,11 @@ func (m *Model) replace() tea.Cmd {
 	if l == nil || p == nil {
 		return nil
 	}
-	if l.folder || l.state != inTheWay && l.state != contested && !slices.Contains(p.Replace, l.path) {
+	if l.Folder || l.State != survey.InTheWay && l.State != survey.Contested && !slices.Contains(p.Replace, l.Path) {
 		m.d.Notice = "Only a file that is in a wanted title's way can be replaced; / in the way finds those."
 		return nil
 	}
-	return m.d.Overwrite(m.d.Place, l.path)
+	return m.d.Overwrite(m.d.Place, l.Path)
 }
 
 // exactly has the place hold exactly what is wanted, or keep what is there.
@@ -348,7 +348,7 @@ func (m *Model) Click(_, y int) tea.Cmd {
 		m.steps.Click(y - m.top)
 		return nil
 	}
-	if m.list.Click(y-m.top) && m.line() != nil && m.line().folder {
+	if m.list.Click(y-m.top) && m.line() != nil && m.line().Folder {
 		m.fold()
 	}
 	return nil
@@ -375,18 +375,18 @@ func (m *Model) Why() desk.Why {
 		}
 		return desk.Why{Lead: "Nothing", Say: "is there, and nothing is planned."}
 	}
-	w := desk.Why{Lead: l.path + ": " + string(l.state) + ".", Say: strings.ToUpper(l.rule[:1]) + l.rule[1:] + "."}
-	if s := m.d.Current(); l.title >= 0 && s != nil && l.title < len(s.Titles) {
-		w.Say = "It is " + s.Titles[l.title].Label() + ". " + w.Say
+	w := desk.Why{Lead: l.Path + ": " + string(l.State) + ".", Say: strings.ToUpper(l.Rule[:1]) + l.Rule[1:] + "."}
+	if s := m.d.Current(); l.Title >= 0 && s != nil && l.Title < len(s.Titles) {
+		w.Say = "It is " + s.Titles[l.Title].Label() + ". " + w.Say
 	}
-	switch l.state {
-	case kept:
+	switch l.State {
+	case survey.Kept:
 		w.Ways = []string{"x marks it to leave"}
-	case leaving:
+	case survey.Leaving:
 		w.Ways = []string{"x takes the mark off"}
-	case contested:
+	case survey.Contested:
 		w.Ways = []string{"r takes the new one"}
-	case inTheWay:
+	case survey.InTheWay:
 		w.Ways = []string{"r lets the title take its place", "x marks it to leave"}
 	}
 	return w

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/plan"
+	"polytome/internal/core/survey"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/style"
@@ -25,33 +26,33 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	from, to := m.list.Window()
 	for k := from; k < to; k++ {
 		l := &m.lines[m.shown[k]]
-		depth := strings.Count(l.path, "/")
-		name := strings.Repeat("   ", depth) + style.Clean(path.Base(l.path))
-		bytes := size.Column(l.size)
-		if l.folder {
+		depth := strings.Count(l.Path, "/")
+		name := strings.Repeat("   ", depth) + style.Clean(path.Base(l.Path))
+		bytes := size.Column(l.Size)
+		if l.Folder {
 			name, bytes = name+"/", ""
-			if m.folded[l.path] && m.filter == "" {
+			if m.folded[l.Path] && m.filter == "" {
 				name += " " + t.Glyph("…")
 			}
 		}
-		c := style.Cell{Text: name, Width: pathWidth, Bold: l.folder}
-		if l.state == kept {
+		c := style.Cell{Text: name, Width: pathWidth, Bold: l.Folder}
+		if l.State == survey.Kept {
 			c.FG = t.Dim
 		}
-		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG}, style.Cell{Text: string(l.state), Width: 10, FG: colourOf(t, l.state)}))
+		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG}, style.Cell{Text: string(l.State), Width: 10, FG: colourOf(t, l.State)}))
 	}
 	return t.Block(out, w, h)
 }
 
-func colourOf(t *style.Theme, s state) color.Color {
+func colourOf(t *style.Theme, s survey.State) color.Color {
 	switch s {
-	case kept:
+	case survey.Kept:
 		return t.Dim
-	case fresh, written:
+	case survey.New, survey.Written:
 		return t.Good
-	case renamed:
+	case survey.Renamed:
 		return t.Accent
-	case leaving, inTheWay, contested:
+	case survey.Leaving, survey.InTheWay, survey.Contested:
 		return t.Bad
 	}
 	return t.Warn
@@ -66,16 +67,16 @@ func (m *Model) heading(w int) string {
 	case m.made.of != s:
 		return style.Clean(s.Config.Name) + ": one moment"
 	}
-	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[fresh]+m.counts[written], "new file"))
-	for _, x := range []state{renamed, replaced, leaving, inTheWay, contested} {
+	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[survey.New]+m.counts[survey.Written], "new file"))
+	for _, x := range []survey.State{survey.Renamed, survey.Replaced, survey.Leaving, survey.InTheWay, survey.Contested} {
 		if n := m.counts[x]; n > 0 {
 			text += fmt.Sprintf(", %d %s", n, x)
 		}
 	}
-	if m.counts[leaving] == 0 {
+	if m.counts[survey.Leaving] == 0 {
 		text += ", nothing leaves"
 	}
-	if more := fmt.Sprintf(", %d kept", m.counts[kept]); style.Width(text+more) <= w {
+	if more := fmt.Sprintf(", %d kept", m.counts[survey.Kept]); style.Width(text+more) <= w {
 		text += more
 	}
 	if s.Away != nil {
