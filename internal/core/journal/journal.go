@@ -26,6 +26,7 @@ var migrations = []string{
 	   config BLOB NOT NULL, plan BLOB NOT NULL, verify TEXT NOT NULL, after INTEGER NOT NULL, followed INTEGER NOT NULL DEFAULT 0, steps INTEGER NOT NULL, files INTEGER NOT NULL,
 	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '');
 	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
+	`ALTER TABLE run ADD COLUMN course BLOB NOT NULL DEFAULT ''`,
 }
 
 // errNewer is a journal that a newer Polytome has written.
@@ -97,6 +98,24 @@ type Run struct {
 	Report  *run.Report `json:"report,omitempty"`
 	// Speeds are bytes a second, one for each second; of long runs, for each of a few hundred equal parts.
 	Speeds []int64 `json:"speeds,omitempty"`
+	// Course is what happened on the way.
+	Course Course `json:"course,omitzero"`
+}
+
+// A Course is how a run went, without its steps.
+type Course struct {
+	Span    time.Duration `json:"span"`    // that each of [Run.Speeds] is of
+	Elapsed time.Duration `json:"elapsed"` // until the last thing that was written down
+	Moments []Moment      `json:"moments,omitempty"`
+	More    int           `json:"more,omitempty"` // moments that were too many to be kept
+}
+
+// A Moment is something out of the ordinary in a run: a failure, a wait, a pause, a file that is gone on with.
+type Moment struct {
+	At   time.Duration `json:"at"` // since the run began, without pauses
+	Kind run.EventKind `json:"event"`
+	Path string        `json:"path,omitempty"`
+	Say  string        `json:"say,omitempty"`
 }
 
 // Open reports whether there is something left to do that can be gone on with.
@@ -204,13 +223,13 @@ func (j *Journal) alive(id int64) bool {
 	return taken && err == nil
 }
 
-const columns = "id, began, ended, place, at, bench, config, verify, after, followed, steps, files, bytes, report, speeds, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) FROM step WHERE run = id AND state = 'done')"
+const columns = "id, began, ended, place, at, bench, config, verify, after, followed, steps, files, bytes, report, speeds, course, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) FROM step WHERE run = id AND state = 'done')"
 
 func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	var began, ended int64
-	var config, report, speeds []byte
+	var config, report, speeds, course []byte
 	var verify string
-	if err = scan(&r.ID, &began, &ended, &r.Place, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps, &r.Files, &r.Bytes, &report, &speeds, &r.Done, &r.Written); err != nil {
+	if err = scan(&r.ID, &began, &ended, &r.Place, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps, &r.Files, &r.Bytes, &report, &speeds, &course, &r.Done, &r.Written); err != nil {
 		return r, err
 	}
 	r.Began, r.Verify = time.UnixMilli(began), run.Verify(verify)
@@ -219,9 +238,15 @@ func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	}
 	if len(report) > 0 {
 		r.Ended, r.Report = time.UnixMilli(ended), &run.Report{}
-		if err := errors.Join(unpack(report, r.Report), unpack(speeds, &r.Speeds)); err != nil {
+		if err := unpack(report, r.Report); err != nil {
 			return r, fmt.Errorf("the report of run %d: %w", r.ID, err)
 		}
+	}
+	if err := errors.Join(unpack(speeds, &r.Speeds), unpack(course, &r.Course)); err != nil {
+		return r, fmt.Errorf("the course of run %d: %w", r.ID, err)
+	}
+	if r.Course.Span == 0 && r.Report != nil && len(r.Speeds) > 0 { // written down before courses were
+		r.Course.Span, r.Course.Elapsed = r.Report.Elapsed/time.Duration(len(r.Speeds)), r.Report.Elapsed
 	}
 	switch {
 	case r.TakenUp > 0:

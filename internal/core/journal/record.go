@@ -31,7 +31,9 @@ type Record struct {
 	pending map[int]entry // not written down yet
 	since   time.Time     // of the oldest of them
 	speeds  speeds
-	Failed  error // why something could not be written down
+	course  Course
+	told    time.Time // when the course was written down last
+	Failed  error     // why something could not be written down
 }
 
 // ID is the run's number; 0 for none.
@@ -69,6 +71,7 @@ func (r *Record) Event(e run.Event) {
 		now = true
 	}
 	r.speeds.add(e)
+	r.happened(e)
 	if len(r.pending) == 0 {
 		return
 	}
@@ -80,6 +83,44 @@ func (r *Record) Event(e run.Event) {
 	}
 }
 
+// mostMoments is how many moments are kept of a run.
+const mostMoments = 300
+
+// happened keeps what is out of the ordinary.
+func (r *Record) happened(e run.Event) {
+	r.course.Elapsed = max(r.course.Elapsed, e.Elapsed)
+	switch e.Kind {
+	case run.GoingOn, run.Rewriting, run.Failed, run.Skipped, run.PutOff, run.Waiting, run.Back, run.Paused, run.Resumed:
+	default:
+		return
+	}
+	if len(r.course.Moments) >= mostMoments {
+		r.course.More++
+		return
+	}
+	r.course.Moments = append(r.course.Moments, Moment{e.Elapsed, e.Kind, e.Path, e.Say})
+}
+
+// tellEvery is how often the course of a run is written down while it goes on, so that one that is killed has one.
+const tellEvery = 5 * time.Second
+
+// tell writes the course down.
+func (r *Record) tell(tx interface {
+	Exec(query string, args ...any) (sql.Result, error)
+}) error {
+	r.course.Span = r.speeds.span
+	speeds, err := pack(r.speeds.even(r.course.Elapsed))
+	if err != nil {
+		return err
+	}
+	course, err := pack(r.course)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec("UPDATE run SET speeds = ?, course = ? WHERE id = ?", speeds, course, r.id)
+	return err
+}
+
 // write writes down what is pending; mu is held.
 func (r *Record) write() {
 	err := r.j.file.Do(func(db *sql.DB) error {
@@ -88,6 +129,12 @@ func (r *Record) write() {
 			return err
 		}
 		defer tx.Rollback()
+		if time.Since(r.told) > tellEvery {
+			r.told = time.Now()
+			if err := r.tell(tx); err != nil {
+				return err
+			}
+		}
 		put, err := tx.Prepare("INSERT OR REPLACE INTO step (run, n, state, bytes, sum, say) VALUES (?, ?, ?, ?, ?, ?)")
 		if err != nil {
 			return err
@@ -121,13 +168,12 @@ func (r *Record) End(report run.Report) error {
 	if err != nil {
 		return err
 	}
-	speeds, err := pack(r.speeds.even(report.Elapsed))
-	if err != nil {
-		return err
-	}
+	r.course.Elapsed = report.Elapsed
 	err = r.j.file.Do(func(db *sql.DB) error {
-		_, err := db.Exec("UPDATE run SET ended = ?, report = ?, speeds = ? WHERE id = ?", time.Now().UnixMilli(), packed, speeds, r.id)
-		return err
+		if _, err := db.Exec("UPDATE run SET ended = ?, report = ? WHERE id = ?", time.Now().UnixMilli(), packed, r.id); err != nil {
+			return err
+		}
+		return r.tell(db)
 	})
 	if r.lock != nil {
 		_ = r.lock.Close()
