@@ -35,6 +35,7 @@ require (
 )
 
 require (
+	codeberg.org/go-pdf/fpdf v0.12.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/andybalholm/brotli v1.2.2 // indirect
 	github.com/atotto/clipboard v0.1.4 // indirect

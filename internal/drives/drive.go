@@ -6,6 +6,7 @@
 package drives
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -310,17 +311,41 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 
 // OpenVolume opens a FAT or exFAT volume.
 func OpenVolume(m *medium.File) (*volume.Volume, error) {
-	boot := make([]byte, 512)
-	if _, err := m.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
+	v, err := openVolume(m, m.Size())
+	switch {
+	case err != nil:
 		return nil, fmt.Errorf("reading the first sector of %s: %w", m.Name(), err)
+	case v == nil:
+		return nil, fmt.Errorf("%s holds no FAT or exFAT volume there", m.Name())
 	}
-	if exfat.Is(boot) {
-		return exfat.Open(m, m.Size())
+	return v()
+}
+
+// openVolume finds how the volume on a device is opened; nil where there is none of ours.
+func openVolume(dev volume.Device, length int64) (open func() (*volume.Volume, error), err error) {
+	boot := make([]byte, 512)
+	if _, err := dev.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
 	}
-	if fat.Is(boot) {
-		return fat.Open(m, m.Size())
+	switch {
+	case exfat.Is(boot):
+		return func() (*volume.Volume, error) { return exfat.Open(dev, length) }, nil
+	case fat.Is(boot):
+		return func() (*volume.Volume, error) { return fat.Open(dev, length) }, nil
 	}
-	return nil, fmt.Errorf("%s holds no FAT or exFAT volume there", m.Name())
+	return nil, nil
+}
+
+// Rehearse opens a volume once more to try on it what is planned: see [volume.Volume.Rehearse].
+func Rehearse(v *volume.Volume) (*volume.Volume, error) {
+	length := v.Info().Size
+	return v.Rehearse(func(dev volume.Device) (*volume.Volume, error) {
+		open, err := openVolume(dev, length)
+		if err != nil || open == nil {
+			return nil, cmp.Or(err, errors.New("the volume is not what it was when it was opened"))
+		}
+		return open()
+	})
 }
 
 // recognise tells filesystems, and what else keeps data on drives, by their marks.

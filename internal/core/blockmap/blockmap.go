@@ -99,6 +99,13 @@ func (m *Map) Largest() int64 {
 	return int64(n) * m.Info.Cluster
 }
 
+// LargestFree are the n largest free runs, the largest first.
+func (m *Map) LargestFree(n int) []volume.Run {
+	runs := slices.Clone(m.Free)
+	slices.SortStableFunc(runs, func(a, b volume.Run) int { return int(int64(b.Count) - int64(a.Count)) })
+	return runs[:min(n, len(runs))]
+}
+
 // FreeBytes is all that is free.
 func (m *Map) FreeBytes() int64 {
 	var n int64

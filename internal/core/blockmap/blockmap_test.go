@@ -1,6 +1,7 @@
 package blockmap_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"testing"
@@ -11,6 +12,7 @@ import (
 
 	"polytome/internal/core/blockmap"
 	"polytome/internal/format/exfat"
+	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
 	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
@@ -88,4 +90,61 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 		require.Equal(t, m.Info.Clusters+2, next)
 		require.InDelta(t, float64(m.Info.Clusters)-float64(m.FreeBytes()/4096), used, 0.01, fmt.Sprint(n))
 	})
+}
+
+// TestTheRehearsalIsWhatGatheringDoes holds the map that is told before against the one that there is after files were really brought into one piece.
+func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
+	for _, name := range []string{"exfat", "fat32"} {
+		rapid.Check(t, func(t *rapid.T) {
+			d := &volumetest.Disk{B: make([]byte, 40*size.MiB)}
+			var v *volume.Volume
+			var err error
+			if name == "exfat" {
+				require.NoError(t, exfat.Format(d, int64(len(d.B)), exfat.Options{Cluster: 4096}))
+				v, err = exfat.Open(d, int64(len(d.B)))
+			} else {
+				require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Cluster: 512, Bits: 32}))
+				v, err = fat.Open(d, int64(len(d.B)))
+			}
+			require.NoError(t, err)
+			scatter(t, v)
+			before := bytes.Clone(d.B)
+			now, err := blockmap.Read(ctx, v)
+			require.NoError(t, err)
+			told, left, err := blockmap.AfterGathering(ctx, v)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(before, d.B), "nothing is written")
+			failed := 0
+			for _, f := range now.InPieces() {
+				if _, err := v.Gather(ctx, f.Path, true, nil); err != nil {
+					failed++
+				}
+			}
+			require.Len(t, left, failed)
+			is, err := blockmap.Read(ctx, v)
+			require.NoError(t, err)
+			require.Equal(t, is.Files, told.Files)
+			require.Equal(t, is.Free, told.Free)
+		})
+	}
+}
+
+// scatter puts files on a volume, side by side, so that some of them lie in pieces.
+func scatter(t *rapid.T, v *volume.Volume) {
+	n := rapid.IntRange(1, 6).Draw(t, "files")
+	writers := make([]*volume.Writer, n)
+	var err error
+	for i := range writers {
+		writers[i], err = v.Create(ctx, fmt.Sprintf("file %d.iso", i), 0, true)
+		require.NoError(t, err)
+	}
+	for range rapid.IntRange(n, 20).Draw(t, "writes") {
+		i := rapid.IntRange(0, n-1).Draw(t, "to")
+		_, err := writers[i].Write(make([]byte, rapid.IntRange(1, 300_000).Draw(t, "bytes")))
+		require.NoError(t, err)
+	}
+	for _, w := range writers {
+		require.NoError(t, w.Commit())
+	}
+	require.NoError(t, v.Flush())
 }

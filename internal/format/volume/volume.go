@@ -203,6 +203,8 @@ type Volume struct {
 	space  *space
 	begun  bool
 	broken error // a write failed: what is in memory is not what is on the device
+	// rehearsal is set where only the places of files count, and not their bytes: see [Volume.Rehearse].
+	rehearsal bool
 
 	joins   []join         // chains that go on, for the next flush
 	release []Run          // clusters to give back once their names are gone

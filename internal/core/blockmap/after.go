@@ -1,0 +1,32 @@
+package blockmap
+
+import (
+	"context"
+	"fmt"
+
+	"polytome/internal/drives"
+	"polytome/internal/format/volume"
+)
+
+// AfterGathering is the map of a volume as it will be when every file that lies in pieces was brought into one, found by doing so on a copy in memory.
+// left says which files stay as they are, and why. The volume itself is not changed.
+func AfterGathering(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {
+	r, err := drives.Rehearse(v)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, err := Read(ctx, r)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, f := range now.InPieces() {
+		if _, err := r.Gather(ctx, f.Path, true, nil); err != nil {
+			if ctx.Err() != nil {
+				return nil, nil, ctx.Err()
+			}
+			left = append(left, fmt.Sprintf("%s stays in pieces: %v.", f.Path, err))
+		}
+	}
+	m, err = Read(ctx, r)
+	return m, left, err
+}

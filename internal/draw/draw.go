@@ -1,0 +1,179 @@
+// Package draw makes drawings for paper out of what the core knows: the rack of all places, the map of a volume, trees, how everything is joined, cards
+// of contents, charts of runs, the fit sheet and checklists. Each kind is plain data that is gathered first, and a method that draws it; what is drawn
+// is a scene, which packages svg and pdf write down.
+package draw
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"polytome/internal/draw/pdf"
+	"polytome/internal/draw/scene"
+	"polytome/internal/draw/svg"
+)
+
+// A Kind is what is drawn.
+type Kind string
+
+// The kinds.
+const (
+	KindRack      Kind = "rack"
+	KindMap       Kind = "map"
+	KindTree      Kind = "tree"
+	KindHookUp    Kind = "hook-up"
+	KindCard      Kind = "card"
+	KindRun       Kind = "run"
+	KindFit       Kind = "fit"
+	KindChecklist Kind = "checklist"
+)
+
+// Kinds are all of them.
+var Kinds = []Kind{KindRack, KindMap, KindTree, KindHookUp, KindCard, KindRun, KindFit, KindChecklist}
+
+var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the volume", KindTree: "the tree", KindHookUp: "the hook-up", KindCard: "the contents card",
+	KindRun: "the chart of the run", KindFit: "the fit sheet", KindChecklist: "the checklist"}
+
+// Words are what is drawn, in a sentence.
+func (k Kind) Words() string { return kindWords[k] }
+
+// An UnknownKindError is a kind of drawing that there is not.
+type UnknownKindError struct{ Name string }
+
+func (e *UnknownKindError) Error() string {
+	var names []string
+	for _, k := range Kinds {
+		names = append(names, string(k))
+	}
+	return fmt.Sprintf("there is no drawing %q; there are: %s", e.Name, strings.Join(names, ", "))
+}
+
+// KindNamed finds a kind by its name. The error is an *[UnknownKindError].
+func KindNamed(name string) (Kind, error) {
+	for _, k := range Kinds {
+		if strings.EqualFold(string(k), strings.TrimSpace(name)) {
+			return k, nil
+		}
+	}
+	return "", &UnknownKindError{name}
+}
+
+// Options are how something is drawn.
+type Options struct {
+	Paper scene.Paper // the zero value is A4
+	Date  time.Time   // that the drawing bears
+	Bench string      // its name, "" for none
+}
+
+func (o Options) paper() scene.Paper {
+	if o.Paper == (scene.Paper{}) {
+		return scene.Papers[0]
+	}
+	return o.Paper
+}
+
+// sub is a line below a title: the bench, and what else there is to say.
+func (o Options) sub(more ...string) string {
+	var parts []string
+	if o.Bench != "" {
+		parts = append(parts, o.Bench)
+	}
+	for _, m := range more {
+		if m != "" {
+			parts = append(parts, m)
+		}
+	}
+	return strings.Join(parts, " · ")
+}
+
+// A Subject is something that can be drawn.
+type Subject interface {
+	Draw(o Options) *scene.Drawing
+}
+
+// formats are the files that drawings are written to, by how their names end.
+var formats = map[string]func(io.Writer, *scene.Drawing) error{".svg": svg.Write, ".pdf": pdf.Write}
+
+// Formats are how the names of files of drawings end.
+var Formats = []string{".pdf", ".svg"}
+
+// An UnknownFormatError is a file whose name does not tell how a drawing is written.
+type UnknownFormatError struct{ File string }
+
+func (e *UnknownFormatError) Error() string {
+	return fmt.Sprintf("%s: a drawing is a .pdf or .svg file; give it one of these endings", e.File)
+}
+
+// Check says why a file cannot take a drawing, before one is made: its name, or its folder. The error may be an *[UnknownFormatError].
+func Check(file string) error {
+	if formats[strings.ToLower(filepath.Ext(file))] == nil {
+		return &UnknownFormatError{file}
+	}
+	if info, err := os.Stat(file); err == nil && info.IsDir() {
+		return fmt.Errorf("%s is a folder; name a file in it", file)
+	}
+	dir := filepath.Dir(file)
+	info, err := os.Stat(dir)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("the folder %s is not there; make it first, or name another one", dir)
+	case err != nil:
+		return fmt.Errorf("the drawing %s cannot be written: %w", file, err)
+	case !info.IsDir():
+		return fmt.Errorf("%s is no folder, so %s cannot lie in it", dir, filepath.Base(file))
+	}
+	return nil
+}
+
+// Save writes a drawing to a file, whose ending says how. The file appears whole or not at all; one that is there is replaced.
+func Save(file string, d *scene.Drawing) (err error) {
+	if err := Check(file); err != nil {
+		return err
+	}
+	failed := func(err error) error { return fmt.Errorf("the drawing %s cannot be written: %w", file, err) }
+	f, err := os.CreateTemp(filepath.Dir(file), "polytome-*.part")
+	if err != nil {
+		return failed(err)
+	}
+	defer func() {
+		if err != nil {
+			_ = f.Close()
+			_ = os.Remove(f.Name())
+		}
+	}()
+	if err := Write(f, filepath.Ext(file), d); err != nil {
+		return failed(err)
+	}
+	if err := f.Chmod(0o644); err != nil {
+		return failed(err)
+	}
+	if err := f.Sync(); err != nil {
+		return failed(err)
+	}
+	if err := f.Close(); err != nil {
+		return failed(err)
+	}
+	if err := os.Rename(f.Name(), file); err != nil {
+		return failed(err)
+	}
+	return nil
+}
+
+// Write writes a drawing in the format of an ending, one of [Formats].
+func Write(to io.Writer, ending string, d *scene.Drawing) error {
+	write := formats[strings.ToLower(ending)]
+	if write == nil {
+		return &UnknownFormatError{ending}
+	}
+	var b bytes.Buffer
+	if err := write(&b, d); err != nil {
+		return err
+	}
+	_, err := b.WriteTo(to)
+	return err
+}

@@ -1,0 +1,302 @@
+package draw
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/hookup"
+	"polytome/internal/draw/scene"
+	"polytome/internal/netcards"
+)
+
+// A HookUp is how this computer, the places and the consoles are joined.
+type HookUp struct {
+	hookup.HookUp
+	// Sheets are what to set for direct cables, by the number of the link.
+	Sheets map[int]*hookup.Sheet
+}
+
+// HookUpOf draws everything that is joined, with the sheets of its direct cables.
+func HookUpOf(h *hookup.HookUp) HookUp {
+	out := HookUp{*h, map[int]*hookup.Sheet{}}
+	for i := range h.Links {
+		l := &h.Links[i]
+		if l.Cable == nil {
+			continue
+		}
+		console := l.Console
+		if console == "" {
+			console = "the console"
+		}
+		if sheet, err := hookup.SheetOf(l.Cable, h.System, console, l.At); err == nil {
+			out.Sheets[i] = sheet
+		}
+	}
+	return out
+}
+
+// The columns of the diagram.
+const (
+	computerWide = 152.0
+	placeWide    = 186.0
+	consoleWide  = 150.0
+	linkHeight   = 92.0
+)
+
+// Draw draws the diagram.
+func (h HookUp) Draw(o Options) *scene.Drawing {
+	s := scene.Begin(o.paper().Across(), "What is joined to what", o.sub(some(len(h.Links), plural(len(h.Links), "place"))), o.Date)
+	if len(h.Links) == 0 {
+		nothing(s, "The bench has no place yet, so nothing is joined to this computer.")
+		return s.End()
+	}
+	for i := 0; i < len(h.Links); {
+		n := max(1, min(len(h.Links)-i, int(s.Room()/linkHeight)))
+		h.rows(s, i, n)
+		if i += n; i < len(h.Links) {
+			s.Next()
+		}
+	}
+	for _, r := range h.Reminder {
+		s.Need(26)
+		s.Y += 6
+		for k, l := range body.Wrap(r+".", s.Wide()-24) {
+			if k == 0 {
+				box(s.Page, s.Left, s.Y, 9, false)
+			}
+			s.Write(body, s.Left+18, s.Y+8, l)
+			s.Y += body.Leading()
+		}
+	}
+	for i := range h.Links {
+		if sheet := h.Sheets[i]; sheet != nil {
+			h.cable(s, &h.Links[i], sheet)
+		}
+	}
+	return s.End()
+}
+
+// rows draws n links below each other, beside one box for the computer.
+func (h *HookUp) rows(s *scene.Sheet, from, n int) {
+	top := s.Y
+	high := float64(n)*linkHeight - 12
+	s.Rect(s.Left, top, computerWide, high, 1.2, scene.Black, nil)
+	s.WriteIn(heading, s.Left+8, top+15, computerWide-16, h.Computer)
+	s.WriteIn(small, s.Left+8, top+26, computerWide-16, "this computer")
+	ports := h.ports(from, n)
+	y := top + 42
+	for _, c := range ports {
+		if y+20 > top+high {
+			break
+		}
+		s.WriteIn(label, s.Left+8, y, computerWide-16, c.name)
+		y += 10
+		for _, a := range c.lines {
+			if y > top+high-4 {
+				break
+			}
+			s.WriteIn(smaller, s.Left+8, y, computerWide-16, a)
+			y += 8.5
+		}
+		y += 4
+	}
+	for i := from; i < from+n; i++ {
+		s.Mark(0, h.Links[i].Name)
+		h.link(s, &h.Links[i])
+		s.Y += linkHeight
+	}
+}
+
+// port is an interface of the computer, and what is known of it.
+type port struct {
+	name  string
+	lines []string
+}
+
+// ports are the interfaces behind which one of the links is, and those that are plugged in.
+func (h *HookUp) ports(from, n int) (out []port) {
+	used := map[string]bool{}
+	for i := from; i < from+n; i++ {
+		used[h.Links[i].Card] = true
+	}
+	cards := slices.Clone(h.Cards)
+	slices.SortStableFunc(cards, func(a, b netcards.Card) int {
+		switch {
+		case used[a.Name] == used[b.Name]:
+			return 0
+		case used[a.Name]:
+			return -1
+		}
+		return 1
+	})
+	for _, c := range cards {
+		if !used[c.Name] && (c.Loopback || !c.Plugged) {
+			continue
+		}
+		p := port{name: c.Name}
+		kind := ""
+		switch {
+		case c.Loopback:
+			kind = "the computer itself"
+		case c.Wireless:
+			kind = "wireless"
+		}
+		if kind != "" {
+			p.lines = append(p.lines, kind)
+		}
+		for _, a := range c.Addresses {
+			if a.Addr().Is4() || len(c.Addresses) == 1 {
+				p.lines = append(p.lines, a.String())
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
+
+// link draws one road: from the computer to the place, and on to the console.
+func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
+	y := s.Y
+	const high = linkHeight - 12
+	mid := y + 22
+	placeAt := s.Left + computerWide + (s.Wide()-computerWide-placeWide-consoleWide)/2
+	consoleAt := s.Right - consoleWide
+	dash := []float64(nil)
+	if !l.Remote() { // carried, not wired
+		dash = []float64{5, 3}
+	}
+	width := 1.0
+	if l.Cable != nil {
+		width = 2
+	}
+	arrow(s.Page, s.Left+computerWide, placeAt, mid, width, dash)
+	roomLeft := placeAt - s.Left - computerWide - 16
+	s.WriteCentre(label, s.Left+computerWide+roomLeft/2+6, mid-5, roomLeft, l.Road)
+	via := l.Via()
+	if l.Card != "" && l.Cable == nil && l.Via() != "this computer itself" {
+		via += ", " + l.Card
+	}
+	for k, line := range smaller.WrapMost(via, roomLeft, 3) {
+		s.WriteCentre(smaller, s.Left+computerWide+roomLeft/2+6, mid+10+float64(k)*smaller.Leading(), roomLeft, line)
+	}
+
+	s.Rect(placeAt, y, placeWide, high, 1, scene.Black, nil)
+	s.WriteIn(strong, placeAt+7, y+12, placeWide-14, l.Name)
+	ty := y + 23
+	for _, line := range h.address(l) {
+		for _, part := range small.WrapMost(line, placeWide-14, 2) {
+			if ty > y+high-2 {
+				break
+			}
+			s.PathIn(small, placeAt+7, ty, placeWide-14, part)
+			ty += small.Leading()
+		}
+	}
+
+	if l.Console != "" || l.Loader != "" {
+		back := []float64(nil)
+		if l.Road == "usb" || l.Road == "adapter" {
+			back = []float64{5, 3}
+		}
+		arrow(s.Page, placeAt+placeWide, consoleAt, mid, 1, back)
+		gap := consoleAt - placeAt - placeWide - 16
+		word := "is its own disk"
+		switch l.Road {
+		case "usb":
+			word = "plugged in"
+		case "adapter":
+			word = "put back in"
+		case "smb", "nbd":
+			word = "reads it"
+		}
+		for k, line := range smaller.WrapMost(word, gap, 2) {
+			s.WriteCentre(smaller, placeAt+placeWide+gap/2+6, mid-5-float64(k)*smaller.Leading(), gap, line)
+		}
+	}
+	s.Rect(consoleAt, y, consoleWide, high, 1, scene.Black, nil)
+	console := l.Console
+	if console == "" {
+		console = "console"
+	}
+	s.WriteIn(strong, consoleAt+7, y+12, consoleWide-14, console)
+	s.WriteIn(small, consoleAt+7, y+22, consoleWide-14, "loader "+l.Loader)
+	ty = y + 34
+	for _, must := range l.Must {
+		lines := smaller.WrapMost("must: "+must, consoleWide-14, 4)
+		if ty+float64(len(lines)-1)*smaller.Leading() > y+high-2 {
+			break
+		}
+		ty = s.Para(smaller, consoleAt+7, ty, lines) + 1.5
+	}
+}
+
+// address is where a place is, in lines.
+func (h *HookUp) address(l *hookup.Link) (out []string) {
+	if !l.Remote() {
+		return []string{l.At}
+	}
+	out = append(out, fmt.Sprintf("%s, port %d", l.Host, l.Port))
+	if l.Root != "" {
+		out = append(out, l.Root)
+	}
+	switch {
+	case l.Cable != nil:
+		out = append(out, "computer: "+l.Cable.Computer+" on "+l.Cable.Interface, "console: "+l.Cable.Console+maskOf(l.Cable.Computer))
+		if l.Cable.Was != "" {
+			out = append(out, "afterwards again "+l.Cable.Was)
+		}
+	case l.Local != "":
+		out = append(out, "this computer is "+l.Local+" there")
+	}
+	if l.Tried.State != hookup.Unknown {
+		out = append(out, "tried: "+string(l.Tried.State))
+	}
+	return out
+}
+
+// maskOf is the mask of an address with a length, in words.
+func maskOf(address string) string {
+	p, err := netip.ParsePrefix(address)
+	if err != nil {
+		return ""
+	}
+	return ", mask " + hookup.Mask(p)
+}
+
+// arrow draws a line with a head at its right end.
+func arrow(p *scene.Page, from, to, y, width float64, dash []float64) {
+	p.Line(width, scene.Black, dash, scene.Point{X: from, Y: y}, scene.Point{X: to - 5, Y: y})
+	p.Polygon(scene.Black, scene.Point{X: to - 7, Y: y - 3.2}, scene.Point{X: to, Y: y}, scene.Point{X: to - 7, Y: y + 3.2})
+}
+
+// cable writes what to set for a direct cable, and what to set back.
+func (h *HookUp) cable(s *scene.Sheet, l *hookup.Link, sheet *hookup.Sheet) {
+	s.Y += 8
+	section(s, "The direct cable to "+l.Name, 80)
+	for _, part := range []struct {
+		name  string
+		lines []string
+	}{{"On the computer", sheet.Computer}, {"On the console", sheet.Console}, {"Then", sheet.Then}, {"Afterwards, set back", sheet.Back}} {
+		if len(part.lines) == 0 {
+			continue
+		}
+		s.Need(32)
+		s.Write(strong, s.Left, s.Y+9, part.name)
+		s.Y += 15
+		for _, l := range part.lines {
+			lines := body.Wrap(strings.TrimSpace(l), s.Wide()-24)
+			for k, line := range lines {
+				s.Need(body.Leading())
+				if k == 0 {
+					box(s.Page, s.Left+3, s.Y+0.5, 8.5, false)
+				}
+				s.Write(body, s.Left+20, s.Y+8, line)
+				s.Y += body.Leading()
+			}
+			s.Y += 3
+		}
+		s.Y += 4
+	}
+}
