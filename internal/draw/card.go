@@ -257,7 +257,7 @@ func (c *Card) mosaic(p *panels, all []CardTitle) {
 		if y+high > p.bottom {
 			break
 		}
-		cover(p.Page, all[i].Cover, all[i].Name, p.left+float64(x)*(each+6), y, each, high)
+		drawCover(p.Page, all[i].Cover, all[i].Name, p.left+float64(x)*(each+6), y, each, high)
 		n++
 		if x++; x == columns {
 			x, y = 0, y+high+6
@@ -268,8 +268,8 @@ func (c *Card) mosaic(p *panels, all []CardTitle) {
 	}
 }
 
-// cover draws a picture as large as a box allows, at its left and upper edge.
-func cover(p *scene.Page, jpeg []byte, name string, x, y, w, h float64) {
+// drawCover draws a picture as large as a box allows, at its left and upper edge.
+func drawCover(p *scene.Page, jpeg []byte, name string, x, y, w, h float64) {
 	head, _, err := image.DecodeConfig(bytes.NewReader(jpeg))
 	if err != nil || head.Width == 0 || head.Height == 0 {
 		return // it was looked at when it was gathered
@@ -306,7 +306,7 @@ func (c *Card) list(p *panels, all []CardTitle) (spots []begins) {
 		if i == 0 || t.Platform != all[i-1].Platform {
 			k++
 			p.platform = ""
-			p.need(13 + 24)
+			p.need(14 + 36) // with a title below it
 			if p.y > p.top+20 {
 				p.y += 5
 			}
@@ -342,7 +342,7 @@ func (c *Card) list(p *panels, all []CardTitle) (spots []begins) {
 		p.need(h)
 		x, nameAt = x+p.left-before, nameAt+p.left-before
 		if covers && t.Cover != nil {
-			cover(p.Page, t.Cover, t.Name, p.left, p.y, 24, 32)
+			drawCover(p.Page, t.Cover, t.Name, p.left, p.y, 24, 32)
 		}
 		p.WriteIn(id, x, p.y+7, idWidth, t.ID)
 		p.WriteRight(smaller, p.right, p.y+7, sizeWidth, size.Format(t.Size))

@@ -250,9 +250,7 @@ func (f *FitSheet) grid(s *scene.Sheet, from, to int, cell func(title, place int
 			s.Y += 10.5
 		}
 		s.Y += 1.5
-		if (i+1)%5 == 0 {
-			s.Across(s.Left, s.Y-0.5, s.Wide(), 0.25, scene.Pale)
-		}
+		s.Across(s.Left, s.Y-1, s.Wide(), 0.25, scene.Pale)
 	}
 }
 

@@ -35,6 +35,9 @@ type Share struct {
 	KeptTitles, NewTitles int
 }
 
+// seen is which part of a volume is seen in its drawing: one of so many.
+const seen = 120
+
 // Free is what is left when all that is planned is there.
 func (v *Volume) Free() int64 { return max(0, v.Capacity-v.Kept-v.Planned) }
 
@@ -53,14 +56,28 @@ func (v *Volume) slices(shown Shown) (out []slice) {
 	part := func(bytes func(*Share) int64, count func(*Share) int, whole int64, planned bool, rest string) {
 		slices.SortStableFunc(shares, func(a, b Share) int { return cmp.Compare(bytes(&b), bytes(&a)) })
 		left := whole
+		var few []slice // too little to be seen
 		for i := range shares {
 			n := min(bytes(&shares[i]), left)
 			if n <= 0 {
 				continue
 			}
 			left -= n
-			out = append(out, slice{name: shown.of(shares[i].Platform), bytes: n, titles: count(&shares[i]), planned: planned})
+			part := slice{name: shown.of(shares[i].Platform), bytes: n, titles: count(&shares[i]), planned: planned}
+			if n < v.Capacity/seen {
+				few = append(few, part)
+			} else {
+				out = append(out, part)
+			}
 		}
+		if len(few) > 2 {
+			one := slice{name: fmt.Sprintf("%d platforms", len(few)), planned: planned}
+			for _, f := range few {
+				one.bytes, one.titles = one.bytes+f.bytes, one.titles+f.titles
+			}
+			few = []slice{one}
+		}
+		out = append(out, few...)
 		if left > 0 {
 			out = append(out, slice{name: rest, bytes: left, planned: planned, other: true})
 		}
@@ -206,7 +223,7 @@ func (r *Rack) fills(s *scene.Sheet, v *Volume, x, y, bar, high, w float64) {
 		} else {
 			keptFill(s.Page, x, top, bar, h, i%2 == 1, p.other)
 		}
-		if h > 1.5 {
+		if h > 3 {
 			s.Across(x, top, bar, 0.5, scene.Black)
 		}
 		what := p.name

@@ -2,7 +2,6 @@ package draw
 
 import (
 	"cmp"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -112,7 +111,7 @@ func (n *node) lines() int {
 }
 
 // foldedPages is about how many pages a tree has that was folded.
-const foldedPages = 4
+const foldedPages = 2
 
 // fold folds folders that have too much in them, as little as it takes for a tree to have no more than most lines. It reports whether it did.
 func (n *node) fold(most int) bool {
@@ -191,7 +190,7 @@ func (n *node) words() string {
 }
 
 // The columns of a tree.
-const treeSize, treeState, treeIndent, treeRow = 58.0, 120.0, 13.0, 11.5
+const treeSize, treeState, treeIndent, treeRow = 58.0, 104.0, 13.0, 11.5
 
 // Draw draws the tree.
 func (t Tree) Draw(o Options) *scene.Drawing {
@@ -305,11 +304,11 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 		}
 		x += indent
 	}
-	end := y + treeRow
+	stem := y + treeRow
 	if last {
-		end = mid
+		stem = mid
 	}
-	s.Line(0.5, scene.Rule, nil, scene.Point{X: x + 3, Y: y}, scene.Point{X: x + 3, Y: end})
+	s.Line(0.5, scene.Rule, nil, scene.Point{X: x + 3, Y: y}, scene.Point{X: x + 3, Y: stem})
 	s.Line(0.5, scene.Rule, nil, scene.Point{X: x + 3, Y: mid}, scene.Point{X: x + indent - 2, Y: mid})
 	x += indent
 	state := n.state
@@ -326,17 +325,21 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 	if n.folder && n.folded == 0 {
 		pen = strong
 	}
+	end, ends := 0.0, s.Right-treeState-12-small.Width(size.Format(n.bytes))-4
 	switch {
 	case n.folded > 0:
-		d.several(n, x, base, room)
+		end = d.several(n, x, base, room)
 		d.links = append(d.links, treeLink{s.Here(), s.Left, y, s.Wide()})
 	case n.folder:
 		w := s.PathIn(pen, x, base, room*0.7, n.name+"/")
-		s.WriteIn(quiet, x+w+6, base, room-w-6, some(n.files, plural(n.files, "file")))
+		end = x + w + 6 + s.WriteIn(quiet, x+w+6, base, room-w-6, some(n.files, plural(n.files, "file")))
 	default:
-		s.PathIn(pen, x, base, room, n.name)
+		end = x + s.PathIn(pen, x, base, room, n.name)
 	}
 	if n.files > 0 {
+		if ends > end+12 { // leads the eye
+			s.Line(0.5, scene.Pale, []float64{0.8, 2.4}, scene.Point{X: end + 5, Y: base - 0.5}, scene.Point{X: ends, Y: base - 0.5})
+		}
 		s.WriteRight(small, s.Right-treeState-12, base, treeSize, size.Format(n.bytes))
 	}
 	words := n.words()
@@ -350,30 +353,26 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 	s.Y += treeRow
 }
 
-// several writes the line of nodes that were folded.
-func (d *treeDrawer) several(n *node, x, y, room float64) {
+// several writes the line of nodes that were folded, and returns where it ends.
+func (d *treeDrawer) several(n *node, x, y, room float64) float64 {
 	s := d.s
-	count := fmt.Sprintf("%s: ", plural2(n))
-	w := s.WriteIn(label, x, y, room, count)
+	x, room = x+3, room-3
+	what := "file"
+	if n.folder {
+		what = "folder"
+	}
+	w := s.WriteIn(label, x, y, room, size.Exact(int64(n.folded))+" "+plural(n.folded, what)) + 5
 	first, last, both := strings.Cut(n.name, "\x00")
 	if !both {
-		s.PathIn(small, x+w+3, y, room-w-3, first)
-		return
+		return x + w + s.PathIn(small, x+w, y, room-w, first)
 	}
-	half := (room - w - 3 - 14) / 2
+	half := (room - w - 14) / 2
 	if half < 10 {
-		return
+		return x + w
 	}
-	a := s.PathIn(small, x+w+3, y, half, first)
-	dots := s.Write(small, x+w+3+a+3, y, "…")
-	s.PathIn(small, x+w+3+a+3+dots+3, y, room-w-a-dots-9, last)
-}
-
-func plural2(n *node) string {
-	if n.folder {
-		return size.Exact(int64(n.folded)) + " " + plural(n.folded, "folder")
-	}
-	return size.Exact(int64(n.folded)) + " " + plural(n.folded, "file")
+	w += s.PathIn(small, x+w, y, half, first) + 3
+	w += s.Write(small, x+w, y, "…") + 3
+	return x + w + s.PathIn(small, x+w, y, room-w, last)
 }
 
 // index tells where every title is.

@@ -25,11 +25,13 @@ type VolumeMap struct {
 	Ready *ready.Plan
 }
 
-// mapRowsTall is how many rows a map has, and mapCell how wide a part is that is told apart, in points.
+// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a part is that is told apart, in
+// points.
 const (
-	mapRowsTall = 20
-	mapCell     = 1.6
-	mapRow      = 12.0
+	mapRowsTall  = 30
+	mapRowsShort = 15
+	mapCell      = 1.6
+	mapRow       = 12.0
 )
 
 // Draw draws the map.
@@ -45,10 +47,10 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 		return s.End()
 	}
 	if m.After == nil {
-		volumeOf(s, "", m.Now)
+		volumeOf(s, "", m.Now, mapRowsTall)
 	} else {
-		volumeOf(s, "Now", m.Now)
-		volumeOf(s, "Afterwards", m.After)
+		volumeOf(s, "Now", m.Now, mapRowsShort)
+		volumeOf(s, "Afterwards", m.After, mapRowsShort)
 		for _, n := range m.NotMended {
 			paragraph(s, body, 0, n)
 		}
@@ -59,8 +61,8 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 	return s.End()
 }
 
-func volumeOf(s *scene.Sheet, when string, m *blockmap.Map) {
-	s.Need(mapRowsTall*mapRow + 130)
+func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
+	s.Need(float64(high)*mapRow + 110)
 	if when != "" {
 		section(s, when, 100)
 	}
@@ -79,8 +81,9 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map) {
 	paragraph(s, body, 0, fmt.Sprintf("%s free, the largest run %s; %s", size.Format(m.FreeBytes()), size.Format(m.Largest()), pieces))
 	s.Y += 4
 	mapLegend(s)
-	arcs(s, m)
-	rows(s, m)
+	look := shading{}
+	arcs(s, m, look)
+	rows(s, m, high, look)
 	s.Y += 14
 }
 
@@ -96,7 +99,7 @@ func fillOf(p *scene.Page, x, y, w, h float64, kind blockmap.Kind, odd bool) {
 	case blockmap.Pieces:
 		p.Fill(x, y, w, h, scene.Black)
 	case blockmap.Folder:
-		p.Hatch(x, y, w, h, 2.4, 0.7, scene.Black, false)
+		p.Hatch(x, y, w, h, 3, 0.6, scene.Black, false)
 	case blockmap.System:
 		p.Fill(x, y, w, h, scene.Grey)
 	}
@@ -120,7 +123,7 @@ func mapLegend(s *scene.Sheet) {
 const mostArcs, mostBows = 40, 1500
 
 // arcs draws the volume as one strip, with bows between the pieces of a file.
-func arcs(s *scene.Sheet, m *blockmap.Map) {
+func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
 	torn := m.InPieces()
 	if len(torn) == 0 {
 		return
@@ -145,7 +148,7 @@ func arcs(s *scene.Sheet, m *blockmap.Map) {
 			drawn++
 		}
 	}
-	strip(s.Page, m.Cells(int(wide/mapCell)), s.Left, base, wide/float64(int(wide/mapCell)), 12)
+	strip(s.Page, m.Cells(int(wide/mapCell)), s.Left, base, wide/float64(int(wide/mapCell)), 12, look)
 	s.Rect(s.Left, base, wide, 12, 0.6, scene.Black, nil)
 	s.Y = base + 18
 	if len(torn) > mostArcs {
@@ -154,28 +157,40 @@ func arcs(s *scene.Sheet, m *blockmap.Map) {
 	s.Y += 6
 }
 
-// strip draws cells beside each other: neighbours that look alike as one.
-func strip(p *scene.Page, cells []blockmap.Cell, x, y, each, h float64) {
+// shading tells neighbours apart: every other file that is met is darker.
+type shading map[int]bool
+
+func (l shading) odd(file int) bool {
+	odd, known := l[file]
+	if !known {
+		odd = len(l)%2 == 1
+		l[file] = odd
+	}
+	return odd
+}
+
+// strip draws cells beside each other: those of one file as one.
+func strip(p *scene.Page, cells []blockmap.Cell, x, y, each, h float64, look shading) {
 	for i := 0; i < len(cells); {
 		c, from := cells[i], i
 		for i < len(cells) && cells[i].Kind == c.Kind && cells[i].File == c.File {
 			i++
 		}
 		if c.Kind != blockmap.Free {
-			fillOf(p, x+float64(from)*each, y, float64(i-from)*each, h, c.Kind, c.File%2 == 1)
+			fillOf(p, x+float64(from)*each, y, float64(i-from)*each, h, c.Kind, look.odd(c.File))
 		}
 	}
 }
 
 // rows draws the volume in rows, with the names of files that are large enough.
-func rows(s *scene.Sheet, m *blockmap.Map) {
+func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 	each := int(s.Wide() / mapCell)
 	wide := s.Wide() / float64(each)
-	cells := m.Cells(each * mapRowsTall)
+	cells := m.Cells(each * high)
 	name := scene.Pen{Size: 6.5, Ink: scene.Black}
-	for r := range mapRowsTall {
+	for r := range high {
 		row := cells[r*each : (r+1)*each]
-		strip(s.Page, row, s.Left, s.Y, wide, mapRow)
+		strip(s.Page, row, s.Left, s.Y, wide, mapRow, look)
 		for i := 0; i < each; {
 			from := i
 			for i < each && row[i].File == row[from].File && row[i].Kind == row[from].Kind {
@@ -193,7 +208,7 @@ func rows(s *scene.Sheet, m *blockmap.Map) {
 		s.Rect(s.Left, s.Y, s.Wide(), mapRow, 0.35, scene.Rule, nil)
 		s.Y += mapRow
 	}
-	s.Rect(s.Left, s.Y-mapRowsTall*mapRow, s.Wide(), mapRowsTall*mapRow, 0.9, scene.Black, nil)
+	s.Rect(s.Left, s.Y-float64(high)*mapRow, s.Wide(), float64(high)*mapRow, 0.9, scene.Black, nil)
 	s.Y += 4
 	part := m.Info.Size / int64(len(cells))
 	s.Write(smaller, s.Left, s.Y+6, fmt.Sprintf("from left to right and from row to row; a row is %s", size.Format(part*int64(each))))
@@ -255,6 +270,7 @@ func readying(s *scene.Sheet, p *ready.Plan) {
 		slicesOf(s, part.slices, d.Size)
 	}
 	if len(p.Reasons) > 0 {
+		s.Y += 4
 		section(s, "Why so", 40)
 		for _, r := range p.Reasons {
 			paragraph(s, body, 0, r.What+": "+r.Why)
@@ -262,6 +278,7 @@ func readying(s *scene.Sheet, p *ready.Plan) {
 		}
 	}
 	if len(p.Steps) > 0 {
+		s.Y += 8
 		section(s, "What is done", 40)
 		for i, l := range p.Steps {
 			paragraph(s, body, 0, fmt.Sprintf("%d. %s", i+1, l))

@@ -37,14 +37,20 @@ type span struct {
 
 // Read makes the map of a volume.
 func Read(ctx context.Context, v *volume.Volume) (*Map, error) {
-	m := &Map{Info: v.Info()}
-	var err error
-	if m.Free, err = v.FreeRuns(ctx); err != nil {
+	free, err := v.FreeRuns(ctx)
+	if err != nil {
 		return nil, err
 	}
-	if m.Files, err = v.Files(ctx); err != nil {
+	files, err := v.Files(ctx)
+	if err != nil {
 		return nil, err
 	}
+	return Of(v.Info(), files, free), nil
+}
+
+// Of is the map of a volume with files, and with what is free.
+func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
+	m := &Map{Info: info, Files: files, Free: free}
 	for i, f := range m.Files {
 		kind := File
 		if f.Folder {
@@ -75,7 +81,7 @@ func Read(ctx context.Context, v *volume.Volume) (*Map, error) {
 		whole = append(whole, span{volume.Run{First: next, Count: end - next}, -1, System})
 	}
 	m.spans = whole
-	return m, nil
+	return m
 }
 
 // InPieces are the files that lie in more than one piece, the worst first.

@@ -4,6 +4,7 @@ package pdf
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"io"
 
@@ -16,14 +17,13 @@ import (
 // writer writes one drawing.
 type writer struct {
 	*fpdf.Fpdf
-	fonts    map[*typeface.Font]bool
-	pictures int
-	links    map[scene.Spot]int
+	fonts map[*typeface.Font]bool
+	links map[scene.Spot]int
 }
 
 // Write writes a drawing.
 func Write(to io.Writer, d *scene.Drawing) error {
-	w := &writer{fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt"}), map[*typeface.Font]bool{}, 0, map[scene.Spot]int{}}
+	w := &writer{fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt"}), map[*typeface.Font]bool{}, map[scene.Spot]int{}}
 	w.SetCatalogSort(true) // the same input gives the same bytes
 	w.SetCreationDate(d.Date)
 	w.SetModificationDate(d.Date)
@@ -68,9 +68,11 @@ func (w *writer) item(item scene.Item) {
 	case *scene.Text:
 		w.text(v)
 	case *scene.Picture:
-		w.pictures++
-		name, o := fmt.Sprint("picture", w.pictures), fpdf.ImageOptions{ImageType: "JPG"}
-		w.RegisterImageOptionsReader(name, o, bytes.NewReader(v.JPEG))
+		// One that is shown twice is in the file once.
+		name, o := fmt.Sprintf("%x", sha256.Sum256(v.JPEG)), fpdf.ImageOptions{ImageType: "JPG"}
+		if w.GetImageInfo(name) == nil {
+			w.RegisterImageOptionsReader(name, o, bytes.NewReader(v.JPEG))
+		}
 		w.ImageOptions(name, v.X, v.Y, v.W, v.H, false, o, 0, "")
 	case *scene.Link:
 		if v.URL != "" {

@@ -1,13 +1,15 @@
 // Package svg writes scenes as SVG (W3C Recommendation "Scalable Vector Graphics (SVG) 1.1", with links without a prefix as in SVG 2). A file needs
-// nothing beside itself: letters are drawn as outlines, once each, so that they look alike without any font; over them lies the text itself, unseen, to
+// nothing beside itself: letters and words that come often are outlines, once each, so that they look alike without any font; over them lies the text itself, unseen, to
 // be found and copied.
 package svg
 
 import (
 	"bufio"
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -26,7 +28,8 @@ const gutter = 18.0
 // writer writes one drawing.
 type writer struct {
 	*bufio.Writer
-	at []scene.Point // of each page
+	at    []scene.Point   // of each page
+	names map[word]string // of the outlines
 }
 
 // Write writes a drawing. Its pages stand beside and below each other, in rows, as many as make a sheet that is about as wide as it is high.
@@ -37,7 +40,7 @@ func Write(to io.Writer, d *scene.Drawing) error {
 	w.str(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<svg xmlns="http://www.w3.org/2000/svg" width="`)
 	w.nums("", wide, "pt\" height=\"", high, "pt\" viewBox=\"0 0 ", wide, " ", high, "\">\n")
 	w.str("<title>" + escape(d.Title) + "</title>\n<desc>" + escape(d.Subject) + "</desc>\n")
-	if err := w.glyphs(d.Pages); err != nil {
+	if err := w.outlines(d.Pages); err != nil {
 		return err
 	}
 	for i, p := range d.Pages {
@@ -111,58 +114,92 @@ var escaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "
 
 func escape(s string) string { return escaper.Replace(s) }
 
-// glyphName is the name of a character of a font in the file.
-func glyphName(f *typeface.Font, r rune) string { return f.Name[:1] + strconv.FormatInt(int64(r), 36) }
+// word is a word in a font, or a single character.
+type word struct {
+	font *typeface.Font
+	text string
+}
 
-// glyphs writes the outline of every character that is used, once.
-func (w *writer) glyphs(pages []*scene.Page) error {
-	type key struct {
-		font *typeface.Font
-		r    rune
+// often is how many times a word is written that is drawn as a whole, and not letter by letter.
+const often = 8
+
+// eachWord goes through the words of a run: with how far each is from the beginning, in units of an em.
+func eachWord(run typeface.Run, see func(w word, x int)) {
+	x, from, at := 0, -1, 0
+	for i, r := range run.Text {
+		if r == ' ' || r == '\u00a0' {
+			if from >= 0 {
+				see(word{run.Font, run.Text[from:i]}, at)
+			}
+			from = -1
+		} else if from < 0 {
+			from, at = i, x
+		}
+		x += run.Font.Advance(r)
 	}
-	seen := map[key]bool{}
-	var all []key
+	if from >= 0 {
+		see(word{run.Font, run.Text[from:]}, at)
+	}
+}
+
+// outlines writes the outline of every word that is written often, and of every character of the others, once.
+func (w *writer) outlines(pages []*scene.Page) error {
+	count := map[word]int{}
 	for _, p := range pages {
 		for _, item := range p.Items {
-			t, ok := item.(*scene.Text)
-			if !ok {
-				continue
-			}
-			for _, run := range t.Runs {
-				for _, r := range run.Text {
-					if k := (key{run.Font, r}); !seen[k] {
-						seen[k] = true
-						all = append(all, k)
-					}
+			if t, ok := item.(*scene.Text); ok {
+				for _, run := range t.Runs {
+					eachWord(run, func(wd word, _ int) { count[wd]++ })
 				}
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b key) int {
-		if a.font != b.font {
-			return strings.Compare(a.font.Name, b.font.Name)
+	w.names = map[word]string{}
+	for wd, n := range count {
+		if n >= often {
+			w.names[wd] = ""
+			continue
 		}
-		return int(a.r - b.r)
+		for _, r := range wd.text {
+			w.names[word{wd.font, string(r)}] = ""
+		}
+	}
+	all := slices.SortedFunc(maps.Keys(w.names), func(a, b word) int {
+		return cmp.Or(strings.Compare(a.font.Name, b.font.Name), strings.Compare(a.text, b.text))
 	})
 	w.str("<defs>\n")
-	for _, k := range all {
-		outline, err := k.font.Outline(k.r)
+	for i, wd := range all {
+		d, err := pathOfWord(wd)
 		if err != nil {
 			return err
 		}
-		if len(outline) > 0 {
-			w.str(`<path id="` + glyphName(k.font, k.r) + `" d="` + pathOf(outline) + "\"/>\n")
-		}
+		name := "w" + strconv.FormatInt(int64(i), 36)
+		w.names[wd] = name
+		w.str(`<path id="` + name + `" d="` + d + "\"/>\n")
 	}
 	w.str("</defs>\n")
 	return nil
 }
 
-// pathOf writes an outline of a letter.
-func pathOf(outline typeface.Outline) string {
+// pathOfWord writes the outlines of all letters of a word.
+func pathOfWord(wd word) (string, error) {
 	var b strings.Builder
-	n := func(v fixed.Int26_6) { b.WriteString(strconv.Itoa(v.Round())) }
-	point := func(p fixed.Point26_6) { n(p.X); b.WriteByte(' '); n(p.Y) }
+	x := 0
+	for _, r := range wd.text {
+		outline, err := wd.font.Outline(r)
+		if err != nil {
+			return "", err
+		}
+		writePath(&b, outline, x)
+		x += wd.font.Advance(r)
+	}
+	return b.String(), nil
+}
+
+// writePath writes the outline of a letter that begins at x.
+func writePath(b *strings.Builder, outline typeface.Outline, x int) {
+	n := func(v int) { b.WriteString(strconv.Itoa(v)) }
+	point := func(p fixed.Point26_6) { n(p.X.Round() + x); b.WriteByte(' '); n(p.Y.Round()) }
 	for i, s := range outline {
 		switch s.Op {
 		case sfnt.SegmentOpMoveTo:
@@ -188,8 +225,9 @@ func pathOf(outline typeface.Outline) string {
 			point(s.Args[2])
 		}
 	}
-	b.WriteByte('Z')
-	return b.String()
+	if len(outline) > 0 {
+		b.WriteByte('Z')
+	}
 }
 
 func (w *writer) item(item scene.Item) {
@@ -250,13 +288,24 @@ func (w *writer) text(t *scene.Text) {
 	scale := t.Size / typeface.Em
 	w.nums(`<g transform="translate(`, t.X, " ", t.Y, ") scale(")
 	w.str(strconv.FormatFloat(scale, 'f', -1, 64) + `)" fill="` + grey(t.Ink) + `">`)
-	x := 0
+	use := func(wd word, x int) {
+		w.str(`<use href="#` + w.names[wd] + `" x="` + strconv.Itoa(x) + `"/>`)
+	}
+	begin := 0
 	for _, run := range t.Runs {
-		for _, r := range run.Text {
-			if r != ' ' && r != '\u00a0' {
-				w.str(`<use href="#` + glyphName(run.Font, r) + `" x="` + strconv.Itoa(x) + `"/>`)
+		eachWord(run, func(wd word, x int) {
+			x += begin
+			if w.names[wd] != "" {
+				use(wd, x)
+				return
 			}
-			x += run.Font.Advance(r)
+			for _, r := range wd.text {
+				use(word{wd.font, string(r)}, x)
+				x += wd.font.Advance(r)
+			}
+		})
+		for _, r := range run.Text {
+			begin += run.Font.Advance(r)
 		}
 	}
 	w.str("</g>")

@@ -165,6 +165,9 @@ func Clean(s string) string {
 		if r == '\u200b' || r == '\ufeff' || unicode.Is(unicode.Variation_Selector, r) || r == '\u200d' {
 			return -1 // they have no shape of their own
 		}
+		if unicode.IsControl(r) { // fonts have shapes for some of them
+			return Missing
+		}
 		_, r = Regular.of(r)
 		return r
 	}, norm.NFC.String(s))

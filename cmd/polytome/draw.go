@@ -1,0 +1,298 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/ready"
+	"polytome/internal/draw"
+	"polytome/internal/draw/scene"
+	"polytome/internal/drives"
+	"polytome/internal/netcards"
+)
+
+// drawing is what the command line says of a drawing.
+type drawing struct {
+	work
+	out, paper, date, fold, readyFor string
+	whole, over, collection          bool
+	run                              int64
+}
+
+func drawCommand() *cobra.Command {
+	d := &drawing{work: work{picked: -1}}
+	cmd := &cobra.Command{
+		Use:   "draw KIND [DRIVE] -o FILE.pdf|FILE.svg",
+		Short: "Draw for paper: the rack, maps, trees, the hook-up, cards, runs, the fit sheet, checklists",
+		Long: `Draws, black on white, what the screen shows, as PDF or SVG by the ending of the file. The kinds:
+  rack       all places to scale: kept, planned, free, by platform, with totals
+  map        what lies where on one volume, pieces joined by bows; and afterwards, where files would be brought into one
+             piece, or with --ready-for, where the drive is to be readied
+  tree       what one place will hold, with what becomes of every file; folded where there is very much (--whole: not)
+  hook-up    computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
+  card       the contents of one place, to be folded into the case of a stick (--fold); with --collection, of all titles
+  run        the speed of the newest run at each place over its time, what happened on the way, totals (--run for another)
+  fit        the grid of titles by places, and why what is wanted does not go
+  checklist  what to do at the consoles, with boxes to tick
+What is there is looked at and nothing is changed. The same input and --date give the same bytes. A file that is there is
+only replaced with --over.`,
+		Example: `  polytome draw rack --bench season.toml -o rack.pdf
+  polytome draw card --bench season.toml --place 'North stick' --fold eighth --paper letter -o card.pdf
+  polytome draw fit --from ~/games --loader rowan --to /media/stick -o fit.svg
+  polytome draw map north.img -o map.pdf
+  polytome draw map /dev/sdb --ready-for rowan -o before-and-after.pdf
+  polytome draw run --run 12 -o run.svg`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case len(args) == 0:
+				return usageError{fmt.Errorf("%s needs what to draw: %s", cmd.CommandPath(), kindsInWords())}
+			case len(args) > 2 || len(args) == 2 && args[0] != string(draw.KindMap):
+				return usageError{fmt.Errorf("superfluous word %q: only a map names a drive", args[len(args)-1])}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error { return d.draw(cmd.Context(), cmd.OutOrStdout(), args) },
+	}
+	d.planFlags(cmd)
+	_ = cmd.Flags().MarkHidden("json")
+	f := cmd.Flags()
+	f.StringVarP(&d.out, "out", "o", "", "the file to write, ending in .pdf or .svg")
+	f.StringVar(&d.paper, "paper", "a4", "a4 or letter")
+	f.StringVar(&d.date, "date", "", "the date on the drawing, such as 2026-03-14 (default: today)")
+	f.StringVar(&d.fold, "fold", "", "how a card is folded: quarter, eighth, half or whole (default quarter)")
+	f.BoolVar(&d.whole, "whole", false, "of a tree: draw every file")
+	f.BoolVar(&d.collection, "collection", false, "of a card: all titles, wherever they go")
+	f.Int64Var(&d.run, "run", 0, "chart this run: polytome runs lists them")
+	f.StringVar(&d.readyFor, "ready-for", "", "of a map: also what readying the drive for this loader, or with this filesystem, makes of it")
+	f.BoolVar(&d.over, "over", false, "replace the file if it is there")
+	return cmd
+}
+
+func kindsInWords() string {
+	var names []string
+	for _, k := range draw.Kinds {
+		names = append(names, string(k))
+	}
+	return strings.Join(names, ", ")
+}
+
+// check says what is wrong with the wishes, before anything is looked at.
+func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err error) {
+	wrong := func(err error) (draw.Request, draw.Options, error) { return r, o, usageError{err} }
+	if r.Kind, err = draw.KindNamed(args[0]); err != nil {
+		return wrong(err)
+	}
+	if len(args) > 1 {
+		r.Drive = args[1]
+	}
+	if o.Paper, err = scene.PaperNamed(d.paper); err != nil {
+		return wrong(fmt.Errorf("--paper: %w", err))
+	}
+	if r.Fold, err = draw.FoldNamed(d.fold); err != nil {
+		return wrong(fmt.Errorf("--fold: %w", err))
+	}
+	o.Date = time.Now()
+	if d.date != "" {
+		if o.Date, err = time.Parse(time.DateOnly, d.date); err != nil {
+			return wrong(fmt.Errorf("--date: %q is no date; write it like 2026-03-14", d.date))
+		}
+	}
+	if d.out == "" {
+		return wrong(errors.New("-o FILE says where to write: a file ending in .pdf or .svg"))
+	}
+	if d.readyFor != "" && (r.Kind != draw.KindMap || r.Drive == "") {
+		return wrong(errors.New("--ready-for is for the map of a drive: polytome draw map DRIVE --ready-for LOADER -o FILE"))
+	}
+	if err := draw.Check(d.out); err != nil {
+		var unknown *draw.UnknownFormatError
+		if errors.As(err, &unknown) {
+			return wrong(err)
+		}
+		return r, o, err
+	}
+	if _, err := os.Stat(d.out); err == nil && !d.over {
+		return r, o, fmt.Errorf("%s is there already; --over replaces it", d.out)
+	}
+	r.Whole, r.Run = d.whole, d.run
+	return r, o, nil
+}
+
+func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error {
+	r, o, err := d.check(args)
+	if err != nil {
+		return err
+	}
+	src, err := d.source(ctx, &r)
+	if err != nil {
+		return err
+	}
+	if store := openCovers(d.covers, os.Stderr); store != nil {
+		defer store.Close()
+		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords}
+	}
+	o.Bench = src.Bench.Name
+	made, err := src.Make(ctx, r, o)
+	switch {
+	case errors.Is(err, draw.ErrWhichPlace):
+		return usageError{fmt.Errorf("%w with --place; the bench has: %s", err, placeNames(src.Bench))}
+	case err != nil && ctx.Err() != nil:
+		return errStopped
+	case err != nil:
+		return err
+	}
+	if err := draw.Save(d.out, made); err != nil {
+		return err
+	}
+	fmt.Fprintf(out, "%s is in %s, %s.\n", strings.ToUpper(r.Kind.Words()[:1])+r.Kind.Words()[1:], d.out, pagesOf(made))
+	if d.partial {
+		return errPartial
+	}
+	return nil
+}
+
+func pagesOf(d *scene.Drawing) string {
+	if len(d.Pages) == 1 {
+		return "1 page"
+	}
+	return fmt.Sprintf("%d pages", len(d.Pages))
+}
+
+func placeNames(b *bench.Bench) string {
+	var names []string
+	for _, p := range b.Places {
+		names = append(names, p.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// source looks at what the drawing is made from, and at no more.
+func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, error) {
+	set, err := known()
+	if err != nil {
+		return nil, err
+	}
+	src := &draw.Source{Set: set, Bench: &bench.Bench{}, Cards: netcards.Here, Drives: drives.Here}
+	r.Place = -1
+	runs, note := openJournal()
+	if note != nil {
+		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+	}
+	if src.Runs, err = runs.Runs(runsLooked); err != nil {
+		return nil, errors.Join(err, runs.Close())
+	}
+	if err := runs.Close(); err != nil {
+		return nil, err
+	}
+	if r.Drive != "" {
+		return src, d.readied(r, src)
+	}
+	if r.Kind == draw.KindRun && d.bench == "" {
+		if r.Run == 0 && len(src.Runs) > 0 {
+			r.Run = src.Runs[0].ID
+		}
+		return src, nil
+	}
+	places := r.Kind != draw.KindCard || !d.collection
+	if d.bench != "" {
+		if src.Bench, err = bench.Open(d.bench, stateDir()); err != nil {
+			return nil, err
+		}
+		places = places && len(src.Bench.Places) > 0
+	}
+	if places {
+		if src.Bench, err = d.open(len(d.from) > 0); err != nil {
+			return nil, err
+		}
+		if r.Place = d.picked; r.Place < 0 && len(src.Bench.Places) == 1 {
+			r.Place = 0
+		}
+	} else if d.bench == "" {
+		for _, dir := range d.from {
+			src.Bench.Sources = append(src.Bench.Sources, bench.Source{Path: dir})
+		}
+		src.Bench.Name = strings.Join(d.from, ", ")
+	}
+	switch r.Kind {
+	case draw.KindHookUp, draw.KindRun: // no place is looked at for these
+		return src, nil
+	}
+	if !places {
+		found, err := scan(ctx, src.Bench, set, d.covers, os.Stderr)
+		src.Titles = found.Titles
+		d.partial = d.partial || len(found.Problems) > 0
+		return src, err
+	}
+	if needed := r.Kind == draw.KindMap || r.Kind == draw.KindTree || r.Kind == draw.KindCard; needed && r.Place < 0 {
+		return nil, usageError{fmt.Errorf("%w with --place; the bench has: %s", draw.ErrWhichPlace, placeNames(src.Bench))}
+	}
+	all, found, err := d.surveys(ctx, src.Bench)
+	if err == nil {
+		err = d.narrow(all, src.Bench)
+	}
+	if err != nil {
+		return nil, err
+	}
+	src.Board, src.Titles = all, found.Titles
+	d.partial = d.partial || len(found.Problems) > 0
+	return src, nil
+}
+
+// readied takes up what the drive is to become.
+func (d *drawing) readied(r *draw.Request, src *draw.Source) error {
+	if d.readyFor == "" {
+		return nil
+	}
+	req := &ready.Request{}
+	if drives.Ours(strings.ToLower(d.readyFor)) {
+		req.Filesystem = strings.ToLower(d.readyFor)
+	} else {
+		p, err := src.Set.Profile(d.readyFor)
+		if err != nil {
+			return usageError{fmt.Errorf("--ready-for: %w", err)}
+		}
+		req.Profile = p
+	}
+	r.Ready = req
+	return nil
+}
+
+// drawAll makes every drawing that a source has, as PDF and as SVG, in a folder.
+func drawAll(ctx context.Context, src *draw.Source, dir string, o draw.Options) (files []string, err error) {
+	o.Bench = src.Bench.Name
+	for _, k := range draw.Kinds {
+		made, err := src.Make(ctx, draw.Request{Kind: k, Place: placeFor(k), Fold: draw.Folds[0]}, o)
+		if err != nil {
+			return files, fmt.Errorf("drawing %s: %w", k.Words(), err)
+		}
+		for _, ending := range draw.Formats {
+			file := filepath.Join(dir, string(k)+ending)
+			if err := draw.Save(file, made); err != nil {
+				return files, err
+			}
+			files = append(files, file)
+		}
+	}
+	return files, nil
+}
+
+// placeFor is of which place of the demo a drawing is that is of one.
+func placeFor(k draw.Kind) int {
+	switch k {
+	case draw.KindTree, draw.KindCard:
+		return 0
+	}
+	return -1
+}
+
+// runsLooked is how many of the newest runs are looked through for those that are drawn: all that are kept.
+const runsLooked = 300

@@ -1,0 +1,290 @@
+package draw
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image/jpeg"
+	"path/filepath"
+	"runtime"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/blockmap"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/hookup"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/ready"
+	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
+	"polytome/internal/draw/scene"
+	"polytome/internal/drives"
+	"polytome/internal/format/picture"
+	"polytome/internal/netcards"
+	"polytome/internal/place/drive"
+)
+
+// A Source is everything that drawings are made from. Nobody else may change it while a drawing is made: on the screen, that is a clone.
+type Source struct {
+	Bench  *bench.Bench
+	Board  survey.Board // places that are nil could not be looked at
+	Titles []title.Title
+	Set    *loader.Set
+	// Runs are those that are written down, the newest first.
+	Runs []journal.Run
+	// Reports are proofs that were made already, by place; others are made where a drawing needs them.
+	Reports map[int]*proof.Report
+	Cards   netcards.System
+	Drives  drives.System
+	// Looker looks at covers; nil draws none.
+	Looker *cover.Looker
+}
+
+// A Request is what is to be drawn of a source.
+type Request struct {
+	Kind Kind
+	// Place is the number of the place, -1 for all of them: the tree and the map are of one, and the card of none is that of all titles.
+	Place int
+	Fold  Fold // of a card
+	Whole bool // a tree is not folded
+	// Drive is a drive, image or partition whose map is drawn, in place of a place's; Ready is what it is to become, nil for nothing.
+	Drive string
+	Ready *ready.Request
+	// Run is the number of the run that is charted, 0 for the newest at each place.
+	Run int64
+}
+
+// ErrWhichPlace is a drawing of one place where none was named.
+var ErrWhichPlace = errors.New("this drawing is of one place: name it")
+
+// Make makes a drawing.
+func (src *Source) Make(ctx context.Context, r Request, o Options) (*scene.Drawing, error) {
+	subject, err := src.subject(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return subject.Draw(o), nil
+}
+
+func (src *Source) subject(ctx context.Context, r Request) (Subject, error) {
+	b := src.Bench
+	switch r.Kind {
+	case KindRack:
+		b, board := src.only(r.Place)
+		return RackOf(b, board, src.Set), nil
+	case KindFit:
+		b, board := src.only(r.Place)
+		return FitOf(b, board, src.Set), nil
+	case KindHookUp:
+		return src.hookUp(r)
+	case KindRun:
+		return src.runs(r)
+	case KindChecklist:
+		return src.checklist(ctx, r)
+	case KindMap:
+		return src.volumeMap(ctx, r)
+	case KindTree:
+		if len(b.Places) == 0 {
+			return Tree{Place: "no place"}, nil
+		}
+		s, err := src.survey(r.Place)
+		if err != nil {
+			return nil, err
+		}
+		return TreeOf(s, r.Whole), nil
+	case KindCard:
+		return src.card(ctx, r)
+	}
+	return nil, &UnknownKindError{string(r.Kind)}
+}
+
+// survey is the place that was asked for, or the only one.
+func (src *Source) survey(n int) (*survey.Survey, error) {
+	if n < 0 && len(src.Board) == 1 {
+		n = 0
+	}
+	switch {
+	case n < 0 || n >= len(src.Bench.Places):
+		return nil, ErrWhichPlace
+	case n >= len(src.Board) || src.Board[n] == nil:
+		return nil, fmt.Errorf("%s could not be looked at, so it cannot be drawn", src.Bench.Places[n].Name)
+	}
+	return src.Board[n], nil
+}
+
+func (src *Source) hookUp(r Request) (Subject, error) {
+	cards, err := src.Cards.Cards()
+	if err != nil {
+		return nil, fmt.Errorf("the network interfaces of this computer cannot be told: %w", err)
+	}
+	h := hookup.Of(src.Bench, src.Set, cards)
+	if r.Place >= 0 && r.Place < len(h.Links) {
+		h.Links = h.Links[r.Place : r.Place+1]
+	}
+	return HookUpOf(h), nil
+}
+
+func (src *Source) runs(r Request) (Subject, error) {
+	if r.Run > 0 {
+		for i := range src.Runs {
+			if src.Runs[i].ID == r.Run {
+				return RunsOf(src.Runs[i:i+1], nil), nil
+			}
+		}
+		return nil, fmt.Errorf("%w: %d", journal.ErrNone, r.Run)
+	}
+	b, _ := src.only(r.Place)
+	return RunsOf(src.Runs, b), nil
+}
+
+// only are the bench and the board with one place, or as they are.
+func (src *Source) only(n int) (*bench.Bench, survey.Board) {
+	if n < 0 || n >= len(src.Bench.Places) {
+		return src.Bench, src.Board
+	}
+	b, board := src.Bench.Clone(), src.Board
+	b.Places = b.Places[n : n+1]
+	if n < len(board) {
+		board = board[n : n+1]
+	}
+	return b, board
+}
+
+// report is the proof of a place, by which its checklist is told.
+func (src *Source) report(ctx context.Context, n int) (*proof.Report, error) {
+	if r := src.Reports[n]; r != nil {
+		return r, nil
+	}
+	s, err := src.survey(n)
+	if err != nil {
+		return nil, err
+	}
+	if s.Away != nil {
+		return nil, s.Away
+	}
+	runs := src.Runs
+	if runs == nil {
+		runs = []journal.Run{}
+	}
+	return s.Prover(src.Bench, n, proof.Names, runs).Prove(ctx)
+}
+
+func (src *Source) checklist(ctx context.Context, r Request) (Subject, error) {
+	var c Checklist
+	for n := range src.Bench.Places {
+		if r.Place >= 0 && n != r.Place {
+			continue
+		}
+		report, err := src.report(ctx, n)
+		if err != nil {
+			if r.Place >= 0 || len(src.Bench.Places) == 1 || ctx.Err() != nil {
+				return nil, err
+			}
+			c.Places = append(c.Places, Steps{Place: src.Bench.Places[n].Name, Detail: "could not be looked at: " + err.Error()})
+			continue
+		}
+		s, err := src.survey(n)
+		if err != nil {
+			return nil, err
+		}
+		c.Places = append(c.Places, StepsOf(s, report.Checklist, runtime.GOOS))
+	}
+	return c, nil
+}
+
+func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
+	if r.Place < 0 && len(src.Board) != 1 {
+		return CollectionOf(src.Bench.Name, src.Titles, src.Set, r.Fold, src.jpeg(ctx)), nil
+	}
+	s, err := src.survey(r.Place)
+	if err != nil {
+		return nil, err
+	}
+	n := max(r.Place, 0)
+	var lines []string
+	report, err := src.report(ctx, n)
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case err == nil:
+		lines = report.Checklist
+	}
+	if len(src.Titles) == 0 && report != nil {
+		return CardOfList(s, report, src.Set, r.Fold), nil
+	}
+	return CardOf(s, src.Set, r.Fold, lines, src.jpeg(ctx)), nil
+}
+
+// jpeg reads covers, as large as paper shows them.
+func (src *Source) jpeg(ctx context.Context) func(t *title.Title) []byte {
+	if src.Looker == nil {
+		return nil
+	}
+	return func(t *title.Title) []byte {
+		p := t.Picture("front", 0)
+		if p == nil || ctx.Err() != nil {
+			return nil
+		}
+		if p.Crop == ([4]int{}) {
+			if l, err := src.Looker.Look(ctx, &p.File); err == nil && len(l.Small) > 0 {
+				return l.Small
+			}
+			return nil
+		}
+		im, err := src.Looker.Read(&p.File, picture.Rule{Width: 160, Height: 200, Fit: "inside", Crop: picture.Crop(p.Crop)})
+		var b bytes.Buffer
+		if err != nil || jpeg.Encode(&b, im, &jpeg.Options{Quality: 85}) != nil {
+			return nil // a title is told without a picture that cannot be used
+		}
+		return b.Bytes()
+	}
+}
+
+// volumeMap reads what lies where on a drive, and rehearses what is planned for it.
+func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
+	what, name := r.Drive, r.Drive
+	if what == "" {
+		if len(src.Bench.Places) == 0 {
+			return VolumeMap{Place: "no place"}, nil
+		}
+		s, err := src.survey(r.Place)
+		if err != nil {
+			return nil, err
+		}
+		what, name = src.Bench.Resolve(s.Config.At), s.Config.Name
+	}
+	d, part, err := src.Drives.Place(ctx, what)
+	if err != nil {
+		return nil, fmt.Errorf("only the map of a drive or image can be drawn: %w", err)
+	}
+	m := VolumeMap{Place: filepath.Base(name)}
+	if r.Ready != nil {
+		if m.Ready, err = ready.Make(ctx, src.Drives, d, src.Set, *r.Ready); err != nil {
+			return nil, err
+		}
+		m.Planned = "before and after readying"
+	}
+	if r.Ready != nil && r.Ready.Part == 0 {
+		return m, nil
+	}
+	p, err := drive.Open(ctx, src.Drives, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if m.Now, err = blockmap.Read(ctx, p.Volume()); err != nil {
+		return nil, err
+	}
+	if len(m.Now.InPieces()) > 0 && r.Ready == nil {
+		if m.After, m.NotMended, err = blockmap.AfterGathering(ctx, p.Volume()); err != nil {
+			return nil, err
+		}
+		m.Planned = "now, and after every file was brought into one piece"
+	}
+	return m, nil
+}
