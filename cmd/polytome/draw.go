@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
+	"polytome/internal/core/intake"
 	"polytome/internal/core/ready"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
@@ -138,7 +139,7 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	}
 	if store := openCovers(d.covers, os.Stderr); store != nil {
 		defer store.Close()
-		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords}
+		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords, Allowed: intake.Allowed(src.Bench)}
 	}
 	o.Bench = src.Bench.Name
 	made, err := src.Make(ctx, r, o)

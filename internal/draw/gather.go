@@ -240,7 +240,7 @@ func RunsOf(runs []journal.Run, b *bench.Bench) (c RunChart) {
 		return c
 	}
 	for n := range b.Places {
-		if i := slices.IndexFunc(runs, func(r journal.Run) bool { return survey.Lies(&r, b, n) && r.State != journal.GoingOn }); i >= 0 {
+		if i := slices.IndexFunc(runs, func(r journal.Run) bool { return survey.Lies(&r, b, n) }); i >= 0 {
 			c.Lanes = append(c.Lanes, LaneOf(&runs[i]))
 		}
 	}

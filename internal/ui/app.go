@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/draw"
 	"polytome/internal/ui/coversview"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/drivesview"
@@ -34,6 +35,7 @@ type stage interface {
 	SetFilter(string)
 	Escape() bool
 	Title() (index int, ok bool)
+	Drawing() draw.Request
 	Actions() []desk.Action
 	Click(x, y int) tea.Cmd
 	Wheel(by int)
@@ -219,6 +221,9 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case desk.LargeMsg:
 		a.covers.SetLarge(msg)
 		return a, nil
+	case desk.DrawnMsg:
+		a.desk.SetDrawn(msg)
+		return a, nil
 	case desk.HookUpMsg:
 		return a, a.desk.SetHookUp(msg)
 	case desk.LinkMsg:
@@ -260,6 +265,7 @@ func (a *app) actions() []desk.Action {
 		desk.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
 		desk.Do("H", "Hook-up: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
+		desk.Do("O", "On paper: draw what is shown, or the rest, as PDF or SVG", desk.Just(func() { a.desk.AskDrawing(a.stage().Drawing()) })),
 		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),
 		desk.Do("u", "undo the last choice", a.desk.Undo),
 		desk.Do("U", "redo it", a.desk.Redo),

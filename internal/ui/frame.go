@@ -281,7 +281,7 @@ func (a *app) keyLine(w int) string {
 			parts = append(parts, hint{h.Key, h.Desc})
 		}
 	}
-	tail := []hint{{"/", "find"}, {":", "do"}, {"?", "keys"}, {"q", "quit"}}
+	tail := []hint{{"/", "find"}, {"O", "paper"}, {":", "do"}, {"?", "keys"}, {"q", "quit"}}
 	width := 0
 	for _, p := range tail {
 		width += p.width()

@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
+	"polytome/internal/draw"
 	"polytome/internal/format/picture"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -143,6 +144,9 @@ func (m *Model) Escape() bool {
 	}
 	return true
 }
+
+// Drawing is what paper shows of the panel: the card of the place, with covers.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindCard) }
 
 // Title is the title under the cursor.
 func (m *Model) Title() (int, bool) {

@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/blockmap"
 	"polytome/internal/core/ready"
+	"polytome/internal/draw"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/place/drive"
@@ -177,6 +178,24 @@ func (m *Model) Escape() bool {
 	}
 	m.show, m.plan, m.report, m.health, m.left = listing, nil, nil, nil, nil
 	return true
+}
+
+// Drawing is what paper shows of the panel: the map of the volume, or the drive before and after it is readied.
+func (m *Model) Drawing() draw.Request {
+	r := draw.Request{Kind: draw.KindMap, Place: -1}
+	f := m.current()
+	if f == nil {
+		return m.d.Drawn(draw.KindRack)
+	}
+	r.Drive = f.Path
+	switch v := m.volume(); {
+	case m.show == readying && m.plan != nil && m.report == nil:
+		wanted := m.request
+		r.Ready = &wanted
+	case v != nil && v.Number > 0:
+		r.Drive = fmt.Sprintf("%s#%d", f.Path, v.Number)
+	}
+	return r
 }
 
 // Title is the title under the cursor.

@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/survey"
+	"polytome/internal/draw"
 	"polytome/internal/place"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -140,6 +141,9 @@ func (m *Model) share() tea.Cmd {
 	}
 	return m.d.ShareOut(m.d.Surveys.Wanted())
 }
+
+// Drawing is what paper shows of the stage.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindFit) }
 
 // Title is the title under the cursor, whose ghost the rack shows.
 func (m *Model) Title() (int, bool) {

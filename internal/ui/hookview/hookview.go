@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/hookup"
+	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
@@ -73,6 +74,9 @@ func (m *Model) SetFilter(f string) {
 
 // Escape has nothing to undo here.
 func (m *Model) Escape() bool { return false }
+
+// Drawing is what paper shows of the panel.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindHookUp) }
 
 // Title is none.
 func (m *Model) Title() (int, bool) { return 0, false }

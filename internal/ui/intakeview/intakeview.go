@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/title"
+	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/pixels"
@@ -46,6 +47,9 @@ func (m *Model) Number() string {
 	}
 	return n
 }
+
+// Drawing is what paper shows of the stage: the card of all titles.
+func (m *Model) Drawing() draw.Request { return draw.Request{Kind: draw.KindCard, Place: -1} }
 
 // Actions are the keys of the stage.
 func (m *Model) Actions() []desk.Action {

@@ -20,6 +20,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/survey"
+	"polytome/internal/draw"
 	"polytome/internal/place"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
@@ -269,6 +270,9 @@ func (m *Model) Escape() bool {
 	m.SetFilter("")
 	return had
 }
+
+// Drawing is what paper shows of the panel.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindTree) }
 
 // Title is the title under the cursor.
 func (m *Model) Title() (int, bool) { return 0, false }

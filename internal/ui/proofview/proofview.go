@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/mend"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
+	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
@@ -132,6 +133,9 @@ func (m *Model) Escape() bool {
 	m.SetFilter("")
 	return had
 }
+
+// Drawing is what paper shows of the stage.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindChecklist) }
 
 // Title is none: the stage shows what is on the place.
 func (m *Model) Title() (int, bool) { return 0, false }

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/journal"
 	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
+	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
@@ -123,6 +124,15 @@ func (m *Model) Escape() bool {
 	was := m.part
 	m.part = lanes
 	return was != lanes
+}
+
+// Drawing is what paper shows of the stage: the run of the past under the cursor, or the newest at every place.
+func (m *Model) Drawing() draw.Request {
+	r := m.d.Drawn(draw.KindRun)
+	if m.part == past && m.past.Cursor < len(m.d.History) {
+		r.Run = m.d.History[m.past.Cursor].ID
+	}
+	return r
 }
 
 // Title is none: the stage shows steps.

@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/survey"
+	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
@@ -71,6 +72,9 @@ func (m *Model) Escape() bool {
 	m.SetFilter("")
 	return had
 }
+
+// Drawing is what paper shows of the stage.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindTree) }
 
 // Title is the title whose file is under the cursor.
 func (m *Model) Title() (int, bool) {

@@ -1,0 +1,135 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/cover"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/proof"
+	"polytome/internal/draw"
+	"polytome/internal/draw/scene"
+	"polytome/internal/size"
+)
+
+// A DrawnMsg is a drawing that was made, or why it was not.
+type DrawnMsg struct {
+	Kind  draw.Kind
+	File  string
+	Pages int
+	Err   error
+}
+
+// AskDrawing asks what is to be drawn for paper, and for which file. What the screen shows is proposed.
+func (d *Desk) AskDrawing(shown draw.Request) {
+	var names []string
+	for _, k := range draw.Kinds {
+		names = append(names, string(k))
+	}
+	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
+		kind, err := draw.KindNamed(answer)
+		if err != nil {
+			d.Notice = Sentence(err.Error())
+			return nil
+		}
+		r := shown
+		if kind != shown.Kind {
+			r = d.Drawn(kind)
+		}
+		return func() tea.Msg { return AskMsg{d.askDrawingFile(r)} }
+	}})
+}
+
+// Drawn is what a drawing of a kind is of: the place that is shown, where it is of one.
+func (d *Desk) Drawn(kind draw.Kind) draw.Request {
+	r := draw.Request{Kind: kind, Place: -1}
+	switch kind {
+	case draw.KindTree, draw.KindCard, draw.KindMap, draw.KindChecklist:
+		r.Place = d.Place
+	}
+	return r
+}
+
+// askDrawingFile is the question where a drawing goes.
+func (d *Desk) askDrawingFile(r draw.Request) Question {
+	of := d.Bench.Name
+	switch {
+	case r.Drive != "":
+		of = filepath.Base(r.Drive)
+	case r.Place >= 0 && r.Place < len(d.Bench.Places):
+		of = d.Bench.Places[r.Place].Name
+	}
+	name := strings.NewReplacer("/", "-", `\`, "-").Replace(strings.TrimSpace(of+" "+string(r.Kind))) + ".pdf"
+	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file ending in .pdf, or in .svg", Done: func(answer string) tea.Cmd { return d.drawTo(r, answer) }}
+}
+
+// drawTo makes a drawing in the background.
+func (d *Desk) drawTo(r draw.Request, answer string) tea.Cmd {
+	if answer == "" {
+		d.Notice = "Nothing was drawn."
+		return nil
+	}
+	file, err := filepath.Abs(Expand(answer))
+	if err == nil {
+		err = draw.Check(file)
+	}
+	if err == nil {
+		if _, there := os.Lstat(file); there == nil {
+			err = fmt.Errorf("%s is there already, and stays: press O again and name another file", file)
+		}
+	}
+	if err != nil {
+		d.Notice = Sentence(err.Error())
+		return nil
+	}
+	if n := r.Place; r.Kind == draw.KindMap && n >= 0 && n < len(d.Lanes) && d.Lanes[n] != nil && d.Lanes[n].Running() {
+		d.Notice = "A run is writing to " + d.Lanes[n].Name + ": its map can be drawn when that is over."
+		return nil
+	}
+	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set, Reports: map[int]*proof.Report{}, Cards: d.Cards, Drives: d.System}
+	for n := range d.Proofs {
+		if d.Proofs[n].Report != nil {
+			src.Reports[n] = d.Proofs[n].Report
+		}
+	}
+	src.Looker = &cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench)}
+	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Date: time.Now(), Bench: d.Bench.Name}
+	d.Notice = "Drawing " + r.Kind.Words() + "…"
+	return func() tea.Msg {
+		src.Looker.Store, _ = store.open() // without it, covers are looked at anew
+		made, err := drawNow(ctx, src, j, r, o)
+		if err == nil {
+			err = draw.Save(file, made)
+		}
+		if err != nil {
+			return DrawnMsg{Kind: r.Kind, File: file, Err: err}
+		}
+		return DrawnMsg{r.Kind, file, len(made.Pages), nil}
+	}
+}
+
+// drawNow makes a drawing, with the runs as they are written down by now.
+func drawNow(ctx context.Context, src *draw.Source, j *journal.Journal, r draw.Request, o draw.Options) (*scene.Drawing, error) {
+	var err error
+	if src.Runs, err = j.Runs(historyRuns); err != nil && r.Kind == draw.KindRun {
+		return nil, err
+	}
+	return src.Make(ctx, r, o)
+}
+
+// SetDrawn tells of a drawing.
+func (d *Desk) SetDrawn(m DrawnMsg) {
+	if m.Err != nil {
+		d.Notice = Sentence(m.Err.Error())
+		return
+	}
+	d.Notice = fmt.Sprintf("%s is in %s, %s.", strings.ToUpper(m.Kind.Words()[:1])+m.Kind.Words()[1:], m.File, size.Count(m.Pages, "page"))
+}
