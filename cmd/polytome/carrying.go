@@ -68,8 +68,11 @@ func autoProgress() progressReader {
 func journalFile() string { return filepath.Join(xdg.StateHome, "polytome", "runs.sqlite") }
 
 // openJournal opens the journal of runs. Without one, runs are not written down, and that is said.
-func openJournal() (*journal.Journal, error) {
-	j, err := journal.Open(journalFile())
+func openJournal() (*journal.Journal, error) { return openJournalAt(journalFile()) }
+
+// openJournalAt is openJournal for another file.
+func openJournalAt(file string) (*journal.Journal, error) {
+	j, err := journal.Open(file)
 	if err == nil && j.Note() != "" {
 		return j, fmt.Errorf("%s", j.Note())
 	}

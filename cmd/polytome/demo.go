@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,7 +32,7 @@ import (
 const demoRate = 3 * size.GiB
 
 func demoCommand() *cobra.Command {
-	var dir string
+	var dir, drawings string
 	var without, ascii, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -44,7 +45,8 @@ removed at the end.
 
 With --run it fills the stick without a screen, prints what it did, and asks the stand-in loader whether it
 agrees with the proof. Then it fills a drive image, the console and the share at the same time, proves all three, and
-prints one table. At the end it proves a stick that somebody filled by hand, mends a copy of it, and proves that. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
+prints one table. Then it proves a stick that somebody filled by hand, mends a copy of it, and proves that. At the end it makes every drawing that
+there is, as PDF and as SVG, in the folder drawings of the world, or in another one with --drawings. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
   polytome demo --run`,
@@ -81,7 +83,10 @@ prints one table. At the end it proves a stick that somebody filled by hand, men
 				if err := threeRoads(cmd.Context(), cmd.OutOrStdout(), world, roads, asJSON); err != nil {
 					return err
 				}
-				return byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON)
+				if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON); err != nil {
+					return err
+				}
+				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, roads, b, cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
 			}
 			roads.Connect(b)
 			if err := b.Save(); err != nil {
@@ -91,15 +96,19 @@ prints one table. At the end it proves a stick that somebody filled by hand, men
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), CoversDir: world.CoverStore(), JournalFile: filepath.Join(world.Dir, "runs.sqlite")})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
+	cmd.Flags().StringVar(&drawings, "drawings", "", "with --run: the folder for the drawings (default: drawings, in the world's)")
 	cmd.Flags().BoolVar(&without, "run", false, "fill the stick without a screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	return cmd
 }
+
+// demoJournal is where the demo's runs are written down.
+func demoJournal(world demo.World) string { return filepath.Join(world.Dir, "runs.sqlite") }
 
 // fetchForDemo fetches covers from the simulated server, into the demo's own store.
 func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
@@ -146,7 +155,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		return err
 	}
 	s := all[0]
-	f := &filling{out: out, asJSON: asJSON, bench: b, progress: autoProgress()}
+	f := &filling{out: out, asJSON: asJSON, bench: b, progress: autoProgress(), journal: demoJournal(world)}
 	if asJSON {
 		if err := f.object(map[string]any{"intake": r}); err != nil {
 			return err
@@ -212,7 +221,7 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 	if err != nil {
 		return err
 	}
-	f := &filling{out: io.Discard, asJSON: asJSON, bench: b, progress: autoProgress()}
+	f := &filling{out: io.Discard, asJSON: asJSON, bench: b, progress: autoProgress(), journal: demoJournal(world)}
 	if _, err := f.fill(ctx, all); err != nil {
 		return err
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -265,34 +264,6 @@ func (d *drawing) readied(r *draw.Request, src *draw.Source) error {
 	}
 	r.Ready = req
 	return nil
-}
-
-// drawAll makes every drawing that a source has, as PDF and as SVG, in a folder.
-func drawAll(ctx context.Context, src *draw.Source, dir string, o draw.Options) (files []string, err error) {
-	o.Bench = src.Bench.Name
-	for _, k := range draw.Kinds {
-		made, err := src.Make(ctx, draw.Request{Kind: k, Place: placeFor(k), Fold: draw.Folds[0]}, o)
-		if err != nil {
-			return files, fmt.Errorf("drawing %s: %w", k.Words(), err)
-		}
-		for _, ending := range draw.Formats {
-			file := filepath.Join(dir, string(k)+ending)
-			if err := draw.Save(file, made); err != nil {
-				return files, err
-			}
-			files = append(files, file)
-		}
-	}
-	return files, nil
-}
-
-// placeFor is of which place of the demo a drawing is that is of one.
-func placeFor(k draw.Kind) int {
-	switch k {
-	case draw.KindTree, draw.KindCard:
-		return 0
-	}
-	return -1
 }
 
 // runsLooked is how many of the newest runs are looked through for those that are drawn: all that are kept.

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -104,6 +105,7 @@ type filling struct {
 	dry      bool
 	remove   bool // what is marked may leave
 	bench    *bench.Bench
+	journal  string  // where the runs are written down, "" for the usual file
 	unproved bool    // the places are not proved at the end
 	atOnce   bool    // lanes do not take turns at reading
 	lanes    []*lane // by place; nil for one that is left out
@@ -197,7 +199,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 
 // run carries out all plans at once.
 func (f *filling) run(ctx context.Context, all survey.Board) {
-	runs, note := openJournal()
+	runs, note := openJournalAt(cmp.Or(f.journal, journalFile()))
 	if note != nil {
 		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
 	}

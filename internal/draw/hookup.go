@@ -9,6 +9,7 @@ import (
 	"polytome/internal/core/hookup"
 	"polytome/internal/draw/scene"
 	"polytome/internal/netcards"
+	"polytome/internal/place/drive"
 )
 
 // A HookUp is how this computer, the places and the consoles are joined.
@@ -235,11 +236,15 @@ func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
 // address is where a place is, in lines.
 func (h *HookUp) address(l *hookup.Link) (out []string) {
 	if !l.Remote() {
-		return []string{l.At}
+		return []string{strings.TrimPrefix(l.At, drive.Scheme)}
 	}
 	out = append(out, fmt.Sprintf("%s, port %d", l.Host, l.Port))
-	if l.Root != "" {
-		out = append(out, l.Root)
+	switch {
+	case l.Root == "":
+	case l.Road == "smb":
+		out = append(out, "share "+l.Root)
+	default:
+		out = append(out, "folder /"+strings.TrimPrefix(l.Root, "/"))
 	}
 	switch {
 	case l.Cable != nil:
@@ -250,7 +255,7 @@ func (h *HookUp) address(l *hookup.Link) (out []string) {
 	case l.Local != "":
 		out = append(out, "this computer is "+l.Local+" there")
 	}
-	if l.Tried.State != hookup.Unknown {
+	if l.Tried.State != hookup.Unknown && l.Tried.State != "" {
 		out = append(out, "tried: "+string(l.Tried.State))
 	}
 	return out

@@ -72,7 +72,7 @@ func (c RunChart) Draw(o Options) *scene.Drawing {
 }
 
 func (l *RunLane) draw(s *scene.Sheet) {
-	s.Need(plotHeight + 70)
+	s.Need(plotHeight + 76)
 	s.Mark(0, l.Place)
 	w := s.WriteIn(heading, s.Left, s.Y+9, s.Wide()*0.6, l.Place)
 	say := l.State
@@ -98,7 +98,7 @@ func (l *RunLane) draw(s *scene.Sheet) {
 		s.Write(body, s.Left, s.Y+8, line)
 		s.Y += body.Leading()
 	}
-	s.Y += 8
+	s.Y += 14
 	l.plot(s, peak)
 	l.moments(s)
 	s.Y += 14
@@ -106,8 +106,11 @@ func (l *RunLane) draw(s *scene.Sheet) {
 
 // duration is a time as a person tells it who wants to know exactly.
 func duration(d time.Duration) string {
-	if d < 10*time.Minute {
-		return d.Round(100 * time.Millisecond).String()
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
 	return pace.Words(d)
 }

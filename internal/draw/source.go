@@ -2,6 +2,7 @@ package draw
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,7 +38,9 @@ type Source struct {
 	// Reports are proofs that were made already, by place; others are made where a drawing needs them.
 	Reports map[int]*proof.Report
 	Cards   netcards.System
-	Drives  drives.System
+	// Computer is how this computer is called, "" for its own name.
+	Computer string
+	Drives   drives.System
 	// Looker looks at covers; nil draws none.
 	Looker *cover.Looker
 }
@@ -123,6 +126,7 @@ func (src *Source) hookUp(r Request) (Subject, error) {
 		return nil, fmt.Errorf("the network interfaces of this computer cannot be told: %w", err)
 	}
 	h := hookup.Of(src.Bench, src.Set, cards)
+	h.Computer = cmp.Or(src.Computer, h.Computer)
 	if r.Place >= 0 && r.Place < len(h.Links) {
 		h.Links = h.Links[r.Place : r.Place+1]
 	}

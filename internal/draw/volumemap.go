@@ -29,7 +29,7 @@ type VolumeMap struct {
 // points.
 const (
 	mapRowsTall  = 30
-	mapRowsShort = 15
+	mapRowsShort = 14
 	mapCell      = 1.6
 	mapRow       = 12.0
 )
@@ -128,25 +128,29 @@ func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
 	if len(torn) == 0 {
 		return
 	}
-	const bow = 44.0
-	base := s.Y + bow
 	wide := s.Wide()
 	at := func(r volume.Run) float64 {
 		return s.Left + wide*(float64(r.First-2)+float64(r.Count)/2)/float64(max(1, m.Info.Clusters))
 	}
-	drawn := 0
+	type bow struct{ from, to, rise float64 }
+	var bows []bow
+	highest := 0.0
 	for i, f := range torn {
-		if i >= mostArcs || drawn >= mostBows {
+		if i >= mostArcs || len(bows) >= mostBows {
 			break
 		}
-		for k := 1; k < len(f.Runs) && drawn < mostBows; k++ {
+		for k := 1; k < len(f.Runs) && len(bows) < mostBows; k++ {
 			a, b := at(f.Runs[k-1]), at(f.Runs[k])
 			if b < a {
 				a, b = b, a
 			}
-			s.Arc(a, b, base, min(bow, 4+(b-a)*0.35), 0.6, scene.Dark)
-			drawn++
+			bows = append(bows, bow{a, b, min(44, 4+(b-a)*0.35)})
+			highest = max(highest, bows[len(bows)-1].rise)
 		}
+	}
+	base := s.Y + highest + 2
+	for _, b := range bows {
+		s.Arc(b.from, b.to, base, b.rise, 0.6, scene.Dark)
 	}
 	strip(s.Page, m.Cells(int(wide/mapCell)), s.Left, base, wide/float64(int(wide/mapCell)), 12, look)
 	s.Rect(s.Left, base, wide, 12, 0.6, scene.Black, nil)

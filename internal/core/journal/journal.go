@@ -96,7 +96,7 @@ type Run struct {
 	Done    int         `json:"done"`  // steps
 	Written int64       `json:"written"`
 	Report  *run.Report `json:"report,omitempty"`
-	// Speeds are bytes a second, one for each tenth of a second; of longer runs, for each of a few hundred equal parts: see [Course.Span].
+	// Speeds are bytes a second, one for each fiftieth of a second; of longer runs, for each of a few hundred equal parts: see [Course.Span].
 	Speeds []int64 `json:"speeds,omitempty"`
 	// Course is what happened on the way.
 	Course Course `json:"course,omitzero"`

@@ -198,7 +198,7 @@ type speeds struct {
 
 func (s *speeds) add(e run.Event) {
 	if s.span == 0 {
-		s.span = time.Second / 10
+		s.span = time.Second / 50
 	}
 	n := e.Total - s.total
 	s.total = e.Total

@@ -1,0 +1,158 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/hookup"
+	"polytome/internal/core/intake"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/ready"
+	"polytome/internal/demo"
+	"polytome/internal/draw"
+	"polytome/internal/draw/scene"
+	"polytome/internal/drives"
+	"polytome/internal/netcards"
+)
+
+// drawDemo makes every drawing of the demo's world in a folder, as PDF and as SVG. They bear the date of the season, so that two of them can be compared.
+func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.Roads, b *bench.Bench, dir string, asJSON bool) (err error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("making the folder for the drawings: %w", err)
+	}
+	set, err := loader.Shipped()
+	if err != nil {
+		return err
+	}
+	three, err := roads.Three()
+	if err != nil {
+		return err
+	}
+	all := b.Clone()
+	all.Places = append(all.Places[:3:3], three.Places...)
+	board, found, err := (&work{picked: -1, covers: world.CoverStore()}).surveys(ctx, all)
+	if err != nil {
+		return err
+	}
+	runs, err := demoRuns(world)
+	if err != nil {
+		return err
+	}
+	store, err := cover.OpenStore(world.CoverStore())
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, store.Close()) }()
+	src := &draw.Source{Bench: all, Board: board, Titles: found.Titles, Set: set, Runs: runs, Cards: playroom, Drives: drives.Here, Looker: &cover.Looker{Store: store, Passwords: b.Passwords, Allowed: intake.Allowed(b)}}
+	bellows, err := set.Profile("bellows")
+	if err != nil {
+		return err
+	}
+	o := draw.Options{Date: demo.Season, Bench: b.Name}
+	var files []string
+	for _, what := range []struct {
+		name string
+		draw.Request
+	}{
+		{"rack", draw.Request{Kind: draw.KindRack, Place: -1}},
+		{"map", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "north-58.img")}},
+		{"map-readied", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "quay-28.img"), Ready: &ready.Request{Profile: bellows}}},
+		{"tree", draw.Request{Kind: draw.KindTree, Place: 0}},
+		{"hook-up", draw.Request{Kind: draw.KindHookUp, Place: -1}},
+		{"card", draw.Request{Kind: draw.KindCard, Place: 0}},
+		{"run", draw.Request{Kind: draw.KindRun, Place: -1}},
+		{"fit", draw.Request{Kind: draw.KindFit, Place: -1}},
+		{"checklist", draw.Request{Kind: draw.KindChecklist, Place: -1}},
+	} {
+		made, err := drawn(ctx, src, what.Request, o)
+		if err != nil {
+			return fmt.Errorf("drawing %s: %w", what.Kind.Words(), err)
+		}
+		for _, ending := range draw.Formats {
+			file := filepath.Join(dir, what.name+ending)
+			if err := draw.Save(file, made); err != nil {
+				return err
+			}
+			files = append(files, file)
+		}
+	}
+	if asJSON {
+		return (&filling{out: out}).object(map[string]any{"drawings": files})
+	}
+	fmt.Fprintf(out, "\nEvery drawing is in %s, %d files.\n", dir, len(files))
+	return nil
+}
+
+// drawn makes one drawing. What was run in the demo was run on several benches, and is charted all together; and its Corvane is wired directly, as it would be in a hall.
+func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options) (*scene.Drawing, error) {
+	switch r.Kind {
+	case draw.KindRun:
+		return draw.RunsOf(src.Runs, nil).Draw(o), nil
+	case draw.KindHookUp:
+		wired := *src
+		wired.Bench = src.Bench.Clone()
+		cards, err := playroom.Cards()
+		if err != nil {
+			return nil, err
+		}
+		for n := range wired.Bench.Places {
+			if p := &wired.Bench.Places[n]; p.Loader == "gantry" {
+				if err := hookup.Join(p, cards, ""); err != nil {
+					return nil, err
+				}
+			}
+		}
+		wired.Computer = "playroom-desk"
+		return wired.Make(ctx, r, o)
+	}
+	return src.Make(ctx, r, o)
+}
+
+// playroom is the computer of the play room, with one cable and one wireless interface.
+var playroom = netcards.System{
+	Root: string(filepath.Separator) + "nowhere",
+	Interfaces: func() ([]net.Interface, error) {
+		on := net.FlagUp | net.FlagRunning
+		return []net.Interface{{Index: 1, Name: "lo", Flags: on | net.FlagLoopback}, {Index: 2, Name: "cable0", Flags: on}, {Index: 3, Name: "hall0", Flags: on}}, nil
+	},
+	Addresses: func(i net.Interface) ([]net.Addr, error) {
+		at := map[string]string{"lo": "127.0.0.1/8", "hall0": "192.168.0.5/24"}[i.Name]
+		if at == "" {
+			return nil, nil
+		}
+		ip, network, err := net.ParseCIDR(at)
+		if err != nil {
+			return nil, err
+		}
+		return []net.Addr{&net.IPNet{IP: ip, Mask: network.Mask}}, nil
+	},
+}
+
+// demoRuns are the newest runs of the demo at each of its places.
+func demoRuns(world demo.World) (out []journal.Run, err error) {
+	j, err := openJournalAt(demoJournal(world))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, j.Close()) }()
+	all, err := j.Runs(runsLooked)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for _, r := range all {
+		if !seen[r.Place] {
+			seen[r.Place] = true
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
