@@ -179,7 +179,7 @@ func CardOfList(s *survey.Survey, r *proof.Report, set *loader.Set, fold Fold) C
 }
 
 // FitOf is the fit sheet of a board.
-func FitOf(b *bench.Bench, board survey.Board, set *loader.Set) FitSheet {
+func FitOf(board survey.Board, set *loader.Set) FitSheet {
 	f := FitSheet{Shown: ShownBy(set)}
 	var columns []int
 	for n, s := range board {
@@ -187,7 +187,7 @@ func FitOf(b *bench.Bench, board survey.Board, set *loader.Set) FitSheet {
 			continue
 		}
 		columns = append(columns, n)
-		f.Places = append(f.Places, FitPlace{Name: b.Places[n].Name, Detail: s.Facts.Filesystem.Shown + ", " + s.Config.Road})
+		f.Places = append(f.Places, FitPlace{Name: s.Config.Name, Detail: s.Facts.Filesystem.Shown + ", " + s.Config.Road})
 	}
 	if len(columns) == 0 {
 		return f

@@ -81,8 +81,8 @@ func (src *Source) subject(ctx context.Context, r Request) (Subject, error) {
 		b, board := src.only(r.Place)
 		return RackOf(b, board, src.Set), nil
 	case KindFit:
-		b, board := src.only(r.Place)
-		return FitOf(b, board, src.Set), nil
+		_, board := src.only(r.Place)
+		return FitOf(board, src.Set), nil
 	case KindHookUp:
 		return src.hookUp(r)
 	case KindRun:
@@ -202,16 +202,15 @@ func (src *Source) checklist(ctx context.Context, r Request) (Subject, error) {
 }
 
 func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
-	if r.Place < 0 && len(src.Board) != 1 {
+	if r.Place < 0 {
 		return CollectionOf(src.Bench.Name, src.Titles, src.Set, r.Fold, src.jpeg(ctx)), nil
 	}
 	s, err := src.survey(r.Place)
 	if err != nil {
 		return nil, err
 	}
-	n := max(r.Place, 0)
 	var lines []string
-	report, err := src.report(ctx, n)
+	report, err := src.report(ctx, r.Place)
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
