@@ -53,12 +53,15 @@ func under(path string, rooms ...string) bool {
 // upwards; see docs/architecture.md.
 func TestFloors(t *testing.T) {
 	terminal := []string{"charm.land/", "github.com/charmbracelet/", "github.com/spf13/cobra"}
-	lower := []string{"internal/core", "internal/place", "internal/format", "internal/standin", "internal/demo", "internal/size"}
+	lower := []string{"internal/core", "internal/place", "internal/format", "internal/standin", "internal/demo", "internal/size", "internal/draw"}
 	// from these rooms -> these rooms must not be imported
 	never := []struct {
 		from, to []string
 	}{
 		{[]string{"internal/size", "internal/sparse", "internal/filecopy"}, []string{"internal", "cmd"}},
+		{[]string{"internal/draw"}, []string{"cmd", "internal/ui", "internal/standin", "internal/demo"}},
+		{[]string{"internal/draw/typeface", "internal/draw/scene", "internal/draw/svg", "internal/draw/pdf"}, []string{"internal/core", "internal/place", "internal/format"}},
+		{[]string{"internal/core", "internal/place", "internal/format"}, []string{"internal/draw"}},
 		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/place", "internal/standin", "internal/demo"}},
 		{[]string{"internal/place"}, []string{"cmd", "internal/ui", "internal/core", "internal/standin", "internal/demo"}},
 		{[]string{"internal/core"}, []string{"cmd", "internal/ui", "internal/standin", "internal/demo"}},
@@ -80,7 +83,7 @@ func TestFloors(t *testing.T) {
 					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
 				}
 			}
-			if under(imp, "internal/judge", "internal/coretest", "internal/place/placetest") {
+			if under(imp, "internal/judge", "internal/coretest", "internal/place/placetest", "internal/draw/scene/scenetest") {
 				assert.True(t, under(path, "internal/place/placetest"), "only tests may import %s, and %s does", imp, path)
 			}
 		}
@@ -99,7 +102,7 @@ func TestNoLoaderIsNamedInCode(t *testing.T) {
 	for _, p := range set.Platforms {
 		names = append(names, p.Name)
 	}
-	for _, room := range []string{"core", "place", "format", "ui"} {
+	for _, room := range []string{"core", "place", "format", "ui", "draw"} {
 		require.NoError(t, filepath.WalkDir(room, func(file string, d fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
 				return err

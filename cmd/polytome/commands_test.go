@@ -115,6 +115,9 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "take off Mistral Halt (1.90 GiB), the smallest that makes room enough", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
 	}
+	assert.Contains(t, out, "Every drawing is in "+filepath.Join(dir, "drawings")+", 18 files.")
+	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "hook-up.pdf")), "console: 192.168.77.2, mask 255.255.255.0")
+	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "4 lanes")
 	w := demo.At(dir)
 	assert.Equal(t, promised, standInList(t, w.Stick))
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -140,7 +141,9 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 		defer store.Close()
 		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords, Allowed: intake.Allowed(src.Bench)}
 	}
-	o.Bench = src.Bench.Name
+	if d.bench != "" {
+		o.Bench = src.Bench.Name
+	}
 	made, err := src.Make(ctx, r, o)
 	switch {
 	case errors.Is(err, draw.ErrWhichPlace):
@@ -212,6 +215,9 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 	if places {
 		if src.Bench, err = d.open(len(d.from) > 0); err != nil {
 			return nil, err
+		}
+		if d.bench == "" {
+			src.Bench.Places[0].Name = filepath.Base(d.to)
 		}
 		if r.Place = d.picked; r.Place < 0 && len(src.Bench.Places) == 1 {
 			r.Place = 0

@@ -85,6 +85,13 @@ func TestARunIsWrittenDown(t *testing.T) {
 		sum += s
 	}
 	assert.Positive(t, sum)
+	require.Len(t, r.Course.Moments, 1, "what is out of the ordinary is kept")
+	assert.Equal(t, run.Failed, r.Course.Moments[0].Kind)
+	assert.Equal(t, "FULL/1.iso", r.Course.Moments[0].Path)
+	assert.Contains(t, r.Course.Moments[0].Say, "plug its drive in again")
+	assert.LessOrEqual(t, r.Course.Moments[0].At, r.Course.Elapsed)
+	assert.Equal(t, rep.Elapsed, r.Course.Elapsed)
+	assert.Positive(t, r.Course.Span)
 	got, err := j.Steps(id)
 	require.NoError(t, err)
 	assert.Equal(t, "done", got[1].State)
@@ -153,6 +160,7 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 		all, err = j.Runs(5)
 		require.NoError(t, err)
 		require.Equal(t, journal.Broken, all[0].State)
+		require.Equal(t, dies > 0, all[0].Course.Span > 0, "one that was killed has a course as far as it was written down")
 		_, rest, err := j.Rest(all[0].ID)
 		require.NoError(t, err)
 		again := job(rest, dir)
