@@ -32,8 +32,8 @@ func TestEveryScriptThatIsPromisedHasItsLetters(t *testing.T) {
 
 func TestWhatNoFontHasIsSeen(t *testing.T) {
 	for in, want := range map[string]string{
-		"ไทย":            "□□□",
-		"a🎮b":            "a□b",
+		"ไทย":             "□□□",
+		"a🎮b":             "a□b",
 		"nul\x00tab\tend": "nul□tab end",
 		"e\u0301te\u0301": "été",
 		"line\nbreak":     "line break",
