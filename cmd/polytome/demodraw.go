@@ -65,7 +65,7 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 		{"rack", draw.Request{Kind: draw.KindRack, Place: -1}},
 		{"map", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "north-58.img")}},
 		{"map-readied", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "quay-28.img"), Ready: &ready.Request{Profile: bellows}}},
-		{"tree", draw.Request{Kind: draw.KindTree, Place: 0}},
+		{"tree", draw.Request{Kind: draw.KindTree, Place: 2}},
 		{"hook-up", draw.Request{Kind: draw.KindHookUp, Place: -1}},
 		{"card", draw.Request{Kind: draw.KindCard, Place: 0}},
 		{"run", draw.Request{Kind: draw.KindRun, Place: -1}},

@@ -73,6 +73,23 @@ func TestAnotherKindCanBeDrawn(t *testing.T) {
 	assert.Contains(t, text(a), "The rack is in")
 }
 
+func TestPaperAndFoldAreWrittenBehindTheKind(t *testing.T) {
+	a, _ := demoApp(t, Options{})
+	dir := t.TempDir()
+	for wish, says := range map[string]string{"card letter eighth": "70 x 108 mm", "card half": "148 x 210 mm", "CARD": "105 x 148 mm", "tree whole LETTER": "Where every title is"} {
+		file := filepath.Join(dir, wish+".pdf")
+		press(a, "3")
+		onPaper(a, wish, file)
+		require.FileExists(t, file, a.desk.Notice)
+		assert.Contains(t, flatText(judge.Run(t, "pdftotext", file, "-")), says, wish)
+		assert.Equal(t, strings.Contains(strings.ToLower(wish), "letter"), strings.Contains(judge.Run(t, "pdfinfo", file), "letter"), wish)
+	}
+	for wish, says := range map[string]string{"card third": `cannot be folded to "third"`, "rack a3": `aper "a3" is not known`} {
+		onPaper(a, wish, "")
+		assert.Contains(t, a.desk.Notice, says)
+	}
+}
+
 func TestADrawingThatCannotBe(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	dir := t.TempDir()

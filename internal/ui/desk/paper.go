@@ -34,18 +34,48 @@ func (d *Desk) AskDrawing(shown draw.Request) {
 	for _, k := range draw.Kinds {
 		names = append(names, string(k))
 	}
-	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
-		kind, err := draw.KindNamed(answer)
+	suggested := append(slices.Clone(names), "card eighth", "card half", "card whole", "tree whole")
+	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: suggested, Hint: strings.Join(names, ", ") + "; behind it letter, or eighth, half, whole for a card", Done: func(answer string) tea.Cmd {
+		r, paper, err := d.wish(answer, shown)
 		if err != nil {
 			d.Notice = Sentence(err.Error())
 			return nil
 		}
-		r := shown
-		if kind != shown.Kind {
-			r = d.Drawn(kind)
-		}
-		return func() tea.Msg { return AskMsg{d.askDrawingFile(r)} }
+		return func() tea.Msg { return AskMsg{d.askDrawingFile(r, paper)} }
 	}})
+}
+
+// wish reads what somebody wants to be drawn: a kind, and behind it how. Of the kind that is shown, it is just what is shown.
+func (d *Desk) wish(answer string, shown draw.Request) (r draw.Request, paper scene.Paper, err error) {
+	words := strings.Fields(answer)
+	if len(words) == 0 {
+		words = []string{string(shown.Kind)}
+	}
+	kind, err := draw.KindNamed(words[0])
+	if err != nil {
+		return r, paper, err
+	}
+	if r = shown; kind != shown.Kind {
+		r = d.Drawn(kind)
+	}
+	for _, w := range words[1:] {
+		if kind == draw.KindTree && strings.EqualFold(w, "whole") {
+			r.Whole = true
+			continue
+		}
+		if p, err := scene.PaperNamed(w); err == nil {
+			paper = p
+			continue
+		}
+		if kind != draw.KindCard {
+			_, err := scene.PaperNamed(w)
+			return r, paper, err
+		}
+		if r.Fold, err = draw.FoldNamed(w); err != nil {
+			return r, paper, err
+		}
+	}
+	return r, paper, nil
 }
 
 // Drawn is what a drawing of a kind is of: the place that is shown, where it is of one.
@@ -59,7 +89,7 @@ func (d *Desk) Drawn(kind draw.Kind) draw.Request {
 }
 
 // askDrawingFile is the question where a drawing goes.
-func (d *Desk) askDrawingFile(r draw.Request) Question {
+func (d *Desk) askDrawingFile(r draw.Request, paper scene.Paper) Question {
 	of := d.Bench.Name
 	switch {
 	case r.Drive != "":
@@ -68,11 +98,15 @@ func (d *Desk) askDrawingFile(r draw.Request) Question {
 		of = d.Bench.Places[r.Place].Name
 	}
 	name := strings.NewReplacer("/", "-", `\`, "-").Replace(strings.TrimSpace(of+" "+string(r.Kind))) + ".pdf"
-	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file ending in .pdf, or in .svg", Done: func(answer string) tea.Cmd { return d.drawTo(r, answer) }}
+	in := ""
+	if dir, err := os.Getwd(); err == nil {
+		in = ", in " + dir
+	}
+	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file ending in .pdf, or in .svg" + in, Done: func(answer string) tea.Cmd { return d.drawTo(r, paper, answer) }}
 }
 
 // drawTo makes a drawing in the background.
-func (d *Desk) drawTo(r draw.Request, answer string) tea.Cmd {
+func (d *Desk) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd {
 	if answer == "" {
 		d.Notice = "Nothing was drawn."
 		return nil
@@ -101,7 +135,7 @@ func (d *Desk) drawTo(r draw.Request, answer string) tea.Cmd {
 		}
 	}
 	src.Looker = &cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench)}
-	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Date: time.Now(), Bench: d.Bench.Name}
+	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Paper: paper, Date: time.Now(), Bench: d.Bench.Name}
 	d.Notice = "Drawing " + r.Kind.Words() + "…"
 	return func() tea.Msg {
 		src.Looker.Store, _ = store.open() // without it, covers are looked at anew
