@@ -42,7 +42,7 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 	if err != nil {
 		return err
 	}
-	runs, err := demoRuns(world)
+	runs, err := demoRuns(world, all)
 	if err != nil {
 		return err
 	}
@@ -91,29 +91,25 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 	return nil
 }
 
-// drawn makes one drawing. What was run in the demo was run on several benches, and is charted all together; and its Corvane is wired directly, as it would be in a hall.
+// drawn makes one drawing. The hook-up has the Corvane wired directly, as it would be in a hall.
 func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options) (*scene.Drawing, error) {
-	switch r.Kind {
-	case draw.KindRun:
-		return draw.RunsOf(src.Runs, nil).Draw(o), nil
-	case draw.KindHookUp:
-		wired := *src
-		wired.Bench = src.Bench.Clone()
-		cards, err := playroom.Cards()
-		if err != nil {
-			return nil, err
-		}
-		for n := range wired.Bench.Places {
-			if p := &wired.Bench.Places[n]; p.Loader == "gantry" {
-				if err := hookup.Join(p, cards, ""); err != nil {
-					return nil, err
-				}
+	if r.Kind != draw.KindHookUp {
+		return src.Make(ctx, r, o)
+	}
+	wired := *src
+	wired.Bench, wired.Computer = src.Bench.Clone(), "playroom-desk"
+	cards, err := playroom.Cards()
+	if err != nil {
+		return nil, err
+	}
+	for n := range wired.Bench.Places {
+		if p := &wired.Bench.Places[n]; p.Loader == "gantry" {
+			if err := hookup.Join(p, cards, ""); err != nil {
+				return nil, err
 			}
 		}
-		wired.Computer = "playroom-desk"
-		return wired.Make(ctx, r, o)
 	}
-	return src.Make(ctx, r, o)
+	return wired.Make(ctx, r, o)
 }
 
 // playroom is the computer of the play room, with one cable and one wireless interface.
@@ -136,23 +132,19 @@ var playroom = netcards.System{
 	},
 }
 
-// demoRuns are the newest runs of the demo at each of its places.
-func demoRuns(world demo.World) (out []journal.Run, err error) {
+// demoRuns are the runs of the demo. They were on several benches, and count as those of the one that is drawn.
+func demoRuns(world demo.World, b *bench.Bench) (runs []journal.Run, err error) {
 	j, err := openJournalAt(demoJournal(world))
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, j.Close()) }()
-	all, err := j.Runs(runsLooked)
-	if err != nil {
+	if runs, err = j.Runs(runsLooked); err != nil {
 		return nil, err
 	}
-	seen := map[string]bool{}
-	for _, r := range all {
-		if !seen[r.Place] {
-			seen[r.Place] = true
-			out = append(out, r)
-		}
+	file, err := filepath.Abs(b.File())
+	for i := range runs {
+		runs[i].Bench = file
 	}
-	return out, nil
+	return runs, err
 }

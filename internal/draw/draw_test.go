@@ -2,6 +2,7 @@ package draw_test
 
 import (
 	"bytes"
+	"encoding/json"
 	"encoding/xml"
 	"errors"
 	"flag"
@@ -364,6 +365,80 @@ func TestEveryTitleIsFound(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestLongDrawingsHaveContentsAndLinks reads the table of contents and the links of a long PDF with a foreign program, and those of the SVG.
+func TestLongDrawingsHaveContentsAndLinks(t *testing.T) {
+	type outline struct {
+		Title string
+		Page  int `json:"destpageposfrom1"`
+		Kids  []outline
+	}
+	for name, c := range map[string]struct {
+		of      draw.Subject
+		entries []string
+		links   int
+	}{
+		"card": {cardWith(300, draw.Folds[0], false), []string{"corvane", "lapwing", "skua", "vesper", "wren8", "At the console"}, 5},
+		"fit":  {fitWith(300, 3), []string{"vesper", "lapwing", "skua", "wren8", "corvane", "Why not"}, 100},
+		"tree": {treeWith(3000, false), []string{"FACES", "FULL", "Games", "Titles", "Where every title is"}, 40},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := c.of.Draw(options("a4"))
+			base := filepath.Join(t.TempDir(), "x")
+			require.NoError(t, draw.Save(base+".pdf", d))
+			require.NoError(t, draw.Save(base+".svg", d))
+			var read struct{ Outlines []outline }
+			require.NoError(t, json.Unmarshal([]byte(judge.Run(t, "qpdf", "--json", "--json-key=outlines", base+".pdf")), &read))
+			var titles []string
+			page := 1
+			for _, o := range read.Outlines {
+				titles = append(titles, o.Title)
+				assert.GreaterOrEqual(t, o.Page, page)
+				page = o.Page
+			}
+			assert.Equal(t, c.entries, titles)
+			assert.Greater(t, page, 1)
+			plain := judge.Run(t, "qpdf", "--qdf", "--object-streams=disable", base+".pdf", "-")
+			assert.GreaterOrEqual(t, strings.Count(plain, "/Subtype /Link"), c.links)
+			data, err := os.ReadFile(base + ".svg")
+			require.NoError(t, err)
+			links := regexp.MustCompile(`<a href="#(page\d+)">`).FindAllStringSubmatch(string(data), -1)
+			assert.Equal(t, strings.Count(plain, "/Subtype /Link"), len(links))
+			for _, l := range links {
+				require.Contains(t, string(data), `<view id="`+l[1]+`"`)
+			}
+		})
+	}
+}
+
+// TestTextsAreAsWideAsTheyWereMeasured holds our measure of each word against the one of a foreign program.
+func TestTextsAreAsWideAsTheyWereMeasured(t *testing.T) {
+	p := &scene.Page{Width: 600, Height: 800}
+	want := map[string]float64{}
+	for i, s := range []string{"Copper", "Harbour,", "Älvängens", "Ταξίδι", "Медная", "銅の潮と紙の隼", "カモメ急行", "1,234.56", "WWWiiilll"} {
+		for k, w := range []typeface.Weight{typeface.Regular, typeface.Bold} {
+			pen := scene.Pen{Size: 20, Weight: w}
+			key := fmt.Sprintf("%s/%d", s, i*40+k*20)
+			want[key] = p.Write(pen, 50, float64(60+i*80+k*40), s)
+		}
+	}
+	file := filepath.Join(t.TempDir(), "x.pdf")
+	require.NoError(t, draw.Save(file, &scene.Drawing{Date: season, Pages: []*scene.Page{p}}))
+	words := regexp.MustCompile(`xMin="([\d.]+)" yMin="[\d.]+" xMax="([\d.]+)" yMax="[\d.]+">([^<]+)<`).FindAllStringSubmatch(judge.Run(t, "pdftotext", "-bbox", file, "-"), -1)
+	require.Len(t, words, len(want))
+	for _, w := range words {
+		from, err := strconv.ParseFloat(w[1], 64)
+		require.NoError(t, err)
+		to, err := strconv.ParseFloat(w[2], 64)
+		require.NoError(t, err)
+		fits := false
+		for key, wide := range want {
+			fits = fits || strings.HasPrefix(key, w[3]+"/") && to-from > wide*0.995 && to-from < wide*1.005
+		}
+		assert.True(t, fits, "%s is %.2f wide", w[3], to-from)
+		assert.InDelta(t, 50, from, 0.01)
 	}
 }
 

@@ -2,6 +2,7 @@ package draw
 
 import (
 	"cmp"
+	"math"
 	"path"
 	"slices"
 	"strings"
@@ -154,9 +155,9 @@ func (n *node) folding(limit int) *node {
 	return &out
 }
 
-// groups makes one line of each so many neighbours.
+// groups makes one line of each so many neighbours: about as many lines as neighbours in each of them.
 func groups(all []*node, limit int) (out []*node) {
-	lines := max(1, limit/2)
+	lines := max(1, min(limit/2, int(math.Sqrt(float64(len(all))))))
 	for i := range lines {
 		part := all[len(all)*i/lines : len(all)*(i+1)/lines]
 		g := &node{folder: part[0].folder, folded: len(part), states: map[survey.State]int{}}
@@ -204,8 +205,13 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	s.Y += 14
 	treeMarks(s)
 	folded := !t.Whole && root.fold(int((s.Bottom-s.Top-20)/treeRow)*foldedPages)
+	d := &treeDrawer{s: s}
 	head := func() {
-		s.Write(small, s.Left, s.Y+7, "path")
+		in := "path"
+		if len(d.trail) > 0 { // the page begins in the middle of a folder
+			in = "in " + strings.Join(d.trail, "/") + "/"
+		}
+		s.PathIn(small, s.Left, s.Y+7, s.Wide()-treeState-treeSize-20, in)
 		s.WriteRight(small, s.Right-treeState-12, s.Y+7, treeSize, "size")
 		s.Write(small, s.Right-treeState, s.Y+7, "what becomes of it")
 		s.Across(s.Left, s.Y+10, s.Wide(), 0.5, scene.Rule)
@@ -213,7 +219,6 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	}
 	head()
 	s.Head = head
-	d := &treeDrawer{s: s}
 	d.kids(root, nil)
 	s.Head = nil
 	if folded {
@@ -275,6 +280,7 @@ type treeLink struct {
 type treeDrawer struct {
 	s     *scene.Sheet
 	links []treeLink
+	trail []string // the folders above the line that is drawn
 }
 
 // kids draws what is in a folder. bars tells for each folder above whether more of it comes.
@@ -283,7 +289,9 @@ func (d *treeDrawer) kids(n *node, bars []bool) {
 		last := i == len(n.kids)-1
 		d.line(k, bars, last)
 		if len(k.kids) > 0 {
+			d.trail = append(d.trail, k.name)
 			d.kids(k, append(slices.Clone(bars), !last))
+			d.trail = d.trail[:len(d.trail)-1]
 		}
 	}
 }
