@@ -23,6 +23,7 @@ type Card struct {
 	Fold    Fold
 	Shown   Shown
 	Nothing string // why there are no titles, in a sentence; "" for the usual one
+	Note    string // what could not be found out, in a sentence; "" for nothing
 }
 
 // A CardTitle is one of its titles.
@@ -213,6 +214,9 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 	p.Write(strong, p.left, p.y, titles(len(all)))
 	p.WriteRight(strong, p.right, p.y, 90, size.Format(bytes))
 	p.y += 14
+	if c.Note != "" {
+		p.y = p.Para(small, p.left, p.y, small.WrapMost(c.Note, p.wide, 3)) + 4
+	}
 	hint := "fold at the dashed lines, to " + folded(p.width, p.height)
 	if p.fold.Columns*p.fold.Rows == 1 {
 		hint = "a whole sheet"

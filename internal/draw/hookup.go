@@ -43,7 +43,8 @@ const (
 	computerWide = 152.0
 	placeWide    = 186.0
 	consoleWide  = 150.0
-	linkHeight   = 92.0
+	linkHeight   = 66.0 // at least
+	linkGap      = 12.0
 )
 
 // Draw draws the diagram.
@@ -54,7 +55,13 @@ func (h HookUp) Draw(o Options) *scene.Drawing {
 		return s.End()
 	}
 	for i := 0; i < len(h.Links); {
-		n := max(1, min(len(h.Links)-i, int(s.Room()/linkHeight)))
+		n, room := 0, s.Room()
+		for k := i; k < len(h.Links); k++ {
+			if room -= h.height(&h.Links[k]); room < 0 && n > 0 {
+				break
+			}
+			n++
+		}
 		h.rows(s, i, n)
 		if i += n; i < len(h.Links) {
 			s.Next()
@@ -82,22 +89,23 @@ func (h HookUp) Draw(o Options) *scene.Drawing {
 // rows draws n links below each other, beside one box for the computer.
 func (h *HookUp) rows(s *scene.Sheet, from, n int) {
 	top := s.Y
-	high := float64(n)*linkHeight - 12
+	high := -linkGap
+	for i := from; i < from+n; i++ {
+		high += h.height(&h.Links[i])
+	}
 	s.Rect(s.Left, top, computerWide, high, 1.2, scene.Black, nil)
 	s.WriteIn(heading, s.Left+8, top+15, computerWide-16, h.Computer)
 	s.WriteIn(small, s.Left+8, top+26, computerWide-16, "this computer")
 	ports := h.ports(from, n)
 	y := top + 42
-	for _, c := range ports {
-		if y+20 > top+high {
+	for i, c := range ports {
+		if y+20+float64(len(c.lines))*8.5 > top+high {
+			s.WriteIn(smaller, s.Left+8, top+high-5, computerWide-16, fmt.Sprintf("and %d more", len(ports)-i))
 			break
 		}
 		s.WriteIn(label, s.Left+8, y, computerWide-16, c.name)
 		y += 10
 		for _, a := range c.lines {
-			if y > top+high-4 {
-				break
-			}
 			s.WriteIn(smaller, s.Left+8, y, computerWide-16, a)
 			y += 8.5
 		}
@@ -106,7 +114,7 @@ func (h *HookUp) rows(s *scene.Sheet, from, n int) {
 	for i := from; i < from+n; i++ {
 		s.Mark(0, h.Links[i].Name)
 		h.link(s, &h.Links[i])
-		s.Y += linkHeight
+		s.Y += h.height(&h.Links[i])
 	}
 }
 
@@ -157,10 +165,34 @@ func (h *HookUp) ports(from, n int) (out []port) {
 	return out
 }
 
+// addressLines and mustLines are what stands in the boxes of a place and of its console.
+func (h *HookUp) addressLines(l *hookup.Link) (out []string) {
+	for _, line := range h.address(l) {
+		out = append(out, small.WrapMost(line, placeWide-14, 3)...)
+	}
+	return out
+}
+
+func mustLines(l *hookup.Link) (out [][]string) {
+	for _, must := range l.Must {
+		out = append(out, smaller.Wrap("must: "+must, consoleWide-14))
+	}
+	return out
+}
+
+// height is what a link takes, with the gap below it.
+func (h *HookUp) height(l *hookup.Link) float64 {
+	place, console := 30+float64(len(h.addressLines(l)))*small.Leading(), 38.0
+	for _, lines := range mustLines(l) {
+		console += float64(len(lines))*smaller.Leading() + 1.5
+	}
+	return max(linkHeight, place, console) + linkGap
+}
+
 // link draws one road: from the computer to the place, and on to the console.
 func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
 	y := s.Y
-	const high = linkHeight - 12
+	high := h.height(l) - linkGap
 	mid := y + 22
 	placeAt := s.Left + computerWide + (s.Wide()-computerWide-placeWide-consoleWide)/2
 	consoleAt := s.Right - consoleWide
@@ -186,14 +218,9 @@ func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
 	s.Rect(placeAt, y, placeWide, high, 1, scene.Black, nil)
 	s.WriteIn(strong, placeAt+7, y+12, placeWide-14, l.Name)
 	ty := y + 23
-	for _, line := range h.address(l) {
-		for _, part := range small.WrapMost(line, placeWide-14, 2) {
-			if ty > y+high-2 {
-				break
-			}
-			s.PathIn(small, placeAt+7, ty, placeWide-14, part)
-			ty += small.Leading()
-		}
+	for _, line := range h.addressLines(l) {
+		s.PathIn(small, placeAt+7, ty, placeWide-14, line)
+		ty += small.Leading()
 	}
 
 	if l.Console != "" || l.Loader != "" {
@@ -224,11 +251,7 @@ func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
 	s.WriteIn(strong, consoleAt+7, y+12, consoleWide-14, console)
 	s.WriteIn(small, consoleAt+7, y+22, consoleWide-14, "loader "+l.Loader)
 	ty = y + 34
-	for _, must := range l.Must {
-		lines := smaller.WrapMost("must: "+must, consoleWide-14, 4)
-		if ty+float64(len(lines)-1)*smaller.Leading() > y+high-2 {
-			break
-		}
+	for _, lines := range mustLines(l) {
 		ty = s.Para(smaller, consoleAt+7, ty, lines) + 1.5
 	}
 }

@@ -209,18 +209,19 @@ func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
 	if err != nil {
 		return nil, err
 	}
-	var lines []string
 	report, err := src.report(ctx, r.Place)
-	switch {
-	case ctx.Err() != nil:
+	if ctx.Err() != nil {
 		return nil, ctx.Err()
-	case err == nil:
-		lines = report.Checklist
 	}
-	if len(src.Titles) == 0 && report != nil {
+	if err != nil {
+		c := CardOf(s, src.Set, r.Fold, nil, src.jpeg(ctx))
+		c.Note = "What to do at the console is not told, as the place could not be looked at: " + err.Error() + "."
+		return c, nil
+	}
+	if len(src.Titles) == 0 {
 		return CardOfList(s, report, src.Set, r.Fold), nil
 	}
-	return CardOf(s, src.Set, r.Fold, lines, src.jpeg(ctx)), nil
+	return CardOf(s, src.Set, r.Fold, report.Checklist, src.jpeg(ctx)), nil
 }
 
 // jpeg reads covers, as large as paper shows them.

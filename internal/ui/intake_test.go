@@ -203,6 +203,9 @@ func TestTheHelpShowsEveryKeyInASmallWindow(t *testing.T) {
 				assert.Regexp(t, `(?m)^ `+regexp.QuoteMeta(key)+` +`+regexp.QuoteMeta(strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
 			}
 		}
+		for _, x := range a.actions()[len(a.stages):] {
+			assert.Regexp(t, `(?m) `+regexp.QuoteMeta(x.Key.Help().Key)+` +`+regexp.QuoteMeta(strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
+		}
 		press(a, "?")
 	}
 }
