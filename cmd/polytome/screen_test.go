@@ -333,3 +333,27 @@ func TestMendingTitlesOnTheScreen(t *testing.T) {
 		})
 	}
 }
+
+func TestDrawingWithKeysOnly(t *testing.T) {
+	for _, window := range [][2]int{{158, 46}, {80, 24}} {
+		dir := t.TempDir()
+		term := open(t, window[0], window[1], "cd "+dir+" && "+binary+" demo --ascii --dir "+filepath.Join(dir, "world"))
+		term.wait("1 Intake 59")
+		term.keys("2")
+		term.wait("O paper")
+		term.keys("O")
+		term.wait("Draw on paper: fit", "rack, map, tree, hook-up, card, run, fit, checklist")
+		term.keys("Enter")
+		term.wait("Draw the fit sheet to: gullwing-season fit.pdf", ".svg, in "+dir[:20])
+		term.keys("Enter")
+		term.wait("The fit sheet is in " + dir[:20])
+		assert.Contains(t, paperText(t, filepath.Join(dir, "gullwing-season fit.pdf")), "Mistral Halt")
+		term.keys("3", "O", "C-u", "c", "a", "r", "d", "Space", "e", "i", "g", "h", "t", "h", "Enter")
+		term.wait("Draw the contents card to: North stick card.pdf")
+		term.keys("Enter")
+		term.wait("The contents card is in")
+		assert.Contains(t, paperText(t, filepath.Join(dir, "North stick card.pdf")), "74 x 105 mm")
+		term.keys("O", "Enter", "Escape", "q")
+		term.wait("ready>")
+	}
+}

@@ -38,6 +38,8 @@ type Source struct {
 	// Reports are proofs that were made already, by place; others are made where a drawing needs them.
 	Reports map[int]*proof.Report
 	Cards   netcards.System
+	// HookUp is how everything is joined, where that was looked at and tried already; nil has it looked at.
+	HookUp *hookup.HookUp
 	// Computer is how this computer is called, "" for its own name.
 	Computer string
 	Drives   drives.System
@@ -121,16 +123,21 @@ func (src *Source) survey(n int) (*survey.Survey, error) {
 }
 
 func (src *Source) hookUp(r Request) (Subject, error) {
-	cards, err := src.Cards.Cards()
-	if err != nil {
-		return nil, fmt.Errorf("the network interfaces of this computer cannot be told: %w", err)
+	h := hookup.HookUp{}
+	if src.HookUp != nil {
+		h = *src.HookUp
+	} else {
+		cards, err := src.Cards.Cards()
+		if err != nil {
+			return nil, fmt.Errorf("the network interfaces of this computer cannot be told: %w", err)
+		}
+		h = *hookup.Of(src.Bench, src.Set, cards)
 	}
-	h := hookup.Of(src.Bench, src.Set, cards)
 	h.Computer = cmp.Or(src.Computer, h.Computer)
 	if r.Place >= 0 && r.Place < len(h.Links) {
 		h.Links = h.Links[r.Place : r.Place+1]
 	}
-	return HookUpOf(h), nil
+	return HookUpOf(&h), nil
 }
 
 func (src *Source) runs(r Request) (Subject, error) {

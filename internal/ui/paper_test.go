@@ -60,6 +60,20 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	}
 }
 
+// TestTheHookUpIsDrawnAsItWasTried draws links after they were tried on the screen.
+func TestTheHookUpIsDrawnAsItWasTried(t *testing.T) {
+	a, _, _ := joined(t)
+	pump(a, a.desk.LookAtLinks())
+	a.panel = a.hook
+	file := filepath.Join(t.TempDir(), "hook-up.pdf")
+	onPaper(a, "", file)
+	require.FileExists(t, file, a.desk.Notice)
+	s := flatText(judge.Run(t, "pdftotext", "-raw", file, "-"))
+	for _, want := range []string{"Corvane disk 127.0.0.1, port", "tried: answers", "folder /hd1", "eth0", "192.168.77.9/24", "must: the Corvane, with its FTP server running on port"} {
+		assert.Contains(t, s, want)
+	}
+}
+
 func TestAnotherKindCanBeDrawn(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	a.Update(tea.WindowSizeMsg{Width: 80, Height: 24})

@@ -129,6 +129,11 @@ func (d *Desk) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd 
 		return nil
 	}
 	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set, Reports: map[int]*proof.Report{}, Cards: d.Cards, Drives: d.System}
+	if d.HookUp != nil && len(d.HookUp.Links) == len(d.Bench.Places) {
+		h := *d.HookUp
+		h.Links = slices.Clone(h.Links)
+		src.HookUp = &h
+	}
 	for n := range d.Proofs {
 		if d.Proofs[n].Report != nil {
 			src.Reports[n] = d.Proofs[n].Report
@@ -136,7 +141,7 @@ func (d *Desk) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd 
 	}
 	src.Looker = &cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench)}
 	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Paper: paper, Date: time.Now(), Bench: d.Bench.Name}
-	d.Notice = "Drawing " + r.Kind.Words() + "…"
+	d.Notice = "Drawing " + r.Kind.Words() + "."
 	return func() tea.Msg {
 		src.Looker.Store, _ = store.open() // without it, covers are looked at anew
 		made, err := drawNow(ctx, src, j, r, o)
