@@ -28,13 +28,13 @@ var anyName = rapid.OneOf(rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom
 func anyRack(t *rapid.T) draw.Subject {
 	var r draw.Rack
 	amount := rapid.OneOf(rapid.Int64Range(0, 1<<20), rapid.Int64Range(0, 1<<42))
-	for range rapid.IntRange(0, 14).Draw(t, "places") {
+	for range rapid.IntRange(0, 8).Draw(t, "places") {
 		v := draw.Volume{Name: anyName.Draw(t, "name"), Detail: anyName.Draw(t, "detail"), Capacity: amount.Draw(t, "capacity"), Kept: amount.Draw(t, "kept"), Planned: amount.Draw(t, "planned"),
 			Reserve: amount.Draw(t, "reserve"), Over: amount.Draw(t, "over"), OverTitles: rapid.IntRange(0, 99999).Draw(t, "over titles")}
 		if rapid.IntRange(0, 4).Draw(t, "away") == 0 {
 			v.Away = anyName.Draw(t, "why")
 		}
-		for i := range rapid.IntRange(0, 30).Draw(t, "shares") {
+		for i := range rapid.IntRange(0, 9).Draw(t, "shares") {
 			v.Shares = append(v.Shares, draw.Share{Platform: fmt.Sprint(anyName.Draw(t, "platform"), i), Kept: amount.Draw(t, "k"), Planned: amount.Draw(t, "p"), KeptTitles: 3, NewTitles: 40000})
 		}
 		r.Places = append(r.Places, v)
@@ -48,8 +48,8 @@ func anyTree(t *rapid.T) draw.Subject {
 	part := rapid.Custom(func(t *rapid.T) string {
 		return strings.Trim(strings.ReplaceAll(anyName.Draw(t, "part"), "/", "-"), ". ") + "x"
 	})
-	for range rapid.IntRange(0, 300).Draw(t, "lines") {
-		path := strings.Join(rapid.SliceOfN(part, 1, 9).Draw(t, "path"), "/")
+	for range rapid.IntRange(0, 40).Draw(t, "lines") {
+		path := strings.Join(rapid.SliceOfN(part, 1, 5).Draw(t, "path"), "/")
 		l := survey.Line{Path: path, Size: rapid.Int64Range(0, 1<<40).Draw(t, "size"), State: rapid.SampledFrom(states).Draw(t, "state"), Folder: rapid.IntRange(0, 5).Draw(t, "folder") == 0, From: part.Draw(t, "from")}
 		tree.Lines = append(tree.Lines, l)
 		tree.Titles = append(tree.Titles, draw.TreeTitle{Name: anyName.Draw(t, "title"), Path: path, State: l.State})
@@ -62,8 +62,8 @@ func anyRun(t *rapid.T) draw.Subject {
 	for range rapid.IntRange(0, 4).Draw(t, "lanes") {
 		l := draw.RunLane{Place: anyName.Draw(t, "place"), State: anyName.Draw(t, "state"), Began: season, Span: time.Duration(rapid.Int64Range(0, int64(time.Hour)).Draw(t, "span")),
 			Elapsed: time.Duration(rapid.Int64Range(0, int64(100*time.Hour)).Draw(t, "elapsed")), More: rapid.IntRange(0, 3).Draw(t, "more"), Totals: rapid.SliceOfN(anyName, 0, 6).Draw(t, "totals"),
-			Speeds: rapid.SliceOfN(rapid.Int64Range(0, 1<<36), 0, 50).Draw(t, "speeds")}
-		for range rapid.IntRange(0, 80).Draw(t, "moments") {
+			Speeds: rapid.SliceOfN(rapid.Int64Range(0, 1<<36), 0, 20).Draw(t, "speeds")}
+		for range rapid.IntRange(0, 12).Draw(t, "moments") {
 			l.Moments = append(l.Moments, journal.Moment{At: time.Duration(rapid.Int64Range(0, int64(200*time.Hour)).Draw(t, "at")), Kind: run.Failed, Path: anyName.Draw(t, "path"), Say: anyName.Draw(t, "say")})
 		}
 		c.Lanes = append(c.Lanes, l)
@@ -75,7 +75,7 @@ func anyMap(t *rapid.T) draw.Subject {
 	var files []volume.Piece
 	var free []volume.Run
 	at := uint32(2)
-	for range rapid.IntRange(0, 60).Draw(t, "runs") {
+	for range rapid.IntRange(0, 25).Draw(t, "runs") {
 		r := volume.Run{First: at, Count: uint32(rapid.IntRange(1, 5000).Draw(t, "count"))}
 		at = r.End()
 		switch rapid.IntRange(0, 3).Draw(t, "what") {
@@ -121,7 +121,7 @@ func anyHookUp(t *rapid.T) draw.Subject {
 func anyChecklist(t *rapid.T) draw.Subject {
 	var c draw.Checklist
 	for range rapid.IntRange(0, 6).Draw(t, "places") {
-		c.Places = append(c.Places, draw.Steps{Place: anyName.Draw(t, "place"), Detail: anyName.Draw(t, "detail"), Lines: rapid.SliceOfN(anyName, 0, 30).Draw(t, "lines"), Ticked: func(l string) bool { return len(l)%2 == 0 }})
+		c.Places = append(c.Places, draw.Steps{Place: anyName.Draw(t, "place"), Detail: anyName.Draw(t, "detail"), Lines: rapid.SliceOfN(anyName, 0, 9).Draw(t, "lines"), Ticked: func(l string) bool { return len(l)%2 == 0 }})
 	}
 	return c
 }
@@ -136,7 +136,7 @@ func TestAnythingCanBeDrawn(t *testing.T) {
 				for _, w := range scenetest.Wrong(d) {
 					t.Error(w)
 				}
-				if rapid.IntRange(0, 9).Draw(t, "write") == 0 {
+				if rapid.IntRange(0, 19).Draw(t, "write") == 0 {
 					require.NoError(t, draw.Write(io.Discard, rapid.SampledFrom(draw.Formats).Draw(t, "ending"), d))
 				}
 			})

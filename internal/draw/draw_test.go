@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	stddraw "image/draw"
 	"image/jpeg"
 	"io"
 	"os"
@@ -284,24 +285,32 @@ func TestNothingOverlapsOverflowsOrIsDust(t *testing.T) {
 					for _, ending := range draw.Formats {
 						require.NoError(t, draw.Save(base+ending, d))
 					}
-					readable(t, base, d)
+					found := readable(t, base, d, n < 3000 || name == "card-eighth")
+					if n == 3000 && (name == "fit" || name == "tree" || name == "card-eighth") {
+						everyTitle(t, found, n)
+					}
 				})
 			}
 		}
 	}
 }
 
-// readable has foreign programs read the files of a drawing: they must find no fault, every text, and as many pages.
-func readable(t *testing.T, base string, d *scene.Drawing) {
+// readable has foreign programs read the files of a drawing: they must find no fault, every text, and as many pages. It returns what is written in the PDF, without
+// spaces.
+func readable(t *testing.T, base string, d *scene.Drawing, both bool) (text string) {
 	require.NotContains(t, judge.Run(t, "qpdf", "--check", base+".pdf"), "WARNING")
 	require.Regexp(t, fmt.Sprintf(`(?m)^Pages: +%d$`, len(d.Pages)), judge.Run(t, "pdfinfo", base+".pdf"))
-	text, drawing := squeeze(judge.Run(t, "pdftotext", "-layout", base+".pdf", "-")), xmlText(t, base+".svg")
+	text = squeeze(judge.Run(t, "pdftotext", "-raw", base+".pdf", "-"))
+	var drawing map[string]bool
+	if both {
+		drawing = xmlText(t, base+".svg")
+	}
 	sought := map[string]bool{}
 	for _, p := range d.Pages {
 		for _, item := range p.Items {
 			if v, ok := item.(*scene.Text); ok && strings.TrimSpace(v.S) != "" {
-				require.True(t, drawing[v.S], "the SVG has no %q", v.S)
-				for _, word := range strings.Fields(v.S) { // -layout puts columns beside each other
+				require.True(t, !both || drawing[v.S], "the SVG has no %q", v.S)
+				for _, word := range strings.Fields(v.S) {
 					if !sought[word] && !strings.Contains(text, word) {
 						require.Fail(t, "pdftotext does not find it", "%q of %q", word, v.S)
 					}
@@ -317,6 +326,7 @@ func readable(t *testing.T, base string, d *scene.Drawing) {
 		assert.Less(t, info.Size(), int64(300_000), "fonts are in it as far as they are used")
 	}
 	judge.Run(t, "xmllint", "--noout", base+".svg")
+	return text
 }
 
 var spaces = regexp.MustCompile(`\s+`)
@@ -348,23 +358,17 @@ func xmlText(t *testing.T, file string) map[string]bool {
 	}
 }
 
-// TestEveryTitleIsFound looks for the whole names of 3,000 titles in what pdftotext reads.
-func TestEveryTitleIsFound(t *testing.T) {
-	for name, s := range map[string]draw.Subject{"card": cardWith(3000, draw.Folds[0], false), "fit": fitWith(3000, 4), "tree": treeWith(3000, false)} {
-		t.Run(name, func(t *testing.T) {
-			file := filepath.Join(t.TempDir(), "x.pdf")
-			require.NoError(t, draw.Save(file, s.Draw(options("a4"))))
-			text := squeeze(judge.Run(t, "pdftotext", "-raw", file, "-"))
-			for i := range 3000 {
-				if want := squeeze(typeface.Clean(nameOf(i))); !strings.Contains(text, want) {
-					// A name that is wrapped may have its ID or size between its lines.
-					for _, word := range strings.Fields(typeface.Clean(nameOf(i))) {
-						head := string([]rune(word)[:min(len([]rune(word)), 12)])
-						require.True(t, strings.Contains(text, head), "%q of %q", head, nameOf(i))
-					}
-				}
-			}
-		})
+// everyTitle looks for the whole names of titles in what is written in a PDF.
+func everyTitle(t *testing.T, text string, n int) {
+	for i := range n {
+		name := typeface.Clean(nameOf(i))
+		if strings.Contains(text, squeeze(name)) {
+			continue
+		}
+		for _, word := range strings.Fields(name) { // one that is wrapped may have its ID or size between its lines
+			head := string([]rune(word)[:min(len([]rune(word)), 12)])
+			require.True(t, strings.Contains(text, head), "%q of %q", head, name)
+		}
 	}
 }
 
@@ -465,7 +469,7 @@ func TestBothFilesShowTheSame(t *testing.T) {
 			far, dark := 0, 0
 			for y := range h {
 				for x := range w {
-					p, q := grey(a, x, y), grey(b, x, y)
+					p, q := int(a.Pix[y*a.Stride+x]), int(b.Pix[y*b.Stride+x])
 					if p < 200 {
 						dark++
 					}
@@ -489,22 +493,24 @@ func withoutLinks(items []scene.Item) (out []scene.Item) {
 	return out
 }
 
-func decode(t *testing.T, file string) image.Image {
+// decode reads a picture as greys.
+func decode(t *testing.T, file string) *image.Gray {
 	f, err := os.Open(file)
 	require.NoError(t, err)
 	defer f.Close()
 	im, _, err := image.Decode(f)
 	require.NoError(t, err)
-	return im
-}
-
-func grey(im image.Image, x, y int) int {
-	return int(color.GrayModel.Convert(im.At(x, y)).(color.Gray).Y)
+	out := image.NewGray(im.Bounds())
+	stddraw.Draw(out, out.Bounds(), im, im.Bounds().Min, stddraw.Src)
+	return out
 }
 
 // TestTheSameInputGivesTheSameBytes draws twice, and with another date.
 func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 	for name, s := range subjects(60) {
+		if strings.HasPrefix(name, "card-") && name != "card-quarter" || name == "tree-whole" {
+			continue
+		}
 		for _, ending := range draw.Formats {
 			bytesOf := func(o draw.Options) string {
 				var b bytes.Buffer
@@ -524,7 +530,7 @@ func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 func TestAnyTitlesCanBeDrawn(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.OneOf(rapid.String(), rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom([]rune("aWあ亜 -")), 0, 120, -1))
-		n := rapid.IntRange(0, 12).Draw(t, "titles")
+		n := rapid.IntRange(0, 6).Draw(t, "titles")
 		card := draw.Card{Place: name.Draw(t, "place"), Loader: name.Draw(t, "loader"), Fold: rapid.SampledFrom(draw.Folds).Draw(t, "fold"), Steps: rapid.SliceOfN(name, 0, 9).Draw(t, "steps")}
 		sheet := draw.FitSheet{Places: []draw.FitPlace{{Name: name.Draw(t, "a")}, {Name: name.Draw(t, "b"), Detail: name.Draw(t, "detail")}}}
 		for range n {
@@ -541,7 +547,7 @@ func TestAnyTitlesCanBeDrawn(t *testing.T) {
 			for _, w := range scenetest.Wrong(d) {
 				t.Errorf("%T: %s", s, w)
 			}
-			if rapid.IntRange(0, 3).Draw(t, "write") == 0 {
+			if rapid.IntRange(0, 9).Draw(t, "write") == 0 {
 				require.NoError(t, draw.Write(io.Discard, rapid.SampledFrom(draw.Formats).Draw(t, "ending"), d))
 			}
 		}

@@ -68,52 +68,39 @@ func fill(t *testing.T, src *draw.Source, n int) {
 	look(t, src)
 }
 
-func TestTheRackIsWhatTheBoardSays(t *testing.T) {
-	src := season3(t)
-	for _, filled := range []bool{false, true} {
-		if filled {
-			fill(t, src, 0)
-		}
-		r := draw.RackOf(src.Bench, src.Board, src.Set)
-		require.Len(t, r.Places, 3)
-		for n, v := range r.Places {
-			s := src.Board[n]
-			assert.Equal(t, s.Facts.Capacity, v.Capacity)
-			assert.Equal(t, s.Sheet.Free(), v.Free()-v.Reserve, v.Name)
-			var kept, planned int64
-			there, come := 0, 0
-			for _, sh := range v.Shares {
-				kept, planned, there, come = kept+sh.Kept, planned+sh.Planned, there+sh.KeptTitles, come+sh.NewTitles
-			}
-			assert.LessOrEqual(t, kept, v.Kept, v.Name)
-			assert.LessOrEqual(t, planned, v.Planned, v.Name)
-			wanted, goes, not, renamed := 0, 0, 0, 0
-			for i := range s.Titles {
-				if s.Sheet.Chosen[i] {
-					wanted++
-					if s.Sheet.Verdict(i).Kind == fit.Renamed { // its bytes are there already
-						renamed++
-					}
-					if s.Sheet.Verdict(i).Kind.Goes() {
-						goes++
-					} else {
-						not++
-					}
-				}
-			}
-			assert.Equal(t, not, v.OverTitles, v.Name)
-			assert.Equal(t, s.Sheet.New, come+renamed, v.Name)
-			assert.GreaterOrEqual(t, there+come, goes, v.Name)
-		}
-		if filled {
-			assert.Zero(t, r.Places[0].Planned, "all of it is there")
-			assert.Equal(t, 15, r.Places[0].Shares[0].KeptTitles)
-		}
-	}
-	src.Board[1] = nil
+// rackAgrees holds the rack against the board, and returns it.
+func rackAgrees(t *testing.T, src *draw.Source) draw.Rack {
 	r := draw.RackOf(src.Bench, src.Board, src.Set)
-	assert.Equal(t, "it could not be looked at", r.Places[1].Away)
-	assert.Empty(t, scenetest.Wrong(r.Draw(options("a4"))))
+	require.Len(t, r.Places, 3)
+	for n, v := range r.Places {
+		s := src.Board[n]
+		assert.Equal(t, s.Facts.Capacity, v.Capacity)
+		assert.Equal(t, s.Sheet.Free(), v.Free()-v.Reserve, v.Name)
+		var kept, planned int64
+		there, come := 0, 0
+		for _, sh := range v.Shares {
+			kept, planned, there, come = kept+sh.Kept, planned+sh.Planned, there+sh.KeptTitles, come+sh.NewTitles
+		}
+		assert.LessOrEqual(t, kept, v.Kept, v.Name)
+		assert.LessOrEqual(t, planned, v.Planned, v.Name)
+		goes, not, renamed := 0, 0, 0
+		for i := range s.Titles {
+			switch kind := s.Sheet.Verdict(i).Kind; {
+			case !s.Sheet.Chosen[i]:
+			case kind == fit.Renamed: // its bytes are there already
+				renamed++
+				goes++
+			case kind.Goes():
+				goes++
+			default:
+				not++
+			}
+		}
+		assert.Equal(t, not, v.OverTitles, v.Name)
+		assert.Equal(t, s.Sheet.New, come+renamed, v.Name)
+		assert.GreaterOrEqual(t, there+come, goes, v.Name)
+	}
+	return r
 }
 
 func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
@@ -154,12 +141,17 @@ func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
 	assert.Greater(t, seen, 50)
 }
 
-// TestTheCardAndTheTreeAreWhatWillBeThere draws a card and a tree, carries the plan out, and holds both against what is there and what the loader will list.
-func TestTheCardAndTheTreeAreWhatWillBeThere(t *testing.T) {
+// TestRackCardAndTreeAreWhatWillBeThere draws a rack, a card and a tree, carries the plan out, and holds them against what is there and what the loader will list.
+func TestRackCardAndTreeAreWhatWillBeThere(t *testing.T) {
 	src := season3(t)
+	before := rackAgrees(t, src)
 	card := draw.CardOf(src.Board[0], src.Set, draw.Folds[0], nil, nil)
 	tree := draw.TreeOf(src.Board[0], true)
 	fill(t, src, 0)
+	after := rackAgrees(t, src)
+	assert.Positive(t, before.Places[0].Planned)
+	assert.Zero(t, after.Places[0].Planned, "all of it is there")
+	assert.Equal(t, 15, after.Places[0].Shares[0].KeptTitles)
 
 	report, err := src.Board[0].Proof(t.Context(), proof.Names)
 	require.NoError(t, err)
@@ -195,6 +187,16 @@ func TestTheCardAndTheTreeAreWhatWillBeThere(t *testing.T) {
 	for _, l := range draw.TreeOf(src.Board[0], true).Lines {
 		assert.Equal(t, survey.Kept, l.State, l.Path)
 	}
+}
+
+func TestAPlaceThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
+	src := season3(t)
+	src.Board[1] = nil
+	r := draw.RackOf(src.Bench, src.Board, src.Set)
+	assert.Equal(t, "it could not be looked at", r.Places[1].Away)
+	d := r.Draw(options("a4"))
+	assert.Empty(t, scenetest.Wrong(d))
+	assert.Contains(t, textOf(d), "Ferry share")
 }
 
 func TestCoversComeOntoTheCard(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"unicode"
 
 	"golang.org/x/image/font"
@@ -44,10 +45,15 @@ type Font struct {
 	sfnt *sfnt.Font
 	err  error
 
-	mu     sync.Mutex
-	buf    sfnt.Buffer
-	glyphs map[rune]glyph
+	// Characters are looked up many times each, so that is done a block of them at a time, and without a lock afterwards.
+	blocks [256]atomic.Pointer[block]
+
+	mu  sync.Mutex
+	buf sfnt.Buffer
 }
+
+// block is 256 characters one behind the other.
+type block [256]glyph
 
 // glyph is what is known of a character.
 type glyph struct {
@@ -77,7 +83,6 @@ func (f *Font) parsed() *sfnt.Font {
 		if f.data, f.err = f.load(); f.err == nil {
 			f.sfnt, f.err = sfnt.Parse(f.data)
 		}
-		f.glyphs = map[rune]glyph{}
 	})
 	if f.err != nil {
 		panic(fmt.Sprintf("the font %s of the program: %v", f.Name, f.err))
@@ -91,21 +96,33 @@ func (f *Font) TTF() []byte {
 	return f.data
 }
 
+// glyph looks a character up. Those of more than 16 bits are in none of the fonts.
 func (f *Font) glyph(r rune) glyph {
+	if r < 0 || r > 0xFFFF {
+		return glyph{}
+	}
+	b := f.blocks[r>>8].Load()
+	if b == nil {
+		b = f.block(r &^ 0xFF)
+		f.blocks[r>>8].Store(b)
+	}
+	return b[r&0xFF]
+}
+
+// block looks up the characters from one on.
+func (f *Font) block(from rune) *block {
 	font := f.parsed()
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	g, known := f.glyphs[r]
-	if known {
-		return g
-	}
-	if i, err := font.GlyphIndex(&f.buf, r); err == nil && i != 0 {
-		if a, err := font.GlyphAdvance(&f.buf, i, fixed.I(Em), noHinting); err == nil {
-			g = glyph{i, a.Round()}
+	var b block
+	for k := range b {
+		if i, err := font.GlyphIndex(&f.buf, from+rune(k)); err == nil && i != 0 {
+			if a, err := font.GlyphAdvance(&f.buf, i, fixed.I(Em), noHinting); err == nil {
+				b[k] = glyph{i, a.Round()}
+			}
 		}
 	}
-	f.glyphs[r] = g
-	return g
+	return &b
 }
 
 const noHinting = font.HintingNone
@@ -140,8 +157,7 @@ func (w Weight) of(r rune) (*Font, rune) {
 	if own.glyph(r).index != 0 {
 		return own, r
 	}
-	// Files of drawings tell characters by 16 bits.
-	if r <= 0xFFFF && rest.glyph(r).index != 0 {
+	if rest.glyph(r).index != 0 {
 		return rest, r
 	}
 	return regular, Missing
