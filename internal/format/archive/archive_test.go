@@ -92,6 +92,37 @@ func check(t *testing.T, path string, o archive.Options, want []file) {
 	require.NoError(t, a.Test(func(*archive.Entry) {}, func(int64) error { return nil }))
 }
 
+// TestAWrongPasswordThatPasses puts one in front of the right one that the traditional encryption cannot tell from it by its check byte: one in 256 is such.
+func TestAWrongPasswordThatPasses(t *testing.T) {
+	dir := t.TempDir()
+	want := bytes.Repeat([]byte("Copper Tide. "), 500)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "title.dat"), want, 0o644))
+	for _, flags := range []string{"-0", "-9"} {
+		path := filepath.Join(dir, "a"+flags+".zip")
+		judge.Run(t, "zip", "-q", "-j", flags, "-P", "ferryline", path, filepath.Join(dir, "title.dat"))
+		passes := ""
+		for i := 0; passes == "" && i < 20_000; i++ {
+			wrong := fmt.Sprint("wrong", i)
+			a, err := archive.Open(path, archive.Options{Passwords: []string{wrong}})
+			require.NoError(t, err)
+			if f, err := a.Open("title.dat"); err == nil {
+				if _, err := io.ReadAll(f); !errors.Is(err, archive.ErrPassword) {
+					passes = wrong
+				}
+				_ = f.Close()
+			}
+			require.NoError(t, a.Close())
+		}
+		require.NotEmpty(t, passes)
+		a, err := archive.Open(path, archive.Options{Passwords: []string{passes, "ferryline"}})
+		require.NoError(t, err)
+		got, err := fs.ReadFile(a, "title.dat")
+		require.NoError(t, err, "%s passes the check byte, and is wrong all the same", passes)
+		assert.Equal(t, want, got)
+		require.NoError(t, a.Close())
+	}
+}
+
 func TestArchivesOfOthers(t *testing.T) {
 	all := files()
 	dir := onDisk(t, all)

@@ -52,7 +52,7 @@ func zipEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error) 
 				return nil, err
 			}
 			if e.Encrypted {
-				if raw, err = decrypt(f, raw, passwords); err != nil {
+				if raw, err = decrypt(f, method, raw, passwords); err != nil {
 					return nil, err
 				}
 			}

@@ -184,7 +184,7 @@ func (m *Model) Escape() bool {
 func (m *Model) Drawing() draw.Request {
 	r := draw.Request{Kind: draw.KindMap, Place: -1}
 	f := m.current()
-	if f == nil {
+	if f == nil || m.Readying() {
 		return m.d.Drawn(draw.KindRack)
 	}
 	r.Drive = f.Path
