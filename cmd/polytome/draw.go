@@ -20,6 +20,7 @@ import (
 	"polytome/internal/draw/scene"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
+	"polytome/internal/size"
 )
 
 // drawing is what the command line says of a drawing.
@@ -65,7 +66,6 @@ only replaced with --over.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return d.draw(cmd.Context(), cmd.OutOrStdout(), args) },
 	}
 	d.planFlags(cmd)
-	_ = cmd.Flags().MarkHidden("json")
 	f := cmd.Flags()
 	f.StringVarP(&d.out, "out", "o", "", "the file to write, ending in .pdf or .svg")
 	f.StringVar(&d.paper, "paper", "a4", "a4 or letter")
@@ -156,18 +156,15 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	if err := draw.Save(d.out, made); err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "%s is in %s, %s.\n", strings.ToUpper(r.Kind.Words()[:1])+r.Kind.Words()[1:], d.out, pagesOf(made))
-	if d.partial {
-		return errPartial
+	if d.asJSON {
+		err = printJSON(out, map[string]any{"kind": r.Kind, "file": d.out, "pages": len(made.Pages)})
+	} else {
+		_, err = fmt.Fprintf(out, "%s is in %s, %s.\n", strings.ToUpper(r.Kind.Words()[:1])+r.Kind.Words()[1:], d.out, size.Count(len(made.Pages), "page"))
 	}
-	return nil
-}
-
-func pagesOf(d *scene.Drawing) string {
-	if len(d.Pages) == 1 {
-		return "1 page"
+	if err == nil && d.partial {
+		err = errPartial
 	}
-	return fmt.Sprintf("%d pages", len(d.Pages))
+	return err
 }
 
 func placeNames(b *bench.Bench) string {

@@ -1,6 +1,8 @@
 package main
 
 import (
+	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -51,6 +53,14 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 	again := filepath.Join(dir, "again.pdf")
 	ok(t, "draw", "rack", "--bench", w.Bench, "--date", "2026-03-14", "-o", again)
 	judge.Run(t, "cmp", again, filepath.Join(dir, "rack.pdf"))
+	var made struct {
+		Kind, File string
+		Pages      int
+	}
+	require.NoError(t, json.Unmarshal([]byte(ok(t, "draw", "fit", "--bench", w.Bench, "--only", "platform:vesper", "--json", "-o", filepath.Join(dir, "vesper.pdf"))), &made))
+	assert.Equal(t, "fit", made.Kind)
+	assert.Equal(t, filepath.Join(dir, "vesper.pdf"), made.File)
+	assert.Contains(t, judge.Run(t, "pdfinfo", made.File), fmt.Sprintf("%d", made.Pages))
 }
 
 func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
