@@ -43,7 +43,7 @@ const (
 	computerWide = 152.0
 	placeWide    = 186.0
 	consoleWide  = 150.0
-	linkHeight   = 66.0 // at least
+	linkHeight   = 74.0 // at least
 	linkGap      = 12.0
 )
 
@@ -99,7 +99,11 @@ func (h *HookUp) rows(s *scene.Sheet, from, n int) {
 	ports := h.ports(from, n)
 	y := top + 42
 	for i, c := range ports {
-		if y+20+float64(len(c.lines))*8.5 > top+high {
+		room := top + high - 4 - y
+		if i < len(ports)-1 { // for how many more there are
+			room -= 10
+		}
+		if 10+float64(len(c.lines))*8.5 > room {
 			s.WriteIn(smaller, s.Left+8, top+high-5, computerWide-16, fmt.Sprintf("and %d more", len(ports)-i))
 			break
 		}
