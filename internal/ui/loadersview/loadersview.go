@@ -45,6 +45,7 @@ type Model struct {
 	asked   request // what the tree under way is made of
 	known   int     // reading of the loaders that is shown
 	name    string  // of the loader that is shown, to find it again
+	sought  string  // the name of one that was learnt, until the loaders were read anew
 	opened  bool
 	paneTop int
 	split   int // column at which the tree begins; 0 for one pane
@@ -112,6 +113,9 @@ func (m *Model) Number() string { return fmt.Sprint(len(m.list())) }
 func (m *Model) Refresh() {
 	all := m.list()
 	m.at = max(0, min(m.at, len(all)-1))
+	if m.sought != "" && slices.ContainsFunc(all, func(e entry) bool { return e.name() == m.sought }) {
+		m.name, m.sought = m.sought, ""
+	}
 	for i, e := range all {
 		if e.name() == m.name {
 			m.at = i
@@ -428,7 +432,7 @@ func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 		m.d.Notice = desk.Sentence(msg.Err.Error())
 		return nil
 	}
-	m.name = msg.Draft.Name
+	m.sought = msg.Draft.Name
 	m.rows, m.reach = 0, 0
 	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with the evidence in it: e edits it.", size.Count(msg.Draft.Titles, "title"),
 		size.Count(len(msg.Draft.Findings), "finding"), size.Count(len(msg.Draft.Open), "question"), msg.File)
