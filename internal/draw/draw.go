@@ -16,6 +16,7 @@ import (
 	"polytome/internal/draw/pdf"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/svg"
+	"polytome/internal/wholefile"
 )
 
 // A Kind is what is drawn.
@@ -131,35 +132,17 @@ func Check(file string) error {
 }
 
 // Save writes a drawing to a file, whose ending says how. The file appears whole or not at all; one that is there is replaced.
-func Save(file string, d *scene.Drawing) (err error) {
+func Save(file string, d *scene.Drawing) error {
 	if err := Check(file); err != nil {
 		return err
 	}
-	failed := func(err error) error { return fmt.Errorf("the drawing %s cannot be written: %w", file, err) }
-	f, err := os.CreateTemp(filepath.Dir(file), "polytome-*.part")
+	var b bytes.Buffer
+	err := Write(&b, filepath.Ext(file), d)
+	if err == nil {
+		err = wholefile.Write(file, b.Bytes())
+	}
 	if err != nil {
-		return failed(err)
-	}
-	defer func() {
-		if err != nil {
-			_ = f.Close()
-			_ = os.Remove(f.Name())
-		}
-	}()
-	if err := Write(f, filepath.Ext(file), d); err != nil {
-		return failed(err)
-	}
-	if err := f.Chmod(0o644); err != nil {
-		return failed(err)
-	}
-	if err := f.Sync(); err != nil {
-		return failed(err)
-	}
-	if err := f.Close(); err != nil {
-		return failed(err)
-	}
-	if err := os.Rename(f.Name(), file); err != nil {
-		return failed(err)
+		return fmt.Errorf("the drawing %s cannot be written: %w", file, err)
 	}
 	return nil
 }
@@ -170,10 +153,5 @@ func Write(to io.Writer, ending string, d *scene.Drawing) error {
 	if write == nil {
 		return &UnknownFormatError{ending}
 	}
-	var b bytes.Buffer
-	if err := write(&b, d); err != nil {
-		return err
-	}
-	_, err := b.WriteTo(to)
-	return err
+	return write(to, d)
 }

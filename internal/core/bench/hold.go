@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"polytome/internal/lockfile"
+	"polytome/internal/wholefile"
 )
 
 // A Holder has a bench open for changes, and keeps others from it until it lets go.
@@ -32,7 +33,7 @@ func Open(file, dir string) (*Bench, error) {
 	}
 	if copied != "" && os.MkdirAll(dir, 0o755) == nil {
 		b.state.goodCopy = copied
-		_ = writeWhole(copied, b.state.text) // a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(copied, b.state.text) // a copy for hard times; without it the bench is as good
 	}
 	return b, nil
 }

@@ -5,10 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"sync"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"polytome/internal/wholefile"
 )
 
 const heading = `# A Polytome bench: where the games are, what shall be filled, and what was chosen.
@@ -57,29 +58,12 @@ func (b *Bench) Save() error {
 		return fmt.Errorf("saving the bench: %w", err)
 	}
 	text = append([]byte(heading), weave(text, comments(was))...)
-	if err := writeWhole(b.file, text); err != nil {
+	if err := wholefile.Write(b.file, text); err != nil {
 		return fmt.Errorf("saving the bench %s: %w", b.file, err)
 	}
 	b.state.text, b.state.read = text, true
 	if b.state.goodCopy != "" {
-		_ = writeWhole(b.state.goodCopy, text) // a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(b.state.goodCopy, text) // a copy for hard times; without it the bench is as good
 	}
 	return nil
-}
-
-// writeWhole writes a file at once or not at all.
-func writeWhole(file string, text []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(file), ".bench-*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	err = errors.Join(err, f.Chmod(0o644), f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), file)
-	}
-	if err != nil {
-		_ = os.Remove(f.Name())
-	}
-	return err
 }

@@ -398,7 +398,7 @@ func (s *Sheet) noteFreed() {
 		}
 	}
 	for key, e := range s.present {
-		if !e.Folder && !mine[key] && s.owned(e.Path) {
+		if !e.Folder && !mine[key] && s.Owns(e.Path) {
 			s.leaving[key] = true
 			s.Freed += s.of.Facts.RoomFor(e.Size)
 			s.Kept -= s.of.Facts.RoomFor(e.Size)
@@ -447,8 +447,8 @@ func (s *Sheet) Holds(i int) []string {
 	return out
 }
 
-// owned reports whether a loader of the place knows a file as one of a title.
-func (s *Sheet) owned(file string) bool {
+// Owns reports whether a loader of the place knows a file as one of a title.
+func (s *Sheet) Owns(file string) bool {
 	for k := range s.of.Loaders {
 		l := &s.of.Loaders[k]
 		on := ""

@@ -55,7 +55,7 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 		whose := "which no title here is"
 		if j, ok := y.holders[s.fold(e.Path)]; ok {
 			whose = "which is " + s.of.Titles[j].Label()
-		} else if s.owned(e.Path) {
+		} else if s.Owns(e.Path) {
 			whose = "a title that is not among your games"
 		}
 		ways = append(ways, fmt.Sprintf("let %s leave (%s, %s): mark it in Tree", e.Path, size.Format(e.Size), whose))

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/place"
@@ -82,7 +81,7 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 			l.Title, l.Rule = i, "it is not wanted here, and stays all the same as long as nobody marks it"
 		case e.Folder:
 			l.Rule = "was there before, and stays"
-		case owned(sheet, e.Path):
+		case sheet.Owns(e.Path):
 			l.Rule = "it lies where the loader has files of titles, and belongs to none of your games; it stays"
 		default:
 			l.Rule = "no loader of this place knows it; it stays"
@@ -157,19 +156,6 @@ func carry(all []Line, l *Line, step *plan.Step, title int) {
 		if below {
 			x.Path += "/" + rest
 		}
-		x.Rule = "it is there already, as " + x.From + ", and is Renamed, not copied: " + step.Why
+		x.Rule = "it is there already, as " + x.From + ", and is renamed, not copied: " + step.Why
 	}
-}
-
-func owned(sheet *fit.Sheet, file string) bool {
-	for _, l := range sheet.Loaders() {
-		on := ""
-		if at := l.Tree.Target().Attachment; at != nil {
-			on = at.Name
-		}
-		if layout.Owns(l.Profile, on, file) {
-			return true
-		}
-	}
-	return false
 }
