@@ -50,6 +50,8 @@ type Source struct {
 
 // A Place is something to be filled.
 type Place struct {
+	id ID
+
 	Name   string `toml:"name"`
 	At     string `toml:"at"`
 	Loader string `toml:"loader"`

@@ -133,6 +133,7 @@ func (b *Bench) Reread() error {
 	defer b.state.mu.Unlock()
 	b.state.text, b.state.read = fresh.state.text, true
 	state := b.state
+	fresh.recognise(b.Places)
 	*b = *fresh
 	b.state = state
 	return nil

@@ -22,12 +22,13 @@ import (
 
 // A Link is one road from this computer to a place, and on to the console that reads it.
 type Link struct {
-	Place   int    `json:"-"` // number on the bench
-	Name    string `json:"name"`
-	At      string `json:"at"`
-	Road    string `json:"road"`
-	Loader  string `json:"loader"`            // as it is shown
-	Console string `json:"console,omitempty"` // as it is shown
+	Place   int      `json:"-"` // number on the bench
+	ID      bench.ID `json:"-"`
+	Name    string   `json:"name"`
+	At      string   `json:"at"`
+	Road    string   `json:"road"`
+	Loader  string   `json:"loader"`            // as it is shown
+	Console string   `json:"console,omitempty"` // as it is shown
 	// Host, Port and Root are of a place on another machine.
 	Host string `json:"host,omitempty"`
 	Port int    `json:"port,omitempty"`
@@ -102,7 +103,7 @@ func Of(b *bench.Bench, set *loader.Set, cards []netcards.Card) *HookUp {
 
 func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	c := &b.Places[n]
-	l := Link{Place: n, Name: c.Name, At: b.Resolve(c.At), Road: c.Road, Loader: c.Loader, Cable: c.Cable, Tried: Tried{State: Unknown, Say: "not tried yet"}}
+	l := Link{Place: n, ID: c.ID(), Name: c.Name, At: b.Resolve(c.At), Road: c.Road, Loader: c.Loader, Cable: c.Cable, Tried: Tried{State: Unknown, Say: "not tried yet"}}
 	var p *loader.Profile
 	if name := c.Loader; set != nil {
 		if loader.IsFile(name) {

@@ -35,12 +35,13 @@ func (d *Desk) askPassword(n int, err error) {
 		return
 	}
 	host, user := denied.Address.Host, denied.User
+	again := d.Later(n, d.SurveyPlace)
 	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: "it is kept in the system's keyring where there is one, and nowhere else", Secret: true, Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
 		secret.Remember(host, user, answer)
-		return tea.Batch(d.SurveyPlace(n), func() tea.Msg {
+		return tea.Batch(again(), func() tea.Msg {
 			_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
 			return nil
 		})

@@ -170,6 +170,10 @@ func (d *Desk) AskExactly(n int) tea.Cmd {
 	if board[n] == nil {
 		return nil
 	}
+	set := d.Later(n, func(n int) tea.Cmd {
+		say := d.Bench.Places[n].Name + " will hold exactly what is wanted after the next run. u takes it back."
+		return d.SetUp(n, say, func(p *bench.Place) { p.Exactly = true })
+	})
 	return func() tea.Msg {
 		after, err := board[n].With(b, n, func(p *bench.Place) { p.Exactly = true })
 		if err != nil {
@@ -182,7 +186,7 @@ func (d *Desk) AskExactly(n int) tea.Cmd {
 					d.Notice = "That is not the name of the place, so everything stays."
 					return nil
 				}
-				return d.SetUp(n, name+" will hold exactly what is wanted after the next run. u takes it back.", func(p *bench.Place) { p.Exactly = true })
+				return set()
 			}}}
 	}
 }
@@ -235,9 +239,7 @@ func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
 	edited := d.Bench.Restore((*from)[len(*from)-1])
 	*from = (*from)[:len(*from)-1]
 	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
-	if len(d.Surveys) != len(d.Bench.Places) {
-		d.resize()
-	}
+	d.resize() // it may be other places
 	if edited {
 		return tea.Batch(d.StartScan(), d.changed())
 	}
@@ -250,7 +252,10 @@ func (d *Desk) moved() {
 	d.changes++
 	clear(d.Lanes)
 	clear(d.Proofs)
-	clear(d.Proving)
+	for n := range d.Bench.Places {
+		d.drop(n, proving)
+		d.drop(n, trying)
+	}
 	d.Sharing, d.Supposing = nil, nil
 }
 

@@ -323,17 +323,20 @@ func (d *Desk) AskCoverBudget(n int) {
 		return
 	}
 	p := &d.Bench.Places[n]
+	var say string
+	var most bench.Budget
+	set := d.Later(n, func(n int) tea.Cmd { return d.SetUp(n, say, func(p *bench.Place) { p.CoversMost = most }) })
 	d.Ask(Question{Prompt: "covers on " + p.Name + " take at most: ", Value: string(p.CoversMost), Hint: "an amount such as 40MiB, or a share such as 5%; nothing for no limit", Done: func(answer string) tea.Cmd {
-		most := bench.Budget(answer)
+		most = bench.Budget(answer)
 		if err := most.Check(); err != nil {
 			d.Notice = Sentence(err.Error())
 			return nil
 		}
-		say := fmt.Sprintf("Covers take at most %s of %s. u takes it back.", answer, p.Name)
+		say = fmt.Sprintf("Covers take at most %s of %s. u takes it back.", answer, p.Name)
 		if answer == "" {
 			say = fmt.Sprintf("Covers take what titles leave on %s. u takes it back.", p.Name)
 		}
-		return d.SetUp(n, say, func(p *bench.Place) { p.CoversMost = most })
+		return set()
 	}})
 }
 

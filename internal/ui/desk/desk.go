@@ -55,7 +55,6 @@ type Desk struct {
 	Trouble []error      // by place: why it could not be looked at
 	Lanes   []*Lane      // by place: its run, nil for none yet
 	Proofs  []Proved     // by place
-	Proving []bool
 
 	// Sharing is homes that are proposed and not taken over yet, nil for none.
 	Sharing *Sharing
@@ -70,10 +69,9 @@ type Desk struct {
 	DrivesSeen int
 	Images     []string
 
-	// Cards is where interfaces are found; HookUp how everything is joined, nil until looked at; Testing the links under test.
-	Cards   netcards.System
-	HookUp  *hookup.HookUp
-	Testing map[int]bool
+	// Cards is where interfaces are found; HookUp how everything is joined, nil until looked at.
+	Cards  netcards.System
+	HookUp *hookup.HookUp
 
 	// Finder finds the pictures of titles, nil until they were scanned; Fetching is a fetch of covers that goes on, nil for none; Fetched what the last one brought.
 	Finder   *cover.Finder
@@ -85,6 +83,8 @@ type Desk struct {
 	Place  int    // the place that Tree, Run and Proof show
 	Notice string // the last thing that happened, in a sentence
 
+	turns          map[turnOf]turn // of all slow work
+	stale          bool            // loaders were read anew while a run went on
 	coverStore     *coverStore
 	seen           map[string]Seen // pictures that were looked at
 	lookingAt      map[string]bool
@@ -114,21 +114,22 @@ type Desk struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *Desk {
 	_, err := os.Stat(b.File())
-	d := &Desk{System: drives.Here, Cards: netcards.Here, Testing: map[int]bool{}, coverStore: &coverStore{}, seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
+	d := &Desk{System: drives.Here, Cards: netcards.Here, turns: map[turnOf]turn{}, coverStore: &coverStore{}, seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
 }
 
-// resize fits what is kept by place to the bench's places.
+// resize fits what is kept by place to the bench's places, after places came or went. What was known of them is looked at anew.
 func (d *Desk) resize() {
+	d.Bench.Identify()
 	n := len(d.Bench.Places)
 	d.Surveys = make([]*survey.Survey, n)
 	d.Trouble = make([]error, n)
 	d.Lanes = make([]*Lane, n)
 	d.Proofs = make([]Proved, n)
-	d.Proving = make([]bool, n)
 	d.planning = make([]planning, n)
 	d.Place = max(0, min(d.Place, n-1))
+	d.renumber()
 }
 
 // An Action is something that a screen can do: its key, and its name for the

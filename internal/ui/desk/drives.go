@@ -21,8 +21,9 @@ type Found struct {
 
 // A DrivesMsg is a look at all drives.
 type DrivesMsg struct {
-	Found []Found
-	Err   error
+	ticket
+	found []Found
+	err   error
 	known string
 }
 
@@ -61,12 +62,13 @@ func (d *Desk) images() []string {
 
 // FindDrives looks at all drives, in the background.
 func (d *Desk) FindDrives() tea.Cmd {
-	ctx, sys, set, images := d.Ctx, d.System, d.Set, d.images()
+	mine, ctx := d.begin(-1, listingDrives)
+	sys, set, images := d.System, d.Set, d.images()
 	return func() tea.Msg {
-		m := DrivesMsg{known: sys.Known()}
+		m := DrivesMsg{ticket: mine, known: sys.Known()}
 		all, err := sys.List(ctx)
 		if err != nil && len(images) == 0 {
-			m.Err = err
+			m.err = err
 		}
 		for _, name := range images {
 			if i, err := sys.Image(ctx, name); err == nil {
@@ -78,7 +80,7 @@ func (d *Desk) FindDrives() tea.Cmd {
 			for i := range x.Volumes {
 				f.Contents = append(f.Contents, glance.Volume(ctx, sys, x, &x.Volumes[i], set))
 			}
-			m.Found = append(m.Found, f)
+			m.found = append(m.found, f)
 		}
 		return m
 	}
@@ -86,7 +88,10 @@ func (d *Desk) FindDrives() tea.Cmd {
 
 // SetDrives takes over a look at the drives.
 func (d *Desk) SetDrives(m DrivesMsg) {
-	d.Drives, d.DrivesErr, d.drivesKnown = m.Found, m.Err, m.known
+	if _, ok := d.end(m.ticket); !ok {
+		return
+	}
+	d.Drives, d.DrivesErr, d.drivesKnown = m.found, m.err, m.known
 	d.DrivesSeen++
 }
 

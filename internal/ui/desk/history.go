@@ -14,8 +14,9 @@ import (
 
 // A HistoryMsg is the newest runs.
 type HistoryMsg struct {
-	Runs []journal.Run
-	Err  error
+	ticket
+	runs []journal.Run
+	err  error
 }
 
 // historyRuns is how many of the newest runs are shown.
@@ -27,26 +28,30 @@ func (d *Desk) LookBack() tea.Cmd {
 	if j == nil {
 		return nil
 	}
+	mine, _ := d.begin(-1, readingHistory)
 	return func() tea.Msg {
 		all, err := j.Runs(historyRuns)
-		return HistoryMsg{all, err}
+		return HistoryMsg{mine, all, err}
 	}
 }
 
 // SetHistory takes over which runs there were. At the start, one at a place of this bench that was broken off is offered to be gone on with.
 func (d *Desk) SetHistory(m HistoryMsg) {
-	if m.Err != nil {
-		d.Notice = Sentence(m.Err.Error())
+	if _, ok := d.end(m.ticket); !ok {
 		return
 	}
-	d.History = m.Runs
+	if m.err != nil {
+		d.Notice = Sentence(m.err.Error())
+		return
+	}
+	d.History = m.runs
 	if d.offered || d.Question != nil {
 		return
 	}
 	d.offered = true
 	seen := map[string]bool{}
-	for i := range m.Runs {
-		r := &m.Runs[i]
+	for i := range m.runs {
+		r := &m.runs[i]
 		if d.placeOf(r) < 0 || seen[r.At] {
 			continue
 		}

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,10 +27,9 @@ type HookUpMsg struct {
 
 // A LinkMsg is the full test of one link.
 type LinkMsg struct {
-	Place   int
-	Probe   *remote.Probe
-	Err     error
-	changes int
+	ticket
+	probe *remote.Probe
+	err   error
 }
 
 // A LookAgainMsg asks to look at the links again.
@@ -131,6 +131,25 @@ func (d *Desk) SetHookUp(m HookUpMsg) tea.Cmd {
 	return tea.Batch(append(set, m.next)...)
 }
 
+// renumber gives what is known of the links the numbers that their places have now, and drops those of places that have gone.
+func (d *Desk) renumber() {
+	if d.HookUp == nil {
+		return
+	}
+	h := *d.HookUp // it may be drawn just now
+	h.Links = nil
+	for _, l := range d.HookUp.Links {
+		if n, ok := d.Bench.Find(l.ID); ok {
+			l.Place = n
+			h.Links = append(h.Links, l)
+		}
+	}
+	d.HookUp = &h
+}
+
+// Testing reports whether the link of place n is being tested.
+func (d *Desk) Testing(n int) bool { return d.goesOn(n, trying) }
+
 // TestLink logs in at a place on another machine, writes a small file, reads it back and removes it.
 func (d *Desk) TestLink(n int) tea.Cmd {
 	if n >= len(d.Bench.Places) || n >= len(d.Surveys) {
@@ -145,7 +164,7 @@ func (d *Desk) TestLink(n int) tea.Cmd {
 		d.Notice = "A run is going on there: its speed is on 4."
 		return nil
 	}
-	if d.Testing[n] {
+	if d.Testing(n) {
 		return nil
 	}
 	profile, err := d.Set.Profile(p.Loader)
@@ -156,36 +175,36 @@ func (d *Desk) TestLink(n int) tea.Cmd {
 		d.Notice = Sentence(err.Error())
 		return nil
 	}
-	d.Testing[n] = true
-	ctx, at, changes := d.Ctx, d.Bench.Resolve(p.At), d.changes
+	mine, ctx := d.begin(n, trying)
+	at := d.Bench.Resolve(p.At)
 	d.Notice = "Testing " + p.Name + ": a small file goes there and back."
 	return func() tea.Msg {
 		r, err := hookup.Test(ctx, at, p, profile)
-		return LinkMsg{n, r, err, changes}
+		return LinkMsg{mine, r, err}
 	}
 }
 
 // SetLink takes over the test of a link.
 func (d *Desk) SetLink(m LinkMsg) {
-	delete(d.Testing, m.Place)
-	if m.changes != d.changes || m.Place >= len(d.Bench.Places) {
+	n, ok := d.end(m.ticket)
+	if !ok {
 		return
 	}
-	name := d.Bench.Places[m.Place].Name
-	if m.Err != nil {
-		d.Notice = name + ": " + Sentence(m.Err.Error())
+	name := d.Bench.Places[n].Name
+	if m.err != nil {
+		d.Notice = name + ": " + Sentence(m.err.Error())
 		return
 	}
-	d.Notice = fmt.Sprintf("%s answers in %s; sending %s/s, receiving %s/s.", name, Brief(m.Probe.RoundTrip), size.Format(m.Probe.Up), size.Format(m.Probe.Down))
-	if len(m.Probe.Wrong) > 0 {
-		d.Notice += " " + Sentence(m.Probe.Wrong[0])
+	d.Notice = fmt.Sprintf("%s answers in %s; sending %s/s, receiving %s/s.", name, Brief(m.probe.RoundTrip), size.Format(m.probe.Up), size.Format(m.probe.Down))
+	if len(m.probe.Wrong) > 0 {
+		d.Notice += " " + Sentence(m.probe.Wrong[0])
 	}
 	if d.HookUp == nil {
 		return
 	}
 	for i := range d.HookUp.Links {
-		if d.HookUp.Links[i].Place == m.Place {
-			d.HookUp.Links[i].Probe = m.Probe
+		if d.HookUp.Links[i].Place == n {
+			d.HookUp.Links[i].Probe = m.probe
 		}
 	}
 }
@@ -218,7 +237,7 @@ func (d *Desk) AskCable(n int) tea.Cmd {
 		d.Notice = p.Name + " is joined by a cable already: the sheet says what to set, and b gives it up."
 		return nil
 	}
-	trial := *p
+	id, trial := p.ID(), *p
 	if err := hookup.Join(&trial, cards, ""); err != nil {
 		d.Notice = Sentence(err.Error())
 		return nil
@@ -230,6 +249,10 @@ func (d *Desk) AskCable(n int) tea.Cmd {
 		}
 	}
 	d.Ask(Question{Prompt: "Cable into which interface? ", Hint: strings.Join(names, ", ") + "; nothing but the bench is changed", Value: trial.Cable.Interface, Suggestions: names, Done: func(answer string) tea.Cmd {
+		n, ok := d.Bench.Find(id)
+		if !ok {
+			return nil
+		}
 		joined := d.Bench.Places[n]
 		if err := hookup.Join(&joined, cards, answer); err != nil {
 			d.Notice = Sentence(err.Error())
@@ -237,6 +260,8 @@ func (d *Desk) AskCable(n int) tea.Cmd {
 		}
 		d.remember()
 		d.Bench.Places[n] = joined // it is looked at when both ends are set
+		d.drop(n, looking)
+		d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up on both ends yet")
 		d.Notice = fmt.Sprintf("The sheet says what to set on both ends. %s is %s from now on. u takes it back.", joined.Name, joined.At)
 		return tea.Batch(d.changed(), d.LookAtLinks())
 	}})

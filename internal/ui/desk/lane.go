@@ -32,6 +32,7 @@ const (
 // A Lane is the run at one place, as its events tell it.
 type Lane struct {
 	Name    string // of the place
+	place   bench.ID
 	Plan    *plan.Plan
 	States  []StepState
 	Says    map[int]string // what happened to failed steps
@@ -185,9 +186,8 @@ func (l *Lane) settle(step int, s StepState, say string) {
 
 // A RunMsg is what happened in a run since the last one.
 type RunMsg struct {
-	Place  int
-	Events []run.Event
-	Report *run.Report // set at the end
+	events []run.Event
+	report *run.Report // set at the end
 	lane   *Lane
 	next   <-chan RunMsg
 }
@@ -198,6 +198,10 @@ func (d *Desk) Unplugs(n int) bool { return !strings.Contains(d.Bench.Places[n].
 // StartRun carries out the plan of a place in the background.
 func (d *Desk) StartRun(n int) tea.Cmd {
 	s := d.Surveys[n]
+	if d.Looking(n) {
+		d.Notice = fmt.Sprintf("%s is being looked at; try again in a moment.", d.Bench.Places[n].Name)
+		return nil
+	}
 	if s == nil || (d.Lanes[n] != nil && d.Lanes[n].Running()) {
 		return nil
 	}
@@ -221,6 +225,10 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 				return nil
 			}
 			d.Notice = ""
+			if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
+				d.Notice = "What is shown has changed meanwhile, so nothing was begun: look at it again."
+				return nil
+			}
 			return d.run(n, s, p)
 		}})
 		return nil
@@ -236,6 +244,10 @@ func (d *Desk) StartAll() tea.Cmd {
 	begun := 0
 	d.Notice = ""
 	for n, s := range d.Surveys {
+		if d.Looking(n) {
+			not = append(not, d.Bench.Places[n].Name+" is still being looked at")
+			continue
+		}
 		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
 			continue
 		}
@@ -293,21 +305,23 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 
 // carry begins a run in the background, and has it written down.
 func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
-	l := &Lane{Name: b.Config.Name, Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
+	l := &Lane{Name: b.Config.Name, place: d.Bench.Places[n].ID(), Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
 		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
 	d.Lanes[n], d.Proofs[n] = l, Proved{}
+	d.drop(n, proving)
+	d.drop(n, looking) // it is looked at when the run has ended
 	out := make(chan RunMsg, 64)
 	tell := func(m RunMsg) {
-		m.Place, m.lane, m.next = n, l, out
+		m.lane, m.next = l, out
 		select {
 		case out <- m:
 		case <-d.Ctx.Done(): // the screen is gone, and nobody listens
 		}
 	}
-	job.Tell = func(e run.Event) { tell(RunMsg{Events: []run.Event{e}}) }
+	job.Tell = func(e run.Event) { tell(RunMsg{events: []run.Event{e}}) }
 	job.Over = func(r run.Report) {
 		over(&r)
-		tell(RunMsg{Report: &r})
+		tell(RunMsg{report: &r})
 	}
 	var note error
 	l.lane, _, note = d.Journal.Start(d.Ctx, b, job)
@@ -353,14 +367,14 @@ func follow(events <-chan RunMsg) tea.Cmd {
 		if !ok {
 			return nil
 		}
-		for m.Report == nil {
+		for m.report == nil {
 			select {
 			case more, ok := <-events:
 				if !ok {
 					return m
 				}
-				m.Events = append(m.Events, more.Events...)
-				m.Report = more.Report
+				m.events = append(m.events, more.events...)
+				m.report = more.report
 			default:
 				return m
 			}
@@ -372,27 +386,35 @@ func follow(events <-chan RunMsg) tea.Cmd {
 // SetRun takes over what happened in a run. At its end the place is looked at
 // again and proved.
 func (d *Desk) SetRun(m RunMsg) tea.Cmd {
-	for _, e := range m.Events {
+	for _, e := range m.events {
 		m.lane.apply(e)
 	}
-	if m.Report == nil {
+	if m.report == nil {
 		return follow(m.next)
 	}
-	m.lane.Report = m.Report
-	if c := d.Bench.Places[m.Place].Cable; c != nil {
-		d.Notice = fmt.Sprintf("When you are done with %s: set the addresses of the cable back; H says what they were.", d.Bench.Places[m.Place].Name)
+	m.lane.Report = m.report
+	n, ok := d.Bench.Find(m.lane.place)
+	if !ok { // choices wait for the end of a run, so this is one that no longer counts
+		return d.LookBack()
 	}
-	place := &d.Bench.Places[m.Place]
-	mended := len(place.Mends) > 0 && d.Surveys[m.Place] != nil && place.Mended(d.Surveys[m.Place].Mended(m.lane.Plan, m.Report))
-	ticked := len(place.Ticked) > 0 && m.Report.Put+m.Report.Moved+m.Report.Removed > 0
+	place, s := &d.Bench.Places[n], d.Surveys[n]
+	if place.Cable != nil {
+		d.Notice = fmt.Sprintf("When you are done with %s: set the addresses of the cable back; H says what they were.", place.Name)
+	}
+	mended := len(place.Mends) > 0 && s != nil && place.Mended(s.Mended(m.lane.Plan, m.report))
+	ticked := len(place.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0
 	if ticked { // the console wants to be told of what is new
 		place.Ticked = nil
 	}
-	if mended && d.Surveys[m.Place] != nil {
-		d.Surveys[m.Place].Choose(d.Bench, m.Place)
+	if mended && s != nil {
+		s.Choose(d.Bench, n)
 	}
-	cmds := []tea.Cmd{d.SurveyPlace(m.Place), d.StartProof(m.Place, ""), d.LookBack()}
-	if m.lane.learns && place.Learn(m.Report) || mended || ticked {
+	cmds := []tea.Cmd{d.SurveyPlace(n), d.StartProof(n, ""), d.LookBack()}
+	if d.stale && !d.Running() {
+		d.stale = false
+		cmds = append(cmds, d.Survey())
+	}
+	if m.lane.learns && place.Learn(m.report) || mended || ticked {
 		cmds = append(cmds, d.save())
 	}
 	return tea.Batch(cmds...)

@@ -14,8 +14,9 @@ import (
 
 // A LoadersMsg is the loaders read anew, after one of the user's files changed.
 type LoadersMsg struct {
-	Set *loader.Set
-	Err error
+	ticket
+	set *loader.Set
+	err error
 }
 
 // settled is how long files must rest before they are read: editors write a file in
@@ -25,21 +26,26 @@ const settled = 150 * time.Millisecond
 // Reload reads all loaders anew, in the background.
 func (d *Desk) Reload() tea.Cmd {
 	dir := d.OwnDir
+	mine, _ := d.begin(-1, reloading)
 	return func() tea.Msg {
 		set, err := loader.Known(dir)
-		return LoadersMsg{set, err}
+		return LoadersMsg{mine, set, err}
 	}
 }
 
 // SetLoaders takes over loaders that were read anew, and judges all places by them.
 func (d *Desk) SetLoaders(m LoadersMsg) tea.Cmd {
-	if m.Err != nil {
-		d.Notice = m.Err.Error()
+	if _, ok := d.end(m.ticket); !ok {
 		return nil
 	}
-	d.Set = m.Set
+	if m.err != nil {
+		d.Notice = m.err.Error()
+		return nil
+	}
+	d.Set = m.set
 	d.Loaders++
 	if d.Running() {
+		d.stale = true
 		return nil // what a run was planned with stays; the places are looked at after it
 	}
 	return d.Survey()

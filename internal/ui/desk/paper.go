@@ -90,7 +90,7 @@ func (d *Desk) Drawn(kind draw.Kind) draw.Request {
 
 // askDrawingFile is the question where a drawing goes.
 func (d *Desk) askDrawingFile(r draw.Request, paper scene.Paper) Question {
-	of := d.Bench.Name
+	of, changes := d.Bench.Name, d.changes
 	switch {
 	case r.Drive != "":
 		of = filepath.Base(r.Drive)
@@ -102,7 +102,13 @@ func (d *Desk) askDrawingFile(r draw.Request, paper scene.Paper) Question {
 	if dir, err := os.Getwd(); err == nil {
 		in = ", in " + dir
 	}
-	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file ending in .pdf, or in .svg" + in, Done: func(answer string) tea.Cmd { return d.drawTo(r, paper, answer) }}
+	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file ending in .pdf, or in .svg" + in, Done: func(answer string) tea.Cmd {
+		if changes != d.changes {
+			d.Notice = "The choices have changed meanwhile, so nothing was drawn: press O again."
+			return nil
+		}
+		return d.drawTo(r, paper, answer)
+	}}
 }
 
 // drawTo makes a drawing in the background.

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -13,9 +14,10 @@ import (
 
 // A SurveyMsg is a fresh look at a place.
 type SurveyMsg struct {
-	Place  int
-	Survey *survey.Survey
-	Err    error
+	ticket
+	generation int // of the titles that were looked at with
+	survey     *survey.Survey
+	err        error
 }
 
 // Survey looks at all places anew, in the background.
@@ -27,9 +29,10 @@ func (d *Desk) Survey() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// SurveyPlace looks at one place anew.
+// SurveyPlace looks at one place anew. A look that goes on is given up: only the newest counts.
 func (d *Desk) SurveyPlace(n int) tea.Cmd {
-	b, titles, set, ctx, cache := d.Bench.Clone(), d.Scan.Titles, d.Set, d.Ctx, d.CacheFile
+	mine, ctx := d.begin(n, looking)
+	b, titles, set, cache, generation := d.Bench.Clone(), d.Scan.Titles, d.Set, d.CacheFile, d.Generation
 	return func() tea.Msg {
 		o := survey.Options{Set: set}
 		if cache != "" {
@@ -39,41 +42,45 @@ func (d *Desk) SurveyPlace(n int) tea.Cmd {
 			}
 		}
 		s, err := survey.Take(ctx, b, n, titles, o)
-		return SurveyMsg{n, s, err}
+		return SurveyMsg{mine, generation, s, err}
 	}
 }
 
-// SetSurvey takes over a look at a place. One that was made with other titles than
-// are known now is dropped: a newer one is on its way.
+// SetSurvey takes over a look at a place, unless a newer one was begun or the place has gone. One that was made with other titles
+// than are known now is dropped: the end of the scan has the place looked at again.
 func (d *Desk) SetSurvey(m SurveyMsg) {
-	if m.Place >= len(d.Surveys) {
+	n, ok := d.end(m.ticket)
+	if !ok {
 		return
 	}
-	d.Trouble[m.Place] = m.Err
-	if m.Err != nil {
-		d.Surveys[m.Place] = nil
-		d.Notice = m.Err.Error()
-		d.askPassword(m.Place, m.Err)
+	d.Trouble[n] = m.err
+	if m.err != nil {
+		d.Surveys[n] = nil
+		d.Notice = m.err.Error()
+		d.askPassword(n, m.err)
 		return
 	}
-	if len(m.Survey.Titles) != len(d.Scan.Titles) {
+	if m.generation != d.Generation {
 		return
 	}
-	if m.Survey.Away != nil {
-		d.Trouble[m.Place] = m.Survey.Away
-		d.askPassword(m.Place, m.Survey.Away)
+	if m.survey.Away != nil {
+		d.Trouble[n] = m.survey.Away
+		d.askPassword(n, m.survey.Away)
 	}
-	if len(m.Survey.Notes) > 0 && d.Notice == "" {
-		d.Notice = strings.Join(m.Survey.Notes, " ")
+	if len(m.survey.Notes) > 0 && d.Notice == "" {
+		d.Notice = strings.Join(m.survey.Notes, " ")
 	}
-	m.Survey.Sheet.Rank(d.Bench.Ranks(m.Survey.Titles))
-	m.Survey.Choose(d.Bench, m.Place)
-	d.Surveys[m.Place] = m.Survey
+	m.survey.Sheet.Rank(d.Bench.Ranks(m.survey.Titles))
+	m.survey.Choose(d.Bench, n)
+	d.Surveys[n] = m.survey
 	d.Surveys.Disks()
-	if d.Bench.Places[m.Place].Remember(m.Survey.Contested()) {
+	if d.Bench.Places[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
 }
+
+// Looking reports whether a place is being looked at: until that is over, what is shown of it may not be what the bench says.
+func (d *Desk) Looking(n int) bool { return d.goesOn(n, looking) }
 
 // Current is the survey of the place that is shown, nil when there is none.
 func (d *Desk) Current() *survey.Survey {
@@ -134,7 +141,6 @@ type planning struct {
 
 // A PlanMsg is a plan that was made in the background.
 type PlanMsg struct {
-	place int
 	planning
 	plan *plan.Plan
 }
@@ -168,12 +174,12 @@ func (d *Desk) PlanSoon(n int) tea.Cmd {
 	}
 	d.planning[n] = now
 	sheet := s.Sheet.Clone()
-	return func() tea.Msg { return PlanMsg{n, now, s.MakePlan(sheet)} }
+	return func() tea.Msg { return PlanMsg{now, s.MakePlan(sheet)} }
 }
 
 // SetPlan takes over a plan, unless choices have changed since.
 func (d *Desk) SetPlan(m PlanMsg) {
-	if m.place < len(d.Surveys) && d.Surveys[m.place] == m.of && m.changes == d.changes {
+	if slices.Contains(d.Surveys, m.of) && m.changes == d.changes {
 		m.of.SetPlan(m.plan)
 	}
 }

@@ -22,11 +22,10 @@ import (
 
 // A ProofMsg is the audit of a place.
 type ProofMsg struct {
-	Place   int
-	Report  *proof.Report
-	Before  *proof.Report // the one before, nil for none
-	Err     error
-	changes int
+	ticket
+	report *proof.Report
+	before *proof.Report // the one before, nil for none
+	err    error
 }
 
 // Proved is what is known of the proof of a place.
@@ -39,11 +38,11 @@ type Proved struct {
 // StartProof audits a place in the background, as closely as is asked for; "" for as closely as is usual.
 func (d *Desk) StartProof(n int, depth proof.Depth) tea.Cmd {
 	s := d.Surveys[n]
-	if s == nil || d.Proving[n] {
+	if s == nil || d.Proving(n) {
 		return nil
 	}
-	d.Proving[n] = true
-	prover, ctx, changes, cache, j := s.Prover(d.Bench, n, depth, nil), d.Ctx, d.changes, d.CacheFile, d.Journal
+	mine, ctx := d.begin(n, proving)
+	prover, cache, j := s.Prover(d.Bench, n, depth, nil), d.CacheFile, d.Journal
 	return func() tea.Msg {
 		prover.Journal = j
 		var store *seen.Store
@@ -54,22 +53,25 @@ func (d *Desk) StartProof(n int, depth proof.Depth) tea.Cmd {
 			}
 		}
 		r, before, err := prover.ProveAnew(ctx, store)
-		return ProofMsg{n, r, before, err, changes}
+		return ProofMsg{mine, r, before, err}
 	}
 }
 
-// SetProof takes over an audit.
+// Proving reports whether place n is being proved.
+func (d *Desk) Proving(n int) bool { return d.goesOn(n, proving) }
+
+// SetProof takes over an audit, unless choices have changed or a run was begun since.
 func (d *Desk) SetProof(m ProofMsg) {
-	if m.changes != d.changes || m.Place >= len(d.Proofs) {
+	n, ok := d.end(m.ticket)
+	if !ok {
 		return
 	}
-	d.Proving[m.Place] = false
-	if m.Err != nil {
-		d.Notice = m.Err.Error()
-		d.Proofs[m.Place].Trouble = m.Err.Error()
+	if m.err != nil {
+		d.Notice = m.err.Error()
+		d.Proofs[n].Trouble = m.err.Error()
 		return
 	}
-	d.Proofs[m.Place] = Proved{Report: m.Report, Before: m.Before}
+	d.Proofs[n] = Proved{Report: m.report, Before: m.before}
 }
 
 // MarkMends takes up what mends findings at a place, or gives it up again when all of it is taken up. The proof that is shown stays.
@@ -154,7 +156,7 @@ func writeNew(file, text string) error {
 
 // A CoverMsg is a picture that lies on a place; nil for one that cannot be shown.
 type CoverMsg struct {
-	Place   int
+	Of      *proof.Report // the proof that it was shown in
 	Path    string
 	Picture image.Image
 }
@@ -170,10 +172,10 @@ func (d *Desk) Cover(n int, path string) tea.Cmd {
 	if n >= len(d.Surveys) || d.Surveys[n] == nil {
 		return nil
 	}
-	look, ctx := *d.Surveys[n], d.Ctx
+	look, ctx, of := *d.Surveys[n], d.Ctx, d.Proofs[n].Report
 	return func() tea.Msg {
 		im, _ := readCover(ctx, &look, path)
-		return CoverMsg{n, path, im}
+		return CoverMsg{of, path, im}
 	}
 }
 

@@ -18,15 +18,16 @@ func (m *Model) openMap() tea.Cmd {
 	if !m.idle() || !m.fit() {
 		return nil
 	}
+	m.takeUp()
 	m.show, m.lay, m.cell = mapping, nil, 0
 	m.layOf = volumeName{m.current().Path, m.volume().Number}
 	return m.readMap()
 }
 
 func (m *Model) readMap() tea.Cmd {
-	open := m.opener()
+	open := m.open
 	return m.do("reading what lies where", func(ctx context.Context) doneMsg {
-		p, err := open(ctx)
+		p, err := open()
 		if err != nil {
 			return doneMsg{err: err, take: func(m *Model) { m.show = listing }}
 		}
@@ -121,14 +122,14 @@ func (m *Model) gather(all bool) tea.Cmd {
 		m.d.Notice = "There is nothing in pieces here. n goes to the next file that is."
 		return nil
 	}
-	if r := m.current().Refusal(); r != nil {
+	if r := m.subject.Refusal(); r != nil {
 		m.d.Notice = "Nothing is written to it: " + r.Say + "."
 		return nil
 	}
-	open := m.opener()
+	open := m.open
 	return m.do(fmt.Sprintf("bringing %s into one piece", size.Count(len(names), "file")), func(ctx context.Context) (done doneMsg) {
 		done.change = true
-		p, err := open(ctx)
+		p, err := open()
 		if err != nil {
 			return doneMsg{err: err}
 		}

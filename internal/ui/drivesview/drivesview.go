@@ -57,10 +57,12 @@ type Model struct {
 	left    *volume.Health // after repairing
 	lines   scroll.List    // of readying and checking
 
-	tops   []int // columns at which drives begin, for clicks
-	listed bool  // there is little width: drives are rows
-	from   int   // the first row
-	top    int
+	subject *drives.Drive                // what map and check are of
+	open    func() (*drive.Place, error) // opens its volume
+	tops    []int                        // columns at which drives begin, for clicks
+	listed  bool                         // there is little width: drives are rows
+	from    int                          // the first row
+	top     int
 }
 
 // volumeName names a volume on a drive.
@@ -92,7 +94,7 @@ func (m *Model) Refresh() {
 	m.at = max(0, min(m.at, len(m.d.Drives)-1))
 	found := false
 	for i, f := range m.d.Drives {
-		if f.Path == m.path {
+		if f.Path == m.path && (m.show != checking && m.show != mapping || f.Identity() == m.subject.Identity()) {
 			m.at, found = i, true
 		}
 	}
@@ -323,10 +325,11 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, false
 }
 
-// opener opens the volume that is shown now, later and in the background.
-func (m *Model) opener() func(ctx context.Context) (*drive.Place, error) {
-	sys, a := m.d.System, drive.Address{Drive: m.current().Path, Part: m.volume().Number}
-	return func(ctx context.Context) (*drive.Place, error) { return drive.Open(ctx, sys, a, drive.Options{}) }
+// takeUp has the sheets that follow work on the volume that is shown now, whatever comes to be shown or plugged in at its path.
+func (m *Model) takeUp() {
+	sys, d, v := m.d.System, m.current().Drive, *m.volume()
+	m.subject = d
+	m.open = func() (*drive.Place, error) { return drive.On(sys, d, &v, drive.Options{}) }
 }
 
 // Readying reports whether a drive is being readied, which must not be broken off.
@@ -352,11 +355,12 @@ func (m *Model) check() tea.Cmd {
 	if !m.idle() || !m.fit() {
 		return nil
 	}
+	m.takeUp()
 	m.show, m.health, m.left = checking, nil, nil
 	m.lines.Home()
-	open := m.opener()
+	open := m.open
 	return m.do("checking", func(ctx context.Context) doneMsg {
-		p, err := open(ctx)
+		p, err := open()
 		if err != nil {
 			return doneMsg{err: err}
 		}
@@ -370,9 +374,9 @@ func (m *Model) repair() tea.Cmd {
 	if !m.idle() {
 		return nil
 	}
-	open := m.opener()
+	open := m.open
 	return m.do("mending", func(ctx context.Context) (done doneMsg) {
-		p, err := open(ctx)
+		p, err := open()
 		if err != nil {
 			return doneMsg{err: err}
 		}

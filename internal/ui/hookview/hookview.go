@@ -304,7 +304,7 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 		if p := l.Probe; p != nil {
 			say += fmt.Sprintf(", %s/s up, %s/s down", size.Format(p.Up), size.Format(p.Down))
 		}
-		if m.d.Testing[l.Place] {
+		if m.d.Testing(l.Place) {
 			say = "under test"
 		}
 		at := l.At

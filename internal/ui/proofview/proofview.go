@@ -48,9 +48,8 @@ type Model struct {
 
 // A cover is a picture on a place, as it was when it was proved.
 type cover struct {
-	of    *proof.Report
-	place int
-	path  string
+	of   *proof.Report
+	path string
 }
 
 // New makes the stage.
@@ -185,11 +184,11 @@ func (m *Model) turn(by int) {
 func (m *Model) Work() tea.Cmd {
 	var all []tea.Cmd
 	n := m.d.Place
-	if m.report() == nil && n < len(m.d.Proofs) && !m.d.Proving[n] && m.d.Proofs[n].Trouble == "" && !m.d.Running() && n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
+	if m.report() == nil && n < len(m.d.Proofs) && !m.d.Proving(n) && m.d.Proofs[n].Trouble == "" && !m.d.Running() && n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
 		all = append(all, m.d.StartProof(n, ""))
 	}
 	if l := m.line(); l != nil && l.Cover != "" {
-		key := cover{m.report(), n, l.Cover}
+		key := cover{m.report(), l.Cover}
 		if _, has := m.covers[key]; !has && !m.asked[key] {
 			m.asked[key] = true
 			all = append(all, m.d.Cover(n, l.Cover))
@@ -200,13 +199,11 @@ func (m *Model) Work() tea.Cmd {
 
 // SetCover takes over a picture.
 func (m *Model) SetCover(msg desk.CoverMsg) {
-	if msg.Place < len(m.d.Proofs) {
-		if len(m.covers) >= mostCovers { // they are read again when somebody looks
-			clear(m.covers)
-			clear(m.asked)
-		}
-		m.covers[cover{m.d.Proofs[msg.Place].Report, msg.Place, msg.Path}] = msg.Picture
+	if len(m.covers) >= mostCovers { // they are read again when somebody looks
+		clear(m.covers)
+		clear(m.asked)
 	}
+	m.covers[cover{msg.Of, msg.Path}] = msg.Picture
 }
 
 // line is the line of the list under the cursor, nil for none.
@@ -359,7 +356,7 @@ func words(all []mend.Mend) string {
 func (m *Model) notYet() desk.Why {
 	n := m.d.Place
 	switch {
-	case n < len(m.d.Proving) && m.d.Proving[n]:
+	case m.d.Proving(n):
 		return desk.Why{Lead: "Reading the place", Say: "as the loader would."}
 	case m.d.Running():
 		return desk.Why{Lead: "A run is going on.", Say: "The place is proved at its end, without being asked.", Ways: []string{"p reads the place as it is now"}}

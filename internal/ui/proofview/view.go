@@ -141,7 +141,7 @@ func (m *Model) card(t *style.Theme, r *proof.Report, w, h int) []string {
 	}
 	const across = 22
 	var pic []string
-	im, known := m.covers[cover{r, m.d.Place, l.Cover}]
+	im, known := m.covers[cover{r, l.Cover}]
 	switch {
 	case l.Cover == "" && !m.pictured():
 	case l.Cover == "":

@@ -1,0 +1,243 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
+	"polytome/internal/coretest"
+)
+
+// late delivers results when it pleases: later, in another order, twice.
+type late struct {
+	t    *rapid.T
+	d    *Desk
+	jobs []tea.Cmd
+	msgs []tea.Msg
+}
+
+func (l *late) add(cmd tea.Cmd) {
+	if cmd != nil {
+		l.jobs = append(l.jobs, cmd)
+	}
+}
+
+// work does one job that was begun; its result waits.
+func (l *late) work(k int) {
+	job := l.jobs[k]
+	l.jobs = append(l.jobs[:k:k], l.jobs[k+1:]...)
+	switch m := job().(type) {
+	case nil:
+	case tea.BatchMsg:
+		for _, c := range m {
+			l.add(c)
+		}
+	default:
+		l.msgs = append(l.msgs, m)
+	}
+}
+
+// deliver hands one result over; it may come once more later.
+func (l *late) deliver(k int, again bool) {
+	m := l.msgs[k]
+	if !again {
+		l.msgs = append(l.msgs[:k:k], l.msgs[k+1:]...)
+	}
+	switch m := m.(type) {
+	case ScanMsg:
+		if !again || m.next == nil {
+			l.add(l.d.SetScan(m))
+		}
+	case SurveyMsg:
+		l.d.SetSurvey(m)
+	case ProofMsg:
+		l.d.SetProof(m)
+	case PlanMsg:
+		l.d.SetPlan(m)
+	case SupposingMsg:
+		if !again {
+			l.add(l.d.SetSupposing(m))
+		}
+	case RunMsg:
+		if !again {
+			l.add(l.d.SetRun(m))
+		}
+	}
+	l.holds()
+}
+
+// holds compares what the screen says of each place with the bench.
+func (l *late) holds() {
+	d := l.d
+	for n := range d.Bench.Places {
+		p := &d.Bench.Places[n]
+		s := d.Surveys[n]
+		if s != nil && (s.Config.ID() != p.ID() || s.Config.Name != p.Name || d.Bench.Resolve(s.Config.At) != d.Bench.Resolve(p.At)) {
+			l.t.Fatalf("place %d is %s at %s, and the screen shows %s at %s", n, p.Name, p.At, s.Config.Name, s.Config.At)
+		}
+		if s != nil && !d.Looking(n) && s.Facts.Filesystem.Name != p.As {
+			l.t.Fatalf("%s is %q on the bench, and %q on the screen", p.Name, p.As, s.Facts.Filesystem.Name)
+		}
+		if lane := d.Lanes[n]; lane != nil && lane.Name != p.Name {
+			l.t.Fatalf("place %d is %s, and shows the run of %s", n, p.Name, lane.Name)
+		}
+	}
+}
+
+// settle lets everything come to its end.
+func (l *late) settle() {
+	for len(l.jobs)+len(l.msgs) > 0 {
+		if len(l.msgs) > 0 {
+			l.deliver(len(l.msgs)-1, false)
+		} else {
+			l.work(len(l.jobs) - 1)
+		}
+	}
+	for n := range l.d.Bench.Places {
+		if l.d.Looking(n) {
+			l.t.Fatalf("%s is waited for, and nothing comes", l.d.Bench.Places[n].Name)
+		}
+		if l.d.Surveys[n] == nil {
+			l.t.Fatalf("%s was never looked at: %v", l.d.Bench.Places[n].Name, l.d.Trouble[n])
+		}
+	}
+	l.holds()
+}
+
+// TestWhatTheScreenSaysIsWhatTheBenchSays: places come and go and are set up otherwise while looks at them, proofs and runs
+// go on, whose results come late, twice, and in any order.
+func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	for i := range 3 {
+		id := fmt.Sprintf("VSP-2%04d", i)
+		coretest.Write(t, filepath.Join(dir, "games"), id+".iso", coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
+	}
+	round := 0
+	rapid.Check(t, func(t *rapid.T) {
+		round++
+		at := filepath.Join(dir, fmt.Sprint("places ", round))
+		b := bench.New("")
+		b.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
+		for _, name := range []string{"north", "east", "west", "ferry"} {
+			if err := os.MkdirAll(filepath.Join(at, name), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			b.Places = append(b.Places, bench.Place{Name: name, At: filepath.Join(at, name), Loader: "rowan", As: "fat32", Titles: bench.Keys{"VSP-20000"}})
+		}
+		defer os.RemoveAll(at)
+		l := &late{t: t, d: New(context.Background(), b, set, 0)}
+		l.add(l.d.StartScan())
+		l.settle()
+		t.Repeat(map[string]func(*rapid.T){
+			"work": func(t *rapid.T) {
+				if len(l.jobs) > 0 {
+					l.work(rapid.IntRange(0, len(l.jobs)-1).Draw(t, "job"))
+				}
+			},
+			"deliver": func(t *rapid.T) {
+				if len(l.msgs) > 0 {
+					l.deliver(rapid.IntRange(0, len(l.msgs)-1).Draw(t, "message"), rapid.IntRange(0, 3).Draw(t, "again") == 0)
+				}
+			},
+			"format": func(t *rapid.T) { // two quick presses of f
+				n := rapid.IntRange(0, 3).Draw(t, "place")
+				l.add(l.d.Declare(n, "exfat"))
+				l.add(l.d.Declare(n, rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "as")))
+			},
+			"away": func(t *rapid.T) {
+				n := rapid.IntRange(0, 3).Draw(t, "place")
+				if len(b.Places) > 2 && n < len(b.Places) && !l.d.busy() {
+					l.add(l.d.without(l.d.frozen(), n).take())
+				}
+			},
+			"suppose": func(t *rapid.T) {
+				n := rapid.IntRange(0, 3).Draw(t, "place")
+				l.add(l.d.WhatIf(n))
+			},
+			"prove": func(t *rapid.T) {
+				n := rapid.IntRange(0, 3).Draw(t, "place")
+				if n < len(b.Places) {
+					l.add(l.d.StartProof(n, ""))
+				}
+			},
+			"undo": func(t *rapid.T) { l.add(l.d.Undo()) },
+			"redo": func(t *rapid.T) { l.add(l.d.Redo()) },
+			"scan": func(t *rapid.T) { l.add(l.d.StartScan()) },
+			"run": func(t *rapid.T) {
+				n := rapid.IntRange(0, 3).Draw(t, "place")
+				if n >= len(b.Places) {
+					return
+				}
+				l.d.Question = nil
+				s, before := l.d.Surveys[n], l.d.Lanes[n]
+				l.add(l.d.StartRun(n))
+				if lane := l.d.Lanes[n]; lane != before && lane.Running() {
+					if s.Facts.Filesystem.Name != b.Places[n].As {
+						t.Fatalf("a run is begun that was planned for %q, and %s is %q", s.Facts.Filesystem.Name, s.Config.Name, b.Places[n].As)
+					}
+					l.d.Wait()
+				}
+			},
+			"": func(*rapid.T) { l.holds() },
+		})
+		l.settle()
+		for n := range b.Places { // nothing went anywhere else
+			if lane := l.d.Lanes[n]; lane != nil && lane.Report != nil && lane.Report.Put > 0 {
+				if _, err := os.Stat(filepath.Join(b.Places[n].At, "FULL")); err != nil {
+					t.Fatalf("the run of %s wrote elsewhere: %v", b.Places[n].Name, err)
+				}
+			}
+		}
+	})
+}
+
+// TestAnAnswerIsForThePlaceThatWasAskedAbout: a question that was prepared for one place is not answered for another one.
+func TestAnAnswerIsForThePlaceThatWasAskedAbout(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	b := bench.New("")
+	b.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
+	coretest.Write(t, filepath.Join(dir, "games"), "a.iso", coretest.Image(t, coretest.Inf("VSP-20000", "Mosswick", "1/1", "full")))
+	for _, name := range []string{"north", "east"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+		b.Places = append(b.Places, bench.Place{Name: name, At: filepath.Join(dir, name), Loader: "rowan", As: "fat32", Everything: true})
+	}
+	d := New(t.Context(), b, set, 0)
+	var settle func(cmd tea.Cmd)
+	settle = func(cmd tea.Cmd) {
+		if cmd == nil {
+			return
+		}
+		switch m := cmd().(type) {
+		case tea.BatchMsg:
+			for _, c := range m {
+				settle(c)
+			}
+		case ScanMsg:
+			settle(d.SetScan(m))
+		case SurveyMsg:
+			d.SetSurvey(m)
+		}
+	}
+	settle(d.StartScan())
+	cmd := d.AskExactly(0)
+	require.NotNil(t, cmd)
+	msg := cmd().(AskMsg)
+	settle(d.without(d.frozen(), 0).take())
+	settle(msg.Question.Done("north"))
+	require.Len(t, b.Places, 1)
+	require.False(t, b.Places[0].Exactly, "east was not asked about")
+	require.True(t, strings.Contains(d.Notice, "north is no place of the bench any more"), d.Notice)
+}
