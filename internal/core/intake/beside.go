@@ -2,6 +2,7 @@ package intake
 
 import (
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"polytome/internal/core/title"
@@ -24,7 +25,7 @@ func (l *look) besides(used map[string]bool) {
 	stem := func(name string) string {
 		return strings.ToLower(strings.TrimSuffix(name, filepath.Ext(name)))
 	}
-	owner := map[string]int{}
+	owner, own := map[string]int{}, map[int]bool{}
 	for i := range l.titles {
 		owner[stem(base(l.titles[i].Source()))] = i
 	}
@@ -41,6 +42,10 @@ func (l *look) besides(used map[string]bool) {
 		}
 		if !ok {
 			continue
+		}
+		if !own[at] { // they were published
+			own[at] = true
+			l.titles[at].Discs = slices.Clone(l.titles[at].Discs)
 		}
 		d := &l.titles[at].Discs[0]
 		d.Beside = append(d.Beside, title.Beside{Kind: kind, File: it.file(path)})

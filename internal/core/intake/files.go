@@ -39,6 +39,7 @@ func (l *look) files(was *kept) {
 	if was != nil && was.Stamp == now {
 		if rec := was.decode(l.dir); rec != nil && !rec.whole && l.sameOutside(rec) {
 			l.titles, l.outside, l.passed, l.reused, l.done = rec.titles, rec.outside, rec.passed, l.count, true
+			l.publish()
 			return
 		}
 	}
@@ -61,13 +62,14 @@ func (l *look) files(was *kept) {
 		}
 		tasks = append(tasks, func() {
 			give := l.s.disks.take(u.first.device)
+			defer l.ended()
+			defer give()
 			l.identify(u)
-			give()
-			l.ended()
 		})
 	}
 	l.mu.Lock()
 	l.pending = len(tasks) + 1
+	l.publish()
 	l.mu.Unlock()
 	l.s.push(tasks...)
 	l.ended()
@@ -194,6 +196,7 @@ func (l *look) ended() {
 	if l.pending--; l.pending > 0 {
 		return
 	}
+	l.titles = slices.Clone(l.titles) // what was published stays as it is
 	slices.SortFunc(l.titles, func(a, b title.Title) int { return title.CompareSource(&a, &b) })
 	used := map[string]bool{}
 	for i := range l.titles {
@@ -217,6 +220,7 @@ func (l *look) ended() {
 		}
 	}
 	l.done = true
+	l.publish()
 }
 
 // outer notes a file of another folder that a title here depends on.
@@ -239,16 +243,19 @@ func (l *look) identify(u unit) {
 	path := filepath.Join(l.dir, u.first.name)
 	defer l.s.mistake(path)
 	titles, err := l.s.titlesOf(l.dir, u)
-	l.mu.Lock()
-	defer l.mu.Unlock()
 	if err != nil {
-		l.failed = append(l.failed, u.first.name)
 		l.s.problem(path, err)
 		if t := l.s.unread(path, u.first, err); t != nil {
 			titles = append(titles, *t)
 		}
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err != nil {
+		l.failed = append(l.failed, u.first.name)
+	}
 	l.titles = append(l.titles, titles...)
+	l.publish()
 }
 
 // unread is a title that cannot be read for now, told by its ending; nil for what may be anything.

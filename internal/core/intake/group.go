@@ -43,6 +43,7 @@ func group(found []*title.Title) []title.Title {
 	for i := range joined {
 		t := &joined[i]
 		if len(t.Discs) > 1 {
+			t.Discs = slices.Clone(t.Discs)
 			slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
 			t.ID = t.Discs[0].ID
 		}

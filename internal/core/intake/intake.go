@@ -199,7 +199,7 @@ func (s *scan) work() {
 				s.busy++
 				s.mu.Unlock()
 				if s.ctx.Err() == nil {
-					do()
+					s.do(do)
 				}
 				s.mu.Lock()
 				s.busy--
@@ -209,6 +209,12 @@ func (s *scan) work() {
 		})
 	}
 	all.Wait()
+}
+
+// do does one task. A mistake of ours in it is told, and the rest goes on.
+func (s *scan) do(task func()) {
+	defer s.mistake("the scan")
+	task()
 }
 
 func (s *scan) push(tasks ...func()) {
@@ -243,33 +249,24 @@ func sayProblem(err error) string {
 // result puts together what there is so far.
 func (s *scan) result() Result {
 	s.mu.Lock()
+	looks := slices.Clone(s.looks)
+	r := Result{Problems: slices.Clone(s.problems), Notes: slices.Clone(s.notes)}
+	s.mu.Unlock()
 	n := 0
-	for _, l := range s.looks {
+	for _, l := range looks {
 		n += len(l.all)
 	}
 	found := make([]*title.Title, 0, n)
-	r := Result{Problems: slices.Clone(s.problems), Notes: slices.Clone(s.notes)}
-	for _, l := range s.looks {
-		l.mu.Lock()
-		titles := l.titles
-		if !l.done { // they are still being worked on
-			titles = slices.Clone(titles)
-			for i := range titles {
-				titles[i].Discs = slices.Clone(titles[i].Discs)
-			}
+	for _, l := range looks {
+		known := l.shown.Load()
+		for i := range known.titles {
+			found = append(found, &known.titles[i])
 		}
-		for i := range titles {
-			found = append(found, &titles[i])
-		}
-		r.Files += l.count
-		r.Reused += l.reused
+		r.Files += known.count
+		r.Reused += known.reused
+		r.Passed += known.passed
 		r.Sums = append(r.Sums, l.sums()...)
-		if l.done {
-			r.Passed += l.passed
-		}
-		l.mu.Unlock()
 	}
-	s.mu.Unlock()
 	m := mender{edits: s.o.Edits, list: &s.list}
 	select {
 	case <-s.store.loaded:

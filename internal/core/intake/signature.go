@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"sync"
 
 	"github.com/zeebo/xxh3"
 
@@ -93,8 +95,9 @@ func Deep(f io.ReaderAt, size int64) (string, error) {
 // compare samples the files whose headers are equal, to find those with the same content.
 func (s *scan) compare() {
 	type spot struct {
-		l *look
-		d *title.Disc
+		l       *look
+		d       *title.Disc
+		t, disc int // its title and number
 	}
 	n, fresh := 0, false
 	for _, l := range s.looks {
@@ -119,17 +122,19 @@ func (s *scan) compare() {
 				}
 				first, ok := once[d.Sign]
 				if !ok {
-					once[d.Sign] = spot{l, d}
+					once[d.Sign] = spot{l, d, i, k}
 					continue
 				}
 				if alike[d.Sign] == nil {
 					alike[d.Sign] = []spot{first}
 				}
-				alike[d.Sign] = append(alike[d.Sign], spot{l, d})
+				alike[d.Sign] = append(alike[d.Sign], spot{l, d, i, k})
 			}
 		}
 	}
 	var tasks []func()
+	var mu sync.Mutex // guards the sums
+	sums := map[spot]string{}
 	for _, all := range alike {
 		for _, x := range all {
 			if x.d.Deep != "" {
@@ -138,13 +143,27 @@ func (s *scan) compare() {
 			tasks = append(tasks, func() {
 				defer s.disks.take(x.l.device())()
 				if sum, err := deep(x.d.File.Path, x.d.File.Size); err == nil {
-					x.l.mu.Lock()
-					x.d.Deep, x.l.fresh = sum, true
-					x.l.mu.Unlock()
+					mu.Lock()
+					sums[x] = sum
+					mu.Unlock()
 				}
 			})
 		}
 	}
 	s.push(tasks...)
 	s.work()
+	own := map[*look]bool{}
+	for x, sum := range sums {
+		l := x.l
+		if !own[l] { // what was published stays as it is
+			own[l] = true
+			l.titles, l.fresh = slices.Clone(l.titles), true
+		}
+		t := &l.titles[x.t]
+		t.Discs = slices.Clone(t.Discs)
+		t.Discs[x.disc].Deep = sum
+	}
+	for l := range own {
+		l.publish()
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"polytome/internal/core/title"
 )
@@ -61,25 +62,54 @@ func (s *scan) visit(dir string, device, inode uint64) bool {
 	return true
 }
 
-// look is a folder that is being looked at.
+// look is a folder that is being looked at. Its workers share what is behind the lock, under which nothing else is locked; everybody
+// else reads what was published.
 type look struct {
 	s    *scan
 	dir  string
 	all  []item // its listing
 	root bool
 
+	shown atomic.Pointer[shown]
+
 	mu      sync.Mutex
 	pending int // tasks
 	count   int // files
 	reused  int
 	passed  int
-	titles  []title.Title
+	titles  []title.Title // grows only: what was appended is not changed any more, as it was published
 	outside []item
 	failed  []string // files that could not be read, which are tried again next time
 	whole   bool
 	parts   []item // of a whole folder: its tree
 	done    bool
 	fresh   bool // it is not in the cache as it is
+}
+
+// shown is what a folder is known to hold. It is never changed.
+type shown struct {
+	titles                []title.Title
+	count, reused, passed int
+}
+
+// publish shows what is known by now; mu is held, or there are no other workers.
+func (l *look) publish() {
+	n := len(l.titles)
+	s := &shown{titles: l.titles[:n:n], count: l.count, reused: l.reused}
+	if l.done {
+		s.passed = l.passed
+	}
+	l.shown.Store(s)
+}
+
+// begin begins with a folder, or with a file that a link leads to.
+func (s *scan) begin(dir string, all []item, root bool) *look {
+	l := &look{s: s, dir: dir, all: all, root: root}
+	l.publish()
+	s.mu.Lock()
+	s.looks = append(s.looks, l)
+	s.mu.Unlock()
+	return l
 }
 
 // folder looks at one folder.
@@ -91,10 +121,7 @@ func (s *scan) folder(dir string, root bool) {
 			return
 		}
 	}
-	l := &look{s: s, dir: dir, all: all, root: root}
-	s.mu.Lock()
-	s.looks = append(s.looks, l)
-	s.mu.Unlock()
+	l := s.begin(dir, all, root)
 	was := s.store.record(dir)
 	if !root && l.asWhole(was) {
 		return
@@ -143,6 +170,7 @@ func (l *look) asWhole(was *kept) bool {
 	if was != nil && was.whole && was.Stamp == stamp(tree) {
 		if rec := was.decode(l.dir); rec != nil {
 			l.whole, l.parts, l.titles, l.reused, l.count, l.done = true, tree, rec.titles, len(tree), len(tree), true
+			l.publish()
 			return true
 		}
 	}
@@ -161,6 +189,7 @@ func (l *look) asWhole(was *kept) bool {
 		d.File = title.File{Path: l.dir, Modified: info.ModTime()}
 	}
 	l.whole, l.parts, l.titles, l.count, l.done, l.fresh = true, tree, []title.Title{*t}, len(tree), true, true
+	l.publish()
 	return true
 }
 
@@ -243,10 +272,7 @@ func (s *scan) follow(links []string) {
 			}
 			met[key] = true
 			it := item{name: base(link), kind: isFile, size: info.Size(), modified: info.ModTime().UnixNano(), inode: inode, device: device}
-			l := &look{s: s, dir: filepath.Dir(link), all: []item{it}, root: true}
-			s.mu.Lock()
-			s.looks = append(s.looks, l)
-			s.mu.Unlock()
+			l := s.begin(filepath.Dir(link), []item{it}, true)
 			l.files(nil)
 			l.fresh = false // the folder is kept with what it holds itself
 		}
