@@ -9,6 +9,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 )
 
@@ -56,8 +57,12 @@ func (l *Lane) makeAhead(ctx context.Context, steps []int) *ahead {
 				if ctx.Err() != nil {
 					return
 				}
-				c, err := opener.Make(ctx, w.spec)
-				w.made <- picture{c, err}
+				var p picture
+				p.err = parallel.Safely(func() (err error) {
+					p.content, err = opener.Make(ctx, w.spec)
+					return err
+				})
+				w.made <- p
 			}
 		})
 	}

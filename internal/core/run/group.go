@@ -3,12 +3,12 @@ package run
 import (
 	"context"
 	"errors"
-	"slices"
 	"sync"
 	"time"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 )
 
@@ -52,6 +52,27 @@ func (l *Lane) together() (n int, crowd bool) {
 	return max(n, 1), crowd && n > 1
 }
 
+// back puts steps that were taken and not begun back to where they were, but for those that were passed over meanwhile; mu is held.
+func (l *Lane) back(steps ...int) {
+	var still []int
+	for _, i := range steps {
+		if l.taken[i] {
+			delete(l.taken, i)
+			still = append(still, i)
+		}
+	}
+	l.queue = append(still, l.queue...)
+}
+
+// take begins with a step that was taken from the queue; false for one that was passed over meanwhile.
+func (l *Lane) take(i int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	was := l.taken[i]
+	delete(l.taken, i)
+	return was
+}
+
 // crowd carries out steps side by side.
 func (l *Lane) crowd(ctx context.Context, steps []int) {
 	next := make(chan int, len(steps))
@@ -68,10 +89,10 @@ func (l *Lane) crowd(ctx context.Context, steps []int) {
 				l.mu.Lock()
 				off := l.gone != nil || l.lost != nil || l.finish
 				if off { // back to where it was
-					l.queue = append([]int{i}, l.queue...)
+					l.back(i)
 				}
 				l.mu.Unlock()
-				if !off && l.gate(ctx) == nil {
+				if !off && l.gate(ctx) == nil && l.take(i) {
 					l.one(ctx, i, &opener)
 				}
 			}
@@ -99,19 +120,24 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		l.mu.Lock()
 		off := l.lost != nil || l.gone != nil || l.finish
 		if off { // back to where they were
-			l.queue = append(slices.Clone(steps[k:]), l.queue...)
+			l.back(steps[k:]...)
 		}
 		l.mu.Unlock()
 		if off || l.gate(ctx) != nil {
 			break
 		}
+		if !l.take(i) {
+			continue
+		}
 		t, ctx := l.begin(ctx, i, &l.opener)
 		t.ahead = pictures
 		var f *written
-		err := t.ready(ctx)
-		if err == nil {
-			f, err = t.write(ctx, true)
-		}
+		err := parallel.Safely(func() (err error) {
+			if err = t.ready(ctx); err == nil {
+				f, err = t.write(ctx, true)
+			}
+			return err
+		})
 		m := member{t, f, ctx}
 		if f == nil {
 			end(m, "", t.already(ctx, err))
@@ -128,7 +154,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 	for k, err := range hold.FlushAll(writers) {
 		m := all[k]
 		if err == nil {
-			err = m.prove(m.ctx, m.written)
+			err = parallel.Safely(func() error { return m.prove(m.ctx, m.written) })
 		}
 		var wrong *ReadBackError
 		if errors.As(err, &wrong) { // it is tried once more, alone

@@ -11,6 +11,7 @@ import (
 	"polytome/internal/awake"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 )
 
@@ -28,14 +29,13 @@ const (
 
 // A Lane carries out the plan of one place. Its methods may be called from any goroutine while it goes on, and do nothing afterwards.
 type Lane struct {
-	job     Job
-	limit   limiter
-	tellMu  sync.Mutex // guards the next two
-	untold  []Event
-	telling bool
+	job   Job
+	limit limiter
+	box   outbox
 
-	mu      sync.Mutex // guards what follows
-	queue   []int      // steps that wait, in their order
+	mu      sync.Mutex   // guards what follows
+	queue   []int        // steps that wait, in their order
+	taken   map[int]bool // steps that were taken from the queue, and are not begun yet
 	states  []state
 	says    map[int]string                  // of steps that failed
 	cancels map[int]context.CancelCauseFunc // of steps under way
@@ -52,6 +52,7 @@ type Lane struct {
 
 	// of the lane's own goroutine
 	to     place.Place
+	lent   bool        // the place stays open
 	facts  place.Facts // of the place when it was opened first
 	opener source.Opener
 	kept   *keeper
@@ -76,7 +77,7 @@ func newLane(j Job) *Lane {
 	if j.Tell == nil {
 		j.Tell = func(Event) {}
 	}
-	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{}, cancels: map[int]context.CancelCauseFunc{},
+	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{}, cancels: map[int]context.CancelCauseFunc{}, taken: map[int]bool{},
 		tries: map[int]int{}, start: time.Now(), stop: func() {}, ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
 	l.limit.rate.Store(j.Limit)
 	l.report.Verify = j.Verify
@@ -112,13 +113,13 @@ func (l *Lane) Pause() {
 	}
 	l.paused, l.since = make(chan struct{}), time.Now()
 	l.mu.Unlock()
-	l.tell(Event{Kind: Paused}, -1)
+	l.note(Event{Kind: Paused}, -1)
 }
 
 // Resume goes on after a pause.
 func (l *Lane) Resume() {
 	if l.unpause() {
-		l.tell(Event{Kind: Resumed}, -1)
+		l.note(Event{Kind: Resumed}, -1)
 	}
 }
 
@@ -149,24 +150,26 @@ func (l *Lane) Stop() {
 	l.unpause()
 }
 
-// Skip passes a step over, whether it waits or is under way.
+// Skip passes a step over, whether it waits or is under way. A pause goes on.
 func (l *Lane) Skip(step int) {
 	l.mu.Lock()
 	if cancel, ok := l.cancels[step]; ok {
 		l.mu.Unlock()
 		cancel(errSkipped)
-		l.Resume()
 		return
 	}
-	at := slices.Index(l.queue, step)
-	if at < 0 {
+	switch at := slices.Index(l.queue, step); {
+	case at >= 0:
+		l.queue = slices.Delete(l.queue, at, at+1)
+	case l.taken[step]: // with others, and not begun
+		delete(l.taken, step)
+	default:
 		l.mu.Unlock()
 		return
 	}
-	l.queue = slices.Delete(l.queue, at, at+1)
 	l.states[step] = skipped
 	l.mu.Unlock()
-	l.tell(Event{Kind: Skipped}, step)
+	l.note(Event{Kind: Skipped}, step)
 }
 
 // Retry tries a step again that failed or was passed over, and those that were not done because of it.
@@ -198,7 +201,7 @@ func (l *Lane) Retry(step int) {
 		}
 	}
 	l.mu.Unlock()
-	l.tell(Event{Kind: Reordered}, step)
+	l.note(Event{Kind: Reordered}, step)
 }
 
 // Sooner has the files of a step's title be written before all others that wait; later, behind them.
@@ -241,7 +244,7 @@ func (l *Lane) move(step int, sooner bool) {
 	}
 	copy(l.queue[from:to], l.inOrder(order))
 	l.mu.Unlock()
-	l.tell(Event{Kind: Reordered}, step)
+	l.note(Event{Kind: Reordered}, step)
 }
 
 // inOrder puts steps behind those that they need.
@@ -314,8 +317,8 @@ func (l *Lane) elapsed() time.Duration {
 	return d
 }
 
-// tell sends an event of a step; -1 for one of the lane. Whoever takes events may call the lane's methods: what they have to tell comes after.
-func (l *Lane) tell(e Event, step int) {
+// event fills in what every event tells; step is -1 for one of the lane.
+func (l *Lane) event(e Event, step int) Event {
 	l.mu.Lock()
 	e.Step, e.Total, e.Elapsed = step, l.total, l.elapsed()
 	l.mu.Unlock()
@@ -324,54 +327,69 @@ func (l *Lane) tell(e Event, step int) {
 	} else {
 		e.Step = 0
 	}
-	l.tellMu.Lock()
-	defer l.tellMu.Unlock()
-	l.untold = append(l.untold, e)
-	for !l.telling && len(l.untold) > 0 {
-		next := l.untold[0]
-		l.untold = l.untold[1:]
-		l.telling = true
-		l.tellMu.Unlock()
-		l.job.Tell(next)
-		l.tellMu.Lock()
-		l.telling = false
+	return e
+}
+
+// tell sends an event, and waits until it was taken: the run does not hurry ahead of what is told of it.
+func (l *Lane) tell(e Event, step int) { l.box.send(l.event(e, step)) }
+
+// note sends an event and does not wait: whoever steers the lane may be the one who takes its events.
+func (l *Lane) note(e Event, step int) { l.box.post(l.event(e, step)) }
+
+// work carries out the plan. What is told of its end is told when everything is closed.
+func (l *Lane) work(ctx context.Context) {
+	defer close(l.ended)
+	release := awake.Keep("games are being written to a drive or console")
+	defer release()
+	l.box.open(l.job.Tell)
+	l.guarded(func() { l.carryOut(ctx) })
+	l.guarded(l.letGo)
+	l.sumUp(ctx)
+	l.tell(Event{Kind: Ended, Stopped: l.report.Stopped}, -1)
+	l.box.close()
+	if l.job.Over != nil {
+		l.guarded(func() { l.job.Over(l.report) })
 	}
 }
 
-// work carries out the plan. A mistake of ours in it ends the run, and not the program.
-func (l *Lane) work(ctx context.Context) {
-	defer close(l.ended)
-	defer func() {
-		if x := recover(); x != nil {
-			l.report.Failed = append(l.report.Failed, Failure{Say: fmt.Sprintf("the run failed, which is a mistake of Polytome: %v", x)})
-			l.report.Untried = max(1, len(l.queue))
-			if l.job.Over != nil {
-				l.job.Over(l.report)
-			}
+// guarded does a part of the work. A mistake of ours in it ends that part, and not the program.
+func (l *Lane) guarded(do func()) {
+	if err := parallel.Safely(func() error { do(); return nil }); err != nil {
+		l.failed("the run: " + err.Error())
+	}
+}
+
+// failed notes a failure that is not one of a step.
+func (l *Lane) failed(say string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.report.Failed = append(l.report.Failed, Failure{Say: say})
+}
+
+// letGo closes everything. What goes wrong with that is a failure of the run: the last bytes may not have arrived.
+func (l *Lane) letGo() {
+	_ = l.opener.Close() // of what was read
+	if l.kept != nil {
+		if err := l.kept.to.Close(); err != nil {
+			l.failed("closing the folder with what was kept: " + err.Error())
 		}
-	}()
-	release := awake.Keep("games are being written to a drive or console")
-	defer release()
-	defer func() {
-		_ = l.opener.Close()
-		if l.kept != nil {
-			_ = l.kept.to.Close()
+	}
+	if l.to != nil && !l.lent {
+		if err := l.to.Close(); err != nil && !errors.Is(err, context.Canceled) {
+			l.failed("letting go of the place: " + err.Error())
 		}
-	}()
+	}
+}
+
+// carryOut opens the place and does the steps.
+func (l *Lane) carryOut(ctx context.Context) {
 	if l.to == nil {
 		if err := l.reach(ctx, true); err != nil {
 			l.gone, l.lost = nil, err
 			if ctx.Err() == nil {
-				l.report.Failed = append(l.report.Failed, Failure{Say: err.Error()})
+				l.failed(err.Error())
 			}
 		}
-		defer func() {
-			if l.to != nil {
-				if err := l.to.Close(); err != nil && ctx.Err() == nil {
-					l.report.Failed = append(l.report.Failed, Failure{Say: "letting go of the place: " + err.Error()})
-				}
-			}
-		}()
 	}
 	for l.lost == nil {
 		if l.gate(ctx) != nil {
@@ -384,7 +402,7 @@ func (l *Lane) work(ctx context.Context) {
 			l.crowd(ctx, steps)
 		case len(steps) > 1:
 			l.group(ctx, steps)
-		default:
+		case l.take(steps[0]):
 			l.one(ctx, steps[0], &l.opener)
 		}
 		if len(steps) == 0 {
@@ -393,14 +411,9 @@ func (l *Lane) work(ctx context.Context) {
 		if l.gone != nil && ctx.Err() == nil {
 			if err := l.reach(ctx, false); err != nil && ctx.Err() == nil {
 				l.lost = err
-				l.report.Failed = append(l.report.Failed, Failure{Say: advise(err)})
+				l.failed(advise(err))
 			}
 		}
-	}
-	l.sumUp(ctx)
-	l.tell(Event{Kind: Ended, Stopped: l.report.Stopped}, -1)
-	if l.job.Over != nil {
-		l.job.Over(l.report)
 	}
 }
 
@@ -438,6 +451,9 @@ func (l *Lane) next() (steps []int, crowd bool) {
 	n, crowd := l.together()
 	steps = slices.Clone(l.queue[:n])
 	l.queue = l.queue[n:]
+	for _, i := range steps {
+		l.taken[i] = true
+	}
 	return steps, crowd
 }
 

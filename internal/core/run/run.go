@@ -128,9 +128,9 @@ type Job struct {
 	// Open opens the place. It is called again when the place has gone away.
 	Open func(ctx context.Context) (place.Place, error)
 	Options
-	// Tell takes events, one at a time. The run waits for it.
+	// Tell takes events, one at a time. The run waits for it; whoever steers the lane does not.
 	Tell func(Event)
-	// Over is called with the report, before the lane has ended; nil for nobody.
+	// Over is called with the report when everything is closed, before the lane has ended; nil for nobody.
 	Over func(Report)
 }
 
@@ -143,7 +143,7 @@ func Run(ctx context.Context, p *plan.Plan, to place.Place, o Options, tell func
 		o.Patience = -1 // there is no way to open it again
 	}
 	l := newLane(Job{Plan: p, Options: o, Tell: tell})
-	l.to = to
+	l.to, l.lent = to, true
 	l.work(ctx)
 	return l.report
 }

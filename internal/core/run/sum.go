@@ -12,6 +12,7 @@ import (
 	"github.com/zeebo/xxh3"
 
 	"polytome/internal/filecopy"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 	"polytome/internal/sparse"
 )
@@ -48,7 +49,23 @@ var zeroHash = xxh3.Hash128(zeroBlock)
 type block struct {
 	off, n int64
 	data   []byte
-	hash   chan xxh3.Uint128
+	hash   chan hashed
+}
+
+// hashed is the hash of a block, or why there is none.
+type hashed struct {
+	sum xxh3.Uint128
+	err error
+}
+
+// sum waits for the hash of the block. It may be asked for several times.
+func (b *block) sum() (xxh3.Uint128, error) {
+	if b.hash == nil {
+		return zeroHash, nil
+	}
+	h := <-b.hash
+	b.hash <- h
+	return h.sum, h.err
 }
 
 // blocksAhead is how many blocks of one file may be in memory at once.
@@ -64,18 +81,19 @@ func eachBlock(ctx context.Context, c place.Content, t turn, use func(block) err
 	var readErr error
 	go func() {
 		defer close(blocks)
-		readErr = readBlocks(ctx, c, t, blocks)
+		readErr = parallel.Safely(func() error { return readBlocks(ctx, c, t, blocks) })
 	}()
 	for b := range blocks {
-		if err := use(b); err != nil {
+		err := use(b)
+		var h xxh3.Uint128
+		if err == nil {
+			h, err = b.sum()
+		}
+		if err != nil {
 			cancel()
 			for range blocks { // let the reader end before its source is closed
 			}
 			return out, err
-		}
-		h := zeroHash
-		if b.hash != nil {
-			h = <-b.hash
 		}
 		out = append(out, h)
 		if b.data != nil {
@@ -140,8 +158,12 @@ func readBlocks(ctx context.Context, c place.Content, t turn, out chan<- block) 
 			}
 		}
 		if b.data != nil || n < blockSize {
-			b.hash = make(chan xxh3.Uint128, 1)
-			go func(data []byte) { b.hash <- xxh3.Hash128(data) }(b.bytes())
+			b.hash = make(chan hashed, 1)
+			go func(data []byte) {
+				var h hashed
+				h.err = parallel.Safely(func() error { h.sum = xxh3.Hash128(data); return nil })
+				b.hash <- h
+			}(b.bytes())
 		}
 		if inTurn += n; inTurn >= turnBytes {
 			give()

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -204,8 +205,11 @@ func (t *task) held() error {
 
 // do carries out the step. One that may have been done before, when nobody got to know of it any more, is looked at.
 func (t *task) do(ctx context.Context) (sum string, err error) {
-	sum, err = t.try(ctx)
-	return sum, t.already(ctx, err)
+	err = parallel.Safely(func() (err error) {
+		sum, err = t.try(ctx)
+		return t.already(ctx, err)
+	})
+	return sum, err
 }
 
 // already returns nil where a step that cannot be done has been before, and the error otherwise, or why that cannot be found out now.

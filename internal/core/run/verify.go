@@ -89,10 +89,9 @@ func (t *task) check(ctx context.Context, f *written, whole bool) error {
 			return err
 		}
 		k := b.off / blockSize
-		h := zeroHash
-		if b.hash != nil {
-			h = <-b.hash
-			b.hash <- h
+		h, err := b.sum()
+		if err != nil {
+			return err
 		}
 		if k >= int64(len(f.sums)) || f.sums[k] != h {
 			return errDiffers
