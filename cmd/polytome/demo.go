@@ -235,7 +235,7 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 		if err != nil {
 			return err
 		}
-		seen, closer, err := seenBy(s, world)
+		seen, closer, err := seenBy(ctx, s, world)
 		if err != nil {
 			return err
 		}
@@ -309,7 +309,7 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 	if err := s.Rejudge(ctx, b, 0); err != nil {
 		return err
 	}
-	to, err := s.Open()
+	to, err := s.Open(ctx)
 	if err != nil {
 		return err
 	}
@@ -361,14 +361,14 @@ func agreeAll(s *survey.Survey, r *proof.Report, seen fs.FS) error {
 }
 
 // seenBy is a place as a stand-in reads it.
-func seenBy(s *survey.Survey, world demo.World) (fs.FS, func() error, error) {
+func seenBy(ctx context.Context, s *survey.Survey, world demo.World) (fs.FS, func() error, error) {
 	switch s.Config.Road {
 	case "ftp":
 		return os.DirFS(world.CorvaneVolume()), func() error { return nil }, nil
 	case "smb":
 		return os.DirFS(world.TanagerShare()), func() error { return nil }, nil
 	}
-	p, err := s.Open()
+	p, err := s.Open(ctx)
 	if err != nil {
 		return nil, nil, err
 	}

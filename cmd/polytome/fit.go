@@ -51,7 +51,7 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 			case share:
 				err = w.shareOut(out, b, all, accept)
 			case suppose != "":
-				err = w.whatIf(out, b, all, suppose, accept)
+				err = w.whatIf(cmd.Context(), out, b, all, suppose, accept)
 			default:
 				var cannot bool
 				cannot, err = w.verdicts(out, b, all)

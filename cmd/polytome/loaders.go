@@ -293,7 +293,7 @@ changed.`,
 
 // learnFrom looks at a folder and drafts a profile from it.
 func learnFrom(ctx context.Context, dir, as string, set *loader.Set) (*learn.Draft, error) {
-	p, err := survey.OpenPlace(drive.AddressOf(dir), bench.Place{Name: dir, At: dir, As: as}, nil, false)
+	p, err := survey.OpenPlace(ctx, drive.AddressOf(dir), bench.Place{Name: dir, At: dir, As: as}, nil, false)
 	if err != nil {
 		return nil, err
 	}

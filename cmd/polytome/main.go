@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/signal"
 	"strings"
@@ -18,6 +19,7 @@ const (
 	statusFailed  = 1
 	statusUsage   = 2
 	statusPartial = 3
+	statusStopped = 130 // as shells tell of what Ctrl-C ended
 )
 
 // errPartial ends a command that did its work, but has to leave something to
@@ -33,6 +35,7 @@ type usageError struct{ error }
 func main() {
 	// SIGHUP comes when the terminal is closed: what goes on ends in order then too.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	context.AfterFunc(ctx, stop) // a second one ends the program at once
 	status := execute(ctx, os.Args[1:])
 	stop()
 	os.Exit(status)
@@ -52,6 +55,12 @@ func execute(ctx context.Context, args []string) int {
 		fmt.Fprintf(os.Stderr, "polytome: %v\nSee polytome --help.\n", err)
 		return statusUsage
 	}
+	if ctx.Err() != nil && !errors.Is(err, errStopped) && (errors.Is(err, context.Canceled) || errors.Is(err, net.ErrClosed)) {
+		err = errStopped // whatever it was that noticed
+	}
 	fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+	if errors.Is(err, errStopped) {
+		return statusStopped
+	}
 	return statusFailed
 }

@@ -222,7 +222,7 @@ func (p *proving) whose(ctx context.Context, set *loader.Set) error {
 	if err := p.set(&c); err != nil {
 		return err
 	}
-	to, err := survey.OpenPlace(c.At, c, nil, false)
+	to, err := survey.OpenPlace(ctx, c.At, c, nil, false)
 	if err != nil {
 		return err
 	}

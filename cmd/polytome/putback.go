@@ -31,7 +31,7 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if to == "" {
 				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
 			}
-			p, err := survey.OpenPlace(drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, nil, false)
+			p, err := survey.OpenPlace(cmd.Context(), drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, nil, false)
 			if err != nil {
 				return err
 			}

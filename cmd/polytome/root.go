@@ -21,7 +21,7 @@ writes them under the names that the loader wants, and proves the result.
 Without a command it opens the full screen on a bench, the file that keeps your
 folders, places and choices. A bench that does not exist yet is begun.
 
-Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not go.`,
+Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not go, 130 stopped.`,
 		Example: `  polytome demo
   polytome --bench season.toml
   polytome fill --from ~/games --loader rowan --to /media/stick`,

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -13,7 +14,7 @@ import (
 
 // whatIf prints what would be different if a place were set up otherwise, taken away, or had a second one
 // beside it.
-func (w *work) whatIf(out io.Writer, b *bench.Bench, all survey.Board, text string, accept bool) error {
+func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, text string, accept bool) error {
 	at := -1
 	for n, s := range all {
 		if s == nil || w.picked >= 0 && n != w.picked {
@@ -36,7 +37,7 @@ func (w *work) whatIf(out io.Writer, b *bench.Bench, all survey.Board, text stri
 			b.Places = slices.Delete(b.Places, at, at+1)
 		}
 	case isSecond && second != "":
-		diff, after, err := all[at].Second(b, at)
+		diff, after, err := all[at].Second(ctx, b, at)
 		if err != nil {
 			return err
 		}
@@ -51,7 +52,7 @@ func (w *work) whatIf(out io.Writer, b *bench.Bench, all survey.Board, text stri
 		if err != nil {
 			return usageError{fmt.Errorf("--what-if: %w", err)}
 		}
-		after, err := all[at].With(b, at, change)
+		after, err := all[at].With(ctx, b, at, change)
 		if err != nil {
 			return err
 		}

@@ -60,7 +60,7 @@ func look(t *testing.T, src *draw.Source) {
 // fill carries out what is planned for a place.
 func fill(t *testing.T, src *draw.Source, n int) {
 	s := src.Board[n]
-	to, err := s.Open()
+	to, err := s.Open(t.Context())
 	require.NoError(t, err)
 	r := run.Run(t.Context(), s.Plan(), to, run.Options{}, func(run.Event) {})
 	require.Empty(t, r.Failed)

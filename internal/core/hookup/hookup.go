@@ -206,7 +206,7 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 // Test logs in, writes a small file, reads it back and removes it: what the place can, how quick it answers, and how fast bytes go over.
 func Test(ctx context.Context, at string, c bench.Place, p *loader.Profile) (*remote.Probe, error) {
 	began := time.Now()
-	to, err := survey.OpenPlace(at, c, p, false)
+	to, err := survey.OpenPlace(ctx, at, c, p, false)
 	if err != nil {
 		return nil, err
 	}

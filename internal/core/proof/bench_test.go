@@ -81,7 +81,7 @@ func BenchmarkQuickProof(b *testing.B) {
 	files := 0
 	for b.Loop() {
 		began := time.Now()
-		p, err := survey.OpenPlace("drive:"+at, bench.Place{}, profile, false)
+		p, err := survey.OpenPlace(b.Context(), "drive:"+at, bench.Place{}, profile, false)
 		require.NoError(b, err)
 		r, err := proof.Audit(context.Background(), p, []*loader.Profile{profile}, set, proof.Options{Road: "usb", Depth: proof.Names})
 		require.NoError(b, err)
@@ -104,7 +104,7 @@ func BenchmarkProofInside(b *testing.B) {
 	at := large(b, 20_000)
 	profile, set := coretest.Profile(b, "bellows"), coretest.Set(b)
 	for b.Loop() {
-		p, err := survey.OpenPlace("drive:"+at, bench.Place{}, profile, false)
+		p, err := survey.OpenPlace(b.Context(), "drive:"+at, bench.Place{}, profile, false)
 		require.NoError(b, err)
 		_, err = proof.Audit(context.Background(), p, []*loader.Profile{profile}, set, proof.Options{Road: "usb", Depth: proof.Inside})
 		require.NoError(b, err)

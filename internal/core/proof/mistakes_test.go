@@ -228,7 +228,7 @@ func TestEachMistakeIsTold(t *testing.T) {
 			require.Empty(t, p.Notes)
 			require.NotEmpty(t, p.Steps)
 			assert.Zero(t, p.Loses())
-			to, err := s.Open()
+			to, err := s.Open(t.Context())
 			require.NoError(t, err)
 			report := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})
 			require.NoError(t, to.Close())

@@ -170,7 +170,7 @@ func TestAFileInPiecesIsBroughtIntoOne(t *testing.T) {
 		return s, r
 	}
 	stand := func() *standin.Listing {
-		p, err := survey.OpenPlace("drive:"+at, b.Places[0], coretest.Rowan(t), true)
+		p, err := survey.OpenPlace(t.Context(), "drive:"+at, b.Places[0], coretest.Rowan(t), true)
 		require.NoError(t, err)
 		defer p.Close()
 		l, err := standin.Rowan{}.List(standin.Volume{FS: p.(*drive.Place).Volume().FS(), Filesystem: "fat32", Pieces: func(path string) int {
@@ -189,7 +189,7 @@ func TestAFileInPiecesIsBroughtIntoOne(t *testing.T) {
 
 	b.Places[0].Mend(r.Mends(proof.Pieces)...)
 	require.NoError(t, s.Rejudge(t.Context(), b, 0))
-	to, err := s.Open()
+	to, err := s.Open(t.Context())
 	require.NoError(t, err)
 	report := run.Run(t.Context(), s.Plan(), to, run.Options{}, func(run.Event) {})
 	require.NoError(t, to.Close())
@@ -219,7 +219,7 @@ func TestTheLabelDecides(t *testing.T) {
 			put(name, f[name], 1)
 		}
 		put("", nil, 0)
-		p, err := survey.OpenPlace("drive:"+at, bench.Place{}, coretest.Profile(t, "bellows"), false)
+		p, err := survey.OpenPlace(t.Context(), "drive:"+at, bench.Place{}, coretest.Profile(t, "bellows"), false)
 		require.NoError(t, err)
 		r, err := proof.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "bellows")}, coretest.Set(t), proof.Options{Road: "usb"})
 		require.NoError(t, err)
@@ -249,7 +249,7 @@ func TestOverFTPEachFolderIsListedOnce(t *testing.T) {
 	defer console.Close()
 	ftp.Forget()
 	c := bench.Place{At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port())}
-	p, err := survey.OpenPlace(c.At, c, coretest.Profile(t, "gantry"), false)
+	p, err := survey.OpenPlace(t.Context(), c.At, c, coretest.Profile(t, "gantry"), false)
 	require.NoError(t, err)
 	defer p.Close()
 	before := console.Counted()

@@ -195,7 +195,7 @@ func TestCoversGoOverFTP(t *testing.T) {
 	defer s.Close()
 	w.bench.Places = append(w.bench.Places, bench.Place{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", s.Port()), Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), Everything: true})
 	look := w.look(0)
-	to, err := look.Open()
+	to, err := look.Open(t.Context())
 	require.NoError(t, err)
 	defer to.Close()
 	r := run.Run(context.Background(), look.Plan(), to, run.Options{}, func(run.Event) {})

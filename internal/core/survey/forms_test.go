@@ -53,7 +53,7 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 				left = append(left, l.Label+": "+l.Why.Say)
 			}
 			assert.Len(t, p.Left, c.left, "%q", left)
-			to, err := s.Open()
+			to, err := s.Open(t.Context())
 			require.NoError(t, err)
 			report := run.Run(ctx, p, to, run.Options{}, func(run.Event) {})
 			require.NoError(t, to.Close())

@@ -19,7 +19,7 @@ import (
 
 // Job is the carrying out of a plan at the place, as the bench has it set up.
 func (s *Survey) Job(b *bench.Bench, p *plan.Plan) run.Job {
-	return run.Job{Plan: p, Open: func(context.Context) (place.Place, error) { return s.Open() }, Options: options(b, s.dir, &s.Config)}
+	return run.Job{Plan: p, Open: s.Open, Options: options(b, s.dir, &s.Config)}
 }
 
 // Beginning is what is written down of a run at the place.
@@ -84,8 +84,8 @@ func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.J
 	}
 	o := options(b, r.At, &r.Config)
 	o.Verify, o.Again = r.Verify, true
-	open := func(context.Context) (place.Place, error) {
-		return OpenPlace(r.At, r.Config, all[0], wantsOnePiece(all, r.Config.Road))
+	open := func(ctx context.Context) (place.Place, error) {
+		return OpenPlace(ctx, r.At, r.Config, all[0], wantsOnePiece(all, r.Config.Road))
 	}
 	return run.Job{Plan: rest, Open: open, Options: o}, journal.Beginning{Config: r.Config, At: r.At, Bench: r.Bench, After: r.ID}, nil
 }

@@ -12,7 +12,7 @@ import (
 
 // lay makes the tree of one loader, once for each road and filesystem. Titles keep the names that
 // the bench remembers, and those under which they lie on the place.
-func (s *Survey) lay(p *loader.Profile) *fit.Loader {
+func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	fs := s.Facts.Filesystem
 	key := strings.Join([]string{p.Name, p.File, s.Config.Road, fs.Name}, "\x00")
 	if l := s.trees[key]; l != nil && l.Profile == p {
@@ -31,7 +31,7 @@ func (s *Survey) lay(p *loader.Profile) *fit.Loader {
 		target.Held = held
 		tree = layout.Lay(s.Titles, p, target)
 	}
-	s.settlePacked(context.Background(), tree)
+	s.settlePacked(ctx, tree)
 	l := &fit.Loader{Profile: p, Tree: tree}
 	s.trees[key] = l
 	return l

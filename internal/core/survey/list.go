@@ -18,7 +18,7 @@ import (
 func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 	name := s.cacheName()
 	known, ok := recall(cache, name)
-	p, err := s.Open()
+	p, err := s.Open(ctx)
 	if err != nil {
 		if !ok {
 			return err

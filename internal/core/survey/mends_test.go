@@ -77,7 +77,7 @@ func TestRenamesLoseNothing(t *testing.T) {
 				}
 			}
 		}
-		to, err := s.Open()
+		to, err := s.Open(t.Context())
 		if err != nil {
 			t.Fatalf("%v", err)
 		}
@@ -127,7 +127,7 @@ func TestMendsThatMeet(t *testing.T) {
 		assert.NotEqual(t, "stays.txt", p.Steps[i].Path, "what leaves is not renamed")
 	}
 	assert.Equal(t, 1, writes)
-	to, err := s.Open()
+	to, err := s.Open(t.Context())
 	require.NoError(t, err)
 	defer to.Close()
 	report := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})

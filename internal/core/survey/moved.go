@@ -239,7 +239,7 @@ func ofSource(f *title.File, use func(io.ReaderAt)) {
 // onPlace opens a file of the place; one that cannot be read tells nothing.
 func (m *mover) onPlace(e place.Entry, use func(io.ReaderAt)) {
 	if m.place == nil {
-		p, err := m.s.Open()
+		p, err := m.s.Open(m.ctx)
 		if err != nil {
 			return
 		}

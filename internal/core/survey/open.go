@@ -21,9 +21,9 @@ import (
 	"polytome/internal/size"
 )
 
-// Open opens the place itself. The caller closes it.
-func (s *Survey) Open() (place.Place, error) {
-	return OpenPlace(s.dir, s.Config, s.Profile, s.onePiece())
+// Open opens the place itself. The caller closes it. It is of use as long as the context lasts.
+func (s *Survey) Open(ctx context.Context) (place.Place, error) {
+	return OpenPlace(ctx, s.dir, s.Config, s.Profile, s.onePiece())
 }
 
 // onePiece reports whether one of the loaders wants files in one piece where the place is.
@@ -36,10 +36,11 @@ func wantsOnePiece(all []*loader.Profile, road string) bool {
 }
 
 // OpenPlace opens the place at an address as the bench has it set up: a folder, a drive, a console over FTP, or a share over SMB. What a
-// console's server is like and who may log in stands in the profile of the loader, which may be nil.
-func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (place.Place, error) {
+// console's server is like and who may log in stands in the profile of the loader, which may be nil. The place is of use as long as the context
+// lasts: when it ends, connections are closed.
+func OpenPlace(ctx context.Context, at string, c bench.Place, p *loader.Profile, onePiece bool) (place.Place, error) {
 	if a, ok := drive.ParseAddress(at); ok {
-		return drive.Open(context.Background(), drives.Here, a, drive.Options{OnePiece: onePiece})
+		return drive.Open(ctx, drives.Here, a, drive.Options{OnePiece: onePiece})
 	}
 	a, isRemote, err := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB)
 	switch {
@@ -50,13 +51,13 @@ func OpenPlace(at string, c bench.Place, p *loader.Profile, onePiece bool) (plac
 		if err != nil {
 			return nil, err
 		}
-		return smb.Open(context.Background(), a, o)
+		return smb.Open(ctx, a, o)
 	case isRemote:
 		o, err := Console(a, c, p)
 		if err != nil {
 			return nil, err
 		}
-		return ftp.Open(context.Background(), a, o)
+		return ftp.Open(ctx, a, o)
 	}
 	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster)})
 }

@@ -40,7 +40,7 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 			}
 			if p == nil {
 				var err error
-				if p, err = s.Open(); err != nil {
+				if p, err = s.Open(ctx); err != nil {
 					return
 				}
 				defer p.Close()

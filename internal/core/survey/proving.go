@@ -90,7 +90,7 @@ func (p *Prover) Prove(ctx context.Context) (*proof.Report, error) {
 	case chosen:
 		situation = []string{"added", "removed"}
 	}
-	to, err := s.Open()
+	to, err := s.Open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +118,7 @@ func (p *Prover) proveCarried(ctx context.Context) (*proof.Report, error) {
 			wanted = append(wanted, proof.Carried{Promise: proof.Promise{Label: t.Label(), Key: t.Key, Path: it.Path, Size: -1}, Picture: it.With.Picture})
 		}
 	}
-	to, err := s.Open()
+	to, err := s.Open(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -64,7 +64,7 @@ func TestADriveIsAPlaceLikeAnyOther(t *testing.T) {
 	defer judge.Root(t, "losetup", "-d", loop)
 	judge.Root(t, "fsck.fat", "-n", loop)
 
-	p, err := s.Open()
+	p, err := s.Open(t.Context())
 	require.NoError(t, err)
 	defer p.Close()
 	c, err := p.Open(context.Background(), report0(t, s))

@@ -157,7 +157,7 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	s.Notes = nil
 	c := s.kase(b)
 	for i := range c.Loaders {
-		c.Loaders[i] = *s.lay(s.Profiles[i])
+		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])
 	}
 	c.Leaving = s.settled(b, n, c.Loaders)
 	c.Ranks = b.Ranks(s.Titles)

@@ -58,7 +58,7 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 		}
 		s := look()
 		p := s.Plan()
-		to, err := s.Open()
+		to, err := s.Open(t.Context())
 		must(t, err)
 		defer to.Close()
 		r := run.Run(ctx, p, to, run.Options{}, func(run.Event) {})

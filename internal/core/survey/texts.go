@@ -37,7 +37,7 @@ func (r *textReader) read(ctx context.Context, path string) (text string, as pla
 	}
 	if r.p == nil {
 		var err error
-		if r.p, err = r.s.Open(); err != nil {
+		if r.p, err = r.s.Open(ctx); err != nil {
 			return "", e, false
 		}
 	}

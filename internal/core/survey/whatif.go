@@ -16,7 +16,7 @@ import (
 // With is the survey as it would be if the place were set up otherwise. Nothing is read and nothing is
 // kept. Where the filesystem, the cluster or the room is another, the place is reckoned as made anew, with
 // everything that is on it put back.
-func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Survey, error) {
+func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*bench.Place)) (*Survey, error) {
 	b := be.Clone()
 	before := s.Config
 	change(&b.Places[n])
@@ -42,7 +42,7 @@ func (s *Survey) With(be *bench.Bench, n int, change func(*bench.Place)) (*Surve
 	if c.changed == nil {
 		c.changed = map[string]bool{}
 	}
-	c.judge(context.Background(), b, n)
+	c.judge(ctx, b, n)
 	return &c, nil
 }
 
@@ -178,8 +178,8 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 }
 
 // Second tells what would be different if there were another place like number n: see [Survey.Another].
-func (s *Survey) Second(be *bench.Bench, n int) (*Difference, *Survey, error) {
-	after, err := s.Another(be, n)
+func (s *Survey) Second(ctx context.Context, be *bench.Bench, n int) (*Difference, *Survey, error) {
+	after, err := s.Another(ctx, be, n)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -194,7 +194,7 @@ func (s *Survey) Second(be *bench.Bench, n int) (*Difference, *Survey, error) {
 
 // Another is a place like number n, empty, and what of the titles that are wanted there and do not go
 // would go to it.
-func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
+func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, error) {
 	c := *s
 	c.There, c.trees, c.strange = []place.Entry{}, map[string]*fit.Loader{}, map[string]bool{}
 	c.Away = nil
@@ -215,6 +215,6 @@ func (s *Survey) Another(be *bench.Bench, n int) (*Survey, error) {
 	if c.Config.Road == "" {
 		c.Config.Road = s.Config.Road
 	}
-	c.judge(context.Background(), b, n)
+	c.judge(ctx, b, n)
 	return &c, nil
 }

@@ -204,7 +204,9 @@ func (p *Place) listed(ctx context.Context, dir string) (map[string]place.Entry,
 	l = look{at: time.Now(), entries: map[string]place.Entry{}}
 	err := p.do(ctx, "listing", dir, true, func(s *session) error {
 		clear(l.entries)
+		s.listing = true
 		entries, err := s.c.List(p.full(dir))
+		s.listing = false
 		if err != nil {
 			return err
 		}
@@ -316,11 +318,19 @@ func (p *Place) entries(ctx context.Context, dir string) ([]place.Entry, error) 
 func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
 	p.forget()
 	var out []place.Entry
+	var bounds remote.Bounds
+	var many error
 	var walk func(dir string) error
 	walk = func(dir string) error {
+		if err := bounds.Deep(dir); err != nil {
+			return err
+		}
 		found, err := p.entries(ctx, dir)
 		if err != nil {
 			return err
+		}
+		if many = bounds.Count(len(found)); many != nil {
+			return many
 		}
 		for _, e := range found {
 			out = append(out, e)
@@ -328,7 +338,7 @@ func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.
 				continue
 			}
 			if err := walk(e.Path); err != nil {
-				if ctx.Err() != nil || errors.Is(err, place.ErrGone) {
+				if ctx.Err() != nil || many != nil || errors.Is(err, place.ErrGone) {
 					return err
 				}
 				if problem != nil {
@@ -339,6 +349,9 @@ func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.
 		return nil
 	}
 	err := walk(".")
+	if many != nil {
+		return nil, p.explain("listing", ".", many)
+	}
 	slices.SortFunc(out, func(a, b place.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out, err
 }

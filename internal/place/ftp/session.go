@@ -22,16 +22,60 @@ import (
 
 // session is one connection that commands are given over.
 type session struct {
-	c     *ftp.ServerConn
-	used  time.Time
-	conn  net.Conn // that of the commands
-	plain bool     // what is written to it is what is sent
+	c       *ftp.ServerConn
+	used    time.Time
+	conn    net.Conn // that of the commands
+	plain   bool     // what is written to it is what is sent
+	listing bool     // what comes over the next connection for data is a listing
+
+	mu   sync.Mutex
+	all  map[net.Conn]bool // that are open: for commands, and for data
+	dead bool
 }
 
+// kill ends the session at once, also what is being sent over it. It may be called from any goroutine.
 func (s *session) kill() {
-	if s.conn != nil {
-		_ = s.conn.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.dead = true
+	for c := range s.all {
+		_ = c.Close()
 	}
+}
+
+// quit says good-bye. A server that says nothing to that is not waited for.
+func (s *session) quit() {
+	soon := time.AfterFunc(remote.Farewell, s.kill)
+	_ = s.c.Quit() // one that has hung up does not matter any more
+	soon.Stop()
+	s.kill()
+}
+
+// opened takes in a connection that belongs to the session from now on.
+func (s *session) opened(c net.Conn) net.Conn {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.dead {
+		_ = c.Close()
+	}
+	if s.all == nil {
+		s.all = map[net.Conn]bool{}
+	}
+	s.all[c] = true
+	return &owned{c, s}
+}
+
+// owned is a connection of a session.
+type owned struct {
+	net.Conn
+	s *session
+}
+
+func (o *owned) Close() error {
+	o.s.mu.Lock()
+	delete(o.s.all, o.Conn)
+	o.s.mu.Unlock()
+	return o.Conn.Close()
 }
 
 // ask gives a command that the client library does not know. Nothing else may be under way on the session.
@@ -93,8 +137,7 @@ func (p *pool) close() {
 	p.open -= len(idle)
 	p.mu.Unlock()
 	for _, s := range idle {
-		_ = s.c.Quit() // a server that has hung up does not matter any more
-		s.kill()
+		s.quit()
 	}
 }
 
@@ -179,14 +222,19 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	s := &session{used: time.Now(), plain: !p.addr.Secure()}
 	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
 	dialer := net.Dialer{Timeout: p.opts.Timeout}
+	stop := context.AfterFunc(ctx, s.kill)
+	defer stop()
 	secret := &tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
 		ClientSessionCache: tls.NewLRUClientSessionCache(8)} // some servers want the data connection to take the session up
 	options := []ftp.DialOption{
 		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
 		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
-			within := context.Background() // the session outlives who has asked for it
+			within, cancel := context.WithCancel(context.Background()) // the session outlives who has asked for it
+			defer cancel()
 			if s.conn == nil {
 				within = ctx
+			} else {
+				defer s.whenKilled(cancel)()
 			}
 			c, err := dialer.DialContext(within, network, address)
 			if err != nil && s.conn != nil {
@@ -195,13 +243,16 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 			if err != nil {
 				return nil, err
 			}
-			d := &remote.Deadlined{Conn: c, Limit: p.opts.Timeout}
-			if s.conn == nil {
-				s.conn = d // the first one is that for commands
-				return d, nil
+			d := s.opened(&remote.Deadlined{Conn: c, Limit: p.opts.Timeout})
+			if s.conn == nil { // the first one is that for commands
+				s.conn = &remote.Replies{Conn: d}
+				return s.conn, nil
 			}
 			if p.addr.Secure() {
-				return &sending{Conn: tls.Client(d, secret)}, nil
+				d = &sending{Conn: tls.Client(d, secret)}
+			}
+			if s.listing {
+				d = &remote.Lines{Conn: d}
 			}
 			return d, nil
 		}),
@@ -211,6 +262,10 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	}
 	c, err := ftp.Dial(host, options...)
 	if err != nil {
+		s.kill()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 		if tooMany(err) {
 			return nil, err
 		}
@@ -221,7 +276,11 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 		user, password = "anonymous", "anonymous"
 	}
 	if err := c.Login(user, password); err != nil {
-		_ = c.Quit()
+		if s.c = c; ctx.Err() != nil {
+			s.kill()
+			return nil, ctx.Err()
+		}
+		s.quit()
 		if tooMany(err) {
 			return nil, err
 		}
@@ -229,6 +288,28 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 	}
 	s.c = c
 	return s, nil
+}
+
+// whenKilled calls a function when the session is killed, until the function that it returns is called.
+func (s *session) whenKilled(do func()) (stop func()) {
+	c := &watcher{do: do}
+	s.opened(c)
+	return func() {
+		s.mu.Lock()
+		delete(s.all, net.Conn(c))
+		s.mu.Unlock()
+	}
+}
+
+// watcher stands for a connection that does not exist yet.
+type watcher struct {
+	net.Conn
+	do func()
+}
+
+func (w *watcher) Close() error {
+	w.do()
+	return nil
 }
 
 // sending is a TLS connection for data. Where it was only written to, closing it waits for the other end to have read all: servers of TLS 1.3 send
@@ -289,7 +370,10 @@ func (p *Place) unreachable(err error) error {
 	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
 	var te *textproto.Error
 	var cert *tls.CertificateVerificationError
+	var limit *remote.LimitError
 	switch {
+	case errors.As(err, &limit):
+		return fmt.Errorf("%s is no FTP server that can be used: %w", host, limit)
 	case errors.As(err, &cert):
 		return fmt.Errorf("%w: %s shows a certificate that nobody vouches for (%w); if that is the console's own, set unchecked-certificate on the place", place.ErrReadOnly, host, cert.Err)
 	case errors.As(err, &te) && p.addr.Secure():
@@ -299,7 +383,7 @@ func (p *Place) unreachable(err error) error {
 	case errors.As(err, &te):
 		return fmt.Errorf("%w: %s answers: %s (%w)", place.ErrGone, host, te.Error(), err)
 	}
-	return fmt.Errorf("%w: the connection to %s broke off at once (%w)", place.ErrGone, host, err)
+	return fmt.Errorf("%w: the connection to %s broke off at once%s", place.ErrGone, host, remote.Said(err))
 }
 
 // do gives commands over a session. again says that the commands may be given a second time when the connection breaks.
@@ -341,6 +425,11 @@ func (p *Place) do(ctx context.Context, doing, name string, again bool, commands
 			}
 			continue
 		}
+		var limit *remote.LimitError
+		if errors.As(err, &limit) { // whatever comes behind it is of no use
+			p.pool.drop(s)
+			return p.explain(doing, name, limit)
+		}
 		if !broken(err) {
 			p.pool.give(s)
 			return p.explain(doing, name, err)
@@ -351,7 +440,7 @@ func (p *Place) do(ctx context.Context, doing, name string, again bool, commands
 			return p.explain(doing, name, fmt.Errorf("%w: %w", place.ErrGone, blocked))
 		}
 		if broke++; !again || broke > 1 || fresh {
-			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s broke off: %w", place.ErrGone, p.addr.Host, err))
+			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s broke off%s", place.ErrGone, p.addr.Host, remote.Said(err)))
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"polytome/internal/place"
+	"polytome/internal/place/remote"
 )
 
 // writer is a file under its temporary name. It is sent while it is written, over a session of its own, so that others things can be
@@ -180,7 +181,11 @@ func (w *writer) send(s *session, r io.Reader) error {
 		switch {
 		case noData(err) && try < busyTries:
 			p.stopReaders()
-			time.Sleep(busyWait)
+			select {
+			case <-w.ctx.Done():
+				return w.ctx.Err()
+			case <-time.After(busyWait):
+			}
 		case w.from > 0 && unknown(err) && !p.traits.noOverwrite.Load():
 			p.traits.noOverwrite.Store(true)
 			if w.from != w.there { // writing behind all of it would be wrong
@@ -465,6 +470,9 @@ func (w *writer) Leave() error {
 	return nil
 }
 
+// abortWithin is how long removing a half file may take.
+const abortWithin = 30 * time.Second
+
 // Abort removes what was sent.
 func (w *writer) Abort() error {
 	if w.ended {
@@ -475,7 +483,8 @@ func (w *writer) Abort() error {
 	if !w.sent {
 		return nil
 	}
-	ctx := context.WithoutCancel(w.ctx) // also of a run that was stopped nothing half is left
+	ctx, cancel := remote.Parting(w.ctx, abortWithin) // also of a run that was stopped nothing half is left
+	defer cancel()
 	p := w.p
 	p.forgetFolder(path.Dir(w.temp))
 	if w.direct {

@@ -49,11 +49,12 @@ type server struct {
 	addr    Address
 	user    string
 	conn    *remote.Watched
+	frames  *framed
 	session *smb2.Session
 	stop    context.CancelFunc
 }
 
-// connect connects and logs in.
+// connect connects and logs in. The connection lasts as long as the context, and a moment longer, for what is done at the end.
 func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 30 * time.Second
@@ -72,8 +73,17 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	}
 	s := &server{addr: a, user: o.User}
 	watching, stop := context.WithCancel(context.Background())
-	s.stop = stop
-	s.conn = remote.Watch(watching, c, o.Timeout)
+	s.frames = &framed{Conn: c}
+	s.conn = remote.Watch(watching, s.frames, o.Timeout)
+	hurry := context.AfterFunc(ctx, func() { _ = c.Close() }) // the library does not always ask the context
+	parting := context.AfterFunc(ctx, func() {
+		select {
+		case <-time.After(remote.Farewell):
+			_ = c.Close()
+		case <-watching.Done():
+		}
+	})
+	s.stop = func() { parting(); stop() }
 	user := o.User
 	if user == "" {
 		user = "guest"
@@ -82,21 +92,26 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	done := s.conn.Wait()
 	s.session, err = d.DialConn(ctx, s.conn, at)
 	done()
-	if err == nil {
+	if hurry(); err == nil && ctx.Err() == nil {
 		return s, nil
 	}
-	stop()
+	s.stop()
 	_ = c.Close()
 	var re *smb2.ResponseError
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
+	case s.frames.wrong.Load() != nil:
+		return nil, fmt.Errorf("what answers on port %d of %s is no SMB server that can be used: %w", a.Port, a.Host, s.frames.wrong.Load())
 	case errors.As(err, &re) && slices.Contains(denials, re.Code), errors.Is(err, os.ErrPermission):
 		return nil, &remote.LoginError{Address: a, User: o.User, Err: wordy(err)}
 	case errors.As(err, &re):
 		return nil, fmt.Errorf("%w: %s does not let anybody in: %w", place.ErrReadOnly, a.Host, wordy(err))
 	}
-	return nil, fmt.Errorf("%w: what answers on port %d of %s is no SMB server of version 2 or 3, or it broke off (%w)", place.ErrGone, a.Port, a.Host, err)
+	if s.conn.Stalled() {
+		return nil, fmt.Errorf("%w: something takes the connection on port %d of %s, and says nothing", place.ErrGone, a.Port, a.Host)
+	}
+	return nil, fmt.Errorf("%w: what answers on port %d of %s is no SMB server of version 2 or 3, or it broke off", place.ErrGone, a.Port, a.Host)
 }
 
 func (s *server) close() {
@@ -343,11 +358,16 @@ func shareFilesystem() place.Filesystem {
 // List goes through all folders.
 func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.Entry, error) {
 	var out []place.Entry
+	var bounds remote.Bounds
 	dirs := []string{"."}
 	for len(dirs) > 0 {
 		dir := dirs[len(dirs)-1]
 		dirs = dirs[:len(dirs)-1]
-		found, err := p.listed(ctx, dir)
+		err := bounds.Deep(dir)
+		var found []place.Entry
+		if err == nil {
+			found, err = p.listed(ctx, dir)
+		}
 		if err != nil {
 			if dir == "." || ctx.Err() != nil || errors.Is(err, place.ErrGone) {
 				return out, err
@@ -356,6 +376,9 @@ func (p *Place) List(ctx context.Context, problem func(string, error)) ([]place.
 				problem(dir, err)
 			}
 			continue
+		}
+		if err := bounds.Count(len(found)); err != nil {
+			return nil, p.explain("listing", ".", err)
 		}
 		for _, e := range found {
 			out = append(out, e)

@@ -12,6 +12,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 
 	"polytome/internal/place"
+	"polytome/internal/place/remote"
 )
 
 // Statuses of servers on which something is decided ([MS-ERREF] 2.3.1).
@@ -93,6 +94,9 @@ func (s *server) classify(err error) error {
 		}
 		return wordy(err)
 	}
+	if wrong := s.frames.wrong.Load(); wrong != nil {
+		return fmt.Errorf("%s is no SMB server that can be used: %w", s.addr.Host, wrong)
+	}
 	switch {
 	case errors.Is(err, context.Canceled), errors.Is(err, place.ErrExists), errors.Is(err, place.ErrGone), errors.Is(err, place.ErrReadOnly), errors.Is(err, place.ErrNoRoom):
 		return err
@@ -103,7 +107,7 @@ func (s *server) classify(err error) error {
 	case s.conn.Stalled():
 		return fmt.Errorf("%w: %s has not answered any more", place.ErrGone, s.addr.Host)
 	case errors.As(err, &te), errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return fmt.Errorf("%w: the connection to %s broke off: %w", place.ErrGone, s.addr.Host, err)
+		return fmt.Errorf("%w: the connection to %s broke off%s", place.ErrGone, s.addr.Host, remote.Said(err))
 	}
 	return err
 }

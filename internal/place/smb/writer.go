@@ -12,6 +12,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 
 	"polytome/internal/place"
+	"polytome/internal/place/remote"
 )
 
 // So many writes of such a length are under way at a time.
@@ -349,7 +350,7 @@ func (w *writer) Abort() error {
 	}
 	w.ended = true
 	_ = w.close()                                                                 // a failed write is what led here
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(w.ctx), abortWithin) // also of a run that was stopped nothing half is left
+	ctx, cancel := remote.Parting(w.ctx, abortWithin) // also of a run that was stopped nothing half is left
 	defer cancel()
 	err := w.p.do(ctx, "removing", w.temp, func(s *smb2.Share) error { return s.Remove(w.p.full(w.temp)) })
 	if errors.Is(err, fs.ErrNotExist) {

@@ -175,7 +175,7 @@ func (d *Desk) AskExactly(n int) tea.Cmd {
 		return d.SetUp(n, say, func(p *bench.Place) { p.Exactly = true })
 	})
 	return func() tea.Msg {
-		after, err := board[n].With(b, n, func(p *bench.Place) { p.Exactly = true })
+		after, err := board[n].With(d.Ctx, b, n, func(p *bench.Place) { p.Exactly = true })
 		if err != nil {
 			return AskMsg{Question{Prompt: err.Error(), Done: func(string) tea.Cmd { return nil }}}
 		}

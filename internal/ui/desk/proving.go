@@ -180,7 +180,7 @@ func (d *Desk) Cover(n int, path string) tea.Cmd {
 }
 
 func readCover(ctx context.Context, s *survey.Survey, path string) (image.Image, error) {
-	p, err := s.Open()
+	p, err := s.Open(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -154,7 +154,7 @@ func (d *Desk) tries(n int) (out []suppose) {
 // tried is what one change would make different.
 func (d *Desk) tried(board survey.Board, b *bench.Bench, n int, t suppose) Supposed {
 	row := Supposed{What: t.what}
-	after, err := board[n].With(b, n, t.change)
+	after, err := board[n].With(d.Ctx, b, n, t.change)
 	if err != nil {
 		row.Err = err
 	} else {
@@ -193,7 +193,7 @@ func (d *Desk) other(board survey.Board, b *bench.Bench, n int) Supposed {
 // another is a second place like number n.
 func (d *Desk) another(board survey.Board, b *bench.Bench, n int) Supposed {
 	row := Supposed{What: "a second place like it"}
-	diff, after, err := board[n].Second(b, n)
+	diff, after, err := board[n].Second(d.Ctx, b, n)
 	if err != nil {
 		row.Err = err
 		return row

@@ -403,7 +403,7 @@ func (m *Model) learn() tea.Cmd {
 	dir, set, ctx, own := d.Bench.Resolve(config.At), d.Set, d.Ctx, d.OwnDir
 	d.Notice = "Looking at " + config.Name + " …"
 	return func() tea.Msg {
-		p, err := survey.OpenPlace(dir, config, nil, false)
+		p, err := survey.OpenPlace(ctx, dir, config, nil, false)
 		if err != nil {
 			return LearntMsg{Err: err}
 		}
