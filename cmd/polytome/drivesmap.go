@@ -194,7 +194,15 @@ Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`
 			if err != nil {
 				return err
 			}
-			defer func() { err = errors.Join(err, p.Close()) }()
+			closed := false
+			let := func() error {
+				if closed {
+					return nil
+				}
+				closed = true
+				return p.Close()
+			}
+			defer func() { err = errors.Join(err, let()) }()
 			first, err := p.Volume().Check(ctx)
 			if err != nil {
 				return err
@@ -211,6 +219,9 @@ Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`
 				var failed error
 				if first, left, failed = v.Repair(ctx); failed != nil {
 					return failed
+				}
+				if err := let(); err != nil { // nothing is mended before it is written
+					return err
 				}
 				if !asJSON {
 					if left.Sound() {

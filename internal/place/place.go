@@ -138,6 +138,12 @@ type Place interface {
 	Close() error
 }
 
+// A Claimer is a place that one run at a time can have to itself, whichever process it is in. Those that others would not see are none.
+type Claimer interface {
+	// Claim fails with a *claim.TakenError when somebody else fills the place.
+	Claim() (release func(), err error)
+}
+
 // A Holder is a place on which many small files are written quicker together.
 type Holder interface {
 	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It returns what

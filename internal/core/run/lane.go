@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
 	"polytome/internal/place"
+	"polytome/internal/place/claim"
 )
 
 // state is how far a step is.
@@ -51,14 +52,15 @@ type Lane struct {
 	ended chan struct{}
 
 	// of the lane's own goroutine
-	to     place.Place
-	lent   bool        // the place stays open
-	facts  place.Facts // of the place when it was opened first
-	opener source.Opener
-	kept   *keeper
-	tries  map[int]int // how often a step was put off
-	gone   error       // why the place has to be opened again
-	lost   error       // why nothing more can be written
+	to      place.Place
+	lent    bool        // the place stays open
+	claimed func()      // lets others fill the place; nil while it is not claimed
+	facts   place.Facts // of the place when it was opened first
+	opener  source.Opener
+	kept    *keeper
+	tries   map[int]int // how often a step was put off
+	gone    error       // why the place has to be opened again
+	lost    error       // why nothing more can be written
 }
 
 // errSkipped is why a step under way is broken off that is passed over.
@@ -379,6 +381,7 @@ func (l *Lane) letGo() {
 			l.failed("letting go of the place: " + err.Error())
 		}
 	}
+	l.unclaim()
 }
 
 // carryOut opens the place and does the steps.
@@ -389,6 +392,12 @@ func (l *Lane) carryOut(ctx context.Context) {
 			if ctx.Err() == nil {
 				l.failed(err.Error())
 			}
+		}
+	}
+	if l.lost == nil && l.lent {
+		if err := l.claim(l.to); err != nil {
+			l.lost = err
+			l.failed(err.Error())
 		}
 	}
 	for l.lost == nil {
@@ -493,6 +502,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	if l.to != nil {
 		_ = l.to.Close() // it is gone
 		l.to = nil
+		l.unclaim()
 	}
 	began := time.Now()
 	for wait := l.job.FirstWait; ; wait = min(2*wait, MostWait) {
@@ -506,7 +516,9 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 		}
 		to, err := l.job.Open(ctx)
 		if err == nil {
-			err = l.same(ctx, to, first)
+			if err = l.same(ctx, to, first); err == nil {
+				err = l.claim(to)
+			}
 			if err == nil {
 				l.to = to
 				if !first {
@@ -518,6 +530,10 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 			_ = to.Close()
 		}
 		cause = err
+		var taken *claim.TakenError
+		if errors.As(err, &taken) {
+			return err // waiting would be for as long as the other one takes
+		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -525,6 +541,23 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 			return err
 		}
 	}
+}
+
+// claim has nobody else fill the place, as two runs would write over one another.
+func (l *Lane) claim(to place.Place) (err error) {
+	if c, ok := to.(place.Claimer); ok {
+		if l.claimed, err = c.Claim(); err != nil {
+			return fmt.Errorf("nothing was written: %w", err)
+		}
+	}
+	return nil
+}
+
+func (l *Lane) unclaim() {
+	if l.claimed != nil {
+		l.claimed()
+	}
+	l.claimed = nil
 }
 
 // same says whether what was opened is the place that was there first: an empty folder where a stick was mounted is not. Of a place on another

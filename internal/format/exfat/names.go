@@ -1,9 +1,12 @@
 package exfat
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf16"
@@ -89,7 +92,7 @@ func dateBits(t time.Time) (stamp uint32, hundredths, zone byte) {
 }
 
 // Entries takes a folder apart.
-func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
+func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
 	at := 0
 	for at+entry <= len(data) && data[at] != 0 {
 		e := data[at : at+entry]
@@ -100,23 +103,39 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 			set, problem := setAt(data[at:])
 			n = len(set) / entry
 			if problem != "" {
-				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: problem})
+				w := volume.Wrong{At: at, N: n, Say: problem}
+				if node, k := f.remains(data[at:]); node != nil {
+					n = k
+					w.N, w.Rename = k, true
+					kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: k})
+				}
+				wrong = append(wrong, w)
 				break
 			}
-			node, say, mend := f.node(set)
+			node, say, mend, rename := f.node(set)
 			if say != "" {
-				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: say, Mend: mend})
+				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: say, Mend: mend, Rename: rename})
 			}
-			if node != nil {
-				kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
-			}
+			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&secondary != 0:
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "an entry is left without its file"})
+			w := volume.Wrong{At: at, N: 1, Say: "an entry is left without its file"}
+			if node, k := f.remains(data[at:]); node != nil {
+				n = k
+				w.N, w.Rename = k, true
+				kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: k})
+			}
+			wrong = append(wrong, w)
 		case e[0] == typeBitmap, e[0] == typeUpcase:
 		case e[0] == typeLabel:
 			if e[1] > 11 {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label is longer than one can be"})
 			}
+		case e[0]&critical == 0 && f.isFile(data[at:]): // all the rest agrees
+			set := fileOf(data[at:])
+			n = len(set) / entry
+			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("the entry of a file says that it is of the type %#02x", e[0]), Mend: func(set []byte) { copy(set, fileOf(set)) }})
+			node, _, _, _ := f.node(set)
+			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&critical == 0:
 			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("there is an entry of the type %#02x, which there is not", e[0])})
 		default: // of a vendor, with what belongs to it
@@ -127,6 +146,16 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 		at += n * entry
 	}
 	end = at
+	for p := at + entry; p+entry <= len(data); p += entry {
+		if data[p] == typeFile && f.isFile(data[p:]) || f.isFile(data[at:]) { // whole entries of files do not come about by chance
+			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Mend: func(e []byte) {
+				if e[0] = typeFile &^ inUse; f.isFile(data[at:]) {
+					set := fileOf(data[at:])
+					copy(e, set[:entry])
+				}
+			}})
+		}
+	}
 	for ; at+entry <= len(data); at += entry {
 		if data[at] != 0 {
 			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is something behind the end of the folder", Mend: func(e []byte) { clear(e) }})
@@ -163,7 +192,7 @@ func setAt(data []byte) (set []byte, problem string) {
 }
 
 // node makes a node of a set, and tells what is wrong with it.
-func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)) {
+func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte), rename bool) {
 	le := binary.LittleEndian
 	s := set[entry:]
 	units := make([]uint16, int(s[3]))
@@ -173,15 +202,44 @@ func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)
 	n = &volume.Node{Name: string(utf16.Decode(units)), Attr: le.Uint16(set[4:]), First: le.Uint32(s[20:]), Size: int64(le.Uint64(s[24:])), Valid: int64(le.Uint64(s[8:])),
 		Flat: s[1]&flagFlat != 0, Modified: dateOf(le.Uint32(set[12:]), set[21], set[23])}
 	n.Folder = n.Attr&volume.FolderAttr != 0
-	if why := f.check(n.Name); why != "" {
-		return nil, "a name cannot be: " + why, nil
+	if n.Size < 0 {
+		n.Size = math.MaxInt64
 	}
-	if n.Size < 0 || n.Valid < 0 {
-		return nil, fmt.Sprintf("%q has an impossible length", n.Name), nil
+	if n.Valid < 0 {
+		n.Valid = n.Size
+	}
+	if n.Folder != f.foldered(n) && n.First != 0 && n.Size > 0 {
+		n.Folder = !n.Folder
+		n.Attr ^= volume.FolderAttr
+		what := "the file %q says that it is a folder"
+		if n.Folder {
+			what = "the folder %q says that it is a file"
+		}
+		attr := n.Attr
+		say = fmt.Sprintf(what, n.Name)
+		mend = func(set []byte) {
+			f.pad(set)
+			le.PutUint16(set[4:], attr)
+			le.PutUint16(set[entry+4:], f.nameHash(units))
+			le.PutUint16(set[2:], setChecksum(set))
+		}
+	}
+	if why := f.check(n.Name); why != "" {
+		rename = true
+		say, mend = fmt.Sprintf("%q cannot be called so: %s", n.Name, why), nil
+		n.Name = fstree.SafeName(n.Name)
+		return n, say, mend, rename
 	}
 	again := func(set []byte) {
+		f.pad(set)
+		if n.Size < math.MaxInt64 && uint64(n.Size) < le.Uint64(set[entry+8:]) {
+			le.PutUint64(set[entry+8:], uint64(n.Size))
+		}
 		le.PutUint16(set[entry+4:], f.nameHash(units))
 		le.PutUint16(set[2:], setChecksum(set))
+	}
+	if say != "" {
+		return n, say, mend, false
 	}
 	if n.First == 0 && n.Flat {
 		n.Flat = false
@@ -195,7 +253,112 @@ func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)
 		say, mend = fmt.Sprintf("%q says that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
 	}
 	n.Name = fstree.SafeName(n.Name)
-	return n, say, mend
+	return n, say, mend, false
+}
+
+// pad makes the units behind the end of a name zeros.
+func (f *format) pad(set []byte) {
+	for i := int(set[entry+3]); i < (len(set)/entry-2)*nameUnits; i++ {
+		if e := set[(2+i/nameUnits)*entry:]; e[0] == typeName {
+			e[2+2*(i%nameUnits)], e[3+2*(i%nameUnits)] = 0, 0
+		}
+	}
+}
+
+// fileOf is a set of entries with the type and number that its first one must have.
+func fileOf(data []byte) []byte {
+	n := 1
+	for n <= mostBehind && (n+1)*entry <= len(data) && data[n*entry]&(inUse|secondary) == inUse|secondary {
+		n++
+	}
+	set := bytes.Clone(data[:n*entry])
+	set[0], set[1] = typeFile, byte(n-1)
+	return set
+}
+
+// isFile reports whether entries are those of a file but for the type of the first one, as their checksum tells.
+func (f *format) isFile(data []byte) bool {
+	set := fileOf(data)
+	_, problem := setAt(set)
+	return problem == "" && binary.LittleEndian.Uint16(set[2:]) == setChecksum(set)
+}
+
+// remains makes a node of what is left of a file's entries, if the one that tells where it lies is among them; n is how many entries they are.
+func (f *format) remains(data []byte) (node *volume.Node, n int) {
+	from := 0
+	if data[0] == typeFile {
+		n, from = 1, entry
+	}
+	if from+entry > len(data) || data[from] != typeStream {
+		return nil, 0
+	}
+	n++
+	var units []uint16
+	for (n+1)*entry <= len(data) && n <= mostBehind && data[n*entry] == typeName {
+		for i := range nameUnits {
+			units = append(units, binary.LittleEndian.Uint16(data[n*entry+2+2*i:]))
+		}
+		n++
+	}
+	set := make([]byte, 2*entry)
+	copy(set[entry:], data[from:from+entry])
+	if from > 0 {
+		copy(set, data[:entry])
+	} else {
+		set[4] = volume.ArchiveAttr
+	}
+	if end := slices.Index(units, 0); end >= 0 {
+		units = units[:end]
+	}
+	if k := int(set[entry+3]); k > 0 && k < len(units) {
+		units = units[:k]
+	}
+	set[entry+3] = 0
+	node, _, _, _ = f.node(set)
+	if node.First == 0 {
+		return nil, 0
+	}
+	if node.Name = fstree.SafeName(string(utf16.Decode(units))); len(units) == 0 {
+		node.Name = "found"
+	}
+	return node, n
+}
+
+// foldered reports whether what lies where a node says is a folder, or may be one where that does not tell.
+func (f *format) foldered(n *volume.Node) bool {
+	if n.First < 2 || n.First >= f.g.clusters+2 {
+		return n.Folder
+	}
+	if n.Folder && (n.Size%f.g.cluster != 0) {
+		return false
+	}
+	b := make([]byte, min(f.g.cluster, 64<<10))
+	if _, err := f.dev.ReadAt(b, f.offset(n.First)); err != nil {
+		return n.Folder
+	}
+	if n.Folder {
+		return f.IsFolder(n, b)
+	}
+	if n.Size%f.g.cluster != 0 || b[0] != typeFile {
+		return false
+	}
+	_, problem := setAt(b)
+	set := fileOf(b)
+	return problem == "" && binary.LittleEndian.Uint16(set[2:]) == setChecksum(set)
+}
+
+// IsFolder reports whether all entries of the first cluster are of types that there are.
+func (f *format) IsFolder(_ *volume.Node, data []byte) bool {
+	data = data[:min(int64(len(data)), f.g.cluster)]
+	wrong := 0
+	for at := 0; at+entry <= len(data) && data[at] != 0; at += entry {
+		switch t := data[at] | inUse; {
+		case t == typeFile, t == typeStream, t == typeName, t == typeBitmap, t == typeUpcase, t == typeLabel, t&critical != 0:
+		default:
+			wrong++
+		}
+	}
+	return wrong <= 1 // which may be damaged
 }
 
 // Encode makes the entries of a node.

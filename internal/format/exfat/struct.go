@@ -105,10 +105,23 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 		return nil, fmt.Errorf("reading the boot sector: %w", err)
 	}
 	g, err := parse(b, length)
+	byCopy := false
+	if err != nil || !summed(dev, 0, g) { // the copy counts, where it is whole
+		for _, sector := range []int64{512, 1024, 2048, 4096} {
+			c := make([]byte, 512)
+			if _, readErr := dev.ReadAt(c, bootSectors*sector); readErr != nil {
+				break
+			}
+			if copied, copyErr := parse(c, length); copyErr == nil && copied.sector == sector && summed(dev, bootSectors*sector, copied) {
+				g, err, byCopy = copied, nil, true
+				break
+			}
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
-	f := &format{dev: dev, g: g}
+	f := &format{dev: dev, g: g, byCopy: byCopy}
 	f.info = volume.Info{Filesystem: "exfat", Serial: g.serial, Size: g.total * g.sector, Sector: g.sector, Cluster: g.cluster, Clusters: g.clusters,
 		Heap: g.heapAt * g.sector, Tables: g.tables, Dirty: g.flags&flagDirty != 0}
 	tableAt := g.tableAt * g.sector
@@ -123,6 +136,21 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 		return nil, err
 	}
 	return volume.New(dev, f), nil
+}
+
+// summed reports whether a boot region has the checksum that it should have.
+func summed(dev volume.Device, at int64, g *geometry) bool {
+	region := make([]byte, bootSectors*g.sector)
+	if _, err := dev.ReadAt(region, at); err != nil {
+		return false
+	}
+	sum := bootChecksum(region[:11*g.sector])
+	for i := 11 * g.sector; i < int64(len(region)); i += 4 {
+		if binary.LittleEndian.Uint32(region[i:]) != sum {
+			return false
+		}
+	}
+	return true
 }
 
 // bootChecksum is that over the first eleven sectors of a boot region (exFAT specification, 3.4).

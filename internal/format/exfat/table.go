@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"polytome/internal/format/volume"
 )
@@ -19,7 +20,11 @@ type format struct {
 	bitmap volume.Pages // which clusters are taken
 	up     *upcase
 	own    []volume.Run // clusters of the bitmap and of the table of upper-case letters
+	bits   []volume.Run // those of the bitmap
+	upRuns []volume.Run // those of a table of upper-case letters that is damaged, as it tells
+	byCopy bool         // the volume was read by the backup of its boot region, as the region itself is damaged
 	upBad  bool         // that table is damaged
+	upAt   int64        // the byte of its entry, 0 for none
 }
 
 // runReader reads and writes bytes in runs of clusters as if they lay one behind the other.
@@ -117,21 +122,23 @@ func (f *format) system() error {
 			if count(runs)*f.g.cluster < length {
 				return errors.New("the bitmap of clusters is shorter than it says")
 			}
-			f.own = append(f.own, runs...)
+			f.own, f.bits = append(f.own, runs...), runs
 			f.bitmap = volume.Pages{Dev: runReader{f.dev, f, runs}, At: []int64{0}, Length: (int64(f.g.clusters) + 7) / 8, Sector: f.g.sector, Name: "the bitmap of clusters"}
 		case typeUpcase:
 			runs, err := f.chain(first)
+			_ = r.each(1, at, func(at int64, _, _ int) error { f.upAt = at; return nil })
+			f.upRuns = runs
 			if err != nil || length <= 0 || length > 1<<17 || count(runs)*f.g.cluster < length {
 				f.upBad = true
 				continue
 			}
-			f.own = append(f.own, runs...)
 			b := make([]byte, length)
 			if _, err := (runReader{f.dev, f, runs}).ReadAt(b, 0); err != nil {
 				return fmt.Errorf("reading the table of upper-case letters: %w", err)
 			}
 			if f.upBad = tableChecksum(b) != le.Uint32(e[4:]); !f.upBad {
-				f.up = unpack(b)
+				f.up, f.upRuns = unpack(b), nil
+				f.own = append(f.own, runs...)
 			}
 		}
 	}
@@ -142,7 +149,7 @@ func (f *format) system() error {
 		f.up, f.upBad = usual(), true
 	}
 	if f.upBad {
-		f.info.ReadOnly = "its table of upper-case letters is damaged"
+		f.info.ReadOnly, f.info.Repairable = "its table of upper-case letters is damaged", f.upAt > 0
 	}
 	return nil
 }
@@ -329,6 +336,9 @@ func (f *format) WriteTables() error {
 
 // setFlags writes whether somebody is writing, and how much is in use, into the first sector. The checksum leaves them out.
 func (f *format) setFlags(dirty bool, used byte) error {
+	if f.byCopy {
+		return nil // the region is written anew first
+	}
 	b := make([]byte, f.g.sector)
 	if _, err := f.dev.ReadAt(b, 0); err != nil {
 		return fmt.Errorf("reading the boot sector: %w", err)
@@ -374,12 +384,15 @@ func (f *format) Fold(name string) string {
 	return string(out)
 }
 
+// Own are the clusters of the bitmap and of the table of upper-case letters.
+func (f *format) Own() []volume.Run { return f.own }
+
 // Kept are the clusters of the bitmap and of the table of upper-case letters, and damaged ones.
 func (f *format) Kept(r volume.Run) ([]volume.Run, error) {
 	var out []volume.Run
 	for c := r.First; c < r.End(); c++ {
 		mine := false
-		for _, o := range f.own {
+		for _, o := range slices.Concat(f.upRuns, f.own) {
 			mine = mine || c >= o.First && c < o.End()
 		}
 		if !mine {
@@ -407,6 +420,15 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	if _, err := f.dev.ReadAt(backup, n); err != nil {
 		return nil, err
 	}
+	if f.byCopy {
+		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; the volume was read by its backup.", Mend: "The backup is copied over it.", Fix: func() error {
+			if _, err := f.dev.WriteAt(wanted(backup), 0); err != nil {
+				return err
+			}
+			f.byCopy = false
+			return nil
+		}}}, nil
+	}
 	if string(wanted(main)) != string(main) {
 		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Mend: "The region is made anew of its first sector, by which the volume was read.", Fix: func() error {
 			_, err := f.dev.WriteAt(wanted(main)[f.g.sector:], f.g.sector)
@@ -423,6 +445,13 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 			_, err := f.dev.WriteAt(wanted(main), n)
 			return err
 		}})
+	}
+	if f.upBad {
+		fault := volume.Fault{Kind: volume.Tables, Say: "The table of upper-case letters is damaged, or its checksum."}
+		if f.upAt > 0 {
+			fault.Mend, fault.Need, fault.FixIn = "It is written anew, to clusters of its own.", int64(len(usual().pack())), f.writeUpcase
+		}
+		out = append(out, fault)
 	}
 	for i, want := range []uint32{0xFFFFFFF8, chainEnd} {
 		if v, err := f.get(uint32(i)); err == nil && v != want {
@@ -467,6 +496,32 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		}
 	}
 	return append(out, f.unclean()...), nil
+}
+
+// writeUpcase writes the usual table into free clusters, and has its entry tell of them.
+func (f *format) writeUpcase(r volume.Run) error {
+	up := usual()
+	b := up.pack()
+	if _, err := f.dev.WriteAt(b, f.offset(r.First)); err != nil {
+		return fmt.Errorf("writing the table of upper-case letters: %w", err)
+	}
+	if err := f.dev.Sync(); err != nil {
+		return err
+	}
+	e := make([]byte, entry)
+	if _, err := f.dev.ReadAt(e, f.upAt); err != nil {
+		return err
+	}
+	le := binary.LittleEndian
+	le.PutUint32(e[4:], tableChecksum(b))
+	le.PutUint32(e[20:], r.First)
+	le.PutUint64(e[24:], uint64(len(b)))
+	if _, err := f.dev.WriteAt(e, f.upAt); err != nil {
+		return fmt.Errorf("writing the entry of the table of upper-case letters: %w", err)
+	}
+	f.own, f.upRuns = append(append([]volume.Run(nil), f.bits...), r), nil
+	f.up, f.upBad, f.info.Repairable, f.info.ReadOnly = up, false, false, ""
+	return nil
 }
 
 func (f *format) unclean() []volume.Fault {

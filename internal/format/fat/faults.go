@@ -30,13 +30,28 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 			out = append(out, *fault)
 		}
 	}
-	if label, _, err := f.rootLabel(); err == nil && label != f.g.label && f.g.bits != 12 {
+	if label, _, err := f.rootLabel(); err == nil && label != f.g.label && f.g.labelled && f.g.bits != 12 {
 		out = append(out, volume.Fault{Kind: volume.Boot, Say: fmt.Sprintf("The boot sector calls the volume %q, and its root folder %q.", f.g.label, label), Mend: "The name of the root folder counts.", Fix: func() error {
 			f.g.label = label
 			return f.SetLabel(label)
 		}})
 	}
-	if first, err := f.get(0); err == nil && first&0xFF != uint32(f.g.media) && f.g.bits != 12 {
+	first, err := f.get(0)
+	if err == nil && !isMedia(f.g.media) && isMedia(byte(first)) {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The boot sector tells of a kind of medium that there is not.", Mend: "It gets that of the table.", Fix: func() error {
+			at := []int64{0}
+			if f.g.backup > 0 {
+				at = append(at, f.g.backup*f.g.sector)
+			}
+			for _, s := range at {
+				if _, err := f.dev.WriteAt([]byte{byte(first)}, s+bpbMedia); err != nil {
+					return err
+				}
+			}
+			f.g.media = byte(first)
+			return nil
+		}})
+	} else if err == nil && first&0xFF != uint32(f.g.media) && f.g.bits != 12 {
 		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Mend: "That is put right.", Fix: func() error {
 			if err := f.put(0, f.ending()&^0xFF|uint32(f.g.media)); err != nil {
 				return err
@@ -63,6 +78,9 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 	return out, nil
 }
 
+// isMedia reports whether there is such a kind of medium (FAT specification, "BPB_Media").
+func isMedia(b byte) bool { return b == 0xF0 || b >= 0xF8 }
+
 // backupFault compares the boot sector with its backup.
 func (f *format) backupFault() (*volume.Fault, error) {
 	main, backup := make([]byte, f.g.sector), make([]byte, f.g.sector)
@@ -71,6 +89,9 @@ func (f *format) backupFault() (*volume.Fault, error) {
 	}
 	if _, err := f.dev.ReadAt(backup, f.g.backup*f.g.sector); err != nil {
 		return nil, err
+	}
+	if f.twofold(f.info.Size) {
+		return &volume.Fault{Kind: volume.Boot, Say: "The boot sector and its backup tell of different volumes: one of them is damaged, and nothing tells which."}, nil
 	}
 	same := bytes.Clone(backup)
 	same[f.stateAt()] = main[f.stateAt()]
@@ -96,6 +117,12 @@ func (f *format) Kept(r volume.Run) ([]volume.Run, error) {
 		}
 	}
 	return out, nil
+}
+
+// IsFolder reports whether the first bytes are those of a folder: it tells of itself, or at least of what is above it.
+func (f *format) IsFolder(dir *volume.Node, data []byte) bool {
+	return dir.Path() == "." || len(data) >= 2*entry && (string(data[:11]) == ".          " && data[dirAttr]&volume.FolderAttr != 0 ||
+		string(data[entry:entry+11]) == "..         " && data[entry+dirAttr]&volume.FolderAttr != 0)
 }
 
 // HeadRight compares the clusters that a folder tells for itself and what is above it.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -38,7 +39,7 @@ const (
 )
 
 // oem is the upper half of code page 437, in which short names are read.
-const oem = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■ "
+const oem = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u00a0"
 
 var oemRunes = []rune(oem)
 
@@ -103,8 +104,39 @@ func dateBits(t time.Time) (date, clock uint16) {
 	return uint16(t.Year()-1980)<<9 | uint16(t.Month())<<5 | uint16(t.Day()), uint16(t.Hour())<<11 | uint16(t.Minute())<<5 | uint16(t.Second()/2)
 }
 
+// isHead reports whether an entry of a folder is that for the folder itself, which is the first, or for what is above it, the second. One
+// of the two, its name or its cluster, may be wrong.
+func (f *format) isHead(dir *volume.Node, at int, name string, n *volume.Node) bool {
+	if dir.Path() == "." || at > entry || n.Size > 0 {
+		return false
+	}
+	if at == 0 {
+		return n.Folder && (name == "." || n.First == dir.First) || name == "." && n.First == dir.First
+	}
+	return n.Folder && (name == ".." || n.First == 0 || n.First == dir.Above()) || name == ".." && n.First == dir.Above()
+}
+
+// isData reports whether an entry whose kind is wrong is really that of a file or folder: it has a name that there can be, and a chain as
+// long as it says.
+func (f *format) isData(e []byte) bool {
+	le := binary.LittleEndian
+	n := volume.Node{First: uint32(le.Uint16(e[dirLow:])), Size: int64(le.Uint32(e[dirSize:]))}
+	if f.g.bits == 32 {
+		n.First |= uint32(le.Uint16(e[dirHigh:])) << 16
+	}
+	if n.First == 0 || badShort(e) || e[0] == ' ' {
+		return false
+	}
+	runs, err := f.chain(n.First)
+	var clusters int64
+	for _, r := range runs {
+		clusters += int64(r.Count)
+	}
+	return err == nil && (clusters == (n.Size+f.info.Cluster-1)/f.info.Cluster || n.Size == 0 && f.foldered(n.First))
+}
+
 // Entries takes a folder apart.
-func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
+func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
 	le := binary.LittleEndian
 	var units []uint16
 	longFrom, want, sum := -1, 0, byte(0)
@@ -117,7 +149,16 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 	at := 0
 	for ; at+entry <= len(data) && data[at] != 0; at += entry {
 		e := data[at : at+entry]
-		switch attr := e[dirAttr]; {
+		attr := e[dirAttr]
+		var kind *volume.Wrong // it says that it is something else than a file or folder
+		if e[0] != removed && attr&attrVolume != 0 && f.isData(e) && (attr&0x3F != attrLong || longFrom >= 0 && want == 1 && sum == checksum(e) || e[dirCase]&^(smallBase|smallExt) != 0 || le.Uint16(e[dirLow:]) != 0) {
+			was := attr
+			if attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr; was&0x3F == attrLong {
+				attr = volume.ArchiveAttr
+			}
+			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q says that it is something else", shortText(e)), Mend: func(e []byte) { e[dirAttr] = attr }}
+		}
+		switch {
 		case e[0] == removed:
 			orphan(at)
 		case attr&0x3F == attrLong:
@@ -148,6 +189,8 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 			orphan(at)
 			if b, err := labelBytes(strings.TrimRight(decodeOEM(e[:11]), " ")); err != nil || string(b) != string(e[:11]) {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the volume is named by what can be no label"})
+			} else if dir.Path() != "." {
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is a label outside of the root folder"})
 			} else if le.Uint16(e[dirLow:]) != 0 || le.Uint16(e[dirHigh:]) != 0 || le.Uint32(e[dirSize:]) != 0 {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster", Mend: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
 			}
@@ -176,8 +219,16 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 				orphan(at)
 				n.Name = shortText(e)
 			}
-			if n.Name == "." || n.Name == ".." {
+			if f.isHead(dir, at, n.Name, n) {
 				continue
+			}
+			if kind != nil {
+				wrong = append(wrong, *kind)
+			}
+			if !n.Folder && n.Size == 0 && n.First != 0 && f.foldered(n.First) {
+				n.Folder = true
+				n.Attr |= volume.FolderAttr
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q says that it is a file", n.Name), Mend: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
 			}
 			if n.Folder && n.Size > 0 {
 				if f.foldered(n.First) {
@@ -189,13 +240,29 @@ func (f *format) Entries(data []byte) (kids []*volume.Node, slots []volume.Slot,
 					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q says that it is a folder", n.Name), Mend: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
 				}
 			}
-			if n.Valid = n.Size; n.Name == "" || strings.Contains(n.Name, "/") {
+			n.Valid = n.Size
+			if why := f.check(n.Name); why != "" && (slot.N > 1 || n.Name == "." || n.Name == ".." || n.Name == "" || strings.Contains(n.Name, "/")) {
+				wrong = append(wrong, volume.Wrong{At: slot.At, N: slot.N, Say: fmt.Sprintf("%q cannot be called so: %s", n.Name, why), Rename: true})
 				n.Name = fstree.SafeName(n.Name)
 			}
 			kids, slots = append(kids, n), append(slots, slot)
 		}
 	}
 	orphan(at)
+	for p := at; p+entry <= len(data); p += entry {
+		e := slices.Clone(data[p : p+entry])
+		if p == at {
+			e[0] = '_'
+		}
+		if e[dirAttr]&attrVolume != 0 || e[0] == removed || !f.isData(e) {
+			continue
+		}
+		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Mend: func(e []byte) {
+			if e[0] = removed; p == at {
+				e[0] = '_'
+			}
+		}})
+	}
 	for p := at; p+entry <= len(data); p += entry {
 		if data[p] != 0 { // most systems stop reading before, some do not
 			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is something behind the end of the folder", Mend: func(e []byte) { clear(e) }})
@@ -483,7 +550,7 @@ func labelBytes(label string) ([]byte, error) {
 		c := byte(r)
 		if r >= utf8.RuneSelf {
 			k := strings.IndexRune(oem, r)
-			if k < 0 {
+			if k < 0 || r == '\u00a0' {
 				return nil, fmt.Errorf("a FAT label cannot hold the character %q", r)
 			}
 			c = byte(0x80 + utf8.RuneCountInString(oem[:k]))
@@ -505,6 +572,11 @@ func labelBytes(label string) ([]byte, error) {
 	return out, nil
 }
 
+// hasLabel reports whether a boot sector has a place for a label: it says so, or names its kind as those do that have one.
+func hasLabel(boot []byte, tail int64) bool {
+	return boot[tail+tailSignature] == 0x29 || string(boot[tail+tailKind:tail+tailKind+3]) == "FAT"
+}
+
 // SetLabel writes the label into the boot sector and its backup.
 func (f *format) SetLabel(label string) error {
 	b, err := labelBytes(label)
@@ -524,9 +596,10 @@ func (f *format) SetLabel(label string) error {
 		if _, err := f.dev.ReadAt(boot, s*f.g.sector); err != nil {
 			return err
 		}
-		if boot[tail+tailSignature] != 0x29 || boot[510] != 0x55 || boot[511] != 0xAA {
+		if !hasLabel(boot, tail) || boot[510] != 0x55 || boot[511] != 0xAA {
 			continue
 		}
+		boot[tail+tailSignature] = 0x29
 		copy(boot[tail+tailLabel:], b)
 		if _, err := f.dev.WriteAt(boot, s*f.g.sector); err != nil {
 			return fmt.Errorf("writing the label: %w", err)

@@ -66,6 +66,7 @@ type geometry struct {
 	media      byte
 	serial     uint32
 	label      string
+	labelled   bool // there is a place for a label
 }
 
 func (g *geometry) heap() int64 {
@@ -147,6 +148,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 	} else if g.rootSize == 0 {
 		return bad("it has no root folder")
 	}
+	g.labelled = hasLabel(b, int64(tail))
 	if b[tail+tailSignature] == 0x29 {
 		g.serial = le.Uint32(b[tail+tailSerial:])
 		g.label = labelText(b[tail+tailLabel : tail+tailLabel+11])
@@ -175,6 +177,25 @@ func Is(boot []byte) bool {
 	return err == nil && string(boot[3:11]) != "NTFS    "
 }
 
+// twofold reports whether the backup of the boot sector is a good one, and of another volume: one of the two is damaged, and nothing tells
+// which.
+func (f *format) twofold(length int64) bool {
+	if f.g.backup == 0 {
+		return false
+	}
+	b := make([]byte, 512)
+	if _, err := f.dev.ReadAt(b, f.g.backup*f.g.sector); err != nil {
+		return false
+	}
+	g, err := parse(b, length)
+	if err != nil {
+		return false
+	}
+	mine := *f.g
+	mine.label, mine.labelled, mine.serial, mine.media, mine.fsInfo, mine.backup = g.label, g.labelled, g.serial, g.media, g.fsInfo, g.backup
+	return mine != *g
+}
+
 // Open opens a volume that begins at byte 0 of a device and has at most so many bytes.
 func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 	b := make([]byte, 512)
@@ -191,6 +212,9 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 		Cluster: g.perCluster * g.sector, Clusters: g.clusters, Heap: g.heap(), Tables: g.tables}
 	if g.bits == 12 {
 		f.info.ReadOnly = "FAT12 is only read"
+	}
+	if f.twofold(length) {
+		f.info.ReadOnly = "its boot sector and the backup of that tell of different volumes"
 	}
 	if err := f.readState(); err != nil {
 		return nil, err

@@ -128,6 +128,9 @@ func (f *format) chain(first uint32) ([]volume.Run, error) {
 	})
 }
 
+// Own is nothing: the tables lie before the clusters.
+func (f *format) Own() []volume.Run { return nil }
+
 // Free goes through the table once.
 func (f *format) Free(ctx context.Context) ([]volume.Run, error) {
 	var out []volume.Run

@@ -163,22 +163,39 @@ func (v *Volume) Rename(ctx context.Context, from, to string) error {
 			return &fs.PathError{Op: "rename", Path: from, Err: err}
 		}
 	}
+	if err := v.rename(n, dir, base, true); err != nil {
+		return &fs.PathError{Op: "rename", Path: from, Err: err}
+	}
+	return nil
+}
+
+// rename gives a node new entries in a folder: by one write where they fit into the sector of the old ones and those may be written
+// over, or else the new ones first.
+func (v *Volume) rename(n, dir *Node, base string, over bool) error {
 	if err := v.flush(); err != nil {
 		return err
 	}
+	n.torn = false
 	moved := *n
 	moved.Name = base
+	d := dir.dir
+	others := 0 // that have its short name, too
+	for _, k := range d.kids {
+		if k != n && k.Short == n.Short {
+			others++
+		}
+	}
 	set, err := v.f.Encode(&moved, func(s [11]byte) bool {
-		return dir.dir.shorts[s] && (dir != n.parent || s != n.Short)
+		return d.shorts[s] && (dir != n.parent || s != n.Short || others > 0)
 	})
 	if err != nil {
-		return &fs.PathError{Op: "rename", Path: to, Err: err}
+		return err
 	}
-	if dir == n.parent && v.swap(n, set) {
-		d := dir.dir
-		delete(d.names, v.f.Fold(n.Name))
-		delete(d.shorts, n.Short)
-		n.Name, n.Short = moved.Name, moved.Short
+	if over && dir == n.parent && v.swap(n, set) {
+		v.unname(d, n)
+		n.Short, moved.Short = moved.Short, n.Short
+		d.unshort(moved.Short)
+		n.Name = moved.Name
 		d.names[v.f.Fold(n.Name)], d.shorts[n.Short] = n, true
 		return v.flush()
 	}
@@ -236,9 +253,9 @@ func (v *Volume) move(n, moved, dir *Node, set []byte) error {
 		}
 	}
 	d := oldDir.dir
-	delete(d.names, v.f.Fold(n.Name))
-	delete(d.shorts, n.Short)
+	v.unname(d, n)
 	d.kids = slices.DeleteFunc(d.kids, func(k *Node) bool { return k == n })
+	d.unshort(n.Short)
 	v.vacate(oldDir, oldAt, oldN)
 	n.Name, n.Short = moved.Name, moved.Short
 	n.parent, n.at, n.n = dir, at, len(set)/entryLength

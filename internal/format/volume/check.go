@@ -37,6 +37,7 @@ type Finding struct {
 	// Mend is what repairing does about it, "" where nothing can be done.
 	Mend string `json:"mend,omitempty"`
 	fix  func() error
+	node *Node // that it is about
 }
 
 // A Health is what a check found.
@@ -47,6 +48,7 @@ type Health struct {
 	InPieces int       `json:"in-pieces"` // files that lie in more than one
 	Bytes    int64     `json:"bytes"`     // of the files
 	Free     int64     `json:"free"`      // bytes
+	strange  int       // folders that are none
 }
 
 // Sound reports whether nothing is wrong.
@@ -56,6 +58,16 @@ func (h *Health) Sound() bool { return len(h.Findings) == 0 }
 type bitmap []uint64
 
 func (b bitmap) has(c uint32) bool { return b[c/64]&(1<<(c%64)) != 0 }
+
+// some reports whether any cluster of a run was noted.
+func (b bitmap) some(r Run) bool {
+	for c := r.First; c < r.End(); c++ {
+		if b.has(c) {
+			return true
+		}
+	}
+	return false
+}
 
 // add notes a run, and returns the first cluster that was noted before, 0 for none.
 func (b bitmap) add(r Run) (twice uint32) {
@@ -93,10 +105,13 @@ type checker struct {
 	seen     bitmap
 	unread   bool // something could not be read, so what seems lost may be of it
 	crossing []*Node
+	flats    []*Node // that lie in one piece, as they say, and say that it is longer than can be
+	lost     []Run   // taken, and nothing has them
+	strange  []*Node // folders that are none, so that nothing is written to where they seem to lie
 }
 
 func (c *checker) add(kind Kind, n *Node, say, mend string, fix func() error) {
-	f := Finding{Kind: kind, Say: say, Mend: mend, fix: fix}
+	f := Finding{Kind: kind, Say: say, Mend: mend, fix: fix, node: n}
 	if n != nil {
 		f.Path = n.Path()
 	}
@@ -108,23 +123,47 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 	if err := v.load(ctx); err != nil {
 		return nil, err
 	}
-	c := &checker{v: v, h: &Health{Findings: []Finding{}}, seen: make(bitmap, (uint64(v.info.Clusters)+2+63)/64)}
+	c := &checker{v: v, h: &Health{Findings: []Finding{}}, seen: make(bitmap, (uint64(v.info.Clusters)+2+63)/64), unread: v.keepLost}
 	if err := v.walk(ctx, c.node); err != nil {
 		return nil, err
 	}
+	c.overlong()
+	if own := Merge(v.f.Own()); slices.ContainsFunc(own, func(r Run) bool { return c.seen.some(r) }) {
+		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie where files and folders are: what it says of itself cannot be right, so nothing is mended."}}
+		return c.h, nil
+	}
+	held, err := c.compare()
+	if err != nil {
+		return nil, err
+	}
+	c.without(c.strange)
 	if err := c.crossed(ctx); err != nil {
 		return nil, err
 	}
-	if err := c.lost(); err != nil {
-		return nil, err
-	}
+	c.tables(held)
 	faults, err := v.f.Faults(ctx, uint32(v.space.free))
 	if err != nil {
 		return nil, err
 	}
 	for _, f := range faults {
+		if f.FixIn != nil {
+			f.Fix = func() error {
+				run, ok := v.space.one(uint32(v.clusters(f.Need)))
+				if !ok {
+					return fmt.Errorf("there is no room for it: %w", ErrFull)
+				}
+				if err := v.link([]Run{run}, false); err != nil {
+					return err
+				}
+				if err := v.flush(); err != nil {
+					return err
+				}
+				return f.FixIn(run)
+			}
+		}
 		c.add(f.Kind, nil, f.Say, f.Mend, f.Fix)
 	}
+	v.keepLost = c.unread
 	c.h.Free = int64(v.space.free) * v.info.Cluster
 	return c.h, nil
 }
@@ -136,12 +175,16 @@ func (c *checker) node(n *Node, err error) {
 		c.h.Folders++
 	} else {
 		c.h.Files++
-		c.h.Bytes += n.Size
+		c.h.Bytes += max(0, min(n.Size, v.info.Size))
 	}
 	runs, chainErr := v.runsOf(n)
 	var ce *ChainError
 	switch {
 	case chainErr != nil && errors.As(chainErr, &ce):
+		if n.Flat && len(runs) > 0 {
+			c.flats = append(c.flats, n)
+			return
+		}
 		c.chain(n, runs, chainErr)
 	case chainErr != nil || err != nil:
 		if chainErr == nil {
@@ -149,19 +192,54 @@ func (c *checker) node(n *Node, err error) {
 		}
 		c.unread = true
 		c.add(Unread, n, fmt.Sprintf("It cannot be read: %v.", chainErr), "", nil)
+	case n.Folder && n.parent != nil && !v.f.IsFolder(n, n.dir.data):
+		c.noFolder(n)
 	case !n.Folder || v.f.FolderSizes() && n.parent != nil:
 		c.length(n, runs)
 	}
 	if len(Merge(runs)) > 1 && !n.Folder {
 		c.h.InPieces++
 	}
+	c.take(n, runs)
+	if n.Folder && err == nil && (n.parent == nil || v.f.IsFolder(n, n.dir.data)) {
+		c.folder(n)
+	}
+}
+
+// noFolder tells of a folder that lies where none is.
+func (c *checker) noFolder(n *Node) {
+	c.unread = true
+	c.strange = append(c.strange, n)
+	c.h.strange++
+	c.add(Chain, n, "Where it should lie is no folder.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+}
+
+// take notes the clusters of a node.
+func (c *checker) take(n *Node, runs []Run) {
 	for _, r := range runs {
 		if c.seen.add(r) != 0 && !slices.Contains(c.crossing, n) {
 			c.crossing = append(c.crossing, n)
 		}
 	}
-	if n.Folder && err == nil {
-		c.folder(n)
+}
+
+// overlong tells of files and folders that lie in one piece and say that it is longer than the volume: they end where clusters of others,
+// or free ones, begin.
+func (c *checker) overlong() {
+	v := c.v
+	for _, n := range c.flats {
+		end := n.First + 1
+		for _, r := range n.runs {
+			for end < r.End() && !c.seen.has(end) && !v.space.has(end) {
+				end++
+			}
+		}
+		runs := []Run{{n.First, end - n.First}}
+		have := count(runs) * v.info.Cluster
+		c.unread = c.unread || n.Folder
+		c.add(Chain, n, fmt.Sprintf("It says that it has %s, which is more than there is room for.", size.Format(n.Size)),
+			fmt.Sprintf("It ends where clusters of others begin: %s stay.", size.Format(have)), func() error { return c.end(n, runs, have) })
+		c.take(n, runs)
 	}
 }
 
@@ -169,103 +247,126 @@ func (c *checker) node(n *Node, err error) {
 func (c *checker) chain(n *Node, runs []Run, err error) {
 	v := c.v
 	have := count(runs) * v.info.Cluster
-	if n.Folder && (len(runs) == 0 || n.parent == nil) {
-		c.unread = n.parent == nil
-		mend := "The folder is removed; what was in it becomes lost clusters."
-		fix := func() error { v.drop(n); return nil }
-		if n.parent == nil {
-			mend, fix = "", nil
-		}
-		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err), mend, fix)
-		return
-	}
-	mend := fmt.Sprintf("It is cut there: %s of %s stay.", size.Format(min(have, n.Size)), size.Format(n.Size))
-	if n.Folder {
-		mend = "It is cut there; what was named behind becomes lost clusters."
-	}
-	c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err), mend, func() error {
-		n.runs, n.runErr = runs, nil
-		if n.dir != nil {
-			n.dir = &folder{fixed: n.dir.fixed}
-		}
-		return c.cut(n, runs, min(n.Size, have))
-	})
-}
-
-// cut gives a node so many bytes, and ends its chain behind them.
-func (c *checker) cut(n *Node, runs []Run, length int64) error {
-	v := c.v
-	keep := v.clusters(length)
-	if n.Folder {
-		keep = count(runs)
-	}
-	head, tail := split(runs, keep)
-	n.runs = head
-	if n.Size = length; n.Folder {
-		n.Size = 0
-		if v.f.FolderSizes() {
-			n.Size = keep * v.info.Cluster
-		}
-	}
-	n.Valid = min(n.Valid, n.Size)
+	c.unread = c.unread || n.Folder
 	switch {
-	case len(head) == 0:
-		n.First, n.Flat = 0, false
-	case !n.Flat:
-		v.ends = append(v.ends, head[len(head)-1].End()-1)
+	case n.Folder && len(runs) == 0 && n.parent == nil:
+		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err), "", nil)
+	case n.Folder && len(runs) == 0:
+		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err), "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+	case n.Folder && n.parent != nil && !c.begins(n, runs):
+		c.noFolder(n)
+	case n.Folder:
+		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err), "It ends there. Clusters that nothing has stay as they are: what was named behind may lie there.", func() error {
+			n.dir = &folder{fixed: n.dir.fixed}
+			return c.end(n, runs, have)
+		})
+	default:
+		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err), fmt.Sprintf("It ends there: %s of %s stay.", size.Format(min(have, n.Size)), size.Format(n.Size)),
+			func() error { return c.end(n, runs, min(have, n.Size)) })
 	}
-	v.release = append(v.release, tail...)
-	if n.parent == nil {
-		return nil
-	}
-	return v.patch(n)
 }
 
+// begins reports whether the first of some clusters is that of a folder.
+func (c *checker) begins(n *Node, runs []Run) bool {
+	b := make([]byte, c.v.info.Cluster)
+	_, err := c.v.dev.ReadAt(b, c.v.offset(runs[0].First))
+	return err == nil && c.v.f.IsFolder(n, b)
+}
+
+// length compares what a file or folder says that it has with what its clusters hold.
 func (c *checker) length(n *Node, runs []Run) {
 	v := c.v
 	have, want := count(runs), v.clusters(n.Size)
+	bytes := have * v.info.Cluster
+	longer := fmt.Sprintf("It gets the length of its clusters, %s.", size.Format(bytes))
 	switch {
+	case n.Folder && n.Size != bytes:
+		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size), size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
 	case n.Size > v.f.LargestFile():
-		c.add(Length, n, "It is longer than a file can be.", fmt.Sprintf("It gets the length of its clusters, %s.", size.Format(have*v.info.Cluster)), func() error {
-			return c.cut(n, runs, min(have*v.info.Cluster, v.f.LargestFile()))
-		})
+		c.add(Length, n, "It is longer than a file can be.", longer, func() error { return c.end(n, runs, min(bytes, v.f.LargestFile())) })
 	case have < want:
-		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size), size.Format(have*v.info.Cluster)),
-			fmt.Sprintf("It gets the length of its clusters, %s.", size.Format(have*v.info.Cluster)), func() error { return c.cut(n, runs, have*v.info.Cluster) })
+		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size), size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
 	case have > want:
-		c.add(Length, n, fmt.Sprintf("It has %s, and clusters for %s.", size.Format(n.Size), size.Format(have*v.info.Cluster)),
-			"The clusters behind its end are freed.", func() error { return c.cut(n, runs, n.Size) })
+		c.behind(n, runs, want)
 	case n.Valid > n.Size:
 		c.add(Length, n, "It says that more of it was written than it has.", "That is put right.", func() error { n.Valid = n.Size; return v.patch(n) })
+	}
+}
+
+// behind tells of clusters that a file has behind its end. If anything lies there, it may be the file's, whose length is wrong.
+func (c *checker) behind(n *Node, runs []Run, want int64) {
+	v := c.v
+	head, tail := split(runs, want)
+	say := fmt.Sprintf("It has %s, and clusters for %s.", size.Format(n.Size), size.Format(count(runs)*v.info.Cluster))
+	zeros, err := v.allZeros(tail)
+	switch {
+	case err != nil:
+		c.unread = true
+		c.add(Unread, n, fmt.Sprintf("%s What lies behind its end cannot be read: %v.", say, err), "", nil)
+	case zeros:
+		c.add(Length, n, say, "The clusters behind its end are freed: there is nothing in them.", func() error {
+			v.release = append(v.release, tail...)
+			return c.end(n, head, n.Size)
+		})
+	default:
+		name := v.freeName(n.parent.dir, nil, rest(n.Name))
+		c.add(Length, n, say, fmt.Sprintf("What lies behind its end becomes a file of its own, %s.", name), func() error {
+			name := v.freeName(n.parent.dir, nil, rest(n.Name)) // others may have got it meanwhile
+			return c.apart(n, head, tail, name)
+		})
 	}
 }
 
 // folder looks at the entries of a folder.
 func (c *checker) folder(n *Node) {
 	v, d := c.v, n.dir
-	for _, w := range d.wrong {
-		mend := "The entries are removed."
-		if w.Mend != nil {
-			mend = "The entries are put right."
+	wrong := slices.Clone(d.wrong) // new entries come last: they may stand where something else has to go first
+	slices.SortStableFunc(wrong, func(a, b Wrong) int {
+		switch {
+		case a.Rename == b.Rename:
+			return 0
+		case a.Rename:
+			return 1
 		}
-		c.add(Entries, n, upper(w.Say)+".", mend, func() error {
-			if w.Mend == nil {
-				v.vacate(n, w.At, w.N)
+		return -1
+	})
+	for _, w := range wrong {
+		k := slices.IndexFunc(d.kids, func(k *Node) bool { return k.at == w.At })
+		switch {
+		case w.Rename && k >= 0:
+			kid := d.kids[k]
+			c.add(Entries, n, upper(w.Say)+".", fmt.Sprintf("It is called %s from then on.", v.freeName(d, kid, kid.Name)), func() error {
+				return v.rename(kid, n, v.freeName(d, kid, kid.Name), true)
+			})
+		case w.Mend != nil:
+			c.add(Entries, n, upper(w.Say)+".", "The entries are put right.", func() error {
+				w.Mend(d.data[w.At : w.At+w.N*entryLength])
+				v.mark(n, w.At, w.N*entryLength)
 				return nil
+			})
+		default:
+			c.add(Entries, n, upper(w.Say)+".", "The entries are removed: they have no data.", func() error { v.vacate(n, w.At, w.N); return nil })
+		}
+	}
+	if n.parent != nil && !v.f.HeadRight(d.data, n, n.parent) && v.f.IsFolder(n, d.data) {
+		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "That is put right.", func() error { return c.head(n) })
+	}
+}
+
+// head writes the first entries of a folder anew. What stands there and is something else moves.
+func (c *checker) head(n *Node) error {
+	v, d := c.v, n.dir
+	head := v.f.NewFolder(n, n.parent)
+	for _, k := range slices.Clone(d.kids) {
+		if k.at < len(head) {
+			if err := v.rename(k, n, k.Name, false); err != nil {
+				return err
 			}
-			w.Mend(d.data[w.At : w.At+w.N*entryLength])
-			v.mark(n, w.At, w.N*entryLength)
-			return nil
-		})
+		}
 	}
-	if n.parent != nil && !v.f.HeadRight(d.data, n, n.parent) {
-		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "That is put right.", func() error {
-			head := v.f.NewFolder(n, n.parent)
-			copy(d.data, head)
-			v.mark(n, 0, len(head))
-			return nil
-		})
-	}
+	copy(d.data, head)
+	v.mark(n, 0, len(head))
+	return nil
 }
 
 func upper(s string) string {
@@ -287,26 +388,41 @@ func (c *checker) crossed(ctx context.Context) error {
 			owner[n.First] = n
 		}
 	})
+	if count(c.lost) > 0 {
+		c.unread = true // whoever points at another's clusters may have had those
+	}
 	for _, n := range c.crossing {
-		if slices.ContainsFunc(c.crossing, func(o *Node) bool { return o.Folder && inside(n, o) }) {
-			continue // what is in a folder that is there twice is there twice as well
+		if n.Folder { // nothing may be written to where it is not alone
+			c.h.Findings = slices.DeleteFunc(c.h.Findings, func(f Finding) bool { return f.node == n })
 		}
+	}
+	c.without(c.crossing)
+	c.crossing = slices.DeleteFunc(c.crossing, func(n *Node) bool { return slices.Contains(c.strange, n) })
+	for _, n := range c.crossing {
 		runs := n.runs
-		if o := owner[n.First]; o != nil && o != n && o.Folder == n.Folder && o.Size == n.Size {
+		if o := owner[n.First]; o != nil && o != n && o.Folder == n.Folder && o.Size == n.Size && count(c.lost) == 0 {
 			if n.Folder && o.parent != nil && n.dir != nil && o.dir != nil && v.f.HeadRight(n.dir.data, n, n.parent) && !v.f.HeadRight(o.dir.data, o, o.parent) {
 				n, o = o, n // the one that knows its place stays
 			}
-			c.add(Twice, n, fmt.Sprintf("It is the same as %s: renaming it was broken off.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
+			if n.parent != nil {
+				c.add(Twice, n, fmt.Sprintf("It is the same as %s: renaming it was broken off.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
+				continue
+			}
+		}
+		if n.parent == nil {
+			c.unread = true
+			c.add(Crossed, n, "The root folder has clusters of something else.", "", nil)
 			continue
 		}
-		if n.Folder {
-			c.add(Crossed, n, "The folder has clusters of something else.", "The folder is removed.", func() error { v.drop(n); return nil })
+		if n.Folder && (n.dir == nil || !v.f.IsFolder(n, n.dir.data)) {
+			c.unread = true
+			c.add(Crossed, n, "The folder has clusters of something else, which are no folder.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
 			continue
 		}
-		c.add(Crossed, n, "It has clusters of another file as well.", "It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
+		c.add(Crossed, n, "It has clusters of something else as well.", "It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
 			to, ok := v.space.some(uint32(count(runs)))
 			if !ok {
-				return fmt.Errorf("%s has clusters of another file, and there is no room to copy it: %w", n.Path(), ErrFull)
+				return fmt.Errorf("%s has clusters of something else, and there is no room to copy it: %w", n.Path(), ErrFull)
 			}
 			rest := runs
 			for _, r := range to {
@@ -322,6 +438,16 @@ func (c *checker) crossed(ctx context.Context) error {
 	return err
 }
 
+// without drops what was found inside of folders that are to be mended first.
+func (c *checker) without(folders []*Node) {
+	c.h.Findings = slices.DeleteFunc(c.h.Findings, func(f Finding) bool {
+		return f.node != nil && slices.ContainsFunc(folders, func(o *Node) bool { return o.Folder && inside(f.node, o) })
+	})
+	c.crossing = slices.DeleteFunc(c.crossing, func(n *Node) bool {
+		return slices.ContainsFunc(folders, func(o *Node) bool { return o != n && o.Folder && inside(n, o) })
+	})
+}
+
 // inside reports whether n lies somewhere below a folder.
 func inside(n, folder *Node) bool {
 	for a := n.parent; a != nil; a = a.parent {
@@ -332,11 +458,10 @@ func inside(n, folder *Node) bool {
 	return false
 }
 
-// lost tells of clusters that are taken and nothing has, and of the opposite.
-func (c *checker) lost() error {
+// compare finds the clusters that are taken and nothing has, and those that are in use and called free.
+func (c *checker) compare() (held []Run, err error) {
 	v := c.v
 	var lost []Run
-	var held []Run // in use and called free
 	next := uint32(2)
 	taken := func(r Run) {
 		for at := r.First; at < r.End(); at++ {
@@ -365,7 +490,7 @@ func (c *checker) lost() error {
 	for _, r := range lost {
 		kept, err := v.f.Kept(r)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		at := r.First
 		for _, k := range kept {
@@ -374,7 +499,13 @@ func (c *checker) lost() error {
 		}
 		free = append(free, Run{at, r.End() - at})
 	}
-	free = Merge(free)
+	c.lost = Merge(free)
+	return held, nil
+}
+
+// tables tells of what the tables have wrong.
+func (c *checker) tables(held []Run) {
+	v, free := c.v, c.lost
 	if n := count(free); n > 0 {
 		f := Finding{Kind: Lost, Say: fmt.Sprintf("%s, %s, that no file has: something was broken off while it was written.", size.Count(int(n), "cluster"), size.Format(n*v.info.Cluster)),
 			Mend: "They are freed.", fix: func() error { v.release = append(v.release, free...); return nil }}
@@ -395,7 +526,6 @@ func (c *checker) lost() error {
 			return v.f.Link(held, true)
 		})
 	}
-	return nil
 }
 
 func are(n int64) string {
@@ -403,71 +533,4 @@ func are(n int64) string {
 		return "is"
 	}
 	return "are"
-}
-
-// order is in which repairs are made.
-var order = []Kind{Unheld, Twice, Entries, Chain, Crossed, Length, Lost, Tables, Boot, Count, Unclean}
-
-// passes is how often is checked again after repairs, which can bring others to light.
-const passes = 6
-
-// Repair checks, mends what can be mended, and checks again. It returns what was found at first, and what is left.
-func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if err := v.flush(); err != nil {
-		return nil, nil, err
-	}
-	if first, err = v.check(ctx); err != nil {
-		return nil, nil, err
-	}
-	left = first
-	for range passes {
-		if !slices.ContainsFunc(left.Findings, func(f Finding) bool { return f.fix != nil }) {
-			break
-		}
-		if err := v.may(ctx); err != nil {
-			return first, left, err
-		}
-		var trouble error
-		for _, kind := range order {
-			some := false
-			for _, f := range left.Findings {
-				if f.Kind == kind && f.fix != nil {
-					some = true
-					if err := f.fix(); err != nil {
-						trouble = errors.Join(trouble, err)
-					}
-				}
-			}
-			if some {
-				if err := v.flush(); err != nil {
-					return first, left, err
-				}
-				if kind == Entries || kind == Twice || kind == Chain || kind == Crossed {
-					break // what else was found may be otherwise now
-				}
-			}
-		}
-		v.forget()
-		if left, err = v.check(ctx); err != nil {
-			return first, left, err
-		}
-		if trouble != nil {
-			return first, left, trouble
-		}
-	}
-	if !slices.ContainsFunc(left.Findings, func(f Finding) bool { return f.Kind != Count && f.Kind != Unclean }) {
-		v.f.MarkWhole()
-	}
-	return first, left, nil
-}
-
-// forget has everything be read anew.
-func (v *Volume) forget() {
-	n, at, length := v.f.Root()
-	n.Folder = true
-	n.dir = &folder{fixed: length}
-	v.root, v.rootAt = n, at
-	clear(v.dirty)
 }

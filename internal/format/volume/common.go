@@ -18,7 +18,7 @@ func Follow(first, clusters uint32, next func(c uint32) (n uint32, end bool, err
 		}
 		runs = Append(runs, Run{c, 1})
 		if steps++; steps > clusters {
-			return runs, &ChainError{"its chain goes in a circle"}
+			return untilTwice(runs, clusters), &ChainError{"its chain goes in a circle"}
 		}
 		n, end, err := next(c)
 		if end || err != nil {
@@ -26,6 +26,20 @@ func Follow(first, clusters uint32, next func(c uint32) (n uint32, end bool, err
 		}
 		c = n
 	}
+}
+
+// untilTwice is what comes before the first cluster that is there a second time.
+func untilTwice(runs []Run, clusters uint32) (out []Run) {
+	seen := make(bitmap, (uint64(clusters)+2+63)/64)
+	for _, r := range runs {
+		for c := r.First; c < r.End(); c++ {
+			if seen.add(Run{c, 1}) != 0 {
+				return out
+			}
+			out = Append(out, Run{c, 1})
+		}
+	}
+	return out
 }
 
 // Append adds a run to others, joined with the last of them where it lies right behind.

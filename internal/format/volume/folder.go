@@ -29,6 +29,8 @@ type Wrong struct {
 	At, N int // bytes; entries
 	Say   string
 	Mend  func(set []byte) // brings them in order; nil for removing them
+	// Rename is set for entries of a file or folder that cannot have its name, or cannot stand as they do: it gets new ones.
+	Rename bool
 }
 
 // open reads a folder, once.
@@ -43,19 +45,27 @@ func (v *Volume) open(n *Node) (*folder, error) {
 	if d.err = v.readFolder(n); d.err != nil {
 		return d, d.err
 	}
-	kids, slots, end, wrong := v.f.Entries(d.data)
+	kids, slots, end, wrong := v.f.Entries(n, d.data)
 	d.names, d.shorts, d.sectors = make(map[string]*Node, len(kids)), map[[11]byte]bool{}, map[int]bool{}
 	d.end, d.wrong = end, wrong
 	for i, k := range kids {
 		k.parent, k.at, k.n = n, slots[i].At, slots[i].N
 		fold := v.f.Fold(k.Name)
 		if d.names[fold] != nil {
-			d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("there are two of the name %q", k.Name)})
+			d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("there are two of the name %q", k.Name), Rename: true})
 		} else {
 			d.names[fold] = k
+			if k.Short != [11]byte{} && d.shorts[k.Short] {
+				d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("%q has the short name of another one", k.Name), Rename: true})
+			}
 		}
 		d.shorts[k.Short] = true
 		d.kids = append(d.kids, k)
+	}
+	for _, w := range d.wrong {
+		for _, k := range d.kids {
+			k.torn = k.torn || w.Rename && k.at == w.At
+		}
 	}
 	for at := 0; at < d.end; at += entryLength {
 		if v.f.Vacant(d.data[at:]) {
@@ -308,11 +318,26 @@ func (v *Volume) add(dir, n *Node) error {
 func (v *Volume) drop(n *Node) {
 	d := n.parent.dir
 	v.vacate(n.parent, n.at, n.n)
+	v.unname(d, n)
+	d.kids = slices.DeleteFunc(d.kids, func(k *Node) bool { return k == n })
+	d.unshort(n.Short)
+}
+
+// unshort gives a short name up, unless somebody else has it, as on a damaged volume.
+func (d *folder) unshort(s [11]byte) {
+	delete(d.shorts, s)
+	for _, k := range d.kids {
+		if k.Short == s {
+			d.shorts[s] = true
+		}
+	}
+}
+
+// unname gives the name of a node up, unless somebody else has it.
+func (v *Volume) unname(d *folder, n *Node) {
 	if fold := v.f.Fold(n.Name); d.names[fold] == n {
 		delete(d.names, fold)
 	}
-	delete(d.shorts, n.Short)
-	d.kids = slices.DeleteFunc(d.kids, func(k *Node) bool { return k == n })
 }
 
 // vacate makes entries free.
@@ -328,6 +353,9 @@ func (v *Volume) vacate(dir *Node, at, n int) {
 // sector, the entries are written anew elsewhere, and the old ones removed afterwards.
 func (v *Volume) patch(n *Node) error {
 	d := n.parent.dir
+	if n.torn {
+		return v.rename(n, n.parent, v.freeName(d, n, n.Name), true)
+	}
 	old := d.data[n.at : n.at+n.n*entryLength]
 	set := slices.Clone(old)
 	v.f.Patch(set, n)

@@ -18,6 +18,15 @@ func newSpace(runs []Run) *space {
 	return s
 }
 
+// has reports whether a cluster is free.
+func (s *space) has(c uint32) bool {
+	i, ok := slices.BinarySearchFunc(s.runs, c, func(r Run, c uint32) int { return int(int64(r.First) - int64(c)) })
+	if !ok {
+		i--
+	}
+	return i >= 0 && c < s.runs[i].End()
+}
+
 // largest is the longest run.
 func (s *space) largest() uint32 {
 	var n uint32

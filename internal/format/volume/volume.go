@@ -56,6 +56,7 @@ type Info struct {
 	Tables     int    `json:"tables"`   // copies of the table of clusters
 	Dirty      bool   `json:"dirty"`    // somebody did not finish writing
 	ReadOnly   string `json:"read-only,omitempty"`
+	Repairable bool   `json:"-"` // what makes it read-only can be repaired
 }
 
 // A Node is a file or folder.
@@ -70,6 +71,7 @@ type Node struct {
 	Flat     bool     // its clusters lie one behind the other, and the table has no chain for them
 	Short    [11]byte // FAT: the short name
 
+	torn   bool // its entries are not whole: a change writes them anew
 	parent *Node
 	at, n  int // its entries in the parent: where, in bytes, and how many
 	runs   []Run
@@ -84,6 +86,14 @@ func (n *Node) Path() string {
 		return "."
 	}
 	return path.Join(n.parent.Path(), n.Name)
+}
+
+// Above is the first cluster of the folder that a node lies in, as FAT tells it: 0 for the root folder.
+func (n *Node) Above() uint32 {
+	if n.parent == nil || n.parent.parent == nil {
+		return 0
+	}
+	return n.parent.First
 }
 
 // The attribute bits (FAT specification 1.03, "DIR_Attr"; exFAT specification, 7.4.4).
@@ -106,8 +116,9 @@ type Format interface {
 	Told() (clusters uint32, ok bool)
 	// Chain follows the clusters of a node. What could be followed is returned besides an error.
 	Chain(n *Node) ([]Run, error)
-	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong.
-	Entries(data []byte) (kids []*Node, at []Slot, end int, wrong []Wrong)
+	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong. Entries that have
+	// data always make a node.
+	Entries(dir *Node, data []byte) (kids []*Node, at []Slot, end int, wrong []Wrong)
 	// Encode makes the entries of a node in a folder, whose short names in use are given.
 	Encode(n *Node, shorts func([11]byte) bool) ([]byte, error)
 	// Patch brings what changed of a node but its name into its entries.
@@ -142,8 +153,12 @@ type Format interface {
 	Finish(free uint32, next uint32) error
 	// Faults are what is wrong beside files and folders, where so many clusters are free.
 	Faults(ctx context.Context, free uint32) ([]Fault, error)
+	// Own are the clusters of the filesystem's own tables.
+	Own() []Run
 	// Kept are the parts of clusters without a file that stay taken: those of the filesystem itself, and damaged ones.
 	Kept(r Run) ([]Run, error)
+	// IsFolder reports whether clusters that begin with these bytes can be a folder.
+	IsFolder(dir *Node, data []byte) bool
 	// HeadRight reports whether the first bytes of a folder tell its place and its parent's right; MarkWhole forgets that
 	// somebody did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
@@ -182,8 +197,11 @@ func (e *ChainError) Error() string { return e.Say }
 type Fault struct {
 	Kind Kind
 	Say  string
-	Mend string // what mending does
+	Mend string // what mending does; "" where nothing can be done
 	Fix  func() error
+	// Need is how many bytes FixIn needs in free clusters, which become taken.
+	Need  int64
+	FixIn func(r Run) error
 }
 
 // entryLength is the length of an entry in bytes.
@@ -211,6 +229,8 @@ type Volume struct {
 	ends    []uint32       // chains that end earlier, likewise
 	dirty   map[*Node]bool // folders with changed entries
 	tables  bool           // the tables changed
+	// keepLost is set when something could not be found that clusters which nothing has may be of: they stay.
+	keepLost bool
 }
 
 type join struct{ last, next uint32 }

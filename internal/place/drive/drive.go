@@ -21,6 +21,7 @@ import (
 	"polytome/internal/format/volume"
 	"polytome/internal/medium"
 	"polytome/internal/place"
+	"polytome/internal/place/claim"
 )
 
 // Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition.
@@ -192,6 +193,15 @@ func (p *Place) Write(ctx context.Context) (*volume.Volume, error) {
 	_ = old.Close()
 	p.writable = true
 	return p.v, nil
+}
+
+// Claim has the volume to itself: by the drive's serial number, or as the file that the image is.
+func (p *Place) Claim() (release func(), err error) {
+	key := p.shown.Key()
+	if p.shown.Image {
+		key = claim.FileID(p.shown.Path)
+	}
+	return claim.Named(fmt.Sprintf("volume %s %d", key, p.vol.Number))
 }
 
 // Close brings everything to the medium, and lets go of the drive.

@@ -16,7 +16,9 @@ import (
 	"sync/atomic"
 
 	"polytome/internal/drives"
+	"polytome/internal/lockfile"
 	"polytome/internal/place"
+	"polytome/internal/place/claim"
 	"polytome/internal/sparse"
 )
 
@@ -73,6 +75,18 @@ func Open(dir string, opts Options) (*Place, error) {
 	}
 	return p, nil
 }
+
+// Claim has the folder to itself, by whatever path others reach it.
+func (p *Place) Claim() (release func(), err error) {
+	f, err := p.root.Open(".")
+	if err != nil {
+		return nil, p.explain("claiming", ".", err)
+	}
+	return claim.Folder(f)
+}
+
+// Dir is the folder, as it was opened.
+func (p *Place) Dir() string { return p.dir }
 
 // Close lets go of the folder.
 func (p *Place) Close() error { return p.root.Close() }
@@ -254,12 +268,21 @@ func (p *Place) Replace(ctx context.Context, name string, size int64) (place.Wri
 }
 
 func (p *Place) begin(ctx context.Context, name string, size int64, over bool) (place.Writer, error) {
-	temp := place.TemporaryName(name)
-	_ = p.root.Remove(filepath.FromSlash(temp)) // left by a broken-off run
-	f, err := p.root.OpenFile(filepath.FromSlash(temp), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	temp := filepath.FromSlash(place.TemporaryName(name))
+	if left, err := p.root.OpenFile(temp, os.O_RDWR, 0); err == nil { // by a broken-off run, or by one that goes on
+		taken, lockErr := lockfile.Take(left)
+		if taken && lockErr == nil {
+			_ = left.Close()
+			return nil, p.explain("beginning", name, fmt.Errorf("%w: another program is writing it", place.ErrExists))
+		}
+		_ = p.root.Remove(temp)
+		_ = left.Close()
+	}
+	f, err := p.root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
+	_, _ = lockfile.Take(f) // it is let go of when it is closed; where files cannot be locked, the place is claimed as a whole
 	w := p.writer(ctx, f, name, size, over)
 	if err := w.reserve(); err != nil {
 		_ = w.Abort()
@@ -282,6 +305,10 @@ func (p *Place) Resume(ctx context.Context, name string, size int64, over bool) 
 	f, err := p.root.OpenFile(filepath.FromSlash(place.TemporaryName(name)), os.O_RDWR, 0)
 	if err != nil {
 		return nil, p.explain("going on with", name, err)
+	}
+	if taken, err := lockfile.Take(f); taken && err == nil {
+		_ = f.Close()
+		return nil, p.explain("going on with", name, fmt.Errorf("%w: another program is writing it", place.ErrExists))
 	}
 	info, err := f.Stat()
 	if err == nil && (!info.Mode().IsRegular() || info.Size() == 0 || info.Size() > size) {

@@ -21,6 +21,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"polytome/internal/place"
+	"polytome/internal/place/claim"
 	"polytome/internal/place/remote"
 )
 
@@ -181,6 +182,14 @@ func (p *Place) explain(doing, name string, err error) error {
 		return fmt.Errorf("%s %s: the server says %d %s", doing, at, te.Code, say)
 	}
 	return fmt.Errorf("%s %s: %w", doing, at, err)
+}
+
+// Claim has the volume to itself: by the server that answered, and the path there.
+func (p *Place) Claim() (release func(), err error) {
+	p.pool.mu.Lock()
+	at := p.pool.at
+	p.pool.mu.Unlock()
+	return claim.Named("ftp " + at + " " + strings.ToLower(path.Clean("/"+p.addr.Root)))
 }
 
 // Close ends all sessions.

@@ -97,6 +97,7 @@ type pool struct {
 	most  int
 	freed chan struct{} // closed, and made anew, when one may be had
 	ended bool
+	at    string // the address that answered
 }
 
 func (p *pool) init(most int) { p.most, p.freed = most, make(chan struct{}) }
@@ -287,6 +288,9 @@ func (p *Place) dial(ctx context.Context) (*session, error) {
 		return nil, p.refused(user, err)
 	}
 	s.c = c
+	p.pool.mu.Lock()
+	p.pool.at = s.conn.RemoteAddr().String()
+	p.pool.mu.Unlock()
 	return s, nil
 }
 

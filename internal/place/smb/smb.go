@@ -20,6 +20,7 @@ import (
 	smb2 "github.com/cloudsoda/go-smb2"
 
 	"polytome/internal/place"
+	"polytome/internal/place/claim"
 	"polytome/internal/place/remote"
 	"polytome/internal/size"
 )
@@ -253,6 +254,11 @@ func (p *Place) learnCase(ctx context.Context) error {
 		return nil //nolint:nilerr // the spelling is not there, or cannot be asked for
 	}
 	return nil
+}
+
+// Claim has the folder to itself: by the server that answered, the share, and the path there.
+func (p *Place) Claim() (release func(), err error) {
+	return claim.Named("smb " + p.conn.RemoteAddr().String() + " " + strings.ToLower(path.Clean("/"+p.name+"/"+p.root)))
 }
 
 // Close logs off.

@@ -349,7 +349,7 @@ func (w *writer) Abort() error {
 		return nil
 	}
 	w.ended = true
-	_ = w.close()                                                                 // a failed write is what led here
+	_ = w.close()                                     // a failed write is what led here
 	ctx, cancel := remote.Parting(w.ctx, abortWithin) // also of a run that was stopped nothing half is left
 	defer cancel()
 	err := w.p.do(ctx, "removing", w.temp, func(s *smb2.Share) error { return s.Remove(w.p.full(w.temp)) })

@@ -191,6 +191,7 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("files in pieces", f.pieces)
 	t.Run("a cut while files are gathered", f.gatherCuts)
 	t.Run("damage is mended", f.damage)
+	t.Run("damage of every field loses nothing", f.spoils)
 }
 
 // world is what ought to be on a volume.

@@ -1,0 +1,167 @@
+package fat_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/format/fat"
+	"polytome/internal/format/volume"
+	"polytome/internal/format/volume/volumetest"
+	"polytome/internal/size"
+)
+
+// repaired is a FAT32 volume with some files that somebody has damaged, and what it holds after the repair.
+func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (v *volume.Volume, first, left *volume.Health, d *volumetest.Disk) {
+	d = &volumetest.Disk{B: make([]byte, 36*size.MiB)}
+	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
+	v, err := fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	require.NoError(t, v.MakeFolder(context.Background(), "FULL"))
+	for i, name := range []string{"ONE.ISO", "TWO.ISO", "FULL/THREE.ISO"} {
+		require.NoError(t, volumetest.Put(v, name, bytes.Repeat([]byte{byte('a' + i)}, 1200)))
+	}
+	for i := range 40 { // the root folder needs several clusters
+		require.NoError(t, volumetest.Put(v, fmt.Sprintf("N%d", i), nil))
+	}
+	require.NoError(t, v.Close())
+	spoil(d, v)
+	v, err = fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	first, left, err = v.Repair(context.Background())
+	require.NoError(t, err)
+	require.NoError(t, v.Close())
+	v, err = fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	return v, first, left, d
+}
+
+// entryOf finds the entry of a short name.
+func entryOf(t *testing.T, d *volumetest.Disk, short string) []byte {
+	at := bytes.Index(d.B, []byte(short))
+	require.Positive(t, at)
+	return d.B[at : at+32]
+}
+
+func setFAT(d *volumetest.Disk, v *volume.Volume, c, to uint32) {
+	info := v.Info()
+	table := int64(binary.LittleEndian.Uint16(d.B[14:])) * 512
+	length := (info.Heap - table) / int64(info.Tables)
+	for k := range int64(info.Tables) {
+		binary.LittleEndian.PutUint32(d.B[table+k*length+int64(c)*4:], to)
+	}
+}
+
+func names(t *testing.T, v *volume.Volume) map[string]int {
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	out := map[string]int{}
+	for n, b := range all {
+		out[n] = len(b)
+	}
+	return out
+}
+
+func TestTwoOfOneNameAreToldApart(t *testing.T) {
+	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO") })
+	assert.True(t, left.Sound(), left.Findings)
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	assert.Equal(t, bytes.Repeat([]byte{'a'}, 1200), all["ONE.ISO"])
+	assert.Equal(t, bytes.Repeat([]byte{'b'}, 1200), all["ONE (2).ISO"])
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
+
+type fatJudge struct{}
+
+func (fatJudge) of(t *testing.T, d *volumetest.Disk) (bool, string) {
+	img := t.TempDir() + "/judged.img"
+	d.Save(t, img)
+	return fsck(t, img)
+}
+
+func TestAFileThatIsCalledLikeTheFolderAbove(t *testing.T) {
+	v, _, left, _ := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "..         ") })
+	assert.True(t, left.Sound(), left.Findings)
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	found := ""
+	for n, b := range all {
+		if bytes.Equal(b, bytes.Repeat([]byte{'b'}, 1200)) {
+			found = n
+		}
+	}
+	assert.NotEmpty(t, found, "its data has a name that there can be: %v", names(t, v))
+}
+
+// TestARootFolderInACircle: it ends before it comes back to itself, and nothing panics.
+func TestARootFolderInACircle(t *testing.T) {
+	v, first, _, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
+		runs, err := v.Extents(".")
+		require.NoError(t, err)
+		require.Greater(t, len(runs)+int(runs[0].Count), 2)
+		last := runs[len(runs)-1].End() - 1
+		setFAT(d, v, last, runs[0].First)
+	})
+	assert.Equal(t, volume.Chain, first.Findings[0].Kind)
+	all := names(t, v)
+	assert.Equal(t, 1200, all["ONE.ISO"])
+	assert.Equal(t, 1200, all["FULL/THREE.ISO"])
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
+
+// TestARootFolderThatIsCalledFree: what was behind its first cluster cannot be found, so clusters that nothing has are not freed, and that is said.
+func TestARootFolderThatIsCalledFree(t *testing.T) {
+	v, first, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) { setFAT(d, v, 2, 0) })
+	require.NotEmpty(t, first.Findings)
+	assert.Equal(t, 1200, names(t, v)["ONE.ISO"])
+	require.NotEmpty(t, left.Findings, "it is not told to be mended")
+	assert.Equal(t, volume.Lost, left.Findings[0].Kind)
+	assert.Contains(t, left.Findings[0].Say, "they stay")
+}
+
+// TestALabelThatIsAFile, and an entry that says it is part of a long name: their data stays.
+func TestAnEntryOfAnotherKind(t *testing.T) {
+	for _, attr := range []byte{0x08, 0x0F, 0x28} {
+		v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { entryOf(t, d, "TWO     ISO")[11] = attr })
+		assert.True(t, left.Sound(), left.Findings)
+		assert.Equal(t, 1200, names(t, v)["TWO.ISO"], "%#x", attr)
+		ok, says := (fatJudge{}).of(t, d)
+		assert.True(t, ok, says)
+	}
+}
+
+// TestWhatLiesBehindAnEnd: a length that is too small may be the damage, so the rest is kept as a file.
+func TestWhatLiesBehindAnEnd(t *testing.T) {
+	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) {
+		binary.LittleEndian.PutUint32(entryOf(t, d, "TWO     ISO")[28:], 500)
+	})
+	assert.True(t, left.Sound(), left.Findings)
+	all := names(t, v)
+	assert.Equal(t, 500, all["TWO.ISO"])
+	assert.Equal(t, 1024, all["TWO (behind its end).ISO"])
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
+
+// TestABackupOfAnotherVolume: where boot sector and backup disagree about where things lie, nothing is written.
+func TestABackupOfAnotherVolume(t *testing.T) {
+	d := &volumetest.Disk{B: make([]byte, 64*size.MiB)}
+	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
+	before := bytes.Clone(d.B)
+	d.B[13] = 2 // sectors of a cluster
+	v, err := fat.Open(d, int64(len(d.B)))
+	if err == nil {
+		_, _, err = v.Repair(context.Background())
+	}
+	require.Error(t, err)
+	d.B[13] = before[13]
+	assert.True(t, bytes.Equal(before, d.B))
+}
