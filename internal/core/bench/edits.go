@@ -44,7 +44,11 @@ func (b *Bench) Relative(path string) string {
 		return path
 	}
 	file, entry, packed := strings.Cut(path, title.EntryMark)
-	if rel, err := filepath.Rel(filepath.Dir(b.file), file); err == nil && filepath.IsLocal(rel) {
+	dir := filepath.Dir(b.file)
+	if abs, err := filepath.Abs(dir); err == nil && filepath.IsAbs(file) {
+		dir = abs
+	}
+	if rel, err := filepath.Rel(dir, file); err == nil && filepath.IsLocal(rel) {
 		file = rel
 	}
 	if packed {

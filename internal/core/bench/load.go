@@ -179,7 +179,8 @@ func New(file string) *Bench {
 // File is where the bench is saved, "" for nowhere.
 func (b *Bench) File() string { return b.file }
 
-// Resolve turns a path of the bench, or the address of a drive that is given by one, into one for the system.
+// Resolve turns a path of the bench, or the address of a drive that is given by one, into one for the system. It is absolute: what is remembered
+// of it must not be taken for something else by a program that is started in another folder.
 func (b *Bench) Resolve(path string) string {
 	if a, ok := drive.ParseAddress(path); ok {
 		if a.IsFile() {
@@ -190,10 +191,16 @@ func (b *Bench) Resolve(path string) string {
 	if strings.Contains(path, "://") { // on another machine
 		return path
 	}
-	if b.file == "" || filepath.IsAbs(path) {
+	if path == "" || filepath.IsAbs(path) {
 		return path
 	}
-	return filepath.Join(filepath.Dir(b.file), path)
+	if b.file != "" {
+		path = filepath.Join(filepath.Dir(b.file), path)
+	}
+	if abs, err := filepath.Abs(path); err == nil {
+		return abs
+	}
+	return path
 }
 
 // SourcePaths lists the source folders.

@@ -85,7 +85,7 @@ const progressEvery = 200 * time.Millisecond
 func Scan(ctx context.Context, sources []string, o Options) (Result, error) {
 	sources = slices.Clone(sources)
 	for i := range sources {
-		sources[i] = filepath.Clean(sources[i])
+		sources[i] = absolute(sources[i]) // what is remembered must mean the same wherever the program is started
 	}
 	s := newScan(ctx, o)
 	stop := make(chan struct{})

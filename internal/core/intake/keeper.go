@@ -231,21 +231,12 @@ func (k *keeper) keep(looks []*look, sources []string) {
 	put(gone)
 }
 
-// workDir is what relative paths begin at.
-var workDir = sync.OnceValue(func() string {
-	dir, err := os.Getwd()
-	if err != nil {
-		return ""
-	}
-	return dir
-})
-
 // absolute is a path as the cache has it, where programs started in different folders share it.
 func absolute(path string) string {
-	if filepath.IsAbs(path) {
-		return filepath.Clean(path)
+	if abs, err := filepath.Abs(path); err == nil {
+		return abs
 	}
-	return filepath.Join(workDir(), path)
+	return path
 }
 
 func under(dir string, sources []string) bool {

@@ -240,6 +240,10 @@ type ListFile struct {
 	Path string
 	Data []byte
 	Rule string
+
+	tree *Tree
+	list *loader.List
+	rows []loader.Values
 }
 
 // Lists writes the files in which the loader wants its titles told, for the titles
@@ -265,7 +269,7 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 			continue
 		}
 		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{l.Path.Fill(&all), ListData(l, rows), l.Why})
+		out = append(out, ListFile{Path: l.Path.Fill(&all), Data: ListData(l, rows), Rule: l.Why, tree: t, list: l, rows: rows})
 	}
 	return out
 }
@@ -333,16 +337,7 @@ func listData(l *loader.List, all *loader.Values, rows []loader.Values) []byte {
 	var b bytes.Buffer
 	b.WriteString(l.Header.Fill(all))
 	for i := range rows {
-		if l.Record == 0 {
-			b.WriteString(l.Line.Fill(&rows[i]))
-			continue
-		}
-		record := make([]byte, l.Record)
-		for k := range l.Fields {
-			f := &l.Fields[k]
-			encode(record[f.Offset:f.Offset+f.Length], f, f.Value.Fill(&rows[i]))
-		}
-		b.Write(record)
+		b.Write(row(l, rows[i], i+1))
 	}
 	b.WriteString(l.Footer.Fill(all))
 	return b.Bytes()

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"polytome/internal/core/spell"
@@ -434,6 +435,92 @@ func (t Template) Match(path string) (v Values, ok bool) {
 	}
 	return v, true
 }
+
+// reader is an expression for what the template can make of fields that hold anything, also where it is a text and no path.
+func (t Template) reader() (expr string, groups []Field) {
+	var of func(nodes []node) string
+	of = func(nodes []node) string {
+		var b strings.Builder
+		for i := range nodes {
+			switch n := &nodes[i]; {
+			case n.each:
+			case n.when != nil:
+				b.WriteString("(?:" + of(n.then) + "|" + of(n.otherwise) + ")")
+			case n.literal != "":
+				b.WriteString(regexp.QuoteMeta(n.literal))
+			default:
+				groups = append(groups, n.field)
+				b.WriteString("(.*?)")
+			}
+		}
+		return b.String()
+	}
+	return "(?s)" + of(t.nodes), groups
+}
+
+// Read reads the values out of a text that the template could have made. Letter case counts.
+func (t Text) Read(s string) (v Values, ok bool) {
+	expr, groups := t.reader()
+	re, err := compiled(expr + "$")
+	if err != nil {
+		return v, false
+	}
+	m := re.FindStringSubmatch(s)
+	if m == nil {
+		return v, false
+	}
+	for i, f := range groups {
+		if m[i+1] != "" {
+			v[f] = m[i+1]
+		}
+	}
+	return v, true
+}
+
+// Begins takes from the beginning of a text what the template could have made.
+func (t Text) Begins(s string) (head, rest string, ok bool) {
+	expr, _ := t.reader()
+	re, err := compiled(expr)
+	if err != nil {
+		return "", s, false
+	}
+	at := re.FindStringIndex(s)
+	if at == nil {
+		return "", s, false
+	}
+	return s[:at[1]], s[at[1]:], true
+}
+
+// Ends takes from the end of a text what the template could have made.
+func (t Text) Ends(s string) (rest, foot string, ok bool) {
+	if t.Empty() {
+		return s, "", true
+	}
+	expr, _ := t.reader()
+	for at := len(s); at >= 0; at-- { // footers are short
+		if at > 0 && s[at-1] != '\n' && at != len(s) || len(s)-at > 4096 {
+			continue
+		}
+		if re, err := compiled(expr + "$"); err == nil && re.MatchString(s[at:]) && len(s[at:]) > 0 {
+			return s[:at], s[at:], true
+		}
+	}
+	return s, "", false
+}
+
+// compiled keeps expressions: lists have many rows.
+func compiled(expr string) (*regexp.Regexp, error) {
+	if re, ok := expressions.Load(expr); ok {
+		return re.(*regexp.Regexp), nil
+	}
+	re, err := regexp.Compile("^(?:" + expr + ")")
+	if err == nil {
+		expressions.Store(expr, re)
+	}
+	return re, err
+}
+
+var expressions sync.Map // of *regexp.Regexp
 
 // transformed reports whether a field stands with transforms, so that it may look
 // different each time.

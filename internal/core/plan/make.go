@@ -27,6 +27,8 @@ type maker struct {
 	carried                                              map[int]bool      // titles that move with their whole folder
 	ties                                                 []tie
 	beside                                               map[string]bool // folded paths of companions that are planned
+	bases                                                map[string]bool // folded names of all files that will be on the place; nil until asked for
+	strays                                               []string        // files that will be there and are of no title that is known
 	calls                                                map[string]bool // folded paths of companions that chosen titles want; nil until asked for
 }
 
@@ -288,11 +290,19 @@ func (m *maker) lists() {
 			return m.sheet.Chosen[i] && m.sheet.Loader(i).Tree == l.Tree && m.sheet.Verdict(i).Kind.Goes()
 		}
 		for _, f := range l.Tree.Lists(mine) {
-			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(f.Data)), Text: string(f.Data)}, Size: int64(len(f.Data)), Last: true, Room: m.facts.RoomFor(int64(len(f.Data)))}
-			if was, there := m.sheet.At(f.Path); there {
-				if m.o.Texts[was.Path] == s.Make.Text {
+			was, there := m.sheet.At(f.Path)
+			text, read := m.o.Texts[was.Path]
+			data, own := f.Data, []byte(nil)
+			files, stays := m.lying()
+			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path], Files: files, Stays: stays}); ok && (read || !there) {
+				data, own = merged, ours
+			}
+			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Room: m.facts.RoomFor(int64(len(data)))}
+			if there {
+				if read && text == s.Make.Text {
 					continue
 				}
+				s.Merged, s.Wanted = own != nil, string(own)
 				s.Kind, s.Path, s.Was = Replace, was.Path, &was
 				s.Room -= m.facts.RoomFor(was.Size)
 			} else {
@@ -301,6 +311,44 @@ func (m *maker) lists() {
 			m.listed = append(m.listed, s)
 		}
 	}
+}
+
+// lying are the files that will be on the place and that no title which is known has, and a function that tells whether there will be a file of
+// a name.
+func (m *maker) lying() (files []string, stays func(base string) bool) {
+	if m.bases == nil {
+		m.bases = map[string]bool{}
+		gone, known := map[string]bool{}, map[string]bool{}
+		for i := range m.removes {
+			gone[m.fold(m.removes[i].Path)] = true
+		}
+		for i := range m.moves {
+			gone[m.fold(m.moves[i].From)] = true
+		}
+		note := func(p string) { m.bases[m.fold(path.Base(p))] = true }
+		for i := range m.sheet.Titles() {
+			for _, p := range m.sheet.Holds(i) {
+				known[m.fold(p)] = true
+			}
+			if m.sheet.Chosen[i] && m.sheet.Verdict(i).Kind.Goes() {
+				for k := range m.sheet.Placement(i).Items {
+					p := m.sheet.Placement(i).Items[k].Path
+					known[m.fold(p)] = true
+					note(p)
+				}
+			}
+		}
+		for _, e := range m.sheet.There() {
+			if gone[m.fold(e.Path)] || place.IsTemporary(e.Path) {
+				continue
+			}
+			note(e.Path)
+			if !e.Folder && !known[m.fold(e.Path)] {
+				m.strays = append(m.strays, e.Path)
+			}
+		}
+	}
+	return m.strays, func(base string) bool { return m.bases[m.fold(base)] }
 }
 
 // leaving plans what goes: what the user marked, and what is not chosen on a place that is to

@@ -20,6 +20,7 @@ func (m *maker) order() *Plan {
 	m.keep(late)
 	m.keep(m.puts)
 	m.keep(m.texts)
+	m.keep(m.listed)
 	var begins []int
 	for _, group := range [][]Step{early, m.folders, m.moves, m.puts, m.texts, m.listed, late} {
 		begins = append(begins, len(p.Steps))

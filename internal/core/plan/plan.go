@@ -129,11 +129,10 @@ func (p *Plan) Say() string {
 	return strings.Join(out, ", ")
 }
 
-// Loses counts the files that a plan removes or writes over, but for lists of titles, which are made
-// anew.
+// Loses counts the files that a plan removes or writes over, but for those of which everything stays that is not ours.
 func (p *Plan) Loses() (n int) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Last && !s.Merged && !s.Remade && !s.Mend {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Merged && !s.Remade && !s.Mend {
 			n++
 		}
 	}
@@ -219,6 +218,8 @@ type Options struct {
 	// Texts are the contents of files on the place that are made from what is chosen, by their paths
 	// as the place spells them.
 	Texts map[string]string
+	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them somebody else made.
+	Last map[string]string
 	// Mends are what mends findings of the proof.
 	Mends []mend.Mend
 	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
@@ -253,8 +254,8 @@ func Make(sheet *fit.Sheet, o Options) *Plan {
 	m.titles()
 	m.startFiles()
 	m.updates()
-	m.lists()
 	m.leaving()
+	m.lists() // by what stays
 	m.mends()
 	return m.order()
 }

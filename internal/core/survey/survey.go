@@ -321,7 +321,7 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, KeepIn: s.keepIn, Updates: s.updates, Mends: s.Config.Mends, Processors: runtime.GOMAXPROCS(0)})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, KeepIn: s.keepIn, Updates: s.updates, Mends: s.Config.Mends, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")

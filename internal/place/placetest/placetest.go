@@ -97,7 +97,10 @@ func Run(t *testing.T, fresh func(t *testing.T) place.Place) {
 		w, err := p.Create(ctx, "again.iso", 100)
 		require.NoError(t, err)
 		_, err = w.Write(bytes.Repeat([]byte("x"), 100))
-		require.NoError(t, err) // and now the process is gone
+		require.NoError(t, err)
+		if l, ok := w.(place.Leaver); ok {
+			require.NoError(t, l.Leave()) // the process is gone, and what it had open is closed
+		}
 		put(t, p, "again.iso", []byte("short"))
 		c, err := p.Open(ctx, "again.iso")
 		assert.Equal(t, "short", string(read(t, c, err)))

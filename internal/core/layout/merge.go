@@ -1,0 +1,295 @@
+package layout
+
+import (
+	"bytes"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/loader"
+)
+
+// Lying is what a list that lies on a place, or is to lie there, has to do with.
+type Lying struct {
+	// Text is what the list says; There is unset where there is none.
+	Text  string
+	There bool
+	// Last is what a run wrote of its own into it; "" for nothing that is remembered.
+	Last string
+	// Files are the paths of all files that will be on the place, but for those of titles that are known.
+	Files []string
+	// Stays reports whether there will be a file of a name.
+	Stays func(base string) bool
+}
+
+// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of a title that is told
+// again; rows that were written for games that are gone go; and games that lie on the place are told, as far as their paths tell what a row
+// needs. mine is what of it is not somebody else's. ok is false when what is there cannot be understood as such a list: then it cannot be
+// merged, only replaced.
+func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
+	l := f.list
+	own := f.rows
+	for _, file := range on.Files {
+		if v, is := f.tree.read(l, file); is {
+			own = append(own, v)
+		}
+	}
+	SortRows(own, l.Order)
+	head, rows, foot, is := split(l, on.Text)
+	if on.There && !is {
+		return nil, nil, false
+	}
+	_, last, _, _ := split(l, on.Last)
+	ours := map[string]bool{}
+	for _, r := range last {
+		ours[string(r)] = true
+	}
+	about := map[string]int{}
+	for n := range own {
+		for _, key := range keysOf(l, &own[n]) {
+			about[key] = n
+		}
+	}
+	encoded := func(n int) []byte { return row(l, own[n], n+1) }
+	var stays []kept
+	told := make([]bool, len(own)) // by a row that stays as somebody made it
+	for _, r := range rows {
+		at := -1
+		for _, key := range keysIn(l, r) {
+			if n, ok := about[key]; ok && at < 0 {
+				at = n
+			}
+		}
+		if at >= 0 && (ours[string(r)] || bytes.Equal(bare(l, r), bare(l, encoded(at))) || !f.tree.standing(l, r, on.Stays)) {
+			continue // it is written anew
+		}
+		if at < 0 && ours[string(r)] && !f.tree.standing(l, r, on.Stays) {
+			continue // its game is gone
+		}
+		if at >= 0 {
+			told[at] = true
+		}
+		stays = append(stays, keptOf(l, r))
+	}
+	var b, m bytes.Buffer
+	all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(own) + len(stays) - trues(told))}
+	n := 0
+	put := func(r []byte) { b.Write(r); n++ }
+	if header := l.Header.Fill(&all); len(stays) == 0 || len(l.Header.Fields()) > 0 || head == "" {
+		b.WriteString(header)
+	} else {
+		b.WriteString(head) // as somebody left it
+	}
+	m.WriteString(l.Header.Fill(&all))
+	for k := range own {
+		if told[k] {
+			continue
+		}
+		for len(stays) > 0 && stays[0].before(&own[k], l) {
+			put(stays[0].row)
+			stays = stays[1:]
+		}
+		r := row(l, own[k], n+1)
+		m.Write(r)
+		put(r)
+	}
+	for _, k := range stays {
+		put(k.row)
+	}
+	if len(l.Footer.Fields()) > 0 || foot == "" {
+		foot = l.Footer.Fill(&all)
+	}
+	b.WriteString(foot)
+	m.WriteString(l.Footer.Fill(&all))
+	return b.Bytes(), m.Bytes(), true
+}
+
+// kept is a row that stays, with what it tells where that can be read.
+type kept struct {
+	row  []byte
+	v    loader.Values
+	read bool
+}
+
+func keptOf(l *loader.List, r []byte) kept {
+	k := kept{row: r}
+	if l.Record == 0 {
+		k.v, k.read = l.Line.Read(string(r))
+	}
+	return k
+}
+
+// before reports whether a row that stays comes before another one. What cannot be read stays where it was.
+func (k *kept) before(v *loader.Values, l *loader.List) bool {
+	if !k.read || len(l.Order) == 0 {
+		return true
+	}
+	both := []loader.Values{*v, k.v}
+	SortRows(both, l.Order)
+	return both[0] == k.v && k.v != *v
+}
+
+func trues(all []bool) (n int) {
+	for _, b := range all {
+		if b {
+			n++
+		}
+	}
+	return n
+}
+
+// row is one row of a list, as number n of it.
+func row(l *loader.List, v loader.Values, n int) []byte {
+	v[loader.FieldIndex] = strconv.Itoa(n)
+	if l.Record == 0 {
+		return []byte(l.Line.Fill(&v))
+	}
+	record := make([]byte, l.Record)
+	for k := range l.Fields {
+		f := &l.Fields[k]
+		encode(record[f.Offset:f.Offset+f.Length], f, f.Value.Fill(&v))
+	}
+	return record
+}
+
+// bare is a row without the number that it has in the list.
+func bare(l *loader.List, r []byte) []byte {
+	if l.Record == 0 {
+		if v, ok := l.Line.Read(string(r)); ok {
+			v[loader.FieldIndex] = ""
+			return []byte(l.Line.Fill(&v))
+		}
+		return r
+	}
+	r = bytes.Clone(r)
+	for k := range l.Fields {
+		if f := &l.Fields[k]; f.Value.Uses(loader.FieldIndex) {
+			clear(r[f.Offset : f.Offset+f.Length])
+		}
+	}
+	return r
+}
+
+// split takes a list apart. ok is false for what is none.
+func split(l *loader.List, text string) (head string, rows [][]byte, foot string, ok bool) {
+	if text == "" {
+		return "", nil, "", true
+	}
+	head, text, ok = l.Header.Begins(text)
+	if !ok {
+		return "", nil, "", false
+	}
+	text, foot, ok = l.Footer.Ends(text)
+	if !ok {
+		return "", nil, "", false
+	}
+	if l.Record > 0 {
+		if len(text)%l.Record != 0 {
+			return "", nil, "", false
+		}
+		for ; len(text) > 0; text = text[l.Record:] {
+			rows = append(rows, []byte(text[:l.Record]))
+		}
+		return head, rows, foot, true
+	}
+	if line := l.Line.String(); strings.Count(line, "\n") != 1 || !strings.HasSuffix(line, "\n") {
+		return "", nil, "", false // rows of several lines cannot be told apart
+	}
+	for line := range strings.Lines(text) {
+		if !strings.HasSuffix(line, "\n") { // somebody ended it without
+			line += "\n"
+		}
+		rows = append(rows, []byte(line))
+	}
+	return head, rows, foot, true
+}
+
+// keysOf are what a row about a game is known by: its file, and its ID, as the list has them.
+func keysOf(l *loader.List, v *loader.Values) (keys []string) {
+	for _, by := range []loader.Field{loader.FieldFile, loader.FieldID} {
+		if v[by] == "" {
+			continue
+		}
+		if l.Record == 0 && l.Line.Uses(by) {
+			keys = append(keys, keyOf(int(by), []byte(v[by])))
+		}
+		for k := range l.Fields {
+			if f := &l.Fields[k]; l.Record > 0 && f.Value.Uses(by) {
+				want := make([]byte, f.Length)
+				encode(want, f, f.Value.Fill(v))
+				keys = append(keys, keyOf(f.Offset, want))
+			}
+		}
+	}
+	return keys
+}
+
+func keyOf(at int, what []byte) string {
+	return strconv.Itoa(at) + " " + string(bytes.ToUpper(what))
+}
+
+// keysIn are what a row that is there is known by.
+func keysIn(l *loader.List, r []byte) (keys []string) {
+	if l.Record > 0 {
+		for k := range l.Fields {
+			if f := &l.Fields[k]; f.Value.Uses(loader.FieldID) || f.Value.Uses(loader.FieldFile) {
+				keys = append(keys, keyOf(f.Offset, r[f.Offset:f.Offset+f.Length]))
+			}
+		}
+		return keys
+	}
+	if v, ok := l.Line.Read(string(r)); ok {
+		for _, by := range []loader.Field{loader.FieldFile, loader.FieldID} {
+			if v[by] != "" {
+				keys = append(keys, keyOf(int(by), []byte(v[by])))
+			}
+		}
+	}
+	return keys
+}
+
+// standing reports whether the file that a row names will be on the place. A row that names none stands.
+func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) bool {
+	file := ""
+	if l.Record == 0 {
+		v, ok := l.Line.Read(string(r))
+		if !ok {
+			return true
+		}
+		file = v[loader.FieldFile]
+	}
+	return file == "" || stays(file)
+}
+
+// read makes a row of a file that lies on the place, as far as its path tells what the row needs.
+func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
+	for k := range t.l.p.Accepts {
+		a := &t.l.p.Accepts[k]
+		if !slices.ContainsFunc(a.Platforms, func(p string) bool { return len(l.Platforms) == 0 || slices.Contains(l.Platforms, p) }) {
+			continue
+		}
+		if len(a.On) > 0 && !slices.Contains(a.On, t.l.target.attachment()) {
+			continue
+		}
+		if v, ok = a.Path.Match(file); !ok {
+			continue
+		}
+		v[loader.FieldFile], v[loader.FieldFolder] = path.Base(file), path.Dir(file)
+		v[loader.FieldBase] = strings.TrimSuffix(path.Base(file), path.Ext(file))
+		if len(a.Platforms) == 1 {
+			v[loader.FieldPlatform] = a.Platforms[0]
+		}
+		v[loader.FieldKind] = strings.ToLower(v[loader.FieldKind])
+		needs := l.Line.Needs()
+		for i := range l.Fields {
+			needs = append(needs, l.Fields[i].Value.Needs()...)
+		}
+		if !slices.ContainsFunc(needs, func(f loader.Field) bool {
+			return v[f] == "" && f != loader.FieldIndex && f != loader.FieldDiscs && f != loader.FieldRegion && f != loader.FieldSize
+		}) {
+			return v, true
+		}
+	}
+	return v, false
+}
