@@ -100,7 +100,7 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 		return nil, errors.Join(errStopped, s.store.Close())
 	}
 	for _, p := range r.Problems {
-		fmt.Fprintf(os.Stderr, "not read: %s: %s\n", p.Path, p.Say)
+		fmt.Fprintf(stderr(), "not read: %s: %s\n", p.Path, p.Say)
 	}
 	s.titles = r.Titles
 	for i := range s.titles {

@@ -185,7 +185,7 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 	r.Place = -1
 	runs, note := openJournal()
 	if note != nil {
-		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+		fmt.Fprintf(stderr(), "polytome: %v\n", note)
 	}
 	if src.Runs, err = runs.Runs(runsLooked); err != nil {
 		return nil, errors.Join(err, runs.Close())

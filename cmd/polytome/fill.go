@@ -156,7 +156,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		return false, away[0]
 	}
 	for _, err := range away {
-		fmt.Fprintf(os.Stderr, "polytome: left out: %v\n", err)
+		fmt.Fprintf(stderr(), "polytome: left out: %v\n", err)
 		complete = false
 	}
 	for n, l := range f.lanes {
@@ -201,7 +201,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 func (f *filling) run(ctx context.Context, all survey.Board) {
 	runs, note := openJournalAt(cmp.Or(f.journal, journalFile()))
 	if note != nil {
-		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+		fmt.Fprintf(stderr(), "polytome: %v\n", note)
 	}
 	defer runs.Close()
 	f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !f.asJSON}
@@ -217,7 +217,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		job.Over = func(r run.Report) { l.report = &r }
 		started, _, note := runs.Start(ctx, s.Beginning(f.bench), job)
 		if note != nil {
-			fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+			fmt.Fprintf(stderr(), "polytome: %v\n", note)
 		}
 		going = append(going, started)
 	}
@@ -240,7 +240,7 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 			if ctx.Err() != nil || l.only {
 				return false, fmt.Errorf("proving %s: %w", s.Config.Name, err)
 			}
-			fmt.Fprintf(os.Stderr, "polytome: proving %s: %v\n", s.Config.Name, err)
+			fmt.Fprintf(stderr(), "polytome: proving %s: %v\n", s.Config.Name, err)
 			complete = false
 			continue
 		}

@@ -131,7 +131,7 @@ func askFor(err error) bool {
 	if !errors.As(err, &denied) || denied.User == "" || !isTerminal(os.Stdin) {
 		return false
 	}
-	fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+	fmt.Fprintf(stderr(), "polytome: %v\n", err)
 	p, err := askPassword(os.Stdin, os.Stderr, denied.User, denied.Address.Host)
 	if err != nil || p == "" {
 		return false

@@ -48,7 +48,7 @@ func openContainer(file string, o container.Options) (*container.Container, erro
 		return nil, hint(file, err)
 	}
 	for _, name := range c.Unsafe {
-		fmt.Fprintf(os.Stderr, "left out: %s: the name leads out of the archive\n", style.Clean(name))
+		fmt.Fprintf(stderr(), "left out: %s: the name leads out of the archive\n", style.Clean(name))
 	}
 	return c, nil
 }
@@ -93,7 +93,7 @@ func imageLs(o *container.Options) *cobra.Command {
 					return err
 				}
 				if err != nil {
-					fmt.Fprintf(os.Stderr, "not read: %s: %v\n", style.Clean(name), err)
+					fmt.Fprintf(stderr(), "not read: %s: %v\n", style.Clean(name), err)
 					partial = true
 					return nil
 				}
@@ -230,13 +230,13 @@ with --as that is a filesystem which the folder stands for.`,
 				for i := range names {
 					if out[i] != names[i] {
 						renamed[names[i]] = out[i]
-						fmt.Fprintf(os.Stderr, "renamed: %s is %s there\n", style.Clean(names[i]), style.Clean(out[i]))
+						fmt.Fprintf(stderr(), "renamed: %s is %s there\n", style.Clean(names[i]), style.Clean(out[i]))
 					}
 				}
 				return out
 			}, func(name string, err error) {
 				failed = append(failed, failure{name, err.Error()})
-				fmt.Fprintf(os.Stderr, "not unpacked: %s: %v\n", style.Clean(name), err)
+				fmt.Fprintf(stderr(), "not unpacked: %s: %v\n", style.Clean(name), err)
 			})
 			if errors.Is(err, cmd.Context().Err()) && err != nil {
 				return errStopped

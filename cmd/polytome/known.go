@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 
 	"github.com/adrg/xdg"
@@ -54,7 +53,7 @@ func known() (*loader.Set, error) {
 		return nil, err
 	}
 	for _, b := range set.Broken {
-		fmt.Fprintf(os.Stderr, "polytome: left out: %s has a mistake; see polytome loaders check %s\n", b.File, b.File)
+		fmt.Fprintf(stderr(), "polytome: left out: %s has a mistake; see polytome loaders check %s\n", b.File, b.File)
 	}
 	return set, nil
 }

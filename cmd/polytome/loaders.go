@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -18,6 +17,7 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/place"
 	"polytome/internal/place/drive"
+	"polytome/internal/plainfile"
 	"polytome/internal/size"
 )
 
@@ -162,7 +162,7 @@ contradict each other are told with file, line and column. A file that lies in a
 func checkFile(set *loader.Set, file string) (string, error) {
 	full, err := filepath.Abs(file)
 	if err == nil && filepath.Base(filepath.Dir(full)) == loader.PlatformDir {
-		data, err := os.ReadFile(file)
+		data, err := plainfile.Read(file, loader.MostText)
 		if err != nil {
 			return "", err
 		}

@@ -52,13 +52,13 @@ func execute(ctx context.Context, args []string) int {
 	case errors.Is(err, errPartial):
 		return statusPartial
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
-		fmt.Fprintf(os.Stderr, "polytome: %v\nSee polytome --help.\n", err)
+		fmt.Fprintf(stderr(), "polytome: %v\nSee polytome --help.\n", err)
 		return statusUsage
 	}
 	if ctx.Err() != nil && !errors.Is(err, errStopped) && (errors.Is(err, context.Canceled) || errors.Is(err, net.ErrClosed)) {
 		err = errStopped // whatever it was that noticed
 	}
-	fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+	fmt.Fprintf(stderr(), "polytome: %v\n", err)
 	if errors.Is(err, errStopped) {
 		return statusStopped
 	}

@@ -157,11 +157,11 @@ func (p *proving) run(cmd *cobra.Command, args []string) error {
 	}
 	runs, note := openJournal()
 	if note != nil {
-		fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+		fmt.Fprintf(stderr(), "polytome: %v\n", note)
 	}
 	history, err := runs.Runs(journalLines)
 	if err != nil {
-		fmt.Fprintf(os.Stderr, "polytome: %v\n", err)
+		fmt.Fprintf(stderr(), "polytome: %v\n", err)
 	}
 	_ = runs.Close()
 	cache := openCache(os.Stderr)
@@ -180,7 +180,7 @@ func (p *proving) run(cmd *cobra.Command, args []string) error {
 			if len(all) == 1 || ctx.Err() != nil {
 				return err
 			}
-			fmt.Fprintf(os.Stderr, "polytome: left out: %s: %v\n", s.Config.Name, err)
+			fmt.Fprintf(stderr(), "polytome: left out: %s: %v\n", s.Config.Name, err)
 			unproved = true
 			continue
 		}
@@ -248,7 +248,7 @@ func (p *proving) whose(ctx context.Context, set *loader.Set) error {
 		_ = (&loadersFlag{p}).Set(f.Profile.Name)
 		say = append(say, f.Profile.Shown)
 	}
-	fmt.Fprintf(os.Stderr, "polytome: proved for %s, as there is %s\n", strings.Join(say, " and "), strings.TrimPrefix(fit[0].Words(), "there is "))
+	fmt.Fprintf(stderr(), "polytome: proved for %s, as there is %s\n", strings.Join(say, " and "), strings.TrimPrefix(fit[0].Words(), "there is "))
 	return nil
 }
 

@@ -45,6 +45,14 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
+		for c := cmd; c != nil; c = c.Parent() {
+			if c.Name() == "image" { // it writes the bytes of files, and cleans its own texts
+				return
+			}
+		}
+		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
+	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")

@@ -40,7 +40,7 @@ middle of a file where the place allows that. What is there is compared first, n
 			}
 			defer j.Close()
 			if note := j.Note(); note != "" {
-				fmt.Fprintf(os.Stderr, "polytome: %s\n", note)
+				fmt.Fprintf(stderr(), "polytome: %s\n", note)
 			}
 			if len(args) == 1 {
 				return oneRun(cmd.OutOrStdout(), j, args[0], asJSON)
@@ -196,7 +196,7 @@ again. A file that was half written is gone on with in the middle, after a compa
 			job.Tell, job.Over = l.event, func(r run.Report) { l.report = &r }
 			lane, _, note := j.Start(cmd.Context(), beginning, job)
 			if note != nil {
-				fmt.Fprintf(os.Stderr, "polytome: %v\n", note)
+				fmt.Fprintf(stderr(), "polytome: %v\n", note)
 			}
 			lane.Wait()
 			f.passing.clear()

@@ -109,7 +109,7 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 			return nil, err
 		}
 		for _, n := range b.Notes {
-			fmt.Fprintf(os.Stderr, "polytome: %s\n", n)
+			fmt.Fprintf(stderr(), "polytome: %s\n", n)
 		}
 		if err := w.pick(b); err != nil {
 			return nil, err
@@ -311,15 +311,15 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 			if len(b.Places) == 1 || w.picked >= 0 || ctx.Err() != nil {
 				return nil, r, err
 			}
-			fmt.Fprintf(os.Stderr, "polytome: left out: %v\n", err)
+			fmt.Fprintf(stderr(), "polytome: left out: %v\n", err)
 			w.partial = true
 			continue
 		}
 		for _, n := range s.Notes {
-			fmt.Fprintf(os.Stderr, "polytome: %s\n", n)
+			fmt.Fprintf(stderr(), "polytome: %s\n", n)
 		}
 		for _, p := range s.Problems {
-			fmt.Fprintf(os.Stderr, "not read on %s: %s\n", s.Config.Name, p)
+			fmt.Fprintf(stderr(), "not read on %s: %s\n", s.Config.Name, p)
 		}
 		out[i] = s
 		looked++

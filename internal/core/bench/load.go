@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,11 +15,15 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
 	"polytome/internal/place/drive"
+	"polytome/internal/plainfile"
 )
+
+// mostText is how many bytes a bench has at most: with 50,000 titles it has some two million.
+const mostText = 64 << 20
 
 // Load reads a bench file. Mistakes in it are [*strict.Error].
 func Load(file string) (*Bench, error) {
-	data, err := os.ReadFile(file)
+	data, err := plainfile.Read(file, mostText)
 	if err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("there is no bench %s: %w", file, fs.ErrNotExist)

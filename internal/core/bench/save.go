@@ -9,6 +9,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"polytome/internal/plainfile"
 	"polytome/internal/wholefile"
 )
 
@@ -50,7 +51,7 @@ func (b *Bench) Save() error {
 	if err != nil {
 		return fmt.Errorf("saving the bench: %w", err)
 	}
-	was, err := os.ReadFile(b.file)
+	was, err := plainfile.Read(b.file, mostText)
 	switch {
 	case err == nil && b.state.read && !bytes.Equal(was, b.state.text):
 		return fmt.Errorf("saving the bench %s: %w", b.file, ErrChanged)

@@ -63,7 +63,11 @@ func (n *names) number(dir string, fold func(string) string) int32 {
 	if at, ok := n.numbers[key]; ok {
 		return at
 	}
-	parent := n.number(path.Dir(dir), fold)
+	above := path.Dir(dir)
+	if above == dir { // no path of a place
+		return root
+	}
+	parent := n.number(above, fold)
 	at := int32(len(n.all))
 	n.numbers[key] = at
 	n.all = append(n.all, folderNames{parent: parent, own: n.fs.EntryBytes(path.Base(dir))})

@@ -3,10 +3,12 @@ package layout
 import (
 	"cmp"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"polytome/internal/core/loader"
@@ -93,6 +95,13 @@ func (l *layer) placeMarked(t *title.Title, alone *Placement, mark string) Place
 func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *Placement, mark string) Placement {
 	naming := l.naming(rule, t)
 	pl := l.placeAs(t, rule, naming, held, alone, mark)
+	if pl.Refusal == nil {
+		for i := range pl.Items {
+			if p := pl.Items[i].Path; !fs.ValidPath(p) || p == "." || strings.ContainsFunc(p, unicode.IsControl) {
+				return unnamed(fmt.Sprintf("the profile makes the path %q of it, which there cannot be", p), "mend the profile")
+			}
+		}
+	}
 	if pl.Refusal != nil || !l.tooLong(&pl) {
 		return pl
 	}

@@ -185,6 +185,7 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 		c.known(c.p.Attachments[j].Name != a.Name, at+".name", "there are two attachments called %q", a.Name)
 	}
 	c.oneOf(at+".road", "road", a.Road, Roads)
+	c.root(at+".root", a.Root)
 	c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the console's own")
 	c.each(at+".filesystems", "filesystem", a.Filesystems, append(place.FilesystemNames(), "any", "own"))
 	c.maybe(at+".partition-table", "partition table", a.PartitionTable, tableWords)
@@ -220,6 +221,16 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 		c.known(err == nil, at+".server.idle", "%q is no time; write one such as 60s or 5m", a.Server.Idle)
 	}
 	c.known(a.Server.FullReply == 0 || a.Server.FullReply >= 400 && a.Server.FullReply < 600, at+".server.full-reply", "the reply %d is no refusal: those of RFC 959 are 400 to 599", a.Server.FullReply)
+}
+
+// root is a folder on a server: it may begin with a slash, and does not climb.
+func (c *checker) root(at, root string) {
+	if root == "" {
+		return
+	}
+	if err := insideRoot(strings.Trim(root, "/")); err != nil || slices.Contains(strings.Split(root, "/"), ".") {
+		c.known(false, at, "the root %q is no folder of a server", root)
+	}
 }
 
 func (c *checker) set(at string, permitted CharacterSet, forbidden string) {

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/strict"
+	"polytome/internal/plainfile"
 )
 
 // FormatVersion is the version of both file formats that this package reads.
@@ -171,9 +172,12 @@ func (s *Set) Platform(name string) *Platform {
 	return s.Platforms[i]
 }
 
+// MostText is how many bytes a profile or platform has at most.
+const MostText = 1 << 20
+
 // ReadProfile reads and checks a profile from a file.
 func (s *Set) ReadProfile(file string) (*Profile, error) {
-	data, err := os.ReadFile(file)
+	data, err := plainfile.Read(file, MostText)
 	if err != nil {
 		return nil, fmt.Errorf("reading the loader profile: %w", err)
 	}
@@ -220,5 +224,5 @@ func (p *Profile) Text() ([]byte, error) {
 	if !p.Own {
 		return shipped.ReadFile(p.File)
 	}
-	return os.ReadFile(p.File)
+	return plainfile.Read(p.File, MostText)
 }

@@ -2,6 +2,7 @@ package loader
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"regexp"
 	"slices"
@@ -115,6 +116,9 @@ func ParseTemplate(text string) (Template, error) {
 	}
 	t, err := parse(text)
 	if err != nil {
+		return t, err
+	}
+	if err := t.everyPath(); err != nil {
 		return t, err
 	}
 	expr := "(?i)^" + t.pattern(t.nodes) + "$"
@@ -434,6 +438,51 @@ func (t Template) Match(path string) (v Values, ok bool) {
 		v[f] = got
 	}
 	return v, true
+}
+
+// mostPaths is how many different paths the conditions of a template may make.
+const mostPaths = 4096
+
+// everyPath fails when any of the paths that a template can make would leave the place, or be none.
+func (t Template) everyPath() error {
+	all := []string{""}
+	var grow func(all []string, nodes []node) []string
+	grow = func(all []string, nodes []node) []string {
+		for i := range nodes {
+			if len(all) > mostPaths {
+				return all
+			}
+			switch n := &nodes[i]; {
+			case n.when != nil:
+				all = append(grow(slices.Clone(all), n.then), grow(slices.Clone(all), n.otherwise)...)
+			default:
+				text := n.literal
+				if text == "" {
+					text = "x"
+				}
+				all = slices.Clone(all)
+				for k := range all {
+					all[k] += text
+				}
+			}
+		}
+		return all
+	}
+	if all = grow(all, t.nodes); len(all) > mostPaths {
+		return fmt.Errorf("the path %q has too many conditions", t.text)
+	}
+	for _, p := range all {
+		if p == "" { // it is not there then
+			continue
+		}
+		if err := insideRoot(p); err != nil {
+			return fmt.Errorf("%w; that can come of %q", err, t.text)
+		}
+		if !fs.ValidPath(p) {
+			return fmt.Errorf("the path %q, which can come of %q, is none: it needs a name between every two slashes, and none may be . or ..", p, t.text)
+		}
+	}
+	return nil
 }
 
 // reader is an expression for what the template can make of fields that hold anything, also where it is a text and no path.

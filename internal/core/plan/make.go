@@ -61,7 +61,7 @@ func (m *maker) dir(dir string) string {
 		return as
 	}
 	as := dir
-	if above := path.Dir(dir); above != "." {
+	if above := path.Dir(dir); above != "." && above != dir {
 		as = m.dir(above) + "/" + path.Base(dir)
 	}
 	if there, ok := m.spelled[m.fold(as)]; ok {

@@ -611,16 +611,31 @@ func kitFiles(dir string) ([]kitFile, error) {
 }
 
 // matching are the files whose name, or the name of a folder above them, fits one of the patterns. The first pattern that fits
-// something counts; of several files the newest name does.
+// something counts; of several files the newest name does. Files of the kit lie at its top, or in the one folder that it was unpacked to,
+// unless the pattern names folders; hidden ones are never meant.
 func matching(files []kitFile, patterns []string) []kitFile {
+	wrapped := 0 // folders around all of it, as archives are unpacked to
+	if n := len(files); n > 0 {
+		top, _, in := strings.Cut(files[0].rel, "/")
+		if in && !slices.ContainsFunc(files, func(f kitFile) bool { return !strings.HasPrefix(f.rel, top+"/") }) {
+			wrapped = 1
+		}
+	}
 	for _, p := range patterns {
 		var whole *kitFile
 		var inside []kitFile
 		for i := range files {
 			f := &files[i]
 			parts := strings.Split(f.rel, "/")
-			for k, part := range parts {
-				if !loader.MatchFile(strings.ToLower(p), strings.ToLower(part)) {
+			if slices.ContainsFunc(parts, func(s string) bool { return strings.HasPrefix(s, ".") }) {
+				continue
+			}
+			deep := strings.Count(p, "/")
+			for k := range parts {
+				if k < deep || k > deep+wrapped {
+					continue
+				}
+				if !loader.MatchFile(strings.ToLower(p), strings.ToLower(strings.Join(parts[k-deep:k+1], "/"))) {
 					continue
 				}
 				if k == len(parts)-1 {

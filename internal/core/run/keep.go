@@ -1,19 +1,22 @@
 package run
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
+	"unicode"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
+	"polytome/internal/plainfile"
 )
 
 // KeptList is the file beside copies of what went, with a line of JSON for each.
@@ -37,7 +40,7 @@ type keeper struct {
 }
 
 func newKeeper(dir string) (*keeper, error) {
-	if err := os.MkdirAll(filepath.Join(dir, keptFiles), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, keptFiles), 0o700); err != nil {
 		return nil, fmt.Errorf("making the folder for what goes: %w", err)
 	}
 	to, err := folder.Open(filepath.Join(dir, keptFiles), folder.Options{})
@@ -101,7 +104,7 @@ func (k *keeper) list(kept Kept) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(filepath.Join(k.dir, KeptList), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	f, err := os.OpenFile(filepath.Join(k.dir, KeptList), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return fmt.Errorf("listing what was kept: %w", err)
 	}
@@ -112,11 +115,17 @@ func (k *keeper) list(kept Kept) error {
 	return nil
 }
 
+// What a list of kept files has at most: bytes of all of it, and of one file.
+const (
+	mostKept     = 256 << 20
+	mostKeptFile = 1 << 46
+)
+
 // LoadKept reads which files were copied to a folder. A line that a broken-off run left
 // unfinished at the end is passed over.
 func LoadKept(dir string) ([]Kept, error) {
 	file := filepath.Join(dir, KeptList)
-	data, err := os.ReadFile(file)
+	data, err := plainfile.Read(file, mostKept)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("%s holds nothing that was kept: there is no %s in it", dir, KeptList)
 	}
@@ -124,22 +133,35 @@ func LoadKept(dir string) ([]Kept, error) {
 		return nil, fmt.Errorf("reading what was kept: %w", err)
 	}
 	var out []Kept
-	lines := bufio.NewScanner(bytes.NewReader(data))
-	lines.Buffer(nil, 1<<20)
-	for n := 1; lines.Scan(); n++ {
+	n, at := 0, map[string]int{}
+	for line := range bytes.Lines(data) {
+		n++
 		var k Kept
-		if err := json.Unmarshal(lines.Bytes(), &k); err != nil {
-			if !bytes.HasSuffix(data, []byte("\n")) && bytes.HasSuffix(data, lines.Bytes()) {
-				break
+		wrong := func(format string, args ...any) error {
+			return fmt.Errorf("%s, line %d: %w", file, n, fmt.Errorf(format, args...))
+		}
+		if err := json.Unmarshal(line, &k); err != nil {
+			if !bytes.HasSuffix(line, []byte("\n")) {
+				break // a run that was killed did not end it
 			}
-			return nil, fmt.Errorf("%s, line %d: it cannot be read: %w", file, n, err)
+			return nil, wrong("it cannot be read: %w", err)
 		}
-		if !filepath.IsLocal(filepath.FromSlash(k.Path)) {
-			return nil, fmt.Errorf("%s, line %d: %q leads out of the place", file, n, k.Path)
+		switch {
+		case !fs.ValidPath(k.Path) || k.Path == "." || !filepath.IsLocal(filepath.FromSlash(k.Path)):
+			return nil, wrong("%q leads out of the place, or is no path", k.Path)
+		case strings.ContainsFunc(k.Path, unicode.IsControl):
+			return nil, wrong("the path %q holds characters that no path holds", k.Path)
+		case k.Size < 0 || k.Size > mostKeptFile:
+			return nil, wrong("%s says that it has %d bytes, which no file has", k.Path, k.Size)
 		}
+		if was, twice := at[k.Path]; twice { // it went, came back, and went again: what it was last is put back
+			out[was] = k
+			continue
+		}
+		at[k.Path] = len(out)
 		out = append(out, k)
 	}
-	return out, lines.Err()
+	return out, nil
 }
 
 // PutBack plans to put files that were kept back to where they were. What is there under their

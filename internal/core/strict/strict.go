@@ -7,11 +7,14 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -57,7 +60,8 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 	var wrong *toml.DecodeError
 	switch {
 	case err == nil:
-		return &Source{name, data}, nil
+		s := &Source{name, data}
+		return s, s.steering()
 	case errors.As(err, &unknown):
 		var all []error
 		for _, e := range unknown.Errors {
@@ -76,6 +80,43 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 	}
 	return nil, &Error{File: name, Say: err.Error()}
 }
+
+// steering finds texts that would steer a terminal, or turn the order in which they are read. Texts that are written into files may hold
+// anything.
+func (s *Source) steering() error {
+	var all map[string]any
+	if toml.Unmarshal(s.data, &all) != nil {
+		return nil
+	}
+	var found []error
+	var look func(at string, v any)
+	look = func(at string, v any) {
+		switch v := v.(type) {
+		case string:
+			if i := strings.IndexFunc(v, func(r rune) bool {
+				return r != '\n' && r != '\t' && r != '\r' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
+			}); i >= 0 {
+				r, _ := utf8.DecodeRuneInString(v[i:])
+				found = append(found, s.Errorf(at, "the text holds the character U+%04X, which steers terminals and is not shown", r))
+			}
+		case map[string]any:
+			for _, key := range slices.Sorted(maps.Keys(v)) {
+				if !slices.Contains(fileTexts, key) {
+					look(strings.TrimPrefix(at+"."+key, "."), v[key])
+				}
+			}
+		case []any:
+			for i := range v {
+				look(fmt.Sprintf("%s.%d", at, i), v[i])
+			}
+		}
+	}
+	look("", all)
+	return errors.Join(found...)
+}
+
+// fileTexts are the keys of texts that are written into files as they stand.
+var fileTexts = []string{"header", "line", "footer", "text", "value"}
 
 // unknownTables finds tables whose names are not known. They are looked for first, because
 // a misspelt one can make the tables below it look wrong.

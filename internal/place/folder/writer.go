@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/filecopy"
 	"polytome/internal/place"
+	"polytome/internal/plainfile"
 	"polytome/internal/size"
 	"polytome/internal/sparse"
 )
@@ -239,7 +240,7 @@ type content struct {
 
 // OpenFile opens any file of this computer as content.
 func OpenFile(name string) (place.Content, error) {
-	f, err := os.Open(name)
+	f, err := plainfile.Open(name)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,6 @@
+//go:build !unix
+
+package plainfile
+
+// NonBlock does nothing: here pipes do not lie among files.
+const NonBlock = 0
