@@ -53,10 +53,14 @@ there is, as PDF and as SVG, in the folder drawings of the world, or in another 
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if dir == "" {
-				if dir, err = os.MkdirTemp("", "polytome-demo-"); err != nil {
+				var remove func() error
+				if dir, remove, err = temporaryWorld(); err != nil {
 					return fmt.Errorf("making a folder for the demo: %w", err)
 				}
-				defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+				defer func() { err = errors.Join(err, remove()) }()
+			}
+			if dir, err = filepath.Abs(dir); err != nil {
+				return err
 			}
 			world, err := demo.Open(dir, demo.Seed)
 			if err != nil {

@@ -275,6 +275,10 @@ changed.`,
 				_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
 				return err
 			}
+			wrote, err := d.Save(out, configDir(), set) // what cannot be used yet is among what is open
+			if err != nil {
+				return err
+			}
 			for _, f := range d.Findings {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s\n    %s: %s\n", f.Say, f.Confidence, f.Evidence)
 			}
@@ -282,7 +286,10 @@ changed.`,
 			for _, o := range d.Open {
 				fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o)
 			}
-			return keep(cmd, d, set, out)
+			for _, f := range wrote {
+				fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
+			}
+			return nil
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write the draft to this file, and print what was found")

@@ -139,7 +139,7 @@ func Save(file string, d *scene.Drawing) error {
 	var b bytes.Buffer
 	err := Write(&b, filepath.Ext(file), d)
 	if err == nil {
-		err = wholefile.Write(file, b.Bytes())
+		err = wholefile.Write(file, b.Bytes(), 0o644)
 	}
 	if err != nil {
 		return fmt.Errorf("the drawing %s cannot be written: %w", file, err)

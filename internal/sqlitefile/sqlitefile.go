@@ -39,7 +39,7 @@ type File struct {
 // Open opens the file, and makes it where there is none. One that is damaged is put aside and made
 // anew; [File.Note] says so.
 func Open(name string, k Kind) (*File, error) {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return nil, err
 	}
 	f := &File{kind: k, name: name}
@@ -54,6 +54,9 @@ func Open(name string, k Kind) (*File, error) {
 }
 
 func (f *File) open() error {
+	if made, err := os.OpenFile(f.name, os.O_RDWR|os.O_CREATE, 0o600); err == nil { // what is kept beside it gets its mode
+		_ = made.Close()
+	}
 	dsn := "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(f.name)) +
 		"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=temp_store(MEMORY)&_txlock=immediate"
 	db, err := sql.Open("sqlite", dsn)

@@ -7,15 +7,22 @@ import (
 	"path/filepath"
 )
 
-// Write writes a file, in place of one that may be there, and brings it to the medium. What it needs in the meantime is a hidden file in the same folder.
-func Write(file string, data []byte) error {
+// Private is the mode of files that are nobody else's business.
+const Private = 0o600
+
+// Write writes a file, in place of one that may be there, and brings it to the medium. What it needs in the meantime is a hidden file in the same
+// folder. A new file gets the mode; one that is there keeps its own.
+func Write(file string, data []byte, mode os.FileMode) error {
+	if info, err := os.Stat(file); err == nil {
+		mode = info.Mode().Perm()
+	}
 	f, err := os.CreateTemp(filepath.Dir(file), ".polytome-*")
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(data)
 	if err == nil {
-		err = errors.Join(f.Chmod(0o644), f.Sync())
+		err = errors.Join(f.Chmod(mode), f.Sync())
 	}
 	err = errors.Join(err, f.Close())
 	if err == nil {

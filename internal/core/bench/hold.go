@@ -31,16 +31,16 @@ func Open(file, dir string) (*Bench, error) {
 		}
 		return b, err
 	}
-	if copied != "" && os.MkdirAll(dir, 0o755) == nil {
+	if copied != "" && os.MkdirAll(dir, 0o700) == nil {
 		b.state.goodCopy = copied
-		_ = wholefile.Write(copied, b.state.text) // a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(copied, b.state.text, wholefile.Private) // a copy for hard times; without it the bench is as good
 	}
 	return b, nil
 }
 
 // Kept has a new bench keep copies as one that was opened does.
 func (b *Bench) Kept(dir string) {
-	if dir != "" && b.file != "" && os.MkdirAll(dir, 0o755) == nil {
+	if dir != "" && b.file != "" && os.MkdirAll(dir, 0o700) == nil {
 		b.state.goodCopy = goodCopy(b.file, dir)
 	}
 }
@@ -71,10 +71,10 @@ func (b *Bench) Hold(dir string) error {
 	if b.file == "" || dir == "" {
 		return nil
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("opening the bench for changes: %w", err)
 	}
-	f, err := os.OpenFile(filepath.Join(dir, tag(b.file)+".lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(filepath.Join(dir, tag(b.file)+".lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return fmt.Errorf("opening the bench for changes: %w", err)
 	}

@@ -59,12 +59,12 @@ func (b *Bench) Save() error {
 		return fmt.Errorf("saving the bench: %w", err)
 	}
 	text = append([]byte(heading), weave(text, comments(was))...)
-	if err := wholefile.Write(b.file, text); err != nil {
+	if err := wholefile.Write(b.file, text, wholefile.Private); err != nil {
 		return fmt.Errorf("saving the bench %s: %w", b.file, err)
 	}
 	b.state.text, b.state.read = text, true
 	if b.state.goodCopy != "" {
-		_ = wholefile.Write(b.state.goodCopy, text) // a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(b.state.goodCopy, text, wholefile.Private) // a copy for hard times; without it the bench is as good
 	}
 	return nil
 }

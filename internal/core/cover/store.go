@@ -173,7 +173,7 @@ func (s *Store) keep(data []byte, ending string) (hash string, err error) {
 	if info, err := os.Stat(file); err == nil && info.Size() == int64(len(data)) {
 		return hash, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return "", err
 	}
 	f, err := os.CreateTemp(filepath.Dir(file), ".fetched-*")

@@ -200,7 +200,7 @@ func (j *Journal) Begin(b Beginning) (*Record, error) {
 		return nil, fmt.Errorf("the run cannot be written down: %w", err)
 	}
 	rec := &Record{j: j, id: id, plan: b.Plan, pending: map[int]entry{}}
-	if f, err := os.OpenFile(j.lock(id), os.O_RDWR|os.O_CREATE, 0o644); err == nil {
+	if f, err := os.OpenFile(j.lock(id), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
 		if taken, err := lockfile.Take(f); taken || err != nil {
 			_ = f.Close()
 		} else {

@@ -1,14 +1,16 @@
 package learn
 
 import (
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/strict"
 )
 
-// Save checks a draft and writes it to a file, and the platforms that it needs to the
+// Save checks a draft and writes it to a file, also where it cannot be used yet: then what keeps it from that is open. It writes the platforms that it needs to the
 // user's own ones below dir. It never writes over a file. It returns what it wrote.
 func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err error) {
 	text := d.TOML()
@@ -27,7 +29,10 @@ func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err err
 		err = with.Check(p)
 	}
 	if err != nil {
-		return nil, err
+		for _, e := range mistakes(err) {
+			d.Open = append(d.Open, "it cannot be used before this is mended: "+e)
+		}
+		text = d.TOML()
 	}
 	if err := loader.WriteNew(file, text); err != nil {
 		return nil, err
@@ -41,4 +46,21 @@ func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err err
 		wrote = append(wrote, at)
 	}
 	return wrote, nil
+}
+
+// mistakes are the sentences of joined errors, without where in the file they are.
+func mistakes(err error) (out []string) {
+	all := []error{err}
+	if many, ok := err.(interface{ Unwrap() []error }); ok {
+		all = many.Unwrap()
+	}
+	for _, e := range all {
+		var at *strict.Error
+		if errors.As(e, &at) {
+			out = append(out, at.Say)
+		} else {
+			out = append(out, e.Error())
+		}
+	}
+	return out
 }

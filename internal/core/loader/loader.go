@@ -81,7 +81,12 @@ func (s *Set) read(fsys fs.FS, shown string, own bool) {
 				continue
 			}
 			name := filepath.ToSlash(filepath.Join(shown, dir, f.Name()))
-			data, err := fs.ReadFile(fsys, path.Join(dir, f.Name()))
+			var data []byte
+			if own {
+				data, err = plainfile.Read(filepath.Join(shown, dir, f.Name()), MostText)
+			} else {
+				data, err = fs.ReadFile(fsys, path.Join(dir, f.Name()))
+			}
 			if err == nil {
 				err = s.add(dir, name, data, own)
 			}

@@ -51,7 +51,7 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 			f.g.media = byte(first)
 			return nil
 		}})
-	} else if err == nil && first&0xFF != uint32(f.g.media) && f.g.bits != 12 {
+	} else if err == nil && first != f.ending()&^0xFF|uint32(f.g.media) && f.g.bits != 12 {
 		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Mend: "That is put right.", Fix: func() error {
 			if err := f.put(0, f.ending()&^0xFF|uint32(f.g.media)); err != nil {
 				return err

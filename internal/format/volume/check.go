@@ -128,8 +128,9 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 		return nil, err
 	}
 	c.overlong()
-	if own := Merge(v.f.Own()); slices.ContainsFunc(own, func(r Run) bool { return c.seen.some(r) }) {
-		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie where files and folders are: what it says of itself cannot be right, so nothing is mended."}}
+	tables := make(bitmap, len(c.seen))
+	if slices.ContainsFunc(v.f.Own(), func(r Run) bool { return c.seen.some(r) || tables.add(r) != 0 }) {
+		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie over one another, or over files and folders: what it says of itself cannot be right, so nothing is mended."}}
 		return c.h, nil
 	}
 	held, err := c.compare()

@@ -1,0 +1,51 @@
+package main
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"polytome/internal/lockfile"
+)
+
+// What the temporary worlds of the demo are called, and the lock beside each that is held as long as its demo goes on.
+const (
+	worldPrefix = "polytome-demo-"
+	worldLock   = ".lock"
+)
+
+// temporaryWorld makes a folder for a world that is removed at the end, and removes those that demos left which were killed.
+func temporaryWorld() (dir string, remove func() error, err error) {
+	clearWorlds(os.TempDir())
+	if dir, err = os.MkdirTemp("", worldPrefix); err != nil {
+		return "", nil, err
+	}
+	lock, err := os.OpenFile(dir+worldLock, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return "", nil, errors.Join(err, os.Remove(dir))
+	}
+	if _, err := lockfile.Take(lock); err != nil {
+		return "", nil, errors.Join(err, lock.Close(), os.Remove(lock.Name()), os.Remove(dir))
+	}
+	return dir, func() error {
+		return errors.Join(os.RemoveAll(dir), os.Remove(lock.Name()), lock.Close())
+	}, nil
+}
+
+// clearWorlds removes the worlds of demos that do not go on any more. Whatever is no such folder with its lock stays.
+func clearWorlds(in string) {
+	locks, _ := filepath.Glob(filepath.Join(in, worldPrefix+"*"+worldLock))
+	for _, name := range locks {
+		lock, err := os.OpenFile(name, os.O_RDWR, 0)
+		if err != nil {
+			continue // it is somebody else's
+		}
+		if taken, err := lockfile.Take(lock); err == nil && !taken {
+			if dir := strings.TrimSuffix(name, worldLock); os.RemoveAll(dir) == nil {
+				_ = os.Remove(name)
+			}
+		}
+		_ = lock.Close()
+	}
+}
