@@ -566,6 +566,7 @@ func (p *Plan) kit(r Request) error {
 				to = path.Join(f.To, from.inside)
 			}
 			p.Kit = append(p.Kit, File{from.path, to, from.size})
+			p.Notes = append(p.Notes, fmt.Sprintf("%s comes from %s.", to, from.path))
 		}
 	}
 	return nil

@@ -74,7 +74,7 @@ func TestABareStickBecomesOneThatTheLoaderAccepts(t *testing.T) {
 	assert.Equal(t, "fat32", p.Filesystem)
 	assert.EqualValues(t, 32*size.KiB, p.Cluster)
 	assert.Empty(t, p.Loses)
-	assert.Empty(t, p.Notes)
+	assert.Len(t, p.Notes, 2, "each file of the kit is named")
 	assert.Equal(t, []string{"FULL"}, p.Folders)
 	assert.Len(t, p.Kit, 2)
 	var events []ready.Event
