@@ -111,7 +111,7 @@ func (r *readying) request(ctx context.Context, cmd *cobra.Command, set *loader.
 	return req, nil
 }
 
-func (r *readying) run(cmd *cobra.Command, what string) error {
+func (r *readying) run(cmd *cobra.Command, what string) (err error) {
 	ctx, out, sys := cmd.Context(), cmd.OutOrStdout(), drives.Here
 	set, err := known()
 	if err != nil {
@@ -121,7 +121,12 @@ func (r *readying) run(cmd *cobra.Command, what string) error {
 	if err != nil {
 		return err
 	}
-	made := false
+	made, began := false, false
+	defer func() {
+		if err != nil && made && !began { // an image with nothing in it is what nobody asked for
+			err = errors.Join(err, os.Remove(what))
+		}
+	}()
 	if r.size != "" && !r.dry {
 		if err := makeImage(what, r.size); err != nil {
 			return err
@@ -137,9 +142,6 @@ func (r *readying) run(cmd *cobra.Command, what string) error {
 	}
 	p, err := ready.Make(ctx, sys, d, set, req)
 	if err != nil {
-		if made {
-			_ = os.Remove(what)
-		}
 		return err
 	}
 	if !r.w.asJSON {
@@ -164,6 +166,7 @@ func (r *readying) run(cmd *cobra.Command, what string) error {
 		}
 	}
 	report, err := p.Do(ctx, sys, consent, func(e ready.Event) {
+		began = true
 		if !r.w.asJSON {
 			fmt.Fprintf(out, "%d of %d  %s …\n", e.Step+1, e.Steps, e.Say)
 		}

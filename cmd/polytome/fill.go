@@ -325,6 +325,9 @@ func (l *lane) begin(s *survey.Survey) error {
 	if say := s.Plain(); say != "" {
 		fmt.Fprintf(f.out, "  note: %s\n", say)
 	}
+	for _, say := range l.plan.Notes {
+		fmt.Fprintf(f.out, "  note: %s\n", say)
+	}
 	if f.dry {
 		for i := range l.plan.Steps {
 			fmt.Fprintf(f.out, "  %s\n", describe(&l.plan.Steps[i]))

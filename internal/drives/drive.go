@@ -125,6 +125,7 @@ const (
 	Swap     UseKind = "swap"
 	Holder   UseKind = "holder" // RAID, LVM or an encrypted volume
 	Looped   UseKind = "looped" // an image that is a loop device
+	Opened   UseKind = "opened" // another program has it open for writing
 )
 
 // Name is what the drive is called: its model, or the name of the image.

@@ -46,7 +46,7 @@ type Consent struct {
 // Refusal says why a drive is not written to, whatever anybody agrees to. nil where it can be.
 func (d *Drive) Refusal() *RefusedError {
 	refuse := func(say, do string) *RefusedError { return &RefusedError{d.Name(), say, do} }
-	for _, kind := range []UseKind{OfSystem, Swap, Holder, Mounted, Looped} {
+	for _, kind := range []UseKind{OfSystem, Swap, Holder, Mounted, Looped, Opened} {
 		for _, u := range d.Uses {
 			if u.Kind != kind {
 				continue
@@ -56,6 +56,8 @@ func (d *Drive) Refusal() *RefusedError {
 				return refuse(u.Say, "let it go first: polytome drives eject --unmount "+d.Path)
 			case Looped:
 				return refuse(u.Say, "detach it first, or use the device")
+			case Opened:
+				return refuse(u.Say, "close it there first: two that write to it at once destroy it")
 			case OfSystem, Swap:
 				return refuse(u.Say, "")
 			}

@@ -2,6 +2,7 @@ package drives
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -278,15 +279,57 @@ func (s System) uses(d *Drive) {
 			add(Holder, "", "%s is part of a ZFS pool, and ZFS is running", what)
 		}
 	}
+	for _, who := range s.writers(d.Path) {
+		add(Opened, "", "it is open in %s", who)
+	}
 	if d.Image {
 		loops, _ := filepath.Glob(filepath.Join(s.Sys, "block", "loop*", "loop", "backing_file"))
 		for _, l := range loops {
-			if read(l) == d.Path {
+			if backing := read(l); backing == d.Path || same(backing, d.Path) {
 				name := filepath.Base(filepath.Dir(filepath.Dir(l)))
 				add(Looped, "", "it is attached as %s", filepath.Join(s.Dev, name))
 			}
 		}
 	}
+}
+
+// same reports whether two paths are of one file.
+func same(a, b string) bool {
+	x, err := os.Stat(a)
+	y, err2 := os.Stat(b)
+	return err == nil && err2 == nil && os.SameFile(x, y)
+}
+
+// writers are the other programs that have a drive or image open for writing, such as a FUSE mount or a virtual machine, as far as this user may see
+// (proc(5), /proc/PID/fd and fdinfo).
+func (s System) writers(file string) (out []string) {
+	want, err := os.Stat(file)
+	if err != nil {
+		return nil
+	}
+	all, _ := filepath.Glob(filepath.Join(s.Proc, "[0-9]*", "fd", "*"))
+	for _, fd := range all {
+		dir := filepath.Dir(filepath.Dir(fd))
+		if filepath.Base(dir) == strconv.Itoa(os.Getpid()) {
+			continue
+		}
+		if to, err := os.Readlink(fd); err != nil || !strings.HasPrefix(to, "/") { // most are sockets and pipes
+			continue
+		}
+		is, err := os.Stat(fd)
+		if err != nil || !os.SameFile(want, is) {
+			continue
+		}
+		for _, line := range strings.Split(read(dir, "fdinfo", filepath.Base(fd)), "\n") {
+			if flags, ok := strings.CutPrefix(line, "flags:"); ok {
+				if n, err := strconv.ParseInt(strings.TrimSpace(flags), 8, 64); err == nil && n&3 != 0 {
+					out = append(out, fmt.Sprintf("%s (process %s)", cmp.Or(read(dir, "comm"), "a program"), filepath.Base(dir)))
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // holder names what lies over a device.

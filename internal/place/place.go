@@ -37,6 +37,8 @@ type Facts struct {
 	Label      string     `json:"label,omitempty"` // of the volume, "" where it is not told
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
+	// Unclean is set for a volume on which somebody did not finish writing.
+	Unclean bool `json:"unclean,omitempty"`
 }
 
 // Used is what entries take on the place: the clusters of files, and those of folders with the

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
@@ -261,19 +262,38 @@ func (p *Plan) area(r Request) error {
 		p.table, p.start, p.length = d.Table, v.Start, min(v.Size, d.Size-v.Start)
 		return nil
 	}
+	most := int64(math.MaxInt64) // bytes of the volume
+	if p.Filesystem != "exfat" {
+		most = (1<<32 - 1) * d.Sector / partition.Align * partition.Align
+	}
 	if p.Scheme == partition.None {
-		p.length = d.Size / d.Sector * d.Sector
+		p.length = min(d.Size/d.Sector*d.Sector, most)
+		p.unused(d.Size - p.length)
 		return nil
 	}
-	t, err := partition.New(p.Scheme, d.Size, d.Sector, partition.Wanted{Type: partition.TypeFor(p.Scheme, p.Filesystem)})
+	want := partition.Wanted{Type: partition.TypeFor(p.Scheme, p.Filesystem)}
+	t, err := partition.New(p.Scheme, d.Size, d.Sector, want)
+	if err == nil && t.Parts[0].Size > most {
+		want.Size = most
+		t, err = partition.New(p.Scheme, d.Size, d.Sector, want)
+	}
 	if err != nil {
 		return err
 	}
 	p.table, p.start, p.length = t, t.Parts[0].Start, t.Parts[0].Size
-	if p.Scheme == partition.MBR && t.Parts[0].End() < d.Size-2*partition.Align {
+	if p.length == most {
+		p.unused(d.Size - t.Parts[0].End())
+	} else if p.Scheme == partition.MBR && t.Parts[0].End() < d.Size-2*partition.Align {
 		p.Notes = append(p.Notes, fmt.Sprintf("An MBR reaches %s far: %s of the drive stay unused.", size.Format(t.Parts[0].End()), size.Format(d.Size-t.Parts[0].End())))
 	}
 	return nil
+}
+
+// unused says that FAT leaves a part of the drive.
+func (p *Plan) unused(n int64) {
+	if n > 2*partition.Align {
+		p.Notes = append(p.Notes, fmt.Sprintf("FAT32 reaches no further than %s: %s of the drive stay unused. exFAT would take all of it, where the loader reads that.", size.Format(p.length), size.Format(n)))
+	}
 }
 
 func (p *Plan) label(r Request, at *loader.Attachment) error {

@@ -155,6 +155,9 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 // judge finds what is there under other names, lays the trees and gives the verdicts.
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	s.Notes = nil
+	if s.Facts.Unclean && s.Away == nil {
+		s.Notes = append(s.Notes, s.Config.Name+" was not let go of in order: a run was killed, or it was pulled. Check it (polytome drives check), as files may be damaged.")
+	}
 	c := s.kase(b)
 	for i := range c.Loaders {
 		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])

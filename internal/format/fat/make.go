@@ -49,6 +49,9 @@ func (o Options) plan(length int64) (*geometry, error) {
 	default:
 		return nil, fmt.Errorf("FAT%d is not made; FAT16 and FAT32 are", o.Bits)
 	}
+	if most := (int64(1)<<32 - 1) * o.Sector; length-most > size.MiB {
+		return nil, fmt.Errorf("FAT reaches no further than %s with sectors of %d bytes, and %s are there: make it smaller, or take exFAT", size.Format(most), o.Sector, size.Format(length))
+	}
 	g.reserved = least
 	// The table is made as large as it would have to be if it took no room itself: at most a few sectors too much.
 	n := (g.total - g.reserved) / g.perCluster
