@@ -71,7 +71,7 @@ func TestAFillAfterAKillSaysWhatWasLeft(t *testing.T) {
 		coretest.Write(t, dir, "games/"+name+".iso", coretest.Image(t, coretest.Inf([]string{"VSP-20001", "VSP-20002"}[i], name, "1/1", "full")))
 	}
 	args := []string{"fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", img}
-	cmd := exec.Command(binary, append(args, "--limit", "100KiB")...)
+	cmd := exec.Command(binary, append(args, "--limit", "4KiB")...)
 	require.NoError(t, cmd.Start())
 	require.Eventually(t, func() bool { // until it writes
 		b, err := os.ReadFile(img)

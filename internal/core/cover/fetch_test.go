@@ -10,6 +10,8 @@ import (
 	"image/color"
 	"image/jpeg"
 	"image/png"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -332,6 +334,32 @@ func TestASlowServerIsNotWaitedForForEver(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: 150 * time.Millisecond}})
 	assert.Less(t, time.Since(begun), 2500*time.Millisecond)
 	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 150ms", "Quick": "found"}, states(r))
+}
+
+// TestAServerThatDrips is given up, though something comes all the time.
+func TestAServerThatDrips(t *testing.T) {
+	drips := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "image/png")
+		for range 100_000 {
+			if _, err := w.Write([]byte{'x'}); err != nil {
+				return
+			}
+			w.(http.Flusher).Flush()
+			select {
+			case <-r.Context().Done():
+				return
+			case <-time.After(5 * time.Millisecond):
+			}
+		}
+	}))
+	defer drips.Close()
+	d := newDesk(t, nil, "One", "Two")
+	d.bench.Covers.Servers[0].URL = drips.URL
+	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: time.Hour, Span: 200 * time.Millisecond}})
+	for name, state := range states(r) {
+		assert.Contains(t, state, "it sends less than 1.00 KiB a second", name)
+	}
+	assert.Len(t, r.Outcomes, 2)
 }
 
 func TestSeveralServersAreAskedInTheirOrder(t *testing.T) {

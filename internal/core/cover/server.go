@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"polytome/internal/core/bench"
@@ -37,7 +38,15 @@ type Patience struct {
 	First   time.Duration // the first pause after a failure; each further one is twice as long. 0 for a second
 	Tries   int           // how often it is tried; 0 for four times
 	Timeout time.Duration // of one answer; 0 for a minute
+	// Span is the time in which [leastRate] has to come on average, once an answer has begun; 0 for ten seconds.
+	Span time.Duration
 }
+
+// leastRate is how many bytes a second a server has to send. One that drips holds up everything behind it.
+const leastRate = 1 << 10
+
+// errDrips is that a server sends less.
+var errDrips = fmt.Errorf("it sends less than %s a second", size.Format(leastRate))
 
 func (p Patience) usual() Patience {
 	if p.First == 0 {
@@ -48,6 +57,9 @@ func (p Patience) usual() Patience {
 	}
 	if p.Timeout == 0 {
 		p.Timeout = time.Minute
+	}
+	if p.Span == 0 {
+		p.Span = min(10*time.Second, p.Timeout)
 	}
 	return p
 }
@@ -288,6 +300,8 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case <-ctx.Done():
 		return r, ctx.Err()
 	}
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
 	if err != nil {
 		return r, &answer{say: err.Error(), final: true}
@@ -338,14 +352,54 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err == nil && kind == "text/html" {
 		return r, &answer{say: "it sends a web page in place of what was asked for", final: true}
 	}
-	r.data, err = io.ReadAll(io.LimitReader(resp.Body, most+1))
+	body := &counted{Reader: resp.Body}
+	slow := body.watch(a.patience.Span, func() { stop(errDrips) })
+	r.data, err = io.ReadAll(io.LimitReader(body, most+1))
+	slow()
 	switch {
+	case err != nil && errors.Is(context.Cause(ctx), errDrips):
+		return r, &answer{say: errDrips.Error(), here: true}
 	case err != nil:
 		return r, fmt.Errorf("it broke off: %w", err)
 	case int64(len(r.data)) > most:
 		return r, &answer{say: fmt.Sprintf("it sends more than %s", size.Format(most)), final: true}
 	}
 	return r, nil
+}
+
+// counted counts what is read.
+type counted struct {
+	io.Reader
+	n atomic.Int64
+}
+
+func (c *counted) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// watch calls a function when less than the least rate comes in a span, until the function that it returns is called.
+func (c *counted) watch(span time.Duration, drips func()) (stop func()) {
+	done := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(span)
+		defer tick.Stop()
+		for before := int64(0); ; {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+			}
+			now := c.n.Load()
+			if float64(now-before) < leastRate*span.Seconds() {
+				drips()
+				return
+			}
+			before = now
+		}
+	}()
+	return func() { close(done) }
 }
 
 // retryAfter reads how long a server wants to be waited for: seconds, or a date (RFC 9110, 10.2.3); 0 for nothing.
