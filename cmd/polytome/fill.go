@@ -205,11 +205,21 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 	}
 	defer runs.Close()
 	f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !f.asJSON}
-	var going []*run.Lane
+	plans := make([]*plan.Plan, len(all))
 	for n, l := range f.lanes {
-		if l == nil {
-			continue
+		if l != nil {
+			plans[n] = l.plan
 		}
+	}
+	var going sync.WaitGroup
+	waits, over := all.Waits(plans), make([]chan struct{}, len(all))
+	for n := range over {
+		over[n] = make(chan struct{})
+	}
+	var mu sync.Mutex // runs are written down one after another
+	begin := func(n int, l *lane) *run.Lane {
+		mu.Lock()
+		defer mu.Unlock()
 		s := all[n]
 		job := s.Job(f.bench, l.plan)
 		l.forecast = run.NewForecast(l.plan, job.Verify, s.Pace().Guess())
@@ -219,11 +229,25 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		if note != nil {
 			fmt.Fprintf(stderr(), "polytome: %v\n", note)
 		}
-		going = append(going, started)
+		return started
 	}
-	for _, g := range going {
-		g.Wait()
+	for n, l := range f.lanes {
+		if l == nil {
+			close(over[n])
+			continue
+		}
+		for _, m := range waits[n] {
+			fmt.Fprintf(stderr(), "polytome: %s takes files away that %s still reads, so it begins when that is done\n", l.name, all[m].Config.Name)
+		}
+		going.Go(func() {
+			defer close(over[n])
+			for _, m := range waits[n] {
+				<-over[m]
+			}
+			begin(n, l).Wait()
+		})
 	}
+	going.Wait()
 	f.passing.clear()
 }
 

@@ -80,6 +80,29 @@ type Value struct {
 // OnPlace reports whether the source is a file of the place that is written to.
 func (s *Spec) OnPlace() bool { return s.With != nil && s.With.Placed }
 
+// Reads are the files of this computer that are read.
+func (s *Spec) Reads() (paths []string) {
+	if s.OnPlace() {
+		return nil
+	}
+	if s.Source.Path != "" {
+		paths = append(paths, s.Source.Path)
+	}
+	if s.With != nil {
+		for i := range s.With.Parts {
+			if p := s.With.Parts[i].File.Path; p != "" && p != s.Source.Path {
+				paths = append(paths, p)
+			}
+		}
+	}
+	for i := range s.Sums {
+		if p := s.Sums[i].Source.Path; p != "" && p != s.Source.Path {
+			paths = append(paths, p)
+		}
+	}
+	return paths
+}
+
 // A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
 // digits. It is known only when they are read.
 type Summed struct {

@@ -158,6 +158,9 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	if s.Facts.Unclean && s.Away == nil {
 		s.Notes = append(s.Notes, s.Config.Name+" was not let go of in order: a run was killed, or it was pulled. Check it (polytome drives check), as files may be damaged.")
 	}
+	if say := s.shared(b); say != "" {
+		s.Notes = append(s.Notes, say)
+	}
 	c := s.kase(b)
 	for i := range c.Loaders {
 		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])

@@ -218,6 +218,10 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 		d.Notice = fmt.Sprintf("There is nothing to write to %s.", s.Config.Name)
 		return nil
 	}
+	if other := d.reading(n, p); other != "" {
+		d.Notice = fmt.Sprintf("%s would take files away that the run at %s still reads: begin it when that is done.", s.Config.Name, other)
+		return nil
+	}
 	if loses := losing(p); loses != "" {
 		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Write its name to go on: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
 			if !strings.EqualFold(answer, s.Config.Name) {
@@ -243,6 +247,11 @@ func (d *Desk) StartAll() tea.Cmd {
 	var not []string
 	begun := 0
 	d.Notice = ""
+	plans := make([]*plan.Plan, len(d.Surveys))
+	for n := range plans {
+		plans[n] = d.Plan(n)
+	}
+	waits := d.Surveys.Waits(plans)
 	for n, s := range d.Surveys {
 		if d.Looking(n) {
 			not = append(not, d.Bench.Places[n].Name+" is still being looked at")
@@ -257,6 +266,10 @@ func (d *Desk) StartAll() tea.Cmd {
 			cmds = append(cmds, d.PlanSoon(n))
 			not = append(not, s.Config.Name+" is still being planned")
 		case p.Empty():
+		case len(waits[n]) > 0:
+			not = append(not, s.Config.Name+" takes files away that "+d.Bench.Places[waits[n][0]].Name+" still reads, and is begun after it")
+		case d.reading(n, p) != "":
+			not = append(not, s.Config.Name+" takes files away that "+d.reading(n, p)+" still reads, and is begun after it")
 		case losing(p) != "":
 			not = append(not, s.Config.Name+" loses files, and is begun by itself")
 		default:
@@ -271,6 +284,16 @@ func (d *Desk) StartAll() tea.Cmd {
 		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + ".")
 	}
 	return tea.Batch(cmds...)
+}
+
+// reading names a place whose run reads what a plan for place n takes away, "" for none.
+func (d *Desk) reading(n int, p *plan.Plan) string {
+	for m, l := range d.Lanes {
+		if m != n && l != nil && l.Running() && d.Surveys[n].Takes(p, l.Plan) {
+			return l.Name
+		}
+	}
+	return ""
 }
 
 // losing says what a plan takes away, "" for nothing.
