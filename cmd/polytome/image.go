@@ -225,6 +225,13 @@ with --as that is a filesystem which the folder stands for.`,
 				Say  string `json:"say"`
 			}
 			failed := []failure{}
+			for _, name := range c.Unsafe {
+				failed = append(failed, failure{name, "its name leads out of any folder"})
+			}
+			for _, r := range c.Renamed {
+				renamed[r.From] = r.To
+				fmt.Fprintf(stderr(), "renamed: %s is %s there: %s\n", style.Clean(r.From), style.Clean(r.To), r.Why)
+			}
 			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(names []string) []string {
 				out, _ := holds.Inside(names, nil)
 				for i := range names {

@@ -1,6 +1,7 @@
 package intake_test
 
 import (
+	"os"
 	"path/filepath"
 	"testing"
 
@@ -12,6 +13,7 @@ import (
 	"polytome/internal/core/seen"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/judge"
 )
 
 // TestACacheIsOfNoFolder: what was seen as "." in one folder is not taken for what has that name in another one.
@@ -42,4 +44,25 @@ func TestACacheIsOfNoFolder(t *testing.T) {
 		assert.Equal(t, []string{"Mosswick"}, scan("Mosswick/lib", "."))
 		assert.Equal(t, []string{"Gannet Patrol"}, scan("Gannet Patrol", "."))
 	}
+}
+
+// TestAZipInParts is one title, opened by its last part.
+func TestAZipInParts(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	in, out := t.TempDir(), t.TempDir()
+	game := append(demo.Cartridge("WREN", "Mosswick"), make([]byte, 200_000)...)
+	coretest.Write(t, in, "Mosswick.w8", game)
+	judge.Run(t, "zip", "-q", "-j", "-0", "-s", "64k", filepath.Join(out, "split.zip"), filepath.Join(in, "Mosswick.w8"))
+	r, err := intake.Scan(t.Context(), []string{out}, intake.Options{Set: set})
+	require.NoError(t, err)
+	require.Len(t, r.Titles, 1)
+	assert.Equal(t, "Mosswick", r.Titles[0].Name)
+	assert.True(t, r.Titles[0].Sound(), r.Titles[0].Findings)
+	assert.Len(t, r.Titles[0].Discs[0].Volumes, 3)
+	require.NoError(t, os.Remove(filepath.Join(out, "split.z02")))
+	r, err = intake.Scan(t.Context(), []string{out}, intake.Options{Set: set})
+	require.NoError(t, err)
+	require.Len(t, r.Titles, 1)
+	assert.Contains(t, r.Titles[0].Findings[0].Say, "split.z02 is missing")
 }

@@ -3,7 +3,7 @@
 // at any offset; packed ones are unpacked as far as is asked for, and nothing is written to
 // disk.
 //
-// Zip archives may use the methods store, deflate, bzip2 and zstd, Zip64, and the traditional
+// Zip archives may use the methods store, deflate, deflate64, bzip2, LZMA and zstd, Zip64, parts (.z01 …), and the traditional
 // or AES encryption. What 7z and RAR archives may hold is up to the libraries that read them.
 package archive
 
@@ -33,6 +33,8 @@ type Archive struct {
 	// Unsafe are names that would lead out of a folder that the archive is unpacked
 	// to. They are in no tree.
 	Unsafe []string
+	// Renamed are the files that are called otherwise in the tree: none vanishes.
+	Renamed []Renamed
 	// Damage is why the list may not be whole; nil for a good one.
 	Damage error
 

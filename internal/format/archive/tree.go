@@ -1,7 +1,9 @@
 package archive
 
 import (
+	"fmt"
 	"io"
+	"path"
 	"strings"
 
 	"polytome/internal/format/fstree"
@@ -29,6 +31,20 @@ func (a *Archive) plant(entries []Entry) {
 		parent.nodes = append(parent.nodes, n)
 		return n
 	}
+	// Folders come first: where a file and a folder have one name, it is the file that can have another.
+	wanted := map[string]bool{}
+	for i := range entries {
+		name, ok := safePath(entries[i].Name)
+		if !ok {
+			continue
+		}
+		if !strings.HasSuffix(entries[i].Name, "/") {
+			name = up(name)
+		}
+		for ; name != ""; name = up(name) {
+			wanted[name] = true
+		}
+	}
 	taken := map[string]bool{}
 	for _, e := range entries {
 		path, ok := safePath(e.Name)
@@ -37,19 +53,34 @@ func (a *Archive) plant(entries []Entry) {
 			continue
 		}
 		if strings.HasSuffix(e.Name, "/") {
-			if path != "" && !taken[path] && !below(path, taken) {
+			if path != "" {
 				dir(path)
 			}
 			continue
 		}
-		if path == "" || taken[path] || folders[path] != nil || below(path, taken) {
+		if path == "" {
+			a.Unsafe = append(a.Unsafe, e.Name)
 			continue
+		}
+		why := ""
+		if plainPath(e.Name) != path {
+			why = "it has characters that a name cannot have here"
+		}
+		for n, first := 2, path; taken[path] || wanted[path]; n++ {
+			why = "another file of the archive has its name"
+			if wanted[first] {
+				why = "a folder of the archive has its name"
+			}
+			path = numbered(first, n)
+		}
+		if why != "" {
+			a.Renamed = append(a.Renamed, Renamed{e.Name, path, why})
 		}
 		taken[path] = true
 		e.Name = path
 		a.Entries = append(a.Entries, e)
-		if i := strings.LastIndexByte(path, '/'); i >= 0 {
-			dir(path[:i])
+		if at := up(path); at != "" {
+			dir(at)
 		}
 	}
 	for i := range a.Entries {
@@ -64,14 +95,32 @@ func (a *Archive) plant(entries []Entry) {
 	a.FS = fstree.New(root, tree{a})
 }
 
-// below reports whether a path goes through one that is a file.
-func below(path string, files map[string]bool) bool {
-	for i, c := range path {
-		if c == '/' && files[path[:i]] {
-			return true
-		}
+// A Renamed is a file of an archive that is called otherwise in its tree.
+type Renamed struct {
+	From string `json:"from"` // as the archive has it
+	To   string `json:"to"`
+	Why  string `json:"why"`
+}
+
+// up is the folder that a path lies in, "" for the top.
+func up(path string) string { return path[:max(0, strings.LastIndexByte(path, '/'))] }
+
+// numbered puts a number behind a name.
+func numbered(file string, n int) string {
+	dir, name := up(file), file
+	if dir != "" {
+		dir, name = dir+"/", file[len(dir)+1:]
 	}
-	return false
+	ext := path.Ext(name)
+	if ext == name {
+		ext = ""
+	}
+	return fmt.Sprintf("%s%s (%d)%s", dir, strings.TrimSuffix(name, ext), n, ext)
+}
+
+// plainPath is a stored name as a path, with all of its characters.
+func plainPath(name string) string {
+	return path.Clean(strings.ReplaceAll(name, `\`, "/"))
 }
 
 // safePath brings a stored name into a path of the tree; ok is false for one that leads out

@@ -21,13 +21,13 @@ func (v *Volume) Name(n int) string { return v.name(n) }
 
 var (
 	newRAR = regexp.MustCompile(`(?i)^(.*\.part)([0-9]+)(\.rar)$`)
-	oldRAR = regexp.MustCompile(`(?i)^(.*)\.([r-z])([0-9]{2})$`)
+	oldRAR = regexp.MustCompile(`(?i)^(.*)\.([r-y])([0-9]{2})$`)
 	pieces = regexp.MustCompile(`(?i)^(.*\.(?:7z|zip))\.([0-9]{3,})$`)
 )
 
 // VolumeOf tells which part of an archive a file is by its name; ok is false for the name of
 // an archive in one file, or of none. The first part of the older RAR naming ends in
-// .rar, as an archive in one file does.
+// .rar, as an archive in one file does; the last one of a zip archive, by which it is opened, in .zip.
 func VolumeOf(name string) (v Volume, ok bool) {
 	numbered := func(m []string, plain bool) (Volume, bool) {
 		n, err := strconv.Atoi(m[2])
@@ -37,6 +37,9 @@ func VolumeOf(name string) (v Volume, ok bool) {
 		tail := strings.Join(m[3:], "")
 		return Volume{Base: strings.ToLower(m[1]), Number: n, First: n == 1, Plain: plain,
 			name: func(n int) string { return fmt.Sprintf("%s%0*d%s", m[1], len(m[2]), n, tail) }}, true
+	}
+	if v, ok := zipVolume(name); ok {
+		return v, true
 	}
 	if m := newRAR.FindStringSubmatch(name); m != nil {
 		return numbered(m, false)

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"archive/zip"
+	"bytes"
 	"compress/bzip2"
 	"compress/flate"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz/lzma"
 	"golang.org/x/text/encoding/charmap"
 )
 
@@ -19,11 +21,14 @@ const (
 	methodStore   = 0
 	methodDeflate = 8
 	methodBzip2   = 12
+	methodLZMA    = 14
+	methodZstdOld = 20
 	methodZstd    = 93
+	methodDefl64  = 9
 	methodAES     = 99
 )
 
-var methodNames = map[uint16]string{1: "shrink", 6: "implode", 9: "deflate64", 14: "LZMA", 95: "xz", 98: "PPMd"}
+var methodNames = map[uint16]string{1: "shrink", 6: "implode", 95: "xz", 98: "PPMd"}
 
 // zipEntries lists a zip archive.
 func zipEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error) {
@@ -92,7 +97,11 @@ func unpacker(method uint16, r io.Reader) (io.ReadCloser, error) {
 		return flate.NewReader(r), nil
 	case methodBzip2:
 		return io.NopCloser(bzip2.NewReader(r)), nil
-	case methodZstd:
+	case methodDefl64:
+		return io.NopCloser(newInflate64(r)), nil
+	case methodLZMA:
+		return unLZMA(r)
+	case methodZstd, methodZstdOld:
 		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {
 			return nil, err
@@ -104,4 +113,38 @@ func unpacker(method uint16, r io.Reader) (io.ReadCloser, error) {
 		name = fmt.Sprintf("number %d", method)
 	}
 	return nil, fmt.Errorf("it is packed with the method %s, which is not supported; pack it again with deflate", name)
+}
+
+// unLZMA unpacks LZMA as zip has it (APPNOTE 5.8.8): the version, the length of the properties, the properties, and the stream, which
+// may be ended by a mark.
+func unLZMA(r io.Reader) (io.ReadCloser, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(r, head); err != nil {
+		return nil, err
+	}
+	if n := int(head[2]) | int(head[3])<<8; n != 5 {
+		return nil, fmt.Errorf("what is packed with LZMA begins with properties of %d bytes, and not of 5", n)
+	}
+	props := make([]byte, 5, 13)
+	if _, err := io.ReadFull(r, props); err != nil {
+		return nil, err
+	}
+	// As a file of its own it has the length behind the properties; unknown is all ones.
+	props = append(props, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF, 0xFF)
+	d, err := lzma.ReaderConfig{DictCap: 1 << 26}.NewReader(io.MultiReader(bytes.NewReader(props), r))
+	if err != nil {
+		return nil, err
+	}
+	return io.NopCloser(unended{d}), nil
+}
+
+// unended is a stream that need not be ended by a mark: whoever reads it knows its length.
+type unended struct{ r io.Reader }
+
+func (u unended) Read(b []byte) (int, error) {
+	n, err := u.r.Read(b)
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		err = io.EOF
+	}
+	return n, err
 }

@@ -28,6 +28,8 @@ type Container struct {
 	Damage error  // why the list may not be whole
 	// Unsafe are names in an archive that lead out of it. They are in no tree.
 	Unsafe []string
+	// Renamed are files in an archive that are called otherwise in its tree.
+	Renamed []archive.Renamed
 
 	close []func() error
 }
@@ -78,7 +80,7 @@ func (c *Container) open(name string, o Options) error {
 	}
 	a, err := archive.Open(name, archive.Options{Passwords: o.Passwords, Allow: o.Allow})
 	if err == nil {
-		c.FS, c.Kind, c.Damage, c.Unsafe = a, a.Kind, a.Damage, a.Unsafe
+		c.FS, c.Kind, c.Damage, c.Unsafe, c.Renamed = a, a.Kind, a.Damage, a.Unsafe, a.Renamed
 		c.close = append(c.close, a.Close)
 		return nil
 	}

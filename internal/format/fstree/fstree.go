@@ -77,9 +77,44 @@ func (t *FS) children(d *Node) ([]*Node, error) {
 			c.parent = d
 		}
 		slices.SortStableFunc(d.children, func(a, b *Node) int { return strings.Compare(a.Name, b.Name) })
-		d.children = slices.CompactFunc(d.children, func(a, b *Node) bool { return a.Name == b.Name })
+		distinct(d.children)
 	})
 	return d.children, d.err
+}
+
+// distinct gives those of sorted nodes that have the name of another one a number, so that none is hidden, and sorts them again. Of a folder and a
+// file, the folder keeps its name.
+func distinct(all []*Node) {
+	again := false
+	for i := 1; i < len(all); i++ {
+		again = again || all[i].Name == all[i-1].Name
+	}
+	if !again {
+		return
+	}
+	taken := map[string]bool{}
+	for _, n := range all {
+		if n.Dir {
+			taken[n.Name] = true
+		}
+	}
+	first := map[string]bool{}
+	for _, n := range all {
+		if n.Dir && !first[n.Name] {
+			first[n.Name] = true
+			continue
+		}
+		ext := path.Ext(n.Name)
+		if ext == n.Name {
+			ext = ""
+		}
+		base := strings.TrimSuffix(n.Name, ext)
+		for k := 2; taken[n.Name]; k++ {
+			n.Name = fmt.Sprintf("%s (%d)%s", base, k, ext)
+		}
+		taken[n.Name] = true
+	}
+	slices.SortStableFunc(all, func(a, b *Node) int { return strings.Compare(a.Name, b.Name) })
 }
 
 // find walks down to a path.
