@@ -479,7 +479,7 @@ func (t Template) everyPath() error {
 			return fmt.Errorf("%w; that can come of %q", err, t.text)
 		}
 		if !fs.ValidPath(p) {
-			return fmt.Errorf("the path %q, which can come of %q, is none: it needs a name between every two slashes, and none may be . or ..", p, t.text)
+			return fmt.Errorf("the path %q, which can come of %q, is none: it needs a name between every two slashes, and none that is made of dots only", p, t.text)
 		}
 	}
 	return nil

@@ -78,12 +78,9 @@ func (f Filesystem) spoils(t *testing.T) {
 	}
 	for _, p := range files { // folders
 		if p.Folder {
-			at, length := info.Heap-1, int64(0)
+			at, length := info.Heap-16384, int64(1024) // a root folder of its own
 			if len(p.Runs) > 0 {
 				at, length = info.Heap+int64(p.Runs[0].First-2)*info.Cluster, info.Cluster
-			} else { // a root folder of its own
-				length = 1024
-				at = info.Heap - 16384
 			}
 			for k := range min(length, 1024) {
 				if at+k < int64(len(base.B)) {

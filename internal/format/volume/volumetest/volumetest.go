@@ -192,6 +192,7 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("a cut while files are gathered", f.gatherCuts)
 	t.Run("damage is mended", f.damage)
 	t.Run("damage of every field loses nothing", f.spoils)
+	t.Run("a disk that keeps writes back", f.lies)
 }
 
 // world is what ought to be on a volume.
