@@ -304,13 +304,14 @@ func TestAFolderThatMayNotBeRead(t *testing.T) {
 func TestAFolderThatMayNotBeWritten(t *testing.T) {
 	w := world(t)
 	reachable(t, w.Dir)
+	require.NoError(t, os.Chmod(w.Bench, 0o644)) // it is saved for its owner alone
 	full := filepath.Join(w.Stick, "FULL")
 	require.NoError(t, os.Mkdir(full, 0o555))
 	for _, dir := range []string{w.Stick, filepath.Join(w.Stick, "SHORT")} {
 		require.NoError(t, os.Chmod(dir, 0o777))
 	}
-	status, out, _ := finish(t, restricted("fill", "--bench", w.Bench))
-	assert.Equal(t, statusPartial, status)
+	status, out, stderr := finish(t, restricted("fill", "--bench", w.Bench))
+	assert.Equal(t, statusPartial, status, stderr)
 	assert.Equal(t, 10, strings.Count(out, "FAILED: FULL/"), "each is told")
 	assert.Contains(t, out, "done: put SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
 	assert.Len(t, standInList(t, w.Stick), 6)

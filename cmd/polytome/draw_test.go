@@ -163,6 +163,7 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 	sealed := reachable(t, t.TempDir())
 	reachable(t, w.Dir)
 	require.NoError(t, os.Chmod(filepath.Dir(binary), 0o755))
+	require.NoError(t, os.Chmod(w.Bench, 0o644)) // it is saved for its owner alone
 	cmd := restricted("draw", "rack", "--bench", w.Bench, "-o", filepath.Join(sealed, "x.pdf"))
 	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(os.TempDir(), "nowhere"), "XDG_CACHE_HOME="+filepath.Join(os.TempDir(), "nowhere"))
 	status, _, stderr := finish(t, cmd)

@@ -61,7 +61,7 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 	switch {
 	case err == nil:
 		s := &Source{name, data}
-		return s, s.steering()
+		return s, s.look(reflect.TypeOf(into))
 	case errors.As(err, &unknown):
 		var all []error
 		for _, e := range unknown.Errors {
@@ -81,16 +81,16 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 	return nil, &Error{File: name, Say: err.Error()}
 }
 
-// steering finds texts that would steer a terminal, or turn the order in which they are read. Texts that are written into files may hold
-// anything.
-func (s *Source) steering() error {
+// look finds keys that differ from a known one in letter case, which the decoder takes and [Source.Errorf] would not find, and texts that would steer
+// a terminal or turn the order in which they are read. Texts that are written into files may hold anything.
+func (s *Source) look(t reflect.Type) error {
 	var all map[string]any
 	if toml.Unmarshal(s.data, &all) != nil {
 		return nil
 	}
 	var found []error
-	var look func(at string, v any)
-	look = func(at string, v any) {
+	var look func(at string, path []string, v any)
+	look = func(at string, path []string, v any) {
 		switch v := v.(type) {
 		case string:
 			if i := strings.IndexFunc(v, func(r rune) bool {
@@ -100,18 +100,24 @@ func (s *Source) steering() error {
 				found = append(found, s.Errorf(at, "the text holds the character U+%04X, which steers terminals and is not shown", r))
 			}
 		case map[string]any:
+			known := keysAt(t, path)
 			for _, key := range slices.Sorted(maps.Keys(v)) {
-				if !slices.Contains(fileTexts, key) {
-					look(strings.TrimPrefix(at+"."+key, "."), v[key])
+				at, path := strings.TrimPrefix(at+"."+key, "."), append(slices.Clone(path), key)
+				if known != nil && !slices.Contains(known, key) {
+					e := s.Errorf(at, "the key %q is not known here", strings.Join(path, "."))
+					e.Meant = Nearest(strings.ToLower(key), known)
+					found = append(found, e)
+				} else if !slices.Contains(fileTexts, key) {
+					look(at, path, v[key])
 				}
 			}
 		case []any:
 			for i := range v {
-				look(fmt.Sprintf("%s.%d", at, i), v[i])
+				look(fmt.Sprintf("%s.%d", at, i), path, v[i])
 			}
 		}
 	}
-	look("", all)
+	look("", nil, all)
 	return errors.Join(found...)
 }
 

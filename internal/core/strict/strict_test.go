@@ -34,6 +34,9 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"nothing like it":     {"zebra = 1\n", `f.toml:1:1: the key "zebra" is not known here`},
 		"wrong type":          {"name = 'x'\n[[item]]\nlongest = 'many'\n", "f.toml:3:"},
 		"broken syntax":       {"name = 'x\n", "f.toml:1:"},
+		"other letter case":   {"Name = 'x'\n", `f.toml:1:1: the key "Name" is not known here; did you mean "name"?`},
+		"case, in a list":     {"[[item]]\npath = 'a'\n[[item]]\nPath = 'x'\n", `f.toml:4:1: the key "item.Path" is not known here; did you mean "path"?`},
+		"case, in an inline":  {"[[item]]\ninner = {Value = 'x'}\n", `the key "item.inner.Value" is not known here; did you mean "value"?`},
 		"several at one time": {"nmae = 'x'\nitme = 3\n", `f.toml:2:1: the key "itme" is not known here; did you mean "item"?`},
 	} {
 		t.Run(name, func(t *testing.T) {
