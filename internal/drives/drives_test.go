@@ -213,6 +213,8 @@ func TestJustBeforeTheFirstWrite(t *testing.T) {
 		"its table": func(name string) {
 			another(t, name)
 		},
+		"it grew":   func(name string) { require.NoError(t, os.Truncate(name, 129*size.MiB)) },
+		"it shrank": func(name string) { require.NoError(t, os.Truncate(name, 127*size.MiB)) },
 	} {
 		img := filepath.Join(t.TempDir(), "stick.img")
 		require.NoError(t, os.WriteFile(img, nil, 0o600))

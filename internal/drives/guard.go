@@ -131,8 +131,10 @@ func (s System) same(shown *Drive, m *medium.File) error {
 	changed := func(what string) error {
 		return &RefusedError{shown.Name(), "it changed just before the first write: " + what, "look at the drives again"}
 	}
-	if m.Size() != shown.Size {
-		return changed(fmt.Sprintf("it had %s and has %s", size.Format(shown.Size), size.Format(m.Size())))
+	if n, err := m.SizeNow(); err != nil {
+		return changed(err.Error())
+	} else if n != shown.Size {
+		return changed(fmt.Sprintf("it had %s and has %s", size.Format(shown.Size), size.Format(n)))
 	}
 	if tablePrint(m, shown.Size, shown.Table) != shown.print {
 		return changed("its partition table is another one")

@@ -33,14 +33,18 @@ func Of(f *os.File) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &File{f: f, size: info.Size(), owner: true, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
-	if info.Mode()&os.ModeDevice != 0 {
-		m.device = true
-		if m.size, err = f.Seek(0, io.SeekEnd); err != nil {
-			return nil, fmt.Errorf("finding out the size of %s: %w", f.Name(), err)
-		}
+	m := &File{f: f, owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
+	m.size, err = m.SizeNow()
+	return m, err
+}
+
+// SizeNow asks the system for the length of the whole file or device, in bytes. It differs from [File.Size] when that has changed since.
+func (m *File) SizeNow() (int64, error) {
+	n, err := m.f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return 0, fmt.Errorf("finding out the size of %s: %w", m.f.Name(), err)
 	}
-	return m, nil
+	return n, nil
 }
 
 // Before has a function be called before each write; an error of its keeps the write from happening.

@@ -106,6 +106,94 @@ func TestTheMostWantedGetsTheRoom(t *testing.T) {
 	require.Equal(t, fit.NoRoom, e.Verdict)
 }
 
+// TestWhatLeavesMakesRoom has a place hold exactly what is chosen: what is there and not chosen gives its room to what is.
+func TestWhatLeavesMakesRoom(t *testing.T) {
+	const cluster = 32 * size.KiB
+	titles := []title.Title{vesper(1, "There", 3*size.GiB), vesper(2, "New", 3*size.GiB)}
+	settings := func(n int) place.Entry { return place.Entry{Path: fmt.Sprintf("TUNE/VSP-%05d.tune", n), Size: 19} }
+	there := []place.Entry{{Path: "FULL", Folder: true}, {Path: "TUNE", Folder: true}, {Path: "FULL/VSP-00001 - There.iso", Size: 3 * size.GiB}, settings(1)}
+	p := coretest.Rowan(t)
+	judge := func(free int64, exactly bool) *fit.Sheet {
+		f := facts("fat32", 58*size.GiB, free)
+		f.Cluster = cluster
+		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there, Exactly: exactly})
+	}
+	s := judge(size.GiB, true)
+	s.Choose(func(i int) bool { return i == 1 })
+	require.Equal(t, fit.AsIs, s.Verdict(1).Kind, "it takes the room of the one that goes")
+	assert.EqualValues(t, 3*size.GiB+cluster, s.Released)
+	assert.EqualValues(t, size.GiB, s.Free(), "as much leaves as comes")
+	s.Put(0, true)
+	assert.Zero(t, s.Released)
+	assert.Equal(t, fit.There, s.Verdict(0).Kind)
+	assert.Equal(t, fit.NoRoom, s.Verdict(1).Kind, "the one that is there stays, and takes its room")
+	assert.EqualValues(t, 2*size.GiB+cluster, s.Verdict(1).Number)
+	assert.EqualValues(t, size.GiB, s.Free())
+	for short, want := range []fit.Kind{fit.AsIs, fit.NoRoom} { // to the byte
+		s = judge(int64(-short), true)
+		s.Choose(func(i int) bool { return i == 1 })
+		assert.Equal(t, want, s.Verdict(1).Kind)
+	}
+	s = judge(size.GiB, false)
+	s.Choose(func(i int) bool { return i == 1 })
+	assert.Equal(t, fit.NoRoom, s.Verdict(1).Kind, "where the others stay, they give no room")
+	assert.Zero(t, s.Released)
+}
+
+// TestListsTakeTheirRoom has a file in which all titles are told grow beyond a cluster: what is foretold is what the plan writes, and where the room of that
+// one cluster is missing, the title is passed over.
+func TestListsTakeTheirRoom(t *testing.T) {
+	p := *coretest.Rowan(t)
+	p.Lists = slices.Clone(p.Lists)
+	p.Lists[0].On = nil
+	var titles []title.Title
+	for i := range 40 {
+		titles = append(titles, vesper(i, fmt.Sprintf("Ropewalk %02d", i), 100))
+	}
+	judge := func(free int64, there ...place.Entry) *fit.Sheet {
+		f := facts("fat32", 58*size.GiB, free)
+		f.Cluster = 512
+		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: &p, Tree: layout.Lay(titles, &p, target(&p, f))}}, Road: "usb", Facts: f, There: there})
+	}
+	listed := func(s *fit.Sheet) (room, all int64, text string) {
+		for _, step := range plan.Make(s, plan.Options{}).Steps {
+			if step.Kind == plan.MakeFolder {
+				continue // folders are reckoned with their entries
+			}
+			if all += step.Room; step.Path == "rowan-net.lst" {
+				room, text = step.Room, step.Make.Text
+			}
+		}
+		return room, all, text
+	}
+	s := judge(50 * size.GiB)
+	for n := range titles {
+		s.Put(n, true)
+		room, all, text := listed(s)
+		require.EqualValues(t, (len(text)+511)/512*512, room, "the list of %d titles", n+1)
+		folders := s.Planned - all
+		require.GreaterOrEqual(t, folders, int64(0), "nothing is written that was not reckoned with: %d titles", n+1)
+		require.Less(t, folders, int64(20*512), "and little is reckoned twice: %d titles", n+1)
+	}
+	whole, text := s.Planned, ""
+	_, _, text = listed(s)
+	require.Greater(t, len(text), 3*512)
+	s.Choose(func(int) bool { return false })
+	assert.Zero(t, s.Planned, "it is given back")
+
+	s = judge(50*size.GiB, place.Entry{Path: "ROWAN-NET.LST", Size: int64(len(text))})
+	s.Choose(func(int) bool { return true })
+	assert.EqualValues(t, whole-int64((len(text)+511)/512*512), s.Planned, "where it is there already, it does not grow")
+
+	s = judge(whole)
+	s.Choose(func(int) bool { return true })
+	assert.Equal(t, len(titles), s.Count)
+	assert.Zero(t, s.Free())
+	s = judge(whole - 1)
+	s.Choose(func(int) bool { return true })
+	assert.Equal(t, len(titles)-1, s.Count, "a byte too little")
+}
+
 func TestAReserveStaysFree(t *testing.T) {
 	titles := []title.Title{vesper(1, "A", size.GiB)}
 	p := coretest.Rowan(t)

@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"testing"
@@ -116,6 +117,44 @@ func TestRoomComesFirstWhereItIsNeeded(t *testing.T) {
 	assert.Equal(t, []string{"put FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with room enough, what leaves leaves last")
 	s.free = size.GiB / 2
 	assert.Equal(t, []string{"remove mine/a.mov", "put FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
+}
+
+// TestWhatIsNeededFirstGoesFirst holds, byte by byte, what a plan needs against what is free: a removal comes before what is written exactly when there
+// is a byte too little.
+func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
+	const cluster = 32 * size.KiB
+	game, stray := "FULL/VSP-00001 - Copper Tide.iso", file("mine/a.mov", 3*size.GiB)
+	for name, c := range map[string]struct {
+		there   []place.Entry
+		replace []string
+		needs   int64
+	}{
+		"a file and its settings":                           {append(dirs("FULL", "TUNE", "mine"), stray), nil, size.GiB + cluster},
+		"with its folders":                                  {append(dirs("mine"), stray), nil, size.GiB + 3*cluster},
+		"what is replaced stays until the new one is whole": {append(dirs("FULL", "TUNE", "mine"), stray, file(game, size.GiB/2), settings(1)), []string{game}, size.GiB},
+		"what a broken-off run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
+			file("FULL/"+place.TemporaryName("FULL/other.iso"), size.GiB/4)), nil, size.GiB - size.GiB/4},
+	} {
+		t.Run(name, func(t *testing.T) {
+			for short, early := range []bool{false, true} {
+				s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: c.there, replace: c.replace, leaving: []string{"mine/a.mov"}, free: c.needs - int64(short)}
+				p := s.plan(t)
+				require.Empty(t, p.Left)
+				removed := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Remove })
+				wrote := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Writes() })
+				assert.Equal(t, early, removed < wrote, "%d free: %v", s.free, say(p))
+			}
+		})
+	}
+}
+
+// TestWhatWasBrokenOffIsGoneOnWith has a broken-off run leave half of a file that is written now, and half of one that is not.
+func TestWhatWasBrokenOffIsGoneOnWith(t *testing.T) {
+	ours, other := place.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"), "FULL/"+path.Base(place.TemporaryName("FULL/gone.iso"))
+	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1), file(ours, 7), file(other, 9))}
+	p := s.plan(t)
+	assert.Equal(t, []string{"clear " + other, "put FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be gone on with stays")
+	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Room)
 }
 
 func TestReplacingWantsAMark(t *testing.T) {

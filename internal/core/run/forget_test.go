@@ -1,0 +1,270 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/place"
+	"polytome/internal/place/folder"
+)
+
+// A forgetful place keeps account of what would be there after the power goes: bytes that were flushed before their file got its name, and names that
+// were made to last. What it is told to fail at, it fails at.
+type forgetful struct {
+	place.Place
+	mu      sync.Mutex
+	lasting map[string]string
+	fails   string
+}
+
+var errForgetful = errors.New("the medium does not answer")
+
+func (p *forgetful) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := p.Place.Create(ctx, path, size)
+	return &forgetfulWriter{Writer: w, p: p, path: path}, err
+}
+
+func (p *forgetful) lasts(path, data string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.lasting[path] = data
+}
+
+// then is what would be there of a file, and whether there would be one.
+func (p *forgetful) then(path string) (string, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	data, ok := p.lasting[path]
+	return data, ok
+}
+
+type forgetfulWriter struct {
+	place.Writer
+	p       *forgetful
+	path    string
+	wrote   []byte
+	flushed string
+	held    func(path, data string) bool // takes the name, where names are held back
+}
+
+func (w *forgetfulWriter) Write(b []byte) (int, error) {
+	w.wrote = append(w.wrote, b...)
+	return w.Writer.Write(b)
+}
+
+func (w *forgetfulWriter) Skip(n int64) error {
+	w.wrote = append(w.wrote, make([]byte, n)...)
+	return w.Writer.Skip(n)
+}
+
+func (w *forgetfulWriter) Flush() error {
+	if w.p.fails == "flush" {
+		return errForgetful
+	}
+	w.flushed = string(w.wrote)
+	return w.Writer.Flush()
+}
+
+func (w *forgetfulWriter) Commit() error {
+	if w.p.fails == "commit" {
+		return errForgetful
+	}
+	if w.held == nil || !w.held(w.path, w.flushed) {
+		w.p.lasts(w.path, w.flushed)
+	}
+	return w.Writer.Commit()
+}
+
+// forgetfulHolder is one on which names are held back.
+type forgetfulHolder struct {
+	*forgetful
+	holds   bool
+	held    map[string]string
+	settled int
+}
+
+func (p *forgetfulHolder) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := p.forgetful.Create(ctx, path, size)
+	w.(*forgetfulWriter).held = func(path, data string) bool {
+		if p.holds {
+			p.held[path] = data
+		}
+		return p.holds
+	}
+	return w, err
+}
+
+func (p *forgetfulHolder) FlushAll(files []place.Writer) (out []error) {
+	for _, f := range files {
+		out = append(out, f.Flush())
+	}
+	return out
+}
+
+func (p *forgetfulHolder) Hold() { p.holds, p.held = true, map[string]string{} }
+
+func (p *forgetfulHolder) Settle() error {
+	time.Sleep(20 * time.Millisecond) // whoever says that a file is done before this shows it
+	p.holds = false
+	if p.fails == "settle" {
+		return errForgetful
+	}
+	for path, data := range p.held {
+		p.lasts(path, data)
+	}
+	p.settled++
+	return nil
+}
+
+// TestWhatIsDoneWouldOutliveAPowerCut looks, whenever a file is told to be done, whether it would be there whole if the power went at that moment, and has
+// flushing, naming and settling fail: nothing of that is told to be done.
+func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
+	for _, fails := range []string{"", "flush", "commit", "settle"} {
+		for _, holds := range []bool{false, true} {
+			if fails == "settle" && !holds {
+				continue
+			}
+			p, want := files(t, 3<<20, 700, 0, 4096, 1<<20, 1<<20+1)
+			f := &forgetful{Place: openPlace(t, t.TempDir(), folder.Options{}), lasting: map[string]string{}, fails: fails}
+			holder := &forgetfulHolder{forgetful: f}
+			to := place.Place(f)
+			if holds {
+				to = holder
+			}
+			done := 0
+			r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
+				if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Put {
+					return
+				}
+				done++
+				got, there := f.then(p.Steps[e.Step].Path)
+				assert.True(t, there && got == string(want[p.Steps[e.Step].Path]), "%s is told to be done, and would have %d bytes", p.Steps[e.Step].Path, len(got))
+			})
+			switch fails {
+			case "":
+				assert.Equal(t, len(want), done)
+				assert.Equal(t, holds, holder.settled > 0)
+			case "settle":
+				assert.Equal(t, 2, done, "the large ones are no part of a group")
+				assert.Len(t, r.Failed, len(want)-2)
+			default:
+				assert.Zero(t, done, fails)
+				assert.Len(t, r.Failed, len(want), fails)
+			}
+		}
+	}
+}
+
+// TestAChangeInTheLastBytesShows flips one bit of the last, short block of a file on its way to the medium.
+func TestAChangeInTheLastBytesShows(t *testing.T) {
+	const n = 2<<20 + 300
+	for at, n := range map[int64]int{n - 1: n, n - 300: n, 1 << 20: n, 4999: 5000, 0: 1} {
+		p, want := files(t, n)
+		dir := t.TempDir()
+		f := &flipping{Place: openPlace(t, dir, folder.Options{}), at: at}
+		r := run.Run(context.Background(), p, f, run.Options{}, func(run.Event) {})
+		assert.Empty(t, r.Failed)
+		assert.Equal(t, 1, r.Rewritten, "byte %d of %d", at, n)
+		assert.True(t, onPlace(t, dir)["FULL/0.iso"] == string(want["FULL/0.iso"]))
+	}
+}
+
+// flipping changes one bit of the first file that is written.
+type flipping struct {
+	*folder.Place
+	at   int64
+	done bool
+}
+
+type flippingWriter struct {
+	place.Writer
+	p   *flipping
+	off int64
+}
+
+func (p *flipping) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := p.Place.Create(ctx, path, size)
+	return &flippingWriter{Writer: w, p: p}, err
+}
+
+func (w *flippingWriter) Skip(n int64) error { w.off += n; return w.Writer.Skip(n) }
+
+func (w *flippingWriter) Write(b []byte) (int, error) {
+	if k := w.p.at - w.off; !w.p.done && k >= 0 && k < int64(len(b)) {
+		w.p.done = true
+		b = bytes.Clone(b)
+		b[k] ^= 1
+	}
+	w.off += int64(len(b))
+	return w.Writer.Write(b)
+}
+
+// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the place while the one that shall take its place is being copied: theirs stays.
+func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
+	for name, change := range map[string]func(t *testing.T, file string){
+		"other content": func(t *testing.T, file string) {
+			require.NoError(t, os.WriteFile(file, []byte("longer than it was"), 0o644))
+		},
+		"same length, later": func(t *testing.T, file string) {
+			require.NoError(t, os.WriteFile(file, []byte("mine"), 0o644))
+			require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(time.Hour)))
+		},
+		"gone": func(t *testing.T, file string) { require.NoError(t, os.Remove(file)) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			p, _ := files(t, 3<<20)
+			dir := t.TempDir()
+			target := filepath.Join(dir, "FULL/0.iso")
+			require.NoError(t, os.MkdirAll(filepath.Dir(target), 0o755))
+			require.NoError(t, os.WriteFile(target, []byte("was!"), 0o644))
+			to := openPlace(t, dir, folder.Options{})
+			was, err := to.Stat(context.Background(), "FULL/0.iso")
+			require.NoError(t, err)
+			p.Steps[1].Kind, p.Steps[1].Was = plan.Replace, &was
+			var theirs map[string]string
+			r := run.Run(context.Background(), p, &meddling{to, func() {
+				change(t, target)
+				theirs = onPlace(t, dir)
+			}}, run.Options{}, func(run.Event) {})
+			require.Len(t, r.Failed, 1)
+			got := onPlace(t, dir)
+			assert.Equal(t, theirs["FULL/0.iso"], got["FULL/0.iso"])
+			for name := range got {
+				assert.False(t, place.IsTemporary(name), "nothing half written is left")
+			}
+		})
+	}
+}
+
+// meddling has something happen when a file is flushed.
+type meddling struct {
+	*folder.Place
+	then func()
+}
+
+type meddlingWriter struct {
+	place.Writer
+	then func()
+}
+
+func (p *meddling) Replace(ctx context.Context, path string, size int64) (place.Writer, error) {
+	w, err := p.Place.Replace(ctx, path, size)
+	return &meddlingWriter{w, p.then}, err
+}
+
+func (w *meddlingWriter) Flush() error {
+	err := w.Writer.Flush()
+	w.then()
+	return err
+}
