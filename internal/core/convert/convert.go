@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/shape"
 	"polytome/internal/filecopy"
+	"polytome/internal/parallel"
 	"polytome/internal/place"
 	"polytome/internal/place/folder"
 )
@@ -68,7 +69,12 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 	go func() {
 		defer close(pieces)
 		_, takes := to.(filecopy.Taker)
-		read(ctx, c, see, takes, pieces, pool)
+		if err := parallel.Safely(func() error { read(ctx, c, see, takes, pieces, pool); return nil }); err != nil {
+			select {
+			case pieces <- piece{err: err}:
+			case <-ctx.Done():
+			}
+		}
 	}()
 	defer func() { // the reader must have ended before its source is closed
 		cancel()

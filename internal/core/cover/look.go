@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
+	"polytome/internal/parallel"
 	"polytome/internal/size"
 )
 
@@ -95,7 +96,7 @@ func (k *Looker) read(f *title.File, use func(io.ReadSeeker) error) error {
 	if c.Size() > largestPicture {
 		return fmt.Errorf("it has %s, and a picture has at most %s", size.Format(c.Size()), size.Format(largestPicture))
 	}
-	return use(io.NewSectionReader(c, 0, c.Size()))
+	return parallel.Safely(func() error { return use(io.NewSectionReader(c, 0, c.Size())) })
 }
 
 // LookAll looks at the pictures that are found for needs, so that what cannot be used gives way to the next one. The error is only that of a cancelled

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/format/sums"
+	"polytome/internal/parallel"
 )
 
 // A Verdict is what reading a file from end to end has shown.
@@ -289,7 +290,12 @@ func (v *verifier) file(j *job) {
 		return
 	}
 	told := int64(0)
-	text, zeros, err := v.read(j, func(n int64) { told += n; v.tell(n, j.path, nil) })
+	var text, finding, doubt string
+	var zeros []run
+	err := parallel.Safely(func() (err error) {
+		text, zeros, err = v.read(j, func(n int64) { told += n; v.tell(n, j.path, nil) })
+		return err
+	})
 	if v.ctx.Err() != nil {
 		return
 	}
@@ -297,7 +303,10 @@ func (v *verifier) file(j *job) {
 		v.tell(j.size-told, j.path, &Verified{Path: j.path, Size: j.size, Verdict: Unreadable, Say: sayProblem(err)})
 		return
 	}
-	finding, doubt, err := v.structure(j, zeros)
+	err = parallel.Safely(func() (err error) {
+		finding, doubt, err = v.structure(j, zeros)
+		return err
+	})
 	if v.ctx.Err() != nil {
 		return
 	}

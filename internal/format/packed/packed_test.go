@@ -16,6 +16,7 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/format/packed"
+	"polytome/internal/parallel"
 )
 
 // source is an image in memory that knows its holes.
@@ -200,6 +201,31 @@ func (f failing) ReadAt(b []byte, off int64) (int, error) {
 		return 0, f.err
 	}
 	return f.source.ReadAt(b, off)
+}
+
+// tripping panics in the middle, as a reader with a mistake would.
+type tripping struct{ source }
+
+func (f tripping) ReadAt(b []byte, off int64) (int, error) {
+	if n := int64(len(f.data)); off > n/4 && off < n/2 {
+		panic("a mistake in a reader")
+	}
+	return f.source.ReadAt(b, off)
+}
+
+func TestAMistakeInAReaderEndsOnlyItsImage(t *testing.T) {
+	data := disc(4, 200, packed.DefaultBlock, 0)
+	var mistake *parallel.MistakeError
+	_, err := packed.Pack(context.Background(), io.Discard, tripping{image(data)}, packed.Options{Compress: true})
+	require.ErrorAs(t, err, &mistake)
+
+	var b bytes.Buffer
+	_, err = packed.Pack(context.Background(), &b, image(data), packed.Options{Compress: true})
+	require.NoError(t, err)
+	im, err := packed.Open(tripping{image(b.Bytes())}, int64(b.Len()))
+	require.NoError(t, err)
+	_, err = im.ReadAt(make([]byte, len(data)), 0)
+	require.ErrorAs(t, err, &mistake)
 }
 
 func TestSourcesThatFailAndStopping(t *testing.T) {

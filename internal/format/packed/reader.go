@@ -12,6 +12,7 @@ import (
 	zst "github.com/klauspost/compress/zstd"
 
 	"polytome/internal/format/crcs"
+	"polytome/internal/parallel"
 )
 
 // An Image is an opened packed image: the image that was packed, as an [io.ReaderAt]. It is safe for
@@ -232,7 +233,7 @@ func (im *Image) ReadAt(b []byte, off int64) (int, error) {
 	var mu sync.Mutex
 	var firstErr error
 	one := func(n int64) {
-		if err := im.piece(n, b, off); err != nil {
+		if err := parallel.Safely(func() error { return im.piece(n, b, off) }); err != nil {
 			mu.Lock()
 			if n < failed {
 				failed, firstErr = n, err

@@ -15,6 +15,7 @@ import (
 
 	"polytome/internal/filecopy"
 	"polytome/internal/format/crcs"
+	"polytome/internal/parallel"
 )
 
 // A Source is an image to be packed. Where it is also a [Holed], its holes are not read.
@@ -152,7 +153,7 @@ func (s *Stream) read(ctx context.Context) {
 		}
 		if holed != nil && dataStart >= off+c.length {
 			c.hole = true
-		} else if n, err := s.src.ReadAt(c.raw[:c.length], off); int64(n) < c.length {
+		} else if n, err := s.readAt(c.raw[:c.length], off); int64(n) < c.length {
 			if err == nil || errors.Is(err, io.EOF) {
 				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(n), s.head.length, io.ErrUnexpectedEOF)
 			}
@@ -176,11 +177,19 @@ func (s *Stream) read(ctx context.Context) {
 		s.done.Add(1)
 		go func() {
 			defer s.done.Done()
-			s.pack(c)
+			if err := parallel.Safely(func() error { s.pack(c); return nil }); err != nil {
+				c.err = err
+			}
 			close(c.ready)
 			<-slots
 		}()
 	}
+}
+
+// readAt reads the source, which may have been made by strangers.
+func (s *Stream) readAt(b []byte, off int64) (n int, err error) {
+	err = parallel.Safely(func() (err error) { n, err = s.src.ReadAt(b, off); return err })
+	return n, err
 }
 
 var closed = func() chan struct{} {

@@ -5,6 +5,8 @@ package desk
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"strings"
 	"sync"
@@ -22,6 +24,7 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
+	"polytome/internal/parallel"
 )
 
 // A Desk is the shared state. Only the interface's own goroutine touches it.
@@ -206,7 +209,15 @@ func (d *Desk) StartScan() tea.Cmd {
 			o.Cache, trouble = seen.Open(cache)
 			defer o.Cache.Close()
 		}
-		r, err := intake.Scan(ctx, sources, o)
+		var r intake.Result
+		err := parallel.Safely(func() (err error) {
+			r, err = intake.Scan(ctx, sources, o)
+			return err
+		})
+		var mistake *parallel.MistakeError
+		if errors.As(err, &mistake) {
+			trouble, err = errors.Join(trouble, fmt.Errorf("the scan: %w", err)), nil
+		}
 		for _, err := range []error{trouble, coverTrouble} {
 			if err != nil {
 				r.Notes = append(r.Notes, Sentence(err.Error()))
