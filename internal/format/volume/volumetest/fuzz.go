@@ -56,6 +56,7 @@ func Fuzz(f *testing.F, open func(volume.Device, int64) (*volume.Volume, error),
 		all = append(all, b)
 		f.Add(k, []byte{0, 0, 11, 1})
 		f.Add(k, []byte{1, 0, 4, 255, 2, 0, 60, 7})
+		f.Add(k, []byte{0xdf, 0xe0, 0xdf, 0xe0, 0x60, 0xe0, 0x60, 0xe0}) // a file of gigabytes
 	}
 	f.Fuzz(func(t *testing.T, kind int, changes []byte) {
 		b := all[(kind%kinds+kinds)%kinds]

@@ -27,7 +27,7 @@ func Readable(v *volume.Volume) map[uint64]string {
 		if info, err := d.Info(); err != nil || info.Size() > 64<<20 {
 			return nil
 		}
-		if b, err := fs.ReadFile(tree, name); err == nil && len(b) > 0 {
+		if b, err := read(tree, name); err == nil && len(b) > 0 {
 			h := fnv.New64a()
 			_, _ = h.Write(b)
 			out[h.Sum64()] = name
