@@ -89,3 +89,18 @@ func TestWhatGuardsAWriteIsAsked(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, b[0], "nothing was written")
 }
+
+func TestAFileThatGrewIsKnown(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "stick.img")
+	require.NoError(t, os.WriteFile(name, make([]byte, 100), 0o600))
+	f, err := os.OpenFile(name, os.O_RDWR, 0)
+	require.NoError(t, err)
+	m, err := medium.Of(f)
+	require.NoError(t, err)
+	defer m.Close()
+	require.NoError(t, os.Truncate(name, 300))
+	assert.EqualValues(t, 100, m.Size(), "what it was opened as")
+	n, err := m.Part(10, 20).SizeNow()
+	require.NoError(t, err)
+	assert.EqualValues(t, 300, n, "of the whole file, also asked through a part")
+}

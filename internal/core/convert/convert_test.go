@@ -24,6 +24,7 @@ import (
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/packed"
 	"polytome/internal/judge"
+	"polytome/internal/parallel"
 	"polytome/internal/place/folder"
 )
 
@@ -243,6 +244,30 @@ func TestChecksFindWhatIsWrong(t *testing.T) {
 	assert.ErrorContains(t, err, "holds no files")
 	_, err = convert.Check(context.Background(), filepath.Join(dir, "never"), container.Options{}, nil)
 	assert.ErrorContains(t, err, "reading the source")
+}
+
+// tripping is content of 9 MiB whose reader has a mistake, which shows at a byte.
+type tripping struct{ at int64 }
+
+func (tripping) Size() int64                   { return 9 << 20 }
+func (tripping) Data(off int64) (int64, int64) { return off, 9 << 20 }
+func (tripping) Close() error                  { return nil }
+func (c tripping) ReadAt(b []byte, off int64) (int, error) {
+	if off+int64(len(b)) > c.at {
+		panic("a mistake in a reader")
+	}
+	return len(b), nil
+}
+
+func TestAMistakeInAReaderIsAnError(t *testing.T) {
+	for _, at := range []int64{0, 5 << 20, 9<<20 - 1} {
+		var to buffer
+		n, err := convert.Copy(context.Background(), &to, tripping{at}, nil, nil)
+		var mistake *parallel.MistakeError
+		require.ErrorAs(t, err, &mistake)
+		assert.EqualValues(t, to.Len(), n, "what came before is there")
+		assert.LessOrEqual(t, n, at)
+	}
 }
 
 func FuzzReadManifest(f *testing.F) {
