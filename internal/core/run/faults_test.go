@@ -226,10 +226,29 @@ func TestFaultsOfAShare(t *testing.T) {
 			if kind == "gone" {
 				j.Patience = 200 * time.Millisecond
 			}
-			j.Open = func(context.Context) (place.Place, error) {
-				return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password, Timeout: 500 * time.Millisecond})
+			// Only a server that stands still has to be noticed by its silence, and only once: on a busy machine a sound one may be silent for a while, too.
+			var noticed atomic.Bool
+			j.Open = func(ctx context.Context) (place.Place, error) {
+				for {
+					o := smb.Options{User: s.User, Password: s.Password}
+					soon := kind == "stall" && !noticed.Load()
+					if soon {
+						o.Timeout = 500 * time.Millisecond
+					}
+					to, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, o)
+					if err == nil || !soon || ctx.Err() != nil {
+						return to, err
+					}
+				}
 			}
+			var still atomic.Bool
 			j.Tell = func(e run.Event) {
+				if e.Kind == run.Waiting {
+					noticed.Store(true)
+					if still.Swap(false) {
+						s.Stall(false)
+					}
+				}
 				if e.Total < at {
 					return
 				}
@@ -239,7 +258,7 @@ func TestFaultsOfAShare(t *testing.T) {
 						s.Restart()
 					case "stall":
 						s.Stall(true)
-						go func() { time.Sleep(800 * time.Millisecond); s.Stall(false) }()
+						still.Store(true)
 					case "gone":
 						s.Kill()
 					}
