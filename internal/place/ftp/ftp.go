@@ -55,7 +55,15 @@ type Place struct {
 	looking sync.Mutex        // held while a folder is listed, so that it is listed once
 	mu      sync.Mutex        // guards what follows
 	folders map[string]look   // folders as they were listed last, with what was done since
+	now     *underway         // the listing that is being made; nil for none
 	readers map[*content]bool // transfers that were begun and not ended
+}
+
+// underway is a listing that is being made. The server may have made it before what is done meanwhile.
+type underway struct {
+	key   string
+	noted []func(map[string]place.Entry) // what was done in the folder since it was asked for
+	stale bool                           // somebody needs a newer one
 }
 
 // look is a folder as it was listed.
@@ -211,6 +219,10 @@ func (p *Place) listed(ctx context.Context, dir string) (map[string]place.Entry,
 		return l.entries, nil
 	}
 	l = look{at: time.Now(), entries: map[string]place.Entry{}}
+	now := &underway{key: key}
+	p.mu.Lock()
+	p.now = now
+	p.mu.Unlock()
 	err := p.do(ctx, "listing", dir, true, func(s *session) error {
 		clear(l.entries)
 		s.listing = true
@@ -242,12 +254,18 @@ func (p *Place) listed(ctx context.Context, dir string) (map[string]place.Entry,
 		}
 		return nil
 	})
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.now = nil
 	if err != nil {
 		return nil, err
 	}
-	p.mu.Lock()
-	p.folders[key] = l
-	p.mu.Unlock()
+	for _, done := range now.noted {
+		done(l.entries)
+	}
+	if !now.stale {
+		p.folders[key] = l
+	}
 	return l.entries, nil
 }
 
@@ -255,29 +273,41 @@ func (p *Place) listed(ctx context.Context, dir string) (map[string]place.Entry,
 func (p *Place) note(name string, e *place.Entry) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	l, ok := p.folders[p.opts.Filesystem.Fold(path.Dir(name))]
-	if !ok {
-		return
+	dir, key := p.opts.Filesystem.Fold(path.Dir(name)), p.opts.Filesystem.Fold(path.Base(name))
+	done := func(entries map[string]place.Entry) {
+		if e == nil {
+			delete(entries, key)
+		} else {
+			entries[key] = *e
+		}
 	}
-	if key := p.opts.Filesystem.Fold(path.Base(name)); e == nil {
-		delete(l.entries, key)
-	} else {
-		l.entries[key] = *e
+	if l, ok := p.folders[dir]; ok {
+		done(l.entries)
+	}
+	if p.now != nil && p.now.key == dir {
+		p.now.noted = append(p.now.noted, done)
 	}
 }
 
 // forget has everything be listed anew.
 func (p *Place) forget() {
 	p.mu.Lock()
+	defer p.mu.Unlock()
 	clear(p.folders)
-	p.mu.Unlock()
+	if p.now != nil {
+		p.now.stale = true
+	}
 }
 
 // forgetFolder has one folder be listed anew.
 func (p *Place) forgetFolder(dir string) {
 	p.mu.Lock()
-	delete(p.folders, p.opts.Filesystem.Fold(dir))
-	p.mu.Unlock()
+	defer p.mu.Unlock()
+	key := p.opts.Filesystem.Fold(dir)
+	delete(p.folders, key)
+	if p.now != nil && p.now.key == key {
+		p.now.stale = true
+	}
 }
 
 // find looks for a file or folder in the listing of its folder.
