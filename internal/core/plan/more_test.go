@@ -157,6 +157,60 @@ func TestWhatWasBrokenOffIsGoneOnWith(t *testing.T) {
 	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Room)
 }
 
+// TestEmptyFoldersGo removes files out of nested folders: those that nothing is left in go, the deeper ones first and each once; what is at the root stays.
+func TestEmptyFoldersGo(t *testing.T) {
+	there := append(dirs("FULL", "TUNE", "a", "a/b", "a/b/c", "a/b/d", "x", "x/y"),
+		file("a/b/c/1.mov", 1), file("a/b/c/2.mov", 1), file("a/b/d/3.mov", 1), file("x/y/4.mov", 1))
+	folders := func(leaving ...string) (out []string) {
+		for _, step := range say(situation{there: there, leaving: leaving}.plan(t)) {
+			if f, is := strings.CutPrefix(step, "remove-folder "); is {
+				out = append(out, f)
+			}
+		}
+		return out
+	}
+	assert.Empty(t, folders("a/b/c/1.mov"))
+	assert.Equal(t, []string{"a/b/d"}, folders("a/b/d/3.mov"))
+	assert.Equal(t, []string{"x/y"}, folders("x/y/4.mov"), "a folder at the root stays")
+	assert.Equal(t, []string{"a/b/c", "a/b/d", "a/b"}, folders("a/b/c/1.mov", "a/b/c/2.mov", "a/b/d/3.mov"))
+	assert.Equal(t, []string{"a/b/c", "a/b/d", "a/b", "x/y"}, folders("x/y/4.mov", "a/b/c/1.mov", "a/b/c/2.mov", "a/b/d/3.mov"))
+}
+
+func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
+	s := situation{titles: []title.Title{vesper(3, "full", 5*size.GiB)}, there: append(dirs("LONG", "LONG/VSP-00003", "TUNE"), file("LONG/VSP-00003/old.txt", 3), settings(3)),
+		leaving: []string{"LONG/VSP-00003/old.txt"}}
+	for _, step := range say(s.plan(t)) {
+		assert.NotContains(t, step, "remove-folder")
+	}
+}
+
+// TestWhatIsWrittenForATitleNeedsItsOwnFiles has two titles be renamed and one be copied: the settings of each need its own file and no other.
+func TestWhatIsWrittenForATitleNeedsItsOwnFiles(t *testing.T) {
+	s := situation{titles: []title.Title{vesper(1, "full", 300), vesper(2, "full", 200), vesper(3, "full", 100)},
+		there: append(dirs("FULL", "TUNE", "old"), file("old/one.iso", 300), file("old/two.iso", 200)), found: map[int][]string{0: {"old/one.iso"}, 1: {"old/two.iso"}}}
+	p := s.plan(t)
+	seen := 0
+	for _, step := range p.Steps {
+		if id, is := strings.CutPrefix(step.Path, "TUNE/"); is {
+			seen++
+			require.Len(t, step.Needs, 1)
+			assert.Contains(t, p.Steps[step.Needs[0]].Path, strings.TrimSuffix(id, ".tune"))
+		}
+	}
+	assert.Equal(t, 3, seen)
+	assert.Equal(t, 2, p.Moves)
+	assert.Equal(t, 4, p.Files)
+	assert.EqualValues(t, 100+3*19, p.Bytes)
+}
+
+func TestAPlanCountsWhatItDoes(t *testing.T) {
+	s := situation{there: append(dirs("mine"), file("mine/a.mov", 10), file("mine/b.mov", 5), file("mine/c.mov", 1)), leaving: []string{"mine/a.mov", "mine/b.mov"}, keepIn: "/kept"}
+	p := s.plan(t)
+	assert.Equal(t, []int{2, 2, 0, 0}, []int{p.Removes, p.Kept, p.Moves, p.Files})
+	assert.EqualValues(t, 15, p.Freed)
+	assert.Zero(t, p.Bytes)
+}
+
 func TestReplacingWantsAMark(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", 100)}, there: append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 99), settings(1))}
 	p := s.plan(t)
