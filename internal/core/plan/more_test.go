@@ -179,8 +179,11 @@ func TestEmptyFoldersGo(t *testing.T) {
 func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(3, "full", 5*size.GiB)}, there: append(dirs("LONG", "LONG/VSP-00003", "TUNE"), file("LONG/VSP-00003/old.txt", 3), settings(3)),
 		leaving: []string{"LONG/VSP-00003/old.txt"}}
-	for _, step := range say(s.plan(t)) {
-		assert.NotContains(t, step, "remove-folder")
+	for stay := range 6 { // however many are in it besides
+		steps := say(s.plan(t))
+		assert.Contains(t, steps, "put LONG/VSP-00003/001.rwn")
+		assert.NotContains(t, steps, "remove-folder LONG/VSP-00003")
+		s.there = append(s.there, file(fmt.Sprintf("LONG/VSP-00003/%d.txt", stay), 3))
 	}
 }
 
