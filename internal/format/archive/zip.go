@@ -25,10 +25,11 @@ const (
 	methodZstdOld = 20
 	methodZstd    = 93
 	methodDefl64  = 9
+	methodPPMd    = 98
 	methodAES     = 99
 )
 
-var methodNames = map[uint16]string{1: "shrink", 6: "implode", 95: "xz", 98: "PPMd"}
+var methodNames = map[uint16]string{1: "shrink", 6: "implode", 95: "xz"}
 
 // zipEntries lists a zip archive.
 func zipEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error) {
@@ -101,6 +102,8 @@ func unpacker(method uint16, r io.Reader) (io.ReadCloser, error) {
 		return io.NopCloser(newInflate64(r)), nil
 	case methodLZMA:
 		return unLZMA(r)
+	case methodPPMd:
+		return unPPMd(r)
 	case methodZstd, methodZstdOld:
 		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
 		if err != nil {

@@ -2,6 +2,8 @@ package archive_test
 
 import (
 	"bytes"
+	"encoding/binary"
+	"fmt"
 	"io/fs"
 	"math/rand"
 	"os"
@@ -78,9 +80,9 @@ func TestZipMethods(t *testing.T) {
 	in := t.TempDir()
 	want := map[string][]byte{"a.bin": varied(7, 700_000), "b.txt": bytes.Repeat([]byte("Tin Harbour "), 20_000), "empty": {}, "small": []byte("x"), "zeros": make([]byte, 3<<20)}
 	put(t, in, want)
-	for _, method := range []string{"LZMA", "Deflate64", "BZip2", "Deflate", "Copy"} {
+	for _, method := range []string{"LZMA", "Deflate64", "BZip2", "Deflate", "Copy", "PPMd", "PPMd:mem=1m:o=16", "PPMd:o=2 -mx=9", "PPMd:mem=1m -mx=9"} {
 		file := filepath.Join(t.TempDir(), "game.zip")
-		judge.Run(t, "sh", "-c", `cd "$1" && 7z a -bd -tzip -mm="$3" "$2" .`, "sh", in, file, method)
+		judge.Run(t, "sh", "-c", `cd "$1" && 7z a -bd -tzip -mm=$3 "$2" .`, "sh", in, file, method)
 		a, err := archive.Open(file, archive.Options{})
 		require.NoError(t, err, method)
 		for name, data := range want {
@@ -90,12 +92,60 @@ func TestZipMethods(t *testing.T) {
 		}
 		require.NoError(t, a.Close())
 	}
-	file := filepath.Join(t.TempDir(), "game.zip")
-	judge.Run(t, "sh", "-c", `cd "$1" && 7z a -bd -tzip -mm=PPMd "$2" .`, "sh", in, file)
-	a, err := archive.Open(file, archive.Options{})
-	require.NoError(t, err)
-	_, err = fs.ReadFile(a, "a.bin")
-	assert.ErrorContains(t, err, "the method PPMd, which is not supported")
+}
+
+// TestPPMdThatRunsOutOfMemory reads what was packed with a model that is far larger than its memory, which is begun anew, or thinned out, many times.
+func TestPPMdThatRunsOutOfMemory(t *testing.T) {
+	in := t.TempDir()
+	r := rand.New(rand.NewSource(4))
+	var b bytes.Buffer
+	for b.Len() < 2<<20 {
+		switch r.Intn(3) {
+		case 0:
+			for range r.Intn(2000) {
+				fmt.Fprintf(&b, "Ferry %d line %x; ", r.Intn(100), r.Intn(1<<20))
+			}
+		case 1:
+			b.Write(varied(r.Int63(), r.Intn(30_000)))
+		case 2:
+			b.Write(make([]byte, r.Intn(20_000)))
+		}
+	}
+	put(t, in, map[string][]byte{"a.bin": b.Bytes()})
+	for restore, more := range []string{"-mx=5", "-mx=9"} {
+		file := filepath.Join(t.TempDir(), "game.zip")
+		judge.Run(t, "sh", "-c", `cd "$1" && 7z a -bd -tzip -mm=PPMd:mem=1m:o=16 $3 "$2" .`, "sh", in, file, more)
+		packed, err := os.ReadFile(file)
+		require.NoError(t, err)
+		begin := 30 + int(binary.LittleEndian.Uint16(packed[26:])) + int(binary.LittleEndian.Uint16(packed[28:]))
+		require.EqualValues(t, restore, packed[begin+1]>>4, "the way to make room")
+		a, err := archive.Open(file, archive.Options{})
+		require.NoError(t, err)
+		got, err := fs.ReadFile(a, "a.bin")
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(b.Bytes(), got))
+		require.NoError(t, a.Close())
+
+		packed[begin+40_000] ^= 1
+		require.NoError(t, os.WriteFile(file, packed, 0o600))
+		a, err = archive.Open(file, archive.Options{})
+		require.NoError(t, err)
+		_, err = fs.ReadFile(a, "a.bin")
+		assert.Error(t, err, "a changed bit shows")
+		require.NoError(t, a.Close())
+	}
+}
+
+// FuzzPPMd: whatever is read, it ends, and nothing outside of the model's memory is asked for.
+func FuzzPPMd(f *testing.F) {
+	f.Add([]byte{0x0F, 0x10, 0xC1, 0x7B, 0xDE, 0xF9, 0xBC, 0xEC, 0x0B, 0xFF, 0x35})
+	f.Add([]byte{0x01, 0x00, 0, 0, 0, 0, 0, 0})
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if len(data) > 1 {
+			data[0], data[1] = data[0]&15, data[1]&16 // a memory of 1 MiB
+		}
+		archive.UnPPMd(data, 3<<20)
+	})
 }
 
 // FuzzDeflate64: whatever is read, it ends.
