@@ -14,7 +14,9 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/judge"
+	"polytome/internal/place"
 	"polytome/internal/place/folder"
+	"polytome/internal/place/smb"
 )
 
 // TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some files are told to be done: that is what
@@ -24,7 +26,8 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 	if !judge.AsRoot(t) {
 		return
 	}
-	for _, unsynced := range []bool{false, true} {
+	for _, kind := range []string{"a folder", "a folder that is not flushed", "a share"} {
+		unsynced := kind == "a folder that is not flushed"
 		lengths := []int{5 << 20, 3_000_000}
 		for i := range 40 {
 			lengths = append(lengths, 1000+i*777)
@@ -33,13 +36,23 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 		dir := t.TempDir()
 		img := filepath.Join(dir, "medium.img")
 		medium := mounted(t, img, true)
+		var to place.Place
+		if kind == "a share" {
+			s := judge.SMB(t, medium)
+			share, err := smb.Open(t.Context(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
+			require.NoError(t, err)
+			defer share.Close()
+			to = share
+		} else {
+			to = openPlace(t, medium, folder.Options{Unsynced: unsynced})
+		}
 		var done []string
 		type cut struct {
 			img  string
 			done []string
 		}
 		var cuts []cut
-		r := run.Run(context.Background(), p, openPlace(t, medium, folder.Options{Unsynced: unsynced}), run.Options{Verify: run.VerifyNone}, func(e run.Event) {
+		r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
 			if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Put {
 				return
 			}
@@ -62,12 +75,12 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 				if got[name] != string(want[name]) {
 					lost++
 					if !unsynced {
-						t.Errorf("%s was told to be done; after a power cut it has %d of %d bytes", name, len(got[name]), len(want[name]))
+						t.Errorf("%s: %s was told to be done; after a power cut it has %d of %d bytes", kind, name, len(got[name]), len(want[name]))
 					}
 				}
 			}
 		}
-		assert.Equal(t, unsynced, lost > 0)
+		assert.Equal(t, unsynced, lost > 0, kind)
 	}
 }
 

@@ -339,8 +339,23 @@ func (w *writer) Commit() error {
 		}
 		return s.Rename(w.p.full(w.temp), w.p.full(w.name))
 	})
-	w.ended = err == nil
-	return err
+	if w.ended = err == nil; !w.ended {
+		return err
+	}
+	return w.p.do(w.ctx, "flushing", w.name, func(s *smb2.Share) error { return lasting(s, w.p.full(w.name)) })
+}
+
+// lasting has the server bring a file that was given its name to its disk once more: only then is the name there after a power cut. Where a file
+// may not be opened a second time, that cannot be asked for.
+func lasting(s *smb2.Share, file string) error {
+	f, err := s.OpenFile(file, os.O_WRONLY, 0)
+	if os.IsPermission(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
 }
 
 // Abort removes what was written.
