@@ -19,6 +19,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/coretest"
+	"polytome/internal/judge"
 	"polytome/internal/netcards"
 	"polytome/internal/place/remote"
 	"polytome/internal/standin"
@@ -113,19 +114,8 @@ func TestTheSheetSaysWhatToSetAndWhatToSetBack(t *testing.T) {
 
 // listen opens a port on the loopback that says something to whoever comes.
 func listen(t *testing.T, say string) remote.Address {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, _ = c.Write([]byte(say))
-		}
-	}()
-	return remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port}
+	port := judge.Listen(t, func(c net.Conn) { _, _ = c.Write([]byte(say)) })
+	return remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: port}
 }
 
 func TestLinksOnTheLoopback(t *testing.T) {

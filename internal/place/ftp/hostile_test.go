@@ -15,53 +15,44 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/judge"
 	"polytome/internal/place/ftp"
 )
 
 // hostile is a server that answers commands as a function says; an answer may go on for ever.
 func hostile(t *testing.T, banner func(w io.Writer), answer func(c net.Conn, command string, data func() net.Conn)) ftp.Address {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				var passive net.Listener
-				banner(c)
-				for in := bufio.NewScanner(c); in.Scan(); {
-					verb, _, _ := strings.Cut(in.Text(), " ")
-					switch verb {
-					case "USER":
-						fmt.Fprint(c, "230 come in\r\n")
-					case "TYPE", "OPTS":
-						fmt.Fprint(c, "200 yes\r\n")
-					case "FEAT":
-						fmt.Fprint(c, "500 no\r\n")
-					case "EPSV":
-						if passive, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
-							return
-						}
-						fmt.Fprintf(c, "229 there (|||%d|)\r\n", passive.Addr().(*net.TCPAddr).Port)
-					default:
-						answer(c, in.Text(), func() net.Conn {
-							d, err := passive.Accept()
-							_ = passive.Close()
-							if err != nil {
-								return nil
-							}
-							return d
-						})
-					}
+	port := judge.Listen(t, func(c net.Conn) {
+		defer c.Close()
+		var passive net.Listener
+		banner(c)
+		for in := bufio.NewScanner(c); in.Scan(); {
+			verb, _, _ := strings.Cut(in.Text(), " ")
+			switch verb {
+			case "USER":
+				fmt.Fprint(c, "230 come in\r\n")
+			case "TYPE", "OPTS":
+				fmt.Fprint(c, "200 yes\r\n")
+			case "FEAT":
+				fmt.Fprint(c, "500 no\r\n")
+			case "EPSV":
+				var err error
+				if passive, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+					return
 				}
-			}()
+				fmt.Fprintf(c, "229 there (|||%d|)\r\n", passive.Addr().(*net.TCPAddr).Port)
+			default:
+				answer(c, in.Text(), func() net.Conn {
+					d, err := passive.Accept()
+					_ = passive.Close()
+					if err != nil {
+						return nil
+					}
+					return d
+				})
+			}
 		}
-	}()
-	return ftp.Address{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port}
+	})
+	return ftp.Address{Host: "127.0.0.1", Port: port}
 }
 
 func welcome(w io.Writer) { fmt.Fprint(w, "220 hello\r\n") }

@@ -9,27 +9,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/judge"
 	"polytome/internal/place/smb"
 )
 
 // speaker is what takes connections and says something, whatever it is told.
 func speaker(t *testing.T, say func(net.Conn)) smb.Address {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			c, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer c.Close()
-				say(c)
-			}()
-		}
-	}()
-	return smb.Address{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Root: "games"}
+	port := judge.Listen(t, func(c net.Conn) {
+		defer c.Close()
+		say(c)
+	})
+	return smb.Address{Host: "127.0.0.1", Port: port, Root: "games"}
 }
 
 func TestServersThatSendNonsense(t *testing.T) {
