@@ -120,8 +120,8 @@ type Place interface {
 	Open(ctx context.Context, path string) (Content, error)
 	// MakeFolder makes a folder and those above it. One that exists is fine.
 	MakeFolder(ctx context.Context, path string) error
-	// Create begins a new file of size bytes. It fails with ErrExists when
-	// there is one of that name.
+	// Create begins a new file of size bytes. It fails with ErrExists when there is one of that name; where it takes longer to ask than to send
+	// a small file, that file's Commit does.
 	Create(ctx context.Context, path string, size int64) (Writer, error)
 	// Replace is Create for a file that is there: it stays as it is until Commit, which puts
 	// the new one into its place at once, or as nearly so as the road allows.

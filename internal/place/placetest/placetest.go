@@ -257,10 +257,21 @@ func Run(t *testing.T, fresh func(t *testing.T) place.Place) {
 	t.Run("what is there is never overwritten", func(t *testing.T) {
 		p := open(t)
 		put(t, p, "mine.iso", []byte("mine"))
-		_, err := p.Create(ctx, "mine.iso", 4)
+		_, err := p.Create(ctx, "mine.iso", 2<<20)
 		assert.ErrorIs(t, err, place.ErrExists)
+		w, err := p.Create(ctx, "mine.iso", 4)
+		if err == nil { // small ones may be sent first
+			_, err = w.Write([]byte("ours"))
+			require.NoError(t, err)
+			err = w.Commit()
+			require.NoError(t, w.Abort())
+		}
+		assert.ErrorIs(t, err, place.ErrExists)
+		c, err := p.Open(ctx, "mine.iso")
+		assert.Equal(t, "mine", string(read(t, c, err)))
+		assert.Equal(t, []string{"mine.iso"}, paths(t, p))
 
-		w, err := p.Create(ctx, "race.iso", 4)
+		w, err = p.Create(ctx, "race.iso", 4)
 		require.NoError(t, err)
 		_, err = w.Write([]byte("ours"))
 		require.NoError(t, err)

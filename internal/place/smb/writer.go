@@ -57,10 +57,16 @@ var (
 	_ place.Leaver  = (*writer)(nil)
 )
 
+// smallFile is up to how many bytes a file is sent first and asked about when it gets its name. Samba reads the whole folder to find out that
+// there is no such name, in any letter case: in a folder of thousands that takes longer than the file.
+const smallFile = 1 << 20
+
 // Create begins a file under a temporary name beside its final one.
-func (p *Place) Create(ctx context.Context, name string, _ int64) (place.Writer, error) {
-	if err := p.absent(ctx, name); err != nil {
-		return nil, err
+func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writer, error) {
+	if size > smallFile {
+		if err := p.absent(ctx, name); err != nil {
+			return nil, err
+		}
 	}
 	return p.begin(ctx, name, false)
 }
