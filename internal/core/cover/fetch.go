@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
+	"polytome/internal/parallel"
 )
 
 // A Need is a picture that is wanted for a disc of a title, or a description.
@@ -204,8 +205,13 @@ func (f *Finder) Fetch(ctx context.Context, titles []title.Title, needs []Need, 
 	for range max(1, min(workers, len(needs))) {
 		all.Go(func() {
 			for n := range next {
-				if ctx.Err() == nil {
-					w.need(ctx, &titles[n.Title], n)
+				if ctx.Err() != nil {
+					continue
+				}
+				t := &titles[n.Title]
+				if err := parallel.Safely(func() error { w.need(ctx, t, n); return nil }); err != nil { // a mistake over one picture
+					w.fail(t, n, err.Error())
+					w.trouble(fmt.Errorf("%s: %w", t.Label(), err))
 				}
 			}
 		})

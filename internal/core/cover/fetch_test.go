@@ -465,3 +465,15 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left, "no half picture is left")
 }
+
+// TestAMistakeOverOnePictureIsTold: the others come.
+func TestAMistakeOverOnePictureIsTold(t *testing.T) {
+	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00003.png": has(drawn(40, 60, color.Black))}, "Copper Tide", "Paper & Glue", "Mosswick")
+	r := d.fetch(cover.FetchOptions{Progress: func(p cover.Progress) {
+		if p.Now == "Copper Tide" {
+			panic("no such colour")
+		}
+	}})
+	assert.Equal(t, []string{"Copper Tide: it failed, which is a mistake of Polytome: no such colour"}, r.Trouble)
+	assert.Equal(t, map[string]string{"Copper Tide": "missing: it failed, which is a mistake of Polytome: no such colour", "Paper & Glue": "missing", "Mosswick": "found"}, states(r))
+}

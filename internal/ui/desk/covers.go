@@ -62,7 +62,7 @@ type Fetching struct {
 type FetchMsg struct {
 	progress cover.Progress
 	report   *cover.Report // at the end
-	next     <-chan FetchMsg
+	feed     feed[FetchMsg]
 }
 
 // FetchCovers asks the bench's servers for pictures of titles, in the background; a fetch that goes on is stopped instead. With again, it asks for what has changed, too.
@@ -87,29 +87,21 @@ func (d *Desk) FetchCovers(which []int, again bool) tea.Cmd {
 	titles, f, patience := d.Scan.Titles, d.Finder, d.Patience
 	needs := append(cover.Needs(titles, which, d.CoverKinds()), f.About(titles, which)...)
 	d.Fetching = &Fetching{cover.Progress{Total: len(needs)}, stop}
-	out := make(chan FetchMsg, 1)
-	send := func(m FetchMsg) {
-		select { // only the newest matters
-		case <-out:
-		default:
-		}
-		out <- m
-	}
-	return func() tea.Msg {
-		go func() {
-			defer close(out)
-			defer stop()
-			last := time.Time{}
-			r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Patience: patience, Progress: func(p cover.Progress) {
-				if time.Since(last) > 80*time.Millisecond {
-					last = time.Now()
-					send(FetchMsg{progress: p, next: out})
-				}
-			}})
-			send(FetchMsg{report: r})
-		}()
-		return <-out
-	}
+	out := newest[FetchMsg]()
+	out.start(func() {
+		defer stop()
+		last := time.Time{}
+		r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Patience: patience, Progress: func(p cover.Progress) {
+			if time.Since(last) > 80*time.Millisecond {
+				last = time.Now()
+				out.tell(FetchMsg{progress: p, feed: out})
+			}
+		}})
+		out.tell(FetchMsg{report: r})
+	}, func(err error) FetchMsg {
+		return FetchMsg{report: &cover.Report{Trouble: []string{"fetching: " + err.Error()}}}
+	})
+	return out.next
 }
 
 // SetFetch takes over how far fetching has come. At the end, the titles are dressed anew.
@@ -118,12 +110,7 @@ func (d *Desk) SetFetch(m FetchMsg) tea.Cmd {
 		if d.Fetching != nil {
 			d.Fetching.Progress = m.progress
 		}
-		return func() tea.Msg {
-			if next, ok := <-m.next; ok {
-				return next
-			}
-			return nil
-		}
+		return m.feed.next
 	}
 	d.Fetching = nil
 	d.Fetched = m.report

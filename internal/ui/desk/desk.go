@@ -5,8 +5,6 @@ package desk
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"os"
 	"strings"
 	"sync"
@@ -24,7 +22,6 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
-	"polytome/internal/parallel"
 )
 
 // A Desk is the shared state. Only the interface's own goroutine touches it.
@@ -175,7 +172,7 @@ type ScanMsg struct {
 	Done   bool
 	finder *cover.Finder
 	number int
-	next   <-chan ScanMsg
+	feed   feed[ScanMsg]
 }
 
 // StartScan looks through the sources in the background. A scan under way is
@@ -191,17 +188,10 @@ func (d *Desk) StartScan() tea.Cmd {
 	d.listened++
 	number, sources, o := d.listened, d.Bench.SourcePaths(), intake.For(d.Bench, d.Set, nil)
 	cache, covers, b, set := d.CacheFile, d.coverStore, d.Bench.Clone(), d.Set
-	found := make(chan ScanMsg, 1)
-	go func() {
-		defer close(found)
-		send := func(m ScanMsg) {
-			select { // only the newest state matters
-			case <-found:
-			default:
-			}
-			found <- m
-		}
-		o.Progress = func(r intake.Result) { send(ScanMsg{Result: r, number: number, next: found}) }
+	found := newest[ScanMsg]()
+	var r intake.Result
+	found.start(func() {
+		o.Progress = func(r intake.Result) { found.tell(ScanMsg{Result: r, number: number, feed: found}) }
 		store, coverTrouble := covers.open()
 		o.Covers = cover.NewFinder(b, set, store)
 		var trouble error
@@ -209,34 +199,21 @@ func (d *Desk) StartScan() tea.Cmd {
 			o.Cache, trouble = seen.Open(cache)
 			defer o.Cache.Close()
 		}
-		var r intake.Result
-		err := parallel.Safely(func() (err error) {
-			r, err = intake.Scan(ctx, sources, o)
-			return err
-		})
-		var mistake *parallel.MistakeError
-		if errors.As(err, &mistake) {
-			trouble, err = errors.Join(trouble, fmt.Errorf("the scan: %w", err)), nil
-		}
+		var err error
+		r, err = intake.Scan(ctx, sources, o)
 		for _, err := range []error{trouble, coverTrouble} {
 			if err != nil {
 				r.Notes = append(r.Notes, Sentence(err.Error()))
 			}
 		}
 		if err == nil {
-			send(ScanMsg{Result: r, Done: true, finder: o.Covers, number: number, next: found})
+			found.tell(ScanMsg{Result: r, Done: true, finder: o.Covers, number: number})
 		}
-	}()
-	return listen(found)
-}
-
-func listen(found <-chan ScanMsg) tea.Cmd {
-	return func() tea.Msg {
-		if m, ok := <-found; ok {
-			return m
-		}
-		return nil
-	}
+	}, func(err error) ScanMsg {
+		r.Notes = append(r.Notes, Sentence("the scan: "+err.Error()))
+		return ScanMsg{Result: r, Done: true, finder: o.Covers, number: number}
+	})
+	return found.next
 }
 
 // judgeWhileScanning is the number of titles up to which places are judged while a scan
@@ -249,7 +226,7 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 		return nil
 	}
 	if !m.Done && d.scanned {
-		return listen(m.next) // what is known is shown until the new look is complete
+		return m.feed.next // what is known is shown until the new look is complete
 	}
 	d.scanned = d.scanned || m.Done
 	d.Scan = m.Result
@@ -267,7 +244,7 @@ func (d *Desk) SetScan(m ScanMsg) tea.Cmd {
 	if m.Done {
 		d.Scanning, d.Finder = false, m.finder
 	} else {
-		cmds = append(cmds, listen(m.next))
+		cmds = append(cmds, m.feed.next)
 	}
 	if m.Done || len(d.Scan.Titles) < judgeWhileScanning {
 		cmds = append(cmds, d.Survey())

@@ -54,7 +54,7 @@ func (l *late) deliver(k int, again bool) {
 	}
 	switch m := m.(type) {
 	case ScanMsg:
-		if !again || m.next == nil {
+		if !again || m.feed == nil {
 			l.add(l.d.SetScan(m))
 		}
 	case SurveyMsg:

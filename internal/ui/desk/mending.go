@@ -193,7 +193,8 @@ type VerifyMsg struct {
 	progress  intake.VerifyProgress
 	bad, done int
 	report    *intake.VerifyReport
-	next      <-chan VerifyMsg
+	trouble   error
+	feed      feed[VerifyMsg]
 }
 
 // Verify reads the files of titles from end to end in the background. Called while that goes on,
@@ -212,9 +213,8 @@ func (d *Desk) Verify(titles []title.Title) tea.Cmd {
 	titles = slices.Clone(titles)
 	o := intake.VerifyOptions{Passwords: slices.Clone(d.Bench.Passwords), Allowed: intake.Allowed(d.Bench), Lists: listsBeside(titles, d.Scan.Sums)}
 	cache := d.CacheFile
-	out := make(chan VerifyMsg, 1)
-	go func() {
-		defer close(out)
+	out := newest[VerifyMsg]()
+	out.start(func() {
 		defer cancel()
 		if cache != "" {
 			if store, err := seen.Open(cache); err == nil {
@@ -230,20 +230,12 @@ func (d *Desk) Verify(titles []title.Title) tea.Cmd {
 					bad++
 				}
 			}
-			select { // only the newest state matters
-			case <-out:
-			default:
-			}
-			out <- VerifyMsg{progress: p, bad: bad, done: done, next: out}
+			out.tell(VerifyMsg{progress: p, bad: bad, done: done, feed: out})
 		}
 		r, _ := intake.Verify(ctx, titles, o)
-		select {
-		case <-out:
-		default:
-		}
-		out <- VerifyMsg{report: &r, next: out}
-	}()
-	return hear(out)
+		out.tell(VerifyMsg{report: &r})
+	}, func(err error) VerifyMsg { return VerifyMsg{report: &intake.VerifyReport{}, trouble: err} })
+	return out.next
 }
 
 // listsBeside are the checksum lists in the folders of titles.
@@ -268,15 +260,6 @@ func listsBeside(titles []title.Title, lists []string) (out []string) {
 	return out
 }
 
-func hear(out <-chan VerifyMsg) tea.Cmd {
-	return func() tea.Msg {
-		if m, ok := <-out; ok {
-			return m
-		}
-		return nil
-	}
-}
-
 // SetVerify takes over how far a check has come. At its end the titles are looked at again, as the
 // result belongs to them.
 func (d *Desk) SetVerify(m VerifyMsg) tea.Cmd {
@@ -285,7 +268,7 @@ func (d *Desk) SetVerify(m VerifyMsg) tea.Cmd {
 			d.Verifying.Done, d.Verifying.Total, d.Verifying.Path = m.progress.Done, m.progress.Total, m.progress.Path
 			d.Verifying.Bad, d.Verifying.Files = m.bad, m.done
 		}
-		return hear(m.next)
+		return m.feed.next
 	}
 	d.Verifying = nil
 	var words []string
@@ -294,7 +277,9 @@ func (d *Desk) SetVerify(m VerifyMsg) tea.Cmd {
 			words = append(words, fmt.Sprintf("%d %s", n, v))
 		}
 	}
-	if len(words) > 0 {
+	if m.trouble != nil {
+		d.Notice = "Verifying: " + m.trouble.Error()
+	} else if len(words) > 0 {
 		d.Notice = fmt.Sprintf("Verified %s: %s.", size.Count(len(m.report.Files), "file"), strings.Join(words, ", "))
 	}
 	return d.StartScan()

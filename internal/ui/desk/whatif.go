@@ -37,9 +37,10 @@ type Supposed struct {
 type SupposingMsg struct {
 	row     Supposed
 	done    bool
-	last    bool // it was asked for by hand, and none comes after it
+	last    bool  // it was asked for by hand, and none comes after it
+	trouble error // what broke it off
 	changes int
-	next    <-chan SupposingMsg
+	feed    feed[SupposingMsg]
 }
 
 // suppose is one change to try.
@@ -59,24 +60,21 @@ func (d *Desk) WhatIf(n int) tea.Cmd {
 	d.Supposing = &Supposing{Place: n, Working: true, changes: d.changes}
 	board, b, changes := d.frozen(), d.Bench.Clone(), d.changes
 	tries := d.tries(n)
-	out := make(chan SupposingMsg, len(tries)+3)
+	out := make(feed[SupposingMsg], len(tries)+4) // all of it, and a mistake
 	ctx := d.Ctx
-	return func() tea.Msg {
-		go func() {
-			defer close(out)
-			for _, t := range tries {
-				if ctx.Err() != nil {
-					return
-				}
-				out <- SupposingMsg{row: d.tried(board, b, n, t), changes: changes, next: out}
+	out.start(func() {
+		for _, t := range tries {
+			if ctx.Err() != nil {
+				return
 			}
-			for _, row := range []Supposed{d.another(board, b, n), d.without(board, n), d.other(board, b, n)} {
-				out <- SupposingMsg{row: row, changes: changes, next: out}
-			}
-			out <- SupposingMsg{done: true, changes: changes, next: out}
-		}()
-		return <-out
-	}
+			out <- SupposingMsg{row: d.tried(board, b, n, t), changes: changes, feed: out}
+		}
+		for _, row := range []Supposed{d.another(board, b, n), d.without(board, n), d.other(board, b, n)} {
+			out <- SupposingMsg{row: row, changes: changes, feed: out}
+		}
+		out <- SupposingMsg{done: true, changes: changes}
+	}, func(err error) SupposingMsg { return SupposingMsg{done: true, trouble: err, changes: changes} })
+	return out.next
 }
 
 // WhatIfNoCovers works out what would be different without covers on a place; with them, where it takes none.
@@ -87,13 +85,14 @@ func (d *Desk) WhatIfNoCovers(n int) tea.Cmd {
 	}
 	d.Supposing = &Supposing{Place: n, Working: true, changes: d.changes}
 	board, b, changes, t := d.frozen(), d.Bench.Clone(), d.changes, d.covers(n)
-	return func() tea.Msg {
-		out := make(chan SupposingMsg, 2)
-		out <- SupposingMsg{row: d.other(board, b, n), changes: changes, next: out}
-		out <- SupposingMsg{done: true, changes: changes, next: out}
-		close(out)
-		return SupposingMsg{row: d.tried(board, b, n, t), changes: changes, next: out}
-	}
+	out := make(feed[SupposingMsg], 4)
+	out.start(func() {
+		for _, row := range []Supposed{d.tried(board, b, n, t), d.other(board, b, n)} {
+			out <- SupposingMsg{row: row, changes: changes, feed: out}
+		}
+		out <- SupposingMsg{done: true, changes: changes}
+	}, func(err error) SupposingMsg { return SupposingMsg{done: true, trouble: err, changes: changes} })
+	return out.next
 }
 
 // covers supposes a place without covers, or with them.
@@ -244,6 +243,9 @@ func (d *Desk) SetSupposing(m SupposingMsg) tea.Cmd {
 	}
 	if m.done {
 		s.Working = false
+		if m.trouble != nil {
+			d.Notice = "The rest could not be worked out: " + m.trouble.Error()
+		}
 		return nil
 	}
 	if m.last {
@@ -252,12 +254,7 @@ func (d *Desk) SetSupposing(m SupposingMsg) tea.Cmd {
 		return nil
 	}
 	s.Rows = append(s.Rows, m.row)
-	return func() tea.Msg {
-		if next, ok := <-m.next; ok {
-			return next
-		}
-		return nil
-	}
+	return m.feed.next
 }
 
 // Accept makes what is supposed so.
