@@ -1,9 +1,12 @@
 package intake_test
 
 import (
+	"fmt"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -11,6 +14,7 @@ import (
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/seen"
+	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/judge"
@@ -43,6 +47,41 @@ func TestACacheIsOfNoFolder(t *testing.T) {
 		assert.Equal(t, []string{"Gannet Patrol"}, scan("Gannet Patrol", "lib"))
 		assert.Equal(t, []string{"Mosswick"}, scan("Mosswick/lib", "."))
 		assert.Equal(t, []string{"Gannet Patrol"}, scan("Gannet Patrol", "."))
+	}
+}
+
+// TestALinkThatLeadsElsewhere: what was read behind it is not said of what it leads to now.
+func TestALinkThatLeadsElsewhere(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	date := time.Date(2021, 3, 4, 5, 6, 7, 0, time.UTC)
+	games := map[string][]byte{"Mosswick": demo.Cartridge("WREN", "Mosswick"), "Gannet Patrol": demo.Cartridge("WREN", "Gannet Patrol")}
+	for name, game := range games {
+		coretest.Write(t, dir, name+"/game.w8", game)
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name, "game.w8"), date, date))
+	}
+	store, err := seen.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
+	require.NoError(t, err)
+	defer store.Close()
+	lib := filepath.Join(dir, "lib")
+	for n, name := range []string{"Mosswick", "Gannet Patrol", "Mosswick"} {
+		_ = os.Remove(lib)
+		require.NoError(t, os.Symlink(name, lib))
+		scan := func() *title.Title {
+			r, err := intake.Scan(t.Context(), []string{lib}, intake.Options{Set: set, Cache: store})
+			require.NoError(t, err)
+			require.Len(t, r.Titles, 1)
+			return &r.Titles[0]
+		}
+		got := scan()
+		assert.Equal(t, name, got.Name)
+		if n < 2 {
+			assert.Empty(t, got.Discs[0].Sums, "nobody has read it all yet")
+		}
+		_, err := intake.Verify(t.Context(), []title.Title{*got}, intake.VerifyOptions{Cache: store})
+		require.NoError(t, err)
+		assert.Contains(t, scan().Discs[0].Sums, fmt.Sprintf("%08x", crc32.ChecksumIEEE(games[name])))
 	}
 }
 

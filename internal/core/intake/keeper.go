@@ -25,7 +25,8 @@ type keeper struct {
 
 	loaded  chan struct{} // closed when folders and checks are there
 	folders map[string]*kept
-	checks  map[string]seen.Check
+	checks  checks
+	reals   reals
 
 	mu      sync.Mutex
 	adopted []string     // folders whose records were taken over by others
@@ -39,7 +40,9 @@ type kept struct {
 }
 
 func newKeeper(store *seen.Store, known uint64) *keeper {
-	return &keeper{store: store, known: known, folders: map[string]*kept{}, checks: map[string]seen.Check{}, loaded: make(chan struct{})}
+	k := &keeper{store: store, known: known, folders: map[string]*kept{}, loaded: make(chan struct{})}
+	k.checks = checks{&k.reals, map[string]seen.Check{}}
+	return k
 }
 
 // fingerprint sums up what files are looked at with: the descriptions of platforms, passwords, what
@@ -76,14 +79,14 @@ func (k *keeper) load(sources []string) {
 	go func() {
 		defer close(k.loaded)
 		for _, dir := range sources {
-			dir = absolute(dir)
+			dir = k.reals.of(dir)
 			err := k.store.Folders(dir, func(f seen.Folder) {
 				if f.Known == k.known && len(f.Data) > 0 {
 					k.folders[f.Path] = &kept{f, f.Data[0] != 0}
 				}
 			})
 			if err == nil {
-				err = k.store.Checks(dir, func(c seen.Check) { k.checks[c.Path] = c })
+				err = k.store.Checks(dir, func(c seen.Check) { k.checks.all[c.Path] = c })
 			}
 			if err != nil {
 				k.err = err
@@ -95,7 +98,7 @@ func (k *keeper) load(sources []string) {
 // record is what is known of a folder, nil for nothing.
 func (k *keeper) record(dir string) *kept {
 	<-k.loaded
-	return k.folders[absolute(dir)]
+	return k.folders[k.reals.dir(dir)]
 }
 
 func (f *kept) decode(dir string) *record {
@@ -118,7 +121,7 @@ func (l *look) moved() *record {
 		return nil
 	}
 	for _, f := range all {
-		if f.Known != k.known || f.Path == absolute(l.dir) {
+		if f.Known != k.known || f.Path == k.reals.dir(l.dir) {
 			continue
 		}
 		if _, err := os.Stat(f.Path); err == nil {
@@ -153,7 +156,7 @@ func (k *keeper) carry(rec *record) {
 		}
 		for _, c := range all {
 			if c.Modified == modified(d.File.Modified) && filepath.Base(c.Path) == filepath.Base(d.File.Path) {
-				c.Path = absolute(d.File.Path)
+				c.Path = k.reals.of(d.File.Path)
 				k.mu.Lock()
 				k.carried = append(k.carried, c)
 				k.mu.Unlock()
@@ -198,7 +201,7 @@ func (k *keeper) keep(looks []*look, sources []string) {
 		batch = batch[:0]
 	}
 	for _, l := range looks {
-		dir := absolute(l.dir)
+		dir := k.reals.dir(l.dir)
 		met[dir] = true
 		if !l.fresh || !l.done {
 			continue
@@ -218,7 +221,7 @@ func (k *keeper) keep(looks []*look, sources []string) {
 		}
 	}
 	for i := range sources {
-		sources[i] = absolute(sources[i])
+		sources[i] = k.reals.dir(sources[i])
 	}
 	gone := k.adopted
 	for dir := range k.folders {
@@ -231,7 +234,7 @@ func (k *keeper) keep(looks []*look, sources []string) {
 	put(gone)
 }
 
-// absolute is a path as the cache has it, where programs started in different folders share it.
+// absolute is a path that means the same wherever the program is started.
 func absolute(path string) string {
 	if abs, err := filepath.Abs(path); err == nil {
 		return abs
@@ -255,13 +258,6 @@ func reachable(sources []string, dir string) bool {
 	return false
 }
 
-// check is what is known of a file from having read it all; ok is false when it has changed
-// since, or never was.
-func checkOf(checks map[string]seen.Check, f *title.File) (seen.Check, bool) {
-	c, ok := checks[absolute(f.Path)]
-	return c, ok && c.Size == f.Size && c.Modified == modified(f.Modified)
-}
-
 // maxSummed is the longest file that is read whole during a scan, to find its row in a list of
 // titles.
 const maxSummed = 64 << 20
@@ -270,7 +266,7 @@ const maxSummed = 64 << 20
 func (k *keeper) settle() {
 	<-k.loaded
 	for _, c := range k.carried {
-		k.checks[c.Path] = c
+		k.checks.all[c.Path] = c
 		if err := k.store.PutCheck(c); err != nil {
 			k.err = err
 		}
@@ -293,7 +289,7 @@ func (s *scan) sumForLists() {
 			if t.Archive != "" || t.Form != title.Cartridge && t.Form != title.Image || d.File.Size > maxSummed || s.list.HasID(t) {
 				continue
 			}
-			if c, ok := checkOf(s.store.checks, &d.File); ok && hasSums(c.Sums, want) {
+			if c, ok := s.store.checks.of(d.File.Path, d.File.Size, modified(d.File.Modified), d.Sign); ok && hasSums(c.Sums, want) {
 				continue
 			}
 			tasks = append(tasks, func() {
@@ -302,9 +298,9 @@ func (s *scan) sumForLists() {
 				if err != nil {
 					return // the scan has told it, or verify will
 				}
-				c := seen.Check{Path: absolute(d.File.Path), Size: d.File.Size, Modified: modified(d.File.Modified), Sign: d.Sign, Sums: sums, At: time.Now().Unix()}
+				c := seen.Check{Path: s.store.reals.of(d.File.Path), Size: d.File.Size, Modified: modified(d.File.Modified), Sign: d.Sign, Sums: sums, At: time.Now().Unix()}
 				mu.Lock()
-				s.store.checks[c.Path] = c
+				s.store.checks.all[c.Path] = c
 				mu.Unlock()
 				if err := s.store.store.PutCheck(c); err != nil {
 					mu.Lock()

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
 	"polytome/internal/core/titlelist"
 )
@@ -17,7 +16,7 @@ import (
 type mender struct {
 	edits  []title.Edit
 	list   *titlelist.List
-	checks map[string]seen.Check
+	checks checks
 }
 
 // byHand is the evidence of a value that the user has set.
@@ -37,7 +36,7 @@ func (m *mender) assemble(found []*title.Title) (titles, dropped []title.Title) 
 			}
 			t = &changed
 		}
-		if len(m.checks) > 0 {
+		if len(m.checks.all) > 0 {
 			t = m.checked(t)
 		}
 		kept = append(kept, t)
@@ -152,7 +151,11 @@ func (m *mender) checked(was *title.Title) *title.Title {
 	}
 	own := false
 	for n, f := range files {
-		c, ok := checkOf(m.checks, f)
+		sign := ""
+		if n == 0 {
+			sign = d.Sign
+		}
+		c, ok := m.checks.of(f.Path, f.Size, modified(f.Modified), sign)
 		if !ok {
 			continue
 		}

@@ -106,17 +106,17 @@ func Verify(ctx context.Context, titles []title.Title, o VerifyOptions) (VerifyR
 		r.Bytes += j.size
 	}
 	slices.SortFunc(all, func(a, b *job) int { return strings.Compare(a.path, b.path) })
-	checks := map[string]seen.Check{}
+	known := checks{new(reals), map[string]seen.Check{}}
 	if !o.Again {
 		dirs := map[string]bool{}
 		for _, j := range all {
-			if dir := absolute(filepath.Dir(j.path)); !dirs[dir] {
+			if dir := filepath.Dir(known.reals.of(j.path)); !dirs[dir] {
 				dirs[dir] = true
-				_ = o.Cache.Checks(dir, func(c seen.Check) { checks[c.Path] = c })
+				_ = o.Cache.Checks(dir, func(c seen.Check) { known.all[c.Path] = c })
 			}
 		}
 	}
-	v := &verifier{ctx: ctx, o: o, checks: checks, total: r.Bytes}
+	v := &verifier{ctx: ctx, o: o, checks: known, total: r.Bytes}
 	byDisk := map[uint64][]*job{}
 	for _, j := range all {
 		byDisk[j.device] = append(byDisk[j.device], j)
@@ -246,7 +246,7 @@ func caseless(path string) (string, fs.FileInfo) {
 type verifier struct {
 	ctx    context.Context
 	o      VerifyOptions
-	checks map[string]seen.Check
+	checks checks
 
 	mu          sync.Mutex
 	done, total int64
@@ -280,7 +280,7 @@ func (j *job) algorithms() []sums.Algorithm {
 // file verifies one file.
 func (v *verifier) file(j *job) {
 	v.tell(0, j.path, nil)
-	if c, ok := v.checks[absolute(j.path)]; ok && c.Size == j.size && c.Modified == j.mod && hasSums(c.Sums, j.algorithms()) {
+	if c, ok := v.checks.of(j.path, j.size, j.mod, j.sign); ok && hasSums(c.Sums, j.algorithms()) {
 		out := j.judge(c.Sums, c.Doubt)
 		if out.Verdict != Differs && c.Finding != "" && len(j.want) == 0 {
 			out.Verdict, out.Say = Damaged, c.Finding
@@ -322,7 +322,7 @@ func (v *verifier) file(j *job) {
 	if out.Verdict == Differs {
 		keep = out.Say
 	}
-	err = v.o.Cache.PutCheck(seen.Check{Path: absolute(j.path), Size: j.size, Modified: j.mod, Sign: j.sign, Sums: text, Finding: keep, Doubt: doubt, At: time.Now().Unix()})
+	err = v.o.Cache.PutCheck(seen.Check{Path: v.checks.reals.of(j.path), Size: j.size, Modified: j.mod, Sign: j.sign, Sums: text, Finding: keep, Doubt: doubt, At: time.Now().Unix()})
 	if err != nil && out.Say == "" {
 		out.Say = "the result could not be remembered: " + err.Error()
 	}
