@@ -204,6 +204,9 @@ func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
 		fmt.Fprintf(out, "  renames                    %s\n  goes on within a file      %s\n", yes[r.Renames], yes[r.Resumes])
 		fmt.Fprintf(out, "  letter case counts         %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
 	}
+	if !r.Flushes {
+		fmt.Fprintf(out, "  brings files to its disk   %s\n", hookup.NoFlush)
+	}
 	if len(r.Knows) > 0 {
 		fmt.Fprintf(out, "  tells, or is told          %s\n", strings.Join(r.Knows, "; "))
 	}

@@ -203,6 +203,9 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	return Tried{State: Answers, Say: file + " is there", At: time.Now()}
 }
 
+// NoFlush is what holds for a server that cannot be asked to bring a file to its disk.
+const NoFlush = "when it pleases: after a run, switch the console off by its own menu"
+
 // Test logs in, writes a small file, reads it back and removes it: what the place can, how quick it answers, and how fast bytes go over.
 func Test(ctx context.Context, at string, c bench.Place, p *loader.Profile) (*remote.Probe, error) {
 	began := time.Now()

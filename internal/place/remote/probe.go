@@ -25,6 +25,7 @@ type Probe struct {
 	Renames   bool          `json:"renames"`
 	Resumes   bool          `json:"resumes"`         // goes on in the middle of a file
 	Case      bool          `json:"case-sensitive"`  // names that differ in letter case only are different ones
+	Flushes   bool          `json:"flushes"`         // brings a file to its disk when it is asked to
 	AtOnce    int           `json:"files-at-once"`   // that are written side by side
 	Knows     []string      `json:"knows,omitempty"` // what else
 	// Wrong is what did not work, in sentences.

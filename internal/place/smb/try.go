@@ -8,7 +8,7 @@ import (
 
 // Try finds out what the server can; see [remote.Probe].
 func (p *Place) Try(ctx context.Context) (*remote.Probe, error) {
-	r := &remote.Probe{Login: p.user}
+	r := &remote.Probe{Login: p.user, Flushes: true}
 	if r.Login == "" {
 		r.Login = "guests"
 	}

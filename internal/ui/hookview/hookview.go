@@ -382,6 +382,9 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 		if !p.Secure && l.Road == "ftp" {
 			add(t.Warn, "plain FTP: what is sent, and the password, can be read by others in the same network")
 		}
+		if !p.Flushes {
+			add(t.Text, "brings files to its disk "+hookup.NoFlush)
+		}
 		for _, x := range p.Wrong {
 			add(t.Bad, x)
 		}
