@@ -221,7 +221,7 @@ func (p *Plan) steps() {
 	}
 	add("make a volume with %s%s, clusters of %s", drives.FilesystemShown(p.Filesystem), named, size.Format(p.Cluster))
 	if len(p.Folders) > 0 {
-		add("make %s of the console's", size.Count(len(p.Folders), "folder"))
+		add("make %s for the console", size.Count(len(p.Folders), "folder"))
 	}
 	if len(p.Kit) > 0 {
 		n := int64(0)

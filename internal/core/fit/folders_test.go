@@ -1,0 +1,92 @@
+package fit_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"pgregory.net/rapid"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/title"
+	"polytome/internal/coretest"
+	"polytome/internal/place"
+	"polytome/internal/size"
+)
+
+// TestFoldersTakeTheRoomOfTheirNames plans titles for places that have folders and files already, puts and takes some of them one by one, and counts
+// what the place would take with all that is planned and what it takes now: to the byte what was foretold, on each filesystem, also where folders grow
+// with every other name.
+func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
+	bellows, rowan := coretest.Profile(t, "bellows"), coretest.Rowan(t)
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "filesystem")
+		fs, err := place.FilesystemNamed(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		long := func(what string) string {
+			return what + strings.Repeat(" and so on", rapid.IntRange(0, 12).Draw(t, "length"))
+		}
+		p, folders := bellows, []string{"Titles", "Carts", "Carts/wren8", "of somebody else"}
+		flat := rapid.Bool().Draw(t, "flat")
+		if flat {
+			p, folders = rowan, []string{"FULL", "TUNE", "of somebody else"}
+		}
+		var titles []title.Title
+		for i := range rapid.IntRange(1, 40).Draw(t, "titles") {
+			if flat { // several files in a folder that others have files in, too
+				tt := vesper(i, long(fmt.Sprint("Game ", i)), 1)
+				tt.Of = rapid.IntRange(1, 4).Draw(t, "discs")
+				for k := 1; k < tt.Of; k++ {
+					d := tt.Discs[0]
+					d.Number, d.ID = k+1, fmt.Sprintf("VSP-%05d", 1000+10*i+k)
+					tt.Discs = append(tt.Discs, d)
+				}
+				titles = append(titles, tt)
+				continue
+			}
+			if rapid.Bool().Draw(t, "tracks") { // in a folder of its own
+				d := title.Disc{Number: 1, File: title.File{Path: fmt.Sprintf("/games/%d.cue", i), Size: 100}}
+				for k := range rapid.IntRange(1, 9).Draw(t, "tracks") {
+					d.Parts = append(d.Parts, title.Part{Name: fmt.Sprintf("track %d.bin", k), File: title.File{Path: "/games/x.bin", Size: int64(k * 600)}})
+				}
+				titles = append(titles, title.Title{Key: fmt.Sprint("k", i), Platform: "lapwing", Form: title.Tracks, ID: fmt.Sprintf("LAP_%05d", i), Name: long(fmt.Sprint("Game ", i)), Of: 1, Discs: []title.Disc{d}})
+				continue
+			}
+			d := title.Disc{Number: 1, File: title.File{Path: fmt.Sprintf("/games/%d.w8", i), Size: rapid.Int64Range(1, 5000).Draw(t, "size")}}
+			titles = append(titles, title.Title{Key: fmt.Sprint("k", i), Platform: "wren8", Form: title.Cartridge, Name: long(fmt.Sprint("Game ", i)), Of: 1, Discs: []title.Disc{d}})
+		}
+		var there []place.Entry
+		for k := range rapid.IntRange(0, 12).Draw(t, "files") {
+			there = append(there, place.Entry{Path: long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
+		}
+		for _, folder := range folders {
+			if rapid.Bool().Draw(t, folder) && (folder != "Carts/wren8" || slices.ContainsFunc(there, func(e place.Entry) bool { return e.Path == "Carts" })) {
+				there = append(there, place.Entry{Path: folder, Folder: true})
+				for k := range rapid.IntRange(0, 20).Draw(t, "files") {
+					there = append(there, place.Entry{Path: folder + "/" + long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
+				}
+			}
+		}
+		f := place.Facts{Filesystem: fs, Capacity: size.GiB, Free: 500 * size.MiB, Cluster: rapid.SampledFrom([]int64{512, 2048, 32768}).Draw(t, "cluster")}
+		tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: f, There: there})
+		chosen := make([]bool, len(titles))
+		for range rapid.IntRange(0, 80).Draw(t, "changes") {
+			i := rapid.IntRange(0, len(titles)-1).Draw(t, "title")
+			chosen[i] = !chosen[i]
+			s.Put(i, chosen[i])
+		}
+		after := slices.Clone(there)
+		for _, step := range plan.Make(s, plan.Options{}).Steps {
+			after = append(after, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+		}
+		if grows := f.Used(after) - f.Used(there); grows != s.Planned {
+			t.Fatalf("%d bytes are planned for %d titles, and what is planned takes %d", s.Planned, s.Count, grows)
+		}
+	})
+}
