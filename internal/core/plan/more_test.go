@@ -14,6 +14,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/mend"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
@@ -32,6 +33,7 @@ type situation struct {
 	free    int64
 	keepIn  string
 	wants   func(i int) bool
+	mends   []mend.Mend
 }
 
 func (s situation) plan(t coretest.T) *plan.Plan {
@@ -49,7 +51,7 @@ func (s situation) plan(t coretest.T) *plan.Plan {
 		s.wants = func(int) bool { return true }
 	}
 	sheet.Choose(s.wants)
-	return plan.Make(sheet, plan.Options{KeepIn: s.keepIn})
+	return plan.Make(sheet, plan.Options{KeepIn: s.keepIn, Mends: s.mends})
 }
 
 func say(p *plan.Plan) (out []string) {
