@@ -143,9 +143,7 @@ func TestWhatLeavesMakesRoom(t *testing.T) {
 // TestListsTakeTheirRoom has a file in which all titles are told grow beyond a cluster: what is foretold is what the plan writes, and where the room of that
 // one cluster is missing, the title is passed over.
 func TestListsTakeTheirRoom(t *testing.T) {
-	p := *coretest.Rowan(t)
-	p.Lists = slices.Clone(p.Lists)
-	p.Lists[0].On = nil
+	p := telling(t)
 	var titles []title.Title
 	for i := range 40 {
 		titles = append(titles, vesper(i, fmt.Sprintf("Ropewalk %02d", i), 100))
@@ -153,7 +151,7 @@ func TestListsTakeTheirRoom(t *testing.T) {
 	judge := func(free int64, there ...place.Entry) *fit.Sheet {
 		f := facts("fat32", 58*size.GiB, free)
 		f.Cluster = 512
-		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: &p, Tree: layout.Lay(titles, &p, target(&p, f))}}, Road: "usb", Facts: f, There: there})
+		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there})
 	}
 	listed := func(s *fit.Sheet) (room, all int64, text string) {
 		for _, step := range plan.Make(s, plan.Options{}).Steps {
@@ -183,7 +181,12 @@ func TestListsTakeTheirRoom(t *testing.T) {
 
 	s = judge(50*size.GiB, place.Entry{Path: "ROWAN-NET.LST", Size: int64(len(text))})
 	s.Choose(func(int) bool { return true })
-	assert.EqualValues(t, whole-int64((len(text)+511)/512*512), s.Planned, "where it is there already, it does not grow")
+	room := func(n int) int64 { return int64((n + 511) / 512 * 512) }
+	assert.EqualValues(t, whole-room(len(text))+room(2*len(text))-room(len(text)), s.Planned, "what others have told in it stays")
+	there := append([]place.Entry{{Path: "ROWAN-NET.LST", Size: int64(len(text))}}, onIt(t, judge(50*size.GiB))...)
+	s = judge(50*size.GiB, there...)
+	s.Choose(func(int) bool { return true })
+	assert.Zero(t, s.Planned, "where all are there and told, it does not grow")
 
 	s = judge(whole)
 	s.Choose(func(int) bool { return true })
@@ -192,6 +195,17 @@ func TestListsTakeTheirRoom(t *testing.T) {
 	s = judge(whole - 1)
 	s.Choose(func(int) bool { return true })
 	assert.Equal(t, len(titles)-1, s.Count, "a byte too little")
+}
+
+// onIt is what a place has when all that is planned for it is done.
+func onIt(t testing.TB, s *fit.Sheet) (out []place.Entry) {
+	s.Choose(func(int) bool { return true })
+	for _, step := range plan.Make(s, plan.Options{}).Steps {
+		if !strings.HasSuffix(step.Path, ".lst") {
+			out = append(out, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+		}
+	}
+	return out
 }
 
 func TestAReserveStaysFree(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
@@ -17,11 +18,19 @@ import (
 	"polytome/internal/size"
 )
 
+// telling is a profile that has all titles told in a list, on every filesystem.
+func telling(t testing.TB) *loader.Profile {
+	p := *coretest.Rowan(t)
+	p.Lists = slices.Clone(p.Lists)
+	p.Lists[0].On = nil
+	return &p
+}
+
 // TestFoldersTakeTheRoomOfTheirNames plans titles for places that have folders and files already, puts and takes some of them one by one, and counts
 // what the place would take with all that is planned and what it takes now: to the byte what was foretold, on each filesystem, also where folders grow
 // with every other name.
 func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
-	bellows, rowan := coretest.Profile(t, "bellows"), coretest.Rowan(t)
+	bellows, rowan := coretest.Profile(t, "bellows"), telling(t)
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "filesystem")
 		fs, err := place.FilesystemNamed(name)
@@ -72,9 +81,10 @@ func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
 				}
 			}
 		}
-		f := place.Facts{Filesystem: fs, Capacity: size.GiB, Free: 500 * size.MiB, Cluster: rapid.SampledFrom([]int64{512, 2048, 32768}).Draw(t, "cluster")}
+		f := place.Facts{Filesystem: fs, Capacity: size.GiB, Free: rapid.Int64Range(0, 1_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 2048, 32768}).Draw(t, "cluster")}
 		tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
 		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: f, There: there})
+		kept := f.Capacity - f.Free // beside it only the name of the list is reserved
 		chosen := make([]bool, len(titles))
 		for range rapid.IntRange(0, 80).Draw(t, "changes") {
 			i := rapid.IntRange(0, len(titles)-1).Draw(t, "title")
@@ -85,8 +95,37 @@ func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
 		for _, step := range plan.Make(s, plan.Options{}).Steps {
 			after = append(after, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
 		}
-		if grows := f.Used(after) - f.Used(there); grows != s.Planned {
+		grows := f.Used(after) - f.Used(there) - (s.Kept - kept)
+		if over := s.Planned - grows; s.Count > 0 && (over < 0 || over > 0 && (!flat || over > f.Cluster)) { // a list may be shorter than the longest that it can be
 			t.Fatalf("%d bytes are planned for %d titles, and what is planned takes %d", s.Planned, s.Count, grows)
+		}
+	})
+}
+
+// TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted: before a title is chosen it is said whether there is room for it and how much is missing; choosing
+// it then says the same, to the byte, with folders that grow and a list that all titles are told in.
+func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
+	p := telling(t)
+	rapid.Check(t, func(t *rapid.T) {
+		var titles []title.Title
+		for i := range rapid.IntRange(1, 30).Draw(t, "titles") {
+			titles = append(titles, vesper(i, "Game"+strings.Repeat(" and so on", rapid.IntRange(0, 9).Draw(t, "length")), rapid.Int64Range(0, 3000).Draw(t, "size")))
+		}
+		f := facts("fat32", size.GiB, rapid.Int64Range(0, 60_000).Draw(t, "free"))
+		f.Cluster = rapid.SampledFrom([]int64{512, 2048}).Draw(t, "cluster")
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
+		for i := range titles { // one that comes before others takes their room
+			planned, said, takes := s.Planned, s.Verdict(i), s.Takes(i)
+			s.Put(i, true)
+			if got := s.Verdict(i); got != said {
+				t.Fatalf("%s: %v is said, and then it is %v", titles[i].Name, said, got)
+			}
+			if said.Kind.Goes() && s.Planned-planned != takes {
+				t.Fatalf("it is said to take %d, and %d more are planned", takes, s.Planned-planned)
+			}
+			if rapid.Bool().Draw(t, "take it off") {
+				s.Put(i, false)
+			}
 		}
 	})
 }

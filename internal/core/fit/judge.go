@@ -348,28 +348,56 @@ func (s *Sheet) noteLists() {
 	for k := range s.of.Loaders {
 		tree := s.of.Loaders[k].Tree
 		for _, l := range tree.ListLines() {
-			room := listRoom{lines: make([]int32, len(s.of.Titles))}
-			if e, ok := s.present[s.fold(l.Path)]; ok {
-				room.was = e.Size
-			}
+			room := listRoom{around: int64(l.Around()), lines: make([]int32, len(s.of.Titles))}
+			told := false
 			for i := range s.of.Titles {
 				if int(s.by[i]) == k && s.base[i].Kind.Goes() {
 					room.lines[i] = int32(l.Bytes(i))
+					told = told || room.lines[i] > 0
 				}
+			}
+			if e, ok := s.present[s.fold(l.Path)]; ok {
+				room.was = e.Size
+			} else if told {
+				s.Kept += s.names.reserve(l.Path, s.fold)
 			}
 			s.lists = append(s.lists, room)
 		}
 	}
 }
 
-// tell adds a title's lines to the files in which all are told, or takes them out, and returns by
-// how many bytes those grow on the place.
-func (s *Sheet) tell(i, sign int) (grown int64) {
+// room is what a list takes on the place.
+func (l *listRoom) room(f place.Facts) int64 {
+	if l.bytes == 0 {
+		return f.RoomFor(l.was)
+	}
+	return f.RoomFor(max(l.around+l.bytes, l.was+l.fresh))
+}
+
+// told is the list with a title's lines, or without them.
+func (s *Sheet) told(l listRoom, i, sign int) listRoom {
+	n := int64(sign) * int64(l.lines[i])
+	l.bytes += n
+	if s.base[i].Kind != There {
+		l.fresh += n
+	}
+	return l
+}
+
+// telling is by how many bytes the files in which all titles are told grow on the place with a title's lines, or without them.
+func (s *Sheet) telling(i, sign int) (grown int64) {
 	for k := range s.lists {
-		l := &s.lists[k]
-		before := max(s.of.Facts.RoomFor(l.bytes), s.of.Facts.RoomFor(l.was))
-		l.bytes += int64(sign) * int64(l.lines[i])
-		grown += max(s.of.Facts.RoomFor(l.bytes), s.of.Facts.RoomFor(l.was)) - before
+		after := s.told(s.lists[k], i, sign)
+		grown += after.room(s.of.Facts) - s.lists[k].room(s.of.Facts)
+	}
+	return grown
+}
+
+// tell adds a title's lines to those files, or takes them out, and returns by how many bytes they grow.
+func (s *Sheet) tell(i, sign int) (grown int64) {
+	grown = s.telling(i, sign)
+	for k := range s.lists {
+		s.lists[k] = s.told(s.lists[k], i, sign)
 	}
 	return grown
 }

@@ -74,6 +74,25 @@ func (n *names) number(dir string, fold func(string) string) int32 {
 	return at
 }
 
+// reserve books the name of a file that is written whatever is chosen, makes the folders above it where there are none, and returns the bytes by which
+// folders grow.
+func (n *names) reserve(file string, fold func(string) string) (grown int64) {
+	return n.name(n.number(path.Dir(file), fold), n.fs.EntryBytes(path.Base(file)))
+}
+
+// name adds a name to those that a folder has now.
+func (n *names) name(folder int32, bytes int64) (grown int64) {
+	f := &n.all[folder]
+	if f.exists {
+		grown = -n.fs.FolderRoom(f.before, n.cluster)
+	} else {
+		grown = n.name(f.parent, f.own)
+		f.exists = true
+	}
+	f.before += bytes
+	return grown + n.fs.FolderRoom(f.before, n.cluster)
+}
+
 // add notes that a title has a file in a folder.
 func add(list []touch, folder int32, bytes int64) []touch {
 	for i := range list {

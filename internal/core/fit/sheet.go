@@ -93,9 +93,11 @@ type Elsewhere struct {
 
 // listRoom is the file in which a loader wants all titles told.
 type listRoom struct {
-	was   int64 // bytes that it has on the place
-	bytes int64 // of the lines of chosen titles
-	lines []int32
+	was    int64 // bytes that it has on the place
+	around int64 // bytes that it has before and behind its lines, at most
+	bytes  int64 // of the lines of chosen titles
+	fresh  int64 // of those that are not there, which come to what it has: what others have told in it stays
+	lines  []int32
 }
 
 // Judge gives the verdicts with nothing chosen. What a broken-off run left is
@@ -130,9 +132,9 @@ func Judge(c Case) *Sheet {
 		stays = append(stays, e)
 	}
 	s.assign()
-	s.Kept += s.reckonStart()
 	s.closeFolders()
 	s.names = newNames(c.Facts, stays, s.fold, 2*n)
+	s.Kept += s.reckonStart()
 	s.judgeAll()
 	s.rankAll(c.Ranks)
 	s.settle()
@@ -335,7 +337,7 @@ func (s *Sheet) settle() {
 	s.dress.Wanted, s.dress.Going, s.dress.Planned = 0, 0, 0
 	s.names.reset()
 	for k := range s.lists {
-		s.lists[k].bytes = 0
+		s.lists[k].bytes, s.lists[k].fresh = 0, 0
 	}
 	for i, bytes := range s.freedBy {
 		if !s.Chosen[i] {
@@ -430,7 +432,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 	if s.Chosen[i] || v.Kind == There {
 		return v
 	}
-	if missing := v.Need + s.names.growth(i) - s.givable(); missing > 0 && v.Need > 0 {
+	if missing := s.Takes(i) - s.givable(); missing > 0 && v.Need > 0 {
 		v.Kind, v.Number = NoRoom, missing
 	}
 	return v
@@ -439,11 +441,10 @@ func (s *Sheet) Verdict(i int) Verdict {
 // Fits is the verdict on title i if there were room for everything.
 func (s *Sheet) Fits(i int) Verdict { return s.base[i] }
 
-// Takes is the room that title i still has to get if nothing else were chosen, in bytes: its files,
-// and the folders that have to be made for it.
+// Takes is the room that title i, which is not chosen, would take now, in bytes: its files, and what folders and lists grow by.
 func (s *Sheet) Takes(i int) int64 {
 	if v := &s.base[i]; v.Kind.Goes() {
-		return v.Need + s.names.growth(i)
+		return v.Need + s.names.growth(i) + s.telling(i, 1)
 	}
 	return s.base[i].Need
 }

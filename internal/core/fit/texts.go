@@ -3,7 +3,6 @@ package fit
 import (
 	"strings"
 
-	"polytome/internal/core/layout"
 	"polytome/internal/core/shape"
 	"polytome/internal/place"
 )
@@ -104,29 +103,13 @@ func (s *Sheet) StartFiles() (out []Text) {
 	return out
 }
 
-// reckonStart is the room that the loader's start files will take, with their folders.
+// reckonStart is the room that the loader's start files will take, with their names and folders.
 func (s *Sheet) reckonStart() (bytes int64) {
 	if s.of.Carried {
 		return 0
 	}
-	folders := map[string]bool{}
-	for k := range s.of.Loaders {
-		for _, f := range s.of.Loaders[k].Profile.Kit.Files {
-			if f.Text == "" {
-				continue
-			}
-			if _, there := s.present[s.fold(f.To)]; there {
-				continue
-			}
-			bytes += s.of.Facts.RoomFor(int64(len(strings.TrimPrefix(f.Text, "\n"))))
-			for _, dir := range layout.Folders(f.To) {
-				key := s.fold(dir)
-				if e, there := s.present[key]; (!there || !e.Folder) && !folders[key] {
-					folders[key] = true
-					bytes += s.of.Facts.Filesystem.FolderRoom(0, s.of.Facts.Cluster)
-				}
-			}
-		}
+	for _, f := range s.StartFiles() {
+		bytes += s.of.Facts.RoomFor(int64(len(f.Text))) + s.names.reserve(f.Path, s.fold)
 	}
 	return bytes
 }

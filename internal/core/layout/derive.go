@@ -279,6 +279,7 @@ type ListLine struct {
 	Path string
 	tree *Tree
 	list *loader.List
+	most string // the number of all discs
 }
 
 // ListLines are the files in which the loader wants its titles told, where the tree is laid for.
@@ -286,15 +287,25 @@ func (t *Tree) ListLines() (out []ListLine) {
 	if t.onlyCovers {
 		return nil
 	}
+	discs := 0
+	for i := range t.titles {
+		discs += len(t.titles[i].Discs)
+	}
 	for k := range t.l.p.Lists {
 		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.target.attachment()) {
-			out = append(out, ListLine{l.Path.Fill(&loader.Values{}), t, l})
+			out = append(out, ListLine{l.Path.Fill(&loader.Values{}), t, l, strconv.Itoa(discs)})
 		}
 	}
 	return out
 }
 
-// Bytes is how many title i adds.
+// Around is how many bytes the file has before and behind what titles add, at most.
+func (l *ListLine) Around() int {
+	all := loader.Values{loader.FieldDiscs: l.most}
+	return len(l.list.Header.Fill(&all)) + len(l.list.Footer.Fill(&all))
+}
+
+// Bytes is how many title i adds, at most.
 func (l *ListLine) Bytes(i int) (n int) {
 	t := l.tree
 	tt, p := &t.titles[i], &t.Placements[i]
@@ -305,6 +316,7 @@ func (l *ListLine) Bytes(i int) (n int) {
 		if l.list.Record > 0 {
 			n += l.list.Record
 		} else {
+			row[loader.FieldIndex] = l.most
 			n += len(l.list.Line.Fill(&row))
 		}
 	}
