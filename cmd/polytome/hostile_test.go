@@ -18,31 +18,6 @@ import (
 	"polytome/internal/demo"
 )
 
-// profileOf is a small profile with some of its lines set otherwise.
-func profileOf(path, shown, more string) string {
-	return fmt.Sprintf(`format = 1
-name = "wharf-house"
-shown = %s
-console = "Tern"
-about = "plays cartridges"
-list-order = ["title"]
-
-[[attachment]]
-name = "stick"
-road = "usb"
-filesystems = ["fat32"]
-
-[[accept]]
-platforms = ["wren8"]
-forms = ["cartridge"]
-path = %q
-why = "as it is"
-
-[[checklist]]
-say = "Restart it"
-%s`, shown, path, more)
-}
-
 // TestAProfileOfAStranger cannot lead out of the place, nor have the program fail, nor steer the terminal.
 func TestAProfileOfAStranger(t *testing.T) {
 	dir := t.TempDir()
@@ -54,7 +29,7 @@ func TestAProfileOfAStranger(t *testing.T) {
 		_, out, errs := polytome(t, "loaders", "check", file)
 		return out + errs
 	}
-	assert.Contains(t, check(profileOf("GAMES/{title}{ending}", `"Wharf"`, "")), "is sound")
+	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ending}", `"Wharf"`, "")), "is sound")
 	for path, say := range map[string]string{
 		"{if region}x{else}/{end}etc/{title}":           "must be relative",
 		"{if title}..{end}/{title}":                     "climbs out",
@@ -62,16 +37,16 @@ func TestAProfileOfAStranger(t *testing.T) {
 		"GAMES//{title}":                                "needs a name between",
 		"GAMES/{if region}{else}.{end}/{title}{ending}": "needs a name between",
 	} {
-		assert.Contains(t, check(profileOf(path, `"Wharf"`, "")), say, path)
+		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)
 		for _, command := range [][]string{{"fit"}, {"plan"}, {"fill"}} { // whatever is said, it ends
 			status, _, errs := polytome(t, append(command, "--from", filepath.Join(dir, "games"), "--loader", file, "--to", filepath.Join(dir, "stick"), "--as", "fat32")...)
 			assert.NotZero(t, status, path)
 			assert.NotContains(t, errs, "goroutine", path)
 		}
 	}
-	assert.Contains(t, check(strings.Replace(profileOf("{title}{ending}", `"Wharf"`, ""), "road = \"usb\"\nfilesystems = [\"fat32\"]", "road = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is no folder of a server")
+	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ending}", `"Wharf"`, ""), "road = \"usb\"\nfilesystems = [\"fat32\"]", "road = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is no folder of a server")
 	for _, text := range []string{`"Wharf \u001b]0;owned\u0007"`, `"Wharf \u202e"`} {
-		out := check(profileOf("GAMES/{title}{ending}", text, ""))
+		out := check(coretest.WharfHouse("GAMES/{title}{ending}", text, ""))
 		assert.Contains(t, out, "which steers terminals", text)
 		assert.NotContains(t, out, "\x1b")
 		assert.NotContains(t, out, "\u202e")

@@ -100,6 +100,31 @@ func Image(t T, inf string) []byte {
 	return b.Bytes()
 }
 
+// WharfHouse is the profile of a loader that plays cartridges from a stick: with a path for them, what it is called (as TOML has it), and more lines.
+func WharfHouse(path, shown, more string) string {
+	return fmt.Sprintf(`format = 1
+name = "wharf-house"
+shown = %s
+console = "Tern"
+about = "plays cartridges"
+list-order = ["title"]
+
+[[attachment]]
+name = "stick"
+road = "usb"
+filesystems = ["fat32"]
+
+[[accept]]
+platforms = ["wren8"]
+forms = ["cartridge"]
+path = %q
+why = "as it is"
+
+[[checklist]]
+say = "Restart it"
+%s`, shown, path, more)
+}
+
 // Write writes a file below dir, and the folders above it.
 func Write(t T, dir, name string, data []byte) {
 	t.Helper()

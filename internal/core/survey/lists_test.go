@@ -16,24 +16,8 @@ import (
 	"polytome/internal/demo"
 )
 
-const listing = `format = 1
-name = "wharf-house"
-shown = "Wharf House"
-console = "Tern"
-about = "plays cartridges"
-list-order = ["title"]
-
-[[attachment]]
-name = "stick"
-road = "usb"
-filesystems = ["fat32"]
-
-[[accept]]
-platforms = ["wren8"]
-forms = ["cartridge"]
-path = "GAMES/{title}{ending}"
-why = "the loader lists what its list names"
-
+// listing has the loader read a list of its games.
+const listing = `
 [accept.title]
 longest = 40
 ascii = true
@@ -46,9 +30,6 @@ line = "{title}|{file}\n"
 footer = "end\n"
 order = ["title"]
 why = "the loader lists what stands here"
-
-[[checklist]]
-say = "Restart it"
 `
 
 // harbour is a stick with such a list, and the games of this computer.
@@ -58,7 +39,7 @@ func harbour(t *testing.T, games ...string) *workshop {
 		files[name+".w8"] = demo.Cartridge("WREN", name)
 	}
 	w := newWorkshop(t, files, bench.Place{Name: "stick", Road: "usb", As: "fat32", Everything: true})
-	coretest.Write(t, w.dir, "wharf.toml", []byte(listing))
+	coretest.Write(t, w.dir, "wharf.toml", []byte(coretest.WharfHouse("GAMES/{title}{ending}", `"Wharf House"`, listing)))
 	w.bench.Places[0].Loader = filepath.Join(w.dir, "wharf.toml")
 	var err error
 	w.o.Cache, err = seen.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
