@@ -198,6 +198,8 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("a full volume", f.full)
 	t.Run("files in pieces", f.pieces)
 	t.Run("a cut while files are gathered", f.gatherCuts)
+	t.Run("what is gathered comes back", f.comesBack)
+	t.Run("folders in folders", f.deep)
 	t.Run("damage is mended", f.damage)
 	t.Run("damage of every field loses nothing", f.spoils)
 	t.Run("a disk that keeps writes back", f.lies)
@@ -486,11 +488,10 @@ func (f Filesystem) full(t *testing.T) {
 }
 
 // pieces fragments a volume, and mends that.
-func (f Filesystem) pieces(t *testing.T) {
-	d := f.disk(t)
-	v := f.open(t, d)
+// inPieces fills a volume so that no large hole is left, and puts a file into the small ones. It returns what is there.
+func (f Filesystem) inPieces(t *testing.T, v *volume.Volume) (want map[string][]byte) {
 	cluster := int(f.Clusters)
-	want := map[string][]byte{}
+	want = map[string][]byte{}
 	require.NoError(t, v.MakeFolder(ctx, "S"))
 	for i := 0; ; i++ { // all of it in files of four clusters
 		name := fmt.Sprintf("S/small %04d", i)
@@ -518,6 +519,13 @@ func (f Filesystem) pieces(t *testing.T) {
 	assert.Less(t, pe.Largest, pe.Need)
 	require.NoError(t, Put(v, "big", big))
 	want["big"] = big
+	return want
+}
+
+func (f Filesystem) pieces(t *testing.T) {
+	d := f.disk(t)
+	v := f.open(t, d)
+	want := f.inPieces(t, v)
 	require.NoError(t, v.Close())
 	f.sound(t, d)
 
@@ -525,6 +533,7 @@ func (f Filesystem) pieces(t *testing.T) {
 	runs, err := v.Extents("big")
 	require.NoError(t, err)
 	assert.Greater(t, len(volume.Merge(runs)), 1)
+	var pe *volume.PiecesError
 	_, err = v.Gather(ctx, "big", false, nil)
 	require.ErrorAs(t, err, &pe, "without moving others there is no room in one piece")
 	copied := int64(0)
