@@ -165,3 +165,73 @@ func TestABackupOfAnotherVolume(t *testing.T) {
 	d.B[13] = before[13]
 	assert.True(t, bytes.Equal(before, d.B))
 }
+
+// TestTwoOfOneShortName: systems that know no long names would take one for the other.
+func TestTwoOfOneShortName(t *testing.T) {
+	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
+		w, err := fat.Open(d, int64(len(d.B)))
+		require.NoError(t, err)
+		for i, name := range []string{"Long Water One.iso", "Marsh Light Two.iso"} {
+			require.NoError(t, volumetest.Put(w, name, bytes.Repeat([]byte{byte('x' + i)}, 700)))
+		}
+		require.NoError(t, w.Close())
+		one, two := entryOf(t, d, "LONGWA~1ISO"), bytes.Index(d.B, []byte("MARSHL~1ISO"))
+		copy(d.B[two:], one[:11])
+		sum := byte(0) // of the short name, which each part of the long name has (FAT specification, long names)
+		for _, c := range one[:11] {
+			sum = sum>>1 + sum<<7 + c
+		}
+		for at := two - 32; d.B[at+11] == 0x0f; at -= 32 {
+			d.B[at+13] = sum
+		}
+	})
+	assert.Contains(t, fmt.Sprint(first.Findings), "has the short name of another one")
+	assert.True(t, left.Sound(), left.Findings)
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	assert.Equal(t, bytes.Repeat([]byte{'x'}, 700), all["Long Water One.iso"])
+	got := ""
+	for name, b := range all {
+		if bytes.Equal(b, bytes.Repeat([]byte{'y'}, 700)) {
+			got = name
+		}
+	}
+	assert.Contains(t, got, "Marsh Light Two")
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
+
+// TestCrossedFilesOnAFullVolume: without room to copy one of them they stay as they are, and that is said.
+func TestCrossedFilesOnAFullVolume(t *testing.T) {
+	v, _, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
+		one, err := v.Extents("ONE.ISO")
+		require.NoError(t, err)
+		two, err := v.Extents("TWO.ISO")
+		require.NoError(t, err)
+		w, err := fat.Open(d, int64(len(d.B)))
+		require.NoError(t, err)
+		h, err := w.Check(context.Background())
+		require.NoError(t, err)
+		require.NoError(t, volumetest.Put(w, "FILL", bytes.Repeat([]byte{'f'}, int(h.Free))))
+		require.NoError(t, w.Close())
+		setFAT(d, v, one[0].First, two[0].First+1)
+	})
+	require.NotEmpty(t, left.Findings)
+	assert.Contains(t, fmt.Sprint(left.Findings), "there is no room to copy it")
+	assert.Equal(t, bytes.Repeat([]byte{'b'}, 1200), volumetest.Drain(t, v.FS(), "TWO.ISO"))
+	assert.Equal(t, append(bytes.Repeat([]byte{'a'}, 512), bytes.Repeat([]byte{'b'}, 688)...), volumetest.Drain(t, v.FS(), "ONE.ISO"))
+}
+
+// TestManyOfOneKindAreMended: much that is wrong does not look like a volume that is read in a wrong way, as long as more is right.
+func TestManyOfOneKindAreMended(t *testing.T) {
+	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
+		for i := range 20 {
+			entryOf(t, d, fmt.Sprintf("%-11s", fmt.Sprintf("N%d", i)))[28] = 200 // a length, and no cluster
+		}
+	})
+	assert.GreaterOrEqual(t, len(first.Findings), 20)
+	assert.True(t, left.Sound(), left.Findings)
+	assert.Equal(t, 1200, names(t, v)["ONE.ISO"])
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
