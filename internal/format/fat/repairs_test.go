@@ -151,6 +151,30 @@ func TestWhatLiesBehindAnEnd(t *testing.T) {
 	assert.True(t, ok, says)
 }
 
+// TestALotOfNothingBehindAnEnd: zeros are no data that is kept, however many they are; a single byte behind them is.
+func TestALotOfNothingBehindAnEnd(t *testing.T) {
+	for _, last := range []byte{0, 'z'} {
+		v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) {
+			w, err := fat.Open(d, int64(len(d.B)))
+			require.NoError(t, err)
+			data := make([]byte, 300<<10)
+			data[len(data)-1] = last
+			require.NoError(t, volumetest.Put(w, "LONG.ISO", data))
+			require.NoError(t, w.Close())
+			binary.LittleEndian.PutUint32(entryOf(t, d, "LONG    ISO")[28:], 512)
+		})
+		assert.True(t, left.Sound(), left.Findings)
+		all, err := volumetest.Contents(v)
+		require.NoError(t, err)
+		assert.Len(t, all["LONG.ISO"], 512)
+		rest, kept := all["LONG (behind its end).ISO"]
+		assert.Equal(t, last != 0, kept)
+		assert.True(t, !kept || len(rest) == 300<<10-512 && rest[len(rest)-1] == last)
+		ok, says := (fatJudge{}).of(t, d)
+		assert.True(t, ok, says)
+	}
+}
+
 // TestABackupOfAnotherVolume: where boot sector and backup disagree about where things lie, nothing is written.
 func TestABackupOfAnotherVolume(t *testing.T) {
 	d := &volumetest.Disk{B: make([]byte, 64*size.MiB)}
