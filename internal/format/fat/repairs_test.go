@@ -246,6 +246,29 @@ func TestCrossedFilesOnAFullVolume(t *testing.T) {
 	assert.Equal(t, append(bytes.Repeat([]byte{'a'}, 512), bytes.Repeat([]byte{'b'}, 688)...), volumetest.Drain(t, v.FS(), "ONE.ISO"))
 }
 
+// TestAFolderThatLeadsIntoAFile becomes an empty one; the file keeps its clusters, and what was in the folder is not freed.
+func TestAFolderThatLeadsIntoAFile(t *testing.T) {
+	var three []volume.Run
+	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
+		one, err := v.Extents("ONE.ISO")
+		require.NoError(t, err)
+		three, err = v.Extents("FULL/THREE.ISO")
+		require.NoError(t, err)
+		e := entryOf(t, d, "FULL       ")
+		binary.LittleEndian.PutUint16(e[20:], uint16(one[0].First>>16))
+		binary.LittleEndian.PutUint16(e[26:], uint16(one[0].First))
+	})
+	assert.Contains(t, fmt.Sprint(first.Findings), "Where it should lie is no folder. It becomes an empty folder.")
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	assert.Equal(t, bytes.Repeat([]byte{'a'}, 1200), all["ONE.ISO"])
+	assert.NotContains(t, all, "FULL/THREE.ISO")
+	info := v.Info()
+	at := info.Heap + int64(three[0].First-2)*info.Cluster
+	assert.Equal(t, bytes.Repeat([]byte{'c'}, 512), d.B[at:at+512])
+	assert.Less(t, left.Free, first.Free, "nothing is freed, and the empty folder takes a cluster")
+}
+
 // TestManyOfOneKindAreMended: much that is wrong does not look like a volume that is read in a wrong way, as long as more is right.
 func TestManyOfOneKindAreMended(t *testing.T) {
 	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
