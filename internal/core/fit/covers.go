@@ -99,7 +99,7 @@ func (s *Sheet) dressOne(i int) bool {
 	}
 	s.dress.Wanted++
 	need += s.names.put(s.coverNames(i))
-	if need > s.Free() || s.dress.Most >= 0 && s.dress.There+s.dress.Planned+need > s.dress.Most {
+	if need > s.Free()-s.held(-1) || s.dress.Most >= 0 && s.dress.There+s.dress.Planned+need > s.dress.Most {
 		s.names.take(s.coverNames(i))
 		return false
 	}
@@ -147,14 +147,14 @@ func (s *Sheet) dressAll() {
 func (s *Sheet) bareHeads() bool { return s.dress.Going < s.dress.Wanted }
 
 // givable is the room that titles can have: what is left, and what covers would give way from.
-func (s *Sheet) givable() int64 { return s.Free() + s.dress.Planned }
+func (s *Sheet) givable() int64 { return s.Free() + s.dress.Planned - s.held(-1) }
 
 // CoverLacks says why a chosen title goes without its covers; "" where it does not.
 func (s *Sheet) CoverLacks(i int) string {
 	if !s.placed[i] || s.covers[i].need == 0 || s.dressed[i] {
 		return ""
 	}
-	free := s.Free()
+	free := s.Free() - s.held(-1)
 	if most := s.dress.Most; most >= 0 && s.dress.There+s.dress.Planned+s.covers[i].need > most && s.covers[i].need <= free {
 		return fmt.Sprintf("its cover stays away: covers may take %s here, and %s are taken", size.Format(most), size.Format(s.dress.There+s.dress.Planned))
 	}

@@ -133,6 +133,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		left := max(s.givable(), 0)
 		need := v.Number + left
 		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(need), size.Format(left), size.Format(v.Number))
+		if swaps, _ := s.swapsOf(i); len(swaps) > 0 {
+			e.Say = fmt.Sprintf("is written in place of another file, which stays until the new one is whole: %s are missing for both at once", size.Format(v.Number))
+		}
 		if s.of.Reserve > 0 {
 			e.Say += fmt.Sprintf("; %s are held in reserve", size.Format(s.of.Reserve))
 		}

@@ -71,6 +71,8 @@ type Sheet struct {
 	yield   *yielding // what could give way, worked out when it is asked for
 	names   *names
 	lists   []listRoom
+	swaps   []Swap                 // of placed titles, in their order
+	follows map[int]int64          // of placed titles: room of the largest text that one takes the place of when all is there
 	present map[string]place.Entry // by folded path, without what leaves
 	leaving map[string]bool        // folded paths
 	replace map[string]bool        // folded paths
@@ -106,7 +108,7 @@ func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
 		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
 	}
 	for _, p := range c.Leaving {
 		s.leaving[s.fold(p)] = true
@@ -333,6 +335,8 @@ func (s *Sheet) settle() {
 	clear(s.missing)
 	s.lacking = 0
 	clear(s.bare)
+	clear(s.follows)
+	s.swaps = nil
 	clear(s.dressed)
 	s.dress.Wanted, s.dress.Going, s.dress.Planned = 0, 0, 0
 	s.names.reset()
@@ -375,7 +379,7 @@ func (s *Sheet) place(i int) {
 		}
 	}
 	need := v.Need + s.names.put(i) + s.tell(i, 1)
-	if missing := need - s.Free(); need > 0 && missing > 0 {
+	if missing := s.lacks(i, need); missing > 0 {
 		s.names.take(i)
 		s.tell(i, -1)
 		if v.Kind != There {
@@ -386,6 +390,7 @@ func (s *Sheet) place(i int) {
 		s.bare[i], need = true, 0
 	}
 	s.placed[i] = true
+	s.swap(i)
 	s.Planned += need
 	s.Count++
 	if v.Kind != There {
@@ -399,6 +404,7 @@ func (s *Sheet) drop(i int) {
 		return
 	}
 	s.undress(i)
+	s.unswap(i)
 	s.placed[i] = false
 	s.Count--
 	if s.base[i].Kind != There {
@@ -432,7 +438,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 	if s.Chosen[i] || v.Kind == There {
 		return v
 	}
-	if missing := s.Takes(i) - s.givable(); missing > 0 && v.Need > 0 {
+	if missing := s.lacks(i, s.Takes(i)-s.dress.Planned); missing > 0 {
 		v.Kind, v.Number = NoRoom, missing
 	}
 	return v
@@ -504,6 +510,6 @@ func (s *Sheet) Clone() *Sheet {
 	n.all = slices.Clone(s.names.all)
 	c.names = &n
 	c.lists = slices.Clone(s.lists)
-	c.bare, c.yield = maps.Clone(s.bare), nil
+	c.bare, c.follows, c.yield = maps.Clone(s.bare), maps.Clone(s.follows), nil
 	return &c
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
 	"polytome/internal/place"
 )
@@ -13,16 +14,18 @@ import (
 func (m *maker) order() *Plan {
 	p := &m.plan
 	m.goOn()
-	early, late := m.roomFirst()
-	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(m.puts)+len(m.texts)+len(m.listed))
+	swaps, puts, texts := m.swapsFirst()
+	early, late := m.roomFirst(swaps)
+	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(swaps)+len(m.puts)+len(m.texts)+len(m.listed))
 	p.Steps = append(p.Steps, m.clears...)
 	m.keep(early)
 	m.keep(late)
+	m.keep(swaps)
 	m.keep(m.puts)
 	m.keep(m.texts)
 	m.keep(m.listed)
 	var begins []int
-	for _, group := range [][]Step{early, m.folders, m.moves, m.puts, m.texts, m.listed, late} {
+	for _, group := range [][]Step{early, m.folders, m.moves, swaps, m.puts, m.texts, m.listed, late} {
 		begins = append(begins, len(p.Steps))
 		for i := range group {
 			if len(m.kept) == 0 {
@@ -34,7 +37,7 @@ func (m *maker) order() *Plan {
 		}
 		p.Steps = append(p.Steps, group...)
 	}
-	m.needFiles(begins[2], begins[3], begins[4])
+	m.needFiles(begins[2], begins[3], puts, texts)
 	m.emptied()
 	p.count()
 	for i := range p.Steps {
@@ -59,27 +62,86 @@ func (m *maker) goOn() {
 	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
+// swapsFirst takes what is written in place of other files out of the rest, but for texts that need what is put before them. While both files are there
+// they take more room than afterwards, so these steps come before all others that write, in the order in which they need the least. It returns where the
+// steps of puts and of texts are then, counted from the first of the swaps.
+func (m *maker) swapsFirst() (swaps []Step, puts, texts []int) {
+	tied := make([]bool, len(m.texts))
+	for _, t := range m.ties {
+		for k := t.texts[0]; k < t.texts[1]; k++ {
+			tied[k] = true
+		}
+	}
+	type from struct {
+		step *Step
+		at   *int
+	}
+	var all []from
+	part := func(steps []Step, stays func(k int) bool) (rest []Step, at []int) {
+		at = make([]int, len(steps))
+		for k := range steps {
+			if steps[k].Kind == Replace && !stays(k) {
+				all = append(all, from{&steps[k], &at[k]})
+			}
+		}
+		if len(all) == 0 {
+			for k := range at {
+				at[k] = k
+			}
+			return steps, at
+		}
+		for k := range steps {
+			if steps[k].Kind != Replace || stays(k) {
+				at[k] = len(rest)
+				rest = append(rest, steps[k])
+			}
+		}
+		return rest, at
+	}
+	restPuts, puts := part(m.puts, func(int) bool { return false })
+	restTexts, texts := part(m.texts, func(k int) bool { return tied[k] })
+	slices.SortStableFunc(all, func(a, b from) int { return m.swap(a.step).Before(m.swap(b.step)) })
+	for k := range m.puts {
+		puts[k] += len(all)
+	}
+	for k := range m.texts {
+		texts[k] += len(all) + len(restPuts)
+	}
+	for n, f := range all {
+		swaps, *f.at = append(swaps, *f.step), n
+	}
+	m.puts, m.texts = restPuts, restTexts
+	return swaps, puts, texts
+}
+
+// swap is the room of a step that writes a file in place of another one.
+func (m *maker) swap(s *Step) fit.Swap {
+	old := m.facts.RoomFor(s.Was.Size)
+	return fit.Swap{New: s.Room + old, Old: old}
+}
+
 // roomFirst tells removals that have to come before anything is written, as there is no room
 // otherwise or as something else comes under their path, from those that can wait.
-func (m *maker) roomFirst() (early, late []Step) {
+func (m *maker) roomFirst(swaps []Step) (early, late []Step) {
 	if len(m.removes) == 0 {
 		return nil, nil
 	}
-	missing := -m.facts.Free
 	targets := map[string]bool{}
-	for _, group := range [][]Step{m.puts, m.texts, m.listed, m.moves} {
+	filled, most := int64(len(m.folders))*m.facts.Cluster, int64(0)
+	for _, group := range [][]Step{m.moves, swaps, m.puts, m.texts, m.listed} {
 		for i := range group {
 			targets[m.fold(group[i].Path)] = true
-			missing += group[i].Room
 			if group[i].Kind == Replace { // both are there for a while
-				missing += m.facts.RoomFor(group[i].Was.Size)
+				most = max(most, filled+m.swap(&group[i]).New)
 			}
+			filled += group[i].Room
+			most = max(most, filled)
 		}
 	}
+	missing := most - m.facts.Free
 	for i := range m.clears {
 		missing += m.clears[i].Room
 	}
-	missing += int64(len(m.folders)) * m.facts.Cluster
 	for _, s := range m.removes {
 		if missing > 0 || targets[m.fold(s.Path)] {
 			early = append(early, s)
@@ -108,18 +170,21 @@ func (m *maker) keep(steps []Step) {
 }
 
 // needFiles ties what is written for titles to the files that they consist of: a list of parts, a
-// playlist or a cover without its game is of no use. The groups of steps begin at these numbers.
-func (m *maker) needFiles(moves, puts, texts int) {
-	all := make([]int, puts+len(m.puts)) // the numbers of the steps: what is needed is a part of them
-	for i := range all {
-		all[i] = i
+// playlist or a cover without its game is of no use. Moves and swaps begin at these numbers; puts and texts are counted from there.
+func (m *maker) needFiles(moves, swaps int, puts, texts []int) {
+	for k := range puts { // the numbers of the steps: what is needed is a part of them
+		puts[k] += swaps
 	}
 	for _, t := range m.ties {
 		for k := t.texts[0]; k < t.texts[1]; k++ {
-			s := &m.plan.Steps[texts+k]
-			needs := all[puts+t.puts[0] : puts+t.puts[1] : puts+t.puts[1]]
+			s := &m.plan.Steps[swaps+texts[k]]
+			needs := puts[t.puts[0]:t.puts[1]:t.puts[1]]
 			if t.moves[0] < t.moves[1] {
-				needs = append(slices.Clone(all[moves+t.moves[0]:moves+t.moves[1]]), needs...)
+				var renamed []int
+				for n := t.moves[0]; n < t.moves[1]; n++ {
+					renamed = append(renamed, moves+n)
+				}
+				needs = append(renamed, needs...)
 			}
 			if len(s.Needs) > 0 {
 				needs = append(slices.Clone(s.Needs), needs...)
