@@ -155,9 +155,18 @@ func (t *FS) Open(name string) (fs.File, error) {
 	if n.Dir {
 		return &openDir{t: t, n: n}, nil
 	}
-	c, err := t.f.Content(n)
+	f, err := OpenFile(t.f, n)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+	}
+	return f, nil
+}
+
+// OpenFile opens a file that is known, without the tree that it lies in.
+func OpenFile(f Format, n *Node) (fs.File, error) {
+	c, err := f.Content(n)
+	if err != nil {
+		return nil, err
 	}
 	return &openFile{SectionReader: io.NewSectionReader(c, 0, n.Size), n: n, c: c}, nil
 }

@@ -1,7 +1,9 @@
 package volume
 
 import (
+	"errors"
 	"io"
+	"io/fs"
 
 	"polytome/internal/format/fstree"
 )
@@ -23,13 +25,40 @@ func (t tree) List(dir *fstree.Node) ([]*fstree.Node, error) {
 	}
 	out := make([]*fstree.Node, 0, len(d.kids))
 	for _, k := range d.kids {
-		n := &fstree.Node{Name: fstree.SafeName(k.Name), Dir: k.Folder, Size: k.Size, Modified: k.Modified, Data: k}
-		if k.Folder {
-			n.Size = 0
-		}
-		out = append(out, n)
+		out = append(out, branch(k))
 	}
 	return out, nil
+}
+
+// branch is a node of the tree for one of the volume.
+func branch(k *Node) *fstree.Node {
+	n := &fstree.Node{Name: fstree.SafeName(k.Name), Dir: k.Folder, Size: k.Size, Modified: k.Modified, Data: k}
+	if k.Folder {
+		n.Size = 0
+	}
+	return n
+}
+
+// OpenFile opens one file by its path. A tree of [Volume.FS] would be made anew for each, with all that lies in its folders.
+func (v *Volume) OpenFile(name string) (fs.File, error) {
+	v.mu.Lock()
+	n, err := v.find("open", name)
+	var b *fstree.Node
+	if err == nil {
+		b = branch(n)
+	}
+	v.mu.Unlock()
+	if err != nil {
+		return nil, err
+	}
+	if b.Dir {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("it is a folder")}
+	}
+	f, err := fstree.OpenFile(tree{v}, b)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
+	}
+	return f, nil
 }
 
 // Content opens a file.

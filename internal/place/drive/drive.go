@@ -269,19 +269,11 @@ func (p *Place) Stamp(ctx context.Context, _ []place.Entry) (string, error) {
 
 // Open opens a file for reading.
 func (p *Place) Open(_ context.Context, name string) (place.Content, error) {
-	tree := p.v.FS()
-	n, err := tree.Find(name)
-	if err == nil && n.Dir {
-		err = &fs.PathError{Op: "open", Path: name, Err: errors.New("it is a folder")}
-	}
+	f, err := p.v.OpenFile(name)
 	if err != nil {
 		return nil, p.explain("opening", name, err)
 	}
-	f, err := tree.Open(name)
-	if err != nil {
-		return nil, p.explain("opening", name, err)
-	}
-	return &content{f.(file), n.Size}, nil
+	return &content{f.(file), f.(interface{ Size() int64 }).Size()}, nil
 }
 
 // file is what a tree opens.

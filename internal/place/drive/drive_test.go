@@ -2,6 +2,8 @@ package drive_test
 
 import (
 	"context"
+	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -238,4 +240,37 @@ func TestADeviceIsFilled(t *testing.T) {
 	attached = false
 	judged(t, img, "fat32", 0)
 	assert.Contains(t, judge.Run(t, "mdir", "-i", img, "-b", "::"), "::/COPPER.ISO")
+}
+
+// TestOpeningAFileTakesAsLongInALargeFolder: what it costs does not grow with how many others lie beside it.
+func TestOpeningAFileTakesAsLongInALargeFolder(t *testing.T) {
+	cost := map[int]float64{}
+	for _, many := range []int{10, 3000} {
+		name := image(t, "fat32", partition.None, 64*size.MiB)
+		p := open(t, name, drive.Options{})
+		require.NoError(t, p.MakeFolder(ctx, "FULL"))
+		v := p.Volume()
+		for i := range many {
+			w, err := v.Create(ctx, fmt.Sprintf("FULL/%d.iso", i), 1, false)
+			require.NoError(t, err)
+			_, err = w.Write([]byte{byte(i)})
+			require.NoError(t, err)
+			require.NoError(t, w.Commit())
+		}
+		cost[many] = testing.AllocsPerRun(10, func() {
+			c, err := p.Open(ctx, "FULL/7.iso")
+			require.NoError(t, err)
+			b := []byte{0}
+			_, err = c.ReadAt(b, 0)
+			require.NoError(t, err)
+			require.Equal(t, byte(7), b[0])
+			require.NoError(t, c.Close())
+		})
+		_, err := p.Open(ctx, "FULL/none.iso")
+		require.ErrorIs(t, err, fs.ErrNotExist)
+		_, err = p.Open(ctx, "FULL")
+		require.ErrorContains(t, err, "it is a folder")
+		require.NoError(t, p.Close())
+	}
+	assert.LessOrEqual(t, cost[3000], cost[10]+2, "allocations")
 }
