@@ -42,6 +42,20 @@ func (term *terminal) keys(keys ...string) {
 	}
 }
 
+// escape presses that key, and waits until the screen says something else: a key that the program reads together with it would be taken for one that
+// is pressed with alt.
+func (term *terminal) escape() {
+	term.t.Helper()
+	before := term.screen()
+	term.keys("Escape")
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if term.screen() != before {
+			return
+		}
+	}
+	require.Fail(term.t, "escape changes nothing", before)
+}
+
 func (term *terminal) screen() string {
 	return judge.Run(term.t, "tmux", "-S", term.socket, "capture-pane", "-p")
 }
@@ -76,14 +90,12 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.wait("Copper Tide")
 			term.keys("m")
 			term.wait("Velvet Ballast", "unsound")
-			term.keys("Escape") // and wait: with the next key close behind it would be taken for alt
-			time.Sleep(200 * time.Millisecond)
+			term.escape()
 			term.keys("2")
 			term.wait("Fit 15/24", "North stick")
 			term.keys("/", "copper", "Enter")
 			term.wait("Copper Tide on North stick: split 3.", "4,294,967,295")
-			term.keys("Escape")
-			time.Sleep(200 * time.Millisecond)
+			term.escape()
 			term.keys("/", "Mistral", "Enter")
 			term.wait("Mistral Halt on North stick: as it is.")
 			term.keys("Space")
@@ -211,7 +223,6 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 	term.wait("there is no folder /nowhere")
 	term.keys("C-u", w.Games, "Enter")
 	term.wait("What shall be filled?")
-	time.Sleep(100 * time.Millisecond)
 	term.keys(w.Stick, "Enter")
 	term.wait("1 Intake 22")
 	term.keys("2")
@@ -303,8 +314,7 @@ func TestMendingTitlesOnTheScreen(t *testing.T) {
 			term.wait("password:", "kept in the bench")
 			term.keys("ferryline", "Enter")
 			term.wait("6 to mend")
-			term.keys("Escape")
-			time.Sleep(200 * time.Millisecond)
+			term.escape()
 			term.keys("/", "disc_image", "Enter")
 			term.wait("it cannot be told which game this is")
 			term.keys("e", "Down", "Down", "Down", "Enter")
@@ -315,10 +325,8 @@ func TestMendingTitlesOnTheScreen(t *testing.T) {
 			term.wait("name:")
 			term.keys("Wicker Parade", "Enter")
 			term.wait("5 to mend", "Wicker Parade")
-			term.keys("Escape")
-			time.Sleep(200 * time.Millisecond)
-			term.keys("Escape")
-			time.Sleep(200 * time.Millisecond)
+			term.escape()
+			term.escape()
 			term.keys("/", "platform:wren8", "Enter")
 			term.wait("Brackwater")
 			term.keys("V")
@@ -353,7 +361,10 @@ func TestDrawingWithKeysOnly(t *testing.T) {
 		term.keys("Enter")
 		term.wait("The contents card is in")
 		assert.Contains(t, paperText(t, filepath.Join(dir, "North stick card.pdf")), "74 x 105 mm")
-		term.keys("O", "Enter", "Escape", "q")
+		term.keys("O", "Enter")
+		term.wait("Draw the tree to")
+		term.escape()
+		term.keys("q")
 		term.wait("ready>")
 	}
 }

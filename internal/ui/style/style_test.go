@@ -44,3 +44,16 @@ func TestClipping(t *testing.T) {
 	assert.Equal(t, "?[2Jx?y", style.Clean("\x1b[2Jx\u202Ey"))
 	assert.Equal(t, "Copper T~", style.New(true, true, colorprofile.ASCII).Clip("Copper Tide", 9))
 }
+
+// TestInASCIIASignKeepsItsMeaning: what stands between words is no question mark.
+func TestInASCIIASignKeepsItsMeaning(t *testing.T) {
+	th := &style.Theme{ASCII: true}
+	for text, want := range map[string]string{"enter takes it · esc leaves it": "enter takes it . esc leaves it", "Copper → Tide – two": "Copper -> Tide - two", "Ж": "?", "a\tb\n": "a b ", "plain": "plain"} {
+		if got := th.Clip(text, 80); got != want {
+			t.Errorf("%q: %q, not %q", text, got, want)
+		}
+	}
+	if got := th.Clip("→→→", 4); got != "->-~" {
+		t.Errorf("cut to its width: %q", got)
+	}
+}

@@ -20,17 +20,26 @@ func (t *Theme) Clip(s string, w int) string {
 // plainText keeps control characters off the screen, and all but ASCII where that
 // is asked for.
 func (t *Theme) plainText(s string) string {
-	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\x1b':
-			return r // styles; names are cleaned where they come in
-		case unicode.IsControl(r):
+	s = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && r != '\x1b' { // styles; names are cleaned where they come in
 			return ' '
-		case t.ASCII && r > unicode.MaxASCII:
-			return '?'
 		}
 		return r
 	}, s)
+	if !t.ASCII {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if r <= unicode.MaxASCII {
+			b.WriteRune(r)
+		} else if a := t.Glyph(string(r)); a != string(r) {
+			b.WriteString(a)
+		} else {
+			b.WriteByte('?')
+		}
+	}
+	return b.String()
 }
 
 // Clean takes out of a name what could steer the terminal.
