@@ -346,6 +346,9 @@ func (l *lane) begin(s *survey.Survey) error {
 		return l.line("plan", l.plan)
 	}
 	fmt.Fprintf(f.out, "%s: %s; %d there already; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
+	if l.plan.Empty() {
+		fmt.Fprintf(f.out, "  nothing is written: %s\n", l.plan.Idle())
+	}
 	if say := s.Plain(); say != "" {
 		fmt.Fprintf(f.out, "  note: %s\n", say)
 	}

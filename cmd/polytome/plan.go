@@ -74,6 +74,9 @@ type planReport struct {
 
 func (r planReport) print(out io.Writer, s *survey.Survey) {
 	fmt.Fprintf(out, "%s: %s; %d there already; %s\n", r.Place, r.Say(), r.There, r.Time)
+	if r.Empty() {
+		fmt.Fprintf(out, "  nothing is written: %s\n", r.Idle())
+	}
 	for i := range r.Steps {
 		fmt.Fprintf(out, "%6d  %s\n", i+1, describe(&r.Steps[i]))
 	}

@@ -215,7 +215,7 @@ func TestAFilledStickIsProvedOnTheScreen(t *testing.T) {
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
 	press(a, "4", "enter")
-	assert.Contains(t, text(a), "There is nothing to write to North stick")
+	assert.Contains(t, text(a), "Nothing is written to North stick: ")
 }
 
 func TestAFailedStepIsExplained(t *testing.T) {

@@ -150,6 +150,23 @@ func (p *Plan) Stays() string {
 // Empty reports whether there is nothing to do.
 func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 
+// Idle says why there is nothing to do, in a clause: that all is there is said only where it is.
+func (p *Plan) Idle() string {
+	left := ""
+	if n := len(p.Left); n > 0 {
+		left = fmt.Sprintf("%s cannot go, the first of them %s (%s)", size.Count(n, "wanted title"), p.Left[0].Label, p.Left[0].Why.Verdict)
+	}
+	switch {
+	case left == "" && p.There == 0:
+		return "no title is wanted on it"
+	case left == "":
+		return "everything that is wanted is there"
+	case p.There == 0:
+		return left
+	}
+	return fmt.Sprintf("%s there already, and %s", size.Count(p.There, "title"), left)
+}
+
 // Without is the plan without the steps that are done.
 func (p *Plan) Without(done func(step int) bool) *Plan {
 	rest := &Plan{KeptIn: p.KeptIn, There: p.There, Left: p.Left, Notes: p.Notes}

@@ -129,3 +129,20 @@ func TestSwapsInTheirOrderNeedTheLeastRoom(t *testing.T) {
 		}
 	})
 }
+
+// TestNothingToDoIsSaidAsItIs: that everything is there is said only where it is.
+func TestNothingToDoIsSaidAsItIs(t *testing.T) {
+	there := append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 100), settings(1))
+	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 70*size.GiB), vesper(3, "full", 80*size.GiB)}, there: there, free: size.GiB}
+	for wanted, want := range map[int]string{
+		0: "no title is wanted on it",
+		1: "everything that is wanted is there",
+		2: "1 wanted title cannot go, the first of them Copper Tide (no room)",
+		7: "1 title there already, and 2 wanted titles cannot go, the first of them Copper Tide (no room)",
+	} {
+		s.wants = func(i int) bool { return wanted>>i&1 == 1 }
+		p := s.plan(t)
+		assert.True(t, p.Empty(), say(p))
+		assert.Equal(t, want, p.Idle())
+	}
+}

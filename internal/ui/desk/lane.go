@@ -215,7 +215,7 @@ func (d *Desk) StartRun(n int) tea.Cmd {
 		return d.PlanSoon(n)
 	}
 	if p.Empty() {
-		d.Notice = fmt.Sprintf("There is nothing to write to %s.", s.Config.Name)
+		d.Notice = fmt.Sprintf("Nothing is written to %s: %s.", s.Config.Name, p.Idle())
 		return nil
 	}
 	if other := d.reading(n, p); other != "" {

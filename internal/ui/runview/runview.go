@@ -342,7 +342,11 @@ func (m *Model) whyBefore(name string) desk.Why {
 	case p == nil:
 		return desk.Why{Lead: name + ":", Say: "the plan is being made."}
 	case p.Empty():
-		return desk.Why{Lead: name + ":", Say: "everything that is wanted is there. Nothing has to be written.", Ways: []string{"5 shows the proof"}}
+		ways := []string{"5 shows the proof"}
+		if len(p.Left) > 0 {
+			ways = []string{"2 says of each why, and what can be done"}
+		}
+		return desk.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
 	return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter begins", "a begins all places at once"}}
 }

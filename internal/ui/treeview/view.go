@@ -124,7 +124,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: took, Width: time, FG: t.Dim}))
 	}
 	if len(p.Steps) == 0 {
-		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing has to be done: everything that is wanted is there."))
+		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing is done: "+p.Idle()+"."))
 	}
 	return t.Block(out, w, h)
 }
