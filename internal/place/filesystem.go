@@ -24,6 +24,8 @@ type Filesystem struct {
 	cluster       func(capacity int64) int64
 	entry         func(name string) int64
 	dots          int64 // bytes of names that a new folder begins with
+	folder        int64 // bytes of names that a folder holds at most; 0 for no limit
+	root          int64 // of the root folder, where that is another limit
 	structures    func(capacity, cluster int64) int64
 }
 
@@ -58,6 +60,7 @@ var filesystems = []Filesystem{
 		cluster: steps(32*size.KiB, step{260 * size.MiB, 512}, step{8 * size.GiB, 4 * size.KiB}, step{16 * size.GiB, 8 * size.KiB}, step{32 * size.GiB, 16 * size.KiB}),
 		entry:   fatEntry,
 		dots:    2 * 32,
+		folder:  65536 * 32,
 		structures: func(capacity, cluster int64) int64 {
 			const reserved = 32 * 512
 			fat := roundUp((capacity/cluster+2)*4, 512)
@@ -69,7 +72,8 @@ var filesystems = []Filesystem{
 		Forbidden: windowsForbidden, Windows: true,
 		cluster: steps(128*size.KiB, step{256 * size.MiB, 4 * size.KiB}, step{32 * size.GiB, 32 * size.KiB}),
 		// a file entry, a stream entry, and one for every 15 units of the name
-		entry: func(name string) int64 { return 32 * int64(2+(units16(name)+14)/15) },
+		entry:  func(name string) int64 { return 32 * int64(2+(units16(name)+14)/15) },
+		folder: 256 * size.MiB,
 		// the boot regions and one FAT, each aligned; then clusters for the bitmap, the table of
 		// upper-case letters, and the root folder
 		structures: func(capacity, cluster int64) int64 {
@@ -98,6 +102,8 @@ var filesystems = []Filesystem{
 		cluster: steps(64*size.KiB, step{32 * size.MiB, 512}, step{64 * size.MiB, size.KiB}, step{128 * size.MiB, 2 * size.KiB}, step{256 * size.MiB, 4 * size.KiB}, step{512 * size.MiB, 8 * size.KiB}, step{size.GiB, 16 * size.KiB}, step{2 * size.GiB, 32 * size.KiB}),
 		entry:   fatEntry,
 		dots:    2 * 32,
+		folder:  65536 * 32,
+		root:    512 * 32,
 		structures: func(capacity, cluster int64) int64 {
 			return 512 + 2*roundUp((capacity/cluster+2)*2, 512) + 512*32 // with the root folder, which has its own room
 		},
@@ -161,6 +167,15 @@ func (f Filesystem) EntryBytes(name string) int64 { return f.entry(name) }
 // Dots are the bytes of names that every folder but the root begins with: those of itself and of
 // what is above it.
 func (f Filesystem) Dots() int64 { return f.dots }
+
+// FolderMost is how many bytes of names a folder, or the root folder, holds at most; 0 where there is no limit (FAT specification, directory
+// structure; exFAT specification, section 3.1.14).
+func (f Filesystem) FolderMost(root bool) int64 {
+	if root && f.root > 0 {
+		return f.root
+	}
+	return f.folder
+}
 
 // FolderRoom is what a folder takes that holds so many bytes of names: at least a cluster.
 func (f Filesystem) FolderRoom(names, cluster int64) int64 {

@@ -98,6 +98,9 @@ func (s *Sheet) dressOne(i int) bool {
 		return true
 	}
 	s.dress.Wanted++
+	if s.names.crowds(s.coverNames(i)) >= 0 {
+		return false
+	}
 	need += s.names.put(s.coverNames(i))
 	if need > s.Free()-s.held(-1) || s.dress.Most >= 0 && s.dress.There+s.dress.Planned+need > s.dress.Most {
 		s.names.take(s.coverNames(i))
@@ -153,6 +156,9 @@ func (s *Sheet) givable() int64 { return s.Free() + s.dress.Planned - s.held(-1)
 func (s *Sheet) CoverLacks(i int) string {
 	if !s.placed[i] || s.covers[i].need == 0 || s.dressed[i] {
 		return ""
+	}
+	if folder := s.names.crowds(s.coverNames(i)); folder >= 0 {
+		return fmt.Sprintf("its cover stays away: %s can hold no more names", s.folderName(folder))
 	}
 	free := s.Free() - s.held(-1)
 	if most := s.dress.Most; most >= 0 && s.dress.There+s.dress.Planned+s.covers[i].need > most && s.covers[i].need <= free {

@@ -144,6 +144,12 @@ func (s *Sheet) Explain(i int) Explanation {
 			e.Add(Choosing, fmt.Sprintf("let the covers on it leave (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
 		}
 		e.Add(Preparing, "use a larger place")
+	case FullFolder:
+		most := s.of.Facts.Filesystem.FolderMost(int32(v.Number) == root)
+		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has room for %s of them, and long names take several entries",
+			s.folderName(int32(v.Number)), s.of.Facts.Filesystem.Shown, size.Format(most))
+		e.Add(Choosing, "take titles off that go there too", "give titles shorter names")
+		e.Add(Preparing, "use a place with another filesystem")
 	case NeedsDisk:
 		on, _, _ := s.lacksDisk(i)
 		e.Say = fmt.Sprintf("the console copies it to its own disk first, and %s has %s left: %s are missing", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -15,6 +16,9 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
+	"polytome/internal/format/fat"
+	"polytome/internal/format/volume"
+	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -144,4 +148,51 @@ func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestAFolderThatIsFull: more names than a folder of FAT can hold are told beforehand, and those that are said to go do go on a real volume.
+func TestAFolderThatIsFull(t *testing.T) {
+	p := coretest.Rowan(t)
+	var titles []title.Title
+	for i := range 24_000 {
+		titles = append(titles, vesper(i, fmt.Sprintf("The Uncommonly Patient Lighthouse %d", i), 0))
+	}
+	f := facts("fat32", 2*size.GiB, 2*size.GiB)
+	f.Cluster = 4096
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
+	s.Choose(func(int) bool { return true })
+	require.Positive(t, s.Count)
+	require.Less(t, s.Count, len(titles))
+	last := len(titles) - 1
+	require.Equal(t, fit.FullFolder, s.Verdict(last).Kind)
+	e := s.Explain(last)
+	assert.Contains(t, e.Say, "its folder, FULL, can hold no more names: on FAT32 a folder has room for 2.00 MiB of them")
+	assert.Contains(t, e.Words(), "give titles shorter names")
+
+	d := &volumetest.Disk{B: make([]byte, 48*size.MiB)}
+	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
+	v, err := fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	for _, step := range plan.Make(s, plan.Options{}).Steps {
+		switch {
+		case step.Kind == plan.MakeFolder:
+			require.NoError(t, v.MakeFolder(t.Context(), step.Path))
+		case strings.HasPrefix(step.Path, "FULL/"):
+			require.NoError(t, volumetest.Put(v, step.Path, nil), step.Path)
+		}
+	}
+	var full error
+	for i := 0; i < 20 && full == nil; i++ {
+		full = volumetest.Put(v, fmt.Sprintf("FULL/VSP-%05d - The Uncommonly Patient Lighthouse %d.iso", last-i, last-i), nil)
+	}
+	require.ErrorIs(t, full, volume.ErrFull, "few more would have gone")
+
+	s.Put(0, false) // what is taken off makes room for the next
+	count := s.Count
+	for i := range titles {
+		if v := s.Verdict(i).Kind; i > 0 && v == fit.FullFolder {
+			s.Put(i, false)
+		}
+	}
+	assert.Equal(t, count, s.Count)
 }

@@ -13,34 +13,35 @@ type Kind uint8
 
 // The verdicts: first those with which a title can be on the place.
 const (
-	AsIs      Kind = iota // can go, unchanged
-	There                 // is there already
-	Renamed               // is there under another name, and is renamed
-	Replaced              // something else is there under its path, and is to be replaced
-	Parts                 // goes in parts
-	Unpacked              // goes unpacked from its archive
-	Packed                // goes as a packed image
-	Converted             // goes in another shape, such as the folder that is in its image
-	NotYet                // would have to be unpacked, and what is in it is not known
-	Unsound               // something is wrong with the files themselves
-	NoDisc                // waits for a disc
-	Locked                // waits for a password
-	NotRead               // the loader does not take it, here or at all
-	Foreign               // no loader of the place has anything to do with such titles
-	Clash                 // another chosen title gets the same path
-	BadName               // the filesystem cannot hold the path
-	TooBig                // a file is over the filesystem's limit
-	Differs               // something else is there under its path
-	NoRoom                // what is chosen before it leaves too little
-	NoPicture             // only its cover is wanted, and there is none
-	NeedsDisk             // there is no room for it on the console's own disk, where it is needed too
+	AsIs       Kind = iota // can go, unchanged
+	There                  // is there already
+	Renamed                // is there under another name, and is renamed
+	Replaced               // something else is there under its path, and is to be replaced
+	Parts                  // goes in parts
+	Unpacked               // goes unpacked from its archive
+	Packed                 // goes as a packed image
+	Converted              // goes in another shape, such as the folder that is in its image
+	NotYet                 // would have to be unpacked, and what is in it is not known
+	Unsound                // something is wrong with the files themselves
+	NoDisc                 // waits for a disc
+	Locked                 // waits for a password
+	NotRead                // the loader does not take it, here or at all
+	Foreign                // no loader of the place has anything to do with such titles
+	Clash                  // another chosen title gets the same path
+	BadName                // the filesystem cannot hold the path
+	TooBig                 // a file is over the filesystem's limit
+	Differs                // something else is there under its path
+	NoRoom                 // what is chosen before it leaves too little
+	FullFolder             // its folder can hold no more names
+	NoPicture              // only its cover is wanted, and there is none
+	NeedsDisk              // there is no room for it on the console's own disk, where it is needed too
 )
 
 // words are the verdicts as they are shown and written.
 var words = [...]string{
 	AsIs: "as it is", There: "there", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
 	Packed: "pack", NotYet: "not yet", Unsound: "unsound", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
-	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", NoPicture: "no cover", NeedsDisk: "needs disk",
+	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", FullFolder: "full folder", NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 
 // Kinds lists all verdicts.
@@ -75,7 +76,7 @@ type Verdict struct {
 	Kind   Kind  `json:"verdict"`
 	Room   int64 `json:"room"`              // bytes that it takes, or would take, on the place
 	Need   int64 `json:"need"`              // those of them that its files still have to get
-	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there
+	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of the folder
 	Other  int   `json:"-"`                 // Clash: index of the title that has the path
 	Disc   int   `json:"-"`                 // index of the disc that decided
 	Parts  int   `json:"parts,omitempty"`   // how many parts it goes in

@@ -21,6 +21,7 @@ type names struct {
 
 // folderNames is one folder and the names in it.
 type folderNames struct {
+	path   string
 	parent int32 // -1 for the root
 	own    int64 // bytes that its own name takes in its parent
 	exists bool
@@ -70,7 +71,7 @@ func (n *names) number(dir string, fold func(string) string) int32 {
 	parent := n.number(above, fold)
 	at := int32(len(n.all))
 	n.numbers[key] = at
-	n.all = append(n.all, folderNames{parent: parent, own: n.fs.EntryBytes(path.Base(dir))})
+	n.all = append(n.all, folderNames{path: dir, parent: parent, own: n.fs.EntryBytes(path.Base(dir))})
 	return at
 }
 
@@ -155,6 +156,35 @@ func (n *names) apply(list []touch, sign int32) {
 		f.bytes += int64(sign) * t.bytes
 		f.holds = 0
 	}
+}
+
+// underWay is what the folder of a file holds for a moment beside all names: one under which it is written, and what the volume keeps there itself.
+const underWay = 1024
+
+// crowded finds the folder that cannot hold what is touched, -1 for none.
+func (n *names) crowded(list []touch) int32 {
+	for _, t := range list {
+		f := &n.all[t.folder]
+		if most := n.fs.FolderMost(t.folder == root); most > 0 && f.before+f.bytes+t.bytes+n.fs.Dots() > most-underWay {
+			return t.folder
+		}
+	}
+	return -1
+}
+
+// crowds is the folder that cannot hold what title i adds, -1 for none.
+func (n *names) crowds(i int) int32 {
+	list := n.of(i)
+	if n.fs.FolderMost(false) == 0 {
+		return -1
+	}
+	for k := range list {
+		if f := &n.all[list[k].folder]; !f.exists && f.count == 0 { // it has to be made, and has a name itself
+			var space [few]touch
+			return n.crowded(n.closure(append(space[:0], list...), false))
+		}
+	}
+	return n.crowded(list)
 }
 
 // few is how many folders a title seldom has more of.
@@ -279,3 +309,11 @@ func (s *Sheet) Portions() (of func(i int) int64, slack int64) {
 
 // Room is what chosen titles can take in all, beside what is there and stays, less the reserve.
 func (s *Sheet) Room() int64 { return s.room() }
+
+// folderName is a folder by its number, for what is told.
+func (s *Sheet) folderName(folder int32) string {
+	if folder == root {
+		return "the root folder"
+	}
+	return s.names.all[folder].path
+}

@@ -64,7 +64,7 @@ type Sheet struct {
 	by      []uint8   // which loader takes a title
 	placed  []bool    // chosen titles that have their room
 	missing []int64   // by title: how many bytes a chosen one lacks
-	lacking int       // chosen titles that lack room
+	lacking int       // chosen titles that lack room, or whose folder is full
 	apart   []bool    // titles that are no matter of their own: they have rivals, or need another disk too
 	order   []int32   // in which titles get room; nil for that of the list
 	bySize  []int32   // titles by their largest file, the largest first
@@ -73,6 +73,7 @@ type Sheet struct {
 	lists   []listRoom
 	swaps   []Swap                 // of placed titles, in their order
 	follows map[int]int64          // of placed titles: room of the largest text that one takes the place of when all is there
+	crowded map[int]int32          // the full folder of a chosen title
 	present map[string]place.Entry // by folded path, without what leaves
 	leaving map[string]bool        // folded paths
 	replace map[string]bool        // folded paths
@@ -108,7 +109,7 @@ func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
 		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, crowded: map[int]int32{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
 	}
 	for _, p := range c.Leaving {
 		s.leaving[s.fold(p)] = true
@@ -336,6 +337,7 @@ func (s *Sheet) settle() {
 	s.lacking = 0
 	clear(s.bare)
 	clear(s.follows)
+	clear(s.crowded)
 	s.swaps = nil
 	clear(s.dressed)
 	s.dress.Wanted, s.dress.Going, s.dress.Planned = 0, 0, 0
@@ -378,15 +380,26 @@ func (s *Sheet) place(i int) {
 			return
 		}
 	}
-	need := v.Need + s.names.put(i) + s.tell(i, 1)
-	if missing := s.lacks(i, need); missing > 0 {
-		s.names.take(i)
-		s.tell(i, -1)
-		if v.Kind != There {
-			s.missing[i] = missing
+	need, bare := int64(0), false
+	if folder := s.names.crowds(i); folder >= 0 {
+		if bare = v.Kind == There; !bare {
+			s.crowded[i] = folder
 			s.lacking++
 			return
 		}
+	} else {
+		need = v.Need + s.names.put(i) + s.tell(i, 1)
+		if missing := s.lacks(i, need); missing > 0 {
+			s.names.take(i)
+			s.tell(i, -1)
+			if bare = v.Kind == There; !bare {
+				s.missing[i] = missing
+				s.lacking++
+				return
+			}
+		}
+	}
+	if bare {
 		s.bare[i], need = true, 0
 	}
 	s.placed[i] = true
@@ -435,7 +448,15 @@ func (s *Sheet) Verdict(i int) Verdict {
 		v.Kind, v.Number = NoRoom, missing
 		return v
 	}
+	if folder, full := s.crowded[i]; full {
+		v.Kind, v.Number = FullFolder, int64(folder)
+		return v
+	}
 	if s.Chosen[i] || v.Kind == There {
+		return v
+	}
+	if folder := s.names.crowds(i); folder >= 0 {
+		v.Kind, v.Number = FullFolder, int64(folder)
 		return v
 	}
 	if missing := s.lacks(i, s.Takes(i)-s.dress.Planned); missing > 0 {
@@ -510,6 +531,6 @@ func (s *Sheet) Clone() *Sheet {
 	n.all = slices.Clone(s.names.all)
 	c.names = &n
 	c.lists = slices.Clone(s.lists)
-	c.bare, c.follows, c.yield = maps.Clone(s.bare), maps.Clone(s.follows), nil
+	c.bare, c.follows, c.crowded, c.yield = maps.Clone(s.bare), maps.Clone(s.follows), maps.Clone(s.crowded), nil
 	return &c
 }
