@@ -223,6 +223,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		s := all[n]
 		job := s.Job(f.bench, l.plan)
 		l.forecast = run.NewForecast(l.plan, job.Verify, s.Pace().Guess())
+		l.forecast.Limit(job.Limit)
 		job.Tell, job.AtOnce = l.event, f.atOnce
 		job.Over = func(r run.Report) { l.report = &r }
 		started, _, note := runs.Start(ctx, s.Beginning(f.bench), job)
@@ -437,7 +438,7 @@ func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 		if e.Elapsed > time.Second {
 			left = "  about " + pace.Words(of.forecast.Left()) + " left"
 		}
-		return fmt.Sprintf("%3.0f %%%s  %s %s", percent(of.total, of.plan.Bytes-of.spared), left, doing, step.Path)
+		return fmt.Sprintf("%3.0f %%%s  %s %s", 100*of.forecast.Share(), left, doing, step.Path)
 	}
 	var parts []string
 	longest := time.Duration(0)
@@ -445,7 +446,7 @@ func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 		if l == nil || l.forecast == nil {
 			continue
 		}
-		state := fmt.Sprintf("%.0f %%", percent(l.total, l.plan.Bytes-l.spared))
+		state := fmt.Sprintf("%.0f %%", 100*l.forecast.Share())
 		if l.report != nil {
 			state = "over"
 		} else {

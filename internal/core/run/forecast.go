@@ -22,6 +22,9 @@ type Forecast struct {
 	left    []bool // steps that are not over
 	files   [2]int // that are left: small, large
 	bytes   int64  // of large files that are left
+	all     work   // what there was to do at the beginning
+	limit   int64  // bytes a second that are written at most; 0 for no limit
+	guess   float64
 	written map[int]int64
 	checked map[int]int64
 
@@ -35,12 +38,25 @@ type Forecast struct {
 	begun        bool
 }
 
-// speed is an amount in a time, both of them fading.
-type speed struct{ amount, seconds float64 }
+// speed is an amount in a time, both of them fading, and what was thought of it before.
+type speed struct{ amount, seconds, guess, seen float64 }
 
-func (s speed) per() float64 { return s.amount / math.Max(s.seconds, 1e-9) }
+// saw takes in an amount and the time that it took.
+func (s *speed) saw(amount, seconds float64) {
+	s.amount, s.seconds, s.seen = s.amount+amount, s.seconds+seconds, s.seen+seconds
+}
 
-// The memory of speeds fades by half in so long; a guess counts as much as so much of what was seen.
+// fade has what was seen count less.
+func (s *speed) fade(by float64) { s.amount, s.seconds = s.amount*by, s.seconds*by }
+
+// per is the speed. A guess counts as much as a tenth of a second of what is seen, and nothing at all after a second: the place may be a hundred times
+// slower than was thought.
+func (s *speed) per() float64 {
+	trust := trusts.Seconds() * math.Exp(-s.seen/trusts.Seconds())
+	return (s.amount + s.guess*trust) / math.Max(s.seconds+trust, 1e-9)
+}
+
+// The memory of speeds fades by half in so long; a guess counts as much as so much of what was seen, at first.
 const (
 	fades  = 20 * time.Second
 	trusts = time.Second / 10
@@ -72,15 +88,27 @@ func NewForecast(p *plan.Plan, v Verify, g Guess) *Forecast {
 			f.bytes += p.Steps[i].Size
 		}
 	}
+	f.all = work{float64(f.bytes), float64(f.bytes), f.files}
 	rate := float64(max(g.Rate, 1<<20))
 	if f.checks {
 		rate *= 2 // half of the time is reading back
 	}
-	t := trusts.Seconds()
-	f.write, f.check = speed{rate * t, t}, speed{rate * t, t}
+	f.guess = rate
+	f.write, f.check = speed{guess: rate}, speed{guess: rate}
 	each := max(g.PerFile, time.Millisecond).Seconds()
-	f.beside = [2]speed{{t / each, t}, {t / each, t}}
+	f.beside = [2]speed{{guess: 1 / each}, {guess: 1 / each}}
 	return f
+}
+
+// Limit takes into account that so many bytes a second are written at most; 0 for no limit.
+func (f *Forecast) Limit(rate int64) {
+	if rate == f.limit {
+		return
+	}
+	f.limit, f.write = rate, speed{guess: f.guess}
+	if rate > 0 {
+		f.write.guess = min(f.guess, float64(rate))
+	}
 }
 
 // Event takes an event in.
@@ -92,7 +120,7 @@ func (f *Forecast) Event(e Event) {
 	}
 	fade := math.Exp2(-took / fades.Seconds())
 	for _, s := range []*speed{&f.write, &f.check, &f.beside[0], &f.beside[1]} {
-		s.amount, s.seconds = s.amount*fade, s.seconds*fade
+		s.fade(fade)
 	}
 	s := &f.plan.Steps[e.Step]
 	class := classOf(s)
@@ -101,7 +129,7 @@ func (f *Forecast) Event(e Event) {
 		f.add(&f.write, f.written, e, took)
 	case Checking:
 		if e.Bytes == 0 { // it begins: until now it was flushed
-			f.beside[class].seconds += took
+			f.beside[class].saw(0, took)
 			f.written[e.Step] = s.Size
 		} else {
 			f.add(&f.check, f.checked, e, took)
@@ -114,11 +142,10 @@ func (f *Forecast) Event(e Event) {
 		delete(f.checked, e.Step)
 	case Done, Failed, Skipped:
 		if rest := s.Size - f.checked[e.Step]; class == 1 && f.checks && e.Kind == Done && rest > 0 {
-			f.check.amount += float64(rest) // read back too quickly to be told of
-			f.check.seconds += took
+			f.check.saw(float64(rest), took) // read back too quickly to be told of
 			f.readBack = true
 		} else {
-			f.beside[class].seconds += took
+			f.beside[class].saw(0, took)
 		}
 		if !f.left[e.Step] {
 			return
@@ -131,7 +158,7 @@ func (f *Forecast) Event(e Event) {
 		delete(f.written, e.Step)
 		delete(f.checked, e.Step)
 		if e.Kind == Done {
-			f.beside[class].amount++
+			f.beside[class].saw(1, 0)
 			f.seen[class] = true
 		}
 	case Reordered:
@@ -143,19 +170,24 @@ func (f *Forecast) Event(e Event) {
 			}
 		}
 	case Began:
-		f.beside[class].seconds += took
+		f.beside[class].saw(0, took)
 	case Ended, Paused, Resumed, PutOff, Waiting, Back:
 	}
 }
 
 func (f *Forecast) add(to *speed, so map[int]int64, e Event, took float64) {
-	to.amount += float64(max(0, e.Bytes-so[e.Step]))
-	to.seconds += took
+	to.saw(float64(max(0, e.Bytes-so[e.Step])), took)
 	so[e.Step] = e.Bytes
 }
 
-// reckon is how long the rest takes by what was seen.
-func (f *Forecast) reckon() time.Duration {
+// work is bytes of large files to be written and read back, and steps: small, large.
+type work struct {
+	write, check float64
+	files        [2]int
+}
+
+// rest is what is left to do.
+func (f *Forecast) rest() work {
 	write, check := float64(f.bytes), float64(f.bytes)
 	for i, n := range f.written {
 		if classOf(&f.plan.Steps[i]) == 1 {
@@ -167,8 +199,13 @@ func (f *Forecast) reckon() time.Duration {
 			check -= float64(n)
 		}
 	}
-	t := math.Max(0, write) / math.Max(f.write.per(), 1)
-	for class, n := range f.files {
+	return work{math.Max(0, write), math.Max(0, check), f.files}
+}
+
+// takes is how many seconds some work takes by what was seen.
+func (f *Forecast) takes(w work) float64 {
+	t := w.write / math.Max(f.write.per(), 1)
+	for class, n := range w.files {
 		of := class
 		if !f.seen[class] && f.seen[1-class] { // what one kind takes beside says more of the other than a guess does
 			of = 1 - class
@@ -176,18 +213,27 @@ func (f *Forecast) reckon() time.Duration {
 		t += float64(n) / math.Max(f.beside[of].per(), 1e-3)
 	}
 	if f.checks {
-		rate := f.check
-		if !f.readBack { // until then it is thought to go as writing does
-			rate = f.write
+		rate := &f.check
+		if !f.readBack && f.limit == 0 { // until then it is thought to go as writing does, unless that is held up
+			rate = &f.write
 		}
-		t += math.Max(0, check) / math.Max(rate.per(), 1)
+		t += w.check / math.Max(rate.per(), 1)
 	}
-	return time.Duration(t * float64(time.Second))
+	return t
+}
+
+// Share is which part of the whole is done, from 0 to 1, by the time that it takes: thousands of small files count for more than their bytes.
+func (f *Forecast) Share() float64 {
+	if f.files == [2]int{} {
+		return 1
+	}
+	rest, all := f.takes(f.rest()), f.takes(f.all)
+	return min(max(0, 1-rest/math.Max(all, 1e-9)), 0.99)
 }
 
 // Left is how long the rest takes.
 func (f *Forecast) Left() time.Duration {
-	is := f.reckon()
+	is := time.Duration(f.takes(f.rest()) * float64(time.Second))
 	passed := f.last - f.shownAt
 	if !f.begun {
 		f.shown, f.begun = is, true

@@ -73,3 +73,65 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 		assert.LessOrEqual(rt, all[len(all)-1].left, 3*time.Second)
 	})
 }
+
+// played plays a run of one large file and many small ones at constant speeds, and tells after each event.
+func played(p *plan.Plan, f *Forecast, rate, each float64, tell func(now time.Duration, e Event)) {
+	now := time.Duration(0)
+	say := func(e Event, took float64) {
+		now += time.Duration(took * float64(time.Second))
+		e.Elapsed = now
+		f.Event(e)
+		tell(now, e)
+	}
+	for i, s := range p.Steps {
+		say(Event{Kind: Began, Step: i}, 0)
+		for at := int64(0); s.Size >= largeStep && at < s.Size; {
+			k := min(1<<20, s.Size-at)
+			at += k
+			say(Event{Kind: Progress, Step: i, Bytes: at}, float64(k)/rate)
+		}
+		say(Event{Kind: Done, Step: i, Bytes: s.Size}, each)
+	}
+}
+
+// TestTheShareThatIsDoneIsOneOfTime: hundreds of small files behind a large one are most of the work, though they are hardly any bytes.
+func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
+	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Put, Size: 500 << 20, Make: &shape.Spec{}}}}
+	for range 600 {
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Size: 20 << 10, Make: &shape.Spec{}})
+	}
+	f := NewForecast(p, VerifySize, Guess{Rate: 50 << 20, PerFile: 20 * time.Millisecond})
+	const rate, each = 100e6, 0.1
+	whole := 500*(1<<20)/rate + 601*each
+	last := 0.0
+	played(p, f, rate, each, func(now time.Duration, e Event) {
+		share, truth := f.Share(), now.Seconds()/whole
+		if e.Step > 10 && e.Step < 600 {
+			assert.InDelta(t, truth, share, 0.05, "step %d", e.Step)
+			assert.GreaterOrEqual(t, share, last-0.02)
+		}
+		last = share
+	})
+	assert.Equal(t, 1.0, f.Share())
+}
+
+// TestALimitIsReckonedWith: the guess may be a hundred times too quick, and what is read back is not held up.
+func TestALimitIsReckonedWith(t *testing.T) {
+	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Put, Size: 64 << 20, Make: &shape.Spec{}}}}
+	for _, told := range []bool{true, false} {
+		for _, verify := range []Verify{VerifySize, VerifyFull} {
+			f := NewForecast(p, verify, Guess{Rate: 400 << 20, PerFile: time.Millisecond})
+			if told {
+				f.Limit(2 << 20)
+			}
+			played(p, f, 2<<20, 0, func(now time.Duration, e Event) {
+				if now > 4*time.Second && e.Kind == Progress && (told || verify == VerifySize) {
+					truth := 32*time.Second - now
+					assert.Less(t, (f.Left() - truth).Abs(), truth/5+time.Second, "at %s: %s", now, f.Left())
+				}
+			})
+			f.Limit(0)
+			assert.Positive(t, f.Share())
+		}
+	}
+}

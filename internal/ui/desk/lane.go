@@ -99,6 +99,7 @@ func (l *Lane) Later(step int) { l.lane.Later(step) }
 func (l *Lane) SetLimit(rate int64) {
 	l.Limit, l.learns = rate, l.learns && rate == 0
 	l.lane.Limit(rate)
+	l.forecast.Limit(rate)
 }
 
 // Bytes are what the run writes in all, as far as is known by now.
@@ -106,6 +107,14 @@ func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
 
 // New are the bytes that this run has written itself.
 func (l *Lane) New() int64 { return max(0, l.Total-l.gone) }
+
+// Share is which part of the run is done, from 0 to 1, by the time that it takes; of one that has ended and could not do all, by its bytes.
+func (l *Lane) Share() float64 {
+	if l.Report != nil && !l.Report.All() {
+		return min(0.99, float64(l.Total)/float64(max(1, l.Bytes())))
+	}
+	return l.forecast.Share()
+}
 
 // Left estimates the time that the rest takes; ok is false before there is
 // anything to reckon with.
@@ -330,6 +339,7 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 func (d *Desk) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
 	l := &Lane{Name: b.Config.Name, place: d.Bench.Places[n].ID(), Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
 		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
+	l.forecast.Limit(job.Limit)
 	d.Lanes[n], d.Proofs[n] = l, Proved{}
 	d.drop(n, proving)
 	d.drop(n, looking) // it is looked at when the run has ended

@@ -45,22 +45,23 @@ func (m *Model) Name() string { return "Run" }
 
 // Number says how far the runs are.
 func (m *Model) Number() string {
-	var done, of int64
+	share := 1.0
 	some, running, bad := false, false, false
 	for _, l := range m.d.Lanes {
 		if l == nil {
 			continue
 		}
 		some = true
-		done, of = done+l.Total, of+l.Bytes()
-		running = running || l.Running()
+		if l.Running() { // they go on side by side, so the last one counts
+			running, share = true, min(share, l.Share())
+		}
 		bad = bad || !l.Running() && !l.Report.All()
 	}
 	switch {
 	case !some:
 		return "-"
 	case running:
-		return fmt.Sprintf("%d %%", percent(done, of))
+		return fmt.Sprintf("%d %%", int(100*share))
 	case bad:
 		return "not all"
 	}

@@ -143,13 +143,13 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		return t.Row(w, cursor, append(cells, style.Cell{Text: say, Width: rest, FG: t.Dim})...)
 	}
 	figures := 13 + 1 + 13
-	cells = append(cells, style.Cell{Text: fmt.Sprintf("%d %%", percent(l.Total, l.Bytes())), Width: 5, Right: true})
+	cells = append(cells, style.Cell{Text: fmt.Sprintf("%d %%", int(100*l.Share())), Width: 5, Right: true})
 	barWidth := rest - 6 - figures - 2
 	if wide {
 		barWidth -= 10
 	}
 	if barWidth >= 6 {
-		cells = append(cells, style.Cell{Text: plainBar(t, l.Total, l.Bytes(), barWidth), Width: barWidth, FG: t.Written})
+		cells = append(cells, style.Cell{Text: plainBar(t, l.Share(), barWidth), Width: barWidth, FG: t.Written})
 	}
 	speed, left := "", ""
 	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.New() > 0 {
@@ -172,11 +172,8 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 }
 
 // plainBar is a bar as text: the part that is done, in eighths, and the rest.
-func plainBar(t *style.Theme, n, of int64, w int) string {
-	eighths := 0
-	if of > 0 {
-		eighths = int(float64(min(n, of)) / float64(of) * float64(w*8))
-	}
+func plainBar(t *style.Theme, share float64, w int) string {
+	eighths := int(share * float64(w*8))
 	full := eighths / 8
 	if t.ASCII {
 		return strings.Repeat("#", full) + strings.Repeat(".", w-full)
