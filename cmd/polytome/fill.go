@@ -166,6 +166,9 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		if err := l.begin(all[n]); err != nil {
 			return false, err
 		}
+		if !f.asJSON && !f.unproved {
+			printForeseen(ctx, f.out, all[n], l.plan)
+		}
 		complete = complete && len(l.plan.Left) == 0
 	}
 	if f.dry {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -54,7 +55,7 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 				err = w.whatIf(cmd.Context(), out, b, all, suppose, accept)
 			default:
 				var cannot bool
-				cannot, err = w.verdicts(out, b, all)
+				cannot, err = w.verdicts(cmd.Context(), out, b, all)
 				partial = partial || cannot
 			}
 			if err != nil {
@@ -74,7 +75,7 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 }
 
 // verdicts prints the verdicts at all places. It reports whether something wanted cannot go.
-func (w *work) verdicts(out io.Writer, b *bench.Bench, all survey.Board) (cannot bool, err error) {
+func (w *work) verdicts(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board) (cannot bool, err error) {
 	reports := []fitReport{}
 	for n, s := range all {
 		if s == nil {
@@ -84,6 +85,7 @@ func (w *work) verdicts(out io.Writer, b *bench.Bench, all survey.Board) (cannot
 		cannot = cannot || rep.cannot > 0
 		if !w.asJSON {
 			rep.print(out, s)
+			printForeseen(ctx, out, s, s.Plan())
 		}
 		reports = append(reports, rep)
 	}

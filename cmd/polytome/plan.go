@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strings"
@@ -45,6 +46,7 @@ nothing left to do. Nothing is written.`,
 				partial = partial || len(r.Left) > 0
 				if !w.asJSON {
 					r.print(cmd.OutOrStdout(), s)
+					printForeseen(cmd.Context(), cmd.OutOrStdout(), s, r.Plan)
 				}
 				reports = append(reports, r)
 			}
@@ -61,6 +63,24 @@ nothing left to do. Nothing is written.`,
 	}
 	w.planFlags(cmd)
 	return cmd
+}
+
+// printForeseen says what will keep the console from showing anything, whatever is written.
+func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan.Plan) {
+	all, err := s.Foresee(ctx, p)
+	if err != nil {
+		return // the run or the proof says so
+	}
+	for _, f := range all {
+		at := f.Path
+		if at == "" {
+			at = "the place"
+		}
+		fmt.Fprintf(out, "  missing before anything shows: %s\n", clean(at+": "+f.Say))
+		if f.Remedy != "" {
+			fmt.Fprintf(out, "             -> %s\n", clean(f.Remedy))
+		}
+	}
 }
 
 // planReport is the plan for one place, as printed.

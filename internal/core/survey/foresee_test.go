@@ -1,0 +1,68 @@
+package survey_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/survey"
+	"polytome/internal/coretest"
+	"polytome/internal/format/exfat"
+	"polytome/internal/medium"
+	"polytome/internal/size"
+)
+
+// foresees are the findings that are told before anything is written, by their paths and kinds.
+func foresees(t *testing.T, s *survey.Survey) map[string]string {
+	all, err := s.Foresee(t.Context(), s.Plan())
+	require.NoError(t, err)
+	out := map[string]string{}
+	for _, f := range all {
+		out[f.Path] += string(f.Kind)
+	}
+	return out
+}
+
+// TestWhatKeepsAllFromShowingIsForeseen: missing files of the loader, and settings, are told before anything is written, and not when it is done; those
+// that the plan writes itself are not told.
+func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
+	game := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))
+	w := newWorkshop(t, map[string][]byte{"a.iso": game}, bench.Place{Name: "stick", Loader: "rowan", Road: "usb", As: "fat32", Everything: true})
+	s := w.look(0)
+	require.False(t, s.Plan().Empty())
+	assert.Equal(t, map[string]string{"ROWAN/rowan.cfg": "setting", "ROWAN/rowan.run": "kit"}, foresees(t, s))
+	coretest.Write(t, filepath.Join(w.dir, "stick"), "ROWAN/rowan.run", []byte("x"))
+	coretest.Write(t, filepath.Join(w.dir, "stick"), "ROWAN/rowan.cfg", []byte("look=stick\nfaces=on\n"))
+	assert.Empty(t, foresees(t, w.look(0)))
+	coretest.Write(t, filepath.Join(w.dir, "stick"), "ROWAN/rowan.cfg", []byte("look=share\n"))
+	assert.Equal(t, map[string]string{"ROWAN/rowan.cfg": "setting"}, foresees(t, w.look(0)))
+
+	s = w.look(0)
+	p := *s.Plan()
+	p.Steps = append(p.Steps, plan.Step{Kind: plan.Replace, Path: "ROWAN/ROWAN.CFG"})
+	all, err := s.Foresee(t.Context(), &p)
+	require.NoError(t, err)
+	assert.Empty(t, all, "what is written is not missing")
+}
+
+// TestAVolumeOfAnotherKindIsForeseen: a drive that the loader will not look at.
+func TestAVolumeOfAnotherKindIsForeseen(t *testing.T) {
+	w := newWorkshop(t, map[string][]byte{"a.iso": coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))})
+	img := filepath.Join(w.dir, "stick.img")
+	require.NoError(t, os.WriteFile(img, nil, 0o600))
+	require.NoError(t, os.Truncate(img, 64*size.MiB))
+	f, err := os.OpenFile(img, os.O_RDWR, 0)
+	require.NoError(t, err)
+	m, err := medium.Of(f)
+	require.NoError(t, err)
+	require.NoError(t, exfat.Format(m, m.Size(), exfat.Options{Cluster: 4096}))
+	require.NoError(t, f.Close())
+	w.bench.Places = []bench.Place{{Name: "stick", At: "drive:" + img, Loader: "rowan", Road: "usb", Everything: true}}
+	told := foresees(t, w.look(0))
+	assert.Contains(t, told[""], "filesystem")
+}
