@@ -99,10 +99,8 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 				return err
 			}
 			c := bench.Place{Name: args[0], At: args[0], Encoding: t.encoding, Connections: t.connections, Unchecked: t.unchecked}
-			r, err := hookup.Test(cmd.Context(), args[0], c, profile)
-			if askFor(err) {
-				r, err = hookup.Test(cmd.Context(), args[0], c, profile)
-			}
+			var r *remote.Probe
+			err = letIn(func() (err error) { r, err = hookup.Test(cmd.Context(), args[0], c, profile); return err })
 			if err != nil {
 				return err
 			}
@@ -125,13 +123,42 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 	return cmd
 }
 
+// logins is how often a password is asked for.
+const logins = 3
+
+// letIn does something for which a server has to let us in, and asks for the password until it does.
+func letIn(do func() error) error {
+	err := do()
+	for n := 0; n < logins && askFor(err); n++ {
+		err = do()
+	}
+	return err
+}
+
+// passwordFile is where scripts have a password written down: its first line is given to whoever asks, once.
+var passwordFile string
+
 // askFor asks for the password that a server wants, where somebody is there to give it. It reports whether it has one.
 func askFor(err error) bool {
 	var denied *remote.LoginError
-	if !errors.As(err, &denied) || denied.User == "" || !isTerminal(os.Stdin) {
+	if !errors.As(err, &denied) || denied.User == "" {
 		return false
 	}
-	fmt.Fprintf(stderr(), "polytome: %v\n", err)
+	if passwordFile != "" {
+		text, unread := secret.File(passwordFile, os.Stdin)
+		if passwordFile = ""; unread != nil {
+			fmt.Fprintf(stderr(), "polytome: %v\n", unread)
+			return false
+		}
+		secret.Remember(denied.Address.Host, denied.User, text)
+		return true
+	}
+	if !isTerminal(os.Stdin) {
+		return false
+	}
+	if denied.Given {
+		fmt.Fprintf(stderr(), "polytome: %v\n", err)
+	}
 	p, err := askPassword(os.Stdin, os.Stderr, denied.User, denied.Address.Host)
 	if err != nil || p == "" {
 		return false
@@ -156,17 +183,14 @@ func hostsShares() *cobra.Command {
 			if a.Scheme != remote.SMB {
 				return usageError{fmt.Errorf("%s is no computer with shares; write it like smb://%s", args[0], a.Host)}
 			}
-			list := func() ([]smb.Share, error) {
+			var all []smb.Share
+			err = letIn(func() error {
 				o, err := survey.Share(a, bench.Place{}, nil)
-				if err != nil {
-					return nil, err
+				if err == nil {
+					all, err = smb.Shares(cmd.Context(), a, o)
 				}
-				return smb.Shares(cmd.Context(), a, o)
-			}
-			all, err := list()
-			if askFor(err) {
-				all, err = list()
-			}
+				return err
+			})
 			if err != nil {
 				return err
 			}

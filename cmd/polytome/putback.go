@@ -11,6 +11,7 @@ import (
 	"polytome/internal/core/pace"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
+	"polytome/internal/place"
 	"polytome/internal/place/drive"
 	"polytome/internal/size"
 )
@@ -31,7 +32,11 @@ their paths by now stays, unless --over lets it be replaced.`,
 			if to == "" {
 				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
 			}
-			p, err := survey.OpenPlace(cmd.Context(), drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, nil, false)
+			var p place.Place
+			err := letIn(func() (err error) {
+				p, err = survey.OpenPlace(cmd.Context(), drive.AddressOf(to), bench.Place{Name: to, At: to, As: as}, nil, false)
+				return err
+			})
 			if err != nil {
 				return err
 			}

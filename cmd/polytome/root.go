@@ -55,6 +55,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
+	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: the first line of this file is the password of the server; - for the input")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), intakeCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), putBackCommand(), proofCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), standInCommand(), drivesCommand(), hostsCommand(), drawCommand())
 	return root

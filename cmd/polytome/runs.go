@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/journal"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
+	"polytome/internal/place/remote"
 	"polytome/internal/size"
 )
 
@@ -183,6 +184,17 @@ again. A file that was half written is gone on with in the middle, after a compa
 			}
 			if how.verify != "" {
 				job.Verify = run.Verify(how.verify)
+			}
+			err = letIn(func() error { // the run itself has nobody to ask
+				to, err := job.Open(cmd.Context())
+				if err == nil {
+					err = to.Close()
+				}
+				return err
+			})
+			var denied *remote.LoginError
+			if errors.As(err, &denied) {
+				return err
 			}
 			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: asJSON, bench: b}
 			f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !asJSON}

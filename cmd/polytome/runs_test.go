@@ -132,7 +132,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 
 	status, _, stderr := polytome(t, "hosts", "test", fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port))
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "the name or the password is wrong")
+	assert.Contains(t, stderr, "127.0.0.1 wants the password of "+s.User)
 }
 
 func TestHowFilesAreChecked(t *testing.T) {
@@ -217,4 +217,55 @@ func TestSourcesAreMovedWhenTheyHaveGoneOver(t *testing.T) {
 		require.Len(t, found, 1)
 		judge.Run(t, "cmp", found[0], filepath.Join(kept, filepath.Base(games), e.Name()))
 	}
+}
+
+// TestAPasswordForScripts: a server that wants one gets it from a file, also when a run is gone on with; without one it is asked for, and a wrong one is
+// told to be wrong.
+func TestAPasswordForScripts(t *testing.T) {
+	games := cartridges(t, 12<<20)
+	s := judge.SMB(t, t.TempDir())
+	at := fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port)
+	dir := t.TempDir()
+	right, wrong, none := filepath.Join(dir, "right"), filepath.Join(dir, "wrong"), filepath.Join(dir, "none")
+	require.NoError(t, os.WriteFile(right, []byte(s.Password+"\r\nno more\n"), 0o600))
+	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
+	for args, says := range map[string]string{"": "127.0.0.1 wants the password of " + s.User, wrong: "the name or the password is wrong", none: "has no password in its first line", filepath.Join(dir, "gone"): "the password cannot be read"} {
+		status, _, stderr := polytome(t, "hosts", "test", at, "--password-file", args)
+		assert.Equal(t, statusFailed, status, args)
+		assert.Contains(t, stderr, says)
+		assert.NotContains(t, stderr, s.Password)
+	}
+	assert.Contains(t, ok(t, "hosts", "test", at, "--password-file", right), "lets "+s.User+" in")
+	piped := exec.Command(binary, "hosts", "test", at, "--password-file", "-")
+	piped.Stdin = strings.NewReader(s.Password + "\n")
+	status, _, stderr := finish(t, piped)
+	assert.Equal(t, statusDone, status, stderr)
+
+	env := append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
+	fill := exec.Command(binary, "fill", "--from", games, "--loader", "oxbow", "--to", at, "--limit", "8MiB", "--password-file", right)
+	fill.Env = env
+	require.NoError(t, fill.Start())
+	require.Eventually(t, func() bool { // the first is there
+		some := false
+		_ = filepath.Walk(s.Dir, func(p string, _ os.FileInfo, _ error) error {
+			some = some || filepath.Ext(p) == ".fin"
+			return nil
+		})
+		return some
+	}, time.Minute, 20*time.Millisecond)
+	require.NoError(t, fill.Process.Signal(os.Interrupt))
+	_ = fill.Wait()
+	assert.Equal(t, statusStopped, fill.ProcessState.ExitCode())
+	resume := func(more ...string) (int, string, string) {
+		c := exec.Command(binary, append([]string{"runs", "resume"}, more...)...)
+		c.Env = env
+		return finish(t, c)
+	}
+	status, _, stderr = resume()
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "wants the password of "+s.User)
+	status, out, stderr := resume("--password-file", right)
+	assert.Equal(t, statusDone, status, out+stderr)
+	sameGames(t, games, s.Dir)
 }

@@ -303,10 +303,12 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 		if w.picked >= 0 && i != w.picked {
 			continue
 		}
-		s, err := survey.Take(ctx, b, i, r.Titles, o)
-		if denied := cmp.Or(err, awayOf(s)); askFor(denied) {
+		var s *survey.Survey
+		var err error
+		_ = letIn(func() error {
 			s, err = survey.Take(ctx, b, i, r.Titles, o)
-		}
+			return cmp.Or(err, awayOf(s))
+		})
 		if err != nil {
 			if len(b.Places) == 1 || w.picked >= 0 || ctx.Err() != nil {
 				return nil, r, err

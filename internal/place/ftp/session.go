@@ -361,7 +361,7 @@ func (p *Place) refused(user string, err error) error {
 		if user == "anonymous" {
 			user = ""
 		}
-		return &remote.LoginError{Address: p.addr, User: user, Err: err}
+		return &remote.LoginError{Address: p.addr, User: user, Given: p.opts.Password != "", Err: err}
 	}
 	return fmt.Errorf("%w: logging in to %s: %w", place.ErrGone, p.addr.Host, err)
 }

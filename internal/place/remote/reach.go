@@ -16,6 +16,7 @@ import (
 type LoginError struct {
 	Address Address
 	User    string // who tried; "" for nobody in particular
+	Given   bool   // a password was given; without one, none can be wrong
 	Err     error
 }
 
@@ -24,6 +25,9 @@ func (e *LoginError) Error() string {
 		a := e.Address
 		a.User = "user"
 		return fmt.Sprintf("%s wants a name and a password, and none were given: the place's address needs a user, as in %s", e.Address.Host, a)
+	}
+	if !e.Given {
+		return fmt.Sprintf("%s wants the password of %s", e.Address.Host, e.User)
 	}
 	return fmt.Sprintf("%s does not let %s in: the name or the password is wrong (%v)", e.Address.Host, e.User, e.Err)
 }

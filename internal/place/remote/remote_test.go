@@ -54,7 +54,8 @@ func TestLoginErrorsNameNoPassword(t *testing.T) {
 	nobody := &remote.LoginError{Address: a, Err: errors.New("no")}
 	assert.ErrorContains(t, nobody, "as in smb://user@box/games")
 	assert.ErrorIs(t, nobody, place.ErrReadOnly)
-	assert.ErrorContains(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")}, "box does not let odile in")
+	assert.ErrorContains(t, &remote.LoginError{Address: a, User: "odile", Given: true, Err: errors.New("no")}, "box does not let odile in")
+	assert.EqualError(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")}, "box wants the password of odile", "none was given that could be wrong")
 }
 
 // pair are both ends of a connection on the loopback.

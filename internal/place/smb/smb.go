@@ -105,7 +105,7 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	case s.frames.wrong.Load() != nil:
 		return nil, fmt.Errorf("what answers on port %d of %s is no SMB server that can be used: %w", a.Port, a.Host, s.frames.wrong.Load())
 	case errors.As(err, &re) && slices.Contains(denials, re.Code), errors.Is(err, os.ErrPermission):
-		return nil, &remote.LoginError{Address: a, User: o.User, Err: wordy(err)}
+		return nil, &remote.LoginError{Address: a, User: o.User, Given: o.Password != "", Err: wordy(err)}
 	case errors.As(err, &re):
 		return nil, fmt.Errorf("%w: %s does not let anybody in: %w", place.ErrReadOnly, a.Host, wordy(err))
 	}
