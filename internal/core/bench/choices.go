@@ -86,6 +86,15 @@ func (p *Place) Allow(replace bool, paths ...string) { p.Replace = marked(p.Repl
 // marked returns a changed copy, sorted.
 func marked(all []string, in bool, paths []string) []string { return Keys(all).with(in, paths) }
 
+// SetUpLike reports whether two places differ in nothing but which titles are wanted there, and in what was learnt and ticked off.
+func (p *Place) SetUpLike(o *Place) bool {
+	bare := func(p Place) Place {
+		p.id, p.Everything, p.Without, p.Titles, p.Ticked, p.Pace = 0, false, nil, nil, nil, nil
+		return p
+	}
+	return reflect.DeepEqual(bare(*p), bare(*o))
+}
+
 // Wants reports whether a title is chosen for the place.
 func (p *Place) Wants(key string) bool {
 	if p.Everything {

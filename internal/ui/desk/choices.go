@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
 
@@ -235,6 +236,7 @@ func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
 		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
 		return nil
 	}
+	kept := d.keepable()
 	*to = append(*to, d.Bench.Choices())
 	edited := d.Bench.Restore((*from)[len(*from)-1])
 	*from = (*from)[:len(*from)-1]
@@ -243,7 +245,35 @@ func (d *Desk) step(from, to *[]bench.Choices, name string) tea.Cmd {
 	if edited {
 		return tea.Batch(d.StartScan(), d.changed())
 	}
-	return tea.Batch(d.Survey(), d.changed())
+	ranks := d.Bench.Ranks(d.Scan.Titles)
+	var cmds []tea.Cmd
+	for n := range d.Bench.Places {
+		if k, ok := kept[d.Bench.Places[n].ID()]; ok && k.place.SetUpLike(&d.Bench.Places[n]) {
+			d.Surveys[n] = k.survey
+			k.survey.Sheet.Rank(ranks)
+		} else {
+			cmds = append(cmds, d.SurveyPlace(n))
+		}
+	}
+	return tea.Batch(append(cmds, d.changed())...)
+}
+
+// kept is a look at a place, and how that was set up.
+type kept struct {
+	place  bench.Place
+	survey *survey.Survey
+}
+
+// keepable are the looks at places that still hold when other titles are wanted there: they need not be taken anew.
+func (d *Desk) keepable() map[bench.ID]kept {
+	out := map[bench.ID]kept{}
+	for n := range d.Bench.Places {
+		p, s := &d.Bench.Places[n], d.Surveys[n]
+		if s != nil && s.Away == nil && p.Carries == "" && !d.Looking(n) && len(s.Titles) == len(d.Scan.Titles) {
+			out[p.ID()] = kept{*p, s}
+		}
+	}
+	return out
 }
 
 // moved puts away what belongs to other choices: runs that have ended, proofs that were made, homes and

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -215,6 +216,20 @@ func TestAnAnswerIsForThePlaceThatWasAskedAbout(t *testing.T) {
 		b.Places = append(b.Places, bench.Place{Name: name, At: filepath.Join(dir, name), Loader: "rowan", As: "fat32", Everything: true})
 	}
 	d := New(t.Context(), b, set, 0)
+	settle := settling(d)
+	settle(d.StartScan())
+	cmd := d.AskExactly(0)
+	require.NotNil(t, cmd)
+	msg := cmd().(AskMsg)
+	settle(d.without(d.frozen(), 0).take())
+	settle(msg.Question.Done("north"))
+	require.Len(t, b.Places, 1)
+	require.False(t, b.Places[0].Exactly, "east was not asked about")
+	require.True(t, strings.Contains(d.Notice, "north is no place of the bench any more"), d.Notice)
+}
+
+// settling does jobs, one after another, until nothing goes on any more.
+func settling(d *Desk) func(cmd tea.Cmd) {
 	var settle func(cmd tea.Cmd)
 	settle = func(cmd tea.Cmd) {
 		if cmd == nil {
@@ -231,13 +246,57 @@ func TestAnAnswerIsForThePlaceThatWasAskedAbout(t *testing.T) {
 			d.SetSurvey(m)
 		}
 	}
+	return settle
+}
+
+// TestUndoLooksAtNothingAnew: what is on a place does not change when other titles are wanted there, so only the choices are judged again; a place that is
+// set up otherwise is looked at, and no other.
+func TestUndoLooksAtNothingAnew(t *testing.T) {
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	b := bench.New("")
+	b.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
+	for i := range 3 {
+		id := fmt.Sprintf("VSP-2%04d", i)
+		coretest.Write(t, filepath.Join(dir, "games"), id+".iso", coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
+	}
+	for _, name := range []string{"north", "east"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
+		b.Places = append(b.Places, bench.Place{Name: name, At: filepath.Join(dir, name), Loader: "rowan", As: "fat32", Everything: true})
+	}
+	d := New(t.Context(), b, set, 0)
+	settle := settling(d)
 	settle(d.StartScan())
-	cmd := d.AskExactly(0)
-	require.NotNil(t, cmd)
-	msg := cmd().(AskMsg)
-	settle(d.without(d.frozen(), 0).take())
-	settle(msg.Question.Done("north"))
-	require.Len(t, b.Places, 1)
-	require.False(t, b.Places[0].Exactly, "east was not asked about")
-	require.True(t, strings.Contains(d.Notice, "north is no place of the bench any more"), d.Notice)
+	looks := slices.Clone(d.Surveys)
+	counts := func() []int { return []int{d.Surveys[0].Sheet.Count, d.Surveys[1].Sheet.Count} }
+	require.Equal(t, []int{3, 3}, counts())
+	settle(d.Want(0, []int{1}))
+	settle(d.Favour([]int{2}))
+	require.Equal(t, []int{2, 3}, counts())
+	for _, step := range []struct {
+		do   func() tea.Cmd
+		want []int
+		plan int
+	}{{d.Undo, []int{2, 3}, 2}, {d.Undo, []int{3, 3}, 3}, {d.Redo, []int{2, 3}, 2}, {d.Undo, []int{3, 3}, 3}} {
+		cmd := step.do()
+		for n := range d.Surveys {
+			require.False(t, d.Looking(n))
+			require.Same(t, looks[n], d.Surveys[n])
+		}
+		require.Equal(t, step.want, counts())
+		images := 0
+		for _, s := range d.Surveys[0].Plan().Steps {
+			if strings.HasSuffix(s.Path, ".iso") {
+				images++
+			}
+		}
+		require.Equal(t, step.plan, images, "the plan follows")
+		settle(cmd)
+	}
+	settle(d.Declare(1, "exfat"))
+	cmd := d.Undo()
+	require.Equal(t, []bool{false, true}, []bool{d.Looking(0), d.Looking(1)})
+	settle(cmd)
+	require.Equal(t, "fat32", d.Surveys[1].Facts.Filesystem.Name)
 }
