@@ -20,6 +20,7 @@ import (
 // place says itself, so test with errors.Is.
 var (
 	ErrNoRoom   = errors.New("the place is full")
+	ErrNoFiles  = fmt.Errorf("%w: it can hold no more files, whatever their length", ErrNoRoom)
 	ErrReadOnly = errors.New("the place cannot be written to")
 	ErrGone     = errors.New("the place has gone away")
 	ErrExists   = errors.New("there is a file of that name already")

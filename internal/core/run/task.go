@@ -352,6 +352,8 @@ func advise(err error) string {
 		} else if errors.Is(err, io.ErrUnexpectedEOF) {
 			say += "; scan again"
 		}
+	case errors.Is(err, place.ErrNoFiles):
+		say += "; bytes may be free: remove files that are not needed, or make its filesystem anew for more files"
 	case errors.Is(err, place.ErrNoRoom):
 		say += "; make room on it, or take titles off, and run again"
 	case errors.Is(err, place.ErrReadOnly):

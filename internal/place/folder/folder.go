@@ -384,13 +384,23 @@ func (p *Place) explain(doing, name string, err error) error {
 	full := filepath.Join(p.dir, filepath.FromSlash(name))
 	var pe *fs.PathError
 	var le *os.LinkError
-	if errors.As(err, &pe) {
+	for errors.As(err, &pe) {
 		err = pe.Err // the path is said once, whole
-	} else if errors.As(err, &le) {
+	}
+	if errors.As(err, &le) {
 		err = le.Err
 	}
+	if err.Error() == escapes {
+		return fmt.Errorf("%s %s: %w: a link on the way leads out of the place; put a folder where the link is, or make the folder that it leads to the place", doing, full, place.ErrReadOnly)
+	}
 	if kind := classify(err); kind != nil {
+		if left, known := filesLeft(p.dir); errors.Is(kind, place.ErrNoRoom) && known && left == 0 {
+			kind = place.ErrNoFiles
+		}
 		return fmt.Errorf("%s %s: %w (%w)", doing, full, kind, err)
 	}
 	return fmt.Errorf("%s %s: %w", doing, full, err)
 }
+
+// escapes is what [os.Root] says of a path that leads out of the folder; the error itself has no name.
+const escapes = "path escapes from parent"

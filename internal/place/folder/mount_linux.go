@@ -48,6 +48,15 @@ func mountOf(dir string) (mount, error) {
 	return m, nil
 }
 
+// filesLeft is how many more files the filesystem under a folder can hold, where it has a limit.
+func filesLeft(dir string) (n uint64, known bool) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(dir, &st); err != nil {
+		return 0, false
+	}
+	return st.Ffree, st.Files > 0
+}
+
 // networks are the kinds of mounts behind which there is another computer.
 var networks = []string{"cifs", "smb3", "nfs", "nfs4", "ceph", "9p", "afs", "fuse.sshfs", "fuse.davfs"}
 
