@@ -216,7 +216,7 @@ func (r *reader) get(f *loader.Reading, syntax string) (value, from string, foun
 		}
 		plain := *f
 		plain.File = ""
-		return other.get(&plain, loader.Lines)
+		return other.get(&plain, f.SyntaxIn(syntax))
 	case f.Offset != nil:
 		b := make([]byte, f.Length)
 		n, err := r.r.ReadAt(b, *f.Offset)

@@ -73,6 +73,18 @@ func (s *Reading) Tells() bool {
 	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
 }
 
+// SyntaxIn is the syntax of the file that the value is read from, where the marker has another one: a file of its own has lines or binary data where it
+// is asked for these.
+func (s *Reading) SyntaxIn(marker string) string {
+	switch {
+	case s.File != "" && s.Line > 0:
+		return Lines
+	case s.File != "" && s.Offset != nil:
+		return Binary
+	}
+	return marker
+}
+
 // Pattern is a regular expression in a file.
 type Pattern struct{ *regexp.Regexp }
 
@@ -205,10 +217,7 @@ func (c *checker) source(at string, f *Reading, m *Marker) {
 		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] does not say where the value is read: give it a key, a line, an offset or volume = true", at)
 		return
 	}
-	syntax := m.Syntax
-	if f.File != "" && f.Line > 0 {
-		syntax = Lines
-	}
+	syntax := f.SyntaxIn(m.Syntax)
 	switch {
 	case f.Volume:
 	case f.Key != "":
