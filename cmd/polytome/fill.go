@@ -490,7 +490,7 @@ func (l *lane) end() error {
 		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))},
 		{r.Breaks, fmt.Sprintf("it went away and came back %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
 		{r.Skipped, size.Count(r.Skipped, "step") + " passed over"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
-		{len(r.Half), "half of " + r.Half + " is left there under a temporary name, and is gone on with next time"},
+		{len(r.Half), r.Waits()},
 	} {
 		if x.n > 0 {
 			fmt.Fprintf(f.out, "; %s", x.said)

@@ -27,7 +27,7 @@ const (
 var errPartial = errors.New("done, but not everything could go")
 
 // errStopped ends a command that the user interrupted.
-var errStopped = errors.New("stopped; nothing was left half-written, and the same command takes it up again")
+var errStopped = errors.New("stopped; what was finished stays, and the same command takes it up again")
 
 // usageError is a command that was called wrongly.
 type usageError struct{ error }

@@ -154,7 +154,10 @@ func TestAStoppedFileIsGoneOnWithInTheMiddle(t *testing.T) {
 				require.True(t, r.Stopped)
 				require.Equal(t, "FULL/0.iso", r.Half)
 				part := filepath.Join(dir, place.TemporaryName("FULL/0.iso"))
-				require.FileExists(t, part)
+				info, err := os.Stat(part)
+				require.NoError(t, err)
+				require.Equal(t, info.Size(), r.HalfBytes)
+				require.Contains(t, r.Waits(), " of 16.00 MiB of FULL/0.iso wait under a temporary name")
 				require.NoFileExists(t, filepath.Join(dir, "FULL/0.iso"))
 				spoil(t, part)
 

@@ -5,10 +5,12 @@ package run
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/place"
+	"polytome/internal/size"
 )
 
 // EventKind is what an event tells.
@@ -63,12 +65,14 @@ type Report struct {
 	Moved     int           `json:"moved,omitempty"`   // files and folders that got another path
 	Removed   int           `json:"removed,omitempty"` // files that went
 	Failed    []Failure     `json:"failed,omitempty"`
-	Skipped   int           `json:"skipped,omitempty"`   // steps that were passed over on request
-	Untried   int           `json:"untried,omitempty"`   // steps after the place was lost or the run stopped
-	Rewritten int           `json:"rewritten,omitempty"` // files that came back wrong once, and right the second time
-	Breaks    int           `json:"breaks,omitempty"`    // how often the place went away and came back
-	GoneOn    int64         `json:"gone-on,omitempty"`   // bytes that were there from earlier tries
-	Half      string        `json:"half,omitempty"`      // the file that is left half under a temporary name, to be gone on with
+	Skipped   int           `json:"skipped,omitempty"`    // steps that were passed over on request
+	Untried   int           `json:"untried,omitempty"`    // steps after the place was lost or the run stopped
+	Rewritten int           `json:"rewritten,omitempty"`  // files that came back wrong once, and right the second time
+	Breaks    int           `json:"breaks,omitempty"`     // how often the place went away and came back
+	GoneOn    int64         `json:"gone-on,omitempty"`    // bytes that were there from earlier tries
+	Half      string        `json:"half,omitempty"`       // the file that is left half under a temporary name, to be gone on with
+	HalfBytes int64         `json:"half-bytes,omitempty"` // that are there of it
+	HalfOf    int64         `json:"half-of,omitempty"`    // that it will have
 	Stopped   bool          `json:"stopped,omitempty"`
 	Elapsed   time.Duration `json:"elapsed"` // without pauses
 	// Large and Small are how long files took that were written whole: what the next times are told by.
@@ -82,6 +86,14 @@ type Report struct {
 
 // All reports whether everything that was planned is done.
 func (r Report) All() bool { return len(r.Failed) == 0 && r.Skipped == 0 && r.Untried == 0 }
+
+// Waits says what of a file that is left half waits to be gone on with, in a clause; "" where none is.
+func (r Report) Waits() string {
+	if r.Half == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s of %s of %s wait under a temporary name, to be gone on with", size.Format(r.HalfBytes), size.Format(r.HalfOf), r.Half)
+}
 
 // Timed is how long some files took together.
 type Timed struct {

@@ -59,7 +59,7 @@ func (t *task) end(ctx context.Context, sum string, err error) {
 		t.settle(waiting, "") // the run was stopped
 		if t.half {
 			l.mu.Lock()
-			l.report.Half = t.s.Path
+			l.report.Half, l.report.HalfBytes, l.report.HalfOf = t.s.Path, t.bytes, t.s.Size
 			l.mu.Unlock()
 		}
 	case t.passes(ctx, err):

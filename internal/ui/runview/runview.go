@@ -355,8 +355,8 @@ func (m *Model) whyBefore(name string) desk.Why {
 func (m *Model) ended(name string, l *desk.Lane) desk.Why {
 	r := l.Report
 	half := "nothing is half written"
-	if r.Half != "" {
-		half = "half of " + r.Half + " waits under a temporary name to be gone on with"
+	if say := r.Waits(); say != "" {
+		half = say
 	}
 	switch {
 	case r.Stopped:
