@@ -95,15 +95,17 @@ func TestNamesAreSpeltAsTheConsoleDoes(t *testing.T) {
 
 // TestAServerThatGivesNoNames writes under the final names there, and never shows what is half.
 func TestAServerThatGivesNoNames(t *testing.T) {
+	t.Run("as it does not know how", func(t *testing.T) { givesNoNames(t, ftpd.Habits{NoRename: true, Sizes: true}) })
+	t.Run("as it is not allowed", func(t *testing.T) { givesNoNames(t, ftpd.Habits{RefusesRename: true, Sizes: true}) })
+}
+
+func givesNoNames(t *testing.T, habits ftpd.Habits) {
 	dir := t.TempDir()
-	s := serve(t, dir, ftpd.Habits{NoRename: true, Sizes: true})
+	s := serve(t, dir, habits)
 	p := open2(t, s, ftp.Options{})
 	defer p.Close()
-	err := put(p, "a.iso", make([]byte, 1<<20))
-	assert.ErrorIs(t, err, place.ErrBusy, "it is found out; the next try does without")
-	assert.NoFileExists(t, filepath.Join(dir, "a.iso"))
 	data := bytes.Repeat([]byte("tin harbour "), 100_000)
-	require.NoError(t, put(p, "a.iso", data))
+	require.NoError(t, put(p, "a.iso", data), "it is found out before anything large is sent")
 	got, err := os.ReadFile(filepath.Join(dir, "a.iso"))
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(data, got))

@@ -23,6 +23,8 @@ type traits struct {
 	noAllocate  atomic.Bool  // it is not told beforehand how long a file gets (ALLO)
 	noRoom      atomic.Bool  // it does not tell how much room is left (AVBL)
 	noRename    atomic.Bool  // files do not get other names (RNFR, RNTO)
+	renames     atomic.Bool  // they do
+	trying      sync.Mutex   // held while that is found out
 	connections atomic.Int32 // how many it bears; 0 for not known
 }
 

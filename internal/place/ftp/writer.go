@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"net/textproto"
 	"path"
+	"strings"
 	"time"
 
 	"github.com/jlaffaye/ftp"
@@ -53,7 +54,49 @@ func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writ
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
+	if err := p.tryRenaming(ctx, path.Dir(name)); err != nil {
+		return nil, err
+	}
 	return p.begin(ctx, name, size, false), nil
+}
+
+// tryRenaming finds out once, with a small file in the folder that is written to, whether files get other names: a server that refuses says so with a
+// number that may mean anything, and only when all of a file was sent. What is still not known afterwards is seen with the first file.
+func (p *Place) tryRenaming(ctx context.Context, dir string) error {
+	t := p.traits
+	t.trying.Lock()
+	defer t.trying.Unlock()
+	if t.renames.Load() || t.noRename.Load() {
+		return nil
+	}
+	from, to := place.TemporaryName(path.Join(dir, "whether files")), place.TemporaryName(path.Join(dir, "get other names"))
+	var te *textproto.Error
+	err := p.do(ctx, "trying whether files can be renamed in", dir, true, func(s *session) error {
+		if err := s.c.Stor(p.full(from), strings.NewReader("?")); err != nil {
+			return err
+		}
+		left := from
+		err := s.c.Rename(p.full(from), p.full(to))
+		if errors.As(err, &te) && te.Code < 500 {
+			te = nil
+		}
+		if err == nil {
+			t.renames.Store(true)
+			left = to
+		} else if te != nil {
+			t.noRename.Store(true)
+		} else if broken(err) {
+			return err
+		}
+		if gone := s.c.Delete(p.full(left)); broken(gone) {
+			return gone
+		}
+		return nil
+	})
+	if errors.Is(err, place.ErrGone) || ctx.Err() != nil {
+		return err
+	}
+	return nil // what keeps this small file away, keeps away the one that is written next, which says so
 }
 
 // Replace begins a file that takes the place of another one.
@@ -65,6 +108,12 @@ func (p *Place) Replace(ctx context.Context, name string, size int64) (place.Wri
 		err = fs.ErrNotExist
 	case e.Folder:
 		err = errors.New("it is a folder")
+	}
+	if err == nil {
+		err = p.tryRenaming(ctx, path.Dir(name)) // what is there is gone before the new one gets its name
+	}
+	switch {
+	case err != nil:
 	case p.traits.noRename.Load():
 		err = errors.New("the server gives files no other names, so one that is there cannot be replaced without losing it; remove it first")
 	}

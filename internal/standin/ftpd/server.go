@@ -41,6 +41,7 @@ type Habits struct {
 	TellsRoom      bool              // and says how many are left (AVBL)
 	Allocates      bool              // is told how long a file gets, and refuses one for which there is no room (ALLO)
 	NoRename       bool              // knows no renaming
+	RefusesRename  bool              // knows it, and refuses it for each file
 	Clients        int               // so many are let in at a time; 0 for no limit
 	Names          encoding.Encoding // how names are spelt; nil for UTF-8
 	Secure         *tls.Config       // explicit TLS (RFC 4217); nil for none
@@ -443,6 +444,10 @@ func (c *client) renameTo(arg string) bool {
 	}
 	if c.s.Faults.DropRename.CompareAndSwap(true, false) {
 		return false
+	}
+	if c.s.habits.RefusesRename {
+		c.say("550 that is not allowed")
+		return true
 	}
 	if err := os.Rename(from, file); err != nil {
 		return c.fail(err)
