@@ -186,6 +186,26 @@ func TestTheGuardRefuses(t *testing.T) {
 	}
 }
 
+// TestAnImageThatIsAttached is not written to; one that others are attached for is.
+func TestAnImageThatIsAttached(t *testing.T) {
+	c := newComputer(t)
+	img, other := filepath.Join(t.TempDir(), "stick.img"), filepath.Join(t.TempDir(), "other.img")
+	for _, name := range []string{img, other} {
+		require.NoError(t, os.WriteFile(name, nil, 0o600))
+		require.NoError(t, os.Truncate(name, 64*size.MiB))
+		make32(t, name)
+	}
+	c.write(c.Sys, "block/loop3/loop/backing_file", other+"\n")
+	assert.Nil(t, c.look(img).Refusal(), "another image is attached")
+	c.write(c.Sys, "block/loop4/loop/backing_file", img+"\n")
+	require.NotNil(t, c.look(img).Refusal())
+	assert.Contains(t, c.look(img).Refusal().Error(), "it is attached as "+filepath.Join(c.Dev, "loop4"))
+	link := filepath.Join(t.TempDir(), "link.img")
+	require.NoError(t, os.Link(img, link)) // the same file under another name
+	c.write(c.Sys, "block/loop4/loop/backing_file", link+"\n")
+	assert.NotNil(t, c.look(img).Refusal())
+}
+
 func TestConsent(t *testing.T) {
 	c := newComputer(t)
 	c.stick("sdb", "8:16", "QX-1")

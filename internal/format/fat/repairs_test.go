@@ -190,6 +190,43 @@ func TestABackupOfAnotherVolume(t *testing.T) {
 	assert.True(t, bytes.Equal(before, d.B))
 }
 
+// sameShort gives the second of two files with long names the short name of the first.
+func sameShort(t *testing.T, d *volumetest.Disk) {
+	one, two := entryOf(t, d, "LONGWA~1ISO"), bytes.Index(d.B, []byte("MARSHL~1ISO"))
+	require.Positive(t, two)
+	copy(d.B[two:], one[:11])
+	sum := byte(0) // of the short name, which each part of the long name has (FAT specification, long names)
+	for _, c := range one[:11] {
+		sum = sum>>1 + sum<<7 + c
+	}
+	for at := two - 32; d.B[at+11] == 0x0f; at -= 32 {
+		d.B[at+13] = sum
+	}
+}
+
+// TestAShortNameThatAnotherHasStaysTaken: on a damaged volume, what goes does not free a short name that somebody else has, too.
+func TestAShortNameThatAnotherHasStaysTaken(t *testing.T) {
+	d := &volumetest.Disk{B: make([]byte, 36*size.MiB)}
+	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
+	v, err := fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	for _, name := range []string{"Long Water One.iso", "Marsh Light Two.iso"} {
+		require.NoError(t, volumetest.Put(v, name, []byte(name)))
+	}
+	require.NoError(t, v.Close())
+	sameShort(t, d)
+	v, err = fat.Open(d, int64(len(d.B)))
+	require.NoError(t, err)
+	require.NoError(t, v.Remove(context.Background(), "Long Water One.iso"))
+	require.NoError(t, volumetest.Put(v, "Long Water Three.iso", []byte("three")))
+	require.NoError(t, v.Close())
+	all, err := volumetest.Contents(v)
+	require.NoError(t, err)
+	assert.Len(t, all, 3, "with the root folder")
+	ok, says := (fatJudge{}).of(t, d)
+	assert.True(t, ok, says)
+}
+
 // TestTwoOfOneShortName: systems that know no long names would take one for the other.
 func TestTwoOfOneShortName(t *testing.T) {
 	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
@@ -199,15 +236,7 @@ func TestTwoOfOneShortName(t *testing.T) {
 			require.NoError(t, volumetest.Put(w, name, bytes.Repeat([]byte{byte('x' + i)}, 700)))
 		}
 		require.NoError(t, w.Close())
-		one, two := entryOf(t, d, "LONGWA~1ISO"), bytes.Index(d.B, []byte("MARSHL~1ISO"))
-		copy(d.B[two:], one[:11])
-		sum := byte(0) // of the short name, which each part of the long name has (FAT specification, long names)
-		for _, c := range one[:11] {
-			sum = sum>>1 + sum<<7 + c
-		}
-		for at := two - 32; d.B[at+11] == 0x0f; at -= 32 {
-			d.B[at+13] = sum
-		}
+		sameShort(t, d)
 	})
 	assert.Contains(t, fmt.Sprint(first.Findings), "has the short name of another one")
 	assert.True(t, left.Sound(), left.Findings)
