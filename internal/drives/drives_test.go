@@ -154,8 +154,12 @@ func TestTheGuardRefuses(t *testing.T) {
 			c.write(c.Sys, "block/dm-1/dm/uuid", "LVM-1")
 			c.write(c.Sys, "block/dm-1/dm/name", "group-home")
 		}, "is part of the LVM volume group-home"},
-		"RAID":          {func(c *computer) { c.write(c.Sys, "block/sdb/sdb1/holders/md127/x", "") }, "is part of the RAID md127"},
-		"btrfs":         {func(c *computer) { c.write(c.Sys, "fs/btrfs/1-2/devices/sdb1/x", "") }, "is part of a btrfs volume"},
+		"RAID":  {func(c *computer) { c.write(c.Sys, "block/sdb/sdb1/holders/md127/x", "") }, "is part of the RAID md127"},
+		"btrfs": {func(c *computer) { c.write(c.Sys, "fs/btrfs/1-2/devices/sdb1/x", "") }, "is part of a btrfs volume"},
+		"ZFS": {func(c *computer) {
+			c.write(c.Udev, "b8:161", "E:ID_FS_TYPE=zfs_member\n")
+			c.write(c.Proc, "spl/kstat/zfs/arcstats", "hits 1\n")
+		}, "is part of a ZFS pool"},
 		"its lock":      {func(c *computer) { c.write(c.Sys, "block/sdb/ro", "1") }, "cannot be written to"},
 		"another stick": {func(c *computer) { c.write(c.Udev, "b8:16", "E:ID_BUS=usb\nE:ID_SERIAL_SHORT=OTHER\n") }, "its serial number was QX-1 and is OTHER"},
 		"another size": {func(c *computer) {
