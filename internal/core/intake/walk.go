@@ -11,13 +11,11 @@ import (
 	"sync/atomic"
 
 	"polytome/internal/core/title"
+	"polytome/internal/place"
 )
 
-// systemFolders are folders of operating systems and network boxes, in lower case.
-var systemFolders = []string{"$recycle.bin", "#recycle", "system volume information", "lost+found", "recycler", "@eadir"}
-
 func skipped(name string) bool {
-	return strings.HasPrefix(name, ".") || slices.Contains(systemFolders, strings.ToLower(name))
+	return strings.HasPrefix(name, ".") || place.IsSystemFolder(name)
 }
 
 // source begins with a source folder.

@@ -343,7 +343,7 @@ func (m *maker) lying() (files []string, stays func(base string) bool) {
 				continue
 			}
 			note(e.Path)
-			if !e.Folder && !known[m.fold(e.Path)] {
+			if !e.Folder && !known[m.fold(e.Path)] && !place.OfSystem(e.Path) {
 				m.strays = append(m.strays, e.Path)
 			}
 		}

@@ -3,6 +3,7 @@ package proof
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,6 +81,7 @@ func (a *audit) list() error {
 	}
 	a.r.Facts = &a.facts
 	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e place.Entry) bool { return place.OfSystem(e.Path) })
 	a.tree = newTree(a.ctx, a.place, entries, a.facts.Filesystem.Fold)
 	a.leftovers()
 	return nil

@@ -11,6 +11,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/proof"
 	"polytome/internal/core/seen"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
@@ -107,4 +108,24 @@ func TestAListThatIsNoneIsNotWrittenOver(t *testing.T) {
 	w.bench.Places[0].KeepIn = filepath.Join(w.dir, "kept")
 	p = w.look(0).Plan()
 	assert.Contains(t, []plan.Kind{p.Steps[0].Kind, p.Steps[1].Kind}, plan.Keep, "and is copied to safety first, where that is wanted")
+}
+
+// TestWhatSystemsLeaveIsNoGame: files that systems put beside others are neither listed, nor told, nor counted, whatever they are called.
+func TestWhatSystemsLeaveIsNoGame(t *testing.T) {
+	w := harbour(t, "Mosswick", "Gannet Patrol")
+	w.fill(0)
+	prove := func() *proof.Report {
+		r, err := w.look(0).Proof(t.Context(), proof.Inside)
+		require.NoError(t, err)
+		return r
+	}
+	before := prove()
+	require.Len(t, before.Listed, 2)
+	for _, name := range []string{"GAMES/._Mosswick.w8", "GAMES/Thumbs.db", "GAMES/.DS_Store", "__MACOSX/GAMES/._Mosswick.w8", "System Volume Information/x.w8"} {
+		coretest.Write(t, filepath.Join(w.dir, "stick"), name, []byte("x"))
+	}
+	after := prove()
+	assert.Equal(t, [3]any{before.Listed, before.Findings, before.Others}, [3]any{after.Listed, after.Findings, after.Others})
+	assert.Equal(t, before.Files, after.Files)
+	assert.True(t, w.look(0).Plan().Empty())
 }
