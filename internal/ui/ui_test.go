@@ -381,7 +381,7 @@ func many(b testing.TB) *app {
 	dir := b.TempDir()
 	bn := bench.New("")
 	bn.Sources = []bench.Source{{Path: dir}}
-	bn.Places = []bench.Place{{Name: "Stick", At: dir, Loader: "rowan", Road: "usb", As: "fat32", Room: 58 << 30, Everything: true}}
+	bn.Places = []bench.Place{{Name: "Stick", At: dir, Loader: "rowan", Road: "smb", As: "ext4", Room: 58 << 30, Everything: true}}
 	set, err := loader.Shipped()
 	require.NoError(b, err)
 	a := newApp(context.Background(), bn, set, Options{})
