@@ -200,6 +200,7 @@ again. A file that was half written is gone on with in the middle, after a compa
 			f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !asJSON}
 			l := &lane{f: f, only: true, name: r.Place, plan: job.Plan, said: map[string]bool{},
 				forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Pace.Pace(r.Config.Road).Guess())}
+			l.forecast.Limit(job.Limit)
 			f.lanes = []*lane{l}
 			if !asJSON {
 				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Place, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())

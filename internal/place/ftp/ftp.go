@@ -529,6 +529,8 @@ func (p *Place) rename(ctx context.Context, from, to string) error {
 	}
 	if err != nil {
 		p.forget()
+		return err
 	}
-	return err
+	p.traits.renames.Store(true)
+	return nil
 }

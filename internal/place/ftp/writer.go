@@ -64,7 +64,13 @@ func (p *Place) Create(ctx context.Context, name string, size int64) (place.Writ
 // number that may mean anything, and only when all of a file was sent. What is still not known afterwards is seen with the first file.
 func (p *Place) tryRenaming(ctx context.Context, dir string) error {
 	t := p.traits
-	t.trying.Lock()
+	for !t.trying.TryLock() { // whoever tries may wait for a silent server, and who is stopped meanwhile must not
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
 	defer t.trying.Unlock()
 	if t.renames.Load() || t.noRename.Load() {
 		return nil
