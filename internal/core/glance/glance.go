@@ -100,7 +100,7 @@ func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem
 		if !on || len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
 			continue
 		}
-		if platform, v, ok := layout.TitleAt(rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, platform, &v) == "" {
+		if platform, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, rule.Path, platform, &v) == "" {
 			return true
 		}
 		if _, ok := rule.TooLarge.Manifest.Match(e.Path); ok && !e.Folder {

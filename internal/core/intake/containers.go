@@ -156,7 +156,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 			if inside == nil || err != nil || !inside.has(&p.Marker) {
 				continue
 			}
-			inside.volume, inside.game = v.Identifier, raw.Size()
+			inside.volume, inside.game, inside.called = v.Identifier, raw.Size(), base
 			r = inside
 		}
 		t.Name = ""
@@ -219,14 +219,8 @@ func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.
 			continue
 		}
 		t := &title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}
-		d := &t.Discs[0]
-		finish(t, p, r, "", set)
-		if i := slices.IndexFunc(d.Evidence, func(e title.Evidence) bool { return e.Field == "name" && e.From == fromName }); i >= 0 {
-			n := readName(name + ".")
-			t.Name, t.Tags = n.name, n.tags
-			d.Evidence[i] = title.Evidence{Field: "name", Value: t.Name, From: "the name of the folder"}
-		}
-		return t
+		r.called, r.calledFrom = name+".", "the name of the folder"
+		return finish(t, p, r, "", set)
 	}
 	return nil
 }

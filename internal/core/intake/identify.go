@@ -2,6 +2,7 @@ package intake
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -68,7 +69,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 				t.Findings = append(check(&all), fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
 				return t, nil
 			}
-			inside.volume, inside.game = v.Identifier, size
+			inside.volume, inside.game, inside.called = v.Identifier, size, whole.name
 			if !inside.has(&p.Marker) {
 				continue
 			}
@@ -158,15 +159,17 @@ func fault(say, remedy string) title.Finding {
 // reader is where a platform's values are read from: a marker inside of an image or
 // folder, or the game's own file.
 type reader struct {
-	r      io.ReaderAt
-	size   int64
-	game   int64  // bytes of the whole game's file
-	name   string // of the file, for evidence
-	volume string // ISO 9660 volume identifier
-	fsys   fs.FS  // what the marker lies in; nil for a file of its own
-	text   string // what the file holds, once it was read
-	values map[string]string
-	lines  map[string]int
+	r    io.ReaderAt
+	size int64
+	game int64  // bytes of the whole game's file
+	name string // of the file, for evidence
+	// called is the name of the game's own file or folder where the marker is another one, with its ending, and calledFrom what that is, for evidence.
+	called, calledFrom string
+	volume             string // ISO 9660 volume identifier
+	fsys               fs.FS  // what the marker lies in; nil for a file of its own
+	text               string // what the file holds, once it was read
+	values             map[string]string
+	lines              map[string]int
 }
 
 // has reports whether the marker's magic bytes are there; one without any always is.
@@ -281,7 +284,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string, set *l
 			}
 			return ""
 		case f.Pattern.Regexp != nil && !f.Pattern.MatchString(got):
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is no %s of the %s", from, got, what_, p.Shown), again))
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is no %s of the %s, as its description has them (%s)", from, got, what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
 			return ""
 		}
 		if meant, ok := f.Values[got]; ok {
@@ -300,13 +303,14 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string, set *l
 			setDisc(t, disc, r.name)
 		}
 	}
+	called, from := cmp.Or(r.called, r.name), cmp.Or(r.calledFrom, fromName)
 	if !p.Fields.Disc.Tells() {
-		discOfName(t, r.name)
+		discOfName(t, called)
 	}
-	named := readName(r.name)
+	named := readName(called)
 	if t.Name == "" && t.Fault() == nil {
 		t.Name = named.name
-		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: fromName})
+		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: from})
 		t.Tags = named.tags
 	}
 	named.fill(t, p, set)
@@ -324,6 +328,14 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ending string, set *l
 			Say: fmt.Sprintf("the name ends in %q, but the file is a %s %s; its copy gets the right ending", ending, p.Shown, t.Form)})
 	}
 	return t
+}
+
+// tooStrict is the remedy for a value that a description's pattern does not take: the game may be sound, and the pattern too narrow.
+func tooStrict(p *loader.Platform, value string) string {
+	if p.Own {
+		return fmt.Sprintf("if the game runs on the console, the pattern of field.%s in %s is too narrow: widen it, or set the %s by hand. Else %s", strings.ToLower(value), p.File, value, again)
+	}
+	return fmt.Sprintf("if the game runs on the console, set its %s by hand. Else %s", value, again)
 }
 
 // setDisc takes a disc number: "1/2", or "1" where nothing says how many there are, and

@@ -269,7 +269,7 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 			continue
 		}
 		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{Path: l.Path.Fill(&all), Data: ListData(l, rows), Rule: l.Why, tree: t, list: l, rows: rows})
+		out = append(out, ListFile{Path: t.l.cased(l.Path.Fill(&all)), Data: ListData(l, rows), Rule: l.Why, tree: t, list: l, rows: rows})
 	}
 	return out
 }
@@ -293,7 +293,7 @@ func (t *Tree) ListLines() (out []ListLine) {
 	}
 	for k := range t.l.p.Lists {
 		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.target.attachment()) {
-			out = append(out, ListLine{l.Path.Fill(&loader.Values{}), t, l, strconv.Itoa(discs)})
+			out = append(out, ListLine{t.l.cased(l.Path.Fill(&loader.Values{})), t, l, strconv.Itoa(discs)})
 		}
 	}
 	return out

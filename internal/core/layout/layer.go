@@ -572,12 +572,7 @@ func (p *Placement) claim(path string) {
 // cased brings a path into the letter case that the console wants.
 func (l *layer) cased(p string) string {
 	if l.target.Attachment != nil {
-		switch l.target.Attachment.Case {
-		case "upper":
-			return strings.ToUpper(p)
-		case "lower":
-			return strings.ToLower(p)
-		}
+		return l.target.Attachment.Cased(p)
 	}
 	return p
 }

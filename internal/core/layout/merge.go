@@ -45,17 +45,25 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	for _, r := range last {
 		ours[string(r)] = true
 	}
-	about := map[string]int{}
+	encoded := func(n int) []byte { return row(l, own[n], n+1) }
+	about, same := map[string]int{}, map[string]int{} // what each of our rows is known by, and the rows themselves
 	for n := range own {
+		same[string(bare(l, encoded(n)))] = n
 		for _, key := range keysOf(l, &own[n]) {
-			about[key] = n
+			if _, two := about[key]; two {
+				about[key] = -1 // it tells none of them
+			} else {
+				about[key] = n
+			}
 		}
 	}
-	encoded := func(n int) []byte { return row(l, own[n], n+1) }
 	var stays []kept
 	told := make([]bool, len(own)) // by a row that stays as somebody made it
 	for _, r := range rows {
-		at := -1
+		at, is := same[string(bare(l, r))]
+		if !is {
+			at = -1
+		}
 		for _, key := range keysIn(l, r) {
 			if n, ok := about[key]; ok && at < 0 {
 				at = n

@@ -53,15 +53,40 @@ func FolderTitles(rule *loader.Accept) bool {
 }
 
 // TitleAt reports whether a file or folder lies where the rule has titles, whatever is wrong with its name: for which platform it would be
-// one, and what its path says.
-func TitleAt(rule *loader.Accept, file string, folder bool) (platform string, v loader.Values, ok bool) {
+// one, and what its path says. Of several platforms and several ways to split the path, those are taken that are likely.
+func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool) (platform string, v loader.Values, ok bool) {
 	if folder != FolderTitles(rule) {
 		return "", v, false
 	}
-	if v, ok = rule.Path.Match(file); ok {
-		platform = PlatformOf(rule, &v)
+	return Split(set, rule, rule.Path, file)
+}
+
+// Split reads what a path says that one of the rule's templates could have made: for which platform it would be, and the values of its fields. Of several platforms and several
+// ways to split the path, those are taken that are likely and that the caller takes; else the first ones.
+func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string, takes ...func(*loader.Values) bool) (platform string, v loader.Values, ok bool) {
+	if v, ok = t.Match(file); !ok {
+		return "", v, false
 	}
-	return platform, v, platform != ""
+	if platform = PlatformOf(rule, &v); platform == "" {
+		return "", v, false
+	}
+	likely := func(name string, v *loader.Values) bool {
+		return Unlikely(set, rule, t, name, v) == "" && TitleWrong(rule, v[loader.FieldTitle]) == "" && !slices.ContainsFunc(takes, func(takes func(*loader.Values) bool) bool { return !takes(v) })
+	}
+	for _, name := range rule.Platforms {
+		if v[loader.FieldPlatform] != "" && name != platform {
+			continue
+		}
+		if likely(name, &v) {
+			return name, v, true
+		}
+		for other := range t.Splits(file, nil) {
+			if said := other[loader.FieldPlatform]; (said == "" || strings.EqualFold(said, name)) && likely(name, &other) {
+				return name, other, true
+			}
+		}
+	}
+	return platform, v, true
 }
 
 // PlatformOf is the one of a rule's platforms that a path says, or its only kind where the path says none; "" for a folder of another platform.
@@ -76,31 +101,49 @@ func PlatformOf(rule *loader.Accept, v *loader.Values) string {
 	return ""
 }
 
-// Unlikely says what of what the path of a title says cannot be so, as the platform has no such ID, kind of disc or ending; "" for nothing. The loader
+// Unlikely says what of what a path says, which one of the rule's templates could have made, cannot be so, as the platform has no such ID, kind of disc or ending; "" for nothing. The loader
 // passes such a title over.
-func Unlikely(set *loader.Set, rule *loader.Accept, platform string, v *loader.Values) string {
+func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform string, v *loader.Values) string {
 	p := set.Platform(platform)
 	if p == nil {
 		return ""
 	}
-	if id := v[loader.FieldID]; id != "" && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(strings.ToUpper(id)) {
+	if id := v[loader.FieldID]; id != "" && t.Keeps(loader.FieldID) && !p.Fields.ID.Takes(id) {
 		return fmt.Sprintf("%q is no ID of the %s", id, p.Shown)
 	}
 	if kind := v[loader.FieldKind]; kind != "" && p.Kind(strings.ToLower(kind)) == nil {
 		return fmt.Sprintf("it does not look into the folder %s", kind)
 	}
-	if end := v[loader.FieldEnding]; end != "" && !ends(rule, p, end) {
+	if end := v[loader.FieldEnding]; end != "" && !slices.Contains(endings(rule, p), strings.ToLower(end)) {
 		return fmt.Sprintf("%s is no ending of a game of the %s", end, p.Shown)
 	}
 	return ""
 }
 
-// ends reports whether a file's ending is one that the rule takes for the platform.
-func ends(rule *loader.Accept, p *loader.Platform, end string) bool {
-	end = strings.ToLower(end)
-	endings := p.Endings
-	if slices.Contains(rule.Forms, title.Package) {
-		endings = p.Packages
+// TitleWrong says what in a title's name the rule does not permit, "" for nothing.
+func TitleWrong(rule *loader.Accept, name string) string {
+	if n := rule.Title.Length(name); rule.Title.Longest > 0 && n > rule.Title.Longest {
+		return fmt.Sprintf("the title in its name has %d characters, and %d are allowed", n, rule.Title.Longest)
 	}
-	return slices.Contains(endings, end) || rule.Archives == "keep-zip" && end == ".zip" || rule.Archives == "keep" && archive.Ending(end)
+	for _, r := range name {
+		if !rule.Title.Permits(r) {
+			return fmt.Sprintf("the character %q is not allowed in a name", r)
+		}
+	}
+	return ""
+}
+
+// endings are those that the rule takes for the platform.
+func endings(rule *loader.Accept, p *loader.Platform) []string {
+	all := p.Endings
+	if slices.Contains(rule.Forms, title.Package) {
+		all = p.Packages
+	}
+	switch rule.Archives {
+	case "keep-zip":
+		all = append(slices.Clone(all), ".zip")
+	case "keep":
+		all = append(slices.Clone(all), archive.Endings()...)
+	}
+	return all
 }

@@ -331,8 +331,8 @@ func (c *checker) titleRule(at string, t *TitleRule) {
 	c.known(t.Longest >= 0, at+".longest", "a title cannot have at most %d characters", t.Longest)
 	c.maybe(at+".count", "way to count", t.Count, countWords)
 	c.fields(at+".discs", t.Discs, []Field{FieldDisc, FieldDiscs})
-	room := t.Longest - utf8.RuneCountInString(t.Discs.String())
-	c.known(t.Longest == 0 || room >= 1, at+".longest", "%d characters leave no room for a name in front of %q", t.Longest, t.Discs)
+	behind := t.Discs.Fill(&Values{FieldDisc: "1", FieldDiscs: "2"})
+	c.known(t.Longest == 0 || t.Longest > t.Length(behind), at+".longest", "%d characters leave no room for a name in front of %q", t.Longest, t.Discs)
 	c.set(at, t.Permitted, t.Forbidden)
 	t.prepare()
 	letters := false
@@ -340,6 +340,9 @@ func (c *checker) titleRule(at string, t *TitleRule) {
 		letters = letters || t.Permits(r) || t.Permits(r-32)
 	}
 	c.known(letters, at+".permitted", "no letter is permitted, so no title can be written")
+	for _, r := range behind {
+		c.known(t.Permits(r), at+".discs", "the character %q stands behind the name of each disc, and is not permitted in a name", r)
+	}
 }
 
 func (c *checker) tooLarge(at string, a *Accept) {

@@ -45,6 +45,7 @@ func TestABrokenProfileSaysWhere(t *testing.T) {
 		"path is absolute":   {`path = "{kind`, `path = "/{kind`, "must be relative to the place's root"},
 		"path not unique":    {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso", "every title would get the same one"},
 		"setting climbs out": {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "climbs out of the place"},
+		"a disc's ending":    {`discs = " (Disc {disc})"`, `discs = " [Disc {disc}]"`, "stands behind the name of each disc, and is not permitted in a name"},
 		"no room for a name": {"longest = 28", "longest = 5", "leave no room for a name"},
 		"wrong type":         {"longest = 28", `longest = "28"`, "longest is written as a TOML string, and must be a whole number"},
 		"newer format":       {"format = 1", "format = 2", "this is format 2, and this version reads format 1"},

@@ -73,6 +73,11 @@ func (s *Reading) Tells() bool {
 	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
 }
 
+// Takes reports whether a value is one that the platform tells, as far as its pattern says. Letter case makes no difference: paths may be spelled in any.
+func (s *Reading) Takes(value string) bool {
+	return s.Pattern.Regexp == nil || s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) || s.Pattern.MatchString(strings.ToLower(value))
+}
+
 // SyntaxIn is the syntax of the file that the value is read from, where the marker has another one: a file of its own has lines or binary data where it
 // is asked for these.
 func (s *Reading) SyntaxIn(marker string) string {

@@ -409,6 +409,17 @@ type Check struct {
 	When Condition `toml:"when"`
 }
 
+// Cased is a path in the letter case in which the console has all names.
+func (a *Attachment) Cased(path string) string {
+	switch a.Case {
+	case "upper":
+		return strings.ToUpper(path)
+	case "lower":
+		return strings.ToLower(path)
+	}
+	return path
+}
+
 // Reads reports whether the loader reads that filesystem on this attachment.
 func (a *Attachment) Reads(filesystem string) bool {
 	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") || slices.Contains(a.Filesystems, "own")

@@ -3,6 +3,7 @@ package loader
 import (
 	"fmt"
 	"io/fs"
+	"iter"
 	"path"
 	"regexp"
 	"slices"
@@ -416,6 +417,75 @@ func (t *Template) pattern(nodes []node) string {
 	return b.String()
 }
 
+// mostSteps is how far a path is tried to be split in different ways.
+const mostSteps = 5_000
+
+// Splits are the ways to read a path that the template could have made: an ID or a title may hold what divides them in the path. Where a value is known, only paths that
+// are made of it are read, and it comes back as it is; others come back as transformed. The case of letters is ignored. The first way is that of [Template.Match].
+func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
+	if known == nil {
+		known = &Values{}
+	}
+	return func(yield func(Values) bool) {
+		steps := 0
+		// walk reads nodes from the beginning of a text, and goes on with what is left of it. It returns false to end.
+		var walk func(nodes []node, text string, v Values, then func(string, Values) bool) bool
+		walk = func(nodes []node, text string, v Values, then func(string, Values) bool) bool {
+			if steps++; steps > mostSteps {
+				return false
+			}
+			if len(nodes) == 0 {
+				return then(text, v)
+			}
+			n, next := &nodes[0], func(text string, v Values) bool { return walk(nodes[1:], text, v, then) }
+			literal := n.literal
+			switch {
+			case n.each:
+				return next(text, v)
+			case n.when != nil:
+				return walk(n.then, text, v, next) && walk(n.otherwise, text, v, next)
+			case literal != "":
+			case known[n.field] != "":
+				literal, v[n.field] = n.apply(known[n.field]), known[n.field]
+			case v[n.field] != "" && !t.Transforms(n.field):
+				literal = v[n.field]
+			default:
+				for end := range text + "." { // every end of the value but its beginning
+					if end == 0 {
+						continue
+					}
+					if !n.holds(text[:end]) {
+						break
+					}
+					v[n.field] = text[:end]
+					if !next(text[end:], v) {
+						return false
+					}
+				}
+				return true
+			}
+			if len(text) < len(literal) || !strings.EqualFold(text[:len(literal)], literal) {
+				return true
+			}
+			return next(text[len(literal):], v)
+		}
+		walk(t.nodes, path, Values{}, func(left string, v Values) bool { return left != "" || yield(v) })
+	}
+}
+
+// holds reports whether a value, or the beginning of one, is such as the field has.
+func (n *node) holds(value string) bool {
+	switch n.field {
+	case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
+		return !strings.ContainsFunc(value, func(r rune) bool { return r < '0' || r > '9' })
+	case FieldEnding:
+		return value[0] == '.' && !strings.ContainsAny(value[1:], "./")
+	case FieldFolder:
+		return true
+	}
+	return !strings.Contains(value, "/")
+}
+
 // Match reads the values out of a path that the template could have made. The
 // case of letters is ignored, and a field that stands several times must be the
 // same each time. Values come back as transformed.
@@ -432,7 +502,10 @@ func (t Template) Match(path string) (v Values, ok bool) {
 		if got == "" {
 			continue
 		}
-		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.transformed(f) {
+		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.Transforms(f) {
+			for other := range t.Splits(path, nil) { // the expression cannot want the same twice
+				return other, true
+			}
 			return v, false
 		}
 		v[f] = got
@@ -571,13 +644,25 @@ func compiled(expr string) (*regexp.Regexp, error) {
 
 var expressions sync.Map // of *regexp.Regexp
 
-// transformed reports whether a field stands with transforms, so that it may look
+// Transforms reports whether a field stands with transforms, so that it may look
 // different each time.
-func (t Template) transformed(f Field) bool {
+func (t Template) Transforms(f Field) bool {
+	return t.any(func(n *node) bool { return n.field == f && len(n.transforms) > 0 })
+}
+
+// Keeps reports whether a field stands as it is wherever the template uses it, but for letter case.
+func (t Template) Keeps(f Field) bool {
+	return !t.any(func(n *node) bool {
+		return n.field == f && slices.ContainsFunc(n.transforms, func(t transform) bool { return t.name != "upper" && t.name != "lower" })
+	})
+}
+
+// any reports whether some field of the template, in sections too, is such a one.
+func (t Template) any(is func(*node) bool) bool {
 	var look func(nodes []node) bool
 	look = func(nodes []node) bool {
 		return slices.ContainsFunc(nodes, func(n node) bool {
-			return (n.literal == "" && n.field == f && len(n.transforms) > 0 && n.when == nil) || look(n.then) || look(n.otherwise)
+			return n.literal == "" && n.when == nil && !n.each && is(&n) || look(n.then) || look(n.otherwise)
 		})
 	}
 	return look(t.nodes)

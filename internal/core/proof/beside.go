@@ -17,8 +17,10 @@ import (
 
 // companions looks for the files that belong to titles by their names: exactly right, nearly, or not there.
 func (y *eyes) companions() {
+	open := map[*loader.Companion]bool{} // it cannot be told whose they are
 	for i := range y.profile.Companions {
 		c := &y.profile.Companions[i]
+		open[c] = slices.ContainsFunc(y.lines, func(l *line) bool { return y.open(c, l) })
 		if c.Decides() || len(c.On) > 0 && !slices.Contains(c.On, y.on) {
 			continue
 		}
@@ -28,7 +30,7 @@ func (y *eyes) companions() {
 			if !y.has(c, l) {
 				continue
 			}
-			at := c.Path.Fill(y.values(l))
+			at := y.made(c.Path, y.valuesFor(c, l))
 			key := y.tree.fold(at)
 			if e, ok := y.tree.file(at); ok && (!y.cased || e.Path == at) {
 				has++
@@ -47,7 +49,7 @@ func (y *eyes) companions() {
 		}
 	}
 	for key, e := range y.beside { // what no title of the list calls its own
-		if c := y.companionRule(e); c != nil && !y.needed[key] && !y.isHidden(key) {
+		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
 			y.find(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, and no title here is called so", c.Is), Remedy: "leave it for a title that comes back, or take it off"})
 		}
 	}
@@ -89,7 +91,7 @@ func (y *eyes) companionRule(e *place.Entry) *loader.Companion {
 
 // nearMiss looks for a file that would be a title's companion, if its name were exact.
 func (y *eyes) nearMiss(c *loader.Companion, l *line) bool {
-	at := c.Path.Fill(y.values(l))
+	at := y.made(c.Path, y.valuesFor(c, l))
 	takes := func(e *place.Entry) bool {
 		return c.Is != "cover" || picture.Named(e.Path) || strings.EqualFold(path.Ext(e.Path), path.Ext(at))
 	}

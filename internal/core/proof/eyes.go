@@ -113,6 +113,9 @@ func (y *eyes) entry(e *place.Entry) {
 	}
 }
 
+// made is the path that a template makes, as the console has it.
+func (y *eyes) made(t loader.Template, v *loader.Values) string { return y.at.Cased(t.Fill(v)) }
+
 // need notes a track or companion that belongs to a title.
 func (y *eyes) need(file string) {
 	y.needed[y.tree.fold(file)] = true
@@ -139,7 +142,7 @@ func (y *eyes) titled(e *place.Entry, key string) bool {
 	kind, say := Kind(""), ""
 	for i := range y.profile.Accepts {
 		rule := &y.profile.Accepts[i]
-		platform, v, ok := layout.TitleAt(rule, e.Path, e.Folder)
+		platform, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder)
 		if !ok {
 			continue
 		}
@@ -161,7 +164,7 @@ func (y *eyes) titled(e *place.Entry, key string) bool {
 			if e.Folder {
 				y.folders[key] = true
 			}
-			y.line(e, rule, v, platform)
+			y.line(e, rule, rule.Path, v, platform)
 			return true
 		}
 		if kind == "" || kind == Served {
@@ -203,22 +206,16 @@ func (y *eyes) refused(rule *loader.Accept, platform string) (say string, ways [
 
 // misnamed says what in a path breaks the loader's rules, or "".
 func (y *eyes) misnamed(rule *loader.Accept, v *loader.Values, platform string, e *place.Entry) (Kind, string) {
-	if say := layout.Unlikely(y.set, rule, platform, v); say != "" {
+	if say := layout.Unlikely(y.set, rule, rule.Path, platform, v); say != "" {
 		return Name, say
 	}
 	if y.cased {
-		if as := rule.Path.Fill(v); as != e.Path && strings.EqualFold(as, e.Path) {
+		if as := y.made(rule.Path, v); as != e.Path && strings.EqualFold(as, e.Path) {
 			return Case, fmt.Sprintf("letter case counts there, and it looks for %s", as)
 		}
 	}
-	name := v[loader.FieldTitle]
-	if n := rule.Title.Length(name); rule.Title.Longest > 0 && n > rule.Title.Longest {
-		return Name, fmt.Sprintf("the title in its name has %d characters, and %d are allowed", n, rule.Title.Longest)
-	}
-	for _, r := range name {
-		if !rule.Title.Permits(r) {
-			return Name, fmt.Sprintf("the character %q is not allowed in a name", r)
-		}
+	if say := layout.TitleWrong(rule, v[loader.FieldTitle]); say != "" {
+		return Name, say
 	}
 	if e.Folder {
 		if lacks := y.lacks(rule, platform, e.Path); lacks != "" {
@@ -240,6 +237,7 @@ func (y *eyes) lacks(rule *loader.Accept, platform, dir string) string {
 			want = r.To
 		}
 	}
+	want = y.at.Cased(want)
 	if !strings.Contains(want, "*") {
 		e, ok := y.tree.file(dir + "/" + want)
 		if ok && (!y.cased || e.Path == dir+"/"+want) {
@@ -269,10 +267,22 @@ func (y *eyes) belongs(rule *loader.Accept, e *place.Entry) bool {
 // part judges the lists of the parts of a title, and parts.
 func (y *eyes) part(e *place.Entry) bool {
 	for _, rule := range y.held {
-		if v, ok := rule.TooLarge.Manifest.Match(e.Path); ok {
-			return y.manifest(e, rule, &v)
+		if platform, v, ok := layout.Split(y.set, rule, rule.TooLarge.Manifest, e.Path, func(v *loader.Values) bool { return len(y.partsOf(rule, v)) > 0 }); ok {
+			y.manifest(e, rule, platform, v)
+			return true
 		}
-		if v, ok := rule.TooLarge.Parts.Match(e.Path); ok && !rule.TooLarge.Manifest.Empty() && y.lonePart(e, rule, &v) {
+		platform, v, ok := layout.Split(y.set, rule, rule.TooLarge.Parts, e.Path, func(v *loader.Values) bool {
+			all := y.completed(rule.TooLarge.Manifest, v)
+			_, there := y.tree.file(y.made(rule.TooLarge.Manifest, &all))
+			return there || rule.TooLarge.Manifest.Empty()
+		})
+		switch {
+		case !ok:
+		case !rule.TooLarge.Manifest.Empty():
+			y.lonePart(e, rule, &v)
+			return true
+		default: // further ones are known before
+			y.firstPart(e, rule, platform, v)
 			return true
 		}
 	}

@@ -156,16 +156,11 @@ func titleAt(p *loader.Profile, e place.Entry, set *loader.Set) bool {
 		if !strings.Contains(rule.Path.String(), "/") {
 			continue
 		}
-		name, v, ok := layout.TitleAt(rule, e.Path, e.Folder)
+		name, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder)
 		if !ok {
 			continue
 		}
-		known := set.Platform(name)
-		if known == nil {
-			return true
-		}
-		id, kind := v[loader.FieldID], v[loader.FieldKind]
-		if (id == "" || known.Fields.ID.Pattern.Regexp == nil || known.Fields.ID.Pattern.MatchString(strings.ToUpper(id))) && (kind == "" || known.Kind(strings.ToLower(kind)) != nil) {
+		if layout.Unlikely(set, rule, rule.Path, name, &v) == "" {
 			return true
 		}
 	}

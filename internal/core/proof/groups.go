@@ -80,7 +80,7 @@ func (y *eyes) crowds() {
 		seen := map[string]bool{}
 		for i := range y.tree.entries {
 			e := &y.tree.entries[i]
-			_, v, ok := layout.TitleAt(rule, e.Path, e.Folder)
+			_, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder)
 			if !ok {
 				continue
 			}
@@ -163,7 +163,7 @@ func (y *eyes) crowd(dir string, rule *loader.Accept, page func(string) (int, bo
 		pages[n]++
 		var v loader.Values
 		v[loader.FieldTitle], v[loader.FieldPage], v[loader.FieldPlatform] = "\x01", strconv.Itoa(n), path.Base(dir)
-		for part := range strings.SplitSeq(rule.Path.Fill(&v), "/") {
+		for part := range strings.SplitSeq(y.made(rule.Path, &v), "/") {
 			if k, ok := page(part); ok && k == n {
 				f.Mends = append(f.Mends, mend.Mend{Do: mend.Rename, Path: e.Path, To: path.Join(dir, part, path.Base(e.Path))})
 			}
@@ -206,7 +206,7 @@ func (y *eyes) lists() {
 				rows = append(rows, *y.values(n))
 			}
 		}
-		at := l.Path.Fill(&loader.Values{})
+		at := y.made(l.Path, &loader.Values{})
 		e, there := y.tree.file(at)
 		if len(rows) == 0 && !there || y.o.Depth == Names && there {
 			continue

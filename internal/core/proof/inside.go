@@ -4,8 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/intake"
@@ -49,6 +51,8 @@ func (y *eyes) inside(l *line) {
 		if l.Size == 0 {
 			l.broken(y, Finding{Kind: Damaged, Say: "it has no bytes"})
 		}
+	case l.parts != nil:
+		y.joined(l)
 	default:
 		t, err := y.identify(l.e)
 		y.judge(l, t, err)
@@ -76,44 +80,117 @@ func (y *eyes) judge(l *line, t *title.Title, err error) {
 	case err != nil:
 		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: fmt.Sprintf("it cannot be read: %v", err)}))
 		return
-	case t == nil || t.Platform == "" || !slices.Contains(l.rule.Platforms, t.Platform) || t.Platform != l.Platform && l.rule.Path.Uses(loader.FieldPlatform):
+	case t == nil || t.Platform == "" || !slices.Contains(l.rule.Platforms, t.Platform) || t.Platform != l.Platform && l.by.Uses(loader.FieldPlatform):
 		if t != nil && t.Platform == "" && t.Fault() != nil && errorsOf(t) {
 			l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: t.Fault().Say}))
 			return
 		}
 		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is no %s %s", y.shown(l.Platform), form)}
-		f.Remedy, f.Mends = y.moved(l.e, t)
+		f.Remedy, f.Mends = y.elsewhere(l, t)
 		l.broken(y, f)
 		return
 	}
 	l.in = t
 	l.Kind, l.Platform = t.Discs[0].Kind, t.Platform
+	fits, kind := y.splitAgain(l, t), l.v[loader.FieldKind]
+	if !l.by.Uses(loader.FieldKind) {
+		kind = ""
+	}
 	l.v[loader.FieldKind], l.v[loader.FieldRegion] = t.Discs[0].Kind, t.Region
 	if f := t.Fault(); f != nil {
 		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: f.Say}))
 		return
 	}
 	within := t.Discs[0]
-	if id := l.v[loader.FieldID]; id != "" && within.ID != "" && !strings.EqualFold(within.ID, id) {
-		f := Finding{Kind: ID, Say: fmt.Sprintf("its name says %s, but the %s inside is %s", id, form, within.ID)}
-		f.Remedy, f.Mends = y.moved(l.e, t)
+	if !fits {
+		f := Finding{Kind: ID, Say: fmt.Sprintf("its name says %s, but the %s inside is %s", l.v[loader.FieldID], form, within.ID)}
+		f.Remedy, f.Mends = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
-	if kind := kindOf(l.rule, l.e.Path); kind != "" && !strings.EqualFold(kind, within.Kind) {
+	if kind != "" && !strings.EqualFold(kind, within.Kind) {
 		f := Finding{Kind: Folder, Say: fmt.Sprintf("it lies in the folder for %s discs, and is a %s disc", strings.ToLower(kind), within.Kind)}
-		f.Remedy, f.Mends = y.moved(l.e, t)
+		f.Remedy, f.Mends = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
+}
+
+// splitAgain reads the path of a line again, now that it is known what is in the game: an ID or a name may hold what divides them in the path, and a
+// transform may have left out some of it. It returns false where the path is none that the ID inside makes.
+func (y *eyes) splitAgain(l *line, t *title.Title) bool {
+	id, kind := t.Discs[0].ID, t.Discs[0].Kind
+	if !l.by.Uses(loader.FieldID) || id == "" {
+		id = l.v[loader.FieldID]
+	}
+	ofKind := func(v *loader.Values) bool { return v[loader.FieldKind] == "" || strings.EqualFold(v[loader.FieldKind], kind) }
+	if !strings.EqualFold(l.v[loader.FieldID], id) || !ofKind(&l.v) {
+		v, ok := first(l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id}))
+		if !ok {
+			return false
+		}
+		for other := range l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id}) {
+			if !ofKind(&v) && ofKind(&other) {
+				v = other
+			}
+		}
+		for _, f := range l.by.Fields() {
+			if f != loader.FieldPlatform {
+				l.v[f] = v[f]
+			}
+		}
+		if l.ID = id; l.v[loader.FieldTitle] != "" {
+			l.Name = l.v[loader.FieldTitle]
+		}
+	}
+	l.v[loader.FieldID] = id // as the game spells it
+	if !l.by.Uses(loader.FieldTitle) && l.v[loader.FieldTitle] == "" {
+		name, disc := y.nameOf(l, t)
+		l.v[loader.FieldTitle] = name + disc
+	} else if l.by.Transforms(loader.FieldTitle) || y.at.Case == "upper" || y.at.Case == "lower" { // the list shows what the path says, and companions and texts have the name as it was
+		for _, name := range y.nameAsWas(l, t) {
+			if _, ok := first(l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id, loader.FieldTitle: name})); ok {
+				l.v[loader.FieldTitle] = name
+				break
+			}
+		}
+	}
+	return true
+}
+
+// nameOf is the name that the loader's rules give a game, and what stands behind it for its disc.
+func (y *eyes) nameOf(l *line, t *title.Title) (name, disc string) {
+	if d := t.Discs[0].Number; !l.rule.Title.Discs.Empty() && t.Of != 1 {
+		disc = l.rule.Title.Discs.Fill(&loader.Values{loader.FieldDisc: strconv.Itoa(d)})
+	}
+	return y.laid(l.e, t, l.Size).Name, disc
+}
+
+// nameAsWas are the names from which the one in a line's path may have been made, the likeliest first.
+func (y *eyes) nameAsWas(l *line, t *title.Title) (out []string) {
+	name := clean(l.rule, t.Name)
+	laid, disc := y.nameOf(l, t)
+	out = []string{laid + disc, laid, name + disc, name}
+	said, as := []rune(l.v[loader.FieldTitle]), []rune(name)
+	same := 0
+	for same < min(len(said), len(as)) && strings.EqualFold(string(said[same]), string(as[same])) {
+		same++
+	}
+	rest := string(said[same:]) // of one that was shortened, the disc stands behind what is left of it
+	if strings.EqualFold(rest, disc) {
+		rest = disc
+	}
+	return append(out, string(as[:same])+rest)
+}
+
+// first is the first of several ways to read a path.
+func first(all iter.Seq[loader.Values]) (loader.Values, bool) {
+	for v := range all {
+		return v, true
+	}
+	return loader.Values{}, false
 }
 
 // errorsOf reports whether what was found in a file is damage, and not that it is something else.
 func errorsOf(t *title.Title) bool { return t.Form == title.Image && t.Fault().Wants == "" }
-
-// kindOf is the kind of disc that a path says.
-func kindOf(rule *loader.Accept, file string) string {
-	v, _ := rule.Path.Match(file)
-	return v[loader.FieldKind]
-}
 
 // shown is a platform's name for people.
 func (y *eyes) shown(platform string) string {
@@ -175,7 +252,7 @@ func (y *eyes) marker(l *line) *place.Entry {
 		return nil
 	}
 	if !strings.Contains(want, "*") {
-		e, _ := y.tree.file(l.e.Path + "/" + want)
+		e, _ := y.tree.file(l.e.Path + "/" + y.at.Cased(want))
 		return e
 	}
 	for _, r := range l.rule.Package.Rename {
@@ -198,13 +275,9 @@ func (y *eyes) packed(l *line) {
 		f.Remedy, f.Mends = y.again("take the title off, and put it here again", l.e.Path)
 		l.broken(y, f)
 	}
-	parts := []*place.Entry{l.e}
-	if !l.rule.TooLarge.Parts.Empty() {
-		parts = y.partsOf(l.rule, &l.v)
-	}
-	l.Size = 0
-	for _, p := range parts {
-		l.Size += p.Size
+	parts := l.parts
+	if parts == nil {
+		parts = []*place.Entry{l.e}
 	}
 	j, err := y.join(parts)
 	if err != nil {
@@ -277,6 +350,8 @@ func (y *eyes) readAll(l *line) {
 	switch {
 	case l.e.Folder:
 		files = y.below(l.e.Path)
+	case l.parts != nil:
+		files = l.parts
 	case files == nil:
 		files = []*place.Entry{l.e}
 	}

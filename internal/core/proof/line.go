@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/core/mend"
 	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -20,8 +19,11 @@ type line struct {
 	v    loader.Values
 	rule *loader.Accept
 	e    *place.Entry
-	in   *title.Title // what was found inside; nil where nothing was looked at
-	path string       // of its game's file, by which companions are called
+	in   *title.Title    // what was found inside; nil where nothing was looked at
+	path string          // of its game's file, by which companions are called
+	by   loader.Template // what the entry's path was read by
+	// parts are the files that it lies in where it was cut, in their order; nil for one that lies whole.
+	parts []*place.Entry
 	// sheets are the cue sheets behind the line, in the order of its discs.
 	sheets []*place.Entry
 }
@@ -45,9 +47,9 @@ func (y *eyes) limits(file string) string {
 	return ""
 }
 
-// line takes a title up into the list.
-func (y *eyes) line(e *place.Entry, rule *loader.Accept, v loader.Values, platform string) {
-	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, path: e.Path}
+// line takes a title up into the list. Its path was read by one of the rule's templates.
+func (y *eyes) line(e *place.Entry, rule *loader.Accept, by loader.Template, v loader.Values, platform string) {
+	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	if l.Name == "" {
 		l.Name = l.ID
@@ -88,11 +90,16 @@ func (y *eyes) line(e *place.Entry, rule *loader.Accept, v loader.Values, platfo
 			l.Size += f.Size
 		}
 	}
-	y.inside(l)
-	if say := y.inPieces(l.path); say != "" && !e.Folder {
-		l.Starts = false
-		y.find(Finding{Kind: Pieces, Grade: Fault, Path: l.path, Say: "it is listed, but does not start: " + say, Remedy: "bring it into one piece", Mends: []mend.Mend{{Do: mend.Gather, Path: l.path}}})
+	if !e.Folder {
+		if l.parts = y.cut(l); l.parts != nil {
+			l.Size = 0
+			for _, p := range l.parts {
+				l.Size += p.Size
+			}
+		}
 	}
+	y.inside(l)
+	y.inOnePiece(l)
 	y.lines = append(y.lines, l)
 }
 
@@ -121,7 +128,7 @@ func (y *eyes) sheetsOf(l *line) bool {
 	at := func(disc string) (*place.Entry, bool) {
 		v := plain
 		v[loader.FieldDisc] = disc
-		return y.tree.file(l.rule.Path.Fill(&v))
+		return y.tree.file(y.made(l.rule.Path, &v))
 	}
 	l.Path = path.Dir(l.e.Path)
 	if name := path.Base(l.Path); strings.EqualFold(name, l.Name) {
@@ -137,7 +144,7 @@ func (y *eyes) sheetsOf(l *line) bool {
 			f := Finding{Kind: Disc, Grade: Fault, Path: l.e.Path, Say: fmt.Sprintf("%s passes the folder over: the first disc of %s is not in it", y.profile.Shown, l.Name), Matters: "the game will not be in the list"}
 			v := plain
 			v[loader.FieldDisc] = "1"
-			f.Remedy, f.Mends = y.again("put the disc beside it", l.rule.Path.Fill(&v))
+			f.Remedy, f.Mends = y.again("put the disc beside it", y.made(l.rule.Path, &v))
 			y.find(f)
 		}
 		return false

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"io"
@@ -14,27 +15,30 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
+	"polytome/internal/core/shape"
+	"polytome/internal/core/title"
 	"polytome/internal/format/joined"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
 
-// manifest judges the list of the parts of a title: it is the title's line in the loader's list. It returns false for one
-// whose path is none that the loader looks at.
-func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, v *loader.Values) bool {
-	platform := layout.PlatformOf(rule, v)
-	if p := y.set.Platform(platform); p != nil && p.Fields.ID.Pattern.Regexp != nil && v[loader.FieldID] != "" && !p.Fields.ID.Pattern.MatchString(strings.ToUpper(v[loader.FieldID])) {
-		y.find(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s passes the folder over: %q is no ID of the %s", y.profile.Shown, v[loader.FieldID], p.Shown), Remedy: "give the folder the title's ID for a name"})
-		return true
+// manifest judges the list of the parts of a title: it is the title's line in the loader's list.
+func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, platform string, v loader.Values) {
+	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Manifest, platform, &v); say != "" {
+		y.find(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s passes the folder over: %s", y.profile.Shown, say), Remedy: "give the folder the title's ID for a name"})
+		return
 	}
-	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: *v, rule: rule, e: e, path: e.Path}
+	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: v, rule: rule, e: e, by: rule.TooLarge.Manifest, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	wrong := func(kind Kind, say string, also ...string) {
 		f := Finding{Kind: kind, Path: e.Path, Say: say}
 		f.Remedy, f.Mends = y.again("take the title's folder off, and put the title here again", append(also, e.Path)...)
 		l.broken(y, f)
 	}
-	parts := y.partsOf(rule, v)
+	parts := y.partsOf(rule, &v)
+	if l.parts = parts; len(parts) > 0 {
+		l.path = parts[0].Path
+	}
 	for _, p := range parts {
 		l.Size += p.Size
 	}
@@ -42,7 +46,7 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, v *loader.Values) b
 	if err != nil {
 		wrong(Parts, fmt.Sprintf("its list of parts cannot be read: %v", err))
 	}
-	told, ok := told(rule, v, parts, text, nil)
+	told, ok := told(rule, &v, parts, text, nil)
 	if ok {
 		l.Name, l.Kind = told[loader.FieldTitle], told[loader.FieldKind]
 		l.v[loader.FieldTitle], l.v[loader.FieldKind] = l.Name, l.Kind
@@ -61,28 +65,94 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, v *loader.Values) b
 	case y.o.Depth == Names:
 		y.unlooked++
 	default:
-		y.joined(l, parts, wrong)
+		y.joined(l)
 		if y.o.Depth == Whole {
 			y.sums(l, parts, text, wrong)
 		} else {
 			y.unlooked++
 		}
 	}
-	for _, part := range parts {
-		if say := y.inPieces(part.Path); say != "" {
-			l.broken(y, Finding{Kind: Pieces, Path: part.Path, Say: say, Remedy: "bring it into one piece", Mends: []mend.Mend{{Do: mend.Gather, Path: part.Path}}})
+	y.playlist(l)
+	y.inOnePiece(l)
+	y.lines = append(y.lines, l)
+}
+
+// firstPart takes a title up into the list that lies in parts without a list of them: it is known by its first one.
+func (y *eyes) firstPart(e *place.Entry, rule *loader.Accept, platform string, v loader.Values) {
+	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Parts, platform, &v); say != "" {
+		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s passes it over: %s", y.profile.Shown, say)}
+		f.Remedy, f.Mends = y.again("take it off with the parts that go on with it, and put the title here again", e.Path)
+		y.find(f)
+		return
+	}
+	y.line(e, rule, rule.TooLarge.Parts, v, platform)
+}
+
+// ahead is how many numbers behind a missing part are looked for: one beyond that is taken for no part of the title.
+const ahead = 16
+
+// cut are the parts that a title without a list of parts lies in, in their order; nil for one that lies whole. A part that is missing in between is told.
+func (y *eyes) cut(l *line) []*place.Entry {
+	if l.rule.TooLarge.Parts.Empty() || !l.rule.TooLarge.Manifest.Empty() {
+		return nil
+	}
+	parts := y.partsOf(l.rule, &l.v)
+	if len(parts) == 0 || parts[0] != l.e {
+		return nil
+	}
+	row := l.v
+	for n := len(parts) + 2; n < len(parts)+2+ahead; n++ {
+		row[loader.FieldIndex] = strconv.Itoa(n)
+		if e, ok := y.tree.file(y.made(l.rule.TooLarge.Parts, &row)); ok {
+			row[loader.FieldIndex] = strconv.Itoa(len(parts) + 1)
+			missing := y.made(l.rule.TooLarge.Parts, &row)
+			f := Finding{Kind: Parts, Path: l.e.Path, Say: fmt.Sprintf("its part %s is missing, and %s is there", path.Base(missing), path.Base(e.Path))}
+			f.Remedy, f.Mends = y.again("put the part there, or the title again", missing)
+			l.broken(y, f)
+			break
 		}
 	}
-	y.lines = append(y.lines, l)
-	return true
+	for _, p := range parts[:len(parts)-1] {
+		if want := int64(l.rule.TooLarge.PartSize); l.rule.As(title.Image) != shape.Pack && want > 0 && p.Size != want {
+			f := Finding{Kind: Parts, Path: p.Path, Say: fmt.Sprintf("its part %s has %s bytes, and every part before the last has %s", path.Base(p.Path), size.Exact(p.Size), size.Exact(want))}
+			f.Remedy, f.Mends = y.again("put the part there again, or the title", p.Path)
+			l.broken(y, f)
+		}
+	}
+	return parts
+}
+
+// inOnePiece looks whether the files behind a line lie in one piece, where the loader wants that.
+func (y *eyes) inOnePiece(l *line) {
+	files := l.parts
+	if files == nil {
+		if l.e.Folder {
+			return
+		}
+		files = []*place.Entry{l.e}
+		if l.path != l.e.Path {
+			files = nil
+			if e, ok := y.tree.file(l.path); ok {
+				files = []*place.Entry{e}
+			}
+		}
+	}
+	for _, e := range files {
+		if say := y.inPieces(e.Path); say != "" {
+			l.broken(y, Finding{Kind: Pieces, Path: e.Path, Say: say, Remedy: "bring it into one piece", Mends: []mend.Mend{{Do: mend.Gather, Path: e.Path}}})
+		}
+	}
 }
 
 // further reports whether a file is the second or a later part of one that is cut without a list of parts. One
 // whose first part is missing is told.
 func (y *eyes) further(e *place.Entry) bool {
 	for _, rule := range y.held {
-		v, ok := rule.TooLarge.Parts.Match(e.Path)
-		if !ok || !rule.TooLarge.Manifest.Empty() {
+		if !rule.TooLarge.Manifest.Empty() {
+			continue
+		}
+		_, v, ok := layout.Split(y.set, rule, rule.TooLarge.Parts, e.Path)
+		if !ok {
 			continue
 		}
 		index, err := strconv.Atoi(v[loader.FieldIndex])
@@ -92,7 +162,7 @@ func (y *eyes) further(e *place.Entry) bool {
 		if parts := y.partsOf(rule, &v); len(parts) == 0 {
 			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s passes it over: it goes on with a file whose first part is missing", y.profile.Shown), Matters: "the game will not be in the list"}
 			v[loader.FieldIndex] = "1"
-			f.Remedy, f.Mends = y.again("take it off, and put the title here again", rule.TooLarge.Parts.Fill(&v))
+			f.Remedy, f.Mends = y.again("take it off, and put the title here again", y.made(rule.TooLarge.Parts, &v))
 			y.find(f)
 		} else if index > len(parts) {
 			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "a part before it is missing, so it is of no use", Remedy: "take it off, and put the title here again"})
@@ -104,10 +174,10 @@ func (y *eyes) further(e *place.Entry) bool {
 
 // partsOf are the parts of a title that are there, in their order, up to the first that is missing.
 func (y *eyes) partsOf(rule *loader.Accept, v *loader.Values) (out []*place.Entry) {
-	row := *v
+	row := y.completed(rule.TooLarge.Parts, v)
 	for n := 1; ; n++ {
 		row[loader.FieldIndex] = strconv.Itoa(n)
-		e, ok := y.tree.file(rule.TooLarge.Parts.Fill(&row))
+		e, ok := y.tree.file(y.made(rule.TooLarge.Parts, &row))
 		if !ok {
 			return out
 		}
@@ -115,11 +185,33 @@ func (y *eyes) partsOf(rule *loader.Accept, v *loader.Values) (out []*place.Entr
 	}
 }
 
+// completed are values with those that a path needs and that they lack, as a file has them that is there under such a path: a list of parts may tell the ID, and its parts the
+// title too.
+func (y *eyes) completed(t loader.Template, v *loader.Values) loader.Values {
+	if !slices.ContainsFunc(t.Needs(), func(f loader.Field) bool { return f != loader.FieldIndex && v[f] == "" }) {
+		return *v
+	}
+	known := *v
+	known[loader.FieldIndex] = "1"
+	for _, e := range y.tree.within(path.Dir(y.made(t, v))) {
+		if got, ok := first(t.Splits(e.Path, &known)); ok && !e.Folder {
+			for f := range known {
+				known[f] = cmp.Or(known[f], got[f])
+			}
+			break
+		}
+	}
+	return known
+}
+
 // told reads the title and the kind out of a list of parts. It holds only when the list tells exactly
 // the parts that are there; with sums, these too.
 func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text string, sums []string) (out loader.Values, ok bool) {
-	const titleMark, kindMark, sumMark = "\x01t", "\x01k", "\x01s"
+	const titleMark, kindMark, sumMark, idMark = "\x01t", "\x01k", "\x01s", "\x01i"
 	whole := *v
+	if !rule.TooLarge.Manifest.Keeps(loader.FieldID) { // the path does not tell how it was
+		whole[loader.FieldID] = idMark
+	}
 	whole[loader.FieldTitle], whole[loader.FieldName], whole[loader.FieldKind] = titleMark, titleMark, kindMark
 	rows := make([]loader.Values, len(parts))
 	for n, p := range parts {
@@ -132,7 +224,7 @@ func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text stri
 	}
 	expr := regexp.QuoteMeta(strings.Trim(rule.TooLarge.ManifestText.FillEach(&whole, rows), "\n"))
 	expr = strings.ReplaceAll(expr, sumMark, "[0-9A-Fa-f]{8}")
-	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\n]*)", kindMark: "(?P<k>[^\n]*)"} {
+	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\n]*)", kindMark: "(?P<k>[^\n]*)", idMark: "(?P<i>[^\n]*)"} {
 		if first := strings.Index(expr, mark); first >= 0 {
 			expr = expr[:first] + pattern + strings.ReplaceAll(expr[first+len(mark):], mark, "[^\n]*")
 		}
@@ -151,6 +243,8 @@ func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text stri
 			out[loader.FieldTitle] = m[i]
 		case "k":
 			out[loader.FieldKind] = m[i]
+		case "i":
+			out[loader.FieldID] = m[i]
 		}
 	}
 	return out, true
@@ -177,30 +271,16 @@ func anyTitle(rule *loader.Accept, text string) string {
 	return ""
 }
 
-// joined looks into the image that parts make together.
-func (y *eyes) joined(l *line, parts []*place.Entry, wrong func(Kind, string, ...string)) {
-	j, err := y.join(parts)
+// joined looks into the image that the parts of a line make together.
+func (y *eyes) joined(l *line) {
+	j, err := y.join(l.parts)
 	if err != nil {
-		wrong(Parts, err.Error())
+		y.judge(l, nil, err)
 		return
 	}
 	defer j.Close()
 	t, err := intake.Identify(j, j.Size(), path.Base(l.rule.Path.String()), y.set)
-	switch {
-	case err != nil:
-		wrong(Parts, fmt.Sprintf("its parts make no image: %v", err))
-	case t == nil || !slices.Contains(l.rule.Platforms, t.Platform):
-		wrong(Parts, fmt.Sprintf("its parts are no %s %s", y.shown(l.Platform), l.rule.Forms[0]))
-	case t.Fault() != nil:
-		wrong(Parts, t.Fault().Say)
-	default:
-		l.in = t
-		within := t.Discs[0]
-		if id := l.v[loader.FieldID]; id != "" && !strings.EqualFold(within.ID, id) {
-			wrong(ID, fmt.Sprintf("its folder says %s, but the image in its parts is %s", id, within.ID))
-		}
-		l.Kind = within.Kind
-	}
+	y.judge(l, t, err)
 }
 
 // sums compares the checksums in a list of parts with the parts.
@@ -247,14 +327,15 @@ func (a *audit) sum(e *place.Entry) (uint32, error) {
 }
 
 // lonePart tells of a part whose title has no list.
-func (y *eyes) lonePart(e *place.Entry, rule *loader.Accept, v *loader.Values) bool {
-	manifest := rule.TooLarge.Manifest.Fill(v)
+func (y *eyes) lonePart(e *place.Entry, rule *loader.Accept, v *loader.Values) {
+	all := y.completed(rule.TooLarge.Manifest, v)
+	manifest := y.made(rule.TooLarge.Manifest, &all)
 	if _, ok := y.tree.file(manifest); ok {
 		index, _ := strconv.Atoi(v[loader.FieldIndex])
 		if parts := y.partsOf(rule, v); index > len(parts) {
 			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "a part before it is missing, so it is of no use", Remedy: "take the title's folder off, and put the title here again"})
 		}
-		return true
+		return
 	}
 	f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s passes it over: it is a part of a title, and there is no list of its parts", y.profile.Shown), Matters: "the game will not be in the list"}
 	if near, how := y.nearest(manifest, func(e *place.Entry) bool { return true }); near != nil {
@@ -265,7 +346,6 @@ func (y *eyes) lonePart(e *place.Entry, rule *loader.Accept, v *loader.Values) b
 		f.Remedy, f.Mends = y.again("put the title here again, which writes the list, or take it off", manifest)
 	}
 	y.find(f)
-	return true
 }
 
 // join opens files of the place as one. The one that cannot be read is named.

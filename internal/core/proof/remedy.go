@@ -33,6 +33,18 @@ func (y *eyes) whole(l *line, f Finding) Finding {
 	return f
 }
 
+// elsewhere is the remedy for the game of a line that is not where it belongs. One in parts is put anew: moving some of its files would tear it apart.
+func (y *eyes) elsewhere(l *line, t *title.Title) (remedy string, mends []mend.Mend) {
+	if l.parts == nil {
+		return y.moved(l.e, t)
+	}
+	paths := []string{l.e.Path}
+	for _, p := range l.parts {
+		paths = append(paths, p.Path)
+	}
+	return y.again("take all its parts off, and put the title here again", paths...)
+}
+
 // moved is the remedy for a game that is not where it belongs: its right path, when the loader has one for it.
 func (y *eyes) moved(e *place.Entry, t *title.Title) (remedy string, mends []mend.Mend) {
 	to, why := y.home(e, t)
@@ -54,17 +66,7 @@ func (y *eyes) home(e *place.Entry, t *title.Title) (to, why string) {
 	if t == nil || t.Platform == "" || t.Fault() != nil {
 		return "", ""
 	}
-	one := *t
-	one.Findings, one.Key = nil, e.Path
-	one.Discs = slices.Clone(t.Discs)
-	one.Discs[0].File = title.File{Path: "/" + e.Path, Size: e.Size, Modified: e.Modified}
-	if e.Folder {
-		for _, f := range y.below(e.Path) {
-			one.Discs[0].Parts = append(one.Discs[0].Parts, title.Part{Name: strings.TrimPrefix(f.Path, e.Path+"/"), File: title.File{Path: "/" + f.Path, Size: f.Size}})
-		}
-	}
-	tree := layout.Lay([]title.Title{one}, y.profile, layout.Target{Attachment: y.at, Filesystem: y.facts.Filesystem})
-	pl := &tree.Placements[0]
+	pl := y.laid(e, t, e.Size)
 	if pl.Refusal != nil {
 		return "", pl.Refusal.Say
 	}
@@ -78,9 +80,24 @@ func (y *eyes) home(e *place.Entry, t *title.Title) (to, why string) {
 				v = got
 			}
 		}
-		return pl.Rule.Path.Fill(&v), ""
+		return y.made(pl.Rule.Path, &v), ""
 	}
 	return pl.Items[0].Path, ""
+}
+
+// laid is where the loader wants a game of so many bytes that lies somewhere on the place.
+func (y *eyes) laid(e *place.Entry, t *title.Title, size int64) *layout.Placement {
+	one := *t
+	one.Findings, one.Key = nil, e.Path
+	one.Discs = slices.Clone(t.Discs)
+	one.Discs[0].File = title.File{Path: "/" + e.Path, Size: size, Modified: e.Modified}
+	if e.Folder {
+		for _, f := range y.below(e.Path) {
+			one.Discs[0].Parts = append(one.Discs[0].Parts, title.Part{Name: strings.TrimPrefix(f.Path, e.Path+"/"), File: title.File{Path: "/" + f.Path, Size: f.Size}})
+		}
+	}
+	tree := layout.Lay([]title.Title{one}, y.profile, layout.Target{Attachment: y.at, Filesystem: y.facts.Filesystem})
+	return &tree.Placements[0]
 }
 
 // renamed is the remedy for a file whose name is none of the loader's: the right one, as far as it can be told.
@@ -123,7 +140,7 @@ func (y *eyes) guess(e *place.Entry, rule *loader.Accept, v *loader.Values) stri
 		moved := *e
 		moved.Path = to
 		if e.Folder { // what is in it is looked for where it is
-			return y.lacks(rule, platform, e.Path) == "" && rule.Title.Longest >= 0 && y.permits(rule, got[loader.FieldTitle])
+			return y.lacks(rule, platform, e.Path) == "" && layout.TitleWrong(rule, got[loader.FieldTitle]) == ""
 		}
 		_, say := y.misnamed(rule, &got, platform, &moved)
 		return say == "" && y.limits(to) == ""
@@ -133,7 +150,7 @@ func (y *eyes) guess(e *place.Entry, rule *loader.Accept, v *loader.Values) stri
 		for _, name := range []string{v[loader.FieldTitle], strings.TrimSuffix(withoutMark(v[loader.FieldTitle]+"."), ".")} {
 			cleaned[loader.FieldTitle] = clean(rule, name)
 			if y.cased || cleaned[loader.FieldTitle] != v[loader.FieldTitle] {
-				if to := rule.Path.Fill(&cleaned); free(to) {
+				if to := y.made(rule.Path, &cleaned); free(to) {
 					return to
 				}
 			}
@@ -163,13 +180,6 @@ func (y *eyes) guess(e *place.Entry, rule *loader.Accept, v *loader.Values) stri
 	return ""
 }
 
-func (y *eyes) permits(rule *loader.Accept, name string) bool {
-	if rule.Title.Longest > 0 && rule.Title.Length(name) > rule.Title.Longest {
-		return false
-	}
-	return !strings.ContainsFunc(name, func(r rune) bool { return !rule.Title.Permits(r) })
-}
-
 // clean is a name as the rule permits it.
 func clean(rule *loader.Accept, name string) string {
 	n, _ := layout.NamingOf(&rule.Title).Name(name)
@@ -192,7 +202,7 @@ func (y *eyes) gathered(e *place.Entry, rule *loader.Accept) (out []mend.Mend) {
 	var v loader.Values
 	v[loader.FieldTitle] = clean(rule, strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path)))
 	v[loader.FieldPlatform] = rule.Platforms[0]
-	to := rule.Path.Fill(&v)
+	to := y.made(rule.Path, &v)
 	if _, there := y.tree.find(to); there || v[loader.FieldTitle] == "" {
 		return nil
 	}
@@ -203,7 +213,7 @@ func (y *eyes) gathered(e *place.Entry, rule *loader.Accept) (out []mend.Mend) {
 			return nil
 		}
 		v[loader.FieldFile] = f.Name
-		at := rule.Tracks.Fill(&v)
+		at := y.made(rule.Tracks, &v)
 		if at == track.Path {
 			continue
 		}

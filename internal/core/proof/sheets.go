@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/intake"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
 	"polytome/internal/core/title"
@@ -66,7 +67,7 @@ func (y *eyes) listedBy(l *line, sheet *place.Entry) bool {
 		if !c.Decides() || !y.has(c, l) {
 			continue
 		}
-		e, ok := y.tree.file(c.Path.Fill(y.values(l)))
+		e, ok := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		if !ok {
 			return true
 		}
@@ -169,10 +170,13 @@ func (y *eyes) playlist(l *line) {
 		if !c.Decides() || !y.has(c, l) {
 			continue
 		}
-		at := c.Path.Fill(y.values(l))
+		at := y.made(c.Path, y.valuesFor(c, l))
 		if e, ok := y.tree.file(at); ok {
 			y.need(at)
-			if y.o.Depth != Names {
+			switch {
+			case e.Size == 0 && !c.Text.Empty():
+				l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s has no bytes", c.Is, path.Base(at)), Remedy: "write it", Mends: []mend.Mend{{Do: mend.Write, Path: e.Path, Text: y.written(c, l)}}})
+			case y.o.Depth != Names && c.Is == "playlist":
 				y.playlistNames(l, e)
 			}
 			continue
@@ -244,7 +248,7 @@ func (y *eyes) written(c *loader.Companion, l *line) string {
 	if c == nil {
 		return ""
 	}
-	v := *y.values(l)
+	v := *y.valuesFor(c, l)
 	var rows []loader.Values
 	for n, s := range l.sheets {
 		row := v
@@ -260,7 +264,82 @@ func (y *eyes) has(c *loader.Companion, l *line) bool {
 	if len(forms) == 0 {
 		forms = []title.Form{""}
 	}
-	return slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) && c.When.Holds(y.values(l))
+	if c.Per != "disc" && furtherDisc(l) && !y.open(c, l) {
+		return false
+	}
+	if !slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) || !c.When.Holds(y.valuesFor(c, l)) {
+		return false
+	}
+	if y.open(c, l) {
+		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
+		return there
+	}
+	return true
+}
+
+// open reports whether only a look inside tells whether a line has a companion, and how it is called: its path leaves open which of several platforms it is of, or its ID or
+// title as it was.
+func (y *eyes) open(c *loader.Companion, l *line) bool {
+	if l.in != nil {
+		return false
+	}
+	v := y.valuesFor(c, l)
+	if _, n := withoutDisc(l); n > 0 && c.Per != "disc" { // or its name ends so
+		return true
+	}
+	if slices.ContainsFunc(c.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) || !l.by.Keeps(loader.FieldID) || !l.by.Keeps(loader.FieldTitle) {
+		return true
+	}
+	if l.by.Uses(loader.FieldPlatform) {
+		return false
+	}
+	likely := 0
+	for _, p := range l.rule.Platforms {
+		if layout.Unlikely(y.set, l.rule, l.by, p, &l.v) == "" {
+			likely++
+		}
+	}
+	return likely > 1
+}
+
+// furtherDisc reports whether a line is the second or a later disc of a title, which has a line for each.
+func furtherDisc(l *line) bool {
+	if l.in != nil {
+		return l.in.Discs[0].Number > 1
+	}
+	if n, err := strconv.Atoi(l.v[loader.FieldDisc]); err == nil {
+		return n > 1
+	}
+	_, n := withoutDisc(l)
+	return n > 1
+}
+
+// withoutDisc is the title of a line as its path says it, without what stands behind it for the number of its disc; the number is 0 where nothing does.
+func withoutDisc(l *line) (name string, disc int) {
+	name = l.v[loader.FieldTitle]
+	for n := 1; n <= mostDiscs && !l.rule.Title.Discs.Empty(); n++ {
+		if l.in != nil && (l.in.Of == 1 || l.in.Discs[0].Number != n) {
+			continue
+		}
+		end := l.rule.Title.Discs.Fill(&loader.Values{loader.FieldDisc: strconv.Itoa(n)})
+		if before := len(name) - len(end); before > 0 && strings.EqualFold(name[before:], end) {
+			return name[:before], n
+		}
+	}
+	return name, 0
+}
+
+// mostDiscs is how many discs of a title are known by the end of its name.
+const mostDiscs = 20
+
+// valuesFor are the values of a line for a companion. One that a title has once is called by the title, and not by one of its discs.
+func (y *eyes) valuesFor(c *loader.Companion, l *line) *loader.Values {
+	v := y.values(l)
+	if c.Per != "disc" {
+		v[loader.FieldTitle], _ = withoutDisc(l)
+		v[loader.FieldName] = v[loader.FieldTitle]
+	}
+	return v
 }
 
 // values are the fields of a line as templates of companions and lists use them.

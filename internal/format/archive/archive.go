@@ -15,6 +15,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -104,14 +105,10 @@ var signatures = []struct{ kind, magic string }{
 }
 
 // Ending reports whether a file's ending, in lower case and with its dot, is that of an archive.
-func Ending(end string) bool {
-	for _, s := range signatures {
-		if s.kind == end {
-			return true
-		}
-	}
-	return end == ".lha"
-}
+func Ending(end string) bool { return slices.Contains(Endings(), end) }
+
+// Endings are those of archives, in lower case and with their dots.
+func Endings() []string { return []string{".zip", ".7z", ".rar", ".lha"} }
 
 // KindOf tells the kind of archive by its first bytes, at least eight of them; "" for none.
 func KindOf(head []byte) string {
