@@ -54,11 +54,11 @@ func FolderTitles(rule *loader.Accept) bool {
 
 // TitleAt reports whether a file or folder lies where the rule has titles, whatever is wrong with its name: for which platform it would be
 // one, and what its path says. Of several platforms and several ways to split the path, those are taken that are likely.
-func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool) (platform string, v loader.Values, ok bool) {
+func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool, takes ...func(*loader.Values) bool) (platform string, v loader.Values, ok bool) {
 	if folder != FolderTitles(rule) {
 		return "", v, false
 	}
-	return Split(set, rule, rule.Path, file)
+	return Split(set, rule, rule.Path, file, takes...)
 }
 
 // Split reads what a path says that one of the rule's templates could have made: for which platform it would be, and the values of its fields. Of several platforms and several

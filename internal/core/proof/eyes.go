@@ -142,7 +142,7 @@ func (y *eyes) titled(e *place.Entry, key string) bool {
 	kind, say := Kind(""), ""
 	for i := range y.profile.Accepts {
 		rule := &y.profile.Accepts[i]
-		platform, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder)
+		platform, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder, func(v *loader.Values) bool { return y.inCase(rule, v, e) == "" })
 		if !ok {
 			continue
 		}
@@ -171,7 +171,7 @@ func (y *eyes) titled(e *place.Entry, key string) bool {
 			because, values, kind, say = rule, v, k, problem
 		}
 	}
-	if because == nil || kind != Served && !e.Folder && y.belongs(because, e) {
+	if because == nil || kind != Served && !e.Folder && y.belongs(e) {
 		return false
 	}
 	y.claimed[key] = true
@@ -209,10 +209,8 @@ func (y *eyes) misnamed(rule *loader.Accept, v *loader.Values, platform string, 
 	if say := layout.Unlikely(y.set, rule, rule.Path, platform, v); say != "" {
 		return Name, say
 	}
-	if y.cased {
-		if as := y.made(rule.Path, v); as != e.Path && strings.EqualFold(as, e.Path) {
-			return Case, fmt.Sprintf("letter case counts there, and it looks for %s", as)
-		}
+	if as := y.inCase(rule, v, e); as != "" {
+		return Case, fmt.Sprintf("letter case counts there, and it looks for %s", as)
 	}
 	if say := layout.TitleWrong(rule, v[loader.FieldTitle]); say != "" {
 		return Name, say
@@ -223,6 +221,16 @@ func (y *eyes) misnamed(rule *loader.Accept, v *loader.Values, platform string, 
 		}
 	}
 	return "", ""
+}
+
+// inCase is the path that a console for which letter case counts looks for, where a path differs from it in letter case alone; else "".
+func (y *eyes) inCase(rule *loader.Accept, v *loader.Values, e *place.Entry) string {
+	if y.cased {
+		if as := y.made(rule.Path, v); as != e.Path && strings.EqualFold(as, e.Path) {
+			return as
+		}
+	}
+	return ""
 }
 
 // lacks names the file without which a folder is no title; "" when it is there.
@@ -251,11 +259,13 @@ func (y *eyes) lacks(rule *loader.Accept, platform, dir string) string {
 	return want
 }
 
-// belongs reports whether a file may be a part or companion of a title by the rule.
-func (y *eyes) belongs(rule *loader.Accept, e *place.Entry) bool {
-	for _, t := range []loader.Template{rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
-		if _, ok := t.Match(e.Path); ok && !strings.EqualFold(path.Ext(e.Path), path.Ext(rule.Path.String())) {
-			return true
+// belongs reports whether a file may be a part or companion of a title.
+func (y *eyes) belongs(e *place.Entry) bool {
+	for _, rule := range y.held {
+		for _, t := range []loader.Template{rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
+			if v, ok := t.Match(e.Path); ok && layout.PlatformOf(rule, &v) != "" && !strings.EqualFold(path.Ext(e.Path), path.Ext(rule.Path.String())) {
+				return true
+			}
 		}
 	}
 	return slices.ContainsFunc(y.profile.Companions, func(c loader.Companion) bool {

@@ -121,7 +121,9 @@ func (y *eyes) splitAgain(l *line, t *title.Title) bool {
 	if !l.by.Uses(loader.FieldID) || id == "" {
 		id = l.v[loader.FieldID]
 	}
-	ofKind := func(v *loader.Values) bool { return v[loader.FieldKind] == "" || strings.EqualFold(v[loader.FieldKind], kind) }
+	ofKind := func(v *loader.Values) bool {
+		return v[loader.FieldKind] == "" || strings.EqualFold(v[loader.FieldKind], kind)
+	}
 	if !strings.EqualFold(l.v[loader.FieldID], id) || !ofKind(&l.v) {
 		v, ok := first(l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id}))
 		if !ok {
