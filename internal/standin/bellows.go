@@ -32,6 +32,7 @@ func bellowsName(name string) bool {
 
 // List reads a stick.
 func (Bellows) List(stick fs.FS) (*Listing, error) {
+	stick = about(stick)
 	l := &Listing{}
 	if v := about(stick); !v.called("PIPIT") || !v.is("fat32") {
 		return l.sort(), nil
@@ -51,14 +52,14 @@ func (Bellows) List(stick fs.FS) (*Listing, error) {
 			return err
 		}
 		if cue := spelled(files, e.Name()+".cue"); cue != "" {
-			l.add(e.Name(), p, "", tracksWhy(stick, path.Join(p, cue), files, false))
+			l.add(bellowsShown(stick, p, e.Name(), files), p, "", tracksWhy(stick, path.Join(p, cue), files, false))
 			return nil
 		}
 		if spelled(files, e.Name()+" (Disc 1).cue") == "" {
 			l.pass(p, "no cue sheet has the folder's name")
 			return nil
 		}
-		l.add(e.Name(), p, "", bellowsDiscs(stick, p, e.Name(), files))
+		l.add(bellowsShown(stick, p, e.Name(), files), p, "", bellowsDiscs(stick, p, e.Name(), files))
 		return nil
 	})
 	if err != nil {
@@ -81,6 +82,21 @@ func (Bellows) List(stick fs.FS) (*Listing, error) {
 	return l.sort(), nil
 }
 
+var bellowsTitle = regexp.MustCompile(`^name\s*=\s*(?:"([^"]*)"|'([^']*)')\s*(?:#.*)?$`)
+
+// bellowsShown is the name that the list shows: the one in title.toml, or the folder's.
+func bellowsShown(stick fs.FS, dir, name string, files []fs.DirEntry) string {
+	if at := spelled(files, "title.toml"); at != "" {
+		text, err := fs.ReadFile(stick, path.Join(dir, at))
+		for _, line := range linesOf(string(text)) {
+			if m := bellowsTitle.FindStringSubmatch(line); m != nil && err == nil && m[1]+m[2] != "" {
+				return m[1] + m[2]
+			}
+		}
+	}
+	return name
+}
+
 // bellowsDiscs tries a title of several discs.
 func bellowsDiscs(stick fs.FS, dir, name string, files []fs.DirEntry) string {
 	list := spelled(files, name+".m3u")
@@ -94,16 +110,16 @@ func bellowsDiscs(stick fs.FS, dir, name string, files []fs.DirEntry) string {
 	if why := tracksWhy(stick, path.Join(dir, spelled(files, name+" (Disc 1).cue")), files, false); why != "" {
 		return why
 	}
-	for line := range strings.Lines(string(text)) {
-		line = strings.TrimSpace(line)
-		if line == "" || strings.HasPrefix(line, "#") {
-			continue
-		}
-		named := spelled(files, line)
-		if named == "" {
+	named := namedIn(string(text))
+	if len(named) == 0 {
+		return "its playlist names no disc"
+	}
+	for _, line := range named {
+		disc := spelled(files, line)
+		if disc == "" {
 			return "its playlist names " + line + ", which is not there"
 		}
-		if why := tracksWhy(stick, path.Join(dir, named), files, false); why != "" {
+		if why := tracksWhy(stick, path.Join(dir, disc), files, false); why != "" {
 			return why
 		}
 	}

@@ -2,7 +2,6 @@ package standin
 
 import (
 	"archive/zip"
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
@@ -11,11 +10,11 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf16"
 
 	"polytome/internal/format/iso9660"
-	"polytome/internal/format/sectors"
 )
 
 // This file holds what the consoles find when they start a game: why it does not start, "" when it does.
@@ -106,14 +105,26 @@ func cartridgeWhy(r io.ReaderAt, platform string) string {
 
 // zipWhy tries a zip: exactly one game of the platform must be in it.
 func zipWhy(r io.ReaderAt, size int64, platform string) string {
+	head := make([]byte, 4)
+	if _, err := r.ReadAt(head, 0); err != nil || string(head[:2]) != "PK" {
+		return "it is no zip"
+	}
 	z, err := zip.NewReader(r, size)
 	if err != nil {
 		return "it is no zip"
 	}
 	var games []*zip.File
 	for _, f := range z.File {
-		if endingOf(platform, path.Ext(f.Name)) {
+		system := slices.ContainsFunc(strings.Split(f.Name, "/"), leftBySystem)
+		if endingOf(platform, path.Ext(f.Name)) && !system {
 			games = append(games, f)
+		}
+		if in, err := f.Open(); err == nil { // it must be whole
+			_, err = io.Copy(io.Discard, in)
+			_ = in.Close()
+			if err != nil {
+				return "what is in it is damaged"
+			}
 		}
 	}
 	if len(games) != 1 {
@@ -270,93 +281,22 @@ func skuaWhy(r io.ReaderAt, size int64, platform, id string) string {
 
 // titleJSON tries the file by which Meridian games are known.
 func titleJSON(b []byte, id string) string {
-	var told struct{ ID, Name string }
-	switch {
-	case json.Unmarshal(b, &told) != nil:
+	var all map[string]json.RawMessage
+	if json.Unmarshal(bytes.TrimPrefix(b, []byte("\uFEFF")), &all) != nil {
 		return "TITLE.JSON cannot be understood"
-	case !meridianID.MatchString(told.ID) || told.Name == "":
-		return "TITLE.JSON does not tell ID and name"
-	case id != "" && !strings.EqualFold(told.ID, id):
-		return "it is " + told.ID
 	}
-	return ""
-}
-
-var (
-	cueFile  = regexp.MustCompile(`(?i)^\s*FILE\s+(?:"([^"]+)"|(\S+))`)
-	cueIndex = regexp.MustCompile(`(?i)^\s*INDEX\s+(.*)$`)
-	cueTime  = regexp.MustCompile(`^[0-9]+\s+[0-9]+:[0-5][0-9]:[0-7][0-9]\s*$`)
-	cueTrack = regexp.MustCompile(`(?i)^\s*TRACK\s+[0-9]+\s+(\S+)`)
-	lapVol   = regexp.MustCompile(`^LAP_[0-9]{5}$`)
-)
-
-// tracksWhy tries a cue sheet: all its files must be beside it, and its data track must be a Lapwing volume. Letter case
-// counts where a console says so.
-func tracksWhy(fsys fs.FS, cue string, beside []fs.DirEntry, cased bool) string {
-	f, err := fsys.Open(cue)
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
-	var data, mode, last string
-	tracks := map[string]int{}
-	modes := map[string]string{}
-	for lines := bufio.NewScanner(f); lines.Scan(); {
-		if m := cueFile.FindStringSubmatch(lines.Text()); m != nil {
-			want := m[1] + m[2]
-			last = ""
-			for _, e := range beside {
-				if e.Name() == want || !cased && strings.EqualFold(e.Name(), want) {
-					last = e.Name()
-				}
-			}
-			if last == "" {
-				return "the file " + want + " is not beside it"
-			}
+	text := func(key string) string {
+		var s string
+		if json.Unmarshal(all[key], &s) != nil {
+			s = string(all[key]) // a number stands for a text
 		}
-		if m := cueIndex.FindStringSubmatch(lines.Text()); m != nil && !cueTime.MatchString(m[1]) {
-			return "the sheet has a time that is none"
-		}
-		if m := cueTrack.FindStringSubmatch(lines.Text()); m != nil && last != "" {
-			tracks[last]++
-			modes[last] = strings.ToUpper(m[1])
-			if data == "" && !strings.EqualFold(m[1], "AUDIO") {
-				data, mode = path.Join(path.Dir(cue), last), strings.ToUpper(m[1])
-			}
-		}
+		return strings.TrimSpace(s)
 	}
-	if len(tracks) == 0 {
-		return "the sheet names no track"
-	}
-	shape := map[string][2]int64{"MODE1/2048": {2048, 0}, "MODE1/2352": {2352, 16}, "MODE2/2352": {2352, 24}}
-	for name, n := range tracks {
-		s, known := shape[modes[name]]
-		info, err := fs.Stat(fsys, path.Join(path.Dir(cue), name))
-		if err != nil {
-			return err.Error()
-		}
-		if known && n == 1 && info.Size()%s[0] != 0 {
-			return name + " is no whole number of sectors"
-		}
-	}
-	s, known := shape[mode]
-	if data == "" || !known {
-		return "there is no data track"
-	}
-	r, size, done, err := readerAt(fsys, data)
-	if err != nil {
-		return err.Error()
-	}
-	defer done()
-	raw := sectors.New(r, size, s[0], s[1], 0)
-	v, err := iso9660.Open(raw, raw.Size())
 	switch {
-	case err != nil:
-		return "its data track holds no volume"
-	case !lapVol.MatchString(v.Identifier):
-		return "it is no Lapwing disc"
-	case v.DeclaredSize() > raw.Size():
-		return "its data track is cut short"
+	case !meridianID.MatchString(text("id")) || text("name") == "":
+		return "TITLE.JSON does not tell ID and name"
+	case id != "" && !strings.EqualFold(text("id"), id):
+		return "it is " + text("id")
 	}
 	return ""
 }

@@ -23,6 +23,7 @@ func gantryName(name string, longest int) bool {
 
 // List reads a volume.
 func (Gantry) List(volume fs.FS) (*Listing, error) {
+	volume = about(volume)
 	l := &Listing{}
 	at, games, err := folder(volume, "Games")
 	if err != nil {

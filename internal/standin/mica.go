@@ -30,6 +30,7 @@ func micaName(name string) bool {
 
 // List reads a stick.
 func (Mica) List(stick fs.FS) (*Listing, error) {
+	stick = about(stick)
 	l := &Listing{}
 	if !about(stick).is("fat32") {
 		return l.sort(), nil
@@ -108,5 +109,8 @@ func micaStart(stick fs.FS, files []fs.DirEntry, dir, name, id string) string {
 		return "it is no whole packed image"
 	}
 	defer im.Close()
+	if im.Stats().Compressed > 0 {
+		return "it is compressed"
+	}
 	return skuaWhy(im, im.Size(), "skua", id)
 }

@@ -20,6 +20,7 @@ var (
 
 // List reads a stick or share.
 func (Oxbow) List(stick fs.FS) (*Listing, error) {
+	stick = about(stick)
 	l := &Listing{}
 	if v := about(stick); !v.called("OXBOW") || !v.is("fat32", "exfat", "share") {
 		return l.sort(), nil

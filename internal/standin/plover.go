@@ -29,6 +29,7 @@ func ploverName(name string) bool {
 
 // List reads a stick or share.
 func (Plover) List(stick fs.FS) (*Listing, error) {
+	stick = about(stick)
 	l := &Listing{}
 	if !about(stick).is("fat32", "share") {
 		return l.sort(), nil

@@ -28,6 +28,7 @@ const fatLargest = 4_294_967_295
 
 // List reads a stick.
 func (Rowan) List(stick fs.FS) (*Listing, error) {
+	stick = about(stick)
 	l := &Listing{Games: []Game{}}
 	if !about(stick).is("fat32") {
 		return l, nil
@@ -148,7 +149,7 @@ func rowanSettings(stick fs.FS, dir string) (map[string]string, error) {
 	for _, f := range files {
 		if !f.IsDir() && strings.EqualFold(f.Name(), "rowan.cfg") {
 			b, err := fs.ReadFile(stick, path.Join(dir, f.Name()))
-			return keyLines(string(b)), err
+			return settingsOf(string(b)), err
 		}
 	}
 	return nil, nil

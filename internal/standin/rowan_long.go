@@ -84,39 +84,47 @@ func (l rowanPartList) names(file string) bool {
 }
 
 var (
-	rowanNumber = regexp.MustCompile(`^[0-9]+$`)
-	rowanSum    = regexp.MustCompile(`(?i)^"[0-9a-f]{8}"$`)
-	rowanText   = regexp.MustCompile(`^"[^"]*"$`)
+	rowanListTitle = regexp.MustCompile(`^title = "(.*)"$`)
+	rowanListKind  = regexp.MustCompile(`^kind = "(.*)"$`)
+	rowanListFile  = regexp.MustCompile(`^file = "(.*)"$`)
+	rowanLength    = regexp.MustCompile(`^length = ([0-9]+)$`)
+	rowanSum       = regexp.MustCompile(`^crc32 = "[0-9A-Fa-f]{8}"$`)
 )
 
-// rowanParts reads parts.toml. A list with a line that is none of those that belong into it is not taken.
+// rowanParts reads parts.toml. Its lines stand as they are told on the page, letter for letter; the title is taken from a list that is odd too.
 func rowanParts(text string) (title string, parts rowanPartList, odd string) {
-	kind := ""
-	for line := range strings.Lines(text) {
-		line = strings.TrimSpace(line)
-		if line == "[[part]]" {
-			parts = append(parts, rowanPart{})
-			continue
-		}
-		key, value, _ := strings.Cut(line, "=")
-		key, value = strings.ToLower(strings.TrimSpace(key)), strings.TrimSpace(value)
-		switch plain := strings.Trim(value, `"`); {
-		case line == "":
-		case key == "title" && len(parts) == 0 && rowanText.MatchString(value):
-			title = plain
-		case key == "kind" && len(parts) == 0 && rowanText.MatchString(value):
-			kind = plain
-		case key == "file" && len(parts) > 0 && rowanText.MatchString(value):
-			parts[len(parts)-1].file = plain
-		case key == "length" && len(parts) > 0 && rowanNumber.MatchString(value):
-			parts[len(parts)-1].length, _ = strconv.ParseInt(value, 10, 64)
-		case key == "crc32" && len(parts) > 0 && rowanSum.MatchString(value):
-		default:
-			odd = "its list has a line that does not belong there"
+	lines := strings.Split(strings.TrimRight(strings.ReplaceAll(text, "\r\n", "\n"), "\n \t\r"), "\n")
+	for _, line := range lines {
+		if m := rowanListTitle.FindStringSubmatch(line); m != nil && title == "" {
+			title = m[1]
 		}
 	}
-	if kind == "" && odd == "" {
-		odd = "its list does not tell the kind of disc"
+	at := 0
+	next := func(is *regexp.Regexp) (value string) {
+		if at >= len(lines) {
+			odd = "its list ends too early"
+			return ""
+		}
+		m := is.FindStringSubmatch(lines[at])
+		if m == nil {
+			odd = "its list has another line than those that belong there: " + lines[at]
+			return ""
+		}
+		at++
+		return m[len(m)-1]
+	}
+	next(rowanListTitle)
+	next(rowanListKind)
+	for at < len(lines) && odd == "" {
+		next(regexp.MustCompile(`^()$`))
+		next(regexp.MustCompile(`^(\[\[part\]\])$`))
+		p := rowanPart{file: next(rowanListFile)}
+		if want := fmt.Sprintf("%03d.rwn", len(parts)+1); odd == "" && p.file != want {
+			odd = "its list tells " + p.file + " where " + want + " belongs"
+		}
+		p.length, _ = strconv.ParseInt(next(rowanLength), 10, 64)
+		next(rowanSum)
+		parts = append(parts, p)
 	}
 	return title, parts, odd
 }

@@ -13,6 +13,7 @@ type Trellis struct{}
 
 // List reads a disk or stick.
 func (Trellis) List(disk fs.FS) (*Listing, error) {
+	disk = about(disk)
 	l := &Listing{}
 	v := about(disk)
 	stick := v.Filesystem != ""

@@ -397,6 +397,7 @@ func (c *checker) companion(at string, m *Companion) {
 	}
 	c.fields(at+".text", m.Text.Template, textFields)
 	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
+	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax, which says how the text is to be read")
 	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at, "keep and locked-by need the key syntax, which says how the text is to be read")
 	pic := &m.Picture
 	if m.Is != "cover" {

@@ -371,6 +371,9 @@ func (p *Profile) companionSentence(c *Companion) string {
 	if c.LockedBy != "" {
 		line += "; so does what stands in " + c.LockedBy
 	}
+	if c.Shows != "" {
+		line += "; the list shows the title by its " + c.Shows
+	}
 	line += "."
 	if c.Why != "" {
 		line += " " + sentence(c.Why)

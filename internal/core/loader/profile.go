@@ -285,6 +285,7 @@ type Companion struct {
 	Syntax   string    `toml:"syntax"`    // of the text
 	Keep     []string  `toml:"keep"`      // keys that belong to the user once they are there
 	LockedBy string    `toml:"locked-by"` // key that lists further ones
+	Shows    string    `toml:"shows"`     // key by whose value the loader shows the title, where it has one
 	Picture  Picture   `toml:"picture"`
 	Why      string    `toml:"why"`
 }
@@ -372,7 +373,8 @@ type Setting struct {
 	Key       string   `toml:"key"`
 	Value     string   `toml:"value"`
 	On        []string `toml:"on"`
-	Lists     bool     `toml:"lists"` // without it the loader lists nothing
+	Lists     bool     `toml:"lists"`  // without it the loader lists nothing
+	Covers    bool     `toml:"covers"` // without it the loader shows no covers
 	Otherwise string   `toml:"otherwise"`
 	Remedy    string   `toml:"remedy"`
 }

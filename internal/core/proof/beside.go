@@ -10,6 +10,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
+	"polytome/internal/core/settings"
 	"polytome/internal/format/picture"
 	"polytome/internal/place"
 	"polytome/internal/size"
@@ -35,6 +36,9 @@ func (y *eyes) companions() {
 			if e, ok := y.tree.file(at); ok && (!y.cased || e.Path == at) {
 				has++
 				y.need(at)
+				if c.Shows != "" && y.o.Depth != Names {
+					y.shownBy(c, l, e)
+				}
 				if c.Is == "cover" && !done[key] {
 					y.picture(c, l, e)
 				}
@@ -52,6 +56,18 @@ func (y *eyes) companions() {
 		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
 			y.find(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, and no title here is called so", c.Is), Remedy: "leave it for a title that comes back, or take it off"})
 		}
+	}
+}
+
+// shownBy has a line shown as its text says, where it says so.
+func (y *eyes) shownBy(c *loader.Companion, l *line, e *place.Entry) {
+	text, err := y.tree.text(e)
+	if err != nil {
+		y.find(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "put the title here again"})
+		return
+	}
+	if name := settings.Text(text, settings.Syntax(c.Syntax), "", c.Shows); name != "" {
+		l.Name = name
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/format/archive"
 	"polytome/internal/format/packed"
 	"polytome/internal/place"
+	"polytome/internal/size"
 )
 
 // broken has a line not start, with the reason. The first reason is enough.
@@ -53,14 +54,11 @@ func (y *eyes) inside(l *line) {
 		}
 	case l.parts != nil:
 		y.joined(l)
+	case strings.EqualFold(path.Ext(l.e.Path), ".zip") && l.rule.Archives != "unpack":
+		y.zipped(l)
 	default:
 		t, err := y.identify(l.e)
 		y.judge(l, t, err)
-		if t != nil && t.Archive != "" && l.Starts && (l.e.Size <= smallArchive || y.o.Depth == Whole) {
-			if err := y.unpacks(l.e); err != nil {
-				l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: fmt.Sprintf("it cannot be unpacked: %v", err)}))
-			}
-		}
 	}
 	y.playlist(l)
 	if y.o.Depth == Whole {
@@ -141,6 +139,7 @@ func (y *eyes) splitAgain(l *line, t *title.Title) bool {
 		}
 		if l.ID = id; l.v[loader.FieldTitle] != "" {
 			l.Name = l.v[loader.FieldTitle]
+			l.Name = y.shownAs(l)
 		}
 	}
 	l.v[loader.FieldID] = id // as the game spells it
@@ -214,9 +213,6 @@ func (a *audit) identify(e *place.Entry) (*title.Title, error) {
 		if kind := archive.KindOf(head); kind != "" && kind != ".rar" && strings.EqualFold(kind, path.Ext(e.Path)) {
 			return intake.IdentifyPacked(c, c.Size(), e.Path, a.set)
 		}
-	}
-	if strings.EqualFold(path.Ext(e.Path), ".zip") {
-		return nil, errors.New("it is no zip")
 	}
 	return intake.Identify(c, c.Size(), e.Path, a.set)
 }
@@ -298,6 +294,10 @@ func (y *eyes) packed(l *line) {
 		return
 	}
 	defer im.Close()
+	if n := im.Stats().Compressed; n > 0 && !l.rule.Compress {
+		wrong(fmt.Sprintf("%s of it are compressed, and %s does not decompress", size.Count(int(n), "block"), y.profile.Shown))
+		return
+	}
 	t, err := intake.Identify(im, im.Size(), l.e.Path, y.set)
 	y.judge(l, t, err)
 	if y.o.Depth != Whole || !l.Starts {
@@ -316,18 +316,69 @@ func (y *eyes) packed(l *line) {
 // smallArchive is how many bytes an archive has at most that is always unpacked to see whether it is whole.
 const smallArchive = 16 << 20
 
-// unpacks reads everything that is in an archive, with its checksums.
-func (a *audit) unpacks(e *place.Entry) error {
-	c, err := a.place.Open(a.ctx, e.Path)
+// zipped looks into a game that stays zipped: exactly one file in the zip is the platform's by its ending.
+func (y *eyes) zipped(l *line) {
+	wrong := func(format string, args ...any) {
+		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: fmt.Sprintf(format, args...)}))
+	}
+	c, err := y.place.Open(y.ctx, l.e.Path)
 	if err != nil {
-		return err
+		wrong("it cannot be read: %v", err)
+		return
 	}
 	defer c.Close()
+	head := make([]byte, 8)
+	if n, _ := c.ReadAt(head, 0); archive.KindOf(head[:n]) != ".zip" {
+		wrong("it is no zip")
+		return
+	}
 	in, err := archive.New(c, c.Size(), archive.Options{})
 	if err != nil {
-		return err
+		wrong("it cannot be unpacked: %v", err)
+		return
 	}
 	defer in.Close()
+	var ends []string
+	if p := y.set.Platform(l.Platform); p != nil {
+		ends = p.Endings
+	}
+	var games []string
+	for i := range in.Entries {
+		if name := in.Entries[i].Name; slices.Contains(ends, strings.ToLower(path.Ext(name))) && !place.OfSystem(name) {
+			games = append(games, name)
+		}
+	}
+	if l.e.Size <= smallArchive || y.o.Depth == Whole {
+		if err := y.unpacks(in); err != nil {
+			wrong("it cannot be unpacked: %v", err)
+			return
+		}
+	}
+	if len(games) != 1 {
+		f := Finding{Kind: Folder, Say: fmt.Sprintf("%s of the %s are in it, by their endings (%s), and it must be one", size.Count(len(games), "game"), y.shown(l.Platform), strings.Join(ends, ", "))}
+		t, _ := y.identify(l.e)
+		f.Remedy, f.Mends = y.moved(l.e, t)
+		l.broken(y, f)
+		return
+	}
+	game, err := in.FS.Open(games[0])
+	if err != nil {
+		wrong("it cannot be unpacked: %v", err)
+		return
+	}
+	defer game.Close()
+	at, ok := game.(io.ReaderAt)
+	info, err := game.Stat()
+	if err != nil || !ok {
+		wrong("it cannot be unpacked: %v", err)
+		return
+	}
+	t, err := intake.Identify(at, info.Size(), games[0], y.set)
+	y.judge(l, t, err)
+}
+
+// unpacks reads everything that is in an archive, with its checksums.
+func (a *audit) unpacks(in *archive.Archive) error {
 	for i := range in.Entries {
 		if a.ctx.Err() != nil {
 			return a.ctx.Err()

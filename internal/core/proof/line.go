@@ -57,6 +57,7 @@ func (y *eyes) line(e *place.Entry, rule *loader.Accept, by loader.Template, v l
 			l.Name += " disc " + disc
 		}
 	}
+	l.Name = y.shownAs(l)
 	wrong := func(kind Kind, say string) {
 		f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s passes it over: %s", y.profile.Shown, say), Remedy: "take it off"}
 		if kind == Name {
@@ -101,6 +102,20 @@ func (y *eyes) line(e *place.Entry, rule *loader.Accept, by loader.Template, v l
 	y.inside(l)
 	y.inOnePiece(l)
 	y.lines = append(y.lines, l)
+}
+
+// shownAs is the name of a line as its path tells it: with what stands behind the title for the number of its disc.
+func (y *eyes) shownAs(l *line) string {
+	name, disc := l.v[loader.FieldTitle], l.v[loader.FieldDisc]
+	if name == "" || disc == "" || !l.by.Uses(loader.FieldDisc) || oneLine(l.rule) {
+		return l.Name
+	}
+	made := path.Base(y.made(l.by, &loader.Values{loader.FieldTitle: name, loader.FieldDisc: disc}))
+	if i := strings.Index(strings.ToLower(made), strings.ToLower(name)); i >= 0 {
+		rest := made[i+len(name):]
+		return name + strings.TrimSuffix(rest, path.Ext(rest))
+	}
+	return l.Name
 }
 
 // below lists the files below a folder.

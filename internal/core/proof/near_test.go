@@ -77,12 +77,13 @@ func FuzzAListOfPartsIsRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	rule := &profile.Accepts[0]
+	y := &eyes{audit: &audit{tree: newTree(f.Context(), nil, nil, strings.ToUpper)}, at: &profile.Attachments[0]}
 	f.Fuzz(func(t *testing.T, text string) {
 		title := anyTitle(rule, text)
 		if strings.Contains(title, "\n") {
 			t.Fatalf("%q goes over lines", title)
 		}
-		v, ok := told(rule, &noValues, nil, text, nil)
+		v, ok := y.told(rule, &noValues, nil, text, nil)
 		if ok && strings.Contains(v[1], "\n") {
 			t.Fatalf("%q goes over lines", v[1])
 		}

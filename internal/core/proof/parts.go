@@ -46,7 +46,7 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, platform string, v 
 	if err != nil {
 		wrong(Parts, fmt.Sprintf("its list of parts cannot be read: %v", err))
 	}
-	told, ok := told(rule, &v, parts, text, nil)
+	told, ok := y.told(rule, &v, parts, text, nil)
 	if ok {
 		l.Name, l.Kind = told[loader.FieldTitle], told[loader.FieldKind]
 		l.v[loader.FieldTitle], l.v[loader.FieldKind] = l.Name, l.Kind
@@ -206,7 +206,7 @@ func (y *eyes) completed(t loader.Template, v *loader.Values) loader.Values {
 
 // told reads the title and the kind out of a list of parts. It holds only when the list tells exactly
 // the parts that are there; with sums, these too.
-func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text string, sums []string) (out loader.Values, ok bool) {
+func (y *eyes) told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text string, sums []string) (out loader.Values, ok bool) {
 	const titleMark, kindMark, sumMark, idMark = "\x01t", "\x01k", "\x01s", "\x01i"
 	whole := *v
 	if !rule.TooLarge.Manifest.Keeps(loader.FieldID) { // the path does not tell how it was
@@ -216,7 +216,9 @@ func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text stri
 	rows := make([]loader.Values, len(parts))
 	for n, p := range parts {
 		rows[n] = whole
-		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = strconv.Itoa(n+1), path.Base(p.Path)
+		at := y.completed(rule.TooLarge.Parts, v)
+		at[loader.FieldIndex] = strconv.Itoa(n + 1)
+		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex], path.Base(y.made(rule.TooLarge.Parts, &at))
 		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = strconv.FormatInt(p.Size, 10), sumMark
 		if sums != nil && sums[n] != "" {
 			rows[n][loader.FieldSum] = sums[n]
@@ -229,7 +231,7 @@ func told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text stri
 			expr = expr[:first] + pattern + strings.ReplaceAll(expr[first+len(mark):], mark, "[^\n]*")
 		}
 	}
-	re, err := regexp.Compile("(?is)^" + expr + `\s*$`)
+	re, err := regexp.Compile("(?s)^" + expr + `\s*$`)
 	if err != nil {
 		return out, false
 	}
@@ -297,7 +299,7 @@ func (y *eyes) sums(l *line, parts []*place.Entry, text string, wrong func(Kind,
 		sums[n] = fmt.Sprintf("%08x", sum)
 		one := make([]string, len(parts))
 		one[n] = sums[n]
-		if _, ok := told(l.rule, &l.v, parts, text, one); !ok {
+		if _, ok := y.told(l.rule, &l.v, parts, text, one); !ok {
 			wrong(Parts, fmt.Sprintf("its part %s is not what its list says: the checksum is %s", path.Base(p.Path), sums[n]), p.Path)
 			return
 		}

@@ -41,6 +41,11 @@ func (y *eyes) sheets(l *line) {
 		}
 		lost := false
 		for _, f := range sheet.Files {
+			if strings.Contains(f.Name, "/") {
+				lost = true
+				y.inFolder(l, e, text, f.Name)
+				continue
+			}
 			at := path.Join(path.Dir(e.Path), f.Name)
 			if track, ok := y.tree.file(at); ok && (!y.cased || track.Path == at) {
 				y.need(at)
@@ -77,9 +82,33 @@ func (y *eyes) listedBy(l *line, sheet *place.Entry) bool {
 	return true
 }
 
+// inFolder tells of a track that a cue sheet names with a folder in front: loaders look beside the sheet.
+func (y *eyes) inFolder(l *line, sheet *place.Entry, text, name string) {
+	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its sheet names %s with a folder in front, and track files are looked for beside it", name)}
+	at := path.Join(path.Dir(sheet.Path), name)
+	beside := path.Join(path.Dir(sheet.Path), path.Base(name))
+	f.Remedy, f.Mends = y.again("put the track file beside the sheet", beside, sheet.Path)
+	if _, ok := y.tree.file(beside); ok {
+		f.Remedy, f.Mends = "have the sheet name the file beside it", []mend.Mend{{Do: mend.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(name)})}}
+		y.need(beside)
+	} else {
+		y.need(at)
+	}
+	l.broken(y, f)
+}
+
+// namedIn are the files that a playlist names, a line for each; # begins a comment.
+func namedIn(text string) []string {
+	lines := strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"), func(r rune) bool { return r == '\n' || r == '\r' })
+	for i := range lines {
+		lines[i] = strings.TrimSpace(lines[i])
+	}
+	return slices.DeleteFunc(lines, func(line string) bool { return line == "" || line[0] == '#' })
+}
+
 // names reports whether a line of a playlist is a file's name.
 func names(text, file string) bool {
-	return slices.ContainsFunc(strings.Split(text, "\n"), func(named string) bool { return strings.EqualFold(strings.TrimSpace(named), file) })
+	return slices.ContainsFunc(namedIn(text), func(named string) bool { return strings.EqualFold(named, file) })
 }
 
 // needTracks notes the files that a cue sheet names.
@@ -202,10 +231,12 @@ func (y *eyes) playlistNames(l *line, e *place.Entry) {
 		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist cannot be read: %v", err), Remedy: "write it anew"})
 		return
 	}
-	for named := range strings.Lines(text) {
-		if named = strings.TrimSpace(named); named == "" || strings.HasPrefix(named, "#") {
-			continue
-		}
+	named := namedIn(text)
+	if len(named) == 0 {
+		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist names no disc", Remedy: "have it name all discs", Mends: []mend.Mend{{Do: mend.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+		return
+	}
+	for _, named := range named {
 		if _, ok := y.tree.file(path.Join(path.Dir(e.Path), named)); ok {
 			continue
 		}
@@ -264,8 +295,9 @@ func (y *eyes) has(c *loader.Companion, l *line) bool {
 	if len(forms) == 0 {
 		forms = []title.Form{""}
 	}
-	if c.Per != "disc" && furtherDisc(l) && !y.open(c, l) {
-		return false
+	if c.Per != "disc" && furtherDisc(l) && !y.open(c, l) { // it needs none, and may have one
+		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
+		return there && !c.Decides()
 	}
 	if !slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) || !c.When.Holds(y.valuesFor(c, l)) {
 		return false

@@ -216,8 +216,12 @@ func (y *eyes) settings() {
 		e, ok := y.tree.file(s.File)
 		if !ok {
 			f.Say = "the file is missing: " + s.Otherwise
+			y.withoutCovers(s)
 			if !s.Lists && y.ofKit(s.File) { // told as one of the kit's
 				continue
+			}
+			if text := y.known(s.File); text != "" {
+				f.Remedy, f.Mends = "write it with what is known to belong there", []mend.Mend{{Do: mend.Write, Path: s.File, Text: text}}
 			}
 			y.find(f)
 			continue
@@ -237,12 +241,38 @@ func (y *eyes) settings() {
 		default:
 			f.Say, f.Mends = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value, s.Otherwise), set
 		}
+		y.withoutCovers(s)
 		f.Path = e.Path
 		for k := range f.Mends {
 			f.Mends[k].Path = e.Path
 		}
 		y.find(f)
 	}
+}
+
+// withoutCovers takes the covers out of the list, where they are not shown because of a setting.
+func (y *eyes) withoutCovers(s *loader.Setting) {
+	if s.Covers {
+		for _, l := range y.lines {
+			l.Cover = ""
+		}
+	}
+}
+
+// known is what is known to belong into one of the loader's own files: its settings; "" where that is nothing, or cannot be written so.
+func (y *eyes) known(file string) (text string) {
+	for i := range y.profile.Settings {
+		s := &y.profile.Settings[i]
+		if y.tree.fold(s.File) != y.tree.fold(file) || len(s.On) > 0 && !slices.Contains(s.On, y.on) {
+			continue
+		}
+		with, err := settings.Set(text, settings.Syntax(s.Syntax), s.Section, s.Key, s.Value)
+		if err != nil {
+			return ""
+		}
+		text = with
+	}
+	return text
 }
 
 // ofKit reports whether a file is one of the kit's here.

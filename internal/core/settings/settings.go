@@ -4,6 +4,7 @@ package settings
 
 import (
 	"fmt"
+	"iter"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -34,7 +35,7 @@ const maxLines = 100_000
 func parse(text string, syntax Syntax) ([]line, error) {
 	var out []line
 	section, open := "", ""
-	for t := range strings.Lines(text) {
+	for t := range linesOf(text) {
 		if len(out) == maxLines {
 			return nil, fmt.Errorf("it has more than %d lines", maxLines)
 		}
@@ -74,6 +75,27 @@ func parse(text string, syntax Syntax) ([]line, error) {
 		out = append(out, l)
 	}
 	return out, nil
+}
+
+// linesOf are the lines of a text with their ends: LF, CR LF or CR alone.
+func linesOf(text string) iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for text != "" {
+			end := strings.IndexAny(text, "\r\n")
+			switch {
+			case end < 0:
+				end = len(text)
+			case strings.HasPrefix(text[end:], "\r\n"):
+				end += 2
+			default:
+				end++
+			}
+			if !yield(text[:end]) {
+				return
+			}
+			text = text[end:]
+		}
+	}
 }
 
 // cutComment takes a comment off a value.
@@ -123,6 +145,19 @@ func Get(text string, syntax Syntax, section, key string) (value string, found b
 	return "", false, nil
 }
 
+// Text is the value of a key where it is a text: in TOML, what is no text of TOML is none. It is "" where there is none.
+func Text(text string, syntax Syntax, section, key string) string {
+	value, found, err := raw(text, syntax, section, key)
+	if !found || err != nil || syntax != TOML {
+		return value
+	}
+	var one struct{ V string }
+	if toml.Unmarshal([]byte("V = "+value), &one) != nil {
+		return ""
+	}
+	return one.V
+}
+
 // plain takes the quotes off a text of TOML.
 func plain(v string, syntax Syntax) string {
 	if syntax != TOML {
@@ -153,8 +188,11 @@ func Set(text string, syntax Syntax, section, key, value string) (string, error)
 		value = quoted(value)
 	}
 	end := "\n"
-	if strings.Contains(text, "\r\n") {
-		end = "\r\n"
+	for l := range linesOf(text) { // as the first one
+		if e := ending(l); e != "" {
+			end = e
+		}
+		break
 	}
 	var out strings.Builder
 	done, after := false, -1
