@@ -18,19 +18,35 @@ const (
 // temporaryWorld makes a folder for a world that is removed at the end, and removes those that demos left which were killed.
 func temporaryWorld() (dir string, remove func() error, err error) {
 	clearWorlds(os.TempDir())
-	if dir, err = os.MkdirTemp("", worldPrefix); err != nil {
-		return "", nil, err
+	for {
+		if dir, err = os.MkdirTemp("", worldPrefix); err != nil {
+			return "", nil, err
+		}
+		lock, err := os.OpenFile(dir+worldLock, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return "", nil, errors.Join(err, os.Remove(dir))
+		}
+		taken, err := lockfile.Take(lock)
+		if err != nil {
+			return "", nil, errors.Join(err, lock.Close(), os.Remove(lock.Name()), os.Remove(dir))
+		}
+		if !taken && isStill(lock) {
+			return dir, func() error {
+				return errors.Join(os.RemoveAll(dir), os.Remove(lock.Name()), lock.Close())
+			}, nil
+		}
+		_ = lock.Close() // another demo that begins just now has taken it for one that was left, and removes both
 	}
-	lock, err := os.OpenFile(dir+worldLock, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+}
+
+// isStill reports whether an opened file is still the one of its name.
+func isStill(f *os.File) bool {
+	is, err := f.Stat()
 	if err != nil {
-		return "", nil, errors.Join(err, os.Remove(dir))
+		return false
 	}
-	if _, err := lockfile.Take(lock); err != nil {
-		return "", nil, errors.Join(err, lock.Close(), os.Remove(lock.Name()), os.Remove(dir))
-	}
-	return dir, func() error {
-		return errors.Join(os.RemoveAll(dir), os.Remove(lock.Name()), lock.Close())
-	}, nil
+	named, err := os.Stat(f.Name())
+	return err == nil && os.SameFile(is, named)
 }
 
 // clearWorlds removes the worlds of demos that do not go on any more. Whatever is no such folder with its lock stays.

@@ -6,7 +6,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -149,13 +151,37 @@ func TestADemoThatWasKilledIsClearedByTheNext(t *testing.T) {
 		return len(all) / 2 // each with its lock
 	}
 	cmd := start()
-	require.Eventually(t, func() bool { return worlds() == 1 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { // it is in use
+		in, err := filepath.Glob(filepath.Join(temp, worldPrefix+"*", "*"))
+		return err == nil && len(in) > 0 && worlds() == 1
+	}, time.Minute, time.Millisecond)
 	clearWorlds(temp)
 	assert.Equal(t, 1, worlds(), "one that goes on stays")
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 	clearWorlds(temp)
 	assert.Zero(t, worlds())
+}
+
+// TestDemosThatBeginTogetherKeepTheirWorlds has many take a folder at the same time, each of which clears what others have left.
+func TestDemosThatBeginTogetherKeepTheirWorlds(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir())
+	var all sync.WaitGroup
+	for range 40 {
+		all.Go(func() {
+			for range 20 {
+				dir, remove, err := temporaryWorld()
+				if !assert.NoError(t, err) {
+					return
+				}
+				assert.NoError(t, os.WriteFile(filepath.Join(dir, "in use"), nil, 0o600))
+				runtime.Gosched()
+				assert.FileExists(t, filepath.Join(dir, "in use"))
+				assert.NoError(t, remove())
+			}
+		})
+	}
+	all.Wait()
 }
 
 // TestCtrlCWhileASilentServerIsWaitedFor ends the program at once, and says so.

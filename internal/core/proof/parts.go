@@ -209,9 +209,7 @@ func (y *eyes) completed(t loader.Template, v *loader.Values) loader.Values {
 func (y *eyes) told(rule *loader.Accept, v *loader.Values, parts []*place.Entry, text string, sums []string) (out loader.Values, ok bool) {
 	const titleMark, kindMark, sumMark, idMark = "\x01t", "\x01k", "\x01s", "\x01i"
 	whole := *v
-	if !rule.TooLarge.Manifest.Keeps(loader.FieldID) { // the path does not tell how it was
-		whole[loader.FieldID] = idMark
-	}
+	whole[loader.FieldID] = idMark // letter case makes no difference in it, and the path may tell another form of it
 	whole[loader.FieldTitle], whole[loader.FieldName], whole[loader.FieldKind] = titleMark, titleMark, kindMark
 	rows := make([]loader.Values, len(parts))
 	for n, p := range parts {
@@ -246,6 +244,9 @@ func (y *eyes) told(rule *loader.Accept, v *loader.Values, parts []*place.Entry,
 		case "k":
 			out[loader.FieldKind] = m[i]
 		case "i":
+			if said := v[loader.FieldID]; said != "" && rule.TooLarge.Manifest.Keeps(loader.FieldID) && !strings.EqualFold(said, m[i]) {
+				return out, false
+			}
 			out[loader.FieldID] = m[i]
 		}
 	}

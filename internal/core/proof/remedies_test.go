@@ -1,0 +1,176 @@
+package proof_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/coretest"
+	"polytome/internal/standin"
+)
+
+// TestRemediesBreakNothing makes places with random mistakes for every loader and applies all remedies that the proof offers: what started still starts, no
+// stranger is changed, nothing is lost, and the next proof finds less.
+func TestRemediesBreakNothing(t *testing.T) {
+	base := right(t)
+	for _, name := range slices.Sorted(maps.Keys(base)) {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for seed := range uint64(Places()) {
+				r := rand.New(rand.NewPCG(seed, 19))
+				f := maps.Clone(base[name])
+				var did []string
+				for range 1 + int(seed)%3 {
+					before := maps.Clone(f)
+					all := slices.Sorted(maps.Keys(f))
+					d := mistakes[r.IntN(len(mistakes))](r, f, all[r.IntN(len(all))])
+					if !possible(f) {
+						f, d = before, ""
+					}
+					did = append(did, d)
+				}
+				remedied(t, name, f, as[name][0], fmt.Sprintf("seed %d: %q", seed, did))
+			}
+		})
+	}
+}
+
+// remedied applies all remedies for a place.
+func remedied(t *testing.T, name string, f files, on [2]string, what string) {
+	dir, err := os.MkdirTemp("", "stick-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	for name, data := range f {
+		coretest.Write(t, dir, name, data)
+	}
+	b := bench.New("")
+	b.Places = []bench.Place{{Name: "stick", At: dir, Loader: name, Road: on[0], As: on[1], Room: 1 << 30}}
+	starting := func() map[string]bool {
+		v := standin.Volume{FS: os.DirFS(dir), Filesystem: on[1]}
+		if on[0] == "ftp" {
+			v.Filesystem = ""
+		}
+		l, err := standin.Loaders[name].List(v)
+		require.NoError(t, err)
+		out := map[string]bool{}
+		for _, g := range l.Games {
+			if g.Starts {
+				out[g.Path] = true
+			}
+		}
+		return out
+	}
+	before := starting()
+	s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	first, err := s.Proof(t.Context(), proof.Inside)
+	require.NoError(t, err)
+	b.Places[0].Mend(first.Mends()...)
+	s, err = survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	p := s.Plan()
+	to, err := s.Open(t.Context())
+	require.NoError(t, err)
+	report := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})
+	require.NoError(t, to.Close())
+	fail := func(format string, args ...any) {
+		var said []string
+		for _, x := range first.Findings {
+			said = append(said, fmt.Sprintf("%s %s %s: %s %v", x.Grade, x.Kind, x.Path, x.Say, words(x.Mends)))
+		}
+		t.Errorf("%s\n%s\n  %s\n  notes %q", what, fmt.Sprintf(format, args...), strings.Join(said, "\n  "), p.Notes)
+	}
+	for _, x := range report.Failed {
+		if !strings.Contains(x.Say, "picture") { // one that is none cannot be brought to size
+			fail("a remedy failed: %s: %s", x.Path, x.Say)
+		}
+	}
+	moved := func(path string) string {
+		for _, step := range p.Steps {
+			if step.From != "" && (path == step.From || strings.HasPrefix(path, step.From+"/")) {
+				return step.Path + strings.TrimPrefix(path, step.From)
+			}
+		}
+		return path
+	}
+	after := starting()
+	for path := range before {
+		if !after[path] && !after[moved(path)] {
+			fail("%s started, and starts no longer", path)
+		}
+	}
+	for _, path := range first.Others {
+		if data, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(data) != string(f[path]) {
+			fail("the stranger %s was changed: %v", path, err)
+		}
+	}
+	kept := map[string]bool{}
+	for _, data := range allBelow(t, dir) {
+		kept[data] = true
+	}
+	written := map[string]bool{}
+	for _, m := range first.Mends() {
+		written[m.Path] = m.Do != mend.Rename
+	}
+	for path, data := range f {
+		if !kept[string(data)] && !written[path] {
+			fail("%s is lost", path)
+		}
+	}
+	b.Places[0].Mends = nil
+	s, err = survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	second, err := s.Proof(t.Context(), proof.Inside)
+	require.NoError(t, err)
+	if faults(second) > faults(first) {
+		fail("%d faults before and %d after: %q", faults(first), faults(second), told(second))
+	}
+	for i := range first.Findings {
+		x := &first.Findings[i]
+		again := slices.ContainsFunc(second.Findings, func(y proof.Finding) bool { return y.Kind == x.Kind && y.Path == x.Path && y.Say == x.Say })
+		if len(x.Mends) > 0 && again && len(report.Failed) == 0 && len(p.Notes) == 0 {
+			fail("its remedy did not help %s", x.Path)
+		}
+	}
+}
+
+func words(all []mend.Mend) (out []string) {
+	for i := range all {
+		out = append(out, all[i].Words())
+	}
+	return out
+}
+
+func faults(r *proof.Report) (n int) {
+	for i := range r.Findings {
+		if r.Findings[i].Grade != proof.Remark {
+			n++
+		}
+	}
+	return n
+}
+
+// allBelow are the contents of all files below a folder.
+func allBelow(t *testing.T, dir string) (out []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(name)
+		out = append(out, string(data))
+		return err
+	}))
+	return out
+}
