@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
+	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -54,6 +55,7 @@ func Audit(ctx context.Context, p place.Place, profiles []*loader.Profile, set *
 	a.r.Loader = strings.Join(names, " and ")
 	a.strays()
 	a.room()
+	a.guard()
 	if a.unlooked > 0 {
 		what := "whether %s are whole and start: their names and sizes alone were looked at"
 		if o.Depth == Inside {
@@ -82,7 +84,8 @@ func (a *audit) list() error {
 	a.r.Facts = &a.facts
 	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
 	entries = slices.DeleteFunc(slices.Clone(entries), func(e place.Entry) bool { return place.OfSystem(e.Path) })
-	a.tree = newTree(a.ctx, a.place, entries, a.facts.Filesystem.Fold)
+	a.known = map[string]game{}
+	a.tree = newTree(a, entries, a.facts.Filesystem.Fold)
 	a.leftovers()
 	return nil
 }
@@ -101,6 +104,18 @@ type audit struct {
 	unlooked int // listed titles of which not everything was looked at
 	covers   bool
 	r        Report
+
+	known map[string]game // what was found in files, by where they lie
+	// imagined is set for a place as it would be: where what is in it lies now, and what would be written into it, by folded paths.
+	imagined bool
+	lies     map[string]string
+	wrote    map[string]string
+}
+
+// game is what was found in a file.
+type game struct {
+	title *title.Title
+	err   error
 }
 
 // find takes a finding up.

@@ -21,7 +21,7 @@ func (y *eyes) companions() {
 	open := map[*loader.Companion]bool{} // it cannot be told whose they are
 	for i := range y.profile.Companions {
 		c := &y.profile.Companions[i]
-		open[c] = slices.ContainsFunc(y.lines, func(l *line) bool { return y.open(c, l) })
+		open[c] = slices.ContainsFunc(y.lines, func(l *line) bool { return y.untold(c, l) })
 		if c.Decides() || len(c.On) > 0 && !slices.Contains(c.On, y.on) {
 			continue
 		}
@@ -135,7 +135,7 @@ func pictureRule(c *loader.Companion) *picture.Rule { return layout.PictureRule(
 
 // measure reads the size of a picture.
 func (a *audit) measure(e *place.Entry) (picture.Size, error) {
-	c, err := a.place.Open(a.ctx, e.Path)
+	c, err := a.open(e.Path)
 	if err != nil {
 		return picture.Size{}, err
 	}

@@ -1,7 +1,6 @@
 package proof
 
 import (
-	"context"
 	"errors"
 	"io"
 	"path"
@@ -14,16 +13,15 @@ import (
 type tree struct {
 	*fstree.FS // the same as a file system, for what identifies games in folders
 
-	ctx     context.Context
-	place   place.Place
+	open    func(path string) (place.Content, error)
 	fold    func(string) string
 	entries []place.Entry
 	at      map[string]int   // folded path -> number of the entry
 	in      map[string][]int // folded path of a folder, "." for the root -> what lies in it
 }
 
-func newTree(ctx context.Context, p place.Place, entries []place.Entry, fold func(string) string) *tree {
-	t := &tree{ctx: ctx, place: p, fold: fold, entries: entries, at: make(map[string]int, len(entries)), in: map[string][]int{}}
+func newTree(of *audit, entries []place.Entry, fold func(string) string) *tree {
+	t := &tree{open: of.open, fold: fold, entries: entries, at: make(map[string]int, len(entries)), in: map[string][]int{}}
 	for i := range entries {
 		key := fold(entries[i].Path)
 		t.at[key] = i
@@ -67,7 +65,7 @@ func (t *tree) text(e *place.Entry) (string, error) {
 	if e.Size > largestText {
 		return "", errLong
 	}
-	c, err := t.place.Open(t.ctx, e.Path)
+	c, err := t.open(e.Path)
 	if err != nil {
 		return "", err
 	}
@@ -90,5 +88,5 @@ func (t *tree) List(dir *fstree.Node) (out []*fstree.Node, err error) {
 
 // Content opens a file; see [fstree.Format].
 func (t *tree) Content(file *fstree.Node) (io.ReaderAt, error) {
-	return t.place.Open(t.ctx, file.Data.(*place.Entry).Path)
+	return t.open(file.Data.(*place.Entry).Path)
 }

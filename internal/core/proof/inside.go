@@ -203,7 +203,20 @@ func (y *eyes) shown(platform string) string {
 
 // identify finds out what a file is.
 func (a *audit) identify(e *place.Entry) (*title.Title, error) {
-	c, err := a.place.Open(a.ctx, e.Path)
+	_, new := a.wrote[a.tree.fold(e.Path)]
+	key := a.real(e.Path) + "\x00" + path.Base(e.Path)
+	if g, ok := a.known[key]; ok && !new {
+		return g.title, g.err
+	}
+	t, err := a.lookInto(e)
+	if !new {
+		a.known[key] = game{t, err}
+	}
+	return t, err
+}
+
+func (a *audit) lookInto(e *place.Entry) (*title.Title, error) {
+	c, err := a.open(e.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -321,7 +334,7 @@ func (y *eyes) zipped(l *line) {
 	wrong := func(format string, args ...any) {
 		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: fmt.Sprintf(format, args...)}))
 	}
-	c, err := y.place.Open(y.ctx, l.e.Path)
+	c, err := y.open(l.e.Path)
 	if err != nil {
 		wrong("it cannot be read: %v", err)
 		return
@@ -418,7 +431,7 @@ func (y *eyes) readAll(l *line) {
 
 // readThrough reads a file to its end. Runs of nothing but zeros that the place knows of are passed over.
 func (a *audit) readThrough(e *place.Entry) error {
-	c, err := a.place.Open(a.ctx, e.Path)
+	c, err := a.open(e.Path)
 	if err != nil {
 		return err
 	}

@@ -196,7 +196,7 @@ func (y *eyes) inPieces(file string) string {
 	if !y.pieces {
 		return ""
 	}
-	n, err := y.place.(place.Piecer).Pieces(y.ctx, file)
+	n, err := y.place.(place.Piecer).Pieces(y.ctx, y.real(file))
 	switch {
 	case err != nil:
 		return fmt.Sprintf("where it lies cannot be read: %v", err)

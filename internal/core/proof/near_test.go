@@ -77,7 +77,7 @@ func FuzzAListOfPartsIsRead(f *testing.F) {
 		f.Fatal(err)
 	}
 	rule := &profile.Accepts[0]
-	y := &eyes{audit: &audit{tree: newTree(f.Context(), nil, nil, strings.ToUpper)}, at: &profile.Attachments[0]}
+	y := &eyes{audit: &audit{tree: newTree(&audit{}, nil, strings.ToUpper)}, at: &profile.Attachments[0]}
 	f.Fuzz(func(t *testing.T, text string) {
 		title := anyTitle(rule, text)
 		if strings.Contains(title, "\n") {

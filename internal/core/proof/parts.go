@@ -309,7 +309,7 @@ func (y *eyes) sums(l *line, parts []*place.Entry, text string, wrong func(Kind,
 
 // sum is the CRC-32 (IEEE 802.3) of a file.
 func (a *audit) sum(e *place.Entry) (uint32, error) {
-	c, err := a.place.Open(a.ctx, e.Path)
+	c, err := a.open(e.Path)
 	if err != nil {
 		return 0, err
 	}
@@ -355,7 +355,7 @@ func (y *eyes) lonePart(e *place.Entry, rule *loader.Accept, v *loader.Values) {
 func (a *audit) join(parts []*place.Entry) (*joined.Contents, error) {
 	var open []joined.Content
 	for _, p := range parts {
-		c, err := a.place.Open(a.ctx, p.Path)
+		c, err := a.open(p.Path)
 		if err != nil {
 			_ = joined.Of(open...).Close()
 			return nil, fmt.Errorf("its part %s cannot be read: %w", path.Base(p.Path), err)

@@ -295,23 +295,23 @@ func (y *eyes) has(c *loader.Companion, l *line) bool {
 	if len(forms) == 0 {
 		forms = []title.Form{""}
 	}
-	if c.Per != "disc" && furtherDisc(l) && !y.open(c, l) { // it needs none, and may have one
+	if c.Per != "disc" && furtherDisc(l) && !y.untold(c, l) { // it needs none, and may have one
 		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		return there && !c.Decides()
 	}
 	if !slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) || !c.When.Holds(y.valuesFor(c, l)) {
 		return false
 	}
-	if y.open(c, l) {
+	if y.untold(c, l) {
 		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		return there
 	}
 	return true
 }
 
-// open reports whether only a look inside tells whether a line has a companion, and how it is called: its path leaves open which of several platforms it is of, or its ID or
+// untold reports whether only a look inside tells whether a line has a companion, and how it is called: its path leaves open which of several platforms it is of, or its ID or
 // title as it was.
-func (y *eyes) open(c *loader.Companion, l *line) bool {
+func (y *eyes) untold(c *loader.Companion, l *line) bool {
 	if l.in != nil {
 		return false
 	}

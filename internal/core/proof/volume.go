@@ -189,7 +189,7 @@ func (y *eyes) misnamedSystem(s *loader.SystemImage, there *place.Entry) *place.
 
 // sha is the SHA-256 sum of a file.
 func (a *audit) sha(e *place.Entry) (string, error) {
-	c, err := a.place.Open(a.ctx, e.Path)
+	c, err := a.open(e.Path)
 	if err != nil {
 		return "", err
 	}
@@ -220,7 +220,7 @@ func (y *eyes) settings() {
 			if !s.Lists && y.ofKit(s.File) { // told as one of the kit's
 				continue
 			}
-			if text := y.known(s.File); text != "" {
+			if text := y.settingsText(s.File); text != "" {
 				f.Remedy, f.Mends = "write it with what is known to belong there", []mend.Mend{{Do: mend.Write, Path: s.File, Text: text}}
 			}
 			y.find(f)
@@ -259,8 +259,8 @@ func (y *eyes) withoutCovers(s *loader.Setting) {
 	}
 }
 
-// known is what is known to belong into one of the loader's own files: its settings; "" where that is nothing, or cannot be written so.
-func (y *eyes) known(file string) (text string) {
+// settingsText is what is known to belong into one of the loader's own files: its settings; "" where that is nothing, or cannot be written so.
+func (y *eyes) settingsText(file string) (text string) {
 	for i := range y.profile.Settings {
 		s := &y.profile.Settings[i]
 		if y.tree.fold(s.File) != y.tree.fold(file) || len(s.On) > 0 && !slices.Contains(s.On, y.on) {
