@@ -84,7 +84,7 @@ func (l rowanPartList) names(file string) bool {
 }
 
 var (
-	rowanListTitle = regexp.MustCompile(`^title = "(.*)"$`)
+	rowanListTitle = regexp.MustCompile(`^title = "([^\x00-\x1f]*)"$`)
 	rowanListKind  = regexp.MustCompile(`^kind = "(.*)"$`)
 	rowanListFile  = regexp.MustCompile(`^file = "(.*)"$`)
 	rowanLength    = regexp.MustCompile(`^length = ([0-9]+)$`)

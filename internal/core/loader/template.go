@@ -351,6 +351,16 @@ func (t Template) FillEach(v *Values, rows []Values) string {
 	return string(fill(room[:0], t.nodes, v, rows))
 }
 
+// Row is what FillEach writes for one row of the first section that is repeated.
+func (t Template) Row(row *Values) string {
+	for i := range t.nodes {
+		if n := &t.nodes[i]; n.each {
+			return string(fill(nil, n.then, row, nil))
+		}
+	}
+	return ""
+}
+
 func fill(b []byte, nodes []node, v *Values, rows []Values) []byte {
 	for i := range nodes {
 		n := &nodes[i]

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
@@ -61,7 +62,12 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, platform string, v 
 	case len(parts) == 0:
 		wrong(Parts, "none of its parts is there")
 	case !ok:
-		wrong(Parts, fmt.Sprintf("its list does not tell the %s that are there, %s together", size.Count(len(parts), "part"), size.Format(l.Size)), parts[0].Path)
+		say := fmt.Sprintf("its list does not tell the %s that are there, %s together", size.Count(len(parts), "part"), size.Format(l.Size))
+		if anew := y.rewritten(l, text); anew != "" {
+			l.broken(y, Finding{Kind: Parts, Path: e.Path, Say: say, Remedy: "write the list anew: the parts are right", Mends: []mend.Mend{{Do: mend.Write, Path: e.Path, Text: anew}}})
+			break
+		}
+		wrong(Parts, say, parts[0].Path)
 	case y.o.Depth == Names:
 		y.unlooked++
 	default:
@@ -75,6 +81,72 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, platform string, v 
 	y.playlist(l)
 	y.inOnePiece(l)
 	y.lines = append(y.lines, l)
+}
+
+// rewritten is a list of parts anew, where the list alone is wrong: the parts make a whole image with the right ID, and the list tells no part that is longer or that is not there.
+// Checksums that it still tells are kept, so that only what it lacks is read. It is "" where that cannot be said.
+func (y *eyes) rewritten(l *line, text string) string {
+	if y.o.Depth == Names || y.imagined {
+		return ""
+	}
+	j, err := y.join(l.parts)
+	if err != nil {
+		return ""
+	}
+	defer j.Close()
+	t, err := intake.Identify(j, j.Size(), path.Base(l.rule.Path.String()), y.set)
+	if err != nil || t == nil || t.Fault() != nil || !slices.Contains(l.rule.Platforms, t.Platform) || !y.splitAgain(l, t) {
+		return ""
+	}
+	const size, sum = "7770777", "07707770" // marks that stand for them
+	at := y.completed(l.rule.TooLarge.Parts, &l.v)
+	rows := make([]loader.Values, len(l.parts)+1)
+	for n := range rows {
+		at[loader.FieldIndex] = strconv.Itoa(n + 1)
+		rows[n] = l.v
+		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex], path.Base(y.made(l.rule.TooLarge.Parts, &at))
+		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = size, sum
+		told := strings.TrimSpace(l.rule.TooLarge.ManifestText.Row(&rows[n]))
+		expr := strings.NewReplacer(size, "(?P<size>[0-9]+)", sum, "(?P<sum>[0-9A-Fa-f]{8})").Replace(regexp.QuoteMeta(told))
+		re, err := regexp.Compile(`(?m)^` + expr + `\s*$`)
+		if err != nil {
+			return ""
+		}
+		m := re.FindStringSubmatch(strings.ReplaceAll(text, "\r\n", "\n"))
+		if n == len(l.parts) {
+			if m != nil {
+				return "" // it tells one more
+			}
+			break
+		}
+		p := l.parts[n]
+		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = strconv.FormatInt(p.Size, 10), ""
+		if m != nil {
+			if i := re.SubexpIndex("size"); i > 0 {
+				if told, err := strconv.ParseInt(m[i], 10, 64); err != nil || told > p.Size {
+					return "" // the part is short
+				}
+			}
+			if i := re.SubexpIndex("sum"); i > 0 {
+				rows[n][loader.FieldSum] = m[i]
+			}
+		}
+		if rows[n][loader.FieldSum] == "" && strings.Contains(told, sum) {
+			sum, err := y.sum(p)
+			if err != nil {
+				return ""
+			}
+			rows[n][loader.FieldSum] = fmt.Sprintf("%08x", sum)
+		}
+	}
+	whole := l.v
+	if named := anyTitle(l.rule, text); named != "" {
+		whole[loader.FieldTitle] = named
+	} else if name, disc := y.nameOf(l, t); name != "" {
+		whole[loader.FieldTitle] = name + disc
+	}
+	whole[loader.FieldName], whole[loader.FieldKind], whole[loader.FieldID] = whole[loader.FieldTitle], t.Discs[0].Kind, cmp.Or(t.Discs[0].ID, l.v[loader.FieldID])
+	return strings.TrimPrefix(l.rule.TooLarge.ManifestText.FillEach(&whole, rows[:len(l.parts)]), "\n")
 }
 
 // firstPart takes a title up into the list that lies in parts without a list of them: it is known by its first one.
@@ -224,7 +296,7 @@ func (y *eyes) told(rule *loader.Accept, v *loader.Values, parts []*place.Entry,
 	}
 	expr := regexp.QuoteMeta(strings.Trim(rule.TooLarge.ManifestText.FillEach(&whole, rows), "\n"))
 	expr = strings.ReplaceAll(expr, sumMark, "[0-9A-Fa-f]{8}")
-	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\n]*)", kindMark: "(?P<k>[^\n]*)", idMark: "(?P<i>[^\n]*)"} {
+	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\x00-\x1f]*)", kindMark: "(?P<k>[^\n]*)", idMark: "(?P<i>[^\n]*)"} {
 		if first := strings.Index(expr, mark); first >= 0 {
 			expr = expr[:first] + pattern + strings.ReplaceAll(expr[first+len(mark):], mark, "[^\n]*")
 		}
@@ -266,7 +338,7 @@ func anyTitle(rule *loader.Accept, text string) string {
 		}
 		for line := range strings.Lines(text) {
 			line = strings.TrimRight(line, "\r\n")
-			if rest, ok := strings.CutPrefix(line, before); ok && strings.HasSuffix(rest, after) {
+			if rest, ok := strings.CutPrefix(line, before); ok && strings.HasSuffix(rest, after) && !strings.ContainsFunc(rest, unicode.IsControl) {
 				return strings.TrimSuffix(rest, after)
 			}
 		}

@@ -191,3 +191,40 @@ func TestASecondSheetBesideAGoodOneIsLeft(t *testing.T) {
 	require.NotEmpty(t, r.Mends())
 	remedied(t, "bellows", f, as["bellows"][0], "a copy that is the only one")
 }
+
+// TestASpoiltListOfPartsIsWrittenAnew leaves the parts alone where only their list is wrong, and keeps the list where a part is.
+func TestASpoiltListOfPartsIsWrittenAnew(t *testing.T) {
+	base := right(t)["rowan"]
+	list := "LONG/VSP-20431/parts.toml"
+	good := string(base[list])
+	for what, text := range map[string]string{
+		"no kind":      strings.Replace(good, "kind = \"full\"\n", "", 1),
+		"no sums":      strings.ReplaceAll(good, "crc32", "sum"),
+		"a short list": good[:strings.LastIndex(good, "[[part]]")],
+		"empty":        "",
+		"swapped":      strings.NewReplacer("001.rwn", "002.rwn", "002.rwn", "001.rwn").Replace(good),
+		"commented":    "# mine\n" + good,
+		"in CR":        strings.ReplaceAll(good, "\n", "\r"),
+	} {
+		f := maps.Clone(base)
+		f[list] = []byte(text)
+		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		i := slices.IndexFunc(r.Findings, func(x proof.Finding) bool { return x.Path == list })
+		require.GreaterOrEqual(t, i, 0, what)
+		require.Len(t, r.Findings[i].Mends, 1, what)
+		require.Equal(t, mend.Write, r.Findings[i].Mends[0].Do)
+		require.Equal(t, strings.TrimSpace(good), strings.TrimSpace(r.Findings[i].Mends[0].Text), what)
+		remedied(t, "rowan", f, as["rowan"][0], what)
+	}
+	for what, spoil := range map[string]func(f files){
+		"a short part":   func(f files) { f["LONG/VSP-20431/002.rwn"] = f["LONG/VSP-20431/002.rwn"][:2048] },
+		"a missing part": func(f files) { delete(f, "LONG/VSP-20431/002.rwn") },
+	} {
+		f := maps.Clone(base)
+		spoil(f)
+		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		i := slices.IndexFunc(r.Findings, func(x proof.Finding) bool { return x.Path == list })
+		require.GreaterOrEqual(t, i, 0, what)
+		require.Empty(t, r.Findings[i].Mends, "%s: %s", what, r.Findings[i].Say)
+	}
+}
