@@ -84,7 +84,7 @@ func (y *eyes) manifest(e *place.Entry, rule *loader.Accept, platform string, v 
 }
 
 // rewritten is a list of parts anew, where the list alone is wrong: the parts make a whole image with the right ID, and the list tells no part that is longer or that is not there.
-// Checksums that it still tells are kept, so that only what it lacks is read. It is "" where that cannot be said.
+// The parts are read to their ends for it: checksums of a list that is wrong are not believed. It is "" where that cannot be said.
 func (y *eyes) rewritten(l *line, text string) string {
 	if y.o.Depth == Names || y.imagined {
 		return ""
@@ -107,7 +107,7 @@ func (y *eyes) rewritten(l *line, text string) string {
 		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex], path.Base(y.made(l.rule.TooLarge.Parts, &at))
 		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = size, sum
 		told := strings.TrimSpace(l.rule.TooLarge.ManifestText.Row(&rows[n]))
-		expr := strings.NewReplacer(size, "(?P<size>[0-9]+)", sum, "(?P<sum>[0-9A-Fa-f]{8})").Replace(regexp.QuoteMeta(told))
+		expr := strings.NewReplacer(size, "([0-9]+)", sum, "[0-9A-Fa-f]{8}").Replace(regexp.QuoteMeta(told))
 		re, err := regexp.Compile(`(?m)^` + expr + `\s*$`)
 		if err != nil {
 			return ""
@@ -121,17 +121,12 @@ func (y *eyes) rewritten(l *line, text string) string {
 		}
 		p := l.parts[n]
 		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = strconv.FormatInt(p.Size, 10), ""
-		if m != nil {
-			if i := re.SubexpIndex("size"); i > 0 {
-				if told, err := strconv.ParseInt(m[i], 10, 64); err != nil || told > p.Size {
-					return "" // the part is short
-				}
-			}
-			if i := re.SubexpIndex("sum"); i > 0 {
-				rows[n][loader.FieldSum] = m[i]
+		if len(m) > 1 {
+			if told, err := strconv.ParseInt(m[1], 10, 64); err != nil || told > p.Size {
+				return "" // the part is short
 			}
 		}
-		if rows[n][loader.FieldSum] == "" && strings.Contains(told, sum) {
+		if strings.Contains(told, sum) {
 			sum, err := y.sum(p)
 			if err != nil {
 				return ""
