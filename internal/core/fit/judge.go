@@ -449,7 +449,7 @@ func (s *Sheet) Holding(item *layout.Item) bool {
 	}
 	switch {
 	case item.Shape == shape.Written, item.Shape == shape.Fitted:
-		return true
+		return (e.Size > 0 || item.Size == 0) && !s.of.Changed[e.Path]
 	case item.AtMost:
 		return e.Size > 0 && e.Size <= item.Size && !s.of.Changed[e.Path]
 	}

@@ -1,6 +1,7 @@
 package survey_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -14,8 +15,10 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/intake"
 	"polytome/internal/core/mend"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
@@ -145,4 +148,71 @@ func TestMendsThatMeet(t *testing.T) {
 	done := s.Mended(p, &report)
 	assert.True(t, done(&b.Places[0].Mends[0]))
 	assert.False(t, done(&b.Places[0].Mends[8]), "what failed stays marked")
+}
+
+// TestPartsArePutRightFromTheirGame spoils a title in parts in different ways: what is wrong of it is put again from the game, and it starts afterwards.
+func TestPartsArePutRightFromTheirGame(t *testing.T) {
+	games := t.TempDir()
+	coretest.Write(t, games, "orchard.iso", coretest.Image(t, coretest.Inf("VSP-20431", "The Ninth Orchard", "1/1", "full")))
+	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	for what, spoil := range map[string]func(dir string){
+		"a short part":      func(dir string) { require.NoError(t, os.Truncate(filepath.Join(dir, "002.rwn"), 100)) },
+		"a part is gone":    func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "003.rwn"))) },
+		"the list is empty": func(dir string) { require.NoError(t, os.Truncate(filepath.Join(dir, "parts.toml"), 0)) },
+		"the list is gone":  func(dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "parts.toml"))) },
+		"both": func(dir string) {
+			require.NoError(t, os.Truncate(filepath.Join(dir, "002.rwn"), 100))
+			coretest.Write(t, dir, "parts.toml", []byte("title = \"x\"\n"))
+		},
+		"the list tells a wrong sum": func(dir string) {
+			text, err := os.ReadFile(filepath.Join(dir, "parts.toml"))
+			require.NoError(t, err)
+			i := bytes.Index(text, []byte("crc32 = \"")) + 9
+			coretest.Write(t, dir, "parts.toml", append(append(bytes.Clone(text[:i]), "00000000"...), text[i+8:]...))
+		},
+	} {
+		t.Run(what, func(t *testing.T) {
+			stick := t.TempDir()
+			coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
+			coretest.Write(t, stick, "ROWAN/rowan.run", []byte("run"))
+			b := bench.New("")
+			b.Sources = []bench.Source{{Path: games}}
+			b.Places = []bench.Place{{Name: "stick", At: stick, Loader: "rowan", Road: "usb", As: "fat32", Room: 1 << 30, Everything: true, Rules: map[string]string{"accept.1.too-large.over": "20KiB", "accept.1.too-large.part-size": "20KiB"}}}
+			take := func() *survey.Survey {
+				s, err := survey.Take(t.Context(), b, 0, scan.Titles, survey.Options{Set: coretest.Set(t)})
+				require.NoError(t, err)
+				return s
+			}
+			fill := func() *plan.Plan {
+				s := take()
+				p := s.Plan()
+				to, err := s.Open(t.Context())
+				require.NoError(t, err)
+				r := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})
+				require.NoError(t, to.Close())
+				require.Empty(t, r.Failed)
+				b.Places[0].Mended(s.Mended(p, &r))
+				return p
+			}
+			fill()
+			dir := filepath.Join(stick, "LONG/VSP-20431")
+			require.FileExists(t, filepath.Join(dir, "003.rwn"))
+			spoil(dir)
+			prove := func() *proof.Report {
+				r, err := take().Proof(t.Context(), proof.Whole)
+				require.NoError(t, err)
+				return r
+			}
+			first := prove()
+			require.False(t, first.Good())
+			require.NotEmpty(t, first.Mends(), "%+v", first.Findings)
+			b.Places[0].Mend(first.Mends()...)
+			p := fill()
+			again := prove()
+			require.True(t, again.Good(), "%+v\nafter %+v", again.Findings, p.Steps)
+			require.True(t, again.Listed[0].Starts)
+			require.True(t, take().Plan().Empty())
+		})
+	}
 }
