@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -14,11 +15,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/mend"
 	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/putaway"
 	"polytome/internal/core/run"
+	"polytome/internal/core/seen"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
@@ -26,14 +29,15 @@ import (
 func fillCommand() *cobra.Command {
 	w := &work{}
 	how := &carrying{}
-	var dry, remove bool
+	var dry, remove, fix bool
 	cmd := &cobra.Command{
 		Use:   "fill",
 		Short: "Write the chosen titles to the places, and prove the result",
 		Long: `Fill writes what is wanted and not there yet, to all places of the bench at the same time. What is there under
 another name is renamed, not copied. Every file is written under a temporary name, flushed and checked before it gets
 its final name. What is on the place stays, but for what the bench marks to leave or to be replaced, and what --exactly
-has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not.
+has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not. What was there already under its name and with
+its length, and does not start all the same, is told then; --fix puts it right from your games. The exit status is 3 when not all that is wanted is there and starts.
 
 How files are checked is up to the road: they are read back and compared over USB and SMB, and over FTP the console is
 asked for their length, as reading back would take as long again. --verify says it otherwise.
@@ -54,7 +58,7 @@ A place that goes away in the middle of it is waited for. Every run is written d
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, bench: b, atOnce: how.readAtOnce}
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, fix: fix, bench: b, atOnce: how.readAtOnce}
 			complete, err := f.fill(cmd.Context(), all)
 			if w.bench != "" {
 				learnt := false
@@ -79,6 +83,7 @@ A place that goes away in the middle of it is waited for. Every run is written d
 	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most so much a second to each place, such as 20MiB")
 	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "when all of it was read back: move what has gone over to this folder, or to the trash with 'trash'")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
+	cmd.Flags().BoolVar(&fix, "fix", false, "put right from the games what lies there and does not start")
 	cmd.Flags().BoolVar(&remove, "remove", false, "allow what is marked to leave, or to be replaced, to do so")
 	return cmd
 }
@@ -104,6 +109,7 @@ type filling struct {
 	asJSON   bool
 	dry      bool
 	remove   bool // what is marked may leave
+	fix      bool // what lies there and does not start is put right
 	bench    *bench.Bench
 	journal  string  // where the runs are written down, "" for the usual file
 	unproved bool    // the places are not proved at the end
@@ -258,12 +264,17 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 // prove audits the places, and reports whether all of them are as they should be.
 func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, err error) {
 	complete = true
+	cache := openCache(os.Stderr)
+	defer cache.Close()
 	for n, l := range f.lanes {
 		if l == nil {
 			continue
 		}
 		s := all[n]
-		audit, err := s.Proof(ctx, "")
+		audit, _, err := s.Prover(nil, 0, "", nil).ProveAnew(ctx, cache)
+		if wrong := s.Wrong(audit); err == nil && f.fix && len(wrong) > 0 {
+			audit, err = f.putRight(ctx, all, n, wrong, cache)
+		}
 		if err != nil {
 			if ctx.Err() != nil || l.only {
 				return false, fmt.Errorf("proving %s: %w", s.Config.Name, err)
@@ -284,7 +295,11 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 		if len(l.report.Failed) > 0 && l.report.Put == 0 && l.plan.Files > 0 && l.only {
 			return false, fmt.Errorf("nothing could be written to %s", s.Config.Name)
 		}
-		complete = complete && l.report.All()
+		wrong := s.Wrong(audit)
+		if len(wrong) > 0 && !f.asJSON {
+			printWrong(f.out, s, wrong)
+		}
+		complete = complete && l.report.All() && len(wrong) == 0
 		for _, finding := range audit.Findings {
 			if finding.Grade == proof.Stops || finding.Kind == proof.Promised {
 				complete = false
@@ -292,6 +307,62 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 		}
 	}
 	return complete, nil
+}
+
+// putRight carries out what mends the titles that are wanted and do not start, and proves the place again.
+func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *seen.Store) (*proof.Report, error) {
+	var mends []mend.Mend
+	for _, w := range wrong {
+		mends = append(mends, w.Mends...)
+	}
+	if len(mends) > 0 {
+		if !f.asJSON {
+			fmt.Fprintf(f.out, "\nPutting right what does not start:\n")
+		}
+		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true, bench: f.bench, unproved: true}
+		if _, err := again.mend(ctx, all, n, mends); err != nil {
+			return nil, err
+		}
+	}
+	audit, _, err := all[n].Prover(nil, 0, "", nil).ProveAnew(ctx, cache)
+	return audit, err
+}
+
+// mend carries out mends of a place.
+func (f *filling) mend(ctx context.Context, all survey.Board, n int, mends []mend.Mend) (complete bool, err error) {
+	s, c := all[n], &f.bench.Places[n]
+	before, chosen := *c, slices.Clone(s.Sheet.Chosen)
+	c.Exactly, c.Leaving, c.Mends = false, nil, nil
+	c.Mend(mends...)
+	keep := make([]bool, len(s.Titles))
+	for i := range s.Titles {
+		keep[i] = slices.ContainsFunc(mends, func(m mend.Mend) bool { return m.Do == mend.Put && m.Title == s.Titles[i].Key })
+	}
+	if err := s.Rejudge(ctx, f.bench, n); err != nil {
+		return false, err
+	}
+	s.Narrow(f.bench, n, keep)
+	one := make(survey.Board, len(all))
+	one[n] = s
+	complete, err = f.fill(ctx, one)
+	*c = before
+	s.Narrow(f.bench, n, chosen)
+	return complete, err
+}
+
+// printWrong tells which titles that are wanted do not start as they lie there.
+func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
+	can := 0
+	fmt.Fprintf(out, "Wanted on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))
+	for _, w := range wrong {
+		fmt.Fprintf(out, "  %s: %s\n", clean(s.Titles[w.Title].Label()), clean(w.Say))
+		if len(w.Mends) > 0 {
+			can++
+		}
+	}
+	if can > 0 {
+		fmt.Fprintf(out, "  fill --fix puts %d of them right\n", can)
+	}
 }
 
 // moveSources moves the files of titles that have gone over.
@@ -349,8 +420,14 @@ func (l *lane) begin(s *survey.Survey) error {
 	if f.asJSON {
 		return l.line("plan", l.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s; %d there already; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
-	if l.plan.Empty() {
+	fmt.Fprintf(f.out, "%s: %s; %d there already, by name and length; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
+	cache := openCache(io.Discard)
+	known := s.KnownWrong(cache)
+	if len(known) > 0 {
+		fmt.Fprintf(f.out, "  %s of these did not start when the place was last proved, and nothing was changed since: fill --fix puts right what can be\n", size.Count(len(known), "title"))
+	}
+	_ = cache.Close()
+	if l.plan.Empty() && len(known) == 0 {
 		fmt.Fprintf(f.out, "  nothing is written: %s\n", l.plan.Idle())
 	}
 	if say := s.Plain(); say != "" {

@@ -14,7 +14,6 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/mend"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
 	"polytome/internal/place/drive"
@@ -265,23 +264,8 @@ func (p *proving) mendAll(ctx context.Context, out io.Writer, b *bench.Bench, al
 		}
 		return false, nil
 	}
-	s, c := all[n], &b.Places[n]
-	before := *c
-	c.Exactly, c.Leaving, c.Mends = false, nil, nil
-	c.Mend(mends...)
-	keep := make([]bool, len(s.Titles))
-	for i := range s.Titles {
-		keep[i] = slices.ContainsFunc(mends, func(m mend.Mend) bool { return m.Do == mend.Put && m.Title == s.Titles[i].Key })
-	}
-	if err := s.Rejudge(ctx, b, n); err != nil {
-		return false, err
-	}
-	s.Narrow(b, n, keep)
-	one := make(survey.Board, len(all))
-	one[n] = s
 	f := &filling{out: out, progress: autoProgress(), asJSON: p.asJSON, dry: p.dry, remove: true, bench: b, unproved: true}
-	_, err := f.fill(ctx, one)
-	*c = before
+	_, err := f.mend(ctx, all, n, mends)
 	return true, err
 }
 

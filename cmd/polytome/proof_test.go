@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/proof"
+	"polytome/internal/coretest"
 	"polytome/internal/demo"
 )
 
@@ -188,4 +189,57 @@ func TestHostsOfABench(t *testing.T) {
 	status, _, stderr := polytome(t, "hosts", "cable", "--bench", w.Bench, "--place", "North stick")
 	assert.Equal(t, statusUsage, status)
 	assert.Contains(t, stderr, "only a place over a network is joined by a cable")
+}
+
+// TestWhatDoesNotStartIsNotThere spoils files that a fill takes for there by their names and lengths: the fill says that they do not start and how they are put right, and does so
+// where it is asked to.
+func TestWhatDoesNotStartIsNotThere(t *testing.T) {
+	dir := t.TempDir()
+	games, stick := filepath.Join(dir, "games"), filepath.Join(dir, "stick")
+	require.NoError(t, os.MkdirAll(stick, 0o755))
+	for _, disc := range []string{"1", "2"} {
+		sheet := "Two Tides (Disc " + disc + ")"
+		coretest.Write(t, games, sheet+".cue", []byte("FILE \""+sheet+".bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
+		coretest.Write(t, games, sheet+".bin", coretest.Volume(t, "LAP_0001"+disc))
+	}
+	coretest.Write(t, games, "Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	coretest.Write(t, stick, "bellows/start.bin", []byte("x"))
+	fill := func(more ...string) (int, string) {
+		status, out, errs := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to", stick, "--as", "fat32"}, more...)...)
+		return status, out + errs
+	}
+	status, out := fill()
+	require.Zero(t, status, out)
+	spoilt := map[string][]byte{
+		"Carts/wren8/Ropewalk.w8":                 append([]byte("XXXX"), demo.Cartridge("WREN", "Ropewalk")[4:]...),
+		"Titles/Two Tides/Two Tides.m3u":          nil,
+		"Titles/Two Tides/Two Tides (Disc 1).cue": nil,
+	}
+	whole := map[string][]byte{}
+	for name, data := range spoilt {
+		at := filepath.Join(stick, name)
+		was, err := os.ReadFile(at)
+		require.NoError(t, err)
+		whole[name] = was
+		if data == nil && strings.HasSuffix(name, ".cue") {
+			data = []byte(strings.Replace(string(was), "FILE", "FOLD", 1)) // edited, of the same length
+		}
+		require.NoError(t, os.WriteFile(at, data, 0o644))
+	}
+	status, out = fill()
+	assert.Equal(t, 3, status, out)
+	assert.Contains(t, out, "there, but not starting: 2 titles")
+	assert.Contains(t, out, "fill --fix puts 2 of them right")
+	status, out = fill("--dry-run")
+	assert.Contains(t, out, "2 titles of these did not start when the place was last proved", out)
+	status, out = fill("--fix")
+	assert.Zero(t, status, out)
+	for name, was := range whole {
+		is, err := os.ReadFile(filepath.Join(stick, name))
+		require.NoError(t, err)
+		assert.Equal(t, string(was), string(is), name)
+	}
+	status, out = fill()
+	assert.Zero(t, status, out)
+	assert.NotContains(t, out, "did not start")
 }

@@ -202,6 +202,11 @@ func (s *Sheet) judge(i int) reason {
 			return v
 		case s.Holding(item): // a text may have been changed by hand, and stays
 			v.Need -= facts.RoomFor(item.Size)
+		case e.Size == 0 && item.Shape == shape.Written: // nothing of anybody's is in it
+			v.Need -= facts.RoomFor(0)
+			if v.Kind == There {
+				v.Kind = AsIs
+			}
 		case s.replace[folded]:
 			v.Need -= facts.RoomFor(e.Size)
 			v.Kind = Replaced

@@ -143,6 +143,7 @@ func (m *maker) items(i int) {
 		if there {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
 			s.Room -= m.facts.RoomFor(was.Size)
+			s.Merged = was.Size == 0 && item.Shape == shape.Written // nothing of anybody's is in it
 		}
 		s.Make = &item.Spec
 		if item.Shape == shape.Written || item.Shape == shape.Sheet {

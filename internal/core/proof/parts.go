@@ -206,7 +206,8 @@ func (y *eyes) inOnePiece(l *line) {
 	}
 	for _, e := range files {
 		if say := y.inPieces(e.Path); say != "" {
-			l.broken(y, Finding{Kind: Pieces, Path: e.Path, Say: say, Remedy: "bring it into one piece", Mends: []mend.Mend{{Do: mend.Gather, Path: e.Path}}})
+			l.Starts = false // told also beside another reason
+			y.find(Finding{Kind: Pieces, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "bring it into one piece", Mends: []mend.Mend{{Do: mend.Gather, Path: e.Path}}})
 		}
 	}
 }

@@ -1,0 +1,101 @@
+package survey
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/mend"
+	"polytome/internal/core/proof"
+	"polytome/internal/core/seen"
+)
+
+// A Wrong is a title that is wanted on the place and lies there, and that does not start as it lies.
+type Wrong struct {
+	Title int    // index
+	Say   string // what a proof found
+	Mends []mend.Mend
+}
+
+// Wrong finds the titles that are wanted and of which a proof says that they do not start.
+func (s *Survey) Wrong(r *proof.Report) (out []Wrong) {
+	if s.carries != nil {
+		return nil
+	}
+	fold := s.Facts.Filesystem.Fold
+	lies := map[string]int{} // folded path of an item -> its title
+	for i := range s.Sheet.Titles() {
+		if s.Sheet.Chosen[i] && s.Sheet.Verdict(i).Kind.Goes() {
+			for k := range s.Sheet.Placement(i).Items {
+				lies[fold(s.Sheet.Placement(i).Items[k].Path)] = i
+			}
+		}
+	}
+	of := func(path string) (title int, ok bool) {
+		if title, ok = lies[fold(path)]; ok {
+			return title, ok
+		}
+		for item, i := range lies {
+			if strings.HasPrefix(item, fold(path)+"/") {
+				return i, true
+			}
+		}
+		return 0, false
+	}
+	for _, l := range r.Listed {
+		if l.Starts {
+			continue
+		}
+		i, ok := of(l.Path)
+		if !ok {
+			continue
+		}
+		w := Wrong{Title: i}
+		for k := range r.Findings {
+			f := &r.Findings[k]
+			if f.Path == "" || f.Grade != proof.Fault || f.Loader != l.Loader || f.Kind == proof.Cover || f.Kind == proof.Companion {
+				continue
+			}
+			if f.Path == l.Path || strings.HasPrefix(fold(f.Path), fold(l.Path)+"/") || sameTitle(lies, fold(f.Path), i) {
+				if w.Say == "" {
+					w.Say = f.Say
+				}
+				w.Mends = append(w.Mends, f.Mends...)
+			}
+		}
+		if !slices.ContainsFunc(out, func(o Wrong) bool { return o.Title == i }) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+func sameTitle(lies map[string]int, path string, title int) bool {
+	i, ok := lies[path]
+	return ok && i == title
+}
+
+// KnownWrong are the titles of [Survey.Wrong] that the last proof of the place found, as far as their files were not changed since, and that are taken for there.
+func (s *Survey) KnownWrong(cache *seen.Store) (out []Wrong) {
+	if cache == nil {
+		return nil
+	}
+	was, ok, err := cache.Place("proof " + s.cacheName())
+	var last proof.Report
+	if err != nil || !ok || json.Unmarshal(was.Data, &last) != nil {
+		return nil
+	}
+	for _, w := range s.Wrong(&last) {
+		same := len(w.Mends) > 0
+		for k := range w.Mends {
+			m := &w.Mends[k]
+			e, there := s.Sheet.At(m.Path)
+			same = same && there && !m.Changed(e.Size, e.Modified)
+		}
+		if same && s.Sheet.Verdict(w.Title).Kind == fit.There {
+			out = append(out, w)
+		}
+	}
+	return out
+}
