@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/journal"
 	"polytome/internal/core/mend"
 	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
@@ -266,14 +267,16 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 	complete = true
 	cache := openCache(os.Stderr)
 	defer cache.Close()
+	runs, _ := openJournalAt(cmp.Or(f.journal, journalFile())) // that it cannot be read was said before
+	defer runs.Close()
 	for n, l := range f.lanes {
 		if l == nil {
 			continue
 		}
 		s := all[n]
-		audit, _, err := s.Prover(nil, 0, "", nil).ProveAnew(ctx, cache)
+		audit, _, err := f.prover(s, n, runs).ProveAnew(ctx, cache)
 		if wrong := s.Wrong(audit); err == nil && f.fix && len(wrong) > 0 {
-			audit, err = f.putRight(ctx, all, n, wrong, cache)
+			audit, err = f.putRight(ctx, all, n, wrong, cache, runs)
 		}
 		if err != nil {
 			if ctx.Err() != nil || l.only {
@@ -309,8 +312,15 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 	return complete, nil
 }
 
+// prover proves a place as the checklist's command does: by what was done there.
+func (f *filling) prover(s *survey.Survey, n int, runs *journal.Journal) *survey.Prover {
+	p := s.Prover(f.bench, n, "", nil)
+	p.Journal = runs
+	return p
+}
+
 // putRight carries out what mends the titles that are wanted and do not start, and proves the place again.
-func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *seen.Store) (*proof.Report, error) {
+func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *seen.Store, runs *journal.Journal) (*proof.Report, error) {
 	var mends []mend.Mend
 	for _, w := range wrong {
 		mends = append(mends, w.Mends...)
@@ -324,7 +334,7 @@ func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong [
 			return nil, err
 		}
 	}
-	audit, _, err := all[n].Prover(nil, 0, "", nil).ProveAnew(ctx, cache)
+	audit, _, err := f.prover(all[n], n, runs).ProveAnew(ctx, cache)
 	return audit, err
 }
 

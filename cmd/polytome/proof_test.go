@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -243,3 +244,35 @@ func TestWhatDoesNotStartIsNotThere(t *testing.T) {
 	assert.Zero(t, status, out)
 	assert.NotContains(t, out, "did not start")
 }
+
+// TestOneChecklist has a fill and the checklist's own command say the same.
+func TestOneChecklist(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+	games, stick := filepath.Join(dir, "games"), filepath.Join(dir, "stick")
+	require.NoError(t, os.MkdirAll(stick, 0o755))
+	for disc := range 2 {
+		id := []string{"VSP-30001", "VSP-30002"}[disc]
+		coretest.Write(t, games, id+".iso", coretest.Image(t, coretest.Inf(id, "Two Sails", []string{"1/2", "2/2"}[disc], "full")))
+	}
+	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
+	coretest.Write(t, stick, "ROWAN/rowan.run", []byte("x"))
+	lines := func(out string) (all []string) {
+		for line := range strings.Lines(out) {
+			if m := checklistLine.FindStringSubmatch(line); m != nil {
+				all = append(all, m[1])
+			}
+		}
+		return all
+	}
+	for range 2 { // the first time, and again
+		_, out, errs := polytome(t, "fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32")
+		_, after, ok := strings.Cut(out, "At the console:")
+		require.True(t, ok, out+errs)
+		_, list, _ := polytome(t, "checklist", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32")
+		require.NotEmpty(t, lines(after))
+		assert.Equal(t, lines(after), lines(list))
+	}
+}
+
+var checklistLine = regexp.MustCompile(`^ *(?:\[ \] )?[0-9]+\. (.*)\n?$`)

@@ -32,7 +32,7 @@ func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
 		situation = append(situation, "covers")
 	}
 	if slices.ContainsFunc(a.looks, func(y *eyes) bool {
-		return slices.ContainsFunc(y.lines, func(l *line) bool { return l.Discs > 1 || l.in != nil && l.in.Of > 1 })
+		return slices.ContainsFunc(y.lines, func(l *line) bool { return l.Discs > 1 || hasDiscs(l) })
 	}) {
 		situation = append(situation, "several-discs")
 	}
@@ -47,6 +47,15 @@ func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
 		out = append(out, Step{Say: "Set the addresses of the computer and of the console back to what they were before the cable"})
 	}
 	return out
+}
+
+// hasDiscs reports whether a line is a disc of a title that has several.
+func hasDiscs(l *line) bool {
+	if l.in != nil {
+		return l.in.Of > 1 || l.in.Discs[0].Number > 1
+	}
+	_, n := withoutDisc(l)
+	return n > 0 || l.v[loader.FieldDisc] != ""
 }
 
 // tellsOfCables reports whether a profile has a line of its own for a direct cable.

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/settings"
 	"polytome/internal/drives"
 	"polytome/internal/format/exfat"
@@ -175,10 +176,10 @@ func (p *Plan) text(f File) ([]byte, error) {
 		if !strings.EqualFold(s.File, f.To) {
 			continue
 		}
-		if at := p.profile.Attachment("usb", p.Filesystem); len(s.On) > 0 && (at == nil || !slices.Contains(s.On, at.Name)) {
+		if !p.holds(&s) {
 			continue
 		}
-		if out == nil {
+		if out == nil && f.From != "" {
 			b, err := os.ReadFile(f.From)
 			if err != nil {
 				return nil, err
@@ -192,6 +193,12 @@ func (p *Plan) text(f File) ([]byte, error) {
 		out = []byte(set)
 	}
 	return out, nil
+}
+
+// holds reports whether a setting is one for a drive.
+func (p *Plan) holds(s *loader.Setting) bool {
+	at := p.profile.Attachment("usb", p.Filesystem)
+	return len(s.On) == 0 || at != nil && slices.Contains(s.On, at.Name)
 }
 
 // source opens a file of the kit as it goes over.

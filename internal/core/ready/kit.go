@@ -44,7 +44,7 @@ func (p *Plan) kit(r Request) error {
 			continue
 		}
 		found := matching(files, f.From)
-		if len(found) == 0 && !f.Optional && f.Text == "" && len(f.From) > 0 {
+		if len(found) == 0 && !f.Optional && f.Text == "" && len(f.From) > 0 && !p.sets(f.To) {
 			p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s (%s): %s.", r.Kit, f.To, f.Why, "it has to be put on the drive before the loader starts"))
 		}
 		for _, from := range found {
@@ -55,6 +55,30 @@ func (p *Plan) kit(r Request) error {
 			p.Kit = append(p.Kit, File{from.path, to, from.size})
 			p.Notes = append(p.Notes, fmt.Sprintf("%s comes from %s.", to, from.path))
 		}
+	}
+	return p.ownSettings(r.Kit)
+}
+
+// sets reports whether the loader has settings in a file of its own.
+func (p *Plan) sets(file string) bool {
+	return slices.ContainsFunc(p.profile.Settings, func(s loader.Setting) bool { return strings.EqualFold(s.File, file) && p.holds(&s) })
+}
+
+// ownSettings has the files written that the kit lacks and of which it is known what must stand in them: without that the loader lists nothing.
+func (p *Plan) ownSettings(kit string) error {
+	for i := range p.profile.Settings {
+		s := &p.profile.Settings[i]
+		if !p.holds(s) || slices.ContainsFunc(p.Kit, func(f File) bool { return strings.EqualFold(f.To, s.File) }) {
+			continue
+		}
+		f := File{To: s.File}
+		text, err := p.text(f)
+		if err != nil {
+			return err
+		}
+		f.Size = int64(len(text))
+		p.Kit = append(p.Kit, f)
+		p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s: it is written with what must stand there, %s.", kit, s.File, strings.Join(strings.Fields(string(text)), " and ")))
 	}
 	return nil
 }

@@ -237,3 +237,20 @@ func TestAGlance(t *testing.T) {
 	require.Len(t, c.Loaders, 2)
 	assert.Equal(t, "2 titles for Rowan, 1 title for Mica, 5 bytes", c.Words())
 }
+
+// TestAKitThatLacksItsSettings gets the file in which the loader's settings stand: without it nothing would be listed.
+func TestAKitThatLacksItsSettings(t *testing.T) {
+	kit := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan-3.run"), []byte("the loader"), 0o600))
+	d := image(t, size.GiB)
+	p := plan(t, d, ready.Request{Profile: profile(t, "rowan"), Kit: kit})
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "lacks ROWAN/rowan.cfg: it is written with what must stand there, look=stick and faces=yes.")
+	r, err := p.Do(ctx, drives.Here, typed, nil)
+	require.NoError(t, err)
+	assert.Empty(t, r.Wrong)
+	cfg := filepath.Join(t.TempDir(), "cfg")
+	behind(t, d.Path, func(part string) { judge.Root(t, "mcopy", "-i", part, "::/ROWAN/rowan.cfg", cfg) })
+	b, err := os.ReadFile(cfg)
+	require.NoError(t, err)
+	assert.Equal(t, "look=stick\nfaces=yes\n", string(b))
+}
