@@ -224,16 +224,8 @@ const ByHand = "hand"
 
 // besideKind is the kind of a picture beside a game: what its name ends in, behind a dot, hyphen or in brackets; else that of the front.
 func besideKind(file string) string {
-	stem := strings.ToLower(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)))
-	for _, of := range title.PictureKinds[1:] {
-		for _, mark := range []string{"." + of, "-" + of, "(" + of + ")", " " + of, "_" + of} {
-			if strings.HasSuffix(stem, mark) {
-				return of
-			}
-		}
-		if stem == of {
-			return of
-		}
+	if _, of := title.MarkOf(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))); of != "" {
+		return of
 	}
 	return "front"
 }

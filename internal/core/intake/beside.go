@@ -37,6 +37,9 @@ func (l *look) besides(used map[string]bool) {
 			continue
 		}
 		at, ok := owner[stem(it.name)]
+		if game, of := title.MarkOf(stem(it.name)); !ok && kind == "cover" && of != "" { // such as the picture of its disc
+			at, ok = owner[game]
+		}
 		if !ok && len(l.titles) == 1 && !l.root {
 			at, ok = 0, true
 		}

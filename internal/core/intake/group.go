@@ -167,13 +167,13 @@ func told(other, t *title.Title) string {
 func content(d *title.Disc) string {
 	for s := range strings.FieldsSeq(d.Sums) {
 		if strings.HasPrefix(s, "sha1:") || strings.HasPrefix(s, "sha256:") {
-			return fmt.Sprintf("%d %s", d.File.Size, s)
+			return fmt.Sprintf("%d %s", d.Size(), s)
 		}
 	}
 	if d.Deep == "" {
 		return ""
 	}
-	return fmt.Sprintf("%d %s", d.File.Size, d.Deep)
+	return fmt.Sprintf("%d %s", d.Size(), d.Deep)
 }
 
 // sorted copies titles in the order of [title.Compare].

@@ -65,6 +65,26 @@ func deep(path string, size int64) (string, error) {
 	return Deep(f, size)
 }
 
+// deepOf is the fingerprint of all files of a disc: sheets of equal text may name different tracks.
+func deepOf(d *title.Disc) (string, error) {
+	sum, err := deep(d.File.Path, d.File.Size)
+	if err != nil || len(d.Parts) == 0 {
+		return sum, err
+	}
+	h := xxh3.New()
+	_, _ = h.WriteString(sum)
+	for i := range d.Parts {
+		if p := &d.Parts[i].File; p.Entry == "" {
+			sum, err := deep(p.Path, p.Size)
+			if err != nil {
+				return "", err
+			}
+			_, _ = h.WriteString(sum)
+		}
+	}
+	return fmt.Sprintf("%x", h.Sum128().Bytes()), nil
+}
+
 // Deep is a fingerprint of samples from all over some content, as [title.Disc.Deep] is of a file.
 func Deep(f io.ReaderAt, size int64) (string, error) {
 	h := xxh3.New()
@@ -142,7 +162,7 @@ func (s *scan) compare() {
 			}
 			tasks = append(tasks, func() {
 				defer s.disks.take(x.l.device())()
-				if sum, err := deep(x.d.File.Path, x.d.File.Size); err == nil {
+				if sum, err := deepOf(x.d); err == nil {
 					mu.Lock()
 					sums[x] = sum
 					mu.Unlock()
