@@ -95,8 +95,10 @@ func TestClashGoesToTheChosenOne(t *testing.T) {
 	s.Choose(func(i int) bool { return i == 1 })
 	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
 	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), place.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
-	assert.Equal(t, fit.Differs, s.Verdict(0).Kind)
+	assert.Equal(t, fit.Clash, s.Verdict(0).Kind, "what is there is the other one, which is wanted")
 	assert.Equal(t, fit.There, s.Verdict(1).Kind, "what is there already keeps its path")
+	s.Choose(func(i int) bool { return i == 0 })
+	assert.Equal(t, fit.Differs, s.Verdict(0).Kind, "it can be replaced where the other one is not wanted")
 }
 
 func TestRoomIsNeverOverdrawn(t *testing.T) {

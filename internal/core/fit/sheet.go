@@ -433,6 +433,11 @@ func (s *Sheet) drop(i int) {
 // Verdict is what holds for title i.
 func (s *Sheet) Verdict(i int) Verdict {
 	v := s.base[i]
+	if v.Kind == Differs {
+		if other, clash := s.rival(i); clash && s.base[other].Kind == There && s.Chosen[other] { // what lies there is another title's that stays
+			v.Kind, v.Other = Clash, other
+		}
+	}
 	if !v.Kind.Goes() || s.placed[i] {
 		return v
 	}
