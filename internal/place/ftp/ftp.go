@@ -174,6 +174,10 @@ func (p *Place) explain(doing, name string, err error) error {
 	var te *textproto.Error
 	said := errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrBusy)
 	if !said && errors.As(err, &te) {
+		if p.addr.Secure() && wantsSession(te) {
+			return fmt.Errorf("%s %s: %w: the server wants data over the TLS session of the first connection, and gives no ticket for it: allow TLS 1.3 or session tickets there, or take that demand off (it says %d %s)",
+				doing, at, place.ErrReadOnly, te.Code, strings.TrimSpace(te.Msg))
+		}
 		var kind error
 		switch te.Code {
 		case ftp.StatusExceededStorage, 452:

@@ -52,6 +52,25 @@ func TestConformance(t *testing.T) {
 	}
 }
 
+// TestConformanceWithAnotherServer is the same over one in Python, with and without TLS.
+func TestConformanceWithAnotherServer(t *testing.T) {
+	certificate := judge.Certificate(t)
+	for name, c := range map[string]struct {
+		scheme, certificate string
+		older               bool
+	}{"plain": {"ftp", "", false}, "TLS 1.2": {"ftps", certificate, true}, "TLS 1.3": {"ftps", certificate, false}} {
+		t.Run(name, func(t *testing.T) {
+			placetest.Run(t, func(t *testing.T) place.Place {
+				ftp.Forget()
+				port := judge.PyFTP(t, t.TempDir(), c.certificate, c.older)
+				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+				require.NoError(t, err)
+				return p
+			})
+		})
+	}
+}
+
 // consoles are servers with habits of theirs.
 var consoles = map[string]ftpd.Habits{
 	"an old one": {User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute, SlowClose: time.Millisecond},

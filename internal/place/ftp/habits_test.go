@@ -8,6 +8,8 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"errors"
+	"fmt"
 	"math/big"
 	"net"
 	"os"
@@ -23,6 +25,7 @@ import (
 	"polytome/internal/place"
 	"polytome/internal/place/ftp"
 	"polytome/internal/place/placetest"
+	"polytome/internal/place/remote"
 	"polytome/internal/standin/ftpd"
 )
 
@@ -63,7 +66,7 @@ func TestOverTLSWithAForeignServer(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(pem), 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(filepath.Dir(pem)), 0o755))
 	dir := t.TempDir()
-	port, root := judge.FTP(t, dir, "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_data_ssl=YES", "force_anon_logins_ssl=YES", "rsa_cert_file="+pem+".crt", "rsa_private_key_file="+pem, "require_ssl_reuse=NO", "ssl_ciphers=HIGH")
+	port, root := judge.FTP(t, dir, "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_data_ssl=YES", "force_anon_logins_ssl=YES", "rsa_cert_file="+pem+".crt", "rsa_private_key_file="+pem, "require_ssl_reuse=YES", "ssl_ciphers=HIGH")
 	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port, Root: root}, ftp.Options{Filesystem: disk(t), Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
@@ -178,4 +181,37 @@ func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
 	_, err := p.List(ctx, nil)
 	assert.ErrorIs(t, err, place.ErrGone)
 	assert.ErrorContains(t, err, "a firewall or router in between lets commands through only")
+}
+
+// TestTLSThatIsWanted is told as what it is: a server that lets nobody in without, and one that wants the session of the first connection taken up for data.
+func TestTLSThatIsWanted(t *testing.T) {
+	secure := certificate(t)
+	s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, OnlySecure: true, User: "gantry", Password: "ferryline"})
+	_, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), User: "gantry", Password: "ferryline"})
+	require.ErrorContains(t, err, "lets nobody in without TLS: write ftps:// instead of ftp://")
+	var login *remote.LoginError
+	assert.False(t, errors.As(err, &login), "no password is asked for")
+
+	for version, older := range map[uint16]bool{tls.VersionTLS12: true, tls.VersionTLS13: false} {
+		c := secure.Clone()
+		c.MaxVersion = version
+		s := serve(t, t.TempDir(), ftpd.Habits{Secure: c, WantsSession: true, Sizes: true})
+		at := ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}
+		p, err := ftp.Open(ctx, at, ftp.Options{Filesystem: disk(t), Unchecked: true})
+		require.NoError(t, err)
+		for i := range 3 {
+			require.NoError(t, put(p, fmt.Sprintf("%d.iso", i), []byte("x")), "TLS 1.2: %v", older)
+		}
+		require.NoError(t, p.Close())
+	}
+	none := secure.Clone()
+	none.MaxVersion, none.SessionTicketsDisabled = tls.VersionTLS12, true
+	s = serve(t, t.TempDir(), ftpd.Habits{Secure: none, WantsSession: true, Sizes: true})
+	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Unchecked: true})
+	if err == nil {
+		_, err = p.List(ctx, nil)
+		_ = p.Close()
+	}
+	require.ErrorContains(t, err, "wants data over the TLS session of the first connection, and gives no ticket for it")
+	assert.NotErrorIs(t, err, place.ErrBusy, "trying again does not help")
 }

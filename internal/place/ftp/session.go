@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"net/textproto"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -357,6 +358,9 @@ func (p *Place) refused(user string, err error) error {
 	if errors.As(err, &te) && te.Code >= 400 && te.Code < 500 && !broken(err) {
 		return fmt.Errorf("%w: logging in to %s: the server says %d %s", place.ErrBusy, p.addr.Host, te.Code, te.Msg)
 	}
+	if !broken(err) && !p.addr.Secure() && wantsTLS(err.Error()) {
+		return fmt.Errorf("%w: %s lets nobody in without TLS: write ftps:// instead of ftp:// (it says %s)", place.ErrReadOnly, p.addr.Host, strings.TrimSpace(err.Error()))
+	}
 	if !broken(err) {
 		if user == "anonymous" {
 			user = ""
@@ -364,6 +368,19 @@ func (p *Place) refused(user string, err error) error {
 		return &remote.LoginError{Address: p.addr, User: user, Given: p.opts.Password != "", Err: err}
 	}
 	return fmt.Errorf("%w: logging in to %s: %w", place.ErrGone, p.addr.Host, err)
+}
+
+// wantsTLS reports whether what a server says to a login is that it wants TLS.
+func wantsTLS(say string) bool {
+	say = strings.ToLower(say)
+	return slices.ContainsFunc([]string{"tls", "ssl", "encrypt", "auth first", "use auth", "secure connection"}, func(word string) bool { return strings.Contains(say, word) })
+}
+
+// wantsSession reports whether a server refuses data as their connection does not take up the TLS session of the one for commands. That is done with session tickets (RFC 5077, RFC 8446, 2.2) and, as
+// this program's TLS knows no others, not with session numbers (RFC 5246, 7.3).
+func wantsSession(te *textproto.Error) bool {
+	say := strings.ToLower(te.Msg)
+	return strings.Contains(say, "reuse") || te.Code == ftp.StatusCanNotOpenDataConnection && strings.Contains(say, "not permitted")
 }
 
 // unreachable says in words why there is no connection.

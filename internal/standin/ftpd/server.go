@@ -45,6 +45,8 @@ type Habits struct {
 	Clients        int               // so many are let in at a time; 0 for no limit
 	Names          encoding.Encoding // how names are spelt; nil for UTF-8
 	Secure         *tls.Config       // explicit TLS (RFC 4217); nil for none
+	OnlySecure     bool              // nobody is let in without
+	WantsSession   bool              // a data connection must take up a TLS session
 	// Boot is what the console does with its disk when it is switched on, and when it is told to restart (SITE RESTART).
 	Boot func(dir string) error
 	// Rescan is what the console lists for its disk (SITE RESCAN), a line for each game.
@@ -198,6 +200,7 @@ type client struct {
 	rename string
 	at     int64 // where the next transfer begins
 	data   net.Listener
+	secret bool // the control connection is
 	secure bool // also the data connections
 }
 
@@ -286,7 +289,15 @@ var commands map[string]func(c *client, arg string) bool
 
 func init() {
 	commands = map[string]func(c *client, arg string) bool{
-		"USER": func(c *client, arg string) bool { c.user = arg; c.say("331 and the password?"); return true },
+		"USER": func(c *client, arg string) bool {
+			if c.s.habits.OnlySecure && !c.secret {
+				c.say("530 Sessions must use encryption.")
+				return true
+			}
+			c.user = arg
+			c.say("331 and the password?")
+			return true
+		},
 		"PASS": (*client).login,
 		"SYST": func(c *client, _ string) bool { c.say("215 UNIX Type: L8"); return true },
 		"FEAT": (*client).features,
@@ -533,7 +544,7 @@ func (c *client) protect(string) bool {
 	if err := secret.Handshake(); err != nil {
 		return false
 	}
-	c.c, c.r = secret, bufio.NewReader(secret)
+	c.c, c.r, c.secret = secret, bufio.NewReader(secret), true
 	return true
 }
 

@@ -78,6 +78,11 @@ func (c *client) transfer(do func(data net.Conn) error) bool {
 	if c.secure {
 		secret := tls.Server(data, c.s.habits.Secure)
 		stream, err = secret, secret.Handshake()
+		if err == nil && c.s.habits.WantsSession && !secret.ConnectionState().DidResume {
+			c.s.let(data)
+			c.say("522 SSL connection failed; session reuse required")
+			return true
+		}
 	}
 	if err == nil {
 		err = do(stream)
