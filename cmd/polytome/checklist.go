@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -47,10 +48,11 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 				if w.picked >= 0 && n != w.picked {
 					continue
 				}
-				s, err := survey.Take(cmd.Context(), b, n, nil, survey.Options{Set: set})
-				if err == nil && s.Away != nil {
-					err = s.Away
-				}
+				var s *survey.Survey
+				err := letIn(func() (err error) {
+					s, err = survey.Take(cmd.Context(), b, n, nil, survey.Options{Set: set})
+					return cmp.Or(err, awayOf(s))
+				})
 				if err != nil {
 					if len(b.Places) == 1 || w.picked >= 0 {
 						return err

@@ -75,11 +75,9 @@ func host(text, name string) (remote.Address, *loader.Profile, error) {
 
 // hostTest is the testing of one address.
 type hostTest struct {
-	loader      string
-	encoding    string
-	connections int
-	unchecked   bool
-	asJSON      bool
+	loader string
+	server serverTraits
+	asJSON bool
 }
 
 func hostsTest() *cobra.Command {
@@ -98,7 +96,8 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 			if err != nil {
 				return err
 			}
-			c := bench.Place{Name: args[0], At: args[0], Encoding: t.encoding, Connections: t.connections, Unchecked: t.unchecked}
+			c := bench.Place{Name: args[0], At: args[0]}
+			t.server.set(&c)
 			var r *remote.Probe
 			err = letIn(func() (err error) { r, err = hookup.Test(cmd.Context(), args[0], c, profile); return err })
 			if err != nil {
@@ -116,9 +115,7 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 		},
 	}
 	cmd.Flags().StringVar(&t.loader, "loader", "", "the loader whose profile says what the server is like and who may log in")
-	cmd.Flags().StringVar(&t.encoding, "encoding", "", "how a console spells names over FTP, such as latin1 (default: what its profile says, or UTF-8)")
-	cmd.Flags().IntVar(&t.connections, "connections", 0, "how many connections it bears at a time")
-	cmd.Flags().BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: take any certificate")
+	t.server.flags(cmd.Flags())
 	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print JSON")
 	return cmd
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/coretest"
+	"polytome/internal/demo"
+	"polytome/internal/judge"
 	"polytome/internal/standin"
 )
 
@@ -83,4 +87,25 @@ func TestWhatIsWrongWithAConsole(t *testing.T) {
 	status, out, _ := polytome(t, "hosts", "test", full)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "the place is full")
+}
+
+// TestEveryCommandKnowsWhatAServerIsLike fills and proves a console over TLS, with a certificate of its own.
+func TestEveryCommandKnowsWhatAServerIsLike(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	disk := filepath.Join(dir, "disk")
+	require.NoError(t, os.MkdirAll(filepath.Join(disk, "gantry/shelf/wren8"), 0o755))
+	port := judge.PyFTP(t, disk, judge.Certificate(t), false)
+	password := filepath.Join(dir, "password")
+	require.NoError(t, os.WriteFile(password, []byte("games\n"), 0o600))
+	at := fmt.Sprintf("ftps://games@127.0.0.1:%d/", port)
+	status, out, errs := polytome(t, "fill", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at, "--password-file", password)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out+errs, "a certificate that nobody vouches for")
+	for _, command := range [][]string{{"fit", "--from", filepath.Join(dir, "games")}, {"plan", "--from", filepath.Join(dir, "games")}, {"fill", "--from", filepath.Join(dir, "games")}, {"proof"}} {
+		status, out, errs = polytome(t, append(command, "--loader", "gantry", "--to", at, "--password-file", password, "--unchecked-certificate", "--connections", "1")...)
+		assert.NotEqual(t, 1, status, "%s: %s%s", command[0], out, errs)
+		assert.NotEqual(t, 2, status, "%s%s", out, errs)
+	}
+	assert.FileExists(t, filepath.Join(disk, "gantry/shelf/wren8/Ropewalk.w8"))
 }

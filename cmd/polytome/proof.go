@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
+	"polytome/internal/place"
 	"polytome/internal/place/drive"
 	"polytome/internal/size"
 )
@@ -146,9 +148,10 @@ func (p *proving) run(cmd *cobra.Command, args []string) error {
 		all, _, err = p.surveys(ctx, b)
 	} else {
 		var s *survey.Survey
-		if s, err = survey.Take(ctx, b, 0, intake.Result{}.Titles, survey.Options{Set: set}); err == nil && s.Away != nil {
-			err = s.Away
-		}
+		err = letIn(func() (err error) {
+			s, err = survey.Take(ctx, b, 0, intake.Result{}.Titles, survey.Options{Set: set})
+			return cmp.Or(err, awayOf(s))
+		})
 		all = survey.Board{s}
 	}
 	if err != nil {
@@ -221,8 +224,8 @@ func (p *proving) whose(ctx context.Context, set *loader.Set) error {
 	if err := p.set(&c); err != nil {
 		return err
 	}
-	to, err := survey.OpenPlace(ctx, c.At, c, nil, false)
-	if err != nil {
+	var to place.Place
+	if err := letIn(func() (err error) { to, err = survey.OpenPlace(ctx, c.At, c, nil, false); return err }); err != nil {
 		return err
 	}
 	defer to.Close()

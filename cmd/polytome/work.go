@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
@@ -48,10 +49,35 @@ type work struct {
 	coversMost        string
 	keepIn            string
 	only, except      string
+	server            serverTraits
 	picked            int // number of the place that was asked for, -1 for all
 
 	lists, passwords, allow []string
 	covers                  string // the folder of fetched covers, "" for the usual one
+}
+
+// serverTraits are what is said of a console's or share's server.
+type serverTraits struct {
+	encoding    string
+	connections int
+	unchecked   bool
+}
+
+func (t *serverTraits) flags(f *pflag.FlagSet) {
+	f.StringVar(&t.encoding, "encoding", "", "how a console spells names over FTP, such as latin1 (default: what its profile says, or UTF-8)")
+	f.IntVar(&t.connections, "connections", 0, "how many connections a console or share bears at a time")
+	f.BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: take any certificate")
+}
+
+// set has them hold for a place.
+func (t *serverTraits) set(p *bench.Place) {
+	if t.encoding != "" {
+		p.Encoding = t.encoding
+	}
+	if t.connections > 0 {
+		p.Connections = t.connections
+	}
+	p.Unchecked = p.Unchecked || t.unchecked
 }
 
 // flags adds the flags that name the work. Commands that look at a place only
@@ -68,6 +94,7 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.StringVar(&w.road, "road", "", "how the console gets at the place: "+strings.Join(loader.Roads, ", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.room, "room", "", "declare the place's capacity, such as 58GiB")
+	w.server.flags(f)
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 }
 
@@ -171,6 +198,7 @@ func (w *work) set(p *bench.Place) error {
 	if w.verify != "" {
 		p.Verify = w.verify
 	}
+	w.server.set(p)
 	p.NoCovers = p.NoCovers || w.noCovers
 	if w.noCovers && w.onlyCovers {
 		return usageError{errors.New("--no-covers and --only-covers contradict one another")}
