@@ -132,23 +132,22 @@ func letIn(do func() error) error {
 	return err
 }
 
-// passwordFile is where scripts have a password written down: its first line is given to whoever asks, once.
-var passwordFile string
+// givePassword has the password that scripts have written down in a file be the one of the first server that needs one.
+func givePassword(file string) {
+	secret.Give(func() (string, bool) {
+		text, err := secret.File(file, os.Stdin)
+		if err != nil {
+			fmt.Fprintf(stderr(), "polytome: %v\n", err)
+		}
+		return text, err == nil
+	})
+}
 
 // askFor asks for the password that a server wants, where somebody is there to give it. It reports whether it has one.
 func askFor(err error) bool {
 	var denied *remote.LoginError
 	if !errors.As(err, &denied) || denied.User == "" {
 		return false
-	}
-	if passwordFile != "" {
-		text, unread := secret.File(passwordFile, os.Stdin)
-		if passwordFile = ""; unread != nil {
-			fmt.Fprintf(stderr(), "polytome: %v\n", unread)
-			return false
-		}
-		secret.Remember(denied.Address.Host, denied.User, text)
-		return true
 	}
 	if !isTerminal(os.Stdin) {
 		return false

@@ -45,7 +45,11 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
+	passwordFile := ""
 	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
+		if passwordFile != "" {
+			givePassword(passwordFile)
+		}
 		for c := cmd; c != nil; c = c.Parent() {
 			if c.Name() == "image" { // it writes the bytes of files, and cleans its own texts
 				return

@@ -19,6 +19,7 @@ var ErrNone = errors.New("no password is kept for it")
 var (
 	mu       sync.Mutex
 	sessions = map[string]string{} // what was given since the start
+	give     func() (string, bool)
 )
 
 // Remember has a password be known until the end of the program, and nowhere else.
@@ -37,11 +38,26 @@ func Find(address, user string) (string, error) {
 	if ok {
 		return given, nil
 	}
-	p, err := keyring.Get(service, key(address, user))
-	if err != nil {
-		return "", ErrNone
+	if p, err := keyring.Get(service, key(address, user)); err == nil {
+		return p, nil
 	}
-	return p, nil
+	mu.Lock()
+	defer mu.Unlock()
+	if given := give; given != nil && user != "" {
+		give = nil
+		if p, ok := given(); ok {
+			sessions[key(address, user)] = p
+			return p, nil
+		}
+	}
+	return "", ErrNone
+}
+
+// Give has the first user of whom no password is known have the one that a function returns, so that no login is tried without.
+func Give(password func() (string, bool)) {
+	mu.Lock()
+	defer mu.Unlock()
+	give = password
 }
 
 // Keep keeps a password.
