@@ -146,12 +146,14 @@ func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 }
 
 func (r fitReport) print(out io.Writer, s *survey.Survey) {
-	declared := ""
-	if r.Facts.Declared {
-		declared = ", as declared"
+	room := fmt.Sprintf("%s with %s free", size.Format(r.Facts.Capacity), size.Format(r.Facts.Free))
+	switch {
+	case r.Facts.Untold:
+		room = "its room not told (say it with --room)"
+	case r.Facts.Declared:
+		room += ", as declared"
 	}
-	fmt.Fprintf(out, "%s: %s, %s with %s free%s; loader %s\n", r.Place, r.Facts.Filesystem.Shown,
-		size.Format(r.Facts.Capacity), size.Format(r.Facts.Free), declared, s.Shown())
+	fmt.Fprintf(out, "%s: %s, %s; loader %s\n", r.Place, r.Facts.Filesystem.Shown, room, s.Shown())
 	goes, foreign := 0, 0
 	for _, t := range r.Titles {
 		if t.Verdict == fit.Foreign {
@@ -175,7 +177,11 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 	if foreign > 0 {
 		fmt.Fprintf(out, "  %s has nothing to do with %s more.\n", s.Shown(), size.Count(foreign, "title"))
 	}
-	fmt.Fprintf(out, "%d of %s can be there; that adds %s, leaves %s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), size.Format(r.Left), r.Time)
+	leaves := ", leaves " + size.Format(r.Left)
+	if r.Facts.Untold {
+		leaves = ""
+	}
+	fmt.Fprintf(out, "%d of %s can be there; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), leaves, r.Time)
 }
 
 // shareOut finds homes, prints them, and takes them over where that is asked for.

@@ -109,3 +109,16 @@ func TestEveryCommandKnowsWhatAServerIsLike(t *testing.T) {
 	}
 	assert.FileExists(t, filepath.Join(disk, "gantry/shelf/wren8/Ropewalk.w8"))
 }
+
+// TestRoomThatIsNotTold is said to be so, and not made up.
+func TestRoomThatIsNotTold(t *testing.T) {
+	dir := t.TempDir()
+	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "disk/hd2/gantry/shelf/wren8"), 0o755))
+	at := stand(t, "corvane", filepath.Join(dir, "disk")) + "hd2"
+	out := ok(t, "fit", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at)
+	assert.Contains(t, out, "its room not told (say it with --room)")
+	out = ok(t, "fit", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at, "--room", "4GiB")
+	assert.Contains(t, out, "4.00 GiB with")
+	assert.NotContains(t, out, "not told")
+}

@@ -13,7 +13,6 @@ import (
 	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
-	"polytome/internal/size"
 )
 
 // ShownBy calls platforms as a set of profiles does.
@@ -52,7 +51,7 @@ func RackOf(b *bench.Bench, board survey.Board, set *loader.Set) Rack {
 
 // volumeIn is a place as it is drawn.
 func volumeIn(s *survey.Survey) Volume {
-	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
+	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Untold: s.Facts.Untold, Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
 	if s.Away != nil {
 		v.Away = s.Away.Error()
 	}
@@ -130,7 +129,7 @@ func TreeOf(s *survey.Survey, whole bool) Tree {
 // CardOf is the card of a place: what is on it after the next run. jpeg gives the picture of a title, nil for one without; the lines are what to do at the
 // console.
 func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg func(t *title.Title) []byte) Card {
-	c := Card{Place: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " + size.Format(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
+	c := Card{Place: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " + s.Facts.Room(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
 	if of := s.Carries(); of != "" {
 		c.Loader = "covers of " + of
 	} else if console := s.Profile.Console; console != "" {

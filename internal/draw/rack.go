@@ -22,6 +22,7 @@ type Volume struct {
 	Capacity     int64
 	Kept         int64 // what is there and stays, the filesystem's own structures included
 	Planned      int64 // what is chosen and not there yet
+	Untold       bool  // nobody tells how much room there is: the capacity is none
 	Reserve      int64 // what is to stay free
 	Over         int64 // what is wanted and does not go
 	OverTitles   int
@@ -40,6 +41,22 @@ const seen = 120
 
 // Free is what is left when all that is planned is there.
 func (v *Volume) Free() int64 { return max(0, v.Capacity-v.Kept-v.Planned) }
+
+// share is a part of the room in words.
+func (v *Volume) share(bytes int64) string {
+	if v.Untold {
+		return "–"
+	}
+	return percentOf(bytes, v.Capacity)
+}
+
+// room is an amount of the room in words.
+func (v *Volume) room(bytes int64) string {
+	if v.Untold {
+		return "not told"
+	}
+	return size.Format(bytes)
+}
 
 // slice is a part of a volume as it is drawn.
 type slice struct {
@@ -179,8 +196,8 @@ func (r *Rack) volume(s *scene.Sheet, v *Volume, x, w float64) {
 	y += 17
 	bottom := s.Bottom - 30
 	high := bottom - y
-	s.WriteCentre(label, x+bar/2, bottom+11, bar+14, percentOf(v.Kept+v.Planned, v.Capacity))
-	s.WriteIn(smaller, x, bottom+20, w-8, "of "+size.Format(v.Capacity))
+	s.WriteCentre(label, x+bar/2, bottom+11, bar+14, v.share(v.Kept+v.Planned))
+	s.WriteIn(smaller, x, bottom+20, w-8, "of "+v.room(v.Capacity))
 	if v.Away != "" {
 		lines := smaller.WrapMost("away: "+v.Away, w-bar-17, 8)
 		s.Para(smaller, x+bar+5, y+8, lines)
@@ -240,7 +257,7 @@ func (r *Rack) fills(s *scene.Sheet, v *Volume, x, y, bar, high, w float64) {
 		at = top
 	}
 	if free := v.Free(); free > 0 {
-		notes = append(notes, note{at: (y + at) / 2, lines: [2]string{"free", size.Format(free)}})
+		notes = append(notes, note{at: (y + at) / 2, lines: [2]string{"free", v.room(free)}})
 	}
 	if v.Reserve > 0 && v.Reserve < v.Capacity {
 		line := y + float64(v.Reserve)*scale
@@ -306,7 +323,7 @@ func (r *Rack) oneScale(s *scene.Sheet) {
 			plannedFill(s.Page, x+kept, s.Y+1.5, planned, 9, false)
 		}
 		s.Rect(x, s.Y+1.5, w, 9, 0.6, scene.Black, nil)
-		s.WriteRight(small, s.Right, s.Y+9, sizeWidth, size.Format(v.Capacity))
+		s.WriteRight(small, s.Right, s.Y+9, sizeWidth, v.room(v.Capacity))
 		s.Y += 15
 	}
 	s.Y += 12
@@ -325,12 +342,12 @@ func (r *Rack) totals(s *scene.Sheet) {
 		for _, sh := range v.Shares {
 			a, b = a+sh.KeptTitles, b+sh.NewTitles
 		}
-		t.row(body, v.Name, size.Format(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), size.Format(v.Free()), fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
-		sum.Capacity, sum.Kept, sum.Planned = sum.Capacity+v.Capacity, sum.Kept+v.Kept, sum.Planned+v.Planned
+		t.row(body, v.Name, v.room(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), v.room(v.Free()), fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
+		sum.Capacity, sum.Kept, sum.Planned, sum.Untold = sum.Capacity+v.Capacity, sum.Kept+v.Kept, sum.Planned+v.Planned, sum.Untold || v.Untold
 		there, come, not = there+a, come+b, not+v.OverTitles
 	}
 	if len(r.Places) > 1 {
-		t.total("together", size.Format(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned), size.Format(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
+		t.total("together", sum.room(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned), sum.room(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
 	}
 	t.end()
 }

@@ -14,6 +14,8 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"polytome/internal/size"
 )
 
 // Errors on which a run decides what to do next. They are wrapped in what the
@@ -31,15 +33,24 @@ var (
 // Facts are what a place can hold and how full it is.
 type Facts struct {
 	Filesystem Filesystem `json:"filesystem"`
-	Declared   bool       `json:"declared"`        // said by the user, not read off the place
-	Capacity   int64      `json:"capacity"`        // bytes in the room for files
-	Free       int64      `json:"free"`            // bytes that can still be filled
-	Cluster    int64      `json:"cluster"`         // allocation unit in bytes
-	Label      string     `json:"label,omitempty"` // of the volume, "" where it is not told
+	Declared   bool       `json:"declared"`              // said by the user, not read off the place
+	Untold     bool       `json:"room-untold,omitempty"` // nobody tells how much room there is: Capacity is only more than anything that could be planned
+	Capacity   int64      `json:"capacity"`              // bytes in the room for files
+	Free       int64      `json:"free"`                  // bytes that can still be filled
+	Cluster    int64      `json:"cluster"`               // allocation unit in bytes
+	Label      string     `json:"label,omitempty"`       // of the volume, "" where it is not told
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
 	// Unclean is set for a volume on which somebody did not finish writing.
 	Unclean bool `json:"unclean,omitempty"`
+}
+
+// Room is an amount of the room for files in words, such as its capacity.
+func (f Facts) Room(bytes int64) string {
+	if f.Untold {
+		return "not told"
+	}
+	return size.Format(bytes)
 }
 
 // Used is what entries take on the place: the clusters of files, and those of folders with the

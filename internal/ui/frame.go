@@ -181,7 +181,7 @@ func (a *app) volumes() []rack.Volume {
 			out = append(out, v)
 			continue
 		}
-		v.Detail, v.Capacity = s.Facts.Filesystem.Shown, s.Facts.Capacity
+		v.Detail, v.Capacity, v.Untold = s.Facts.Filesystem.Shown, s.Facts.Capacity, s.Facts.Untold
 		v.Kept, v.Planned = s.Sheet.Kept-s.Sheet.Released, s.Sheet.Planned
 		if s.Away != nil {
 			v.Detail = "away"

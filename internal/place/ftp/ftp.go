@@ -413,7 +413,7 @@ func (p *Place) Facts(ctx context.Context, listed []place.Entry) (place.Facts, e
 		return f, err
 	}
 	if f.Capacity == 0 {
-		f.Capacity = 2 << 40 // nobody tells; the server says when it is full
+		f.Capacity, f.Untold = 2<<40, !told // the server says when it is full
 	}
 	if f.Cluster == 0 {
 		f.Cluster = f.Filesystem.Cluster(f.Capacity)

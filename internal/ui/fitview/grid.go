@@ -112,6 +112,9 @@ func (m *Model) facts(n int) string {
 	case s.Away != nil:
 		return "away: as seen"
 	}
+	if s.Facts.Untold {
+		return s.Facts.Filesystem.Shown
+	}
 	return s.Facts.Filesystem.Shown + " " + strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
 }
 

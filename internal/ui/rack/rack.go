@@ -19,6 +19,7 @@ type Volume struct {
 	Name     string
 	Detail   string // the filesystem
 	Capacity int64
+	Untold   bool  // nobody tells how much room there is: the capacity is none
 	Kept     int64 // there before
 	Written  int64 // put there by the run under way
 	Planned  int64 // chosen, not there yet, less the ghost where that is counted
@@ -121,9 +122,25 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 	lines = append(lines, " "+edge.Render(t.Glyph("└")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┘"))+" ")
 	used := v.used()
 	lines = append(lines,
-		t.Paint(t.Text, centre(fmt.Sprintf("%d %%", percent(used, v.Capacity)), w)),
+		t.Paint(t.Text, centre(v.share(used), w)),
 		t.Paint(t.Dim, centre(v.Detail, w)))
 	return t.Block(lines, w, h)
+}
+
+// share is a part of the room in words.
+func (v Volume) share(bytes int64) string {
+	if v.Untold {
+		return "room not told"
+	}
+	return fmt.Sprintf("%d %%", percent(bytes, v.Capacity))
+}
+
+// room is an amount of the room in words.
+func (v Volume) room(bytes int64) string {
+	if v.Untold {
+		return "not told"
+	}
+	return size.Format(bytes)
 }
 
 // used is what will be taken, the title under the cursor only if it is chosen.
@@ -270,7 +287,7 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 	case v.Ghost > 0:
 		add(t.Ghost, "░", "this title", v.Ghost)
 	}
-	lines = append(lines, "  "+t.Paint(t.Text, "room left"), "  "+t.Paint(t.Dim, size.Format(free)), "")
+	lines = append(lines, "  "+t.Paint(t.Text, "room left"), "  "+t.Paint(t.Dim, v.room(free)), "")
 	if planned > 0 {
 		add(t.Planned, "▒", "planned", planned)
 	}
@@ -287,6 +304,6 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 		}
 		lines = compact
 	}
-	lines = append(lines, "  "+t.Paint(t.Text, "of"), "  "+t.Paint(t.Dim, size.Format(v.Capacity)))
+	lines = append(lines, "  "+t.Paint(t.Text, "of"), "  "+t.Paint(t.Dim, v.room(v.Capacity)))
 	return t.Block(lines, w, h)
 }

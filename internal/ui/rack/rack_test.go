@@ -66,3 +66,14 @@ func TestSomeIsAlwaysSeen(t *testing.T) {
 	require.NotEmpty(t, lines)
 	assert.Contains(t, strings.Join(lines, "\n"), "▁", "a single byte shows as the least step")
 }
+
+// TestRoomThatIsNotTold is not shown as if it were known.
+func TestRoomThatIsNotTold(t *testing.T) {
+	v := rack.Volume{Name: "Ferry", Detail: "console", Capacity: 2 << 40, Untold: true, Kept: 1 << 30, Current: true}
+	text := strings.Join(rack.Draw(ascii, []rack.Volume{v}, 34, 40), "\n")
+	assert.Contains(t, text, "not told")
+	assert.NotContains(t, text, "TiB")
+	assert.NotContains(t, text, "%")
+	v.Untold = false
+	assert.Contains(t, strings.Join(rack.Draw(ascii, []rack.Volume{v}, 34, 40), "\n"), "TiB")
+}
