@@ -21,12 +21,14 @@ type Filesystem struct {
 	Windows       bool   `json:"windows"`   // reserved device names, no trailing dot or space
 	CaseSensitive bool   `json:"case-sensitive"`
 	Holes         bool   `json:"holes"` // can leave runs of zeros unwritten
-	cluster       func(capacity int64) int64
-	entry         func(name string) int64
-	dots          int64 // bytes of names that a new folder begins with
-	folder        int64 // bytes of names that a folder holds at most; 0 for no limit
-	root          int64 // of the root folder, where that is another limit
-	structures    func(capacity, cluster int64) int64
+	// Spelling is the encoding in which a console has names, such as windows-1252; "" for Unicode.
+	Spelling   string `json:"spelling,omitempty"`
+	cluster    func(capacity int64) int64
+	entry      func(name string) int64
+	dots       int64 // bytes of names that a new folder begins with
+	folder     int64 // bytes of names that a folder holds at most; 0 for no limit
+	root       int64 // of the root folder, where that is another limit
+	structures func(capacity, cluster int64) int64
 }
 
 // Units is how a filesystem counts the length of a name.
@@ -244,6 +246,11 @@ func (f Filesystem) CheckName(name string) string {
 	for _, r := range name {
 		if r < ' ' || r == 0x7F || r == '/' || strings.ContainsRune(f.Forbidden, r) {
 			return fmt.Sprintf("%s does not allow the character %q in a name", f.Shown, r)
+		}
+	}
+	if f.Spelling != "" {
+		if r, ok := lacks(f.Spelling, name); ok {
+			return fmt.Sprintf("the console spells names in %s, which lacks the character %q", f.Spelling, r)
 		}
 	}
 	if f.Windows {

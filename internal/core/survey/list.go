@@ -113,6 +113,7 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 	if err != nil {
 		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name).Like(snap.Facts.Filesystem)
 	}
+	fs.Spelling = snap.Facts.Filesystem.Spelling
 	snap.Facts.Filesystem = fs
 	snap.There = []place.Entry{}
 	for line := range bytes.Lines(rest) {

@@ -112,6 +112,9 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 		}
 		fs = declared
 	}
+	if fs.Spelling = o.Encoding; strings.EqualFold(fs.Spelling, "utf-8") || strings.EqualFold(fs.Spelling, "utf8") {
+		fs.Spelling = ""
+	}
 	if o.Cluster == 0 {
 		o.Cluster = 16 * size.KiB
 	}

@@ -60,13 +60,14 @@ func (s *Survey) remade(before bench.Place) error {
 	f.Declared = true
 	if s.Config.As != before.As && s.Config.As != "" {
 		fs, err := place.FilesystemNamed(s.Config.As)
+		fs.Spelling = s.Facts.Filesystem.Spelling
 		if err != nil {
 			return err
 		}
 		f.Filesystem = fs
 	}
 	if s.Config.Room > 0 {
-		f.Capacity = int64(s.Config.Room)
+		f.Capacity, f.Untold = int64(s.Config.Room), false
 	}
 	f.Cluster = f.Filesystem.Cluster(f.Capacity)
 	if s.Config.Cluster > 0 {
