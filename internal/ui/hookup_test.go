@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/hookup"
 	"polytome/internal/netcards"
 	"polytome/internal/standin"
 )
@@ -57,6 +58,13 @@ func TestTheHookUpIsDrawnAndTested(t *testing.T) {
 	assert.Contains(t, s, "Corvane disk answers in")
 	assert.Contains(t, s, "/s up, ", "the measured speed stays beside the link")
 	assert.Contains(t, s, "plain FTP")
+	answered := a.desk.HookUp.Links[1].Tried
+	a.desk.HookUp.Links[1].Tried = hookup.Tried{State: hookup.Refused, Say: "nothing listens there"}
+	s = flat(a)
+	assert.NotContains(t, s, "/s up, ", "what was measured of a server that is gone is not shown as if it were there")
+	assert.NotContains(t, s, "plain FTP")
+	assert.Contains(t, s, "when it was tested last, it let")
+	a.desk.HookUp.Links[1].Tried = answered
 	press(a, "up", "/", "n", "t", "r", "y", "enter")
 	assert.Contains(t, flat(a), "the Corvane, with its FTP server", "find goes to the link that has the words")
 	press(a, "up", "t")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"os"
@@ -24,6 +25,7 @@ const (
 	Answers   State = "answers"
 	Refused   State = "no server"    // the other side is on, and nothing listens on the port
 	Another   State = "other server" // something else than was wanted answers on the port
+	Silent    State = "silent"       // the port is taken up, and nothing is said: the server hangs, or serves as many as it can
 	Swallowed State = "swallowed"    // the other side is on, and what is sent to the port is lost: a firewall, as a rule
 	Absent    State = "absent"       // nobody is at the address: off, unplugged, or another address
 	NoWay     State = "no way"       // this computer has no way to the address
@@ -74,7 +76,12 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 	if err == nil {
 		defer c.Close()
 		took := time.Since(began)
-		if say := greeted(c, a.Scheme, wait); say != "" {
+		say := greeted(c, a.Scheme, wait)
+		switch say {
+		case "":
+		case saysNothing, hangsUp:
+			return Tried{State: Silent, RoundTrip: took, Say: fmt.Sprintf("%s takes connections on port %d, and %s", a.Host, port, say), Do: "its server hangs, or has as many guests as it bears: wait a moment, end other connections to it, or start it anew"}
+		default:
 			return Tried{State: Another, RoundTrip: took, Say: fmt.Sprintf("on port %d of %s something answers that is no %s server: %s", port, a.Host, what, say), Do: "two programs want that port: give the server another one, and write it in the address, or end the other program"}
 		}
 		return Tried{State: Answers, RoundTrip: took, Say: fmt.Sprintf("%s answers on port %d", a.Host, port)}
@@ -132,6 +139,12 @@ func (t Trier) dial(ctx context.Context, host string, port int, wait time.Durati
 	return dial(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 }
 
+// What a server does that greets nobody.
+const (
+	saysNothing = "it says nothing"
+	hangsUp     = "it hangs up at once"
+)
+
 // greeted says what is odd in how a server greets, "" for nothing. An FTP server speaks first (RFC 959, 5.4); one for shares waits to be asked.
 func greeted(c net.Conn, scheme string, wait time.Duration) string {
 	if scheme == remote.SMB {
@@ -146,8 +159,10 @@ func greeted(c net.Conn, scheme string, wait time.Duration) string {
 	line, err := bufio.NewReaderSize(c, 512).ReadString('\n')
 	line = printable(strings.TrimSpace(line))
 	switch {
+	case err != nil && line == "" && errors.Is(err, io.EOF):
+		return hangsUp
 	case err != nil && line == "":
-		return "it says nothing"
+		return saysNothing
 	case len(line) < 3 || line[0] < '1' || line[0] > '5' || strings.Trim(line[:3], "0123456789") != "":
 		return fmt.Sprintf("it begins with %q", line)
 	}

@@ -204,7 +204,11 @@ func (d *Desk) SetLink(m LinkMsg) {
 	}
 	for i := range d.HookUp.Links {
 		if d.HookUp.Links[i].Place == n {
-			d.HookUp.Links[i].Probe = m.probe
+			l := &d.HookUp.Links[i]
+			l.Probe = m.probe
+			if l.Tried.State != hookup.Answers { // it does now
+				l.Tried = hookup.Tried{State: hookup.Answers, RoundTrip: m.probe.RoundTrip, Say: l.Host + " answers", At: time.Now()}
+			}
 		}
 	}
 }

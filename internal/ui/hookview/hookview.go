@@ -301,7 +301,7 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 		if l.Tried.State == hookup.Answers && l.Remote() {
 			say = fmt.Sprintf("answers in %s", desk.Brief(l.Tried.RoundTrip))
 		}
-		if p := l.Probe; p != nil {
+		if p := l.Probe; p != nil && l.Tried.State == hookup.Answers {
 			say += fmt.Sprintf(", %s/s up, %s/s down", size.Format(p.Up), size.Format(p.Down))
 		}
 		if m.d.Testing(l.Place) {
@@ -373,7 +373,9 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 	if l.Tried.Do != "" {
 		add(t.Text, l.Tried.Do)
 	}
-	if p := l.Probe; p != nil {
+	if p := l.Probe; p != nil && l.Tried.State != hookup.Answers && l.Tried.State != hookup.Unknown {
+		add(t.Dim, fmt.Sprintf("when it was tested last, it let %s in, sending %s/s, receiving %s/s; t tests it again", p.Login, size.Format(p.Up), size.Format(p.Down)))
+	} else if p != nil {
 		add(t.Text, fmt.Sprintf("lets %s in; connected in %s, a question takes %s", p.Login, desk.Brief(p.Connect), desk.Brief(p.RoundTrip)))
 		add(t.Text, fmt.Sprintf("sending %s/s, receiving %s/s", size.Format(p.Up), size.Format(p.Down)))
 		if p.Capacity > 0 {
