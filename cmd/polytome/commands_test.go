@@ -328,13 +328,13 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			require.NoError(t, cmd.Start())
 			require.Eventually(t, func() bool { // the second file is under way
 				done, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/VSP-*"))
-				part, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+				part, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
 				return len(done) >= 1 && len(part) == 1
 			}, 30*time.Second, 20*time.Millisecond)
 			require.NoError(t, cmd.Process.Signal(signal))
 			err := cmd.Wait()
 			require.Error(t, err)
-			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
 			assert.LessOrEqual(t, len(parts), 1, "what is half written waits to be gone on with")
 			waits := false // long enough to be worth it
 			for _, p := range parts {
@@ -353,7 +353,7 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			}
 			assert.Contains(t, out, "Rowan will list 16 titles")
 			assert.Equal(t, promised, standInList(t, w.Stick))
-			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.part"))
+			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
 			assert.Empty(t, parts)
 		})
 	}

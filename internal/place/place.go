@@ -204,10 +204,10 @@ type Piecer interface {
 }
 
 // TemporaryPrefix begins the name of every file that is still being written, and
-// TemporarySuffix ends it.
+// TemporarySuffix ends it. Shares hide or refuse what ends as browsers call their half-written files.
 const (
 	TemporaryPrefix = "polytome-"
-	TemporarySuffix = ".part"
+	TemporarySuffix = ".half"
 )
 
 // TemporaryName is the path under which a file is written before it has its name, in the same folder. It is the same each time, so that what

@@ -35,12 +35,13 @@ func TestConformance(t *testing.T) {
 		settings []string
 		share    string
 	}{
-		"a user":       {nil, "games"},
-		"a guest":      {nil, "open"},
-		"encrypted":    {[]string{"server smb encrypt = required"}, "games"},
-		"signed":       {[]string{"server signing = mandatory"}, "games"},
-		"SMB 2.0.2":    {[]string{"server max protocol = SMB2_02"}, "games"},
-		"case matters": {[]string{"case sensitive = yes"}, "games"},
+		"a user":                         {nil, "games"},
+		"a guest":                        {nil, "open"},
+		"encrypted":                      {[]string{"server smb encrypt = required"}, "games"},
+		"signed":                         {[]string{"server signing = mandatory"}, "games"},
+		"SMB 2.0.2":                      {[]string{"server max protocol = SMB2_02"}, "games"},
+		"case matters":                   {[]string{"case sensitive = yes"}, "games"},
+		"half-written names are refused": {[]string{"veto files = /*.part/*.tmp/*.crdownload/*.partial/.*/"}, "games"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judge.SMB(t, t.TempDir(), c.settings...)
