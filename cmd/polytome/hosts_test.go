@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -121,4 +122,23 @@ func TestRoomThatIsNotTold(t *testing.T) {
 	out = ok(t, "fit", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at, "--room", "4GiB")
 	assert.Contains(t, out, "4.00 GiB with")
 	assert.NotContains(t, out, "not told")
+}
+
+// TestAServerThatOnlyReadsIsToldOnce and not with every title.
+func TestAServerThatOnlyReadsIsToldOnce(t *testing.T) {
+	dir := t.TempDir()
+	for i := range 12 {
+		coretest.Write(t, dir, fmt.Sprintf("games/Mill %02d.w8", i), demo.Cartridge("WREN", fmt.Sprint("Mill ", i)))
+	}
+	disk := filepath.Join(dir, "disk")
+	require.NoError(t, os.MkdirAll(filepath.Join(disk, "gantry/shelf/wren8"), 0o755))
+	password := filepath.Join(dir, "password")
+	require.NoError(t, os.WriteFile(password, []byte("guest\n"), 0o600))
+	at := fmt.Sprintf("ftp://guest@127.0.0.1:%d/", judge.PyFTP(t, disk, "", false))
+	status, out, errs := polytome(t, "fill", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at, "--password-file", password)
+	assert.NotZero(t, status)
+	all := out + errs
+	assert.LessOrEqual(t, strings.Count(all, "failed: "), 2, all)
+	assert.Contains(t, all, "the place cannot be written to")
+	assert.Empty(t, func() []string { left, _ := filepath.Glob(filepath.Join(disk, "gantry/shelf/wren8/*")); return left }())
 }

@@ -18,6 +18,7 @@ logging.disable(logging.CRITICAL)
 port, folder, user, password, cert, older = sys.argv[1:7]
 allowed = DummyAuthorizer()
 allowed.add_user(user, password, folder, perm="elradfmwMT")
+allowed.add_user("guest", "guest", folder, perm="elr")
 handler = FTPHandler
 if cert:
     from OpenSSL import SSL
@@ -30,7 +31,7 @@ handler.authorizer = allowed
 ThreadedFTPServer(("127.0.0.1", int(port)), handler).serve_forever()
 `
 
-// PyFTP runs pyftpdlib, a server in Python, for the user and password "games" on a folder. With a certificate, in one file with its key, it wants TLS; older leaves out TLS 1.3. It ends with the test.
+// PyFTP runs pyftpdlib, a server in Python, for the user and password "games" on a folder; "guest" may only read. With a certificate, in one file with its key, it wants TLS; older leaves out TLS 1.3. It ends with the test.
 func PyFTP(t testing.TB, dir, certificate string, older bool) (port int) {
 	t.Helper()
 	script := filepath.Join(t.TempDir(), "server.py")

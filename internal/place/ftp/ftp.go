@@ -184,6 +184,10 @@ func (p *Place) explain(doing, name string, err error) error {
 			kind = place.ErrNoRoom
 		case ftp.StatusNotLoggedIn, ftp.StatusStorNeedAccount:
 			kind = place.ErrReadOnly
+		case ftp.StatusFileUnavailable, ftp.StatusBadFileName:
+			if writes(doing) && denied(te.Msg) {
+				kind = place.ErrReadOnly
+			}
 		case ftp.StatusFileActionIgnored, ftp.StatusActionAborted, ftp.StatusCanNotOpenDataConnection:
 			kind = place.ErrBusy
 		}
@@ -194,6 +198,17 @@ func (p *Place) explain(doing, name string, err error) error {
 		return fmt.Errorf("%s %s: the server says %d %s", doing, at, te.Code, say)
 	}
 	return fmt.Errorf("%s %s: %w", doing, at, err)
+}
+
+// writes reports whether something that is done changes what lies on the server.
+func writes(doing string) bool {
+	return slices.Contains([]string{"making the folder", "beginning", "sending", "going on with", "naming", "renaming", "replacing", "removing"}, strings.TrimSpace(doing))
+}
+
+// denied reports whether a server says that it may not be done, and not that there is no such file: both have one code (RFC 959, 4.2.1).
+func denied(say string) bool {
+	say = strings.ToLower(say)
+	return slices.ContainsFunc([]string{"denied", "not allowed", "not permitted", "permission", "privilege", "read-only", "read only", "forbidden"}, func(word string) bool { return strings.Contains(say, word) })
 }
 
 // Claim has the volume to itself: by the server that answered, and the path there.
