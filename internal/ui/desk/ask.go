@@ -36,14 +36,26 @@ func (d *Desk) askPassword(n int, err error) {
 	}
 	host, user := denied.Address.Host, denied.User
 	again := d.Later(n, d.SurveyPlace)
-	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: "it is kept in the system's keyring where there is one, and nowhere else", Secret: true, Done: func(answer string) tea.Cmd {
+	hint := "it is kept in the system's keyring where there is one, and nowhere else"
+	if denied.Given {
+		hint = "the one before was not taken: the name or the password is wrong; " + hint
+	}
+	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: hint, Secret: true, Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
 		secret.Remember(host, user, answer)
-		return tea.Batch(again(), func() tea.Msg {
-			_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+		look := again()
+		if look == nil {
 			return nil
-		})
+		}
+		return func() tea.Msg {
+			m := look()
+			var still *remote.LoginError
+			if s, ok := m.(SurveyMsg); ok && s.err == nil && !errors.As(s.survey.Away, &still) { // it lets in
+				_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+			}
+			return m
+		}
 	}})
 }

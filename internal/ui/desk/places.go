@@ -53,6 +53,9 @@ func (d *Desk) SetSurvey(m SurveyMsg) {
 	if !ok {
 		return
 	}
+	if was := d.Trouble[n]; was != nil && m.err == nil && d.Notice == was.Error() {
+		d.Notice = "" // it is over
+	}
 	d.Trouble[n] = m.err
 	if m.err != nil {
 		d.Surveys[n] = nil
