@@ -10,3 +10,9 @@ func (r *Record) Die() {
 		r.lock = nil
 	}
 }
+
+// SetKeepBytes changes how much the journal remembers, and returns what it was.
+func SetKeepBytes(n int64) (was int64) {
+	was, keepBytes = keepBytes, n
+	return was
+}

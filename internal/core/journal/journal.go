@@ -142,8 +142,42 @@ func unpack(b []byte, v any) error {
 	return err
 }
 
-// keepRuns is how many runs the journal remembers.
-const keepRuns = 300
+// keepBytes is how much the journal remembers, in bytes: a run of 50,000 files takes as much as thousands of small ones.
+var keepBytes int64 = 64 << 20
+
+// stepBytes is what a step takes of it, in bytes, as a rule.
+const stepBytes = 120
+
+// forget removes the oldest runs beyond what is remembered, but for those that go on.
+func (j *Journal) forget(tx *sql.Tx) error {
+	rows, err := tx.Query("SELECT id, length(config) + length(plan) + length(report) + length(speeds) + length(course) + steps * ? FROM run ORDER BY id DESC", stepBytes)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var old []int64
+	var sum int64
+	for n := 0; rows.Next(); n++ {
+		var id, bytes int64
+		if err := rows.Scan(&id, &bytes); err != nil {
+			return err
+		}
+		if sum += bytes; n > 0 && sum > keepBytes && !j.alive(id) {
+			old = append(old, id)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, id := range old {
+		for _, table := range []string{"step WHERE run", "run WHERE id"} {
+			if _, err := tx.Exec("DELETE FROM "+table+" = ?", id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
 
 // A Beginning is what is written down before a run.
 type Beginning struct {
@@ -189,10 +223,8 @@ func (j *Journal) Begin(b Beginning) (*Record, error) {
 				return err
 			}
 		}
-		for _, table := range []string{"step WHERE run", "run WHERE id"} {
-			if _, err := tx.Exec("DELETE FROM "+table+" <= ?", id-keepRuns); err != nil {
-				return err
-			}
+		if err := j.forget(tx); err != nil {
+			return err
 		}
 		return tx.Commit()
 	})

@@ -278,3 +278,48 @@ func TestSpeedsOfALongRun(t *testing.T) {
 		assert.InDelta(t, 1000, s, 130)
 	}
 }
+
+// TestRunsAreKeptByWhatTheyTake keeps many small runs, and fewer large ones; one that goes on is never forgotten.
+func TestRunsAreKeptByWhatTheyTake(t *testing.T) {
+	j := open(t, filepath.Join(t.TempDir(), "runs.sqlite"))
+	small := &plan.Plan{Steps: []plan.Step{{Kind: plan.MakeFolder, Path: "FULL"}}}
+	b := begin("/stick")
+	b.Plan = small
+	const many = 400
+	for range many {
+		r, err := j.Begin(b)
+		require.NoError(t, err)
+		r.Die()
+	}
+	runs, err := j.Runs(2 * many)
+	require.NoError(t, err)
+	assert.Len(t, runs, many, "their number is no limit")
+
+	large := &plan.Plan{}
+	for i := range 5000 {
+		large.Steps = append(large.Steps, plan.Step{Kind: plan.MakeFolder, Path: fmt.Sprintf("FULL/%d-%x", i, i*i*7919)})
+	}
+	defer journal.SetKeepBytes(journal.SetKeepBytes(2 << 20))
+	goesOn, err := j.Begin(b)
+	require.NoError(t, err)
+	defer goesOn.Die()
+	b.Plan = large
+	for range 12 {
+		r, err := j.Begin(b)
+		require.NoError(t, err)
+		r.Die()
+	}
+	runs, err = j.Runs(2 * many)
+	require.NoError(t, err)
+	var sum int64
+	first := false
+	for i := range runs {
+		if first = first || runs[i].Steps == 1; runs[i].Steps > 1 {
+			sum += int64(runs[i].Steps) * 120
+		}
+	}
+	assert.True(t, first, "the one that goes on is kept")
+	assert.LessOrEqual(t, sum, int64(2<<20))
+	assert.Greater(t, len(runs), 2)
+	assert.Less(t, len(runs), 6)
+}
