@@ -9,7 +9,6 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
-	"polytome/internal/core/title"
 	"polytome/internal/place"
 	"polytome/internal/size"
 )
@@ -84,7 +83,7 @@ func (a *audit) list() error {
 	a.r.Facts = &a.facts
 	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
 	entries = slices.DeleteFunc(slices.Clone(entries), func(e place.Entry) bool { return place.OfSystem(e.Path) })
-	a.known = map[string]game{}
+	a.known = newLooked()
 	a.tree = newTree(a, entries, a.facts.Filesystem.Fold)
 	a.leftovers()
 	return nil
@@ -105,17 +104,11 @@ type audit struct {
 	covers   bool
 	r        Report
 
-	known map[string]game // what was found in files, by where they lie
+	known *looked // what was found in files, by where they lie
 	// imagined is set for a place as it would be: where what is in it lies now, and what would be written into it, by folded paths.
 	imagined bool
 	lies     map[string]string
 	wrote    map[string]string
-}
-
-// game is what was found in a file.
-type game struct {
-	title *title.Title
-	err   error
 }
 
 // find takes a finding up.

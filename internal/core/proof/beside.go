@@ -135,12 +135,16 @@ func pictureRule(c *loader.Companion) *picture.Rule { return layout.PictureRule(
 
 // measure reads the size of a picture.
 func (a *audit) measure(e *place.Entry) (picture.Size, error) {
-	c, err := a.open(e.Path)
-	if err != nil {
-		return picture.Size{}, err
-	}
-	defer c.Close()
-	return picture.Measure(io.NewSectionReader(c, 0, c.Size()))
+	m := once(a.known, a.known.pictures, a.real(e.Path), func() (m measured) {
+		c, err := a.open(e.Path)
+		if err != nil {
+			return measured{err: err}
+		}
+		defer c.Close()
+		m.size, m.err = picture.Measure(io.NewSectionReader(c, 0, c.Size()))
+		return m
+	})
+	return m.size, m.err
 }
 
 // picture looks at the cover of a line.

@@ -46,6 +46,7 @@ func (a *audit) look(profile *loader.Profile) error {
 		}
 	}
 	y.crowds()
+	y.ahead()
 	for i := range a.tree.entries {
 		if a.ctx.Err() != nil {
 			return a.ctx.Err()

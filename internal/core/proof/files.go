@@ -13,7 +13,7 @@ import (
 type tree struct {
 	*fstree.FS // the same as a file system, for what identifies games in folders
 
-	open    func(path string) (place.Content, error)
+	of      *audit
 	fold    func(string) string
 	entries []place.Entry
 	at      map[string]int   // folded path -> number of the entry
@@ -21,7 +21,7 @@ type tree struct {
 }
 
 func newTree(of *audit, entries []place.Entry, fold func(string) string) *tree {
-	t := &tree{open: of.open, fold: fold, entries: entries, at: make(map[string]int, len(entries)), in: map[string][]int{}}
+	t := &tree{of: of, fold: fold, entries: entries, at: make(map[string]int, len(entries)), in: map[string][]int{}}
 	for i := range entries {
 		key := fold(entries[i].Path)
 		t.at[key] = i
@@ -65,7 +65,18 @@ func (t *tree) text(e *place.Entry) (string, error) {
 	if e.Size > largestText {
 		return "", errLong
 	}
-	c, err := t.open(e.Path)
+	if t.of.written(e.Path) {
+		return t.read(e)
+	}
+	r := once(t.of.known, t.of.known.texts, t.of.real(e.Path), func() (r text) {
+		r.text, r.err = t.read(e)
+		return r
+	})
+	return r.text, r.err
+}
+
+func (t *tree) read(e *place.Entry) (string, error) {
+	c, err := t.of.open(e.Path)
 	if err != nil {
 		return "", err
 	}
@@ -88,5 +99,5 @@ func (t *tree) List(dir *fstree.Node) (out []*fstree.Node, err error) {
 
 // Content opens a file; see [fstree.Format].
 func (t *tree) Content(file *fstree.Node) (io.ReaderAt, error) {
-	return t.open(file.Data.(*place.Entry).Path)
+	return t.of.open(file.Data.(*place.Entry).Path)
 }

@@ -131,7 +131,7 @@ func (a *audit) imagine(some []int) (b *audit, moved func(string) string) {
 func (a *audit) open(at string) (place.Content, error) {
 	if a.imagined {
 		if text, ok := a.wrote[a.tree.fold(at)]; ok {
-			return written{strings.NewReader(text)}, nil
+			return writing{strings.NewReader(text)}, nil
 		}
 	}
 	return a.place.Open(a.ctx, a.real(at))
@@ -145,11 +145,17 @@ func (a *audit) real(at string) string {
 	return at
 }
 
-// written is a text as a file of a place.
-type written struct{ *strings.Reader }
+// written reports whether something else is imagined to be in a file than lies there.
+func (a *audit) written(at string) bool {
+	_, ok := a.wrote[a.tree.fold(at)]
+	return ok
+}
 
-func (w written) Close() error { return nil }
+// writing is a text as a file of a place.
+type writing struct{ *strings.Reader }
 
-func (w written) Data(off int64) (start, end int64) { return min(off, w.Size()), w.Size() }
+func (w writing) Close() error { return nil }
 
-var _ io.ReaderAt = written{}
+func (w writing) Data(off int64) (start, end int64) { return min(off, w.Size()), w.Size() }
+
+var _ io.ReaderAt = writing{}

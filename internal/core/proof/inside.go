@@ -203,16 +203,16 @@ func (y *eyes) shown(platform string) string {
 
 // identify finds out what a file is.
 func (a *audit) identify(e *place.Entry) (*title.Title, error) {
-	_, new := a.wrote[a.tree.fold(e.Path)]
-	key := a.real(e.Path) + "\x00" + path.Base(e.Path)
-	if g, ok := a.known[key]; ok && !new {
+	find := func() (g game) {
+		g.title, g.err = a.lookInto(e)
+		return g
+	}
+	if a.written(e.Path) {
+		g := find()
 		return g.title, g.err
 	}
-	t, err := a.lookInto(e)
-	if !new {
-		a.known[key] = game{t, err}
-	}
-	return t, err
+	g := once(a.known, a.known.games, a.real(e.Path)+"\x00"+path.Base(e.Path), find) // its name tells something of it
+	return g.title, g.err
 }
 
 func (a *audit) lookInto(e *place.Entry) (*title.Title, error) {

@@ -37,6 +37,7 @@ type content struct {
 
 	mu     sync.Mutex
 	next   int64    // the byte behind what was read last
+	row    int64    // bytes that were read in order
 	ahead  []*chunk // in order, without gaps
 	spare  [][]byte
 	flying sync.WaitGroup
@@ -64,15 +65,19 @@ func (c *content) ReadAt(b []byte, off int64) (int, error) {
 	defer c.mu.Unlock()
 	var n int
 	var err error
-	if off == c.next {
+	if off != c.next {
+		c.drop()
+		c.row = 0
+	}
+	if c.window() > 0 {
 		n, err = c.inOrder(b[:want], off)
 	} else {
-		c.drop()
 		done := c.p.conn.Wait()
 		n, err = c.f.ReadAt(b[:want], off)
 		done()
 	}
 	c.next = off + int64(n)
+	c.row += int64(n)
 	if n == want && want < len(b) {
 		return n, io.EOF
 	}
@@ -111,13 +116,22 @@ func (c *content) inOrder(b []byte, off int64) (n int, err error) {
 	return n, nil
 }
 
+// window is how many chunks are asked for ahead: none for who looks into the head of a file, and the more, the longer it is read in order.
+func (c *content) window() int {
+	chunks := c.row / readChunk
+	if chunks == 0 {
+		return 0
+	}
+	return int(min(readAhead, 1<<min(chunks, 10)))
+}
+
 // ask asks for chunks from a byte on, as far as they were not asked for yet.
 func (c *content) ask(at int64) {
 	if n := len(c.ahead); n > 0 {
 		last := c.ahead[n-1]
 		at = last.at + int64(len(last.data))
 	}
-	for len(c.ahead) < readAhead && at < c.size {
+	for len(c.ahead) < max(1, c.window()) && at < c.size {
 		k := &chunk{at: at, done: make(chan struct{})}
 		length := min(readChunk, c.size-at)
 		if n := len(c.spare); n > 0 {
