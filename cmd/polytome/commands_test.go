@@ -171,6 +171,7 @@ func TestExitStatuses(t *testing.T) {
 		"unknown command":           {[]string{"fil"}, 2, "unknown command"},
 		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag: --too"},
 		"nothing given":             {[]string{"fill"}, 2, "missing: --from DIR, --loader NAME, --to PLACE"},
+		"no place to prove":         {[]string{"proof"}, 2, "missing: the place, as in polytome proof /media/stick"},
 		"both ways":                 {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "leave --from"},
 		"superfluous word":          {[]string{"fit", "x"}, 2, `superfluous word "x"`},
 		"no folder for intake":      {[]string{"intake"}, 2, "needs a folder"},
@@ -328,13 +329,13 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			require.NoError(t, cmd.Start())
 			require.Eventually(t, func() bool { // the second file is under way
 				done, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/VSP-*"))
-				part, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
+				part, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.begun"))
 				return len(done) >= 1 && len(part) == 1
 			}, 30*time.Second, 20*time.Millisecond)
 			require.NoError(t, cmd.Process.Signal(signal))
 			err := cmd.Wait()
 			require.Error(t, err)
-			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
+			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.begun"))
 			assert.LessOrEqual(t, len(parts), 1, "what is half written waits to be gone on with")
 			waits := false // long enough to be worth it
 			for _, p := range parts {
@@ -353,7 +354,7 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			}
 			assert.Contains(t, out, "Rowan will list 16 titles")
 			assert.Equal(t, promised, standInList(t, w.Stick))
-			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.half"))
+			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.begun"))
 			assert.Empty(t, parts)
 		})
 	}

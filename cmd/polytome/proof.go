@@ -107,6 +107,8 @@ func (p *proving) check(args []string) error {
 	switch {
 	case p.full && p.quick:
 		return usageError{errors.New("--full and --quick are two depths; give one of them")}
+	case len(args) == 0 && p.to == "" && p.bench == "":
+		return usageError{errors.New("missing: the place, as in polytome proof /media/stick (or give a bench with --bench FILE)")}
 	case len(args) > 0 && p.bench != "":
 		return usageError{errors.New("--bench says which places there are; choose one with --place")}
 	case len(args) > 0 && p.to != "" && p.to != args[0]:

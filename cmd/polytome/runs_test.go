@@ -49,7 +49,7 @@ func sameGames(t testing.TB, games, place string) {
 	found := 0
 	require.NoError(t, filepath.Walk(place, func(p string, info os.FileInfo, err error) error {
 		require.NoError(t, err)
-		assert.False(t, strings.HasSuffix(p, ".half"), p)
+		assert.False(t, strings.HasSuffix(p, ".begun"), p)
 		if filepath.Ext(p) != ".fin" {
 			return nil
 		}

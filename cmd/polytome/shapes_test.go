@@ -208,7 +208,7 @@ func TestPackingAndUnpacking(t *testing.T) {
 	_, _, stderr = polytome(t, "image", "info", pkd)
 	assert.Contains(t, stderr, "a packed image of a newer version: 9, and this reads up to 1")
 	for _, name := range namesIn(t, dir) {
-		assert.NotContains(t, name, ".half", "nothing half written is left")
+		assert.NotContains(t, name, ".begun", "nothing half written is left")
 	}
 }
 

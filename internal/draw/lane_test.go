@@ -83,7 +83,7 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	}
 	assert.Error(t, draw.Save(filepath.Join(dir, "broken.pdf"), broken))
 	assert.NoFileExists(t, filepath.Join(dir, "broken.pdf"))
-	left, err := filepath.Glob(filepath.Join(dir, "*.half"))
+	left, err := filepath.Glob(filepath.Join(dir, "*.begun"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }

@@ -25,6 +25,7 @@ type Filesystem struct {
 	Spelling   string `json:"spelling,omitempty"`
 	cluster    func(capacity int64) int64
 	entry      func(name string) int64
+	sector     int64 // within which the entries of a name stay; 0 where they may cross
 	dots       int64 // bytes of names that a new folder begins with
 	folder     int64 // bytes of names that a folder holds at most; 0 for no limit
 	root       int64 // of the root folder, where that is another limit
@@ -166,6 +167,22 @@ func (f Filesystem) Cluster(capacity int64) int64 { return f.cluster(capacity) }
 // EntryBytes is what one name takes in its folder.
 func (f Filesystem) EntryBytes(name string) int64 { return f.entry(name) }
 
+// WithinSectors is the filesystem as it is written with the entries of each name within one sector, so that one write makes a file appear: what is left of a sector is of no use for
+// a longer name. What one name takes then is its share of a sector, as far as that holds only such names; others may share it better.
+func (f Filesystem) WithinSectors(sector int64) Filesystem {
+	entry := f.entry
+	f.sector = sector
+	f.entry = func(name string) int64 {
+		n := entry(name)
+		if n >= sector {
+			return roundUp(n, sector)
+		}
+		each := sector / n
+		return (sector + each - 1) / each
+	}
+	return f
+}
+
 // Dots are the bytes of names that every folder but the root begins with: those of itself and of
 // what is above it.
 func (f Filesystem) Dots() int64 { return f.dots }
@@ -181,7 +198,11 @@ func (f Filesystem) FolderMost(root bool) int64 {
 
 // FolderRoom is what a folder takes that holds so many bytes of names: at least a cluster.
 func (f Filesystem) FolderRoom(names, cluster int64) int64 {
-	return max(cluster, roundUp(names+f.dots, cluster))
+	all := names + f.dots
+	if f.sector > 0 && all > f.sector {
+		all += f.sector // names of different lengths do not fill every sector
+	}
+	return max(cluster, roundUp(all, cluster))
 }
 
 // Structures are the bytes of a volume of that capacity that no file can ever have: boot

@@ -87,8 +87,8 @@ func TestRoomAndPaths(t *testing.T) {
 	assert.EqualValues(t, 32*(1+3), named(t, "fat32").EntryBytes("VSP-20417 - Copper Tide, the second.iso"), "a name of 39 takes three entries and the short one")
 
 	for path, want := range map[string]bool{
-		"FULL/polytome-0123456789abcdef.half": true, "polytome-0123456789abcdef.half": true, "polytome-notes.half": false,
-		"FULL/game.half": false, "polytome-0123456789abcdef.half/x": false,
+		"FULL/polytome-0123456789abcdef.begun": true, "polytome-0123456789abcdef.begun": true, "polytome-notes.begun": false,
+		"FULL/game.begun": false, "polytome-0123456789abcdef.begun/x": false,
 	} {
 		assert.Equal(t, want, place.IsTemporary(path), path)
 	}

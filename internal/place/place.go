@@ -207,7 +207,7 @@ type Piecer interface {
 // TemporarySuffix ends it. Shares hide or refuse what ends as browsers call their half-written files.
 const (
 	TemporaryPrefix = "polytome-"
-	TemporarySuffix = ".half"
+	TemporarySuffix = ".begun"
 )
 
 // TemporaryName is the path under which a file is written before it has its name, in the same folder. It is the same each time, so that what

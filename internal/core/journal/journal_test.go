@@ -177,7 +177,7 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, want, got)
 		}
-		left, err := filepath.Glob(filepath.Join(dir, "*", "*.half"))
+		left, err := filepath.Glob(filepath.Join(dir, "*", "*.begun"))
 		require.NoError(t, err)
 		require.Empty(t, left)
 		require.NoError(t, j.Close())

@@ -69,7 +69,7 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 	titles[3].Findings = []title.Finding{{Grade: title.Fault, Say: "it is cut short"}}
 	there := []place.Entry{
 		{Path: "full", Folder: true}, {Path: "full/VSP-00001 - Copper Tide.iso", Size: 100},
-		{Path: "polytome-0123456789abcdef.half", Size: 7}, {Path: "mine.txt", Size: 3},
+		{Path: "polytome-0123456789abcdef.begun", Size: 7}, {Path: "mine.txt", Size: 3},
 	}
 	p := planned(t, titles, there)
 	var steps []string
@@ -77,7 +77,7 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 		steps = append(steps, string(s.Kind)+" "+s.Path)
 	}
 	assert.Equal(t, []string{
-		"clear polytome-0123456789abcdef.half",
+		"clear polytome-0123456789abcdef.begun",
 		"folder LONG", "folder LONG/VSP-00003", "folder TUNE", "folder SHORT",
 		"put LONG/VSP-00003/001.rwn", "put LONG/VSP-00003/002.rwn", "put LONG/VSP-00003/003.rwn", "put SHORT/VSP-00002 - Copper Tide.iso",
 		"put LONG/VSP-00003/parts.toml", "put TUNE/VSP-00003.tune", "put TUNE/VSP-00002.tune", "put TUNE/VSP-00001.tune",

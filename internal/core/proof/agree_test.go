@@ -218,7 +218,7 @@ var mistakes = []mistake{
 		return did
 	},
 	func(_ *rand.Rand, f files, at string) string {
-		f[path.Join(path.Dir(at), "polytome-0123456789abcdef.half")] = []byte("half")
+		f[path.Join(path.Dir(at), "polytome-0123456789abcdef.begun")] = []byte("half")
 		return "half a file in " + path.Dir(at)
 	},
 	func(_ *rand.Rand, f files, at string) string {

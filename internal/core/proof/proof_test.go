@@ -84,7 +84,7 @@ func TestFindings(t *testing.T) {
 		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "and is a full disc"},
 		"no image":          {good, []byte("hello"), true, false, "does not start"},
 		"none of its files": {"VIDEO/reel.mov", []byte("x"), false, false, ""},
-		"half a file":       {"FULL/polytome-0123456789abcdef.half", whole, false, false, "a run is writing this file"},
+		"half a file":       {"FULL/polytome-0123456789abcdef.begun", whole, false, false, "a run is writing this file"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()

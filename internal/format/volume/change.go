@@ -223,8 +223,7 @@ func (v *Volume) swap(n *Node, set []byte) bool {
 		to := at - (free-1)*entryLength
 		v.f.Gone(d.data[n.at : n.at+n.n*entryLength])
 		copy(d.data[to:], set)
-		d.holes += n.n - free
-		d.hole = min(d.hole, first)
+		d.freed(first, n.n-free, sector)
 		n.at, n.n = to, free
 		v.mark(n.parent, to, len(set))
 		return true

@@ -17,7 +17,7 @@ type folder struct {
 	shorts  map[[11]byte]bool
 	end     int // byte behind the last entry
 	holes   int // free entries before the end
-	hole    int // byte from which on holes are looked for
+	from    map[int]int // number of entries -> byte before which there is no hole for so many within a sector
 	sectors map[int]bool
 	wrong   []Wrong
 	fixed   int64 // length of a root folder outside of the clusters
@@ -164,7 +164,7 @@ func (v *Volume) place(dir *Node, n int) (at int, err error) {
 	per := int(v.info.Sector) / entryLength
 	if n <= per && d.holes >= n {
 		free := 0
-		for at := d.hole; at < d.end; at += entryLength {
+		for at := d.from[n]; at < d.end; at += entryLength {
 			if at%int(v.info.Sector) == 0 {
 				free = 0
 			}
@@ -174,13 +174,11 @@ func (v *Volume) place(dir *Node, n int) (at int, err error) {
 			}
 			if free++; free == n {
 				d.holes -= n
-				d.hole = at + entryLength
+				d.looked(n, at+entryLength)
 				return at - (n-1)*entryLength, nil
 			}
 		}
-		if n == 1 {
-			d.hole = d.end
-		}
+		d.looked(n, d.end)
 	}
 	at = d.end
 	if left := per - at/entryLength%per; n > left && left < per {
@@ -199,6 +197,22 @@ func (v *Volume) place(dir *Node, n int) (at int, err error) {
 	}
 	d.end = need
 	return at, nil
+}
+
+// looked notes that there is no hole for n entries before a byte.
+func (d *folder) looked(n, before int) {
+	if d.from == nil {
+		d.from = map[int]int{}
+	}
+	d.from[n] = before
+}
+
+// freed notes that entries from a byte on are free: with others of their sector they may be a hole for more of them.
+func (d *folder) freed(at, n, sector int) {
+	d.holes += n
+	for k := range d.from {
+		d.from[k] = min(d.from[k], at-at%sector)
+	}
 }
 
 // grow makes a folder longer, by clusters of nothing but zeros.
@@ -344,8 +358,7 @@ func (v *Volume) unname(d *folder, n *Node) {
 func (v *Volume) vacate(dir *Node, at, n int) {
 	d := dir.dir
 	v.f.Gone(d.data[at : at+n*entryLength])
-	d.holes += n
-	d.hole = min(d.hole, at)
+	d.freed(at, n, int(v.info.Sector))
 	v.mark(dir, at, n*entryLength)
 }
 

@@ -226,7 +226,7 @@ func (p *Place) Facts(ctx context.Context, _ []place.Entry) (place.Facts, error)
 	if err != nil {
 		return place.Facts{}, p.explain("reading", "", err)
 	}
-	return place.Facts{Filesystem: fs, Capacity: int64(info.Clusters) * info.Cluster, Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty}, nil
+	return place.Facts{Filesystem: fs.WithinSectors(info.Sector), Capacity: int64(info.Clusters) * info.Cluster, Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty}, nil
 }
 
 // List goes through the folders.
