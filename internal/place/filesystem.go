@@ -200,10 +200,22 @@ func (f Filesystem) FolderMost(root bool) int64 {
 func (f Filesystem) FolderRoom(names, cluster int64) int64 {
 	all := names + f.dots
 	if f.sector > 0 && all > f.sector {
-		all += f.sector // names of different lengths do not fill every sector
+		all += all/mixed + f.sector
 	}
 	return max(cluster, roundUp(all, cluster))
 }
+
+// FolderHolds is for how many bytes of names a folder has room that takes so much.
+func (f Filesystem) FolderHolds(room int64) int64 {
+	if f.sector > 0 {
+		room = max(f.sector, (room-f.sector)*mixed/(mixed+1))
+	}
+	return room - f.dots
+}
+
+// mixed is of how many sectors one more is taken at most where names of different lengths share them: each sector in which no further name finds room is taken by names that have
+// at least eleven twelfths of one as their shares. The last one may be nearly empty.
+const mixed = 11
 
 // Structures are the bytes of a volume of that capacity that no file can ever have: boot
 // sectors, tables, and the empty root folder.

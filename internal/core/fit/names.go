@@ -165,7 +165,7 @@ const underWay = 1024
 func (n *names) crowded(list []touch) int32 {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		if most := n.fs.FolderMost(t.folder == root); most > 0 && f.before+f.bytes+t.bytes+n.fs.Dots() > most-underWay {
+		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderRoom(f.before+f.bytes+t.bytes, 1) > most-underWay {
 			return t.folder
 		}
 	}
@@ -236,7 +236,7 @@ func (n *names) putQuickly(i int) (grown int64, ok bool) {
 			had := n.fs.FolderRoom(before, n.cluster)
 			room := n.fs.FolderRoom(after, n.cluster)
 			grown += room - had
-			f.holds = room - n.fs.Dots()
+			f.holds = n.fs.FolderHolds(room)
 		}
 	}
 	return grown, true
