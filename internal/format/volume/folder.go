@@ -15,8 +15,8 @@ type folder struct {
 	kids    []*Node
 	names   map[string]*Node
 	shorts  map[[11]byte]bool
-	end     int // byte behind the last entry
-	holes   int // free entries before the end
+	end     int         // byte behind the last entry
+	holes   int         // free entries before the end
 	from    map[int]int // number of entries -> byte before which there is no hole for so many within a sector
 	sectors map[int]bool
 	wrong   []Wrong
