@@ -233,3 +233,18 @@ func TestWhatIsTakenForAPlace(t *testing.T) {
 	assert.False(t, remote)
 	assert.Equal(t, dir, at)
 }
+
+// TestALimitBeforeARun holds for the runs to come, and can be taken back.
+func TestALimitBeforeARun(t *testing.T) {
+	a, w := demoWith(t, Options{}, 1)
+	press(a, "4", "b")
+	assert.Contains(t, flat(a), "Write at most so much a second to North stick")
+	answer(a, "5MiB")
+	assert.EqualValues(t, 5<<20, a.desk.Bench.Places[0].Rate)
+	assert.Contains(t, flat(a), "At most 5.00 MiB a second are written to North stick")
+	b, err := os.ReadFile(w.Bench)
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "rate = ")
+	press(a, "u")
+	assert.Zero(t, a.desk.Bench.Places[0].Rate)
+}

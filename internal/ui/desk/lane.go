@@ -95,6 +95,46 @@ func (l *Lane) Sooner(step int) { l.lane.Sooner(step) }
 // Later has the title of a step be written behind all others.
 func (l *Lane) Later(step int) { l.lane.Later(step) }
 
+// AskLimit asks how much is to be written at most in a second; 0 is no limit.
+func (d *Desk) AskLimit(where string, now int64, set func(n int64) tea.Cmd) {
+	was := "none"
+	if now > 0 {
+		was = size.Format(now)
+	}
+	d.Ask(Question{Prompt: "Write at most so much a second" + where + ": ", Value: was, Hint: "such as 20MiB, or none", Done: func(answer string) tea.Cmd {
+		if answer == "none" || answer == "" || answer == "0" {
+			return set(0)
+		}
+		n, err := size.Parse(answer)
+		if err != nil || n < 1024 {
+			d.Notice = fmt.Sprintf("%q is no amount of at least 1 KiB; write it like 20MiB.", answer)
+			return nil
+		}
+		return set(n)
+	}})
+}
+
+// AskRate asks for the limit of the runs to come at a place.
+func (d *Desk) AskRate(n int) {
+	if n >= len(d.Bench.Places) || d.busy() {
+		return
+	}
+	p := &d.Bench.Places[n]
+	var rate int64
+	set := d.Later(n, func(n int) tea.Cmd {
+		name := d.Bench.Places[n].Name
+		say := fmt.Sprintf("At most %s a second are written to %s. u takes it back.", size.Format(rate), name)
+		if rate == 0 {
+			say = fmt.Sprintf("There is no limit for %s. u takes it back.", name)
+		}
+		return d.SetUp(n, say, func(p *bench.Place) { p.Rate = bench.Size(rate) })
+	})
+	d.AskLimit(" to "+p.Name, int64(p.Rate), func(n int64) tea.Cmd {
+		rate = n
+		return set()
+	})
+}
+
 // SetLimit limits how fast is written.
 func (l *Lane) SetLimit(rate int64) {
 	l.Limit, l.learns = rate, l.learns && rate == 0

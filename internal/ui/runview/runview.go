@@ -170,11 +170,9 @@ func (m *Model) Actions() []desk.Action {
 				desk.Do("t", "try again", desk.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was passed over"),
 			)
 		}
-		own = append(own, desk.Do("b", "limit", desk.Just(m.limit)).Saying("write at most so much a second"))
-		own = append(own, begin...)
-	} else {
-		own = append(own, begin...)
 	}
+	own = append(own, desk.Do("b", "limit", m.limit).Saying("write at most so much a second, in the run under way or in those to come"))
+	own = append(own, begin...)
 	own = append(own,
 		desk.Do("tab", "part", desk.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: places, steps, past runs"),
 		desk.Do("shift+tab", "the part before", desk.Just(func() { m.part = (m.part + parts - 1) % parts })),
@@ -219,27 +217,22 @@ func (m *Model) stop() {
 	m.d.Notice = "Stopping."
 }
 
-func (m *Model) limit() {
+// limit asks for the limit of the run under way, or of those to come.
+func (m *Model) limit() tea.Cmd {
 	l := m.lane()
-	was := "none"
-	if l.Limit > 0 {
-		was = size.Format(l.Limit)
+	if l == nil || !l.Running() {
+		m.d.AskRate(m.d.Place)
+		return nil
 	}
-	m.d.Ask(desk.Question{Prompt: "Write at most so much a second: ", Value: was, Hint: "such as 20MiB, or none", Done: func(answer string) tea.Cmd {
-		if answer == "none" || answer == "" || answer == "0" {
-			l.SetLimit(0)
-			m.d.Notice = "There is no limit."
-			return nil
-		}
-		n, err := size.Parse(answer)
-		if err != nil || n < 1024 {
-			m.d.Notice = fmt.Sprintf("%q is no amount of at least 1 KiB; write it like 20MiB.", answer)
-			return nil
-		}
+	m.d.AskLimit("", l.Limit, func(n int64) tea.Cmd {
 		l.SetLimit(n)
 		m.d.Notice = "At most " + size.Format(n) + " a second are written."
+		if n == 0 {
+			m.d.Notice = "There is no limit."
+		}
 		return nil
-	}})
+	})
+	return nil
 }
 
 func (m *Model) start() tea.Cmd {
