@@ -130,7 +130,7 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 // share is a part of the room in words.
 func (v Volume) share(bytes int64) string {
 	if v.Untold {
-		return "room not told"
+		return "not told"
 	}
 	return fmt.Sprintf("%d %%", percent(bytes, v.Capacity))
 }
