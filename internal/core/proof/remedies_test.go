@@ -228,3 +228,22 @@ func TestASpoiltListOfPartsIsWrittenAnew(t *testing.T) {
 		require.Empty(t, r.Findings[i].Mends, "%s: %s", what, r.Findings[i].Say)
 	}
 }
+
+// TestSettingsInAnyLineEndsAreSetAtOnce has settings whose lines end in CR alone, CR LF, and all kinds: one mending puts them right, and nothing else of them is lost.
+func TestSettingsInAnyLineEndsAreSetAtOnce(t *testing.T) {
+	for _, end := range []string{"\r", "\r\n", "\n"} {
+		f := maps.Clone(right(t)["rowan"])
+		f["ROWAN/rowan.cfg"] = []byte("# mine" + end + "look=disk" + end + "faces=no" + end + "volume=3" + end)
+		remedied(t, "rowan", f, as["rowan"][0], fmt.Sprintf("%q", end))
+		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		require.Len(t, r.Mends(proof.Setting), 2)
+		f["ROWAN/rowan.cfg"] = []byte("# mine" + end + "look=stick" + end + "faces=yes" + end + "volume=3" + end)
+		require.True(t, prove(t, f, as["rowan"][0], proof.Inside, "rowan").Good(), "%q", end)
+	}
+	without := maps.Clone(right(t)["rowan"])
+	delete(without, "ROWAN/rowan.cfg")
+	r := prove(t, without, as["rowan"][0], proof.Inside, "rowan")
+	require.Equal(t, proof.Stops, r.Findings[0].Grade)
+	require.Equal(t, "look=stick\nfaces=yes\n", r.Findings[0].Mends[0].Text, "the file is written with what must stand there")
+	remedied(t, "rowan", without, as["rowan"][0], "without its settings")
+}
