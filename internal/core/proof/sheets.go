@@ -58,11 +58,29 @@ func (y *eyes) sheets(l *line) {
 		if lost || !l.Starts {
 			continue
 		}
-		t, err := intake.IdentifyTracks(y.tree.FS, e.Path, y.set)
+		t, err := y.tracksOf(e, sheet)
 		if n == 0 || err != nil || t.Fault() != nil {
 			y.judge(l, t, err)
 		}
 	}
+}
+
+// tracksOf finds out what the tracks of a sheet are.
+func (y *eyes) tracksOf(e *place.Entry, sheet *cuesheet.Sheet) (*title.Title, error) {
+	find := func() (g game) {
+		g.title, g.err = intake.IdentifyTracks(y.tree.FS, e.Path, y.set)
+		return g
+	}
+	if y.audit.written(e.Path) {
+		g := find()
+		return g.title, g.err
+	}
+	key := y.real(e.Path) + "\x00" + path.Base(e.Path)
+	for _, f := range sheet.Files {
+		key += "\x00" + y.real(path.Join(path.Dir(e.Path), f.Name))
+	}
+	g := once(y.known, y.known.games, key, find)
+	return g.title, g.err
 }
 
 // listedBy reports whether the playlist of a line names a cue sheet; one that is not there names all.
