@@ -54,6 +54,16 @@ func TestConformance(t *testing.T) {
 	}
 }
 
+// TestConformanceFarAway is the same over a slow way: everything takes 30 ms, and 1 MB pass in a second.
+func TestConformanceFarAway(t *testing.T) {
+	s := judge.SMB(t, t.TempDir())
+	far := *s
+	far.Port = judge.Far(t, s.Port, 30*time.Millisecond, 1e6)
+	placetest.Run(t, func(t *testing.T) place.Place {
+		return open(t, &far, "games", smb.Options{User: s.User, Password: s.Password, Timeout: 10 * time.Second})
+	})
+}
+
 func TestBytesAreThereForAnotherClient(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	p := open(t, s, "games", smb.Options{User: s.User, Password: s.Password})
