@@ -47,6 +47,8 @@ type Lane struct {
 	start   time.Time
 	total   int64
 	report  Report
+	small   time.Time // until when the time of small files was counted
+	large   time.Time
 
 	stop  context.CancelFunc
 	ended chan struct{}

@@ -99,7 +99,7 @@ func (r Report) Waits() string {
 type Timed struct {
 	Files int           `json:"files"`
 	Bytes int64         `json:"bytes"`
-	Took  time.Duration `json:"took"`
+	Took  time.Duration `json:"took"` // in which one of them or several were under way
 }
 
 // LargeFrom is from how many bytes on a file takes its time by its length; of what is smaller,

@@ -151,13 +151,18 @@ func (t *task) count(took time.Duration) {
 		if t.goneOn > 0 {
 			return // its time says nothing of the place's pace
 		}
-		of := &r.Small
+		of, until := &r.Small, &t.l.small
 		if t.bytes >= LargeFrom {
-			of = &r.Large
+			of, until = &r.Large, &t.l.large
 		}
 		of.Files++
 		of.Bytes += t.bytes
+		now := time.Now()
+		if since := now.Sub(*until); since < took { // others of its kind were under way at the same time
+			took = since
+		}
 		of.Took += took
+		*until = now
 	}
 }
 
