@@ -52,23 +52,46 @@ func TestConformance(t *testing.T) {
 	}
 }
 
-// TestConformanceWithAnotherServer is the same over one in Python, with and without TLS.
-func TestConformanceWithAnotherServer(t *testing.T) {
+// TestConformanceWithOtherServers is the same over servers that others use, with and without TLS, over few connections, and far away: everything takes 30 ms, and 1 MB pass in a second.
+func TestConformanceWithOtherServers(t *testing.T) {
 	certificate := judge.Certificate(t)
 	for name, c := range map[string]struct {
-		scheme, certificate string
-		older               bool
-	}{"plain": {"ftp", "", false}, "TLS 1.2": {"ftps", certificate, true}, "TLS 1.3": {"ftps", certificate, false}} {
+		scheme string
+		serve  func(t *testing.T, dir string) (port int)
+	}{
+		"pyftpdlib":               {"ftp", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, "", false) }},
+		"pyftpdlib, TLS 1.2":      {"ftps", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, true) }},
+		"pyftpdlib, TLS 1.3":      {"ftps", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, false) }},
+		"proftpd":                 {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "") }},
+		"proftpd, one connection": {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "MaxClientsPerHost 1") }},
+		"proftpd, no resuming":    {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "AllowStoreRestart off") }},
+		"proftpd, TLS 1.2":        {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.2", "TLSSessionTickets on") }},
+		"proftpd, TLS 1.3":        {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.3") }},
+		"pure-ftpd":               {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
+		"pure-ftpd, TLS":          {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
+		"proftpd, far away":       {"ftp", func(t *testing.T, dir string) int { return judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6) }},
+	} {
 		t.Run(name, func(t *testing.T) {
 			placetest.Run(t, func(t *testing.T) place.Place {
 				ftp.Forget()
-				port := judge.PyFTP(t, t.TempDir(), c.certificate, c.older)
-				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
 				require.NoError(t, err)
 				return p
 			})
 		})
 	}
+}
+
+// TestSessionsThatCannotBeTakenUp: a server of TLS 1.2 that wants data over the session of the first connection, and gives no ticket for it, is told as that before anything is written.
+func TestSessionsThatCannotBeTakenUp(t *testing.T) {
+	ftp.Forget()
+	port := judge.ProFTP(t, t.TempDir(), judge.Certificate(t), "TLSProtocol TLSv1.2")
+	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.List(ctx, nil)
+	require.ErrorIs(t, err, place.ErrReadOnly)
+	require.ErrorContains(t, err, "allow TLS 1.3 or session tickets there")
 }
 
 // consoles are servers with habits of theirs.
