@@ -232,7 +232,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		defer mu.Unlock()
 		s := all[n]
 		job := s.Job(f.bench, l.plan)
-		l.forecast = run.NewForecast(l.plan, job.Verify, s.Pace().Guess())
+		l.forecast = run.NewForecast(l.plan, job.Verify, s.Guess(l.plan, job.Verify))
 		l.forecast.Limit(job.Limit)
 		job.Tell, job.AtOnce = l.event, f.atOnce
 		job.Over = func(r run.Report) { l.report = &r }
@@ -274,7 +274,9 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 			continue
 		}
 		s := all[n]
-		audit, _, err := f.prover(s, n, runs).ProveAnew(ctx, cache)
+		prover := f.prover(s, n, runs)
+		prover.JustRan(l.plan, l.report)
+		audit, _, err := prover.ProveAnew(ctx, cache)
 		if wrong := s.Wrong(audit); err == nil && f.fix && len(wrong) > 0 {
 			audit, err = f.putRight(ctx, all, n, wrong, cache, runs)
 		}

@@ -126,6 +126,15 @@ func (p Pace) Of(files int, bytes int64) Range {
 	return Range{seconds(p.Fast) + time.Duration(files)*p.Least, seconds(p.Slow) + time.Duration(files)*p.Most}
 }
 
+// ofAFile is which part of the time that a file takes to be written a look into one takes: opening it, reading its head, closing it.
+const ofAFile = 0.3
+
+// Looks is how long it takes to look into some files, as a proof does.
+func (p Pace) Looks(files int) Range {
+	each := func(d time.Duration) time.Duration { return time.Duration(float64(files) * ofAFile * float64(d)) }
+	return Range{each(p.Least), each(p.Most)}
+}
+
 // Plus is one after the other.
 func (r Range) Plus(o Range) Range { return Range{r.Least + o.Least, r.Most + o.Most} }
 

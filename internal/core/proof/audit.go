@@ -31,6 +31,9 @@ type Options struct {
 	Source func(of *loader.Profile, path string) (files []Promise, ok bool)
 	// Situation is what the bench did here; see [loader.Situations].
 	Situation []string
+	// Near opens what holds, byte for byte, what a run has just read back at a path of the place, or returns nil: it is looked into instead, unless every byte of the place is to be read.
+	// Several goroutines may call it at a time. It may be nil.
+	Near func(path string) place.Content
 	// NoCovers says that none are wanted.
 	NoCovers bool
 }

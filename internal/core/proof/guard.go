@@ -134,6 +134,13 @@ func (a *audit) open(at string) (place.Content, error) {
 			return writing{strings.NewReader(text)}, nil
 		}
 	}
+	if e, ok := a.tree.file(at); ok && a.o.Near != nil && a.o.Depth != Whole && !a.imagined {
+		if c := a.o.Near(at); c != nil && c.Size() == e.Size {
+			return c, nil
+		} else if c != nil { // something else was put there since
+			_ = c.Close()
+		}
+	}
 	return a.place.Open(a.ctx, a.real(at))
 }
 

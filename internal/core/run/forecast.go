@@ -11,6 +11,7 @@ import (
 type Guess struct {
 	Rate    int64         // bytes a second of large files, written and checked
 	PerFile time.Duration // that each small file takes
+	After   time.Duration // that the proof behind the run takes
 }
 
 // A Forecast tells from a lane's events how long the rest takes. It reckons with three things: how fast bytes of large files are written, how fast
@@ -25,6 +26,7 @@ type Forecast struct {
 	all     work   // what there was to do at the beginning
 	limit   int64  // bytes a second that are written at most; 0 for no limit
 	guess   float64
+	after   time.Duration // that comes behind the run
 	written map[int]int64
 	checked map[int]int64
 
@@ -93,7 +95,7 @@ func NewForecast(p *plan.Plan, v Verify, g Guess) *Forecast {
 	if f.checks {
 		rate *= 2 // half of the time is reading back
 	}
-	f.guess = rate
+	f.guess, f.after = rate, g.After
 	f.write, f.check = speed{guess: rate}, speed{guess: rate}
 	each := max(g.PerFile, time.Millisecond).Seconds()
 	f.beside = [2]speed{{guess: 1 / each}, {guess: 1 / each}}
@@ -124,6 +126,10 @@ func (f *Forecast) Event(e Event) {
 	}
 	s := &f.plan.Steps[e.Step]
 	class := classOf(s)
+	if class == 0 && (e.Kind == Progress || e.Kind == Checking) { // of a small file, all of its time counts
+		f.beside[0].saw(0, took)
+		return
+	}
 	switch e.Kind {
 	case Progress:
 		f.add(&f.write, f.written, e, took)
@@ -231,7 +237,7 @@ func (f *Forecast) Share() float64 {
 	return min(max(0, 1-rest/math.Max(all, 1e-9)), 0.99)
 }
 
-// Left is how long the rest takes.
+// Left is how long the rest takes, with what comes behind the run.
 func (f *Forecast) Left() time.Duration {
 	is := time.Duration(f.takes(f.rest()) * float64(time.Second))
 	passed := f.last - f.shownAt
@@ -242,5 +248,5 @@ func (f *Forecast) Left() time.Duration {
 		f.shown += time.Duration(float64(is-f.shown) * (1 - math.Exp(-passed.Seconds()/calm(is, f.last).Seconds())))
 	}
 	f.shownAt = f.last
-	return max(0, f.shown)
+	return max(0, f.shown) + f.after
 }

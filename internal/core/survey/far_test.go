@@ -2,6 +2,8 @@ package survey_test
 
 import (
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -20,38 +22,66 @@ import (
 	"polytome/internal/secret"
 )
 
-// TestTheTimeLeftOverAFarShare fills a share over a way on which each question takes 30 ms and 1 MB passes in a second: half-way through, the time that is told to be left is the one that is
-// left, within half as much again; and what was learnt tells the next run as well beforehand.
-func TestTheTimeLeftOverAFarShare(t *testing.T) {
+// TestTheTimeLeftFarAway fills a share and a console over a way on which each question takes 30 ms and 1 MB passes in a second: half-way through, the time that is told to be left is the one that
+// is left with the proof behind it, within half as much again; and what was learnt tells the next run as well beforehand.
+func TestTheTimeLeftFarAway(t *testing.T) {
+	t.Run("smb", func(t *testing.T) {
+		s := judge.SMB(t, t.TempDir())
+		secret.Remember("127.0.0.1", s.User, s.Password)
+		timeLeft(t, s.Dir, bench.Place{At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/", s.User, judge.Far(t, s.Port, 30*time.Millisecond, 1e6)), Loader: "oxbow", Road: "smb"})
+	})
+	t.Run("ftp", func(t *testing.T) {
+		dir := t.TempDir()
+		secret.Remember("127.0.0.1", "games", "games")
+		timeLeft(t, dir, bench.Place{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Road: "ftp"})
+	})
+}
+
+// spoil has zeros stand in all cartridges below a folder.
+func spoil(t *testing.T, dir string) {
+	require.NoError(t, filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(name) != ".w8" {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(name, make([]byte, info.Size()), 0o644)
+	}))
+}
+
+func timeLeft(t *testing.T, dir string, c bench.Place) {
 	games := t.TempDir()
 	for i := range 60 {
 		coretest.Write(t, games, fmt.Sprintf("Mill %02d.w8", i), append(demo.Cartridge("WREN", fmt.Sprint("Mill ", i)), make([]byte, 700*(i%9))...))
 	}
-	s := judge.SMB(t, t.TempDir())
-	port := judge.Far(t, s.Port, 30*time.Millisecond, 1e6)
-	secret.Remember("127.0.0.1", s.User, s.Password)
 	set := coretest.Set(t)
 	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: set})
 	require.NoError(t, err)
 	b := bench.New("")
 	fill := func(into string) (before, took, half, left time.Duration) {
-		coretest.Write(t, s.Dir, filepath.Join(into, "oxbow/play/wren8/x.txt"), nil)
+		coretest.Write(t, dir, filepath.Join(into, "x.txt"), nil)
+		require.NoError(t, os.Chmod(filepath.Join(dir, into), 0o777)) // who serves it need not be who runs this test
 		pace := bench.Place{}
 		if len(b.Places) > 0 {
 			pace = b.Places[0]
 		}
-		b.Places = []bench.Place{{Name: "share", At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/%s", s.User, port, into), Loader: "oxbow", Road: "smb", Everything: true, Pace: pace.Pace}}
+		to := c
+		to.Name, to.At, to.Everything, to.Pace = "far", c.At+into, true, pace.Pace
+		b.Places = []bench.Place{to}
 		v, err := survey.Take(t.Context(), b, 0, scan.Titles, survey.Options{Set: set})
 		require.NoError(t, err)
 		require.NoError(t, v.Away)
 		p := v.Plan()
 		require.Equal(t, 60, p.Files)
-		to, err := v.Open(t.Context())
+		at, err := v.Open(t.Context())
 		require.NoError(t, err)
-		f := run.NewForecast(p, run.VerifyFull, v.Pace().Guess())
+		verify := v.Job(b, p).Verify
+		f := run.NewForecast(p, verify, v.Guess(p, verify))
 		var mu sync.Mutex
 		done, began := 0, time.Now()
-		r := run.Run(t.Context(), p, to, run.Options{Verify: run.VerifyFull}, func(e run.Event) {
+		r := run.Run(t.Context(), p, at, run.Options{Verify: verify}, func(e run.Event) {
 			mu.Lock()
 			defer mu.Unlock()
 			f.Event(e)
@@ -61,9 +91,25 @@ func TestTheTimeLeftOverAFarShare(t *testing.T) {
 				}
 			}
 		})
-		took = time.Since(began)
-		require.NoError(t, to.Close())
+		require.NoError(t, at.Close())
 		require.Empty(t, r.Failed)
+		prover := v.Prover(b, 0, "", nil)
+		prover.JustRan(p, &r)
+		written := time.Since(began)
+		audit, err := prover.Prove(t.Context())
+		took = time.Since(began)
+		t.Logf("the run took %v, the proof %v", written, took-written)
+		require.NoError(t, err)
+		require.Equal(t, 60, audit.Starts())
+		if c.Road == "smb" { // what the run has read back is not read once more: what stands there since is not seen before somebody asks for the proof
+			spoil(t, filepath.Join(dir, into))
+			audit, err = prover.Prove(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, 60, audit.Starts())
+			audit, err = v.Prover(b, 0, "", nil).Prove(t.Context())
+			require.NoError(t, err)
+			assert.Zero(t, audit.Starts())
+		}
 		b.Places[0].Learn(&r)
 		return v.PlanTime(p).Middle(), took, half, left
 	}
@@ -71,10 +117,11 @@ func TestTheTimeLeftOverAFarShare(t *testing.T) {
 		ratio := said.Seconds() / is.Seconds()
 		t.Logf("%s: %v, and it is %v (%.2f)", what, said.Round(time.Millisecond), is.Round(time.Millisecond), ratio)
 		assert.InDelta(t, 1, ratio, 0.5, what)
+		assert.Greater(t, ratio, 1/1.5, what)
 	}
-	_, took, half, left := fill("first")
+	_, took, half, left := fill("hd1")
 	near(left, took-half, "left half-way through the first run")
-	before, took, half, left := fill("second")
+	before, took, half, left := fill("hd2")
 	near(before, took, "said before the second run")
 	near(left, took-half, "left half-way through the second run")
 }

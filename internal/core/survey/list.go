@@ -18,6 +18,7 @@ import (
 func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 	name := s.cacheName()
 	known, ok := recall(cache, name)
+	began := time.Now()
 	p, err := s.Open(ctx)
 	if err != nil {
 		if !ok {
@@ -29,7 +30,7 @@ func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 	defer p.Close()
 	if ok && known.Stamp != "" {
 		if stamp, err := p.Stamp(ctx, known.There); err == nil && stamp == known.Stamp {
-			s.There, s.Taken, s.Fresh = known.There, time.Now(), true
+			s.There, s.Took, s.Taken, s.Fresh = known.There, known.Took, time.Now(), true
 			s.Facts, err = p.Facts(ctx, s.There)
 			return err
 		}
@@ -46,7 +47,7 @@ func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 	if s.Facts, err = p.Facts(ctx, s.There); err != nil {
 		return err
 	}
-	s.Taken, s.Fresh = time.Now(), true
+	s.Taken, s.Took, s.Fresh = time.Now(), time.Since(began), true
 	if stamp, err := p.Stamp(ctx, s.There); err == nil && len(s.Problems) == 0 {
 		remember(cache, name, snapshot{s.Listing, stamp})
 	}
@@ -62,6 +63,12 @@ func (s *Survey) cacheName() string {
 type snapshot struct {
 	Listing
 	Stamp string
+}
+
+// A heading is what a remembered snapshot begins with.
+type heading struct {
+	place.Facts
+	Took time.Duration
 }
 
 // settledFor is how long ago the newest change on a place must be for its listing to be kept with a
@@ -80,7 +87,7 @@ func remember(cache *seen.Store, name string, snap snapshot) {
 		}
 	}
 	var b bytes.Buffer
-	head, err := json.Marshal(snap.Facts)
+	head, err := json.Marshal(heading{snap.Facts, snap.Took})
 	if err != nil {
 		return
 	}
@@ -106,9 +113,11 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 		return snap, false
 	}
 	head, rest, _ := bytes.Cut(p.Data, []byte("\n"))
-	if json.Unmarshal(head, &snap.Facts) != nil {
+	var h heading
+	if json.Unmarshal(head, &h) != nil {
 		return snap, false
 	}
+	snap.Facts, snap.Took = h.Facts, h.Took
 	fs, err := place.FilesystemNamed(snap.Facts.Filesystem.Name)
 	if err != nil {
 		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name).Like(snap.Facts.Filesystem)

@@ -15,6 +15,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
+	"polytome/internal/place"
 )
 
 // A Prover audits a place. It is made while nothing is changed, and then works by itself: another goroutine may have it.
@@ -27,7 +29,50 @@ type Prover struct {
 	depth  proof.Depth
 	// Journal is where it is read what was done here last, when no runs were given; nil for nowhere.
 	Journal *journal.Journal
-	goes    map[string]int // folded path of a file of a title -> its number
+	goes    map[string]int         // folded path of a file of a title -> its number
+	near    map[string]*shape.Spec // folded path of a file that a run has just read back -> what it was made of
+}
+
+// JustRan has the prover look into the sources of what a run has just written and read back, and not once more into what it wrote over a network.
+func (p *Prover) JustRan(pl *plan.Plan, r *run.Report) {
+	if p.of.Facts.Network == "" || pl == nil || r == nil || r.Verify != run.VerifyFull {
+		return
+	}
+	p.near = map[string]*shape.Spec{}
+	for i := range pl.Steps {
+		if st := &pl.Steps[i]; st.Writes() && !r.Undone[i] && plain(st.Make) {
+			p.near[p.of.Facts.Filesystem.Fold(st.Path)] = st.Make
+		}
+	}
+}
+
+// plain reports whether what a file is made of is opened at once, wherever one reads in it: a file of this computer, a part of one, or a text.
+func plain(s *shape.Spec) bool {
+	switch s.Shape {
+	case shape.Whole, shape.Split:
+		return s.Source.Entry == "" && !s.OnPlace()
+	case shape.Written:
+		return len(s.Sums) == 0
+	}
+	return false
+}
+
+// open opens what a file that a run has just read back was made of, nil where it is none, or its source is another by now.
+func (p *Prover) open(ctx context.Context) func(path string) place.Content {
+	if p.near == nil {
+		return nil
+	}
+	return func(path string) place.Content {
+		s, ok := p.near[p.of.Facts.Filesystem.Fold(path)]
+		if !ok {
+			return nil
+		}
+		c, err := (&source.Opener{}).Make(ctx, s)
+		if err != nil {
+			return nil
+		}
+		return c
+	}
 }
 
 // Prover makes one for the place. The runs are those that are written down, the newest first; nil for none.
@@ -101,7 +146,7 @@ func (p *Prover) Prove(ctx context.Context) (*proof.Report, error) {
 	return proof.Audit(ctx, to, s.Profiles, s.set, proof.Options{
 		Road: s.Config.Road, Depth: p.depth, Situation: situation, NoCovers: s.Config.NoCovers,
 		Promises: func(of *loader.Profile) []proof.Promise { return promises[of.Name] },
-		Source:   p.source,
+		Source:   p.source, Near: p.open(ctx),
 	})
 }
 

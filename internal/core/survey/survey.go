@@ -16,7 +16,6 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/mend"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/seen"
 	"polytome/internal/core/title"
@@ -64,7 +63,8 @@ type Listing struct {
 	Facts place.Facts
 	There []place.Entry
 	Taken time.Time
-	Fresh bool // it was listed, or found unchanged, just now
+	Took  time.Duration // that opening and listing it whole took
+	Fresh bool          // it was listed, or found unchanged, just now
 }
 
 // Options are what a look at a place needs beside the bench.
@@ -333,35 +333,4 @@ func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")
 	}
 	return p
-}
-
-// Pace is how fast the place takes files.
-func (s *Survey) Pace() pace.Pace {
-	return s.Config.Pace.Pace(s.Config.Road).Limited(int64(s.Config.Rate))
-}
-
-// Time is how long it takes to bring title i there; nothing for one that is there or does not go.
-func (s *Survey) Time(i int) pace.Range {
-	v := s.Sheet.Fits(i)
-	if !v.Kind.Goes() || v.Need <= 0 {
-		return pace.Range{}
-	}
-	items := s.Sheet.Placement(i).Items
-	cost := 0.0
-	for k := range items {
-		cost += items[k].Cost(runtime.GOMAXPROCS(0))
-	}
-	return s.Pace().Of(len(items), v.Need).Beside(shaping(cost))
-}
-
-// shaping is how long it takes to bring files into their shapes, which goes on while they are written.
-func shaping(seconds float64) pace.Range {
-	return pace.Range{Least: time.Duration(seconds * 0.7 * float64(time.Second)), Most: time.Duration(seconds * 1.6 * float64(time.Second))}
-}
-
-// PlanTime is how long the steps of a plan take.
-func (s *Survey) PlanTime(p *plan.Plan) pace.Range {
-	r := s.Pace().Of(p.Files, p.Bytes).Beside(shaping(p.Shaping))
-	others := len(p.Steps) - p.Files
-	return r.Plus(s.Pace().Of(others, 0))
 }

@@ -65,11 +65,15 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		"proftpd":                 {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "") }},
 		"proftpd, one connection": {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "MaxClientsPerHost 1") }},
 		"proftpd, no resuming":    {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "AllowStoreRestart off") }},
-		"proftpd, TLS 1.2":        {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.2", "TLSSessionTickets on") }},
-		"proftpd, TLS 1.3":        {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.3") }},
-		"pure-ftpd":               {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
-		"pure-ftpd, TLS":          {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
-		"proftpd, far away":       {"ftp", func(t *testing.T, dir string) int { return judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6) }},
+		"proftpd, TLS 1.2": {"ftps", func(t *testing.T, dir string) int {
+			return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.2", "TLSSessionTickets on")
+		}},
+		"proftpd, TLS 1.3": {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.3") }},
+		"pure-ftpd":        {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
+		"pure-ftpd, TLS":   {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
+		"proftpd, far away": {"ftp", func(t *testing.T, dir string) int {
+			return judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			placetest.Run(t, func(t *testing.T) place.Place {

@@ -365,7 +365,7 @@ func (d *Desk) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 	}
 	job := look.Job(d.Bench, p)
 	learns := job.Limit == 0
-	cmd := d.carry(n, look.Beginning(d.Bench), job, look.Pace().Guess(), learns, func(r *run.Report) {
+	cmd := d.carry(n, look.Beginning(d.Bench), job, look.Guess(job.Plan, job.Verify), learns, func(r *run.Report) {
 		d.remembering(func(store *seen.Store) { look.Wrote(store, r.Wrote) })
 	})
 	if d.unsaved { // what is written under these names keeps them
@@ -482,7 +482,7 @@ func (d *Desk) SetRun(m RunMsg) tea.Cmd {
 	if mended && s != nil {
 		s.Choose(d.Bench, n)
 	}
-	cmds := []tea.Cmd{d.SurveyPlace(n), d.StartProof(n, ""), d.LookBack()}
+	cmds := []tea.Cmd{d.SurveyPlace(n), d.startProof(n, "", m.lane), d.LookBack()}
 	if d.stale && !d.Running() {
 		d.stale = false
 		cmds = append(cmds, d.Survey())

@@ -36,13 +36,19 @@ type Proved struct {
 }
 
 // StartProof audits a place in the background, as closely as is asked for; "" for as closely as is usual.
-func (d *Desk) StartProof(n int, depth proof.Depth) tea.Cmd {
+func (d *Desk) StartProof(n int, depth proof.Depth) tea.Cmd { return d.startProof(n, depth, nil) }
+
+// startProof is StartProof, after a run that has just ended; nil for none.
+func (d *Desk) startProof(n int, depth proof.Depth, after *Lane) tea.Cmd {
 	s := d.Surveys[n]
 	if s == nil || d.Proving(n) {
 		return nil
 	}
 	mine, ctx := d.begin(n, proving)
 	prover, cache, j := s.Prover(d.Bench, n, depth, nil), d.CacheFile, d.Journal
+	if after != nil {
+		prover.JustRan(after.Plan, after.Report)
+	}
 	return func() tea.Msg {
 		prover.Journal = j
 		var store *seen.Store
