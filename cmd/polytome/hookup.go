@@ -82,7 +82,7 @@ func printHookUp(out io.Writer, h *hookup.HookUp) {
 	for i := range h.Links {
 		l := &h.Links[i]
 		fmt.Fprintf(out, "\n%s (%s, %s)\n", l.Name, l.Console, l.Loader)
-		via := l.Via()
+		via := l.Joined()
 		if l.Card != "" {
 			via += ", " + l.Card
 			if l.Local != "" {

@@ -211,8 +211,8 @@ func (h *HookUp) link(s *scene.Sheet, l *hookup.Link) {
 	arrow(s.Page, s.Left+computerWide, placeAt, mid, width, dash)
 	roomLeft := placeAt - s.Left - computerWide - 16
 	s.WriteCentre(label, s.Left+computerWide+roomLeft/2+6, mid-5, roomLeft, l.Road)
-	via := l.Via()
-	if l.Card != "" && l.Cable == nil && l.Via() != "this computer itself" {
+	via := l.Joined()
+	if l.Card != "" && l.Cable == nil && l.Joined() != "this computer itself" {
 		via += ", " + l.Card
 	}
 	for k, line := range smaller.WrapMost(via, roomLeft, 3) {

@@ -52,8 +52,8 @@ type Link struct {
 // Remote reports whether the place is on another machine.
 func (l *Link) Remote() bool { return l.Host != "" }
 
-// Via is how the computer and the place are joined, in a few words.
-func (l *Link) Via() string {
+// Joined is how the computer and the place are joined, in a few words.
+func (l *Link) Joined() string {
 	switch {
 	case !l.Remote() && l.Road == "usb":
 		return "carried by hand"

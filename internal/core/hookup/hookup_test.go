@@ -221,10 +221,10 @@ func TestEveryPlaceHasALink(t *testing.T) {
 	require.Len(t, h.Links, 5)
 	for _, l := range h.Links {
 		assert.NotEmpty(t, l.Must, l.Name)
-		assert.NotEmpty(t, l.Via(), l.Name)
+		assert.NotEmpty(t, l.Joined(), l.Name)
 		assert.NotEmpty(t, l.Console, l.Name)
 	}
-	assert.Equal(t, []string{"carried by hand", "this computer itself", "same network", "carried by hand", "direct cable"}, []string{h.Links[0].Via(), h.Links[1].Via(), h.Links[2].Via(), h.Links[3].Via(), h.Links[4].Via()})
+	assert.Equal(t, []string{"carried by hand", "this computer itself", "same network", "carried by hand", "direct cable"}, []string{h.Links[0].Joined(), h.Links[1].Joined(), h.Links[2].Joined(), h.Links[3].Joined(), h.Links[4].Joined()})
 	assert.Equal(t, "eth0", h.Links[2].Card, "the card that the box is behind")
 	assert.Equal(t, 445, h.Links[2].Port)
 	assert.Contains(t, strings.Join(h.Links[2].Must, "\n"), "while somebody plays")

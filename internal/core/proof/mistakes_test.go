@@ -46,8 +46,8 @@ func shot(t coretest.T, format string, w, h int) []byte {
 	return b.Bytes()
 }
 
-// prove audits a place with the given files.
-func prove(t *testing.T, f files, on [2]string, depth proof.Depth, names ...string) *proof.Report {
+// checkFiles audits a place with the given files.
+func checkFiles(t *testing.T, f files, on [2]string, depth proof.Depth, names ...string) *proof.Report {
 	dir := t.TempDir()
 	for name, data := range f {
 		coretest.Write(t, dir, name, data)
@@ -84,14 +84,14 @@ func TestNothingIsWrongWithRightPlaces(t *testing.T) {
 			}
 		}
 		on := as[name][0]
-		r := prove(t, f, on, proof.Inside, name)
+		r := checkFiles(t, f, on, proof.Inside, name)
 		for _, x := range r.Findings {
 			assert.Equal(t, proof.NoCover, x.Kind, "%s: %s %s", name, x.Path, x.Say)
 		}
 		assert.True(t, r.Good())
-		r = prove(t, f, on, proof.Whole, name)
+		r = checkFiles(t, f, on, proof.Whole, name)
 		assert.True(t, r.Good(), "%s: %q", name, told(r))
-		quick := prove(t, f, on, proof.Names, name)
+		quick := checkFiles(t, f, on, proof.Names, name)
 		assert.True(t, quick.Good(), "%s: %q", name, told(quick))
 		assert.Len(t, quick.Listed, len(r.Listed))
 	}
@@ -256,8 +256,8 @@ func TestEverythingIsRead(t *testing.T) {
 	part := slices.Clone(f["LONG/VSP-20431/002.rwn"])
 	part[len(part)-1] ^= 1 // behind everything that a look inside reads
 	f["LONG/VSP-20431/002.rwn"] = part
-	assert.True(t, prove(t, f, as["rowan"][0], proof.Inside, "rowan").Good())
-	r := prove(t, f, as["rowan"][0], proof.Whole, "rowan")
+	assert.True(t, checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan").Good())
+	r := checkFiles(t, f, as["rowan"][0], proof.Whole, "rowan")
 	assert.Equal(t, "fault parts LONG/VSP-20431/parts.toml []", told(r)[0])
 	assert.Contains(t, r.Findings[0].Say, "its part 002.rwn is not what its list says")
 	f = maps.Clone(base["mica"])
@@ -269,8 +269,8 @@ func TestEverythingIsRead(t *testing.T) {
 	b := out.Bytes()
 	b[bytes.Index(b, []byte("the end of"))] ^= 1
 	f["skua/SKU-0007/Long Water.pkd"] = b
-	assert.True(t, prove(t, f, as["mica"][0], proof.Inside, "mica").Good(), "its head is right")
-	r = prove(t, f, as["mica"][0], proof.Whole, "mica")
+	assert.True(t, checkFiles(t, f, as["mica"][0], proof.Inside, "mica").Good(), "its head is right")
+	r = checkFiles(t, f, as["mica"][0], proof.Whole, "mica")
 	assert.Contains(t, told(r), "fault damaged skua/SKU-0007/Long Water.pkd []")
 }
 
@@ -280,7 +280,7 @@ func TestTwoLoadersOnOneStick(t *testing.T) {
 	f := maps.Clone(base["mica"])
 	delete(f, "FULL/other.iso")
 	maps.Copy(f, base["bellows"])
-	r := prove(t, f, [2]string{"usb", "fat32"}, proof.Inside, "bellows", "mica")
+	r := checkFiles(t, f, [2]string{"usb", "fat32"}, proof.Inside, "bellows", "mica")
 	assert.True(t, r.Good(), "%q", told(r))
 	assert.Equal(t, []string{"holiday/a.txt"}, r.Others)
 	by := map[string]int{}
@@ -293,10 +293,10 @@ func TestTwoLoadersOnOneStick(t *testing.T) {
 func TestTwoProofsAreCompared(t *testing.T) {
 	f := right(t)["rowan"]
 	delete(f, "FACES/front/VSP-20417.jpg")
-	before := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+	before := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 	f["FULL/Copper Tide.iso"] = f["FULL/VSP-20417 - Copper Tide.iso"]
 	delete(f, "FULL/VSP-20417 - Copper Tide.iso")
-	after := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+	after := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 	c := after.Since(before)
 	assert.Equal(t, []string{"Copper Tide"}, c.Went)
 	require.NotEmpty(t, c.New)
@@ -305,7 +305,7 @@ func TestTwoProofsAreCompared(t *testing.T) {
 	assert.Equal(t, []string{"Copper Tide"}, back.Came)
 	assert.Contains(t, fmt.Sprint(back.Mended), "Copper Tide.iso")
 	assert.True(t, before.Since(before).Empty())
-	quick := prove(t, f, as["rowan"][0], proof.Names, "rowan")
+	quick := checkFiles(t, f, as["rowan"][0], proof.Names, "rowan")
 	for _, x := range quick.Since(after).Mended {
 		assert.Fail(t, "what a quick look cannot see is not mended", "%s", x.Say)
 	}
@@ -313,7 +313,7 @@ func TestTwoProofsAreCompared(t *testing.T) {
 
 func TestTheListHasTheLoadersOrder(t *testing.T) {
 	f := right(t)["oxbow"]
-	r := prove(t, f, as["oxbow"][0], proof.Inside, "oxbow")
+	r := checkFiles(t, f, as["oxbow"][0], proof.Inside, "oxbow")
 	var got []string
 	for _, l := range r.Listed {
 		got = append(got, l.Platform+" "+l.Name)
@@ -326,7 +326,7 @@ func TestMendsAreGatheredByKind(t *testing.T) {
 	f["FULL/Copper Tide.iso"] = f["FULL/VSP-20417 - Copper Tide.iso"]
 	delete(f, "FULL/VSP-20417 - Copper Tide.iso")
 	f["ROWAN/rowan.cfg"] = []byte("look=disk\n")
-	r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+	r := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 	all := r.Mends()
 	assert.Len(t, r.Mends(proof.Setting), 2)
 	assert.Len(t, r.Mends(proof.Name), 1)

@@ -80,9 +80,9 @@ func TestEachIsJudgedAsItsPageSays(t *testing.T) {
 		t.Run(c.loader+" "+c.what, func(t *testing.T) {
 			f := maps.Clone(base[c.loader])
 			c.do(f)
-			r := prove(t, f, as[c.loader][0], proof.Inside, c.loader)
+			r := checkFiles(t, f, as[c.loader][0], proof.Inside, c.loader)
 			if c.path == "" {
-				assert.Len(t, r.Listed, len(prove(t, base[c.loader], as[c.loader][0], proof.Inside, c.loader).Listed))
+				assert.Len(t, r.Listed, len(checkFiles(t, base[c.loader], as[c.loader][0], proof.Inside, c.loader).Listed))
 				return
 			}
 			i := slices.IndexFunc(r.Listed, func(l proof.Listed) bool { return l.Path == c.path })

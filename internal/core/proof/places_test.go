@@ -322,18 +322,18 @@ func TestAListOfTitlesIsHeldAgainstWhatIsHere(t *testing.T) {
 		}
 		return nil
 	}
-	missing := list(prove(t, f, on, proof.Inside, "rowan"))
+	missing := list(checkFiles(t, f, on, proof.Inside, "rowan"))
 	require.NotNil(t, missing)
 	assert.Equal(t, "the list of 4 titles is missing", missing.Say)
 	require.Len(t, missing.Mends, 1)
 	text := missing.Mends[0].Text
 	assert.Equal(t, "VSP-20417;full;Copper Tide;VSP-20417 - Copper Tide.iso\n", text[:strings.Index(text, "\n")+1])
 	f["rowan-net.lst"] = []byte(text)
-	assert.Nil(t, list(prove(t, f, on, proof.Inside, "rowan")), "the list that mends it is right")
+	assert.Nil(t, list(checkFiles(t, f, on, proof.Inside, "rowan")), "the list that mends it is right")
 	f["rowan-net.lst"] = []byte(text + "VSP-99999;full;Gone;x.iso\n")
-	assert.Contains(t, list(prove(t, f, on, proof.Inside, "rowan")).Say, `tells "VSP-99999;full;Gone;x.iso", which is not here`)
+	assert.Contains(t, list(checkFiles(t, f, on, proof.Inside, "rowan")).Say, `tells "VSP-99999;full;Gone;x.iso", which is not here`)
 	f["rowan-net.lst"] = []byte(text[strings.Index(text, "\n")+1:])
-	assert.Contains(t, list(prove(t, f, on, proof.Inside, "rowan")).Say, `does not tell "VSP-20417;full;Copper Tide;`)
+	assert.Contains(t, list(checkFiles(t, f, on, proof.Inside, "rowan")).Say, `does not tell "VSP-20417;full;Copper Tide;`)
 }
 
 // full is a place with nothing free.

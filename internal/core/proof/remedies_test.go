@@ -181,13 +181,13 @@ func TestASecondSheetBesideAGoodOneIsLeft(t *testing.T) {
 	f := right(t)["bellows"]
 	at := "Titles/Two Tides/Copy of Two Tides (Disc 2).cue"
 	f[at] = f["Titles/Two Tides/Two Tides (Disc 2).cue"]
-	r := prove(t, f, as["bellows"][0], proof.Inside, "bellows")
+	r := checkFiles(t, f, as["bellows"][0], proof.Inside, "bellows")
 	i := slices.IndexFunc(r.Findings, func(x proof.Finding) bool { return x.Path == at })
 	require.GreaterOrEqual(t, i, 0)
 	require.Empty(t, r.Findings[i].Mends)
 	require.Contains(t, r.Findings[i].Remedy, "keeps a title from starting that starts now")
 	delete(f, "Titles/Two Tides/Two Tides (Disc 2).cue") // nothing else needs it now
-	r = prove(t, f, as["bellows"][0], proof.Inside, "bellows")
+	r = checkFiles(t, f, as["bellows"][0], proof.Inside, "bellows")
 	require.NotEmpty(t, r.Mends())
 	remedied(t, "bellows", f, as["bellows"][0], "a copy that is the only one")
 }
@@ -208,7 +208,7 @@ func TestASpoiltListOfPartsIsWrittenAnew(t *testing.T) {
 	} {
 		f := maps.Clone(base)
 		f[list] = []byte(text)
-		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		r := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 		i := slices.IndexFunc(r.Findings, func(x proof.Finding) bool { return x.Path == list })
 		require.GreaterOrEqual(t, i, 0, what)
 		require.Len(t, r.Findings[i].Mends, 1, what)
@@ -222,7 +222,7 @@ func TestASpoiltListOfPartsIsWrittenAnew(t *testing.T) {
 	} {
 		f := maps.Clone(base)
 		spoil(f)
-		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		r := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 		i := slices.IndexFunc(r.Findings, func(x proof.Finding) bool { return x.Path == list })
 		require.GreaterOrEqual(t, i, 0, what)
 		require.Empty(t, r.Findings[i].Mends, "%s: %s", what, r.Findings[i].Say)
@@ -235,14 +235,14 @@ func TestSettingsInAnyLineEndsAreSetAtOnce(t *testing.T) {
 		f := maps.Clone(right(t)["rowan"])
 		f["ROWAN/rowan.cfg"] = []byte("# mine" + end + "look=disk" + end + "faces=no" + end + "volume=3" + end)
 		remedied(t, "rowan", f, as["rowan"][0], fmt.Sprintf("%q", end))
-		r := prove(t, f, as["rowan"][0], proof.Inside, "rowan")
+		r := checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan")
 		require.Len(t, r.Mends(proof.Setting), 2)
 		f["ROWAN/rowan.cfg"] = []byte("# mine" + end + "look=stick" + end + "faces=yes" + end + "volume=3" + end)
-		require.True(t, prove(t, f, as["rowan"][0], proof.Inside, "rowan").Good(), "%q", end)
+		require.True(t, checkFiles(t, f, as["rowan"][0], proof.Inside, "rowan").Good(), "%q", end)
 	}
 	without := maps.Clone(right(t)["rowan"])
 	delete(without, "ROWAN/rowan.cfg")
-	r := prove(t, without, as["rowan"][0], proof.Inside, "rowan")
+	r := checkFiles(t, without, as["rowan"][0], proof.Inside, "rowan")
 	require.Equal(t, proof.Stops, r.Findings[0].Grade)
 	require.Equal(t, "look=stick\nfaces=yes\n", r.Findings[0].Mends[0].Text, "the file is written with what must stand there")
 	remedied(t, "rowan", without, as["rowan"][0], "without its settings")

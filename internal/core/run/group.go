@@ -154,7 +154,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 	for k, err := range hold.FlushAll(writers) {
 		m := all[k]
 		if err == nil {
-			err = parallel.Safely(func() error { return m.prove(m.ctx, m.written) })
+			err = parallel.Safely(func() error { return m.readBack(m.ctx, m.written) })
 		}
 		var wrong *ReadBackError
 		if errors.As(err, &wrong) { // it is tried once more, alone

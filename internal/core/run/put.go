@@ -35,7 +35,7 @@ func (t *task) putAs(ctx context.Context, again bool) (string, error) {
 			return "", err
 		}
 		if err = f.w.Flush(); err == nil {
-			err = t.prove(ctx, f)
+			err = t.readBack(ctx, f)
 		}
 		var wrong *ReadBackError
 		if errors.As(err, &wrong) && !again {
@@ -295,7 +295,7 @@ func (t *task) without(w place.Writer, err error) error {
 }
 
 // prove checks a flushed file, and looks whether its source and what it replaces are what they were.
-func (t *task) prove(ctx context.Context, f *written) error {
+func (t *task) readBack(ctx context.Context, f *written) error {
 	s := t.s
 	if err := t.verify(ctx, f); err != nil {
 		return err

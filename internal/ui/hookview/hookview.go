@@ -285,11 +285,11 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 			lead = " "
 		}
 		room := w - wide - 4
-		road := l.Road + ", " + l.Via()
+		road := l.Road + ", " + l.Joined()
 		if l.Remote() {
 			road += fmt.Sprintf(", port %d", l.Port)
 		}
-		if l.Card != "" && l.Via() != "this computer itself" {
+		if l.Card != "" && l.Joined() != "this computer itself" {
 			road += " (" + l.Card + ")"
 		}
 		names := l.Name
@@ -308,7 +308,7 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 			say = "under test"
 		}
 		at := l.At
-		if l.Local != "" && l.Via() != "this computer itself" {
+		if l.Local != "" && l.Joined() != "this computer itself" {
 			at += " from " + l.Local
 		}
 		roads = append(roads, lead+trunk(mark)+head)
