@@ -39,8 +39,8 @@ func packages(t *testing.T) map[string]pkg {
 }
 
 // under reports whether a package is one of the rooms or lies inside one.
-func under(path string, rooms ...string) bool {
-	for _, r := range rooms {
+func under(path string, spaces ...string) bool {
+	for _, r := range spaces {
 		r = "polytome/" + r
 		if path == r || strings.HasPrefix(path, r+"/") {
 			return true
@@ -53,23 +53,23 @@ func under(path string, rooms ...string) bool {
 // upwards; see docs/architecture.md.
 func TestFloors(t *testing.T) {
 	terminal := []string{"charm.land/", "github.com/charmbracelet/", "github.com/spf13/cobra"}
-	lower := []string{"internal/core", "internal/place", "internal/format", "internal/standin", "internal/demo", "internal/size", "internal/draw"}
+	lower := []string{"internal/core", "internal/target", "internal/format", "internal/sim", "internal/demo", "internal/size", "internal/draw"}
 	// from these rooms -> these rooms must not be imported
 	never := []struct {
 		from, to []string
 	}{
 		{[]string{"internal/size", "internal/sparse", "internal/filecopy"}, []string{"internal", "cmd"}},
-		{[]string{"internal/draw"}, []string{"cmd", "internal/ui", "internal/standin", "internal/demo"}},
-		{[]string{"internal/draw/typeface", "internal/draw/scene", "internal/draw/svg", "internal/draw/pdf"}, []string{"internal/core", "internal/place", "internal/format"}},
-		{[]string{"internal/core", "internal/place", "internal/format"}, []string{"internal/draw"}},
-		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/place", "internal/standin", "internal/demo"}},
-		{[]string{"internal/place"}, []string{"cmd", "internal/ui", "internal/core", "internal/standin", "internal/demo"}},
-		{[]string{"internal/core"}, []string{"cmd", "internal/ui", "internal/standin", "internal/demo"}},
-		{[]string{"internal/standin"}, []string{"cmd", "internal/ui", "internal/core", "internal/demo"}},
+		{[]string{"internal/draw"}, []string{"cmd", "internal/ui", "internal/sim", "internal/demo"}},
+		{[]string{"internal/draw/typeface", "internal/draw/scene", "internal/draw/svg", "internal/draw/pdf"}, []string{"internal/core", "internal/target", "internal/format"}},
+		{[]string{"internal/core", "internal/target", "internal/format"}, []string{"internal/draw"}},
+		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/target", "internal/sim", "internal/demo"}},
+		{[]string{"internal/target"}, []string{"cmd", "internal/ui", "internal/core", "internal/sim", "internal/demo"}},
+		{[]string{"internal/core"}, []string{"cmd", "internal/ui", "internal/sim", "internal/demo"}},
+		{[]string{"internal/sim"}, []string{"cmd", "internal/ui", "internal/core", "internal/demo"}},
 		{[]string{"internal/demo"}, []string{"cmd", "internal/ui"}},
-		{[]string{"internal/ui"}, []string{"cmd", "internal/standin", "internal/demo"}},
-		{[]string{"internal/core/title"}, []string{"internal/core", "internal/place", "internal/format"}},
-		{[]string{"internal/core/layout", "internal/core/fit", "internal/core/plan"}, []string{"internal/place/folder", "internal/core/run", "internal/core/intake"}},
+		{[]string{"internal/ui"}, []string{"cmd", "internal/sim", "internal/demo"}},
+		{[]string{"internal/core/title"}, []string{"internal/core", "internal/target", "internal/format"}},
+		{[]string{"internal/core/layout", "internal/core/fit", "internal/core/plan"}, []string{"internal/target/folder", "internal/core/run", "internal/core/scan"}},
 	}
 	for path, p := range packages(t) {
 		for _, imp := range p.Imports {
@@ -83,8 +83,8 @@ func TestFloors(t *testing.T) {
 					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
 				}
 			}
-			if under(imp, "internal/judge", "internal/coretest", "internal/place/placetest", "internal/draw/scene/scenetest") {
-				assert.True(t, under(path, "internal/place/placetest"), "only tests may import %s, and %s does", imp, path)
+			if under(imp, "internal/judge", "internal/coretest", "internal/target/placetest", "internal/draw/scene/scenetest") {
+				assert.True(t, under(path, "internal/target/placetest"), "only tests may import %s, and %s does", imp, path)
 			}
 		}
 	}
@@ -102,8 +102,8 @@ func TestNoLoaderIsNamedInCode(t *testing.T) {
 	for _, p := range set.Platforms {
 		names = append(names, p.Name)
 	}
-	for _, room := range []string{"core", "place", "format", "ui", "draw"} {
-		require.NoError(t, filepath.WalkDir(room, func(file string, d fs.DirEntry, err error) error {
+	for _, space := range []string{"core", "target", "format", "ui", "draw"} {
+		require.NoError(t, filepath.WalkDir(space, func(file string, d fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
 				return err
 			}

@@ -15,7 +15,7 @@ import (
 	"polytome/internal/core/run"
 )
 
-// progressReader is how progress is told.
+// progressReader is how progress is reported.
 type progressReader string
 
 // The ways.
@@ -35,8 +35,8 @@ type carrying struct {
 
 func (c *carrying) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&c.verify, "verify", "", "how files are checked: none, size (their length is asked for), full (read back and compared)")
-	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "let all places be read for at the same time, also from one disk (default: they take turns)")
-	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how progress is told, on standard error: auto, plain, or json")
+	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "let all targets be read for at the same time, also from one disk (default: they take turns)")
+	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how progress is reported, on standard error: auto, plain, or json")
 }
 
 func (c *carrying) check() error {

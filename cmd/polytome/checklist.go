@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/proof"
+	"polytome/internal/core/check"
 	"polytome/internal/core/survey"
 )
 
@@ -19,10 +19,10 @@ func checklistCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "checklist",
 		Short: "Say what to do at the console, as plain text with boxes to tick",
-		Long: `Checklist says what is to be done at the console after a place was filled: by what its loader's profile says, and by what was done there last: filled for the
+		Long: `Checklist says what is to be done at the console after a target was filled: by what its loader's profile says, and by what was done there last: filled for the
 first time or added to, covers put or not, over a direct cable or not. Ticks are kept on the bench until the next run.`,
 		Example: `  polytome checklist --bench season.toml
-  polytome checklist --bench season.toml --place 'North stick' --tick 1 --tick 2
+  polytome checklist --bench season.toml --target 'North stick' --tick 1 --tick 2
   polytome checklist --loader rowan --to /media/stick > checklist.txt`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -31,7 +31,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 				return err
 			}
 			if len(ticks) > 0 && (w.bench == "" || w.picked < 0) {
-				return usageError{errors.New("--tick needs --bench and --place: there the ticks are kept")}
+				return usageError{errors.New("--tick needs --bench and --target: there the ticks are kept")}
 			}
 			set, err := known()
 			if err != nil {
@@ -44,7 +44,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 			defer runs.Close()
 			var partial bool
 			first := true
-			for n := range b.Places {
+			for n := range b.Targets {
 				if w.picked >= 0 && n != w.picked {
 					continue
 				}
@@ -54,16 +54,16 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 					return cmp.Or(err, awayOf(s))
 				})
 				if err != nil {
-					if len(b.Places) == 1 || w.picked >= 0 {
+					if len(b.Targets) == 1 || w.picked >= 0 {
 						return err
 					}
 					fmt.Fprintf(cmd.ErrOrStderr(), "polytome: left out: %v\n", err)
 					partial = true
 					continue
 				}
-				p := s.Prover(b, n, proof.Names, nil)
+				p := s.Checker(b, n, check.Names, nil)
 				p.Journal = runs
-				r, err := p.Prove(cmd.Context())
+				r, err := p.Check(cmd.Context())
 				if err != nil {
 					return err
 				}
@@ -71,7 +71,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 					return err
 				}
 				if w.asJSON {
-					if err := printJSON(cmd.OutOrStdout(), checklistOf(&b.Places[n], r.Checklist)); err != nil {
+					if err := printJSON(cmd.OutOrStdout(), checklistOf(&b.Targets[n], r.Checklist)); err != nil {
 						return err
 					}
 					continue
@@ -80,7 +80,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 					fmt.Fprintln(cmd.OutOrStdout())
 				}
 				first = false
-				fmt.Fprint(cmd.OutOrStdout(), proof.ChecklistText(b.Places[n].Name, r.Checklist, survey.Ticked(&b.Places[n])))
+				fmt.Fprint(cmd.OutOrStdout(), check.ChecklistText(b.Targets[n].Name, r.Checklist, survey.Ticked(&b.Targets[n])))
 			}
 			if partial {
 				return errPartial
@@ -99,12 +99,12 @@ type tickedLine struct {
 	Done bool   `json:"done"`
 }
 
-func checklistOf(p *bench.Place, lines []string) map[string]any {
+func checklistOf(p *bench.Target, lines []string) map[string]any {
 	out := []tickedLine{}
 	for _, l := range lines {
 		out = append(out, tickedLine{l, slices.Contains(p.Ticked, l)})
 	}
-	return map[string]any{"place": p.Name, "checklist": out}
+	return map[string]any{"target": p.Name, "checklist": out}
 }
 
 // tick ticks lines off, and keeps that on the bench.
@@ -124,8 +124,8 @@ func tick(b *bench.Bench, n int, file string, lines []string, ticks []int) error
 		if k < 1 || k > len(lines) {
 			return usageError{fmt.Errorf("--tick: there is no line %d; the checklist has %d", k, len(lines))}
 		}
-		fresh.Places[n].Tick(lines[k-1])
+		fresh.Targets[n].Tick(lines[k-1])
 	}
-	b.Places[n].Ticked = fresh.Places[n].Ticked
+	b.Targets[n].Ticked = fresh.Targets[n].Ticked
 	return fresh.Save()
 }

@@ -65,14 +65,14 @@ func world(t testing.TB) demo.World {
 	require.NoError(t, err)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	b.Places = b.Places[:1] // one stick is enough for most
+	b.Targets = b.Targets[:1] // one stick is enough for most
 	require.NoError(t, b.Save())
 	return w
 }
 
-// standInList asks the simulated loader what it lists.
-func standInList(t testing.TB, stick string) []string {
-	status, out, stderr := polytome(t, "stand-in", "rowan", stick, "--json")
+// simulatorList asks the simulated loader what it lists.
+func simulatorList(t testing.TB, stick string) []string {
+	status, out, stderr := polytome(t, "simulate", "rowan", stick, "--json")
 	require.Zero(t, status, stderr)
 	var l struct {
 		Games []struct {
@@ -89,7 +89,7 @@ func standInList(t testing.TB, stick string) []string {
 	return lines
 }
 
-// promised is what demo titles the proof must promise after a fill.
+// promised is what demo titles the check must promise after a fill.
 var promised = []string{
 	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-20417 Copper Tide", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
 	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby", "VSP-20502 Paper Falcons",
@@ -105,31 +105,31 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Contains(t, out, "56 files put and read back, 41.32 GiB")
 	assert.Contains(t, out, "From the simulated server of pictures came 48")
 	assert.Contains(t, out, "Underbough, front: the picture is damaged or cut short")
-	assert.Contains(t, out, "Proof: Rowan will list 16 titles.")
-	assert.Contains(t, out, "The stand-in for Rowan lists the same 16 titles, in the same order.")
-	_, table, _ := strings.Cut(out, "Three roads at once:")
-	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the stand-in lists the same`, table)
-	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the stand-in lists the same`, table)
-	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the stand-in lists the same`, table)
+	assert.Contains(t, out, "Check: Rowan will list 16 titles.")
+	assert.Contains(t, out, "The simulator for Rowan lists the same 16 titles, in the same order.")
+	_, table, _ := strings.Cut(out, "Three connections at once:")
+	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the simulator lists the same`, table)
+	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the simulator lists the same`, table)
+	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator lists the same`, table)
 	assert.NotContains(t, table, "Samba is not installed")
-	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no room)", "Velvet Ballast (unsound)", "take off Mistral Halt (1.90 GiB), the smallest that makes room enough", "let HALL-VIDEO/reel-1.mov leave"} {
+	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "take off Mistral Halt (1.90 GiB), the smallest that frees space enough", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
 	}
 	assert.Contains(t, out, "Every drawing is in "+filepath.Join(dir, "drawings")+", 18 files.")
-	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "hook-up.pdf")), "console: 192.168.77.2, mask 255.255.255.0")
+	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "connections.pdf")), "console: 192.168.77.2, mask 255.255.255.0")
 	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "4 lanes")
 	w := demo.At(dir)
-	assert.Equal(t, promised, standInList(t, w.Stick))
+	assert.Equal(t, promised, simulatorList(t, w.Stick))
 
 	status, out, _ = polytome(t, "fill", "--bench", w.Bench)
 	assert.Equal(t, statusPartial, status, "some titles still cannot go")
 	assert.Contains(t, out, "0 files to write, 0 bytes; 15 there already", "a second run has nothing to do")
-	status, out, _ = polytome(t, "proof", "--bench", w.Bench)
-	assert.Equal(t, statusPartial, status, "a file lies there that the loader passes over")
-	assert.Contains(t, out, "SHORT/spare.iso: Rowan passes it over")
+	status, out, _ = polytome(t, "check", "--bench", w.Bench)
+	assert.Equal(t, statusPartial, status, "a file lies there that the loader skips")
+	assert.Contains(t, out, "SHORT/spare.iso: Rowan ignores it")
 	require.NoError(t, os.Remove(filepath.Join(w.Stick, "SHORT/spare.iso")))
 	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-21377.jpg"), "a cover that was fetched is there in place of the one with a wrong name")
-	status, out, _ = polytome(t, "proof", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
+	status, out, _ = polytome(t, "check", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
 	assert.Zero(t, status, out)
 }
 
@@ -137,9 +137,9 @@ func TestTheDemoAsJSON(t *testing.T) {
 	status, out, stderr := polytome(t, "demo", "--run", "--json")
 	require.Zero(t, status, stderr)
 	var end struct {
-		StandIn struct{ Games []struct{ ID string } } `json:"stand-in"`
-		Roads   []struct {
-			Place  string
+		Simulator   struct{ Games []struct{ ID string } } `json:"simulate"`
+		Connections []struct {
+			Target string
 			Lists  int
 			Agrees bool
 		}
@@ -147,11 +147,11 @@ func TestTheDemoAsJSON(t *testing.T) {
 	for line := range strings.Lines(out) {
 		require.NoError(t, json.Unmarshal([]byte(line), &end), line)
 	}
-	assert.Len(t, end.StandIn.Games, len(promised))
-	require.Len(t, end.Roads, 3)
-	for _, r := range end.Roads {
-		assert.True(t, r.Agrees, r.Place)
-		assert.Positive(t, r.Lists, r.Place)
+	assert.Len(t, end.Simulator.Games, len(promised))
+	require.Len(t, end.Connections, 3)
+	for _, r := range end.Connections {
+		assert.True(t, r.Agrees, r.Target)
+		assert.Positive(t, r.Lists, r.Target)
 	}
 }
 
@@ -171,25 +171,25 @@ func TestExitStatuses(t *testing.T) {
 		"unknown command":           {[]string{"fil"}, 2, "unknown command"},
 		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag: --too"},
 		"nothing given":             {[]string{"fill"}, 2, "missing: --from DIR, --loader NAME, --to PLACE"},
-		"no place to prove":         {[]string{"proof"}, 2, "missing: the place, as in polytome proof /media/stick"},
+		"no target to check":        {[]string{"check"}, 2, "missing: the target, as in polytome check /media/stick"},
 		"both ways":                 {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "leave --from"},
-		"superfluous word":          {[]string{"fit", "x"}, 2, `superfluous word "x"`},
-		"no folder for intake":      {[]string{"intake"}, 2, "needs a folder"},
-		"bad size":                  {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--room", "much"}, 2, `"much" is no size`},
+		"extra word":                {[]string{"fit", "x"}, 2, `extra word "x"`},
+		"no folder for scan":        {[]string{"scan"}, 2, "needs a folder"},
+		"bad size":                  {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--capacity", "much"}, 2, `"much" is no size`},
 		"unknown loader":            {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1, `did you mean "rowan"?`},
 		"profile with a typo":       {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1, `mine.toml:2:1: the key "nmae" is not known here; did you mean "name"?`},
-		"bench with a typo":         {[]string{"fit", "--bench", badBench}, 1, `did you mean "place"?`},
+		"bench with a typo":         {[]string{"fit", "--bench", badBench}, 1, `did you mean "target"?`},
 		"no such bench":             {[]string{"fit", "--bench", "/nowhere.toml"}, 1, "there is no bench /nowhere.toml"},
-		"unknown place":             {[]string{"fit", "--bench", w.Bench, "--place", "Sout stick"}, 2, "it has: North stick"},
-		"no such place":             {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1, "there is no folder /nowhere"},
+		"unknown target":            {[]string{"fit", "--bench", w.Bench, "--target", "Sout stick"}, 2, "it has: North stick"},
+		"no such target":            {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1, "there is no folder /nowhere"},
 		"unknown filesystem":        {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--as", "fat23"}, 1, "known are fat32"},
 		"a share that is not there": {[]string{"fill", "--from", games, "--loader", "rowan", "--to", "smb://127.0.0.1:1/share"}, 1, "no SMB server answers on port 1"},
-		"no source readable":        {[]string{"intake", "/nowhere"}, 1, "none of the source folders could be read"},
-		"one source missing":        {[]string{"intake", games, "/nowhere"}, 3, "not read: /nowhere"},
-		"all sources fine":          {[]string{"intake", games}, 0, ""},
+		"no source readable":        {[]string{"scan", "/nowhere"}, 1, "none of the source folders could be read"},
+		"one source missing":        {[]string{"scan", games, "/nowhere"}, 3, "not read: /nowhere"},
+		"all sources fine":          {[]string{"scan", games}, 0, ""},
 		"wrong filesystem":          {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
 		"some cannot go":            {[]string{"fit", "--bench", w.Bench}, 3, ""},
-		"unknown stand-in":          {[]string{"stand-in", "x", empty}, 2, "there are: bellows, gantry"},
+		"unknown simulator":         {[]string{"simulate", "x", empty}, 2, "there are: bellows, gantry"},
 		"foreign demo folder":       {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -230,7 +230,7 @@ func tree(t *testing.T, dir string) string {
 
 func TestJSON(t *testing.T) {
 	w := world(t)
-	_, out, _ := polytome(t, "intake", w.Games, "--json")
+	_, out, _ := polytome(t, "scan", w.Games, "--json")
 	var scan struct {
 		Titles []struct{ ID, Name string }
 	}
@@ -239,7 +239,7 @@ func TestJSON(t *testing.T) {
 
 	_, out, _ = polytome(t, "fit", "--bench", w.Bench, "--json")
 	var fits []struct {
-		Place  string
+		Target string
 		Titles []struct{ Key, Verdict, Say string }
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &fits))
@@ -256,7 +256,7 @@ func TestJSON(t *testing.T) {
 	}
 	assert.Equal(t, 1, keys["plan"])
 	assert.Equal(t, 1, keys["run"])
-	assert.Equal(t, 1, keys["proof"])
+	assert.Equal(t, 1, keys["check"])
 	assert.Greater(t, keys["event"], 30)
 }
 
@@ -285,7 +285,7 @@ func TestAFolderThatMayNotBeRead(t *testing.T) {
 	require.NoError(t, os.Chmod(locked, 0))
 	t.Cleanup(func() { _ = os.Chmod(locked, 0o755) })
 	require.NoError(t, os.Chmod(filepath.Join(w.Games, "vesper/Mosswick.iso"), 0))
-	status, out, stderr := finish(t, restricted("intake", w.Games))
+	status, out, stderr := finish(t, restricted("scan", w.Games))
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, stderr, "games/new: you are not allowed to read it")
 	assert.Contains(t, stderr, "Mosswick.iso: you are not allowed to read it")
@@ -313,9 +313,9 @@ func TestAFolderThatMayNotBeWritten(t *testing.T) {
 	}
 	status, out, stderr := finish(t, restricted("fill", "--bench", w.Bench))
 	assert.Equal(t, statusPartial, status, stderr)
-	assert.Equal(t, 10, strings.Count(out, "FAILED: FULL/"), "each is told")
+	assert.Equal(t, 10, strings.Count(out, "FAILED: FULL/"), "each is reported")
 	assert.Contains(t, out, "done: put SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
-	assert.Len(t, standInList(t, w.Stick), 6)
+	assert.Len(t, simulatorList(t, w.Stick), 6)
 }
 
 // TestAKilledRunDoesNoDamage kills the program in the middle of a file, and lets a
@@ -324,7 +324,7 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 	for _, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGTERM} {
 		t.Run(signal.String(), func(t *testing.T) {
 			w := world(t)
-			args := []string{"fill", "--from", w.Games, "--loader", "rowan", "--to", w.Stick, "--as", "fat32", "--room", "58GiB"}
+			args := []string{"fill", "--from", w.Games, "--loader", "rowan", "--to", w.Stick, "--as", "fat32", "--capacity", "58GiB"}
 			cmd := exec.Command(binary, append(args, "--limit", "2GiB")...)
 			require.NoError(t, cmd.Start())
 			require.Eventually(t, func() bool { // the second file is under way
@@ -336,14 +336,14 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 			err := cmd.Wait()
 			require.Error(t, err)
 			parts, _ := filepath.Glob(filepath.Join(w.Stick, "FULL/*.begun"))
-			assert.LessOrEqual(t, len(parts), 1, "what is half written waits to be gone on with")
+			assert.LessOrEqual(t, len(parts), 1, "what is half written waits to be resumed")
 			waits := false // long enough to be worth it
 			for _, p := range parts {
 				info, err := os.Stat(p)
 				require.NoError(t, err)
 				waits = info.Size() > 5<<20
 			}
-			before := standInList(t, w.Stick) // fails when one of them does not start
+			before := simulatorList(t, w.Stick) // fails when one of them does not start
 			assert.NotEmpty(t, before)
 			assert.Less(t, len(before), len(promised))
 
@@ -353,7 +353,7 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 				assert.Contains(t, out, "are there already\n", "it goes on in the middle of the file")
 			}
 			assert.Contains(t, out, "Rowan will list 16 titles")
-			assert.Equal(t, promised, standInList(t, w.Stick))
+			assert.Equal(t, promised, simulatorList(t, w.Stick))
 			parts, _ = filepath.Glob(filepath.Join(w.Stick, "FULL/*.begun"))
 			assert.Empty(t, parts)
 		})

@@ -15,8 +15,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
 	"polytome/internal/size"
@@ -27,7 +27,7 @@ func coversCommand() *cobra.Command {
 		Use:   "covers",
 		Short: "Find, fetch and choose the pictures of titles",
 		Long: `Covers are pictures of titles: of the front, of the disc, of a screen, the logo. They are looked for beside the games, in folders of yours, in the games
-themselves, and on servers that the bench names; see docs/covers.md. Each loader gets them under the names and in the size that it wants, when its place is filled.`,
+themselves, and on servers that the bench names; see docs/covers.md. Each loader gets them under the names and in the size that it wants, when its target is filled.`,
 		Example: `  polytome covers report --bench season.toml
   polytome covers fetch --bench season.toml
   polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png`,
@@ -93,9 +93,9 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 	cache := openCache(os.Stderr)
 	defer cache.Close()
 	s.finder = cover.NewFinder(b, set, s.store)
-	o := intake.For(b, set, cache)
+	o := scan.For(b, set, cache)
 	o.Covers = s.finder
-	r, err := intake.Scan(ctx, b.SourcePaths(), o)
+	r, err := scan.Scan(ctx, b.SourcePaths(), o)
 	if err != nil {
 		return nil, errors.Join(errStopped, s.store.Close())
 	}
@@ -121,7 +121,7 @@ func coversFetch() *cobra.Command {
 		Short: "Fetch pictures and descriptions from the bench's servers, and keep them",
 		Long: `Fetch asks the servers that the bench names ([[covers.server]]) for pictures and descriptions of titles that have none, over few connections and with
 pauses when a server is busy. What comes is looked at and kept in your cache. What a server had not is asked for again after a week, or with --again, which also
-has it send what has changed. No request goes anywhere else. What could not be had is told, and the exit status is 3 then.`,
+has it send what has changed. No request goes anywhere else. What could not be had is reported, and the exit status is 3 then.`,
 		Example: `  polytome covers fetch --bench season.toml
   polytome covers fetch --bench season.toml --only 'platform:vesper' --of front,disc
   polytome covers fetch --bench season.toml --again --json`,
@@ -146,7 +146,7 @@ has it send what has changed. No request goes anywhere else. What could not be h
 				})
 			}})
 			line.clear()
-			if err := c.tell(cmd.OutOrStdout(), r, true); err != nil {
+			if err := c.emit(cmd.OutOrStdout(), r, true); err != nil {
 				return err
 			}
 			if r.Stopped {
@@ -177,12 +177,12 @@ used. It asks no server. Exit status: 0 when every title has its pictures, 3 whe
 				return err
 			}
 			defer s.store.Close()
-			looker := cover.Looker{Store: s.store, Passwords: s.bench.Passwords, Allowed: intake.Allowed(s.bench)}
+			looker := cover.Looker{Store: s.store, Passwords: s.bench.Passwords, Allowed: scan.Allowed(s.bench)}
 			if err := s.finder.LookAll(cmd.Context(), s.titles, s.needs(), &looker); err != nil {
 				return errStopped
 			}
 			r := s.finder.Report(s.titles, s.needs())
-			if err := c.tell(cmd.OutOrStdout(), r, false); err != nil {
+			if err := c.emit(cmd.OutOrStdout(), r, false); err != nil {
 				return err
 			}
 			return c.status(r)
@@ -200,7 +200,7 @@ func (c *covering) status(r *cover.Report) error {
 }
 
 // tell prints a report: what is wrong first.
-func (c *covering) tell(out io.Writer, r *cover.Report, fetched bool) error {
+func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	if c.asJSON {
 		return printJSON(out, r)
 	}
@@ -259,7 +259,7 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 		Args: needArgs(1, "a title, by its ID or name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 2 {
-				return usageError{fmt.Errorf("superfluous word %q", args[2])}
+				return usageError{fmt.Errorf("extra word %q", args[2])}
 			}
 			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 && (none || clear) {
 				return usageError{errors.New("give a picture, --crop, --none or --clear")}
@@ -351,7 +351,7 @@ func (s *shelf) one(name string) (*title.Title, error) {
 	}
 	switch len(found) {
 	case 0:
-		return nil, usageError{fmt.Errorf("no title has the ID or name %q; polytome intake lists them", name)}
+		return nil, usageError{fmt.Errorf("no title has the ID or name %q; polytome scan lists them", name)}
 	case 1:
 		return &s.titles[found[0]], nil
 	}
@@ -359,7 +359,7 @@ func (s *shelf) one(name string) (*title.Title, error) {
 	for _, i := range found {
 		all = append(all, fmt.Sprintf("%s (%s)", s.titles[i].Label(), s.titles[i].Source()))
 	}
-	return nil, usageError{fmt.Errorf("several titles are called %q: %s; narrow it down with --only", name, strings.Join(all, ", "))}
+	return nil, usageError{fmt.Errorf("several titles are named %q: %s; narrow it down with --only", name, strings.Join(all, ", "))}
 }
 
 // parseCrop reads what is cut off.

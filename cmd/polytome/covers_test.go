@@ -12,7 +12,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/demo"
-	"polytome/internal/standin/pictures"
+	"polytome/internal/sim/pictures"
 )
 
 // shelfBench is the demo with its server of pictures running.
@@ -25,7 +25,7 @@ func shelfBench(t *testing.T) (w demo.World, server *pictures.Server) {
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
 	b.Covers.Servers[0].URL = server.URL()
-	b.Places = b.Places[:1]
+	b.Targets = b.Targets[:1]
 	require.NoError(t, b.Save())
 	return w, server
 }
@@ -58,7 +58,7 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 	require.NoError(t, server.Close())
 	_, out, _ = polytome(t, "covers", "fetch", "--bench", w.Bench, "--only", "platform:vesper")
 	assert.Contains(t, out, "0 came (0 bytes)")
-	status, out, _ = polytome(t, "intake", "--bench", w.Bench, "--json")
+	status, out, _ = polytome(t, "scan", "--bench", w.Bench, "--json")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "The ferry has lost its bell", "descriptions are taken over")
 
@@ -100,7 +100,7 @@ func TestMistakesWithCovers(t *testing.T) {
 		{[]string{"covers", "report", "--bench", w.Bench, "--only", "size<x"}, statusUsage, "x"},
 		{[]string{"covers", "report", "--bench", "/nowhere.toml"}, statusFailed, "there is no bench"},
 		{[]string{"covers", "set", "--bench", w.Bench, "Nobody", bad}, statusUsage, `no title has the ID or name "Nobody"`},
-		{[]string{"covers", "set", "--bench", w.Bench, "Tollbridge", bad}, statusUsage, "several titles are called"},
+		{[]string{"covers", "set", "--bench", w.Bench, "Tollbridge", bad}, statusUsage, "several titles are named"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", bad}, statusFailed, "bad.png: it is a web page, and no picture"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "/nowhere.png"}, statusFailed, "no such file"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "600,0,600,0"}, statusUsage, "in thousandths, such as"},
@@ -128,10 +128,10 @@ func TestMistakesWithCovers(t *testing.T) {
 		"[covers]\norder = ['beside', 'beside']":                                        "stands there twice",
 		"[covers]\norder = ['attic']":                                                   "is nowhere that pictures are looked for",
 		"[[covers.folder]]\npath = 'x'\nof = 'back'":                                    "is no kind of picture",
-		"[[place]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = '140%'":          "from 0% to 100%",
-		"[[place]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = 'much'":          "write it like 40MiB or 5%",
-		"[[place]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'b'":          `there is no place "b"`,
-		"[[place]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'a'":          "is no place that has covers of its own",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = '140%'":         "from 0% to 100%",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = 'much'":         "write it like 40MiB or 5%",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'b'":         `there is no target "b"`,
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'a'":         "is no target that has covers of its own",
 		"[[edit]]\nfile='x'\npictures = [{of='front', crop=[600,0,600,0]}]":             "nothing of the front picture is left",
 		"[[edit]]\nfile='x'\npictures = [{of='back'}]":                                  "is no kind of picture",
 	} {
@@ -152,7 +152,7 @@ func TestCoversGoInARunOfTheirOwn(t *testing.T) {
 	assert.NotContains(t, out, ".iso")
 	games, stick := filepath.Join(t.TempDir(), "games"), t.TempDir()
 	copyFile(t, filepath.Join(w.Games, "vesper", "Lantern_Sluice.iso"), filepath.Join(games, "Lantern.iso"))
-	fill := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--room", "1GiB"}
+	fill := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--capacity", "1GiB"}
 	status, _, stderr := polytome(t, fill...)
 	require.Contains(t, []int{statusDone, statusPartial}, status, stderr)
 	copyFile(t, filepath.Join(w.Dir, "covers", "VSP-20417.png"), filepath.Join(games, "Lantern.png"))

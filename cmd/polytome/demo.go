@@ -14,16 +14,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
 	"polytome/internal/core/cover"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/demo"
-	"polytome/internal/place/drive"
+	"polytome/internal/sim"
 	"polytome/internal/size"
-	"polytome/internal/standin"
+	"polytome/internal/target/drive"
 	"polytome/internal/ui"
 )
 
@@ -37,15 +37,15 @@ func demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
-		Long: `Demo makes a small world, the season of a travelling play room, with games as image
+		Long: `Demo makes a small world, the season of a travelling play space, with games as image
 files, a folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over FTP, and one
 whose disk is a share, for which Samba is started where it is installed. It opens the full screen on it. Large images are
 sparse files and take little of your disk. Without --dir the world is made in a temporary folder and
 removed at the end.
 
-With --run it fills the stick without a screen, prints what it did, and asks the stand-in loader whether it
-agrees with the proof. Then it fills a drive image, the console and the share at the same time, proves all three, and
-prints one table. Then it proves a stick that somebody filled by hand, mends a copy of it, and proves that. At the end it makes every drawing that
+With --run it fills the stick without a screen, prints what it did, and asks the simulator loader whether it
+agrees with the check. Then it fills a drive image, the console and the share at the same time, checks all three, and
+prints one table. Then it checks a stick that somebody filled by hand, fixes a copy of it, and checks that. At the end it makes every drawing that
 there is, as PDF and as SVG, in the folder drawings of the world, or in another one with --drawings. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
@@ -70,29 +70,29 @@ there is, as PDF and as SVG, in the folder drawings of the world, or in another 
 			if err != nil {
 				return err
 			}
-			roads, err := world.Bring(cmd.Context())
+			connections, err := world.Bring(cmd.Context())
 			if err != nil {
 				return err
 			}
-			defer roads.Close()
+			defer connections.Close()
 			if without {
-				roads.Connect(b)
-				b.Places = b.Places[:4] // those that are no console
+				connections.Connect(b)
+				b.Targets = b.Targets[:4] // those that are no console
 				if err := fetchForDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
 					return err
 				}
 				if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
 					return err
 				}
-				if err := threeRoads(cmd.Context(), cmd.OutOrStdout(), world, roads, asJSON); err != nil {
+				if err := threeConnections(cmd.Context(), cmd.OutOrStdout(), world, connections, asJSON); err != nil {
 					return err
 				}
 				if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON); err != nil {
 					return err
 				}
-				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, roads, b, cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
+				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, b, cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
 			}
-			roads.Connect(b)
+			connections.Connect(b)
 			if err := b.Save(); err != nil {
 				return err
 			}
@@ -126,9 +126,9 @@ func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench
 	}
 	defer store.Close()
 	f := cover.NewFinder(b, set, store)
-	o := intake.For(b, set, nil)
+	o := scan.For(b, set, nil)
 	o.Covers = f
-	r, err := intake.Scan(ctx, b.SourcePaths(), o)
+	r, err := scan.Scan(ctx, b.SourcePaths(), o)
 	if err != nil {
 		return errStopped
 	}
@@ -151,8 +151,8 @@ func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench
 	return nil
 }
 
-// runDemo goes from the games to the proof, and holds the proof against the
-// stand-in.
+// runDemo goes from the games to the check, and holds the check against the
+// simulator.
 func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Bench, asJSON bool) error {
 	all, r, err := (&work{picked: -1, covers: world.CoverStore()}).surveys(ctx, b)
 	if err != nil {
@@ -161,7 +161,7 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	s := all[0]
 	f := &filling{out: out, asJSON: asJSON, bench: b, progress: autoProgress(), journal: demoJournal(world)}
 	if asJSON {
-		if err := f.object(map[string]any{"intake": r}); err != nil {
+		if err := f.object(map[string]any{"scan": r}); err != nil {
 			return err
 		}
 	} else {
@@ -172,11 +172,11 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	if _, err := f.fill(ctx, survey.Board{s}); err != nil {
 		return err
 	}
-	audit, err := s.Proof(ctx, "")
+	audit, err := s.Check(ctx, "")
 	if err != nil {
 		return err
 	}
-	listing, err := standin.Loaders[s.Profile.Name].List(os.DirFS(world.Stick))
+	listing, err := sim.Loaders[s.Profile.Name].List(os.DirFS(world.Stick))
 	if err != nil {
 		return err
 	}
@@ -184,40 +184,40 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 		return err
 	}
 	if asJSON {
-		return f.object(map[string]any{"stand-in": listing})
+		return f.object(map[string]any{"simulate": listing})
 	}
-	fmt.Fprintf(out, "\nThe stand-in for %s lists the same %s, in the same order.\n", s.Profile.Shown, size.Count(len(listing.Games), "title"))
+	fmt.Fprintf(out, "\nThe simulator for %s lists the same %s, in the same order.\n", s.Profile.Shown, size.Count(len(listing.Games), "title"))
 	return nil
 }
 
-// agree holds what the proof promises against what a simulated loader lists.
-func agree(audit *proof.Report, listing *standin.Listing) error {
+// agree holds what the check promises against what a simulated loader lists.
+func agree(audit *check.Report, listing *sim.Listing) error {
 	if len(audit.Listed) != len(listing.Games) {
-		return fmt.Errorf("the proof promises %d titles, and the stand-in lists %d", len(audit.Listed), len(listing.Games))
+		return fmt.Errorf("the check promises %d titles, and the simulator lists %d", len(audit.Listed), len(listing.Games))
 	}
 	for i, l := range audit.Listed {
 		if g := listing.Games[i]; g.Path != l.Path || g.Title != l.Name || g.Starts != l.Starts {
-			return fmt.Errorf("line %d: the proof promises %s (%s), and the stand-in lists %s (%s) %s", i+1, l.Name, l.Path, g.Title, g.Path, g.Why)
+			return fmt.Errorf("line %d: the check promises %s (%s), and the simulator lists %s (%s) %s", i+1, l.Name, l.Path, g.Title, g.Path, g.Why)
 		}
 	}
 	return nil
 }
 
-// A roadRow is a line of the table that the demo ends with.
-type roadRow struct {
-	Place  string        `json:"place"`
-	Road   string        `json:"road"`
+// A viaRow is a line of the table that the demo ends with.
+type viaRow struct {
+	Target string        `json:"target"`
+	Via    string        `json:"via"`
 	Files  int           `json:"files"`
 	Bytes  int64         `json:"bytes"`
 	Took   time.Duration `json:"took"`
 	Verify run.Verify    `json:"verify"`
-	Lists  int           `json:"lists"`  // titles that the proof promises
-	Agrees bool          `json:"agrees"` // the stand-in lists the same
+	Lists  int           `json:"lists"`  // titles that the check promises
+	Agrees bool          `json:"agrees"` // the simulator lists the same
 }
 
-// threeRoads fills a drive image, a console over FTP and a share over SMB at the same time, proves them, and holds the proofs against the stand-ins.
-func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *demo.Roads, asJSON bool) error {
-	b, err := roads.Three()
+// threeConnections fills a drive image, a console over FTP and a share over SMB at the same time, checks them, and holds the checks against the simulators.
+func threeConnections(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections, asJSON bool) error {
+	b, err := connections.Three()
 	if err != nil {
 		return err
 	}
@@ -229,13 +229,13 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 	if _, err := f.fill(ctx, all); err != nil {
 		return err
 	}
-	if err := standin.Consoles["corvane"].Start(filepath.Dir(world.CorvaneVolume())); err != nil { // restart after new games
+	if err := sim.Consoles["corvane"].Start(filepath.Dir(world.CorvaneVolume())); err != nil { // restart after new games
 		return err
 	}
-	var rows []roadRow
+	var rows []viaRow
 	for n, s := range all {
 		r := f.lanes[n].report
-		audit, err := s.Proof(ctx, "")
+		audit, err := s.Check(ctx, "")
 		if err != nil {
 			return err
 		}
@@ -243,9 +243,9 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 		if err != nil {
 			return err
 		}
-		var listed []standin.Game
+		var listed []sim.Game
 		for _, p := range s.Profiles {
-			l, err := standin.Loaders[p.Name].List(seen)
+			l, err := sim.Loaders[p.Name].List(seen)
 			if err != nil {
 				return errors.Join(err, closer())
 			}
@@ -254,33 +254,33 @@ func threeRoads(ctx context.Context, out io.Writer, world demo.World, roads *dem
 		if err := closer(); err != nil {
 			return err
 		}
-		rows = append(rows, roadRow{s.Config.Name, s.Config.Road, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed), len(listed) == len(audit.Listed)})
+		rows = append(rows, viaRow{s.Config.Name, s.Config.Via, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed), len(listed) == len(audit.Listed)})
 	}
 	if asJSON {
-		return (&filling{out: out}).object(map[string]any{"roads": rows, "note": roads.Note})
+		return (&filling{out: out}).object(map[string]any{"connections": rows, "note": connections.Note})
 	}
-	fmt.Fprintf(out, "\nThree roads at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "place", "road", "files", "bytes", "time", "checked", "its loader lists")
+	fmt.Fprintf(out, "\nThree connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files", "bytes", "time", "checked", "its loader lists")
 	for _, r := range rows {
-		says := "and the stand-in lists the same"
+		says := "and the simulator lists the same"
 		if !r.Agrees {
-			says = "but the stand-in lists others"
+			says = "but the simulator lists others"
 		}
-		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Place, r.Road, r.Files, size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
+		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Target, r.Via, r.Files, size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
 	}
-	if roads.Note != "" {
-		fmt.Fprintln(out, roads.Note)
+	if connections.Note != "" {
+		fmt.Fprintln(out, connections.Note)
 	}
 	for _, r := range rows {
 		if !r.Agrees {
-			return fmt.Errorf("on %s, proof and stand-in do not agree", r.Place)
+			return fmt.Errorf("on %s, check and simulator do not agree", r.Target)
 		}
 	}
 	return nil
 }
 
-// byHand proves a stick that somebody filled by hand, mends a copy of it, and holds both proofs against the stand-ins.
+// byHand checks a stick that somebody filled by hand, fixes a copy of it, and holds both checks against the simulators.
 func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (err error) {
-	dir, err := os.MkdirTemp(world.Dir, "mended-")
+	dir, err := os.MkdirTemp(world.Dir, "fixed-")
 	if err != nil {
 		return err
 	}
@@ -293,13 +293,13 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 		return err
 	}
 	b := bench.New("")
-	b.Places = []bench.Place{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Road: "usb", As: "fat32", Room: bench.Size(28 * size.GiB)}}
-	look := func() (*survey.Survey, *proof.Report, error) {
+	b.Targets = []bench.Target{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: bench.Size(28 * size.GiB)}}
+	look := func() (*survey.Survey, *check.Report, error) {
 		s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set})
 		if err != nil {
 			return nil, nil, err
 		}
-		r, err := s.Proof(ctx, proof.Inside)
+		r, err := s.Check(ctx, check.Inside)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -309,7 +309,7 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 	if err != nil {
 		return err
 	}
-	b.Places[0].Mend(before.Mends()...)
+	b.Targets[0].Fix(before.Fixes()...)
 	if err := s.Rejudge(ctx, b, 0); err != nil {
 		return err
 	}
@@ -322,51 +322,51 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 		return err
 	}
 	if len(report.Failed) > 0 {
-		return fmt.Errorf("mending %s: %s", report.Failed[0].Path, report.Failed[0].Say)
+		return fmt.Errorf("fixing %s: %s", report.Failed[0].Path, report.Failed[0].Say)
 	}
 	_, after, err := look()
 	if err != nil {
 		return err
 	}
 	if asJSON {
-		return (&filling{out: out}).object(map[string]any{"by-hand": before, "mended": after})
+		return (&filling{out: out}).object(map[string]any{"by-hand": before, "fixed": after})
 	}
 	fmt.Fprintf(out, "\nA stick that was filled by hand:\n")
-	printProof(out, s.Shown(), before)
+	printCheck(out, s.Shown(), before)
 	fmt.Fprintf(out, "\nA copy of it, after %s:\n", size.Count(report.Done, "step"))
-	printProof(out, s.Shown(), after)
-	fmt.Fprintln(out, "The stand-ins list, and start, the same titles before and after.")
+	printCheck(out, s.Shown(), after)
+	fmt.Fprintln(out, "The simulators list, and start, the same titles before and after.")
 	return nil
 }
 
-// agreeAll holds a proof against the stand-ins of all loaders of a place, whatever the order.
-func agreeAll(s *survey.Survey, r *proof.Report, seen fs.FS) error {
+// agreeAll holds a check against the simulators of all loaders of a target, whatever the order.
+func agreeAll(s *survey.Survey, r *check.Report, seen fs.FS) error {
 	starts := map[string]bool{}
 	for _, l := range r.Listed {
 		starts[l.Loader+" "+l.Path] = l.Starts
 	}
 	n := 0
 	for _, p := range s.Profiles {
-		l, err := standin.Loaders[p.Name].List(standin.Volume{FS: seen, Filesystem: s.Facts.Filesystem.Name})
+		l, err := sim.Loaders[p.Name].List(sim.Volume{FS: seen, Filesystem: s.Facts.Filesystem.Name})
 		if err != nil {
 			return err
 		}
 		for _, g := range l.Games {
 			n++
 			if does, listed := starts[p.Name+" "+g.Path]; !listed || does != g.Starts {
-				return fmt.Errorf("on %s, proof and stand-in do not agree on %s: %s", s.Config.Name, g.Path, g.Why)
+				return fmt.Errorf("on %s, check and simulator do not agree on %s: %s", s.Config.Name, g.Path, g.Why)
 			}
 		}
 	}
 	if n != len(r.Listed) {
-		return fmt.Errorf("on %s, the proof promises %d titles, and the stand-ins list %d", s.Config.Name, len(r.Listed), n)
+		return fmt.Errorf("on %s, the check promises %d titles, and the simulators list %d", s.Config.Name, len(r.Listed), n)
 	}
 	return nil
 }
 
-// seenBy is a place as a stand-in reads it.
+// seenBy is a target as a simulator reads it.
 func seenBy(ctx context.Context, s *survey.Survey, world demo.World) (fs.FS, func() error, error) {
-	switch s.Config.Road {
+	switch s.Config.Via {
 	case "ftp":
 		return os.DirFS(world.CorvaneVolume()), func() error { return nil }, nil
 	case "smb":
@@ -376,5 +376,5 @@ func seenBy(ctx context.Context, s *survey.Survey, world demo.World) (fs.FS, fun
 	if err != nil {
 		return nil, nil, err
 	}
-	return p.(*drive.Place).Volume().FS(), p.Close, nil
+	return p.(*drive.Target).Volume().FS(), p.Close, nil
 }

@@ -9,7 +9,7 @@ import (
 	"polytome/internal/lockfile"
 )
 
-// What the temporary worlds of the demo are called, and the lock beside each that is held as long as its demo goes on.
+// What the temporary worlds of the demo are named, and the lock beside each that is held as long as its demo goes on.
 const (
 	worldPrefix = "polytome-demo-"
 	worldLock   = ".lock"

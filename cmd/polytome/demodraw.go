@@ -10,12 +10,12 @@ import (
 	"path/filepath"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/connections"
 	"polytome/internal/core/cover"
-	"polytome/internal/core/hookup"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
+	"polytome/internal/core/scan"
 	"polytome/internal/demo"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
@@ -24,7 +24,7 @@ import (
 )
 
 // drawDemo makes every drawing of the demo's world in a folder, as PDF and as SVG. They bear the date of the season, so that two of them can be compared.
-func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.Roads, b *bench.Bench, dir string, asJSON bool) (err error) {
+func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections, b *bench.Bench, dir string, asJSON bool) (err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return fmt.Errorf("making the folder for the drawings: %w", err)
 	}
@@ -32,12 +32,12 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 	if err != nil {
 		return err
 	}
-	three, err := roads.Three()
+	three, err := connections.Three()
 	if err != nil {
 		return err
 	}
 	all := b.Clone()
-	all.Places = append(all.Places[:3:3], three.Places...)
+	all.Targets = append(all.Targets[:3:3], three.Targets...)
 	board, found, err := (&work{picked: -1, covers: world.CoverStore()}).surveys(ctx, all)
 	if err != nil {
 		return err
@@ -51,7 +51,7 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 		return err
 	}
 	defer func() { err = errors.Join(err, store.Close()) }()
-	src := &draw.Source{Bench: all, Board: board, Titles: found.Titles, Set: set, Runs: runs, Cards: playroom, Drives: drives.Here, Looker: &cover.Looker{Store: store, Passwords: b.Passwords, Allowed: intake.Allowed(b)}}
+	src := &draw.Source{Bench: all, Board: board, Titles: found.Titles, Set: set, Runs: runs, Cards: playroom, Drives: drives.Here, Looker: &cover.Looker{Store: store, Passwords: b.Passwords, Allowed: scan.Allowed(b)}}
 	bellows, err := set.Profile("bellows")
 	if err != nil {
 		return err
@@ -62,22 +62,22 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 		name string
 		draw.Request
 	}{
-		{"rack", draw.Request{Kind: draw.KindRack, Place: -1}},
-		{"map", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "north-58.img")}},
-		{"map-readied", draw.Request{Kind: draw.KindMap, Place: -1, Drive: filepath.Join(world.Dir, "drives", "quay-28.img"), Ready: &ready.Request{Profile: bellows}}},
-		{"tree", draw.Request{Kind: draw.KindTree, Place: 2}},
-		{"hook-up", draw.Request{Kind: draw.KindHookUp, Place: -1}},
-		{"card", draw.Request{Kind: draw.KindCard, Place: 0}},
-		{"run", draw.Request{Kind: draw.KindRun, Place: -1}},
-		{"fit", draw.Request{Kind: draw.KindFit, Place: -1}},
-		{"checklist", draw.Request{Kind: draw.KindChecklist, Place: -1}},
+		{"rack", draw.Request{Kind: draw.KindRack, Target: -1}},
+		{"map", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives", "north-58.img")}},
+		{"map-prepared", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives", "quay-28.img"), Ready: &prepare.Request{Profile: bellows}}},
+		{"tree", draw.Request{Kind: draw.KindTree, Target: 2}},
+		{"connections", draw.Request{Kind: draw.KindConnections, Target: -1}},
+		{"card", draw.Request{Kind: draw.KindCard, Target: 0}},
+		{"run", draw.Request{Kind: draw.KindRun, Target: -1}},
+		{"fit", draw.Request{Kind: draw.KindFit, Target: -1}},
+		{"checklist", draw.Request{Kind: draw.KindChecklist, Target: -1}},
 	} {
 		made, err := drawn(ctx, src, what.Request, o)
 		if err != nil {
 			return fmt.Errorf("drawing %s: %w", what.Kind.Words(), err)
 		}
-		for _, ending := range draw.Formats {
-			file := filepath.Join(dir, what.name+ending)
+		for _, ext := range draw.Formats {
+			file := filepath.Join(dir, what.name+ext)
 			if err := draw.Save(file, made); err != nil {
 				return err
 			}
@@ -91,9 +91,9 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, roads *demo.
 	return nil
 }
 
-// drawn makes one drawing. The hook-up has the Corvane wired directly, as it would be in a hall.
+// drawn makes one drawing. The connections has the Corvane wired directly, as it would be in a hall.
 func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options) (*scene.Drawing, error) {
-	if r.Kind != draw.KindHookUp {
+	if r.Kind != draw.KindConnections {
 		return src.Make(ctx, r, o)
 	}
 	wired := *src
@@ -102,9 +102,9 @@ func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options
 	if err != nil {
 		return nil, err
 	}
-	for n := range wired.Bench.Places {
-		if p := &wired.Bench.Places[n]; p.Loader == "gantry" {
-			if err := hookup.Join(p, cards, ""); err != nil {
+	for n := range wired.Bench.Targets {
+		if p := &wired.Bench.Targets[n]; p.Loader == "gantry" {
+			if err := connections.Join(p, cards, ""); err != nil {
 				return nil, err
 			}
 		}
@@ -112,7 +112,7 @@ func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options
 	return wired.Make(ctx, r, o)
 }
 
-// playroom is the computer of the play room, with one cable and one wireless interface.
+// playroom is the computer of the play space, with one cable and one wireless interface.
 var playroom = netcards.System{
 	Root: string(filepath.Separator) + "nowhere",
 	Interfaces: func() ([]net.Interface, error) {

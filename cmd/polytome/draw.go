@@ -14,8 +14,8 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
-	"polytome/internal/core/intake"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
+	"polytome/internal/core/scan"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
 	"polytome/internal/drives"
@@ -35,21 +35,21 @@ func drawCommand() *cobra.Command {
 	d := &drawing{work: work{picked: -1}}
 	cmd := &cobra.Command{
 		Use:   "draw KIND [DRIVE] -o FILE.pdf|FILE.svg",
-		Short: "Draw for paper: the rack, maps, trees, the hook-up, cards, runs, the fit sheet, checklists",
-		Long: `Draws, black on white, what the screen shows, as PDF or SVG by the ending of the file. The kinds:
-  rack       all places to scale: kept, planned, free, by platform, with totals
+		Short: "Draw for paper: the rack, maps, trees, the connections, cards, runs, the fit sheet, checklists",
+		Long: `Draws, black on white, what the screen shows, as PDF or SVG by the extension of the file. The kinds:
+  rack       all targets to scale: kept, planned, free, by platform, with totals
   map        what lies where on one volume, pieces joined by bows; and afterwards, where files would be brought into one
-             piece, or with --ready-for, where the drive is to be readied
-  tree       what one place will hold, with what becomes of every file; folded where there is very much (--whole: not)
-  hook-up    computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
-  card       the contents of one place, to be folded into the case of a stick (--fold); with --collection, of all titles
-  run        the speed of the newest run at each place over its time, what happened on the way, totals (--run for another)
-  fit        the grid of titles by places, and why what is wanted does not go
+             piece, or with --ready-for, where the drive is to be prepared
+  tree       what one target will hold, with what becomes of every file; folded where there is very much (--whole: not)
+  connections    computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
+  card       the contents of one target, to be folded into the case of a stick (--fold); with --collection, of all titles
+  run        the speed of the newest run at each target over its time, what happened on the way, totals (--run for another)
+  fit        the grid of titles by targets, and why what is wanted does not go
   checklist  what to do at the consoles, with boxes to tick
 What is there is looked at and nothing is changed. The same input and --date give the same bytes. A file that is there is
-only replaced with --over.`,
+only replaced with --overwrite.`,
 		Example: `  polytome draw rack --bench season.toml -o rack.pdf
-  polytome draw card --bench season.toml --place 'North stick' --fold eighth --paper letter -o card.pdf
+  polytome draw card --bench season.toml --target 'North stick' --fold eighth --paper letter -o card.pdf
   polytome draw fit --from ~/games --loader rowan --to /media/stick -o fit.svg
   polytome draw map north.img -o map.pdf
   polytome draw map /dev/sdb --ready-for rowan -o before-and-after.pdf
@@ -59,7 +59,7 @@ only replaced with --over.`,
 			case len(args) == 0:
 				return usageError{fmt.Errorf("%s needs what to draw: %s", cmd.CommandPath(), kindsInWords())}
 			case len(args) > 2 || len(args) == 2 && args[0] != string(draw.KindMap):
-				return usageError{fmt.Errorf("superfluous word %q: only a map names a drive", args[len(args)-1])}
+				return usageError{fmt.Errorf("extra word %q: only a map names a drive", args[len(args)-1])}
 			}
 			return nil
 		},
@@ -67,15 +67,15 @@ only replaced with --over.`,
 	}
 	d.planFlags(cmd)
 	f := cmd.Flags()
-	f.StringVarP(&d.out, "out", "o", "", "the file to write, ending in .pdf or .svg")
+	f.StringVarP(&d.out, "out", "o", "", "the file to write, extension in .pdf or .svg")
 	f.StringVar(&d.paper, "paper", "a4", "a4 or letter")
 	f.StringVar(&d.date, "date", "", "the date on the drawing, such as 2026-03-14 (default: today)")
 	f.StringVar(&d.fold, "fold", "", "how a card is folded: quarter, eighth, half or whole (default quarter)")
 	f.BoolVar(&d.whole, "whole", false, "of a tree: draw every file")
 	f.BoolVar(&d.collection, "collection", false, "of a card: all titles, wherever they go")
 	f.Int64Var(&d.run, "run", 0, "chart this run: polytome runs lists them")
-	f.StringVar(&d.readyFor, "ready-for", "", "of a map: also what readying the drive for this loader, or with this filesystem, makes of it")
-	f.BoolVar(&d.over, "over", false, "replace the file if it is there")
+	f.StringVar(&d.readyFor, "ready-for", "", "of a map: also what preparing the drive for this loader, or with this filesystem, makes of it")
+	f.BoolVar(&d.over, "overwrite", false, "replace the file if it is there")
 	return cmd
 }
 
@@ -109,7 +109,7 @@ func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err erro
 		}
 	}
 	if d.out == "" {
-		return wrong(errors.New("-o FILE says where to write: a file ending in .pdf or .svg"))
+		return wrong(errors.New("-o FILE says where to write: a file extension in .pdf or .svg"))
 	}
 	if d.readyFor != "" && (r.Kind != draw.KindMap || r.Drive == "") {
 		return wrong(errors.New("--ready-for is for the map of a drive: polytome draw map DRIVE --ready-for LOADER -o FILE"))
@@ -122,7 +122,7 @@ func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err erro
 		return r, o, err
 	}
 	if _, err := os.Stat(d.out); err == nil && !d.over {
-		return r, o, fmt.Errorf("%s is there already; --over replaces it", d.out)
+		return r, o, fmt.Errorf("%s is there already; --overwrite replaces it", d.out)
 	}
 	r.Whole, r.Run = d.whole, d.run
 	return r, o, nil
@@ -139,15 +139,15 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	}
 	if store := openCovers(d.covers, os.Stderr); store != nil {
 		defer store.Close()
-		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords, Allowed: intake.Allowed(src.Bench)}
+		src.Looker = &cover.Looker{Store: store, Passwords: src.Bench.Passwords, Allowed: scan.Allowed(src.Bench)}
 	}
 	if d.bench != "" {
 		o.Bench = src.Bench.Name
 	}
 	made, err := src.Make(ctx, r, o)
 	switch {
-	case errors.Is(err, draw.ErrWhichPlace):
-		return usageError{fmt.Errorf("%w with --place; the bench has: %s", err, placeNames(src.Bench))}
+	case errors.Is(err, draw.ErrWhichTarget):
+		return usageError{fmt.Errorf("%w with --target; the bench has: %s", err, targetNames(src.Bench))}
 	case err != nil && ctx.Err() != nil:
 		return errStopped
 	case err != nil:
@@ -167,9 +167,9 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	return err
 }
 
-func placeNames(b *bench.Bench) string {
+func targetNames(b *bench.Bench) string {
 	var names []string
-	for _, p := range b.Places {
+	for _, p := range b.Targets {
 		names = append(names, p.Name)
 	}
 	return strings.Join(names, ", ")
@@ -182,7 +182,7 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		return nil, err
 	}
 	src := &draw.Source{Set: set, Bench: &bench.Bench{}, Cards: netcards.Here, Drives: drives.Here}
-	r.Place = -1
+	r.Target = -1
 	runs, note := openJournal()
 	if note != nil {
 		fmt.Fprintf(stderr(), "polytome: %v\n", note)
@@ -194,7 +194,7 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		return nil, err
 	}
 	if r.Drive != "" {
-		return src, d.readied(r, src)
+		return src, d.prepared(r, src)
 	}
 	if r.Kind == draw.KindRun && d.bench == "" {
 		if r.Run == 0 && len(src.Runs) > 0 {
@@ -202,22 +202,22 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		}
 		return src, nil
 	}
-	places := r.Kind != draw.KindCard || !d.collection
+	targets := r.Kind != draw.KindCard || !d.collection
 	if d.bench != "" {
 		if src.Bench, err = bench.Open(d.bench, stateDir()); err != nil {
 			return nil, err
 		}
-		places = places && len(src.Bench.Places) > 0
+		targets = targets && len(src.Bench.Targets) > 0
 	}
-	if places {
+	if targets {
 		if src.Bench, err = d.open(len(d.from) > 0); err != nil {
 			return nil, err
 		}
 		if d.bench == "" {
-			src.Bench.Places[0].Name = filepath.Base(d.to)
+			src.Bench.Targets[0].Name = filepath.Base(d.to)
 		}
-		if r.Place = d.picked; r.Place < 0 && len(src.Bench.Places) == 1 {
-			r.Place = 0
+		if r.Target = d.picked; r.Target < 0 && len(src.Bench.Targets) == 1 {
+			r.Target = 0
 		}
 	} else if d.bench == "" {
 		for _, dir := range d.from {
@@ -226,17 +226,17 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		src.Bench.Name = strings.Join(d.from, ", ")
 	}
 	switch r.Kind {
-	case draw.KindHookUp, draw.KindRun: // no place is looked at for these
+	case draw.KindConnections, draw.KindRun: // no target is looked at for these
 		return src, nil
 	}
-	if !places {
-		found, err := scan(ctx, src.Bench, set, d.covers, os.Stderr)
+	if !targets {
+		found, err := scanned(ctx, src.Bench, set, d.covers, os.Stderr)
 		src.Titles = found.Titles
 		d.partial = d.partial || len(found.Problems) > 0
 		return src, err
 	}
-	if needed := r.Kind == draw.KindMap || r.Kind == draw.KindTree || r.Kind == draw.KindCard; needed && r.Place < 0 {
-		return nil, usageError{fmt.Errorf("%w with --place; the bench has: %s", draw.ErrWhichPlace, placeNames(src.Bench))}
+	if needed := r.Kind == draw.KindMap || r.Kind == draw.KindTree || r.Kind == draw.KindCard; needed && r.Target < 0 {
+		return nil, usageError{fmt.Errorf("%w with --target; the bench has: %s", draw.ErrWhichTarget, targetNames(src.Bench))}
 	}
 	all, found, err := d.surveys(ctx, src.Bench)
 	if err == nil {
@@ -250,12 +250,12 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 	return src, nil
 }
 
-// readied takes up what the drive is to become.
-func (d *drawing) readied(r *draw.Request, src *draw.Source) error {
+// prepared takes up what the drive is to become.
+func (d *drawing) prepared(r *draw.Request, src *draw.Source) error {
 	if d.readyFor == "" {
 		return nil
 	}
-	req := &ready.Request{}
+	req := &prepare.Request{}
 	if drives.Ours(strings.ToLower(d.readyFor)) {
 		req.Filesystem = strings.ToLower(d.readyFor)
 	} else {

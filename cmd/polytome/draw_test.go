@@ -29,18 +29,18 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 	}{
 		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not go", "All to one scale", "together", "By platform"}},
 		{[]string{"fit"}, []string{"What goes where, and why not", "Copper Tide", "Why not", "its track file Fog Signal.bin is missing", "put the file beside the cue sheet"}},
-		{[]string{"tree", "--place", "North stick"}, []string{"The tree of North stick", "FULL/", "what becomes of it", "kept"}},
-		{[]string{"card", "--place", "North stick", "--fold", "eighth"}, []string{"Contents of North stick", "fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console", "Switch the console on and start Rowan"}},
+		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what becomes of it", "kept"}},
+		{[]string{"card", "--target", "North stick", "--fold", "eighth"}, []string{"Contents of North stick", "fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console", "Switch the console on and start Rowan"}},
 		{[]string{"card", "--collection", "--paper", "letter"}, []string{"fold at the dashed lines, to 108 x 140 mm", "Hollow Lane", "Two Tides"}},
 		{[]string{"checklist"}, []string{"At the console", "Hall pocket", "Plug the stick into the lower port", "done on"}},
-		{[]string{"hook-up"}, []string{"What is joined to what", "Corvane disk", "carried by hand"}},
+		{[]string{"connections"}, []string{"What is joined to what", "Corvane disk", "carried by hand"}},
 		{[]string{"run"}, []string{"There was no run yet on this bench."}},
 	} {
 		file := filepath.Join(dir, strings.ReplaceAll(strings.Join(c.args, " "), " ", "-"))
-		for _, ending := range []string{".pdf", ".svg"} {
-			status, out, stderr := polytome(t, append([]string{"draw", "--bench", w.Bench, "--date", "2026-03-14", "-o", file + ending}, c.args...)...)
+		for _, ext := range []string{".pdf", ".svg"} {
+			status, out, stderr := polytome(t, append([]string{"draw", "--bench", w.Bench, "--date", "2026-03-14", "-o", file + ext}, c.args...)...)
 			require.Zero(t, status, "%s: %s", c.args, stderr)
-			assert.Contains(t, out, "is in "+file+ending+", ")
+			assert.Contains(t, out, "is in "+file+ext+", ")
 		}
 		judge.Run(t, "qpdf", "--check", file+".pdf")
 		judge.Run(t, "xmllint", "--noout", file+".svg")
@@ -70,10 +70,10 @@ func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
 	require.NoError(t, err)
 	ok(t, "draw", "map", image, "-o", filepath.Join(dir, "map.pdf"))
 	text := paperText(t, filepath.Join(dir, "map.pdf"))
-	for _, s := range []string{"What lies where on north-58.img", "2 files in more than one piece", "Afterwards", "every file lies in one piece", "Gannet Patrol.iso", "The largest free runs"} {
+	for _, s := range []string{"What lies where on north-58.img", "2 files in more than one piece", "Afterwards", "every file lies contiguous", "Gannet Patrol.iso", "The largest free runs"} {
 		assert.Contains(t, text, s)
 	}
-	assert.Contains(t, ok(t, "drives", "map", image), "2 files lie in pieces", "it was a rehearsal only")
+	assert.Contains(t, ok(t, "drives", "map", image), "2 files lie fragmented", "it was a rehearsal only")
 	ok(t, "draw", "map", image, "--ready-for", "bellows", "-o", filepath.Join(dir, "ready.pdf"))
 	text = paperText(t, filepath.Join(dir, "ready.pdf"))
 	for _, s := range []string{"This loses: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "What is done", "write a partition table"} {
@@ -102,10 +102,10 @@ func TestARunIsCharted(t *testing.T) {
 	assert.Contains(t, stderr, "there is no run of that number: 99999")
 }
 
-func TestAPlaceWithoutSourcesHasACardOfWhatItLists(t *testing.T) {
+func TestATargetWithoutSourcesHasACardOfWhatItLists(t *testing.T) {
 	w := halls(t)
 	out := filepath.Join(t.TempDir(), "card.pdf")
-	ok(t, "draw", "card", "--loader", "bellows", "--also-for", "mica", "--to", filepath.Join(w.Dir, "hall-pocket"), "--as", "fat32", "--room", "28GiB", "-o", out)
+	ok(t, "draw", "card", "--loader", "bellows", "--also-for", "mica", "--to", filepath.Join(w.Dir, "hall-pocket"), "--as", "fat32", "--capacity", "28GiB", "-o", out)
 	text := paperText(t, out)
 	assert.Contains(t, text, "Bellows and Mica")
 	for _, s := range []string{"Contents of hall-pocket", "Snipe Hunt", "Ebb Choir", "Tollhouse Tales (2 discs)", "SKU-0044", "At the console", "Plug the stick into the lower port"} {
@@ -124,24 +124,24 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		status int
 		say    string
 	}{
-		"no kind":              {[]string{"-o", out}, 2, "needs what to draw: rack, map, tree, hook-up, card, run, fit, checklist"},
+		"no kind":              {[]string{"-o", out}, 2, "needs what to draw: rack, map, tree, connections, card, run, fit, checklist"},
 		"unknown kind":         {[]string{"poster", "-o", out}, 2, `there is no drawing "poster"; there are: rack`},
 		"unknown paper":        {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2, `--paper: paper "a3" is not known; known are: a4, letter`},
 		"unknown fold":         {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2, `--fold: a card cannot be folded to "third"; there are: quarter, eighth, half, whole`},
 		"no date":              {[]string{"rack", "--bench", w.Bench, "--date", "yesterday", "-o", out}, 2, `--date: "yesterday" is no date; write it like 2026-03-14`},
 		"no file":              {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE says where to write"},
-		"another ending":       {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing is a .pdf or .svg file"},
+		"another extension":    {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing is a .pdf or .svg file"},
 		"no such folder":       {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "no", "x.pdf")}, 1, "the folder " + filepath.Join(dir, "no") + " is not there; make it first"},
 		"a folder":             {[]string{"rack", "--bench", w.Bench, "-o", mkdir(t, dir, "folder.pdf")}, 1, "is a folder; name a file in it"},
-		"it is there":          {[]string{"rack", "--bench", w.Bench, "-o", there}, 1, "mine.pdf is there already; --over replaces it"},
-		"which place":          {[]string{"tree", "--bench", w.Bench, "-o", out}, 2, "name it with --place; the bench has: North stick, Ferry share"},
+		"it is there":          {[]string{"rack", "--bench", w.Bench, "-o", there}, 1, "mine.pdf is there already; --overwrite replaces it"},
+		"which target":         {[]string{"tree", "--bench", w.Bench, "-o", out}, 2, "name it with --target; the bench has: North stick, Ferry share"},
 		"no such bench":        {[]string{"rack", "--bench", filepath.Join(dir, "no.toml"), "-o", out}, 1, "there is no bench"},
-		"a folder has no map":  {[]string{"map", "--bench", w.Bench, "--place", "North stick", "-o", out}, 1, "only the map of a drive or image can be drawn"},
+		"a folder has no map":  {[]string{"map", "--bench", w.Bench, "--target", "North stick", "-o", out}, 1, "only the map of a drive or image can be drawn"},
 		"no such drive":        {[]string{"map", filepath.Join(dir, "no.img"), "-o", out}, 1, "no.img"},
 		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume that can be filled"},
 		"ready for nobody":     {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna", "-o", out}, 2, `did you mean "rowan"?`},
 		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for is for the map of a drive"},
-		"superfluous":          {[]string{"rack", "x", "-o", out}, 2, `superfluous word "x"`},
+		"superfluous":          {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
 		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
 		"nothing to read from": {[]string{"fit", "-o", out}, 2, "missing: --loader NAME, --to PLACE"},
 	} {
@@ -157,7 +157,7 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 	assert.Equal(t, []string{"folder.pdf", "mine.pdf"}, namesIn(t, dir), "no half file")
 	assert.Empty(t, namesIn(t, full), "no half file")
 
-	ok(t, "draw", "rack", "--bench", w.Bench, "-o", there, "--over")
+	ok(t, "draw", "rack", "--bench", w.Bench, "-o", there, "--overwrite")
 	judge.Run(t, "qpdf", "--check", there)
 
 	sealed := reachable(t, t.TempDir())
@@ -182,8 +182,8 @@ func TestAnEmptyBenchIsDrawn(t *testing.T) {
 	b := bench.New(filepath.Join(dir, "empty.toml"))
 	b.Sources = []bench.Source{{Path: t.TempDir()}}
 	require.NoError(t, b.Save())
-	for kind, say := range map[string]string{"rack": "The bench has no place yet", "fit": "The bench has no place yet", "hook-up": "nothing is joined to this computer", "checklist": "nothing to be done at a console",
-		"run": "There was no run yet", "tree": "Nothing is on this place", "card": "There are no titles", "map": "There is no volume to be drawn"} {
+	for kind, say := range map[string]string{"rack": "The bench has no target yet", "fit": "The bench has no target yet", "connections": "nothing is joined to this computer", "checklist": "nothing to be done at a console",
+		"run": "There was no run yet", "tree": "Nothing is on this target", "card": "There are no titles", "map": "There is no volume to be drawn"} {
 		file := filepath.Join(dir, kind+".pdf")
 		status, _, stderr := polytome(t, "draw", kind, "--bench", b.File(), "-o", file)
 		require.Zero(t, status, "%s: %s", kind, stderr)

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/glance"
+	"polytome/internal/core/contents"
 	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/size"
@@ -26,9 +26,9 @@ with them. A drive is named by its path, its serial number, or a folder at which
 it for its second partition.`,
 		Example: `  polytome drives
   polytome drives show /dev/sdb
-  polytome drives ready /dev/sdb --loader rowan --kit ~/rowan
-  polytome drives ready north.img --size 58GiB --loader bellows
-  polytome drives map north.img --gather
+  polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
+  polytome drives prepare north.img --size 58GiB --loader bellows
+  polytome drives map north.img --defragment
   polytome drives check /media/stick
   polytome drives eject QX-2209-11`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -77,18 +77,18 @@ type shownDrive struct {
 	*drives.Drive
 	Name string `json:"name"`
 	// May says whether it may be written to; else Refusal says why not.
-	May      bool               `json:"may-write"`
-	Refusal  string             `json:"refusal,omitempty"`
-	Contents []*glance.Contents `json:"contents"` // by volume
+	May      bool                 `json:"may-write"`
+	Refusal  string               `json:"refusal,omitempty"`
+	Contents []*contents.Contents `json:"contents"` // by volume
 }
 
 func showDrive(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.Set) shownDrive {
-	s := shownDrive{Drive: d, Name: d.Name(), May: true, Contents: []*glance.Contents{}}
+	s := shownDrive{Drive: d, Name: d.Name(), May: true, Contents: []*contents.Contents{}}
 	if r := d.Refusal(); r != nil {
 		s.May, s.Refusal = false, r.Say
 	}
 	for i := range d.Volumes {
-		s.Contents = append(s.Contents, glance.Volume(ctx, sys, d, &d.Volumes[i], set))
+		s.Contents = append(s.Contents, contents.Volume(ctx, sys, d, &d.Volumes[i], set))
 	}
 	return s
 }
@@ -131,7 +131,7 @@ func (s *shownDrive) print(out io.Writer) {
 			line += ", mounted at " + strings.Join(v.MountedAt, ", ")
 		}
 		if v.Dirty {
-			line += ", not let go of in order: check it"
+			line += ", not ejected cleanly: check it"
 		}
 		fmt.Fprintln(out, line)
 	}
@@ -144,7 +144,7 @@ func (s *shownDrive) print(out io.Writer) {
 	case !s.May:
 		fmt.Fprintf(out, "  Polytome does not write to it: %s.\n", s.Refusal)
 	case d.Fixed():
-		fmt.Fprintln(out, "  It is built in: readying it wants consent of its own.")
+		fmt.Fprintln(out, "  It is built in: preparing it wants consent of its own.")
 	default:
 		fmt.Fprintln(out, "  Polytome may write to it.")
 	}
@@ -153,11 +153,11 @@ func (s *shownDrive) print(out io.Writer) {
 func drivesShow() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use:   "show PLACE",
+		Use:   "show TARGET",
 		Short: "Show one drive: partitions, volumes, what is on them, and what may be done",
 		Args:  needArgs(1, "a drive or image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, _, err := drives.Here.Place(cmd.Context(), args[0])
+			d, _, err := drives.Here.Target(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -180,13 +180,13 @@ func drivesShow() *cobra.Command {
 func drivesEject() *cobra.Command {
 	var only, asJSON bool
 	cmd := &cobra.Command{
-		Use:   "eject PLACE",
+		Use:   "eject TARGET",
 		Short: "Write out what waits, unmount and switch off a drive, and say when it is safe to unplug",
 		Example: `  polytome drives eject /dev/sdb
   polytome drives eject --unmount /media/stick`,
 		Args: needArgs(1, "a drive, or a folder at which one is mounted"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, _, err := drives.Here.Place(cmd.Context(), args[0])
+			d, _, err := drives.Here.Target(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -216,7 +216,7 @@ func drivesEject() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&only, "unmount", false, "unmount only, so that the drive can be readied")
+	cmd.Flags().BoolVar(&only, "unmount", false, "unmount only, so that the drive can be prepared")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

@@ -31,54 +31,54 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan-12.run"), []byte("loader"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan.cfg"), []byte("look=disk\n"), 0o600))
 	games := collection(t, 20, 30, 2)
-	out := ok(t, "drives", "ready", img, "--size", "8GiB", "--loader", "rowan", "--kit", kit, "--from", games)
+	out := ok(t, "drives", "prepare", img, "--size", "8GiB", "--loader", "rowan", "--kit", kit, "--from", games)
 	assert.Contains(t, out, "FAT32: Rowan reads nothing else")
 	assert.Contains(t, out, "north.img is ready")
 	out = ok(t, "fill", "--from", games, "--loader", "rowan", "--to", img)
 	assert.Contains(t, out, "Rowan will list 3 titles")
-	assert.NotContains(t, out, "lies in one piece, as", "the drive tells that itself")
+	assert.NotContains(t, out, "lies contiguous, as", "the drive tells that itself")
 	assert.NotContains(t, out, "STOPS")
 	assert.Contains(t, ok(t, "drives", "check", img), "The volume is sound.")
-	assert.Contains(t, ok(t, "drives", "map", img), "Every file lies in one piece.")
+	assert.Contains(t, ok(t, "drives", "map", img), "Every file lies contiguous.")
 	assert.Contains(t, ok(t, "drives", "show", img), "3 titles for Rowan")
-	assert.Contains(t, ok(t, "proof", "--loader", "rowan", "--to", img), "Rowan will list 3 titles")
+	assert.Contains(t, ok(t, "check", "--loader", "rowan", "--to", img), "Rowan will list 3 titles")
 	assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "rowan", "--to", img), "nothing", "a second time there is nothing to do")
 	assert.Contains(t, ok(t, "drives", "eject", img), "it can be copied or moved")
 
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", img))
 	judge.Root(t, "fsck.fat", "-n", loop)
 	names := judge.Root(t, "mdir", "-i", loop, "-b", "-/", "::")
-	status, _, stderr := polytome(t, "drives", "ready", img, "--fs", "exfat", "--erase", "north.img")
+	status, _, stderr := polytome(t, "drives", "prepare", img, "--fs", "exfat", "--erase", "north.img")
 	judge.Root(t, "losetup", "-d", loop)
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, "it is attached as "+loop)
 	assert.Contains(t, names, "::/ROWAN/rowan.run")
 	assert.Contains(t, names, "Title 1.iso")
 
-	// what is on it is told, and nothing happens without its name
+	// what is on it is reported, and nothing happens without its name
 	before, err := os.Stat(img)
 	require.NoError(t, err)
-	status, out, stderr = polytome(t, "drives", "ready", img, "--fs", "exfat", "--label", "OXBOW")
+	status, out, stderr = polytome(t, "drives", "prepare", img, "--fs", "exfat", "--label", "OXBOW")
 	assert.Equal(t, statusUsage, status)
 	assert.Contains(t, out, "Lost is: 3 titles for Rowan")
 	assert.Contains(t, stderr, "nobody is there to type the name")
-	status, _, stderr = polytome(t, "drives", "ready", img, "--fs", "exfat", "--erase", "south.img")
+	status, _, stderr = polytome(t, "drives", "prepare", img, "--fs", "exfat", "--erase", "south.img")
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, "what was typed is not its name")
-	ok(t, "drives", "ready", img, "--fs", "exfat", "--dry-run")
+	ok(t, "drives", "prepare", img, "--fs", "exfat", "--dry-run")
 	after, err := os.Stat(img)
 	require.NoError(t, err)
 	assert.Equal(t, before.ModTime(), after.ModTime())
-	out = ok(t, "drives", "ready", img, "--fs", "exfat", "--label", "OXBOW", "--table", "gpt", "--cluster", "64K", "--erase", "NORTH.IMG")
-	assert.Contains(t, out, "the proof found nothing wrong")
+	out = ok(t, "drives", "prepare", img, "--fs", "exfat", "--label", "OXBOW", "--table", "gpt", "--cluster", "64K", "--erase", "NORTH.IMG")
+	assert.Contains(t, out, "the check found nothing wrong")
 	assert.Contains(t, judge.Run(t, "gdisk", "-l", img), "GPT: present")
 }
 
-func TestDrivesInPiecesAndDamaged(t *testing.T) {
+func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	w := world(t)
 	img := filepath.Join(w.Dir, "drives", "north-58.img")
 	out := ok(t, "drives", "map", img)
-	assert.Contains(t, out, "2 files lie in pieces")
+	assert.Contains(t, out, "2 files lie fragmented")
 	assert.Contains(t, out, "!")
 	var m struct {
 		Files []struct {
@@ -92,13 +92,13 @@ func TestDrivesInPiecesAndDamaged(t *testing.T) {
 			assert.Len(t, f.Runs, 3)
 		}
 	}
-	status, out, _ := polytome(t, "proof", "--loader", "rowan", "--to", img)
+	status, out, _ := polytome(t, "check", "--loader", "rowan", "--to", img)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "it lies in 3 pieces, and Rowan starts only what lies in one")
-	assert.Contains(t, ok(t, "drives", "map", img, "--gather", "FULL/VSP-21533 - Gannet Patrol.iso"), "in one piece: FULL/VSP-21533")
-	assert.Contains(t, ok(t, "drives", "map", img, "--gather"), "in one piece: HALL-VIDEO/reel-5.mov")
-	assert.Contains(t, ok(t, "drives", "map", img, "--gather"), "Every file lies in one piece already.")
-	status, out, _ = polytome(t, "drives", "map", img, "--gather", "none")
+	assert.Contains(t, ok(t, "drives", "map", img, "--defragment", "FULL/VSP-21533 - Gannet Patrol.iso"), "contiguous: FULL/VSP-21533")
+	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "contiguous: HALL-VIDEO/reel-5.mov")
+	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "Every file lies contiguous already.")
+	status, out, _ = polytome(t, "drives", "map", img, "--defragment", "none")
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "none stays as it is")
 
@@ -107,8 +107,8 @@ func TestDrivesInPiecesAndDamaged(t *testing.T) {
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "the drive was pulled, or switched off")
 	out = ok(t, "drives", "check", pulled, "--repair")
-	assert.Contains(t, out, "This is wrong, and is mended like this:")
-	assert.Contains(t, out, "All of it is mended.")
+	assert.Contains(t, out, "This is wrong, and is fixed like this:")
+	assert.Contains(t, out, "All of it is fixed.")
 	assert.Contains(t, ok(t, "drives", "check", pulled), "The volume is sound.")
 
 	var list []struct {
@@ -137,7 +137,7 @@ func TestAMountedStick(t *testing.T) {
 		return
 	}
 	img := filepath.Join(t.TempDir(), "stick.img")
-	ok(t, "drives", "ready", img, "--size", "200MiB", "--loader", "rowan", "--table", "mbr")
+	ok(t, "drives", "prepare", img, "--size", "200MiB", "--loader", "rowan", "--table", "mbr")
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", img))
 	defer judge.Root(t, "losetup", "-d", loop)
 	games := collection(t, 20)
@@ -150,16 +150,16 @@ func TestAMountedStick(t *testing.T) {
 		}
 	}()
 	ok(t, "drives", "map", dir)
-	status, _, stderr := polytome(t, "drives", "ready", dir, "--fs", "exfat", "--erase", "loop-stick.img")
+	status, _, stderr := polytome(t, "drives", "prepare", dir, "--fs", "exfat", "--erase", "loop-stick.img")
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, "is mounted at "+dir)
-	_, out, _ := polytome(t, "proof", "--loader", "rowan", "--to", dir)
-	assert.NotContains(t, out, "whether every image lies in one piece", "it is read off the device behind")
+	_, out, _ := polytome(t, "check", "--loader", "rowan", "--to", dir)
+	assert.NotContains(t, out, "whether every image lies contiguous", "it is read off the device behind")
 	_ = games
 	out = ok(t, "drives", "eject", "--unmount", dir)
 	mounted = false
 	assert.Contains(t, out, "Not yet: unmounting "+dir)
-	assert.Contains(t, out, "is let go of")
+	assert.Contains(t, out, "is released")
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Empty(t, entries)
@@ -171,9 +171,9 @@ func TestAStickThatIsPluggedInShows(t *testing.T) {
 		return
 	}
 	img := filepath.Join(t.TempDir(), "plugged.img")
-	ok(t, "drives", "ready", img, "--size", "200MiB", "--loader", "bellows")
+	ok(t, "drives", "prepare", img, "--size", "200MiB", "--loader", "bellows")
 	term := open(t, 158, 46, binary+" demo --dir "+filepath.Join(t.TempDir(), "world"))
-	term.wait("1 Intake 59", "Lamplighter")
+	term.wait("1 Scan 59", "Lamplighter")
 	term.keys("D")
 	term.wait("D Drives", "north-58.img")
 	began := time.Now()

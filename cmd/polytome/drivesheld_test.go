@@ -16,7 +16,7 @@ import (
 func TestFATOnAVeryLargeDrive(t *testing.T) {
 	for _, table := range []string{"gpt", "mbr"} {
 		img := filepath.Join(t.TempDir(), "large.img")
-		status, out, errs := polytome(t, "drives", "ready", img, "--size", "5TiB", "--fs", "fat32", "--table", table)
+		status, out, errs := polytome(t, "drives", "prepare", img, "--size", "5TiB", "--fs", "fat32", "--table", table)
 		require.Zero(t, status, errs)
 		assert.Contains(t, out, "3.00 TiB of the drive stay unused", table)
 		status, out, errs = polytome(t, "drives", "check", img)
@@ -26,7 +26,7 @@ func TestFATOnAVeryLargeDrive(t *testing.T) {
 
 func TestAnImageThatNobodyAgreedToIsNotLeft(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "new.img")
-	status, _, errs := polytome(t, "drives", "ready", img, "--size", "1GiB", "--fs", "fat32", "--erase", "something else")
+	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--fs", "fat32", "--erase", "something else")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "what was typed is not its name")
 	assert.NoFileExists(t, img)
@@ -36,7 +36,7 @@ func TestAnImageThatNobodyAgreedToIsNotLeft(t *testing.T) {
 func TestAnImageThatAnotherProgramWritesTo(t *testing.T) {
 	dir := t.TempDir()
 	img := filepath.Join(dir, "held.img")
-	status, _, errs := polytome(t, "drives", "ready", img, "--size", "1GiB", "--loader", "rowan")
+	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--loader", "rowan")
 	require.Zero(t, status, errs)
 	coretest.Write(t, dir, "games/a.iso", coretest.Image(t, coretest.Inf("VSP-20001", "Mosswick", "1/1", "full")))
 	fill := []string{"fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", img}
@@ -61,11 +61,11 @@ func TestAnImageThatAnotherProgramWritesTo(t *testing.T) {
 	}
 }
 
-// TestAFillAfterAKillSaysWhatWasLeft: the volume was not let go of in order.
+// TestAFillAfterAKillSaysWhatWasLeft: the volume was not ejected cleanly.
 func TestAFillAfterAKillSaysWhatWasLeft(t *testing.T) {
 	dir := t.TempDir()
 	img := filepath.Join(dir, "stick.img")
-	status, _, errs := polytome(t, "drives", "ready", img, "--size", "1GiB", "--loader", "rowan")
+	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--loader", "rowan")
 	require.Zero(t, status, errs)
 	for i, name := range []string{"Mosswick", "Gannet Patrol"} {
 		coretest.Write(t, dir, "games/"+name+".iso", coretest.Image(t, coretest.Inf([]string{"VSP-20001", "VSP-20002"}[i], name, "1/1", "full")))
@@ -80,7 +80,7 @@ func TestAFillAfterAKillSaysWhatWasLeft(t *testing.T) {
 	require.NoError(t, cmd.Process.Kill())
 	_ = cmd.Wait()
 	_, out, errs := polytome(t, args...)
-	assert.Contains(t, out+errs, "was not let go of in order")
+	assert.Contains(t, out+errs, "was not ejected cleanly")
 }
 
 // dirty reports whether the first FAT32 partition of an image says that somebody is writing to it.

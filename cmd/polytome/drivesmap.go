@@ -13,13 +13,13 @@ import (
 	"polytome/internal/core/blockmap"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
-	"polytome/internal/place/drive"
 	"polytome/internal/size"
+	"polytome/internal/target/drive"
 )
 
 // openVolume opens the volume that a command is about. It is only read until something is written.
-func openVolume(ctx context.Context, what string) (*drive.Place, error) {
-	d, part, err := drives.Here.Place(ctx, what)
+func openVolume(ctx context.Context, what string) (*drive.Target, error) {
+	d, part, err := drives.Here.Target(ctx, what)
 	if err != nil {
 		return nil, err
 	}
@@ -30,16 +30,16 @@ func drivesMap() *cobra.Command {
 	var asJSON, gather, all bool
 	var width int
 	cmd := &cobra.Command{
-		Use:   "map PLACE [FILE…]",
+		Use:   "map TARGET [FILE…]",
 		Short: "Show what lies where on a volume, and bring files into one piece",
 		Long: `Shows a FAT or exFAT volume as it lies: every character is an equal part of it.
-  #  a file in one piece    !  a file in more than one    +  a folder    =  the volume's own    .  free
-With --gather, files that lie in pieces are brought into one, those that are named or all of them: each is
-written anew into a free run and read back before the old one is given up. Where no free run is large enough, others
+  #  a file contiguous    !  a file in more than one    +  a folder    =  the volume's own    .  free
+With --defragment, files that lie fragmented are brought into one, those that are named or all of them: each is
+written again into a free run and read back before the old one is given up. Where no free run is large enough, others
 are moved out of the way. A volume that is mounted is only read.`,
 		Example: `  polytome drives map /dev/sdb
-  polytome drives map north.img --gather
-  polytome drives map north.img --gather 'FULL/VSP-20417 - Copper Tide.iso'`,
+  polytome drives map north.img --defragment
+  polytome drives map north.img --defragment 'FULL/VSP-20417 - Copper Tide.iso'`,
 		Args: needArgs(1, "a drive or image"),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			ctx := cmd.Context()
@@ -49,7 +49,7 @@ are moved out of the way. A volume that is mounted is only read.`,
 			}
 			defer func() { err = errors.Join(err, p.Close()) }()
 			if len(args) > 1 && !gather {
-				return usageError{errors.New("files are named for --gather")}
+				return usageError{errors.New("files are named for --defragment")}
 			}
 			if gather {
 				return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
@@ -66,8 +66,8 @@ are moved out of the way. A volume that is mounted is only read.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: every file with its clusters")
-	cmd.Flags().BoolVar(&gather, "gather", false, "bring files into one piece")
-	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only those in pieces")
+	cmd.Flags().BoolVar(&gather, "defragment", false, "bring files into one piece")
+	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only those fragmented")
 	cmd.Flags().IntVar(&width, "width", 64, "characters in a line")
 	return cmd
 }
@@ -93,17 +93,17 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 		}
 		fmt.Fprintf(out, "  %s\n", b.String())
 	}
-	pieces := m.InPieces()
+	pieces := m.Fragmented()
 	fmt.Fprintf(out, "%s free, the largest piece %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
 	switch len(pieces) {
 	case 0:
-		fmt.Fprintln(out, "Every file lies in one piece.")
+		fmt.Fprintln(out, "Every file lies contiguous.")
 	default:
 		verb := "lie"
 		if len(pieces) == 1 {
 			verb = "lies"
 		}
-		fmt.Fprintf(out, "%s %s in pieces; --gather brings them into one:\n", size.Count(len(pieces), "file"), verb)
+		fmt.Fprintf(out, "%s %s fragmented; --defragment brings them into one:\n", size.Count(len(pieces), "file"), verb)
 	}
 	list := pieces
 	if all {
@@ -125,18 +125,18 @@ func trouble(f volume.Piece) string {
 }
 
 // gatherFiles brings files into one piece.
-func gatherFiles(ctx context.Context, out io.Writer, p *drive.Place, names []string) error {
+func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []string) error {
 	m, err := blockmap.Read(ctx, p.Volume())
 	if err != nil {
 		return err
 	}
 	if len(names) == 0 {
-		for _, f := range m.InPieces() {
+		for _, f := range m.Fragmented() {
 			names = append(names, f.Path)
 		}
 	}
 	if len(names) == 0 {
-		fmt.Fprintln(out, "Every file lies in one piece already.")
+		fmt.Fprintln(out, "Every file lies contiguous already.")
 		return nil
 	}
 	v, err := p.Write(ctx)
@@ -166,7 +166,7 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Place, names []str
 			fmt.Fprintf(out, "%s stays as it is: %v\n", name, err)
 			continue
 		}
-		fmt.Fprintf(out, "in one piece: %s\n", name)
+		fmt.Fprintf(out, "contiguous: %s\n", name)
 	}
 	if failed > 0 {
 		return errPartial
@@ -177,14 +177,14 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Place, names []str
 func drivesCheck() *cobra.Command {
 	var asJSON, repair bool
 	cmd := &cobra.Command{
-		Use:   "check PLACE",
+		Use:   "check TARGET",
 		Short: "Check a FAT or exFAT volume, and repair it",
 		Long: `Reads every folder and chain of a volume, and compares them with its tables: lost clusters, files
 with clusters of one another, tables that differ, wrong lengths, wrong counts, a drive that was pulled. With
---repair what can be mended is mended; what is done about each thing is listed first. A volume that is mounted
+--repair what can be fixed is fixed; what is done about each thing is listed first. A volume that is mounted
 is only read.
 
-Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`,
+Exit status: 0 nothing is wrong, or everything was fixed; 3 something is left.`,
 		Example: `  polytome drives check /dev/sdb
   polytome drives check north.img --repair`,
 		Args: needArgs(1, "a drive or image"),
@@ -220,12 +220,12 @@ Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`
 				if first, left, failed = v.Repair(ctx); failed != nil {
 					return failed
 				}
-				if err := let(); err != nil { // nothing is mended before it is written
+				if err := let(); err != nil { // nothing is fixed before it is written
 					return err
 				}
 				if !asJSON {
 					if left.Sound() {
-						fmt.Fprintln(out, "\nAll of it is mended.")
+						fmt.Fprintln(out, "\nAll of it is fixed.")
 					} else {
 						fmt.Fprintln(out, "\nThis is left:")
 						printFindings(out, left, false)
@@ -244,28 +244,28 @@ Exit status: 0 nothing is wrong, or everything was mended; 3 something is left.`
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().BoolVar(&repair, "repair", false, "mend what can be mended")
+	cmd.Flags().BoolVar(&repair, "repair", false, "fix what can be fixed")
 	return cmd
 }
 
 func printHealth(out io.Writer, h *volume.Health, repair bool) {
 	fmt.Fprintf(out, "%s and %s, %s; %s free\n", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes), size.Format(h.Free))
-	if h.InPieces > 0 {
-		fmt.Fprintf(out, "%s in more than one piece: polytome drives map shows where\n", size.Count(h.InPieces, "file"))
+	if h.Fragmented > 0 {
+		fmt.Fprintf(out, "%s in more than one piece: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
 	}
 	if h.Sound() {
 		fmt.Fprintln(out, "The volume is sound.")
 		return
 	}
 	if repair {
-		fmt.Fprintln(out, "This is wrong, and is mended like this:")
+		fmt.Fprintln(out, "This is wrong, and is fixed like this:")
 	} else {
 		fmt.Fprintln(out, "This is wrong; --repair would do:")
 	}
 	printFindings(out, h, true)
 }
 
-func printFindings(out io.Writer, h *volume.Health, mends bool) {
+func printFindings(out io.Writer, h *volume.Health, fixes bool) {
 	for _, f := range h.Findings {
 		at := f.Path
 		if at != "" {
@@ -273,9 +273,9 @@ func printFindings(out io.Writer, h *volume.Health, mends bool) {
 		}
 		fmt.Fprintf(out, "  %s: %s%s\n", f.Kind, at, f.Say)
 		switch {
-		case mends && f.Mend != "":
-			fmt.Fprintf(out, "      %s\n", f.Mend)
-		case mends:
+		case fixes && f.Repair != "":
+			fmt.Fprintf(out, "      %s\n", f.Repair)
+		case fixes:
 			fmt.Fprintln(out, "      Nothing can be done about it here.")
 		}
 	}

@@ -25,7 +25,7 @@ func zipped(t *testing.T, file string, members ...[2]string) {
 	require.NoError(t, f.Close())
 }
 
-// TestNothingOfAnArchiveVanishes: what cannot be unpacked, or is called otherwise, is told, and then the exit status says so.
+// TestNothingOfAnArchiveVanishes: what cannot be unpacked, or is named otherwise, is reported, and then the exit status says so.
 func TestNothingOfAnArchiveVanishes(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "odd.zip")

@@ -15,14 +15,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
+	"polytome/internal/core/estimate"
+	"polytome/internal/core/fix"
 	"polytome/internal/core/journal"
-	"polytome/internal/core/mend"
-	"polytome/internal/core/pace"
+	"polytome/internal/core/movesources"
 	"polytome/internal/core/plan"
-	"polytome/internal/core/proof"
-	"polytome/internal/core/putaway"
 	"polytome/internal/core/run"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
@@ -30,25 +30,25 @@ import (
 func fillCommand() *cobra.Command {
 	w := &work{}
 	how := &carrying{}
-	var dry, remove, fix bool
+	var dry, remove, repair bool
 	cmd := &cobra.Command{
 		Use:   "fill",
-		Short: "Write the chosen titles to the places, and prove the result",
-		Long: `Fill writes what is wanted and not there yet, to all places of the bench at the same time. What is there under
+		Short: "Write the chosen titles to the targets, and check the result",
+		Long: `Fill writes what is wanted and not there yet, to all targets of the bench at the same time. What is there under
 another name is renamed, not copied. Every file is written under a temporary name, flushed and checked before it gets
-its final name. What is on the place stays, but for what the bench marks to leave or to be replaced, and what --exactly
-has leave: that needs --remove too. At the end the place is proved: what the loader will list, and what not. What was there already under its name and with
-its length, and does not start all the same, is told then; --fix puts it right from your games. The exit status is 3 when not all that is wanted is there and starts.
+its final name. What is on the target stays, but for what the bench marks to leave or to be replaced, and what --exactly
+has leave: that needs --remove too. At the end the target is checked: what the loader will list, and what not. What was there already under its name and with
+its length, and does not start all the same, is reported then; --fix puts it right from your games. The exit status is 3 when not all that is wanted is there and starts.
 
-How files are checked is up to the road: they are read back and compared over USB and SMB, and over FTP the console is
+How files are checked is up to the connection: they are read back and compared over USB and SMB, and over FTP the console is
 asked for their length, as reading back would take as long again. --verify says it otherwise.
 
-A place that goes away in the middle of it is waited for. Every run is written down: see polytome runs.`,
+A target that goes away in the middle of it is waited for. Every run is written down: see polytome runs.`,
 		Example: `  polytome fill --bench season.toml --dry-run
   polytome fill --from ~/games --loader rowan --to /media/stick
-  polytome fill --bench season.toml --remove --keep-in ~/kept
+  polytome fill --bench season.toml --remove --backup-to ~/kept
   polytome fill --bench season.toml --verify full --limit 20MiB
-  polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB --except 'size>4G'`,
+  polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --capacity 58GiB --except 'size>4G'`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := how.check(); err != nil {
@@ -59,12 +59,12 @@ A place that goes away in the middle of it is waited for. Every run is written d
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, fix: fix, bench: b, atOnce: how.readAtOnce}
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, repair: repair, bench: b, atOnce: how.readAtOnce}
 			complete, err := f.fill(cmd.Context(), all)
 			if w.bench != "" {
 				learnt := false
 				for n, l := range f.lanes {
-					learnt = l != nil && l.report != nil && b.Places[n].Rate == 0 && b.Places[n].Learn(l.report) || learnt
+					learnt = l != nil && l.report != nil && b.Targets[n].Rate == 0 && b.Targets[n].Learn(l.report) || learnt
 				}
 				if learnt {
 					w.remember(b)
@@ -81,46 +81,46 @@ A place that goes away in the middle of it is waited for. Every run is written d
 	}
 	w.planFlags(cmd)
 	how.flags(cmd)
-	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most so much a second to each place, such as 20MiB")
-	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "when all of it was read back: move what has gone over to this folder, or to the trash with 'trash'")
+	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most so much a second to each target, such as 20MiB")
+	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "when all of it was read back: move what has been copied to this folder, or to the trash with 'trash'")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
-	cmd.Flags().BoolVar(&fix, "fix", false, "put right from the games what lies there and does not start")
+	cmd.Flags().BoolVar(&repair, "fix", false, "put right from the games what lies there and does not start")
 	cmd.Flags().BoolVar(&remove, "remove", false, "allow what is marked to leave, or to be replaced, to do so")
 	return cmd
 }
 
-// remember keeps how fast places were in the bench. Nobody waits for it: where the bench is open elsewhere, or
-// cannot be written, times are told by what was known before.
+// remember keeps how fast targets were in the bench. Nobody waits for it: where the bench is open elsewhere, or
+// cannot be written, times are reported by what was known before.
 func (w *work) remember(b *bench.Bench) {
 	fresh, err := bench.Load(w.bench)
-	if err != nil || len(fresh.Places) != len(b.Places) || fresh.Hold(stateDir()) != nil {
+	if err != nil || len(fresh.Targets) != len(b.Targets) || fresh.Hold(stateDir()) != nil {
 		return
 	}
 	defer fresh.Release()
-	for n := range fresh.Places { // without what the command line said for this time
-		fresh.Places[n].Pace = b.Places[n].Pace
+	for n := range fresh.Targets { // without what the command line said for this time
+		fresh.Targets[n].Speed = b.Targets[n].Speed
 	}
 	_ = fresh.Save()
 }
 
-// filling fills places side by side, and prints it, for people or as JSON lines.
+// filling fills targets side by side, and prints it, for people or as JSON lines.
 type filling struct {
-	out      io.Writer
-	progress progressReader
-	asJSON   bool
-	dry      bool
-	remove   bool // what is marked may leave
-	fix      bool // what lies there and does not start is put right
-	bench    *bench.Bench
-	journal  string  // where the runs are written down, "" for the usual file
-	unproved bool    // the places are not proved at the end
-	atOnce   bool    // lanes do not take turns at reading
-	lanes    []*lane // by place; nil for one that is left out
-	mu       sync.Mutex
-	passing  passing
+	out       io.Writer
+	progress  progressReader
+	asJSON    bool
+	dry       bool
+	remove    bool // what is marked may leave
+	repair  bool // what lies there and does not start is put right
+	bench     *bench.Bench
+	journal   string  // where the runs are written down, "" for the usual file
+	unchecked bool    // the targets are not checked at the end
+	atOnce    bool    // lanes do not take turns at reading
+	lanes     []*lane // by target; nil for one that is left out
+	mu        sync.Mutex
+	passing   passing
 }
 
-// lane is one place being filled.
+// lane is one target being filled.
 type lane struct {
 	f        *filling
 	name     string
@@ -134,7 +134,7 @@ type lane struct {
 	said     map[string]bool // what was said of waiting
 }
 
-// fill plans, runs and proves. It reports whether everything wanted is there.
+// fill plans, runs and checks. It reports whether everything wanted is there.
 func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, err error) {
 	complete = true
 	var away []error
@@ -173,7 +173,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		if err := l.begin(all[n]); err != nil {
 			return false, err
 		}
-		if !f.asJSON && !f.unproved {
+		if !f.asJSON && !f.unchecked {
 			printForeseen(ctx, f.out, all[n], l.plan)
 		}
 		complete = complete && len(l.plan.Left) == 0
@@ -200,11 +200,11 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 	if ctx.Err() != nil {
 		return false, errStopped
 	}
-	if f.unproved {
+	if f.unchecked {
 		return complete, nil
 	}
-	proved, err := f.prove(ctx, all)
-	return complete && proved, err
+	checked, err := f.check(ctx, all)
+	return complete && checked, err
 }
 
 // run carries out all plans at once.
@@ -234,7 +234,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 		job := s.Job(f.bench, l.plan)
 		l.forecast = run.NewForecast(l.plan, job.Verify, s.Guess(l.plan, job.Verify))
 		l.forecast.Limit(job.Limit)
-		job.Tell, job.AtOnce = l.event, f.atOnce
+		job.Emit, job.AtOnce = l.event, f.atOnce
 		job.Over = func(r run.Report) { l.report = &r }
 		started, _, note := runs.Start(ctx, s.Beginning(f.bench), job)
 		if note != nil {
@@ -262,8 +262,8 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 	f.passing.clear()
 }
 
-// prove audits the places, and reports whether all of them are as they should be.
-func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, err error) {
+// check audits the targets, and reports whether all of them are as they should be.
+func (f *filling) check(ctx context.Context, all survey.Board) (complete bool, err error) {
 	complete = true
 	cache := openCache(os.Stderr)
 	defer cache.Close()
@@ -274,25 +274,25 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 			continue
 		}
 		s := all[n]
-		prover := f.prover(s, n, runs)
-		prover.JustRan(l.plan, l.report)
-		audit, _, err := prover.ProveAnew(ctx, cache)
-		if wrong := s.Wrong(audit); err == nil && f.fix && len(wrong) > 0 {
+		checker := f.checker(s, n, runs)
+		checker.JustRan(l.plan, l.report)
+		audit, _, err := checker.CheckAgain(ctx, cache)
+		if wrong := s.Wrong(audit); err == nil && f.repair && len(wrong) > 0 {
 			audit, err = f.putRight(ctx, all, n, wrong, cache, runs)
 		}
 		if err != nil {
 			if ctx.Err() != nil || l.only {
-				return false, fmt.Errorf("proving %s: %w", s.Config.Name, err)
+				return false, fmt.Errorf("checking %s: %w", s.Config.Name, err)
 			}
-			fmt.Fprintf(stderr(), "polytome: proving %s: %v\n", s.Config.Name, err)
+			fmt.Fprintf(stderr(), "polytome: checking %s: %v\n", s.Config.Name, err)
 			complete = false
 			continue
 		}
 		if f.asJSON {
-			err = l.line("proof", audit)
+			err = l.line("check", audit)
 		} else {
 			fmt.Fprintln(f.out)
-			printProof(f.out, s.Shown(), audit)
+			printCheck(f.out, s.Shown(), audit)
 		}
 		if err != nil {
 			return false, err
@@ -306,7 +306,7 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 		}
 		complete = complete && l.report.All() && len(wrong) == 0
 		for _, finding := range audit.Findings {
-			if finding.Grade == proof.Stops || finding.Kind == proof.Promised {
+			if finding.Grade == check.Stops || finding.Kind == check.Promised {
 				complete = false
 			}
 		}
@@ -314,41 +314,41 @@ func (f *filling) prove(ctx context.Context, all survey.Board) (complete bool, e
 	return complete, nil
 }
 
-// prover proves a place as the checklist's command does: by what was done there.
-func (f *filling) prover(s *survey.Survey, n int, runs *journal.Journal) *survey.Prover {
-	p := s.Prover(f.bench, n, "", nil)
+// prover checks a target as the checklist's command does: by what was done there.
+func (f *filling) checker(s *survey.Survey, n int, runs *journal.Journal) *survey.Checker {
+	p := s.Checker(f.bench, n, "", nil)
 	p.Journal = runs
 	return p
 }
 
-// putRight carries out what mends the titles that are wanted and do not start, and proves the place again.
-func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *seen.Store, runs *journal.Journal) (*proof.Report, error) {
-	var mends []mend.Mend
+// putRight carries out what fixes the titles that are wanted and do not start, and checks the target again.
+func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *scancache.Store, runs *journal.Journal) (*check.Report, error) {
+	var fixes []fix.Fix
 	for _, w := range wrong {
-		mends = append(mends, w.Mends...)
+		fixes = append(fixes, w.Fixes...)
 	}
-	if len(mends) > 0 {
+	if len(fixes) > 0 {
 		if !f.asJSON {
 			fmt.Fprintf(f.out, "\nPutting right what does not start:\n")
 		}
-		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true, bench: f.bench, unproved: true}
-		if _, err := again.mend(ctx, all, n, mends); err != nil {
+		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true, bench: f.bench, unchecked: true}
+		if _, err := again.fix(ctx, all, n, fixes); err != nil {
 			return nil, err
 		}
 	}
-	audit, _, err := f.prover(all[n], n, runs).ProveAnew(ctx, cache)
+	audit, _, err := f.checker(all[n], n, runs).CheckAgain(ctx, cache)
 	return audit, err
 }
 
-// mend carries out mends of a place.
-func (f *filling) mend(ctx context.Context, all survey.Board, n int, mends []mend.Mend) (complete bool, err error) {
-	s, c := all[n], &f.bench.Places[n]
+// fix carries out fixes of a target.
+func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.Fix) (complete bool, err error) {
+	s, c := all[n], &f.bench.Targets[n]
 	before, chosen := *c, slices.Clone(s.Sheet.Chosen)
-	c.Exactly, c.Leaving, c.Mends = false, nil, nil
-	c.Mend(mends...)
+	c.DeleteOthers, c.Removing, c.Fixes = false, nil, nil
+	c.Fix(fixes...)
 	keep := make([]bool, len(s.Titles))
 	for i := range s.Titles {
-		keep[i] = slices.ContainsFunc(mends, func(m mend.Mend) bool { return m.Do == mend.Put && m.Title == s.Titles[i].Key })
+		keep[i] = slices.ContainsFunc(fixes, func(m fix.Fix) bool { return m.Do == fix.Put && m.Title == s.Titles[i].Key })
 	}
 	if err := s.Rejudge(ctx, f.bench, n); err != nil {
 		return false, err
@@ -368,7 +368,7 @@ func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	fmt.Fprintf(out, "Wanted on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))
 	for _, w := range wrong {
 		fmt.Fprintf(out, "  %s: %s\n", clean(s.Titles[w.Title].Label()), clean(w.Say))
-		if len(w.Mends) > 0 {
+		if len(w.Fixes) > 0 {
 			can++
 		}
 	}
@@ -377,18 +377,18 @@ func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	}
 }
 
-// moveSources moves the files of titles that have gone over.
+// moveSources moves the files of titles that have been copied.
 func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) error {
-	var carried []putaway.Carried
+	var carried []movesources.Carried
 	for n, l := range f.lanes {
 		if l != nil {
-			carried = append(carried, putaway.Carried{Survey: all[n], Plan: l.plan, Report: l.report})
+			carried = append(carried, movesources.Carried{Survey: all[n], Plan: l.plan, Report: l.report})
 		} else if all[n] != nil {
 			return fmt.Errorf("%s was away, so no source is moved: what is wanted there is still needed", all[n].Config.Name)
 		}
 	}
-	found := putaway.Find(carried)
-	moved, err := putaway.Move(ctx, found.Files, f.bench.SourcePaths(), to)
+	found := movesources.Find(carried)
+	moved, err := movesources.Move(ctx, found.Files, f.bench.SourcePaths(), to)
 	if err != nil {
 		return err
 	}
@@ -396,7 +396,7 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 		return f.object(map[string]any{"moved": map[string]any{"titles": found.Titles, "files": moved.Files, "bytes": moved.Bytes, "to": to, "stay": found.Stay}})
 	}
 	where := "to " + to
-	if to == putaway.Trash {
+	if to == movesources.Trash {
 		where = "to the trash"
 	}
 	fmt.Fprintf(f.out, "\n%s of %s, %s, moved %s.\n", size.Count(moved.Files, "file"), size.Count(len(found.Titles), "title"), size.Format(moved.Bytes), where)
@@ -412,11 +412,11 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 	return nil
 }
 
-// line prints one object; with the place that it is of, where there are several.
+// line prints one object; with the target that it is of, where there are several.
 func (l *lane) line(key string, v any) error {
 	o := map[string]any{key: v}
 	if !l.only {
-		o["place"] = l.name
+		o["target"] = l.name
 	}
 	return l.f.object(o)
 }
@@ -436,7 +436,7 @@ func (l *lane) begin(s *survey.Survey) error {
 	cache := openCache(io.Discard)
 	known := s.KnownWrong(cache)
 	if len(known) > 0 {
-		fmt.Fprintf(f.out, "  %s of these did not start when the place was last proved, and nothing was changed since: fill --fix puts right what can be\n", size.Count(len(known), "title"))
+		fmt.Fprintf(f.out, "  %s of these did not start when the target was last checked, and nothing was changed since: fill --fix puts right what can be\n", size.Count(len(known), "title"))
 	}
 	_ = cache.Close()
 	if l.plan.Empty() && len(known) == 0 {
@@ -475,7 +475,7 @@ func (l *lane) event(e run.Event) {
 			o["left"] = l.forecast.Left()
 		}
 		if !l.only {
-			o["place"] = l.name
+			o["target"] = l.name
 		}
 		_ = json.NewEncoder(os.Stderr).Encode(o)
 	}
@@ -499,7 +499,7 @@ func (l *lane) event(e run.Event) {
 	switch e.Kind {
 	case run.Progress, run.Checking:
 		f.passing.draw(func() string { return f.passingLine(l, e, &step) })
-	case run.GoingOn:
+	case run.Resuming:
 		say("going on: %s of %s are there already", size.Format(e.Bytes), step.Path)
 	case run.Done:
 		if step.Writes() {
@@ -519,7 +519,7 @@ func (l *lane) event(e run.Event) {
 	}
 }
 
-// passingLine is how far all places are.
+// passingLine is how far all targets are.
 func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 	if of.only {
 		doing := "put"
@@ -528,7 +528,7 @@ func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 		}
 		left := ""
 		if e.Elapsed > time.Second {
-			left = "  about " + pace.Words(of.forecast.Left()) + " left"
+			left = "  about " + estimate.Words(of.forecast.Left()) + " left"
 		}
 		return fmt.Sprintf("%3.0f %%%s  %s %s", 100*of.forecast.Share(), left, doing, step.Path)
 	}
@@ -546,7 +546,7 @@ func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 		}
 		parts = append(parts, l.name+" "+state)
 	}
-	return strings.Join(parts, ", ") + "; about " + pace.Words(longest) + " left"
+	return strings.Join(parts, ", ") + "; about " + estimate.Words(longest) + " left"
 }
 
 func percent(n, of int64) float64 {
@@ -575,10 +575,10 @@ func (l *lane) end() error {
 		said string
 	}{
 		{r.Moved, fmt.Sprintf("%d renamed", r.Moved)}, {r.Removed, size.Count(r.Removed, "file") + " removed"},
-		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)}, {int(r.GoneOn), size.Format(r.GoneOn) + " were there from before"},
+		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)}, {int(r.Resumed), size.Format(r.Resumed) + " were there from before"},
 		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))},
 		{r.Breaks, fmt.Sprintf("it went away and came back %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
-		{r.Skipped, size.Count(r.Skipped, "step") + " passed over"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
+		{r.Skipped, size.Count(r.Skipped, "step") + " skipped"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
 		{len(r.Half), r.Waits()},
 	} {
 		if x.n > 0 {

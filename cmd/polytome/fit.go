@@ -9,11 +9,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/survey"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 func fitCommand() *cobra.Command {
@@ -22,26 +22,26 @@ func fitCommand() *cobra.Command {
 	var suppose string
 	cmd := &cobra.Command{
 		Use:   "fit",
-		Short: "Say for every title whether it can go to the place, and why not",
-		Long: `Fit judges every title for every place: whether it goes, in which shape, what it takes there
+		Short: "Say for every title whether it can go to the target, and why not",
+		Long: `Fit judges every title for every target: whether it goes, in which shape, what it takes there
 and how long that will be; if not, the one reason that decides and the ways out, the cheapest first.
 
-With --share-out it finds a home for every wanted title over all places of the bench: hard rules first,
+With --distribute it finds a home for every wanted title over all targets of the bench: hard rules first,
 then favourites and priorities, then what is there already, then time. With --what-if it says what would
-be different if the place were set up otherwise: as=exfat, cluster=64KiB, room=120GiB, reserve=2GiB, road=smb,
+be different if the target were set up otherwise: as=exfat, cluster=64KiB, capacity=120GiB, reserve=2GiB, connection=smb,
 loader=NAME, also-for=NAME, covers=no, exactly=yes, or a rule of its loader by its place in the profile
-(rule:accept.1.too-large.part-size=1GiB); several separated by commas. It also knows "without", the place taken
+(rule:accept.1.too-large.part-size=1GiB); several separated by commas. It also knows "without", the target taken
 away, and second=PATH, another one like it.
 
 Nothing is written, unless --accept takes the homes or the change over into the bench.`,
 		Example: `  polytome fit --bench season.toml
-  polytome fit --bench season.toml --share-out --accept
-  polytome fit --bench season.toml --place "North stick" --what-if as=exfat,cluster=128KiB
-  polytome fit --from ~/games --loader rowan --to ./stick --as fat32 --room 58GiB --only 'size>4G' --json`,
+  polytome fit --bench season.toml --distribute --accept
+  polytome fit --bench season.toml --target "North stick" --what-if as=exfat,cluster=128KiB
+  polytome fit --from ~/games --loader rowan --to ./stick --as fat32 --capacity 58GiB --only 'size>4G' --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if accept && (w.bench == "" || !share && suppose == "") {
-				return usageError{errors.New("--accept takes homes or a change over into a bench: it needs --bench, and --share-out or --what-if")}
+				return usageError{errors.New("--accept takes homes or a change over into a bench: it needs --bench, and --distribute or --what-if")}
 			}
 			b, all, partial, err := w.look(cmd.Context())
 			if err != nil {
@@ -50,7 +50,7 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 			out := cmd.OutOrStdout()
 			switch {
 			case share:
-				err = w.shareOut(out, b, all, accept)
+				err = w.distribute(out, b, all, accept)
 			case suppose != "":
 				err = w.whatIf(cmd.Context(), out, b, all, suppose, accept)
 			default:
@@ -68,13 +68,13 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 		},
 	}
 	w.planFlags(cmd)
-	cmd.Flags().BoolVar(&share, "share-out", false, "find a home for every wanted title over all places")
-	cmd.Flags().StringVar(&suppose, "what-if", "", "say what would be different, such as as=exfat,room=120GiB")
-	cmd.Flags().BoolVar(&accept, "accept", false, "take the homes of --share-out or the change of --what-if over into the bench")
+	cmd.Flags().BoolVar(&share, "distribute", false, "find a home for every wanted title over all targets")
+	cmd.Flags().StringVar(&suppose, "what-if", "", "say what would be different, such as as=exfat,capacity=120GiB")
+	cmd.Flags().BoolVar(&accept, "accept", false, "take the homes of --distribute or the change of --what-if over into the bench")
 	return cmd
 }
 
-// verdicts prints the verdicts at all places. It reports whether something wanted cannot go.
+// verdicts prints the verdicts at all targets. It reports whether something wanted cannot go.
 func (w *work) verdicts(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board) (cannot bool, err error) {
 	reports := []fitReport{}
 	for n, s := range all {
@@ -95,36 +95,36 @@ func (w *work) verdicts(ctx context.Context, out io.Writer, b *bench.Bench, all 
 	return cannot, err
 }
 
-// fitReport is the verdicts of one place, as printed.
+// fitReport is the verdicts of one target, as printed.
 type fitReport struct {
-	Place   string      `json:"place"`
-	Loader  string      `json:"loader"`
-	Facts   place.Facts `json:"facts"`
-	Away    string      `json:"away,omitempty"` // why it cannot be looked at; what is told was on it before
-	Planned int64       `json:"planned"`        // bytes that the chosen titles add
-	Left    int64       `json:"left"`           // bytes free afterwards
-	Time    pace.Range  `json:"time"`           // for all that is chosen, in nanoseconds
-	Titles  []fitTitle  `json:"titles"`
+	Target  string         `json:"target"`
+	Loader  string         `json:"loader"`
+	Facts   target.Facts   `json:"facts"`
+	Away    string         `json:"away,omitempty"` // why it cannot be looked at; what is reported was on it before
+	Planned int64          `json:"planned"`        // bytes that the chosen titles add
+	Left    int64          `json:"left"`           // bytes free afterwards
+	Time    estimate.Range `json:"time"`           // for all that is chosen, in nanoseconds
+	Titles  []fitTitle     `json:"titles"`
 
 	cannot int
 }
 
 type fitTitle struct {
-	Key    string     `json:"key"`
-	Label  string     `json:"label"`
-	Chosen bool       `json:"chosen"`
-	Word   string     `json:"word"` // the verdict with its number
-	Room   int64      `json:"room"` // bytes on the place
-	Need   int64      `json:"need"` // those of them that are not there yet
-	Time   pace.Range `json:"time"`
+	Key    string         `json:"key"`
+	Label  string         `json:"label"`
+	Chosen bool           `json:"chosen"`
+	Word   string         `json:"word"`  // the verdict with its number
+	Space  int64          `json:"space"` // bytes on the target
+	Need   int64          `json:"need"`  // those of them that are not there yet
+	Time   estimate.Range `json:"time"`
 	fit.Explanation
 	Paths []string `json:"paths,omitempty"`
 }
 
-// reportFit reports on place n; with narrowed set, on its chosen titles only.
+// reportFit reports on target n; with narrowed set, on its chosen titles only.
 func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 	s := all[n]
-	r := fitReport{Place: s.Config.Name, Loader: s.Profile.Name, Facts: s.Facts, Planned: s.Sheet.Planned, Left: s.Sheet.Free(), Time: s.Whole(), Titles: []fitTitle{}}
+	r := fitReport{Target: s.Config.Name, Loader: s.Profile.Name, Facts: s.Facts, Planned: s.Sheet.Planned, Left: s.Sheet.Free(), Time: s.Whole(), Titles: []fitTitle{}}
 	if s.Away != nil {
 		r.Away = s.Away.Error()
 	}
@@ -133,7 +133,7 @@ func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 			continue
 		}
 		v := s.Sheet.Verdict(i)
-		t := fitTitle{Key: s.Titles[i].Key, Label: s.Titles[i].Label(), Chosen: s.Sheet.Chosen[i], Word: v.Word(), Room: v.Room, Need: v.Need, Time: s.Time(i), Explanation: all.Explain(n, i)}
+		t := fitTitle{Key: s.Titles[i].Key, Label: s.Titles[i].Label(), Chosen: s.Sheet.Chosen[i], Word: v.Word(), Space: v.Space, Need: v.Need, Time: s.Time(i), Explanation: all.Explain(n, i)}
 		for _, item := range s.Sheet.Placement(i).Items {
 			t.Paths = append(t.Paths, item.Path)
 		}
@@ -146,14 +146,14 @@ func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 }
 
 func (r fitReport) print(out io.Writer, s *survey.Survey) {
-	room := fmt.Sprintf("%s with %s free", size.Format(r.Facts.Capacity), size.Format(r.Facts.Free))
+	space := fmt.Sprintf("%s with %s free", size.Format(r.Facts.Capacity), size.Format(r.Facts.Free))
 	switch {
-	case r.Facts.Untold:
-		room = "its room not told (say it with --room)"
+	case r.Facts.Unknown:
+		space = "its space not reported (say it with --capacity)"
 	case r.Facts.Declared:
-		room += ", as declared"
+		space += ", as declared"
 	}
-	fmt.Fprintf(out, "%s: %s, %s; loader %s\n", r.Place, r.Facts.Filesystem.Shown, room, s.Shown())
+	fmt.Fprintf(out, "%s: %s, %s; loader %s\n", r.Target, r.Facts.Filesystem.Shown, space, s.Shown())
 	goes, foreign := 0, 0
 	for _, t := range r.Titles {
 		if t.Verdict == fit.Foreign {
@@ -164,7 +164,7 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 		if t.Verdict.Goes() && t.Need > 0 {
 			took = t.Time.String()
 		}
-		fmt.Fprintf(out, "  %-10s %11s  %-40s %s\n", t.Word, size.Format(t.Room), t.Label, took)
+		fmt.Fprintf(out, "  %-10s %11s  %-40s %s\n", t.Word, size.Format(t.Space), t.Label, took)
 		if t.Verdict.Goes() {
 			goes++
 			continue
@@ -178,15 +178,15 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 		fmt.Fprintf(out, "  %s has nothing to do with %s more.\n", s.Shown(), size.Count(foreign, "title"))
 	}
 	leaves := ", leaves " + size.Format(r.Left)
-	if r.Facts.Untold {
+	if r.Facts.Unknown {
 		leaves = ""
 	}
 	fmt.Fprintf(out, "%d of %s can be there; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), leaves, r.Time)
 }
 
-// shareOut finds homes, prints them, and takes them over where that is asked for.
-func (w *work) shareOut(out io.Writer, b *bench.Bench, all survey.Board, accept bool) error {
-	sh := all.ShareOut(b, all.Wanted())
+// distribute finds homes, prints them, and takes them over where that is asked for.
+func (w *work) distribute(out io.Writer, b *bench.Bench, all survey.Board, accept bool) error {
+	sh := all.Distribute(b, all.Wanted())
 	if w.asJSON {
 		if err := printJSON(out, sh); err != nil {
 			return err
@@ -194,12 +194,12 @@ func (w *work) shareOut(out io.Writer, b *bench.Bench, all survey.Board, accept 
 	} else {
 		for _, h := range sh.Homes {
 			to := h.Name
-			if h.Place < 0 {
+			if h.Target < 0 {
 				to = "nowhere"
 			}
 			fmt.Fprintf(out, "  %-40s %-16s %s\n", h.Label, to, h.Why)
 		}
-		fmt.Fprintf(out, "%d are where they belong, %d go, %d are left over; %s with all roads at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
+		fmt.Fprintf(out, "%d are where they belong, %d go, %d are left over; %s with all connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
 	}
 	if accept {
 		sh.Apply(b, all)

@@ -20,7 +20,7 @@ import (
 	"polytome/internal/demo"
 )
 
-// TestAProfileOfAStranger cannot lead out of the place, nor have the program fail, nor steer the terminal.
+// TestAProfileOfAStranger cannot lead out of the target, nor have the program fail, nor steer the terminal.
 func TestAProfileOfAStranger(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "mine.toml")
@@ -31,13 +31,13 @@ func TestAProfileOfAStranger(t *testing.T) {
 		_, out, errs := polytome(t, "loaders", "check", file)
 		return out + errs
 	}
-	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ending}", `"Wharf"`, "")), "is sound")
+	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ext}", `"Wharf"`, "")), "is sound")
 	for path, say := range map[string]string{
-		"{if region}x{else}/{end}etc/{title}":           "must be relative",
-		"{if title}..{end}/{title}":                     "climbs out",
-		"{title}/":                                      "needs a name between",
-		"GAMES//{title}":                                "needs a name between",
-		"GAMES/{if region}{else}.{end}/{title}{ending}": "needs a name between",
+		"{if region}x{else}/{end}etc/{title}": "must be relative",
+		"{if title}..{end}/{title}":           "climbs out",
+		"{title}/":                            "needs a name between",
+		"GAMES//{title}":                      "needs a name between",
+		"GAMES/{if region}{else}.{end}/{title}{extension}": "needs a name between",
 	} {
 		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)
 		for _, command := range [][]string{{"fit"}, {"plan"}, {"fill"}} { // whatever is said, it ends
@@ -46,9 +46,9 @@ func TestAProfileOfAStranger(t *testing.T) {
 			assert.NotContains(t, errs, "goroutine", path)
 		}
 	}
-	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ending}", `"Wharf"`, ""), "road = \"usb\"\nfilesystems = [\"fat32\"]", "road = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is no folder of a server")
+	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ext}", `"Wharf"`, ""), "via = \"usb\"\nfilesystems = [\"fat32\"]", "via = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is no folder of a server")
 	for _, text := range []string{`"Wharf \u001b]0;owned\u0007"`, `"Wharf \u202e"`} {
-		out := check(coretest.WharfHouse("GAMES/{title}{ending}", text, ""))
+		out := check(coretest.WharfHouse("GAMES/{title}{ext}", text, ""))
 		assert.Contains(t, out, "which steers terminals", text)
 		assert.NotContains(t, out, "\x1b")
 		assert.NotContains(t, out, "\u202e")
@@ -95,12 +95,12 @@ func TestAListOfKeptFilesOfAStranger(t *testing.T) {
 	for line, say := range map[string]string{
 		`{"path":"a.txt","size":-5,"sum":""}`:                          "which no file has",
 		`{"path":"a.txt","size":98956046499840000,"sum":""}`:           "which no file has",
-		`{"path":"../a.txt","size":1,"sum":""}`:                        "leads out of the place",
+		`{"path":"../a.txt","size":1,"sum":""}`:                        "leads out of the target",
 		`{"path":"a\u001b[31m.txt","size":1,"sum":""}`:                 "characters that no path holds",
 		`{"path":"` + strings.Repeat("x/", 1<<20) + `a.txt","size":1}`: "",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.jsonl"), []byte(line+"\n"+line+"\n"), 0o644))
-		status, out, errs := polytome(t, "put-back", dir, "--to", stick, "--dry-run")
+		status, out, errs := polytome(t, "restore", dir, "--to", stick, "--dry-run")
 		assert.Contains(t, out+errs, say)
 		assert.NotContains(t, out+errs, "token too long")
 		assert.NotContains(t, out+errs, "\x1b")
@@ -112,7 +112,7 @@ func TestAListOfKeptFilesOfAStranger(t *testing.T) {
 	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "files/a.txt"), 0o644))
 	line := `{"path":"a.txt","size":1,"sum":""}`
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.jsonl"), []byte(line+"\n"+line+"\n"), 0o644))
-	_, out, errs := polytome(t, "put-back", dir, "--to", stick, "--dry-run")
+	_, out, errs := polytome(t, "restore", dir, "--to", stick, "--dry-run")
 	assert.Equal(t, 1, strings.Count(out+errs, "it is no plain file"), "what is named twice is there once:\n%s%s", out, errs)
 }
 
@@ -205,8 +205,8 @@ func TestCtrlCWhileASilentServerIsWaitedFor(t *testing.T) {
 	for _, args := range [][]string{
 		{"fill", "--from", dir, "--loader", "gantry", "--to", fmt.Sprintf("ftp://127.0.0.1:%d/hd1", port)},
 		{"fill", "--from", dir, "--loader", "rowan", "--to", fmt.Sprintf("smb://127.0.0.1:%d/games", port)},
-		{"proof", fmt.Sprintf("ftp://127.0.0.1:%d/hd1", port), "--loader", "gantry"},
-		{"hosts", "test", fmt.Sprintf("smb://127.0.0.1:%d/games", port)},
+		{"check", fmt.Sprintf("ftp://127.0.0.1:%d/hd1", port), "--loader", "gantry"},
+		{"connections", "test", fmt.Sprintf("smb://127.0.0.1:%d/games", port)},
 	} {
 		cmd := exec.Command(binary, args...)
 		var errs strings.Builder

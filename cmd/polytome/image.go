@@ -15,9 +15,9 @@ import (
 
 	"polytome/internal/format/archive"
 	"polytome/internal/format/container"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 	"polytome/internal/ui/style"
 )
 
@@ -202,7 +202,7 @@ func imageExtract(o *container.Options) *cobra.Command {
 		Use:   "extract FILE [PATH] --to DIR",
 		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
 		Long: `Extract writes below the folder that is named, and nowhere else, whatever the names in the archive say.
-Nothing that is there is overwritten. Names that the folder's filesystem cannot hold, or cannot tell apart, are changed, and told;
+Nothing that is there is overwritten. Names that the folder's filesystem cannot hold, or cannot tell apart, are changed, and reported;
 with --as that is a filesystem which the folder stands for.`,
 		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
 		Args:    oneOrTwo("the file to unpack, and perhaps a path in it"),
@@ -257,7 +257,7 @@ with --as that is a filesystem which the folder stands for.`,
 					Bytes  int64     `json:"bytes"`
 					To     string    `json:"to"`
 					Failed []failure `json:"failed"`
-					// Renamed are files that are called otherwise there.
+					// Renamed are files that are named otherwise there.
 					Renamed map[string]string `json:"renamed,omitempty"`
 				}{files, bytes, to, failed, renamed})
 			} else {
@@ -276,19 +276,19 @@ with --as that is a filesystem which the folder stands for.`,
 }
 
 // filesystemOf is the one that a folder, which need not be there yet, lies on or stands for.
-func filesystemOf(ctx context.Context, dir, as string) (place.Filesystem, error) {
+func filesystemOf(ctx context.Context, dir, as string) (target.Filesystem, error) {
 	if as != "" {
-		return place.FilesystemNamed(as)
+		return target.FilesystemNamed(as)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return place.Filesystem{}, err
+		return target.Filesystem{}, err
 	}
 	p, err := folder.Open(dir, folder.Options{})
 	if err != nil {
-		return place.Filesystem{}, err
+		return target.Filesystem{}, err
 	}
 	defer p.Close()
-	f, err := p.Facts(ctx, []place.Entry{})
+	f, err := p.Facts(ctx, []target.Entry{})
 	return f.Filesystem, err
 }
 

@@ -53,10 +53,10 @@ func imageBuild() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tell := &progress{out: os.Stderr}
+			emit := &progress{out: os.Stderr}
 			var made *iso9660.Image
-			err = convert.Build(cmd.Context(), args[0], o, func(im *iso9660.Image) { made = im }, to.sink(), tell.bytes)
-			tell.end()
+			err = convert.Build(cmd.Context(), args[0], o, func(im *iso9660.Image) { made = im }, to.sink(), emit.bytes)
+			emit.end()
 			if err = to.end(err); err != nil {
 				return said(cmd.Context(), err)
 			}

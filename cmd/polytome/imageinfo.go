@@ -84,9 +84,9 @@ sectors of a raw track and their error detection codes, all files of an image or
 		Example: "  polytome image check game.pkd\n  polytome image check parts.toml\n  polytome image check game.cue",
 		Args:    one("the file to check"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			tell := &progress{out: os.Stderr}
-			c, err := convert.Check(cmd.Context(), args[0], *o, tell.bytes)
-			tell.end()
+			emit := &progress{out: os.Stderr}
+			c, err := convert.Check(cmd.Context(), args[0], *o, emit.bytes)
+			emit.end()
 			if err != nil {
 				if cmd.Context().Err() != nil {
 					return errStopped

@@ -11,16 +11,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/convert"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 	"polytome/internal/ui/style"
 )
 
 // An output is a file that a command writes, or standard output.
 type output struct {
 	convert.Sink
-	w  place.Writer // nil for standard output
-	to place.Place
+	w  target.Writer // nil for standard output
+	to target.Target
 }
 
 // outputOf begins a file; "-" is standard output.
@@ -31,7 +31,7 @@ func outputOf(ctx context.Context, file string, stdout io.Writer) (*output, erro
 	case "-":
 		return &output{Sink: convert.Stream{Writer: stdout}}, nil
 	}
-	to, name, err := convert.Target(file)
+	to, name, err := convert.Destination(file)
 	if err != nil {
 		return nil, err
 	}

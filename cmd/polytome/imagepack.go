@@ -71,26 +71,26 @@ the image comes back bit for bit.`,
 				}
 				return nil
 			}
-			tell := &progress{out: os.Stderr}
+			emit := &progress{out: os.Stderr}
 			var r packed.Report
 			names := []string{out}
 			if out == "-" {
-				r, err = convert.Pack(cmd.Context(), in, p, convert.Stream{Writer: cmd.OutOrStdout()}, o, tell.bytes)
+				r, err = convert.Pack(cmd.Context(), in, p, convert.Stream{Writer: cmd.OutOrStdout()}, o, emit.bytes)
 			} else {
-				to, name, openErr := convert.Target(out)
+				to, name, openErr := convert.Destination(out)
 				if openErr != nil {
 					return openErr
 				}
 				defer to.Close()
 				c := convert.NewCutter(cmd.Context(), to, int64(limit), func(n int) string { return packed.PartName(name, n) })
-				r, err = convert.Pack(cmd.Context(), in, p, c, o, tell.bytes)
+				r, err = convert.Pack(cmd.Context(), in, p, c, o, emit.bytes)
 				err = c.End(err)
 				names = names[:0]
 				for _, n := range c.Names {
 					names = append(names, filepath.Join(filepath.Dir(out), n))
 				}
 			}
-			tell.end()
+			emit.end()
 			if err != nil {
 				return said(cmd.Context(), err)
 			}
@@ -144,9 +144,9 @@ func imageUnpack() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tell := &progress{out: os.Stderr}
-			err = convert.Unpack(cmd.Context(), im, to.sink(), tell.bytes)
-			tell.end()
+			emit := &progress{out: os.Stderr}
+			err = convert.Unpack(cmd.Context(), im, to.sink(), emit.bytes)
+			emit.end()
 			if err = to.end(err); err != nil {
 				if cmd.Context().Err() != nil {
 					return errStopped

@@ -11,8 +11,8 @@ import (
 
 	"polytome/internal/core/convert"
 	"polytome/internal/core/loader"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
+	"polytome/internal/target/folder"
 )
 
 func imageSplit() *cobra.Command {
@@ -22,7 +22,7 @@ func imageSplit() *cobra.Command {
 		Use:   "split FILE --size SIZE",
 		Short: "Cut a file into parts",
 		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each, and of the whole. Names are made
-of {base}, {ending} and {index}, as in loader profiles: {index|pad:3} is 001.`,
+of {base}, {extension} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' --name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
 		Args:    one("the file to cut"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -54,9 +54,9 @@ of {base}, {ending} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 			if manifest == "-" {
 				manifest = ""
 			}
-			tell := &progress{out: os.Stderr}
-			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl, Manifest: manifest}, tell.bytes)
-			tell.end()
+			emit := &progress{out: os.Stderr}
+			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl, Manifest: manifest}, emit.bytes)
+			emit.end()
 			if err != nil {
 				return said(cmd.Context(), err)
 			}
@@ -74,7 +74,7 @@ of {base}, {ending} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&part, "size", "", "bytes in a part, such as 2GiB or '2GiB - 64KiB'")
-	f.StringVar(&name, "name", "{base}.{index|pad:3}{ending}", "the name of each part")
+	f.StringVar(&name, "name", "{base}.{index|pad:3}{ext}", "the name of each part")
 	f.StringVar(&to, "to", "", "the folder to write into (default: that of the file)")
 	f.StringVar(&manifest, "manifest", "", "the name of the list of parts (default: made of the file's; - for none)")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
@@ -109,9 +109,9 @@ parts themselves, in order. What is missing, short or damaged is named.`,
 			if err != nil {
 				return err
 			}
-			tell := &progress{out: os.Stderr}
-			err = convert.Join(cmd.Context(), m, to.sink(), tell.bytes)
-			tell.end()
+			emit := &progress{out: os.Stderr}
+			err = convert.Join(cmd.Context(), m, to.sink(), emit.bytes)
+			emit.end()
 			if err = to.end(err); err != nil {
 				return said(cmd.Context(), err)
 			}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/convert"
-	"polytome/internal/place/folder"
+	"polytome/internal/target/folder"
 )
 
 func imageTracks() *cobra.Command {
@@ -39,9 +39,9 @@ and of a plain image
 				return err
 			}
 			defer p.Close()
-			tell := &progress{out: os.Stderr}
-			names, err := convert.Tracks(cmd.Context(), args[0], convert.As(as), p, tell.bytes)
-			tell.end()
+			emit := &progress{out: os.Stderr}
+			names, err := convert.Tracks(cmd.Context(), args[0], convert.As(as), p, emit.bytes)
+			emit.end()
 			for _, n := range names {
 				fmt.Fprintln(cmd.OutOrStdout(), clean(filepath.Join(to, n)))
 			}

@@ -12,8 +12,8 @@ import (
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // errNoAnswer ends an interview whose answers ran out.
@@ -91,12 +91,12 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	d.Shown = t.ask("What is the loader called?", "", something)
 	d.Name = learn.Slug(d.Shown)
 	d.Console = t.ask("Which console does it run on?", "", something)
-	d.Road = t.ask("How do games get to it? ("+strings.Join(loader.Roads, ", ")+")", "usb", oneOf(loader.Roads...))
+	d.Via = t.ask("How do games get to it? ("+strings.Join(loader.Connections, ", ")+")", "usb", oneOf(loader.Connections...))
 	usual := "any"
-	if d.Road == "usb" {
+	if d.Via == "usb" {
 		usual = "fat32"
 	}
-	words := append(place.FilesystemNames(), "any", "own")
+	words := append(target.FilesystemNames(), "any", "own")
 	d.Filesystems = strings.FieldsFunc(t.ask("Which filesystems does it read there? ("+strings.Join(words, ", ")+"; several with commas)", usual, func(s string) error {
 		for _, f := range strings.FieldsFunc(s, comma) {
 			if err := oneOf(words...)(f); err != nil {
@@ -117,7 +117,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	platform := learn.Slug(t.ask("Games of which platform? (known: "+strings.Join(names, ", ")+"; or a new name)", "", something))
 	rule := learn.Rule{Platforms: []string{platform}, Why: "as answered when this profile was written"}
-	forms := []title.Form{title.Cartridge} // a new platform is known by the ending of its files
+	forms := []title.Form{title.Cartridge} // a new platform is known by the extension of its files
 	described := set.Platform(platform)
 	if described != nil {
 		forms = described.Forms
@@ -130,16 +130,16 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	if len(forms) > 1 {
 		rule.Form = title.Form(t.ask("In which form? ("+strings.Join(formWords, ", ")+")", formWords[0], oneOf(formWords...)))
 	}
-	ending := ""
+	ext := ""
 	if described == nil && t.err == nil {
-		fmt.Fprintf(out, "    A new platform: its games are taken as single files that are known by their ending.\n")
-		ending = t.ask("With which ending do its files come?", "", func(s string) error {
+		fmt.Fprintf(out, "    A new platform: its games are taken as single files that are known by their extension.\n")
+		ext = t.ask("With which extension do its files come?", "", func(s string) error {
 			if !strings.HasPrefix(s, ".") || len(s) < 2 || strings.ContainsAny(s, "/ \\") {
-				return errors.New("please write an ending with its dot, such as .abc")
+				return errors.New("please write an extension with its dot, such as .abc")
 			}
 			return nil
 		})
-		d.Platforms = append(d.Platforms, learn.Platform{Name: platform, Shown: platform, Form: rule.Form, Ending: strings.ToLower(ending)})
+		d.Platforms = append(d.Platforms, learn.Platform{Name: platform, Shown: platform, Form: rule.Form, Ext: strings.ToLower(ext)})
 	}
 	inside := func(s string) error {
 		_, err := loader.ParseTemplate(s)
@@ -151,7 +151,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	if own {
 		rule.Path = join(rule.Path, "{title}")
 	}
-	file := t.ask("How is a title called? (with the fields {id}, {title}, {region}; without its ending)", "{title}", func(s string) error {
+	file := t.ask("How is a title called? (with the fields {id}, {title}, {region}; without its extension)", "{title}", func(s string) error {
 		if err := inside(s); err != nil {
 			return err
 		}
@@ -169,7 +169,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	case title.Tracks:
 		file += ".cue"
 	default:
-		file += "{ending}"
+		file += "{ext}"
 	}
 	rule.Path = join(rule.Path, file)
 	if discs && !own {
@@ -195,7 +195,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	})
 	if part != "" {
 		rule.PartSize, _ = size.Parse(part)
-		rule.Parts = strings.TrimSuffix(rule.Path, "{ending}") + ".{index|pad:3}"
+		rule.Parts = strings.TrimSuffix(rule.Path, "{ext}") + ".{index|pad:3}"
 	}
 	d.Rules = []learn.Rule{rule}
 	d.About = "plays games of the platform " + platform

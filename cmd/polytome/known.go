@@ -10,7 +10,7 @@ import (
 
 	"polytome/internal/core/cover"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/scancache"
 )
 
 // configDir is the folder of the user's own profiles and platforms.
@@ -23,8 +23,8 @@ func cacheFile() string { return filepath.Join(xdg.CacheHome, "polytome", "seen.
 func stateDir() string { return filepath.Join(xdg.StateHome, "polytome", "benches") }
 
 // openCache opens the cache. Without one, everything is looked at each time, and that is said.
-func openCache(problems io.Writer) *seen.Store {
-	store, err := seen.Open(cacheFile())
+func openCache(problems io.Writer) *scancache.Store {
+	store, err := scancache.Open(cacheFile())
 	if err != nil {
 		fmt.Fprintf(problems, "polytome: %v\n", err)
 		return nil
@@ -46,7 +46,7 @@ func openCovers(dir string, problems io.Writer) *cover.Store {
 }
 
 // known is everything that ships and what the user has of their own. Files with mistakes
-// are told in a line, and the rest works.
+// are reported in a line, and the rest works.
 func known() (*loader.Set, error) {
 	set, err := loader.Known(configDir())
 	if err != nil {

@@ -15,10 +15,10 @@ import (
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
-	"polytome/internal/place"
-	"polytome/internal/place/drive"
 	"polytome/internal/plainfile"
 	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
 )
 
 func loadersCommand() *cobra.Command {
@@ -50,20 +50,20 @@ with that mistake, and the rest works.`,
 }
 
 type listedLoader struct {
-	Name    string   `json:"name"`
-	Shown   string   `json:"shown"`
-	Console string   `json:"console,omitempty"`
-	About   string   `json:"about,omitempty"`
-	Roads   []string `json:"roads,omitempty"`
-	File    string   `json:"file"`
-	Own     bool     `json:"own"`
-	Broken  string   `json:"broken,omitempty"`
+	Name        string   `json:"name"`
+	Shown       string   `json:"shown"`
+	Console     string   `json:"console,omitempty"`
+	About       string   `json:"about,omitempty"`
+	Connections []string `json:"connections,omitempty"`
+	File        string   `json:"file"`
+	Own         bool     `json:"own"`
+	Broken      string   `json:"broken,omitempty"`
 }
 
 func listLoaders(out io.Writer, set *loader.Set, asJSON bool) error {
 	all := []listedLoader{}
 	for _, p := range set.Profiles {
-		all = append(all, listedLoader{Name: p.Name, Shown: p.Shown, Console: p.Console, About: p.About, Roads: p.Roads(), File: p.File, Own: p.Own})
+		all = append(all, listedLoader{Name: p.Name, Shown: p.Shown, Console: p.Console, About: p.About, Connections: p.Connections(), File: p.File, Own: p.Own})
 	}
 	for _, b := range set.Broken {
 		all = append(all, listedLoader{Name: strings.TrimSuffix(filepath.Base(b.File), ".toml"), File: b.File, Own: true, Broken: b.Err.Error()})
@@ -79,7 +79,7 @@ func listLoaders(out io.Writer, set *loader.Set, asJSON bool) error {
 		if l.Own {
 			own = "  (yours: " + l.File + ")"
 		}
-		fmt.Fprintf(out, "%-12s %-12s %-22s %s%s\n", l.Name, l.Console, strings.Join(l.Roads, ", "), l.About, own)
+		fmt.Fprintf(out, "%-12s %-12s %-22s %s%s\n", l.Name, l.Console, strings.Join(l.Connections, ", "), l.About, own)
 	}
 	for _, b := range set.Broken {
 		fmt.Fprintf(out, "\nbroken: %s\n", b.File)
@@ -129,8 +129,8 @@ func checkLoaders() *cobra.Command {
 		Use:   "check FILE…",
 		Short: "Check profiles and platforms, and say where a mistake is",
 		Long: `Check reads profiles and platform descriptions strictly: an unknown key, a wrong word or type, a
-field that cannot be used, a path that leaves the place or does not tell titles apart, and limits that
-contradict each other are told with file, line and column. A file that lies in a folder called
+field that cannot be used, a path that leaves the target or does not tell titles apart, and limits that
+contradict each other are reported with file, line and column. A file that lies in a folder called
 ` + loader.PlatformDir + ` is taken for a platform, any other for a profile.`,
 		Example: `  polytome loaders check mine.toml
   polytome loaders check ~/.config/polytome/profiles/*.toml`,
@@ -249,16 +249,16 @@ func learnLoader() *cobra.Command {
 	var out, as string
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use:   "learn PLACE",
+		Use:   "learn TARGET",
 		Short: "Draft a profile from a drive that a console or a person has prepared",
-		Long: `Learn looks at a place with empty folders as the console made them, or with games in it, and drafts a
+		Long: `Learn looks at a target with empty folders as the console made them, or with games in it, and drafts a
 profile: which folder is for which platform, how names are made, what lies beside the games, how large
-images are cut. Each finding stands in the draft as a comment, with what it was told by and how sure it
-is, and so do the questions that stay open. Without -o the draft is printed. Nothing on the place is
+images are cut. Each finding stands in the draft as a comment, with what it was reported by and how sure it
+is, and so do the questions that stay open. Without -o the draft is printed. Nothing on the target is
 changed.`,
 		Example: `  polytome loaders learn /media/stick
   polytome loaders learn ./stick --as fat32 -o mine.toml`,
-		Args: needArgs(1, "the folder of a prepared place"),
+		Args: needArgs(1, "the folder of a prepared target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			set, err := known()
 			if err != nil {
@@ -293,17 +293,17 @@ changed.`,
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write the draft to this file, and print what was found")
-	cmd.Flags().StringVar(&as, "as", "", "declare the place's filesystem: "+strings.Join(place.FilesystemNames(), ", "))
+	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(), ", "))
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }
 
 // learnFrom looks at a folder and drafts a profile from it.
 func learnFrom(ctx context.Context, dir, as string, set *loader.Set) (*learn.Draft, error) {
-	p, err := survey.OpenPlace(ctx, drive.AddressOf(dir), bench.Place{Name: dir, At: dir, As: as}, nil, false)
+	p, err := survey.OpenTarget(ctx, drive.AddressOf(dir), bench.Target{Name: dir, At: dir, As: as}, nil, false)
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	return learn.FromPlace(ctx, dir, p, set)
+	return learn.FromTarget(ctx, dir, p, set)
 }

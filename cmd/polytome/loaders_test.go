@@ -49,14 +49,14 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	put := func(name, text string) { coretest.Write(t, config, "polytome/"+name, []byte(text)) }
 	put("profiles/rowan.toml", strings.Replace(string(text), "{id} - {title}.iso", "{title} - {id}.iso", 1))
 	put("profiles/wharf.toml", strings.Replace(string(text), `name = "rowan"`, `name = "wharf"`, 1))
-	put("profiles/bad.toml", strings.Replace(string(text), "one-piece = true", "one-peice = true", 1))
+	put("profiles/bad.toml", strings.Replace(string(text), "contiguous = true", "one-peice = true", 1))
 	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nendings = [\".ter\"]\n")
 	put("platforms/none.toml", "format = 1\nname = \"none\"\n")
 	status, out, _ := own(t, config, "", "loaders")
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "wharf")
 	assert.Contains(t, out, "(yours: ")
-	assert.Contains(t, out, `bad.toml:15:1: the key "attachment.one-peice" is not known here; did you mean "one-piece"?`)
+	assert.Contains(t, out, `bad.toml:15:1: the key "attachment.one-peice" is not known here; did you mean "contiguous"?`)
 	assert.Contains(t, out, "none.toml")
 
 	games := t.TempDir()
@@ -69,7 +69,7 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	status, _, errOut = own(t, config, "", "tree", "--from", games, "--loader", "bad")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errOut, "one-peice")
-	_, out, _ = own(t, config, "", "intake", games)
+	_, out, _ = own(t, config, "", "scan", games)
 	assert.Contains(t, out, "2 titles", "the user's own platform is known")
 
 	status, out, _ = own(t, config, "", "loaders", "check", filepath.Join(config, "polytome/profiles/wharf.toml"), filepath.Join(config, "polytome/profiles/bad.toml"),
@@ -96,7 +96,7 @@ func TestAProfileFromAnswers(t *testing.T) {
 	require.NoError(t, err)
 	p, err := set.ReadProfile(file)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"wharf-house", "WHARF", 24, "GAMES/{title}/{title}{ending}"}, []any{p.Name, p.Attachments[0].Label, p.Accepts[0].Title.Longest, p.Accepts[0].Path.String()})
+	assert.Equal(t, []any{"wharf-house", "WHARF", 24, "GAMES/{title}/{title}{ext}"}, []any{p.Name, p.Attachments[0].Label, p.Accepts[0].Title.Longest, p.Accepts[0].Path.String()})
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Greater(t, strings.Count(string(text), "#"), 4, "with comments")
@@ -116,7 +116,7 @@ func TestAProfileFromAnswers(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(config, "polytome", "profiles"))
 }
 
-func TestAProfileLearntFromAPlace(t *testing.T) {
+func TestAProfileLearntFromATarget(t *testing.T) {
 	w := world(t)
 	config := t.TempDir()
 	status, _, errOut := own(t, config, "", "fill", "--bench", w.Bench)
@@ -141,11 +141,11 @@ func TestAProfileLearntFromAPlace(t *testing.T) {
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}.iso")
 
-	// The place was filled right by what was learnt, too: there is nothing to do.
-	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--room", "58GiB", "--no-covers", "--dry-run")
+	// The target was filled right by what was learnt, too: there is nothing to do.
+	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--capacity", "58GiB", "--no-covers", "--dry-run")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "0 files to write, 0 bytes; 13 there already")
-	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows is told by its folder")
+	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows is reported by its folder")
 
 	status, _, errOut = own(t, config, "", "loaders", "learn", filepath.Join(w.Dir, "nowhere"))
 	assert.Equal(t, 1, status)
@@ -183,7 +183,7 @@ func TestTheTree(t *testing.T) {
 		say  string
 	}{
 		{[]string{"--from", w.Games}, "--loader NAME are both needed"},
-		{[]string{"--from", w.Games, "--loader", "rowan", "--road", "ftp"}, "its roads are: usb, adapter, smb, nbd"},
+		{[]string{"--from", w.Games, "--loader", "rowan", "--via", "ftp"}, "its connections are: usb, adapter, smb, nbd"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "ntfs"}, "does not read NTFS over usb"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "fat99"}, "fat99"},
 	} {
@@ -196,25 +196,25 @@ func TestTheTree(t *testing.T) {
 func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	w := world(t)
 	disk := t.TempDir()
-	status, out, errOut := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", disk, "--as", "exfat", "--room", "1GiB")
+	status, out, errOut := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", disk, "--as", "exfat", "--capacity", "1GiB")
 	assert.Equal(t, 3, status, errOut)
-	assert.Contains(t, out, "21 files put and read back", "over FTP, the loader's usual road, for which the folder stands")
+	assert.Contains(t, out, "21 files put and read back", "over FTP, the loader's usual connection, for which the folder stands")
 	assert.Contains(t, out, "Games/Gorse Common/MAIN.RUN", "an image that the loader does not read goes as the folder in it")
 	assert.FileExists(t, filepath.Join(disk, "Games", "Hollow Lane", "art", "title.dat"))
-	status, out, _ = polytome(t, "stand-in", "gantry", disk)
+	status, out, _ = polytome(t, "simulate", "gantry", disk)
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "Hollow Lane")
-	assert.NotContains(t, out, "passed over")
-	status, out, _ = polytome(t, "proof", "--loader", "gantry", "--to", disk, "--as", "exfat")
+	assert.NotContains(t, out, "skipped")
+	status, out, _ = polytome(t, "check", "--loader", "gantry", "--to", disk, "--as", "exfat")
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "Gantry will list 17 titles")
 
-	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--road", "usb", "--as", "fat32")
+	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "usb", "--as", "fat32")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "from a FAT32 stick, Trellis serves Siskin images only")
 	assert.Contains(t, out, "-> a stick with exFAT")
 	assert.Contains(t, out, "Trellis has nothing to do with")
-	status, _, errOut = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--road", "ubs")
+	status, _, errOut = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "ubs")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, errOut, `--road: "ubs" is not known; known are: usb, adapter, ftp, smb, nbd`)
+	assert.Contains(t, errOut, `--connection: "ubs" is not known; known are: usb, adapter, ftp, smb, nbd`)
 }

@@ -1,4 +1,4 @@
-// Polytome lays out and fills the drives of modded consoles, and proves that
+// Polytome lays out and fills the drives of modded consoles, and checks that
 // their loaders will list what is on them.
 package main
 

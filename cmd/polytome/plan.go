@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/pace"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/survey"
@@ -19,13 +19,13 @@ func planCommand() *cobra.Command {
 	w := &work{}
 	cmd := &cobra.Command{
 		Use:   "plan",
-		Short: "Print the steps from what is on the place to what shall be there",
-		Long: `Plan lists the place and prints, step by step, what has to be done so that it holds what is
+		Short: "Print the steps from what is on the target to what shall be there",
+		Long: `Plan lists the target and prints, step by step, what has to be done so that it holds what is
 wanted: folders, files and the shape they go in, new names for what is there already, what is written
 for titles, and what leaves. Planning the same twice prints the same, and after a run there is
 nothing left to do. Nothing is written.`,
 		Example: `  polytome plan --bench season.toml
-  polytome plan --bench season.toml --place "North stick" --only platform:vesper
+  polytome plan --bench season.toml --target "North stick" --only platform:vesper
   polytome plan --from ~/games --loader rowan --to /media/stick --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -38,7 +38,7 @@ nothing left to do. Nothing is written.`,
 				if s == nil {
 					continue
 				}
-				r := planReport{Place: s.Config.Name, Loader: s.Profile.Name, Time: s.PlanTime(s.Plan()), Plan: s.Plan()}
+				r := planReport{Target: s.Config.Name, Loader: s.Profile.Name, Time: s.PlanTime(s.Plan()), Plan: s.Plan()}
 				if s.Away != nil {
 					r.Away = s.Away.Error()
 					partial = true
@@ -69,12 +69,12 @@ nothing left to do. Nothing is written.`,
 func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan.Plan) {
 	all, err := s.Foresee(ctx, p)
 	if err != nil {
-		return // the run or the proof says so
+		return // the run or the check says so
 	}
 	for _, f := range all {
 		at := f.Path
 		if at == "" {
-			at = "the place"
+			at = "the target"
 		}
 		fmt.Fprintf(out, "  missing before anything shows: %s\n", clean(at+": "+f.Say))
 		if f.Remedy != "" {
@@ -83,17 +83,17 @@ func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan
 	}
 }
 
-// planReport is the plan for one place, as printed.
+// planReport is the plan for one target, as printed.
 type planReport struct {
-	Place  string     `json:"place"`
-	Loader string     `json:"loader"`
-	Away   string     `json:"away,omitempty"` // why it cannot be looked at; the plan is for what was on it before
-	Time   pace.Range `json:"time"`           // in nanoseconds
+	Target string         `json:"target"`
+	Loader string         `json:"loader"`
+	Away   string         `json:"away,omitempty"` // why it cannot be looked at; the plan is for what was on it before
+	Time   estimate.Range `json:"time"`           // in nanoseconds
 	*plan.Plan
 }
 
 func (r planReport) print(out io.Writer, s *survey.Survey) {
-	fmt.Fprintf(out, "%s: %s; %d there already; %s\n", r.Place, r.Say(), r.There, r.Time)
+	fmt.Fprintf(out, "%s: %s; %d there already; %s\n", r.Target, r.Say(), r.There, r.Time)
 	if r.Empty() {
 		fmt.Fprintf(out, "  nothing is written: %s\n", r.Idle())
 	}
@@ -116,7 +116,7 @@ func printLeft(out io.Writer, left []plan.Left) {
 	}
 }
 
-// describe tells a step in a line. Names come from the place, and may be written to harm a terminal.
+// describe tells a step in a line. Names come from the target, and may be written to harm a terminal.
 func describe(s *plan.Step) string { return clean(described(s)) }
 
 func described(s *plan.Step) string {
@@ -145,10 +145,10 @@ func described(s *plan.Step) string {
 		}
 		return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))
 	}
-	if s.Make.OnPlace() {
+	if s.Make.OnTarget() {
 		switch s.Make.Shape {
 		case shape.Whole:
-			return fmt.Sprintf("write anew in one piece %s  (%s)", s.Path, size.Format(s.Size))
+			return fmt.Sprintf("write again contiguous %s  (%s)", s.Path, size.Format(s.Size))
 		case shape.Set:
 			var all []string
 			for _, v := range s.Make.With.Values {

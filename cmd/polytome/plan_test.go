@@ -16,7 +16,7 @@ import (
 	"polytome/internal/size"
 )
 
-// halls is a demo with all of its places.
+// halls is a demo with all of its targets.
 func halls(t *testing.T) demo.World {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
@@ -30,7 +30,7 @@ func smallBench(t *testing.T) (file, stick string) {
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	b := bench.New(filepath.Join(dir, "season.toml"))
 	b.Sources = []bench.Source{{Path: collection(t, 1, 2, 3)}}
-	b.Places = []bench.Place{{Name: "Stick", At: "stick", Loader: "rowan", Road: "usb", As: "fat32", Room: bench.Size(size.GiB), Everything: true}}
+	b.Targets = []bench.Target{{Name: "Stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true}}
 	require.NoError(t, b.Save())
 	return b.File(), stick
 }
@@ -40,11 +40,11 @@ func TestAPlanIsPlainDataAndLeadsToAnEmptyOne(t *testing.T) {
 	plans := func(more ...string) (out string, steps int) {
 		_, out, stderr := polytome(t, append([]string{"plan", "--bench", file, "--json"}, more...)...)
 		var p []struct {
-			Place string
-			Steps []struct{ Do, Path string }
-			Files int
-			Bytes int64
-			Time  struct{ Least, Most int64 }
+			Target string
+			Steps  []struct{ Do, Path string }
+			Files  int
+			Bytes  int64
+			Time   struct{ Least, Most int64 }
 		}
 		require.NoError(t, json.Unmarshal([]byte(out), &p), stderr)
 		require.Len(t, p, 1)
@@ -70,81 +70,81 @@ func TestAPlanIsPlainDataAndLeadsToAnEmptyOne(t *testing.T) {
 
 	status, out, stderr = polytome(t, "fill", "--bench", file, "--only", "name:2")
 	assert.Zero(t, status, out+stderr)
-	assert.Equal(t, []string{"VSP-00002 Title 2"}, standInList(t, stick))
+	assert.Equal(t, []string{"VSP-00002 Title 2"}, simulatorList(t, stick))
 	status, out, stderr = polytome(t, "fill", "--bench", file)
 	assert.Zero(t, status, out+stderr)
 	_, left := plans()
 	assert.Zero(t, left, "after a run there is nothing left to do")
 	b, err := bench.Load(file)
 	require.NoError(t, err)
-	assert.True(t, b.Places[0].Everything, "filters count for one time")
+	assert.True(t, b.Targets[0].Everything, "filters count for one time")
 }
 
-func TestWhatLeavesWantsToBeAllowedAndCanBePutBack(t *testing.T) {
+func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	file, stick := smallBench(t)
 	coretest.Write(t, stick, "mine.txt", []byte("mine"))
 	status, _, stderr := polytome(t, "fill", "--bench", file)
 	require.Zero(t, status, stderr)
 	before := files(t, stick)
-	status, _, stderr = polytome(t, "fill", "--bench", file, "--exactly", "--only", "name:1")
+	status, _, stderr = polytome(t, "fill", "--bench", file, "--delete-others", "--only", "name:1")
 	assert.Equal(t, 2, status)
 	assert.Contains(t, stderr, "would have the rest leave")
 
 	b, err := bench.Load(file)
 	require.NoError(t, err)
-	b.Places[0].Want(false, "VSP-00001")
+	b.Targets[0].Want(false, "VSP-00001")
 	require.NoError(t, b.Save())
-	status, _, stderr = polytome(t, "fill", "--bench", file, "--exactly")
+	status, _, stderr = polytome(t, "fill", "--bench", file, "--delete-others")
 	assert.Equal(t, 2, status)
 	assert.Contains(t, stderr, "on Stick, 2 files would be removed or replaced")
 	assert.Equal(t, before, files(t, stick))
-	_, out, _ := polytome(t, "fill", "--bench", file, "--exactly", "--dry-run")
+	_, out, _ := polytome(t, "fill", "--bench", file, "--delete-others", "--dry-run")
 	assert.Contains(t, out, "remove SHORT/VSP-00001 - Title 1.iso")
 
 	kept := filepath.Join(t.TempDir(), "kept")
-	status, out, stderr = polytome(t, "fill", "--bench", file, "--exactly", "--remove", "--keep-in", kept)
+	status, out, stderr = polytome(t, "fill", "--bench", file, "--delete-others", "--remove", "--backup-to", kept)
 	assert.Zero(t, status, out+stderr)
 	assert.Contains(t, out, "2 files removed; 2 files kept in "+kept)
-	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00002 Title 2"}, standInList(t, stick))
+	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00002 Title 2"}, simulatorList(t, stick))
 	assert.FileExists(t, filepath.Join(stick, "mine.txt"), "what no loader knows never goes so")
 
 	runs, err := filepath.Glob(filepath.Join(kept, "Stick", "*"))
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
-	status, out, stderr = polytome(t, "put-back", runs[0], "--to", stick)
+	status, out, stderr = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Zero(t, status, out+stderr)
 	assert.Equal(t, before, files(t, stick))
-	status, out, _ = polytome(t, "put-back", runs[0], "--to", stick)
+	status, out, _ = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "is there already, and stays as it is")
-	for args, say := range map[string]string{"put-back": "needs the folder with the copies", "put-back " + runs[0]: "missing: --to PLACE", "put-back " + stick + " --to " + stick: "holds nothing that was kept"} {
+	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to PLACE", "restore " + stick + " --to " + stick: "holds nothing that was kept"} {
 		status, _, stderr := polytome(t, strings.Fields(args)...)
-		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "put-back "+runs[0]) {
+		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "restore "+runs[0]) {
 			assert.NotZero(t, status)
 			assert.Contains(t, stderr, say)
 		}
 	}
 }
 
-func TestSharingOutAndSupposingFromTheCommandLine(t *testing.T) {
+func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	w := halls(t)
 	before, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
-	status, out, stderr := polytome(t, "fit", "--bench", w.Bench, "--share-out")
+	status, out, stderr := polytome(t, "fit", "--bench", w.Bench, "--distribute")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "Thimble Kings                            Ferry share      it is there under another name, and is renamed")
 	assert.Contains(t, out, "Wicker Toll                              nowhere          North stick: password")
 	after, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after))
-	status, _, stderr = polytome(t, "fit", "--bench", w.Bench, "--share-out", "--accept")
+	status, _, stderr = polytome(t, "fit", "--bench", w.Bench, "--distribute", "--accept")
 	assert.Zero(t, status, stderr)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.True(t, b.Places[1].Wants("VSP-21344"))
-	assert.False(t, b.Places[0].Wants("VSP-21344"))
+	assert.True(t, b.Targets[1].Wants("VSP-21344"))
+	assert.False(t, b.Targets[0].Wants("VSP-21344"))
 
-	status, out, _ = polytome(t, "fit", "--bench", w.Bench, "--place", "hall pocket", "--what-if", "as=exfat,room=1MiB", "--json")
+	status, out, _ = polytome(t, "fit", "--bench", w.Bench, "--target", "hall pocket", "--what-if", "as=exfat,capacity=1MiB", "--json")
 	assert.Zero(t, status)
 	var d struct {
 		Goes    [2]int
@@ -154,12 +154,12 @@ func TestSharingOutAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.Zero(t, d.Goes[1])
 	assert.NotEmpty(t, d.Changes)
 	for args, say := range map[string]string{
-		"--what-if as=exfat":                              "say which with --place",
-		"--place North\x00stick --what-if sa=exfat":       `did you mean "as"?`,
-		"--place North\x00stick --what-if room":           "has no value",
-		"--place North\x00stick --what-if cluster=3KiB":   "a power of two",
-		"--place North\x00stick --what-if covers=perhaps": "write yes, no, or what they may take",
-		"--place North\x00stick --accept":                 "needs --bench, and --share-out or --what-if",
+		"--what-if as=exfat":                               "say which with --target",
+		"--target North\x00stick --what-if sa=exfat":       `did you mean "as"?`,
+		"--target North\x00stick --what-if space":          "has no value",
+		"--target North\x00stick --what-if cluster=3KiB":   "a power of two",
+		"--target North\x00stick --what-if covers=perhaps": "write yes, no, or what they may take",
+		"--target North\x00stick --accept":                 "needs --bench, and --distribute or --what-if",
 	} {
 		var all []string
 		for _, a := range strings.Fields(args) {
@@ -169,35 +169,35 @@ func TestSharingOutAndSupposingFromTheCommandLine(t *testing.T) {
 		assert.Equal(t, 2, status, args)
 		assert.Contains(t, stderr, say)
 	}
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "North stick", "--what-if", "room=116GiB", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "capacity=116GiB", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "Taken over into")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.EqualValues(t, 116*size.GiB, b.Places[0].Room)
-	assert.Len(t, b.Places, 4, "the others are as they were")
+	assert.EqualValues(t, 116*size.GiB, b.Targets[0].Capacity)
+	assert.Len(t, b.Targets, 4, "the others are as they were")
 
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "1 of the wanted titles go, as now")
-	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--place", "North stick", "--json")
+	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--target", "North stick", "--json")
 	assert.Contains(t, out, "SET/VSP-21377.tune", "the rule holds from then on")
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "North stick", "--what-if", "second=south-stick", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "second=south-stick", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "North stick with a second one like it at south-stick")
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--place", "Hall pocket", "--what-if", "without", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "Hall pocket", "--what-if", "without", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "Hall pocket taken away: 0 of the wanted titles go instead of")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
 	var names []string
-	for _, p := range b.Places {
+	for _, p := range b.Targets {
 		names = append(names, p.Name)
 	}
 	assert.Equal(t, []string{"North stick", "Ferry share", "Corvane disk", "North stick 2"}, names)
 }
 
-func TestAPlaceThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
+func TestATargetThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	w := halls(t)
 	text, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
@@ -205,7 +205,7 @@ func TestAPlaceThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.Bench, []byte(broken), 0o644))
 	status, out, stderr := polytome(t, "plan", "--bench", w.Bench)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "left out: the place Corvane disk:")
+	assert.Contains(t, stderr, "left out: the target Corvane disk:")
 	assert.Contains(t, stderr, `did you mean "gantry"?`)
 	assert.Contains(t, out, "North stick: 44 files to write")
 	assert.Contains(t, out, "Hall pocket: ")
@@ -217,7 +217,7 @@ func TestAPlaceThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	assert.Contains(t, stderr, "The last good version of it is kept as")
 }
 
-func TestAPulledPlaceIsPlannedWithWhatWasOnIt(t *testing.T) {
+func TestAPulledTargetIsPlannedWithWhatWasOnIt(t *testing.T) {
 	file, stick := smallBench(t)
 	_, out, _ := polytome(t, "plan", "--bench", file)
 	require.Contains(t, out, "Stick: 6 files to write")
@@ -235,9 +235,9 @@ func TestAPulledPlaceIsPlannedWithWhatWasOnIt(t *testing.T) {
 func TestTwoInstancesOnOneBench(t *testing.T) {
 	file, _ := smallBench(t)
 	first := open(t, 120, 36, binary+" --bench "+file)
-	first.wait("1 Intake 3", "saved")
+	first.wait("1 Scan 3", "saved")
 	second := open(t, 120, 36, binary+" --bench "+file)
-	second.wait("1 Intake 3", "READ-ONLY")
+	second.wait("1 Scan 3", "READ-ONLY")
 	second.keys("2")
 	second.wait("Title 0 on Stick: as it is.")
 	second.keys("Space")
@@ -250,5 +250,5 @@ func TestTwoInstancesOnOneBench(t *testing.T) {
 	first.wait("ready>")
 	b, err := bench.Load(file)
 	require.NoError(t, err)
-	assert.False(t, b.Places[0].Wants("VSP-00000"))
+	assert.False(t, b.Targets[0].Wants("VSP-00000"))
 }

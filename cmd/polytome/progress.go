@@ -5,7 +5,7 @@ import (
 	"os"
 	"time"
 
-	"polytome/internal/core/intake"
+	"polytome/internal/core/scan"
 	"polytome/internal/size"
 )
 
@@ -17,7 +17,7 @@ type progress struct {
 	shown bool
 }
 
-func (p *progress) verify(v intake.VerifyProgress) { p.bytes(v.Done, v.Total) }
+func (p *progress) verify(v scan.VerifyProgress) { p.bytes(v.Done, v.Total) }
 
 // bytes tells how far the work is.
 func (p *progress) bytes(done, total int64) {

@@ -13,13 +13,13 @@ func rootCommand() *cobra.Command {
 	var ascii bool
 	root := &cobra.Command{
 		Use:   "polytome",
-		Short: "Fill the drives of modded consoles, and prove that their loaders list the games",
+		Short: "Fill the drives of modded consoles, and check that their loaders list the games",
 		Long: `Polytome lays out and fills USB drives for modded retro consoles: it finds out what
 your games are, says before anything is written which of them can go where and why,
-writes them under the names that the loader wants, and proves the result.
+writes them under the names that the loader wants, and checks the result.
 
 Without a command it opens the full screen on a bench, the file that keeps your
-folders, places and choices. A bench that does not exist yet is begun.
+folders, targets and choices. A bench that does not exist yet is begun.
 
 Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not go, 130 stopped.`,
 		Example: `  polytome demo
@@ -61,13 +61,13 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
 	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: the first line of this file is the password of the server; - for the input")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
-	root.AddCommand(demoCommand(), intakeCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), putBackCommand(), proofCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), standInCommand(), drivesCommand(), hostsCommand(), drawCommand())
+	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())
 	return root
 }
 
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usageError{fmt.Errorf("unknown command or superfluous word %q for %q", args[0], cmd.CommandPath())}
+		return usageError{fmt.Errorf("unknown command or extra word %q for %q", args[0], cmd.CommandPath())}
 	}
 	return nil
 }

@@ -15,8 +15,8 @@ import (
 	"polytome/internal/core/journal"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
-	"polytome/internal/place/remote"
 	"polytome/internal/size"
+	"polytome/internal/target/remote"
 )
 
 func runsCommand() *cobra.Command {
@@ -24,12 +24,12 @@ func runsCommand() *cobra.Command {
 	var n int
 	cmd := &cobra.Command{
 		Use:   "runs [NUMBER]",
-		Short: "List the runs that there were, and go on with those that broke off",
+		Short: "List the runs that there were, and resume those that was interrupted",
 		Long: `Every run is written down before and after each step. Runs lists them, the newest first: where they wrote to,
 how they ended, how much they wrote and how fast. With a number it tells all of one run, and what failed in it.
 
-A run that was killed, or whose stick was pulled, is gone on with by runs resume: with what was not done, and in the
-middle of a file where the place allows that. What is there is compared first, never trusted for its length.`,
+A run that was killed, or whose stick was pulled, is resumed by runs resume: with what was not done, and in the
+middle of a file where the target allows that. What is there is compared first, never trusted for its length.`,
 		Example: `  polytome runs
   polytome runs 12
   polytome runs resume`,
@@ -72,7 +72,7 @@ middle of a file where the place allows that. What is there is compared first, n
 func mostArgs(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) > n {
-			return usageError{fmt.Errorf("superfluous word %q for %q", args[n], cmd.CommandPath())}
+			return usageError{fmt.Errorf("extra word %q for %q", args[n], cmd.CommandPath())}
 		}
 		return nil
 	}
@@ -88,7 +88,7 @@ func numbered(text string) (int64, error) {
 }
 
 func printRun(out io.Writer, r *journal.Run) {
-	fmt.Fprintf(out, "%4d  %s  %-16s %-10s ", r.ID, r.Began.Local().Format("2006-01-02 15:04"), r.Place, r.State)
+	fmt.Fprintf(out, "%4d  %s  %-16s %-10s ", r.ID, r.Began.Local().Format("2006-01-02 15:04"), r.Target, r.State)
 	written := r.Written
 	if r.Report != nil {
 		written = r.Report.Bytes
@@ -97,7 +97,7 @@ func printRun(out io.Writer, r *journal.Run) {
 	if r.Report != nil {
 		fmt.Fprintf(out, " in %s", r.Report.Elapsed.Round(10*time.Millisecond))
 		if s := r.Report.Elapsed.Seconds(); s >= 0.1 && written > 0 {
-			fmt.Fprintf(out, ", %s/s", size.Format(int64(float64(written-r.Report.GoneOn)/s)))
+			fmt.Fprintf(out, ", %s/s", size.Format(int64(float64(written-r.Report.Resumed)/s)))
 		}
 		if n := len(r.Report.Failed); n > 0 {
 			fmt.Fprintf(out, "; %d failed", n)
@@ -149,9 +149,9 @@ func resumeCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "resume [NUMBER]",
-		Short: "Go on with a run that broke off, was stopped, or could not do everything",
-		Long: `Resume goes on with what a run has left: the one of that number, or the newest that broke off. What is done is not done
-again. A file that was half written is gone on with in the middle, after a comparison of what is there.`,
+		Short: "Resume an interrupted run, was stopped, or could not do everything",
+		Long: `Resume resumes what a run has left: the one of that number, or the newest that was interrupted. What is done is not done
+again. A file that was half written is resumed in the middle, after a comparison of what is there.`,
 		Example: `  polytome runs resume
   polytome runs resume 12 --verify full`,
 		Args: mostArgs(1),
@@ -198,15 +198,15 @@ again. A file that was half written is gone on with in the middle, after a compa
 			}
 			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: asJSON, bench: b}
 			f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !asJSON}
-			l := &lane{f: f, only: true, name: r.Place, plan: job.Plan, said: map[string]bool{},
-				forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Pace.Pace(r.Config.Road).Guess())}
+			l := &lane{f: f, only: true, name: r.Target, plan: job.Plan, said: map[string]bool{},
+				forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Speed.Speed(r.Config.Via).Guess())}
 			l.forecast.Limit(job.Limit)
 			f.lanes = []*lane{l}
 			if !asJSON {
-				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Place, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())
+				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Target, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())
 			}
 			job.AtOnce = how.readAtOnce
-			job.Tell, job.Over = l.event, func(r run.Report) { l.report = &r }
+			job.Emit, job.Over = l.event, func(r run.Report) { l.report = &r }
 			lane, _, note := j.Start(cmd.Context(), beginning, job)
 			if note != nil {
 				fmt.Fprintf(stderr(), "polytome: %v\n", note)
@@ -241,7 +241,7 @@ func toResume(j *journal.Journal, args []string) (journal.Run, error) {
 		switch {
 		case err != nil:
 			return r, err
-		case r.State == journal.GoingOn:
+		case r.State == journal.Resuming:
 			return r, fmt.Errorf("run %d is going on, in another Polytome", id)
 		case !r.Open():
 			return r, fmt.Errorf("run %d is %s: there is nothing left of it", id, r.State)
@@ -257,7 +257,7 @@ func toResume(j *journal.Journal, args []string) (journal.Run, error) {
 		if r.Open() && !seen[r.At] {
 			return r, nil
 		}
-		seen[r.At] = true // a later run at the place has seen to what was left
+		seen[r.At] = true // a later run at the target has seen to what was left
 	}
-	return journal.Run{}, errors.New("no run is left to be gone on with; polytome runs lists them")
+	return journal.Run{}, errors.New("no run is left to be resumed; polytome runs lists them")
 }

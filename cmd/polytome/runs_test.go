@@ -43,11 +43,11 @@ func cartridges(t testing.TB, large int) string {
 	return dir
 }
 
-// sameGames fails when the files below a place are not the games.
-func sameGames(t testing.TB, games, place string) {
+// sameGames fails when the files below a target are not the games.
+func sameGames(t testing.TB, games, target string) {
 	t.Helper()
 	found := 0
-	require.NoError(t, filepath.Walk(place, func(p string, info os.FileInfo, err error) error {
+	require.NoError(t, filepath.Walk(target, func(p string, info os.FileInfo, err error) error {
 		require.NoError(t, err)
 		assert.False(t, strings.HasSuffix(p, ".begun"), p)
 		if filepath.Ext(p) != ".fin" {
@@ -60,15 +60,15 @@ func sameGames(t testing.TB, games, place string) {
 	assert.Equal(t, 8, found)
 }
 
-// TestRunsThatAreKilledAreGoneOnWith kills the program at random points, and has runs resume do the rest.
-func TestRunsThatAreKilledAreGoneOnWith(t *testing.T) {
+// TestRunsThatAreKilledAreResumedWith kills the program at random points, and has runs resume do the rest.
+func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 	games := cartridges(t, 12<<20)
 	middle := 0
 	for i := range 6 {
 		state := t.TempDir()
-		place := t.TempDir()
+		target := t.TempDir()
 		env := append(os.Environ(), "XDG_STATE_HOME="+state)
-		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--limit", "40MiB")
+		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--limit", "40MiB")
 		cmd.Env = env
 		require.NoError(t, cmd.Start())
 		time.Sleep(time.Duration(150+i*130) * time.Millisecond)
@@ -82,16 +82,16 @@ func TestRunsThatAreKilledAreGoneOnWith(t *testing.T) {
 		}
 		list, err := run("runs")
 		require.NoError(t, err)
-		if !strings.Contains(list, "broken off") { // it had not begun, or was over
+		if !strings.Contains(list, "interrupted") { // it had not begun, or was over
 			continue
 		}
 		out, err := run("runs", "resume")
 		require.NoError(t, err, out)
-		assert.Contains(t, out, "Run 1 at "+place)
+		assert.Contains(t, out, "Run 1 at "+target)
 		if strings.Contains(out, "are there already") {
 			middle++
 		}
-		sameGames(t, games, place)
+		sameGames(t, games, target)
 		list, err = run("runs")
 		require.NoError(t, err)
 		assert.Contains(t, list, "complete")
@@ -101,26 +101,26 @@ func TestRunsThatAreKilledAreGoneOnWith(t *testing.T) {
 		assert.Contains(t, one, "Tide Pool 0.fin")
 		out, err = run("runs", "resume")
 		assert.Error(t, err)
-		assert.Contains(t, out, "no run is left to be gone on with")
+		assert.Contains(t, out, "no run is left to be resumed")
 		out, err = run("runs", "resume", "1")
 		assert.Error(t, err)
 		assert.Contains(t, out, "there is nothing left of it")
 	}
-	assert.Positive(t, middle, "some are gone on with in the middle of a file")
+	assert.Positive(t, middle, "some are resumed in the middle of a file")
 }
 
 func TestAShareIsFilledOverSMB(t *testing.T) {
 	games := cartridges(t, 3<<20)
 	s := judge.SMB(t, t.TempDir())
 	at := fmt.Sprintf("smb://127.0.0.1:%d/open", s.Port)
-	out := ok(t, "hosts", "test", at)
+	out := ok(t, "connections", "test", at)
 	assert.Contains(t, out, "lets guests in")
 	assert.Contains(t, out, "goes on within a file      yes")
 	assert.Contains(t, out, "renames                    yes")
 	entries, err := os.ReadDir(s.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, entries, "nothing is left of the test")
-	out = ok(t, "hosts", "shares", fmt.Sprintf("smb://127.0.0.1:%d", s.Port))
+	out = ok(t, "connections", "shares", fmt.Sprintf("smb://127.0.0.1:%d", s.Port))
 	assert.Contains(t, out, at)
 
 	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
@@ -130,7 +130,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
 	assert.Contains(t, out, "0 files to write")
 
-	status, _, stderr := polytome(t, "hosts", "test", fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port))
+	status, _, stderr := polytome(t, "connections", "test", fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port))
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, "127.0.0.1 wants the password of "+s.User)
 }
@@ -170,14 +170,14 @@ func TestProgressAsJSON(t *testing.T) {
 	assert.Equal(t, 1, kinds["ended"])
 }
 
-// TestSeveralPlacesAtOnce fills the places of a bench side by side: the time is that of the slowest.
-func TestSeveralPlacesAtOnce(t *testing.T) {
+// TestSeveralTargetsAtOnce fills the targets of a bench side by side: the time is that of the slowest.
+func TestSeveralTargetsAtOnce(t *testing.T) {
 	games := cartridges(t, 8<<20)
 	dir := t.TempDir()
 	bench := "format = 2\nname = 'two'\n[[source]]\npath = '" + games + "'\n"
 	for _, p := range []string{"left", "right"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, p), 0o755))
-		bench += "[[place]]\nname = '" + p + "'\nat = '" + p + "'\nloader = 'bellows'\nas = 'fat32'\nrate = '8MiB'\neverything = true\n"
+		bench += "[[target]]\nname = '" + p + "'\nat = '" + p + "'\nloader = 'bellows'\nas = 'fat32'\nrate = '8MiB'\neverything = true\n"
 	}
 	file := filepath.Join(dir, "two.toml")
 	require.NoError(t, os.WriteFile(file, []byte(bench), 0o644))
@@ -192,18 +192,18 @@ func TestSeveralPlacesAtOnce(t *testing.T) {
 	}
 }
 
-func TestSourcesAreMovedWhenTheyHaveGoneOver(t *testing.T) {
+func TestSourcesAreMovedWhenTheyHaveCopied(t *testing.T) {
 	games := cartridges(t, 100_000)
-	place, kept := t.TempDir(), filepath.Join(t.TempDir(), "gone over")
+	target, kept := t.TempDir(), filepath.Join(t.TempDir(), "copied")
 	before, err := os.ReadDir(games)
 	require.NoError(t, err)
-	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--verify", "size", "--move-sources", kept)
+	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--verify", "size", "--move-sources", kept)
 	assert.Zero(t, status)
 	assert.Contains(t, out, "0 files of 0 titles")
 	assert.Contains(t, out, "it was not read back (--verify full does)")
 
-	require.NoError(t, os.RemoveAll(filepath.Join(place, "Carts")))
-	out = ok(t, "fill", "--from", games, "--loader", "bellows", "--to", place, "--as", "fat32", "--move-sources", kept)
+	require.NoError(t, os.RemoveAll(filepath.Join(target, "Carts")))
+	out = ok(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--move-sources", kept)
 	assert.Contains(t, out, "8 files of 8 titles")
 	left, err := os.ReadDir(games)
 	require.NoError(t, err)
@@ -212,15 +212,15 @@ func TestSourcesAreMovedWhenTheyHaveGoneOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, moved, len(before))
 	for _, e := range moved {
-		found, err := filepath.Glob(filepath.Join(place, "Carts", "finch", e.Name()))
+		found, err := filepath.Glob(filepath.Join(target, "Carts", "finch", e.Name()))
 		require.NoError(t, err)
 		require.Len(t, found, 1)
 		judge.Run(t, "cmp", found[0], filepath.Join(kept, filepath.Base(games), e.Name()))
 	}
 }
 
-// TestAPasswordForScripts: a server that wants one gets it from a file, also when a run is gone on with; without one it is asked for, and a wrong one is
-// told to be wrong.
+// TestAPasswordForScripts: a server that wants one gets it from a file, also when a run is resumed; without one it is asked for, and a wrong one is
+// reported to be wrong.
 func TestAPasswordForScripts(t *testing.T) {
 	games := cartridges(t, 12<<20)
 	s := judge.SMB(t, t.TempDir())
@@ -231,13 +231,13 @@ func TestAPasswordForScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
 	for args, says := range map[string]string{"": "127.0.0.1 wants the password of " + s.User, wrong: "the name or the password is wrong", none: "has no password in its first line", filepath.Join(dir, "gone"): "the password cannot be read"} {
-		status, _, stderr := polytome(t, "hosts", "test", at, "--password-file", args)
+		status, _, stderr := polytome(t, "connections", "test", at, "--password-file", args)
 		assert.Equal(t, statusFailed, status, args)
 		assert.Contains(t, stderr, says)
 		assert.NotContains(t, stderr, s.Password)
 	}
-	assert.Contains(t, ok(t, "hosts", "test", at, "--password-file", right), "lets "+s.User+" in")
-	piped := exec.Command(binary, "hosts", "test", at, "--password-file", "-")
+	assert.Contains(t, ok(t, "connections", "test", at, "--password-file", right), "lets "+s.User+" in")
+	piped := exec.Command(binary, "connections", "test", at, "--password-file", "-")
 	piped.Stdin = strings.NewReader(s.Password + "\n")
 	status, _, stderr := finish(t, piped)
 	assert.Equal(t, statusDone, status, stderr)

@@ -72,18 +72,18 @@ func (term *terminal) wait(texts ...string) string {
 	return ""
 }
 
-func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
+func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 	for _, window := range [][2]int{{158, 46}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
-			term.wait("1 Intake 59", "Lamplighter", "7 to mend")
+			term.wait("1 Scan 59", "Lamplighter", "7 to fix")
 			term.keys("/", "Clockwork", "Enter")
 			term.wait("Clockwork Ferry", "from VESPER.INF, line 1")
 			term.keys("Escape")
 			term.wait("Copper Tide")
 			term.keys("m")
-			term.wait("Velvet Ballast", "unsound")
+			term.wait("Velvet Ballast", "bad")
 			term.escape(" sound")
 			term.keys("2")
 			term.wait("Fit 15/24", "North stick")
@@ -99,7 +99,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.keys("Escape")
 			term.wait("Mosswick", "Fit 15/24")
 			term.keys("C")
-			term.wait("FRONT", "2 proposed", "Quillwork, front: a picture is called nearly like it")
+			term.wait("FRONT", "2 proposed", "Quillwork, front: a picture is named nearly like it")
 			term.keys("Enter")
 			term.wait("Quillwork: 1 picture", "a proposal: its name is nearly right")
 			term.keys("3")
@@ -117,7 +117,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 				_, name, _ := strings.Cut(line, " ")
 				assert.Contains(t, s, name[:min(16, len(name))])
 			}
-			assert.Equal(t, promised, standInList(t, demo.At(dir).Stick), "what the stand-in lists")
+			assert.Equal(t, promised, simulatorList(t, demo.At(dir).Stick), "what the simulator lists")
 			for _, line := range promised {
 				id, _, _ := strings.Cut(line, " ")
 				files, err := filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", id+" - *.iso"))
@@ -136,7 +136,7 @@ func TestFromTheGamesToTheProofWithKeysOnly(t *testing.T) {
 			term.wait("safe to unplug once ejected", "1 file put and read back")
 			term.keys("5")
 			term.wait("3 findings")
-			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"), "the cover is mended")
+			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"), "the cover is fixed")
 			term.keys("q")
 			s = term.wait("ready>")
 			assert.NotContains(t, s, "polytome  gullwing", "the terminal is as it was")
@@ -162,7 +162,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, 100, 30, binary+" demo --dir "+dir)
-			term.wait("1 Intake 59")
+			term.wait("1 Scan 59")
 			end(term)
 			over(t, dir)
 			term.wait("ready> ")
@@ -177,7 +177,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 120, 36, binary+" demo --dir "+dir)
-	term.wait("1 Intake 59")
+	term.wait("1 Scan 59")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
@@ -189,18 +189,18 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	term.wait("ready>")
 	parts, err := filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", "*.begun"))
 	require.NoError(t, err)
-	assert.LessOrEqual(t, len(parts), 1, "only what is gone on with has a temporary name")
-	list := standInList(t, demo.At(dir).Stick)
+	assert.LessOrEqual(t, len(parts), 1, "only what is resumed has a temporary name")
+	list := simulatorList(t, demo.At(dir).Stick)
 	assert.Greater(t, len(list), 1)
 	assert.Less(t, len(list), len(promised))
 
 	term.keys("clear; "+binary+" demo --dir "+dir, "Enter")
-	term.wait("1 Intake 59")
+	term.wait("1 Scan 59")
 	term.keys("4")
 	term.wait("enter begins")
 	term.keys("Enter")
 	term.wait("safe to unplug once ejected")
-	assert.Equal(t, promised, standInList(t, demo.At(dir).Stick))
+	assert.Equal(t, promised, simulatorList(t, demo.At(dir).Stick))
 	parts, err = filepath.Glob(filepath.Join(demo.At(dir).Stick, "*", "*.begun"))
 	require.NoError(t, err)
 	assert.Empty(t, parts)
@@ -218,7 +218,7 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 	term.keys("C-u", w.Games, "Enter")
 	term.wait("What shall be filled?")
 	term.keys(w.Stick, "Enter")
-	term.wait("1 Intake 22")
+	term.wait("1 Scan 22")
 	term.keys("2")
 	term.wait("not read", "stands for one")
 	term.keys("f")
@@ -226,13 +226,13 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "as = 'fat32'")
-	assert.Contains(t, string(text), "loader = 'rowan'", "told by the folder ROWAN on the stick")
+	assert.Contains(t, string(text), "loader = 'rowan'", "reported by the folder ROWAN on the stick")
 }
 
 func TestWithoutColoursAndUnicode(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	term := open(t, 158, 46, "NO_COLOR=1 "+binary+" demo --ascii --dir "+dir)
-	term.wait("1 Intake 59")
+	term.wait("1 Scan 59")
 	for _, stage := range []string{"1", "2", "3", "4", "5", "L", "Right", "Right", "Tab"} {
 		term.keys(stage)
 		time.Sleep(300 * time.Millisecond)
@@ -248,7 +248,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "world")
 	own := filepath.Join(dir, "own", "profiles", "rowan.toml")
 	term := open(t, 158, 46, "VISUAL= EDITOR='sed -i s/{title}.iso/{title|upper}.iso/' "+binary+" demo --dir "+dir)
-	term.wait("1 Intake 59")
+	term.wait("1 Scan 59")
 	term.keys("L")
 	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "split", "21 pictures, VSP-20417.png", "nothing to do with 35 of 59 titles. 3 have no path here")
 	term.keys("Tab", "Down", "Down")
@@ -276,7 +276,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	require.NoError(t, os.WriteFile(own, text, 0o644))
 	term.wait("VSP-21344 - Mistral Halt.iso")
 
-	// What lies on the stick is learnt, and the place is filled for what was learnt.
+	// What lies on the stick is learnt, and the target is filled for what was learnt.
 	term.keys("n")
 	term.wait("Learnt from 1 title", "north-stick-learnt*", "North stick, learnt")
 	term.keys("p")
@@ -286,31 +286,31 @@ func TestTheLoadersPanel(t *testing.T) {
 	assert.FileExists(t, filepath.Join(dir, "own", "profiles", "north-stick-learnt.toml"))
 
 	small := open(t, 80, 24, binary+" demo --dir "+dir)
-	small.wait("1 Intake 59")
+	small.wait("1 Scan 59")
 	small.keys("L", "Right")
 	small.wait("its rules")
 	small.keys("Tab")
 	small.wait("your titles on")
 }
 
-// TestMendingTitlesOnTheScreen walks as a newcomer would: what is wrong, why, and mend it.
-func TestMendingTitlesOnTheScreen(t *testing.T) {
+// TestFixingTitlesOnTheScreen walks as a newcomer would: what is wrong, why, and fix it.
+func TestFixingTitlesOnTheScreen(t *testing.T) {
 	for _, window := range [][2]int{{158, 46}, {80, 24}} {
 		t.Run(fmt.Sprintf("%dx%d", window[0], window[1]), func(t *testing.T) {
 			dir := filepath.Join(t.TempDir(), "world")
 			term := open(t, window[0], window[1], binary+" demo --dir "+dir)
-			term.wait("1 Intake 59", "7 to mend")
-			term.keys("/", "unsound", "Enter")
+			term.wait("1 Scan 59", "7 to fix")
+			term.keys("/", "bad", "Enter")
 			term.wait("Wicker Toll", "Fog Bell")
 			term.keys("End")
 			term.wait("gives a password")
 			term.keys("p")
 			term.wait("password:", "kept in the bench")
 			term.keys("ferryline", "Enter")
-			term.wait("6 to mend")
+			term.wait("6 to fix")
 			term.escape(" sound")
 			term.keys("/", "disc_image", "Enter")
-			term.wait("it cannot be told which game this is")
+			term.wait("it cannot be reported which game this is")
 			term.keys("e", "Down", "Down", "Down", "Enter")
 			term.wait("platform:")
 			term.keys("vesper", "Enter")
@@ -318,7 +318,7 @@ func TestMendingTitlesOnTheScreen(t *testing.T) {
 			term.keys("Up", "Up", "Up", "Enter")
 			term.wait("name:")
 			term.keys("Wicker Parade", "Enter")
-			term.wait("5 to mend", "Wicker Parade")
+			term.wait("5 to fix", "Wicker Parade")
 			term.escape("evidence for Wicker Parade")
 			term.escape("Velvet Ballast")
 			term.keys("/", "platform:wren8", "Enter")
@@ -340,11 +340,11 @@ func TestDrawingWithKeysOnly(t *testing.T) {
 	for _, window := range [][2]int{{158, 46}, {80, 24}} {
 		dir := t.TempDir()
 		term := open(t, window[0], window[1], "cd "+dir+" && "+binary+" demo --ascii --dir "+filepath.Join(dir, "world"))
-		term.wait("1 Intake 59")
+		term.wait("1 Scan 59")
 		term.keys("2")
 		term.wait("O paper")
 		term.keys("O")
-		term.wait("Draw on paper: fit", "rack, map, tree, hook-up, card, run, fit, checklist")
+		term.wait("Draw on paper: fit", "rack, map, tree, connections, card, run, fit, checklist")
 		term.keys("Enter")
 		term.wait("Draw the fit sheet to: gullwing-season fit.pdf", ".svg, in "+dir[:20])
 		term.keys("Enter")

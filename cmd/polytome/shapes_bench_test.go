@@ -48,7 +48,7 @@ func fillFile(b *testing.B, name string, n int, noise bool) {
 	require.NoError(b, f.Close())
 }
 
-// BenchmarkShapesAgainstCp brings 1 GiB into every shape, as whole processes in turns with cp of the same bytes. Told is
+// BenchmarkShapesAgainstCp brings 1 GiB into every shape, as whole processes in turns with cp of the same bytes. Reported is
 // the speed as a part of cp's (0.9 and more is wanted), both at their quickest, and the most memory.
 func BenchmarkShapesAgainstCp(b *testing.B) {
 	const n = 1 << 30
@@ -150,7 +150,7 @@ func BenchmarkSixGiBThroughEveryShape(b *testing.B) {
 			seconds, memory := timed(b, binary, append([]string{"image"}, s.args...)...)
 			b.ReportMetric(seconds, strings.ReplaceAll(s.name, " ", "-")+"-s")
 			b.ReportMetric(memory, strings.ReplaceAll(s.name, " ", "-")+"-MiB")
-			if s.name == "extract" { // zeros that were read are written: it takes room
+			if s.name == "extract" { // zeros that were read are written: it takes space
 				require.NoError(b, os.RemoveAll(out("extracted")))
 			}
 		}

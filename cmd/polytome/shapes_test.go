@@ -121,7 +121,7 @@ func TestAListOfALoadersPartsIsJoined(t *testing.T) {
 	require.NoError(t, err)
 	stick := filepath.Join(dir, "stick")
 	require.NoError(t, os.MkdirAll(stick, 0o755))
-	status, _, stderr := polytome(t, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--room", "100GiB", "--only", "VSP-20417", "--no-covers")
+	status, _, stderr := polytome(t, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--capacity", "100GiB", "--only", "VSP-20417", "--no-covers")
 	require.NotEqual(t, 1, status, stderr)
 	back := filepath.Join(dir, "back.iso")
 	status, _, stderr = polytome(t, "image", "join", filepath.Join(stick, "LONG/VSP-20417/parts.toml"), "-o", back)

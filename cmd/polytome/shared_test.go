@@ -11,8 +11,8 @@ import (
 	"polytome/internal/coretest"
 )
 
-// TestGamesThatLieOnThePlaceItself: that its own games would be renamed is said before, and a place that is filled from it gets them first.
-func TestGamesThatLieOnThePlaceItself(t *testing.T) {
+// TestGamesThatLieOnTheTargetItself: that its own games would be renamed is said before, and a target that is filled from it gets them first.
+func TestGamesThatLieOnTheTargetItself(t *testing.T) {
 	dir := t.TempDir()
 	for _, id := range []string{"VSP-20001", "VSP-20002", "VSP-20003"} {
 		coretest.Write(t, dir, "src/"+id+" mine.iso", coretest.Image(t, coretest.Inf(id, "Game "+id, "1/1", "full")))
@@ -29,14 +29,14 @@ name = "both"
 [[source]]
 path = "src"
 
-[[place]]
+[[target]]
 name = "itself"
 at = "link"
 loader = "rowan"
 as = "fat32"
 everything = true
 
-[[place]]
+[[target]]
 name = "other"
 at = "other"
 loader = "rowan"
@@ -47,9 +47,9 @@ everything = true
 	_, out, errs = polytome(t, "fill", "--bench", filepath.Join(dir, "both.toml"))
 	assert.Contains(t, errs, "itself takes files away that other still reads, so it begins when that is done")
 	assert.NotContains(t, out, "failed")
-	for _, place := range []string{"src", "other"} {
-		all, err := filepath.Glob(filepath.Join(dir, place, "FULL", "*.iso"))
+	for _, target := range []string{"src", "other"} {
+		all, err := filepath.Glob(filepath.Join(dir, target, "FULL", "*.iso"))
 		require.NoError(t, err)
-		assert.Len(t, all, 3, "%s:\n%s%s", place, out, errs)
+		assert.Len(t, all, 3, "%s:\n%s%s", target, out, errs)
 	}
 }

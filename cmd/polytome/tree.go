@@ -15,21 +15,21 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // treeFlags are what a tree is made from.
 type treeFlags struct {
-	from     []string
-	road, as string
-	asJSON   bool
+	from    []string
+	via, as string
+	asJSON  bool
 }
 
 func (f *treeFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.from, "from", nil, "folder with games (may be given several times)")
-	cmd.Flags().StringVar(&f.road, "road", "", "how the place is reached: "+strings.Join(loader.Roads, ", ")+" (default: the profile's first)")
-	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the place: "+strings.Join(place.FilesystemNames(), ", ")+" (default: the first that the loader reads)")
+	cmd.Flags().StringVar(&f.via, "via", "", "how the target is reached: "+strings.Join(loader.Connections, ", ")+" (default: the profile's first)")
+	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the target: "+strings.Join(target.FilesystemNames(), ", ")+" (default: the first that the loader reads)")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
 }
 
@@ -41,9 +41,9 @@ func treeCommand() *cobra.Command {
 		Short: "Show the tree that a loader wants for your games, with the rule behind each path",
 		Long: `Tree lays your games out by a loader's profile and prints every path with the rule that
 made it: files of the games, what belongs to them, and what the console makes by itself. Titles
-that the loader does not take come last, with the reason. No place is needed, and nothing is written.`,
+that the loader does not take come last, with the reason. No target is needed, and nothing is written.`,
 		Example: `  polytome tree --from ~/games --loader rowan
-  polytome tree --from ~/games --loader trellis --road usb --as exfat
+  polytome tree --from ~/games --loader trellis --connection usb --as exfat
   polytome tree --from ~/games --loader ./mine.toml --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -61,38 +61,38 @@ that the loader does not take come last, with the reason. No place is needed, an
 			return f.print(cmd, p, set)
 		},
 	}
-	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a file ending in .toml")
+	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a file extension in .toml")
 	f.add(cmd)
 	return cmd
 }
 
 // target is where the tree is made for.
-func (f *treeFlags) target(p *loader.Profile) (layout.Target, error) {
-	road := f.road
-	if road == "" {
-		road = p.Attachments[0].Road
+func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
+	via := f.via
+	if via == "" {
+		via = p.Attachments[0].Via
 	}
-	at := p.Attachment(road, f.as)
+	at := p.Attachment(via, f.as)
 	if at == nil {
-		return layout.Target{}, usageError{fmt.Errorf("%s is not reached over %q; its roads are: %s", p.Shown, road, strings.Join(p.Roads(), ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s is not reached over %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
 	}
 	as := f.as
 	if as == "" {
 		as = at.DefaultFilesystem()
 	}
-	fs, err := place.FilesystemNamed(as)
+	fs, err := target.FilesystemNamed(as)
 	if err != nil {
-		return layout.Target{}, usageError{err}
+		return layout.Destination{}, usageError{err}
 	}
 	if !at.Reads(fs.Name) {
-		return layout.Target{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown, fs.Shown, road, strings.Join(at.Filesystems, ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown, fs.Shown, via, strings.Join(at.Filesystems, ", "))}
 	}
-	return layout.Target{Attachment: at, Filesystem: fs}, nil
+	return layout.Destination{Attachment: at, Filesystem: fs}, nil
 }
 
 // print lays the titles of the folders out and prints the tree.
 func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set) error {
-	target, err := f.target(p)
+	destination, err := f.destination(p)
 	if err != nil {
 		return err
 	}
@@ -100,11 +100,11 @@ func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set
 	for _, dir := range f.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	r, err := scan(cmd.Context(), b, set, "", os.Stderr)
+	r, err := scanned(cmd.Context(), b, set, "", os.Stderr)
 	if err != nil {
 		return err
 	}
-	tree := layout.Lay(r.Titles, p, target)
+	tree := layout.Lay(r.Titles, p, destination)
 	lines := tree.Outline()
 	var left []leftTitle
 	for i := range r.Titles {
@@ -113,9 +113,9 @@ func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set
 		}
 	}
 	if f.asJSON {
-		err = printJSON(cmd.OutOrStdout(), map[string]any{"loader": p.Name, "attachment": target.Attachment.Name, "filesystem": target.Filesystem.Name, "tree": lines, "left": left})
+		err = printJSON(cmd.OutOrStdout(), map[string]any{"loader": p.Name, "attachment": destination.Attachment.Name, "filesystem": destination.Filesystem.Name, "tree": lines, "left": left})
 	} else {
-		printTree(cmd.OutOrStdout(), p, target, r.Titles, lines, left)
+		printTree(cmd.OutOrStdout(), p, destination, r.Titles, lines, left)
 	}
 	if err == nil && len(r.Problems) > 0 {
 		err = errPartial
@@ -132,8 +132,8 @@ type leftTitle struct {
 
 // printTree writes a tree for people: names indented by depth, and behind each the number of
 // the rule that made it. The rules follow, and then what the loader does not take.
-func printTree(out io.Writer, p *loader.Profile, target layout.Target, titles []title.Title, lines []layout.Line, left []leftTitle) {
-	fmt.Fprintf(out, "%s, %s with %s:\n", p.Shown, target.Attachment.Name, target.Filesystem.Shown)
+func printTree(out io.Writer, p *loader.Profile, destination layout.Destination, titles []title.Title, lines []layout.Line, left []leftTitle) {
+	fmt.Fprintf(out, "%s, %s with %s:\n", p.Shown, destination.Attachment.Name, destination.Filesystem.Shown)
 	wide := 0
 	for _, l := range lines {
 		wide = max(wide, 2*l.Depth()+len([]rune(l.Name()))+1)

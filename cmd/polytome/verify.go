@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/ui/style"
@@ -22,11 +22,11 @@ func verifyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "verify [DIR…]",
 		Short: "Read all files of titles from end to end, and compare checksums",
-		Long: `Verify reads what intake finds: it compares files with the checksum lists beside them (.sfv, .md5,
+		Long: `Verify reads what scan finds: it compares files with the checksum lists beside them (.sfv, .md5,
 .sha1, .sha256) and with those that are given, unpacks archives to test them, and looks for long runs
 of zeros in images. One file at a time is read on each disk.
 
-What was verified once is remembered until the file changes, and shown by intake.`,
+What was verified once is remembered until the file changes, and shown by scan.`,
 		Example: `  polytome verify ~/games
   polytome verify ~/games --sums published.sha1
   polytome verify --bench season.toml --again`,
@@ -42,11 +42,11 @@ What was verified once is remembered until the file changes, and shown by intake
 			}
 			cache := openCache(os.Stderr)
 			defer cache.Close()
-			tell := &progress{out: os.Stderr}
-			report, err := intake.Verify(cmd.Context(), r.Titles, intake.VerifyOptions{
-				Cache: cache, Passwords: b.Passwords, Allowed: intake.Allowed(b), Lists: append(r.Sums, lists...), Again: again, Progress: tell.verify,
+			emit := &progress{out: os.Stderr}
+			report, err := scan.Verify(cmd.Context(), r.Titles, scan.VerifyOptions{
+				Cache: cache, Passwords: b.Passwords, Allowed: scan.Allowed(b), Lists: append(r.Sums, lists...), Again: again, Progress: emit.verify,
 			})
-			tell.end()
+			emit.end()
 			if err != nil {
 				return errStopped
 			}
@@ -80,16 +80,16 @@ What was verified once is remembered until the file changes, and shown by intake
 }
 
 // scanned looks through the folders that a command is about.
-func (w *work) scanned(cmd *cobra.Command, args []string) (*bench.Bench, intake.Result, error) {
+func (w *work) scanned(cmd *cobra.Command, args []string) (*bench.Bench, scan.Result, error) {
 	b, err := w.sources(cmd, args)
 	if err != nil {
-		return nil, intake.Result{}, err
+		return nil, scan.Result{}, err
 	}
 	set, err := known()
 	if err != nil {
-		return nil, intake.Result{}, err
+		return nil, scan.Result{}, err
 	}
-	r, err := scan(cmd.Context(), b, set, "", os.Stderr)
+	r, err := scanned(cmd.Context(), b, set, "", os.Stderr)
 	return b, r, err
 }
 
@@ -119,9 +119,9 @@ func (w *work) sources(cmd *cobra.Command, args []string) (*bench.Bench, error) 
 	return b, nil
 }
 
-func printVerified(out io.Writer, r intake.VerifyReport) {
+func printVerified(out io.Writer, r scan.VerifyReport) {
 	for _, f := range r.Files {
-		if f.Verdict == intake.Whole {
+		if f.Verdict == scan.Whole {
 			continue
 		}
 		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size), style.Clean(f.Path))
@@ -133,7 +133,7 @@ func printVerified(out io.Writer, r intake.VerifyReport) {
 		fmt.Fprintf(out, "not used: %s: %s\n", style.Clean(p.Path), p.Say)
 	}
 	var words []string
-	for _, v := range intake.Verdicts {
+	for _, v := range scan.Verdicts {
 		if n := r.Counts[v]; n > 0 {
 			words = append(words, fmt.Sprintf("%d %s", n, v))
 		}

@@ -12,7 +12,7 @@ import (
 	"polytome/internal/core/survey"
 )
 
-// whatIf prints what would be different if a place were set up otherwise, taken away, or had a second one
+// whatIf prints what would be different if a target were set up otherwise, taken away, or had a second one
 // beside it.
 func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, text string, accept bool) error {
 	at := -1
@@ -21,11 +21,11 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 			continue
 		}
 		if at >= 0 {
-			return usageError{errors.New("--what-if is about one place: say which with --place")}
+			return usageError{errors.New("--what-if is about one target: say which with --target")}
 		}
 		at = n
 	}
-	name := b.Places[at].Name
+	name := b.Targets[at].Name
 	what := "with " + text
 	var take func()
 	var d *survey.Difference
@@ -34,7 +34,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 		d, _ = all.Without(at)
 		what = "taken away"
 		take = func() {
-			b.Places = slices.Delete(b.Places, at, at+1)
+			b.Targets = slices.Delete(b.Targets, at, at+1)
 		}
 	case isSecond && second != "":
 		diff, after, err := all[at].Second(ctx, b, at)
@@ -45,7 +45,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 		take = func() {
 			p := after.Config
 			p.Name, p.At = b.FreeName(name), second
-			b.Places = append(b.Places, p)
+			b.Targets = append(b.Targets, p)
 		}
 	default:
 		change, err := survey.Supposition(text)
@@ -58,7 +58,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 		}
 		d = survey.Compare(text, all[at], after)
 		take = func() {
-			change(&b.Places[at])
+			change(&b.Targets[at])
 		}
 	}
 	var err error

@@ -18,39 +18,39 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/place/drive"
 	"polytome/internal/size"
+	"polytome/internal/target/drive"
 )
 
 // work is what a command works on: a bench from a file, or one put together
 // from flags.
 type work struct {
 	bench  string
-	place  string
+	target string
 	from   []string
 	loader string
 	to     string
-	road   string
+	via    string
 	as     string
-	room   string
+	space  string
 	rate   string
 	verify string
 	asJSON bool
-	// partial is set when some place could not be worked on.
+	// partial is set when some target could not be worked on.
 	partial bool
 
-	also              []string
-	cluster, reserve  string
-	noCovers, exactly bool
-	onlyCovers        bool
-	coversMost        string
-	keepIn            string
-	only, except      string
-	server            serverTraits
-	picked            int // number of the place that was asked for, -1 for all
+	also                   []string
+	cluster, reserve       string
+	noCovers, deleteOthers bool
+	onlyCovers             bool
+	coversMost             string
+	backupTo               string
+	only, except           string
+	server                 serverTraits
+	picked                 int // number of the target that was asked for, -1 for all
 
 	lists, passwords, allow []string
 	covers                  string // the folder of fetched covers, "" for the usual one
@@ -69,8 +69,8 @@ func (t *serverTraits) flags(f *pflag.FlagSet) {
 	f.BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: take any certificate")
 }
 
-// set has them hold for a place.
-func (t *serverTraits) set(p *bench.Place) {
+// set has them hold for a target.
+func (t *serverTraits) set(p *bench.Target) {
 	if t.encoding != "" {
 		p.Encoding = t.encoding
 	}
@@ -80,36 +80,36 @@ func (t *serverTraits) set(p *bench.Place) {
 	p.Unchecked = p.Unchecked || t.unchecked
 }
 
-// flags adds the flags that name the work. Commands that look at a place only
+// flags adds the flags that name the work. Commands that look at a target only
 // need no sources.
 func (w *work) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&w.bench, "bench", "", "work on this bench file")
-	f.StringVar(&w.place, "place", "", "with --bench: only the place of this name")
+	f.StringVar(&w.target, "target", "", "with --bench: only the target of this name")
 	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be given several times)")
 	if f.Lookup("loader") == nil {
-		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file ending in .toml")
+		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file extension in .toml")
 	}
-	f.StringVar(&w.to, "to", "", "the place: a folder, a mounted drive, a drive or an image")
-	f.StringVar(&w.road, "road", "", "how the console gets at the place: "+strings.Join(loader.Roads, ", ")+" (default: the loader's usual one)")
-	f.StringVar(&w.as, "as", "", "declare the place's filesystem: fat32, exfat, ntfs or ext4")
-	f.StringVar(&w.room, "room", "", "declare the place's capacity, such as 58GiB")
+	f.StringVar(&w.to, "to", "", "the target: a folder, a mounted drive, a drive or an image")
+	f.StringVar(&w.via, "via", "", "how the console gets at the target: "+strings.Join(loader.Connections, ", ")+" (default: the loader's usual one)")
+	f.StringVar(&w.as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
+	f.StringVar(&w.space, "capacity", "", "declare the target's capacity, such as 58GiB")
 	w.server.flags(f)
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 }
 
-// planFlags adds the flags of commands that choose titles for a place.
+// planFlags adds the flags of commands that choose titles for a target.
 func (w *work) planFlags(cmd *cobra.Command) {
 	w.flags(cmd)
 	f := cmd.Flags()
-	f.StringArrayVar(&w.also, "also-for", nil, "a further loader that reads from the same place (may be given several times)")
-	f.StringVar(&w.cluster, "cluster", "", "declare the place's allocation unit, such as 32KiB")
-	f.StringVar(&w.reserve, "reserve", "", "keep so much room free, such as 2GiB")
+	f.StringArrayVar(&w.also, "also-for", nil, "a further loader that reads from the same target (may be given several times)")
+	f.StringVar(&w.cluster, "cluster", "", "declare the target's allocation unit, such as 32KiB")
+	f.StringVar(&w.reserve, "reserve", "", "keep so much space free, such as 2GiB")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
 	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are there already, and nothing else")
-	f.StringVar(&w.coversMost, "covers-at-most", "", "what covers may take of the place, such as 40MiB or 5%")
-	f.BoolVar(&w.exactly, "exactly", false, "have everything leave that the loader knows and that is not wanted")
-	f.StringVar(&w.keepIn, "keep-in", "", "copy what leaves or is replaced to this folder first")
+	f.StringVar(&w.coversMost, "covers-at-most", "", "what covers may take of the target, such as 40MiB or 5%")
+	f.BoolVar(&w.deleteOthers, "delete-others", false, "have everything leave that the loader knows and that is not wanted")
+	f.StringVar(&w.backupTo, "backup-to", "", "copy what leaves or is replaced to this folder first")
 	f.StringVar(&w.only, "only", "", "only titles that this filter finds, such as 'platform:vesper size<4G' (the syntax of / on the screen)")
 	f.StringVar(&w.except, "except", "", "all but the titles that this filter finds")
 }
@@ -128,8 +128,8 @@ func (w *work) benchOrNew() (*bench.Bench, error) {
 // open brings the bench together. With needSources, there must be some.
 func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if w.bench != "" {
-		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.road != "" || w.as != "" || w.room != "" || len(w.also) > 0 || w.cluster != "" {
-			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --also-for, --to, --road, --as, --room and --cluster away")}
+		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.via != "" || w.as != "" || w.space != "" || len(w.also) > 0 || w.cluster != "" {
+			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --also-for, --to, --connection, --as, --capacity and --cluster away")}
 		}
 		b, err := bench.Open(w.bench, stateDir())
 		if err != nil {
@@ -141,8 +141,8 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 		if err := w.pick(b); err != nil {
 			return nil, err
 		}
-		for i := range b.Places { // what is said on the command line counts for this time
-			if err := w.set(&b.Places[i]); err != nil {
+		for i := range b.Targets { // what is said on the command line counts for this time
+			if err := w.set(&b.Targets[i]); err != nil {
 				return nil, err
 			}
 		}
@@ -161,28 +161,28 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if len(missing) > 0 {
 		return nil, usageError{fmt.Errorf("missing: %s (or give a bench with --bench FILE)", strings.Join(missing, ", "))}
 	}
-	if w.road != "" && !slices.Contains(loader.Roads, w.road) {
-		return nil, usageError{fmt.Errorf("--road: %q is not known; known are: %s", w.road, strings.Join(loader.Roads, ", "))}
+	if w.via != "" && !slices.Contains(loader.Connections, w.via) {
+		return nil, usageError{fmt.Errorf("--connection: %q is not known; known are: %s", w.via, strings.Join(loader.Connections, ", "))}
 	}
 	b := bench.New("")
 	for _, dir := range w.from {
 		b.Sources = append(b.Sources, bench.Source{Path: dir})
 	}
-	p := bench.Place{Name: w.to, At: drive.AddressOf(w.to), Loader: w.loader, Road: w.road, As: w.as, Everything: true}
+	p := bench.Target{Name: w.to, At: drive.AddressOf(w.to), Loader: w.loader, Via: w.via, As: w.as, Everything: true}
 	p.Also = w.also
 	if err := w.set(&p); err != nil {
 		return nil, err
 	}
-	b.Places = []bench.Place{p}
+	b.Targets = []bench.Target{p}
 	return b, nil
 }
 
-// set takes over what the command line says of a place.
-func (w *work) set(p *bench.Place) error {
+// set takes over what the command line says of a target.
+func (w *work) set(p *bench.Target) error {
 	for _, s := range []struct {
 		flag, text string
 		into       *bench.Size
-	}{{"--room", w.room, &p.Room}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
+	}{{"--capacity", w.space, &p.Capacity}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
 		if s.text == "" {
 			continue
 		}
@@ -209,11 +209,11 @@ func (w *work) set(p *bench.Place) error {
 			return usageError{fmt.Errorf("--covers-at-most: %w", err)}
 		}
 	}
-	p.Exactly = p.Exactly || w.exactly
-	if w.keepIn != "" {
-		p.KeepIn = w.keepIn
+	p.DeleteOthers = p.DeleteOthers || w.deleteOthers
+	if w.backupTo != "" {
+		p.BackupTo = w.backupTo
 	}
-	if (w.only != "" || w.except != "") && p.Exactly {
+	if (w.only != "" || w.except != "") && p.DeleteOthers {
 		return usageError{fmt.Errorf("%s is to hold exactly what is wanted, and --only and --except would have the rest leave; give the one or the other", p.Name)}
 	}
 	return nil
@@ -248,36 +248,36 @@ func (w *work) narrow(all survey.Board, be *bench.Bench) error {
 	return nil
 }
 
-// pick leaves only the place that was asked for.
+// pick leaves only the target that was asked for.
 func (w *work) pick(b *bench.Bench) error {
-	if len(b.Places) == 0 {
-		return fmt.Errorf("the bench %s has no place to fill yet; open it with polytome --bench %s", w.bench, w.bench)
+	if len(b.Targets) == 0 {
+		return fmt.Errorf("the bench %s has no target to fill yet; open it with polytome --bench %s", w.bench, w.bench)
 	}
 	w.picked = -1
-	if w.place == "" {
+	if w.target == "" {
 		return nil
 	}
 	var names []string
-	for i, p := range b.Places {
-		if strings.EqualFold(p.Name, w.place) {
+	for i, p := range b.Targets {
+		if strings.EqualFold(p.Name, w.target) {
 			w.picked = i
 			return nil
 		}
 		names = append(names, p.Name)
 	}
-	return usageError{fmt.Errorf("the bench has no place %q; it has: %s", w.place, strings.Join(names, ", "))}
+	return usageError{fmt.Errorf("the bench has no target %q; it has: %s", w.target, strings.Join(names, ", "))}
 }
 
 // scan looks through the sources. Problems are printed; only when no source
 // could be read at all does it fail.
-func scan(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, problems io.Writer) (intake.Result, error) {
+func scanned(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, problems io.Writer) (scan.Result, error) {
 	cache := openCache(problems)
 	defer cache.Close()
 	store := openCovers(covers, problems)
 	defer store.Close()
-	o := intake.For(b, set, cache)
+	o := scan.For(b, set, cache)
 	o.Covers = cover.NewFinder(b, set, store)
-	r, err := intake.Scan(ctx, b.SourcePaths(), o)
+	r, err := scan.Scan(ctx, b.SourcePaths(), o)
 	if err != nil {
 		return r, errStopped
 	}
@@ -293,8 +293,8 @@ func scan(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, p
 	return r, nil
 }
 
-// look opens the bench, scans its sources and looks at its places. It also reports
-// whether some of the sources or places could not be read.
+// look opens the bench, scans its sources and looks at its targets. It also reports
+// whether some of the sources or targets could not be read.
 func (w *work) look(ctx context.Context) (b *bench.Bench, all survey.Board, unread bool, err error) {
 	if b, err = w.open(true); err != nil {
 		return nil, nil, false, err
@@ -311,23 +311,23 @@ func (w *work) look(ctx context.Context) (b *bench.Bench, all survey.Board, unre
 	return b, all, len(r.Problems) > 0 || w.partial, err
 }
 
-// surveys scans the sources and looks at the places of the bench, all of them or the one that was asked
+// surveys scans the sources and looks at the targets of the bench, all of them or the one that was asked
 // for. The others, and those that cannot be worked on, are nil.
-func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intake.Result, error) {
+func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.Result, error) {
 	set, err := known()
 	if err != nil {
-		return nil, intake.Result{}, err
+		return nil, scan.Result{}, err
 	}
-	r, err := scan(ctx, b, set, w.covers, os.Stderr)
+	r, err := scanned(ctx, b, set, w.covers, os.Stderr)
 	if err != nil {
 		return nil, r, err
 	}
 	cache := openCache(os.Stderr)
 	defer cache.Close()
 	o := survey.Options{Set: set, Cache: cache}
-	out := make(survey.Board, len(b.Places))
+	out := make(survey.Board, len(b.Targets))
 	looked := 0
-	for i := range b.Places {
+	for i := range b.Targets {
 		if w.picked >= 0 && i != w.picked {
 			continue
 		}
@@ -338,7 +338,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 			return cmp.Or(err, awayOf(s))
 		})
 		if err != nil {
-			if len(b.Places) == 1 || w.picked >= 0 || ctx.Err() != nil {
+			if len(b.Targets) == 1 || w.picked >= 0 || ctx.Err() != nil {
 				return nil, r, err
 			}
 			fmt.Fprintf(stderr(), "polytome: left out: %v\n", err)
@@ -355,13 +355,13 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, intak
 		looked++
 	}
 	if looked == 0 {
-		return nil, r, errors.New("none of the places can be worked on")
+		return nil, r, errors.New("none of the targets can be worked on")
 	}
 	out.Disks()
 	return out, r, nil
 }
 
-// awayOf is why a place cannot be looked at.
+// awayOf is why a target cannot be looked at.
 func awayOf(s *survey.Survey) error {
 	if s == nil {
 		return nil

@@ -19,7 +19,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/format/iso9660"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // T is what plain tests, benchmarks, fuzz targets and property tests have in
@@ -59,14 +59,14 @@ func Profile(t T, name string) *loader.Profile {
 	return p
 }
 
-// Target is where a profile's titles go over a road, on a filesystem.
-func Target(t T, p *loader.Profile, road, filesystem string) layout.Target {
+// Target is where a profile's titles go over a connection, on a filesystem.
+func Destination(t T, p *loader.Profile, via, filesystem string) layout.Destination {
 	t.Helper()
-	fs, err := place.FilesystemNamed(filesystem)
+	fs, err := target.FilesystemNamed(filesystem)
 	if err != nil {
 		t.Fatalf("%v", err)
 	}
-	return layout.Target{Attachment: p.Attachment(road, filesystem), Filesystem: fs}
+	return layout.Destination{Attachment: p.Attachment(via, filesystem), Filesystem: fs}
 }
 
 // Vesper is a sound title of one disc with the ID VSP-number. Its file does not
@@ -100,7 +100,7 @@ func Image(t T, inf string) []byte {
 	return b.Bytes()
 }
 
-// WharfHouse is the profile of a loader that plays cartridges from a stick: with a path for them, what it is called (as TOML has it), and more lines.
+// WharfHouse is the profile of a loader that plays cartridges from a stick: with a path for them, what it is named (as TOML has it), and more lines.
 func WharfHouse(path, shown, more string) string {
 	return fmt.Sprintf(`format = 1
 name = "wharf-house"
@@ -111,7 +111,7 @@ list-order = ["title"]
 
 [[attachment]]
 name = "stick"
-road = "usb"
+via = "usb"
 filesystems = ["fat32"]
 
 [[accept]]

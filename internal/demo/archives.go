@@ -33,7 +33,7 @@ func packedGames() ([]shelfFile, error) {
 	for _, f := range []struct{ name, text string }{
 		{name: "Tollgate/Tollgate.prog", text: "run run run run run run run run"},
 		{name: "Tollgate/game.about", text: "Tollgate\nBy the volunteers of North Hall.\n"},
-		{name: "Tollgate/data/level1.dat", text: "a gate, a road, a gate, a road, a gate"},
+		{name: "Tollgate/data/level1.dat", text: "a gate, a connection, a gate, a connection, a gate"},
 	} {
 		if err := w.Add(f.name, lha.Blocks5, Season, []byte(f.text)); err != nil {
 			return nil, err

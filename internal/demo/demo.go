@@ -28,11 +28,11 @@ const Seed = 1
 // Season is the date that all files of the demo carry.
 var Season = time.Date(2026, 3, 14, 9, 26, 52, 0, time.UTC)
 
-// StickRoom is the declared capacity of the North stick, in bytes.
-const StickRoom = 58 * size.GiB
+// StickSpace is the declared capacity of the North stick, in bytes.
+const StickSpace = 58 * size.GiB
 
-// ShareRoom is the declared capacity of the Ferry share, in bytes.
-const ShareRoom = 1843 * size.GiB
+// ShareSpace is the declared capacity of the Ferry share, in bytes.
+const ShareSpace = 1843 * size.GiB
 
 // misplaced is the title that is on the share under a name of its own.
 const misplaced = "Thimble Kings"
@@ -69,7 +69,7 @@ type vesper struct {
 }
 
 // vespers are the demo's Vesper titles. The sizes are chosen so that one title
-// finds no room on the stick at the end.
+// finds no space on the stick at the end.
 var vespers = []vesper{
 	{number: 20417, name: "Copper Tide", region: "N", kind: "full", size: 4*size.GiB + 812*mib},
 	{number: 20431, name: "The Ninth Orchard", region: "E", kind: "full", size: 4*size.GiB + 388*mib},
@@ -201,16 +201,16 @@ func Open(dir string, seed uint64) (World, error) {
 	b := bench.New(w.Bench)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Lists = []string{"season-titles.csv"}
-	b.Places = []bench.Place{
-		{Name: "North stick", At: "north-stick", Loader: "rowan", Road: "usb", As: "fat32", Room: bench.Size(StickRoom), Everything: true},
-		{Name: "Ferry share", At: "ferry-share", Loader: "rowan", Road: "smb", As: "ext4", Room: bench.Size(ShareRoom), Reserve: bench.Size(64 * size.GiB),
+	b.Targets = []bench.Target{
+		{Name: "North stick", At: "north-stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(StickSpace), Everything: true},
+		{Name: "Ferry share", At: "ferry-share", Loader: "rowan", Via: "smb", As: "ext4", Capacity: bench.Size(ShareSpace), Reserve: bench.Size(64 * size.GiB),
 			Titles: bench.Keys{"VSP-20417", "VSP-21560", "VSP-21762"}},
-		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Road: "usb", As: "fat32", Room: bench.Size(28 * size.GiB), Everything: true},
-		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(4800 * size.MiB), NoCovers: true,
+		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: bench.Size(28 * size.GiB), Everything: true},
+		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(4800 * size.MiB), NoCovers: true,
 			Titles: bench.Keys{"CVN00117", "CVN00130"}},
 	}
 	b.Covers = covers("http://127.0.0.1:1/") // where it is, [World.Bring] says
-	for _, p := range b.Places[1:] {
+	for _, p := range b.Targets[1:] {
 		if err := os.MkdirAll(filepath.Join(dir, p.At), 0o755); err != nil {
 			return w, fmt.Errorf("making the demo: %w", err)
 		}
@@ -228,7 +228,7 @@ func Open(dir string, seed uint64) (World, error) {
 }
 
 // The stick holds recordings too, which are none of the loader's business but
-// take room.
+// take space.
 const (
 	reels    = 4
 	reelSize = 3988 * mib

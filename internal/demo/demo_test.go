@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/judge"
@@ -64,7 +64,7 @@ func TestTheWorldHoldsWhatItShould(t *testing.T) {
 	w := world(t, 1)
 	set, err := loader.Shipped()
 	require.NoError(t, err)
-	r, err := intake.Scan(context.Background(), []string{w.Games}, intake.Options{Set: set})
+	r, err := scan.Scan(context.Background(), []string{w.Games}, scan.Options{Set: set})
 	require.NoError(t, err)
 	assert.Empty(t, r.Problems)
 	var sizes []int64
@@ -104,14 +104,14 @@ func TestTheWorldHoldsWhatItShould(t *testing.T) {
 	assert.Less(t, onDisk, int64(100<<20), "large images are sparse")
 	assert.Len(t, faults, 2)
 	assert.Contains(t, faults["Velvet Ballast"], "cut short: its volume has 1.48 GiB, and the file only 945.00 MiB")
-	assert.Contains(t, faults["disc_image_04.iso"], "it cannot be told which game this is: the image holds none of")
-	assert.Contains(t, notes["Tin Harbour"], "its copy gets the right ending")
+	assert.Contains(t, faults["disc_image_04.iso"], "it cannot be reported which game this is: the image holds none of")
+	assert.Contains(t, notes["Tin Harbour"], "its copy gets the right extension")
 	assert.Contains(t, notes["Gannet Patrol"], "Gannet_Patrol.iso has the ID VSP-21533 too")
 	assert.GreaterOrEqual(t, len(r.Titles), 20)
 
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.EqualValues(t, demo.StickRoom, b.Places[0].Room)
+	assert.EqualValues(t, demo.StickSpace, b.Targets[0].Capacity)
 }
 
 func TestOnlyADemoIsTakenUp(t *testing.T) {

@@ -35,7 +35,7 @@ type driveImage struct {
 	pulled     bool // somebody pulled it while it was written to
 }
 
-// driveImages are the sticks in the drawer of the play room. Their sizes are those that are printed on them, less what makers
+// driveImages are the sticks in the drawer of the play space. Their sizes are those that are printed on them, less what makers
 // leave out.
 var driveImages = []driveImage{
 	{file: "north-58.img", size: 58 * size.GiB, scheme: partition.MBR, filesystem: "fat32", label: "NORTH", files: []driveFile{
@@ -129,7 +129,7 @@ func (d driveImage) id() (disk, part string) {
 	return fmt.Sprintf("%08x", d.size/size.MiB), ""
 }
 
-// put writes a file; one in pieces by turns with others that are removed afterwards.
+// put writes a file; one fragmented by turns with others that are removed afterwards.
 func (x driveFile) put(v *volume.Volume) error {
 	ctx := context.Background()
 	if err := v.MakeFolder(ctx, path.Dir(x.name)); err != nil {

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/standin/pictures"
+	"polytome/internal/sim/pictures"
 )
 
 // CoverServer is how the bench calls the demo's server of pictures.
@@ -45,7 +45,7 @@ var texts = map[string]string{
 	"The Ninth Orchard":      "Eight orchards feed the valley. The ninth one keeps its fruit, and asks for something.",
 	"Saffron Circuit":        "Twelve lanes of spice carts, one bridge.",
 	"Mistral Halt":           "The train does not run while the wind blows. It has blown for nine years.",
-	"Nine Bells to Marrowby": "A night watch, told in nine bells.",
+	"Nine Bells to Marrowby": "A night watch, reported in nine bells.",
 }
 
 // Pictures are what the demo's server of pictures has: drawn by code, with the mistakes that such servers make.
@@ -70,7 +70,7 @@ func Pictures() map[string]pictures.Item {
 	for platform, names := range shelved {
 		for _, name := range names {
 			if !slices.Contains(unpictured, name) {
-				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte { return asJPEG("front", name) }} // its ending lies
+				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte { return asJPEG("front", name) }} // its extension lies
 			}
 		}
 	}

@@ -13,11 +13,11 @@ import (
 	"polytome/internal/size"
 )
 
-// A Card is the contents of a place, to be folded into the case of a stick.
+// A Card is the contents of a target, to be folded into the case of a stick.
 type Card struct {
-	Place   string
+	Target  string
 	Loader  string // with its console, as they are shown
-	Detail  string // the filesystem and the room
+	Detail  string // the filesystem and the space
 	Titles  []CardTitle
 	Steps   []string // what to do at the console
 	Fold    Fold
@@ -77,7 +77,7 @@ type panels struct {
 	d             *scene.Drawing
 	paper         scene.Paper
 	fold          Fold
-	place         string
+	target        string
 	count         int // panels begun
 	left, right   float64
 	top, bottom   float64
@@ -109,7 +109,7 @@ func (p *panels) next() {
 	p.wide, p.y = p.right-p.left, p.top
 	p.count++
 	if p.count > 1 {
-		p.WriteIn(smaller, p.left, p.y+6, p.wide-40, p.place)
+		p.WriteIn(smaller, p.left, p.y+6, p.wide-40, p.target)
 		p.WriteRight(smaller, p.right, p.y+6, 36, fmt.Sprint(p.count))
 		p.Across(p.left, p.y+9.5, p.wide, 0.5, scene.Rule)
 		p.y += 16
@@ -141,8 +141,8 @@ func (c Card) Draw(o Options) *scene.Drawing {
 	if fold.Across {
 		paper = paper.Across()
 	}
-	p := &panels{paper: paper, fold: fold, place: typeface.Clean(c.Place), width: paper.Width / float64(fold.Columns), height: paper.Height / float64(fold.Rows)}
-	p.d = &scene.Drawing{Title: typeface.Clean("Contents of " + c.Place), Subject: typeface.Clean(o.sub(c.Loader, titles(len(c.Titles)))), Date: o.Date}
+	p := &panels{paper: paper, fold: fold, target: typeface.Clean(c.Target), width: paper.Width / float64(fold.Columns), height: paper.Height / float64(fold.Rows)}
+	p.d = &scene.Drawing{Title: typeface.Clean("Contents of " + c.Target), Subject: typeface.Clean(o.sub(c.Loader, titles(len(c.Titles)))), Date: o.Date}
 	all := slices.Clone(c.Titles)
 	slices.SortStableFunc(all, func(a, b CardTitle) int { return strings.Compare(a.Platform, b.Platform) })
 	index := c.front(p, o, all)
@@ -196,7 +196,7 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 		name.Size = 14
 	}
 	p.y += name.Size
-	for _, l := range name.WrapMost(c.Place, p.wide, 3) {
+	for _, l := range name.WrapMost(c.Target, p.wide, 3) {
 		p.Write(name, p.left, p.y, l)
 		p.y += name.Leading()
 	}
@@ -233,7 +233,7 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 		p.y = p.Para(body, p.left, p.y+4, body.WrapMost(say, p.wide, 4))
 	}
 	for _, g := range rows {
-		if p.y+11 > p.bottom { // more platforms than the front has lines: the rest are told where they begin
+		if p.y+11 > p.bottom { // more platforms than the front has lines: the rest are reported where they begin
 			p.next()
 		}
 		p.WriteIn(pen, p.left, p.y, p.wide-100, c.Shown.of(g.platform))
@@ -249,7 +249,7 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 // folded is the size of a panel in words.
 func folded(w, h float64) string { return fmt.Sprintf("%.0f x %.0f mm", w/72*25.4, h/72*25.4) }
 
-// mosaic shows as many covers as have room below the front's lines.
+// mosaic shows as many covers as have space below the front's lines.
 func (c *Card) mosaic(p *panels, all []CardTitle) {
 	const each, high = 42.0, 56.0
 	columns := int((p.wide + 6) / (each + 6))
@@ -376,7 +376,7 @@ func (c *Card) steps(p *panels) {
 	for _, l := range c.Steps {
 		high += float64(len(pen.Wrap(l, p.wide-18)))*pen.Leading() + 4
 	}
-	p.need(min(high+8, p.height-2*panelEdge-30)) // on one panel where it has room
+	p.need(min(high+8, p.height-2*panelEdge-30)) // on one panel where it has space
 	p.y += 8
 	p.d.Marks = append(p.d.Marks, scene.Mark{Text: "At the console", At: p.here()})
 	p.Write(label, p.left, p.y+7, "At the console")

@@ -3,7 +3,7 @@ package draw
 import (
 	"fmt"
 
-	"polytome/internal/core/hookup"
+	"polytome/internal/core/connections"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/typeface"
 	"polytome/internal/size"
@@ -11,30 +11,30 @@ import (
 
 // A Checklist is what to do at the consoles, to be ticked off with a pencil.
 type Checklist struct {
-	Places []Steps
+	Targets []Steps
 }
 
-// Steps are the lines of one place.
+// Steps are the lines of one target.
 type Steps struct {
-	Place  string
-	Detail string // its loader and road
+	Target string
+	Detail string // its loader and connection
 	Lines  []string
 	Ticked func(line string) bool // nil for none
 	// Cable is what to set for a direct cable; nil without one.
-	Cable *hookup.Sheet
+	Cable *connections.Sheet
 }
 
 // Draw draws the checklist.
 func (c Checklist) Draw(o Options) *scene.Drawing {
 	lines := 0
-	for _, p := range c.Places {
+	for _, p := range c.Targets {
 		lines += len(p.Lines)
 	}
-	s := scene.Begin(o.paper(), "At the console", o.sub(counted(some(len(c.Places), plural(len(c.Places), "place")), some(lines, plural(lines, "step")))), o.Date)
-	if len(c.Places) == 0 {
-		nothing(s, "The bench has no place yet, so there is nothing to be done at a console.")
+	s := scene.Begin(o.paper(), "At the console", o.sub(counted(some(len(c.Targets), plural(len(c.Targets), "target")), some(lines, plural(lines, "step")))), o.Date)
+	if len(c.Targets) == 0 {
+		nothing(s, "The bench has no target yet, so there is nothing to be done at a console.")
 	}
-	for _, p := range c.Places {
+	for _, p := range c.Targets {
 		p.draw(s)
 	}
 	return s.End()
@@ -46,11 +46,11 @@ var (
 )
 
 func (p *Steps) draw(s *scene.Sheet) {
-	section(s, p.Place, 60)
+	section(s, p.Target, 60)
 	s.WriteIn(quiet, s.Left, s.Y+6, s.Wide(), p.Detail)
 	s.Y += 18
 	if len(p.Lines) == 0 {
-		paragraph(s, body, 0, "There is nothing to be done at the console for this place.")
+		paragraph(s, body, 0, "There is nothing to be done at the console for this target.")
 		s.Y += 8
 	}
 	ticks(s, p.Lines, p.Ticked)

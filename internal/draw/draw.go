@@ -1,4 +1,4 @@
-// Package draw makes drawings for paper out of what the core knows: the rack of all places, the map of a volume, trees, how everything is joined, cards
+// Package draw makes drawings for paper out of what the core knows: the rack of all targets, the map of a volume, trees, how everything is joined, cards
 // of contents, charts of runs, the fit sheet and checklists. Each kind is plain data that is gathered first, and a method that draws it; what is drawn
 // is a scene, which packages svg and pdf write down.
 package draw
@@ -24,20 +24,20 @@ type Kind string
 
 // The kinds.
 const (
-	KindRack      Kind = "rack"
-	KindMap       Kind = "map"
-	KindTree      Kind = "tree"
-	KindHookUp    Kind = "hook-up"
-	KindCard      Kind = "card"
-	KindRun       Kind = "run"
-	KindFit       Kind = "fit"
-	KindChecklist Kind = "checklist"
+	KindRack        Kind = "rack"
+	KindMap         Kind = "map"
+	KindTree        Kind = "tree"
+	KindConnections Kind = "connections"
+	KindCard        Kind = "card"
+	KindRun         Kind = "run"
+	KindFit         Kind = "fit"
+	KindChecklist   Kind = "checklist"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{KindRack, KindMap, KindTree, KindHookUp, KindCard, KindRun, KindFit, KindChecklist}
+var Kinds = []Kind{KindRack, KindMap, KindTree, KindConnections, KindCard, KindRun, KindFit, KindChecklist}
 
-var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the volume", KindTree: "the tree", KindHookUp: "the hook-up", KindCard: "the contents card",
+var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the volume", KindTree: "the tree", KindConnections: "the connections", KindCard: "the contents card",
 	KindRun: "the chart of the run", KindFit: "the fit sheet", KindChecklist: "the checklist"}
 
 // Words are what is drawn, in a sentence.
@@ -107,7 +107,7 @@ var Formats = []string{".pdf", ".svg"}
 type UnknownFormatError struct{ File string }
 
 func (e *UnknownFormatError) Error() string {
-	return fmt.Sprintf("%s: a drawing is a .pdf or .svg file; give it one of these endings", e.File)
+	return fmt.Sprintf("%s: a drawing is a .pdf or .svg file; give it one of these extensions", e.File)
 }
 
 // Check says why a file cannot take a drawing, before one is made: its name, or its folder. The error may be an *[UnknownFormatError].
@@ -131,7 +131,7 @@ func Check(file string) error {
 	return nil
 }
 
-// Save writes a drawing to a file, whose ending says how. The file appears whole or not at all; one that is there is replaced.
+// Save writes a drawing to a file, whose extension says how. The file appears whole or not at all; one that is there is replaced.
 func Save(file string, d *scene.Drawing) error {
 	if err := Check(file); err != nil {
 		return err
@@ -147,11 +147,11 @@ func Save(file string, d *scene.Drawing) error {
 	return nil
 }
 
-// Write writes a drawing in the format of an ending, one of [Formats].
-func Write(to io.Writer, ending string, d *scene.Drawing) error {
-	write := formats[strings.ToLower(ending)]
+// Write writes a drawing in the format of an extension, one of [Formats].
+func Write(to io.Writer, ext string, d *scene.Drawing) error {
+	write := formats[strings.ToLower(ext)]
 	if write == nil {
-		return &UnknownFormatError{ending}
+		return &UnknownFormatError{ext}
 	}
 	return write(to, d)
 }

@@ -26,7 +26,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/blockmap"
-	"polytome/internal/core/hookup"
+	"polytome/internal/core/connections"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
@@ -86,10 +86,10 @@ func face(w, h int) []byte {
 	return b.Bytes()
 }
 
-func rackWith(n, places int) draw.Rack {
+func rackWith(n, targets int) draw.Rack {
 	var r draw.Rack
-	for p := range places {
-		v := draw.Volume{Name: []string{"North stick", "Ferry share", "Meridian disk", "A place with a rather long name of its own", "銅の潮"}[p%5], Detail: "FAT32 · usb · for Rowan", Capacity: 58 * size.GiB << (p % 6)}
+	for p := range targets {
+		v := draw.Volume{Name: []string{"North stick", "Ferry share", "Meridian disk", "A target with a rather long name of its own", "銅の潮"}[p%5], Detail: "FAT32 · usb · for Rowan", Capacity: 58 * size.GiB << (p % 6)}
 		each := v.Capacity / int64(max(1, 2*n*(p+1)))
 		for i := range min(n, 24) {
 			sh := draw.Share{Platform: fmt.Sprintf("%s %d", platforms[i%5], i/5)}
@@ -111,15 +111,15 @@ func rackWith(n, places int) draw.Rack {
 			v.OverTitles, v.Over = n, int64(n)*size.GiB
 		}
 		if p == 3 {
-			v.Away = "the drive is not plugged in, and nobody knows where it is; what is told was on it on 3 March"
+			v.Away = "the drive is not plugged in, and nobody knows where it is; what is reported was on it on 3 March"
 		}
-		r.Places = append(r.Places, v)
+		r.Targets = append(r.Targets, v)
 	}
 	return r
 }
 
 func cardWith(n int, fold draw.Fold, covers bool) draw.Card {
-	c := draw.Card{Place: "North stick", Loader: "Rowan on Vesper", Detail: "FAT32, 58.00 GiB", Fold: fold, Steps: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on and start Rowan", "If the list is the old one: refresh it, and wait until the light at the front has gone out"}}
+	c := draw.Card{Target: "North stick", Loader: "Rowan on Vesper", Detail: "FAT32, 58.00 GiB", Fold: fold, Steps: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on and start Rowan", "If the list is the old one: refresh it, and wait until the light at the front has gone out"}}
 	for i := range n {
 		t := draw.CardTitle{Platform: platforms[i*len(platforms)/max(1, n)], Name: nameOf(i), ID: fmt.Sprintf("VSP-%05d", 20000+i), Discs: 1 + i%17/16, Size: int64(i+1) * 7 * size.MiB}
 		if i%6 == 5 {
@@ -133,18 +133,18 @@ func cardWith(n int, fold draw.Fold, covers bool) draw.Card {
 	return c
 }
 
-func fitWith(n, places int) draw.FitSheet {
+func fitWith(n, targets int) draw.FitSheet {
 	f := draw.FitSheet{}
-	for p := range places {
-		f.Places = append(f.Places, draw.FitPlace{Name: fmt.Sprintf("%s %d", []string{"North stick", "Ferry share", "A disk in the East Hall"}[p%3], p), Detail: "FAT32, usb"})
+	for p := range targets {
+		f.Targets = append(f.Targets, draw.FitTarget{Name: fmt.Sprintf("%s %d", []string{"North stick", "Ferry share", "A disk in the East Hall"}[p%3], p), Detail: "FAT32, usb"})
 	}
 	for i := range n {
 		t := draw.FitTitle{Platform: platforms[i*len(platforms)/n], ID: fmt.Sprintf("VSP-%05d", i), Name: nameOf(i), Size: int64(i) * 3 * size.MiB}
-		for p := range places {
+		for p := range targets {
 			c := draw.FitCell{Word: "as it is", Wanted: (i+p)%2 == 0, Goes: true}
 			switch (i + p) % 7 {
 			case 3:
-				c = draw.FitCell{Word: "no room", Wanted: true, Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves", size.Format(int64(i)*size.MiB)), Ways: []string{"take something off first, or give it a higher priority", "Ferry share takes it as it is, 3 to 8 min over smb"}}
+				c = draw.FitCell{Word: "no space", Wanted: true, Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves", size.Format(int64(i)*size.MiB)), Ways: []string{"take something off first, or give it a higher priority", "Ferry share takes it as it is, 3 to 8 min over smb"}}
 			case 5:
 				c = draw.FitCell{Word: "too big", Say: "FAT32 holds 4 GiB − 1 a file"}
 			case 6:
@@ -158,8 +158,8 @@ func fitWith(n, places int) draw.FitSheet {
 }
 
 func treeWith(n int, whole bool) draw.Tree {
-	t := draw.Tree{Place: "North stick", Detail: "FAT32 · usb · for Rowan", Whole: whole}
-	states := []survey.State{survey.Kept, survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Leaving, survey.InTheWay, survey.Contested, survey.Leftover}
+	t := draw.Tree{Target: "North stick", Detail: "FAT32 · usb · for Rowan", Whole: whole}
+	states := []survey.State{survey.Kept, survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Removing, survey.InTheWay, survey.Contested, survey.Leftover}
 	add := func(l survey.Line) { t.Lines = append(t.Lines, l) }
 	if n == 0 {
 		return t
@@ -190,38 +190,38 @@ func treeWith(n int, whole bool) draw.Tree {
 	return t
 }
 
-func linksWith(n int) draw.HookUp {
+func linksWith(n int) draw.Connections {
 	cable := &bench.Cable{Interface: "enp3s0", Computer: "192.168.77.1/24", Console: "192.168.77.2", Was: "ftp://192.168.0.20/hd1", Before: []string{"dhcp"}}
-	h := &hookup.HookUp{Computer: "playroom-desk", System: "linux", Cards: []netcards.Card{{Name: "enp3s0", Plugged: true, Up: true}, {Name: "wlan0", Wireless: true, Plugged: true}}}
+	h := &connections.Connections{Computer: "playroom-desk", System: "linux", Cards: []netcards.Card{{Name: "enp3s0", Plugged: true, Up: true}, {Name: "wlan0", Wireless: true, Plugged: true}}}
 	for i := range n {
-		l := hookup.Link{Name: nameOf(i), Road: "usb", At: "/media/" + nameOf(i), Loader: "Rowan", Console: "Vesper", Must: []string{"the folder /media/stick, and then the stick in the Vesper"}}
+		l := connections.Link{Name: nameOf(i), Via: "usb", At: "/media/" + nameOf(i), Loader: "Rowan", Console: "Vesper", Must: []string{"the folder /media/stick, and then the stick in the Vesper"}}
 		switch i % 4 {
 		case 1:
-			l.Road, l.Host, l.Port, l.Root, l.Card, l.Local, l.Direct = "ftp", "192.168.0.20", 21, "/hd1", "wlan0", "192.168.0.5", true
+			l.Via, l.Host, l.Port, l.Root, l.Card, l.Local, l.Direct = "ftp", "192.168.0.20", 21, "/hd1", "wlan0", "192.168.0.5", true
 			l.Must = []string{"the Corvane, with its FTP server running on port 21", "drops the control connection after 60 s without a word", "one data connection at a time"}
 		case 2:
-			l.Road, l.Host, l.Port, l.Cable = "ftp", "192.168.77.2", 21, cable
+			l.Via, l.Host, l.Port, l.Cable = "ftp", "192.168.77.2", 21, cable
 		case 3:
-			l.Road, l.Host, l.Port, l.Root, l.Tried = "smb", "box.playroom.example", 445, "games", hookup.Tried{State: hookup.Answers}
+			l.Via, l.Host, l.Port, l.Root, l.Tried = "smb", "box.playroom.example", 445, "games", connections.Tried{State: connections.Answers}
 		}
 		h.Links = append(h.Links, l)
 	}
 	if n > 2 {
 		h.Reminder = []string{"enp3s0 of this computer still has the address 192.168.77.1/24 of the cable to the Corvane: set it back when you are done"}
 	}
-	return draw.HookUpOf(h)
+	return draw.ConnectionsOf(h)
 }
 
 func runsWith(n int) (c draw.RunChart) {
 	for i := range min(n, 12) {
-		l := draw.RunLane{Place: nameOf(i), State: "complete", Began: season.Add(20 * time.Hour), Span: 100 * time.Millisecond << (i * 3 / 2), Totals: []string{fmt.Sprintf("%d of %d steps done", n, n), "12 files, 31.00 GiB written"}}
+		l := draw.RunLane{Target: nameOf(i), State: "complete", Began: season.Add(20 * time.Hour), Span: 100 * time.Millisecond << (i * 3 / 2), Totals: []string{fmt.Sprintf("%d of %d steps done", n, n), "12 files, 31.00 GiB written"}}
 		for k := range min(n, 600) {
 			l.Speeds = append(l.Speeds, int64(20*size.MiB+int64(k*k*7919%int(30*size.MiB))))
 		}
 		l.Elapsed = l.Span * time.Duration(len(l.Speeds))
 		for k := range min(n/2, 300) {
 			l.Moments = append(l.Moments, journal.Moment{At: l.Elapsed * time.Duration(k) / time.Duration(n/2+1), Kind: []run.EventKind{run.Failed, run.Waiting, run.Back, run.Rewriting, run.Paused}[k%5],
-				Path: "FULL/" + nameOf(k) + ".iso", Say: "the place went away, as a drive does that is pulled; trying again in 2 s"})
+				Path: "FULL/" + nameOf(k) + ".iso", Say: "the target went away, as a drive does that is pulled; trying again in 2 s"})
 		}
 		c.Lanes = append(c.Lanes, l)
 	}
@@ -230,29 +230,29 @@ func runsWith(n int) (c draw.RunChart) {
 
 func mapWith(n int) draw.VolumeMap {
 	if n == 0 {
-		return draw.VolumeMap{Place: "no place"}
+		return draw.VolumeMap{Target: "no target"}
 	}
-	return draw.VolumeMap{Place: "north-58.img", Now: layWith(n, true), After: layWith(n, false), Planned: "now, and after every file was brought into one piece", NotMended: []string{"FULL/torn.iso stays in pieces: no run of free clusters is large enough."}}
+	return draw.VolumeMap{Target: "north-58.img", Now: layWith(n, true), After: layWith(n, false), Planned: "now, and after every file was brought into one piece", NotFixed: []string{"FULL/torn.iso stays fragmented: no run of free clusters is large enough."}}
 }
 
 func stepsWith(n int) (c draw.Checklist) {
 	for i := range n {
-		p := draw.Steps{Place: nameOf(i), Detail: "FAT32 · usb · for Rowan", Lines: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on", "If a title is missing, refresh the list twice, because the first time only the names are read, and the second time what is behind them"}}
+		p := draw.Steps{Target: nameOf(i), Detail: "FAT32 · usb · for Rowan", Lines: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on", "If a title is missing, refresh the list twice, because the first time only the names are read, and the second time what is behind them"}}
 		p.Ticked = func(l string) bool { return strings.HasPrefix(l, "Switch") }
 		if i%4 == 3 {
 			p.Lines = nil
 		}
-		c.Places = append(c.Places, p)
+		c.Targets = append(c.Targets, p)
 	}
 	if n > 1 {
-		c.Places[1].Cable = &hookup.Sheet{Computer: []string{"Give enp3s0 the address 192.168.77.1 with the mask 255.255.255.0"}, Console: []string{"Set 192.168.77.2"}, Back: []string{"Set enp3s0 back to being given its address"}}
+		c.Targets[1].Cable = &connections.Sheet{Computer: []string{"Give enp3s0 the address 192.168.77.1 with the mask 255.255.255.0"}, Console: []string{"Set 192.168.77.2"}, Back: []string{"Set enp3s0 back to being given its address"}}
 	}
 	return c
 }
 
 // subjects are all kinds with so many titles.
 func subjects(n int) map[string]draw.Subject {
-	out := map[string]draw.Subject{"rack": rackWith(n, min(n, 9)), "fit": fitWith(n, []int{0: 0, 3: 3, 60: 9, 3000: 4}[n]), "tree": treeWith(n, false), "hook-up": linksWith(min(n, 60)), "run": runsWith(n), "map": mapWith(n), "checklist": stepsWith(min(n, 60))}
+	out := map[string]draw.Subject{"rack": rackWith(n, min(n, 9)), "fit": fitWith(n, []int{0: 0, 3: 3, 60: 9, 3000: 4}[n]), "tree": treeWith(n, false), "connections": linksWith(min(n, 60)), "run": runsWith(n), "map": mapWith(n), "checklist": stepsWith(min(n, 60))}
 	if n <= 60 {
 		out["tree-whole"] = treeWith(n, true)
 	}
@@ -282,8 +282,8 @@ func TestNothingOverlapsOverflowsOrIsDust(t *testing.T) {
 						return // the files differ by nothing but numbers
 					}
 					base := filepath.Join(dir, fmt.Sprintf("%s-%d-%s", name, n, paper))
-					for _, ending := range draw.Formats {
-						require.NoError(t, draw.Save(base+ending, d))
+					for _, ext := range draw.Formats {
+						require.NoError(t, draw.Save(base+ext, d))
 					}
 					found := readable(t, base, d, n < 3000 || name == "card-eighth")
 					if n == 3000 && (name == "fit" || name == "tree" || name == "card-eighth") {
@@ -448,7 +448,7 @@ func TestTextsAreAsWideAsTheyWereMeasured(t *testing.T) {
 
 // TestBothFilesShowTheSame has foreign programs draw the SVG and the PDF, and compares the pictures.
 func TestBothFilesShowTheSame(t *testing.T) {
-	for name, s := range map[string]draw.Subject{"card-eighth": cardWith(20, draw.Folds[1], true), "rack": rackWith(24, 4), "tree": treeWith(12, false), "map": mapWith(12), "run": runsWith(4), "checklist": stepsWith(3), "fit": fitWith(12, 3), "hook-up": linksWith(4)} {
+	for name, s := range map[string]draw.Subject{"card-eighth": cardWith(20, draw.Folds[1], true), "rack": rackWith(24, 4), "tree": treeWith(12, false), "map": mapWith(12), "run": runsWith(4), "checklist": stepsWith(3), "fit": fitWith(12, 3), "connections": linksWith(4)} {
 		t.Run(name, func(t *testing.T) {
 			d := s.Draw(options("a4"))
 			d.Pages = d.Pages[:1]
@@ -511,17 +511,17 @@ func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 		if strings.HasPrefix(name, "card-") && name != "card-quarter" || name == "tree-whole" {
 			continue
 		}
-		for _, ending := range draw.Formats {
+		for _, ext := range draw.Formats {
 			bytesOf := func(o draw.Options) string {
 				var b bytes.Buffer
-				require.NoError(t, draw.Write(&b, ending, s.Draw(o)))
+				require.NoError(t, draw.Write(&b, ext, s.Draw(o)))
 				return b.String()
 			}
 			first := bytesOf(options("a4"))
-			require.Equal(t, first, bytesOf(options("a4")), "%s%s", name, ending)
+			require.Equal(t, first, bytesOf(options("a4")), "%s%s", name, ext)
 			later := options("a4")
 			later.Date = season.AddDate(0, 0, 1)
-			assert.NotEqual(t, first, bytesOf(later), "%s%s bears its date", name, ending)
+			assert.NotEqual(t, first, bytesOf(later), "%s%s bears its date", name, ext)
 		}
 	}
 }
@@ -531,8 +531,8 @@ func TestAnyTitlesCanBeDrawn(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.OneOf(rapid.String(), rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom([]rune("aWあ亜 -")), 0, 120, -1))
 		n := rapid.IntRange(0, 6).Draw(t, "titles")
-		card := draw.Card{Place: name.Draw(t, "place"), Loader: name.Draw(t, "loader"), Fold: rapid.SampledFrom(draw.Folds).Draw(t, "fold"), Steps: rapid.SliceOfN(name, 0, 9).Draw(t, "steps")}
-		sheet := draw.FitSheet{Places: []draw.FitPlace{{Name: name.Draw(t, "a")}, {Name: name.Draw(t, "b"), Detail: name.Draw(t, "detail")}}}
+		card := draw.Card{Target: name.Draw(t, "target"), Loader: name.Draw(t, "loader"), Fold: rapid.SampledFrom(draw.Folds).Draw(t, "fold"), Steps: rapid.SliceOfN(name, 0, 9).Draw(t, "steps")}
+		sheet := draw.FitSheet{Targets: []draw.FitTarget{{Name: name.Draw(t, "a")}, {Name: name.Draw(t, "b"), Detail: name.Draw(t, "detail")}}}
 		for range n {
 			platform := rapid.OneOf(rapid.SampledFrom([]string{"vesper", "", "銅"}), name).Draw(t, "platform")
 			c := draw.CardTitle{Platform: platform, Name: name.Draw(t, "name"), ID: name.Draw(t, "id"), Discs: 1, Size: rapid.Int64Range(0, 1<<50).Draw(t, "size")}
@@ -548,17 +548,17 @@ func TestAnyTitlesCanBeDrawn(t *testing.T) {
 				t.Errorf("%T: %s", s, w)
 			}
 			if rapid.IntRange(0, 9).Draw(t, "write") == 0 {
-				require.NoError(t, draw.Write(io.Discard, rapid.SampledFrom(draw.Formats).Draw(t, "ending"), d))
+				require.NoError(t, draw.Write(io.Discard, rapid.SampledFrom(draw.Formats).Draw(t, "ext"), d))
 			}
 		}
 	})
 }
 
-// TestManyPlatformsHaveRoomOnACard has more platforms than the front of a card has lines.
-func TestManyPlatformsHaveRoomOnACard(t *testing.T) {
+// TestManyPlatformsHaveSpaceOnACard has more platforms than the front of a card has lines.
+func TestManyPlatformsHaveSpaceOnACard(t *testing.T) {
 	for _, f := range draw.Folds {
 		c := cardWith(200, f, false)
-		c.Note = "What to do at the console is not told, as the place could not be looked at: the drive is not plugged in."
+		c.Note = "What to do at the console is not reported, as the target could not be looked at: the drive is not plugged in."
 		for i := range c.Titles {
 			c.Titles[i].Platform = fmt.Sprintf("platform %03d", i%90)
 		}
@@ -593,12 +593,12 @@ func layWith(n int, torn bool) *blockmap.Map {
 // BenchmarkDraw draws 3,000 titles, and writes them to both files.
 func BenchmarkDraw(b *testing.B) {
 	for name, s := range subjects(3000) {
-		for _, ending := range draw.Formats {
-			b.Run(name+ending, func(b *testing.B) {
+		for _, ext := range draw.Formats {
+			b.Run(name+ext, func(b *testing.B) {
 				var n int64
 				for b.Loop() {
 					var w bytes.Buffer
-					require.NoError(b, draw.Write(&w, ending, s.Draw(options("a4"))))
+					require.NoError(b, draw.Write(&w, ext, s.Draw(options("a4"))))
 					n = int64(w.Len())
 				}
 				b.ReportMetric(float64(n)/1e6, "MB")

@@ -8,15 +8,15 @@ import (
 	"polytome/internal/size"
 )
 
-// A FitSheet is the grid of titles by places, and why what is wanted does not go.
+// A FitSheet is the grid of titles by targets, and why what is wanted does not go.
 type FitSheet struct {
-	Places []FitPlace
-	Titles []FitTitle // grouped by platform
-	Shown  Shown
+	Targets []FitTarget
+	Titles  []FitTitle // grouped by platform
+	Shown   Shown
 }
 
-// A FitPlace is a column.
-type FitPlace struct {
+// A FitTarget is a column.
+type FitTarget struct {
 	Name, Detail string
 }
 
@@ -24,30 +24,30 @@ type FitPlace struct {
 type FitTitle struct {
 	Platform, ID, Name string
 	Size               int64     // in bytes
-	Cells              []FitCell // one for each place
+	Cells              []FitCell // one for each target
 }
 
-// A FitCell is the verdict on a title at a place.
+// A FitCell is the verdict on a title at a target.
 type FitCell struct {
-	Word   string // "" where the place has nothing to do with the title
+	Word   string // "" where the target has nothing to do with the title
 	Wanted bool
 	Goes   bool
 	Say    string   // why it does not go, a sentence
 	Ways   []string // the ways out
 }
 
-// whyNot is what keeps titles from a place: one verdict, with all titles that have it.
+// whyNot is what keeps titles from a target: one verdict, with all titles that have it.
 type whyNot struct {
-	place, word string
-	titles      []int
-	cells       []*FitCell
-	at          scene.Spot
+	target, word string
+	titles       []int
+	cells        []*FitCell
+	at           scene.Spot
 }
 
-// mostTold is of how many titles with one verdict each has its reason told; of more, some have.
-const mostTold, sampleTold = 12, 3
+// mostReported is of how many titles with one verdict each has its reason reported; of more, some have.
+const mostReported, sampleReported = 12, 3
 
-// columnsWide is the width of a place's column, its gap included.
+// columnsWide is the width of a target's column, its gap included.
 const columnsWide = 66.0
 
 // Draw draws the sheet.
@@ -67,10 +67,10 @@ func (f FitSheet) Draw(o Options) *scene.Drawing {
 	if wanted > 0 {
 		say = fmt.Sprintf("of %s that are wanted somewhere, %s go", size.Exact(int64(wanted)), size.Exact(int64(goes)))
 	}
-	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)), some(len(f.Places), plural(len(f.Places), "place")), say), o.Date)
+	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)), some(len(f.Targets), plural(len(f.Targets), "target")), say), o.Date)
 	switch {
-	case len(f.Places) == 0:
-		nothing(s, "The bench has no place yet, so nothing can be said of where its titles go.")
+	case len(f.Targets) == 0:
+		nothing(s, "The bench has no target yet, so nothing can be said of where its titles go.")
 		return s.End()
 	case len(f.Titles) == 0:
 		nothing(s, "The bench has no titles: its folders with games are empty, or could not be read.")
@@ -85,35 +85,35 @@ func (f FitSheet) Draw(o Options) *scene.Drawing {
 		to         *whyNot
 	}
 	var links []later
-	for from := 0; from < len(f.Places); from += per {
-		to := min(from+per, len(f.Places))
+	for from := 0; from < len(f.Targets); from += per {
+		to := min(from+per, len(f.Targets))
 		if from > 0 {
 			s.Head = nil
 			s.Next()
 		}
-		f.grid(s, from, to, func(title, place int, x, y float64) {
-			if r := of[[2]int{title, place}]; r > 0 {
+		f.grid(s, from, to, func(title, target int, x, y float64) {
+			if r := of[[2]int{title, target}]; r > 0 {
 				links = append(links, later{s.Page, x, y, columnsWide - 6, 11, &reasons[r-1]})
 			}
 		}, of)
 	}
 	s.Head = nil
-	f.tell(s, reasons)
+	f.emit(s, reasons)
 	for _, l := range links {
 		l.page.Items = append(l.page.Items, &scene.Link{X: l.x, Y: l.y, W: l.w, H: l.h, To: l.to.at})
 	}
 	return s.End()
 }
 
-// reasons groups what does not go by place and verdict, and numbers the groups from 1.
+// reasons groups what does not go by target and verdict, and numbers the groups from 1.
 func (f *FitSheet) reasons() (out []whyNot, of map[[2]int]int) {
 	of = map[[2]int]int{}
 	type key struct {
-		place int
-		word  string
+		target int
+		word   string
 	}
 	numbers := map[key]int{}
-	for p := range f.Places {
+	for p := range f.Targets {
 		for i := range f.Titles {
 			c := &f.Titles[i].Cells[p]
 			if c.Goes || c.Word == "" || c.Say == "" || !c.Wanted && f.home(i) {
@@ -122,7 +122,7 @@ func (f *FitSheet) reasons() (out []whyNot, of map[[2]int]int) {
 			k := key{p, c.Word}
 			n := numbers[k]
 			if n == 0 {
-				out = append(out, whyNot{place: f.Places[p].Name, word: c.Word})
+				out = append(out, whyNot{target: f.Targets[p].Name, word: c.Word})
 				n = len(out)
 				numbers[k] = n
 			}
@@ -171,20 +171,20 @@ func (f *FitSheet) legend(s *scene.Sheet) {
 	s.Y += 18
 }
 
-// grid writes the rows of all titles for some of the places.
-func (f *FitSheet) grid(s *scene.Sheet, from, to int, cell func(title, place int, x, y float64), of map[[2]int]int) {
+// grid writes the rows of all titles for some of the targets.
+func (f *FitSheet) grid(s *scene.Sheet, from, to int, cell func(title, target int, x, y float64), of map[[2]int]int) {
 	const idWidth, sizeWidth = 60.0, 52.0
-	places := float64(to-from) * columnsWide
-	nameWidth := s.Wide() - idWidth - sizeWidth - places - 3*columnGap
-	columnAt := func(p int) float64 { return s.Right - places + float64(p-from)*columnsWide }
+	targets := float64(to-from) * columnsWide
+	nameWidth := s.Wide() - idWidth - sizeWidth - targets - 3*columnGap
+	columnAt := func(p int) float64 { return s.Right - targets + float64(p-from)*columnsWide }
 	group := ""
 	head := func() {
 		high := 0.0
 		for p := from; p < to; p++ {
-			lines := label.WrapMost(f.Places[p].Name, columnsWide-6, 2)
+			lines := label.WrapMost(f.Targets[p].Name, columnsWide-6, 2)
 			y := s.Y + 8
 			y = s.Para(label, columnAt(p), y, lines)
-			for _, l := range smaller.WrapMost(f.Places[p].Detail, columnsWide-6, 2) {
+			for _, l := range smaller.WrapMost(f.Targets[p].Detail, columnsWide-6, 2) {
 				s.Write(smaller, columnAt(p), y-1, l)
 				y += smaller.Leading()
 			}
@@ -255,7 +255,7 @@ func (f *FitSheet) grid(s *scene.Sheet, from, to int, cell func(title, place int
 }
 
 // tell writes the reasons.
-func (f *FitSheet) tell(s *scene.Sheet, reasons []whyNot) {
+func (f *FitSheet) emit(s *scene.Sheet, reasons []whyNot) {
 	s.Y += 10
 	if len(reasons) == 0 {
 		s.Need(20)
@@ -267,15 +267,15 @@ func (f *FitSheet) tell(s *scene.Sheet, reasons []whyNot) {
 		r := &reasons[n]
 		s.Need(48)
 		r.at = s.Here()
-		s.Mark(1, fmt.Sprintf("%d  %s: %s", n+1, r.place, r.word))
-		w := s.WriteIn(strong, s.Left, s.Y+9, s.Wide()*0.7, fmt.Sprintf("%d  %s: %s", n+1, r.place, r.word))
+		s.Mark(1, fmt.Sprintf("%d  %s: %s", n+1, r.target, r.word))
+		w := s.WriteIn(strong, s.Left, s.Y+9, s.Wide()*0.7, fmt.Sprintf("%d  %s: %s", n+1, r.target, r.word))
 		s.Write(quiet, s.Left+w+8, s.Y+9, titles(len(r.titles)))
 		s.Y += 14
-		told := len(r.titles)
-		if told > mostTold {
-			told = sampleTold
+		reported := len(r.titles)
+		if reported > mostReported {
+			reported = sampleReported
 		}
-		for k, i := range r.titles[:told] {
+		for k, i := range r.titles[:reported] {
 			s.Need(24)
 			c := r.cells[k]
 			paragraph(s, body, 16, f.Titles[i].Name+": "+c.Say)
@@ -293,7 +293,7 @@ func (f *FitSheet) tell(s *scene.Sheet, reasons []whyNot) {
 			}
 			s.Y += 3
 		}
-		if more := len(r.titles) - told; more > 0 {
+		if more := len(r.titles) - reported; more > 0 {
 			s.Need(12)
 			paragraph(s, quiet, 16, fmt.Sprintf("and likewise for %s more, which have this number in the grid", titles(more)))
 		}

@@ -5,12 +5,12 @@ import (
 	"strings"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
+	"polytome/internal/core/connections"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/hookup"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 )
@@ -25,33 +25,33 @@ func ShownBy(set *loader.Set) Shown {
 	}
 }
 
-// detail is what a place is, in a few words.
+// detail is what a target is, in a few words.
 func detail(s *survey.Survey) string {
 	of := "for " + s.Shown()
 	if c := s.Carries(); c != "" {
 		of = "carries the covers of " + c
 	}
-	return strings.Join([]string{s.Facts.Filesystem.Shown, s.Config.Road, of}, " · ")
+	return strings.Join([]string{s.Facts.Filesystem.Shown, s.Config.Via, of}, " · ")
 }
 
-// RackOf is the rack of a bench's places. A place of the board that is nil could not be looked at.
+// RackOf is the rack of a bench's targets. A target of the board that is nil could not be looked at.
 func RackOf(b *bench.Bench, board survey.Board, set *loader.Set) Rack {
 	r := Rack{Shown: ShownBy(set)}
-	for n := range b.Places {
-		p := &b.Places[n]
-		v := Volume{Name: p.Name, Detail: p.Road, Capacity: int64(p.Room), Away: "it could not be looked at"}
+	for n := range b.Targets {
+		p := &b.Targets[n]
+		v := Volume{Name: p.Name, Detail: p.Via, Capacity: int64(p.Capacity), Away: "it could not be looked at"}
 		if n < len(board) && board[n] != nil {
 			v = volumeIn(board[n])
 		}
 		v.Name, v.Reserve = p.Name, int64(p.Reserve)
-		r.Places = append(r.Places, v)
+		r.Targets = append(r.Targets, v)
 	}
 	return r
 }
 
-// volumeIn is a place as it is drawn.
+// volumeIn is a target as it is drawn.
 func volumeIn(s *survey.Survey) Volume {
-	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Untold: s.Facts.Untold, Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
+	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Unknown: s.Facts.Unknown, Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
 	if s.Away != nil {
 		v.Away = s.Away.Error()
 	}
@@ -74,11 +74,11 @@ func volumeIn(s *survey.Survey) Volume {
 		switch {
 		case is:
 			sh.KeptTitles++
-			sh.Kept += verdict.Room
+			sh.Kept += verdict.Space
 		case verdict.Kind.Goes():
 			sh.NewTitles++
 			sh.Planned += verdict.Need
-			sh.Kept += verdict.Room - verdict.Need
+			sh.Kept += verdict.Space - verdict.Need
 		default:
 			v.OverTitles++
 			v.Over += verdict.Need
@@ -93,7 +93,7 @@ func volumeIn(s *survey.Survey) Volume {
 	return v
 }
 
-// holds are the titles that a place has after the next run, by their indexes.
+// holds are the titles that a target has after the next run, by their indexes.
 func holds(s *survey.Survey) (out []int) {
 	leaves := map[int]bool{}
 	for _, i := range s.Sheet.Unwanted() {
@@ -108,9 +108,9 @@ func holds(s *survey.Survey) (out []int) {
 	return out
 }
 
-// TreeOf is the tree of a place.
+// TreeOf is the tree of a target.
 func TreeOf(s *survey.Survey, whole bool) Tree {
-	t := Tree{Place: s.Config.Name, Detail: detail(s), Lines: s.Lines(s.Sheet, s.Plan()), Whole: whole}
+	t := Tree{Target: s.Config.Name, Detail: detail(s), Lines: s.Lines(s.Sheet, s.Plan()), Whole: whole}
 	for _, i := range holds(s) {
 		state := survey.New
 		switch s.Sheet.Verdict(i).Kind {
@@ -126,10 +126,10 @@ func TreeOf(s *survey.Survey, whole bool) Tree {
 	return t
 }
 
-// CardOf is the card of a place: what is on it after the next run. jpeg gives the picture of a title, nil for one without; the lines are what to do at the
+// CardOf is the card of a target: what is on it after the next run. jpeg gives the picture of a title, nil for one without; the lines are what to do at the
 // console.
 func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg func(t *title.Title) []byte) Card {
-	c := Card{Place: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " + s.Facts.Room(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
+	c := Card{Target: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " + s.Facts.Space(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
 	if of := s.Carries(); of != "" {
 		c.Loader = "covers of " + of
 	} else if console := s.Profile.Console; console != "" {
@@ -139,8 +139,8 @@ func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg f
 	for n, i := range all {
 		t := &s.Titles[i]
 		ct := cardTitle(t)
-		if v := s.Sheet.Verdict(i); v.Room > 0 {
-			ct.Size = v.Room
+		if v := s.Sheet.Verdict(i); v.Space > 0 {
+			ct.Size = v.Space
 		}
 		if jpeg != nil && n < mostCovered {
 			ct.Cover = jpeg(t)
@@ -156,7 +156,7 @@ func cardTitle(t *title.Title) CardTitle {
 
 // CollectionOf is a card of all titles, wherever they go.
 func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jpeg func(t *title.Title) []byte) Card {
-	c := Card{Place: name, Loader: "all titles", Fold: fold, Shown: ShownBy(set), Nothing: "There are no titles: the bench's folders with games are empty, or could not be read."}
+	c := Card{Target: name, Loader: "all titles", Fold: fold, Shown: ShownBy(set), Nothing: "There are no titles: the bench's folders with games are empty, or could not be read."}
 	for i := range all {
 		ct := cardTitle(&all[i])
 		if jpeg != nil && i < mostCovered {
@@ -167,8 +167,8 @@ func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jp
 	return c
 }
 
-// CardOfList is the card of a place by what its loaders list there, for one whose titles lie in none of the bench's folders.
-func CardOfList(s *survey.Survey, r *proof.Report, set *loader.Set, fold Fold) Card {
+// CardOfList is the card of a target by what its loaders list there, for one whose titles lie in none of the bench's folders.
+func CardOfList(s *survey.Survey, r *check.Report, set *loader.Set, fold Fold) Card {
 	c := CardOf(s, set, fold, r.Checklist, nil)
 	c.Titles, c.Nothing = nil, "The loader lists nothing here."
 	for _, l := range r.Listed {
@@ -186,7 +186,7 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 			continue
 		}
 		columns = append(columns, n)
-		f.Places = append(f.Places, FitPlace{Name: s.Config.Name, Detail: s.Facts.Filesystem.Shown + ", " + s.Config.Road})
+		f.Targets = append(f.Targets, FitTarget{Name: s.Config.Name, Detail: s.Facts.Filesystem.Shown + ", " + s.Config.Via})
 	}
 	if len(columns) == 0 {
 		return f
@@ -203,7 +203,7 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 			row.Cells[k] = FitCell{Word: v.Word(), Wanted: board[n].Sheet.Chosen[i], Goes: v.Kind.Goes()}
 		}
 		home := slices.ContainsFunc(row.Cells, func(c FitCell) bool { return c.Wanted && c.Goes })
-		for k, n := range columns { // reasons are told only where they matter
+		for k, n := range columns { // reasons are reported only where they matter
 			if c := &row.Cells[k]; c.Word != "" && !c.Goes && (c.Wanted || !home) {
 				e := board.Explain(n, i)
 				c.Say, c.Ways = e.Say, e.Words()
@@ -215,22 +215,22 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 	return f
 }
 
-// StepsOf is the checklist of a place, with the sheet of its cable where it has one.
+// StepsOf is the checklist of a target, with the sheet of its cable where it has one.
 func StepsOf(s *survey.Survey, lines []string, system string) Steps {
-	st := Steps{Place: s.Config.Name, Detail: detail(s), Lines: lines, Ticked: survey.Ticked(&s.Config)}
+	st := Steps{Target: s.Config.Name, Detail: detail(s), Lines: lines, Ticked: survey.Ticked(&s.Config)}
 	if c := s.Config.Cable; c != nil {
 		console := s.Profile.Console
 		if console == "" {
 			console = "the console"
 		}
-		if sheet, err := hookup.SheetOf(c, system, console, s.Config.At); err == nil {
+		if sheet, err := connections.SheetOf(c, system, console, s.Config.At); err == nil {
 			st.Cable = sheet
 		}
 	}
 	return st
 }
 
-// RunsOf charts runs that are written down, the newest at each place of a bench. Those of other benches are left out, unless the bench is nil.
+// RunsOf charts runs that are written down, the newest at each target of a bench. Those of other benches are left out, unless the bench is nil.
 func RunsOf(runs []journal.Run, b *bench.Bench) (c RunChart) {
 	if b == nil {
 		for i := range runs {
@@ -238,7 +238,7 @@ func RunsOf(runs []journal.Run, b *bench.Bench) (c RunChart) {
 		}
 		return c
 	}
-	for n := range b.Places {
+	for n := range b.Targets {
 		if i := slices.IndexFunc(runs, func(r journal.Run) bool { return survey.Lies(&r, b, n) }); i >= 0 {
 			c.Lanes = append(c.Lanes, LaneOf(&runs[i]))
 		}

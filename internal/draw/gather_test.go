@@ -12,13 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
@@ -29,13 +29,13 @@ import (
 	"polytome/internal/netcards"
 )
 
-// season3 is the demo with three of its places looked at.
+// season3 is the demo with three of its targets looked at.
 func season3(t *testing.T) *draw.Source {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	b.Places = b.Places[:3]
+	b.Targets = b.Targets[:3]
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	src := &draw.Source{Bench: b, Set: set, Cards: netcards.Here, Drives: drives.Here}
@@ -43,21 +43,21 @@ func season3(t *testing.T) *draw.Source {
 	return src
 }
 
-// look looks at the sources and the places of a bench.
+// look looks at the sources and the targets of a bench.
 func look(t *testing.T, src *draw.Source) {
-	o := intake.For(src.Bench, src.Set, nil)
+	o := scan.For(src.Bench, src.Set, nil)
 	o.Covers = cover.NewFinder(src.Bench, src.Set, nil)
-	r, err := intake.Scan(t.Context(), src.Bench.SourcePaths(), o)
+	r, err := scan.Scan(t.Context(), src.Bench.SourcePaths(), o)
 	require.NoError(t, err)
-	src.Titles, src.Board = r.Titles, make(survey.Board, len(src.Bench.Places))
-	for n := range src.Bench.Places {
+	src.Titles, src.Board = r.Titles, make(survey.Board, len(src.Bench.Targets))
+	for n := range src.Bench.Targets {
 		src.Board[n], err = survey.Take(t.Context(), src.Bench, n, r.Titles, survey.Options{Set: src.Set})
 		require.NoError(t, err)
 	}
 	src.Board.Disks()
 }
 
-// fill carries out what is planned for a place.
+// fill carries out what is planned for a target.
 func fill(t *testing.T, src *draw.Source, n int) {
 	s := src.Board[n]
 	to, err := s.Open(t.Context())
@@ -71,8 +71,8 @@ func fill(t *testing.T, src *draw.Source, n int) {
 // rackAgrees holds the rack against the board, and returns it.
 func rackAgrees(t *testing.T, src *draw.Source) draw.Rack {
 	r := draw.RackOf(src.Bench, src.Board, src.Set)
-	require.Len(t, r.Places, 3)
-	for n, v := range r.Places {
+	require.Len(t, r.Targets, 3)
+	for n, v := range r.Targets {
 		s := src.Board[n]
 		assert.Equal(t, s.Facts.Capacity, v.Capacity)
 		assert.Equal(t, s.Sheet.Free(), v.Free()-v.Reserve, v.Name)
@@ -106,7 +106,7 @@ func rackAgrees(t *testing.T, src *draw.Source) draw.Rack {
 func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
 	src := season3(t)
 	f := draw.FitOf(src.Board, src.Set)
-	require.Len(t, f.Places, 3)
+	require.Len(t, f.Targets, 3)
 	require.Len(t, f.Titles, len(src.Titles))
 	seen := 0
 	for _, row := range f.Titles {
@@ -116,7 +116,7 @@ func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
 		i := slices.IndexFunc(src.Titles, same)
 		require.GreaterOrEqual(t, i, 0, row.Name)
 		if slices.ContainsFunc(src.Titles[i+1:], same) {
-			continue // which of two twins a row is of cannot be told
+			continue // which of two twins a row is of cannot be reported
 		}
 		home := false
 		for n, c := range row.Cells {
@@ -134,7 +134,7 @@ func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
 			if c.Word != "" && !c.Goes && (c.Wanted || !home) {
 				assert.Equal(t, src.Board.Explain(n, i).Say, c.Say)
 			} else {
-				assert.Empty(t, c.Say, "what nobody asks is not told")
+				assert.Empty(t, c.Say, "what nobody asks is not reported")
 			}
 		}
 	}
@@ -149,32 +149,32 @@ func TestRackCardAndTreeAreWhatWillBeThere(t *testing.T) {
 	tree := draw.TreeOf(src.Board[0], true)
 	fill(t, src, 0)
 	after := rackAgrees(t, src)
-	assert.Positive(t, before.Places[0].Planned)
-	assert.Zero(t, after.Places[0].Planned, "all of it is there")
-	assert.Equal(t, 15, after.Places[0].Shares[0].KeptTitles)
+	assert.Positive(t, before.Targets[0].Planned)
+	assert.Zero(t, after.Targets[0].Planned, "all of it is there")
+	assert.Equal(t, 15, after.Targets[0].Shares[0].KeptTitles)
 
-	report, err := src.Board[0].Proof(t.Context(), proof.Names)
+	report, err := src.Board[0].Check(t.Context(), check.Names)
 	require.NoError(t, err)
-	var lists, told []string
+	var lists, reported []string
 	for _, l := range report.Listed {
 		lists = append(lists, l.ID)
 	}
 	for _, c := range card.Titles {
-		told = append(told, c.ID)
+		reported = append(reported, c.ID)
 		if c.Discs > 1 { // each disc has a line in the list
 			i := slices.IndexFunc(src.Titles, func(x title.Title) bool { return x.ID == c.ID })
 			for _, d := range src.Titles[i].Discs[1:] {
-				told = append(told, d.ID)
+				reported = append(reported, d.ID)
 			}
 		}
 	}
 	slices.Sort(lists)
-	slices.Sort(told)
-	assert.Equal(t, lists, told)
+	slices.Sort(reported)
+	assert.Equal(t, lists, reported)
 
 	var will, is []string
 	for _, l := range tree.Lines {
-		if l.State != survey.Leaving && l.State != survey.Leftover {
+		if l.State != survey.Removing && l.State != survey.Leftover {
 			will = append(will, l.Path)
 		}
 	}
@@ -189,11 +189,11 @@ func TestRackCardAndTreeAreWhatWillBeThere(t *testing.T) {
 	}
 }
 
-func TestAPlaceThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
+func TestATargetThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
 	src := season3(t)
 	src.Board[1] = nil
 	r := draw.RackOf(src.Bench, src.Board, src.Set)
-	assert.Equal(t, "it could not be looked at", r.Places[1].Away)
+	assert.Equal(t, "it could not be looked at", r.Targets[1].Away)
 	d := r.Draw(options("a4"))
 	assert.Empty(t, scenetest.Wrong(d))
 	assert.Contains(t, textOf(d), "Ferry share")
@@ -202,7 +202,7 @@ func TestAPlaceThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
 func TestCoversComeOntoTheCard(t *testing.T) {
 	src := season3(t)
 	src.Looker = &cover.Looker{}
-	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Place: 0}, options("a4"))
+	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Target: 0}, options("a4"))
 	require.NoError(t, err)
 	names := map[string]int{}
 	for _, p := range d.Pages {
@@ -231,7 +231,7 @@ func TestCoversComeOntoTheCard(t *testing.T) {
 		}
 		return 0
 	}
-	again, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Place: 0}, options("a4"))
+	again, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Target: 0}, options("a4"))
 	require.NoError(t, err)
 	assert.InDelta(t, wide(d)/2, wide(again), 0.02, "it is drawn as it was cropped")
 }
@@ -239,8 +239,8 @@ func TestCoversComeOntoTheCard(t *testing.T) {
 func TestWhatASourceCannotDraw(t *testing.T) {
 	src := season3(t)
 	for _, kind := range []draw.Kind{draw.KindTree, draw.KindMap} {
-		_, err := src.Make(t.Context(), draw.Request{Kind: kind, Place: -1}, options("a4"))
-		assert.ErrorIs(t, err, draw.ErrWhichPlace, kind)
+		_, err := src.Make(t.Context(), draw.Request{Kind: kind, Target: -1}, options("a4"))
+		assert.ErrorIs(t, err, draw.ErrWhichTarget, kind)
 	}
 	var unknown *draw.UnknownKindError
 	_, err := src.Make(t.Context(), draw.Request{Kind: "poster"}, options("a4"))
@@ -251,25 +251,25 @@ func TestWhatASourceCannotDraw(t *testing.T) {
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
 	for _, kind := range draw.Kinds {
-		_, err := src.Make(gone, draw.Request{Kind: kind, Place: 0}, options("a4"))
+		_, err := src.Make(gone, draw.Request{Kind: kind, Target: 0}, options("a4"))
 		assert.Error(t, err, "%s after it was given up", kind)
 	}
 
-	// A place that went away after it was looked at.
+	// A target that went away after it was looked at.
 	require.NoError(t, os.RemoveAll(src.Board[0].Config.At))
-	require.NoError(t, os.RemoveAll(src.Bench.Resolve(src.Bench.Places[0].At)))
-	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Place: 0}, options("a4"))
+	require.NoError(t, os.RemoveAll(src.Bench.Resolve(src.Bench.Targets[0].At)))
+	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Target: 0}, options("a4"))
 	require.NoError(t, err, "the card needs no look")
-	assert.Contains(t, textOf(d), "What to do at the console is not told")
+	assert.Contains(t, textOf(d), "What to do at the console is not reported")
 	assert.Empty(t, scenetest.Wrong(d))
-	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Place: 0}, options("a4"))
+	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Target: 0}, options("a4"))
 	assert.Error(t, err)
-	d, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Place: -1}, options("a4"))
-	require.NoError(t, err, "the others are told")
+	d, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Target: -1}, options("a4"))
+	require.NoError(t, err, "the others are reported")
 	assert.Contains(t, textOf(d), "could not be looked at")
 	assert.Contains(t, textOf(d), "Hall pocket")
 	src.Board[0] = nil
-	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindTree, Place: 0}, options("a4"))
+	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindTree, Target: 0}, options("a4"))
 	assert.ErrorContains(t, err, "North stick could not be looked at")
 }
 
@@ -286,10 +286,10 @@ func textOf(d *scene.Drawing) string {
 	return b.String()
 }
 
-func TestOneOfSeveralPlacesIsDrawn(t *testing.T) {
+func TestOneOfSeveralTargetsIsDrawn(t *testing.T) {
 	src := season3(t)
-	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack", draw.KindFit: "What goes where, and why not", draw.KindHookUp: "What is joined to what", draw.KindChecklist: "At the console"} {
-		d, err := src.Make(t.Context(), draw.Request{Kind: kind, Place: 2}, options("a4"))
+	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack", draw.KindFit: "What goes where, and why not", draw.KindConnections: "What is joined to what", draw.KindChecklist: "At the console"} {
+		d, err := src.Make(t.Context(), draw.Request{Kind: kind, Target: 2}, options("a4"))
 		require.NoError(t, err)
 		s := textOf(d)
 		assert.Contains(t, s, says)

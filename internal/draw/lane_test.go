@@ -19,29 +19,29 @@ import (
 	"polytome/internal/size"
 )
 
-func TestALaneTellsWhatBecameOfItsRun(t *testing.T) {
-	r := journal.Run{ID: 7, Place: "North stick", State: journal.NotAll, Began: season, Steps: 1200, Done: 1190, Written: 3 * size.GiB, Course: journal.Course{Span: time.Second, Elapsed: 3 * time.Second,
+func TestALaneReportsWhatBecameOfItsRun(t *testing.T) {
+	r := journal.Run{ID: 7, Target: "North stick", State: journal.NotAll, Began: season, Steps: 1200, Done: 1190, Written: 3 * size.GiB, Course: journal.Course{Span: time.Second, Elapsed: 3 * time.Second,
 		Moments: []journal.Moment{{At: time.Second, Kind: run.Failed, Path: "FULL/a.iso", Say: "its drive was pulled"}}, More: 2}, Speeds: []int64{size.MiB, 3 * size.MiB, 2 * size.MiB},
-		Report: &run.Report{Put: 1100, Bytes: 4 * size.GiB, GoneOn: size.GiB, Failed: []run.Failure{{}}, Skipped: 3, Untried: 6, Verify: run.VerifyFull, Elapsed: 3 * time.Second}}
+		Report: &run.Report{Put: 1100, Bytes: 4 * size.GiB, Resumed: size.GiB, Failed: []run.Failure{{}}, Skipped: 3, Untried: 6, Verify: run.VerifyFull, Elapsed: 3 * time.Second}}
 	text := textOf(draw.RunsOf([]journal.Run{r}, nil).Draw(options("a4")))
-	for _, want := range []string{"North stick", "not all · begun 14 March 2026, 00:00", "1,190 of 1,200 steps done", "1,100 files, 3.00 GiB written", "1.00 GiB were there from an earlier try", "1 failed", "3 passed over", "6 not tried", "read back", "took 3.0 s",
+	for _, want := range []string{"North stick", "not all · begun 14 March 2026, 00:00", "1,190 of 1,200 steps done", "1,100 files, 3.00 GiB written", "1.00 GiB were there from an earlier try", "1 failed", "3 skipped", "6 not tried", "read back", "took 3.0 s",
 		"at best 3.00 MiB/s, 2.00 MiB/s in the mean", "its drive was pulled", "FULL/a.iso", "and 2 more"} {
 		assert.Contains(t, text, want)
 	}
 	r.Report, r.Speeds, r.State, r.Course = nil, nil, journal.Broken, journal.Course{}
 	text = textOf(draw.RunsOf([]journal.Run{r}, nil).Draw(options("a4")))
-	for _, want := range []string{"broken off", "3.00 GiB written", "no speed was written down for this run", "Nothing out of the ordinary happened"} {
+	for _, want := range []string{"interrupted", "3.00 GiB written", "no speed was written down for this run", "Nothing out of the ordinary happened"} {
 		assert.Contains(t, text, want)
 	}
 }
 
-// TestOnlyRunsOfTheBenchAreCharted has runs of another bench, of another place, and an older one at the same place.
+// TestOnlyRunsOfTheBenchAreCharted has runs of another bench, of another target, and an older one at the same target.
 func TestOnlyRunsOfTheBenchAreCharted(t *testing.T) {
 	dir := t.TempDir()
 	b := bench.New(filepath.Join(dir, "season.toml"))
-	b.Places = []bench.Place{{Name: "North stick", At: "stick", Loader: "rowan"}, {Name: "Ferry share", At: "share", Loader: "rowan"}}
-	at := func(id int64, place, address, of string) journal.Run {
-		return journal.Run{ID: id, Place: place, At: filepath.Join(dir, address), Bench: of, Config: bench.Place{Name: place}, State: journal.Complete, Steps: int(id)}
+	b.Targets = []bench.Target{{Name: "North stick", At: "stick", Loader: "rowan"}, {Name: "Ferry share", At: "share", Loader: "rowan"}}
+	at := func(id int64, target, address, of string) journal.Run {
+		return journal.Run{ID: id, Target: target, At: filepath.Join(dir, address), Bench: of, Config: bench.Target{Name: target}, State: journal.Complete, Steps: int(id)}
 	}
 	file := filepath.Join(dir, "season.toml")
 	runs := []journal.Run{at(5, "North stick", "stick", filepath.Join(dir, "other.toml")), at(4, "North stick", "stick", file), at(3, "North stick", "stick", file), at(2, "Attic", "attic", file)}
@@ -69,7 +69,7 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	assert.ErrorContains(t, draw.Save(old, large), "no space left")
 	after, err := os.ReadFile(old)
 	require.NoError(t, err)
-	assert.Equal(t, before, after, "what was there stays when its successor has no room")
+	assert.Equal(t, before, after, "what was there stays when its successor has no space")
 	entries, err := os.ReadDir(full)
 	require.NoError(t, err)
 	assert.Len(t, entries, 1)
@@ -96,7 +96,7 @@ func TestNamesOfKindsAndFolds(t *testing.T) {
 		assert.True(t, strings.HasPrefix(k.Words(), "the "), "%s has words", k)
 	}
 	_, err := draw.KindNamed("poster")
-	assert.EqualError(t, err, `there is no drawing "poster"; there are: rack, map, tree, hook-up, card, run, fit, checklist`)
+	assert.EqualError(t, err, `there is no drawing "poster"; there are: rack, map, tree, connections, card, run, fit, checklist`)
 	for _, f := range draw.Folds {
 		found, err := draw.FoldNamed(f.Name)
 		require.NoError(t, err)

@@ -33,7 +33,7 @@ type column struct {
 	pen   *scene.Pen
 }
 
-// table writes rows below each other, with its heading anew on every page.
+// table writes rows below each other, with its heading again on every page.
 type table struct {
 	s       *scene.Sheet
 	columns []column
@@ -113,9 +113,9 @@ func (t *table) end() {
 	t.s.Y += 12
 }
 
-// section writes a heading inside a drawing, with room for some lines below it on the same page.
-func section(s *scene.Sheet, text string, room float64) {
-	s.Need(20 + room)
+// section writes a heading inside a drawing, with space for some lines below it on the same page.
+func section(s *scene.Sheet, text string, space float64) {
+	s.Need(20 + space)
 	s.Mark(0, text)
 	s.WriteIn(heading, s.Left, s.Y+9, s.Wide(), text)
 	s.Y += 18
@@ -162,7 +162,7 @@ func some(n int, words string) string {
 	return size.Exact(int64(n)) + " " + words
 }
 
-// Shown is how a platform is called: its name as people write it, or the short one.
+// Shown is how a platform is named: its name as people write it, or the short one.
 type Shown func(platform string) string
 
 func (f Shown) of(platform string) string {

@@ -9,27 +9,27 @@ import (
 	"polytome/internal/size"
 )
 
-// A Rack is all places as upright volumes, filled to scale.
+// A Rack is all targets as upright volumes, filled to scale.
 type Rack struct {
-	Places []Volume
-	Shown  Shown
+	Targets []Volume
+	Shown   Shown
 }
 
-// A Volume is one place. Amounts are bytes.
+// A Volume is one target. Amounts are bytes.
 type Volume struct {
 	Name, Detail string
 	Away         string // why it cannot be looked at, "" for one that can
 	Capacity     int64
 	Kept         int64 // what is there and stays, the filesystem's own structures included
 	Planned      int64 // what is chosen and not there yet
-	Untold       bool  // nobody tells how much room there is: the capacity is none
+	Unknown      bool  // nobody tells how much space there is: the capacity is none
 	Reserve      int64 // what is to stay free
 	Over         int64 // what is wanted and does not go
 	OverTitles   int
 	Shares       []Share
 }
 
-// A Share is what the titles of one platform take of a place.
+// A Share is what the titles of one platform take of a target.
 type Share struct {
 	Platform              string
 	Kept, Planned         int64 // bytes
@@ -42,18 +42,18 @@ const seen = 120
 // Free is what is left when all that is planned is there.
 func (v *Volume) Free() int64 { return max(0, v.Capacity-v.Kept-v.Planned) }
 
-// share is a part of the room in words.
+// share is a part of the space in words.
 func (v *Volume) share(bytes int64) string {
-	if v.Untold {
+	if v.Unknown {
 		return "–"
 	}
 	return percentOf(bytes, v.Capacity)
 }
 
-// room is an amount of the room in words.
-func (v *Volume) room(bytes int64) string {
-	if v.Untold {
-		return "not told"
+// space is an amount of the space in words.
+func (v *Volume) space(bytes int64) string {
+	if v.Unknown {
+		return "not reported"
 	}
 	return size.Format(bytes)
 }
@@ -104,28 +104,28 @@ func (v *Volume) slices(shown Shown) (out []slice) {
 	return out
 }
 
-// widest and narrowest are how wide the column of a place is.
+// widest and narrowest are how wide the column of a target is.
 const widest, narrowest = 190.0, 126.0
 
 // Draw draws the rack.
 func (r Rack) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Places), plural(len(r.Places), "place")), "each filled to its own scale"), o.Date)
-	if len(r.Places) == 0 {
-		nothing(s, "The bench has no place yet. Add one with P on the screen, or in the bench file.")
+	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Targets), plural(len(r.Targets), "target")), "each filled to its own scale"), o.Date)
+	if len(r.Targets) == 0 {
+		nothing(s, "The bench has no target yet. Add one with P on the screen, or in the bench file.")
 		return s.End()
 	}
 	r.legend(s)
-	per := min(len(r.Places), max(1, int(s.Wide()/narrowest)))
-	if pages := (len(r.Places) + per - 1) / per; pages > 1 { // as many on each page
-		per = (len(r.Places) + pages - 1) / pages
+	per := min(len(r.Targets), max(1, int(s.Wide()/narrowest)))
+	if pages := (len(r.Targets) + per - 1) / per; pages > 1 { // as many on each page
+		per = (len(r.Targets) + pages - 1) / pages
 	}
 	each := min(widest, s.Wide()/float64(per))
-	for from := 0; from < len(r.Places); from += per {
+	for from := 0; from < len(r.Targets); from += per {
 		if from > 0 {
 			s.Next()
 		}
-		for i, n := from, min(from+per, len(r.Places)); i < n; i++ {
-			r.volume(s, &r.Places[i], s.Left+float64(i-from)*each, each)
+		for i, n := from, min(from+per, len(r.Targets)); i < n; i++ {
+			r.volume(s, &r.Targets[i], s.Left+float64(i-from)*each, each)
 		}
 		s.Y = s.Bottom
 	}
@@ -173,7 +173,7 @@ func (r *Rack) legend(s *scene.Sheet) {
 	s.Y += 22
 }
 
-// volume draws one place in a column.
+// volume draws one target in a column.
 func (r *Rack) volume(s *scene.Sheet, v *Volume, x, w float64) {
 	y := s.Y
 	const bar = 46.0
@@ -197,7 +197,7 @@ func (r *Rack) volume(s *scene.Sheet, v *Volume, x, w float64) {
 	bottom := s.Bottom - 30
 	high := bottom - y
 	s.WriteCentre(label, x+bar/2, bottom+11, bar+14, v.share(v.Kept+v.Planned))
-	s.WriteIn(smaller, x, bottom+20, w-8, "of "+v.room(v.Capacity))
+	s.WriteIn(smaller, x, bottom+20, w-8, "of "+v.space(v.Capacity))
 	if v.Away != "" {
 		lines := smaller.WrapMost("away: "+v.Away, w-bar-17, 8)
 		s.Para(smaller, x+bar+5, y+8, lines)
@@ -257,7 +257,7 @@ func (r *Rack) fills(s *scene.Sheet, v *Volume, x, y, bar, high, w float64) {
 		at = top
 	}
 	if free := v.Free(); free > 0 {
-		notes = append(notes, note{at: (y + at) / 2, lines: [2]string{"free", v.room(free)}})
+		notes = append(notes, note{at: (y + at) / 2, lines: [2]string{"free", v.space(free)}})
 	}
 	if v.Reserve > 0 && v.Reserve < v.Capacity {
 		line := y + float64(v.Reserve)*scale
@@ -274,7 +274,7 @@ func (r *Rack) fills(s *scene.Sheet, v *Volume, x, y, bar, high, w float64) {
 	}
 }
 
-// settle gives every note a place of its own between two heights, as near to its part as can be. Notes come from the bottom up; where there are too many,
+// settle gives every note a target of its own between two heights, as near to its part as can be. Notes come from the bottom up; where there are too many,
 // those in the middle become one.
 func settle(notes []note, top, bottom float64) []note {
 	if most := int((bottom - top) / noteHeight); len(notes) > most && most > 1 {
@@ -295,11 +295,11 @@ func settle(notes []note, top, bottom float64) []note {
 	return notes
 }
 
-// oneScale draws all places to one scale.
+// oneScale draws all targets to one scale.
 func (r *Rack) oneScale(s *scene.Sheet) {
 	var largest int64
-	for i := range r.Places {
-		largest = max(largest, r.Places[i].Capacity)
+	for i := range r.Targets {
+		largest = max(largest, r.Targets[i].Capacity)
 	}
 	if largest <= 0 {
 		return
@@ -307,8 +307,8 @@ func (r *Rack) oneScale(s *scene.Sheet) {
 	section(s, "All to one scale", 40)
 	const nameWidth, sizeWidth = 130.0, 60.0
 	wide := s.Wide() - nameWidth - sizeWidth - 16
-	for i := range r.Places {
-		v := &r.Places[i]
+	for i := range r.Targets {
+		v := &r.Targets[i]
 		s.Need(15)
 		s.WriteIn(body, s.Left, s.Y+9, nameWidth, v.Name)
 		x := s.Left + nameWidth + 8
@@ -323,31 +323,31 @@ func (r *Rack) oneScale(s *scene.Sheet) {
 			plannedFill(s.Page, x+kept, s.Y+1.5, planned, 9, false)
 		}
 		s.Rect(x, s.Y+1.5, w, 9, 0.6, scene.Black, nil)
-		s.WriteRight(small, s.Right, s.Y+9, sizeWidth, v.room(v.Capacity))
+		s.WriteRight(small, s.Right, s.Y+9, sizeWidth, v.space(v.Capacity))
 		s.Y += 15
 	}
 	s.Y += 12
 }
 
-// totals is the table of all places.
+// totals is the table of all targets.
 func (r *Rack) totals(s *scene.Sheet) {
 	section(s, "Totals", 60)
-	t := newTable(s, column{name: "place"}, column{name: "room", width: 66, right: true}, column{name: "kept", width: 66, right: true}, column{name: "planned", width: 66, right: true},
+	t := newTable(s, column{name: "target"}, column{name: "space", width: 66, right: true}, column{name: "kept", width: 66, right: true}, column{name: "planned", width: 66, right: true},
 		column{name: "free", width: 66, right: true}, column{name: "titles there", width: 52, right: true}, column{name: "to come", width: 46, right: true}, column{name: "do not go", width: 46, right: true})
 	var sum Volume
 	there, come, not := 0, 0, 0
-	for i := range r.Places {
-		v := &r.Places[i]
+	for i := range r.Targets {
+		v := &r.Targets[i]
 		a, b := 0, 0
 		for _, sh := range v.Shares {
 			a, b = a+sh.KeptTitles, b+sh.NewTitles
 		}
-		t.row(body, v.Name, v.room(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), v.room(v.Free()), fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
-		sum.Capacity, sum.Kept, sum.Planned, sum.Untold = sum.Capacity+v.Capacity, sum.Kept+v.Kept, sum.Planned+v.Planned, sum.Untold || v.Untold
+		t.row(body, v.Name, v.space(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), v.space(v.Free()), fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
+		sum.Capacity, sum.Kept, sum.Planned, sum.Unknown = sum.Capacity+v.Capacity, sum.Kept+v.Kept, sum.Planned+v.Planned, sum.Unknown || v.Unknown
 		there, come, not = there+a, come+b, not+v.OverTitles
 	}
-	if len(r.Places) > 1 {
-		t.total("together", sum.room(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned), sum.room(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
+	if len(r.Targets) > 1 {
+		t.total("together", sum.space(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned), sum.space(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
 	}
 	t.end()
 }
@@ -355,8 +355,8 @@ func (r *Rack) totals(s *scene.Sheet) {
 // platforms is the table of all platforms.
 func (r *Rack) platforms(s *scene.Sheet) {
 	var all []Share
-	for i := range r.Places {
-		for _, sh := range r.Places[i].Shares {
+	for i := range r.Targets {
+		for _, sh := range r.Targets[i].Shares {
 			k := slices.IndexFunc(all, func(a Share) bool { return a.Platform == sh.Platform })
 			if k < 0 {
 				k = len(all)
@@ -370,7 +370,7 @@ func (r *Rack) platforms(s *scene.Sheet) {
 		return
 	}
 	slices.SortFunc(all, func(a, b Share) int { return cmp.Compare(r.Shown.of(a.Platform), r.Shown.of(b.Platform)) })
-	section(s, "By platform, over all places", 60)
+	section(s, "By platform, over all targets", 60)
 	t := newTable(s, column{name: "platform"}, column{name: "titles there", width: 70, right: true}, column{name: "take", width: 80, right: true}, column{name: "titles to come", width: 70, right: true}, column{name: "add", width: 80, right: true})
 	for _, a := range all {
 		t.row(body, r.Shown.of(a.Platform), size.Exact(int64(a.KeptTitles)), size.Format(a.Kept), size.Exact(int64(a.NewTitles)), size.Format(a.Planned))

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/journal"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/run"
 	"polytome/internal/draw/scene"
 	"polytome/internal/size"
@@ -19,32 +19,32 @@ type RunChart struct {
 	Lanes []RunLane
 }
 
-// A RunLane is the run at one place.
+// A RunLane is the run at one target.
 type RunLane struct {
-	Place, State string
-	Began        time.Time     // the zero value for one that is not told
-	Elapsed      time.Duration // without pauses
-	Span         time.Duration // that each speed is of
-	Speeds       []int64       // bytes a second
-	Moments      []journal.Moment
-	More         int // moments that were not kept
-	Totals       []string
+	Target, State string
+	Began         time.Time     // the zero value for one that is not reported
+	Elapsed       time.Duration // without pauses
+	Span          time.Duration // that each speed is of
+	Speeds        []int64       // bytes a second
+	Moments       []journal.Moment
+	More          int // moments that were not kept
+	Totals        []string
 }
 
 // LaneOf is a run that is written down.
 func LaneOf(r *journal.Run) RunLane {
-	l := RunLane{Place: r.Place, State: string(r.State), Began: r.Began, Elapsed: r.Course.Elapsed, Span: r.Course.Span, Speeds: r.Speeds, Moments: r.Course.Moments, More: r.Course.More}
+	l := RunLane{Target: r.Target, State: string(r.State), Began: r.Began, Elapsed: r.Course.Elapsed, Span: r.Course.Span, Speeds: r.Speeds, Moments: r.Course.Moments, More: r.Course.More}
 	l.Totals = []string{fmt.Sprintf("%s of %s done", size.Exact(int64(r.Done)), size.Exact(int64(r.Steps))+" "+plural(r.Steps, "step"))}
 	if rep := r.Report; rep != nil {
-		l.Totals = append(l.Totals, fmt.Sprintf("%s, %s written", size.Exact(int64(rep.Put))+" "+plural(rep.Put, "file"), size.Format(rep.Bytes-rep.GoneOn)))
-		if rep.GoneOn > 0 {
-			l.Totals = append(l.Totals, size.Format(rep.GoneOn)+" were there from an earlier try")
+		l.Totals = append(l.Totals, fmt.Sprintf("%s, %s written", size.Exact(int64(rep.Put))+" "+plural(rep.Put, "file"), size.Format(rep.Bytes-rep.Resumed)))
+		if rep.Resumed > 0 {
+			l.Totals = append(l.Totals, size.Format(rep.Resumed)+" were there from an earlier try")
 		}
 		if n := len(rep.Failed); n > 0 {
 			l.Totals = append(l.Totals, fmt.Sprintf("%d failed", n))
 		}
 		if rep.Skipped > 0 {
-			l.Totals = append(l.Totals, fmt.Sprintf("%d passed over", rep.Skipped))
+			l.Totals = append(l.Totals, fmt.Sprintf("%d skipped", rep.Skipped))
 		}
 		if rep.Untried > 0 {
 			l.Totals = append(l.Totals, fmt.Sprintf("%d not tried", rep.Untried))
@@ -73,8 +73,8 @@ func (c RunChart) Draw(o Options) *scene.Drawing {
 
 func (l *RunLane) draw(s *scene.Sheet) {
 	s.Need(plotHeight + 76)
-	s.Mark(0, l.Place)
-	w := s.WriteIn(heading, s.Left, s.Y+9, s.Wide()*0.6, l.Place)
+	s.Mark(0, l.Target)
+	w := s.WriteIn(heading, s.Left, s.Y+9, s.Wide()*0.6, l.Target)
 	say := l.State
 	if !l.Began.IsZero() {
 		say += " · begun " + l.Began.Format("2 January 2006, 15:04")
@@ -112,7 +112,7 @@ func duration(d time.Duration) string {
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
-	return pace.Words(d)
+	return estimate.Words(d)
 }
 
 // plot draws the speed over the time.
@@ -157,7 +157,7 @@ func (l *RunLane) plot(s *scene.Sheet, peak int64) {
 		at = max(x, min(x+w, at))
 		s.Line(0.6, scene.Dark, []float64{2, 1.5}, scene.Point{X: at, Y: y - 2}, scene.Point{X: at, Y: y + h})
 		text := fmt.Sprint(i + 1)
-		if wide := smaller.Width(text); at-wide/2 > free+2 && i < toldMoments {
+		if wide := smaller.Width(text); at-wide/2 > free+2 && i < reportedMoments {
 			s.WriteCentre(smaller, at, y-4, 30, text)
 			free = at + wide/2
 		}
@@ -205,11 +205,11 @@ func clock(t time.Duration) string {
 	return fmt.Sprintf("%d:%02d h", int(t.Hours()), int(t.Minutes())%60)
 }
 
-// toldMoments is how many moments are told.
-const toldMoments = 60
+// reportedMoments is how many moments are reported.
+const reportedMoments = 60
 
-var momentWords = map[run.EventKind]string{run.GoingOn: "gone on with", run.Rewriting: "written again", run.Failed: "failed", run.Skipped: "passed over", run.PutOff: "put off",
-	run.Waiting: "the place is away", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
+var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewriting: "written again", run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
+	run.Waiting: "the target is away", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
 
 // moments tells what happened on the way.
 func (l *RunLane) moments(s *scene.Sheet) {
@@ -220,7 +220,7 @@ func (l *RunLane) moments(s *scene.Sheet) {
 		return
 	}
 	t := newTable(s, column{name: "", width: 20, right: true}, column{name: "at", width: 50, right: true}, column{name: "what", width: 100}, column{name: "file", path: true}, column{name: "why"})
-	for i, m := range l.Moments[:min(len(l.Moments), toldMoments)] {
+	for i, m := range l.Moments[:min(len(l.Moments), reportedMoments)] {
 		word := cmp.Or(momentWords[m.Kind], string(m.Kind))
 		lines := small.WrapMost(m.Say, t.columns[4].width, 3)
 		t.row(small, fmt.Sprint(i+1), clock(m.At.Round(100*time.Millisecond)), word, m.Path, lines[0])
@@ -229,7 +229,7 @@ func (l *RunLane) moments(s *scene.Sheet) {
 		}
 	}
 	t.end()
-	if more := l.More + len(l.Moments) - min(len(l.Moments), toldMoments); more > 0 {
+	if more := l.More + len(l.Moments) - min(len(l.Moments), reportedMoments); more > 0 {
 		s.Need(14)
 		s.Write(quiet, s.Left, s.Y+4, fmt.Sprintf("and %d more", more))
 		s.Y += 12

@@ -12,35 +12,35 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/blockmap"
+	"polytome/internal/core/check"
+	"polytome/internal/core/connections"
 	"polytome/internal/core/cover"
-	"polytome/internal/core/hookup"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 	"polytome/internal/draw/scene"
 	"polytome/internal/drives"
 	"polytome/internal/format/picture"
 	"polytome/internal/netcards"
-	"polytome/internal/place/drive"
+	"polytome/internal/target/drive"
 )
 
 // A Source is everything that drawings are made from. Nobody else may change it while a drawing is made: on the screen, that is a clone.
 type Source struct {
 	Bench  *bench.Bench
-	Board  survey.Board // places that are nil could not be looked at
+	Board  survey.Board // targets that are nil could not be looked at
 	Titles []title.Title
 	Set    *loader.Set
 	// Runs are those that are written down, the newest first.
 	Runs []journal.Run
-	// Reports are proofs that were made already, by place; others are made where a drawing needs them.
-	Reports map[int]*proof.Report
+	// Reports are checks that were made already, by target; others are made where a drawing needs them.
+	Reports map[int]*check.Report
 	Cards   netcards.System
-	// HookUp is how everything is joined, where that was looked at and tried already; nil has it looked at.
-	HookUp *hookup.HookUp
-	// Computer is how this computer is called, "" for its own name.
+	// Connections is how everything is joined, where that was looked at and tried already; nil has it looked at.
+	Connections *connections.Connections
+	// Computer is how this computer is named, "" for its own name.
 	Computer string
 	Drives   drives.System
 	// Looker looks at covers; nil draws none.
@@ -50,19 +50,19 @@ type Source struct {
 // A Request is what is to be drawn of a source.
 type Request struct {
 	Kind Kind
-	// Place is the number of the place, -1 for all of them: the tree and the map are of one, and the card of none is that of all titles.
-	Place int
-	Fold  Fold // of a card
-	Whole bool // a tree is not folded
-	// Drive is a drive, image or partition whose map is drawn, in place of a place's; Ready is what it is to become, nil for nothing.
+	// Target is the number of the target, -1 for all of them: the tree and the map are of one, and the card of none is that of all titles.
+	Target int
+	Fold   Fold // of a card
+	Whole  bool // a tree is not folded
+	// Drive is a drive, image or partition whose map is drawn, in place of a target's; Ready is what it is to become, nil for nothing.
 	Drive string
-	Ready *ready.Request
-	// Run is the number of the run that is charted, 0 for the newest at each place.
+	Ready *prepare.Request
+	// Run is the number of the run that is charted, 0 for the newest at each target.
 	Run int64
 }
 
-// ErrWhichPlace is a drawing of one place where none was named.
-var ErrWhichPlace = errors.New("this drawing is of one place: name it")
+// ErrWhichTarget is a drawing of one target where none was named.
+var ErrWhichTarget = errors.New("this drawing is of one target: name it")
 
 // Make makes a drawing.
 func (src *Source) Make(ctx context.Context, r Request, o Options) (*scene.Drawing, error) {
@@ -80,13 +80,13 @@ func (src *Source) subject(ctx context.Context, r Request) (Subject, error) {
 	b := src.Bench
 	switch r.Kind {
 	case KindRack:
-		b, board := src.only(r.Place)
+		b, board := src.only(r.Target)
 		return RackOf(b, board, src.Set), nil
 	case KindFit:
-		_, board := src.only(r.Place)
+		_, board := src.only(r.Target)
 		return FitOf(board, src.Set), nil
-	case KindHookUp:
-		return src.hookUp(r)
+	case KindConnections:
+		return src.connections(r)
 	case KindRun:
 		return src.runs(r)
 	case KindChecklist:
@@ -94,10 +94,10 @@ func (src *Source) subject(ctx context.Context, r Request) (Subject, error) {
 	case KindMap:
 		return src.volumeMap(ctx, r)
 	case KindTree:
-		if len(b.Places) == 0 {
-			return Tree{Place: "no place"}, nil
+		if len(b.Targets) == 0 {
+			return Tree{Target: "no target"}, nil
 		}
-		s, err := src.survey(r.Place)
+		s, err := src.survey(r.Target)
 		if err != nil {
 			return nil, err
 		}
@@ -108,36 +108,36 @@ func (src *Source) subject(ctx context.Context, r Request) (Subject, error) {
 	return nil, &UnknownKindError{string(r.Kind)}
 }
 
-// survey is the place that was asked for, or the only one.
+// survey is the target that was asked for, or the only one.
 func (src *Source) survey(n int) (*survey.Survey, error) {
 	if n < 0 && len(src.Board) == 1 {
 		n = 0
 	}
 	switch {
-	case n < 0 || n >= len(src.Bench.Places):
-		return nil, ErrWhichPlace
+	case n < 0 || n >= len(src.Bench.Targets):
+		return nil, ErrWhichTarget
 	case n >= len(src.Board) || src.Board[n] == nil:
-		return nil, fmt.Errorf("%s could not be looked at, so it cannot be drawn", src.Bench.Places[n].Name)
+		return nil, fmt.Errorf("%s could not be looked at, so it cannot be drawn", src.Bench.Targets[n].Name)
 	}
 	return src.Board[n], nil
 }
 
-func (src *Source) hookUp(r Request) (Subject, error) {
-	h := hookup.HookUp{}
-	if src.HookUp != nil {
-		h = *src.HookUp
+func (src *Source) connections(r Request) (Subject, error) {
+	h := connections.Connections{}
+	if src.Connections != nil {
+		h = *src.Connections
 	} else {
 		cards, err := src.Cards.Cards()
 		if err != nil {
-			return nil, fmt.Errorf("the network interfaces of this computer cannot be told: %w", err)
+			return nil, fmt.Errorf("the network interfaces of this computer cannot be reported: %w", err)
 		}
-		h = *hookup.Of(src.Bench, src.Set, cards)
+		h = *connections.Of(src.Bench, src.Set, cards)
 	}
 	h.Computer = cmp.Or(src.Computer, h.Computer)
-	if r.Place >= 0 && r.Place < len(h.Links) {
-		h.Links = h.Links[r.Place : r.Place+1]
+	if r.Target >= 0 && r.Target < len(h.Links) {
+		h.Links = h.Links[r.Target : r.Target+1]
 	}
-	return HookUpOf(&h), nil
+	return ConnectionsOf(&h), nil
 }
 
 func (src *Source) runs(r Request) (Subject, error) {
@@ -149,25 +149,25 @@ func (src *Source) runs(r Request) (Subject, error) {
 		}
 		return nil, fmt.Errorf("%w: %d", journal.ErrNone, r.Run)
 	}
-	b, _ := src.only(r.Place)
+	b, _ := src.only(r.Target)
 	return RunsOf(src.Runs, b), nil
 }
 
-// only are the bench and the board with one place, or as they are.
+// only are the bench and the board with one target, or as they are.
 func (src *Source) only(n int) (*bench.Bench, survey.Board) {
-	if n < 0 || n >= len(src.Bench.Places) {
+	if n < 0 || n >= len(src.Bench.Targets) {
 		return src.Bench, src.Board
 	}
 	b, board := src.Bench.Clone(), src.Board
-	b.Places = b.Places[n : n+1]
+	b.Targets = b.Targets[n : n+1]
 	if n < len(board) {
 		board = board[n : n+1]
 	}
 	return b, board
 }
 
-// report is the proof of a place, by which its checklist is told.
-func (src *Source) report(ctx context.Context, n int) (*proof.Report, error) {
+// report is the check of a target, by which its checklist is reported.
+func (src *Source) report(ctx context.Context, n int) (*check.Report, error) {
 	if r := src.Reports[n]; r != nil {
 		return r, nil
 	}
@@ -182,47 +182,47 @@ func (src *Source) report(ctx context.Context, n int) (*proof.Report, error) {
 	if runs == nil {
 		runs = []journal.Run{}
 	}
-	return s.Prover(src.Bench, n, proof.Names, runs).Prove(ctx)
+	return s.Checker(src.Bench, n, check.Names, runs).Check(ctx)
 }
 
 func (src *Source) checklist(ctx context.Context, r Request) (Subject, error) {
 	var c Checklist
-	for n := range src.Bench.Places {
-		if r.Place >= 0 && n != r.Place {
+	for n := range src.Bench.Targets {
+		if r.Target >= 0 && n != r.Target {
 			continue
 		}
 		report, err := src.report(ctx, n)
 		if err != nil {
-			if r.Place >= 0 || len(src.Bench.Places) == 1 || ctx.Err() != nil {
+			if r.Target >= 0 || len(src.Bench.Targets) == 1 || ctx.Err() != nil {
 				return nil, err
 			}
-			c.Places = append(c.Places, Steps{Place: src.Bench.Places[n].Name, Detail: "could not be looked at: " + err.Error()})
+			c.Targets = append(c.Targets, Steps{Target: src.Bench.Targets[n].Name, Detail: "could not be looked at: " + err.Error()})
 			continue
 		}
 		s, err := src.survey(n)
 		if err != nil {
 			return nil, err
 		}
-		c.Places = append(c.Places, StepsOf(s, report.Checklist, runtime.GOOS))
+		c.Targets = append(c.Targets, StepsOf(s, report.Checklist, runtime.GOOS))
 	}
 	return c, nil
 }
 
 func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
-	if r.Place < 0 {
+	if r.Target < 0 {
 		return CollectionOf(src.Bench.Name, src.Titles, src.Set, r.Fold, src.jpeg(ctx)), nil
 	}
-	s, err := src.survey(r.Place)
+	s, err := src.survey(r.Target)
 	if err != nil {
 		return nil, err
 	}
-	report, err := src.report(ctx, r.Place)
+	report, err := src.report(ctx, r.Target)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
 	if err != nil {
 		c := CardOf(s, src.Set, r.Fold, nil, src.jpeg(ctx))
-		c.Note = "What to do at the console is not told, as the place could not be looked at: " + err.Error() + "."
+		c.Note = "What to do at the console is not reported, as the target could not be looked at: " + err.Error() + "."
 		return c, nil
 	}
 	if len(src.Titles) == 0 {
@@ -250,7 +250,7 @@ func (src *Source) jpeg(ctx context.Context) func(t *title.Title) []byte {
 		im, err := src.Looker.Read(&p.File, picture.Rule{Width: 160, Height: 200, Fit: "inside", Crop: picture.Crop(p.Crop)})
 		var b bytes.Buffer
 		if err != nil || jpeg.Encode(&b, im, &jpeg.Options{Quality: 85}) != nil {
-			return nil // a title is told without a picture that cannot be used
+			return nil // a title is reported without a picture that cannot be used
 		}
 		return b.Bytes()
 	}
@@ -260,25 +260,25 @@ func (src *Source) jpeg(ctx context.Context) func(t *title.Title) []byte {
 func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	what, name := r.Drive, r.Drive
 	if what == "" {
-		if len(src.Bench.Places) == 0 {
-			return VolumeMap{Place: "no place"}, nil
+		if len(src.Bench.Targets) == 0 {
+			return VolumeMap{Target: "no target"}, nil
 		}
-		s, err := src.survey(r.Place)
+		s, err := src.survey(r.Target)
 		if err != nil {
 			return nil, err
 		}
 		what, name = src.Bench.Resolve(s.Config.At), s.Config.Name
 	}
-	d, part, err := src.Drives.Place(ctx, what)
+	d, part, err := src.Drives.Target(ctx, what)
 	if err != nil {
 		return nil, fmt.Errorf("only the map of a drive or image can be drawn: %w", err)
 	}
-	m := VolumeMap{Place: filepath.Base(name)}
+	m := VolumeMap{Target: filepath.Base(name)}
 	if r.Ready != nil {
-		if m.Ready, err = ready.Make(ctx, src.Drives, d, src.Set, *r.Ready); err != nil {
+		if m.Ready, err = prepare.Make(ctx, src.Drives, d, src.Set, *r.Ready); err != nil {
 			return nil, err
 		}
-		m.Planned = "before and after readying"
+		m.Planned = "before and after preparing"
 	}
 	if r.Ready != nil && r.Ready.Part == 0 {
 		return m, nil
@@ -291,8 +291,8 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	if m.Now, err = blockmap.Read(ctx, p.Volume()); err != nil {
 		return nil, err
 	}
-	if len(m.Now.InPieces()) > 0 && r.Ready == nil {
-		if m.After, m.NotMended, err = blockmap.AfterGathering(ctx, p.Volume()); err != nil {
+	if len(m.Now.Fragmented()) > 0 && r.Ready == nil {
+		if m.After, m.NotFixed, err = blockmap.AfterGathering(ctx, p.Volume()); err != nil {
 			return nil, err
 		}
 		m.Planned = "now, and after every file was brought into one piece"

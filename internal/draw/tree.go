@@ -12,11 +12,11 @@ import (
 	"polytome/internal/size"
 )
 
-// A Tree is what a place holds and will hold.
+// A Tree is what a target holds and will hold.
 type Tree struct {
-	Place, Detail string
-	Lines         []survey.Line // what is in a folder right behind it, as [survey.Survey.Lines] gives them
-	Titles        []TreeTitle   // where every title is
+	Target, Detail string
+	Lines          []survey.Line // what is in a folder right behind it, as [survey.Survey.Lines] gives them
+	Titles         []TreeTitle   // where every title is
 	// Whole draws every line; else folders with very much in them are folded, so that the tree has some pages.
 	Whole bool
 }
@@ -75,10 +75,10 @@ func grow(lines []survey.Line) *node {
 	return root
 }
 
-// sum counts what is in a folder. What leaves takes no room.
+// sum counts what is in a folder. What leaves takes no space.
 func (n *node) sum() {
 	if !n.folder {
-		if n.state == survey.Leaving || n.state == survey.Leftover {
+		if n.state == survey.Removing || n.state == survey.Leftover {
 			n.bytes = 0
 		}
 		return
@@ -174,7 +174,7 @@ func groups(all []*node, limit int) (out []*node) {
 }
 
 // stateOrder is that in which states are counted.
-var stateOrder = []survey.State{survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Kept, survey.InTheWay, survey.Contested, survey.Leaving, survey.Leftover}
+var stateOrder = []survey.State{survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Kept, survey.InTheWay, survey.Contested, survey.Removing, survey.Leftover}
 
 // words tell the states of what is in a folder; one that all have alone.
 func (n *node) words() string {
@@ -196,9 +196,9 @@ const treeSize, treeState, treeIndent, treeRow = 58.0, 104.0, 13.0, 11.5
 // Draw draws the tree.
 func (t Tree) Draw(o Options) *scene.Drawing {
 	root := grow(t.Lines)
-	s := scene.Begin(o.paper(), "The tree of "+t.Place, o.sub(t.Detail, counted(some(root.files, plural(root.files, "file")), some(root.folders, plural(root.folders, "folder")), size.Format(root.bytes))), o.Date)
+	s := scene.Begin(o.paper(), "The tree of "+t.Target, o.sub(t.Detail, counted(some(root.files, plural(root.files, "file")), some(root.folders, plural(root.folders, "folder")), size.Format(root.bytes))), o.Date)
 	if len(t.Lines) == 0 {
-		nothing(s, "Nothing is on this place, and nothing is chosen for it yet.")
+		nothing(s, "Nothing is on this target, and nothing is chosen for it yet.")
 		return s.End()
 	}
 	s.WriteIn(small, s.Left, s.Y+7, s.Wide(), "now and after the next run: "+root.words())
@@ -224,7 +224,7 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	if folded {
 		s.Y += 8
 		d.links = append(d.links, treeLink{s.Here(), s.Left, s.Y, s.Wide()})
-		paragraph(s, quiet, 0, "Lines with a bar in front stand for several neighbours: the first and the last of them are named. Where every title is, is told behind the tree.")
+		paragraph(s, quiet, 0, "Lines with a bar in front stand for several neighbours: the first and the last of them are named. Where every title is, is reported behind the tree.")
 	}
 	if folded || t.Whole && len(t.Titles) > 0 {
 		t.index(s, d)
@@ -238,7 +238,7 @@ func treeMarks(s *scene.Sheet) {
 	for _, l := range []struct {
 		state survey.State
 		say   string
-	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"}, {survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Leaving, "leaving"}} {
+	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"}, {survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Removing, "removing"}} {
 		mark(s.Page, x+3, s.Y+4, l.state)
 		x += 10
 		x += s.Write(small, x, s.Y+7, l.say) + 14
@@ -262,7 +262,7 @@ func mark(p *scene.Page, x, y float64, state survey.State) {
 	case survey.Renamed, survey.Replaced:
 		p.Line(0.9, scene.Black, nil, at(-3, 0), at(2, 0))
 		p.Polygon(scene.Black, at(1, -2.2), at(3.6, 0), at(1, 2.2))
-	case survey.Leaving, survey.Leftover:
+	case survey.Removing, survey.Leftover:
 		p.Line(1.1, scene.Black, nil, at(-2.5, -2.5), at(2.5, 2.5))
 		p.Line(1.1, scene.Black, nil, at(-2.5, 2.5), at(2.5, -2.5))
 	default:
@@ -327,7 +327,7 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 		mark(s.Page, x+2, mid, state)
 	}
 	x += 8
-	room := s.Right - treeState - treeSize - 20 - x
+	space := s.Right - treeState - treeSize - 20 - x
 	base := s.Y + 8
 	pen := scene.Pen{Size: 8.5, Ink: scene.Black}
 	if n.folder && n.folded == 0 {
@@ -336,13 +336,13 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 	end, ends := 0.0, s.Right-treeState-12-small.Width(size.Format(n.bytes))-4
 	switch {
 	case n.folded > 0:
-		end = d.several(n, x, base, room)
+		end = d.several(n, x, base, space)
 		d.links = append(d.links, treeLink{s.Here(), s.Left, y, s.Wide()})
 	case n.folder:
-		w := s.PathIn(pen, x, base, room*0.7, n.name+"/")
-		end = x + w + 6 + s.WriteIn(quiet, x+w+6, base, room-w-6, some(n.files, plural(n.files, "file")))
+		w := s.PathIn(pen, x, base, space*0.7, n.name+"/")
+		end = x + w + 6 + s.WriteIn(quiet, x+w+6, base, space-w-6, some(n.files, plural(n.files, "file")))
 	default:
-		end = x + s.PathIn(pen, x, base, room, n.name)
+		end = x + s.PathIn(pen, x, base, space, n.name)
 	}
 	if n.files > 0 {
 		if ends > end+12 { // leads the eye
@@ -362,25 +362,25 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 }
 
 // several writes the line of nodes that were folded, and returns where it ends.
-func (d *treeDrawer) several(n *node, x, y, room float64) float64 {
+func (d *treeDrawer) several(n *node, x, y, space float64) float64 {
 	s := d.s
-	x, room = x+3, room-3
+	x, space = x+3, space-3
 	what := "file"
 	if n.folder {
 		what = "folder"
 	}
-	w := s.WriteIn(label, x, y, room, size.Exact(int64(n.folded))+" "+plural(n.folded, what)) + 5
+	w := s.WriteIn(label, x, y, space, size.Exact(int64(n.folded))+" "+plural(n.folded, what)) + 5
 	first, last, both := strings.Cut(n.name, "\x00")
 	if !both {
-		return x + w + s.PathIn(small, x+w, y, room-w, first)
+		return x + w + s.PathIn(small, x+w, y, space-w, first)
 	}
-	half := (room - w - 14) / 2
+	half := (space - w - 14) / 2
 	if half < 10 {
 		return x + w
 	}
 	w += s.PathIn(small, x+w, y, half, first) + 3
 	w += s.Write(small, x+w, y, "…") + 3
-	return x + w + s.PathIn(small, x+w, y, room-w, last)
+	return x + w + s.PathIn(small, x+w, y, space-w, last)
 }
 
 // index tells where every title is.

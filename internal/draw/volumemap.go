@@ -5,7 +5,7 @@ import (
 	"path"
 
 	"polytome/internal/core/blockmap"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/typeface"
 	"polytome/internal/drives"
@@ -15,17 +15,17 @@ import (
 
 // A VolumeMap is what lies where on a volume, and what will lie where after something that is planned.
 type VolumeMap struct {
-	Place string
-	Now   *blockmap.Map
-	// After is the volume as it will be, nil for nothing planned; Planned says what, and NotMended which files stay in pieces, and why.
-	After     *blockmap.Map
-	Planned   string
-	NotMended []string
-	// Ready is a drive that is to be readied; nil for none. Its volumes are drawn before and after.
-	Ready *ready.Plan
+	Target string
+	Now    *blockmap.Map
+	// After is the volume as it will be, nil for nothing planned; Planned says what, and NotFixed which files stay fragmented, and why.
+	After    *blockmap.Map
+	Planned  string
+	NotFixed []string
+	// Ready is a drive that is to be prepared; nil for none. Its volumes are drawn before and after.
+	Ready *prepare.Plan
 }
 
-// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a part is that is told apart, in
+// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a part is that is reported apart, in
 // points.
 const (
 	mapRowsTall  = 30
@@ -36,9 +36,9 @@ const (
 
 // Draw draws the map.
 func (m VolumeMap) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper(), "What lies where on "+m.Place, o.sub(m.Planned), o.Date)
+	s := scene.Begin(o.paper(), "What lies where on "+m.Target, o.sub(m.Planned), o.Date)
 	if m.Ready != nil {
-		readying(s, m.Ready)
+		preparing(s, m.Ready)
 	}
 	if m.Now == nil {
 		if m.Ready == nil {
@@ -51,7 +51,7 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 	} else {
 		volumeOf(s, "Now", m.Now, mapRowsShort)
 		volumeOf(s, "Afterwards", m.After, mapRowsShort)
-		for _, n := range m.NotMended {
+		for _, n := range m.NotFixed {
 			paragraph(s, body, 0, n)
 		}
 		s.Y += 6
@@ -71,10 +71,10 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 	if name == "" {
 		name = "without a name"
 	}
-	torn := len(m.InPieces())
+	torn := len(m.Fragmented())
 	say := fmt.Sprintf("%s, %s, %s, clusters of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), size.Format(info.Cluster))
 	paragraph(s, body, 0, say)
-	pieces := "every file lies in one piece"
+	pieces := "every file lies contiguous"
 	if torn > 0 {
 		pieces = size.Exact(int64(torn)) + " " + plural(torn, "file") + " in more than one piece"
 	}
@@ -110,7 +110,7 @@ func mapLegend(s *scene.Sheet) {
 	for _, l := range []struct {
 		kind blockmap.Kind
 		say  string
-	}{{blockmap.File, "a file in one piece"}, {blockmap.Pieces, "a file in pieces, joined by bows"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
+	}{{blockmap.File, "a file contiguous"}, {blockmap.Pieces, "a file fragmented, joined by bows"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
 		fillOf(s.Page, x, s.Y, 14, 8, l.kind, false)
 		s.Rect(x, s.Y, 14, 8, 0.5, scene.Black, nil)
 		x += 18
@@ -124,7 +124,7 @@ const mostArcs, mostBows = 40, 1500
 
 // arcs draws the volume as one strip, with bows between the pieces of a file.
 func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
-	torn := m.InPieces()
+	torn := m.Fragmented()
 	if len(torn) == 0 {
 		return
 	}
@@ -200,13 +200,13 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 			for i < each && row[i].File == row[from].File && row[i].Kind == row[from].Kind {
 				i++
 			}
-			room := float64(i-from)*wide - 6
-			if f := row[from].File; f >= 0 && room > 50 && row[from].Kind != blockmap.Folder && (r == 0 || cells[r*each-1].File != f || from > 0) {
+			space := float64(i-from)*wide - 6
+			if f := row[from].File; f >= 0 && space > 50 && row[from].Kind != blockmap.Folder && (r == 0 || cells[r*each-1].File != f || from > 0) {
 				pen := name
 				if row[from].Kind == blockmap.Pieces {
 					pen.Ink, pen.Weight = scene.White, typeface.Bold
 				}
-				s.PathIn(pen, s.Left+float64(from)*wide+3, s.Y+8.3, room, path.Base(m.Files[f].Path))
+				s.PathIn(pen, s.Left+float64(from)*wide+3, s.Y+8.3, space, path.Base(m.Files[f].Path))
 			}
 		}
 		s.Rect(s.Left, s.Y, s.Wide(), mapRow, 0.35, scene.Rule, nil)
@@ -219,12 +219,12 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 	s.Y += 12
 }
 
-// mostPieces is how many files in pieces are listed.
+// mostPieces is how many files fragmented are listed.
 const mostPieces = 200
 
 // pieces lists the files that lie in more than one.
 func pieces(s *scene.Sheet, m *blockmap.Map) {
-	torn := m.InPieces()
+	torn := m.Fragmented()
 	if len(torn) == 0 {
 		return
 	}
@@ -255,8 +255,8 @@ func holes(s *scene.Sheet, m *blockmap.Map) {
 	t.end()
 }
 
-// readying draws a drive before and after it is readied.
-func readying(s *scene.Sheet, p *ready.Plan) {
+// preparing draws a drive before and after it is prepared.
+func preparing(s *scene.Sheet, p *prepare.Plan) {
 	d := p.Drive
 	paragraph(s, body, 0, fmt.Sprintf("%s, %s", d.Name(), size.Format(d.Size)))
 	if p.Loses != "" {
@@ -265,7 +265,7 @@ func readying(s *scene.Sheet, p *ready.Plan) {
 	s.Y += 8
 	for _, part := range []struct {
 		name   string
-		slices []ready.Slice
+		slices []prepare.Slice
 	}{{"Now", p.Before}, {"Afterwards", p.After}} {
 		s.Need(80)
 		s.Mark(0, part.name)
@@ -296,7 +296,7 @@ func readying(s *scene.Sheet, p *ready.Plan) {
 }
 
 // slicesOf draws the parts of a drive to scale, each with its words below.
-func slicesOf(s *scene.Sheet, parts []ready.Slice, whole int64) {
+func slicesOf(s *scene.Sheet, parts []prepare.Slice, whole int64) {
 	const high = 26.0
 	wide := s.Wide()
 	x := func(at int64) float64 { return s.Left + wide*float64(at)/float64(max(1, whole)) }

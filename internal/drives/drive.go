@@ -118,17 +118,17 @@ type Use struct {
 // UseKind is a kind of use.
 type UseKind string
 
-// The kinds. Only what is mounted and not of the system can be let go of here.
+// The kinds. Only what is mounted and not of the system can be released here.
 const (
-	OfSystem UseKind = "system"
-	Mounted  UseKind = "mounted"
-	Swap     UseKind = "swap"
-	Holder   UseKind = "holder" // RAID, LVM or an encrypted volume
-	Looped   UseKind = "looped" // an image that is a loop device
-	Opened   UseKind = "opened" // another program has it open for writing
+	OfSystem       UseKind = "system"
+	Mounted        UseKind = "mounted"
+	Swap           UseKind = "swap"
+	BatchCommitter UseKind = "holder" // RAID, LVM or an encrypted volume
+	Looped         UseKind = "looped" // an image that is a loop device
+	Opened         UseKind = "opened" // another program has it open for writing
 )
 
-// Name is what the drive is called: its model, or the name of the image.
+// Name is what the drive is named: its model, or the name of the image.
 func (d *Drive) Name() string {
 	if d.Image {
 		return filepath.Base(d.Path)
@@ -299,7 +299,7 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 	}
 	info := vol.Info()
 	v.Filesystem, v.Label, v.Cluster, v.Dirty = info.Filesystem, info.Label, info.Cluster, info.Dirty
-	if free, ok := vol.FreeTold(); ok {
+	if free, ok := vol.FreeReported(); ok {
 		v.Free = free
 	} else if table := int64(info.Clusters) * 4; table <= freeTable || info.Filesystem == "exfat" {
 		if free, err := vol.FreeBytes(ctx); err == nil {
@@ -385,7 +385,7 @@ func recognise(b []byte) string {
 func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	info, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("there is no image or drive %s; check the spelling, or make one with: polytome drives ready %s --size 58GiB", name, name)
+		return nil, fmt.Errorf("there is no image or drive %s; check the spelling, or make one with: polytome drives prepare %s --size 58GiB", name, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s: %v", name, reason(err))
@@ -452,9 +452,9 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	return nil, fmt.Errorf("%d drives have the serial number %s; name the one that is meant by its path", len(found), what)
 }
 
-// Place finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a partition, or a
-// folder at which a volume is mounted. part is 0 where none was told.
-func (s System) Place(ctx context.Context, what string) (d *Drive, part int, err error) {
+// Target finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a partition, or a
+// folder at which a volume is mounted. part is 0 where none was reported.
+func (s System) Target(ctx context.Context, what string) (d *Drive, part int, err error) {
 	what = strings.TrimPrefix(what, "drive:")
 	if name, n, ok := strings.Cut(what, "#"); ok {
 		if k, err := strconv.Atoi(n); err == nil && k > 0 {

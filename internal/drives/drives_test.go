@@ -318,7 +318,7 @@ func TestARealDevice(t *testing.T) {
 	_, err = drives.Here.Open(ctx, d, drives.Erasing, drives.Consent{Typed: d.Serial})
 	assert.ErrorContains(t, err, "is mounted at "+dir)
 
-	// a program works in it, so it cannot be let go of
+	// a program works in it, so it cannot be released
 	busy := exec.Command("sleep", "60")
 	busy.Dir = dir
 	require.NoError(t, busy.Start())
@@ -331,13 +331,13 @@ func TestARealDevice(t *testing.T) {
 	require.NoError(t, busy.Process.Kill())
 	_ = busy.Wait()
 
-	var told []string
+	var reported []string
 	require.Eventually(t, func() bool { // the mount's program ends a moment after the unmounting
-		told = nil
-		r, err := drives.Here.Eject(ctx, d, func(s string) { told = append(told, s) })
+		reported = nil
+		r, err := drives.Here.Eject(ctx, d, func(s string) { reported = append(reported, s) })
 		return err == nil && r.Safe && r.Off
 	}, 10*time.Second, 50*time.Millisecond)
-	assert.Contains(t, strings.Join(told, "; "), "switching off")
+	assert.Contains(t, strings.Join(reported, "; "), "switching off")
 	_, err = drives.Here.Look(ctx, dev)
 	assert.Error(t, err, "it is gone")
 }

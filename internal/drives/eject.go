@@ -19,7 +19,7 @@ type Holding struct {
 	File string `json:"file"` // one that it has open
 }
 
-// A BusyError is that a drive cannot be let go of because programs use it.
+// A BusyError is that a drive cannot be released because programs use it.
 type BusyError struct {
 	Drive    string
 	At       string // the mount
@@ -79,7 +79,7 @@ func (s System) Paths(d *Drive) []string {
 // lettingGo is how long the program behind a mount has to end.
 const lettingGo = 5 * time.Second
 
-// Release is how a drive was let go of.
+// Release is how a drive was released.
 type Release struct {
 	Unmounted []string `json:"unmounted,omitempty"`
 	Off       bool     `json:"off"`  // it was switched off, or detached
@@ -88,19 +88,19 @@ type Release struct {
 }
 
 // Eject flushes a drive, unmounts what of it is mounted, and switches it off where that is possible. Only when it returns
-// without an error is the drive safe to unplug. tell is told what is being done.
-func (s System) Eject(ctx context.Context, d *Drive, tell func(string)) (*Release, error) {
-	return s.letGo(ctx, d, true, tell)
+// without an error is the drive safe to unplug. tell is reported what is being done.
+func (s System) Eject(ctx context.Context, d *Drive, emit func(string)) (*Release, error) {
+	return s.letGo(ctx, d, true, emit)
 }
 
-// Unmount is Eject without switching off: the drive can be readied then.
-func (s System) Unmount(ctx context.Context, d *Drive, tell func(string)) (*Release, error) {
-	return s.letGo(ctx, d, false, tell)
+// Unmount is Eject without switching off: the drive can be prepared then.
+func (s System) Unmount(ctx context.Context, d *Drive, emit func(string)) (*Release, error) {
+	return s.letGo(ctx, d, false, emit)
 }
 
-func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(string)) (*Release, error) {
-	if tell == nil {
-		tell = func(string) {}
+func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(string)) (*Release, error) {
+	if emit == nil {
+		emit = func(string) {}
 	}
 	d, err := s.Look(ctx, shown.Path)
 	if err != nil {
@@ -108,18 +108,18 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(str
 	}
 	r := &Release{}
 	for _, u := range d.Uses {
-		if u.Kind == OfSystem || u.Kind == Swap || u.Kind == Holder {
+		if u.Kind == OfSystem || u.Kind == Swap || u.Kind == BatchCommitter {
 			return nil, &RefusedError{d.Name(), u.Say, "it stays as it is"}
 		}
 	}
 	points := d.MountPoints()
 	slices.SortFunc(points, func(a, b string) int { return len(b) - len(a) }) // the inner ones first
 	for _, at := range points {
-		tell("writing out what waits for " + at)
+		emit("writing out what waits for " + at)
 		if err := SyncAt(at); err != nil {
 			return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for %s failed: %w", d.Name(), at, err)
 		}
-		tell("unmounting " + at)
+		emit("unmounting " + at)
 		if err := s.unmount(d, at); err != nil {
 			var busy *BusyError
 			if errors.As(err, &busy) {
@@ -138,19 +138,19 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, tell func(str
 	if len(who) > 0 {
 		return nil, &BusyError{Drive: d.Name(), At: d.Path, Programs: who}
 	}
-	tell("writing out what waits for " + d.Name())
+	emit("writing out what waits for " + d.Name())
 	if err := flushDevice(d.Path); err != nil && !errors.Is(err, os.ErrPermission) {
 		return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for it failed: %w", d.Name(), err)
 	}
 	if !off {
-		r.Say = d.Name() + " is let go of."
+		r.Say = d.Name() + " is released."
 		return r, nil
 	}
 	if d.Image {
 		r.Safe, r.Say = true, d.Name()+" is a file, and everything is in it: it can be copied or moved."
 		return r, nil
 	}
-	tell("switching off " + d.Name())
+	emit("switching off " + d.Name())
 	r.Off = s.off(d)
 	r.Safe, r.Say = true, d.Name()+" is safe to unplug."
 	return r, nil

@@ -46,7 +46,7 @@ type Consent struct {
 // Refusal says why a drive is not written to, whatever anybody agrees to. nil where it can be.
 func (d *Drive) Refusal() *RefusedError {
 	refuse := func(say, do string) *RefusedError { return &RefusedError{d.Name(), say, do} }
-	for _, kind := range []UseKind{OfSystem, Swap, Holder, Mounted, Looped, Opened} {
+	for _, kind := range []UseKind{OfSystem, Swap, BatchCommitter, Mounted, Looped, Opened} {
 		for _, u := range d.Uses {
 			if u.Kind != kind {
 				continue
@@ -61,7 +61,7 @@ func (d *Drive) Refusal() *RefusedError {
 			case OfSystem, Swap:
 				return refuse(u.Say, "")
 			}
-			return refuse(u.Say, "it has to be let go of where it is used")
+			return refuse(u.Say, "it has to be released where it is used")
 		}
 	}
 	switch {
@@ -87,7 +87,7 @@ func (d *Drive) Agreed(c Consent) error {
 	return nil
 }
 
-// Open opens a drive for writing, and is the only way to that. The drive is looked at anew, and has to be the one that was shown:
+// Open opens a drive for writing, and is the only way to that. The drive is looked at again, and has to be the one that was shown:
 // same path, serial number, size and partition table. It must not be in use. It is opened so that nobody else can use it, and just
 // before the first write its size and table are read once more. The consent is asked for erasing only.
 func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Consent) (*medium.File, error) {

@@ -14,8 +14,8 @@ import (
 	"strings"
 )
 
-// passedOver are the beginnings of kernel names that are no drives: memory, and what lies over other devices.
-var passedOver = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
+// skipped are the beginnings of kernel names that are no drives: memory, and what lies over other devices.
+var skipped = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
 
 // List finds the drives, and looks into those that it may.
 func (s System) List(ctx context.Context) ([]*Drive, error) {
@@ -55,7 +55,7 @@ func (s System) Known() string {
 	var b strings.Builder
 	names, _ := os.ReadDir(filepath.Join(s.Sys, "block"))
 	for _, n := range names {
-		if slices.ContainsFunc(passedOver, func(p string) bool { return strings.HasPrefix(n.Name(), p) }) {
+		if slices.ContainsFunc(skipped, func(p string) bool { return strings.HasPrefix(n.Name(), p) }) {
 			continue
 		}
 		dir := filepath.Join(s.Sys, "block", n.Name())
@@ -83,7 +83,7 @@ func (s System) list() ([]*Drive, error) {
 
 // disk is one device as the kernel tells of it, nil for one that is no drive.
 func (s System) disk(name string) *Drive {
-	if slices.ContainsFunc(passedOver, func(p string) bool { return strings.HasPrefix(name, p) }) {
+	if slices.ContainsFunc(skipped, func(p string) bool { return strings.HasPrefix(name, p) }) {
 		return nil
 	}
 	dir := filepath.Join(s.Sys, "block", name)
@@ -270,13 +270,13 @@ func (s System) uses(d *Drive) {
 		}
 		holders, _ := os.ReadDir(filepath.Join(dir, "holders"))
 		for _, h := range holders {
-			add(Holder, "", "%s is part of %s, which is in use", what, s.holder(h.Name()))
+			add(BatchCommitter, "", "%s is part of %s, which is in use", what, s.batchCommitter(h.Name()))
 		}
 		if pools, _ := filepath.Glob(filepath.Join(s.Sys, "fs", "btrfs", "*", "devices", v.name)); len(pools) > 0 {
-			add(Holder, "", "%s is part of a btrfs volume that is mounted", what)
+			add(BatchCommitter, "", "%s is part of a btrfs volume that is mounted", what)
 		}
 		if s.udev(v.number)["ID_FS_TYPE"] == "zfs_member" && read(s.Proc, "spl", "kstat", "zfs", "arcstats") != "" {
-			add(Holder, "", "%s is part of a ZFS pool, and ZFS is running", what)
+			add(BatchCommitter, "", "%s is part of a ZFS pool, and ZFS is running", what)
 		}
 	}
 	for _, who := range s.writers(d.Path) {
@@ -333,7 +333,7 @@ func (s System) writers(file string) (out []string) {
 }
 
 // holder names what lies over a device.
-func (s System) holder(name string) string {
+func (s System) batchCommitter(name string) string {
 	dir := filepath.Join(s.Sys, "block", name)
 	uuid, shown := read(dir, "dm", "uuid"), read(dir, "dm", "name")
 	if shown == "" {

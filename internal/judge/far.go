@@ -74,7 +74,7 @@ func carry(to, from net.Conn, delay time.Duration, rate int) {
 	under := make(chan piece, 1024)
 	go func() {
 		defer close(under)
-		free := time.Now() // when the line has room for more
+		free := time.Now() // when the line has space for more
 		for {
 			b := make([]byte, 16<<10)
 			n, err := from.Read(b)

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"polytome/internal/standin/samba"
+	"polytome/internal/sim/samba"
 )
 
 // Port finds a port on the loopback that nobody listens on.

@@ -138,7 +138,7 @@ func (m *File) Sync() error {
 	return m.f.Sync()
 }
 
-// Drop has bytes be read from the medium again, where the system can be told so. They are brought there first.
+// Drop has bytes be read from the medium again, where the system can be reported so. They are brought there first.
 func (m *File) Drop(off, n int64) error { return drop(m.f, m.base+off, n) }
 
 // Ahead has the system begin to read bytes that are wanted soon.
@@ -158,7 +158,7 @@ func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	return m.f, m.base + off, m.size - off, !m.device
 }
 
-// Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to, it is told
+// Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to, it is reported
 // to forget: it keeps what it read of a partition apart from what is on the whole device.
 func (m *File) Close() error {
 	if !m.owner {

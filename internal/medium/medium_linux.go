@@ -51,7 +51,7 @@ func ahead(f *os.File, off, n int64) {
 	}
 }
 
-// forget has the system drop what it read of a device, and read the partition table anew. Where that is not possible, as with
+// forget has the system drop what it read of a device, and read the partition table again. Where that is not possible, as with
 // a device without partitions, nothing is lost.
 func forget(f *os.File) {
 	_ = unix.IoctlSetInt(int(f.Fd()), unix.BLKFLSBUF, 0)

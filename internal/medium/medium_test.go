@@ -62,7 +62,7 @@ func TestZerosAreZeros(t *testing.T) {
 		require.NoError(t, err)
 		assert.EqualValues(t, []byte{1, 0, 0, 0, 1}, []byte{b[0], b[1<<16], b[2<<16], b[3<<16], b[4<<16]})
 		start, _ := m.Data(1 << 16)
-		assert.EqualValues(t, 4<<16, start, "and they take no room")
+		assert.EqualValues(t, 4<<16, start, "and they take no space")
 	}
 	assert.Error(t, m.Zero(1<<20-1, 2))
 	require.NoError(t, m.Sync())

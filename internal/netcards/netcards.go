@@ -21,9 +21,9 @@ type Card struct {
 	Plugged   bool           `json:"plugged"` // a cable is in, or a wireless network is joined
 	Wireless  bool           `json:"wireless,omitempty"`
 	Loopback  bool           `json:"loopback,omitempty"`
-	// Virtual is set for one behind which is no hardware, as far as can be told.
+	// Virtual is set for one behind which is no hardware, as far as can be reported.
 	Virtual bool `json:"virtual,omitempty"`
-	// Given is set where the addresses were given to it by the network (DHCP, RFC 2131), as far as can be told.
+	// Given is set where the addresses were given to it by the network (DHCP, RFC 2131), as far as can be reported.
 	Given bool `json:"given,omitempty"`
 }
 
@@ -32,7 +32,7 @@ func (c *Card) Has(a netip.Addr) bool {
 	return slices.ContainsFunc(c.Addresses, func(p netip.Prefix) bool { return p.Addr() == a })
 }
 
-// A System says where the files are by which interfaces are told; tests have others.
+// A System says where the files are by which interfaces are reported; tests have others.
 type System struct {
 	Root string // "" for the root of this computer
 	// Interfaces lists the interfaces.
@@ -110,7 +110,7 @@ func (s System) given(i net.Interface) bool {
 }
 
 // Behind is the card through which an address is reached: the one in whose network it is, or else the one that the
-// system would send by, which is told without sending anything.
+// system would send by, which is reported without sending anything.
 func Behind(cards []Card, a netip.Addr) (c *Card, local netip.Addr, direct bool) {
 	best := -1
 	for i := range cards {

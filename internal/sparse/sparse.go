@@ -1,4 +1,4 @@
-// Package sparse finds the holes of files, runs of zeros that take no room on
+// Package sparse finds the holes of files, runs of zeros that take no space on
 // the disk, so that they need be neither read nor written.
 package sparse
 

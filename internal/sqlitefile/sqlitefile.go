@@ -1,5 +1,5 @@
 // Package sqlitefile keeps a SQLite file whose tables are brought up to date when it is opened, that several processes may use at the same
-// time, and that is made anew when it is damaged.
+// time, and that is made again when it is damaged.
 package sqlitefile
 
 import (
@@ -23,7 +23,7 @@ type Kind struct {
 	Migrations []string
 	// Newer is the error for a file that a newer program has written; it is left as it is.
 	Newer error
-	// Damaged says that a damaged file was made anew, with %s for its name.
+	// Damaged says that a damaged file was made again, with %s for its name.
 	Damaged string
 }
 
@@ -37,7 +37,7 @@ type File struct {
 }
 
 // Open opens the file, and makes it where there is none. One that is damaged is put aside and made
-// anew; [File.Note] says so.
+// again; [File.Note] says so.
 func Open(name string, k Kind) (*File, error) {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return nil, err
@@ -160,7 +160,7 @@ func (f *File) Close() error {
 	return f.db.Close()
 }
 
-// Do runs a use of the database; when that finds it damaged, the file is made anew and the
+// Do runs a use of the database; when that finds it damaged, the file is made again and the
 // use finds nothing.
 func (f *File) Do(use func(db *sql.DB) error) error {
 	f.mu.Lock()

@@ -13,15 +13,15 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/draw"
+	"polytome/internal/ui/checkview"
+	"polytome/internal/ui/connectionsview"
 	"polytome/internal/ui/coversview"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
-	"polytome/internal/ui/hookview"
-	"polytome/internal/ui/intakeview"
+	"polytome/internal/ui/gamesview"
 	"polytome/internal/ui/loadersview"
-	"polytome/internal/ui/proofview"
 	"polytome/internal/ui/runview"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 	"polytome/internal/ui/treeview"
 	"polytome/internal/ui/welcome"
@@ -36,10 +36,10 @@ type stage interface {
 	Escape() bool
 	Title() (index int, ok bool)
 	Drawing() draw.Request
-	Actions() []desk.Action
+	Actions() []state.Action
 	Click(x, y int) tea.Cmd
 	Wheel(by int)
-	Why() desk.Why
+	Why() state.Why
 	View(t *style.Theme, w, h int) []string
 }
 
@@ -63,7 +63,7 @@ const (
 
 // app is the root model.
 type app struct {
-	desk    *desk.Desk
+	state   *state.State
 	theme   *style.Theme
 	opts    Options
 	dark    bool
@@ -72,10 +72,10 @@ type app struct {
 	stages  []stage
 	at      int
 	tree    *treeview.Model
-	proof   *proofview.Model
+	check   *checkview.Model
 	loaders *loadersview.Model
 	drives  *drivesview.Model
-	hook    *hookview.Model
+	hook    *connectionsview.Model
 	covers  *coversview.Model
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
@@ -85,15 +85,15 @@ type app struct {
 }
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
-	d := desk.New(ctx, b, set, o.Rate)
+	d := state.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	d.SetCoversDir(o.CoversDir)
-	a := &app{desk: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
+	a := &app{state: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.tree = treeview.New(d)
-	a.proof = proofview.New(d)
-	a.stages = []stage{intakeview.New(d), fitview.New(d), a.tree, runview.New(d), a.proof}
-	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), hookview.New(d), coversview.New(d)
-	if len(b.Sources) == 0 && len(b.Places) == 0 {
+	a.check = checkview.New(d)
+	a.stages = []stage{gamesview.New(d), fitview.New(d), a.tree, runview.New(d), a.check}
+	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d), coversview.New(d)
+	if len(b.Sources) == 0 && len(b.Targets) == 0 {
 		a.welcome = welcome.New(d)
 	}
 	a.input = textinput.New()
@@ -106,7 +106,7 @@ func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.colours) 
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, a.desk.StartScan(), a.desk.Survey(), a.desk.LookBack())
+	return tea.Batch(tea.RequestBackgroundColor, a.state.StartScan(), a.state.Survey(), a.state.LookBack())
 }
 
 func (a *app) stage() stage {
@@ -126,10 +126,10 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	if cmd, ok := a.desk.Changed(msg); ok {
+	if cmd, ok := a.state.Changed(msg); ok {
 		return a, cmd
 	}
-	if cmd, ok := a.desk.Plugged(msg); ok {
+	if cmd, ok := a.state.Plugged(msg); ok {
 		return a, cmd
 	}
 	if cmd, ok := a.drives.Update(msg); ok {
@@ -166,73 +166,73 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseWheelMsg:
 		a.wheel(msg)
 		return a, nil
-	case desk.ScanMsg:
-		cmd := a.desk.SetScan(msg)
+	case state.ScanMsg:
+		cmd := a.state.SetScan(msg)
 		a.stage().Refresh()
 		return a, cmd
-	case desk.SurveyMsg:
-		a.desk.SetSurvey(msg)
+	case state.SurveyMsg:
+		a.state.SetSurvey(msg)
 		a.stage().Refresh()
 		if a.mode == normal {
 			a.putQuestion()
 		}
 		return a, nil
-	case desk.AskMsg:
+	case state.AskMsg:
 		if a.mode == normal {
-			a.desk.Ask(msg.Question)
+			a.state.Ask(msg.Question)
 			a.putQuestion()
 		}
 		return a, nil
-	case desk.PlanMsg:
-		a.desk.SetPlan(msg)
+	case state.PlanMsg:
+		a.state.SetPlan(msg)
 		return a, nil
 	case treeview.LinesMsg:
 		a.tree.SetLines(msg)
 		return a, nil
-	case desk.SharingMsg:
-		a.desk.SetSharing(msg)
+	case state.SharingMsg:
+		a.state.SetSharing(msg)
 		return a, nil
-	case desk.SupposingMsg:
-		return a, a.desk.SetSupposing(msg)
-	case desk.RunMsg:
-		return a, a.desk.SetRun(msg)
-	case desk.MovedMsg:
-		return a, a.desk.SetMoved(msg)
-	case desk.HistoryMsg:
-		a.desk.SetHistory(msg)
+	case state.SupposingMsg:
+		return a, a.state.SetSupposing(msg)
+	case state.RunMsg:
+		return a, a.state.SetRun(msg)
+	case state.MovedMsg:
+		return a, a.state.SetMoved(msg)
+	case state.HistoryMsg:
+		a.state.SetHistory(msg)
 		if a.mode == normal {
 			a.putQuestion()
 		}
 		return a, nil
-	case desk.ProofMsg:
-		a.desk.SetProof(msg)
+	case state.CheckMsg:
+		a.state.SetCheck(msg)
 		a.stage().Refresh()
 		return a, nil
-	case desk.CoverMsg:
-		a.proof.SetCover(msg)
+	case state.CoverMsg:
+		a.check.SetCover(msg)
 		return a, nil
-	case desk.FetchMsg:
-		return a, a.desk.SetFetch(msg)
-	case desk.SeenMsg:
-		return a, a.desk.SetSeen(msg)
-	case desk.CoverStatesMsg:
+	case state.FetchMsg:
+		return a, a.state.SetFetch(msg)
+	case state.SeenMsg:
+		return a, a.state.SetSeen(msg)
+	case state.CoverStatesMsg:
 		a.covers.SetStates(msg)
 		return a, nil
-	case desk.LargeMsg:
+	case state.LargeMsg:
 		a.covers.SetLarge(msg)
 		return a, nil
-	case desk.DrawnMsg:
-		a.desk.SetDrawn(msg)
+	case state.DrawnMsg:
+		a.state.SetDrawn(msg)
 		return a, nil
-	case desk.HookUpMsg:
-		return a, a.desk.SetHookUp(msg)
-	case desk.LinkMsg:
-		a.desk.SetLink(msg)
+	case state.ConnectionsMsg:
+		return a, a.state.SetConnections(msg)
+	case state.LinkMsg:
+		a.state.SetLink(msg)
 		return a, nil
-	case desk.LookAgainMsg:
-		return a, a.desk.LookNow(a.panel == a.hook)
-	case desk.LoadersMsg:
-		cmd := a.desk.SetLoaders(msg)
+	case state.LookAgainMsg:
+		return a, a.state.LookNow(a.panel == a.hook)
+	case state.LoadersMsg:
+		cmd := a.state.SetLoaders(msg)
 		a.loaders.Refresh()
 		a.stage().Refresh()
 		return a, cmd
@@ -243,36 +243,36 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.loaders.Edited(msg)
 	case loadersview.LearntMsg:
 		return a, a.loaders.Learnt(msg)
-	case desk.VerifyMsg:
-		return a, a.desk.SetVerify(msg)
-	case desk.SavedMsg:
-		a.desk.SetSaved(msg)
+	case state.VerifyMsg:
+		return a, a.state.SetVerify(msg)
+	case state.SavedMsg:
+		a.state.SetSaved(msg)
 		return a, nil
 	}
 	return a, nil
 }
 
 // actions are those of every screen.
-func (a *app) actions() []desk.Action {
-	var out []desk.Action
+func (a *app) actions() []state.Action {
+	var out []state.Action
 	for i, s := range a.stages {
-		out = append(out, desk.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
+		out = append(out, state.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
 	}
 	return append(out,
-		desk.Do("/", "find: show only what has these words", desk.Just(func() { a.ask(finding, "find ", nil) })),
-		desk.Do("esc", "back: drop the filter, leave the panel", desk.Just(a.back)),
-		desk.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
-		desk.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
-		desk.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
-		desk.Do("H", "Hook-up: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
-		desk.Do("O", "On paper: draw what is shown, or the rest, as PDF or SVG", desk.Just(func() { a.desk.AskDrawing(a.stage().Drawing()) })),
-		desk.Do("P", "Place: add one, by its folder, image or address", desk.Just(a.desk.AskPlace)),
-		desk.Do("u", "undo the last choice", a.desk.Undo),
-		desk.Do("U", "redo it", a.desk.Redo),
-		desk.Do(":", "do anything by its name", desk.Just(func() { a.ask(commanding, ": ", a.names()) })),
-		desk.Do("ctrl+r", "read the bench file anew, after another program changed it", a.desk.Reread),
-		desk.Do("?", "these keys", desk.Just(func() { a.mode = helping })),
-		desk.Do("q ctrl+c", "quit", a.quit),
+		state.Do("/", "find: show only what has these words", state.Just(func() { a.ask(finding, "find ", nil) })),
+		state.Do("esc", "back: drop the filter, leave the panel", state.Just(a.back)),
+		state.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
+		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
+		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
+		state.Do("H", "Connections: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
+		state.Do("O", "On paper: draw what is shown, or the rest, as PDF or SVG", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
+		state.Do("P", "Target: add one, by its folder, image or address", state.Just(a.state.AskTarget)),
+		state.Do("u", "undo the last choice", a.state.Undo),
+		state.Do("U", "redo it", a.state.Redo),
+		state.Do(":", "do anything by its name", state.Just(func() { a.ask(commanding, ": ", a.names()) })),
+		state.Do("ctrl+r", "read the bench file again, after another program changed it", a.state.Reread),
+		state.Do("?", "these keys", state.Just(func() { a.mode = helping })),
+		state.Do("q ctrl+c", "quit", a.quit),
 	)
 }
 
@@ -292,21 +292,21 @@ func (a *app) open(p panel) tea.Cmd {
 
 func (a *app) show(i int) tea.Cmd {
 	a.at, a.panel = i, nil
-	a.desk.Notice = ""
+	a.state.Notice = ""
 	a.stage().Refresh()
-	if i == len(a.stages)-1 && a.desk.Place < len(a.desk.Proofs) && a.desk.Proofs[a.desk.Place].Report == nil && !a.desk.Running() {
-		return a.desk.StartProof(a.desk.Place, "")
+	if i == len(a.stages)-1 && a.state.Target < len(a.state.Checks) && a.state.Checks[a.state.Target].Report == nil && !a.state.Running() {
+		return a.state.StartCheck(a.state.Target, "")
 	}
 	return nil
 }
 
 // quit asks while a run goes on.
 func (a *app) quit() tea.Cmd {
-	if a.drives.Readying() {
-		a.desk.Notice = "A drive is being readied. That is over in a moment, and breaking it off would leave it unusable."
+	if a.drives.Preparing() {
+		a.state.Notice = "A drive is being prepared. That is over in a moment, and breaking it off would leave it unusable."
 		return nil
 	}
-	if a.desk.Running() {
+	if a.state.Running() {
 		a.mode = quitting
 		return nil
 	}
@@ -323,7 +323,7 @@ func (a *app) ask(m mode, prompt string, suggestions []string) {
 }
 
 // all are the actions that can be done now, the stage's own first.
-func (a *app) all() []desk.Action { return append(a.stage().Actions(), a.actions()...) }
+func (a *app) all() []state.Action { return append(a.stage().Actions(), a.actions()...) }
 
 func (a *app) names() []string {
 	var out []string
@@ -354,7 +354,7 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	case quitting:
 		a.mode = normal
 		if k == "q" || k == "ctrl+c" {
-			a.desk.StopRuns()
+			a.state.StopRuns()
 			return tea.Quit
 		}
 		return nil
@@ -363,7 +363,7 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	for _, x := range a.all() {
 		if key.Matches(msg, x.Key) {
-			a.desk.Notice = ""
+			a.state.Notice = ""
 			return a.do(x)
 		}
 	}
@@ -371,7 +371,7 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 }
 
 // do does an action, and puts the question that it may have.
-func (a *app) do(x desk.Action) tea.Cmd {
+func (a *app) do(x state.Action) tea.Cmd {
 	cmd := x.Do()
 	a.putQuestion()
 	return cmd
@@ -379,7 +379,7 @@ func (a *app) do(x desk.Action) tea.Cmd {
 
 // putQuestion shows the question that the desk has, if it has one.
 func (a *app) putQuestion() {
-	if q := a.desk.Question; q != nil {
+	if q := a.state.Question; q != nil {
 		a.ask(answering, q.Prompt, q.Suggestions)
 		if q.Secret {
 			a.input.EchoMode = textinput.EchoPassword
@@ -396,7 +396,7 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 		if a.mode == finding {
 			a.stage().SetFilter("")
 		}
-		a.mode, a.desk.Question = normal, nil
+		a.mode, a.state.Question = normal, nil
 		return nil
 	case "enter":
 		was := a.mode
@@ -405,8 +405,8 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 		case commanding:
 			return a.command(a.input.Value())
 		case answering:
-			q := a.desk.Question
-			a.desk.Question = nil
+			q := a.state.Question
+			a.state.Question = nil
 			return q.Done(strings.TrimSpace(a.input.Value()))
 		}
 		return nil
@@ -421,7 +421,7 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 
 // command does the action of that name, or the only one that begins so.
 func (a *app) command(name string) tea.Cmd {
-	var fits []desk.Action
+	var fits []state.Action
 	for _, x := range a.all() {
 		desc := x.Key.Help().Desc
 		if desc == name {
@@ -434,16 +434,16 @@ func (a *app) command(name string) tea.Cmd {
 	if len(fits) == 1 {
 		return a.do(fits[0])
 	}
-	a.desk.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
+	a.state.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
 	if len(fits) > 1 {
-		a.desk.Notice = fmt.Sprintf("%q begins several actions; write more of it, or let tab complete it.", name)
+		a.state.Notice = fmt.Sprintf("%q begins several actions; write more of it, or let tab complete it.", name)
 	}
 	return nil
 }
 
 func (a *app) click(x, y int) tea.Cmd {
 	if a.welcome != nil || a.mode != normal {
-		a.mode, a.desk.Question = normal, nil
+		a.mode, a.state.Question = normal, nil
 		return nil
 	}
 	if y == 0 {

@@ -17,12 +17,12 @@ import (
 // flat is the screen as one line of words.
 func flat(a *app) string { return strings.Join(strings.Fields(text(a)), " ") }
 
-// verdict is what holds for a title of that name at a place.
-func verdict(t *testing.T, a *app, place int, name string) fit.Kind {
+// verdict is what holds for a title of that name at a target.
+func verdict(t *testing.T, a *app, target int, name string) fit.Kind {
 	t.Helper()
-	for i := range a.desk.Scan.Titles {
-		if a.desk.Scan.Titles[i].Label() == name {
-			v, _, ok := a.desk.Verdict(place, i)
+	for i := range a.state.Scan.Titles {
+		if a.state.Scan.Titles[i].Label() == name {
+			v, _, ok := a.state.Verdict(target, i)
 			require.True(t, ok)
 			return v.Kind
 		}
@@ -31,33 +31,33 @@ func verdict(t *testing.T, a *app, place int, name string) fit.Kind {
 	return 0
 }
 
-func TestSharingOutOnTheScreen(t *testing.T) {
+func TestDistributingOnTheScreen(t *testing.T) {
 	a, w := demoWith(t, Options{}, 4)
 	press(a, "2")
 	find(a, "vesper")
 	press(a, "s")
 	s := flat(a)
-	assert.Contains(t, s, "Share out: 1 is where it belongs, 18 go, 2 left over")
+	assert.Contains(t, s, "Distribute: 1 is where it belongs, 18 go, 2 left over")
 	assert.Contains(t, s, "it is there under another name, and is renamed")
 	press(a, "down")
-	assert.Contains(t, flat(a), "Velvet Ballast goes to nowhere: North stick: unsound; Ferry share: unsound")
+	assert.Contains(t, flat(a), "Velvet Ballast leads nowhere: North stick: bad; Ferry share: bad")
 	before, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	press(a, "esc")
-	assert.NotContains(t, flat(a), "Share out:")
+	assert.NotContains(t, flat(a), "Distribute:")
 	after, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after), "nothing is kept unless it is taken over")
 	press(a, "s", "enter")
-	assert.Contains(t, flat(a), "Shared out: 19 titles have a home, 2 have none")
+	assert.Contains(t, flat(a), "Distributed: 19 titles have a home, 2 have none")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.True(t, b.Places[1].Wants("VSP-21344"))
-	assert.False(t, b.Places[0].Wants("VSP-21344"))
+	assert.True(t, b.Targets[1].Wants("VSP-21344"))
+	assert.False(t, b.Targets[0].Wants("VSP-21344"))
 	press(a, "u")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.True(t, b.Places[0].Wants("VSP-21344"), "and it can be taken back")
+	assert.True(t, b.Targets[0].Wants("VSP-21344"), "and it can be taken back")
 }
 
 func TestWhatIfOnTheScreen(t *testing.T) {
@@ -67,52 +67,52 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 	assert.Contains(t, s, "What if North stick were ... nothing is kept unless you say so")
 	assert.Contains(t, s, "formatted with exFAT 0 -15")
 	assert.Contains(t, s, "Clockwork Ferry as it is → not read")
-	assert.Contains(t, s, "The drive would have to be formatted anew")
-	for !strings.Contains(flat(a), "North stick twice the room (116.00 GiB):") {
+	assert.Contains(t, s, "The drive would have to be formatted again")
+	for !strings.Contains(flat(a), "North stick twice the space (116.00 GiB):") {
 		press(a, "down")
 	}
 	assert.Contains(t, flat(a), "19 of the wanted titles go instead of 15")
 	press(a, "enter")
-	assert.Contains(t, flat(a), "North stick: twice the room (116.00 GiB). u takes it back")
+	assert.Contains(t, flat(a), "North stick: twice the space (116.00 GiB). u takes it back")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.EqualValues(t, 116<<30, b.Places[0].Room)
+	assert.EqualValues(t, 116<<30, b.Targets[0].Capacity)
 	assert.Equal(t, "19/24", a.stages[1].Number())
 	press(a, "u")
 	assert.Equal(t, "15/24", a.stages[1].Number())
 
 	press(a, "w", "end", "enter")
-	answer(a, "room=116GiB,rule:accept.1.title.longest=20")
-	assert.Contains(t, flat(a), "North stick room=116GiB,rule:accept.1.title.longest=20: 19 of the wanted titles go instead of 15")
+	answer(a, "capacity=116GiB,rule:accept.1.title.longest=20")
+	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the wanted titles go instead of 15")
 	press(a, "down", "enter")
 	answer(a, "romo=116GiB")
-	assert.Contains(t, flat(a), `did you mean "room"?`)
+	assert.Contains(t, flat(a), `did you mean "capacity"?`)
 	press(a, "up", "enter")
-	assert.Equal(t, map[string]string{"accept.1.title.longest": "20"}, a.desk.Bench.Places[0].Rules)
+	assert.Equal(t, map[string]string{"accept.1.title.longest": "20"}, a.state.Bench.Targets[0].Rules)
 	assert.Equal(t, "19/24", a.stages[1].Number())
 	press(a, "u", "w")
 	assert.Contains(t, flat(a), "something else ...")
 	press(a, "end", "up", "enter")
-	assert.Empty(t, a.desk.Bench.Places, "without this place")
+	assert.Empty(t, a.state.Bench.Targets, "without this target")
 	press(a, "u")
-	assert.Len(t, a.desk.Bench.Places, 1)
+	assert.Len(t, a.state.Bench.Targets, 1)
 	assert.Equal(t, "15/24", a.stages[1].Number())
 }
 
-func TestFavouritesGetTheRoom(t *testing.T) {
+func TestFavouritesGetTheSpace(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 1)
 	press(a, "2")
-	require.Equal(t, fit.NoRoom, verdict(t, a, 0, "Underbough"))
+	require.Equal(t, fit.NoSpace, verdict(t, a, 0, "Underbough"))
 	find(a, "Underbough")
 	press(a, "*")
-	assert.Contains(t, flat(a), "Underbough is a favourite: it gets room before all others")
+	assert.Contains(t, flat(a), "Underbough is a favourite: it gets space before all others")
 	assert.Contains(t, text(a), "♥")
 	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
 	press(a, "esc")
 	find(a, "favourite")
 	assert.Contains(t, flat(a), "1 title")
 	press(a, "u")
-	assert.Equal(t, fit.NoRoom, verdict(t, a, 0, "Underbough"))
+	assert.Equal(t, fit.NoSpace, verdict(t, a, 0, "Underbough"))
 	press(a, "esc")
 	find(a, "Underbough")
 	press(a, "+", "+")
@@ -120,7 +120,7 @@ func TestFavouritesGetTheRoom(t *testing.T) {
 	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
 }
 
-func TestTitlesAreFoundAndListedByWhatHoldsAtThePlace(t *testing.T) {
+func TestTitlesAreFoundAndListedByWhatHoldsAtTheTarget(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 1)
 	press(a, "2")
 	find(a, "verdict:split")
@@ -132,8 +132,8 @@ func TestTitlesAreFoundAndListedByWhatHoldsAtThePlace(t *testing.T) {
 		press(a, "o")
 	}
 	assert.Contains(t, flat(a), "BY VERDICT")
-	assert.Equal(t, map[string]string{"fit": "by verdict"}, a.desk.Bench.Orders)
-	b := newApp(t.Context(), a.desk.Bench, a.desk.Set, Options{})
+	assert.Equal(t, map[string]string{"fit": "by verdict"}, a.state.Bench.Orders)
+	b := newApp(t.Context(), a.state.Bench, a.state.Set, Options{})
 	b.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 	pump(b, b.Init())
 	press(b, "2")
@@ -146,30 +146,30 @@ func TestTitlesAreFoundAndListedByWhatHoldsAtThePlace(t *testing.T) {
 
 func TestAWideBenchScrollsSideways(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 1)
-	p := a.desk.Bench.Places[0]
+	p := a.state.Bench.Targets[0]
 	for i := range 7 {
 		p.Name = "Stick " + string(rune('B'+i))
-		a.desk.Bench.Places = append(a.desk.Bench.Places, p)
+		a.state.Bench.Targets = append(a.state.Bench.Targets, p)
 	}
-	b := a.desk.Bench
-	set := a.desk.Set
+	b := a.state.Bench
+	set := a.state.Set
 	a = newApp(t.Context(), b, set, Options{})
 	for _, window := range [][2]int{{80, 24}, {158, 46}, {240, 70}} {
 		a.Update(tea.WindowSizeMsg{Width: window[0], Height: window[1]})
 		pump(a, a.Init())
 		press(a, "2")
-		for n := range b.Places {
+		for n := range b.Targets {
 			s := text(a)
-			assert.Contains(t, strings.SplitN(s, "\n", 4)[2], b.Places[n].Name, "%v: the place of the cursor is shown", window)
+			assert.Contains(t, strings.SplitN(s, "\n", 4)[2], b.Targets[n].Name, "%v: the target of the cursor is shown", window)
 			assert.Contains(t, s, "Clockwork Ferry", "the titles stay")
 			press(a, "right")
 		}
-		for range b.Places {
+		for range b.Targets {
 			press(a, "left")
 		}
 	}
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
-	assert.Contains(t, text(a), "places 1 to ")
+	assert.Contains(t, text(a), "targets 1 to ")
 }
 
 func TestMarkingInTheTree(t *testing.T) {
@@ -188,8 +188,8 @@ func TestMarkingInTheTree(t *testing.T) {
 	press(a, "x")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.False(t, b.Places[0].Wants("VSP-21377"))
-	assert.Equal(t, []string{"SHORT/VSP-21377 - Mosswick.iso", "SHORT/spare.iso"}, b.Places[0].Leaving)
+	assert.False(t, b.Targets[0].Wants("VSP-21377"))
+	assert.Equal(t, []string{"SHORT/VSP-21377 - Mosswick.iso", "SHORT/spare.iso"}, b.Targets[0].Removing)
 	press(a, "u")
 
 	press(a, "esc", "esc")
@@ -203,7 +203,7 @@ func TestMarkingInTheTree(t *testing.T) {
 	assert.Contains(t, flat(a), "4 files will leave North stick")
 	press(a, "u")
 
-	press(a, "4", "enter") // what is lost is named, and the place's name has to be written
+	press(a, "4", "enter") // what is lost is named, and the target's name has to be written
 	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Write its name to go on:")
 	answer(a, "y")
 	assert.Contains(t, flat(a), "so nothing was begun")
@@ -214,7 +214,7 @@ func TestMarkingInTheTree(t *testing.T) {
 	assert.FileExists(t, filepath.Join(w.Stick, "FERRY-ROTA.txt"), "nothing else goes")
 }
 
-func TestExactlySo(t *testing.T) {
+func TestDeleteOthers(t *testing.T) {
 	a, w := demoWith(t, Options{}, 1)
 	press(a, "2")
 	find(a, "Mosswick")
@@ -228,22 +228,22 @@ func TestExactlySo(t *testing.T) {
 	assert.Contains(t, flat(a), "1 leaving")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.True(t, b.Places[0].Exactly)
+	assert.True(t, b.Targets[0].DeleteOthers)
 	press(a, "X")
 	assert.Contains(t, flat(a), "nothing leaves")
 }
 
 func TestASecondInstanceOnlyLooks(t *testing.T) {
 	a, w := demoWith(t, Options{}, 1)
-	state := t.TempDir()
-	require.NoError(t, a.desk.Bench.Hold(state))
-	defer a.desk.Bench.Release()
+	status := t.TempDir()
+	require.NoError(t, a.state.Bench.Hold(status))
+	defer a.state.Bench.Release()
 	before, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	second, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	require.NoError(t, second.Hold(state))
-	b := newApp(t.Context(), second, a.desk.Set, Options{})
+	require.NoError(t, second.Hold(status))
+	b := newApp(t.Context(), second, a.state.Set, Options{})
 	b.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 	pump(b, b.Init())
 	assert.Contains(t, text(b), "READ-ONLY")
@@ -280,20 +280,20 @@ func TestABenchThatAnotherProgramChanged(t *testing.T) {
 	press(a, "space")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	assert.False(t, b.Places[0].Wants("VSP-21377"))
+	assert.False(t, b.Targets[0].Wants("VSP-21377"))
 }
 
-func TestAPlaceThatIsPulledIsShownAsItWas(t *testing.T) {
+func TestATargetThatIsPulledIsShownAsItWas(t *testing.T) {
 	a, w := demoWith(t, Options{}, 1)
-	a.desk.CacheFile = filepath.Join(t.TempDir(), "seen.sqlite")
-	pump(a, a.desk.Survey())
+	a.state.CacheFile = filepath.Join(t.TempDir(), "seen.sqlite")
+	pump(a, a.state.Survey())
 	require.NoError(t, os.Rename(w.Stick, w.Stick+"-pulled"))
-	pump(a, a.desk.Survey())
+	pump(a, a.state.Survey())
 	press(a, "2")
 	find(a, "Mosswick")
 	s := flat(a)
 	assert.Contains(t, s, "away: as seen")
-	assert.Contains(t, s, "The place is away; this is what was on it at")
+	assert.Contains(t, s, "The target is away; this is what was on it at")
 	assert.Contains(t, s, "Is there already, as SHORT/VSP-21377 - Mosswick.iso")
 	press(a, "4", "enter")
 	assert.Contains(t, flat(a), "North stick is away, so nothing can be written")
@@ -305,7 +305,7 @@ func TestARunOfPackedTitlesEndsAtItsEnd(t *testing.T) {
 	press(a, "2", "right", "right", "4", "enter")
 	s := flat(a)
 	assert.Contains(t, s, "Hall pocket done, read back")
-	lane := a.desk.Lanes[2]
+	lane := a.state.Lanes[2]
 	assert.Equal(t, lane.Total, lane.Bytes())
 	assert.Less(t, lane.Total, lane.Plan.Bytes/2, "of the large disc little was kept")
 	press(a, "3")

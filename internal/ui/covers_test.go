@@ -16,7 +16,7 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
-	"polytome/internal/standin/pictures"
+	"polytome/internal/sim/pictures"
 )
 
 // pictured is the program on a demo whose server of pictures is running.
@@ -28,10 +28,10 @@ func pictured(t testing.TB) (*app, demo.World) {
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
 	b.Covers.Servers[0].URL = shelf.URL()
-	b.Places = b.Places[:1]
+	b.Targets = b.Targets[:1]
 	require.NoError(t, b.Save())
-	t.Cleanup(a.desk.CloseCovers)
-	a.desk.Patience = cover.Patience{First: 5 * time.Millisecond}
+	t.Cleanup(a.state.CloseCovers)
+	a.state.Patience = cover.Patience{First: 5 * time.Millisecond}
 	press(a, "ctrl+r")
 	return a, w
 }
@@ -42,14 +42,14 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	s := text(a)
 	assert.Contains(t, s, "▸C Covers 7/59")
 	assert.Contains(t, s, "2 proposed  50 missing  7 found")
-	assert.Contains(t, flat(a), "a picture is called nearly like it:", "what is to be done first comes first")
+	assert.Contains(t, flat(a), "a picture is named nearly like it:", "what is to be done first comes first")
 	assert.Contains(t, s, "▀", "pictures are drawn")
 
 	press(a, "f")
 	s = text(a)
 	assert.Contains(t, s, "5 refused  2 proposed  7 missing  45 found")
 	assert.Contains(t, flat(a), "48 came, ")
-	assert.Equal(t, 45, a.desk.Fetched.Found-len(discs(a)), "the report says the same")
+	assert.Equal(t, 45, a.state.Fetched.Found-len(discs(a)), "the report says the same")
 	press(a, "right", "left")
 	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: it sends round in a circle")
 	press(a, "f")
@@ -57,12 +57,12 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 
 	seek(a, "quill")
 	press(a, "y")
-	require.Len(t, a.desk.Bench.Edits, 1)
-	assert.Equal(t, []title.Chosen{{Of: "front", File: "covers/Quilwork.jpg"}}, a.desk.Bench.Edits[0].Pictures)
+	require.Len(t, a.state.Bench.Edits, 1)
+	assert.Equal(t, []title.Chosen{{Of: "front", File: "covers/Quilwork.jpg"}}, a.state.Bench.Edits[0].Pictures)
 	assert.Contains(t, flat(a), "The front picture of Quillwork is chosen. u takes it back.")
 	assert.Contains(t, text(a), "1 found")
 	press(a, "u")
-	assert.Empty(t, a.desk.Bench.Edits)
+	assert.Empty(t, a.state.Bench.Edits)
 	assert.Contains(t, text(a), "1 proposed")
 	press(a, "Y")
 	assert.Contains(t, flat(a), "1 proposal taken.")
@@ -77,20 +77,20 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right", "enter")
-	assert.Equal(t, "covers/VSP-20417.png", a.desk.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].File)
+	assert.Equal(t, "covers/VSP-20417.png", a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].File)
 	assert.Contains(t, flat(a), "chosen by hand")
 	press(a, "c")
 	assert.Contains(t, flat(a), "what is left of it")
 	press(a, "right", "right", "right", "down", "down", "L")
 	assert.Contains(t, flat(a), "Cut off are 4 % at the left, 4 % at the top, 0 % at the right, 0 % at the bottom.")
 	press(a, "enter")
-	assert.Equal(t, [4]int{40, 40, 0, 0}, a.desk.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].Crop)
+	assert.Equal(t, [4]int{40, 40, 0, 0}, a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].Crop)
 	press(a, "n")
 	assert.Contains(t, flat(a), "No front picture of Copper Tide is wanted.")
 	press(a, "u", "esc", "esc")
 
 	puts := map[string]string{}
-	for _, s := range a.desk.Plan(0).Steps {
+	for _, s := range a.state.Plan(0).Steps {
 		puts[s.Path] = s.Words()
 	}
 	for _, want := range []string{"FACES/front/VSP-20417.jpg", "FACES/front/VSP-21733.jpg", "FACES/disc/VSP-20502.png"} {
@@ -100,7 +100,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 
 // discs are the disc pictures that were found by the last fetch.
 func discs(a *app) (out []string) {
-	for _, o := range a.desk.Fetched.Outcomes {
+	for _, o := range a.state.Fetched.Outcomes {
 		if o.Of == "disc" && o.State == "found" {
 			out = append(out, o.Label)
 		}
@@ -144,18 +144,18 @@ func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
 
 func TestCoversOfABenchWithoutServers(t *testing.T) {
 	a, w := pictured(t)
-	a.desk.Bench.Covers = bench.Covers{}
-	require.NoError(t, a.desk.Bench.Save())
+	a.state.Bench.Covers = bench.Covers{}
+	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r", "C", "f")
 	assert.Contains(t, flat(a), "The bench names no server of pictures. S adds one; a adds a folder of yours.")
 	press(a, "a")
 	answer(a, filepath.Join(w.Dir, "covers"))
-	assert.Equal(t, []bench.CoverFolder{{Path: "covers"}}, a.desk.Bench.Covers.Folders)
+	assert.Equal(t, []bench.CoverFolder{{Path: "covers"}}, a.state.Bench.Covers.Folders)
 	assert.Contains(t, text(a), "2 proposed")
 	press(a, "a")
 	answer(a, filepath.Join(w.Dir, "nowhere"))
 	assert.Contains(t, flat(a), "nowhere")
-	assert.Len(t, a.desk.Bench.Covers.Folders, 1)
+	assert.Len(t, a.state.Bench.Covers.Folders, 1)
 	press(a, "S")
 	answer(a, "pictures.example")
 	press(a, "enter")
@@ -163,25 +163,25 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	press(a, "S")
 	answer(a, "http://127.0.0.1:1/")
 	press(a, "enter")
-	require.Len(t, a.desk.Bench.Covers.Servers, 1)
-	assert.Equal(t, "127.0.0.1", a.desk.Bench.Covers.Servers[0].Name)
+	require.Len(t, a.state.Bench.Covers.Servers, 1)
+	assert.Equal(t, "127.0.0.1", a.state.Bench.Covers.Servers[0].Name)
 	press(a, "u")
-	assert.Empty(t, a.desk.Bench.Covers.Servers)
+	assert.Empty(t, a.state.Bench.Covers.Servers)
 	press(a, "b")
 	answer(a, "much")
 	assert.Contains(t, flat(a), "write it like 40MiB or 5%")
 	press(a, "b")
 	answer(a, "0")
-	assert.Equal(t, bench.Budget("0"), a.desk.Bench.Places[0].CoversMost)
+	assert.Equal(t, bench.Budget("0"), a.state.Bench.Targets[0].CoversMost)
 	assert.Contains(t, flat(a), "North stick: Covers take")
 	stick := t.TempDir()
 	press(a, "t")
 	answer(a, stick)
-	require.Len(t, a.desk.Bench.Places, 2)
-	assert.Equal(t, "North stick", a.desk.Bench.Places[1].Carries)
+	require.Len(t, a.state.Bench.Targets, 2)
+	assert.Equal(t, "North stick", a.state.Bench.Targets[1].Carries)
 	press(a, "2", "right", "space")
 	assert.Contains(t, flat(a), "carries the covers of what is wanted on North stick: put or take titles there")
-	a.desk.Place = 0
+	a.state.Target = 0
 	press(a, "W")
 	assert.Contains(t, text(a), "without covers")
 }
@@ -210,7 +210,7 @@ func manyCovers(b testing.TB) *app {
 	dir := b.TempDir()
 	data, err := os.ReadFile(onePicture(b))
 	require.NoError(b, err)
-	titles := a.desk.Scan.Titles[:min(10_000, len(a.desk.Scan.Titles))]
+	titles := a.state.Scan.Titles[:min(10_000, len(a.state.Scan.Titles))]
 	for i := range titles {
 		file := filepath.Join(dir, fmt.Sprintf("%d.png", i))
 		if i < 400 {
@@ -218,9 +218,9 @@ func manyCovers(b testing.TB) *app {
 		}
 		titles[i].Pictures = []title.Picture{{Of: "front", File: title.File{Path: file, Size: int64(len(data))}, From: "beside the game"}}
 	}
-	a.desk.Scan.Titles = titles
-	a.desk.Generation++
-	a.desk.SetCoversDir(filepath.Join(b.TempDir(), "covers"))
+	a.state.Scan.Titles = titles
+	a.state.Generation++
+	a.state.SetCoversDir(filepath.Join(b.TempDir(), "covers"))
 	a.panel = a.covers
 	a.covers.Refresh()
 	return a
@@ -234,7 +234,7 @@ func onePicture(t testing.TB) string {
 
 func TestTenThousandCoversScroll(t *testing.T) {
 	a := manyCovers(t)
-	assert.Contains(t, text(a), fmt.Sprintf("%d found", len(a.desk.Scan.Titles)))
+	assert.Contains(t, text(a), fmt.Sprintf("%d found", len(a.state.Scan.Titles)))
 	pump(a, a.covers.Work())
 	assert.Contains(t, text(a), "▀", "only what is seen is looked at")
 	press(a, "end")
@@ -277,36 +277,36 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	assert.Contains(t, flat(a), "This one cannot be used: it is a web page, and no picture.")
 }
 
-func TestFetchingIsStoppedAndGoneOnWith(t *testing.T) {
+func TestFetchingIsStoppedAndResumedWith(t *testing.T) {
 	a, _ := pictured(t)
 	press(a, "C")
-	all := make([]int, len(a.desk.Scan.Titles))
+	all := make([]int, len(a.state.Scan.Titles))
 	for i := range all {
 		all[i] = i
 	}
-	cmd := a.desk.FetchCovers(all, false)
-	require.NotNil(t, a.desk.Fetching)
+	cmd := a.state.FetchCovers(all, false)
+	require.NotNil(t, a.state.Fetching)
 	first := cmd()
 	assert.Contains(t, flat(a), "fetching:")
 	_, next := a.Update(first)
 	press(a, "f") // once more: stop
 	assert.Contains(t, flat(a), "Fetching stops; what came is kept.")
 	pump(a, next)
-	for i := 0; a.desk.Fetching != nil && i < 100; i++ {
+	for i := 0; a.state.Fetching != nil && i < 100; i++ {
 		time.Sleep(20 * time.Millisecond)
 	}
-	require.NotNil(t, a.desk.Fetched)
-	before := a.desk.Fetched.Fetched
+	require.NotNil(t, a.state.Fetched)
+	before := a.state.Fetched.Fetched
 	assert.Less(t, before, 48)
 	press(a, "f")
-	assert.Equal(t, 48, before+a.desk.Fetched.Fetched, "the rest, and nothing twice")
+	assert.Equal(t, 48, before+a.state.Fetched.Fetched, "the rest, and nothing twice")
 	assert.Contains(t, text(a), "45 found")
 }
 
-func TestAServerThatIsGoneIsToldOnTheScreen(t *testing.T) {
+func TestAServerThatIsGoneIsReportedOnTheScreen(t *testing.T) {
 	a, _ := pictured(t)
-	a.desk.Bench.Covers.Servers[0].URL = "http://127.0.0.1:1/"
-	require.NoError(t, a.desk.Bench.Save())
+	a.state.Bench.Covers.Servers[0].URL = "http://127.0.0.1:1/"
+	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r", "C", "f")
 	assert.Contains(t, flat(a), "Playroom shelf did not answer 4 times one after another, so it was left in peace")
 	assert.Contains(t, text(a), "7 found", "what is here stays")

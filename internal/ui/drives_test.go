@@ -25,7 +25,7 @@ func bare(t testing.TB) drives.System {
 // drivesApp is the program on the demo, with its drives shown.
 func drivesApp(t testing.TB) (*app, string) {
 	a, w := demoApp(t, Options{})
-	a.desk.System = bare(t)
+	a.state.System = bare(t)
 	press(a, "D")
 	return a, filepath.Join(w.Dir, "drives")
 }
@@ -36,23 +36,23 @@ func typeIn(a *app, s string) { a.Update(tea.PasteMsg{Content: s}) }
 func TestDrivesAreShown(t *testing.T) {
 	a, _ := drivesApp(t)
 	s := text(a)
-	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB", "It may be filled and readied", "bare", "an image file"} {
+	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB", "It may be filled and prepared", "bare", "an image file"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right")
 	s = text(a)
-	assert.Contains(t, s, "OXBOW (exFAT, 116.00 GiB) was not let go of in order")
+	assert.Contains(t, s, "OXBOW (exFAT, 116.00 GiB) was not ejected cleanly")
 	assert.NotContains(t, s, "It is built into")
 	s = strings.Split(text(a), "OXBOW, exFAT")[1]
 	assert.Contains(t, s, "titles for Oxbow")
 	press(a, "right", "right")
-	assert.Contains(t, text(a), "It is bare: there is no volume on it that could be read.  → r readies it for a loader.")
+	assert.Contains(t, text(a), "It is bare: there is no volume on it that could be read.  → r prepares it for a loader.")
 	press(a, "enter")
-	assert.Contains(t, text(a), "There is no volume on it: r readies it.")
+	assert.Contains(t, text(a), "There is no volume on it: r prepares it.")
 	press(a, "right")
 	assert.Contains(t, text(a), "NORTH (FAT32", "round and round")
 	press(a, "esc")
-	assert.Contains(t, text(a), "▸1 Intake")
+	assert.Contains(t, text(a), "▸1 Scan")
 }
 
 func TestDrivesAsRows(t *testing.T) {
@@ -73,11 +73,11 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	a, dir := drivesApp(t)
 	press(a, "enter")
 	s := text(a)
-	assert.Contains(t, s, "2 files lie in pieces")
+	assert.Contains(t, s, "2 files lie fragmented")
 	press(a, "n")
 	assert.Contains(t, text(a), "FULL/VSP-21533 - Gannet Patrol.iso. 3.05 GiB, in 3 pieces")
 	press(a, "tab")
-	assert.Contains(t, text(a), "in one piece, from")
+	assert.Contains(t, text(a), "contiguous, from")
 	press(a, "/")
 	typeIn(a, "underbough")
 	press(a, "enter")
@@ -85,11 +85,11 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	a.Update(tea.MouseClickMsg{X: 60, Y: 40, Button: tea.MouseLeft})
 	assert.Contains(t, text(a), "Free. 38.27 GiB are free in all")
 	press(a, "n", "m")
-	assert.Contains(t, text(a), "1 file is in one piece now.")
+	assert.Contains(t, text(a), "1 file is contiguous now.")
 	press(a, "M")
-	assert.Contains(t, text(a), "Every file lies in one piece.")
+	assert.Contains(t, text(a), "Every file lies contiguous.")
 	press(a, "M")
-	assert.Contains(t, text(a), "There is nothing in pieces here")
+	assert.Contains(t, text(a), "There is nothing fragmented here")
 	press(a, "esc")
 	assert.Contains(t, text(a), "▸D Drives 4")
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", filepath.Join(dir, "north-58.img")))
@@ -97,20 +97,20 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	judge.Root(t, "fsck.fat", "-n", loop)
 }
 
-func TestAVolumeIsCheckedAndMended(t *testing.T) {
+func TestAVolumeIsCheckedAndFixed(t *testing.T) {
 	a, _ := drivesApp(t)
 	press(a, "right", "c")
 	s := text(a)
-	assert.Contains(t, s, "This is wrong, and mending would do:")
+	assert.Contains(t, s, "This is wrong, and fixing would do:")
 	assert.Contains(t, s, "It is marked as whole")
 	assert.Contains(t, s, "Nothing has been changed")
 	press(a, "R")
 	assert.Contains(t, text(a), "The volume is sound")
 	press(a, "esc")
-	assert.NotContains(t, text(a), "not let go of in order")
+	assert.NotContains(t, text(a), "not ejected cleanly")
 }
 
-func TestReadyingWantsTheName(t *testing.T) {
+func TestPreparingWantsTheName(t *testing.T) {
 	a, dir := drivesApp(t)
 	press(a, "left", "r") // the bare one
 	assert.Contains(t, text(a), "Ready quay-28.img for which loader")
@@ -132,7 +132,7 @@ func TestReadyingWantsTheName(t *testing.T) {
 	press(a, "enter")
 	typeIn(a, "quay-28.img")
 	press(a, "enter")
-	assert.Contains(t, text(a), "Proof: nothing is wrong. It is ready.")
+	assert.Contains(t, text(a), "Check: nothing is wrong. It is ready.")
 	press(a, "esc")
 	assert.Contains(t, text(a), "PIPIT, FAT32")
 	out := judge.Run(t, "sfdisk", "-d", filepath.Join(dir, "quay-28.img"))
@@ -153,20 +153,20 @@ func TestReadyingWantsTheName(t *testing.T) {
 	assert.Contains(t, text(a), "▸D Drives")
 }
 
-func TestReadyingKeepsTheChoices(t *testing.T) {
+func TestPreparingKeepsTheChoices(t *testing.T) {
 	a, _ := drivesApp(t)
 	press(a, "p")
 	assert.Contains(t, text(a), "Fill it for which loader? rowan")
 	press(a, "enter")
-	assert.Contains(t, text(a), "NORTH is a place of the bench now")
-	require.Len(t, a.desk.Bench.Places, 2)
-	assert.Equal(t, "drive:drives/north-58.img", a.desk.Bench.Places[1].At)
-	b, err := bench.Load(a.desk.Bench.File())
+	assert.Contains(t, text(a), "NORTH is a target of the bench now")
+	require.Len(t, a.state.Bench.Targets, 2)
+	assert.Equal(t, "drive:drives/north-58.img", a.state.Bench.Targets[1].At)
+	b, err := bench.Load(a.state.Bench.File())
 	require.NoError(t, err)
-	assert.Len(t, b.Places, 2, "and it is saved")
-	a.desk.Bench.Places[1].Titles = bench.Keys{"VSP-20417", "VSP-21002"}
-	pump(a, a.desk.Survey())
-	goes, _ := a.desk.Chosen(1)
+	assert.Len(t, b.Targets, 2, "and it is saved")
+	a.state.Bench.Targets[1].Titles = bench.Keys{"VSP-20417", "VSP-21002"}
+	pump(a, a.state.Survey())
+	goes, _ := a.state.Chosen(1)
 	assert.Equal(t, 2, goes)
 	press(a, "D", "r", "enter")
 	require.Contains(t, text(a), "titles for Rowan")
@@ -175,29 +175,29 @@ func TestReadyingKeepsTheChoices(t *testing.T) {
 	press(a, "enter")
 	require.Contains(t, text(a), "It is ready")
 	assert.Contains(t, text(a), "what was chosen for it stays chosen")
-	goes, _ = a.desk.Chosen(1)
+	goes, _ = a.state.Chosen(1)
 	assert.Equal(t, 2, goes, "the choices are as they were")
-	require.NotNil(t, a.desk.Surveys[1])
-	assert.Len(t, a.desk.Surveys[1].There, 2, "only the folders are there")
+	require.NotNil(t, a.state.Surveys[1])
+	assert.Len(t, a.state.Surveys[1].There, 2, "only the folders are there")
 	press(a, "esc", "p")
 	assert.Contains(t, text(a), "is on it already")
 	press(a, "u")
-	assert.Len(t, a.desk.Bench.Places, 1)
+	assert.Len(t, a.state.Bench.Targets, 1)
 }
 
 func TestWhatMayNotBeTouched(t *testing.T) {
 	a, dir := drivesApp(t)
-	require.NoError(t, os.MkdirAll(filepath.Join(a.desk.System.Proc, "self"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(a.desk.System.Proc, "self/mountinfo"), []byte("1 0 0:50 / /media/north rw - fuse.x "+filepath.Join(dir, "north-58.img")+" rw\n"), 0o600))
-	pump(a, a.desk.FindDrives())
+	require.NoError(t, os.MkdirAll(filepath.Join(a.state.System.Proc, "self"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(a.state.System.Proc, "self/mountinfo"), []byte("1 0 0:50 / /media/north rw - fuse.x "+filepath.Join(dir, "north-58.img")+" rw\n"), 0o600))
+	pump(a, a.state.FindDrives())
 	s := text(a)
 	assert.Contains(t, s, "Polytome does not write to it")
 	assert.Contains(t, s, "is mounted at /media/north")
 	assert.Contains(t, s, "x ejects it")
 	press(a, "r")
-	assert.Contains(t, text(a), "It cannot be readied")
+	assert.Contains(t, text(a), "It cannot be prepared")
 	press(a, "enter")
-	assert.Contains(t, text(a), "lie in pieces")
+	assert.Contains(t, text(a), "lie fragmented")
 	press(a, "n", "m")
 	assert.Contains(t, text(a), "Nothing is written to it")
 	press(a, "esc", "right", "x")
@@ -223,6 +223,6 @@ func TestImagesAreShownAndMade(t *testing.T) {
 	press(a, "enter")
 	assert.Contains(t, text(a), "file exists")
 	require.NoError(t, os.Remove(filepath.Join(filepath.Dir(dir), "new.img")))
-	pump(a, a.desk.FindDrives())
+	pump(a, a.state.FindDrives())
 	assert.Contains(t, text(a), "▸D Drives 4", "one that is gone is no longer shown")
 }

@@ -9,18 +9,18 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/rack"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
 // The smallest window in which the program can be used.
 const minWidth, minHeight = 60, 16
 
-// frame is how the window is shared out, in cells.
+// frame is how the window is distributed, in cells.
 type frame struct {
 	top, width, height int // of the stage
-	rack               int // width of the rack; 0 where it has no room
+	rack               int // width of the rack; 0 where it has no space
 	why                int // lines of the why line
 }
 
@@ -39,7 +39,7 @@ func (a *app) frame() frame {
 	}
 	if a.panel != nil {
 		f.rack = 0 // its two sides need the width
-	} else if n := len(a.desk.Bench.Places); n > 1 && a.w >= 120 {
+	} else if n := len(a.state.Bench.Targets); n > 1 && a.w >= 120 {
 		f.rack = min(a.w/3, max(f.rack, n*14))
 	}
 	f.width = a.w
@@ -55,7 +55,7 @@ func (a *app) View() tea.View {
 	v := tea.NewView(strings.Join(a.lines(), "\n"))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = "polytome " + style.Clean(a.desk.Bench.Name)
+	v.WindowTitle = "polytome " + style.Clean(a.state.Bench.Name)
 	return v
 }
 
@@ -100,7 +100,7 @@ func (a *app) topLine() string {
 	t := a.theme
 	base := t.Style(t.Dim).Background(t.Bar)
 	left := base.Bold(true).Foreground(t.Accent).Render(" polytome ")
-	name := style.Clean(a.desk.Bench.Name)
+	name := style.Clean(a.state.Bench.Name)
 	wide := a.w >= 110
 	if wide {
 		left += base.Render(" " + t.Clip(name, 24) + "    ")
@@ -122,17 +122,17 @@ func (a *app) topLine() string {
 		left += base.Render(strings.Repeat(" ", gap))
 	}
 	right := ""
-	if n := a.desk.Unsound + len(a.desk.Scan.Problems); n > 0 {
-		right += base.Foreground(t.Bad).Render(fmt.Sprintf("%d to mend", n))
+	if n := a.state.Bad + len(a.state.Scan.Problems); n > 0 {
+		right += base.Foreground(t.Bad).Render(fmt.Sprintf("%d to fix", n))
 	}
 	if a.w >= 90 {
 		if right != "" {
 			right += base.Render(" " + t.Glyph("·") + " ")
 		}
-		right += base.Render(a.desk.SaveState())
+		right += base.Render(a.state.SaveState())
 	}
 	right += base.Render(" ")
-	for _, named := range []bool{true, false} { // with their keys alone where there is no room for the names
+	for _, named := range []bool{true, false} { // with their keys alone where there is no space for the names
 		all := left + a.panels(base, named)
 		if style.Width(all)+style.Width(right) <= a.w || !named && a.panel != nil {
 			left = all
@@ -156,7 +156,7 @@ func (a *app) panels(base lipgloss.Style, named bool) (out string) {
 		switch {
 		case a.panel == p.panel:
 			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())
-			if a.w >= 90 { // else the stages leave no room
+			if a.w >= 90 { // else the stages leave no space
 				out += base.Foreground(t.Text).Render(" " + p.Number() + " ")
 			}
 		case named:
@@ -168,29 +168,29 @@ func (a *app) panels(base lipgloss.Style, named bool) (out string) {
 	return out
 }
 
-// volumes are the places as the rack shows them, with the ghost of the title
+// volumes are the targets as the rack shows them, with the ghost of the title
 // under the cursor.
 func (a *app) volumes() []rack.Volume {
 	var out []rack.Volume
 	i, has := a.stage().Title()
-	for n, p := range a.desk.Bench.Places {
-		v := rack.Volume{Name: p.Name, Current: n == a.desk.Place}
-		s := a.desk.Surveys[n]
+	for n, p := range a.state.Bench.Targets {
+		v := rack.Volume{Name: p.Name, Current: n == a.state.Target}
+		s := a.state.Surveys[n]
 		if s == nil {
 			v.Detail = "away"
 			out = append(out, v)
 			continue
 		}
-		v.Detail, v.Capacity, v.Untold = s.Facts.Filesystem.Shown, s.Facts.Capacity, s.Facts.Untold
+		v.Detail, v.Capacity, v.Unknown = s.Facts.Filesystem.Shown, s.Facts.Capacity, s.Facts.Unknown
 		v.Kept, v.Planned = s.Sheet.Kept-s.Sheet.Released, s.Sheet.Planned
 		if s.Away != nil {
 			v.Detail = "away"
 		}
-		if l := a.desk.Lanes[n]; l != nil && l.Running() {
+		if l := a.state.Lanes[n]; l != nil && l.Running() {
 			v.Written = min(l.Total, v.Planned)
 			v.Planned -= v.Written
 		}
-		verdict, chosen, ok := a.desk.Verdict(n, i)
+		verdict, chosen, ok := a.state.Verdict(n, i)
 		switch {
 		case !has || !ok || verdict.Kind == fit.There || verdict.Kind == fit.Foreign || v.Written > 0:
 		case chosen && verdict.Kind.Goes():
@@ -210,12 +210,12 @@ func (a *app) whyLines(w, h int) []string {
 	t := a.theme
 	switch a.mode {
 	case finding, commanding, answering:
-		hint := "enter keeps the filter · esc drops it · words, or name:tide  size>4G  year<2000  unsound  -region:north"
+		hint := "enter keeps the filter · esc drops it · words, or name:tide  size>4G  year<2000  bad  -region:north"
 		switch {
 		case a.mode == commanding:
 			hint = "tab completes · enter does it · esc leaves"
 		case a.mode == answering:
-			hint = a.desk.Question.Hint + " · enter takes it · esc leaves it"
+			hint = a.state.Question.Hint + " · enter takes it · esc leaves it"
 		default:
 			if s, ok := a.stage().(interface{ Trouble() string }); ok && s.Trouble() != "" {
 				hint = s.Trouble()
@@ -229,8 +229,8 @@ func (a *app) whyLines(w, h int) []string {
 	}
 	keys := " " + a.keyLine(w-2)
 	why := a.stage().Why()
-	if a.desk.Notice != "" {
-		why = desk.Why{Say: a.desk.Notice}
+	if a.state.Notice != "" {
+		why = state.Why{Say: a.state.Notice}
 	}
 	text := strings.TrimSpace(style.Clean(why.Lead + " " + why.Say))
 	for k, way := range why.Ways {
@@ -259,7 +259,7 @@ func (a *app) whyLines(w, h int) []string {
 }
 
 // paintWhy sets the subject of the why line off.
-func (a *app) paintWhy(line string, y int, why desk.Why) string {
+func (a *app) paintWhy(line string, y int, why state.Why) string {
 	lead := style.Clean(why.Lead)
 	if y == 0 && lead != "" && strings.HasPrefix(line, lead) {
 		return a.theme.Bold(a.theme.Accent, lead) + a.theme.Paint(a.theme.Text, line[len(lead):])
@@ -272,7 +272,7 @@ type hint struct{ key, name string }
 
 func (h hint) width() int { return style.Width(h.key) + style.Width(h.name) + 3 }
 
-// keyLine names the keys that matter here, as many as have room.
+// keyLine names the keys that matter here, as many as have space.
 func (a *app) keyLine(w int) string {
 	var parts []hint
 	for _, x := range a.stage().Actions() {
@@ -314,7 +314,7 @@ func (a *app) help(w, h int) []string {
 		for _, s := range a.stages {
 			names = append(names, s.Name())
 		}
-		all := []desk.Action{desk.Do(fmt.Sprintf("1-%d", len(names)), strings.Join(names, ", "), nil)}
+		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(names)), strings.Join(names, ", "), nil)}
 		for _, x := range a.actions()[len(names):] {
 			h := x.Key.Help()
 			x.Key.SetHelp(h.Key, t.Clip(h.Desc, w-left-10))
@@ -333,9 +333,9 @@ func (a *app) help(w, h int) []string {
 }
 
 // brief are actions without what their names do not say, and with one in place of those that move.
-func brief(all []desk.Action) []desk.Action {
+func brief(all []state.Action) []state.Action {
 	moves := []string{"up", "down", "pgup", "pgdown", "home", "end", "left", "right"}
-	out := []desk.Action{desk.Do("arrows", "move; also pgup, pgdown, home, end", nil)}
+	out := []state.Action{state.Do("arrows", "move; also pgup, pgdown, home, end", nil)}
 	for _, x := range all {
 		if !slices.Contains(moves, x.Key.Help().Key) {
 			x.More = ""
@@ -345,11 +345,11 @@ func brief(all []desk.Action) []desk.Action {
 	return out
 }
 
-// helpColumn lists actions in w cells. Where there is little room, only the first
+// helpColumn lists actions in w cells. Where there is little space, only the first
 // key of each is shown.
-func (a *app) helpColumn(name string, actions []desk.Action, w int) []string {
+func (a *app) helpColumn(name string, actions []state.Action, w int) []string {
 	t := a.theme
-	keys := func(x desk.Action) string {
+	keys := func(x state.Action) string {
 		shown := x.Key.Help().Key
 		if all := x.Key.Keys(); w >= 60 && len(all) > 1 {
 			shown += " " + all[1]

@@ -21,7 +21,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "split", "Rowan has nothing to do with 35 of 59 titles"} {
 		assert.Contains(t, s, want)
 	}
-	assert.NotContains(t, s, "▸1 Intake", "one thing is marked as shown")
+	assert.NotContains(t, s, "▸1 Scan", "one thing is marked as shown")
 	press(a, "right")
 	assert.Contains(t, text(a), "Trellis for the Meridian")
 	press(a, "right")
@@ -41,7 +41,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	assert.Contains(t, text(a), "Carts/")
 	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	press(a, "esc")
-	assert.Contains(t, text(a), "▸1 Intake")
+	assert.Contains(t, text(a), "▸1 Scan")
 	press(a, "L", "3")
 	assert.Contains(t, text(a), "▸3 Tree", "a stage leaves the panel")
 }
@@ -53,7 +53,7 @@ func TestThePanelSaysWhatCannotBeDone(t *testing.T) {
 	press(a, "c")
 	assert.Contains(t, text(a), "There is no folder for your own profiles")
 	press(a, "n")
-	assert.Contains(t, text(a), "There is no place to learn from")
+	assert.Contains(t, text(a), "There is no target to learn from")
 
 	own := filepath.Join(t.TempDir(), "own")
 	a, w := demoApp(t, Options{OwnDir: own})
@@ -63,9 +63,9 @@ func TestThePanelSaysWhatCannotBeDone(t *testing.T) {
 	assert.Contains(t, text(a), "Rowan is yours already")
 	press(a, "1", "L", "right", "p")
 	assert.Contains(t, text(a), "North stick is now filled for Trellis")
-	assert.Equal(t, "trellis", a.desk.Bench.Places[0].Loader)
+	assert.Equal(t, "trellis", a.state.Bench.Targets[0].Loader)
 	press(a, "u")
-	assert.Equal(t, "rowan", a.desk.Bench.Places[0].Loader)
+	assert.Equal(t, "rowan", a.state.Bench.Targets[0].Loader)
 	require.NoError(t, os.RemoveAll(w.Stick))
 	press(a, "n")
 	assert.Contains(t, text(a), "There is no folder")
@@ -77,7 +77,7 @@ func TestThePanelSaysWhatCannotBeDone(t *testing.T) {
 func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	own := t.TempDir()
 	a, _ := demoApp(t, Options{OwnDir: own})
-	p, err := a.desk.Set.Profile("bellows")
+	p, err := a.state.Set.Profile("bellows")
 	require.NoError(t, err)
 	file, err := p.Copy(own)
 	require.NoError(t, err)
@@ -85,7 +85,7 @@ func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	require.NoError(t, err)
 	reload := func(text string) {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
-		pump(a, a.desk.Reload())
+		pump(a, a.state.Reload())
 	}
 	reload(string(good))
 	press(a, "L", "right", "right")
@@ -102,7 +102,7 @@ func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	reload(strings.Replace(string(good), "Carts/{platform}", "CARTS/{platform|upper}", 1))
 	assert.Contains(t, text(a), "CARTS/")
 	require.NoError(t, os.Remove(file))
-	pump(a, a.desk.Reload())
+	pump(a, a.state.Reload())
 	assert.Contains(t, text(a), "Carts/", "without a file of one's own, what ships is back")
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {240, 70}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
@@ -113,7 +113,7 @@ func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	}
 }
 
-func TestFitLeavesOutWhatNoPlaceTakes(t *testing.T) {
+func TestFitLeavesOutWhatNoTargetTakes(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
 	s := text(a)
@@ -126,11 +126,11 @@ func TestFitLeavesOutWhatNoPlaceTakes(t *testing.T) {
 	assert.NotContains(t, s, "▫ not for it", "and it is not missed")
 }
 
-func TestAnEmptyBenchAsksForTheLoaderOnlyWhenNothingTells(t *testing.T) {
+func TestAnEmptyBenchAsksForTheLoaderOnlyWhenNothingReports(t *testing.T) {
 	empty := t.TempDir()
 	a, w := demoApp(t, Options{})
 	for dir, asked := range map[string]bool{empty: true, w.Stick: false} {
-		b := newApp(t.Context(), bench.New(""), a.desk.Set, Options{})
+		b := newApp(t.Context(), bench.New(""), a.state.Set, Options{})
 		b.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
 		write(b, w.Games)
 		write(b, dir)
@@ -139,9 +139,9 @@ func TestAnEmptyBenchAsksForTheLoaderOnlyWhenNothingTells(t *testing.T) {
 			write(b, "bellow")
 			assert.Contains(t, text(b), `did you mean "bellows"?`)
 			write(b, "s")
-			assert.Equal(t, "bellows", b.desk.Bench.Places[0].Loader)
+			assert.Equal(t, "bellows", b.state.Bench.Targets[0].Loader)
 		} else {
-			assert.Equal(t, "rowan", b.desk.Bench.Places[0].Loader)
+			assert.Equal(t, "rowan", b.state.Bench.Targets[0].Loader)
 		}
 	}
 }

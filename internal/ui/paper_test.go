@@ -29,12 +29,12 @@ func onPaper(a *app, kind, file string) {
 // TestOneKeyDrawsInEveryStage draws from each stage and panel what it proposes, and has foreign programs look at the files.
 func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	a, w := demoApp(t, Options{})
-	a.desk.System = bare(t)
-	a.desk.Images = []string{filepath.Join(w.Dir, "drives", "north-58.img")}
+	a.state.System = bare(t)
+	a.state.Images = []string{filepath.Join(w.Dir, "drives", "north-58.img")}
 	dir := t.TempDir()
 	for _, c := range []struct{ keys, kind, says string }{
 		{"1", "card", "Contents of gullwing-season"}, {"2", "fit", "What goes where"}, {"3", "tree", "The tree of North stick"}, {"4", "run", "How it ran"},
-		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"}, {"L", "tree", "The tree of North stick"}, {"H", "hook-up", "What is joined to what"}, {"D", "map", "What lies where on north-58.img"},
+		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"}, {"L", "tree", "The tree of North stick"}, {"H", "connections", "What is joined to what"}, {"D", "map", "What lies where on north-58.img"},
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {
@@ -45,29 +45,29 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 		press(a, "O")
 		require.Equal(t, c.kind, a.input.Value(), "proposed on %s", c.keys)
 		assert.Contains(t, text(a), "Draw on paper: "+c.kind)
-		assert.Contains(t, text(a), "rack, map, tree, hook-up, card, run, fit, checklist")
+		assert.Contains(t, text(a), "rack, map, tree, connections, card, run, fit, checklist")
 		press(a, "enter")
 		require.Equal(t, answering, a.mode)
 		assert.True(t, strings.HasSuffix(a.input.Value(), " "+c.kind+".pdf"), a.input.Value())
 		file := filepath.Join(dir, "from "+c.keys+".pdf")
 		a.input.SetValue(file)
 		press(a, "enter")
-		require.FileExists(t, file, a.desk.Notice)
-		assert.Contains(t, a.desk.Notice, " is in "+file)
-		assert.Contains(t, a.desk.Notice, "page")
+		require.FileExists(t, file, a.state.Notice)
+		assert.Contains(t, a.state.Notice, " is in "+file)
+		assert.Contains(t, a.state.Notice, "page")
 		assert.Contains(t, judge.Run(t, "pdftotext", "-layout", file, "-")+judge.Run(t, "pdfinfo", file), c.says)
 		judge.Run(t, "qpdf", "--check", file)
 	}
 }
 
-// TestTheHookUpIsDrawnAsItWasTried draws links after they were tried on the screen.
-func TestTheHookUpIsDrawnAsItWasTried(t *testing.T) {
+// TestTheConnectionsIsDrawnAsItWasTried draws links after they were tried on the screen.
+func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
 	a, _, _ := joined(t)
-	pump(a, a.desk.LookAtLinks())
+	pump(a, a.state.LookAtLinks())
 	a.panel = a.hook
-	file := filepath.Join(t.TempDir(), "hook-up.pdf")
+	file := filepath.Join(t.TempDir(), "connections.pdf")
 	onPaper(a, "", file)
-	require.FileExists(t, file, a.desk.Notice)
+	require.FileExists(t, file, a.state.Notice)
 	s := flatText(judge.Run(t, "pdftotext", "-raw", file, "-"))
 	for _, want := range []string{"Corvane disk 127.0.0.1, port", "tried: answers", "folder /hd1", "eth0", "192.168.77.9/24", "must: the Corvane, with its FTP server running on port"} {
 		assert.Contains(t, s, want)
@@ -94,13 +94,13 @@ func TestPaperAndFoldAreWrittenBehindTheKind(t *testing.T) {
 		file := filepath.Join(dir, wish+".pdf")
 		press(a, "3")
 		onPaper(a, wish, file)
-		require.FileExists(t, file, a.desk.Notice)
+		require.FileExists(t, file, a.state.Notice)
 		assert.Contains(t, flatText(judge.Run(t, "pdftotext", file, "-")), says, wish)
 		assert.Equal(t, strings.Contains(strings.ToLower(wish), "letter"), strings.Contains(judge.Run(t, "pdfinfo", file), "letter"), wish)
 	}
 	for wish, says := range map[string]string{"card third": `cannot be folded to "third"`, "rack a3": `aper "a3" is not known`} {
 		onPaper(a, wish, "")
-		assert.Contains(t, a.desk.Notice, says)
+		assert.Contains(t, a.state.Notice, says)
 	}
 }
 
@@ -120,7 +120,7 @@ func TestADrawingThatCannotBe(t *testing.T) {
 	} {
 		press(a, "2")
 		onPaper(a, c.kind, c.file)
-		assert.Contains(t, strings.ToLower(a.desk.Notice), strings.ToLower(c.says), "%s to %s", c.kind, c.file)
+		assert.Contains(t, strings.ToLower(a.state.Notice), strings.ToLower(c.says), "%s to %s", c.kind, c.file)
 		press(a, "esc")
 	}
 	data, err := os.ReadFile(there)
@@ -132,15 +132,15 @@ func TestADrawingThatCannotBe(t *testing.T) {
 	_ = w
 }
 
-// TestABenchWithoutPlacesIsDrawn draws from a bench that has nothing yet.
-func TestABenchWithoutPlacesIsDrawn(t *testing.T) {
+// TestABenchWithoutTargetsIsDrawn draws from a bench that has nothing yet.
+func TestABenchWithoutTargetsIsDrawn(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 0)
 	dir := t.TempDir()
-	for _, kind := range []string{"rack", "fit", "tree", "hook-up", "run", "checklist", "map"} {
+	for _, kind := range []string{"rack", "fit", "tree", "connections", "run", "checklist", "map"} {
 		file := filepath.Join(dir, kind+".pdf")
 		onPaper(a, kind, file)
-		require.FileExists(t, file, a.desk.Notice)
-		assert.Regexp(t, "no place|no run|no volume", flatText(judge.Run(t, "pdftotext", file, "-")), kind)
+		require.FileExists(t, file, a.state.Notice)
+		assert.Regexp(t, "no target|no run|no volume", flatText(judge.Run(t, "pdftotext", file, "-")), kind)
 	}
 }
 

@@ -14,32 +14,32 @@ import (
 
 	"polytome/internal/core/journal"
 	"polytome/internal/core/run"
-	"polytome/internal/standin/ftpd"
-	"polytome/internal/ui/desk"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/ui/state"
 )
 
 // journaled is the demo with a journal of runs.
-func journaled(t *testing.T, places int) (*app, string) {
-	a, w := demoWith(t, Options{}, places)
+func journaled(t *testing.T, targets int) (*app, string) {
+	a, w := demoWith(t, Options{}, targets)
 	file := filepath.Join(w.Dir, "runs.sqlite")
 	j, err := journal.Open(file)
 	require.NoError(t, err)
 	t.Cleanup(func() { j.Close() })
-	a.desk.Journal = j
+	a.state.Journal = j
 	return a, file
 }
 
-func TestAllPlacesRunAtOnceAndAreListedAfterwards(t *testing.T) {
+func TestAllTargetsRunAtOnceAndAreListedAfterwards(t *testing.T) {
 	a, _ := journaled(t, 4)
 	press(a, "4")
-	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "a begins all places at once"} {
+	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "a begins all targets at once"} {
 		assert.Contains(t, flat(a), want)
 	}
-	a.desk.Place = 2
+	a.state.Target = 2
 	press(a, "down", "a")
 	s := flat(a)
-	for _, place := range []string{"North stick", "Ferry share", "Hall pocket", "Corvane disk"} {
-		assert.Contains(t, s, place+" done, read back 100 %")
+	for _, target := range []string{"North stick", "Ferry share", "Hall pocket", "Corvane disk"} {
+		assert.Contains(t, s, target+" done, read back 100 %")
 	}
 	assert.Contains(t, s, "4 Run done")
 	press(a, "tab", "tab")
@@ -55,11 +55,11 @@ func TestAllPlacesRunAtOnceAndAreListedAfterwards(t *testing.T) {
 
 func TestSourcesAreMovedFromTheScreen(t *testing.T) {
 	a, w := demoWith(t, Options{}, 3)
-	a.desk.Place = 2
+	a.state.Target = 2
 	press(a, "4", "m")
 	assert.Contains(t, flat(a), "Hall pocket: 31 files", "there is nothing to move before a run")
 	press(a, "enter", "m")
-	require.NotNil(t, a.desk.Question, flat(a))
+	require.NotNil(t, a.state.Question, flat(a))
 	assert.Contains(t, flat(a), "nothing is deleted")
 	to := filepath.Join(t.TempDir(), "over")
 	before, err := filepath.Glob(filepath.Join(w.Shelf, "carts", "finch", "*"))
@@ -110,13 +110,13 @@ func later(a *app, cmd tea.Cmd, until func() bool) {
 
 func TestARunIsSteered(t *testing.T) {
 	a, _ := journaled(t, 1)
-	a.desk.Bench.Places[0].Rate = 4 << 30
-	pump(a, a.desk.Survey())
+	a.state.Bench.Targets[0].Rate = 4 << 30
+	pump(a, a.state.Survey())
 	press(a, "4", "/", "m", "a", "r", "r", "o", "w", "b", "y", "enter")
 	assert.Regexp(t, "▌waiting +put +FULL/VSP-21671 - Nine Bells to Marrowby.iso", text(a), "find goes to the step that has the words")
 	press(a, "esc")
 	_, cmd := a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
-	lane := func() *desk.Lane { return a.desk.Lanes[0] }
+	lane := func() *state.Lane { return a.state.Lanes[0] }
 	started := false
 	later(a, cmd, func() bool {
 		l := lane()
@@ -146,15 +146,15 @@ func TestARunIsSteered(t *testing.T) {
 	press(a, "b")
 	answer(a, "none")
 	l.Stop()
-	a.desk.Wait()
+	a.state.Wait()
 }
 
-func TestARunThatBrokeOffIsOffered(t *testing.T) {
+func TestARunThatInterruptedIsOffered(t *testing.T) {
 	a, file := journaled(t, 1)
-	p := a.desk.Surveys[0].Plan()
-	b := a.desk.Surveys[0].Beginning(a.desk.Bench)
+	p := a.state.Surveys[0].Plan()
+	b := a.state.Surveys[0].Beginning(a.state.Bench)
 	b.Plan, b.Verify = p, run.VerifyFull
-	rec, err := a.desk.Journal.Begin(b)
+	rec, err := a.state.Journal.Begin(b)
 	require.NoError(t, err)
 	for i := range 3 {
 		rec.Event(run.Event{Kind: run.Began, Step: i})
@@ -169,12 +169,12 @@ func TestARunThatBrokeOffIsOffered(t *testing.T) {
 	copied := filepath.Join(t.TempDir(), "runs.sqlite") // where its process has no lock: as after a crash
 	require.NoError(t, os.WriteFile(copied, data, 0o644))
 	require.NoError(t, os.WriteFile(copied+"-wal", wal, 0o644))
-	a.desk.Journal, err = journal.Open(copied)
+	a.state.Journal, err = journal.Open(copied)
 	require.NoError(t, err)
-	defer a.desk.Journal.Close()
+	defer a.state.Journal.Close()
 
-	pump(a, a.desk.LookBack())
-	assert.Contains(t, flat(a), "The run at North stick broke off with 3 of 50 steps done. Go on with it?")
+	pump(a, a.state.LookBack())
+	assert.Contains(t, flat(a), "The run at North stick was interrupted with 3 of 50 steps done. Resume it?")
 	press(a, "enter", "4")
 	s := flat(a)
 	assert.Contains(t, s, "North stick done, read back")
@@ -183,8 +183,8 @@ func TestARunThatBrokeOffIsOffered(t *testing.T) {
 	s = flat(a)
 	assert.Contains(t, s, "taken up")
 	assert.Contains(t, s, "complete")
-	pump(a, a.desk.LookBack())
-	assert.Nil(t, a.desk.Question, "it is asked once")
+	pump(a, a.state.LookBack())
+	assert.Nil(t, a.state.Question, "it is asked once")
 }
 
 func TestAPasswordIsAskedForAndNotShown(t *testing.T) {
@@ -205,9 +205,9 @@ func TestAPasswordIsAskedForAndNotShown(t *testing.T) {
 	assert.NotContains(t, text(a), "harbour")
 	press(a, "enter")
 	assert.NotContains(t, flat(a), "is wrong", "what was said of it does not stay")
-	require.Len(t, a.desk.Bench.Places, 2)
-	require.NotNil(t, a.desk.Surveys[1])
-	assert.Nil(t, a.desk.Surveys[1].Away)
+	require.Len(t, a.state.Bench.Targets, 2)
+	require.NotNil(t, a.state.Surveys[1])
+	assert.Nil(t, a.state.Surveys[1].Away)
 	b, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "harbour-light")
@@ -218,17 +218,17 @@ func TestAPasswordIsAskedForAndNotShown(t *testing.T) {
 	assert.NotContains(t, flat(a), "harbour")
 }
 
-func TestWhatIsTakenForAPlace(t *testing.T) {
+func TestWhatIsTakenForATarget(t *testing.T) {
 	dir := t.TempDir()
-	at, remote, err := desk.Address("smb://127.0.0.1/open")
+	at, remote, err := state.Address("smb://127.0.0.1/open")
 	require.NoError(t, err)
 	assert.True(t, remote)
 	assert.Equal(t, "smb://127.0.0.1/open", at)
-	_, _, err = desk.Address("")
+	_, _, err = state.Address("")
 	assert.ErrorContains(t, err, "smb://192.168.0.30/games")
-	_, _, err = desk.Address("/nowhere/at/all")
+	_, _, err = state.Address("/nowhere/at/all")
 	assert.ErrorContains(t, err, "there is no folder")
-	at, remote, err = desk.Address(dir)
+	at, remote, err = state.Address(dir)
 	require.NoError(t, err)
 	assert.False(t, remote)
 	assert.Equal(t, dir, at)
@@ -240,11 +240,11 @@ func TestALimitBeforeARun(t *testing.T) {
 	press(a, "4", "b")
 	assert.Contains(t, flat(a), "Write at most so much a second to North stick")
 	answer(a, "5MiB")
-	assert.EqualValues(t, 5<<20, a.desk.Bench.Places[0].Rate)
+	assert.EqualValues(t, 5<<20, a.state.Bench.Targets[0].Rate)
 	assert.Contains(t, flat(a), "At most 5.00 MiB a second are written to North stick")
 	b, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.Contains(t, string(b), "rate = ")
 	press(a, "u")
-	assert.Zero(t, a.desk.Bench.Places[0].Rate)
+	assert.Zero(t, a.state.Bench.Targets[0].Rate)
 }

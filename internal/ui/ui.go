@@ -1,5 +1,5 @@
 // Package ui is the full-screen interface: five stages in the order of the work,
-// the rack of places, and the line that says why.
+// the rack of targets, and the line that says why.
 package ui
 
 import (
@@ -12,7 +12,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 )
 
 // Options are how the interface is to look and behave.
@@ -26,7 +26,7 @@ type Options struct {
 	CoversDir string
 	// JournalFile is where runs are written down, "" for nowhere.
 	JournalFile string
-	Rate        int64 // bytes a second for places that set no rate; 0 for no limit
+	Rate        int64 // bytes a second for targets that set no rate; 0 for no limit
 }
 
 // Run shows the interface until the user quits. The terminal is left as it was,
@@ -35,15 +35,15 @@ func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // whatever still goes on ends with the screen
 	a := newApp(ctx, b, set, o)
-	a.desk.Watch = true
+	a.state.Watch = true
 	if o.JournalFile != "" {
 		j, err := journal.Open(o.JournalFile)
 		if err != nil {
-			a.desk.Notice = desk.Sentence(err.Error())
+			a.state.Notice = state.Sentence(err.Error())
 		} else {
-			a.desk.Notice = desk.Sentence(j.Note())
+			a.state.Notice = state.Sentence(j.Note())
 		}
-		a.desk.Journal = j
+		a.state.Journal = j
 		defer j.Close()
 	}
 	return show(ctx, cancel, a)
@@ -52,10 +52,10 @@ func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error 
 // show runs the program until it ends.
 func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
-	m.desk.StopRuns()
+	m.state.StopRuns()
 	cancel()
-	m.desk.Wait()
-	m.desk.CloseCovers()
+	m.state.Wait()
+	m.state.CloseCovers()
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) || (errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
 		return nil // asked for from outside: not a failure
 	}

@@ -24,16 +24,16 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/judge"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 )
 
 // breaking is a stage with a mistake in it.
 type breaking struct{ stage }
 
-func (b breaking) Actions() []desk.Action {
-	return []desk.Action{
-		desk.Do("x", "fail", func() tea.Cmd { panic("a mistake in a key") }),
-		desk.Do("y", "fail later", func() tea.Cmd { return func() tea.Msg { panic("a mistake in a command") } }),
+func (b breaking) Actions() []state.Action {
+	return []state.Action{
+		state.Do("x", "fail", func() tea.Cmd { panic("a mistake in a key") }),
+		state.Do("y", "fail later", func() tea.Cmd { return func() tea.Msg { panic("a mistake in a command") } }),
 	}
 }
 
@@ -66,12 +66,12 @@ func TestAFailureLeavesTheTerminalClean(t *testing.T) {
 		shows := func(text string) func() bool {
 			return func() bool { return strings.Contains(judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p"), text) }
 		}
-		require.Eventually(t, shows("1 Intake"), 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, shows("1 Scan"), 20*time.Second, 50*time.Millisecond)
 		judge.Run(t, "tmux", "-S", socket, "send-keys", key)
 		require.Eventually(t, shows("afterwards"), 20*time.Second, 50*time.Millisecond)
 		all := judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p", "-J", "-S", "-500") // what has scrolled away too
 		assert.Contains(t, all, "it ended with: the screen: ")
-		assert.False(t, shows("1 Intake")())
+		assert.False(t, shows("1 Scan")())
 		assert.Contains(t, judge.Run(t, "tmux", "-S", socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
 	}
 }
@@ -108,13 +108,13 @@ func demoApp(t testing.TB, o Options) (*app, demo.World) {
 	return demoWith(t, o, 1)
 }
 
-// demoWith is the program on a demo with so many of its places.
-func demoWith(t testing.TB, o Options, places int) (*app, demo.World) {
+// demoWith is the program on a demo with so many of its targets.
+func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	b.Places = b.Places[:places]
+	b.Targets = b.Targets[:targets]
 	require.NoError(t, b.Save())
 	set, err := loader.Shipped()
 	require.NoError(t, err)
@@ -141,8 +141,8 @@ func text(a *app) string { return ansi.Strip(a.View().Content) }
 
 func TestEveryViewFitsEveryWindow(t *testing.T) {
 	a, _ := demoApp(t, Options{})
-	a.desk.System = bare(t)
-	press(a, "5") // makes the proof
+	a.state.System = bare(t)
+	press(a, "5") // makes the check
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"}, {"D", "enter", "n"}, {"D", "c"}, {"C"}, {"C", "enter"}, {"C", "enter", "c"}, {"C", "end"}} {
@@ -167,30 +167,30 @@ func TestTheVerdictIsExplained(t *testing.T) {
 	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB. Over usb that takes 3 to 11 min as a rule.")
 	press(a, "esc", "/", "Underbough", "enter")
 	s = strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Underbough on North stick: no room. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → take off Tin Harbour (2.16 GiB), the smallest that makes room enough. → let HALL-VIDEO/reel-1.mov leave")
+	assert.Contains(t, s, "Underbough on North stick: no space. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → take off Tin Harbour (2.16 GiB), the smallest that frees space enough. → let HALL-VIDEO/reel-1.mov leave")
 	assert.Contains(t, s, "does not go", "the rack shows it standing over")
 }
 
 func TestPuttingTakingAndUndoingAreSaved(t *testing.T) {
 	a, w := demoApp(t, Options{})
-	saved := func() bench.Place {
+	saved := func() bench.Target {
 		b, err := bench.Load(w.Bench)
 		require.NoError(t, err)
-		return b.Places[0]
+		return b.Targets[0]
 	}
-	free := a.desk.Surveys[0].Sheet.Free()
+	free := a.state.Surveys[0].Sheet.Free()
 	press(a, "2", "/", "Mistral", "enter", "space")
 	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
-	assert.NotEqual(t, free, a.desk.Surveys[0].Sheet.Free())
-	assert.Equal(t, "saved", a.desk.SaveState())
+	assert.NotEqual(t, free, a.state.Surveys[0].Sheet.Free())
+	assert.Equal(t, "saved", a.state.SaveState())
 	press(a, "u")
 	assert.Empty(t, saved().Without)
-	assert.Equal(t, free, a.desk.Surveys[0].Sheet.Free())
+	assert.Equal(t, free, a.state.Surveys[0].Sheet.Free())
 	press(a, "U")
 	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
 	press(a, "u", "esc", "a") // the whole platform off
 	assert.Len(t, saved().Without, 21)
-	assert.Zero(t, a.desk.Surveys[0].Sheet.New)
+	assert.Zero(t, a.state.Surveys[0].Sheet.New)
 	press(a, "a")
 	assert.Empty(t, saved().Without)
 }
@@ -203,15 +203,15 @@ func TestABenchThatCannotBeSavedIsSaid(t *testing.T) {
 	assert.Contains(t, text(a), "NOT SAVED")
 }
 
-func TestAFilledStickIsProvedOnTheScreen(t *testing.T) {
+func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "4", "enter")
 	s := text(a)
 	assert.Contains(t, s, "safe to unplug once ejected")
-	assert.Contains(t, s, "5 Proof 16", "proved at the end of the run without being asked")
+	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
 	press(a, "5")
 	assert.Contains(t, text(a), "SHORT/spare.iso")
-	assert.Contains(t, flat(a), "Rowan passes it over: its name is not of the form id - title.iso. At the console: the game will not be in the list.")
+	assert.Contains(t, flat(a), "Rowan ignores it: its name is not of the form id - title.iso. At the console: the game will not be in the list.")
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
 	press(a, "4", "enter")
@@ -235,7 +235,7 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(w.Games, "dangling.iso")))
 	press(a, "1", "s")
 	assert.Contains(t, text(a), "games/dangling.iso: there is no such file or folder")
-	assert.Contains(t, text(a), "8 to mend")
+	assert.Contains(t, text(a), "8 to fix")
 	require.NoError(t, os.RemoveAll(w.Games))
 	press(a, "s")
 	assert.Contains(t, text(a), "games: there is no such file or folder; check the spelling")
@@ -244,10 +244,10 @@ func TestWhatCannotBeReadIsSaid(t *testing.T) {
 func TestAVerdictIsNeverShownForAnotherTitle(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
-	titles := slices.Clone(a.desk.Scan.Titles) // as when a scan finds one that comes before
+	titles := slices.Clone(a.state.Scan.Titles) // as when a scan finds one that comes before
 	first := slices.IndexFunc(titles, func(t title.Title) bool { return t.Platform == "vesper" })
 	titles[first], titles[first+1] = titles[first+1], titles[first]
-	a.desk.Scan.Titles = titles
+	a.state.Scan.Titles = titles
 	for _, l := range strings.Split(text(a), "\n") {
 		if strings.Contains(l, "Copper Tide") || strings.Contains(l, "Clockwork Ferry") {
 			assert.NotContains(t, l, "too big")
@@ -257,7 +257,7 @@ func TestAVerdictIsNeverShownForAnotherTitle(t *testing.T) {
 	assert.Contains(t, text(a), "Nothing to judge yet")
 }
 
-func TestAPlaceThatGoesAway(t *testing.T) {
+func TestATargetThatGoesAway(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	require.NoError(t, os.RemoveAll(w.Stick))
 	press(a, "1", "s", "2")
@@ -270,10 +270,10 @@ func TestAPlaceThatGoesAway(t *testing.T) {
 func TestNamesCannotSteerTheTerminal(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	evil := "\x1b[2J\x1b]0;owned\x07\u202Eevil\x00\xff"
-	a.desk.Scan.Titles = []title.Title{{Key: "k", Platform: "vesper", Form: title.Image, Name: evil, ID: evil, Region: evil, Of: 1,
+	a.state.Scan.Titles = []title.Title{{Key: "k", Platform: "vesper", Form: title.Image, Name: evil, ID: evil, Region: evil, Of: 1,
 		Findings: []title.Finding{{Grade: title.Fault, Say: evil, Remedy: evil}},
 		Discs:    []title.Disc{{ID: evil, Kind: evil, File: title.File{Path: "/" + evil}, Evidence: []title.Evidence{{Field: "name", Value: evil, From: evil}}}}}}
-	pump(a, a.desk.Survey())
+	pump(a, a.state.Survey())
 	for _, stage := range []string{"1", "2", "3", "4", "5"} {
 		press(a, stage)
 		content := a.View().Content
@@ -293,24 +293,24 @@ func TestChoicesAndWhatBelongsToThem(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "4", "enter")
 	assert.Contains(t, text(a), "4 Run done")
-	assert.Contains(t, text(a), "5 Proof 16")
+	assert.Contains(t, text(a), "5 Check 16")
 	press(a, "2", "/", "Mistral", "enter", "space")
 	assert.Contains(t, text(a), "4 Run -", "the run was for other choices")
-	assert.Contains(t, text(a), "5 Proof -", "and so was the proof")
+	assert.Contains(t, text(a), "5 Check -", "and so was the check")
 	press(a, "5")
-	assert.Contains(t, text(a), "Rowan: lists 16", "it is made anew")
+	assert.Contains(t, text(a), "Rowan: lists 16", "it is made again")
 
 	a, _ = demoApp(t, Options{})
-	cmd := a.desk.StartRun(0)
+	cmd := a.state.StartRun(0)
 	for _, key := range []string{"space", "u", "f", "a"} {
 		press(a, "2", key)
 		assert.Contains(t, text(a), "A run is going on; stop it before", key)
 	}
-	before := a.desk.StartProof(0, "")
+	before := a.state.StartCheck(0, "")
 	pump(a, cmd)
 	press(a, "space")
 	pump(a, before)
-	assert.Contains(t, text(a), "5 Proof -", "a proof of earlier choices is dropped")
+	assert.Contains(t, text(a), "5 Check -", "a check of earlier choices is dropped")
 }
 
 func TestMouse(t *testing.T) {
@@ -332,7 +332,7 @@ func TestMouse(t *testing.T) {
 func TestCommandsByName(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, ":", "Proof", "enter")
-	assert.Contains(t, text(a), "▸5 Proof")
+	assert.Contains(t, text(a), "▸5 Check")
 	press(a, ":", "to", "enter")
 	assert.Contains(t, text(a), "begins several actions")
 	press(a, ":", "xyz", "enter")
@@ -370,7 +370,7 @@ func TestTheRackIsTrue(t *testing.T) {
 			free++
 		}
 	}
-	s := a.desk.Surveys[0]
+	s := a.state.Surveys[0]
 	rows := float64(kept + planned + free)
 	assert.InDelta(t, float64(s.Sheet.Kept)/float64(s.Facts.Capacity), float64(kept)/rows, 0.5/rows)
 	assert.InDelta(t, float64(s.Sheet.Planned)/float64(s.Facts.Capacity), float64(planned)/rows, 1/rows)
@@ -381,7 +381,7 @@ func many(b testing.TB) *app {
 	dir := b.TempDir()
 	bn := bench.New("")
 	bn.Sources = []bench.Source{{Path: dir}}
-	bn.Places = []bench.Place{{Name: "Stick", At: dir, Loader: "rowan", Road: "smb", As: "ext4", Room: 58 << 30, Everything: true}}
+	bn.Targets = []bench.Target{{Name: "Stick", At: dir, Loader: "rowan", Via: "smb", As: "ext4", Capacity: 58 << 30, Everything: true}}
 	set, err := loader.Shipped()
 	require.NoError(b, err)
 	a := newApp(context.Background(), bn, set, Options{})
@@ -392,8 +392,8 @@ func many(b testing.TB) *app {
 		titles[i] = title.Title{Key: id, ID: id, Platform: "vesper", Form: title.Image, Name: fmt.Sprintf("Title %05d", i), Of: 1,
 			Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/g/" + id + ".iso", Size: 1 << 20}}}}
 	}
-	a.desk.Scan.Titles = titles
-	pump(a, a.desk.Survey())
+	a.state.Scan.Titles = titles
+	pump(a, a.state.Survey())
 	return a
 }
 
@@ -401,7 +401,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 	a := many(t)
 	press(a, "2", "end")
 	assert.Contains(t, text(a), "Title 49999 on Stick: as it is")
-	assert.Equal(t, fit.AsIs, a.desk.Surveys[0].Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.AsIs, a.state.Surveys[0].Sheet.Verdict(0).Kind)
 	press(a, "space")
 	assert.Contains(t, text(a), "Title 49999 taken off Stick")
 	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})
@@ -416,7 +416,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 // everything: one title, and all of them, put or taken.
 func BenchmarkFrameWith50000Titles(b *testing.B) {
 	a := many(b)
-	for _, s := range []string{"1 intake", "2 fit", "3 tree", "4 run", "L loaders"} {
+	for _, s := range []string{"1 scan", "2 fit", "3 tree", "4 run", "L loaders"} {
 		b.Run(s[2:], func(b *testing.B) {
 			press(a, s[:1])
 			for b.Loop() {

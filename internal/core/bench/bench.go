@@ -1,13 +1,13 @@
 // Package bench keeps the working state: where the games are, what shall be
-// filled, and what was chosen for each place. It is one TOML file that a person
+// filled, and what was chosen for each target. It is one TOML file that a person
 // can read and keep in git.
 package bench
 
 import (
 	"fmt"
 
-	"polytome/internal/core/mend"
-	"polytome/internal/core/pace"
+	"polytome/internal/core/estimate"
+	"polytome/internal/core/fix"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 )
@@ -27,13 +27,13 @@ type Bench struct {
 	Passwords []string `toml:"passwords,omitempty"`
 	// Orders are those in which the stages list titles, by the names of the stages.
 	Orders map[string]string `toml:"orders,omitempty"`
-	// Favourites are the titles that get room before all others, by their keys.
+	// Favourites are the titles that get space before all others, by their keys.
 	Favourites Keys `toml:"favourites,omitempty"`
 	// Priorities are how much titles are wanted beside, from -9 to 9; 0 for all that are not named.
 	Priorities map[string]int `toml:"priorities,omitempty"`
 	Sources    []Source       `toml:"source"`
 	Covers     Covers         `toml:"covers,omitempty"`
-	Places     []Place        `toml:"place"`
+	Targets    []Target       `toml:"target"`
 	// Edits are what was set by hand for titles.
 	Edits []title.Edit `toml:"edit,omitempty"`
 
@@ -48,22 +48,22 @@ type Source struct {
 	Path string `toml:"path"`
 }
 
-// A Place is something to be filled.
-type Place struct {
+// A Target is something to be filled.
+type Target struct {
 	id ID
 
 	Name   string `toml:"name"`
 	At     string `toml:"at"`
 	Loader string `toml:"loader"`
-	// Also are further loaders that read from the same place. A title is for the first that takes it.
-	Also    []string `toml:"also-for,omitempty"`
-	Road    string   `toml:"road,omitempty"`    // "" for the loader's usual one
-	As      string   `toml:"as,omitempty"`      // declares the filesystem
-	Room    Size     `toml:"room,omitempty"`    // declares the capacity
-	Cluster Size     `toml:"cluster,omitempty"` // declares the allocation unit
-	Rate    Size     `toml:"rate,omitempty"`    // writes at most so much a second
-	Reserve Size     `toml:"reserve,omitempty"` // stays free
-	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the road.
+	// Also are further loaders that read from the same target. A title is for the first that takes it.
+	Also     []string `toml:"also-for,omitempty"`
+	Via      string   `toml:"via,omitempty"`      // "" for the loader's usual one
+	As       string   `toml:"as,omitempty"`       // declares the filesystem
+	Capacity Size     `toml:"capacity,omitempty"` // declares the capacity
+	Cluster  Size     `toml:"cluster,omitempty"`  // declares the allocation unit
+	Rate     Size     `toml:"rate,omitempty"`     // writes at most so much a second
+	Reserve  Size     `toml:"reserve,omitempty"`  // stays free
+	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the connection.
 	Verify string `toml:"verify,omitempty"`
 	// Encoding is how a console spells names over FTP, Connections how many it bears at a time; "" and 0 for what its profile says.
 	Encoding    string `toml:"encoding,omitempty"`
@@ -71,19 +71,19 @@ type Place struct {
 	// Unchecked takes any certificate that a console shows over FTP with TLS.
 	Unchecked bool `toml:"unchecked-certificate,omitempty"`
 	NoCovers  bool `toml:"no-covers,omitempty"`
-	// CoversMost is what covers may take of the place.
+	// CoversMost is what covers may take of the target.
 	CoversMost Budget `toml:"covers-at-most,omitempty"`
-	// Carries is the name of another place, whose covers alone are put here, in its own layout: a stick whose folders are merged into the
+	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders are merged into the
 	// console's at the console.
 	Carries string `toml:"carries-covers-of,omitempty"`
-	// Rules are keys of the first loader's profile that are set otherwise for this place.
+	// Rules are keys of the first loader's profile that are set otherwise for this target.
 	Rules map[string]string `toml:"rules,omitempty"`
-	// KeepIn is a folder of this computer to which files are copied before they go.
-	KeepIn string `toml:"keep-in,omitempty"`
+	// BackupTo is a folder of this computer to which files are copied before they go.
+	BackupTo string `toml:"backup-to,omitempty"`
 	// Exactly has everything leave that a loader knows and that is not wanted.
-	Exactly bool `toml:"exactly,omitempty"`
-	// Leaving are paths on the place that shall go, Replace those that may be written over.
-	Leaving    []string `toml:"leaving,omitempty"`
+	DeleteOthers bool `toml:"delete-others,omitempty"`
+	// Leaving are paths on the target that shall go, Replace those that may be written over.
+	Removing   []string `toml:"removing,omitempty"`
 	Replace    []string `toml:"replace,omitempty"`
 	Everything bool     `toml:"everything"` // all titles are wanted, but for Without
 	Without    Keys     `toml:"without,omitempty"`
@@ -91,14 +91,14 @@ type Place struct {
 	// Names are those that titles have been given where several wanted one, by
 	// their keys: they keep them.
 	Names map[string]string `toml:"names,omitempty"`
-	// Mends are changes of files on the place that the proof proposed and the user wants.
-	Mends []mend.Mend `toml:"mend,omitempty"`
+	// Fixes are changes of files on the target that the check proposed and the user wants.
+	Fixes []fix.Fix `toml:"fix,omitempty"`
 	// Ticked are the lines of the checklist that were ticked off since the last run.
 	Ticked []string `toml:"ticked,omitempty"`
-	// Cable is how the place is joined to this computer by a cable of its own; nil for a network that was there before.
+	// Cable is how the target is joined to this computer by a cable of its own; nil for a network that was there before.
 	Cable *Cable `toml:"cable,omitempty"`
-	// Pace is what was learnt of how fast the place takes files.
-	Pace *pace.Learnt `toml:"pace,omitempty"`
+	// Pace is what was learnt of how fast the target takes files.
+	Speed *estimate.Learnt `toml:"speed,omitempty"`
 }
 
 // A Cable joins a console and this computer directly. The addresses are set by hand on both ends, and set back afterwards.
@@ -106,14 +106,14 @@ type Cable struct {
 	Interface string `toml:"interface"` // of this computer
 	Computer  string `toml:"computer"`  // its address for the time of the cable, with the length of the mask: 192.168.77.1/24
 	Console   string `toml:"console"`   // that of the console
-	// Was is the address of the place before the cable, which it gets back afterwards.
+	// Was is the address of the target before the cable, which it gets back afterwards.
 	Was string `toml:"was,omitempty"`
 	// Before is what the interface had before, to be set back: addresses with the lengths of their masks, and "dhcp" where they were given to it.
 	Before []string `toml:"before,omitempty"`
 }
 
-// Loaders are the names of all loaders that the place is filled for.
-func (p *Place) Loaders() []string { return append([]string{p.Loader}, p.Also...) }
+// Loaders are the names of all loaders that the target is filled for.
+func (p *Target) Loaders() []string { return append([]string{p.Loader}, p.Also...) }
 
 // Keys are the keys of titles, sorted.
 type Keys []string

@@ -17,13 +17,13 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "season.toml")
 	b := bench.New(file)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "/elsewhere"}}
-	b.Places = []bench.Place{{Name: "North stick", At: "stick", Loader: "rowan", Road: "usb", As: "fat32", Room: 58 << 30, Rate: 1000, Everything: true}}
-	b.Places[0].Want(false, "VSP-20417")
-	b.Places[0].Want(false, "VSP-10000")
+	b.Targets = []bench.Target{{Name: "North stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: 58 << 30, Rate: 1000, Everything: true}}
+	b.Targets[0].Want(false, "VSP-20417")
+	b.Targets[0].Want(false, "VSP-10000")
 	require.NoError(t, b.Save())
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "room = '58GiB'")
+	assert.Contains(t, string(text), "space = '58GiB'")
 	got, err := bench.Load(file)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -34,7 +34,7 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 }
 
 func TestChoices(t *testing.T) {
-	p := bench.Place{Everything: true}
+	p := bench.Target{Everything: true}
 	p.Want(false, "b")
 	p.Want(false, "a")
 	assert.Equal(t, bench.Keys{"a", "b"}, p.Without)
@@ -43,19 +43,19 @@ func TestChoices(t *testing.T) {
 	p.Want(true, "a")
 	assert.True(t, p.Wants("a"))
 	assert.False(t, before.Wants("a"), "a copy for undo stays as it was")
-	p = bench.Place{}
+	p = bench.Target{}
 	p.Want(true, "x")
 	assert.True(t, p.Wants("x"))
 	assert.False(t, p.Wants("y"))
 
 	b := bench.New("")
-	b.Places = []bench.Place{p}
+	b.Targets = []bench.Target{p}
 	wanted := b.Wanted(0, []title.Title{{Key: "x"}, {Key: "y"}})
 	assert.Equal(t, []bool{true, false}, []bool{wanted(0), wanted(1)})
 	was := b.Choices()
-	b.Places[0].Want(true, "y")
+	b.Targets[0].Want(true, "y")
 	b.Restore(was)
-	assert.False(t, b.Places[0].Wants("y"))
+	assert.False(t, b.Targets[0].Wants("y"))
 	require.NoError(t, b.Save(), "a bench without a file is not saved")
 }
 
@@ -64,14 +64,14 @@ func TestMistakesInABench(t *testing.T) {
 	_, err := bench.Load(file)
 	assert.ErrorIs(t, err, fs.ErrNotExist)
 	assert.ErrorContains(t, err, "there is no bench")
-	place := "format = 1\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
+	target := "format = 1\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"format = 1\nnmae = 'x'\n":            `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
-		"format = 9\n":                        "reads up to format 2",
-		"format = 1\n[[place]]\nname = 'A'\n": "a place needs a name, where it is (at), and a loader",
-		place + "[[place]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two places called "a"`,
-		place + "room = 'huge'\n":                                     "is no size",
-		place + "everything = 'yes'\n":                                "b.toml:6:",
+		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
+		"format = 9\n":                         "reads up to format 2",
+		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, where it is (at), and a loader",
+		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets called "a"`,
+		target + "space = 'huge'\n":                                     "is no size",
+		target + "everything = 'yes'\n":                                 "b.toml:6:",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 		_, err := bench.Load(file)
@@ -85,7 +85,7 @@ func TestABenchThatCannotBeSavedStaysAsItWas(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\nroom = '58GiB'\nwithout = ['b', 'a']\n"))
+	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\nroom = '58GiB'\nwithout = ['b', 'a']\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, text, 0o644))
@@ -96,9 +96,9 @@ func FuzzLoad(f *testing.F) {
 		require.NoError(t, b.Save())
 		again, err := bench.Load(file)
 		require.NoError(t, err, "what was saved loads again")
-		require.Len(t, again.Places, len(b.Places))
-		for i := range b.Places {
-			require.Equal(t, b.Places[i], again.Places[i])
+		require.Len(t, again.Targets, len(b.Targets))
+		for i := range b.Targets {
+			require.Equal(t, b.Targets[i], again.Targets[i])
 		}
 	})
 }
@@ -106,19 +106,19 @@ func FuzzLoad(f *testing.F) {
 func TestNamesAreRemembered(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "b.toml")
 	b := bench.New(file)
-	b.Places = []bench.Place{{Name: "A", At: "a", Loader: "rowan", Everything: true}}
+	b.Targets = []bench.Target{{Name: "A", At: "a", Loader: "rowan", Everything: true}}
 	before := b.Choices()
-	assert.True(t, b.Places[0].Remember(map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}))
-	assert.False(t, b.Places[0].Remember(map[string]string{"VSP-1": "Same"}))
+	assert.True(t, b.Targets[0].Remember(map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}))
+	assert.False(t, b.Targets[0].Remember(map[string]string{"VSP-1": "Same"}))
 	now := b.Choices()
 	b.Restore(before)
-	assert.Empty(t, b.Places[0].Names, "earlier choices stay as they were")
+	assert.Empty(t, b.Targets[0].Names, "earlier choices stay as they were")
 	b.Restore(now)
 	require.NoError(t, b.Save())
 	got, err := bench.Load(file)
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}, got.Places[0].Names)
-	assert.Empty(t, got.Places[0].Road, "the loader's usual one")
+	assert.Equal(t, map[string]string{"VSP-1": "Same", "/g/x.iso": "Same (2)"}, got.Targets[0].Names)
+	assert.Empty(t, got.Targets[0].Via, "the loader's usual one")
 }
 
 func TestEditsAreKeptBesideTheBench(t *testing.T) {

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"polytome/internal/core/pace"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/run"
 	"polytome/internal/core/title"
 )
@@ -77,34 +77,34 @@ func (b *Bench) SetOrder(stage, order string) {
 	}
 }
 
-// Mark marks paths on the place to leave, or takes the marks off.
-func (p *Place) Mark(leave bool, paths ...string) { p.Leaving = marked(p.Leaving, leave, paths) }
+// Mark marks paths on the target to leave, or takes the marks off.
+func (p *Target) Mark(leave bool, paths ...string) { p.Removing = marked(p.Removing, leave, paths) }
 
-// Allow marks paths on the place that may be written over, or takes the marks off.
-func (p *Place) Allow(replace bool, paths ...string) { p.Replace = marked(p.Replace, replace, paths) }
+// Allow marks paths on the target that may be written over, or takes the marks off.
+func (p *Target) Allow(replace bool, paths ...string) { p.Replace = marked(p.Replace, replace, paths) }
 
 // marked returns a changed copy, sorted.
 func marked(all []string, in bool, paths []string) []string { return Keys(all).with(in, paths) }
 
-// SetUpLike reports whether two places differ in nothing but which titles are wanted there, and in what was learnt and ticked off.
-func (p *Place) SetUpLike(o *Place) bool {
-	bare := func(p Place) Place {
-		p.id, p.Everything, p.Without, p.Titles, p.Ticked, p.Pace = 0, false, nil, nil, nil, nil
+// SetUpLike reports whether two targets differ in nothing but which titles are wanted there, and in what was learnt and ticked off.
+func (p *Target) SetUpLike(o *Target) bool {
+	bare := func(p Target) Target {
+		p.id, p.Everything, p.Without, p.Titles, p.Ticked, p.Speed = 0, false, nil, nil, nil, nil
 		return p
 	}
 	return reflect.DeepEqual(bare(*p), bare(*o))
 }
 
-// Wants reports whether a title is chosen for the place.
-func (p *Place) Wants(key string) bool {
+// Wants reports whether a title is chosen for the target.
+func (p *Target) Wants(key string) bool {
 	if p.Everything {
 		return !p.Without.has(key)
 	}
 	return p.Titles.has(key)
 }
 
-// Want puts titles on the place's list, or takes them off.
-func (p *Place) Want(wanted bool, keys ...string) {
+// Want puts titles on the target's list, or takes them off.
+func (p *Target) Want(wanted bool, keys ...string) {
 	if p.Everything {
 		p.Without = p.Without.with(!wanted, keys)
 	} else {
@@ -138,9 +138,9 @@ func (k Keys) with(in bool, keys []string) Keys {
 	return slices.DeleteFunc(slices.Clone(k), out.has)
 }
 
-// Remember keeps names that titles were told apart by. It reports whether any of them is
+// Remember keeps names that titles were reported apart by. It reports whether any of them is
 // new.
-func (p *Place) Remember(names map[string]string) bool {
+func (p *Target) Remember(names map[string]string) bool {
 	fresh := false
 	for key, name := range names {
 		if p.Names[key] == name {
@@ -157,23 +157,23 @@ func (p *Place) Remember(names map[string]string) bool {
 	return fresh
 }
 
-// Learn takes in how fast a run at the place was. It reports whether there was something to learn.
-func (p *Place) Learn(r *run.Report) bool {
-	var l pace.Learnt
-	if p.Pace != nil {
-		l = *p.Pace // earlier choices share it
+// Learn takes in how fast a run at the target was. It reports whether there was something to learn.
+func (p *Target) Learn(r *run.Report) bool {
+	var l estimate.Learnt
+	if p.Speed != nil {
+		l = *p.Speed // earlier choices share it
 	}
 	if !l.Learn(r) {
 		return false
 	}
-	p.Pace = &l
+	p.Speed = &l
 	return true
 }
 
-// Choices are which titles are wanted at each place, and what was set by hand for titles: what
+// Choices are which titles are wanted at each target, and what was set by hand for titles: what
 // undo goes back to.
 type Choices struct {
-	places     []Place
+	targets    []Target
 	edits      []title.Edit
 	passwords  []string
 	lists      []string
@@ -184,35 +184,35 @@ type Choices struct {
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Places), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Covers, b.Favourites, b.Priorities}
+	return Choices{slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Covers, b.Favourites, b.Priorities}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
 	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
-	learnt := map[string]*pace.Learnt{}
-	for i := range b.Places {
-		learnt[b.Places[i].Name] = b.Places[i].Pace
+	learnt := map[string]*estimate.Learnt{}
+	for i := range b.Targets {
+		learnt[b.Targets[i].Name] = b.Targets[i].Speed
 	}
-	b.Places, b.Edits, b.Passwords, b.Lists = slices.Clone(c.places), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
+	b.Targets, b.Edits, b.Passwords, b.Lists = slices.Clone(c.targets), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
 	b.Favourites, b.Priorities, b.Covers = c.favourites, c.priorities, c.covers
-	for i := range b.Places { // what a run has taught is no choice
-		if l := learnt[b.Places[i].Name]; l != nil {
-			b.Places[i].Pace = l
+	for i := range b.Targets { // what a run has taught is no choice
+		if l := learnt[b.Targets[i].Name]; l != nil {
+			b.Targets[i].Speed = l
 		}
 	}
 	return edited
 }
 
-// Wants reports whether a title is wanted at place number n. A place that carries the covers of another one wants those of its titles.
+// Wants reports whether a title is wanted at target number n. A target that carries the covers of another one wants those of its titles.
 func (b *Bench) Wants(n int, key string) bool {
 	if of, ok := b.Carried(n); ok {
 		n = of
 	}
-	return b.Places[n].Wants(key)
+	return b.Targets[n].Wants(key)
 }
 
-// Wanted reports, by index, whether a title is wanted at place number p.
+// Wanted reports, by index, whether a title is wanted at target number p.
 func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
 	return func(i int) bool { return b.Wants(p, titles[i].Key) }
 }
@@ -221,16 +221,16 @@ func (b *Bench) Wanted(p int, titles []title.Title) func(i int) bool {
 // changes the choices.
 func (b *Bench) Clone() *Bench {
 	c := *b
-	c.Sources, c.Places = slices.Clone(b.Sources), slices.Clone(b.Places)
+	c.Sources, c.Targets = slices.Clone(b.Sources), slices.Clone(b.Targets)
 	c.Edits, c.Passwords, c.Lists = slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists)
 	return &c
 }
 
-// FreeName is a name like another one that no place has.
+// FreeName is a name like another one that no target has.
 func (b *Bench) FreeName(like string) string {
 	for n := 2; ; n++ {
 		name := fmt.Sprintf("%s %d", like, n)
-		if !slices.ContainsFunc(b.Places, func(p Place) bool { return strings.EqualFold(p.Name, name) }) {
+		if !slices.ContainsFunc(b.Targets, func(p Target) bool { return strings.EqualFold(p.Name, name) }) {
 			return name
 		}
 	}

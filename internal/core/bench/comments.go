@@ -60,7 +60,7 @@ func trimmed(lines []string) []string {
 	return out
 }
 
-// weave puts comments back into a file that was written anew. Those about keys that it no longer has
+// weave puts comments back into a file that was written again. Those about keys that it no longer has
 // go to its end, so that nothing a person wrote is lost.
 func weave(text []byte, r remarks) []byte {
 	if len(r) == 0 {
@@ -101,7 +101,7 @@ func weave(text []byte, r remarks) []byte {
 	return b.Bytes()
 }
 
-// identities are the keys by which the tables of a list are told apart.
+// identities are the keys by which the tables of a list are reported apart.
 var identities = []string{"name", "path", "file"}
 
 // named gives every statement a name that it keeps when others come or go: the table that it is in,

@@ -20,7 +20,7 @@ type Covers struct {
 	Order []string `toml:"order,omitempty"`
 	// Of are other orders for some kinds of pictures, by the kind.
 	Of map[string][]string `toml:"of,omitempty"`
-	// Folders are the user's own, with pictures that are called like titles.
+	// Folders are the user's own, with pictures that are named like titles.
 	Folders []CoverFolder `toml:"folder,omitempty"`
 	Servers []CoverServer `toml:"server,omitempty"`
 }
@@ -28,7 +28,7 @@ type Covers struct {
 // CoverSources are where pictures are looked for, in the usual order.
 var CoverSources = []string{"beside", "folders", "inside", "servers"}
 
-// A CoverFolder holds pictures. Those in folders in it that are called like a kind of picture, or like a platform, are of that.
+// A CoverFolder holds pictures. Those in folders in it that are named like a kind of picture, or like a platform, are of that.
 type CoverFolder struct {
 	Path string `toml:"path"`         // relative to the bench
 	Of   string `toml:"of,omitempty"` // the kind of all pictures in it; "" for what the folders say, and that of the front
@@ -187,11 +187,11 @@ func (s *CoverServer) check(fail func(key, format string, args ...any)) {
 // mostConnections is how many connections to one server of pictures there can be.
 const mostConnections = 16
 
-// Budget is what covers may take of a place: an amount of bytes such as "40MiB", or a share of its room such as "5%". The empty one sets
+// Budget is what covers may take of a target: an amount of bytes such as "40MiB", or a share of its space such as "5%". The empty one sets
 // no limit.
 type Budget string
 
-// Bytes is the budget on a place with so much room; ok is false for one without a limit.
+// Bytes is the budget on a target with so much space; ok is false for one without a limit.
 func (b Budget) Bytes(capacity int64) (n int64, ok bool) {
 	if b == "" {
 		return 0, false
@@ -210,7 +210,7 @@ func (b Budget) Check() error {
 	}
 	if share, is := b.percent(); is {
 		if !(share >= 0 && share <= 100) {
-			return fmt.Errorf("covers can have from 0%% to 100%% of a place, not %s", b)
+			return fmt.Errorf("covers can have from 0%% to 100%% of a target, not %s", b)
 		}
 		return nil
 	}
@@ -245,13 +245,13 @@ func (b *Bench) NameServer(address string) string {
 	return name
 }
 
-// Carried is the number of the place whose covers this one carries; ok is false for a place that is filled for itself.
+// Carried is the number of the target whose covers this one carries; ok is false for a target that is filled for itself.
 func (b *Bench) Carried(n int) (of int, ok bool) {
-	name := b.Places[n].Carries
+	name := b.Targets[n].Carries
 	if name == "" {
 		return 0, false
 	}
-	i := slices.IndexFunc(b.Places, func(p Place) bool { return p.Name == name })
+	i := slices.IndexFunc(b.Targets, func(p Target) bool { return p.Name == name })
 	return i, i >= 0
 }
 

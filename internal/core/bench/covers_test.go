@@ -98,13 +98,13 @@ url = "http://127.0.0.1:9/"
 paths = ["{id}.png"]
 connections = 3
 
-[[place]]
+[[target]]
 name = "Disk"
 at = "disk"
 loader = "gantry"
 covers-at-most = "5%"
 
-[[place]]
+[[target]]
 name = "Carry"
 at = "carry"
 loader = "gantry"
@@ -127,7 +127,7 @@ pictures = [{ of = "front", file = "pictures/x.png", crop = [10, 0, 10, 0] }, { 
 	assert.Equal(t, [2]any{0, true}, [2]any{of, ok})
 	_, ok = b.Carried(0)
 	assert.False(t, ok)
-	b.Places[0].Want(true, "k")
+	b.Targets[0].Want(true, "k")
 	assert.True(t, b.Wants(1, "k"), "what is wanted there is carried")
 	assert.False(t, b.Wants(1, "other"))
 

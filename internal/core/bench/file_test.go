@@ -13,7 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/pace"
+	"polytome/internal/core/estimate"
 )
 
 const commented = `# The season of the North Hall.
@@ -25,7 +25,7 @@ name = "season" # as the poster says
 path = "games" # on the ferry's own disk
 
 # The stick with the blue tape.
-[[place]]
+[[target]]
 # do not call it anything else
 name = "North stick"
 at = "stick"
@@ -37,7 +37,7 @@ titles = [
 ]
 reserve = "2GiB" # for the rota
 
-[[place]]
+[[target]]
 name = "East # stick"
 at = '''east'''
 loader = "rowan"
@@ -50,8 +50,8 @@ func TestCommentsAreKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(commented), 0o644))
 	b, err := bench.Load(file)
 	require.NoError(t, err)
-	b.Places[0].Want(true, "VSP-00001")
-	b.Places[0], b.Places[1] = b.Places[1], b.Places[0]
+	b.Targets[0].Want(true, "VSP-00001")
+	b.Targets[0], b.Targets[1] = b.Targets[1], b.Targets[0]
 	for range 3 { // comments do not pile up
 		require.NoError(t, b.Save())
 	}
@@ -62,13 +62,13 @@ func TestCommentsAreKept(t *testing.T) {
 		"# do not call it anything else", "# the children's favourite", "# for the rota", "# the end"} {
 		assert.Equal(t, 1, strings.Count(text, c), "%s in\n%s", c, text)
 	}
-	assert.Contains(t, text, "# The stick with the blue tape.\n[[place]]\n# do not call it anything else\nname = 'North stick'\n", "a comment stays with what it is about")
+	assert.Contains(t, text, "# The stick with the blue tape.\n[[target]]\n# do not call it anything else\nname = 'North stick'\n", "a comment stays with what it is about")
 	assert.Contains(t, text, "reserve = '2GiB' # for the rota\n")
 	again, err := bench.Load(file)
 	require.NoError(t, err)
-	assert.Equal(t, bench.Keys{"VSP-00001", "VSP-20417", "VSP-21002"}, again.Places[1].Titles)
+	assert.Equal(t, bench.Keys{"VSP-00001", "VSP-20417", "VSP-21002"}, again.Targets[1].Titles)
 
-	b.Places = b.Places[:1] // what a comment was about is gone: the comment stays all the same
+	b.Targets = b.Targets[:1] // what a comment was about is gone: the comment stays all the same
 	require.NoError(t, b.Save())
 	data, err = os.ReadFile(file)
 	require.NoError(t, err)
@@ -106,7 +106,7 @@ func TestAnyCommentsSurviveAnySave(t *testing.T) {
 				t.Fatalf("%s: in\n%s", m, text)
 			}
 		}
-		if again, err := bench.Load(file); err != nil || again.Places[0].Name != "North stick" || again.Places[1].Name != "East # stick" {
+		if again, err := bench.Load(file); err != nil || again.Targets[0].Name != "North stick" || again.Targets[1].Name != "East # stick" {
 			t.Fatalf("%v\n%s", err, text)
 		}
 	})
@@ -131,7 +131,7 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte(commented), 0o644))
 	b, err := bench.Open(file, state)
 	require.NoError(t, err)
-	b.Places[0].Want(true, "VSP-77777")
+	b.Targets[0].Want(true, "VSP-77777")
 	require.NoError(t, b.Save())
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -176,7 +176,7 @@ func TestOnlyOneHasABenchOpenForChanges(t *testing.T) {
 	b, err := bench.Load(file)
 	require.NoError(t, err)
 	require.NoError(t, b.Hold(state))
-	assert.Equal(t, fmt.Sprint("process ", other.Process.Pid), b.ReadOnly(), "the second is told who has it")
+	assert.Equal(t, fmt.Sprint("process ", other.Process.Pid), b.ReadOnly(), "the second is reported who has it")
 	assert.ErrorIs(t, b.Save(), bench.ErrReadOnly)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -195,7 +195,7 @@ func TestOnlyOneHasABenchOpenForChanges(t *testing.T) {
 
 func TestAnOlderBenchIsTakenOver(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "old.toml")
-	old := "format = 1\nname = 'old'\n\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\neverything = true\nwithout = ['x']\n"
+	old := "format = 1\nname = 'old'\n\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\neverything = true\nwithout = ['x']\n"
 	require.NoError(t, os.WriteFile(file, []byte(old), 0o644))
 	b, err := bench.Load(file)
 	require.NoError(t, err)
@@ -207,20 +207,20 @@ func TestAnOlderBenchIsTakenOver(t *testing.T) {
 	again, err := bench.Load(file)
 	require.NoError(t, err)
 	assert.Equal(t, bench.FormatVersion, again.Format)
-	assert.Equal(t, b.Places, again.Places)
+	assert.Equal(t, b.Targets, again.Targets)
 	assert.Empty(t, again.Notes)
 }
 
-func TestContradictionsAreTold(t *testing.T) {
-	place := "format = 2\n\n[[place]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
+func TestContradictionsAreReported(t *testing.T) {
+	target := "format = 2\n\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
 		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is among the titles of A, and among those that it goes without: it goes without",
 		"everything = true\ntitles = ['y']\n":                  "A wants everything, so its list of titles says nothing",
 		"without = ['y']\n":                                    "A wants only what its titles name",
-		"leaving = ['f']\nreplace = ['f']\n":                   "f of A is marked to leave and to be replaced: it leaves",
+		"removing = ['f']\nreplace = ['f']\n":                  "f of A is marked to leave and to be replaced: it leaves",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
-		require.NoError(t, os.WriteFile(file, []byte(place+text), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte(target+text), 0o644))
 		b, err := bench.Load(file)
 		require.NoError(t, err, "it can be used all the same")
 		assert.Contains(t, strings.Join(b.Notes, "\n"), want)
@@ -230,7 +230,7 @@ func TestContradictionsAreTold(t *testing.T) {
 		"also-for = ['rowan']\n": "first loader already",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
-		require.NoError(t, os.WriteFile(file, []byte(place+text), 0o644))
+		require.NoError(t, os.WriteFile(file, []byte(target+text), 0o644))
 		_, err := bench.Load(file)
 		assert.ErrorContains(t, err, want)
 	}
@@ -256,10 +256,10 @@ func TestFavouritesAndPriorities(t *testing.T) {
 
 func TestUndoDoesNotForgetWhatRunsTaught(t *testing.T) {
 	b := bench.New("")
-	b.Places = []bench.Place{{Name: "A"}}
+	b.Targets = []bench.Target{{Name: "A"}}
 	was := b.Choices()
-	b.Places[0].Pace = &pace.Learnt{Rate: 5, Runs: 1}
+	b.Targets[0].Speed = &estimate.Learnt{Rate: 5, Runs: 1}
 	b.Restore(was)
-	require.NotNil(t, b.Places[0].Pace)
-	assert.Equal(t, 1, b.Places[0].Pace.Runs)
+	require.NotNil(t, b.Targets[0].Speed)
+	assert.Equal(t, 1, b.Targets[0].Speed.Runs)
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // A Holder has a bench open for changes, and keeps others from it until it lets go.
-type Holder struct {
+type BatchCommitter struct {
 	lock  *os.File
 	other string // who has it open instead; "" for nobody
 }
@@ -27,7 +27,7 @@ func Open(file, dir string) (*Bench, error) {
 	copied := goodCopy(file, dir)
 	if err != nil {
 		if _, there := os.Stat(copied); copied != "" && there == nil && !errors.Is(err, os.ErrNotExist) {
-			err = fmt.Errorf("%w\nThe last good version of it is kept as %s: mend the file, or copy that one over it", err, copied)
+			err = fmt.Errorf("%w\nThe last good version of it is kept as %s: fix the file, or copy that one over it", err, copied)
 		}
 		return b, err
 	}
@@ -78,7 +78,7 @@ func (b *Bench) Hold(dir string) error {
 	if err != nil {
 		return fmt.Errorf("opening the bench for changes: %w", err)
 	}
-	h := &Holder{lock: f}
+	h := &BatchCommitter{lock: f}
 	taken, err := lockfile.Take(f)
 	if err != nil {
 		_ = f.Close()
@@ -98,24 +98,24 @@ func (b *Bench) Hold(dir string) error {
 		_, _ = fmt.Fprintf(f, "process %d\n", os.Getpid())
 	}
 	b.state.mu.Lock()
-	b.state.holder = h
+	b.state.batchCommitter = h
 	b.state.mu.Unlock()
 	return nil
 }
 
 // ReadOnly tells who else has the bench open, "" for nobody.
 func (b *Bench) ReadOnly() string {
-	if b.state == nil || b.state.holder == nil {
+	if b.state == nil || b.state.batchCommitter == nil {
 		return ""
 	}
-	return b.state.holder.other
+	return b.state.batchCommitter.other
 }
 
 // Release lets others open the bench for changes.
 func (b *Bench) Release() {
-	if b.state == nil || b.state.holder == nil || b.state.holder.lock == nil {
+	if b.state == nil || b.state.batchCommitter == nil || b.state.batchCommitter.lock == nil {
 		return
 	}
-	_ = b.state.holder.lock.Close()
-	b.state.holder = nil
+	_ = b.state.batchCommitter.lock.Close()
+	b.state.batchCommitter = nil
 }

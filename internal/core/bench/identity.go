@@ -2,20 +2,20 @@ package bench
 
 import "sync/atomic"
 
-// An ID is the identity of a place for as long as the program lives: it stays when other places come and go, when the place is set
-// up otherwise, and through undo. 0 is that of no place. It is not saved.
+// An ID is the identity of a target for as long as the program lives: it stays when other targets come and go, when the target is set
+// up otherwise, and through undo. 0 is that of no target. It is not saved.
 type ID int64
 
 var lastID atomic.Int64
 
-// ID is the identity of the place, 0 before [Bench.Identify] gave it one.
-func (p *Place) ID() ID { return p.id }
+// ID is the identity of the target, 0 before [Bench.Identify] gave it one.
+func (p *Target) ID() ID { return p.id }
 
-// Identify gives each place that has none, or that was copied from another one, an identity of its own.
+// Identify gives each target that has none, or that was copied from another one, an identity of its own.
 func (b *Bench) Identify() {
 	taken := map[ID]bool{}
-	for i := range b.Places {
-		p := &b.Places[i]
+	for i := range b.Targets {
+		p := &b.Targets[i]
 		if p.id == 0 || taken[p.id] {
 			p.id = ID(lastID.Add(1))
 		}
@@ -23,22 +23,22 @@ func (b *Bench) Identify() {
 	}
 }
 
-// Find is the number of the place with an identity; ok is false when it is not on the bench.
+// Find is the number of the target with an identity; ok is false when it is not on the bench.
 func (b *Bench) Find(id ID) (n int, ok bool) {
-	for i := range b.Places {
-		if id != 0 && b.Places[i].id == id {
+	for i := range b.Targets {
+		if id != 0 && b.Targets[i].id == id {
 			return i, true
 		}
 	}
 	return 0, false
 }
 
-// recognise hands the identities of earlier places on to those that are the same: of that name, at that address.
-func (b *Bench) recognise(before []Place) {
-	for i := range b.Places {
+// recognise hands the identities of earlier targets on to those that are the same: of that name, at that address.
+func (b *Bench) recognise(before []Target) {
+	for i := range b.Targets {
 		for k := range before {
-			if before[k].Name == b.Places[i].Name && before[k].At == b.Places[i].At {
-				b.Places[i].id = before[k].id
+			if before[k].Name == b.Targets[i].Name && before[k].At == b.Targets[i].At {
+				b.Targets[i].id = before[k].id
 				break
 			}
 		}

@@ -14,8 +14,8 @@ import (
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
-	"polytome/internal/place/drive"
 	"polytome/internal/plainfile"
+	"polytome/internal/target/drive"
 )
 
 // mostText is how many bytes a bench has at most: with 50,000 titles it has some two million.
@@ -52,17 +52,17 @@ func Load(file string) (*Bench, error) {
 	}
 	b.migrate()
 	names := map[string]bool{}
-	for i := range b.Places {
-		p, at := &b.Places[i], fmt.Sprintf("place.%d", i)
+	for i := range b.Targets {
+		p, at := &b.Targets[i], fmt.Sprintf("target.%d", i)
 		if p.Name == "" || p.At == "" || p.Loader == "" {
-			fail(at, "a place needs a name, where it is (at), and a loader")
+			fail(at, "a target needs a name, where it is (at), and a loader")
 		}
 		if names[strings.ToLower(p.Name)] {
-			fail(at+".name", "there are two places called %q", p.Name)
+			fail(at+".name", "there are two targets called %q", p.Name)
 		}
 		names[strings.ToLower(p.Name)] = true
-		if p.Room < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
-			fail(at, "room, rate, reserve and cluster cannot be negative")
+		if p.Capacity < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
+			fail(at, "space, rate, reserve and cluster cannot be negative")
 		}
 		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
 			fail(at+".cluster", "a cluster has from 512 bytes to 32MiB, and is a power of two")
@@ -73,9 +73,9 @@ func Load(file string) (*Bench, error) {
 		if p.Carries != "" {
 			switch of, ok := b.Carried(i); {
 			case !ok:
-				fail(at+".carries-covers-of", "there is no place %q whose covers could be carried", p.Carries)
-			case of == i || b.Places[of].Carries != "":
-				fail(at+".carries-covers-of", "%s is no place that has covers of its own", p.Carries)
+				fail(at+".carries-covers-of", "there is no target %q whose covers could be carried", p.Carries)
+			case of == i || b.Targets[of].Carries != "":
+				fail(at+".carries-covers-of", "%s is no target that has covers of its own", p.Carries)
 			}
 		}
 		if p.Verify != "" {
@@ -85,7 +85,7 @@ func Load(file string) (*Bench, error) {
 		}
 		for _, l := range p.Also {
 			if l == p.Loader {
-				fail(at+".also-for", "%q is the place's first loader already", l)
+				fail(at+".also-for", "%q is the target's first loader already", l)
 			}
 		}
 		slices.Sort(p.Without)
@@ -136,14 +136,14 @@ func (b *Bench) Reread() error {
 	defer b.state.mu.Unlock()
 	b.state.text, b.state.read = fresh.state.text, true
 	state := b.state
-	fresh.recognise(b.Places)
+	fresh.recognise(b.Targets)
 	*b = *fresh
 	b.state = state
 	return nil
 }
 
 // contradictions tells of choices that cannot all be meant, and which of them counts.
-func (p *Place) contradictions(at string, note func(at, format string, args ...any)) {
+func (p *Target) contradictions(at string, note func(at, format string, args ...any)) {
 	for _, key := range p.Titles {
 		switch {
 		case p.Without.has(key):
@@ -156,7 +156,7 @@ func (p *Place) contradictions(at string, note func(at, format string, args ...a
 	if !p.Everything && len(p.Without) > 0 && len(p.Titles) == 0 {
 		note(at+".without", "%s wants only what its titles name, so its list of what it goes without says nothing", p.Name)
 	}
-	for _, path := range p.Leaving {
+	for _, path := range p.Removing {
 		if slices.Contains(p.Replace, path) {
 			note(at+".replace", "%s of %s is marked to leave and to be replaced: it leaves", path, p.Name)
 		}

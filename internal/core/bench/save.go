@@ -20,10 +20,10 @@ const heading = `# A Polytome bench: where the games are, what shall be filled, 
 
 // state is what is known of the file on disk. Copies of a bench share it.
 type state struct {
-	mu     sync.Mutex
-	text   []byte // as it was read or written last
-	read   bool   // there was a file
-	holder *Holder
+	mu             sync.Mutex
+	text           []byte // as it was read or written last
+	read           bool   // there was a file
+	batchCommitter *BatchCommitter
 	// goodCopy is where the last good version is kept, "" for nowhere.
 	goodCopy string
 }
@@ -33,10 +33,10 @@ var (
 	// ErrReadOnly is that another Polytome has the bench open.
 	ErrReadOnly = errors.New("another Polytome has this bench open, so this one only shows it")
 	// ErrChanged is that the file was changed by something else since it was read.
-	ErrChanged = errors.New("the file was changed by another program since it was read here, and is left alone; on the screen ctrl+r reads it anew")
+	ErrChanged = errors.New("the file was changed by another program since it was read here, and is left alone; on the screen ctrl+r reads it again")
 )
 
-// Save writes the file anew, at once or not at all. Comments stay with what they were about. A file
+// Save writes the file again, at once or not at all. Comments stay with what they were about. A file
 // that another program has changed in the meantime is left alone: [ErrChanged].
 func (b *Bench) Save() error {
 	if b.file == "" {
@@ -44,7 +44,7 @@ func (b *Bench) Save() error {
 	}
 	b.state.mu.Lock()
 	defer b.state.mu.Unlock()
-	if b.state.holder != nil && b.state.holder.other != "" {
+	if b.state.batchCommitter != nil && b.state.batchCommitter.other != "" {
 		return ErrReadOnly
 	}
 	text, err := toml.Marshal(b)

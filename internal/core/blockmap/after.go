@@ -8,7 +8,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// AfterGathering is the map of a volume as it will be when every file that lies in pieces was brought into one, found by doing so on a copy in memory.
+// AfterGathering is the map of a volume as it will be when every file that lies fragmented was brought into one, found by doing so on a copy in memory.
 // left says which files stay as they are, and why. The volume itself is not changed.
 func AfterGathering(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {
 	r, err := drives.Rehearse(v)
@@ -19,12 +19,12 @@ func AfterGathering(ctx context.Context, v *volume.Volume) (m *Map, left []strin
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, f := range now.InPieces() {
+	for _, f := range now.Fragmented() {
 		if _, err := r.Gather(ctx, f.Path, true, nil); err != nil {
 			if ctx.Err() != nil {
 				return nil, nil, ctx.Err()
 			}
-			left = append(left, fmt.Sprintf("%s stays in pieces: %v.", f.Path, err))
+			left = append(left, fmt.Sprintf("%s stays fragmented: %v.", f.Path, err))
 		}
 	}
 	m, err = Read(ctx, r)

@@ -37,21 +37,21 @@ func crowded(t *testing.T) (*volumetest.Disk, *volume.Volume) {
 	return d, v
 }
 
-func TestAFileThatStaysInPiecesIsTold(t *testing.T) {
+func TestAFileThatStaysFragmentedIsReported(t *testing.T) {
 	_, v := crowded(t)
 	now, err := blockmap.Read(ctx, v)
 	require.NoError(t, err)
-	require.NotEmpty(t, now.InPieces())
+	require.NotEmpty(t, now.Fragmented())
 	m, left, err := blockmap.AfterGathering(ctx, v)
 	require.NoError(t, err)
 	_, really := v.Gather(ctx, "torn.iso", true, nil)
 	if really == nil {
 		assert.Empty(t, left)
-		assert.Empty(t, m.InPieces())
+		assert.Empty(t, m.Fragmented())
 		return
 	}
 	require.Len(t, left, 1)
-	assert.Equal(t, "torn.iso stays in pieces: "+really.Error()+".", left[0], "for the reason for which it really stays")
+	assert.Equal(t, "torn.iso stays fragmented: "+really.Error()+".", left[0], "for the reason for which it really stays")
 	assert.Equal(t, now.Files, m.Files)
 }
 
@@ -63,7 +63,7 @@ func TestARehearsalThatIsGivenUp(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// failing gives nothing back any more once it was told to.
+// failing gives nothing back any more once it was reported to.
 type failing struct {
 	*volumetest.Disk
 	fails bool

@@ -1,4 +1,4 @@
-// Package blockmap shows what lies where on a volume: files as runs of clusters, what is in pieces, and what is free.
+// Package blockmap shows what lies where on a volume: files as runs of clusters, what is fragmented, and what is free.
 package blockmap
 
 import (
@@ -14,7 +14,7 @@ type Kind byte
 // The kinds.
 const (
 	Free   Kind = iota
-	File        // a file in one piece
+	File        // a file contiguous
 	Pieces      // a file in more than one
 	Folder      // the entries of a folder
 	System      // the volume's own tables, damaged clusters, and what nothing has
@@ -84,8 +84,8 @@ func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
 	return m
 }
 
-// InPieces are the files that lie in more than one piece, the worst first.
-func (m *Map) InPieces() []volume.Piece {
+// Fragmented are the files that lie in more than one piece, the worst first.
+func (m *Map) Fragmented() []volume.Piece {
 	var out []volume.Piece
 	for _, f := range m.Files {
 		if !f.Folder && len(f.Runs) > 1 {
@@ -132,7 +132,7 @@ type Cell struct {
 	Files int // how many files and folders have a part of it
 }
 
-// Cells divides the volume into n equal parts. What lies in pieces counts before anything else, so that it is seen.
+// Cells divides the volume into n equal parts. What lies fragmented counts before anything else, so that it is seen.
 func (m *Map) Cells(n int) []Cell {
 	out := make([]Cell, n)
 	total := int64(m.Info.Clusters)

@@ -40,10 +40,10 @@ func lay(t testing.TB) *volume.Volume {
 	return v
 }
 
-func TestTheMapTellsWhatLiesWhere(t *testing.T) {
+func TestTheMapReportsWhatLiesWhere(t *testing.T) {
 	m, err := blockmap.Read(ctx, lay(t))
 	require.NoError(t, err)
-	pieces := m.InPieces()
+	pieces := m.Fragmented()
 	require.Len(t, pieces, 1)
 	assert.Equal(t, "FULL/torn", pieces[0].Path)
 	assert.Len(t, pieces[0].Runs, 2)
@@ -84,7 +84,7 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 				seen = seen || whole[k-2].Kind == blockmap.Pieces
 			}
 			if c.Count > 0 {
-				require.Equal(t, seen, c.Kind == blockmap.Pieces, "what lies in pieces is always seen")
+				require.Equal(t, seen, c.Kind == blockmap.Pieces, "what lies fragmented is always seen")
 			}
 		}
 		require.Equal(t, m.Info.Clusters+2, next)
@@ -92,7 +92,7 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 	})
 }
 
-// TestTheRehearsalIsWhatGatheringDoes holds the map that is told before against the one that there is after files were really brought into one piece.
+// TestTheRehearsalIsWhatGatheringDoes holds the map that is reported before against the one that there is after files were really brought into one piece.
 func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
 	for _, name := range []string{"exfat", "fat16"} {
 		rapid.Check(t, func(t *rapid.T) {
@@ -111,11 +111,11 @@ func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
 			before := bytes.Clone(d.B)
 			now, err := blockmap.Read(ctx, v)
 			require.NoError(t, err)
-			told, left, err := blockmap.AfterGathering(ctx, v)
+			reported, left, err := blockmap.AfterGathering(ctx, v)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(before, d.B), "nothing is written")
 			failed := 0
-			for _, f := range now.InPieces() {
+			for _, f := range now.Fragmented() {
 				if _, err := v.Gather(ctx, f.Path, true, nil); err != nil {
 					failed++
 				}
@@ -123,13 +123,13 @@ func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
 			require.Len(t, left, failed)
 			is, err := blockmap.Read(ctx, v)
 			require.NoError(t, err)
-			require.Equal(t, is.Files, told.Files)
-			require.Equal(t, is.Free, told.Free)
+			require.Equal(t, is.Files, reported.Files)
+			require.Equal(t, is.Free, reported.Free)
 		})
 	}
 }
 
-// scatter puts files on a volume, side by side, so that some of them lie in pieces.
+// scatter puts files on a volume, side by side, so that some of them lie fragmented.
 func scatter(t *rapid.T, v *volume.Volume) {
 	n := rapid.IntRange(1, 6).Draw(t, "files")
 	writers := make([]*volume.Writer, n)

@@ -11,8 +11,8 @@ import (
 	"polytome/internal/sparse"
 )
 
-// Build makes an image of a folder. Its size is known, and told, before the first byte is written; ready is called with it.
-func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink, tell Tell) error {
+// Build makes an image of a folder. Its size is known, and reported, before the first byte is written; ready is named with it.
+func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink, emit Emit) error {
 	info, err := os.Stat(dir)
 	if err == nil && !info.IsDir() {
 		err = errors.New("it is no folder")
@@ -28,7 +28,7 @@ func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *is
 	r := im.Reader()
 	defer r.Close()
 	w, into := mind(to, func() {})
-	if _, err := Copy(ctx, into, r, nil, tell); err != nil {
+	if _, err := Copy(ctx, into, r, nil, emit); err != nil {
 		if w.err == nil && ctx.Err() == nil {
 			err = &shape.SourceError{Path: dir, Err: err}
 		}

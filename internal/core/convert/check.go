@@ -32,13 +32,13 @@ func (c *Checked) wrong(format string, args ...any) {
 
 // Check reads the whole of a file that holds others, and looks whether it is sound: a packed image, a list of parts, a cue
 // sheet, raw sectors, an image, an archive.
-func Check(ctx context.Context, file string, o container.Options, tell Tell) (*Checked, error) {
+func Check(ctx context.Context, file string, o container.Options, emit Emit) (*Checked, error) {
 	c := &Checked{}
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".toml":
-		return c, c.manifest(ctx, file, tell)
+		return c, c.manifest(ctx, file, emit)
 	case ".cue":
-		return c, c.sheet(ctx, file, tell)
+		return c, c.sheet(ctx, file, emit)
 	}
 	f, err := open(file)
 	if err != nil {
@@ -46,18 +46,18 @@ func Check(ctx context.Context, file string, o container.Options, tell Tell) (*C
 	}
 	sector, _, raw := sectors.Detect(f, f.Size())
 	_ = f.Close()
-	if err := c.packed(ctx, file, tell); !errors.Is(err, packed.ErrNotPacked) {
+	if err := c.packed(ctx, file, emit); !errors.Is(err, packed.ErrNotPacked) {
 		return c, err
 	}
 	if raw && sector == sectors.Raw {
-		if err := c.raw(ctx, file, tell); err != nil {
+		if err := c.raw(ctx, file, emit); err != nil {
 			return c, err
 		}
 	}
-	return c, c.container(ctx, file, o, tell)
+	return c, c.container(ctx, file, o, emit)
 }
 
-func (c *Checked) manifest(ctx context.Context, file string, tell Tell) error {
+func (c *Checked) manifest(ctx context.Context, file string, emit Emit) error {
 	c.What = "a file in parts"
 	m, err := ReadManifest(file)
 	if err != nil {
@@ -70,7 +70,7 @@ func (c *Checked) manifest(ctx context.Context, file string, tell Tell) error {
 	}
 	defer p.Close()
 	c.Bytes, c.Files = p.Size(), len(m.Parts)
-	if err := p.check(ctx, nowhere{}, tell); err != nil {
+	if err := p.check(ctx, nowhere{}, emit); err != nil {
 		if ctx.Err() != nil {
 			return err
 		}
@@ -79,7 +79,7 @@ func (c *Checked) manifest(ctx context.Context, file string, tell Tell) error {
 	return nil
 }
 
-func (c *Checked) packed(ctx context.Context, file string, tell Tell) error {
+func (c *Checked) packed(ctx context.Context, file string, emit Emit) error {
 	im, err := packed.OpenFile(file)
 	if errors.Is(err, packed.ErrNotPacked) {
 		return err
@@ -97,8 +97,8 @@ func (c *Checked) packed(ctx context.Context, file string, tell Tell) error {
 	c.Files = len(im.Names)
 	err = im.Check(ctx, func(n int64) {
 		c.Bytes += n
-		if tell != nil {
-			tell(c.Bytes, im.Size())
+		if emit != nil {
+			emit(c.Bytes, im.Size())
 		}
 	}, func(e *packed.BlockError) { c.wrong("%v", e) })
 	if err != nil && ctx.Err() == nil {
@@ -108,7 +108,7 @@ func (c *Checked) packed(ctx context.Context, file string, tell Tell) error {
 	return err
 }
 
-func (c *Checked) sheet(ctx context.Context, file string, tell Tell) error {
+func (c *Checked) sheet(ctx context.Context, file string, emit Emit) error {
 	c.What = "a disc in tracks"
 	sheet, parts, err := sheetOf(file)
 	if err != nil {
@@ -129,14 +129,14 @@ func (c *Checked) sheet(ctx context.Context, file string, tell Tell) error {
 			c.Unchecked = "nothing in tracks of music, or of sectors without codes, tells whether they are sound"
 			continue
 		}
-		if err := c.sectors(ctx, d.Track(i), t.Length, fmt.Sprintf("track %d, ", t.Number), tell); err != nil {
+		if err := c.sectors(ctx, d.Track(i), t.Length, fmt.Sprintf("track %d, ", t.Number), emit); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (c *Checked) raw(ctx context.Context, file string, tell Tell) error {
+func (c *Checked) raw(ctx context.Context, file string, emit Emit) error {
 	f, err := open(file)
 	if err != nil {
 		return err
@@ -147,14 +147,14 @@ func (c *Checked) raw(ctx context.Context, file string, tell Tell) error {
 		c.Unchecked = "only sectors of mode 1 have codes that are looked at"
 		return nil
 	}
-	return c.sectors(ctx, f, f.Size(), "", tell)
+	return c.sectors(ctx, f, f.Size(), "", emit)
 }
 
-// mostTold is how many bad sectors or files are told one by one.
-const mostTold = 20
+// mostReported is how many bad sectors or files are reported one by one.
+const mostReported = 20
 
 // sectors looks at the error detection code of every sector.
-func (c *Checked) sectors(ctx context.Context, r io.ReaderAt, size int64, where string, tell Tell) error {
+func (c *Checked) sectors(ctx context.Context, r io.ReaderAt, size int64, where string, emit Emit) error {
 	b := make([]byte, 400*sectors.Raw)
 	bad := 0
 	for at := int64(0); at < size; {
@@ -167,19 +167,19 @@ func (c *Checked) sectors(ctx context.Context, r io.ReaderAt, size int64, where 
 		}
 		for i := int64(0); i+sectors.Raw <= n; i += sectors.Raw {
 			if err := sectors.Check(b[i : i+sectors.Raw]); err != nil {
-				if bad++; bad <= mostTold {
+				if bad++; bad <= mostReported {
 					c.wrong("%ssector %d is damaged: %v", where, (at+i)/sectors.Raw, err)
 				}
 			}
 		}
 		at += n
 		c.Bytes += n
-		if tell != nil {
-			tell(at, size)
+		if emit != nil {
+			emit(at, size)
 		}
 	}
-	if bad > mostTold {
-		c.wrong("%sand %d more sectors are damaged", where, bad-mostTold)
+	if bad > mostReported {
+		c.wrong("%sand %d more sectors are damaged", where, bad-mostReported)
 	}
 	if r := size % sectors.Raw; r != 0 {
 		c.wrong("%sthe last sector is cut short", where)
@@ -188,7 +188,7 @@ func (c *Checked) sectors(ctx context.Context, r io.ReaderAt, size int64, where 
 }
 
 // container reads all files of an image or archive.
-func (c *Checked) container(ctx context.Context, file string, o container.Options, tell Tell) error {
+func (c *Checked) container(ctx context.Context, file string, o container.Options, emit Emit) error {
 	in, err := container.Open(file, o)
 	if err != nil {
 		if container.Damaged(err) {
@@ -237,8 +237,8 @@ func (c *Checked) container(ctx context.Context, file string, o container.Option
 			}
 			n, err := f.Read(b)
 			done += int64(n)
-			if tell != nil {
-				tell(done, total)
+			if emit != nil {
+				emit(done, total)
 			}
 			if errors.Is(err, io.EOF) {
 				return nil

@@ -14,12 +14,12 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/filecopy"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
-// Tell is told how far a conversion is, in bytes.
-type Tell func(done, total int64)
+// Tell is reported how far a conversion is, in bytes.
+type Emit func(done, total int64)
 
 // A Sink takes bytes in order, and zeros without their being handed over.
 type Sink interface {
@@ -62,7 +62,7 @@ type piece struct {
 
 // Copy reads content in order while what was read before is written. Each run of bytes is shown to see as it is read,
 // where that is not nil; nil stands for zeros. It returns how many bytes there were.
-func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n int64), tell Tell) (total int64, err error) {
+func Copy(ctx context.Context, to Sink, c target.Content, see func(b []byte, n int64), emit Emit) (total int64, err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	pieces := make(chan piece, ahead-2)
 	pool := make(chan []byte, ahead)
@@ -99,14 +99,14 @@ func Copy(ctx context.Context, to Sink, c place.Content, see func(b []byte, n in
 			pool <- p.data[:unit]
 		}
 		total += p.n
-		if tell != nil {
-			tell(total, c.Size())
+		if emit != nil {
+			emit(total, c.Size())
 		}
 	}
 	return total, ctx.Err()
 }
 
-func read(ctx context.Context, c place.Content, see func(b []byte, n int64), takes bool, out chan<- piece, pool chan []byte) {
+func read(ctx context.Context, c target.Content, see func(b []byte, n int64), takes bool, out chan<- piece, pool chan []byte) {
 	for range ahead {
 		pool <- make([]byte, unit)
 	}
@@ -159,11 +159,11 @@ func read(ctx context.Context, c place.Content, see func(b []byte, n int64), tak
 	}
 }
 
-// taken is how much is taken straight out of a file at a time: the sums of it are reckoned meanwhile.
+// taken is how much is taken straight out of a file at a time: the sums of it are estimated meanwhile.
 const taken = 8 << 20
 
 // section finds the file in which bytes lie.
-func section(c place.Content, off int64, wanted bool) (f *os.File, at, n int64, ok bool) {
+func section(c target.Content, off int64, wanted bool) (f *os.File, at, n int64, ok bool) {
 	if s, is := c.(filecopy.Sectioned); is && wanted {
 		f, at, n, ok = s.Section(off)
 		return f, at, n, ok && n > 0
@@ -172,7 +172,7 @@ func section(c place.Content, off int64, wanted bool) (f *os.File, at, n int64, 
 }
 
 // show reads bytes that need not be handed over, for who wants to see them.
-func show(c place.Content, off, n int64, see func(b []byte, n int64), pool chan []byte) error {
+func show(c target.Content, off, n int64, see func(b []byte, n int64), pool chan []byte) error {
 	if see == nil {
 		return nil
 	}
@@ -202,8 +202,8 @@ func take(to Sink, p *piece) error {
 	return err
 }
 
-// Write writes content to a new file of a place. It gets its name when all of it is there.
-func Write(ctx context.Context, to place.Place, name string, c place.Content, see func(b []byte, n int64), tell Tell) (n int64, err error) {
+// Write writes content to a new file of a target. It gets its name when all of it is there.
+func Write(ctx context.Context, to target.Target, name string, c target.Content, see func(b []byte, n int64), emit Emit) (n int64, err error) {
 	if dir := filepath.ToSlash(filepath.Dir(name)); dir != "." {
 		if err := to.MakeFolder(ctx, dir); err != nil {
 			return 0, err
@@ -213,7 +213,7 @@ func Write(ctx context.Context, to place.Place, name string, c place.Content, se
 	if err != nil {
 		return 0, err
 	}
-	if n, err = Copy(ctx, w, c, see, tell); err == nil {
+	if n, err = Copy(ctx, w, c, see, emit); err == nil {
 		err = w.Commit()
 	}
 	if err != nil {
@@ -223,13 +223,13 @@ func Write(ctx context.Context, to place.Place, name string, c place.Content, se
 }
 
 // Target opens the folder that a file is to be written to, and gives its name there.
-func Target(file string) (place.Place, string, error) {
+func Destination(file string) (target.Target, string, error) {
 	to, err := folder.Open(filepath.Dir(file), folder.Options{Unsynced: true})
 	return to, filepath.Base(file), err
 }
 
 // open opens a file of this computer, and marks what goes wrong as its fault.
-func open(file string) (place.Content, error) {
+func open(file string) (target.Content, error) {
 	c, err := folder.OpenFile(file)
 	if err != nil {
 		return nil, &shape.SourceError{Path: file, Err: err}

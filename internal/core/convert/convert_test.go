@@ -25,7 +25,7 @@ import (
 	"polytome/internal/format/packed"
 	"polytome/internal/judge"
 	"polytome/internal/parallel"
-	"polytome/internal/place/folder"
+	"polytome/internal/target/folder"
 )
 
 func template(t testing.TB, text string) loader.Template {
@@ -79,25 +79,25 @@ func TestAnyFileComesBackOfAnyParts(t *testing.T) {
 // as it was.
 func TestAFullDiskInTheMiddle(t *testing.T) {
 	dir := t.TempDir()
-	game := bytes.Repeat([]byte("no room for this much"), 200_000)
+	game := bytes.Repeat([]byte("no space for this much"), 200_000)
 	coretest.Write(t, dir, "disc/game.skd", game)
 	file := filepath.Join(dir, "disc", "game.skd")
 	small := judge.Mount(t, "size=1m")
 	ctx := context.Background()
 	set := coretest.Set(t)
-	for name, do := range map[string]func(to *folder.Place) error{
-		"split": func(to *folder.Place) error {
+	for name, do := range map[string]func(to *folder.Target) error{
+		"split": func(to *folder.Target) error {
 			_, err := convert.Split(ctx, file, to, convert.SplitOptions{Size: 3 << 20, Name: template(t, "{base}.{index}"), Manifest: "m.toml"}, nil)
 			return err
 		},
-		"pack": func(to *folder.Place) error {
+		"pack": func(to *folder.Target) error {
 			p, err := convert.ProspectOf(file, set, convert.PackOptions{})
 			require.NoError(t, err)
 			c := convert.NewCutter(ctx, to, 2<<20, func(n int) string { return packed.PartName("x.pkd", n) })
 			_, err = convert.Pack(ctx, file, p, c, convert.PackOptions{}, nil)
 			return c.End(err)
 		},
-		"build": func(to *folder.Place) error {
+		"build": func(to *folder.Target) error {
 			w, err := to.Create(ctx, "x.iso", 0)
 			require.NoError(t, err)
 			err = convert.Build(ctx, filepath.Join(dir, "disc"), iso9660.Options{UDF: true}, func(*iso9660.Image) {}, w, nil)
@@ -169,15 +169,15 @@ func TestStoppingLeavesNothing(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// ending is content that says more than it has, or fails.
-type ending struct {
+// extension is content that says more than it has, or fails.
+type ext struct {
 	io.ReaderAt
 	size int64
 }
 
-func (e ending) Size() int64                       { return e.size }
-func (e ending) Close() error                      { return nil }
-func (e ending) Data(off int64) (start, end int64) { return min(off, e.size), e.size }
+func (e ext) Size() int64                       { return e.size }
+func (e ext) Close() error                      { return nil }
+func (e ext) Data(off int64) (start, end int64) { return min(off, e.size), e.size }
 
 type at struct{ err error }
 
@@ -189,15 +189,15 @@ func (a at) ReadAt(b []byte, off int64) (int, error) {
 }
 
 func TestSourcesThatEndEarlyOrFail(t *testing.T) {
-	n, err := convert.Copy(context.Background(), &buffer{}, ending{at{io.EOF}, 9 << 20}, nil, nil)
+	n, err := convert.Copy(context.Background(), &buffer{}, ext{at{io.EOF}, 9 << 20}, nil, nil)
 	assert.EqualValues(t, 3<<20, n)
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	assert.ErrorContains(t, err, "it ends after 3145728 bytes instead of 9437184")
 	broken := errors.New("the disk is gone")
-	_, err = convert.Copy(context.Background(), &buffer{}, ending{at{broken}, 9 << 20}, nil, nil)
+	_, err = convert.Copy(context.Background(), &buffer{}, ext{at{broken}, 9 << 20}, nil, nil)
 	assert.ErrorIs(t, err, broken)
 	full := errors.New("full")
-	_, err = convert.Copy(context.Background(), convert.Stream{Writer: failing{full}}, ending{at{nil}, 2 << 20}, nil, nil)
+	_, err = convert.Copy(context.Background(), convert.Stream{Writer: failing{full}}, ext{at{nil}, 2 << 20}, nil, nil)
 	assert.ErrorIs(t, err, full)
 }
 

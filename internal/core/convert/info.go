@@ -6,14 +6,14 @@ import (
 	"path/filepath"
 	"strings"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
 	"polytome/internal/format/packed"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // Info is what the headers of a file tell.
@@ -108,7 +108,7 @@ func InfoOf(file string, set *loader.Set, o container.Options) (*Info, error) {
 }
 
 // look looks into an image.
-func (i *Info) look(c place.Content, file string, set *loader.Set) error {
+func (i *Info) look(c target.Content, file string, set *loader.Set) error {
 	im, err := container.OpenImage(c, c.Size())
 	if err != nil && !container.Damaged(err) {
 		return &shape.SourceError{Path: file, Err: err}
@@ -129,7 +129,7 @@ func (i *Info) look(c place.Content, file string, set *loader.Set) error {
 			i.What = "a disc image of raw sectors"
 		}
 	}
-	t, err := intake.Identify(c, c.Size(), file, set)
+	t, err := scan.Identify(c, c.Size(), file, set)
 	if err == nil && t != nil && t.Platform != "" {
 		i.Game = t
 		if i.Packed == nil && len(im.Volumes) == 0 {

@@ -7,16 +7,16 @@ import (
 	"polytome/internal/filecopy"
 )
 
-// minding remembers what a sink said, so that its errors are told from those of the source, and tells after each write.
+// minding remembers what a sink said, so that its errors are reported from those of the source, and tells after each write.
 type minding struct {
 	Sink
-	tell func()
+	emit func()
 	err  error
 }
 
 // mind returns what remembers, and the sink to write to: it takes bytes out of files if to does.
-func mind(to Sink, tell func()) (*minding, Sink) {
-	m := &minding{Sink: to, tell: tell}
+func mind(to Sink, emit func()) (*minding, Sink) {
+	m := &minding{Sink: to, emit: emit}
 	if t, ok := to.(filecopy.Taker); ok {
 		return m, &mindingTaker{m, t}
 	}
@@ -25,14 +25,14 @@ func mind(to Sink, tell func()) (*minding, Sink) {
 
 func (m *minding) Write(b []byte) (n int, err error) {
 	n, m.err = m.Sink.Write(b)
-	m.tell()
+	m.emit()
 	return n, m.err
 }
 
 // Skip writes zeros.
 func (m *minding) Skip(n int64) error {
 	m.err = m.Sink.Skip(n)
-	m.tell()
+	m.emit()
 	return m.err
 }
 
@@ -47,7 +47,7 @@ func (m *mindingTaker) CopyFrom(f *os.File, at, n int64) (int64, error) {
 	k, err := m.t.CopyFrom(f, at, n)
 	if !errors.Is(err, errors.ErrUnsupported) {
 		m.err = err
-		m.tell()
+		m.emit()
 	}
 	return k, err
 }

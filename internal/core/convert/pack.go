@@ -6,13 +6,13 @@ import (
 	"errors"
 	"os"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/filecopy"
 	"polytome/internal/format/packed"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A Prospect is what is known of packing an image before it begins.
@@ -39,7 +39,7 @@ func ProspectOf(file string, set *loader.Set, o PackOptions) (p Prospect, err er
 		return p, err
 	}
 	defer c.Close()
-	t, err := intake.Identify(c, c.Size(), file, set)
+	t, err := scan.Identify(c, c.Size(), file, set)
 	if err != nil {
 		return p, &shape.SourceError{Path: file, Err: err}
 	}
@@ -64,7 +64,7 @@ func ProspectOf(file string, set *loader.Set, o PackOptions) (p Prospect, err er
 }
 
 // Pack packs an image.
-func Pack(ctx context.Context, file string, p Prospect, to Sink, o PackOptions, tell Tell) (packed.Report, error) {
+func Pack(ctx context.Context, file string, p Prospect, to Sink, o PackOptions, emit Emit) (packed.Report, error) {
 	c, err := open(file)
 	if err != nil {
 		return packed.Report{}, err
@@ -80,8 +80,8 @@ func Pack(ctx context.Context, file string, p Prospect, to Sink, o PackOptions, 
 	}
 	defer s.Close()
 	w, into := mind(to, func() {
-		if tell != nil {
-			tell(s.Report().Read, c.Size())
+		if emit != nil {
+			emit(s.Report().Read, c.Size())
 		}
 	})
 	if _, err = s.WriteTo(into); err != nil && ctx.Err() == nil && w.err == nil {
@@ -93,17 +93,17 @@ func Pack(ctx context.Context, file string, p Prospect, to Sink, o PackOptions, 
 // A Cutter is a sink that goes on in another file when one is full.
 type Cutter struct {
 	ctx   context.Context
-	to    place.Place
+	to    target.Target
 	most  int64
 	name  func(n int) string
-	w     place.Writer
+	w     target.Writer
 	at    int64
-	done  []place.Writer
+	done  []target.Writer
 	Names []string
 }
 
 // NewCutter writes to files of at most so many bytes; 0 is any number. Name gives them theirs, from 1.
-func NewCutter(ctx context.Context, to place.Place, most int64, name func(n int) string) *Cutter {
+func NewCutter(ctx context.Context, to target.Target, most int64, name func(n int) string) *Cutter {
 	return &Cutter{ctx: ctx, to: to, most: most, name: name}
 }
 
@@ -166,7 +166,7 @@ func (c *Cutter) End(failed error) error {
 }
 
 // Unpack gives the image back.
-func Unpack(ctx context.Context, im *packed.File, to Sink, tell Tell) error {
-	_, err := Copy(ctx, to, im, nil, tell)
+func Unpack(ctx context.Context, im *packed.File, to Sink, emit Emit) error {
+	_, err := Copy(ctx, to, im, nil, emit)
 	return err
 }

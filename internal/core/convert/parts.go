@@ -19,7 +19,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/crcs"
 	"polytome/internal/format/joined"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A Part is one of the files that something was cut into.
@@ -43,7 +43,7 @@ type Manifest struct {
 // SplitOptions are how a file is cut.
 type SplitOptions struct {
 	Size int64 // bytes in a part
-	// Name is the name of each part, with the fields base, ending and index.
+	// Name is the name of each part, with the fields base, extension and index.
 	Name loader.Template
 	// Manifest is the name of the list of parts; "" for none.
 	Manifest string
@@ -52,8 +52,8 @@ type SplitOptions struct {
 // mostParts is in how many parts a file is cut at most.
 const mostParts = 100_000
 
-// Split cuts a file into parts in a place, in order, and writes their list last.
-func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tell Tell) (*Manifest, error) {
+// Split cuts a file into parts in a target, in order, and writes their list last.
+func Split(ctx context.Context, file string, to target.Target, o SplitOptions, emit Emit) (*Manifest, error) {
 	c, err := open(file)
 	if err != nil {
 		return nil, err
@@ -62,8 +62,8 @@ func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tel
 	if o.Size <= 0 || c.Size()/o.Size >= mostParts {
 		return nil, fmt.Errorf("parts of %d bytes are not possible: a file is cut into at most %d", o.Size, mostParts)
 	}
-	ending := filepath.Ext(file)
-	v := loader.Values{loader.FieldBase: strings.TrimSuffix(filepath.Base(file), ending), loader.FieldEnding: ending}
+	ext := filepath.Ext(file)
+	v := loader.Values{loader.FieldBase: strings.TrimSuffix(filepath.Base(file), ext), loader.FieldExt: ext}
 	m := &Manifest{Title: v[loader.FieldBase], Length: c.Size()}
 	var whole crcs.Joiner
 	seen := map[string]bool{}
@@ -77,8 +77,8 @@ func Split(ctx context.Context, file string, to place.Place, o SplitOptions, tel
 		s := shape.Spec{Source: title.File{Path: file}, Offset: off, Size: min(o.Size, c.Size()-off)}
 		sum := crc32.NewIEEE()
 		length, err := Write(ctx, to, name, shape.Window(c, &s), func(b []byte, n int64) { feed(sum, b, n) }, func(done, _ int64) {
-			if tell != nil {
-				tell(off+done, c.Size())
+			if emit != nil {
+				emit(off+done, c.Size())
 			}
 		})
 		if err != nil {
@@ -122,7 +122,7 @@ func ReadManifest(file string) (*Manifest, error) {
 	}
 	var all []error
 	if len(m.Parts) == 0 {
-		all = append(all, src.Errorf("", "no [[part]] is told"))
+		all = append(all, src.Errorf("", "no [[part]] is reported"))
 	}
 	for i, p := range m.Parts {
 		at := fmt.Sprintf("part.%d", i)
@@ -161,7 +161,7 @@ type PartError struct {
 
 func (e *PartError) Error() string { return fmt.Sprintf("part %d, %s, %s", e.Number, e.File, e.Say) }
 
-// Open opens the parts as one. Every part that is missing or too short or long is told.
+// Open opens the parts as one. Every part that is missing or too short or long is reported.
 func (m *Manifest) Open() (*Parts, error) {
 	p := &Parts{m: m}
 	var all []error
@@ -197,29 +197,29 @@ func (m *Manifest) Open() (*Parts, error) {
 type Parts struct {
 	*joined.Contents
 	m    *Manifest
-	open []place.Content
+	open []target.Content
 }
 
 // Join puts the parts of a list together, and checks each against what the list tells.
-func Join(ctx context.Context, m *Manifest, to Sink, tell Tell) error {
+func Join(ctx context.Context, m *Manifest, to Sink, emit Emit) error {
 	p, err := m.Open()
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	return p.check(ctx, to, tell)
+	return p.check(ctx, to, emit)
 }
 
 // check reads all parts, and compares.
-func (p *Parts) check(ctx context.Context, to Sink, tell Tell) error {
+func (p *Parts) check(ctx context.Context, to Sink, emit Emit) error {
 	var base int64
 	var whole crcs.Joiner
 	var all []error
 	for i, c := range p.open {
 		sum := crc32.NewIEEE()
 		n, err := Copy(ctx, to, c, func(b []byte, n int64) { feed(sum, b, n) }, func(done, _ int64) {
-			if tell != nil {
-				tell(base+done, p.Size())
+			if emit != nil {
+				emit(base+done, p.Size())
 			}
 		})
 		if err != nil {

@@ -14,7 +14,7 @@ import (
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/format/sectors"
 	"polytome/internal/format/wav"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // As is what tracks are made into.
@@ -61,12 +61,12 @@ func statOf(file string) (title.File, error) {
 	return title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}, nil
 }
 
-// Tracks makes the tracks of a cue sheet, or a plain image, into something else, in a place. It returns the names of what
+// Tracks makes the tracks of a cue sheet, or a plain image, into something else, in a target. It returns the names of what
 // was written.
-func Tracks(ctx context.Context, file string, as As, to place.Place, tell Tell) (names []string, err error) {
+func Tracks(ctx context.Context, file string, as As, to target.Target, emit Emit) (names []string, err error) {
 	base := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
-	put := func(name string, c place.Content) error {
-		_, err := Write(ctx, to, name, c, nil, tell)
+	put := func(name string, c target.Content) error {
+		_, err := Write(ctx, to, name, c, nil, emit)
 		if err == nil {
 			names = append(names, name)
 		}
@@ -128,7 +128,7 @@ func Tracks(ctx context.Context, file string, as As, to place.Place, tell Tell) 
 }
 
 // apart writes every track to a file of its own, and their sheet last.
-func apart(d *shape.Disc, base string, put func(string, place.Content) error, names *[]string) ([]string, error) {
+func apart(d *shape.Disc, base string, put func(string, target.Content) error, names *[]string) ([]string, error) {
 	var text strings.Builder
 	for i, t := range d.Tracks() {
 		name, kind := fmt.Sprintf("%s %02d.bin", base, t.Number), "BINARY"
@@ -157,7 +157,7 @@ func (e encoded) Data(off int64) (start, end int64) { return min(off, e.Size()),
 
 // headed is content with something in front.
 type headed struct {
-	place.Content
+	target.Content
 	head []byte
 }
 

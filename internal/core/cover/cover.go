@@ -56,7 +56,7 @@ func NewFinder(b *bench.Bench, set *loader.Set, store *Store) *Finder {
 	return f
 }
 
-// plain is an error without the path that it is told with.
+// plain is an error without the path that it is reported with.
 func plain(err error) string {
 	if i := strings.LastIndex(err.Error(), ": "); i >= 0 {
 		return err.Error()[i+2:]
@@ -318,7 +318,7 @@ func bare(name string) string {
 // fold brings a name into a form in which spellings of it are equal.
 func fold(name string) string { return titlelist.Fold(name) }
 
-// stem is the base name of a file without its ending.
+// stem is the base name of a file without its extension.
 func stem(file string) string {
 	b := filepath.Base(file)
 	return strings.TrimSuffix(b, filepath.Ext(b))

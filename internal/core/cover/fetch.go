@@ -173,7 +173,7 @@ type FetchOptions struct {
 	// for again after a week.
 	Again    bool
 	Patience Patience
-	// Progress gets how far it has come, for each need that is done; nil for nobody. It is called by one goroutine at a time.
+	// Progress gets how far it has come, for each need that is done; nil for nobody. It is named by one goroutine at a time.
 	Progress func(Progress)
 }
 
@@ -256,7 +256,7 @@ type fetching struct {
 
 // need asks the servers for one picture, one after another until one has it.
 func (w *fetching) need(ctx context.Context, t *title.Title, n Need) {
-	defer w.tell(t.Label())
+	defer w.emit(t.Label())
 	if n.Of != aboutKind {
 		if chosen := t.Discs[n.Disc].Chosen; slices.ContainsFunc(chosen, func(c title.Chosen) bool { return c.Of == n.Of && (c.File != "" || c.None) }) {
 			return
@@ -365,7 +365,7 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 	return false
 }
 
-// errUnkept is a picture that came, and that there was no room for.
+// errUnkept is a picture that came, and that there was no space for.
 var errUnkept = errors.New("it could not be kept on this computer")
 
 // take looks at what came, and keeps it.
@@ -385,8 +385,8 @@ func (w *fetching) take(g *fetch, of string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	g.Ending = "." + s.Format
-	if g.Hash, err = w.f.store.keep(data, g.Ending); err != nil {
+	g.Ext = "." + s.Format
+	if g.Hash, err = w.f.store.keep(data, g.Ext); err != nil {
 		w.trouble(fmt.Errorf("what was fetched cannot be kept: %w", err))
 		return errUnkept
 	}
@@ -425,7 +425,7 @@ func (w *fetching) fail(t *title.Title, n Need, say string) {
 	w.failed[t.Key+" "+n.Of] = say
 }
 
-func (w *fetching) tell(label string) {
+func (w *fetching) emit(label string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.done++

@@ -27,7 +27,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/judge"
-	"polytome/internal/standin/pictures"
+	"polytome/internal/sim/pictures"
 )
 
 // drawn is a PNG of a colour.
@@ -64,7 +64,7 @@ func vesper(n int, name string) title.Title {
 }
 
 // desk is a bench with a server of pictures, a store and some titles.
-type desk struct {
+type state struct {
 	t      *testing.T
 	server *pictures.Server
 	bench  *bench.Bench
@@ -72,14 +72,14 @@ type desk struct {
 	titles []title.Title
 }
 
-func newDesk(t *testing.T, items map[string]pictures.Item, names ...string) *desk {
+func newState(t *testing.T, items map[string]pictures.Item, names ...string) *state {
 	s, err := pictures.Start(items)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	store, err := cover.OpenStore(filepath.Join(t.TempDir(), "covers"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = store.Close() })
-	d := &desk{t: t, server: s, bench: bench.New(""), store: store}
+	d := &state{t: t, server: s, bench: bench.New(""), store: store}
 	d.bench.Covers.Servers = []bench.CoverServer{{Name: "shelf", URL: s.URL(), Paths: []string{"{platform}/{kind}/{id}.png", "{platform}/{kind}/{name}.png"}}}
 	for i, n := range names {
 		d.titles = append(d.titles, vesper(i+1, n))
@@ -87,11 +87,11 @@ func newDesk(t *testing.T, items map[string]pictures.Item, names ...string) *des
 	return d
 }
 
-func (d *desk) finder() *cover.Finder { return cover.NewFinder(d.bench, coretest.Set(d.t), d.store) }
+func (d *state) finder() *cover.Finder { return cover.NewFinder(d.bench, coretest.Set(d.t), d.store) }
 
 var quick = cover.Patience{First: 5 * time.Millisecond, Timeout: 2 * time.Second}
 
-func (d *desk) all() []int {
+func (d *state) all() []int {
 	var out []int
 	for i := range d.titles {
 		out = append(out, i)
@@ -100,7 +100,7 @@ func (d *desk) all() []int {
 }
 
 // fetch fetches and dresses.
-func (d *desk) fetch(o cover.FetchOptions, kinds ...string) *cover.Report {
+func (d *state) fetch(o cover.FetchOptions, kinds ...string) *cover.Report {
 	if len(kinds) == 0 {
 		kinds = []string{"front"}
 	}
@@ -127,9 +127,9 @@ func states(r *cover.Report) map[string]string {
 
 func TestCoversAreFetchedOnceAndKept(t *testing.T) {
 	red := drawn(40, 60, color.RGBA{255, 0, 0, 255})
-	d := newDesk(t, map[string]pictures.Item{
+	d := newState(t, map[string]pictures.Item{
 		"vesper/front/VSP-00001.png":    has(red),
-		"vesper/front/Paper & Glue.png": has(photo(30, 50)), // its ending lies
+		"vesper/front/Paper & Glue.png": has(photo(30, 50)), // its extension lies
 	}, "Copper Tide", "Paper & Glue", "Mosswick")
 	r := d.fetch(cover.FetchOptions{})
 	assert.Equal(t, map[string]string{"Copper Tide": "found", "Paper & Glue": "found", "Mosswick": "missing"}, states(r))
@@ -141,7 +141,7 @@ func TestCoversAreFetchedOnceAndKept(t *testing.T) {
 	b, err := os.ReadFile(p.File.Path)
 	require.NoError(t, err)
 	assert.Equal(t, red, b)
-	assert.Equal(t, ".jpg", filepath.Ext(d.titles[1].Picture("front", 0).File.Path), "it is called what it is")
+	assert.Equal(t, ".jpg", filepath.Ext(d.titles[1].Picture("front", 0).File.Path), "it is named what it is")
 	assert.Nil(t, d.titles[2].Picture("front", 0))
 	d.server.Asked()
 
@@ -176,39 +176,39 @@ func TestCoversAreFetchedOnceAndKept(t *testing.T) {
 
 func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	whole := photo(200, 300)
-	names := []string{"Page", "Huge", "Cut", "Fails", "Circle", "Elsewhere", "Forbidden", "Lies", "Broken Off", "Busy", "Far", "Good"}
+	names := []string{"Page", "Huge", "Cut", "Fails", "Circle", "Elsewhere", "Forbidden", "Lies", "Interrupted", "Busy", "Far", "Good"}
 	path := func(name string) string {
 		return fmt.Sprintf("vesper/front/VSP-%05d.png", slices.Index(names, name)+1)
 	}
-	d := newDesk(t, map[string]pictures.Item{
-		path("Page"):       {Data: func() []byte { return []byte("<html>not here</html>") }},
-		path("Huge"):       has(huge()),
-		path("Cut"):        has(whole[:len(whole)/2]),
-		path("Fails"):      {Status: 500},
-		path("Circle"):     {To: "/round"},
-		"round":            {To: "/" + path("Circle")},
-		path("Elsewhere"):  {To: "http://127.0.0.2:9/x.png"},
-		path("Forbidden"):  {Status: 403},
-		path("Lies"):       {Data: func() []byte { return []byte("GIF89a\x02\x00\x02\x00 but not really") }, Type: "image/png"},
-		path("Broken Off"): {Data: func() []byte { return whole }, Cut: 100},
-		path("Busy"):       {Data: func() []byte { return whole }, Busy: 2},
-		path("Far"):        {To: "/" + path("Good")},
-		path("Good"):       has(whole),
+	d := newState(t, map[string]pictures.Item{
+		path("Page"):        {Data: func() []byte { return []byte("<html>not here</html>") }},
+		path("Huge"):        has(huge()),
+		path("Cut"):         has(whole[:len(whole)/2]),
+		path("Fails"):       {Status: 500},
+		path("Circle"):      {To: "/round"},
+		"round":             {To: "/" + path("Circle")},
+		path("Elsewhere"):   {To: "http://127.0.0.2:9/x.png"},
+		path("Forbidden"):   {Status: 403},
+		path("Lies"):        {Data: func() []byte { return []byte("GIF89a\x02\x00\x02\x00 but not really") }, Type: "image/png"},
+		path("Interrupted"): {Data: func() []byte { return whole }, Cut: 100},
+		path("Busy"):        {Data: func() []byte { return whole }, Busy: 2},
+		path("Far"):         {To: "/" + path("Good")},
+		path("Good"):        has(whole),
 	}, names...)
 	r := d.fetch(cover.FetchOptions{})
 	got := states(r)
 	for name, says := range map[string]string{
 		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many", "Cut": "refused: the picture is damaged or cut short",
 		"Fails": "missing: shelf: it failed (500", "Circle": "refused: it sends round in a circle", "Elsewhere": "refused: it sends on to 127.0.0.2:9, which is no server of yours",
-		"Forbidden": "refused: it does not let us (403", "Lies": "refused: the picture is damaged", "Broken Off": "missing: shelf: it broke off", "Busy": "found", "Far": "found", "Good": "found",
+		"Forbidden": "refused: it does not let us (403", "Lies": "refused: the picture is damaged", "Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
 	} {
 		assert.Contains(t, got[name], says, name)
 	}
 	d.server.Set(path("Fails"), has(whole))
-	d.server.Set(path("Broken Off"), has(whole))
+	d.server.Set(path("Interrupted"), has(whole))
 	r = d.fetch(cover.FetchOptions{})
 	assert.Equal(t, "found", states(r)["Fails"], "what may pass is asked for again at once")
-	assert.Equal(t, "found", states(r)["Broken Off"])
+	assert.Equal(t, "found", states(r)["Interrupted"])
 }
 
 func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
@@ -216,7 +216,7 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	for i := range 40 {
 		names = append(names, fmt.Sprint("Title ", i))
 	}
-	d := newDesk(t, nil, names...)
+	d := newState(t, nil, names...)
 	d.bench.Covers.Servers[0].Connections = 1
 	require.NoError(t, d.server.Close())
 	begun := time.Now()
@@ -227,7 +227,7 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	assert.Equal(t, 40, r.Missing)
 	assert.Less(t, time.Since(begun), 20*time.Second)
 
-	d = newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600, Data: func() []byte { return nil }}}, "One", "Two")
+	d = newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600, Data: func() []byte { return nil }}}, "One", "Two")
 	d.bench.Covers.Servers[0].Connections = 1
 	r = d.fetch(cover.FetchOptions{})
 	assert.Contains(t, strings.Join(r.Trouble, " "), "shelf wants to be left in peace for 1h0m0s")
@@ -243,7 +243,7 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 		items[fmt.Sprintf("vesper/front/VSP-%05d.png", i+1)] = pictures.Item{Data: func() []byte { return drawn(4+i, 4, color.Black) }, Slow: 20 * time.Millisecond}
 	}
 	for _, most := range []int{1, 3} {
-		d := newDesk(t, items, names...)
+		d := newState(t, items, names...)
 		d.bench.Covers.Servers[0].Connections = most
 		var last cover.Progress
 		r := d.fetch(cover.FetchOptions{Progress: func(p cover.Progress) { last = p }})
@@ -252,7 +252,7 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 		assert.Equal(t, 12, r.Fetched)
 		assert.Equal(t, [3]int{12, 12, 12}, [3]int{last.Done, last.Total, last.Fetched})
 	}
-	d := newDesk(t, items, names...)
+	d := newState(t, items, names...)
 	ctx, stop := context.WithCancel(context.Background())
 	f := d.finder()
 	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{Progress: func(p cover.Progress) {
@@ -270,7 +270,7 @@ func TestAnIndexSaysWhatThereIs(t *testing.T) {
 		"csv":  "platform,kind,id,name,checksum,path\nvesper,front,vsp_00001,,,a/one.png\n,,,Mosswick (East),,b/two words.png\n,disc,VSP-00001,,,../../etc/passwd\n,,,,0abc1234,c.png\n",
 		"json": `[{"platform":"vesper","id":"VSP-00001","path":"a/one.png"},{"name":"Mosswick","path":"b/two words.png"},{"checksum":"0ABC1234","path":"c.png"},{"id":"VSP-00001","kind":"disc","path":"/etc/passwd"}]`,
 	} {
-		d := newDesk(t, map[string]pictures.Item{
+		d := newState(t, map[string]pictures.Item{
 			"all." + name: {Data: func() []byte { return []byte(index) }}, "a/one.png": has(drawn(3, 3, color.Black)), "b/two words.png": has(drawn(4, 4, color.Black)), "c.png": has(drawn(5, 5, color.Black)),
 		}, "Copper Tide", "Mosswick", "By Its Sum", "Nowhere")
 		d.titles[2].Discs[0].Sums = "crc32:0abc1234"
@@ -283,14 +283,14 @@ func TestAnIndexSaysWhatThereIs(t *testing.T) {
 		slices.Sort(asked)
 		assert.Equal(t, []string{"a/one.png", "all." + name, "b/two words.png", "c.png"}, asked, "nothing else is asked for, and the index once")
 	}
-	d := newDesk(t, map[string]pictures.Item{"all.csv": has([]byte("what,where\n"))}, "Copper Tide")
+	d := newState(t, map[string]pictures.Item{"all.csv": has([]byte("what,where\n"))}, "Copper Tide")
 	d.bench.Covers.Servers[0].Index = "all.csv"
 	r := d.fetch(cover.FetchOptions{})
 	assert.Contains(t, strings.Join(r.Trouble, " "), "names no column path")
 }
 
 func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{
+	d := newState(t, map[string]pictures.Item{
 		"vesper/about/VSP-00001.json": has([]byte(`{"text":"A tide\n comes\u001b[31m in.","year":2011,"players":"1-4","publisher":"Gullwing","more":{}}`)),
 		"vesper/about/VSP-00002.json": has([]byte(`{"year":["x"]}`)),
 		"vesper/about/VSP-00003.json": has([]byte("<html>")),
@@ -309,7 +309,7 @@ func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
 }
 
 func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(9, 9, color.Black))}, "Copper Tide", "Mosswick")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(9, 9, color.Black))}, "Copper Tide", "Mosswick")
 	beside := filepath.Join(t.TempDir(), "Copper Tide.png")
 	require.NoError(t, os.WriteFile(beside, drawn(5, 5, color.Black), 0o644))
 	d.titles[0].Discs[0].Beside = []title.Beside{{Kind: "cover", File: title.File{Path: beside, Size: 9}}}
@@ -326,7 +326,7 @@ func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
 }
 
 func TestASlowServerIsNotWaitedForForEver(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{
+	d := newState(t, map[string]pictures.Item{
 		"vesper/front/VSP-00001.png": {Data: func() []byte { return drawn(4, 4, color.Black) }, Slow: 3 * time.Second},
 		"vesper/front/VSP-00002.png": has(drawn(5, 5, color.Black)),
 	}, "Slow", "Quick")
@@ -353,7 +353,7 @@ func TestAServerThatDrips(t *testing.T) {
 		}
 	}))
 	defer drips.Close()
-	d := newDesk(t, nil, "One", "Two")
+	d := newState(t, nil, "One", "Two")
 	d.bench.Covers.Servers[0].URL = drips.URL
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: time.Hour, Span: 200 * time.Millisecond}})
 	for name, state := range states(r) {
@@ -363,7 +363,7 @@ func TestAServerThatDrips(t *testing.T) {
 }
 
 func TestSeveralServersAreAskedInTheirOrder(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "First", "Second", "Neither")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "First", "Second", "Neither")
 	other, err := pictures.Start(map[string]pictures.Item{
 		"f/VSP-00001.png": has(drawn(9, 9, color.Black)), "f/VSP-00002.png": has(drawn(9, 9, color.Black)), "d/VSP-00002.png": has(drawn(9, 9, color.Black)),
 	})
@@ -389,8 +389,8 @@ func TestSeveralServersAreAskedInTheirOrder(t *testing.T) {
 	assert.Equal(t, 3, r.Found)
 }
 
-func TestAStoreThatCannotBeWrittenToIsTold(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "One")
+func TestAStoreThatCannotBeWrittenToIsReported(t *testing.T) {
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "One")
 	dir := t.TempDir()
 	store, err := cover.OpenStore(dir)
 	require.NoError(t, err)
@@ -405,9 +405,9 @@ func TestAStoreThatCannotBeWrittenToIsTold(t *testing.T) {
 	assert.Contains(t, strings.Join(r.Trouble, " "), "there is nowhere to keep what is fetched")
 }
 
-func TestASecondTitleOfTheSamePictureTakesNoMoreRoom(t *testing.T) {
+func TestASecondTitleOfTheSamePictureTakesNoMoreSpace(t *testing.T) {
 	same := drawn(30, 30, color.Black)
-	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(same), "vesper/front/VSP-00002.png": has(same)}, "One", "Two")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(same), "vesper/front/VSP-00002.png": has(same)}, "One", "Two")
 	d.fetch(cover.FetchOptions{})
 	assert.Equal(t, d.titles[0].Picture("front", 0).File, d.titles[1].Picture("front", 0).File, "it is kept by what is in it")
 }
@@ -417,10 +417,10 @@ func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
 	set := coretest.Set(t)
 	wants := func(platform string) []string { return cover.Shown(b, set)(&title.Title{Platform: platform}) }
 	assert.Equal(t, []string{"front"}, wants("vesper"), "the front is for the screen, too")
-	b.Places = []bench.Place{{Name: "a", At: "a", Loader: "rowan"}, {Name: "b", At: "b", Loader: "no such loader"}}
+	b.Targets = []bench.Target{{Name: "a", At: "a", Loader: "rowan"}, {Name: "b", At: "b", Loader: "no such loader"}}
 	assert.Equal(t, []string{"front", "disc"}, wants("vesper"))
 	assert.Equal(t, []string{"front"}, wants("wren8"))
-	d := newDesk(t, nil, "One")
+	d := newState(t, nil, "One")
 	d.bench.Covers.Servers[0].About = []string{"{id}.json"}
 	f := d.finder()
 	assert.Len(t, f.About(d.titles, []int{0}), 1)
@@ -428,7 +428,7 @@ func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
 	assert.Empty(t, f.About(d.titles, []int{0}), "of what is known all is known")
 }
 
-// TestAFullDiskStopsNoFetch fetches to a real small filesystem: what finds no room is told, what was kept before stays good, and with room again the rest comes.
+// TestAFullDiskStopsNoFetch fetches to a real small filesystem: what finds no space is reported, what was kept before stays good, and with space again the rest comes.
 func TestAFullDiskStopsNoFetch(t *testing.T) {
 	items := map[string]pictures.Item{}
 	var names []string
@@ -436,7 +436,7 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 		names = append(names, fmt.Sprint("Title ", i))
 		items[fmt.Sprintf("vesper/front/VSP-%05d.png", i+1)] = has(photo(400+i, 500)) // some 100 KiB each
 	}
-	d := newDesk(t, items, names...)
+	d := newState(t, items, names...)
 	dir := judge.Mount(t, "size=8m")
 	store, err := cover.OpenStore(dir)
 	require.NoError(t, err)
@@ -446,7 +446,7 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 	require.Error(t, os.WriteFile(filler, make([]byte, 8<<20), 0o644))
 	info, err := os.Stat(filler)
 	require.NoError(t, err)
-	require.NoError(t, os.Truncate(filler, info.Size()-400<<10)) // room for a few
+	require.NoError(t, os.Truncate(filler, info.Size()-400<<10)) // space for a few
 	r := d.fetch(cover.FetchOptions{})
 	assert.Less(t, r.Found, 6)
 	assert.Equal(t, 6, r.Found+r.Refused+r.Missing, "each has its answer")
@@ -466,9 +466,9 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 	assert.Empty(t, left, "no half picture is left")
 }
 
-// TestAMistakeOverOnePictureIsTold: the others come.
-func TestAMistakeOverOnePictureIsTold(t *testing.T) {
-	d := newDesk(t, map[string]pictures.Item{"vesper/front/VSP-00003.png": has(drawn(40, 60, color.Black))}, "Copper Tide", "Paper & Glue", "Mosswick")
+// TestAMistakeOverOnePictureIsReported: the others come.
+func TestAMistakeOverOnePictureIsReported(t *testing.T) {
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00003.png": has(drawn(40, 60, color.Black))}, "Copper Tide", "Paper & Glue", "Mosswick")
 	r := d.fetch(cover.FetchOptions{Progress: func(p cover.Progress) {
 		if p.Now == "Copper Tide" {
 			panic("no such colour")

@@ -82,7 +82,7 @@ func TestPicturesInFoldersAreFoundByWhatTheyAreCalled(t *testing.T) {
 	assert.Equal(t, filepath.Join(whole, "front", "VSP-00001.png"), g.Picture(&tide, 0, "disc").File.Path, "what the bench says of a folder counts")
 }
 
-func TestAFolderThatIsGoneIsToldAndTheRestGoesOn(t *testing.T) {
+func TestAFolderThatIsGoneIsReportedAndTheRestGoesOn(t *testing.T) {
 	b := bench.New("")
 	dir := t.TempDir()
 	coretest.Write(t, dir, "VSP-00001.png", drawn(3, 3, color.Black))
@@ -186,14 +186,14 @@ func TestPicturesAreLookedAtOnce(t *testing.T) {
 	assert.ErrorContains(t, err, "web page")
 }
 
-func TestADamagedStoreIsMadeAnew(t *testing.T) {
+func TestADamagedStoreIsMadeAgain(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "covers")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "covers.sqlite"), []byte(strings.Repeat("no database ", 400)), 0o644))
 	s, err := cover.OpenStore(dir)
 	require.NoError(t, err)
 	defer s.Close()
-	assert.Contains(t, s.Note(), "was damaged and is made anew")
+	assert.Contains(t, s.Note(), "was damaged and is made again")
 	assert.True(t, s.Empty())
 	file := filepath.Join(t.TempDir(), "a file")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))

@@ -14,17 +14,17 @@ type Kinds func(*title.Title) []string
 // Only wants some kinds of pictures of every title.
 func Only(kinds ...string) Kinds { return func(*title.Title) []string { return kinds } }
 
-// Shown wants the front of every title, and of others what the loaders of a bench's places show of its platform.
+// Shown wants the front of every title, and of others what the loaders of a bench's targets show of its platform.
 func Shown(b *bench.Bench, set *loader.Set) Kinds {
 	wanted := map[string]map[string]bool{} // by kind: platforms; "" for all
-	for i := range b.Places {
-		for _, name := range b.Places[i].Loaders() {
+	for i := range b.Targets {
+		for _, name := range b.Targets[i].Loaders() {
 			if loader.IsFile(name) {
 				name = b.Resolve(name)
 			}
 			p, err := set.Profile(name)
 			if err != nil {
-				continue // it is told where the place is looked at
+				continue // it is reported where the target is looked at
 			}
 			for _, c := range p.Companions {
 				if c.Is != "cover" {

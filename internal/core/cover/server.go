@@ -360,7 +360,7 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case err != nil && errors.Is(context.Cause(ctx), errDrips):
 		return r, &answer{say: errDrips.Error(), here: true}
 	case err != nil:
-		return r, fmt.Errorf("it broke off: %w", err)
+		return r, fmt.Errorf("it was interrupted: %w", err)
 	case int64(len(r.data)) > most:
 		return r, &answer{say: fmt.Sprintf("it sends more than %s", size.Format(most)), final: true}
 	}
@@ -379,7 +379,7 @@ func (c *counted) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// watch calls a function when less than the least rate comes in a span, until the function that it returns is called.
+// watch calls a function when less than the least rate comes in a span, until the function that it returns is named.
 func (c *counted) watch(span time.Duration, drips func()) (stop func()) {
 	done := make(chan struct{})
 	go func() {
@@ -493,7 +493,7 @@ func parseIndex(data []byte) (*index, error) {
 		put(x.byName, fold(bare(r.Name)))
 	}
 	if climbs > 0 {
-		all = append(all, fmt.Errorf("%s of its index have no path, or one that leads out of the server's own: they are passed over", size.Count(climbs, "line")))
+		all = append(all, fmt.Errorf("%s of its index have no path, or one that leads out of the server's own: they are skipped", size.Count(climbs, "line")))
 	}
 	return x, errors.Join(all...)
 }

@@ -18,7 +18,7 @@ import (
 // mostPictures is how many pictures of one folder are looked at.
 const mostPictures = 500_000
 
-// A shelf is a folder with pictures, and what they are called.
+// A shelf is a folder with pictures, and what they are named.
 type shelf struct {
 	root  string
 	files []shelved
@@ -38,7 +38,7 @@ type shelved struct {
 	bare     string // folded
 }
 
-// list lists a folder of pictures. Links and hidden files are passed over.
+// list lists a folder of pictures. Links and hidden files are skipped.
 func list(c bench.CoverFolder, platforms map[string]bool) (*shelf, error) {
 	s := &shelf{root: c.Path, exact: map[string][]int32{}, folded: map[string][]int32{}, bare: map[string][]int32{}, nearby: map[string][]int32{}}
 	err := filepath.WalkDir(c.Path, func(p string, d fs.DirEntry, err error) error {
@@ -103,7 +103,7 @@ func (s *shelf) add(f shelved) {
 	}
 }
 
-// match gives the pictures of a kind that are called like a disc of a title: by its ID, a checksum, the base name of its file, its name.
+// match gives the pictures of a kind that are named like a disc of a title: by its ID, a checksum, the base name of its file, its name.
 func (s *shelf) match(t *title.Title, disc int, of string, give func(file title.File, from string) bool) bool {
 	d := &t.Discs[disc]
 	try := func(found []int32, from string) bool {

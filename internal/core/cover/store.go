@@ -32,7 +32,7 @@ type fetch struct {
 	ETag     string
 	Modified string // as the server says it
 	Hash     string // of the picture: SHA-256 in hexadecimal
-	Ending   string
+	Ext      string
 	Size     int64
 	Text     string // of a description
 	State    State
@@ -41,7 +41,7 @@ type fetch struct {
 }
 
 var migrations = []string{
-	`CREATE TABLE fetched (want TEXT PRIMARY KEY, url TEXT NOT NULL, etag TEXT NOT NULL, modified TEXT NOT NULL, hash TEXT NOT NULL, ending TEXT NOT NULL, size INTEGER NOT NULL, text TEXT NOT NULL, state TEXT NOT NULL, say TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
+	`CREATE TABLE fetched (want TEXT PRIMARY KEY, url TEXT NOT NULL, etag TEXT NOT NULL, modified TEXT NOT NULL, hash TEXT NOT NULL, extension TEXT NOT NULL, size INTEGER NOT NULL, text TEXT NOT NULL, state TEXT NOT NULL, say TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
 	 CREATE TABLE looked (file TEXT PRIMARY KEY, say TEXT NOT NULL, width INTEGER NOT NULL, height INTEGER NOT NULL, small BLOB NOT NULL);`,
 }
 
@@ -59,13 +59,13 @@ type Store struct {
 	bad     map[string]string // what was looked at and cannot be used, by the file
 }
 
-// pictureDate is the date of all pictures that are kept: they never change, as they are called by what is in them.
+// pictureDate is the date of all pictures that are kept: they never change, as they are named by what is in them.
 var pictureDate = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // OpenStore opens the store in a folder, and makes it where there is none.
 func OpenStore(dir string) (*Store, error) {
 	f, err := sqlitefile.Open(filepath.Join(dir, "covers.sqlite"), sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
-		Damaged: "the list of fetched covers %s was damaged and is made anew; they are fetched again when you ask for it"})
+		Damaged: "the list of fetched covers %s was damaged and is made again; they are fetched again when you ask for it"})
 	if err != nil {
 		return nil, fmt.Errorf("the store of covers in %s cannot be used: %w", dir, err)
 	}
@@ -87,17 +87,17 @@ func (s *Store) load() error {
 		}
 	}
 	return s.file.Do(func(db *sql.DB) error {
-		rows, err := db.Query("SELECT want, url, etag, modified, hash, ending, size, text, state, say, at FROM fetched")
+		rows, err := db.Query("SELECT want, url, etag, modified, hash, extension, size, text, state, say, at FROM fetched")
 		if err != nil {
 			return err
 		}
 		defer rows.Close()
 		for rows.Next() {
 			var f fetch
-			if err := rows.Scan(&f.Want, &f.URL, &f.ETag, &f.Modified, &f.Hash, &f.Ending, &f.Size, &f.Text, &f.State, &f.Say, &f.At); err != nil {
+			if err := rows.Scan(&f.Want, &f.URL, &f.ETag, &f.Modified, &f.Hash, &f.Ext, &f.Size, &f.Text, &f.State, &f.Say, &f.At); err != nil {
 				return err
 			}
-			if f.State != got || f.Hash == "" || there[f.Hash+f.Ending] {
+			if f.State != got || f.Hash == "" || there[f.Hash+f.Ext] {
 				s.fetches[f.Want] = f
 			}
 		}
@@ -158,18 +158,18 @@ func (s *Store) got(want string) (fetch, bool) {
 
 // picture is where a picture that was fetched lies.
 func (s *Store) picture(f fetch) title.File {
-	return title.File{Path: s.path(f.Hash, f.Ending), Size: f.Size, Modified: pictureDate}
+	return title.File{Path: s.path(f.Hash, f.Ext), Size: f.Size, Modified: pictureDate}
 }
 
-func (s *Store) path(hash, ending string) string {
-	return filepath.Join(s.dir, "pictures", hash[:2], hash+ending)
+func (s *Store) path(hash, ext string) string {
+	return filepath.Join(s.dir, "pictures", hash[:2], hash+ext)
 }
 
 // keep keeps a picture by what is in it, and returns its name.
-func (s *Store) keep(data []byte, ending string) (hash string, err error) {
+func (s *Store) keep(data []byte, ext string) (hash string, err error) {
 	sum := sha256.Sum256(data)
 	hash = hex.EncodeToString(sum[:])
-	file := s.path(hash, ending)
+	file := s.path(hash, ext)
 	if info, err := os.Stat(file); err == nil && info.Size() == int64(len(data)) {
 		return hash, nil
 	}
@@ -201,8 +201,8 @@ func (s *Store) put(f fetch) error {
 	s.fetches[f.Want] = f
 	s.mu.Unlock()
 	return s.file.Do(func(db *sql.DB) error {
-		_, err := db.Exec("INSERT OR REPLACE INTO fetched (want, url, etag, modified, hash, ending, size, text, state, say, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-			f.Want, f.URL, f.ETag, f.Modified, f.Hash, f.Ending, f.Size, f.Text, string(f.State), f.Say, f.At)
+		_, err := db.Exec("INSERT OR REPLACE INTO fetched (want, url, etag, modified, hash, extension, size, text, state, say, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			f.Want, f.URL, f.ETag, f.Modified, f.Hash, f.Ext, f.Size, f.Text, string(f.State), f.Say, f.At)
 		return err
 	})
 }

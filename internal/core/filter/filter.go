@@ -3,11 +3,11 @@
 //	ferry                 the word is in the name, ID, platform, region or file
 //	platform:vesper       the field begins with the text, or has it as a word in it
 //	size>4G year<2000     numbers; sizes as 700M or 4.5GiB
-//	unsound suspicious    what was found: see [States]
+//	bad suspicious    what was found: see [States]
 //	-region:north         all but these
 //	name:"tin harbour"    quotes hold words together
 //
-// Where titles are seen at a place, these ask for what holds there:
+// Where titles are seen at a target, these ask for what holds there:
 //
 //	verdict:split goes    the verdict's word; whether it can be there
 //	wanted favourite      what was chosen
@@ -26,18 +26,18 @@ import (
 )
 
 // States are the words that ask for what was found about a title.
-var States = []string{"sound", "unsound", "suspicious", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
+var States = []string{"sound", "bad", "suspicious", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
 
-// PlacedStates are the further words that ask for what holds at a place.
+// PlacedStates are the further words that ask for what holds at a target.
 var PlacedStates = []string{"goes", "wanted", "favourite"}
 
 // Fields are the fields that can be asked for.
 var Fields = []string{"platform", "name", "id", "region", "form", "size", "discs", "year", "players", "publisher", "file", "tag", "finding"}
 
-// PlacedFields are the further fields that ask for what holds at a place.
+// PlacedFields are the further fields that ask for what holds at a target.
 var PlacedFields = []string{"verdict", "priority", "time"}
 
-// A Placed is what holds for a title at a place.
+// A Placed is what holds for a title at a target.
 type Placed struct {
 	Verdict   string
 	Goes      bool // it can be there
@@ -52,7 +52,7 @@ type Filter struct {
 	terms []term
 	// Trouble is what could not be understood, "" for nothing. It is taken for a word then.
 	Trouble string
-	// Placed is set when it asks for what holds at a place, so that it means nothing without one.
+	// Placed is set when it asks for what holds at a target, so that it means nothing without one.
 	Placed bool
 }
 
@@ -146,7 +146,7 @@ func Text(t *title.Title) string {
 // Match reports whether a title has all that is asked for; text is its [Text].
 func (f *Filter) Match(t *title.Title, text string) bool { return f.MatchAt(t, text, Placed{}) }
 
-// MatchAt is Match for a title at a place.
+// MatchAt is Match for a title at a target.
 func (f *Filter) MatchAt(t *title.Title, text string, at Placed) bool {
 	for i := range f.terms {
 		x := &f.terms[i]
@@ -253,7 +253,7 @@ func state(t *title.Title, name string) bool {
 	switch name {
 	case "sound":
 		return t.Sound()
-	case "unsound":
+	case "bad":
 		return !t.Sound()
 	case "suspicious":
 		return grade(title.Suspicion)

@@ -21,15 +21,15 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/judge"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // TestPuttingOneByOneIsLikeChoosingAll puts and takes titles in any order, and compares with choosing the same ones
-// at once: verdicts, room and counts are the same, also where not everything fits, with ranks and rivals.
+// at once: verdicts, space and counts are the same, also where not everything fits, with ranks and rivals.
 func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 	p := coretest.Profile(t, "bellows")
-	fs, _ := place.FilesystemNamed("fat32")
+	fs, _ := target.FilesystemNamed("fat32")
 	rapid.Check(t, func(t *rapid.T) {
 		var titles []title.Title
 		for i := range rapid.IntRange(1, 25).Draw(t, "titles") {
@@ -42,8 +42,8 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 			tt.Discs = []title.Disc{d}
 			titles = append(titles, tt)
 		}
-		f := place.Facts{Filesystem: fs, Capacity: 1 << 30, Free: rapid.Int64Range(0, 20_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 4096, 32768}).Draw(t, "cluster")}
-		tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
+		f := target.Facts{Filesystem: fs, Capacity: 1 << 30, Free: rapid.Int64Range(0, 20_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 4096, 32768}).Draw(t, "cluster")}
+		tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
 		ranks := make([]int8, len(titles))
 		if rapid.Bool().Draw(t, "ranked") {
 			for i := range ranks {
@@ -51,7 +51,7 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 			}
 		}
 		judgeAll := func() *fit.Sheet {
-			return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: f, Ranks: ranks, Reserve: 1000})
+			return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: f, Ranks: ranks, Reserve: 1000})
 		}
 		s := judgeAll()
 		chosen := make([]bool, len(titles))
@@ -85,16 +85,16 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 	})
 }
 
-func TestTheMostWantedGetsTheRoom(t *testing.T) {
+func TestTheMostWantedGetsTheSpace(t *testing.T) {
 	titles := []title.Title{vesper(1, "First", size.GiB), vesper(2, "Second", size.GiB), vesper(3, "Third", size.GiB/2)}
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, size.GiB+10*size.MiB)
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 	s.Choose(func(int) bool { return true })
 	assert.Equal(t, fit.AsIs, s.Verdict(0).Kind)
-	assert.Equal(t, fit.NoRoom, s.Verdict(1).Kind)
+	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind)
 	s.Rank([]int8{0, 2, -1})
-	assert.Equal(t, fit.NoRoom, s.Verdict(0).Kind)
+	assert.Equal(t, fit.NoSpace, s.Verdict(0).Kind)
 	assert.Equal(t, fit.AsIs, s.Verdict(1).Kind)
 	e := s.Explain(0)
 	assert.NotContains(t, e.Words(), "take off Second", "what is wanted more is no way out")
@@ -103,75 +103,75 @@ func TestTheMostWantedGetsTheRoom(t *testing.T) {
 	s.Put(0, true)
 	s.Rank([]int8{-3, 2, 0})
 	e = s.Explain(0)
-	require.Equal(t, fit.NoRoom, e.Verdict)
+	require.Equal(t, fit.NoSpace, e.Verdict)
 }
 
-// TestWhatLeavesMakesRoom has a place hold exactly what is chosen: what is there and not chosen gives its room to what is.
-func TestWhatLeavesMakesRoom(t *testing.T) {
+// TestWhatLeavesMakesSpace has a target hold exactly what is chosen: what is there and not chosen gives its space to what is.
+func TestWhatLeavesMakesSpace(t *testing.T) {
 	const cluster = 32 * size.KiB
 	titles := []title.Title{vesper(1, "There", 3*size.GiB), vesper(2, "New", 3*size.GiB)}
-	settings := func(n int) place.Entry { return place.Entry{Path: fmt.Sprintf("TUNE/VSP-%05d.tune", n), Size: 19} }
-	there := []place.Entry{{Path: "FULL", Folder: true}, {Path: "TUNE", Folder: true}, {Path: "FULL/VSP-00001 - There.iso", Size: 3 * size.GiB}, settings(1)}
+	settings := func(n int) target.Entry { return target.Entry{Path: fmt.Sprintf("TUNE/VSP-%05d.tune", n), Size: 19} }
+	there := []target.Entry{{Path: "FULL", Folder: true}, {Path: "TUNE", Folder: true}, {Path: "FULL/VSP-00001 - There.iso", Size: 3 * size.GiB}, settings(1)}
 	p := coretest.Rowan(t)
-	judge := func(free int64, exactly bool) *fit.Sheet {
+	judge := func(free int64, deleteOthers bool) *fit.Sheet {
 		f := facts("fat32", 58*size.GiB, free)
 		f.Cluster = cluster
-		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there, Exactly: exactly})
+		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there, DeleteOthers: deleteOthers})
 	}
 	s := judge(size.GiB, true)
 	s.Choose(func(i int) bool { return i == 1 })
-	require.Equal(t, fit.AsIs, s.Verdict(1).Kind, "it takes the room of the one that goes")
+	require.Equal(t, fit.AsIs, s.Verdict(1).Kind, "it takes the space of the one that goes")
 	assert.EqualValues(t, 3*size.GiB+cluster, s.Released)
 	assert.EqualValues(t, size.GiB, s.Free(), "as much leaves as comes")
 	s.Put(0, true)
 	assert.Zero(t, s.Released)
 	assert.Equal(t, fit.There, s.Verdict(0).Kind)
-	assert.Equal(t, fit.NoRoom, s.Verdict(1).Kind, "the one that is there stays, and takes its room")
+	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind, "the one that is there stays, and takes its space")
 	assert.EqualValues(t, 2*size.GiB+cluster, s.Verdict(1).Number)
 	assert.EqualValues(t, size.GiB, s.Free())
-	for short, want := range []fit.Kind{fit.AsIs, fit.NoRoom} { // to the byte
+	for short, want := range []fit.Kind{fit.AsIs, fit.NoSpace} { // to the byte
 		s = judge(int64(-short), true)
 		s.Choose(func(i int) bool { return i == 1 })
 		assert.Equal(t, want, s.Verdict(1).Kind)
 	}
 	s = judge(size.GiB, false)
 	s.Choose(func(i int) bool { return i == 1 })
-	assert.Equal(t, fit.NoRoom, s.Verdict(1).Kind, "where the others stay, they give no room")
+	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind, "where the others stay, they give no space")
 	assert.Zero(t, s.Released)
 }
 
-// TestListsTakeTheirRoom has a file in which all titles are told grow beyond a cluster: what is foretold is what the plan writes, and where the room of that
-// one cluster is missing, the title is passed over.
-func TestListsTakeTheirRoom(t *testing.T) {
-	p := telling(t, "rowan-net.lst")
+// TestListsTakeTheirSpace has a file in which all titles are reported grow beyond a cluster: what is foretold is what the plan writes, and where the space of that
+// one cluster is missing, the title is skipped.
+func TestListsTakeTheirSpace(t *testing.T) {
+	p := emitting(t, "rowan-net.lst")
 	var titles []title.Title
 	for i := range 40 {
 		titles = append(titles, vesper(i, fmt.Sprintf("Ropewalk %02d", i), 100))
 	}
-	judge := func(free int64, there ...place.Entry) *fit.Sheet {
+	judge := func(free int64, there ...target.Entry) *fit.Sheet {
 		f := facts("fat32", 58*size.GiB, free)
 		f.Cluster = 512
-		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there})
+		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there})
 	}
-	listed := func(s *fit.Sheet) (room, all int64, text string) {
+	listed := func(s *fit.Sheet) (space, all int64, text string) {
 		for _, step := range plan.Make(s, plan.Options{}).Steps {
 			if step.Kind == plan.MakeFolder {
-				continue // folders are reckoned with their entries
+				continue // folders are accounted for their entries
 			}
-			if all += step.Room; step.Path == "rowan-net.lst" {
-				room, text = step.Room, step.Make.Text
+			if all += step.Space; step.Path == "rowan-net.lst" {
+				space, text = step.Space, step.Make.Text
 			}
 		}
-		return room, all, text
+		return space, all, text
 	}
 	s := judge(50 * size.GiB)
 	for n := range titles {
 		s.Put(n, true)
-		room, all, text := listed(s)
-		require.EqualValues(t, (len(text)+511)/512*512, room, "the list of %d titles", n+1)
+		space, all, text := listed(s)
+		require.EqualValues(t, (len(text)+511)/512*512, space, "the list of %d titles", n+1)
 		folders := s.Planned - all
-		require.GreaterOrEqual(t, folders, int64(0), "nothing is written that was not reckoned with: %d titles", n+1)
-		require.Less(t, folders, int64(20*512), "and little is reckoned twice: %d titles", n+1)
+		require.GreaterOrEqual(t, folders, int64(0), "nothing is written that was not accounted for: %d titles", n+1)
+		require.Less(t, folders, int64(20*512), "and little is estimated twice: %d titles", n+1)
 	}
 	whole, text := s.Planned, ""
 	_, _, text = listed(s)
@@ -179,15 +179,15 @@ func TestListsTakeTheirRoom(t *testing.T) {
 	s.Choose(func(int) bool { return false })
 	assert.Zero(t, s.Planned, "it is given back")
 
-	s = judge(50*size.GiB, place.Entry{Path: "ROWAN-NET.LST", Size: int64(len(text))})
+	s = judge(50*size.GiB, target.Entry{Path: "ROWAN-NET.LST", Size: int64(len(text))})
 	s.Choose(func(int) bool { return true })
 	around := strings.IndexByte(text, '\n') + 1 + len("that is all\n")
-	room := func(n int) int64 { return int64((n + 511) / 512 * 512) }
-	assert.EqualValues(t, whole-room(len(text))+room(2*len(text)-around)-room(len(text)), s.Planned, "what others have told in it stays")
-	there := append([]place.Entry{{Path: "ROWAN-NET.LST", Size: int64(len(text))}}, onIt(t, judge(50*size.GiB))...)
+	space := func(n int) int64 { return int64((n + 511) / 512 * 512) }
+	assert.EqualValues(t, whole-space(len(text))+space(2*len(text)-around)-space(len(text)), s.Planned, "what others have reported in it stays")
+	there := append([]target.Entry{{Path: "ROWAN-NET.LST", Size: int64(len(text))}}, onIt(t, judge(50*size.GiB))...)
 	s = judge(50*size.GiB, there...)
 	s.Choose(func(int) bool { return true })
-	assert.Zero(t, s.Planned, "where all are there and told, it does not grow")
+	assert.Zero(t, s.Planned, "where all are there and reported, it does not grow")
 
 	s = judge(whole)
 	s.Choose(func(int) bool { return true })
@@ -198,12 +198,12 @@ func TestListsTakeTheirRoom(t *testing.T) {
 	assert.Equal(t, len(titles)-1, s.Count, "a byte too little")
 }
 
-// onIt is what a place has when all that is planned for it is done.
-func onIt(t testing.TB, s *fit.Sheet) (out []place.Entry) {
+// onIt is what a target has when all that is planned for it is done.
+func onIt(t testing.TB, s *fit.Sheet) (out []target.Entry) {
 	s.Choose(func(int) bool { return true })
 	for _, step := range plan.Make(s, plan.Options{}).Steps {
 		if !strings.HasSuffix(step.Path, ".lst") {
-			out = append(out, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+			out = append(out, target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
 		}
 	}
 	return out
@@ -213,8 +213,8 @@ func TestAReserveStaysFree(t *testing.T) {
 	titles := []title.Title{vesper(1, "A", size.GiB)}
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, size.GiB+100*size.MiB)
-	for reserve, want := range map[int64]fit.Kind{0: fit.AsIs, size.GiB: fit.NoRoom} {
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, Reserve: reserve})
+	for reserve, want := range map[int64]fit.Kind{0: fit.AsIs, size.GiB: fit.NoSpace} {
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Reserve: reserve})
 		s.Choose(func(int) bool { return true })
 		assert.Equal(t, want, s.Verdict(0).Kind)
 		if reserve > 0 {
@@ -229,10 +229,10 @@ func TestANameThatCannotBeMadeLegal(t *testing.T) {
 	e, _ := judgedBy(t, "plover", "usb", facts("fat32", 58*size.GiB, 50*size.GiB), tt)
 	assert.Equal(t, fit.BadName, e.Verdict)
 	assert.Contains(t, e.Say, "has no character that Plover permits")
-	assert.Contains(t, e.Words(), "give it another name at Intake")
+	assert.Contains(t, e.Words(), "give it another name at Scan")
 }
 
-// collection is titles of many forms: images in one piece and in parts, folders, and small ones.
+// collection is titles of many forms: images contiguous and in parts, folders, and small ones.
 func collection() (out []title.Title) {
 	for i := range 30 {
 		out = append(out, vesper(i, fmt.Sprintf("Long Water to Nine Bells %d", i), int64(i*i)*3001+17))
@@ -243,7 +243,7 @@ func collection() (out []title.Title) {
 	return out
 }
 
-// cutting is the profile of the tests with parts of a size that small volumes have room for.
+// cutting is the profile of the tests with parts of a size that small volumes have space for.
 func cutting(t testing.TB) *loader.Profile {
 	p := *coretest.Rowan(t)
 	p.Accepts = slices.Clone(p.Accepts)
@@ -271,9 +271,9 @@ func laid(t testing.TB, p *plan.Plan, dir string) {
 	}
 }
 
-// TestRoomAgreesWithVolumesThatWereFilled fills real FAT32 and exFAT volumes with what was planned for them, and holds
+// TestSpaceAgreesWithVolumesThatWereFilled fills real FAT32 and exFAT volumes with what was planned for them, and holds
 // what they really use, and what they have in all, against what was foretold.
-func TestRoomAgreesWithVolumesThatWereFilled(t *testing.T) {
+func TestSpaceAgreesWithVolumesThatWereFilled(t *testing.T) {
 	const capacity = 512 * size.MiB
 	for name, c := range map[string]struct {
 		cluster int64
@@ -310,15 +310,15 @@ func TestRoomAgreesWithVolumesThatWereFilled(t *testing.T) {
 			require.NoError(t, os.Truncate(img, capacity))
 			c.make(t, img)
 			before, all := c.used(t, img)
-			fs, err := place.FilesystemNamed(name)
+			fs, err := target.FilesystemNamed(name)
 			require.NoError(t, err)
-			room := capacity - fs.Structures(capacity, c.cluster)
-			assert.InEpsilon(t, all-before, room, 0.001, "the room of an empty volume, and what its structures take")
+			space := capacity - fs.Structures(capacity, c.cluster)
+			assert.InEpsilon(t, all-before, space, 0.001, "the space of an empty volume, and what its structures take")
 
 			p, titles := cutting(t), collection()
-			f := place.Facts{Filesystem: fs, Capacity: capacity, Free: room, Cluster: c.cluster}
-			tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", name), Filesystem: fs})
-			s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: f})
+			f := target.Facts{Filesystem: fs, Capacity: capacity, Free: space, Cluster: c.cluster}
+			tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", name), Filesystem: fs})
+			s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: f})
 			s.Choose(func(int) bool { return true })
 			require.Equal(t, len(titles), s.Count)
 			assert.Equal(t, fit.Parts, s.Verdict(30).Kind)
@@ -328,9 +328,9 @@ func TestRoomAgreesWithVolumesThatWereFilled(t *testing.T) {
 			after, _ := c.used(t, img)
 			assert.InEpsilon(t, after-before, s.Planned, 0.001, "what the volume really uses")
 
-			var entries []place.Entry
+			var entries []target.Entry
 			for _, step := range todo.Steps {
-				entries = append(entries, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+				entries = append(entries, target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
 			}
 			assert.InEpsilon(t, after-before, f.Used(entries), 0.001, "and what a listing of it tells")
 		})

@@ -6,19 +6,19 @@ import (
 	"polytome/internal/size"
 )
 
-// Covers get the room that chosen titles leave, those of the most wanted titles first, as far as the place's budget for them goes. So a cover
-// never stands in the way of a title, and on a small place covers are the first to go.
+// Covers get the space that chosen titles leave, those of the most wanted titles first, as far as the target's budget for them goes. So a cover
+// never stands in the way of a title, and on a small target covers are the first to go.
 
-// coverRoom is what the covers of one title take.
-type coverRoom struct {
+// coverSpace is what the covers of one title take.
+type coverSpace struct {
 	need int64 // bytes of those that are not there
 	is   int64 // bytes of those that are
 }
 
-// Covers are what the covers of a place take altogether.
+// Covers are what the covers of a target take altogether.
 type Covers struct {
 	Wanted  int   `json:"wanted"`  // chosen titles with covers that are not all there
-	Going   int   `json:"going"`   // those of them whose covers have room
+	Going   int   `json:"going"`   // those of them whose covers have space
 	There   int64 `json:"there"`   // bytes of covers that are there
 	Planned int64 `json:"planned"` // bytes of those that go, with what folders grow by
 	Most    int64 `json:"most"`    // bytes that they may take; negative for any number
@@ -34,7 +34,7 @@ func (c *Covers) Say() string {
 		say += fmt.Sprintf(" of the %s that they may", size.Format(c.Most))
 	}
 	if left := c.Wanted - c.Going; left > 0 {
-		say += fmt.Sprintf("; those of %s find no room", size.Count(left, "title"))
+		say += fmt.Sprintf("; those of %s find no space", size.Count(left, "title"))
 	}
 	return say + "."
 }
@@ -42,13 +42,13 @@ func (c *Covers) Say() string {
 // Covers tells what the covers of the chosen titles take.
 func (s *Sheet) Covers() Covers { return s.dress }
 
-// findCovers reckons what the covers of each title take.
+// findCovers estimates what the covers of each title take.
 func (s *Sheet) findCovers() {
 	s.dress.Most = -1
 	if s.of.CoversMost != nil {
 		s.dress.Most = max(*s.of.CoversMost, 0)
 	}
-	s.covers = make([]coverRoom, len(s.of.Titles))
+	s.covers = make([]coverSpace, len(s.of.Titles))
 	s.dressed = make([]bool, len(s.of.Titles))
 	counted := map[string]bool{} // two titles may have one ID
 	for i := range s.covers {
@@ -61,14 +61,14 @@ func (s *Sheet) findCovers() {
 			}
 			e, there := s.present[s.fold(x.Path)]
 			if !there {
-				s.covers[i].need += s.of.Facts.RoomFor(x.Size)
+				s.covers[i].need += s.of.Facts.SpaceFor(x.Size)
 				continue
 			}
-			room := s.of.Facts.RoomFor(e.Size)
-			s.covers[i].is += room
+			space := s.of.Facts.SpaceFor(e.Size)
+			s.covers[i].is += space
 			if !counted[s.fold(x.Path)] {
 				counted[s.fold(x.Path)] = true
-				s.dress.There += room
+				s.dress.There += space
 			}
 		}
 	}
@@ -91,7 +91,7 @@ func (s *Sheet) noteCovers(i int) {
 // coverNames is the number under which the names of a title's covers are noted.
 func (s *Sheet) coverNames(i int) int { return len(s.of.Titles) + i }
 
-// dressOne gives the covers of a title their room, and reports whether they found some.
+// dressOne gives the covers of a title their space, and reports whether they found some.
 func (s *Sheet) dressOne(i int) bool {
 	need := s.covers[i].need
 	if need == 0 || s.dressed[i] {
@@ -113,7 +113,7 @@ func (s *Sheet) dressOne(i int) bool {
 	return true
 }
 
-// undress takes the room of a title's covers back.
+// undress takes the space of a title's covers back.
 func (s *Sheet) undress(i int) {
 	if s.covers[i].need == 0 {
 		return
@@ -129,7 +129,7 @@ func (s *Sheet) undress(i int) {
 	s.Planned -= need
 }
 
-// dressAll gives covers the room that titles have left, in the order in which titles got theirs.
+// dressAll gives covers the space that titles have left, in the order in which titles got theirs.
 func (s *Sheet) dressAll() {
 	if s.order == nil {
 		for i := range s.placed {
@@ -146,10 +146,10 @@ func (s *Sheet) dressAll() {
 	}
 }
 
-// bareHeads reports whether some covers found no room.
+// bareHeads reports whether some covers found no space.
 func (s *Sheet) bareHeads() bool { return s.dress.Going < s.dress.Wanted }
 
-// givable is the room that titles can have: what is left, and what covers would give way from.
+// givable is the space that titles can have: what is left, and what covers would give way from.
 func (s *Sheet) givable() int64 { return s.Free() + s.dress.Planned - s.held(-1) }
 
 // CoverLacks says why a chosen title goes without its covers; "" where it does not.
@@ -167,7 +167,7 @@ func (s *Sheet) CoverLacks(i int) string {
 	return fmt.Sprintf("its cover stays away: it takes %s, and %s are left", size.Format(s.covers[i].need), size.Format(max(0, free)))
 }
 
-// CoverPaths are where the pictures of a kind of a title's disc are on the place, or go.
+// CoverPaths are where the pictures of a kind of a title's disc are on the target, or go.
 func (s *Sheet) CoverPaths(i int, of string, disc int) (out []string) {
 	if s.of.Carried {
 		for _, it := range s.Placement(i).Items {
@@ -183,7 +183,7 @@ func (s *Sheet) CoverPaths(i int, of string, disc int) (out []string) {
 	return out
 }
 
-// coversThere are the paths of all covers on the place, with what they take.
+// coversThere are the paths of all covers on the target, with what they take.
 func (s *Sheet) coversThere() (n int, bytes int64) {
 	for i := range s.covers {
 		for _, x := range s.extra(i) {

@@ -12,8 +12,8 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // pictured gives titles a picture of the front and of the disc.
@@ -27,8 +27,8 @@ func pictured(titles []title.Title, kinds ...string) []title.Title {
 	return titles
 }
 
-// TestCoversGetWhatTitlesLeave puts and takes titles with covers in any order, on places with any room and budget: all is as if they were chosen at once,
-// no title is kept away by a cover, and neither room nor budget is overdrawn.
+// TestCoversGetWhatTitlesLeave puts and takes titles with covers in any order, on targets with any space and budget: all is as if they were chosen at once,
+// no title is kept away by a cover, and neither space nor budget is overdrawn.
 func TestCoversGetWhatTitlesLeave(t *testing.T) {
 	p := coretest.Rowan(t)
 	rapid.Check(t, func(t *rapid.T) {
@@ -45,11 +45,11 @@ func TestCoversGetWhatTitlesLeave(t *testing.T) {
 		}
 		f := facts("fat32", 1<<30, rapid.Int64Range(0, 6_000_000).Draw(t, "free"))
 		f.Cluster = rapid.SampledFrom([]int64{512, 4096, 32768}).Draw(t, "cluster")
-		var there []place.Entry
+		var there []target.Entry
 		if rapid.Bool().Draw(t, "some there") {
-			there = append(there, place.Entry{Path: "FACES", Folder: true}, place.Entry{Path: "FACES/front", Folder: true}, place.Entry{Path: "FACES/front/VSP-00003.jpg", Size: 20000})
+			there = append(there, target.Entry{Path: "FACES", Folder: true}, target.Entry{Path: "FACES/front", Folder: true}, target.Entry{Path: "FACES/front/VSP-00003.jpg", Size: 20000})
 		}
-		c := fit.Case{Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Titles: titles, Road: "usb", Facts: f, There: there, Covers: true}
+		c := fit.Case{Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Titles: titles, Via: "usb", Facts: f, There: there, Covers: true}
 		if rapid.Bool().Draw(t, "budget") {
 			most := rapid.Int64Range(0, 600_000).Draw(t, "most")
 			c.CoversMost = &most
@@ -115,7 +115,7 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, 50*size.GiB)
 	most := int64(200_000) // with 32 KiB clusters, and the folders FACES and FACES/front, that is four covers
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, Covers: true, CoversMost: &most})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Covers: true, CoversMost: &most})
 	s.Choose(func(int) bool { return true })
 	dressed := func() (out []int) {
 		for i := range titles {
@@ -129,7 +129,7 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 	assert.Contains(t, s.Explain(5).Say, "its cover stays away: covers may take 195.31 KiB here")
 	assert.Contains(t, s.Explain(0).Say, "goes as it is")
 	c := s.Covers()
-	assert.Equal(t, "Covers take 192.00 KiB of the 195.31 KiB that they may; those of 2 titles find no room.", c.Say())
+	assert.Equal(t, "Covers take 192.00 KiB of the 195.31 KiB that they may; those of 2 titles find no space.", c.Say())
 	s.Rank([]int8{0, -1, 0, 0, 5, 5})
 	assert.Equal(t, []int{0, 2, 4, 5}, dressed(), "the most wanted first")
 	s.Put(4, false)
@@ -137,19 +137,19 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 	assert.Equal(t, 6, func() int { s.Put(4, true); return s.Count }(), "all titles go in any case")
 
 	zero := int64(0)
-	s = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, Covers: true, CoversMost: &zero})
+	s = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Covers: true, CoversMost: &zero})
 	s.Choose(func(int) bool { return true })
 	assert.Zero(t, s.Covers().Going, "a budget of nothing is none")
 }
 
-func TestCoversThatAreThereCanMakeRoom(t *testing.T) {
+func TestCoversThatAreThereCanMakeSpace(t *testing.T) {
 	titles := pictured([]title.Title{vesper(1, "Small", size.MiB), vesper(2, "Large", 40*size.MiB)}, "front")
 	p := coretest.Rowan(t)
 	f := facts("fat32", 100*size.MiB, 39*size.MiB)
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, Covers: true,
-		There: []place.Entry{{Path: "FACES", Folder: true}, {Path: "FACES/front", Folder: true}, {Path: "FACES/front/VSP-00001.jpg", Size: 4 * size.MiB}}})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Covers: true,
+		There: []target.Entry{{Path: "FACES", Folder: true}, {Path: "FACES/front", Folder: true}, {Path: "FACES/front/VSP-00001.jpg", Size: 4 * size.MiB}}})
 	s.Choose(func(i int) bool { return i == 1 })
 	e := s.Explain(1)
-	assert.Equal(t, fit.NoRoom, e.Verdict)
+	assert.Equal(t, fit.NoSpace, e.Verdict)
 	assert.Contains(t, e.Words(), "let the covers on it leave (1 file, 4.00 MiB): mark them in Tree")
 }

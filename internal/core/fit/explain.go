@@ -23,11 +23,11 @@ type Cost int
 
 // The costs, the least first.
 const (
-	Choosing   Cost = iota // another choice here; no byte moves that would not have
-	OtherPlace             // another place of the bench
-	Reshaping              // another shape
-	Fetching               // something has to be got
-	Preparing              // the place has to be made anew, or another one used
+	Choosing    Cost = iota // another choice here; no byte moves that would not have
+	OtherTarget             // another target of the bench
+	Reshaping               // another shape
+	Fetching                // something has to be got
+	Preparing               // the target has to be made again, or another one used
 )
 
 // A Way is a way out of a verdict.
@@ -72,9 +72,9 @@ func (s *Sheet) Explain(i int) Explanation {
 	pl := s.Placement(i)
 	switch v.Kind {
 	case AsIs:
-		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", r.path, size.Format(v.Room))
-		if v.Need < v.Room {
-			e.Say += fmt.Sprintf("; %s of that are there already", size.Format(v.Room-v.Need))
+		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", r.path, size.Format(v.Space))
+		if v.Need < v.Space {
+			e.Say += fmt.Sprintf("; %s of that are there already", size.Format(v.Space-v.Need))
 		}
 	case There:
 		e.Say = "is there already, as " + r.path
@@ -86,20 +86,20 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Replaced:
 		e.Say = fmt.Sprintf("takes the place of what is there as %s, as you have said", r.path)
 	case Parts:
-		e.Say = fmt.Sprintf("%s, and this %s has %s: %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Room))
+		e.Say = fmt.Sprintf("%s, and this %s has %s: %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
 	case Unpacked:
-		e.Say = fmt.Sprintf("is unpacked on its way, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Room))
+		e.Say = fmt.Sprintf("is unpacked on its way, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Space))
 	case Converted:
-		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)), size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Room)))
+		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)), size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Space)))
 	case Packed:
-		e.Say = fmt.Sprintf("%s, from %s to %s, and takes %s", shape.Of(shape.Pack).Says(p.Shown, string(t.Form)), size.Format(t.Size()), r.path, atMost(v, size.Format(v.Room)))
+		e.Say = fmt.Sprintf("%s, from %s to %s, and takes %s", shape.Of(shape.Pack).Says(p.Shown, string(t.Form)), size.Format(t.Size()), r.path, atMost(v, size.Format(v.Space)))
 		if v.Parts > 1 {
 			e.Say += fmt.Sprintf(", in %d files", v.Parts)
 		}
 	case NotYet:
-		e.Say = fmt.Sprintf("%s, and what is in it could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Room))
+		e.Say = fmt.Sprintf("%s, and what is in it could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Space))
 		e.Add(Fetching, "bring it into that shape yourself, and scan again")
-	case Unsound, NoDisc, Locked:
+	case Bad, NoDisc, Locked:
 		fault := t.Fault()
 		e.Say = fault.Say
 		e.Add(Fetching, fault.Remedy)
@@ -117,9 +117,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		if pl.Refusal != nil {
 			e.Say = r.detail
 		}
-		e.Add(Choosing, "give it another name at Intake")
+		e.Add(Choosing, "give it another name at Scan")
 	case TooBig:
-		e.Say = fmt.Sprintf("%s, and this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Target().LargestFile()+v.Number), over(v.Number))
+		e.Say = fmt.Sprintf("%s, and this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
 	case Differs:
 		e.Say = fmt.Sprintf("%s is there already under its path %s", r.detail, r.path)
 		if v.Number > 0 {
@@ -129,7 +129,7 @@ func (s *Sheet) Explain(i int) Explanation {
 			e.Add(Choosing, "mark it in Tree to be replaced")
 		}
 		e.Add(Choosing, "move it out of the way, and this title can go")
-	case NoRoom:
+	case NoSpace:
 		left := max(s.givable(), 0)
 		need := v.Number + left
 		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(need), size.Format(left), size.Format(v.Number))
@@ -143,13 +143,13 @@ func (s *Sheet) Explain(i int) Explanation {
 		if n, bytes := s.coversThere(); bytes >= v.Number {
 			e.Add(Choosing, fmt.Sprintf("let the covers on it leave (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
 		}
-		e.Add(Preparing, "use a larger place")
+		e.Add(Preparing, "use a larger target")
 	case FullFolder:
 		most := s.of.Facts.Filesystem.FolderMost(int32(v.Number) == root)
-		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has room for %s of them, and long names take several entries",
+		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has space for %s of them, and long names take several entries",
 			s.folderName(int32(v.Number)), s.of.Facts.Filesystem.Shown, size.Format(most))
 		e.Add(Choosing, "take titles off that go there too", "give titles shorter names")
-		e.Add(Preparing, "use a place with another filesystem")
+		e.Add(Preparing, "use a target with another filesystem")
 	case NeedsDisk:
 		on, _, _ := s.lacksDisk(i)
 		e.Say = fmt.Sprintf("the console copies it to its own disk first, and %s has %s left: %s are missing", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
@@ -202,9 +202,9 @@ func (s *Sheet) wants(i int, at string) int64 {
 
 // holdsAtMost says how large a file can be.
 func (s *Sheet) holdsAtMost(i int) string {
-	limit, who := s.Loader(i).Tree.Target().LargestFile(), s.of.Facts.Filesystem.Shown
+	limit, who := s.Loader(i).Tree.Destination().LargestFile(), s.of.Facts.Filesystem.Shown
 	if limit < s.of.Facts.Filesystem.LargestFile {
-		who = "a place of " + s.Loader(i).Profile.Shown
+		who = "a target of " + s.Loader(i).Profile.Shown
 	}
 	if rule := s.Placement(i).Rule; rule != nil && rule.TooLarge.Over > 0 && int64(rule.TooLarge.Over) < limit {
 		return fmt.Sprintf("%s takes at most %s a file", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
@@ -234,17 +234,17 @@ func (s *Sheet) notRead(i int, r reason, e *Explanation) {
 		if refusal := s.Placement(i).Refusal; refusal != nil {
 			e.Add(Preparing, refusal.Ways...)
 		} else {
-			e.Add(Preparing, "a place that the console has prepared for it, or an empty one")
+			e.Add(Preparing, "a target that the console has prepared for it, or an empty one")
 		}
 		return
 	}
-	at := s.Loader(i).Tree.Target().Attachment
+	at := s.Loader(i).Tree.Destination().Attachment
 	if at == nil {
-		e.Say = fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Road)
+		e.Say = fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Via)
 		return
 	}
-	e.Say = fmt.Sprintf("over %s, %s reads %s only, and this place is %s", s.of.Road, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
-	e.Add(Preparing, fmt.Sprintf("use a place with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
+	e.Say = fmt.Sprintf("over %s, %s reads %s only, and this target is %s", s.of.Via, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
+	e.Add(Preparing, fmt.Sprintf("use a target with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
 }
 
 // Short is the deciding number of the verdict on title i in a few words.
@@ -254,7 +254,7 @@ func (s *Sheet) Short(i int) string {
 	switch {
 	case v.Kind == TooBig:
 		return fmt.Sprintf("%s over the largest file of %s", size.Format(v.Number), s.of.Facts.Filesystem.Shown)
-	case v.Kind == NoRoom, v.Kind == NeedsDisk:
+	case v.Kind == NoSpace, v.Kind == NeedsDisk:
 		return size.Format(v.Number) + " missing"
 	case v.Kind.Goes() && len(pl.Items) > 1:
 		return fmt.Sprintf("%s  and %d more", pl.Items[0].Path, len(pl.Items)-1)

@@ -18,42 +18,42 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/judge"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 func vesper(n int, name string, bytes int64) title.Title {
 	return coretest.Vesper(n, name, "full", bytes)
 }
 
-func target(p *loader.Profile, f place.Facts) layout.Target {
-	return layout.Target{Attachment: p.Attachment("usb", f.Filesystem.Name), Filesystem: f.Filesystem}
+func destination(p *loader.Profile, f target.Facts) layout.Destination {
+	return layout.Destination{Attachment: p.Attachment("usb", f.Filesystem.Name), Filesystem: f.Filesystem}
 }
 
-func facts(filesystem string, capacity, free int64) place.Facts {
-	f, err := place.FilesystemNamed(filesystem)
+func facts(filesystem string, capacity, free int64) target.Facts {
+	f, err := target.FilesystemNamed(filesystem)
 	if err != nil {
 		panic(err)
 	}
-	return place.Facts{Filesystem: f, Capacity: capacity, Free: free, Cluster: f.Cluster(capacity)}
+	return target.Facts{Filesystem: f, Capacity: capacity, Free: free, Cluster: f.Cluster(capacity)}
 }
 
-func judged(t testing.TB, titles []title.Title, f place.Facts, there ...place.Entry) *fit.Sheet {
+func judged(t testing.TB, titles []title.Title, f target.Facts, there ...target.Entry) *fit.Sheet {
 	p := coretest.Rowan(t)
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f, There: there})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there})
 	s.Choose(func(int) bool { return true })
 	return s
 }
 
 func TestVerdicts(t *testing.T) {
 	stick := facts("fat32", 58*size.GiB, 50*size.GiB)
-	unsound := vesper(1, "Velvet Ballast", 100)
-	unsound.Findings = []title.Finding{{Grade: title.Fault, Say: "the image is cut short", Remedy: "copy it again"}}
-	file := func(path string, n int64) place.Entry { return place.Entry{Path: path, Size: n} }
+	bad := vesper(1, "Velvet Ballast", 100)
+	bad.Findings = []title.Finding{{Grade: title.Fault, Say: "the image is cut short", Remedy: "copy it again"}}
+	file := func(path string, n int64) target.Entry { return target.Entry{Path: path, Size: n} }
 	for name, c := range map[string]struct {
 		title title.Title
-		facts place.Facts
-		there []place.Entry
+		facts target.Facts
+		there []target.Entry
 		want  fit.Kind
 		say   string
 	}{
@@ -61,14 +61,14 @@ func TestVerdicts(t *testing.T) {
 		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.AsIs, ""},
 		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.Parts, "at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB"},
 		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.Parts, "Rowan reads it in 3 parts, which take 5.00 GiB"},
-		"there":             {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is there already"},
-		"there, other case": {vesper(1, "A", 100), stick, []place.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is there already"},
-		"other length":      {vesper(1, "A", 100), stick, []place.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
-		"folder in the way": {vesper(1, "A", 100), stick, []place.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is there already"},
-		"file in the way":   {vesper(1, "A", 100), stick, []place.Entry{file("FULL", 3)}, fit.Differs, "a file is there already under its path FULL"},
-		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads FAT32 only, and this place is exFAT"},
-		"unsound":           {unsound, stick, nil, fit.Unsound, "cut short"},
-		"no room":           {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoRoom, "1.00 GiB are missing"},
+		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is there already"},
+		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is there already"},
+		"other length":      {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
+		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is there already"},
+		"file in the way":   {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs, "a file is there already under its path FULL"},
+		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads FAT32 only, and this target is exFAT"},
+		"bad":               {bad, stick, nil, fit.Bad, "cut short"},
+		"no space":          {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace, "1.00 GiB are missing"},
 		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.NotRead, "not known what this file is"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -94,14 +94,14 @@ func TestClashGoesToTheChosenOne(t *testing.T) {
 	assert.Contains(t, s.Explain(1).Say, "would get the same path as Same")
 	s.Choose(func(i int) bool { return i == 1 })
 	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
-	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), place.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
+	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), target.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
 	assert.Equal(t, fit.Clash, s.Verdict(0).Kind, "what is there is the other one, which is wanted")
 	assert.Equal(t, fit.There, s.Verdict(1).Kind, "what is there already keeps its path")
 	s.Choose(func(i int) bool { return i == 0 })
 	assert.Equal(t, fit.Differs, s.Verdict(0).Kind, "it can be replaced where the other one is not wanted")
 }
 
-func TestRoomIsNeverOverdrawn(t *testing.T) {
+func TestSpaceIsNeverOverdrawn(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		free := rapid.Int64Range(0, 4*size.GiB).Draw(t, "free")
 		sizes := rapid.SliceOfN(rapid.Int64Range(1, size.GiB), 1, 30).Draw(t, "sizes")
@@ -111,7 +111,7 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		}
 		p := coretest.Rowan(t)
 		f := facts("fat32", 58*size.GiB, free)
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")
 		s.Choose(func(i int) bool { return picks[i] })
 		if s.Planned > free || s.Free() < 0 {
@@ -120,10 +120,10 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 		var files int64
 		for i, v := range verdicts(s) {
 			if s.Chosen[i] && v.Kind == fit.AsIs {
-				files += v.Room
+				files += v.Space
 			}
-			if v.Kind == fit.NoRoom && v.Number <= 0 {
-				t.Fatalf("no room, but nothing is missing")
+			if v.Kind == fit.NoSpace && v.Number <= 0 {
+				t.Fatalf("no space, but nothing is missing")
 			}
 		}
 		if over := s.Planned - files; over < 0 || over > 8*f.Cluster {
@@ -138,9 +138,9 @@ func TestRoomIsNeverOverdrawn(t *testing.T) {
 	})
 }
 
-// TestRoomAgreesWithARealVolume fills a FAT32 volume with foreign tools, and compares
+// TestSpaceAgreesWithARealVolume fills a FAT32 volume with foreign tools, and compares
 // the clusters that are then in use with those that were foretold.
-func TestRoomAgreesWithARealVolume(t *testing.T) {
+func TestSpaceAgreesWithARealVolume(t *testing.T) {
 	dir := t.TempDir()
 	img, src := filepath.Join(dir, "stick.img"), filepath.Join(dir, "src")
 	require.NoError(t, os.WriteFile(img, nil, 0o644))

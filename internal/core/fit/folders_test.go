@@ -20,12 +20,12 @@ import (
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
 	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// telling is a profile that has all titles told in a list, on every filesystem.
-func telling(t testing.TB, at string) *loader.Profile {
+// telling is a profile that has all titles reported in a list, on every filesystem.
+func emitting(t testing.TB, at string) *loader.Profile {
 	p := *coretest.Rowan(t)
 	p.Lists = slices.Clone(p.Lists)
 	l := &p.Lists[0]
@@ -36,14 +36,14 @@ func telling(t testing.TB, at string) *loader.Profile {
 	return &p
 }
 
-// TestFoldersTakeTheRoomOfTheirNames plans titles for places that have folders and files already, puts and takes some of them one by one, and counts
-// what the place would take with all that is planned and what it takes now: to the byte what was foretold, on each filesystem, also where folders grow
+// TestFoldersTakeTheSpaceOfTheirNames plans titles for targets that have folders and files already, puts and takes some of them one by one, and counts
+// what the target would take with all that is planned and what it takes now: to the byte what was foretold, on each filesystem, also where folders grow
 // with every other name.
-func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
-	bellows, rowan := coretest.Profile(t, "bellows"), telling(t, "sets/deep/rowan-net.lst")
+func TestFoldersTakeTheSpaceOfTheirNames(t *testing.T) {
+	bellows, rowan := coretest.Profile(t, "bellows"), emitting(t, "sets/deep/rowan-net.lst")
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "filesystem")
-		fs, err := place.FilesystemNamed(name)
+		fs, err := target.FilesystemNamed(name)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -79,21 +79,21 @@ func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
 			d := title.Disc{Number: 1, File: title.File{Path: fmt.Sprintf("/games/%d.w8", i), Size: rapid.Int64Range(1, 5000).Draw(t, "size")}}
 			titles = append(titles, title.Title{Key: fmt.Sprint("k", i), Platform: "wren8", Form: title.Cartridge, Name: long(fmt.Sprint("Game ", i)), Of: 1, Discs: []title.Disc{d}})
 		}
-		var there []place.Entry
+		var there []target.Entry
 		for k := range rapid.IntRange(0, 12).Draw(t, "files") {
-			there = append(there, place.Entry{Path: long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
+			there = append(there, target.Entry{Path: long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
 		}
 		for _, folder := range folders {
-			if rapid.Bool().Draw(t, folder) && (folder != "Carts/wren8" || slices.ContainsFunc(there, func(e place.Entry) bool { return e.Path == "Carts" })) {
-				there = append(there, place.Entry{Path: folder, Folder: true})
+			if rapid.Bool().Draw(t, folder) && (folder != "Carts/wren8" || slices.ContainsFunc(there, func(e target.Entry) bool { return e.Path == "Carts" })) {
+				there = append(there, target.Entry{Path: folder, Folder: true})
 				for k := range rapid.IntRange(0, 20).Draw(t, "files") {
-					there = append(there, place.Entry{Path: folder + "/" + long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
+					there = append(there, target.Entry{Path: folder + "/" + long(fmt.Sprint("note ", k)) + ".txt", Size: int64(k)})
 				}
 			}
 		}
-		f := place.Facts{Filesystem: fs, Capacity: size.GiB, Free: rapid.Int64Range(0, 1_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 2048, 32768}).Draw(t, "cluster")}
-		tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: f, There: there})
+		f := target.Facts{Filesystem: fs, Capacity: size.GiB, Free: rapid.Int64Range(0, 1_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 2048, 32768}).Draw(t, "cluster")}
+		tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: f, There: there})
 		chosen := make([]bool, len(titles))
 		for range rapid.IntRange(0, 80).Draw(t, "changes") {
 			i := rapid.IntRange(0, len(titles)-1).Draw(t, "title")
@@ -102,15 +102,15 @@ func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
 		}
 		after := slices.Clone(there)
 		for _, step := range plan.Make(s, plan.Options{}).Steps {
-			after = append(after, place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+			after = append(after, target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
 		}
-		var own []place.Entry // what is reserved for the list, whatever is chosen
-		told := false
+		var own []target.Entry // what is reserved for the list, whatever is chosen
+		reported := false
 		for i := range titles {
-			told = told || flat && s.Fits(i).Kind.Goes()
+			reported = reported || flat && s.Fits(i).Kind.Goes()
 		}
-		if told {
-			own = []place.Entry{{Path: "sets", Folder: true}, {Path: "sets/deep", Folder: true}, {Path: "sets/deep/rowan-net.lst"}}
+		if reported {
+			own = []target.Entry{{Path: "sets", Folder: true}, {Path: "sets/deep", Folder: true}, {Path: "sets/deep/rowan-net.lst"}}
 		}
 		reserved := f.Used(append(slices.Clone(there), own...)) - f.Used(there)
 		if s.Kept != f.Capacity-f.Free+reserved {
@@ -123,10 +123,10 @@ func TestFoldersTakeTheRoomOfTheirNames(t *testing.T) {
 	})
 }
 
-// TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted: before a title is chosen it is said whether there is room for it and how much is missing; choosing
-// it then says the same, to the byte, with folders that grow and a list that all titles are told in.
+// TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted: before a title is chosen it is said whether there is space for it and how much is missing; choosing
+// it then says the same, to the byte, with folders that grow and a list that all titles are reported in.
 func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
-	p := telling(t, "rowan-net.lst")
+	p := emitting(t, "rowan-net.lst")
 	rapid.Check(t, func(t *rapid.T) {
 		var titles []title.Title
 		for i := range rapid.IntRange(1, 30).Draw(t, "titles") {
@@ -134,8 +134,8 @@ func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
 		}
 		f := facts("fat32", size.GiB, rapid.Int64Range(0, 60_000).Draw(t, "free"))
 		f.Cluster = rapid.SampledFrom([]int64{512, 2048}).Draw(t, "cluster")
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
-		for i := range titles { // one that comes before others takes their room
+		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
+		for i := range titles { // one that comes before others takes their space
 			planned, said, takes := s.Planned, s.Verdict(i), s.Takes(i)
 			s.Put(i, true)
 			if got := s.Verdict(i); got != said {
@@ -151,7 +151,7 @@ func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
 	})
 }
 
-// TestAFolderThatIsFull: more names than a folder of FAT can hold are told beforehand, and those that are said to go do go on a real volume.
+// TestAFolderThatIsFull: more names than a folder of FAT can hold are reported beforehand, and those that are said to go do go on a real volume.
 func TestAFolderThatIsFull(t *testing.T) {
 	p := coretest.Rowan(t)
 	var titles []title.Title
@@ -160,14 +160,14 @@ func TestAFolderThatIsFull(t *testing.T) {
 	}
 	f := facts("fat32", 2*size.GiB, 2*size.GiB)
 	f.Cluster = 4096
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target(p, f))}}, Road: "usb", Facts: f})
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 	s.Choose(func(int) bool { return true })
 	require.Positive(t, s.Count)
 	require.Less(t, s.Count, len(titles))
 	last := len(titles) - 1
 	require.Equal(t, fit.FullFolder, s.Verdict(last).Kind)
 	e := s.Explain(last)
-	assert.Contains(t, e.Say, "its folder, FULL, can hold no more names: on FAT32 a folder has room for 2.00 MiB of them")
+	assert.Contains(t, e.Say, "its folder, FULL, can hold no more names: on FAT32 a folder has space for 2.00 MiB of them")
 	assert.Contains(t, e.Words(), "give titles shorter names")
 
 	d := &volumetest.Disk{B: make([]byte, 48*size.MiB)}
@@ -191,5 +191,5 @@ func TestAFolderThatIsFull(t *testing.T) {
 	first := slices.IndexFunc(titles, func(t title.Title) bool { i, _ := strconv.Atoi(t.ID[4:]); return s.Verdict(i).Kind == fit.FullFolder })
 	require.Positive(t, first)
 	s.Put(0, false)
-	assert.Equal(t, fit.AsIs, s.Verdict(first).Kind, "what is taken off makes room for the next")
+	assert.Equal(t, fit.AsIs, s.Verdict(first).Kind, "what is taken off frees space for the next")
 }

@@ -9,7 +9,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A reason is a verdict with the words that go with it.
@@ -26,7 +26,7 @@ type dirCheck struct {
 	detail string
 }
 
-// fold brings a path into the form in which two paths are the same on the place.
+// fold brings a path into the form in which two paths are the same on the target.
 func (s *Sheet) fold(p string) string {
 	if s.of.Facts.Filesystem.CaseSensitive {
 		return p
@@ -47,7 +47,7 @@ func parent(p string) string {
 	return "."
 }
 
-// closeFolders finds the folders that the console would have made by itself on a place that it has
+// closeFolders finds the folders that the console would have made by itself on a target that it has
 // already prepared, and did not make.
 func (s *Sheet) closeFolders() {
 	s.closed = make([]map[string]bool, len(s.of.Loaders))
@@ -127,20 +127,20 @@ func (s *Sheet) judge(i int) reason {
 	facts := &s.of.Facts
 	var v reason
 	if pl.Refusal != nil {
-		v.Room = facts.RoomFor(t.Size())
+		v.Space = facts.SpaceFor(t.Size())
 	}
 	for k := range pl.Items {
-		v.Room += facts.RoomFor(pl.Items[k].Size)
+		v.Space += facts.SpaceFor(pl.Items[k].Size)
 	}
-	v.Need = v.Room
-	target := s.of.Loaders[s.by[i]].Tree.Target()
-	at := target.Attachment
+	v.Need = v.Space
+	destination := s.of.Loaders[s.by[i]].Tree.Destination()
+	at := destination.Attachment
 	switch {
 	case pl.Refusal != nil && pl.Refusal.Foreign:
 		v.Kind, v.detail = Foreign, pl.Refusal.Say
 		return v
 	case !t.Sound():
-		v.Kind = unsound(t)
+		v.Kind = bad(t)
 		return v
 	case !s.of.Carried && (at == nil || !at.Reads(facts.Filesystem.Name)):
 		v.Kind = NotRead
@@ -157,7 +157,7 @@ func (s *Sheet) judge(i int) reason {
 	}
 	found := s.of.Found[i]
 	moved := false
-	limit := target.LargestFile()
+	limit := destination.LargestFile()
 	v.Kind = There
 	how := AsIs
 	for k := range pl.Items {
@@ -194,21 +194,21 @@ func (s *Sheet) judge(i int) reason {
 				v.Kind = AsIs
 			}
 			if found != nil && found[k] != "" {
-				v.Need -= facts.RoomFor(item.Size)
+				v.Need -= facts.SpaceFor(item.Size)
 				moved = true
 			}
 		case e.Folder:
 			v.Kind, v.detail = Differs, "a folder"
 			return v
 		case s.Holding(item): // a text may have been changed by hand, and stays
-			v.Need -= facts.RoomFor(item.Size)
+			v.Need -= facts.SpaceFor(item.Size)
 		case e.Size == 0 && item.Shape == shape.Written: // nothing of anybody's is in it
-			v.Need -= facts.RoomFor(0)
+			v.Need -= facts.SpaceFor(0)
 			if v.Kind == There {
 				v.Kind = AsIs
 			}
 		case s.replace[folded]:
-			v.Need -= facts.RoomFor(e.Size)
+			v.Need -= facts.SpaceFor(e.Size)
 			v.Kind = Replaced
 		default:
 			v.Kind, v.Number, v.detail = Differs, e.Size, "a file of another size"
@@ -225,19 +225,19 @@ func (s *Sheet) judge(i int) reason {
 	case v.Kind == AsIs:
 		v.Kind = how
 	}
-	s.companionRoom(i, &v)
+	s.companionSpace(i, &v)
 	return v
 }
 
-// unsound tells what an unsound title waits for, where it waits for something that can be given.
-func unsound(t *title.Title) Kind {
+// bad tells what a bad title waits for, where it waits for something that can be given.
+func bad(t *title.Title) Kind {
 	switch {
 	case t.Encrypted:
 		return Locked
 	case len(t.Discs) < t.Of:
 		return NoDisc
 	}
-	return Unsound
+	return Bad
 }
 
 // shapeOf is the verdict on an item that is brought into another shape, AsIs for none. Sheets and texts
@@ -279,7 +279,7 @@ func (s *Sheet) findCompanions() {
 }
 
 // Companions are the files that belong to title i, are written with it, and are not there yet: texts, and
-// covers for which there is a picture. There are none for which there is no room.
+// covers for which there is a picture. There are none for which there is no space.
 func (s *Sheet) Companions(i int) (out []layout.Companion) {
 	extras := s.extra(i)
 	for k := range extras {
@@ -308,16 +308,16 @@ func (s *Sheet) extra(i int) []layout.Beside {
 	return s.extras[i]
 }
 
-// companionRoom adds the room of a title's companions, but for its covers, which get what titles leave.
-func (s *Sheet) companionRoom(i int, v *reason) {
+// companionSpace adds the space of a title's companions, but for its covers, which get what titles leave.
+func (s *Sheet) companionSpace(i int, v *reason) {
 	for _, x := range s.extra(i) {
 		if x.Spec.Is == "cover" {
 			continue
 		}
-		room := s.of.Facts.RoomFor(x.Size)
-		v.Room += room
+		space := s.of.Facts.SpaceFor(x.Size)
+		v.Space += space
 		if _, there := s.present[s.fold(x.Path)]; !there {
-			v.Need += room
+			v.Need += space
 		}
 	}
 }
@@ -348,39 +348,39 @@ func (s *Sheet) noteName(list []touch, file string) []touch {
 	return add(list, s.names.number(parent(file), s.fold), s.of.Facts.Filesystem.EntryBytes(path.Base(file)))
 }
 
-// noteLists reckons how much each title adds to the files in which all titles are told.
+// noteLists estimates how much each title adds to the files in which all titles are reported.
 func (s *Sheet) noteLists() {
 	for k := range s.of.Loaders {
 		tree := s.of.Loaders[k].Tree
 		for _, l := range tree.ListLines() {
-			room := listRoom{around: int64(l.Around()), lines: make([]int32, len(s.of.Titles))}
-			told := false
+			space := listSpace{around: int64(l.Around()), lines: make([]int32, len(s.of.Titles))}
+			reported := false
 			for i := range s.of.Titles {
 				if int(s.by[i]) == k && s.base[i].Kind.Goes() {
-					room.lines[i] = int32(l.Bytes(i))
-					told = told || room.lines[i] > 0
+					space.lines[i] = int32(l.Bytes(i))
+					reported = reported || space.lines[i] > 0
 				}
 			}
 			if e, ok := s.present[s.fold(l.Path)]; ok {
-				room.was = e.Size
-			} else if told {
+				space.was = e.Size
+			} else if reported {
 				s.Kept += s.names.reserve(l.Path, s.fold)
 			}
-			s.lists = append(s.lists, room)
+			s.lists = append(s.lists, space)
 		}
 	}
 }
 
-// room is what a list takes on the place.
-func (l *listRoom) room(f place.Facts) int64 {
+// space is what a list takes on the target.
+func (l *listSpace) space(f target.Facts) int64 {
 	if l.bytes == 0 {
-		return f.RoomFor(l.was)
+		return f.SpaceFor(l.was)
 	}
-	return f.RoomFor(max(l.around+l.bytes, l.was+l.fresh))
+	return f.SpaceFor(max(l.around+l.bytes, l.was+l.fresh))
 }
 
-// told is the list with a title's lines, or without them.
-func (s *Sheet) told(l listRoom, i, sign int) listRoom {
+// reported is the list with a title's lines, or without them.
+func (s *Sheet) reported(l listSpace, i, sign int) listSpace {
 	n := int64(sign) * int64(l.lines[i])
 	l.bytes += n
 	if s.base[i].Kind != There {
@@ -389,28 +389,28 @@ func (s *Sheet) told(l listRoom, i, sign int) listRoom {
 	return l
 }
 
-// telling is by how many bytes the files in which all titles are told grow on the place with a title's lines, or without them.
-func (s *Sheet) telling(i, sign int) (grown int64) {
+// telling is by how many bytes the files in which all titles are reported grow on the target with a title's lines, or without them.
+func (s *Sheet) emitting(i, sign int) (grown int64) {
 	for k := range s.lists {
-		after := s.told(s.lists[k], i, sign)
-		grown += after.room(s.of.Facts) - s.lists[k].room(s.of.Facts)
+		after := s.reported(s.lists[k], i, sign)
+		grown += after.space(s.of.Facts) - s.lists[k].space(s.of.Facts)
 	}
 	return grown
 }
 
 // tell adds a title's lines to those files, or takes them out, and returns by how many bytes they grow.
-func (s *Sheet) tell(i, sign int) (grown int64) {
-	grown = s.telling(i, sign)
+func (s *Sheet) emit(i, sign int) (grown int64) {
+	grown = s.emitting(i, sign)
 	for k := range s.lists {
-		s.lists[k] = s.told(s.lists[k], i, sign)
+		s.lists[k] = s.reported(s.lists[k], i, sign)
 	}
 	return grown
 }
 
-// noteFreed reckons, where the place is to hold exactly what is chosen, what titles free that are
+// noteFreed estimates, where the target is to hold exactly what is chosen, what titles free that are
 // there and are not chosen, and what leaves in any case.
 func (s *Sheet) noteFreed() {
-	if !s.of.Exactly {
+	if !s.of.DeleteOthers {
 		return
 	}
 	s.freedBy = map[int]int64{}
@@ -423,7 +423,7 @@ func (s *Sheet) noteFreed() {
 		for _, p := range s.Holds(i) {
 			if e, ok := s.present[s.fold(p)]; ok && !mine[s.fold(p)] {
 				mine[s.fold(p)] = true
-				freed += s.of.Facts.RoomFor(e.Size)
+				freed += s.of.Facts.SpaceFor(e.Size)
 			}
 		}
 		if freed > 0 {
@@ -432,20 +432,20 @@ func (s *Sheet) noteFreed() {
 	}
 	for key, e := range s.present {
 		if !e.Folder && !mine[key] && s.Owns(e.Path) {
-			s.leaving[key] = true
-			s.Freed += s.of.Facts.RoomFor(e.Size)
-			s.Kept -= s.of.Facts.RoomFor(e.Size)
+			s.removing[key] = true
+			s.Freed += s.of.Facts.SpaceFor(e.Size)
+			s.Kept -= s.of.Facts.SpaceFor(e.Size)
 		}
 	}
 }
 
-// At is what lies on the place under a path and stays; ok is false for nothing.
-func (s *Sheet) At(file string) (e place.Entry, ok bool) {
+// At is what lies on the target under a path and stays; ok is false for nothing.
+func (s *Sheet) At(file string) (e target.Entry, ok bool) {
 	e, ok = s.present[s.fold(file)]
 	return e, ok
 }
 
-// Holding reports whether an item is on the place already, as far as is known. A text may have been
+// Holding reports whether an item is on the target already, as far as is known. A text may have been
 // changed by hand, and is there all the same.
 func (s *Sheet) Holding(item *layout.Item) bool {
 	e, there := s.present[s.fold(item.Path)]
@@ -461,7 +461,7 @@ func (s *Sheet) Holding(item *layout.Item) bool {
 	return e.Size == item.Size && !s.of.Changed[e.Path]
 }
 
-// Holds are the paths of title i on the place, if it is there: its items and companions, and where
+// Holds are the paths of title i on the target, if it is there: its items and companions, and where
 // they were found under other names.
 func (s *Sheet) Holds(i int) []string {
 	var out []string
@@ -480,12 +480,12 @@ func (s *Sheet) Holds(i int) []string {
 	return out
 }
 
-// Owns reports whether a loader of the place knows a file as one of a title.
+// Owns reports whether a loader of the target knows a file as one of a title.
 func (s *Sheet) Owns(file string) bool {
 	for k := range s.of.Loaders {
 		l := &s.of.Loaders[k]
 		on := ""
-		if at := l.Tree.Target().Attachment; at != nil {
+		if at := l.Tree.Destination().Attachment; at != nil {
 			on = at.Name
 		}
 		if layout.Owns(l.Profile, on, file) {
@@ -495,24 +495,24 @@ func (s *Sheet) Owns(file string) bool {
 	return false
 }
 
-// Leaves tells whether an entry of the place leaves, and why.
-func (s *Sheet) Leaves(e place.Entry) (why string, leaves bool) {
+// Leaves tells whether an entry of the target leaves, and why.
+func (s *Sheet) Leaves(e target.Entry) (why string, leaves bool) {
 	key := s.fold(e.Path)
 	if e.Folder {
 		return "", false
 	}
-	if s.leaving[key] {
+	if s.removing[key] {
 		if s.marked(key) {
 			return "you marked it", true
 		}
-		return "the place is to hold exactly what is chosen, and this is not", true
+		return "the target is to hold exactly what is chosen, and this is not", true
 	}
 	return "", false
 }
 
 // marked reports whether the user marked a path, or a folder above it.
 func (s *Sheet) marked(key string) bool {
-	for _, m := range s.of.Leaving {
+	for _, m := range s.of.Removing {
 		m = s.fold(m)
 		if key == m || strings.HasPrefix(key, m+"/") {
 			return true
@@ -521,7 +521,7 @@ func (s *Sheet) marked(key string) bool {
 	return false
 }
 
-// Unwanted are the titles that are on the place and leave because they are not chosen.
+// Unwanted are the titles that are on the target and leave because they are not chosen.
 func (s *Sheet) Unwanted() (out []int) {
 	for i := range s.of.Titles {
 		if s.freedBy[i] > 0 && !s.Chosen[i] {

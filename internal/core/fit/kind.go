@@ -1,5 +1,5 @@
-// Package fit tells for every title whether it can go to a place, in which shape, what decides
-// that, and what room it takes. It is pure: facts in, verdicts out.
+// Package fit tells for every title whether it can go to a target, in which shape, what decides
+// that, and what space it takes. It is pure: facts in, verdicts out.
 package fit
 
 import (
@@ -8,10 +8,10 @@ import (
 	"slices"
 )
 
-// Kind is what holds for a title at a place.
+// Kind is what holds for a title at a target.
 type Kind uint8
 
-// The verdicts: first those with which a title can be on the place.
+// The verdicts: first those with which a title can be on the target.
 const (
 	AsIs       Kind = iota // can go, unchanged
 	There                  // is there already
@@ -22,26 +22,26 @@ const (
 	Packed                 // goes as a packed image
 	Converted              // goes in another shape, such as the folder that is in its image
 	NotYet                 // would have to be unpacked, and what is in it is not known
-	Unsound                // something is wrong with the files themselves
+	Bad                    // something is wrong with the files themselves
 	NoDisc                 // waits for a disc
 	Locked                 // waits for a password
 	NotRead                // the loader does not take it, here or at all
-	Foreign                // no loader of the place has anything to do with such titles
+	Foreign                // no loader of the target has anything to do with such titles
 	Clash                  // another chosen title gets the same path
 	BadName                // the filesystem cannot hold the path
 	TooBig                 // a file is over the filesystem's limit
 	Differs                // something else is there under its path
-	NoRoom                 // what is chosen before it leaves too little
+	NoSpace                // what is chosen before it leaves too little
 	FullFolder             // its folder can hold no more names
 	NoPicture              // only its cover is wanted, and there is none
-	NeedsDisk              // there is no room for it on the console's own disk, where it is needed too
+	NeedsDisk              // there is no space for it on the console's own disk, where it is needed too
 )
 
 // words are the verdicts as they are shown and written.
 var words = [...]string{
 	AsIs: "as it is", There: "there", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
-	Packed: "pack", NotYet: "not yet", Unsound: "unsound", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
-	BadName: "bad name", TooBig: "too big", Differs: "differs", NoRoom: "no room", FullFolder: "full folder", NoPicture: "no cover", NeedsDisk: "needs disk",
+	Packed: "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
+	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder", NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 
 // Kinds lists all verdicts.
@@ -68,19 +68,19 @@ func (k *Kind) UnmarshalText(b []byte) error {
 	return nil
 }
 
-// Goes reports whether a title with this verdict can be on the place.
+// Goes reports whether a title with this verdict can be on the target.
 func (k Kind) Goes() bool { return k <= Converted }
 
 // A Verdict is what holds for one title. The numbers are those that decided.
 type Verdict struct {
 	Kind   Kind  `json:"verdict"`
-	Room   int64 `json:"room"`              // bytes that it takes, or would take, on the place
+	Space  int64 `json:"space"`             // bytes that it takes, or would take, on the target
 	Need   int64 `json:"need"`              // those of them that its files still have to get
-	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoRoom and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of the folder
+	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoSpace and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of the folder
 	Other  int   `json:"-"`                 // Clash: index of the title that has the path
 	Disc   int   `json:"-"`                 // index of the disc that decided
 	Parts  int   `json:"parts,omitempty"`   // how many parts it goes in
-	AtMost bool  `json:"at-most,omitempty"` // the room is the most that it can take
+	AtMost bool  `json:"at-most,omitempty"` // the space is the most that it can take
 	// Shape is the one in which it goes.
 	Shape shape.Name `json:"shape,omitempty"`
 }

@@ -3,15 +3,15 @@ package fit
 import (
 	"path"
 
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// names reckons the room that folders take: a cluster for each new one, and more when the names
+// names estimates the space that folders take: a cluster for each new one, and more when the names
 // in it outgrow what it has. Folders are numbered once, so that putting or taking a title is
 // plain arithmetic. What a set of titles takes does not depend on the order in which they are
 // put.
 type names struct {
-	fs      place.Filesystem
+	fs      target.Filesystem
 	cluster int64
 	numbers map[string]int32 // folded path -> number
 	all     []folderNames
@@ -26,7 +26,7 @@ type folderNames struct {
 	own    int64 // bytes that its own name takes in its parent
 	exists bool
 	before int64 // bytes of the names in it now
-	holds  int64 // bytes of names that its clusters have room for, as far as that is known
+	holds  int64 // bytes of names that its clusters have space for, as far as that is known
 	count  int32 // names that titles have added
 	bytes  int64 // of those
 }
@@ -41,7 +41,7 @@ type touch struct {
 
 const root = int32(0)
 
-func newNames(facts place.Facts, there []place.Entry, fold func(string) string, titles int) *names {
+func newNames(facts target.Facts, there []target.Entry, fold func(string) string, titles int) *names {
 	n := &names{fs: facts.Filesystem, cluster: facts.Cluster, numbers: map[string]int32{".": root},
 		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, from: make([]int32, 1, titles+1)}
 	for _, e := range there {
@@ -65,7 +65,7 @@ func (n *names) number(dir string, fold func(string) string) int32 {
 		return at
 	}
 	above := path.Dir(dir)
-	if above == dir { // no path of a place
+	if above == dir { // no path of a target
 		return root
 	}
 	parent := n.number(above, fold)
@@ -85,13 +85,13 @@ func (n *names) reserve(file string, fold func(string) string) (grown int64) {
 func (n *names) name(folder int32, bytes int64) (grown int64) {
 	f := &n.all[folder]
 	if f.exists {
-		grown = -n.fs.FolderRoom(f.before, n.cluster)
+		grown = -n.fs.FolderSpace(f.before, n.cluster)
 	} else {
 		grown = n.name(f.parent, f.own)
 		f.exists = true
 	}
 	f.before += bytes
-	return grown + n.fs.FolderRoom(f.before, n.cluster)
+	return grown + n.fs.FolderSpace(f.before, n.cluster)
 }
 
 // add notes that a title has a file in a folder.
@@ -129,24 +129,24 @@ func (n *names) closure(list []touch, taken bool) []touch {
 	return list
 }
 
-// cost is the change in room of what is touched, in bytes.
+// cost is the change in space of what is touched, in bytes.
 func (n *names) cost(list []touch, sign int32) (grown int64) {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		grown += n.room(f, f.count+sign*t.count, f.bytes+int64(sign)*t.bytes) - n.room(f, f.count, f.bytes)
+		grown += n.space(f, f.count+sign*t.count, f.bytes+int64(sign)*t.bytes) - n.space(f, f.count, f.bytes)
 	}
 	return grown
 }
 
-// room is what a folder takes beyond what it has now.
-func (n *names) room(f *folderNames, count int32, bytes int64) int64 {
+// space is what a folder takes beyond what it has now.
+func (n *names) space(f *folderNames, count int32, bytes int64) int64 {
 	switch {
 	case f.exists:
-		return n.fs.FolderRoom(f.before+bytes, n.cluster) - n.fs.FolderRoom(f.before, n.cluster)
+		return n.fs.FolderSpace(f.before+bytes, n.cluster) - n.fs.FolderSpace(f.before, n.cluster)
 	case count == 0:
 		return 0
 	}
-	return n.fs.FolderRoom(bytes, n.cluster)
+	return n.fs.FolderSpace(bytes, n.cluster)
 }
 
 func (n *names) apply(list []touch, sign int32) {
@@ -165,7 +165,7 @@ const underWay = 1024
 func (n *names) crowded(list []touch) int32 {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderRoom(f.before+f.bytes+t.bytes, 1) > most-underWay {
+		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+t.bytes, 1) > most-underWay {
 			return t.folder
 		}
 	}
@@ -233,10 +233,10 @@ func (n *names) putQuickly(i int) (grown int64, ok bool) {
 		f.count += t.count
 		f.bytes += t.bytes
 		if after := before + t.bytes; after > f.holds {
-			had := n.fs.FolderRoom(before, n.cluster)
-			room := n.fs.FolderRoom(after, n.cluster)
-			grown += room - had
-			f.holds = n.fs.FolderHolds(room)
+			had := n.fs.FolderSpace(before, n.cluster)
+			space := n.fs.FolderSpace(after, n.cluster)
+			grown += space - had
+			f.holds = n.fs.FolderHolds(space)
 		}
 	}
 	return grown, true
@@ -257,7 +257,7 @@ func (n *names) reset() {
 	}
 }
 
-// portion is what title i adds to the room that folders take, as far as it can be told of it alone: the
+// portion is what title i adds to the space that folders take, as far as it can be reported of it alone: the
 // bytes of its names, and the clusters of the folders that only it needs.
 func (n *names) portion(i int, users []int32) (bytes int64) {
 	for _, t := range n.of(i) {
@@ -266,7 +266,7 @@ func (n *names) portion(i int, users []int32) (bytes int64) {
 			bytes += t.bytes
 			continue
 		}
-		bytes += n.fs.FolderRoom(t.bytes, n.cluster) + f.own
+		bytes += n.fs.FolderSpace(t.bytes, n.cluster) + f.own
 	}
 	return bytes
 }
@@ -280,7 +280,7 @@ func (n *names) users() []int32 {
 	return out
 }
 
-// slack is how much room the folders that several titles use may take beyond their portions: a
+// slack is how much space the folders that several titles use may take beyond their portions: a
 // cluster of each, and those above them.
 func (n *names) slack(users []int32) (bytes int64) {
 	shared := map[int32]bool{}
@@ -294,9 +294,9 @@ func (n *names) slack(users []int32) (bytes int64) {
 	return int64(len(shared)) * n.cluster
 }
 
-// Portions tells what each title takes on the place, as a share of the whole that does not depend on
-// which others are there, and how much of the place's room is to be left for what cannot be
-// shared out so. Titles that do not go have none.
+// Portions tells what each title takes on the target, as a share of the whole that does not depend on
+// which others are there, and how much of the target's space is to be left for what cannot be
+// distributed so. Titles that do not go have none.
 func (s *Sheet) Portions() (of func(i int) int64, slack int64) {
 	users := s.names.users()
 	return func(i int) int64 {
@@ -307,10 +307,10 @@ func (s *Sheet) Portions() (of func(i int) int64, slack int64) {
 	}, s.names.slack(users)
 }
 
-// Room is what chosen titles can take in all, beside what is there and stays, less the reserve.
-func (s *Sheet) Room() int64 { return s.room() }
+// Space is what chosen titles can take in all, beside what is there and stays, less the reserve.
+func (s *Sheet) Space() int64 { return s.space() }
 
-// folderName is a folder by its number, for what is told.
+// folderName is a folder by its number, for what is reported.
 func (s *Sheet) folderName(folder int32) string {
 	if folder == root {
 		return "the root folder"

@@ -9,16 +9,16 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // judgedBy gives the one verdict of a title by a shipped profile.
-func judgedBy(t *testing.T, loader, road string, f place.Facts, tt title.Title, there ...place.Entry) (fit.Explanation, *fit.Sheet) {
+func judgedBy(t *testing.T, loader, via string, f target.Facts, tt title.Title, there ...target.Entry) (fit.Explanation, *fit.Sheet) {
 	p := coretest.Profile(t, loader)
 	titles := []title.Title{tt}
-	target := layout.Target{Attachment: p.Attachment(road, f.Filesystem.Name), Filesystem: f.Filesystem}
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, target)}}, Road: road, Facts: f, There: there})
+	destination := layout.Destination{Attachment: p.Attachment(via, f.Filesystem.Name), Filesystem: f.Filesystem}
+	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination)}}, Via: via, Facts: f, There: there})
 	s.Choose(func(int) bool { return true })
 	return s.Explain(0), s
 }
@@ -36,39 +36,39 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 	zipped.Discs = []title.Disc{{Number: 1, File: title.File{Path: "/games/reed.zip", Size: 300}, Parts: []title.Part{{Name: "reed.fin", File: file(512)}}}}
 	folder := title.Title{Key: "f", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane", Of: 1,
 		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"}, Parts: []title.Part{{Name: "main.run", File: file(100)}, {Name: "art/big.dat", File: file(100_000)}}}}}
-	boot := func(platforms ...string) (out []place.Entry) {
+	boot := func(platforms ...string) (out []target.Entry) {
 		for _, p := range append(platforms, "../firmware", "..") {
-			out = append(out, place.Entry{Path: map[bool]string{true: "oxbow"}[p == ".."] + map[bool]string{true: "oxbow/firmware"}[p == "../firmware"] + map[bool]string{true: "oxbow/play/" + p}[p != ".." && p != "../firmware"], Folder: true})
+			out = append(out, target.Entry{Path: map[bool]string{true: "oxbow"}[p == ".."] + map[bool]string{true: "oxbow/firmware"}[p == "../firmware"] + map[bool]string{true: "oxbow/play/" + p}[p != ".." && p != "../firmware"], Folder: true})
 		}
-		return append(out, place.Entry{Path: "oxbow/play", Folder: true})
+		return append(out, target.Entry{Path: "oxbow/play", Folder: true})
 	}
 	for name, c := range map[string]struct {
-		loader, road string
-		facts        place.Facts
-		title        title.Title
-		there        []place.Entry
-		want         fit.Kind
-		say          string
+		loader, via string
+		facts       target.Facts
+		title       title.Title
+		there       []target.Entry
+		want        fit.Kind
+		say         string
 	}{
-		"to be packed":            {"mica", "usb", stick, image("skua", size.GiB), nil, fit.Packed, "Mica starts packed images: what the image does not use is left out, from 1.00 GiB to skua/ID-1/Long Water.pkd, and takes at most 1.00 GiB"},
-		"large, to be packed":     {"mica", "usb", stick, image("skua", 7*size.GiB), nil, fit.Packed, "and takes at most 7.00 GiB, in 3 files"},
-		"to be unpacked":          {"bellows", "usb", stick, zipped, nil, fit.Unpacked, "is unpacked on its way, from 812 bytes to Carts/finch/Reed Runner.fin, and takes 32.00 KiB"},
-		"stays zipped":            {"oxbow", "usb", stick, zipped, nil, fit.AsIs, "oxbow/play/finch/Reed Runner.zip and takes 32.00 KiB"},
-		"an image, not a folder":  {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "Gantry reads no such image, and wants the folder that is in it, and what is in it could not be read; it would take about 1.00 GiB"},
-		"a folder of files":       {"gantry", "ftp", disk, folder, nil, fit.AsIs, "Games/Hollow Lane/main.run and takes 256.00 KiB"},
-		"half of it there":        {"gantry", "ftp", disk, folder, []place.Entry{{Path: "Games", Folder: true}, {Path: "Games/Hollow Lane", Folder: true}, {Path: "Games/Hollow Lane/main.run", Size: 100}}, fit.AsIs, "takes 256.00 KiB; 128.00 KiB of that are there already"},
-		"all of it there":         {"gantry", "ftp", disk, folder, []place.Entry{{Path: "Games/Hollow Lane/main.run", Size: 100}, {Path: "games/hollow lane/ART/big.dat", Size: 100_000}}, fit.There, "is there already"},
-		"the disk's own limit":    {"gantry", "ftp", disk, title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Name: "Big", Of: 1, Discs: []title.Disc{{Number: 1, Parts: []title.Part{{Name: "main.run", File: file(5 << 30)}}}}}, nil, fit.TooBig, "a place of Gantry holds at most 4,294,967,295 bytes a file, and this folder has 5,368,709,120"},
-		"another loader's":        {"rowan", "usb", stick, cart, nil, fit.Foreign, "Rowan does not read finch titles"},
-		"another road":            {"gantry", "usb", stick, cart, nil, fit.NotRead, "Gantry does not read from usb"},
-		"a filesystem refused":    {"trellis", "usb", stick, title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: file(9)}}}, nil, fit.NotRead, "from a FAT32 stick, Trellis serves Siskin images only"},
-		"a folder that was made":  {"oxbow", "usb", stick, cart, boot("finch", "wren8"), fit.AsIs, "goes as it is"},
-		"one that was not made":   {"oxbow", "usb", stick, cart, boot("wren8"), fit.NotRead, "the console has made its folders, and oxbow/play/finch is not among them"},
-		"a place nobody prepared": {"oxbow", "usb", stick, cart, []place.Entry{{Path: "holiday", Folder: true}}, fit.AsIs, "goes as it is"},
-		"parts of an image":       {"rowan", "usb", stick, image("vesper", 5<<30), nil, fit.Parts, "FAT32 holds at most 4,294,967,295 bytes a file, and this image has 5.00 GiB: Rowan reads it in 3 parts, which take 5.00 GiB"},
+		"to be packed":             {"mica", "usb", stick, image("skua", size.GiB), nil, fit.Packed, "Mica starts packed images: what the image does not use is left out, from 1.00 GiB to skua/ID-1/Long Water.pkd, and takes at most 1.00 GiB"},
+		"large, to be packed":      {"mica", "usb", stick, image("skua", 7*size.GiB), nil, fit.Packed, "and takes at most 7.00 GiB, in 3 files"},
+		"to be unpacked":           {"bellows", "usb", stick, zipped, nil, fit.Unpacked, "is unpacked on its way, from 812 bytes to Carts/finch/Reed Runner.fin, and takes 32.00 KiB"},
+		"stays zipped":             {"oxbow", "usb", stick, zipped, nil, fit.AsIs, "oxbow/play/finch/Reed Runner.zip and takes 32.00 KiB"},
+		"an image, not a folder":   {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "Gantry reads no such image, and wants the folder that is in it, and what is in it could not be read; it would take about 1.00 GiB"},
+		"a folder of files":        {"gantry", "ftp", disk, folder, nil, fit.AsIs, "Games/Hollow Lane/main.run and takes 256.00 KiB"},
+		"half of it there":         {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games", Folder: true}, {Path: "Games/Hollow Lane", Folder: true}, {Path: "Games/Hollow Lane/main.run", Size: 100}}, fit.AsIs, "takes 256.00 KiB; 128.00 KiB of that are there already"},
+		"all of it there":          {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games/Hollow Lane/main.run", Size: 100}, {Path: "games/hollow lane/ART/big.dat", Size: 100_000}}, fit.There, "is there already"},
+		"the disk's own limit":     {"gantry", "ftp", disk, title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Name: "Big", Of: 1, Discs: []title.Disc{{Number: 1, Parts: []title.Part{{Name: "main.run", File: file(5 << 30)}}}}}, nil, fit.TooBig, "a target of Gantry holds at most 4,294,967,295 bytes a file, and this folder has 5,368,709,120"},
+		"another loader's":         {"rowan", "usb", stick, cart, nil, fit.Foreign, "Rowan does not read finch titles"},
+		"another connection":       {"gantry", "usb", stick, cart, nil, fit.NotRead, "Gantry does not read from usb"},
+		"a filesystem refused":     {"trellis", "usb", stick, title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: file(9)}}}, nil, fit.NotRead, "from a FAT32 stick, Trellis serves Siskin images only"},
+		"a folder that was made":   {"oxbow", "usb", stick, cart, boot("finch", "wren8"), fit.AsIs, "goes as it is"},
+		"one that was not made":    {"oxbow", "usb", stick, cart, boot("wren8"), fit.NotRead, "the console has made its folders, and oxbow/play/finch is not among them"},
+		"a target nobody prepared": {"oxbow", "usb", stick, cart, []target.Entry{{Path: "holiday", Folder: true}}, fit.AsIs, "goes as it is"},
+		"parts of an image":        {"rowan", "usb", stick, image("vesper", 5<<30), nil, fit.Parts, "FAT32 holds at most 4,294,967,295 bytes a file, and this image has 5.00 GiB: Rowan reads it in 3 parts, which take 5.00 GiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			e, s := judgedBy(t, c.loader, c.road, c.facts, c.title, c.there...)
+			e, s := judgedBy(t, c.loader, c.via, c.facts, c.title, c.there...)
 			assert.Equal(t, c.want, e.Verdict)
 			assert.Contains(t, e.Say, c.say)
 			assert.Equal(t, c.want != fit.Foreign, s.Chosen[0], "what the loader has nothing to do with is never chosen")

@@ -9,46 +9,46 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A Case is everything that verdicts depend on.
 type Case struct {
 	Titles []title.Title
-	// Loaders are those that the place is filled for. A title is the first one's that takes it.
+	// Loaders are those that the target is filled for. A title is the first one's that takes it.
 	Loaders []Loader
-	Road    string
-	Facts   place.Facts
-	There   []place.Entry
-	// Found are titles that lie on the place under other paths, by their indexes: for each item
+	Via     string
+	Facts   target.Facts
+	There   []target.Entry
+	// Found are titles that lie on the target under other paths, by their indexes: for each item
 	// where it is now, "" where it has to be written.
 	Found map[int][]string
-	// Changed are the paths on the place, as it spells them, of files that have the length which a title
+	// Changed are the paths on the target, as it spells them, of files that have the length which a title
 	// wants there and other content.
 	Changed map[string]bool
 	// Leaving are the paths that the user has marked to be removed; Replace those that may be
-	// written over. Both are as the place spells them.
-	Leaving, Replace []string
+	// written over. Both are as the target spells them.
+	Removing, Replace []string
 	// Exactly has everything leave that a loader knows and that is not chosen.
-	Exactly bool
-	// Covers are reckoned in. CoversMost is how many bytes they may take; nil for any number.
+	DeleteOthers bool
+	// Covers are estimated in. CoversMost is how many bytes they may take; nil for any number.
 	Covers     bool
 	CoversMost *int64
 	// Carried is set where titles consist of their covers alone, see [layout.Tree.OnlyCovers]: no loader reads them from here.
 	Carried bool
 	// Reserve is how many bytes are to stay free.
 	Reserve int64
-	// Ranks are how much each title is wanted, the most wanted first in the room; nil for all alike.
+	// Ranks are how much each title is wanted, the most wanted first in the space; nil for all alike.
 	Ranks []int8
 }
 
-// A Loader is one that the place is filled for, with the tree that it wants of all titles.
+// A Loader is one that the target is filled for, with the tree that it wants of all titles.
 type Loader struct {
 	Profile *loader.Profile
 	Tree    *layout.Tree
 }
 
-// A Sheet holds the verdicts for all titles at one place.
+// A Sheet holds the verdicts for all titles at one target.
 type Sheet struct {
 	Chosen   []bool
 	Kept     int64 // bytes used by what is there already and stays, with the filesystem's own structures
@@ -59,75 +59,75 @@ type Sheet struct {
 	New      int   // those of them that are not there yet
 	Mine     int   // titles that some loader has to do with at all
 
-	of      Case
-	base    []Verdict // whatever else is chosen
-	by      []uint8   // which loader takes a title
-	placed  []bool    // chosen titles that have their room
-	missing []int64   // by title: how many bytes a chosen one lacks
-	lacking int       // chosen titles that lack room, or whose folder is full
-	apart   []bool    // titles that are no matter of their own: they have rivals, or need another disk too
-	order   []int32   // in which titles get room; nil for that of the list
-	bySize  []int32   // titles by their largest file, the largest first
-	yield   *yielding // what could give way, worked out when it is asked for
-	names   *names
-	lists   []listRoom
-	swaps   []Swap                 // of placed titles, in their order
-	follows map[int]int64          // of placed titles: room of the largest text that one takes the place of when all is there
-	crowded map[int]int32          // the full folder of a chosen title
-	present map[string]place.Entry // by folded path, without what leaves
-	leaving map[string]bool        // folded paths
-	replace map[string]bool        // folded paths
-	closed  []map[string]bool      // by loader: folders that the console did not make
-	dirs    map[string]dirCheck    // by folded path: what was found out about folders
-	others  map[string]Elsewhere   // by attachment: the console's own disks
-	freedBy map[int]int64          // Exactly: what a title frees when it is not chosen
-	extras  [][]layout.Beside      // by title; nil where there are none at all
-	covers  []coverRoom            // by title
-	dressed []bool                 // titles whose covers have their room
-	dress   Covers
-	bare    map[int]bool // titles that are there, and have no room for what is missing beside them
+	of       Case
+	base     []Verdict // whatever else is chosen
+	by       []uint8   // which loader takes a title
+	placed   []bool    // chosen titles that have their space
+	missing  []int64   // by title: how many bytes a chosen one lacks
+	lacking  int       // chosen titles that lack space, or whose folder is full
+	apart    []bool    // titles that are no matter of their own: they have rivals, or need another disk too
+	order    []int32   // in which titles get space; nil for that of the list
+	bySize   []int32   // titles by their largest file, the largest first
+	yield    *yielding // what could give way, worked out when it is asked for
+	names    *names
+	lists    []listSpace
+	swaps    []Swap                  // of placed titles, in their order
+	follows  map[int]int64           // of placed titles: space of the largest text that one takes the place of when all is there
+	crowded  map[int]int32           // the full folder of a chosen title
+	present  map[string]target.Entry // by folded path, without what leaves
+	removing map[string]bool         // folded paths
+	replace  map[string]bool         // folded paths
+	closed   []map[string]bool       // by loader: folders that the console did not make
+	dirs     map[string]dirCheck     // by folded path: what was found out about folders
+	others   map[string]Elsewhere    // by attachment: the console's own disks
+	freedBy  map[int]int64           // Exactly: what a title frees when it is not chosen
+	extras   [][]layout.Beside       // by title; nil where there are none at all
+	covers   []coverSpace            // by title
+	dressed  []bool                  // titles whose covers have their space
+	dress    Covers
+	bare     map[int]bool // titles that are there, and have no space for what is missing beside them
 }
 
-// Elsewhere is the room on another place of the same console.
+// Elsewhere is the space on another target of the same console.
 type Elsewhere struct {
 	Name string
 	Free int64
 }
 
-// listRoom is the file in which a loader wants all titles told.
-type listRoom struct {
-	was    int64 // bytes that it has on the place
+// listSpace is the file in which a loader wants all titles reported.
+type listSpace struct {
+	was    int64 // bytes that it has on the target
 	around int64 // bytes that it has before and behind its lines, at most
 	bytes  int64 // of the lines of chosen titles
-	fresh  int64 // of those that are not there, which come to what it has: what others have told in it stays
+	fresh  int64 // of those that are not there, which come to what it has: what others have reported in it stays
 	lines  []int32
 }
 
-// Judge gives the verdicts with nothing chosen. What a broken-off run left is
-// reckoned as free, since the next run clears it.
+// Judge gives the verdicts with nothing chosen. What a interrupted run left is
+// estimated as free, since the next run clears it.
 func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
 		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, crowded: map[int]int32{}, leaving: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, crowded: map[int]int32{}, removing: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
 	}
-	for _, p := range c.Leaving {
-		s.leaving[s.fold(p)] = true
+	for _, p := range c.Removing {
+		s.removing[s.fold(p)] = true
 	}
 	for _, p := range c.Replace {
 		s.replace[s.fold(p)] = true
 	}
-	s.present = make(map[string]place.Entry, len(c.There))
-	stays := make([]place.Entry, 0, len(c.There))
+	s.present = make(map[string]target.Entry, len(c.There))
+	stays := make([]target.Entry, 0, len(c.There))
 	s.Kept = c.Facts.Capacity - c.Facts.Free
 	for _, e := range c.There {
 		key := s.fold(e.Path)
-		if !e.Folder && (place.IsTemporary(e.Path) || s.leaves(key)) {
-			room := c.Facts.RoomFor(e.Size)
-			s.Kept -= room
-			if !place.IsTemporary(e.Path) {
-				s.Freed += room
-				s.leaving[key] = true
+		if !e.Folder && (target.IsTemporary(e.Path) || s.leaves(key)) {
+			space := c.Facts.SpaceFor(e.Size)
+			s.Kept -= space
+			if !target.IsTemporary(e.Path) {
+				s.Freed += space
+				s.removing[key] = true
 			}
 			continue
 		}
@@ -137,7 +137,7 @@ func Judge(c Case) *Sheet {
 	s.assign()
 	s.closeFolders()
 	s.names = newNames(c.Facts, stays, s.fold, 2*n)
-	s.Kept += s.reckonStart()
+	s.Kept += s.estimateStart()
 	s.judgeAll()
 	s.rankAll(c.Ranks)
 	s.settle()
@@ -146,11 +146,11 @@ func Judge(c Case) *Sheet {
 
 // leaves reports whether a marked path, or a folder above it, is to be removed.
 func (s *Sheet) leaves(key string) bool {
-	if len(s.leaving) == 0 {
+	if len(s.removing) == 0 {
 		return false
 	}
 	for at := key; at != "."; at = parent(at) {
-		if s.leaving[at] {
+		if s.removing[at] {
 			return true
 		}
 	}
@@ -232,16 +232,16 @@ func (s *Sheet) BySize() []int32 { return s.bySize }
 // Titles are those that were judged.
 func (s *Sheet) Titles() []title.Title { return s.of.Titles }
 
-// Facts are what the place can hold.
-func (s *Sheet) Facts() place.Facts { return s.of.Facts }
+// Facts are what the target can hold.
+func (s *Sheet) Facts() target.Facts { return s.of.Facts }
 
-// There is what lies on the place.
-func (s *Sheet) There() []place.Entry { return s.of.There }
+// There is what lies on the target.
+func (s *Sheet) There() []target.Entry { return s.of.There }
 
 // Loader is the loader that title i is for.
 func (s *Sheet) Loader(i int) *Loader { return &s.of.Loaders[s.by[i]] }
 
-// Loaders are those that the place is filled for.
+// Loaders are those that the target is filled for.
 func (s *Sheet) Loaders() []Loader { return s.of.Loaders }
 
 // Placement is where title i goes.
@@ -249,19 +249,19 @@ func (s *Sheet) Placement(i int) *layout.Placement {
 	return &s.of.Loaders[s.by[i]].Tree.Placements[i]
 }
 
-// Found are the paths under which title i lies on the place while it should have others; nil for
+// Found are the paths under which title i lies on the target while it should have others; nil for
 // none.
 func (s *Sheet) Found(i int) []string { return s.of.Found[i] }
 
 // Limit is how many bytes a file can have.
-func (s *Sheet) Limit() int64 { return s.of.Loaders[0].Tree.Target().LargestFile() }
+func (s *Sheet) Limit() int64 { return s.of.Loaders[0].Tree.Destination().LargestFile() }
 
-// Free is the room left when the chosen titles are there, in bytes; what is held in reserve is
+// Free is the space left when the chosen titles are there, in bytes; what is held in reserve is
 // no part of it.
-func (s *Sheet) Free() int64 { return s.room() + s.Released - s.Planned }
+func (s *Sheet) Free() int64 { return s.space() + s.Released - s.Planned }
 
-// room is what chosen titles can take.
-func (s *Sheet) room() int64 {
+// space is what chosen titles can take.
+func (s *Sheet) space() int64 {
 	return s.of.Facts.Capacity - s.Kept - s.of.Reserve
 }
 
@@ -274,7 +274,7 @@ func (s *Sheet) Choose(chosen func(i int) bool) {
 	s.settle()
 }
 
-// Put sets whether one title is wanted. While everything has room, that is a matter of this title
+// Put sets whether one title is wanted. While everything has space, that is a matter of this title
 // alone.
 func (s *Sheet) Put(i int, wanted bool) {
 	if s.Chosen[i] == wanted || s.base[i].Kind == Foreign {
@@ -289,7 +289,7 @@ func (s *Sheet) Put(i int, wanted bool) {
 		s.drop(i)
 		return
 	}
-	if s.place(i); s.lacking > 0 || s.placed[i] && !s.dressOne(i) {
+	if s.target(i); s.lacking > 0 || s.placed[i] && !s.dressOne(i) {
 		s.settle()
 	}
 }
@@ -320,15 +320,15 @@ func (s *Sheet) rank(i int) int8 {
 	return s.of.Ranks[i]
 }
 
-// SetElsewhere tells how much room there is on another place of the same console, by the name of its
+// SetElsewhere tells how much space there is on another target of the same console, by the name of its
 // attachment.
 func (s *Sheet) SetElsewhere(others map[string]Elsewhere) {
 	s.others = others
 	s.settle()
 }
 
-// settle decides clashes and room, which depend on what is chosen. Chosen titles get room in
-// the order of their rank, then of the list; one that finds too little is passed over, and
+// settle decides clashes and space, which depend on what is chosen. Chosen titles get space in
+// the order of their rank, then of the list; one that finds too little is skipped, and
 // smaller ones behind it may still go. Covers get what is left.
 func (s *Sheet) settle() {
 	s.Planned, s.Released, s.Count, s.New, s.yield = 0, 0, 0, 0, nil
@@ -353,21 +353,21 @@ func (s *Sheet) settle() {
 	if s.order == nil {
 		for i := range s.Chosen {
 			if s.Chosen[i] {
-				s.place(i)
+				s.target(i)
 			}
 		}
 	} else {
 		for _, i := range s.order {
 			if s.Chosen[i] {
-				s.place(int(i))
+				s.target(int(i))
 			}
 		}
 	}
 	s.dressAll()
 }
 
-// place gives a chosen title its room, or notes how much is missing.
-func (s *Sheet) place(i int) {
+// target gives a chosen title its space, or notes how much is missing.
+func (s *Sheet) target(i int) {
 	v := &s.base[i]
 	if !v.Kind.Goes() {
 		return
@@ -388,10 +388,10 @@ func (s *Sheet) place(i int) {
 			return
 		}
 	} else {
-		need = v.Need + s.names.put(i) + s.tell(i, 1)
+		need = v.Need + s.names.put(i) + s.emit(i, 1)
 		if missing := s.lacks(i, need); missing > 0 {
 			s.names.take(i)
-			s.tell(i, -1)
+			s.emit(i, -1)
 			if bare = v.Kind == There; !bare {
 				s.missing[i] = missing
 				s.lacking++
@@ -411,7 +411,7 @@ func (s *Sheet) place(i int) {
 	}
 }
 
-// drop takes the room of a title back.
+// drop takes the space of a title back.
 func (s *Sheet) drop(i int) {
 	if !s.placed[i] {
 		return
@@ -427,7 +427,7 @@ func (s *Sheet) drop(i int) {
 		delete(s.bare, i)
 		return
 	}
-	s.Planned += s.tell(i, -1) - s.base[i].Need - s.names.take(i)
+	s.Planned += s.emit(i, -1) - s.base[i].Need - s.names.take(i)
 }
 
 // Verdict is what holds for title i.
@@ -450,7 +450,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 		return v
 	}
 	if missing := s.missing[i]; missing > 0 {
-		v.Kind, v.Number = NoRoom, missing
+		v.Kind, v.Number = NoSpace, missing
 		return v
 	}
 	if folder, full := s.crowded[i]; full {
@@ -465,23 +465,23 @@ func (s *Sheet) Verdict(i int) Verdict {
 		return v
 	}
 	if missing := s.lacks(i, s.Takes(i)-s.dress.Planned); missing > 0 {
-		v.Kind, v.Number = NoRoom, missing
+		v.Kind, v.Number = NoSpace, missing
 	}
 	return v
 }
 
-// Fits is the verdict on title i if there were room for everything.
+// Fits is the verdict on title i if there were space for everything.
 func (s *Sheet) Fits(i int) Verdict { return s.base[i] }
 
-// Takes is the room that title i, which is not chosen, would take now, in bytes: its files, and what folders and lists grow by.
+// Takes is the space that title i, which is not chosen, would take now, in bytes: its files, and what folders and lists grow by.
 func (s *Sheet) Takes(i int) int64 {
 	if v := &s.base[i]; v.Kind.Goes() {
-		return v.Need + s.names.growth(i) + s.telling(i, 1)
+		return v.Need + s.names.growth(i) + s.emitting(i, 1)
 	}
 	return s.base[i].Need
 }
 
-// lacksDisk tells whether a title that the console copies to its own disk first finds no room
+// lacksDisk tells whether a title that the console copies to its own disk first finds no space
 // there.
 func (s *Sheet) lacksDisk(i int) (on Elsewhere, missing int64, lacks bool) {
 	rule := s.Placement(i).Rule
@@ -495,13 +495,13 @@ func (s *Sheet) lacksDisk(i int) (on Elsewhere, missing int64, lacks bool) {
 	return on, missing, true
 }
 
-// Lacks reports whether a title that the console copies to its own disk first finds no room there.
+// Lacks reports whether a title that the console copies to its own disk first finds no space there.
 func (s *Sheet) Lacks(i int) bool {
 	_, _, lacks := s.lacksDisk(i)
 	return lacks
 }
 
-// rival returns the title that has this one's path: what is on the place
+// rival returns the title that has this one's path: what is on the target
 // already, else the first chosen one, else the first of them all.
 func (s *Sheet) rival(i int) (int, bool) {
 	rivals := s.Placement(i).Rivals

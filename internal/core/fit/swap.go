@@ -8,10 +8,10 @@ import (
 	"polytome/internal/core/shape"
 )
 
-// A Swap is a file that is written while the one whose place it takes is still there: both have their room until it is whole.
-type Swap struct{ New, Old int64 } // room in bytes
+// A Swap is a file that is written while the one whose target it takes is still there: both have their space until it is whole.
+type Swap struct{ New, Old int64 } // space in bytes
 
-// Before compares two swaps by the order in which they are done so that the least room is needed: those after which there is more room come first,
+// Before compares two swaps by the order in which they are done so that the least space is needed: those after which there is more space come first,
 // the smallest new file before the others, and then those that grow, the largest old file before the others.
 func (a Swap) Before(b Swap) int {
 	if shrinks, others := a.New <= a.Old, b.New <= b.Old; shrinks != others {
@@ -25,7 +25,7 @@ func (a Swap) Before(b Swap) int {
 	return cmp.Compare(b.Old, a.Old)
 }
 
-// Peak is how much room swaps that are done in their order need at most, beyond what is taken now, in bytes.
+// Peak is how much space swaps that are done in their order need at most, beyond what is taken now, in bytes.
 func Peak(swaps []Swap) (peak int64) {
 	var grown int64
 	for _, w := range swaps {
@@ -52,7 +52,7 @@ func (s *Sheet) swapsOf(i int) (swaps []Swap, follows int64) {
 		if !there || !s.replace[key] || s.Holding(item) {
 			continue
 		}
-		w := Swap{s.of.Facts.RoomFor(item.Size), s.of.Facts.RoomFor(e.Size)}
+		w := Swap{s.of.Facts.SpaceFor(item.Size), s.of.Facts.SpaceFor(e.Size)}
 		if Follows(item) {
 			follows = max(follows, w.Old)
 		} else {
@@ -62,16 +62,16 @@ func (s *Sheet) swapsOf(i int) (swaps []Swap, follows int64) {
 	return swaps, follows
 }
 
-// lacks is how much room is missing for title i, which has its names and lines booked already and takes need bytes for good; 0 where it has its room.
+// lacks is how much space is missing for title i, which has its names and lines booked already and takes need bytes for good; 0 where it has its space.
 func (s *Sheet) lacks(i int, need int64) int64 {
 	swaps, follows := s.swapsOf(i)
-	room := s.room() + s.Released
+	space := s.space() + s.Released
 	missing := int64(0)
 	if need > 0 || follows > 0 {
-		missing = max(missing, s.Planned+need+max(s.held(i), follows)-room)
+		missing = max(missing, s.Planned+need+max(s.held(i), follows)-space)
 	}
 	if len(swaps) > 0 {
-		missing = max(missing, Peak(s.with(swaps))-room)
+		missing = max(missing, Peak(s.with(swaps))-space)
 	}
 	return missing
 }
@@ -83,12 +83,12 @@ func (s *Sheet) with(more []Swap) []Swap {
 	return all
 }
 
-// held is what has to stay free of all that is planned, so that a text that is written last, in place of another one, has room beside it: with title i,
+// held is what has to stay free of all that is planned, so that a text that is written last, in place of another one, has space beside it: with title i,
 // or of those that are placed where i is -1.
 func (s *Sheet) held(i int) (bytes int64) {
 	for k := range s.lists {
 		if l := &s.lists[k]; l.bytes > 0 || i >= 0 && l.lines[i] > 0 {
-			bytes = max(bytes, s.of.Facts.RoomFor(l.was))
+			bytes = max(bytes, s.of.Facts.SpaceFor(l.was))
 		}
 	}
 	for _, old := range s.follows {
@@ -97,7 +97,7 @@ func (s *Sheet) held(i int) (bytes int64) {
 	return bytes
 }
 
-// swap books the swaps of a title that gets its room.
+// swap books the swaps of a title that gets its space.
 func (s *Sheet) swap(i int) {
 	swaps, follows := s.swapsOf(i)
 	if len(swaps) > 0 {

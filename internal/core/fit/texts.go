@@ -4,7 +4,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A Text is a file that is written from a rule.
@@ -18,7 +18,7 @@ type Text struct {
 	Why      string
 }
 
-// EachText goes through the texts that there may be on the place: playlists and launchers, settings, and the loader's
+// EachText goes through the texts that there may be on the target: playlists and launchers, settings, and the loader's
 // start files.
 func (s *Sheet) EachText(each func(Text)) {
 	for i := range s.of.Titles {
@@ -43,9 +43,9 @@ func (s *Sheet) EachText(each func(Text)) {
 	s.eachStart(each)
 }
 
-// EachCover goes through the pictures that lie on the place where a title has one of its own: its number, the rule, what makes the picture, and what lies
+// EachCover goes through the pictures that lie on the target where a title has one of its own: its number, the rule, what makes the picture, and what lies
 // there.
-func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, there place.Entry)) {
+func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, there target.Entry)) {
 	for i := range s.of.Titles {
 		if !s.base[i].Kind.Goes() {
 			continue
@@ -103,13 +103,13 @@ func (s *Sheet) StartFiles() (out []Text) {
 	return out
 }
 
-// reckonStart is the room that the loader's start files will take, with their names and folders.
-func (s *Sheet) reckonStart() (bytes int64) {
+// estimateStart is the space that the loader's start files will take, with their names and folders.
+func (s *Sheet) estimateStart() (bytes int64) {
 	if s.of.Carried {
 		return 0
 	}
 	for _, f := range s.StartFiles() {
-		bytes += s.of.Facts.RoomFor(int64(len(f.Text))) + s.names.reserve(f.Path, s.fold)
+		bytes += s.of.Facts.SpaceFor(int64(len(f.Text))) + s.names.reserve(f.Path, s.fold)
 	}
 	return bytes
 }

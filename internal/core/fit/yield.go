@@ -5,21 +5,21 @@ import (
 	"fmt"
 	"slices"
 
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// A yielding is what of a place could give way to a title that finds no room.
+// A yielding is what of a target could give way to a title that finds no space.
 type yielding struct {
 	ranks   []int8    // of the titles below, the lowest first
 	titles  [][]int32 // by rank: titles that would be written, the smallest first
 	sums    []int64   // what the titles up to each rank take
-	files   []place.Entry
-	holders map[string]int32 // which title a file of the place is, by folded path
+	files   []target.Entry
+	holders map[string]int32 // which title a file of the target is, by folded path
 }
 
 // yields says what could give way to title i: the least wanted title that is large enough, and the
-// smallest file on the place that is.
+// smallest file on the target that is.
 func (s *Sheet) yields(i int, missing int64) (ways []string) {
 	if s.yield == nil {
 		s.yield = s.yielding()
@@ -32,7 +32,7 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 			break
 		}
 		sum = y.sums[k]
-		at, _ := slices.BinarySearchFunc(y.titles[k], missing, func(j int32, n int64) int { return cmp.Compare(s.base[j].Room, n) })
+		at, _ := slices.BinarySearchFunc(y.titles[k], missing, func(j int32, n int64) int { return cmp.Compare(s.base[j].Space, n) })
 		if at < len(y.titles[k]) && int(y.titles[k][at]) == i {
 			at++
 		}
@@ -43,13 +43,13 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 	}
 	switch {
 	case found >= 0 && s.rank(found) < s.rank(i):
-		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[found].Label(), size.Format(s.base[found].Room)))
+		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
 	case found >= 0:
-		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that makes room enough", s.of.Titles[found].Label(), size.Format(s.base[found].Room)))
+		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that frees space enough", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
 	case sum >= missing:
 		ways = append(ways, "take off several other titles")
 	}
-	at, _ := slices.BinarySearchFunc(y.files, missing, func(e place.Entry, n int64) int { return cmp.Compare(e.Size, n) })
+	at, _ := slices.BinarySearchFunc(y.files, missing, func(e target.Entry, n int64) int { return cmp.Compare(e.Size, n) })
 	if at < len(y.files) {
 		e := y.files[at]
 		whose := "which no title here is"
@@ -82,18 +82,18 @@ func (s *Sheet) yielding() *yielding {
 	slices.Sort(y.ranks)
 	var sum int64
 	for _, all := range y.titles {
-		slices.SortStableFunc(all, func(a, b int32) int { return cmp.Compare(s.base[a].Room, s.base[b].Room) })
+		slices.SortStableFunc(all, func(a, b int32) int { return cmp.Compare(s.base[a].Space, s.base[b].Space) })
 		for _, j := range all {
-			sum += s.base[j].Room
+			sum += s.base[j].Space
 		}
 		y.sums = append(y.sums, sum)
 	}
 	for _, e := range s.of.There {
-		if !e.Folder && !s.leaving[s.fold(e.Path)] && !place.IsTemporary(e.Path) {
+		if !e.Folder && !s.removing[s.fold(e.Path)] && !target.IsTemporary(e.Path) {
 			y.files = append(y.files, e)
 		}
 	}
-	slices.SortStableFunc(y.files, func(a, b place.Entry) int { return cmp.Compare(a.Size, b.Size) })
+	slices.SortStableFunc(y.files, func(a, b target.Entry) int { return cmp.Compare(a.Size, b.Size) })
 	if len(y.files) == 0 {
 		return y
 	}

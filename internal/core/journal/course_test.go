@@ -29,7 +29,7 @@ func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 		if rapid.Bool().Draw(t, "gone on") { // what was there from an earlier try was not written now
 			gone = rapid.Int64Range(1, 1<<30).Draw(t, "gone")
 			total = gone
-			rec.Event(run.Event{Kind: run.GoingOn, Step: 1, Path: "FULL/0.iso", Bytes: gone, Total: gone})
+			rec.Event(run.Event{Kind: run.Resuming, Step: 1, Path: "FULL/0.iso", Bytes: gone, Total: gone})
 		}
 		longest := rapid.SampledFrom([]time.Duration{5 * time.Millisecond, time.Second, 10 * time.Minute}).Draw(t, "longest")
 		for range rapid.IntRange(1, 200).Draw(t, "events") {
@@ -53,7 +53,7 @@ func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 		require.LessOrEqual(t, time.Duration(len(r.Speeds)-1)*r.Course.Span, max(at, time.Millisecond), "none is of a time that had not come")
 		if gone > 0 {
 			require.Len(t, r.Course.Moments, 1)
-			require.Equal(t, run.GoingOn, r.Course.Moments[0].Kind)
+			require.Equal(t, run.Resuming, r.Course.Moments[0].Kind)
 		}
 	})
 }
@@ -66,16 +66,16 @@ func TestMomentsAreKeptInTheirOrder(t *testing.T) {
 	b.Plan = p
 	rec, err := j.Begin(b)
 	require.NoError(t, err)
-	told := []run.EventKind{run.Began, run.Progress, run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back, run.Checking, run.Rewriting, run.Failed, run.Skipped, run.Reordered, run.Done}
-	for i, kind := range told {
+	reported := []run.EventKind{run.Began, run.Progress, run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back, run.Checking, run.Rewriting, run.Failed, run.Skipped, run.Reordered, run.Done}
+	for i, kind := range reported {
 		rec.Event(run.Event{Kind: kind, Step: 1, Path: "FULL/0.iso", Say: "why " + string(kind), Elapsed: time.Duration(i) * time.Second})
 	}
 	all, err := j.Runs(1)
 	require.NoError(t, err)
-	assert.Equal(t, journal.GoingOn, all[0].State)
+	assert.Equal(t, journal.Resuming, all[0].State)
 	assert.NotZero(t, all[0].Course.Span, "a run that goes on has a course, too")
 	for range 400 {
-		rec.Event(run.Event{Kind: run.Waiting, Elapsed: time.Minute, Say: "the place went away"})
+		rec.Event(run.Event{Kind: run.Waiting, Elapsed: time.Minute, Say: "the target went away"})
 	}
 	require.NoError(t, rec.End(run.Report{Elapsed: time.Hour}))
 	r, _, err := j.Run(rec.ID())

@@ -1,4 +1,4 @@
-// Package journal writes down every run, before and after each step, so that one that was killed can be gone on with, and those that are over can
+// Package journal writes down every run, before and after each step, so that one that was killed can be resumed, and those that are over can
 // be looked at. It is one SQLite file in the user's state folder.
 package journal
 
@@ -22,7 +22,7 @@ import (
 
 // migrations bring a file to each version from the one before.
 var migrations = []string{
-	`CREATE TABLE run (id INTEGER PRIMARY KEY AUTOINCREMENT, began INTEGER NOT NULL, ended INTEGER NOT NULL DEFAULT 0, place TEXT NOT NULL, at TEXT NOT NULL, bench TEXT NOT NULL,
+	`CREATE TABLE run (id INTEGER PRIMARY KEY AUTOINCREMENT, began INTEGER NOT NULL, ended INTEGER NOT NULL DEFAULT 0, target TEXT NOT NULL, at TEXT NOT NULL, bench TEXT NOT NULL,
 	   config BLOB NOT NULL, plan BLOB NOT NULL, verify TEXT NOT NULL, after INTEGER NOT NULL, followed INTEGER NOT NULL DEFAULT 0, steps INTEGER NOT NULL, files INTEGER NOT NULL,
 	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '');
 	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
@@ -41,7 +41,7 @@ type Journal struct {
 // Open opens a journal, and begins one where there is none. One that is damaged is put aside; [Journal.Note] says so.
 func Open(file string) (*Journal, error) {
 	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: errNewer,
-		Damaged: "the journal of runs %s was damaged; it is put aside, and a new one is begun. Runs that were broken off before are not offered any more: filling the place again takes them up all the same"})
+		Damaged: "the journal of runs %s was damaged; it is put aside, and a new one is begun. Runs that were interrupted before are not offered any more: filling the target again takes them up all the same"})
 	if err != nil {
 		return nil, fmt.Errorf("the journal of runs %s cannot be used: %w", file, err)
 	}
@@ -69,8 +69,8 @@ type State string
 
 // The states.
 const (
-	GoingOn  State = "going on"
-	Broken   State = "broken off" // the program or the computer ended in the middle of it, or the place went away and did not come back
+	Resuming State = "going on"
+	Broken   State = "interrupted" // the program or the computer ended in the middle of it, or the target went away and did not come back
 	Stopped  State = "stopped"
 	NotAll   State = "not all" // something failed
 	Complete State = "complete"
@@ -79,23 +79,23 @@ const (
 
 // A Run is what is known of one.
 type Run struct {
-	ID      int64       `json:"id"`
-	Place   string      `json:"place"` // its name
-	At      string      `json:"at"`    // its address
-	Bench   string      `json:"bench,omitempty"`
-	Config  bench.Place `json:"-"`
-	State   State       `json:"state"`
-	Began   time.Time   `json:"began"`
-	Ended   time.Time   `json:"ended,omitzero"`
-	Verify  run.Verify  `json:"verify"`
-	After   int64       `json:"after,omitempty"`    // the run that it goes on with
-	TakenUp int64       `json:"taken-up,omitempty"` // by which run
-	Steps   int         `json:"steps"`
-	Files   int         `json:"files"`
-	Bytes   int64       `json:"bytes"` // that were to be written
-	Done    int         `json:"done"`  // steps
-	Written int64       `json:"written"`
-	Report  *run.Report `json:"report,omitempty"`
+	ID      int64        `json:"id"`
+	Target  string       `json:"target"` // its name
+	At      string       `json:"at"`     // its address
+	Bench   string       `json:"bench,omitempty"`
+	Config  bench.Target `json:"-"`
+	State   State        `json:"state"`
+	Began   time.Time    `json:"began"`
+	Ended   time.Time    `json:"ended,omitzero"`
+	Verify  run.Verify   `json:"verify"`
+	After   int64        `json:"after,omitempty"`   // the run that it resumes
+	TakenUp int64        `json:"resumed,omitempty"` // by which run
+	Steps   int          `json:"steps"`
+	Files   int          `json:"files"`
+	Bytes   int64        `json:"bytes"` // that were to be written
+	Done    int          `json:"done"`  // steps
+	Written int64        `json:"written"`
+	Report  *run.Report  `json:"report,omitempty"`
 	// Speeds are bytes a second, one for each fiftieth of a second; of longer runs, for each of a few hundred equal parts: see [Course.Span].
 	Speeds []int64 `json:"speeds,omitempty"`
 	// Course is what happened on the way.
@@ -110,7 +110,7 @@ type Course struct {
 	More    int           `json:"more,omitempty"` // moments that were too many to be kept
 }
 
-// A Moment is something out of the ordinary in a run: a failure, a wait, a pause, a file that is gone on with.
+// A Moment is something out of the ordinary in a run: a failure, a wait, a pause, a file that is resumed.
 type Moment struct {
 	At   time.Duration `json:"at"` // since the run began, without pauses
 	Kind run.EventKind `json:"event"`
@@ -118,7 +118,7 @@ type Moment struct {
 	Say  string        `json:"say,omitempty"`
 }
 
-// Open reports whether there is something left to do that can be gone on with.
+// Open reports whether there is something left to do that can be resumed.
 func (r *Run) Open() bool { return r.State == Broken || r.State == Stopped || r.State == NotAll }
 
 var (
@@ -181,12 +181,12 @@ func (j *Journal) forget(tx *sql.Tx) error {
 
 // A Beginning is what is written down before a run.
 type Beginning struct {
-	Config bench.Place // as the bench has it; no password stands in it
-	At     string      // its address, whole
-	Bench  string      // the file
+	Config bench.Target // as the bench has it; no password stands in it
+	At     string       // its address, whole
+	Bench  string       // the file
 	Plan   *plan.Plan
 	Verify run.Verify
-	After  int64 // the run that it goes on with; 0 for none
+	After  int64 // the run that it resumes; 0 for none
 }
 
 // Begin writes down that a run begins. A journal that cannot be written to costs its record only: the error is for a note, and the record
@@ -210,7 +210,7 @@ func (j *Journal) Begin(b Beginning) (*Record, error) {
 			return err
 		}
 		defer tx.Rollback()
-		r, err := tx.Exec("INSERT INTO run (began, place, at, bench, config, plan, verify, after, steps, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		r, err := tx.Exec("INSERT INTO run (began, target, at, bench, config, plan, verify, after, steps, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 			time.Now().UnixMilli(), b.Config.Name, b.At, b.Bench, config, steps, string(b.Verify), b.After, len(b.Plan.Steps), b.Plan.Files, b.Plan.Bytes)
 		if err != nil {
 			return err
@@ -255,18 +255,18 @@ func (j *Journal) alive(id int64) bool {
 	return taken && err == nil
 }
 
-const columns = "id, began, ended, place, at, bench, config, verify, after, followed, steps, files, bytes, report, speeds, course, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) FROM step WHERE run = id AND state = 'done')"
+const columns = "id, began, ended, target, at, bench, config, verify, after, followed, steps, files, bytes, report, speeds, course, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) FROM step WHERE run = id AND state = 'done')"
 
 func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	var began, ended int64
 	var config, report, speeds, course []byte
 	var verify string
-	if err = scan(&r.ID, &began, &ended, &r.Place, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps, &r.Files, &r.Bytes, &report, &speeds, &course, &r.Done, &r.Written); err != nil {
+	if err = scan(&r.ID, &began, &ended, &r.Target, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps, &r.Files, &r.Bytes, &report, &speeds, &course, &r.Done, &r.Written); err != nil {
 		return r, err
 	}
 	r.Began, r.Verify = time.UnixMilli(began), run.Verify(verify)
 	if err := json.Unmarshal(config, &r.Config); err != nil {
-		return r, fmt.Errorf("the place of run %d: %w", r.ID, err)
+		return r, fmt.Errorf("the target of run %d: %w", r.ID, err)
 	}
 	if len(report) > 0 {
 		r.Ended, r.Report = time.UnixMilli(ended), &run.Report{}
@@ -284,7 +284,7 @@ func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	case r.TakenUp > 0:
 		r.State = Followed
 	case r.Report == nil && j.alive(r.ID):
-		r.State = GoingOn
+		r.State = Resuming
 	case r.Report == nil:
 		r.State = Broken
 	case r.Report.Stopped:

@@ -21,8 +21,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 func open(t testing.TB, file string) *journal.Journal {
@@ -52,11 +52,11 @@ func steps(t testing.TB, lengths ...int) *plan.Plan {
 }
 
 func begin(at string) journal.Beginning {
-	return journal.Beginning{Config: bench.Place{Name: "North stick", At: at, Loader: "rowan", Road: "usb"}, At: at, Bench: "/season.toml"}
+	return journal.Beginning{Config: bench.Target{Name: "North stick", At: at, Loader: "rowan", Via: "usb"}, At: at, Bench: "/season.toml"}
 }
 
 func job(p *plan.Plan, dir string) run.Job {
-	return run.Job{Plan: p, Options: run.Options{Verify: run.VerifyFull}, Open: func(context.Context) (place.Place, error) { return folder.Open(dir, folder.Options{}) }}
+	return run.Job{Plan: p, Options: run.Options{Verify: run.VerifyFull}, Open: func(context.Context) (target.Target, error) { return folder.Open(dir, folder.Options{}) }}
 }
 
 func TestARunIsWrittenDown(t *testing.T) {
@@ -74,7 +74,7 @@ func TestARunIsWrittenDown(t *testing.T) {
 	assert.Equal(t, id, r.ID)
 	assert.Equal(t, journal.NotAll, r.State)
 	assert.True(t, r.Open())
-	assert.Equal(t, "North stick", r.Place)
+	assert.Equal(t, "North stick", r.Target)
 	assert.Equal(t, 3, r.Done)
 	assert.EqualValues(t, 11<<20, r.Written)
 	assert.Equal(t, rep.Put, r.Report.Put)
@@ -127,7 +127,7 @@ func TestARunIsWrittenDown(t *testing.T) {
 	assert.ErrorIs(t, err, journal.ErrNone)
 }
 
-// TestARunThatWasKilledIsBroken has a record end at any event, as if the process were gone, and looks that what is gone on with makes all of it there.
+// TestARunThatWasKilledIsBroken has a record end at any event, as if the process were gone, and looks that what is resumed makes all of it there.
 func TestARunThatWasKilledIsBroken(t *testing.T) {
 	p := steps(t, 5<<20, 100, 3000, 4<<20, 0, 50)
 	for dies := range 28 {
@@ -135,7 +135,7 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 		file := filepath.Join(base, "runs.sqlite")
 		j, err := journal.Open(file)
 		require.NoError(t, err)
-		dir := filepath.Join(base, "place")
+		dir := filepath.Join(base, "target")
 		require.NoError(t, os.Mkdir(dir, 0o755))
 		b := begin(dir)
 		b.Plan, b.Verify = p, run.VerifyFull
@@ -145,7 +145,7 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		n := 0
-		jb.Tell = func(e run.Event) {
+		jb.Emit = func(e run.Event) {
 			if n++; n > dies {
 				cancel() // and nothing more is written down
 				return
@@ -155,7 +155,7 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 		run.Start(ctx, jb).Wait()
 		all, err := j.Runs(5)
 		require.NoError(t, err)
-		require.Equal(t, journal.GoingOn, all[0].State, "its process has its lock")
+		require.Equal(t, journal.Resuming, all[0].State, "its process has its lock")
 		rec.Die()
 		all, err = j.Runs(5)
 		require.NoError(t, err)
@@ -189,8 +189,8 @@ func TestARunWhoseStickWasPulledIsBroken(t *testing.T) {
 	p := steps(t, 100, 200)
 	x := job(p, t.TempDir())
 	x.Patience = -1
-	x.Open = func(context.Context) (place.Place, error) {
-		return nil, fmt.Errorf("opening the stick: %w", place.ErrGone)
+	x.Open = func(context.Context) (target.Target, error) {
+		return nil, fmt.Errorf("opening the stick: %w", target.ErrGone)
 	}
 	lane, id, _ := j.Start(t.Context(), begin("/media/stick"), x)
 	rep := lane.Wait()
@@ -265,7 +265,7 @@ func TestSpeedsOfALongRun(t *testing.T) {
 	require.NoError(t, err)
 	const seconds = 5000
 	rec.Event(run.Event{Kind: run.Began, Step: 1})
-	rec.Event(run.Event{Kind: run.GoingOn, Step: 1, Total: 1 << 40, Elapsed: time.Millisecond}) // was there before
+	rec.Event(run.Event{Kind: run.Resuming, Step: 1, Total: 1 << 40, Elapsed: time.Millisecond}) // was there before
 	for s := range seconds {
 		rec.Event(run.Event{Kind: run.Progress, Step: 1, Total: 1<<40 + int64(s+1)*1000, Elapsed: time.Duration(s)*time.Second + 500*time.Millisecond})
 	}

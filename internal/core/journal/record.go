@@ -27,13 +27,13 @@ type Record struct {
 	plan *plan.Plan
 	lock *os.File
 
-	mu      sync.Mutex
-	pending map[int]entry // not written down yet
-	since   time.Time     // of the oldest of them
-	speeds  speeds
-	course  Course
-	told    time.Time // when the course was written down last
-	Failed  error     // why something could not be written down
+	mu       sync.Mutex
+	pending  map[int]entry // not written down yet
+	since    time.Time     // of the oldest of them
+	speeds   speeds
+	course   Course
+	reported time.Time // when the course was written down last
+	Failed   error     // why something could not be written down
 }
 
 // ID is the run's number; 0 for none.
@@ -51,7 +51,7 @@ const (
 	writeMost   = 512
 )
 
-// Event writes down what happened. It is called before a step is carried out, and before the next one is.
+// Event writes down what happened. It is named before a step is carried out, and before the next one is.
 func (r *Record) Event(e run.Event) {
 	if r == nil {
 		return
@@ -90,7 +90,7 @@ const mostMoments = 300
 func (r *Record) happened(e run.Event) {
 	r.course.Elapsed = max(r.course.Elapsed, e.Elapsed)
 	switch e.Kind {
-	case run.GoingOn, run.Rewriting, run.Failed, run.Skipped, run.PutOff, run.Waiting, run.Back, run.Paused, run.Resumed:
+	case run.Resuming, run.Rewriting, run.Failed, run.Skipped, run.PutOff, run.Waiting, run.Back, run.Paused, run.Resumed:
 	default:
 		return
 	}
@@ -101,11 +101,11 @@ func (r *Record) happened(e run.Event) {
 	r.course.Moments = append(r.course.Moments, Moment{e.Elapsed, e.Kind, e.Path, e.Say})
 }
 
-// tellEvery is how often the course of a run is written down while it goes on, so that one that is killed has one.
-const tellEvery = 5 * time.Second
+// emitEvery is how often the course of a run is written down while it goes on, so that one that is killed has one.
+const emitEvery = 5 * time.Second
 
 // tell writes the course down.
-func (r *Record) tell(tx interface {
+func (r *Record) emit(tx interface {
 	Exec(query string, args ...any) (sql.Result, error)
 }) error {
 	r.course.Span = r.speeds.span
@@ -129,9 +129,9 @@ func (r *Record) write() {
 			return err
 		}
 		defer tx.Rollback()
-		if time.Since(r.told) > tellEvery {
-			r.told = time.Now()
-			if err := r.tell(tx); err != nil {
+		if time.Since(r.reported) > emitEvery {
+			r.reported = time.Now()
+			if err := r.emit(tx); err != nil {
 				return err
 			}
 		}
@@ -173,7 +173,7 @@ func (r *Record) End(report run.Report) error {
 		if _, err := db.Exec("UPDATE run SET ended = ?, report = ? WHERE id = ?", time.Now().UnixMilli(), packed, r.id); err != nil {
 			return err
 		}
-		return r.tell(db)
+		return r.emit(db)
 	})
 	if r.lock != nil {
 		_ = r.lock.Close()
@@ -202,7 +202,7 @@ func (s *speeds) add(e run.Event) {
 	}
 	n := e.Total - s.total
 	s.total = e.Total
-	if e.Kind == run.GoingOn || n <= 0 { // what was there was not written now
+	if e.Kind == run.Resuming || n <= 0 { // what was there was not written now
 		return
 	}
 	for int(e.Elapsed/s.span) >= mostSpeeds { // pairs become one

@@ -11,15 +11,15 @@ import (
 func (j *Journal) Start(ctx context.Context, b Beginning, job run.Job) (lane *run.Lane, id int64, note error) {
 	b.Plan, b.Verify = job.Plan, job.Verify
 	rec, note := j.Begin(b)
-	tell, over := job.Tell, job.Over
-	job.Tell = func(e run.Event) {
+	emit, over := job.Emit, job.Over
+	job.Emit = func(e run.Event) {
 		rec.Event(e)
-		if tell != nil {
-			tell(e)
+		if emit != nil {
+			emit(e)
 		}
 	}
 	job.Over = func(r run.Report) {
-		_ = rec.End(r) // what could not be written down is in no way lost on the place
+		_ = rec.End(r) // what could not be written down is in no way lost on the target
 		if over != nil {
 			over(r)
 		}

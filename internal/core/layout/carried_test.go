@@ -24,7 +24,7 @@ func TestPicturesGoToTheirCompanions(t *testing.T) {
 	p := coretest.Rowan(t)
 	one := withFront(coretest.Vesper(1, "Copper Tide", "full", 100), "/p/disc.png")
 	bare := coretest.Vesper(2, "Mosswick", "full", 100)
-	tree := layout.Lay([]title.Title{one, bare}, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{one, bare}, p, coretest.Destination(t, p, "usb", "fat32"))
 	made := map[string]layout.Companion{}
 	for _, b := range tree.Beside(0, true) {
 		made[b.Path] = tree.Companion(0, &b)
@@ -50,7 +50,7 @@ func TestATreeOfCoversAlone(t *testing.T) {
 	twin.Key = "twin"
 	bare := coretest.Vesper(3, "Mosswick", "full", 100)
 	foreign := title.Title{Key: "f", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
-	whole := layout.Lay([]title.Title{two, twin, bare, foreign}, p, coretest.Target(t, p, "usb", "fat32"))
+	whole := layout.Lay([]title.Title{two, twin, bare, foreign}, p, coretest.Destination(t, p, "usb", "fat32"))
 	tree := whole.OnlyCovers()
 	paths := func(i int) (out []string) {
 		for _, it := range tree.Placements[i].Items {
@@ -75,7 +75,7 @@ func TestATreeOfCoversAlone(t *testing.T) {
 func TestWhereACompanionLayUnderAnotherName(t *testing.T) {
 	p := coretest.Rowan(t)
 	one := withFront(coretest.Vesper(1, "Copper Tide", "full", 100))
-	tree := layout.Lay([]title.Title{one}, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{one}, p, coretest.Destination(t, p, "usb", "fat32"))
 	at := func(file string) map[string]string {
 		out := map[string]string{}
 		for _, c := range tree.Companions(0) {
@@ -91,6 +91,6 @@ func TestWhereACompanionLayUnderAnotherName(t *testing.T) {
 
 	p = coretest.Profile(t, "gantry")
 	cart := title.Title{Key: "c", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
-	tree = layout.Lay([]title.Title{withFront(cart)}, p, coretest.Target(t, p, "ftp", "exfat"))
+	tree = layout.Lay([]title.Title{withFront(cart)}, p, coretest.Destination(t, p, "ftp", "exfat"))
 	assert.Equal(t, "gantry/faces/wren8/Rope walk (old).jpg", at("gantry/shelf/wren8/Rope walk (old).w8")["gantry/faces/wren8/Ropewalk.jpg"], "by the base name")
 }

@@ -98,7 +98,7 @@ func (t *Tree) Companion(i int, b *Beside) Companion {
 
 // companions are what one rule makes for a title: a file, or one for each disc.
 func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (out []Companion) {
-	if !c.Match(t.Platform, t.Form, l.target.attachment(), l.target.Filesystem.Name) {
+	if !c.Match(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name) {
 		return nil
 	}
 	discs := 1
@@ -147,7 +147,7 @@ func PictureRule(p *loader.Picture) *picture.Rule {
 	return &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}
 }
 
-// Beneath is where a companion of title i would lie if the file of its disc lay at a path of the place: under the names that this path tells.
+// Beneath is where a companion of title i would lie if the file of its disc lay at a path of the target: under the names that this path tells.
 func (t *Tree) Beneath(i int, c *Companion, file string) string {
 	p := &t.Placements[i]
 	v := t.l.fileValues(&t.titles[i], p, c.Disc)
@@ -155,11 +155,11 @@ func (t *Tree) Beneath(i int, c *Companion, file string) string {
 		v[loader.FieldDisc], v[loader.FieldTitle] = "", p.Name
 	}
 	for _, at := range []loader.Template{p.Rule.Path, p.Rule.TooLarge.Parts, p.Rule.Tracks} {
-		told, ok := at.Match(file)
+		reported, ok := at.Match(file)
 		if !ok {
 			continue
 		}
-		for f, value := range told {
+		for f, value := range reported {
 			if value != "" {
 				v[f] = value
 			}
@@ -200,7 +200,7 @@ func quote(v *loader.Values) {
 	}
 }
 
-// fileValues are the fields of one disc of a title as it lies on the place.
+// fileValues are the fields of one disc of a title as it lies on the target.
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
 	v := l.valuesOf(t, p)
 	v[loader.FieldName] = t.Name // in texts it may hold anything
@@ -235,7 +235,7 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	return out
 }
 
-// A ListFile is a file in which all titles are told.
+// A ListFile is a file in which all titles are reported.
 type ListFile struct {
 	Path string
 	Data []byte
@@ -246,7 +246,7 @@ type ListFile struct {
 	rows []loader.Values
 }
 
-// Lists writes the files in which the loader wants its titles told, for the titles
+// Lists writes the files in which the loader wants its titles reported, for the titles
 // that include says yes to.
 func (t *Tree) Lists(include func(i int) bool) []ListFile {
 	if t.onlyCovers {
@@ -255,13 +255,13 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 	var out []ListFile
 	for k := range t.l.p.Lists {
 		l := &t.l.p.Lists[k]
-		if len(l.On) > 0 && !slices.Contains(l.On, t.l.target.attachment()) {
+		if len(l.On) > 0 && !slices.Contains(l.On, t.l.destination.attachment()) {
 			continue
 		}
 		var rows []loader.Values
 		for i := range t.titles {
 			tt := &t.titles[i]
-			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form, t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
 				rows = append(rows, t.l.rows(tt, &t.Placements[i])...)
 			}
 		}
@@ -274,7 +274,7 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 	return out
 }
 
-// A ListLine is how many bytes titles add to a file in which all are told.
+// A ListLine is how many bytes titles add to a file in which all are reported.
 type ListLine struct {
 	Path string
 	tree *Tree
@@ -282,7 +282,7 @@ type ListLine struct {
 	most string // the number of all discs
 }
 
-// ListLines are the files in which the loader wants its titles told, where the tree is laid for.
+// ListLines are the files in which the loader wants its titles reported, where the tree is laid for.
 func (t *Tree) ListLines() (out []ListLine) {
 	if t.onlyCovers {
 		return nil
@@ -292,7 +292,7 @@ func (t *Tree) ListLines() (out []ListLine) {
 		discs += len(t.titles[i].Discs)
 	}
 	for k := range t.l.p.Lists {
-		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.target.attachment()) {
+		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.destination.attachment()) {
 			out = append(out, ListLine{t.l.cased(l.Path.Fill(&loader.Values{})), t, l, strconv.Itoa(discs)})
 		}
 	}
@@ -309,7 +309,7 @@ func (l *ListLine) Around() int {
 func (l *ListLine) Bytes(i int) (n int) {
 	t := l.tree
 	tt, p := &t.titles[i], &t.Placements[i]
-	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.target.attachment(), t.l.target.Filesystem.Name) {
+	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
 		return 0
 	}
 	for _, row := range t.l.rows(tt, p) {
@@ -336,7 +336,7 @@ func SortRows(rows []loader.Values, order []string) {
 	})
 }
 
-// ListData is a file in which titles are told, with a row for each disc in the order of the list.
+// ListData is a file in which titles are reported, with a row for each disc in the order of the list.
 func ListData(l *loader.List, rows []loader.Values) []byte {
 	SortRows(rows, l.Order)
 	for n := range rows {

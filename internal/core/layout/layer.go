@@ -14,16 +14,16 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// layer places single titles by a profile's rules.
+// layer targets single titles by a profile's rules.
 type layer struct {
-	p      *loader.Profile
-	target Target
-	legal  map[*loader.Accept]*legal // what names may hold under each rule
-	decide []*loader.Companion       // without which titles do not start
+	p           *loader.Profile
+	destination Destination
+	legal       map[*loader.Accept]*legal // what names may hold under each rule
+	decide      []*loader.Companion       // without which titles do not start
 }
 
 // legal is what names may hold: worked out once for ASCII, which most names are made of.
@@ -32,11 +32,11 @@ type legal struct {
 	permits func(rune) bool
 }
 
-func newLayer(p *loader.Profile, target Target) *layer {
-	l := &layer{p: p, target: target, legal: map[*loader.Accept]*legal{}}
-	forbidden := target.Filesystem.Forbidden
+func newLayer(p *loader.Profile, destination Destination) *layer {
+	l := &layer{p: p, destination: destination, legal: map[*loader.Accept]*legal{}}
+	forbidden := destination.Filesystem.Forbidden
 	var permitted loader.CharacterSet
-	if at := target.Attachment; at != nil {
+	if at := destination.Attachment; at != nil {
 		forbidden += at.Forbidden
 		permitted = at.Permitted
 	}
@@ -65,13 +65,13 @@ func newLayer(p *loader.Profile, target Target) *layer {
 	return l
 }
 
-// place gives a title the place that it would have if it were alone. It gets the
+// target gives a title the target that it would have if it were alone. It gets the
 // name that it holds, where that is one that the rules allow.
-func (l *layer) place(t *title.Title, held string) Placement {
+func (l *layer) target(t *title.Title, held string) Placement {
 	if t.Platform == "" {
-		return refuse("it is not known what this file is", "see the evidence at Intake")
+		return refuse("it is not known what this file is", "see the evidence at Scan")
 	}
-	rule, refusal := l.p.Accept(t.Platform, t.Form, l.target.attachment(), l.target.Filesystem.Name)
+	rule, refusal := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name)
 	switch {
 	case refusal != nil:
 		return refuse(refusal.Say, refusal.Ways...)
@@ -87,18 +87,18 @@ func (l *layer) place(t *title.Title, held string) Placement {
 
 // placeMarked is the place of a title with something put behind the name that it has
 // alone.
-func (l *layer) placeMarked(t *title.Title, alone *Placement, mark string) Placement {
+func (l *layer) targetMarked(t *title.Title, alone *Placement, mark string) Placement {
 	return l.within(t, alone.Rule, "", alone, mark)
 }
 
 // within places a title so that its paths are not too long.
 func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *Placement, mark string) Placement {
 	naming := l.naming(rule, t)
-	pl := l.placeAs(t, rule, naming, held, alone, mark)
+	pl := l.targetAs(t, rule, naming, held, alone, mark)
 	if pl.Refusal == nil {
 		for i := range pl.Items {
 			if p := pl.Items[i].Path; !fs.ValidPath(p) || p == "." || strings.ContainsFunc(p, unicode.IsControl) {
-				return unnamed(fmt.Sprintf("the profile makes the path %q of it, which there cannot be", p), "mend the profile")
+				return unnamed(fmt.Sprintf("the profile makes the path %q of it, which there cannot be", p), "fix the profile")
 			}
 		}
 	}
@@ -106,15 +106,15 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 		return pl
 	}
 	// A name that makes a path too long is cut to the longest that does not.
-	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a place with longer paths")
+	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a target with longer paths")
 	low, high := 1, naming.Units.Count(pl.Name)
 	for low <= high {
 		naming.Longest = (low + high) / 2
-		pl = l.placeAs(t, rule, naming, "", nil, mark)
+		pl = l.targetAs(t, rule, naming, "", nil, mark)
 		if pl.Refusal == nil && !l.tooLong(&pl) {
 			best, low = pl, naming.Longest+1
 		} else if pl.Refusal != nil && mark != "" {
-			low = naming.Longest + 1 // there is no room for the mark yet
+			low = naming.Longest + 1 // there is no space for the mark yet
 		} else {
 			high = naming.Longest - 1
 		}
@@ -125,12 +125,12 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 // noRule says why no rule takes a title of a platform that the loader knows.
 func (l *layer) noRule(t *title.Title) Placement {
 	where := ""
-	if l.target.Attachment != nil {
+	if l.destination.Attachment != nil {
 		where = " here"
 	}
 	var elsewhere []string
 	for _, a := range l.p.Attachments {
-		if rule, _ := l.p.Accept(t.Platform, t.Form, a.Name, ""); rule != nil && a.Name != l.target.attachment() {
+		if rule, _ := l.p.Accept(t.Platform, t.Form, a.Name, ""); rule != nil && a.Name != l.destination.attachment() {
 			elsewhere = append(elsewhere, "its attachment "+a.Name+" takes it")
 		}
 	}
@@ -151,18 +151,18 @@ func (l *layer) naming(rule *loader.Accept, t *title.Title) Naming {
 	return n
 }
 
-func units(count string) place.Units {
+func units(count string) target.Units {
 	switch count {
 	case "bytes":
-		return place.Bytes
+		return target.Bytes
 	case "utf-16":
-		return place.UTF16
+		return target.UTF16
 	}
-	return place.Characters
+	return target.Characters
 }
 
-// placeAs fills the rule's templates.
-func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held string, alone *Placement, mark string) Placement {
+// targetAs fills the rule's templates.
+func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, held string, alone *Placement, mark string) Placement {
 	pl := Placement{Rule: rule}
 	if alone != nil {
 		pl.Name, pl.How = alone.Name, alone.How
@@ -190,7 +190,7 @@ func (l *layer) placeAs(t *title.Title, rule *loader.Accept, naming Naming, held
 	if mark != "" {
 		pl.Name = naming.With(pl.Name, mark)
 		if pl.Name == "" {
-			return unnamed("its name leaves no room for what tells it from others")
+			return unnamed("its name leaves no space for what tells it from others")
 		}
 	}
 	whole := l.valuesOf(t, &pl)
@@ -247,7 +247,7 @@ func (pl *Placement) twice() string {
 
 // tooLong reports whether a path of the placement is longer than the target takes.
 func (l *layer) tooLong(pl *Placement) bool {
-	at, fs := l.target.Attachment, &l.target.Filesystem
+	at, fs := l.destination.Attachment, &l.destination.Filesystem
 	for i := range pl.Items {
 		p := pl.Items[i].Path
 		if at != nil && at.LongestPath > 0 && units(at.Count).Count(p) > at.LongestPath {
@@ -341,7 +341,7 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	}
 }
 
-// folder adds what lies in a disc that goes as a folder. Names that the place cannot hold are changed, and the placement
+// folder adds what lies in a disc that goes as a folder. Names that the target cannot hold are changed, and the placement
 // says so. With a path, that is the image which the files lie in.
 func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name, image string) {
 	pl.claim(to) // which also holds what is below it
@@ -359,27 +359,27 @@ func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept,
 			pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + name, Rule: rule.Why, Spec: s})
 		}
 	}
-	if l.hold(names) || twice(names) { // a rule that gives two files one name is a mistake, and told as one
+	if l.hold(names) || twice(names) { // a rule that gives two files one name is a mistake, and reported as one
 		return
 	}
-	renamed, changed := l.target.Filesystem.Inside(names, l.allows)
+	renamed, changed := l.destination.Filesystem.Inside(names, l.allows)
 	for k, name := range renamed {
 		pl.Items[first+k].Path = to + "/" + name
 	}
 	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot be called so there, and got other names", size.Count(changed, "file")), "; ")
 }
 
-// hold reports whether the place holds all of these names as they are, and tells them apart.
+// hold reports whether the target holds all of these names as they are, and tells them apart.
 func (l *layer) hold(names []string) bool {
 	seen := make(map[string]string, len(names)) // as folded -> as written
 	for _, name := range names {
 		for elem := range strings.SplitSeq(name, "/") {
-			if l.target.Filesystem.CheckName(elem) != "" || l.allows(elem) != "" {
+			if l.destination.Filesystem.CheckName(elem) != "" || l.allows(elem) != "" {
 				return false
 			}
 		}
 		for at := name; at != "."; at = path.Dir(at) { // folders too: two that differ in letter case are one
-			key := l.target.Filesystem.Fold(at)
+			key := l.destination.Filesystem.Fold(at)
 			was, known := seen[key]
 			if known && (was != at || at == name) {
 				return false
@@ -400,7 +400,7 @@ func twice(names []string) bool {
 
 // allows says what an attachment has against a name inside of a title.
 func (l *layer) allows(name string) string {
-	at := l.target.Attachment
+	at := l.destination.Attachment
 	if at == nil {
 		return ""
 	}
@@ -499,7 +499,7 @@ const maxParts = 10_000
 
 // sized adds a file of a disc, in parts or packed where it is too large and the rule says so.
 func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Accept, v *loader.Values) {
-	limit := l.target.LargestFile()
+	limit := l.destination.LargestFile()
 	if rule.TooLarge.Over > 0 {
 		limit = min(limit, int64(rule.TooLarge.Over))
 	}
@@ -537,15 +537,15 @@ func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Acce
 		return
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
-	text, sums = placeSums(text, sums)
+	text, sums = targetSums(text, sums)
 	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "tells the parts: " + why, Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
 }
 
 // sumMark stands for a checksum that is not known yet, as long as the checksum will be.
 func sumMark(n int) string { return fmt.Sprintf("\x02%06d\x03", n) }
 
-// placeSums finds where the checksums stand in a text.
-func placeSums(text string, sums []shape.Summed) (string, []shape.Summed) {
+// targetSums finds where the checksums stand in a text.
+func targetSums(text string, sums []shape.Summed) (string, []shape.Summed) {
 	var placed []shape.Summed
 	for n := range sums {
 		if at := strings.Index(text, sumMark(n)); at >= 0 {
@@ -571,8 +571,8 @@ func (p *Placement) claim(path string) {
 
 // cased brings a path into the letter case that the console wants.
 func (l *layer) cased(p string) string {
-	if l.target.Attachment != nil {
-		return l.target.Attachment.Cased(p)
+	if l.destination.Attachment != nil {
+		return l.destination.Attachment.Cased(p)
 	}
 	return p
 }

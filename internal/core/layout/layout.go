@@ -9,21 +9,21 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A Target is where titles are laid out for.
-type Target struct {
-	// Attachment is how the loader reaches the place; nil when it does not.
+type Destination struct {
+	// Attachment is how the loader reaches the target; nil when it does not.
 	Attachment *loader.Attachment
-	Filesystem place.Filesystem
+	Filesystem target.Filesystem
 	// Held are names that titles have been given before, by their keys. They keep
 	// them, whatever else comes.
 	Held map[string]string
 }
 
 // LargestFile is how many bytes a file there can have.
-func (t *Target) LargestFile() int64 {
+func (t *Destination) LargestFile() int64 {
 	limit := t.Filesystem.LargestFile
 	if t.Attachment != nil && t.Attachment.LargestFile > 0 {
 		limit = min(limit, int64(t.Attachment.LargestFile))
@@ -32,7 +32,7 @@ func (t *Target) LargestFile() int64 {
 }
 
 // attachment is the name of the attachment, "" for none.
-func (t *Target) attachment() string {
+func (t *Destination) attachment() string {
 	if t.Attachment == nil {
 		return ""
 	}
@@ -63,10 +63,10 @@ type Placement struct {
 	contested bool
 }
 
-// An Item is one file on the place.
+// An Item is one file on the target.
 type Item struct {
 	Disc   int    `json:"disc"`             // index into the title's discs
-	Path   string `json:"path"`             // from the place's root, with slashes
+	Path   string `json:"path"`             // from the target's root, with slashes
 	Folder bool   `json:"folder,omitempty"` // a folder, whose content is known only when it is unpacked
 	// Spec is what its bytes are made of.
 	shape.Spec

@@ -16,14 +16,14 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 func vesper(number int, name, kind string) title.Title { return coretest.Vesper(number, name, kind, 1) }
 
 func rowan(t coretest.T, titles ...title.Title) *layout.Tree {
 	p := coretest.Rowan(t)
-	return layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
+	return layout.Lay(titles, p, coretest.Destination(t, p, "usb", "fat32"))
 }
 
 func TestPaths(t *testing.T) {
@@ -83,7 +83,7 @@ func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
 	assert.Contains(t, tree.Placements[0].Items[3].Text, "file = \"003.rwn\"\nlength = 1073872896\n")
 
 	p := coretest.Rowan(t)
-	whole := layout.Lay([]title.Title{big}, p, coretest.Target(t, p, "smb", "ext4")).Placements[0]
+	whole := layout.Lay([]title.Title{big}, p, coretest.Destination(t, p, "smb", "ext4")).Placements[0]
 	assert.Equal(t, "FULL/VSP-20417 - Copper Tide.iso", whole.Items[0].Path, "a share takes it whole")
 	assert.Len(t, whole.Items, 1)
 }
@@ -97,7 +97,7 @@ func TestWhatIsTooLargeCanBePacked(t *testing.T) {
 	titles := []title.Title{coretest.Vesper(1, "A", "full", 5<<30), coretest.Vesper(2, "B", "full", 1<<30)}
 	used := title.Used{Bitmap: 32 << 10, Unit: 2048, Sectors: 5 << 30 / 2048, Blocks: 1000}
 	titles[0].Discs[0].Used = used
-	tree := layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay(titles, p, coretest.Destination(t, p, "usb", "fat32"))
 	assert.Equal(t, used, tree.Placements[0].Items[0].With.Used, "what the disc does not use is left out")
 	assert.Less(t, tree.Placements[0].Items[0].Size, int64(64<<20))
 	assert.Equal(t, []shape.Name{shape.Pack, shape.Whole}, []shape.Name{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
@@ -108,7 +108,7 @@ func TestNoFileIsCutIntoDust(t *testing.T) {
 	text := strings.Replace(profileText(t, "rowan"), `part-size = "2GiB - 64KiB"`, `part-size = 1`, 1)
 	p, err := loader.ParseProfile("dust.toml", []byte(text))
 	require.NoError(t, err)
-	pl := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30)}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0]
+	pl := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30)}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0]
 	require.Len(t, pl.Items, 1)
 	assert.EqualValues(t, 5<<30, pl.Items[0].Size, "it stays whole, and so too large")
 }
@@ -116,7 +116,7 @@ func TestNoFileIsCutIntoDust(t *testing.T) {
 func TestPartsThatWouldLeaveTheirFolder(t *testing.T) {
 	evil := folderTitle("corvane", "CVN1", "Evil", "main.run", "../../etc/x", "/abs", `a\..\b`, "...", "a/./c")
 	p := coretest.Profile(t, "gantry")
-	pl := layout.Lay([]title.Title{evil}, p, coretest.Target(t, p, "ftp", "exfat")).Placements[0]
+	pl := layout.Lay([]title.Title{evil}, p, coretest.Destination(t, p, "ftp", "exfat")).Placements[0]
 	require.Nil(t, pl.Refusal)
 	require.Len(t, pl.Items, 5)
 	for _, item := range pl.Items {
@@ -127,7 +127,7 @@ func TestPartsThatWouldLeaveTheirFolder(t *testing.T) {
 		Parts: []title.Part{{Name: "data/a.bin", File: title.File{Size: 1}}, {Name: "../b.bin", File: title.File{Size: 1}}}}}}
 	b := coretest.Profile(t, "bellows")
 	var got []string
-	for _, item := range layout.Lay([]title.Title{tracks}, b, coretest.Target(t, b, "usb", "fat32")).Placements[0].Items {
+	for _, item := range layout.Lay([]title.Title{tracks}, b, coretest.Destination(t, b, "usb", "fat32")).Placements[0].Items {
 		got = append(got, item.Path)
 	}
 	assert.Equal(t, []string{"Titles/x/x.cue", "Titles/x/data/a.bin", "Titles/x/b.bin"}, got, "tracks keep the folders that their sheet names")
@@ -170,9 +170,9 @@ func TestEveryLoadersTree(t *testing.T) {
 	prog := folderTitle("dulcimer", "", "Mast & Mirror", "mirror.prog", "disk.1", "data/level1.dat", "data/old.bak", "notes.txt", "mirror.about")
 	game := folderTitle("corvane", "CVN00117", "Under: Bough", "main.run", "art/a.dat")
 	for name, c := range map[string]struct {
-		loader, road, fs string
-		titles           []title.Title
-		want             []string // path [shape]; or what a refusal says, after "no: "
+		loader, via, fs string
+		titles          []title.Title
+		want            []string // path [shape]; or what a refusal says, after "no: "
 	}{
 		"a Corvane": {"gantry", "ftp", "ext4", []title.Title{game, image("corvane", "CVN00118", "Saffron Circuit", "s.iso", 700<<20), cart("wren8", "Gannet Patrol", "g.w8"), zipped, cart("kestrel64", "Kite", "k.k64"), vesper(1, "No", "full")},
 			[]string{"Games/Under - Bough/main.run", "Games/Under - Bough/art/a.dat", "Games/Saffron Circuit extract", "gantry/shelf/wren8/Gannet Patrol.w8", "gantry/shelf/finch/Reed Runner.zip",
@@ -199,7 +199,7 @@ func TestEveryLoadersTree(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := coretest.Profile(t, c.loader)
-			tree := layout.Lay(c.titles, p, coretest.Target(t, p, c.road, c.fs))
+			tree := layout.Lay(c.titles, p, coretest.Destination(t, p, c.via, c.fs))
 			var got, with []string
 			for i := range tree.Placements {
 				pl := &tree.Placements[i]
@@ -218,10 +218,10 @@ func TestEveryLoadersTree(t *testing.T) {
 	}
 }
 
-func TestCompanionsTellTheirTitle(t *testing.T) {
+func TestCompanionsEmitTheirTitle(t *testing.T) {
 	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}, Details: title.Details{Players: "1-4", Text: `A "tide".`}}
 	p := coretest.Profile(t, "bellows")
-	tree := layout.Lay([]title.Title{pair}, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{pair}, p, coretest.Destination(t, p, "usb", "fat32"))
 	items := tree.Placements[0].Items
 	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
 	all := append([]layout.Companion{{}}, tree.Companions(0)...)
@@ -232,7 +232,7 @@ func TestCompanionsTellTheirTitle(t *testing.T) {
 
 func TestListFiles(t *testing.T) {
 	p := coretest.Rowan(t)
-	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"), vesper(3, "Not wanted", "full")}, p, coretest.Target(t, p, "nbd", "exfat"))
+	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"), vesper(3, "Not wanted", "full")}, p, coretest.Destination(t, p, "nbd", "exfat"))
 	lists := tree.Lists(func(i int) bool { return i != 2 })
 	require.Len(t, lists, 1)
 	assert.Equal(t, "rowan-net.lst", lists[0].Path)
@@ -270,7 +270,7 @@ fill = 0x20
 	text = before + after
 	binary, err := loader.ParseProfile("b.toml", []byte(text))
 	require.NoError(t, err)
-	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Target(t, binary, "nbd", "exfat"))
+	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Destination(t, binary, "nbd", "exfat"))
 	lists = tree.Lists(func(int) bool { return true })
 	require.Len(t, lists, 1)
 	assert.Equal(t, "LISTVSP-00002\x00M\x00o\x00s\x00\x00\x01MOSS          END", string(lists[0].Data))
@@ -288,7 +288,7 @@ func TestPagesInTheOrderOfNames(t *testing.T) {
 	for i := range 130 {
 		titles = append(titles, cart("wren8", fmt.Sprintf("Game %03d", 129-i), fmt.Sprintf("g%d.w8", i)))
 	}
-	tree := layout.Lay(titles, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay(titles, p, coretest.Destination(t, p, "usb", "fat32"))
 	for want, i := range map[string]int{
 		"Carts/wren8/Game 000.w8": 129, "Carts/wren8/Game 059.w8": 70, "Carts/wren8/+2/Game 060.w8": 69, "Carts/wren8/+2/Game 119.w8": 10, "Carts/wren8/+3/Game 120.w8": 9,
 	} {
@@ -301,8 +301,8 @@ func TestPagesInTheOrderOfNames(t *testing.T) {
 }
 
 // check holds what must be true of any tree: paths are unique without regard to case,
-// legal, and inside of the place; folders are not over-full.
-func check(t coretest.T, tree *layout.Tree, fs place.Filesystem, p *loader.Profile) {
+// legal, and inside of the target; folders are not over-full.
+func check(t coretest.T, tree *layout.Tree, fs target.Filesystem, p *loader.Profile) {
 	seen := map[string]int{}
 	folders := map[string]map[string]bool{}
 	for i := range tree.Placements {
@@ -351,28 +351,28 @@ func carts(t *rapid.T, n int) []title.Title {
 func TestNamesAreUniqueAndStable(t *testing.T) {
 	for _, name := range []string{"bellows", "oxbow", "gantry"} {
 		p := coretest.Profile(t, name)
-		target := coretest.Target(t, p, p.Attachments[0].Road, "fat32")
+		destination := coretest.Destination(t, p, p.Attachments[0].Via, "fat32")
 		t.Run(name, rapid.MakeCheck(func(t *rapid.T) {
 			titles := carts(t, rapid.IntRange(1, 90).Draw(t, "titles"))
-			whole := layout.Lay(titles, p, target)
-			check(t, whole, target.Filesystem, p)
+			whole := layout.Lay(titles, p, destination)
+			check(t, whole, destination.Filesystem, p)
 
 			// Some titles first, the others later: nobody is renamed.
 			first := rapid.IntRange(0, len(titles)).Draw(t, "first")
-			tree := layout.Lay(titles[:first], p, target)
+			tree := layout.Lay(titles[:first], p, destination)
 			before := tree.Names()
-			later := target
+			later := destination
 			later.Held = before
 			again := layout.Lay(titles, p, later)
-			check(t, again, target.Filesystem, p)
+			check(t, again, destination.Filesystem, p)
 			for _, tt := range titles[first:] {
 				tree.Append(tt)
 			}
-			check(t, tree, target.Filesystem, p)
+			check(t, tree, destination.Filesystem, p)
 			for i := range titles[:first] {
 				for _, now := range []*layout.Tree{again, tree} {
 					if got := now.Placements[i].Name; got != before[titles[i].Key] {
-						t.Fatalf("%q was called %q, and is called %q once there are others", titles[i].Name, before[titles[i].Key], got)
+						t.Fatalf("%q was called %q, and is named %q once there are others", titles[i].Name, before[titles[i].Key], got)
 					}
 				}
 			}
@@ -382,7 +382,7 @@ func TestNamesAreUniqueAndStable(t *testing.T) {
 				now := carts(t, 1)[0]
 				now.Key = titles[i].Key
 				tree.Change(i, now)
-				check(t, tree, target.Filesystem, p)
+				check(t, tree, destination.Filesystem, p)
 			}
 		}))
 	}
@@ -404,28 +404,28 @@ func many(n int) []title.Title {
 
 func BenchmarkLay50000(b *testing.B) {
 	p := coretest.Rowan(b)
-	target := coretest.Target(b, p, "usb", "fat32")
+	destination := coretest.Destination(b, p, "usb", "fat32")
 	titles := make([]title.Title, 50_000)
 	for i := range titles {
 		titles[i] = vesper(i, fmt.Sprintf("The Uncommonly Patient Keeper, Part %d", i), "full")
 	}
 	for b.Loop() {
-		layout.Lay(titles, p, target)
+		layout.Lay(titles, p, destination)
 	}
 }
 
 func BenchmarkLay50000WithPagesAndCollisions(b *testing.B) {
 	p := coretest.Profile(b, "bellows")
-	target := coretest.Target(b, p, "usb", "fat32")
+	destination := coretest.Destination(b, p, "usb", "fat32")
 	titles := many(50_000)
 	for b.Loop() {
-		layout.Lay(titles, p, target)
+		layout.Lay(titles, p, destination)
 	}
 }
 
 func BenchmarkChangeOneOf50000(b *testing.B) {
 	p := coretest.Profile(b, "bellows")
-	tree := layout.Lay(many(50_000), p, coretest.Target(b, p, "usb", "fat32"))
+	tree := layout.Lay(many(50_000), p, coretest.Destination(b, p, "usb", "fat32"))
 	touched := 0
 	for i := 0; b.Loop(); i++ {
 		touched = tree.Change(i%50_000, cart("wren8", fmt.Sprint("Another ", i), fmt.Sprintf("g%05d.w8", i%50_000)))

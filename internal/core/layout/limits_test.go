@@ -15,7 +15,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // profile is one for cartridges, with more keys for its attachment and its rule.
@@ -26,12 +26,12 @@ name = "mine"
 shown = "Mine"
 [[attachment]]
 name = "stick"
-road = "usb"
+via = "usb"
 filesystems = ["fat32", "ext4"]
 `+attachment+`
 [[attachment]]
 name = "disk"
-road = "ftp"
+via = "ftp"
 filesystems = ["own"]
 [[accept]]
 platforms = ["wren8"]
@@ -44,7 +44,7 @@ platforms = ["wren8"]
 
 func first(t coretest.T, p *loader.Profile, fs string, tt title.Title) string {
 	t.Helper()
-	pl := layout.Lay([]title.Title{tt}, p, coretest.Target(t, p, "usb", fs)).Placements[0]
+	pl := layout.Lay([]title.Title{tt}, p, coretest.Destination(t, p, "usb", fs)).Placements[0]
 	if pl.Refusal != nil {
 		return "no: " + pl.Refusal.Say
 	}
@@ -54,30 +54,30 @@ func first(t coretest.T, p *loader.Profile, fs string, tt title.Title) string {
 func TestTheLimitsOfAnAttachmentHold(t *testing.T) {
 	long := cart("wren8", "Sluice Gate Sam and the Ferry of Copper Tide", "sam.w8")
 	for name, c := range map[string]struct{ attachment, accept, fs, want string }{
-		"upper case":      {`case = "upper"`, `path = "games/{title}{ending}"`, "fat32", "GAMES/SLUICE GATE SAM AND THE FERRY OF COPPER TIDE.W8"},
-		"lower case":      {`case = "lower"`, `path = "GAMES/{title}{ending}"`, "fat32", "games/sluice gate sam and the ferry of copper tide.w8"},
-		"longest name":    {`longest-name = 20`, `path = "g/{title}{ending}"`, "fat32", "g/Sluice Gate Sam.w8"},
-		"longest path":    {`longest-path = 22`, `path = "folder/{title}{ending}"`, "fat32", "folder/Sluice Gate.w8"},
-		"twice the title": {`longest-path = 40`, `path = "{title}/{title}{ending}"`, "fat32", "Sluice Gate Sam/Sluice Gate Sam.w8"},
-		"no room at all":  {`longest-path = 8`, `path = "a/long/way/{title}{ending}"`, "fat32", "no: its path a/long/way/Sluice Gate Sam and the Ferry of Copper Tide.w8 would be too long there, however short its name"},
-		"its characters":  {`permitted = ["A-Z", "a-z", " /.0-9"]`, `path = "g/{title|replace: :}{ending}"`, "fat32", "g/SluiceGateSamandtheFerryofCopperTide.w8"},
-		"forbidden there": {`forbidden = "aS"`, `path = "g/{title}{ending}"`, "fat32", "g/luice G te m nd the Ferry of Copper Tide.w8"},
+		"upper case":      {`case = "upper"`, `path = "games/{title}{ext}"`, "fat32", "GAMES/SLUICE GATE SAM AND THE FERRY OF COPPER TIDE.W8"},
+		"lower case":      {`case = "lower"`, `path = "GAMES/{title}{ext}"`, "fat32", "games/sluice gate sam and the ferry of copper tide.w8"},
+		"longest name":    {`longest-name = 20`, `path = "g/{title}{ext}"`, "fat32", "g/Sluice Gate Sam.w8"},
+		"longest path":    {`longest-path = 22`, `path = "folder/{title}{ext}"`, "fat32", "folder/Sluice Gate.w8"},
+		"twice the title": {`longest-path = 40`, `path = "{title}/{title}{ext}"`, "fat32", "Sluice Gate Sam/Sluice Gate Sam.w8"},
+		"no space at all": {`longest-path = 8`, `path = "a/long/way/{title}{ext}"`, "fat32", "no: its path a/long/way/Sluice Gate Sam and the Ferry of Copper Tide.w8 would be too long there, however short its name"},
+		"its characters":  {`permitted = ["A-Z", "a-z", " /.0-9"]`, `path = "g/{title|replace: :}{ext}"`, "fat32", "g/SluiceGateSamandtheFerryofCopperTide.w8"},
+		"forbidden there": {`forbidden = "aS"`, `path = "g/{title}{ext}"`, "fat32", "g/luice G te m nd the Ferry of Copper Tide.w8"},
 		"no path, no ID":  {``, `path = "{id}"`, "fat32", "no: Mine needs the id in the path {id}, and none was found in the file"},
-		"region or not":   {``, `path = "{if region}{region}{else}anywhere{end}/{title|max:6}{ending}"`, "fat32", "anywhere/Sluice.w8"},
+		"region or not":   {``, `path = "{if region}{region}{else}anywhere{end}/{title|max:6}{ext}"`, "fat32", "anywhere/Sluice.w8"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.want, first(t, profile(t, c.attachment, c.accept), c.fs, long))
 		})
 	}
-	p := profile(t, "", `path = "{title}{ending}"`)
+	p := profile(t, "", `path = "{title}{ext}"`)
 	assert.Equal(t, "a b.w8", first(t, p, "fat32", cart("wren8", "a<b", "x.w8")), "what the filesystem cannot hold")
 	assert.Equal(t, "a<b.w8", first(t, p, "ext4", cart("wren8", "a<b", "x.w8")))
 	assert.Equal(t, "x.w8", first(t, p, "fat32", cart("wren8", "???", "x.w8")), "the file's own name stands in")
-	assert.Contains(t, layout.Lay([]title.Title{cart("wren8", "???", "x.w8")}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0].How, "the name of its file stands for it")
-	bytes := profile(t, "", "path = \"{title}{ending}\"\n[accept.title]\nlongest = 9\ncount = \"bytes\"")
+	assert.Contains(t, layout.Lay([]title.Title{cart("wren8", "???", "x.w8")}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0].How, "the name of its file stands for it")
+	bytes := profile(t, "", "path = \"{title}{ext}\"\n[accept.title]\nlongest = 9\ncount = \"bytes\"")
 	assert.Equal(t, "ひかり.w8", first(t, bytes, "ext4", cart("wren8", "ひかりひかり", "x.w8")))
 	here := profile(t, "", "on = [\"disk\"]\npath = \"{title}\"")
-	pl := layout.Lay([]title.Title{long}, here, coretest.Target(t, here, "usb", "fat32")).Placements[0]
+	pl := layout.Lay([]title.Title{long}, here, coretest.Destination(t, here, "usb", "fat32")).Placements[0]
 	require.NotNil(t, pl.Refusal)
 	assert.Equal(t, []string{"its attachment disk takes it"}, pl.Refusal.Ways)
 }
@@ -96,27 +96,27 @@ func TestArchivesAndPackages(t *testing.T) {
 	}{
 		{"unpack", zipped, "Ropewalk.w8 9000 unpack"}, {"keep-zip", zipped, "Ropewalk.zip 4096 "}, {"keep", seven, "Ropewalk.7z 4096 "}, {"keep-zip", seven, "Ropewalk.w8 9000 unpack"},
 	} {
-		p := profile(t, "", fmt.Sprintf("path = \"{title}{ending}\"\narchives = %q", c.archives))
-		item := layout.Lay([]title.Title{c.title}, p, coretest.Target(t, p, "usb", "fat32")).Placements[0].Items[0]
+		p := profile(t, "", fmt.Sprintf("path = \"{title}{ext}\"\narchives = %q", c.archives))
+		item := layout.Lay([]title.Title{c.title}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0].Items[0]
 		assert.Equal(t, c.want, fmt.Sprintf("%s %d %s", item.Path, item.Size, item.Shape))
 	}
 	plover := coretest.Profile(t, "plover")
 	pack := title.Title{Key: "q", Platform: "dulcimer", Form: title.Package, Name: "Quillwork", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/g/q.lha", Size: 700}}}}
-	pl := layout.Lay([]title.Title{pack}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0]
+	pl := layout.Lay([]title.Title{pack}, plover, coretest.Destination(t, plover, "usb", "fat32")).Placements[0]
 	assert.True(t, pl.Items[0].Folder)
 	assert.False(t, pl.Ready(), "a package has to be unpacked")
 	bare := folderTitle("dulcimer", "", "Bare", "readme.txt")
-	assert.Contains(t, layout.Lay([]title.Title{bare}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "the rule keeps none of its files")
+	assert.Contains(t, layout.Lay([]title.Title{bare}, plover, coretest.Destination(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "the rule keeps none of its files")
 	two := folderTitle("dulcimer", "", "Two", "a.prog", "b.prog")
-	assert.Contains(t, layout.Lay([]title.Title{two}, plover, coretest.Target(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "two of its files would get the same path packages/Two/start.prog")
+	assert.Contains(t, layout.Lay([]title.Title{two}, plover, coretest.Destination(t, plover, "usb", "fat32")).Placements[0].Refusal.Say, "two of its files would get the same path packages/Two/start.prog")
 }
 
-// TestNamesInsideATitle: what comes out of an image gets names that the place holds, and that differ there.
+// TestNamesInsideATitle: what comes out of an image gets names that the target holds, and that differ there.
 func TestNamesInsideATitle(t *testing.T) {
 	gantry := coretest.Profile(t, "gantry")
 	odd := folderTitle("corvane", "CVN00117", "Hollow Lane", "main.run", "art/what?.dat", "art/What_.dat", "ART/sky.dat", strings.Repeat("n", 60)+".dat")
-	target := coretest.Target(t, gantry, "ftp", "exfat")
-	pl := layout.Lay([]title.Title{odd}, gantry, target).Placements[0]
+	destination := coretest.Destination(t, gantry, "ftp", "exfat")
+	pl := layout.Lay([]title.Title{odd}, gantry, destination).Placements[0]
 	require.Nil(t, pl.Refusal)
 	var got []string
 	for _, item := range pl.Items {
@@ -133,8 +133,8 @@ func TestTitlesInArchivesAreUnpacked(t *testing.T) {
 	inside := func(name string, n int64) title.Part {
 		return title.Part{Name: name, File: title.File{Path: "/g/a.zip", Entry: "in/" + name, Size: n}}
 	}
-	say := func(p *loader.Profile, road, filesystem string, tt title.Title) (out []string) {
-		pl := layout.Lay([]title.Title{tt}, p, coretest.Target(t, p, road, filesystem)).Placements[0]
+	say := func(p *loader.Profile, via, filesystem string, tt title.Title) (out []string) {
+		pl := layout.Lay([]title.Title{tt}, p, coretest.Destination(t, p, via, filesystem)).Placements[0]
 		require.Nil(t, pl.Refusal)
 		for _, item := range pl.Items {
 			out = append(out, strings.TrimSpace(fmt.Sprintf("%s %d %s %s", item.Path, item.Size, item.Shape, item.Source.Entry)))
@@ -142,7 +142,7 @@ func TestTitlesInArchivesAreUnpacked(t *testing.T) {
 		return out
 	}
 	zip := title.File{Path: "/g/a.zip", Size: 700}
-	keep := profile(t, "", "path = \"{title}{ending}\"\narchives = \"keep-zip\"")
+	keep := profile(t, "", "path = \"{title}{ext}\"\narchives = \"keep-zip\"")
 	among := cart("wren8", "Ropewalk", "many.zip")
 	among.Archive, among.Among = ".zip", 30
 	among.Discs[0].Parts = []title.Part{inside("rope.w8", 9000)}
@@ -175,7 +175,7 @@ func cutEntries(all []string) []string {
 
 func TestAnOutlineHoldsEverything(t *testing.T) {
 	p := coretest.Profile(t, "oxbow")
-	tree := layout.Lay([]title.Title{cart("wren8", "Ropewalk", "r.w8")}, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{cart("wren8", "Ropewalk", "r.w8")}, p, coretest.Destination(t, p, "usb", "fat32"))
 	folders := 0
 	for _, l := range tree.Outline() {
 		assert.NotEmpty(t, l.Rule, l.Path)
@@ -190,7 +190,7 @@ func TestAnOutlineHoldsEverything(t *testing.T) {
 	assert.Equal(t, 4+24, folders, "those of the first start: oxbow, firmware, settings, play and 24 platforms")
 	plover := coretest.Profile(t, "plover")
 	var written []string
-	for _, l := range layout.Lay(nil, plover, coretest.Target(t, plover, "usb", "fat32")).Outline() {
+	for _, l := range layout.Lay(nil, plover, coretest.Destination(t, plover, "usb", "fat32")).Outline() {
 		if l.Shape == shape.Written {
 			written = append(written, l.Path)
 		}
@@ -201,9 +201,9 @@ func TestAnOutlineHoldsEverything(t *testing.T) {
 // TestAnOutlineIsATree holds that every path of an outline has its folders above it, each once.
 func TestAnOutlineIsATree(t *testing.T) {
 	p := coretest.Profile(t, "bellows")
-	target := coretest.Target(t, p, "usb", "fat32")
+	destination := coretest.Destination(t, p, "usb", "fat32")
 	rapid.Check(t, func(t *rapid.T) {
-		lines := layout.Lay(carts(t, rapid.IntRange(0, 80).Draw(t, "titles")), p, target).Outline()
+		lines := layout.Lay(carts(t, rapid.IntRange(0, 80).Draw(t, "titles")), p, destination).Outline()
 		seen := map[string]bool{".": true}
 		for _, l := range lines {
 			if !seen[path.Dir(l.Path)] {
@@ -217,10 +217,10 @@ func TestAnOutlineIsATree(t *testing.T) {
 	})
 }
 
-func TestNamesAreCountedAsTheTargetCountsThem(t *testing.T) {
-	fat, err := place.FilesystemNamed("fat32")
+func TestNamesAreCountedAsTheDestinationCountsThem(t *testing.T) {
+	fat, err := target.FilesystemNamed("fat32")
 	require.NoError(t, err)
-	p := profile(t, "", `path = "{title}{ending}"`)
+	p := profile(t, "", `path = "{title}{ext}"`)
 	got := first(t, p, "fat32", cart("wren8", strings.Repeat("😀 ", 200), "x.w8"))
 	assert.Empty(t, fat.CheckName(got), "a name of 600 units is cut to what FAT32 takes")
 	assert.Greater(t, len([]rune(got)), 100)

@@ -10,21 +10,21 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// Lying is what a list that lies on a place, or is to lie there, has to do with.
+// Lying is what a list that lies on a target, or is to lie there, has to do with.
 type Lying struct {
 	// Text is what the list says; There is unset where there is none.
 	Text  string
 	There bool
 	// Last is what a run wrote of its own into it; "" for nothing that is remembered.
 	Last string
-	// Files are the paths of all files that will be on the place, but for those of titles that are known.
+	// Files are the paths of all files that will be on the target, but for those of titles that are known.
 	Files []string
 	// Stays reports whether there will be a file of a name.
 	Stays func(base string) bool
 }
 
-// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of a title that is told
-// again; rows that were written for games that are gone go; and games that lie on the place are told, as far as their paths tell what a row
+// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of a title that is reported
+// again; rows that were written for games that are gone go; and games that lie on the target are reported, as far as their paths tell what a row
 // needs. mine is what of it is not somebody else's. ok is false when what is there cannot be understood as such a list: then it cannot be
 // merged, only replaced.
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
@@ -58,7 +58,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 		}
 	}
 	var stays []kept
-	told := make([]bool, len(own)) // by a row that stays as somebody made it
+	reported := make([]bool, len(own)) // by a row that stays as somebody made it
 	for _, r := range rows {
 		at, is := same[string(bare(l, r))]
 		if !is {
@@ -70,18 +70,18 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 			}
 		}
 		if at >= 0 && (ours[string(r)] || bytes.Equal(bare(l, r), bare(l, encoded(at))) || !f.tree.standing(l, r, on.Stays)) {
-			continue // it is written anew
+			continue // it is written again
 		}
 		if at < 0 && ours[string(r)] && !f.tree.standing(l, r, on.Stays) {
 			continue // its game is gone
 		}
 		if at >= 0 {
-			told[at] = true
+			reported[at] = true
 		}
 		stays = append(stays, keptOf(l, r))
 	}
 	var b, m bytes.Buffer
-	all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(own) + len(stays) - trues(told))}
+	all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(own) + len(stays) - trues(reported))}
 	n := 0
 	put := func(r []byte) { b.Write(r); n++ }
 	if header := l.Header.Fill(&all); len(stays) == 0 || len(l.Header.Fields()) > 0 || head == "" {
@@ -91,7 +91,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	}
 	m.WriteString(l.Header.Fill(&all))
 	for k := range own {
-		if told[k] {
+		if reported[k] {
 			continue
 		}
 		for len(stays) > 0 && stays[0].before(&own[k], l) {
@@ -202,7 +202,7 @@ func split(l *loader.List, text string) (head string, rows [][]byte, foot string
 		return head, rows, foot, true
 	}
 	if line := l.Line.String(); strings.Count(line, "\n") != 1 || !strings.HasSuffix(line, "\n") {
-		return "", nil, "", false // rows of several lines cannot be told apart
+		return "", nil, "", false // rows of several lines cannot be reported apart
 	}
 	for line := range strings.Lines(text) {
 		if !strings.HasSuffix(line, "\n") { // somebody ended it without
@@ -257,7 +257,7 @@ func keysIn(l *loader.List, r []byte) (keys []string) {
 	return keys
 }
 
-// standing reports whether the file that a row names will be on the place. A row that names none stands.
+// standing reports whether the file that a row names will be on the target. A row that names none stands.
 func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) bool {
 	file := ""
 	if l.Record == 0 {
@@ -270,14 +270,14 @@ func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) 
 	return file == "" || stays(file)
 }
 
-// read makes a row of a file that lies on the place, as far as its path tells what the row needs.
+// read makes a row of a file that lies on the target, as far as its path tells what the row needs.
 func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 	for k := range t.l.p.Accepts {
 		a := &t.l.p.Accepts[k]
 		if !slices.ContainsFunc(a.Platforms, func(p string) bool { return len(l.Platforms) == 0 || slices.Contains(l.Platforms, p) }) {
 			continue
 		}
-		if len(a.On) > 0 && !slices.Contains(a.On, t.l.target.attachment()) {
+		if len(a.On) > 0 && !slices.Contains(a.On, t.l.destination.attachment()) {
 			continue
 		}
 		if v, ok = a.Path.Match(file); !ok {

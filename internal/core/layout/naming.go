@@ -7,18 +7,18 @@ import (
 	"unicode/utf8"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/core/spell"
-	"polytome/internal/place"
+	"polytome/internal/core/sanitize"
+	"polytome/internal/target"
 )
 
 // A Naming is how names must be written at a target.
 type Naming struct {
 	Permits func(rune) bool
 	Longest int // 0 for no limit
-	Units   place.Units
+	Units   target.Units
 }
 
-// NamingOf is how a rule wants titles written, whatever the place allows.
+// NamingOf is how a rule wants titles written, whatever the target allows.
 func NamingOf(r *loader.TitleRule) Naming {
 	return Naming{Longest: r.Longest, Units: units(r.Count), Permits: r.Permits}
 }
@@ -31,11 +31,11 @@ func NamingOf(r *loader.TitleRule) Naming {
 // returns the name, which is empty when no character of it is permitted, and in words
 // what was changed by shortening.
 func (n Naming) Name(s string) (name, how string) {
-	name = trim(spell.Write(s, n.Permits))
+	name = trim(sanitize.Write(s, n.Permits))
 	if n.Longest > 0 && n.Units.Count(name) > n.Longest {
 		whole := n.Units.Count(name)
 		for bare := withoutTag(s); bare != s && n.Units.Count(name) > n.Longest; bare = withoutTag(s) {
-			written := trim(spell.Write(bare, n.Permits))
+			written := trim(sanitize.Write(bare, n.Permits))
 			if written == "" {
 				break
 			}
@@ -49,7 +49,7 @@ func (n Naming) Name(s string) (name, how string) {
 
 // With writes a name with something behind it that tells it from others.
 func (n Naming) With(name, mark string) string {
-	mark = " " + trim(spell.Write(mark, n.Permits))
+	mark = " " + trim(sanitize.Write(mark, n.Permits))
 	if !n.Permits(' ') {
 		mark = mark[1:]
 	}
@@ -144,7 +144,7 @@ func withoutTag(s string) string {
 // noDevice changes a name that some computers take for a device.
 func (n Naming) noDevice(name string) string {
 	base, rest, _ := strings.Cut(name, ".")
-	if !place.IsDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
+	if !target.IsDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
 		return name
 	}
 	i := slices.IndexFunc([]rune("xX0_"), n.Permits)

@@ -11,7 +11,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // narrow permits what the strictest of the shipped loaders does.
@@ -42,7 +42,7 @@ func TestNames(t *testing.T) {
 		"...":      "",
 		"😀😀":       "",
 	} {
-		n := layout.Naming{Permits: narrow(t), Longest: 28, Units: place.Characters}
+		n := layout.Naming{Permits: narrow(t), Longest: 28, Units: target.Characters}
 		got, how := n.Name(from)
 		assert.Equal(t, want, got, from)
 		if strings.Contains(how, "shortened") {
@@ -50,10 +50,10 @@ func TestNames(t *testing.T) {
 		}
 	}
 	all := func(rune) bool { return true }
-	bytes := layout.Naming{Permits: all, Longest: 10, Units: place.Bytes}
+	bytes := layout.Naming{Permits: all, Longest: 10, Units: target.Bytes}
 	got, _ := bytes.Name("ひかりひかり")
 	assert.Equal(t, "ひかり", got, "3 bytes each: three fit into 10")
-	units := layout.Naming{Permits: all, Longest: 3, Units: place.UTF16}
+	units := layout.Naming{Permits: all, Longest: 3, Units: target.UTF16}
 	got, _ = units.Name("😀😀")
 	assert.Equal(t, "😀", got, "2 units each: one fits into 3")
 }
@@ -64,14 +64,14 @@ func TestAnyNameBecomesLegal(t *testing.T) {
 		"narrow": narrow, "anything": func(rune) bool { return true }, "ascii": func(r rune) bool { return r >= ' ' && r <= '~' },
 		"capitals": func(r rune) bool { return unicode.IsUpper(r) || r == ' ' },
 	}
-	fat, err := place.FilesystemNamed("fat32")
+	fat, err := target.FilesystemNamed("fat32")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
 		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Za-z0-9 .,:;!?/\\()'"éüßñжω–-]{0,80}`), rapid.StringMatching(`[Aa?:. ()\x{300}\x{327}À]{0,12}`), rapid.SampledFrom([]string{"con", "NUL.x", "com1", "LPT9 .a", "..", "The (A)"})).Draw(t, "name")
 		n := layout.Naming{
 			Permits: sets[rapid.SampledFrom([]string{"narrow", "anything", "ascii", "capitals"}).Draw(t, "set")],
 			Longest: rapid.IntRange(1, 60).Draw(t, "longest"),
-			Units:   rapid.SampledFrom([]place.Units{place.Characters, place.Bytes, place.UTF16}).Draw(t, "units"),
+			Units:   rapid.SampledFrom([]target.Units{target.Characters, target.Bytes, target.UTF16}).Draw(t, "units"),
 		}
 		fit := n.Permits
 		n.Permits = func(r rune) bool { return fit(r) && !strings.ContainsRune(fat.Forbidden, r) }

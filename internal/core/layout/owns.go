@@ -12,7 +12,7 @@ import (
 )
 
 // Owns reports whether a file lies where the profile has files of titles: games, their parts,
-// tracks and lists of parts, companions, and the files in which all titles are told. The
+// tracks and lists of parts, companions, and the files in which all titles are reported. The
 // loader's own files are none of them.
 func Owns(p *loader.Profile, attachment, file string) bool {
 	holds := func(on []string) bool { return len(on) == 0 || slices.Contains(on, attachment) }
@@ -46,7 +46,7 @@ func Owns(p *loader.Profile, attachment, file string) bool {
 	return slices.ContainsFunc(p.Lists, func(l loader.List) bool { return holds(l.On) && matches(l.Path, file) })
 }
 
-// FolderTitles reports whether the titles of a rule are folders on the place.
+// FolderTitles reports whether the titles of a rule are folders on the target.
 func FolderTitles(rule *loader.Accept) bool {
 	return slices.Contains(rule.Forms, title.Folder) && rule.As(title.Folder) != shape.Build || rule.As(title.Image) == shape.Extract ||
 		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")
@@ -101,7 +101,7 @@ func PlatformOf(rule *loader.Accept, v *loader.Values) string {
 	return ""
 }
 
-// Unlikely says what of what a path says, which one of the rule's templates could have made, cannot be so, as the platform has no such ID, kind of disc or ending; "" for nothing. The loader
+// Unlikely says what of what a path says, which one of the rule's templates could have made, cannot be so, as the platform has no such ID, kind of disc or extension; "" for nothing. The loader
 // passes such a title over.
 func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform string, v *loader.Values) string {
 	p := set.Platform(platform)
@@ -114,8 +114,8 @@ func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform 
 	if kind := v[loader.FieldKind]; kind != "" && p.Kind(strings.ToLower(kind)) == nil {
 		return fmt.Sprintf("it does not look into the folder %s", kind)
 	}
-	if end := v[loader.FieldEnding]; end != "" && !slices.Contains(endings(rule, p), strings.ToLower(end)) {
-		return fmt.Sprintf("%s is no ending of a game of the %s", end, p.Shown)
+	if end := v[loader.FieldExt]; end != "" && !slices.Contains(extensions(rule, p), strings.ToLower(end)) {
+		return fmt.Sprintf("%s is no extension of a game of the %s", end, p.Shown)
 	}
 	return ""
 }
@@ -133,9 +133,9 @@ func TitleWrong(rule *loader.Accept, name string) string {
 	return ""
 }
 
-// endings are those that the rule takes for the platform.
-func endings(rule *loader.Accept, p *loader.Platform) []string {
-	all := p.Endings
+// extensions are those that the rule takes for the platform.
+func extensions(rule *loader.Accept, p *loader.Platform) []string {
+	all := p.Extensions
 	if slices.Contains(rule.Forms, title.Package) {
 		all = p.Packages
 	}
@@ -143,7 +143,7 @@ func endings(rule *loader.Accept, p *loader.Platform) []string {
 	case "keep-zip":
 		all = append(slices.Clone(all), ".zip")
 	case "keep":
-		all = append(slices.Clone(all), archive.Endings()...)
+		all = append(slices.Clone(all), archive.Extensions()...)
 	}
 	return all
 }

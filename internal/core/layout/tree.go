@@ -31,19 +31,19 @@ type Tree struct {
 // their names.
 type group struct{ members []int }
 
-// Lay places every title by the profile's rules.
+// Lay targets every title by the profile's rules.
 //
 // Names are unique without regard to letter case. Where several titles would get one
 // name, those that hold a name keep it, and after them the first by key; the others
 // get their region, their ID or a number behind theirs. So a tree that is laid again with
 // the [Tree.Names] of an earlier one, and more titles, gives every old title its old
 // name. Titles with one ID are taken for copies of each other: they stay rivals.
-func Lay(titles []title.Title, p *loader.Profile, target Target) *Tree {
+func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree {
 	t := &Tree{
-		Placements: make([]Placement, len(titles)), titles: slices.Clone(titles), l: newLayer(p, target),
+		Placements: make([]Placement, len(titles)), titles: slices.Clone(titles), l: newLayer(p, destination),
 		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{}, numbers: map[string]int{},
 	}
-	t.placeAll()
+	t.targetAll()
 	contested := make([]bool, len(titles))
 	any := false
 	for i := range t.Placements {
@@ -69,18 +69,18 @@ func Lay(titles []title.Title, p *loader.Profile, target Target) *Tree {
 		moved = append(moved, t.turn(g)...)
 	}
 	parallel.Each(len(moved), func(k int) { t.l.turn(&t.titles[moved[k]], &t.Placements[moved[k]]) })
-	t.tellRivals()
+	t.emitRivals()
 	return t
 }
 
 // Target is what the tree was laid for.
-func (t *Tree) Target() *Target { return &t.l.target }
+func (t *Tree) Destination() *Destination { return &t.l.destination }
 
-// placeAll gives every title the place that it would have if it were alone. Titles
+// targetAll gives every title the target that it would have if it were alone. Titles
 // do not depend on one another here, so several are placed at once.
-func (t *Tree) placeAll() {
+func (t *Tree) targetAll() {
 	parallel.Each(len(t.titles), func(i int) {
-		t.Placements[i] = t.l.place(&t.titles[i], t.l.target.Held[t.titles[i].Key])
+		t.Placements[i] = t.l.target(&t.titles[i], t.l.destination.Held[t.titles[i].Key])
 	})
 }
 
@@ -99,10 +99,10 @@ func (t *Tree) settle(contested []bool) {
 		}
 	}
 	held := func(i int) int {
-		if len(t.l.target.Held) == 0 {
+		if len(t.l.destination.Held) == 0 {
 			return 0
 		}
-		if name, ok := t.l.target.Held[t.titles[i].Key]; ok && name == t.Placements[i].Name {
+		if name, ok := t.l.destination.Held[t.titles[i].Key]; ok && name == t.Placements[i].Name {
 			return 0
 		}
 		return 1
@@ -174,7 +174,7 @@ func (t *Tree) rename(i, other int) (Placement, bool) {
 			mark = fmt.Sprintf(" (%d)", number)
 			number++
 		}
-		p := t.l.placeMarked(tt, &t.Placements[i], mark)
+		p := t.l.targetMarked(tt, &t.Placements[i], mark)
 		if p.Refusal != nil || p.Name == first {
 			continue
 		}
@@ -238,8 +238,8 @@ func (t *Tree) turn(g *group) (moved []int) {
 	return moved
 }
 
-// tellRivals writes down who wants the same path as whom.
-func (t *Tree) tellRivals() {
+// emitRivals writes down who wants the same path as whom.
+func (t *Tree) emitRivals() {
 	for _, all := range t.rivals {
 		for _, i := range all {
 			for _, j := range all {
@@ -255,7 +255,7 @@ func (t *Tree) tellRivals() {
 }
 
 // Alone is where title i would go if there were no others.
-func (t *Tree) Alone(i int) Placement { return t.l.place(&t.titles[i], "") }
+func (t *Tree) Alone(i int) Placement { return t.l.target(&t.titles[i], "") }
 
 // Names are the names of all titles that go, by their keys: what a later tree must
 // hold to.
@@ -269,7 +269,7 @@ func (t *Tree) Names() map[string]string {
 	return out
 }
 
-// Contested are the names in the tree over which titles had to be told apart, by the
+// Contested are the names in the tree over which titles had to be reported apart, by the
 // keys of the titles.
 func (t *Tree) Contested() map[string]string {
 	out := map[string]string{}
@@ -288,7 +288,7 @@ func (t *Tree) Contested() map[string]string {
 func (t *Tree) Change(i int, now title.Title) int {
 	touched := 1 + t.leave(i)
 	t.titles[i] = now
-	t.Placements[i] = t.l.place(&t.titles[i], "")
+	t.Placements[i] = t.l.target(&t.titles[i], "")
 	return touched + t.enter(i)
 }
 
@@ -296,7 +296,7 @@ func (t *Tree) Change(i int, now title.Title) int {
 // again.
 func (t *Tree) Append(tt title.Title) int {
 	t.titles = append(t.titles, tt)
-	t.Placements = append(t.Placements, t.l.place(&tt, ""))
+	t.Placements = append(t.Placements, t.l.target(&tt, ""))
 	return 1 + t.enter(len(t.titles)-1)
 }
 

@@ -15,7 +15,7 @@ var slashes = strings.NewReplacer("/", "-", `\`, "-")
 func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	v := loader.Values{
 		loader.FieldID: harmless(t.ID), loader.FieldTitle: p.Name, loader.FieldName: harmless(t.Name), loader.FieldRegion: harmless(t.Region),
-		loader.FieldPlatform: harmless(t.Platform), loader.FieldEnding: harmless(ending(t, p.Rule)),
+		loader.FieldPlatform: harmless(t.Platform), loader.FieldExt: harmless(ext(t, p.Rule)),
 	}
 	if t.Of > 1 {
 		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
@@ -26,13 +26,13 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	return v
 }
 
-// ending is that of the file as it goes over, with its dot.
-func ending(t *title.Title, rule *loader.Accept) string {
+// extension is that of the file as it goes over, with its dot.
+func ext(t *title.Title, rule *loader.Accept) string {
 	if keepsArchive(t, rule) {
 		return t.Archive
 	}
-	if t.Ending != "" {
-		return t.Ending
+	if t.Ext != "" {
+		return t.Ext
 	}
 	source := t.Source()
 	if t.Archive != "" {

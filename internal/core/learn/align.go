@@ -9,7 +9,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // Marks in a template that stand for what is settled later, over all titles.
@@ -84,20 +84,20 @@ func (s *student) part(x *sample, part string, last bool) string {
 			return tpl
 		}
 	}
-	base, ending := part, ""
+	base, ext := part, ""
 	if last && x.t.Form != title.Folder {
-		ending = path.Ext(part)
-		base = strings.TrimSuffix(part, ending)
+		ext = path.Ext(part)
+		base = strings.TrimSuffix(part, ext)
 		if x.t.Form == title.Cartridge || x.t.Form == title.Package {
-			ending = "{ending}"
+			ext = "{ext}"
 		}
 	}
-	return s.name(x, base, last) + literal(ending)
+	return s.name(x, base, last) + literal(ext)
 }
 
 // literal escapes braces, which are fields in a template.
 func literal(s string) string {
-	if s == "{ending}" {
+	if s == "{ext}" {
 		return s
 	}
 	return strings.NewReplacer("{", "{{", "}", "}}").Replace(s)
@@ -181,7 +181,7 @@ func cased(got, value string) string {
 }
 
 // ascii writes names as the narrowest rule would, to compare them.
-var ascii = layout.Naming{Permits: func(r rune) bool { return r == ' ' || r < 0x80 && (unicode.IsLetter(r) || unicode.IsDigit(r)) }, Units: place.Characters}
+var ascii = layout.Naming{Permits: func(r rune) bool { return r == ' ' || r < 0x80 && (unicode.IsLetter(r) || unicode.IsDigit(r)) }, Units: target.Characters}
 
 // alike reports whether a written name can come from a title: it may be cut short, have lost
 // its article, or have something behind it that tells it from others.

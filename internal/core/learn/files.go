@@ -14,13 +14,13 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 var partName = regexp.MustCompile(`^([^0-9]*)([0-9]+)(\.[A-Za-z0-9]+)$`)
 
-// parts finds images that were cut: files numbered from 1 in a folder that is called by
+// parts finds images that were cut: files numbered from 1 in a folder that is named by
 // an ID, all of one size but the last.
 func (s *student) parts() {
 	folders := map[string][]int{} // folder -> indexes of entries
@@ -81,7 +81,7 @@ func (s *student) parts() {
 	}
 }
 
-// emptyFolders finds folders that are called like platforms: a console makes such folders
+// emptyFolders finds folders that are named like platforms: a console makes such folders
 // by itself, before there are games in them.
 func (s *student) emptyFolders() {
 	below := map[string][]string{} // folder -> platforms that have one in it
@@ -107,7 +107,7 @@ func (s *student) emptyFolders() {
 		tpl := path.Join(literal(dir), "{platform}")
 		empty := 0
 		for _, name := range names {
-			if !slices.ContainsFunc(s.look.Entries, func(e place.Entry) bool {
+			if !slices.ContainsFunc(s.look.Entries, func(e target.Entry) bool {
 				return strings.HasPrefix(strings.ToLower(e.Path), strings.ToLower(dir+"/"+name+"/"))
 			}) {
 				empty++
@@ -117,7 +117,7 @@ func (s *student) emptyFolders() {
 			continue
 		}
 		if s.d.Boot == nil {
-			s.d.Boot = &Boot{Platforms: names, Why: fmt.Sprintf("the place has these folders, %d of them empty", empty)}
+			s.d.Boot = &Boot{Platforms: names, Why: fmt.Sprintf("the target has these folders, %d of them empty", empty)}
 		}
 		s.d.Boot.Folders = append(s.d.Boot.Folders, tpl)
 		s.find(Likely, "the console makes "+tpl+" by itself", "there are folders for %d platforms, %d of them empty", len(names), empty)
@@ -131,7 +131,7 @@ func (s *student) emptyFolders() {
 	}
 	// Folders beside them that are empty too were made with them.
 	for _, e := range s.look.Entries {
-		inside := slices.ContainsFunc(s.look.Entries, func(o place.Entry) bool { return strings.HasPrefix(o.Path, e.Path+"/") })
+		inside := slices.ContainsFunc(s.look.Entries, func(o target.Entry) bool { return strings.HasPrefix(o.Path, e.Path+"/") })
 		top, _, _ := strings.Cut(e.Path, "/")
 		same := slices.ContainsFunc(s.d.Boot.Folders, func(f string) bool { return strings.HasPrefix(f, top+"/") })
 		if e.Folder && !inside && same && s.set.Platform(strings.ToLower(path.Base(e.Path))) == nil {
@@ -156,14 +156,14 @@ func (s *student) fill(tpl string, names []string) {
 			continue
 		}
 		i := slices.IndexFunc(s.d.Rules, func(r Rule) bool {
-			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && (form != title.Image || strings.HasSuffix(r.Path, "{ending}"))
+			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && (form != title.Image || strings.HasSuffix(r.Path, "{ext}"))
 		})
 		if i >= 0 {
 			s.d.Rules[i].Platforms = append(s.d.Rules[i].Platforms, missing...)
 			s.find(Likely, fmt.Sprintf("%s of %s lie as those of %s do", formWords[form], strings.Join(missing, ", "), s.d.Rules[i].Platforms[0]), "their folders lie beside one another")
 			continue
 		}
-		file := map[title.Form]string{title.Image: "{title}{ending}", title.Cartridge: "{title}{ending}", title.Package: "{title}{ending}", title.Tracks: "{title}.cue", title.Folder: "{title}"}[form]
+		file := map[title.Form]string{title.Image: "{title}{ext}", title.Cartridge: "{title}{ext}", title.Package: "{title}{ext}", title.Tracks: "{title}.cue", title.Folder: "{title}"}[form]
 		r := Rule{Platforms: missing, Form: form, Path: tpl + "/" + file, Why: "guessed from the names of empty folders"}
 		if form == title.Image || form == title.Tracks {
 			r.Discs = " (Disc {disc})"
@@ -175,15 +175,15 @@ func (s *student) fill(tpl string, names []string) {
 
 // near is a file that may belong to titles, described by a template.
 type near struct {
-	template, ending string
-	files            []string
-	titles           map[string]bool
-	platforms        []string
-	several, single  int
-	perDisc          bool
+	template, ext   string
+	files           []string
+	titles          map[string]bool
+	platforms       []string
+	several, single int
+	perDisc         bool
 }
 
-// companions finds files that are called as games are.
+// companions finds files that are named as games are.
 func (s *student) companions() {
 	found := map[string]*near{}
 	var order []string
@@ -197,7 +197,7 @@ func (s *student) companions() {
 		}
 		n := found[tpl]
 		if n == nil {
-			n = &near{template: tpl, ending: strings.ToLower(path.Ext(e.Path)), titles: map[string]bool{}}
+			n = &near{template: tpl, ext: strings.ToLower(path.Ext(e.Path)), titles: map[string]bool{}}
 			found[tpl] = n
 			order = append(order, tpl)
 		}
@@ -219,9 +219,9 @@ func (s *student) companions() {
 		n := found[tpl]
 		c := Companion{Platforms: n.platforms, Path: tpl, PerDisc: n.perDisc, Several: n.several > 0 && n.single == 0}
 		c.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(n.files), "file"), n.files[0])
-		switch n.ending {
+		switch n.ext {
 		case ".jpg", ".jpeg", ".png":
-			c.Is, c.Picture = "cover", strings.Replace(n.ending[1:], "jpeg", "jpg", 1)
+			c.Is, c.Picture = "cover", strings.Replace(n.ext[1:], "jpeg", "jpg", 1)
 			s.measure(&c, n.files)
 		case ".m3u":
 			c.Is, c.Text = "playlist", "{each}{file}\\n{end}"
@@ -244,7 +244,7 @@ func (s *student) companions() {
 	}
 }
 
-// belonging finds the title that a file is called after, and describes its path. Of several
+// belonging finds the title that a file is named after, and describes its path. Of several
 // titles of that name, the one whose platform or folder the file's own folder tells is meant.
 func (s *student) belonging(file string) (*sample, string) {
 	var meant *sample
@@ -268,13 +268,13 @@ func (s *student) belonging(file string) (*sample, string) {
 	return meant, how
 }
 
-// belongsTo describes the path of a file that is called after a title; "" for one that is
+// belongsTo describes the path of a file that is named after a title; "" for one that is
 // not.
 func (s *student) belongsTo(x *sample, file string) string {
 	dir, name := path.Split(file)
 	dir = strings.TrimSuffix(dir, "/")
-	ending := path.Ext(name)
-	base := strings.TrimSuffix(name, ending)
+	ext := path.Ext(name)
+	base := strings.TrimSuffix(name, ext)
 	game := path.Base(x.path)
 	folder := path.Dir(x.path)
 	if x.t.Form != title.Folder {
@@ -295,16 +295,16 @@ func (s *student) belongsTo(x *sample, file string) string {
 		return ""
 	}
 	if dir == folder && (own || what != "{id}") {
-		return "{folder}/" + what + literal(ending)
+		return "{folder}/" + what + literal(ext)
 	}
 	if dir == folder && folder == "." {
-		return what + literal(ending)
+		return what + literal(ext)
 	}
 	at := literal(dir)
 	if strings.EqualFold(path.Base(dir), x.t.Platform) {
 		at = path.Join(literal(path.Dir(dir)), "{platform}")
 	}
-	return path.Join(at, what+literal(ending))
+	return path.Join(at, what+literal(ext))
 }
 
 // maxText is the longest companion whose text is looked at.

@@ -1,4 +1,4 @@
-// Package learn drafts a loader profile from a place that a console or a person has
+// Package learn drafts a loader profile from a target that a console or a person has
 // prepared: which folder is for which platform, how names are made, what lies beside the
 // games. Every finding comes with its evidence, and what stays open is asked for.
 package learn
@@ -12,12 +12,12 @@ import (
 	"slices"
 	"strings"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // Confidence is how sure a finding is, in a word.
@@ -41,7 +41,7 @@ type Finding struct {
 type Draft struct {
 	Name, Shown, Console, About string
 
-	Road        string
+	Via         string
 	Filesystems []string
 	Label       string
 	Case        string
@@ -53,7 +53,7 @@ type Draft struct {
 	Platforms  []Platform // that are not described yet
 
 	Findings []Finding // in the order in which they were made
-	Open     []string  // what could not be told
+	Open     []string  // what could not be reported
 	Titles   int       // that were recognised
 }
 
@@ -100,26 +100,26 @@ type Boot struct {
 type Platform struct {
 	Name, Shown string
 	Form        title.Form
-	Ending      string
+	Ext         string
 }
 
 // A Look is what there is to learn from.
 type Look struct {
-	Dir     string        // folder of the place
-	Facts   place.Facts   // of the place
-	Entries []place.Entry // on it
-	Label   string        // of its volume, "" when not told
-	Open    func(path string) (place.Content, error)
+	Dir     string         // folder of the target
+	Facts   target.Facts   // of the target
+	Entries []target.Entry // on it
+	Label   string         // of its volume, "" when not reported
+	Open    func(path string) (target.Content, error)
 }
 
-// Learn drafts a profile from a prepared place. Titles on it are recognised by the
+// Learn drafts a profile from a prepared target. Titles on it are recognised by the
 // platforms of the set.
 func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
-	r, err := intake.Scan(ctx, []string{l.Dir}, intake.Options{Set: set})
+	r, err := scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set})
 	if err != nil {
 		return nil, err
 	}
-	s := &student{look: l, set: set, d: &Draft{Road: "usb", Label: l.Label}, used: map[string]bool{}}
+	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label}, used: map[string]bool{}}
 	base := filepath.Base(l.Dir)
 	if l.Label != "" {
 		base = l.Label
@@ -148,7 +148,7 @@ type student struct {
 	used map[string]bool // paths that are explained
 }
 
-// sample is one disc of a title as it lies on the place.
+// sample is one disc of a title as it lies on the target.
 type sample struct {
 	t       *title.Title
 	disc    int
@@ -183,7 +183,7 @@ func (s *student) find(c Confidence, say, evidence string, args ...any) {
 	s.d.Findings = append(s.d.Findings, Finding{say, fmt.Sprintf(evidence, args...), c})
 }
 
-// samples collects the titles on the place.
+// samples collects the titles on the target.
 func (s *student) samples(titles []title.Title) {
 	for i := range titles {
 		t := &titles[i]
@@ -215,13 +215,13 @@ func (s *student) samples(titles []title.Title) {
 var trackTag = regexp.MustCompile(`(?i)[ _-]*[(\[]?(?:disc|track)[ _-]?[0-9]+[)\]]?`)
 
 // trackName is the name that track files tell: often they kept it when their cue sheet was
-// named anew. It is "" when they tell another name or none.
+// named again. It is "" when they tell another name or none.
 func trackName(t *title.Title) string {
 	if t.Form != title.Tracks || len(t.Discs[0].Parts) == 0 {
 		return ""
 	}
 	if _, _, ok := numberedTracks(&t.Discs[0]); ok {
-		return "" // they are called after the sheet
+		return "" // they are named after the sheet
 	}
 	base := path.Base(t.Discs[0].Parts[0].Name)
 	name := strings.TrimSpace(trackTag.ReplaceAllString(strings.TrimSuffix(base, path.Ext(base)), ""))
@@ -233,21 +233,21 @@ func trackName(t *title.Title) string {
 
 // numberedTracks reports whether a disc's track files have their cue sheet's name with a number of two digits behind it, and
 // what stands between and behind.
-func numberedTracks(d *title.Disc) (between, ending string, ok bool) {
+func numberedTracks(d *title.Disc) (between, ext string, ok bool) {
 	sheet := filepath.Base(d.File.Path)
 	base := strings.TrimSuffix(sheet, filepath.Ext(sheet))
 	for k := range d.Parts {
 		rest, is := strings.CutPrefix(path.Base(d.Parts[k].Name), base)
 		at := strings.Index(rest, fmt.Sprintf("%02d", k+1))
-		if !is || at < 0 || k > 0 && (rest[:at] != between || rest[at+2:] != ending) {
+		if !is || at < 0 || k > 0 && (rest[:at] != between || rest[at+2:] != ext) {
 			return "", "", false
 		}
-		between, ending = rest[:at], rest[at+2:]
+		between, ext = rest[:at], rest[at+2:]
 	}
-	return between, ending, len(d.Parts) > 0 && strings.Trim(between, " -_.()[]") == "" && strings.HasPrefix(ending, ".")
+	return between, ext, len(d.Parts) > 0 && strings.Trim(between, " -_.()[]") == "" && strings.HasPrefix(ext, ".")
 }
 
-// tracks finds out how track files are called that go by their cue sheet's name.
+// tracks finds out how track files are named that go by their cue sheet's name.
 func (s *student) tracks(r *Rule, all []*sample) {
 	sheet, ok := strings.CutSuffix(r.Path, ".cue")
 	if r.Form != title.Tracks || !ok {
@@ -255,37 +255,37 @@ func (s *student) tracks(r *Rule, all []*sample) {
 	}
 	tracks := ""
 	for i, x := range all {
-		between, ending, ok := numberedTracks(x.of())
-		as := sheet + between + "{index|pad:2}" + ending
+		between, ext, ok := numberedTracks(x.of())
+		as := sheet + between + "{index|pad:2}" + ext
 		if !ok || i > 0 && as != tracks {
 			return
 		}
 		tracks = as
 	}
 	r.Tracks = tracks
-	s.find(Likely, "their track files go to "+tracks, "all are called after their cue sheets")
+	s.find(Likely, "their track files go to "+tracks, "all are named after their cue sheets")
 }
 
-// volume takes over what the place itself is.
+// volume takes over what the target itself is.
 func (s *student) volume() {
 	f := s.look.Facts.Filesystem
 	s.d.Filesystems = []string{f.Name}
-	if _, err := place.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
+	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The place is a folder of this computer, so its own filesystem tells nothing")
+		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder of this computer, so its own filesystem tells nothing")
 	} else {
-		how := "the place is"
+		how := "the target is"
 		if s.look.Facts.Declared {
-			how = "the place was declared as"
+			how = "the target was declared as"
 		}
 		s.find(Likely, "it reads "+f.Shown, "%s %s; it may read others too", how, f.Shown)
 	}
 	if s.look.Label != "" {
-		s.find(Guess, "its volume is called "+s.look.Label, "the label of this one; whether the loader insists on it is not told")
+		s.find(Guess, "its volume is named "+s.look.Label, "the label of this one; whether the loader insists on it is not reported")
 	} else {
 		s.d.Open = append(s.d.Open, "must the volume be called something? A folder has no label")
 	}
-	var largest place.Entry
+	var largest target.Entry
 	for _, e := range s.look.Entries {
 		if e.Size > largest.Size {
 			largest = e
@@ -412,7 +412,7 @@ func (s *student) paged(r *Rule, all []*sample) {
 	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go on in %s", size.Count(r.Overflow, "title"), strings.ReplaceAll(page, "{page}", "2")), "the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
 }
 
-// discs finds out how the discs of one title are told apart.
+// discs finds out how the discs of one title are reported apart.
 func (s *student) discs(r *Rule, all []*sample) {
 	for _, x := range all {
 		if x.discs != "" {
@@ -423,7 +423,7 @@ func (s *student) discs(r *Rule, all []*sample) {
 	switch {
 	case r.Discs == "":
 		r.Path = strings.Replace(r.Path, discMark, "", 1)
-	case strings.Contains(folder, "{title"): // the folder is called by the title alone
+	case strings.Contains(folder, "{title"): // the folder is named by the title alone
 		r.Path = folder + strings.Replace(file, discMark, "{if disc}"+r.Discs+"{end}", 1)
 		r.Discs = ""
 	default:
@@ -460,7 +460,7 @@ func (s *student) renames(r *Rule, all []*sample) {
 func (s *student) others() {
 	var unknown []string
 	for _, e := range s.look.Entries {
-		if e.Folder || s.used[e.Path] || place.IsTemporary(e.Path) {
+		if e.Folder || s.used[e.Path] || target.IsTemporary(e.Path) {
 			continue
 		}
 		inside := slices.ContainsFunc(layout.Folders(e.Path), func(dir string) bool { return s.used[dir] })
@@ -475,7 +475,7 @@ func (s *student) others() {
 	s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "), size.Count(len(unknown), "file")))
 }
 
-// ask adds the questions that no place can answer.
+// ask adds the questions that no target can answer.
 func (s *student) ask() {
 	s.d.Open = append(s.d.Open, "what is the loader called, and the console?", "what must be done at the console before new games are listed?")
 	for _, r := range s.d.Rules {
@@ -486,8 +486,8 @@ func (s *student) ask() {
 	}
 }
 
-// FromPlace looks at a place, which lies in the folder dir, and learns from it.
-func FromPlace(ctx context.Context, dir string, p place.Place, set *loader.Set) (*Draft, error) {
+// FromTarget looks at a target, which lies in the folder dir, and learns from it.
+func FromTarget(ctx context.Context, dir string, p target.Target, set *loader.Set) (*Draft, error) {
 	facts, err := p.Facts(ctx, nil)
 	if err != nil {
 		return nil, err
@@ -497,5 +497,5 @@ func FromPlace(ctx context.Context, dir string, p place.Place, set *loader.Set) 
 		return nil, err
 	}
 	return Learn(ctx, Look{Dir: dir, Facts: facts, Entries: entries, Label: facts.Label,
-		Open: func(path string) (place.Content, error) { return p.Open(ctx, path) }}, set)
+		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}, set)
 }

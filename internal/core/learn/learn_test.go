@@ -15,15 +15,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // collection writes games of every form that can be read, and identifies them.
@@ -58,7 +58,7 @@ func collection(t *testing.T) []title.Title {
 	for i := range 70 { // more than a page
 		put(fmt.Sprintf("k/Many %02d.fin", i), demo.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
 	}
-	r, err := intake.Scan(context.Background(), []string{dir}, intake.Options{Set: coretest.Set(t)})
+	r, err := scan.Scan(context.Background(), []string{dir}, scan.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	for _, tt := range r.Titles {
 		require.True(t, tt.Sound(), "%s: %v", tt.Source(), tt.Findings)
@@ -100,25 +100,25 @@ func cover(t *testing.T, w, h int) []byte {
 }
 
 func look(t *testing.T, dir, as string) learn.Look {
-	p, err := folder.Open(dir, folder.Options{Filesystem: as, Room: 64 << 30})
+	p, err := folder.Open(dir, folder.Options{Filesystem: as, Capacity: 64 << 30})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = p.Close() })
 	facts, err := p.Facts(context.Background(), nil)
 	require.NoError(t, err)
 	entries, err := p.List(context.Background(), nil)
 	require.NoError(t, err)
-	return learn.Look{Dir: dir, Facts: facts, Entries: entries, Open: func(path string) (place.Content, error) { return p.Open(context.Background(), path) }}
+	return learn.Look{Dir: dir, Facts: facts, Entries: entries, Open: func(path string) (target.Content, error) { return p.Open(context.Background(), path) }}
 }
 
-// TestFilledPlacesAreLearntBack fills a place by each shipped profile, learns from it,
-// and has the learnt profile place the same titles.
-func TestFilledPlacesAreLearntBack(t *testing.T) {
+// TestFilledTargetsAreLearntBack fills a target by each shipped profile, learns from it,
+// and has the learnt profile target the same titles.
+func TestFilledTargetsAreLearntBack(t *testing.T) {
 	titles := collection(t)
 	set := coretest.Set(t)
 	whole := 0
 	for _, c := range []struct {
-		loader, road, as string
-		open             string // what must be asked for
+		loader, via, as string
+		open            string // what must be asked for
 	}{
 		{"rowan", "usb", "fat32", "too large"},
 		{"gantry", "ftp", "exfat", "at the console"},
@@ -130,7 +130,7 @@ func TestFilledPlacesAreLearntBack(t *testing.T) {
 	} {
 		t.Run(c.loader, func(t *testing.T) {
 			p := coretest.Profile(t, c.loader)
-			tree := layout.Lay(titles, p, coretest.Target(t, p, c.road, c.as))
+			tree := layout.Lay(titles, p, coretest.Destination(t, p, c.via, c.as))
 			dir := t.TempDir()
 			there := fill(t, dir, titles, tree)
 			for _, f := range layout.FirstBoot(p) {
@@ -150,7 +150,7 @@ func TestFilledPlacesAreLearntBack(t *testing.T) {
 			learnt, err := loader.ParseProfile("learnt.toml", []byte(text))
 			require.NoError(t, err, text)
 			require.NoError(t, set.Check(learnt))
-			again := layout.Lay(titles, learnt, coretest.Target(t, learnt, "usb", c.as))
+			again := layout.Lay(titles, learnt, coretest.Destination(t, learnt, "usb", c.as))
 			same := 0
 			for _, i := range there {
 				if assert.Equal(t, paths(tree, i), paths(again, i), titles[i].Name) {
@@ -200,7 +200,7 @@ func TestEmptyFoldersAsAConsoleMadeThem(t *testing.T) {
 	require.NoError(t, err, d.TOML())
 	assert.Equal(t, []string{"dulcimer", "finch", "lapwing", "vesper", "wren8"}, p.FirstBoot.Platforms)
 	assert.False(t, p.FirstBoot.MayAdd)
-	tree := layout.Lay([]title.Title{coretest.Vesper(1, "Copper Tide", "full", 1)}, p, coretest.Target(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{coretest.Vesper(1, "Copper Tide", "full", 1)}, p, coretest.Destination(t, p, "usb", "fat32"))
 	require.Nil(t, tree.Placements[0].Refusal)
 	assert.Equal(t, "play/vesper/Copper Tide.iso", tree.Placements[0].Items[0].Path)
 	assert.Contains(t, fmt.Sprint(d.Findings), "a guess")
@@ -254,7 +254,7 @@ func TestLettersAndRegionsAndPages(t *testing.T) {
 	for i := range p.Accepts {
 		rules[p.Accepts[i].Platforms[0]] = &p.Accepts[i]
 	}
-	assert.Equal(t, "ROMS/{title|upper}{ending}", rules["wren8"].Path.String())
+	assert.Equal(t, "ROMS/{title|upper}{ext}", rules["wren8"].Path.String())
 	assert.Equal(t, "{platform}/{if page}page {page}/{end}{id}_{title}.iso", rules["siskin"].Path.String())
 	assert.Equal(t, 3, rules["siskin"].OverflowAfter)
 	assert.Equal(t, "{region}/{id}.iso", rules["vesper"].Path.String())
@@ -286,10 +286,10 @@ func TestTheLabelIsLearnt(t *testing.T) {
 
 func TestADraftIsSavedOnceAndWhole(t *testing.T) {
 	set, dir := coretest.Set(t), t.TempDir()
-	d := &learn.Draft{Name: "mine", Shown: "Mine \"of\" C:\\", Road: "usb", Filesystems: []string{"fat32"},
+	d := &learn.Draft{Name: "mine", Shown: "Mine \"of\" C:\\", Via: "usb", Filesystems: []string{"fat32"},
 		Findings:  []learn.Finding{{Say: "line\nbreaks", Evidence: strings.Repeat("many words ", 40), Confidence: learn.Guess}},
-		Rules:     []learn.Rule{{Platforms: []string{"tern"}, Form: title.Cartridge, Path: "G/{title}{ending}"}},
-		Platforms: []learn.Platform{{Name: "tern", Shown: "Tern", Form: title.Cartridge, Ending: ".ter"}}}
+		Rules:     []learn.Rule{{Platforms: []string{"tern"}, Form: title.Cartridge, Path: "G/{title}{ext}"}},
+		Platforms: []learn.Platform{{Name: "tern", Shown: "Tern", Form: title.Cartridge, Ext: ".ter"}}}
 	file := filepath.Join(dir, "profiles", "mine.toml")
 	wrote, err := d.Save(file, dir, set)
 	require.NoError(t, err)
@@ -308,5 +308,5 @@ func TestADraftIsSavedOnceAndWhole(t *testing.T) {
 	require.NoError(t, err, "a draft that cannot be used yet is written with what is open")
 	text, err := os.ReadFile(filepath.Join(dir, "other.toml"))
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "climbs out of the place")
+	assert.Contains(t, string(text), "climbs out of the target")
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/layout"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // longestTried is the longest limit to a title that is looked for: filesystems take no
@@ -36,7 +36,7 @@ func (s *student) names(r *Rule, all []*sample) {
 			}
 		}
 	}
-	// What the place's own filesystem cannot hold is no rule of the loader's.
+	// What the target's own filesystem cannot hold is no rule of the loader's.
 	lost = slices.DeleteFunc(lost, func(c rune) bool {
 		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == ' ' {
 			return true // words that were cut off
@@ -81,7 +81,7 @@ func (s *student) limits(r *Rule, all []*sample) []int {
 	}
 	fits := func(longest int) bool {
 		for _, x := range all {
-			n := layout.Naming{Permits: permits, Units: place.Characters, Longest: longest}
+			n := layout.Naming{Permits: permits, Units: target.Characters, Longest: longest}
 			if longest > 0 && r.Discs != "" && x.discs != "" {
 				n.Longest -= len(strings.ReplaceAll(x.discs, "{disc}", "1"))
 			}
@@ -113,7 +113,7 @@ func cut(all []*sample) *sample {
 	})
 }
 
-// odd is a sample that is written otherwise than it is called.
+// odd is a sample that is written otherwise than it is named.
 func odd(all []*sample) *sample {
 	if i := slices.IndexFunc(all, func(x *sample) bool { return x.written != x.t.Name }); i >= 0 {
 		return all[i]

@@ -14,7 +14,7 @@ import (
 // comments, so that a person can go on from there.
 func (d *Draft) TOML() string {
 	w := &writer{}
-	w.comment("A draft of a loader profile. Read it through, change what is wrong, and answer what is open; every key is told in docs/profile-format.md.")
+	w.comment("A draft of a loader profile. Read it through, change what is wrong, and answer what is open; every key is reported in docs/profile-format.md.")
 	for _, f := range d.Findings {
 		w.comment(fmt.Sprintf("- %s (%s: %s)", f.Say, f.Confidence, f.Evidence))
 	}
@@ -33,8 +33,8 @@ func (d *Draft) TOML() string {
 	w.line("list-order = [\"title\"]")
 
 	w.table("[[attachment]]", "How the loader reaches games.")
-	w.text("name", attachmentName(d.Road))
-	w.text("road", d.Road)
+	w.text("name", attachmentName(d.Via))
+	w.text("via", d.Via)
 	w.list("filesystems", d.Filesystems)
 	w.text("label", d.Label)
 	w.text("case", d.Case)
@@ -60,8 +60,8 @@ func (d *Draft) TOML() string {
 	return w.b.String()
 }
 
-func attachmentName(road string) string {
-	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share", "nbd": "network-disk"}[road]
+func attachmentName(via string) string {
+	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share", "nbd": "network-disk"}[via]
 }
 
 type writer struct{ b strings.Builder }
@@ -83,7 +83,7 @@ func (w *writer) comment(text string) {
 	w.line("%s", line)
 }
 
-// clean keeps what a name could hold from ending a comment.
+// clean keeps what a name could hold from extension a comment.
 func clean(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7F {
@@ -146,7 +146,7 @@ func (w *writer) list(key string, values []string) {
 }
 
 func (w *writer) rule(r *Rule) {
-	w.table("[[accept]]", "What the loader takes, and the path that it wants. Fields such as {id}, {title} and {ending} stand for what is read out of each game.")
+	w.table("[[accept]]", "What the loader takes, and the path that it wants. Fields such as {id}, {title} and {extension} stand for what is read out of each game.")
 	platforms := slices.Clone(r.Platforms)
 	slices.Sort(platforms)
 	w.list("platforms", slices.Compact(platforms))
@@ -184,7 +184,7 @@ func (w *writer) rule(r *Rule) {
 }
 
 func (w *writer) companion(c *Companion) {
-	w.table("[[companion]]", "A file that lies with each title. {base} is the game's own name without its ending.")
+	w.table("[[companion]]", "A file that lies with each title. {base} is the game's own name without its extension.")
 	w.text("is", c.Is)
 	w.list("platforms", c.Platforms)
 	if c.Several {
@@ -211,20 +211,20 @@ func (w *writer) companion(c *Companion) {
 // TOML writes the description of a platform.
 func (p *Platform) TOML() string {
 	w := &writer{}
-	w.comment(p.Shown + ": a platform of your own. Say in [marker] and [field.…] how its games are told; see docs/profile-format.md.")
+	w.comment(p.Shown + ": a platform of your own. Say in [marker] and [field.…] how its games are reported; see docs/profile-format.md.")
 	w.line("format = %d", loader.FormatVersion)
 	w.text("name", p.Name)
 	w.text("shown", p.Shown)
 	w.list("forms", []string{string(p.Form)})
 	if p.Form == title.Package {
-		w.list("packages", []string{p.Ending})
+		w.list("packages", []string{p.Ext})
 	} else {
-		w.list("endings", []string{p.Ending})
+		w.list("extensions", []string{p.Ext})
 	}
 	return w.b.String()
 }
 
-// pictureKind is what a companion shows, as far as its path says so: a folder that is called like a kind of picture; else the front.
+// pictureKind is what a companion shows, as far as its path says so: a folder that is named like a kind of picture; else the front.
 func pictureKind(path string) string {
 	for folder := range strings.SplitSeq(strings.ToLower(path), "/") {
 		if slices.Contains(title.PictureKinds, folder) {

@@ -16,18 +16,18 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// Roads are the ways on which bytes can reach a place: mounted on this computer
+// Connections are the ways on which bytes can reach a target: mounted on this computer
 // (usb), through an adapter as a disk of the console's own format, over FTP or
 // SMB, or as an exported block device.
-var Roads = []string{"usb", "adapter", "ftp", "smb", "nbd"}
+var Connections = []string{"usb", "adapter", "ftp", "smb", "nbd"}
 
 // The words that keys may have.
 var (
-	verdictWords  = []string{"too big", "no room"}
+	verdictWords  = []string{"too big", "no space"}
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
@@ -97,7 +97,7 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for i, w := range p.Checklist {
 		c.known(w.Say != "", at("checklist", i), "a [[checklist]] must say what to do, in the key say")
 		for _, f := range w.When.fields() {
-			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when", "a checklist cannot ask for the %s; it can ask for road, filesystem, %s", f, strings.Join(Situations, ", "))
+			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when", "a checklist cannot ask for the %s; it can ask for connection, filesystem, %s", f, strings.Join(Situations, ", "))
 		}
 		c.condition(at("checklist", i)+".when", w.When)
 	}
@@ -173,8 +173,8 @@ func (c *checker) condition(path string, w Condition) {
 		if t.field == FieldSituation {
 			c.oneOf(path, "situation", t.wanted, Situations)
 		}
-		if t.field == FieldRoad && t.is {
-			c.oneOf(path, "road", t.wanted, Roads)
+		if t.field == FieldVia && t.is {
+			c.oneOf(path, "via", t.wanted, Connections)
 		}
 	}
 }
@@ -184,10 +184,10 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 	for j := range i {
 		c.known(c.p.Attachments[j].Name != a.Name, at+".name", "there are two attachments called %q", a.Name)
 	}
-	c.oneOf(at+".road", "road", a.Road, Roads)
+	c.oneOf(at+".via", "via", a.Via, Connections)
 	c.root(at+".root", a.Root)
 	c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the console's own")
-	c.each(at+".filesystems", "filesystem", a.Filesystems, append(place.FilesystemNames(), "any", "own"))
+	c.each(at+".filesystems", "filesystem", a.Filesystems, append(target.FilesystemNames(), "any", "own"))
 	c.maybe(at+".partition-table", "partition table", a.PartitionTable, tableWords)
 	c.maybe(at+".count", "way to count", a.Count, countWords)
 	c.maybe(at+".case", "case rule", a.Case, caseWords)
@@ -203,7 +203,7 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 	c.known(a.LargestVolume == 0 || a.LargestFile <= a.LargestVolume, at+".largest-file", "a file of %s cannot lie on a volume of at most %s", size.Format(int64(a.LargestFile)), size.Format(int64(a.LargestVolume)))
 	c.known(a.LongestPath == 0 || a.LongestName <= a.LongestPath, at+".longest-name", "a name of %d cannot lie in a path of at most %d", a.LongestName, a.LongestPath)
 	for _, f := range a.Filesystems {
-		fs, err := place.FilesystemNamed(f)
+		fs, err := target.FilesystemNamed(f)
 		if err != nil {
 			continue
 		}
@@ -261,7 +261,7 @@ func (c *checker) scope(at string, m *Scope) {
 		}
 	}
 	c.each(at+".on", "attachment", m.On, names)
-	c.each(at+".filesystems", "filesystem", m.Filesystems, place.FilesystemNames())
+	c.each(at+".filesystems", "filesystem", m.Filesystems, target.FilesystemNames())
 	for _, f := range m.Filesystems {
 		c.known(reads[f] || reads["any"] || reads["own"], at+".filesystems", "no attachment of this rule reads %s, so it never applies", f)
 	}
@@ -276,16 +276,16 @@ func formNames() []string {
 }
 
 // tells reports whether a path differs from title to title.
-func tells(t Template) bool { return t.Uses(FieldID) || t.Uses(FieldTitle) || t.Uses(FieldName) }
+func reports(t Template) bool { return t.Uses(FieldID) || t.Uses(FieldTitle) || t.Uses(FieldName) }
 
 func (c *checker) accept(at string, a *Accept) {
 	c.scope(at, &a.Scope)
 	c.known(len(a.Platforms) > 0, at, "an [[accept]] needs the platforms that it is about")
 	c.known(!a.Path.Empty(), at, "an [[accept]] needs a path")
 	c.fields(at+".path", a.Path, pathFields)
-	c.known(a.Path.Empty() || tells(a.Path), at+".path", "the path holds neither {id} nor {title}, so every title would get the same one")
+	c.known(a.Path.Empty() || reports(a.Path), at+".path", "the path holds neither {id} nor {title}, so every title would get the same one")
 	c.fields(at+".tracks", a.Tracks, append(slices.Clone(partFields), FieldFile))
-	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || tells(a.Tracks) && (a.Tracks.Uses(FieldIndex) || a.As(title.Tracks) == shape.OneFile), at+".tracks", "the path of tracks must tell titles and tracks apart: it needs {file}, or {index} with {title} or {id}")
+	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || reports(a.Tracks) && (a.Tracks.Uses(FieldIndex) || a.As(title.Tracks) == shape.OneFile), at+".tracks", "the path of tracks must tell titles and tracks apart: it needs {file}, or {index} with {title} or {id}")
 	for _, as := range []struct {
 		key, value string
 		form       title.Form
@@ -323,7 +323,7 @@ func (c *checker) accept(at string, a *Accept) {
 		for _, x := range c.p.Attachments {
 			names = append(names, x.Name)
 		}
-		c.oneOf(at+".also-needs-room-on", "attachment", a.AlsoNeeds, names)
+		c.oneOf(at+".also-needs-space-on", "attachment", a.AlsoNeeds, names)
 	}
 }
 
@@ -332,7 +332,7 @@ func (c *checker) titleRule(at string, t *TitleRule) {
 	c.maybe(at+".count", "way to count", t.Count, countWords)
 	c.fields(at+".discs", t.Discs, []Field{FieldDisc, FieldDiscs})
 	behind := t.Discs.Fill(&Values{FieldDisc: "1", FieldDiscs: "2"})
-	c.known(t.Longest == 0 || t.Longest > t.Length(behind), at+".longest", "%d characters leave no room for a name in front of %q", t.Longest, t.Discs)
+	c.known(t.Longest == 0 || t.Longest > t.Length(behind), at+".longest", "%d characters leave no space for a name in front of %q", t.Longest, t.Discs)
 	c.set(at, t.Permitted, t.Forbidden)
 	t.prepare()
 	letters := false
@@ -363,16 +363,16 @@ func (c *checker) tooLarge(at string, a *Accept) {
 			continue
 		}
 		for _, f := range x.Filesystems {
-			if fs, err := place.FilesystemNamed(f); err == nil {
+			if fs, err := target.FilesystemNamed(f); err == nil {
 				c.known(int64(t.PartSize) <= fs.LargestFile, at+".part-size", "a part of %s bytes is too large for %s itself, which holds %s", size.Exact(int64(t.PartSize)), fs.Shown, size.Exact(fs.LargestFile))
 			}
 		}
 	}
 	c.fields(at+".parts", t.Parts, partFields)
 	c.known(!t.Parts.Empty(), at, "splitting needs the path of the parts, in the key parts")
-	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && tells(t.Parts)), at+".parts", "the path of the parts must tell parts and titles apart: it needs {index}, and {id} or {title}")
+	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && reports(t.Parts)), at+".parts", "the path of the parts must tell parts and titles apart: it needs {index}, and {id} or {title}")
 	c.fields(at+".manifest", t.Manifest, pathFields)
-	c.known(t.Manifest.Empty() || tells(t.Manifest), at+".manifest", "the path holds neither {id} nor {title}, so every title would get the same one")
+	c.known(t.Manifest.Empty() || reports(t.Manifest), at+".manifest", "the path holds neither {id} nor {title}, so every title would get the same one")
 	c.known(t.Manifest.Empty() == t.ManifestText.Empty(), at, "a manifest needs both its path (manifest) and its text (manifest-text)")
 	c.fields(at+".manifest-text", t.ManifestText.Template, textFields)
 }
@@ -391,7 +391,7 @@ func (c *checker) companion(at string, m *Companion) {
 	c.maybe(at+".per", "per", m.Per, []string{"title", "disc"})
 	c.known(!m.Path.Empty(), at, "a [[companion]] needs a path")
 	c.fields(at+".path", m.Path, companionFields)
-	c.known(m.Path.Empty() || tells(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path", "the path holds none of {id}, {title}, {base} and {folder}, so every title would get the same one")
+	c.known(m.Path.Empty() || reports(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path", "the path holds none of {id}, {title}, {base} and {folder}, so every title would get the same one")
 	for _, f := range m.When.fields() {
 		c.known(slices.Contains(titleFields, f), at+".when", "a companion cannot ask for the %s", f)
 	}
@@ -480,13 +480,13 @@ func (c *checker) attachments() (names []string) {
 	return names
 }
 
-// insideRoot says why a path of a profile would leave the place.
+// insideRoot says why a path of a profile would leave the target.
 func insideRoot(path string) error {
 	switch {
 	case strings.HasPrefix(path, "/"), len(path) > 1 && path[1] == ':':
-		return fmt.Errorf("the path %q must be relative to the place's root", path)
+		return fmt.Errorf("the path %q must be relative to the target's root", path)
 	case slices.Contains(strings.Split(path, "/"), ".."):
-		return fmt.Errorf("the path %q climbs out of the place", path)
+		return fmt.Errorf("the path %q climbs out of the target", path)
 	case strings.ContainsFunc(path, func(r rune) bool { return r < ' ' || r == '\\' || r == 0x7F }):
 		return fmt.Errorf("the path %q holds a character that no path may hold; folders are divided by /", path)
 	}

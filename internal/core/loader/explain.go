@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // A Section is some of a loader's rules in plain sentences.
@@ -127,7 +127,7 @@ func all(words []string, last string) string {
 }
 
 func (a *Attachment) sentences() []string {
-	line := fmt.Sprintf("%s, over %s: %s", a.Name, roadWords[a.Road], a.ReadsWords())
+	line := fmt.Sprintf("%s, over %s: %s", a.Name, viaWords[a.Via], a.ReadsWords())
 	var more []string
 	say := func(ok bool, format string, args ...any) {
 		if ok {
@@ -137,7 +137,7 @@ func (a *Attachment) sentences() []string {
 	say(a.PartitionTable != "" && a.PartitionTable != "any", "with the partition table %s", strings.ToUpper(a.PartitionTable))
 	say(a.Label != "", "the volume must be called %s", a.Label)
 	say(len(a.LabelNot) > 0, "the volume must not be called %s", all(a.LabelNot, "or"))
-	say(a.OnePiece, "every file must lie in one piece")
+	say(a.Contiguous, "every file must lie contiguous")
 	say(a.ReadOnly, "the console only reads it")
 	say(a.LargestFile > 0, "files of at most %s", amount(int64(a.LargestFile)))
 	say(a.LargestVolume > 0, "volumes of at most %s", amount(int64(a.LargestVolume)))
@@ -153,7 +153,7 @@ func (a *Attachment) sentences() []string {
 	say(a.Case == "ignored", "letter case makes no difference")
 	say(a.Case == "upper" || a.Case == "lower", "all names are in %s case", a.Case)
 	say(a.Entries > 0, "a folder shows at most %d entries", a.Entries)
-	say(a.Share != "", "the share is called %s", a.Share)
+	say(a.Share != "", "the share is named %s", a.Share)
 	say(a.Root != "", "everything lies below /%s/", a.Root)
 	if len(more) > 0 {
 		line += "; " + strings.Join(more, "; ")
@@ -184,7 +184,7 @@ func (a *Attachment) sentences() []string {
 	if s.Listing != "" {
 		habits = append(habits, "listings as "+listingNames[s.Listing])
 		if !s.Resume {
-			habits = append(habits, "a transfer that broke off begins again")
+			habits = append(habits, "a transfer that was interrupted begins again")
 		}
 	}
 	if s.Idle != "" {
@@ -202,8 +202,8 @@ func (a *Attachment) sentences() []string {
 	return below(out)
 }
 
-// roadWords are the roads as they stand in a sentence.
-var roadWords = map[string]string{
+// viaWords are the connections as they stand in a sentence.
+var viaWords = map[string]string{
 	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
 }
 
@@ -239,7 +239,7 @@ func (p *Profile) where(s *Scope) string {
 	if len(s.Filesystems) > 0 {
 		var fs []string
 		for _, name := range s.Filesystems {
-			if f, err := place.FilesystemNamed(name); err == nil {
+			if f, err := target.FilesystemNamed(name); err == nil {
 				fs = append(fs, f.Shown)
 			}
 		}
@@ -315,7 +315,7 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 		}
 		line := fmt.Sprintf("What is over %s is cut into parts of %s, %s", over, amount(int64(t.PartSize)), t.Parts)
 		if !t.Manifest.Empty() {
-			line += ", and the parts are told in " + t.Manifest.String()
+			line += ", and the parts are reported in " + t.Manifest.String()
 		}
 		if t.Why != "" {
 			line += ": " + strings.TrimSuffix(t.Why, ".")
@@ -343,7 +343,7 @@ func below(lines []string) []string {
 	return lines
 }
 
-// Under begins a line that goes on with what the line above is about.
+// Under begins a line that resumes what the line above is about.
 const Under = "  "
 
 func sentenceCase(s string) string { return strings.TrimSuffix(sentence(s), ".") }
@@ -439,7 +439,7 @@ func (p *Profile) kitSentences() []string {
 		out = append(out, line+", otherwise "+strings.TrimSuffix(s.Otherwise, ".")+".")
 	}
 	for _, s := range p.SystemImages {
-		line := fmt.Sprintf("%s goes to %s; it is known by its checksum, whatever it is called", sentenceCase(s.Shown), s.To)
+		line := fmt.Sprintf("%s goes to %s; it is known by its checksum, whatever it is named", sentenceCase(s.Shown), s.To)
 		if s.Optional {
 			line += ", and can be left out"
 		}

@@ -59,7 +59,7 @@ func TestTheSentencesHideNothing(t *testing.T) {
 		require.Greater(t, len(want), 10)
 		for _, w := range want {
 			if strings.Contains(w, "\n") || w == "{each}{file}" || strings.HasPrefix(w, " (") || strings.HasPrefix(w, "{id};") {
-				continue // texts of files are not told
+				continue // texts of files are not reported
 			}
 			assert.Contains(t, text, strings.ToLower(strings.TrimSuffix(w, ".")), "%s hides it", p.Name)
 		}
@@ -72,14 +72,14 @@ name = "c"
 shown = "C"
 [[attachment]]
 name = "stick"
-road = "usb"
+via = "usb"
 filesystems = ["fat32"]
 [[accept]]
 platforms = ["wren8"]
 path = "{title}"
 [[checklist]]
 say = "A"
-when = "not added and road is not usb"
+when = "not added and connection is not usb"
 [[checklist]]
 say = "B"
 when = "direct-cable and several-discs"
@@ -96,12 +96,12 @@ text = "x"
 		all.WriteString(strings.Join(s.Lines, "\n") + "\n")
 	}
 	for _, want := range []string{
-		"1. A (when not something was added and when the road is not usb).", "2. B (when joined by a direct cable and when a title has several discs).",
+		"1. A (when not something was added and when the connection is not usb).", "2. B (when joined by a direct cable and when a title has several discs).",
 		"when the number of discs is over 2 and when there is no region and when there is a id",
 	} {
 		assert.Contains(t, all.String(), want)
 	}
-	now := loader.Values{loader.FieldRoad: "ftp", loader.FieldSituation: "direct-cable several-discs"}
+	now := loader.Values{loader.FieldVia: "ftp", loader.FieldSituation: "direct-cable several-discs"}
 	assert.True(t, p.Checklist[0].When.Holds(&now))
 	assert.True(t, p.Checklist[1].When.Holds(&now))
 	now[loader.FieldSituation] = "added"
@@ -115,14 +115,14 @@ func TestWhichAttachmentIsMeant(t *testing.T) {
 	trellis, err := set.Profile("trellis")
 	require.NoError(t, err)
 	assert.Equal(t, "stick", trellis.Attachment("usb", "exfat").Name)
-	assert.Equal(t, "stick", trellis.Attachment("usb", "ntfs").Name, "the road decides where no attachment reads the filesystem")
+	assert.Equal(t, "stick", trellis.Attachment("usb", "ntfs").Name, "the connection decides where no attachment reads the filesystem")
 	assert.False(t, trellis.Attachment("usb", "ntfs").Reads("ntfs"))
 	assert.Nil(t, trellis.Attachment("smb", "ext4"))
 	assert.True(t, trellis.Attachment("ftp", "ext4").Reads("ext4"), "the console's own disk is what it is")
-	assert.Equal(t, "usb", trellis.UsualRoad())
+	assert.Equal(t, "usb", trellis.UsualVia())
 	gantry, err := set.Profile("gantry")
 	require.NoError(t, err)
-	assert.Equal(t, "ftp", gantry.UsualRoad())
+	assert.Equal(t, "ftp", gantry.UsualVia())
 	assert.True(t, gantry.Knows("kestrel64"))
 	assert.False(t, gantry.Knows("lapwing"))
 	rule, no := gantry.Accept("kestrel64", "cartridge", "disk", "")

@@ -5,7 +5,7 @@ import "slices"
 // A Field is a value that templates and conditions can use.
 type Field int
 
-// The fields. What each stands for is told in docs/profile-format.md.
+// The fields. What each stands for is reported in docs/profile-format.md.
 const (
 	FieldID Field = iota
 	FieldTitle
@@ -15,7 +15,7 @@ const (
 	FieldDiscs
 	FieldKind
 	FieldPlatform
-	FieldEnding
+	FieldExt
 	FieldIndex
 	FieldPage
 	FieldBase
@@ -27,15 +27,15 @@ const (
 	FieldPlayers
 	FieldPublisher
 	FieldText
-	FieldRoad
+	FieldVia
 	FieldFilesystem
 	FieldSituation
 	fieldCount
 )
 
 var fieldNames = [fieldCount]string{
-	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ending", "index", "page", "base", "folder",
-	"file", "size", "crc32", "year", "players", "publisher", "text", "road", "filesystem", "situation",
+	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "base", "folder",
+	"file", "size", "crc32", "year", "players", "publisher", "text", "via", "filesystem", "situation",
 }
 
 // String is the field's name in a template.
@@ -49,8 +49,8 @@ func fieldNamed(name string) (Field, bool) {
 	return Field(i), i >= 0
 }
 
-// titleFields are told by a title itself.
-var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform, FieldEnding}
+// titleFields are reported by a title itself.
+var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform, FieldExt}
 
 // The fields that each kind of template may use.
 var (
@@ -59,7 +59,7 @@ var (
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers, FieldPublisher, FieldText)
 	lineFields      = append(slices.Clone(textFields), FieldPage)
-	situationFields = []Field{FieldRoad, FieldFilesystem, FieldSituation}
+	situationFields = []Field{FieldVia, FieldFilesystem, FieldSituation}
 )
 
 // Situations are what a checklist's conditions can ask for.

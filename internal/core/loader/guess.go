@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// Guess finds the loader that a place was prepared for, by the files and folders on
-// it. It returns nil when nothing tells, or several loaders are told alike.
+// Guess finds the loader that a target was prepared for, by the files and folders on
+// it. It returns nil when nothing tells, or several loaders are reported alike.
 func (s *Set) Guess(paths []string) *Profile {
 	there := map[string]bool{}
 	for _, p := range paths {
@@ -16,7 +16,7 @@ func (s *Set) Guess(paths []string) *Profile {
 	most, tie := 0, false
 	for _, p := range s.Profiles {
 		n := 0
-		for _, path := range s.tellTales(p) {
+		for _, path := range s.emitTales(p) {
 			if there[strings.ToUpper(path)] {
 				n++
 			}
@@ -48,8 +48,8 @@ func (s *Set) Folders(a *Accept) []string {
 	return a.Path.Folders(values)
 }
 
-// tellTales are the paths by which a place of the loader can be told.
-func (s *Set) tellTales(p *Profile) []string {
+// emitTales are the paths by which a target of the loader can be reported.
+func (s *Set) emitTales(p *Profile) []string {
 	var out []string
 	add := func(path string) {
 		for at := range path {

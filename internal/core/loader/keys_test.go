@@ -18,9 +18,9 @@ import (
 var keyLine = regexp.MustCompile(`^([a-z0-9-]+)( = )(.*)$`)
 var tableLine = regexp.MustCompile(`^(\[\[?)([a-z0-9.-]+)(\]\]?)$`)
 
-// TestABrokenCopyOfEachKeyIsTold takes every line of every shipped file, breaks it in
+// TestABrokenCopyOfEachKeyIsReported takes every line of every shipped file, breaks it in
 // several ways, and wants a message that points at that line.
-func TestABrokenCopyOfEachKeyIsTold(t *testing.T) {
+func TestABrokenCopyOfEachKeyIsReported(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	files, err := filepath.Glob("pro*/*.toml")
@@ -88,9 +88,9 @@ func TestABrokenCopyOfEachKeyIsTold(t *testing.T) {
 	assert.Greater(t, broken, 1500)
 }
 
-// TestWrongValuesAreTold has a wrong value for the keys that take words, paths, numbers or
+// TestWrongValuesAreReported has a wrong value for the keys that take words, paths, numbers or
 // refer to others.
-func TestWrongValuesAreTold(t *testing.T) {
+func TestWrongValuesAreReported(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	for i, c := range []struct{ file, from, to, want string }{
@@ -119,14 +119,14 @@ func TestWrongValuesAreTold(t *testing.T) {
 		{"rowan", "syntax = \"key=value\"\nkeep", "keep", "keep and locked-by need the key syntax"},
 		{"rowan", `of = "front"`, `of = "fornt"`, `did you mean "front"?`},
 		{"rowan", "width = 256\n", "", "width and height, in pixels, go together"},
-		{"rowan", `fit = "exact"`, `fit = "exactly"`, `did you mean "exact"?`},
-		{"rowan", `to = "ROWAN/rowan.run"`, `to = "C:/rowan.run"`, "must be relative to the place's root"},
+		{"rowan", `fit = "exact"`, `fit = "delete-others"`, `did you mean "exact"?`},
+		{"rowan", `to = "ROWAN/rowan.run"`, `to = "C:/rowan.run"`, "must be relative to the target's root"},
 		{"rowan", `from = ["rowan.run", "rowan-*.run"]`, `from = ["rowan-[.run"]`, "a bracket that is not closed"},
 		{"rowan", `to = "ROWAN/rowan.run"`, `to = "ROWAN/rowan.cfg"`, "goes to ROWAN/rowan.cfg too"},
-		{"rowan", `when = "road is usb"`, `when = "raod is usb"`, `did you mean "road"?`},
-		{"rowan", `when = "road is usb"`, `when = "road is ubs"`, `did you mean "usb"?`},
-		{"rowan", `when = "road is usb"`, `when = "title is usb"`, "a checklist cannot ask for the title"},
-		{"rowan", `when = "road is nbd and added"`, `when = "road is nbd and"`, `the road "nbd and" is not known`},
+		{"rowan", `when = "via is usb"`, `when = "raod is usb"`, `did you mean "connection"?`},
+		{"rowan", `when = "via is usb"`, `when = "via is ubs"`, `did you mean "usb"?`},
+		{"rowan", `when = "via is usb"`, `when = "title is usb"`, "a checklist cannot ask for the title"},
+		{"rowan", `when = "via is nbd and added"`, `when = "via is nbd and"`, `the connection "nbd and" is not known`},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, ``, "a list needs the text of its lines"},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, `record = 8`, "the records have no [[list.field]]"},
 		{"rowan", `name = "share"`, `name = "stick"`, `there are two attachments called "stick"`},
@@ -154,11 +154,11 @@ func TestWrongValuesAreTold(t *testing.T) {
 		{"bellows", "ascii = true\nforbidden = '<>:\"|?*;+'", `permitted = ["0-9"]`, "no letter is permitted"},
 		{"bellows", "ascii = true\nforbidden = '<>:\"|?*;+'", "permitted = [\"a-z\"]\nforbidden = \"b\"", "is permitted and forbidden at once"},
 		{"trellis", `filesystems = ["exfat"]`, `filesystems = ["ntfs"]`, "no attachment of this rule reads ntfs"},
-		{"trellis", `also-needs-room-on = "disk"`, `also-needs-room-on = "disc"`, `did you mean "disk"?`},
+		{"trellis", `also-needs-space-on = "disk"`, `also-needs-space-on = "disc"`, `did you mean "disk"?`},
 		{"trellis", `say = "Trellis starts Meridian games from the internal disk only"`, ``, "must say why"},
 		{"plover", `sha256 = "0bf9`, `sha256 = "xbf9`, "is no SHA-256 sum"},
 		{"plover", `drop = ["data/**/*.bak"]`, `drop = ["data/**"]`, "is kept and dropped at once"},
-		{"plover", `to = "start.prog"`, `to = "../start.prog"`, "climbs out of the place"},
+		{"plover", `to = "start.prog"`, `to = "../start.prog"`, "climbs out of the target"},
 		{"plover", `key = "saves"`, ``, "a setting needs a file and a key"},
 		{"plover", `syntax = "key=value"`, "syntax = \"key=value\"\nsection = \"main\"", "only ini and toml files have sections"},
 		{"mica", `over = "3GiB"`, `over = "1GiB"`, "is larger than what is cut"},
@@ -179,7 +179,7 @@ func TestWrongValuesAreTold(t *testing.T) {
 	}
 }
 
-func TestTemplatesThatWouldLeaveThePlace(t *testing.T) {
+func TestTemplatesThatWouldLeaveTheTarget(t *testing.T) {
 	for _, text := range []string{"../{id}", "/{id}", "a/../../{id}", "C:/{id}", `a\{id}`, "a\x00{id}", "a\n{id}", "{id}/.."} {
 		_, err := loader.ParseTemplate(text)
 		assert.Error(t, err, "%q", text)
@@ -230,7 +230,7 @@ func TestPatterns(t *testing.T) {
 	}
 }
 
-func TestAPlaceTellsItsLoader(t *testing.T) {
+func TestATargetReportsItsLoader(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	assert.Equal(t, "rowan", set.Guess([]string{"ROWAN", "HALL-VIDEO", "short"}).Name)
@@ -250,7 +250,7 @@ func FuzzTemplate(f *testing.F) {
 		v := loader.Values{loader.FieldID: "X-1", loader.FieldTitle: "T", loader.FieldDisc: "1"}
 		out := tpl.FillEach(&v, []loader.Values{v, v})
 		if strings.HasPrefix(out, "/") || strings.Contains("/"+out+"/", "/../") {
-			t.Fatalf("%q makes %q, which leaves the place", text, out)
+			t.Fatalf("%q makes %q, which leaves the target", text, out)
 		}
 		tpl.Match(out)
 	})

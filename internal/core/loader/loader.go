@@ -200,7 +200,7 @@ func IsFile(name string) bool {
 }
 
 // Profile returns the profile of that name. A name with a path separator or
-// the ending .toml is read as a file of the user's.
+// the extension .toml is read as a file of the user's.
 func (s *Set) Profile(name string) (*Profile, error) {
 	if IsFile(name) {
 		return s.ReadProfile(name)

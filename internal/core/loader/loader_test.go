@@ -34,24 +34,24 @@ func TestABrokenProfileSaysWhere(t *testing.T) {
 		return strconv.Itoa(1 + strings.Count(good[:strings.Index(good, part)], "\n"))
 	}
 	for name, c := range map[string]struct{ from, to, want string }{
-		"misspelt key":       {"one-piece = true", "one-peice = true", `the key "attachment.one-peice" is not known here; did you mean "one-piece"?`},
-		"misspelt table":     {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
-		"unknown filesystem": {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
-		"unknown road":       {`road = "usb"`, `road = "ubs"`, `the road "ubs" is not known; known are: usb, adapter, ftp, smb, nbd; did you mean "usb"?`},
-		"unknown field":      {"{id} - {title}", "{di} - {title}", `the field "di" is not known`},
-		"unknown transform":  {"{kind|upper}", "{kind|uper}", `the transform "uper" is not known; known are: upper, lower, ascii, slug, max, pad, replace; did you mean "upper"?`},
-		"open brace":         {"{id} - {title}.iso", "{id} - {title.iso", "a brace is not closed"},
-		"path climbs out":    {"{kind|upper}/{id}", "../{kind|upper}/{id}", "climbs out of the place"},
-		"path is absolute":   {`path = "{kind`, `path = "/{kind`, "must be relative to the place's root"},
-		"path not unique":    {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso", "every title would get the same one"},
-		"setting climbs out": {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "climbs out of the place"},
-		"a disc's ending":    {`discs = " (Disc {disc})"`, `discs = " [Disc {disc}]"`, "stands behind the name of each disc, and is not permitted in a name"},
-		"no room for a name": {"longest = 28", "longest = 5", "leave no room for a name"},
-		"wrong type":         {"longest = 28", `longest = "28"`, "longest is written as a TOML string, and must be a whole number"},
-		"newer format":       {"format = 1", "format = 2", "this is format 2, and this version reads format 1"},
-		"backward range":     {`"A-Z"`, `"Z-A"`, "runs backwards"},
-		"unknown verdict":    {`when = "too big"`, `when = "to big"`, `did you mean "too big"?`},
-		"unknown form":       {`forms = ["image"]`, `forms = ["imgae"]`, `did you mean "image"?`},
+		"misspelt key":        {"contiguous = true", "one-peice = true", `the key "attachment.one-peice" is not known here; did you mean "contiguous"?`},
+		"misspelt table":      {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
+		"unknown filesystem":  {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
+		"unknown connection":  {`via = "usb"`, `via = "ubs"`, `the connection "ubs" is not known; known are: usb, adapter, ftp, smb, nbd; did you mean "usb"?`},
+		"unknown field":       {"{id} - {title}", "{di} - {title}", `the field "di" is not known`},
+		"unknown transform":   {"{kind|upper}", "{kind|uper}", `the transform "uper" is not known; known are: upper, lower, ascii, slug, max, pad, replace; did you mean "upper"?`},
+		"open brace":          {"{id} - {title}.iso", "{id} - {title.iso", "a brace is not closed"},
+		"path climbs out":     {"{kind|upper}/{id}", "../{kind|upper}/{id}", "climbs out of the target"},
+		"path is absolute":    {`path = "{kind`, `path = "/{kind`, "must be relative to the target's root"},
+		"path not unique":     {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso", "every title would get the same one"},
+		"setting climbs out":  {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "climbs out of the target"},
+		"a disc's extension":  {`discs = " (Disc {disc})"`, `discs = " [Disc {disc}]"`, "stands behind the name of each disc, and is not permitted in a name"},
+		"no space for a name": {"longest = 28", "longest = 5", "leave no space for a name"},
+		"wrong type":          {"longest = 28", `longest = "28"`, "longest is written as a TOML string, and must be a whole number"},
+		"newer format":        {"format = 1", "format = 2", "this is format 2, and this version reads format 1"},
+		"backward range":      {`"A-Z"`, `"Z-A"`, "runs backwards"},
+		"unknown verdict":     {`when = "too big"`, `when = "to big"`, `did you mean "too big"?`},
+		"unknown form":        {`forms = ["image"]`, `forms = ["imgae"]`, `did you mean "image"?`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Contains(t, good, c.from)
@@ -71,7 +71,7 @@ func TestABrokenPlatformSaysWhere(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, want string }{
 		"misspelt key":  {"required = true", "requierd = true", `did you mean "required"?`},
 		"bad pattern":   {"VSP-[0-9]{5}", "VSP-[0-9", "error parsing regexp"},
-		"bad ending":    {`".iso"`, `"iso"`, "must begin with a dot"},
+		"bad extension": {`".iso"`, `"iso"`, "must begin with a dot"},
 		"no marker":     {`file = "VESPER.INF"`, ``, "an image is recognised by a file in it"},
 		"other syntax":  {`"key=value"`, `"yaml"`, `the syntax "yaml" is not known`},
 		"no ID key":     {`key = "ID"`, ``, "does not say where the value is read"},
@@ -129,7 +129,7 @@ func FuzzParseProfile(f *testing.F) {
 		for _, a := range p.Accepts {
 			out := a.Path.Fill(&loader.Values{loader.FieldID: "X-1", loader.FieldTitle: "t", loader.FieldKind: "full"})
 			if strings.HasPrefix(out, "/") || strings.Contains("/"+out+"/", "/../") {
-				t.Fatalf("%q leaves the place", out)
+				t.Fatalf("%q leaves the target", out)
 			}
 		}
 	})
@@ -152,21 +152,21 @@ func TestRulesSetOtherwise(t *testing.T) {
 	require.NoError(t, err)
 	rowan, err := set.Profile("rowan")
 	require.NoError(t, err)
-	with, err := rowan.With(map[string]string{"accept.1.too-large.part-size": "1GiB - 32KiB", "attachment.stick.one-piece": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
+	with, err := rowan.With(map[string]string{"accept.1.too-large.part-size": "1GiB - 32KiB", "attachment.stick.contiguous": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1<<30-32<<10, with.Accepts[0].TooLarge.PartSize)
 	assert.EqualValues(t, 8<<30, with.Attachments[2].LargestFile)
 	assert.Equal(t, 20, with.Accepts[0].Title.Longest)
-	assert.False(t, with.Attachments[0].OnePiece, "an empty value takes a key out")
-	assert.True(t, rowan.Attachments[0].OnePiece, "the profile itself stays as it is")
+	assert.False(t, with.Attachments[0].Contiguous, "an empty value takes a key out")
+	assert.True(t, rowan.Attachments[0].Contiguous, "the profile itself stays as it is")
 	for key, c := range map[string]struct{ value, want string }{
-		"acept.1.why":                {"x", `there is no table "acept"; did you mean "accept"?`},
-		"accept.9.why":               {"x", `of accept there are 2, and "9" is none of them`},
-		"accept.why":                 {"x", "say which and what of it, such as accept.1.KEY"},
-		"accept.1.title.longets":     {"20", `did you mean "longest"?`},
-		"accept.1.too-large.do":      {"pakc", `did you mean "pack"?`},
-		"accept.1.title.longest":     {"many", "must be a whole number"},
-		"attachment.stick.one-piece": {"perhaps", "must be true or false"},
+		"acept.1.why":                 {"x", `there is no table "acept"; did you mean "accept"?`},
+		"accept.9.why":                {"x", `of accept there are 2, and "9" is none of them`},
+		"accept.why":                  {"x", "say which and what of it, such as accept.1.KEY"},
+		"accept.1.title.longets":      {"20", `did you mean "longest"?`},
+		"accept.1.too-large.do":       {"pakc", `did you mean "pack"?`},
+		"accept.1.title.longest":      {"many", "must be a whole number"},
+		"attachment.stick.contiguous": {"perhaps", "must be true or false"},
 	} {
 		_, err := rowan.With(map[string]string{key: c.value})
 		require.Error(t, err, key)

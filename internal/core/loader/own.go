@@ -28,7 +28,7 @@ func WriteNew(file, text string) error {
 func OwnFile(dir, name string) string { return filepath.Join(dir, ProfileDir, name+".toml") }
 
 // Copy gives the user a copy of a shipped profile to change, which from then on stands in
-// its place. It returns the copy's file.
+// its target. It returns the copy's file.
 func (p *Profile) Copy(dir string) (string, error) {
 	if p.Own {
 		return p.File, fmt.Errorf("%s is yours already: %s", p.Shown, p.File)

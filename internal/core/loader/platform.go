@@ -14,12 +14,12 @@ import (
 // A Platform says which files belong to a family of games, and
 // where in them the values lie that name a title.
 type Platform struct {
-	Format  int          `toml:"format"`
-	Name    string       `toml:"name"`
-	Shown   string       `toml:"shown"`
-	Forms   []title.Form `toml:"forms"`
-	Endings []string     `toml:"endings"` // of images, cartridges and cue sheets, in lower case, with the dot
-	// Packages are the endings of packages.
+	Format     int          `toml:"format"`
+	Name       string       `toml:"name"`
+	Shown      string       `toml:"shown"`
+	Forms      []title.Form `toml:"forms"`
+	Extensions []string     `toml:"extensions"` // of images, cartridges and cue sheets, in lower case, with the dot
+	// Packages are the extensions of packages.
 	Packages []string    `toml:"packages"`
 	Marker   Marker      `toml:"marker"`
 	Fields   Fields      `toml:"field"`
@@ -69,7 +69,7 @@ type Reading struct {
 }
 
 // Tells reports whether the platform has such a value.
-func (s *Reading) Tells() bool {
+func (s *Reading) Reports() bool {
 	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
 }
 
@@ -177,11 +177,11 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		c.oneOf("forms", "form", string(f), formNames())
 	}
 	needs := p.Has(title.Image) || p.Has(title.Cartridge) || p.Has(title.Tracks)
-	c.known(len(p.Endings) > 0 || !needs, "endings", "no file ending is given")
-	c.known(len(p.Packages) > 0 == p.Has(title.Package), "packages", "the form package and the endings of packages go together")
-	for key, endings := range map[string][]string{"endings": p.Endings, "packages": p.Packages} {
-		for _, e := range endings {
-			c.known(strings.HasPrefix(e, ".") && e == strings.ToLower(e) && len(e) > 1, key, "the ending %q must begin with a dot and be in lower case", e)
+	c.known(len(p.Extensions) > 0 || !needs, "extensions", "no file extension is given")
+	c.known(len(p.Packages) > 0 == p.Has(title.Package), "packages", "the form package and the extensions of packages go together")
+	for key, extensions := range map[string][]string{"extensions": p.Extensions, "packages": p.Packages} {
+		for _, e := range extensions {
+			c.known(strings.HasPrefix(e, ".") && e == strings.ToLower(e) && len(e) > 1, key, "the extension %q must begin with a dot and be in lower case", e)
 		}
 	}
 	m := &p.Marker
@@ -218,7 +218,7 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 const maxHeader = 1 << 16
 
 func (c *checker) source(at string, f *Reading, m *Marker) {
-	if !f.Tells() {
+	if !f.Reports() {
 		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] does not say where the value is read: give it a key, a line, an offset or volume = true", at)
 		return
 	}

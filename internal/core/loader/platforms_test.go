@@ -12,7 +12,7 @@ import (
 	"polytome/internal/core/loader"
 )
 
-func TestWrongValuesInPlatformsAreTold(t *testing.T) {
+func TestWrongValuesInPlatformsAreReported(t *testing.T) {
 	for _, c := range []struct{ file, from, to, want string }{
 		{"skua", `magic = "SKUADISC"`, ``, "an image is recognised by a file in it, by magic bytes or by its volume identifier"},
 		{"skua", `offset = 0x10`, `offset = 0x10000`, "must lie in the first 65536 bytes"},
@@ -20,7 +20,7 @@ func TestWrongValuesInPlatformsAreTold(t *testing.T) {
 		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset is read from a marker whose syntax is binary"},
 		{"siskin", `line = 1`, `line = -1`, "does not say where the value is read"},
 		{"siskin", `line = 1`, `key = "ID"`, "a key is read from key=value or json"},
-		{"meridian", `packages = [".mdp"]`, ``, "the form package and the endings of packages go together"},
+		{"meridian", `packages = [".mdp"]`, ``, "the form package and the extensions of packages go together"},
 		{"meridian", `".iso"`, `".ISO"`, "must begin with a dot and be in lower case"},
 		{"dulcimer", `file = "*.prog"`, ``, "a folder is recognised by a file in it"},
 		{"dulcimer", `file = "*.prog"`, `file = "[.prog"`, "a bracket that is not closed"},

@@ -9,11 +9,11 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// A Profile is the rules of one loader. Every key is told in docs/profile-format.md.
+// A Profile is the rules of one loader. Every key is reported in docs/profile-format.md.
 type Profile struct {
 	Format       int           `toml:"format"`
 	Name         string        `toml:"name"`
@@ -74,13 +74,13 @@ func (s *Size) UnmarshalText(b []byte) error {
 // that hold there.
 type Attachment struct {
 	Name           string       `toml:"name"` // other rules refer to it by this
-	Road           string       `toml:"road"`
+	Via            string       `toml:"via"`
 	Filesystems    []string     `toml:"filesystems"` // those it reads; "any", or "own" for the console's own
 	PartitionTable string       `toml:"partition-table"`
-	Label          string       `toml:"label"`     // what the volume must be called
-	LabelNot       []string     `toml:"label-not"` // what it must not be called
-	ReadOnly       bool         `toml:"read-only"` // the console cannot write there
-	OnePiece       bool         `toml:"one-piece"` // files must lie contiguous on the volume
+	Label          string       `toml:"label"`      // what the volume must be called
+	LabelNot       []string     `toml:"label-not"`  // what it must not be called
+	ReadOnly       bool         `toml:"read-only"`  // the console cannot write there
+	Contiguous     bool         `toml:"contiguous"` // files must lie contiguous on the volume
 	LargestFile    Size         `toml:"largest-file"`
 	LargestVolume  Size         `toml:"largest-volume"`
 	Cluster        Size         `toml:"cluster"`
@@ -116,7 +116,7 @@ type Volume struct {
 // A Server is what the console's server can and cannot do.
 type Server struct {
 	Listing     string   `toml:"listing"` // how folders are listed
-	Resume      bool     `toml:"resume"`  // takes up a broken-off transfer
+	Resume      bool     `toml:"resume"`  // takes up a interrupted transfer
 	Connections int      `toml:"connections"`
 	Idle        string   `toml:"idle"` // after which it drops the connection, such as "60s"
 	FullReply   int      `toml:"full-reply"`
@@ -154,8 +154,8 @@ type Accept struct {
 	Title         TitleRule `toml:"title"`
 	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
 	TooLarge      TooLarge  `toml:"too-large"`
-	AlsoNeeds     string    `toml:"also-needs-room-on"` // name of an attachment
-	Unlisted      bool      `toml:"unlisted"`           // it waits there, and is no line of the loader's list
+	AlsoNeeds     string    `toml:"also-needs-space-on"` // name of an attachment
+	Unlisted      bool      `toml:"unlisted"`            // it waits there, and is no line of the loader's list
 	Why           string    `toml:"why"`
 }
 
@@ -316,7 +316,7 @@ func (p *Picture) Estimate() int64 {
 	return pixels / 4
 }
 
-// A List is a file in which all titles are told.
+// A List is a file in which all titles are reported.
 type List struct {
 	Scope
 	Path   Template      `toml:"path"`
@@ -358,7 +358,7 @@ type KitFile struct {
 	From     []string `toml:"from"` // patterns of its name as downloaded
 	Text     string   `toml:"text"` // what is written when the user has none; [Setting]s are set in what there is
 	Editions []string `toml:"editions"`
-	// Platforms are those whose titles need it; empty for every place.
+	// Platforms are those whose titles need it; empty for every target.
 	Platforms []string `toml:"platforms"`
 	Optional  bool     `toml:"optional"`
 	Why       string   `toml:"why"`
@@ -431,7 +431,7 @@ func (a *Attachment) Reads(filesystem string) bool {
 func (a *Attachment) ReadsWords() string {
 	var out []string
 	for _, name := range a.Filesystems {
-		switch f, err := place.FilesystemNamed(name); {
+		switch f, err := target.FilesystemNamed(name); {
 		case err == nil:
 			out = append(out, f.Shown)
 		case name == "own":
@@ -452,23 +452,23 @@ func (a *Attachment) DefaultFilesystem() string {
 	return "ext4"
 }
 
-// UsualRoad is the one that is meant when nobody says which: a mounted drive where the
-// loader reads one, else the first of its roads.
-func (p *Profile) UsualRoad() string {
-	roads := p.Roads()
-	if slices.Contains(roads, "usb") {
+// UsualVia is the one that is meant when nobody says which: a mounted drive where the
+// loader reads one, else the first of its connections.
+func (p *Profile) UsualVia() string {
+	connections := p.Connections()
+	if slices.Contains(connections, "usb") {
 		return "usb"
 	}
-	return roads[0]
+	return connections[0]
 }
 
-// Attachment returns the loader's attachment for a road that reads the
-// filesystem, else the first one for the road, or nil.
-func (p *Profile) Attachment(road, filesystem string) *Attachment {
+// Attachment returns the loader's attachment for a connection that reads the
+// filesystem, else the first one for the connection, or nil.
+func (p *Profile) Attachment(via, filesystem string) *Attachment {
 	var first *Attachment
 	for i := range p.Attachments {
 		a := &p.Attachments[i]
-		if a.Road != road {
+		if a.Via != via {
 			continue
 		}
 		if a.Reads(filesystem) {
@@ -481,12 +481,12 @@ func (p *Profile) Attachment(road, filesystem string) *Attachment {
 	return first
 }
 
-// Roads lists the roads on which the loader can be reached.
-func (p *Profile) Roads() []string {
+// Connections lists the connections on which the loader can be reached.
+func (p *Profile) Connections() []string {
 	var out []string
 	for _, a := range p.Attachments {
-		if !slices.Contains(out, a.Road) {
-			out = append(out, a.Road)
+		if !slices.Contains(out, a.Via) {
+			out = append(out, a.Via)
 		}
 	}
 	return out

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
-	"polytome/internal/core/spell"
+	"polytome/internal/core/sanitize"
 )
 
 // A Template makes a path or a text from the values of a title:
@@ -60,7 +60,7 @@ func parseTransform(text string) (transform, error) {
 		if has {
 			return t, fmt.Errorf("the transform %s takes no value, and has %q", name, arg)
 		}
-		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "ascii": spell.ASCII, "slug": spell.Slug}[name]
+		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "ascii": sanitize.ASCII, "slug": sanitize.Slug}[name]
 	case "max":
 		if err != nil || n < 1 {
 			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, and has %q", arg)
@@ -110,7 +110,7 @@ func (t Template) String() string { return t.text }
 func (t Template) Empty() bool { return t.text == "" }
 
 // ParseTemplate parses a template for a path. It refuses paths that would leave
-// the place.
+// the target.
 func ParseTemplate(text string) (Template, error) {
 	if err := insideRoot(text); err != nil {
 		return Template{text: text}, err
@@ -347,8 +347,8 @@ func (t Template) Repeats() bool {
 // FillEach makes a text; what stands between {each} and {end} is written once for
 // each row.
 func (t Template) FillEach(v *Values, rows []Values) string {
-	var room [160]byte
-	return string(fill(room[:0], t.nodes, v, rows))
+	var space [160]byte
+	return string(fill(space[:0], t.nodes, v, rows))
 }
 
 // Row is what FillEach writes for one row of the first section that is repeated.
@@ -415,7 +415,7 @@ func (t *Template) pattern(nodes []node) string {
 			switch n.field {
 			case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
 				b.WriteString(`([0-9]+)`)
-			case FieldEnding:
+			case FieldExt:
 				b.WriteString(`(\.[^./]*)`)
 			case FieldFolder:
 				b.WriteString(`(.+?)`)
@@ -438,7 +438,7 @@ func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
 	}
 	return func(yield func(Values) bool) {
 		steps := 0
-		// walk reads nodes from the beginning of a text, and goes on with what is left of it. It returns false to end.
+		// walk reads nodes from the beginning of a text, and resumes what is left of it. It returns false to end.
 		var walk func(nodes []node, text string, v Values, then func(string, Values) bool) bool
 		walk = func(nodes []node, text string, v Values, then func(string, Values) bool) bool {
 			if steps++; steps > mostSteps {
@@ -488,7 +488,7 @@ func (n *node) holds(value string) bool {
 	switch n.field {
 	case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
 		return !strings.ContainsFunc(value, func(r rune) bool { return r < '0' || r > '9' })
-	case FieldEnding:
+	case FieldExt:
 		return value[0] == '.' && !strings.ContainsAny(value[1:], "./")
 	case FieldFolder:
 		return true
@@ -526,7 +526,7 @@ func (t Template) Match(path string) (v Values, ok bool) {
 // mostPaths is how many different paths the conditions of a template may make.
 const mostPaths = 4096
 
-// everyPath fails when any of the paths that a template can make would leave the place, or be none.
+// everyPath fails when any of the paths that a template can make would leave the target, or be none.
 func (t Template) everyPath() error {
 	all := []string{""}
 	var grow func(all []string, nodes []node) []string

@@ -22,7 +22,7 @@ func TestOnlyTheCoversOfAPlan(t *testing.T) {
 		{Kind: plan.Put, Path: "FACES/front/b.jpg", Make: fitted, Size: 9},
 		{Kind: plan.Replace, Path: "FACES/front/e.jpg", Make: fitted, Size: 11, Remade: true},
 		{Kind: plan.Put, Path: "FACES/disc/c.png", Make: fitted, Size: 13, Needs: []int{5}},
-		{Kind: plan.Put, Path: "FACES/front/m.jpg", Make: fitted, Size: 13, Mend: true},
+		{Kind: plan.Put, Path: "FACES/front/m.jpg", Make: fitted, Size: 13, Fix: true},
 		{Kind: plan.Put, Path: "TUNE/b.tune", Make: &shape.Spec{Shape: shape.Written}, Size: 3},
 		{Kind: plan.Remove, Path: "FULL/old.iso"},
 	}}
@@ -34,6 +34,6 @@ func TestOnlyTheCoversOfAPlan(t *testing.T) {
 	assert.Equal(t, []string{"FACES", "FACES/front", "FACES/front/b.jpg", "FACES/front/e.jpg"}, paths, "of titles that are there, with the folders for them")
 	assert.Equal(t, [2]any{2, int64(20)}, [2]any{only.Files, only.Bytes})
 	assert.Empty(t, only.Left)
-	assert.Zero(t, only.Loses(), "a picture of ours that is made anew is no loss")
+	assert.Zero(t, only.Loses(), "a picture of ours that is made again is no loss")
 	assert.Len(t, p.Steps, 13, "the whole plan stays as it is")
 }

@@ -10,15 +10,15 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // TestACoverFollowsItsTitle: a cover that lies under the old name of what is renamed goes with it, and is not made again; one that a title of that
 // name wants, or that is a folder, stays.
 func TestACoverFollowsItsTitle(t *testing.T) {
 	p := coretest.Profile(t, "trellis")
-	fs, _ := place.FilesystemNamed("ext4")
+	fs, _ := target.FilesystemNamed("ext4")
 	siskin := func(key, name string) title.Title {
 		return title.Title{Key: key, Platform: "siskin", Form: title.Image, Name: name, Of: 1, Pictures: []title.Picture{{Of: "front", File: title.File{Path: "/covers/x.png", Size: 9000}}},
 			Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/" + key + ".iso", Size: 100}}}}
@@ -31,7 +31,7 @@ func TestACoverFollowsItsTitle(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		titles []title.Title
-		there  []place.Entry
+		there  []target.Entry
 		found  map[int][]string
 		want   []string
 	}{
@@ -51,8 +51,8 @@ func TestACoverFollowsItsTitle(t *testing.T) {
 			[]string{"move IMG-S/Reed Runner (Disc 2).iso from IMG-S/reeds two.iso", "put IMG-S/Reed Runner (Disc 1).iso", "put IMG-S/Reed Runner (Disc 1).jpg"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			tree := layout.Lay(c.titles, p, layout.Target{Attachment: p.Attachment("ftp", ""), Filesystem: fs})
-			sheet := fit.Judge(fit.Case{Titles: c.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "ftp", Facts: place.Facts{Filesystem: fs, Capacity: size.TiB, Free: size.TiB / 2, Cluster: 4096},
+			tree := layout.Lay(c.titles, p, layout.Destination{Attachment: p.Attachment("ftp", ""), Filesystem: fs})
+			sheet := fit.Judge(fit.Case{Titles: c.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "ftp", Facts: target.Facts{Filesystem: fs, Capacity: size.TiB, Free: size.TiB / 2, Cluster: 4096},
 				There: c.there, Found: c.found, Covers: true})
 			sheet.Choose(func(int) bool { return true })
 			assert.Equal(t, c.want, say(plan.Make(sheet, plan.Options{})))

@@ -9,45 +9,45 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // A maker gathers the steps of a plan by what they do.
 type maker struct {
 	sheet *fit.Sheet
-	facts place.Facts
+	facts target.Facts
 	o     Options
 	plan  Plan
 
 	clears, folders, moves, puts, texts, listed, removes []Step
 	dirs                                                 map[string]string // a folder as it is wanted -> as it is spelled there
 	made                                                 map[string]bool   // folded paths of folders that are made
-	spelled                                              map[string]string // folded path of a folder -> as the place spells it
+	spelled                                              map[string]string // folded path of a folder -> as the target spells it
 	kept                                                 map[string]int    // path -> number of the step that copies it to safety
 	carried                                              map[int]bool      // titles that move with their whole folder
 	ties                                                 []tie
 	beside                                               map[string]bool // folded paths of companions that are planned
-	bases                                                map[string]bool // folded names of all files that will be on the place; nil until asked for
+	bases                                                map[string]bool // folded names of all files that will be on the target; nil until asked for
 	strays                                               []string        // files that will be there and are of no title that is known
 	calls                                                map[string]bool // folded paths of companions that chosen titles want; nil until asked for
 }
 
 func (m *maker) fold(p string) string { return m.facts.Filesystem.Fold(p) }
 
-// spell notes how the folders of the place are spelled: where letter case is ignored, those that
+// spell notes how the folders of the target are spelled: where letter case is ignored, those that
 // exist are used as they are.
-func (m *maker) spell() {
+func (m *maker) sanitize() {
 	m.spelled, m.made = map[string]string{}, map[string]bool{}
 	for _, e := range m.sheet.There() {
 		if e.Folder {
 			m.spelled[m.fold(e.Path)] = e.Path
-		} else if place.IsTemporary(e.Path) {
-			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "a broken-off run left it half written", Room: -m.facts.RoomFor(e.Size)})
+		} else if target.IsTemporary(e.Path) {
+			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "a interrupted run left it half written", Space: -m.facts.SpaceFor(e.Size)})
 		}
 	}
 }
 
-// at is a path as it will be spelled on the place. Folders that are not there are made.
+// at is a path as it will be spelled on the target. Folders that are not there are made.
 func (m *maker) at(file string) string {
 	i := strings.LastIndexByte(file, '/')
 	if i < 0 {
@@ -139,10 +139,10 @@ func (m *maker) items(i int) {
 			m.moves = append(m.moves, m.move(found[k], item.Path, t, pl.Because(item)))
 			continue
 		}
-		s := Step{Kind: Put, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Room: m.facts.RoomFor(item.Size)}
+		s := Step{Kind: Put, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Space: m.facts.SpaceFor(item.Size)}
 		if there {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
-			s.Room -= m.facts.RoomFor(was.Size)
+			s.Space -= m.facts.SpaceFor(was.Size)
 			s.Merged = was.Size == 0 && item.Shape == shape.Written // nothing of anybody's is in it
 		}
 		s.Make = &item.Spec
@@ -203,7 +203,7 @@ func (m *maker) companions(i int) {
 			}
 			continue
 		}
-		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Room: m.facts.RoomFor(c.Size)}
+		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
 		m.texts = append(m.texts, s)
 	}
 }
@@ -257,7 +257,7 @@ func (m *maker) startFiles() {
 	}
 	for _, t := range m.sheet.StartFiles() {
 		n := int64(len(t.Text))
-		m.texts = append(m.texts, Step{Kind: Put, Path: m.at(t.Path), Why: t.Why, Size: n, Room: m.facts.RoomFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
+		m.texts = append(m.texts, Step{Kind: Put, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
 	}
 }
 
@@ -272,7 +272,7 @@ func (m *maker) updates() {
 		if u.Make != nil {
 			n = u.Make.Size
 		}
-		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Room: m.facts.RoomFor(n) - m.facts.RoomFor(was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n, Text: u.Text}}
+		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Space: m.facts.SpaceFor(n) - m.facts.SpaceFor(was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n, Text: u.Text}}
 		if u.Make != nil {
 			s.Merged, s.Remade, s.Make = false, true, u.Make
 		}
@@ -284,7 +284,7 @@ func (m *maker) updates() {
 	}
 }
 
-// lists plans the files in which all titles are told.
+// lists plans the files in which all titles are reported.
 func (m *maker) lists() {
 	for _, l := range m.sheet.Loaders() {
 		mine := func(i int) bool {
@@ -298,14 +298,14 @@ func (m *maker) lists() {
 			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path], Files: files, Stays: stays}); ok && (read || !there) {
 				data, own = merged, ours
 			}
-			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Room: m.facts.RoomFor(int64(len(data)))}
+			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Space: m.facts.SpaceFor(int64(len(data)))}
 			if there {
 				if read && text == s.Make.Text {
 					continue
 				}
 				s.Merged, s.Wanted = own != nil, string(own)
 				s.Kind, s.Path, s.Was = Replace, was.Path, &was
-				s.Room -= m.facts.RoomFor(was.Size)
+				s.Space -= m.facts.SpaceFor(was.Size)
 			} else {
 				s.Path = m.at(f.Path)
 			}
@@ -314,7 +314,7 @@ func (m *maker) lists() {
 	}
 }
 
-// lying are the files that will be on the place and that no title which is known has, and a function that tells whether there will be a file of
+// lying are the files that will be on the target and that no title which is known has, and a function that tells whether there will be a file of
 // a name.
 func (m *maker) lying() (files []string, stays func(base string) bool) {
 	if m.bases == nil {
@@ -340,11 +340,11 @@ func (m *maker) lying() (files []string, stays func(base string) bool) {
 			}
 		}
 		for _, e := range m.sheet.There() {
-			if gone[m.fold(e.Path)] || place.IsTemporary(e.Path) {
+			if gone[m.fold(e.Path)] || target.IsTemporary(e.Path) {
 				continue
 			}
 			note(e.Path)
-			if !e.Folder && !known[m.fold(e.Path)] && !place.OfSystem(e.Path) {
+			if !e.Folder && !known[m.fold(e.Path)] && !target.OfSystem(e.Path) {
 				m.strays = append(m.strays, e.Path)
 			}
 		}
@@ -352,19 +352,19 @@ func (m *maker) lying() (files []string, stays func(base string) bool) {
 	return m.strays, func(base string) bool { return m.bases[m.fold(base)] }
 }
 
-// leaving plans what goes: what the user marked, and what is not chosen on a place that is to
+// leaving plans what goes: what the user marked, and what is not chosen on a target that is to
 // hold exactly that.
-func (m *maker) leaving() {
+func (m *maker) removing() {
 	gone := map[string]bool{}
-	remove := func(e place.Entry, why string) {
+	remove := func(e target.Entry, why string) {
 		if key := m.fold(e.Path); !gone[key] {
 			gone[key] = true
 			was := e
-			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size, Room: -m.facts.RoomFor(e.Size), Was: &was})
+			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size, Space: -m.facts.SpaceFor(e.Size), Was: &was})
 		}
 	}
 	for _, e := range m.sheet.There() {
-		if why, leaves := m.sheet.Leaves(e); leaves && !place.IsTemporary(e.Path) {
+		if why, leaves := m.sheet.Leaves(e); leaves && !target.IsTemporary(e.Path) {
 			remove(e, why)
 		}
 	}
@@ -382,7 +382,7 @@ func (m *maker) leaving() {
 	for _, i := range unwanted {
 		for _, p := range m.sheet.Holds(i) {
 			if e, there := m.sheet.At(p); there && !wanted[m.fold(p)] {
-				remove(e, m.sheet.Titles()[i].Label()+" is not chosen, and the place is to hold exactly what is")
+				remove(e, m.sheet.Titles()[i].Label()+" is not chosen, and the target is to hold exactly what is")
 			}
 		}
 	}

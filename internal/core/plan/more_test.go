@@ -13,45 +13,45 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/fit"
+	"polytome/internal/core/fix"
 	"polytome/internal/core/layout"
-	"polytome/internal/core/mend"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // situation is what a plan is made for.
 type situation struct {
-	titles  []title.Title
-	there   []place.Entry
-	found   map[int][]string
-	leaving []string
-	replace []string
-	exactly bool
-	free    int64
-	keepIn  string
-	wants   func(i int) bool
-	mends   []mend.Mend
+	titles       []title.Title
+	there        []target.Entry
+	found        map[int][]string
+	removing     []string
+	replace      []string
+	deleteOthers bool
+	free         int64
+	backupTo     string
+	wants        func(i int) bool
+	fixes        []fix.Fix
 }
 
 func (s situation) plan(t coretest.T) *plan.Plan {
 	t.Helper()
 	p := coretest.Rowan(t)
-	fs, _ := place.FilesystemNamed("fat32")
+	fs, _ := target.FilesystemNamed("fat32")
 	if s.free == 0 {
 		s.free = 50 * size.GiB
 	}
-	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: s.free, Cluster: 32 * size.KiB}
-	tree := layout.Lay(s.titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
-	sheet := fit.Judge(fit.Case{Titles: s.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: facts, There: s.there,
-		Found: s.found, Leaving: s.leaving, Replace: s.replace, Exactly: s.exactly})
+	facts := target.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: s.free, Cluster: 32 * size.KiB}
+	tree := layout.Lay(s.titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
+	sheet := fit.Judge(fit.Case{Titles: s.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: facts, There: s.there,
+		Found: s.found, Removing: s.removing, Replace: s.replace, DeleteOthers: s.deleteOthers})
 	if s.wants == nil {
 		s.wants = func(int) bool { return true }
 	}
 	sheet.Choose(s.wants)
-	return plan.Make(sheet, plan.Options{KeepIn: s.keepIn, Mends: s.mends})
+	return plan.Make(sheet, plan.Options{BackupTo: s.backupTo, Fixes: s.fixes})
 }
 
 func say(p *plan.Plan) (out []string) {
@@ -66,16 +66,16 @@ func say(p *plan.Plan) (out []string) {
 	return out
 }
 
-func file(path string, n int64) place.Entry {
-	return place.Entry{Path: path, Size: n, Modified: time.Unix(1e9, 0)}
+func file(path string, n int64) target.Entry {
+	return target.Entry{Path: path, Size: n, Modified: time.Unix(1e9, 0)}
 }
 
-// settings are those of a title that is on the place.
-func settings(n int) place.Entry { return file(fmt.Sprintf("TUNE/VSP-%05d.tune", n), 19) }
+// settings are those of a title that is on the target.
+func settings(n int) target.Entry { return file(fmt.Sprintf("TUNE/VSP-%05d.tune", n), 19) }
 
-func dirs(names ...string) (out []place.Entry) {
+func dirs(names ...string) (out []target.Entry) {
 	for _, n := range names {
-		out = append(out, place.Entry{Path: n, Folder: true})
+		out = append(out, target.Entry{Path: n, Folder: true})
 	}
 	return out
 }
@@ -96,16 +96,16 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 200)}, there: there, wants: func(i int) bool { return i == 0 }}
 	assert.Empty(t, say(s.plan(t)), "what is no longer wanted stays")
 
-	s.leaving = []string{"mine"}
+	s.removing = []string{"mine"}
 	assert.Equal(t, []string{"remove mine/old.txt", "remove mine/rota.txt"}, say(s.plan(t)))
-	s.leaving, s.exactly = nil, true
+	s.removing, s.deleteOthers = nil, true
 	p := s.plan(t)
 	assert.Equal(t, []string{"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p),
 		"exactly so takes what a loader knows and nobody wants, and never what no loader knows")
 	assert.EqualValues(t, 226, p.Freed)
 	assert.Equal(t, 3, p.Loses())
 
-	s.keepIn = "/kept/here"
+	s.backupTo = "/kept/here"
 	p = s.plan(t)
 	assert.Equal(t, []string{"keep FULL/VSP-00002 - Copper Tide.iso", "keep FULL/VSP-09999 - Somebody Else.iso", "keep TUNE/VSP-00002.tune",
 		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p))
@@ -113,10 +113,10 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 	assert.Equal(t, "/kept/here", p.KeptIn)
 }
 
-func TestRoomComesFirstWhereItIsNeeded(t *testing.T) {
+func TestSpaceComesFirstWhereItIsNeeded(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE", "mine"), settings(1), file("mine/a.mov", size.GiB), file("mine/b.mov", size.GiB)),
-		leaving: []string{"mine/a.mov", "mine/b.mov"}}
-	assert.Equal(t, []string{"put FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with room enough, what leaves leaves last")
+		removing: []string{"mine/a.mov", "mine/b.mov"}}
+	assert.Equal(t, []string{"put FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with space enough, what leaves leaves last")
 	s.free = size.GiB / 2
 	assert.Equal(t, []string{"remove mine/a.mov", "put FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
 }
@@ -127,19 +127,19 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 	const cluster = 32 * size.KiB
 	game, stray := "FULL/VSP-00001 - Copper Tide.iso", file("mine/a.mov", 3*size.GiB)
 	for name, c := range map[string]struct {
-		there   []place.Entry
+		there   []target.Entry
 		replace []string
 		needs   int64
 	}{
 		"a file and its settings":                           {append(dirs("FULL", "TUNE", "mine"), stray), nil, size.GiB + cluster},
 		"with its folders":                                  {append(dirs("mine"), stray), nil, size.GiB + 3*cluster},
 		"what is replaced stays until the new one is whole": {append(dirs("FULL", "TUNE", "mine"), stray, file(game, size.GiB/2), settings(1)), []string{game}, size.GiB},
-		"what a broken-off run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
-			file("FULL/"+place.TemporaryName("FULL/other.iso"), size.GiB/4)), nil, size.GiB - size.GiB/4},
+		"what a interrupted run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
+			file("FULL/"+target.TemporaryName("FULL/other.iso"), size.GiB/4)), nil, size.GiB - size.GiB/4},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for short, early := range []bool{false, true} {
-				s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: c.there, replace: c.replace, leaving: []string{"mine/a.mov"}, free: c.needs - int64(short)}
+				s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: c.there, replace: c.replace, removing: []string{"mine/a.mov"}, free: c.needs - int64(short)}
 				p := s.plan(t)
 				require.Empty(t, p.Left)
 				removed := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Remove })
@@ -150,21 +150,21 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 	}
 }
 
-// TestWhatWasBrokenOffIsGoneOnWith has a broken-off run leave half of a file that is written now, and half of one that is not.
-func TestWhatWasBrokenOffIsGoneOnWith(t *testing.T) {
-	ours, other := place.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"), "FULL/"+path.Base(place.TemporaryName("FULL/gone.iso"))
+// TestWhatWasInterruptedIsResumedWith has a interrupted run leave half of a file that is written now, and half of one that is not.
+func TestWhatWasInterruptedIsResumedWith(t *testing.T) {
+	ours, other := target.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"), "FULL/"+path.Base(target.TemporaryName("FULL/gone.iso"))
 	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1), file(ours, 7), file(other, 9))}
 	p := s.plan(t)
-	assert.Equal(t, []string{"clear " + other, "put FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be gone on with stays")
-	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Room)
+	assert.Equal(t, []string{"clear " + other, "put FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be resumed stays")
+	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Space)
 }
 
 // TestEmptyFoldersGo removes files out of nested folders: those that nothing is left in go, the deeper ones first and each once; what is at the root stays.
 func TestEmptyFoldersGo(t *testing.T) {
 	there := append(dirs("FULL", "TUNE", "a", "a/b", "a/b/c", "a/b/d", "x", "x/y"),
 		file("a/b/c/1.mov", 1), file("a/b/c/2.mov", 1), file("a/b/d/3.mov", 1), file("x/y/4.mov", 1))
-	folders := func(leaving ...string) (out []string) {
-		for _, step := range say(situation{there: there, leaving: leaving}.plan(t)) {
+	folders := func(removing ...string) (out []string) {
+		for _, step := range say(situation{there: there, removing: removing}.plan(t)) {
 			if f, is := strings.CutPrefix(step, "remove-folder "); is {
 				out = append(out, f)
 			}
@@ -180,7 +180,7 @@ func TestEmptyFoldersGo(t *testing.T) {
 
 func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(3, "full", 5*size.GiB)}, there: append(dirs("LONG", "LONG/VSP-00003", "TUNE"), file("LONG/VSP-00003/old.txt", 3), settings(3)),
-		leaving: []string{"LONG/VSP-00003/old.txt"}}
+		removing: []string{"LONG/VSP-00003/old.txt"}}
 	for stay := range 6 { // however many are in it besides
 		steps := say(s.plan(t))
 		assert.Contains(t, steps, "put LONG/VSP-00003/001.rwn")
@@ -209,7 +209,7 @@ func TestWhatIsWrittenForATitleNeedsItsOwnFiles(t *testing.T) {
 }
 
 func TestAPlanCountsWhatItDoes(t *testing.T) {
-	s := situation{there: append(dirs("mine"), file("mine/a.mov", 10), file("mine/b.mov", 5), file("mine/c.mov", 1)), leaving: []string{"mine/a.mov", "mine/b.mov"}, keepIn: "/kept"}
+	s := situation{there: append(dirs("mine"), file("mine/a.mov", 10), file("mine/b.mov", 5), file("mine/c.mov", 1)), removing: []string{"mine/a.mov", "mine/b.mov"}, backupTo: "/kept"}
 	p := s.plan(t)
 	assert.Equal(t, []int{2, 2, 0, 0}, []int{p.Removes, p.Kept, p.Moves, p.Files})
 	assert.EqualValues(t, 15, p.Freed)
@@ -224,7 +224,7 @@ func TestReplacingWantsAMark(t *testing.T) {
 	assert.Equal(t, fit.Differs, p.Left[0].Why.Verdict)
 	assert.Contains(t, p.Left[0].Why.Say, "with 99 bytes instead of 100 bytes")
 	assert.Equal(t, "mark it in Tree to be replaced", p.Left[0].Why.Ways[0].Say)
-	s.replace, s.keepIn = []string{"FULL/VSP-00001 - Copper Tide.iso"}, "/kept"
+	s.replace, s.backupTo = []string{"FULL/VSP-00001 - Copper Tide.iso"}, "/kept"
 	p = s.plan(t)
 	assert.Equal(t, []string{"keep FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"}, say(p))
 	assert.Equal(t, []int{0}, p.Steps[1].Needs)
@@ -233,14 +233,14 @@ func TestReplacingWantsAMark(t *testing.T) {
 
 func TestAFolderTitleMovesInOneStep(t *testing.T) {
 	p := coretest.Profile(t, "gantry")
-	fs, _ := place.FilesystemNamed("exfat")
+	fs, _ := target.FilesystemNamed("exfat")
 	part := func(name string, n int64) title.Part {
 		return title.Part{Name: name, File: title.File{Path: "/games/lane/" + name, Size: n}}
 	}
 	titles := []title.Title{{Key: "k", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane", Of: 1,
 		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"}, Parts: []title.Part{part("main.run", 100), part("art/big.dat", 200)}}}}}
-	tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("ftp", "exfat"), Filesystem: fs})
-	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "ftp", Facts: place.Facts{Filesystem: fs, Capacity: 1 << 40, Free: 1 << 39, Cluster: 1 << 15},
+	tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("ftp", "exfat"), Filesystem: fs})
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "ftp", Facts: target.Facts{Filesystem: fs, Capacity: 1 << 40, Free: 1 << 39, Cluster: 1 << 15},
 		There: append(dirs("Games", "Games/lane v2", "Games/lane v2/art"), file("Games/lane v2/main.run", 100), file("Games/lane v2/art/big.dat", 200)),
 		Found: map[int][]string{0: {"Games/lane v2/main.run", "Games/lane v2/art/big.dat"}}})
 	sheet.Choose(func(int) bool { return true })
@@ -248,14 +248,14 @@ func TestAFolderTitleMovesInOneStep(t *testing.T) {
 }
 
 func TestPuttingBack(t *testing.T) {
-	fs, _ := place.FilesystemNamed("fat32")
-	facts := place.Facts{Filesystem: fs, Cluster: 512}
+	fs, _ := target.FilesystemNamed("fat32")
+	facts := target.Facts{Filesystem: fs, Cluster: 512}
 	files := []plan.Returned{{Path: "a/b/one.iso", Copy: "/kept/one", Size: 5}, {Path: "two.iso", Copy: "/kept/two", Size: 6}}
-	there := []place.Entry{file("TWO.ISO", 9)}
-	p := plan.PutBack(files, facts, there, false)
+	there := []target.Entry{file("TWO.ISO", 9)}
+	p := plan.Restore(files, facts, there, false)
 	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso"}, say(p))
 	assert.Equal(t, []string{"TWO.ISO is there already, and stays as it is"}, p.Notes)
-	p = plan.PutBack(files, facts, there, true)
+	p = plan.Restore(files, facts, there, true)
 	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso", "replace TWO.ISO"}, say(p))
 }
 
@@ -263,16 +263,16 @@ func TestPuttingBack(t *testing.T) {
 // is there afterwards, what was not marked is untouched, and there is nothing left to do.
 func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := situation{exactly: rapid.Bool().Draw(t, "exactly"), found: map[int][]string{}}
+		s := situation{deleteOthers: rapid.Bool().Draw(t, "delete-others"), found: map[int][]string{}}
 		if rapid.Bool().Draw(t, "keep") {
-			s.keepIn = "/kept"
+			s.backupTo = "/kept"
 		}
 		seen := map[string]bool{}
-		lay := func(e place.Entry) {
+		lay := func(e target.Entry) {
 			for _, d := range layout.Folders(e.Path) {
 				if !seen[d] {
 					seen[d] = true
-					s.there = append(s.there, place.Entry{Path: d, Folder: true})
+					s.there = append(s.there, target.Entry{Path: d, Folder: true})
 				}
 			}
 			if !seen[e.Path] {
@@ -308,13 +308,13 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 			e := file(fmt.Sprintf("mine/%d.txt", i), 5)
 			lay(e)
 			if rapid.Bool().Draw(t, "leaves") {
-				s.leaving = append(s.leaving, e.Path)
+				s.removing = append(s.removing, e.Path)
 			}
 		}
 		s.wants = func(i int) bool { return chosen[i] }
 		p := s.plan(t)
-		before := map[string]place.Entry{}
-		at := map[string]place.Entry{}
+		before := map[string]target.Entry{}
+		at := map[string]target.Entry{}
 		for _, e := range s.there {
 			at[e.Path], before[e.Path] = e, e
 		}
@@ -362,13 +362,13 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 				if exists {
 					t.Fatalf("%s is there already", step.Path)
 				}
-				at[step.Path] = place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size, Modified: time.Unix(1e9, 0)}
+				at[step.Path] = target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size, Modified: time.Unix(1e9, 0)}
 			case plan.Replace:
-				at[step.Path] = place.Entry{Path: step.Path, Size: step.Size, Modified: time.Unix(1e9, 0)}
+				at[step.Path] = target.Entry{Path: step.Path, Size: step.Size, Modified: time.Unix(1e9, 0)}
 			}
 		}
 		for path, e := range before {
-			marked := slices.Contains(s.leaving, path)
+			marked := slices.Contains(s.removing, path)
 			if strings.HasPrefix(path, "mine/") && (at[path] == e) == marked {
 				t.Fatalf("%s: marked %v, there afterwards %v", path, marked, at[path])
 			}
@@ -376,13 +376,13 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 				t.Fatalf("%s changed without a step", path)
 			}
 		}
-		var after []place.Entry
+		var after []target.Entry
 		for _, e := range at {
 			after = append(after, e)
 		}
 		again := s
 		again.there, again.found, again.replace = after, nil, nil
-		if left := again.plan(t); len(left.Steps) > 0 && !s.exactly || len(left.Left) > len(p.Left) {
+		if left := again.plan(t); len(left.Steps) > 0 && !s.deleteOthers || len(left.Left) > len(p.Left) {
 			t.Fatalf("still to do: %v, after %v", say(left), say(p))
 		}
 	})

@@ -7,7 +7,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // order puts the steps together.
@@ -15,7 +15,7 @@ func (m *maker) order() *Plan {
 	p := &m.plan
 	m.goOn()
 	swaps, puts, texts := m.swapsFirst()
-	early, late := m.roomFirst(swaps)
+	early, late := m.spaceFirst(swaps)
 	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(swaps)+len(m.puts)+len(m.texts)+len(m.listed))
 	p.Steps = append(p.Steps, m.clears...)
 	m.keep(early)
@@ -48,7 +48,7 @@ func (m *maker) order() *Plan {
 	return p
 }
 
-// goOn leaves what a broken-off run has left of files that are written now: they are gone on with.
+// goOn leaves what a interrupted run has left of files that are written now: they are resumed.
 func (m *maker) goOn() {
 	if len(m.clears) == 0 {
 		return
@@ -56,14 +56,14 @@ func (m *maker) goOn() {
 	wanted := map[string]bool{}
 	for _, group := range [][]Step{m.puts, m.texts, m.listed} {
 		for i := range group {
-			wanted[m.fold(place.TemporaryName(group[i].Path))] = true
+			wanted[m.fold(target.TemporaryName(group[i].Path))] = true
 		}
 	}
 	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
 // swapsFirst takes what is written in place of other files out of the rest, but for texts that need what is put before them. While both files are there
-// they take more room than afterwards, so these steps come before all others that write, in the order in which they need the least. It returns where the
+// they take more space than afterwards, so these steps come before all others that write, in the order in which they need the least. It returns where the
 // steps of puts and of texts are then, counted from the first of the swaps.
 func (m *maker) swapsFirst() (swaps []Step, puts, texts []int) {
 	tied := make([]bool, len(m.texts))
@@ -114,38 +114,38 @@ func (m *maker) swapsFirst() (swaps []Step, puts, texts []int) {
 	return swaps, puts, texts
 }
 
-// swap is the room of a step that writes a file in place of another one.
+// swap is the space of a step that writes a file in place of another one.
 func (m *maker) swap(s *Step) fit.Swap {
-	old := m.facts.RoomFor(s.Was.Size)
-	return fit.Swap{New: s.Room + old, Old: old}
+	old := m.facts.SpaceFor(s.Was.Size)
+	return fit.Swap{New: s.Space + old, Old: old}
 }
 
-// roomFirst tells removals that have to come before anything is written, as there is no room
+// spaceFirst tells removals that have to come before anything is written, as there is no space
 // otherwise or as something else comes under their path, from those that can wait.
-func (m *maker) roomFirst(swaps []Step) (early, late []Step) {
+func (m *maker) spaceFirst(swaps []Step) (early, late []Step) {
 	if len(m.removes) == 0 {
 		return nil, nil
 	}
-	targets := map[string]bool{}
+	destinations := map[string]bool{}
 	filled, most := int64(len(m.folders))*m.facts.Cluster, int64(0)
 	for _, group := range [][]Step{m.moves, swaps, m.puts, m.texts, m.listed} {
 		for i := range group {
-			targets[m.fold(group[i].Path)] = true
+			destinations[m.fold(group[i].Path)] = true
 			if group[i].Kind == Replace { // both are there for a while
 				most = max(most, filled+m.swap(&group[i]).New)
 			}
-			filled += group[i].Room
+			filled += group[i].Space
 			most = max(most, filled)
 		}
 	}
 	missing := most - m.facts.Free
 	for i := range m.clears {
-		missing += m.clears[i].Room
+		missing += m.clears[i].Space
 	}
 	for _, s := range m.removes {
-		if missing > 0 || targets[m.fold(s.Path)] {
+		if missing > 0 || destinations[m.fold(s.Path)] {
 			early = append(early, s)
-			missing += s.Room
+			missing += s.Space
 		} else {
 			late = append(late, s)
 		}
@@ -155,10 +155,10 @@ func (m *maker) roomFirst(swaps []Step) (early, late []Step) {
 
 // keep copies what goes to safety.
 func (m *maker) keep(steps []Step) {
-	if m.o.KeepIn == "" {
+	if m.o.BackupTo == "" {
 		return
 	}
-	m.plan.KeptIn = m.o.KeepIn
+	m.plan.KeptIn = m.o.BackupTo
 	for i := range steps {
 		s := &steps[i]
 		if s.Kind != Remove && s.Kind != Replace {

@@ -1,4 +1,4 @@
-// Package plan turns what is wanted on a place, and what is there, into the
+// Package plan turns what is wanted on a target, and what is there, into the
 // steps between the two. It is pure, and a plan is plain data.
 package plan
 
@@ -9,10 +9,10 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
-	"polytome/internal/core/mend"
+	"polytome/internal/core/fix"
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // Kind is what a step does.
@@ -20,7 +20,7 @@ type Kind string
 
 // The steps.
 const (
-	Clear        Kind = "clear"         // remove a temporary file that a broken-off run left
+	Clear        Kind = "clear"         // remove a temporary file that a interrupted run left
 	Keep         Kind = "keep"          // copy a file that will go to a folder of this computer
 	Remove       Kind = "remove"        // remove a file
 	RemoveFolder Kind = "remove-folder" // remove a folder that is empty by then
@@ -30,7 +30,7 @@ const (
 	Replace      Kind = "replace"       // write a file over one that is there
 )
 
-// Kinds are all kinds of steps, in the order in which they are told.
+// Kinds are all kinds of steps, in the order in which they are reported.
 var Kinds = []Kind{Clear, Keep, Remove, MakeFolder, Move, Put, Replace, RemoveFolder}
 
 // Words are what a step of the kind does, for a column.
@@ -38,7 +38,7 @@ func (k Kind) Words() string {
 	return map[Kind]string{Clear: "clear", Keep: "keep", Remove: "remove", RemoveFolder: "rm folder", MakeFolder: "make folder", Move: "rename", Put: "put", Replace: "replace"}[k]
 }
 
-// A Step is one thing to do on the place.
+// A Step is one thing to do on the target.
 type Step struct {
 	Kind Kind   `json:"do"`
 	Path string `json:"path"`
@@ -52,21 +52,21 @@ type Step struct {
 	Size int64 `json:"size,omitempty"`
 	// Make is what the bytes of a file that is written are made of.
 	Make *shape.Spec `json:"make,omitempty"`
-	// Room is by how many bytes the place fills; negative where it empties.
-	Room int64 `json:"room,omitempty"`
+	// Space is by how many bytes the target fills; negative where it empties.
+	Space int64 `json:"space,omitempty"`
 	// Was is what lies there while the plan is made: at From for a move, else at Path. The step is not
 	// done when it is something else by then.
-	Was *place.Entry `json:"was,omitempty"`
+	Was *target.Entry `json:"was,omitempty"`
 	// Needs are the numbers of steps without which this one is not done.
 	Needs []int `json:"needs,omitempty"`
 	// Merged is set for a text that keeps what a person has changed in it: nothing is lost.
 	Merged bool `json:"merged,omitempty"`
 	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
 	Wanted string `json:"wanted,omitempty"`
-	// Remade is set for a picture that a run has made, and that is made anew of another source or by another rule: nothing is lost.
+	// Remade is set for a picture that a run has made, and that is made again of another source or by another rule: nothing is lost.
 	Remade bool `json:"remade,omitempty"`
-	// Mend is set for what mends a finding of the proof.
-	Mend bool `json:"mend,omitempty"`
+	// Fix is set for what fixes a finding of the check.
+	Fix bool `json:"fix,omitempty"`
 	// Last is set for what names files of other steps: it is done only when nothing before it failed.
 	Last bool `json:"last,omitempty"`
 }
@@ -79,7 +79,7 @@ func (s *Step) Words() string {
 	return s.Kind.Words()
 }
 
-// Writes reports whether the step writes a file to the place.
+// Writes reports whether the step writes a file to the target.
 func (s *Step) Writes() bool { return s.Kind == Put || s.Kind == Replace }
 
 // A Left is a chosen title that cannot go, with the reason.
@@ -89,7 +89,7 @@ type Left struct {
 	Why   fit.Explanation `json:"why"`
 }
 
-// A Plan is the steps that make a place hold what is wanted, and what is
+// A Plan is the steps that make a target hold what is wanted, and what is
 // wanted but cannot be.
 type Plan struct {
 	Steps   []Step `json:"steps"`
@@ -101,7 +101,7 @@ type Plan struct {
 	Kept    int    `json:"kept,omitempty"`    // files that are copied to this computer first
 	KeptIn  string `json:"kept-in,omitempty"` // the folder that they are copied to
 	There   int    `json:"there"`             // chosen titles that are there already
-	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were told.
+	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were reported.
 	Shaping float64 `json:"-"`
 	Left    []Left  `json:"left,omitempty"`
 	// Notes are what else is to be known, in sentences.
@@ -132,14 +132,14 @@ func (p *Plan) Say() string {
 // Loses counts the files that a plan removes or writes over, but for those of which everything stays that is not ours.
 func (p *Plan) Loses() (n int) {
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Merged && !s.Remade && !s.Mend {
+		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Merged && !s.Remade && !s.Fix {
 			n++
 		}
 	}
 	return n
 }
 
-// Stays says what becomes of the rest of the place.
+// Stays says what becomes of the rest of the target.
 func (p *Plan) Stays() string {
 	if p.Removes > 0 {
 		return "what is not marked stays"
@@ -195,7 +195,7 @@ func (p *Plan) OnlyCovers() *Plan {
 	folders := map[string]bool{}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Mend || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Keep }) {
+		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Fix || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Keep }) {
 			continue
 		}
 		keep[i] = true
@@ -232,22 +232,22 @@ func (p *Plan) count() {
 
 // Options are how to plan.
 type Options struct {
-	// Texts are the contents of files on the place that are made from what is chosen, by their paths
-	// as the place spells them.
+	// Texts are the contents of files on the target that are made from what is chosen, by their paths
+	// as the target spells them.
 	Texts map[string]string
 	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them somebody else made.
 	Last map[string]string
-	// Mends are what mends findings of the proof.
-	Mends []mend.Mend
-	// KeepIn is a folder of this computer to which files are copied before they go; "" for none.
-	KeepIn string
+	// Fixes are what fixes findings of the check.
+	Fixes []fix.Fix
+	// BackupTo is a folder of this computer to which files are copied before they go; "" for none.
+	BackupTo string
 	// Processors are how many there are to bring files into their shapes.
 	Processors int
-	// Updates are texts on the place that shall say something else, merged with what a person made of them.
+	// Updates are texts on the target that shall say something else, merged with what a person made of them.
 	Updates []Update
 }
 
-// An Update is a text or picture that is on the place and is written anew.
+// An Update is a text or picture that is on the target and is written again.
 type Update struct {
 	Title int // index; -1 for one of the loader's own
 	Path  string
@@ -261,18 +261,18 @@ type Update struct {
 
 // Make plans for the chosen titles of a sheet.
 //
-// Leftovers are cleared first, and what goes is copied to safety. Then comes room, as far as it is
+// Leftovers are cleared first, and what goes is copied to safety. Then comes space, as far as it is
 // needed; then folders and new names for what is there; then large files before small ones, so that they find
 // free runs while there are some; then what is written for titles, and the lists of them, so that a run
-// that is broken off never names what is not there. What may leave later leaves last.
+// that is interrupted never names what is not there. What may leave later leaves last.
 func Make(sheet *fit.Sheet, o Options) *Plan {
 	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{}, carried: map[int]bool{}, beside: map[string]bool{}}
-	m.spell()
+	m.sanitize()
 	m.titles()
 	m.startFiles()
 	m.updates()
-	m.leaving()
+	m.removing()
 	m.lists() // by what stays
-	m.mends()
+	m.fixes()
 	return m.order()
 }

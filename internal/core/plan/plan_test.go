@@ -14,17 +14,17 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-func planned(t coretest.T, titles []title.Title, there []place.Entry) *plan.Plan {
+func planned(t coretest.T, titles []title.Title, there []target.Entry) *plan.Plan {
 	t.Helper()
 	p := coretest.Rowan(t)
-	fs, _ := place.FilesystemNamed("fat32")
-	facts := place.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
-	tree := layout.Lay(titles, p, layout.Target{Attachment: p.Attachment("usb", "fat32"), Filesystem: facts.Filesystem})
-	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: "usb", Facts: facts, There: there})
+	fs, _ := target.FilesystemNamed("fat32")
+	facts := target.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
+	tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: facts.Filesystem})
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: facts, There: there})
 	sheet.Choose(func(int) bool { return true })
 	return plan.Make(sheet, plan.Options{})
 }
@@ -34,9 +34,9 @@ func vesper(n int, kind string, bytes int64) title.Title {
 }
 
 // apply carries a plan out on a listing, and fails where a step is impossible.
-func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
+func apply(t coretest.T, p *plan.Plan, there []target.Entry) []target.Entry {
 	t.Helper()
-	at := map[string]place.Entry{}
+	at := map[string]target.Entry{}
 	for _, e := range there {
 		at[e.Path] = e
 	}
@@ -55,9 +55,9 @@ func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
 		case parent != "" && !at[parent].Folder:
 			t.Fatalf("%s comes before its folder", s.Path)
 		}
-		at[s.Path] = place.Entry{Path: s.Path, Folder: s.Kind == plan.MakeFolder, Size: s.Size}
+		at[s.Path] = target.Entry{Path: s.Path, Folder: s.Kind == plan.MakeFolder, Size: s.Size}
 	}
-	var out []place.Entry
+	var out []target.Entry
 	for _, e := range at {
 		out = append(out, e)
 	}
@@ -67,7 +67,7 @@ func apply(t coretest.T, p *plan.Plan, there []place.Entry) []place.Entry {
 func TestAPlanWritesTheDifference(t *testing.T) {
 	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30), vesper(4, "full", 7)}
 	titles[3].Findings = []title.Finding{{Grade: title.Fault, Say: "it is cut short"}}
-	there := []place.Entry{
+	there := []target.Entry{
 		{Path: "full", Folder: true}, {Path: "full/VSP-00001 - Copper Tide.iso", Size: 100},
 		{Path: "polytome-0123456789abcdef.begun", Size: 7}, {Path: "mine.txt", Size: 3},
 	}
@@ -81,18 +81,18 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 		"folder LONG", "folder LONG/VSP-00003", "folder TUNE", "folder SHORT",
 		"put LONG/VSP-00003/001.rwn", "put LONG/VSP-00003/002.rwn", "put LONG/VSP-00003/003.rwn", "put SHORT/VSP-00002 - Copper Tide.iso",
 		"put LONG/VSP-00003/parts.toml", "put TUNE/VSP-00003.tune", "put TUNE/VSP-00002.tune", "put TUNE/VSP-00001.tune",
-	}, steps, "room first, then folders, then large files before small ones, and what names them last")
+	}, steps, "space first, then folders, then large files before small ones, and what names them last")
 	assert.Equal(t, []int{5, 6, 7}, p.Steps[9].Needs, "the list of parts is written only when the parts are there")
 	assert.Equal(t, 8, p.Files)
 	assert.Equal(t, 1, p.There)
 	require.Len(t, p.Left, 1)
-	assert.Equal(t, fit.Unsound, p.Left[0].Why.Verdict)
+	assert.Equal(t, fit.Bad, p.Left[0].Why.Verdict)
 	_, err := json.Marshal(p)
 	require.NoError(t, err)
 }
 
 func TestFoldersAreUsedAsTheyAreSpelled(t *testing.T) {
-	p := planned(t, []title.Title{vesper(1, "full", 100)}, []place.Entry{{Path: "Full", Folder: true}})
+	p := planned(t, []title.Title{vesper(1, "full", 100)}, []target.Entry{{Path: "Full", Folder: true}})
 	require.Len(t, p.Steps, 3)
 	assert.Equal(t, "Full/VSP-00001 - Copper Tide.iso", p.Steps[1].Path)
 }
@@ -100,7 +100,7 @@ func TestFoldersAreUsedAsTheyAreSpelled(t *testing.T) {
 func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var titles []title.Title
-		var there []place.Entry
+		var there []target.Entry
 		for i := range rapid.IntRange(1, 12).Draw(t, "titles") {
 			v := vesper(i, rapid.SampledFrom([]string{"full", "short"}).Draw(t, "kind"), rapid.Int64Range(0, 6<<30).Draw(t, "size"))
 			if rapid.Bool().Draw(t, "two discs") {
@@ -114,9 +114,9 @@ func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
 		for _, s := range first.Steps { // any part of it may be there already
 			if s.Kind == plan.Put && rapid.Bool().Draw(t, "there") {
 				for _, dir := range layout.Folders(s.Path) {
-					there = append(there, place.Entry{Path: dir, Folder: true})
+					there = append(there, target.Entry{Path: dir, Folder: true})
 				}
-				there = append(there, place.Entry{Path: s.Path, Size: s.Size})
+				there = append(there, target.Entry{Path: s.Path, Size: s.Size})
 			}
 		}
 		p := planned(t, titles, there)

@@ -11,29 +11,29 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// TestReplacingNeedsRoomForBoth: the old file stays until the new one is whole.
-func TestReplacingNeedsRoomForBoth(t *testing.T) {
-	const old, anew = 25 * size.MiB, 30 * size.MiB
+// TestReplacingNeedsSpaceForBoth: the old file stays until the new one is whole.
+func TestReplacingNeedsSpaceForBoth(t *testing.T) {
+	const old, again = 25 * size.MiB, 30 * size.MiB
 	there := append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", old), settings(1))
-	s := situation{titles: []title.Title{vesper(1, "full", anew)}, there: there, replace: []string{"FULL/VSP-00001 - Copper Tide.iso"}, free: 20 * size.MiB}
+	s := situation{titles: []title.Title{vesper(1, "full", again)}, there: there, replace: []string{"FULL/VSP-00001 - Copper Tide.iso"}, free: 20 * size.MiB}
 	p := s.plan(t)
 	assert.Empty(t, p.Steps, "nothing is begun that cannot be ended")
 	require.Len(t, p.Left, 1)
-	assert.Equal(t, fit.NoRoom, p.Left[0].Why.Verdict)
+	assert.Equal(t, fit.NoSpace, p.Left[0].Why.Verdict)
 	assert.Contains(t, p.Left[0].Why.Say, "is written in place of another file, which stays until the new one is whole: 10.00 MiB are missing for both at once")
-	s.free = anew
+	s.free = again
 	assert.Equal(t, []string{"replace FULL/VSP-00001 - Copper Tide.iso"}, say(s.plan(t)))
 	s.free--
 	assert.Empty(t, s.plan(t).Steps)
 }
 
-// TestNoStepOfAPlanFindsTooLittleRoom carries plans out on listings of places that are nearly full, with files that are written in place of others, that
+// TestNoStepOfAPlanFindsTooLittleSpace carries plans out on listings of targets that are nearly full, with files that are written in place of others, that
 // grow and that shrink: at no time, also while both files are there, more is taken than there is.
-func TestNoStepOfAPlanFindsTooLittleRoom(t *testing.T) {
+func TestNoStepOfAPlanFindsTooLittleSpace(t *testing.T) {
 	replaced, refused := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		there := dirs("FULL", "TUNE")
@@ -59,13 +59,13 @@ func TestNoStepOfAPlanFindsTooLittleRoom(t *testing.T) {
 		}
 		s.there = there
 		p := s.plan(t)
-		fs, _ := place.FilesystemNamed("fat32")
-		f := place.Facts{Filesystem: fs, Cluster: 32 * size.KiB}
-		now := map[string]place.Entry{}
+		fs, _ := target.FilesystemNamed("fat32")
+		f := target.Facts{Filesystem: fs, Cluster: 32 * size.KiB}
+		now := map[string]target.Entry{}
 		for _, e := range there {
 			now[e.Path] = e
 		}
-		used := func(more ...place.Entry) int64 {
+		used := func(more ...target.Entry) int64 {
 			for _, e := range now {
 				more = append(more, e)
 			}
@@ -74,22 +74,22 @@ func TestNoStepOfAPlanFindsTooLittleRoom(t *testing.T) {
 		before := used()
 		for i := range p.Steps {
 			step := &p.Steps[i]
-			anew := place.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size}
-			most := used(anew)
+			again := target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size}
+			most := used(again)
 			if step.Kind == plan.Replace { // under its temporary name
 				replaced++
-				most -= f.RoomFor(0)
+				most -= f.SpaceFor(0)
 			}
 			if most-before > s.free+f.Cluster { // a temporary name may take another cluster of its folder
 				t.Fatalf("step %d, %s %s, needs %d bytes, and %d are free", i, step.Kind, step.Path, most-before, s.free)
 			}
-			now[step.Path] = anew
+			now[step.Path] = again
 		}
 		if used()-before > s.free {
 			t.Fatalf("at the end %d bytes are taken, and %d were free", used()-before, s.free)
 		}
 		for _, l := range p.Left {
-			if l.Why.Verdict == fit.NoRoom {
+			if l.Why.Verdict == fit.NoSpace {
 				refused++
 			}
 		}
@@ -98,8 +98,8 @@ func TestNoStepOfAPlanFindsTooLittleRoom(t *testing.T) {
 	assert.Positive(t, refused)
 }
 
-// TestSwapsInTheirOrderNeedTheLeastRoom tries all orders.
-func TestSwapsInTheirOrderNeedTheLeastRoom(t *testing.T) {
+// TestSwapsInTheirOrderNeedTheLeastSpace tries all orders.
+func TestSwapsInTheirOrderNeedTheLeastSpace(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var swaps []fit.Swap
 		for range rapid.IntRange(1, 6).Draw(t, "swaps") {
@@ -137,8 +137,8 @@ func TestNothingToDoIsSaidAsItIs(t *testing.T) {
 	for wanted, want := range map[int]string{
 		0: "no title is wanted on it",
 		1: "everything that is wanted is there",
-		2: "1 wanted title cannot go, the first of them Copper Tide (no room)",
-		7: "1 title there already, and 2 wanted titles cannot go, the first of them Copper Tide (no room)",
+		2: "1 wanted title cannot go, the first of them Copper Tide (no space)",
+		7: "1 title there already, and 2 wanted titles cannot go, the first of them Copper Tide (no space)",
 	} {
 		s.wants = func(i int) bool { return wanted>>i&1 == 1 }
 		p := s.plan(t)

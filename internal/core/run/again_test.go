@@ -11,7 +11,7 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/place/folder"
+	"polytome/internal/target/folder"
 )
 
 // TestWhatWasDoneBeforeCounts: a run that goes on finds steps that an earlier one has done and could not write down any more. They count only where all
@@ -19,7 +19,7 @@ import (
 func TestWhatWasDoneBeforeCounts(t *testing.T) {
 	before := map[string]string{"old/a.iso": "game", "cfg": "old", "gone.iso": "gone"}
 	for name, c := range map[string]struct {
-		step   func(to *folder.Place) plan.Step
+		step   func(to *folder.Target) plan.Step
 		change func(t *testing.T, dir string)
 		done   bool
 	}{
@@ -38,26 +38,26 @@ func TestWhatWasDoneBeforeCounts(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.iso"), []byte("game"), 0o644))
 		}, false},
 		"a move of what is gone": {moved, func(t *testing.T, dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "old/a.iso"))) }, false},
-		"a file": {func(*folder.Place) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
+		"a file": {func(*folder.Target) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("new"), 0o644))
 		}, true},
-		"a file of other bytes": {func(*folder.Place) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
+		"a file of other bytes": {func(*folder.Target) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("old"), 0o644))
 		}, false},
-		"a replacement": {func(to *folder.Place) plan.Step {
+		"a replacement": {func(to *folder.Target) plan.Step {
 			return plan.Step{Kind: plan.Replace, Path: "cfg", Make: written("newer"), Size: 5, Was: was(t, to, "cfg")}
 		}, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "cfg"), []byte("newer"), 0o644))
 		}, true},
-		"a replacement of what somebody else has changed": {func(to *folder.Place) plan.Step {
+		"a replacement of what somebody else has changed": {func(to *folder.Target) plan.Step {
 			return plan.Step{Kind: plan.Replace, Path: "cfg", Make: written("newer"), Size: 5, Was: was(t, to, "cfg")}
 		}, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "cfg"), []byte("by hand"), 0o644))
 		}, false},
-		"a removal": {func(to *folder.Place) plan.Step {
+		"a removal": {func(to *folder.Target) plan.Step {
 			return plan.Step{Kind: plan.Remove, Path: "gone.iso", Was: was(t, to, "gone.iso")}
 		}, func(t *testing.T, dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "gone.iso"))) }, true},
-		"a removal of what somebody else has changed": {func(to *folder.Place) plan.Step {
+		"a removal of what somebody else has changed": {func(to *folder.Target) plan.Step {
 			return plan.Step{Kind: plan.Remove, Path: "gone.iso", Was: was(t, to, "gone.iso")}
 		}, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "gone.iso"), []byte("it is mine"), 0o644))
@@ -67,19 +67,19 @@ func TestWhatWasDoneBeforeCounts(t *testing.T) {
 			dir, to := stick(t, before)
 			p := &plan.Plan{Steps: []plan.Step{c.step(to)}}
 			c.change(t, dir)
-			there := onPlace(t, dir)
+			there := onTarget(t, dir)
 			r := run.Run(context.Background(), p, to, run.Options{Again: true}, func(run.Event) {})
 			assert.Equal(t, c.done, r.All(), r.Failed)
-			assert.Equal(t, there, onPlace(t, dir), "nothing that lies there is touched")
+			assert.Equal(t, there, onTarget(t, dir), "nothing that lies there is touched")
 			r = run.Run(context.Background(), p, to, run.Options{}, func(run.Event) {})
 			assert.False(t, r.All(), "a run that is the first to do it has failed")
-			assert.Equal(t, there, onPlace(t, dir))
+			assert.Equal(t, there, onTarget(t, dir))
 		})
 	}
 }
 
 // moved is a move of a file to the top.
-func moved(to *folder.Place) plan.Step {
+func moved(to *folder.Target) plan.Step {
 	e, _ := to.Stat(context.Background(), "old/a.iso")
 	return plan.Step{Kind: plan.Move, Path: "a.iso", From: "old/a.iso", Was: &e}
 }

@@ -10,7 +10,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // ahead makes the pictures of a group on all processors, while the first of them are written: bringing one to size takes longer than writing it.
@@ -22,7 +22,7 @@ type ahead struct {
 
 // picture is one that was brought to size.
 type picture struct {
-	content place.Content
+	content target.Content
 	err     error
 }
 
@@ -71,7 +71,7 @@ func (l *Lane) makeAhead(ctx context.Context, steps []int) *ahead {
 
 // isPicture reports whether a step writes a picture that is made of a file of this computer.
 func isPicture(s *plan.Step) bool {
-	return s.Make != nil && s.Make.Shape == shape.Fitted && !s.Make.OnPlace()
+	return s.Make != nil && s.Make.Shape == shape.Fitted && !s.Make.OnTarget()
 }
 
 // end gives up what is still being made.
@@ -93,10 +93,10 @@ func (a *ahead) end() {
 }
 
 // open opens what a step writes: what was made ahead, or it is made now.
-func (t *task) open(ctx context.Context) (place.Content, error) {
+func (t *task) open(ctx context.Context) (target.Content, error) {
 	if t.ahead != nil {
 		if made := t.ahead.made[t.i]; made != nil {
-			delete(t.ahead.made, t.i) // a second try makes it anew
+			delete(t.ahead.made, t.i) // a second try makes it again
 			select {
 			case p := <-made:
 				if !errors.Is(p.err, context.Canceled) {

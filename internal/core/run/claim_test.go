@@ -15,15 +15,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/run"
-	"polytome/internal/place"
-	"polytome/internal/place/claim"
-	"polytome/internal/place/folder"
-	"polytome/internal/place/ftp"
-	"polytome/internal/standin/ftpd"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/target"
+	"polytome/internal/target/claim"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/ftp"
 )
 
-// TestTwoFillsOfOnePlace: one of them fills it, the other says so and writes nothing; by whatever path they got there.
-func TestTwoFillsOfOnePlace(t *testing.T) {
+// TestTwoFillsOfOneTarget: one of them fills it, the other says so and writes nothing; by whatever path they got there.
+func TestTwoFillsOfOneTarget(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "stick")
 	require.NoError(t, os.Mkdir(dir, 0o755))
 	link := filepath.Join(t.TempDir(), "link")
@@ -34,19 +34,21 @@ func TestTwoFillsOfOnePlace(t *testing.T) {
 	s, err := ftpd.Serve(served, 0, ftpd.Habits{})
 	require.NoError(t, err)
 	defer s.Close()
-	console := func(root string) func(context.Context) (place.Place, error) {
-		return func(ctx context.Context) (place.Place, error) {
-			return ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port(), Root: root}, ftp.Options{Filesystem: place.UnknownFilesystem("own")})
+	console := func(root string) func(context.Context) (target.Target, error) {
+		return func(ctx context.Context) (target.Target, error) {
+			return ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port(), Root: root}, ftp.Options{Filesystem: target.UnknownFilesystem("own")})
 		}
 	}
-	at := func(dir string) func(context.Context) (place.Place, error) {
-		return func(context.Context) (place.Place, error) { return folder.Open(dir, folder.Options{}) }
+	at := func(dir string) func(context.Context) (target.Target, error) {
+		return func(context.Context) (target.Target, error) { return folder.Open(dir, folder.Options{}) }
 	}
-	for name, opens := range map[string][2]func(context.Context) (place.Place, error){
+	for name, opens := range map[string][2]func(context.Context) (target.Target, error){
 		"by a way round": {at(dir), at(dir + "/../stick")},
 		"by a link":      {at(dir), at(link)},
-		"an image":       {func(context.Context) (place.Place, error) { return openDrive(t, img), nil }, func(context.Context) (place.Place, error) { return openDrive(t, filepath.Dir(img)+"/./drive.img"), nil }},
-		"a console":      {console(""), console("/")},
+		"an image": {func(context.Context) (target.Target, error) { return openDrive(t, img), nil }, func(context.Context) (target.Target, error) {
+			return openDrive(t, filepath.Dir(img)+"/./drive.img"), nil
+		}},
+		"a console": {console(""), console("/")},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, _ := files(t, 300_000, 200_000, 100)
@@ -80,14 +82,14 @@ func TestTwoFillsOfOnePlace(t *testing.T) {
 			third.Open = opens[1]
 			r = run.Start(t.Context(), third).Wait()
 			for _, f := range r.Failed {
-				assert.NotContains(t, f.Say, "filling it", "it was let go of")
+				assert.NotContains(t, f.Say, "filling it", "it was released")
 			}
 		})
 	}
 }
 
-// TestAnotherProcessIsToldByItsNumber.
-func TestAnotherProcessIsToldByItsNumber(t *testing.T) {
+// TestAnotherProcessIsReportedByItsNumber.
+func TestAnotherProcessIsReportedByItsNumber(t *testing.T) {
 	dir := t.TempDir()
 	held := exec.Command("flock", "--no-fork", dir, "cat")
 	in, err := held.StdinPipe()
@@ -108,21 +110,21 @@ func TestAnotherProcessIsToldByItsNumber(t *testing.T) {
 	r := run.Start(t.Context(), into(p, dir, nil)).Wait()
 	require.Len(t, r.Failed, 1)
 	assert.Contains(t, r.Failed[0].Say, fmt.Sprintf("another Polytome (pid %d) is filling it", held.Process.Pid))
-	assert.Empty(t, onPlace(t, dir))
+	assert.Empty(t, onTarget(t, dir))
 }
 
 // TestAFileUnderWayIsNobodyElses: without any claim, too, nobody writes over what somebody else is writing just now.
 func TestAFileUnderWayIsNobodyElses(t *testing.T) {
-	a, b := openPlace(t, t.TempDir(), folder.Options{}), (*folder.Place)(nil)
-	b = openPlace(t, a.Dir(), folder.Options{})
+	a, b := openTarget(t, t.TempDir(), folder.Options{}), (*folder.Target)(nil)
+	b = openTarget(t, a.Dir(), folder.Options{})
 	w, err := a.Create(t.Context(), "game.iso", 4)
 	require.NoError(t, err)
 	_, err = w.Write([]byte("game"))
 	require.NoError(t, err)
 	_, err = b.Create(t.Context(), "game.iso", 4)
-	require.ErrorIs(t, err, place.ErrExists)
+	require.ErrorIs(t, err, target.ErrExists)
 	_, err = b.Resume(t.Context(), "game.iso", 4, false)
-	require.ErrorIs(t, err, place.ErrExists)
+	require.ErrorIs(t, err, target.ErrExists)
 	require.NoError(t, w.Commit())
 	got, err := os.ReadFile(filepath.Join(a.Dir(), "game.iso"))
 	require.NoError(t, err)

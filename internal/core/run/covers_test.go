@@ -22,8 +22,8 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
+	"polytome/internal/target/folder"
 )
 
 // artwork is a JPEG with areas, edges and some grain, as covers have them.
@@ -77,12 +77,12 @@ func TestCoversAreMadeAheadAndABadOneStopsNoOther(t *testing.T) {
 	}
 	require.NoError(t, os.Remove(sources[9]))
 	dir := t.TempDir()
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	assert.Equal(t, 87, r.Put)
 	require.Len(t, r.Failed, 3)
 	assert.Contains(t, r.Failed[0].Say, "it is a web page, and no picture")
 	assert.Contains(t, r.Failed[1].Say, "damaged or cut short")
-	got := onPlace(t, dir)
+	got := onTarget(t, dir)
 	assert.Len(t, got, 87, "and no half file is left")
 	for name, data := range got {
 		c, err := jpeg.DecodeConfig(bytes.NewReader([]byte(data)))
@@ -101,13 +101,13 @@ func TestCoversAreMadeAheadAndABadOneStopsNoOther(t *testing.T) {
 	p, _ = coverPlan(t, 90, 60, 90)
 	dir = t.TempDir()
 	n := 0
-	r = run.Run(ctx, p, openPlace(t, dir, folder.Options{}), run.Options{}, func(e run.Event) {
+	r = run.Run(ctx, p, openTarget(t, dir, folder.Options{}), run.Options{}, func(e run.Event) {
 		if n++; n == 20 {
 			stop()
 		}
 	})
 	assert.True(t, r.Stopped)
-	assert.Equal(t, r.Put, len(onPlace(t, dir)))
+	assert.Equal(t, r.Put, len(onTarget(t, dir)))
 }
 
 // BenchmarkCovers brings 1,000 covers of 1000 x 1400 pixels to size and writes them to a folder, flushed and read back, and has ImageMagick bring the

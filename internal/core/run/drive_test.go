@@ -22,9 +22,9 @@ import (
 	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/judge"
 	"polytome/internal/medium"
-	"polytome/internal/place"
-	"polytome/internal/place/drive"
 	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
 )
 
 // blank makes an image with an empty FAT32 volume.
@@ -37,7 +37,7 @@ func blank(t testing.TB, img string, n int64) {
 	require.NoError(t, m.Close())
 }
 
-func openDrive(t testing.TB, img string) *drive.Place {
+func openDrive(t testing.TB, img string) *drive.Target {
 	p, err := drive.Open(context.Background(), drives.Here, drive.Address{Drive: img}, drive.Options{})
 	require.NoError(t, err)
 	return p
@@ -81,7 +81,7 @@ func TestADriveIsFilledInGroups(t *testing.T) {
 }
 
 // BenchmarkAgainstMcopy makes a FAT32 volume in an image of 8 GiB and fills it: one file of 1 GiB, and 5,000 small ones. Ours is a run as
-// users have it, with hashing, flushing and reading back; and the same bytes put there by the place alone, flushed at the end. mkfs.fat and
+// users have it, with hashing, flushing and reading back; and the same bytes put there by the target alone, flushed at the end. mkfs.fat and
 // mcopy take turns with it, with and without sync. Ratios of the medians are printed.
 func BenchmarkAgainstMcopy(b *testing.B) {
 	small := make([]int, 5000)
@@ -173,9 +173,9 @@ func unguarded(b *testing.B, p *plan.Plan, v *volume.Volume) {
 }
 
 // plain puts the files of a plan on a drive, and flushes once.
-func plain(b *testing.B, p *plan.Plan, to *drive.Place) {
+func plain(b *testing.B, p *plan.Plan, to *drive.Target) {
 	ctx := context.Background()
-	var hold place.Holder = to
+	var hold target.BatchCommitter = to
 	hold.Hold()
 	buf := make([]byte, 1<<20)
 	for i := range p.Steps {

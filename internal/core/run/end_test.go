@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/run"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // TestSteeringNeverWaitsForWhoTakesEvents: the interface pauses, skips and reorders while nobody takes events, as it is itself
@@ -50,10 +50,10 @@ func TestSteeringNeverWaitsForWhoTakesEvents(t *testing.T) {
 	}()
 	r := l.Wait()
 	assert.True(t, r.All(), "%+v", r.Failed)
-	assert.Len(t, onPlace(t, dir), len(want))
+	assert.Len(t, onTarget(t, dir), len(want))
 }
 
-// TestSkippingInAPauseGoesOnPausing: the file under way is passed over, and the pause stays one.
+// TestSkippingInAPauseGoesOnPausing: the file under way is skipped, and the pause stays one.
 func TestSkippingInAPauseGoesOnPausing(t *testing.T) {
 	p, _ := files(t, 8<<20, 6<<20, 4<<20)
 	titled(p)
@@ -75,7 +75,7 @@ func TestSkippingInAPauseGoesOnPausing(t *testing.T) {
 			close(begun)
 		}
 	}
-	j := into(p, dir, events.tell)
+	j := into(p, dir, events.emit)
 	j.Limit = 40 << 20
 	l = run.Start(t.Context(), j)
 	close(ready)
@@ -89,7 +89,7 @@ func TestSkippingInAPauseGoesOnPausing(t *testing.T) {
 	assert.Equal(t, 2, r.Put)
 }
 
-// TestAStepOfAGroupIsSkippedBeforeItsTurn: small files are taken in groups; one that was not begun can still be passed over, and tried
+// TestAStepOfAGroupIsSkippedBeforeItsTurn: small files are taken in groups; one that was not begun can still be skipped, and tried
 // again.
 func TestAStepOfAGroupIsSkippedBeforeItsTurn(t *testing.T) {
 	for _, again := range []bool{false, true} {
@@ -109,8 +109,8 @@ func TestAStepOfAGroupIsSkippedBeforeItsTurn(t *testing.T) {
 				}
 			}
 		}
-		j := into(p, "", events.tell)
-		j.Open = func(context.Context) (place.Place, error) { return openDrive(t, dir), nil }
+		j := into(p, "", events.emit)
+		j.Open = func(context.Context) (target.Target, error) { return openDrive(t, dir), nil }
 		l = run.Start(t.Context(), j)
 		close(ready)
 		r := l.Wait()
@@ -132,7 +132,7 @@ func TestAStepOfAGroupIsSkippedBeforeItsTurn(t *testing.T) {
 
 // closing is a folder whose last bytes are written when it is closed.
 type closing struct {
-	*folder.Place
+	*folder.Target
 	err    error
 	closed *atomic.Bool
 }
@@ -140,52 +140,52 @@ type closing struct {
 func (c *closing) Close() error {
 	time.Sleep(20 * time.Millisecond)
 	c.closed.Store(true)
-	return errors.Join(c.Place.Close(), c.err)
+	return errors.Join(c.Target.Close(), c.err)
 }
 
-// TestTheEndIsToldWhenAllIsClosed: what closing says belongs to the report, and nobody hears of an end before it.
-func TestTheEndIsToldWhenAllIsClosed(t *testing.T) {
+// TestTheEndIsReportedWhenAllIsClosed: what closing says belongs to the report, and nobody hears of an end before it.
+func TestTheEndIsReportedWhenAllIsClosed(t *testing.T) {
 	for _, wrong := range []error{nil, errors.New("the last sector could not be written")} {
 		p, want := files(t, 100, 2<<20)
 		dir := t.TempDir()
 		var closed, over atomic.Bool
 		j := into(p, dir, func(e run.Event) {
 			if e.Kind == run.Ended {
-				assert.True(t, closed.Load(), "the end is told before the place is closed")
+				assert.True(t, closed.Load(), "the end is reported before the target is closed")
 			}
 		})
-		j.Open = func(context.Context) (place.Place, error) {
+		j.Open = func(context.Context) (target.Target, error) {
 			f, err := folder.Open(dir, folder.Options{})
 			return &closing{f, wrong, &closed}, err
 		}
-		var told run.Report
+		var reported run.Report
 		j.Over = func(r run.Report) {
-			assert.True(t, closed.Load(), "it is over before the place is closed")
-			told = r
+			assert.True(t, closed.Load(), "it is over before the target is closed")
+			reported = r
 			over.Store(true)
 		}
 		r := run.Start(t.Context(), j).Wait()
 		require.True(t, over.Load())
-		assert.Equal(t, told, r, "both hear the same")
-		assert.Len(t, onPlace(t, dir), len(want))
+		assert.Equal(t, reported, r, "both hear the same")
+		assert.Len(t, onTarget(t, dir), len(want))
 		if wrong == nil {
 			assert.True(t, r.All())
 			continue
 		}
 		require.False(t, r.All(), "what did not reach the medium is not done")
 		require.Len(t, r.Failed, 1)
-		assert.Contains(t, r.Failed[0].Say, "letting go of the place: the last sector could not be written")
+		assert.Contains(t, r.Failed[0].Say, "letting go of the target: the last sector could not be written")
 	}
 }
 
-// slip is a place with a mistake of ours in it.
-type slip struct{ *folder.Place }
+// slip is a target with a mistake of ours in it.
+type slip struct{ *folder.Target }
 
-func (s slip) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+func (s slip) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
 	if size == 300 {
 		panic("a slip")
 	}
-	return s.Place.Create(ctx, path, size)
+	return s.Target.Create(ctx, path, size)
 }
 
 // TestAMistakeFailsItsStepOnly: the other files arrive, and the program goes on.
@@ -194,7 +194,7 @@ func TestAMistakeFailsItsStepOnly(t *testing.T) {
 	titled(p)
 	dir := t.TempDir()
 	j := into(p, dir, nil)
-	j.Open = func(context.Context) (place.Place, error) {
+	j.Open = func(context.Context) (target.Target, error) {
 		f, err := folder.Open(dir, folder.Options{})
 		return slip{f}, err
 	}

@@ -19,11 +19,11 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/judge"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
-	"polytome/internal/place/ftp"
-	"polytome/internal/place/smb"
-	"polytome/internal/standin/ftpd"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/ftp"
+	"polytome/internal/target/smb"
 )
 
 // mixed makes a plan with large and small files, with contents that differ everywhere.
@@ -53,8 +53,8 @@ func mixedFrom(t testing.TB, r *rand.Rand, largest int) (*plan.Plan, map[string]
 // whole fails when something has its final name and is not whole.
 func whole(t *testing.T, dir string, want map[string][]byte) {
 	t.Helper()
-	for name, got := range onPlace(t, dir) {
-		if !place.IsTemporary(name) {
+	for name, got := range onTarget(t, dir) {
+		if !target.IsTemporary(name) {
 			require.True(t, got == string(want[name]), "%s has its name and is not whole", name)
 		}
 	}
@@ -64,7 +64,7 @@ func whole(t *testing.T, dir string, want map[string][]byte) {
 func complete(t *testing.T, dir string, want map[string][]byte) {
 	t.Helper()
 	whole(t, dir, want)
-	require.Len(t, onPlace(t, dir), len(want), "all is there, and nothing is left over")
+	require.Len(t, onTarget(t, dir), len(want), "all is there, and nothing is left over")
 }
 
 // console is a simulated one that can be switched off and on.
@@ -113,7 +113,7 @@ func (c *console) at() ftp.Address {
 func TestFaultsOfAConsole(t *testing.T) {
 	r := rand.New(rand.NewSource(time.Now().UnixNano()))
 	habits := []ftpd.Habits{
-		{Restart: true, Append: true, Sizes: true, Machine: true, TellsRoom: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
+		{Restart: true, Append: true, Sizes: true, Machine: true, ReportsSpace: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
 	}
 	kinds := []string{"cut during data", "cut during a rename", "refusals", "restart", "off for a while", "stall", "full", "another password", "spoilt byte"}
 	const rounds = 2
@@ -125,11 +125,11 @@ func TestFaultsOfAConsole(t *testing.T) {
 			p, want := mixed(t, r)
 			c := &console{dir: t.TempDir(), h: habits[r.Intn(len(habits))]}
 			c.h.User, c.h.Password = "gantry", "ferryline"
-			if c.h.TellsRoom {
-				c.h.Room = 1 << 30
+			if c.h.ReportsSpace {
+				c.h.Capacity = 1 << 30
 			}
 			if kind == "full" {
-				c.h.Room = p.Bytes / 2
+				c.h.Capacity = p.Bytes / 2
 			}
 			c.on(t)
 			defer func() { c.off() }()
@@ -150,13 +150,13 @@ func TestFaultsOfAConsole(t *testing.T) {
 			if kind == "spoilt byte" {
 				j.Verify = run.VerifyFull
 			}
-			open := func(context.Context) (place.Place, error) {
-				f, err := place.FilesystemNamed("ext4")
+			open := func(context.Context) (target.Target, error) {
+				f, err := target.FilesystemNamed("ext4")
 				require.NoError(t, err)
 				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry", Password: "ferryline", Timeout: 400 * time.Millisecond, Cluster: 4096})
 			}
 			j.Open = open
-			j.Tell = func(e run.Event) {
+			j.Emit = func(e run.Event) {
 				if e.Total < at {
 					return
 				}
@@ -193,13 +193,13 @@ func TestFaultsOfAConsole(t *testing.T) {
 			t.Log(rep.Failed, rep.Untried)
 			c.faults().RefuseEvery.Store(0)
 			c.off()
-			c.h.Room, c.h.Password = 0, "ferryline"
+			c.h.Capacity, c.h.Password = 0, "ferryline"
 			c.on(t)
 			if kind == "another password" {
 				assert.Contains(t, fmt.Sprint(rep.Failed), "does not let gantry in")
 				assert.NotContains(t, fmt.Sprint(rep.Failed), "ferryline")
 			}
-			j.Tell, j.Again = nil, true
+			j.Emit, j.Again = nil, true
 			rep = run.Start(context.Background(), j).Wait()
 			require.True(t, rep.All(), rep.Failed)
 			complete(t, c.dir, want)
@@ -228,7 +228,7 @@ func TestFaultsOfAShare(t *testing.T) {
 			}
 			// Only a server that stands still has to be noticed by its silence, and only once: on a busy machine a sound one may be silent for a while, too.
 			var noticed atomic.Bool
-			j.Open = func(ctx context.Context) (place.Place, error) {
+			j.Open = func(ctx context.Context) (target.Target, error) {
 				for {
 					o := smb.Options{User: s.User, Password: s.Password}
 					soon := kind == "stall" && !noticed.Load()
@@ -242,7 +242,7 @@ func TestFaultsOfAShare(t *testing.T) {
 				}
 			}
 			var still atomic.Bool
-			j.Tell = func(e run.Event) {
+			j.Emit = func(e run.Event) {
 				if e.Kind == run.Waiting {
 					noticed.Store(true)
 					if still.Swap(false) {
@@ -272,7 +272,7 @@ func TestFaultsOfAShare(t *testing.T) {
 				require.False(t, rep.All())
 				assert.Contains(t, fmt.Sprint(rep.Failed), "no SMB server answers")
 				s.Restart()
-				j.Tell, j.Again = nil, true
+				j.Emit, j.Again = nil, true
 				rep = run.Start(context.Background(), j).Wait()
 				require.True(t, rep.All(), rep.Failed)
 			}
@@ -293,7 +293,7 @@ func TestAStickThatIsPulledIsWaitedFor(t *testing.T) {
 	var gone atomic.Bool
 	j := run.Job{Plan: p, Options: run.Options{FirstWait: 20 * time.Millisecond, Limit: 40 << 20}}
 	var back []run.EventKind
-	j.Open = func(context.Context) (place.Place, error) {
+	j.Open = func(context.Context) (target.Target, error) {
 		q, err := folder.Open(at, folder.Options{})
 		if err != nil {
 			return nil, err
@@ -304,7 +304,7 @@ func TestAStickThatIsPulledIsWaitedFor(t *testing.T) {
 		require.NoError(t, os.Remove(at))
 		require.NoError(t, os.Symlink(to, at))
 	}
-	j.Tell = func(e run.Event) {
+	j.Emit = func(e run.Event) {
 		if e.Kind == run.Waiting || e.Kind == run.Back {
 			back = append(back, e.Kind)
 		}
@@ -331,14 +331,14 @@ func TestAStickThatIsPulledIsWaitedFor(t *testing.T) {
 	assert.Empty(t, left, "nothing was written to what stood in its place")
 }
 
-// pulled is a place whose writes fail while it is gone.
+// pulled is a target whose writes fail while it is gone.
 type pulled struct {
-	*folder.Place
+	*folder.Target
 	gone *atomic.Bool
 }
 
-func (p *pulled) Create(ctx context.Context, name string, size int64) (place.Writer, error) {
-	w, err := p.Place.Create(ctx, name, size)
+func (p *pulled) Create(ctx context.Context, name string, size int64) (target.Writer, error) {
+	w, err := p.Target.Create(ctx, name, size)
 	if err != nil {
 		return nil, err
 	}
@@ -346,13 +346,13 @@ func (p *pulled) Create(ctx context.Context, name string, size int64) (place.Wri
 }
 
 type pulledWriter struct {
-	place.Writer
+	target.Writer
 	gone *atomic.Bool
 }
 
 func (w *pulledWriter) Write(b []byte) (int, error) {
 	if w.gone.Load() {
-		return 0, fmt.Errorf("writing there: %w", place.ErrGone)
+		return 0, fmt.Errorf("writing there: %w", target.ErrGone)
 	}
 	return w.Writer.Write(b)
 }
@@ -372,14 +372,14 @@ func TestADeviceThatFailsInTheMiddle(t *testing.T) {
 		require.NoError(t, err)
 		p.Steps[i+1].Make.Source.Modified = info.ModTime()
 	}
-	j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Patience: 50 * time.Millisecond}, Open: func(context.Context) (place.Place, error) { return openDrive(t, img), nil }}
+	j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Patience: 50 * time.Millisecond}, Open: func(context.Context) (target.Target, error) { return openDrive(t, img), nil }}
 	rep := run.Start(context.Background(), j).Wait()
 	require.False(t, rep.All(), "the disk is too small for all of it")
 	judge.Remount(t, disk, "size=80m")
 	sound(t, img)
 	out := t.TempDir()
 	judge.Run(t, "mcopy", "-s", "-n", "-i", img, "::FULL", out)
-	for name, got := range onPlace(t, out) {
+	for name, got := range onTarget(t, out) {
 		assert.True(t, bytes.Equal(want[name], []byte(got)), "%s has its name and is whole", name)
 	}
 	rest := p.Without(func(n int) bool { return !rep.Undone[n] })
@@ -389,10 +389,10 @@ func TestADeviceThatFailsInTheMiddle(t *testing.T) {
 	sound(t, img)
 	out = t.TempDir()
 	judge.Run(t, "mcopy", "-s", "-n", "-i", img, "::FULL", out)
-	assert.Len(t, onPlace(t, out), len(want))
+	assert.Len(t, onTarget(t, out), len(want))
 }
 
-// sound fails when more is wrong with a volume than that it was not let go of in order.
+// sound fails when more is wrong with a volume than that it was not ejected cleanly.
 func sound(t *testing.T, img string) {
 	said, _ := judge.Try(t, "fsck.fat", "-n", img)
 	for line := range strings.Lines(said) {
@@ -400,24 +400,24 @@ func sound(t *testing.T, img string) {
 	}
 }
 
-// TestAServerThatOnlyAppendsIsGoneOnWith has a connection cut in the middle of a file on a server that writes behind what is there, and nowhere else.
-func TestAServerThatOnlyAppendsIsGoneOnWith(t *testing.T) {
+// TestAServerThatOnlyAppendsIsResumedWith has a connection cut in the middle of a file on a server that writes behind what is there, and nowhere else.
+func TestAServerThatOnlyAppendsIsResumedWith(t *testing.T) {
 	ftp.Forget()
 	r := rand.New(rand.NewSource(11))
 	p, want := mixedFrom(t, r, 16<<20) // what the system has taken and the server has not yet is lost, and is a few mebibytes at most
 	c := &console{dir: t.TempDir(), h: ftpd.Habits{Append: true, Sizes: true}}
 	c.on(t)
 	defer c.off()
-	fs, err := place.FilesystemNamed("ext4")
+	fs, err := target.FilesystemNamed("ext4")
 	require.NoError(t, err)
 	for _, verify := range run.Verifies {
 		require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "FULL")))
 		j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Verify: verify}}
-		j.Open = func(context.Context) (place.Place, error) {
+		j.Open = func(context.Context) (target.Target, error) {
 			return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: fs, Timeout: time.Second, Cluster: 4096})
 		}
 		var once sync.Once
-		j.Tell = func(e run.Event) {
+		j.Emit = func(e run.Event) {
 			if e.Step == 1 && e.Kind == run.Progress && e.Bytes > 9<<20 {
 				once.Do(func() { c.off(); c.on(t) })
 			}
@@ -426,7 +426,7 @@ func TestAServerThatOnlyAppendsIsGoneOnWith(t *testing.T) {
 		rep := run.Start(context.Background(), j).Wait()
 		require.True(t, rep.All(), rep.Failed)
 		complete(t, c.dir, want)
-		assert.Greater(t, rep.GoneOn, int64(4<<20), "%s: what is there is not sent again", verify)
+		assert.Greater(t, rep.Resumed, int64(4<<20), "%s: what is there is not sent again", verify)
 		assert.Zero(t, rep.Rewritten)
 	}
 }

@@ -7,16 +7,16 @@ import (
 	"polytome/internal/core/plan"
 )
 
-// A Guess is how fast a place is thought to be before anything was written.
+// A Guess is how fast a target is thought to be before anything was written.
 type Guess struct {
 	Rate    int64         // bytes a second of large files, written and checked
 	PerFile time.Duration // that each small file takes
-	After   time.Duration // that the proof behind the run takes
+	After   time.Duration // that the check behind the run takes
 }
 
-// A Forecast tells from a lane's events how long the rest takes. It reckons with three things: how fast bytes of large files are written, how fast
+// A Forecast tells from a lane's events how long the rest takes. It accounts for three things: how fast bytes of large files are written, how fast
 // they are read back, and what every step takes beside. What was seen lately counts more than what was long ago. What it says moves towards
-// what it reckons in small steps, so that it does not jump.
+// what it estimates in small steps, so that it does not jump.
 type Forecast struct {
 	plan    *plan.Plan
 	checks  bool
@@ -51,7 +51,7 @@ func (s *speed) saw(amount, seconds float64) {
 // fade has what was seen count less.
 func (s *speed) fade(by float64) { s.amount, s.seconds = s.amount*by, s.seconds*by }
 
-// per is the speed. A guess counts as much as a tenth of a second of what is seen, and nothing at all after a second: the place may be a hundred times
+// per is the speed. A guess counts as much as a tenth of a second of what is seen, and nothing at all after a second: the target may be a hundred times
 // slower than was thought.
 func (s *speed) per() float64 {
 	trust := trusts.Seconds() * math.Exp(-s.seen/trusts.Seconds())
@@ -64,7 +64,7 @@ const (
 	trusts = time.Second / 10
 )
 
-// calm is how quickly what is shown follows what is reckoned: slowly when much is left, and quickly while little is known.
+// calm is how quickly what is shown follows what is estimated: slowly when much is left, and quickly while little is known.
 func calm(left, passed time.Duration) time.Duration {
 	return max(min(left/10, passed/4, 5*time.Second), time.Second/4)
 }
@@ -141,14 +141,14 @@ func (f *Forecast) Event(e Event) {
 			f.add(&f.check, f.checked, e, took)
 			f.readBack = true
 		}
-	case GoingOn:
+	case Resuming:
 		f.written[e.Step] = e.Bytes
 	case Rewriting:
 		delete(f.written, e.Step)
 		delete(f.checked, e.Step)
 	case Done, Failed, Skipped:
 		if rest := s.Size - f.checked[e.Step]; class == 1 && f.checks && e.Kind == Done && rest > 0 {
-			f.check.saw(float64(rest), took) // read back too quickly to be told of
+			f.check.saw(float64(rest), took) // read back too quickly to be reported of
 			f.readBack = true
 		} else {
 			f.beside[class].saw(0, took)

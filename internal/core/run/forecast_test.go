@@ -37,14 +37,14 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 		now := time.Duration(0)
 		r := rand.New(rand.NewSource(rapid.Int64().Draw(rt, "seed")))
 		wobble := func() float64 { return 0.7 + 0.6*r.Float64() }
-		tell := func(e Event, took float64) {
+		emit := func(e Event, took float64) {
 			now += time.Duration(took * float64(time.Second))
 			e.Elapsed = now
 			f.Event(e)
 			all = append(all, said{now, f.Left(), over[0] > 2 && over[1] > 0})
 		}
 		for i, s := range p.Steps {
-			tell(Event{Kind: Began, Step: i}, 0)
+			emit(Event{Kind: Began, Step: i}, 0)
 			for _, kind := range []EventKind{Progress, Checking} {
 				if s.Size < largeStep {
 					continue
@@ -52,10 +52,10 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 				for at := int64(0); at < s.Size; {
 					k := min(2<<20, s.Size-at)
 					at += k
-					tell(Event{Kind: kind, Step: i, Bytes: at}, float64(k)/rate*wobble())
+					emit(Event{Kind: kind, Step: i, Bytes: at}, float64(k)/rate*wobble())
 				}
 			}
-			tell(Event{Kind: Done, Step: i, Bytes: s.Size}, each*wobble())
+			emit(Event{Kind: Done, Step: i, Bytes: s.Size}, each*wobble())
 			over[classOf(&s)]++
 		}
 		for k, s := range all {
@@ -75,13 +75,13 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 }
 
 // played plays a run of one large file and many small ones at constant speeds, and tells after each event.
-func played(p *plan.Plan, f *Forecast, rate, each float64, tell func(now time.Duration, e Event)) {
+func played(p *plan.Plan, f *Forecast, rate, each float64, emit func(now time.Duration, e Event)) {
 	now := time.Duration(0)
 	say := func(e Event, took float64) {
 		now += time.Duration(took * float64(time.Second))
 		e.Elapsed = now
 		f.Event(e)
-		tell(now, e)
+		emit(now, e)
 	}
 	for i, s := range p.Steps {
 		say(Event{Kind: Began, Step: i}, 0)
@@ -115,17 +115,17 @@ func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
 	assert.Equal(t, 1.0, f.Share())
 }
 
-// TestALimitIsReckonedWith: the guess may be a hundred times too quick, and what is read back is not held up.
-func TestALimitIsReckonedWith(t *testing.T) {
+// TestALimitIsEstimatedWith: the guess may be a hundred times too quick, and what is read back is not held up.
+func TestALimitIsEstimatedWith(t *testing.T) {
 	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Put, Size: 64 << 20, Make: &shape.Spec{}}}}
-	for _, told := range []bool{true, false} {
+	for _, reported := range []bool{true, false} {
 		for _, verify := range []Verify{VerifySize, VerifyFull} {
 			f := NewForecast(p, verify, Guess{Rate: 400 << 20, PerFile: time.Millisecond})
-			if told {
+			if reported {
 				f.Limit(2 << 20)
 			}
 			played(p, f, 2<<20, 0, func(now time.Duration, e Event) {
-				if now > 4*time.Second && e.Kind == Progress && (told || verify == VerifySize) {
+				if now > 4*time.Second && e.Kind == Progress && (reported || verify == VerifySize) {
 					truth := 32*time.Second - now
 					assert.Less(t, (f.Left() - truth).Abs(), truth/5+time.Second, "at %s: %s", now, f.Left())
 				}

@@ -15,14 +15,14 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
-// A forgetful place keeps account of what would be there after the power goes: bytes that were flushed before their file got its name, and names that
-// were made to last. What it is told to fail at, it fails at.
+// A forgetful target keeps account of what would be there after the power goes: bytes that were flushed before their file got its name, and names that
+// were made to last. What it is reported to fail at, it fails at.
 type forgetful struct {
-	place.Place
+	target.Target
 	mu      sync.Mutex
 	lasting map[string]string
 	fails   string
@@ -30,8 +30,8 @@ type forgetful struct {
 
 var errForgetful = errors.New("the medium does not answer")
 
-func (p *forgetful) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
-	w, err := p.Place.Create(ctx, path, size)
+func (p *forgetful) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
+	w, err := p.Target.Create(ctx, path, size)
 	return &forgetfulWriter{Writer: w, p: p, path: path}, err
 }
 
@@ -50,7 +50,7 @@ func (p *forgetful) then(path string) (string, bool) {
 }
 
 type forgetfulWriter struct {
-	place.Writer
+	target.Writer
 	p       *forgetful
 	path    string
 	wrote   []byte
@@ -86,15 +86,15 @@ func (w *forgetfulWriter) Commit() error {
 	return w.Writer.Commit()
 }
 
-// forgetfulHolder is one on which names are held back.
-type forgetfulHolder struct {
+// forgetfulBatchCommitter is one on which names are held back.
+type forgetfulBatchCommitter struct {
 	*forgetful
 	holds   bool
 	held    map[string]string
 	settled int
 }
 
-func (p *forgetfulHolder) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
+func (p *forgetfulBatchCommitter) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
 	w, err := p.forgetful.Create(ctx, path, size)
 	w.(*forgetfulWriter).held = func(path, data string) bool {
 		if p.holds {
@@ -105,16 +105,16 @@ func (p *forgetfulHolder) Create(ctx context.Context, path string, size int64) (
 	return w, err
 }
 
-func (p *forgetfulHolder) FlushAll(files []place.Writer) (out []error) {
+func (p *forgetfulBatchCommitter) FlushAll(files []target.Writer) (out []error) {
 	for _, f := range files {
 		out = append(out, f.Flush())
 	}
 	return out
 }
 
-func (p *forgetfulHolder) Hold() { p.holds, p.held = true, map[string]string{} }
+func (p *forgetfulBatchCommitter) Hold() { p.holds, p.held = true, map[string]string{} }
 
-func (p *forgetfulHolder) Settle() error {
+func (p *forgetfulBatchCommitter) Settle() error {
 	time.Sleep(20 * time.Millisecond) // whoever says that a file is done before this shows it
 	p.holds = false
 	if p.fails == "settle" {
@@ -127,8 +127,8 @@ func (p *forgetfulHolder) Settle() error {
 	return nil
 }
 
-// TestWhatIsDoneWouldOutliveAPowerCut looks, whenever a file is told to be done, whether it would be there whole if the power went at that moment, and has
-// flushing, naming and settling fail: nothing of that is told to be done.
+// TestWhatIsDoneWouldOutliveAPowerCut looks, whenever a file is reported to be done, whether it would be there whole if the power went at that moment, and has
+// flushing, naming and settling fail: nothing of that is reported to be done.
 func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 	for _, fails := range []string{"", "flush", "commit", "settle"} {
 		for _, holds := range []bool{false, true} {
@@ -136,11 +136,11 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 				continue
 			}
 			p, want := files(t, 3<<20, 700, 0, 4096, 1<<20, 1<<20+1)
-			f := &forgetful{Place: openPlace(t, t.TempDir(), folder.Options{}), lasting: map[string]string{}, fails: fails}
-			holder := &forgetfulHolder{forgetful: f}
-			to := place.Place(f)
+			f := &forgetful{Target: openTarget(t, t.TempDir(), folder.Options{}), lasting: map[string]string{}, fails: fails}
+			batchCommitter := &forgetfulBatchCommitter{forgetful: f}
+			to := target.Target(f)
 			if holds {
-				to = holder
+				to = batchCommitter
 			}
 			done := 0
 			r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
@@ -149,12 +149,12 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 				}
 				done++
 				got, there := f.then(p.Steps[e.Step].Path)
-				assert.True(t, there && got == string(want[p.Steps[e.Step].Path]), "%s is told to be done, and would have %d bytes", p.Steps[e.Step].Path, len(got))
+				assert.True(t, there && got == string(want[p.Steps[e.Step].Path]), "%s is reported to be done, and would have %d bytes", p.Steps[e.Step].Path, len(got))
 			})
 			switch fails {
 			case "":
 				assert.Equal(t, len(want), done)
-				assert.Equal(t, holds, holder.settled > 0)
+				assert.Equal(t, holds, batchCommitter.settled > 0)
 			case "settle":
 				assert.Equal(t, 2, done, "the large ones are no part of a group")
 				assert.Len(t, r.Failed, len(want)-2)
@@ -172,29 +172,29 @@ func TestAChangeInTheLastBytesShows(t *testing.T) {
 	for at, n := range map[int64]int{n - 1: n, n - 300: n, 1 << 20: n, 4999: 5000, 0: 1} {
 		p, want := files(t, n)
 		dir := t.TempDir()
-		f := &flipping{Place: openPlace(t, dir, folder.Options{}), at: at}
+		f := &flipping{Target: openTarget(t, dir, folder.Options{}), at: at}
 		r := run.Run(context.Background(), p, f, run.Options{}, func(run.Event) {})
 		assert.Empty(t, r.Failed)
 		assert.Equal(t, 1, r.Rewritten, "byte %d of %d", at, n)
-		assert.True(t, onPlace(t, dir)["FULL/0.iso"] == string(want["FULL/0.iso"]))
+		assert.True(t, onTarget(t, dir)["FULL/0.iso"] == string(want["FULL/0.iso"]))
 	}
 }
 
 // flipping changes one bit of the first file that is written.
 type flipping struct {
-	*folder.Place
+	*folder.Target
 	at   int64
 	done bool
 }
 
 type flippingWriter struct {
-	place.Writer
+	target.Writer
 	p   *flipping
 	off int64
 }
 
-func (p *flipping) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
-	w, err := p.Place.Create(ctx, path, size)
+func (p *flipping) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
+	w, err := p.Target.Create(ctx, path, size)
 	return &flippingWriter{Writer: w, p: p}, err
 }
 
@@ -210,7 +210,7 @@ func (w *flippingWriter) Write(b []byte) (int, error) {
 	return w.Writer.Write(b)
 }
 
-// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the place while the one that shall take its place is being copied: theirs stays.
+// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the target while the one that shall take its target is being copied: theirs stays.
 func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
 	for name, change := range map[string]func(t *testing.T, file string){
 		"other content": func(t *testing.T, file string) {
@@ -225,23 +225,23 @@ func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p, _ := files(t, 3<<20)
 			dir := t.TempDir()
-			target := filepath.Join(dir, "FULL/0.iso")
-			require.NoError(t, os.MkdirAll(filepath.Dir(target), 0o755))
-			require.NoError(t, os.WriteFile(target, []byte("was!"), 0o644))
-			to := openPlace(t, dir, folder.Options{})
+			destination := filepath.Join(dir, "FULL/0.iso")
+			require.NoError(t, os.MkdirAll(filepath.Dir(destination), 0o755))
+			require.NoError(t, os.WriteFile(destination, []byte("was!"), 0o644))
+			to := openTarget(t, dir, folder.Options{})
 			was, err := to.Stat(context.Background(), "FULL/0.iso")
 			require.NoError(t, err)
 			p.Steps[1].Kind, p.Steps[1].Was = plan.Replace, &was
 			var theirs map[string]string
 			r := run.Run(context.Background(), p, &meddling{to, func() {
-				change(t, target)
-				theirs = onPlace(t, dir)
+				change(t, destination)
+				theirs = onTarget(t, dir)
 			}}, run.Options{}, func(run.Event) {})
 			require.Len(t, r.Failed, 1)
-			got := onPlace(t, dir)
+			got := onTarget(t, dir)
 			assert.Equal(t, theirs["FULL/0.iso"], got["FULL/0.iso"])
 			for name := range got {
-				assert.False(t, place.IsTemporary(name), "nothing half written is left")
+				assert.False(t, target.IsTemporary(name), "nothing half written is left")
 			}
 		})
 	}
@@ -249,17 +249,17 @@ func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
 
 // meddling has something happen when a file is flushed.
 type meddling struct {
-	*folder.Place
+	*folder.Target
 	then func()
 }
 
 type meddlingWriter struct {
-	place.Writer
+	target.Writer
 	then func()
 }
 
-func (p *meddling) Replace(ctx context.Context, path string, size int64) (place.Writer, error) {
-	w, err := p.Place.Replace(ctx, path, size)
+func (p *meddling) Replace(ctx context.Context, path string, size int64) (target.Writer, error) {
+	w, err := p.Target.Replace(ctx, path, size)
 	return &meddlingWriter{w, p.then}, err
 }
 

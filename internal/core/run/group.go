@@ -9,11 +9,11 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// Small files are written in groups where the place can hold names back: all their bytes go to the medium together, each is
-// read back, and then all names are made to last together. That takes two waits for the medium instead of two for each. Where a place
+// Small files are written in groups where the target can hold names back: all their bytes go to the medium together, each is
+// read back, and then all names are made to last together. That takes two waits for the medium instead of two for each. Where a target
 // is far away and takes several files at once, they are written side by side.
 const (
 	groupFile  = 1 << 20  // bytes up to which a file is small
@@ -22,11 +22,11 @@ const (
 )
 
 // together is how many of the steps that wait are done as a group, or as a crowd; mu is held.
-func (l *Lane) together() (n int, crowd bool) {
-	_, holds := l.to.(place.Holder)
-	c, ok := l.to.(place.Crowd)
-	crowd = ok && c.AtOnce() > 1
-	if !holds && !crowd {
+func (l *Lane) together() (n int, parallelWriter bool) {
+	_, holds := l.to.(target.BatchCommitter)
+	c, ok := l.to.(target.ParallelWriter)
+	parallelWriter = ok && c.AtOnce() > 1
+	if !holds && !parallelWriter {
 		return 1, false
 	}
 	bytes := int64(0)
@@ -36,7 +36,7 @@ func (l *Lane) together() (n int, crowd bool) {
 		if s.Kind != plan.Put || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
-		if crowd && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+		if parallelWriter && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
 			break
 		}
 		needed := false // its verdict must be known
@@ -49,10 +49,10 @@ func (l *Lane) together() (n int, crowd bool) {
 		in[i] = true
 		n, bytes = n+1, bytes+s.Size
 	}
-	return max(n, 1), crowd && n > 1
+	return max(n, 1), parallelWriter && n > 1
 }
 
-// back puts steps that were taken and not begun back to where they were, but for those that were passed over meanwhile; mu is held.
+// back puts steps that were taken and not begun back to where they were, but for those that were skipped meanwhile; mu is held.
 func (l *Lane) back(steps ...int) {
 	var still []int
 	for _, i := range steps {
@@ -64,7 +64,7 @@ func (l *Lane) back(steps ...int) {
 	l.queue = append(still, l.queue...)
 }
 
-// take begins with a step that was taken from the queue; false for one that was passed over meanwhile.
+// take begins with a step that was taken from the queue; false for one that was skipped meanwhile.
 func (l *Lane) take(i int) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -74,14 +74,14 @@ func (l *Lane) take(i int) bool {
 }
 
 // crowd carries out steps side by side.
-func (l *Lane) crowd(ctx context.Context, steps []int) {
+func (l *Lane) parallelWriter(ctx context.Context, steps []int) {
 	next := make(chan int, len(steps))
 	for _, i := range steps {
 		next <- i
 	}
 	close(next)
 	var wait sync.WaitGroup
-	for range min(len(steps), l.to.(place.Crowd).AtOnce()) {
+	for range min(len(steps), l.to.(target.ParallelWriter).AtOnce()) {
 		wait.Go(func() {
 			opener := source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed}
 			defer opener.Close()
@@ -145,8 +145,8 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		}
 		all = append(all, m)
 	}
-	hold := l.to.(place.Holder)
-	writers := make([]place.Writer, 0, len(all))
+	hold := l.to.(target.BatchCommitter)
+	writers := make([]target.Writer, 0, len(all))
 	for _, m := range all {
 		writers = append(writers, m.w)
 	}

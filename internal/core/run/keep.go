@@ -14,9 +14,9 @@ import (
 	"unicode"
 
 	"polytome/internal/core/plan"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
 	"polytome/internal/plainfile"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // KeptList is the file beside copies of what went, with a line of JSON for each.
@@ -25,18 +25,18 @@ const KeptList = "kept.jsonl"
 // keptFiles is the folder below it with the copies.
 const keptFiles = "files"
 
-// A Kept is a file of a place that was copied to this computer before it went.
+// A Kept is a file of a target that was copied to this computer before it went.
 type Kept struct {
-	Path     string    `json:"path"` // on the place
+	Path     string    `json:"path"` // on the target
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
 	Sum      string    `json:"sum"` // its fingerprint
 }
 
-// A keeper copies files of a place to a folder of this computer.
+// A keeper copies files of a target to a folder of this computer.
 type keeper struct {
 	dir string
-	to  *folder.Place
+	to  *folder.Target
 }
 
 func newKeeper(dir string) (*keeper, error) {
@@ -98,7 +98,7 @@ func (t *task) keep(ctx context.Context) (string, error) {
 	return sum, l.kept.list(Kept{s.Path, src.Size(), s.Was.Modified.UTC(), sum})
 }
 
-// list notes a copy. The line is on the disk before the file on the place goes.
+// list notes a copy. The line is on the disk before the file on the target goes.
 func (k *keeper) list(kept Kept) error {
 	line, err := json.Marshal(kept)
 	if err != nil {
@@ -121,8 +121,8 @@ const (
 	mostKeptFile = 1 << 46
 )
 
-// LoadKept reads which files were copied to a folder. A line that a broken-off run left
-// unfinished at the end is passed over.
+// LoadKept reads which files were copied to a folder. A line that a interrupted run left
+// unfinished at the end is skipped.
 func LoadKept(dir string) ([]Kept, error) {
 	file := filepath.Join(dir, KeptList)
 	data, err := plainfile.Read(file, mostKept)
@@ -148,7 +148,7 @@ func LoadKept(dir string) ([]Kept, error) {
 		}
 		switch {
 		case !fs.ValidPath(k.Path) || k.Path == "." || !filepath.IsLocal(filepath.FromSlash(k.Path)):
-			return nil, wrong("%q leads out of the place, or is no path", k.Path)
+			return nil, wrong("%q leads out of the target, or is no path", k.Path)
 		case strings.ContainsFunc(k.Path, unicode.IsControl):
 			return nil, wrong("the path %q holds characters that no path holds", k.Path)
 		case k.Size < 0 || k.Size > mostKeptFile:
@@ -164,9 +164,9 @@ func LoadKept(dir string) ([]Kept, error) {
 	return out, nil
 }
 
-// PutBack plans to put files that were kept back to where they were. What is there under their
+// Restore plans to put files that were kept back to where they were. What is there under their
 // paths is replaced only when over is set, else it stays.
-func PutBack(ctx context.Context, dir string, to place.Place, over bool) (*plan.Plan, error) {
+func Restore(ctx context.Context, dir string, to target.Target, over bool) (*plan.Plan, error) {
 	kept, err := LoadKept(dir)
 	if err != nil {
 		return nil, err
@@ -200,7 +200,7 @@ func PutBack(ctx context.Context, dir string, to place.Place, over bool) (*plan.
 		}
 		files = append(files, plan.Returned{Path: k.Path, Copy: copied, Size: k.Size, Modified: info.ModTime()})
 	}
-	p := plan.PutBack(files, facts, entries, over)
+	p := plan.Restore(files, facts, entries, over)
 	p.Notes = append(notes, p.Notes...)
 	return p, nil
 }

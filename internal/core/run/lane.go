@@ -12,8 +12,8 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
-	"polytome/internal/place/claim"
+	"polytome/internal/target"
+	"polytome/internal/target/claim"
 )
 
 // state is how far a step is.
@@ -28,7 +28,7 @@ const (
 	skipped
 )
 
-// A Lane carries out the plan of one place. Its methods may be called from any goroutine while it goes on, and do nothing afterwards.
+// A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, and do nothing afterwards.
 type Lane struct {
 	job   Job
 	limit limiter
@@ -54,19 +54,19 @@ type Lane struct {
 	ended chan struct{}
 
 	// of the lane's own goroutine
-	to      place.Place
-	lent    bool        // the place stays open
-	claimed func()      // lets others fill the place; nil while it is not claimed
-	facts   place.Facts // of the place when it was opened first
+	to      target.Target
+	lent    bool         // the target stays open
+	claimed func()       // lets others fill the target; nil while it is not claimed
+	facts   target.Facts // of the target when it was opened first
 	opener  source.Opener
 	kept    *keeper
 	tries   map[int]int // how often a step was put off
-	gone    error       // why the place has to be opened again
+	gone    error       // why the target has to be opened again
 	lost    error       // why nothing more can be written
 }
 
-// errSkipped is why a step under way is broken off that is passed over.
-var errSkipped = errors.New("it was passed over")
+// errSkipped is why a step under way is interrupted that is skipped.
+var errSkipped = errors.New("it was skipped")
 
 func newLane(j Job) *Lane {
 	if j.Verify == "" {
@@ -78,8 +78,8 @@ func newLane(j Job) *Lane {
 	if j.Patience == 0 {
 		j.Patience = Patience
 	}
-	if j.Tell == nil {
-		j.Tell = func(Event) {}
+	if j.Emit == nil {
+		j.Emit = func(Event) {}
 	}
 	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{}, cancels: map[int]context.CancelCauseFunc{}, taken: map[int]bool{},
 		tries: map[int]int{}, start: time.Now(), stop: func() {}, ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
@@ -147,7 +147,7 @@ func (l *Lane) Finish() {
 	l.Resume()
 }
 
-// Stop stops the run now. A large file that is under way is left under its temporary name where the place allows that it is gone on with; any
+// Stop stops the run now. A large file that is under way is left under its temporary name where the target allows that it is resumed; any
 // other half file is removed.
 func (l *Lane) Stop() {
 	l.stop()
@@ -176,7 +176,7 @@ func (l *Lane) Skip(step int) {
 	l.note(Event{Kind: Skipped}, step)
 }
 
-// Retry tries a step again that failed or was passed over, and those that were not done because of it.
+// Retry tries a step again that failed or was skipped, and those that were not done because of it.
 func (l *Lane) Retry(step int) {
 	l.mu.Lock()
 	if l.over() || step < 0 || step >= len(l.states) || l.states[step] < failed {
@@ -220,7 +220,7 @@ func (l *Lane) move(step int, sooner bool) {
 	}
 	title := l.job.Plan.Steps[step].Title
 	mine := func(i int) bool { return i == step || title != "" && l.job.Plan.Steps[i].Title == title }
-	free := func(i int) bool { // what can change its place
+	free := func(i int) bool { // what can change its target
 		s := &l.job.Plan.Steps[i]
 		return s.Kind == plan.Put && !s.Last
 	}
@@ -334,22 +334,22 @@ func (l *Lane) event(e Event, step int) Event {
 	return e
 }
 
-// tell sends an event, and waits until it was taken: the run does not hurry ahead of what is told of it.
-func (l *Lane) tell(e Event, step int) { l.box.send(l.event(e, step)) }
+// tell sends an event, and waits until it was taken: the run does not hurry ahead of what is reported of it.
+func (l *Lane) emit(e Event, step int) { l.box.send(l.event(e, step)) }
 
 // note sends an event and does not wait: whoever steers the lane may be the one who takes its events.
 func (l *Lane) note(e Event, step int) { l.box.post(l.event(e, step)) }
 
-// work carries out the plan. What is told of its end is told when everything is closed.
+// work carries out the plan. What is reported of its end is reported when everything is closed.
 func (l *Lane) work(ctx context.Context) {
 	defer close(l.ended)
 	release := awake.Keep("games are being written to a drive or console")
 	defer release()
-	l.box.open(l.job.Tell)
+	l.box.open(l.job.Emit)
 	l.guarded(func() { l.carryOut(ctx) })
 	l.guarded(l.letGo)
 	l.sumUp(ctx)
-	l.tell(Event{Kind: Ended, Stopped: l.report.Stopped}, -1)
+	l.emit(Event{Kind: Ended, Stopped: l.report.Stopped}, -1)
 	l.box.close()
 	if l.job.Over != nil {
 		l.guarded(func() { l.job.Over(l.report) })
@@ -380,13 +380,13 @@ func (l *Lane) letGo() {
 	}
 	if l.to != nil && !l.lent {
 		if err := l.to.Close(); err != nil && !errors.Is(err, context.Canceled) {
-			l.failed("letting go of the place: " + err.Error())
+			l.failed("letting go of the target: " + err.Error())
 		}
 	}
 	l.unclaim()
 }
 
-// carryOut opens the place and does the steps.
+// carryOut opens the target and does the steps.
 func (l *Lane) carryOut(ctx context.Context) {
 	if l.to == nil {
 		if err := l.reach(ctx, true); err != nil {
@@ -406,11 +406,11 @@ func (l *Lane) carryOut(ctx context.Context) {
 		if l.gate(ctx) != nil {
 			break
 		}
-		steps, crowd := l.next()
+		steps, parallelWriter := l.next()
 		switch {
 		case len(steps) == 0:
-		case crowd:
-			l.crowd(ctx, steps)
+		case parallelWriter:
+			l.parallelWriter(ctx, steps)
 		case len(steps) > 1:
 			l.group(ctx, steps)
 		case l.take(steps[0]):
@@ -453,19 +453,19 @@ func (l *Lane) sumUp(ctx context.Context) {
 }
 
 // next takes the steps that are done now: one, a group, or a crowd.
-func (l *Lane) next() (steps []int, crowd bool) {
+func (l *Lane) next() (steps []int, parallelWriter bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.finish || len(l.queue) == 0 {
 		return nil, false
 	}
-	n, crowd := l.together()
+	n, parallelWriter := l.together()
 	steps = slices.Clone(l.queue[:n])
 	l.queue = l.queue[n:]
 	for _, i := range steps {
 		l.taken[i] = true
 	}
-	return steps, crowd
+	return steps, parallelWriter
 }
 
 // one carries out a step.
@@ -483,7 +483,7 @@ func (l *Lane) begin(ctx context.Context, i int, opener *source.Opener) (*task, 
 	l.mu.Unlock()
 	opener.At = l.to.Open
 	t := &task{l: l, i: i, s: &l.job.Plan.Steps[i], opener: opener, cancel: cancel, began: l.clock()}
-	l.tell(Event{Kind: Began}, i)
+	l.emit(Event{Kind: Began}, i)
 	return t, ctx
 }
 
@@ -494,7 +494,7 @@ func (l *Lane) clock() time.Duration {
 	return l.elapsed()
 }
 
-// reach opens the place, for the first time or again. It is tried until the patience is at its end.
+// reach opens the target, for the first time or again. It is tried until the patience is at its end.
 func (l *Lane) reach(ctx context.Context, first bool) error {
 	cause := l.gone
 	l.gone = nil
@@ -509,7 +509,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	began := time.Now()
 	for wait := l.job.FirstWait; ; wait = min(2*wait, MostWait) {
 		if cause != nil {
-			l.tell(Event{Kind: Waiting, Say: fmt.Sprintf("%v; trying again in %s", cause, wait.Round(time.Second/10))}, -1)
+			l.emit(Event{Kind: Waiting, Say: fmt.Sprintf("%v; trying again in %s", cause, wait.Round(time.Second/10))}, -1)
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
@@ -525,7 +525,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 				l.to = to
 				if !first {
 					l.report.Breaks++
-					l.tell(Event{Kind: Back}, -1)
+					l.emit(Event{Kind: Back}, -1)
 				}
 				return nil
 			}
@@ -539,15 +539,15 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if first && !errors.Is(err, place.ErrBusy) || time.Since(began)+wait > l.job.Patience || errors.Is(err, place.ErrReadOnly) {
+		if first && !errors.Is(err, target.ErrBusy) || time.Since(began)+wait > l.job.Patience || errors.Is(err, target.ErrReadOnly) {
 			return err
 		}
 	}
 }
 
-// claim has nobody else fill the place, as two runs would write over one another.
-func (l *Lane) claim(to place.Place) (err error) {
-	if c, ok := to.(place.Claimer); ok {
+// claim has nobody else fill the target, as two runs would write over one another.
+func (l *Lane) claim(to target.Target) (err error) {
+	if c, ok := to.(target.Claimer); ok {
 		if l.claimed, err = c.Claim(); err != nil {
 			return fmt.Errorf("nothing was written: %w", err)
 		}
@@ -562,22 +562,22 @@ func (l *Lane) unclaim() {
 	l.claimed = nil
 }
 
-// same says whether what was opened is the place that was there first: an empty folder where a stick was mounted is not. Of a place on another
+// same says whether what was opened is the target that was there first: an empty folder where a stick was mounted is not. Of a target on another
 // machine the address says so; how much it holds may change there.
-func (l *Lane) same(ctx context.Context, to place.Place, first bool) error {
-	f, err := to.Facts(ctx, []place.Entry{})
+func (l *Lane) same(ctx context.Context, to target.Target, first bool) error {
+	f, err := to.Facts(ctx, []target.Entry{})
 	if first || l.facts.Capacity == 0 {
 		if err == nil {
 			l.facts = f
 		}
-		return nil //nolint:nilerr // a place that tells nothing of itself may still be filled
+		return nil //nolint:nilerr // a target that tells nothing of itself may still be filled
 	}
 	if err != nil {
 		return err
 	}
 	was := &l.facts
 	if f.Filesystem.Name != was.Filesystem.Name || f.Network != was.Network || f.Network == "" && (f.Capacity != was.Capacity || f.Label != was.Label) {
-		return fmt.Errorf("what is there now is not the same (%s and not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, place.ErrGone)
+		return fmt.Errorf("what is there now is not the same (%s and not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, target.ErrGone)
 	}
 	return nil
 }

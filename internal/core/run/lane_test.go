@@ -18,8 +18,8 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // log keeps the events of a lane.
@@ -29,7 +29,7 @@ type log struct {
 	on  func(run.Event) // called with each, nil for nobody
 }
 
-func (l *log) tell(e run.Event) {
+func (l *log) emit(e run.Event) {
 	l.mu.Lock()
 	l.all = append(l.all, e)
 	on := l.on
@@ -52,8 +52,8 @@ func (l *log) of(k run.EventKind) (steps []int) {
 }
 
 // into makes a job of a plan for a folder.
-func into(p *plan.Plan, dir string, tell func(run.Event)) run.Job {
-	return run.Job{Plan: p, Tell: tell, Options: run.Options{FirstWait: time.Millisecond}, Open: func(context.Context) (place.Place, error) {
+func into(p *plan.Plan, dir string, emit func(run.Event)) run.Job {
+	return run.Job{Plan: p, Emit: emit, Options: run.Options{FirstWait: time.Millisecond}, Open: func(context.Context) (target.Target, error) {
 		return folder.Open(dir, folder.Options{})
 	}}
 }
@@ -81,7 +81,7 @@ func TestALanePausesAndGoesOn(t *testing.T) {
 			at.Store(e.Total)
 		}
 	}}
-	j := into(p, dir, events.tell)
+	j := into(p, dir, events.emit)
 	j.Limit = 40 << 20
 	began := time.Now()
 	l = run.Start(context.Background(), j)
@@ -95,7 +95,7 @@ func TestALanePausesAndGoesOn(t *testing.T) {
 	r := l.Wait()
 	assert.True(t, r.All())
 	assert.GreaterOrEqual(t, time.Since(began)-r.Elapsed, 330*time.Millisecond, "the pause is no part of the time")
-	assert.Len(t, onPlace(t, dir), len(want))
+	assert.Len(t, onTarget(t, dir), len(want))
 }
 
 func TestALaneStopsAfterTheFileUnderWay(t *testing.T) {
@@ -109,7 +109,7 @@ func TestALaneStopsAfterTheFileUnderWay(t *testing.T) {
 			go l.Finish()
 		}
 	}}
-	j := into(p, dir, events.tell)
+	j := into(p, dir, events.emit)
 	j.Limit = 30 << 20
 	l = run.Start(context.Background(), j)
 	close(ready)
@@ -117,10 +117,10 @@ func TestALaneStopsAfterTheFileUnderWay(t *testing.T) {
 	assert.True(t, r.Stopped)
 	assert.Equal(t, 2, r.Put)
 	assert.Equal(t, 1, r.Untried)
-	assert.Len(t, onPlace(t, dir), 2)
+	assert.Len(t, onTarget(t, dir), 2)
 }
 
-func TestAStoppedFileIsGoneOnWithInTheMiddle(t *testing.T) {
+func TestAStoppedFileIsResumedWithInTheMiddle(t *testing.T) {
 	for _, verify := range []run.Verify{run.VerifySize, run.VerifyFull} {
 		for name, spoil := range map[string]func(t *testing.T, part string){
 			"as it was left": func(*testing.T, string) {},
@@ -146,14 +146,14 @@ func TestAStoppedFileIsGoneOnWithInTheMiddle(t *testing.T) {
 						l.Stop()
 					}
 				}}
-				j := into(p, dir, events.tell)
+				j := into(p, dir, events.emit)
 				j.Verify, j.Limit = verify, 80<<20
 				l = run.Start(context.Background(), j)
 				close(ready)
 				r := l.Wait()
 				require.True(t, r.Stopped)
 				require.Equal(t, "FULL/0.iso", r.Half)
-				part := filepath.Join(dir, place.TemporaryName("FULL/0.iso"))
+				part := filepath.Join(dir, target.TemporaryName("FULL/0.iso"))
 				info, err := os.Stat(part)
 				require.NoError(t, err)
 				require.Equal(t, info.Size(), r.HalfBytes)
@@ -162,18 +162,18 @@ func TestAStoppedFileIsGoneOnWithInTheMiddle(t *testing.T) {
 				spoil(t, part)
 
 				again := &log{}
-				r = run.Start(context.Background(), into(p, dir, again.tell)).Wait()
+				r = run.Start(context.Background(), into(p, dir, again.emit)).Wait()
 				require.True(t, r.All(), r.Failed)
-				got := onPlace(t, dir)
+				got := onTarget(t, dir)
 				assert.Len(t, got, len(want))
 				for name, data := range want {
 					assert.True(t, got[name] == string(data), name)
 				}
 				if name == "as it was left" {
-					assert.Greater(t, r.GoneOn, int64(7<<20), "what is there is not written again")
+					assert.Greater(t, r.Resumed, int64(7<<20), "what is there is not written again")
 				}
 				if name == "something else" || name == "longer than the file" {
-					assert.Zero(t, r.GoneOn)
+					assert.Zero(t, r.Resumed)
 				}
 			})
 		}
@@ -195,15 +195,15 @@ func TestWithoutReadingBackAllOfWhatWasLeftIsCompared(t *testing.T) {
 	p, want := files(t, 32<<20)
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "FULL"), 0o755))
-	part := filepath.Join(dir, place.TemporaryName("FULL/0.iso"))
+	part := filepath.Join(dir, target.TemporaryName("FULL/0.iso"))
 	require.NoError(t, os.WriteFile(part, want["FULL/0.iso"][:20<<20], 0o644))
 	poke(t, part, 3<<20)
 	j := into(p, dir, nil)
 	j.Verify = run.VerifyNone
 	r := run.Start(context.Background(), j).Wait()
 	require.True(t, r.All())
-	assert.EqualValues(t, 3<<20, r.GoneOn, "all that is right is kept, and nothing behind the first wrong byte")
-	assert.True(t, onPlace(t, dir)["FULL/0.iso"] == string(want["FULL/0.iso"]))
+	assert.EqualValues(t, 3<<20, r.Resumed, "all that is right is kept, and nothing behind the first wrong byte")
+	assert.True(t, onTarget(t, dir)["FULL/0.iso"] == string(want["FULL/0.iso"]))
 }
 
 func TestStepsAreSkippedAndTriedAgain(t *testing.T) {
@@ -229,13 +229,13 @@ func TestStepsAreSkippedAndTriedAgain(t *testing.T) {
 			l.Retry(99)
 		}
 	}
-	l = run.Start(context.Background(), into(p, dir, events.tell))
+	l = run.Start(context.Background(), into(p, dir, events.emit))
 	close(ready)
 	r := l.Wait()
 	assert.True(t, r.All(), r.Failed)
 	assert.Equal(t, []int{3}, events.of(run.Skipped))
 	assert.Equal(t, []int{2, 5}, events.of(run.Failed), "and what needs it")
-	assert.Len(t, onPlace(t, dir), len(want)+1)
+	assert.Len(t, onTarget(t, dir), len(want)+1)
 	l.Retry(2) // nothing happens to a run that is over
 	l.Skip(2)
 	l.Pause()
@@ -253,7 +253,7 @@ func TestTheFileUnderWayIsSkipped(t *testing.T) {
 			go l.Skip(1)
 		}
 	}}
-	j := into(p, dir, events.tell)
+	j := into(p, dir, events.emit)
 	j.Limit = 60 << 20
 	l = run.Start(context.Background(), j)
 	close(ready)
@@ -261,7 +261,7 @@ func TestTheFileUnderWayIsSkipped(t *testing.T) {
 	assert.Equal(t, 1, r.Skipped)
 	assert.Equal(t, 1, r.Put)
 	assert.False(t, r.Stopped)
-	assert.Len(t, onPlace(t, dir), 1, "nothing of it is left")
+	assert.Len(t, onTarget(t, dir), 1, "nothing of it is left")
 }
 
 // TestTheOrderChangesAndNeedsAreKept moves titles about at random, and looks that nothing is done before what it needs.
@@ -283,7 +283,7 @@ func TestTheOrderChangesAndNeedsAreKept(t *testing.T) {
 		ready := make(chan struct{})
 		moves := rapid.SliceOfN(rapid.IntRange(-2, len(p.Steps)+1), 0, 8).Draw(rt, "moves")
 		events := &log{on: func(run.Event) { <-ready }}
-		l = run.Start(context.Background(), into(p, dir, events.tell))
+		l = run.Start(context.Background(), into(p, dir, events.emit))
 		for k, m := range moves {
 			go func() {
 				if k%2 == 0 {
@@ -320,7 +320,7 @@ func TestATitleComesSoonerAndLater(t *testing.T) {
 			l.Later(1)
 		}
 	}
-	j := into(p, t.TempDir(), events.tell)
+	j := into(p, t.TempDir(), events.emit)
 	l = run.Start(context.Background(), j)
 	close(ready)
 	require.True(t, l.Wait().All())
@@ -335,7 +335,7 @@ func TestHalfATitleIsNotWritten(t *testing.T) {
 	p.Steps[3].Title = "another"
 	require.NoError(t, os.Remove(p.Steps[1].Make.Source.Path))
 	dir := t.TempDir()
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 2)
 	assert.Contains(t, r.Failed[1].Say, "not done, as FULL/0.iso did not succeed")
 	assert.Equal(t, 1, r.Put, "other titles are")
@@ -369,6 +369,6 @@ func TestLanesTakeTurns(t *testing.T) {
 	}
 	for k, l := range all {
 		require.True(t, l.Wait().All())
-		assert.Len(t, onPlace(t, dirs[k]), len(want))
+		assert.Len(t, onTarget(t, dirs[k]), len(want))
 	}
 }

@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/judge"
-	"polytome/internal/place/folder"
+	"polytome/internal/target/folder"
 )
 
-// TestAFilesystemThatHoldsNoMoreFiles has bytes free, so making room would help nothing.
+// TestAFilesystemThatHoldsNoMoreFiles has bytes free, so freeing space would help nothing.
 func TestAFilesystemThatHoldsNoMoreFiles(t *testing.T) {
 	if !judge.AsRoot(t) {
 		return
@@ -21,21 +21,21 @@ func TestAFilesystemThatHoldsNoMoreFiles(t *testing.T) {
 	judge.Root(t, "mount", "-t", "tmpfs", "-o", "size=64m,nr_inodes=12,mode=777", "tmpfs", dir)
 	t.Cleanup(func() { judge.Root(t, "umount", dir) })
 	p, _ := files(t, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100, 100)
-	r := carry(t, p, openPlace(t, dir, folder.Options{}))
+	r := carry(t, p, openTarget(t, dir, folder.Options{}))
 	require.NotEmpty(t, r.Failed)
 	assert.Contains(t, r.Failed[0].Say, "it can hold no more files, whatever their length")
-	assert.Contains(t, r.Failed[0].Say, "make its filesystem anew for more files")
+	assert.Contains(t, r.Failed[0].Say, "make its filesystem again for more files")
 	assert.Positive(t, r.Put)
 }
 
-// TestALinkThatLeadsOutOfThePlace is not followed, and is said to be one.
-func TestALinkThatLeadsOutOfThePlace(t *testing.T) {
+// TestALinkThatLeadsOutOfTheTarget is not followed, and is said to be one.
+func TestALinkThatLeadsOutOfTheTarget(t *testing.T) {
 	dir, elsewhere := t.TempDir(), t.TempDir()
 	require.NoError(t, os.Symlink(elsewhere, filepath.Join(dir, "FULL")))
 	p, _ := files(t, 100)
-	r := carry(t, p, openPlace(t, dir, folder.Options{}))
+	r := carry(t, p, openTarget(t, dir, folder.Options{}))
 	require.NotEmpty(t, r.Failed)
-	assert.Contains(t, r.Failed[0].Say, "a link on the way leads out of the place")
+	assert.Contains(t, r.Failed[0].Say, "a link on the way leads out of the target")
 	assert.NotContains(t, r.Failed[0].Say, "escapes")
 	left, err := os.ReadDir(elsewhere)
 	require.NoError(t, err)

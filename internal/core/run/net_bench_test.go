@@ -15,13 +15,13 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/judge"
-	"polytome/internal/place"
-	"polytome/internal/place/ftp"
-	"polytome/internal/place/smb"
+	"polytome/internal/target"
+	"polytome/internal/target/ftp"
+	"polytome/internal/target/smb"
 )
 
-// carried runs a plan on a place that is opened for it, and returns the seconds.
-func carried(b *testing.B, p *plan.Plan, v run.Verify, open func() (place.Place, error)) float64 {
+// carried runs a plan on a target that is opened for it, and returns the seconds.
+func carried(b *testing.B, p *plan.Plan, v run.Verify, open func() (target.Target, error)) float64 {
 	start := time.Now()
 	to, err := open()
 	require.NoError(b, err)
@@ -45,10 +45,10 @@ func smallLengths() []int {
 func BenchmarkFTP(b *testing.B) {
 	dir := b.TempDir()
 	port, root := judge.FTP(b, dir)
-	fs, err := place.FilesystemNamed("ext4")
+	fs, err := target.FilesystemNamed("ext4")
 	require.NoError(b, err)
-	open := func() (place.Place, error) {
-		return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: port, Root: root}, ftp.Options{Filesystem: fs, Room: 1 << 40, Cluster: 4096})
+	open := func() (target.Target, error) {
+		return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: port, Root: root}, ftp.Options{Filesystem: fs, Capacity: 1 << 40, Cluster: 4096})
 	}
 	at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
 	clear := func() {
@@ -95,7 +95,7 @@ func BenchmarkFTP(b *testing.B) {
 // after which that is done too.
 func BenchmarkSMB(b *testing.B) {
 	s := judge.SMB(b, b.TempDir())
-	open := func() (place.Place, error) {
+	open := func() (target.Target, error) {
 		return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
 	}
 	for name, lengths := range map[string][]int{"1 file of 1 GiB": {1 << 30}, "5000 small files": smallLengths()} {

@@ -20,7 +20,7 @@ type outbox struct {
 }
 
 // open begins to hand events to tell.
-func (o *outbox) open(tell func(Event)) {
+func (o *outbox) open(emit func(Event)) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.more.L, o.handed.L, o.ended = &o.mu, &o.mu, make(chan struct{})
@@ -38,7 +38,7 @@ func (o *outbox) open(tell func(Event)) {
 			e := o.queue[0]
 			o.queue = o.queue[1:]
 			o.mu.Unlock()
-			_ = parallel.Safely(func() error { tell(e); return nil }) // whoever watches must not end the run
+			_ = parallel.Safely(func() error { emit(e); return nil }) // whoever watches must not end the run
 			o.mu.Lock()
 			o.taken++
 			o.handed.Broadcast()

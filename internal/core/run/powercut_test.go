@@ -14,12 +14,12 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/judge"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
-	"polytome/internal/place/smb"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/smb"
 )
 
-// TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some files are told to be done: that is what
+// TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some files are reported to be done: that is what
 // the medium has at that moment, without what the system still holds in memory. The copy is made whole as after a power cut, and has to have each of those
 // files whole. The same without flushing has to lose some, or nothing would have been shown.
 func TestAPowerCutOfARealFilesystem(t *testing.T) {
@@ -36,7 +36,7 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 		dir := t.TempDir()
 		img := filepath.Join(dir, "medium.img")
 		medium := mounted(t, img, true)
-		var to place.Place
+		var to target.Target
 		if kind == "a share" {
 			s := judge.SMB(t, medium)
 			share, err := smb.Open(t.Context(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
@@ -44,7 +44,7 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 			defer share.Close()
 			to = share
 		} else {
-			to = openPlace(t, medium, folder.Options{Unsynced: unsynced})
+			to = openTarget(t, medium, folder.Options{Unsynced: unsynced})
 		}
 		var done []string
 		type cut struct {
@@ -70,12 +70,12 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 			if err != nil {
 				require.Contains(t, said, "FILE SYSTEM WAS MODIFIED", "it could not be made whole")
 			}
-			got := onPlace(t, mounted(t, c.img, false))
+			got := onTarget(t, mounted(t, c.img, false))
 			for _, name := range c.done {
 				if got[name] != string(want[name]) {
 					lost++
 					if !unsynced {
-						t.Errorf("%s: %s was told to be done; after a power cut it has %d of %d bytes", kind, name, len(got[name]), len(want[name]))
+						t.Errorf("%s: %s was reported to be done; after a power cut it has %d of %d bytes", kind, name, len(got[name]), len(want[name]))
 					}
 				}
 			}
@@ -85,9 +85,9 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 }
 
 // mounted mounts an image until the test ends; a new one gets a filesystem.
-func mounted(t *testing.T, img string, anew bool) string {
+func mounted(t *testing.T, img string, again bool) string {
 	dir := t.TempDir()
-	if anew {
+	if again {
 		require.NoError(t, os.WriteFile(img, nil, 0o600))
 		require.NoError(t, os.Truncate(img, 64<<20))
 		judge.Run(t, "mkfs.ext4", "-q", img)

@@ -12,12 +12,12 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // written is a file that has no name yet.
 type written struct {
-	w      place.Writer
+	w      target.Writer
 	sums   sums
 	length int64
 }
@@ -60,43 +60,43 @@ func (t *task) rewrite(wrong *ReadBackError) {
 	l := t.l
 	l.mu.Lock()
 	l.total -= t.bytes
-	t.bytes, t.goneOn = 0, 0
+	t.bytes, t.resumed = 0, 0
 	l.report.Rewritten++
 	l.mu.Unlock()
-	l.tell(Event{Kind: Rewriting, Say: fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; it is written once more", t.s.Path, wrong.Offset)}, t.i)
+	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; it is written once more", t.s.Path, wrong.Offset)}, t.i)
 }
 
 // leaveFrom is from how many bytes on a half file is worth being left for the next try, rather than removed.
 const leaveFrom = 4 << 20
 
-// giveUp removes what was written, or leaves it to be gone on with.
-func (t *task) giveUp(ctx context.Context, w place.Writer, err error) error {
-	leaver, leaves := w.(place.Leaver)
-	_, resumes := t.l.to.(place.Resumer)
+// giveUp removes what was written, or leaves it to be resumed.
+func (t *task) giveUp(ctx context.Context, w target.Writer, err error) error {
+	suspender, leaves := w.(target.Suspender)
+	_, resumes := t.l.to.(target.Resumer)
 	stopped := ctx.Err() != nil && !errors.Is(context.Cause(ctx), errSkipped)
-	if leaves && resumes && t.bytes >= leaveFrom && (stopped || errors.Is(err, place.ErrGone)) {
-		if left := leaver.Leave(); left == nil {
+	if leaves && resumes && t.bytes >= leaveFrom && (stopped || errors.Is(err, target.ErrGone)) {
+		if left := suspender.Leave(); left == nil {
 			t.half = true
 			return err
 		}
 	}
-	if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) && !errors.Is(err, place.ErrGone) {
+	if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) && !errors.Is(err, target.ErrGone) {
 		err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
 	}
 	return err
 }
 
 // write writes the file of a step. It returns nil and no error where there is nothing to write. With goOn, what an earlier try has left is
-// gone on with.
+// resumed.
 func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	l, s := t.l, t.s
 	begin := l.to.Create
 	if s.Kind == plan.Replace {
 		begin = l.to.Replace
 	}
-	var w place.Writer
-	if _, resumes := l.to.(place.Resumer); s.Make.OnPlace() && s.Make.Shape == shape.Whole && !resumes {
-		// the first write may have the place opened anew, and what was opened of it before would be closed
+	var w target.Writer
+	if _, resumes := l.to.(target.Resumer); s.Make.OnTarget() && s.Make.Shape == shape.Whole && !resumes {
+		// the first write may have the target opened again, and what was opened of it before would be closed
 		var err error
 		if w, err = begin(ctx, s.Path, s.Make.Size); err != nil {
 			return nil, err
@@ -127,8 +127,8 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	return t.copy(ctx, src, w, func(block) (int64, error) { return 0, nil })
 }
 
-// copy writes what of the source's blocks is not there yet: of each, it is told how many bytes are.
-func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, there func(block) (int64, error)) (*written, error) {
+// copy writes what of the source's blocks is not there yet: of each, it is reported how many bytes are.
+func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, there func(block) (int64, error)) (*written, error) {
 	l, s := t.l, t.s
 	var of turn
 	if !l.job.AtOnce {
@@ -162,7 +162,7 @@ func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, ther
 	}
 	f := &written{w: w, sums: all, length: src.Size()}
 	var se *shape.SourceError
-	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) && !errors.Is(err, place.ErrGone) {
+	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) && !errors.Is(err, target.ErrGone) {
 		err = &shape.SourceError{Path: s.Make.Source.Path, Err: err}
 	}
 	if err != nil {
@@ -171,7 +171,7 @@ func (t *task) copy(ctx context.Context, src place.Content, w place.Writer, ther
 	return f, nil
 }
 
-// wrote counts bytes that are on the place.
+// wrote counts bytes that are on the target.
 func (t *task) wrote(n int64) {
 	t.l.mu.Lock()
 	t.bytes += n
@@ -183,29 +183,29 @@ func (t *task) wrote(n int64) {
 func (t *task) progress(kind EventKind, n int64) {
 	if now := time.Now(); now.Sub(t.last) >= progressEvery {
 		t.last = now
-		t.l.tell(Event{Kind: kind, Bytes: n}, t.i)
+		t.l.emit(Event{Kind: kind, Bytes: n}, t.i)
 	}
 }
 
-// tailBlocks is how many of the last blocks of a broken-off file are compared before it is gone on with, where all of it is read back at the end.
+// tailBlocks is how many of the last blocks of a interrupted file are compared before it is resumed, where all of it is read back at the end.
 const tailBlocks = 2
 
 // errOther is that what was left is not the beginning of the file.
 var errOther = errors.New("what was left is something else")
 
-// goOn goes on with what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there is compared with the
+// goOn resumes what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there is compared with the
 // source: all of it, or only its end where the whole file is read back afterwards in any case.
-func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
-	resumer, ok := t.l.to.(place.Resumer)
+func (t *task) goOn(ctx context.Context, src target.Content) (*written, error) {
+	resumer, ok := t.l.to.(target.Resumer)
 	if !ok {
 		return nil, nil
 	}
 	w, err := resumer.Resume(ctx, t.s.Path, src.Size(), t.s.Kind == plan.Replace)
 	if err != nil {
-		if errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrExists) || ctx.Err() != nil {
+		if errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrExists) || ctx.Err() != nil {
 			return nil, err
 		}
-		return nil, nil //nolint:nilerr // it is begun anew, and fails then if it has to
+		return nil, nil //nolint:nilerr // it is begun again, and fails then if it has to
 	}
 	end := min(w.There(), src.Size())
 	from := int64(0)
@@ -230,16 +230,16 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 		if err := back.Close(); err != nil {
 			return err
 		}
-		if err := w.Keep(n); errors.Is(err, place.ErrGone) {
+		if err := w.Keep(n); errors.Is(err, target.ErrGone) {
 			return err
 		} else if err != nil {
 			return errOther // it goes on behind all of what is there, or not at all
 		}
 		t.l.mu.Lock()
-		t.bytes, t.goneOn = n, n
+		t.bytes, t.resumed = n, n
 		t.l.total += n
 		t.l.mu.Unlock()
-		t.l.tell(Event{Kind: GoingOn, Bytes: n}, t.i)
+		t.l.emit(Event{Kind: Resuming, Bytes: n}, t.i)
 		return nil
 	}
 	f, err := t.copy(ctx, src, w, func(b block) (int64, error) {
@@ -253,7 +253,7 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 			return b.n, nil
 		}
 		if k, err := back.ReadAt(buf[:is], b.off); int64(k) < is {
-			if errors.Is(err, place.ErrGone) || ctx.Err() != nil {
+			if errors.Is(err, target.ErrGone) || ctx.Err() != nil {
 				return 0, err
 			}
 			return 0, errOther
@@ -283,18 +283,18 @@ func (t *task) goOn(ctx context.Context, src place.Content) (*written, error) {
 	return f, err
 }
 
-// without gives up what was left; the file is begun anew.
-func (t *task) without(w place.Writer, err error) error {
-	if aborted := w.Abort(); aborted != nil && errors.Is(aborted, place.ErrGone) {
+// without gives up what was left; the file is begun again.
+func (t *task) without(w target.Writer, err error) error {
+	if aborted := w.Abort(); aborted != nil && errors.Is(aborted, target.ErrGone) {
 		return aborted
 	}
-	if err != nil && errors.Is(err, place.ErrGone) {
+	if err != nil && errors.Is(err, target.ErrGone) {
 		return err
 	}
 	return nil
 }
 
-// prove checks a flushed file, and looks whether its source and what it replaces are what they were.
+// check checks a flushed file, and looks whether its source and what it replaces are what they were.
 func (t *task) readBack(ctx context.Context, f *written) error {
 	s := t.s
 	if err := t.verify(ctx, f); err != nil {
@@ -319,7 +319,7 @@ func (t *task) readBack(ctx context.Context, f *written) error {
 // note remembers the text that a step wrote from a rule.
 func (t *task) note() {
 	s, r := t.s, &t.l.report
-	picture := s.Make.Shape == shape.Fitted && !s.Mend
+	picture := s.Make.Shape == shape.Fitted && !s.Fix
 	if !picture && (s.Make.Shape != shape.Written || len(s.Make.Sums) > 0) {
 		return
 	}

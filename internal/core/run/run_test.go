@@ -22,8 +22,8 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/judge"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // files makes source files and the plan that puts them into FULL.
@@ -45,15 +45,15 @@ func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
 	return p, want
 }
 
-func openPlace(t testing.TB, dir string, o folder.Options) *folder.Place {
+func openTarget(t testing.TB, dir string, o folder.Options) *folder.Target {
 	p, err := folder.Open(dir, o)
 	require.NoError(t, err)
 	t.Cleanup(func() { p.Close() })
 	return p
 }
 
-// onPlace lists the files of a folder with their contents.
-func onPlace(t testing.TB, dir string) map[string]string {
+// onTarget lists the files of a folder with their contents.
+func onTarget(t testing.TB, dir string) map[string]string {
 	out := map[string]string{}
 	require.NoError(t, filepath.Walk(dir, func(p string, info os.FileInfo, err error) error {
 		if err == nil && info.Mode().IsRegular() {
@@ -71,11 +71,11 @@ func TestFilesArriveWhole(t *testing.T) {
 	p, want := files(t, 0, 1, 1<<20-1, 1<<20, 1<<20+1, 5<<20)
 	dir := t.TempDir()
 	var events []run.Event
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(e run.Event) { events = append(events, e) })
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(e run.Event) { events = append(events, e) })
 	assert.Equal(t, 6, r.Put)
 	assert.Equal(t, p.Bytes, r.Bytes)
 	assert.Empty(t, r.Failed)
-	got := onPlace(t, dir)
+	got := onTarget(t, dir)
 	assert.Len(t, got, len(want))
 	for name, data := range want {
 		assert.True(t, got[name] == string(data), name)
@@ -133,9 +133,9 @@ func TestHolesStayHolesAndHashAlike(t *testing.T) {
 	})
 }
 
-// faulty is a place that fails as told.
+// faulty is a target that fails as reported.
 type faulty struct {
-	*folder.Place
+	*folder.Target
 	failAfter int64 // bytes until writing fails
 	with      error
 	flips     int // how often one bit changes on the medium
@@ -144,12 +144,12 @@ type faulty struct {
 }
 
 type faultyWriter struct {
-	place.Writer
+	target.Writer
 	p *faulty
 }
 
-func (p *faulty) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
-	w, err := p.Place.Create(ctx, path, size)
+func (p *faulty) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
+	w, err := p.Target.Create(ctx, path, size)
 	return &faultyWriter{w, p}, err
 }
 
@@ -175,27 +175,27 @@ func TestFaults(t *testing.T) {
 		failed string
 		put    int
 	}{
-		"a full place":         {faulty{failAfter: 1 << 20, with: place.ErrNoRoom}, "make room on it", 2},
+		"a full target":        {faulty{failAfter: 1 << 20, with: target.ErrNoSpace}, "free some space on it", 2},
 		"bits that flip twice": {faulty{flips: 10}, "0.iso came back otherwise than it was written, from byte 0 on", 2},
 		"some other error":     {faulty{failAfter: 1 << 20, with: errors.New("odd")}, "odd", 2},
-		"one file not allowed": {faulty{failAfter: 1 << 20, with: place.ErrReadOnly}, "check its write lock", 2},
+		"one file not allowed": {faulty{failAfter: 1 << 20, with: target.ErrReadOnly}, "check its write lock", 2},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, want := files(t, 2<<20, 3<<20, 100)
 			dir := t.TempDir()
 			f := c.fault
-			f.Place = openPlace(t, dir, folder.Options{})
+			f.Target = openTarget(t, dir, folder.Options{})
 			r := run.Run(context.Background(), p, &f, run.Options{}, func(run.Event) {})
 			require.Len(t, r.Failed, 1)
 			assert.Contains(t, r.Failed[0].Say, c.failed)
 			assert.Equal(t, c.put, r.Put, "the others are done")
-			got := onPlace(t, dir)
+			got := onTarget(t, dir)
 			assert.Len(t, got, c.put, "nothing half-written is left")
 			assert.NotContains(t, got, r.Failed[0].Path)
 
-			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Place, run.Options{}, func(run.Event) {})
+			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Target, run.Options{}, func(run.Event) {})
 			assert.Empty(t, again.Failed)
-			assert.Len(t, onPlace(t, dir), len(want), "a second try does what was left")
+			assert.Len(t, onTarget(t, dir), len(want), "a second try does what was left")
 		})
 	}
 }
@@ -204,7 +204,7 @@ func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
 	p, want := files(t, 2<<20, 100)
 	dir := t.TempDir()
 	var said string
-	r := run.Run(context.Background(), p, &faulty{Place: openPlace(t, dir, folder.Options{}), flips: 1}, run.Options{}, func(e run.Event) {
+	r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, dir, folder.Options{}), flips: 1}, run.Options{}, func(e run.Event) {
 		if e.Kind == run.Rewriting {
 			said = e.Say
 		}
@@ -212,7 +212,7 @@ func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
 	assert.Empty(t, r.Failed)
 	assert.Equal(t, 1, r.Rewritten)
 	assert.Contains(t, said, "from byte 0 on")
-	got := onPlace(t, dir)
+	got := onTarget(t, dir)
 	assert.Len(t, got, 2)
 	for name, data := range want {
 		assert.True(t, got[name] == string(data), name)
@@ -220,7 +220,7 @@ func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
 
 	for level, passes := range map[run.Verify]bool{run.VerifyNone: true, run.VerifySize: true, run.VerifyFull: false} {
 		p, _ := files(t, 2<<20)
-		r := run.Run(context.Background(), p, &faulty{Place: openPlace(t, t.TempDir(), folder.Options{}), flips: 10}, run.Options{Verify: level}, func(run.Event) {})
+		r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, t.TempDir(), folder.Options{}), flips: 10}, run.Options{Verify: level}, func(run.Event) {})
 		assert.Equal(t, passes, len(r.Failed) == 0, "%s sees what it looks at", level)
 		assert.Equal(t, level, r.Verify)
 	}
@@ -248,7 +248,7 @@ func TestSourcesThatChange(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p, _ := files(t, 16<<20, 100)
 			dir := t.TempDir()
-			f := &faulty{Place: openPlace(t, dir, folder.Options{})}
+			f := &faulty{Target: openTarget(t, dir, folder.Options{})}
 			change := func() { require.NoError(t, c.do(p.Steps[1].Make.Source.Path)) }
 			if c.during {
 				f.onWrite = func() { f.onWrite = nil; change() }
@@ -264,7 +264,7 @@ func TestSourcesThatChange(t *testing.T) {
 			assert.Contains(t, r.Failed[0].Say, c.say)
 			assert.Contains(t, r.Failed[0].Say, p.Steps[1].Make.Source.Path)
 			assert.Equal(t, 1, r.Put, "the other is done")
-			assert.Len(t, onPlace(t, dir), 1)
+			assert.Len(t, onTarget(t, dir), 1)
 		})
 	}
 }
@@ -273,13 +273,13 @@ func TestStopping(t *testing.T) {
 	p, _ := files(t, 4<<20, 4<<20)
 	dir := t.TempDir()
 	ctx, cancel := context.WithCancel(context.Background())
-	f := &faulty{Place: openPlace(t, dir, folder.Options{}), onWrite: cancel}
+	f := &faulty{Target: openTarget(t, dir, folder.Options{}), onWrite: cancel}
 	r := run.Run(ctx, p, f, run.Options{}, func(run.Event) {})
 	assert.True(t, r.Stopped)
 	assert.Zero(t, r.Put)
 	assert.Equal(t, 2, r.Untried)
 	assert.Empty(t, r.Failed)
-	assert.Empty(t, onPlace(t, dir))
+	assert.Empty(t, onTarget(t, dir))
 }
 
 func TestWhatIsThereStays(t *testing.T) {
@@ -287,24 +287,24 @@ func TestWhatIsThereStays(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "FULL"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "FULL/0.iso"), []byte("mine"), 0o644))
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1)
 	assert.Contains(t, r.Failed[0].Say, "it is left as it is")
-	assert.Equal(t, "mine", onPlace(t, dir)["FULL/0.iso"])
+	assert.Equal(t, "mine", onTarget(t, dir)["FULL/0.iso"])
 }
 
 func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
 	p, _ := files(t, 3<<20, 3<<20, 500<<10)
 	dir := judge.Mount(t, "size=4m")
-	r := run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1)
-	assert.Contains(t, r.Failed[0].Say, "the place is full")
-	assert.Equal(t, 2, r.Put, "a smaller file still finds room")
-	assert.Len(t, onPlace(t, dir), 2)
+	assert.Contains(t, r.Failed[0].Say, "the target is full")
+	assert.Equal(t, 2, r.Put, "a smaller file still finds space")
+	assert.Len(t, onTarget(t, dir), 2)
 
 	judge.Remount(t, dir, "ro")
 	p.Steps = append([]plan.Step{{Kind: plan.MakeFolder, Path: "SHORT"}}, p.Steps[2:]...)
-	r = run.Run(context.Background(), p, openPlace(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
+	r = run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1, "the first failure is enough")
 	assert.Contains(t, r.Failed[0].Say, "cannot be written to")
 	assert.Equal(t, 2, r.Untried)
@@ -317,13 +317,13 @@ func BenchmarkAgainstCp(b *testing.B) {
 	const n = 256 << 20
 	p, _ := files(b, n)
 	dir := b.TempDir()
-	to := openPlace(b, dir, folder.Options{})
+	to := openTarget(b, dir, folder.Options{})
 	var written, flushed, whole, cp, synced []float64
 	b.SetBytes(n)
-	target := filepath.Join(dir, "cp.iso")
+	destination := filepath.Join(dir, "cp.iso")
 	copied := func(script string) float64 {
-		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Make.Source.Path, target))
-		require.NoError(b, os.Remove(target))
+		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Make.Source.Path, destination))
+		require.NoError(b, os.Remove(destination))
 		syscall.Sync()
 		return took
 	}
@@ -359,18 +359,18 @@ func BenchmarkAgainstCp(b *testing.B) {
 
 // clocked notes when all bytes have been written, before they are flushed.
 type clocked struct {
-	*folder.Place
+	*folder.Target
 	start time.Time
 	at    map[run.EventKind]float64
 }
 
 type clockedWriter struct {
-	place.Writer
+	target.Writer
 	c *clocked
 }
 
-func (c *clocked) Create(ctx context.Context, path string, size int64) (place.Writer, error) {
-	w, err := c.Place.Create(ctx, path, size)
+func (c *clocked) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
+	w, err := c.Target.Create(ctx, path, size)
 	return &clockedWriter{w, c}, err
 }
 

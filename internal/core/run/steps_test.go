@@ -14,23 +14,23 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // stick is a folder with some files on it.
-func stick(t *testing.T, files map[string]string) (string, *folder.Place) {
+func stick(t *testing.T, files map[string]string) (string, *folder.Target) {
 	dir := t.TempDir()
 	for name, text := range files {
 		f := filepath.Join(dir, filepath.FromSlash(name))
 		require.NoError(t, os.MkdirAll(filepath.Dir(f), 0o755))
 		require.NoError(t, os.WriteFile(f, []byte(text), 0o644))
 	}
-	return dir, openPlace(t, dir, folder.Options{})
+	return dir, openTarget(t, dir, folder.Options{})
 }
 
-// was is what lies on a place now.
-func was(t *testing.T, p place.Place, path string) *place.Entry {
+// was is what lies on a target now.
+func was(t *testing.T, p target.Target, path string) *target.Entry {
 	e, err := p.Stat(context.Background(), path)
 	require.NoError(t, err)
 	return &e
@@ -44,7 +44,7 @@ func text(path, text string, needs ...int) plan.Step {
 	return plan.Step{Kind: plan.Put, Path: path, Make: written(text), Size: int64(len(text)), Needs: needs}
 }
 
-func carry(t *testing.T, p *plan.Plan, to place.Place) run.Report {
+func carry(t *testing.T, p *plan.Plan, to target.Target) run.Report {
 	return run.Run(context.Background(), p, to, run.Options{}, func(run.Event) {})
 }
 
@@ -60,11 +60,11 @@ func TestMovingRemovingAndReplacing(t *testing.T) {
 	r := carry(t, p, to)
 	assert.Empty(t, r.Failed)
 	assert.Equal(t, []int{1, 1, 1}, []int{r.Moved, r.Removed, r.Put})
-	assert.Equal(t, map[string]string{"FULL/A.iso": "a", "cfg": "newer", "mine": "mine"}, onPlace(t, dir))
+	assert.Equal(t, map[string]string{"FULL/A.iso": "a", "cfg": "newer", "mine": "mine"}, onTarget(t, dir))
 	assert.NoDirExists(t, filepath.Join(dir, "old"))
 }
 
-func TestAPlaceThatChangedSinceThePlanIsNotTouched(t *testing.T) {
+func TestATargetThatChangedSinceThePlanIsNotTouched(t *testing.T) {
 	for name, change := range map[string]func(file string) error{
 		"longer": func(f string) error { return os.WriteFile(f, []byte("somebody wrote here"), 0o644) },
 		"newer":  func(f string) error { return os.Chtimes(f, time.Now(), time.Now().Add(time.Hour)) },
@@ -85,12 +85,12 @@ func TestAPlaceThatChangedSinceThePlanIsNotTouched(t *testing.T) {
 				}
 				p := &plan.Plan{Steps: []plan.Step{step, text("next", "done")}}
 				require.NoError(t, change(filepath.Join(dir, "it")))
-				before := onPlace(t, dir)
+				before := onTarget(t, dir)
 				r := carry(t, p, to)
 				require.Len(t, r.Failed, 1)
 				assert.Contains(t, r.Failed[0].Say, "it is not what it was when the plan was made")
 				assert.Contains(t, r.Failed[0].Say, "nothing was touched")
-				after := onPlace(t, dir)
+				after := onTarget(t, dir)
 				assert.Equal(t, "done", after["next"], "the rest goes on")
 				delete(after, "next")
 				assert.Equal(t, before, after)
@@ -114,10 +114,10 @@ func TestWhatNeedsAFailedStepIsNotDone(t *testing.T) {
 	assert.Len(t, r.Failed, 3)
 	assert.Contains(t, r.Failed[1].Say, "not done, as there.iso did not succeed")
 	assert.Contains(t, r.Failed[2].Say, "every title that it names", "a list never names what is not there")
-	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onPlace(t, dir))
+	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onTarget(t, dir))
 }
 
-func TestWhatGoesIsKeptFirstAndCanBePutBack(t *testing.T) {
+func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 	ctx := context.Background()
 	dir, to := stick(t, map[string]string{"FULL/a.iso": strings.Repeat("alpha", 100_000), "cfg": "old", "mine": "mine"})
 	kept := filepath.Join(t.TempDir(), "kept")
@@ -128,42 +128,42 @@ func TestWhatGoesIsKeptFirstAndCanBePutBack(t *testing.T) {
 		{Kind: plan.Replace, Path: "cfg", Make: written("new"), Size: 3, Was: was(t, to, "cfg"), Needs: []int{1}},
 		{Kind: plan.RemoveFolder, Path: "FULL"},
 	}}
-	before := onPlace(t, dir)
+	before := onTarget(t, dir)
 	r := carry(t, p, to)
 	require.Empty(t, r.Failed)
 	assert.Equal(t, 2, r.Kept)
-	assert.Equal(t, map[string]string{"cfg": "new", "mine": "mine"}, onPlace(t, dir))
+	assert.Equal(t, map[string]string{"cfg": "new", "mine": "mine"}, onTarget(t, dir))
 	list, err := run.LoadKept(kept)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	assert.Equal(t, "FULL/a.iso", list[0].Path)
 
-	back, err := run.PutBack(ctx, kept, to, false)
+	back, err := run.Restore(ctx, kept, to, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cfg is there already, and stays as it is"}, back.Notes)
-	back, err = run.PutBack(ctx, kept, to, true)
+	back, err = run.Restore(ctx, kept, to, true)
 	require.NoError(t, err)
 	require.Empty(t, carry(t, back, to).Failed)
-	assert.Equal(t, before, onPlace(t, dir), "everything is as it was")
+	assert.Equal(t, before, onTarget(t, dir), "everything is as it was")
 
 	// a copy that was damaged is not put back, and the rest is
 	require.NoError(t, os.RemoveAll(filepath.Join(dir, "FULL")))
 	require.NoError(t, os.WriteFile(filepath.Join(kept, "files", "FULL", "a.iso"), []byte("rotten"), 0o644))
-	back, err = run.PutBack(ctx, kept, to, true)
+	back, err = run.Restore(ctx, kept, to, true)
 	require.NoError(t, err)
 	assert.Contains(t, back.Notes[0], "its copy is not what was copied")
 	assert.Equal(t, 1, back.Files)
 
 	_, err = run.LoadKept(dir)
 	assert.ErrorContains(t, err, "holds nothing that was kept")
-	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "leads out of the place", "{broken\n{}": "line 1"} {
+	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "leads out of the target", "{broken\n{}": "line 1"} {
 		require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(bad+"\n"), 0o644))
 		_, err = run.LoadKept(kept)
 		assert.ErrorContains(t, err, say)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(`{"path":"a","size":1}`+"\n"+`{"path":"b","si`), 0o644))
 	list, err = run.LoadKept(kept)
-	require.NoError(t, err, "a line that a killed run left unfinished is passed over")
+	require.NoError(t, err, "a line that a killed run left unfinished is skipped")
 	assert.Len(t, list, 1)
 }
 
@@ -177,12 +177,12 @@ func TestNothingGoesWhenItsCopyCannotBeMade(t *testing.T) {
 	}}
 	r := carry(t, p, to)
 	assert.Len(t, r.Failed, 2)
-	assert.Equal(t, map[string]string{"a.iso": "alpha"}, onPlace(t, dir))
+	assert.Equal(t, map[string]string{"a.iso": "alpha"}, onTarget(t, dir))
 }
 
-func TestTimesOfARunAreTold(t *testing.T) {
+func TestTimesOfARunAreReported(t *testing.T) {
 	p, _ := files(t, 100, 200, 8<<20)
-	r := carry(t, p, openPlace(t, t.TempDir(), folder.Options{}))
+	r := carry(t, p, openTarget(t, t.TempDir(), folder.Options{}))
 	assert.Equal(t, 2, r.Small.Files)
 	assert.Equal(t, 1, r.Large.Files)
 	assert.EqualValues(t, 8<<20, r.Large.Bytes)
@@ -200,7 +200,7 @@ func FuzzLoadKept(f *testing.F) {
 			return
 		}
 		for _, k := range kept {
-			require.True(t, filepath.IsLocal(filepath.FromSlash(k.Path)), "nothing is put outside of a place: %q", k.Path)
+			require.True(t, filepath.IsLocal(filepath.FromSlash(k.Path)), "nothing is put outside of a target: %q", k.Path)
 		}
 	})
 }

@@ -13,8 +13,8 @@ import (
 
 	"polytome/internal/filecopy"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
 	"polytome/internal/sparse"
+	"polytome/internal/target"
 )
 
 // blockSize is the unit of reading, hashing and writing, in bytes.
@@ -73,7 +73,7 @@ const blocksAhead = 16
 
 // eachBlock reads content in order, hashing ahead of use, and hands every block to
 // use. It returns the hashes of those that were used.
-func eachBlock(ctx context.Context, c place.Content, t turn, use func(block) error) (sums, error) {
+func eachBlock(ctx context.Context, c target.Content, t turn, use func(block) error) (sums, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	blocks := make(chan block, blocksAhead-2)
@@ -111,7 +111,7 @@ var pool = sync.Pool{New: func() any {
 }}
 
 // readBlocks reads in turns with the other lanes.
-func readBlocks(ctx context.Context, c place.Content, t turn, out chan<- block) error {
+func readBlocks(ctx context.Context, c target.Content, t turn, out chan<- block) error {
 	size := c.Size()
 	dataStart, dataEnd := int64(0), int64(0) // the run of data found last
 	mine, inTurn := false, int64(0)
@@ -184,7 +184,7 @@ func readBlocks(ctx context.Context, c place.Content, t turn, out chan<- block) 
 }
 
 // ended reports whether content of which only the most was known has come to its end.
-func ended(c place.Content) bool {
+func ended(c target.Content) bool {
 	a, ok := c.(interface{ AtMost() bool })
 	return ok && !a.AtMost()
 }
@@ -211,7 +211,7 @@ func isZero(b []byte) bool {
 }
 
 // SumOf fingerprints content.
-func SumOf(ctx context.Context, c place.Content, progress func(n int64)) (Sum, error) {
+func SumOf(ctx context.Context, c target.Content, progress func(n int64)) (Sum, error) {
 	s, err := eachBlock(ctx, c, nil, func(b block) error {
 		progress(b.n)
 		return nil
@@ -219,7 +219,7 @@ func SumOf(ctx context.Context, c place.Content, progress func(n int64)) (Sum, e
 	return s.Sum(), err
 }
 
-func writeBlock(b block, w place.Writer) error {
+func writeBlock(b block, w target.Writer) error {
 	if b.data == nil {
 		return w.Skip(b.n)
 	}
@@ -228,14 +228,14 @@ func writeBlock(b block, w place.Writer) error {
 }
 
 // cloner writes blocks by having the system copy them out of the source's file, where both are on one filesystem that lets files share what
-// they have in common: that takes neither time nor room.
+// they have in common: that takes neither time nor space.
 type cloner struct {
 	from filecopy.Sectioned
 	to   filecopy.Taker
 }
 
 // clones returns nil where the bytes have to be written.
-func clones(c place.Content, w place.Writer) *cloner {
+func clones(c target.Content, w target.Writer) *cloner {
 	from, ok := c.(filecopy.Sectioned)
 	to, takes := w.(filecopy.Taker)
 	if s, shares := w.(interface{ Shares(f *os.File) bool }); ok && takes && shares && c.Size() > 0 {

@@ -13,26 +13,26 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // A task is one step under way.
 type task struct {
-	l      *Lane
-	i      int
-	s      *plan.Step
-	opener *source.Opener
-	ahead  *ahead // what of its group is made ahead; nil for nothing
-	cancel context.CancelCauseFunc
-	began  time.Duration // on the lane's clock
-	last   time.Time     // of the last event of progress
-	bytes  int64         // of the file that are on the place
-	goneOn int64         // of them, those that were there from an earlier try
-	half   bool          // some of the file was left, to be gone on with
+	l       *Lane
+	i       int
+	s       *plan.Step
+	opener  *source.Opener
+	ahead   *ahead // what of its group is made ahead; nil for nothing
+	cancel  context.CancelCauseFunc
+	began   time.Duration // on the lane's clock
+	last    time.Time     // of the last event of progress
+	bytes   int64         // of the file that are on the target
+	resumed int64         // of them, those that were there from an earlier try
+	half    bool          // some of the file was left, to be resumed
 }
 
-// end tells how the step ended, and decides what becomes of it and of the place.
+// end tells how the step ended, and decides what becomes of it and of the target.
 func (t *task) end(ctx context.Context, sum string, err error) {
 	l := t.l
 	cause := context.Cause(ctx)
@@ -51,10 +51,10 @@ func (t *task) end(ctx context.Context, sum string, err error) {
 		l.report.Done++
 		t.count(took)
 		l.mu.Unlock()
-		l.tell(Event{Kind: Done, Bytes: t.bytes, Sum: sum}, t.i)
+		l.emit(Event{Kind: Done, Bytes: t.bytes, Sum: sum}, t.i)
 	case errors.Is(cause, errSkipped):
 		t.settle(skipped, "")
-		l.tell(Event{Kind: Skipped}, t.i)
+		l.emit(Event{Kind: Skipped}, t.i)
 	case cause != nil:
 		t.settle(waiting, "") // the run was stopped
 		if t.half {
@@ -68,13 +68,13 @@ func (t *task) end(ctx context.Context, sum string, err error) {
 	}
 }
 
-// triesOfOne is how often one step is put off, as the place goes away in the middle of it.
+// triesOfOne is how often one step is put off, as the target goes away in the middle of it.
 const triesOfOne = 5
 
 // passes puts a step off whose fault may pass. It reports whether it did.
 func (t *task) passes(ctx context.Context, err error) bool {
 	l := t.l
-	busy, gone := errors.Is(err, place.ErrBusy), errors.Is(err, place.ErrGone) && l.job.Open != nil
+	busy, gone := errors.Is(err, target.ErrBusy), errors.Is(err, target.ErrGone) && l.job.Open != nil
 	l.mu.Lock()
 	l.tries[t.i]++
 	tries := l.tries[t.i]
@@ -85,7 +85,7 @@ func (t *task) passes(ctx context.Context, err error) bool {
 	}
 	if busy && !gone {
 		wait := min(l.job.FirstWait<<(tries-1), MostWait)
-		l.tell(Event{Kind: PutOff, Say: fmt.Sprintf("%v; trying again in %s", err, wait.Round(time.Second/10))}, t.i)
+		l.emit(Event{Kind: PutOff, Say: fmt.Sprintf("%v; trying again in %s", err, wait.Round(time.Second/10))}, t.i)
 		select {
 		case <-ctx.Done():
 		case <-time.After(wait):
@@ -94,7 +94,7 @@ func (t *task) passes(ctx context.Context, err error) bool {
 		l.mu.Lock()
 		l.gone = err
 		l.mu.Unlock()
-		l.tell(Event{Kind: PutOff, Say: err.Error()}, t.i)
+		l.emit(Event{Kind: PutOff, Say: err.Error()}, t.i)
 	}
 	l.mu.Lock()
 	l.states[t.i] = waiting
@@ -121,9 +121,9 @@ func (t *task) fail(ctx context.Context, err error) {
 		as = dependent
 	}
 	t.settle(as, say)
-	t.l.tell(Event{Kind: Failed, Say: say}, t.i)
-	if errors.Is(err, place.ErrReadOnly) || errors.Is(err, place.ErrGone) {
-		if lost := t.lostPlace(ctx, err); lost != nil {
+	t.l.emit(Event{Kind: Failed, Say: say}, t.i)
+	if errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrGone) {
+		if lost := t.lostTarget(ctx, err); lost != nil {
 			t.l.mu.Lock()
 			t.l.lost = lost
 			t.l.mu.Unlock()
@@ -147,9 +147,9 @@ func (t *task) count(took time.Duration) {
 		}
 		r.Put++
 		r.Bytes += t.bytes
-		r.GoneOn += t.goneOn
-		if t.goneOn > 0 {
-			return // its time says nothing of the place's pace
+		r.Resumed += t.resumed
+		if t.resumed > 0 {
+			return // its time says nothing of the target's pace
 		}
 		of, until := &r.Small, &t.l.small
 		if t.bytes >= LargeFrom {
@@ -170,7 +170,7 @@ func (t *task) count(took time.Duration) {
 type DependentError struct{ On string }
 
 func (e *DependentError) Error() string {
-	return fmt.Sprintf("not done, as %s did not succeed; run again when that is mended", e.On)
+	return fmt.Sprintf("not done, as %s did not succeed; run again when that is fixed", e.On)
 }
 
 // ready reports why a step cannot be done now.
@@ -202,7 +202,7 @@ func (t *task) held() error {
 			return &DependentError{"every title that it names"}
 		}
 		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent && len(o.Needs)+len(t.s.Needs) == 0 {
-			return &DependentError{o.Path} // half a title is of no use, and the room that it takes is
+			return &DependentError{o.Path} // half a title is of no use, and the space that it takes is
 		}
 	}
 	return nil
@@ -226,7 +226,7 @@ func (t *task) already(ctx context.Context, err error) error {
 		return err
 	}
 	is, asking := t.is(ctx, err)
-	if asking != nil && (errors.Is(asking, place.ErrGone) || errors.Is(asking, place.ErrBusy) || ctx.Err() != nil) {
+	if asking != nil && (errors.Is(asking, target.ErrGone) || errors.Is(asking, target.ErrBusy) || ctx.Err() != nil) {
 		return asking
 	}
 	if is {
@@ -249,7 +249,7 @@ func (t *task) is(ctx context.Context, err error) (bool, error) {
 		is, err := to.Stat(ctx, s.Path)
 		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size), err
 	case plan.Put, plan.Replace:
-		if errors.Is(err, place.ErrExists) || errors.Is(err, place.ErrChanged) {
+		if errors.Is(err, target.ErrExists) || errors.Is(err, target.ErrChanged) {
 			return t.same(ctx)
 		}
 	}
@@ -277,7 +277,7 @@ func (t *task) same(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	t.wrote(src.Size())
-	t.goneOn = src.Size()
+	t.resumed = src.Size()
 	return true, nil
 }
 
@@ -304,7 +304,7 @@ func (t *task) try(ctx context.Context) (sum string, err error) {
 // clockSteps is how far two dates of one file may lie apart: FAT keeps every other second.
 const clockSteps = 2 * time.Second
 
-// recheck fails when the place is not what it was when the plan was made.
+// recheck fails when the target is not what it was when the plan was made.
 func (t *task) recheck(ctx context.Context) error {
 	s := t.s
 	if s.Was == nil {
@@ -317,26 +317,26 @@ func (t *task) recheck(ctx context.Context) error {
 	is, err := t.l.to.Stat(ctx, at)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s is gone: %w", at, place.ErrChanged)
+		return fmt.Errorf("%s is gone: %w", at, target.ErrChanged)
 	case err != nil:
 		return err
 	case is.Folder != s.Was.Folder:
-		return fmt.Errorf("%s is something else now: %w", at, place.ErrChanged)
+		return fmt.Errorf("%s is something else now: %w", at, target.ErrChanged)
 	case !is.Folder && is.Size != s.Was.Size:
-		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), place.ErrChanged)
+		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), target.ErrChanged)
 	case !is.Folder && is.Modified.Sub(s.Was.Modified).Abs() > clockSteps:
-		return fmt.Errorf("%s was written to since: %w", at, place.ErrChanged)
+		return fmt.Errorf("%s was written to since: %w", at, target.ErrChanged)
 	}
 	return nil
 }
 
-// lostPlace decides whether an error was about one file or folder, or about the whole
-// place: then nothing more can be written beside the file, nor at the root.
-func (t *task) lostPlace(ctx context.Context, err error) error {
+// lostTarget decides whether an error was about one file or folder, or about the whole
+// target: then nothing more can be written beside the file, nor at the root.
+func (t *task) lostTarget(ctx context.Context, err error) error {
 	for _, dir := range []string{path.Dir(t.s.Path), "."} {
-		w, createErr := t.l.to.Create(ctx, path.Join(dir, place.TemporaryPrefix+"probe"), 0)
+		w, createErr := t.l.to.Create(ctx, path.Join(dir, target.TemporaryPrefix+"probe"), 0)
 		if createErr == nil {
-			createErr = w.Flush() // some places begin a file only when it has to be there
+			createErr = w.Flush() // some targets begin a file only when it has to be there
 			_ = w.Abort()
 		}
 		if createErr == nil {
@@ -357,19 +357,19 @@ func advise(err error) string {
 		} else if errors.Is(err, io.ErrUnexpectedEOF) {
 			say += "; scan again"
 		}
-	case errors.Is(err, place.ErrNoFiles):
-		say += "; bytes may be free: remove files that are not needed, or make its filesystem anew for more files"
-	case errors.Is(err, place.ErrNoRoom):
-		say += "; make room on it, or take titles off, and run again"
-	case errors.Is(err, place.ErrReadOnly):
+	case errors.Is(err, target.ErrNoFiles):
+		say += "; bytes may be free: remove files that are not needed, or make its filesystem again for more files"
+	case errors.Is(err, target.ErrNoSpace):
+		say += "; free some space on it, or take titles off, and run again"
+	case errors.Is(err, target.ErrReadOnly):
 		say += "; check its write lock and permissions, and run again"
-	case errors.Is(err, place.ErrGone):
+	case errors.Is(err, target.ErrGone):
 		say += "; connect it again and run again: what was finished is kept"
-	case errors.Is(err, place.ErrChanged):
-		say += "; nothing was touched; look at the place again, and plan anew"
-	case errors.Is(err, place.ErrExists):
+	case errors.Is(err, target.ErrChanged):
+		say += "; nothing was touched; look at the target again, and plan again"
+	case errors.Is(err, target.ErrExists):
 		say += "; it is left as it is"
-	case errors.Is(err, place.ErrBusy):
+	case errors.Is(err, target.ErrBusy):
 		say += "; run again in a while"
 	}
 	return say

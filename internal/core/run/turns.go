@@ -5,10 +5,10 @@ import (
 	"sync"
 
 	"polytome/internal/core/plan"
-	"polytome/internal/place/folder"
+	"polytome/internal/target/folder"
 )
 
-// turn is the right to read from one disk of this computer: lanes take turns, as a disk that is read at two places at once is slower than
+// turn is the right to read from one disk of this computer: lanes take turns, as a disk that is read at two targets at once is slower than
 // one that is read at one after the other. nil lets everybody read.
 type turn chan struct{}
 
@@ -22,7 +22,7 @@ var (
 
 // turnOf is the turn of the disk that the source of a step lies on.
 func turnOf(s *plan.Step) turn {
-	if s.Make == nil || s.Make.Source.Path == "" || s.Make.OnPlace() {
+	if s.Make == nil || s.Make.Source.Path == "" || s.Make.OnTarget() {
 		return nil
 	}
 	device, ok := folder.Device(s.Make.Source.Path)

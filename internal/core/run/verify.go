@@ -13,7 +13,7 @@ type Verify string
 // The levels.
 const (
 	VerifyNone Verify = "none" // not at all
-	VerifySize Verify = "size" // the place has as many bytes as were sent
+	VerifySize Verify = "size" // the target has as many bytes as were sent
 	VerifyFull Verify = "full" // every byte is read back from the medium, and compared
 )
 
@@ -40,7 +40,7 @@ func (v Verify) Words() string {
 	return "read back"
 }
 
-// A ReadBackError is a file that the place gives back otherwise than it was written.
+// A ReadBackError is a file that the target gives back otherwise than it was written.
 type ReadBackError struct {
 	Path   string
 	Offset int64 // of the first byte of the block of 512 KiB that differs
@@ -49,7 +49,7 @@ type ReadBackError struct {
 
 func (e *ReadBackError) Error() string {
 	if e.Short != "" {
-		return fmt.Sprintf("%s is %s on the place, so not all of it arrived; nothing was left under that name", e.Path, e.Short)
+		return fmt.Sprintf("%s is %s on the target, so not all of it arrived; nothing was left under that name", e.Path, e.Short)
 	}
 	return fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; nothing was left under that name. The medium or its cable is probably failing: try another one", e.Path, e.Offset)
 }
@@ -59,7 +59,7 @@ var errDiffers = errors.New("it differs")
 
 // verify checks a file as the run wants it.
 func (t *task) verify(ctx context.Context, f *written) error {
-	if t.l.job.Verify == VerifyNone && t.goneOn == 0 { // what was gone on with is at least as long as it should be: another program may have written there too
+	if t.l.job.Verify == VerifyNone && t.resumed == 0 { // what was resumed is at least as long as it should be: another program may have written there too
 		return nil
 	}
 	return t.check(ctx, f, t.l.job.Verify == VerifyFull)
@@ -68,7 +68,7 @@ func (t *task) verify(ctx context.Context, f *written) error {
 // check reads a file back and compares, or compares only its length.
 func (t *task) check(ctx context.Context, f *written, whole bool) error {
 	if whole {
-		t.l.tell(Event{Kind: Checking}, t.i)
+		t.l.emit(Event{Kind: Checking}, t.i)
 	}
 	back, err := f.w.ReadBack()
 	if err != nil {

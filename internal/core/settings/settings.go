@@ -189,7 +189,7 @@ func Set(text string, syntax Syntax, section, key, value string) (string, error)
 	}
 	end := "\n"
 	for l := range linesOf(text) { // as the first one
-		if e := ending(l); e != "" {
+		if e := ext(l); e != "" {
 			end = e
 		}
 		break
@@ -207,7 +207,7 @@ func Set(text string, syntax Syntax, section, key, value string) (string, error)
 			}
 			head := l.text[:strings.IndexByte(l.text, '=')+1]
 			rest := l.text[len(head):]
-			lines[i].text = head + rest[:len(rest)-len(strings.TrimLeft(rest, " \t"))] + value + l.comment + ending(l.text)
+			lines[i].text = head + rest[:len(rest)-len(strings.TrimLeft(rest, " \t"))] + value + l.comment + ext(l.text)
 		}
 	}
 	said := key + "=" + value
@@ -220,14 +220,14 @@ func Set(text string, syntax Syntax, section, key, value string) (string, error)
 	for i, l := range lines {
 		out.WriteString(l.text)
 		if !done && i == after {
-			if ending(l.text) == "" {
+			if ext(l.text) == "" {
 				out.WriteString(end)
 			}
 			out.WriteString(said + end)
 		}
 	}
 	if !done && section != "" && after < 0 {
-		if len(lines) > 0 && ending(lines[len(lines)-1].text) == "" {
+		if len(lines) > 0 && ext(lines[len(lines)-1].text) == "" {
 			out.WriteString(end)
 		}
 		if len(lines) > 0 {
@@ -238,8 +238,8 @@ func Set(text string, syntax Syntax, section, key, value string) (string, error)
 	return out.String(), nil
 }
 
-// ending is the end of a line.
-func ending(l string) string { return l[len(strings.TrimRight(l, "\r\n")):] }
+// extension is the end of a line.
+func ext(l string) string { return l[len(strings.TrimRight(l, "\r\n")):] }
 
 // quoted writes a value as TOML.
 func quoted(v string) string {

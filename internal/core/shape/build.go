@@ -11,16 +11,16 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/fstree"
 	"polytome/internal/format/iso9660"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // build is an image made of a folder: ISO 9660 with whole names, and UDF beside it.
 var build = Kind{
 	Name: Build, Word: "build", From: title.Folder,
-	Rule: "folders are made into an image",
-	Told: "made of the folder %s",
-	Says: func(l, form string) string { return l + " reads images, and the " + form + " is made into one" },
-	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	Rule:     "folders are made into an image",
+	Reported: "made of the folder %s",
+	Says:     func(l, form string) string { return l + " reads images, and the " + form + " is made into one" },
+	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		im, err := layImage(s, w)
 		if err != nil {
 			return nil, &SourceError{s.Source.Called(), err}
@@ -38,7 +38,7 @@ func BuildOf(folder title.File, parts []title.Part, label string) Spec {
 	return s
 }
 
-func layImage(s *Spec, w Whence) (*iso9660.Image, error) {
+func layImage(s *Spec, w SourceOpener) (*iso9660.Image, error) {
 	root := &fstree.Node{}
 	t := &listing{w: w, kids: map[*fstree.Node][]*fstree.Node{}}
 	var newest time.Time
@@ -66,7 +66,7 @@ func layImage(s *Spec, w Whence) (*iso9660.Image, error) {
 
 // listing is the files of a folder as a tree, whose bytes come from sources.
 type listing struct {
-	w    Whence
+	w    SourceOpener
 	kids map[*fstree.Node][]*fstree.Node
 }
 

@@ -10,8 +10,8 @@ import (
 	"os"
 
 	"polytome/internal/filecopy"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
 // A SourceError is a source file that cannot be read as planned.
@@ -32,15 +32,15 @@ func (e *SourceError) Error() string {
 func (e *SourceError) Unwrap() error { return e.Err }
 
 // fromSource opens what a shape is made of, as it is.
-func fromSource(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
-	if s.OnPlace() {
+func fromSource(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
+	if s.OnTarget() {
 		return w.Placed(ctx, s.Source.Path)
 	}
 	return w.Open(&s.Source)
 }
 
 // partOf opens the run of bytes of its source that a spec tells.
-func partOf(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+func partOf(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 	c, err := fromSource(ctx, w, s)
 	if err != nil {
 		return nil, err
@@ -49,7 +49,7 @@ func partOf(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
 }
 
 // window is the run of bytes of a content that a spec tells: all of it, or a part.
-func window(c place.Content, s *Spec) (place.Content, error) {
+func window(c target.Content, s *Spec) (target.Content, error) {
 	if s.Offset+s.Size > c.Size() {
 		err := &SourceError{s.Source.Called(), fmt.Errorf("it has %s, and %s are wanted of it: %w", size.Format(c.Size()), size.Format(s.Offset+s.Size), io.ErrUnexpectedEOF)}
 		_ = c.Close()
@@ -62,11 +62,11 @@ func window(c place.Content, s *Spec) (place.Content, error) {
 }
 
 // Window is the run of bytes of a content that a spec tells, which must lie in it.
-func Window(c place.Content, s *Spec) place.Content { return &part{c, s.Offset, s.Size} }
+func Window(c target.Content, s *Spec) target.Content { return &part{c, s.Offset, s.Size} }
 
 // part is some of a content.
 type part struct {
-	place.Content
+	target.Content
 	from, size int64
 }
 
@@ -100,7 +100,7 @@ func (p *part) Data(off int64) (start, end int64) {
 }
 
 // Bytes are bytes in memory as content.
-func Bytes(b []byte) place.Content { return text{bytes.NewReader(b)} }
+func Bytes(b []byte) target.Content { return text{bytes.NewReader(b)} }
 
 // text is bytes in memory as one run.
 type text struct{ *bytes.Reader }

@@ -12,16 +12,16 @@ import (
 	"polytome/internal/format/joined"
 	"polytome/internal/format/sectors"
 	"polytome/internal/format/wav"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // oneFile is the tracks of a disc one after another in one file.
 var oneFile = Kind{
 	Name: OneFile, Word: "one file", From: title.Tracks,
-	Rule: "the tracks of a disc go into one file",
-	Told: "put together as %s tells",
-	Says: func(l, _ string) string { return l + " wants the tracks of a disc in one file" },
-	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	Rule:     "the tracks of a disc go into one file",
+	Reported: "put together as %s tells",
+	Says:     func(l, _ string) string { return l + " wants the tracks of a disc in one file" },
+	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		d, err := openSheet(w, s)
 		if err != nil {
 			return nil, err
@@ -39,10 +39,10 @@ var oneFile = Kind{
 // plain is what lies in the data track of a disc, as a plain image.
 var plain = Kind{
 	Name: Plain, Word: "plain", From: title.Tracks,
-	Rule: "the data track of a disc goes as a plain image",
-	Told: "taken out of the data track of %s",
-	Says: func(l, _ string) string { return l + " wants the plain image in the disc's data track" },
-	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	Rule:     "the data track of a disc goes as a plain image",
+	Reported: "taken out of the data track of %s",
+	Says:     func(l, _ string) string { return l + " wants the plain image in the disc's data track" },
+	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		d, err := openSheet(w, s)
 		if err != nil {
 			return nil, err
@@ -95,7 +95,7 @@ type Disc struct {
 }
 
 // OpenDisc opens the files of a cue sheet, which are its parts in their order.
-func OpenDisc(w Whence, sheet title.File, parts []title.Part) (*Disc, error) {
+func OpenDisc(w SourceOpener, sheet title.File, parts []title.Part) (*Disc, error) {
 	return openSheet(w, &Spec{Source: sheet, With: &With{Parts: parts}})
 }
 
@@ -103,13 +103,13 @@ func OpenDisc(w Whence, sheet title.File, parts []title.Part) (*Disc, error) {
 func (d *Disc) Tracks() []cuesheet.Span { return d.spans }
 
 // Track is the bytes of one track, from its index 1 on.
-func (d *Disc) Track(n int) place.Content {
+func (d *Disc) Track(n int) target.Content {
 	t := d.spans[n]
-	return &part{d.files[t.File].(place.Content), t.At, t.Length}
+	return &part{d.files[t.File].(target.Content), t.At, t.Length}
 }
 
 // openSheet opens the files that the sheet of a spec tells, which are its parts.
-func openSheet(w Whence, s *Spec) (*Disc, error) {
+func openSheet(w SourceOpener, s *Spec) (*Disc, error) {
 	text, err := readText(w, &s.Source)
 	if err != nil {
 		return nil, err
@@ -122,7 +122,7 @@ func openSheet(w Whence, s *Spec) (*Disc, error) {
 	return d, err
 }
 
-func openDisc(w Whence, text string, parts []title.Part) (*Disc, error) {
+func openDisc(w SourceOpener, text string, parts []title.Part) (*Disc, error) {
 	sheet, err := cuesheet.Parse(text)
 	if err != nil {
 		return nil, err

@@ -9,16 +9,16 @@ import (
 	"strings"
 
 	"polytome/internal/format/picture"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // fitted is a picture, brought to the size and format that the loader shows.
 var fitted = Kind{
 	Name: Fitted, Word: "fit",
-	Told: "brought to size from %s",
-	Says: func(l, _ string) string { return l + " shows pictures of another size" },
-	Rate: func(*Spec) int64 { return 1 << 20 },
-	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	Reported: "brought to size from %s",
+	Says:     func(l, _ string) string { return l + " shows pictures of another size" },
+	Rate:     func(*Spec) int64 { return 1 << 20 },
+	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		c, err := fromSource(ctx, w, s)
 		if err != nil {
 			return nil, err
@@ -32,8 +32,8 @@ var fitted = Kind{
 	},
 }
 
-// Made tells what a picture on a place was made of, and how many bytes it has there: whoever finds it with as many bytes, and something else
-// wanted, can make it anew. It is kept where texts are remembered that were written.
+// Made tells what a picture on a target was made of, and how many bytes it has there: whoever finds it with as many bytes, and something else
+// wanted, can make it again. It is kept where texts are remembered that were written.
 func Made(s *Spec, bytes int64) string {
 	return fmt.Sprintf("%s\n%d", MadeOf(s), bytes)
 }
@@ -47,7 +47,7 @@ func MadeOf(s *Spec) string {
 	return fmt.Sprintf("picture of %s, %d bytes, %d, as %s", s.Source.Called(), s.Source.Size, s.Source.Modified.UnixNano(), b)
 }
 
-// Remade reports whether a picture that lies on a place with so many bytes was made by a run, of something else than is wanted now.
+// Remade reports whether a picture that lies on a target with so many bytes was made by a run, of something else than is wanted now.
 func Remade(made string, s *Spec, bytes int64) bool {
 	of, size, ok := strings.Cut(made, "\n")
 	return ok && size == strconv.FormatInt(bytes, 10) && of != MadeOf(s)

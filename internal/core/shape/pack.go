@@ -8,15 +8,15 @@ import (
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/packed"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // pack is a packed image, or a part of one that is too large for one file. How large it gets is known
 // when the image has been read: until then the size is the most that it can be.
 var pack = Kind{
 	Name: Pack, Word: "pack", From: title.Image,
-	Rule: "images are packed: what the disc does not use is left out",
-	Told: "packed on its way from %s",
+	Rule:     "images are packed: what the disc does not use is left out",
+	Reported: "packed on its way from %s",
 	Says: func(l, form string) string {
 		return l + " starts packed images: what the " + form + " does not use is left out"
 	},
@@ -26,7 +26,7 @@ var pack = Kind{
 		}
 		return 0
 	},
-	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		begin := func() (interface{ Close() error }, error) { return beginPack(ctx, w, s) }
 		of := "pack " + s.Source.Called()
 		v, err := w.Ongoing().Take(of, begin)
@@ -53,13 +53,13 @@ var ErrNotNeeded = errors.New("it is not needed: the packed image ends before it
 
 // packing is the stream of one packed image, over all its parts.
 type packing struct {
-	src    place.Content
+	src    target.Content
 	stream *packed.Stream
 	at     int64 // read so far
 	err    error // that ended it
 }
 
-func beginPack(ctx context.Context, w Whence, s *Spec) (*packing, error) {
+func beginPack(ctx context.Context, w SourceOpener, s *Spec) (*packing, error) {
 	c, err := w.Open(&s.Source)
 	if err != nil {
 		return nil, err

@@ -6,15 +6,15 @@ import (
 	"io"
 
 	"polytome/internal/core/settings"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // set is a text in which some values are set; everything else in it stays as it is.
 var set = Kind{
 	Name: Set, Word: "set",
-	Told: "set in what stands in %s",
-	Says: func(l, _ string) string { return l + " wants values in it to be others" },
-	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	Reported: "set in what stands in %s",
+	Says:     func(l, _ string) string { return l + " wants values in it to be others" },
+	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		c, err := fromSource(ctx, w, s)
 		if err != nil {
 			return nil, err

@@ -1,7 +1,7 @@
 // Package shape knows the shapes that a title's files can go over in: as they are, in parts, unpacked,
-// as a packed image and so on. For each it says what it is called, from what it is made, how
+// as a packed image and so on. For each it says what it is named, from what it is made, how
 // large it gets, what it costs, and how its bytes come about. Nothing is unpacked to a disk on the way: a shape is
-// a stream between a source and a place.
+// a stream between a source and a target.
 //
 // A shape is one file here, and its line in [All]. Profiles then know it by its name.
 package shape
@@ -13,7 +13,7 @@ import (
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // Name names a shape: in profiles, plans and on the screen.
@@ -40,7 +40,7 @@ type Spec struct {
 	Shape  Name       `json:"shape,omitempty"`
 	Source title.File `json:"source,omitzero"`  // where the bytes come from
 	Offset int64      `json:"offset,omitempty"` // of a part in what is cut
-	Size   int64      `json:"size"`             // in bytes, on the place
+	Size   int64      `json:"size"`             // in bytes, on the target
 	// AtMost is set where the size is the most that it can be.
 	AtMost bool     `json:"at-most,omitempty"`
 	Text   string   `json:"text,omitempty"` // of a file that has no source
@@ -60,7 +60,7 @@ type With struct {
 	Compress bool `json:"compress,omitempty"`
 	// Used is where the disc itself says which of its sectors it uses.
 	Used title.Used `json:"used,omitzero"`
-	// Placed is set where the source is a file of the place itself, by its path there.
+	// Placed is set where the source is a file of the target itself, by its path there.
 	Placed bool `json:"placed,omitempty"`
 	// Values are those that are set in a text.
 	Values []Value `json:"values,omitempty"`
@@ -77,12 +77,12 @@ type Value struct {
 	Value   string `json:"value"`
 }
 
-// OnPlace reports whether the source is a file of the place that is written to.
-func (s *Spec) OnPlace() bool { return s.With != nil && s.With.Placed }
+// OnTarget reports whether the source is a file of the target that is written to.
+func (s *Spec) OnTarget() bool { return s.With != nil && s.With.Placed }
 
 // Reads are the files of this computer that are read.
 func (s *Spec) Reads() (paths []string) {
-	if s.OnPlace() {
+	if s.OnTarget() {
 		return nil
 	}
 	if s.Source.Path != "" {
@@ -103,7 +103,7 @@ func (s *Spec) Reads() (paths []string) {
 	return paths
 }
 
-// A Summed is a place in a text where the CRC-32 of some bytes stands, as eight hexadecimal
+// A Summed is a target in a text where the CRC-32 of some bytes stands, as eight hexadecimal
 // digits. It is known only when they are read.
 type Summed struct {
 	At     int        `json:"at"` // in bytes
@@ -112,18 +112,18 @@ type Summed struct {
 	Size   int64      `json:"size"`
 }
 
-// A Renamed is a file that is called otherwise on the place.
+// A Renamed is a file that is named otherwise on the target.
 type Renamed struct {
 	From string `json:"from"`
 	To   string `json:"to"`
 }
 
-// Whence hands out what sources hold.
-type Whence interface {
+// From where hands out what sources hold.
+type SourceOpener interface {
 	// Open opens a file of this computer, or what lies in an archive or image.
-	Open(f *title.File) (place.Content, error)
-	// Placed opens a file of the place that is written to.
-	Placed(ctx context.Context, path string) (place.Content, error)
+	Open(f *title.File) (target.Content, error)
+	// Placed opens a file of the target that is written to.
+	Placed(ctx context.Context, path string) (target.Content, error)
 	// Ongoing is what a shape keeps between the files that it makes of one source, such as the parts
 	// of a stream; nil at first. It is closed when another source's turn comes.
 	Ongoing() *Ongoing
@@ -171,12 +171,12 @@ type Kind struct {
 	Workers int
 	// Rule is the shape as a rule of a loader, in words.
 	Rule string
-	// Told is what becomes of a file on its way, with %s for its source.
-	Told string
+	// Reported is what becomes of a file on its way, with %s for its source.
+	Reported string
 	// Says tells in a sentence what becomes of a title of the form; the loader's name is given.
 	Says func(loader, form string) string
 	// Open makes the bytes.
-	Open func(ctx context.Context, w Whence, s *Spec) (place.Content, error)
+	Open func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error)
 }
 
 // All are all shapes.
@@ -219,10 +219,10 @@ func (s *Spec) Cost(processors int) float64 {
 }
 
 // Tell says what becomes of a file on its way; "" where it is left as it is.
-func (s *Spec) Tell() string {
+func (s *Spec) Emit() string {
 	k := Of(s.Shape)
-	if k == nil || k.Told == "" {
+	if k == nil || k.Reported == "" {
 		return ""
 	}
-	return strings.Replace(k.Told, "%s", path.Base(strings.ReplaceAll(s.Source.Path, `\`, "/")), 1)
+	return strings.Replace(k.Reported, "%s", path.Base(strings.ReplaceAll(s.Source.Path, `\`, "/")), 1)
 }

@@ -7,16 +7,16 @@ import (
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/cuesheet"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// sheet is a cue sheet in which files are called as they are called on the place. Or it is one for a single file
+// sheet is a cue sheet in which files are named as they are named on the target. Or it is one for a single file
 // in which all tracks are, when parts are given.
 var sheet = Kind{
 	Name: Sheet, Word: "rewrite",
-	Told: "rewritten from %s",
-	Says: func(l, _ string) string { return l + " gives the tracks other names, and their sheet tells these" },
-	Open: func(_ context.Context, w Whence, s *Spec) (place.Content, error) {
+	Reported: "rewritten from %s",
+	Says:     func(l, _ string) string { return l + " gives the tracks other names, and their sheet tells these" },
+	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		text, err := readText(w, &s.Source)
 		if err != nil {
 			return nil, err
@@ -59,7 +59,7 @@ func OneSheet(f title.File, parts []title.Part, name string) Spec {
 	return Spec{Shape: Sheet, Source: f, Size: f.Size + int64(len(name)) + quotes + 128, AtMost: true, With: &With{Parts: parts, Names: []Renamed{{parts[0].Name, name}}}}
 }
 
-func readText(w Whence, f *title.File) (string, error) {
+func readText(w SourceOpener, f *title.File) (string, error) {
 	if f.Size > cuesheet.MaxBytes {
 		return "", &SourceError{f.Called(), fmt.Errorf("with %d bytes it is no cue sheet", f.Size)}
 	}

@@ -1,9 +1,9 @@
 package shape
 
-// split is one part of a file that is too large for the place, or for the loader.
+// split is one part of a file that is too large for the target, or for the loader.
 var split = Kind{
 	Name: Split, Word: "split",
-	Told: "cut from %s",
-	Says: func(l, form string) string { return l + " reads the " + form + " in parts" },
-	Open: partOf,
+	Reported: "cut from %s",
+	Says:     func(l, form string) string { return l + " reads the " + form + " in parts" },
+	Open:     partOf,
 }

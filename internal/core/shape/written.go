@@ -7,14 +7,14 @@ import (
 	"hash/crc32"
 	"io"
 
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // written is a text. The checksums in it are got by reading what they are of.
 var written = Kind{
 	Name: Written, Word: "write",
 	Says: func(l, _ string) string { return l + " wants it, and Polytome writes it" },
-	Open: func(ctx context.Context, w Whence, s *Spec) (place.Content, error) {
+	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		b := []byte(s.Text)
 		for _, sum := range s.Sums {
 			n, err := summed(ctx, w, &sum)
@@ -28,7 +28,7 @@ var written = Kind{
 }
 
 // summed is the CRC-32 (IEEE 802.3) of some bytes of a source.
-func summed(ctx context.Context, w Whence, s *Summed) (uint32, error) {
+func summed(ctx context.Context, w SourceOpener, s *Summed) (uint32, error) {
 	c, err := partOf(ctx, w, &Spec{Source: s.Source, Offset: s.Offset, Size: s.Size})
 	if err != nil {
 		return 0, err

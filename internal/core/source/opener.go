@@ -14,9 +14,9 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
-	"polytome/internal/place"
-	"polytome/internal/place/folder"
 	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
 )
 
 // An Opener opens what steps write. It keeps the last archive open, as the files of a title come
@@ -24,8 +24,8 @@ import (
 type Opener struct {
 	Passwords []string // tried on encrypted archives
 	Allowed   []string // archives that may be much larger inside than outside, by their paths
-	// At is the place that is written to; nil where there is none.
-	At func(ctx context.Context, path string) (place.Content, error)
+	// At is the target that is written to; nil where there is none.
+	At func(ctx context.Context, path string) (target.Content, error)
 
 	inside  *container.Container
 	of      title.File // the file that it is of
@@ -53,7 +53,7 @@ func (o *Opener) Ongoing() *shape.Ongoing { return &o.ongoing }
 
 // Make opens the bytes of a file that is wanted. Its sources must still be what was planned with; else the
 // error is a [*shape.SourceError].
-func (o *Opener) Make(ctx context.Context, s *shape.Spec) (place.Content, error) {
+func (o *Opener) Make(ctx context.Context, s *shape.Spec) (target.Content, error) {
 	if err := Unchanged(s); err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (place.Content, error)
 	}
 	c, err := k.Open(ctx, o, s)
 	var se *shape.SourceError
-	if s.OnPlace() && (errors.Is(err, place.ErrGone) || errors.Is(err, place.ErrBusy)) { // it is the place that has gone, and may come back
+	if s.OnTarget() && (errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrBusy)) { // it is the target that has gone, and may come back
 		if errors.As(err, &se) {
 			return nil, se.Err
 		}
@@ -76,7 +76,7 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (place.Content, error)
 }
 
 // Open opens a file of this computer, or what lies in one.
-func (o *Opener) Open(f *title.File) (place.Content, error) {
+func (o *Opener) Open(f *title.File) (target.Content, error) {
 	c, err := o.open(f)
 	if err != nil {
 		return nil, &shape.SourceError{Path: f.Called(), Err: err}
@@ -84,15 +84,15 @@ func (o *Opener) Open(f *title.File) (place.Content, error) {
 	return c, nil
 }
 
-// Placed opens a file of the place that is written to.
-func (o *Opener) Placed(ctx context.Context, path string) (place.Content, error) {
+// Placed opens a file of the target that is written to.
+func (o *Opener) Placed(ctx context.Context, path string) (target.Content, error) {
 	if o.At == nil {
-		return nil, errors.New("it is made of a file of the place, and none is written to")
+		return nil, errors.New("it is made of a file of the target, and none is written to")
 	}
 	return o.At(ctx, path)
 }
 
-func (o *Opener) open(f *title.File) (place.Content, error) {
+func (o *Opener) open(f *title.File) (target.Content, error) {
 	if f.Entry == "" {
 		c, err := folder.OpenFile(f.Path)
 		if err != nil {
@@ -127,7 +127,7 @@ func (o *Opener) open(f *title.File) (place.Content, error) {
 
 // Unchanged says whether the source files of what is wanted are still what was planned with.
 func Unchanged(s *shape.Spec) error {
-	if s == nil || s.OnPlace() { // the step itself looks at the place
+	if s == nil || s.OnTarget() { // the step itself looks at the target
 		return nil
 	}
 	if s.Source.Path != "" {
@@ -163,7 +163,7 @@ func unchanged(f *title.File, isFolder bool) error {
 
 // content marks read errors as the source's.
 type content struct {
-	place.Content
+	target.Content
 	name string
 }
 

@@ -26,7 +26,7 @@ import (
 	"polytome/internal/coretest"
 	"polytome/internal/format/picture"
 	"polytome/internal/judge"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 func fileOf(t testing.TB, name string, data []byte) title.File {
@@ -194,17 +194,17 @@ func TestPicturesAreBroughtToSize(t *testing.T) {
 	assert.ErrorContains(t, err, "reading the source")
 }
 
-// TestAPlaceThatIsGoneIsNoBadSource has a file be made of one of the place, which has gone away: the run may wait for it.
-func TestAPlaceThatIsGoneIsNoBadSource(t *testing.T) {
-	o := &source.Opener{At: func(context.Context, string) (place.Content, error) {
-		return nil, fmt.Errorf("%w: pulled", place.ErrGone)
+// TestATargetThatIsGoneIsNoBadSource has a file be made of one of the target, which has gone away: the run may wait for it.
+func TestATargetThatIsGoneIsNoBadSource(t *testing.T) {
+	o := &source.Opener{At: func(context.Context, string) (target.Content, error) {
+		return nil, fmt.Errorf("%w: pulled", target.ErrGone)
 	}}
 	defer o.Close()
 	for _, as := range []shape.Name{shape.Whole, shape.Fitted, shape.Set} {
 		_, err := o.Make(context.Background(), &shape.Spec{Shape: as, Source: title.File{Path: "FACES/x.png"}, With: &shape.With{Placed: true, Picture: &picture.Rule{Width: 1, Height: 1, Format: "png"}}})
 		var bad *shape.SourceError
-		assert.ErrorIs(t, err, place.ErrGone)
-		assert.False(t, errors.As(err, &bad), "%s: it is the place, and no source", as)
+		assert.ErrorIs(t, err, target.ErrGone)
+		assert.False(t, errors.As(err, &bad), "%s: it is the target, and no source", as)
 	}
 	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: title.File{Path: "x"}, With: &shape.With{Placed: true}})
 	assert.ErrorContains(t, err, "none is written to")

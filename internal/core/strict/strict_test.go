@@ -25,7 +25,7 @@ type inner struct {
 	Value string `toml:"value"`
 }
 
-func TestMistakesAreToldWithTheirPlace(t *testing.T) {
+func TestMistakesAreReportedWithTheirTarget(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
 		"unknown key":         {"nmae = 'x'\n", `f.toml:1:1: the key "nmae" is not known here; did you mean "name"?`},
 		"unknown nested key":  {"name = 'x'\n\n[[item]]\n  longets = 3\n", `f.toml:4:3: the key "item.longets" is not known here; did you mean "longest"?`},

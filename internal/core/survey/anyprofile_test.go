@@ -15,10 +15,10 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
@@ -29,7 +29,7 @@ const withDots = `format = 1
 name = "harrow"
 shown = "Harrow"
 forms = ["image"]
-endings = [".hrw", ".iso"]
+extensions = [".hrw", ".iso"]
 
 [marker]
 file = "HARROW.TXT"
@@ -44,12 +44,12 @@ required = true
 line = 2
 `
 
-// named is a platform whose games have a marker and no name, and one with IDs of no told form.
+// named is a platform whose games have a marker and no name, and one with IDs of no reported form.
 const named = `format = 1
 name = "tern"
 shown = "Tern"
 forms = ["image", "folder"]
-endings = [".iso"]
+extensions = [".iso"]
 
 [marker]
 file = "tern.set"
@@ -106,7 +106,7 @@ func awkward(t coretest.T, dir string) {
 }
 
 // anyProfile draws the rules of a loader.
-func anyProfile(t *rapid.T) (text, road, filesystem string) {
+func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	one := func(label string, from ...string) string { return rapid.SampledFrom(from).Draw(t, label) }
 	some := func(label string) bool { return rapid.Bool().Draw(t, label) }
 	var b strings.Builder
@@ -127,10 +127,10 @@ func anyProfile(t *rapid.T) (text, road, filesystem string) {
 	id := one("id", "{id}", "{id}", "{id|lower}", "{id|replace:-:_}", "{id|replace:-:|replace:.:}")
 	shape := one("shape", id+".{title}", id+" - {title}", "{title}."+id, "{title} ["+id+"]", id+"/{title}", "{title}/"+id, "{title|upper}_"+id, id+"-{title|max:10}")
 	folder := one("folder", "G/", "{platform}/", "{platform|upper}/G/", "G/{if region}{region}{else}none{end}/", "a.b/{if kind}{kind}{else}all{end}/", "")
-	rule(`"vesper", "harrow", "tern"`, `"image"`, folder+shape+one("ending", ".iso", "{ending}", ".img"), `archives = "unpack"`)
+	rule(`"vesper", "harrow", "tern"`, `"image"`, folder+shape+one("ext", ".iso", "{ext}", ".img"), `archives = "unpack"`)
 	say("discs = %q", one("discs", " (Disc {disc})", "-d{disc}", " {disc}"))
 	base := "{base}"
-	if some("split") { // a title's parts are told apart by its ID, or by its own path
+	if some("split") { // a title's parts are reported apart by its ID, or by its own path
 		base = "{title}"
 		dir, parts := "P", one("parts", "/"+id+"/{index|pad:3}.prt", "/"+id+".{title}.{index}.prt", "/{title}/{index}.prt")
 		say("[accept.too-large]\ndo = \"split\"\nover = \"40KiB\"\npart-size = %q\nparts = %q", one("part size", "16KiB", "33KiB", "40KiB"), dir+parts)
@@ -139,9 +139,9 @@ func anyProfile(t *rapid.T) (text, road, filesystem string) {
 		}
 	}
 	if some("pages") {
-		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/{if page}+{page}/{end}"+one("cart", "{title}{ending}", "{title}.bin"), `archives = "unpack"`, "overflow-after = 2")
+		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/{if page}+{page}/{end}"+one("cart", "{title}{ext}", "{title}.bin"), `archives = "unpack"`, "overflow-after = 2")
 	} else {
-		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/"+one("cart", "{title}{ending}", "{title}.bin"), `archives = "unpack"`)
+		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/"+one("cart", "{title}{ext}", "{title}.bin"), `archives = "unpack"`)
 	}
 	sheets := one("sheets", "T/{title}/{title}{if disc} (Disc {disc}){end}.cue", "T/{title}{if disc} (Disc {disc}){end}.cue", "T/{id}/{title}{if disc}-{disc}{end}.cue")
 	rule(`"lapwing"`, `"tracks"`, sheets, fmt.Sprintf("tracks = %q", path.Dir(sheets)+"/{file}"))
@@ -162,28 +162,28 @@ func anyProfile(t *rapid.T) (text, road, filesystem string) {
 	return b.String(), "usb", filesystem
 }
 
-// TestWhatWasFilledByAnyRulesIsListed fills places by random rules, and proves them: what was said to go is listed and starts, and nothing is found
+// TestWhatWasFilledByAnyRulesIsListed fills targets by random rules, and checks them: what was said to go is listed and starts, and nothing is found
 // wrong with it.
 func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 	games := t.TempDir()
 	awkward(t, games)
-	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: knownTo(t, t.TempDir(), "")})
+	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: knownTo(t, t.TempDir(), "")})
 	require.NoError(t, err)
-	for i := range scan.Titles {
-		require.Nil(t, scan.Titles[i].Fault(), "%s: %+v", scan.Titles[i].Name, scan.Titles[i].Findings)
+	for i := range scanned.Titles {
+		require.Nil(t, scanned.Titles[i].Fault(), "%s: %+v", scanned.Titles[i].Name, scanned.Titles[i].Findings)
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		dir, err := os.MkdirTemp("", "any-")
 		must(t, err)
 		defer os.RemoveAll(dir)
-		text, road, filesystem := anyProfile(t)
+		text, via, filesystem := anyProfile(t)
 		set := knownTo(t, filepath.Join(dir, "known"), text)
 		stick := filepath.Join(dir, "stick")
 		must(t, os.MkdirAll(stick, 0o755))
 		b := bench.New("")
-		b.Places = []bench.Place{{Name: "Stick", At: stick, Loader: "any", Road: road, As: filesystem, Room: 1 << 30, Everything: true}}
+		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "any", Via: via, As: filesystem, Capacity: 1 << 30, Everything: true}}
 		take := func() *survey.Survey {
-			s, err := survey.Take(context.Background(), b, 0, slices.Clone(scan.Titles), survey.Options{Set: set})
+			s, err := survey.Take(context.Background(), b, 0, slices.Clone(scanned.Titles), survey.Options{Set: set})
 			must(t, err)
 			return s
 		}
@@ -194,8 +194,8 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 		if r := run.Run(context.Background(), s.Plan(), to, run.Options{}, func(run.Event) {}); len(r.Failed) > 0 {
 			t.Fatalf("%v\n%s", r.Failed, text)
 		}
-		for _, depth := range []proof.Depth{proof.Inside, proof.Names} {
-			r, err := s.Proof(context.Background(), depth)
+		for _, depth := range []check.Depth{check.Inside, check.Names} {
+			r, err := s.Check(context.Background(), depth)
 			must(t, err)
 			want := 0
 			for i := range s.Sheet.Titles() {
@@ -203,7 +203,7 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 					continue
 				}
 				want++
-				if !slices.ContainsFunc(r.Listed, func(l proof.Listed) bool { return l.Starts && lies(s, i, l.Path) }) {
+				if !slices.ContainsFunc(r.Listed, func(l check.Listed) bool { return l.Starts && lies(s, i, l.Path) }) {
 					t.Fatalf("%s went to %s and is not listed: %v\n%s\n%s", s.Sheet.Titles()[i].Label(), s.Sheet.Placement(i).Items[0].Path, r.Listed, findings(r), text)
 				}
 			}
@@ -211,7 +211,7 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 				t.Fatalf("%d went, and %d are listed", want, len(r.Listed))
 			}
 			for _, f := range r.Findings {
-				if f.Kind != proof.Double { // names that were cut may be alike
+				if f.Kind != check.Double { // names that were cut may be alike
 					t.Fatalf("%s\n%s", findings(r), text)
 				}
 			}
@@ -237,7 +237,7 @@ func lies(s *survey.Survey, i int, line string) bool {
 	return false
 }
 
-func findings(r *proof.Report) string {
+func findings(r *check.Report) string {
 	var b bytes.Buffer
 	for _, f := range r.Findings {
 		fmt.Fprintf(&b, "%s %s %s: %s\n", f.Grade, f.Kind, f.Path, f.Say)

@@ -6,17 +6,17 @@ import (
 	"strings"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/distribute"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/pace"
-	"polytome/internal/core/share"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 )
 
-// A Board is all places of a bench. A place that could not be looked at is nil.
+// A Board is all targets of a bench. A target that could not be looked at is nil.
 type Board []*Survey
 
-// Disks tells every place how much room there is on the other places of its consoles, for titles that a
+// Disks tells every target how much space there is on the other targets of its consoles, for titles that a
 // console copies to its own disk first.
 func (b Board) Disks() {
 	for n, s := range b {
@@ -28,7 +28,7 @@ func (b Board) Disks() {
 			if m == n || o == nil || o.carries != nil || o.Profile.Name != s.Profile.Name {
 				continue
 			}
-			if at := o.Sheet.Loaders()[0].Tree.Target().Attachment; at != nil {
+			if at := o.Sheet.Loaders()[0].Tree.Destination().Attachment; at != nil {
 				others[at.Name] = fit.Elsewhere{Name: o.Config.Name, Free: o.Sheet.Free()}
 			}
 		}
@@ -36,7 +36,7 @@ func (b Board) Disks() {
 	}
 }
 
-// needsDisk reports whether a loader of the place copies titles to another place of the console.
+// needsDisk reports whether a loader of the target copies titles to another target of the console.
 func (s *Survey) needsDisk() bool {
 	for _, p := range s.Profiles {
 		for i := range p.Accepts {
@@ -48,12 +48,12 @@ func (s *Survey) needsDisk() bool {
 	return false
 }
 
-// Explain puts the verdict on a title at place n into words, with the ways out that other places
+// Explain puts the verdict on a title at target n into words, with the ways out that other targets
 // offer.
 func (b Board) Explain(n, i int) fit.Explanation {
 	s := b[n]
 	e := s.Sheet.Explain(i)
-	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Unsound || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked || s.carries != nil {
+	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Bad || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked || s.carries != nil {
 		return e
 	}
 	for m, o := range b {
@@ -63,53 +63,53 @@ func (b Board) Explain(n, i int) fit.Explanation {
 		switch v := o.Sheet.Verdict(i); {
 		case v.Kind == fit.There:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
-		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.AsIs): // one in parts is told where it goes whole
+		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.AsIs): // one in parts is reported where it goes whole
 			how := map[fit.Kind]string{fit.AsIs: "takes it as it is", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {
 				how = "takes it: " + v.Word()
 			}
-			e.Add(fit.OtherPlace, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), o.Config.Road))
+			e.Add(fit.OtherTarget, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), o.Config.Via))
 		}
 	}
 	return e
 }
 
-// A Home is where a title goes when titles are shared out, and why.
+// A Home is where a title goes when titles are distributed, and why.
 type Home struct {
-	Title int    `json:"-"`
-	Key   string `json:"title"`
-	Label string `json:"label"`
-	Place int    `json:"-"` // number of the place, -1 for none
-	Name  string `json:"place,omitempty"`
-	Why   string `json:"why"`
-	Moved bool   `json:"moved,omitempty"` // it was wanted somewhere else
+	Title  int    `json:"-"`
+	Key    string `json:"title"`
+	Label  string `json:"label"`
+	Target int    `json:"-"` // number of the target, -1 for none
+	Name   string `json:"target,omitempty"`
+	Why    string `json:"why"`
+	Moved  bool   `json:"moved,omitempty"` // it was wanted somewhere else
 }
 
-// A Sharing is homes for titles over all places.
+// A Sharing is homes for titles over all targets.
 type Sharing struct {
-	Homes []Home       `json:"homes"` // in the order in which titles were given
-	Here  int          `json:"here"`  // that are where they go already
-	Going int          `json:"going"` // that have to be brought
-	Left  int          `json:"left"`  // that no place has room for, or takes
-	Times []pace.Range `json:"times"` // by place, for what has to be brought
-	Whole pace.Range   `json:"whole"` // with all roads at once
+	Homes []Home           `json:"homes"` // in the order in which titles were given
+	Here  int              `json:"here"`  // that are where they go already
+	Going int              `json:"going"` // that have to be brought
+	Left  int              `json:"left"`  // that no target has space for, or takes
+	Times []estimate.Range `json:"times"` // by target, for what has to be brought
+	Whole estimate.Range   `json:"whole"` // with all connections at once
 }
 
-// ShareOut finds a home for each of the titles: hard rules first, then how much a title is wanted, then
+// Distribute finds a home for each of the titles: hard rules first, then how much a title is wanted, then
 // what is there already, then time. Nothing is changed; see [Sharing.Apply].
-func (b Board) ShareOut(be *bench.Bench, titles []int) *Sharing {
-	p := &share.Problem{Free: make([]int64, len(b)), Items: make([]share.Item, len(titles))}
+func (b Board) Distribute(be *bench.Bench, titles []int) *Sharing {
+	p := &distribute.Problem{Free: make([]int64, len(b)), Items: make([]distribute.Item, len(titles))}
 	ranks := be.Ranks(b.titles())
 	for n, s := range b {
 		if s == nil || s.Away != nil || s.carries != nil {
 			continue
 		}
 		portion, slack := s.Sheet.Portions()
-		p.Free[n] = s.Sheet.Room() - slack - s.outside(be, n, titles, portion)
+		p.Free[n] = s.Sheet.Space() - slack - s.outside(be, n, titles, portion)
 		for k, i := range titles {
 			if v := s.Sheet.Fits(i); v.Kind.Goes() && !s.Sheet.Lacks(i) {
 				time := s.Time(i)
-				p.Items[k].Options = append(p.Items[k].Options, share.Option{Place: n, Room: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.There || v.Kind == fit.Renamed})
+				p.Items[k].Options = append(p.Items[k].Options, distribute.Option{Target: n, Space: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.There || v.Kind == fit.Renamed})
 			}
 		}
 	}
@@ -132,7 +132,7 @@ func (b Board) titles() []title.Title {
 	return nil
 }
 
-// outside is the room that titles keep which are wanted at a place and are not shared out.
+// outside is the space that titles keep which are wanted at a target and are not distributed.
 func (s *Survey) outside(be *bench.Bench, n int, titles []int, portion func(int) int64) (bytes int64) {
 	in := make(map[int]bool, len(titles))
 	for _, i := range titles {
@@ -146,30 +146,30 @@ func (s *Survey) outside(be *bench.Bench, n int, titles []int, portion func(int)
 	return bytes
 }
 
-// rivals leaves the options of all but one out where several titles would get one path at a place: the
+// rivals leaves the options of all but one out where several titles would get one path at a target: the
 // one that is there, else the most wanted, else the first.
-func (b Board) rivals(p *share.Problem, titles []int) {
+func (b Board) rivals(p *distribute.Problem, titles []int) {
 	at := make(map[int]int, len(titles))
 	for k, i := range titles {
 		at[i] = k
 	}
-	stays := func(k, place int) bool {
-		return slices.ContainsFunc(p.Items[k].Options, func(o share.Option) bool { return o.Place == place && o.Stays })
+	stays := func(k, target int) bool {
+		return slices.ContainsFunc(p.Items[k].Options, func(o distribute.Option) bool { return o.Target == target && o.Stays })
 	}
 	for k, i := range titles {
-		p.Items[k].Options = slices.DeleteFunc(p.Items[k].Options, func(o share.Option) bool {
-			for _, j := range b[o.Place].Sheet.Placement(i).Rivals {
+		p.Items[k].Options = slices.DeleteFunc(p.Items[k].Options, func(o distribute.Option) bool {
+			for _, j := range b[o.Target].Sheet.Placement(i).Rivals {
 				r, in := at[j]
 				if !in {
-					if b[o.Place].Sheet.Chosen[j] && b[o.Place].Sheet.Fits(j).Kind.Goes() {
+					if b[o.Target].Sheet.Chosen[j] && b[o.Target].Sheet.Fits(j).Kind.Goes() {
 						return true
 					}
 					continue
 				}
-				if !b[o.Place].Sheet.Fits(j).Kind.Goes() || o.Stays {
+				if !b[o.Target].Sheet.Fits(j).Kind.Goes() || o.Stays {
 					continue
 				}
-				if stays(r, o.Place) || p.Items[r].Priority > p.Items[k].Priority || p.Items[r].Priority == p.Items[k].Priority && r < k {
+				if stays(r, o.Target) || p.Items[r].Priority > p.Items[k].Priority || p.Items[r].Priority == p.Items[k].Priority && r < k {
 					return true
 				}
 			}
@@ -179,13 +179,13 @@ func (b Board) rivals(p *share.Problem, titles []int) {
 }
 
 // sharing tells homes in words.
-func (b Board) sharing(be *bench.Bench, p *share.Problem, titles, homes []int) *Sharing {
-	out := &Sharing{Homes: make([]Home, len(titles)), Times: make([]pace.Range, len(b))}
+func (b Board) sharing(be *bench.Bench, p *distribute.Problem, titles, homes []int) *Sharing {
+	out := &Sharing{Homes: make([]Home, len(titles)), Times: make([]estimate.Range, len(b))}
 	free := slices.Clone(p.Free)
 	for k, home := range homes {
 		for _, o := range p.Items[k].Options {
-			if o.Place == home {
-				free[home] -= o.Room
+			if o.Target == home {
+				free[home] -= o.Space
 			}
 		}
 	}
@@ -198,22 +198,22 @@ func (b Board) sharing(be *bench.Bench, p *share.Problem, titles, homes []int) *
 	all := b.titles()
 	for k, i := range titles {
 		h := &out.Homes[k]
-		*h = Home{Title: i, Key: all[i].Key, Label: all[i].Label(), Place: homes[k]}
-		if h.Place == share.None {
+		*h = Home{Title: i, Key: all[i].Key, Label: all[i].Label(), Target: homes[k]}
+		if h.Target == distribute.None {
 			out.Left++
 			h.Why = b.leftWhy(i, free, portions)
 			continue
 		}
-		s := b[h.Place]
+		s := b[h.Target]
 		h.Name = s.Config.Name
-		h.Moved = !be.Places[h.Place].Wants(h.Key)
+		h.Moved = !be.Targets[h.Target].Wants(h.Key)
 		h.Why = b.homeWhy(p, k, h)
 		if s.Sheet.Fits(i).Kind == fit.There {
 			out.Here++
 			continue
 		}
 		out.Going++
-		out.Times[h.Place] = out.Times[h.Place].Plus(s.Time(i))
+		out.Times[h.Target] = out.Times[h.Target].Plus(s.Time(i))
 	}
 	for _, t := range out.Times {
 		out.Whole = out.Whole.Beside(t)
@@ -222,36 +222,36 @@ func (b Board) sharing(be *bench.Bench, p *share.Problem, titles, homes []int) *
 }
 
 // homeWhy says why a title landed where it did.
-func (b Board) homeWhy(p *share.Problem, k int, h *Home) string {
+func (b Board) homeWhy(p *distribute.Problem, k int, h *Home) string {
 	opts := p.Items[k].Options
-	mine := opts[slices.IndexFunc(opts, func(o share.Option) bool { return o.Place == h.Place })]
+	mine := opts[slices.IndexFunc(opts, func(o distribute.Option) bool { return o.Target == h.Target })]
 	if mine.Stays {
-		if b[h.Place].Sheet.Fits(h.Title).Kind == fit.Renamed {
+		if b[h.Target].Sheet.Fits(h.Title).Kind == fit.Renamed {
 			return "it is there under another name, and is renamed"
 		}
 		return "it is there already"
 	}
 	if len(opts) == 1 {
-		return "no other place takes it"
+		return "no other target takes it"
 	}
-	time := b[h.Place].Time(h.Title)
+	time := b[h.Target].Time(h.Title)
 	var quicker, slower, alike []string
 	for _, o := range opts {
-		if o.Place == h.Place {
+		if o.Target == h.Target {
 			continue
 		}
-		said := fmt.Sprintf("%s (%s)", b[o.Place].Config.Name, b[o.Place].Time(h.Title))
+		said := fmt.Sprintf("%s (%s)", b[o.Target].Config.Name, b[o.Target].Time(h.Title))
 		switch {
 		case o.Time < mine.Time:
 			quicker = append(quicker, said)
-		case b[o.Place].Time(h.Title).String() == time.String():
-			alike = append(alike, b[o.Place].Config.Name)
+		case b[o.Target].Time(h.Title).String() == time.String():
+			alike = append(alike, b[o.Target].Config.Name)
 		default:
 			slower = append(slower, said)
 		}
 	}
 	if len(quicker) > 0 {
-		return fmt.Sprintf("%s; quicker would be %s, whose room others need more", time, strings.Join(quicker, ", "))
+		return fmt.Sprintf("%s; quicker would be %s, whose space others need more", time, strings.Join(quicker, ", "))
 	}
 	if len(slower) == 0 {
 		return fmt.Sprintf("%s, as it would be on %s", time, strings.Join(alike, ", "))
@@ -259,7 +259,7 @@ func (b Board) homeWhy(p *share.Problem, k int, h *Home) string {
 	return fmt.Sprintf("%s; slower would be %s", time, strings.Join(slower, ", "))
 }
 
-// leftWhy says for every place why a title that was left over is not there.
+// leftWhy says for every target why a title that was left over is not there.
 func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 	var why []string
 	for n, s := range b {
@@ -274,13 +274,13 @@ func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 		case v.Kind.Goes() && len(s.Sheet.Placement(i).Rivals) > 0 && v.Need <= free[n]:
 			why = append(why, s.Config.Name+": another title has its path")
 		case v.Kind.Goes():
-			why = append(why, fmt.Sprintf("%s: no room, %s are missing", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
+			why = append(why, fmt.Sprintf("%s: no space, %s are missing", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
 		default:
 			why = append(why, s.Config.Name+": "+s.Sheet.Fits(i).Word())
 		}
 	}
 	if len(why) == 0 {
-		return "no loader of any place has anything to do with it"
+		return "no loader of any target has anything to do with it"
 	}
 	return strings.Join(why, "; ")
 }
@@ -293,20 +293,20 @@ func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 		}
 		var put, take []string
 		for _, h := range sh.Homes {
-			wants := be.Places[n].Wants(h.Key)
+			wants := be.Targets[n].Wants(h.Key)
 			switch {
-			case h.Place == n && !wants:
+			case h.Target == n && !wants:
 				put = append(put, h.Key)
-			case h.Place != n && wants && s.Sheet.Fits(h.Title).Kind != fit.There:
+			case h.Target != n && wants && s.Sheet.Fits(h.Title).Kind != fit.There:
 				take = append(take, h.Key)
 			}
 		}
-		be.Places[n].Want(true, put...)
-		be.Places[n].Want(false, take...)
+		be.Targets[n].Want(true, put...)
+		be.Targets[n].Want(false, take...)
 	}
 }
 
-// Wanted are the titles that are wanted at one place at least and that some loader has to do with.
+// Wanted are the titles that are wanted at one target at least and that some loader has to do with.
 func (b Board) Wanted() (out []int) {
 	for i := range b.titles() {
 		for _, s := range b {

@@ -5,30 +5,30 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// carried is the place whose covers alone are put on another one.
+// carried is the target whose covers alone are put on another one.
 type carried struct {
 	name       string
-	road       string
-	filesystem place.Filesystem
+	via        string
+	filesystem target.Filesystem
 	held       map[string]string // names of its titles
 }
 
-// carry finds the place whose covers are carried, and takes over what decides how they are called there.
+// carry finds the target whose covers are carried, and takes over what decides how they are named there.
 func (s *Survey) carry(b *bench.Bench) error {
 	s.carries = nil
 	n := -1
-	for i := range b.Places {
-		if b.Places[i].Name == s.Config.Carries && s.Config.Carries != "" {
+	for i := range b.Targets {
+		if b.Targets[i].Name == s.Config.Carries && s.Config.Carries != "" {
 			n = i
 		}
 	}
 	if n < 0 {
 		return nil
 	}
-	of := &b.Places[n]
+	of := &b.Targets[n]
 	s.Config.Loader, s.Config.Also, s.Config.Rules = of.Loader, of.Also, of.Rules
 	name := of.Loader
 	if loader.IsFile(name) {
@@ -36,27 +36,27 @@ func (s *Survey) carry(b *bench.Bench) error {
 	}
 	p, err := s.set.Profile(name)
 	if err != nil {
-		return fmt.Errorf("the place %s: %w", of.Name, err)
+		return fmt.Errorf("the target %s: %w", of.Name, err)
 	}
-	c := &carried{name: of.Name, road: of.Road, held: of.Names}
-	if c.road == "" {
-		c.road = RoadTo(b.Resolve(of.At), p)
+	c := &carried{name: of.Name, via: of.Via, held: of.Names}
+	if c.via == "" {
+		c.via = WayTo(b.Resolve(of.At), p)
 	}
 	as := of.As
-	if at := p.Attachment(c.road, as); as == "" && at != nil {
+	if at := p.Attachment(c.via, as); as == "" && at != nil {
 		as = at.DefaultFilesystem()
 	}
 	if as == "" {
 		as = "ext4"
 	}
-	if c.filesystem, err = place.FilesystemNamed(as); err != nil {
-		return fmt.Errorf("the place %s: %w", of.Name, err)
+	if c.filesystem, err = target.FilesystemNamed(as); err != nil {
+		return fmt.Errorf("the target %s: %w", of.Name, err)
 	}
 	s.carries = c
 	return nil
 }
 
-// Carries is the name of the place whose covers this one carries, "" for one that is filled for itself.
+// Carries is the name of the target whose covers this one carries, "" for one that is filled for itself.
 func (s *Survey) Carries() string {
 	if s.carries == nil {
 		return ""

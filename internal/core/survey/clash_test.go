@@ -8,13 +8,13 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
 )
 
-// TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are called alike go where all tracks lie in one folder: once one is there, the other is told of that title, and
+// TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are named alike go where all tracks lie in one folder: once one is there, the other is reported of that title, and
 // not of a file that could be replaced.
 func TestATrackOfAnotherTitleIsNoStranger(t *testing.T) {
 	games, stick := t.TempDir(), t.TempDir()
@@ -23,12 +23,12 @@ func TestATrackOfAnotherTitleIsNoStranger(t *testing.T) {
 		coretest.Write(t, games, game+"/track.bin", append(coretest.Volume(t, "LAP_0000"+map[string]string{"Heron": "1", "Lamp": "2"}[game]), make([]byte, more)...))
 	}
 	set := coretest.Set(t)
-	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: set})
+	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 	require.NoError(t, err)
 	b := bench.New("")
-	b.Places = []bench.Place{{Name: "stick", At: stick, Loader: "oxbow", Road: "usb", As: "exfat", Room: 1 << 30, Everything: true}}
+	b.Targets = []bench.Target{{Name: "stick", At: stick, Loader: "oxbow", Via: "usb", As: "exfat", Capacity: 1 << 30, Everything: true}}
 	take := func() *survey.Survey {
-		s, err := survey.Take(t.Context(), b, 0, scan.Titles, survey.Options{Set: set})
+		s, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
 		require.NoError(t, err)
 		return s
 	}

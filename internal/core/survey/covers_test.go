@@ -17,12 +17,12 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/sim"
 	"polytome/internal/size"
-	"polytome/internal/standin"
 )
 
 // drawn is one of a colour.
@@ -34,7 +34,7 @@ func drawn(t testing.TB, w, h int, c color.Color) []byte {
 }
 
 func remembering(t *testing.T, w *workshop) {
-	store, err := seen.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
+	store, err := scancache.Open(filepath.Join(t.TempDir(), "seen.sqlite"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = store.Close() })
 	w.o.Cache = store
@@ -53,7 +53,7 @@ func steps(p *plan.Plan, kind plan.Kind) (out []string) {
 	return out
 }
 
-func TestACoverIsMadeAnewOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
+func TestACoverIsMadeAgainOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "Copper Tide.png": drawn(t, 400, 600, color.RGBA{200, 0, 0, 255})}, fatStick)
 	remembering(t, w)
 	w.fill(0)
@@ -61,7 +61,7 @@ func TestACoverIsMadeAnewOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
 
 	// another picture
 	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "games", "Copper Tide.png"), drawn(t, 300, 300, color.RGBA{0, 0, 200, 255}), 0o644))
-	w.scan()
+	w.scanned()
 	p := w.look(0).Plan()
 	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Replace))
 	assert.Zero(t, p.Loses(), "it was made by us")
@@ -76,14 +76,14 @@ func TestACoverIsMadeAnewOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
 	assert.True(t, w.look(0).Plan().Empty())
 
 	// another rule
-	w.bench.Places[0].Rules = map[string]string{"companion.1.picture.width": "200"}
+	w.bench.Targets[0].Rules = map[string]string{"companion.1.picture.width": "200"}
 	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(w.look(0).Plan(), plan.Replace))
-	w.bench.Places[0].Rules = nil
+	w.bench.Targets[0].Rules = nil
 	assert.True(t, w.look(0).Plan().Empty())
 
 	// one that was put there by hand stays
 	require.NoError(t, os.WriteFile(w.at("stick", "FACES/front/VSP-20417.jpg"), []byte("my own, with another length"), 0o644))
-	w.bench.Places[0].Rules = map[string]string{"companion.1.picture.width": "200"}
+	w.bench.Targets[0].Rules = map[string]string{"companion.1.picture.width": "200"}
 	assert.True(t, w.look(0).Plan().Empty())
 }
 
@@ -119,21 +119,21 @@ func TestCoversComeAfterTheirTitles(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")}, fatStick)
 	w.fill(0) // without a picture
 	coretest.Write(t, w.dir, "games/Copper Tide.png", drawn(t, 400, 600, color.Black))
-	w.scan()
+	w.scanned()
 	p := w.look(0).Plan()
 	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Put), "a run of its own")
 }
 
-// TestACarryStickHoldsTheCoversOfAnotherPlace fills a stick with the covers of a console's disk, in its layout, whatever the disk itself takes.
-func TestACarryStickHoldsTheCoversOfAnotherPlace(t *testing.T) {
-	disk := bench.Place{Name: "disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), NoCovers: true, Titles: bench.Keys{}}
-	stick := bench.Place{Name: "carry", Loader: "gantry", Carries: "disk", As: "fat32", Room: bench.Size(100 * size.MiB)}
+// TestACarryStickHoldsTheCoversOfAnotherTarget fills a stick with the covers of a console's disk, in its layout, whatever the disk itself takes.
+func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
+	disk := bench.Target{Name: "disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), NoCovers: true, Titles: bench.Keys{}}
+	stick := bench.Target{Name: "carry", Loader: "gantry", Carries: "disk", As: "fat32", Capacity: bench.Size(100 * size.MiB)}
 	w := newWorkshop(t, map[string][]byte{
 		"Ropewalk.w8": demo.Cartridge("WREN", "Ropewalk"), "Ropewalk.png": drawn(t, 900, 900, color.Black),
 		"Tide Pool.w8": demo.Cartridge("WREN", "Tide Pool"), "Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
 	}, disk, stick)
 	for i := range w.titles {
-		w.bench.Places[0].Want(true, w.titles[i].Key)
+		w.bench.Targets[0].Want(true, w.titles[i].Key)
 	}
 	board := w.board()
 	assert.Equal(t, "disk", board[1].Carries())
@@ -145,17 +145,17 @@ func TestACarryStickHoldsTheCoversOfAnotherPlace(t *testing.T) {
 	p := board[1].Plan()
 	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Put), "nothing but the cover: no game, no start file, no list")
 	assert.Less(t, p.Bytes, int64(size.MiB))
-	for _, h := range board.ShareOut(w.bench, []int{0, 1, 2}).Homes {
-		assert.NotEqual(t, 1, h.Place, "it is no home")
+	for _, h := range board.Distribute(w.bench, []int{0, 1, 2}).Homes {
+		assert.NotEqual(t, 1, h.Target, "it is no home")
 	}
 
-	r, err := board[1].Proof(context.Background(), "")
+	r, err := board[1].Check(context.Background(), "")
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, "of 1 cover to be carried, 1 not here", r.Findings[0].Say)
 	w.fill(1)
 	coretest.Write(t, w.dir, "carry/letter.txt", []byte("mine"))
-	r, err = w.look(1).Proof(context.Background(), "")
+	r, err = w.look(1).Check(context.Background(), "")
 	require.NoError(t, err)
 	assert.Empty(t, r.Findings)
 	assert.Equal(t, []string{"letter.txt"}, r.Others)
@@ -164,17 +164,17 @@ func TestACarryStickHoldsTheCoversOfAnotherPlace(t *testing.T) {
 	assert.Contains(t, r.Checklist[1], "of disk")
 	assert.True(t, w.look(1).Plan().Empty())
 
-	w.bench.Places[0].Want(false, w.titles[0].Key, w.titles[1].Key, w.titles[2].Key)
+	w.bench.Targets[0].Want(false, w.titles[0].Key, w.titles[1].Key, w.titles[2].Key)
 	assert.Zero(t, w.look(1).Sheet.Count, "what is not wanted there is not carried")
 	require.NoError(t, os.WriteFile(w.at("carry", "gantry/faces/wren8/Ropewalk.jpg"), drawn(t, 900, 900, color.Black), 0o644))
-	w.bench.Places[0].Everything = true
-	r, err = w.look(1).Proof(context.Background(), "")
+	w.bench.Targets[0].Everything = true
+	r, err = w.look(1).Check(context.Background(), "")
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1)
 	assert.Contains(t, r.Findings[0].Say, "it is a png picture, and jpg is wanted")
 }
 
-// TestCoversGoOverFTP fills a simulated console with games and faces over its FTP server, and asks the stand-in of its front end what it shows.
+// TestCoversGoOverFTP fills a simulated console with games and faces over its FTP server, and asks the simulator of its front end what it shows.
 func TestCoversGoOverFTP(t *testing.T) {
 	games := map[string][]byte{}
 	for i := range 9 {
@@ -189,11 +189,11 @@ func TestCoversGoOverFTP(t *testing.T) {
 	remembering(t, w)
 	console := filepath.Join(w.dir, "console")
 	require.NoError(t, os.MkdirAll(filepath.Join(console, "hd1", "gantry"), 0o755))
-	require.NoError(t, standin.Consoles["corvane"].Start(console))
-	s, err := standin.Consoles["corvane"].Serve(console, 0, 1<<30)
+	require.NoError(t, sim.Consoles["corvane"].Start(console))
+	s, err := sim.Consoles["corvane"].Serve(console, 0, 1<<30)
 	require.NoError(t, err)
 	defer s.Close()
-	w.bench.Places = append(w.bench.Places, bench.Place{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", s.Port()), Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), Everything: true})
+	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", s.Port()), Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
 	look := w.look(0)
 	to, err := look.Open(t.Context())
 	require.NoError(t, err)
@@ -202,7 +202,7 @@ func TestCoversGoOverFTP(t *testing.T) {
 	require.Len(t, r.Failed, 1, "one picture is none, and the rest goes on")
 	assert.Contains(t, r.Failed[0].Say, "it is a web page, and no picture")
 	look.Wrote(w.o.Cache, r.Wrote)
-	list, err := standin.Loaders["gantry"].List(os.DirFS(filepath.Join(console, "hd1")))
+	list, err := sim.Loaders["gantry"].List(os.DirFS(filepath.Join(console, "hd1")))
 	require.NoError(t, err)
 	shown := 0
 	for _, g := range list.Games {
@@ -212,7 +212,7 @@ func TestCoversGoOverFTP(t *testing.T) {
 		}
 	}
 	assert.Equal(t, [2]int{9, 7}, [2]int{len(list.Games), shown})
-	report, err := w.look(0).Proof(context.Background(), "inside")
+	report, err := w.look(0).Check(context.Background(), "inside")
 	require.NoError(t, err)
 	covers := 0
 	for _, l := range report.Listed {
@@ -220,6 +220,6 @@ func TestCoversGoOverFTP(t *testing.T) {
 			covers++
 		}
 	}
-	assert.Equal(t, shown, covers, "the proof knows them, too")
+	assert.Equal(t, shown, covers, "the check knows them, too")
 	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Put), "nothing else is left to do")
 }

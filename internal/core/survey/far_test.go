@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
@@ -22,18 +22,18 @@ import (
 	"polytome/internal/secret"
 )
 
-// TestTheTimeLeftFarAway fills a share and a console over a way on which each question takes 30 ms and 1 MB passes in a second: half-way through, the time that is told to be left is the one that
-// is left with the proof behind it, within half as much again; and what was learnt tells the next run as well beforehand.
+// TestTheTimeLeftFarAway fills a share and a console over a way on which each question takes 30 ms and 1 MB passes in a second: half-way through, the time that is reported to be left is the one that
+// is left with the check behind it, within half as much again; and what was learnt tells the next run as well beforehand.
 func TestTheTimeLeftFarAway(t *testing.T) {
 	t.Run("smb", func(t *testing.T) {
 		s := judge.SMB(t, t.TempDir())
 		secret.Remember("127.0.0.1", s.User, s.Password)
-		timeLeft(t, s.Dir, bench.Place{At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/", s.User, judge.Far(t, s.Port, 30*time.Millisecond, 1e6)), Loader: "oxbow", Road: "smb"})
+		timeLeft(t, s.Dir, bench.Target{At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/", s.User, judge.Far(t, s.Port, 30*time.Millisecond, 1e6)), Loader: "oxbow", Via: "smb"})
 	})
 	t.Run("ftp", func(t *testing.T) {
 		dir := t.TempDir()
 		secret.Remember("127.0.0.1", "games", "games")
-		timeLeft(t, dir, bench.Place{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Road: "ftp"})
+		timeLeft(t, dir, bench.Target{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Via: "ftp"})
 	})
 }
 
@@ -51,26 +51,26 @@ func spoil(t *testing.T, dir string) {
 	}))
 }
 
-func timeLeft(t *testing.T, dir string, c bench.Place) {
+func timeLeft(t *testing.T, dir string, c bench.Target) {
 	games := t.TempDir()
 	for i := range 60 {
 		coretest.Write(t, games, fmt.Sprintf("Mill %02d.w8", i), append(demo.Cartridge("WREN", fmt.Sprint("Mill ", i)), make([]byte, 700*(i%9))...))
 	}
 	set := coretest.Set(t)
-	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: set})
+	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 	require.NoError(t, err)
 	b := bench.New("")
 	fill := func(into string) (before, took, half, left time.Duration) {
 		coretest.Write(t, dir, filepath.Join(into, "x.txt"), nil)
 		require.NoError(t, os.Chmod(filepath.Join(dir, into), 0o777)) // who serves it need not be who runs this test
-		pace := bench.Place{}
-		if len(b.Places) > 0 {
-			pace = b.Places[0]
+		speed := bench.Target{}
+		if len(b.Targets) > 0 {
+			speed = b.Targets[0]
 		}
 		to := c
-		to.Name, to.At, to.Everything, to.Pace = "far", c.At+into, true, pace.Pace
-		b.Places = []bench.Place{to}
-		v, err := survey.Take(t.Context(), b, 0, scan.Titles, survey.Options{Set: set})
+		to.Name, to.At, to.Everything, to.Speed = "far", c.At+into, true, speed.Speed
+		b.Targets = []bench.Target{to}
+		v, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
 		require.NoError(t, err)
 		require.NoError(t, v.Away)
 		p := v.Plan()
@@ -93,24 +93,24 @@ func timeLeft(t *testing.T, dir string, c bench.Place) {
 		})
 		require.NoError(t, at.Close())
 		require.Empty(t, r.Failed)
-		prover := v.Prover(b, 0, "", nil)
-		prover.JustRan(p, &r)
+		checker := v.Checker(b, 0, "", nil)
+		checker.JustRan(p, &r)
 		written := time.Since(began)
-		audit, err := prover.Prove(t.Context())
+		audit, err := checker.Check(t.Context())
 		took = time.Since(began)
-		t.Logf("the run took %v, the proof %v", written, took-written)
+		t.Logf("the run took %v, the check %v", written, took-written)
 		require.NoError(t, err)
 		require.Equal(t, 60, audit.Starts())
-		if c.Road == "smb" { // what the run has read back is not read once more: what stands there since is not seen before somebody asks for the proof
+		if c.Via == "smb" { // what the run has read back is not read once more: what stands there since is not seen before somebody asks for the check
 			spoil(t, filepath.Join(dir, into))
-			audit, err = prover.Prove(t.Context())
+			audit, err = checker.Check(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, 60, audit.Starts())
-			audit, err = v.Prover(b, 0, "", nil).Prove(t.Context())
+			audit, err = v.Checker(b, 0, "", nil).Check(t.Context())
 			require.NoError(t, err)
 			assert.Zero(t, audit.Starts())
 		}
-		b.Places[0].Learn(&r)
+		b.Targets[0].Learn(&r)
 		return v.PlanTime(p).Middle(), took, half, left
 	}
 	near := func(said, is time.Duration, what string) {

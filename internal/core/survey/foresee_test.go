@@ -17,7 +17,7 @@ import (
 	"polytome/internal/size"
 )
 
-// foresees are the findings that are told before anything is written, by their paths and kinds.
+// foresees are the findings that are reported before anything is written, by their paths and kinds.
 func foresees(t *testing.T, s *survey.Survey) map[string]string {
 	all, err := s.Foresee(t.Context(), s.Plan())
 	require.NoError(t, err)
@@ -28,11 +28,11 @@ func foresees(t *testing.T, s *survey.Survey) map[string]string {
 	return out
 }
 
-// TestWhatKeepsAllFromShowingIsForeseen: missing files of the loader, and settings, are told before anything is written, and not when it is done; those
-// that the plan writes itself are not told.
+// TestWhatKeepsAllFromShowingIsForeseen: missing files of the loader, and settings, are reported before anything is written, and not when it is done; those
+// that the plan writes itself are not reported.
 func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
 	game := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))
-	w := newWorkshop(t, map[string][]byte{"a.iso": game}, bench.Place{Name: "stick", Loader: "rowan", Road: "usb", As: "fat32", Everything: true})
+	w := newWorkshop(t, map[string][]byte{"a.iso": game}, bench.Target{Name: "stick", Loader: "rowan", Via: "usb", As: "fat32", Everything: true})
 	s := w.look(0)
 	require.False(t, s.Plan().Empty())
 	assert.Equal(t, map[string]string{"ROWAN/rowan.cfg": "setting", "ROWAN/rowan.run": "kit"}, foresees(t, s))
@@ -62,7 +62,7 @@ func TestAVolumeOfAnotherKindIsForeseen(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, exfat.Format(m, m.Size(), exfat.Options{Cluster: 4096}))
 	require.NoError(t, f.Close())
-	w.bench.Places = []bench.Place{{Name: "stick", At: "drive:" + img, Loader: "rowan", Road: "usb", Everything: true}}
-	told := foresees(t, w.look(0))
-	assert.Contains(t, told[""], "filesystem")
+	w.bench.Targets = []bench.Target{{Name: "stick", At: "drive:" + img, Loader: "rowan", Via: "usb", Everything: true}}
+	reported := foresees(t, w.look(0))
+	assert.Contains(t, reported[""], "filesystem")
 }

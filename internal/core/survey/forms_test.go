@@ -12,36 +12,36 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
-	"polytome/internal/core/proof"
+	"polytome/internal/core/check"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/standin"
+	"polytome/internal/sim"
 )
 
-// TestOtherFormsAreFilledAndProved goes the whole way with cartridges, tracks and folders, for every
+// TestOtherFormsAreFilledAndChecked goes the whole way with cartridges, tracks and folders, for every
 // loader that can be filled with them: what is planned is written, a second look has nothing to
-// do, and the proof and the stand-in list the same.
-func TestOtherFormsAreFilledAndProved(t *testing.T) {
+// do, and the check and the simulator list the same.
+func TestOtherFormsAreFilledAndChecked(t *testing.T) {
 	ctx := context.Background()
 	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
 	require.NoError(t, err)
 	set := coretest.Set(t)
-	scan, err := intake.Scan(ctx, []string{w.Shelf}, intake.Options{Set: set})
+	scanned, err := scan.Scan(ctx, []string{w.Shelf}, scan.Options{Set: set})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		loader, as string
 		files      int // written
-		left       int // titles that cannot go: unsound ones, and those in a shape that cannot be made
+		left       int // titles that cannot go: bad ones, and those in a shape that cannot be made
 	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 13, 2}, {"mica", "fat32", 5, 2}} {
 		t.Run(c.loader, func(t *testing.T) {
 			stick := t.TempDir()
 			b := bench.New("")
-			b.Places = []bench.Place{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Room: 1 << 34, Everything: true}}
+			b.Targets = []bench.Target{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Capacity: 1 << 34, Everything: true}}
 			look := func() *survey.Survey {
-				s, err := survey.Take(ctx, b, 0, scan.Titles, survey.Options{Set: set})
+				s, err := survey.Take(ctx, b, 0, scanned.Titles, survey.Options{Set: set})
 				require.NoError(t, err)
 				return s
 			}
@@ -64,18 +64,18 @@ func TestOtherFormsAreFilledAndProved(t *testing.T) {
 			if c.loader == "mica" { // of packed images only the most is known before
 				assert.Greater(t, again.Facts.Free, s.Sheet.Free())
 			} else {
-				assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the room is what was foretold")
+				assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the space is what was foretold")
 			}
 			for _, own := range []string{"bellows/start.bin", "gantry/start.bin", "tools/mica/start.app", "tools/mica/about.xml", "tools/mica/badge.png"} { // what the user supplies
 				coretest.Write(t, stick, own, []byte("the loader's own"))
 			}
 			coretest.Write(t, stick, "system/images/dulcimer-one.rom", demo.SystemImage(1, 256<<10))
-			audit, err := again.Proof(ctx, proof.Inside)
+			audit, err := again.Check(ctx, check.Inside)
 			require.NoError(t, err)
 			for _, f := range audit.Findings {
-				assert.Equal(t, proof.Remark, f.Grade, "%s: %s", f.Path, f.Say)
+				assert.Equal(t, check.Remark, f.Grade, "%s: %s", f.Path, f.Say)
 			}
-			listing, err := standin.Loaders[c.loader].List(os.DirFS(stick))
+			listing, err := sim.Loaders[c.loader].List(os.DirFS(stick))
 			require.NoError(t, err)
 			assert.Empty(t, listing.Passed)
 			var promised, listed []string

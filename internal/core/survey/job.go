@@ -7,27 +7,27 @@ import (
 	"strings"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/place"
-	"polytome/internal/place/drive"
-	"polytome/internal/place/ftp"
+	"polytome/internal/core/scan"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/ftp"
 )
 
-// Job is the carrying out of a plan at the place, as the bench has it set up.
+// Job is the carrying out of a plan at the target, as the bench has it set up.
 func (s *Survey) Job(b *bench.Bench, p *plan.Plan) run.Job {
 	return run.Job{Plan: p, Open: s.Open, Options: options(b, s.dir, &s.Config)}
 }
 
-// Beginning is what is written down of a run at the place.
+// Beginning is what is written down of a run at the target.
 func (s *Survey) Beginning(b *bench.Bench) journal.Beginning {
 	return journal.Beginning{Config: s.Config, At: absolute(s.dir), Bench: absolute(b.File())}
 }
 
-func options(b *bench.Bench, at string, c *bench.Place) run.Options {
+func options(b *bench.Bench, at string, c *bench.Target) run.Options {
 	o := run.Options{Limit: int64(c.Rate), Verify: run.VerifyFull}
 	if _, ok, _ := ftp.ParseAddress(at); ok {
 		o.Verify = run.VerifySize // reading back would take as long again as sending
@@ -36,14 +36,14 @@ func options(b *bench.Bench, at string, c *bench.Place) run.Options {
 		o.Verify = run.Verify(c.Verify)
 	}
 	if b != nil {
-		o.Passwords, o.Allowed = slices.Clone(b.Passwords), intake.Allowed(b)
+		o.Passwords, o.Allowed = slices.Clone(b.Passwords), scan.Allowed(b)
 	}
 	return o
 }
 
-// Lies reports whether a run that is written down was at a place of a bench, as that is set up now.
+// Lies reports whether a run that is written down was at a target of a bench, as that is set up now.
 func Lies(r *journal.Run, b *bench.Bench, n int) bool {
-	p := &b.Places[n]
+	p := &b.Targets[n]
 	return r.Bench == absolute(b.File()) && p.Name == r.Config.Name && absolute(b.Resolve(p.At)) == r.At
 }
 
@@ -64,7 +64,7 @@ func absolute(at string) string {
 	return at
 }
 
-// Again is what is left of a run that is written down, with how it is gone on with. The bench is the one that it was for; nil where that is not
+// Again is what is left of a run that is written down, with how it is resumed. The bench is the one that it was for; nil where that is not
 // there any more.
 func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.Job, journal.Beginning, error) {
 	r, rest, err := j.Rest(id)
@@ -84,8 +84,8 @@ func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.J
 	}
 	o := options(b, r.At, &r.Config)
 	o.Verify, o.Again = r.Verify, true
-	open := func(ctx context.Context) (place.Place, error) {
-		return OpenPlace(ctx, r.At, r.Config, all[0], wantsOnePiece(all, r.Config.Road))
+	open := func(ctx context.Context) (target.Target, error) {
+		return OpenTarget(ctx, r.At, r.Config, all[0], wantsContiguous(all, r.Config.Via))
 	}
 	return run.Job{Plan: rest, Open: open, Options: o}, journal.Beginning{Config: r.Config, At: r.At, Bench: r.Bench, After: r.ID}, nil
 }
@@ -99,5 +99,5 @@ func Plain(at string) string {
 	return "the connection to " + a.Host + " is plain FTP: what is sent, and the password, can be read by others in the same network"
 }
 
-// Plain says that what is sent to the place can be read on the way; "" where it cannot.
+// Plain says that what is sent to the target can be read on the way; "" where it cannot.
 func (s *Survey) Plain() string { return Plain(s.dir) }

@@ -10,26 +10,26 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// lay makes the tree of one loader, once for each road and filesystem. Titles keep the names that
-// the bench remembers, and those under which they lie on the place.
+// lay makes the tree of one loader, once for each connection and filesystem. Titles keep the names that
+// the bench remembers, and those under which they lie on the target.
 func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	fs := s.Facts.Filesystem
-	key := strings.Join([]string{p.Name, p.File, s.Config.Road, fs.Name}, "\x00")
+	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name}, "\x00")
 	if l := s.trees[key]; l != nil && l.Profile == p {
 		return l
 	}
 	if s.carries != nil {
 		fs := s.carries.filesystem
-		tree := layout.Lay(s.Titles, p, layout.Target{Attachment: p.Attachment(s.carries.road, fs.Name), Filesystem: fs, Held: s.carries.held})
+		tree := layout.Lay(s.Titles, p, layout.Destination{Attachment: p.Attachment(s.carries.via, fs.Name), Filesystem: fs, Held: s.carries.held})
 		l := &fit.Loader{Profile: p, Tree: tree.OnlyCovers()}
 		s.trees[key] = l
 		return l
 	}
-	target := layout.Target{Attachment: p.Attachment(s.Config.Road, fs.Name), Filesystem: fs, Held: s.Config.Names}
-	tree := layout.Lay(s.Titles, p, target)
+	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs, Held: s.Config.Names}
+	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
-		target.Held = held
-		tree = layout.Lay(s.Titles, p, target)
+		destination.Held = held
+		tree = layout.Lay(s.Titles, p, destination)
 	}
 	s.settlePacked(ctx, tree)
 	l := &fit.Loader{Profile: p, Tree: tree}
@@ -37,7 +37,7 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	return l
 }
 
-// held are the names under which contested titles lie on the place already, beside those that are
+// held are the names under which contested titles lie on the target already, beside those that are
 // remembered; nil when there are none.
 func (s *Survey) held(tree *layout.Tree) map[string]string {
 	contested := tree.Contested()
@@ -68,7 +68,7 @@ func (s *Survey) held(tree *layout.Tree) map[string]string {
 	return held
 }
 
-// Contested are the names over which titles had to be told apart, by the keys of the titles.
+// Contested are the names over which titles had to be reported apart, by the keys of the titles.
 func (s *Survey) Contested() map[string]string {
 	out := map[string]string{}
 	for _, l := range s.Sheet.Loaders() {

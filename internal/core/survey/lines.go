@@ -7,7 +7,7 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // State is what becomes of a file or folder.
@@ -20,13 +20,13 @@ const (
 	Written   State = "written" // by Polytome, from a rule
 	Renamed   State = "renamed"
 	Replaced  State = "replaced"
-	Leaving   State = "leaving"
-	Leftover  State = "leftover" // of a broken-off run
+	Removing  State = "removing"
+	Leftover  State = "leftover" // of a interrupted run
 	InTheWay  State = "in the way"
 	Contested State = "yours" // a person and a rule have changed it to different things
 )
 
-// A Line is one file or folder of what a place holds and will hold.
+// A Line is one file or folder of what a target holds and will hold.
 type Line struct {
 	Path   string `json:"path"`
 	Folder bool   `json:"folder,omitempty"`
@@ -35,12 +35,12 @@ type Line struct {
 	Rule   string `json:"rule"`           // why it is there, a plain sentence
 	Title  int    `json:"title"`          // index of the title that it is for, -1 for none
 	From   string `json:"from,omitempty"` // where it lies now, of one that is renamed
-	There  bool   `json:"there"`          // it is on the place now, under this path
+	There  bool   `json:"there"`          // it is on the target now, under this path
 
 	order string // by which the tree is sorted
 }
 
-// Lines merges what is on the place with what a plan makes of it: what is in a folder comes right behind it. The sheet is the one that the plan is
+// Lines merges what is on the target with what a plan makes of it: what is in a folder comes right behind it. The sheet is the one that the plan is
 // for, or a clone of it.
 func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 	fold := s.Facts.Filesystem.Fold
@@ -70,8 +70,8 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 		l := Line{Path: e.Path, Folder: e.Folder, Size: e.Size, State: Kept, Title: -1, There: true}
 		i, held := holders[e.Path]
 		switch {
-		case !e.Folder && place.IsTemporary(e.Path):
-			l.State, l.Rule = Leftover, "half a file from a broken-off run; the next run clears it"
+		case !e.Folder && target.IsTemporary(e.Path):
+			l.State, l.Rule = Leftover, "half a file from a interrupted run; the next run clears it"
 		case held && sheet.Chosen[i]:
 			l.Title, l.Rule = i, rules[e.Path]
 			if sheet.Verdict(i).Kind == fit.Differs {
@@ -84,7 +84,7 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 		case sheet.Owns(e.Path):
 			l.Rule = "it lies where the loader has files of titles, and belongs to none of your games; it stays"
 		default:
-			l.Rule = "no loader of this place knows it; it stays"
+			l.Rule = "no loader of this target knows it; it stays"
 		}
 		if say, ok := s.Conflicts[e.Path]; ok {
 			l.State, l.Rule = Contested, say
@@ -108,7 +108,7 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 		switch step.Kind {
 		case plan.Remove, plan.RemoveFolder:
 			if l := byPath[fold(step.Path)]; l != nil {
-				l.State, l.Rule = Leaving, step.Why
+				l.State, l.Rule = Removing, step.Why
 			}
 		case plan.Move:
 			if l := byPath[fold(step.From)]; l != nil {
@@ -125,8 +125,8 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 				st = Written
 			}
 			rule := step.Why
-			if told := step.Make.Tell(); told != "" {
-				rule += "; " + told
+			if reported := step.Make.Emit(); reported != "" {
+				rule += "; " + reported
 			}
 			if l := byPath[fold(step.Path)]; l != nil {
 				l.State, l.Rule, l.Size, l.Title = st, rule, step.Size, index(step.Title)

@@ -9,13 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"polytome/internal/core/seen"
-	"polytome/internal/place"
+	"polytome/internal/core/scancache"
+	"polytome/internal/target"
 )
 
-// list finds out what is on the place. What was listed before serves again when the place's stamp
-// proves that nothing changed; where the place is away, it is all there is.
-func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
+// list finds out what is on the target. What was listed before serves again when the target's stamp
+// checks that nothing changed; where the target is away, it is all there is.
+func (s *Survey) list(ctx context.Context, cache *scancache.Store) error {
 	name := s.cacheName()
 	known, ok := recall(cache, name)
 	began := time.Now()
@@ -42,7 +42,7 @@ func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 		return err
 	}
 	if s.There == nil {
-		s.There = []place.Entry{}
+		s.There = []target.Entry{}
 	}
 	if s.Facts, err = p.Facts(ctx, s.There); err != nil {
 		return err
@@ -54,12 +54,12 @@ func (s *Survey) list(ctx context.Context, cache *seen.Store) error {
 	return nil
 }
 
-// cacheName tells the place from others, and from itself when it is declared to be another.
+// cacheName tells the target from others, and from itself when it is declared to be another.
 func (s *Survey) cacheName() string {
-	return fmt.Sprintf("%s\x00%s\x00%d\x00%d", s.dir, s.Config.As, s.Config.Room, s.Config.Cluster)
+	return fmt.Sprintf("%s\x00%s\x00%d\x00%d", s.dir, s.Config.As, s.Config.Capacity, s.Config.Cluster)
 }
 
-// A snapshot is a listing with the stamp that proves it fresh.
+// A snapshot is a listing with the stamp that checks it fresh.
 type snapshot struct {
 	Listing
 	Stamp string
@@ -67,22 +67,22 @@ type snapshot struct {
 
 // A heading is what a remembered snapshot begins with.
 type heading struct {
-	place.Facts
+	target.Facts
 	Took time.Duration
 }
 
-// settledFor is how long ago the newest change on a place must be for its listing to be kept with a
-// stamp: what is written to within the same tick of its clock cannot be told apart.
+// settledFor is how long ago the newest change on a target must be for its listing to be kept with a
+// stamp: what is written to within the same tick of its clock cannot be reported apart.
 const settledFor = 3 * time.Second
 
 // remember keeps a snapshot. A cache that cannot be written to costs time only.
-func remember(cache *seen.Store, name string, snap snapshot) {
+func remember(cache *scancache.Store, name string, snap snapshot) {
 	if cache == nil {
 		return
 	}
 	for i := range snap.There {
 		if snap.Taken.Sub(snap.There[i].Modified) < settledFor {
-			snap.Stamp = "" // it serves when the place is away, and proves nothing
+			snap.Stamp = "" // it serves when the target is away, and checks nothing
 			break
 		}
 	}
@@ -100,15 +100,15 @@ func remember(cache *seen.Store, name string, snap snapshot) {
 		}
 		fmt.Fprintf(&b, "%d %d %d %q\n", folder, e.Size, e.Modified.UnixNano(), e.Path)
 	}
-	_ = cache.PutPlace(seen.Place{Name: name, Stamp: snap.Stamp, At: snap.Taken.Unix(), Data: b.Bytes()})
+	_ = cache.PutTarget(scancache.Target{Name: name, Stamp: snap.Stamp, At: snap.Taken.Unix(), Data: b.Bytes()})
 }
 
-// recall finds the last snapshot of a place.
-func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
+// recall finds the last snapshot of a target.
+func recall(cache *scancache.Store, name string) (snap snapshot, ok bool) {
 	if cache == nil {
 		return snap, false
 	}
-	p, ok, err := cache.Place(name)
+	p, ok, err := cache.Target(name)
 	if err != nil || !ok {
 		return snap, false
 	}
@@ -118,13 +118,13 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 		return snap, false
 	}
 	snap.Facts, snap.Took = h.Facts, h.Took
-	fs, err := place.FilesystemNamed(snap.Facts.Filesystem.Name)
+	fs, err := target.FilesystemNamed(snap.Facts.Filesystem.Name)
 	if err != nil {
-		fs = place.UnknownFilesystem(snap.Facts.Filesystem.Name).Like(snap.Facts.Filesystem)
+		fs = target.UnknownFilesystem(snap.Facts.Filesystem.Name).Like(snap.Facts.Filesystem)
 	}
 	fs.Spelling = snap.Facts.Filesystem.Spelling
 	snap.Facts.Filesystem = fs
-	snap.There = []place.Entry{}
+	snap.There = []target.Entry{}
 	for line := range bytes.Lines(rest) {
 		e, ok := entryOf(string(line))
 		if !ok {
@@ -137,7 +137,7 @@ func recall(cache *seen.Store, name string) (snap snapshot, ok bool) {
 }
 
 // entryOf reads one line of a snapshot.
-func entryOf(line string) (e place.Entry, ok bool) {
+func entryOf(line string) (e target.Entry, ok bool) {
 	parts := strings.SplitN(strings.TrimSuffix(line, "\n"), " ", 4)
 	if len(parts) < 4 {
 		return e, false
@@ -145,5 +145,5 @@ func entryOf(line string) (e place.Entry, ok bool) {
 	size, err1 := strconv.ParseInt(parts[1], 10, 64)
 	modified, err2 := strconv.ParseInt(parts[2], 10, 64)
 	path, err3 := strconv.Unquote(parts[3])
-	return place.Entry{Path: path, Folder: parts[0] == "1", Size: size, Modified: time.Unix(0, modified)}, err1 == nil && err2 == nil && err3 == nil
+	return target.Entry{Path: path, Folder: parts[0] == "1", Size: size, Modified: time.Unix(0, modified)}, err1 == nil && err2 == nil && err3 == nil
 }

@@ -9,38 +9,38 @@ import (
 	"strings"
 	"time"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// A mover finds titles that lie on the place under other paths than they should.
+// A mover finds titles that lie on the target under other paths than they should.
 type mover struct {
 	s      *Survey
 	ctx    context.Context
-	place  place.Place             // opened when something has to be looked into
-	strays map[int64][]place.Entry // files that no title wants there, by size
-	byPath map[string]place.Entry  // the same, by folded path
-	taken  map[string]bool         // paths that were found for a title
-	prints map[string]print        // of strays, by path
+	target target.Target            // opened when something has to be looked into
+	strays map[int64][]target.Entry // files that no title wants there, by size
+	byPath map[string]target.Entry  // the same, by folded path
+	taken  map[string]bool          // paths that were found for a title
+	prints map[string]print         // of strays, by path
 }
 
 func (s *Survey) mover(ctx context.Context) *mover {
-	return &mover{s: s, ctx: ctx, strays: map[int64][]place.Entry{}, byPath: map[string]place.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
+	return &mover{s: s, ctx: ctx, strays: map[int64][]target.Entry{}, byPath: map[string]target.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
 }
 
 func (m *mover) close() {
-	if m.place != nil {
-		_ = m.place.Close()
+	if m.target != nil {
+		_ = m.target.Close()
 	}
 }
 
 // clockStep is how far the dates of a file and of its copy may lie apart: FAT keeps every other second.
 const clockStep = 2 * time.Second
 
-// findChanged finds files on the place that have the path and the length of a title's, are older than
+// findChanged finds files on the target that have the path and the length of a title's, are older than
 // the title's own file, and have other headers or samples: the title was changed since they were written.
 func (s *Survey) findChanged(ctx context.Context) map[string]bool {
 	m := s.mover(ctx)
@@ -78,7 +78,7 @@ func (s *Survey) findMoved(ctx context.Context) map[int][]string {
 		}
 	}
 	for _, e := range s.There {
-		if !e.Folder && e.Size > 0 && !place.IsTemporary(e.Path) && !wanted[fold(e.Path)] {
+		if !e.Folder && e.Size > 0 && !target.IsTemporary(e.Path) && !wanted[fold(e.Path)] {
 			m.strays[e.Size] = append(m.strays[e.Size], e)
 			m.byPath[fold(e.Path)] = e
 		}
@@ -176,8 +176,8 @@ func (m *mover) others(i, lead int, found []string) bool {
 	return true
 }
 
-// beside looks in a folder for the only file with an item's length, ending and headers.
-func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (found place.Entry, ok bool) {
+// beside looks in a folder for the only file with an item's length, extension and headers.
+func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (found target.Entry, ok bool) {
 	for _, e := range m.strays[item.Size] {
 		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path), path.Ext(item.Path)) && m.alike(e, i, item) {
 			if ok {
@@ -192,19 +192,19 @@ func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (foun
 // print is a fingerprint of the headers of a file, and one of samples from all over it.
 type print struct{ sign, deep string }
 
-// alike reports whether a file of the place has the content of an item's source, as far as its headers
+// alike reports whether a file of the target has the content of an item's source, as far as its headers
 // and forty samples tell.
-func (m *mover) alike(e place.Entry, i int, item *layout.Item) bool {
+func (m *mover) alike(e target.Entry, i int, item *layout.Item) bool {
 	same, known := m.compare(e, i, item)
 	return same && known
 }
 
-// compare looks into a file of the place and into an item's source; known is false when one of
+// compare looks into a file of the target and into an item's source; known is false when one of
 // them cannot be read.
-func (m *mover) compare(e place.Entry, i int, item *layout.Item) (same, known bool) {
+func (m *mover) compare(e target.Entry, i int, item *layout.Item) (same, known bool) {
 	has, ok := m.prints[e.Path]
 	if !ok {
-		m.onPlace(e, func(c io.ReaderAt) { has.sign, _ = intake.Sign(c, e.Size) })
+		m.onTarget(e, func(c io.ReaderAt) { has.sign, _ = scan.Sign(c, e.Size) })
 		m.prints[e.Path] = has
 	}
 	d := &m.s.Titles[i].Discs[item.Disc]
@@ -213,17 +213,17 @@ func (m *mover) compare(e place.Entry, i int, item *layout.Item) (same, known bo
 		want = print{}
 	}
 	if want.sign == "" {
-		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = intake.Sign(f, item.Size) })
+		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = scan.Sign(f, item.Size) })
 	}
 	if want.sign == "" || has.sign == "" || want.sign != has.sign {
 		return false, want.sign != "" && has.sign != ""
 	}
 	if has.deep == "" {
-		m.onPlace(e, func(c io.ReaderAt) { has.deep, _ = intake.Deep(c, e.Size) })
+		m.onTarget(e, func(c io.ReaderAt) { has.deep, _ = scan.Deep(c, e.Size) })
 		m.prints[e.Path] = has
 	}
 	if want.deep == "" {
-		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = intake.Deep(f, item.Size) })
+		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = scan.Deep(f, item.Size) })
 	}
 	return want.deep == has.deep, want.deep != "" && has.deep != ""
 }
@@ -236,16 +236,16 @@ func ofSource(f *title.File, use func(io.ReaderAt)) {
 	}
 }
 
-// onPlace opens a file of the place; one that cannot be read tells nothing.
-func (m *mover) onPlace(e place.Entry, use func(io.ReaderAt)) {
-	if m.place == nil {
+// onTarget opens a file of the target; one that cannot be read tells nothing.
+func (m *mover) onTarget(e target.Entry, use func(io.ReaderAt)) {
+	if m.target == nil {
 		p, err := m.s.Open(m.ctx)
 		if err != nil {
 			return
 		}
-		m.place = p
+		m.target = p
 	}
-	if c, err := m.place.Open(m.ctx, e.Path); err == nil {
+	if c, err := m.target.Open(m.ctx, e.Path); err == nil {
 		use(c)
 		_ = c.Close()
 	}

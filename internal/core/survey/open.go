@@ -11,36 +11,36 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/drives"
-	"polytome/internal/place"
-	"polytome/internal/place/drive"
-	"polytome/internal/place/folder"
-	"polytome/internal/place/ftp"
-	"polytome/internal/place/remote"
-	"polytome/internal/place/smb"
 	"polytome/internal/secret"
 	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
+	"polytome/internal/target/smb"
 )
 
-// Open opens the place itself. The caller closes it. It is of use as long as the context lasts.
-func (s *Survey) Open(ctx context.Context) (place.Place, error) {
-	return OpenPlace(ctx, s.dir, s.Config, s.Profile, s.onePiece())
+// Open opens the target itself. The caller closes it. It is of use as long as the context lasts.
+func (s *Survey) Open(ctx context.Context) (target.Target, error) {
+	return OpenTarget(ctx, s.dir, s.Config, s.Profile, s.contiguous())
 }
 
-// onePiece reports whether one of the loaders wants files in one piece where the place is.
-func (s *Survey) onePiece() bool { return wantsOnePiece(s.Profiles, s.Config.Road) }
+// contiguous reports whether one of the loaders wants files contiguous where the target is.
+func (s *Survey) contiguous() bool { return wantsContiguous(s.Profiles, s.Config.Via) }
 
-func wantsOnePiece(all []*loader.Profile, road string) bool {
+func wantsContiguous(all []*loader.Profile, via string) bool {
 	return slices.ContainsFunc(all, func(p *loader.Profile) bool {
-		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Road == road && a.OnePiece })
+		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Via == via && a.Contiguous })
 	})
 }
 
-// OpenPlace opens the place at an address as the bench has it set up: a folder, a drive, a console over FTP, or a share over SMB. What a
-// console's server is like and who may log in stands in the profile of the loader, which may be nil. The place is of use as long as the context
+// OpenTarget opens the target at an address as the bench has it set up: a folder, a drive, a console over FTP, or a share over SMB. What a
+// console's server is like and who may log in stands in the profile of the loader, which may be nil. The target is of use as long as the context
 // lasts: when it ends, connections are closed.
-func OpenPlace(ctx context.Context, at string, c bench.Place, p *loader.Profile, onePiece bool) (place.Place, error) {
+func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profile, contiguous bool) (target.Target, error) {
 	if a, ok := drive.ParseAddress(at); ok {
-		return drive.Open(ctx, drives.Here, a, drive.Options{OnePiece: onePiece})
+		return drive.Open(ctx, drives.Here, a, drive.Options{Contiguous: contiguous})
 	}
 	a, isRemote, err := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB)
 	switch {
@@ -59,13 +59,13 @@ func OpenPlace(ctx context.Context, at string, c bench.Place, p *loader.Profile,
 		}
 		return ftp.Open(ctx, a, o)
 	}
-	return folder.Open(at, folder.Options{Filesystem: c.As, Room: int64(c.Room), Cluster: int64(c.Cluster)})
+	return folder.Open(at, folder.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)})
 }
 
 // Console is what is known of a console's server: from the bench, from the profile, and its password from the keyring.
-func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, error) {
-	o := ftp.Options{Room: int64(c.Room), Cluster: int64(c.Cluster)}
-	fs := place.UnknownFilesystem("own")
+func Console(a ftp.Address, c bench.Target, p *loader.Profile) (ftp.Options, error) {
+	o := ftp.Options{Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)}
+	fs := target.UnknownFilesystem("own")
 	fs.Shown = "its own"
 	var at *loader.Attachment
 	if p != nil {
@@ -87,8 +87,8 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 		}
 		fs.CaseSensitive = at.Case != "ignored"
 		for _, v := range at.Volumes {
-			if v.Name == path.Base(a.Root) && o.Room == 0 {
-				o.Room = int64(v.Size)
+			if v.Name == path.Base(a.Root) && o.Capacity == 0 {
+				o.Capacity = int64(v.Size)
 			}
 		}
 	}
@@ -106,7 +106,7 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 		o.Password = kept
 	}
 	if c.As != "" {
-		declared, err := place.FilesystemNamed(c.As)
+		declared, err := target.FilesystemNamed(c.As)
 		if err != nil {
 			return o, err
 		}
@@ -123,8 +123,8 @@ func Console(a ftp.Address, c bench.Place, p *loader.Profile) (ftp.Options, erro
 }
 
 // Share is what is known of a share: from the bench, from the profile, and its password from the keyring.
-func Share(a smb.Address, c bench.Place, p *loader.Profile) (smb.Options, error) {
-	o := smb.Options{User: a.User, Room: int64(c.Room), Cluster: int64(c.Cluster)}
+func Share(a smb.Address, c bench.Target, p *loader.Profile) (smb.Options, error) {
+	o := smb.Options{User: a.User, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)}
 	if p != nil {
 		if at := p.Attachment("smb", c.As); at != nil && o.User == "" {
 			o.User, o.Password = at.Login.User, at.Login.Password
@@ -136,7 +136,7 @@ func Share(a smb.Address, c bench.Place, p *loader.Profile) (smb.Options, error)
 		}
 	}
 	if c.As != "" {
-		declared, err := place.FilesystemNamed(c.As)
+		declared, err := target.FilesystemNamed(c.As)
 		if err != nil {
 			return o, err
 		}

@@ -4,23 +4,23 @@ import (
 	"context"
 	"errors"
 
-	"polytome/internal/core/intake"
 	"polytome/internal/core/layout"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
 	"polytome/internal/format/joined"
 	"polytome/internal/format/packed"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
-// settlePacked finds packed images that are on the place already. What was known of their size was the most that
+// settlePacked finds packed images that are on the target already. What was known of their size was the most that
 // it could be; now it is exact, and parts that were not needed are none of the title any more. A packed image of something else is noted
 // as such.
 func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 	if len(s.There) == 0 || s.Away != nil {
 		return
 	}
-	var present map[string]place.Entry
-	var p place.Place
+	var present map[string]target.Entry
+	var p target.Target
 	for i := range tree.Placements {
 		pl := &tree.Placements[i]
 		for k := 0; k < len(pl.Items); k++ { // parts that were not needed go
@@ -28,7 +28,7 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 				continue
 			}
 			if present == nil {
-				present = make(map[string]place.Entry, len(s.There))
+				present = make(map[string]target.Entry, len(s.There))
 				for _, e := range s.There {
 					if !e.Folder {
 						present[s.Facts.Filesystem.Fold(e.Path)] = e
@@ -51,14 +51,14 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 }
 
 // settleOne looks into the packed image whose first part is item k of a placement.
-func (s *Survey) settleOne(ctx context.Context, p place.Place, present map[string]place.Entry, pl *layout.Placement, title, k int) {
+func (s *Survey) settleOne(ctx context.Context, p target.Target, present map[string]target.Entry, pl *layout.Placement, title, k int) {
 	lead := &pl.Items[k]
 	last := k + 1
 	for last < len(pl.Items) && pl.Items[last].Shape == shape.Pack && pl.Items[last].Disc == lead.Disc {
 		last++
 	}
 	var parts []joined.Part
-	var there []place.Entry
+	var there []target.Entry
 	for n := k; n < last; n++ {
 		e, ok := present[s.Facts.Filesystem.Fold(pl.Items[n].Path)]
 		if !ok || e.Size > pl.Items[n].Size {
@@ -78,13 +78,13 @@ func (s *Survey) settleOne(ctx context.Context, p place.Place, present map[strin
 	im, err := packed.Open(all, all.Size())
 	var damage *packed.FormatError
 	if errors.As(err, &damage) && len(parts) < last-k {
-		return // a run that was broken off goes on with the parts that are missing
+		return // a run that was interrupted resumes the parts that are missing
 	}
 	same := false
 	if err == nil {
 		defer im.Close()
 		sign := s.Titles[title].Discs[lead.Disc].Sign
-		is, err := intake.Sign(im, im.Size())
+		is, err := scan.Sign(im, im.Size())
 		same = im.Size() == lead.Source.Size && (sign == "" || err == nil && is == sign)
 	}
 	if !same {

@@ -13,15 +13,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/pace"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
 )
 
-// TestShapesAProfileAsksFor fills places by profiles that want titles in shapes which no shipped one asks for: a word in
+// TestShapesAProfileAsksFor fills targets by profiles that want titles in shapes which no shipped one asks for: a word in
 // the profile is all that it takes.
 func TestShapesAProfileAsksFor(t *testing.T) {
 	data := demo.RawTrack(coretest.Volume(t, "LAP_04412"))
@@ -37,7 +37,7 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 	}
 	check := func(name, loader, as, word string, rules map[string]string, verdict fit.Kind, look func(t *testing.T, w *workshop)) {
 		t.Run(name, func(t *testing.T) {
-			w := newWorkshop(t, games, bench.Place{Name: "stick", Loader: loader, As: as, Room: bench.Size(size.GiB), Everything: true, Rules: rules})
+			w := newWorkshop(t, games, bench.Target{Name: "stick", Loader: loader, As: as, Capacity: bench.Size(size.GiB), Everything: true, Rules: rules})
 			s := w.look(0)
 			found := false
 			for i := range s.Titles {
@@ -52,7 +52,7 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 			w.fill(0)
 			again := w.look(0)
 			assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
-			assert.GreaterOrEqual(t, again.Facts.Free, before, "the room that was reckoned with was enough")
+			assert.GreaterOrEqual(t, again.Facts.Free, before, "the space that was accounted for was enough")
 			look(t, w)
 		})
 	}
@@ -101,13 +101,13 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 	})
 }
 
-// TestShapingTakesItsTime: where bringing a title into its shape is slower than the road, that is what is told.
+// TestShapingTakesItsTime: where bringing a title into its shape is slower than the connection, that is what is reported.
 func TestShapingTakesItsTime(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"water.skd": skuaDisc(t, "SKU-0007", 24<<20, 20<<20)},
-		bench.Place{Name: "plain", Loader: "mica", As: "fat32", Room: bench.Size(size.GiB), Everything: true},
-		bench.Place{Name: "compressed", Loader: "mica", As: "fat32", Room: bench.Size(size.GiB), Everything: true, Rules: map[string]string{"accept.1.compress": "true"}})
-	for n := range w.bench.Places {
-		w.bench.Places[n].Pace = &pace.Learnt{Rate: 2 << 30, PerFile: 0.001, Runs: 3}
+		bench.Target{Name: "plain", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true},
+		bench.Target{Name: "compressed", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true, Rules: map[string]string{"accept.1.compress": "true"}})
+	for n := range w.bench.Targets {
+		w.bench.Targets[n].Speed = &estimate.Learnt{Rate: 2 << 30, PerFile: 0.001, Runs: 3}
 	}
 	plain, compressed := w.look(0).Time(0), w.look(1).Time(0)
 	assert.Greater(t, compressed.Least, 2*plain.Most, "%s, %s", compressed, plain)
@@ -117,7 +117,7 @@ func TestShapingTakesItsTime(t *testing.T) {
 func TestWhatIsTakenOutOfAnImageKeepsItsDate(t *testing.T) {
 	image, err := demo.Volume("CORVANE", "MAIN.RUN", demo.MainRun("CVN00130", "Gorse Common", "E"))
 	require.NoError(t, err)
-	w := newWorkshop(t, map[string][]byte{"gorse.iso": image}, bench.Place{Name: "disk", Loader: "gantry", Road: "ftp", As: "exfat", Room: bench.Size(size.GiB), Everything: true})
+	w := newWorkshop(t, map[string][]byte{"gorse.iso": image}, bench.Target{Name: "disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
 	s := w.look(0)
 	require.Equal(t, fit.Converted, s.Sheet.Verdict(0).Kind)
 	assert.Equal(t, "extract", s.Sheet.Verdict(0).Word())

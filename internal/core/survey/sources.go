@@ -26,7 +26,7 @@ func below(path, dir string) bool {
 	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, string(filepath.Separator))+string(filepath.Separator))
 }
 
-// shared says that games are taken from the place itself, or from what the place is a part of; "" where they are not.
+// shared says that games are taken from the target itself, or from what the target is a part of; "" where they are not.
 func (s *Survey) shared(b *bench.Bench) string {
 	if strings.Contains(s.dir, "://") {
 		return ""
@@ -64,7 +64,7 @@ func (s *Survey) Takes(p *plan.Plan, other *plan.Plan) bool {
 	}
 	dirs := map[string]string{} // real folders
 	for i := range other.Steps {
-		if other.Steps[i].Make == nil || other.Steps[i].Make.OnPlace() {
+		if other.Steps[i].Make == nil || other.Steps[i].Make.OnTarget() {
 			continue
 		}
 		for _, path := range other.Steps[i].Make.Reads() {
@@ -84,7 +84,7 @@ func (s *Survey) Takes(p *plan.Plan, other *plan.Plan) bool {
 	return false
 }
 
-// Waits are, by place, the other places whose runs have to end before its own begins, as it takes away what they read. No places wait for one
+// Waits are, by target, the other targets whose runs have to end before its own begins, as it takes away what they read. No targets wait for one
 // another in a circle.
 func (b Board) Waits(plans []*plan.Plan) [][]int {
 	out := make([][]int, len(b))

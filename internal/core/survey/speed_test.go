@@ -14,13 +14,13 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// sixPlaces are 50,000 titles judged at six places: sticks with both filesystems, shares, disks of
+// sixTargets are 50,000 titles judged at six targets: sticks with both filesystems, shares, disks of
 // different sizes, one of them nearly full.
-func sixPlaces(b *testing.B) []*fit.Sheet {
+func sixTargets(b *testing.B) []*fit.Sheet {
 	titles := make([]title.Title, 50_000)
 	for i := range titles {
 		titles[i] = coretest.Vesper(i, fmt.Sprint("Title ", i), "full", size.MiB+int64(i%977)*size.KiB)
@@ -28,19 +28,19 @@ func sixPlaces(b *testing.B) []*fit.Sheet {
 	p := coretest.Rowan(b)
 	out := make([]*fit.Sheet, 6)
 	for n := range out {
-		as, road := []string{"fat32", "ext4"}[n%2], []string{"usb", "smb"}[n%2]
-		fs, err := place.FilesystemNamed(as)
+		as, via := []string{"fat32", "ext4"}[n%2], []string{"usb", "smb"}[n%2]
+		fs, err := target.FilesystemNamed(as)
 		require.NoError(b, err)
-		room := []int64{200, 400, 120, 800, 58, 1600}[n] * size.GiB
-		f := place.Facts{Filesystem: fs, Capacity: room, Free: room, Cluster: fs.Cluster(room)}
-		at := p.Attachment(road, as)
-		tree := layout.Lay(titles, p, layout.Target{Attachment: at, Filesystem: fs})
-		out[n] = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Road: road, Facts: f})
+		space := []int64{200, 400, 120, 800, 58, 1600}[n] * size.GiB
+		f := target.Facts{Filesystem: fs, Capacity: space, Free: space, Cluster: fs.Cluster(space)}
+		at := p.Attachment(via, as)
+		tree := layout.Lay(titles, p, layout.Destination{Attachment: at, Filesystem: fs})
+		out[n] = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: via, Facts: f})
 	}
 	return out
 }
 
-// planAll chooses titles at all places and plans them, as a change of all choices does.
+// planAll chooses titles at all targets and plans them, as a change of all choices does.
 func planAll(all []*fit.Sheet, wants func(n, i int) bool) (steps int) {
 	plans := make([]*plan.Plan, len(all))
 	done := make(chan int)
@@ -57,19 +57,19 @@ func planAll(all []*fit.Sheet, wants func(n, i int) bool) (steps int) {
 	return steps
 }
 
-// BenchmarkPlan50000TitlesAt6Places plans anew: every title at one of the places, and every title at every
-// place.
-func BenchmarkPlan50000TitlesAt6Places(b *testing.B) {
+// BenchmarkPlan50000TitlesAt6Targets plans again: every title at one of the targets, and every title at every
+// target.
+func BenchmarkPlan50000TitlesAt6Targets(b *testing.B) {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
-	all := sixPlaces(b)
+	all := sixTargets(b)
 	runtime.GC()
 	runtime.ReadMemStats(&after)
 	mib := float64(after.HeapAlloc-before.HeapAlloc) / float64(size.MiB) // titles, trees and verdicts
 	for name, wants := range map[string]func(n, i int) bool{
-		"each at one place":   func(n, i int) bool { return i%6 == n },
-		"each at every place": func(int, int) bool { return true },
+		"each at one target":   func(n, i int) bool { return i%6 == n },
+		"each at every target": func(int, int) bool { return true },
 	} {
 		b.Run(name, func(b *testing.B) {
 			steps := 0
@@ -77,16 +77,16 @@ func BenchmarkPlan50000TitlesAt6Places(b *testing.B) {
 				steps = planAll(all, wants)
 			}
 			b.ReportMetric(float64(steps), "steps")
-			b.ReportMetric(mib, "MiB-for-six-places")
+			b.ReportMetric(mib, "MiB-for-six-targets")
 			b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms/plan")
 		})
 	}
 }
 
 // BenchmarkPutOrTakeAmong50000 puts and takes single titles, and next to it, in turns, judges all choices
-// anew, which is what a tool does that keeps no sums. It prints the ratio of the medians.
+// again, which is what a tool does that keeps no sums. It prints the ratio of the medians.
 func BenchmarkPutOrTakeAmong50000(b *testing.B) {
-	s := sixPlaces(b)[0]
+	s := sixTargets(b)[0]
 	everything := func(int) bool { return true }
 	s.Choose(everything)
 	var single, whole []float64
@@ -108,23 +108,23 @@ func BenchmarkPutOrTakeAmong50000(b *testing.B) {
 	slices.Sort(single)
 	slices.Sort(whole)
 	b.ReportMetric(single[len(single)/2]*1000, "ms/put")
-	b.ReportMetric(single[len(single)/2]/whole[len(whole)/2], "put/all-anew")
+	b.ReportMetric(single[len(single)/2]/whole[len(whole)/2], "put/all-again")
 }
 
-// BenchmarkPutOrTakeWhereNotAllFits is the same at a place with too little room, where every choice can
+// BenchmarkPutOrTakeWhereNotAllFits is the same at a target with too little space, where every choice can
 // move the others.
 func BenchmarkPutOrTakeWhereNotAllFits(b *testing.B) {
-	s := sixPlaces(b)[4]
+	s := sixTargets(b)[4]
 	s.Choose(func(int) bool { return true })
 	for i := 0; b.Loop(); i++ {
 		s.Put(i*7919%50_000, i%2 == 1)
 	}
 }
 
-// BenchmarkJudge50000 gives the verdicts of one place whatever is chosen.
+// BenchmarkJudge50000 gives the verdicts of one target whatever is chosen.
 func BenchmarkJudge50000(b *testing.B) {
-	s := sixPlaces(b)[0]
-	c := fit.Case{Titles: s.Titles(), Loaders: slices.Clone(s.Loaders()), Road: "usb", Facts: s.Facts()}
+	s := sixTargets(b)[0]
+	c := fit.Case{Titles: s.Titles(), Loaders: slices.Clone(s.Loaders()), Via: "usb", Facts: s.Facts()}
 	for b.Loop() {
 		fit.Judge(c)
 	}

@@ -11,33 +11,33 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/standin"
+	"polytome/internal/sim"
 )
 
-// TestNamesThatTheConsoleCannotSpell are told before anything is written.
+// TestNamesThatTheConsoleCannotSpell are reported before anything is written.
 func TestNamesThatTheConsoleCannotSpell(t *testing.T) {
 	games, disk := t.TempDir(), t.TempDir()
 	for _, name := range []string{"Ropewalk", "Été à la mer", "夕凪"} {
 		coretest.Write(t, games, name+".w8", demo.Cartridge("WREN", "x"))
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(disk, "hd1/gantry/shelf/wren8"), 0o755))
-	console, err := standin.Consoles["corvane"].Serve(disk, 0, 1<<30)
+	console, err := sim.Consoles["corvane"].Serve(disk, 0, 1<<30)
 	require.NoError(t, err)
 	defer console.Close()
 	set := coretest.Set(t)
-	scan, err := intake.Scan(t.Context(), []string{games}, intake.Options{Set: set})
+	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 	require.NoError(t, err)
-	for i := range scan.Titles { // as their files are called
-		base := filepath.Base(scan.Titles[i].Source())
-		scan.Titles[i].Name = base[:len(base)-3]
+	for i := range scanned.Titles { // as their files are named
+		base := filepath.Base(scanned.Titles[i].Source())
+		scanned.Titles[i].Name = base[:len(base)-3]
 	}
 	b := bench.New("")
-	b.Places = []bench.Place{{Name: "console", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port()), Loader: "gantry", Road: "ftp", Encoding: "windows-1252", Everything: true}}
-	s, err := survey.Take(t.Context(), b, 0, scan.Titles, survey.Options{Set: set})
+	b.Targets = []bench.Target{{Name: "console", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port()), Loader: "gantry", Via: "ftp", Encoding: "windows-1252", Everything: true}}
+	s, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
 	require.NoError(t, err)
 	require.NoError(t, s.Away)
 	for i := range s.Titles {

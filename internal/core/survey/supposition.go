@@ -11,23 +11,23 @@ import (
 	"polytome/internal/size"
 )
 
-// suppositions are what can be supposed of a place.
-var suppositions = []string{"as", "cluster", "room", "reserve", "road", "loader", "also-for", "covers", "exactly", "rule:KEY"}
+// suppositions are what can be supposed of a target.
+var suppositions = []string{"as", "cluster", "capacity", "reserve", "via", "loader", "also-for", "covers", "delete-others", "rule:KEY"}
 
 // Suppositions says what can be supposed.
 func Suppositions() string { return "what can be supposed: " + strings.Join(suppositions, ", ") }
 
-// Supposition reads how a place might be set up otherwise, such as "as=exfat,room=120GiB". A rule of its
+// Supposition reads how a target might be set up otherwise, such as "as=exfat,capacity=120GiB". A rule of its
 // loader is set with rule:KEY=VALUE; see [loader.Profile.With].
-func Supposition(text string) (func(*bench.Place), error) {
-	var all []func(*bench.Place)
+func Supposition(text string) (func(*bench.Target), error) {
+	var all []func(*bench.Target)
 	for part := range strings.SplitSeq(text, ",") {
 		key, value, ok := strings.Cut(strings.TrimSpace(part), "=")
 		if !ok || value == "" {
 			return nil, fmt.Errorf("%q has no value; write it like as=exfat", part)
 		}
 		if rule, ok := strings.CutPrefix(key, "rule:"); ok {
-			all = append(all, func(p *bench.Place) {
+			all = append(all, func(p *bench.Target) {
 				rules := maps.Clone(p.Rules)
 				if rules == nil {
 					rules = map[string]string{}
@@ -40,7 +40,7 @@ func Supposition(text string) (func(*bench.Place), error) {
 		var n int64
 		var err error
 		switch key {
-		case "cluster", "room", "reserve":
+		case "cluster", "capacity", "reserve":
 			if n, err = size.Parse(value); err != nil {
 				return nil, fmt.Errorf("%s: %w", key, err)
 			}
@@ -48,38 +48,38 @@ func Supposition(text string) (func(*bench.Place), error) {
 			if value != "yes" && value != "no" && bench.Budget(value).Check() != nil {
 				return nil, errors.New("covers: write yes, no, or what they may take, such as 40MiB or 5%")
 			}
-		case "exactly":
+		case "delete-others":
 			if value != "yes" && value != "no" {
 				return nil, fmt.Errorf("%s: write yes or no", key)
 			}
 		}
 		switch key {
 		case "as":
-			all = append(all, func(p *bench.Place) { p.As = value })
+			all = append(all, func(p *bench.Target) { p.As = value })
 		case "cluster":
 			if n < 512 || n&(n-1) != 0 {
 				return nil, errors.New("cluster: a cluster is a power of two, from 512 bytes on")
 			}
-			all = append(all, func(p *bench.Place) { p.Cluster = bench.Size(n) })
-		case "room":
-			all = append(all, func(p *bench.Place) { p.Room = bench.Size(n) })
+			all = append(all, func(p *bench.Target) { p.Cluster = bench.Size(n) })
+		case "capacity":
+			all = append(all, func(p *bench.Target) { p.Capacity = bench.Size(n) })
 		case "reserve":
-			all = append(all, func(p *bench.Place) { p.Reserve = bench.Size(n) })
-		case "road":
-			all = append(all, func(p *bench.Place) { p.Road = value })
+			all = append(all, func(p *bench.Target) { p.Reserve = bench.Size(n) })
+		case "via":
+			all = append(all, func(p *bench.Target) { p.Via = value })
 		case "loader":
-			all = append(all, func(p *bench.Place) { p.Loader, p.Road = value, "" })
+			all = append(all, func(p *bench.Target) { p.Loader, p.Via = value, "" })
 		case "also-for":
-			all = append(all, func(p *bench.Place) { p.Also = append(append([]string(nil), p.Also...), value) })
+			all = append(all, func(p *bench.Target) { p.Also = append(append([]string(nil), p.Also...), value) })
 		case "covers":
-			all = append(all, func(p *bench.Place) {
+			all = append(all, func(p *bench.Target) {
 				p.NoCovers, p.CoversMost = value == "no", ""
 				if value != "yes" && value != "no" {
 					p.CoversMost = bench.Budget(value)
 				}
 			})
-		case "exactly":
-			all = append(all, func(p *bench.Place) { p.Exactly = value == "yes" })
+		case "delete-others":
+			all = append(all, func(p *bench.Target) { p.DeleteOthers = value == "yes" })
 		default:
 			say := fmt.Sprintf("%q is nothing that can be supposed; %s", key, Suppositions())
 			if meant := strict.Nearest(key, suppositions); meant != "" {
@@ -88,7 +88,7 @@ func Supposition(text string) (func(*bench.Place), error) {
 			return nil, errors.New(say)
 		}
 	}
-	return func(p *bench.Place) {
+	return func(p *bench.Target) {
 		for _, change := range all {
 			change(p)
 		}

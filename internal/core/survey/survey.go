@@ -1,4 +1,4 @@
-// Package survey brings together what the places of a bench would make of its titles: their facts,
+// Package survey brings together what the targets of a bench would make of its titles: their facts,
 // what is on them, the trees, the verdicts and the plans. Screens and commands both work on it.
 package survey
 
@@ -14,69 +14,69 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/fix"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/mend"
 	"polytome/internal/core/plan"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
-	"polytome/internal/place"
-	"polytome/internal/place/remote"
+	"polytome/internal/target"
+	"polytome/internal/target/remote"
 )
 
-// A Survey is one place seen with the titles in mind, at one moment.
+// A Survey is one target seen with the titles in mind, at one moment.
 type Survey struct {
-	Config   bench.Place
-	Profile  *loader.Profile   // the place's first loader
+	Config   bench.Target
+	Profile  *loader.Profile   // the target's first loader
 	Profiles []*loader.Profile // all of them
 	Titles   []title.Title
 	Listing
 	Sheet *fit.Sheet
-	// Problems are entries of the place that could not be read.
+	// Problems are entries of the target that could not be read.
 	Problems []string
-	// Away is why the place cannot be looked at; what is shown is what was on it at Taken. nil for
+	// Away is why the target cannot be looked at; what is shown is what was on it at Taken. nil for
 	// one that is there.
 	Away error
 	// Notes are what else is to be known, in sentences.
 	Notes []string
-	// Conflicts are texts on the place that a person and a rule have changed to different things, by path, with
+	// Conflicts are texts on the target that a person and a rule have changed to different things, by path, with
 	// what to do about it.
 	Conflicts map[string]string
 
-	carries *carried // the place whose covers alone are put here, nil for none
+	carries *carried // the target whose covers alone are put here, nil for none
 
-	set    *loader.Set
-	dir    string
-	keepIn string
-	trees  map[string]*fit.Loader // by profile, road and filesystem: what was laid already
-	found  map[int][]string
-	// changed are files on the place that only look like a title's.
+	set      *loader.Set
+	dir      string
+	backupTo string
+	trees    map[string]*fit.Loader // by profile, connection and filesystem: what was laid already
+	found    map[int][]string
+	// changed are files on the target that only look like a title's.
 	changed map[string]bool
-	strange map[string]bool // packed images on the place that are of something else
+	strange map[string]bool // packed images on the target that are of something else
 	texts   map[string]string
 	last    map[string]string // texts as they were last written, by path
 	updates []plan.Update
 	plan    *plan.Plan // for the present choices; nil until asked for
 }
 
-// A Listing is what a place can hold and what lies on it, as it was at one time.
+// A Listing is what a target can hold and what lies on it, as it was at one time.
 type Listing struct {
-	Facts place.Facts
-	There []place.Entry
+	Facts target.Facts
+	There []target.Entry
 	Taken time.Time
 	Took  time.Duration // that opening and listing it whole took
 	Fresh bool          // it was listed, or found unchanged, just now
 }
 
-// Options are what a look at a place needs beside the bench.
+// Options are what a look at a target needs beside the bench.
 type Options struct {
 	Set   *loader.Set
-	Cache *seen.Store // nil remembers nothing
+	Cache *scancache.Store // nil remembers nothing
 }
 
-// Take looks at place number n of a bench, and judges the titles for it. A place that is away is
+// Take looks at target number n of a bench, and judges the titles for it. A target that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Places[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Places[n].At), trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
+	s := &Survey{Config: b.Targets[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At), trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
 	if err := s.profiles(b); err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	return s, nil
 }
 
-// profiles finds the loaders of the place.
+// profiles finds the loaders of the target.
 func (s *Survey) profiles(b *bench.Bench) error {
 	s.Profiles = nil
 	if err := s.carry(b); err != nil {
@@ -101,54 +101,54 @@ func (s *Survey) profiles(b *bench.Bench) error {
 		}
 		p, err := s.set.Profile(name)
 		if err != nil {
-			return fmt.Errorf("the place %s: %w", s.Config.Name, err)
+			return fmt.Errorf("the target %s: %w", s.Config.Name, err)
 		}
 		if len(s.Profiles) == 0 && len(s.Config.Rules) > 0 {
 			if p, err = p.With(s.Config.Rules); err == nil {
 				err = s.set.Check(p)
 			}
 			if err != nil {
-				return fmt.Errorf("the place %s: %w", s.Config.Name, err)
+				return fmt.Errorf("the target %s: %w", s.Config.Name, err)
 			}
 		}
 		s.Profiles = append(s.Profiles, p)
 	}
 	s.Profile = s.Profiles[0]
 	switch {
-	case s.Config.Road != "":
+	case s.Config.Via != "":
 	case s.carries != nil:
-		s.Config.Road = "usb"
+		s.Config.Via = "usb"
 	default:
-		s.Config.Road = RoadTo(s.dir, s.Profile)
+		s.Config.Via = WayTo(s.dir, s.Profile)
 	}
 	return nil
 }
 
-// RoadTo is the road to an address: the one that it names itself, where the loader takes it, or the loader's usual one.
-func RoadTo(at string, p *loader.Profile) string {
+// WayTo is the connection to an address: the one that it names itself, where the loader takes it, or the loader's usual one.
+func WayTo(at string, p *loader.Profile) string {
 	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
-		road := map[string]string{remote.FTPS: remote.FTP}[a.Scheme]
-		if road == "" {
-			road = a.Scheme
+		via := map[string]string{remote.FTPS: remote.FTP}[a.Scheme]
+		if via == "" {
+			via = a.Scheme
 		}
-		if slices.ContainsFunc(p.Attachments, func(x loader.Attachment) bool { return x.Road == road }) {
-			return road
+		if slices.ContainsFunc(p.Attachments, func(x loader.Attachment) bool { return x.Via == via }) {
+			return via
 		}
 	}
-	return p.UsualRoad()
+	return p.UsualVia()
 }
 
-// keepUnder decides where what goes is copied to: a folder of its own for each look at the place.
+// keepUnder decides where what goes is copied to: a folder of its own for each look at the target.
 func (s *Survey) keepUnder(b *bench.Bench) {
-	s.keepIn = ""
-	if s.Config.KeepIn != "" {
+	s.backupTo = ""
+	if s.Config.BackupTo != "" {
 		name := strings.Map(func(r rune) rune {
 			if strings.ContainsRune(`/\:*?"<>|`, r) || r < ' ' {
 				return '-'
 			}
 			return r
 		}, s.Config.Name)
-		s.keepIn = filepath.Join(b.Resolve(s.Config.KeepIn), name, s.Taken.Format("2006-01-02 150405"))
+		s.backupTo = filepath.Join(b.Resolve(s.Config.BackupTo), name, s.Taken.Format("2006-01-02 150405"))
 	}
 }
 
@@ -156,16 +156,16 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	s.Notes = nil
 	if s.Facts.Unclean && s.Away == nil {
-		s.Notes = append(s.Notes, s.Config.Name+" was not let go of in order: a run was killed, or it was pulled. Check it (polytome drives check), as files may be damaged.")
+		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed, or it was pulled. Check it (polytome drives check), as files may be damaged.")
 	}
 	if say := s.shared(b); say != "" {
 		s.Notes = append(s.Notes, say)
 	}
-	c := s.kase(b)
+	c := s.input(b)
 	for i := range c.Loaders {
 		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])
 	}
-	c.Leaving = s.settled(b, n, c.Loaders)
+	c.Removing = s.settled(b, n, c.Loaders)
 	c.Ranks = b.Ranks(s.Titles)
 	s.Sheet = fit.Judge(c)
 	if s.Away == nil {
@@ -195,9 +195,9 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 // withDamaged are the files that only look like a title's: those that were found so, and those that the user wants to be put again.
 func (s *Survey) withDamaged() map[string]bool {
 	out := s.changed
-	for i := range s.Config.Mends {
-		m := &s.Config.Mends[i]
-		k := slices.IndexFunc(s.There, func(e place.Entry) bool { return m.Do == mend.Put && e.Path == m.Path })
+	for i := range s.Config.Fixes {
+		m := &s.Config.Fixes[i]
+		k := slices.IndexFunc(s.There, func(e target.Entry) bool { return m.Do == fix.Put && e.Path == m.Path })
 		if k < 0 || m.Changed(s.There[k].Size, s.There[k].Modified) {
 			continue
 		}
@@ -212,11 +212,11 @@ func (s *Survey) withDamaged() map[string]bool {
 }
 
 // kase is what the verdicts depend on, but for the trees.
-func (s *Survey) kase(b *bench.Bench) fit.Case {
+func (s *Survey) input(b *bench.Bench) fit.Case {
 	c := fit.Case{
 		Carried: s.carries != nil,
-		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Road: s.Config.Road, Facts: s.Facts, There: s.There,
-		Replace: s.Config.Replace, Exactly: s.Config.Exactly, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
+		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Via: s.Config.Via, Facts: s.Facts, There: s.There,
+		Replace: s.Config.Replace, DeleteOthers: s.Config.DeleteOthers, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
 	}
 	if most, ok := s.Config.CoversMost.Bytes(s.Facts.Capacity); ok {
 		c.CoversMost = &most
@@ -227,12 +227,12 @@ func (s *Survey) kase(b *bench.Bench) fit.Case {
 // settled are the marks of what leaves, without those on files of titles that are wanted: these stay,
 // and a note says so.
 func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
-	if len(s.Config.Leaving) == 0 {
+	if len(s.Config.Removing) == 0 {
 		return nil
 	}
 	fold := s.Facts.Filesystem.Fold
 	marks := map[string]bool{}
-	for _, m := range s.Config.Leaving {
+	for _, m := range s.Config.Removing {
 		marks[fold(m)] = true
 	}
 	for i := range s.Titles {
@@ -250,7 +250,7 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 		}
 	}
 	var out []string
-	for _, m := range s.Config.Leaving {
+	for _, m := range s.Config.Removing {
 		if marks[fold(m)] {
 			out = append(out, m)
 		}
@@ -260,26 +260,26 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 
 // Choose takes over the choices of a bench.
 func (s *Survey) Choose(b *bench.Bench, n int) {
-	road := s.Config.Road
-	s.configure(b, n, road)
+	via := s.Config.Via
+	s.configure(b, n, via)
 	s.Sheet.Choose(b.Wanted(n, s.Titles))
 }
 
-// configure takes over how the place is set up, without what does not change the listing.
-func (s *Survey) configure(b *bench.Bench, n int, road string) {
+// configure takes over how the target is set up, without what does not change the listing.
+func (s *Survey) configure(b *bench.Bench, n int, via string) {
 	loaders := s.Config
-	s.Config, s.plan = b.Places[n], nil
-	if s.Config.Road == "" {
-		s.Config.Road = road
+	s.Config, s.plan = b.Targets[n], nil
+	if s.Config.Via == "" {
+		s.Config.Via = via
 	}
 	if s.carries != nil {
 		s.Config.Loader, s.Config.Also, s.Config.Rules = loaders.Loader, loaders.Also, loaders.Rules
 	}
 }
 
-// Rejudge judges the titles anew after the place was set up otherwise: what may be written over, and what leaves. The listing stays.
+// Rejudge judges the titles again after the target was set up otherwise: what may be written over, and what leaves. The listing stays.
 func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
-	s.Config = b.Places[n]
+	s.Config = b.Targets[n]
 	if err := s.profiles(b); err != nil {
 		return err
 	}
@@ -289,12 +289,12 @@ func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
 
 // Put takes over the choice of one title.
 func (s *Survey) Put(b *bench.Bench, n, title int) {
-	road := s.Config.Road
-	s.configure(b, n, road)
+	via := s.Config.Via
+	s.configure(b, n, via)
 	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key))
 }
 
-// Shown names the loaders of the place.
+// Shown names the loaders of the target.
 func (s *Survey) Shown() string {
 	var all []string
 	for _, p := range s.Profiles {
@@ -327,7 +327,7 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, KeepIn: s.keepIn, Updates: s.updates, Mends: s.Config.Mends, Processors: runtime.GOMAXPROCS(0)})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates, Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")

@@ -13,18 +13,18 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/coretest"
-	"polytome/internal/standin"
+	"polytome/internal/sim"
 )
 
-// TestAnyCollectionIsFilledAndProved goes the whole way with collections that
+// TestAnyCollectionIsFilledAndChecked goes the whole way with collections that
 // hold all sorts of mistakes: what the plan says is there afterwards, nothing that was there is
-// touched, the proof and the stand-in agree, and a second look has nothing to do.
-func TestAnyCollectionIsFilledAndProved(t *testing.T) {
+// touched, the check and the simulator agree, and a second look has nothing to do.
+func TestAnyCollectionIsFilledAndChecked(t *testing.T) {
 	ctx := context.Background()
 	rapid.Check(t, func(t *rapid.T) {
 		dir, err := os.MkdirTemp("", "whole-")
@@ -41,18 +41,18 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 			inf := coretest.Inf(fmt.Sprintf("VSP-0000%d", rapid.IntRange(0, 9).Draw(t, "id")), rapid.SampledFrom([]string{"Mine", "Copper Tide", "Été: à la mer", "ひかり", strings.Repeat("long name ", 5)}).Draw(t, "name"),
 				rapid.SampledFrom([]string{"1/1", "1/2", "2/2", "x"}).Draw(t, "disc"), rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
 			data := coretest.Image(t, rapid.SampledFrom([]string{inf, inf, inf, ""}).Draw(t, "inf"))
-			coretest.Write(t, games, fmt.Sprintf("%d%s", i, rapid.SampledFrom([]string{".iso", ".img", ".txt"}).Draw(t, "ending")), data[:rapid.SampledFrom([]int{len(data), len(data), 40_000}).Draw(t, "length")])
+			coretest.Write(t, games, fmt.Sprintf("%d%s", i, rapid.SampledFrom([]string{".iso", ".img", ".txt"}).Draw(t, "ext")), data[:rapid.SampledFrom([]int{len(data), len(data), 40_000}).Draw(t, "length")])
 		}
 		before := contents(t, stick)
 
 		b := bench.New("")
 		b.Sources = []bench.Source{{Path: games}}
-		b.Places = []bench.Place{{Name: "Stick", At: stick, Loader: "rowan", Road: "usb", As: "fat32", Room: bench.Size(rapid.Int64Range(200_000, 3_000_000).Draw(t, "room")), Everything: true}}
+		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(rapid.Int64Range(200_000, 3_000_000).Draw(t, "space")), Everything: true}}
 		set := coretest.Set(t)
-		scan, err := intake.Scan(ctx, b.SourcePaths(), intake.Options{Set: set})
+		scanned, err := scan.Scan(ctx, b.SourcePaths(), scan.Options{Set: set})
 		must(t, err)
 		look := func() *survey.Survey {
-			s, err := survey.Take(ctx, b, 0, scan.Titles, survey.Options{Set: set})
+			s, err := survey.Take(ctx, b, 0, scanned.Titles, survey.Options{Set: set})
 			must(t, err)
 			return s
 		}
@@ -87,21 +87,21 @@ func TestAnyCollectionIsFilledAndProved(t *testing.T) {
 		if !again.Plan().Empty() || again.Sheet.Free() < 0 {
 			t.Fatalf("a second plan: %v, %d free", again.Plan().Steps, again.Sheet.Free())
 		}
-		audit, err := s.Proof(ctx, "")
+		audit, err := s.Check(ctx, "")
 		must(t, err)
 		for _, f := range audit.Findings {
 			if f.Title != "" {
 				t.Fatalf("promised and not there: %s", f.Say)
 			}
 		}
-		listing, err := standin.Rowan{}.List(os.DirFS(stick))
+		listing, err := sim.Rowan{}.List(os.DirFS(stick))
 		must(t, err)
 		if len(listing.Games) != len(audit.Listed) {
-			t.Fatalf("the proof promises %v, the stand-in lists %v", audit.Listed, listing.Games)
+			t.Fatalf("the check promises %v, the simulator lists %v", audit.Listed, listing.Games)
 		}
 		for i, g := range listing.Games {
 			if l := audit.Listed[i]; g.Path != l.Path || g.Starts != l.Starts {
-				t.Fatalf("the proof promises %v, the stand-in lists %v", l, g)
+				t.Fatalf("the check promises %v, the simulator lists %v", l, g)
 			}
 			if _, mine := before[g.Path]; !mine && !g.Starts && len(moved) == 0 {
 				t.Fatalf("we put %s there, and it does not start: %s", g.Path, g.Why)
@@ -132,29 +132,29 @@ func contents(t coretest.T, dir string) map[string]string {
 	return out
 }
 
-func TestWrongPlacesAndProfiles(t *testing.T) {
+func TestWrongTargetsAndProfiles(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	for name, c := range map[string]struct {
-		place bench.Place
-		say   string
+		target bench.Target
+		say    string
 	}{
-		"no such folder":   {bench.Place{At: filepath.Join(dir, "x"), Loader: "rowan", Road: "usb"}, "there is no folder"},
-		"unknown loader":   {bench.Place{At: dir, Loader: "rown", Road: "usb"}, `did you mean "rowan"?`},
-		"no such profile":  {bench.Place{At: dir, Loader: "mine.toml", Road: "usb"}, "reading the loader profile"},
-		"wrong filesystem": {bench.Place{At: dir, Loader: "rowan", Road: "usb", As: "fat99"}, "known are fat32"},
+		"no such folder":   {bench.Target{At: filepath.Join(dir, "x"), Loader: "rowan", Via: "usb"}, "there is no folder"},
+		"unknown loader":   {bench.Target{At: dir, Loader: "rown", Via: "usb"}, `did you mean "rowan"?`},
+		"no such profile":  {bench.Target{At: dir, Loader: "mine.toml", Via: "usb"}, "reading the loader profile"},
+		"wrong filesystem": {bench.Target{At: dir, Loader: "rowan", Via: "usb", As: "fat99"}, "known are fat32"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := bench.New("")
-			b.Places = []bench.Place{c.place}
+			b.Targets = []bench.Target{c.target}
 			_, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: coretest.Set(t)})
 			assert.ErrorContains(t, err, c.say)
 		})
 	}
 	b := bench.New("")
-	b.Places = []bench.Place{{At: dir, Loader: "rowan", Road: "pigeon", As: "fat32"}}
+	b.Targets = []bench.Target{{At: dir, Loader: "rowan", Via: "pigeon", As: "fat32"}}
 	s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
-	r, err := s.Proof(ctx, "")
+	r, err := s.Check(ctx, "")
 	require.NoError(t, err)
 	assert.Contains(t, r.Findings[0].Say, "does not read from pigeon")
 }

@@ -11,10 +11,10 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/intake"
+	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/proof"
 	"polytome/internal/core/run"
+	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 	"polytome/internal/coretest"
@@ -52,7 +52,7 @@ shown = "Any"
 console = "Tern"
 [[attachment]]
 name = "stick"
-road = "usb"
+via = "usb"
 filesystems = ["fat32", "exfat"]
 case = "ignored"
 [[accept]]
@@ -100,16 +100,16 @@ func TestWhatIsPlannedIsWhatIsTaken(t *testing.T) {
 			name := strings.TrimRight(fmt.Sprintf("%d %s", i, strings.Repeat("mill ", 40))[:min(200, 1+len(fmt.Sprint(i))+i%longest)], " ")
 			titles[i] = title.Title{Key: name, Platform: "wren8", Form: title.Cartridge, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: game, Size: info.Size(), Modified: info.ModTime()}}}}
 		}
-		taken(t, set, img, intake.Result{Titles: titles})
+		taken(t, set, img, scan.Result{Titles: titles})
 	})
 }
 
-func taken(t *rapid.T, set *loader.Set, img string, scan intake.Result) {
+func taken(t *rapid.T, set *loader.Set, img string, scanned scan.Result) {
 	ctx := context.Background()
 	b := bench.New("")
-	b.Places = []bench.Place{{Name: "stick", At: "drive:" + img, Loader: "any", Road: "usb", Everything: true}}
+	b.Targets = []bench.Target{{Name: "stick", At: "drive:" + img, Loader: "any", Via: "usb", Everything: true}}
 	take := func() *survey.Survey {
-		s, err := survey.Take(ctx, b, 0, scan.Titles, survey.Options{Set: set})
+		s, err := survey.Take(ctx, b, 0, scanned.Titles, survey.Options{Set: set})
 		must(t, err)
 		if s.Away != nil {
 			t.Fatalf("%v", s.Away)
@@ -133,11 +133,11 @@ func taken(t *rapid.T, set *loader.Set, img string, scan intake.Result) {
 	}
 	after := take()
 	got, clusters := before-after.Facts.Free, s.Facts.Cluster
-	files := int64(goes) * s.Facts.RoomFor(s.Titles[0].Discs[0].File.Size)
+	files := int64(goes) * s.Facts.SpaceFor(s.Titles[0].Discs[0].File.Size)
 	if got > planned || planned-got > (planned-files)/3+2*clusters { // names of different lengths may share sectors better than each with its like
 		t.Fatalf("%d bytes were planned, and %d are taken, %d of them by files", planned, got, files)
 	}
-	audit, err := s.Proof(ctx, proof.Names)
+	audit, err := s.Check(ctx, check.Names)
 	must(t, err)
 	if audit.Starts() != goes || !after.Plan().Empty() {
 		t.Fatalf("%d were said to go, %d are listed; what is left to do: %v", goes, audit.Starts(), after.Plan().Steps)

@@ -8,19 +8,19 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/scancache"
 	"polytome/internal/core/settings"
 	"polytome/internal/core/shape"
-	"polytome/internal/place"
+	"polytome/internal/target"
 )
 
 // largestText is how many bytes a file has at most that is read whole for its text.
 const largestText = 4 << 20
 
-// A textReader reads small files of the place, which it opens when it is needed.
+// A textReader reads small files of the target, which it opens when it is needed.
 type textReader struct {
 	s *Survey
-	p place.Place
+	p target.Target
 }
 
 func (r *textReader) close() {
@@ -30,7 +30,7 @@ func (r *textReader) close() {
 }
 
 // read reads a file; ok is false for one that is not there, is too long, or cannot be read.
-func (r *textReader) read(ctx context.Context, path string) (text string, as place.Entry, ok bool) {
+func (r *textReader) read(ctx context.Context, path string) (text string, as target.Entry, ok bool) {
 	e, there := r.s.Sheet.At(path)
 	if !there || e.Folder || e.Size > largestText {
 		return "", e, false
@@ -50,7 +50,7 @@ func (r *textReader) read(ctx context.Context, path string) (text string, as pla
 	return string(b), e, err == nil
 }
 
-// readTexts reads the files on the place in which titles are told, to see whether they say what they shall, and
+// readTexts reads the files on the target in which titles are reported, to see whether they say what they shall, and
 // merges those that were written before, and shall say something else now, with what a person made of them.
 func (s *Survey) readTexts(ctx context.Context) {
 	s.texts, s.updates, s.Conflicts = map[string]string{}, nil, map[string]string{}
@@ -109,7 +109,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 // readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise. What somebody put there by hand
 // stays.
 func (s *Survey) readCovers() {
-	s.Sheet.EachCover(func(i int, why string, make func() *shape.Spec, there place.Entry) {
+	s.Sheet.EachCover(func(i int, why string, make func() *shape.Spec, there target.Entry) {
 		made, known := s.last[there.Path]
 		if !known {
 			return
@@ -120,16 +120,16 @@ func (s *Survey) readCovers() {
 	})
 }
 
-// remembered are the texts that were last written to the place.
-func (s *Survey) remembered(cache *seen.Store) {
+// remembered are the texts that were last written to the target.
+func (s *Survey) remembered(cache *scancache.Store) {
 	if cache != nil {
 		s.last, _ = cache.Written(s.dir)
 	}
 }
 
-// Wrote remembers which texts a run has written, so that what a person makes of them can be told from what a rule
+// Wrote remembers which texts a run has written, so that what a person makes of them can be reported from what a rule
 // wants otherwise later. Where it cannot be remembered, such texts are left alone.
-func (s *Survey) Wrote(cache *seen.Store, texts map[string]string) {
+func (s *Survey) Wrote(cache *scancache.Store, texts map[string]string) {
 	if cache != nil {
 		_ = cache.PutWritten(s.dir, texts)
 	}

@@ -7,20 +7,20 @@ import (
 	"slices"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/pace"
-	"polytome/internal/place"
 	"polytome/internal/size"
+	"polytome/internal/target"
 )
 
-// With is the survey as it would be if the place were set up otherwise. Nothing is read and nothing is
-// kept. Where the filesystem, the cluster or the room is another, the place is reckoned as made anew, with
+// With is the survey as it would be if the target were set up otherwise. Nothing is read and nothing is
+// kept. Where the filesystem, the cluster or the space is another, the target is estimated as made again, with
 // everything that is on it put back.
-func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*bench.Place)) (*Survey, error) {
+func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*bench.Target)) (*Survey, error) {
 	b := be.Clone()
 	before := s.Config
-	change(&b.Places[n])
-	now := b.Places[n]
+	change(&b.Targets[n])
+	now := b.Targets[n]
 	c := *s
 	c.Config, c.plan, c.Notes, c.trees, c.strange = now, nil, nil, maps.Clone(s.trees), map[string]bool{} // another goroutine may try something too
 	if err := c.profiles(b); err != nil {
@@ -29,7 +29,7 @@ func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*
 	if err := c.remade(before); err != nil {
 		return nil, err
 	}
-	if c.Config.Road != before.Road || c.Facts.Filesystem.Name != s.Facts.Filesystem.Name || !sameLoaders(now, before) {
+	if c.Config.Via != before.Via || c.Facts.Filesystem.Name != s.Facts.Filesystem.Name || !sameLoaders(now, before) {
 		c.found, c.changed = map[int][]string{}, map[string]bool{} // the paths are others
 	}
 	if c.found == nil {
@@ -46,28 +46,28 @@ func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*
 	return &c, nil
 }
 
-func sameLoaders(a, b bench.Place) bool {
+func sameLoaders(a, b bench.Target) bool {
 	x, y := a.Loaders(), b.Loaders()
 	return slices.Equal(x, y) && maps.Equal(a.Rules, b.Rules)
 }
 
-// remade works out the facts of a place that is made anew.
-func (s *Survey) remade(before bench.Place) error {
-	if s.Config.As == before.As && s.Config.Room == before.Room && s.Config.Cluster == before.Cluster {
+// remade works out the facts of a target that is made again.
+func (s *Survey) remade(before bench.Target) error {
+	if s.Config.As == before.As && s.Config.Capacity == before.Capacity && s.Config.Cluster == before.Cluster {
 		return nil
 	}
 	f := s.Facts
 	f.Declared = true
 	if s.Config.As != before.As && s.Config.As != "" {
-		fs, err := place.FilesystemNamed(s.Config.As)
+		fs, err := target.FilesystemNamed(s.Config.As)
 		fs.Spelling = s.Facts.Filesystem.Spelling
 		if err != nil {
 			return err
 		}
 		f.Filesystem = fs
 	}
-	if s.Config.Room > 0 {
-		f.Capacity, f.Untold = int64(s.Config.Room), false
+	if s.Config.Capacity > 0 {
+		f.Capacity, f.Unknown = int64(s.Config.Capacity), false
 	}
 	f.Cluster = f.Filesystem.Cluster(f.Capacity)
 	if s.Config.Cluster > 0 {
@@ -88,23 +88,23 @@ type Change struct {
 	Is     fit.Kind `json:"is"`
 }
 
-// A Difference is what would change at a place.
+// A Difference is what would change at a target.
 type Difference struct {
-	What    string        `json:"what"` // what is supposed, in words
-	Goes    [2]int        `json:"goes"` // chosen titles that go, before and after
-	Planned [2]int64      `json:"planned"`
-	Free    [2]int64      `json:"free"`
-	Time    [2]pace.Range `json:"time"`
-	Changes []Change      `json:"changes,omitempty"`
-	More    int           `json:"more"` // wanted titles that would go and do not
-	Fewer   int           `json:"fewer"`
+	What    string            `json:"what"` // what is supposed, in words
+	Goes    [2]int            `json:"goes"` // chosen titles that go, before and after
+	Planned [2]int64          `json:"planned"`
+	Free    [2]int64          `json:"free"`
+	Time    [2]estimate.Range `json:"time"`
+	Changes []Change          `json:"changes,omitempty"`
+	More    int               `json:"more"` // wanted titles that would go and do not
+	Fewer   int               `json:"fewer"`
 }
 
-// Compare tells what is different between a place and the same place set up otherwise.
+// Compare tells what is different between a target and the same target set up otherwise.
 func Compare(what string, before, after *Survey) *Difference {
 	d := &Difference{
 		What: what, Goes: [2]int{before.Sheet.Count, after.Sheet.Count}, Planned: [2]int64{before.Sheet.Planned, after.Sheet.Planned},
-		Free: [2]int64{before.Sheet.Free(), after.Sheet.Free()}, Time: [2]pace.Range{before.Whole(), after.Whole()},
+		Free: [2]int64{before.Sheet.Free(), after.Sheet.Free()}, Time: [2]estimate.Range{before.Whole(), after.Whole()},
 	}
 	for i := range before.Titles {
 		was, is := before.Sheet.Verdict(i).Kind, after.Sheet.Verdict(i).Kind
@@ -124,8 +124,8 @@ func Compare(what string, before, after *Survey) *Difference {
 }
 
 // Whole is how long it takes to bring all that is chosen and not there yet.
-func (s *Survey) Whole() (r pace.Range) {
-	p := s.Pace()
+func (s *Survey) Whole() (r estimate.Range) {
+	p := s.Speed()
 	files, bytes := 0, int64(0)
 	for i := range s.Titles {
 		if s.Sheet.Chosen[i] {
@@ -145,9 +145,9 @@ func (d *Difference) Say() string {
 		s = fmt.Sprintf("%d of the wanted titles go, as now", d.Goes[0])
 	}
 	if n := d.Free[1] - d.Free[0]; n > 0 {
-		s += fmt.Sprintf("; %s more room is left", size.Format(n))
+		s += fmt.Sprintf("; %s more space is left", size.Format(n))
 	} else if n < 0 {
-		s += fmt.Sprintf("; %s less room is left", size.Format(-n))
+		s += fmt.Sprintf("; %s less space is left", size.Format(-n))
 	}
 	if d.Time[0].String() != d.Time[1].String() {
 		s += fmt.Sprintf("; %s instead of %s", d.Time[1], d.Time[0])
@@ -155,14 +155,14 @@ func (d *Difference) Say() string {
 	return s
 }
 
-// Without tells what would be different if place n were taken away, and which titles would be lost: those
-// that go to no other place.
+// Without tells what would be different if target n were taken away, and which titles would be lost: those
+// that go to no other target.
 func (b Board) Without(n int) (d *Difference, lost []int) {
 	s := b[n]
 	if s == nil {
 		return nil, nil
 	}
-	d = &Difference{What: "without this place", Goes: [2]int{s.Sheet.Count, 0}, Planned: [2]int64{s.Sheet.Planned, 0}, Free: [2]int64{s.Sheet.Free(), 0}, Time: [2]pace.Range{s.Whole(), {}}}
+	d = &Difference{What: "without this target", Goes: [2]int{s.Sheet.Count, 0}, Planned: [2]int64{s.Sheet.Planned, 0}, Free: [2]int64{s.Sheet.Free(), 0}, Time: [2]estimate.Range{s.Whole(), {}}}
 	for i := range s.Titles {
 		if !s.Sheet.Chosen[i] || !s.Sheet.Verdict(i).Kind.Goes() {
 			continue
@@ -178,13 +178,13 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 	return d, lost
 }
 
-// Second tells what would be different if there were another place like number n: see [Survey.Another].
+// Second tells what would be different if there were another target like number n: see [Survey.Another].
 func (s *Survey) Second(ctx context.Context, be *bench.Bench, n int) (*Difference, *Survey, error) {
 	after, err := s.Another(ctx, be, n)
 	if err != nil {
 		return nil, nil, err
 	}
-	d := Compare("a second place like it", s, after)
+	d := Compare("a second target like it", s, after)
 	d.Goes = [2]int{s.Sheet.Count, s.Sheet.Count + after.Sheet.Count}
 	d.More, d.Fewer = after.Sheet.Count, 0
 	d.Changes = slices.DeleteFunc(d.Changes, func(c Change) bool {
@@ -193,11 +193,11 @@ func (s *Survey) Second(ctx context.Context, be *bench.Bench, n int) (*Differenc
 	return d, after, nil
 }
 
-// Another is a place like number n, empty, and what of the titles that are wanted there and do not go
+// Another is a target like number n, empty, and what of the titles that are wanted there and do not go
 // would go to it.
 func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, error) {
 	c := *s
-	c.There, c.trees, c.strange = []place.Entry{}, map[string]*fit.Loader{}, map[string]bool{}
+	c.There, c.trees, c.strange = []target.Entry{}, map[string]*fit.Loader{}, map[string]bool{}
 	c.Away = nil
 	c.found, c.texts, c.changed = map[int][]string{}, map[string]string{}, map[string]bool{}
 	c.Facts.Free = c.Facts.Capacity - c.Facts.Filesystem.Structures(c.Facts.Capacity, c.Facts.Cluster)
@@ -209,12 +209,12 @@ func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, 
 			left = append(left, s.Titles[i].Key)
 		}
 	}
-	p := &b.Places[n]
-	p.Everything, p.Titles, p.Without, p.Leaving, p.Replace, p.Exactly = false, nil, nil, nil, nil, false
+	p := &b.Targets[n]
+	p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.DeleteOthers = false, nil, nil, nil, nil, false
 	p.Want(true, left...)
 	c.Config = *p
-	if c.Config.Road == "" {
-		c.Config.Road = s.Config.Road
+	if c.Config.Via == "" {
+		c.Config.Via = s.Config.Via
 	}
 	c.judge(ctx, b, n)
 	return &c, nil

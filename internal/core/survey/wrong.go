@@ -5,21 +5,21 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/check"
 	"polytome/internal/core/fit"
-	"polytome/internal/core/mend"
-	"polytome/internal/core/proof"
-	"polytome/internal/core/seen"
+	"polytome/internal/core/fix"
+	"polytome/internal/core/scancache"
 )
 
-// A Wrong is a title that is wanted on the place and lies there, and that does not start as it lies.
+// A Wrong is a title that is wanted on the target and lies there, and that does not start as it lies.
 type Wrong struct {
 	Title int    // index
-	Say   string // what a proof found
-	Mends []mend.Mend
+	Say   string // what a check found
+	Fixes []fix.Fix
 }
 
-// Wrong finds the titles that are wanted and of which a proof says that they do not start.
-func (s *Survey) Wrong(r *proof.Report) (out []Wrong) {
+// Wrong finds the titles that are wanted and of which a check says that they do not start.
+func (s *Survey) Wrong(r *check.Report) (out []Wrong) {
 	if s.carries != nil {
 		return nil
 	}
@@ -54,14 +54,14 @@ func (s *Survey) Wrong(r *proof.Report) (out []Wrong) {
 		w := Wrong{Title: i}
 		for k := range r.Findings {
 			f := &r.Findings[k]
-			if f.Path == "" || f.Grade != proof.Fault || f.Loader != l.Loader || f.Kind == proof.Cover || f.Kind == proof.Companion {
+			if f.Path == "" || f.Grade != check.Fault || f.Loader != l.Loader || f.Kind == check.Cover || f.Kind == check.Companion {
 				continue
 			}
 			if f.Path == l.Path || strings.HasPrefix(fold(f.Path), fold(l.Path)+"/") || sameTitle(lies, fold(f.Path), i) {
 				if w.Say == "" {
 					w.Say = f.Say
 				}
-				w.Mends = append(w.Mends, f.Mends...)
+				w.Fixes = append(w.Fixes, f.Fixes...)
 			}
 		}
 		if !slices.ContainsFunc(out, func(o Wrong) bool { return o.Title == i }) {
@@ -76,20 +76,20 @@ func sameTitle(lies map[string]int, path string, title int) bool {
 	return ok && i == title
 }
 
-// KnownWrong are the titles of [Survey.Wrong] that the last proof of the place found, as far as their files were not changed since, and that are taken for there.
-func (s *Survey) KnownWrong(cache *seen.Store) (out []Wrong) {
+// KnownWrong are the titles of [Survey.Wrong] that the last check of the target found, as far as their files were not changed since, and that are taken for there.
+func (s *Survey) KnownWrong(cache *scancache.Store) (out []Wrong) {
 	if cache == nil {
 		return nil
 	}
-	was, ok, err := cache.Place("proof " + s.cacheName())
-	var last proof.Report
+	was, ok, err := cache.Target("check " + s.cacheName())
+	var last check.Report
 	if err != nil || !ok || json.Unmarshal(was.Data, &last) != nil {
 		return nil
 	}
 	for _, w := range s.Wrong(&last) {
-		same := len(w.Mends) > 0
-		for k := range w.Mends {
-			m := &w.Mends[k]
+		same := len(w.Fixes) > 0
+		for k := range w.Fixes {
+			m := &w.Fixes[k]
 			e, there := s.Sheet.At(m.Path)
 			same = same && there && !m.Changed(e.Size, e.Modified)
 		}

@@ -1,5 +1,5 @@
 // Package title holds the nouns of the job: what a person owns and wants to
-// play, apart from any loader or place. It does no I/O.
+// play, apart from any loader or target. It does no I/O.
 package title
 
 import (
@@ -21,7 +21,7 @@ const (
 	Package   Form = "package"   // an archive that unpacks to a folder
 )
 
-// Forms are all forms, in the order in which they are told.
+// Forms are all forms, in the order in which they are reported.
 var Forms = []Form{Image, Tracks, Cartridge, Folder, Package}
 
 // A Title is one game as a person counts it.
@@ -39,11 +39,11 @@ type Title struct {
 	// Pictures are what the title can be shown by: one of a kind for each disc, as far as they were found.
 	Pictures []Picture `json:"pictures,omitempty"`
 	Of       int       `json:"of"` // how many discs belong to it; 1 if nothing says more
-	// Archive is the ending, with its dot, of the archive that the title's file
+	// Archive is the extension, with its dot, of the archive that the title's file
 	// is packed in; "" for a title that lies open.
 	Archive string `json:"archive,omitempty"`
-	// Ending is what the file's copies end in, with the dot, where the file itself ends otherwise than its platform's do; else "".
-	Ending string `json:"ending,omitempty"`
+	// Extension is what the file's copies end in, with the dot, where the file itself ends otherwise than its platform's do; else "".
+	Ext string `json:"ext,omitempty"`
 	// Among is how many titles lie in that archive, 0 for one.
 	Among int `json:"among,omitempty"`
 	// Encrypted is set for an archive that cannot be looked into without a password.
@@ -135,7 +135,7 @@ type Inside struct {
 	File File   `json:"file"`
 }
 
-// PictureKinds are the kinds of pictures that there are of a title, in the order in which they are told.
+// PictureKinds are the kinds of pictures that there are of a title, in the order in which they are reported.
 var PictureKinds = []string{"front", "disc", "screen", "logo"}
 
 // A Picture is one that a title can be shown by.
@@ -190,7 +190,7 @@ type File struct {
 	Entry string `json:"entry,omitempty"`
 }
 
-// Called is how the file is called in a message.
+// Called is how the file is named in a message.
 func (f *File) Called() string {
 	if f.Entry == "" {
 		return f.Path
@@ -211,7 +211,7 @@ type Grade string
 // The grades of a finding.
 const (
 	Note      Grade = "note"
-	Suspicion Grade = "suspicion" // it may be bad; nothing proves it
+	Suspicion Grade = "suspicion" // it may be bad; nothing checks it
 	Fault     Grade = "fault"
 )
 
@@ -220,7 +220,7 @@ type Finding struct {
 	Grade  Grade  `json:"grade"`
 	Say    string `json:"say"`              // what is the matter, a plain sentence
 	Remedy string `json:"remedy,omitempty"` // what to do
-	// Wants is what the user can give to mend it: a field (see [Editable]), or [Allowance]; "" for
+	// Wants is what the user can give to fix it: a field (see [Editable]), or [Allowance]; "" for
 	// nothing.
 	Wants string `json:"wants,omitempty"`
 }
@@ -228,7 +228,7 @@ type Finding struct {
 // Allowance is what an archive wants that is much larger inside than outside.
 const Allowance = "allowance"
 
-// Wanting is the finding with what the user can give to mend it.
+// Wanting is the finding with what the user can give to fix it.
 func (f Finding) Wanting(what string) Finding {
 	f.Wants = what
 	return f
@@ -264,7 +264,7 @@ func (t *Title) Source() string {
 	return t.Discs[0].File.Path
 }
 
-// Label is how the title is called in a sentence: its name, or its file's.
+// Label is how the title is named in a sentence: its name, or its file's.
 func (t *Title) Label() string {
 	if t.Name != "" {
 		return t.Name

@@ -9,7 +9,7 @@ import (
 	"polytome/internal/core/title"
 )
 
-func TestEveryEditableFieldHasItsPlace(t *testing.T) {
+func TestEveryEditableFieldHasItsTarget(t *testing.T) {
 	var e title.Edit
 	var tt title.Title
 	assert.True(t, e.Empty())
@@ -49,6 +49,6 @@ func TestWhatATitleTakesAndWhereItIs(t *testing.T) {
 	packed.Among = 2
 	assert.Equal(t, "/g/a.rar//in/a.iso", packed.Where())
 	assert.Empty(t, (&title.Title{}).Where())
-	doubtful := title.Title{Findings: []title.Finding{{Grade: title.Suspicion}, {Grade: title.Note}}}
-	assert.True(t, doubtful.Sound(), "a suspicion keeps nothing from being placed")
+	suspect := title.Title{Findings: []title.Finding{{Grade: title.Suspicion}, {Grade: title.Note}}}
+	assert.True(t, suspect.Sound(), "a suspicion keeps nothing from being placed")
 }

@@ -17,7 +17,7 @@ import (
 )
 
 // Columns are the columns that a list may have, in any order; those with other names are
-// passed over. checksum holds any kind of sum, told by its length.
+// skipped. checksum holds any kind of sum, reported by its length.
 var Columns = []string{"id", "name", "region", "year", "players", "publisher", "text", "platform", "checksum", "crc32", "md5", "sha1", "sha256"}
 
 // A Row is one title of a list.
@@ -140,7 +140,7 @@ func (l *List) add(r Row) {
 	}
 }
 
-// Wants reports the kinds of checksums that rows are told by.
+// Wants reports the kinds of checksums that rows are reported by.
 func (l *List) Wants() (out []sums.Algorithm) {
 	for _, a := range []sums.Algorithm{sums.CRC32, sums.MD5, sums.SHA1, sums.SHA256} {
 		if l.kinds[a] {

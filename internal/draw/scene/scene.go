@@ -1,4 +1,4 @@
-// Package scene describes drawings: pages with shapes, texts, pictures and links at places that are known exactly, since every text is measured in
+// Package scene describes drawings: pages with shapes, texts, pictures and links at targets that are known exactly, since every text is measured in
 // the font that it will have. A scene knows no file format; packages svg and pdf write one down, and so agree.
 //
 // Lengths are points, 1/72 inch. The origin of a page is its upper left corner, with y downwards.
@@ -58,7 +58,7 @@ type Page struct {
 // An Item is something on a page: a *[Shape], *[Text], *[Picture] or *[Link]. Later ones lie over earlier ones.
 type Item interface{ item() }
 
-// A Point is a place on a page.
+// A Point is a target on a page.
 type Point struct{ X, Y float64 }
 
 // An Op is what a [Segment] does.

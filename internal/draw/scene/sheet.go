@@ -7,7 +7,7 @@ import (
 	"polytome/internal/draw/typeface"
 )
 
-// Margins of a sheet, and the room for its heading and its foot.
+// Margins of a sheet, and the space for its heading and its foot.
 const (
 	marginSide = 40.0
 	marginTop  = 38.0
@@ -21,14 +21,14 @@ var (
 	footPen  = Pen{7.5, typeface.Regular, Grey}
 )
 
-// A Sheet fills the pages of a drawing from top to bottom, with a heading and a foot on each. Whoever needs room asks for it with [Sheet.Need].
+// A Sheet fills the pages of a drawing from top to bottom, with a heading and a foot on each. Whoever needs space asks for it with [Sheet.Need].
 type Sheet struct {
 	*Page // the present one
 	D     *Drawing
 	Paper Paper
 	// Left, Right, Top and Bottom bound what is drawn between heading and foot; Y is how far that is.
 	Left, Right, Top, Bottom, Y float64
-	// Head draws what stands above the columns of a table, on every page that goes on with it, and moves Y down; nil for nothing.
+	// Head draws what stands above the columns of a table, on every page that resumes it, and moves Y down; nil for nothing.
 	Head func()
 
 	sub string
@@ -44,8 +44,8 @@ func Begin(paper Paper, title, sub string, date time.Time) *Sheet {
 // Here is the present spot.
 func (s *Sheet) Here() Spot { return Spot{len(s.D.Pages) - 1, s.Y} }
 
-// Room is the height that is left on the page.
-func (s *Sheet) Room() float64 { return s.Bottom - s.Y }
+// Space is the height that is left on the page.
+func (s *Sheet) Space() float64 { return s.Bottom - s.Y }
 
 // Wide is the width between the margins.
 func (s *Sheet) Wide() float64 { return s.Right - s.Left }
@@ -82,7 +82,7 @@ func (s *Sheet) Next() {
 
 // Need begins a page where less than a height is left on this one. A height that no page has is taken as it comes.
 func (s *Sheet) Need(h float64) (broke bool) {
-	if s.Room() >= h {
+	if s.Space() >= h {
 		return false
 	}
 	s.Next()

@@ -22,7 +22,7 @@ import (
 	"polytome/internal/draw/typeface"
 )
 
-// gutter is the room between pages that stand beside each other, in points.
+// gutter is the space between pages that stand beside each other, in points.
 const gutter = 18.0
 
 // writer writes one drawing.
@@ -64,7 +64,7 @@ func Write(to io.Writer, d *scene.Drawing) error {
 	return w.Flush()
 }
 
-// arrange gives each page its place, and returns the size of the whole.
+// arrange gives each page its target, and returns the size of the whole.
 func (w *writer) arrange(pages []*scene.Page, columns int) (wide, high float64) {
 	if len(pages) == 0 {
 		return 1, 1

@@ -32,7 +32,7 @@ func blue(t *testing.T) []byte {
 	return b.Bytes()
 }
 
-// sample has one of each kind of item, at places that are looked at below.
+// sample has one of each kind of item, at targets that are looked at below.
 func sample(t *testing.T) *scene.Drawing {
 	grey, white := scene.Ink(120), scene.White
 	p := &scene.Page{Width: 200, Height: 100}
@@ -62,8 +62,8 @@ var spots = []struct {
 func TestEveryItemIsSeen(t *testing.T) {
 	d := sample(t)
 	base := filepath.Join(t.TempDir(), "x")
-	for ending, write := range map[string]func(*os.File) error{".svg": func(f *os.File) error { return svg.Write(f, d) }, ".pdf": func(f *os.File) error { return pdf.Write(f, d) }} {
-		f, err := os.Create(base + ending)
+	for ext, write := range map[string]func(*os.File) error{".svg": func(f *os.File) error { return svg.Write(f, d) }, ".pdf": func(f *os.File) error { return pdf.Write(f, d) }} {
+		f, err := os.Create(base + ext)
 		require.NoError(t, err)
 		require.NoError(t, write(f))
 		require.NoError(t, f.Close())
@@ -97,7 +97,7 @@ func TestAFileNeedsNothingBesideItself(t *testing.T) {
 	}
 }
 
-func TestPagesStandInRows(t *testing.T) {
+func TestPagesSimulatorRows(t *testing.T) {
 	for n, want := range map[int]string{1: "0 0 100 100", 2: "0 0 254 136", 4: "0 0 254 254", 5: "0 0 372 254", 10: "0 0 490 372"} {
 		d := &scene.Drawing{}
 		for range n {
@@ -124,7 +124,7 @@ func (b *broken) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func TestWhatCannotBeWrittenIsTold(t *testing.T) {
+func TestWhatCannotBeWrittenIsReported(t *testing.T) {
 	for _, left := range []int{0, 100, 70_000} {
 		d := sample(t)
 		for range 300 {

@@ -31,7 +31,7 @@ const (
 	Bold
 )
 
-// Em is the length to which widths and outlines of a font are told: that many units are the size of the letters.
+// Em is the length to which widths and outlines of a font are reported: that many units are the size of the letters.
 const Em = 1000
 
 // A Font is one of the fonts. It may be used by several goroutines.
@@ -226,14 +226,14 @@ func (w Weight) Clip(s string, size, width float64) string {
 	if w.Width(s, size) <= width {
 		return s
 	}
-	room := width - w.Width("…", size)
-	if room < 0 {
+	space := width - w.Width("…", size)
+	if space < 0 {
 		return ""
 	}
 	used := 0.0
 	for i, r := range s {
 		f, _ := w.of(r)
-		if used += float64(f.Advance(r)) * size / Em; used > room {
+		if used += float64(f.Advance(r)) * size / Em; used > space {
 			return strings.TrimRight(s[:i], " ") + "…"
 		}
 	}
@@ -305,7 +305,7 @@ func firstRune(s string) (rune, int) {
 	return 0, len(s)
 }
 
-// fitting is how many bytes of a text have room in a width.
+// fitting is how many bytes of a text have space in a width.
 func (w Weight) fitting(s string, size, width float64) int {
 	used := 0.0
 	for i, r := range s {

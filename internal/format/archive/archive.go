@@ -25,7 +25,7 @@ import (
 // An Archive is an opened archive.
 type Archive struct {
 	*fstree.FS
-	// Kind is the ending that archives of its format have, such as ".zip".
+	// Kind is the extension that archives of its format have, such as ".zip".
 	Kind string
 	// Entries are the files in it, in the archive's order. Folders are in the tree only.
 	Entries []Entry
@@ -34,7 +34,7 @@ type Archive struct {
 	// Unsafe are names that would lead out of a folder that the archive is unpacked
 	// to. They are in no tree.
 	Unsafe []string
-	// Renamed are the files that are called otherwise in the tree: none vanishes.
+	// Renamed are the files that are named otherwise in the tree: none vanishes.
 	Renamed []Renamed
 	// Damage is why the list may not be whole; nil for a good one.
 	Damage error
@@ -104,11 +104,11 @@ var signatures = []struct{ kind, magic string }{
 	{".rar", "Rar!\x1A\x07\x00"}, {".rar", "Rar!\x1A\x07\x01\x00"},
 }
 
-// Ending reports whether a file's ending, in lower case and with its dot, is that of an archive.
-func Ending(end string) bool { return slices.Contains(Endings(), end) }
+// Extension reports whether a file's extension, in lower case and with its dot, is that of an archive.
+func Ext(end string) bool { return slices.Contains(Extensions(), end) }
 
-// Endings are those of archives, in lower case and with their dots.
-func Endings() []string { return []string{".zip", ".7z", ".rar", ".lha"} }
+// Extensions are those of archives, in lower case and with their dots.
+func Extensions() []string { return []string{".zip", ".7z", ".rar", ".lha"} }
 
 // KindOf tells the kind of archive by its first bytes, at least eight of them; "" for none.
 func KindOf(head []byte) string {
@@ -269,7 +269,7 @@ func recovered(err *error) {
 	}
 }
 
-// Test unpacks everything and throws it away; each is called before an entry, and bytes
+// Test unpacks everything and throws it away; each is named before an entry, and bytes
 // after each piece. It returns the first fault.
 func (a *Archive) Test(each func(*Entry), bytes func(n int64) error) error {
 	buf := make([]byte, 256<<10)

@@ -322,7 +322,7 @@ func TestHostileArchives(t *testing.T) {
 		require.NoError(t, err)
 		require.Error(t, a.Test(func(*archive.Entry) {}, func(int64) error { return nil }))
 	})
-	t.Run("more inside than told", func(t *testing.T) {
+	t.Run("more inside than reported", func(t *testing.T) {
 		a, err := archive.Open(zipped("liar.zip", func(z *zip.Writer) {
 			w, err := z.CreateRaw(&zip.FileHeader{Name: "x", Method: zip.Store, UncompressedSize64: 10, CompressedSize64: 20})
 			require.NoError(t, err)

@@ -207,18 +207,18 @@ func (d *inflate64) put(b byte) {
 
 // fill unpacks until something can be handed out, or the end.
 func (d *inflate64) fill() {
-	room := window64 / 2 // that is handed out before it is written over
-	for room > 0 && d.err == nil {
+	space := window64 / 2 // that is handed out before it is written over
+	for space > 0 && d.err == nil {
 		switch {
 		case d.copyLeft > 0:
 			d.put(d.win[d.copyFrom])
 			d.copyFrom = (d.copyFrom + 1) % window64
 			d.copyLeft--
-			room--
+			space--
 		case d.stored > 0:
 			d.put(byte(d.take(8)))
 			d.stored--
-			room--
+			space--
 		case d.lit == nil:
 			if d.last {
 				d.err = io.EOF
@@ -231,7 +231,7 @@ func (d *inflate64) fill() {
 			case d.err != nil:
 			case s < 256:
 				d.put(byte(s))
-				room--
+				space--
 			case s == 256:
 				d.lit = nil
 			case s-257 >= len(lengthBase):

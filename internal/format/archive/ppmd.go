@@ -10,7 +10,7 @@ import (
 
 // PPMd, variant I revision 1, as zip has it (APPNOTE 5.9): prediction by partial matching. The model is a tree of contexts, which are what came last, with
 // how often each byte came next; it lives in a memory of fixed size, whose layout is a part of the method: when that is full, the model is begun
-// anew or thinned out, at the same byte as when it was packed. So references are offsets into that memory, and everything in it has its fixed form:
+// again or thinned out, at the same byte as when it was packed. So references are offsets into that memory, and everything in it has its fixed form:
 //
 //	context (12 bytes): further symbols, flags, 2 bytes sum of frequencies, 4 bytes its states, 4 bytes the shorter context
 //	   with one symbol: further symbols (0), flags, the state itself, 4 bytes the shorter context
@@ -78,13 +78,13 @@ func unPPMd(r io.Reader) (io.ReadCloser, error) {
 	v := int(binary.LittleEndian.Uint16(head[:]))
 	order, memory, restore := v&15+1, uint32(v>>4&255+1)<<20, v>>12
 	if order < 2 || restore > 1 {
-		return nil, fmt.Errorf("%w: there is no such order (%d) or way to begin anew (%d)", errPPMd, order, restore)
+		return nil, fmt.Errorf("%w: there is no such order (%d) or way to begin again (%d)", errPPMd, order, restore)
 	}
 	p := &ppmd{r: b, order: order, size: memory, cutsOff: restore == 1}
 	return io.NopCloser(p), nil
 }
 
-// Read unpacks. The stream has no end of its own that can be told from damage: whoever reads it knows its length.
+// Read unpacks. The stream has no end of its own that can be reported from damage: whoever reads it knows its length.
 func (p *ppmd) Read(b []byte) (n int, err error) {
 	if p.err != nil {
 		return 0, p.err
@@ -199,7 +199,7 @@ func one(b bool) int {
 	return 0
 }
 
-// restart begins the model anew.
+// restart begins the model again.
 func (p *ppmd) restart() {
 	p.free, p.stamps = [ppmIndexes]uint32{}, [ppmIndexes]uint32{}
 	p.text = p.base
@@ -393,8 +393,8 @@ func (p *ppmd) fromShorter() (symbol byte, ok bool) {
 	}
 	c := p.minContext
 	var open []uint32
-	var room [256]uint32
-	open = room[:0]
+	var space [256]uint32
+	open = space[:0]
 	sum := uint32(0)
 	for i := range uint32(p.more(c) + 1) {
 		if s := p.states(c) + i*ppmState; !p.masked[p.symbol(s)] {

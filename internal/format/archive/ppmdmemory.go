@@ -77,7 +77,7 @@ func (p *ppmd) glueBlocks() {
 	}
 }
 
-// rare allocates where there is no simple way to; 0 for no room.
+// rare allocates where there is no simple way to; 0 for no space.
 func (p *ppmd) rare(index int) uint32 {
 	if p.glue == 0 {
 		p.glueBlocks()

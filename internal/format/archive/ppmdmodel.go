@@ -80,7 +80,7 @@ func (p *ppmd) cutOff(c uint32, order int) uint32 {
 	return c
 }
 
-// restore makes room when there is none: what was begun with the last symbol is undone up to a context, and the model is begun anew or thinned out.
+// restore frees space when there is none: what was begun with the last symbol is undone up to a context, and the model is begun again or thinned out.
 func (p *ppmd) restore(upTo uint32) {
 	p.text = p.base
 	c := p.maxContext
@@ -132,7 +132,7 @@ func (p *ppmd) of(c uint32, symbol byte) uint32 {
 	return s
 }
 
-// successors makes the contexts that follow the found symbol; 0 for no room. s is its state in the shorter context, if that is known.
+// successors makes the contexts that follow the found symbol; 0 for no space. s is its state in the shorter context, if that is known.
 func (p *ppmd) successors(skip bool, s, c uint32) uint32 {
 	branch := p.follows(p.found)
 	var waiting [ppmMaxOrder + 1]uint32
@@ -208,7 +208,7 @@ func (p *ppmd) successors(skip bool, s, c uint32) uint32 {
 	return c
 }
 
-// reduce finds the context that follows a symbol which nothing follows yet; 0 for no room.
+// reduce finds the context that follows a symbol which nothing follows yet; 0 for no space.
 func (p *ppmd) reduce(s, c uint32) uint32 {
 	began, branch := c, p.text
 	p.setFollows(p.found, branch)

@@ -95,7 +95,7 @@ func (a *Archive) plant(entries []Entry) {
 	a.FS = fstree.New(root, tree{a})
 }
 
-// A Renamed is a file of an archive that is called otherwise in its tree.
+// A Renamed is a file of an archive that is named otherwise in its tree.
 type Renamed struct {
 	From string `json:"from"` // as the archive has it
 	To   string `json:"to"`

@@ -9,7 +9,7 @@ import (
 
 // window reads at any offset in a stream that only goes forwards. The beginning, where
 // volumes have their structures, is kept, and so is what was read last; to go further back, the
-// stream is opened anew.
+// stream is opened again.
 type window struct {
 	size int64
 	open func() (io.ReadCloser, error)
@@ -20,10 +20,10 @@ type window struct {
 	head []byte // from the beginning of the stream
 	tail []byte // up to the stream's position
 	pos  int64  // of the stream
-	back int    // times that it was opened anew
+	back int    // times that it was opened again
 }
 
-// Sizes in bytes of what is kept, and how often a stream is opened anew.
+// Sizes in bytes of what is kept, and how often a stream is opened again.
 const (
 	keepHead = 2 << 20
 	keepTail = 128 << 10

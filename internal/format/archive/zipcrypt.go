@@ -193,7 +193,7 @@ func (a *aesReader) Read(b []byte) (int, error) {
 		a.left = -1
 		code := make([]byte, aesMAC)
 		if _, err := io.ReadFull(a.raw, code); err != nil {
-			return 0, fmt.Errorf("the code that proves the encrypted data is missing: %w", err)
+			return 0, fmt.Errorf("the code that checks the encrypted data is missing: %w", err)
 		}
 		if !hmac.Equal(code, a.mac.Sum(nil)[:aesMAC]) {
 			return 0, errors.New("the encrypted data are damaged")

@@ -17,7 +17,7 @@ import (
 	"polytome/internal/judge"
 )
 
-// varied are bytes that pack well in some places and not in others, with repetitions that are far apart and long.
+// varied are bytes that pack well in some targets and not in others, with repetitions that are far apart and long.
 func varied(seed int64, n int) []byte {
 	r := rand.New(rand.NewSource(seed))
 	var b []byte
@@ -94,7 +94,7 @@ func TestZipMethods(t *testing.T) {
 	}
 }
 
-// TestPPMdThatRunsOutOfMemory reads what was packed with a model that is far larger than its memory, which is begun anew, or thinned out, many times.
+// TestPPMdThatRunsOutOfMemory reads what was packed with a model that is far larger than its memory, which is begun again, or thinned out, many times.
 func TestPPMdThatRunsOutOfMemory(t *testing.T) {
 	in := t.TempDir()
 	r := rand.New(rand.NewSource(4))
@@ -118,7 +118,7 @@ func TestPPMdThatRunsOutOfMemory(t *testing.T) {
 		packed, err := os.ReadFile(file)
 		require.NoError(t, err)
 		begin := 30 + int(binary.LittleEndian.Uint16(packed[26:])) + int(binary.LittleEndian.Uint16(packed[28:]))
-		require.EqualValues(t, restore, packed[begin+1]>>4, "the way to make room")
+		require.EqualValues(t, restore, packed[begin+1]>>4, "the way to free some space")
 		a, err := archive.Open(file, archive.Options{})
 		require.NoError(t, err)
 		got, err := fs.ReadFile(a, "a.bin")

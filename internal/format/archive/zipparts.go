@@ -13,12 +13,12 @@ import (
 	"polytome/internal/format/joined"
 )
 
-// Archives in parts (APPNOTE 6.3.10, 8.5): name.z01, name.z02 … and at the end name.zip, which has the list. Where things are is told by the
+// Archives in parts (APPNOTE 6.3.10, 8.5): name.z01, name.z02 … and at the end name.zip, which has the list. Where things are is reported by the
 // number of a part and an offset in it.
 
 var zipPart = regexp.MustCompile(`(?i)^(.*)\.z([0-9]{2,})$`)
 
-// zipVolume tells which part of a zip archive a file is. The one that it is opened by ends in .zip, and is told as the first.
+// zipVolume tells which part of a zip archive a file is. The one that it is opened by ends in .zip, and is reported as the first.
 func zipVolume(name string) (v Volume, ok bool) {
 	m := zipPart.FindStringSubmatch(name)
 	if m == nil {

@@ -23,12 +23,12 @@ var ErrNone = errors.New("it holds no files: it is no disc image, cue sheet or a
 // A Container is an opened file that holds others.
 type Container struct {
 	fs.FS
-	Kind   string // "ISO 9660", "UDF", or the ending of an archive's kind
+	Kind   string // "ISO 9660", "UDF", or the extension of an archive's kind
 	Label  string // the volume identifier of an image
 	Damage error  // why the list may not be whole
 	// Unsafe are names in an archive that lead out of it. They are in no tree.
 	Unsafe []string
-	// Renamed are files in an archive that are called otherwise in its tree.
+	// Renamed are files in an archive that are named otherwise in its tree.
 	Renamed []archive.Renamed
 
 	close []func() error
@@ -106,7 +106,7 @@ func (c *Container) open(name string, o Options) error {
 	return c.image(f, info.Size(), o)
 }
 
-// enter goes on with a file of the container as the container.
+// enter resumes a file of the container as the container.
 func (c *Container) enter(name string, o Options) error {
 	f, err := c.FS.Open(name)
 	if err != nil {

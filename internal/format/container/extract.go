@@ -16,7 +16,7 @@ import (
 
 // Extract writes a file or folder of a tree below a folder on disk, with its dates; "." is all of
 // it. Nothing is written outside of that folder, and nothing that is there is overwritten. What
-// cannot be read is told to failed, and the rest goes on. Files get the names that as gives them, in the order in
+// cannot be read is reported to failed, and the rest goes on. Files get the names that as gives them, in the order in
 // which it is asked; nil leaves theirs.
 func Extract(ctx context.Context, fsys fs.FS, name, dir string, as func(names []string) []string, failed func(name string, err error)) (files int, bytes int64, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -137,7 +137,7 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	}
 	n, err = copyRuns(writing{ctx, &sparing{f: f}}, f, src, info.Size())
 	if err == nil && n == info.Size() {
-		if err = f.Truncate(n); err != nil { // zeros at the end were passed over
+		if err = f.Truncate(n); err != nil { // zeros at the end were skipped
 			err = fmt.Errorf("%w: %w", errWriting, err)
 		}
 	}
@@ -154,7 +154,7 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	return n, nil
 }
 
-// sparing passes over runs of zeros, which then take no room on the disk.
+// sparing skips runs of zeros, which then take no space on the disk.
 type sparing struct{ f *os.File }
 
 var noughts [64 << 10]byte
@@ -177,13 +177,13 @@ func (s *sparing) Write(b []byte) (done int, err error) {
 	return done, err
 }
 
-// zero reports whether b begins with as many zeros as are passed over at a time.
+// zero reports whether b begins with as many zeros as are skipped at a time.
 func zero(b []byte) bool {
 	b = b[:min(len(b), len(noughts))]
 	return string(b) == string(noughts[:len(b)])
 }
 
-// copyRuns copies a file, and passes over the holes that it knows of.
+// copyRuns copies a file, and skips the holes that it knows of.
 func copyRuns(to io.Writer, f *os.File, src fs.File, size int64) (n int64, err error) {
 	holed, ok := src.(interface {
 		Data(off int64) (start, end int64)

@@ -55,7 +55,7 @@ func (j *Joiner) Add(sum uint32, n int64) {
 	j.Sum = times(f, j.Sum) ^ sum
 }
 
-// Zeros is the CRC-32 of n zeros, reckoned once for each n.
+// Zeros is the CRC-32 of n zeros, estimated once for each n.
 func (j *Joiner) Zeros(n int64) uint32 {
 	sum, ok := j.noughts[n]
 	if !ok {

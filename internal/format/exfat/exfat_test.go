@@ -102,7 +102,7 @@ func TestVolumesOfOthers(t *testing.T) {
 	for name, args := range map[string][]string{"usual": nil, "small clusters": {"-c", "4K"}, "large clusters": {"-c", "128K"}, "sectors of 4096": {"-s", "4096"}} {
 		t.Run(name, func(t *testing.T) {
 			f := volumetest.NewFile(t, 300*size.MiB)
-			if name == "sectors of 4096" { // told by the device
+			if name == "sectors of 4096" { // reported by the device
 				dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-b", "4096", f.Name()))
 				judge.Root(t, "mkfs.exfat", "-L", "QUAY", dev)
 				judge.Root(t, "losetup", "-d", dev)

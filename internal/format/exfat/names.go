@@ -112,9 +112,9 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 				wrong = append(wrong, w)
 				break
 			}
-			node, say, mend, rename := f.node(set)
+			node, say, repair, rename := f.node(set)
 			if say != "" {
-				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: say, Mend: mend, Rename: rename})
+				wrong = append(wrong, volume.Wrong{At: at, N: n, Say: say, Repair: repair, Rename: rename})
 			}
 			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&secondary != 0:
@@ -133,7 +133,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		case e[0]&critical == 0 && f.isFile(data[at:]): // all the rest agrees
 			set := fileOf(data[at:])
 			n = len(set) / entry
-			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("the entry of a file says that it is of the type %#02x", e[0]), Mend: func(set []byte) { copy(set, fileOf(set)) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("the entry of a file says that it is of the type %#02x", e[0]), Repair: func(set []byte) { copy(set, fileOf(set)) }})
 			node, _, _, _ := f.node(set)
 			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&critical == 0:
@@ -148,7 +148,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	end = at
 	for p := at + entry; p+entry <= len(data); p += entry {
 		if data[p] == typeFile && f.isFile(data[p:]) || f.isFile(data[at:]) { // whole entries of files do not come about by chance
-			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Mend: func(e []byte) {
+			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Repair: func(e []byte) {
 				if e[0] = typeFile &^ inUse; f.isFile(data[at:]) {
 					set := fileOf(data[at:])
 					copy(e, set[:entry])
@@ -158,13 +158,13 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	}
 	for ; at+entry <= len(data); at += entry {
 		if data[at] != 0 {
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is something behind the end of the folder", Mend: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is something behind the end of the folder", Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, end, wrong
 }
 
-// setAt is the entries of a file, as far as they can be told to be its own, and what is wrong with their order.
+// setAt is the entries of a file, as far as they can be reported to be its own, and what is wrong with their order.
 func setAt(data []byte) (set []byte, problem string) {
 	n := 1
 	for n <= int(data[1]) && (n+1)*entry <= len(data) && data[n*entry]&(inUse|secondary) == inUse|secondary {
@@ -192,7 +192,7 @@ func setAt(data []byte) (set []byte, problem string) {
 }
 
 // node makes a node of a set, and tells what is wrong with it.
-func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte), rename bool) {
+func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byte), rename bool) {
 	le := binary.LittleEndian
 	s := set[entry:]
 	units := make([]uint16, int(s[3]))
@@ -217,7 +217,7 @@ func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)
 		}
 		attr := n.Attr
 		say = fmt.Sprintf(what, n.Name)
-		mend = func(set []byte) {
+		repair = func(set []byte) {
 			f.pad(set)
 			le.PutUint16(set[4:], attr)
 			le.PutUint16(set[entry+4:], f.nameHash(units))
@@ -226,9 +226,9 @@ func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)
 	}
 	if why := f.check(n.Name); why != "" {
 		rename = true
-		say, mend = fmt.Sprintf("%q cannot be called so: %s", n.Name, why), nil
+		say, repair = fmt.Sprintf("%q cannot be called so: %s", n.Name, why), nil
 		n.Name = fstree.SafeName(n.Name)
-		return n, say, mend, rename
+		return n, say, repair, rename
 	}
 	again := func(set []byte) {
 		f.pad(set)
@@ -239,21 +239,21 @@ func (f *format) node(set []byte) (n *volume.Node, say string, mend func([]byte)
 		le.PutUint16(set[2:], setChecksum(set))
 	}
 	if say != "" {
-		return n, say, mend, false
+		return n, say, repair, false
 	}
 	if n.First == 0 && n.Flat {
 		n.Flat = false
 		say = fmt.Sprintf("%q says that it has clusters, and has none", n.Name)
-		mend = func(set []byte) { set[entry+1] &^= flagFlat; again(set) }
+		repair = func(set []byte) { set[entry+1] &^= flagFlat; again(set) }
 	}
 	if le.Uint16(set[2:]) != setChecksum(set) || le.Uint16(s[4:]) != f.nameHash(units) {
-		say, mend = fmt.Sprintf("the checksum of %q is wrong", n.Name), again
+		say, repair = fmt.Sprintf("the checksum of %q is wrong", n.Name), again
 	}
 	if s[1]&flagAlloc == 0 && n.First != 0 {
-		say, mend = fmt.Sprintf("%q says that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
+		say, repair = fmt.Sprintf("%q says that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
 	}
 	n.Name = fstree.SafeName(n.Name)
-	return n, say, mend, false
+	return n, say, repair, false
 }
 
 // pad makes the units behind the end of a name zeros.
@@ -388,7 +388,7 @@ func (f *format) Encode(n *volume.Node, _ func([11]byte) bool) ([]byte, error) {
 	return set, nil
 }
 
-// Patch changes what is told of a file beside its name.
+// Patch changes what is reported of a file beside its name.
 func (f *format) Patch(set []byte, n *volume.Node) {
 	le := binary.LittleEndian
 	le.PutUint16(set[4:], n.Attr)

@@ -111,7 +111,7 @@ func TestALengthBeyondTheVolume(t *testing.T) {
 	}
 }
 
-// TestADamagedTableOfLetters is told, and mended.
+// TestADamagedTableOfLetters is reported, and repaired.
 func TestADamagedTableOfLetters(t *testing.T) {
 	root := func(d *volumetest.Disk, kind byte) []byte {
 		at := bytes.Index(d.B, append([]byte{0xC1, 0}, 'o', 0, 'n', 0))

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The places in the boot sector (exFAT specification, 3.1).
+// The targets in the boot sector (exFAT specification, 3.1).
 const (
 	bootPartition = 0x40
 	bootLength    = 0x48 // sectors
@@ -85,7 +85,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 	case g.tableAt < 2*bootSectors || g.table*g.sector < (int64(g.clusters)+2)*4 || g.tableAt+g.table*int64(g.tables) > g.heapAt:
 		return bad("its table does not fit between its beginning and its clusters")
 	case g.heapAt+int64(g.clusters)*(g.cluster/g.sector) > g.total:
-		return bad("it tells of %d clusters, which its %d sectors have no room for", g.clusters, g.total)
+		return bad("it tells of %d clusters, which its %d sectors have no space for", g.clusters, g.total)
 	case g.root < 2 || g.root >= g.clusters+2:
 		return bad("its root folder lies in cluster %d", g.root)
 	}

@@ -337,7 +337,7 @@ func (f *format) WriteTables() error {
 // setFlags writes whether somebody is writing, and how much is in use, into the first sector. The checksum leaves them out.
 func (f *format) setFlags(dirty bool, used byte) error {
 	if f.byCopy {
-		return nil // the region is written anew first
+		return nil // the region is written again first
 	}
 	b := make([]byte, f.g.sector)
 	if _, err := f.dev.ReadAt(b, 0); err != nil {
@@ -368,8 +368,8 @@ func (f *format) Finish(free, _ uint32) error {
 	return f.setFlags(f.info.Dirty, used)
 }
 
-// Told is nothing: the volume tells only hundredths, and its bitmap is quick to read.
-func (f *format) Told() (clusters uint32, ok bool) { return 0, false }
+// Reported is nothing: the volume tells only hundredths, and its bitmap is quick to read.
+func (f *format) Reported() (clusters uint32, ok bool) { return 0, false }
 
 // MarkWhole forgets that somebody did not finish writing.
 func (f *format) MarkWhole() { f.info.Dirty = false }
@@ -421,7 +421,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return nil, err
 	}
 	if f.byCopy {
-		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; the volume was read by its backup.", Mend: "The backup is copied over it.", Fix: func() error {
+		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; the volume was read by its backup.", Repair: "The backup is copied over it.", Fix: func() error {
 			if _, err := f.dev.WriteAt(wanted(backup), 0); err != nil {
 				return err
 			}
@@ -430,7 +430,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		}}}, nil
 	}
 	if string(wanted(main)) != string(main) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Mend: "The region is made anew of its first sector, by which the volume was read.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Repair: "The region is made again of its first sector, by which the volume was read.", Fix: func() error {
 			_, err := f.dev.WriteAt(wanted(main)[f.g.sector:], f.g.sector)
 			return err
 		}})
@@ -441,7 +441,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return string(c)
 	}
 	if plain(main) != plain(backup) || string(wanted(backup)) != string(backup) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region is not like it.", Mend: "The region is copied over its backup.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region is not like it.", Repair: "The region is copied over its backup.", Fix: func() error {
 			_, err := f.dev.WriteAt(wanted(main), n)
 			return err
 		}})
@@ -449,13 +449,13 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	if f.upBad {
 		fault := volume.Fault{Kind: volume.Tables, Say: "The table of upper-case letters is damaged, or its checksum."}
 		if f.upAt > 0 {
-			fault.Mend, fault.Need, fault.FixIn = "It is written anew, to clusters of its own.", int64(len(usual().pack())), f.writeUpcase
+			fault.Repair, fault.Need, fault.FixIn = "It is written again, to clusters of its own.", int64(len(usual().pack())), f.writeUpcase
 		}
 		out = append(out, fault)
 	}
 	for i, want := range []uint32{0xFFFFFFF8, chainEnd} {
 		if v, err := f.get(uint32(i)); err == nil && v != want {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Mend: "That is put right.", Fix: func() error {
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Repair: "That is put right.", Fix: func() error {
 				if err := f.put(uint32(i), want); err != nil {
 					return err
 				}
@@ -470,7 +470,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 				return nil, err
 			}
 			if b[0]&(1<<((c-2)%8)) == 0 {
-				out = append(out, volume.Fault{Kind: volume.Unheld, Say: "Clusters of the volume's own tables are called free.", Mend: "They are marked as taken.", Fix: func() error {
+				out = append(out, volume.Fault{Kind: volume.Unheld, Say: "Clusters of the volume's own tables are named free.", Repair: "They are marked as taken.", Fix: func() error {
 					for _, r := range f.own {
 						if err := f.set(r, true); err != nil {
 							return err
@@ -485,7 +485,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	if end := f.g.clusters % 8; end != 0 { // bits behind the last cluster
 		at := int64(f.g.clusters) / 8
 		if b, err := f.bitmap.Get(at, 1); err == nil && b[0]>>end != 0 {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap tells of clusters that there are not.", Mend: "That is put right.", Fix: func() error {
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap tells of clusters that there are not.", Repair: "That is put right.", Fix: func() error {
 				b, err := f.bitmap.Change(at, 1)
 				if err != nil {
 					return err
@@ -528,7 +528,7 @@ func (f *format) unclean() []volume.Fault {
 	if !f.info.Dirty {
 		return nil
 	}
-	return []volume.Fault{{Kind: volume.Unclean, Say: "Somebody did not finish writing: the drive was pulled, or switched off.", Mend: "It is marked as whole.", Fix: func() error { f.info.Dirty = false; return nil }}}
+	return []volume.Fault{{Kind: volume.Unclean, Say: "Somebody did not finish writing: the drive was pulled, or switched off.", Repair: "It is marked as whole.", Fix: func() error { f.info.Dirty = false; return nil }}}
 }
 
 // wanted is a boot region with what has to follow from its first sector.
@@ -560,7 +560,7 @@ func (f *format) NewFolder(*volume.Node, *volume.Node) []byte { return nil }
 // FolderSizes is true: a folder's entry tells its length.
 func (f *format) FolderSizes() bool { return true }
 
-// LargestFile is the room of all clusters.
+// LargestFile is the space of all clusters.
 func (f *format) LargestFile() int64 { return int64(f.g.clusters) * f.g.cluster }
 
 // LargestFolder is 256 MiB.

@@ -154,7 +154,7 @@ func TestFAT12IsOnlyRead(t *testing.T) {
 	assert.ErrorIs(t, volumetest.Put(v, "x", nil), volume.ErrReadOnly)
 }
 
-// TestTheDirtyMark has both places noted where systems write it.
+// TestTheDirtyMark has both targets noted where systems write it.
 func TestTheDirtyMark(t *testing.T) {
 	ctx := context.Background()
 	f := volumetest.NewFile(t, 64*size.MiB)
@@ -181,7 +181,7 @@ func TestTheDirtyMark(t *testing.T) {
 	assert.True(t, open(t, f).Info().Dirty)
 }
 
-// TestLargeVolumes makes volumes that other systems refuse to make, in files that take no room.
+// TestLargeVolumes makes volumes that other systems refuse to make, in files that take no space.
 func TestLargeVolumes(t *testing.T) {
 	for _, n := range []int64{64 * size.GiB, 2 * size.TiB} {
 		f := volumetest.NewFile(t, n)

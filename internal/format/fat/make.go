@@ -53,7 +53,7 @@ func (o Options) plan(length int64) (*geometry, error) {
 		return nil, fmt.Errorf("FAT reaches no further than %s with sectors of %d bytes, and %s are there: make it smaller, or take exFAT", size.Format(most), o.Sector, size.Format(length))
 	}
 	g.reserved = least
-	// The table is made as large as it would have to be if it took no room itself: at most a few sectors too much.
+	// The table is made as large as it would have to be if it took no space itself: at most a few sectors too much.
 	n := (g.total - g.reserved) / g.perCluster
 	g.tableSize = ((n+2)*int64(o.Bits)/8 + o.Sector - 1) / o.Sector
 	align := o.Cluster

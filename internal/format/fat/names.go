@@ -16,7 +16,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// The places in an entry (FAT specification, "FAT Directory Structure").
+// The targets in an entry (FAT specification, "FAT Directory Structure").
 const (
 	entry      = 32
 	dirAttr    = 11
@@ -63,7 +63,7 @@ func checksum(short []byte) byte {
 	return sum
 }
 
-// longAt are the places of the 13 units in an entry of a long name.
+// longAt are the targets of the 13 units in an entry of a long name.
 var longAt = [longUnits]int{1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30}
 
 // shortText is a short name as it is shown.
@@ -156,14 +156,14 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			if attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr; was&0x3F == attrLong {
 				attr = volume.ArchiveAttr
 			}
-			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q says that it is something else", shortText(e)), Mend: func(e []byte) { e[dirAttr] = attr }}
+			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q says that it is something else", shortText(e)), Repair: func(e []byte) { e[dirAttr] = attr }}
 		}
 		switch {
 		case e[0] == removed:
 			orphan(at)
 		case attr&0x3F == attrLong:
 			if le.Uint16(e[dirLow:]) != 0 || e[dirCase] != 0 {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a part of a long name has a cluster", Mend: func(e []byte) { clear(e[dirLow:dirSize]); e[dirCase] = 0 }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a part of a long name has a cluster", Repair: func(e []byte) { clear(e[dirLow:dirSize]); e[dirCase] = 0 }})
 			}
 			order := int(e[0])
 			if order&lastLong != 0 {
@@ -192,7 +192,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			} else if dir.Path() != "." {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is a label outside of the root folder"})
 			} else if le.Uint16(e[dirLow:]) != 0 || le.Uint16(e[dirHigh:]) != 0 || le.Uint32(e[dirSize:]) != 0 {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster", Mend: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster", Repair: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
 			}
 		default:
 			n := &volume.Node{Attr: uint16(attr), Folder: attr&volume.FolderAttr != 0, First: uint32(le.Uint16(e[dirLow:])),
@@ -201,7 +201,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 				n.First |= uint32(le.Uint16(e[dirHigh:])) << 16
 			}
 			if badShort(e) {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has characters that there are not", Mend: mendShort})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has characters that there are not", Repair: repairShort})
 			}
 			copy(n.Short[:], e[:11])
 			slot := volume.Slot{At: at, N: 1}
@@ -228,16 +228,16 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			if !n.Folder && n.Size == 0 && n.First != 0 && f.foldered(n.First) {
 				n.Folder = true
 				n.Attr |= volume.FolderAttr
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q says that it is a file", n.Name), Mend: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q says that it is a file", n.Name), Repair: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
 			}
 			if n.Folder && n.Size > 0 {
 				if f.foldered(n.First) {
 					n.Size = 0
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q has a length, which no folder has", n.Name), Mend: func(e []byte) { clear(e[dirSize:]) }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q has a length, which no folder has", n.Name), Repair: func(e []byte) { clear(e[dirSize:]) }})
 				} else {
 					n.Folder = false
 					n.Attr &^= volume.FolderAttr
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q says that it is a folder", n.Name), Mend: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q says that it is a folder", n.Name), Repair: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
 				}
 			}
 			n.Valid = n.Size
@@ -257,7 +257,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		if e[dirAttr]&attrVolume != 0 || e[0] == removed || !f.isData(e) {
 			continue
 		}
-		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Mend: func(e []byte) {
+		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Repair: func(e []byte) {
 			if e[0] = removed; p == at {
 				e[0] = '_'
 			}
@@ -265,7 +265,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	}
 	for p := at; p+entry <= len(data); p += entry {
 		if data[p] != 0 { // most systems stop reading before, some do not
-			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is something behind the end of the folder", Mend: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is something behind the end of the folder", Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, at, wrong
@@ -286,12 +286,12 @@ func (f *format) foldered(first uint32) bool {
 // badShort reports whether a short name has bytes that it must not have.
 func badShort(e []byte) bool {
 	b := append([]byte(nil), e[:11]...)
-	mendShort(b)
+	repairShort(b)
 	return string(b) != string(e[:11])
 }
 
-// mendShort replaces the bytes that a short name must not have.
-func mendShort(e []byte) {
+// repairShort replaces the bytes that a short name must not have.
+func repairShort(e []byte) {
 	if string(e[:11]) == ".          " || string(e[:11]) == "..         " {
 		return
 	}
@@ -448,7 +448,7 @@ func (f *format) Encode(n *volume.Node, taken func([11]byte) bool) ([]byte, erro
 // check says why there can be no file of that name.
 func (f *format) check(name string) string { return volume.CheckName("FAT", name) }
 
-// fill brings what is told of a node into its short entry.
+// fill brings what is reported of a node into its short entry.
 func (f *format) fill(e []byte, n *volume.Node) {
 	le := binary.LittleEndian
 	e[dirAttr] = byte(n.Attr)
@@ -572,7 +572,7 @@ func labelBytes(label string) ([]byte, error) {
 	return out, nil
 }
 
-// hasLabel reports whether a boot sector has a place for a label: it says so, or names its kind as those do that have one.
+// hasLabel reports whether a boot sector has a target for a label: it says so, or names its kind as those do that have one.
 func hasLabel(boot []byte, tail int64) bool {
 	return boot[tail+tailSignature] == 0x29 || string(boot[tail+tailKind:tail+tailKind+3]) == "FAT"
 }

@@ -33,7 +33,7 @@ func TestNamesInSmallLettersOfOthers(t *testing.T) {
 	}
 }
 
-// TestManyNamesThatBeginAlike has thousands of short names be told apart, in one folder that grows.
+// TestManyNamesThatBeginAlike has thousands of short names be reported apart, in one folder that grows.
 func TestManyNamesThatBeginAlike(t *testing.T) {
 	ctx := context.Background()
 	f := volumetest.NewFile(t, 128*size.MiB)
@@ -68,15 +68,15 @@ func TestARootFolderThatIsFull(t *testing.T) {
 		err = volumetest.Put(v, fmt.Sprintf("A%d.ISO", n), []byte("x"))
 	}
 	assert.ErrorIs(t, err, volume.ErrFull)
-	assert.ErrorContains(t, err, "room for 512 entries")
+	assert.ErrorContains(t, err, "space for 512 entries")
 	assert.Equal(t, 513, n)
 	require.NoError(t, v.Close())
 	sound(t, f.Name())
 	assert.Equal(t, 512, strings.Count(judge.Run(t, "mdir", "-i", f.Name(), "-b", "::"), ".ISO"))
 }
 
-// TestTheLabelStandsInBothPlaces reads the boot sector, its backup and the root folder.
-func TestTheLabelStandsInBothPlaces(t *testing.T) {
+// TestTheLabelStandsInBothTargets reads the boot sector, its backup and the root folder.
+func TestTheLabelStandsInBothTargets(t *testing.T) {
 	f := volumetest.NewFile(t, 64*size.MiB)
 	require.NoError(t, fat.Format(f, f.Size(), fat.Options{Bits: 32, Cluster: 512, Label: "first"}))
 	v := open(t, f)

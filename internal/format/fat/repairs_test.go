@@ -67,7 +67,7 @@ func names(t *testing.T, v *volume.Volume) map[string]int {
 	return out
 }
 
-func TestTwoOfOneNameAreToldApart(t *testing.T) {
+func TestTwoOfOneNameAreReportedApart(t *testing.T) {
 	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO") })
 	assert.True(t, left.Sound(), left.Findings)
 	all, err := volumetest.Contents(v)
@@ -122,7 +122,7 @@ func TestARootFolderThatIsCalledFree(t *testing.T) {
 	v, first, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) { setFAT(d, v, 2, 0) })
 	require.NotEmpty(t, first.Findings)
 	assert.Equal(t, 1200, names(t, v)["ONE.ISO"])
-	require.NotEmpty(t, left.Findings, "it is not told to be mended")
+	require.NotEmpty(t, left.Findings, "it is not reported to be repaired")
 	assert.Equal(t, volume.Lost, left.Findings[0].Kind)
 	assert.Contains(t, left.Findings[0].Say, "they stay")
 }
@@ -254,7 +254,7 @@ func TestTwoOfOneShortName(t *testing.T) {
 	assert.True(t, ok, says)
 }
 
-// TestCrossedFilesOnAFullVolume: without room to copy one of them they stay as they are, and that is said.
+// TestCrossedFilesOnAFullVolume: without space to copy one of them they stay as they are, and that is said.
 func TestCrossedFilesOnAFullVolume(t *testing.T) {
 	v, _, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
 		one, err := v.Extents("ONE.ISO")
@@ -270,7 +270,7 @@ func TestCrossedFilesOnAFullVolume(t *testing.T) {
 		setFAT(d, v, one[0].First, two[0].First+1)
 	})
 	require.NotEmpty(t, left.Findings)
-	assert.Contains(t, fmt.Sprint(left.Findings), "there is no room to copy it")
+	assert.Contains(t, fmt.Sprint(left.Findings), "there is no space to copy it")
 	assert.Equal(t, bytes.Repeat([]byte{'b'}, 1200), volumetest.Drain(t, v.FS(), "TWO.ISO"))
 	assert.Equal(t, append(bytes.Repeat([]byte{'a'}, 512), bytes.Repeat([]byte{'b'}, 688)...), volumetest.Drain(t, v.FS(), "ONE.ISO"))
 }
@@ -298,8 +298,8 @@ func TestAFolderThatLeadsIntoAFile(t *testing.T) {
 	assert.Less(t, left.Free, first.Free, "nothing is freed, and the empty folder takes a cluster")
 }
 
-// TestManyOfOneKindAreMended: much that is wrong does not look like a volume that is read in a wrong way, as long as more is right.
-func TestManyOfOneKindAreMended(t *testing.T) {
+// TestManyOfOneKindAreRepaired: much that is wrong does not look like a volume that is read in a wrong way, as long as more is right.
+func TestManyOfOneKindAreRepaired(t *testing.T) {
 	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
 		for i := range 20 {
 			entryOf(t, d, fmt.Sprintf("%-11s", fmt.Sprintf("N%d", i)))[28] = 200 // a length, and no cluster

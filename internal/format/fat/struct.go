@@ -14,7 +14,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The places in a boot sector (FAT specification, "Boot Sector and BPB").
+// The targets in a boot sector (FAT specification, "Boot Sector and BPB").
 const (
 	bpbSector     = 11 // bytes per sector
 	bpbCluster    = 13 // sectors per cluster
@@ -66,7 +66,7 @@ type geometry struct {
 	media      byte
 	serial     uint32
 	label      string
-	labelled   bool // there is a place for a label
+	labelled   bool // there is a target for a label
 }
 
 func (g *geometry) heap() int64 {
@@ -89,7 +89,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 	case g.perCluster == 0 || g.perCluster&(g.perCluster-1) != 0:
 		return bad("it tells of clusters of %d sectors", g.perCluster)
 	case g.reserved == 0:
-		return bad("it leaves no room for itself")
+		return bad("it leaves no space for itself")
 	case g.tables < 1 || g.tables > 4:
 		return bad("it tells of %d tables", g.tables)
 	}
@@ -109,7 +109,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 	}
 	data := g.total - g.heap()/g.sector
 	if data < g.perCluster {
-		return bad("its tables leave no room for files")
+		return bad("its tables leave no space for files")
 	}
 	n := data / g.perCluster
 	switch {
@@ -123,11 +123,11 @@ func parse(b []byte, length int64) (*geometry, error) {
 	if n > fat32Most {
 		return bad("it tells of %d clusters", n)
 	}
-	room := g.tableSize*g.sector*8/int64(g.bits) - 2
-	if room < 1 {
-		return bad("its table has no room for a cluster")
+	space := g.tableSize*g.sector*8/int64(g.bits) - 2
+	if space < 1 {
+		return bad("its table has no space for a cluster")
 	}
-	g.clusters = uint32(min(n, room))
+	g.clusters = uint32(min(n, space))
 	if is32 {
 		flags := le.Uint16(b[bpb32Flags:])
 		if flags&0x80 != 0 {

@@ -12,14 +12,14 @@ import (
 
 // format is what stands on the device, as package volume works with it.
 type format struct {
-	dev    volume.Device
-	g      *geometry
-	info   volume.Info
-	table  volume.Pages
-	told   uint32 // free clusters that FSInfo tells of
-	tells  bool
-	noted  bool           // the boot sector says that somebody did not finish writing
-	counts map[string]int // by the beginning of short names: the number that was given last
+	dev      volume.Device
+	g        *geometry
+	info     volume.Info
+	table    volume.Pages
+	reported uint32 // free clusters that FSInfo tells of
+	reports  bool
+	noted    bool           // the boot sector says that somebody did not finish writing
+	counts   map[string]int // by the beginning of short names: the number that was given last
 }
 
 // tableAt is the byte at which a copy of the table begins.
@@ -84,9 +84,9 @@ func (f *format) put(c, v uint32) error {
 	return nil
 }
 
-// ending and damaged are the marks of the last cluster of a chain and of one that cannot be used.
-func (f *format) ending() uint32  { return uint32(1)<<min(f.g.bits, 28) - 1 }
-func (f *format) damaged() uint32 { return f.ending() - 8 }
+// extension and damaged are the marks of the last cluster of a chain and of one that cannot be used.
+func (f *format) ext() uint32     { return uint32(1)<<min(f.g.bits, 28) - 1 }
+func (f *format) damaged() uint32 { return f.ext() - 8 }
 
 // Info tells about the volume.
 func (f *format) Info() *volume.Info { return &f.info }
@@ -122,7 +122,7 @@ func (f *format) chain(first uint32) ([]volume.Run, error) {
 		case next == f.damaged():
 			return 0, false, &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
 		case next == 0:
-			return 0, false, &volume.ChainError{Say: "its chain breaks off in a cluster that is called free"}
+			return 0, false, &volume.ChainError{Say: "its chain is interrupted in a cluster that is named free"}
 		}
 		return next, next > f.damaged(), nil
 	})
@@ -191,7 +191,7 @@ func (f *format) Link(runs []volume.Run, _ bool) error {
 		for c := r.First; c < r.End(); c++ {
 			next := c + 1
 			if next == r.End() {
-				if next = f.ending(); i+1 < len(runs) {
+				if next = f.ext(); i+1 < len(runs) {
 					next = runs[i+1].First
 				}
 			}
@@ -207,7 +207,7 @@ func (f *format) Link(runs []volume.Run, _ bool) error {
 func (f *format) Join(last, next uint32) error { return f.put(last, next) }
 
 // End has a chain end.
-func (f *format) End(last uint32) error { return f.put(last, f.ending()) }
+func (f *format) End(last uint32) error { return f.put(last, f.ext()) }
 
 // Release makes runs free.
 func (f *format) Release(runs []volume.Run) error {
@@ -224,7 +224,7 @@ func (f *format) Release(runs []volume.Run) error {
 // WriteTables writes what changed into every copy of the table.
 func (f *format) WriteTables() error { return f.table.Write() }
 
-// The bits of the second entry of a table: the volume was let go of in order, and no error was met (FAT
+// The bits of the second entry of a table: the volume was ejected cleanly, and no error was met (FAT
 // specification, "FAT Data Structure").
 func (f *format) cleanBits() uint32 {
 	if f.g.bits == 16 {
@@ -233,7 +233,7 @@ func (f *format) cleanBits() uint32 {
 	return 0x0C000000
 }
 
-// The places in the FSInfo sector.
+// The targets in the FSInfo sector.
 const (
 	infoLead   = 0x41615252
 	infoStruct = 0x61417272
@@ -242,7 +242,7 @@ const (
 	infoNext   = 492
 )
 
-// readState finds out whether the volume was let go of in order, its label, and what FSInfo tells.
+// readState finds out whether the volume was ejected cleanly, its label, and what FSInfo tells.
 func (f *format) readState() error {
 	if f.g.bits != 12 {
 		v, err := f.get(1)
@@ -256,7 +256,7 @@ func (f *format) readState() error {
 		}
 	}
 	if b, ok := f.fsInfo(); ok {
-		f.told, f.tells = binary.LittleEndian.Uint32(b[infoCount:]), true
+		f.reported, f.reports = binary.LittleEndian.Uint32(b[infoCount:]), true
 	}
 	label, found, err := f.rootLabel()
 	if err == nil && found {
@@ -346,7 +346,7 @@ func (f *format) Finish(free, next uint32) error {
 		if _, err := f.dev.WriteAt(b, f.g.fsInfo*f.g.sector); err != nil {
 			return fmt.Errorf("writing how much is free: %w", err)
 		}
-		f.told, f.tells = free, true
+		f.reported, f.reports = free, true
 	}
 	if f.info.Dirty {
 		return nil

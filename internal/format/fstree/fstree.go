@@ -36,7 +36,7 @@ type Node struct {
 	err      error
 }
 
-// A Format is what a tree gets its nodes from. Its methods are called by several
+// A Format is what a tree gets its nodes from. Its methods are named by several
 // goroutines at once.
 type Format interface {
 	// List reads a directory. What it returns besides an error is shown too.

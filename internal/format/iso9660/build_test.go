@@ -53,7 +53,7 @@ func build(t testing.TB, fsys fs.FS, o iso9660.Options) []byte {
 	var b bytes.Buffer
 	_, err = im.WriteTo(&b)
 	require.NoError(t, err)
-	require.EqualValues(t, im.Size(), b.Len(), "the size told beforehand is exact")
+	require.EqualValues(t, im.Size(), b.Len(), "the size reported beforehand is exact")
 	r := im.Reader()
 	defer r.Close()
 	for off := int64(0); off < im.Size(); off += 37_777 { // the same at any offset

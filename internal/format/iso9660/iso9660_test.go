@@ -52,7 +52,7 @@ func lay(t testing.TB, fsys fs.FS) []byte {
 	var b bytes.Buffer
 	n, err := im.WriteTo(&b)
 	require.NoError(t, err)
-	require.Equal(t, im.Size(), n, "the size told beforehand is exact")
+	require.Equal(t, im.Size(), n, "the size reported beforehand is exact")
 	return b.Bytes()
 }
 

@@ -105,7 +105,7 @@ func Lay(fsys fs.FS, opts Options) (*Image, error) {
 		im.Notes = fmt.Sprintf("Folders nest %d levels deep; ISO 9660 allows %d, and few readers mind.", depth, standardDepth)
 	}
 	im.name()
-	if err := im.place(); err != nil {
+	if err := im.target(); err != nil {
 		return nil, err
 	}
 	if im.total > 1<<32-1 {
@@ -164,8 +164,8 @@ const (
 	udfPartition = udfAnchor + 1
 )
 
-// place gives every directory and file its sectors, and builds everything in front of the files.
-func (im *Image) place() error {
+// target gives every directory and file its sectors, and builds everything in front of the files.
+func (im *Image) target() error {
 	im.spaces = []*space{{n: 0}}
 	if im.opts.Joliet {
 		im.spaces = append(im.spaces, &space{n: 1})
@@ -191,7 +191,7 @@ func (im *Image) place() error {
 			at += sectors(r.size)
 		}
 	}
-	rr.place(at)
+	rr.target(at)
 	at += sectors(int64(len(rr.data)))
 	if im.opts.UDF {
 		label := im.opts.VolumeID

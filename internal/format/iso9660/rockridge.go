@@ -50,8 +50,8 @@ func (c *continuations) field(e *entry) []byte {
 	}
 	use := append(attributes(e.dir, links), date(e.when)...)
 	names := alternate(e.name)
-	room := longestUse - len(e.in[0].id) - 1
-	if len(use)+len(names) <= room {
+	space := longestUse - len(e.in[0].id) - 1
+	if len(use)+len(names) <= space {
 		return append(use, names...)
 	}
 	ce := make([]byte, 28)
@@ -66,8 +66,8 @@ func (c *continuations) field(e *entry) []byte {
 	return use
 }
 
-// place fills in where the continuations lie.
-func (c *continuations) place(sector int64) {
+// target fills in where the continuations lie.
+func (c *continuations) target(sector int64) {
 	for _, r := range c.refs {
 		putBoth32(r.entry[4:], uint32(sector+int64(r.offset/SectorSize)))
 		putBoth32(r.entry[12:], uint32(r.offset%SectorSize))

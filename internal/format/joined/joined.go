@@ -66,7 +66,7 @@ func (r *Reader) ReadAt(b []byte, off int64) (done int, err error) {
 	return done, nil
 }
 
-// Content is bytes that know where they are nothing but zeros, such as a file of a place.
+// Content is bytes that know where they are nothing but zeros, such as a file of a target.
 type Content interface {
 	io.ReaderAt
 	io.Closer

@@ -60,7 +60,7 @@ func TestContentsKnowTheirHolesTogether(t *testing.T) {
 			all = append(all, content{bytes.NewReader(b), b, &closed})
 		}
 		c := joined.Of(all...)
-		told := make([]byte, len(whole)) // 1 where data is told
+		reported := make([]byte, len(whole)) // 1 where data is reported
 		for off := int64(0); off < c.Size(); {
 			start, end := c.Data(off)
 			require.GreaterOrEqual(rt, start, off)
@@ -69,11 +69,11 @@ func TestContentsKnowTheirHolesTogether(t *testing.T) {
 			}
 			require.Greater(rt, end, start)
 			for i := start; i < end; i++ {
-				told[i] = 1
+				reported[i] = 1
 			}
 			off = end
 		}
-		require.True(rt, bytes.Equal(whole, told))
+		require.True(rt, bytes.Equal(whole, reported))
 		require.NoError(rt, c.Close())
 		require.Equal(rt, len(all), closed)
 	})

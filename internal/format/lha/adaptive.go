@@ -30,7 +30,7 @@ func (t *tree) begin() {
 	t.freq[nodes], t.parent[root] = 0xFFFF, 0
 }
 
-// rebuild halves all frequencies and makes the tree anew.
+// rebuild halves all frequencies and makes the tree again.
 func (t *tree) rebuild() {
 	j := 0
 	for i := range nodes {

@@ -160,16 +160,16 @@ func (t *table) set(lengths []uint8) error {
 		t.count[l]++
 	}
 	t.count[0] = 0
-	room := 1
+	space := 1
 	var first [maxBits + 2]int
 	for l := 1; l <= maxBits; l++ {
-		room = room*2 - t.count[l]
-		if room < 0 {
+		space = space*2 - t.count[l]
+		if space < 0 {
 			return badCode("a code table has too many codes")
 		}
 		first[l+1] = first[l] + t.count[l]
 	}
-	if room != 0 {
+	if space != 0 {
 		return badCode("a code table has too few codes")
 	}
 	t.symbol = append(t.symbol[:0], make([]uint16, first[maxBits+1])...)

@@ -23,8 +23,8 @@ func PartName(name string, n int) string {
 	if n < 2 {
 		return name
 	}
-	ending := filepath.Ext(name)
-	return fmt.Sprintf("%s.%d%s", strings.TrimSuffix(name, ending), n, ending)
+	ext := filepath.Ext(name)
+	return fmt.Sprintf("%s.%d%s", strings.TrimSuffix(name, ext), n, ext)
 }
 
 // OpenFile opens a packed image, and the further parts that lie beside it.

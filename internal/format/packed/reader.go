@@ -291,8 +291,8 @@ func (im *Image) piece(n int64, b []byte, off int64) error {
 	return nil
 }
 
-// Check reads and checks every block, and the checksum of the whole. Each damaged block is told to
-// bad, and the rest goes on. Progress is told in bytes of the image.
+// Check reads and checks every block, and the checksum of the whole. Each damaged block is reported to
+// bad, and the rest goes on. Progress is reported in bytes of the image.
 func (im *Image) Check(ctx context.Context, progress func(n int64), bad func(*BlockError)) error {
 	var whole crcs.Joiner
 	b := make([]byte, im.head.block)

@@ -10,7 +10,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The places of an MBR: the disk's signature of four bytes, and four entries of 16 bytes.
+// The targets of an MBR: the disk's signature of four bytes, and four entries of 16 bytes.
 const (
 	mbrSignature = 0x1B8
 	mbrEntries   = 0x1BE
@@ -110,7 +110,7 @@ func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error
 			seen[at] = true
 			b := make([]byte, 512)
 			if _, err := r.ReadAt(b, at*sector); err != nil || b[510] != 0x55 || b[511] != 0xAA {
-				problem("The chain of logical partitions breaks off at sector %d.", at)
+				problem("The chain of logical partitions is interrupted at sector %d.", at)
 				break
 			}
 			next := int64(0)

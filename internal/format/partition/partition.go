@@ -206,7 +206,7 @@ func New(scheme Scheme, diskSize, sector int64, parts ...Wanted) (*Table, error)
 			n = (end - at) / size.MiB * size.MiB
 		}
 		if n < sector || at+n > end {
-			return nil, fmt.Errorf("%s has no room for a partition of %s at %s", size.Format(diskSize), size.Format(max(n, sector)), size.Format(at))
+			return nil, fmt.Errorf("%s has no space for a partition of %s at %s", size.Format(diskSize), size.Format(max(n, sector)), size.Format(at))
 		}
 		p := Partition{Number: i + 1, Start: at, Size: n / sector * sector, Type: w.Type}
 		if scheme == GPT {

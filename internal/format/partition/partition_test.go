@@ -188,7 +188,7 @@ func TestWrongTables(t *testing.T) {
 	assert.Len(t, tab.Parts, 3)
 
 	_, err = partition.New(partition.MBR, size.MiB, 512, partition.Wanted{Type: partition.FAT32})
-	assert.ErrorContains(t, err, "no room for a partition")
+	assert.ErrorContains(t, err, "no space for a partition")
 	_, err = partition.New(partition.MBR, size.GiB, 520)
 	assert.Error(t, err)
 	big, err := partition.New(partition.MBR, 4*size.TiB, 512, partition.Wanted{Type: partition.FAT32})

@@ -23,12 +23,12 @@ import (
 	_ "golang.org/x/image/webp" // read
 )
 
-// Endings are those of the names of pictures that can be read.
-var Endings = []string{".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp"}
+// Extensions are those of the names of pictures that can be read.
+var Extensions = []string{".png", ".jpg", ".jpeg", ".webp", ".gif", ".bmp"}
 
 // Named reports whether a file's name ends as that of a picture does.
 func Named(name string) bool {
-	return slices.Contains(Endings, strings.ToLower(path.Ext(name)))
+	return slices.Contains(Extensions, strings.ToLower(path.Ext(name)))
 }
 
 // A Rule is how a picture is wanted.

@@ -19,7 +19,7 @@ const (
 	atQ      = 2248 // Q-parity
 )
 
-// pregap is how many sectors lie before sector 0: addresses are told from the beginning of the
+// pregap is how many sectors lie before sector 0: addresses are reported from the beginning of the
 // pregap (ECMA-130, clause 20).
 const pregap = 150
 

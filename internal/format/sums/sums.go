@@ -21,8 +21,8 @@ const (
 	SHA256 Algorithm = "sha256"
 )
 
-// Endings are those of checksum lists, with what is in them.
-var Endings = map[string]Algorithm{".sfv": CRC32, ".md5": MD5, ".sha1": SHA1, ".sha256": SHA256}
+// Extensions are those of checksum lists, with what is in them.
+var Extensions = map[string]Algorithm{".sfv": CRC32, ".md5": MD5, ".sha1": SHA1, ".sha256": SHA256}
 
 // lengths are the hexadecimal digits of each kind.
 var lengths = map[int]Algorithm{8: CRC32, 32: MD5, 40: SHA1, 64: SHA256}
@@ -58,7 +58,7 @@ const MaxBytes = 16 << 20
 
 var tagged = regexp.MustCompile(`^(?i)(CRC32|MD5|SHA1|SHA256) ?\((.+)\) ?= ?([0-9a-fA-F]+)$`)
 
-// Parse reads a list; its name tells by its ending how lines are written. Names that lead out
+// Parse reads a list; its name tells by its extension how lines are written. Names that lead out
 // of the list's folder are an error of their line.
 func Parse(name, text string) (out []Line, errs []error) {
 	sfv := strings.EqualFold(path.Ext(name), ".sfv")

@@ -153,7 +153,7 @@ func when(b []byte) time.Time {
 	return time.Date(int(int16(binary.LittleEndian.Uint16(b[2:]))), time.Month(month), day, int(b[6]), int(b[7]), int(b[8]), micro*1000, zone)
 }
 
-// An address is a place in a partition (4/7.1).
+// An address is a target in a partition (4/7.1).
 type address struct {
 	block     uint32
 	partition uint16 // index of its map

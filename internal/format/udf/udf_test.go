@@ -170,7 +170,7 @@ func TestDamage(t *testing.T) {
 
 	short := image[:len(image)/2]
 	v, err := udf.Open(bytes.NewReader(short), int64(len(short)))
-	require.NoError(t, err, "an image that is cut short opens, so that it can be told")
+	require.NoError(t, err, "an image that is cut short opens, so that it can be reported")
 	assert.Greater(t, v.DeclaredSize(), int64(len(short)))
 
 	// Each descriptor of the main sequence destroyed: the reserve one serves.
@@ -183,7 +183,7 @@ func TestDamage(t *testing.T) {
 	_, err = fs.Stat(v, "SYS/TITLE.JSON")
 	require.NoError(t, err)
 
-	// Both destroyed: said with the place.
+	// Both destroyed: said with the target.
 	reserve := binary.LittleEndian.Uint32(anchor[28:])
 	clear(spoilt[reserve*2048 : reserve*2048+4*2048])
 	_, err = udf.Open(bytes.NewReader(spoilt), int64(len(spoilt)))

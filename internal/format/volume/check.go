@@ -24,7 +24,7 @@ const (
 	Unheld  Kind = "clusters called free"
 	Tables  Kind = "tables that differ"
 	Count   Kind = "wrong count of what is free"
-	Unclean Kind = "not let go of"
+	Unclean Kind = "not released"
 	Boot    Kind = "wrong boot sector"
 	Unread  Kind = "cannot be read"
 )
@@ -34,21 +34,21 @@ type Finding struct {
 	Kind Kind   `json:"kind"`
 	Path string `json:"path,omitempty"`
 	Say  string `json:"say"`
-	// Mend is what repairing does about it, "" where nothing can be done.
-	Mend string `json:"mend,omitempty"`
-	fix  func() error
-	node *Node // that it is about
+	// Repair is what repairing does about it, "" where nothing can be done.
+	Repair string `json:"fix,omitempty"`
+	fix    func() error
+	node   *Node // that it is about
 }
 
 // A Health is what a check found.
 type Health struct {
-	Findings []Finding `json:"findings"`
-	Files    int       `json:"files"`
-	Folders  int       `json:"folders"`
-	InPieces int       `json:"in-pieces"` // files that lie in more than one
-	Bytes    int64     `json:"bytes"`     // of the files
-	Free     int64     `json:"free"`      // bytes
-	strange  int       // folders that are none
+	Findings   []Finding `json:"findings"`
+	Files      int       `json:"files"`
+	Folders    int       `json:"folders"`
+	Fragmented int       `json:"fragmented"` // files that lie in more than one
+	Bytes      int64     `json:"bytes"`      // of the files
+	Free       int64     `json:"free"`       // bytes
+	strange    int       // folders that are none
 }
 
 // Sound reports whether nothing is wrong.
@@ -105,13 +105,13 @@ type checker struct {
 	seen     bitmap
 	unread   bool // something could not be read, so what seems lost may be of it
 	crossing []*Node
-	flats    []*Node // that lie in one piece, as they say, and say that it is longer than can be
+	flats    []*Node // that lie contiguous, as they say, and say that it is longer than can be
 	lost     []Run   // taken, and nothing has them
 	strange  []*Node // folders that are none, so that nothing is written to where they seem to lie
 }
 
-func (c *checker) add(kind Kind, n *Node, say, mend string, fix func() error) {
-	f := Finding{Kind: kind, Say: say, Mend: mend, fix: fix, node: n}
+func (c *checker) add(kind Kind, n *Node, say, repair string, fix func() error) {
+	f := Finding{Kind: kind, Say: say, Repair: repair, fix: fix, node: n}
 	if n != nil {
 		f.Path = n.Path()
 	}
@@ -130,7 +130,7 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 	c.overlong()
 	tables := make(bitmap, len(c.seen))
 	if slices.ContainsFunc(v.f.Own(), func(r Run) bool { return c.seen.some(r) || tables.add(r) != 0 }) {
-		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie over one another, or over files and folders: what it says of itself cannot be right, so nothing is mended."}}
+		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie over one another, or over files and folders: what it says of itself cannot be right, so nothing is repaired."}}
 		return c.h, nil
 	}
 	held, err := c.compare()
@@ -151,7 +151,7 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 			f.Fix = func() error {
 				run, ok := v.space.one(uint32(v.clusters(f.Need)))
 				if !ok {
-					return fmt.Errorf("there is no room for it: %w", ErrFull)
+					return fmt.Errorf("there is no space for it: %w", ErrFull)
 				}
 				if err := v.link([]Run{run}, false); err != nil {
 					return err
@@ -162,7 +162,7 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 				return f.FixIn(run)
 			}
 		}
-		c.add(f.Kind, nil, f.Say, f.Mend, f.Fix)
+		c.add(f.Kind, nil, f.Say, f.Repair, f.Fix)
 	}
 	v.keepLost = c.unread
 	c.h.Free = int64(v.space.free) * v.info.Cluster
@@ -199,7 +199,7 @@ func (c *checker) node(n *Node, err error) {
 		c.length(n, runs)
 	}
 	if len(Merge(runs)) > 1 && !n.Folder {
-		c.h.InPieces++
+		c.h.Fragmented++
 	}
 	c.take(n, runs)
 	if n.Folder && err == nil && (n.parent == nil || v.f.IsFolder(n, n.dir.data)) {
@@ -224,7 +224,7 @@ func (c *checker) take(n *Node, runs []Run) {
 	}
 }
 
-// overlong tells of files and folders that lie in one piece and say that it is longer than the volume: they end where clusters of others,
+// overlong tells of files and folders that lie contiguous and say that it is longer than the volume: they end where clusters of others,
 // or free ones, begin.
 func (c *checker) overlong() {
 	v := c.v
@@ -238,7 +238,7 @@ func (c *checker) overlong() {
 		runs := []Run{{n.First, end - n.First}}
 		have := count(runs) * v.info.Cluster
 		c.unread = c.unread || n.Folder
-		c.add(Chain, n, fmt.Sprintf("It says that it has %s, which is more than there is room for.", size.Format(n.Size)),
+		c.add(Chain, n, fmt.Sprintf("It says that it has %s, which is more than there is space for.", size.Format(n.Size)),
 			fmt.Sprintf("It ends where clusters of others begin: %s stay.", size.Format(have)), func() error { return c.end(n, runs, have) })
 		c.take(n, runs)
 	}
@@ -336,12 +336,12 @@ func (c *checker) folder(n *Node) {
 		switch {
 		case w.Rename && k >= 0:
 			kid := d.kids[k]
-			c.add(Entries, n, upper(w.Say)+".", fmt.Sprintf("It is called %s from then on.", v.freeName(d, kid, kid.Name)), func() error {
+			c.add(Entries, n, upper(w.Say)+".", fmt.Sprintf("It is named %s from then on.", v.freeName(d, kid, kid.Name)), func() error {
 				return v.rename(kid, n, v.freeName(d, kid, kid.Name), true)
 			})
-		case w.Mend != nil:
+		case w.Repair != nil:
 			c.add(Entries, n, upper(w.Say)+".", "The entries are put right.", func() error {
-				w.Mend(d.data[w.At : w.At+w.N*entryLength])
+				w.Repair(d.data[w.At : w.At+w.N*entryLength])
 				v.mark(n, w.At, w.N*entryLength)
 				return nil
 			})
@@ -354,7 +354,7 @@ func (c *checker) folder(n *Node) {
 	}
 }
 
-// head writes the first entries of a folder anew. What stands there and is something else moves.
+// head writes the first entries of a folder again. What stands there and is something else moves.
 func (c *checker) head(n *Node) error {
 	v, d := c.v, n.dir
 	head := v.f.NewFolder(n, n.parent)
@@ -403,10 +403,10 @@ func (c *checker) crossed(ctx context.Context) error {
 		runs := n.runs
 		if o := owner[n.First]; o != nil && o != n && o.Folder == n.Folder && o.Size == n.Size && count(c.lost) == 0 {
 			if n.Folder && o.parent != nil && n.dir != nil && o.dir != nil && v.f.HeadRight(n.dir.data, n, n.parent) && !v.f.HeadRight(o.dir.data, o, o.parent) {
-				n, o = o, n // the one that knows its place stays
+				n, o = o, n // the one that knows its target stays
 			}
 			if n.parent != nil {
-				c.add(Twice, n, fmt.Sprintf("It is the same as %s: renaming it was broken off.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
+				c.add(Twice, n, fmt.Sprintf("It is the same as %s: renaming it was interrupted.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
 				continue
 			}
 		}
@@ -423,7 +423,7 @@ func (c *checker) crossed(ctx context.Context) error {
 		c.add(Crossed, n, "It has clusters of something else as well.", "It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
 			to, ok := v.space.some(uint32(count(runs)))
 			if !ok {
-				return fmt.Errorf("%s has clusters of something else, and there is no room to copy it: %w", n.Path(), ErrFull)
+				return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w", n.Path(), ErrFull)
 			}
 			rest := runs
 			for _, r := range to {
@@ -439,7 +439,7 @@ func (c *checker) crossed(ctx context.Context) error {
 	return err
 }
 
-// without drops what was found inside of folders that are to be mended first.
+// without drops what was found inside of folders that are to be repaired first.
 func (c *checker) without(folders []*Node) {
 	c.h.Findings = slices.DeleteFunc(c.h.Findings, func(f Finding) bool {
 		return f.node != nil && slices.ContainsFunc(folders, func(o *Node) bool { return o.Folder && inside(f.node, o) })
@@ -508,10 +508,10 @@ func (c *checker) compare() (held []Run, err error) {
 func (c *checker) tables(held []Run) {
 	v, free := c.v, c.lost
 	if n := count(free); n > 0 {
-		f := Finding{Kind: Lost, Say: fmt.Sprintf("%s, %s, that no file has: something was broken off while it was written.", size.Count(int(n), "cluster"), size.Format(n*v.info.Cluster)),
-			Mend: "They are freed.", fix: func() error { v.release = append(v.release, free...); return nil }}
+		f := Finding{Kind: Lost, Say: fmt.Sprintf("%s, %s, that no file has: something was interrupted while it was written.", size.Count(int(n), "cluster"), size.Format(n*v.info.Cluster)),
+			Repair: "They are freed.", fix: func() error { v.release = append(v.release, free...); return nil }}
 		if c.unread {
-			f.Mend, f.fix = "", nil
+			f.Repair, f.fix = "", nil
 			f.Say += " They may belong to what cannot be read, so they stay."
 		}
 		c.h.Findings = append(c.h.Findings, f)

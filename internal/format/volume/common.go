@@ -51,7 +51,7 @@ func Append(runs []Run, r Run) []Run {
 	return append(runs, r)
 }
 
-// CheckName says why there can be no file of a name on a filesystem that is called so, "" for one that there can be (FAT
+// CheckName says why there can be no file of a name on a filesystem that is named so, "" for one that there can be (FAT
 // specification, "Long Directory Entries"; exFAT specification, 7.7.3).
 func CheckName(filesystem, name string) string {
 	units := len(utf16.Encode([]rune(name)))

@@ -26,9 +26,9 @@ type folder struct {
 
 // A Wrong is something wrong in a folder's entries.
 type Wrong struct {
-	At, N int // bytes; entries
-	Say   string
-	Mend  func(set []byte) // brings them in order; nil for removing them
+	At, N  int // bytes; entries
+	Say    string
+	Repair func(set []byte) // brings them in order; nil for removing them
 	// Rename is set for entries of a file or folder that cannot have its name, or cannot stand as they do: it gets new ones.
 	Rename bool
 }
@@ -157,9 +157,9 @@ func (v *Volume) writeFolder(n *Node) error {
 	return nil
 }
 
-// place finds where n entries can stand: within one sector, as far as they fit into one, so that one write makes
+// target finds where n entries can stand: within one sector, as far as they fit into one, so that one write makes
 // all of them appear.
-func (v *Volume) place(dir *Node, n int) (at int, err error) {
+func (v *Volume) target(dir *Node, n int) (at int, err error) {
 	d := dir.dir
 	per := int(v.info.Sector) / entryLength
 	if n <= per && d.holes >= n {
@@ -190,7 +190,7 @@ func (v *Volume) place(dir *Node, n int) (at int, err error) {
 			return 0, err
 		}
 	}
-	for p := d.end; p < at; p += entryLength { // what is left of the sector is passed over
+	for p := d.end; p < at; p += entryLength { // what is left of the sector is skipped
 		v.f.Gone(d.data[p : p+entryLength])
 		d.holes++
 		v.mark(dir, p, entryLength)
@@ -219,7 +219,7 @@ func (d *folder) freed(at, n, sector int) {
 func (v *Volume) grow(dir *Node, need int) error {
 	d := dir.dir
 	if d.fixed > 0 {
-		return fmt.Errorf("%w: the root folder of this volume has room for %d entries, and they are taken; remove some, or put files into folders", ErrFull, d.fixed/entryLength)
+		return fmt.Errorf("%w: the root folder of this volume has space for %d entries, and they are taken; remove some, or put files into folders", ErrFull, d.fixed/entryLength)
 	}
 	if int64(need) > v.f.LargestFolder() {
 		return fmt.Errorf("%w: a folder holds at most %s of entries", ErrFull, size.Format(v.f.LargestFolder()))
@@ -315,7 +315,7 @@ func (v *Volume) add(dir, n *Node) error {
 	if err != nil {
 		return err
 	}
-	at, err := v.place(dir, len(set)/entryLength)
+	at, err := v.target(dir, len(set)/entryLength)
 	if err != nil {
 		return err
 	}
@@ -363,7 +363,7 @@ func (v *Volume) vacate(dir *Node, at, n int) {
 }
 
 // patch brings what changed of a node but its name into its entries. Where the change does not lie within one
-// sector, the entries are written anew elsewhere, and the old ones removed afterwards.
+// sector, the entries are written again elsewhere, and the old ones removed afterwards.
 func (v *Volume) patch(n *Node) error {
 	d := n.parent.dir
 	if n.torn {
@@ -397,7 +397,7 @@ func (v *Volume) patch(n *Node) error {
 func (v *Volume) reset(n *Node, set []byte) error {
 	dir := n.parent
 	oldAt, oldN := n.at, n.n
-	at, err := v.place(dir, len(set)/entryLength)
+	at, err := v.target(dir, len(set)/entryLength)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,7 @@ import (
 
 // Repairs keep to this: an entry that has data is renamed, and never removed, unless the same data has another name; clusters that an entry
 // points to are not freed, unless there is nothing in them; a file ends where the clusters of another one begin; and what stays wrong
-// is told.
+// is reported.
 
 // order is in which repairs are made.
 var order = []Kind{Unheld, Twice, Crossed, Chain, Entries, Length, Lost, Tables, Boot, Count, Unclean}
@@ -24,7 +24,7 @@ var alone = []Kind{Twice, Crossed, Chain, Entries, Length}
 // passes is how often is checked again after repairs, which can bring others to light.
 const passes = 12
 
-// Repair checks, mends what can be mended, and checks again. It returns what was found at first, and what is left.
+// Repair checks, repairs what can be repaired, and checks again. It returns what was found at first, and what is left.
 func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -42,12 +42,12 @@ func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
 	left = first
 	if first.nonsense() {
 		for i := range first.Findings {
-			first.Findings[i].Mend, first.Findings[i].fix = "", nil
+			first.Findings[i].Repair, first.Findings[i].fix = "", nil
 		}
-		first.Findings = append(first.Findings, Finding{Kind: Boot, Say: "More is wrong than right, so the volume is probably read in a wrong way, as its boot sector is damaged: nothing is mended."})
+		first.Findings = append(first.Findings, Finding{Kind: Boot, Say: "More is wrong than right, so the volume is probably read in a wrong way, as its boot sector is damaged: nothing is repaired."})
 		return first, first, nil
 	}
-	failed := map[string]string{} // what could not be mended, and why
+	failed := map[string]string{} // what could not be repaired, and why
 	hopeless := func(f Finding) bool { return f.fix == nil || failed[f.Path+f.Say] != "" }
 	for range passes {
 		if !slices.ContainsFunc(left.Findings, func(f Finding) bool { return !hopeless(f) }) {
@@ -87,8 +87,8 @@ func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
 	}
 	for i := range left.Findings {
 		if f := &left.Findings[i]; failed[f.Path+f.Say] != "" {
-			f.Say += " That could not be mended: " + failed[f.Path+f.Say] + "."
-			f.Mend, f.fix = "", nil
+			f.Say += " That could not be repaired: " + failed[f.Path+f.Say] + "."
+			f.Repair, f.fix = "", nil
 		}
 	}
 	if !slices.ContainsFunc(left.Findings, func(f Finding) bool { return f.Kind != Count && f.Kind != Unclean }) {
@@ -109,7 +109,7 @@ func (h *Health) nonsense() bool {
 	return wrong > 12 && wrong > h.Files+h.Folders || h.strange > 1 && h.strange >= h.Folders-1
 }
 
-// forget has everything be read anew.
+// forget has everything be read again.
 func (v *Volume) forget() {
 	n, at, length := v.f.Root()
 	n.Folder = true
@@ -205,7 +205,7 @@ func (v *Volume) allZeros(runs []Run) (bool, error) {
 	return true, nil
 }
 
-// rest is how what lies behind the end of a file is called.
+// rest is how what lies behind the end of a file is named.
 func rest(name string) string {
 	ext := path.Ext(name)
 	return strings.TrimSuffix(name, ext) + " (behind its end)" + ext

@@ -36,7 +36,7 @@ func (s *space) largest() uint32 {
 	return n
 }
 
-// one takes n clusters in one piece, from the smallest run that holds them, so that large ones last.
+// one takes n clusters contiguous, from the smallest run that holds them, so that large ones last.
 func (s *space) one(n uint32) (Run, bool) {
 	best := -1
 	for i, r := range s.runs {

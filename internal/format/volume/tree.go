@@ -15,7 +15,7 @@ func (v *Volume) FS() *fstree.FS {
 
 type tree struct{ v *Volume }
 
-// List shows a folder. Where one name is told twice, or something cannot be read, the rest is shown.
+// List shows a folder. Where one name is reported twice, or something cannot be read, the rest is shown.
 func (t tree) List(dir *fstree.Node) ([]*fstree.Node, error) {
 	t.v.mu.Lock()
 	defer t.v.mu.Unlock()
@@ -39,7 +39,7 @@ func branch(k *Node) *fstree.Node {
 	return n
 }
 
-// OpenFile opens one file by its path. A tree of [Volume.FS] would be made anew for each, with all that lies in its folders.
+// OpenFile opens one file by its path. A tree of [Volume.FS] would be made again for each, with all that lies in its folders.
 func (v *Volume) OpenFile(name string) (fs.File, error) {
 	v.mu.Lock()
 	n, err := v.find("open", name)

@@ -1,6 +1,6 @@
 // Package volume is what FAT and exFAT have in common: files in clusters, folders as runs of 32-byte entries, and a
 // table that says which clusters are taken. A [Format] writes these things down in one filesystem's way (packages fat
-// and exfat); a [Volume] does the work: it finds room in one piece, and changes things in an order in which a cut at
+// and exfat); a [Volume] does the work: it finds space contiguous, and changes things in an order in which a cut at
 // any moment leaves at worst clusters that nothing uses.
 //
 // The order is: a file's bytes go into free clusters; then the tables say that they are taken; then, after the device has
@@ -71,7 +71,7 @@ type Node struct {
 	Flat     bool     // its clusters lie one behind the other, and the table has no chain for them
 	Short    [11]byte // FAT: the short name
 
-	torn   bool // its entries are not whole: a change writes them anew
+	torn   bool // its entries are not whole: a change writes them again
 	parent *Node
 	at, n  int // its entries in the parent: where, in bytes, and how many
 	runs   []Run
@@ -105,15 +105,15 @@ const (
 	ArchiveAttr  = 0x20
 )
 
-// A Format is one filesystem's way of writing things down. Its methods are called one at a time.
+// A Format is one filesystem's way of writing things down. Its methods are named one at a time.
 type Format interface {
 	Info() *Info
 	// Root tells the root folder, and for one that lies outside of the clusters, its byte and its length.
 	Root() (n *Node, at, length int64)
 	// Free returns the clusters that nothing uses, in order.
 	Free(ctx context.Context) ([]Run, error)
-	// Told is how many clusters the volume says are free.
-	Told() (clusters uint32, ok bool)
+	// Reported is how many clusters the volume says are free.
+	Reported() (clusters uint32, ok bool)
 	// Chain follows the clusters of a node. What could be followed is returned besides an error.
 	Chain(n *Node) ([]Run, error)
 	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong. Entries that have
@@ -159,7 +159,7 @@ type Format interface {
 	Kept(r Run) ([]Run, error)
 	// IsFolder reports whether clusters that begin with these bytes can be a folder.
 	IsFolder(dir *Node, data []byte) bool
-	// HeadRight reports whether the first bytes of a folder tell its place and its parent's right; MarkWhole forgets that
+	// HeadRight reports whether the first bytes of a folder tell its target and its parent's right; MarkWhole forgets that
 	// somebody did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
 	MarkWhole()
@@ -181,11 +181,11 @@ var (
 	ErrReadOnly = errors.New("the volume cannot be written to")
 )
 
-// A PiecesError is that there is room, and not in one piece.
-type PiecesError struct{ Need, Largest int64 } // bytes
+// A FragmentedError is that there is space, and not contiguous.
+type FragmentedError struct{ Need, Largest int64 } // bytes
 
-func (e *PiecesError) Error() string {
-	return fmt.Sprintf("%s are wanted in one piece, and the largest free piece has %s", size.Format(e.Need), size.Format(e.Largest))
+func (e *FragmentedError) Error() string {
+	return fmt.Sprintf("%s are wanted contiguous, and the largest free piece has %s", size.Format(e.Need), size.Format(e.Largest))
 }
 
 // A ChainError is that the table of clusters tells nonsense about a file, where all of it could be read.
@@ -195,10 +195,10 @@ func (e *ChainError) Error() string { return e.Say }
 
 // A Fault is something wrong beside files and folders.
 type Fault struct {
-	Kind Kind
-	Say  string
-	Mend string // what mending does; "" where nothing can be done
-	Fix  func() error
+	Kind   Kind
+	Say    string
+	Repair string // what repairing does; "" where nothing can be done
+	Fix    func() error
 	// Need is how many bytes FixIn needs in free clusters, which become taken.
 	Need  int64
 	FixIn func(r Run) error
@@ -221,7 +221,7 @@ type Volume struct {
 	space  *space
 	begun  bool
 	broken error // a write failed: what is in memory is not what is on the device
-	// rehearsal is set where only the places of files count, and not their bytes: see [Volume.Rehearse].
+	// rehearsal is set where only the targets of files count, and not their bytes: see [Volume.Rehearse].
 	rehearsal bool
 
 	joins   []join         // chains that go on, for the next flush
@@ -260,7 +260,7 @@ func (v *Volume) offset(cluster uint32) int64 {
 	return v.info.Heap + int64(cluster-2)*v.info.Cluster
 }
 
-// FreeBytes is the room that is left.
+// FreeBytes is the space that is left.
 func (v *Volume) FreeBytes(ctx context.Context) (int64, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -274,11 +274,11 @@ func (v *Volume) FreeBytes(ctx context.Context) (int64, error) {
 	return int64(n) * v.info.Cluster, nil
 }
 
-// FreeTold is the room that the volume says is left, where it says so and was let go of in order; no table is read for it.
-func (v *Volume) FreeTold() (bytes int64, ok bool) {
+// FreeReported is the space that the volume says is left, where it says so and was ejected cleanly; no table is read for it.
+func (v *Volume) FreeReported() (bytes int64, ok bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	n, ok := v.f.Told()
+	n, ok := v.f.Reported()
 	if !ok || v.info.Dirty || n > v.info.Clusters {
 		return 0, false
 	}

@@ -19,20 +19,20 @@ import (
 // A Writer is a file that has no name yet. What it holds lies in clusters that the tables call free, so that
 // nothing has to be cleared away after a cut.
 type Writer struct {
-	v    *Volume
-	ctx  context.Context
-	name string
-	over *Node // the file whose place it takes
-	runs []Run
-	room int64 // bytes in the runs
-	at   int64
-	date time.Time
-	done bool
+	v     *Volume
+	ctx   context.Context
+	name  string
+	over  *Node // the file whose target it takes
+	runs  []Run
+	space int64 // bytes in the runs
+	at    int64
+	date  time.Time
+	done  bool
 }
 
-// Create begins a file of size bytes, of which less or more may come. It lies in one piece where one is free; with
-// onePiece it fails with a [PiecesError] where none is. It fails with [fs.ErrExist] when there is one of that name.
-func (v *Volume) Create(ctx context.Context, name string, size int64, onePiece bool) (*Writer, error) {
+// Create begins a file of size bytes, of which less or more may come. It lies contiguous where one is free; with
+// contiguous it fails with a [FragmentedError] where none is. It fails with [fs.ErrExist] when there is one of that name.
+func (v *Volume) Create(ctx context.Context, name string, size int64, contiguous bool) (*Writer, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	dir, base, err := v.parentOf("create", name)
@@ -45,11 +45,11 @@ func (v *Volume) Create(ctx context.Context, name string, size int64, onePiece b
 	if _, err := v.f.Encode(&Node{Name: base}, func([11]byte) bool { return false }); err != nil {
 		return nil, &fs.PathError{Op: "create", Path: name, Err: err}
 	}
-	return v.begin(ctx, name, nil, size, onePiece)
+	return v.begin(ctx, name, nil, size, contiguous)
 }
 
 // Replace is Create for a file that is there. It stays until the new one is committed.
-func (v *Volume) Replace(ctx context.Context, name string, size int64, onePiece bool) (*Writer, error) {
+func (v *Volume) Replace(ctx context.Context, name string, size int64, contiguous bool) (*Writer, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	n, err := v.find("replace", name)
@@ -59,10 +59,10 @@ func (v *Volume) Replace(ctx context.Context, name string, size int64, onePiece 
 	if n.Folder {
 		return nil, &fs.PathError{Op: "replace", Path: name, Err: errors.New("it is a folder")}
 	}
-	return v.begin(ctx, name, n, size, onePiece)
+	return v.begin(ctx, name, n, size, contiguous)
 }
 
-func (v *Volume) begin(ctx context.Context, name string, over *Node, n int64, onePiece bool) (*Writer, error) {
+func (v *Volume) begin(ctx context.Context, name string, over *Node, n int64, contiguous bool) (*Writer, error) {
 	if n > v.f.LargestFile() {
 		return nil, &fs.PathError{Op: "create", Path: name, Err: fmt.Errorf("it has %s, and no file can have more than %s here", size.Format(n), size.Format(v.f.LargestFile()))}
 	}
@@ -70,14 +70,14 @@ func (v *Volume) begin(ctx context.Context, name string, over *Node, n int64, on
 		return nil, err
 	}
 	w := &Writer{v: v, ctx: ctx, name: name, over: over}
-	if err := w.reserve(n, onePiece); err != nil {
+	if err := w.reserve(n, contiguous); err != nil {
 		return nil, &fs.PathError{Op: "create", Path: name, Err: err}
 	}
 	return w, nil
 }
 
-// reserve takes clusters for n bytes more than there is room for.
-func (w *Writer) reserve(n int64, onePiece bool) error {
+// reserve takes clusters for n bytes more than there is space for.
+func (w *Writer) reserve(n int64, contiguous bool) error {
 	v := w.v
 	need := v.clusters(n)
 	if need == 0 {
@@ -90,17 +90,17 @@ func (w *Writer) reserve(n int64, onePiece bool) error {
 		w.runs[k-1].Count += uint32(need)
 	} else if r, ok := v.space.one(uint32(need)); ok {
 		w.runs = append(w.runs, r)
-	} else if onePiece {
-		return &PiecesError{Need: need * v.info.Cluster, Largest: int64(v.space.largest()) * v.info.Cluster}
+	} else if contiguous {
+		return &FragmentedError{Need: need * v.info.Cluster, Largest: int64(v.space.largest()) * v.info.Cluster}
 	} else {
 		runs, _ := v.space.some(uint32(need))
 		w.runs = append(w.runs, runs...)
 	}
-	w.room += need * v.info.Cluster
+	w.space += need * v.info.Cluster
 	return nil
 }
 
-// ready has room for n more bytes, and returns where they go.
+// ready has space for n more bytes, and returns where they go.
 func (w *Writer) ready(n int64) ([]fstree.Extent, error) {
 	if w.done {
 		return nil, fs.ErrClosed
@@ -116,7 +116,7 @@ func (w *Writer) ready(n int64) ([]fstree.Extent, error) {
 	if w.at+n > w.v.f.LargestFile() {
 		return nil, fmt.Errorf("no file can have more than %s here", size.Format(w.v.f.LargestFile()))
 	}
-	if more := w.at + n - w.room; more > 0 {
+	if more := w.at + n - w.space; more > 0 {
 		if err := w.reserve(more, false); err != nil {
 			return nil, err
 		}
@@ -205,7 +205,7 @@ func (w *Writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
 			return 0, err
 		}
 		if err != nil {
-			return done, err // which of the two failed is not told
+			return done, err // which of the two failed is not reported
 		}
 	}
 	return done, nil

@@ -72,7 +72,7 @@ func Sound(r io.ReaderAt, size int64) (at, length int64, err error) {
 			known = true
 		case "data":
 			if !known {
-				return 0, 0, errors.New("its format is not told")
+				return 0, 0, errors.New("its format is not reported")
 			}
 			if at+8+length > size {
 				return 0, 0, fmt.Errorf("it is cut short: it tells of %d bytes of sound, and has %d", length, size-at-8)

@@ -43,13 +43,13 @@ func TestFilesThatAreNoSoundOfADisc(t *testing.T) {
 	good := file(t, make([]byte, 4000))
 	with := func(change func(b []byte) []byte) []byte { return change(bytes.Clone(good)) }
 	for want, b := range map[string][]byte{
-		"no WAVE file":       []byte("RIFF"),
-		"22050 samples":      with(func(b []byte) []byte { binary.LittleEndian.PutUint32(b[24:], 22_050); return b }),
-		"1 channels":         with(func(b []byte) []byte { b[22] = 1; return b }),
-		"cut short":          good[:1000],
-		"there is no sound":  with(func(b []byte) []byte { copy(b[36:], "none"); return b }),
-		"format is not told": append(bytes.Clone(good[:12]), good[36:]...),
-		"its format is cut":  append(bytes.Clone(good[:12]), "fmt \x04\x00\x00\x00abcd"...),
+		"no WAVE file":           []byte("RIFF"),
+		"22050 samples":          with(func(b []byte) []byte { binary.LittleEndian.PutUint32(b[24:], 22_050); return b }),
+		"1 channels":             with(func(b []byte) []byte { b[22] = 1; return b }),
+		"cut short":              good[:1000],
+		"there is no sound":      with(func(b []byte) []byte { copy(b[36:], "none"); return b }),
+		"format is not reported": append(bytes.Clone(good[:12]), good[36:]...),
+		"its format is cut":      append(bytes.Clone(good[:12]), "fmt \x04\x00\x00\x00abcd"...),
 	} {
 		_, _, err := wav.Sound(bytes.NewReader(b), int64(len(b)))
 		assert.ErrorContains(t, err, want)

@@ -15,15 +15,15 @@ import (
 	"polytome/internal/draw"
 	"polytome/internal/format/picture"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/pixels"
 	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
 )
 
 // entry is one picture of the sheet: of a title, or of one of its discs.
 type entry struct {
 	title, disc int
-	state       string // one of the states of [cover.Outcome]
+	status      string // one of the states of [cover.Outcome]
 	say         string
 	file        title.File // of what is found or proposed
 	from        string
@@ -31,7 +31,7 @@ type entry struct {
 
 // Model is the panel.
 type Model struct {
-	d      *desk.Desk
+	d      *state.State
 	of     string // the kind of picture that is shown
 	filter string
 	lacks  bool // only what is not there
@@ -39,7 +39,7 @@ type Model struct {
 	made   sheetOf
 	rows   scroll.List // of the sheet
 	at     int         // index of the entry under the cursor
-	key    string      // of the title under the cursor, and its disc: where it goes when the sheet is made anew
+	key    string      // of the title under the cursor, and its disc: where it goes when the sheet is made again
 	grid   grid
 
 	side   *choice // what is chosen from, nil while the sheet is shown
@@ -47,8 +47,8 @@ type Model struct {
 	larges map[string]large
 	asked  map[string]bool
 
-	states   desk.CoverStatesMsg // what is there of titles without a picture, as far as it was found out
-	askedFor [2]any              // the generation and kind that it was asked for
+	states   state.CoverStatesMsg // what is there of titles without a picture, as far as it was found out
+	askedFor [2]any               // the generation and kind that it was asked for
 }
 
 // sheetOf is what a sheet was made of.
@@ -82,7 +82,7 @@ type choice struct {
 }
 
 // New makes the panel.
-func New(d *desk.Desk) *Model {
+func New(d *state.State) *Model {
 	return &Model{d: d, of: title.PictureKinds[0], larges: map[string]large{}, asked: map[string]bool{}}
 }
 
@@ -94,7 +94,7 @@ func (m *Model) Number() string {
 	m.make()
 	n := 0
 	for i := range m.all {
-		if m.all[i].state == cover.Found {
+		if m.all[i].status == cover.Found {
 			n++
 		}
 	}
@@ -145,7 +145,7 @@ func (m *Model) Escape() bool {
 	return true
 }
 
-// Drawing is what paper shows of the panel: the card of the place, with covers.
+// Drawing is what paper shows of the panel: the card of the target, with covers.
 func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindCard) }
 
 // Title is the title under the cursor.
@@ -169,7 +169,7 @@ func (m *Model) entry() (entry, bool) {
 // rank is the order of the sheet: what is to be done first.
 var rank = map[string]int{cover.Refused: 0, cover.Proposed: 1, cover.Missing: 2, cover.Found: 3}
 
-// make makes the sheet anew when something has changed.
+// make makes the sheet again when something has changed.
 func (m *Model) make() {
 	now := sheetOf{generation: m.d.Generation, of: m.of, filter: m.filter, lacks: m.lacks, fetching: m.d.Fetched}
 	known := m.states.Of == m.of && m.states.Generation == m.d.Generation
@@ -191,7 +191,7 @@ func (m *Model) make() {
 	}
 	for i := range m.d.Scan.Titles {
 		t := &m.d.Scan.Titles[i]
-		if m.filter != "" && !desk.HasWords(t.Label()+" "+t.ID+" "+t.Platform, m.filter) {
+		if m.filter != "" && !state.HasWords(t.Label()+" "+t.ID+" "+t.Platform, m.filter) {
 			continue
 		}
 		discs := 1
@@ -199,7 +199,7 @@ func (m *Model) make() {
 			discs = len(t.Discs)
 		}
 		for disc := range discs {
-			e := entry{title: i, disc: disc, state: cover.Missing}
+			e := entry{title: i, disc: disc, status: cover.Missing}
 			var own *title.Picture
 			for k := range t.Pictures {
 				if p := &t.Pictures[k]; p.Of == m.of && p.Disc == disc {
@@ -208,28 +208,28 @@ func (m *Model) make() {
 			}
 			switch {
 			case own != nil:
-				e.state, e.file, e.from = cover.Found, own.File, own.From
+				e.status, e.file, e.from = cover.Found, own.File, own.From
 			case m.none(t, disc):
-				e.state, e.from, e.say = cover.Found, "chosen by hand", "none is wanted"
+				e.status, e.from, e.say = cover.Found, "chosen by hand", "none is wanted"
 			default:
 				if o, has := m.states.States[[2]int{i, disc}]; known && has && o.State != cover.Found {
-					e.state, e.from, e.say, e.file = o.State, o.From, o.Say, o.Proposal
+					e.status, e.from, e.say, e.file = o.State, o.From, o.Say, o.Proposal
 				}
 				number := 0
 				if t.Of > 1 {
 					number = t.Discs[disc].Number
 				}
-				if o := say[fmt.Sprintf("%s %d", t.Key, number)]; e.state == cover.Missing && o.Say != "" {
+				if o := say[fmt.Sprintf("%s %d", t.Key, number)]; e.status == cover.Missing && o.Say != "" {
 					e.say = o.Say
 				}
 			}
-			if m.lacks && e.state == cover.Found {
+			if m.lacks && e.status == cover.Found {
 				continue
 			}
 			m.all = append(m.all, e)
 		}
 	}
-	slices.SortStableFunc(m.all, func(a, b entry) int { return rank[a.state] - rank[b.state] })
+	slices.SortStableFunc(m.all, func(a, b entry) int { return rank[a.status] - rank[b.status] })
 	if m.at > 0 { // at the top, it stays there: what is to be done first may become known only now
 		if i := slices.IndexFunc(m.all, func(e entry) bool { return m.keyOf(e) == m.key }); i >= 0 && m.key != "" {
 			m.at = i
@@ -270,7 +270,7 @@ func (m *Model) scroll() {
 }
 
 // Actions are the keys of the panel.
-func (m *Model) Actions() []desk.Action {
+func (m *Model) Actions() []state.Action {
 	switch {
 	case m.side != nil && m.side.crop != nil:
 		return m.cropActions()
@@ -281,27 +281,27 @@ func (m *Model) Actions() []desk.Action {
 	if m.d.Fetching != nil {
 		fetch = "stop fetching"
 	}
-	return []desk.Action{
-		desk.Do("enter", "compare", desk.Just(m.compare)).Saying("the pictures that the title may have, in large: choose one, crop it, or none"),
-		desk.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).Saying("ask the bench's servers for what is shown here; again: stop"),
-		desk.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).Saying("also what they had not, and what has changed there"),
-		desk.Do("m", "missing only", desk.Just(func() { m.lacks = !m.lacks; m.make() })).Saying("or all again"),
-		desk.Do("o", "kind", desk.Just(m.nextKind)).Saying("front, disc, screen, logo"),
-		desk.Do("y", "take the proposal", m.take).Saying("the picture whose name is nearly right"),
-		desk.Do("Y", "take all proposals", m.takeAll).Saying("of what is shown"),
-		desk.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
-		desk.Do("a", "add a folder", desk.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
-		desk.Do("S", "add a server", desk.Just(m.d.AskCoverServer)).Saying("that has pictures"),
-		desk.Do("b", "budget", desk.Just(func() { m.d.AskCoverBudget(m.d.Place) })).Saying("what covers may take of the place that is shown"),
-		desk.Do("t", "carry stick", desk.Just(func() { m.d.AskCarry(m.d.Place) })).Saying("a stick that holds only the covers of the place that is shown, to be merged at the console"),
-		desk.Do("up k", "up", desk.Just(func() { m.move(-row) })),
-		desk.Do("down j", "down", desk.Just(func() { m.move(row) })),
-		desk.Do("left h", "left", desk.Just(func() { m.move(-1) })),
-		desk.Do("right l", "right", desk.Just(func() { m.move(1) })),
-		desk.Do("pgup ctrl+b", "a screen up", desk.Just(func() { m.move(-row * max(1, m.grid.visible)) })),
-		desk.Do("pgdown ctrl+f", "a screen down", desk.Just(func() { m.move(row * max(1, m.grid.visible)) })),
-		desk.Do("home g", "to the top", desk.Just(func() { m.move(-len(m.all)) })),
-		desk.Do("end G", "to the bottom", desk.Just(func() { m.move(len(m.all)) })),
+	return []state.Action{
+		state.Do("enter", "compare", state.Just(m.compare)).Saying("the pictures that the title may have, in large: choose one, crop it, or none"),
+		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).Saying("ask the bench's servers for what is shown here; again: stop"),
+		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).Saying("also what they had not, and what has changed there"),
+		state.Do("m", "missing only", state.Just(func() { m.lacks = !m.lacks; m.make() })).Saying("or all again"),
+		state.Do("o", "kind", state.Just(m.nextKind)).Saying("front, disc, screen, logo"),
+		state.Do("y", "take the proposal", m.take).Saying("the picture whose name is nearly right"),
+		state.Do("Y", "take all proposals", m.takeAll).Saying("of what is shown"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
+		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
+		state.Do("S", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
+		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("what covers may take of the target that is shown"),
+		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).Saying("a stick that holds only the covers of the target that is shown, to be merged at the console"),
+		state.Do("up k", "up", state.Just(func() { m.move(-row) })),
+		state.Do("down j", "down", state.Just(func() { m.move(row) })),
+		state.Do("left h", "left", state.Just(func() { m.move(-1) })),
+		state.Do("right l", "right", state.Just(func() { m.move(1) })),
+		state.Do("pgup ctrl+b", "a screen up", state.Just(func() { m.move(-row * max(1, m.grid.visible)) })),
+		state.Do("pgdown ctrl+f", "a screen down", state.Just(func() { m.move(row * max(1, m.grid.visible)) })),
+		state.Do("home g", "to the top", state.Just(func() { m.move(-len(m.all)) })),
+		state.Do("end G", "to the bottom", state.Just(func() { m.move(len(m.all)) })),
 	}
 }
 
@@ -355,7 +355,7 @@ func (m *Model) choose(c title.Chosen) tea.Cmd {
 // take takes what is proposed for the entry under the cursor.
 func (m *Model) take() tea.Cmd {
 	e, ok := m.entry()
-	if !ok || e.state != cover.Proposed {
+	if !ok || e.status != cover.Proposed {
 		m.d.Notice = "Nothing is proposed for it: enter shows what there is."
 		return nil
 	}
@@ -366,7 +366,7 @@ func (m *Model) take() tea.Cmd {
 func (m *Model) takeAll() tea.Cmd {
 	var all []entry
 	for _, e := range m.all {
-		if e.state == cover.Proposed {
+		if e.status == cover.Proposed {
 			all = append(all, e)
 		}
 	}
@@ -374,7 +374,7 @@ func (m *Model) takeAll() tea.Cmd {
 		m.d.Notice = "Nothing is proposed here."
 		return nil
 	}
-	return m.d.Mend(size.Count(len(all), "proposal")+" taken.", func() {
+	return m.d.Fix(size.Count(len(all), "proposal")+" taken.", func() {
 		for _, e := range all {
 			t := &m.d.Scan.Titles[e.title]
 			d := &t.Discs[e.disc]
@@ -385,21 +385,21 @@ func (m *Model) takeAll() tea.Cmd {
 	})
 }
 
-func (m *Model) choiceActions() []desk.Action {
+func (m *Model) choiceActions() []state.Action {
 	c := m.side
 	step := func(by int) func() tea.Cmd {
-		return desk.Just(func() { c.at = max(0, min(c.at+by, len(c.candidates)-1)) })
+		return state.Just(func() { c.at = max(0, min(c.at+by, len(c.candidates)-1)) })
 	}
-	return []desk.Action{
-		desk.Do("enter", "choose this one", m.chooseThis),
-		desk.Do("c", "crop", desk.Just(m.crop)).Saying("cut something off at its sides"),
-		desk.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
-		desk.Do("r", "what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).Saying("give the choice up"),
-		desk.Do("p", "picture by its path", desk.Just(m.askPath)).Saying("any picture of this computer"),
-		desk.Do("left h", "the one to the left", step(-1)),
-		desk.Do("right l", "the one to the right", step(1)),
-		desk.Do("up k", "the title before", desk.Just(func() { m.neighbour(-1) })),
-		desk.Do("down j", "the next title", desk.Just(func() { m.neighbour(1) })),
+	return []state.Action{
+		state.Do("enter", "choose this one", m.chooseThis),
+		state.Do("c", "crop", state.Just(m.crop)).Saying("cut something off at its sides"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
+		state.Do("r", "what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).Saying("give the choice up"),
+		state.Do("p", "picture by its path", state.Just(m.askPath)).Saying("any picture of this computer"),
+		state.Do("left h", "the one to the left", step(-1)),
+		state.Do("right l", "the one to the right", step(1)),
+		state.Do("up k", "the title before", state.Just(func() { m.neighbour(-1) })),
+		state.Do("down j", "the next title", state.Just(func() { m.neighbour(1) })),
 	}
 }
 
@@ -432,13 +432,13 @@ func (m *Model) chooseThis() tea.Cmd {
 }
 
 func (m *Model) askPath() {
-	m.d.Ask(desk.Question{Prompt: "Picture: ", Hint: "the path of a picture of this computer: " + strings.Join(picture.Endings, " "), Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Picture: ", Hint: "the path of a picture of this computer: " + strings.Join(picture.Extensions, " "), Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
-		file, err := cover.Usable(desk.Expand(answer))
+		file, err := cover.Usable(state.Expand(answer))
 		if err != nil {
-			m.d.Notice = desk.Sentence(err.Error())
+			m.d.Notice = state.Sentence(err.Error())
 			return nil
 		}
 		return m.choose(title.Chosen{Of: m.of, File: file})
@@ -466,10 +466,10 @@ func (m *Model) crop() {
 // cropStep is how much is cut off with one key, in thousandths.
 const cropStep = 20
 
-func (m *Model) cropActions() []desk.Action {
+func (m *Model) cropActions() []state.Action {
 	c := m.side
 	cut := func(side, by int) func() tea.Cmd {
-		return desk.Just(func() {
+		return state.Just(func() {
 			next := *c.crop
 			next[side] = max(0, next[side]+by)
 			if next[0]+next[2] <= 900 && next[1]+next[3] <= 900 {
@@ -477,17 +477,17 @@ func (m *Model) cropActions() []desk.Action {
 			}
 		})
 	}
-	return []desk.Action{
-		desk.Do("enter", "keep it so", m.keepCrop),
-		desk.Do("r", "the whole picture", desk.Just(func() { *c.crop = [4]int{} })),
-		desk.Do("right l", "cut off at the left", cut(0, cropStep)),
-		desk.Do("left h", "cut off at the right", cut(2, cropStep)),
-		desk.Do("down j", "cut off at the top", cut(1, cropStep)),
-		desk.Do("up k", "cut off at the bottom", cut(3, cropStep)),
-		desk.Do("L", "give back at the left", cut(0, -cropStep)),
-		desk.Do("H", "give back at the right", cut(2, -cropStep)),
-		desk.Do("J", "give back at the top", cut(1, -cropStep)),
-		desk.Do("K", "give back at the bottom", cut(3, -cropStep)),
+	return []state.Action{
+		state.Do("enter", "keep it so", m.keepCrop),
+		state.Do("r", "the whole picture", state.Just(func() { *c.crop = [4]int{} })),
+		state.Do("right l", "cut off at the left", cut(0, cropStep)),
+		state.Do("left h", "cut off at the right", cut(2, cropStep)),
+		state.Do("down j", "cut off at the top", cut(1, cropStep)),
+		state.Do("up k", "cut off at the bottom", cut(3, cropStep)),
+		state.Do("L", "give back at the left", cut(0, -cropStep)),
+		state.Do("H", "give back at the right", cut(2, -cropStep)),
+		state.Do("J", "give back at the top", cut(1, -cropStep)),
+		state.Do("K", "give back at the bottom", cut(3, -cropStep)),
 	}
 }
 
@@ -553,7 +553,7 @@ func (m *Model) Work() tea.Cmd {
 		var all []tea.Cmd
 		for i := c.first(max(1, m.grid.across)); i < len(c.candidates) && i < c.first(max(1, m.grid.across))+max(1, m.grid.across); i++ {
 			p := &c.candidates[i]
-			key := desk.PictureKey(&p.File)
+			key := state.PictureKey(&p.File)
 			if p.Bad != "" || m.asked[key] {
 				continue
 			}
@@ -583,7 +583,7 @@ func (m *Model) Work() tea.Cmd {
 }
 
 // SetStates takes over what is there of titles without a picture.
-func (m *Model) SetStates(msg desk.CoverStatesMsg) {
+func (m *Model) SetStates(msg state.CoverStatesMsg) {
 	m.states = msg
 	m.make()
 }
@@ -592,7 +592,7 @@ func (m *Model) SetStates(msg desk.CoverStatesMsg) {
 const mostLarge = 24
 
 // SetLarge takes over a picture in large.
-func (m *Model) SetLarge(msg desk.LargeMsg) {
+func (m *Model) SetLarge(msg state.LargeMsg) {
 	if len(m.larges) >= mostLarge {
 		clear(m.larges)
 		clear(m.asked)

@@ -11,8 +11,8 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/pixels"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -20,18 +20,18 @@ import (
 const boxWide, boxHigh = 17, 11
 
 // Why explains the picture under the cursor.
-func (m *Model) Why() desk.Why {
+func (m *Model) Why() state.Why {
 	e, ok := m.entry()
 	switch {
 	case len(m.d.Scan.Titles) == 0:
-		return desk.Why{Lead: "No titles", Say: "were found yet."}
+		return state.Why{Lead: "No titles", Say: "were found yet."}
 	case !ok && m.lacks && m.filter == "":
-		return desk.Why{Lead: "Nothing", Say: "is missing. m shows all titles again."}
+		return state.Why{Lead: "Nothing", Say: "is missing. m shows all titles again."}
 	case !ok:
-		return desk.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
+		return state.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
 	}
 	t := &m.d.Scan.Titles[e.title]
-	w := desk.Why{Lead: fmt.Sprintf("%s, %s:", t.Label(), m.of)}
+	w := state.Why{Lead: fmt.Sprintf("%s, %s:", t.Label(), m.of)}
 	if c := m.side; c != nil {
 		if c.crop != nil {
 			x := *c.crop
@@ -41,7 +41,7 @@ func (m *Model) Why() desk.Why {
 		}
 		if c.at < len(c.candidates) {
 			p := &c.candidates[c.at]
-			w.Say = desk.Sentence(p.From+": "+style.Clean(p.File.Called())) + m.pixelsOf(&p.File)
+			w.Say = state.Sentence(p.From+": "+style.Clean(p.File.Called())) + m.pixelsOf(&p.File)
 			if p.Bad != "" {
 				w.Say += " It cannot be used: " + p.Bad + "."
 			}
@@ -53,16 +53,16 @@ func (m *Model) Why() desk.Why {
 		w.Say, w.Ways = "no picture was found.", []string{"p takes one by its path"}
 		return w
 	}
-	switch e.state {
+	switch e.status {
 	case cover.Found:
 		w.Say = "found " + e.from + "."
 		if e.say != "" {
-			w.Say = desk.Sentence(e.say)
+			w.Say = state.Sentence(e.say)
 		} else {
 			w.Say += m.pixelsOf(&e.file) + m.goesTo(e)
 		}
 	case cover.Proposed:
-		w.Say, w.Ways = "a picture is called nearly like it: "+style.Clean(e.file.Called())+".", []string{"y takes it", "Y takes all that is proposed", "enter looks at it"}
+		w.Say, w.Ways = "a picture is named nearly like it: "+style.Clean(e.file.Called())+".", []string{"y takes it", "Y takes all that is proposed", "enter looks at it"}
 	case cover.Refused:
 		w.Say, w.Ways = fmt.Sprintf("there is one %s, and it cannot be used: %s.", e.from, e.say), []string{"F asks the server again", "p after enter takes another one", "n wants none"}
 	default:
@@ -89,7 +89,7 @@ func (m *Model) pixelsOf(f *title.File) string {
 	return ""
 }
 
-// goesTo tells where a picture goes on the places.
+// goesTo tells where a picture goes on the targets.
 func (m *Model) goesTo(e entry) string {
 	var at []string
 	for _, s := range m.d.Surveys {
@@ -105,7 +105,7 @@ func (m *Model) goesTo(e entry) string {
 		}
 	}
 	if len(at) == 0 {
-		return " No place shows it."
+		return " No target shows it."
 	}
 	return " It goes to " + strings.Join(at, ", ") + "."
 }
@@ -124,15 +124,15 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 func (m *Model) head(t *style.Theme, w int) []string {
 	counts := map[string]int{}
 	for i := range m.all {
-		counts[m.all[i].state]++
+		counts[m.all[i].status]++
 	}
 	text := " " + t.Bold(t.Accent, strings.ToUpper(m.of)) + "  "
 	for _, p := range []struct {
-		state string
-		c     color.Color
+		status string
+		c      color.Color
 	}{{cover.Refused, t.Bad}, {cover.Proposed, t.Ghost}, {cover.Missing, t.Warn}, {cover.Found, t.Good}} {
-		if n := counts[p.state]; n > 0 {
-			text += t.Paint(p.c, fmt.Sprintf("%d %s", n, p.state)) + "  "
+		if n := counts[p.status]; n > 0 {
+			text += t.Paint(p.c, fmt.Sprintf("%d %s", n, p.status)) + "  "
 		}
 	}
 	if f := m.d.Fetching; f != nil {
@@ -199,17 +199,17 @@ func (m *Model) cell(t *style.Theme, e *entry, w, h int, cursor bool) []string {
 	switch s, known := m.d.Picture(&e.file); {
 	case e.say == "none is wanted":
 		pic = pixels.Card(t, []string{"none", "is wanted"}, w, high)
-	case e.state == cover.Refused && e.say != "":
+	case e.status == cover.Refused && e.say != "":
 		why, _, _ := strings.Cut(e.say, ";")
 		pic = pixels.Card(t, t.Wrap(style.Clean(why), min(w, 18)-2), w, high)
 	case e.file.Path == "":
-		pic = pixels.Card(t, t.Wrap(e.state, w-2), w, high)
+		pic = pixels.Card(t, t.Wrap(e.status, w-2), w, high)
 	case !known:
 		pic = pixels.Card(t, []string{"looking"}, w, high)
 	case s.Picture == nil:
 		pic = pixels.Card(t, t.Wrap("cannot be shown", w-2), w, high)
 	default:
-		pic = m.cache.Draw(t, desk.PictureKey(&e.file), s.Picture, image.Pt(s.Width, s.Height), w, high)
+		pic = m.cache.Draw(t, state.PictureKey(&e.file), s.Picture, image.Pt(s.Width, s.Height), w, high)
 	}
 	out := make([]string, 0, h)
 	above := (high - len(pic) + 1) / 2
@@ -231,7 +231,7 @@ func (m *Model) cell(t *style.Theme, e *entry, w, h int, cursor bool) []string {
 		name = t.Bold(t.Accent, t.Pad(label, w))
 	}
 	c, word := t.Dim, e.from
-	switch e.state {
+	switch e.status {
 	case cover.Missing:
 		c, word = t.Warn, "missing"
 	case cover.Refused:
@@ -325,7 +325,7 @@ func base(p string) string { return p[strings.LastIndexAny(p, `/\`)+1:] }
 
 // largePicture draws a picture as large as it fits.
 func (m *Model) largePicture(t *style.Theme, p *cover.Candidate, w, h int, crop [4]int) []string {
-	key := desk.PictureKey(&p.File)
+	key := state.PictureKey(&p.File)
 	l, has := m.larges[key]
 	switch {
 	case p.Bad != "" || has && l.err != nil:
@@ -344,7 +344,7 @@ func (m *Model) largePicture(t *style.Theme, p *cover.Candidate, w, h int, crop 
 func (m *Model) cropped(t *style.Theme, w, h int) []string {
 	c := m.side
 	p := &c.candidates[c.at]
-	l, has := m.larges[desk.PictureKey(&p.File)]
+	l, has := m.larges[state.PictureKey(&p.File)]
 	if !has || l.picture == nil {
 		return pixels.Card(t, []string{"reading"}, w, h)
 	}

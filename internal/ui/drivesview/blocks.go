@@ -10,7 +10,7 @@ import (
 	"polytome/internal/core/blockmap"
 	"polytome/internal/format/volume"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 )
 
 // openMap reads what lies where on the volume.
@@ -37,17 +37,17 @@ func (m *Model) readMap() tea.Cmd {
 	})
 }
 
-func (m *Model) mapActions() []desk.Action {
-	return []desk.Action{
-		desk.Do("left h", "to the left", desk.Just(func() { m.move(-1) })),
-		desk.Do("right l", "to the right", desk.Just(func() { m.move(1) })),
-		desk.Do("up k", "up", desk.Just(func() { m.move(-m.cols) })),
-		desk.Do("down j", "down", desk.Just(func() { m.move(m.cols) })),
-		desk.Do("n", "next in pieces", desk.Just(func() { m.nextPiece() })),
-		desk.Do("tab", "next file", desk.Just(func() { m.nextFile() })),
-		desk.Do("m", "bring this one into one piece", func() tea.Cmd { return m.gather(false) }),
-		desk.Do("M", "all of them", func() tea.Cmd { return m.gather(true) }),
-		desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() })),
+func (m *Model) mapActions() []state.Action {
+	return []state.Action{
+		state.Do("left h", "to the left", state.Just(func() { m.move(-1) })),
+		state.Do("right l", "to the right", state.Just(func() { m.move(1) })),
+		state.Do("up k", "up", state.Just(func() { m.move(-m.cols) })),
+		state.Do("down j", "down", state.Just(func() { m.move(m.cols) })),
+		state.Do("n", "next fragmented", state.Just(func() { m.nextPiece() })),
+		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
+		state.Do("m", "bring this one into one piece", func() tea.Cmd { return m.gather(false) }),
+		state.Do("M", "all of them", func() tea.Cmd { return m.gather(true) }),
+		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
 	}
 }
 
@@ -74,9 +74,9 @@ func (m *Model) under() (c blockmap.Cell, ok bool) {
 	return all[m.cell], true
 }
 
-// nextPiece goes to the next file that lies in pieces.
+// nextPiece goes to the next file that lies fragmented.
 func (m *Model) nextPiece() {
-	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file lies in pieces.")
+	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file lies fragmented.")
 }
 
 // nextFile goes to where the next file begins.
@@ -112,14 +112,14 @@ func (m *Model) gather(all bool) tea.Cmd {
 	}
 	var names []string
 	if all {
-		for _, f := range m.lay.InPieces() {
+		for _, f := range m.lay.Fragmented() {
 			names = append(names, f.Path)
 		}
 	} else if c, ok := m.under(); ok && c.Kind == blockmap.Pieces {
 		names = append(names, m.lay.Files[c.File].Path)
 	}
 	if len(names) == 0 {
-		m.d.Notice = "There is nothing in pieces here. n goes to the next file that is."
+		m.d.Notice = "There is nothing fragmented here. n goes to the next file that is."
 		return nil
 	}
 	if r := m.subject.Refusal(); r != nil {
@@ -148,7 +148,7 @@ func (m *Model) gather(all bool) tea.Cmd {
 			}
 			moved += len(others)
 		}
-		done.say = fmt.Sprintf("%s in one piece now.", isAre(len(names), "file"))
+		done.say = fmt.Sprintf("%s contiguous now.", isAre(len(names), "file"))
 		if moved > 0 {
 			done.say += fmt.Sprintf(" %s moved out of the way.", isWas(moved, "file"))
 		}
@@ -180,31 +180,31 @@ func (m *Model) where(runs []volume.Run) string {
 	case 0:
 		return "it takes no cluster"
 	case 1:
-		return fmt.Sprintf("in one piece, from %s on", size.Format(int64(runs[0].First-2)*info.Cluster))
+		return fmt.Sprintf("contiguous, from %s on", size.Format(int64(runs[0].First-2)*info.Cluster))
 	}
 	return fmt.Sprintf("in %d pieces, the first at %s, the last at %s", len(runs), size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
 }
 
-func (m *Model) mapWhy() desk.Why {
+func (m *Model) mapWhy() state.Why {
 	if m.lay == nil {
-		return desk.Why{Say: "Reading what lies where …"}
+		return state.Why{Say: "Reading what lies where …"}
 	}
 	c, ok := m.under()
 	if !ok {
-		return desk.Why{}
+		return state.Why{}
 	}
 	if c.File < 0 {
 		switch c.Kind {
 		case blockmap.Free:
-			return desk.Why{Lead: "Free.", Say: fmt.Sprintf("%s are free in all, and the largest piece has %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
+			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s are free in all, and the largest piece has %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
 		default:
-			return desk.Why{Lead: "The volume's own.", Say: "Its tables lie here, or clusters that no file has: c in the list of drives checks that."}
+			return state.Why{Lead: "The volume's own.", Say: "Its tables lie here, or clusters that no file has: c in the list of drives checks that."}
 		}
 	}
 	f := m.lay.Files[c.File]
-	w := desk.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
+	w := state.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
 	if f.Folder {
-		w = desk.Why{Lead: "The folder " + f.Path + ".", Say: "Its entries lie here."}
+		w = state.Why{Lead: "The folder " + f.Path + ".", Say: "Its entries lie here."}
 		if f.Path == "." {
 			w.Lead = "The root folder."
 		}
@@ -213,26 +213,26 @@ func (m *Model) mapWhy() desk.Why {
 		w.Say += fmt.Sprintf(" Of this part of %s, %s have something.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
 	}
 	if c.Kind == blockmap.Pieces {
-		w.Ways = []string{"m writes it anew in one piece, and moves others out of the way where that is needed"}
+		w.Ways = []string{"m writes it again contiguous, and moves others out of the way where that is needed"}
 	}
 	return w
 }
 
-func (m *Model) checkWhy() desk.Why {
+func (m *Model) checkWhy() state.Why {
 	f := m.current()
 	switch h := m.health; {
 	case h == nil:
-		return desk.Why{Say: "Checking …"}
+		return state.Why{Say: "Checking …"}
 	case m.left != nil && m.left.Sound():
-		return desk.Why{Lead: f.Name() + ".", Say: "All of it is mended: the volume is sound."}
+		return state.Why{Lead: f.Name() + ".", Say: "All of it is fixed: the volume is sound."}
 	case m.left != nil:
-		return desk.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be mended.", size.Count(len(m.left.Findings), "thing"))}
+		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be fixed.", size.Count(len(m.left.Findings), "thing"))}
 	case h.Sound():
 		say := fmt.Sprintf("The volume is sound: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
-		if h.InPieces > 0 {
-			say += fmt.Sprintf(" %s in pieces: the block map shows where.", isAre(h.InPieces, "file"))
+		if h.Fragmented > 0 {
+			say += fmt.Sprintf(" %s fragmented: the block map shows where.", isAre(h.Fragmented, "file"))
 		}
-		return desk.Why{Lead: f.Name() + ".", Say: say}
+		return state.Why{Lead: f.Name() + ".", Say: say}
 	}
-	return desk.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s wrong. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R mends what can be mended, as it stands here"}}
+	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s wrong. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R fixes what can be fixed, as it stands here"}}
 }

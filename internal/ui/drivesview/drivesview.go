@@ -1,5 +1,5 @@
 // Package drivesview is the panel of the drives: devices and images as upright volumes, what is on them and what may be done, the
-// block map of a volume, and readying, checking and letting go of drives.
+// block map of a volume, and preparing, checking and letting go of drives.
 package drivesview
 
 import (
@@ -12,29 +12,29 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/blockmap"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
 	"polytome/internal/draw"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
-	"polytome/internal/place/drive"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/target/drive"
 	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
 )
 
 // sheet is what the panel shows.
 type sheet int
 
 const (
-	listing  sheet = iota // all drives
-	mapping               // what lies where on a volume
-	readying              // what a drive will become
-	checking              // what is wrong with a volume
+	listing   sheet = iota // all drives
+	mapping                // what lies where on a volume
+	preparing              // what a drive will become
+	checking               // what is wrong with a volume
 )
 
 // Model is the panel.
 type Model struct {
-	d    *desk.Desk
+	d    *state.State
 	at   int    // the drive that is shown
 	path string // its path, to find it again
 	vol  int    // volume of it
@@ -49,19 +49,19 @@ type Model struct {
 	cell       int // under the cursor
 	cols, rows int
 
-	plan    *ready.Plan
-	request ready.Request
-	event   ready.Event
-	report  *ready.Report
+	plan    *prepare.Plan
+	request prepare.Request
+	event   prepare.Event
+	report  *prepare.Report
 	health  *volume.Health
 	left    *volume.Health // after repairing
-	lines   scroll.List    // of readying and checking
+	lines   scroll.List    // of preparing and checking
 
-	subject *drives.Drive                // what map and check are of
-	open    func() (*drive.Place, error) // opens its volume
-	tops    []int                        // columns at which drives begin, for clicks
-	listed  bool                         // there is little width: drives are rows
-	from    int                          // the first row
+	subject *drives.Drive                 // what map and check are of
+	open    func() (*drive.Target, error) // opens its volume
+	tops    []int                         // columns at which drives begin, for clicks
+	listed  bool                          // there is little width: drives are rows
+	from    int                           // the first row
 	top     int
 }
 
@@ -72,7 +72,7 @@ type volumeName struct {
 }
 
 // New makes the panel.
-func New(d *desk.Desk) *Model { return &Model{d: d} }
+func New(d *state.State) *Model { return &Model{d: d} }
 
 // Open looks at the drives, and begins to notice those that come and go.
 func (m *Model) Open() tea.Cmd {
@@ -123,7 +123,7 @@ func (m *Model) first() int {
 }
 
 // current is the drive that is shown, nil for none.
-func (m *Model) current() *desk.Found {
+func (m *Model) current() *state.Found {
 	if m.at < 0 || m.at >= len(m.d.Drives) {
 		return nil
 	}
@@ -149,14 +149,14 @@ func (m *Model) SetFilter(f string) {
 			for _, v := range d.Volumes {
 				text += " " + v.Label
 			}
-			if desk.HasWords(text, f) {
+			if state.HasWords(text, f) {
 				m.turn(i - m.at)
 				return
 			}
 		}
 	case m.show == mapping && m.lay != nil:
 		for _, p := range m.lay.Files {
-			if desk.HasWords(p.Path, f) && len(p.Runs) > 0 {
+			if state.HasWords(p.Path, f) && len(p.Runs) > 0 {
 				m.cell = int(int64(p.Runs[0].First-2+p.Runs[0].Count/2) * int64(m.cols*m.rows) / int64(m.lay.Info.Clusters))
 				return
 			}
@@ -170,11 +170,11 @@ func (m *Model) Escape() bool {
 		return false
 	}
 	if m.busy != "" {
-		if m.cancel != nil && m.show != readying {
+		if m.cancel != nil && m.show != preparing {
 			m.cancel()
 		}
-		if m.show == readying {
-			m.d.Notice = "The drive is being readied; that is over in a moment, and breaking it off would leave it unusable."
+		if m.show == preparing {
+			m.d.Notice = "The drive is being prepared; that is over in a moment, and breaking it off would leave it unusable."
 			return true
 		}
 	}
@@ -182,16 +182,16 @@ func (m *Model) Escape() bool {
 	return true
 }
 
-// Drawing is what paper shows of the panel: the map of the volume, or the drive before and after it is readied.
+// Drawing is what paper shows of the panel: the map of the volume, or the drive before and after it is prepared.
 func (m *Model) Drawing() draw.Request {
-	r := draw.Request{Kind: draw.KindMap, Place: -1}
+	r := draw.Request{Kind: draw.KindMap, Target: -1}
 	f := m.current()
-	if f == nil || m.Readying() {
+	if f == nil || m.Preparing() {
 		return m.d.Drawn(draw.KindRack)
 	}
 	r.Drive = f.Path
 	switch v := m.volume(); {
-	case m.show == readying && m.plan != nil && m.report == nil:
+	case m.show == preparing && m.plan != nil && m.report == nil:
 		wanted := m.request
 		r.Ready = &wanted
 	case v != nil && v.Number > 0:
@@ -204,45 +204,45 @@ func (m *Model) Drawing() draw.Request {
 func (m *Model) Title() (int, bool) { return 0, false }
 
 // Actions are the keys of the sheet that is shown.
-func (m *Model) Actions() []desk.Action {
+func (m *Model) Actions() []state.Action {
 	switch m.show {
 	case mapping:
 		return m.mapActions()
-	case readying:
-		var out []desk.Action
+	case preparing:
+		var out []state.Action
 		if m.report == nil {
-			out = append(out, desk.Do("enter", "ready it", m.askConsent), desk.Do("f", "add the loader's own files", m.askKit))
+			out = append(out, state.Do("enter", "ready it", m.askConsent), state.Do("f", "add the loader's own files", m.askKit))
 		}
-		return append(append(out, desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() }))), desk.Movement(&m.lines)...)
+		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
 	case checking:
-		var out []desk.Action
-		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings, func(f volume.Finding) bool { return f.Mend != "" }) {
-			out = append(out, desk.Do("R", "mend all of it", m.repair))
+		var out []state.Action
+		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings, func(f volume.Finding) bool { return f.Repair != "" }) {
+			out = append(out, state.Do("R", "fix all of it", m.repair))
 		}
-		return append(append(out, desk.Do("b", "back to the drives", desk.Just(func() { m.Escape() }))), desk.Movement(&m.lines)...)
+		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
 	}
-	moves := []desk.Action{
-		desk.Do("left h", "the drive before", desk.Just(func() { m.turn(-1) })),
-		desk.Do("right l", "the next drive", desk.Just(func() { m.turn(1) })),
-		desk.Do("up k", "the volume above", desk.Just(func() { m.step(1) })),
-		desk.Do("down j", "the volume below", desk.Just(func() { m.step(-1) })),
+	moves := []state.Action{
+		state.Do("left h", "the drive before", state.Just(func() { m.turn(-1) })),
+		state.Do("right l", "the next drive", state.Just(func() { m.turn(1) })),
+		state.Do("up k", "the volume above", state.Just(func() { m.step(1) })),
+		state.Do("down j", "the volume below", state.Just(func() { m.step(-1) })),
 	}
 	if m.listed { // as rows, one below the other
-		moves = []desk.Action{
-			desk.Do("up k", "the drive before", desk.Just(func() { m.turn(-1) })),
-			desk.Do("down j", "the next drive", desk.Just(func() { m.turn(1) })),
-			desk.Do("left h", "the volume before", desk.Just(func() { m.step(-1) })),
-			desk.Do("right l", "the next volume", desk.Just(func() { m.step(1) })),
+		moves = []state.Action{
+			state.Do("up k", "the drive before", state.Just(func() { m.turn(-1) })),
+			state.Do("down j", "the next drive", state.Just(func() { m.turn(1) })),
+			state.Do("left h", "the volume before", state.Just(func() { m.step(-1) })),
+			state.Do("right l", "the next volume", state.Just(func() { m.step(1) })),
 		}
 	}
 	return append(moves,
-		desk.Do("enter", "block map", m.openMap),
-		desk.Do("r", "ready it for a loader", m.askLoader),
-		desk.Do("c", "check", m.check),
-		desk.Do("x", "eject", m.eject).Saying("write out what waits, unmount, switch off; then it is safe to unplug"),
-		desk.Do("X", "unmount only", m.unmount),
-		desk.Do("p", "fill it: make it a place", m.use),
-		desk.Do("a", "an image file", m.askImage).Saying("show one, or make one: a path, and a size behind it for a new one"),
+		state.Do("enter", "block map", m.openMap),
+		state.Do("r", "ready it for a loader", m.askLoader),
+		state.Do("c", "check", m.check),
+		state.Do("x", "eject", m.eject).Saying("write out what waits, unmount, switch off; then it is safe to unplug"),
+		state.Do("X", "unmount only", m.unmount),
+		state.Do("p", "fill it: make it a target", m.use),
+		state.Do("a", "an image file", m.askImage).Saying("show one, or make one: a path, and a size behind it for a new one"),
 	)
 }
 
@@ -290,16 +290,16 @@ func (m *Model) do(what string, work func(ctx context.Context) doneMsg) tea.Cmd 
 	}
 }
 
-// An eventMsg is how far readying is.
+// An eventMsg is how far preparing is.
 type eventMsg struct {
-	event ready.Event
-	next  <-chan ready.Event
+	event prepare.Event
+	next  <-chan prepare.Event
 }
 
 // Update takes a message of the panel's in; ok is false for another one.
 func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	switch msg := msg.(type) {
-	case desk.DrivesMsg:
+	case state.DrivesMsg:
 		m.d.SetDrives(msg)
 		m.Refresh()
 		return nil, true
@@ -312,7 +312,7 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 			m.d.Notice = msg.say
 		}
 		if msg.err != nil && !errors.Is(msg.err, context.Canceled) {
-			m.d.Notice = desk.Sentence(msg.err.Error())
+			m.d.Notice = state.Sentence(msg.err.Error())
 		}
 		if msg.take != nil {
 			msg.take(m)
@@ -329,20 +329,20 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 func (m *Model) takeUp() {
 	sys, d, v := m.d.System, m.current().Drive, *m.volume()
 	m.subject = d
-	m.open = func() (*drive.Place, error) { return drive.On(sys, d, &v, drive.Options{}) }
+	m.open = func() (*drive.Target, error) { return drive.On(sys, d, &v, drive.Options{}) }
 }
 
-// Readying reports whether a drive is being readied, which must not be broken off.
-func (m *Model) Readying() bool { return m.busy != "" && m.show == readying && m.event.Step >= 0 }
+// Preparing reports whether a drive is being prepared, which must not be interrupted.
+func (m *Model) Preparing() bool { return m.busy != "" && m.show == preparing && m.event.Step >= 0 }
 
 // fit reports, and says, whether the volume that is shown is one that is read here.
 func (m *Model) fit() bool {
 	v := m.volume()
 	switch {
 	case v == nil:
-		m.d.Notice = "There is no volume on it: r readies it."
+		m.d.Notice = "There is no volume on it: r prepares it."
 	case v.Trouble != "":
-		m.d.Notice = desk.Sentence(v.Trouble)
+		m.d.Notice = state.Sentence(v.Trouble)
 	case !v.Ours():
 		m.d.Notice = fmt.Sprintf("It has %s. Only FAT16, FAT32 and exFAT are looked into here.", v.Shown())
 	default:
@@ -375,7 +375,7 @@ func (m *Model) repair() tea.Cmd {
 		return nil
 	}
 	open := m.open
-	return m.do("mending", func(ctx context.Context) (done doneMsg) {
+	return m.do("fixing", func(ctx context.Context) (done doneMsg) {
 		p, err := open()
 		if err != nil {
 			return doneMsg{err: err}
@@ -408,7 +408,7 @@ func (m *Model) letGo(off bool) tea.Cmd {
 		r, err := do(ctx, d, nil)
 		var busy *drives.BusyError
 		if errors.As(err, &busy) {
-			return doneMsg{say: desk.Sentence(err.Error()) + " x tries again.", change: true}
+			return doneMsg{say: state.Sentence(err.Error()) + " x tries again.", change: true}
 		}
 		if err != nil {
 			return doneMsg{err: err, change: true}
@@ -417,15 +417,15 @@ func (m *Model) letGo(off bool) tea.Cmd {
 	})
 }
 
-// use makes the drive a place of the bench.
+// use makes the drive a target of the bench.
 func (m *Model) use() tea.Cmd {
 	f := m.current()
 	if f == nil || !m.fit() {
 		return nil
 	}
-	if n := m.d.PlaceOn(f.Drive); n >= 0 {
-		m.d.Place = n
-		m.d.Notice = m.d.Bench.Places[n].Name + " is on it already: choose titles for it in Fit."
+	if n := m.d.TargetOn(f.Drive); n >= 0 {
+		m.d.Target = n
+		m.d.Notice = m.d.Bench.Targets[n].Name + " is on it already: choose titles for it in Fit."
 		return nil
 	}
 	v := *m.volume()
@@ -440,10 +440,10 @@ func (m *Model) use() tea.Cmd {
 	if c := f.Contents[m.vol]; len(c.Loaders) > 0 {
 		value = c.Loaders[0].Name
 	}
-	m.d.Ask(desk.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
 		p, err := m.d.Set.Profile(answer)
 		if err != nil {
-			m.d.Notice = desk.Sentence(err.Error())
+			m.d.Notice = state.Sentence(err.Error())
 			return nil
 		}
 		return m.d.AddDrive(d, &v, p.Name)
@@ -491,25 +491,25 @@ func (m *Model) Wheel(by int) {
 }
 
 // Why says what may be done with the drive and why, or what lies under the cursor.
-func (m *Model) Why() desk.Why {
+func (m *Model) Why() state.Why {
 	f := m.current()
 	switch {
-	case m.busy != "" && m.show != readying:
-		return desk.Why{Say: desk.Sentence(m.busy + " …")}
+	case m.busy != "" && m.show != preparing:
+		return state.Why{Say: state.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
-		return desk.Why{Say: desk.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
+		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
 	case f == nil:
-		return desk.Why{Say: "There are no drives. One that is plugged in shows within two seconds.", Ways: []string{"a shows an image file, or makes one"}}
+		return state.Why{Say: "There are no drives. One that is plugged in shows within two seconds.", Ways: []string{"a shows an image file, or makes one"}}
 	}
 	switch m.show {
 	case mapping:
 		return m.mapWhy()
-	case readying:
+	case preparing:
 		return m.readyWhy()
 	case checking:
 		return m.checkWhy()
 	}
-	w := desk.Why{Lead: f.Name() + "."}
+	w := state.Why{Lead: f.Name() + "."}
 	if r := f.Refusal(); r != nil {
 		w.Say = "Polytome does not write to it: " + r.Say + "."
 		if mounted(f.Drive) {
@@ -520,19 +520,19 @@ func (m *Model) Why() desk.Why {
 	v := m.volume()
 	switch {
 	case v == nil:
-		w.Say, w.Ways = "It is bare: there is no volume on it that could be read.", []string{"r readies it for a loader"}
+		w.Say, w.Ways = "It is bare: there is no volume on it that could be read.", []string{"r prepares it for a loader"}
 	case v.Dirty:
-		w.Say, w.Ways = fmt.Sprintf("%s was not let go of in order: the drive was pulled, or switched off.", volumeWords(v)), []string{"c checks it"}
+		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: the drive was pulled, or switched off.", volumeWords(v)), []string{"c checks it"}
 	default:
 		w.Say = fmt.Sprintf("%s holds %s.", volumeWords(v), f.Contents[m.vol].Words())
-		if n := m.d.PlaceOn(f.Drive); n >= 0 {
-			w.Ways = append(w.Ways, "it is filled as "+m.d.Bench.Places[n].Name)
+		if n := m.d.TargetOn(f.Drive); n >= 0 {
+			w.Ways = append(w.Ways, "it is filled as "+m.d.Bench.Targets[n].Name)
 		} else if v.Ours() {
-			w.Ways = append(w.Ways, "p makes it a place to fill")
+			w.Ways = append(w.Ways, "p makes it a target to fill")
 		}
 	}
 	if f.Fixed() {
-		w.Ways = append(w.Ways, "it is built in: readying it wants consent of its own")
+		w.Ways = append(w.Ways, "it is built in: preparing it wants consent of its own")
 	}
 	return w
 }

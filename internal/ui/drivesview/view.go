@@ -8,15 +8,15 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"polytome/internal/core/blockmap"
-	"polytome/internal/core/ready"
+	"polytome/internal/core/prepare"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
-// twoSides is the width from which what is told of a drive stands beside the drives.
+// twoSides is the width from which what is reported of a drive stands beside the drives.
 const twoSides = 100
 
 // View draws the panel.
@@ -24,7 +24,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	switch m.show {
 	case mapping:
 		return m.mapView(t, w, h)
-	case readying:
+	case preparing:
 		return m.readyView(t, w, h)
 	case checking:
 		return m.checkView(t, w, h)
@@ -41,7 +41,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	left := w * 11 / 20
 	shelf := m.shelf(t, left, h)
-	text := m.telling(t, w-left-3, h)
+	text := m.emitting(t, w-left-3, h)
 	out := make([]string, h)
 	for y := range out {
 		out[y] = shelf[y] + t.Paint(t.Faint, t.Glyph("│")) + " " + text[y]
@@ -50,7 +50,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 }
 
 // standing is how a drive may be treated, in a word or two.
-func standing(f *desk.Found) string {
+func standing(f *state.Found) string {
 	for _, u := range f.Uses {
 		switch u.Kind {
 		case drives.OfSystem:
@@ -74,7 +74,7 @@ func standing(f *desk.Found) string {
 	return "free to use"
 }
 
-func standingColour(t *style.Theme, f *desk.Found) color.Color {
+func standingColour(t *style.Theme, f *state.Found) color.Color {
 	if f.Refusal() != nil {
 		return t.Bad
 	}
@@ -91,8 +91,8 @@ const (
 
 // shelf draws the drives upright beside one another, to scale, and none lower than can be read.
 func (m *Model) shelf(t *style.Theme, w, h int) []string {
-	room := max(1, (w-1)/driveWidth)
-	from := max(0, min(m.at-room/2, len(m.d.Drives)-room))
+	space := max(1, (w-1)/driveWidth)
+	from := max(0, min(m.at-space/2, len(m.d.Drives)-space))
 	m.tops = make([]int, len(m.d.Drives))
 	for i := range m.tops {
 		m.tops[i] = -1
@@ -105,7 +105,7 @@ func (m *Model) shelf(t *style.Theme, w, h int) []string {
 	}
 	lines := make([]string, h)
 	rest := w
-	for i := from; i < len(m.d.Drives) && i < from+room; i++ {
+	for i := from; i < len(m.d.Drives) && i < from+space; i++ {
 		m.tops[i] = (i - from) * driveWidth
 		inside := max(leastRows, int(float64(m.d.Drives[i].Size)/float64(largest)*float64(h-7)+0.5))
 		for y, l := range m.drive(t, i, min(inside, h-7), inside > h-7, h) {
@@ -119,7 +119,7 @@ func (m *Model) shelf(t *style.Theme, w, h int) []string {
 	return t.Block(lines, w, h)
 }
 
-// drive draws one drive: its volumes one above the other, each filled as far as it is. One that is larger than there is room for is cut,
+// drive draws one drive: its volumes one above the other, each filled as far as it is. One that is larger than there is space for is cut,
 // and says so.
 func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 	f := &m.d.Drives[i]
@@ -167,7 +167,7 @@ func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 }
 
 // inside are the rows of a drive, the top one first.
-func (m *Model) inside(t *style.Theme, f *desk.Found, mine bool, w, rows int) []string {
+func (m *Model) inside(t *style.Theme, f *state.Found, mine bool, w, rows int) []string {
 	out := make([]string, rows)
 	for y := range out {
 		out[y] = t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), w))
@@ -226,7 +226,7 @@ func (m *Model) inside(t *style.Theme, f *desk.Found, mine bool, w, rows int) []
 }
 
 // telling is what is to be said of the drive that is shown.
-func (m *Model) telling(t *style.Theme, w, h int) []string {
+func (m *Model) emitting(t *style.Theme, w, h int) []string {
 	f := m.current()
 	if f == nil {
 		return t.Block(nil, w, h)
@@ -265,8 +265,8 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 	} else {
 		row("table", "none")
 	}
-	if n := m.d.PlaceOn(f.Drive); n >= 0 {
-		row("place", m.d.Bench.Places[n].Name)
+	if n := m.d.TargetOn(f.Drive); n >= 0 {
+		row("target", m.d.Bench.Targets[n].Name)
 	}
 	out = append(out, "")
 	if len(f.Volumes) == 0 && f.Trouble == "" {
@@ -287,20 +287,20 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 			name = fmt.Sprintf("%d  %s", v.Number, name)
 		}
 		out = append(out, t.Bold(fg, mark+t.Clip(style.Clean(name), w-4)))
-		tell := size.Format(v.Size)
+		emit := size.Format(v.Size)
 		if v.Free >= 0 {
-			tell += ", " + size.Format(v.Free) + " free"
+			emit += ", " + size.Format(v.Free) + " free"
 		}
 		if v.Cluster > 0 {
-			tell += ", clusters of " + size.Format(v.Cluster)
+			emit += ", clusters of " + size.Format(v.Cluster)
 		}
-		for _, l := range t.Wrap(tell, w-5) {
+		for _, l := range t.Wrap(emit, w-5) {
 			out = append(out, "    "+t.Paint(t.Dim, l))
 		}
 		c := f.Contents[k]
 		switch {
 		case v.Trouble != "":
-			for _, l := range t.Wrap(style.Clean(desk.Sentence(v.Trouble)), w-5) {
+			for _, l := range t.Wrap(style.Clean(state.Sentence(v.Trouble)), w-5) {
 				out = append(out, "    "+t.Paint(t.Bad, l))
 			}
 		case v.Ours() || len(v.MountedAt) > 0:
@@ -309,7 +309,7 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 			}
 		}
 		if v.Dirty {
-			out = append(out, "    "+t.Paint(t.Warn, "not let go of in order: check it"))
+			out = append(out, "    "+t.Paint(t.Warn, "not ejected cleanly: check it"))
 		}
 		for _, at := range v.MountedAt {
 			out = append(out, "    "+t.Paint(t.Warn, t.Clip("mounted at "+style.Clean(at), w-5)))
@@ -324,29 +324,29 @@ func (m *Model) telling(t *style.Theme, w, h int) []string {
 	switch r := f.Refusal(); {
 	case r != nil:
 		add(t.Bad, true, "Polytome does not write to it")
-		add(t.Text, false, "%s", desk.Sentence(r.Say))
+		add(t.Text, false, "%s", state.Sentence(r.Say))
 		if r.Do != "" && !mounted(f.Drive) {
-			add(t.Dim, false, "%s", desk.Sentence(r.Do))
+			add(t.Dim, false, "%s", state.Sentence(r.Do))
 		}
 	case f.Fixed():
 		add(t.Warn, true, "It is built into this computer")
-		add(t.Text, false, "It is filled like any other; readying it wants consent of its own.")
+		add(t.Text, false, "It is filled like any other; preparing it wants consent of its own.")
 	default:
-		add(t.Good, true, "It may be filled and readied")
+		add(t.Good, true, "It may be filled and prepared")
 		add(t.Dim, false, "Nothing on it is lost before its name was typed.")
 	}
 	return t.Block(out, w, h)
 }
 
 func busWords(d *drives.Drive) string {
-	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device", "image": "an image file", "other": "not told"}[d.Bus]
+	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device", "image": "an image file", "other": "not reported"}[d.Bus]
 	if d.Removable && !d.Image && d.Bus != "usb" {
 		s += ", removable"
 	}
 	return s
 }
 
-// narrow is the panel where there is little width: the drives as rows, and what is told of one below.
+// narrow is the panel where there is little width: the drives as rows, and what is reported of one below.
 func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	var out []string
 	rows := min(len(m.d.Drives), max(2, h/3))
@@ -358,7 +358,7 @@ func (m *Model) narrow(t *style.Theme, w, h int) []string {
 			style.Cell{Text: standing(f), Width: 12, FG: standingColour(t, f)}))
 	}
 	out = append(out, t.Rule("", w))
-	for _, l := range m.telling(t, w-2, h-len(out)) {
+	for _, l := range m.emitting(t, w-2, h-len(out)) {
 		out = append(out, " "+l)
 	}
 	return t.Block(out, w, h)
@@ -446,7 +446,7 @@ func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
 
 func (m *Model) legend(t *style.Theme) [][2]string {
 	return [][2]string{
-		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a file in one piece, the next"},
+		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a file contiguous, the next"},
 		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a file in more than one"},
 		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the file under the cursor"},
 		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), "a folder"},
@@ -456,7 +456,7 @@ func (m *Model) legend(t *style.Theme) [][2]string {
 }
 
 func (m *Model) legendLine(t *style.Theme) string {
-	short := []string{"file", "in pieces", "this file", "folder", "own", "free"}
+	short := []string{"file", "fragmented", "this file", "folder", "own", "free"}
 	var parts []string
 	for i, l := range m.legend(t) {
 		parts = append(parts, l[0]+" "+t.Paint(t.Dim, short[i]))
@@ -464,7 +464,7 @@ func (m *Model) legendLine(t *style.Theme) string {
 	return strings.Join(parts, "  ")
 }
 
-// mapSide is the legend, and what lies in pieces.
+// mapSide is the legend, and what lies fragmented.
 func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 	info := m.lay.Info
 	var out []string
@@ -474,16 +474,16 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 	per := int64(info.Clusters) * info.Cluster / int64(max(1, m.cols*m.rows))
 	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)), t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
 		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
-	pieces := m.lay.InPieces()
+	pieces := m.lay.Fragmented()
 	if len(pieces) == 0 {
-		out = append(out, t.Bold(t.Good, "Every file lies in one piece."))
+		out = append(out, t.Bold(t.Good, "Every file lies contiguous."))
 		return t.Block(out, w, h)
 	}
 	verb := "lie"
 	if len(pieces) == 1 {
 		verb = "lies"
 	}
-	out = append(out, t.Bold(t.Bad, fmt.Sprintf("%s %s in pieces", size.Count(len(pieces), "file"), verb)))
+	out = append(out, t.Bold(t.Bad, fmt.Sprintf("%s %s fragmented", size.Count(len(pieces), "file"), verb)))
 	for i, f := range pieces {
 		if len(out) == h-1 && i < len(pieces)-1 {
 			out = append(out, t.Paint(t.Dim, fmt.Sprintf("and %d more", len(pieces)-i)))
@@ -530,9 +530,9 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 	if m.report != nil {
 		lines = append(lines, "")
 		if m.report.Good() {
-			lines = append(lines, " "+t.Bold(t.Good, "Proof: nothing is wrong. It is ready."))
+			lines = append(lines, " "+t.Bold(t.Good, "Check: nothing is wrong. It is ready."))
 		} else {
-			lines = append(lines, " "+t.Bold(t.Bad, "The proof found:"))
+			lines = append(lines, " "+t.Bold(t.Bad, "The check found:"))
 			for _, s := range m.report.Wrong {
 				add(t.Glyph("•")+" ", t.Bad, s)
 			}
@@ -562,7 +562,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 }
 
 // strip is a drive as a bar lying down, with its parts to scale, and their names below.
-func (m *Model) strip(t *style.Theme, name string, all []ready.Slice, w int) []string {
+func (m *Model) strip(t *style.Theme, name string, all []prepare.Slice, w int) []string {
 	total := int64(1)
 	for _, s := range all {
 		total = max(total, s.Start+s.Size)
@@ -616,7 +616,7 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 		return t.Block(append(out, " "+t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))), w, h)
 	}
 	var lines []string
-	say := func(list []volume.Finding, mends bool) {
+	say := func(list []volume.Finding, fixes bool) {
 		for _, x := range list {
 			text := x.Say
 			if x.Path != "" {
@@ -626,12 +626,12 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 			for _, l := range t.Wrap(style.Clean(text), w-6) {
 				lines = append(lines, "   "+t.Paint(t.Text, l))
 			}
-			mend := x.Mend
-			if mend == "" {
-				mend = "Nothing can be done about it here."
+			fix := x.Repair
+			if fix == "" {
+				fix = "Nothing can be done about it here."
 			}
-			for _, l := range t.Wrap(mend, w-8) {
-				if mends {
+			for _, l := range t.Wrap(fix, w-8) {
+				if fixes {
 					lines = append(lines, "   "+t.Paint(t.Good, t.Glyph("→")+" "+l))
 				}
 			}
@@ -640,7 +640,7 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 	}
 	switch {
 	case m.left != nil && m.left.Sound():
-		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s mended. The volume is sound.", isWas(len(m.health.Findings), "thing"))), "")
+		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s fixed. The volume is sound.", isWas(len(m.health.Findings), "thing"))), "")
 		say(m.health.Findings, true)
 	case m.left != nil:
 		lines = append(lines, " "+t.Bold(t.Bad, "This is left:"), "")
@@ -649,7 +649,7 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 		lines = append(lines, " "+t.Bold(t.Good, "The volume is sound."), "",
 			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"), size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes), size.Format(m.health.Free))))
 	default:
-		lines = append(lines, " "+t.Bold(t.Text, "This is wrong, and mending would do:"), "")
+		lines = append(lines, " "+t.Bold(t.Text, "This is wrong, and fixing would do:"), "")
 		say(m.health.Findings, true)
 	}
 	m.lines.Resize(len(lines), h-len(out))

@@ -8,15 +8,15 @@ import (
 
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
-// supposing draws what would be different if the place were set up otherwise: above what can be
+// supposing draws what would be different if the target were set up otherwise: above what can be
 // supposed, below which verdicts change with the one under the cursor.
 func (m *Model) supposing(t *style.Theme, w, h int) []string {
 	s := m.d.Supposing
-	name := m.d.Bench.Places[s.Place].Name
+	name := m.d.Bench.Targets[s.Target].Name
 	head := t.Bold(t.Text, " What if "+style.Clean(name)+" were ...")
 	if s.Working {
 		head += t.Paint(t.Dim, "  working it out")
@@ -24,7 +24,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 		head += t.Paint(t.Dim, "  nothing is kept unless you say so")
 	}
 	what := min(34, w/3)
-	titles := []style.Cell{{Width: what}, {Text: "titles go", Width: 12, Right: true, FG: t.Dim}, {Text: "room left", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
+	titles := []style.Cell{{Width: what}, {Text: "titles go", Width: 12, Right: true, FG: t.Dim}, {Text: "space left", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
 	out := []string{head, t.Row(w, false, titles...)}
 	m.top = len(out)
 	rows := min(len(s.Rows), max(3, (h-len(out))*3/5))
@@ -40,7 +40,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-// supposed is one line: how many titles go, the room left and the time, beside what they are now.
+// supposed is one line: how many titles go, the space left and the time, beside what they are now.
 func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 	row := m.d.Supposing.Rows[i]
 	cells := []style.Cell{{Text: row.What, Width: what}}
@@ -62,12 +62,12 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 	if d.Time[0] == d.Time[1] {
 		time = "as now"
 	}
-	room := size.Column(d.Free[1])
-	if row.Lost != nil { // there is no place any more that could have room
-		room = ""
+	space := size.Column(d.Free[1])
+	if row.Lost != nil { // there is no target any more that could have space
+		space = ""
 	}
 	return t.Row(w, i == m.aside.Cursor, append(cells, goes,
-		style.Cell{Text: room, Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
+		style.Cell{Text: space, Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
 }
 
 func signed(n int) string {
@@ -78,7 +78,7 @@ func signed(n int) string {
 }
 
 // changes lists the verdicts that change, those of wanted titles first.
-func (m *Model) changes(t *style.Theme, w, h int, row desk.Supposed) []string {
+func (m *Model) changes(t *style.Theme, w, h int, row state.Supposed) []string {
 	if row.Diff == nil || h < 1 {
 		return nil
 	}
@@ -125,26 +125,26 @@ func weight(c survey.Change) int {
 	return n
 }
 
-func (m *Model) supposedWhy() desk.Why {
+func (m *Model) supposedWhy() state.Why {
 	s := m.d.Supposing
 	if m.aside.Cursor >= len(s.Rows) {
-		return desk.Why{Lead: "Working out", Say: "what would change."}
+		return state.Why{Lead: "Working out", Say: "what would change."}
 	}
 	row := s.Rows[m.aside.Cursor]
-	w := desk.Why{Lead: m.d.Bench.Places[s.Place].Name + " " + row.What + ":"}
+	w := state.Why{Lead: m.d.Bench.Targets[s.Target].Name + " " + row.What + ":"}
 	if row.Err != nil {
 		w.Say = row.Err.Error() + "."
 		return w
 	}
 	if row.Other {
-		return desk.Why{Lead: "Something else:", Say: "write what to suppose, as on the command line: " + survey.Suppositions() + "."}
+		return state.Why{Lead: "Something else:", Say: "write what to suppose, as on the command line: " + survey.Suppositions() + "."}
 	}
 	w.Say = row.Diff.Say() + "."
 	if row.Lost != nil {
-		w.Say = fmt.Sprintf("%s would have no home any more. Nothing on the place is touched.", size.Count(len(row.Lost), "title"))
+		w.Say = fmt.Sprintf("%s would have no home any more. Nothing on the target is touched.", size.Count(len(row.Lost), "title"))
 	}
 	if strings.HasPrefix(row.What, "formatted") || strings.HasPrefix(row.What, "clusters") {
-		w.Say += " The drive would have to be formatted anew; what is on it now is reckoned as put back."
+		w.Say += " The drive would have to be formatted again; what is on it now is estimated as put back."
 	}
 	w.Ways = []string{"enter makes it so", "esc leaves it"}
 	return w
@@ -161,7 +161,7 @@ func (m *Model) homes() []survey.Home {
 
 func change(h survey.Home) int {
 	switch {
-	case h.Place < 0:
+	case h.Target < 0:
 		return 0
 	case h.Moved:
 		return 1
@@ -175,12 +175,12 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
-	head := t.Bold(t.Text, " Share out: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here), map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
+	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here), map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
 	left := t.Paint(t.Dim, "none is left over")
 	if s.Left > 0 {
 		left = t.Bold(t.Warn, fmt.Sprintf("%d left over", s.Left))
 	}
-	head += left + t.Paint(t.Dim, "; "+s.Whole.String()+" with all roads at once")
+	head += left + t.Paint(t.Dim, "; "+s.Whole.String()+" with all connections at once")
 	name := max(16, min(34, w/3))
 	out := []string{head, t.Row(w, false, style.Cell{Text: "title", Width: name, FG: t.Dim}, style.Cell{Text: "goes to", Width: cellWidth + 2, FG: t.Dim}, style.Cell{Text: "why", Width: w - name - cellWidth - 6, FG: t.Dim})}
 	m.top = len(out)
@@ -191,7 +191,7 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 		x := all[i]
 		c := style.Cell{Text: x.Name, Width: cellWidth + 2, FG: t.Dim}
 		switch {
-		case x.Place < 0:
+		case x.Target < 0:
 			c.Text, c.FG = "nowhere", t.Bad
 		case x.Moved:
 			c.FG = t.Good
@@ -208,15 +208,15 @@ func are(n int) string {
 	return fmt.Sprintf("%d are", n)
 }
 
-func (m *Model) homeWhy() desk.Why {
+func (m *Model) homeWhy() state.Why {
 	s := m.d.Sharing
 	if s.Working || m.aside.Cursor >= len(s.Homes) {
-		return desk.Why{Lead: "Looking", Say: "for homes."}
+		return state.Why{Lead: "Looking", Say: "for homes."}
 	}
 	x := m.homes()[m.aside.Cursor]
 	to := x.Name
-	if x.Place < 0 {
+	if x.Target < 0 {
 		to = "nowhere"
 	}
-	return desk.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".", Ways: []string{"enter takes all of these homes over", "esc leaves everything as it is"}}
+	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".", Ways: []string{"enter takes all of these homes over", "esc leaves everything as it is"}}
 }

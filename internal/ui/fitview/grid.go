@@ -6,7 +6,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -27,16 +27,16 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	case m.d.Sharing != nil:
 		return m.sharing(t, w, h)
 	}
-	places := m.d.Bench.Places
-	m.scroll(w, len(places))
+	targets := m.d.Bench.Targets
+	m.scroll(w, len(targets))
 	nameWidth, reason := m.widths(w, m.shown)
 	marks := fmt.Sprintf("%s wanted  %s wanted, but cannot go", mark(t, true, true), mark(t, false, true))
 	fixed := idWidth + 1 + markWidth + 1 + nameWidth + 1 + sizeWidth
 	head := []style.Cell{{Text: m.sideways(marks, fixed), Width: fixed, FG: t.Dim}}
 	under := []style.Cell{{Text: "ID", Width: idWidth, FG: t.Dim}, {Width: markWidth}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: sizeWidth, Right: true, FG: t.Dim}}
 	for n := m.left; n < m.left+m.shown; n++ {
-		c := style.Cell{Text: places[n].Name, Width: cellWidth, Bold: n == m.d.Place}
-		if n == m.d.Place {
+		c := style.Cell{Text: targets[n].Name, Width: cellWidth, Bold: n == m.d.Target}
+		if n == m.d.Target {
 			c.FG = t.Accent
 		}
 		head = append(head, c)
@@ -51,7 +51,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	foot := []string{}
 	if n := m.Hidden(); n > 0 {
 		who := "this loader has"
-		if len(places) > 1 {
+		if len(targets) > 1 {
 			who = "these loaders have"
 		}
 		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s nothing to do with: / finds them", size.Count(n, "title"), who), w-2)))
@@ -62,15 +62,15 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	return append(out, foot...)
 }
 
-// sideways says in front of the places how many there are to both sides, where not all have room.
+// sideways says in front of the targets how many there are to both sides, where not all have space.
 func (m *Model) sideways(marks string, w int) string {
-	left, right := m.left, len(m.d.Bench.Places)-m.left-m.shown
+	left, right := m.left, len(m.d.Bench.Targets)-m.left-m.shown
 	if left == 0 && right == 0 {
 		return marks
 	}
-	say := fmt.Sprintf("places %d to %d of %d", m.left+1, m.left+m.shown, len(m.d.Bench.Places))
+	say := fmt.Sprintf("targets %d to %d of %d", m.left+1, m.left+m.shown, len(m.d.Bench.Targets))
 	if m.shown == 1 {
-		say = fmt.Sprintf("place %d of %d", m.left+1, len(m.d.Bench.Places))
+		say = fmt.Sprintf("target %d of %d", m.left+1, len(m.d.Bench.Targets))
 	}
 	if gap := w - style.Width(marks) - style.Width(say); gap > 2 {
 		return marks + strings.Repeat(" ", gap) + say
@@ -78,23 +78,23 @@ func (m *Model) sideways(marks string, w int) string {
 	return strings.Repeat(" ", max(0, w-style.Width(say))) + say
 }
 
-// scroll chooses the places that are shown, so that the current one is among them.
-func (m *Model) scroll(w, places int) {
-	room := w - 1 - (idWidth + 1) - (markWidth + 1) - (leastName + 1) - (sizeWidth + 1)
-	m.shown = max(1, min(places, room/(cellWidth+1)))
-	m.left = max(0, min(m.left, places-m.shown))
-	if m.d.Place < m.left {
-		m.left = m.d.Place
+// scroll chooses the targets that are shown, so that the current one is among them.
+func (m *Model) scroll(w, targets int) {
+	space := w - 1 - (idWidth + 1) - (markWidth + 1) - (leastName + 1) - (sizeWidth + 1)
+	m.shown = max(1, min(targets, space/(cellWidth+1)))
+	m.left = max(0, min(m.left, targets-m.shown))
+	if m.d.Target < m.left {
+		m.left = m.d.Target
 	}
-	if m.d.Place >= m.left+m.shown {
-		m.left = m.d.Place - m.shown + 1
+	if m.d.Target >= m.left+m.shown {
+		m.left = m.d.Target - m.shown + 1
 	}
-	m.shown = min(m.shown, places)
+	m.shown = min(m.shown, targets)
 }
 
-// widths shares a row out between the name, and the reason where there is room.
-func (m *Model) widths(w, places int) (name, reason int) {
-	left := w - 1 - (idWidth + 1) - (markWidth + 1) - (sizeWidth + 1) - places*(cellWidth+1) - 1
+// widths shares a row out between the name, and the reason where there is space.
+func (m *Model) widths(w, targets int) (name, reason int) {
+	left := w - 1 - (idWidth + 1) - (markWidth + 1) - (sizeWidth + 1) - targets*(cellWidth+1) - 1
 	if left > 72 {
 		name = min(36, left/2-6)
 		return name, left - name - 2
@@ -112,7 +112,7 @@ func (m *Model) facts(n int) string {
 	case s.Away != nil:
 		return "away: as seen"
 	}
-	if s.Facts.Untold {
+	if s.Facts.Unknown {
 		return s.Facts.Filesystem.Shown
 	}
 	return s.Facts.Filesystem.Shown + " " + strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
@@ -131,13 +131,13 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 		c := style.Cell{Width: cellWidth, Text: "  " + t.Glyph("·"), FG: t.Faint}
 		if ok && v.Kind != fit.Foreign {
 			c.Text = mark(t, v.Kind.Goes(), chosen) + " " + v.Word()
-			c.FG = desk.VerdictColour(t, v.Kind.Goes(), chosen)
-			c.Bold = cursor && n == m.d.Place
+			c.FG = state.VerdictColour(t, v.Kind.Goes(), chosen)
+			c.Bold = cursor && n == m.d.Target
 		}
 		cells = append(cells, c)
 	}
 	if s := m.d.Current(); reason > 0 && s != nil {
-		if _, _, ok := m.d.Verdict(m.d.Place, i); ok {
+		if _, _, ok := m.d.Verdict(m.d.Target, i); ok {
 			cells = append(cells, style.Cell{Text: s.Sheet.Short(i), Width: reason, FG: t.Dim})
 		}
 	}

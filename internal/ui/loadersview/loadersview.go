@@ -21,15 +21,15 @@ import (
 	"polytome/internal/core/strict"
 	"polytome/internal/core/survey"
 	"polytome/internal/draw"
-	"polytome/internal/place"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/target"
 	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
 )
 
 // Model is the panel.
 type Model struct {
-	d       *desk.Desk
+	d       *state.State
 	at      int // the loader that is shown, an index into the list
 	reach   int // how it is reached, an index into its ways
 	onTree  bool
@@ -45,7 +45,7 @@ type Model struct {
 	asked   request // what the tree under way is made of
 	known   int     // reading of the loaders that is shown
 	name    string  // of the loader that is shown, to find it again
-	sought  string  // the name of one that was learnt, until the loaders were read anew
+	sought  string  // the name of one that was learnt, until the loaders were read again
 	opened  bool
 	paneTop int
 	split   int // column at which the tree begins; 0 for one pane
@@ -79,7 +79,7 @@ func (e entry) name() string {
 }
 
 // New makes the panel.
-func New(d *desk.Desk) *Model { return &Model{d: d} }
+func New(d *state.State) *Model { return &Model{d: d} }
 
 // list is every loader: those that work by name, then the broken ones.
 func (m *Model) list() []entry {
@@ -93,10 +93,10 @@ func (m *Model) list() []entry {
 	return out
 }
 
-// Open shows the loader of the place that is shown.
+// Open shows the loader of the target that is shown.
 func (m *Model) Open() tea.Cmd {
-	if m.d.Place < len(m.d.Bench.Places) && !m.opened {
-		m.name = m.d.Bench.Places[m.d.Place].Loader
+	if m.d.Target < len(m.d.Bench.Targets) && !m.opened {
+		m.name = m.d.Bench.Targets[m.d.Target].Loader
 	}
 	m.opened = true
 	m.Refresh()
@@ -144,7 +144,7 @@ func (m *Model) current() entry {
 // way is one way of reaching the loader.
 type way struct {
 	at *loader.Attachment
-	fs place.Filesystem
+	fs target.Filesystem
 }
 
 // ways are how the loader can be reached: each attachment with each of its filesystems.
@@ -156,7 +156,7 @@ func ways(p *loader.Profile) []way {
 			if name == "any" || name == "own" {
 				name = a.DefaultFilesystem()
 			}
-			if fs, err := place.FilesystemNamed(name); err == nil {
+			if fs, err := target.FilesystemNamed(name); err == nil {
 				out = append(out, way{a, fs})
 			}
 		}
@@ -178,7 +178,7 @@ func wayShown(w way) string {
 			fs = "its own disk"
 		}
 	}
-	return fmt.Sprintf("%s, %s, %s", w.at.Name, w.at.Road, fs)
+	return fmt.Sprintf("%s, %s, %s", w.at.Name, w.at.Via, fs)
 }
 
 // A TreeMsg is the tree that a loader makes of the titles.
@@ -201,7 +201,7 @@ func (m *Model) Work() tea.Cmd {
 	m.asked = want
 	titles, p, w := m.d.Scan.Titles, e.profile, m.way(e.profile)
 	return func() tea.Msg {
-		t := layout.Lay(titles, p, layout.Target{Attachment: w.at, Filesystem: w.fs})
+		t := layout.Lay(titles, p, layout.Destination{Attachment: w.at, Filesystem: w.fs})
 		msg := TreeMsg{of: want, all: t.Outline()}
 		for i := range titles {
 			if r := t.Placements[i].Refusal; r != nil {
@@ -229,7 +229,7 @@ func (m *Model) ready() bool {
 func (m *Model) narrow() {
 	m.lines = m.lines[:0]
 	for _, l := range fold(m.all) {
-		if desk.HasWords(l.Path, m.filter) {
+		if state.HasWords(l.Path, m.filter) {
 			m.lines = append(m.lines, l)
 		}
 	}
@@ -282,21 +282,21 @@ func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindTree) }
 func (m *Model) Title() (int, bool) { return 0, false }
 
 // Actions are the keys of the panel.
-func (m *Model) Actions() []desk.Action {
+func (m *Model) Actions() []state.Action {
 	list := &m.rules
 	if m.onTree {
 		list = &m.tree
 	}
-	return append([]desk.Action{
-		desk.Do("left h", "the loader before", desk.Just(func() { m.turn(-1) })),
-		desk.Do("right l", "the next loader", desk.Just(func() { m.turn(1) })),
-		desk.Do("tab", "the other side", desk.Just(func() { m.onTree = !m.onTree })),
-		desk.Do("v", "another way to reach it", desk.Just(m.nextWay)),
-		desk.Do("e", "edit the profile", m.edit),
-		desk.Do("c", "copy it to your own", m.copy),
-		desk.Do("n", "learn one from the place", m.learn),
-		desk.Do("p", "fill the place for it", m.use),
-	}, desk.Movement(list)...)
+	return append([]state.Action{
+		state.Do("left h", "the loader before", state.Just(func() { m.turn(-1) })),
+		state.Do("right l", "the next loader", state.Just(func() { m.turn(1) })),
+		state.Do("tab", "the other side", state.Just(func() { m.onTree = !m.onTree })),
+		state.Do("v", "another way to reach it", state.Just(m.nextWay)),
+		state.Do("e", "edit the profile", m.edit),
+		state.Do("c", "copy it to your own", m.copy),
+		state.Do("n", "learn one from the target", m.learn),
+		state.Do("p", "fill the target for it", m.use),
+	}, state.Movement(list)...)
 }
 
 func (m *Model) turn(by int) {
@@ -358,7 +358,7 @@ func editor() string {
 	return "vi"
 }
 
-// Edited reads the loaders anew after the editor was left.
+// Edited reads the loaders again after the editor was left.
 func (m *Model) Edited(msg EditedMsg) tea.Cmd {
 	if msg.Err != nil {
 		m.d.Notice = fmt.Sprintf("The editor could not be run: %v. Set EDITOR to the one that you use.", msg.Err)
@@ -378,37 +378,37 @@ func (m *Model) copy() tea.Cmd {
 	}
 	file, err := p.Copy(m.d.OwnDir)
 	if err != nil {
-		m.d.Notice = desk.Sentence(err.Error())
+		m.d.Notice = state.Sentence(err.Error())
 		return nil
 	}
 	m.d.Notice = fmt.Sprintf("Your copy is %s, and stands in the place of the one that ships: e edits it.", file)
 	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 }
 
-// A LearntMsg is what was learnt from a place.
+// A LearntMsg is what was learnt from a target.
 type LearntMsg struct {
 	Draft *learn.Draft
 	File  string
 	Err   error
 }
 
-// learn drafts a profile from the place that is shown.
+// learn drafts a profile from the target that is shown.
 func (m *Model) learn() tea.Cmd {
 	d := m.d
-	if d.Place >= len(d.Bench.Places) || d.OwnDir == "" {
-		d.Notice = "There is no place to learn from."
+	if d.Target >= len(d.Bench.Targets) || d.OwnDir == "" {
+		d.Notice = "There is no target to learn from."
 		return nil
 	}
-	config := d.Bench.Places[d.Place]
+	config := d.Bench.Targets[d.Target]
 	dir, set, ctx, own := d.Bench.Resolve(config.At), d.Set, d.Ctx, d.OwnDir
 	d.Notice = "Looking at " + config.Name + " …"
 	return func() tea.Msg {
-		p, err := survey.OpenPlace(ctx, dir, config, nil, false)
+		p, err := survey.OpenTarget(ctx, dir, config, nil, false)
 		if err != nil {
 			return LearntMsg{Err: err}
 		}
 		defer p.Close()
-		draft, err := learn.FromPlace(ctx, dir, p, set)
+		draft, err := learn.FromTarget(ctx, dir, p, set)
 		if err != nil {
 			return LearntMsg{Err: err}
 		}
@@ -429,7 +429,7 @@ func (m *Model) learn() tea.Cmd {
 // Learnt shows what was learnt.
 func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 	if msg.Err != nil {
-		m.d.Notice = desk.Sentence(msg.Err.Error())
+		m.d.Notice = state.Sentence(msg.Err.Error())
 		return nil
 	}
 	m.sought = msg.Draft.Name
@@ -445,7 +445,7 @@ func (m *Model) use() tea.Cmd {
 		m.d.Notice = "A profile with a mistake in it cannot be used: e edits it."
 		return nil
 	}
-	return m.d.UseLoader(m.d.Place, p)
+	return m.d.UseLoader(m.d.Target, p)
 }
 
 // mistakes are the errors of a broken file, one by one.
@@ -483,18 +483,18 @@ func (m *Model) Wheel(by int) {
 }
 
 // Why names the rule behind the path under the cursor, or what the panel is for.
-func (m *Model) Why() desk.Why {
+func (m *Model) Why() state.Why {
 	e := m.current()
 	if e.broken != nil {
 		all := mistakes(e.broken.Err)
-		return desk.Why{Lead: e.name() + " is left out.", Say: desk.Sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
+		return state.Why{Lead: e.name() + " is left out.", Say: state.Sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
 	}
 	if e.profile == nil {
-		return desk.Why{}
+		return state.Why{}
 	}
 	if m.onTree && m.ready() && m.tree.Cursor < len(m.lines) && m.tree.Cursor >= 0 {
 		l := m.lines[m.tree.Cursor]
-		w := desk.Why{Lead: l.Path + ".", Say: desk.Sentence(l.Rule)}
+		w := state.Why{Lead: l.Path + ".", Say: state.Sentence(l.Rule)}
 		if l.Title >= 0 && l.Title < len(m.d.Scan.Titles) {
 			w.Say = "It is of " + m.d.Scan.Titles[l.Title].Label() + ". " + w.Say
 		}
@@ -504,10 +504,10 @@ func (m *Model) Why() desk.Why {
 	if e.profile.Own {
 		own = "it is yours: " + e.profile.File
 	}
-	place := ""
-	if m.d.Place < len(m.d.Bench.Places) {
-		p := m.d.Bench.Places[m.d.Place]
-		place = fmt.Sprintf("%s is filled for %s", p.Name, p.Loader)
+	target := ""
+	if m.d.Target < len(m.d.Bench.Targets) {
+		p := m.d.Bench.Targets[m.d.Target]
+		target = fmt.Sprintf("%s is filled for %s", p.Name, p.Loader)
 	}
-	return desk.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: desk.Sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, place}, func(s string) bool { return s == "" })}
+	return state.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: state.Sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, target}, func(s string) bool { return s == "" })}
 }

@@ -9,7 +9,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -45,7 +45,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	return out
 }
 
-// bar lists the loaders, as many as have room around the one that is shown.
+// bar lists the loaders, as many as have space around the one that is shown.
 func (m *Model) bar(t *style.Theme, w int) string {
 	all := m.list()
 	from, used := m.at, 0
@@ -178,7 +178,7 @@ func (m *Model) mistakeLines(t *style.Theme, w int) []ruleLine {
 			}
 			out = append(out, ruleLine{text: t.Clip(fmt.Sprintf("%s%4d  %s", mark, n, style.Clean(strings.ReplaceAll(lines[n-1], "\t", "  "))), w), bad: n == x.Line, dim: n != x.Line})
 		}
-		say := desk.Sentence(x.Say)
+		say := state.Sentence(x.Say)
 		if x.Meant != "" {
 			say = strings.TrimSuffix(say, ".") + fmt.Sprintf("; did you mean %q?", x.Meant)
 		}

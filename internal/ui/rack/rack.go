@@ -1,4 +1,4 @@
-// Package rack draws places as upright volumes side by side, filled to scale:
+// Package rack draws targets as upright volumes side by side, filled to scale:
 // what is kept, what is written, what is planned, and the ghost of the title
 // under the cursor, which stands over the edge when it does not fit.
 package rack
@@ -14,12 +14,12 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// A Volume is one place. Amounts are in bytes.
+// A Volume is one target. Amounts are in bytes.
 type Volume struct {
 	Name     string
 	Detail   string // the filesystem
 	Capacity int64
-	Untold   bool  // nobody tells how much room there is: the capacity is none
+	Unknown  bool  // nobody tells how much space there is: the capacity is none
 	Kept     int64 // there before
 	Written  int64 // put there by the run under way
 	Planned  int64 // chosen, not there yet, less the ghost where that is counted
@@ -73,18 +73,18 @@ func Draw(t *style.Theme, volumes []Volume, w, h int) []string {
 // leastWidth is how many cells a volume needs for its name to be read.
 const leastWidth = 11
 
-// around are as many volumes as have room, with the current one among them.
-func around(all []Volume, room int) []Volume {
-	if len(all) <= room {
+// around are as many volumes as have space, with the current one among them.
+func around(all []Volume, space int) []Volume {
+	if len(all) <= space {
 		return all
 	}
 	from := 0
 	for i := range all {
 		if all[i].Current {
-			from = max(0, min(i-room/2, len(all)-room))
+			from = max(0, min(i-space/2, len(all)-space))
 		}
 	}
-	return all[from : from+room]
+	return all[from : from+space]
 }
 
 // geometry of one volume in h rows: rows over the edge, and rows inside.
@@ -127,18 +127,18 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 	return t.Block(lines, w, h)
 }
 
-// share is a part of the room in words.
+// share is a part of the space in words.
 func (v Volume) share(bytes int64) string {
-	if v.Untold {
-		return "not told"
+	if v.Unknown {
+		return "not reported"
 	}
 	return fmt.Sprintf("%d %%", percent(bytes, v.Capacity))
 }
 
-// room is an amount of the room in words.
-func (v Volume) room(bytes int64) string {
-	if v.Untold {
-		return "not told"
+// space is an amount of the space in words.
+func (v Volume) space(bytes int64) string {
+	if v.Unknown {
+		return "not reported"
 	}
 	return size.Format(bytes)
 }
@@ -287,7 +287,7 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 	case v.Ghost > 0:
 		add(t.Ghost, "░", "this title", v.Ghost)
 	}
-	lines = append(lines, "  "+t.Paint(t.Text, "room left"), "  "+t.Paint(t.Dim, v.room(free)), "")
+	lines = append(lines, "  "+t.Paint(t.Text, "space left"), "  "+t.Paint(t.Dim, v.space(free)), "")
 	if planned > 0 {
 		add(t.Planned, "▒", "planned", planned)
 	}
@@ -304,6 +304,6 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 		}
 		lines = compact
 	}
-	lines = append(lines, "  "+t.Paint(t.Text, "of"), "  "+t.Paint(t.Dim, v.room(v.Capacity)))
+	lines = append(lines, "  "+t.Paint(t.Text, "of"), "  "+t.Paint(t.Dim, v.space(v.Capacity)))
 	return t.Block(lines, w, h)
 }

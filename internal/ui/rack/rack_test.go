@@ -32,11 +32,11 @@ func TestTheGhostStandsOverTheEdge(t *testing.T) {
 	v.Ghost, v.Over, v.Share, v.Planned = 200, false, true, 400
 	shared := draw(v)
 	assert.Contains(t, shared, "this title")
-	assert.Contains(t, shared, "600 bytes", "what is planned is told with the title's share")
+	assert.Contains(t, shared, "600 bytes", "what is planned is reported with the title's share")
 	assert.NotContains(t, shared[:edge], "::::")
 }
 
-func TestAnyRackFitsItsRoom(t *testing.T) {
+func TestAnyRackFitsItsSpace(t *testing.T) {
 	colour := style.New(true, false, colorprofile.TrueColor)
 	rapid.Check(t, func(t *rapid.T) {
 		w, h := rapid.IntRange(0, 60).Draw(t, "w"), rapid.IntRange(0, 60).Draw(t, "h")
@@ -67,13 +67,13 @@ func TestSomeIsAlwaysSeen(t *testing.T) {
 	assert.Contains(t, strings.Join(lines, "\n"), "▁", "a single byte shows as the least step")
 }
 
-// TestRoomThatIsNotTold is not shown as if it were known.
-func TestRoomThatIsNotTold(t *testing.T) {
-	v := rack.Volume{Name: "Ferry", Detail: "console", Capacity: 2 << 40, Untold: true, Kept: 1 << 30, Current: true}
+// TestSpaceThatIsNotReported is not shown as if it were known.
+func TestSpaceThatIsNotReported(t *testing.T) {
+	v := rack.Volume{Name: "Ferry", Detail: "console", Capacity: 2 << 40, Unknown: true, Kept: 1 << 30, Current: true}
 	text := strings.Join(rack.Draw(ascii, []rack.Volume{v}, 34, 40), "\n")
-	assert.Contains(t, text, "not told")
+	assert.Contains(t, text, "not reported")
 	assert.NotContains(t, text, "TiB")
 	assert.NotContains(t, text, "%")
-	v.Untold = false
+	v.Unknown = false
 	assert.Contains(t, strings.Join(rack.Draw(ascii, []rack.Volume{v}, 34, 40), "\n"), "TiB")
 }

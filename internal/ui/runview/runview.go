@@ -1,4 +1,4 @@
-// Package runview is the fourth stage: the plans being carried out, a lane for each place, step by step; and the runs of the past.
+// Package runview is the fourth stage: the plans being carried out, a lane for each target, step by step; and the runs of the past.
 package runview
 
 import (
@@ -9,13 +9,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/journal"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/draw"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -29,7 +29,7 @@ const (
 
 // Model is the stage.
 type Model struct {
-	d      *desk.Desk
+	d      *state.State
 	part   int
 	steps  scroll.List
 	past   scroll.List
@@ -38,7 +38,7 @@ type Model struct {
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, follow: true} }
+func New(d *state.State) *Model { return &Model{d: d, follow: true} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Run" }
@@ -75,9 +75,9 @@ func percent(n, of int64) int {
 	return min(100, int(100*float64(n)/float64(of)))
 }
 
-func (m *Model) lane() *desk.Lane {
-	if m.d.Place < len(m.d.Lanes) {
-		return m.d.Lanes[m.d.Place]
+func (m *Model) lane() *state.Lane {
+	if m.d.Target < len(m.d.Lanes) {
+		return m.d.Lanes[m.d.Target]
 	}
 	return nil
 }
@@ -87,7 +87,7 @@ func (m *Model) plan() *plan.Plan {
 	if l := m.lane(); l != nil {
 		return l.Plan
 	}
-	if p := m.d.Plan(m.d.Place); p != nil {
+	if p := m.d.Plan(m.d.Target); p != nil {
 		return p
 	}
 	return &plan.Plan{}
@@ -113,7 +113,7 @@ func (m *Model) SetFilter(f string) {
 		return
 	}
 	for i, s := range m.plan().Steps {
-		if desk.HasWords(s.Path, f) {
+		if state.HasWords(s.Path, f) {
 			m.part, m.follow, m.steps.Cursor = steps, false, i
 			return
 		}
@@ -127,7 +127,7 @@ func (m *Model) Escape() bool {
 	return was != lanes
 }
 
-// Drawing is what paper shows of the stage: the run of the past under the cursor, or the newest at every place.
+// Drawing is what paper shows of the stage: the run of the past under the cursor, or the newest at every target.
 func (m *Model) Drawing() draw.Request {
 	r := m.d.Drawn(draw.KindRun)
 	if m.part == past && m.past.Cursor < len(m.d.History) {
@@ -140,16 +140,16 @@ func (m *Model) Drawing() draw.Request {
 func (m *Model) Title() (int, bool) { return 0, false }
 
 // Actions are the keys of the stage: what can be done now comes first.
-func (m *Model) Actions() []desk.Action {
+func (m *Model) Actions() []state.Action {
 	l := m.lane()
 	running := l != nil && l.Running()
-	var own []desk.Action
-	begin := []desk.Action{
-		desk.Do("enter r", "begin", m.start).Saying("begin the run at this place, or begin again with what is left"),
-		desk.Do("a", "begin all", m.d.StartAll).Saying("begin the runs at all places at once, but for those that take files away"),
+	var own []state.Action
+	begin := []state.Action{
+		state.Do("enter r", "begin", m.start).Saying("begin the run at this target, or begin again with what is left"),
+		state.Do("a", "begin all", m.d.StartAll).Saying("begin the runs at all targets at once, but for those that take files away"),
 	}
 	if m.part == past {
-		own = append(own, desk.Do("enter", "go on", m.goOn).Saying("go on with a run that was broken off or stopped"))
+		own = append(own, state.Do("enter", "go on", m.goOn).Saying("resume a run that was interrupted or stopped"))
 		begin = begin[1:]
 	}
 	if running {
@@ -158,46 +158,46 @@ func (m *Model) Actions() []desk.Action {
 			pause = "go on"
 		}
 		own = append(own,
-			desk.Do("p", pause, desk.Just(l.Pause)).Saying("nothing is written until p is pressed again"),
-			desk.Do("f", "stop after file", desk.Just(func() { l.Finish(); m.d.Notice = "The run ends after the file that is under way." })).Saying("end the run when the file under way is done"),
-			desk.Do("s", "stop now", desk.Just(m.stop)).Saying("end the run now; a large file is left half under a temporary name where it can be gone on with, and removed elsewhere"),
+			state.Do("p", pause, state.Just(l.Pause)).Saying("nothing is written until p is pressed again"),
+			state.Do("f", "stop after file", state.Just(func() { l.Finish(); m.d.Notice = "The run ends after the file that is under way." })).Saying("end the run when the file under way is done"),
+			state.Do("s", "stop now", state.Just(m.stop)).Saying("end the run now; a large file is left half under a temporary name where it can be resumed, and removed elsewhere"),
 		)
 		if m.part == steps {
 			own = append(own,
-				desk.Do("n", "next", desk.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write the files of this title before all others"),
-				desk.Do("N", "last", desk.Just(func() { l.Later(m.steps.Cursor) })).Saying("write the files of this title behind all others"),
-				desk.Do("x", "skip", desk.Just(func() { l.Skip(m.steps.Cursor) })).Saying("pass this step over, also when it is under way"),
-				desk.Do("t", "try again", desk.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was passed over"),
+				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write the files of this title before all others"),
+				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).Saying("write the files of this title behind all others"),
+				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).Saying("pass this step over, also when it is under way"),
+				state.Do("t", "try again", state.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was skipped"),
 			)
 		}
 	}
-	own = append(own, desk.Do("b", "limit", m.limit).Saying("write at most so much a second, in the run under way or in those to come"))
+	own = append(own, state.Do("b", "limit", m.limit).Saying("write at most so much a second, in the run under way or in those to come"))
 	own = append(own, begin...)
 	own = append(own,
-		desk.Do("tab", "part", desk.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: places, steps, past runs"),
-		desk.Do("shift+tab", "the part before", desk.Just(func() { m.part = (m.part + parts - 1) % parts })),
-		desk.Do("o", "follow", desk.Just(func() { m.follow = true })).Saying("have the cursor follow the step under way"),
-		desk.Do("left h", "the place to the left", desk.Just(func() { m.turn(-1) })),
-		desk.Do("right l", "the place to the right", desk.Just(func() { m.turn(1) })),
+		state.Do("tab", "part", state.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: targets, steps, past runs"),
+		state.Do("shift+tab", "the part before", state.Just(func() { m.part = (m.part + parts - 1) % parts })),
+		state.Do("o", "follow", state.Just(func() { m.follow = true })).Saying("have the cursor follow the step under way"),
+		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
+		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	)
 	if l != nil && !running {
-		own = append(own, desk.Do("m", "move sources", desk.Just(m.d.AskToMoveSources)).Saying("move the files of titles that have gone over, and were read back, to a folder or the trash"))
+		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).Saying("move the files of titles that have been copied, and were read back, to a folder or the trash"))
 	}
 	return append(own, m.movement()...)
 }
 
 // movement is for the part that has the cursor.
-func (m *Model) movement() []desk.Action {
+func (m *Model) movement() []state.Action {
 	switch m.part {
 	case lanes:
-		return []desk.Action{
-			desk.Do("up k", "up", desk.Just(func() { m.turn(-1) })), desk.Do("down j", "down", desk.Just(func() { m.turn(1) })),
-			desk.Do("home g", "to the top", desk.Just(func() { m.turn(-len(m.d.Bench.Places)) })), desk.Do("end G", "to the bottom", desk.Just(func() { m.turn(len(m.d.Bench.Places)) })),
+		return []state.Action{
+			state.Do("up k", "up", state.Just(func() { m.turn(-1) })), state.Do("down j", "down", state.Just(func() { m.turn(1) })),
+			state.Do("home g", "to the top", state.Just(func() { m.turn(-len(m.d.Bench.Targets)) })), state.Do("end G", "to the bottom", state.Just(func() { m.turn(len(m.d.Bench.Targets)) })),
 		}
 	case past:
-		return desk.Movement(&m.past)
+		return state.Movement(&m.past)
 	}
-	move := desk.Movement(&m.steps)
+	move := state.Movement(&m.steps)
 	for i := range move {
 		do := move[i].Do
 		move[i].Do = func() tea.Cmd { m.follow = false; return do() }
@@ -205,9 +205,9 @@ func (m *Model) movement() []desk.Action {
 	return move
 }
 
-// turn goes to another place.
+// turn goes to another target.
 func (m *Model) turn(by int) {
-	m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+by))
+	m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+by))
 	m.steps.Home()
 	m.follow = true
 }
@@ -221,7 +221,7 @@ func (m *Model) stop() {
 func (m *Model) limit() tea.Cmd {
 	l := m.lane()
 	if l == nil || !l.Running() {
-		m.d.AskRate(m.d.Place)
+		m.d.AskRate(m.d.Target)
 		return nil
 	}
 	m.d.AskLimit("", l.Limit, func(n int64) tea.Cmd {
@@ -241,10 +241,10 @@ func (m *Model) start() tea.Cmd {
 		return nil
 	}
 	m.follow = true
-	return m.d.StartRun(m.d.Place)
+	return m.d.StartRun(m.d.Target)
 }
 
-// goOn goes on with the run under the cursor.
+// goOn resumes the run under the cursor.
 func (m *Model) goOn() tea.Cmd {
 	if m.past.Cursor >= len(m.d.History) {
 		return nil
@@ -271,9 +271,9 @@ func (m *Model) Click(_, y int) tea.Cmd {
 		m.steps.Click(y - m.tops[steps])
 	case y >= m.tops[past] && m.part == past:
 		m.past.Click(y - m.tops[past])
-	case y >= m.tops[lanes] && y < m.tops[lanes]+len(m.d.Bench.Places):
+	case y >= m.tops[lanes] && y < m.tops[lanes]+len(m.d.Bench.Targets):
 		m.part = lanes
-		m.d.Place = max(0, min(len(m.d.Bench.Places)-1, y-m.tops[lanes]))
+		m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, y-m.tops[lanes]))
 	}
 	return nil
 }
@@ -289,20 +289,20 @@ func (m *Model) Wheel(by int) {
 }
 
 // Why says how the run stands, or why the step under the cursor failed.
-func (m *Model) Why() desk.Why {
+func (m *Model) Why() state.Why {
 	if m.part == past {
 		return m.whyPast()
 	}
 	s, l := m.d.Current(), m.lane()
 	if s == nil {
-		return desk.Why{Lead: "Nothing to run:", Say: "the place has not been looked at yet."}
+		return state.Why{Lead: "Nothing to run:", Say: "the target has not been looked at yet."}
 	}
 	name := s.Config.Name
 	if l == nil {
 		return m.whyBefore(name)
 	}
 	if say, ok := l.Says[m.steps.Cursor]; ok && m.part == steps {
-		w := desk.Why{Lead: "Failed:", Say: say + "."}
+		w := state.Why{Lead: "Failed:", Say: say + "."}
 		if l.Running() {
 			w.Ways = []string{"t tries it again"}
 		}
@@ -312,40 +312,40 @@ func (m *Model) Why() desk.Why {
 	case !l.Running():
 		return m.ended(name, l)
 	case l.Paused:
-		return desk.Why{Lead: name + ": paused.", Say: "Nothing is written until it goes on.", Ways: []string{"p goes on"}}
+		return state.Why{Lead: name + ": paused.", Say: "Nothing is written until it goes on.", Ways: []string{"p goes on"}}
 	case l.Waiting != "":
-		return desk.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; it goes on by itself when the place is there again.", Ways: []string{"s stops"}}
+		return state.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; it goes on by itself when the target is there again.", Ways: []string{"s stops"}}
 	}
 	say := "running; other stages can be looked at meanwhile."
 	if left, ok := l.Left(); ok {
-		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", pace.Words(left))
+		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", estimate.Words(left))
 	}
 	ways := []string{"p pauses, f stops after this file, s stops now"}
 	if n := l.Fails(); n > 0 {
 		say += fmt.Sprintf(" %s failed so far.", size.Count(n, "step"))
 		ways = append(ways, "tab goes to the steps, where each says why")
 	}
-	return desk.Why{Lead: name + ":", Say: say, Ways: ways}
+	return state.Why{Lead: name + ":", Say: say, Ways: ways}
 }
 
-func (m *Model) whyBefore(name string) desk.Why {
-	s, p := m.d.Current(), m.d.Plan(m.d.Place)
+func (m *Model) whyBefore(name string) state.Why {
+	s, p := m.d.Current(), m.d.Plan(m.d.Target)
 	switch {
 	case s.Away != nil:
-		return desk.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are reckoned with what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
+		return state.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are accounted for what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
 	case p == nil:
-		return desk.Why{Lead: name + ":", Say: "the plan is being made."}
+		return state.Why{Lead: name + ":", Say: "the plan is being made."}
 	case p.Empty():
-		ways := []string{"5 shows the proof"}
+		ways := []string{"5 shows the check"}
 		if len(p.Left) > 0 {
 			ways = []string{"2 says of each why, and what can be done"}
 		}
-		return desk.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
+		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	return desk.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter begins", "a begins all places at once"}}
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter begins", "a begins all targets at once"}}
 }
 
-func (m *Model) ended(name string, l *desk.Lane) desk.Why {
+func (m *Model) ended(name string, l *state.Lane) state.Why {
 	r := l.Report
 	half := "nothing is half written"
 	if say := r.Waits(); say != "" {
@@ -353,46 +353,46 @@ func (m *Model) ended(name string, l *desk.Lane) desk.Why {
 	}
 	switch {
 	case r.Stopped:
-		return desk.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; %s.",
+		return state.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; %s.",
 			size.Count(r.Put, "file"), size.Count(r.Untried, "step"), half), Ways: []string{"enter takes it up again"}}
 	case len(r.Failed) > 0:
-		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
-			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"mend that, then enter runs what is left"}}
+		return state.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
+			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"fix that, then enter runs what is left"}}
 	case r.Skipped > 0:
-		return desk.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s passed over.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
+		return state.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s skipped.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
 	}
 	lead := name + ": safe to unplug once ejected."
-	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Place) {
+	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Target) {
 		lead = name + ": all of it is there."
 	}
 	say := fmt.Sprintf("%s put and %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
 	if r.Rewritten > 0 {
 		say += fmt.Sprintf("; %s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))
 	}
-	return desk.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the proof"}}
+	return state.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the check"}}
 }
 
 // whyPast says what became of a run of the past.
-func (m *Model) whyPast() desk.Why {
+func (m *Model) whyPast() state.Why {
 	if m.d.Journal == nil || len(m.d.History) == 0 {
-		return desk.Why{Lead: "Past runs:", Say: "there were none yet. Each one is written down, before and after every step."}
+		return state.Why{Lead: "Past runs:", Say: "there were none yet. Each one is written down, before and after every step."}
 	}
 	r := &m.d.History[min(m.past.Cursor, len(m.d.History)-1)]
-	lead := fmt.Sprintf("Run %d at %s: %s.", r.ID, r.Place, r.State)
-	w := desk.Why{Lead: lead, Say: strings.ToUpper(desk.Ago(r)[:1]) + desk.Ago(r)[1:] + "."}
+	lead := fmt.Sprintf("Run %d at %s: %s.", r.ID, r.Target, r.State)
+	w := state.Why{Lead: lead, Say: strings.ToUpper(state.Ago(r)[:1]) + state.Ago(r)[1:] + "."}
 	switch {
-	case r.State == journal.GoingOn:
+	case r.State == journal.Resuming:
 		w.Say = "It goes on, here or in another Polytome."
 	case r.State == journal.Broken && r.Report == nil:
 		w.Say = fmt.Sprintf("%d of %s were done, %s written, when the program or the computer ended.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
 	case r.Report != nil && len(r.Report.Failed) > 0:
-		w.Say += " " + desk.Sentence(r.Report.Failed[0].Say)
+		w.Say += " " + state.Sentence(r.Report.Failed[0].Say)
 	}
 	if r.Open() {
-		w.Ways = []string{"enter goes on with what is left"}
+		w.Ways = []string{"enter resumes what is left"}
 	}
 	return w
 }
 
 // queue is where a step stands among those that wait, -1 for nowhere.
-func queue(l *desk.Lane, i int) int { return slices.Index(l.Order, i) }
+func queue(l *state.Lane, i int) int { return slices.Index(l.Order, i) }

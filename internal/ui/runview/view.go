@@ -6,12 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/journal"
-	"polytome/internal/core/pace"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -21,13 +21,13 @@ func checks(v run.Verify) string {
 	case run.VerifyNone:
 		return "Files are not checked before they get their names"
 	case run.VerifySize:
-		return "The place is asked for the length of every file before it gets its name"
+		return "The target is asked for the length of every file before it gets its name"
 	case run.VerifyFull:
 	}
 	return "Every file is read back before it gets its name"
 }
 
-// View draws the stage: the places, the speed of one of them, and its steps or the runs of the past.
+// View draws the stage: the targets, the speed of one of them, and its steps or the runs of the past.
 func (m *Model) View(t *style.Theme, w, h int) []string {
 	out := m.drawLanes(t, w, h)
 	l, p := m.lane(), m.plan()
@@ -42,7 +42,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	caption := "steps at " + m.name()
 	if l != nil {
-		caption += fmt.Sprintf(", %d of %d done", count(l, desk.Done), len(p.Steps))
+		caption += fmt.Sprintf(", %d of %d done", count(l, state.Done), len(p.Steps))
 	}
 	out = append(out, t.Rule(caption, w))
 	m.tops[steps], m.tops[past] = len(out), h
@@ -66,13 +66,13 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 }
 
 func (m *Model) name() string {
-	if m.d.Place < len(m.d.Bench.Places) {
-		return style.Clean(m.d.Bench.Places[m.d.Place].Name)
+	if m.d.Target < len(m.d.Bench.Targets) {
+		return style.Clean(m.d.Bench.Targets[m.d.Target].Name)
 	}
-	return "no place"
+	return "no target"
 }
 
-func count(l *desk.Lane, s desk.StepState) (n int) {
+func count(l *state.Lane, s state.StepState) (n int) {
 	for _, is := range l.States {
 		if is == s {
 			n++
@@ -81,15 +81,15 @@ func count(l *desk.Lane, s desk.StepState) (n int) {
 	return n
 }
 
-// drawLanes draws a row for each place: its name, what goes on there, how far it is, how fast, how long yet.
+// drawLanes draws a row for each target: its name, what goes on there, how far it is, how fast, how long yet.
 func (m *Model) drawLanes(t *style.Theme, w, h int) []string {
-	places := m.d.Bench.Places
+	targets := m.d.Bench.Targets
 	out := []string{t.Rule(m.whole(), w)}
 	m.tops[lanes] = len(out)
-	room := max(1, min(len(places), h/3))
-	from := max(0, min(m.d.Place-room+1, len(places)-room))
+	space := max(1, min(len(targets), h/3))
+	from := max(0, min(m.d.Target-space+1, len(targets)-space))
 	m.tops[lanes] -= from
-	for n := from; n < from+room; n++ {
+	for n := from; n < from+space; n++ {
 		out = append(out, m.drawLane(t, w, n))
 	}
 	return out
@@ -112,26 +112,26 @@ func (m *Model) whole() string {
 	}
 	switch {
 	case running == 0:
-		return "places"
+		return "targets"
 	case longest == 0:
 		return size.Count(running, "run") + " going on"
 	}
-	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), pace.Words(longest))
+	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), estimate.Words(longest))
 }
 
 func (m *Model) drawLane(t *style.Theme, w, n int) string {
-	p, l := &m.d.Bench.Places[n], m.d.Lanes[n]
-	state, colour := m.stateOf(t, n)
+	p, l := &m.d.Bench.Targets[n], m.d.Lanes[n]
+	status, colour := m.stateOf(t, n)
 	wide := w >= 100
 	if !wide {
-		state, _, _ = strings.Cut(state, ",")
+		status, _, _ = strings.Cut(status, ",")
 	}
 	nameWidth, stateWidth := 15, 12
 	if wide {
 		nameWidth, stateWidth = 17, 20
 	}
-	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Place}, {Text: state, Width: stateWidth, FG: colour}}
-	cursor := n == m.d.Place && m.part == lanes
+	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target}, {Text: status, Width: stateWidth, FG: colour}}
+	cursor := n == m.d.Target && m.part == lanes
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if l == nil {
 		say := ""
@@ -158,7 +158,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	if !l.Running() {
 		left = "in " + l.Elapsed.Round(time.Second/10).String()
 	} else if d, ok := l.Left(); ok {
-		left = pace.Words(d) + " left"
+		left = estimate.Words(d) + " left"
 	}
 	cells = append(cells, style.Cell{Text: speed, Width: 13, Right: true, FG: t.Dim}, style.Cell{Text: left, Width: 13, Right: true})
 	if wide {
@@ -186,7 +186,7 @@ func plainBar(t *style.Theme, share float64, w int) string {
 	return s + strings.Repeat("░", w-full)
 }
 
-// stateOf says in a few words what goes on at a place.
+// stateOf says in a few words what goes on at a target.
 func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 	l := m.d.Lanes[n]
 	if l == nil {
@@ -211,7 +211,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 		return "paused", t.Warn
 	case l.Running() && l.Waiting != "":
 		return "gone, waiting", t.Warn
-	case l.Running() && len(l.States) > 0 && l.States[l.Step] == desk.Checking:
+	case l.Running() && len(l.States) > 0 && l.States[l.Step] == state.Checking:
 		return "reading back", t.Accent
 	case l.Running():
 		return "writing", t.Accent
@@ -230,9 +230,9 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 // chart draws the newest samples of the speed, to the scale of the highest.
 func chart(t *style.Theme, speeds []float64, w, h int) []string {
 	labelWidth := 14
-	room := max(1, w-labelWidth)
-	if len(speeds) > room {
-		speeds = speeds[len(speeds)-room:]
+	space := max(1, w-labelWidth)
+	if len(speeds) > space {
+		speeds = speeds[len(speeds)-space:]
 	}
 	highest := 1.0
 	for _, s := range speeds {
@@ -265,28 +265,28 @@ func chart(t *style.Theme, speeds []float64, w, h int) []string {
 	return out
 }
 
-func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string {
-	state, colour := "waiting", t.Dim
+func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) string {
+	status, colour := "waiting", t.Dim
 	if l != nil {
 		switch l.States[i] {
-		case desk.Active:
-			state, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
+		case state.Active:
+			status, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
 			if i != l.Step {
-				state = "writing"
+				status = "writing"
 			}
-		case desk.Checking:
-			state, colour = "checking", t.Accent
-		case desk.Done:
-			state, colour = "done", t.Good
-		case desk.Failed:
-			state, colour = "FAILED", t.Bad
-		case desk.Skipped:
-			state, colour = "skipped", t.Warn
-		case desk.Waiting:
+		case state.Checking:
+			status, colour = "checking", t.Accent
+		case state.Done:
+			status, colour = "done", t.Good
+		case state.Failed:
+			status, colour = "FAILED", t.Bad
+		case state.Skipped:
+			status, colour = "skipped", t.Warn
+		case state.Waiting:
 			if !l.Running() {
-				state, colour = "not tried", t.Warn
+				status, colour = "not tried", t.Warn
 			} else if at := queue(l, i); at >= 0 && l.Moved {
-				state = fmt.Sprintf("no. %d", at+1)
+				status = fmt.Sprintf("no. %d", at+1)
 			}
 		}
 	}
@@ -305,10 +305,10 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *desk.Lane) string
 		if s.Kind == plan.Move {
 			path = what + " " + s.From + " " + t.Glyph("→") + " " + s.Path
 		}
-		return t.Row(w, cursor, style.Cell{Text: state, Width: 9, FG: colour},
+		return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour},
 			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 	}
-	return t.Row(w, cursor, style.Cell{Text: state, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
+	return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
 		style.Cell{Text: whereTo(t, &s), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 }
 
@@ -334,12 +334,12 @@ func (m *Model) drawPast(t *style.Theme, w, h int) []string {
 		switch {
 		case r.Open():
 			colour = t.Warn
-		case r.State == journal.GoingOn, r.State == journal.Followed:
+		case r.State == journal.Resuming, r.State == journal.Followed:
 			colour = t.Dim
 		}
 		when := r.Began.Local().Format("2006-01-02 15:04")
-		cells := []style.Cell{{Text: fmt.Sprint(r.ID), Width: 4, Right: true, FG: t.Dim}, {Text: when, Width: 16, FG: t.Dim}, {Text: r.Place, Width: 15}, {Text: string(r.State), Width: 10, FG: colour}}
-		out = append(out, t.Row(w, i == m.past.Cursor, append(cells, style.Cell{Text: desk.Ago(r), Width: max(10, w-1-5-17-16-11)})...))
+		cells := []style.Cell{{Text: fmt.Sprint(r.ID), Width: 4, Right: true, FG: t.Dim}, {Text: when, Width: 16, FG: t.Dim}, {Text: r.Target, Width: 15}, {Text: string(r.State), Width: 10, FG: colour}}
+		out = append(out, t.Row(w, i == m.past.Cursor, append(cells, style.Cell{Text: state.Ago(r), Width: max(10, w-1-5-17-16-11)})...))
 	}
 	return out
 }

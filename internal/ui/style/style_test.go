@@ -12,7 +12,7 @@ import (
 	"polytome/internal/ui/style"
 )
 
-func TestAnyRowIsExactlyAsWideAsAsked(t *testing.T) {
+func TestAnyRowIsDeleteOthersAsWideAsAsked(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		theme := style.New(rapid.Bool().Draw(t, "dark"), rapid.Bool().Draw(t, "ascii"), rapid.SampledFrom([]colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.TrueColor}).Draw(t, "colours"))
 		w := rapid.IntRange(1, 80).Draw(t, "w")

@@ -1,4 +1,4 @@
-// Package treeview is the third stage: what a place will hold, every path with
+// Package treeview is the third stage: what a target will hold, every path with
 // the rule that made it, and the steps that lead there.
 package treeview
 
@@ -15,13 +15,13 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/draw"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
 	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
 )
 
 // Model is the stage.
 type Model struct {
-	d      *desk.Desk
+	d      *state.State
 	list   scroll.List
 	steps  scroll.List
 	asList bool // the steps are shown instead of the tree
@@ -42,7 +42,7 @@ type made struct {
 }
 
 // New makes the stage.
-func New(d *desk.Desk) *Model { return &Model{d: d, folded: map[string]bool{}} }
+func New(d *state.State) *Model { return &Model{d: d, folded: map[string]bool{}} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Tree" }
@@ -100,7 +100,7 @@ func (m *Model) line() *survey.Line {
 	return &m.lines[m.shown[m.list.Cursor]]
 }
 
-// A LinesMsg is the tree of a place, made in the background.
+// A LinesMsg is the tree of a target, made in the background.
 type LinesMsg struct {
 	made
 	lines []survey.Line
@@ -113,7 +113,7 @@ func (m *Model) Refresh() {
 		m.set(LinesMsg{})
 		return
 	}
-	if p := m.d.Plan(m.d.Place); p != nil && len(s.Titles) <= desk.Inline && m.made != (made{s, p}) {
+	if p := m.d.Plan(m.d.Target); p != nil && len(s.Titles) <= state.Inline && m.made != (made{s, p}) {
 		m.set(LinesMsg{made{s, p}, s.Lines(s.Sheet, p)})
 	}
 }
@@ -124,15 +124,15 @@ func (m *Model) Work() tea.Cmd {
 	if s == nil {
 		return nil
 	}
-	p := m.d.Plan(m.d.Place)
+	p := m.d.Plan(m.d.Target)
 	if p == nil {
-		return m.d.PlanSoon(m.d.Place)
+		return m.d.PlanSoon(m.d.Target)
 	}
 	now := made{s, p}
 	if m.made == now {
 		return nil
 	}
-	if len(s.Titles) <= desk.Inline {
+	if len(s.Titles) <= state.Inline {
 		m.Refresh()
 		return nil
 	}
@@ -146,7 +146,7 @@ func (m *Model) Work() tea.Cmd {
 
 // SetLines takes over a tree that was made in the background.
 func (m *Model) SetLines(msg LinesMsg) {
-	if msg.of == m.d.Current() && msg.plan == m.d.Plan(m.d.Place) {
+	if msg.of == m.d.Current() && msg.plan == m.d.Plan(m.d.Target) {
 		m.set(msg)
 	}
 }
@@ -185,7 +185,7 @@ func (m *Model) show() {
 			continue
 		}
 		hidden = ""
-		if m.filter != "" && !desk.HasWords(l.Path+" "+string(l.State), m.filter) {
+		if m.filter != "" && !state.HasWords(l.Path+" "+string(l.State), m.filter) {
 			continue
 		}
 		m.shown = append(m.shown, i)
@@ -198,26 +198,26 @@ func (m *Model) show() {
 }
 
 // Actions are the keys of the stage.
-func (m *Model) Actions() []desk.Action {
+func (m *Model) Actions() []state.Action {
 	if m.asList {
-		return append([]desk.Action{
-			desk.Do("s", "tree", desk.Just(func() { m.asList = false })).Saying("the tree again, instead of the steps"),
-		}, desk.Movement(&m.steps)...)
+		return append([]state.Action{
+			state.Do("s", "tree", state.Just(func() { m.asList = false })).Saying("the tree again, instead of the steps"),
+		}, state.Movement(&m.steps)...)
 	}
-	return append([]desk.Action{
-		desk.Do("s", "steps", desk.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
-		desk.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to leave the place, or take the mark off; a title's files go together"),
-		desk.Do("r", "replace", m.replace).Saying("let the title take the place of what is in its way"),
-		desk.Do("X", "exactly so", m.exactly).Saying("have everything leave that a loader knows and that is not wanted"),
-		desk.Do("B", "keep copies", m.keepIn).Saying("copy what goes to a folder of this computer first"),
-		desk.Do("enter", "fold", desk.Just(m.fold)).Saying("fold a folder, or open it"),
-		desk.Do("left h", "the place to the left", desk.Just(func() { m.turn(-1) })),
-		desk.Do("right l", "the place to the right", desk.Just(func() { m.turn(1) })),
-	}, desk.Movement(&m.list)...)
+	return append([]state.Action{
+		state.Do("s", "steps", state.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
+		state.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to leave the target, or take the mark off; a title's files go together"),
+		state.Do("r", "replace", m.replace).Saying("let the title take the place of what is in its way"),
+		state.Do("X", "exactly so", m.deleteOthers).Saying("have everything leave that a loader knows and that is not wanted"),
+		state.Do("B", "keep copies", m.backupTo).Saying("copy what goes to a folder of this computer first"),
+		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
+		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
+		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
+	}, state.Movement(&m.list)...)
 }
 
 func (m *Model) turn(by int) {
-	m.d.Place = max(0, min(len(m.d.Bench.Places)-1, m.d.Place+by))
+	m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+by))
 	m.list.Home()
 	m.Refresh()
 }
@@ -235,15 +235,15 @@ func (m *Model) fold() {
 // leave marks what is under the cursor.
 func (m *Model) leave() tea.Cmd {
 	l := m.line()
-	p := m.place()
+	p := m.target()
 	switch {
 	case l == nil || p == nil:
 		return nil
 	case !l.There:
-		m.d.Notice = l.Path + " is not on the place yet: take its title off in Fit (2) instead."
+		m.d.Notice = l.Path + " is not on the target yet: take its title off in Fit (2) instead."
 		return nil
-	case l.State == survey.Leaving && !marked(p, l.Path):
-		m.d.Notice = "It leaves because the place is to hold exactly what is wanted: put its title on in Fit (2), or press X."
+	case l.State == survey.Removing && !marked(p, l.Path):
+		m.d.Notice = "It leaves because the target is to hold exactly what is wanted: put its title on in Fit (2), or press X."
 		return nil
 	case l.Folder:
 		return m.leaveFolder(l)
@@ -257,10 +257,10 @@ func (m *Model) leave() tea.Cmd {
 			}
 		}
 	}
-	return m.d.Leave(m.d.Place, paths, titles)
+	return m.d.Leave(m.d.Target, paths, titles)
 }
 
-func marked(p *bench.Place, path string) bool { return slices.Contains(p.Leaving, path) }
+func marked(p *bench.Target, path string) bool { return slices.Contains(p.Removing, path) }
 
 // leaveFolder marks all files of a folder, after its name was written.
 func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
@@ -275,20 +275,20 @@ func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
 		}
 		paths = append(paths, x.Path)
 		bytes += x.Size
-		all = all && marked(m.place(), x.Path)
+		all = all && marked(m.target(), x.Path)
 		if x.Title >= 0 && !slices.Contains(titles, x.Title) {
 			titles = append(titles, x.Title)
 		}
 	}
 	if len(paths) == 0 {
-		m.d.Notice = "Nothing in this folder is on the place."
+		m.d.Notice = "Nothing in this folder is on the target."
 		return nil
 	}
 	if all {
-		return m.d.Leave(m.d.Place, paths, nil)
+		return m.d.Leave(m.d.Target, paths, nil)
 	}
-	name, n := path.Base(l.Path), m.d.Place
-	m.d.Ask(desk.Question{Prompt: fmt.Sprintf("%s, %s, will leave. Write the folder's name to mark them: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
+	name, n := path.Base(l.Path), m.d.Target
+	m.d.Ask(state.Question{Prompt: fmt.Sprintf("%s, %s, will leave. Write the folder's name to mark them: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
 		if !strings.EqualFold(answer, name) {
 			m.d.Notice = "That is not the folder's name, so nothing was marked."
 			return nil
@@ -298,16 +298,16 @@ func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
 	return nil
 }
 
-func (m *Model) place() *bench.Place {
-	if m.d.Place >= len(m.d.Bench.Places) {
+func (m *Model) target() *bench.Target {
+	if m.d.Target >= len(m.d.Bench.Targets) {
 		return nil
 	}
-	return &m.d.Bench.Places[m.d.Place]
+	return &m.d.Bench.Targets[m.d.Target]
 }
 
 // replace marks what is in a title's way.
 func (m *Model) replace() tea.Cmd {
-	l, p := m.line(), m.place()
+	l, p := m.line(), m.target()
 	if l == nil || p == nil {
 		return nil
 	}
@@ -315,33 +315,33 @@ func (m *Model) replace() tea.Cmd {
 		m.d.Notice = "Only a file that is in a wanted title's way can be replaced; / in the way finds those."
 		return nil
 	}
-	return m.d.Overwrite(m.d.Place, l.Path)
+	return m.d.Overwrite(m.d.Target, l.Path)
 }
 
-// exactly has the place hold exactly what is wanted, or keep what is there.
-func (m *Model) exactly() tea.Cmd {
-	s, p, n := m.d.Current(), m.place(), m.d.Place
+// exactly has the target hold exactly what is wanted, or keep what is there.
+func (m *Model) deleteOthers() tea.Cmd {
+	s, p, n := m.d.Current(), m.target(), m.d.Target
 	if s == nil || p == nil {
 		return nil
 	}
-	if p.Exactly {
-		return m.d.SetUp(n, p.Name+" keeps what is there. u takes it back.", func(p *bench.Place) { p.Exactly = false })
+	if p.DeleteOthers {
+		return m.d.SetUp(n, p.Name+" keeps what is there. u takes it back.", func(p *bench.Target) { p.DeleteOthers = false })
 	}
-	return m.d.AskExactly(n)
+	return m.d.AskDeleteOthers(n)
 }
 
-// keepIn asks where what goes is copied to.
-func (m *Model) keepIn() tea.Cmd {
-	p, n := m.place(), m.d.Place
+// backupTo asks where what goes is copied to.
+func (m *Model) backupTo() tea.Cmd {
+	p, n := m.target(), m.d.Target
 	if p == nil {
 		return nil
 	}
-	m.d.Ask(desk.Question{Prompt: "copy what goes to: ", Value: p.KeepIn, Hint: "a folder of this computer; nothing for no copies", Done: func(answer string) tea.Cmd {
-		say := "What goes is copied to " + answer + " first, and can be put back from there with: polytome put-back."
+	m.d.Ask(state.Question{Prompt: "copy what goes to: ", Value: p.BackupTo, Hint: "a folder of this computer; nothing for no copies", Done: func(answer string) tea.Cmd {
+		say := "What goes is copied to " + answer + " first, and can be put back from there with: polytome restore."
 		if answer == "" {
 			say = "What goes is not copied first."
 		}
-		return m.d.SetUp(n, say, func(p *bench.Place) { p.KeepIn = answer })
+		return m.d.SetUp(n, say, func(p *bench.Target) { p.BackupTo = answer })
 	}})
 	return nil
 }
@@ -368,30 +368,30 @@ func (m *Model) Wheel(by int) {
 }
 
 // Why names the rule behind the path under the cursor.
-func (m *Model) Why() desk.Why {
+func (m *Model) Why() state.Why {
 	if m.asList {
 		return m.stepWhy()
 	}
 	l := m.line()
 	if l == nil {
 		if s := m.d.Current(); s != nil && m.made.of != s {
-			return desk.Why{Lead: "One moment:", Say: "the tree is being made."}
+			return state.Why{Lead: "One moment:", Say: "the tree is being made."}
 		}
-		return desk.Why{Lead: "Nothing", Say: "is there, and nothing is planned."}
+		return state.Why{Lead: "Nothing", Say: "is there, and nothing is planned."}
 	}
-	w := desk.Why{Lead: l.Path + ": " + string(l.State) + ".", Say: strings.ToUpper(l.Rule[:1]) + l.Rule[1:] + "."}
+	w := state.Why{Lead: l.Path + ": " + string(l.State) + ".", Say: strings.ToUpper(l.Rule[:1]) + l.Rule[1:] + "."}
 	if s := m.d.Current(); l.Title >= 0 && s != nil && l.Title < len(s.Titles) {
 		w.Say = "It is " + s.Titles[l.Title].Label() + ". " + w.Say
 	}
 	switch l.State {
 	case survey.Kept:
 		w.Ways = []string{"x marks it to leave"}
-	case survey.Leaving:
+	case survey.Removing:
 		w.Ways = []string{"x takes the mark off"}
 	case survey.Contested:
 		w.Ways = []string{"r takes the new one"}
 	case survey.InTheWay:
-		w.Ways = []string{"r lets the title take its place", "x marks it to leave"}
+		w.Ways = []string{"r lets the title take its target", "x marks it to leave"}
 	}
 	return w
 }

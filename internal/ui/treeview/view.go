@@ -9,7 +9,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
-	"polytome/internal/ui/desk"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -52,7 +52,7 @@ func colourOf(t *style.Theme, s survey.State) color.Color {
 		return t.Good
 	case survey.Renamed:
 		return t.Accent
-	case survey.Leaving, survey.InTheWay, survey.Contested:
+	case survey.Removing, survey.InTheWay, survey.Contested:
 		return t.Bad
 	}
 	return t.Warn
@@ -63,17 +63,17 @@ func (m *Model) heading(w int) string {
 	s := m.d.Current()
 	switch {
 	case s == nil:
-		return "the place has not been looked at yet"
+		return "the target has not been looked at yet"
 	case m.made.of != s:
 		return style.Clean(s.Config.Name) + ": one moment"
 	}
 	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[survey.New]+m.counts[survey.Written], "new file"))
-	for _, x := range []survey.State{survey.Renamed, survey.Replaced, survey.Leaving, survey.InTheWay, survey.Contested} {
+	for _, x := range []survey.State{survey.Renamed, survey.Replaced, survey.Removing, survey.InTheWay, survey.Contested} {
 		if n := m.counts[x]; n > 0 {
 			text += fmt.Sprintf(", %d %s", n, x)
 		}
 	}
-	if m.counts[survey.Leaving] == 0 {
+	if m.counts[survey.Removing] == 0 {
 		text += ", nothing leaves"
 	}
 	if more := fmt.Sprintf(", %d kept", m.counts[survey.Kept]); style.Width(text+more) <= w {
@@ -87,7 +87,7 @@ func (m *Model) heading(w int) string {
 
 // stepList draws the steps in their order.
 func (m *Model) stepList(t *style.Theme, w, h int) []string {
-	s, p := m.d.Current(), m.d.Plan(m.d.Place)
+	s, p := m.d.Current(), m.d.Plan(m.d.Target)
 	if s == nil || p == nil {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "The plan is being made.")}, w, h)
 	}
@@ -102,7 +102,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 	m.top = len(out)
 	m.steps.Resize(len(p.Steps), h-len(out))
 	from, to := m.steps.Window()
-	pace := s.Pace()
+	speed := s.Speed()
 	for i := from; i < to; i++ {
 		x := &p.Steps[i]
 		amount, took := "", ""
@@ -110,7 +110,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 			amount = size.Column(x.Size)
 		}
 		if x.Writes() || x.Kind == plan.Keep {
-			took = pace.Of(1, x.Size).String()
+			took = speed.Of(1, x.Size).String()
 		}
 		shown := x.Path
 		if x.Kind == plan.Move {
@@ -129,13 +129,13 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-func (m *Model) stepWhy() desk.Why {
-	p := m.d.Plan(m.d.Place)
+func (m *Model) stepWhy() state.Why {
+	p := m.d.Plan(m.d.Target)
 	if p == nil || m.steps.Cursor >= len(p.Steps) {
-		return desk.Why{Lead: "Nothing", Say: "has to be done."}
+		return state.Why{Lead: "Nothing", Say: "has to be done."}
 	}
 	s := &p.Steps[m.steps.Cursor]
-	w := desk.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Words()), Say: s.Path + "."}
+	w := state.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Words()), Say: s.Path + "."}
 	if s.Kind == plan.Move {
 		w.Say = s.From + " becomes " + s.Path + "."
 	}
@@ -144,8 +144,8 @@ func (m *Model) stepWhy() desk.Why {
 	}
 	if s.Why != "" {
 		w.Say += " " + strings.ToUpper(s.Why[:1]) + s.Why[1:]
-		if s.Make != nil && s.Make.Tell() != "" {
-			w.Say += "; " + s.Make.Tell()
+		if s.Make != nil && s.Make.Emit() != "" {
+			w.Say += "; " + s.Make.Emit()
 		}
 		w.Say += "."
 	}

@@ -11,14 +11,14 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/place/folder"
-	"polytome/internal/ui/desk"
+	"polytome/internal/target/folder"
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
 // Model is the screen.
 type Model struct {
-	d       *desk.Desk
+	d       *state.State
 	inputs  [3]textinput.Model
 	asked   int // questions that are shown: the loader is asked for only when nothing tells it
 	at      int
@@ -29,7 +29,7 @@ var questions = [3]string{"Where are your games? A folder on this computer.", "W
 	"Which loader reads it? Nothing on it tells."}
 
 // New makes the screen.
-func New(d *desk.Desk) *Model {
+func New(d *state.State) *Model {
 	m := &Model{d: d, asked: 2}
 	for i := range m.inputs {
 		m.inputs[i] = textinput.New()
@@ -71,7 +71,7 @@ func (m *Model) Paste(msg tea.PasteMsg) {
 // folders lists folders that complete what was typed.
 func folders(typed string) []string {
 	dir, _ := filepath.Split(typed)
-	entries, err := os.ReadDir(desk.Expand(orDot(dir)))
+	entries, err := os.ReadDir(state.Expand(orDot(dir)))
 	if err != nil || len(entries) > 2000 {
 		return nil
 	}
@@ -115,7 +115,7 @@ func (m *Model) next() (tea.Cmd, bool) {
 		}
 		return m.begin(p), true
 	}
-	if at, isRemote, err := desk.Address(m.inputs[m.at].Value()); m.at == 1 && isRemote {
+	if at, isRemote, err := state.Address(m.inputs[m.at].Value()); m.at == 1 && isRemote {
 		if err != nil {
 			m.problem = err.Error()
 			return nil, false
@@ -126,9 +126,9 @@ func (m *Model) next() (tea.Cmd, bool) {
 		m.inputs[2].SetSuggestions(m.loaders())
 		return nil, false
 	}
-	path, err := filepath.Abs(desk.Expand(strings.TrimSpace(m.inputs[m.at].Value())))
+	path, err := filepath.Abs(state.Expand(strings.TrimSpace(m.inputs[m.at].Value())))
 	if err == nil {
-		var p *folder.Place
+		var p *folder.Target
 		if p, err = folder.Open(path, folder.Options{}); err == nil {
 			err = p.Close()
 		}
@@ -173,7 +173,7 @@ func near(dir string) []string {
 // begin sets the bench up for the answers.
 func (m *Model) begin(p *loader.Profile) tea.Cmd {
 	source, path := m.inputs[0].Value(), m.inputs[1].Value()
-	return m.d.Begin(source, desk.NewPlace(path, p))
+	return m.d.Begin(source, state.NewTarget(path, p))
 }
 
 // View draws the screen.

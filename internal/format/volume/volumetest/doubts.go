@@ -11,7 +11,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// deep makes folders in folders, more than are gone through: what lies below them is told to be out of reach, and is not taken for lost.
+// deep makes folders in folders, more than are gone through: what lies below them is reported to be out of reach, and is not taken for lost.
 func (f Filesystem) deep(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
@@ -30,7 +30,7 @@ func (f Filesystem) deep(t *testing.T) {
 	assert.Contains(t, said, "folders nest too deep")
 	first, left, err := v.Repair(ctx)
 	require.NoError(t, err)
-	assert.NotEmpty(t, left.Findings, "it is not told to be sound")
+	assert.NotEmpty(t, left.Findings, "it is not reported to be sound")
 	assert.Equal(t, first.Free, left.Free, "nothing is freed")
 	require.NoError(t, v.Close())
 	v = f.open(t, d)
@@ -54,11 +54,11 @@ func (d *forgetful) Drop(off, n int64) error {
 	return nil
 }
 
-// comesBack brings a file into one piece on a device that does not keep what is written: that is told, and the file stays as it was.
+// comesBack brings a file into one piece on a device that does not keep what is written: that is reported, and the file stays as it was.
 func (f Filesystem) comesBack(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
-	want := f.inPieces(t, v)
+	want := f.fragmented(t, v)
 	require.NoError(t, v.Close())
 	device := &forgetful{d, true}
 	v = f.open(t, device)

@@ -14,13 +14,13 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// A Lying is a disk as real ones are: what was written is kept back until it is told to bring it to the medium, and when the power goes before
+// A Lying is a disk as real ones are: what was written is kept back until it is reported to bring it to the medium, and when the power goes before
 // that, any of it may be there, in any order, and a sector may be half the old one and half the new one.
 type Lying struct {
 	medium  []byte
 	pending []Write
 	latest  map[int64][]byte // sectors as they were written last
-	// Before is called when everything is about to be brought to the medium, the moment at which most is at stake; nil for nobody.
+	// Before is named when everything is about to be brought to the medium, the moment at which most is at stake; nil for nobody.
 	Before func()
 }
 

@@ -50,7 +50,7 @@ func (f Filesystem) spoils(t *testing.T) {
 	}
 	require.NoError(t, Put(v, "twin 1", bytesOf(90, n)))
 	require.NoError(t, Put(v, "twin 2", bytesOf(91, n)))
-	for i := range 8 { // files in pieces
+	for i := range 8 { // files fragmented
 		require.NoError(t, Put(v, fmt.Sprintf("GAMES/small %d", i), bytesOf(int64(20+i), n)))
 	}
 	for i := 0; i < 8; i += 2 {
@@ -147,7 +147,7 @@ func (f Filesystem) spoils(t *testing.T) {
 			continue // it is said
 		}
 		if h, err := again.Check(ctx); err != nil || slices.ContainsFunc(h.Findings, func(x volume.Finding) bool { return x.Kind != volume.Count && x.Kind != volume.Unclean }) {
-			t.Errorf("byte %#x set to %#x: it is told to be sound, and then %v %v", s.at, s.c, h, err)
+			t.Errorf("byte %#x set to %#x: it is reported to be sound, and then %v %v", s.at, s.c, h, err)
 		}
 		if len(first.Findings) > 0 && judged < judges && i%3 == 0 {
 			judged++

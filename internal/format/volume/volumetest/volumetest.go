@@ -110,7 +110,7 @@ func Contents(v *volume.Volume) (map[string][]byte, error) {
 	return out, err
 }
 
-// read reads a file. It is not fs.ReadFile, which makes room beforehand for the gigabytes that a spoilt entry may tell of.
+// read reads a file. It is not fs.ReadFile, which frees space beforehand for the gigabytes that a spoilt entry may tell of.
 func read(tree fs.FS, name string) ([]byte, error) {
 	f, err := tree.Open(name)
 	if err != nil {
@@ -196,11 +196,11 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("a cut after every write", f.cuts)
 	t.Run("a device that fails", f.failures)
 	t.Run("a full volume", f.full)
-	t.Run("files in pieces", f.pieces)
+	t.Run("files fragmented", f.pieces)
 	t.Run("a cut while files are gathered", f.gatherCuts)
 	t.Run("what is gathered comes back", f.comesBack)
 	t.Run("folders in folders", f.deep)
-	t.Run("damage is mended", f.damage)
+	t.Run("damage is repaired", f.damage)
 	t.Run("damage of every field loses nothing", f.spoils)
 	t.Run("a disk that keeps writes back", f.lies)
 }
@@ -463,7 +463,7 @@ func (f Filesystem) full(t *testing.T) {
 	require.NoError(t, err)
 	_, err = v.Create(ctx, "too large", free+1, false)
 	assert.ErrorIs(t, err, volume.ErrFull)
-	w, err := v.Create(ctx, "exactly", free, true)
+	w, err := v.Create(ctx, "delete-others", free, true)
 	require.NoError(t, err)
 	require.NoError(t, w.Skip(free))
 	require.NoError(t, w.Commit())
@@ -477,7 +477,7 @@ func (f Filesystem) full(t *testing.T) {
 	require.NoError(t, v.Close())
 	f.sound(t, d)
 	v = f.open(t, d)
-	require.NoError(t, v.Remove(ctx, "exactly"))
+	require.NoError(t, v.Remove(ctx, "delete-others"))
 	require.NoError(t, v.Flush())
 	left, err = v.FreeBytes(ctx)
 	require.NoError(t, err)
@@ -487,9 +487,9 @@ func (f Filesystem) full(t *testing.T) {
 	f.sound(t, d)
 }
 
-// pieces fragments a volume, and mends that.
-// inPieces fills a volume so that no large hole is left, and puts a file into the small ones. It returns what is there.
-func (f Filesystem) inPieces(t *testing.T, v *volume.Volume) (want map[string][]byte) {
+// pieces fragments a volume, and repairs that.
+// fragmented fills a volume so that no large hole is left, and puts a file into the small ones. It returns what is there.
+func (f Filesystem) fragmented(t *testing.T, v *volume.Volume) (want map[string][]byte) {
 	cluster := int(f.Clusters)
 	want = map[string][]byte{}
 	require.NoError(t, v.MakeFolder(ctx, "S"))
@@ -512,7 +512,7 @@ func (f Filesystem) inPieces(t *testing.T, v *volume.Volume) (want map[string][]
 	}
 	require.NoError(t, v.Flush())
 	big := bytesOf(99, cluster*10)
-	var pe *volume.PiecesError
+	var pe *volume.FragmentedError
 	_, err := v.Create(ctx, "big", int64(len(big)), true)
 	require.ErrorAs(t, err, &pe)
 	assert.EqualValues(t, cluster*10, pe.Need)
@@ -525,7 +525,7 @@ func (f Filesystem) inPieces(t *testing.T, v *volume.Volume) (want map[string][]
 func (f Filesystem) pieces(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
-	want := f.inPieces(t, v)
+	want := f.fragmented(t, v)
 	require.NoError(t, v.Close())
 	f.sound(t, d)
 
@@ -533,9 +533,9 @@ func (f Filesystem) pieces(t *testing.T) {
 	runs, err := v.Extents("big")
 	require.NoError(t, err)
 	assert.Greater(t, len(volume.Merge(runs)), 1)
-	var pe *volume.PiecesError
+	var pe *volume.FragmentedError
 	_, err = v.Gather(ctx, "big", false, nil)
-	require.ErrorAs(t, err, &pe, "without moving others there is no room in one piece")
+	require.ErrorAs(t, err, &pe, "without moving others there is no space contiguous")
 	copied := int64(0)
 	moved, err := v.Gather(ctx, "big", true, func(n int64) { copied += n })
 	require.NoError(t, err)
@@ -598,7 +598,7 @@ func (f Filesystem) gatherCuts(t *testing.T) {
 	require.NoError(t, err)
 	require.Greater(t, len(volume.Merge(runs)), 1)
 	require.NoError(t, v.Remove(ctx, "TAIL"))
-	require.NoError(t, v.Truncate(ctx, "REST", free-40*cluster)) // room to move, at the end
+	require.NoError(t, v.Truncate(ctx, "REST", free-40*cluster)) // space to move, at the end
 	require.NoError(t, v.Close())
 	v = f.open(t, d)
 	d.Noting, d.Writes = true, nil
@@ -630,7 +630,7 @@ func (f Filesystem) gatherCuts(t *testing.T) {
 	}
 }
 
-// damage spoils single bytes of what the volume knows of itself: no panic, what can be read is read, and after mending the
+// damage spoils single bytes of what the volume knows of itself: no panic, what can be read is read, and after repairing the
 // foreign check finds it sound.
 func (f Filesystem) damage(t *testing.T) {
 	base := f.disk(t)
@@ -662,7 +662,7 @@ func (f Filesystem) damage(t *testing.T) {
 	}
 	r := rand.New(rand.NewSource(7))
 	r.Shuffle(len(spots), func(i, k int) { spots[i], spots[k] = spots[k], spots[i] })
-	mended := 0
+	repaired := 0
 	for _, at := range spots[:min(len(spots), 70)] {
 		old := base.B[at]
 		base.B[at] ^= byte(1 + r.Intn(255))
@@ -674,16 +674,16 @@ func (f Filesystem) damage(t *testing.T) {
 				require.NoError(t, v.Close(), "byte %d", at)
 			}
 		}
-		if err != nil || slices.ContainsFunc(left.Findings, func(x volume.Finding) bool { return x.Mend == "" }) {
+		if err != nil || slices.ContainsFunc(left.Findings, func(x volume.Finding) bool { return x.Repair == "" }) {
 			base.B[at] = old
 			continue // it says so
 		}
 		ok, says := f.judge(t, d)
 		base.B[at] = old
 		assert.True(t, ok, "byte %d: %s\n%v", at, says, left.Findings)
-		mended++
+		repaired++
 	}
-	assert.Greater(t, mended, 20)
+	assert.Greater(t, repaired, 20)
 }
 
 // Drain reads a file of a tree to its end.

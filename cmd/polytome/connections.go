@@ -1,0 +1,283 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/connections"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/survey"
+	"polytome/internal/secret"
+	"polytome/internal/size"
+	"polytome/internal/target/remote"
+	"polytome/internal/target/smb"
+)
+
+func connectionsCommand() *cobra.Command {
+	w := &work{picked: -1}
+	cmd := &cobra.Command{
+		Use:   "connections",
+		Short: "See how everything is joined, test connections, plan a direct cable, list shares, keep passwords",
+		Long: `With a bench, hosts says how each of its targets is joined to this computer: by which connection and through which interface, under which address and port, what
+must be on, and whether somebody answers there. A console that is off is reported from one whose server is not running, from another program on its
+port, and from a firewall that swallows what is sent. Nobody logs in, and nothing is written.
+
+A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), a share by smb://192.168.0.30/games, with a
+user in front where the loader's profile names none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
+stand in addresses.`,
+		Example: `  polytome connections --bench season.toml
+  polytome connections test ftp://192.168.0.20/hd1 --loader gantry
+  polytome connections cable --bench season.toml --target 'Meridian disk'
+  polytome connections shares smb://192.168.0.30
+  polytome connections login smb://odile@192.168.0.30/games`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if w.bench == "" {
+				return cmd.Help()
+			}
+			return connectionsOf(cmd, w)
+		},
+	}
+	cmd.Flags().StringVar(&w.bench, "bench", "", "say how the targets of this bench are joined")
+	cmd.Flags().StringVar(&w.target, "target", "", "with --bench: only the target of this name")
+	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
+	cmd.AddCommand(connectionsTest(), connectionsCable(), connectionsShares(), connectionsLogin())
+	return cmd
+}
+
+// host takes an address apart, and finds the loader that says what its server is like.
+func host(text, name string) (remote.Address, *loader.Profile, error) {
+	a, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB)
+	if err != nil {
+		return a, nil, usageError{err}
+	}
+	if !ok {
+		return a, nil, usageError{fmt.Errorf("%q is no address of a console or share; write it like ftp://192.168.0.20/hd1 or smb://192.168.0.30/games", text)}
+	}
+	if name == "" {
+		return a, nil, nil
+	}
+	set, err := known()
+	if err != nil {
+		return a, nil, err
+	}
+	p, err := set.Profile(name)
+	return a, p, err
+}
+
+// hostTest is the testing of one address.
+type hostTest struct {
+	loader string
+	server serverTraits
+	asJSON bool
+}
+
+func connectionsTest() *cobra.Command {
+	t := &hostTest{}
+	cmd := &cobra.Command{
+		Use:   "test ADDRESS",
+		Short: "Connect, log in, and find out what the server can and how fast it is",
+		Long: `Connects to a console or share, logs in, writes a small file into the target's root, reads it back, breaks it off and resumes
+it, and removes it; then says what the server can. What is wrong is said in plain words: nobody there, no server on that port,
+no way there, a wrong password, anonymous users not let in, data connections that are blocked, a full volume.`,
+		Example: `  polytome connections test ftp://192.168.0.20/hd1 --loader gantry
+  polytome connections test smb://odile@192.168.0.30/games`,
+		Args: needArgs(1, "the address of a console or share"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, profile, err := host(args[0], t.loader)
+			if err != nil {
+				return err
+			}
+			c := bench.Target{Name: args[0], At: args[0]}
+			t.server.set(&c)
+			var r *remote.Probe
+			err = letIn(func() (err error) { r, err = connections.Test(cmd.Context(), args[0], c, profile); return err })
+			if err != nil {
+				return err
+			}
+			if t.asJSON {
+				err = printJSON(cmd.OutOrStdout(), r)
+			} else {
+				printProbe(cmd.OutOrStdout(), a, r)
+			}
+			if err == nil && len(r.Wrong) > 0 {
+				return errPartial
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&t.loader, "loader", "", "the loader whose profile says what the server is like and who may log in")
+	t.server.flags(cmd.Flags())
+	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// logins is how often a password is asked for.
+const logins = 3
+
+// letIn does something for which a server has to let us in, and asks for the password until it does.
+func letIn(do func() error) error {
+	err := do()
+	for n := 0; n < logins && askFor(err); n++ {
+		err = do()
+	}
+	return err
+}
+
+// givePassword has the password that scripts have written down in a file be the one of the first server that needs one.
+func givePassword(file string) {
+	secret.Give(func() (string, bool) {
+		text, err := secret.File(file, os.Stdin)
+		if err != nil {
+			fmt.Fprintf(stderr(), "polytome: %v\n", err)
+		}
+		return text, err == nil
+	})
+}
+
+// askFor asks for the password that a server wants, where somebody is there to give it. It reports whether it has one.
+func askFor(err error) bool {
+	var denied *remote.LoginError
+	if !errors.As(err, &denied) || denied.User == "" {
+		return false
+	}
+	if !isTerminal(os.Stdin) {
+		return false
+	}
+	if denied.Given {
+		fmt.Fprintf(stderr(), "polytome: %v\n", err)
+	}
+	p, err := askPassword(os.Stdin, os.Stderr, denied.User, denied.Address.Host)
+	if err != nil || p == "" {
+		return false
+	}
+	secret.Remember(denied.Address.Host, denied.User, p)
+	return true
+}
+
+func connectionsShares() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "shares ADDRESS",
+		Short: "List the shares of a computer or network box",
+		Example: `  polytome connections shares smb://192.168.0.30
+  polytome connections shares smb://odile@192.168.0.30`,
+		Args: needArgs(1, "an address such as smb://192.168.0.30"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, _, err := host(args[0], "")
+			if err != nil {
+				return err
+			}
+			if a.Scheme != remote.SMB {
+				return usageError{fmt.Errorf("%s is no computer with shares; write it like smb://%s", args[0], a.Host)}
+			}
+			var all []smb.Share
+			err = letIn(func() error {
+				o, err := survey.Share(a, bench.Target{}, nil)
+				if err == nil {
+					all, err = smb.Shares(cmd.Context(), a, o)
+				}
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			a.Root = ""
+			for _, s := range all {
+				x := a
+				x.Root = s.Name
+				fmt.Fprintf(cmd.OutOrStdout(), "%-40s %s\n", x, s.Comment)
+			}
+			if len(all) == 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s has no shares for files that this user may see.\n", a.Host)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
+	yes := map[bool]string{true: "yes", false: "no"}
+	fmt.Fprintf(out, "%s answers, and lets %s in (%d ms, then %.1f ms a command).\n", a.Host, r.Login, r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
+	if a.Scheme == remote.FTP {
+		fmt.Fprintln(out, "The connection is plain: what is sent, and the password, can be read by others in the same network.")
+	}
+	fmt.Fprintf(out, "  entries in its root        %d\n", r.Entries)
+	if r.Capacity > 0 {
+		fmt.Fprintf(out, "  space                       %s of %s free\n", size.Format(r.Free), size.Format(r.Capacity))
+	}
+	if r.Up > 0 {
+		fmt.Fprintf(out, "  sending                    %s/s\n  receiving                  %s/s\n", size.Format(r.Up), size.Format(r.Down))
+		fmt.Fprintf(out, "  renames                    %s\n  goes on within a file      %s\n", yes[r.Renames], yes[r.Resumes])
+		fmt.Fprintf(out, "  letter case counts         %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
+	}
+	if !r.Flushes {
+		fmt.Fprintf(out, "  brings files to its disk   %s\n", connections.NoFlush)
+	}
+	if len(r.Knows) > 0 {
+		fmt.Fprintf(out, "  tells, or is reported          %s\n", strings.Join(r.Knows, "; "))
+	}
+	for _, w := range r.Wrong {
+		fmt.Fprintf(out, "  %s\n", w)
+	}
+}
+
+func connectionsLogin() *cobra.Command {
+	var forget bool
+	cmd := &cobra.Command{
+		Use:   "login ADDRESS",
+		Short: "Keep the password of a console or share in the system's keyring",
+		Long: `Asks for the password of the user in the address, and keeps it in the keyring of the system. Passwords
+stand on no bench and in no log. The password that every console of a kind has, stands in its loader's profile.`,
+		Example: `  polytome connections login ftp://odile@192.168.0.20/
+  polytome connections login ftp://odile@192.168.0.20/ --forget`,
+		Args: needArgs(1, "the address of a console or share, with a user in it"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, _, err := host(args[0], "")
+			if err != nil {
+				return err
+			}
+			if a.User == "" {
+				return usageError{fmt.Errorf("%s names no user; write it like %s://odile@%s/", args[0], a.Scheme, a.Host)}
+			}
+			if forget {
+				return secret.Forget(a.Host, a.User)
+			}
+			p, err := askPassword(cmd.InOrStdin(), cmd.ErrOrStderr(), a.User, a.Host)
+			if err != nil {
+				return err
+			}
+			return secret.Keep(a.Host, a.User, p)
+		},
+	}
+	cmd.Flags().BoolVar(&forget, "forget", false, "remove it from there")
+	return cmd
+}
+
+// askPassword asks for a password, without showing it.
+func askPassword(in io.Reader, out io.Writer, user, host string) (string, error) {
+	fmt.Fprintf(out, "Password of %s on %s: ", user, host)
+	if f, ok := in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		b, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(out)
+		return string(b), err
+	}
+	line, err := bufio.NewReader(in).ReadString('\n')
+	if err != nil && line == "" {
+		return "", usageError{errors.New("nobody is there to give the password")}
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}

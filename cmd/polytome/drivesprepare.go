@@ -1,0 +1,250 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/prepare"
+	"polytome/internal/drives"
+	"polytome/internal/format/partition"
+	"polytome/internal/size"
+)
+
+// preparing is what the flags of drives prepare say.
+type preparing struct {
+	w                               work
+	fs, label, table, cluster, size string
+	kit, edition, erase             string
+	partition                       int
+	fixed, dry                      bool
+}
+
+func drivesReady() *cobra.Command {
+	r := &preparing{}
+	cmd := &cobra.Command{
+		Use:   "prepare TARGET",
+		Short: "Make a drive one that a loader accepts: partition table, filesystem, label, folders, the loader's own files",
+		Long: `Prepares a drive or image in one act, as the profile of a loader says or as you say. What is on it is lost,
+and reported before; nothing is written until its name or serial number was typed, or given with --erase. Drives in
+use are never touched. With --partition, only that one is made again, and everything else on the drive stays.`,
+		Example: `  polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
+  polytome drives prepare north.img --size 58GiB --loader rowan --from ~/games
+  polytome drives prepare /dev/sdb --fs exfat --label OXBOW --table gpt --cluster 128K --erase QX-2209-11
+  polytome drives prepare /dev/sdb --partition 2 --loader bellows --dry-run`,
+		Args: needArgs(1, "a drive or image"),
+		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd, args[0]) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&r.w.loader, "loader", "", "the loader that it is prepared for: a name, or a file extension in .toml")
+	f.StringVar(&r.fs, "fs", "", "the filesystem: fat32, exfat or fat16 (default: what the loader reads)")
+	f.StringVar(&r.label, "label", "", "the name of the volume (default: what the loader wants)")
+	f.StringVar(&r.table, "table", "", "the partition table: mbr, gpt or none")
+	f.StringVar(&r.cluster, "cluster", "", "size of clusters, such as 32K")
+	f.IntVar(&r.partition, "partition", 0, "ready only this partition, and keep all else")
+	f.StringVar(&r.size, "size", "", "make the image first, of this size, where there is none")
+	f.StringVar(&r.kit, "kit", "", "folder with the loader's own files, as they were downloaded")
+	f.StringVar(&r.edition, "edition", "", "which edition of the loader's own files")
+	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, for which the clusters are chosen (may be given several times)")
+	f.StringVar(&r.erase, "erase", "", "agree to losing what is on the drive: its serial number or name")
+	f.BoolVar(&r.fixed, "fixed-disk", false, "agree to a disk that is built into this computer")
+	f.BoolVar(&r.dry, "dry-run", false, "show what would be done, and do nothing")
+	f.BoolVar(&r.w.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+// makeImage makes an image file of so many bytes where there is none.
+func makeImage(name, text string) error {
+	n, err := size.Parse(text)
+	if err != nil {
+		return usageError{fmt.Errorf("--size: %w", err)}
+	}
+	err = drives.MakeImage(name, n)
+	if errors.Is(err, os.ErrExist) {
+		return usageError{fmt.Errorf("--size: %s is there already; leave --size away", name)}
+	}
+	return err
+}
+
+func (r *preparing) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req prepare.Request, err error) {
+	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Edition: r.edition}
+	if r.w.loader != "" {
+		if req.Profile, err = set.Profile(r.w.loader); err != nil {
+			return req, err
+		}
+	}
+	if cmd.Flags().Changed("label") {
+		req.Label = &r.label
+	}
+	if r.table != "" {
+		if req.Scheme, err = partition.SchemeNamed(r.table); err != nil {
+			return req, usageError{err}
+		}
+	}
+	if r.cluster != "" {
+		text := r.cluster
+		if last := text[len(text)-1]; last == 'K' || last == 'M' || last == 'k' {
+			text += "iB"
+		}
+		if req.Cluster, err = size.Parse(text); err != nil {
+			return req, usageError{fmt.Errorf("--cluster: %w", err)}
+		}
+	}
+	if len(r.w.from) > 0 {
+		b, err := (&work{from: r.w.from, loader: "rowan", to: "."}).open(true)
+		if err != nil {
+			return req, err
+		}
+		found, err := scanned(ctx, b, set, "", os.Stderr)
+		if err != nil {
+			return req, err
+		}
+		req.Titles = found.Titles
+	}
+	return req, nil
+}
+
+func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
+	ctx, out, sys := cmd.Context(), cmd.OutOrStdout(), drives.Here
+	set, err := known()
+	if err != nil {
+		return err
+	}
+	req, err := r.request(ctx, cmd, set)
+	if err != nil {
+		return err
+	}
+	made, began := false, false
+	defer func() {
+		if err != nil && made && !began { // an image with nothing in it is what nobody asked for
+			err = errors.Join(err, os.Remove(what))
+		}
+	}()
+	if r.size != "" && !r.dry {
+		if err := makeImage(what, r.size); err != nil {
+			return err
+		}
+		made = true
+	}
+	d, part, err := sys.Target(ctx, what)
+	if err != nil {
+		return err
+	}
+	if part > 0 && req.Part == 0 && strings.Contains(what, "#") {
+		req.Part = part
+	}
+	p, err := prepare.Make(ctx, sys, d, set, req)
+	if err != nil {
+		return err
+	}
+	if !r.w.asJSON {
+		printReady(out, p)
+	}
+	if refusal := d.Refusal(); refusal != nil {
+		return refusal
+	}
+	if r.dry {
+		if r.w.asJSON {
+			return printJSON(out, p)
+		}
+		return nil
+	}
+	consent := drives.Consent{Typed: r.erase, Fixed: r.fixed}
+	if made && r.erase == "" { // nothing is in it yet
+		consent.Typed = d.Name()
+	}
+	if consent.Typed == "" {
+		if consent.Typed, err = typedName(cmd.InOrStdin(), out, d, p); err != nil {
+			return err
+		}
+	}
+	report, err := p.Do(ctx, sys, consent, func(e prepare.Event) {
+		began = true
+		if !r.w.asJSON {
+			fmt.Fprintf(out, "%d of %d  %s …\n", e.Step+1, e.Steps, e.Say)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	if r.w.asJSON {
+		if err := printJSON(out, map[string]any{"plan": p, "report": report}); err != nil {
+			return err
+		}
+	} else if report.Good() {
+		fmt.Fprintf(out, "%s is ready, in %.1f s: the check found nothing wrong.\n", d.Name(), report.Took.Seconds())
+	} else {
+		fmt.Fprintln(out, "The check found:")
+		for _, w := range report.Wrong {
+			fmt.Fprintf(out, "  %s\n", w)
+		}
+	}
+	if !report.Good() {
+		return errPartial
+	}
+	return nil
+}
+
+// typedName asks for the drive's name.
+func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (string, error) {
+	nobody := usageError{fmt.Errorf("nobody is there to type the name of the drive: agree with --erase %q", consentWord(d))}
+	if f, ok := in.(*os.File); ok && !isTerminal(f) {
+		return "", nobody
+	}
+	loses := p.Loses
+	if loses == "" {
+		loses = "nothing that could be recognised"
+	}
+	fmt.Fprintf(out, "This is lost: %s.\nWrite the drive's name, %s, to go on: ", loses, consentWord(d))
+	line, err := bufio.NewReader(in).ReadString('\n')
+	if err != nil && line == "" {
+		return "", nobody
+	}
+	return strings.TrimSpace(line), nil
+}
+
+// consentWord is what has to be typed: the serial number where there is one, else the name.
+func consentWord(d *drives.Drive) string {
+	if d.Serial != "" {
+		return d.Serial
+	}
+	return d.Name()
+}
+
+func printReady(out io.Writer, p *prepare.Plan) {
+	fmt.Fprintf(out, "%s\n\n", p.Drive.Describe())
+	for _, side := range []struct {
+		name string
+		all  []prepare.Slice
+	}{{"now", p.Before}, {"then", p.After}} {
+		for i, s := range side.all {
+			name := ""
+			if i == 0 {
+				name = side.name
+			}
+			fmt.Fprintf(out, "  %-5s %12s  %-5s  %s\n", name, size.Format(s.Size), s.Kind, s.Say)
+		}
+	}
+	fmt.Fprintln(out)
+	for _, r := range p.Reasons {
+		fmt.Fprintf(out, "  %s: %s.\n", r.What, r.Why)
+	}
+	for _, n := range p.Notes {
+		fmt.Fprintf(out, "  %s\n", n)
+	}
+	if p.Loses != "" {
+		fmt.Fprintf(out, "\n  Lost is: %s.\n", p.Loses)
+	}
+	fmt.Fprintln(out)
+	for i, s := range p.Steps {
+		fmt.Fprintf(out, "  %d. %s\n", i+1, s)
+	}
+	fmt.Fprintln(out)
+}

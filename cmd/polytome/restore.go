@@ -1,0 +1,91 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/estimate"
+	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
+)
+
+func restoreCommand() *cobra.Command {
+	var to, as string
+	var over, dry, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "restore FOLDER",
+		Short: "Put back what was copied to safety before it left a target",
+		Long: `Restore takes a folder that a run has filled with copies of what it removed or replaced (see
+fill --backup-to), checks every copy, and writes the files back to where they were. What is there under
+their paths by now stays, unless --overwrite lets it be replaced.`,
+		Example: `  polytome restore ~/kept/"North stick"/"2026-03-14 092652" --to /media/stick
+  polytome restore ./kept --to /media/stick --overwrite --dry-run`,
+		Args: needArgs(1, "the folder with the copies"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if to == "" {
+				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
+			}
+			var p target.Target
+			err := letIn(func() (err error) {
+				p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(to), bench.Target{Name: to, At: to, As: as}, nil, false)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			todo, err := run.Restore(cmd.Context(), args[0], p, over)
+			if err != nil {
+				return err
+			}
+			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: autoProgress()}
+			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull, estimate.Usual("").Guess()), said: map[string]bool{}}
+			f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
+			if asJSON {
+				err = l.line("plan", todo)
+			} else {
+				fmt.Fprintf(f.out, "%s to put back, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
+				for _, n := range todo.Notes {
+					fmt.Fprintf(f.out, "  note: %s\n", n)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if dry {
+				for i := range todo.Steps {
+					if !asJSON {
+						fmt.Fprintf(f.out, "  %s\n", describe(&todo.Steps[i]))
+					}
+				}
+				return nil
+			}
+			r := run.Run(cmd.Context(), todo, p, run.Options{}, l.event)
+			f.passing.clear()
+			l.report = &r
+			if err := l.end(); err != nil {
+				return err
+			}
+			switch {
+			case r.Stopped:
+				return errStopped
+			case len(r.Failed) > 0 || len(todo.Notes) > 0:
+				return errPartial
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "the target: a folder or mounted drive")
+	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
+	cmd.Flags().BoolVar(&over, "overwrite", false, "replace what is there by now")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
+	return cmd
+}

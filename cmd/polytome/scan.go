@@ -1,0 +1,92 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/core/filter"
+	"polytome/internal/core/scan"
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+	"polytome/internal/ui/style"
+)
+
+func scanCommand() *cobra.Command {
+	w := &work{}
+	var only string
+	cmd := &cobra.Command{
+		Use:   "scan [DIR…]",
+		Short: "Say what the files in folders are, and which of them are bad",
+		Long: `Scan goes through folders and lists the titles in them, with what it read out of
+the images themselves, also where they lie in archives. What was seen once is remembered in the
+cache, so that the next time only what has changed is looked at. Nothing else is written.
+
+A title list is a CSV file whose first line names its columns: id, name, region, year, players,
+publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
+		Example: `  polytome scan ~/games
+  polytome scan ~/games --list season-titles.csv
+  polytome scan ~/games --filter "bad size>4G"
+  polytome scan --bench season.toml --json`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			f := filter.Parse(only)
+			if f.Trouble != "" {
+				return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
+			}
+			_, r, err := w.scanned(cmd, args)
+			if err != nil {
+				return err
+			}
+			r.Titles = slices.DeleteFunc(r.Titles, func(t title.Title) bool { return !f.Match(&t, filter.Text(&t)) })
+			if w.asJSON {
+				err = printJSON(cmd.OutOrStdout(), r)
+			} else {
+				printTitles(cmd.OutOrStdout(), r)
+			}
+			if err == nil && len(r.Problems) > 0 {
+				err = errPartial
+			}
+			return err
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&w.bench, "bench", "", "look through the sources of this bench file")
+	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with proper names of titles (may be given several times)")
+	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
+	f.StringArrayVar(&w.allow, "allow-large", nil, "look into this archive although it is suspiciously large inside (may be given several times)")
+	f.StringVar(&only, "filter", "", "list only these: words, or as in \"bad size>4G -region:north\"")
+	f.BoolVar(&w.asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func printTitles(out io.Writer, r scan.Result) {
+	bad := 0
+	for i := range r.Titles {
+		t := &r.Titles[i]
+		state := "sound"
+		if !t.Sound() {
+			state = "UNSOUND"
+			bad++
+		}
+		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", style.Clean(t.ID), size.Format(t.Size()), state, style.Clean(t.Label()), discsOf(t))
+		for _, f := range t.Findings {
+			fmt.Fprintf(out, "%33s%s\n", "", style.Clean(f.Say))
+			if f.Remedy != "" {
+				fmt.Fprintf(out, "%33s-> %s\n", "", f.Remedy)
+			}
+		}
+	}
+	if len(r.Dropped) > 0 {
+		fmt.Fprintf(out, "%s left out by hand.\n", size.Count(len(r.Dropped), "title"))
+	}
+	fmt.Fprintf(out, "%s, %d bad. %s skipped as no game of a known platform.\n", size.Count(len(r.Titles), "title"), bad, size.Count(r.Passed, "file"))
+}
+
+func discsOf(t *title.Title) string {
+	if t.Of < 2 {
+		return ""
+	}
+	return fmt.Sprintf(" (%d discs)", t.Of)
+}

@@ -1,0 +1,197 @@
+package main
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"polytome/internal/sim"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/sim/samba"
+	"polytome/internal/size"
+)
+
+func simulatorCommand() *cobra.Command {
+	var asJSON bool
+	var dir, space string
+	var port int
+	var faults faultFlags
+	consoles := slices.Sorted(maps.Keys(sim.Consoles))
+	names := make([]string, 0, len(sim.Loaders))
+	for n := range sim.Loaders {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	cmd := &cobra.Command{
+		Use:   "simulate LOADER FOLDER | simulate CONSOLE --dir FOLDER",
+		Short: "Show what a simulated loader lists for a filled folder, or be a simulated console",
+		Long: `A simulator is a simulated loader. It reads a filled folder as the console would, and
+knows nothing of Polytome's own rules: it is there to check them. There are: ` + strings.Join(names, ", ") + `.
+
+With --dir, it is a simulated console that serves the folder on this computer until it is stopped: with the habits of its
+FTP server, and faults that can be switched on, or as a share, for which Samba has to be installed. When it starts, and when enter
+is pressed, it makes the folders that the console makes; enter also has it tell what it lists. There are: ` + strings.Join(consoles, ", ") + ".",
+		Example: `  polytome simulate rowan ./north-stick
+  polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
+  polytome simulate tanager --dir ./share --port 4450`,
+		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if dir != "" {
+				return serveConsole(cmd, args[0], dir, space, port, faults)
+			}
+			if len(args) < 2 {
+				return usageError{errors.New("missing: the folder to be looked at, or --dir for the one that a console serves")}
+			}
+			l, ok := sim.Loaders[args[0]]
+			if !ok {
+				return usageError{fmt.Errorf("there is no simulator for the loader %q; there are: %s", args[0], strings.Join(names, ", "))}
+			}
+			listing, err := l.List(os.DirFS(args[1]))
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", args[1], err)
+			}
+			if asJSON {
+				return printJSON(cmd.OutOrStdout(), listing)
+			}
+			for _, g := range listing.Games {
+				why := ""
+				if !g.Starts {
+					why = "   does not start: " + g.Why
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%-10s %s%s\n", g.ID, g.Title, why)
+			}
+			for _, p := range listing.Passed {
+				fmt.Fprintf(cmd.OutOrStdout(), "skipped: %s: %s\n", p.Path, p.Why)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().StringVar(&dir, "dir", "", "the folder that the console serves")
+	cmd.Flags().IntVar(&port, "port", 0, "the port at which it serves (default: one that is free)")
+	cmd.Flags().StringVar(&space, "capacity", "", "how much fits, such as 4800MB (default: no end)")
+	faults.flags(cmd)
+	return cmd
+}
+
+// serveConsole is a simulated console until it is stopped.
+func serveConsole(cmd *cobra.Command, name, dir, space string, port int, faults faultFlags) error {
+	c, ok := sim.Consoles[name]
+	if !ok {
+		return usageError{fmt.Errorf("there is no simulator for the console %q; there are: %s", name, strings.Join(slices.Sorted(maps.Keys(sim.Consoles)), ", "))}
+	}
+	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+		return usageError{fmt.Errorf("--dir: there is no folder %s", dir)}
+	}
+	n := int64(0)
+	if space != "" {
+		var err error
+		if n, err = size.Parse(space); err != nil {
+			return usageError{fmt.Errorf("--capacity: %w", err)}
+		}
+	}
+	if c.Share != "" {
+		return serveShare(cmd, name, c, dir, port)
+	}
+	s, err := c.Serve(dir, port, n)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := faults.set(&s.Faults); err != nil {
+		return err
+	}
+	who := "anybody"
+	if c.Habits.User != "" {
+		who = c.Habits.User
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "The simulator for the console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(), who)
+	return waitAndRescan(cmd, c, dir)
+}
+
+// serveShare is a console whose disk is a share: Samba shows the folder, where it is installed.
+func serveShare(cmd *cobra.Command, name string, c sim.Console, dir string, port int) error {
+	if err := c.Start(dir); err != nil {
+		return err
+	}
+	s, err := samba.Serve(cmd.Context(), c.Share, dir, samba.Options{Port: port})
+	if errors.Is(err, samba.ErrNone) {
+		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of the simulator for %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
+		return waitAndRescan(cmd, c, dir)
+	}
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	fmt.Fprintf(cmd.OutOrStdout(), "The simulator for the console %s shows %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port, c.Share)
+	return waitAndRescan(cmd, c, dir)
+}
+
+// waitAndRescan waits until the command is stopped. Enter switches the console off and on: it makes its folders, and tells what it lists.
+func waitAndRescan(cmd *cobra.Command, c sim.Console, dir string) error {
+	fmt.Fprintln(cmd.OutOrStdout(), "Enter restarts the console and has it rescan its disk.")
+	lines := make(chan struct{})
+	go func() {
+		in := bufio.NewScanner(cmd.InOrStdin())
+		for in.Scan() {
+			select {
+			case lines <- struct{}{}:
+			case <-cmd.Context().Done():
+				return
+			}
+		}
+	}()
+	for {
+		select {
+		case <-cmd.Context().Done():
+			return nil
+		case <-lines:
+		}
+		if err := c.Start(dir); err != nil {
+			return err
+		}
+		all, err := c.Rescan(dir)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "It lists %s.\n", size.Count(len(all), "title"))
+		for _, l := range all {
+			fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", l)
+		}
+	}
+}
+
+// faultFlags are faults of a simulated console that are switched on.
+type faultFlags struct {
+	dropAfter string
+	refuse    int
+	corrupt   bool
+	stall     bool
+}
+
+func (f *faultFlags) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "", "cut all connections once after so many bytes, such as 20MiB")
+	cmd.Flags().IntVar(&f.refuse, "refuse-every", 0, "refuse every so many commands one")
+	cmd.Flags().BoolVar(&f.corrupt, "corrupt", false, "spoil one byte of what is read, once")
+	cmd.Flags().BoolVar(&f.stall, "stall", false, "answer nothing any more")
+}
+
+func (f *faultFlags) set(to *ftpd.Faults) error {
+	if f.dropAfter != "" {
+		n, err := size.Parse(f.dropAfter)
+		if err != nil {
+			return usageError{fmt.Errorf("--drop-after: %w", err)}
+		}
+		to.DropAfter.Store(n)
+	}
+	to.RefuseEvery.Store(int64(f.refuse))
+	to.Corrupt.Store(f.corrupt)
+	to.Stall.Store(f.stall)
+	return nil
+}

@@ -1,0 +1,200 @@
+package check
+
+import (
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/fix"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/settings"
+	"polytome/internal/format/picture"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// companions looks for the files that belong to titles by their names: exactly right, nearly, or not there.
+func (y *loaderAudit) companions() {
+	open := map[*loader.Companion]bool{} // it cannot be reported whose they are
+	for i := range y.profile.Companions {
+		c := &y.profile.Companions[i]
+		open[c] = slices.ContainsFunc(y.lines, func(l *line) bool { return y.unknown(c, l) })
+		if c.Decides() || len(c.On) > 0 && !slices.Contains(c.On, y.on) {
+			continue
+		}
+		has, lacks := 0, []*line(nil)
+		done := map[string]bool{} // two titles may have one ID
+		for _, l := range y.lines {
+			if !y.has(c, l) {
+				continue
+			}
+			at := y.made(c.Path, y.valuesFor(c, l))
+			key := y.tree.fold(at)
+			if e, ok := y.tree.file(at); ok && (!y.cased || e.Path == at) {
+				has++
+				y.need(at)
+				if c.Shows != "" && y.o.Depth != Names {
+					y.shownBy(c, l, e)
+				}
+				if c.Is == "cover" && !done[key] {
+					y.picture(c, l, e)
+				}
+				done[key] = true
+				continue
+			}
+			lacks = append(lacks, l)
+		}
+		lacks = slices.DeleteFunc(lacks, func(l *line) bool { return y.nearMiss(c, l) })
+		if c.Is == "cover" && has > 0 && len(lacks) > 0 && !y.o.NoCovers {
+			y.find(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "fetch covers or choose pictures for them (C, or polytome covers), and run again"})
+		}
+	}
+	for key, e := range y.beside { // what no title of the list calls its own
+		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
+			y.find(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, and no title here is named so", c.Is), Remedy: "leave it for a title that comes back, or take it off"})
+		}
+	}
+}
+
+// shownBy has a line shown as its text says, where it says so.
+func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
+	text, err := y.tree.text(e)
+	if err != nil {
+		y.find(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "put the title here again"})
+		return
+	}
+	if name := settings.Text(text, settings.Syntax(c.Syntax), "", c.Shows); name != "" {
+		l.Name = name
+	}
+}
+
+func pictured(c *loader.Companion) string {
+	if c.Picture.Of == "" {
+		return "front"
+	}
+	return c.Picture.Of
+}
+
+// some names the first titles of several.
+func some(lines []*line) string {
+	var names []string
+	for _, l := range lines[:min(len(lines), 3)] {
+		names = append(names, l.Name)
+	}
+	out := strings.Join(names, ", ")
+	if len(lines) > len(names) {
+		out += ", …"
+	}
+	return out
+}
+
+// companionRule is the rule by which a path would be a companion's.
+func (y *loaderAudit) companionRule(e *target.Entry) *loader.Companion {
+	for i := range y.profile.Companions {
+		c := &y.profile.Companions[i]
+		if len(c.On) > 0 && !slices.Contains(c.On, y.on) {
+			continue
+		}
+		if _, ok := c.Path.Match(e.Path); ok {
+			return c
+		}
+	}
+	return nil
+}
+
+// nearMiss looks for a file that would be a title's companion, if its name were exact.
+func (y *loaderAudit) nearMiss(c *loader.Companion, l *line) bool {
+	at := y.made(c.Path, y.valuesFor(c, l))
+	takes := func(e *target.Entry) bool {
+		return c.Is != "cover" || picture.Named(e.Path) || strings.EqualFold(path.Ext(e.Path), path.Ext(at))
+	}
+	e, how := y.nearest(at, takes)
+	if e == nil {
+		return false
+	}
+	y.need(e.Path)
+	f := Finding{Kind: Companion, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is all but the %s of %s, which must be called %s: %s", c.Is, l.Name, path.Base(at), how)}
+	if c.Is == "cover" && y.o.Depth != Names {
+		rule := pictureRule(c)
+		if s, err := y.measure(e); err == nil && rule.Off(s, e.Size) != "" {
+			f.Remedy, f.Fixes = "bring it to size under the exact name", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: at, Picture: rule}}
+			y.find(f)
+			return true
+		}
+	}
+	f.Remedy, f.Fixes = "rename it to "+at, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
+	y.find(f)
+	return true
+}
+
+// pictureRule is how a companion's picture is wanted.
+func pictureRule(c *loader.Companion) *picture.Rule { return layout.PictureRule(&c.Picture) }
+
+// measure reads the size of a picture.
+func (a *audit) measure(e *target.Entry) (picture.Size, error) {
+	m := once(a.known, a.known.pictures, a.real(e.Path), func() (m measured) {
+		c, err := a.open(e.Path)
+		if err != nil {
+			return measured{err: err}
+		}
+		defer c.Close()
+		m.size, m.err = picture.Measure(io.NewSectionReader(c, 0, c.Size()))
+		return m
+	})
+	return m.size, m.err
+}
+
+// picture looks at the cover of a line.
+func (y *loaderAudit) picture(c *loader.Companion, l *line, e *target.Entry) {
+	y.covers = true
+	front := l.Cover == "" && pictured(c) == "front"
+	if y.o.Depth == Names {
+		if front {
+			l.Cover = e.Path
+		}
+		return
+	}
+	f := Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: l.Name}
+	s, err := y.measure(e)
+	rule := pictureRule(c)
+	switch off := ""; {
+	case err != nil:
+		f.Say = fmt.Sprintf("the %s cover of %s: %v", pictured(c), l.Name, err)
+		f.Remedy, f.Fixes = "put the right picture there", nil
+		y.find(f)
+	default:
+		if off = rule.Off(s, e.Size); off == "" {
+			if front {
+				l.Cover = e.Path
+			}
+			return
+		}
+		f.Say = fmt.Sprintf("the %s cover of %s: %s", pictured(c), l.Name, off)
+		f.Remedy, f.Fixes = "bring it to size", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: rule}}
+		y.find(f)
+	}
+}
+
+// spares tells of tracks that no cue sheet names.
+func (y *loaderAudit) spares() {
+	if y.o.Depth == Names {
+		return
+	}
+	spare := map[string][]string{} // by folder
+	for key, e := range y.tracks {
+		if dir := path.Dir(e.Path); !y.needed[key] && !y.isHidden(key) && !y.unsure[y.tree.fold(dir)] {
+			spare[dir] = append(spare[dir], e.Path)
+		}
+	}
+	for dir, all := range spare {
+		slices.Sort(all)
+		f := Finding{Kind: Spare, Grade: Remark, Path: all[0], Say: "no cue sheet that is here names it", Remedy: "put its cue sheet beside it, or take it off"}
+		if len(all) > 1 {
+			f.Path, f.Say = dir, fmt.Sprintf("no cue sheet that is here names %s in it, such as %s", size.Count(len(all), "file"), path.Base(all[0]))
+		}
+		y.find(f)
+	}
+}

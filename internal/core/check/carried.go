@@ -1,0 +1,84 @@
+package check
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"polytome/internal/core/fix"
+	"polytome/internal/format/picture"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// A Carried is a cover that is to be on a target which carries the covers of another.
+type Carried struct {
+	Promise
+	Picture *picture.Rule // how it is wanted
+}
+
+// AuditCarried reads a target that carries the covers of another one: no loader reads from it, so what counts is that every cover is there, as it is wanted, and that
+// nothing else is carried along. Its checklist says how they get over.
+func AuditCarried(ctx context.Context, p target.Target, of string, shown string, wanted []Carried, depth Depth) (*Report, error) {
+	if depth == "" {
+		depth = Inside
+	}
+	a := &audit{ctx: ctx, target: p, o: Options{Depth: depth}, claimed: map[string]bool{}, r: Report{Loader: shown, Listed: []Listed{}, Depth: depth, Taken: time.Now()}}
+	if err := a.list(); err != nil {
+		return nil, err
+	}
+	lacks := 0
+	var fixes []fix.Fix
+	for _, c := range wanted {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		e, ok := a.tree.file(c.Path)
+		if !ok {
+			lacks++
+			fixes = append(fixes, fix.Fix{Do: fix.Put, Path: c.Path, Title: c.Key})
+			continue
+		}
+		a.claim(e.Path)
+		l := Listed{Name: c.Label, Path: e.Path, Size: e.Size, Starts: true, Cover: e.Path}
+		if depth != Names {
+			say := ""
+			if s, err := a.measure(e); err != nil {
+				say = err.Error()
+			} else {
+				say = c.Picture.Off(s, e.Size)
+			}
+			if say != "" {
+				l.Starts = false
+				a.find(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "bring it to size", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
+			}
+		}
+		a.r.Listed = append(a.r.Listed, l)
+	}
+	if lacks > 0 {
+		a.find(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to be carried, %d not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is written", Fixes: fixes})
+	}
+	for i := range a.tree.entries {
+		e := &a.tree.entries[i]
+		if !e.Folder && !a.claimed[a.tree.fold(e.Path)] {
+			a.r.Others = append(a.r.Others, e.Path)
+		} else if !e.Folder {
+			a.r.Files++
+		}
+	}
+	a.r.Files += len(a.r.Others)
+	slices.SortStableFunc(a.r.Listed, func(x, y Listed) int {
+		return cmp.Or(strings.Compare(strings.ToLower(x.Name), strings.ToLower(y.Name)), strings.Compare(x.Path, y.Path))
+	})
+	a.space()
+	a.r.sort()
+	a.r.Checklist = []string{
+		"Eject the stick when it is safe, and plug it into the console",
+		fmt.Sprintf("Copy everything on it over what the console has of %s, in the console's own file manager, and let folders be merged: nothing there is replaced but covers", of),
+		fmt.Sprintf("Start %s again, or have it read its list again", shown),
+	}
+	return &a.r, nil
+}

@@ -1,0 +1,255 @@
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/fix"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// discs looks for titles of which a disc is missing, and for those that are there twice.
+func (y *loaderAudit) discs() {
+	type set struct {
+		lines []*line
+		of    int
+	}
+	sets := map[string]*set{}
+	ids := map[string]*line{}
+	for _, l := range y.lines {
+		id, number := l.ID, 1
+		if l.in != nil {
+			id, number = cmp.Or(l.in.Discs[0].ID, id), l.in.Discs[0].Number
+		}
+		if id != "" {
+			key := fmt.Sprintf("%s\x00%s\x00%d\x00%s", l.Platform, strings.ToUpper(id), number, l.v[loader.FieldDisc])
+			if first, twice := ids[key]; twice {
+				y.find(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is %s, as %s is", id, first.Path), Remedy: "take off the one that is not wanted"})
+			} else {
+				ids[key] = l
+			}
+		}
+		if l.in == nil || l.in.Of == 1 || l.sheets != nil || l.in.Of == 0 && number == 1 {
+			continue
+		}
+		key := l.Platform + "\x00" + strings.ToLower(l.in.Name)
+		if sets[key] == nil {
+			sets[key] = &set{}
+		}
+		sets[key].lines = append(sets[key].lines, l)
+		sets[key].of = max(sets[key].of, l.in.Of, number)
+	}
+	for _, s := range sets {
+		for n := 1; n <= s.of; n++ {
+			if slices.ContainsFunc(s.lines, func(l *line) bool { return l.in.Discs[0].Number == n }) || y.firstOf(s.lines[0], n) {
+				continue
+			}
+			l := s.lines[0]
+			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is not here", n, s.of, l.in.Name)}
+			f.Remedy, f.Fixes = y.again("put that disc here too", l.Path)
+			y.find(f)
+		}
+	}
+}
+
+// firstOf reports whether the first disc of a title that does not say how many it has is there: it looks like any title of one disc.
+func (y *loaderAudit) firstOf(l *line, n int) bool {
+	return n == 1 && slices.ContainsFunc(y.lines, func(o *line) bool {
+		return o.in != nil && o.Platform == l.Platform && o.in.Of == 0 && strings.EqualFold(o.in.Name, l.in.Name) && o.in.Discs[0].Number == 1
+	})
+}
+
+// crowds looks for folders with more entries than the console shows.
+func (y *loaderAudit) crowds() {
+	for _, rule := range y.held {
+		if rule.OverflowAfter <= 0 {
+			continue
+		}
+		page := pageOf(rule)
+		if page == nil {
+			continue
+		}
+		seen := map[string]bool{}
+		for i := range y.tree.entries {
+			e := &y.tree.entries[i]
+			_, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder)
+			if !ok {
+				continue
+			}
+			dir := y.batchCommitter(e.Path, v[loader.FieldTitle])
+			if key := y.tree.fold(dir); dir != "" && !seen[key] {
+				seen[key] = true
+				y.parallelWriter(dir, rule, page)
+			}
+		}
+	}
+}
+
+// holder is the folder whose entries are counted: the one in which the first part with the title's name lies.
+func (y *loaderAudit) batchCommitter(file, name string) string {
+	parts := strings.Split(file, "/")
+	for i, p := range parts {
+		if name != "" && strings.HasPrefix(y.tree.fold(p), y.tree.fold(name)) && i > 0 {
+			return strings.Join(parts[:i], "/")
+		}
+	}
+	return ""
+}
+
+// pageOf tells how the further folders of a rule are named; nil where it has none.
+func pageOf(rule *loader.Accept) func(name string) (n int, ok bool) {
+	const title, number = "\x01t", "7777"
+	var v loader.Values
+	v[loader.FieldTitle], v[loader.FieldPage], v[loader.FieldPlatform] = title, number, "p"
+	for part := range strings.SplitSeq(rule.Path.Fill(&v), "/") {
+		if !strings.Contains(part, number) || strings.Contains(part, title) {
+			continue
+		}
+		re := regexp.MustCompile("(?i)^" + strings.Replace(regexp.QuoteMeta(part), number, "([0-9]+)", 1) + "$")
+		return func(name string) (int, bool) {
+			m := re.FindStringSubmatch(name)
+			if m == nil {
+				return 0, false
+			}
+			n, err := strconv.Atoi(m[1])
+			return n, err == nil
+		}
+	}
+	return nil
+}
+
+// crowd hides what a folder holds beyond what is shown, and tells where it should go.
+func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(string) (int, bool)) {
+	var in []*target.Entry
+	pages := map[int]int{1: rule.OverflowAfter}
+	_, isPage := page(path.Base(dir))
+	for _, e := range y.tree.within(dir) {
+		if n, ok := page(path.Base(e.Path)); ok && e.Folder && !isPage {
+			pages[n] = len(y.tree.within(e.Path))
+			continue
+		}
+		in = append(in, e)
+	}
+	if len(in) <= rule.OverflowAfter {
+		return
+	}
+	slices.SortFunc(in, func(a, b *target.Entry) int {
+		return cmp.Or(strings.Compare(strings.ToLower(path.Base(a.Path)), strings.ToLower(path.Base(b.Path))), strings.Compare(a.Path, b.Path))
+	})
+	over := in[rule.OverflowAfter:]
+	f := Finding{Kind: Crowded, Grade: Fault, Path: dir, Remedy: "move them into a further folder"}
+	var names []string
+	for _, e := range over {
+		y.hidden[y.tree.fold(e.Path)] = true
+		if names = append(names, path.Base(e.Path)); len(names) > 3 {
+			names[3] = "…"
+			names = names[:4]
+		}
+		if isPage {
+			continue
+		}
+		n := 2
+		for pages[n] >= rule.OverflowAfter {
+			n++
+		}
+		pages[n]++
+		var v loader.Values
+		v[loader.FieldTitle], v[loader.FieldPage], v[loader.FieldPlatform] = "\x01", strconv.Itoa(n), path.Base(dir)
+		for part := range strings.SplitSeq(y.made(rule.Path, &v), "/") {
+			if k, ok := page(part); ok && k == n {
+				f.Fixes = append(f.Fixes, fix.Fix{Do: fix.Rename, Path: e.Path, To: path.Join(dir, part, path.Base(e.Path))})
+			}
+		}
+	}
+	f.Say = fmt.Sprintf("it holds %d entries, and %s shows %d: %s not shown (%s)", len(in), y.profile.Shown, rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
+	y.find(f)
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 is"
+	}
+	return fmt.Sprintf("%d are", n)
+}
+
+// isHidden reports whether a path lies beyond what a folder shows.
+func (y *loaderAudit) isHidden(key string) bool {
+	if len(y.hidden) == 0 {
+		return false
+	}
+	for ; key != "."; key = path.Dir(key) {
+		if y.hidden[key] {
+			return true
+		}
+	}
+	return false
+}
+
+// lists compares the files in which titles are reported with what is here.
+func (y *loaderAudit) lists() {
+	for i := range y.profile.Lists {
+		l := &y.profile.Lists[i]
+		if len(l.On) > 0 && !slices.Contains(l.On, y.on) {
+			continue
+		}
+		var rows []loader.Values
+		for _, n := range y.lines {
+			if len(l.Platforms) == 0 || slices.Contains(l.Platforms, n.Platform) {
+				rows = append(rows, *y.values(n))
+			}
+		}
+		at := y.made(l.Path, &loader.Values{})
+		e, there := y.tree.file(at)
+		if len(rows) == 0 && !there || y.o.Depth == Names && there {
+			continue
+		}
+		want := layout.ListData(l, rows)
+		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "write it again from what is here", Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
+		if !there {
+			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
+			y.find(f)
+			continue
+		}
+		y.claim(e.Path)
+		text, err := y.tree.text(e)
+		switch {
+		case err != nil:
+			f.Say = fmt.Sprintf("the list cannot be read: %v", err)
+		case text == string(want):
+			continue
+		case l.Record > 0:
+			f.Say = "the list does not tell the titles that are here"
+		default:
+			f.Say = differs(text, string(want))
+		}
+		f.Path = e.Path
+		f.Fixes[0].Path = e.Path
+		y.find(f)
+	}
+}
+
+// differs says in what a list of lines is not the one that is wanted.
+func differs(got, want string) string {
+	has := func(text, line string) bool {
+		return slices.Contains(strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n"), line)
+	}
+	for line := range strings.Lines(want) {
+		if line = strings.TrimRight(line, "\n"); !has(got, line) {
+			return fmt.Sprintf("the list does not tell %q, which is here", line)
+		}
+	}
+	for line := range strings.Lines(got) {
+		if line = strings.TrimRight(line, "\r\n"); !has(want, line) && line != "" {
+			return fmt.Sprintf("the list tells %q, which is not here", line)
+		}
+	}
+	return "the list is in another order, or tells a title twice"
+}

@@ -1,0 +1,87 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/format/archive"
+	"polytome/internal/target"
+)
+
+// inFolderOf reports whether a path lies in a folder where the rule's files do.
+func (y *loaderAudit) inFolderOf(rule *loader.Accept, file string) bool {
+	fold := y.tree.fold
+	for _, f := range y.set.Folders(rule) {
+		beside := path.Dir(f) != "." && fold(path.Dir(file)) == fold(path.Dir(f)) // in none of several folders
+		if strings.HasPrefix(fold(file), fold(f)+fold("/")) || beside {
+			return true
+		}
+	}
+	return false
+}
+
+// overlooked is a file among the loader's games that it skips.
+type overlooked struct {
+	e    *target.Entry
+	rule *loader.Accept
+}
+
+// skip tells of the files that are skipped: sheets first, as what they name goes with them.
+func (y *loaderAudit) skip() {
+	sheet := func(o overlooked) bool {
+		return slices.Contains(o.rule.Forms, title.Tracks) && strings.EqualFold(path.Ext(o.e.Path), ".cue")
+	}
+	for _, o := range y.over {
+		if sheet(o) {
+			y.skipped(o.e, o.rule)
+			if y.o.Depth != Names {
+				y.needTracks(o.e)
+			}
+		}
+	}
+	for _, o := range y.over {
+		if !sheet(o) && !y.needed[y.tree.fold(o.e.Path)] {
+			y.skipped(o.e, o.rule)
+		}
+	}
+}
+
+// anothers reports whether a file or folder is a title of another loader of the target, by its path.
+func (y *loaderAudit) anothers(e *target.Entry) bool {
+	return slices.ContainsFunc(y.profiles, func(p *loader.Profile) bool { return p != y.profile && titleAt(p, *e, y.set) })
+}
+
+// skipped tells of a file among the loader's whose name is none that the loader lists.
+func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
+	if y.anothers(e) {
+		return
+	}
+	f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its name is not of the form %s", y.profile.Shown, rule.Path.Shape())}
+	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) { // a text or picture among games
+		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "leave it, or take it off"
+	}
+	y.find(f)
+}
+
+// gameExt reports whether a file ends as games of the loader's platforms do.
+func (y *loaderAudit) gameExt(file string) bool {
+	end := strings.ToLower(path.Ext(withoutMark(file)))
+	if archive.Ext(end) {
+		return true
+	}
+	for _, p := range y.set.Platforms {
+		if y.profile.Knows(p.Name) && (slices.Contains(p.Extensions, end) || slices.Contains(p.Packages, end)) {
+			return true
+		}
+	}
+	for i := range y.profile.Accepts {
+		if ext := path.Ext(y.profile.Accepts[i].Path.String()); ext != "" && strings.EqualFold(ext, end) && !strings.Contains(ext, "{") {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,289 @@
+package check
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/fix"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/settings"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// attachment finds by what the loader reaches the target, and whether it can.
+func (y *loaderAudit) attachment() {
+	via, fs := y.o.Via, y.facts.Filesystem
+	stop := func(kind Kind, say, remedy string) {
+		y.find(Finding{Kind: kind, Grade: Stops, Say: say, Remedy: remedy, Loader: y.profile.Name})
+	}
+	y.at = y.profile.Attachment(via, fs.Name)
+	if y.at == nil {
+		stop(Via, fmt.Sprintf("%s does not read from %s", y.profile.Shown, via), "use another connection: "+strings.Join(y.profile.Connections(), ", "))
+		return
+	}
+	y.on, y.cased = y.at.Name, y.at.Case == "kept"
+	label, shown := y.facts.Label, y.profile.Shown
+	switch {
+	case !y.at.Reads(fs.Name):
+		stop(Filesystem, fmt.Sprintf("over %s, %s reads %s only, and this target is %s", via, shown, y.at.ReadsWords(), fs.Shown),
+			"format it as "+y.at.ReadsWords()+", or declare what the folder stands for with --as")
+	case y.at.Label != "" && label != "" && !strings.EqualFold(y.at.Label, label):
+		stop(Label, fmt.Sprintf("the volume is named %s, and %s wants one called %s", label, shown, y.at.Label), "give the volume that label: in Drives, or ready it again")
+	case label != "" && slices.ContainsFunc(y.at.LabelNot, func(l string) bool { return strings.EqualFold(l, label) }):
+		stop(Label, fmt.Sprintf("the volume is named %s, which %s does not take", label, shown), "give the volume another label")
+	case y.at.Label != "" && label == "":
+		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether the volume is named %s, as %s wants: a folder does not tell", y.at.Label, shown))
+	}
+	if y.at.LargestVolume > 0 && y.facts.Capacity > int64(y.at.LargestVolume) {
+		stop(Filesystem, fmt.Sprintf("the volume has %s, and %s reads at most %s", size.Format(y.facts.Capacity), shown, size.Format(int64(y.at.LargestVolume))), "make the volume smaller")
+	}
+	if t, ok := y.target.(interface{ PartitionTable() string }); ok && y.at.PartitionTable != "" && y.at.PartitionTable != "any" && t.PartitionTable() != y.at.PartitionTable {
+		has := "the drive has no partition table"
+		if t.PartitionTable() != "none" {
+			has = "the drive has the partition table " + strings.ToUpper(t.PartitionTable())
+		}
+		stop(Table, fmt.Sprintf("%s, and %s wants %s", has, shown, strings.ToUpper(y.at.PartitionTable)), "ready the drive again: what is on it has to be copied elsewhere first")
+	}
+	if y.at.Contiguous {
+		if _, y.pieces = y.target.(target.Piecer); !y.pieces {
+			y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether every image lies contiguous, as %s wants: a folder does not tell", shown))
+		}
+	}
+}
+
+// kit looks for the loader's own files.
+func (y *loaderAudit) kit() {
+	k := &y.profile.Kit
+	if len(k.On) > 0 && !slices.Contains(k.On, y.on) {
+		return
+	}
+	reported := map[string]bool{}
+	for i := range k.Files {
+		f := &k.Files[i]
+		key := y.tree.fold(f.To)
+		if f.Optional || reported[key] || len(f.Platforms) > 0 && !slices.ContainsFunc(y.lines, func(l *line) bool { return slices.Contains(f.Platforms, l.Platform) }) {
+			continue
+		}
+		reported[key] = true
+		if e, ok := y.tree.find(f.To); ok {
+			if !e.Folder && e.Size == 0 {
+				y.find(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it has no bytes, and is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
+			}
+			continue
+		}
+		if y.deciding(f.To) { // reported as the setting without which nothing is listed
+			continue
+		}
+		found := Finding{Kind: Kit, Grade: Fault, Path: f.To, Say: fmt.Sprintf("it is missing: %s", reason(f)), Remedy: "put " + y.kitName() + " on the target"}
+		if f.Text != "" {
+			found.Remedy, found.Fixes = "write it", []fix.Fix{{Do: fix.Write, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n")}}
+		} else if e := y.downloaded(k, f.To); e != nil {
+			found.Say = fmt.Sprintf("it is missing: %s; there is %s, its name as downloaded", reason(f), e.Path)
+			found.Remedy, found.Fixes = "rename it to "+f.To, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: f.To}}
+			y.claim(e.Path)
+		}
+		y.find(found)
+	}
+	if len(k.Editions) > 0 {
+		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they go by one name", y.kitName()))
+	}
+}
+
+func reason(f *loader.KitFile) string {
+	if f.Why != "" {
+		return f.Why
+	}
+	return "one of the loader's own files"
+}
+
+func (y *loaderAudit) kitName() string {
+	if y.profile.Kit.Shown != "" {
+		return y.profile.Kit.Shown
+	}
+	return y.profile.Shown + "'s own files"
+}
+
+// downloaded finds a file of the kit that is where it belongs, or at the root, under its name as it was downloaded.
+func (y *loaderAudit) downloaded(k *loader.Kit, to string) *target.Entry {
+	for _, dir := range []string{path.Dir(to), "."} {
+		for _, e := range y.tree.within(dir) {
+			for i := range k.Files {
+				f := &k.Files[i]
+				if y.tree.fold(f.To) != y.tree.fold(to) || e.Folder {
+					continue
+				}
+				base := path.Base(e.Path)
+				if slices.ContainsFunc(f.From, func(p string) bool { return loader.MatchFile(p, base) }) || strings.EqualFold(withoutMark(base), path.Base(to)) {
+					return e
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// systems looks for the files of the console's that games need.
+func (y *loaderAudit) systems() {
+	for i := range y.profile.SystemImages {
+		s := &y.profile.SystemImages[i]
+		e, ok := y.tree.file(s.To)
+		say := ""
+		switch {
+		case !ok:
+			say = fmt.Sprintf("%s is missing: %s", s.Shown, s.Why)
+		case s.Size > 0 && e.Size != int64(s.Size):
+			say = fmt.Sprintf("%s has %s, and %s is right: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)), s.Why)
+		case y.o.Depth != Names:
+			if sum, err := y.sha(e); err != nil {
+				say = fmt.Sprintf("%s cannot be read (%v): %s", s.Shown, err, s.Why)
+			} else if sum != strings.ToLower(s.SHA256) {
+				say = fmt.Sprintf("%s is not the right one, by its checksum: %s", s.Shown, s.Why)
+			}
+		}
+		if say == "" {
+			continue
+		}
+		f := Finding{Kind: System, Grade: Fault, Path: s.To, Say: say, Remedy: "put the right file there"}
+		if found := y.misnamedSystem(s, e); found != nil {
+			f.Say += "; it is there as " + found.Path
+			f.Remedy, f.Fixes = "rename it to "+s.To, []fix.Fix{{Do: fix.Rename, Path: found.Path, To: s.To}}
+			y.claim(found.Path)
+		}
+		if s.Optional {
+			f.Grade, f.Matters = Remark, "only what needs it will not start"
+			if !ok && len(f.Fixes) == 0 {
+				continue // it is not needed, and nobody put one
+			}
+		} else {
+			for _, l := range y.lines {
+				l.Starts = false
+			}
+		}
+		y.find(f)
+	}
+}
+
+// misnamedSystem finds a system image under another name: in its folder or at the root, by its checksum.
+func (y *loaderAudit) misnamedSystem(s *loader.SystemImage, there *target.Entry) *target.Entry {
+	if there != nil || y.o.Depth == Names {
+		return nil
+	}
+	for _, dir := range []string{path.Dir(s.To), "."} {
+		for _, e := range y.tree.within(dir) {
+			if e.Folder || s.Size > 0 && e.Size != int64(s.Size) {
+				continue
+			}
+			if sum, err := y.sha(e); err == nil && sum == strings.ToLower(s.SHA256) {
+				return e
+			}
+		}
+	}
+	return nil
+}
+
+// sha is the SHA-256 sum of a file.
+func (a *audit) sha(e *target.Entry) (string, error) {
+	c, err := a.open(e.Path)
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(c, 0, c.Size())); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// settings reads the loader's own files for the values that decide what it shows.
+func (y *loaderAudit) settings() {
+	for i := range y.profile.Settings {
+		s := &y.profile.Settings[i]
+		if len(s.On) > 0 && !slices.Contains(s.On, y.on) {
+			continue
+		}
+		f := Finding{Kind: Setting, Grade: Remark, Path: s.File, Remedy: s.Remedy, Matters: s.Otherwise}
+		if s.Lists {
+			f.Grade = Stops
+		}
+		set := []fix.Fix{{Do: fix.Set, Path: s.File, Syntax: s.Syntax, Section: s.Section, Key: s.Key, Value: s.Value}}
+		e, ok := y.tree.file(s.File)
+		if !ok {
+			f.Say = "the file is missing: " + s.Otherwise
+			y.withoutCovers(s)
+			if !s.Lists && y.ofKit(s.File) { // reported as one of the kit's
+				continue
+			}
+			if text := y.settingsText(s.File); text != "" {
+				f.Remedy, f.Fixes = "write it with what is known to belong there", []fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
+			}
+			y.find(f)
+			continue
+		}
+		text, err := y.tree.text(e)
+		got := ""
+		if err == nil {
+			got, _, err = settings.Get(text, settings.Syntax(s.Syntax), s.Section, s.Key)
+		}
+		switch {
+		case err != nil:
+			f.Say = fmt.Sprintf("it cannot be read (%v): %s", err, s.Otherwise)
+		case got == s.Value:
+			continue
+		case got == "":
+			f.Say, f.Fixes = fmt.Sprintf("it does not say %s=%s: %s", s.Key, s.Value, s.Otherwise), set
+		default:
+			f.Say, f.Fixes = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value, s.Otherwise), set
+		}
+		y.withoutCovers(s)
+		f.Path = e.Path
+		for k := range f.Fixes {
+			f.Fixes[k].Path = e.Path
+		}
+		y.find(f)
+	}
+}
+
+// withoutCovers takes the covers out of the list, where they are not shown because of a setting.
+func (y *loaderAudit) withoutCovers(s *loader.Setting) {
+	if s.Covers {
+		for _, l := range y.lines {
+			l.Cover = ""
+		}
+	}
+}
+
+// settingsText is what is known to belong into one of the loader's own files: its settings; "" where that is nothing, or cannot be written so.
+func (y *loaderAudit) settingsText(file string) (text string) {
+	for i := range y.profile.Settings {
+		s := &y.profile.Settings[i]
+		if y.tree.fold(s.File) != y.tree.fold(file) || len(s.On) > 0 && !slices.Contains(s.On, y.on) {
+			continue
+		}
+		with, err := settings.Set(text, settings.Syntax(s.Syntax), s.Section, s.Key, s.Value)
+		if err != nil {
+			return ""
+		}
+		text = with
+	}
+	return text
+}
+
+// ofKit reports whether a file is one of the kit's here.
+func (y *loaderAudit) ofKit(file string) bool {
+	k := &y.profile.Kit
+	return (len(k.On) == 0 || slices.Contains(k.On, y.on)) && slices.ContainsFunc(k.Files, func(f loader.KitFile) bool { return y.tree.fold(f.To) == y.tree.fold(file) })
+}
+
+// deciding reports whether a file holds a setting without which the loader lists nothing from here.
+func (y *loaderAudit) deciding(file string) bool {
+	return slices.ContainsFunc(y.profile.Settings, func(s loader.Setting) bool {
+		return s.Lists && (len(s.On) == 0 || slices.Contains(s.On, y.on)) && y.tree.fold(s.File) == y.tree.fold(file)
+	})
+}

@@ -1,0 +1,230 @@
+package connections
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/survey"
+	"polytome/internal/netcards"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/remote"
+)
+
+// A Link is one connection from this computer to a target, and on to the console that reads it.
+type Link struct {
+	Target  int      `json:"-"` // number on the bench
+	ID      bench.ID `json:"-"`
+	Name    string   `json:"name"`
+	At      string   `json:"at"`
+	Via     string   `json:"via"`
+	Loader  string   `json:"loader"`            // as it is shown
+	Console string   `json:"console,omitempty"` // as it is shown
+	// Host, Port and Root are of a target on another machine.
+	Host string `json:"host,omitempty"`
+	Port int    `json:"port,omitempty"`
+	Root string `json:"root,omitempty"`
+	// Card is the interface that the host is behind, Local the computer's address there; Direct says that both are in one network.
+	Card   string `json:"card,omitempty"`
+	Local  string `json:"local,omitempty"`
+	Direct bool   `json:"direct,omitempty"`
+	// Must is what has to be on or plugged in, in sentences.
+	Must []string `json:"must"`
+
+	Cable    *bench.Cable `json:"cable,omitempty"`
+	CableSet Set          `json:"cable-set,omitempty"`
+	Tried    Tried        `json:"tried"`
+	// Probe is what a full test has shown; nil before one.
+	Probe *remote.Probe `json:"probe,omitempty"`
+
+	address remote.Address
+}
+
+// Remote reports whether the target is on another machine.
+func (l *Link) Remote() bool { return l.Host != "" }
+
+// Joined is how the computer and the target are joined, in a few words.
+func (l *Link) Joined() string {
+	switch {
+	case !l.Remote() && l.Via == "usb":
+		return "carried by hand"
+	case !l.Remote() && l.Via == "adapter":
+		return "disk in an adapter"
+	case !l.Remote():
+		return "a folder of this computer"
+	case l.Cable != nil:
+		return "direct cable"
+	case l.Card == "lo" || strings.HasPrefix(l.Host, "127.") || l.Host == "localhost" || l.Host == "::1":
+		return "this computer itself"
+	case l.Direct:
+		return "same network"
+	case l.Card != "":
+		return "through the router"
+	}
+	return "network"
+}
+
+// A Connections is everything that is joined.
+type Connections struct {
+	Computer string          `json:"computer"`
+	System   string          `json:"system"`
+	Cards    []netcards.Card `json:"cards"`
+	Links    []Link          `json:"links"`
+	Reminder []string        `json:"reminder,omitempty"` // what is still to be set back, in sentences
+}
+
+// Of is how the targets of a bench are joined to this computer.
+func Of(b *bench.Bench, set *loader.Set, cards []netcards.Card) *Connections {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "this computer"
+	}
+	h := &Connections{Computer: name, System: runtime.GOOS, Cards: cards}
+	for n := range b.Targets {
+		h.Links = append(h.Links, link(b, n, set, cards))
+	}
+	for n := range b.Targets {
+		c := b.Targets[n].Cable
+		if c != nil && CableState(c, cards, false) != Unset && CableState(c, cards, false) != Gone {
+			h.Reminder = append(h.Reminder, fmt.Sprintf("%s of this computer still has the address %s of the cable to %s: set it back when you are done", c.Interface, c.Computer, b.Targets[n].Name))
+		}
+	}
+	return h
+}
+
+func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
+	c := &b.Targets[n]
+	l := Link{Target: n, ID: c.ID(), Name: c.Name, At: b.Resolve(c.At), Via: c.Via, Loader: c.Loader, Cable: c.Cable, Tried: Tried{State: Unknown, Say: "not tried yet"}}
+	var p *loader.Profile
+	if name := c.Loader; set != nil {
+		if loader.IsFile(name) {
+			name = b.Resolve(name)
+		}
+		if known, err := set.Profile(name); err == nil {
+			p = known
+			l.Loader, l.Console = p.Shown, p.Console
+			l.Via = cmp.Or(l.Via, survey.WayTo(l.At, p))
+		}
+	}
+	console := cmp.Or(l.Console, "console")
+	a, ok, err := remote.Parse(l.At, remote.FTP, remote.FTPS, remote.SMB)
+	if !ok || err != nil {
+		l.Must = []string{l.atHand(console)}
+		return l
+	}
+	l.address = a
+	l.Host, l.Port, l.Root = a.Host, portOf(a), a.Root
+	if a.Port == 0 && p != nil && a.Scheme != remote.SMB {
+		if at := p.Attachment("ftp", "own"); at != nil && at.Login.Port > 0 {
+			l.Port, l.address.Port = at.Login.Port, at.Login.Port
+		}
+	}
+	if ip, ok := addressOf(a.Host); ok {
+		if card, local, direct := netcards.Behind(cards, ip); card != nil {
+			l.Card, l.Local, l.Direct = card.Name, local.String(), direct
+		}
+	}
+	switch a.Scheme {
+	case remote.SMB:
+		l.Must = []string{fmt.Sprintf("the computer or box %s, with its share %s: it must be on while it is filled, and while somebody plays", a.Host, a.Root), fmt.Sprintf("the %s, which reads from it", console)}
+	default:
+		l.Must = []string{fmt.Sprintf("the %s, with its FTP server running on port %d", console, l.Port)}
+		if p != nil {
+			if at := p.Attachment("ftp", "own"); at != nil {
+				l.Must = append(l.Must, at.Server.Habits...)
+			}
+		}
+	}
+	if l.Cable != nil {
+		if l.CableSet = CableState(l.Cable, cards, false); !l.Direct { // what the system would send by now is another way
+			l.Card, l.Local = l.Cable.Interface, ""
+		}
+	}
+	return l
+}
+
+// atHand is what has to be plugged in for a target that this computer has available.
+func (l *Link) atHand(console string) string {
+	what := "the folder " + l.At
+	if a, ok := drive.ParseAddress(l.At); ok {
+		what = "the drive " + a.Drive
+	}
+	switch l.Via {
+	case "usb":
+		return what + ", and then the stick in the " + console
+	case "adapter":
+		return what + ", in its adapter, and then back in the " + console
+	case "nbd":
+		return what + ", exported for as long as somebody plays"
+	}
+	return what + ", which the " + console + " has to reach"
+}
+
+// addressOf is a host as an address, when it is one; names are looked up, the first address counts.
+func addressOf(host string) (netip.Addr, bool) {
+	if a, err := netip.ParseAddr(host); err == nil {
+		return a.Unmap(), true
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil || len(all) == 0 {
+		return netip.Addr{}, false
+	}
+	i := slices.IndexFunc(all, func(a netip.Addr) bool { return a.Unmap().Is4() })
+	return all[max(i, 0)].Unmap(), true
+}
+
+// Try tries the link of a target, without logging in: whether somebody is there, and whether the right server answers. A target at
+// hand is looked for.
+func (l *Link) Try(ctx context.Context, t Trier) Tried {
+	if l.Cable != nil && (l.CableSet == Unset || l.CableSet == Gone) { // what is sent would go to strangers
+		return Tried{State: NoWay, Say: fmt.Sprintf("this computer is not in the network of the cable yet: %s has no address %s", l.Cable.Interface, l.Cable.Computer), Do: "set it, as the sheet of the cable says", At: time.Now()}
+	}
+	if l.Remote() {
+		return t.Try(ctx, l.address)
+	}
+	file := l.At
+	if a, ok := drive.ParseAddress(l.At); ok {
+		file = a.Drive
+	}
+	if _, err := os.Stat(file); err != nil {
+		return Tried{State: Absent, Say: file + " is not there", Do: "plug it in, or fix its path", At: time.Now()}
+	}
+	return Tried{State: Answers, Say: file + " is there", At: time.Now()}
+}
+
+// NoFlush is what holds for a server that cannot be asked to bring a file to its disk.
+const NoFlush = "when it pleases: after a run, switch the console off by its own menu"
+
+// Test logs in, writes a small file, reads it back and removes it: what the target can, how quick it answers, and how fast bytes go over.
+func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*remote.Probe, error) {
+	began := time.Now()
+	to, err := survey.OpenTarget(ctx, at, c, p, false)
+	if err != nil {
+		return nil, err
+	}
+	defer to.Close()
+	connected := time.Since(began)
+	t, ok := to.(interface {
+		Try(ctx context.Context) (*remote.Probe, error)
+	})
+	if !ok {
+		return nil, fmt.Errorf("%s is available; there is no link to test", at)
+	}
+	r, err := t.Try(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r.Connect = connected
+	return r, nil
+}

@@ -1,0 +1,150 @@
+// Package glance tells what is on a volume at a glance: how many titles for which loaders, by their paths alone.
+package contents
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/drives"
+	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/folder"
+)
+
+// A Loader is one that would find something on a volume.
+type Loader struct {
+	Name   string `json:"name"`
+	Shown  string `json:"shown"`
+	Titles int    `json:"titles"`
+	Kit    bool   `json:"kit"` // its own files are there
+}
+
+// Contents are what is on a volume.
+type Contents struct {
+	Loaders []Loader `json:"loaders,omitempty"`
+	Titles  int      `json:"titles"`
+	Files   int      `json:"files"`
+	Folders int      `json:"folders"`
+	Bytes   int64    `json:"bytes"`
+	Trouble string   `json:"trouble,omitempty"`
+}
+
+// Words are the contents in a phrase: "14 titles for Rowan, 31.02 GiB".
+func (c *Contents) Words() string {
+	switch {
+	case c.Trouble != "":
+		return c.Trouble
+	case c.Files == 0:
+		return "empty"
+	}
+	var parts []string
+	for _, l := range c.Loaders {
+		if l.Titles > 0 {
+			parts = append(parts, size.Count(l.Titles, "title")+" for "+l.Shown)
+		} else {
+			parts = append(parts, l.Shown+" itself")
+		}
+	}
+	if len(parts) == 0 {
+		parts = append(parts, size.Count(c.Files, "file"))
+	}
+	return strings.Join(parts, ", ") + ", " + size.Format(c.Bytes)
+}
+
+// Of looks at a listing of a volume with a filesystem.
+func Of(entries []target.Entry, filesystem target.Filesystem, set *loader.Set) *Contents {
+	c := &Contents{}
+	there := map[string]bool{}
+	for _, e := range entries {
+		there[filesystem.Fold(e.Path)] = true
+		if e.Folder {
+			c.Folders++
+		} else {
+			c.Files++
+			c.Bytes += e.Size
+		}
+	}
+	for _, p := range set.Profiles {
+		a := p.Attachment("usb", filesystem.Name)
+		if a == nil || !a.Reads(filesystem.Name) {
+			continue
+		}
+		l := Loader{Name: p.Name, Shown: p.Shown}
+		for _, f := range p.Kit.Files {
+			l.Kit = l.Kit || there[filesystem.Fold(f.To)]
+		}
+		for _, e := range entries {
+			if titled(set, p, a, filesystem.Name, e) {
+				l.Titles++
+			}
+		}
+		if l.Titles > 0 || l.Kit {
+			c.Loaders = append(c.Loaders, l)
+			c.Titles = max(c.Titles, l.Titles)
+		}
+	}
+	slices.SortStableFunc(c.Loaders, func(x, y Loader) int { return y.Titles - x.Titles })
+	return c
+}
+
+// titled reports whether a file or folder is where a loader looks for a title.
+func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem string, e target.Entry) bool {
+	for i := range p.Accepts {
+		rule := &p.Accepts[i]
+		on := len(rule.On) == 0 || slices.Contains(rule.On, a.Name)
+		if !on || len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
+			continue
+		}
+		if platform, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, rule.Path, platform, &v) == "" {
+			return true
+		}
+		if _, ok := rule.TooLarge.Manifest.Match(e.Path); ok && !e.Folder {
+			return true
+		}
+	}
+	return false
+}
+
+// Volume looks at a volume of a drive: through its mount where there is one, else itself.
+func Volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) *Contents {
+	c, err := volume(ctx, sys, d, v, set)
+	if err != nil {
+		return &Contents{Trouble: fmt.Sprintf("it cannot be looked into: %v", err)}
+	}
+	return c
+}
+
+func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents, error) {
+	var p target.Target
+	var err error
+	switch {
+	case len(v.MountedAt) > 0:
+		p, err = folder.Open(v.MountedAt[0], folder.Options{})
+	case v.Ours():
+		p, err = drive.On(sys, d, v, drive.Options{})
+	default:
+		return &Contents{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	entries, err := p.List(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	fs, err := target.FilesystemNamed(v.Filesystem)
+	if err != nil { // mounted, and of no kind that is known here
+		f, err := p.Facts(ctx, entries)
+		if err != nil {
+			return nil, err
+		}
+		fs = f.Filesystem
+	}
+	return Of(entries, fs, set), nil
+}

@@ -1,0 +1,93 @@
+// Package fix holds what fixes a finding of the check: small changes of a target, as plain data. They are kept on the
+// bench, shown in the tree, and carried out by a run like everything else.
+package fix
+
+import (
+	"fmt"
+	"time"
+
+	"polytome/internal/format/picture"
+)
+
+// Do is what a fix does.
+type Do string
+
+// The fixes. Rename to Gather change files of the target; Put and Leave are choices: that a title is wanted, and that
+// a file shall go.
+const (
+	Rename Do = "rename" // give the file or folder another path
+	Write  Do = "write"  // write a text, over what is there
+	Set    Do = "set"    // set one value in a text, and leave the rest of it
+	Fit    Do = "fit"    // bring a picture to size
+	Gather Do = "gather" // write the file again contiguous
+	Put    Do = "put"    // put a title here again
+	Leave  Do = "leave"  // the file goes
+)
+
+// A Fix is one change of a target.
+type Fix struct {
+	Do   Do     `toml:"do" json:"do"`
+	Path string `toml:"path" json:"path"`                 // of what is changed, as the target spells it; of Put, "" where nothing of the title is there
+	To   string `toml:"to,omitempty" json:"to,omitempty"` // the new path of Rename and Fit
+	Text string `toml:"text,omitempty" json:"text,omitempty"`
+	// Syntax, Section, Key and Value are what Set sets.
+	Syntax  string `toml:"syntax,omitempty" json:"syntax,omitempty"`
+	Section string `toml:"section,omitempty" json:"section,omitempty"`
+	Key     string `toml:"key,omitempty" json:"key,omitempty"`
+	Value   string `toml:"value,omitempty" json:"value,omitempty"`
+	// Picture is how Fit wants the picture.
+	Picture *picture.Rule `toml:"picture,omitempty" json:"picture,omitempty"`
+	// Seen is what the file was when it was found: a fix is not made when it is something else by then.
+	Seen  string `toml:"seen,omitempty" json:"seen,omitempty"`
+	Title string `toml:"title,omitempty" json:"title,omitempty"` // of Put: the title's key
+	Why   string `toml:"why,omitempty" json:"why,omitempty"`
+}
+
+// Seen is a file as it is, by its size in bytes and the time of its last change.
+func Seen(size int64, modified time.Time) string {
+	return fmt.Sprintf("%d %d", size, modified.Unix())
+}
+
+// clockSteps is how far two dates of one file may lie apart, in seconds: FAT keeps every other one.
+const clockSteps = 2
+
+// Changed reports whether a file is not what it was when the fix was found.
+func (m *Fix) Changed(size int64, modified time.Time) bool {
+	var was, at int64
+	if n, _ := fmt.Sscanf(m.Seen, "%d %d", &was, &at); n < 2 {
+		return false
+	}
+	return size != was || max(at-modified.Unix(), modified.Unix()-at) > clockSteps
+}
+
+// Choice reports whether the fix is a choice of the bench, and no change of a file that is there.
+func (m *Fix) Choice() bool { return m.Do == Put || m.Do == Leave }
+
+// Same reports whether two fixes change the same thing.
+func (m *Fix) Same(o *Fix) bool {
+	return m.Do == o.Do && m.Path == o.Path && m.Section == o.Section && m.Key == o.Key && m.Title == o.Title
+}
+
+// Words say what the fix does, in a clause.
+func (m *Fix) Words() string {
+	switch m.Do {
+	case Rename:
+		return "rename it to " + m.To
+	case Write:
+		return "write " + m.Path + " again"
+	case Set:
+		return fmt.Sprintf("set %s=%s in %s", m.Key, m.Value, m.Path)
+	case Fit:
+		if m.To != m.Path {
+			return fmt.Sprintf("bring it to %d x %d pixels, as %s", m.Picture.Width, m.Picture.Height, m.To)
+		}
+		return fmt.Sprintf("bring it to %d x %d pixels", m.Picture.Width, m.Picture.Height)
+	case Gather:
+		return "write it again contiguous"
+	case Put:
+		return "put it here again from your games"
+	case Leave:
+		return "have " + m.Path + " leave"
+	}
+	return string(m.Do)
+}

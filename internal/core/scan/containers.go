@@ -1,0 +1,236 @@
+package scan
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/format/container"
+	"polytome/internal/format/cuesheet"
+	"polytome/internal/format/iso9660"
+	"polytome/internal/format/sectors"
+)
+
+// tracksOf returns the platforms whose games are tracks with a cue sheet of that extension.
+func tracksOf(ext string, set *loader.Set) (out []*loader.Platform) {
+	for _, p := range set.Platforms {
+		if p.Has(title.Tracks) && slices.Contains(p.Extensions, ext) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// shelf is where files lie beside one another: a folder on disk, or an archive.
+type shelf struct {
+	fs.FS
+	// file tells where a file of the shelf lies on this computer.
+	file func(name string, info fs.FileInfo) title.File
+}
+
+// onDisk is a folder on disk, whose names need not be UTF-8.
+type onDisk string
+
+// Open opens a file below the folder.
+func (d onDisk) Open(name string) (fs.File, error) {
+	f, err := os.Open(filepath.Join(string(d), filepath.FromSlash(name)))
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func diskShelf(dir string) shelf {
+	return shelf{onDisk(dir), func(name string, info fs.FileInfo) title.File {
+		return title.File{Path: filepath.Join(dir, filepath.FromSlash(name)), Size: info.Size(), Modified: info.ModTime()}
+	}}
+}
+
+// openAt opens a file of a shelf for reading at any offset.
+func openAt(fsys fs.FS, name string) (r io.ReaderAt, size int64, done func() error, err error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	info, err := f.Stat()
+	r, ok := f.(io.ReaderAt)
+	if err == nil && (!ok || !info.Mode().IsRegular()) {
+		err = errors.New("it is no file")
+	}
+	if err != nil {
+		_ = f.Close()
+		return nil, 0, nil, err
+	}
+	return r, info.Size(), f.Close, nil
+}
+
+// tracks identifies the disc of a cue sheet by its first data track.
+func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
+	ext := strings.ToLower(path.Ext(name))
+	base := path.Base(name)
+	n := readName(base)
+	t := &title.Title{Form: title.Tracks, Of: 1, Name: n.name, Discs: []title.Disc{{Number: 1}}}
+	if ps := tracksOf(ext, set); len(ps) == 1 {
+		t.Platform = ps[0].Name
+	}
+	bad := func(say, remedy string) (*title.Title, error) {
+		discOfName(t, base)
+		t.Findings = append(t.Findings, fault(say, remedy))
+		return t, nil
+	}
+	r, size, done, err := openAt(sh, name)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if size > cuesheet.MaxBytes {
+		return bad("it is too long for a cue sheet", "look at the file with an editor")
+	}
+	text := make([]byte, size)
+	if k, err := r.ReadAt(text, 0); k < len(text) {
+		return nil, err
+	}
+	sheet, err := cuesheet.Parse(string(text))
+	if err != nil {
+		return bad("the cue sheet cannot be understood: "+err.Error(), "fix that line, or make the sheet again from the disc")
+	}
+	dir := path.Dir(name)
+	var names []string
+	lost := ""
+	for _, file := range sheet.Files {
+		found, info, err := besides(sh, dir, file.Name)
+		if err != nil {
+			if lost == "" {
+				lost = file.Name
+			}
+			names = append(names, "")
+			continue
+		}
+		names = append(names, found)
+		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: file.Name, File: sh.file(found, info)})
+		for _, track := range file.Tracks {
+			if sector, _, ok := track.Data(); ok && len(file.Tracks) == 1 && info.Size()%sector != 0 {
+				return bad(fmt.Sprintf("its track file %s has %d bytes, which is no whole number of sectors of %d bytes", file.Name, info.Size(), sector), "copy it from its disc again")
+			}
+		}
+	}
+	if lost != "" {
+		return bad(fmt.Sprintf("its track file %s is missing", lost), "put the file beside the cue sheet, or fix its name in the sheet")
+	}
+	at, track, ok := sheet.FirstData()
+	if !ok {
+		return bad("it is a disc of music: there is no data track", "keep it with your music")
+	}
+	data, length, closeData, err := openAt(sh, names[at])
+	if err != nil {
+		return nil, err
+	}
+	defer closeData()
+	sector, offset, _ := track.Data()
+	raw := sectors.New(data, length, sector, offset, int64(track.Start))
+	v, err := iso9660.Open(raw, raw.Size())
+	switch {
+	case errors.Is(err, iso9660.ErrNotISO), container.Damaged(err):
+		return bad(fmt.Sprintf("its data track %d holds no readable volume: %v", track.Number, err), again)
+	case err != nil:
+		return nil, err
+	}
+	for _, p := range set.Platforms {
+		if !p.Has(title.Tracks) {
+			continue
+		}
+		r := &reader{r: raw, size: raw.Size(), game: raw.Size(), name: base, volume: v.Identifier}
+		if p.Marker.Volume.Regexp != nil && !p.Marker.Volume.MatchString(v.Identifier) {
+			continue
+		}
+		if p.Marker.File != "" {
+			inside, err := openMarker(v, p.Marker.File)
+			if inside == nil || err != nil || !inside.has(&p.Marker) {
+				continue
+			}
+			inside.volume, inside.game, inside.called = v.Identifier, raw.Size(), base
+			r = inside
+		}
+		t.Name = ""
+		finish(t, p, r, ext, set)
+		if v.DeclaredSize() > raw.Size() {
+			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}}, Size: raw.Size()}
+			t.Findings = append(t.Findings, check(&all)...)
+		}
+		return t, nil
+	}
+	t.Platform = ""
+	return bad(fmt.Sprintf("it cannot be reported which game this is: the volume of its data track is named %q", v.Identifier), "describe its platform in a file of your own, or leave it out")
+}
+
+// besides finds a file next to a cue sheet, or in a folder there; letter case may differ in each part
+// of its path.
+func besides(sh shelf, dir, name string) (string, fs.FileInfo, error) {
+	full := path.Join(dir, name)
+	info, err := fs.Stat(sh, full)
+	if err == nil {
+		return full, info, regular(info)
+	}
+	at := dir
+	for want := range strings.SplitSeq(name, "/") {
+		entries, readErr := fs.ReadDir(sh, at)
+		if readErr != nil {
+			return "", nil, readErr
+		}
+		i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return e.Name() == want })
+		if i < 0 {
+			i = slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), want) })
+		}
+		if i < 0 {
+			return "", nil, err
+		}
+		at = path.Join(at, entries[i].Name())
+	}
+	if info, err = fs.Stat(sh, at); err == nil {
+		err = regular(info)
+	}
+	return at, info, err
+}
+
+func regular(info fs.FileInfo) error {
+	if !info.Mode().IsRegular() {
+		return errors.New("it is no file")
+	}
+	return nil
+}
+
+// folder identifies a folder of a shelf as the title of a platform whose games lie unpacked, by
+// what is at its top. It returns nil when it is none. The parts are not yet in it.
+func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.Set) *title.Title {
+	for _, p := range set.Platforms {
+		if !p.Has(form) || p.Marker.File == "" || !begins(top, p.Marker.File) {
+			continue
+		}
+		r, err := openMarker(fsys, p.Marker.File)
+		if r == nil || err != nil || !r.has(&p.Marker) {
+			continue
+		}
+		t := &title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}
+		r.called, r.calledFrom = name+".", "the name of the folder"
+		return finish(t, p, r, "", set)
+	}
+	return nil
+}
+
+// begins reports whether the first part of a marker's path is among a folder's names, so that it
+// is worth looking for.
+func begins(top []string, marker string) bool {
+	first, _, _ := strings.Cut(strings.ToLower(marker), "/")
+	return slices.ContainsFunc(top, func(name string) bool {
+		ok, _ := path.Match(first, strings.ToLower(name))
+		return ok
+	})
+}

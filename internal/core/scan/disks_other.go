@@ -1,0 +1,6 @@
+//go:build !linux
+
+package scan
+
+// turns is not known on this system.
+func turns(uint64) bool { return false }

@@ -1,0 +1,150 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/format/partition"
+	"polytome/internal/sim"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/sim/pictures"
+	"polytome/internal/sim/samba"
+	"polytome/internal/size"
+)
+
+// Connections are the demo's targets that are reached over a network: simulated consoles on the loopback.
+type Connections struct {
+	Corvane string // the address of the Corvane's first volume
+	Tanager string // that of the Tanager's share; the folder itself where there is no Samba
+	Note    string // what else is to be known, a sentence
+
+	world   World
+	covers  *pictures.Server
+	console *ftpd.Server
+	share   *samba.Server
+}
+
+// CorvaneVolume is the folder that stands for the Corvane's first volume, TanagerShare the one that is the Tanager's share, and HallStick the
+// image that stands for a new stick, prepared for its loader.
+func (w World) CorvaneVolume() string { return filepath.Join(w.Dir, "corvane", "hd1") }
+
+// TanagerShare is the folder that is the Tanager's share.
+func (w World) TanagerShare() string { return filepath.Join(w.Dir, "tanager") }
+
+// HallStick is the image of a new stick.
+func (w World) HallStick() string { return filepath.Join(w.Dir, "drives", "hall-14.img") }
+
+// corvaneSpace is what the Corvane's stock disk takes, in bytes.
+const corvaneSpace = 4_800_000_000
+
+// tanagerSpace is what the Tanager's share may take, in bytes.
+const tanagerSpace = 24 * size.GiB
+
+// Bring switches the consoles on.
+func (w World) Bring(ctx context.Context) (*Connections, error) {
+	r := &Connections{world: w}
+	for _, dir := range []string{filepath.Join(w.CorvaneVolume(), "gantry"), w.TanagerShare()} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return nil, fmt.Errorf("making the demo's consoles: %w", err)
+		}
+	}
+	var err error
+	if r.covers, err = pictures.Start(Pictures()); err != nil {
+		return nil, fmt.Errorf("starting the demo's server of pictures: %w", err)
+	}
+	corvane, tanager := sim.Consoles["corvane"], sim.Consoles["tanager"]
+	if r.console, err = corvane.Serve(filepath.Dir(w.CorvaneVolume()), 0, corvaneSpace); err != nil {
+		r.Close()
+		return nil, err
+	}
+	r.Corvane = fmt.Sprintf("ftp://127.0.0.1:%d/hd1", r.console.Port())
+	if err := tanager.Start(w.TanagerShare()); err != nil {
+		r.Close()
+		return nil, err
+	}
+	r.share, err = samba.Serve(ctx, tanager.Share, w.TanagerShare(), samba.Options{})
+	switch {
+	case errors.Is(err, samba.ErrNone):
+		r.Tanager, r.Note = w.TanagerShare(), "Samba is not installed, so the Tanager's share is a plain folder here."
+	case err != nil:
+		r.Close()
+		return nil, err
+	default:
+		r.Tanager = fmt.Sprintf("smb://127.0.0.1:%d/%s", r.share.Port, tanager.Share)
+	}
+	return r, nil
+}
+
+// Close switches the consoles off.
+func (r *Connections) Close() {
+	if r.covers != nil {
+		_ = r.covers.Close()
+	}
+	if r.console != nil {
+		r.console.Close()
+	}
+	if r.share != nil {
+		r.share.Close()
+	}
+}
+
+// large are the keys of the titles that would take long over a network, for a demo.
+func (w World) large() bench.Keys {
+	keys := bench.Keys{"SKU-0007"}
+	for _, v := range vespers { // those of which no ID is read, or that share one, go by their files
+		keys = append(keys, fmt.Sprintf("VSP-%05d", v.number), filepath.Join(w.Games, filepath.FromSlash(v.path())))
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys)
+}
+
+// corvane and tanager are the targets.
+func (r *Connections) corvane() bench.Target {
+	return bench.Target{Name: "Corvane disk", At: r.Corvane, Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(corvaneSpace), NoCovers: true, Titles: bench.Keys{"CVN00117", "CVN00130"}}
+}
+
+func (r *Connections) tanager() bench.Target {
+	return bench.Target{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Via: "smb", Capacity: bench.Size(tanagerSpace), Everything: true, Without: r.world.large()}
+}
+
+// Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of pictures is where ours is now.
+func (r *Connections) Connect(b *bench.Bench) {
+	for i := range b.Covers.Servers {
+		if b.Covers.Servers[i].Name == CoverServer {
+			b.Covers.Servers[i].URL = r.covers.URL()
+		}
+	}
+	for _, p := range []bench.Target{r.corvane(), r.tanager()} {
+		i := slices.IndexFunc(b.Targets, func(x bench.Target) bool { return x.Name == p.Name })
+		if i < 0 {
+			b.Targets = append(b.Targets, p)
+			continue
+		}
+		b.Targets[i].At = p.At
+	}
+}
+
+// Three is a bench with one target for each connection: a new stick, the Corvane, and the Tanager's share.
+func (r *Connections) Three() (*bench.Bench, error) {
+	w := r.world
+	if _, err := os.Stat(w.HallStick()); err != nil {
+		stick := driveImage{size: 14700 * size.MiB, scheme: partition.MBR, filesystem: "fat32", label: "PIPIT"}
+		if err := stick.make(w.HallStick()); err != nil {
+			return nil, fmt.Errorf("making the demo's new stick: %w", err)
+		}
+	}
+	b := bench.New("")
+	b.Sources = []bench.Source{{Path: w.Games}, {Path: w.Shelf}}
+	corvane := r.corvane()
+	corvane.Everything, corvane.Titles, corvane.Without = true, nil, r.world.large()
+	b.Targets = []bench.Target{
+		{Name: "Hall stick", At: "drive:" + w.HallStick(), Loader: "bellows", Also: []string{"mica"}, Via: "usb", Everything: true, Without: w.large()},
+		corvane, r.tanager(),
+	}
+	return b, nil
+}

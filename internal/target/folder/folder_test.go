@@ -1,0 +1,177 @@
+package folder_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/judge"
+	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/targettest"
+)
+
+func TestConformance(t *testing.T) {
+	for name, opts := range map[string]folder.Options{
+		"as it is":       {},
+		"declared FAT32": {Filesystem: "fat32", Capacity: 58 * size.GiB},
+	} {
+		t.Run(name, func(t *testing.T) {
+			placetest.Run(t, func(t *testing.T) target.Target {
+				p, err := folder.Open(t.TempDir(), opts)
+				require.NoError(t, err)
+				return p
+			})
+		})
+	}
+}
+
+// fatMount makes a FAT32 volume in a file and mounts it through FUSE.
+func fatMount(t *testing.T, mib int64) (dir, imageDir string) {
+	imageDir = t.TempDir()
+	img := filepath.Join(imageDir, "stick.img")
+	f, err := os.Create(img)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(mib<<20))
+	require.NoError(t, f.Close())
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", "-n", "PIPIT", img)
+	dir = t.TempDir()
+	judge.Root(t, "fusefat", "-o", "rw+,allow_other,umask=0,fsname="+img, img, dir)
+	t.Cleanup(func() {
+		judge.Root(t, "fusermount", "-u", dir)
+		assert.Eventually(t, func() bool { // the mount ends a moment after fusermount does
+			_, err := judge.Try(t, "fsck.fat", "-n", img)
+			return err == nil
+		}, 10*time.Second, 50*time.Millisecond, "fsck finds the volume sound")
+	})
+	return dir, imageDir
+}
+
+// TestNetworkMountsAreKnown has a mount say that it comes from another computer.
+func TestNetworkMountsAreKnown(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "far.img")
+	require.NoError(t, os.WriteFile(img, nil, 0o644))
+	require.NoError(t, os.Truncate(img, 64<<20))
+	judge.Run(t, "mkfs.fat", "-F", "32", "-s", "1", img)
+	dir := t.TempDir()
+	judge.Root(t, "fusefat", "-o", "rw+,allow_other,umask=0,subtype=sshfs,fsname=box:/games", img, dir)
+	t.Cleanup(func() { judge.Root(t, "fusermount", "-u", dir) })
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	f, err := p.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "sshfs", f.Network)
+	q, err := folder.Open(t.TempDir(), folder.Options{})
+	require.NoError(t, err)
+	defer q.Close()
+	f, err = q.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, f.Network)
+}
+
+func TestARealFATMountIsKnown(t *testing.T) {
+	dir, img := fatMount(t, 64)
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	f, err := p.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "fat32", f.Filesystem.Name)
+	assert.Equal(t, "PIPIT", f.Label)
+	assert.False(t, f.Declared)
+
+	w, err := p.Create(context.Background(), "COPPER.ISO", 3)
+	require.NoError(t, err)
+	_, err = w.Write([]byte("abc"))
+	require.NoError(t, err)
+	require.NoError(t, w.Skip(100_000))
+	require.NoError(t, w.Commit())
+	assert.Contains(t, judge.Run(t, "mdir", "-i", filepath.Join(img, "stick.img"), "-b", "::"), "::/COPPER.ISO\n")
+}
+
+func TestDeclaredSpaceShrinksByWhatIsThere(t *testing.T) {
+	dir := t.TempDir()
+	p, err := folder.Open(dir, folder.Options{Filesystem: "fat32", Capacity: 58 * size.GiB})
+	require.NoError(t, err)
+	defer p.Close()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "one"), []byte("x"), 0o644))
+	f, err := p.Facts(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, 32*size.KiB, f.Cluster)
+	assert.Equal(t, 58*size.GiB-f.Filesystem.Structures(f.Capacity, f.Cluster)-32*size.KiB, f.Free, "one byte takes a whole cluster")
+}
+
+func TestWrongTargets(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	_, err := folder.Open(filepath.Join(dir, "nowhere"), folder.Options{})
+	assert.ErrorContains(t, err, "there is no folder")
+	_, err = folder.Open(file, folder.Options{})
+	assert.ErrorContains(t, err, "is a file")
+	_, err = folder.Open(dir, folder.Options{Filesystem: "fat23"})
+	assert.ErrorContains(t, err, "known are fat32, exfat")
+}
+
+func TestALinkDoesNotLeadOutside(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "FULL")))
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	_, err = p.Create(context.Background(), "FULL/a.iso", 1)
+	assert.Error(t, err)
+	left, err := os.ReadDir(outside)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// TestSpaceThatOthersTakeIsNoticedEarly has somebody else fill the volume while a large file is written, for which no space could be made in advance.
+func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "stick.img")
+	require.NoError(t, os.WriteFile(img, nil, 0o644))
+	require.NoError(t, os.Truncate(img, 300<<20))
+	judge.Run(t, "mkfs.exfat", img)
+	dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", img))
+	t.Cleanup(func() { judge.Root(t, "losetup", "-d", dev) })
+	dir := t.TempDir()
+	judge.Root(t, "mount.exfat-fuse", "-o", "allow_other,umask=0", dev, dir)
+	t.Cleanup(func() { judge.Root(t, "umount", dir) })
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	w, err := p.Create(context.Background(), "large.iso", 200<<20)
+	require.NoError(t, err)
+	block := make([]byte, 1<<20)
+	block[0] = 1
+	at := 0
+	for ; at < 10; at++ {
+		_, err = w.Write(block)
+		require.NoError(t, err)
+	}
+	other, err := os.Create(filepath.Join(dir, "other"))
+	require.NoError(t, err)
+	for range 150 {
+		_, err = other.Write(block)
+		require.NoError(t, err)
+	}
+	require.NoError(t, other.Close())
+	for ; at < 200 && err == nil; at++ {
+		_, err = w.Write(block)
+	}
+	assert.ErrorIs(t, err, target.ErrNoSpace)
+	assert.ErrorContains(t, err, "others have left")
+	assert.Less(t, at, 80, "long before the last byte")
+	require.NoError(t, w.Abort())
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+}

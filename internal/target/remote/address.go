@@ -1,0 +1,82 @@
+// Package remote is what targets on other machines have in common: how they are addressed, how it is said that they cannot be reached, and
+// connections on which nothing may stall.
+package remote
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// The schemes of addresses.
+const (
+	FTP  = "ftp"
+	FTPS = "ftps" // the server is asked for TLS (RFC 4217)
+	SMB  = "smb"
+)
+
+// An Address names a volume of a console or a folder of a share: "ftp://gantry@192.168.0.20:21/hd1", "smb://HALL;odile@box/games". Passwords do not
+// stand in it.
+type Address struct {
+	Scheme string
+	Host   string
+	Port   int    // 0 for the usual one
+	Domain string // of the user, on a share; "" for none
+	User   string // "" for what the loader's profile says, or for nobody in particular
+	Root   string // folder of the server that is the target's root, without a slash at either end; of a share, its name comes first
+}
+
+// examples are how addresses are written.
+var examples = map[string]string{FTP: "ftp://192.168.0.20/hd1", FTPS: "ftps://192.168.0.20/hd1", SMB: "smb://192.168.0.30/games"}
+
+// Parse takes an address of one of the schemes apart. ok is false for one of another kind.
+func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
+	scheme, _, found := strings.Cut(s, "://")
+	if !found || !slices.Contains(schemes, scheme) {
+		return a, false, nil
+	}
+	bad := fmt.Errorf("%q is no address that can be used; write it like %s", s, examples[scheme])
+	u, err := url.Parse(s)
+	if err != nil || u.Hostname() == "" {
+		return a, true, bad
+	}
+	if _, has := u.User.Password(); has {
+		return a, true, fmt.Errorf("a password does not stand in an address: take it out of %s, and it is asked for", strings.Replace(s, u.User.String(), u.User.Username()+":…", 1))
+	}
+	a = Address{Scheme: scheme, Host: u.Hostname(), User: u.User.Username(), Root: strings.Trim(path.Clean("/"+u.Path), "/")}
+	if domain, user, ok := strings.Cut(a.User, ";"); ok && scheme == SMB {
+		a.Domain, a.User = domain, user
+	}
+	if p := u.Port(); p != "" {
+		if a.Port, err = strconv.Atoi(p); err != nil || a.Port < 1 || a.Port > 65535 {
+			return a, true, fmt.Errorf("%q is no port", p)
+		}
+	}
+	return a, true, nil
+}
+
+// String writes the address.
+func (a Address) String() string {
+	u := url.URL{Scheme: a.Scheme, Host: a.Host, Path: "/" + a.Root}
+	if strings.Contains(a.Host, ":") {
+		u.Host = "[" + a.Host + "]"
+	}
+	if a.Port != 0 {
+		u.Host = net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
+	}
+	user := a.User
+	if a.Domain != "" {
+		user = a.Domain + ";" + user
+	}
+	if user != "" {
+		u.User = url.User(user)
+	}
+	return u.String()
+}
+
+// Secure reports whether what is sent cannot be read on the way, as far as the address tells.
+func (a Address) Secure() bool { return a.Scheme == FTPS }

@@ -1,0 +1,154 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"polytome/internal/target"
+)
+
+// A LoginError is that a server does not let a user in.
+type LoginError struct {
+	Address Address
+	User    string // who tried; "" for nobody in particular
+	Given   bool   // a password was given; without one, none can be wrong
+	Err     error
+}
+
+func (e *LoginError) Error() string {
+	if e.User == "" {
+		a := e.Address
+		a.User = "user"
+		return fmt.Sprintf("%s wants a name and a password, and none were given: the target's address needs a user, as in %s", e.Address.Host, a)
+	}
+	if !e.Given {
+		return fmt.Sprintf("%s wants the password of %s", e.Address.Host, e.User)
+	}
+	return fmt.Sprintf("%s does not let %s in: the name or the password is wrong (%v)", e.Address.Host, e.User, e.Err)
+}
+
+func (e *LoginError) Unwrap() error { return target.ErrReadOnly }
+
+// Unreachable says in words why there is no connection to a server; what is its kind, such as "FTP server". It returns nil for an error that
+// says nothing of that.
+func Unreachable(host string, port int, what string, err error) error {
+	at := net.JoinHostPort(host, strconv.Itoa(port))
+	var dns *net.DNSError
+	var ne net.Error
+	say := ""
+	switch {
+	case errors.As(err, &dns):
+		say = fmt.Sprintf("there is no computer or console called %s", host)
+	case errors.Is(err, errRefused):
+		say = fmt.Sprintf("%s is there, and no %s answers on port %d: start it there, or fix the port", host, what, port)
+	case errors.Is(err, errNoRoute):
+		say = fmt.Sprintf("there is no way to %s from this computer: look at the cable, and at both addresses", host)
+	case errors.As(err, &ne) && ne.Timeout():
+		say = fmt.Sprintf("%s does not answer: it is off, or something between swallows what is sent", at)
+	default:
+		return nil
+	}
+	return fmt.Errorf("%w: %s (%w)", target.ErrGone, say, err)
+}
+
+// IsRefused reports whether a machine is there on which nothing listens at a port.
+func IsRefused(err error) bool { return errors.Is(err, errRefused) }
+
+// IsNoRoute reports whether nobody answered in the network of an address, or a router said that it knows no way.
+func IsNoRoute(err error) bool { return errors.Is(err, errNoRoute) }
+
+// IsNoWay reports whether this computer has no network at all in which an address would be.
+func IsNoWay(err error) bool { return errors.Is(err, errNoNet) }
+
+// A Deadlined is a connection on which nothing may stall: what is read or written has to come on within a time.
+type Deadlined struct {
+	net.Conn
+	Limit time.Duration
+}
+
+func (d *Deadlined) Read(b []byte) (int, error) {
+	_ = d.SetReadDeadline(time.Now().Add(d.Limit))
+	return d.Conn.Read(b)
+}
+
+func (d *Deadlined) Write(b []byte) (int, error) {
+	_ = d.SetWriteDeadline(time.Now().Add(d.Limit))
+	return d.Conn.Write(b)
+}
+
+// A Watched is a connection that somebody reads from all the time, also when nothing is to come. It is closed when something is waited for, and
+// nothing comes for a time.
+type Watched struct {
+	net.Conn
+	limit time.Duration
+
+	mu      sync.Mutex
+	waiting int
+	last    time.Time // that something came, or was waited for first
+	stalled bool
+}
+
+// Watch watches a connection until the context ends.
+func Watch(ctx context.Context, c net.Conn, limit time.Duration) *Watched {
+	w := &Watched{Conn: c, limit: limit, last: time.Now()}
+	go func() {
+		tick := time.NewTicker(max(limit/4, 5*time.Millisecond))
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+			w.mu.Lock()
+			stalled := w.waiting > 0 && time.Since(w.last) > limit
+			w.stalled = w.stalled || stalled
+			w.mu.Unlock()
+			if stalled {
+				_ = c.Close()
+				return
+			}
+		}
+	}()
+	return w
+}
+
+// Wait says that something is waited for, until the function that it returns is named.
+func (w *Watched) Wait() func() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.waiting == 0 {
+		w.last = time.Now()
+	}
+	w.waiting++
+	return func() {
+		w.mu.Lock()
+		w.waiting--
+		w.mu.Unlock()
+	}
+}
+
+// Stalled reports whether it was closed as nothing came.
+func (w *Watched) Stalled() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.stalled
+}
+
+func (w *Watched) Read(b []byte) (int, error) {
+	n, err := w.Conn.Read(b)
+	w.mu.Lock()
+	w.last = time.Now()
+	w.mu.Unlock()
+	return n, err
+}
+
+func (w *Watched) Write(b []byte) (int, error) {
+	_ = w.SetWriteDeadline(time.Now().Add(w.limit))
+	return w.Conn.Write(b)
+}

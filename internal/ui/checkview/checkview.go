@@ -1,0 +1,399 @@
+// Package proofview is the fifth stage: what the console will list, as it will show it; what is wrong on the target, and
+// what fixes it; and what to do at the console.
+package checkview
+
+import (
+	"fmt"
+	"image"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
+	"polytome/internal/core/fix"
+	"polytome/internal/core/survey"
+	"polytome/internal/draw"
+	"polytome/internal/size"
+	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
+)
+
+// pane is a part of the screen that the cursor can be in.
+type pane int
+
+const (
+	listed pane = iota
+	findings
+	checklist
+	panes
+)
+
+// Model is the stage.
+type Model struct {
+	d       *state.State
+	pane    pane
+	lists   [panes]scroll.List
+	filter  string
+	changes bool // what differs from the last check is shown in place of the findings
+	shown   *check.Report
+	found   []int // numbers of the findings that the filter leaves
+	covers  map[cover]image.Image
+	asked   map[cover]bool
+	// where the panes are, for the mouse
+	split  int
+	origin [panes]int
+}
+
+// A cover is a picture on a target, as it was when it was checked.
+type cover struct {
+	of   *check.Report
+	path string
+}
+
+// New makes the stage.
+func New(d *state.State) *Model {
+	return &Model{d: d, covers: map[cover]image.Image{}, asked: map[cover]bool{}}
+}
+
+// Name is the stage's name on the rail.
+func (m *Model) Name() string { return "Proof" }
+
+// Number is how many titles the loader will list.
+func (m *Model) Number() string {
+	if r := m.report(); r != nil {
+		return fmt.Sprint(len(r.Listed))
+	}
+	return "-"
+}
+
+func (m *Model) checked() state.Checked {
+	if m.d.Target < len(m.d.Checks) {
+		return m.d.Checks[m.d.Target]
+	}
+	return state.Checked{}
+}
+
+func (m *Model) report() *check.Report { return m.checked().Report }
+
+func (m *Model) target() *bench.Target {
+	if m.d.Target < len(m.d.Bench.Targets) {
+		return &m.d.Bench.Targets[m.d.Target]
+	}
+	return nil
+}
+
+// Refresh takes over changed state.
+func (m *Model) Refresh() {
+	r := m.report()
+	if r == m.shown {
+		return
+	}
+	if r != nil && m.shown == nil || r == nil {
+		m.changes = false
+	}
+	m.shown = r
+	clear(m.asked)
+	if r != nil && m.pane == listed && len(r.Findings) > 0 && m.lists[listed].Cursor == 0 {
+		m.pane = findings // what is wrong comes first
+	}
+	m.find()
+}
+
+// mostCovers is how many pictures are kept.
+const mostCovers = 60
+
+// SetFilter shows only findings that have the words.
+func (m *Model) SetFilter(f string) {
+	m.filter = f
+	m.find()
+}
+
+// find finds the findings that are shown.
+func (m *Model) find() {
+	m.found = m.found[:0]
+	r := m.report()
+	if r == nil {
+		return
+	}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if m.filter == "" || state.HasWords(string(f.Grade)+" "+string(f.Kind)+" "+f.Path+" "+f.Say, m.filter) {
+			m.found = append(m.found, i)
+		}
+	}
+}
+
+// Escape drops the filter, or goes back from the comparison.
+func (m *Model) Escape() bool {
+	had := m.filter != "" || m.changes
+	m.changes = false
+	m.SetFilter("")
+	return had
+}
+
+// Drawing is what paper shows of the stage.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindChecklist) }
+
+// Title is none: the stage shows what is on the target.
+func (m *Model) Title() (int, bool) { return 0, false }
+
+// finding is the one under the cursor, nil for none.
+func (m *Model) finding() *check.Finding {
+	r, c := m.report(), m.lists[findings].Cursor
+	if r == nil || m.changes || c >= len(m.found) {
+		return nil
+	}
+	return &r.Findings[m.found[c]]
+}
+
+// Actions are the keys of the stage. The list under the cursor is looked up when a
+// key is pressed, as tab changes it.
+func (m *Model) Actions() []state.Action {
+	out := []state.Action{}
+	if m.pane == checklist {
+		out = append(out, state.Do("space enter", "tick off", m.tick).Saying("tick a line of the checklist off, or take the tick away"))
+	} else {
+		out = append(out,
+			state.Do("m space enter", "fix", m.fix).Saying("mark the finding to be fixed, or take the mark off; the next run does it"),
+			state.Do("M", "all like it", m.fixKind).Saying("mark all findings of the same kind to be fixed"))
+	}
+	return append(append(out,
+		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).Saying("the next part of the screen: the list, the findings, the checklist"),
+		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
+		state.Do("p", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).Saying("read the target again, as it is now"),
+		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).Saying("read every byte of every game, and compare every checksum"),
+		state.Do("c", "what changed", state.Just(m.compare)).Saying("what differs from the check before"),
+		state.Do("e", "checklist to a file", state.Just(func() { m.d.AskChecklist(m.d.Target) })).Saying("write the checklist to a text file"),
+		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
+		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
+	), state.Movement(&m.lists[m.pane])...)
+}
+
+func (m *Model) turn(by int) {
+	m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+by))
+	for p := range m.lists {
+		m.lists[p].Home()
+	}
+	m.shown, m.changes = nil, false
+	m.Refresh()
+}
+
+// Work has the cover under the cursor read, and the target checked when nobody has yet.
+func (m *Model) Work() tea.Cmd {
+	var all []tea.Cmd
+	n := m.d.Target
+	if m.report() == nil && n < len(m.d.Checks) && !m.d.Checking(n) && m.d.Checks[n].Trouble == "" && !m.d.Running() && n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
+		all = append(all, m.d.StartCheck(n, ""))
+	}
+	if l := m.line(); l != nil && l.Cover != "" {
+		key := cover{m.report(), l.Cover}
+		if _, has := m.covers[key]; !has && !m.asked[key] {
+			m.asked[key] = true
+			all = append(all, m.d.Cover(n, l.Cover))
+		}
+	}
+	return tea.Batch(all...)
+}
+
+// SetCover takes over a picture.
+func (m *Model) SetCover(msg state.CoverMsg) {
+	if len(m.covers) >= mostCovers { // they are read again when somebody looks
+		clear(m.covers)
+		clear(m.asked)
+	}
+	m.covers[cover{msg.Of, msg.Path}] = msg.Picture
+}
+
+// line is the line of the list under the cursor, nil for none.
+func (m *Model) line() *check.Listed {
+	r, c := m.report(), m.lists[listed].Cursor
+	if r == nil || c >= len(r.Listed) {
+		return nil
+	}
+	return &r.Listed[c]
+}
+
+func (m *Model) fix() tea.Cmd {
+	if m.pane == listed { // the finding that the line is about
+		l := m.line()
+		if l == nil {
+			return nil
+		}
+		for k, i := range m.found {
+			if f := &m.report().Findings[i]; concerns(f, l) {
+				m.pane, m.lists[findings].Cursor = findings, k
+				return nil
+			}
+		}
+		m.d.Notice = "Nothing is wrong with " + l.Name + "."
+		return nil
+	}
+	f := m.finding()
+	if f == nil {
+		m.d.Notice = "There is nothing to fix."
+		return nil
+	}
+	return m.d.MarkFixes(m.d.Target, f.Fixes)
+}
+
+func (m *Model) fixKind() tea.Cmd {
+	f, r := m.finding(), m.report()
+	if f == nil {
+		m.d.Notice = "tab goes to the findings; there M fixes all of one kind."
+		return nil
+	}
+	return m.d.MarkFixes(m.d.Target, r.Fixes(f.Kind))
+}
+
+// compare shows what differs from the check before.
+func (m *Model) compare() {
+	p := m.checked()
+	switch {
+	case p.Report == nil:
+		m.d.Notice = "There is no check yet to compare."
+	case p.Changes == nil:
+		m.d.Notice = "This is the first check of the target. The next one is compared with it."
+	default:
+		m.changes = !m.changes
+		m.pane = findings
+		m.lists[findings].Home()
+	}
+}
+
+func (m *Model) tick() tea.Cmd {
+	r := m.report()
+	c := m.lists[checklist].Cursor
+	if r == nil || c >= len(r.Checklist) {
+		return nil
+	}
+	return m.d.Tick(m.d.Target, r.Checklist[c])
+}
+
+// Click moves the cursor into the pane that was clicked.
+func (m *Model) Click(x, y int) tea.Cmd {
+	p := listed
+	if x >= m.split {
+		p = findings
+		if y >= m.origin[checklist] {
+			p = checklist
+		}
+	}
+	m.pane = p
+	row := y - m.origin[p]
+	if p == findings {
+		row /= perFinding
+	}
+	if m.lists[p].Click(row) {
+		switch p {
+		case checklist:
+			return m.tick()
+		case findings:
+			return m.fix()
+		}
+	}
+	return nil
+}
+
+// Wheel scrolls the pane under the cursor.
+func (m *Model) Wheel(by int) { m.lists[m.pane].Move(by) }
+
+// Why explains the finding, or the line of the list, under the cursor.
+func (m *Model) Why() state.Why {
+	r := m.report()
+	if r == nil {
+		return m.notYet()
+	}
+	c := m.lists[m.pane].Cursor
+	switch {
+	case m.pane == listed && c < len(r.Listed):
+		l := r.Listed[c]
+		say := fmt.Sprintf("will be listed and start. It is %s, %s.", l.Path, size.Format(l.Size))
+		if !l.Starts {
+			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".", Ways: []string{"enter goes to what is wrong with it"}}
+		}
+		return state.Why{Lead: l.Name, Say: say}
+	case m.pane == findings && m.changes:
+		return state.Why{Lead: "Since the check before", Say: "this has changed. c goes back to the findings."}
+	case m.pane == findings && m.finding() != nil:
+		return m.whyFinding(m.finding())
+	case m.pane == checklist && c < len(r.Checklist):
+		return state.Why{Lead: fmt.Sprintf("Step %d at the console:", c+1), Say: r.Checklist[c] + ".", Ways: []string{"space ticks it off, and the tick stays until the next run"}}
+	}
+	return state.Why{Lead: "Nothing", Say: "here."}
+}
+
+// whyFinding says what it is, where, why it matters, and what fixes it.
+func (m *Model) whyFinding(f *check.Finding) state.Why {
+	w := state.Why{Lead: f.Path, Say: f.Say + "."}
+	if f.Path == "" {
+		w.Lead = "The target:"
+	}
+	if f.Matters != "" {
+		w.Say += " At the console: " + f.Matters + "."
+	}
+	switch p := m.target(); {
+	case len(f.Fixes) > 0 && p != nil && p.Fixing(f.Fixes...):
+		w.Ways = []string{"marked: the next run will " + words(f.Fixes)}
+	case len(f.Fixes) > 0:
+		w.Ways = []string{"m has the next run " + words(f.Fixes)}
+	case f.Remedy != "":
+		w.Ways = []string{f.Remedy}
+	}
+	return w
+}
+
+// words say what fixes do, in a clause.
+func words(all []fix.Fix) string {
+	if len(all) == 1 {
+		return all[0].Words()
+	}
+	return fmt.Sprintf("%s, and make %s more", all[0].Words(), size.Count(len(all)-1, "change"))
+}
+
+// notYet says why there is no check.
+func (m *Model) notYet() state.Why {
+	n := m.d.Target
+	switch {
+	case m.d.Checking(n):
+		return state.Why{Lead: "Reading the target", Say: "as the loader would."}
+	case m.d.Running():
+		return state.Why{Lead: "A run is going on.", Say: "The target is checked at its end, without being asked.", Ways: []string{"p reads the target as it is now"}}
+	case m.checked().Trouble != "":
+		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".", Ways: []string{"p tries it again"}}
+	case n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away != nil:
+		return state.Why{Lead: "The target is away", Say: fmt.Sprintf("(%v), so it cannot be checked.", m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
+	}
+	return state.Why{Lead: "Not checked yet.", Say: "The check reads the target as the loader would, and says what it will list.", Ways: []string{"p checks it now"}}
+}
+
+// marked counts the findings that are marked to be fixed.
+func (m *Model) marked() (n int) {
+	p, r := m.target(), m.report()
+	if p == nil || r == nil {
+		return 0
+	}
+	for i := range r.Findings {
+		if len(r.Findings[i].Fixes) > 0 && p.Fixing(r.Findings[i].Fixes...) {
+			n++
+		}
+	}
+	return n
+}
+
+// ticked reports whether a line of the checklist is ticked off.
+func (m *Model) ticked(line string) bool {
+	p := m.target()
+	return p != nil && survey.Ticked(p)(line)
+}
+
+// about are the findings that are about a line of the list.
+func about(r *check.Report, l *check.Listed) bool {
+	return slices.ContainsFunc(r.Findings, func(f check.Finding) bool { return concerns(&f, l) && f.Grade != check.Remark })
+}
+
+// concerns reports whether a finding is about a line of the list: its file, what lies in its folder, or its cover.
+func concerns(f *check.Finding, l *check.Listed) bool {
+	return f.Path == l.Path || strings.HasPrefix(f.Path, l.Path+"/") || l.Cover != "" && f.Path == l.Cover
+}

@@ -1,0 +1,248 @@
+package drivesview
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/prepare"
+	"polytome/internal/drives"
+	"polytome/internal/size"
+	"polytome/internal/ui/state"
+)
+
+// askLoader begins preparing: it asks what for.
+func (m *Model) askLoader() tea.Cmd {
+	f := m.current()
+	if f == nil || !m.idle() {
+		return nil
+	}
+	if r := f.Refusal(); r != nil {
+		m.d.Notice = "It cannot be prepared: " + r.Say + "."
+		if mounted(f.Drive) {
+			m.d.Notice += " X unmounts it first."
+		}
+		return nil
+	}
+	var names []string
+	for _, p := range m.d.Set.Profiles {
+		if p.Attachment("usb", "") != nil {
+			names = append(names, p.Name)
+		}
+	}
+	value := ""
+	if n := m.d.TargetOn(f.Drive); n >= 0 {
+		value = m.d.Bench.Targets[n].Loader
+	}
+	names = append(names, "fat32", "exfat", "fat16")
+	hint := strings.Join(names, ", ")
+	if len(f.Volumes) > 1 {
+		hint = "only this partition: write \"here\" behind it. " + hint
+	}
+	m.d.Ask(state.Question{Prompt: "Ready " + f.Name() + " for which loader, or with which filesystem? ", Value: value, Suggestions: names, Hint: hint, Done: m.makePlan})
+	return nil
+}
+
+// makePlan plans what the drive becomes.
+func (m *Model) makePlan(answer string) tea.Cmd {
+	f := m.current()
+	if f == nil || answer == "" {
+		return nil
+	}
+	r := prepare.Request{Titles: m.d.Scan.Titles}
+	what, here := strings.CutSuffix(answer, " here")
+	if v := m.volume(); here && v != nil {
+		r.Part = v.Number
+	}
+	if drives.Ours(strings.ToLower(what)) {
+		r.Filesystem = what
+	} else {
+		p, err := m.d.Set.Profile(what)
+		if err != nil {
+			m.d.Notice = state.Sentence(err.Error())
+			return nil
+		}
+		r.Profile = p
+	}
+	return m.planWith(r)
+}
+
+func (m *Model) planWith(r prepare.Request) tea.Cmd {
+	sys, set, d := m.d.System, m.d.Set, m.current().Drive
+	return m.do("reading what is on it", func(ctx context.Context) doneMsg {
+		p, err := prepare.Make(ctx, sys, d, set, r)
+		if err != nil {
+			return doneMsg{err: err}
+		}
+		return doneMsg{take: func(m *Model) {
+			m.show, m.plan, m.report, m.event = preparing, p, nil, prepare.Event{Step: -1}
+			m.request = r
+			m.lines.Home()
+		}}
+	})
+}
+
+// askKit asks for the folder with the loader's own files.
+func (m *Model) askKit() tea.Cmd {
+	if m.plan == nil || m.request.Profile == nil || len(m.request.Profile.Kit.Files) == 0 || m.report != nil {
+		m.d.Notice = "This loader has no files of its own."
+		return nil
+	}
+	k := &m.request.Profile.Kit
+	hint := "the folder with " + k.Shown + ", as it was downloaded"
+	if len(k.Editions) > 0 {
+		var names []string
+		for _, e := range k.Editions {
+			names = append(names, e.Name)
+		}
+		hint += "; the edition in front: " + strings.Join(names, ", ")
+	}
+	m.d.Ask(state.Question{Prompt: "Where are they? ", Value: m.request.Kit, Hint: hint, Done: func(answer string) tea.Cmd {
+		r := m.request
+		for _, e := range k.Editions {
+			if rest, ok := strings.CutPrefix(answer, e.Name+" "); ok {
+				r.Edition, answer = e.Name, rest
+			}
+		}
+		r.Kit = state.Expand(answer)
+		return m.planWith(r)
+	}})
+	return nil
+}
+
+// askConsent wants the drive's name typed.
+func (m *Model) askConsent() tea.Cmd {
+	if m.plan == nil || m.report != nil || !m.idle() {
+		return nil
+	}
+	d := m.plan.Drive
+	word := d.Serial
+	if word == "" {
+		word = d.Name()
+	}
+	loses := m.plan.Loses
+	if loses == "" {
+		loses = "nothing that could be recognised"
+	}
+	prompt := fmt.Sprintf("Lost: %s. Write %s to go on: ", loses, word)
+	if len(prompt) > 100 {
+		prompt = fmt.Sprintf("Write %s to go on: ", word)
+	}
+	m.d.Ask(state.Question{Prompt: prompt, Hint: "lost is " + loses, Done: func(answer string) tea.Cmd {
+		c := drives.Consent{Typed: answer}
+		if err := d.Agreed(drives.Consent{Typed: answer, Fixed: true}); err != nil {
+			m.d.Notice = "That is not the name of the drive, so nothing was begun."
+			return nil
+		}
+		if !d.Fixed() {
+			return m.ready(c)
+		}
+		return func() tea.Msg {
+			return state.AskMsg{Question: state.Question{Prompt: "It is built into this computer. Write built in to agree to that as well: ", Hint: "built in", Done: func(answer string) tea.Cmd {
+				if !strings.EqualFold(answer, "built in") {
+					m.d.Notice = "That was not agreed to, so nothing was begun."
+					return nil
+				}
+				c.Fixed = true
+				return m.ready(c)
+			}}}
+		}
+	}})
+	return nil
+}
+
+// ready carries the plan out.
+func (m *Model) ready(c drives.Consent) tea.Cmd {
+	p, sys := m.plan, m.d.System
+	events := make(chan prepare.Event, len(p.Steps)+1)
+	work := m.do("readying "+p.Drive.Name(), func(context.Context) doneMsg {
+		defer close(events)
+		// Leaving the screen does not break it off: half prepared, the drive would be of no use.
+		r, err := p.Do(context.Background(), sys, c, func(e prepare.Event) { events <- e })
+		return doneMsg{err: err, change: true, take: func(m *Model) {
+			m.report = r
+			if err != nil {
+				m.event.Step = -1
+			}
+		}}
+	})
+	return tea.Batch(work, follow(events))
+}
+
+// follow waits for the next event.
+func follow(events <-chan prepare.Event) tea.Cmd {
+	return func() tea.Msg {
+		e, ok := <-events
+		if !ok {
+			return nil
+		}
+		return eventMsg{e, events}
+	}
+}
+
+func (m *Model) readyWhy() state.Why {
+	p := m.plan
+	if p == nil {
+		return state.Why{}
+	}
+	switch {
+	case m.report != nil && m.report.Good():
+		return state.Why{Lead: p.Drive.Name() + " is ready.", Say: fmt.Sprintf("It took %.1f s, and the check found nothing wrong: %s and %s are on it.", m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
+			Ways: []string{"what was chosen for it stays chosen", "b goes back to the drives"}}
+	case m.report != nil:
+		return state.Why{Lead: p.Drive.Name() + ".", Say: "It was prepared, and the check found something: " + strings.Join(m.report.Wrong, " ")}
+	case m.busy != "":
+		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is being prepared. Do not unplug it."}
+	}
+	loses := "Nothing that could be recognised is lost."
+	if p.Loses != "" {
+		loses = "Lost is: " + p.Loses + "."
+	}
+	return state.Why{Lead: p.Drive.Name() + ".", Say: loses + " Nothing has been written yet.", Ways: []string{"enter asks for its name, and prepares it", "esc leaves it as it is"}}
+}
+
+// askImage shows an image file, or makes one.
+func (m *Model) askImage() tea.Cmd {
+	if !m.idle() {
+		return nil
+	}
+	m.d.Ask(state.Question{Prompt: "Image file: ", Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one is made", Done: func(answer string) tea.Cmd {
+		name, text := answer, ""
+		if i := strings.LastIndexByte(answer, ' '); i > 0 {
+			if _, err := size.Parse(answer[i+1:]); err == nil {
+				name, text = strings.TrimSpace(answer[:i]), answer[i+1:]
+			}
+		}
+		if name == "" {
+			return nil
+		}
+		name = state.Expand(name)
+		if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
+			name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
+		}
+		if abs, err := filepath.Abs(name); err == nil {
+			name = abs
+		}
+		if text != "" {
+			n, err := size.Parse(text)
+			if err == nil {
+				err = drives.MakeImage(name, n)
+			}
+			if err != nil {
+				m.d.Notice = state.Sentence(err.Error())
+				return nil
+			}
+		} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
+			m.d.Notice = fmt.Sprintf("There is no image file %s. With a size behind it, such as %s 58GiB, it is made.", name, filepath.Base(name))
+			return nil
+		}
+		m.d.Images = append(m.d.Images, name)
+		m.path = name
+		return m.d.FindDrives()
+	}})
+	return nil
+}

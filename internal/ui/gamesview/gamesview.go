@@ -1,0 +1,343 @@
+// Package intakeview is the first stage: what have I got? Titles by platform, and
+// the evidence for the one under the cursor.
+package gamesview
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/title"
+	"polytome/internal/draw"
+	"polytome/internal/size"
+	"polytome/internal/ui/pixels"
+	"polytome/internal/ui/state"
+	"polytome/internal/ui/style"
+)
+
+// Model is the stage.
+type Model struct {
+	*state.TitleRows
+	d       *state.State
+	top     int             // lines above the list
+	drawn   pixels.Cache    // covers
+	marked  map[string]bool // keys of titles to be joined, dropped or verified together
+	editing bool            // the fields of the title under the cursor are shown for changing
+	field   int             // of title.Editable, while editing
+}
+
+// New makes the stage.
+func New(d *state.State) *Model {
+	m := &Model{d: d, TitleRows: state.NewTitleRows(d), marked: map[string]bool{}}
+	m.Kept("scan")
+	return m
+}
+
+// Name is the stage's name on the rail.
+func (m *Model) Name() string { return "Intake" }
+
+// Number is the stage's number on the rail.
+func (m *Model) Number() string {
+	n := fmt.Sprint(len(m.d.Scan.Titles))
+	if m.d.Scanning {
+		n += "+"
+	}
+	return n
+}
+
+// Drawing is what paper shows of the stage: the card of all titles.
+func (m *Model) Drawing() draw.Request { return draw.Request{Kind: draw.KindCard, Target: -1} }
+
+// Actions are the keys of the stage.
+func (m *Model) Actions() []state.Action {
+	if m.editing {
+		return m.fieldActions()
+	}
+	l := &m.List
+	verify := "verify"
+	if m.d.Verifying != nil {
+		verify = "stop verifying"
+	}
+	return append(state.Movement(l),
+		state.Do("e", "edit", state.Just(m.edit)).Saying("its name, ID, region, platform, year, description"),
+		state.Do("space", "mark", state.Just(m.mark)).Saying("for verify, leave out and join"),
+		state.Do("m", "problems only, or all", state.Just(func() {
+			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
+		})),
+		state.Do("o", "order", m.NextOrder).Saying("worst first, largest, by name, by ID, newest, by platform"),
+		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksum lists; again: stop"),
+		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
+		state.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
+		state.Do("X", "take in again", func() tea.Cmd { return m.d.BringBack() }).Saying("all that was left out"),
+		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("to one title"),
+		state.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("each a title of its own"),
+		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
+		state.Do("t", "title list", state.Just(m.list)).Saying("a CSV file of yours with names, regions, years"),
+		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("one that is suspiciously large inside"),
+		state.Do("s", "scan again", func() tea.Cmd {
+			m.d.Notice = "Scanning again."
+			return m.d.StartScan()
+		}),
+	)
+}
+
+// Escape leaves the fields, or drops marks, or the filter.
+func (m *Model) Escape() bool {
+	switch {
+	case m.editing:
+		m.editing = false
+		return true
+	case m.TitleRows.Escape():
+		return true
+	case len(m.marked) > 0:
+		clear(m.marked)
+		return true
+	}
+	return false
+}
+
+func (m *Model) mark() {
+	i, ok := m.Title()
+	if !ok {
+		return
+	}
+	if key := m.d.Scan.Titles[i].Key; m.marked[key] {
+		delete(m.marked, key)
+	} else {
+		m.marked[key] = true
+	}
+	m.List.Move(1)
+}
+
+// marks are the marked titles.
+func (m *Model) marks() (out []title.Title) {
+	for i := range m.d.Scan.Titles {
+		if t := &m.d.Scan.Titles[i]; m.marked[t.Key] {
+			out = append(out, *t)
+		}
+	}
+	return out
+}
+
+// chosen are the marked titles, or the one under the cursor.
+func (m *Model) chosen() []title.Title {
+	if all := m.marks(); len(all) > 0 {
+		return all
+	}
+	if i, ok := m.Title(); ok {
+		return []title.Title{m.d.Scan.Titles[i]}
+	}
+	return nil
+}
+
+// listed are all titles that are shown.
+func (m *Model) listed() (out []title.Title) {
+	for _, i := range m.All() {
+		out = append(out, m.d.Scan.Titles[i])
+	}
+	return out
+}
+
+func (m *Model) with(do func(title.Title) tea.Cmd) tea.Cmd {
+	if i, ok := m.Title(); ok {
+		return do(m.d.Scan.Titles[i])
+	}
+	return nil
+}
+
+// taken ends a work on the marked titles.
+func (m *Model) taken(cmd tea.Cmd) tea.Cmd {
+	if cmd != nil {
+		clear(m.marked)
+	}
+	return cmd
+}
+
+func (m *Model) drop() tea.Cmd {
+	all := m.chosen()
+	if len(all) == 0 {
+		return nil
+	}
+	return m.taken(m.d.Drop(all))
+}
+
+func (m *Model) list() {
+	m.d.Ask(state.Question{Prompt: "list of titles: ", Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher, text", Done: m.d.AddList})
+}
+
+func (m *Model) password() {
+	m.d.Ask(state.Question{Prompt: "password: ", Hint: "it is tried on all encrypted archives, and kept in the bench as plain text", Done: m.d.Password})
+}
+
+// Click moves the cursor.
+func (m *Model) Click(_, y int) tea.Cmd {
+	m.List.Click(y - m.top)
+	return nil
+}
+
+// sound says what speaks for a title, by what was looked at.
+func sound(t *title.Title) string {
+	inside := false // something in the files themselves tells what it is
+	for _, d := range t.Discs {
+		for _, e := range d.Evidence {
+			inside = inside || !strings.HasPrefix(e.From, "the name of the ") && !strings.HasPrefix(e.From, "set by hand") &&
+				!strings.HasPrefix(e.From, "reading it all") && !strings.Contains(e.From, ", found by ")
+		}
+	}
+	switch {
+	case !inside:
+		return "is taken for what the extension of its name says: nothing in the file tells more."
+	case t.Form == title.Image:
+		return "is sound: its volume is whole and says what it is."
+	case t.Form == title.Tracks:
+		return "is sound: its cue sheet and track files agree, and the volume in them says what it is."
+	case t.Form == title.Folder:
+		return "is sound: a file in the folder says what it is."
+	}
+	return "is sound: its header is whole and says what it is."
+}
+
+// Why says what is known of the title under the cursor.
+func (m *Model) Why() state.Why {
+	i, ok := m.Title()
+	if !ok {
+		return m.empty()
+	}
+	t := &m.d.Scan.Titles[i]
+	w := state.Why{Lead: t.Label(), Say: sound(t)}
+	if f := t.Fault(); f != nil {
+		w.Say = "is bad: " + f.Say + "."
+		if f.Remedy != "" {
+			w.Ways = []string{f.Remedy}
+		}
+		if t.Encrypted {
+			w.Ways = []string{"p gives a password"}
+		}
+	} else if k := slices.IndexFunc(t.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }); k >= 0 {
+		w.Say, w.Ways = "may be bad: "+t.Findings[k].Say+".", []string{t.Findings[k].Remedy}
+	} else if len(t.Findings) > 0 {
+		f := t.Findings[0]
+		w.Say = "is sound. Worth knowing: " + f.Say + "."
+		if f.Remedy != "" {
+			w.Ways = []string{f.Remedy}
+		}
+	}
+	return w
+}
+
+func (m *Model) empty() state.Why {
+	switch {
+	case m.d.Scanning:
+		return state.Why{Lead: "Scanning", Say: "your folders; titles appear as they are found."}
+	case len(m.d.Scan.Titles) > 0 && m.Trouble() != "":
+		return state.Why{Lead: "Nothing", Say: "is left: " + m.Trouble() + "."}
+	case m.Narrowed():
+		return state.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
+	}
+	return state.Why{Lead: "No titles", Say: fmt.Sprintf("were found: %s looked at, none of a known platform. Sources: %s.",
+		size.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}
+}
+
+// View draws the stage.
+func (m *Model) View(t *style.Theme, w, h int) []string {
+	evidence := max(5, min(14, h/3))
+	if m.editing {
+		evidence = len(title.Editable) + 2
+	}
+	m.top = 1
+	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"}, {Text: "discs"}, {Text: "state"}, {Text: "file"}}
+	for i := range head {
+		head[i].FG = t.Dim
+	}
+	out := []string{t.Row(w, false, columns(w, head)...)}
+	problems := append(m.verifying(t, w), m.problems(t, w)...)
+	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
+		return t.Row(w, cursor, columns(w, m.titleCells(t, &m.d.Scan.Titles[i]))...)
+	})...)
+	out = append(out, problems...)
+	if m.editing {
+		return append(out, m.fields(t, w, evidence)...)
+	}
+	return append(out, m.evidence(t, w, evidence)...)
+}
+
+// verifying tells how far a check of files has come.
+func (m *Model) verifying(t *style.Theme, w int) []string {
+	v := m.d.Verifying
+	if v == nil {
+		return nil
+	}
+	text := fmt.Sprintf("verifying: %s of %s", size.Format(v.Done), size.Format(v.Total))
+	if v.Total > 0 {
+		text += fmt.Sprintf(", %d %%", v.Done*100/v.Total)
+	}
+	if v.Bad > 0 {
+		text += fmt.Sprintf(", %d bad", v.Bad)
+	}
+	text += ": " + style.Clean(filepath.Base(v.Path)) + "  (v stops)"
+	return []string{" " + t.Paint(t.Accent, t.Clip(text, w-2))}
+}
+
+// problems says what could not be read, in one line.
+func (m *Model) problems(t *style.Theme, w int) []string {
+	all := m.d.Scan.Problems
+	if len(all) == 0 {
+		return nil
+	}
+	text := "not read: " + all[0].Path + ": " + all[0].Say
+	if len(all) > 1 {
+		text = size.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text, "not read: ")
+	}
+	return []string{" " + t.Paint(t.Bad, t.Clip(style.Clean(text), w-2))}
+}
+
+// columns gives the cells of a row their widths. In a narrow window the
+// details give way.
+func columns(w int, c []style.Cell) []style.Cell {
+	const id, bytes, kind, region, discs, status = 10, 11, 9, 6, 6, 8
+	c[0].Width, c[2].Width, c[2].Right, c[6].Width = id, bytes, true, status
+	if w < 100 {
+		c[1].Width = max(12, w-1-(id+1)-(bytes+1)-(status+1)-1)
+		return []style.Cell{c[0], c[1], c[2], c[6]}
+	}
+	rest := w - 1 - (id + bytes + kind + region + discs + status + 7) - 1
+	c[3].Width, c[4].Width, c[5].Width = kind, region, discs
+	c[1].Width = rest * 3 / 5
+	c[7].Width = rest - c[1].Width
+	return c
+}
+
+func (m *Model) titleCells(t *style.Theme, tt *title.Title) []style.Cell {
+	discs := ""
+	if tt.Of > 1 {
+		discs = fmt.Sprintf("%d of %d", len(tt.Discs), tt.Of)
+	}
+	status := style.Cell{Text: "sound", FG: t.Good}
+	switch {
+	case !tt.Sound():
+		status = style.Cell{Text: "bad", FG: t.Bad}
+	case slices.ContainsFunc(tt.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }):
+		status = style.Cell{Text: "suspect", FG: t.Warn}
+	case len(tt.Findings) > 0:
+		status = style.Cell{Text: "note", FG: t.Warn}
+	}
+	label := style.Cell{Text: tt.Label()}
+	if m.marked[tt.Key] {
+		label = style.Cell{Text: t.Glyph("▸") + " " + tt.Label(), FG: t.Accent, Bold: true}
+	}
+	kind := tt.Discs[0].Kind
+	if kind == "" {
+		kind = string(tt.Form)
+		if tt.Archive != "" {
+			kind = strings.TrimPrefix(tt.Archive, ".")
+		}
+	}
+	return []style.Cell{
+		{Text: tt.ID, FG: t.Dim}, label, {Text: size.Column(tt.Size())},
+		{Text: kind, FG: t.Dim}, {Text: tt.Region, FG: t.Dim}, {Text: discs, FG: t.Dim}, status,
+		{Text: style.Clean(filepath.Base(tt.Source())), FG: t.Dim},
+	}
+}

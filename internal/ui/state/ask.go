@@ -1,0 +1,61 @@
+package state
+
+import (
+	"errors"
+	"fmt"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/secret"
+	"polytome/internal/target/remote"
+)
+
+// A Question asks for a line of text at the foot of the screen.
+type Question struct {
+	Prompt string
+	Value  string // what stands there at first
+	Hint   string // what may be written, and what happens
+	Secret bool   // what is written is not shown
+	// Suggestions are what tab completes.
+	Suggestions []string
+	// Done takes the answer.
+	Done func(answer string) tea.Cmd
+}
+
+// Ask shows a question. The answer comes when the user has written one; esc takes it back.
+func (d *State) Ask(q Question) { d.Question = &q }
+
+// An AskMsg is a question that was made in the background.
+type AskMsg struct{ Question Question }
+
+// askPassword asks for the password that a target's server wants, once for each time that it does not let the user in.
+func (d *State) askPassword(n int, err error) {
+	var denied *remote.LoginError
+	if !errors.As(err, &denied) || denied.User == "" || d.Question != nil {
+		return
+	}
+	host, user := denied.Address.Host, denied.User
+	again := d.Later(n, d.SurveyTarget)
+	hint := "it is kept in the system's keyring where there is one, and nowhere else"
+	if denied.Given {
+		hint = "the one before was not taken: the name or the password is wrong; " + hint
+	}
+	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: hint, Secret: true, Done: func(answer string) tea.Cmd {
+		if answer == "" {
+			return nil
+		}
+		secret.Remember(host, user, answer)
+		look := again()
+		if look == nil {
+			return nil
+		}
+		return func() tea.Msg {
+			m := look()
+			var still *remote.LoginError
+			if s, ok := m.(SurveyMsg); ok && s.err == nil && !errors.As(s.survey.Away, &still) { // it lets in
+				_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+			}
+			return m
+		}
+	}})
+}

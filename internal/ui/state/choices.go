@@ -1,0 +1,305 @@
+package state
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+)
+
+// Want puts titles on a target's list or takes them off: all on when one of them
+// was off, else all off.
+func (d *State) Want(n int, titles []int) tea.Cmd {
+	if n >= len(d.Bench.Targets) || len(titles) == 0 || d.busy() {
+		return nil
+	}
+	p := &d.Bench.Targets[n]
+	if of, ok := d.Bench.Carried(n); ok {
+		d.Notice = fmt.Sprintf("%s carries the covers of what is wanted on %s: put or take titles there.", p.Name, d.Bench.Targets[of].Name)
+		return nil
+	}
+	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
+	d.remember()
+	keys := make([]string, len(titles))
+	for k, i := range titles {
+		keys[k] = d.Scan.Titles[i].Key
+	}
+	p.Want(put, keys...)
+	doing := "put on"
+	if !put {
+		doing = "taken off"
+	}
+	what := fmt.Sprintf("%d titles", len(titles))
+	if len(titles) == 1 {
+		what = d.Scan.Titles[titles[0]].Label()
+	}
+	d.Notice = fmt.Sprintf("%s %s %s. u takes it back.", what, doing, p.Name)
+	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.There && !p.DeleteOthers {
+		d.Notice = fmt.Sprintf("%s is no longer wanted on %s, but it is there and stays. Mark it in Tree to have it leave. u takes it back.", what, p.Name)
+	}
+	return d.put(n, titles)
+}
+
+// put judges one target again after titles were put there or taken off, and saves.
+func (d *State) put(n int, titles []int) tea.Cmd {
+	d.moved()
+	for k, s := range d.Surveys {
+		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil || len(s.Titles) != len(d.Scan.Titles) {
+			continue
+		}
+		if len(titles) == 1 {
+			s.Put(d.Bench, k, titles[0])
+		} else {
+			s.Choose(d.Bench, k)
+		}
+	}
+	d.Surveys.Disks()
+	return d.save()
+}
+
+// Declare says what filesystem a target stands for; "" reads it off the target.
+func (d *State) Declare(n int, filesystem string) tea.Cmd {
+	return d.SetUp(n, "", func(p *bench.Target) { p.As = filesystem })
+}
+
+// SetUp changes how a target is set up, and looks at it again.
+func (d *State) SetUp(n int, say string, change func(*bench.Target)) tea.Cmd {
+	if n >= len(d.Bench.Targets) || d.busy() {
+		return nil
+	}
+	d.remember()
+	change(&d.Bench.Targets[n])
+	if say != "" {
+		d.Notice = say
+	}
+	all := []tea.Cmd{d.SurveyTarget(n)}
+	for k := range d.Bench.Targets {
+		if of, carries := d.Bench.Carried(k); carries && of == n {
+			all = append(all, d.SurveyTarget(k))
+		}
+	}
+	return tea.Batch(append(all, d.changed())...)
+}
+
+// Favour makes titles favourites, or none any more when all of them are.
+func (d *State) Favour(titles []int) tea.Cmd {
+	if len(titles) == 0 || d.busy() {
+		return nil
+	}
+	yes := slices.ContainsFunc(titles, func(i int) bool { return !d.Bench.Favours(d.Scan.Titles[i].Key) })
+	d.remember()
+	for _, i := range titles {
+		d.Bench.Favour(yes, d.Scan.Titles[i].Key)
+	}
+	what := d.Scan.Titles[titles[0]].Label()
+	d.Notice = what + " is a favourite: it gets space before all others. u takes it back."
+	if !yes {
+		d.Notice = what + " is a favourite no more. u takes it back."
+	}
+	return d.ranked()
+}
+
+// Prioritise has a title wanted more or less than others.
+func (d *State) Prioritise(i, by int) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	d.remember()
+	n := d.Bench.Prioritise(d.Scan.Titles[i].Key, by)
+	d.Notice = fmt.Sprintf("%s has priority %+d: of titles that find no space together, the higher goes. u takes it back.", d.Scan.Titles[i].Label(), n)
+	if n == 0 {
+		d.Notice = d.Scan.Titles[i].Label() + " is wanted as much as any other. u takes it back."
+	}
+	return d.ranked()
+}
+
+// ranked judges all targets again after titles came to be wanted more or less.
+func (d *State) ranked() tea.Cmd {
+	d.moved()
+	ranks := d.Bench.Ranks(d.Scan.Titles)
+	for _, s := range d.Surveys {
+		if s != nil && len(s.Titles) == len(d.Scan.Titles) {
+			s.Sheet.Rank(ranks)
+			s.SetPlan(nil)
+		}
+	}
+	d.Surveys.Disks()
+	return d.save()
+}
+
+// Leave marks files of a target to leave, or takes the marks off when all of them are marked. Titles whose
+// files they are, are not wanted there any more.
+func (d *State) Leave(n int, paths []string, titles []int) tea.Cmd {
+	if n >= len(d.Bench.Targets) || len(paths) == 0 || d.busy() {
+		return nil
+	}
+	p := &d.Bench.Targets[n]
+	leave := slices.ContainsFunc(paths, func(f string) bool { return !slices.Contains(p.Removing, f) })
+	d.remember()
+	p.Mark(leave, paths...)
+	what := paths[0]
+	if len(paths) > 1 {
+		what = size.Count(len(paths), "file")
+	}
+	d.Notice = fmt.Sprintf("%s will leave %s with the next run. u takes it back.", what, p.Name)
+	if !leave {
+		d.Notice = fmt.Sprintf("%s stays on %s. u takes it back.", what, p.Name)
+	}
+	if leave {
+		for _, i := range titles {
+			if key := d.Scan.Titles[i].Key; p.Wants(key) {
+				p.Want(false, key)
+			}
+		}
+	}
+	return tea.Batch(d.SurveyTarget(n), d.changed())
+}
+
+// AskDeleteOthers asks whether a target shall hold exactly what is wanted. What that loses is worked out in the
+// background and named, and the target's name has to be written.
+func (d *State) AskDeleteOthers(n int) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	board, b := d.frozen(), d.Bench.Clone()
+	if board[n] == nil {
+		return nil
+	}
+	set := d.Later(n, func(n int) tea.Cmd {
+		say := d.Bench.Targets[n].Name + " will hold exactly what is wanted after the next run. u takes it back."
+		return d.SetUp(n, say, func(p *bench.Target) { p.DeleteOthers = true })
+	})
+	return func() tea.Msg {
+		after, err := board[n].With(d.Ctx, b, n, func(p *bench.Target) { p.DeleteOthers = true })
+		if err != nil {
+			return AskMsg{Question{Prompt: err.Error(), Done: func(string) tea.Cmd { return nil }}}
+		}
+		would, name := after.Plan(), b.Targets[n].Name
+		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would leave %s. Write its name: ", size.Count(would.Removes, "file"), size.Format(would.Freed), name),
+			Hint: name + "; files that no loader knows stay", Done: func(answer string) tea.Cmd {
+				if !strings.EqualFold(answer, name) {
+					d.Notice = "That is not the name of the target, so everything stays."
+					return nil
+				}
+				return set()
+			}}}
+	}
+}
+
+// Overwrite marks a file that is in a title's way to be replaced, or takes the mark off.
+func (d *State) Overwrite(n int, path string) tea.Cmd {
+	p := &d.Bench.Targets[n]
+	yes := !slices.Contains(p.Replace, path)
+	say := fmt.Sprintf("%s will be replaced with the next run. u takes it back.", path)
+	if !yes {
+		say = fmt.Sprintf("%s stays as it is. u takes it back.", path)
+	}
+	return d.SetUp(n, say, func(p *bench.Target) { p.Allow(yes, path) })
+}
+
+// busy reports, and says, that choices must wait for the end of a run: what it
+// was planned with would no longer be what is shown. A bench that another Polytome has open cannot
+// be changed here at all.
+func (d *State) busy() bool {
+	if who := d.Bench.ReadOnly(); who != "" {
+		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open. Here it can be looked at only: close the other one and start again to change something.", who)
+		return true
+	}
+	if d.Running() {
+		d.Notice = "A run is going on; stop it before changing what goes where."
+	}
+	return d.Running()
+}
+
+func (d *State) remember() {
+	d.undo = append(d.undo, d.Bench.Choices())
+	d.redo = nil
+}
+
+// Undo goes back to the choices before the last change, Redo forward again.
+func (d *State) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
+
+// Redo takes the last undo back.
+func (d *State) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
+
+func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	if len(*from) == 0 {
+		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
+		return nil
+	}
+	kept := d.keepable()
+	*to = append(*to, d.Bench.Choices())
+	edited := d.Bench.Restore((*from)[len(*from)-1])
+	*from = (*from)[:len(*from)-1]
+	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
+	d.resize() // it may be other targets
+	if edited {
+		return tea.Batch(d.StartScan(), d.changed())
+	}
+	ranks := d.Bench.Ranks(d.Scan.Titles)
+	var cmds []tea.Cmd
+	for n := range d.Bench.Targets {
+		if k, ok := kept[d.Bench.Targets[n].ID()]; ok && k.target.SetUpLike(&d.Bench.Targets[n]) {
+			d.Surveys[n] = k.survey
+			k.survey.Sheet.Rank(ranks)
+		} else {
+			cmds = append(cmds, d.SurveyTarget(n))
+		}
+	}
+	return tea.Batch(append(cmds, d.changed())...)
+}
+
+// kept is a look at a target, and how that was set up.
+type kept struct {
+	target bench.Target
+	survey *survey.Survey
+}
+
+// keepable are the looks at targets that still hold when other titles are wanted there: they need not be taken again.
+func (d *State) keepable() map[bench.ID]kept {
+	out := map[bench.ID]kept{}
+	for n := range d.Bench.Targets {
+		p, s := &d.Bench.Targets[n], d.Surveys[n]
+		if s != nil && s.Away == nil && p.Carries == "" && !d.Looking(n) && len(s.Titles) == len(d.Scan.Titles) {
+			out[p.ID()] = kept{*p, s}
+		}
+	}
+	return out
+}
+
+// moved puts away what belongs to other choices: runs that have ended, checks that were made, homes and
+// differences that were worked out.
+func (d *State) moved() {
+	d.changes++
+	clear(d.Lanes)
+	clear(d.Checks)
+	for n := range d.Bench.Targets {
+		d.drop(n, checking)
+		d.drop(n, trying)
+	}
+	d.Sharing, d.Supposing = nil, nil
+}
+
+// changed judges all targets again and saves.
+func (d *State) changed() tea.Cmd {
+	d.moved()
+	for i, s := range d.Surveys {
+		if s != nil && i < len(d.Bench.Targets) {
+			s.Choose(d.Bench, i)
+		}
+	}
+	d.Surveys.Disks()
+	return d.save()
+}
+
+// Changes counts the changes of the choices.
+func (d *State) Changes() int { return d.changes }

@@ -1,0 +1,172 @@
+package state
+
+import (
+	"path/filepath"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/contents"
+	"polytome/internal/drives"
+	"polytome/internal/target/drive"
+)
+
+// A Found is a drive, with what is on each of its volumes.
+type Found struct {
+	*drives.Drive
+	Contents []*contents.Contents
+}
+
+// A DrivesMsg is a look at all drives.
+type DrivesMsg struct {
+	ticket
+	found []Found
+	err   error
+	known string
+}
+
+// lookEvery is how often it is looked whether drives came or went.
+const lookEvery = time.Second
+
+// images are the image files that are known: those of the bench's targets, those beside the bench, and those that were named.
+func (d *State) images() []string {
+	var out []string
+	add := func(name string) {
+		for _, o := range out {
+			if o == name {
+				return
+			}
+		}
+		out = append(out, name)
+	}
+	for _, p := range d.Bench.Targets {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && a.IsFile() && !strings.HasPrefix(a.Drive, d.System.Dev+"/") {
+			add(a.Drive)
+		}
+	}
+	if file := d.Bench.File(); file != "" {
+		for _, pattern := range []string{"*.img", "drives/*.img"} {
+			names, _ := filepath.Glob(filepath.Join(filepath.Dir(file), pattern))
+			for _, n := range names {
+				add(n)
+			}
+		}
+	}
+	for _, n := range d.Images {
+		add(n)
+	}
+	return out
+}
+
+// FindDrives looks at all drives, in the background.
+func (d *State) FindDrives() tea.Cmd {
+	mine, ctx := d.begin(-1, listingDrives)
+	sys, set, images := d.System, d.Set, d.images()
+	return func() tea.Msg {
+		m := DrivesMsg{ticket: mine, known: sys.Known()}
+		all, err := sys.List(ctx)
+		if err != nil && len(images) == 0 {
+			m.err = err
+		}
+		for _, name := range images {
+			if i, err := sys.Image(ctx, name); err == nil {
+				all = append(all, i)
+			}
+		}
+		for _, x := range all {
+			f := Found{Drive: x}
+			for i := range x.Volumes {
+				f.Contents = append(f.Contents, contents.Volume(ctx, sys, x, &x.Volumes[i], set))
+			}
+			m.found = append(m.found, f)
+		}
+		return m
+	}
+}
+
+// SetDrives takes over a look at the drives.
+func (d *State) SetDrives(m DrivesMsg) {
+	if _, ok := d.end(m.ticket); !ok {
+		return
+	}
+	d.Drives, d.DrivesErr, d.drivesKnown = m.found, m.err, m.known
+	d.DrivesSeen++
+}
+
+// A plugMsg is that it is time to look whether drives came or went.
+type plugMsg struct{ known string }
+
+// WatchDrives notices drives that come and go, from the first call on.
+func (d *State) WatchDrives() tea.Cmd {
+	if !d.Watch || d.watchingDrives {
+		return nil
+	}
+	d.watchingDrives = true
+	return d.waitForPlug()
+}
+
+func (d *State) waitForPlug() tea.Cmd {
+	sys := d.System
+	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return plugMsg{sys.Known()} })
+}
+
+// Plugged looks again when drives came or went; ok is false for another message.
+func (d *State) Plugged(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	m, ok := msg.(plugMsg)
+	if !ok {
+		return nil, false
+	}
+	cmd = d.waitForPlug()
+	if m.known != d.drivesKnown {
+		d.drivesKnown = m.known
+		cmd = tea.Batch(cmd, d.FindDrives(), d.surveyDrives())
+	}
+	return cmd, true
+}
+
+// surveyDrives looks again at the targets that are drives.
+func (d *State) surveyDrives() tea.Cmd {
+	var cmds []tea.Cmd
+	for n, p := range d.Bench.Targets {
+		if _, ok := drive.ParseAddress(p.At); ok && (d.Lanes[n] == nil || !d.Lanes[n].Running()) {
+			cmds = append(cmds, d.SurveyTarget(n))
+		}
+	}
+	return tea.Batch(cmds...)
+}
+
+// DrivesChanged looks at all drives again, and at the targets on them, after something was done to one. What was chosen for them stays.
+func (d *State) DrivesChanged() tea.Cmd { return tea.Batch(d.FindDrives(), d.surveyDrives()) }
+
+// TargetOn is the number of the bench's target that is on a drive, -1 for none.
+func (d *State) TargetOn(x *drives.Drive) int {
+	for n, p := range d.Bench.Targets {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && (a.Drive == x.Path || x.Serial != "" && !x.Image && strings.EqualFold(a.Drive, x.Serial)) {
+			return n
+		}
+	}
+	return -1
+}
+
+// AddDrive makes a target of a drive.
+func (d *State) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	a := drive.Address{Drive: x.Key()}
+	if x.Image {
+		if rel, err := filepath.Rel(filepath.Dir(d.Bench.File()), x.Path); err == nil && filepath.IsLocal(rel) {
+			a.Drive = rel
+		}
+	}
+	if v.Number > 1 {
+		a.Part = v.Number
+	}
+	name := v.Label
+	if name == "" {
+		name = x.Name()
+	}
+	return d.addTarget(bench.Target{Name: name, At: a.String(), Loader: loader, Via: "usb"})
+}

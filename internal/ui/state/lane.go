@@ -1,0 +1,517 @@
+package state
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
+	"polytome/internal/core/scancache"
+	"polytome/internal/core/survey"
+	"polytome/internal/size"
+)
+
+// StepState is how far a step of a run is.
+type StepState int
+
+// The states.
+const (
+	Waiting StepState = iota
+	Active
+	Checking
+	Done
+	Failed
+	Skipped
+)
+
+// A Lane is the run at one target, as its events tell it.
+type Lane struct {
+	Name    string // of the target
+	target  bench.ID
+	Plan    *plan.Plan
+	States  []StepState
+	Says    map[int]string // what happened to failed steps
+	Step    int            // the one under way
+	Written int64          // bytes of this step
+	Total   int64          // bytes of the whole plan
+	Elapsed time.Duration
+	Speeds  []float64 // bytes a second, one sample every sampleEvery
+	Order   []int     // the steps that are still to come
+	Moved   bool      // they have another order than the plan's
+	Paused  bool
+	Waiting string // why the target is waited for, "" while it is there
+	Limit   int64  // bytes a second, 0 for none
+	Verify  run.Verify
+	Report  *run.Report
+
+	lane      *run.Lane
+	forecast  *run.Forecast
+	fails     int
+	spared    int64 // bytes that files turned out to be smaller by than they might have been
+	gone      int64 // bytes that were there from earlier tries
+	learns    bool  // its speed is that of the target, and not of a limit
+	sampled   time.Duration
+	sampledAt int64
+}
+
+// sampleEvery is the time between two samples of the speed.
+const sampleEvery = 200 * time.Millisecond
+
+// Running reports whether the run still goes on.
+func (l *Lane) Running() bool { return l.Report == nil }
+
+// Fails is how many steps have failed.
+func (l *Lane) Fails() int { return l.fails }
+
+// Stop ends the run now.
+func (l *Lane) Stop() { l.lane.Stop() }
+
+// Finish ends the run after the file under way.
+func (l *Lane) Finish() { l.lane.Finish() }
+
+// Pause pauses the run, or has it go on.
+func (l *Lane) Pause() {
+	if l.Paused {
+		l.lane.Resume()
+	} else {
+		l.lane.Pause()
+	}
+}
+
+// Skip passes a step over.
+func (l *Lane) Skip(step int) { l.lane.Skip(step) }
+
+// Retry tries a step again that did not succeed.
+func (l *Lane) Retry(step int) { l.lane.Retry(step) }
+
+// Sooner and Later have the title of a step be written before, or behind, all others.
+func (l *Lane) Sooner(step int) { l.lane.Sooner(step) }
+
+// Later has the title of a step be written behind all others.
+func (l *Lane) Later(step int) { l.lane.Later(step) }
+
+// AskLimit asks how much is to be written at most in a second; 0 is no limit.
+func (d *State) AskLimit(where string, now int64, set func(n int64) tea.Cmd) {
+	was := "none"
+	if now > 0 {
+		was = size.Format(now)
+	}
+	d.Ask(Question{Prompt: "Write at most so much a second" + where + ": ", Value: was, Hint: "such as 20MiB, or none", Done: func(answer string) tea.Cmd {
+		if answer == "none" || answer == "" || answer == "0" {
+			return set(0)
+		}
+		n, err := size.Parse(answer)
+		if err != nil || n < 1024 {
+			d.Notice = fmt.Sprintf("%q is no amount of at least 1 KiB; write it like 20MiB.", answer)
+			return nil
+		}
+		return set(n)
+	}})
+}
+
+// AskRate asks for the limit of the runs to come at a target.
+func (d *State) AskRate(n int) {
+	if n >= len(d.Bench.Targets) || d.busy() {
+		return
+	}
+	p := &d.Bench.Targets[n]
+	var rate int64
+	set := d.Later(n, func(n int) tea.Cmd {
+		name := d.Bench.Targets[n].Name
+		say := fmt.Sprintf("At most %s a second are written to %s. u takes it back.", size.Format(rate), name)
+		if rate == 0 {
+			say = fmt.Sprintf("There is no limit for %s. u takes it back.", name)
+		}
+		return d.SetUp(n, say, func(p *bench.Target) { p.Rate = bench.Size(rate) })
+	})
+	d.AskLimit(" to "+p.Name, int64(p.Rate), func(n int64) tea.Cmd {
+		rate = n
+		return set()
+	})
+}
+
+// SetLimit limits how fast is written.
+func (l *Lane) SetLimit(rate int64) {
+	l.Limit, l.learns = rate, l.learns && rate == 0
+	l.lane.Limit(rate)
+	l.forecast.Limit(rate)
+}
+
+// Bytes are what the run writes in all, as far as is known by now.
+func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
+
+// New are the bytes that this run has written itself.
+func (l *Lane) New() int64 { return max(0, l.Total-l.gone) }
+
+// Share is which part of the run is done, from 0 to 1, by the time that it takes; of one that has ended and could not do all, by its bytes.
+func (l *Lane) Share() float64 {
+	if l.Report != nil && !l.Report.All() {
+		return min(0.99, float64(l.Total)/float64(max(1, l.Bytes())))
+	}
+	return l.forecast.Share()
+}
+
+// Left estimates the time that the rest takes; ok is false before there is
+// anything to account for.
+func (l *Lane) Left() (left time.Duration, ok bool) {
+	if l.forecast == nil || l.Elapsed < time.Second/2 {
+		return 0, false
+	}
+	return l.forecast.Left().Round(time.Second), true
+}
+
+func (l *Lane) apply(e run.Event) {
+	l.Elapsed, l.Total = e.Elapsed, e.Total
+	l.forecast.Event(e)
+	switch e.Kind {
+	case run.Began:
+		l.States[e.Step], l.Written, l.Step = Active, 0, e.Step
+	case run.Resuming:
+		l.Written = e.Bytes
+		l.gone += e.Bytes
+		l.sampledAt += e.Bytes
+	case run.Progress:
+		l.Step, l.Written = e.Step, e.Bytes
+	case run.Checking:
+		l.States[e.Step], l.Step, l.Written = Checking, e.Step, e.Bytes
+	case run.Rewriting:
+		l.States[e.Step], l.Written = Active, 0
+	case run.Done:
+		l.settle(e.Step, Done, "")
+		if s := &l.Plan.Steps[e.Step]; s.Writes() {
+			l.spared += max(0, s.Size-e.Bytes)
+		}
+	case run.Failed:
+		l.settle(e.Step, Failed, e.Say)
+	case run.Skipped:
+		l.settle(e.Step, Skipped, "")
+	case run.PutOff:
+		l.settle(e.Step, Waiting, "")
+	case run.Waiting:
+		l.Waiting = e.Say
+	case run.Back:
+		l.Waiting = ""
+	case run.Paused:
+		l.Paused = true
+	case run.Resumed:
+		l.Paused = false
+	case run.Reordered:
+		for _, n := range l.lane.Order() {
+			l.settle(n, Waiting, "")
+		}
+	case run.Ended:
+		l.Paused, l.Waiting = false, ""
+	}
+	l.Moved = l.Moved || e.Kind == run.Reordered
+	if l.lane != nil && (e.Kind == run.Reordered || e.Kind == run.PutOff) {
+		l.Order = l.lane.Order()
+	}
+	if passed := l.Elapsed - l.sampled; passed >= sampleEvery {
+		l.Speeds = append(l.Speeds, max(0, float64(l.Total-l.sampledAt)/passed.Seconds()))
+		l.sampled, l.sampledAt = l.Elapsed, l.Total
+	}
+}
+
+// settle notes what became of a step.
+func (l *Lane) settle(step int, s StepState, say string) {
+	if l.States[step] == Failed {
+		l.fails--
+	}
+	if s == Failed {
+		l.fails++
+	}
+	l.States[step] = s
+	if say == "" {
+		delete(l.Says, step)
+	} else {
+		l.Says[step] = say
+	}
+}
+
+// A RunMsg is what happened in a run since the last one.
+type RunMsg struct {
+	events []run.Event
+	report *run.Report // set at the end
+	lane   *Lane
+	next   <-chan RunMsg
+}
+
+// Unplugs reports whether a target is something that is unplugged and carried to the console.
+func (d *State) Unplugs(n int) bool { return !strings.Contains(d.Bench.Targets[n].At, "://") }
+
+// StartRun carries out the plan of a target in the background.
+func (d *State) StartRun(n int) tea.Cmd {
+	s := d.Surveys[n]
+	if d.Looking(n) {
+		d.Notice = fmt.Sprintf("%s is being looked at; try again in a moment.", d.Bench.Targets[n].Name)
+		return nil
+	}
+	if s == nil || (d.Lanes[n] != nil && d.Lanes[n].Running()) {
+		return nil
+	}
+	if s.Away != nil {
+		d.Notice = fmt.Sprintf("%s is away, so nothing can be written: %v", s.Config.Name, s.Away)
+		return nil
+	}
+	p := d.Plan(n)
+	if p == nil {
+		d.Notice = "The plan is still being made; try again in a moment."
+		return d.PlanSoon(n)
+	}
+	if p.Empty() {
+		d.Notice = fmt.Sprintf("Nothing is written to %s: %s.", s.Config.Name, p.Idle())
+		return nil
+	}
+	if other := d.reading(n, p); other != "" {
+		d.Notice = fmt.Sprintf("%s would take files away that the run at %s still reads: begin it when that is done.", s.Config.Name, other)
+		return nil
+	}
+	if loses := losing(p); loses != "" {
+		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Write its name to go on: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
+			if !strings.EqualFold(answer, s.Config.Name) {
+				d.Notice = "That is not the name of the target, so nothing was begun."
+				return nil
+			}
+			d.Notice = ""
+			if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
+				d.Notice = "What is shown has changed meanwhile, so nothing was begun: look at it again."
+				return nil
+			}
+			return d.run(n, s, p)
+		}})
+		return nil
+	}
+	d.Notice = ""
+	return d.run(n, s, p)
+}
+
+// StartAll carries out the plans of all targets at once, but for those that take something away: they are begun one by one.
+func (d *State) StartAll() tea.Cmd {
+	var cmds []tea.Cmd
+	var not []string
+	begun := 0
+	d.Notice = ""
+	plans := make([]*plan.Plan, len(d.Surveys))
+	for n := range plans {
+		plans[n] = d.Plan(n)
+	}
+	waits := d.Surveys.Waits(plans)
+	for n, s := range d.Surveys {
+		if d.Looking(n) {
+			not = append(not, d.Bench.Targets[n].Name+" is still being looked at")
+			continue
+		}
+		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
+			continue
+		}
+		p := d.Plan(n)
+		switch {
+		case p == nil:
+			cmds = append(cmds, d.PlanSoon(n))
+			not = append(not, s.Config.Name+" is still being planned")
+		case p.Empty():
+		case len(waits[n]) > 0:
+			not = append(not, s.Config.Name+" takes files away that "+d.Bench.Targets[waits[n][0]].Name+" still reads, and is begun after it")
+		case d.reading(n, p) != "":
+			not = append(not, s.Config.Name+" takes files away that "+d.reading(n, p)+" still reads, and is begun after it")
+		case losing(p) != "":
+			not = append(not, s.Config.Name+" loses files, and is begun by itself")
+		default:
+			begun++
+			cmds = append(cmds, d.run(n, s, p))
+		}
+	}
+	if begun == 0 {
+		d.Notice = "There is nothing to write anywhere."
+	}
+	if len(not) > 0 {
+		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + ".")
+	}
+	return tea.Batch(cmds...)
+}
+
+// reading names a target whose run reads what a plan for target n takes away, "" for none.
+func (d *State) reading(n int, p *plan.Plan) string {
+	for m, l := range d.Lanes {
+		if m != n && l != nil && l.Running() && d.Surveys[n].Takes(p, l.Plan) {
+			return l.Name
+		}
+	}
+	return ""
+}
+
+// losing says what a plan takes away, "" for nothing.
+func losing(p *plan.Plan) string {
+	var parts []string
+	if p.Removes > 0 {
+		parts = append(parts, fmt.Sprintf("%s, %s, will be removed", size.Count(p.Removes, "file"), size.Format(p.Freed)))
+	}
+	if n := p.Loses() - p.Removes; n > 0 {
+		parts = append(parts, fmt.Sprintf("%s will be replaced", size.Count(n, "file")))
+	}
+	return strings.Join(parts, " and ")
+}
+
+// run carries out a plan.
+func (d *State) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
+	look := *s
+	if look.Config.Rate == 0 {
+		look.Config.Rate = bench.Size(d.defaultRate)
+	}
+	job := look.Job(d.Bench, p)
+	learns := job.Limit == 0
+	cmd := d.carry(n, look.Beginning(d.Bench), job, look.Guess(job.Plan, job.Verify), learns, func(r *run.Report) {
+		d.remembering(func(store *scancache.Store) { look.Wrote(store, r.Wrote) })
+	})
+	if d.unsaved { // what is written under these names keeps them
+		d.unsaved = false
+		return tea.Batch(cmd, d.save())
+	}
+	return cmd
+}
+
+// carry begins a run in the background, and has it written down.
+func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
+	l := &Lane{Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
+		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
+	l.forecast.Limit(job.Limit)
+	d.Lanes[n], d.Checks[n] = l, Checked{}
+	d.drop(n, checking)
+	d.drop(n, looking) // it is looked at when the run has ended
+	out := make(chan RunMsg, 64)
+	emit := func(m RunMsg) {
+		m.lane, m.next = l, out
+		select {
+		case out <- m:
+		case <-d.Ctx.Done(): // the screen is gone, and nobody listens
+		}
+	}
+	job.Emit = func(e run.Event) { emit(RunMsg{events: []run.Event{e}}) }
+	job.Over = func(r run.Report) {
+		over(&r)
+		emit(RunMsg{report: &r})
+	}
+	var note error
+	l.lane, _, note = d.Journal.Start(d.Ctx, b, job)
+	if note != nil {
+		d.Notice = Sentence(note.Error())
+	}
+	if plain := plainOnce(d, b.At); plain != "" {
+		d.Notice = strings.TrimSpace(d.Notice + " " + plain)
+	}
+	l.Order = l.lane.Order()
+	d.running.Go(func() {
+		l.lane.Wait()
+		close(out)
+	})
+	return follow(out)
+}
+
+// plainOnce says once for each console that what is sent to it can be read on the way.
+func plainOnce(d *State, at string) string {
+	say := survey.Plain(at)
+	if say == "" || d.plain[say] {
+		return ""
+	}
+	d.plain[say] = true
+	return Sentence(say)
+}
+
+// remembering opens what is remembered of files and targets, where that can be.
+func (d *State) remembering(use func(*scancache.Store)) {
+	if d.CacheFile == "" {
+		return
+	}
+	if store, err := scancache.Open(d.CacheFile); err == nil {
+		use(store)
+		_ = store.Close()
+	}
+}
+
+// follow waits for the next events, and takes all that have come together.
+func follow(events <-chan RunMsg) tea.Cmd {
+	return func() tea.Msg {
+		m, ok := <-events
+		if !ok {
+			return nil
+		}
+		for m.report == nil {
+			select {
+			case more, ok := <-events:
+				if !ok {
+					return m
+				}
+				m.events = append(m.events, more.events...)
+				m.report = more.report
+			default:
+				return m
+			}
+		}
+		return m
+	}
+}
+
+// SetRun takes over what happened in a run. At its end the target is looked at
+// again and checked.
+func (d *State) SetRun(m RunMsg) tea.Cmd {
+	for _, e := range m.events {
+		m.lane.apply(e)
+	}
+	if m.report == nil {
+		return follow(m.next)
+	}
+	m.lane.Report = m.report
+	n, ok := d.Bench.Find(m.lane.target)
+	if !ok { // choices wait for the end of a run, so this is one that no longer counts
+		return d.LookBack()
+	}
+	target, s := &d.Bench.Targets[n], d.Surveys[n]
+	if target.Cable != nil {
+		d.Notice = fmt.Sprintf("When you are done with %s: set the addresses of the cable back; H says what they were.", target.Name)
+	}
+	fixed := len(target.Fixes) > 0 && s != nil && target.Fixed(s.Fixed(m.lane.Plan, m.report))
+	ticked := len(target.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0
+	if ticked { // the console wants to be reported of what is new
+		target.Ticked = nil
+	}
+	if fixed && s != nil {
+		s.Choose(d.Bench, n)
+	}
+	cmds := []tea.Cmd{d.SurveyTarget(n), d.startCheck(n, "", m.lane), d.LookBack()}
+	if d.stale && !d.Running() {
+		d.stale = false
+		cmds = append(cmds, d.Survey())
+	}
+	if m.lane.learns && target.Learn(m.report) || fixed || ticked {
+		cmds = append(cmds, d.save())
+	}
+	return tea.Batch(cmds...)
+}
+
+// Running reports whether any run goes on.
+func (d *State) Running() bool {
+	for _, l := range d.Lanes {
+		if l != nil && l.Running() {
+			return true
+		}
+	}
+	return false
+}
+
+// Wait waits until all runs have ended and removed what was half written. The
+// desk's context must have been cancelled or the runs stopped.
+func (d *State) Wait() { d.running.Wait() }
+
+// StopRuns stops all runs.
+func (d *State) StopRuns() {
+	for _, l := range d.Lanes {
+		if l != nil && l.Running() {
+			l.Stop()
+		}
+	}
+}

@@ -1,0 +1,104 @@
+package state
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/survey"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/remote"
+)
+
+// Address takes what somebody has written for a target: a folder, an image, or the address of a console or share. remote is set for the last two.
+func Address(text string) (at string, isRemote bool, err error) {
+	text = strings.TrimSpace(text)
+	if text == "" {
+		return "", false, fmt.Errorf("write the path of a folder, or an address such as ftp://192.168.0.20/hd1 or smb://192.168.0.30/games")
+	}
+	if _, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB); ok {
+		return text, true, err
+	}
+	if _, ok := drive.ParseAddress(text); ok {
+		return text, false, nil
+	}
+	path, err := filepath.Abs(Expand(text))
+	if err != nil {
+		return "", false, err
+	}
+	if at := drive.AddressOf(path); at != path { // an image or a device
+		return at, false, nil
+	}
+	p, err := folder.Open(path, folder.Options{})
+	if err == nil {
+		err = p.Close()
+	}
+	return path, false, err
+}
+
+// nameOf is what a new target is named: by the end of its address, or its host.
+func nameOf(at string) string {
+	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
+		if a.Root == "" {
+			return a.Host
+		}
+		return a.Host + " " + filepath.Base(a.Root)
+	}
+	return filepath.Base(strings.TrimPrefix(at, drive.Scheme))
+}
+
+// NewTarget is a target as it comes about from its address.
+func NewTarget(at string, p *loader.Profile) bench.Target {
+	return bench.Target{Name: nameOf(at), At: at, Loader: p.Name, Via: survey.WayTo(at, p), Everything: true}
+}
+
+// AskTarget asks for the address of a further target, and for its loader.
+func (d *State) AskTarget() {
+	if d.busy() {
+		return
+	}
+	d.Ask(Question{Prompt: "Add the target: ", Hint: "a folder, an image, ftp://192.168.0.20/hd1, smb://192.168.0.30/games", Done: func(answer string) tea.Cmd {
+		at, _, err := Address(answer)
+		if err != nil {
+			d.Notice = Sentence(err.Error())
+			return nil
+		}
+		var names []string
+		for _, p := range d.Set.Profiles {
+			names = append(names, p.Name)
+		}
+		return func() tea.Msg {
+			return AskMsg{Question{Prompt: "Which loader reads it? ", Hint: strings.Join(names, ", "), Suggestions: names, Done: func(name string) tea.Cmd {
+				p, err := d.Set.Profile(strings.ToLower(name))
+				if err != nil {
+					d.Notice = Sentence(err.Error())
+					return nil
+				}
+				return d.addTarget(NewTarget(at, p))
+			}}}
+		}
+	}})
+}
+
+// addTarget takes a target onto the bench, with nothing chosen for it yet.
+func (d *State) addTarget(p bench.Target) tea.Cmd {
+	if d.busy() {
+		return nil
+	}
+	for base, n := p.Name, 2; slices.ContainsFunc(d.Bench.Targets, func(x bench.Target) bool { return strings.EqualFold(x.Name, p.Name) }); n++ {
+		p.Name = fmt.Sprintf("%s %d", base, n)
+	}
+	p.Everything = false
+	d.remember()
+	d.Bench.Targets = append(d.Bench.Targets, p)
+	d.resize()
+	d.Target = len(d.Bench.Targets) - 1
+	d.Notice = p.Name + " is a target of the bench now: choose titles for it in Fit. u takes it back."
+	return tea.Batch(d.Survey(), d.changed())
+}

@@ -1,0 +1,291 @@
+// Package desk is the state that all screens share: the bench, the titles, what
+// every target makes of them, the runs under way and the checks. Screens read it
+// and call its methods; slow work goes on in commands and comes back as messages.
+package state
+
+import (
+	"context"
+	"os"
+	"strings"
+	"sync"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/connections"
+	"polytome/internal/core/cover"
+	"polytome/internal/core/journal"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
+	"polytome/internal/core/scancache"
+	"polytome/internal/core/survey"
+	"polytome/internal/drives"
+	"polytome/internal/netcards"
+)
+
+// A Desk is the shared state. Only the interface's own goroutine touches it.
+type State struct {
+	Ctx   context.Context
+	Bench *bench.Bench
+	Set   *loader.Set
+	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
+	OwnDir string
+	// CacheFile is where scans keep what they have seen, "" for nowhere.
+	CacheFile string
+	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
+	Journal *journal.Journal
+	History []journal.Run
+	// Watch has changes of the user's own files noticed.
+	Watch bool
+	// Generation counts how often the titles became others.
+	Generation int
+	// Loaders counts how often the loaders were read again.
+	Loaders int
+
+	Scan     scan.Result
+	Scanning bool
+	// Verifying is the check of files under way, nil for none.
+	Verifying *Verifying
+	// Question is what is asked at the foot, nil for nothing.
+	Question *Question
+	Bad      int // titles with a fault
+
+	Surveys survey.Board // by target; nil until looked at
+	Trouble []error      // by target: why it could not be looked at
+	Lanes   []*Lane      // by target: its run, nil for none yet
+	Checks  []Checked    // by target
+
+	// Sharing is homes that are proposed and not taken over yet, nil for none.
+	Sharing *Sharing
+	// Supposing is what would be different if a target were set up otherwise, nil for nothing.
+	Supposing *Supposing
+
+	// System is where drives are found; Drives those that were, DrivesSeen how often it was looked. Images are image files that
+	// were named beside.
+	System     drives.System
+	Drives     []Found
+	DrivesErr  error
+	DrivesSeen int
+	Images     []string
+
+	// Cards is where interfaces are found; Connections how everything is joined, nil until looked at.
+	Cards       netcards.System
+	Connections *connections.Connections
+
+	// Finder finds the pictures of titles, nil until they were scanned; Fetching is a fetch of covers that goes on, nil for none; Fetched what the last one brought.
+	Finder   *cover.Finder
+	Fetching *Fetching
+	Fetched  *cover.Report
+	// Patience is how failures of servers of covers are met; the zero value is the usual one.
+	Patience cover.Patience
+
+	Target int    // the target that Tree, Run and Check show
+	Notice string // the last thing that happened, in a sentence
+
+	turns          map[turnOf]turn // of all slow work
+	stale          bool            // loaders were read again while a run went on
+	coverStore     *coverStore
+	seen           map[string]Seen // pictures that were looked at
+	lookingAt      map[string]bool
+	looking        bool            // at the links
+	lookComes      bool            // the links are looked at again in a while
+	plain          map[string]bool // what was said of plain connections
+	offered        bool            // runs that were interrupted were asked about
+	defaultRate    int64           // bytes a second, for targets without a rate
+	undo, redo     []bench.Choices
+	saver          *saver
+	unsaved        bool           // names were given that the bench has to keep
+	saved          int            // number of the newest change known to be saved
+	saveFailed     bool           // the last try to save failed
+	planning       []planning     // by target: the plan that is being made
+	fresh          bool           // there was no bench file at the start
+	running        sync.WaitGroup // runs under way
+	changes        int            // of the choices; what was begun before the last one is dropped
+	scanned        bool           // a scan has come to its end
+	listened       int            // number of the scan that is listened to
+	drivesKnown    string
+	watchingDrives bool
+	watched        int // folders of the user's files that are watched
+	stopWatch      func()
+	stopScan       context.CancelFunc
+}
+
+// New makes a desk for a bench.
+func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *State {
+	_, err := os.Stat(b.File())
+	d := &State{System: drives.Here, Cards: netcards.Here, turns: map[turnOf]turn{}, coverStore: &coverStore{}, seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
+	d.resize()
+	return d
+}
+
+// resize fits what is kept by target to the bench's targets, after targets came or went. What was known of them is looked at again.
+func (d *State) resize() {
+	d.Bench.Identify()
+	n := len(d.Bench.Targets)
+	d.Surveys = make([]*survey.Survey, n)
+	d.Trouble = make([]error, n)
+	d.Lanes = make([]*Lane, n)
+	d.Checks = make([]Checked, n)
+	d.planning = make([]planning, n)
+	d.Target = max(0, min(d.Target, n-1))
+	d.renumber()
+}
+
+// An Action is something that a screen can do: its key, and its name for the
+// command line and the help.
+type Action struct {
+	Key key.Binding
+	Do  func() tea.Cmd
+	// More says in the help what the name, which is short for the line at the foot, does not; ""
+	// where the name is enough.
+	More string
+}
+
+// Saying adds what the help says.
+func (a Action) Saying(more string) Action {
+	a.More = more
+	return a
+}
+
+// Do makes an action. Keys are separated by spaces; the first is shown.
+func Do(keys, name string, do func() tea.Cmd) Action {
+	list := strings.Fields(keys)
+	return Action{Key: key.NewBinding(key.WithKeys(list...), key.WithHelp(list[0], name)), Do: do}
+}
+
+// Just wraps a function that needs no command.
+func Just(f func()) func() tea.Cmd {
+	return func() tea.Cmd { f(); return nil }
+}
+
+// Why is the line at the foot: what holds for the thing under the cursor.
+type Why struct {
+	Lead string   // what it is about
+	Say  string   // the verdict and its reason
+	Ways []string // the ways out
+}
+
+// A ScanMsg is what a scan has found so far, or at its end.
+type ScanMsg struct {
+	Result scan.Result
+	Done   bool
+	finder *cover.Finder
+	number int
+	feed   feed[ScanMsg]
+}
+
+// StartScan looks through the sources in the background. A scan under way is
+// given up.
+func (d *State) StartScan() tea.Cmd {
+	if len(d.Bench.Sources) == 0 {
+		return nil
+	}
+	d.stopScan()
+	ctx, cancel := context.WithCancel(d.Ctx)
+	d.stopScan = cancel
+	d.Scanning = true
+	d.listened++
+	number, sources, o := d.listened, d.Bench.SourcePaths(), scan.For(d.Bench, d.Set, nil)
+	cache, covers, b, set := d.CacheFile, d.coverStore, d.Bench.Clone(), d.Set
+	found := newest[ScanMsg]()
+	var r scan.Result
+	found.start(func() {
+		o.Progress = func(r scan.Result) { found.emit(ScanMsg{Result: r, number: number, feed: found}) }
+		store, coverTrouble := covers.open()
+		o.Covers = cover.NewFinder(b, set, store)
+		var trouble error
+		if cache != "" {
+			o.Cache, trouble = scancache.Open(cache)
+			defer o.Cache.Close()
+		}
+		var err error
+		r, err = scan.Scan(ctx, sources, o)
+		for _, err := range []error{trouble, coverTrouble} {
+			if err != nil {
+				r.Notes = append(r.Notes, Sentence(err.Error()))
+			}
+		}
+		if err == nil {
+			found.emit(ScanMsg{Result: r, Done: true, finder: o.Covers, number: number})
+		}
+	}, func(err error) ScanMsg {
+		r.Notes = append(r.Notes, Sentence("the scan: "+err.Error()))
+		return ScanMsg{Result: r, Done: true, finder: o.Covers, number: number}
+	})
+	return found.next
+}
+
+// judgeWhileScanning is the number of titles up to which targets are judged while a scan
+// still goes on.
+const judgeWhileScanning = 5000
+
+// SetScan takes over what a scan has found.
+func (d *State) SetScan(m ScanMsg) tea.Cmd {
+	if m.number != d.listened {
+		return nil
+	}
+	if !m.Done && d.scanned {
+		return m.feed.next // what is known is shown until the new look is complete
+	}
+	d.scanned = d.scanned || m.Done
+	d.Scan = m.Result
+	d.Generation++
+	if m.Done && len(m.Result.Notes) > 0 && d.Notice == "" {
+		d.Notice = strings.Join(m.Result.Notes, " ")
+	}
+	d.Bad = 0
+	for i := range d.Scan.Titles {
+		if !d.Scan.Titles[i].Sound() {
+			d.Bad++
+		}
+	}
+	var cmds []tea.Cmd
+	if m.Done {
+		d.Scanning, d.Finder = false, m.finder
+	} else {
+		cmds = append(cmds, m.feed.next)
+	}
+	if m.Done || len(d.Scan.Titles) < judgeWhileScanning {
+		cmds = append(cmds, d.Survey())
+	}
+	return tea.Batch(cmds...)
+}
+
+// Begin sets up an empty bench: one source and one target.
+func (d *State) Begin(source string, p bench.Target) tea.Cmd {
+	d.Bench.Sources = []bench.Source{{Path: source}}
+	d.Bench.Targets = []bench.Target{p}
+	d.resize()
+	return tea.Batch(d.StartScan(), d.save())
+}
+
+// HasWords reports whether a text has all the words of a filter, whatever their letter
+// case.
+func HasWords(text, filter string) bool {
+	text = strings.ToLower(text)
+	for w := range strings.FieldsSeq(strings.ToLower(filter)) {
+		if !strings.Contains(text, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// Sentence makes a sentence of what an error or a rule says.
+func Sentence(s string) string {
+	if s == "" {
+		return ""
+	}
+	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
+}
+
+// Expand turns a leading ~ into the home folder.
+func Expand(p string) string {
+	if rest, ok := strings.CutPrefix(p, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
+		if home, err := os.UserHomeDir(); err == nil {
+			return home + rest
+		}
+	}
+	return p
+}
