@@ -314,7 +314,7 @@ func printCheck(out io.Writer, loaderName string, r *check.Report) {
 		say("Since the check before: %s.", c.Words())
 	}
 	if n := len(r.Others); n > 0 {
-		say("Left alone, as no loader knows them: %s.", someOf(r.Others))
+		say("Files no loader knows, left alone: %s.", someOf(r.Others))
 	}
 	for _, u := range r.Unchecked {
 		say("Not checked: %s.", u)

@@ -317,9 +317,9 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 			case c.asJSON:
 				return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(), "disc": t.Discs[at].Number, "chosen": choice})
 			case none:
-				fmt.Fprintf(cmd.OutOrStdout(), "No %s picture of %s is wanted.\n", of, t.Label())
+				fmt.Fprintf(cmd.OutOrStdout(), "%[2]s goes without a %[1]s picture.\n", of, t.Label())
 			case clear:
-				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is the one that is found.\n", of, t.Label())
+				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is again the one that was found.\n", of, t.Label())
 			default:
 				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is chosen.\n", of, t.Label())
 			}
@@ -329,7 +329,7 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 	c.flags(cmd)
 	cmd.Flags().StringVar(&crop, "crop", "", "cut so many thousandths off: LEFT,TOP,RIGHT,BOTTOM")
 	cmd.Flags().BoolVar(&none, "none", false, "no such picture is wanted")
-	cmd.Flags().BoolVar(&clear, "clear", false, "give the choice up")
+	cmd.Flags().BoolVar(&clear, "clear", false, "forget the choice")
 	cmd.Flags().IntVar(&disc, "disc", 0, "the number of the disc that it is for")
 	return cmd
 }

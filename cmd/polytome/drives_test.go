@@ -38,8 +38,8 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	assert.Contains(t, out, "Rowan will list 3 titles")
 	assert.NotContains(t, out, "lies contiguous, as", "the drive tells that itself")
 	assert.NotContains(t, out, "STOPS")
-	assert.Contains(t, ok(t, "drives", "check", img), "The volume is sound.")
-	assert.Contains(t, ok(t, "drives", "map", img), "Every file lies contiguous.")
+	assert.Contains(t, ok(t, "drives", "check", img), "The volume is OK.")
+	assert.Contains(t, ok(t, "drives", "map", img), "Every file is contiguous.")
 	assert.Contains(t, ok(t, "drives", "show", img), "3 titles for Rowan")
 	assert.Contains(t, ok(t, "check", "--loader", "rowan", "--to", img), "Rowan will list 3 titles")
 	assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "rowan", "--to", img), "nothing", "a second time there is nothing to do")
@@ -60,7 +60,7 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	require.NoError(t, err)
 	status, out, stderr = polytome(t, "drives", "prepare", img, "--fs", "exfat", "--label", "OXBOW")
 	assert.Equal(t, statusUsage, status)
-	assert.Contains(t, out, "Lost is: 3 titles for Rowan")
+	assert.Contains(t, out, "This will be lost: 3 titles for Rowan")
 	assert.Contains(t, stderr, "nobody is there to type the name")
 	status, _, stderr = polytome(t, "drives", "prepare", img, "--fs", "exfat", "--erase", "south.img")
 	assert.Equal(t, statusFailed, status)
@@ -109,7 +109,7 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	out = ok(t, "drives", "check", pulled, "--repair")
 	assert.Contains(t, out, "This is wrong, and is fixed like this:")
 	assert.Contains(t, out, "All of it is fixed.")
-	assert.Contains(t, ok(t, "drives", "check", pulled), "The volume is sound.")
+	assert.Contains(t, ok(t, "drives", "check", pulled), "The volume is OK.")
 
 	var list []struct {
 		Name     string
@@ -173,7 +173,7 @@ func TestAStickThatIsPluggedInShows(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "plugged.img")
 	ok(t, "drives", "prepare", img, "--size", "200MiB", "--loader", "bellows")
 	term := open(t, 158, 46, binary+" demo --dir "+filepath.Join(t.TempDir(), "world"))
-	term.wait("1 Scan 59", "Lamplighter")
+	term.wait("1 Games 59", "Lamplighter")
 	term.keys("D")
 	term.wait("D Drives", "north-58.img")
 	began := time.Now()

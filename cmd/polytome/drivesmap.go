@@ -34,7 +34,7 @@ func drivesMap() *cobra.Command {
 		Short: "Show what lies where on a volume, and bring files into one piece",
 		Long: `Shows a FAT or exFAT volume as it lies: every character is an equal part of it.
   #  a file contiguous    !  a file in more than one    +  a folder    =  the volume's own    .  free
-With --defragment, files that lie fragmented are brought into one, those that are named or all of them: each is
+With --defragment, files that lie fragmented are made contiguous, those named or all of them: each is
 written again into a free run and read back before the old one is given up. Where no free run is large enough, others
 are moved out of the way. A volume that is mounted is only read.`,
 		Example: `  polytome drives map /dev/sdb
@@ -97,7 +97,7 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	fmt.Fprintf(out, "%s free, the largest piece %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
 	switch len(pieces) {
 	case 0:
-		fmt.Fprintln(out, "Every file lies contiguous.")
+		fmt.Fprintln(out, "Every file is contiguous.")
 	default:
 		verb := "lie"
 		if len(pieces) == 1 {
@@ -254,7 +254,7 @@ func printHealth(out io.Writer, h *volume.Health, repair bool) {
 		fmt.Fprintf(out, "%s in more than one piece: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
 	}
 	if h.Sound() {
-		fmt.Fprintln(out, "The volume is sound.")
+		fmt.Fprintln(out, "The volume is OK.")
 		return
 	}
 	if repair {
@@ -276,7 +276,7 @@ func printFindings(out io.Writer, h *volume.Health, fixes bool) {
 		case fixes && f.Repair != "":
 			fmt.Fprintf(out, "      %s\n", f.Repair)
 		case fixes:
-			fmt.Fprintln(out, "      Nothing can be done about it here.")
+			fmt.Fprintln(out, "      It cannot be repaired here.")
 		}
 	}
 }

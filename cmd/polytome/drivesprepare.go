@@ -200,9 +200,9 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (s
 	}
 	loses := p.Loses
 	if loses == "" {
-		loses = "nothing that could be recognised"
+		loses = "nothing recognisable"
 	}
-	fmt.Fprintf(out, "This is lost: %s.\nWrite the drive's name, %s, to go on: ", loses, consentWord(d))
+	fmt.Fprintf(out, "This is lost: %s.\nType the drive's name, %s, to continue: ", loses, consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
 		return "", nobody
@@ -240,7 +240,7 @@ func printReady(out io.Writer, p *prepare.Plan) {
 		fmt.Fprintf(out, "  %s\n", n)
 	}
 	if p.Loses != "" {
-		fmt.Fprintf(out, "\n  Lost is: %s.\n", p.Loses)
+		fmt.Fprintf(out, "\n  This will be lost: %s.\n", p.Loses)
 	}
 	fmt.Fprintln(out)
 	for i, s := range p.Steps {

@@ -248,7 +248,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 			continue
 		}
 		for _, m := range waits[n] {
-			fmt.Fprintf(stderr(), "polytome: %s takes files away that %s still reads, so it begins when that is done\n", l.name, all[m].Config.Name)
+			fmt.Fprintf(stderr(), "polytome: %s removes files that %s still reads, so it begins when that is done\n", l.name, all[m].Config.Name)
 		}
 		going.Go(func() {
 			defer close(over[n])
@@ -569,7 +569,7 @@ func (l *lane) end() error {
 	if !l.only {
 		fmt.Fprintf(f.out, "%s: ", l.name)
 	}
-	fmt.Fprintf(f.out, "%s put and %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
+	fmt.Fprintf(f.out, "%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
 	for _, x := range []struct {
 		n    int
 		said string

@@ -120,7 +120,7 @@ the image comes back bit for bit.`,
 	f.BoolVar(&o.Compress, "compress", false, "compress blocks with Zstandard; not every loader reads that")
 	f.BoolVar(&o.KeepUnused, "keep-unused", false, "keep also what the disc does not use")
 	f.StringVar(&block, "block", "", "bytes in a block, a power of two from 4KiB to 1MiB (default 32KiB)")
-	f.StringVar(&most, "largest", "", "go on in further files (.2.pkd, .3.pkd) when one has so many bytes, such as 3GiB")
+	f.StringVar(&most, "largest", "", "continue in further files (.2.pkd, .3.pkd) when one has so many bytes, such as 3GiB")
 	f.BoolVar(&dry, "dry-run", false, "only say what packing would do")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd

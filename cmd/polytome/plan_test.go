@@ -179,7 +179,7 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "1 of the wanted titles go, as now")
+	assert.Contains(t, out, "1 of the wanted titles that fit, as now")
 	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--target", "North stick", "--json")
 	assert.Contains(t, out, "SET/VSP-21377.tune", "the rule holds from then on")
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "second=south-stick", "--accept")
@@ -187,7 +187,7 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "North stick with a second one like it at south-stick")
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "Hall pocket", "--what-if", "without", "--accept")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "Hall pocket taken away: 0 of the wanted titles go instead of")
+	assert.Contains(t, out, "Hall pocket taken away: 0 of the wanted titles that fit instead of")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
 	var names []string
@@ -235,9 +235,9 @@ func TestAPulledTargetIsPlannedWithWhatWasOnIt(t *testing.T) {
 func TestTwoInstancesOnOneBench(t *testing.T) {
 	file, _ := smallBench(t)
 	first := open(t, 120, 36, binary+" --bench "+file)
-	first.wait("1 Scan 3", "saved")
+	first.wait("1 Games 3", "saved")
 	second := open(t, 120, 36, binary+" --bench "+file)
-	second.wait("1 Scan 3", "READ-ONLY")
+	second.wait("1 Games 3", "READ-ONLY")
 	second.keys("2")
 	second.wait("Title 0 on Stick: as it is.")
 	second.keys("Space")

@@ -242,7 +242,7 @@ func toResume(j *journal.Journal, args []string) (journal.Run, error) {
 		case err != nil:
 			return r, err
 		case r.State == journal.Resuming:
-			return r, fmt.Errorf("run %d is going on, in another Polytome", id)
+			return r, fmt.Errorf("run %d is running, in another Polytome", id)
 		case !r.Open():
 			return r, fmt.Errorf("run %d is %s: there is nothing left of it", id, r.State)
 		}

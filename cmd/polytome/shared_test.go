@@ -45,7 +45,7 @@ everything = true
 `
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "both.toml"), []byte(bench), 0o644))
 	_, out, errs = polytome(t, "fill", "--bench", filepath.Join(dir, "both.toml"))
-	assert.Contains(t, errs, "itself takes files away that other still reads, so it begins when that is done")
+	assert.Contains(t, errs, "itself removes files that other still reads, so it begins when that is done")
 	assert.NotContains(t, out, "failed")
 	for _, target := range []string{"src", "other"} {
 		all, err := filepath.Glob(filepath.Join(dir, target, "FULL", "*.iso"))

@@ -46,7 +46,7 @@ func TestATargetThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	assert.Contains(t, out, "the target is full")
 	assert.Contains(t, out, "free some space on it, or take titles off, and run again")
 	assert.Contains(t, out, "4 files put and read back")
-	assert.ElementsMatch(t, []string{"SHORT/VSP-00000 - Title 0.iso", "SHORT/VSP-00002 - Title 2.iso", "TUNE/VSP-00000.tune", "TUNE/VSP-00002.tune"}, files(t, stick), "the others are done, nothing is half written")
+	assert.ElementsMatch(t, []string{"SHORT/VSP-00000 - Title 0.iso", "SHORT/VSP-00002 - Title 2.iso", "TUNE/VSP-00000.tune", "TUNE/VSP-00002.tune"}, files(t, stick), "the others are done, nothing is half-written")
 	assert.Contains(t, out, "STOPS", "and the check says that the loader's own files are missing")
 
 	require.NoError(t, os.Remove(filepath.Join(stick, "SHORT/VSP-00000 - Title 0.iso")))
@@ -81,7 +81,7 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	assert.NotContains(t, out, "North stick")
 
 	term := open(t, 140, 40, binary+" --bench "+b.File())
-	term.wait("1 Scan 3")
+	term.wait("1 Games 3")
 	term.keys("2")
 	term.wait("North stick", "East stick", "Title 0 on North stick: as it is.")
 	term.keys("Right", "Down")

@@ -74,7 +74,7 @@ func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
 	}
 	at := p.Attachment(via, f.as)
 	if at == nil {
-		return layout.Destination{}, usageError{fmt.Errorf("%s is not reached over %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s is not connected by %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
 	}
 	as := f.as
 	if as == "" {

@@ -107,7 +107,7 @@ func (w *work) planFlags(cmd *cobra.Command) {
 	f.StringVar(&w.reserve, "reserve", "", "keep so much space free, such as 2GiB")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
 	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are there already, and nothing else")
-	f.StringVar(&w.coversMost, "covers-at-most", "", "what covers may take of the target, such as 40MiB or 5%")
+	f.StringVar(&w.coversMost, "covers-at-most", "", "how much space covers may use on the target, such as 40MiB or 5%")
 	f.BoolVar(&w.deleteOthers, "delete-others", false, "have everything leave that the loader knows and that is not wanted")
 	f.StringVar(&w.backupTo, "backup-to", "", "copy what leaves or is replaced to this folder first")
 	f.StringVar(&w.only, "only", "", "only titles that this filter finds, such as 'platform:vesper size<4G' (the syntax of / on the screen)")

@@ -70,7 +70,7 @@ func (f FitSheet) Draw(o Options) *scene.Drawing {
 	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)), some(len(f.Targets), plural(len(f.Targets), "target")), say), o.Date)
 	switch {
 	case len(f.Targets) == 0:
-		nothing(s, "The bench has no target yet, so nothing can be said of where its titles go.")
+		nothing(s, "The bench has no target yet, so nothing can be said of where its titles that fit.")
 		return s.End()
 	case len(f.Titles) == 0:
 		nothing(s, "The bench has no titles: its folders with games are empty, or could not be read.")

@@ -66,7 +66,7 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	before, err := os.ReadFile(old)
 	require.NoError(t, err)
 	large := fitWith(60, 9).Draw(options("a4"))
-	assert.ErrorContains(t, draw.Save(old, large), "no space left")
+	assert.ErrorContains(t, draw.Save(old, large), "no free space")
 	after, err := os.ReadFile(old)
 	require.NoError(t, err)
 	assert.Equal(t, before, after, "what was there stays when its successor has no space")

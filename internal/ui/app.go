@@ -261,16 +261,16 @@ func (a *app) actions() []state.Action {
 	return append(out,
 		state.Do("/", "find: show only what has these words", state.Just(func() { a.ask(finding, "find ", nil) })),
 		state.Do("esc", "back: drop the filter, leave the panel", state.Just(a.back)),
-		state.Do("D", "Drives: what is plugged in, block map, ready, check, eject", func() tea.Cmd { return a.open(a.drives) }),
+		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject", func() tea.Cmd { return a.open(a.drives) }),
 		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
-		state.Do("H", "Connections: what is joined to what, tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
-		state.Do("O", "On paper: draw what is shown, or the rest, as PDF or SVG", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
-		state.Do("P", "Target: add one, by its folder, image or address", state.Just(a.state.AskTarget)),
+		state.Do("H", "Connections: what is plugged into what, link tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
+		state.Do("O", "On paper: draw this screen, or something else, as PDF or SVG", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
+		state.Do("P", "Target: add one, by folder, image or address", state.Just(a.state.AskTarget)),
 		state.Do("u", "undo the last choice", a.state.Undo),
 		state.Do("U", "redo it", a.state.Redo),
 		state.Do(":", "do anything by its name", state.Just(func() { a.ask(commanding, ": ", a.names()) })),
-		state.Do("ctrl+r", "read the bench file again, after another program changed it", a.state.Reread),
+		state.Do("ctrl+r", "reload the bench file after another program changed it", a.state.Reread),
 		state.Do("?", "these keys", state.Just(func() { a.mode = helping })),
 		state.Do("q ctrl+c", "quit", a.quit),
 	)
@@ -303,7 +303,7 @@ func (a *app) show(i int) tea.Cmd {
 // quit asks while a run goes on.
 func (a *app) quit() tea.Cmd {
 	if a.drives.Preparing() {
-		a.state.Notice = "A drive is being prepared. That is over in a moment, and breaking it off would leave it unusable."
+		a.state.Notice = "A drive is being prepared. It takes a moment, and stopping now would leave the drive unusable."
 		return nil
 	}
 	if a.state.Running() {

@@ -71,9 +71,9 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 	for !strings.Contains(flat(a), "North stick twice the space (116.00 GiB):") {
 		press(a, "down")
 	}
-	assert.Contains(t, flat(a), "19 of the wanted titles go instead of 15")
+	assert.Contains(t, flat(a), "19 of the wanted titles that fit instead of 15")
 	press(a, "enter")
-	assert.Contains(t, flat(a), "North stick: twice the space (116.00 GiB). u takes it back")
+	assert.Contains(t, flat(a), "North stick: twice the space (116.00 GiB). u undoes")
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
 	assert.EqualValues(t, 116<<30, b.Targets[0].Capacity)
@@ -83,7 +83,7 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 
 	press(a, "w", "end", "enter")
 	answer(a, "capacity=116GiB,rule:accept.1.title.longest=20")
-	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the wanted titles go instead of 15")
+	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the wanted titles that fit instead of 15")
 	press(a, "down", "enter")
 	answer(a, "romo=116GiB")
 	assert.Contains(t, flat(a), `did you mean "capacity"?`)
@@ -204,7 +204,7 @@ func TestMarkingInTheTree(t *testing.T) {
 	press(a, "u")
 
 	press(a, "4", "enter") // what is lost is named, and the target's name has to be written
-	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Write its name to go on:")
+	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Type its name to continue:")
 	answer(a, "y")
 	assert.Contains(t, flat(a), "so nothing was begun")
 	assert.FileExists(t, filepath.Join(w.Stick, "SHORT", "spare.iso"))
@@ -292,8 +292,8 @@ func TestATargetThatIsPulledIsShownAsItWas(t *testing.T) {
 	press(a, "2")
 	find(a, "Mosswick")
 	s := flat(a)
-	assert.Contains(t, s, "away: as seen")
-	assert.Contains(t, s, "The target is away; this is what was on it at")
+	assert.Contains(t, s, "not connected: as of")
+	assert.Contains(t, s, "The target is not connected; this is what was on it at")
 	assert.Contains(t, s, "Is there already, as SHORT/VSP-21377 - Mosswick.iso")
 	press(a, "4", "enter")
 	assert.Contains(t, flat(a), "North stick is away, so nothing can be written")

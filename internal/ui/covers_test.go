@@ -59,7 +59,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	press(a, "y")
 	require.Len(t, a.state.Bench.Edits, 1)
 	assert.Equal(t, []title.Chosen{{Of: "front", File: "covers/Quilwork.jpg"}}, a.state.Bench.Edits[0].Pictures)
-	assert.Contains(t, flat(a), "The front picture of Quillwork is chosen. u takes it back.")
+	assert.Contains(t, flat(a), "The front picture of Quillwork is chosen. u undoes.")
 	assert.Contains(t, text(a), "1 found")
 	press(a, "u")
 	assert.Empty(t, a.state.Bench.Edits)
@@ -147,7 +147,7 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	a.state.Bench.Covers = bench.Covers{}
 	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r", "C", "f")
-	assert.Contains(t, flat(a), "The bench names no server of pictures. S adds one; a adds a folder of yours.")
+	assert.Contains(t, flat(a), "The bench has no picture server. S adds one; a adds one of your folders.")
 	press(a, "a")
 	answer(a, filepath.Join(w.Dir, "covers"))
 	assert.Equal(t, []bench.CoverFolder{{Path: "covers"}}, a.state.Bench.Covers.Folders)
@@ -274,7 +274,7 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	press(a, "enter")
 	assert.Contains(t, flat(a), "it is a web page, and no picture", "and it is said what is wrong with the other")
 	press(a, "left", "enter")
-	assert.Contains(t, flat(a), "This one cannot be used: it is a web page, and no picture.")
+	assert.Contains(t, flat(a), "This picture cannot be used: it is a web page, and no picture.")
 }
 
 func TestFetchingIsStoppedAndResumedWith(t *testing.T) {
@@ -290,7 +290,7 @@ func TestFetchingIsStoppedAndResumedWith(t *testing.T) {
 	assert.Contains(t, flat(a), "fetching:")
 	_, next := a.Update(first)
 	press(a, "f") // once more: stop
-	assert.Contains(t, flat(a), "Fetching stops; what came is kept.")
+	assert.Contains(t, flat(a), "Download stopped; what arrived is kept.")
 	pump(a, next)
 	for i := 0; a.state.Fetching != nil && i < 100; i++ {
 		time.Sleep(20 * time.Millisecond)

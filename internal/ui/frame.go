@@ -63,7 +63,7 @@ func (a *app) View() tea.View {
 func (a *app) lines() []string {
 	t := a.theme
 	if a.w < minWidth || a.h < minHeight {
-		return t.Block(t.Wrap(fmt.Sprintf("The window is %d x %d. Polytome needs at least %d x %d: make it larger.", a.w, a.h, minWidth, minHeight), a.w), a.w, a.h)
+		return t.Block(t.Wrap(fmt.Sprintf("The window is %d x %d. Polytome needs at least %d x %d. Make the window larger.", a.w, a.h, minWidth, minHeight), a.w), a.w, a.h)
 	}
 	if a.welcome != nil {
 		return append([]string{a.topLine(), t.Rule("", a.w)}, a.welcome.View(t, a.w, a.h-2)...)
@@ -210,12 +210,12 @@ func (a *app) whyLines(w, h int) []string {
 	t := a.theme
 	switch a.mode {
 	case finding, commanding, answering:
-		hint := "enter keeps the filter · esc drops it · words, or name:tide  size>4G  year<2000  bad  -region:north"
+		hint := "enter keeps the filter · esc clears it · words, or name:tide  size>4G  year<2000  bad  -region:north"
 		switch {
 		case a.mode == commanding:
-			hint = "tab completes · enter does it · esc leaves"
+			hint = "tab completes · enter runs it · esc cancels"
 		case a.mode == answering:
-			hint = a.state.Question.Hint + " · enter takes it · esc leaves it"
+			hint = a.state.Question.Hint + " · enter OK · esc cancel"
 		default:
 			if s, ok := a.stage().(interface{ Trouble() string }); ok && s.Trouble() != "" {
 				hint = s.Trouble()
@@ -224,8 +224,8 @@ func (a *app) whyLines(w, h int) []string {
 		a.input.SetWidth(max(10, w-12))
 		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}
 	case quitting:
-		return []string{" " + t.Bold(t.Warn, t.Clip("A run is going on. Quitting stops it; what is finished stays, and the next run takes it up again.", w-2)), "",
-			" " + t.Paint(t.Dim, "q quits and stops the run · any other key goes on")}
+		return []string{" " + t.Bold(t.Warn, t.Clip("A run is in progress. Quitting stops it; what is finished stays, and you can resume later.", w-2)), "",
+			" " + t.Paint(t.Dim, "q stops the run and quits · any other key continues")}
 	}
 	keys := " " + a.keyLine(w-2)
 	why := a.stage().Why()
@@ -328,7 +328,7 @@ func (a *app) help(w, h int) []string {
 	for y := range rows {
 		out = append(out, l[y]+r[y])
 	}
-	out = append(t.Block(out, w, h-1), t.Block([]string{" " + t.Paint(t.Dim, "Any key goes back.")}, w, 1)...)
+	out = append(t.Block(out, w, h-1), t.Block([]string{" " + t.Paint(t.Dim, "Any key closes this.")}, w, 1)...)
 	return out
 }
 

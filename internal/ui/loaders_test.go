@@ -21,7 +21,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "split", "Rowan has nothing to do with 35 of 59 titles"} {
 		assert.Contains(t, s, want)
 	}
-	assert.NotContains(t, s, "▸1 Scan", "one thing is marked as shown")
+	assert.NotContains(t, s, "▸1 Games", "one thing is marked as shown")
 	press(a, "right")
 	assert.Contains(t, text(a), "Trellis for the Meridian")
 	press(a, "right")
@@ -41,7 +41,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	assert.Contains(t, text(a), "Carts/")
 	a.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	press(a, "esc")
-	assert.Contains(t, text(a), "▸1 Scan")
+	assert.Contains(t, text(a), "▸1 Games")
 	press(a, "L", "3")
 	assert.Contains(t, text(a), "▸3 Tree", "a stage leaves the panel")
 }

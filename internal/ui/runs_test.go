@@ -32,7 +32,7 @@ func journaled(t *testing.T, targets int) (*app, string) {
 func TestAllTargetsRunAtOnceAndAreListedAfterwards(t *testing.T) {
 	a, _ := journaled(t, 4)
 	press(a, "4")
-	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "a begins all targets at once"} {
+	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "a starts all targets at once"} {
 		assert.Contains(t, flat(a), want)
 	}
 	a.state.Target = 2
@@ -131,7 +131,7 @@ func TestARunIsSteered(t *testing.T) {
 	})
 	l := lane()
 	assert.Contains(t, flat(a), "North stick paused")
-	assert.Contains(t, flat(a), "p goes on")
+	assert.Contains(t, flat(a), "p resumes")
 	press(a, "tab", "end", "up", "up", "n") // a text near the end: its title comes next
 	l.Skip(l.Order[len(l.Order)-1])
 	press(a, "b")
@@ -141,7 +141,7 @@ func TestARunIsSteered(t *testing.T) {
 	answer(a, "900MiB")
 	assert.EqualValues(t, 900<<20, l.Limit)
 	press(a, "q")
-	assert.Contains(t, flat(a), "A run is going on. Quitting stops it")
+	assert.Contains(t, flat(a), "A run is running. Quitting stops it")
 	press(a, "x")
 	press(a, "b")
 	answer(a, "none")

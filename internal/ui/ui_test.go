@@ -66,12 +66,12 @@ func TestAFailureLeavesTheTerminalClean(t *testing.T) {
 		shows := func(text string) func() bool {
 			return func() bool { return strings.Contains(judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p"), text) }
 		}
-		require.Eventually(t, shows("1 Scan"), 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, shows("1 Games"), 20*time.Second, 50*time.Millisecond)
 		judge.Run(t, "tmux", "-S", socket, "send-keys", key)
 		require.Eventually(t, shows("afterwards"), 20*time.Second, 50*time.Millisecond)
 		all := judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p", "-J", "-S", "-500") // what has scrolled away too
 		assert.Contains(t, all, "it ended with: the screen: ")
-		assert.False(t, shows("1 Scan")())
+		assert.False(t, shows("1 Games")())
 		assert.Contains(t, judge.Run(t, "tmux", "-S", socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
 	}
 }
@@ -304,7 +304,7 @@ func TestChoicesAndWhatBelongsToThem(t *testing.T) {
 	cmd := a.state.StartRun(0)
 	for _, key := range []string{"space", "u", "f", "a"} {
 		press(a, "2", key)
-		assert.Contains(t, text(a), "A run is going on; stop it before", key)
+		assert.Contains(t, text(a), "A run is running; stop it before", key)
 	}
 	before := a.state.StartCheck(0, "")
 	pump(a, cmd)
@@ -407,7 +407,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})
 	assert.Contains(t, text(a), "one moment", "the tree is made in the background")
 	pump(a, cmd)
-	assert.Contains(t, text(a), "new files, nothing leaves")
+	assert.Contains(t, text(a), "new files, nothing is removed")
 	press(a, "s")
 	assert.Contains(t, text(a), "make folder FULL")
 }

@@ -76,7 +76,7 @@ func ChecklistText(target string, lines []string, ticked func(string) bool) stri
 		fmt.Fprintf(&b, "%s %d. %s.\n", box, i+1, l)
 	}
 	if len(lines) == 0 {
-		b.WriteString("Nothing is to be done there.\n")
+		b.WriteString("Nothing to do at the console.\n")
 	}
 	return b.String()
 }

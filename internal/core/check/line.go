@@ -74,7 +74,7 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 		largest = min(largest, int64(y.at.LargestFile))
 	}
 	if e.Size > largest {
-		wrong(TooLarge, fmt.Sprintf("with %s it is too large for %s: it cannot get onto such a drive whole", size.Format(e.Size), y.facts.Filesystem.Shown))
+		wrong(TooLarge, fmt.Sprintf("it is too large: %s for %s: it cannot get onto such a drive whole", size.Format(e.Size), y.facts.Filesystem.Shown))
 		return
 	}
 	if rule.Unlisted {

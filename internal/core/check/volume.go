@@ -34,7 +34,7 @@ func (y *loaderAudit) attachment() {
 		stop(Filesystem, fmt.Sprintf("over %s, %s reads %s only, and this target is %s", via, shown, y.at.ReadsWords(), fs.Shown),
 			"format it as "+y.at.ReadsWords()+", or declare what the folder stands for with --as")
 	case y.at.Label != "" && label != "" && !strings.EqualFold(y.at.Label, label):
-		stop(Label, fmt.Sprintf("the volume is named %s, and %s wants one called %s", label, shown, y.at.Label), "give the volume that label: in Drives, or ready it again")
+		stop(Label, fmt.Sprintf("the volume is named %s, and %s wants one called %s", label, shown, y.at.Label), "give the volume that label: in Drives, or prepare it again")
 	case label != "" && slices.ContainsFunc(y.at.LabelNot, func(l string) bool { return strings.EqualFold(l, label) }):
 		stop(Label, fmt.Sprintf("the volume is named %s, which %s does not take", label, shown), "give the volume another label")
 	case y.at.Label != "" && label == "":

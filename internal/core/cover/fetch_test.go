@@ -450,7 +450,7 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{})
 	assert.Less(t, r.Found, 6)
 	assert.Equal(t, 6, r.Found+r.Refused+r.Missing, "each has its answer")
-	assert.Contains(t, strings.Join(r.Trouble, " "), "no space left on device")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "no free space on device")
 	for i := range d.titles {
 		if p := d.titles[i].Picture("front", 0); p != nil {
 			b, err := os.ReadFile(p.File.Path)

@@ -134,7 +134,7 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 	assert.Equal(t, []int{0, 2, 4, 5}, dressed(), "the most wanted first")
 	s.Put(4, false)
 	assert.Equal(t, []int{0, 2, 3, 4, 5}, dressed(), "what is given up is for the next one; one that is not wanted lacks nothing")
-	assert.Equal(t, 6, func() int { s.Put(4, true); return s.Count }(), "all titles go in any case")
+	assert.Equal(t, 6, func() int { s.Put(4, true); return s.Count }(), "all titles that fit in any case")
 
 	zero := int64(0)
 	s = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Covers: true, CoversMost: &zero})

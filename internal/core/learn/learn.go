@@ -409,7 +409,7 @@ func (s *student) paged(r *Rule, all []*sample) {
 	for _, e := range entries {
 		r.Overflow = max(r.Overflow, len(e))
 	}
-	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go on in %s", size.Count(r.Overflow, "title"), strings.ReplaceAll(page, "{page}", "2")), "the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
+	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go to %s", size.Count(r.Overflow, "title"), strings.ReplaceAll(page, "{page}", "2")), "the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
 }
 
 // discs finds out how the discs of one title are reported apart.

@@ -101,7 +101,7 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 	s.removing, s.deleteOthers = nil, true
 	p := s.plan(t)
 	assert.Equal(t, []string{"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p),
-		"exactly so takes what a loader knows and nobody wants, and never what no loader knows")
+		"remove others takes what a loader knows and nobody wants, and never what no loader knows")
 	assert.EqualValues(t, 226, p.Freed)
 	assert.Equal(t, 3, p.Loses())
 

@@ -69,7 +69,7 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 		if drives.IsRefused(err) {
 			return err // nothing was written
 		}
-		return fmt.Errorf("preparing %s: %w; it holds no usable volume now: ready it again", p.Drive.Name(), err)
+		return fmt.Errorf("preparing %s: %w; it holds no usable volume now: prepare it again", p.Drive.Name(), err)
 	}
 	next()
 	if err := p.partition(m); err != nil {

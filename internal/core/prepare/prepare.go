@@ -132,7 +132,7 @@ func (p *Plan) attachment(r Request) (*loader.Attachment, error) {
 	}
 	at := r.Profile.Attachment("usb", r.Filesystem)
 	if at == nil {
-		return nil, fmt.Errorf("%s reads no drives: it is reached over %s", r.Profile.Shown, strings.Join(r.Profile.Connections(), ", "))
+		return nil, fmt.Errorf("%s reads no drives: it is connected by %s", r.Profile.Shown, strings.Join(r.Profile.Connections(), ", "))
 	}
 	return at, nil
 }

@@ -80,7 +80,7 @@ func TestSkippingInAPauseGoesOnPausing(t *testing.T) {
 	l = run.Start(t.Context(), j)
 	close(ready)
 	<-skipped
-	assert.Empty(t, events.of(run.Resumed), "nobody asked to go on")
+	assert.Empty(t, events.of(run.Resumed), "nobody asked to resume")
 	assert.NotContains(t, events.of(run.Began), 2)
 	l.Resume()
 	<-begun
@@ -174,7 +174,7 @@ func TestTheEndIsReportedWhenAllIsClosed(t *testing.T) {
 		}
 		require.False(t, r.All(), "what did not reach the medium is not done")
 		require.Len(t, r.Failed, 1)
-		assert.Contains(t, r.Failed[0].Say, "letting go of the target: the last sector could not be written")
+		assert.Contains(t, r.Failed[0].Say, "ejecting the target: the last sector could not be written")
 	}
 }
 

@@ -380,7 +380,7 @@ func (l *Lane) letGo() {
 	}
 	if l.to != nil && !l.lent {
 		if err := l.to.Close(); err != nil && !errors.Is(err, context.Canceled) {
-			l.failed("letting go of the target: " + err.Error())
+			l.failed("ejecting the target: " + err.Error())
 		}
 	}
 	l.unclaim()

@@ -96,7 +96,7 @@ func Plain(at string) string {
 	if !ok || err != nil || a.Secure() {
 		return ""
 	}
-	return "the connection to " + a.Host + " is plain FTP: what is sent, and the password, can be read by others in the same network"
+	return "the connection to " + a.Host + " is plain FTP: anyone in the same network can read the files and the password"
 }
 
 // Plain says that what is sent to the target can be read on the way; "" where it cannot.

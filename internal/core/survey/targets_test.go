@@ -262,7 +262,7 @@ func TestWhatIf(t *testing.T) {
 	assert.Equal(t, [2]int{s.Sheet.Count, 6}, d.Goes)
 	assert.Equal(t, 6-s.Sheet.Count, d.More)
 	assert.Len(t, d.Changes, d.More)
-	assert.Contains(t, d.Say(), "6 of the wanted titles go instead of")
+	assert.Contains(t, d.Say(), "6 of the wanted titles that fit instead of")
 	assert.Contains(t, d.Say(), "more space is left")
 	exfat, err := s.With(t.Context(), w.bench, 0, func(p *bench.Target) { p.As = "exfat" })
 	require.NoError(t, err)

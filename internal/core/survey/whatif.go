@@ -140,9 +140,9 @@ func (s *Survey) Whole() (r estimate.Range) {
 
 // Say tells a difference in a sentence.
 func (d *Difference) Say() string {
-	s := fmt.Sprintf("%d of the wanted titles go instead of %d", d.Goes[1], d.Goes[0])
+	s := fmt.Sprintf("%d of the wanted titles that fit instead of %d", d.Goes[1], d.Goes[0])
 	if d.Goes[0] == d.Goes[1] {
-		s = fmt.Sprintf("%d of the wanted titles go, as now", d.Goes[0])
+		s = fmt.Sprintf("%d of the wanted titles that fit, as now", d.Goes[0])
 	}
 	if n := d.Free[1] - d.Free[0]; n > 0 {
 		s += fmt.Sprintf("; %s more space is left", size.Format(n))

@@ -137,7 +137,7 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 		case v.Trouble != "":
 			return nil, fmt.Errorf("partition %d of %s: %s", part, d.Name(), v.Trouble)
 		case !v.Ours():
-			return nil, fmt.Errorf("partition %d of %s has %s, and only FAT16, FAT32 and exFAT are filled here: ready it first, or give another one", part, d.Name(), v.Shown())
+			return nil, fmt.Errorf("partition %d of %s has %s, and only FAT16, FAT32 and exFAT are filled here: prepare it first, or give another one", part, d.Name(), v.Shown())
 		}
 		return v, nil
 	}
@@ -151,7 +151,7 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 			return nil, fmt.Errorf("%s cannot be used: %s", d.Name(), d.Volumes[i].Trouble)
 		}
 	}
-	return nil, fmt.Errorf("%s has no volume that can be filled: ready it first, with polytome drives prepare %s", d.Name(), d.Path)
+	return nil, fmt.Errorf("%s has no volume that can be filled: prepare it first, with polytome drives prepare %s", d.Name(), d.Path)
 }
 
 // use takes up the volume on an opened drive.

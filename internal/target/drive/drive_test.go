@@ -186,7 +186,7 @@ func TestWrongDrives(t *testing.T) {
 	bare := filepath.Join(t.TempDir(), "bare.img")
 	require.NoError(t, os.WriteFile(bare, make([]byte, 2<<20), 0o600))
 	_, err := drive.Open(ctx, drives.Here, drive.Address{Drive: bare}, drive.Options{})
-	assert.ErrorContains(t, err, "ready it first")
+	assert.ErrorContains(t, err, "prepare it first")
 	img := image(t, "fat32", partition.MBR, 64*size.MiB)
 	_, err = drive.Open(ctx, drives.Here, drive.Address{Drive: img, Part: 2}, drive.Options{})
 	assert.ErrorContains(t, err, "has no partition 2")

@@ -248,7 +248,7 @@ func (w *writer) send(s *session, r io.Reader) error {
 			}
 		case w.from > 0 && unknown(err):
 			p.traits.noAppend.Store(true)
-			return fmt.Errorf("%w: %s does not go on in the middle of a file, so it is begun again", target.ErrBusy, p.addr.Host)
+			return fmt.Errorf("%w: %s does not resume in the middle of a file, so it is begun again", target.ErrBusy, p.addr.Host)
 		default:
 			return err
 		}

@@ -58,7 +58,7 @@ func New(d *state.State) *Model {
 }
 
 // Name is the stage's name on the rail.
-func (m *Model) Name() string { return "Proof" }
+func (m *Model) Name() string { return "Check" }
 
 // Number is how many titles the loader will list.
 func (m *Model) Number() string {
@@ -153,18 +153,18 @@ func (m *Model) finding() *check.Finding {
 func (m *Model) Actions() []state.Action {
 	out := []state.Action{}
 	if m.pane == checklist {
-		out = append(out, state.Do("space enter", "tick off", m.tick).Saying("tick a line of the checklist off, or take the tick away"))
+		out = append(out, state.Do("space enter", "tick off", m.tick).Saying("tick off a line of the checklist, or untick it"))
 	} else {
 		out = append(out,
-			state.Do("m space enter", "fix", m.fix).Saying("mark the finding to be fixed, or take the mark off; the next run does it"),
-			state.Do("M", "all like it", m.fixKind).Saying("mark all findings of the same kind to be fixed"))
+			state.Do("m space enter", "fix", m.fix).Saying("mark the problem to be fixed by the next run, or unmark it"),
+			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed"))
 	}
 	return append(append(out,
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).Saying("the next part of the screen: the list, the findings, the checklist"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
 		state.Do("p", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).Saying("read the target again, as it is now"),
 		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).Saying("read every byte of every game, and compare every checksum"),
-		state.Do("c", "what changed", state.Just(m.compare)).Saying("what differs from the check before"),
+		state.Do("c", "what changed", state.Just(m.compare)).Saying("what changed since the previous check"),
 		state.Do("e", "checklist to a file", state.Just(func() { m.d.AskChecklist(m.d.Target) })).Saying("write the checklist to a text file"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
@@ -241,7 +241,7 @@ func (m *Model) fix() tea.Cmd {
 func (m *Model) fixKind() tea.Cmd {
 	f, r := m.finding(), m.report()
 	if f == nil {
-		m.d.Notice = "tab goes to the findings; there M fixes all of one kind."
+		m.d.Notice = "tab goes to the problems; M there fixes all of one kind."
 		return nil
 	}
 	return m.d.MarkFixes(m.d.Target, r.Fixes(f.Kind))
@@ -252,9 +252,9 @@ func (m *Model) compare() {
 	p := m.checked()
 	switch {
 	case p.Report == nil:
-		m.d.Notice = "There is no check yet to compare."
+		m.d.Notice = "There is no earlier check to compare with."
 	case p.Changes == nil:
-		m.d.Notice = "This is the first check of the target. The next one is compared with it."
+		m.d.Notice = "This is the first check of this target. The next one will be compared with it."
 	default:
 		m.changes = !m.changes
 		m.pane = findings
@@ -311,15 +311,15 @@ func (m *Model) Why() state.Why {
 		l := r.Listed[c]
 		say := fmt.Sprintf("will be listed and start. It is %s, %s.", l.Path, size.Format(l.Size))
 		if !l.Starts {
-			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".", Ways: []string{"enter goes to what is wrong with it"}}
+			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".", Ways: []string{"enter shows its problem"}}
 		}
 		return state.Why{Lead: l.Name, Say: say}
 	case m.pane == findings && m.changes:
-		return state.Why{Lead: "Since the check before", Say: "this has changed. c goes back to the findings."}
+		return state.Why{Lead: "Since the check before", Say: "this has changed. c goes back to the problems."}
 	case m.pane == findings && m.finding() != nil:
 		return m.whyFinding(m.finding())
 	case m.pane == checklist && c < len(r.Checklist):
-		return state.Why{Lead: fmt.Sprintf("Step %d at the console:", c+1), Say: r.Checklist[c] + ".", Ways: []string{"space ticks it off, and the tick stays until the next run"}}
+		return state.Why{Lead: fmt.Sprintf("Step %d at the console:", c+1), Say: r.Checklist[c] + ".", Ways: []string{"space ticks it off until the next run"}}
 	}
 	return state.Why{Lead: "Nothing", Say: "here."}
 }
@@ -337,7 +337,7 @@ func (m *Model) whyFinding(f *check.Finding) state.Why {
 	case len(f.Fixes) > 0 && p != nil && p.Fixing(f.Fixes...):
 		w.Ways = []string{"marked: the next run will " + words(f.Fixes)}
 	case len(f.Fixes) > 0:
-		w.Ways = []string{"m has the next run " + words(f.Fixes)}
+		w.Ways = []string{"m: the next run will " + words(f.Fixes)}
 	case f.Remedy != "":
 		w.Ways = []string{f.Remedy}
 	}
@@ -359,13 +359,13 @@ func (m *Model) notYet() state.Why {
 	case m.d.Checking(n):
 		return state.Why{Lead: "Reading the target", Say: "as the loader would."}
 	case m.d.Running():
-		return state.Why{Lead: "A run is going on.", Say: "The target is checked at its end, without being asked.", Ways: []string{"p reads the target as it is now"}}
+		return state.Why{Lead: "A run is running.", Say: "It checks the target when it ends.", Ways: []string{"p checks it now"}}
 	case m.checked().Trouble != "":
 		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".", Ways: []string{"p tries it again"}}
 	case n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away != nil:
-		return state.Why{Lead: "The target is away", Say: fmt.Sprintf("(%v), so it cannot be checked.", m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
+		return state.Why{Lead: "The target is not connected", Say: fmt.Sprintf("(%v), so it cannot be checked.", m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
 	}
-	return state.Why{Lead: "Not checked yet.", Say: "The check reads the target as the loader would, and says what it will list.", Ways: []string{"p checks it now"}}
+	return state.Why{Lead: "Not checked yet.", Say: "A check reads the target as the loader would, and shows what it will list.", Ways: []string{"p checks it now"}}
 }
 
 // marked counts the findings that are marked to be fixed.

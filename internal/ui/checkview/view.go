@@ -116,7 +116,7 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, cells...))
 	}
 	if len(r.Listed) == 0 {
-		say := "Nothing will be listed: see the findings."
+		say := "Nothing will be listed: see the problems."
 		if len(r.Findings) == 0 {
 			say = "Nothing is on the target yet."
 		}
@@ -188,7 +188,7 @@ func (m *Model) card(t *style.Theme, r *check.Report, w, h int) []string {
 	case !l.Starts:
 		add(t.Bad, "does not start", false)
 	case about(r, l):
-		add(t.Warn, "starts; see the findings", false)
+		add(t.Warn, "starts; see the problems", false)
 	default:
 		add(t.Good, "starts", false)
 	}
@@ -252,11 +252,11 @@ func (m *Model) drawFindings(t *style.Theme, r *check.Report, w, h int) []string
 		out = append(out, t.Row(w, m.pane == findings && k == list.Cursor, cells...), strings.Repeat(" ", 9)+t.Paint(t.Dim, t.Clip(style.Clean(f.Say), w-11)))
 	}
 	if len(r.Findings) == 0 {
-		out = append(out, "  "+t.Paint(t.Good, t.Clip("Everything here is as the loader wants it.", w-3)))
+		out = append(out, "  "+t.Paint(t.Good, t.Clip("Everything here is as the loader needs it.", w-3)))
 	}
 	notes := []string{}
 	if n := len(r.Others); n > 0 {
-		notes = append(notes, fmt.Sprintf("Left alone, as no loader knows them: %s.", some(r.Others)))
+		notes = append(notes, fmt.Sprintf("Files no loader knows, left alone: %s.", some(r.Others)))
 	}
 	for _, u := range r.Unchecked {
 		notes = append(notes, "Not checked: "+u+".")
@@ -304,12 +304,12 @@ func (m *Model) drawChanges(t *style.Theme, w, h int) []string {
 		}
 		return out
 	}
-	part(t.Good, "listed and starting now", p.Changes.Came)
+	part(t.Good, "now listed and starting", p.Changes.Came)
 	part(t.Good, "fixed", say(p.Changes.Fixed))
-	part(t.Bad, "no longer listed, or not starting", p.Changes.Went)
-	part(t.Warn, "new findings", say(p.Changes.New))
+	part(t.Bad, "no longer listed or starting", p.Changes.Went)
+	part(t.Warn, "new problems", say(p.Changes.New))
 	if len(lines) == 0 {
-		lines = append(lines, "", "  "+t.Paint(t.Dim, "Nothing differs."))
+		lines = append(lines, "", "  "+t.Paint(t.Dim, "Nothing changed."))
 	}
 	list := &m.lists[findings]
 	list.Resize(len(lines), h-1)
@@ -353,7 +353,7 @@ func (m *Model) drawChecklist(t *style.Theme, r *check.Report, w, h int) []strin
 		out = append(out, t.Row(w, m.pane == checklist && i == list.Cursor, style.Cell{Text: box, Width: 3, FG: fg}, style.Cell{Text: r.Checklist[i], Width: w - 7, FG: fg}))
 	}
 	if len(r.Checklist) == 0 {
-		out = append(out, "  "+t.Paint(t.Dim, "Nothing is to be done there."))
+		out = append(out, "  "+t.Paint(t.Dim, "Nothing to do at the console."))
 	}
 	return t.Block(out, w, h)
 }

@@ -31,7 +31,7 @@ type Model struct {
 func New(d *state.State) *Model { return &Model{d: d} }
 
 // Name is the panel's name.
-func (m *Model) Name() string { return "Hook-up" }
+func (m *Model) Name() string { return "Connections" }
 
 // Number is how many links answer.
 func (m *Model) Number() string {
@@ -107,11 +107,11 @@ func (m *Model) Actions() []state.Action {
 		list = &m.notes
 	}
 	return append([]state.Action{
-		state.Do("t enter", "test", on(m.d.TestLink)).Saying("log in, send a small file and fetch it back: what the target can, and how fast"),
+		state.Do("t enter", "test", on(m.d.TestLink)).Saying("log in, send a small file and read it back: what the server supports, and how fast it is"),
 		state.Do("T", "test all", m.testAll).Saying("test every target that is on another machine"),
 		state.Do("c", "direct cable", on(m.d.AskCable)).Saying("plan a cable between console and computer: a free network, both addresses, and what to set"),
-		state.Do("b", "set back", on(m.d.PartCable)).Saying("give the cable up, and say what is still to be set back"),
-		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).Saying("go into the details, or back to the links"),
+		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back"),
+		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).Saying("go to the details, or back to the links"),
 		state.Do("p", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).Saying("try all links again, without logging in"),
 	}, state.Movement(list)...)
 }
@@ -128,7 +128,7 @@ func (m *Model) testAll() tea.Cmd {
 		}
 	}
 	if len(all) == 0 {
-		m.d.Notice = "All targets are available: there is no link to test."
+		m.d.Notice = "All targets are local: there is no link to test."
 	}
 	return tea.Batch(all...)
 }
@@ -158,9 +158,9 @@ func (m *Model) Why() state.Why {
 	l := m.link()
 	switch {
 	case m.d.Connections == nil:
-		return state.Why{Lead: "Looking", Say: "at what is joined to this computer."}
+		return state.Why{Lead: "Looking", Say: "at what is plugged into this computer."}
 	case l == nil:
-		return state.Why{Lead: "Nothing is joined yet.", Say: "P adds a target: a folder, an image, a console or a share."}
+		return state.Why{Lead: "There is no target yet.", Say: "P adds a target: a folder, an image, a console or a share."}
 	}
 	w := state.Why{Lead: l.Name + ":", Say: state.Sentence(l.Tried.Say)}
 	if l.Tried.Do != "" {
@@ -180,7 +180,7 @@ const perLink = 4
 // View draws the panel.
 func (m *Model) View(t *style.Theme, w, h int) []string {
 	if m.d.Connections == nil {
-		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking at what is joined to this computer.")}, w, h)
+		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking at what is plugged into this computer.")}, w, h)
 	}
 	if w >= 110 {
 		left := w * 3 / 5
@@ -374,15 +374,15 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 		add(t.Text, l.Tried.Do)
 	}
 	if p := l.Probe; p != nil && l.Tried.State != connections.Answers && l.Tried.State != connections.Unknown {
-		add(t.Dim, fmt.Sprintf("when it was tested last, it let %s in, sending %s/s, receiving %s/s; t tests it again", p.Login, size.Format(p.Up), size.Format(p.Down)))
+		add(t.Dim, fmt.Sprintf("last test: logged in as %s, sent %s/s, received %s/s; t tests again", p.Login, size.Format(p.Up), size.Format(p.Down)))
 	} else if p != nil {
-		add(t.Text, fmt.Sprintf("lets %s in; connected in %s, a question takes %s", p.Login, state.Brief(p.Connect), state.Brief(p.RoundTrip)))
+		add(t.Text, fmt.Sprintf("logged in as %s; connected in %s, round trip %s", p.Login, state.Brief(p.Connect), state.Brief(p.RoundTrip)))
 		add(t.Text, fmt.Sprintf("sending %s/s, receiving %s/s", size.Format(p.Up), size.Format(p.Down)))
 		if p.Capacity > 0 {
 			add(t.Text, fmt.Sprintf("%s of %s free", size.Format(p.Free), size.Format(p.Capacity)))
 		}
 		if !p.Secure && l.Via == "ftp" {
-			add(t.Warn, "plain FTP: what is sent, and the password, can be read by others in the same network")
+			add(t.Warn, "plain FTP: anyone in the same network can read the files and the password")
 		}
 		if !p.Flushes {
 			add(t.Text, "brings files to its disk "+connections.NoFlush)
@@ -391,7 +391,7 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 			add(t.Bad, x)
 		}
 	} else if l.Remote() {
-		add(t.Dim, "t logs in and measures it")
+		add(t.Dim, "t logs in and measures the speed")
 	}
 	if c := l.Cable; c != nil {
 		sheet, err := connections.SheetOf(c, m.d.Connections.System, orConsole(l.Console), l.At)

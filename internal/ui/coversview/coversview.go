@@ -282,18 +282,18 @@ func (m *Model) Actions() []state.Action {
 		fetch = "stop fetching"
 	}
 	return []state.Action{
-		state.Do("enter", "compare", state.Just(m.compare)).Saying("the pictures that the title may have, in large: choose one, crop it, or none"),
-		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).Saying("ask the bench's servers for what is shown here; again: stop"),
-		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).Saying("also what they had not, and what has changed there"),
+		state.Do("enter", "compare", state.Just(m.compare)).Saying("see the pictures found for the title: choose one, crop it, or none"),
+		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).Saying("ask the bench's servers for the pictures missing here; again: stop"),
+		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).Saying("also ask for what was not there last time, and for changed pictures"),
 		state.Do("m", "missing only", state.Just(func() { m.lacks = !m.lacks; m.make() })).Saying("or all again"),
 		state.Do("o", "kind", state.Just(m.nextKind)).Saying("front, disc, screen, logo"),
-		state.Do("y", "take the proposal", m.take).Saying("the picture whose name is nearly right"),
-		state.Do("Y", "take all proposals", m.takeAll).Saying("of what is shown"),
-		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
+		state.Do("y", "accept the proposal", m.take).Saying("use the picture with the similar name"),
+		state.Do("Y", "accept all proposals", m.takeAll).Saying("of what is shown"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("the title goes without this picture"),
 		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
 		state.Do("S", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
-		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("what covers may take of the target that is shown"),
-		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).Saying("a stick that holds only the covers of the target that is shown, to be merged at the console"),
+		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("how much space covers may use on this target"),
+		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).Saying("a stick with only the covers of this target, to be merged at the console"),
 		state.Do("up k", "up", state.Just(func() { m.move(-row) })),
 		state.Do("down j", "down", state.Just(func() { m.move(row) })),
 		state.Do("left h", "left", state.Just(func() { m.move(-1) })),
@@ -356,7 +356,7 @@ func (m *Model) choose(c title.Chosen) tea.Cmd {
 func (m *Model) take() tea.Cmd {
 	e, ok := m.entry()
 	if !ok || e.status != cover.Proposed {
-		m.d.Notice = "Nothing is proposed for it: enter shows what there is."
+		m.d.Notice = "There is no proposal for it: enter shows the pictures found."
 		return nil
 	}
 	return m.choose(title.Chosen{Of: m.of, File: e.file.Path})
@@ -371,7 +371,7 @@ func (m *Model) takeAll() tea.Cmd {
 		}
 	}
 	if len(all) == 0 {
-		m.d.Notice = "Nothing is proposed here."
+		m.d.Notice = "There are no proposals here."
 		return nil
 	}
 	return m.d.Fix(size.Count(len(all), "proposal")+" taken.", func() {
@@ -392,10 +392,10 @@ func (m *Model) choiceActions() []state.Action {
 	}
 	return []state.Action{
 		state.Do("enter", "choose this one", m.chooseThis),
-		state.Do("c", "crop", state.Just(m.crop)).Saying("cut something off at its sides"),
-		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("no such picture of the title is wanted"),
-		state.Do("r", "what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).Saying("give the choice up"),
-		state.Do("p", "picture by its path", state.Just(m.askPath)).Saying("any picture of this computer"),
+		state.Do("c", "crop", state.Just(m.crop)).Saying("cut off its edges"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("the title goes without this picture"),
+		state.Do("r", "use what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).Saying("forget the choice"),
+		state.Do("p", "choose a file", state.Just(m.askPath)).Saying("any picture on this computer"),
 		state.Do("left h", "the one to the left", step(-1)),
 		state.Do("right l", "the one to the right", step(1)),
 		state.Do("up k", "the title before", state.Just(func() { m.neighbour(-1) })),
@@ -413,26 +413,26 @@ func (m *Model) neighbour(by int) {
 func (m *Model) chooseThis() tea.Cmd {
 	c := m.side
 	if c.at >= len(c.candidates) {
-		m.d.Notice = "There is no picture to choose: p takes one by its path, f in the sheet fetches."
+		m.d.Notice = "There is no picture to choose: p chooses a file, f in the contact sheet downloads."
 		return nil
 	}
 	p := &c.candidates[c.at]
 	if p.Bad != "" {
-		m.d.Notice = "This one cannot be used: " + p.Bad + "."
+		m.d.Notice = "This picture cannot be used: " + p.Bad + "."
 		return nil
 	}
 	if p.File.Entry != "" { // it lies in the game itself
 		if c.at == 0 {
 			return m.choose(title.Chosen{Of: m.of})
 		}
-		m.d.Notice = "A picture in the game itself is taken where nothing else is found: r gives the choice up."
+		m.d.Notice = "The picture inside the game is used only when no other is found: r forgets the choice."
 		return nil
 	}
 	return m.choose(title.Chosen{Of: m.of, File: p.File.Path, Crop: p.Crop})
 }
 
 func (m *Model) askPath() {
-	m.d.Ask(state.Question{Prompt: "Picture: ", Hint: "the path of a picture of this computer: " + strings.Join(picture.Extensions, " "), Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Picture: ", Hint: "path of a picture on this computer: " + strings.Join(picture.Extensions, " "), Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
@@ -449,7 +449,7 @@ func (m *Model) askPath() {
 func (m *Model) crop() {
 	c := m.side
 	if c.at >= len(c.candidates) || c.candidates[c.at].Bad != "" {
-		m.d.Notice = "There is no picture that could be cropped."
+		m.d.Notice = "There is no picture to crop."
 		return
 	}
 	was := c.candidates[c.at].Crop
@@ -499,7 +499,7 @@ func (m *Model) keepCrop() tea.Cmd {
 		choice.File = p.File.Path
 	}
 	if c.at > 0 && p.File.Entry != "" {
-		m.d.Notice = "Only the picture that is taken can be cropped, when it lies in the game itself."
+		m.d.Notice = "A picture inside the game can be cropped only while it is the one in use."
 		return nil
 	}
 	c.crop = nil

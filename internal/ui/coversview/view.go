@@ -26,7 +26,7 @@ func (m *Model) Why() state.Why {
 	case len(m.d.Scan.Titles) == 0:
 		return state.Why{Lead: "No titles", Say: "were found yet."}
 	case !ok && m.lacks && m.filter == "":
-		return state.Why{Lead: "Nothing", Say: "is missing. m shows all titles again."}
+		return state.Why{Lead: "Nothing", Say: "has all its pictures. m shows all titles again."}
 	case !ok:
 		return state.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
 	}
@@ -35,8 +35,8 @@ func (m *Model) Why() state.Why {
 	if c := m.side; c != nil {
 		if c.crop != nil {
 			x := *c.crop
-			w.Say = fmt.Sprintf("Cut off are %d %% at the left, %d %% at the top, %d %% at the right, %d %% at the bottom.", x[0]/10, x[1]/10, x[2]/10, x[3]/10)
-			w.Ways = []string{"arrows cut a side off, HJKL give it back, enter keeps it"}
+			w.Say = fmt.Sprintf("Cut off: %d %% left, %d %% top, %d %% right, %d %% bottom.", x[0]/10, x[1]/10, x[2]/10, x[3]/10)
+			w.Ways = []string{"arrows cut an edge, HJKL restore it, enter keeps the crop"}
 			return w
 		}
 		if c.at < len(c.candidates) {
@@ -46,11 +46,11 @@ func (m *Model) Why() state.Why {
 				w.Say += " It cannot be used: " + p.Bad + "."
 			}
 			if p.Proposal {
-				w.Ways = append(w.Ways, "its name is only nearly right: enter takes it")
+				w.Ways = append(w.Ways, "its name is only similar: enter uses it")
 			}
 			return w
 		}
-		w.Say, w.Ways = "no picture was found.", []string{"p takes one by its path"}
+		w.Say, w.Ways = "no picture was found.", []string{"p chooses a file"}
 		return w
 	}
 	switch e.status {
@@ -62,16 +62,16 @@ func (m *Model) Why() state.Why {
 			w.Say += m.pixelsOf(&e.file) + m.goesTo(e)
 		}
 	case cover.Proposed:
-		w.Say, w.Ways = "a picture is named nearly like it: "+style.Clean(e.file.Called())+".", []string{"y takes it", "Y takes all that is proposed", "enter looks at it"}
+		w.Say, w.Ways = "a picture has a similar name: "+style.Clean(e.file.Called())+".", []string{"y uses it", "Y accepts all proposals", "enter looks at it"}
 	case cover.Refused:
-		w.Say, w.Ways = fmt.Sprintf("there is one %s, and it cannot be used: %s.", e.from, e.say), []string{"F asks the server again", "p after enter takes another one", "n wants none"}
+		w.Say, w.Ways = fmt.Sprintf("there is one %s, but it cannot be used: %s.", e.from, e.say), []string{"F asks the server again", "enter, then p chooses another", "n goes without"}
 	default:
-		w.Say, w.Ways = "none was found.", []string{"f asks the bench's servers", "a adds a folder of yours", "n wants none"}
+		w.Say, w.Ways = "none was found.", []string{"f asks the bench's servers", "a adds one of your folders", "n goes without"}
 		if e.say != "" {
 			w.Say = "none was found: " + e.say + "."
 		}
 		if len(m.d.Bench.Covers.Servers) == 0 {
-			w.Ways[0] = "S adds a server of pictures"
+			w.Ways[0] = "S adds a picture server"
 		}
 	}
 	return w
@@ -105,7 +105,7 @@ func (m *Model) goesTo(e entry) string {
 		}
 	}
 	if len(at) == 0 {
-		return " No target shows it."
+		return " No target uses it."
 	}
 	return " It goes to " + strings.Join(at, ", ") + "."
 }
@@ -145,7 +145,7 @@ func (m *Model) head(t *style.Theme, w int) []string {
 	} else if s := m.d.Current(); s != nil {
 		c := s.Sheet.Covers()
 		if s.Config.NoCovers {
-			text += t.Paint(t.Dim, style.Clean(s.Config.Name)+" takes no covers (c in Fit)")
+			text += t.Paint(t.Dim, style.Clean(s.Config.Name)+" gets no covers (c in Fit)")
 		} else if say := c.Say(); say != "" {
 			text += t.Paint(t.Dim, style.Clean(s.Config.Name)+": "+say)
 		}
@@ -165,7 +165,7 @@ func (m *Model) sheet(t *style.Theme, w, h, top int) []string {
 	g.wide = w / g.across
 	m.grid = g
 	if len(m.all) == 0 {
-		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Nothing is to be shown here.")}, w, h)
+		return t.Block([]string{"", "  " + t.Paint(t.Dim, "There is nothing to show.")}, w, h)
 	}
 	m.scroll()
 	from, to := m.rows.Window()
@@ -250,7 +250,7 @@ func (m *Model) compared(t *style.Theme, w, h int) []string {
 	caption := fmt.Sprintf("%s: %s", style.Clean(tt.Label()), size.Count(len(c.candidates), "picture"))
 	out := []string{t.Rule(caption, w)}
 	if len(c.candidates) == 0 {
-		return t.Block(append(out, "", "  "+t.Paint(t.Dim, t.Clip("No picture was found for it. p takes one by its path; in the sheet (esc), f asks the servers.", w-4))), w, h)
+		return t.Block(append(out, "", "  "+t.Paint(t.Dim, t.Clip("No picture was found. p chooses a file; in the contact sheet (esc), f asks the servers.", w-4))), w, h)
 	}
 	if c.crop != nil {
 		m.grid = grid{across: 1, wide: w}
@@ -313,7 +313,7 @@ func (m *Model) candidate(t *style.Theme, i, w, h int) []string {
 	case taken != "":
 		put(t.Good, taken)
 	case p.Proposal:
-		put(t.Ghost, "a proposal: its name is nearly right")
+		put(t.Ghost, "a proposal: its name is similar")
 	default:
 		put(t.Dim, "")
 	}

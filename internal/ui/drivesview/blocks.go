@@ -26,7 +26,7 @@ func (m *Model) openMap() tea.Cmd {
 
 func (m *Model) readMap() tea.Cmd {
 	open := m.open
-	return m.do("reading what lies where", func(ctx context.Context) doneMsg {
+	return m.do("reading the block map", func(ctx context.Context) doneMsg {
 		p, err := open()
 		if err != nil {
 			return doneMsg{err: err, take: func(m *Model) { m.show = listing }}
@@ -45,7 +45,7 @@ func (m *Model) mapActions() []state.Action {
 		state.Do("down j", "down", state.Just(func() { m.move(m.cols) })),
 		state.Do("n", "next fragmented", state.Just(func() { m.nextPiece() })),
 		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
-		state.Do("m", "bring this one into one piece", func() tea.Cmd { return m.gather(false) }),
+		state.Do("m", "defragment this file", func() tea.Cmd { return m.gather(false) }),
 		state.Do("M", "all of them", func() tea.Cmd { return m.gather(true) }),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
 	}
@@ -76,7 +76,7 @@ func (m *Model) under() (c blockmap.Cell, ok bool) {
 
 // nextPiece goes to the next file that lies fragmented.
 func (m *Model) nextPiece() {
-	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file lies fragmented.")
+	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file is fragmented.")
 }
 
 // nextFile goes to where the next file begins.
@@ -119,7 +119,7 @@ func (m *Model) gather(all bool) tea.Cmd {
 		names = append(names, m.lay.Files[c.File].Path)
 	}
 	if len(names) == 0 {
-		m.d.Notice = "There is nothing fragmented here. n goes to the next file that is."
+		m.d.Notice = "This file is contiguous. n goes to the next fragmented one."
 		return nil
 	}
 	if r := m.subject.Refusal(); r != nil {
@@ -127,7 +127,7 @@ func (m *Model) gather(all bool) tea.Cmd {
 		return nil
 	}
 	open := m.open
-	return m.do(fmt.Sprintf("bringing %s into one piece", size.Count(len(names), "file")), func(ctx context.Context) (done doneMsg) {
+	return m.do(fmt.Sprintf("defragmenting %s", size.Count(len(names), "file")), func(ctx context.Context) (done doneMsg) {
 		done.change = true
 		p, err := open()
 		if err != nil {
@@ -148,9 +148,9 @@ func (m *Model) gather(all bool) tea.Cmd {
 			}
 			moved += len(others)
 		}
-		done.say = fmt.Sprintf("%s contiguous now.", isAre(len(names), "file"))
+		done.say = fmt.Sprintf("%s defragmented.", isAre(len(names), "file"))
 		if moved > 0 {
-			done.say += fmt.Sprintf(" %s moved out of the way.", isWas(moved, "file"))
+			done.say += fmt.Sprintf(" %s moved to make way.", isWas(moved, "file"))
 		}
 		lay, err := blockmap.Read(ctx, v)
 		done.err = err
@@ -178,16 +178,16 @@ func (m *Model) where(runs []volume.Run) string {
 	info := m.lay.Info
 	switch len(runs) {
 	case 0:
-		return "it takes no cluster"
+		return "it uses no clusters"
 	case 1:
-		return fmt.Sprintf("contiguous, from %s on", size.Format(int64(runs[0].First-2)*info.Cluster))
+		return fmt.Sprintf("contiguous, starting at %s", size.Format(int64(runs[0].First-2)*info.Cluster))
 	}
-	return fmt.Sprintf("in %d pieces, the first at %s, the last at %s", len(runs), size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
+	return fmt.Sprintf("in %d fragments, the first at %s, the last at %s", len(runs), size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
 }
 
 func (m *Model) mapWhy() state.Why {
 	if m.lay == nil {
-		return state.Why{Say: "Reading what lies where …"}
+		return state.Why{Say: "Reading the block map …"}
 	}
 	c, ok := m.under()
 	if !ok {
@@ -196,24 +196,24 @@ func (m *Model) mapWhy() state.Why {
 	if c.File < 0 {
 		switch c.Kind {
 		case blockmap.Free:
-			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s are free in all, and the largest piece has %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
+			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s free in all; the largest free run is %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
 		default:
-			return state.Why{Lead: "The volume's own.", Say: "Its tables lie here, or clusters that no file has: c in the list of drives checks that."}
+			return state.Why{Lead: "Used by the volume itself.", Say: "Its tables are here, or clusters that no file uses: c in the list of drives checks that."}
 		}
 	}
 	f := m.lay.Files[c.File]
 	w := state.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
 	if f.Folder {
-		w = state.Why{Lead: "The folder " + f.Path + ".", Say: "Its entries lie here."}
+		w = state.Why{Lead: "The folder " + f.Path + ".", Say: "Its directory entries are here."}
 		if f.Path == "." {
 			w.Lead = "The root folder."
 		}
 	}
 	if c.Mixed {
-		w.Say += fmt.Sprintf(" Of this part of %s, %s have something.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
+		w.Say += fmt.Sprintf(" Of these %s, %s are in use.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
 	}
 	if c.Kind == blockmap.Pieces {
-		w.Ways = []string{"m writes it again contiguous, and moves others out of the way where that is needed"}
+		w.Ways = []string{"m rewrites it contiguously, and moves other files out of the way if needed"}
 	}
 	return w
 }
@@ -224,15 +224,15 @@ func (m *Model) checkWhy() state.Why {
 	case h == nil:
 		return state.Why{Say: "Checking …"}
 	case m.left != nil && m.left.Sound():
-		return state.Why{Lead: f.Name() + ".", Say: "All of it is fixed: the volume is sound."}
+		return state.Why{Lead: f.Name() + ".", Say: "All problems are repaired: the volume is OK."}
 	case m.left != nil:
-		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be fixed.", size.Count(len(m.left.Findings), "thing"))}
+		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be repaired.", size.Count(len(m.left.Findings), "thing"))}
 	case h.Sound():
-		say := fmt.Sprintf("The volume is sound: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
+		say := fmt.Sprintf("The volume is OK: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
 		if h.Fragmented > 0 {
 			say += fmt.Sprintf(" %s fragmented: the block map shows where.", isAre(h.Fragmented, "file"))
 		}
 		return state.Why{Lead: f.Name() + ".", Say: say}
 	}
-	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s wrong. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R fixes what can be fixed, as it stands here"}}
+	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s found. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R repairs what can be repaired, as listed here"}}
 }

@@ -174,7 +174,7 @@ func (m *Model) Escape() bool {
 			m.cancel()
 		}
 		if m.show == preparing {
-			m.d.Notice = "The drive is being prepared; that is over in a moment, and breaking it off would leave it unusable."
+			m.d.Notice = "The drive is being prepared. It takes a moment, and stopping now would leave it unusable."
 			return true
 		}
 	}
@@ -211,13 +211,13 @@ func (m *Model) Actions() []state.Action {
 	case preparing:
 		var out []state.Action
 		if m.report == nil {
-			out = append(out, state.Do("enter", "ready it", m.askConsent), state.Do("f", "add the loader's own files", m.askKit))
+			out = append(out, state.Do("enter", "prepare it", m.askConsent), state.Do("f", "add the loader's own files", m.askKit))
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
 	case checking:
 		var out []state.Action
 		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings, func(f volume.Finding) bool { return f.Repair != "" }) {
-			out = append(out, state.Do("R", "fix all of it", m.repair))
+			out = append(out, state.Do("R", "repair all", m.repair))
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
 	}
@@ -237,12 +237,12 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append(moves,
 		state.Do("enter", "block map", m.openMap),
-		state.Do("r", "ready it for a loader", m.askLoader),
+		state.Do("r", "prepare it for a loader", m.askLoader),
 		state.Do("c", "check", m.check),
-		state.Do("x", "eject", m.eject).Saying("write out what waits, unmount, switch off; then it is safe to unplug"),
+		state.Do("x", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
 		state.Do("X", "unmount only", m.unmount),
-		state.Do("p", "fill it: make it a target", m.use),
-		state.Do("a", "an image file", m.askImage).Saying("show one, or make one: a path, and a size behind it for a new one"),
+		state.Do("p", "make it a target, to be filled", m.use),
+		state.Do("a", "an image file", m.askImage).Saying("open one, or create one: a path, followed by a size for a new one"),
 	)
 }
 
@@ -262,11 +262,11 @@ func (m *Model) step(by int) {
 // idle reports, and says, that something has to come to its end first.
 func (m *Model) idle() bool {
 	if m.busy != "" {
-		m.d.Notice = "Wait a moment: " + m.busy + "."
+		m.d.Notice = "One moment: " + m.busy + "."
 		return false
 	}
 	if m.d.Running() {
-		m.d.Notice = "A run is going on; wait for its end, or stop it."
+		m.d.Notice = "A run is in progress: wait for it to end, or stop it."
 		return false
 	}
 	return true
@@ -344,7 +344,7 @@ func (m *Model) fit() bool {
 	case v.Trouble != "":
 		m.d.Notice = state.Sentence(v.Trouble)
 	case !v.Ours():
-		m.d.Notice = fmt.Sprintf("It has %s. Only FAT16, FAT32 and exFAT are looked into here.", v.Shown())
+		m.d.Notice = fmt.Sprintf("It is %s. Only FAT16, FAT32 and exFAT can be examined here.", v.Shown())
 	default:
 		return true
 	}
@@ -399,8 +399,8 @@ func (m *Model) letGo(off bool) tea.Cmd {
 		return nil
 	}
 	sys, d := m.d.System, f.Drive
-	m.d.Notice = "Not yet: writing out what waits for " + d.Name() + " …"
-	return m.do("letting go of "+d.Name(), func(ctx context.Context) doneMsg {
+	m.d.Notice = "Not yet: writing pending data to " + d.Name() + " …"
+	return m.do("ejecting "+d.Name(), func(ctx context.Context) doneMsg {
 		do := sys.Eject
 		if !off {
 			do = sys.Unmount
@@ -425,7 +425,7 @@ func (m *Model) use() tea.Cmd {
 	}
 	if n := m.d.TargetOn(f.Drive); n >= 0 {
 		m.d.Target = n
-		m.d.Notice = m.d.Bench.Targets[n].Name + " is on it already: choose titles for it in Fit."
+		m.d.Notice = m.d.Bench.Targets[n].Name + " is already a target on it: select titles for it in Fit."
 		return nil
 	}
 	v := *m.volume()
@@ -497,9 +497,9 @@ func (m *Model) Why() state.Why {
 	case m.busy != "" && m.show != preparing:
 		return state.Why{Say: state.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
-		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a shows an image file"}}
+		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file"}}
 	case f == nil:
-		return state.Why{Say: "There are no drives. One that is plugged in shows within two seconds.", Ways: []string{"a shows an image file, or makes one"}}
+		return state.Why{Say: "There are no drives. One that you plug in appears within two seconds.", Ways: []string{"a opens or creates an image file"}}
 	}
 	switch m.show {
 	case mapping:
@@ -520,9 +520,9 @@ func (m *Model) Why() state.Why {
 	v := m.volume()
 	switch {
 	case v == nil:
-		w.Say, w.Ways = "It is bare: there is no volume on it that could be read.", []string{"r prepares it for a loader"}
+		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"r prepares it for a loader"}
 	case v.Dirty:
-		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: the drive was pulled, or switched off.", volumeWords(v)), []string{"c checks it"}
+		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: it was pulled out or switched off.", volumeWords(v)), []string{"c checks it"}
 	default:
 		w.Say = fmt.Sprintf("%s holds %s.", volumeWords(v), f.Contents[m.vol].Words())
 		if n := m.d.TargetOn(f.Drive); n >= 0 {
@@ -532,7 +532,7 @@ func (m *Model) Why() state.Why {
 		}
 	}
 	if f.Fixed() {
-		w.Ways = append(w.Ways, "it is built in: preparing it wants consent of its own")
+		w.Ways = append(w.Ways, "it is built in: preparing it needs a second confirmation")
 	}
 	return w
 }

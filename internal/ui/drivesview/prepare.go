@@ -41,7 +41,7 @@ func (m *Model) askLoader() tea.Cmd {
 	names = append(names, "fat32", "exfat", "fat16")
 	hint := strings.Join(names, ", ")
 	if len(f.Volumes) > 1 {
-		hint = "only this partition: write \"here\" behind it. " + hint
+		hint = "only this partition: type \"here\" after it. " + hint
 	}
 	m.d.Ask(state.Question{Prompt: "Ready " + f.Name() + " for which loader, or with which filesystem? ", Value: value, Suggestions: names, Hint: hint, Done: m.makePlan})
 	return nil
@@ -89,17 +89,17 @@ func (m *Model) planWith(r prepare.Request) tea.Cmd {
 // askKit asks for the folder with the loader's own files.
 func (m *Model) askKit() tea.Cmd {
 	if m.plan == nil || m.request.Profile == nil || len(m.request.Profile.Kit.Files) == 0 || m.report != nil {
-		m.d.Notice = "This loader has no files of its own."
+		m.d.Notice = "This loader has no kit."
 		return nil
 	}
 	k := &m.request.Profile.Kit
-	hint := "the folder with " + k.Shown + ", as it was downloaded"
+	hint := "the folder with " + k.Shown + ", as you downloaded it"
 	if len(k.Editions) > 0 {
 		var names []string
 		for _, e := range k.Editions {
 			names = append(names, e.Name)
 		}
-		hint += "; the edition in front: " + strings.Join(names, ", ")
+		hint += "; put the edition in front: " + strings.Join(names, ", ")
 	}
 	m.d.Ask(state.Question{Prompt: "Where are they? ", Value: m.request.Kit, Hint: hint, Done: func(answer string) tea.Cmd {
 		r := m.request
@@ -126,25 +126,25 @@ func (m *Model) askConsent() tea.Cmd {
 	}
 	loses := m.plan.Loses
 	if loses == "" {
-		loses = "nothing that could be recognised"
+		loses = "nothing recognisable"
 	}
-	prompt := fmt.Sprintf("Lost: %s. Write %s to go on: ", loses, word)
+	prompt := fmt.Sprintf("This will be lost: %s. Type %s to continue: ", loses, word)
 	if len(prompt) > 100 {
-		prompt = fmt.Sprintf("Write %s to go on: ", word)
+		prompt = fmt.Sprintf("Type %s to continue: ", word)
 	}
 	m.d.Ask(state.Question{Prompt: prompt, Hint: "lost is " + loses, Done: func(answer string) tea.Cmd {
 		c := drives.Consent{Typed: answer}
 		if err := d.Agreed(drives.Consent{Typed: answer, Fixed: true}); err != nil {
-			m.d.Notice = "That is not the name of the drive, so nothing was begun."
+			m.d.Notice = "That is not the drive's name. Nothing was changed."
 			return nil
 		}
 		if !d.Fixed() {
 			return m.ready(c)
 		}
 		return func() tea.Msg {
-			return state.AskMsg{Question: state.Question{Prompt: "It is built into this computer. Write built in to agree to that as well: ", Hint: "built in", Done: func(answer string) tea.Cmd {
+			return state.AskMsg{Question: state.Question{Prompt: "It is built into this computer. Type built in to confirm that too: ", Hint: "built in", Done: func(answer string) tea.Cmd {
 				if !strings.EqualFold(answer, "built in") {
-					m.d.Notice = "That was not agreed to, so nothing was begun."
+					m.d.Notice = "Not confirmed. Nothing was changed."
 					return nil
 				}
 				c.Fixed = true
@@ -191,18 +191,18 @@ func (m *Model) readyWhy() state.Why {
 	}
 	switch {
 	case m.report != nil && m.report.Good():
-		return state.Why{Lead: p.Drive.Name() + " is ready.", Say: fmt.Sprintf("It took %.1f s, and the check found nothing wrong: %s and %s are on it.", m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
-			Ways: []string{"what was chosen for it stays chosen", "b goes back to the drives"}}
+		return state.Why{Lead: p.Drive.Name() + " is ready.", Say: fmt.Sprintf("It took %.1f s, and the check found no problems: %s and %s on it.", m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
+			Ways: []string{"your selection for it is kept", "b goes back to the drives"}}
 	case m.report != nil:
-		return state.Why{Lead: p.Drive.Name() + ".", Say: "It was prepared, and the check found something: " + strings.Join(m.report.Wrong, " ")}
+		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is prepared, but the check found a problem: " + strings.Join(m.report.Wrong, " ")}
 	case m.busy != "":
-		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is being prepared. Do not unplug it."}
+		return state.Why{Lead: p.Drive.Name() + ".", Say: "Preparing the drive. Do not unplug it."}
 	}
-	loses := "Nothing that could be recognised is lost."
+	loses := "Nothing recognisable will be lost."
 	if p.Loses != "" {
-		loses = "Lost is: " + p.Loses + "."
+		loses = "This will be lost: " + p.Loses + "."
 	}
-	return state.Why{Lead: p.Drive.Name() + ".", Say: loses + " Nothing has been written yet.", Ways: []string{"enter asks for its name, and prepares it", "esc leaves it as it is"}}
+	return state.Why{Lead: p.Drive.Name() + ".", Say: loses + " Nothing has been written yet.", Ways: []string{"enter asks for its name, and prepares it", "esc cancels"}}
 }
 
 // askImage shows an image file, or makes one.
@@ -210,7 +210,7 @@ func (m *Model) askImage() tea.Cmd {
 	if !m.idle() {
 		return nil
 	}
-	m.d.Ask(state.Question{Prompt: "Image file: ", Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one is made", Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Image file: ", Hint: "a path; add a size, such as  north.img 58GiB, to create a new one", Done: func(answer string) tea.Cmd {
 		name, text := answer, ""
 		if i := strings.LastIndexByte(answer, ' '); i > 0 {
 			if _, err := size.Parse(answer[i+1:]); err == nil {
@@ -237,7 +237,7 @@ func (m *Model) askImage() tea.Cmd {
 				return nil
 			}
 		} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
-			m.d.Notice = fmt.Sprintf("There is no image file %s. With a size behind it, such as %s 58GiB, it is made.", name, filepath.Base(name))
+			m.d.Notice = fmt.Sprintf("There is no image file %s. Add a size to create it: %s 58GiB", name, filepath.Base(name))
 			return nil
 		}
 		m.d.Images = append(m.d.Images, name)

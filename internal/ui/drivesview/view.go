@@ -270,7 +270,7 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 	}
 	out = append(out, "")
 	if len(f.Volumes) == 0 && f.Trouble == "" {
-		add(t.Dim, false, "There is no volume on it that could be read.")
+		add(t.Dim, false, "There is no readable volume on it.")
 	}
 	for k := range f.Volumes {
 		v := &f.Volumes[k]
@@ -330,10 +330,10 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 		}
 	case f.Fixed():
 		add(t.Warn, true, "It is built into this computer")
-		add(t.Text, false, "It is filled like any other; preparing it wants consent of its own.")
+		add(t.Text, false, "It can be filled like any other; preparing it needs a second confirmation.")
 	default:
 		add(t.Good, true, "It may be filled and prepared")
-		add(t.Dim, false, "Nothing on it is lost before its name was typed.")
+		add(t.Dim, false, "Nothing on it is erased until you type its name.")
 	}
 	return t.Block(out, w, h)
 }
@@ -476,7 +476,7 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
 	pieces := m.lay.Fragmented()
 	if len(pieces) == 0 {
-		out = append(out, t.Bold(t.Good, "Every file lies contiguous."))
+		out = append(out, t.Bold(t.Good, "Every file is contiguous."))
 		return t.Block(out, w, h)
 	}
 	verb := "lie"
@@ -530,7 +530,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 	if m.report != nil {
 		lines = append(lines, "")
 		if m.report.Good() {
-			lines = append(lines, " "+t.Bold(t.Good, "Check: nothing is wrong. It is ready."))
+			lines = append(lines, " "+t.Bold(t.Good, "Check: no problems. The drive is ready."))
 		} else {
 			lines = append(lines, " "+t.Bold(t.Bad, "The check found:"))
 			for _, s := range m.report.Wrong {
@@ -549,7 +549,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 	if m.report == nil {
 		lines = append(lines, "")
 		heading("What is lost")
-		loses := "Nothing that could be recognised."
+		loses := "Nothing recognisable."
 		if p.Loses != "" {
 			loses = p.Loses + "."
 		}
@@ -628,7 +628,7 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 			}
 			fix := x.Repair
 			if fix == "" {
-				fix = "Nothing can be done about it here."
+				fix = "It cannot be repaired here."
 			}
 			for _, l := range t.Wrap(fix, w-8) {
 				if fixes {
@@ -640,16 +640,16 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 	}
 	switch {
 	case m.left != nil && m.left.Sound():
-		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s fixed. The volume is sound.", isWas(len(m.health.Findings), "thing"))), "")
+		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s repaired. The volume is OK.", isWas(len(m.health.Findings), "thing"))), "")
 		say(m.health.Findings, true)
 	case m.left != nil:
 		lines = append(lines, " "+t.Bold(t.Bad, "This is left:"), "")
 		say(m.left.Findings, false)
 	case m.health.Sound():
-		lines = append(lines, " "+t.Bold(t.Good, "The volume is sound."), "",
+		lines = append(lines, " "+t.Bold(t.Good, "The volume is OK."), "",
 			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"), size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes), size.Format(m.health.Free))))
 	default:
-		lines = append(lines, " "+t.Bold(t.Text, "This is wrong, and fixing would do:"), "")
+		lines = append(lines, " "+t.Bold(t.Text, "Problems found, and what repairing would do:"), "")
 		say(m.health.Findings, true)
 	}
 	m.lines.Resize(len(lines), h-len(out))

@@ -21,10 +21,10 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		head += t.Paint(t.Dim, "  working it out")
 	} else {
-		head += t.Paint(t.Dim, "  nothing is kept unless you say so")
+		head += t.Paint(t.Dim, "  nothing changes until you press enter")
 	}
 	what := min(34, w/3)
-	titles := []style.Cell{{Width: what}, {Text: "titles go", Width: 12, Right: true, FG: t.Dim}, {Text: "space left", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
+	titles := []style.Cell{{Width: what}, {Text: "titles that fit", Width: 12, Right: true, FG: t.Dim}, {Text: "free space", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
 	out := []string{head, t.Row(w, false, titles...)}
 	m.top = len(out)
 	rows := min(len(s.Rows), max(3, (h-len(out))*3/5))
@@ -137,14 +137,14 @@ func (m *Model) supposedWhy() state.Why {
 		return w
 	}
 	if row.Other {
-		return state.Why{Lead: "Something else:", Say: "write what to suppose, as on the command line: " + survey.Suppositions() + "."}
+		return state.Why{Lead: "Something else:", Say: "type what to change, as on the command line: " + survey.Suppositions() + "."}
 	}
 	w.Say = row.Diff.Say() + "."
 	if row.Lost != nil {
-		w.Say = fmt.Sprintf("%s would have no home any more. Nothing on the target is touched.", size.Count(len(row.Lost), "title"))
+		w.Say = fmt.Sprintf("%s would have no home any more. The target itself is not touched.", size.Count(len(row.Lost), "title"))
 	}
 	if strings.HasPrefix(row.What, "formatted") || strings.HasPrefix(row.What, "clusters") {
-		w.Say += " The drive would have to be formatted again; what is on it now is estimated as put back."
+		w.Say += " The drive would have to be reformatted; the estimate includes restoring what is on it now."
 	}
 	w.Ways = []string{"enter makes it so", "esc leaves it"}
 	return w
@@ -218,5 +218,5 @@ func (m *Model) homeWhy() state.Why {
 	if x.Target < 0 {
 		to = "nowhere"
 	}
-	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".", Ways: []string{"enter takes all of these homes over", "esc leaves everything as it is"}}
+	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".", Ways: []string{"enter accepts all these homes", "esc cancels"}}
 }

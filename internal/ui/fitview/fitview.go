@@ -64,33 +64,33 @@ func (m *Model) Actions() []state.Action {
 		}, state.Movement(&m.aside)...)
 	case m.d.Sharing != nil:
 		return append([]state.Action{
-			state.Do("enter", "take these homes over", m.d.TakeHomes),
+			state.Do("enter", "accept these homes", m.d.TakeHomes),
 			state.Do("s", "close; nothing is kept", state.Just(func() { m.d.Sharing = nil })),
 		}, state.Movement(&m.aside)...)
 	}
 	return append([]state.Action{
-		state.Do("space", "put/take", m.toggle).Saying("put the title on the target, or take it off"),
-		state.Do("s", "distribute", m.share).Saying("give every wanted title a home over all targets; with a filter, every title that is shown"),
-		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).Saying("another filesystem, cluster, space, connection or loader, no covers, a second target: see what changes"),
-		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).Saying("put or take all titles under this heading"),
-		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).Saying("put or take all titles that are shown, such as those found with /"),
+		state.Do("space", "put/take", m.toggle).Saying("select the title for this target, or deselect it"),
+		state.Do("s", "distribute", m.share).Saying("find a target for every wanted title; with a filter, for every title shown"),
+		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).Saying("try another filesystem, cluster size, capacity, connection or loader, no covers or a second target, and see what changes"),
+		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).Saying("select or deselect all titles under this heading"),
+		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).Saying("select or deselect all titles shown, such as those found with /"),
 		state.Do("*", "favourite", m.favour).Saying("gets space before all others"),
 		state.Do("+ =", "wanted more", func() tea.Cmd { return m.prioritise(1) }),
 		state.Do("-", "wanted less", func() tea.Cmd { return m.prioritise(-1) }),
 		state.Do("left h", "the target to the left", state.Just(func() { m.d.Target = max(0, m.d.Target-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+1)) })),
-		state.Do("m", "what does not go", state.Just(func() {
+		state.Do("m", "what does not fit", state.Just(func() {
 			m.Narrow(func(i int) bool {
 				v, _, ok := m.d.Verdict(m.d.Target, i)
 				return ok && !v.Kind.Goes()
 			})
-		})).Saying("show only those titles, or all again"),
+		})).Saying("show only titles that do not fit, or all again"),
 		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, how much they are wanted ..."),
-		state.Do("f", "filesystem", m.declare).Saying("say which filesystem the target stands for"),
-		state.Do("e", "reserve", m.reserve).Saying("keep so much space free on the target"),
+		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
+		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
 		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none"),
 		state.Do("W", "what if no covers", func() tea.Cmd { m.aside.Home(); return m.d.WhatIfNoCovers(m.d.Target) }).Saying("or with them, where there are none: see what changes"),
-		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("what covers may take of the target"),
+		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("how much space covers may use on the target"),
 	}, state.Movement(&m.List)...)
 }
 
@@ -164,10 +164,10 @@ func (m *Model) declare() tea.Cmd {
 	names := append([]string{""}, target.FilesystemNames()...)
 	p := m.d.Bench.Targets[m.d.Target]
 	next := names[(slices.Index(names, p.As)+1)%len(names)]
-	m.d.Notice = p.Name + " is judged by the filesystem that it really has. u takes it back."
+	m.d.Notice = p.Name + " is judged by its real filesystem. u undoes."
 	if next != "" {
 		f, _ := target.FilesystemNamed(next)
-		m.d.Notice = fmt.Sprintf("%s now stands for a drive with %s. f goes on, u takes it back.", p.Name, f.Shown)
+		m.d.Notice = fmt.Sprintf("%s now stands for a drive with %s. f tries the next one, u undoes.", p.Name, f.Shown)
 	}
 	return m.d.Declare(m.d.Target, next)
 }
@@ -184,7 +184,7 @@ func (m *Model) reserve() tea.Cmd {
 		b, _ := p.Reserve.MarshalText()
 		value = string(b)
 	}
-	m.d.Ask(state.Question{Prompt: "stays free on " + p.Name + ": ", Value: value, Hint: "a size such as 2GiB; nothing for none", Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "stays free on " + p.Name + ": ", Value: value, Hint: "a size such as 2GiB; empty for none", Done: func(answer string) tea.Cmd {
 		var bytes int64
 		if answer != "" {
 			var err error
@@ -193,7 +193,7 @@ func (m *Model) reserve() tea.Cmd {
 				return nil
 			}
 		}
-		return m.d.SetUp(n, fmt.Sprintf("%s stay free on %s. u takes it back.", size.Format(bytes), p.Name), func(p *bench.Target) { p.Reserve = bench.Size(bytes) })
+		return m.d.SetUp(n, fmt.Sprintf("%s stay free on %s. u undoes.", size.Format(bytes), p.Name), func(p *bench.Target) { p.Reserve = bench.Size(bytes) })
 	}})
 	return nil
 }
@@ -204,9 +204,9 @@ func (m *Model) covers() tea.Cmd {
 		return nil
 	}
 	none := !m.d.Bench.Targets[n].NoCovers
-	say := "No covers are written to %s. u takes it back."
+	say := "No covers are written to %s. u undoes."
 	if !none {
-		say = "Covers are written to %s too, as far as titles leave space. u takes it back."
+		say = "Covers are written to %s too, where titles leave space. u undoes."
 	}
 	return m.d.SetUp(n, fmt.Sprintf(say, m.d.Bench.Targets[n].Name), func(p *bench.Target) { p.NoCovers = none })
 }
@@ -254,10 +254,10 @@ func (m *Model) Why() state.Why {
 		w.Say += fmt.Sprintf(" Over %s that takes %s%s.", s.Config.Via, s.Time(i), learnt)
 	}
 	if !s.Sheet.Chosen[i] {
-		w.Say = "Not chosen. " + w.Say
+		w.Say = "Not selected. " + w.Say
 	}
 	if s.Away != nil {
-		w.Say = fmt.Sprintf("The target is away; this is what was on it at %s. ", s.Taken.Local().Format("2006-01-02 15:04")) + w.Say
+		w.Say = fmt.Sprintf("The target is not connected; this is what was on it at %s. ", s.Taken.Local().Format("2006-01-02 15:04")) + w.Say
 	}
 	return w
 }

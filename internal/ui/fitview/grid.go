@@ -30,7 +30,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	targets := m.d.Bench.Targets
 	m.scroll(w, len(targets))
 	nameWidth, reason := m.widths(w, m.shown)
-	marks := fmt.Sprintf("%s wanted  %s wanted, but cannot go", mark(t, true, true), mark(t, false, true))
+	marks := fmt.Sprintf("%s wanted  %s wanted, but does not fit", mark(t, true, true), mark(t, false, true))
 	fixed := idWidth + 1 + markWidth + 1 + nameWidth + 1 + sizeWidth
 	head := []style.Cell{{Text: m.sideways(marks, fixed), Width: fixed, FG: t.Dim}}
 	under := []style.Cell{{Text: "ID", Width: idWidth, FG: t.Dim}, {Width: markWidth}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: sizeWidth, Right: true, FG: t.Dim}}
@@ -54,7 +54,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		if len(targets) > 1 {
 			who = "these loaders have"
 		}
-		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s nothing to do with: / finds them", size.Count(n, "title"), who), w-2)))
+		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s no use for: / finds them", size.Count(n, "title"), who), w-2)))
 	}
 	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)
@@ -110,7 +110,7 @@ func (m *Model) facts(n int) string {
 	case s == nil:
 		return "looking"
 	case s.Away != nil:
-		return "away: as seen"
+		return "not connected: as of"
 	}
 	if s.Facts.Unknown {
 		return s.Facts.Filesystem.Shown

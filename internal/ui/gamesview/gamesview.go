@@ -37,7 +37,7 @@ func New(d *state.State) *Model {
 }
 
 // Name is the stage's name on the rail.
-func (m *Model) Name() string { return "Intake" }
+func (m *Model) Name() string { return "Games" }
 
 // Number is the stage's number on the rail.
 func (m *Model) Number() string {

@@ -295,7 +295,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("e", "edit the profile", m.edit),
 		state.Do("c", "copy it to your own", m.copy),
 		state.Do("n", "learn one from the target", m.learn),
-		state.Do("p", "fill the target for it", m.use),
+		state.Do("p", "fill the target for this loader", m.use),
 	}, state.Movement(list)...)
 }
 
@@ -336,7 +336,7 @@ type EditedMsg struct{ Err error }
 func (m *Model) edit() tea.Cmd {
 	file := m.file()
 	if file == "" {
-		m.d.Notice = "This profile ships with Polytome and stays as it is: c makes a copy of your own, which you can edit."
+		m.d.Notice = "This profile ships with Polytome and cannot be edited: c makes your own copy."
 		return nil
 	}
 	words := strings.Fields(editor())
@@ -361,7 +361,7 @@ func editor() string {
 // Edited reads the loaders again after the editor was left.
 func (m *Model) Edited(msg EditedMsg) tea.Cmd {
 	if msg.Err != nil {
-		m.d.Notice = fmt.Sprintf("The editor could not be run: %v. Set EDITOR to the one that you use.", msg.Err)
+		m.d.Notice = fmt.Sprintf("The editor could not be started: %v. Set the variable EDITOR to your editor.", msg.Err)
 	}
 	return m.d.Reload()
 }
@@ -370,7 +370,7 @@ func (m *Model) copy() tea.Cmd {
 	p := m.current().profile
 	switch {
 	case p == nil:
-		m.d.Notice = "This file is yours already: e edits it."
+		m.d.Notice = "This file is already yours: e edits it."
 		return nil
 	case m.d.OwnDir == "":
 		m.d.Notice = "There is no folder for your own profiles."
@@ -381,7 +381,7 @@ func (m *Model) copy() tea.Cmd {
 		m.d.Notice = state.Sentence(err.Error())
 		return nil
 	}
-	m.d.Notice = fmt.Sprintf("Your copy is %s, and stands in the place of the one that ships: e edits it.", file)
+	m.d.Notice = fmt.Sprintf("Your copy is %s and replaces the shipped one: e edits it.", file)
 	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 }
 
@@ -434,7 +434,7 @@ func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 	}
 	m.sought = msg.Draft.Name
 	m.rows, m.reach = 0, 0
-	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with the evidence in it: e edits it.", size.Count(msg.Draft.Titles, "title"),
+	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with its evidence as comments: e edits it.", size.Count(msg.Draft.Titles, "title"),
 		size.Count(len(msg.Draft.Findings), "finding"), size.Count(len(msg.Draft.Open), "question"), msg.File)
 	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 }
@@ -442,7 +442,7 @@ func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 func (m *Model) use() tea.Cmd {
 	p := m.current().profile
 	if p == nil {
-		m.d.Notice = "A profile with a mistake in it cannot be used: e edits it."
+		m.d.Notice = "A profile with a mistake cannot be used: e edits it."
 		return nil
 	}
 	return m.d.UseLoader(m.d.Target, p)
@@ -487,7 +487,7 @@ func (m *Model) Why() state.Why {
 	e := m.current()
 	if e.broken != nil {
 		all := mistakes(e.broken.Err)
-		return state.Why{Lead: e.name() + " is left out.", Say: state.Sentence(all[0].Say), Ways: []string{"e opens it; on saving it is read again"}}
+		return state.Why{Lead: e.name() + " is left out.", Say: state.Sentence(all[0].Say), Ways: []string{"e opens it; it is reloaded when you save"}}
 	}
 	if e.profile == nil {
 		return state.Why{}

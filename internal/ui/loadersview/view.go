@@ -214,7 +214,7 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		}
 	}
 	if foreign > 0 {
-		foot = fmt.Sprintf("%s has nothing to do with %d of %s.", m.made.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
+		foot = fmt.Sprintf("%s does not use %d of %s.", m.made.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
 	}
 	if n := len(m.left) - foreign; n > 0 {
 		foot += fmt.Sprintf(" %s no path here: %s.", has(n), m.reason())

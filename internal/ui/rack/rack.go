@@ -287,7 +287,7 @@ func key(t *style.Theme, v Volume, w, h int) []string {
 	case v.Ghost > 0:
 		add(t.Ghost, "░", "this title", v.Ghost)
 	}
-	lines = append(lines, "  "+t.Paint(t.Text, "space left"), "  "+t.Paint(t.Dim, v.space(free)), "")
+	lines = append(lines, "  "+t.Paint(t.Text, "free space"), "  "+t.Paint(t.Dim, v.space(free)), "")
 	if planned > 0 {
 		add(t.Planned, "▒", "planned", planned)
 	}

@@ -145,43 +145,43 @@ func (m *Model) Actions() []state.Action {
 	running := l != nil && l.Running()
 	var own []state.Action
 	begin := []state.Action{
-		state.Do("enter r", "begin", m.start).Saying("begin the run at this target, or begin again with what is left"),
-		state.Do("a", "begin all", m.d.StartAll).Saying("begin the runs at all targets at once, but for those that take files away"),
+		state.Do("enter r", "begin", m.start).Saying("start the run at this target, or run what is left"),
+		state.Do("a", "start all", m.d.StartAll).Saying("start runs at all targets at once, except those that remove files"),
 	}
 	if m.part == past {
-		own = append(own, state.Do("enter", "go on", m.goOn).Saying("resume a run that was interrupted or stopped"))
+		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped"))
 		begin = begin[1:]
 	}
 	if running {
 		pause := "pause"
 		if l.Paused {
-			pause = "go on"
+			pause = "resume"
 		}
 		own = append(own,
-			state.Do("p", pause, state.Just(l.Pause)).Saying("nothing is written until p is pressed again"),
-			state.Do("f", "stop after file", state.Just(func() { l.Finish(); m.d.Notice = "The run ends after the file that is under way." })).Saying("end the run when the file under way is done"),
-			state.Do("s", "stop now", state.Just(m.stop)).Saying("end the run now; a large file is left half under a temporary name where it can be resumed, and removed elsewhere"),
+			state.Do("p", pause, state.Just(l.Pause)).Saying("nothing is written until you press p again"),
+			state.Do("f", "stop after file", state.Just(func() { l.Finish(); m.d.Notice = "The run ends after the current file." })).Saying("end the run after the current file"),
+			state.Do("s", "stop now", state.Just(m.stop)).Saying("end the run now; a half-written large file is kept for resuming where that is possible, and removed otherwise"),
 		)
 		if m.part == steps {
 			own = append(own,
-				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write the files of this title before all others"),
-				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).Saying("write the files of this title behind all others"),
-				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).Saying("pass this step over, also when it is under way"),
+				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write this title's files first"),
+				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).Saying("write this title's files last"),
+				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).Saying("skip this step, even if it is running"),
 				state.Do("t", "try again", state.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was skipped"),
 			)
 		}
 	}
-	own = append(own, state.Do("b", "limit", m.limit).Saying("write at most so much a second, in the run under way or in those to come"))
+	own = append(own, state.Do("b", "limit", m.limit).Saying("limit the speed of this run and of later ones"))
 	own = append(own, begin...)
 	own = append(own,
 		state.Do("tab", "part", state.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: targets, steps, past runs"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.part = (m.part + parts - 1) % parts })),
-		state.Do("o", "follow", state.Just(func() { m.follow = true })).Saying("have the cursor follow the step under way"),
+		state.Do("o", "follow", state.Just(func() { m.follow = true })).Saying("keep the cursor on the current step"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	)
 	if l != nil && !running {
-		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).Saying("move the files of titles that have been copied, and were read back, to a folder or the trash"))
+		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).Saying("move the source files of titles that were copied and read back to a folder or the trash"))
 	}
 	return append(own, m.movement()...)
 }
@@ -237,7 +237,7 @@ func (m *Model) limit() tea.Cmd {
 
 func (m *Model) start() tea.Cmd {
 	if l := m.lane(); l != nil && l.Running() {
-		m.d.Notice = "The run is going on already."
+		m.d.Notice = "The run is already in progress."
 		return nil
 	}
 	m.follow = true
@@ -251,7 +251,7 @@ func (m *Model) goOn() tea.Cmd {
 	}
 	r := &m.d.History[m.past.Cursor]
 	if !r.Open() {
-		m.d.Notice = "There is nothing left of that run."
+		m.d.Notice = "Nothing of that run is left to do."
 		return nil
 	}
 	m.follow = true
@@ -295,7 +295,7 @@ func (m *Model) Why() state.Why {
 	}
 	s, l := m.d.Current(), m.lane()
 	if s == nil {
-		return state.Why{Lead: "Nothing to run:", Say: "the target has not been looked at yet."}
+		return state.Why{Lead: "Nothing to run:", Say: "the target has not been read yet."}
 	}
 	name := s.Config.Name
 	if l == nil {
@@ -312,18 +312,18 @@ func (m *Model) Why() state.Why {
 	case !l.Running():
 		return m.ended(name, l)
 	case l.Paused:
-		return state.Why{Lead: name + ": paused.", Say: "Nothing is written until it goes on.", Ways: []string{"p goes on"}}
+		return state.Why{Lead: name + ": paused.", Say: "Nothing is written until you resume.", Ways: []string{"p resumes"}}
 	case l.Waiting != "":
-		return state.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; it goes on by itself when the target is there again.", Ways: []string{"s stops"}}
+		return state.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; the run continues when the target is back.", Ways: []string{"s stops"}}
 	}
-	say := "running; other stages can be looked at meanwhile."
+	say := "running; you can use the other stages meanwhile."
 	if left, ok := l.Left(); ok {
-		say = fmt.Sprintf("about %s left; other stages can be looked at meanwhile.", estimate.Words(left))
+		say = fmt.Sprintf("about %s left; you can use the other stages meanwhile.", estimate.Words(left))
 	}
 	ways := []string{"p pauses, f stops after this file, s stops now"}
 	if n := l.Fails(); n > 0 {
 		say += fmt.Sprintf(" %s failed so far.", size.Count(n, "step"))
-		ways = append(ways, "tab goes to the steps, where each says why")
+		ways = append(ways, "tab goes to the steps, which show why")
 	}
 	return state.Why{Lead: name + ":", Say: say, Ways: ways}
 }
@@ -332,42 +332,42 @@ func (m *Model) whyBefore(name string) state.Why {
 	s, p := m.d.Current(), m.d.Plan(m.d.Target)
 	switch {
 	case s.Away != nil:
-		return state.Why{Lead: name + ": away.", Say: fmt.Sprintf("It cannot be written to: %v. The steps are accounted for what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
+		return state.Why{Lead: name + ": not connected.", Say: fmt.Sprintf("It is not connected: %v. The plan is based on what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
 	case p == nil:
 		return state.Why{Lead: name + ":", Say: "the plan is being made."}
 	case p.Empty():
 		ways := []string{"5 shows the check"}
 		if len(p.Left) > 0 {
-			ways = []string{"2 says of each why, and what can be done"}
+			ways = []string{"2 shows the reason for each, and what you can do"}
 		}
 		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter begins", "a begins all targets at once"}}
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter starts", "a starts all targets at once"}}
 }
 
 func (m *Model) ended(name string, l *state.Lane) state.Why {
 	r := l.Report
-	half := "nothing is half written"
+	half := "nothing is half-written"
 	if say := r.Waits(); say != "" {
 		half = say
 	}
 	switch {
 	case r.Stopped:
 		return state.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; %s.",
-			size.Count(r.Put, "file"), size.Count(r.Untried, "step"), half), Ways: []string{"enter takes it up again"}}
+			size.Count(r.Put, "file"), size.Count(r.Untried, "step"), half), Ways: []string{"enter resumes"}}
 	case len(r.Failed) > 0:
-		return state.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
+		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
 			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"fix that, then enter runs what is left"}}
 	case r.Skipped > 0:
-		return state.Why{Lead: name + ": not all.", Say: fmt.Sprintf("%s put, %s skipped.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
+		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s skipped.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
 	}
-	lead := name + ": safe to unplug once ejected."
+	lead := name + ": done, safe to unplug once ejected."
 	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Target) {
-		lead = name + ": all of it is there."
+		lead = name + ": done, everything is there."
 	}
-	say := fmt.Sprintf("%s put and %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
+	say := fmt.Sprintf("%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
 	if r.Rewritten > 0 {
-		say += fmt.Sprintf("; %s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))
+		say += fmt.Sprintf("; %s had to be written twice: do not trust this medium or its cable", size.Count(r.Rewritten, "file"))
 	}
 	return state.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the check"}}
 }
@@ -375,16 +375,16 @@ func (m *Model) ended(name string, l *state.Lane) state.Why {
 // whyPast says what became of a run of the past.
 func (m *Model) whyPast() state.Why {
 	if m.d.Journal == nil || len(m.d.History) == 0 {
-		return state.Why{Lead: "Past runs:", Say: "there were none yet. Each one is written down, before and after every step."}
+		return state.Why{Lead: "Past runs:", Say: "none yet. Every step of a run is recorded."}
 	}
 	r := &m.d.History[min(m.past.Cursor, len(m.d.History)-1)]
 	lead := fmt.Sprintf("Run %d at %s: %s.", r.ID, r.Target, r.State)
 	w := state.Why{Lead: lead, Say: strings.ToUpper(state.Ago(r)[:1]) + state.Ago(r)[1:] + "."}
 	switch {
 	case r.State == journal.Resuming:
-		w.Say = "It goes on, here or in another Polytome."
+		w.Say = "It is still running, here or in another Polytome."
 	case r.State == journal.Broken && r.Report == nil:
-		w.Say = fmt.Sprintf("%d of %s were done, %s written, when the program or the computer ended.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
+		w.Say = fmt.Sprintf("It was cut off after %d of %s, %s written: the program or the computer stopped.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
 	case r.Report != nil && len(r.Report.Failed) > 0:
 		w.Say += " " + state.Sentence(r.Report.Failed[0].Say)
 	}

@@ -19,12 +19,12 @@ import (
 func checks(v run.Verify) string {
 	switch v {
 	case run.VerifyNone:
-		return "Files are not checked before they get their names"
+		return "Files are not verified"
 	case run.VerifySize:
-		return "The target is asked for the length of every file before it gets its name"
+		return "The length of every file is verified"
 	case run.VerifyFull:
 	}
-	return "Every file is read back before it gets its name"
+	return "Every file is read back and compared"
 }
 
 // View draws the stage: the targets, the speed of one of them, and its steps or the runs of the past.
@@ -47,9 +47,9 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	out = append(out, t.Rule(caption, w))
 	m.tops[steps], m.tops[past] = len(out), h
 	if len(p.Steps) == 0 {
-		text := "Nothing is planned: choose titles in Fit (2)."
+		text := "Nothing is planned: select titles in Fit (2)."
 		if s := m.d.Current(); s != nil && s.Sheet.Count > 0 {
-			text = "Everything that is wanted is there already."
+			text = "Everything you selected is already there."
 		}
 		return t.Block(append(out, "  "+t.Paint(t.Dim, text)), w, h)
 	}
@@ -114,9 +114,9 @@ func (m *Model) whole() string {
 	case running == 0:
 		return "targets"
 	case longest == 0:
-		return size.Count(running, "run") + " going on"
+		return size.Count(running, "run") + " running"
 	}
-	return fmt.Sprintf("%s going on, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), estimate.Words(longest))
+	return fmt.Sprintf("%s running, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), estimate.Words(longest))
 }
 
 func (m *Model) drawLane(t *style.Theme, w, n int) string {
@@ -195,7 +195,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 		case s == nil && m.d.Trouble[n] != nil, s != nil && s.Away != nil:
 			return "away", t.Warn
 		case s == nil:
-			return "being looked at", t.Dim
+			return "being read", t.Dim
 		}
 		pl := m.d.Plan(n)
 		switch {
@@ -210,7 +210,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 	case l.Running() && l.Paused:
 		return "paused", t.Warn
 	case l.Running() && l.Waiting != "":
-		return "gone, waiting", t.Warn
+		return "lost, waiting", t.Warn
 	case l.Running() && len(l.States) > 0 && l.States[l.Step] == state.Checking:
 		return "reading back", t.Accent
 	case l.Running():

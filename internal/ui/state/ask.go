@@ -36,9 +36,9 @@ func (d *State) askPassword(n int, err error) {
 	}
 	host, user := denied.Address.Host, denied.User
 	again := d.Later(n, d.SurveyTarget)
-	hint := "it is kept in the system's keyring where there is one, and nowhere else"
+	hint := "it is stored in the system's keyring if there is one, and nowhere else"
 	if denied.Given {
-		hint = "the one before was not taken: the name or the password is wrong; " + hint
+		hint = "that one was refused: the user name or the password is wrong; " + hint
 	}
 	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: hint, Secret: true, Done: func(answer string) tea.Cmd {
 		if answer == "" {

@@ -86,17 +86,17 @@ func (d *State) MarkFixes(n int, fixes []fix.Fix) tea.Cmd {
 		return nil
 	}
 	if len(fixes) == 0 {
-		d.Notice = "This cannot be fixed from here: do what the arrow says, and check again (p)."
+		d.Notice = "This cannot be fixed from here: do what the arrow says, then check again (p)."
 		return nil
 	}
 	p := &d.Bench.Targets[n]
 	d.remember()
 	if p.Fixing(fixes...) {
 		p.Unfix(fixes...)
-		d.Notice = "It stays as it is. u takes it back."
+		d.Notice = "Not to be fixed any more. u undoes."
 	} else {
 		p.Fix(fixes...)
-		d.Notice = fmt.Sprintf("%s marked: 3 shows them in the tree, and the next run (4) makes them. u takes it back.", size.Count(len(fixes), "change"))
+		d.Notice = fmt.Sprintf("%s marked: 3 shows them in the tree, and the next run (4) makes them. u undoes.", size.Count(len(fixes), "change"))
 	}
 	choices := false
 	for i := range fixes {
@@ -114,7 +114,7 @@ func (d *State) MarkFixes(n int, fixes []fix.Fix) tea.Cmd {
 // Tick ticks a line of a target's checklist off, or takes the tick away.
 func (d *State) Tick(n int, line string) tea.Cmd {
 	if who := d.Bench.ReadOnly(); who != "" {
-		d.Notice = "Another Polytome has this bench open, so ticks are not kept here."
+		d.Notice = "Another Polytome has this bench open, so ticks are not saved here."
 		return nil
 	}
 	d.Bench.Targets[n].Tick(line)
@@ -125,7 +125,7 @@ func (d *State) Tick(n int, line string) tea.Cmd {
 func (d *State) AskChecklist(n int) {
 	r := d.Checks[n].Report
 	if r == nil {
-		d.Notice = "The checklist comes with the check: p makes it."
+		d.Notice = "The checklist comes with a check: p runs one."
 		return
 	}
 	p := &d.Bench.Targets[n]
@@ -197,7 +197,7 @@ func readCover(ctx context.Context, s *survey.Survey, path string) (image.Image,
 	}
 	defer c.Close()
 	if c.Size() > largestCover {
-		return nil, fmt.Errorf("with %s it is too large", size.Format(c.Size()))
+		return nil, fmt.Errorf("it is too large: %s", size.Format(c.Size()))
 	}
 	small, err := picture.Fit(io.NewSectionReader(c, 0, c.Size()), coverRule)
 	if err != nil {

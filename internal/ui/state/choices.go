@@ -21,7 +21,7 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 	}
 	p := &d.Bench.Targets[n]
 	if of, ok := d.Bench.Carried(n); ok {
-		d.Notice = fmt.Sprintf("%s carries the covers of what is wanted on %s: put or take titles there.", p.Name, d.Bench.Targets[of].Name)
+		d.Notice = fmt.Sprintf("%s carries the covers for %s: select titles there.", p.Name, d.Bench.Targets[of].Name)
 		return nil
 	}
 	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
@@ -39,9 +39,9 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 	if len(titles) == 1 {
 		what = d.Scan.Titles[titles[0]].Label()
 	}
-	d.Notice = fmt.Sprintf("%s %s %s. u takes it back.", what, doing, p.Name)
+	d.Notice = fmt.Sprintf("%s %s %s. u undoes.", what, doing, p.Name)
 	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.There && !p.DeleteOthers {
-		d.Notice = fmt.Sprintf("%s is no longer wanted on %s, but it is there and stays. Mark it in Tree to have it leave. u takes it back.", what, p.Name)
+		d.Notice = fmt.Sprintf("%s is deselected on %s, but its files stay there. Mark them in Tree to remove them. u undoes.", what, p.Name)
 	}
 	return d.put(n, titles)
 }
@@ -98,9 +98,9 @@ func (d *State) Favour(titles []int) tea.Cmd {
 		d.Bench.Favour(yes, d.Scan.Titles[i].Key)
 	}
 	what := d.Scan.Titles[titles[0]].Label()
-	d.Notice = what + " is a favourite: it gets space before all others. u takes it back."
+	d.Notice = what + " is a favourite: it gets space before all others. u undoes."
 	if !yes {
-		d.Notice = what + " is a favourite no more. u takes it back."
+		d.Notice = what + " is no longer a favourite. u undoes."
 	}
 	return d.ranked()
 }
@@ -112,9 +112,9 @@ func (d *State) Prioritise(i, by int) tea.Cmd {
 	}
 	d.remember()
 	n := d.Bench.Prioritise(d.Scan.Titles[i].Key, by)
-	d.Notice = fmt.Sprintf("%s has priority %+d: of titles that find no space together, the higher goes. u takes it back.", d.Scan.Titles[i].Label(), n)
+	d.Notice = fmt.Sprintf("%s has priority %+d: when space is short, higher goes first. u undoes.", d.Scan.Titles[i].Label(), n)
 	if n == 0 {
-		d.Notice = d.Scan.Titles[i].Label() + " is wanted as much as any other. u takes it back."
+		d.Notice = d.Scan.Titles[i].Label() + " has the normal priority. u undoes."
 	}
 	return d.ranked()
 }
@@ -147,9 +147,9 @@ func (d *State) Leave(n int, paths []string, titles []int) tea.Cmd {
 	if len(paths) > 1 {
 		what = size.Count(len(paths), "file")
 	}
-	d.Notice = fmt.Sprintf("%s will leave %s with the next run. u takes it back.", what, p.Name)
+	d.Notice = fmt.Sprintf("The next run will remove %s from %s. u undoes.", what, p.Name)
 	if !leave {
-		d.Notice = fmt.Sprintf("%s stays on %s. u takes it back.", what, p.Name)
+		d.Notice = fmt.Sprintf("%s stays on %s. u undoes.", what, p.Name)
 	}
 	if leave {
 		for _, i := range titles {
@@ -172,7 +172,7 @@ func (d *State) AskDeleteOthers(n int) tea.Cmd {
 		return nil
 	}
 	set := d.Later(n, func(n int) tea.Cmd {
-		say := d.Bench.Targets[n].Name + " will hold exactly what is wanted after the next run. u takes it back."
+		say := d.Bench.Targets[n].Name + ": the next run will remove everything you did not select. u undoes."
 		return d.SetUp(n, say, func(p *bench.Target) { p.DeleteOthers = true })
 	})
 	return func() tea.Msg {
@@ -181,10 +181,10 @@ func (d *State) AskDeleteOthers(n int) tea.Cmd {
 			return AskMsg{Question{Prompt: err.Error(), Done: func(string) tea.Cmd { return nil }}}
 		}
 		would, name := after.Plan(), b.Targets[n].Name
-		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would leave %s. Write its name: ", size.Count(would.Removes, "file"), size.Format(would.Freed), name),
-			Hint: name + "; files that no loader knows stay", Done: func(answer string) tea.Cmd {
+		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would be removed from %s. Type its name to confirm: ", size.Count(would.Removes, "file"), size.Format(would.Freed), name),
+			Hint: name + "; files no loader knows stay", Done: func(answer string) tea.Cmd {
 				if !strings.EqualFold(answer, name) {
-					d.Notice = "That is not the name of the target, so everything stays."
+					d.Notice = "That is not the target's name. Nothing will be removed."
 					return nil
 				}
 				return set()
@@ -196,9 +196,9 @@ func (d *State) AskDeleteOthers(n int) tea.Cmd {
 func (d *State) Overwrite(n int, path string) tea.Cmd {
 	p := &d.Bench.Targets[n]
 	yes := !slices.Contains(p.Replace, path)
-	say := fmt.Sprintf("%s will be replaced with the next run. u takes it back.", path)
+	say := fmt.Sprintf("The next run will replace %s. u undoes.", path)
 	if !yes {
-		say = fmt.Sprintf("%s stays as it is. u takes it back.", path)
+		say = fmt.Sprintf("%s will not be replaced. u undoes.", path)
 	}
 	return d.SetUp(n, say, func(p *bench.Target) { p.Allow(yes, path) })
 }
@@ -208,11 +208,11 @@ func (d *State) Overwrite(n int, path string) tea.Cmd {
 // be changed here at all.
 func (d *State) busy() bool {
 	if who := d.Bench.ReadOnly(); who != "" {
-		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open. Here it can be looked at only: close the other one and start again to change something.", who)
+		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open, so this one is read-only. To make changes, close the other one and start again.", who)
 		return true
 	}
 	if d.Running() {
-		d.Notice = "A run is going on; stop it before changing what goes where."
+		d.Notice = "A run is in progress: stop it before changing the selection."
 	}
 	return d.Running()
 }
@@ -240,7 +240,7 @@ func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
 	*to = append(*to, d.Bench.Choices())
 	edited := d.Bench.Restore((*from)[len(*from)-1])
 	*from = (*from)[:len(*from)-1]
-	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": the choices are as they were."
+	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": done."
 	d.resize() // it may be other targets
 	if edited {
 		return tea.Batch(d.StartScan(), d.changed())

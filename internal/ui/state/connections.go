@@ -119,9 +119,9 @@ func (d *State) SetConnections(m ConnectionsMsg) tea.Cmd {
 			if was := before.Links[k].CableSet; m.Tried && l.Cable != nil && was != l.CableSet {
 				switch l.CableSet {
 				case connections.HalfSet:
-					d.Notice = fmt.Sprintf("The computer's end of the cable to %s is set. Now the console's.", l.Name)
+					d.Notice = fmt.Sprintf("This computer's end of the cable to %s is set. Now set the console's.", l.Name)
 				case connections.IsSet:
-					d.Notice = fmt.Sprintf("Both ends of the cable to %s are set: it can be filled. Set them back when you are done (b).", l.Name)
+					d.Notice = fmt.Sprintf("Both ends of the cable to %s are set: you can fill it. Set them back when you are done (b).", l.Name)
 					set = append(set, d.SurveyTarget(l.Target))
 				}
 			}
@@ -157,11 +157,11 @@ func (d *State) TestLink(n int) tea.Cmd {
 	}
 	s, p := d.Surveys[n], d.Bench.Targets[n]
 	if _, ok, _ := remote.Parse(d.Bench.Resolve(p.At), remote.FTP, remote.FTPS, remote.SMB); !ok {
-		d.Notice = p.Name + " is available: there is no link to test."
+		d.Notice = p.Name + " is local: there is no link to test."
 		return nil
 	}
 	if l := d.Lanes[n]; l != nil && l.Running() {
-		d.Notice = "A run is going on there: its speed is on 4."
+		d.Notice = "A run is in progress there: 4 shows its speed."
 		return nil
 	}
 	if d.Testing(n) {
@@ -177,7 +177,7 @@ func (d *State) TestLink(n int) tea.Cmd {
 	}
 	mine, ctx := d.begin(n, trying)
 	at := d.Bench.Resolve(p.At)
-	d.Notice = "Testing " + p.Name + ": a small file goes there and back."
+	d.Notice = "Testing " + p.Name + ": sending a small file and reading it back."
 	return func() tea.Msg {
 		r, err := connections.Test(ctx, at, p, profile)
 		return LinkMsg{mine, r, err}
@@ -238,7 +238,7 @@ func (d *State) AskCable(n int) tea.Cmd {
 		return nil
 	}
 	if p.Cable != nil {
-		d.Notice = p.Name + " is joined by a cable already: the sheet says what to set, and b gives it up."
+		d.Notice = p.Name + " already has a direct cable: the sheet shows what to set, and b ends it."
 		return nil
 	}
 	id, trial := p.ID(), *p
@@ -252,7 +252,7 @@ func (d *State) AskCable(n int) tea.Cmd {
 			names = append(names, c.Name)
 		}
 	}
-	d.Ask(Question{Prompt: "Cable into which interface? ", Hint: strings.Join(names, ", ") + "; nothing but the bench is changed", Value: trial.Cable.Interface, Suggestions: names, Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Cable in which interface? ", Hint: strings.Join(names, ", ") + "; only the bench is changed", Value: trial.Cable.Interface, Suggestions: names, Done: func(answer string) tea.Cmd {
 		n, ok := d.Bench.Find(id)
 		if !ok {
 			return nil
@@ -265,8 +265,8 @@ func (d *State) AskCable(n int) tea.Cmd {
 		d.remember()
 		d.Bench.Targets[n] = joined // it is looked at when both ends are set
 		d.drop(n, looking)
-		d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up on both ends yet")
-		d.Notice = fmt.Sprintf("The sheet says what to set on both ends. %s is %s from now on. u takes it back.", joined.Name, joined.At)
+		d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up at both ends yet")
+		d.Notice = fmt.Sprintf("The sheet shows what to set at both ends. %s is now at %s. u undoes.", joined.Name, joined.At)
 		return tea.Batch(d.changed(), d.LookAtLinks())
 	}})
 	return nil
@@ -288,7 +288,7 @@ func (d *State) PartCable(n int) tea.Cmd {
 		d.Notice = Sentence(err.Error())
 		return nil
 	}
-	say := fmt.Sprintf("%s is %s again. u takes it back.", parted.Name, parted.At)
+	say := fmt.Sprintf("%s is at %s again. u undoes.", parted.Name, parted.At)
 	if left != "" {
 		say = Sentence(left) + " " + say
 	}

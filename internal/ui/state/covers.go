@@ -69,15 +69,15 @@ type FetchMsg struct {
 func (d *State) FetchCovers(which []int, again bool) tea.Cmd {
 	if d.Fetching != nil {
 		d.Fetching.stop()
-		d.Notice = "Fetching stops; what came is kept."
+		d.Notice = "Download stopped; what arrived is kept."
 		return nil
 	}
 	switch {
 	case d.Finder == nil:
-		d.Notice = "The titles are being looked for; covers come after that."
+		d.Notice = "Titles are being scanned; covers come after that."
 		return nil
 	case len(d.Bench.Covers.Servers) == 0:
-		d.Notice = "The bench names no server of pictures. S adds one; a adds a folder of yours."
+		d.Notice = "The bench has no picture server. S adds one; a adds one of your folders."
 		return nil
 	case len(which) == 0:
 		d.Notice = "No title is shown."
@@ -114,7 +114,7 @@ func (d *State) SetFetch(m FetchMsg) tea.Cmd {
 	}
 	d.Fetching = nil
 	d.Fetched = m.report
-	d.Notice = fmt.Sprintf("%d came, %s. %s", m.report.Fetched, size.Format(m.report.Bytes), m.report.Say())
+	d.Notice = fmt.Sprintf("%d downloaded, %s. %s", m.report.Fetched, size.Format(m.report.Bytes), m.report.Say())
 	if len(m.report.Trouble) > 0 {
 		d.Notice = Sentence(m.report.Trouble[0]) + " " + d.Notice
 	}
@@ -241,9 +241,9 @@ func (d *State) ChoosePicture(t title.Title, disc int, c title.Chosen) tea.Cmd {
 	say := fmt.Sprintf("The %s picture of %s is chosen.", c.Of, t.Label())
 	switch {
 	case c.None:
-		say = fmt.Sprintf("No %s picture of %s is wanted.", c.Of, t.Label())
+		say = fmt.Sprintf("%[2]s goes without a %[1]s picture.", c.Of, t.Label())
 	case c.File == "" && c.Crop == [4]int{}:
-		say = fmt.Sprintf("The %s picture of %s is the one that is found.", c.Of, t.Label())
+		say = fmt.Sprintf("The %s picture of %s is again the one that was found.", c.Of, t.Label())
 	}
 	if c.File != "" {
 		c.File = d.Bench.Relative(c.File)
@@ -259,23 +259,23 @@ func (d *State) AskCoverFolder() {
 	if d.busy() {
 		return
 	}
-	d.Ask(Question{Prompt: "Folder with pictures: ", Hint: "those that are named like titles, by ID, checksum or name, are taken; folders in it may be called front, disc, screen, logo, or like a platform", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Folder with pictures: ", Hint: "pictures named by a title's ID, checksum or name are used; subfolders may be named front, disc, screen, logo, or like a platform", Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
 		at, isRemote, err := Address(answer)
 		if isRemote {
-			err = fmt.Errorf("%s is no folder of this computer; S adds a server of pictures", answer)
+			err = fmt.Errorf("%s is not a folder on this computer; S adds a picture server", answer)
 		}
 		if err != nil {
 			d.Notice = Sentence(err.Error())
 			return nil
 		}
 		if slices.ContainsFunc(d.Bench.CoverFolders(), func(f bench.CoverFolder) bool { return f.Path == at }) {
-			d.Notice = "Pictures are looked for there already."
+			d.Notice = "That folder is already searched for pictures."
 			return nil
 		}
-		return d.Fix("Pictures are looked for in "+at+".", func() { d.Bench.AddCoverFolder(at) })
+		return d.Fix("Pictures are now searched in "+at+".", func() { d.Bench.AddCoverFolder(at) })
 	}})
 }
 
@@ -284,7 +284,7 @@ func (d *State) AskCoverServer() {
 	if d.busy() {
 		return
 	}
-	d.Ask(Question{Prompt: "Server of pictures: ", Hint: "its address, such as https://pictures.example/shelf/; nothing is asked before you fetch", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Picture server: ", Hint: "its address, such as https://pictures.example/shelf/; nothing is requested until you download", Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
@@ -296,7 +296,7 @@ func (d *State) AskCoverServer() {
 					d.Notice = Sentence(err.Error())
 					return nil
 				}
-				return d.Fix(s.Name+" is a server of the bench now: f fetches what is missing.", func() {
+				return d.Fix(s.Name+" is now a picture server: f downloads what is missing.", func() {
 					d.Bench.Covers.Servers = append(slices.Clone(d.Bench.Covers.Servers), s)
 				})
 			}}}
@@ -313,15 +313,15 @@ func (d *State) AskCoverBudget(n int) {
 	var say string
 	var most bench.Budget
 	set := d.Later(n, func(n int) tea.Cmd { return d.SetUp(n, say, func(p *bench.Target) { p.CoversMost = most }) })
-	d.Ask(Question{Prompt: "covers on " + p.Name + " take at most: ", Value: string(p.CoversMost), Hint: "an amount such as 40MiB, or a share such as 5%; nothing for no limit", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "covers on " + p.Name + " may use at most: ", Value: string(p.CoversMost), Hint: "a size such as 40MiB, or a percentage such as 5%; empty for no limit", Done: func(answer string) tea.Cmd {
 		most = bench.Budget(answer)
 		if err := most.Check(); err != nil {
 			d.Notice = Sentence(err.Error())
 			return nil
 		}
-		say = fmt.Sprintf("Covers take at most %s of %s. u takes it back.", answer, p.Name)
+		say = fmt.Sprintf("Covers may use at most %s of %s. u undoes.", answer, p.Name)
 		if answer == "" {
-			say = fmt.Sprintf("Covers take what titles leave on %s. u takes it back.", p.Name)
+			say = fmt.Sprintf("Covers may use whatever titles leave free on %s. u undoes.", p.Name)
 		}
 		return set()
 	}})
@@ -333,14 +333,14 @@ func (d *State) AskCarry(n int) {
 		return
 	}
 	if of, ok := d.Bench.Carried(n); ok {
-		d.Notice = fmt.Sprintf("%s carries the covers of %s already.", d.Bench.Targets[n].Name, d.Bench.Targets[of].Name)
+		d.Notice = fmt.Sprintf("%s already carries the covers for %s.", d.Bench.Targets[n].Name, d.Bench.Targets[of].Name)
 		return
 	}
 	p := d.Bench.Targets[n]
-	d.Ask(Question{Prompt: "Stick that carries the covers of " + p.Name + ": ", Hint: "a folder, mounted drive or image: only the covers go there, in the folders of the console, to be merged there", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Stick that carries the covers of " + p.Name + ": ", Hint: "a folder, mounted drive or image: only the covers go there, in the console's folders, to be merged there", Done: func(answer string) tea.Cmd {
 		at, isRemote, err := Address(answer)
 		if isRemote {
-			err = fmt.Errorf("%s is no stick", answer)
+			err = fmt.Errorf("%s is not a stick", answer)
 		}
 		if err != nil {
 			d.Notice = Sentence(err.Error())
@@ -348,7 +348,7 @@ func (d *State) AskCarry(n int) {
 		}
 		cmd := d.addTarget(bench.Target{Name: "Covers of " + p.Name, At: at, Loader: p.Loader, Carries: p.Name})
 		if cmd != nil {
-			d.Notice = fmt.Sprintf("%s is a target of the bench now: a run puts the covers of what is wanted on %s there. u takes it back.", d.Bench.Targets[d.Target].Name, p.Name)
+			d.Notice = fmt.Sprintf("%s is now a target: a run copies the covers for %s there. u undoes.", d.Bench.Targets[d.Target].Name, p.Name)
 		}
 		return cmd
 	}})

@@ -24,7 +24,7 @@ func (d *State) Fix(say string, change func()) tea.Cmd {
 	}
 	d.remember()
 	change()
-	d.Notice = say + " u takes it back."
+	d.Notice = say + " u undoes."
 	return tea.Batch(d.StartScan(), d.changed())
 }
 
@@ -37,7 +37,7 @@ func (d *State) SetField(t title.Title, field, value string) tea.Cmd {
 	}
 	say := fmt.Sprintf("The %s of %s is %s now.", field, t.Label(), value)
 	if value == "" {
-		say = fmt.Sprintf("The %s of %s is what its file tells.", field, t.Label())
+		say = fmt.Sprintf("The %s of %s is what its file says.", field, t.Label())
 	}
 	return d.Fix(say, func() {
 		for i := range discs {
@@ -56,12 +56,12 @@ func (d *State) LockField(t title.Title, field string) tea.Cmd {
 	lock := !slices.Contains(t.Locked, field)
 	value := *t.Value(field)
 	if lock && value == "" {
-		d.Notice = fmt.Sprintf("%s has no %s that could be locked.", t.Label(), field)
+		d.Notice = fmt.Sprintf("%s has no %s to lock.", t.Label(), field)
 		return nil
 	}
-	say := fmt.Sprintf("The %s of %s stays as it is.", field, t.Label())
+	say := fmt.Sprintf("The %s of %s is locked.", field, t.Label())
 	if !lock {
-		say = fmt.Sprintf("The %s of %s may change again.", field, t.Label())
+		say = fmt.Sprintf("The %s of %s is unlocked.", field, t.Label())
 	}
 	return d.Fix(say, func() {
 		for i := range t.Discs {
@@ -95,7 +95,7 @@ func (d *State) BringBack() tea.Cmd {
 		return nil
 	}
 	dropped := d.Scan.Dropped
-	return d.Fix(size.Count(n, "title")+" taken in again.", func() { d.editAll(dropped, func(e *title.Edit) { e.Drop = false }) })
+	return d.Fix(size.Count(n, "title")+" included again.", func() { d.editAll(dropped, func(e *title.Edit) { e.Drop = false }) })
 }
 
 func (d *State) editAll(all []title.Title, change func(*title.Edit)) {
@@ -115,7 +115,7 @@ func (d *State) Join(all []title.Title) tea.Cmd {
 	}
 	for i := range all {
 		if all[i].Platform != all[0].Platform || all[i].Form != all[0].Form {
-			d.Notice = fmt.Sprintf("%s and %s are not of one platform and form, so they are no discs of one game.", all[0].Label(), all[i].Label())
+			d.Notice = fmt.Sprintf("%s and %s differ in platform or form, so they cannot be discs of one game.", all[0].Label(), all[i].Label())
 			return nil
 		}
 	}
@@ -140,7 +140,7 @@ func (d *State) Part(t title.Title) tea.Cmd {
 		d.Notice = t.Label() + " has one disc only."
 		return nil
 	}
-	return d.Fix(fmt.Sprintf("The discs of %s are titles of their own.", t.Label()), func() {
+	return d.Fix(fmt.Sprintf("The discs of %s are separate titles now.", t.Label()), func() {
 		d.editAll([]title.Title{t}, func(e *title.Edit) { e.Set, e.Disc, e.Alone = "", 0, true })
 	})
 }
@@ -148,10 +148,10 @@ func (d *State) Part(t title.Title) tea.Cmd {
 // Password adds a password that is tried on encrypted archives.
 func (d *State) Password(p string) tea.Cmd {
 	if p == "" || slices.Contains(d.Bench.Passwords, p) {
-		d.Notice = "That password was tried already."
+		d.Notice = "That password was already tried."
 		return nil
 	}
-	return d.Fix("The password is tried on all encrypted archives. The bench keeps it, as plain text.", func() {
+	return d.Fix("The password is tried on all encrypted archives. The bench stores it as plain text.", func() {
 		d.Bench.Passwords = append(slices.Clone(d.Bench.Passwords), p)
 	})
 }
@@ -166,13 +166,13 @@ func (d *State) AddList(path string) tea.Cmd {
 	if abs, err := filepath.Abs(path); err == nil {
 		path = abs
 	}
-	return d.Fix(filepath.Base(path)+" tells names and years now.", func() { d.Bench.AddList(path) })
+	return d.Fix(filepath.Base(path)+" now provides names and years.", func() { d.Bench.AddList(path) })
 }
 
 // Allow opens an archive that is suspiciously large inside.
 func (d *State) Allow(t title.Title) tea.Cmd {
 	if !slices.ContainsFunc(t.Findings, func(f title.Finding) bool { return f.Wants == title.Allowance }) {
-		d.Notice = t.Label() + " needs no allowance: nothing about its archive is suspicious."
+		d.Notice = t.Label() + " needs no permission: nothing about its archive is suspicious."
 		return nil
 	}
 	return d.Fix(t.Label()+" may be opened.", func() {

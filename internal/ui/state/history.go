@@ -57,8 +57,8 @@ func (d *State) SetHistory(m HistoryMsg) {
 		}
 		seen[r.At] = true // a later run at the target has seen to what was left
 		if r.State == journal.Broken {
-			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s was interrupted with %d of %s done. Resume it? ", r.Target, r.Done, size.Count(r.Steps, "step")), Value: "yes",
-				Hint: "yes goes on from where it was", Done: func(answer string) tea.Cmd {
+			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s was interrupted after %d of %s. Resume it? ", r.Target, r.Done, size.Count(r.Steps, "step")), Value: "yes",
+				Hint: "yes resumes where it stopped", Done: func(answer string) tea.Cmd {
 					if answer == "yes" || answer == "y" {
 						return d.GoOn(r.ID)
 					}
@@ -89,13 +89,13 @@ func (d *State) GoOn(id int64) tea.Cmd {
 	n := d.targetOf(&journal.Run{Config: b.Config, At: b.At, Bench: b.Bench})
 	switch {
 	case n < 0:
-		d.Notice = fmt.Sprintf("%s is not on this bench as it was then; polytome runs resume %d resumes it.", b.Config.Name, id)
+		d.Notice = fmt.Sprintf("%s has changed on this bench since; resume it with: polytome runs resume %d", b.Config.Name, id)
 		return nil
 	case d.Lanes[n] != nil && d.Lanes[n].Running():
-		d.Notice = fmt.Sprintf("A run at %s is going on already.", b.Config.Name)
+		d.Notice = fmt.Sprintf("A run at %s is already in progress.", b.Config.Name)
 		return nil
 	case job.Plan.Empty():
-		d.Notice = "Everything that it was to do is done."
+		d.Notice = "Everything in it was done."
 		return nil
 	}
 	d.Target = n

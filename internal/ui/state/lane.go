@@ -107,7 +107,7 @@ func (d *State) AskLimit(where string, now int64, set func(n int64) tea.Cmd) {
 		}
 		n, err := size.Parse(answer)
 		if err != nil || n < 1024 {
-			d.Notice = fmt.Sprintf("%q is no amount of at least 1 KiB; write it like 20MiB.", answer)
+			d.Notice = fmt.Sprintf("%q is not a size of at least 1 KiB; write it like 20MiB.", answer)
 			return nil
 		}
 		return set(n)
@@ -123,9 +123,9 @@ func (d *State) AskRate(n int) {
 	var rate int64
 	set := d.Later(n, func(n int) tea.Cmd {
 		name := d.Bench.Targets[n].Name
-		say := fmt.Sprintf("At most %s a second are written to %s. u takes it back.", size.Format(rate), name)
+		say := fmt.Sprintf("At most %s a second are written to %s. u undoes.", size.Format(rate), name)
 		if rate == 0 {
-			say = fmt.Sprintf("There is no limit for %s. u takes it back.", name)
+			say = fmt.Sprintf("There is no limit for %s. u undoes.", name)
 		}
 		return d.SetUp(n, say, func(p *bench.Target) { p.Rate = bench.Size(rate) })
 	})
@@ -248,19 +248,19 @@ func (d *State) Unplugs(n int) bool { return !strings.Contains(d.Bench.Targets[n
 func (d *State) StartRun(n int) tea.Cmd {
 	s := d.Surveys[n]
 	if d.Looking(n) {
-		d.Notice = fmt.Sprintf("%s is being looked at; try again in a moment.", d.Bench.Targets[n].Name)
+		d.Notice = fmt.Sprintf("%s is being read; try again in a moment.", d.Bench.Targets[n].Name)
 		return nil
 	}
 	if s == nil || (d.Lanes[n] != nil && d.Lanes[n].Running()) {
 		return nil
 	}
 	if s.Away != nil {
-		d.Notice = fmt.Sprintf("%s is away, so nothing can be written: %v", s.Config.Name, s.Away)
+		d.Notice = fmt.Sprintf("%s is not connected, so nothing can be written: %v", s.Config.Name, s.Away)
 		return nil
 	}
 	p := d.Plan(n)
 	if p == nil {
-		d.Notice = "The plan is still being made; try again in a moment."
+		d.Notice = "The plan is not ready yet; try again in a moment."
 		return d.PlanSoon(n)
 	}
 	if p.Empty() {
@@ -268,18 +268,18 @@ func (d *State) StartRun(n int) tea.Cmd {
 		return nil
 	}
 	if other := d.reading(n, p); other != "" {
-		d.Notice = fmt.Sprintf("%s would take files away that the run at %s still reads: begin it when that is done.", s.Config.Name, other)
+		d.Notice = fmt.Sprintf("%s would remove files that the run at %s still reads: start it when that is done.", s.Config.Name, other)
 		return nil
 	}
 	if loses := losing(p); loses != "" {
-		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Write its name to go on: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
+		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
 			if !strings.EqualFold(answer, s.Config.Name) {
-				d.Notice = "That is not the name of the target, so nothing was begun."
+				d.Notice = "That is not the target's name. Nothing was started."
 				return nil
 			}
 			d.Notice = ""
 			if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
-				d.Notice = "What is shown has changed meanwhile, so nothing was begun: look at it again."
+				d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
 				return nil
 			}
 			return d.run(n, s, p)
@@ -303,7 +303,7 @@ func (d *State) StartAll() tea.Cmd {
 	waits := d.Surveys.Waits(plans)
 	for n, s := range d.Surveys {
 		if d.Looking(n) {
-			not = append(not, d.Bench.Targets[n].Name+" is still being looked at")
+			not = append(not, d.Bench.Targets[n].Name+" is still being read")
 			continue
 		}
 		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
@@ -316,11 +316,11 @@ func (d *State) StartAll() tea.Cmd {
 			not = append(not, s.Config.Name+" is still being planned")
 		case p.Empty():
 		case len(waits[n]) > 0:
-			not = append(not, s.Config.Name+" takes files away that "+d.Bench.Targets[waits[n][0]].Name+" still reads, and is begun after it")
+			not = append(not, s.Config.Name+" removes files that "+d.Bench.Targets[waits[n][0]].Name+" still reads, and starts after it")
 		case d.reading(n, p) != "":
-			not = append(not, s.Config.Name+" takes files away that "+d.reading(n, p)+" still reads, and is begun after it")
+			not = append(not, s.Config.Name+" removes files that "+d.reading(n, p)+" still reads, and starts after it")
 		case losing(p) != "":
-			not = append(not, s.Config.Name+" loses files, and is begun by itself")
+			not = append(not, s.Config.Name+" loses files, so start it by itself")
 		default:
 			begun++
 			cmds = append(cmds, d.run(n, s, p))
@@ -472,7 +472,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	}
 	target, s := &d.Bench.Targets[n], d.Surveys[n]
 	if target.Cable != nil {
-		d.Notice = fmt.Sprintf("When you are done with %s: set the addresses of the cable back; H says what they were.", target.Name)
+		d.Notice = fmt.Sprintf("When you are done with %s, set the cable's addresses back: H shows what they were.", target.Name)
 	}
 	fixed := len(target.Fixes) > 0 && s != nil && target.Fixed(s.Fixed(m.lane.Plan, m.report))
 	ticked := len(target.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0

@@ -132,6 +132,6 @@ func (d *State) UseLoader(n int, p *loader.Profile) tea.Cmd {
 	if at := p.Attachment(target.Via, ""); at == nil {
 		target.Via = p.UsualVia()
 	}
-	d.Notice = target.Name + " is now filled for " + p.Shown + ". u takes it back."
+	d.Notice = target.Name + " is now filled for " + p.Shown + ". u undoes."
 	return tea.Batch(d.SurveyTarget(n), d.changed())
 }

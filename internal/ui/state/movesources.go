@@ -21,7 +21,7 @@ func (d *State) AskToMoveSources() {
 	var all []movesources.Carried
 	for n, s := range d.Surveys {
 		if s == nil {
-			d.Notice = d.Bench.Targets[n].Name + " has not been looked at, so nothing is moved: what is wanted there is still needed."
+			d.Notice = d.Bench.Targets[n].Name + " has not been read, so nothing is moved: its titles may still be needed."
 			return
 		}
 		c := movesources.Carried{Survey: s, Plan: &plan.Plan{}, Report: &run.Report{}}
@@ -32,7 +32,7 @@ func (d *State) AskToMoveSources() {
 	}
 	found := movesources.Find(all)
 	if len(found.Files) == 0 {
-		d.Notice = "No title was written whole and read back on every target where it is wanted, in the runs that are shown."
+		d.Notice = "No title was written and read back on every target where it is selected, in the runs shown."
 		if len(found.Stay) > 0 {
 			d.Notice += " " + found.Stay[0] + "."
 		}

@@ -20,7 +20,7 @@ import (
 func Address(text string) (at string, isRemote bool, err error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
-		return "", false, fmt.Errorf("write the path of a folder, or an address such as ftp://192.168.0.20/hd1 or smb://192.168.0.30/games")
+		return "", false, fmt.Errorf("type a folder, or an address such as ftp://192.168.0.20/hd1 or smb://192.168.0.30/games")
 	}
 	if _, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB); ok {
 		return text, true, err
@@ -99,6 +99,6 @@ func (d *State) addTarget(p bench.Target) tea.Cmd {
 	d.Bench.Targets = append(d.Bench.Targets, p)
 	d.resize()
 	d.Target = len(d.Bench.Targets) - 1
-	d.Notice = p.Name + " is a target of the bench now: choose titles for it in Fit. u takes it back."
+	d.Notice = p.Name + " is now a target: select titles for it in Fit. u undoes."
 	return tea.Batch(d.Survey(), d.changed())
 }

@@ -35,7 +35,7 @@ func (d *State) AskDrawing(shown draw.Request) {
 		names = append(names, string(k))
 	}
 	suggested := append(slices.Clone(names), "card eighth", "card half", "card whole", "tree whole")
-	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: suggested, Hint: strings.Join(names, ", ") + "; behind it letter, or eighth, half, whole for a card", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: suggested, Hint: strings.Join(names, ", ") + "; add letter for that paper, or eighth, half, whole for a card", Done: func(answer string) tea.Cmd {
 		r, paper, err := d.wish(answer, shown)
 		if err != nil {
 			d.Notice = Sentence(err.Error())
@@ -104,7 +104,7 @@ func (d *State) askDrawingFile(r draw.Request, paper scene.Paper) Question {
 	}
 	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file extension in .pdf, or in .svg" + in, Done: func(answer string) tea.Cmd {
 		if changes != d.changes {
-			d.Notice = "The choices have changed meanwhile, so nothing was drawn: press O again."
+			d.Notice = "The selection changed meanwhile, so nothing was drawn: press O again."
 			return nil
 		}
 		return d.drawTo(r, paper, answer)
@@ -123,7 +123,7 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 	}
 	if err == nil {
 		if _, there := os.Lstat(file); there == nil {
-			err = fmt.Errorf("%s is there already, and stays: press O again and name another file", file)
+			err = fmt.Errorf("%s already exists: press O again and name another file", file)
 		}
 	}
 	if err != nil {
@@ -131,7 +131,7 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		return nil
 	}
 	if n := r.Target; r.Kind == draw.KindMap && n >= 0 && n < len(d.Lanes) && d.Lanes[n] != nil && d.Lanes[n].Running() {
-		d.Notice = "A run is writing to " + d.Lanes[n].Name + ": its map can be drawn when that is over."
+		d.Notice = "A run is writing to " + d.Lanes[n].Name + ": its map can be drawn when it is done."
 		return nil
 	}
 	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set, Reports: map[int]*check.Report{}, Cards: d.Cards, Drives: d.System}

@@ -61,7 +61,7 @@ func (d *State) save() tea.Cmd {
 // Reread reads the bench file again. What was chosen here and not saved is dropped.
 func (d *State) Reread() tea.Cmd {
 	if d.Running() {
-		d.Notice = "A run is going on; stop it first."
+		d.Notice = "A run is in progress: stop it first."
 		return nil
 	}
 	if err := d.Bench.Reread(); err != nil {
@@ -72,6 +72,6 @@ func (d *State) Reread() tea.Cmd {
 	d.saved = d.saver.number
 	d.resize()
 	d.moved()
-	d.Notice = "The bench is as its file says."
+	d.Notice = "The bench was reloaded."
 	return tea.Batch(d.StartScan(), d.Survey())
 }

@@ -100,7 +100,7 @@ func (d *State) Later(n int, do func(n int) tea.Cmd) func() tea.Cmd {
 	return func() tea.Cmd {
 		now, ok := d.Bench.Find(id)
 		if !ok {
-			d.Notice = name + " is no target of the bench any more, so nothing was done."
+			d.Notice = name + " is no longer a target, so nothing was done."
 			return nil
 		}
 		return do(now)

@@ -67,7 +67,7 @@ func (r *TitleRows) SetFilter(f string) {
 // Trouble is what of the filter cannot be understood, "" for nothing.
 func (r *TitleRows) Trouble() string {
 	if r.asked.Trouble == "" && r.asked.Placed && r.placed == nil {
-		return strings.Join(append(slices.Clone(filter.PlacedFields), filter.PlacedStates...), ", ") + " ask for what holds at a target: look for them at Fit"
+		return strings.Join(append(slices.Clone(filter.PlacedFields), filter.PlacedStates...), ", ") + " belong to a target: use them in Fit"
 	}
 	return r.asked.Trouble
 }

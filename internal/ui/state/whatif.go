@@ -54,7 +54,7 @@ type suppose struct {
 // taken away, or a second one like it.
 func (d *State) WhatIf(n int) tea.Cmd {
 	if n >= len(d.Surveys) || d.Surveys[n] == nil {
-		d.Notice = "The target has not been looked at yet."
+		d.Notice = "The target has not been read yet."
 		return nil
 	}
 	d.Supposing = &Supposing{Target: n, Working: true, changes: d.changes}
@@ -80,7 +80,7 @@ func (d *State) WhatIf(n int) tea.Cmd {
 // WhatIfNoCovers works out what would be different without covers on a target; with them, where it takes none.
 func (d *State) WhatIfNoCovers(n int) tea.Cmd {
 	if n >= len(d.Surveys) || d.Surveys[n] == nil {
-		d.Notice = "The target has not been looked at yet."
+		d.Notice = "The target has not been read yet."
 		return nil
 	}
 	d.Supposing = &Supposing{Target: n, Working: true, changes: d.changes}
@@ -132,7 +132,7 @@ func (d *State) tries(n int) (out []suppose) {
 	}
 	for _, via := range s.Profile.Connections() {
 		if via != s.Config.Via {
-			out = append(out, suppose{"reached over " + via, func(p *bench.Target) { p.Via = via }})
+			out = append(out, suppose{"connected by " + via, func(p *bench.Target) { p.Via = via }})
 		}
 	}
 	for _, p := range d.Set.Profiles {
@@ -141,11 +141,11 @@ func (d *State) tries(n int) (out []suppose) {
 		}
 	}
 	if s.Config.Reserve > 0 {
-		out = append(out, suppose{"nothing held in reserve", func(p *bench.Target) { p.Reserve = 0 }})
+		out = append(out, suppose{"no reserve", func(p *bench.Target) { p.Reserve = 0 }})
 	}
 	out = append(out, d.covers(n))
 	if !s.Config.DeleteOthers {
-		out = append(out, suppose{"holding exactly what is chosen", func(p *bench.Target) { p.DeleteOthers = true }})
+		out = append(out, suppose{"removing everything not selected", func(p *bench.Target) { p.DeleteOthers = true }})
 	}
 	return out
 }
@@ -160,7 +160,7 @@ func (d *State) tried(board survey.Board, b *bench.Bench, n int, t suppose) Supp
 		row.Diff = survey.Compare(t.what, board[n], after)
 	}
 	row.take = func() tea.Cmd {
-		return d.SetUp(n, fmt.Sprintf("%s: %s. u takes it back.", d.Bench.Targets[n].Name, t.what), t.change)
+		return d.SetUp(n, fmt.Sprintf("%s: %s. u undoes.", d.Bench.Targets[n].Name, t.what), t.change)
 	}
 	return row
 }
@@ -209,7 +209,7 @@ func (d *State) another(board survey.Board, b *bench.Bench, n int) Supposed {
 			p.Name, p.At, p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.Names, p.Speed = d.Bench.FreeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
 			d.Bench.Targets = append(slices.Clone(d.Bench.Targets), p)
 			d.resize()
-			d.Notice = p.Name + " is a target of the bench now. u takes it back."
+			d.Notice = p.Name + " is now a target. u undoes."
 			return tea.Batch(d.Survey(), d.changed())
 		}})
 		return nil
@@ -229,7 +229,7 @@ func (d *State) without(board survey.Board, n int) Supposed {
 		name := d.Bench.Targets[n].Name
 		d.Bench.Targets = slices.Delete(slices.Clone(d.Bench.Targets), n, n+1)
 		d.resize()
-		d.Notice = name + " is no target of the bench any more; nothing on it was touched. u takes it back."
+		d.Notice = name + " is no longer a target; nothing on it was touched. u undoes."
 		return tea.Batch(d.Survey(), d.changed())
 	}
 	return row
@@ -244,7 +244,7 @@ func (d *State) SetSupposing(m SupposingMsg) tea.Cmd {
 	if m.done {
 		s.Working = false
 		if m.trouble != nil {
-			d.Notice = "The rest could not be worked out: " + m.trouble.Error()
+			d.Notice = "The rest could not be computed: " + m.trouble.Error()
 		}
 		return nil
 	}

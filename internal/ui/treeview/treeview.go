@@ -206,10 +206,10 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append([]state.Action{
 		state.Do("s", "steps", state.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
-		state.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to leave the target, or take the mark off; a title's files go together"),
-		state.Do("r", "replace", m.replace).Saying("let the title take the place of what is in its way"),
-		state.Do("X", "exactly so", m.deleteOthers).Saying("have everything leave that a loader knows and that is not wanted"),
-		state.Do("B", "keep copies", m.backupTo).Saying("copy what goes to a folder of this computer first"),
+		state.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
+		state.Do("r", "replace", m.replace).Saying("replace the file that is in the title's way"),
+		state.Do("X", "remove others", m.deleteOthers).Saying("remove everything that a loader knows and you did not select"),
+		state.Do("B", "keep copies", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
 		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
@@ -240,10 +240,10 @@ func (m *Model) leave() tea.Cmd {
 	case l == nil || p == nil:
 		return nil
 	case !l.There:
-		m.d.Notice = l.Path + " is not on the target yet: take its title off in Fit (2) instead."
+		m.d.Notice = l.Path + " is not on the target yet: deselect its title in Fit (2) instead."
 		return nil
 	case l.State == survey.Removing && !marked(p, l.Path):
-		m.d.Notice = "It leaves because the target is to hold exactly what is wanted: put its title on in Fit (2), or press X."
+		m.d.Notice = "It will be removed because the target is set to hold only what you selected: select its title in Fit (2), or press X."
 		return nil
 	case l.Folder:
 		return m.leaveFolder(l)
@@ -288,7 +288,7 @@ func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
 		return m.d.Leave(m.d.Target, paths, nil)
 	}
 	name, n := path.Base(l.Path), m.d.Target
-	m.d.Ask(state.Question{Prompt: fmt.Sprintf("%s, %s, will leave. Write the folder's name to mark them: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: fmt.Sprintf("%s, %s, will be removed. Type the folder's name to confirm: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
 		if !strings.EqualFold(answer, name) {
 			m.d.Notice = "That is not the folder's name, so nothing was marked."
 			return nil
@@ -312,7 +312,7 @@ func (m *Model) replace() tea.Cmd {
 		return nil
 	}
 	if l.Folder || l.State != survey.InTheWay && l.State != survey.Contested && !slices.Contains(p.Replace, l.Path) {
-		m.d.Notice = "Only a file that is in a wanted title's way can be replaced; / in the way finds those."
+		m.d.Notice = "Only a file in the way of a selected title can be replaced; find them with: / in the way"
 		return nil
 	}
 	return m.d.Overwrite(m.d.Target, l.Path)
@@ -325,7 +325,7 @@ func (m *Model) deleteOthers() tea.Cmd {
 		return nil
 	}
 	if p.DeleteOthers {
-		return m.d.SetUp(n, p.Name+" keeps what is there. u takes it back.", func(p *bench.Target) { p.DeleteOthers = false })
+		return m.d.SetUp(n, p.Name+" stays as it is. u undoes.", func(p *bench.Target) { p.DeleteOthers = false })
 	}
 	return m.d.AskDeleteOthers(n)
 }
@@ -336,10 +336,10 @@ func (m *Model) backupTo() tea.Cmd {
 	if p == nil {
 		return nil
 	}
-	m.d.Ask(state.Question{Prompt: "copy what goes to: ", Value: p.BackupTo, Hint: "a folder of this computer; nothing for no copies", Done: func(answer string) tea.Cmd {
-		say := "What goes is copied to " + answer + " first, and can be put back from there with: polytome restore."
+	m.d.Ask(state.Question{Prompt: "copy removed files to: ", Value: p.BackupTo, Hint: "a folder on this computer; empty for no copies", Done: func(answer string) tea.Cmd {
+		say := "Removed files are copied to " + answer + " first; polytome restore puts them back."
 		if answer == "" {
-			say = "What goes is not copied first."
+			say = "Removed files are not copied first."
 		}
 		return m.d.SetUp(n, say, func(p *bench.Target) { p.BackupTo = answer })
 	}})
@@ -385,13 +385,13 @@ func (m *Model) Why() state.Why {
 	}
 	switch l.State {
 	case survey.Kept:
-		w.Ways = []string{"x marks it to leave"}
+		w.Ways = []string{"x marks it to be removed"}
 	case survey.Removing:
-		w.Ways = []string{"x takes the mark off"}
+		w.Ways = []string{"x unmarks it"}
 	case survey.Contested:
-		w.Ways = []string{"r takes the new one"}
+		w.Ways = []string{"r uses the new one"}
 	case survey.InTheWay:
-		w.Ways = []string{"r lets the title take its target", "x marks it to leave"}
+		w.Ways = []string{"r replaces it with the title's file", "x marks it to be removed"}
 	}
 	return w
 }

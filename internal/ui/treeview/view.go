@@ -63,7 +63,7 @@ func (m *Model) heading(w int) string {
 	s := m.d.Current()
 	switch {
 	case s == nil:
-		return "the target has not been looked at yet"
+		return "the target has not been read yet"
 	case m.made.of != s:
 		return style.Clean(s.Config.Name) + ": one moment"
 	}
@@ -74,13 +74,13 @@ func (m *Model) heading(w int) string {
 		}
 	}
 	if m.counts[survey.Removing] == 0 {
-		text += ", nothing leaves"
+		text += ", nothing is removed"
 	}
 	if more := fmt.Sprintf(", %d kept", m.counts[survey.Kept]); style.Width(text+more) <= w {
 		text += more
 	}
 	if s.Away != nil {
-		text += " (away; as it was at " + s.Taken.Local().Format("15:04") + ")"
+		text += " (not connected; as of " + s.Taken.Local().Format("15:04") + ")"
 	}
 	return text
 }
@@ -124,7 +124,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: took, Width: time, FG: t.Dim}))
 	}
 	if len(p.Steps) == 0 {
-		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing is done: "+p.Idle()+"."))
+		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing to do: "+p.Idle()+"."))
 	}
 	return t.Block(out, w, h)
 }

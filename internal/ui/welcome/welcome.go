@@ -25,8 +25,8 @@ type Model struct {
 	problem string
 }
 
-var questions = [3]string{"Where are your games? A folder on this computer.", "What shall be filled? The folder of a mounted stick, or ftp://… or smb://…",
-	"Which loader reads it? Nothing on it tells."}
+var questions = [3]string{"Where are your games? A folder on this computer.", "What do you want to fill? The folder of a mounted stick, or ftp://… or smb://…",
+	"Which loader reads it? Nothing on it shows which."}
 
 // New makes the screen.
 func New(d *state.State) *Model {
@@ -134,7 +134,7 @@ func (m *Model) next() (tea.Cmd, bool) {
 		}
 	}
 	if err != nil || strings.TrimSpace(m.inputs[m.at].Value()) == "" {
-		m.problem = "Write the path of a folder."
+		m.problem = "Type the path of a folder."
 		if err != nil {
 			m.problem = err.Error()
 		}
@@ -178,7 +178,7 @@ func (m *Model) begin(p *loader.Profile) tea.Cmd {
 
 // View draws the screen.
 func (m *Model) View(t *style.Theme, w, h int) []string {
-	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Two questions, and it works."), ""}
+	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Answer two questions to begin."), ""}
 	for i, q := range questions[:m.asked] {
 		fg := t.Dim
 		if i == m.at {
@@ -193,7 +193,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		lines = append(lines, "")
 	}
-	lines = append(lines, "  "+t.Paint(t.Dim, t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive before you say so.", w-4)),
-		"  "+t.Paint(t.Dim, "enter goes on · tab completes · ctrl+c leaves"))
+	lines = append(lines, "  "+t.Paint(t.Dim, t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive until you say so.", w-4)),
+		"  "+t.Paint(t.Dim, "enter OK · tab completes · ctrl+c quits"))
 	return t.Block(lines, w, h)
 }
