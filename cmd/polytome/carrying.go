@@ -34,9 +34,9 @@ type carrying struct {
 }
 
 func (c *carrying) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&c.verify, "verify", "", "how files are checked: none, size (their length is asked for), full (read back and compared)")
-	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "let all targets be read for at the same time, also from one disk (default: they take turns)")
-	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how progress is reported, on standard error: auto, plain, or json")
+	cmd.Flags().StringVar(&c.verify, "verify", "", "how files are verified: none, size (compare the length), full (read back and compare)")
+	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "read sources for all targets at the same time, even from one disk (default: take turns)")
+	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how to show progress on standard error: auto, plain or json")
 }
 
 func (c *carrying) check() error {
@@ -47,7 +47,7 @@ func (c *carrying) check() error {
 	}
 	ways := []string{string(progressAuto), string(progressPlain), string(progressJSON)}
 	if !slices.Contains(ways, c.progress) {
-		return usageError{fmt.Errorf("--progress: %q is none of %s", c.progress, strings.Join(ways, ", "))}
+		return usageError{fmt.Errorf("--progress: unknown value %q (want %s)", c.progress, strings.Join(ways, ", "))}
 	}
 	return nil
 }

@@ -35,17 +35,17 @@ func checkCommand() *cobra.Command {
 	p := &checking{}
 	cmd := &cobra.Command{
 		Use:   "check [TARGET]",
-		Short: "Say what the loader will list on the target, what is wrong there, and fix it",
-		Long: `Check reads a target as the loader would and says what it will list, what it will pass
-over and why, what keeps a game from starting, and what to do at the console. The target may be a folder, a drive, an image, a
-console or a share, filled by Polytome or by hand. Without --loader it is found out whose target it is; of several loaders on one target, all are
-asked. With a bench, or with --from, it also looks for titles that should be there and are not.
+		Short: "Show what the loader will list on a target and what is wrong there, and fix it",
+		Long: `Check reads a target as the loader would and shows what it will list, what it will ignore
+and why, what keeps a game from starting, and what to do at the console. The target may be a folder, a drive, an image, a
+console or a share, filled by Polytome or by hand. Without --loader, the loaders are recognised by what is on the target.
+With a bench, or with --from, it also finds titles that should be there and are not.
 
---quick looks at names and sizes only, which is what is usual over FTP; --full reads every byte and compares every checksum.
+--quick looks at names and sizes only (the default over FTP); --full reads every byte and compares every checksum.
 
---fix does what can be done: renames, moves, writes lists and settings again, brings pictures to size, brings files into one piece, and, with
---from or a bench, puts again what is damaged or missing. Each step is planned, shown and written down like those of fill; --dry-run shows them
-only, --only KIND fixes findings of one kind. Without --fix nothing is written.`,
+--fix repairs what it can: it renames, moves, rewrites lists and settings, resizes pictures, defragments files and, with
+--from or a bench, copies again what is damaged or missing. The steps are planned, shown and recorded like those of fill; --dry-run only shows
+them, and --only KIND fixes problems of one kind. Without --fix nothing is written.`,
 		Example: `  polytome check /media/stick
   polytome check --bench season.toml --target 'North stick' --full
   polytome check ftp://192.168.0.20/hd1 --loader gantry --json
@@ -56,13 +56,13 @@ only, --only KIND fixes findings of one kind. Without --fix nothing is written.`
 		RunE: func(cmd *cobra.Command, args []string) error { return p.run(cmd, args) },
 	}
 	f := cmd.Flags()
-	f.Var(&loadersFlag{p}, "loader", "loader profile: a name, or a file extension in .toml (may be given several times)")
+	f.Var(&loadersFlag{p}, "loader", "loader profile: a name, or a .toml file (may be repeated)")
 	p.flags(cmd)
 	f.BoolVar(&p.quick, "quick", false, "look at names and sizes only")
 	f.BoolVar(&p.full, "full", false, "read every byte, and compare every checksum")
 	f.BoolVar(&p.fix, "fix", false, "fix what can be fixed")
 	f.BoolVar(&p.dry, "dry-run", false, "with --fix: print the steps and write nothing")
-	f.StringArrayVar(&p.kinds, "only", nil, "with --fix: only findings of this kind: "+kindWords()+" (may be given several times)")
+	f.StringArrayVar(&p.kinds, "only", nil, "with --fix: only problems of this kind: "+kindWords()+" (may be repeated)")
 	return cmd
 }
 
@@ -106,19 +106,19 @@ func (p *checking) depth() check.Depth {
 func (p *checking) check(args []string) error {
 	switch {
 	case p.full && p.quick:
-		return usageError{errors.New("--full and --quick are two depths; give one of them")}
+		return usageError{errors.New("--full and --quick exclude each other; use one of them")}
 	case len(args) == 0 && p.to == "" && p.bench == "":
-		return usageError{errors.New("missing: the target, as in polytome check /media/stick (or give a bench with --bench FILE)")}
+		return usageError{errors.New("no target given; example: polytome check /media/stick (or use a bench: --bench FILE)")}
 	case len(args) > 0 && p.bench != "":
-		return usageError{errors.New("--bench says which targets there are; choose one with --target")}
+		return usageError{errors.New("with --bench, choose the target with --target NAME")}
 	case len(args) > 0 && p.to != "" && p.to != args[0]:
-		return usageError{fmt.Errorf("two targets are given: %s and %s", args[0], p.to)}
+		return usageError{fmt.Errorf("two targets given: %s and %s; use one", args[0], p.to)}
 	case !p.fix && (p.dry || len(p.kinds) > 0):
-		return usageError{errors.New("--dry-run and --only are for --fix")}
+		return usageError{errors.New("--dry-run and --only need --fix")}
 	}
 	for _, k := range p.kinds {
 		if !slices.Contains(check.Kinds(), check.Kind(k)) {
-			return usageError{fmt.Errorf("--only: %q is no kind of finding; kinds are: %s", k, kindWords())}
+			return usageError{fmt.Errorf("--only: unknown kind %q; kinds are: %s", k, kindWords())}
 		}
 	}
 	if len(args) > 0 {
@@ -184,7 +184,7 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 			if len(all) == 1 || ctx.Err() != nil {
 				return err
 			}
-			fmt.Fprintf(stderr(), "polytome: left out: %s: %v\n", s.Config.Name, err)
+			fmt.Fprintf(stderr(), "polytome: skipped: %s: %v\n", s.Config.Name, err)
 			unchecked = true
 			continue
 		}
@@ -252,7 +252,7 @@ func (p *checking) whose(ctx context.Context, set *loader.Set) error {
 		_ = (&loadersFlag{p}).Set(f.Profile.Name)
 		say = append(say, f.Profile.Shown)
 	}
-	fmt.Fprintf(stderr(), "polytome: checked for %s, as there is %s\n", strings.Join(say, " and "), strings.TrimPrefix(fit[0].Words(), "there is "))
+	fmt.Fprintf(stderr(), "polytome: checking for %s: found %s\n", strings.Join(say, " and "), strings.TrimPrefix(fit[0].Words(), "there is "))
 	return nil
 }
 
@@ -265,7 +265,7 @@ func (p *checking) fixAll(ctx context.Context, out io.Writer, b *bench.Bench, al
 	fixes := r.Fixes(kinds...)
 	if len(fixes) == 0 {
 		if !p.asJSON {
-			fmt.Fprintln(out, "Nothing that is wrong here can be fixed by itself.")
+			fmt.Fprintln(out, "None of these problems can be fixed automatically.")
 		}
 		return false, nil
 	}

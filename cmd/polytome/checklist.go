@@ -18,9 +18,9 @@ func checklistCommand() *cobra.Command {
 	var ticks []int
 	cmd := &cobra.Command{
 		Use:   "checklist",
-		Short: "Say what to do at the console, as plain text with boxes to tick",
-		Long: `Checklist says what is to be done at the console after a target was filled: by what its loader's profile says, and by what was done there last: filled for the
-first time or added to, covers put or not, over a direct cable or not. Ticks are kept on the bench until the next run.`,
+		Short: "Print what to do at the console, as plain text with boxes to tick",
+		Long: `Checklist prints what to do at the console after a target was filled. It depends on the loader's profile and on the last run: filled for the
+first time or added to, with covers or without, over a direct cable or not. Ticks are kept on the bench until the next run.`,
 		Example: `  polytome checklist --bench season.toml
   polytome checklist --bench season.toml --target 'North stick' --tick 1 --tick 2
   polytome checklist --loader rowan --to /media/stick > checklist.txt`,
@@ -31,7 +31,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 				return err
 			}
 			if len(ticks) > 0 && (w.bench == "" || w.picked < 0) {
-				return usageError{errors.New("--tick needs --bench and --target: there the ticks are kept")}
+				return usageError{errors.New("--tick needs --bench and --target, where ticks are stored")}
 			}
 			set, err := known()
 			if err != nil {
@@ -57,7 +57,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 					if len(b.Targets) == 1 || w.picked >= 0 {
 						return err
 					}
-					fmt.Fprintf(cmd.ErrOrStderr(), "polytome: left out: %v\n", err)
+					fmt.Fprintf(cmd.ErrOrStderr(), "polytome: skipped: %v\n", err)
 					partial = true
 					continue
 				}
@@ -89,7 +89,7 @@ first time or added to, covers put or not, over a direct cable or not. Ticks are
 		},
 	}
 	w.flags(cmd)
-	cmd.Flags().IntSliceVar(&ticks, "tick", nil, "tick this line off, or take its tick away (may be given several times)")
+	cmd.Flags().IntSliceVar(&ticks, "tick", nil, "tick off this line, or untick it (may be repeated)")
 	return cmd
 }
 
@@ -122,7 +122,7 @@ func tick(b *bench.Bench, n int, file string, lines []string, ticks []int) error
 	defer fresh.Release()
 	for _, k := range ticks {
 		if k < 1 || k > len(lines) {
-			return usageError{fmt.Errorf("--tick: there is no line %d; the checklist has %d", k, len(lines))}
+			return usageError{fmt.Errorf("--tick: no line %d; the checklist has %d lines", k, len(lines))}
 		}
 		fresh.Targets[n].Tick(lines[k-1])
 	}

@@ -108,9 +108,9 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Contains(t, out, "Check: Rowan will list 16 titles.")
 	assert.Contains(t, out, "The simulator for Rowan lists the same 16 titles, in the same order.")
 	_, table, _ := strings.Cut(out, "Three connections at once:")
-	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the simulator lists the same`, table)
-	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the simulator lists the same`, table)
-	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator lists the same`, table)
+	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the simulator agrees`, table)
+	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the simulator agrees`, table)
+	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator agrees`, table)
 	assert.NotContains(t, table, "Samba is not installed")
 	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "take off Mistral Halt (1.90 GiB), the smallest that frees space enough", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
@@ -170,7 +170,7 @@ func TestExitStatuses(t *testing.T) {
 		"help":                      {[]string{"--help"}, 0, ""},
 		"unknown command":           {[]string{"fil"}, 2, "unknown command"},
 		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag: --too"},
-		"nothing given":             {[]string{"fill"}, 2, "missing: --from DIR, --loader NAME, --to PLACE"},
+		"nothing given":             {[]string{"fill"}, 2, "--from DIR is needed, --loader NAME, --to TARGET"},
 		"no target to check":        {[]string{"check"}, 2, "missing: the target, as in polytome check /media/stick"},
 		"both ways":                 {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "leave --from"},
 		"extra word":                {[]string{"fit", "x"}, 2, `extra word "x"`},

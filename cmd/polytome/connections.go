@@ -25,14 +25,14 @@ func connectionsCommand() *cobra.Command {
 	w := &work{picked: -1}
 	cmd := &cobra.Command{
 		Use:   "connections",
-		Short: "See how everything is joined, test connections, plan a direct cable, list shares, keep passwords",
-		Long: `With a bench, hosts says how each of its targets is joined to this computer: by which connection and through which interface, under which address and port, what
-must be on, and whether somebody answers there. A console that is off is reported from one whose server is not running, from another program on its
-port, and from a firewall that swallows what is sent. Nobody logs in, and nothing is written.
+		Short: "Show how targets are connected; test servers, plan a direct cable, list shares, store passwords",
+		Long: `With a bench, connections shows how each target is connected to this computer: by what, through which interface, at which address and port, what
+must be on, and whether anything answers there. It tells apart a console that is off, a server that is not running, another program on the
+port, and a firewall that blocks the connection. It does not log in, and writes nothing.
 
-A console is named by its address, such as ftp://192.168.0.20/hd1 (ftps:// asks for TLS), a share by smb://192.168.0.30/games, with a
-user in front where the loader's profile names none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
-stand in addresses.`,
+A console is given by its address, such as ftp://192.168.0.20/hd1 (ftps:// uses TLS), a share by smb://192.168.0.30/games, with a
+user name in front if the loader's profile has none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
+belong in addresses.`,
 		Example: `  polytome connections --bench season.toml
   polytome connections test ftp://192.168.0.20/hd1 --loader gantry
   polytome connections cable --bench season.toml --target 'Meridian disk'
@@ -46,7 +46,7 @@ stand in addresses.`,
 			return connectionsOf(cmd, w)
 		},
 	}
-	cmd.Flags().StringVar(&w.bench, "bench", "", "say how the targets of this bench are joined")
+	cmd.Flags().StringVar(&w.bench, "bench", "", "show how the targets of this bench are connected")
 	cmd.Flags().StringVar(&w.target, "target", "", "with --bench: only the target of this name")
 	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
 	cmd.AddCommand(connectionsTest(), connectionsCable(), connectionsShares(), connectionsLogin())
@@ -60,7 +60,7 @@ func host(text, name string) (remote.Address, *loader.Profile, error) {
 		return a, nil, usageError{err}
 	}
 	if !ok {
-		return a, nil, usageError{fmt.Errorf("%q is no address of a console or share; write it like ftp://192.168.0.20/hd1 or smb://192.168.0.30/games", text)}
+		return a, nil, usageError{fmt.Errorf("%q is not the address of a console or share; write it like ftp://192.168.0.20/hd1 or smb://192.168.0.30/games", text)}
 	}
 	if name == "" {
 		return a, nil, nil
@@ -84,10 +84,10 @@ func connectionsTest() *cobra.Command {
 	t := &hostTest{}
 	cmd := &cobra.Command{
 		Use:   "test ADDRESS",
-		Short: "Connect, log in, and find out what the server can and how fast it is",
-		Long: `Connects to a console or share, logs in, writes a small file into the target's root, reads it back, breaks it off and resumes
-it, and removes it; then says what the server can. What is wrong is said in plain words: nobody there, no server on that port,
-no way there, a wrong password, anonymous users not let in, data connections that are blocked, a full volume.`,
+		Short: "Connect, log in, and find out what the server supports and how fast it is",
+		Long: `Connects to a console or share, logs in, writes a small file into its root, reads it back, interrupts and resumes
+it, and removes it; then lists what the server supports. If something is wrong it names the cause: no answer, no server on that port,
+no route, a wrong password, no anonymous login, blocked data connections, a full volume.`,
 		Example: `  polytome connections test ftp://192.168.0.20/hd1 --loader gantry
   polytome connections test smb://odile@192.168.0.30/games`,
 		Args: needArgs(1, "the address of a console or share"),
@@ -114,7 +114,7 @@ no way there, a wrong password, anonymous users not let in, data connections tha
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&t.loader, "loader", "", "the loader whose profile says what the server is like and who may log in")
+	cmd.Flags().StringVar(&t.loader, "loader", "", "the loader whose profile describes the server and its login")
 	t.server.flags(cmd.Flags())
 	cmd.Flags().BoolVar(&t.asJSON, "json", false, "print JSON")
 	return cmd
@@ -177,7 +177,7 @@ func connectionsShares() *cobra.Command {
 				return err
 			}
 			if a.Scheme != remote.SMB {
-				return usageError{fmt.Errorf("%s is no computer with shares; write it like smb://%s", args[0], a.Host)}
+				return usageError{fmt.Errorf("%s is not a computer with shares; write it like smb://%s", args[0], a.Host)}
 			}
 			var all []smb.Share
 			err = letIn(func() error {
@@ -200,7 +200,7 @@ func connectionsShares() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), "%-40s %s\n", x, s.Comment)
 			}
 			if len(all) == 0 {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s has no shares for files that this user may see.\n", a.Host)
+				fmt.Fprintf(cmd.OutOrStdout(), "%s has no file shares that this user may see.\n", a.Host)
 			}
 			return nil
 		},
@@ -211,9 +211,9 @@ func connectionsShares() *cobra.Command {
 
 func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
 	yes := map[bool]string{true: "yes", false: "no"}
-	fmt.Fprintf(out, "%s answers, and lets %s in (%d ms, then %.1f ms a command).\n", a.Host, r.Login, r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
+	fmt.Fprintf(out, "%s answers and logs in %s (%d ms, then %.1f ms per command).\n", a.Host, r.Login, r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
 	if a.Scheme == remote.FTP {
-		fmt.Fprintln(out, "The connection is plain: what is sent, and the password, can be read by others in the same network.")
+		fmt.Fprintln(out, "The connection is not encrypted: anyone in the same network can read the files and the password.")
 	}
 	fmt.Fprintf(out, "  entries in its root        %d\n", r.Entries)
 	if r.Capacity > 0 {
@@ -221,14 +221,14 @@ func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
 	}
 	if r.Up > 0 {
 		fmt.Fprintf(out, "  sending                    %s/s\n  receiving                  %s/s\n", size.Format(r.Up), size.Format(r.Down))
-		fmt.Fprintf(out, "  renames                    %s\n  goes on within a file      %s\n", yes[r.Renames], yes[r.Resumes])
-		fmt.Fprintf(out, "  letter case counts         %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
+		fmt.Fprintf(out, "  renames files              %s\n  resumes files              %s\n", yes[r.Renames], yes[r.Resumes])
+		fmt.Fprintf(out, "  case-sensitive             %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
 	}
 	if !r.Flushes {
-		fmt.Fprintf(out, "  brings files to its disk   %s\n", connections.NoFlush)
+		fmt.Fprintf(out, "  flushes files to its disk  %s\n", connections.NoFlush)
 	}
 	if len(r.Knows) > 0 {
-		fmt.Fprintf(out, "  tells, or is reported          %s\n", strings.Join(r.Knows, "; "))
+		fmt.Fprintf(out, "  announces                  %s\n", strings.Join(r.Knows, "; "))
 	}
 	for _, w := range r.Wrong {
 		fmt.Fprintf(out, "  %s\n", w)
@@ -239,9 +239,9 @@ func connectionsLogin() *cobra.Command {
 	var forget bool
 	cmd := &cobra.Command{
 		Use:   "login ADDRESS",
-		Short: "Keep the password of a console or share in the system's keyring",
-		Long: `Asks for the password of the user in the address, and keeps it in the keyring of the system. Passwords
-stand on no bench and in no log. The password that every console of a kind has, stands in its loader's profile.`,
+		Short: "Store the password of a console or share in the system's keyring",
+		Long: `Asks for the password of the user in the address, and stores it in the system's keyring. Passwords
+are never written to a bench or a log. A password that every console of a kind has is part of its loader's profile.`,
 		Example: `  polytome connections login ftp://odile@192.168.0.20/
   polytome connections login ftp://odile@192.168.0.20/ --forget`,
 		Args: needArgs(1, "the address of a console or share, with a user in it"),
@@ -251,7 +251,7 @@ stand on no bench and in no log. The password that every console of a kind has, 
 				return err
 			}
 			if a.User == "" {
-				return usageError{fmt.Errorf("%s names no user; write it like %s://odile@%s/", args[0], a.Scheme, a.Host)}
+				return usageError{fmt.Errorf("%s has no user name; write it like %s://odile@%s/", args[0], a.Scheme, a.Host)}
 			}
 			if forget {
 				return secret.Forget(a.Host, a.User)
@@ -263,7 +263,7 @@ stand on no bench and in no log. The password that every console of a kind has, 
 			return secret.Keep(a.Host, a.User, p)
 		},
 	}
-	cmd.Flags().BoolVar(&forget, "forget", false, "remove it from there")
+	cmd.Flags().BoolVar(&forget, "forget", false, "delete it from the keyring")
 	return cmd
 }
 
@@ -277,7 +277,7 @@ func askPassword(in io.Reader, out io.Writer, user, host string) (string, error)
 	}
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
-		return "", usageError{errors.New("nobody is there to give the password")}
+		return "", usageError{errors.New("no terminal to ask for the password; use --password-file")}
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }

@@ -104,7 +104,7 @@ func TestEveryCommandKnowsWhatAServerIsLike(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out+errs, "a certificate that nobody vouches for")
 	for _, command := range [][]string{{"fit", "--from", filepath.Join(dir, "games")}, {"plan", "--from", filepath.Join(dir, "games")}, {"fill", "--from", filepath.Join(dir, "games")}, {"check"}} {
-		status, out, errs = polytome(t, append(command, "--loader", "gantry", "--to", at, "--password-file", password, "--unchecked-certificate", "--connections", "1")...)
+		status, out, errs = polytome(t, append(command, "--loader", "gantry", "--to", at, "--password-file", password, "--unchecked-certificate", "--vias", "1")...)
 		assert.NotEqual(t, 1, status, "%s: %s%s", command[0], out, errs)
 		assert.NotEqual(t, 2, status, "%s%s", out, errs)
 	}
@@ -118,7 +118,7 @@ func TestSpaceThatIsNotReported(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "disk/hd2/gantry/shelf/wren8"), 0o755))
 	at := stand(t, "corvane", filepath.Join(dir, "disk")) + "hd2"
 	out := ok(t, "fit", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at)
-	assert.Contains(t, out, "its space not reported (say it with --capacity)")
+	assert.Contains(t, out, "its capacity unknown (give it with --capacity)")
 	out = ok(t, "fit", "--from", filepath.Join(dir, "games"), "--loader", "gantry", "--to", at, "--capacity", "4GiB")
 	assert.Contains(t, out, "4.00 GiB with")
 	assert.NotContains(t, out, "not reported")

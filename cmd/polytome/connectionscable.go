@@ -114,18 +114,18 @@ func connectionsCable() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "cable",
 		Short: "Plan a direct cable to a console: both addresses, what to set, and what to set back",
-		Long: `Picks a private network that no interface of this computer uses, and says what to set on this computer and on the console so that a cable joins
-them directly, and what to set back afterwards, with what was there before. Only the bench is changed: the target gets the console's address. Settings of the
-network are never touched.
+		Long: `Picks a private network that no interface of this computer uses, and shows what to set on this computer and on the console so that a cable connects
+them directly, and what to set back afterwards, with the earlier values. Only the bench is changed: the target gets the console's address. The network
+settings are never touched.
 
---back gives the cable up: the target has its address of before again, and what is still to be set back is said.`,
+--back ends the cable setup: the target gets its earlier address again, and what is still to be set back is shown.`,
 		Example: `  polytome connections cable --bench season.toml --target 'Meridian disk'
   polytome connections cable --bench season.toml --target 'Meridian disk' --interface eth1 --system windows
   polytome connections cable --bench season.toml --target 'Meridian disk' --back`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if w.bench == "" || w.target == "" {
-				return usageError{errors.New("missing: --bench FILE and --target NAME")}
+				return usageError{errors.New("--bench FILE and --target NAME are needed")}
 			}
 			b, err := bench.Load(w.bench)
 			if err != nil {
@@ -186,10 +186,10 @@ network are never touched.
 		},
 	}
 	cmd.Flags().StringVar(&w.bench, "bench", "", "the bench file")
-	cmd.Flags().StringVar(&w.target, "target", "", "the target on it")
-	cmd.Flags().StringVar(&card, "interface", "", "the interface that the cable goes into (default: the one that suits best)")
-	cmd.Flags().StringVar(&system, "system", runtime.GOOS, "the system that is reported what to set on: "+strings.Join(connections.Systems, ", "))
-	cmd.Flags().BoolVar(&back, "back", false, "give the cable up")
+	cmd.Flags().StringVar(&w.target, "target", "", "the name of the target")
+	cmd.Flags().StringVar(&card, "interface", "", "the interface for the cable (default: the most suitable one)")
+	cmd.Flags().StringVar(&system, "system", runtime.GOOS, "show the settings for this system: "+strings.Join(connections.Systems, ", "))
+	cmd.Flags().BoolVar(&back, "back", false, "end the cable setup")
 	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
 }

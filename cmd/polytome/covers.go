@@ -25,9 +25,9 @@ import (
 func coversCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "covers",
-		Short: "Find, fetch and choose the pictures of titles",
-		Long: `Covers are pictures of titles: of the front, of the disc, of a screen, the logo. They are looked for beside the games, in folders of yours, in the games
-themselves, and on servers that the bench names; see docs/covers.md. Each loader gets them under the names and in the size that it wants, when its target is filled.`,
+		Short: "Find, download and choose the pictures of titles",
+		Long: `Covers are pictures of titles: the front, the disc, a screen, the logo. They are found beside the games, in folders of yours, in the games
+themselves, and on the servers that the bench names; see docs/covers.md. Filling a target writes them with the name and size that its loader needs.`,
 		Example: `  polytome covers report --bench season.toml
   polytome covers fetch --bench season.toml
   polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png`,
@@ -47,8 +47,8 @@ type covering struct {
 
 func (c *covering) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&c.bench, "bench", "", "the bench file (needed)")
-	f.StringVar(&c.only, "only", "", "only titles that this filter finds, such as 'platform:vesper' (the syntax of / on the screen)")
+	f.StringVar(&c.bench, "bench", "", "the bench file (required)")
+	f.StringVar(&c.only, "only", "", "only titles that match this filter, such as 'platform:vesper' (same syntax as / on the screen)")
 	f.StringSliceVar(&c.of, "of", nil, "kinds of pictures: "+strings.Join(title.PictureKinds, ", ")+" (default: those that the bench's loaders show)")
 	f.BoolVar(&c.asJSON, "json", false, "print JSON")
 }
@@ -67,7 +67,7 @@ type shelf struct {
 // open scans the bench's titles. The caller closes the store.
 func (c *covering) open(ctx context.Context) (*shelf, error) {
 	if c.bench == "" {
-		return nil, usageError{errors.New("missing: --bench FILE, which says where the games and the pictures are")}
+		return nil, usageError{errors.New("--bench FILE is needed: it lists the folders with games and pictures")}
 	}
 	only := filter.Parse(c.only)
 	if only.Trouble != "" {
@@ -75,7 +75,7 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 	}
 	for _, of := range c.of {
 		if !slices.Contains(title.PictureKinds, of) {
-			return nil, usageError{fmt.Errorf("--of: %q is no kind of picture; those are: %s", of, strings.Join(title.PictureKinds, ", "))}
+			return nil, usageError{fmt.Errorf("--of: unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))}
 		}
 	}
 	b, err := bench.Open(c.bench, stateDir())
@@ -118,10 +118,10 @@ func coversFetch() *cobra.Command {
 	var again, noText bool
 	cmd := &cobra.Command{
 		Use:   "fetch",
-		Short: "Fetch pictures and descriptions from the bench's servers, and keep them",
-		Long: `Fetch asks the servers that the bench names ([[covers.server]]) for pictures and descriptions of titles that have none, over few connections and with
-pauses when a server is busy. What comes is looked at and kept in your cache. What a server had not is asked for again after a week, or with --again, which also
-has it send what has changed. No request goes anywhere else. What could not be had is reported, and the exit status is 3 then.`,
+		Short: "Download pictures and descriptions from the bench's servers",
+		Long: `Fetch asks the bench's servers ([[covers.server]]) for the pictures and descriptions that titles lack, over few connections and with
+pauses when a server is busy. Downloads are checked and kept in your cache. What a server did not have is requested again after a week, or with --again, which also
+downloads what has changed. No request goes anywhere else. Failures are listed, and the exit status is then 3.`,
 		Example: `  polytome covers fetch --bench season.toml
   polytome covers fetch --bench season.toml --only 'platform:vesper' --of front,disc
   polytome covers fetch --bench season.toml --again --json`,
@@ -133,7 +133,7 @@ has it send what has changed. No request goes anywhere else. What could not be h
 			}
 			defer s.store.Close()
 			if len(s.bench.Covers.Servers) == 0 {
-				return fmt.Errorf("the bench %s names no server of pictures; add one like this, and see docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = \"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
+				return fmt.Errorf("the bench %s has no picture server; add one like this, and see docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = \"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
 			}
 			needs := s.needs()
 			if !noText {
@@ -150,14 +150,14 @@ has it send what has changed. No request goes anywhere else. What could not be h
 				return err
 			}
 			if r.Stopped {
-				return errors.New("stopped; what came is kept, and the same command goes on")
+				return errors.New("stopped; what arrived is kept, and the same command continues")
 			}
 			return c.status(r)
 		},
 	}
 	c.flags(cmd)
-	cmd.Flags().BoolVar(&again, "again", false, "ask again for what the servers had not, and for what has changed there")
-	cmd.Flags().BoolVar(&noText, "no-descriptions", false, "fetch pictures only")
+	cmd.Flags().BoolVar(&again, "again", false, "request again what the servers did not have, and what has changed there")
+	cmd.Flags().BoolVar(&noText, "no-descriptions", false, "download pictures only")
 	return cmd
 }
 
@@ -165,9 +165,9 @@ func coversReport() *cobra.Command {
 	c := &covering{}
 	cmd := &cobra.Command{
 		Use:   "report",
-		Short: "Say which titles have pictures, where those are from, and what is missing",
-		Long: `Report says for each title which pictures were found and where, which are proposed because their names are nearly right, which are missing, and which cannot be
-used. It asks no server. Exit status: 0 when every title has its pictures, 3 when not.`,
+		Short: "List which titles have pictures, where they come from, and what is missing",
+		Long: `Report lists for each title which pictures were found and where, which are proposed because their names are similar, which are missing, and which cannot be
+used. It contacts no server. Exit status: 0 when every title has its pictures, otherwise 3.`,
 		Example: `  polytome covers report --bench season.toml
   polytome covers report --bench season.toml --of front --json`,
 		Args: noArgs,
@@ -204,7 +204,7 @@ func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	if c.asJSON {
 		return printJSON(out, r)
 	}
-	for _, state := range []struct{ name, words string }{{cover.Refused, "Cannot be used"}, {cover.Missing, "Missing"}, {cover.Proposed, "Proposed, as the names are nearly right"}, {cover.Found, "Found"}} {
+	for _, state := range []struct{ name, words string }{{cover.Refused, "Cannot be used"}, {cover.Missing, "Missing"}, {cover.Proposed, "Proposed: the names are similar"}, {cover.Found, "Found"}} {
 		var rows []cover.Outcome
 		for _, o := range r.Outcomes {
 			if o.State == state.name {
@@ -237,7 +237,7 @@ func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	}
 	fmt.Fprintln(out, r.Say())
 	if fetched {
-		fmt.Fprintf(out, "%d came (%s), %d had not changed; %s.\n", r.Fetched, size.Format(r.Bytes), r.Same, size.Count(r.Asked, "request"))
+		fmt.Fprintf(out, "%d downloaded (%s), %d unchanged; %s.\n", r.Fetched, size.Format(r.Bytes), r.Same, size.Count(r.Asked, "request"))
 	}
 	return nil
 }
@@ -250,8 +250,8 @@ func coversSet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "set TITLE [PICTURE]",
 		Short: "Choose the picture of a title by hand",
-		Long: `Set chooses a picture for a title, by its ID or name, or says that none is wanted. The choice stands on the bench, comes before all that is found, and is
-kept when the game's file is moved. --crop cuts so many thousandths off at the left, top, right and bottom.`,
+		Long: `Set chooses a picture for a title, by its ID or name, or that it goes without. The choice is stored on the bench, takes precedence over all pictures found, and is
+kept when the game's file moves. --crop cuts off so many thousandths at the left, top, right and bottom.`,
 		Example: `  polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png
   polytome covers set --bench season.toml 'Copper Tide' --crop 100,0,100,0
   polytome covers set --bench season.toml VSP-20417 --of disc --none
@@ -259,7 +259,7 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 		Args: needArgs(1, "a title, by its ID or name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 2 {
-				return usageError{fmt.Errorf("extra word %q", args[2])}
+				return usageError{fmt.Errorf("unexpected argument %q", args[2])}
 			}
 			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 && (none || clear) {
 				return usageError{errors.New("give a picture, --crop, --none or --clear")}
@@ -304,7 +304,7 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 			}
 			defer s.bench.Release()
 			if who := s.bench.ReadOnly(); who != "" {
-				return fmt.Errorf("another Polytome (%s) has this bench open; close it first", who)
+				return fmt.Errorf("another Polytome (%s) has this bench open: close it first", who)
 			}
 			if choice.File != "" {
 				choice.File = s.bench.Relative(choice.File)
@@ -328,9 +328,9 @@ kept when the game's file is moved. --crop cuts so many thousandths off at the l
 	}
 	c.flags(cmd)
 	cmd.Flags().StringVar(&crop, "crop", "", "cut so many thousandths off: LEFT,TOP,RIGHT,BOTTOM")
-	cmd.Flags().BoolVar(&none, "none", false, "no such picture is wanted")
+	cmd.Flags().BoolVar(&none, "none", false, "the title goes without this picture")
 	cmd.Flags().BoolVar(&clear, "clear", false, "forget the choice")
-	cmd.Flags().IntVar(&disc, "disc", 0, "the number of the disc that it is for")
+	cmd.Flags().IntVar(&disc, "disc", 0, "the number of the disc it is for")
 	return cmd
 }
 
@@ -351,7 +351,7 @@ func (s *shelf) one(name string) (*title.Title, error) {
 	}
 	switch len(found) {
 	case 0:
-		return nil, usageError{fmt.Errorf("no title has the ID or name %q; polytome scan lists them", name)}
+		return nil, usageError{fmt.Errorf("no title has the ID or name %q; list them with: polytome scan", name)}
 	case 1:
 		return &s.titles[found[0]], nil
 	}
@@ -359,7 +359,7 @@ func (s *shelf) one(name string) (*title.Title, error) {
 	for _, i := range found {
 		all = append(all, fmt.Sprintf("%s (%s)", s.titles[i].Label(), s.titles[i].Source()))
 	}
-	return nil, usageError{fmt.Errorf("several titles are named %q: %s; narrow it down with --only", name, strings.Join(all, ", "))}
+	return nil, usageError{fmt.Errorf("several titles are named %q: %s; choose one with --only", name, strings.Join(all, ", "))}
 }
 
 // parseCrop reads what is cut off.
@@ -375,5 +375,5 @@ func parseCrop(text string) (out [4]int, err error) {
 			return out, nil
 		}
 	}
-	return out, fmt.Errorf("--crop: %q is not how much is cut off at the left, top, right and bottom, in thousandths, such as 100,0,100,0", text)
+	return out, fmt.Errorf("--crop: %q must be four numbers in thousandths (left, top, right, bottom), such as 100,0,100,0", text)
 }

@@ -37,16 +37,16 @@ func demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
-		Long: `Demo makes a small world, the season of a travelling play space, with games as image
+		Long: `Demo creates a small world, the season of a travelling play space, with games as image
 files, a folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over FTP, and one
 whose disk is a share, for which Samba is started where it is installed. It opens the full screen on it. Large images are
 sparse files and take little of your disk. Without --dir the world is made in a temporary folder and
 removed at the end.
 
-With --run it fills the stick without a screen, prints what it did, and asks the simulator loader whether it
-agrees with the check. Then it fills a drive image, the console and the share at the same time, checks all three, and
-prints one table. Then it checks a stick that somebody filled by hand, fixes a copy of it, and checks that. At the end it makes every drawing that
-there is, as PDF and as SVG, in the folder drawings of the world, or in another one with --drawings. Titles that cannot go are part of the demo, so the exit status is 0 all the same.`,
+With --run it fills the stick without a screen, prints what it did, and compares the check with what the simulated
+loader lists. Then it fills a drive image, the console and the share at the same time, checks all three, and
+prints one table. Then it checks a stick that was filled by hand, fixes a copy of it, and checks that. At the end it draws every drawing that
+there is, as PDF and SVG, into the world's folder drawings, or another one with --drawings. Titles that do not fit are part of the demo, so the exit status is 0 anyway.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
   polytome demo --run`,
@@ -103,8 +103,8 @@ there is, as PDF and as SVG, in the folder drawings of the world, or in another 
 			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
 		},
 	}
-	cmd.Flags().StringVar(&dir, "dir", "", "make the world in this folder, and keep it")
-	cmd.Flags().StringVar(&drawings, "drawings", "", "with --run: the folder for the drawings (default: drawings, in the world's)")
+	cmd.Flags().StringVar(&dir, "dir", "", "create the world in this folder, and keep it")
+	cmd.Flags().StringVar(&drawings, "drawings", "", "with --run: the folder for drawings (default: drawings, in the world's folder)")
 	cmd.Flags().BoolVar(&without, "run", false, "fill the stick without a screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
@@ -141,7 +141,7 @@ func fetchForDemo(ctx context.Context, out io.Writer, world demo.World, b *bench
 	if asJSON {
 		return (&filling{out: out}).object(map[string]any{"covers": got})
 	}
-	fmt.Fprintf(out, "From the simulated server of pictures came %d, %s. %s\n", got.Fetched, size.Format(got.Bytes), got.Say())
+	fmt.Fprintf(out, "The simulated picture server sent %d, %s. %s\n", got.Fetched, size.Format(got.Bytes), got.Say())
 	for _, o := range got.Outcomes {
 		if o.State == cover.Refused || o.State == cover.Missing && o.Say != "" {
 			fmt.Fprintf(out, "  %s, %s: %s\n", o.Label, o.Of, o.Say)
@@ -193,11 +193,11 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 // agree holds what the check promises against what a simulated loader lists.
 func agree(audit *check.Report, listing *sim.Listing) error {
 	if len(audit.Listed) != len(listing.Games) {
-		return fmt.Errorf("the check promises %d titles, and the simulator lists %d", len(audit.Listed), len(listing.Games))
+		return fmt.Errorf("the check promises %d titles, but the simulator lists %d", len(audit.Listed), len(listing.Games))
 	}
 	for i, l := range audit.Listed {
 		if g := listing.Games[i]; g.Path != l.Path || g.Title != l.Name || g.Starts != l.Starts {
-			return fmt.Errorf("line %d: the check promises %s (%s), and the simulator lists %s (%s) %s", i+1, l.Name, l.Path, g.Title, g.Path, g.Why)
+			return fmt.Errorf("line %d: the check promises %s (%s), but the simulator lists %s (%s) %s", i+1, l.Name, l.Path, g.Title, g.Path, g.Why)
 		}
 	}
 	return nil
@@ -261,9 +261,9 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 	}
 	fmt.Fprintf(out, "\nThree connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files", "bytes", "time", "checked", "its loader lists")
 	for _, r := range rows {
-		says := "and the simulator lists the same"
+		says := "and the simulator agrees"
 		if !r.Agrees {
-			says = "but the simulator lists others"
+			says = "but the simulator disagrees"
 		}
 		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Target, r.Via, r.Files, size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
 	}
@@ -272,7 +272,7 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 	}
 	for _, r := range rows {
 		if !r.Agrees {
-			return fmt.Errorf("on %s, check and simulator do not agree", r.Target)
+			return fmt.Errorf("on %s, check and simulator disagree", r.Target)
 		}
 	}
 	return nil
@@ -335,7 +335,7 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 	printCheck(out, s.Shown(), before)
 	fmt.Fprintf(out, "\nA copy of it, after %s:\n", size.Count(report.Done, "step"))
 	printCheck(out, s.Shown(), after)
-	fmt.Fprintln(out, "The simulators list, and start, the same titles before and after.")
+	fmt.Fprintln(out, "The simulators list and start the same titles, before and after.")
 	return nil
 }
 
@@ -354,12 +354,12 @@ func agreeAll(s *survey.Survey, r *check.Report, seen fs.FS) error {
 		for _, g := range l.Games {
 			n++
 			if does, listed := starts[p.Name+" "+g.Path]; !listed || does != g.Starts {
-				return fmt.Errorf("on %s, check and simulator do not agree on %s: %s", s.Config.Name, g.Path, g.Why)
+				return fmt.Errorf("on %s, check and simulator disagree on %s: %s", s.Config.Name, g.Path, g.Why)
 			}
 		}
 	}
 	if n != len(r.Listed) {
-		return fmt.Errorf("on %s, the check promises %d titles, and the simulators list %d", s.Config.Name, len(r.Listed), n)
+		return fmt.Errorf("on %s, the check promises %d titles, but the simulators list %d", s.Config.Name, len(r.Listed), n)
 	}
 	return nil
 }

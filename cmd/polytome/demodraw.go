@@ -87,7 +87,7 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections 
 	if asJSON {
 		return (&filling{out: out}).object(map[string]any{"drawings": files})
 	}
-	fmt.Fprintf(out, "\nEvery drawing is in %s, %d files.\n", dir, len(files))
+	fmt.Fprintf(out, "\nThe drawings are in %s: %d files.\n", dir, len(files))
 	return nil
 }
 

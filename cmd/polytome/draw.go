@@ -35,18 +35,18 @@ func drawCommand() *cobra.Command {
 	d := &drawing{work: work{picked: -1}}
 	cmd := &cobra.Command{
 		Use:   "draw KIND [DRIVE] -o FILE.pdf|FILE.svg",
-		Short: "Draw for paper: the rack, maps, trees, the connections, cards, runs, the fit sheet, checklists",
-		Long: `Draws, black on white, what the screen shows, as PDF or SVG by the extension of the file. The kinds:
+		Short: "Draw for paper: the rack, maps, trees, connections, cards, runs, the fit sheet, checklists",
+		Long: `Draws what the screen shows, black on white, as PDF or SVG by the extension of the file. Kinds:
   rack       all targets to scale: kept, planned, free, by platform, with totals
-  map        what lies where on one volume, pieces joined by bows; and afterwards, where files would be brought into one
-             piece, or with --ready-for, where the drive is to be prepared
-  tree       what one target will hold, with what becomes of every file; folded where there is very much (--whole: not)
-  connections    computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
-  card       the contents of one target, to be folded into the case of a stick (--fold); with --collection, of all titles
-  run        the speed of the newest run at each target over its time, what happened on the way, totals (--run for another)
-  fit        the grid of titles by targets, and why what is wanted does not go
+  map        what lies where on one volume, with arcs between fragments; and below, how it would be after defragmenting
+             or, with --ready-for, after preparing the drive
+  tree       what one target will hold, and what happens to every file; long folders are folded (--whole: not)
+  connections  computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
+  card       the contents of one target, to fold into a stick's case (--fold); with --collection, of all titles
+  run        the speed of the newest run at each target over time, what happened, totals (--run for another)
+  fit        the grid of titles by targets, and why selected titles do not fit
   checklist  what to do at the consoles, with boxes to tick
-What is there is looked at and nothing is changed. The same input and --date give the same bytes. A file that is there is
+Targets are read and never changed. The same input and --date give the same bytes. An existing file is
 only replaced with --overwrite.`,
 		Example: `  polytome draw rack --bench season.toml -o rack.pdf
   polytome draw card --bench season.toml --target 'North stick' --fold eighth --paper letter -o card.pdf
@@ -57,9 +57,9 @@ only replaced with --overwrite.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			switch {
 			case len(args) == 0:
-				return usageError{fmt.Errorf("%s needs what to draw: %s", cmd.CommandPath(), kindsInWords())}
+				return usageError{fmt.Errorf("%s needs a kind of drawing: %s", cmd.CommandPath(), kindsInWords())}
 			case len(args) > 2 || len(args) == 2 && args[0] != string(draw.KindMap):
-				return usageError{fmt.Errorf("extra word %q: only a map names a drive", args[len(args)-1])}
+				return usageError{fmt.Errorf("unexpected argument %q: only a map takes a drive", args[len(args)-1])}
 			}
 			return nil
 		},
@@ -67,15 +67,15 @@ only replaced with --overwrite.`,
 	}
 	d.planFlags(cmd)
 	f := cmd.Flags()
-	f.StringVarP(&d.out, "out", "o", "", "the file to write, extension in .pdf or .svg")
+	f.StringVarP(&d.out, "out", "o", "", "the file to write, .pdf or .svg")
 	f.StringVar(&d.paper, "paper", "a4", "a4 or letter")
 	f.StringVar(&d.date, "date", "", "the date on the drawing, such as 2026-03-14 (default: today)")
 	f.StringVar(&d.fold, "fold", "", "how a card is folded: quarter, eighth, half or whole (default quarter)")
-	f.BoolVar(&d.whole, "whole", false, "of a tree: draw every file")
-	f.BoolVar(&d.collection, "collection", false, "of a card: all titles, wherever they go")
-	f.Int64Var(&d.run, "run", 0, "chart this run: polytome runs lists them")
-	f.StringVar(&d.readyFor, "ready-for", "", "of a map: also what preparing the drive for this loader, or with this filesystem, makes of it")
-	f.BoolVar(&d.over, "overwrite", false, "replace the file if it is there")
+	f.BoolVar(&d.whole, "whole", false, "for a tree: draw every file")
+	f.BoolVar(&d.collection, "collection", false, "for a card: all titles, wherever they go")
+	f.Int64Var(&d.run, "run", 0, "chart this run (list them with polytome runs)")
+	f.StringVar(&d.readyFor, "ready-for", "", "for a map: also show the drive after preparing it for this loader or filesystem")
+	f.BoolVar(&d.over, "overwrite", false, "replace the file if it exists")
 	return cmd
 }
 
@@ -105,14 +105,14 @@ func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err erro
 	o.Date = time.Now()
 	if d.date != "" {
 		if o.Date, err = time.Parse(time.DateOnly, d.date); err != nil {
-			return wrong(fmt.Errorf("--date: %q is no date; write it like 2026-03-14", d.date))
+			return wrong(fmt.Errorf("--date: %q is not a date; write it like 2026-03-14", d.date))
 		}
 	}
 	if d.out == "" {
-		return wrong(errors.New("-o FILE says where to write: a file extension in .pdf or .svg"))
+		return wrong(errors.New("-o FILE is needed: a .pdf or .svg file"))
 	}
 	if d.readyFor != "" && (r.Kind != draw.KindMap || r.Drive == "") {
-		return wrong(errors.New("--ready-for is for the map of a drive: polytome draw map DRIVE --ready-for LOADER -o FILE"))
+		return wrong(errors.New("--ready-for needs the map of a drive: polytome draw map DRIVE --ready-for LOADER -o FILE"))
 	}
 	if err := draw.Check(d.out); err != nil {
 		var unknown *draw.UnknownFormatError
@@ -122,7 +122,7 @@ func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err erro
 		return r, o, err
 	}
 	if _, err := os.Stat(d.out); err == nil && !d.over {
-		return r, o, fmt.Errorf("%s is there already; --overwrite replaces it", d.out)
+		return r, o, fmt.Errorf("%s already exists; replace it with --overwrite", d.out)
 	}
 	r.Whole, r.Run = d.whole, d.run
 	return r, o, nil

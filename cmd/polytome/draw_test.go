@@ -143,7 +143,7 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for is for the map of a drive"},
 		"superfluous":          {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
 		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
-		"nothing to read from": {[]string{"fit", "-o", out}, 2, "missing: --loader NAME, --to PLACE"},
+		"nothing to read from": {[]string{"fit", "-o", out}, 2, "missing: --loader NAME, --to TARGET"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, printed, stderr := polytome(t, append([]string{"draw"}, c.args...)...)

@@ -19,11 +19,11 @@ func drivesCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "drives [IMAGE…]",
-		Short: "List drives; show, map, check, ready and eject them",
-		Long: `A drive is a stick, a card, a disk or an image file. Without a further word, drives lists those of
-this computer, with what is on them and whether they may be written to; image files that are named are listed
-with them. A drive is named by its path, its serial number, or a folder at which it is mounted, with #2 behind
-it for its second partition.`,
+		Short: "List drives; show, map, check, prepare and eject them",
+		Long: `A drive is a stick, a card, a disk or an image file. Without a subcommand, drives lists those of
+this computer, what is on them, and whether Polytome may write to them; image files given as arguments are listed
+too. A drive is given by its path, its serial number, or the folder where it is mounted, with #2 added
+for its second partition.`,
 		Example: `  polytome drives
   polytome drives show /dev/sdb
   polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
@@ -144,7 +144,7 @@ func (s *shownDrive) print(out io.Writer) {
 	case !s.May:
 		fmt.Fprintf(out, "  Polytome does not write to it: %s.\n", s.Refusal)
 	case d.Fixed():
-		fmt.Fprintln(out, "  It is built in: preparing it wants consent of its own.")
+		fmt.Fprintln(out, "  It is built in: preparing it needs --built-in too.")
 	default:
 		fmt.Fprintln(out, "  Polytome may write to it.")
 	}
@@ -154,7 +154,7 @@ func drivesShow() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "show TARGET",
-		Short: "Show one drive: partitions, volumes, what is on them, and what may be done",
+		Short: "Show one drive: partitions, volumes, what is on them, and what can be done",
 		Args:  needArgs(1, "a drive or image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, _, err := drives.Here.Target(cmd.Context(), args[0])
@@ -181,10 +181,10 @@ func drivesEject() *cobra.Command {
 	var only, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "eject TARGET",
-		Short: "Write out what waits, unmount and switch off a drive, and say when it is safe to unplug",
+		Short: "Write pending data, unmount and power off a drive, and say when it is safe to unplug",
 		Example: `  polytome drives eject /dev/sdb
   polytome drives eject --unmount /media/stick`,
-		Args: needArgs(1, "a drive, or a folder at which one is mounted"),
+		Args: needArgs(1, "a drive, or the folder where one is mounted"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, _, err := drives.Here.Target(cmd.Context(), args[0])
 			if err != nil {

@@ -31,12 +31,12 @@ func drivesMap() *cobra.Command {
 	var width int
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
-		Short: "Show what lies where on a volume, and bring files into one piece",
-		Long: `Shows a FAT or exFAT volume as it lies: every character is an equal part of it.
-  #  a file contiguous    !  a file in more than one    +  a folder    =  the volume's own    .  free
-With --defragment, files that lie fragmented are made contiguous, those named or all of them: each is
-written again into a free run and read back before the old one is given up. Where no free run is large enough, others
-are moved out of the way. A volume that is mounted is only read.`,
+		Short: "Show what lies where on a volume, and defragment files",
+		Long: `Shows the map of a FAT or exFAT volume: every character is an equal part of it.
+  #  contiguous file    !  fragmented file    +  folder    =  used by the volume    .  free
+--defragment makes fragmented files contiguous, those given or all: each is
+rewritten into a free run and read back before the old copy is freed. Where no free run is large enough, other files
+are moved out of the way. A mounted volume is only read.`,
 		Example: `  polytome drives map /dev/sdb
   polytome drives map north.img --defragment
   polytome drives map north.img --defragment 'FULL/VSP-20417 - Copper Tide.iso'`,
@@ -49,7 +49,7 @@ are moved out of the way. A volume that is mounted is only read.`,
 			}
 			defer func() { err = errors.Join(err, p.Close()) }()
 			if len(args) > 1 && !gather {
-				return usageError{errors.New("files are named for --defragment")}
+				return usageError{errors.New("giving files needs --defragment")}
 			}
 			if gather {
 				return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
@@ -66,8 +66,8 @@ are moved out of the way. A volume that is mounted is only read.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: every file with its clusters")
-	cmd.Flags().BoolVar(&gather, "defragment", false, "bring files into one piece")
-	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only those fragmented")
+	cmd.Flags().BoolVar(&gather, "defragment", false, "defragment files")
+	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only fragmented ones")
 	cmd.Flags().IntVar(&width, "width", 64, "characters in a line")
 	return cmd
 }
@@ -94,7 +94,7 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 		fmt.Fprintf(out, "  %s\n", b.String())
 	}
 	pieces := m.Fragmented()
-	fmt.Fprintf(out, "%s free, the largest piece %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
+	fmt.Fprintf(out, "%s free, the largest free run %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
 	switch len(pieces) {
 	case 0:
 		fmt.Fprintln(out, "Every file is contiguous.")
@@ -103,7 +103,7 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 		if len(pieces) == 1 {
 			verb = "lies"
 		}
-		fmt.Fprintf(out, "%s %s fragmented; --defragment brings them into one:\n", size.Count(len(pieces), "file"), verb)
+		fmt.Fprintf(out, "%s %s fragmented; --defragment makes them contiguous:\n", size.Count(len(pieces), "file"), verb)
 	}
 	list := pieces
 	if all {
@@ -136,7 +136,7 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []st
 		}
 	}
 	if len(names) == 0 {
-		fmt.Fprintln(out, "Every file lies contiguous already.")
+		fmt.Fprintln(out, "Every file is already contiguous.")
 		return nil
 	}
 	v, err := p.Write(ctx)
@@ -163,7 +163,7 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []st
 				return errStopped
 			}
 			failed++
-			fmt.Fprintf(out, "%s stays as it is: %v\n", name, err)
+			fmt.Fprintf(out, "%s was left as it is: %v\n", name, err)
 			continue
 		}
 		fmt.Fprintf(out, "contiguous: %s\n", name)
@@ -179,12 +179,12 @@ func drivesCheck() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "check TARGET",
 		Short: "Check a FAT or exFAT volume, and repair it",
-		Long: `Reads every folder and chain of a volume, and compares them with its tables: lost clusters, files
-with clusters of one another, tables that differ, wrong lengths, wrong counts, a drive that was pulled. With
---repair what can be fixed is fixed; what is done about each thing is listed first. A volume that is mounted
+		Long: `Reads every folder and chain of a volume and compares them with its tables: lost clusters, files
+that share clusters, tables that differ, wrong lengths, wrong counts, an unclean eject.
+--repair repairs what it can, and lists what it does first. A mounted volume
 is only read.
 
-Exit status: 0 nothing is wrong, or everything was fixed; 3 something is left.`,
+Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 		Example: `  polytome drives check /dev/sdb
   polytome drives check north.img --repair`,
 		Args: needArgs(1, "a drive or image"),
@@ -225,7 +225,7 @@ Exit status: 0 nothing is wrong, or everything was fixed; 3 something is left.`,
 				}
 				if !asJSON {
 					if left.Sound() {
-						fmt.Fprintln(out, "\nAll of it is fixed.")
+						fmt.Fprintln(out, "\nAll problems are repaired.")
 					} else {
 						fmt.Fprintln(out, "\nThis is left:")
 						printFindings(out, left, false)
@@ -251,16 +251,16 @@ Exit status: 0 nothing is wrong, or everything was fixed; 3 something is left.`,
 func printHealth(out io.Writer, h *volume.Health, repair bool) {
 	fmt.Fprintf(out, "%s and %s, %s; %s free\n", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes), size.Format(h.Free))
 	if h.Fragmented > 0 {
-		fmt.Fprintf(out, "%s in more than one piece: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
+		fmt.Fprintf(out, "%s fragmented: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
 	}
 	if h.Sound() {
 		fmt.Fprintln(out, "The volume is OK.")
 		return
 	}
 	if repair {
-		fmt.Fprintln(out, "This is wrong, and is fixed like this:")
+		fmt.Fprintln(out, "Problems found, and how they are repaired:")
 	} else {
-		fmt.Fprintln(out, "This is wrong; --repair would do:")
+		fmt.Fprintln(out, "Problems found; --repair would do this:")
 	}
 	printFindings(out, h, true)
 }

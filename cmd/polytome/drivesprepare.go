@@ -31,10 +31,10 @@ func drivesReady() *cobra.Command {
 	r := &preparing{}
 	cmd := &cobra.Command{
 		Use:   "prepare TARGET",
-		Short: "Make a drive one that a loader accepts: partition table, filesystem, label, folders, the loader's own files",
-		Long: `Prepares a drive or image in one act, as the profile of a loader says or as you say. What is on it is lost,
-and reported before; nothing is written until its name or serial number was typed, or given with --erase. Drives in
-use are never touched. With --partition, only that one is made again, and everything else on the drive stays.`,
+		Short: "Prepare a drive for a loader: partition table, filesystem, label, folders and kit",
+		Long: `Prepares a drive or image in one go, as a loader's profile says or as you say. Everything on it is lost,
+and listed first; nothing is written until you type its name or serial number, or give it with --erase. Drives in
+use are never touched. With --partition, only that one is reformatted, and everything else on the drive stays.`,
 		Example: `  polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
   polytome drives prepare north.img --size 58GiB --loader rowan --from ~/games
   polytome drives prepare /dev/sdb --fs exfat --label OXBOW --table gpt --cluster 128K --erase QX-2209-11
@@ -43,18 +43,18 @@ use are never touched. With --partition, only that one is made again, and everyt
 		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd, args[0]) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&r.w.loader, "loader", "", "the loader that it is prepared for: a name, or a file extension in .toml")
+	f.StringVar(&r.w.loader, "loader", "", "the loader to prepare it for: a name, or a .toml file")
 	f.StringVar(&r.fs, "fs", "", "the filesystem: fat32, exfat or fat16 (default: what the loader reads)")
-	f.StringVar(&r.label, "label", "", "the name of the volume (default: what the loader wants)")
+	f.StringVar(&r.label, "label", "", "the volume label (default: what the loader needs)")
 	f.StringVar(&r.table, "table", "", "the partition table: mbr, gpt or none")
-	f.StringVar(&r.cluster, "cluster", "", "size of clusters, such as 32K")
-	f.IntVar(&r.partition, "partition", 0, "ready only this partition, and keep all else")
-	f.StringVar(&r.size, "size", "", "make the image first, of this size, where there is none")
-	f.StringVar(&r.kit, "kit", "", "folder with the loader's own files, as they were downloaded")
-	f.StringVar(&r.edition, "edition", "", "which edition of the loader's own files")
-	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, for which the clusters are chosen (may be given several times)")
-	f.StringVar(&r.erase, "erase", "", "agree to losing what is on the drive: its serial number or name")
-	f.BoolVar(&r.fixed, "fixed-disk", false, "agree to a disk that is built into this computer")
+	f.StringVar(&r.cluster, "cluster", "", "cluster size, such as 32K")
+	f.IntVar(&r.partition, "partition", 0, "prepare only this partition, and keep the rest")
+	f.StringVar(&r.size, "size", "", "create the image with this size if it does not exist")
+	f.StringVar(&r.kit, "kit", "", "the kit: a folder with the loader's own files, as downloaded")
+	f.StringVar(&r.edition, "edition", "", "which edition of the kit")
+	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, used to choose the cluster size (may be repeated)")
+	f.StringVar(&r.erase, "erase", "", "confirm that everything on the drive is lost: its serial number or name")
+	f.BoolVar(&r.fixed, "fixed-disk", false, "confirm a disk that is built into this computer")
 	f.BoolVar(&r.dry, "dry-run", false, "show what would be done, and do nothing")
 	f.BoolVar(&r.w.asJSON, "json", false, "print JSON")
 	return cmd
@@ -68,7 +68,7 @@ func makeImage(name, text string) error {
 	}
 	err = drives.MakeImage(name, n)
 	if errors.Is(err, os.ErrExist) {
-		return usageError{fmt.Errorf("--size: %s is there already; leave --size away", name)}
+		return usageError{fmt.Errorf("--size: %s already exists; omit --size", name)}
 	}
 	return err
 }
@@ -179,7 +179,7 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 			return err
 		}
 	} else if report.Good() {
-		fmt.Fprintf(out, "%s is ready, in %.1f s: the check found nothing wrong.\n", d.Name(), report.Took.Seconds())
+		fmt.Fprintf(out, "%s is ready, in %.1f s: the check found no problems.\n", d.Name(), report.Took.Seconds())
 	} else {
 		fmt.Fprintln(out, "The check found:")
 		for _, w := range report.Wrong {
@@ -194,7 +194,7 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 
 // typedName asks for the drive's name.
 func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (string, error) {
-	nobody := usageError{fmt.Errorf("nobody is there to type the name of the drive: agree with --erase %q", consentWord(d))}
+	nobody := usageError{fmt.Errorf("no terminal to type the drive's name: confirm with --erase %q", consentWord(d))}
 	if f, ok := in.(*os.File); ok && !isTerminal(f) {
 		return "", nobody
 	}
@@ -202,7 +202,7 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (s
 	if loses == "" {
 		loses = "nothing recognisable"
 	}
-	fmt.Fprintf(out, "This is lost: %s.\nType the drive's name, %s, to continue: ", loses, consentWord(d))
+	fmt.Fprintf(out, "This will be lost: %s.\nType the drive's name, %s, to continue: ", loses, consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
 		return "", nobody

@@ -33,17 +33,17 @@ func fillCommand() *cobra.Command {
 	var dry, remove, repair bool
 	cmd := &cobra.Command{
 		Use:   "fill",
-		Short: "Write the chosen titles to the targets, and check the result",
-		Long: `Fill writes what is wanted and not there yet, to all targets of the bench at the same time. What is there under
-another name is renamed, not copied. Every file is written under a temporary name, flushed and checked before it gets
-its final name. What is on the target stays, but for what the bench marks to leave or to be replaced, and what --exactly
-has leave: that needs --remove too. At the end the target is checked: what the loader will list, and what not. What was there already under its name and with
-its length, and does not start all the same, is reported then; --fix puts it right from your games. The exit status is 3 when not all that is wanted is there and starts.
+		Short: "Copy the selected titles to the targets, and check the result",
+		Long: `Fill copies what is selected and not there yet to all targets of the bench at the same time. What is there under
+another name is renamed, not copied. Every file is written under a temporary name, flushed and verified before it gets
+its final name. What is on the target stays, except for what the bench marks to be removed or replaced, and what --delete-others
+removes: that needs --remove too. At the end the target is checked: what the loader will list, and what not. A file that was already there with its name and
+length but does not start is reported then; --fix copies it again from your games. The exit status is 3 unless everything selected is there and starts.
 
-How files are checked is up to the connection: they are read back and compared over USB and SMB, and over FTP the console is
-asked for their length, as reading back would take as long again. --verify says it otherwise.
+How files are verified depends on the connection: over USB and SMB they are read back and compared; over FTP the console is
+asked for their length, as reading back would take as long again. --verify overrides this.
 
-A target that goes away in the middle of it is waited for. Every run is written down: see polytome runs.`,
+If a target disconnects, the run waits for it. Every run is recorded: see polytome runs.`,
 		Example: `  polytome fill --bench season.toml --dry-run
   polytome fill --from ~/games --loader rowan --to /media/stick
   polytome fill --bench season.toml --remove --backup-to ~/kept
@@ -81,11 +81,11 @@ A target that goes away in the middle of it is waited for. Every run is written 
 	}
 	w.planFlags(cmd)
 	how.flags(cmd)
-	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most so much a second to each target, such as 20MiB")
-	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "when all of it was read back: move what has been copied to this folder, or to the trash with 'trash'")
+	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most this much per second to each target, such as 20MiB")
+	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "after everything was read back: move the copied sources to this folder, or to the trash with 'trash'")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
-	cmd.Flags().BoolVar(&repair, "fix", false, "put right from the games what lies there and does not start")
-	cmd.Flags().BoolVar(&remove, "remove", false, "allow what is marked to leave, or to be replaced, to do so")
+	cmd.Flags().BoolVar(&repair, "fix", false, "copy again from your games what is there but does not start")
+	cmd.Flags().BoolVar(&remove, "remove", false, "allow removing and replacing what is marked for it")
 	return cmd
 }
 
@@ -151,11 +151,11 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		}
 		p := s.Plan()
 		if s.Away != nil {
-			away = append(away, fmt.Errorf("%s is away, so nothing can be written to it: %w", s.Config.Name, s.Away))
+			away = append(away, fmt.Errorf("%s is not connected, so nothing can be written to it: %w", s.Config.Name, s.Away))
 			continue
 		}
 		if n := p.Loses(); n > 0 && !f.remove && !f.dry {
-			return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; look at the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
+			return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; see the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
 		}
 		f.lanes[n] = &lane{f: f, name: s.Config.Name, n: n, only: count == 1, plan: p, said: map[string]bool{}}
 	}
@@ -163,7 +163,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		return false, away[0]
 	}
 	for _, err := range away {
-		fmt.Fprintf(stderr(), "polytome: left out: %v\n", err)
+		fmt.Fprintf(stderr(), "polytome: skipped: %v\n", err)
 		complete = false
 	}
 	for n, l := range f.lanes {
@@ -248,7 +248,7 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 			continue
 		}
 		for _, m := range waits[n] {
-			fmt.Fprintf(stderr(), "polytome: %s removes files that %s still reads, so it begins when that is done\n", l.name, all[m].Config.Name)
+			fmt.Fprintf(stderr(), "polytome: %s removes files that %s still reads, so it starts when that is done\n", l.name, all[m].Config.Name)
 		}
 		going.Go(func() {
 			defer close(over[n])
@@ -329,7 +329,7 @@ func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong [
 	}
 	if len(fixes) > 0 {
 		if !f.asJSON {
-			fmt.Fprintf(f.out, "\nPutting right what does not start:\n")
+			fmt.Fprintf(f.out, "\nFixing what does not start:\n")
 		}
 		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true, bench: f.bench, unchecked: true}
 		if _, err := again.fix(ctx, all, n, fixes); err != nil {
@@ -365,7 +365,7 @@ func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.
 // printWrong tells which titles that are wanted do not start as they lie there.
 func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	can := 0
-	fmt.Fprintf(out, "Wanted on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))
+	fmt.Fprintf(out, "Selected on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))
 	for _, w := range wrong {
 		fmt.Fprintf(out, "  %s: %s\n", clean(s.Titles[w.Title].Label()), clean(w.Say))
 		if len(w.Fixes) > 0 {
@@ -373,7 +373,7 @@ func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 		}
 	}
 	if can > 0 {
-		fmt.Fprintf(out, "  fill --fix puts %d of them right\n", can)
+		fmt.Fprintf(out, "  fill --fix fixes %d of them\n", can)
 	}
 }
 
@@ -384,7 +384,7 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 		if l != nil {
 			carried = append(carried, movesources.Carried{Survey: all[n], Plan: l.plan, Report: l.report})
 		} else if all[n] != nil {
-			return fmt.Errorf("%s was away, so no source is moved: what is wanted there is still needed", all[n].Config.Name)
+			return fmt.Errorf("%s was not connected, so no source is moved: it may still be needed there", all[n].Config.Name)
 		}
 	}
 	found := movesources.Find(carried)
@@ -432,15 +432,15 @@ func (l *lane) begin(s *survey.Survey) error {
 	if f.asJSON {
 		return l.line("plan", l.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s; %d there already, by name and length; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
+	fmt.Fprintf(f.out, "%s: %s; %d already there, by name and length; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
 	cache := openCache(io.Discard)
 	known := s.KnownWrong(cache)
 	if len(known) > 0 {
-		fmt.Fprintf(f.out, "  %s of these did not start when the target was last checked, and nothing was changed since: fill --fix puts right what can be\n", size.Count(len(known), "title"))
+		fmt.Fprintf(f.out, "  %s of these did not start at the last check, and nothing has changed since: fill --fix fixes what it can\n", size.Count(len(known), "title"))
 	}
 	_ = cache.Close()
 	if l.plan.Empty() && len(known) == 0 {
-		fmt.Fprintf(f.out, "  nothing is written: %s\n", l.plan.Idle())
+		fmt.Fprintf(f.out, "  nothing to write: %s\n", l.plan.Idle())
 	}
 	if say := s.Plain(); say != "" {
 		fmt.Fprintf(f.out, "  note: %s\n", say)
@@ -500,7 +500,7 @@ func (l *lane) event(e run.Event) {
 	case run.Progress, run.Checking:
 		f.passing.draw(func() string { return f.passingLine(l, e, &step) })
 	case run.Resuming:
-		say("going on: %s of %s are there already", size.Format(e.Bytes), step.Path)
+		say("resuming: %s of %s are already there", size.Format(e.Bytes), step.Path)
 	case run.Done:
 		if step.Writes() {
 			l.spared += max(0, step.Size-e.Bytes)
@@ -514,7 +514,7 @@ func (l *lane) event(e run.Event) {
 			say("%s", e.Say)
 		}
 	case run.Back:
-		say("it is there again")
+		say("it is back")
 	case run.Began, run.Ended, run.Skipped, run.Paused, run.Resumed, run.Reordered:
 	}
 }
@@ -577,7 +577,7 @@ func (l *lane) end() error {
 		{r.Moved, fmt.Sprintf("%d renamed", r.Moved)}, {r.Removed, size.Count(r.Removed, "file") + " removed"},
 		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)}, {int(r.Resumed), size.Format(r.Resumed) + " were there from before"},
 		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))},
-		{r.Breaks, fmt.Sprintf("it went away and came back %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
+		{r.Breaks, fmt.Sprintf("the connection was lost and restored %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
 		{r.Skipped, size.Count(r.Skipped, "step") + " skipped"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
 		{len(r.Half), r.Waits()},
 	} {

@@ -22,18 +22,18 @@ func fitCommand() *cobra.Command {
 	var suppose string
 	cmd := &cobra.Command{
 		Use:   "fit",
-		Short: "Say for every title whether it can go to the target, and why not",
-		Long: `Fit judges every title for every target: whether it goes, in which shape, what it takes there
-and how long that will be; if not, the one reason that decides and the ways out, the cheapest first.
+		Short: "Show for every title whether it fits on the target, and why not",
+		Long: `Fit shows for every title and every target whether it can go there, in which shape, how much space it takes
+and how long it takes; if it cannot, the deciding reason and the ways out, the cheapest first.
 
-With --distribute it finds a home for every wanted title over all targets of the bench: hard rules first,
-then favourites and priorities, then what is there already, then time. With --what-if it says what would
-be different if the target were set up otherwise: as=exfat, cluster=64KiB, capacity=120GiB, reserve=2GiB, connection=smb,
-loader=NAME, also-for=NAME, covers=no, exactly=yes, or a rule of its loader by its place in the profile
-(rule:accept.1.too-large.part-size=1GiB); several separated by commas. It also knows "without", the target taken
-away, and second=PATH, another one like it.
+--distribute finds a target for every wanted title among all targets of the bench: hard rules first,
+then favourites and priorities, then what is already there, then time. --what-if shows what would
+change if the target were set up differently: as=exfat, cluster=64KiB, capacity=120GiB, reserve=2GiB, via=smb,
+loader=NAME, also-for=NAME, covers=no, delete-others=yes, or a rule of its loader by its position in the profile
+(rule:accept.1.too-large.part-size=1GiB); several separated by commas. It also takes "without" (the target
+removed) and second=PATH (another one like it).
 
-Nothing is written, unless --accept takes the homes or the change over into the bench.`,
+Nothing is written, unless --accept stores the result in the bench.`,
 		Example: `  polytome fit --bench season.toml
   polytome fit --bench season.toml --distribute --accept
   polytome fit --bench season.toml --target "North stick" --what-if as=exfat,cluster=128KiB
@@ -41,7 +41,7 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if accept && (w.bench == "" || !share && suppose == "") {
-				return usageError{errors.New("--accept takes homes or a change over into a bench: it needs --bench, and --distribute or --what-if")}
+				return usageError{errors.New("--accept needs --bench, and --distribute or --what-if")}
 			}
 			b, all, partial, err := w.look(cmd.Context())
 			if err != nil {
@@ -68,9 +68,9 @@ Nothing is written, unless --accept takes the homes or the change over into the 
 		},
 	}
 	w.planFlags(cmd)
-	cmd.Flags().BoolVar(&share, "distribute", false, "find a home for every wanted title over all targets")
-	cmd.Flags().StringVar(&suppose, "what-if", "", "say what would be different, such as as=exfat,capacity=120GiB")
-	cmd.Flags().BoolVar(&accept, "accept", false, "take the homes of --distribute or the change of --what-if over into the bench")
+	cmd.Flags().BoolVar(&share, "distribute", false, "find a target for every wanted title")
+	cmd.Flags().StringVar(&suppose, "what-if", "", "show what would change, such as as=exfat,capacity=120GiB")
+	cmd.Flags().BoolVar(&accept, "accept", false, "store the result of --distribute or --what-if in the bench")
 	return cmd
 }
 
@@ -149,7 +149,7 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 	space := fmt.Sprintf("%s with %s free", size.Format(r.Facts.Capacity), size.Format(r.Facts.Free))
 	switch {
 	case r.Facts.Unknown:
-		space = "its space not reported (say it with --capacity)"
+		space = "its capacity unknown (give it with --capacity)"
 	case r.Facts.Declared:
 		space += ", as declared"
 	}
@@ -175,13 +175,13 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 		}
 	}
 	if foreign > 0 {
-		fmt.Fprintf(out, "  %s has nothing to do with %s more.\n", s.Shown(), size.Count(foreign, "title"))
+		fmt.Fprintf(out, "  %s has no use for %s more.\n", s.Shown(), size.Count(foreign, "title"))
 	}
 	leaves := ", leaves " + size.Format(r.Left)
 	if r.Facts.Unknown {
 		leaves = ""
 	}
-	fmt.Fprintf(out, "%d of %s can be there; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), leaves, r.Time)
+	fmt.Fprintf(out, "%d of %s fit; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), leaves, r.Time)
 }
 
 // distribute finds homes, prints them, and takes them over where that is asked for.
@@ -199,7 +199,7 @@ func (w *work) distribute(out io.Writer, b *bench.Bench, all survey.Board, accep
 			}
 			fmt.Fprintf(out, "  %-40s %-16s %s\n", h.Label, to, h.Why)
 		}
-		fmt.Fprintf(out, "%d are where they belong, %d go, %d are left over; %s with all connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
+		fmt.Fprintf(out, "%d are already where they belong, %d get a target, %d are left over; %s with all connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
 	}
 	if accept {
 		sh.Apply(b, all)
@@ -218,7 +218,7 @@ func (w *work) keep(out io.Writer, b *bench.Bench) error {
 		return err
 	}
 	if !w.asJSON {
-		fmt.Fprintf(out, "Taken over into %s.\n", b.File())
+		fmt.Fprintf(out, "Saved in %s.\n", b.File())
 	}
 	return nil
 }

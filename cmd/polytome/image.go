@@ -25,18 +25,18 @@ func imageCommand() *cobra.Command {
 	var o container.Options
 	cmd := &cobra.Command{
 		Use:   "image",
-		Short: "Look into disc images, tracks and archives, and bring them into other shapes",
-		Long: `Image lists and unpacks what disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors, packed images),
-cue sheets and archives (zip, 7z, RAR, LHA) hold; and it makes images, packs them, cuts and joins files, and brings
-tracks into other shapes.
+		Short: "Examine, unpack, build and convert disc images, tracks and archives",
+		Long: `Image lists and unpacks disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors, packed images),
+cue sheets and archives (zip, 7z, RAR, LHA). It also builds and packs images, splits and joins files, and converts
+tracks.
 
-Sources are never touched, and nothing that is there is overwritten. A file gets its name when it is whole.`,
+Sources are never touched, and existing files are never overwritten. A file gets its name when it is complete.`,
 		Example: "  polytome image ls game.iso\n  polytome image build ./disc -o disc.iso --udf\n  polytome image pack game.skd -o game.pkd\n  polytome image check game.pkd",
 	}
-	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be given several times)")
-	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "open archives too that are suspiciously large inside")
-	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that has ISO 9660 too")
-	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside of the file (several with // between)")
+	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be repeated)")
+	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "also open archives that are suspiciously large inside")
+	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that also has ISO 9660")
+	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside the file (several with // between)")
 	cmd.AddCommand(imageInfo(&o), imageLs(&o), imageCat(&o), imageExtract(&o), imageBuild(), imageSplit(), imageJoin(), imagePack(), imageUnpack(), imageTracks(), imageCheck(&o))
 	return cmd
 }
@@ -48,7 +48,7 @@ func openContainer(file string, o container.Options) (*container.Container, erro
 		return nil, hint(file, err)
 	}
 	for _, name := range c.Unsafe {
-		fmt.Fprintf(stderr(), "left out: %s: the name leads out of the archive\n", style.Clean(name))
+		fmt.Fprintf(stderr(), "skipped: %s: the name leads out of the archive\n", style.Clean(name))
 	}
 	return c, nil
 }
@@ -60,7 +60,7 @@ func hint(file string, err error) error {
 	case errors.Is(err, archive.ErrPassword):
 		err = fmt.Errorf("%w; give it with --password", err)
 	case errors.As(err, &large):
-		err = fmt.Errorf("%w; if you know where it is from, add --allow-large", err)
+		err = fmt.Errorf("%w; if you trust it, add --allow-large", err)
 	}
 	return fmt.Errorf("%s: %w", style.Clean(file), err)
 }
@@ -79,7 +79,7 @@ func imageLs(o *container.Options) *cobra.Command {
 		Use:     "ls FILE [PATH]",
 		Short:   "List the files in an image or archive",
 		Example: "  polytome image ls game.iso\n  polytome image ls games.7z --in disc/game.iso SOUND",
-		Args:    oneOrTwo("the file to look into, and perhaps a path in it"),
+		Args:    oneOrTwo("the file to examine, and optionally a path in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := openContainer(args[0], *o)
 			if err != nil {
@@ -168,11 +168,11 @@ func printListing(out io.Writer, c *container.Container, all []listed) {
 func imageCat(o *container.Options) *cobra.Command {
 	return &cobra.Command{
 		Use:     "cat FILE PATH",
-		Short:   "Write one file out of an image or archive to standard output",
+		Short:   "Write one file of an image or archive to standard output",
 		Example: "  polytome image cat game.iso VESPER.INF",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) != 2 {
-				return usageError{fmt.Errorf("%s needs the file to look into and a path in it", cmd.CommandPath())}
+				return usageError{fmt.Errorf("%s needs a file and a path inside it", cmd.CommandPath())}
 			}
 			return nil
 		},
@@ -201,14 +201,14 @@ func imageExtract(o *container.Options) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "extract FILE [PATH] --to DIR",
 		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
-		Long: `Extract writes below the folder that is named, and nowhere else, whatever the names in the archive say.
-Nothing that is there is overwritten. Names that the folder's filesystem cannot hold, or cannot tell apart, are changed, and reported;
-with --as that is a filesystem which the folder stands for.`,
+		Long: `Extract writes inside the given folder and nowhere else, whatever the names in the archive say.
+Existing files are never overwritten. Names that the folder's filesystem cannot hold or tell apart are changed, and listed;
+--as gives the filesystem that the folder stands for.`,
 		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
-		Args:    oneOrTwo("the file to unpack, and perhaps a path in it"),
+		Args:    oneOrTwo("the file to unpack, and optionally a path in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
-				return usageError{errors.New("--to DIR says where to write")}
+				return usageError{errors.New("--to DIR is needed: the folder to write to")}
 			}
 			c, err := openContainer(args[0], *o)
 			if err != nil {
@@ -226,7 +226,7 @@ with --as that is a filesystem which the folder stands for.`,
 			}
 			failed := []failure{}
 			for _, name := range c.Unsafe {
-				failed = append(failed, failure{name, "its name leads out of any folder"})
+				failed = append(failed, failure{name, "its name leads out of the folder"})
 			}
 			for _, r := range c.Renamed {
 				renamed[r.From] = r.To
@@ -270,7 +270,7 @@ with --as that is a filesystem which the folder stands for.`,
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
-	cmd.Flags().StringVar(&as, "as", "", "the filesystem whose names are wanted: fat32, exfat, ntfs or ext4 (default: the folder's own)")
+	cmd.Flags().StringVar(&as, "as", "", "make names legal on fat32, exfat, ntfs or ext4 (default: the folder's own filesystem)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

@@ -20,10 +20,10 @@ func imageBuild() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "build FOLDER -o FILE",
 		Short: "Make a disc image of a folder",
-		Long: `Build makes an ISO 9660 image with Joliet and Rock Ridge names, and with --udf a bridge that has UDF too. Files over
-4 GiB need level 3. The size is known before the first byte is written, and the same folder gives the same bytes.
+		Long: `Build makes an ISO 9660 image with Joliet and Rock Ridge names; --udf makes a bridge image with UDF too. Files over
+4 GiB need level 3. The size is known before the first byte is written, and the same folder always gives the same bytes.
 
---order names a text file with a path on each line: these files lie in front, in this order.`,
+--order names a text file with one path a line: these files come first, in this order.`,
 		Example: "  polytome image build ./disc -o disc.iso\n  polytome image build ./disc -o disc.iso --udf --label COPPER_TIDE --order order.txt\n  polytome image build ./disc -o - | gzip > disc.iso.gz",
 		Args:    one("the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -78,6 +78,6 @@ func imageBuild() *cobra.Command {
 	f.BoolVar(&noJoliet, "no-joliet", false, "without Joliet names")
 	f.BoolVar(&noRockRidge, "no-rock-ridge", false, "without Rock Ridge names")
 	f.BoolVar(&o.UDF, "udf", false, "with UDF too")
-	f.StringVar(&order, "order", "", "text file with the paths of what lies in front")
+	f.StringVar(&order, "order", "", "text file with the paths of the files that come first")
 	return cmd
 }

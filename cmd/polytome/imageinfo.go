@@ -16,10 +16,10 @@ func imageInfo(o *container.Options) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:     "info FILE",
-		Short:   "Say what a file is, and how it is made",
-		Long:    "Info reads headers only. What it says of a packed image, a list of parts or a cue sheet holds for all the files that belong to it.",
+		Short:   "Show what a file is and how it is structured",
+		Long:    "Info reads headers only. For a packed image, a list of parts or a cue sheet it covers all the files that belong to it.",
 		Example: "  polytome image info game.iso\n  polytome image info game.pkd --json",
-		Args:    one("the file to look at"),
+		Args:    one("the file to examine"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			set, err := known()
 			if err != nil {
@@ -60,7 +60,7 @@ func printInfo(out io.Writer, i *convert.Info) {
 		if p.Lost > 0 {
 			line("left out", "%s that held something: they come back as zeros", size.Format(p.Lost))
 		} else {
-			line("left out", "only zeros: it comes back bit for bit")
+			line("left out", "only zeros: unpacking restores it bit for bit")
 		}
 	}
 	for _, t := range i.Tracks {
@@ -78,8 +78,8 @@ func imageCheck(o *container.Options) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "check FILE",
-		Short: "Read all of a file, and say whether it is sound",
-		Long: `Check reads everything: the blocks of a packed image and their checksums, the parts that a list tells, the
+		Short: "Read all of a file, and report whether it is OK",
+		Long: `Check reads everything: the blocks of a packed image and their checksums, the parts in a list, the
 sectors of a raw track and their error detection codes, all files of an image or archive.`,
 		Example: "  polytome image check game.pkd\n  polytome image check parts.toml\n  polytome image check game.cue",
 		Args:    one("the file to check"),
@@ -100,7 +100,7 @@ sectors of a raw track and their error detection codes, all files of an image or
 					fmt.Fprintf(cmd.OutOrStdout(), "BAD: %s\n", clean(p))
 				}
 				if len(c.Problems) == 0 {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s is sound: %s, %s read\n", clean(args[0]), c.What, size.Format(c.Bytes))
+					fmt.Fprintf(cmd.OutOrStdout(), "%s is OK: %s, %s read\n", clean(args[0]), c.What, size.Format(c.Bytes))
 				}
 				if c.Unchecked != "" {
 					fmt.Fprintf(cmd.OutOrStdout(), "not checked: %s\n", c.Unchecked)

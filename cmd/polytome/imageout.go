@@ -27,7 +27,7 @@ type output struct {
 func outputOf(ctx context.Context, file string, stdout io.Writer) (*output, error) {
 	switch file {
 	case "":
-		return nil, usageError{errors.New("-o FILE says where to write; - is standard output")}
+		return nil, usageError{errors.New("-o FILE is needed; - is standard output")}
 	case "-":
 		return &output{Sink: convert.Stream{Writer: stdout}}, nil
 	}
@@ -98,7 +98,7 @@ func fromInput(file string, stdin io.Reader, say io.Writer) (name string, done f
 		done()
 		return "", nil, fmt.Errorf("reading standard input after %d bytes: %w", n, err)
 	}
-	fmt.Fprintf(say, "Standard input was kept in a temporary file of %s, which is gone at the end.\n", size.Format(n))
+	fmt.Fprintf(say, "Standard input was stored in a temporary file of %s, which has been deleted.\n", size.Format(n))
 	return name, done, nil
 }
 

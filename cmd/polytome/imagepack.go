@@ -21,15 +21,15 @@ func imagePack() *cobra.Command {
 	var o convert.PackOptions
 	cmd := &cobra.Command{
 		Use:   "pack FILE -o FILE.pkd",
-		Short: "Pack a disc image: without the blocks that hold nothing",
-		Long: `Pack leaves out blocks that are all zeros, and those that the disc itself says it does not use. What such blocks hold
-comes back as zeros: how much that can be is said before, and how much it was afterwards. With --keep-unused only zeros are left out, and
-the image comes back bit for bit.`,
+		Short: "Pack a disc image: leave out blocks that hold nothing",
+		Long: `Pack leaves out blocks of zeros, and blocks that the disc itself says it does not use. What such blocks hold
+becomes zeros: how much that can be is shown before, and how much it was afterwards. With --keep-unused only zeros are left out, and
+unpacking restores the image bit for bit.`,
 		Example: "  polytome image pack game.skd -o game.pkd\n  polytome image pack game.skd -o game.pkd --compress --largest 3GiB\n  polytome image pack game.skd --dry-run",
 		Args:    one("the image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" && !dry {
-				return usageError{errors.New("-o FILE says where to write; - is standard output")}
+				return usageError{errors.New("-o FILE is needed; - is standard output")}
 			}
 			var limit loader.Size
 			for flag, v := range map[string]struct {
@@ -41,12 +41,12 @@ the image comes back bit for bit.`,
 				}
 				n, err := size.Parse(v.text)
 				if err != nil || n <= 0 {
-					return usageError{fmt.Errorf("--%s: %q is no size", flag, v.text)}
+					return usageError{fmt.Errorf("--%s: %q is not a size", flag, v.text)}
 				}
 				*v.into = n
 			}
 			if out == "-" && limit > 0 {
-				return usageError{errors.New("standard output cannot be cut: leave --largest away")}
+				return usageError{errors.New("standard output cannot be split: omit --largest")}
 			}
 			set, err := known()
 			if err != nil {
@@ -108,9 +108,9 @@ the image comes back bit for bit.`,
 			}
 			fmt.Fprintln(say)
 			if r.Exact() {
-				fmt.Fprintln(say, "Nothing but zeros was left out: it comes back bit for bit.")
+				fmt.Fprintln(say, "Only zeros were left out: unpacking restores it bit for bit.")
 			} else {
-				fmt.Fprintf(say, "%s that the disc does not use held something; they come back as zeros.\n", size.Format(r.Lost))
+				fmt.Fprintf(say, "%s that the disc does not use held data; they become zeros.\n", size.Format(r.Lost))
 			}
 			return nil
 		},
@@ -118,10 +118,10 @@ the image comes back bit for bit.`,
 	f := cmd.Flags()
 	f.StringVarP(&out, "output", "o", "", "the packed image to write; - is standard output")
 	f.BoolVar(&o.Compress, "compress", false, "compress blocks with Zstandard; not every loader reads that")
-	f.BoolVar(&o.KeepUnused, "keep-unused", false, "keep also what the disc does not use")
+	f.BoolVar(&o.KeepUnused, "keep-unused", false, "also keep what the disc does not use")
 	f.StringVar(&block, "block", "", "bytes in a block, a power of two from 4KiB to 1MiB (default 32KiB)")
-	f.StringVar(&most, "largest", "", "continue in further files (.2.pkd, .3.pkd) when one has so many bytes, such as 3GiB")
-	f.BoolVar(&dry, "dry-run", false, "only say what packing would do")
+	f.StringVar(&most, "largest", "", "split into further files (.2.pkd, .3.pkd) of at most this size, such as 3GiB")
+	f.BoolVar(&dry, "dry-run", false, "only show what packing would do")
 	f.BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }
@@ -130,7 +130,7 @@ func imageUnpack() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
 		Use:     "unpack FILE.pkd -o FILE",
-		Short:   "Give back the image that was packed",
+		Short:   "Restore a packed image",
 		Long:    "Unpack finds further parts (.2.pkd, .3.pkd) beside the file, and checks every block.",
 		Example: "  polytome image unpack game.pkd -o game.skd\n  polytome image unpack game.pkd -o - | cmp - game.skd",
 		Args:    one("the packed image"),
@@ -155,7 +155,7 @@ func imageUnpack() *cobra.Command {
 			}
 			fmt.Fprintf(report(cmd, out), "%s, %s bytes, CRC-32 %08x\n", clean(out), size.Exact(im.Size()), im.Sum())
 			if im.Lost() > 0 {
-				fmt.Fprintf(report(cmd, out), "%s of it held something that the disc did not use, and are zeros now.\n", size.Format(im.Lost()))
+				fmt.Fprintf(report(cmd, out), "%s that the disc did not use held data and are zeros now.\n", size.Format(im.Lost()))
 			}
 			return nil
 		},
@@ -165,12 +165,12 @@ func imageUnpack() *cobra.Command {
 }
 
 func printProspect(out io.Writer, p convert.Prospect) {
-	what := "which game it is, and what it uses, is not known: only zeros are left out"
+	what := "unknown game, so only zeros are left out"
 	if p.Platform != "" {
-		what = "of the platform " + p.Platform + ", which does not say what it uses: only zeros are left out"
+		what = "of the platform " + p.Platform + ", which does not say what it uses, so only zeros are left out"
 	}
 	if p.Used.Unit > 0 {
-		what = fmt.Sprintf("of the platform %s; %s of it are not used: what they hold comes back as zeros", p.Platform, size.Format(p.Unused))
+		what = fmt.Sprintf("of the platform %s; %s of it are not used and become zeros", p.Platform, size.Format(p.Unused))
 	}
-	fmt.Fprintf(out, "An image of %s, %s. Packed it takes at most %s.\n", size.Format(p.Image), what, size.Format(p.AtMost))
+	fmt.Fprintf(out, "An image of %s, %s. Packed, it takes at most %s.\n", size.Format(p.Image), what, size.Format(p.AtMost))
 }

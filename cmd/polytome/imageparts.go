@@ -20,15 +20,15 @@ func imageSplit() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "split FILE --size SIZE",
-		Short: "Cut a file into parts",
-		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each, and of the whole. Names are made
+		Short: "Split a file into parts",
+		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each part and of the whole. Names are made
 of {base}, {extension} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' --name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
-		Args:    one("the file to cut"),
+		Args:    one("the file to split"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var n loader.Size
 			if part == "" {
-				return usageError{errors.New("--size says how large a part is, such as 2GiB")}
+				return usageError{errors.New("--size is needed: the size of a part, such as 2GiB")}
 			}
 			if err := n.UnmarshalText([]byte(part)); err != nil {
 				return usageError{fmt.Errorf("--size: %w", err)}
@@ -73,7 +73,7 @@ of {base}, {extension} and {index}, as in loader profiles: {index|pad:3} is 001.
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&part, "size", "", "bytes in a part, such as 2GiB or '2GiB - 64KiB'")
+	f.StringVar(&part, "size", "", "the size of a part, such as 2GiB or '2GiB - 64KiB'")
 	f.StringVar(&name, "name", "{base}.{index|pad:3}{ext}", "the name of each part")
 	f.StringVar(&to, "to", "", "the folder to write into (default: that of the file)")
 	f.StringVar(&manifest, "manifest", "", "the name of the list of parts (default: made of the file's; - for none)")
@@ -85,9 +85,9 @@ func imageJoin() *cobra.Command {
 	var out string
 	cmd := &cobra.Command{
 		Use:   "join LIST | PART... -o FILE",
-		Short: "Put parts together again",
-		Long: `Join takes the list of parts that split, or a loader's folder, has, and checks the length and checksum of each; or the
-parts themselves, in order. What is missing, short or damaged is named.`,
+		Short: "Join parts",
+		Long: `Join takes the list of parts from split or a loader's folder, and checks the length and checksum of each; or the
+parts themselves, in order. Missing, short or damaged parts are named.`,
 		Example: "  polytome image join game.parts.toml -o game.iso\n  polytome image join LONG/VSP-20417/parts.toml -o game.iso\n  polytome image join game.001 game.002 -o - | sha1sum",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {

@@ -15,8 +15,8 @@ func imageTracks() *cobra.Command {
 	var as, to string
 	cmd := &cobra.Command{
 		Use:   "tracks FILE --as WHAT --to FOLDER",
-		Short: "Bring the tracks of a disc into another shape",
-		Long: `Tracks reads a cue sheet and the files that it names, and makes of them
+		Short: "Convert the tracks of a disc",
+		Long: `Tracks reads a cue sheet and its files, and makes of them
 
   one-file   all tracks in one file, with its cue sheet; music in WAVE files too
   wav        every track in a file of its own, music as WAVE, with their cue sheet
@@ -24,7 +24,7 @@ func imageTracks() *cobra.Command {
 
 and of a plain image
 
-  raw        a track of whole sectors of mode 1 with their codes (ECMA-130), with its cue sheet`,
+  raw        a track of full mode 1 sectors with error codes (ECMA-130), with its cue sheet`,
 		Example: "  polytome image tracks game.cue --as one-file --to ./one\n  polytome image tracks game.cue --as wav --to ./music\n  polytome image tracks game.iso --as raw --to ./tracks",
 		Args:    one("a cue sheet, or a plain image"),
 		RunE: func(cmd *cobra.Command, args []string) error {

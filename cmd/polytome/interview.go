@@ -17,7 +17,7 @@ import (
 )
 
 // errNoAnswer ends an interview whose answers ran out.
-var errNoAnswer = errors.New("the answers ended before the questions did; nothing was written")
+var errNoAnswer = errors.New("the answers ended before the questions; nothing was written")
 
 // talk asks questions, one line each.
 type talk struct {
@@ -70,7 +70,7 @@ func oneOf(words ...string) func(string) error {
 
 func something(s string) error {
 	if s == "" {
-		return errors.New("please write something")
+		return errors.New("please type something")
 	}
 	return nil
 }
@@ -86,9 +86,9 @@ func (t *talk) yes(question string, usual bool) bool {
 // interview asks what a simple profile needs.
 func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, error) {
 	t := &talk{in: in, out: out}
-	fmt.Fprintln(out, "A dozen questions; an empty answer takes what stands in brackets.")
+	fmt.Fprintln(out, "A dozen questions; an empty answer takes the value in brackets.")
 	d := &learn.Draft{Case: "ignored"}
-	d.Shown = t.ask("What is the loader called?", "", something)
+	d.Shown = t.ask("What is the loader's name?", "", something)
 	d.Name = learn.Slug(d.Shown)
 	d.Console = t.ask("Which console does it run on?", "", something)
 	d.Via = t.ask("How do games get to it? ("+strings.Join(loader.Connections, ", ")+")", "usb", oneOf(loader.Connections...))
@@ -105,7 +105,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 		}
 		return nil
 	}), comma)
-	d.Label = t.ask("Must the volume be called something? (empty: no)", "", func(s string) error {
+	d.Label = t.ask("Does the volume need a certain label? (empty: no)", "", func(s string) error {
 		if len([]rune(s)) > 11 {
 			return errors.New("a label has at most 11 characters")
 		}
@@ -132,10 +132,10 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	ext := ""
 	if described == nil && t.err == nil {
-		fmt.Fprintf(out, "    A new platform: its games are taken as single files that are known by their extension.\n")
-		ext = t.ask("With which extension do its files come?", "", func(s string) error {
+		fmt.Fprintf(out, "    A new platform: its games are single files known by their extension.\n")
+		ext = t.ask("Which extension do its files have?", "", func(s string) error {
 			if !strings.HasPrefix(s, ".") || len(s) < 2 || strings.ContainsAny(s, "/ \\") {
-				return errors.New("please write an extension with its dot, such as .abc")
+				return errors.New("please type an extension with its dot, such as .abc")
 			}
 			return nil
 		})
@@ -145,13 +145,13 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 		_, err := loader.ParseTemplate(s)
 		return err
 	}
-	folder := strings.Trim(t.ask("In which folder do the games lie? (such as GAMES; empty: at the root)", "", inside), "/")
+	folder := strings.Trim(t.ask("In which folder are the games? (such as GAMES; empty: the root)", "", inside), "/")
 	rule.Path = folder
 	own := rule.Form != title.Folder && t.yes("Does each title have a folder of its own there?", false)
 	if own {
 		rule.Path = join(rule.Path, "{title}")
 	}
-	file := t.ask("How is a title called? (with the fields {id}, {title}, {region}; without its extension)", "{title}", func(s string) error {
+	file := t.ask("How are the files named? (with the fields {id}, {title}, {region}; without the extension)", "{title}", func(s string) error {
 		if err := inside(s); err != nil {
 			return err
 		}
@@ -177,7 +177,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	longest := t.ask("How many characters may a title have? (empty: no limit)", "", func(s string) error {
 		if n, err := strconv.Atoi(s); s != "" && (err != nil || n < 1) {
-			return errors.New("please write a number, or nothing")
+			return errors.New("please type a number, or nothing")
 		}
 		return nil
 	})
@@ -186,7 +186,7 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 		rule.Discs = ""
 	}
 	rule.ASCII = t.yes("Only in plain ASCII?", false)
-	part := t.ask("Are files over a size cut into parts? (the size of a part, such as 2GiB; empty: no)", "", func(s string) error {
+	part := t.ask("Are large files split into parts? (the size of a part, such as 2GiB; empty: no)", "", func(s string) error {
 		if s == "" {
 			return nil
 		}

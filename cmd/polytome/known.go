@@ -53,7 +53,7 @@ func known() (*loader.Set, error) {
 		return nil, err
 	}
 	for _, b := range set.Broken {
-		fmt.Fprintf(stderr(), "polytome: left out: %s has a mistake; see polytome loaders check %s\n", b.File, b.File)
+		fmt.Fprintf(stderr(), "polytome: skipped: %s has a mistake; see polytome loaders check %s\n", b.File, b.File)
 	}
 	return set, nil
 }

@@ -26,9 +26,9 @@ func loadersCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "loaders",
 		Short: "List the loaders; show, check, try, write and learn their profiles",
-		Long: `Every rule of a loader stands in its profile, a text file. Without a further word, loaders
-lists those that ship and your own. Your own lie in ` + "`profiles`" + ` and ` + "`platforms`" + ` below
-` + configDir() + `; one of the same name replaces what ships. A file with a mistake in it is listed
+		Long: `All rules of a loader are in its profile, a text file. Without a subcommand, loaders
+lists those that ship and your own. Yours are in ` + "`profiles`" + ` and ` + "`platforms`" + ` below
+` + configDir() + `; one of the same name replaces the shipped one. A file with a mistake is listed
 with that mistake, and the rest works.`,
 		Example: `  polytome loaders
   polytome loaders show rowan
@@ -94,7 +94,7 @@ func showLoader() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "show NAME|FILE",
-		Short: "Tell a loader's rules in plain sentences",
+		Short: "Explain a loader's rules in plain sentences",
 		Example: `  polytome loaders show bellows
   polytome loaders show ./mine.toml --json`,
 		Args: needArgs(1, "the name of a loader, or a profile's file"),
@@ -127,11 +127,11 @@ func showLoader() *cobra.Command {
 func checkLoaders() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE…",
-		Short: "Check profiles and platforms, and say where a mistake is",
+		Short: "Check profiles and platforms, and show where a mistake is",
 		Long: `Check reads profiles and platform descriptions strictly: an unknown key, a wrong word or type, a
-field that cannot be used, a path that leaves the target or does not tell titles apart, and limits that
-contradict each other are reported with file, line and column. A file that lies in a folder called
-` + loader.PlatformDir + ` is taken for a platform, any other for a profile.`,
+field that cannot be used, a path that leaves the target or does not distinguish titles, and limits that
+contradict each other are reported with file, line and column. A file in a folder named
+` + loader.PlatformDir + ` is checked as a platform, any other as a profile.`,
 		Example: `  polytome loaders check mine.toml
   polytome loaders check ~/.config/polytome/profiles/*.toml`,
 		Args: needArgs(1, "one or more files"),
@@ -148,7 +148,7 @@ contradict each other are reported with file, line and column. A file that lies 
 					fmt.Fprintln(cmd.OutOrStdout(), err)
 					continue
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s is sound\n", file, name)
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s is OK\n", file, name)
 			}
 			if bad > 0 {
 				return fmt.Errorf("%s with mistakes", size.Count(bad, "file"))
@@ -183,12 +183,12 @@ func tryLoader() *cobra.Command {
 	f := &treeFlags{}
 	cmd := &cobra.Command{
 		Use:     "try FILE --from DIR",
-		Short:   "Check a profile, and show the tree that it makes of your games",
+		Short:   "Check a profile, and show the tree it makes of your games",
 		Example: `  polytome loaders try ./mine.toml --from ~/games`,
 		Args:    needArgs(1, "a profile's file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(f.from) == 0 {
-				return usageError{errors.New("missing: --from DIR")}
+				return usageError{errors.New("--from DIR is needed")}
 			}
 			set, err := known()
 			if err != nil {
@@ -210,9 +210,9 @@ func newLoader() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "new",
 		Short: "Ask a dozen questions, and write a profile from the answers",
-		Long: `New asks how a loader gets at its games, what it takes and how it wants it called, and writes a
+		Long: `New asks how a loader gets its games, which ones it takes and how it needs them named, and writes a
 profile with comments that passes check. The answers come from the terminal or, a line each, from a
-file. Without -o it goes to your own profiles.`,
+file. Without -o it is added to your own profiles.`,
 		Example: `  polytome loaders new
   polytome loaders new -o mine.toml`,
 		Args: noArgs,
@@ -251,10 +251,10 @@ func learnLoader() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "learn TARGET",
 		Short: "Draft a profile from a drive that a console or a person has prepared",
-		Long: `Learn looks at a target with empty folders as the console made them, or with games in it, and drafts a
+		Long: `Learn reads a target with empty folders as the console made them, or with games in it, and drafts a
 profile: which folder is for which platform, how names are made, what lies beside the games, how large
-images are cut. Each finding stands in the draft as a comment, with what it was reported by and how sure it
-is, and so do the questions that stay open. Without -o the draft is printed. Nothing on the target is
+images are split. Each finding is a comment in the draft, with its evidence and how certain it
+is, and so are open questions. Without -o the draft is printed. Nothing on the target is
 changed.`,
 		Example: `  polytome loaders learn /media/stick
   polytome loaders learn ./stick --as fat32 -o mine.toml`,

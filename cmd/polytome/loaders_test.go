@@ -216,5 +216,5 @@ func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "Trellis has nothing to do with")
 	status, _, errOut = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "ubs")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, errOut, `--connection: "ubs" is not known; known are: usb, adapter, ftp, smb, nbd`)
+	assert.Contains(t, errOut, `--via: "ubs" is not known; known are: usb, adapter, ftp, smb, nbd`)
 }

@@ -24,10 +24,10 @@ const (
 
 // errPartial ends a command that did its work, but has to leave something to
 // the user. What it is has been printed.
-var errPartial = errors.New("done, but not everything could go")
+var errPartial = errors.New("done, but not everything fitted")
 
 // errStopped ends a command that the user interrupted.
-var errStopped = errors.New("stopped; what was finished stays, and the same command takes it up again")
+var errStopped = errors.New("stopped; what was finished stays, and the same command continues")
 
 // usageError is a command that was called wrongly.
 type usageError struct{ error }

@@ -19,10 +19,10 @@ func planCommand() *cobra.Command {
 	w := &work{}
 	cmd := &cobra.Command{
 		Use:   "plan",
-		Short: "Print the steps from what is on the target to what shall be there",
-		Long: `Plan lists the target and prints, step by step, what has to be done so that it holds what is
-wanted: folders, files and the shape they go in, new names for what is there already, what is written
-for titles, and what leaves. Planning the same twice prints the same, and after a run there is
+		Short: "Print the steps that fill would carry out",
+		Long: `Plan lists the target and prints, step by step, what has to be done so that it holds what you
+selected: folders, files and the shape they go in, new names for what is already there, what is written
+for titles, and what is removed. The same input always prints the same, and after a run there is
 nothing left to do. Nothing is written.`,
 		Example: `  polytome plan --bench season.toml
   polytome plan --bench season.toml --target "North stick" --only platform:vesper
@@ -76,7 +76,7 @@ func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan
 		if at == "" {
 			at = "the target"
 		}
-		fmt.Fprintf(out, "  missing before anything shows: %s\n", clean(at+": "+f.Say))
+		fmt.Fprintf(out, "  missing, or nothing will be listed: %s\n", clean(at+": "+f.Say))
 		if f.Remedy != "" {
 			fmt.Fprintf(out, "             -> %s\n", clean(f.Remedy))
 		}
@@ -93,9 +93,9 @@ type planReport struct {
 }
 
 func (r planReport) print(out io.Writer, s *survey.Survey) {
-	fmt.Fprintf(out, "%s: %s; %d there already; %s\n", r.Target, r.Say(), r.There, r.Time)
+	fmt.Fprintf(out, "%s: %s; %d already there; %s\n", r.Target, r.Say(), r.There, r.Time)
 	if r.Empty() {
-		fmt.Fprintf(out, "  nothing is written: %s\n", r.Idle())
+		fmt.Fprintf(out, "  nothing to write: %s\n", r.Idle())
 	}
 	for i := range r.Steps {
 		fmt.Fprintf(out, "%6d  %s\n", i+1, describe(&r.Steps[i]))
@@ -109,7 +109,7 @@ func (r planReport) print(out io.Writer, s *survey.Survey) {
 // printLeft prints what is wanted and cannot go.
 func printLeft(out io.Writer, left []plan.Left) {
 	for _, l := range left {
-		fmt.Fprintf(out, "  cannot go: %s (%s): %s\n", l.Label, l.Why.Verdict, l.Why.Say)
+		fmt.Fprintf(out, "  does not fit: %s (%s): %s\n", l.Label, l.Why.Verdict, l.Why.Say)
 		for _, way := range l.Why.Ways {
 			fmt.Fprintf(out, "             -> %s\n", way.Say)
 		}
@@ -130,7 +130,7 @@ func described(s *plan.Step) string {
 	case plan.RemoveFolder:
 		return "remove the empty folder " + s.Path
 	case plan.Keep:
-		return fmt.Sprintf("copy to safety %s  (%s)", s.Path, size.Format(s.Size))
+		return fmt.Sprintf("back up %s  (%s)", s.Path, size.Format(s.Size))
 	case plan.Move:
 		return fmt.Sprintf("rename %s to %s", s.From, s.Path)
 	}

@@ -117,7 +117,7 @@ func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	status, out, _ = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "is there already, and stays as it is")
-	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to PLACE", "restore " + stick + " --to " + stick: "holds nothing that was kept"} {
+	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "holds nothing that was kept"} {
 		status, _, stderr := polytome(t, strings.Fields(args)...)
 		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "restore "+runs[0]) {
 			assert.NotZero(t, status)

@@ -21,16 +21,16 @@ func restoreCommand() *cobra.Command {
 	var over, dry, asJSON bool
 	cmd := &cobra.Command{
 		Use:   "restore FOLDER",
-		Short: "Put back what was copied to safety before it left a target",
-		Long: `Restore takes a folder that a run has filled with copies of what it removed or replaced (see
-fill --backup-to), checks every copy, and writes the files back to where they were. What is there under
-their paths by now stays, unless --overwrite lets it be replaced.`,
+		Short: "Restore files that a run backed up before removing them",
+		Long: `Restore takes a folder with the copies of what a run removed or replaced (see
+fill --backup-to), checks every copy, and writes the files back to where they were. What is now at
+their paths stays, unless --overwrite is given.`,
 		Example: `  polytome restore ~/kept/"North stick"/"2026-03-14 092652" --to /media/stick
   polytome restore ./kept --to /media/stick --overwrite --dry-run`,
 		Args: needArgs(1, "the folder with the copies"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if to == "" {
-				return usageError{errors.New("missing: --to PLACE, where the files go back to")}
+				return usageError{errors.New("--to TARGET is needed: where the files go back to")}
 			}
 			var p target.Target
 			err := letIn(func() (err error) {
@@ -51,7 +51,7 @@ their paths by now stays, unless --overwrite lets it be replaced.`,
 			if asJSON {
 				err = l.line("plan", todo)
 			} else {
-				fmt.Fprintf(f.out, "%s to put back, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
+				fmt.Fprintf(f.out, "%s to restore, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
 				for _, n := range todo.Notes {
 					fmt.Fprintf(f.out, "  note: %s\n", n)
 				}
@@ -84,7 +84,7 @@ their paths by now stays, unless --overwrite lets it be replaced.`,
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the target: a folder or mounted drive")
 	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
-	cmd.Flags().BoolVar(&over, "overwrite", false, "replace what is there by now")
+	cmd.Flags().BoolVar(&over, "overwrite", false, "replace what is there now")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
 	return cmd

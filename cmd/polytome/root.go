@@ -15,13 +15,13 @@ func rootCommand() *cobra.Command {
 		Use:   "polytome",
 		Short: "Fill the drives of modded consoles, and check that their loaders list the games",
 		Long: `Polytome lays out and fills USB drives for modded retro consoles: it finds out what
-your games are, says before anything is written which of them can go where and why,
-writes them under the names that the loader wants, and checks the result.
+your games are, shows which of them can go where, and why, before anything is written,
+copies them with the names that the loader needs, and checks the result.
 
-Without a command it opens the full screen on a bench, the file that keeps your
-folders, targets and choices. A bench that does not exist yet is begun.
+Without a command it opens the full screen on a bench, the file that stores your
+folders, targets and selection. A bench that does not exist yet is created.
 
-Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not go, 130 stopped.`,
+Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitted, 130 stopped.`,
 		Example: `  polytome demo
   polytome --bench season.toml
   polytome fill --from ~/games --loader rowan --to /media/stick`,
@@ -59,7 +59,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
-	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: the first line of this file is the password of the server; - for the input")
+	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: read the server's password from the first line of this file; - is standard input")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())
 	return root
@@ -67,7 +67,7 @@ Exit status: 0 all done, 1 failed, 2 wrong use, 3 done but something could not g
 
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usageError{fmt.Errorf("unknown command or extra word %q for %q", args[0], cmd.CommandPath())}
+		return usageError{fmt.Errorf("unknown command or argument %q for %q", args[0], cmd.CommandPath())}
 	}
 	return nil
 }

@@ -24,12 +24,12 @@ func runsCommand() *cobra.Command {
 	var n int
 	cmd := &cobra.Command{
 		Use:   "runs [NUMBER]",
-		Short: "List the runs that there were, and resume those that was interrupted",
-		Long: `Every run is written down before and after each step. Runs lists them, the newest first: where they wrote to,
-how they ended, how much they wrote and how fast. With a number it tells all of one run, and what failed in it.
+		Short: "List past runs, and resume interrupted ones",
+		Long: `Every run is recorded before and after each step. Runs lists them, the newest first: where they wrote to,
+how they ended, how much they wrote and how fast. With a number it shows one run in full, and what failed in it.
 
-A run that was killed, or whose stick was pulled, is resumed by runs resume: with what was not done, and in the
-middle of a file where the target allows that. What is there is compared first, never trusted for its length.`,
+runs resume continues a run that was killed or whose stick was pulled: with what was not done, and in the
+middle of a file where the target allows that. What is there is compared first, not trusted by its length.`,
 		Example: `  polytome runs
   polytome runs 12
   polytome runs resume`,
@@ -63,7 +63,7 @@ middle of a file where the target allows that. What is there is compared first, 
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().IntVar(&n, "last", 20, "how many runs are listed")
+	cmd.Flags().IntVar(&n, "last", 20, "how many runs to list")
 	cmd.AddCommand(resumeCommand())
 	return cmd
 }
@@ -72,7 +72,7 @@ middle of a file where the target allows that. What is there is compared first, 
 func mostArgs(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) > n {
-			return usageError{fmt.Errorf("extra word %q for %q", args[n], cmd.CommandPath())}
+			return usageError{fmt.Errorf("unexpected argument %q for %q", args[n], cmd.CommandPath())}
 		}
 		return nil
 	}
@@ -82,7 +82,7 @@ func mostArgs(n int) cobra.PositionalArgs {
 func numbered(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, usageError{fmt.Errorf("%q is no number of a run; polytome runs lists them", text)}
+		return 0, usageError{fmt.Errorf("%q is not a run's number; list them with: polytome runs", text)}
 	}
 	return id, nil
 }
@@ -104,7 +104,7 @@ func printRun(out io.Writer, r *journal.Run) {
 		}
 	}
 	if r.TakenUp > 0 {
-		fmt.Fprintf(out, "; taken up by run %d", r.TakenUp)
+		fmt.Fprintf(out, "; resumed by run %d", r.TakenUp)
 	}
 	fmt.Fprintln(out)
 }
@@ -149,9 +149,9 @@ func resumeCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "resume [NUMBER]",
-		Short: "Resume an interrupted run, was stopped, or could not do everything",
-		Long: `Resume resumes what a run has left: the one of that number, or the newest that was interrupted. What is done is not done
-again. A file that was half written is resumed in the middle, after a comparison of what is there.`,
+		Short: "Resume a run that was interrupted, stopped or incomplete",
+		Long: `Resume does what a run has left: the one of that number, or the newest interrupted one. What is done is not done
+again. A half-written file is resumed in the middle, after what is there was compared.`,
 		Example: `  polytome runs resume
   polytome runs resume 12 --verify full`,
 		Args: mostArgs(1),
@@ -242,9 +242,9 @@ func toResume(j *journal.Journal, args []string) (journal.Run, error) {
 		case err != nil:
 			return r, err
 		case r.State == journal.Resuming:
-			return r, fmt.Errorf("run %d is running, in another Polytome", id)
+			return r, fmt.Errorf("run %d is running in another Polytome", id)
 		case !r.Open():
-			return r, fmt.Errorf("run %d is %s: there is nothing left of it", id, r.State)
+			return r, fmt.Errorf("run %d is %s: nothing is left to do", id, r.State)
 		}
 		return r, nil
 	}
@@ -259,5 +259,5 @@ func toResume(j *journal.Journal, args []string) (journal.Run, error) {
 		}
 		seen[r.At] = true // a later run at the target has seen to what was left
 	}
-	return journal.Run{}, errors.New("no run is left to be resumed; polytome runs lists them")
+	return journal.Run{}, errors.New("there is no run to resume; list them with: polytome runs")
 }

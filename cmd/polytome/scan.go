@@ -19,10 +19,10 @@ func scanCommand() *cobra.Command {
 	var only string
 	cmd := &cobra.Command{
 		Use:   "scan [DIR…]",
-		Short: "Say what the files in folders are, and which of them are bad",
-		Long: `Scan goes through folders and lists the titles in them, with what it read out of
-the images themselves, also where they lie in archives. What was seen once is remembered in the
-cache, so that the next time only what has changed is looked at. Nothing else is written.
+		Short: "Show what the files in folders are, and which of them are bad",
+		Long: `Scan searches folders and lists the titles in them, with what it read from
+the images themselves, also inside archives. Results are kept in the
+cache, so that the next scan reads only what has changed. Nothing else is written.
 
 A title list is a CSV file whose first line names its columns: id, name, region, year, players,
 publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
@@ -52,11 +52,11 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&w.bench, "bench", "", "look through the sources of this bench file")
-	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with proper names of titles (may be given several times)")
-	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
-	f.StringArrayVar(&w.allow, "allow-large", nil, "look into this archive although it is suspiciously large inside (may be given several times)")
-	f.StringVar(&only, "filter", "", "list only these: words, or as in \"bad size>4G -region:north\"")
+	f.StringVar(&w.bench, "bench", "", "scan the sources of this bench file")
+	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with the titles' proper names (may be repeated)")
+	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
+	f.StringArrayVar(&w.allow, "allow-large", nil, "open this archive although it is suspiciously large inside (may be repeated)")
+	f.StringVar(&only, "filter", "", "list only these: words, or such as \"bad size>4G -region:north\"")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
 }
@@ -81,7 +81,7 @@ func printTitles(out io.Writer, r scan.Result) {
 	if len(r.Dropped) > 0 {
 		fmt.Fprintf(out, "%s left out by hand.\n", size.Count(len(r.Dropped), "title"))
 	}
-	fmt.Fprintf(out, "%s, %d bad. %s skipped as no game of a known platform.\n", size.Count(len(r.Titles), "title"), bad, size.Count(r.Passed, "file"))
+	fmt.Fprintf(out, "%s, %d bad. %s skipped: not a game of a known platform.\n", size.Count(len(r.Titles), "title"), bad, size.Count(r.Passed, "file"))
 }
 
 func discsOf(t *title.Title) string {

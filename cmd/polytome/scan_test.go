@@ -185,7 +185,7 @@ func TestImageCommands(t *testing.T) {
 		{[]string{"image", "ls", filepath.Join(w.Games, "none.iso")}, "no such file", statusFailed},
 		{[]string{"image", "ls", buoy, "none"}, "does not exist", statusFailed},
 		{[]string{"image", "cat", buoy}, "needs the file to look into and a path", statusUsage},
-		{[]string{"image", "extract", buoy}, "--to DIR says where to write", statusUsage},
+		{[]string{"image", "extract", buoy}, "--to DIR is needed: the folder to write to", statusUsage},
 		{[]string{"image", "ls", w.Games}, "it is no file", statusFailed},
 	} {
 		status, _, stderr := polytome(t, c.args...)

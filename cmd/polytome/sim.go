@@ -30,13 +30,13 @@ func simulatorCommand() *cobra.Command {
 	slices.Sort(names)
 	cmd := &cobra.Command{
 		Use:   "simulate LOADER FOLDER | simulate CONSOLE --dir FOLDER",
-		Short: "Show what a simulated loader lists for a filled folder, or be a simulated console",
-		Long: `A simulator is a simulated loader. It reads a filled folder as the console would, and
-knows nothing of Polytome's own rules: it is there to check them. There are: ` + strings.Join(names, ", ") + `.
+		Short: "Run a simulated loader on a filled folder, or a simulated console",
+		Long: `A simulated loader reads a filled folder as the console would, and
+knows nothing of Polytome's own rules: it is there to test them. Loaders: ` + strings.Join(names, ", ") + `.
 
-With --dir, it is a simulated console that serves the folder on this computer until it is stopped: with the habits of its
-FTP server, and faults that can be switched on, or as a share, for which Samba has to be installed. When it starts, and when enter
-is pressed, it makes the folders that the console makes; enter also has it tell what it lists. There are: ` + strings.Join(consoles, ", ") + ".",
+With --dir it is a simulated console that serves the folder on this computer until you stop it: with the habits of its
+FTP server and faults that you can switch on, or as a share, which needs Samba. When it starts, and when enter
+is pressed, it creates the folders that the console creates; enter also prints what it lists. Consoles: ` + strings.Join(consoles, ", ") + ".",
 		Example: `  polytome simulate rowan ./north-stick
   polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
   polytome simulate tanager --dir ./share --port 4450`,
@@ -46,11 +46,11 @@ is pressed, it makes the folders that the console makes; enter also has it tell 
 				return serveConsole(cmd, args[0], dir, space, port, faults)
 			}
 			if len(args) < 2 {
-				return usageError{errors.New("missing: the folder to be looked at, or --dir for the one that a console serves")}
+				return usageError{errors.New("a folder to read is needed, or --dir for the one that a console serves")}
 			}
 			l, ok := sim.Loaders[args[0]]
 			if !ok {
-				return usageError{fmt.Errorf("there is no simulator for the loader %q; there are: %s", args[0], strings.Join(names, ", "))}
+				return usageError{fmt.Errorf("no simulator for the loader %q; there are: %s", args[0], strings.Join(names, ", "))}
 			}
 			listing, err := l.List(os.DirFS(args[1]))
 			if err != nil {
@@ -74,8 +74,8 @@ is pressed, it makes the folders that the console makes; enter also has it tell 
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.Flags().StringVar(&dir, "dir", "", "the folder that the console serves")
-	cmd.Flags().IntVar(&port, "port", 0, "the port at which it serves (default: one that is free)")
-	cmd.Flags().StringVar(&space, "capacity", "", "how much fits, such as 4800MB (default: no end)")
+	cmd.Flags().IntVar(&port, "port", 0, "the port to listen on (default: a free one)")
+	cmd.Flags().StringVar(&space, "capacity", "", "capacity, such as 4800MB (default: unlimited)")
 	faults.flags(cmd)
 	return cmd
 }
@@ -84,7 +84,7 @@ is pressed, it makes the folders that the console makes; enter also has it tell 
 func serveConsole(cmd *cobra.Command, name, dir, space string, port int, faults faultFlags) error {
 	c, ok := sim.Consoles[name]
 	if !ok {
-		return usageError{fmt.Errorf("there is no simulator for the console %q; there are: %s", name, strings.Join(slices.Sorted(maps.Keys(sim.Consoles)), ", "))}
+		return usageError{fmt.Errorf("no simulator for the console %q; there are: %s", name, strings.Join(slices.Sorted(maps.Keys(sim.Consoles)), ", "))}
 	}
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return usageError{fmt.Errorf("--dir: there is no folder %s", dir)}
@@ -111,7 +111,7 @@ func serveConsole(cmd *cobra.Command, name, dir, space string, port int, faults 
 	if c.Habits.User != "" {
 		who = c.Habits.User
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "The simulator for the console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(), who)
+	fmt.Fprintf(cmd.OutOrStdout(), "The simulated console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(), who)
 	return waitAndRescan(cmd, c, dir)
 }
 
@@ -122,14 +122,14 @@ func serveShare(cmd *cobra.Command, name string, c sim.Console, dir string, port
 	}
 	s, err := samba.Serve(cmd.Context(), c.Share, dir, samba.Options{Port: port})
 	if errors.Is(err, samba.ErrNone) {
-		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of the simulator for %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
+		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
 		return waitAndRescan(cmd, c, dir)
 	}
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	fmt.Fprintf(cmd.OutOrStdout(), "The simulator for the console %s shows %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port, c.Share)
+	fmt.Fprintf(cmd.OutOrStdout(), "The simulated console %s shares %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port, c.Share)
 	return waitAndRescan(cmd, c, dir)
 }
 
@@ -176,10 +176,10 @@ type faultFlags struct {
 }
 
 func (f *faultFlags) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "", "cut all connections once after so many bytes, such as 20MiB")
-	cmd.Flags().IntVar(&f.refuse, "refuse-every", 0, "refuse every so many commands one")
-	cmd.Flags().BoolVar(&f.corrupt, "corrupt", false, "spoil one byte of what is read, once")
-	cmd.Flags().BoolVar(&f.stall, "stall", false, "answer nothing any more")
+	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "", "cut all connections once after this many bytes, such as 20MiB")
+	cmd.Flags().IntVar(&f.refuse, "refuse-every", 0, "refuse one in this many commands")
+	cmd.Flags().BoolVar(&f.corrupt, "corrupt", false, "corrupt one byte read, once")
+	cmd.Flags().BoolVar(&f.stall, "stall", false, "stop answering")
 }
 
 func (f *faultFlags) set(to *ftpd.Faults) error {

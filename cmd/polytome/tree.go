@@ -27,8 +27,8 @@ type treeFlags struct {
 }
 
 func (f *treeFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.from, "from", nil, "folder with games (may be given several times)")
-	cmd.Flags().StringVar(&f.via, "via", "", "how the target is reached: "+strings.Join(loader.Connections, ", ")+" (default: the profile's first)")
+	cmd.Flags().StringArrayVar(&f.from, "from", nil, "folder with games (may be repeated)")
+	cmd.Flags().StringVar(&f.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections, ", ")+" (default: the profile's first)")
 	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the target: "+strings.Join(target.FilesystemNames(), ", ")+" (default: the first that the loader reads)")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
 }
@@ -38,17 +38,17 @@ func treeCommand() *cobra.Command {
 	var name string
 	cmd := &cobra.Command{
 		Use:   "tree",
-		Short: "Show the tree that a loader wants for your games, with the rule behind each path",
-		Long: `Tree lays your games out by a loader's profile and prints every path with the rule that
-made it: files of the games, what belongs to them, and what the console makes by itself. Titles
-that the loader does not take come last, with the reason. No target is needed, and nothing is written.`,
+		Short: "Show the folders and files that a loader needs for your games, with the rule behind each path",
+		Long: `Tree lays out your games by a loader's profile and prints every path with the rule that
+made it: files of the games, companions, and what the console creates itself. Titles
+that the loader does not support come last, with the reason. No target is needed, and nothing is written.`,
 		Example: `  polytome tree --from ~/games --loader rowan
-  polytome tree --from ~/games --loader trellis --connection usb --as exfat
+  polytome tree --from ~/games --loader trellis --via usb --as exfat
   polytome tree --from ~/games --loader ./mine.toml --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" || len(f.from) == 0 {
-				return usageError{errors.New("missing: --from DIR and --loader NAME are both needed")}
+				return usageError{errors.New("--from DIR and --loader NAME are both needed")}
 			}
 			set, err := known()
 			if err != nil {
@@ -61,7 +61,7 @@ that the loader does not take come last, with the reason. No target is needed, a
 			return f.print(cmd, p, set)
 		},
 	}
-	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a file extension in .toml")
+	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a .toml file")
 	f.add(cmd)
 	return cmd
 }
@@ -74,7 +74,7 @@ func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
 	}
 	at := p.Attachment(via, f.as)
 	if at == nil {
-		return layout.Destination{}, usageError{fmt.Errorf("%s is not connected by %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s cannot be connected by %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
 	}
 	as := f.as
 	if as == "" {
@@ -174,7 +174,7 @@ func printTree(out io.Writer, p *loader.Profile, destination layout.Destination,
 		fmt.Fprintf(out, "  %d. %s.\n", i+1, strings.TrimSuffix(r, "."))
 	}
 	if len(left) > 0 {
-		fmt.Fprintf(out, "Not taken: %s.\n", size.Count(len(left), "title"))
+		fmt.Fprintf(out, "Not supported: %s.\n", size.Count(len(left), "title"))
 	}
 	var reasons []string
 	by := map[string][]leftTitle{}

@@ -21,12 +21,12 @@ func verifyCommand() *cobra.Command {
 	var again bool
 	cmd := &cobra.Command{
 		Use:   "verify [DIR…]",
-		Short: "Read all files of titles from end to end, and compare checksums",
-		Long: `Verify reads what scan finds: it compares files with the checksum lists beside them (.sfv, .md5,
-.sha1, .sha256) and with those that are given, unpacks archives to test them, and looks for long runs
-of zeros in images. One file at a time is read on each disk.
+		Short: "Read all files of titles in full, and compare checksums",
+		Long: `Verify reads the files that scan finds: it compares them with the checksum lists beside them (.sfv, .md5,
+.sha1, .sha256) and with those given, unpacks archives to test them, and looks for long runs
+of zeros in images. It reads one file at a time on each disk.
 
-What was verified once is remembered until the file changes, and shown by scan.`,
+Results are kept until the file changes, and scan shows them.`,
 		Example: `  polytome verify ~/games
   polytome verify ~/games --sums published.sha1
   polytome verify --bench season.toml --again`,
@@ -71,10 +71,10 @@ What was verified once is remembered until the file changes, and shown by scan.`
 	}
 	f := cmd.Flags()
 	f.StringVar(&w.bench, "bench", "", "verify the sources of this bench file")
-	f.StringArrayVar(&lists, "sums", nil, "a checksum list, whose names are beside it (may be given several times)")
-	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be given several times)")
-	f.StringArrayVar(&w.allow, "allow-large", nil, "unpack this archive although it is suspiciously large inside (may be given several times)")
-	f.BoolVar(&again, "again", false, "read also what was verified before and has not changed")
+	f.StringArrayVar(&lists, "sums", nil, "a checksum list; its names are relative to it (may be repeated)")
+	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
+	f.StringArrayVar(&w.allow, "allow-large", nil, "unpack this archive although it is suspiciously large inside (may be repeated)")
+	f.BoolVar(&again, "again", false, "also read what was verified before and has not changed")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
 }

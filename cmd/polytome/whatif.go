@@ -21,7 +21,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 			continue
 		}
 		if at >= 0 {
-			return usageError{errors.New("--what-if is about one target: say which with --target")}
+			return usageError{errors.New("--what-if needs one target: choose it with --target")}
 		}
 		at = n
 	}

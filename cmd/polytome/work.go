@@ -64,9 +64,9 @@ type serverTraits struct {
 }
 
 func (t *serverTraits) flags(f *pflag.FlagSet) {
-	f.StringVar(&t.encoding, "encoding", "", "how a console spells names over FTP, such as latin1 (default: what its profile says, or UTF-8)")
-	f.IntVar(&t.connections, "connections", 0, "how many connections a console or share bears at a time")
-	f.BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: take any certificate")
+	f.StringVar(&t.encoding, "encoding", "", "the encoding of names over FTP, such as latin1 (default: what the profile says, or UTF-8)")
+	f.IntVar(&t.connections, "connections", 0, "how many connections a console or share allows at a time")
+	f.BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: accept any certificate")
 }
 
 // set has them hold for a target.
@@ -86,12 +86,12 @@ func (w *work) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&w.bench, "bench", "", "work on this bench file")
 	f.StringVar(&w.target, "target", "", "with --bench: only the target of this name")
-	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be given several times)")
+	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be repeated)")
 	if f.Lookup("loader") == nil {
-		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a file extension in .toml")
+		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a .toml file")
 	}
 	f.StringVar(&w.to, "to", "", "the target: a folder, a mounted drive, a drive or an image")
-	f.StringVar(&w.via, "via", "", "how the console gets at the target: "+strings.Join(loader.Connections, ", ")+" (default: the loader's usual one)")
+	f.StringVar(&w.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections, ", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.space, "capacity", "", "declare the target's capacity, such as 58GiB")
 	w.server.flags(f)
@@ -102,16 +102,16 @@ func (w *work) flags(cmd *cobra.Command) {
 func (w *work) planFlags(cmd *cobra.Command) {
 	w.flags(cmd)
 	f := cmd.Flags()
-	f.StringArrayVar(&w.also, "also-for", nil, "a further loader that reads from the same target (may be given several times)")
+	f.StringArrayVar(&w.also, "also-for", nil, "another loader that uses the same target (may be repeated)")
 	f.StringVar(&w.cluster, "cluster", "", "declare the target's allocation unit, such as 32KiB")
-	f.StringVar(&w.reserve, "reserve", "", "keep so much space free, such as 2GiB")
+	f.StringVar(&w.reserve, "reserve", "", "keep this much space free, such as 2GiB")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
-	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are there already, and nothing else")
+	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are already there, and nothing else")
 	f.StringVar(&w.coversMost, "covers-at-most", "", "how much space covers may use on the target, such as 40MiB or 5%")
-	f.BoolVar(&w.deleteOthers, "delete-others", false, "have everything leave that the loader knows and that is not wanted")
-	f.StringVar(&w.backupTo, "backup-to", "", "copy what leaves or is replaced to this folder first")
-	f.StringVar(&w.only, "only", "", "only titles that this filter finds, such as 'platform:vesper size<4G' (the syntax of / on the screen)")
-	f.StringVar(&w.except, "except", "", "all but the titles that this filter finds")
+	f.BoolVar(&w.deleteOthers, "delete-others", false, "remove everything that the loader knows and you did not select")
+	f.StringVar(&w.backupTo, "backup-to", "", "back up what is removed or replaced to this folder first")
+	f.StringVar(&w.only, "only", "", "only titles that match this filter, such as 'platform:vesper size<4G' (same syntax as / on the screen)")
+	f.StringVar(&w.except, "except", "", "all titles except those that match this filter")
 }
 
 // benchOrNew loads the bench file, or begins one where there is none.
@@ -129,7 +129,7 @@ func (w *work) benchOrNew() (*bench.Bench, error) {
 func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if w.bench != "" {
 		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.via != "" || w.as != "" || w.space != "" || len(w.also) > 0 || w.cluster != "" {
-			return nil, usageError{errors.New("--bench says where everything is; leave --from, --loader, --also-for, --to, --connection, --as, --capacity and --cluster away")}
+			return nil, usageError{errors.New("with --bench, omit --from, --loader, --also-for, --to, --via, --as, --capacity and --cluster")}
 		}
 		b, err := bench.Open(w.bench, stateDir())
 		if err != nil {
@@ -153,16 +153,16 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 	for _, m := range []struct {
 		flag string
 		ok   bool
-	}{{"--from DIR", !needSources || len(w.from) > 0}, {"--loader NAME", w.loader != ""}, {"--to PLACE", w.to != ""}} {
+	}{{"--from DIR", !needSources || len(w.from) > 0}, {"--loader NAME", w.loader != ""}, {"--to TARGET", w.to != ""}} {
 		if !m.ok {
 			missing = append(missing, m.flag)
 		}
 	}
 	if len(missing) > 0 {
-		return nil, usageError{fmt.Errorf("missing: %s (or give a bench with --bench FILE)", strings.Join(missing, ", "))}
+		return nil, usageError{fmt.Errorf("%s needed (or a bench: --bench FILE)", strings.Join(missing, ", "))}
 	}
 	if w.via != "" && !slices.Contains(loader.Connections, w.via) {
-		return nil, usageError{fmt.Errorf("--connection: %q is not known; known are: %s", w.via, strings.Join(loader.Connections, ", "))}
+		return nil, usageError{fmt.Errorf("--via: %q is not known; known are: %s", w.via, strings.Join(loader.Connections, ", "))}
 	}
 	b := bench.New("")
 	for _, dir := range w.from {
@@ -193,7 +193,7 @@ func (w *work) set(p *bench.Target) error {
 		*s.into = bench.Size(n)
 	}
 	if n := int64(p.Cluster); n != 0 && (n&(n-1) != 0 || n < 512) {
-		return usageError{errors.New("--cluster: a cluster is a power of two, from 512 bytes on")}
+		return usageError{errors.New("--cluster: a cluster size is a power of two, 512 bytes or more")}
 	}
 	if w.verify != "" {
 		p.Verify = w.verify
@@ -201,7 +201,7 @@ func (w *work) set(p *bench.Target) error {
 	w.server.set(p)
 	p.NoCovers = p.NoCovers || w.noCovers
 	if w.noCovers && w.onlyCovers {
-		return usageError{errors.New("--no-covers and --only-covers contradict one another")}
+		return usageError{errors.New("--no-covers and --only-covers exclude each other")}
 	}
 	if w.coversMost != "" {
 		p.CoversMost = bench.Budget(w.coversMost)
@@ -214,7 +214,7 @@ func (w *work) set(p *bench.Target) error {
 		p.BackupTo = w.backupTo
 	}
 	if (w.only != "" || w.except != "") && p.DeleteOthers {
-		return usageError{fmt.Errorf("%s is to hold exactly what is wanted, and --only and --except would have the rest leave; give the one or the other", p.Name)}
+		return usageError{fmt.Errorf("%s removes everything not selected, so --only and --except would remove the rest; use one or the other", p.Name)}
 	}
 	return nil
 }
@@ -251,7 +251,7 @@ func (w *work) narrow(all survey.Board, be *bench.Bench) error {
 // pick leaves only the target that was asked for.
 func (w *work) pick(b *bench.Bench) error {
 	if len(b.Targets) == 0 {
-		return fmt.Errorf("the bench %s has no target to fill yet; open it with polytome --bench %s", w.bench, w.bench)
+		return fmt.Errorf("the bench %s has no target yet; open it with: polytome --bench %s", w.bench, w.bench)
 	}
 	w.picked = -1
 	if w.target == "" {
@@ -341,7 +341,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 			if len(b.Targets) == 1 || w.picked >= 0 || ctx.Err() != nil {
 				return nil, r, err
 			}
-			fmt.Fprintf(stderr(), "polytome: left out: %v\n", err)
+			fmt.Fprintf(stderr(), "polytome: skipped: %v\n", err)
 			w.partial = true
 			continue
 		}
@@ -355,7 +355,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 		looked++
 	}
 	if looked == 0 {
-		return nil, r, errors.New("none of the targets can be worked on")
+		return nil, r, errors.New("none of the targets can be used")
 	}
 	out.Disks()
 	return out, r, nil

@@ -446,8 +446,8 @@ func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
 
 func (m *Model) legend(t *style.Theme) [][2]string {
 	return [][2]string{
-		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a file contiguous, the next"},
-		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a file in more than one"},
+		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a contiguous file, the next one"},
+		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a fragmented file"},
 		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the file under the cursor"},
 		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), "a folder"},
 		{t.Paint(t.Dim, strings.Repeat(t.Glyph("▒"), 2)), "the volume's own"},

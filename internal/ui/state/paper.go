@@ -102,7 +102,7 @@ func (d *State) askDrawingFile(r draw.Request, paper scene.Paper) Question {
 	if dir, err := os.Getwd(); err == nil {
 		in = ", in " + dir
 	}
-	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a file extension in .pdf, or in .svg" + in, Done: func(answer string) tea.Cmd {
+	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a .pdf or .svg file" + in, Done: func(answer string) tea.Cmd {
 		if changes != d.changes {
 			d.Notice = "The selection changed meanwhile, so nothing was drawn: press O again."
 			return nil
