@@ -26,9 +26,9 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, stderr, "checked for Bellows and Mica, as there is", "it is found out whose target it is")
 	assert.Contains(t, out, "Check: Bellows and Mica will list 5 titles, and start 1 of them.")
-	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it has the mark of a second copy")
-	assert.Contains(t, out, "at the console: it will be chosen in the list, and not start")
-	assert.Contains(t, out, "-> give it the name that the sheet tells (--fix --only half)")
+	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
+	assert.Contains(t, out, "at the console: it will be listed, but not start")
+	assert.Contains(t, out, "-> give it the name in the cue sheet (--fix --only half)")
 	assert.Contains(t, out, "Left alone, as no loader knows them: who has it.txt.")
 	assert.Equal(t, before, tree(t, at), "nothing is written without --fix")
 
@@ -130,7 +130,7 @@ func TestWhatTheCheckRefuses(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "ROWANN"), 0o755))
 	status, _, stderr = polytome(t, "check", dir)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is nearly right; missing is ROWAN/rowan.run")
+	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is almost right; missing is ROWAN/rowan.run")
 	for _, args := range [][]string{
 		{"check", dir, "--full", "--quick"}, {"check", dir, "--only", "kit"}, {"check", dir, "--fix", "--only", "nonsense"}, {"check", dir, "--bench", "x.toml"}, {"check", "a", "--to", "b"}, {"check"},
 		{"checklist", "--tick", "1", "--loader", "rowan", "--to", dir}, {"connections", "cable"},

@@ -43,7 +43,7 @@ func TestAConsoleIsFilledOverFTP(t *testing.T) {
 	assert.Contains(t, out, "lets gantry in")
 	assert.Contains(t, out, "The connection is plain")
 	assert.Contains(t, out, "goes on within a file      no")
-	assert.Contains(t, out, "brings files to its disk   when it pleases: after a run, switch the console off by its own menu")
+	assert.Contains(t, out, "brings files to its disk   whenever it decides: after a run, switch the console off from its own menu")
 	assert.Contains(t, out, "renames                    yes")
 	entries, err := os.ReadDir(filepath.Join(disk, "hd1"))
 	require.NoError(t, err)

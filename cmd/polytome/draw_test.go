@@ -29,11 +29,11 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 	}{
 		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not go", "All to one scale", "together", "By platform"}},
 		{[]string{"fit"}, []string{"What goes where, and why not", "Copper Tide", "Why not", "its track file Fog Signal.bin is missing", "put the file beside the cue sheet"}},
-		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what becomes of it", "kept"}},
+		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what happens to it", "kept"}},
 		{[]string{"card", "--target", "North stick", "--fold", "eighth"}, []string{"Contents of North stick", "fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console", "Switch the console on and start Rowan"}},
 		{[]string{"card", "--collection", "--paper", "letter"}, []string{"fold at the dashed lines, to 108 x 140 mm", "Hollow Lane", "Two Tides"}},
 		{[]string{"checklist"}, []string{"At the console", "Hall pocket", "Plug the stick into the lower port", "done on"}},
-		{[]string{"connections"}, []string{"What is joined to what", "Corvane disk", "carried by hand"}},
+		{[]string{"connections"}, []string{"What is plugged into what", "Corvane disk", "carried by hand"}},
 		{[]string{"run"}, []string{"There was no run yet on this bench."}},
 	} {
 		file := filepath.Join(dir, strings.ReplaceAll(strings.Join(c.args, " "), " ", "-"))
@@ -70,13 +70,13 @@ func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
 	require.NoError(t, err)
 	ok(t, "draw", "map", image, "-o", filepath.Join(dir, "map.pdf"))
 	text := paperText(t, filepath.Join(dir, "map.pdf"))
-	for _, s := range []string{"What lies where on north-58.img", "2 files in more than one piece", "Afterwards", "every file lies contiguous", "Gannet Patrol.iso", "The largest free runs"} {
+	for _, s := range []string{"What lies where on north-58.img", "2 files fragmented", "Afterwards", "every file is contiguous", "Gannet Patrol.iso", "The largest free runs"} {
 		assert.Contains(t, text, s)
 	}
 	assert.Contains(t, ok(t, "drives", "map", image), "2 files lie fragmented", "it was a rehearsal only")
 	ok(t, "draw", "map", image, "--ready-for", "bellows", "-o", filepath.Join(dir, "ready.pdf"))
 	text = paperText(t, filepath.Join(dir, "ready.pdf"))
-	for _, s := range []string{"This loses: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "What is done", "write a partition table"} {
+	for _, s := range []string{"This will be lost: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "Steps", "write a partition table"} {
 		assert.Contains(t, text, s)
 	}
 	after, err := os.Stat(image)
@@ -99,7 +99,7 @@ func TestARunIsCharted(t *testing.T) {
 	assert.FileExists(t, newest)
 	status, _, stderr := polytome(t, "draw", "run", "--run", "99999", "-o", filepath.Join(t.TempDir(), "x.pdf"))
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "there is no run of that number: 99999")
+	assert.Contains(t, stderr, "there is no run with that number: 99999")
 }
 
 func TestATargetWithoutSourcesHasACardOfWhatItLists(t *testing.T) {

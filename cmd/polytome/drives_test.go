@@ -64,7 +64,7 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	assert.Contains(t, stderr, "nobody is there to type the name")
 	status, _, stderr = polytome(t, "drives", "prepare", img, "--fs", "exfat", "--erase", "south.img")
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "what was typed is not its name")
+	assert.Contains(t, stderr, "that is not its name")
 	ok(t, "drives", "prepare", img, "--fs", "exfat", "--dry-run")
 	after, err := os.Stat(img)
 	require.NoError(t, err)

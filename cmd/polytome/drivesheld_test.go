@@ -28,7 +28,7 @@ func TestAnImageThatNobodyAgreedToIsNotLeft(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "new.img")
 	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--fs", "fat32", "--erase", "something else")
 	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "what was typed is not its name")
+	assert.Contains(t, errs, "that is not its name")
 	assert.NoFileExists(t, img)
 }
 

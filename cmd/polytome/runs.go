@@ -150,7 +150,7 @@ func resumeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "resume [NUMBER]",
 		Short: "Resume a run that was interrupted, stopped or incomplete",
-		Long: `Resume does what a run has left: the one of that number, or the newest interrupted one. What is done is not done
+		Long: `Resume does what a run has left: the one of that number, or the newest interrupted one. Steps is not done
 again. A half-written file is resumed in the middle, after what is there was compared.`,
 		Example: `  polytome runs resume
   polytome runs resume 12 --verify full`,

@@ -186,7 +186,7 @@ func TestImageCommands(t *testing.T) {
 		{[]string{"image", "ls", buoy, "none"}, "does not exist", statusFailed},
 		{[]string{"image", "cat", buoy}, "needs the file to look into and a path", statusUsage},
 		{[]string{"image", "extract", buoy}, "--to DIR is needed: the folder to write to", statusUsage},
-		{[]string{"image", "ls", w.Games}, "it is no file", statusFailed},
+		{[]string{"image", "ls", w.Games}, "it is not a file", statusFailed},
 	} {
 		status, _, stderr := polytome(t, c.args...)
 		assert.Equal(t, c.code, status, "%q", c.args)

@@ -52,7 +52,7 @@ func (e *UnknownFoldError) Error() string {
 	for _, f := range Folds {
 		names = append(names, f.Name)
 	}
-	return fmt.Sprintf("a card cannot be folded to %q; there are: %s", e.Name, strings.Join(names, ", "))
+	return fmt.Sprintf("unknown fold %q; folds are: %s", e.Name, strings.Join(names, ", "))
 }
 
 // FoldNamed finds a fold by its name; "" is the first one. The error is an *[UnknownFoldError].
@@ -228,7 +228,7 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 	if len(rows) == 0 {
 		say := c.Nothing
 		if say == "" {
-			say = "There is no title here yet: choose some at Fit."
+			say = "There is no title here yet: select some in Fit."
 		}
 		p.y = p.Para(body, p.left, p.y+4, body.WrapMost(say, p.wide, 4))
 	}

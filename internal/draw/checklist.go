@@ -32,7 +32,7 @@ func (c Checklist) Draw(o Options) *scene.Drawing {
 	}
 	s := scene.Begin(o.paper(), "At the console", o.sub(counted(some(len(c.Targets), plural(len(c.Targets), "target")), some(lines, plural(lines, "step")))), o.Date)
 	if len(c.Targets) == 0 {
-		nothing(s, "The bench has no target yet, so there is nothing to be done at a console.")
+		nothing(s, "The bench has no target yet, so there is nothing to do at a console.")
 	}
 	for _, p := range c.Targets {
 		p.draw(s)
@@ -50,7 +50,7 @@ func (p *Steps) draw(s *scene.Sheet) {
 	s.WriteIn(quiet, s.Left, s.Y+6, s.Wide(), p.Detail)
 	s.Y += 18
 	if len(p.Lines) == 0 {
-		paragraph(s, body, 0, "There is nothing to be done at the console for this target.")
+		paragraph(s, body, 0, "Nothing to do at the console for this target.")
 		s.Y += 8
 	}
 	ticks(s, p.Lines, p.Ticked)

@@ -49,9 +49,9 @@ const (
 
 // Draw draws the diagram.
 func (h Connections) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper().Across(), "What is joined to what", o.sub(some(len(h.Links), plural(len(h.Links), "target"))), o.Date)
+	s := scene.Begin(o.paper().Across(), "What is plugged into what", o.sub(some(len(h.Links), plural(len(h.Links), "target"))), o.Date)
 	if len(h.Links) == 0 {
-		nothing(s, "The bench has no target yet, so nothing is joined to this computer.")
+		nothing(s, "The bench has no target yet, so nothing is connected to this computer.")
 		return s.End()
 	}
 	for i := 0; i < len(h.Links); {

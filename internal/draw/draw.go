@@ -51,7 +51,7 @@ func (e *UnknownKindError) Error() string {
 	for _, k := range Kinds {
 		names = append(names, string(k))
 	}
-	return fmt.Sprintf("there is no drawing %q; there are: %s", e.Name, strings.Join(names, ", "))
+	return fmt.Sprintf("unknown drawing %q; drawings are: %s", e.Name, strings.Join(names, ", "))
 }
 
 // KindNamed finds a kind by its name. The error is an *[UnknownKindError].
@@ -107,7 +107,7 @@ var Formats = []string{".pdf", ".svg"}
 type UnknownFormatError struct{ File string }
 
 func (e *UnknownFormatError) Error() string {
-	return fmt.Sprintf("%s: a drawing is a .pdf or .svg file; give it one of these extensions", e.File)
+	return fmt.Sprintf("%s: a drawing must be a .pdf or .svg file", e.File)
 }
 
 // Check says why a file cannot take a drawing, before one is made: its name, or its folder. The error may be an *[UnknownFormatError].
@@ -122,11 +122,11 @@ func Check(file string) error {
 	info, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		return fmt.Errorf("the folder %s is not there; make it first, or name another one", dir)
+		return fmt.Errorf("the folder %s does not exist; create it first, or choose another one", dir)
 	case err != nil:
 		return fmt.Errorf("the drawing %s cannot be written: %w", file, err)
 	case !info.IsDir():
-		return fmt.Errorf("%s is no folder, so %s cannot lie in it", dir, filepath.Base(file))
+		return fmt.Errorf("%s is not a folder, so %s cannot be in it", dir, filepath.Base(file))
 	}
 	return nil
 }

@@ -232,7 +232,7 @@ func mapWith(n int) draw.VolumeMap {
 	if n == 0 {
 		return draw.VolumeMap{Target: "no target"}
 	}
-	return draw.VolumeMap{Target: "north-58.img", Now: layWith(n, true), After: layWith(n, false), Planned: "now, and after every file was brought into one piece", NotFixed: []string{"FULL/torn.iso stays fragmented: no run of free clusters is large enough."}}
+	return draw.VolumeMap{Target: "north-58.img", Now: layWith(n, true), After: layWith(n, false), Planned: "now, and after defragmenting every file", NotFixed: []string{"FULL/torn.iso stays fragmented: no run of free clusters is large enough."}}
 }
 
 func stepsWith(n int) (c draw.Checklist) {
@@ -558,7 +558,7 @@ func TestAnyTitlesCanBeDrawn(t *testing.T) {
 func TestManyPlatformsHaveSpaceOnACard(t *testing.T) {
 	for _, f := range draw.Folds {
 		c := cardWith(200, f, false)
-		c.Note = "What to do at the console is not reported, as the target could not be looked at: the drive is not plugged in."
+		c.Note = "What to do at the console is unknown, as the target could not be read: the drive is not plugged in."
 		for i := range c.Titles {
 			c.Titles[i].Platform = fmt.Sprintf("platform %03d", i%90)
 		}

@@ -65,12 +65,12 @@ func (f FitSheet) Draw(o Options) *scene.Drawing {
 	}
 	say := ""
 	if wanted > 0 {
-		say = fmt.Sprintf("of %s that are wanted somewhere, %s go", size.Exact(int64(wanted)), size.Exact(int64(goes)))
+		say = fmt.Sprintf("of %s selected somewhere, %s fit", size.Exact(int64(wanted)), size.Exact(int64(goes)))
 	}
 	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)), some(len(f.Targets), plural(len(f.Targets), "target")), say), o.Date)
 	switch {
 	case len(f.Targets) == 0:
-		nothing(s, "The bench has no target yet, so nothing can be said of where its titles that fit.")
+		nothing(s, "The bench has no target yet, so there is nothing to fit.")
 		return s.End()
 	case len(f.Titles) == 0:
 		nothing(s, "The bench has no titles: its folders with games are empty, or could not be read.")
@@ -163,7 +163,7 @@ func (f *FitSheet) legend(s *scene.Sheet) {
 	for _, l := range []struct {
 		cell FitCell
 		say  string
-	}{{FitCell{Goes: true, Wanted: true}, "wanted, and goes"}, {FitCell{Goes: true}, "would go, not wanted"}, {FitCell{Wanted: true}, "wanted, and does not go: the number is that of the reason at the end"}} {
+	}{{FitCell{Goes: true, Wanted: true}, "selected, fits"}, {FitCell{Goes: true}, "would fit, not selected"}, {FitCell{Wanted: true}, "selected, does not fit: the number refers to the reasons at the end"}} {
 		sign(s.Page, x, s.Y+6, &l.cell)
 		x += 9
 		x += s.Write(small, x, s.Y+6, l.say) + 16
@@ -259,7 +259,7 @@ func (f *FitSheet) emit(s *scene.Sheet, reasons []whyNot) {
 	s.Y += 10
 	if len(reasons) == 0 {
 		s.Need(20)
-		paragraph(s, body, 0, "Everything that is wanted goes.")
+		paragraph(s, body, 0, "Everything selected fits.")
 		return
 	}
 	section(s, "Why not", 60)
@@ -295,7 +295,7 @@ func (f *FitSheet) emit(s *scene.Sheet, reasons []whyNot) {
 		}
 		if more := len(r.titles) - reported; more > 0 {
 			s.Need(12)
-			paragraph(s, quiet, 16, fmt.Sprintf("and likewise for %s more, which have this number in the grid", titles(more)))
+			paragraph(s, quiet, 16, fmt.Sprintf("and the same for %s more, with this number in the grid", titles(more)))
 		}
 		s.Y += 6
 	}

@@ -39,7 +39,7 @@ func RackOf(b *bench.Bench, board survey.Board, set *loader.Set) Rack {
 	r := Rack{Shown: ShownBy(set)}
 	for n := range b.Targets {
 		p := &b.Targets[n]
-		v := Volume{Name: p.Name, Detail: p.Via, Capacity: int64(p.Capacity), Away: "it could not be looked at"}
+		v := Volume{Name: p.Name, Detail: p.Via, Capacity: int64(p.Capacity), Away: "it could not be read"}
 		if n < len(board) && board[n] != nil {
 			v = volumeIn(board[n])
 		}

@@ -193,7 +193,7 @@ func TestATargetThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
 	src := season3(t)
 	src.Board[1] = nil
 	r := draw.RackOf(src.Bench, src.Board, src.Set)
-	assert.Equal(t, "it could not be looked at", r.Targets[1].Away)
+	assert.Equal(t, "it could not be read", r.Targets[1].Away)
 	d := r.Draw(options("a4"))
 	assert.Empty(t, scenetest.Wrong(d))
 	assert.Contains(t, textOf(d), "Ferry share")
@@ -266,11 +266,11 @@ func TestWhatASourceCannotDraw(t *testing.T) {
 	assert.Error(t, err)
 	d, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Target: -1}, options("a4"))
 	require.NoError(t, err, "the others are reported")
-	assert.Contains(t, textOf(d), "could not be looked at")
+	assert.Contains(t, textOf(d), "could not be read")
 	assert.Contains(t, textOf(d), "Hall pocket")
 	src.Board[0] = nil
 	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindTree, Target: 0}, options("a4"))
-	assert.ErrorContains(t, err, "North stick could not be looked at")
+	assert.ErrorContains(t, err, "North stick could not be read")
 }
 
 // textOf is everything that is written in a drawing.
@@ -288,7 +288,7 @@ func textOf(d *scene.Drawing) string {
 
 func TestOneOfSeveralTargetsIsDrawn(t *testing.T) {
 	src := season3(t)
-	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack", draw.KindFit: "What goes where, and why not", draw.KindConnections: "What is joined to what", draw.KindChecklist: "At the console"} {
+	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack", draw.KindFit: "What goes where, and why not", draw.KindConnections: "What is plugged into what", draw.KindChecklist: "At the console"} {
 		d, err := src.Make(t.Context(), draw.Request{Kind: kind, Target: 2}, options("a4"))
 		require.NoError(t, err)
 		s := textOf(d)

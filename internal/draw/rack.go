@@ -109,7 +109,7 @@ const widest, narrowest = 190.0, 126.0
 
 // Draw draws the rack.
 func (r Rack) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Targets), plural(len(r.Targets), "target")), "each filled to its own scale"), o.Date)
+	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Targets), plural(len(r.Targets), "target")), "each to its own scale"), o.Date)
 	if len(r.Targets) == 0 {
 		nothing(s, "The bench has no target yet. Add one with P on the screen, or in the bench file.")
 		return s.End()
@@ -169,7 +169,7 @@ func (r *Rack) legend(s *scene.Sheet) {
 	swatch(func(x float64) { plannedFill(s.Page, x, y, 14, 9, false) }, "planned")
 	swatch(func(float64) {}, "free")
 	s.Line(0.8, scene.Black, []float64{2.5, 2}, scene.Point{X: x, Y: y + 4.5}, scene.Point{X: x + 14, Y: y + 4.5})
-	s.Write(small, x+19, y+7.5, "above it stays free: the reserve")
+	s.Write(small, x+19, y+7.5, "above it: the reserve, kept free")
 	s.Y += 22
 }
 
@@ -190,7 +190,7 @@ func (r *Rack) volume(s *scene.Sheet, v *Volume, x, w float64) {
 	if v.OverTitles > 0 {
 		s.Rect(x, y, bar, 13, 0.8, scene.Black, nil)
 		s.Line(0.8, scene.Black, nil, scene.Point{X: x, Y: y}, scene.Point{X: x + bar, Y: y + 13})
-		s.WriteIn(smaller, x+bar+5, y+5.5, w-bar-17, "does not go:")
+		s.WriteIn(smaller, x+bar+5, y+5.5, w-bar-17, "does not fit:")
 		s.WriteIn(smaller, x+bar+5, y+12.5, w-bar-17, fmt.Sprintf("%s, %s", titles(v.OverTitles), size.Format(v.Over)))
 	}
 	y += 17
@@ -333,7 +333,7 @@ func (r *Rack) oneScale(s *scene.Sheet) {
 func (r *Rack) totals(s *scene.Sheet) {
 	section(s, "Totals", 60)
 	t := newTable(s, column{name: "target"}, column{name: "space", width: 66, right: true}, column{name: "kept", width: 66, right: true}, column{name: "planned", width: 66, right: true},
-		column{name: "free", width: 66, right: true}, column{name: "titles there", width: 52, right: true}, column{name: "to come", width: 46, right: true}, column{name: "do not go", width: 46, right: true})
+		column{name: "free", width: 66, right: true}, column{name: "titles there", width: 52, right: true}, column{name: "to come", width: 46, right: true}, column{name: "do not fit", width: 46, right: true})
 	var sum Volume
 	there, come, not := 0, 0, 0
 	for i := range r.Targets {

@@ -92,7 +92,7 @@ func (l *RunLane) draw(s *scene.Sheet) {
 		totals = append(totals, "took "+duration(l.Elapsed))
 	}
 	if peak > 0 {
-		totals = append(totals, fmt.Sprintf("at best %s/s, %s/s in the mean", size.Format(peak), size.Format(int64(sum/float64(len(l.Speeds))))))
+		totals = append(totals, fmt.Sprintf("at best %s/s, on average %s/s", size.Format(peak), size.Format(int64(sum/float64(len(l.Speeds))))))
 	}
 	for _, line := range body.WrapMost(strings.Join(totals, " · "), s.Wide(), 3) {
 		s.Write(body, s.Left, s.Y+8, line)
@@ -122,7 +122,7 @@ func (l *RunLane) plot(s *scene.Sheet, peak int64) {
 	whole := max(l.Elapsed, l.Span*time.Duration(len(l.Speeds)))
 	if peak == 0 || whole <= 0 {
 		s.Rect(x, y, w, 30, 0.6, scene.Rule, nil)
-		s.WriteCentre(quiet, x+w/2, y+18, w-20, "no speed was written down for this run: it wrote nothing, or was over at once")
+		s.WriteCentre(quiet, x+w/2, y+18, w-20, "no speed was recorded for this run: it wrote nothing, or ended at once")
 		s.Y += 40
 		return
 	}
@@ -209,13 +209,13 @@ func clock(t time.Duration) string {
 const reportedMoments = 60
 
 var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewriting: "written again", run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
-	run.Waiting: "the target is away", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
+	run.Waiting: "the target is not connected", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
 
 // moments tells what happened on the way.
 func (l *RunLane) moments(s *scene.Sheet) {
 	if len(l.Moments) == 0 {
 		s.Need(14)
-		s.Write(quiet, s.Left, s.Y+8, "Nothing out of the ordinary happened on the way.")
+		s.Write(quiet, s.Left, s.Y+8, "Nothing unusual happened.")
 		s.Y += 14
 		return
 	}

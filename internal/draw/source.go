@@ -62,7 +62,7 @@ type Request struct {
 }
 
 // ErrWhichTarget is a drawing of one target where none was named.
-var ErrWhichTarget = errors.New("this drawing is of one target: name it")
+var ErrWhichTarget = errors.New("this drawing needs one target: name it")
 
 // Make makes a drawing.
 func (src *Source) Make(ctx context.Context, r Request, o Options) (*scene.Drawing, error) {
@@ -117,7 +117,7 @@ func (src *Source) survey(n int) (*survey.Survey, error) {
 	case n < 0 || n >= len(src.Bench.Targets):
 		return nil, ErrWhichTarget
 	case n >= len(src.Board) || src.Board[n] == nil:
-		return nil, fmt.Errorf("%s could not be looked at, so it cannot be drawn", src.Bench.Targets[n].Name)
+		return nil, fmt.Errorf("%s could not be read, so it cannot be drawn", src.Bench.Targets[n].Name)
 	}
 	return src.Board[n], nil
 }
@@ -129,7 +129,7 @@ func (src *Source) connections(r Request) (Subject, error) {
 	} else {
 		cards, err := src.Cards.Cards()
 		if err != nil {
-			return nil, fmt.Errorf("the network interfaces of this computer cannot be reported: %w", err)
+			return nil, fmt.Errorf("listing the network interfaces: %w", err)
 		}
 		h = *connections.Of(src.Bench, src.Set, cards)
 	}
@@ -196,7 +196,7 @@ func (src *Source) checklist(ctx context.Context, r Request) (Subject, error) {
 			if r.Target >= 0 || len(src.Bench.Targets) == 1 || ctx.Err() != nil {
 				return nil, err
 			}
-			c.Targets = append(c.Targets, Steps{Target: src.Bench.Targets[n].Name, Detail: "could not be looked at: " + err.Error()})
+			c.Targets = append(c.Targets, Steps{Target: src.Bench.Targets[n].Name, Detail: "could not be read: " + err.Error()})
 			continue
 		}
 		s, err := src.survey(n)
@@ -222,7 +222,7 @@ func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
 	}
 	if err != nil {
 		c := CardOf(s, src.Set, r.Fold, nil, src.jpeg(ctx))
-		c.Note = "What to do at the console is not reported, as the target could not be looked at: " + err.Error() + "."
+		c.Note = "What to do at the console is unknown, as the target could not be read: " + err.Error() + "."
 		return c, nil
 	}
 	if len(src.Titles) == 0 {
@@ -295,7 +295,7 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 		if m.After, m.NotFixed, err = blockmap.AfterGathering(ctx, p.Volume()); err != nil {
 			return nil, err
 		}
-		m.Planned = "now, and after every file was brought into one piece"
+		m.Planned = "now, and after defragmenting every file"
 	}
 	return m, nil
 }

@@ -198,7 +198,7 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	root := grow(t.Lines)
 	s := scene.Begin(o.paper(), "The tree of "+t.Target, o.sub(t.Detail, counted(some(root.files, plural(root.files, "file")), some(root.folders, plural(root.folders, "folder")), size.Format(root.bytes))), o.Date)
 	if len(t.Lines) == 0 {
-		nothing(s, "Nothing is on this target, and nothing is chosen for it yet.")
+		nothing(s, "Nothing is on this target, and nothing is selected for it yet.")
 		return s.End()
 	}
 	s.WriteIn(small, s.Left, s.Y+7, s.Wide(), "now and after the next run: "+root.words())
@@ -213,7 +213,7 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 		}
 		s.PathIn(small, s.Left, s.Y+7, s.Wide()-treeState-treeSize-20, in)
 		s.WriteRight(small, s.Right-treeState-12, s.Y+7, treeSize, "size")
-		s.Write(small, s.Right-treeState, s.Y+7, "what becomes of it")
+		s.Write(small, s.Right-treeState, s.Y+7, "what happens to it")
 		s.Across(s.Left, s.Y+10, s.Wide(), 0.5, scene.Rule)
 		s.Y += 15
 	}
@@ -224,7 +224,7 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	if folded {
 		s.Y += 8
 		d.links = append(d.links, treeLink{s.Here(), s.Left, s.Y, s.Wide()})
-		paragraph(s, quiet, 0, "Lines with a bar in front stand for several neighbours: the first and the last of them are named. Where every title is, is reported behind the tree.")
+		paragraph(s, quiet, 0, "Lines with a bar stand for several neighbours and name the first and last. Behind the tree is a list of where every title is.")
 	}
 	if folded || t.Whole && len(t.Titles) > 0 {
 		t.index(s, d)

@@ -42,7 +42,7 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 	}
 	if m.Now == nil {
 		if m.Ready == nil {
-			nothing(s, "There is no volume to be drawn.")
+			nothing(s, "There is no volume to draw.")
 		}
 		return s.End()
 	}
@@ -74,9 +74,9 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 	torn := len(m.Fragmented())
 	say := fmt.Sprintf("%s, %s, %s, clusters of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), size.Format(info.Cluster))
 	paragraph(s, body, 0, say)
-	pieces := "every file lies contiguous"
+	pieces := "every file is contiguous"
 	if torn > 0 {
-		pieces = size.Exact(int64(torn)) + " " + plural(torn, "file") + " in more than one piece"
+		pieces = size.Exact(int64(torn)) + " " + plural(torn, "file") + " fragmented"
 	}
 	paragraph(s, body, 0, fmt.Sprintf("%s free, the largest run %s; %s", size.Format(m.FreeBytes()), size.Format(m.Largest()), pieces))
 	s.Y += 4
@@ -110,7 +110,7 @@ func mapLegend(s *scene.Sheet) {
 	for _, l := range []struct {
 		kind blockmap.Kind
 		say  string
-	}{{blockmap.File, "a file contiguous"}, {blockmap.Pieces, "a file fragmented, joined by bows"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
+	}{{blockmap.File, "contiguous file"}, {blockmap.Pieces, "fragmented file, fragments joined by arcs"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
 		fillOf(s.Page, x, s.Y, 14, 8, l.kind, false)
 		s.Rect(x, s.Y, 14, 8, 0.5, scene.Black, nil)
 		x += 18
@@ -156,7 +156,7 @@ func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
 	s.Rect(s.Left, base, wide, 12, 0.6, scene.Black, nil)
 	s.Y = base + 18
 	if len(torn) > mostArcs {
-		paragraph(s, quiet, 0, fmt.Sprintf("bows for the %d files in the most pieces", mostArcs))
+		paragraph(s, quiet, 0, fmt.Sprintf("arcs for the %d most fragmented files", mostArcs))
 	}
 	s.Y += 6
 }
@@ -228,7 +228,7 @@ func pieces(s *scene.Sheet, m *blockmap.Map) {
 	if len(torn) == 0 {
 		return
 	}
-	section(s, "In more than one piece", 60)
+	section(s, "Fragmented", 60)
 	t := newTable(s, column{name: "file", path: true}, column{name: "pieces", width: 50, right: true}, column{name: "size", width: 70, right: true})
 	for _, f := range torn[:min(len(torn), mostPieces)] {
 		t.row(body, f.Path, size.Exact(int64(len(f.Runs))), size.Format(f.Size))
@@ -260,7 +260,7 @@ func preparing(s *scene.Sheet, p *prepare.Plan) {
 	d := p.Drive
 	paragraph(s, body, 0, fmt.Sprintf("%s, %s", d.Name(), size.Format(d.Size)))
 	if p.Loses != "" {
-		paragraph(s, strong, 0, "This loses: "+p.Loses)
+		paragraph(s, strong, 0, "This will be lost: "+p.Loses)
 	}
 	s.Y += 8
 	for _, part := range []struct {
@@ -275,7 +275,7 @@ func preparing(s *scene.Sheet, p *prepare.Plan) {
 	}
 	if len(p.Reasons) > 0 {
 		s.Y += 4
-		section(s, "Why so", 40)
+		section(s, "Why", 40)
 		for _, r := range p.Reasons {
 			paragraph(s, body, 0, r.What+": "+r.Why)
 			s.Y += 3
@@ -283,7 +283,7 @@ func preparing(s *scene.Sheet, p *prepare.Plan) {
 	}
 	if len(p.Steps) > 0 {
 		s.Y += 8
-		section(s, "What is done", 40)
+		section(s, "Steps", 40)
 		for i, l := range p.Steps {
 			paragraph(s, body, 0, fmt.Sprintf("%d. %s", i+1, l))
 			s.Y += 3
@@ -322,7 +322,7 @@ func slicesOf(s *scene.Sheet, parts []prepare.Slice, whole int64) {
 		s.Need(11)
 		say := p.Say
 		if say == "" {
-			say = "something that is not known"
+			say = "something unknown"
 		}
 		word := map[string]string{"lost": "is lost", "kept": "stays", "new": "is made", "table": "partition table", "free": ""}[p.Kind]
 		s.WriteRight(small, s.Left+70, s.Y+7, 68, size.Format(p.Start))

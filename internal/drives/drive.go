@@ -195,7 +195,7 @@ func (d *Drive) Identity() Identity { return Identity{d.Path, d.Serial, d.Size, 
 func (d *Drive) look(ctx context.Context) {
 	f, err := os.Open(d.Path)
 	if err != nil {
-		d.Trouble = fmt.Sprintf("%s cannot be looked into: %v", d.Path, reason(err))
+		d.Trouble = fmt.Sprintf("%s cannot be read: %v", d.Path, reason(err))
 		return
 	}
 	defer f.Close()
@@ -213,7 +213,7 @@ func (d *Drive) look(ctx context.Context) {
 // reason leaves the path out of an error, and says how to get permission.
 func reason(err error) string {
 	if errors.Is(err, os.ErrPermission) {
-		return "you have no permission for it. " + permission
+		return "permission denied. " + permission
 	}
 	var pe *os.PathError
 	if errors.As(err, &pe) {
@@ -223,7 +223,7 @@ func reason(err error) string {
 }
 
 // permission is how to get it, in one sentence.
-const permission = "Run Polytome with sudo, or have yourself added to the group disk and log in again."
+const permission = "Run Polytome with sudo, or add yourself to the group disk and log in again."
 
 func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	d.Volumes = []Volume{}
@@ -235,7 +235,7 @@ func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	switch {
 	case errors.Is(err, partition.ErrNone):
 	case err != nil:
-		d.Trouble = fmt.Sprintf("its beginning cannot be read: %v", err)
+		d.Trouble = fmt.Sprintf("its start cannot be read: %v", err)
 		return
 	default:
 		d.Table, d.Sector = t, t.Sector
@@ -317,7 +317,7 @@ func OpenVolume(m *medium.File) (*volume.Volume, error) {
 	case err != nil:
 		return nil, fmt.Errorf("reading the first sector of %s: %w", m.Name(), err)
 	case v == nil:
-		return nil, fmt.Errorf("%s holds no FAT or exFAT volume there", m.Name())
+		return nil, fmt.Errorf("%s has no FAT or exFAT volume there", m.Name())
 	}
 	return v()
 }
@@ -343,7 +343,7 @@ func Rehearse(v *volume.Volume) (*volume.Volume, error) {
 	return v.Rehearse(func(dev volume.Device) (*volume.Volume, error) {
 		open, err := openVolume(dev, length)
 		if err != nil || open == nil {
-			return nil, cmp.Or(err, errors.New("the volume is not what it was when it was opened"))
+			return nil, cmp.Or(err, errors.New("the volume has changed since it was opened"))
 		}
 		return open()
 	})
@@ -385,13 +385,13 @@ func recognise(b []byte) string {
 func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	info, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("there is no image or drive %s; check the spelling, or make one with: polytome drives prepare %s --size 58GiB", name, name)
+		return nil, fmt.Errorf("no image or drive %s; check the spelling, or create one: polytome drives prepare %s --size 58GiB", name, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s: %v", name, reason(err))
 	}
 	if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is neither an image nor a drive", name)
+		return nil, fmt.Errorf("%s is not an image or a drive", name)
 	}
 	full, err := filepath.Abs(name)
 	if err != nil {
@@ -425,7 +425,7 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 		return s.Image(ctx, what)
 	}
 	if err == nil && info.IsDir() {
-		return nil, fmt.Errorf("%s is a folder, and neither an image nor a drive", what)
+		return nil, fmt.Errorf("%s is a folder, not an image or a drive", what)
 	}
 	all, err := s.List(ctx)
 	if err != nil {
@@ -439,17 +439,17 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 		}
 		for n, p := range d.parts {
 			if part := filepath.Join(s.Dev, p.name); part == what || part == real {
-				return nil, fmt.Errorf("%s is partition %d of %s: give the drive, and the partition behind it as in %s#%d", what, n, d.Path, d.Path, n)
+				return nil, fmt.Errorf("%s is partition %d of %s: give the drive and the partition, as in %s#%d", what, n, d.Path, d.Path, n)
 			}
 		}
 	}
 	switch len(found) {
 	case 0:
-		return nil, fmt.Errorf("there is no drive %s; polytome drives lists those that there are", what)
+		return nil, fmt.Errorf("no drive %s; list them with: polytome drives", what)
 	case 1:
 		return found[0], nil
 	}
-	return nil, fmt.Errorf("%d drives have the serial number %s; name the one that is meant by its path", len(found), what)
+	return nil, fmt.Errorf("%d drives have the serial number %s; use the path of the one you mean", len(found), what)
 }
 
 // Target finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a partition, or a
@@ -499,5 +499,5 @@ func (s System) behind(ctx context.Context, folder string) (*Drive, int, error) 
 			}
 		}
 	}
-	return nil, 0, fmt.Errorf("what lies behind the folder %s cannot be known: no drive that can be looked into is mounted there", folder)
+	return nil, 0, fmt.Errorf("no readable drive is mounted at %s", folder)
 }

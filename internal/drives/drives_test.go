@@ -167,7 +167,7 @@ func TestTheGuardRefuses(t *testing.T) {
 		}, "it had 128.00 MiB and has"},
 		"another table": {func(c *computer) {
 			another(c.t, filepath.Join(c.Dev, "sdb"))
-		}, "its partition table is another one"},
+		}, "its partition table is different"},
 		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) }, "there is no drive"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -217,7 +217,7 @@ func TestConsent(t *testing.T) {
 	stick, disk := c.look("QX-1"), c.look("B-7")
 	for _, typed := range []string{"", "y", "yes", "QX-2", "sdb"} {
 		_, err := c.Open(ctx, stick, drives.Erasing, drives.Consent{Typed: typed})
-		assert.ErrorContains(t, err, "what was typed is not its name", typed)
+		assert.ErrorContains(t, err, "that is not its name", typed)
 		assert.True(t, drives.IsRefused(err))
 	}
 	_, err := c.Open(ctx, disk, drives.Erasing, drives.Consent{Typed: "Built in"})
@@ -277,7 +277,7 @@ func TestNoPermission(t *testing.T) {
 	shown := c.look("QX-1")
 	require.NoError(t, os.Chmod(dev, 0))
 	d := c.look("QX-1")
-	assert.Contains(t, d.Trouble, "you have no permission for it. Run Polytome with sudo")
+	assert.Contains(t, d.Trouble, "permission denied. Run Polytome with sudo")
 	_, err := c.Open(ctx, shown, drives.Erasing, drives.Consent{Typed: "QX-1"})
 	assert.True(t, drives.IsRefused(err), err)
 }

@@ -32,9 +32,9 @@ func (e *BusyError) Error() string {
 		s += fmt.Sprintf("; %s (process %d) has %s open", p.Name, p.PID, p.File)
 	}
 	if len(e.Programs) == 0 {
-		s += " by a program that cannot be seen without more permission"
+		s += " by a program that only an administrator can see"
 	}
-	return s + "; end that, and try again"
+	return s + "; close it, and try again"
 }
 
 // Programs finds who has files below a folder, or one of the given devices, open.
@@ -115,9 +115,9 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	points := d.MountPoints()
 	slices.SortFunc(points, func(a, b string) int { return len(b) - len(a) }) // the inner ones first
 	for _, at := range points {
-		emit("writing out what waits for " + at)
+		emit("writing pending data to " + at)
 		if err := SyncAt(at); err != nil {
-			return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for %s failed: %w", d.Name(), at, err)
+			return nil, fmt.Errorf("%s is not safe to unplug: writing pending data to %s failed: %w", d.Name(), at, err)
 		}
 		emit("unmounting " + at)
 		if err := s.unmount(d, at); err != nil {
@@ -138,19 +138,19 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	if len(who) > 0 {
 		return nil, &BusyError{Drive: d.Name(), At: d.Path, Programs: who}
 	}
-	emit("writing out what waits for " + d.Name())
+	emit("writing pending data to " + d.Name())
 	if err := flushDevice(d.Path); err != nil && !errors.Is(err, os.ErrPermission) {
-		return nil, fmt.Errorf("%s is not safe to unplug: writing out what waits for it failed: %w", d.Name(), err)
+		return nil, fmt.Errorf("%s is not safe to unplug: writing pending data failed: %w", d.Name(), err)
 	}
 	if !off {
-		r.Say = d.Name() + " is released."
+		r.Say = d.Name() + " is unmounted."
 		return r, nil
 	}
 	if d.Image {
-		r.Safe, r.Say = true, d.Name()+" is a file, and everything is in it: it can be copied or moved."
+		r.Safe, r.Say = true, d.Name()+" is a file with everything written: it can be copied or moved."
 		return r, nil
 	}
-	emit("switching off " + d.Name())
+	emit("powering off " + d.Name())
 	r.Off = s.off(d)
 	r.Safe, r.Say = true, d.Name()+" is safe to unplug."
 	return r, nil

@@ -127,7 +127,7 @@ func udisksDrive(kernel string) (string, error) {
 	}
 	p, ok := v.Value().(dbus.ObjectPath)
 	if !ok {
-		return "", errors.New("udisks does not tell of the drive")
+		return "", errors.New("udisks does not know the drive")
 	}
 	return string(p), nil
 }

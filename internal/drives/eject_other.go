@@ -20,7 +20,7 @@ func flushDevice(name string) error {
 }
 
 func (s System) unmount(*Drive, string) error {
-	return errors.New("drives are released by the system's own menu here")
+	return errors.New("eject drives with the system's own menu here")
 }
 
 func (s System) off(*Drive) bool { return false }

@@ -53,20 +53,20 @@ func (d *Drive) Refusal() *RefusedError {
 			}
 			switch kind {
 			case Mounted:
-				return refuse(u.Say, "let it go first: polytome drives eject --unmount "+d.Path)
+				return refuse(u.Say, "unmount it first: polytome drives eject --unmount "+d.Path)
 			case Looped:
 				return refuse(u.Say, "detach it first, or use the device")
 			case Opened:
-				return refuse(u.Say, "close it there first: two that write to it at once destroy it")
+				return refuse(u.Say, "close it there first: two programs writing at once would destroy it")
 			case OfSystem, Swap:
 				return refuse(u.Say, "")
 			}
-			return refuse(u.Say, "it has to be released where it is used")
+			return refuse(u.Say, "release it where it is used")
 		}
 	}
 	switch {
 	case d.ReadOnly:
-		return refuse("it cannot be written to", "slide its write lock back, if it has one")
+		return refuse("it cannot be written to", "unlock its write-protect switch, if it has one")
 	case d.Trouble != "":
 		return refuse(d.Trouble, "")
 	case d.Size < 1<<20:
@@ -79,10 +79,10 @@ func (d *Drive) Refusal() *RefusedError {
 func (d *Drive) Agreed(c Consent) error {
 	typed := strings.TrimSpace(c.Typed)
 	if typed == "" || !strings.EqualFold(typed, d.Name()) && !strings.EqualFold(typed, d.Serial) {
-		return &RefusedError{d.Name(), "what was typed is not its name", fmt.Sprintf("write %q or its serial number %q to agree that all on it is lost", d.Name(), d.Serial)}
+		return &RefusedError{d.Name(), "that is not its name", fmt.Sprintf("type %q or its serial number %q to confirm that everything on it is lost", d.Name(), d.Serial)}
 	}
 	if d.Fixed() && !c.Fixed {
-		return &RefusedError{d.Name(), "it is a disk that is built into this computer", "agree to that as well (--fixed-disk), if it is really meant"}
+		return &RefusedError{d.Name(), "it is a disk that is built into this computer", "confirm that too (--fixed-disk) if you mean it"}
 	}
 	return nil
 }
@@ -96,7 +96,7 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 		return nil, fmt.Errorf("looking at %s again: %w", shown.Name(), err)
 	}
 	if now.Identity() != shown.Identity() {
-		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now), "look at the drives again"}
+		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now), "list the drives again"}
 	}
 	if r := now.Refusal(); r != nil {
 		return nil, r
@@ -129,7 +129,7 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 // same compares an opened drive with what was shown.
 func (s System) same(shown *Drive, m *medium.File) error {
 	changed := func(what string) error {
-		return &RefusedError{shown.Name(), "it changed just before the first write: " + what, "look at the drives again"}
+		return &RefusedError{shown.Name(), "it changed just before the first write: " + what, "list the drives again"}
 	}
 	if n, err := m.SizeNow(); err != nil {
 		return changed(err.Error())
@@ -137,11 +137,11 @@ func (s System) same(shown *Drive, m *medium.File) error {
 		return changed(fmt.Sprintf("it had %s and has %s", size.Format(shown.Size), size.Format(n)))
 	}
 	if tablePrint(m, shown.Size, shown.Table) != shown.print {
-		return changed("its partition table is another one")
+		return changed("its partition table is different")
 	}
 	if !shown.Image {
 		if now := s.disk(shown.kernel); now == nil || now.Serial != shown.Serial || now.Size != shown.Size {
-			return changed("the device is another one")
+			return changed("the device is different")
 		}
 	}
 	return nil
@@ -155,7 +155,7 @@ func differs(a, b *Drive) string {
 	case a.Size != b.Size:
 		return fmt.Sprintf("it had %s and has %s", size.Format(a.Size), size.Format(b.Size))
 	case a.print != b.print:
-		return "its partition table is another one"
+		return "its partition table is different"
 	}
 	return fmt.Sprintf("it was %s and is %s", a.Path, b.Path)
 }

@@ -7,5 +7,5 @@ import (
 
 // mountedDrives is for systems that tell of nothing else.
 func (s System) mountedDrives(context.Context) ([]*Drive, error) {
-	return nil, errors.New("this system does not tell of its drives; image files work all the same")
+	return nil, errors.New("this system does not list its drives; image files work anyway")
 }

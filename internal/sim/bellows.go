@@ -112,7 +112,7 @@ func bellowsDiscs(stick fs.FS, dir, name string, files []fs.DirEntry) string {
 	}
 	named := namedIn(string(text))
 	if len(named) == 0 {
-		return "its playlist names no disc"
+		return "its playlist is empty"
 	}
 	for _, line := range named {
 		disc := spelled(files, line)

@@ -107,11 +107,11 @@ func cartridgeWhy(r io.ReaderAt, platform string) string {
 func zipWhy(r io.ReaderAt, size int64, platform string) string {
 	head := make([]byte, 4)
 	if _, err := r.ReadAt(head, 0); err != nil || string(head[:2]) != "PK" {
-		return "it is no zip"
+		return "it is not a zip file"
 	}
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return "it is no zip"
+		return "it is not a zip file"
 	}
 	var games []*zip.File
 	for _, f := range z.File {

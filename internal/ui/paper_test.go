@@ -34,7 +34,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range []struct{ keys, kind, says string }{
 		{"1", "card", "Contents of gullwing-season"}, {"2", "fit", "What goes where"}, {"3", "tree", "The tree of North stick"}, {"4", "run", "How it ran"},
-		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"}, {"L", "tree", "The tree of North stick"}, {"H", "connections", "What is joined to what"}, {"D", "map", "What lies where on north-58.img"},
+		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"}, {"L", "tree", "The tree of North stick"}, {"H", "connections", "What is plugged into what"}, {"D", "map", "What lies where on north-58.img"},
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {

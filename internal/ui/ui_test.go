@@ -227,7 +227,7 @@ func TestAFailedStepIsExplained(t *testing.T) {
 	assert.Contains(t, s, "FAILED")
 	assert.Contains(t, s, "Mistral_Halt.iso: no such file or directory; plug its drive in again, or scan again")
 	press(a, "5")
-	assert.Contains(t, text(a), "Mistral Halt was to be here and is not")
+	assert.Contains(t, text(a), "Mistral Halt should be here but is not")
 }
 
 func TestWhatCannotBeReadIsSaid(t *testing.T) {

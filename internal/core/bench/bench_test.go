@@ -68,7 +68,7 @@ func TestMistakesInABench(t *testing.T) {
 	for text, want := range map[string]string{
 		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
 		"format = 9\n":                         "reads up to format 2",
-		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, where it is (at), and a loader",
+		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, an address (at) and a loader",
 		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets called "a"`,
 		target + "space = 'huge'\n":                                     "is no size",
 		target + "everything = 'yes'\n":                                 "b.toml:6:",
@@ -150,8 +150,8 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	assert.Len(t, b.Edits, 2)
 
 	for text, want := range map[string]string{
-		"[[edit]]\nname = 'x'\n":                       "an edit needs a file of its own",
-		"[[edit]]\nfile = 'a'\n[[edit]]\nfile = 'a'\n": "an edit needs a file of its own",
+		"[[edit]]\nname = 'x'\n":                       "an edit needs its own file",
+		"[[edit]]\nfile = 'a'\n[[edit]]\nfile = 'a'\n": "an edit needs its own file",
 		"[[edit]]\nfile = 'a'\nlocked = ['colour']\n":  `"colour" is no field that can be locked`,
 		"[[edit]]\nfile = 'a'\nnaem = 'x'\n":           "naem",
 	} {

@@ -60,15 +60,15 @@ var pathField = regexp.MustCompile(`\{([^{}]*)\}`)
 func CheckPath(path string) error {
 	for _, m := range pathField.FindAllStringSubmatch(path, -1) {
 		if !slices.Contains(PathFields, m[1]) {
-			say := fmt.Sprintf("there is no {%s} in the path of a picture", m[1])
+			say := fmt.Sprintf("unknown field {%s} in the path of a picture", m[1])
 			if meant := strict.Nearest(m[1], PathFields); meant != "" {
 				say += fmt.Sprintf("; did you mean {%s}?", meant)
 			}
-			return errors.New(say + " There are: {" + strings.Join(PathFields, "}, {") + "}")
+			return errors.New(say + " Fields are: {" + strings.Join(PathFields, "}, {") + "}")
 		}
 	}
 	if rest := pathField.ReplaceAllString(path, "x"); strings.ContainsAny(rest, "{}") {
-		return fmt.Errorf("a brace in %q is not closed", path)
+		return fmt.Errorf("%q has an unclosed brace", path)
 	}
 	return CheckRelative(path)
 }
@@ -110,16 +110,16 @@ func (c *Covers) check(fail func(at, format string, args ...any)) {
 	order := func(at string, all []string) {
 		for i, s := range all {
 			if !slices.Contains(CoverSources, s) {
-				fail(at, "%q is nowhere that pictures are looked for; those are: %s", s, strings.Join(CoverSources, ", "))
+				fail(at, "unknown source of pictures %q; sources are: %s", s, strings.Join(CoverSources, ", "))
 			}
 			if slices.Contains(all[:i], s) {
-				fail(at, "%q stands there twice", s)
+				fail(at, "%q is listed twice", s)
 			}
 		}
 	}
 	kind := func(at, of string) {
 		if !slices.Contains(title.PictureKinds, of) {
-			fail(at, "%q is no kind of picture; those are: %s", of, strings.Join(title.PictureKinds, ", "))
+			fail(at, "unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))
 		}
 	}
 	order("covers.order", c.Order)
@@ -140,7 +140,7 @@ func (c *Covers) check(fail func(at, format string, args ...any)) {
 	for i := range c.Servers {
 		s, at := &c.Servers[i], fmt.Sprintf("covers.server.%d", i)
 		if s.Name == "" || names[strings.ToLower(s.Name)] {
-			fail(at, "a server of pictures needs a name of its own")
+			fail(at, "a picture server needs a unique name")
 		}
 		names[strings.ToLower(s.Name)] = true
 		s.check(func(key, format string, args ...any) { fail(at+key, format, args...) })
@@ -159,10 +159,10 @@ func (s *CoverServer) Check() (err error) {
 
 func (s *CoverServer) check(fail func(key, format string, args ...any)) {
 	if u, err := url.Parse(s.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" {
-		fail(".url", "%q is no address of a server: write it like https://pictures.example/shelf/", s.URL)
+		fail(".url", "%q is not a server's address: write it like https://pictures.example/shelf/", s.URL)
 	}
 	if len(s.Paths) == 0 && s.Index == "" && len(s.About) == 0 {
-		fail("", "a server of pictures needs paths, such as paths = [\"{platform}/{kind}/{id}.png\"], or an index")
+		fail("", "a picture server needs paths, such as paths = [\"{platform}/{kind}/{id}.png\"], or an index")
 	}
 	for _, p := range append(slices.Clone(s.Paths), s.About...) {
 		if err := CheckPath(p); err != nil {
@@ -176,11 +176,11 @@ func (s *CoverServer) check(fail func(key, format string, args ...any)) {
 	}
 	for _, of := range s.Of {
 		if !slices.Contains(title.PictureKinds, of) {
-			fail(".of", "%q is no kind of picture; those are: %s", of, strings.Join(title.PictureKinds, ", "))
+			fail(".of", "unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))
 		}
 	}
 	if s.Connections < 0 || s.Connections > mostConnections {
-		fail(".connections", "a server is asked over 1 to %d connections at a time", mostConnections)
+		fail(".connections", "a server can have 1 to %d connections", mostConnections)
 	}
 }
 
@@ -210,12 +210,12 @@ func (b Budget) Check() error {
 	}
 	if share, is := b.percent(); is {
 		if !(share >= 0 && share <= 100) {
-			return fmt.Errorf("covers can have from 0%% to 100%% of a target, not %s", b)
+			return fmt.Errorf("covers can have 0%% to 100%% of a target, not %s", b)
 		}
 		return nil
 	}
 	if n, err := size.Parse(string(b)); err != nil || n < 0 {
-		return fmt.Errorf("%q is no amount that covers may have: write it like 40MiB or 5%%", string(b))
+		return fmt.Errorf("%q is not a cover budget: write it like 40MiB or 5%%", string(b))
 	}
 	return nil
 }

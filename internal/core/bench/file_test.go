@@ -214,7 +214,7 @@ func TestAnOlderBenchIsTakenOver(t *testing.T) {
 func TestContradictionsAreReported(t *testing.T) {
 	target := "format = 2\n\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is among the titles of A, and among those that it goes without: it goes without",
+		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is among the titles of A, and among those that excluded: excluded",
 		"everything = true\ntitles = ['y']\n":                  "A wants everything, so its list of titles says nothing",
 		"without = ['y']\n":                                    "A wants only what its titles name",
 		"removing = ['f']\nreplace = ['f']\n":                  "f of A is marked to leave and to be replaced: it leaves",

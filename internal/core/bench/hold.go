@@ -27,7 +27,7 @@ func Open(file, dir string) (*Bench, error) {
 	copied := goodCopy(file, dir)
 	if err != nil {
 		if _, there := os.Stat(copied); copied != "" && there == nil && !errors.Is(err, os.ErrNotExist) {
-			err = fmt.Errorf("%w\nThe last good version of it is kept as %s: fix the file, or copy that one over it", err, copied)
+			err = fmt.Errorf("%w\nThe last good version is kept as %s: fix the file, or copy that one over it", err, copied)
 		}
 		return b, err
 	}

@@ -35,7 +35,7 @@ func Load(file string) (*Bench, error) {
 		Format int `toml:"format"`
 	}
 	if toml.Unmarshal(data, &version) == nil && version.Format > FormatVersion {
-		return nil, &strict.Error{File: file, Say: fmt.Sprintf("this is format %d, made by a newer Polytome; this one reads up to format %d", version.Format, FormatVersion)}
+		return nil, &strict.Error{File: file, Say: fmt.Sprintf("it has format %d, from a newer Polytome; this one reads formats up to %d", version.Format, FormatVersion)}
 	}
 	src, err := strict.Decode(file, data, b)
 	if err != nil {
@@ -48,24 +48,24 @@ func Load(file string) (*Bench, error) {
 		b.Notes = append(b.Notes, src.Errorf(at, format, args...).Error())
 	}
 	if b.Format < 1 {
-		fail("format", "a bench begins with its format, from 1 to %d", FormatVersion)
+		fail("format", "a bench starts with its format, such as format = %d", FormatVersion)
 	}
 	b.migrate()
 	names := map[string]bool{}
 	for i := range b.Targets {
 		p, at := &b.Targets[i], fmt.Sprintf("target.%d", i)
 		if p.Name == "" || p.At == "" || p.Loader == "" {
-			fail(at, "a target needs a name, where it is (at), and a loader")
+			fail(at, "a target needs a name, an address (at) and a loader")
 		}
 		if names[strings.ToLower(p.Name)] {
-			fail(at+".name", "there are two targets called %q", p.Name)
+			fail(at+".name", "two targets are named %q", p.Name)
 		}
 		names[strings.ToLower(p.Name)] = true
 		if p.Capacity < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
 			fail(at, "space, rate, reserve and cluster cannot be negative")
 		}
 		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
-			fail(at+".cluster", "a cluster has from 512 bytes to 32MiB, and is a power of two")
+			fail(at+".cluster", "a cluster size is a power of two from 512 bytes to 32MiB")
 		}
 		if err := p.CoversMost.Check(); err != nil {
 			fail(at+".covers-at-most", "%v", err)
@@ -75,7 +75,7 @@ func Load(file string) (*Bench, error) {
 			case !ok:
 				fail(at+".carries-covers-of", "there is no target %q whose covers could be carried", p.Carries)
 			case of == i || b.Targets[of].Carries != "":
-				fail(at+".carries-covers-of", "%s is no target that has covers of its own", p.Carries)
+				fail(at+".carries-covers-of", "%s has no covers of its own", p.Carries)
 			}
 		}
 		if p.Verify != "" {
@@ -85,7 +85,7 @@ func Load(file string) (*Bench, error) {
 		}
 		for _, l := range p.Also {
 			if l == p.Loader {
-				fail(at+".also-for", "%q is the target's first loader already", l)
+				fail(at+".also-for", "%q is already the target's first loader", l)
 			}
 		}
 		slices.Sort(p.Without)
@@ -96,27 +96,27 @@ func Load(file string) (*Bench, error) {
 	slices.Sort(b.Favourites)
 	for key, n := range b.Priorities {
 		if n < -MaxPriority || n > MaxPriority {
-			fail("priorities."+key, "a priority is from -%d to %d", MaxPriority, MaxPriority)
+			fail("priorities."+key, "a priority is between -%d and %d", MaxPriority, MaxPriority)
 		}
 	}
 	files := map[string]bool{}
 	for i := range b.Edits {
 		e, at := &b.Edits[i], fmt.Sprintf("edit.%d", i)
 		if e.File == "" || files[e.File] {
-			fail(at, "an edit needs a file of its own")
+			fail(at, "an edit needs its own file")
 		}
 		files[e.File] = true
 		for _, f := range e.Locked {
 			if e.Value(f) == nil {
-				fail(at+".locked", "%q is no field that can be locked; those are: %s", f, strings.Join(title.Editable, ", "))
+				fail(at+".locked", "%q cannot be locked; these can: %s", f, strings.Join(title.Editable, ", "))
 			}
 		}
 		for _, c := range e.Pictures {
 			switch {
 			case !slices.Contains(title.PictureKinds, c.Of):
-				fail(at+".pictures", "%q is no kind of picture; those are: %s", c.Of, strings.Join(title.PictureKinds, ", "))
+				fail(at+".pictures", "unknown kind of picture %q; kinds are: %s", c.Of, strings.Join(title.PictureKinds, ", "))
 			case !picture.Crop(c.Crop).Keeps():
-				fail(at+".pictures", "nothing of the %s picture is left when so much is cut off; the numbers are thousandths", c.Of)
+				fail(at+".pictures", "the crop leaves nothing of the %s picture; the numbers are thousandths", c.Of)
 			}
 		}
 	}
@@ -147,18 +147,18 @@ func (p *Target) contradictions(at string, note func(at, format string, args ...
 	for _, key := range p.Titles {
 		switch {
 		case p.Without.has(key):
-			note(at+".titles", "%s is among the titles of %s, and among those that it goes without: %s", key, p.Name, map[bool]string{true: "it goes without", false: "it is wanted"}[p.Everything])
+			note(at+".titles", "%s is both in the titles of %s and in its exceptions: %s", key, p.Name, map[bool]string{true: "excluded", false: "it is wanted"}[p.Everything])
 		case p.Everything:
-			note(at+".titles", "%s wants everything, so its list of titles says nothing", p.Name)
+			note(at+".titles", "%s selects everything, so its list of titles has no effect", p.Name)
 			return
 		}
 	}
 	if !p.Everything && len(p.Without) > 0 && len(p.Titles) == 0 {
-		note(at+".without", "%s wants only what its titles name, so its list of what it goes without says nothing", p.Name)
+		note(at+".without", "%s selects only its listed titles, so its exceptions have no effect", p.Name)
 	}
 	for _, path := range p.Removing {
 		if slices.Contains(p.Replace, path) {
-			note(at+".replace", "%s of %s is marked to leave and to be replaced: it leaves", path, p.Name)
+			note(at+".replace", "%s of %s is marked both to be removed and to be replaced: it is removed", path, p.Name)
 		}
 	}
 }
@@ -169,7 +169,7 @@ func (b *Bench) migrate() {
 	if b.Format == FormatVersion || b.Format < 1 {
 		return
 	}
-	b.Notes = append(b.Notes, fmt.Sprintf("This bench is of format %d; the next change is written in format %d.", b.Format, FormatVersion))
+	b.Notes = append(b.Notes, fmt.Sprintf("This bench has format %d; the next change saves it in format %d.", b.Format, FormatVersion))
 	b.Format = FormatVersion
 }
 

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/wholefile"
 )
 
-const heading = `# A Polytome bench: where the games are, what shall be filled, and what was chosen.
+const heading = `# A Polytome bench: where the games are, what to fill, and what was selected.
 # Polytome rewrites this file on every change, and keeps your comments; paths are relative to it.
 
 `
@@ -31,9 +31,9 @@ type state struct {
 // Errors of saving that a person decides on.
 var (
 	// ErrReadOnly is that another Polytome has the bench open.
-	ErrReadOnly = errors.New("another Polytome has this bench open, so this one only shows it")
+	ErrReadOnly = errors.New("another Polytome has this bench open, so this one is read-only")
 	// ErrChanged is that the file was changed by something else since it was read.
-	ErrChanged = errors.New("the file was changed by another program since it was read here, and is left alone; on the screen ctrl+r reads it again")
+	ErrChanged = errors.New("another program changed the file since it was read, so it was not saved; on the screen, ctrl+r reloads it")
 )
 
 // Save writes the file again, at once or not at all. Comments stay with what they were about. A file

@@ -59,9 +59,9 @@ func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set
 	a.space()
 	a.guard()
 	if a.unlooked > 0 {
-		what := "whether %s are whole and start: their names and sizes alone were looked at"
+		what := "whether %s are complete and start: only names and sizes were checked"
 		if o.Depth == Inside {
-			what = "whether every byte of %s can be read"
+			what = "whether every byte of %s is readable"
 		}
 		a.r.Unchecked = append(a.r.Unchecked, fmt.Sprintf(what, size.Count(a.unlooked, "title")))
 	}
@@ -75,7 +75,7 @@ func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set
 // list lists the target, and looks for what interrupted runs have left.
 func (a *audit) list() error {
 	entries, err := a.target.List(a.ctx, func(path string, err error) {
-		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or fix its permissions; the rest was looked at"})
+		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or fix the permissions; the rest was checked"})
 	})
 	if err != nil {
 		return err
@@ -145,7 +145,7 @@ func (a *audit) leftovers() {
 		if time.Since(e.Modified).Abs() < justNow {
 			say = "a run is writing this file, or was interrupted a moment ago"
 		}
-		a.find(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run resumes it, or clears it away"})
+		a.find(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run resumes it or removes it"})
 	}
 }
 
@@ -155,6 +155,6 @@ const justNow = time.Minute
 // space tells of a target on which nothing more fits.
 func (a *audit) space() {
 	if a.facts.Capacity > 0 && a.facts.Free < a.facts.Cluster {
-		a.find(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: of %s nothing is free", size.Format(a.facts.Capacity)), Remedy: "take a title off, so that saves and settings have space"})
+		a.find(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free", size.Format(a.facts.Capacity)), Remedy: "remove a title to leave space for saves and settings"})
 	}
 }

@@ -53,13 +53,13 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 			}
 			if say != "" {
 				l.Starts = false
-				a.find(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "bring it to size", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
+				a.find(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "resize it", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
 			}
 		}
 		a.r.Listed = append(a.r.Listed, l)
 	}
 	if lacks > 0 {
-		a.find(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to be carried, %d not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is written", Fixes: fixes})
+		a.find(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to carry, %d are not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is copied", Fixes: fixes})
 	}
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]
@@ -76,9 +76,9 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 	a.space()
 	a.r.sort()
 	a.r.Checklist = []string{
-		"Eject the stick when it is safe, and plug it into the console",
-		fmt.Sprintf("Copy everything on it over what the console has of %s, in the console's own file manager, and let folders be merged: nothing there is replaced but covers", of),
-		fmt.Sprintf("Start %s again, or have it read its list again", shown),
+		"Eject the stick, and plug it into the console",
+		fmt.Sprintf("Copy everything on it over the console's files of %s, in the console's own file manager, and merge folders: only covers are replaced", of),
+		fmt.Sprintf("Restart %s, or have it rescan", shown),
 	}
 	return &a.r, nil
 }

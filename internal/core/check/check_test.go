@@ -149,7 +149,7 @@ func TestPromisesAndTheFilesystem(t *testing.T) {
 		check.Promise{Label: "Mosswick", Path: "SHORT/VSP-21377 - Mosswick.iso", Size: 5})
 	require.Len(t, r.Findings, 2)
 	assert.Contains(t, r.Findings[0].Say, "Copper Tide was to be here with 5 bytes")
-	assert.Contains(t, r.Findings[1].Say, "Mosswick was to be here and is not")
+	assert.Contains(t, r.Findings[1].Say, "Mosswick should be here but is not")
 	assert.Contains(t, strings.Join(r.Unchecked, "\n"), "whether every image lies contiguous", "that pieces cannot be seen is said")
 
 	r = audit(t, dir, "exfat")

@@ -44,7 +44,7 @@ func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
 		}
 	}
 	if slices.Contains(situation, "direct-cable") && !slices.ContainsFunc(profiles, reportsOfCables) {
-		out = append(out, Step{Say: "Set the addresses of the computer and of the console back to what they were before the cable"})
+		out = append(out, Step{Say: "Set the addresses of the computer and the console back to what they were before the cable"})
 	}
 	return out
 }

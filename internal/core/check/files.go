@@ -58,7 +58,7 @@ func (t *tree) within(dir string) (out []*target.Entry) {
 // largestText is how many bytes a list, sheet or settings file has at most.
 const largestText = 1 << 20
 
-var errLong = errors.New("it is too long for such a file")
+var errLong = errors.New("it is too long for this kind of file")
 
 // text reads a small file.
 func (t *tree) text(e *target.Entry) (string, error) {

@@ -35,7 +35,7 @@ func (f *Fit) Words() string {
 		parts = append(parts, strings.Join(f.Has[:min(3, len(f.Has))], ", "))
 	}
 	if len(f.Near) > 0 {
-		parts = append(parts, strings.Join(f.Near[:min(3, len(f.Near))], ", ")+", which is nearly right")
+		parts = append(parts, strings.Join(f.Near[:min(3, len(f.Near))], ", ")+", which is almost right")
 	}
 	if f.Titles == 0 && f.Games > 0 {
 		parts = append(parts, size.Count(f.Games, "file")+" that "+map[bool]string{true: "ends", false: "end"}[f.Games == 1]+" as its games do, in other folders")
@@ -174,9 +174,9 @@ type UnknownError struct {
 }
 
 func (e *UnknownError) Error() string {
-	say := fmt.Sprintf("%s is no target of any loader that is known", e.Target)
+	say := fmt.Sprintf("%s does not belong to any known loader", e.Target)
 	if e.Nearest != nil {
 		say += fmt.Sprintf("; the nearest is %s: %s", e.Nearest.Profile.Shown, e.Nearest.Words())
 	}
-	return say + ". Name its loader with --loader, or describe it: polytome loaders new"
+	return say + ". Name its loader with --loader, or describe a new one: polytome loaders new"
 }

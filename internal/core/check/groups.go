@@ -32,7 +32,7 @@ func (y *loaderAudit) discs() {
 		if id != "" {
 			key := fmt.Sprintf("%s\x00%s\x00%d\x00%s", l.Platform, strings.ToUpper(id), number, l.v[loader.FieldDisc])
 			if first, twice := ids[key]; twice {
-				y.find(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is %s, as %s is", id, first.Path), Remedy: "take off the one that is not wanted"})
+				y.find(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is the same %s as %s", id, first.Path), Remedy: "remove the one you do not want"})
 			} else {
 				ids[key] = l
 			}
@@ -53,7 +53,7 @@ func (y *loaderAudit) discs() {
 				continue
 			}
 			l := s.lines[0]
-			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is not here", n, s.of, l.in.Name)}
+			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is missing", n, s.of, l.in.Name)}
 			f.Remedy, f.Fixes = y.again("put that disc here too", l.Path)
 			y.find(f)
 		}
@@ -145,7 +145,7 @@ func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(
 		return cmp.Or(strings.Compare(strings.ToLower(path.Base(a.Path)), strings.ToLower(path.Base(b.Path))), strings.Compare(a.Path, b.Path))
 	})
 	over := in[rule.OverflowAfter:]
-	f := Finding{Kind: Crowded, Grade: Fault, Path: dir, Remedy: "move them into a further folder"}
+	f := Finding{Kind: Crowded, Grade: Fault, Path: dir, Remedy: "move them into another folder"}
 	var names []string
 	for _, e := range over {
 		y.hidden[y.tree.fold(e.Path)] = true
@@ -169,7 +169,7 @@ func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(
 			}
 		}
 	}
-	f.Say = fmt.Sprintf("it holds %d entries, and %s shows %d: %s not shown (%s)", len(in), y.profile.Shown, rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
+	f.Say = fmt.Sprintf("it holds %d entries but %s shows only %d: %s not shown (%s)", len(in), y.profile.Shown, rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
 	y.find(f)
 }
 
@@ -212,7 +212,7 @@ func (y *loaderAudit) lists() {
 			continue
 		}
 		want := layout.ListData(l, rows)
-		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "write it again from what is here", Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
+		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here", Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
 		if !there {
 			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
 			y.find(f)
@@ -226,7 +226,7 @@ func (y *loaderAudit) lists() {
 		case text == string(want):
 			continue
 		case l.Record > 0:
-			f.Say = "the list does not tell the titles that are here"
+			f.Say = "the list does not match the titles here"
 		default:
 			f.Say = differs(text, string(want))
 		}
@@ -243,13 +243,13 @@ func differs(got, want string) string {
 	}
 	for line := range strings.Lines(want) {
 		if line = strings.TrimRight(line, "\n"); !has(got, line) {
-			return fmt.Sprintf("the list does not tell %q, which is here", line)
+			return fmt.Sprintf("the list lacks %q, which is here", line)
 		}
 	}
 	for line := range strings.Lines(got) {
 		if line = strings.TrimRight(line, "\r\n"); !has(want, line) && line != "" {
-			return fmt.Sprintf("the list tells %q, which is not here", line)
+			return fmt.Sprintf("the list has %q, which is not here", line)
 		}
 	}
-	return "the list is in another order, or tells a title twice"
+	return "the list has another order, or a title twice"
 }

@@ -30,7 +30,7 @@ func (a *audit) guard() {
 			good = append(good, some...)
 		case len(some) == 1:
 			f := &a.r.Findings[some[0]]
-			f.Fixes, f.Remedy = nil, "by hand: what would fix it keeps a title from starting that starts now"
+			f.Fixes, f.Remedy = nil, "by hand: the automatic fix would stop a working title from starting"
 		default:
 			sort(some[:len(some)/2])
 			sort(some[len(some)/2:])

@@ -83,7 +83,7 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 			l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: t.Fault().Say}))
 			return
 		}
-		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is no %s %s", y.shown(l.Platform), form)}
+		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is not a %s %s", y.shown(l.Platform), form)}
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 		return
@@ -106,7 +106,7 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		l.broken(y, f)
 	}
 	if kind != "" && !strings.EqualFold(kind, within.Kind) {
-		f := Finding{Kind: Folder, Say: fmt.Sprintf("it lies in the folder for %s discs, and is a %s disc", strings.ToLower(kind), within.Kind)}
+		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is in the folder for %s discs, but is a %s disc", strings.ToLower(kind), within.Kind)}
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
@@ -283,7 +283,7 @@ func (y *loaderAudit) marker(l *line) *target.Entry {
 func (y *loaderAudit) packed(l *line) {
 	wrong := func(say string) {
 		f := Finding{Kind: Damaged, Say: say}
-		f.Remedy, f.Fixes = y.again("take the title off, and put it here again", l.e.Path)
+		f.Remedy, f.Fixes = y.again("remove the title, and copy it here again", l.e.Path)
 		l.broken(y, f)
 	}
 	parts := l.parts
@@ -308,7 +308,7 @@ func (y *loaderAudit) packed(l *line) {
 	}
 	defer im.Close()
 	if n := im.Stats().Compressed; n > 0 && !l.rule.Compress {
-		wrong(fmt.Sprintf("%s of it are compressed, and %s does not decompress", size.Count(int(n), "block"), y.profile.Shown))
+		wrong(fmt.Sprintf("%s of it are compressed, but %s does not decompress", size.Count(int(n), "block"), y.profile.Shown))
 		return
 	}
 	t, err := scan.Identify(im, im.Size(), l.e.Path, y.set)
@@ -320,7 +320,7 @@ func (y *loaderAudit) packed(l *line) {
 	err = im.Check(y.ctx, func(int64) {}, func(*packed.BlockError) { bad++ })
 	switch {
 	case bad > 0:
-		wrong(fmt.Sprintf("%d of its blocks are not what their checksums say", bad))
+		wrong(fmt.Sprintf("%d of its blocks do not match their checksums", bad))
 	case err != nil && y.ctx.Err() == nil:
 		wrong(err.Error())
 	}
@@ -342,7 +342,7 @@ func (y *loaderAudit) zipped(l *line) {
 	defer c.Close()
 	head := make([]byte, 8)
 	if n, _ := c.ReadAt(head, 0); archive.KindOf(head[:n]) != ".zip" {
-		wrong("it is no zip")
+		wrong("it is not a zip file")
 		return
 	}
 	in, err := archive.New(c, c.Size(), archive.Options{})
@@ -368,7 +368,7 @@ func (y *loaderAudit) zipped(l *line) {
 		}
 	}
 	if len(games) != 1 {
-		f := Finding{Kind: Folder, Say: fmt.Sprintf("%s of the %s are in it, by their extensions (%s), and it must be one", size.Count(len(games), "game"), y.shown(l.Platform), strings.Join(ends, ", "))}
+		f := Finding{Kind: Folder, Say: fmt.Sprintf("it holds %s of the %s, by their extensions (%s), but must hold exactly one", size.Count(len(games), "game"), y.shown(l.Platform), strings.Join(ends, ", "))}
 		t, _ := y.identify(l.e)
 		f.Remedy, f.Fixes = y.moved(l.e, t)
 		l.broken(y, f)

@@ -32,11 +32,11 @@ type line struct {
 func (y *loaderAudit) limits(file string) string {
 	count := func(s string) int { r := loader.TitleRule{Count: y.at.Count}; return r.Length(s) }
 	if y.at.LongestPath > 0 && count(file) > y.at.LongestPath {
-		return fmt.Sprintf("its path has %d characters, and %d are allowed", count(file), y.at.LongestPath)
+		return fmt.Sprintf("its path has %d characters, but at most %d are allowed", count(file), y.at.LongestPath)
 	}
 	for part := range strings.SplitSeq(file, "/") {
 		if y.at.LongestName > 0 && count(part) > y.at.LongestName {
-			return fmt.Sprintf("the name %s has %d characters, and %d are allowed", part, count(part), y.at.LongestName)
+			return fmt.Sprintf("the name %s has %d characters, but at most %d are allowed", part, count(part), y.at.LongestName)
 		}
 		for _, r := range part {
 			if strings.ContainsRune(y.at.Forbidden, r) || !y.at.Permitted.Has(r) {
@@ -59,7 +59,7 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 	}
 	l.Name = y.shownAs(l)
 	wrong := func(kind Kind, say string) {
-		f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say), Remedy: "take it off"}
+		f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say), Remedy: "remove it"}
 		if kind == Name {
 			f.Remedy, f.Fixes = y.renamed(e, rule, &v)
 		}
@@ -74,7 +74,7 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 		largest = min(largest, int64(y.at.LargestFile))
 	}
 	if e.Size > largest {
-		wrong(TooLarge, fmt.Sprintf("it is too large: %s for %s: it cannot get onto such a drive whole", size.Format(e.Size), y.facts.Filesystem.Shown))
+		wrong(TooLarge, fmt.Sprintf("it is too large: %s for %s", size.Format(e.Size), y.facts.Filesystem.Shown))
 		return
 	}
 	if rule.Unlisted {
@@ -156,7 +156,7 @@ func (y *loaderAudit) sheetsOf(l *line) bool {
 	first, ok := at("1")
 	if !ok {
 		if y.firstDisc(l, at) {
-			f := Finding{Kind: Disc, Grade: Fault, Path: l.e.Path, Say: fmt.Sprintf("%s passes the folder over: the first disc of %s is not in it", y.profile.Shown, l.Name), Matters: "the game will not be in the list"}
+			f := Finding{Kind: Disc, Grade: Fault, Path: l.e.Path, Say: fmt.Sprintf("%s ignores the folder: the first disc of %s is not in it", y.profile.Shown, l.Name), Matters: "the game will not be in the list"}
 			v := plain
 			v[loader.FieldDisc] = "1"
 			f.Remedy, f.Fixes = y.again("put the disc beside it", y.made(l.rule.Path, &v))
@@ -199,9 +199,9 @@ func (y *loaderAudit) fragmented(file string) string {
 	n, err := y.target.(target.Piecer).Pieces(y.ctx, y.real(file))
 	switch {
 	case err != nil:
-		return fmt.Sprintf("where it lies cannot be read: %v", err)
+		return fmt.Sprintf("its position on the volume cannot be read: %v", err)
 	case n > 1:
-		return fmt.Sprintf("it lies in %d pieces, and %s starts only what lies in one", n, y.profile.Shown)
+		return fmt.Sprintf("it is in %d fragments, but %s starts only contiguous files", n, y.profile.Shown)
 	}
 	return ""
 }

@@ -151,7 +151,7 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 			if because == nil {
 				because, values, kind, say = rule, v, Served, no
 				if len(ways) > 0 {
-					say += "; it goes on " + strings.Join(ways, ", or on ")
+					say += "; it is supported on " + strings.Join(ways, ", or on ")
 				}
 			}
 			continue
@@ -185,7 +185,7 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say)}
 	f.Remedy, f.Fixes = y.renamed(e, because, &values)
 	if kind == Served {
-		f.Remedy, f.Fixes = "take it off, and put it where it is read", nil
+		f.Remedy, f.Fixes = "remove it, and copy it to where it is supported", nil
 	}
 	y.find(f)
 	return true
@@ -211,7 +211,7 @@ func (y *loaderAudit) misnamed(rule *loader.Accept, v *loader.Values, platform s
 		return Name, say
 	}
 	if as := y.inCase(rule, v, e); as != "" {
-		return Case, fmt.Sprintf("letter case counts there, and it looks for %s", as)
+		return Case, fmt.Sprintf("letter case matters there, and it looks for %s", as)
 	}
 	if say := layout.TitleWrong(rule, v[loader.FieldTitle]); say != "" {
 		return Name, say

@@ -28,13 +28,13 @@ func nearly(got, want string) string {
 	case same(got, want):
 		return "only letter case differs"
 	case same(withoutMark(got), want), same(copied.ReplaceAllString(got, ""), want):
-		return "it has the mark of a second copy"
+		return "it is marked as a second copy"
 	case same(path.Ext(got), path.Ext(want)) && slip(base(got), base(want)):
 		return "one letter differs"
 	case same(base(got), base(want)) || same(base(got), want) || same(base(withoutMark(got)), base(want)):
-		return "its extension is another one"
+		return "only the extension differs"
 	case same(letters(got), letters(want)) && letters(want) != "":
-		return "only spaces and marks differ"
+		return "only spaces and punctuation differ"
 	}
 	return ""
 }

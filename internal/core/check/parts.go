@@ -26,14 +26,14 @@ import (
 // manifest judges the list of the parts of a title: it is the title's line in the loader's list.
 func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Manifest, platform, &v); say != "" {
-		y.find(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s passes the folder over: %s", y.profile.Shown, say), Remedy: "give the folder the title's ID for a name"})
+		y.find(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s ignores the folder: %s", y.profile.Shown, say), Remedy: "name the folder by the title's ID"})
 		return
 	}
 	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: v, rule: rule, e: e, by: rule.TooLarge.Manifest, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	wrong := func(kind Kind, say string, also ...string) {
 		f := Finding{Kind: kind, Path: e.Path, Say: say}
-		f.Remedy, f.Fixes = y.again("take the title's folder off, and put the title here again", append(also, e.Path)...)
+		f.Remedy, f.Fixes = y.again("remove the title's folder, and copy the title here again", append(also, e.Path)...)
 		l.broken(y, f)
 	}
 	parts := y.partsOf(rule, &v)
@@ -60,11 +60,11 @@ func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform st
 	switch {
 	case err != nil:
 	case len(parts) == 0:
-		wrong(Parts, "none of its parts is there")
+		wrong(Parts, "all its parts are missing")
 	case !ok:
-		say := fmt.Sprintf("its list does not tell the %s that are there, %s together", size.Count(len(parts), "part"), size.Format(l.Size))
+		say := fmt.Sprintf("its list does not match the %s that are there, %s in total", size.Count(len(parts), "part"), size.Format(l.Size))
 		if again := y.rewritten(l, text); again != "" {
-			l.broken(y, Finding{Kind: Parts, Path: e.Path, Say: say, Remedy: "write the list again: the parts are right", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: again}}})
+			l.broken(y, Finding{Kind: Parts, Path: e.Path, Say: say, Remedy: "rewrite the list: the parts are right", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: again}}})
 			break
 		}
 		wrong(Parts, say, parts[0].Path)
@@ -148,7 +148,7 @@ func (y *loaderAudit) rewritten(l *line, text string) string {
 func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Parts, platform, &v); say != "" {
 		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say)}
-		f.Remedy, f.Fixes = y.again("take it off with the parts that resume it, and put the title here again", e.Path)
+		f.Remedy, f.Fixes = y.again("remove it with its further parts, and copy the title here again", e.Path)
 		y.find(f)
 		return
 	}
@@ -173,16 +173,16 @@ func (y *loaderAudit) cut(l *line) []*target.Entry {
 		if e, ok := y.tree.file(y.made(l.rule.TooLarge.Parts, &row)); ok {
 			row[loader.FieldIndex] = strconv.Itoa(len(parts) + 1)
 			missing := y.made(l.rule.TooLarge.Parts, &row)
-			f := Finding{Kind: Parts, Path: l.e.Path, Say: fmt.Sprintf("its part %s is missing, and %s is there", path.Base(missing), path.Base(e.Path))}
-			f.Remedy, f.Fixes = y.again("put the part there, or the title again", missing)
+			f := Finding{Kind: Parts, Path: l.e.Path, Say: fmt.Sprintf("its part %s is missing, but %s is there", path.Base(missing), path.Base(e.Path))}
+			f.Remedy, f.Fixes = y.again("copy the part or the title here again", missing)
 			l.broken(y, f)
 			break
 		}
 	}
 	for _, p := range parts[:len(parts)-1] {
 		if want := int64(l.rule.TooLarge.PartSize); l.rule.As(title.Image) != shape.Pack && want > 0 && p.Size != want {
-			f := Finding{Kind: Parts, Path: p.Path, Say: fmt.Sprintf("its part %s has %s bytes, and every part before the last has %s", path.Base(p.Path), size.Exact(p.Size), size.Exact(want))}
-			f.Remedy, f.Fixes = y.again("put the part there again, or the title", p.Path)
+			f := Finding{Kind: Parts, Path: p.Path, Say: fmt.Sprintf("its part %s has %s bytes, but every part except the last has %s", path.Base(p.Path), size.Exact(p.Size), size.Exact(want))}
+			f.Remedy, f.Fixes = y.again("copy the part or the title here again", p.Path)
 			l.broken(y, f)
 		}
 	}
@@ -207,7 +207,7 @@ func (y *loaderAudit) contiguous(l *line) {
 	for _, e := range files {
 		if say := y.fragmented(e.Path); say != "" {
 			l.Starts = false // reported also beside another reason
-			y.find(Finding{Kind: Pieces, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "bring it into one piece", Fixes: []fix.Fix{{Do: fix.Gather, Path: e.Path}}})
+			y.find(Finding{Kind: Pieces, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "defragment it", Fixes: []fix.Fix{{Do: fix.Gather, Path: e.Path}}})
 		}
 	}
 }
@@ -228,12 +228,12 @@ func (y *loaderAudit) further(e *target.Entry) bool {
 			continue
 		}
 		if parts := y.partsOf(rule, &v); len(parts) == 0 {
-			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: it resumes a file whose first part is missing", y.profile.Shown), Matters: "the game will not be in the list"}
+			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its first part is missing", y.profile.Shown), Matters: "the game will not be in the list"}
 			v[loader.FieldIndex] = "1"
-			f.Remedy, f.Fixes = y.again("take it off, and put the title here again", y.made(rule.TooLarge.Parts, &v))
+			f.Remedy, f.Fixes = y.again("remove it, and copy the title here again", y.made(rule.TooLarge.Parts, &v))
 			y.find(f)
 		} else if index > len(parts) {
-			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "a part before it is missing, so it is of no use", Remedy: "take it off, and put the title here again"})
+			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove it, and copy the title here again"})
 		}
 		return true
 	}
@@ -369,7 +369,7 @@ func (y *loaderAudit) sums(l *line, parts []*target.Entry, text string, wrong fu
 		one := make([]string, len(parts))
 		one[n] = sums[n]
 		if _, ok := y.reported(l.rule, &l.v, parts, text, one); !ok {
-			wrong(Parts, fmt.Sprintf("its part %s is not what its list says: the checksum is %s", path.Base(p.Path), sums[n]), p.Path)
+			wrong(Parts, fmt.Sprintf("its part %s does not match its list: the checksum is %s", path.Base(p.Path), sums[n]), p.Path)
 			return
 		}
 	}
@@ -404,17 +404,17 @@ func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.V
 	if _, ok := y.tree.file(manifest); ok {
 		index, _ := strconv.Atoi(v[loader.FieldIndex])
 		if parts := y.partsOf(rule, v); index > len(parts) {
-			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "a part before it is missing, so it is of no use", Remedy: "take the title's folder off, and put the title here again"})
+			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove the title's folder, and copy the title here again"})
 		}
 		return
 	}
-	f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: it is a part of a title, and there is no list of its parts", y.profile.Shown), Matters: "the game will not be in the list"}
+	f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: it is a part of a title, but its list of parts is missing", y.profile.Shown), Matters: "the game will not be in the list"}
 	if near, how := y.nearest(manifest, func(e *target.Entry) bool { return true }); near != nil {
 		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(near.Path), how)
 		f.Remedy, f.Fixes = "give the list its exact name", []fix.Fix{{Do: fix.Rename, Path: near.Path, To: manifest}}
 		y.claim(near.Path)
 	} else {
-		f.Remedy, f.Fixes = y.again("put the title here again, which writes the list, or take it off", manifest)
+		f.Remedy, f.Fixes = y.again("copy the title here again, or remove it", manifest)
 	}
 	y.find(f)
 }

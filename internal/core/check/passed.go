@@ -60,9 +60,9 @@ func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 	if y.anothers(e) {
 		return
 	}
-	f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its name is not of the form %s", y.profile.Shown, rule.Path.Shape())}
+	f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its name must have the form %s", y.profile.Shown, rule.Path.Shape())}
 	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) { // a text or picture among games
-		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "leave it, or take it off"
+		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "keep it, or remove it"
 	}
 	y.find(f)
 }

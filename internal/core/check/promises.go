@@ -45,13 +45,13 @@ func (y *loaderAudit) promises() {
 		if t.files++; t.files > 1 {
 			continue
 		}
-		t.f = Finding{Kind: Promised, Grade: Fault, Path: p.Path, Title: p.Label, Remedy: "run again: only what is missing is written"}
+		t.f = Finding{Kind: Promised, Grade: Fault, Path: p.Path, Title: p.Label, Remedy: "run again: only what is missing is copied"}
 		if p.Key != "" {
 			t.f.Fixes = []fix.Fix{{Do: fix.Put, Path: p.Path, Title: p.Key}}
 		}
-		if t.f.Say = p.Label + " was to be here and is not"; ok {
-			t.f.Say = fmt.Sprintf("%s was to be here with %s and has %s", p.Label, size.Format(p.Size), size.Format(e.Size))
-			t.f.Remedy = "put it here again: what is there is written over"
+		if t.f.Say = p.Label + " should be here but is not"; ok {
+			t.f.Say = fmt.Sprintf("%s should have %s but has %s", p.Label, size.Format(p.Size), size.Format(e.Size))
+			t.f.Remedy = "copy it here again: what is there is replaced"
 		}
 	}
 	var missing []*lost
@@ -69,7 +69,7 @@ func (y *loaderAudit) promises() {
 			}
 			fixes = append(fixes, t.f.Fixes...)
 		}
-		y.find(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title, Say: fmt.Sprintf("%s that are wanted here are not here, or not whole: %s, …", size.Count(len(missing), "title"), strings.Join(names, ", ")), Remedy: "run again: only what is missing is written", Fixes: fixes})
+		y.find(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title, Say: fmt.Sprintf("%s selected here are missing or incomplete: %s, …", size.Count(len(missing), "title"), strings.Join(names, ", ")), Remedy: "run again: only what is missing is copied", Fixes: fixes})
 		return
 	}
 	for _, t := range missing {

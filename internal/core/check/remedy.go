@@ -29,7 +29,7 @@ func (y *loaderAudit) whole(l *line, f Finding) Finding {
 	if f.Path != "" && !slices.Contains(paths, f.Path) {
 		paths = append([]string{f.Path}, paths...)
 	}
-	f.Remedy, f.Fixes = y.again("take it off, and put the right one here", paths...)
+	f.Remedy, f.Fixes = y.again("remove it, and copy the right one here", paths...)
 	return f
 }
 
@@ -42,7 +42,7 @@ func (y *loaderAudit) elsewhere(l *line, t *title.Title) (remedy string, fixes [
 	for _, p := range l.parts {
 		paths = append(paths, p.Path)
 	}
-	return y.again("take all its parts off, and put the title here again", paths...)
+	return y.again("remove all its parts, and copy the title here again", paths...)
 }
 
 // moved is the remedy for a game that is not where it belongs: its right path, when the loader has one for it.
@@ -50,12 +50,12 @@ func (y *loaderAudit) moved(e *target.Entry, t *title.Title) (remedy string, fix
 	to, why := y.home(e, t)
 	switch {
 	case to == "" && why != "":
-		return "take it off: " + why, nil
+		return "remove it: " + why, nil
 	case to == "":
-		return "take it off, or put the right one here", nil
+		return "remove it, or copy the right one here", nil
 	}
 	if there, ok := y.tree.find(to); ok && there != e {
-		return fmt.Sprintf("it belongs at %s, where something else lies: see which of them is wanted, and take the other off", to), nil
+		return fmt.Sprintf("it belongs at %s, but something else is there: decide which one you want, and remove the other", to), nil
 	}
 	return "rename it to " + to, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: to}}
 }
@@ -107,7 +107,7 @@ func (y *loaderAudit) renamed(e *target.Entry, rule *loader.Accept, v *loader.Va
 	}
 	if slices.Contains(rule.Forms, title.Tracks) && strings.EqualFold(path.Ext(e.Path), ".cue") {
 		if m := y.gathered(e, rule); m != nil {
-			return "give it and its tracks a folder of their own", m
+			return "move it and its tracks into their own folder", m
 		}
 	}
 	if y.o.Depth != Names && !e.Folder {
@@ -116,9 +116,9 @@ func (y *loaderAudit) renamed(e *target.Entry, rule *loader.Accept, v *loader.Va
 		}
 	}
 	if y.o.Depth == Names {
-		return "rename it, or put it here again; a look inside tells its right name", nil
+		return "rename it, or copy it here again; a check that looks inside shows the right name", nil
 	}
-	return "take it off, and put the title here from your games", nil
+	return "remove it, and copy the title here from your games", nil
 }
 
 // guess tries the names that a slip would have come from: without the mark of a second copy, in the right letter case, with
@@ -246,7 +246,7 @@ func (y *loaderAudit) again(words string, paths ...string) (remedy string, fixes
 		if len(fixes) == 0 {
 			fixes = []fix.Fix{{Do: fix.Put, Title: files[0].Key}}
 		}
-		return fmt.Sprintf("put %s here again from your games", files[0].Label), fixes
+		return fmt.Sprintf("copy %s here again from your games", files[0].Label), fixes
 	}
 	return words, nil
 }

@@ -36,7 +36,7 @@ func (y *loaderAudit) sheets(l *line) {
 		sheet, err := cuesheet.Parse(text)
 		if err != nil {
 			y.unsure[y.tree.fold(path.Dir(e.Path))] = true
-			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: "its cue sheet cannot be understood: " + err.Error()}))
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: "its cue sheet has an error: " + err.Error()}))
 			continue
 		}
 		lost := false
@@ -102,12 +102,12 @@ func (y *loaderAudit) listedBy(l *line, sheet *target.Entry) bool {
 
 // inFolder tells of a track that a cue sheet names with a folder in front: loaders look beside the sheet.
 func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) {
-	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its sheet names %s with a folder in front, and track files are looked for beside it", name)}
+	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its cue sheet names %s with a folder, but track files must be beside it", name)}
 	at := path.Join(path.Dir(sheet.Path), name)
 	beside := path.Join(path.Dir(sheet.Path), path.Base(name))
-	f.Remedy, f.Fixes = y.again("put the track file beside the sheet", beside, sheet.Path)
+	f.Remedy, f.Fixes = y.again("put the track file beside the cue sheet", beside, sheet.Path)
 	if _, ok := y.tree.file(beside); ok {
-		f.Remedy, f.Fixes = "have the sheet name the file beside it", []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(name)})}}
+		f.Remedy, f.Fixes = "change the cue sheet to name the file beside it", []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(name)})}}
 		y.need(beside)
 	} else {
 		y.need(at)
@@ -150,15 +150,15 @@ func (y *loaderAudit) lostTrack(l *line, sheet *target.Entry, at, text, name str
 	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is not there", path.Base(at))}
 	if e, how := y.nearest(at, func(e *target.Entry) bool { return strings.EqualFold(path.Ext(e.Path), path.Ext(at)) }); e != nil {
 		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(e.Path), how)
-		f.Remedy, f.Fixes = "give it the name that the sheet tells", []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
+		f.Remedy, f.Fixes = "give it the name in the cue sheet", []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
 		y.need(e.Path)
 	} else if only := y.onlyTrack(sheet, text); only != nil {
 		f.Say += fmt.Sprintf("; there is only %s beside it", path.Base(only.Path))
-		f.Remedy = "have the sheet tell that file"
+		f.Remedy = "change the cue sheet to that file"
 		f.Fixes = []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(only.Path)})}}
 		y.need(only.Path)
 	} else {
-		f.Remedy, f.Fixes = y.again("put the track file beside the sheet", at, sheet.Path)
+		f.Remedy, f.Fixes = y.again("put the track file beside the cue sheet", at, sheet.Path)
 	}
 	l.broken(y, f)
 }
@@ -251,7 +251,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 	}
 	named := namedIn(text)
 	if len(named) == 0 {
-		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist names no disc", Remedy: "have it name all discs", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
 		return
 	}
 	for _, named := range named {
@@ -260,7 +260,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 		}
 		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is not there", named)}
 		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
-			f.Remedy, f.Fixes = "have it name the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path, Text: want}}
+			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path, Text: want}}
 		} else {
 			f.Remedy, f.Fixes = y.again("put that disc beside it", path.Join(path.Dir(e.Path), named))
 		}
@@ -269,8 +269,8 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 	}
 	for _, s := range l.sheets {
 		if !names(text, path.Base(s.Path)) {
-			y.find(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist does not name %s, which is there", path.Base(s.Path)), Matters: "the game cannot resume that disc",
-				Remedy: "have it name all discs", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+			y.find(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)), Matters: "the game cannot continue on that disc",
+				Remedy: "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
 			return
 		}
 	}

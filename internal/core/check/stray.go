@@ -43,12 +43,12 @@ func (a *audit) stray(e *target.Entry) bool {
 		if err != nil || t == nil || t.Platform == "" || !y.profile.Knows(t.Platform) {
 			continue
 		}
-		f := Finding{Kind: Folder, Grade: Fault, Loader: y.profile.Name, Path: e.Path, Say: fmt.Sprintf("%s does not look here, and it is a game of the %s", y.profile.Shown, y.shown(t.Platform)), Matters: "the game will not be in the list"}
+		f := Finding{Kind: Folder, Grade: Fault, Loader: y.profile.Name, Path: e.Path, Say: fmt.Sprintf("it is a game of the %s, but %s does not look here", y.profile.Shown, y.shown(t.Platform)), Matters: "the game will not be in the list"}
 		if t.Form == title.Tracks {
 			for _, rule := range y.held {
 				if slices.Contains(rule.Forms, title.Tracks) {
 					if m := y.gathered(e, rule); m != nil {
-						f.Remedy, f.Fixes = "move it and its tracks to where it is looked for", m
+						f.Remedy, f.Fixes = "move it and its tracks to where the loader looks", m
 						a.find(f)
 						return true
 					}

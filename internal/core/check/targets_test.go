@@ -71,7 +71,7 @@ func TestWhoseTargetItIs(t *testing.T) {
 	fit, rest := fits(t, files{"FULLS/VSP-20417 - Copper Tide.iso": []byte("x"), "notes.txt": nil})
 	assert.Empty(t, fit)
 	assert.Equal(t, "rowan", rest[0].Profile.Name, "the nearest")
-	assert.Contains(t, rest[0].Words(), "FULLS, which is nearly right")
+	assert.Contains(t, rest[0].Words(), "FULLS, which is almost right")
 	assert.Contains(t, rest[0].Words(), "missing is ROWAN/rowan.run")
 	e := &check.UnknownError{Target: "/media/x", Nearest: &rest[0]}
 	assert.Contains(t, e.Error(), "/media/x is no target of any loader that is known; the nearest is Rowan")

@@ -24,35 +24,35 @@ func (y *loaderAudit) attachment() {
 	}
 	y.at = y.profile.Attachment(via, fs.Name)
 	if y.at == nil {
-		stop(Via, fmt.Sprintf("%s does not read from %s", y.profile.Shown, via), "use another connection: "+strings.Join(y.profile.Connections(), ", "))
+		stop(Via, fmt.Sprintf("%s does not support %s", y.profile.Shown, via), "use another connection: "+strings.Join(y.profile.Connections(), ", "))
 		return
 	}
 	y.on, y.cased = y.at.Name, y.at.Case == "kept"
 	label, shown := y.facts.Label, y.profile.Shown
 	switch {
 	case !y.at.Reads(fs.Name):
-		stop(Filesystem, fmt.Sprintf("over %s, %s reads %s only, and this target is %s", via, shown, y.at.ReadsWords(), fs.Shown),
-			"format it as "+y.at.ReadsWords()+", or declare what the folder stands for with --as")
+		stop(Filesystem, fmt.Sprintf("over %[1]s, %[2]s reads only %[3]s; this target is %[4]s", via, shown, y.at.ReadsWords(), fs.Shown),
+			"format it as "+y.at.ReadsWords()+", or declare the folder's filesystem with --as")
 	case y.at.Label != "" && label != "" && !strings.EqualFold(y.at.Label, label):
-		stop(Label, fmt.Sprintf("the volume is named %s, and %s wants one called %s", label, shown, y.at.Label), "give the volume that label: in Drives, or prepare it again")
+		stop(Label, fmt.Sprintf("the volume is labelled %s, but %s needs the label %s", label, shown, y.at.Label), "change the label in Drives, or prepare the drive again")
 	case label != "" && slices.ContainsFunc(y.at.LabelNot, func(l string) bool { return strings.EqualFold(l, label) }):
-		stop(Label, fmt.Sprintf("the volume is named %s, which %s does not take", label, shown), "give the volume another label")
+		stop(Label, fmt.Sprintf("the volume is labelled %s, which %s does not accept", label, shown), "give the volume another label")
 	case y.at.Label != "" && label == "":
-		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether the volume is named %s, as %s wants: a folder does not tell", y.at.Label, shown))
+		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether the volume is labelled %s, as %s needs: a folder does not show it", y.at.Label, shown))
 	}
 	if y.at.LargestVolume > 0 && y.facts.Capacity > int64(y.at.LargestVolume) {
-		stop(Filesystem, fmt.Sprintf("the volume has %s, and %s reads at most %s", size.Format(y.facts.Capacity), shown, size.Format(int64(y.at.LargestVolume))), "make the volume smaller")
+		stop(Filesystem, fmt.Sprintf("the volume has %s, but %s reads at most %s", size.Format(y.facts.Capacity), shown, size.Format(int64(y.at.LargestVolume))), "make the volume smaller")
 	}
 	if t, ok := y.target.(interface{ PartitionTable() string }); ok && y.at.PartitionTable != "" && y.at.PartitionTable != "any" && t.PartitionTable() != y.at.PartitionTable {
 		has := "the drive has no partition table"
 		if t.PartitionTable() != "none" {
 			has = "the drive has the partition table " + strings.ToUpper(t.PartitionTable())
 		}
-		stop(Table, fmt.Sprintf("%s, and %s wants %s", has, shown, strings.ToUpper(y.at.PartitionTable)), "ready the drive again: what is on it has to be copied elsewhere first")
+		stop(Table, fmt.Sprintf("%s, but %s needs %s", has, shown, strings.ToUpper(y.at.PartitionTable)), "prepare the drive again; first copy what is on it elsewhere")
 	}
 	if y.at.Contiguous {
 		if _, y.pieces = y.target.(target.Piecer); !y.pieces {
-			y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether every image lies contiguous, as %s wants: a folder does not tell", shown))
+			y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether every image is contiguous, as %s needs: a folder does not show it", shown))
 		}
 	}
 }
@@ -73,7 +73,7 @@ func (y *loaderAudit) kit() {
 		reported[key] = true
 		if e, ok := y.tree.find(f.To); ok {
 			if !e.Folder && e.Size == 0 {
-				y.find(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it has no bytes, and is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
+				y.find(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
 			}
 			continue
 		}
@@ -84,14 +84,14 @@ func (y *loaderAudit) kit() {
 		if f.Text != "" {
 			found.Remedy, found.Fixes = "write it", []fix.Fix{{Do: fix.Write, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n")}}
 		} else if e := y.downloaded(k, f.To); e != nil {
-			found.Say = fmt.Sprintf("it is missing: %s; there is %s, its name as downloaded", reason(f), e.Path)
+			found.Say = fmt.Sprintf("it is missing: %s; but %s is there, its name as downloaded", reason(f), e.Path)
 			found.Remedy, found.Fixes = "rename it to "+f.To, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: f.To}}
 			y.claim(e.Path)
 		}
 		y.find(found)
 	}
 	if len(k.Editions) > 0 {
-		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they go by one name", y.kitName()))
+		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they share one name", y.kitName()))
 	}
 }
 
@@ -138,12 +138,12 @@ func (y *loaderAudit) systems() {
 		case !ok:
 			say = fmt.Sprintf("%s is missing: %s", s.Shown, s.Why)
 		case s.Size > 0 && e.Size != int64(s.Size):
-			say = fmt.Sprintf("%s has %s, and %s is right: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)), s.Why)
+			say = fmt.Sprintf("%s has %s instead of %s: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)), s.Why)
 		case y.o.Depth != Names:
 			if sum, err := y.sha(e); err != nil {
 				say = fmt.Sprintf("%s cannot be read (%v): %s", s.Shown, err, s.Why)
 			} else if sum != strings.ToLower(s.SHA256) {
-				say = fmt.Sprintf("%s is not the right one, by its checksum: %s", s.Shown, s.Why)
+				say = fmt.Sprintf("%s has the wrong checksum: %s", s.Shown, s.Why)
 			}
 		}
 		if say == "" {
@@ -156,7 +156,7 @@ func (y *loaderAudit) systems() {
 			y.claim(found.Path)
 		}
 		if s.Optional {
-			f.Grade, f.Matters = Remark, "only what needs it will not start"
+			f.Grade, f.Matters = Remark, "only games that need it will not start"
 			if !ok && len(f.Fixes) == 0 {
 				continue // it is not needed, and nobody put one
 			}
@@ -221,7 +221,7 @@ func (y *loaderAudit) settings() {
 				continue
 			}
 			if text := y.settingsText(s.File); text != "" {
-				f.Remedy, f.Fixes = "write it with what is known to belong there", []fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
+				f.Remedy, f.Fixes = "create it with the required settings", []fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
 			}
 			y.find(f)
 			continue
@@ -237,7 +237,7 @@ func (y *loaderAudit) settings() {
 		case got == s.Value:
 			continue
 		case got == "":
-			f.Say, f.Fixes = fmt.Sprintf("it does not say %s=%s: %s", s.Key, s.Value, s.Otherwise), set
+			f.Say, f.Fixes = fmt.Sprintf("it lacks %s=%s: %s", s.Key, s.Value, s.Otherwise), set
 		default:
 			f.Say, f.Fixes = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value, s.Otherwise), set
 		}

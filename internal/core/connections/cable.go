@@ -34,7 +34,7 @@ func candidates(yield func(netip.Prefix) bool) {
 }
 
 // ErrNoSubnet is that every private network that is tried is used by this computer.
-var ErrNoSubnet = errors.New("this computer uses every private network that could be taken for the cable")
+var ErrNoSubnet = errors.New("this computer already uses every private network suitable for the cable")
 
 // FreeSubnet picks a private network that no interface of this computer has an address in, nor a network that holds it.
 func FreeSubnet(cards []netcards.Card) (netip.Prefix, error) {
@@ -56,7 +56,7 @@ func NewCable(cards []netcards.Card, card string) (*bench.Cable, error) {
 		return nil, fmt.Errorf("this computer has no interface %s; it has: %s", card, strings.Join(names(cards), ", "))
 	case card == "":
 		if i = choose(cards); i < 0 {
-			return nil, errors.New("this computer has no interface that a cable goes into; plug in an adapter for one")
+			return nil, errors.New("this computer has no network port for a cable; plug in an adapter")
 		}
 	}
 	p, err := FreeSubnet(cards)

@@ -60,7 +60,7 @@ func (l *Link) Joined() string {
 	case !l.Remote() && l.Via == "adapter":
 		return "disk in an adapter"
 	case !l.Remote():
-		return "a folder of this computer"
+		return "a folder on this computer"
 	case l.Cable != nil:
 		return "direct cable"
 	case l.Card == "lo" || strings.HasPrefix(l.Host, "127.") || l.Host == "localhost" || l.Host == "::1":
@@ -135,7 +135,7 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	}
 	switch a.Scheme {
 	case remote.SMB:
-		l.Must = []string{fmt.Sprintf("the computer or box %s, with its share %s: it must be on while it is filled, and while somebody plays", a.Host, a.Root), fmt.Sprintf("the %s, which reads from it", console)}
+		l.Must = []string{fmt.Sprintf("the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root), fmt.Sprintf("the %s, which reads from it", console)}
 	default:
 		l.Must = []string{fmt.Sprintf("the %s, with its FTP server running on port %d", console, l.Port)}
 		if p != nil {
@@ -164,7 +164,7 @@ func (l *Link) atHand(console string) string {
 	case "adapter":
 		return what + ", in its adapter, and then back in the " + console
 	case "nbd":
-		return what + ", exported for as long as somebody plays"
+		return what + ", exported while somebody plays"
 	}
 	return what + ", which the " + console + " has to reach"
 }
@@ -188,7 +188,7 @@ func addressOf(host string) (netip.Addr, bool) {
 // hand is looked for.
 func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	if l.Cable != nil && (l.CableSet == Unset || l.CableSet == Gone) { // what is sent would go to strangers
-		return Tried{State: NoWay, Say: fmt.Sprintf("this computer is not in the network of the cable yet: %s has no address %s", l.Cable.Interface, l.Cable.Computer), Do: "set it, as the sheet of the cable says", At: time.Now()}
+		return Tried{State: NoWay, Say: fmt.Sprintf("this computer is not in the cable's network yet: %s does not have the address %s", l.Cable.Interface, l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
 	}
 	if l.Remote() {
 		return t.Try(ctx, l.address)
@@ -204,7 +204,7 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 }
 
 // NoFlush is what holds for a server that cannot be asked to bring a file to its disk.
-const NoFlush = "when it pleases: after a run, switch the console off by its own menu"
+const NoFlush = "whenever it decides: after a run, switch the console off from its own menu"
 
 // Test logs in, writes a small file, reads it back and removes it: what the target can, how quick it answers, and how fast bytes go over.
 func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*remote.Probe, error) {
@@ -219,7 +219,7 @@ func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*r
 		Try(ctx context.Context) (*remote.Probe, error)
 	})
 	if !ok {
-		return nil, fmt.Errorf("%s is available; there is no link to test", at)
+		return nil, fmt.Errorf("%s is local; there is no link to test", at)
 	}
 	r, err := t.Try(ctx)
 	if err != nil {

@@ -17,9 +17,9 @@ func Join(p *bench.Target, cards []netcards.Card, card string) error {
 	case err != nil:
 		return err
 	case !ok:
-		return fmt.Errorf("%s is available: only a target over a network is joined by a cable", p.Name)
+		return fmt.Errorf("%s is local: only a target over a network can have a direct cable", p.Name)
 	case p.Cable != nil:
-		return fmt.Errorf("%s is joined by a cable already; give that up first", p.Name)
+		return fmt.Errorf("%s already has a direct cable; end that first", p.Name)
 	}
 	c, err := NewCable(cards, card)
 	if err != nil {
@@ -36,7 +36,7 @@ func Join(p *bench.Target, cards []netcards.Card, card string) error {
 func Part(p *bench.Target, cards []netcards.Card) (left string, err error) {
 	c := p.Cable
 	if c == nil {
-		return "", fmt.Errorf("%s is joined by no cable of its own", p.Name)
+		return "", fmt.Errorf("%s has no direct cable", p.Name)
 	}
 	if !SetBack(c, cards) {
 		left = fmt.Sprintf("%s still has the address %s: set it back", c.Interface, c.Computer)
@@ -52,11 +52,11 @@ func Part(p *bench.Target, cards []netcards.Card) (left string, err error) {
 func Valid(c *bench.Cable) error {
 	p, err := netip.ParsePrefix(c.Computer)
 	if err != nil {
-		return fmt.Errorf("%q is no address with the length of a mask, such as 192.168.77.1/24", c.Computer)
+		return fmt.Errorf("%q is not an address with a prefix length, such as 192.168.77.1/24", c.Computer)
 	}
 	a, err := netip.ParseAddr(c.Console)
 	if err != nil || !p.Masked().Contains(a) || a == p.Addr() {
-		return fmt.Errorf("%q is no address in the network of %s", c.Console, c.Computer)
+		return fmt.Errorf("%q is not an address in the network of %s", c.Console, c.Computer)
 	}
 	return nil
 }

@@ -80,9 +80,9 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 		switch say {
 		case "":
 		case saysNothing, hangsUp:
-			return Tried{State: Silent, RoundTrip: took, Say: fmt.Sprintf("%s takes connections on port %d, and %s", a.Host, port, say), Do: "its server hangs, or has as many guests as it bears: wait a moment, end other connections to it, or start it again"}
+			return Tried{State: Silent, RoundTrip: took, Say: fmt.Sprintf("%s takes connections on port %d, and %s", a.Host, port, say), Do: "its server hangs, or has reached its limit of connections: wait a moment, close other connections to it, or restart it"}
 		default:
-			return Tried{State: Another, RoundTrip: took, Say: fmt.Sprintf("on port %d of %s something answers that is no %s server: %s", port, a.Host, what, say), Do: "two programs want that port: give the server another one, and write it in the address, or end the other program"}
+			return Tried{State: Another, RoundTrip: took, Say: fmt.Sprintf("something answers on port %d of %s, but it is not a %s server: %s", port, a.Host, what, say), Do: "two programs use that port: give the server another port and put it in the address, or quit the other program"}
 		}
 		return Tried{State: Answers, RoundTrip: took, Say: fmt.Sprintf("%s answers on port %d", a.Host, port)}
 	}
@@ -90,16 +90,16 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 	var ne net.Error
 	switch {
 	case errors.As(err, &dns):
-		return Tried{State: Nameless, Say: fmt.Sprintf("nobody knows a computer or console called %s", a.Host), Do: "write its address in numbers, as the console shows it"}
+		return Tried{State: Nameless, Say: fmt.Sprintf("no computer or console is named %s", a.Host), Do: "use its numeric address, as the console shows it"}
 	case remote.IsRefused(err):
-		return Tried{State: Refused, RoundTrip: time.Since(began), Say: fmt.Sprintf("%s is on, and nothing listens on its port %d", a.Host, port), Do: fmt.Sprintf("start its %s service, or fix the port in the address", what)}
+		return Tried{State: Refused, RoundTrip: time.Since(began), Say: fmt.Sprintf("%s is on, but nothing listens on port %d", a.Host, port), Do: fmt.Sprintf("start its %s server, or correct the port in the address", what)}
 	case remote.IsNoRoute(err):
 		if heard, known := t.neighbour(ctx, a.Host); known && heard {
 			return blocked(a, port, what)
 		}
 		return absent(a)
 	case remote.IsNoWay(err):
-		return Tried{State: NoWay, Say: fmt.Sprintf("this computer has no way to %s: none of its interfaces is in that network", a.Host), Do: "look at the cable, and at both addresses; for a cable of its own, see the direct cable"}
+		return Tried{State: NoWay, Say: fmt.Sprintf("no route to %s: none of this computer's interfaces is in that network", a.Host), Do: "look at the cable, and at both addresses; for a cable of its own, see the direct cable"}
 	case errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded):
 		if t.somebody(ctx, a.Host, port, wait) {
 			return blocked(a, port, what)

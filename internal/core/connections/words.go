@@ -24,7 +24,7 @@ var Systems = []string{"linux", "windows", "darwin"}
 func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 	p, err := netip.ParsePrefix(c.Computer)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no address with the length of a mask, such as 192.168.77.1/24", c.Computer)
+		return nil, fmt.Errorf("%q is not an address with a prefix length, such as 192.168.77.1/24", c.Computer)
 	}
 	mine, mask := p.Addr().String(), Mask(p)
 	s := &Sheet{

@@ -183,7 +183,7 @@ func (s *shelf) near(t *title.Title, disc int, of string, give func(*Candidate) 
 	}
 	slices.SortStableFunc(all, func(a, b close) int { return a.away - b.away })
 	for _, c := range all {
-		if !give(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: s.files[c.n].File, From: "in your pictures, its name is nearly the same"}, Proposal: true}) {
+		if !give(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: s.files[c.n].File, From: "in your pictures, by a similar name"}, Proposal: true}) {
 			return
 		}
 	}
@@ -196,7 +196,7 @@ const shortestNear = 5
 func stat(file string) (title.File, error) {
 	info, err := os.Stat(file)
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no file")
+		err = errors.New("it is not a file")
 	}
 	if err != nil {
 		return title.File{Path: file}, err

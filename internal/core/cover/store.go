@@ -46,7 +46,7 @@ var migrations = []string{
 }
 
 // ErrNewer is a store that a newer Polytome has written. It is left as it is.
-var ErrNewer = errors.New("the store of covers was written by a newer Polytome; it is left alone, and covers that were fetched are not seen")
+var ErrNewer = errors.New("the cover store belongs to a newer Polytome; it is left alone, and downloaded covers are not used")
 
 // A Store keeps what was fetched from servers, and how pictures look when they are small. It lies in a folder of the user's cache, and may be deleted
 // at any time. A nil one holds nothing and keeps nothing. It may be used by several goroutines.
@@ -65,13 +65,13 @@ var pictureDate = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 // OpenStore opens the store in a folder, and makes it where there is none.
 func OpenStore(dir string) (*Store, error) {
 	f, err := sqlitefile.Open(filepath.Join(dir, "covers.sqlite"), sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
-		Damaged: "the list of fetched covers %s was damaged and is made again; they are fetched again when you ask for it"})
+		Damaged: "the list of downloaded covers %s was damaged and has been rebuilt; download the covers again when you like"})
 	if err != nil {
-		return nil, fmt.Errorf("the store of covers in %s cannot be used: %w", dir, err)
+		return nil, fmt.Errorf("the cover store in %s cannot be used: %w", dir, err)
 	}
 	s := &Store{dir: dir, file: f, fetches: map[string]fetch{}, bad: map[string]string{}}
 	if err := s.load(); err != nil {
-		return nil, errors.Join(fmt.Errorf("the store of covers in %s cannot be read: %w", dir, err), f.Close())
+		return nil, errors.Join(fmt.Errorf("the cover store in %s cannot be read: %w", dir, err), f.Close())
 	}
 	return s, nil
 }

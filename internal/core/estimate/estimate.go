@@ -147,7 +147,7 @@ func (r Range) Middle() time.Duration { return (r.Least + r.Most) / 2 }
 // String is the range in words: "3 to 8 min".
 func (r Range) String() string {
 	if r.Most == 0 {
-		return "nothing to bring"
+		return "nothing to copy"
 	}
 	if r.Most < time.Second {
 		return "a moment"

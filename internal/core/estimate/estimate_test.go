@@ -21,7 +21,7 @@ func TestTimesAreRanges(t *testing.T) {
 	assert.Equal(t, estimate.Range{Least: 202 * time.Second, Most: 420 * time.Second}, r.Plus(r))
 	assert.Equal(t, r, r.Beside(estimate.Range{Least: 1, Most: 2}), "side by side, the longer counts")
 	for d, want := range map[estimate.Range]string{
-		{}: "nothing to bring", {Most: time.Millisecond}: "a moment", {Least: 900 * time.Millisecond, Most: 1200 * time.Millisecond}: "about 1 s", {Least: 2 * time.Second, Most: 8 * time.Second}: "2 to 8 s", {Least: 50 * time.Second, Most: 61 * time.Second}: "50 to 61 s",
+		{}: "nothing to copy", {Most: time.Millisecond}: "a moment", {Least: 900 * time.Millisecond, Most: 1200 * time.Millisecond}: "about 1 s", {Least: 2 * time.Second, Most: 8 * time.Second}: "2 to 8 s", {Least: 50 * time.Second, Most: 61 * time.Second}: "50 to 61 s",
 		{Least: 10 * time.Second, Most: 10 * time.Minute}: "10 s to 10 min", {Least: 9 * time.Minute, Most: 9*time.Minute + 5*time.Second}: "about 9 min",
 		{Least: 100 * time.Minute, Most: 200 * time.Minute}: "100 min to 3 h 20 min",
 	} {

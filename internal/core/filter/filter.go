@@ -77,14 +77,14 @@ func Parse(text string) Filter {
 			field, value := t.text[:i], t.text[i+1:]
 			switch {
 			case !slices.Contains(Fields, field) && !slices.Contains(PlacedFields, field):
-				f.Trouble = fmt.Sprintf("there is no field %q; fields are: %s", field, strings.Join(append(slices.Clone(Fields), PlacedFields...), ", "))
+				f.Trouble = fmt.Sprintf("unknown field %q; fields are: %s", field, strings.Join(append(slices.Clone(Fields), PlacedFields...), ", "))
 			case value == "": // still being typed
 				continue
 			default:
 				t.field, t.op, t.text = field, t.text[i], value
 				t.num, t.isNum = number(field, value)
 				if (t.op == '<' || t.op == '>') && !t.isNum {
-					f.Trouble = fmt.Sprintf("%q is no number to compare %s with", value, field)
+					f.Trouble = fmt.Sprintf("%q is not a number to compare %s with", value, field)
 				}
 			}
 		} else if slices.Contains(States, t.text) {

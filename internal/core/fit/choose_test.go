@@ -229,7 +229,7 @@ func TestANameThatCannotBeMadeLegal(t *testing.T) {
 	e, _ := judgedBy(t, "plover", "usb", facts("fat32", 58*size.GiB, 50*size.GiB), tt)
 	assert.Equal(t, fit.BadName, e.Verdict)
 	assert.Contains(t, e.Say, "has no character that Plover permits")
-	assert.Contains(t, e.Words(), "give it another name at Scan")
+	assert.Contains(t, e.Words(), "rename it in Games")
 }
 
 // collection is titles of many forms: images contiguous and in parts, folders, and small ones.

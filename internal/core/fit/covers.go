@@ -31,10 +31,10 @@ func (c *Covers) Say() string {
 	}
 	say := fmt.Sprintf("Covers take %s", size.Format(c.There+c.Planned))
 	if c.Most >= 0 {
-		say += fmt.Sprintf(" of the %s that they may", size.Format(c.Most))
+		say += fmt.Sprintf(" of the %s they may use", size.Format(c.Most))
 	}
 	if left := c.Wanted - c.Going; left > 0 {
-		say += fmt.Sprintf("; those of %s find no space", size.Count(left, "title"))
+		say += fmt.Sprintf("; those of %s do not fit", size.Count(left, "title"))
 	}
 	return say + "."
 }
@@ -158,13 +158,13 @@ func (s *Sheet) CoverLacks(i int) string {
 		return ""
 	}
 	if folder := s.names.crowds(s.coverNames(i)); folder >= 0 {
-		return fmt.Sprintf("its cover stays away: %s can hold no more names", s.folderName(folder))
+		return fmt.Sprintf("no cover: %s can hold no more names", s.folderName(folder))
 	}
 	free := s.Free() - s.held(-1)
 	if most := s.dress.Most; most >= 0 && s.dress.There+s.dress.Planned+s.covers[i].need > most && s.covers[i].need <= free {
-		return fmt.Sprintf("its cover stays away: covers may take %s here, and %s are taken", size.Format(most), size.Format(s.dress.There+s.dress.Planned))
+		return fmt.Sprintf("no cover: covers may use %s here, and %s are used", size.Format(most), size.Format(s.dress.There+s.dress.Planned))
 	}
-	return fmt.Sprintf("its cover stays away: it takes %s, and %s are left", size.Format(s.covers[i].need), size.Format(max(0, free)))
+	return fmt.Sprintf("no cover: it needs %s and %s are left", size.Format(s.covers[i].need), size.Format(max(0, free)))
 }
 
 // CoverPaths are where the pictures of a kind of a title's disc are on the target, or go.

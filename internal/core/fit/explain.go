@@ -72,23 +72,23 @@ func (s *Sheet) Explain(i int) Explanation {
 	pl := s.Placement(i)
 	switch v.Kind {
 	case AsIs:
-		e.Say = fmt.Sprintf("goes as it is to %s and takes %s", r.path, size.Format(v.Space))
+		e.Say = fmt.Sprintf("is copied to %s and takes %s", r.path, size.Format(v.Space))
 		if v.Need < v.Space {
-			e.Say += fmt.Sprintf("; %s of that are there already", size.Format(v.Space-v.Need))
+			e.Say += fmt.Sprintf("; %s of that are already there", size.Format(v.Space-v.Need))
 		}
 	case There:
-		e.Say = "is there already, as " + r.path
+		e.Say = "is already there, as " + r.path
 	case Renamed:
-		e.Say = fmt.Sprintf("is there already, as %s, and is renamed to %s: no byte is copied", firstOf(s.of.Found[i]), pl.Items[0].Path)
+		e.Say = fmt.Sprintf("is already there as %s, and is renamed to %s without copying", firstOf(s.of.Found[i]), pl.Items[0].Path)
 		if n := s.written(i); n > 0 {
-			e.Say += fmt.Sprintf(" but for %s", size.Format(n))
+			e.Say += fmt.Sprintf(" except %s", size.Format(n))
 		}
 	case Replaced:
-		e.Say = fmt.Sprintf("takes the place of what is there as %s, as you have said", r.path)
+		e.Say = fmt.Sprintf("replaces what is at %s, as you marked it", r.path)
 	case Parts:
 		e.Say = fmt.Sprintf("%s, and this %s has %s: %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
 	case Unpacked:
-		e.Say = fmt.Sprintf("is unpacked on its way, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Space))
+		e.Say = fmt.Sprintf("is unpacked while copying, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Space))
 	case Converted:
 		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)), size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Space)))
 	case Packed:
@@ -97,8 +97,8 @@ func (s *Sheet) Explain(i int) Explanation {
 			e.Say += fmt.Sprintf(", in %d files", v.Parts)
 		}
 	case NotYet:
-		e.Say = fmt.Sprintf("%s, and what is in it could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Space))
-		e.Add(Fetching, "bring it into that shape yourself, and scan again")
+		e.Say = fmt.Sprintf("%s, but its contents could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Space))
+		e.Add(Fetching, "convert it yourself, and scan again")
 	case Bad, NoDisc, Locked:
 		fault := t.Fault()
 		e.Say = fault.Say
@@ -111,49 +111,49 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Clash:
 		other := &s.of.Titles[v.Other]
 		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()), r.path)
-		e.Add(Choosing, "take the other one off, and this one can go")
+		e.Add(Choosing, "deselect the other one to make way for this")
 	case BadName:
 		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", r.path, r.detail)
 		if pl.Refusal != nil {
 			e.Say = r.detail
 		}
-		e.Add(Choosing, "give it another name at Scan")
+		e.Add(Choosing, "rename it in Games")
 	case TooBig:
-		e.Say = fmt.Sprintf("%s, and this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
+		e.Say = fmt.Sprintf("%s; this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
 	case Differs:
-		e.Say = fmt.Sprintf("%s is there already under its path %s", r.detail, r.path)
+		e.Say = fmt.Sprintf("%s is already at its path %s", r.detail, r.path)
 		if v.Number > 0 {
 			if want := s.wants(i, r.path); want != v.Number {
 				e.Say += fmt.Sprintf(", with %s instead of %s", size.Format(v.Number), size.Format(want))
 			}
 			e.Add(Choosing, "mark it in Tree to be replaced")
 		}
-		e.Add(Choosing, "move it out of the way, and this title can go")
+		e.Add(Choosing, "move it away to make way for this title")
 	case NoSpace:
 		left := max(s.givable(), 0)
 		need := v.Number + left
-		e.Say = fmt.Sprintf("takes %s, and %s are left: %s are missing", size.Format(need), size.Format(left), size.Format(v.Number))
+		e.Say = fmt.Sprintf("needs %s but only %s are free: %s short", size.Format(need), size.Format(left), size.Format(v.Number))
 		if swaps, _ := s.swapsOf(i); len(swaps) > 0 {
-			e.Say = fmt.Sprintf("is written in place of another file, which stays until the new one is whole: %s are missing for both at once", size.Format(v.Number))
+			e.Say = fmt.Sprintf("replaces another file, which stays until the new one is complete: %s short for both at once", size.Format(v.Number))
 		}
 		if s.of.Reserve > 0 {
-			e.Say += fmt.Sprintf("; %s are held in reserve", size.Format(s.of.Reserve))
+			e.Say += fmt.Sprintf("; %s are kept in reserve", size.Format(s.of.Reserve))
 		}
 		e.Add(Choosing, s.yields(i, v.Number)...)
 		if n, bytes := s.coversThere(); bytes >= v.Number {
-			e.Add(Choosing, fmt.Sprintf("let the covers on it leave (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
+			e.Add(Choosing, fmt.Sprintf("remove the covers on it (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
 		}
 		e.Add(Preparing, "use a larger target")
 	case FullFolder:
 		most := s.of.Facts.Filesystem.FolderMost(int32(v.Number) == root)
-		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has space for %s of them, and long names take several entries",
+		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has %s, and long names use several",
 			s.folderName(int32(v.Number)), s.of.Facts.Filesystem.Shown, size.Format(most))
-		e.Add(Choosing, "take titles off that go there too", "give titles shorter names")
+		e.Add(Choosing, "deselect other titles in that folder", "give titles shorter names")
 		e.Add(Preparing, "use a target with another filesystem")
 	case NeedsDisk:
 		on, _, _ := s.lacksDisk(i)
-		e.Say = fmt.Sprintf("the console copies it to its own disk first, and %s has %s left: %s are missing", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
-		e.Add(Choosing, "take titles off "+on.Name)
+		e.Say = fmt.Sprintf("the console copies it to its own disk first, but %s has %s left: %s short", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
+		e.Add(Choosing, "deselect titles on "+on.Name)
 	}
 	if lacks := s.CoverLacks(i); lacks != "" {
 		e.Say += "; " + lacks
@@ -207,7 +207,7 @@ func (s *Sheet) holdsAtMost(i int) string {
 		who = "a target of " + s.Loader(i).Profile.Shown
 	}
 	if rule := s.Placement(i).Rule; rule != nil && rule.TooLarge.Over > 0 && int64(rule.TooLarge.Over) < limit {
-		return fmt.Sprintf("%s takes at most %s a file", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
+		return fmt.Sprintf("%s reads at most %s a file", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
 	}
 	return fmt.Sprintf("%s holds at most %s bytes a file", who, size.Exact(limit))
 }
@@ -234,16 +234,16 @@ func (s *Sheet) notRead(i int, r reason, e *Explanation) {
 		if refusal := s.Placement(i).Refusal; refusal != nil {
 			e.Add(Preparing, refusal.Ways...)
 		} else {
-			e.Add(Preparing, "a target that the console has prepared for it, or an empty one")
+			e.Add(Preparing, "use use a target that the console has prepared for it, or an empty one")
 		}
 		return
 	}
 	at := s.Loader(i).Tree.Destination().Attachment
 	if at == nil {
-		e.Say = fmt.Sprintf("%s does not read from %s", p.Shown, s.of.Via)
+		e.Say = fmt.Sprintf("%s does not support %s", p.Shown, s.of.Via)
 		return
 	}
-	e.Say = fmt.Sprintf("over %s, %s reads %s only, and this target is %s", s.of.Via, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
+	e.Say = fmt.Sprintf("over %[1]s, %[2]s reads only %[3]s; this target is %[4]s", s.of.Via, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
 	e.Add(Preparing, fmt.Sprintf("use a target with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
 }
 

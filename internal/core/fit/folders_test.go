@@ -144,7 +144,7 @@ func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
 			if said.Kind.Goes() && s.Planned-planned != takes {
 				t.Fatalf("it is said to take %d, and %d more are planned", takes, s.Planned-planned)
 			}
-			if rapid.Bool().Draw(t, "take it off") {
+			if rapid.Bool().Draw(t, "remove it") {
 				s.Put(i, false)
 			}
 		}

@@ -101,7 +101,7 @@ func (s *Sheet) checkFolder(dir string, by int) dirCheck {
 	switch why := s.of.Facts.Filesystem.CheckName(path.Base(dir)); {
 	case c.kind != AsIs:
 	case s.closed[by][folded]:
-		c = dirCheck{NotRead, dir, fmt.Sprintf("the console has made its folders, and %s is not among them: %s", dir, p.FirstBoot.Why)}
+		c = dirCheck{NotRead, dir, fmt.Sprintf("the console has created its folders, but %s is not among them: %s", dir, p.FirstBoot.Why)}
 	case why != "":
 		c = dirCheck{BadName, dir, why}
 	default:
@@ -213,7 +213,7 @@ func (s *Sheet) judge(i int) reason {
 		default:
 			v.Kind, v.Number, v.detail = Differs, e.Size, "a file of another size"
 			if e.Size == item.Size {
-				v.detail = "a file of the same length and with other content, older than this one,"
+				v.detail = "an older file of the same length with other content"
 			}
 			return v
 		}
@@ -505,7 +505,7 @@ func (s *Sheet) Leaves(e target.Entry) (why string, leaves bool) {
 		if s.marked(key) {
 			return "you marked it", true
 		}
-		return "the target is to hold exactly what is chosen, and this is not", true
+		return "the target removes everything not selected, and this is not selected", true
 	}
 	return "", false
 }

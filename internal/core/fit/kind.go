@@ -62,7 +62,7 @@ func (k Kind) MarshalText() ([]byte, error) { return []byte(words[k]), nil }
 func (k *Kind) UnmarshalText(b []byte) error {
 	i := slices.Index(words[:], string(b))
 	if i < 0 {
-		return fmt.Errorf("there is no verdict %q", b)
+		return fmt.Errorf("unknown verdict %q", b)
 	}
 	*k = Kind(i)
 	return nil

@@ -43,22 +43,22 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 	}
 	switch {
 	case found >= 0 && s.rank(found) < s.rank(i):
-		ways = append(ways, fmt.Sprintf("take off %s (%s), which is less wanted", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
+		ways = append(ways, fmt.Sprintf("deselect %s (%s), which has a lower priority", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
 	case found >= 0:
-		ways = append(ways, fmt.Sprintf("take off %s (%s), the smallest that frees space enough", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
+		ways = append(ways, fmt.Sprintf("deselect %s (%s), the smallest that frees enough space", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
 	case sum >= missing:
-		ways = append(ways, "take off several other titles")
+		ways = append(ways, "deselect several other titles")
 	}
 	at, _ := slices.BinarySearchFunc(y.files, missing, func(e target.Entry, n int64) int { return cmp.Compare(e.Size, n) })
 	if at < len(y.files) {
 		e := y.files[at]
-		whose := "which no title here is"
+		whose := "which no title here needs"
 		if j, ok := y.holders[s.fold(e.Path)]; ok {
 			whose = "which is " + s.of.Titles[j].Label()
 		} else if s.Owns(e.Path) {
 			whose = "a title that is not among your games"
 		}
-		ways = append(ways, fmt.Sprintf("let %s leave (%s, %s): mark it in Tree", e.Path, size.Format(e.Size), whose))
+		ways = append(ways, fmt.Sprintf("remove %s (%s, %s): mark it in Tree", e.Path, size.Format(e.Size), whose))
 	}
 	return ways
 }

@@ -79,13 +79,13 @@ func (m *Fix) Words() string {
 		return fmt.Sprintf("set %s=%s in %s", m.Key, m.Value, m.Path)
 	case Fit:
 		if m.To != m.Path {
-			return fmt.Sprintf("bring it to %d x %d pixels, as %s", m.Picture.Width, m.Picture.Height, m.To)
+			return fmt.Sprintf("resize it to %d x %d pixels, as %s", m.Picture.Width, m.Picture.Height, m.To)
 		}
-		return fmt.Sprintf("bring it to %d x %d pixels", m.Picture.Width, m.Picture.Height)
+		return fmt.Sprintf("resize it to %d x %d pixels", m.Picture.Width, m.Picture.Height)
 	case Gather:
-		return "write it again contiguous"
+		return "defragment it"
 	case Put:
-		return "put it here again from your games"
+		return "copy it here again from your games"
 	case Leave:
 		return "have " + m.Path + " leave"
 	}

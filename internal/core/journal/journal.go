@@ -30,7 +30,7 @@ var migrations = []string{
 }
 
 // errNewer is a journal that a newer Polytome has written.
-var errNewer = errors.New("it was written by a newer Polytome, and is left alone")
+var errNewer = errors.New("it belongs to a newer Polytome, and is left alone")
 
 // A Journal is an opened one. A nil one writes nothing down.
 type Journal struct {
@@ -41,7 +41,7 @@ type Journal struct {
 // Open opens a journal, and begins one where there is none. One that is damaged is put aside; [Journal.Note] says so.
 func Open(file string) (*Journal, error) {
 	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: errNewer,
-		Damaged: "the journal of runs %s was damaged; it is put aside, and a new one is begun. Runs that were interrupted before are not offered any more: filling the target again takes them up all the same"})
+		Damaged: "the journal of runs %s was damaged; it was set aside and a new one created. Earlier interrupted runs are no longer offered: filling the target again completes them anyway"})
 	if err != nil {
 		return nil, fmt.Errorf("the journal of runs %s cannot be used: %w", file, err)
 	}
@@ -229,7 +229,7 @@ func (j *Journal) Begin(b Beginning) (*Record, error) {
 		return tx.Commit()
 	})
 	if err != nil {
-		return nil, fmt.Errorf("the run cannot be written down: %w", err)
+		return nil, fmt.Errorf("the run cannot be recorded: %w", err)
 	}
 	rec := &Record{j: j, id: id, plan: b.Plan, pending: map[int]entry{}}
 	if f, err := os.OpenFile(j.lock(id), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
@@ -324,7 +324,7 @@ func (j *Journal) Runs(n int) (out []Run, err error) {
 }
 
 // ErrNone is that there is no such run.
-var ErrNone = errors.New("there is no run of that number")
+var ErrNone = errors.New("there is no run with that number")
 
 // Run is one run, with its plan.
 func (j *Journal) Run(id int64) (r Run, p *plan.Plan, err error) {

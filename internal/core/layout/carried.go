@@ -26,7 +26,7 @@ func (t *Tree) OnlyCovers() *Tree {
 			p.Items = append(p.Items, c.Item)
 		}
 		if len(p.Items) == 0 {
-			p.Refusal = &Refusal{Say: "no picture of it was found", Ways: []string{"fetch covers, or choose a picture (C)"}, NoPicture: true}
+			p.Refusal = &Refusal{Say: "no picture of it was found", Ways: []string{"download covers, or choose a picture (C)"}, NoPicture: true}
 		}
 	}
 	return &out

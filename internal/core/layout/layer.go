@@ -69,7 +69,7 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 // name that it holds, where that is one that the rules allow.
 func (l *layer) target(t *title.Title, held string) Placement {
 	if t.Platform == "" {
-		return refuse("it is not known what this file is", "see the evidence at Scan")
+		return refuse("it is not known what this file is", "see the evidence in Games")
 	}
 	rule, refusal := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name)
 	switch {
@@ -98,7 +98,7 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 	if pl.Refusal == nil {
 		for i := range pl.Items {
 			if p := pl.Items[i].Path; !fs.ValidPath(p) || p == "." || strings.ContainsFunc(p, unicode.IsControl) {
-				return unnamed(fmt.Sprintf("the profile makes the path %q of it, which there cannot be", p), "fix the profile")
+				return unnamed(fmt.Sprintf("the profile makes the impossible path %q of it", p), "fix the profile")
 			}
 		}
 	}
@@ -106,7 +106,7 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 		return pl
 	}
 	// A name that makes a path too long is cut to the longest that does not.
-	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short its name", pl.Items[0].Path), "use a target with longer paths")
+	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short the name", pl.Items[0].Path), "use a target that allows longer paths")
 	low, high := 1, naming.Units.Count(pl.Name)
 	for low <= high {
 		naming.Longest = (low + high) / 2
@@ -183,14 +183,14 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 			from = "the name of its file"
 		}
 		if pl.Name == "" {
-			return unnamed(fmt.Sprintf("its name %q has no character that %s permits", t.Name, l.p.Shown), "give it another name")
+			return unnamed(fmt.Sprintf("its name %q has no character that %s allows", t.Name, l.p.Shown), "give it another name")
 		}
-		pl.How = "its name has no character that " + l.p.Shown + " permits, so " + from + " stands for it"
+		pl.How = "its name has no character that " + l.p.Shown + " allows, so " + from + " is used instead"
 	}
 	if mark != "" {
 		pl.Name = naming.With(pl.Name, mark)
 		if pl.Name == "" {
-			return unnamed("its name leaves no space for what tells it from others")
+			return unnamed("its name leaves no space for what distinguishes it from others")
 		}
 	}
 	whole := l.valuesOf(t, &pl)
@@ -198,16 +198,16 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 		v := whole
 		l.disc(&v, t, i, rule)
 		if f, missing := lacks(&rule.Path, &v); missing {
-			return refuse(fmt.Sprintf("%s needs the %s in the path %s, and none was found in the file", l.p.Shown, f, rule.Path))
+			return refuse(fmt.Sprintf("%s needs the %s in the path %s, but the file has none", l.p.Shown, f, rule.Path))
 		}
 		l.items(&pl, t, i, rule, &v)
 	}
 	if len(pl.Items) == 0 {
-		return refuse("nothing of it is left to be put: the rule keeps none of its files")
+		return refuse("nothing of it is left to copy: the rule keeps none of its files")
 	}
 	l.decisive(t, &pl)
 	if twice := pl.twice(); twice != "" {
-		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files names that differ")
+		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files different names")
 	}
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
@@ -366,7 +366,7 @@ func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept,
 	for k, name := range renamed {
 		pl.Items[first+k].Path = to + "/" + name
 	}
-	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot be called so there, and got other names", size.Count(changed, "file")), "; ")
+	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot have their names there, and got others", size.Count(changed, "file")), "; ")
 }
 
 // hold reports whether the target holds all of these names as they are, and tells them apart.

@@ -73,7 +73,7 @@ func TestTheLimitsOfAnAttachmentHold(t *testing.T) {
 	assert.Equal(t, "a b.w8", first(t, p, "fat32", cart("wren8", "a<b", "x.w8")), "what the filesystem cannot hold")
 	assert.Equal(t, "a<b.w8", first(t, p, "ext4", cart("wren8", "a<b", "x.w8")))
 	assert.Equal(t, "x.w8", first(t, p, "fat32", cart("wren8", "???", "x.w8")), "the file's own name stands in")
-	assert.Contains(t, layout.Lay([]title.Title{cart("wren8", "???", "x.w8")}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0].How, "the name of its file stands for it")
+	assert.Contains(t, layout.Lay([]title.Title{cart("wren8", "???", "x.w8")}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0].How, "the name of its file is used instead")
 	bytes := profile(t, "", "path = \"{title}{ext}\"\n[accept.title]\nlongest = 9\ncount = \"bytes\"")
 	assert.Equal(t, "ひかり.w8", first(t, bytes, "ext4", cart("wren8", "ひかりひかり", "x.w8")))
 	here := profile(t, "", "on = [\"disk\"]\npath = \"{title}\"")

@@ -109,13 +109,13 @@ func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform 
 		return ""
 	}
 	if id := v[loader.FieldID]; id != "" && t.Keeps(loader.FieldID) && !p.Fields.ID.Takes(id) {
-		return fmt.Sprintf("%q is no ID of the %s", id, p.Shown)
+		return fmt.Sprintf("%q is not an ID of the %s", id, p.Shown)
 	}
 	if kind := v[loader.FieldKind]; kind != "" && p.Kind(strings.ToLower(kind)) == nil {
 		return fmt.Sprintf("it does not look into the folder %s", kind)
 	}
 	if end := v[loader.FieldExt]; end != "" && !slices.Contains(extensions(rule, p), strings.ToLower(end)) {
-		return fmt.Sprintf("%s is no extension of a game of the %s", end, p.Shown)
+		return fmt.Sprintf("%s is not an extension of %s games", end, p.Shown)
 	}
 	return ""
 }
@@ -123,7 +123,7 @@ func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform 
 // TitleWrong says what in a title's name the rule does not permit, "" for nothing.
 func TitleWrong(rule *loader.Accept, name string) string {
 	if n := rule.Title.Length(name); rule.Title.Longest > 0 && n > rule.Title.Longest {
-		return fmt.Sprintf("the title in its name has %d characters, and %d are allowed", n, rule.Title.Longest)
+		return fmt.Sprintf("the title in its name has %d characters, but at most %d are allowed", n, rule.Title.Longest)
 	}
 	for _, r := range name {
 		if !rule.Title.Permits(r) {

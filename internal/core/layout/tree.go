@@ -180,7 +180,7 @@ func (t *Tree) rename(i, other int) (Placement, bool) {
 		}
 		if !slices.ContainsFunc(p.claims, func(c string) bool { j, has := t.owners[c]; return has && j != i }) {
 			t.numbers[wanted] = number
-			p.How = joinHow(p.How, fmt.Sprintf("%s has that name too, so this one got%s behind it", t.titles[other].Label(), mark))
+			p.How = joinHow(p.How, fmt.Sprintf("%s has that name too, so this one got%s added", t.titles[other].Label(), mark))
 			return p, true
 		}
 	}

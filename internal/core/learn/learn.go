@@ -272,7 +272,7 @@ func (s *student) volume() {
 	s.d.Filesystems = []string{f.Name}
 	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder of this computer, so its own filesystem tells nothing")
+		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this computer, so its own filesystem tells nothing")
 	} else {
 		how := "the target is"
 		if s.look.Facts.Declared {

@@ -63,7 +63,7 @@ func openAt(fsys fs.FS, name string) (r io.ReaderAt, size int64, done func() err
 	info, err := f.Stat()
 	r, ok := f.(io.ReaderAt)
 	if err == nil && (!ok || !info.Mode().IsRegular()) {
-		err = errors.New("it is no file")
+		err = errors.New("it is not a file")
 	}
 	if err != nil {
 		_ = f.Close()
@@ -202,7 +202,7 @@ func besides(sh shelf, dir, name string) (string, fs.FileInfo, error) {
 
 func regular(info fs.FileInfo) error {
 	if !info.Mode().IsRegular() {
-		return errors.New("it is no file")
+		return errors.New("it is not a file")
 	}
 	return nil
 }

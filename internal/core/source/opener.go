@@ -116,7 +116,7 @@ func (o *Opener) open(f *title.File) (target.Content, error) {
 	info, err := in.Stat()
 	if err != nil || !ok {
 		_ = in.Close()
-		return nil, errors.Join(err, fmt.Errorf("%s in it is no file", f.Entry))
+		return nil, errors.Join(err, fmt.Errorf("%s in it is not a file", f.Entry))
 	}
 	if info.Size() != f.Size {
 		_ = in.Close()

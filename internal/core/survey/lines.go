@@ -156,6 +156,6 @@ func carry(all []Line, l *Line, step *plan.Step, title int) {
 		if below {
 			x.Path += "/" + rest
 		}
-		x.Rule = "it is there already, as " + x.From + ", and is renamed, not copied: " + step.Why
+		x.Rule = "it is already there, as " + x.From + ", and is renamed, not copied: " + step.Why
 	}
 }

@@ -115,7 +115,7 @@ func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
 	for i := range s.Titles {
 		kinds[s.Titles[i].Name] = s.Sheet.Verdict(i).Kind
 		if s.Titles[i].Name == "Copper Tide" {
-			assert.Contains(t, s.Sheet.Explain(i).Say, "is there already, as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso: no byte is copied")
+			assert.Contains(t, s.Sheet.Explain(i).Say, "is already there, as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso: no byte is copied")
 		}
 	}
 	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.AsIs}, kinds, "what only has the same length is not taken for it")
@@ -375,7 +375,7 @@ func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
 	assert.Equal(t, fit.NeedsDisk, b[0].Sheet.Verdict(0).Kind)
 	e := b.Explain(0, 0)
 	assert.Contains(t, e.Say, "the console copies it to its own disk first, and disk has")
-	assert.Equal(t, "take titles off disk", e.Ways[0].Say)
+	assert.Equal(t, "deselect titles on disk", e.Ways[0].Say)
 }
 
 func TestWaysOutNameOtherTargets(t *testing.T) {
@@ -410,7 +410,7 @@ func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 	for i := range s.Titles {
 		if s.Titles[i].Label() == "Copper Tide" {
 			e := s.Sheet.Explain(i)
-			assert.Contains(t, e.Say, "a file of the same length and with other content, older than this one, is there already")
+			assert.Contains(t, e.Say, "an older file of the same length with other content is there already")
 			assert.Contains(t, e.Words(), "mark it in Tree to be replaced")
 		}
 	}

@@ -25,7 +25,7 @@ func (e *UnknownPaperError) Error() string {
 	for _, p := range Papers {
 		names = append(names, p.Name)
 	}
-	return fmt.Sprintf("paper %q is not known; known are: %s", e.Name, strings.Join(names, ", "))
+	return fmt.Sprintf("unknown paper %q; papers are: %s", e.Name, strings.Join(names, ", "))
 }
 
 // PaperNamed finds a paper by its name, whatever its letter case; "" is the first one. The error is an *[UnknownPaperError].

@@ -76,7 +76,7 @@ func (c *Container) open(name string, o Options) error {
 		return err
 	}
 	if !info.Mode().IsRegular() {
-		return errors.New("it is no file")
+		return errors.New("it is not a file")
 	}
 	a, err := archive.Open(name, archive.Options{Passwords: o.Passwords, Allow: o.Allow})
 	if err == nil {
@@ -119,7 +119,7 @@ func (c *Container) enter(name string, o Options) error {
 	}
 	r, ok := f.(io.ReaderAt)
 	if !ok || info.IsDir() {
-		return errors.New("it is no file")
+		return errors.New("it is not a file")
 	}
 	if strings.EqualFold(filepath.Ext(name), ".cue") {
 		return c.sheet(c.FS, name, r, info.Size())

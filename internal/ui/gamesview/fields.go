@@ -95,7 +95,7 @@ func (m *Model) setField(t title.Title, field, v string) tea.Cmd {
 		m.d.Notice = fmt.Sprintf("There is no platform %q; the nearest is %s.", v, m.d.Set.NearestPlatform(v))
 		return nil
 	case field == "ID" && v != "" && p != nil && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(v):
-		m.d.Notice = fmt.Sprintf("%q is no ID of the %s: those are like %s.", v, p.Shown, p.Fields.ID.Pattern)
+		m.d.Notice = fmt.Sprintf("%q is not an ID of the %s: those are like %s.", v, p.Shown, p.Fields.ID.Pattern)
 		return nil
 	case v == *t.Value(field):
 		return nil
