@@ -32,7 +32,7 @@ func TestLoadersAreListedAndShown(t *testing.T) {
 		assert.Contains(t, out, name)
 		status, shown, _ := own(t, config, "", "loaders", "show", name)
 		assert.Equal(t, 0, status)
-		for _, section := range []string{"How it is reached", "What it takes, and where", "At the console"} {
+		for _, section := range []string{"How it is connected", "What it supports, and where", "At the console"} {
 			assert.Contains(t, shown, section, name)
 		}
 		assert.NotRegexp(t, regexp.MustCompile(`%!|\.\.\n|<nil>|  \n`), shown)

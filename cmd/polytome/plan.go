@@ -148,7 +148,7 @@ func described(s *plan.Step) string {
 	if s.Make.OnTarget() {
 		switch s.Make.Shape {
 		case shape.Whole:
-			return fmt.Sprintf("write again contiguous %s  (%s)", s.Path, size.Format(s.Size))
+			return fmt.Sprintf("defragment %s  (%s)", s.Path, size.Format(s.Size))
 		case shape.Set:
 			var all []string
 			for _, v := range s.Make.With.Values {

@@ -63,7 +63,7 @@ func TestSplittingAndJoining(t *testing.T) {
 	judge.Run(t, "bash", "-c", `cat "$0"/0*.rwn | cmp - "$1"`, parts, game)
 	status, _, stderr = polytome(t, "image", "join", filepath.Join(parts, "parts.toml"), "-o", back)
 	assert.Equal(t, 1, status, "nothing is overwritten")
-	assert.Contains(t, stderr, "there is a file of that name already")
+	assert.Contains(t, stderr, "a file with that name already exists")
 	status, out, _ = polytome(t, "image", "check", filepath.Join(parts, "parts.toml"))
 	assert.Zero(t, status)
 	assert.Contains(t, out, "is sound: a file in parts")

@@ -144,7 +144,7 @@ func fitWith(n, targets int) draw.FitSheet {
 			c := draw.FitCell{Word: "as it is", Wanted: (i+p)%2 == 0, Goes: true}
 			switch (i + p) % 7 {
 			case 3:
-				c = draw.FitCell{Word: "no space", Wanted: true, Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves", size.Format(int64(i)*size.MiB)), Ways: []string{"take something off first, or give it a higher priority", "Ferry share takes it as it is, 3 to 8 min over smb"}}
+				c = draw.FitCell{Word: "no space", Wanted: true, Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves", size.Format(int64(i)*size.MiB)), Ways: []string{"take something off first, or give it a higher priority", "Ferry share copies it, 3 to 8 min over smb"}}
 			case 5:
 				c = draw.FitCell{Word: "too big", Say: "FAT32 holds 4 GiB − 1 a file"}
 			case 6:
@@ -198,7 +198,7 @@ func linksWith(n int) draw.Connections {
 		switch i % 4 {
 		case 1:
 			l.Via, l.Host, l.Port, l.Root, l.Card, l.Local, l.Direct = "ftp", "192.168.0.20", 21, "/hd1", "wlan0", "192.168.0.5", true
-			l.Must = []string{"the Corvane, with its FTP server running on port 21", "drops the control connection after 60 s without a word", "one data connection at a time"}
+			l.Must = []string{"the Corvane, with its FTP server running on port 21", "drops the control connection after 60 s of silence", "one data connection at a time"}
 		case 2:
 			l.Via, l.Host, l.Port, l.Cable = "ftp", "192.168.77.2", 21, cable
 		case 3:

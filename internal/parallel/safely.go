@@ -6,7 +6,7 @@ import "fmt"
 type MistakeError struct{ Cause any }
 
 func (e *MistakeError) Error() string {
-	return fmt.Sprintf("it failed, which is a mistake of Polytome: %v", e.Cause)
+	return fmt.Sprintf("it failed because of a bug in Polytome: %v", e.Cause)
 }
 
 // Safely does something, and makes an error of a panic in it, so that a mistake contiguous of work does not end the program, which

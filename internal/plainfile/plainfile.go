@@ -26,7 +26,7 @@ func Open(name string) (*os.File, error) {
 }
 
 // ErrNotPlain is that something is no plain file.
-var ErrNotPlain = errors.New("it is no plain file")
+var ErrNotPlain = errors.New("it is not a regular file")
 
 // Check fails for an opened file that is no plain one.
 func Check(f *os.File) error {
@@ -53,7 +53,7 @@ func Read(name string, most int64) ([]byte, error) {
 	defer f.Close()
 	b, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(b)) > most {
-		err = &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("it has more than %s, which no such file has", size.Format(most))}
+		err = &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("it has more than %s, too much for such a file", size.Format(most))}
 	}
 	return b, err
 }

@@ -32,7 +32,7 @@ func File(name string, input io.Reader) (string, error) {
 	}
 	line, _, _ := strings.Cut(text, "\n")
 	if line = strings.TrimSuffix(line, "\r"); line == "" {
-		return "", fmt.Errorf("%s has no password in its first line", name)
+		return "", fmt.Errorf("the first line of %s is empty; it must be the password", name)
 	}
 	return line, nil
 }

@@ -14,7 +14,7 @@ import (
 const service = "polytome"
 
 // ErrNone is that no password is kept.
-var ErrNone = errors.New("no password is kept for it")
+var ErrNone = errors.New("no password is stored for it")
 
 var (
 	mu       sync.Mutex
@@ -63,7 +63,7 @@ func Give(password func() (string, bool)) {
 // Keep keeps a password.
 func Keep(address, user, password string) error {
 	if err := keyring.Set(service, key(address, user), password); err != nil {
-		return fmt.Errorf("this system has no keyring to keep the password in, so it is asked for each time: %w", err)
+		return fmt.Errorf("this system has no keyring, so the password is asked for each time: %w", err)
 	}
 	return nil
 }

@@ -57,7 +57,7 @@ func Exact(n int64) string { return humanize.Comma(n) }
 func Parse(s string) (int64, error) {
 	n, err := humanize.ParseBytes(strings.TrimSpace(s))
 	if err != nil || n > 1<<62 {
-		return 0, fmt.Errorf("%q is no size; write it like 58GiB or 700MiB", s)
+		return 0, fmt.Errorf("%q is not a size; write it like 58GiB or 700MiB", s)
 	}
 	return int64(n), nil
 }

@@ -118,7 +118,7 @@ var filesystems = []Filesystem{
 func FilesystemNamed(name string) (Filesystem, error) {
 	i := slices.IndexFunc(filesystems, func(f Filesystem) bool { return strings.EqualFold(f.Name, name) })
 	if i < 0 {
-		return Filesystem{}, fmt.Errorf("the filesystem %q is not known; known are %s", name, strings.Join(FilesystemNames(), ", "))
+		return Filesystem{}, fmt.Errorf("unknown filesystem %q; known are %s", name, strings.Join(FilesystemNames(), ", "))
 	}
 	return filesystems[i], nil
 }
@@ -270,11 +270,11 @@ func (f Filesystem) CheckName(name string) string {
 	n := f.Units.Count(name)
 	switch {
 	case name == "" || name == "." || name == "..":
-		return fmt.Sprintf("%q is no name for a file", name)
+		return fmt.Sprintf("%q is not a name for a file", name)
 	case !utf8.ValidString(name) && f.Units == UTF16:
 		return "it is not valid Unicode"
 	case n > f.LongestName:
-		return fmt.Sprintf("it has %d %s, and %s takes %d", n, f.Units, f.Shown, f.LongestName)
+		return fmt.Sprintf("it has %d %s; %s allows %d", n, f.Units, f.Shown, f.LongestName)
 	}
 	for _, r := range name {
 		if r < ' ' || r == 0x7F || r == '/' || strings.ContainsRune(f.Forbidden, r) {
@@ -283,7 +283,7 @@ func (f Filesystem) CheckName(name string) string {
 	}
 	if f.Spelling != "" {
 		if r, ok := lacks(f.Spelling, name); ok {
-			return fmt.Sprintf("the console spells names in %s, which lacks the character %q", f.Spelling, r)
+			return fmt.Sprintf("the console's encoding %s lacks the character %q", f.Spelling, r)
 		}
 	}
 	if f.Windows {
@@ -292,7 +292,7 @@ func (f Filesystem) CheckName(name string) string {
 		}
 		base, _, _ := strings.Cut(name, ".")
 		if IsDevice(strings.ToUpper(strings.TrimRight(base, " "))) {
-			return fmt.Sprintf("%q is the name of a device, which some computers cannot open as a file", base)
+			return fmt.Sprintf("%q is a device name that some computers cannot open as a file", base)
 		}
 	}
 	return ""

@@ -22,12 +22,12 @@ import (
 // target says itself, so test with errors.Is.
 var (
 	ErrNoSpace  = errors.New("the target is full")
-	ErrNoFiles  = fmt.Errorf("%w: it can hold no more files, whatever their length", ErrNoSpace)
+	ErrNoFiles  = fmt.Errorf("%w: it can hold no more files, however small", ErrNoSpace)
 	ErrReadOnly = errors.New("the target cannot be written to")
-	ErrGone     = errors.New("the target has gone away")
-	ErrExists   = errors.New("there is a file of that name already")
-	ErrChanged  = errors.New("it is not what it was when the plan was made")
-	ErrBusy     = errors.New("it cannot be done just now")
+	ErrGone     = errors.New("the target is gone")
+	ErrExists   = errors.New("a file with that name already exists")
+	ErrChanged  = errors.New("it has changed since the plan was made")
+	ErrBusy     = errors.New("it is busy")
 )
 
 // Facts are what a target can hold and how full it is.

@@ -13,7 +13,7 @@ import (
 )
 
 // ErrNone is that there is no trash for a file.
-var ErrNone = errors.New("there is no trash on its disk; name a folder instead")
+var ErrNone = errors.New("its disk has no trash; choose a folder instead")
 
 // Move moves a file or folder to the trash of its disk. It is never copied, and never removed.
 func Move(name string) error {
@@ -85,5 +85,5 @@ func move(name string, t can) error {
 		}
 		return err
 	}
-	return errors.New("it holds too many files of that name")
+	return errors.New("it has too many files with that name")
 }

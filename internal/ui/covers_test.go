@@ -51,7 +51,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Contains(t, flat(a), "48 came, ")
 	assert.Equal(t, 45, a.state.Fetched.Found-len(discs(a)), "the report says the same")
 	press(a, "right", "left")
-	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: it sends round in a circle")
+	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: redirect loop")
 	press(a, "f")
 	assert.Contains(t, flat(a), "0 came", "what was fetched is not fetched again")
 

@@ -136,7 +136,7 @@ func TestLinksOnTheLoopback(t *testing.T) {
 	full := judge.Listen(t, func(c net.Conn) { _ = c.Close() })
 	r = Trier{Wait: 2 * time.Second}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: full})
 	assert.Equal(t, Silent, r.State)
-	assert.Contains(t, r.Say, "it hangs up at once")
+	assert.Contains(t, r.Say, "it closes the connection at once")
 	share := listen(t, "220 ftp")
 	share.Scheme = remote.SMB
 	assert.Equal(t, Another, Trier{}.Try(ctx, share).State, "a share's server waits to be asked")

@@ -99,23 +99,23 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 		}
 		return absent(a)
 	case remote.IsNoWay(err):
-		return Tried{State: NoWay, Say: fmt.Sprintf("no route to %s: none of this computer's interfaces is in that network", a.Host), Do: "look at the cable, and at both addresses; for a cable of its own, see the direct cable"}
+		return Tried{State: NoWay, Say: fmt.Sprintf("no route to %s: none of this computer's interfaces is in that network", a.Host), Do: "check the cable and both addresses; for a cable straight to the console, set up a direct cable"}
 	case errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded):
 		if t.somebody(ctx, a.Host, port, wait) {
 			return blocked(a, port, what)
 		}
 		return absent(a)
 	}
-	return Tried{State: Absent, Say: fmt.Sprintf("%s cannot be reached: %v", a.Host, err), Do: "look at the cable, and at both addresses"}
+	return Tried{State: Absent, Say: fmt.Sprintf("%s cannot be reached: %v", a.Host, err), Do: "check the cable and both addresses"}
 }
 
 func blocked(a remote.Address, port int, what string) Tried {
-	return Tried{State: Blocked, Say: fmt.Sprintf("%s is on, and what is sent to its port %d is lost", a.Host, port),
-		Do: fmt.Sprintf("a firewall is in between: let %s (port %d) through on %s, on this computer, and on the router", what, port, a.Host)}
+	return Tried{State: Blocked, Say: fmt.Sprintf("%s is on, but its port %d does not answer: a firewall blocks it", a.Host, port),
+		Do: fmt.Sprintf("allow %s (port %d) in the firewall of %s, of this computer, and of the router", what, port, a.Host)}
 }
 
 func absent(a remote.Address) Tried {
-	return Tried{State: Absent, Say: fmt.Sprintf("nobody is at %s", a.Host), Do: "switch the console on, wait until its network is up, and compare the address that it shows"}
+	return Tried{State: Absent, Say: fmt.Sprintf("no answer from %s", a.Host), Do: "switch the console on, wait until its network is up, and compare the address that it shows"}
 }
 
 // portOf is the port of an address.
@@ -142,7 +142,7 @@ func (t Trier) dial(ctx context.Context, host string, port int, wait time.Durati
 // What a server does that greets nobody.
 const (
 	saysNothing = "it says nothing"
-	hangsUp     = "it hangs up at once"
+	hangsUp     = "it closes the connection at once"
 )
 
 // greeted says what is odd in how a server greets, "" for nothing. An FTP server speaks first (RFC 959, 5.4); one for shares waits to be asked.

@@ -30,11 +30,11 @@ func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 	s := &Sheet{
 		Console: []string{
 			fmt.Sprintf("On the %s, in its network settings: leave \"automatic\" (DHCP), and set them by hand", console),
-			"address " + c.Console, "mask " + mask, "gateway and name server: " + mine + ", or nothing where it may be empty",
+			"address " + c.Console, "mask " + mask, "gateway and name server: " + mine + ", or empty if allowed",
 		},
 		Then: []string{
 			fmt.Sprintf("Plug the cable into the %s and into %s of the computer, and wait ten seconds", console, c.Interface),
-			"The target is " + address + " from now on",
+			"The target is " + address + " now",
 		},
 	}
 	was := "it had no address"
@@ -86,7 +86,7 @@ func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 		}
 		s.Back = append(s.Back, fmt.Sprintf("or, as root: ip address del %s dev %s", c.Computer, c.Interface))
 	}
-	s.Back = append(s.Back, fmt.Sprintf("Before the cable, of %s: %s", c.Interface, was), fmt.Sprintf("On the %s: switch its network settings back to what they were, as a rule \"automatic\"", console))
+	s.Back = append(s.Back, fmt.Sprintf("Before the cable, %s: %s", c.Interface, was), fmt.Sprintf("On the %s: switch its network settings back to what they were, as a rule \"automatic\"", console))
 	return s, nil
 }
 

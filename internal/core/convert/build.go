@@ -15,7 +15,7 @@ import (
 func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink, emit Emit) error {
 	info, err := os.Stat(dir)
 	if err == nil && !info.IsDir() {
-		err = errors.New("it is no folder")
+		err = errors.New("it is not a folder")
 	}
 	if err != nil {
 		return &shape.SourceError{Path: dir, Err: err}

@@ -126,7 +126,7 @@ func (c *Checked) sheet(ctx context.Context, file string, emit Emit) error {
 	c.Files = len(parts)
 	for i, t := range d.Tracks() {
 		if t.Mode != "MODE1/2352" {
-			c.Unchecked = "nothing in tracks of music, or of sectors without codes, tells whether they are sound"
+			c.Unchecked = "audio tracks, and sectors without error codes, cannot be verified"
 			continue
 		}
 		if err := c.sectors(ctx, d.Track(i), t.Length, fmt.Sprintf("track %d, ", t.Number), emit); err != nil {
@@ -144,7 +144,7 @@ func (c *Checked) raw(ctx context.Context, file string, emit Emit) error {
 	defer f.Close()
 	b := make([]byte, sectors.Raw)
 	if n, _ := f.ReadAt(b, 0); n < len(b) || b[15] != 1 {
-		c.Unchecked = "only sectors of mode 1 have codes that are looked at"
+		c.Unchecked = "only mode 1 sectors have error codes that are verified"
 		return nil
 	}
 	return c.sectors(ctx, f, f.Size(), "", emit)
@@ -212,7 +212,7 @@ func (c *Checked) container(ctx context.Context, file string, o container.Option
 		return nil
 	})
 	if in.Label != "" && c.Unchecked == "" {
-		c.Unchecked = "an image has no checksums: what was read could be read, and may be other than it was"
+		c.Unchecked = "an image has no checksums: everything is readable, but changes cannot be detected"
 	}
 	b := make([]byte, 1<<20)
 	var done int64

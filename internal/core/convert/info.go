@@ -78,7 +78,7 @@ func InfoOf(file string, set *loader.Set, o container.Options) (*Info, error) {
 		return nil, err
 	}
 	defer c.Close()
-	i := &Info{What: "a file that holds no others, as far as is known", Bytes: c.Size()}
+	i := &Info{What: "a file with no known contents", Bytes: c.Size()}
 	p, err := packed.OpenFile(file)
 	switch {
 	case err == nil:

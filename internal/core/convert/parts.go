@@ -60,7 +60,7 @@ func Split(ctx context.Context, file string, to target.Target, o SplitOptions, e
 	}
 	defer c.Close()
 	if o.Size <= 0 || c.Size()/o.Size >= mostParts {
-		return nil, fmt.Errorf("parts of %d bytes are not possible: a file is cut into at most %d", o.Size, mostParts)
+		return nil, fmt.Errorf("parts of %d bytes are too small: a file can have at most %d parts", o.Size, mostParts)
 	}
 	ext := filepath.Ext(file)
 	v := loader.Values{loader.FieldBase: strings.TrimSuffix(filepath.Base(file), ext), loader.FieldExt: ext}
@@ -71,7 +71,7 @@ func Split(ctx context.Context, file string, to target.Target, o SplitOptions, e
 		v[loader.FieldIndex] = strconv.Itoa(n)
 		name := o.Name.Fill(&v)
 		if seen[name] {
-			return nil, fmt.Errorf("two parts would be called %s: the name needs {index}", name)
+			return nil, fmt.Errorf("two parts would be named %s: the name needs {index}", name)
 		}
 		seen[name] = true
 		s := shape.Spec{Source: title.File{Path: file}, Offset: off, Size: min(o.Size, c.Size()-off)}
@@ -122,18 +122,18 @@ func ReadManifest(file string) (*Manifest, error) {
 	}
 	var all []error
 	if len(m.Parts) == 0 {
-		all = append(all, src.Errorf("", "no [[part]] is reported"))
+		all = append(all, src.Errorf("", "it has no [[part]]"))
 	}
 	for i, p := range m.Parts {
 		at := fmt.Sprintf("part.%d", i)
 		if !filepath.IsLocal(filepath.FromSlash(p.File)) {
-			all = append(all, src.Errorf(at+".file", "the file %q does not lie beside the list", p.File))
+			all = append(all, src.Errorf(at+".file", "the file %q must be beside the list", p.File))
 		}
 		if p.Length < 0 {
 			all = append(all, src.Errorf(at+".length", "a length cannot be negative"))
 		}
 		if _, err := strconv.ParseUint(p.CRC32, 16, 32); p.CRC32 != "" && err != nil {
-			all = append(all, src.Errorf(at+".crc32", "%q is no CRC-32: eight digits out of 0-9 and a-f", p.CRC32))
+			all = append(all, src.Errorf(at+".crc32", "%q is not a CRC-32: eight digits 0-9 and a-f", p.CRC32))
 		}
 	}
 	return m, errors.Join(all...)
@@ -188,7 +188,7 @@ func (m *Manifest) Open() (*Parts, error) {
 	}
 	if m.Length > 0 && p.Size() != m.Length {
 		_ = p.Close()
-		return nil, fmt.Errorf("the parts have %d bytes together, and the whole has %d: a part is not in the list", p.Size(), m.Length)
+		return nil, fmt.Errorf("the parts have %d bytes together, but the whole has %d: a part is missing in the list", p.Size(), m.Length)
 	}
 	return p, nil
 }
@@ -233,7 +233,7 @@ func (p *Parts) check(ctx context.Context, to Sink, emit Emit) error {
 		}
 	}
 	if got := fmt.Sprintf("%08x", whole.Sum); len(all) == 0 && p.m.CRC32 != "" && !strings.EqualFold(got, p.m.CRC32) {
-		all = append(all, fmt.Errorf("the parts are whole, but not in their order: the CRC-32 of all is %s instead of %s", got, strings.ToLower(p.m.CRC32)))
+		all = append(all, fmt.Errorf("the parts are OK but in the wrong order: the CRC-32 of all is %s instead of %s", got, strings.ToLower(p.m.CRC32)))
 	}
 	return errors.Join(all...)
 }

@@ -124,7 +124,7 @@ func Tracks(ctx context.Context, file string, as As, to target.Target, emit Emit
 		defer d.Close()
 		return apart(d, base, put, &names)
 	}
-	return nil, fmt.Errorf("tracks cannot be made into %q; they can be made into %v", as, Ways)
+	return nil, fmt.Errorf("tracks cannot be converted to %q; use one of %v", as, Ways)
 }
 
 // apart writes every track to a file of its own, and their sheet last.

@@ -21,7 +21,7 @@ var aboutFields = []string{"text", "year", "players", "publisher"}
 func parseAbout(data []byte) (map[string]string, error) {
 	var raw map[string]any
 	if err := json.Unmarshal(data, &raw); err != nil {
-		return nil, fmt.Errorf("it is no description: %w", err)
+		return nil, fmt.Errorf("it is not a description: %w", err)
 	}
 	out := map[string]string{}
 	for _, f := range aboutFields {
@@ -38,7 +38,7 @@ func parseAbout(data []byte) (map[string]string, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("it tells none of: " + strings.Join(aboutFields, ", "))
+		return nil, errors.New("it has none of: " + strings.Join(aboutFields, ", "))
 	}
 	return out, nil
 }

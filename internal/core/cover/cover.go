@@ -46,7 +46,7 @@ func NewFinder(b *bench.Bench, set *loader.Set, store *Store) *Finder {
 			continue
 		}
 		if s.cut {
-			f.Trouble = append(f.Trouble, "the folder of pictures "+c.Path+" holds more than is looked at; name folders in it instead")
+			f.Trouble = append(f.Trouble, "the folder of pictures "+c.Path+" holds too many files; name its subfolders instead")
 		}
 		f.folders = append(f.folders, s)
 	}
@@ -185,7 +185,7 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 		if c.Of == of && c.File != "" {
 			file, err := stat(c.File)
 			if err != nil {
-				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: ByHand, Bad: "it is not there any more: " + plain(err)}) {
+				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: ByHand, Bad: "it no longer exists: " + plain(err)}) {
 					return
 				}
 			} else if !give(file, "chosen by hand", c.Crop) {

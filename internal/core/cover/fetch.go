@@ -73,7 +73,7 @@ func (r *Report) Say() string {
 		}
 	}
 	if len(parts) == 0 {
-		return "No pictures are wanted."
+		return "No pictures are needed."
 	}
 	return "Pictures: " + strings.Join(parts, ", ") + "."
 }
@@ -185,7 +185,7 @@ const askAgain = 7 * 24 * time.Hour
 func (f *Finder) Fetch(ctx context.Context, titles []title.Title, needs []Need, o FetchOptions) *Report {
 	if f.store == nil {
 		r := f.Report(titles, needs)
-		r.Trouble = append(r.Trouble, "there is nowhere to keep what is fetched")
+		r.Trouble = append(r.Trouble, "there is no folder to store downloads in")
 		return r
 	}
 	hosts := map[string]bool{}
@@ -366,7 +366,7 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 }
 
 // errUnkept is a picture that came, and that there was no space for.
-var errUnkept = errors.New("it could not be kept on this computer")
+var errUnkept = errors.New("it could not be stored on this computer")
 
 // take looks at what came, and keeps it.
 func (w *fetching) take(g *fetch, of string, data []byte) error {
@@ -387,7 +387,7 @@ func (w *fetching) take(g *fetch, of string, data []byte) error {
 	}
 	g.Ext = "." + s.Format
 	if g.Hash, err = w.f.store.keep(data, g.Ext); err != nil {
-		w.trouble(fmt.Errorf("what was fetched cannot be kept: %w", err))
+		w.trouble(fmt.Errorf("storing the download: %w", err))
 		return errUnkept
 	}
 	file := w.f.store.picture(*g)
@@ -397,7 +397,7 @@ func (w *fetching) take(g *fetch, of string, data []byte) error {
 
 func (w *fetching) keep(g fetch) {
 	if err := w.f.store.put(g); err != nil {
-		w.trouble(fmt.Errorf("what was fetched cannot be remembered: %w", err))
+		w.trouble(fmt.Errorf("recording the download: %w", err))
 	}
 }
 

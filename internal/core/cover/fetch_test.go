@@ -199,7 +199,7 @@ func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	got := states(r)
 	for name, says := range map[string]string{
 		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many", "Cut": "refused: the picture is damaged or cut short",
-		"Fails": "missing: shelf: it failed (500", "Circle": "refused: it sends round in a circle", "Elsewhere": "refused: it sends on to 127.0.0.2:9, which is no server of yours",
+		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop", "Elsewhere": "refused: it sends on to 127.0.0.2:9, which is no server of yours",
 		"Forbidden": "refused: it does not let us (403", "Lies": "refused: the picture is damaged", "Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
 	} {
 		assert.Contains(t, got[name], says, name)
@@ -221,7 +221,7 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	require.NoError(t, d.server.Close())
 	begun := time.Now()
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Timeout: time.Second}})
-	assert.Less(t, r.Asked, 30, "after some failures it is not asked any more")
+	assert.Less(t, r.Asked, 30, "after some failures no more requests are sent to it")
 	require.NotEmpty(t, r.Trouble)
 	assert.Contains(t, r.Trouble[0], "shelf did not answer 4 times one after another, so it was left in peace")
 	assert.Equal(t, 40, r.Missing)
@@ -397,12 +397,12 @@ func TestAStoreThatCannotBeWrittenToIsReported(t *testing.T) {
 	d.store = store
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "pictures"), []byte("a file is in the way"), 0o644))
 	r := d.fetch(cover.FetchOptions{})
-	assert.Equal(t, "missing: it could not be kept on this computer", states(r)["One"])
+	assert.Equal(t, "missing: it could not be stored on this computer", states(r)["One"])
 	assert.Contains(t, strings.Join(r.Trouble, " "), "what was fetched cannot be kept")
 	require.NoError(t, store.Close())
 	f := cover.NewFinder(d.bench, coretest.Set(t), nil)
 	r = f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{})
-	assert.Contains(t, strings.Join(r.Trouble, " "), "there is nowhere to keep what is fetched")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "there is no folder to store downloads in")
 }
 
 func TestASecondTitleOfTheSamePictureTakesNoMoreSpace(t *testing.T) {

@@ -107,7 +107,7 @@ func TestWhatIsChosenByHandComesFirst(t *testing.T) {
 	assert.Len(t, f.Candidates(&tide, 0, "front"), 3, "the others are still to be had")
 	require.NoError(t, os.Remove(mine))
 	assert.Equal(t, "/games/Copper Tide.png", f.Picture(&tide, 0, "front").File.Path, "one that is gone gives way")
-	assert.Contains(t, f.Candidates(&tide, 0, "front")[0].Bad, "it is not there any more")
+	assert.Contains(t, f.Candidates(&tide, 0, "front")[0].Bad, "it no longer exists")
 	tide.Discs[0].Chosen = []title.Chosen{{Of: "front", Crop: [4]int{0, 0, 0, 500}}}
 	assert.Equal(t, [4]int{0, 0, 0, 500}, f.Picture(&tide, 0, "front").Crop, "only what is seen of it was chosen")
 	tide.Discs[0].Chosen = []title.Chosen{{Of: "front", None: true}}

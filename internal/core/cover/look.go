@@ -94,7 +94,7 @@ func (k *Looker) read(f *title.File, use func(io.ReadSeeker) error) error {
 	}
 	defer c.Close()
 	if c.Size() > largestPicture {
-		return fmt.Errorf("it has %s, and a picture has at most %s", size.Format(c.Size()), size.Format(largestPicture))
+		return fmt.Errorf("it has %s; a picture may have at most %s", size.Format(c.Size()), size.Format(largestPicture))
 	}
 	return parallel.Safely(func() error { return use(io.NewSectionReader(c, 0, c.Size())) })
 }

@@ -173,11 +173,11 @@ func newAsker(s *Server, hosts map[string]bool, p Patience) *asker {
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			switch {
 			case !hosts[r.URL.Host]:
-				return &answer{say: fmt.Sprintf("it sends on to %s, which is no server of yours; add that one if you trust it", r.URL.Host), final: true}
+				return &answer{say: fmt.Sprintf("it redirects to %s, which is not one of your servers; add it if you trust it", r.URL.Host), final: true}
 			case slices.ContainsFunc(via, func(v *http.Request) bool { return v.URL.String() == r.URL.String() }):
-				return &answer{say: "it sends round in a circle", final: true}
+				return &answer{say: "redirect loop", final: true}
 			case len(via) >= mostRedirects:
-				return &answer{say: fmt.Sprintf("it sends on more than %d times", mostRedirects), final: true}
+				return &answer{say: fmt.Sprintf("it redirects more than %d times", mostRedirects), final: true}
 			}
 			return nil
 		}}}
@@ -205,7 +205,7 @@ type reply struct {
 }
 
 // errDown is a server that is left in peace.
-var errDown = errors.New("it is not asked any more")
+var errDown = errors.New("no more requests are sent to it")
 
 // ask fetches a path. What was fetched from there before is asked for only when it has changed.
 func (a *asker) ask(ctx context.Context, path string, was fetch, most int64) (reply, error) {
@@ -231,13 +231,13 @@ func (a *asker) ask(ctx context.Context, path string, was fetch, most int64) (re
 		}
 		switch {
 		case pause > longestPause:
-			a.give(fmt.Sprintf("%s wants to be left in peace for %s; fetch again then", a.Name, pause.Round(time.Second)))
+			a.give(fmt.Sprintf("%s asks for a pause of %s; download again later", a.Name, pause.Round(time.Second)))
 			return r, errDown
 		case try >= a.patience.Tries:
 			a.mu.Lock()
 			a.failures++
 			if a.failures >= downAfter && a.down == "" {
-				a.down = fmt.Sprintf("%s did not answer %d times one after another, so it was left in peace: %v", a.Name, a.failures, err)
+				a.down = fmt.Sprintf("%s did not answer %d times in a row, so it was not asked any more: %v", a.Name, a.failures, err)
 			}
 			a.mu.Unlock()
 			return r, err
@@ -328,7 +328,7 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 			}
 			err = ue.Err
 		}
-		return r, fmt.Errorf("it cannot be asked: %w", err)
+		return r, fmt.Errorf("the request failed: %w", err)
 	}
 	defer resp.Body.Close()
 	r = reply{url: at, etag: resp.Header.Get("ETag"), modified: resp.Header.Get("Last-Modified")}
@@ -343,14 +343,14 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case c >= 500:
 		return r, &answer{say: fmt.Sprintf("it failed (%s)", resp.Status), here: true}
 	case c == http.StatusUnauthorized || c == http.StatusForbidden:
-		return r, &answer{say: fmt.Sprintf("it does not let us (%s)", resp.Status), final: true}
+		return r, &answer{say: fmt.Sprintf("access denied (%s)", resp.Status), final: true}
 	case c != http.StatusOK:
 		return r, &answer{say: fmt.Sprintf("it answered %s", resp.Status), final: true}
 	case resp.ContentLength > most:
-		return r, &answer{say: fmt.Sprintf("it sends %s, and at most %s are taken", size.Format(resp.ContentLength), size.Format(most)), final: true}
+		return r, &answer{say: fmt.Sprintf("it sends %s, more than the limit of %s", size.Format(resp.ContentLength), size.Format(most)), final: true}
 	}
 	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err == nil && kind == "text/html" {
-		return r, &answer{say: "it sends a web page in place of what was asked for", final: true}
+		return r, &answer{say: "it sends a web page instead of the file", final: true}
 	}
 	body := &counted{Reader: resp.Body}
 	slow := body.watch(a.patience.Span, func() { stop(errDrips) })
@@ -441,14 +441,14 @@ func parseIndex(data []byte) (*index, error) {
 	var all []error
 	if strings.HasPrefix(text, "[") {
 		if err := json.Unmarshal([]byte(text), &rows); err != nil {
-			return nil, fmt.Errorf("its index is no list of pictures: %w", err)
+			return nil, fmt.Errorf("its index is not a list of pictures: %w", err)
 		}
 	} else {
 		c := csv.NewReader(strings.NewReader(text))
 		c.FieldsPerRecord, c.TrimLeadingSpace, c.LazyQuotes, c.ReuseRecord = -1, true, true, true
 		head, err := c.Read()
 		if err != nil || !slices.Contains(head, "path") {
-			return nil, errors.New("the first line of its index names no column path; columns are: " + strings.Join(indexColumns, ", "))
+			return nil, errors.New("the first line of its index has no column path; columns are: " + strings.Join(indexColumns, ", "))
 		}
 		column := map[string]int{}
 		for i, h := range head {
@@ -493,7 +493,7 @@ func parseIndex(data []byte) (*index, error) {
 		put(x.byName, fold(bare(r.Name)))
 	}
 	if climbs > 0 {
-		all = append(all, fmt.Errorf("%s of its index have no path, or one that leads out of the server's own: they are skipped", size.Count(climbs, "line")))
+		all = append(all, fmt.Errorf("%s in its index have no path or one outside the server's own, and are skipped", size.Count(climbs, "line")))
 	}
 	return x, errors.Join(all...)
 }

@@ -54,7 +54,7 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 		"large, to be packed":      {"mica", "usb", stick, image("skua", 7*size.GiB), nil, fit.Packed, "and takes at most 7.00 GiB, in 3 files"},
 		"to be unpacked":           {"bellows", "usb", stick, zipped, nil, fit.Unpacked, "is unpacked on its way, from 812 bytes to Carts/finch/Reed Runner.fin, and takes 32.00 KiB"},
 		"stays zipped":             {"oxbow", "usb", stick, zipped, nil, fit.AsIs, "oxbow/play/finch/Reed Runner.zip and takes 32.00 KiB"},
-		"an image, not a folder":   {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "Gantry reads no such image, and wants the folder that is in it, and what is in it could not be read; it would take about 1.00 GiB"},
+		"an image, not a folder":   {"gantry", "ftp", disk, image("corvane", size.GiB), nil, fit.NotYet, "Gantry does not read this image, but the folder in it, and what is in it could not be read; it would take about 1.00 GiB"},
 		"a folder of files":        {"gantry", "ftp", disk, folder, nil, fit.AsIs, "Games/Hollow Lane/main.run and takes 256.00 KiB"},
 		"half of it there":         {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games", Folder: true}, {Path: "Games/Hollow Lane", Folder: true}, {Path: "Games/Hollow Lane/main.run", Size: 100}}, fit.AsIs, "takes 256.00 KiB; 128.00 KiB of that are there already"},
 		"all of it there":          {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games/Hollow Lane/main.run", Size: 100}, {Path: "games/hollow lane/ART/big.dat", Size: 100_000}}, fit.There, "is there already"},

@@ -53,7 +53,7 @@ func TestRefusalsAndRivals(t *testing.T) {
 		vesper(1, "Same", "full"), vesper(1, "same", "full"), vesper(2, "Same", "full"),
 		noID, title.Title{Platform: "", Of: 1, Discs: []title.Disc{{}}}, title.Title{Platform: "lapwing", Form: title.Tracks, Of: 1, Discs: []title.Disc{{}}},
 		title.Title{Platform: "vesper", Form: title.Folder, Of: 1, Discs: []title.Disc{{}}})
-	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case makes no difference")
+	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case does not matter")
 	assert.Equal(t, []int{0}, tree.Placements[1].Rivals)
 	assert.Empty(t, tree.Placements[2].Rivals)
 	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing", 6: "in the form folder"} {

@@ -65,13 +65,13 @@ func (s *student) parts() {
 		name := s.set.Platforms[known].Name
 		i := slices.IndexFunc(s.d.Rules, func(r Rule) bool { return r.Form == title.Image && slices.Contains(r.Platforms, name) })
 		if i < 0 {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("where do whole %s images go? Only the parts of one are there, in %s", name, dir))
+			s.d.Open = append(s.d.Open, fmt.Sprintf("where do whole %s images go? Only a split one is there, in %s", name, dir))
 			continue
 		}
 		s.d.Titles++
 		r := &s.d.Rules[i]
 		r.Parts, r.PartSize = parts, max(r.PartSize, first.Size)
-		s.find(Likely, fmt.Sprintf("%s images that are too large are cut into parts of %s", name, size.Format(first.Size)), "%s holds %s", dir, size.Count(len(folders[dir]), "part"))
+		s.find(Likely, fmt.Sprintf("%s images that are too large are split into parts of %s", name, size.Format(first.Size)), "%s holds %s", dir, size.Count(len(folders[dir]), "part"))
 		for _, e := range s.look.Entries {
 			if !e.Folder && path.Dir(e.Path) == dir && !s.used[e.Path] {
 				s.used[e.Path] = true
@@ -160,7 +160,7 @@ func (s *student) fill(tpl string, names []string) {
 		})
 		if i >= 0 {
 			s.d.Rules[i].Platforms = append(s.d.Rules[i].Platforms, missing...)
-			s.find(Likely, fmt.Sprintf("%s of %s lie as those of %s do", formWords[form], strings.Join(missing, ", "), s.d.Rules[i].Platforms[0]), "their folders lie beside one another")
+			s.find(Likely, fmt.Sprintf("%s of %s are stored like those of %s", formWords[form], strings.Join(missing, ", "), s.d.Rules[i].Platforms[0]), "their folders are side by side")
 			continue
 		}
 		file := map[title.Form]string{title.Image: "{title}{ext}", title.Cartridge: "{title}{ext}", title.Package: "{title}{ext}", title.Tracks: "{title}.cue", title.Folder: "{title}"}[form]

@@ -134,7 +134,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.others()
 	s.ask()
 	if len(s.d.Rules) == 0 {
-		return s.d, fmt.Errorf("nothing in %s tells where games go: there is no game of a known platform, and no folder called like one", l.Dir)
+		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no folder named like one", l.Dir)
 	}
 	return s.d, nil
 }
@@ -272,7 +272,7 @@ func (s *student) volume() {
 	s.d.Filesystems = []string{f.Name}
 	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this computer, so its own filesystem tells nothing")
+		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this computer, so its own filesystem shows nothing")
 	} else {
 		how := "the target is"
 		if s.look.Facts.Declared {
@@ -281,9 +281,9 @@ func (s *student) volume() {
 		s.find(Likely, "it reads "+f.Shown, "%s %s; it may read others too", how, f.Shown)
 	}
 	if s.look.Label != "" {
-		s.find(Guess, "its volume is named "+s.look.Label, "the label of this one; whether the loader insists on it is not reported")
+		s.find(Guess, "its volume is named "+s.look.Label, "the label of this one; whether the loader needs it is unknown")
 	} else {
-		s.d.Open = append(s.d.Open, "must the volume be called something? A folder has no label")
+		s.d.Open = append(s.d.Open, "does the volume need a certain label? A folder has no label")
 	}
 	var largest target.Entry
 	for _, e := range s.look.Entries {
@@ -292,7 +292,7 @@ func (s *student) volume() {
 		}
 	}
 	if largest.Size > 0 {
-		s.find(Certain, "it takes files of "+size.Format(largest.Size)+" at least", "the largest file there is %s", largest.Path)
+		s.find(Certain, "it allows files of "+size.Format(largest.Size)+" at least", "the largest file there is %s", largest.Path)
 	}
 }
 
@@ -341,11 +341,11 @@ func (s *student) rules() {
 		if len(agree) < 3 || len(agree) < len(all) {
 			c = Likely
 		}
-		evidence := fmt.Sprintf("%d of %d lie so, such as %s", len(agree), len(all), agree[0].path)
+		evidence := fmt.Sprintf("%d of %d are stored like this, such as %s", len(agree), len(all), agree[0].path)
 		s.find(c, fmt.Sprintf("%s %s go to %s", k.platform, formWords[k.form], r.Path), "%s", evidence)
 		for _, x := range all {
 			if x.at != best {
-				s.d.Open = append(s.d.Open, fmt.Sprintf("why does %s lie elsewhere than the other %s titles?", x.path, k.platform))
+				s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not with the other %s titles?", x.path, k.platform))
 			}
 		}
 		s.add(r)
@@ -452,7 +452,7 @@ func (s *student) renames(r *Rule, all []*sample) {
 	if name != "" {
 		r.Rename = append(r.Rename, loader.Rename{From: p.Marker.File, To: name})
 		s.find(Likely, fmt.Sprintf("%s becomes %s", p.Marker.File, name), "all %d folders have it under that name", len(all))
-		s.d.Open = append(s.d.Open, "which files of a package go over, and which stay behind? Only those that are there can be seen")
+		s.d.Open = append(s.d.Open, "which files of a package are copied, and which are left out? Only those that are there can be seen")
 	}
 }
 
@@ -477,10 +477,10 @@ func (s *student) others() {
 
 // ask adds the questions that no target can answer.
 func (s *student) ask() {
-	s.d.Open = append(s.d.Open, "what is the loader called, and the console?", "what must be done at the console before new games are listed?")
+	s.d.Open = append(s.d.Open, "what are the names of the loader and the console?", "what must be done at the console before new games are listed?")
 	for _, r := range s.d.Rules {
 		if r.PartSize == 0 && r.Form == title.Image {
-			s.d.Open = append(s.d.Open, "what becomes of an image that is too large for the volume?")
+			s.d.Open = append(s.d.Open, "what happens to an image that is too large for the volume?")
 			break
 		}
 	}

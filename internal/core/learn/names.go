@@ -56,7 +56,7 @@ func (s *student) names(r *Rule, all []*sample) {
 			continue
 		}
 		if len(limits) == 0 {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("how are titles of %s written? No one rule makes all of their names, such as %q from %q", r.Platforms[0], odd(all).written, odd(all).t.Name))
+			s.d.Open = append(s.d.Open, fmt.Sprintf("how are titles of %s written? No single rule makes all of their names, such as %q from %q", r.Platforms[0], odd(all).written, odd(all).t.Name))
 			return
 		}
 		r.Longest = limits[len(limits)-1]

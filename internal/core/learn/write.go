@@ -14,7 +14,7 @@ import (
 // comments, so that a person can go on from there.
 func (d *Draft) TOML() string {
 	w := &writer{}
-	w.comment("A draft of a loader profile. Read it through, change what is wrong, and answer what is open; every key is reported in docs/profile-format.md.")
+	w.comment("A draft of a loader profile. Read it, correct what is wrong, and answer the open questions; docs/profile-format.md explains every key.")
 	for _, f := range d.Findings {
 		w.comment(fmt.Sprintf("- %s (%s: %s)", f.Say, f.Confidence, f.Evidence))
 	}
@@ -146,7 +146,7 @@ func (w *writer) list(key string, values []string) {
 }
 
 func (w *writer) rule(r *Rule) {
-	w.table("[[accept]]", "What the loader takes, and the path that it wants. Fields such as {id}, {title} and {extension} stand for what is read out of each game.")
+	w.table("[[accept]]", "What the loader supports, and the path it needs. Fields such as {id}, {title} and {ext} stand for what is read from each game.")
 	platforms := slices.Clone(r.Platforms)
 	slices.Sort(platforms)
 	w.list("platforms", slices.Compact(platforms))
@@ -159,7 +159,7 @@ func (w *writer) rule(r *Rule) {
 	w.number("overflow-after", int64(r.Overflow))
 	w.text("why", r.Why)
 	if r.Longest > 0 || r.ASCII || r.Forbidden != "" || r.Discs != "" {
-		w.table("[accept.title]", "How a title is written: its longest length in characters, what it must not hold, what tells its discs apart.")
+		w.table("[accept.title]", "How a title is written: its maximum length in characters, what it must not contain, what distinguishes its discs.")
 		w.number("longest", int64(r.Longest))
 		if r.ASCII {
 			w.line("ascii = true")
@@ -168,7 +168,7 @@ func (w *writer) rule(r *Rule) {
 		w.text("discs", r.Discs)
 	}
 	if len(r.Rename) > 0 {
-		w.table("[accept.package]", "What becomes of the files of an unpacked game.")
+		w.table("[accept.package]", "What happens to the files of an unpacked game.")
 		var all []string
 		for _, x := range r.Rename {
 			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", quote(x.From), quote(x.To)))
@@ -176,7 +176,7 @@ func (w *writer) rule(r *Rule) {
 		w.line("rename = [%s]", strings.Join(all, ", "))
 	}
 	if r.PartSize > 0 {
-		w.table("[accept.too-large]", "What becomes of a file that is too large: here it is cut into parts of so many bytes.")
+		w.table("[accept.too-large]", "What happens to a file that is too large: here it is split into parts of this size.")
 		w.text("do", "split")
 		w.number("part-size", r.PartSize)
 		w.text("parts", r.Parts)
@@ -184,7 +184,7 @@ func (w *writer) rule(r *Rule) {
 }
 
 func (w *writer) companion(c *Companion) {
-	w.table("[[companion]]", "A file that lies with each title. {base} is the game's own name without its extension.")
+	w.table("[[companion]]", "A file for each title. {base} is the game's own name without its extension.")
 	w.text("is", c.Is)
 	w.list("platforms", c.Platforms)
 	if c.Several {
@@ -211,7 +211,7 @@ func (w *writer) companion(c *Companion) {
 // TOML writes the description of a platform.
 func (p *Platform) TOML() string {
 	w := &writer{}
-	w.comment(p.Shown + ": a platform of your own. Say in [marker] and [field.…] how its games are reported; see docs/profile-format.md.")
+	w.comment(p.Shown + ": a platform of your own. Describe in [marker] and [field.…] how its games are recognised; see docs/profile-format.md.")
 	w.line("format = %d", loader.FormatVersion)
 	w.text("name", p.Name)
 	w.text("shown", p.Shown)

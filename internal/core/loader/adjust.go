@@ -63,7 +63,7 @@ func set(in map[string]any, path []string, value string) error {
 		return set(below, path[1:], value)
 	case []any:
 		if len(path) < 3 {
-			return fmt.Errorf("of %s there are %d: say which and what of it, such as %s.1.KEY", key, len(below), key)
+			return fmt.Errorf("there are several %s (%d): choose one and its key, such as %s.1.KEY", key, len(below), key)
 		}
 		for i := range below {
 			table, ok := below[i].(map[string]any)
@@ -71,7 +71,7 @@ func set(in map[string]any, path []string, value string) error {
 				return set(table, path[2:], value)
 			}
 		}
-		return fmt.Errorf("of %s there are %d, and %q is none of them", key, len(below), path[1])
+		return fmt.Errorf("there are several %s (%d), but %q is none of them", key, len(below), path[1])
 	case nil:
 		if _, tables := tablesWithin[key]; tables {
 			table := map[string]any{}

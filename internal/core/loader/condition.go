@@ -65,11 +65,11 @@ func parseCondition(text string) (Condition, error) {
 		case len(words) == 3 && words[1] == "over":
 			n, err := strconv.Atoi(words[2])
 			if err != nil {
-				return c, fmt.Errorf("the condition %q: %q is no number", text, words[2])
+				return c, fmt.Errorf("the condition %q: %q is not a number", text, words[2])
 			}
 			t.over, t.limit = true, n
 		default:
-			return c, fmt.Errorf("the condition %q is none of: FIELD, not FIELD, FIELD is VALUE, FIELD is not VALUE, FIELD over NUMBER", text)
+			return c, fmt.Errorf("the condition %q must be one of: FIELD, not FIELD, FIELD is VALUE, FIELD is not VALUE, FIELD over NUMBER", text)
 		}
 		c.terms = append(c.terms, t)
 	}
@@ -126,8 +126,8 @@ func (c Condition) words() string {
 			out = append(out, fmt.Sprintf("when the number of %s is %sover %d", t.field, not, t.limit))
 		case t.is && t.field == FieldSituation:
 			out = append(out, "when "+not+map[string]string{
-				"added": "something was added", "removed": "something was removed", "direct-cable": "joined by a direct cable",
-				"covers": "covers were put", "first-time": "filled for the first time", "several-discs": "a title has several discs",
+				"added": "something was added", "removed": "something was removed", "direct-cable": "connected by a direct cable",
+				"covers": "covers were copied", "first-time": "filled for the first time", "several-discs": "a title has several discs",
 			}[t.wanted])
 		case t.is:
 			out = append(out, fmt.Sprintf("when the %s is %s%s", t.field, not, t.wanted))
@@ -141,7 +141,7 @@ func (c Condition) words() string {
 }
 
 func unknownWord(what, got string, known []string) error {
-	say := fmt.Sprintf("the %s %q is not known; known are: %s", what, got, strings.Join(known, ", "))
+	say := fmt.Sprintf("unknown %s %q; known are: %s", what, got, strings.Join(known, ", "))
 	if near := strict.Nearest(got, known); near != "" {
 		say += fmt.Sprintf("; did you mean %q?", near)
 	}

@@ -29,12 +29,12 @@ func (p *Profile) Explain() []Section {
 	for i := range p.Attachments {
 		reach = append(reach, p.Attachments[i].sentences()...)
 	}
-	add("How it is reached", reach)
+	add("How it is connected", reach)
 	var takes []string
 	for i := range p.Accepts {
 		takes = append(takes, p.acceptSentences(&p.Accepts[i])...)
 	}
-	add("What it takes, and where", takes)
+	add("What it supports, and where", takes)
 	var not []string
 	for i := range p.Refusals {
 		r := &p.Refusals[i]
@@ -44,7 +44,7 @@ func (p *Profile) Explain() []Section {
 		}
 		not = append(not, line)
 	}
-	add("What it does not take", not)
+	add("What it does not support", not)
 	var with []string
 	for i := range p.Companions {
 		with = append(with, p.companionSentence(&p.Companions[i]))
@@ -52,7 +52,7 @@ func (p *Profile) Explain() []Section {
 	for i := range p.Lists {
 		with = append(with, p.listSentence(&p.Lists[i]))
 	}
-	add("What belongs to each title", with)
+	add("Files for each title", with)
 	add("Its own files", p.kitSentences())
 	var boot []string
 	if f := &p.FirstBoot; len(f.Folders) > 0 {
@@ -60,23 +60,23 @@ func (p *Profile) Explain() []Section {
 		for _, t := range f.Folders {
 			names = append(names, t.String())
 		}
-		line := "The console makes these folders by itself: " + strings.Join(names, ", ")
+		line := "The console creates these folders itself: " + strings.Join(names, ", ")
 		if len(f.Platforms) > 0 {
 			line += fmt.Sprintf(", for %d platforms", len(f.Platforms))
 		}
 		boot = append(boot, line+".")
-		can := "Polytome may make all of them in its place"
+		can := "Polytome may create all of them instead"
 		if !f.MayMake {
-			can = "Polytome does not make them in its place"
+			can = "Polytome does not create them"
 		}
 		if f.MayAdd {
-			can += ", and may add what is missing."
+			can += ", and may add missing ones."
 		} else {
-			can += ", but adds none to those that the console has made."
+			can += ", but does not add to those that the console has created."
 		}
 		boot = append(boot, can)
 		if f.Label != "" {
-			boot = append(boot, fmt.Sprintf("It begins with an empty volume called %s.", f.Label))
+			boot = append(boot, fmt.Sprintf("It starts with an empty volume labelled %s.", f.Label))
 		}
 		if f.Why != "" {
 			boot = append(boot, sentence(f.Why))
@@ -87,7 +87,7 @@ func (p *Profile) Explain() []Section {
 	for _, w := range p.WaysOut {
 		ways = append(ways, sentence(w.When+": "+w.Say))
 	}
-	add("When something does not go", ways)
+	add("When something does not work", ways)
 	var steps []string
 	for i, c := range p.Checklist {
 		line := fmt.Sprintf("%d. %s", i+1, c.Say)
@@ -135,9 +135,9 @@ func (a *Attachment) sentences() []string {
 		}
 	}
 	say(a.PartitionTable != "" && a.PartitionTable != "any", "with the partition table %s", strings.ToUpper(a.PartitionTable))
-	say(a.Label != "", "the volume must be called %s", a.Label)
-	say(len(a.LabelNot) > 0, "the volume must not be called %s", all(a.LabelNot, "or"))
-	say(a.Contiguous, "every file must lie contiguous")
+	say(a.Label != "", "the volume label must be %s", a.Label)
+	say(len(a.LabelNot) > 0, "the volume label must not be %s", all(a.LabelNot, "or"))
+	say(a.Contiguous, "every file must be contiguous")
 	say(a.ReadOnly, "the console only reads it")
 	say(a.LargestFile > 0, "files of at most %s", amount(int64(a.LargestFile)))
 	say(a.LargestVolume > 0, "volumes of at most %s", amount(int64(a.LargestVolume)))
@@ -148,13 +148,13 @@ func (a *Attachment) sentences() []string {
 	}
 	say(a.LongestName > 0, "names of at most %d %s", a.LongestName, count)
 	say(a.LongestPath > 0, "paths of at most %d %s", a.LongestPath, count)
-	say(len(a.Permitted) > 0, "names hold only %s", strings.Join(a.Permitted, " "))
-	say(a.Forbidden != "", "names hold none of %s", a.Forbidden)
-	say(a.Case == "ignored", "letter case makes no difference")
+	say(len(a.Permitted) > 0, "names contain only %s", strings.Join(a.Permitted, " "))
+	say(a.Forbidden != "", "names contain none of %s", a.Forbidden)
+	say(a.Case == "ignored", "letter case does not matter")
 	say(a.Case == "upper" || a.Case == "lower", "all names are in %s case", a.Case)
 	say(a.Entries > 0, "a folder shows at most %d entries", a.Entries)
 	say(a.Share != "", "the share is named %s", a.Share)
-	say(a.Root != "", "everything lies below /%s/", a.Root)
+	say(a.Root != "", "everything is below /%s/", a.Root)
 	if len(more) > 0 {
 		line += "; " + strings.Join(more, "; ")
 	}
@@ -182,13 +182,13 @@ func (a *Attachment) sentences() []string {
 		habits = append(habits, fmt.Sprintf("%s at a time", size.Count(s.Connections, "transfer")))
 	}
 	if s.Listing != "" {
-		habits = append(habits, "listings as "+listingNames[s.Listing])
+		habits = append(habits, "listings "+listingNames[s.Listing])
 		if !s.Resume {
-			habits = append(habits, "a transfer that was interrupted begins again")
+			habits = append(habits, "an interrupted transfer starts again")
 		}
 	}
 	if s.Idle != "" {
-		habits = append(habits, "it hangs up after "+s.Idle+" without a word")
+		habits = append(habits, "it disconnects after "+s.Idle+" of silence")
 	}
 	if s.FullReply > 0 {
 		habits = append(habits, fmt.Sprintf("it answers %d when a volume is full", s.FullReply))
@@ -207,7 +207,7 @@ var viaWords = map[string]string{
 	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
 }
 
-var listingNames = map[string]string{"unix": "Unix writes them", "unix-no-year": "Unix writes them, without a year", "machine": "lists for machines", "dos": "DOS writes them"}
+var listingNames = map[string]string{"unix": "in the style of Unix", "unix-no-year": "in the style of Unix, without a year", "machine": "machine-readable (MLSD)", "dos": "in the style of DOS"}
 
 // games names what a rule is about.
 func games(platforms []string, forms []title.Form) string {
@@ -278,10 +278,10 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 		out = append(out, "The title "+all(rules, "and")+".")
 	}
 	if !a.Title.Discs.Empty() {
-		out = append(out, fmt.Sprintf("Each disc of several gets %q behind its title.", a.Title.Discs.String()))
+		out = append(out, fmt.Sprintf("Titles with several discs get %q added for each disc.", a.Title.Discs.String()))
 	}
 	if a.OverflowAfter > 0 {
-		out = append(out, fmt.Sprintf("A folder takes %d entries; what comes behind them in the order of names goes on in page 2, 3 and so on.", a.OverflowAfter))
+		out = append(out, fmt.Sprintf("A folder takes %d entries; the rest, in the order of names, go to page 2, 3 and so on.", a.OverflowAfter))
 	}
 	for _, f := range title.Forms {
 		if k := shape.Of(a.As(f)); k != nil && k.Name != shape.Whole {
@@ -297,13 +297,13 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 	case "keep-zip":
 		out = append(out, "Zips stay zipped, other archives are unpacked.")
 	case "keep":
-		out = append(out, "Archives stay as they are.")
+		out = append(out, "Archives are copied as they are.")
 	}
 	if g := &a.Package; len(g.Keep) > 0 {
-		out = append(out, "Of its files only these go over: "+strings.Join(g.Keep, ", ")+".")
+		out = append(out, "Only these of its files are copied: "+strings.Join(g.Keep, ", ")+".")
 	}
 	if g := &a.Package; len(g.Drop) > 0 {
-		out = append(out, "These stay behind: "+strings.Join(g.Drop, ", ")+".")
+		out = append(out, "These are left out: "+strings.Join(g.Drop, ", ")+".")
 	}
 	for _, r := range a.Package.Rename {
 		out = append(out, fmt.Sprintf("%s becomes %s.", r.From, r.To))
@@ -313,21 +313,21 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 		if t.Over > 0 {
 			over = amount(int64(t.Over))
 		}
-		line := fmt.Sprintf("What is over %s is cut into parts of %s, %s", over, amount(int64(t.PartSize)), t.Parts)
+		line := fmt.Sprintf("Files over %s are split into parts of %s, %s", over, amount(int64(t.PartSize)), t.Parts)
 		if !t.Manifest.Empty() {
-			line += ", and the parts are reported in " + t.Manifest.String()
+			line += ", and the parts are listed in " + t.Manifest.String()
 		}
 		if t.Why != "" {
 			line += ": " + strings.TrimSuffix(t.Why, ".")
 		}
 		out = append(out, line+".")
 	} else if a.TooLarge.Do == "pack" {
-		out = append(out, "What is too large for the volume is packed: what the disc does not use is left out.")
+		out = append(out, "Files too large for the volume are packed: what the disc does not use is left out.")
 	} else if a.TooLarge.Do == "refuse" {
-		out = append(out, "What is too large for the volume does not go.")
+		out = append(out, "Files too large for the volume are not copied.")
 	}
 	if a.Unlisted {
-		out = append(out, "It waits there, and is not listed.")
+		out = append(out, "It waits there and is not listed.")
 	}
 	if a.AlsoNeeds != "" {
 		out = append(out, fmt.Sprintf("It must also fit on the %s.", a.AlsoNeeds))
@@ -366,10 +366,10 @@ func (p *Profile) companionSentence(c *Companion) string {
 		line += ", " + w
 	}
 	if len(c.Keep) > 0 {
-		line += "; " + all(c.Keep, "and") + " stay as you have them"
+		line += "; " + all(c.Keep, "and") + " stay as you set them"
 	}
 	if c.LockedBy != "" {
-		line += "; so does what stands in " + c.LockedBy
+		line += "; so do the values of " + c.LockedBy
 	}
 	if c.Shows != "" {
 		line += "; the list shows the title by its " + c.Shows
@@ -386,7 +386,7 @@ func (p *Profile) listSentence(l *List) string {
 	if l.Record > 0 {
 		kind = fmt.Sprintf("a record of %d bytes for each", l.Record)
 	}
-	line := fmt.Sprintf("The list %s tells all %s%s, %s", l.Path, games(l.Platforms, l.Forms), p.where(&l.Scope), kind)
+	line := fmt.Sprintf("The list %s has all %s%s, %s", l.Path, games(l.Platforms, l.Forms), p.where(&l.Scope), kind)
 	if len(l.Order) > 0 {
 		line += ", in the order of " + all(l.Order, "and")
 	}
@@ -432,14 +432,14 @@ func (p *Profile) kitSentences() []string {
 		out = append(out, line+".")
 	}
 	for _, s := range p.Settings {
-		line := fmt.Sprintf("%s must say %s=%s", s.File, s.Key, s.Value)
+		line := fmt.Sprintf("%s must contain %s=%s", s.File, s.Key, s.Value)
 		if s.Section != "" {
 			line += " under [" + s.Section + "]"
 		}
 		out = append(out, line+", otherwise "+strings.TrimSuffix(s.Otherwise, ".")+".")
 	}
 	for _, s := range p.SystemImages {
-		line := fmt.Sprintf("%s goes to %s; it is known by its checksum, whatever it is named", sentenceCase(s.Shown), s.To)
+		line := fmt.Sprintf("%s goes to %s; it is recognised by its checksum, whatever its name", sentenceCase(s.Shown), s.To)
 		if s.Optional {
 			line += ", and can be left out"
 		}

@@ -96,7 +96,7 @@ text = "x"
 		all.WriteString(strings.Join(s.Lines, "\n") + "\n")
 	}
 	for _, want := range []string{
-		"1. A (when not something was added and when the connection is not usb).", "2. B (when joined by a direct cable and when a title has several discs).",
+		"1. A (when not something was added and when the connection is not usb).", "2. B (when connected by a direct cable and when a title has several discs).",
 		"when the number of discs is over 2 and when there is no region and when there is a id",
 	} {
 		assert.Contains(t, all.String(), want)

@@ -139,13 +139,13 @@ func (s *Set) Check(p *Profile) error {
 		for _, name := range names {
 			known := s.Platform(name)
 			if known == nil {
-				e := src.Errorf(at+".platforms", "the platform %q is not described; describe it in a file of its own in the folder %s", name, PlatformDir)
+				e := src.Errorf(at+".platforms", "unknown platform %q; describe it in a file in the folder %s", name, PlatformDir)
 				e.Meant = s.NearestPlatform(name)
 				all = append(all, e)
 				continue
 			}
 			if m != nil && len(m.Forms) > 0 && !slices.ContainsFunc(m.Forms, known.Has) {
-				all = append(all, src.Errorf(at+".forms", "games of the platform %s come in other forms: %v", name, known.Forms))
+				all = append(all, src.Errorf(at+".forms", "games of the platform %s have other forms: %v", name, known.Forms))
 			}
 		}
 	}
@@ -217,11 +217,11 @@ func (s *Set) Profile(name string) (*Profile, error) {
 			return nil, fmt.Errorf("the profile of the loader %q has a mistake: %w", name, b.Err)
 		}
 	}
-	say := fmt.Sprintf("the loader %q is not known; known are: %s", name, strings.Join(names, ", "))
+	say := fmt.Sprintf("unknown loader %q; known are: %s", name, strings.Join(names, ", "))
 	if near := strict.Nearest(name, names); near != "" {
 		say += fmt.Sprintf("; did you mean %q?", near)
 	}
-	return nil, fmt.Errorf("%s (a profile of your own is given by its file, such as ./mine.toml)", say)
+	return nil, fmt.Errorf("%s (give your own profile by its file, such as ./mine.toml)", say)
 }
 
 // Text returns the text of a profile, as shipped or as the user has it.

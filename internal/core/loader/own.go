@@ -15,7 +15,7 @@ func WriteNew(file, text string) error {
 	}
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("%s is there already, and was left as it is", file)
+		return fmt.Errorf("%s already exists and was not changed", file)
 	}
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", file, err)
@@ -31,7 +31,7 @@ func OwnFile(dir, name string) string { return filepath.Join(dir, ProfileDir, na
 // its target. It returns the copy's file.
 func (p *Profile) Copy(dir string) (string, error) {
 	if p.Own {
-		return p.File, fmt.Errorf("%s is yours already: %s", p.Shown, p.File)
+		return p.File, fmt.Errorf("%s is already yours: %s", p.Shown, p.File)
 	}
 	text, err := p.Text()
 	if err != nil {

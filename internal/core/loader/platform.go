@@ -169,9 +169,9 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		return nil, err
 	}
 	c := &checker{src: src}
-	c.known(p.Format == FormatVersion, "format", "this is format %d, and this version reads format %d", p.Format, FormatVersion)
+	c.known(p.Format == FormatVersion, "format", "it has format %d; this version reads format %d", p.Format, FormatVersion)
 	c.name("name", p.Name)
-	c.known(p.Shown != "", "shown", "the platform has no name for people, in the key shown")
+	c.known(p.Shown != "", "shown", "the key shown (the platform's display name) is missing")
 	c.known(len(p.Forms) > 0, "forms", "no form is given; forms are: %s", strings.Join(formNames(), ", "))
 	for _, f := range p.Forms {
 		c.oneOf("forms", "form", string(f), formNames())
@@ -185,32 +185,32 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		}
 	}
 	m := &p.Marker
-	c.known(m.File != "" || !p.Has(title.Folder), "marker.file", "a folder is recognised by a file in it: the marker has no file")
+	c.known(m.File != "" || !p.Has(title.Folder), "marker.file", "a folder is recognised by a file in it: [marker] needs file")
 	if _, err := path.Match(m.File, "x"); err != nil {
-		c.known(false, "marker.file", "the pattern %q has a bracket that is not closed", m.File)
+		c.known(false, "marker.file", "the pattern %q has an unclosed bracket", m.File)
 	}
 	c.maybe("marker.syntax", "syntax", m.Syntax, markerSyntax)
 	c.known(m.Offset >= 0, "marker.offset", "an offset cannot be negative")
-	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker", "an image is recognised by a file in it, by magic bytes or by its volume identifier: the marker has none of them")
+	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker", "an image is recognised by a file in it, by magic bytes or by its volume identifier: [marker] needs one of them")
 	for name, f := range map[string]*Reading{"id": &p.Fields.ID, "name": &p.Fields.Name, "region": &p.Fields.Region, "disc": &p.Fields.Disc, "kind": &p.Fields.Kind} {
 		c.source("field."+name, f, m)
 	}
 	for i, k := range p.Kinds {
 		if k.Largest > 0 && k.Smallest > k.Largest {
-			c.known(false, at("kind", i), "the kind %q (number %d) cannot be at least %d and at most %d bytes", k.Name, i+1, k.Smallest, k.Largest)
+			c.known(false, at("kind", i), "the kind %q (number %d) cannot have at least %d and at most %d bytes", k.Name, i+1, k.Smallest, k.Largest)
 		}
 	}
-	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum lies in its first %d bytes", maxHeader)
+	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum must be in its first %d bytes", maxHeader)
 	for i, pic := range p.Pictures {
 		c.oneOf(at("picture", i)+".of", "picture", pic.Of, title.PictureKinds)
 		_, err := path.Match(pic.File, "x")
-		c.known(pic.File != "" && err == nil, at("picture", i)+".file", "a picture needs the path under which it lies in a game, and %q is none", pic.File)
+		c.known(pic.File != "" && err == nil, at("picture", i)+".file", "a picture needs its path inside a game; %q is not one", pic.File)
 		c.known(p.Has(title.Image) || p.Has(title.Folder) || p.Has(title.Package), at("picture", i), "only images, folders and packages have files in them")
 	}
 	u := &p.Used
 	c.known(u.Sector == 0 || p.Has(title.Image), "used", "only images have sectors that are used or not")
-	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector", "a sector has from 512 bytes to 32KiB, and is a power of two")
-	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap", "a bitmap begins at a byte of the image, and needs the size of a sector")
+	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector", "a sector size is a power of two from 512 bytes to 32KiB")
+	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap", "a bitmap starts at a byte of the image and needs the sector size")
 	return p, errors.Join(c.all...)
 }
 
@@ -219,19 +219,19 @@ const maxHeader = 1 << 16
 
 func (c *checker) source(at string, f *Reading, m *Marker) {
 	if !f.Reports() {
-		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] does not say where the value is read: give it a key, a line, an offset or volume = true", at)
+		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] needs to say where the value is: a key, a line, an offset or volume = true", at)
 		return
 	}
 	syntax := f.SyntaxIn(m.Syntax)
 	switch {
 	case f.Volume:
 	case f.Key != "":
-		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key is read from %s or %s, and the marker's syntax is %q", KeyValue, JSON, m.Syntax)
+		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key needs the syntax %s or %s; the marker's is %q", KeyValue, JSON, m.Syntax)
 	case f.Line != 0:
-		c.known(syntax == Lines && f.Line > 0, at+".line", "a line is read from a marker whose syntax is %s, and it is %q", Lines, m.Syntax)
+		c.known(syntax == Lines && f.Line > 0, at+".line", "a line needs the syntax %s; the marker's is %q", Lines, m.Syntax)
 	default:
-		c.known(syntax == Binary, at+".offset", "an offset is read from a marker whose syntax is %s, and it is %q", Binary, m.Syntax)
-		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length", "the value must lie in the first %d bytes, and have a length", maxHeader)
+		c.known(syntax == Binary, at+".offset", "an offset needs the syntax %s; the marker's is %q", Binary, m.Syntax)
+		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length", "the value must be in the first %d bytes and have a length", maxHeader)
 		c.oneOf(at+".encoding", "encoding", f.Encoding, Encodings)
 	}
 }

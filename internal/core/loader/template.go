@@ -58,12 +58,12 @@ func parseTransform(text string) (transform, error) {
 	switch name {
 	case "upper", "lower", "ascii", "slug":
 		if has {
-			return t, fmt.Errorf("the transform %s takes no value, and has %q", name, arg)
+			return t, fmt.Errorf("the transform %s takes no value, but has %q", name, arg)
 		}
 		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "ascii": sanitize.ASCII, "slug": sanitize.Slug}[name]
 	case "max":
 		if err != nil || n < 1 {
-			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, and has %q", arg)
+			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, but has %q", arg)
 		}
 		t.do = func(s string) string {
 			if utf8.RuneCountInString(s) <= n {
@@ -73,13 +73,13 @@ func parseTransform(text string) (transform, error) {
 		}
 	case "pad":
 		if err != nil || n < 1 || n > 20 {
-			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, and has %q", arg)
+			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, but has %q", arg)
 		}
 		t.do = func(s string) string { return strings.Repeat("0", max(0, n-utf8.RuneCountInString(s))) + s }
 	case "replace":
 		from, to, two := strings.Cut(arg, ":")
 		if !two || from == "" {
-			return t, fmt.Errorf("the transform replace takes two texts, such as replace:-:_, and has %q", arg)
+			return t, fmt.Errorf("the transform replace takes two texts, such as replace:-:_, but has %q", arg)
 		}
 		t.do = func(s string) string { return strings.ReplaceAll(s, from, to) }
 	default:
@@ -157,7 +157,7 @@ const maxDepth = 8
 // section parses up to the end of a section, and tells the word that ended it.
 func (p *parser) section(depth int) (nodes []node, end string, err error) {
 	if depth > maxDepth {
-		return nil, "", fmt.Errorf("sections lie more than %d deep in one another", maxDepth)
+		return nil, "", fmt.Errorf("sections are nested more than %d deep", maxDepth)
 	}
 	literal := ""
 	flush := func() {
@@ -185,9 +185,9 @@ func (p *parser) section(depth int) (nodes []node, end string, err error) {
 		inside, after, closed := strings.Cut(p.rest[1:], "}")
 		switch {
 		case p.rest[0] == '}':
-			return nil, "", fmt.Errorf("a brace is closed that was not opened in %q", p.t.text)
+			return nil, "", fmt.Errorf("%q has a closing brace too many", p.t.text)
 		case !closed || strings.ContainsRune(inside, '{'):
-			return nil, "", fmt.Errorf("a brace is not closed in %q", p.t.text)
+			return nil, "", fmt.Errorf("%q has an unclosed brace", p.t.text)
 		}
 		p.rest = after
 		word, cond, _ := strings.Cut(inside, " ")
@@ -205,7 +205,7 @@ func (p *parser) section(depth int) (nodes []node, end string, err error) {
 				n.when = &c
 				p.use(c.fields()...)
 			} else if cond != "" {
-				return nil, "", fmt.Errorf("{each} takes no word, and has %q", cond)
+				return nil, "", fmt.Errorf("{each} takes no word, but has %q", cond)
 			}
 			var stop string
 			if n.then, stop, err = p.section(depth + 1); err != nil {
@@ -559,10 +559,10 @@ func (t Template) everyPath() error {
 			continue
 		}
 		if err := insideRoot(p); err != nil {
-			return fmt.Errorf("%w; that can come of %q", err, t.text)
+			return fmt.Errorf("%w; %q can produce it", err, t.text)
 		}
 		if !fs.ValidPath(p) {
-			return fmt.Errorf("the path %q, which can come of %q, is none: it needs a name between every two slashes, and none that is made of dots only", p, t.text)
+			return fmt.Errorf("%[2]q can produce the invalid path %[1]q: there must be a name between slashes, and not only dots", p, t.text)
 		}
 	}
 	return nil

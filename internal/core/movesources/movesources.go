@@ -71,7 +71,7 @@ func Find(all []Carried) Found {
 		}
 		mine := filesOf(t)
 		if slices.ContainsFunc(mine, func(f title.File) bool { return !moves[f.Path] }) {
-			out.Stay = append(out.Stay, label+" stays: some of its files belong to titles that have not copied")
+			out.Stay = append(out.Stay, label+" stays: some of its files belong to titles that were not copied")
 			continue
 		}
 		out.Titles = append(out.Titles, label)
@@ -105,13 +105,13 @@ func wentOver(all []Carried, i int) (over bool, why string) {
 		pl := s.Sheet.Placement(i)
 		switch {
 		case done < steps:
-			return false, fmt.Sprintf("not all of it reached %s", s.Config.Name)
+			return false, fmt.Sprintf("not all of it was copied to %s", s.Config.Name)
 		case steps == 0:
 			return false, "" // it does not go there, or is there already, and nobody has looked how well
 		case pl == nil || done < len(pl.Items):
-			return false, fmt.Sprintf("a part of it was on %s already, and was not read back this time", s.Config.Name)
+			return false, fmt.Sprintf("a part of it was already on %s and was not read back this time", s.Config.Name)
 		case c.Report.Verify != run.VerifyFull:
-			return false, fmt.Sprintf("on %s it was not read back (--verify full does)", s.Config.Name)
+			return false, fmt.Sprintf("on %s it was not read back (use --verify full)", s.Config.Name)
 		}
 		put = true
 	}
@@ -157,10 +157,10 @@ func Move(ctx context.Context, files []title.File, roots []string, to string) (M
 	var m Moved
 	if to != Trash {
 		if err := os.MkdirAll(to, 0o755); err != nil {
-			return m, fmt.Errorf("making the folder for what has been copied: %w", err)
+			return m, fmt.Errorf("making the folder for copied sources: %w", err)
 		}
 		if inside(roots, to) {
-			return m, fmt.Errorf("%s lies in a source folder, so what is moved there would be found again; name another one", to)
+			return m, fmt.Errorf("%s is in a source folder, so moved files would be scanned again; choose another folder", to)
 		}
 	}
 	for _, f := range files {
@@ -171,7 +171,7 @@ func Move(ctx context.Context, files []title.File, roots []string, to string) (M
 		switch {
 		case err != nil:
 		case f.Entry == "" && info.Size() != f.Size || f.Entry == "" && !info.ModTime().Equal(f.Modified):
-			err = fmt.Errorf("%s was written to since, and stays", f.Path)
+			err = fmt.Errorf("%s has changed since, and stays", f.Path)
 		case to == Trash:
 			err = trash.Move(f.Path)
 		default:
@@ -208,7 +208,7 @@ func below(roots []string, name string) string {
 // moveTo gives a file another path, where nothing must be.
 func moveTo(ctx context.Context, name string, info os.FileInfo, to string) error {
 	if _, err := os.Lstat(to); err == nil {
-		return fmt.Errorf("%s is there already, so %s stays", to, name)
+		return fmt.Errorf("%s already exists, so %s stays", to, name)
 	}
 	dir := filepath.Dir(to)
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -38,7 +38,7 @@ func (m *maker) fixes() {
 		key := m.fold(x.Path)
 		was, there := m.sheet.At(x.Path)
 		not := func(why string) {
-			m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("%s is not fixed: %s. Check the target again.", x.Path, why))
+			m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("%s was not fixed: %s. Check the target again.", x.Path, why))
 		}
 		switch {
 		case x.Do == fix.Set && there && hasSet(sets, key):
@@ -49,7 +49,7 @@ func (m *maker) fixes() {
 		case from[key]:
 			continue // it is changed otherwise, or goes
 		case !there && x.Do != fix.Write:
-			not("it is not there any more")
+			not("it no longer exists")
 			continue
 		case was.Folder && x.Do != fix.Rename:
 			not("it is a folder")
@@ -74,11 +74,11 @@ func (m *maker) fixes() {
 				continue
 			}
 			if within(destination, key) && destination != key || m.made[destination] || m.throughFile(x.To) || m.moving(folders, key, destination) || slices.ContainsFunc(moved, func(p string) bool { return p != destination && (within(destination, p) || within(p, destination)) }) {
-				not("something in its way is moved, or lies where a folder would have to be")
+				not("something in its way is moved, or is where a folder must be")
 				continue
 			}
 			if was.Folder && slices.ContainsFunc(moved, func(p string) bool { return within(p, key) }) {
-				not("something in it is moved otherwise")
+				not("something in it is moved elsewhere")
 				continue
 			}
 			if was.Folder {

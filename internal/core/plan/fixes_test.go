@@ -38,7 +38,7 @@ func TestAFixGivesWay(t *testing.T) {
 		"what leaves":                      {[]fix.Fix{write("mine/b.txt")}, nil, ""},
 		"what the plan renames":            {[]fix.Fix{rename("old/tide.iso", "old/other.iso", 100)}, nil, ""},
 		"twice the same":                   {[]fix.Fix{write("mine/a.txt"), write("MINE/A.TXT")}, []string{"replace mine/a.txt"}, ""},
-		"what is gone":                     {[]fix.Fix{rename("mine/gone.txt", "mine/z.txt", 5)}, nil, "it is not there any more"},
+		"what is gone":                     {[]fix.Fix{rename("mine/gone.txt", "mine/z.txt", 5)}, nil, "it no longer exists"},
 		"a folder as a text":               {[]fix.Fix{write("mine/deep")}, nil, "it is a folder"},
 		"what has changed":                 {[]fix.Fix{{Do: fix.Write, Path: "mine/a.txt", Text: "again", Seen: seen(4)}}, nil, "it was changed since it was found"},
 		"a name that is taken":             {[]fix.Fix{rename("mine/a.txt", "mine/deep/C.txt", 5)}, nil, "there is something at mine/deep/C.txt already"},
@@ -49,7 +49,7 @@ func TestAFixGivesWay(t *testing.T) {
 		"what lies in a folder that moves": {[]fix.Fix{rename("mine/deep", "mine/other", 0), rename("mine/deep/c.txt", "mine/c.txt", 7)}, []string{"move mine/other from mine/deep"}, "something in its way is moved"},
 		"two for one name":                 {[]fix.Fix{rename("mine/a.txt", "mine/z.txt", 5), rename("mine/deep/c.txt", "mine/z.txt", 7)}, []string{"move mine/z.txt from mine/a.txt"}, "there is something at mine/z.txt already"},
 		"a folder below itself":            {[]fix.Fix{rename("mine/deep", "mine/deep/deep", 0)}, nil, "something in its way is moved"},
-		"a folder out of which one moved":  {[]fix.Fix{rename("mine/deep/c.txt", "mine/c.txt", 7), rename("mine/deep", "mine/other", 0)}, []string{"move mine/c.txt from mine/deep/c.txt", "remove-folder mine/deep"}, "something in it is moved otherwise"},
+		"a folder out of which one moved":  {[]fix.Fix{rename("mine/deep/c.txt", "mine/c.txt", 7), rename("mine/deep", "mine/other", 0)}, []string{"move mine/c.txt from mine/deep/c.txt", "remove-folder mine/deep"}, "something in it is moved elsewhere"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s.fixes = c.fixes

@@ -42,7 +42,7 @@ func (m *maker) sanitize() {
 		if e.Folder {
 			m.spelled[m.fold(e.Path)] = e.Path
 		} else if target.IsTemporary(e.Path) {
-			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "a interrupted run left it half written", Space: -m.facts.SpaceFor(e.Size)})
+			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "an interrupted run left it half written", Space: -m.facts.SpaceFor(e.Size)})
 		}
 	}
 }
@@ -382,7 +382,7 @@ func (m *maker) removing() {
 	for _, i := range unwanted {
 		for _, p := range m.sheet.Holds(i) {
 			if e, there := m.sheet.At(p); there && !wanted[m.fold(p)] {
-				remove(e, m.sheet.Titles()[i].Label()+" is not chosen, and the target is to hold exactly what is")
+				remove(e, m.sheet.Titles()[i].Label()+" is not selected, and the target removes everything not selected")
 			}
 		}
 	}

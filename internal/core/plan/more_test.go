@@ -134,7 +134,7 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 		"a file and its settings":                           {append(dirs("FULL", "TUNE", "mine"), stray), nil, size.GiB + cluster},
 		"with its folders":                                  {append(dirs("mine"), stray), nil, size.GiB + 3*cluster},
 		"what is replaced stays until the new one is whole": {append(dirs("FULL", "TUNE", "mine"), stray, file(game, size.GiB/2), settings(1)), []string{game}, size.GiB},
-		"what a interrupted run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
+		"what an interrupted run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
 			file("FULL/"+target.TemporaryName("FULL/other.iso"), size.GiB/4)), nil, size.GiB - size.GiB/4},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -165,7 +165,7 @@ func (m *maker) keep(steps []Step) {
 			continue
 		}
 		m.kept[s.Path] = len(m.plan.Steps)
-		m.plan.Steps = append(m.plan.Steps, Step{Kind: Keep, Path: s.Path, Why: "it goes, and is copied to safety first", Size: s.Was.Size, Was: s.Was})
+		m.plan.Steps = append(m.plan.Steps, Step{Kind: Keep, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size, Was: s.Was})
 	}
 }
 

@@ -121,7 +121,7 @@ func (p *Plan) Say() string {
 		out = append(out, fmt.Sprintf("%s to remove, %s", size.Count(p.Removes, "file"), size.Format(p.Freed)))
 	}
 	if p.Kept > 0 {
-		out = append(out, fmt.Sprintf("%s to copy to safety first", size.Count(p.Kept, "file")))
+		out = append(out, fmt.Sprintf("%s to back up first", size.Count(p.Kept, "file")))
 	}
 	if len(out) == 0 {
 		return size.Count(len(p.Steps), "step") + " to tidy up"
@@ -142,9 +142,9 @@ func (p *Plan) Loses() (n int) {
 // Stays says what becomes of the rest of the target.
 func (p *Plan) Stays() string {
 	if p.Removes > 0 {
-		return "what is not marked stays"
+		return "unmarked files stay"
 	}
-	return "what is there stays"
+	return "existing files stay"
 }
 
 // Empty reports whether there is nothing to do.
@@ -154,17 +154,17 @@ func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 func (p *Plan) Idle() string {
 	left := ""
 	if n := len(p.Left); n > 0 {
-		left = fmt.Sprintf("%s cannot go, the first of them %s (%s)", size.Count(n, "wanted title"), p.Left[0].Label, p.Left[0].Why.Verdict)
+		left = fmt.Sprintf("%s do not fit, first %s (%s)", size.Count(n, "wanted title"), p.Left[0].Label, p.Left[0].Why.Verdict)
 	}
 	switch {
 	case left == "" && p.There == 0:
-		return "no title is wanted on it"
+		return "no title is selected for it"
 	case left == "":
-		return "everything that is wanted is there"
+		return "everything selected is already there"
 	case p.There == 0:
 		return left
 	}
-	return fmt.Sprintf("%s there already, and %s", size.Count(p.There, "title"), left)
+	return fmt.Sprintf("%s already there, %s", size.Count(p.There, "title"), left)
 }
 
 // Without is the plan without the steps that are done.

@@ -32,7 +32,7 @@ func Restore(files []Returned, facts target.Facts, there []target.Entry, over bo
 			Make: &shape.Spec{Source: title.File{Path: f.Copy, Size: f.Size, Modified: f.Modified}, Size: f.Size}}
 		if e, ok := present[facts.Filesystem.Fold(f.Path)]; ok {
 			if !over || e.Folder {
-				p.Notes = append(p.Notes, fmt.Sprintf("%s is there already, and stays as it is", e.Path))
+				p.Notes = append(p.Notes, fmt.Sprintf("%s already exists, and stays", e.Path))
 				continue
 			}
 			was := e

@@ -135,8 +135,8 @@ func TestNothingToDoIsSaidAsItIs(t *testing.T) {
 	there := append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 100), settings(1))
 	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 70*size.GiB), vesper(3, "full", 80*size.GiB)}, there: there, free: size.GiB}
 	for wanted, want := range map[int]string{
-		0: "no title is wanted on it",
-		1: "everything that is wanted is there",
+		0: "no title is selected for it",
+		1: "everything selected is already there",
 		2: "1 wanted title cannot go, the first of them Copper Tide (no space)",
 		7: "1 title there already, and 2 wanted titles cannot go, the first of them Copper Tide (no space)",
 	} {

@@ -69,7 +69,7 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 		if drives.IsRefused(err) {
 			return err // nothing was written
 		}
-		return fmt.Errorf("preparing %s: %w; it holds no usable volume now: prepare it again", p.Drive.Name(), err)
+		return fmt.Errorf("preparing %s: %w; it has no usable volume now: prepare it again", p.Drive.Name(), err)
 	}
 	next()
 	if err := p.partition(m); err != nil {
@@ -99,7 +99,7 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 		next()
 		for _, f := range p.Kit {
 			if err := p.put(ctx, v, f); err != nil {
-				return nil, fmt.Errorf("putting the loader's own file %s there: %w", f.To, err)
+				return nil, fmt.Errorf("copying the kit file %s: %w", f.To, err)
 			}
 		}
 	}
@@ -330,7 +330,7 @@ func (p *Plan) same(tree fs.FS, k File) error {
 		n, err1 := io.ReadFull(want, a)
 		k, err2 := io.ReadFull(got, b)
 		if !bytes.Equal(a[:n], b[:k]) {
-			return errors.New("it came back otherwise than it was written")
+			return errors.New("it reads back differently")
 		}
 		for _, err := range []error{err1, err2} {
 			if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {

@@ -16,7 +16,7 @@ import (
 func (p *Plan) kit(r Request) error {
 	if r.Profile == nil || len(r.Profile.Kit.Files) == 0 {
 		if r.Kit != "" {
-			return errors.New("there is no loader whose files a kit could hold")
+			return errors.New("there is no loader for the kit")
 		}
 		return nil
 	}
@@ -26,13 +26,13 @@ func (p *Plan) kit(r Request) error {
 		for _, e := range k.Editions {
 			names = append(names, e.Name+" ("+e.Shown+")")
 		}
-		return fmt.Errorf("%s comes in editions, and one has to be chosen: %s", k.Shown, strings.Join(names, ", "))
+		return fmt.Errorf("%s comes in editions; choose one: %s", k.Shown, strings.Join(names, ", "))
 	}
 	if r.Edition != "" && !slices.ContainsFunc(k.Editions, func(e loader.Edition) bool { return e.Name == r.Edition }) {
 		return fmt.Errorf("%s has no edition %q", k.Shown, r.Edition)
 	}
 	if r.Kit == "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("No folder with %s was given: it has to be put on the drive before it starts.", k.Shown))
+		p.Notes = append(p.Notes, fmt.Sprintf("No kit was given (%s): copy it to the drive before the loader can start.", k.Shown))
 		return nil
 	}
 	files, err := kitFiles(r.Kit)
@@ -45,7 +45,7 @@ func (p *Plan) kit(r Request) error {
 		}
 		found := matching(files, f.From)
 		if len(found) == 0 && !f.Optional && f.Text == "" && len(f.From) > 0 && !p.sets(f.To) {
-			p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s (%s): %s.", r.Kit, f.To, f.Why, "it has to be put on the drive before the loader starts"))
+			p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s (%s): %s.", r.Kit, f.To, f.Why, "copy it to the drive before the loader can start"))
 		}
 		for _, from := range found {
 			to := f.To
@@ -78,7 +78,7 @@ func (p *Plan) ownSettings(kit string) error {
 		}
 		f.Size = int64(len(text))
 		p.Kit = append(p.Kit, f)
-		p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s: it is written with what must stand there, %s.", kit, s.File, strings.Join(strings.Fields(string(text)), " and ")))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s: it is created with the required settings, %s.", kit, s.File, strings.Join(strings.Fields(string(text)), " and ")))
 	}
 	return nil
 }
@@ -112,7 +112,7 @@ func kitFiles(dir string) ([]kitFile, error) {
 			out = append(out, kitFile{path: name, rel: filepath.ToSlash(rel), size: info.Size()})
 		}
 		if len(out) > mostKit {
-			return fmt.Errorf("%s has more than %d files, and is no kit", dir, mostKit)
+			return fmt.Errorf("%s has more than %d files, so it is not a kit", dir, mostKit)
 		}
 		return nil
 	})

@@ -126,13 +126,13 @@ func (p *Plan) because(what, format string, args ...any) {
 func (p *Plan) attachment(r Request) (*loader.Attachment, error) {
 	if r.Profile == nil {
 		if r.Filesystem == "" {
-			return nil, errors.New("say for which loader the drive is prepared, or with which filesystem")
+			return nil, errors.New("give the loader or the filesystem to prepare the drive for")
 		}
 		return nil, nil
 	}
 	at := r.Profile.Attachment("usb", r.Filesystem)
 	if at == nil {
-		return nil, fmt.Errorf("%s reads no drives: it is connected by %s", r.Profile.Shown, strings.Join(r.Profile.Connections(), ", "))
+		return nil, fmt.Errorf("%s does not read drives: it is connected by %s", r.Profile.Shown, strings.Join(r.Profile.Connections(), ", "))
 	}
 	return at, nil
 }
@@ -184,7 +184,7 @@ func (p *Plan) folders(r Request) {
 	if boot := &r.Profile.FirstBoot; boot.MayMake {
 		add(layout.FirstBoot(r.Profile)...)
 	} else if len(boot.Folders) > 0 {
-		p.Notes = append(p.Notes, fmt.Sprintf("%s makes its folders itself: start it once with the drive before it is filled.", r.Profile.Console))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s creates its folders itself: start it once with the drive before filling it.", r.Profile.Console))
 	}
 	var kinds []string
 	for i := range r.Titles {
@@ -228,7 +228,7 @@ func (p *Plan) steps() {
 		for _, f := range p.Kit {
 			n += f.Size
 		}
-		add("put %s of %s there, %s", size.Count(len(p.Kit), "file"), p.profile.Kit.Shown, size.Format(n))
+		add("copy %s of %s, %s", size.Count(len(p.Kit), "file"), p.profile.Kit.Shown, size.Format(n))
 	}
 	add("read everything back, and check the volume")
 }

@@ -19,9 +19,9 @@ func (p *Plan) filesystem(r Request, at *loader.Attachment) error {
 	p.Filesystem = strings.ToLower(r.Filesystem)
 	switch {
 	case p.Filesystem != "" && !drives.Ours(p.Filesystem):
-		return fmt.Errorf("the filesystem %q cannot be made here; fat16, fat32 and exfat can", r.Filesystem)
+		return fmt.Errorf("the filesystem %q is not supported; fat16, fat32 and exfat are", r.Filesystem)
 	case p.Filesystem != "" && at != nil && !at.Reads(p.Filesystem):
-		return fmt.Errorf("%s reads %s only, and not %s", r.Profile.Shown, at.ReadsWords(), drives.FilesystemShown(p.Filesystem))
+		return fmt.Errorf("%s reads only %s, not %s", r.Profile.Shown, at.ReadsWords(), drives.FilesystemShown(p.Filesystem))
 	case p.Filesystem != "":
 		p.because(drives.FilesystemShown(p.Filesystem), "you asked for it")
 		return nil
@@ -35,7 +35,7 @@ func (p *Plan) filesystem(r Request, at *loader.Attachment) error {
 		}
 	}
 	if len(can) == 0 {
-		return fmt.Errorf("%s reads %s, which cannot be made here", r.Profile.Shown, at.ReadsWords())
+		return fmt.Errorf("%s reads %s, which Polytome cannot make", r.Profile.Shown, at.ReadsWords())
 	}
 	p.Filesystem = can[0]
 	n, of := largest(r.Titles, r.Profile)
@@ -61,27 +61,27 @@ func (p *Plan) scheme(r Request, at *loader.Attachment) error {
 	}
 	if r.Part > 0 {
 		if p.Drive.Table == nil {
-			return fmt.Errorf("%s has no partitions, so none of them can be prepared alone", p.Drive.Name())
+			return fmt.Errorf("%s has no partitions, so --partition is not possible", p.Drive.Name())
 		}
 		p.Scheme = p.Drive.Table.Scheme
 		if wanted != "" && wanted != p.Scheme {
-			return fmt.Errorf("%s wants %s, and %s has %s: only the whole drive can be prepared for it", r.Profile.Shown, wanted.Shown(), p.Drive.Name(), p.Scheme.Shown())
+			return fmt.Errorf("%s needs %s, but %s has %s: prepare the whole drive", r.Profile.Shown, wanted.Shown(), p.Drive.Name(), p.Scheme.Shown())
 		}
-		p.because("partition "+fmt.Sprint(r.Part), "only it is made again; the partition table and all others stay")
+		p.because("partition "+fmt.Sprint(r.Part), "only it is reformatted; the partition table and all others stay")
 		return nil
 	}
 	switch {
 	case r.Scheme != "" && wanted != "" && r.Scheme != wanted:
-		return fmt.Errorf("%s wants %s, and not %s", r.Profile.Shown, wanted.Shown(), r.Scheme.Shown())
+		return fmt.Errorf("%s needs %s, not %s", r.Profile.Shown, wanted.Shown(), r.Scheme.Shown())
 	case r.Scheme != "":
 		p.Scheme = r.Scheme
 		p.because(p.Scheme.Shown(), "you asked for it")
 	case wanted != "":
 		p.Scheme = wanted
-		p.because(p.Scheme.Shown(), "%s wants it", r.Profile.Shown)
+		p.because(p.Scheme.Shown(), "%s needs it", r.Profile.Shown)
 	case p.Drive.Size > largestMBR && p.Drive.Sector == 512:
 		p.Scheme = partition.GPT
-		p.because("GPT", "an MBR counts no further than %s", size.Format(largestMBR))
+		p.because("GPT", "an MBR reaches at most %s", size.Format(largestMBR))
 	default:
 		p.Scheme = partition.MBR
 		p.because("MBR", "every console and computer reads it")
@@ -122,7 +122,7 @@ func (p *Plan) area(r Request) error {
 	if p.length == most {
 		p.unused(d.Size - t.Parts[0].End())
 	} else if p.Scheme == partition.MBR && t.Parts[0].End() < d.Size-2*partition.Align {
-		p.Notes = append(p.Notes, fmt.Sprintf("An MBR reaches %s far: %s of the drive stay unused.", size.Format(t.Parts[0].End()), size.Format(d.Size-t.Parts[0].End())))
+		p.Notes = append(p.Notes, fmt.Sprintf("An MBR reaches at most %s: %s of the drive stay unused.", size.Format(t.Parts[0].End()), size.Format(d.Size-t.Parts[0].End())))
 	}
 	return nil
 }
@@ -130,7 +130,7 @@ func (p *Plan) area(r Request) error {
 // unused says that FAT leaves a part of the drive.
 func (p *Plan) unused(n int64) {
 	if n > 2*partition.Align {
-		p.Notes = append(p.Notes, fmt.Sprintf("FAT32 reaches no further than %s: %s of the drive stay unused. exFAT would take all of it, where the loader reads that.", size.Format(p.length), size.Format(n)))
+		p.Notes = append(p.Notes, fmt.Sprintf("FAT32 holds at most %s: %s of the drive stay unused. exFAT would use all of it, if the loader reads that.", size.Format(p.length), size.Format(n)))
 	}
 }
 
@@ -146,14 +146,14 @@ func (p *Plan) label(r Request, at *loader.Attachment) error {
 	case r.Label != nil:
 		p.Label = *r.Label
 		if at != nil && at.Label != "" && !strings.EqualFold(p.Label, at.Label) {
-			return fmt.Errorf("%s wants a volume called %s, and not %q", r.Profile.Shown, at.Label, p.Label)
+			return fmt.Errorf("%s needs the volume label %s, not %q", r.Profile.Shown, at.Label, p.Label)
 		}
 		if at != nil && slices.ContainsFunc(at.LabelNot, func(l string) bool { return strings.EqualFold(l, p.Label) }) {
-			return fmt.Errorf("%s does not take a volume called %s", r.Profile.Shown, p.Label)
+			return fmt.Errorf("%s does not accept the volume label %s", r.Profile.Shown, p.Label)
 		}
 	case wanted != "":
 		p.Label = wanted
-		p.because("called "+wanted, "%s wants that name", r.Profile.Shown)
+		p.because("called "+wanted, "%s needs that label", r.Profile.Shown)
 	}
 	check := fat.CheckLabel
 	if p.Filesystem == "exfat" {
@@ -162,7 +162,7 @@ func (p *Plan) label(r Request, at *loader.Attachment) error {
 		p.Label = strings.ToUpper(p.Label)
 	}
 	if why := check(p.Label); why != "" {
-		return fmt.Errorf("the volume cannot be called %q: %s", p.Label, why)
+		return fmt.Errorf("the label %q is not possible: %s", p.Label, why)
 	}
 	return nil
 }
@@ -197,7 +197,7 @@ func (p *Plan) cluster(r Request, at *loader.Attachment) error {
 		return p.fits(p.Cluster)
 	case at != nil && at.Cluster > 0:
 		p.Cluster = int64(at.Cluster)
-		p.because("clusters of "+size.Format(p.Cluster), "%s wants them", r.Profile.Shown)
+		p.because("clusters of "+size.Format(p.Cluster), "%s needs them", r.Profile.Shown)
 		return p.fits(p.Cluster)
 	}
 	p.Cluster = max(fs.Cluster(p.length), p.Drive.Sector)
@@ -224,14 +224,14 @@ func (p *Plan) cluster(r Request, at *loader.Attachment) error {
 		}
 	}
 	if saved > p.length/100 { // worth it only when a hundredth of the volume is at stake
-		p.because("clusters of "+size.Format(best), "%s available leave %s of larger ones, of %s, unused; these save %s of it", size.Count(n, "file"), size.Format(lost), size.Format(p.Cluster), size.Format(saved))
+		p.because("clusters of "+size.Format(best), "with %s, larger ones waste %s of %s; these save %s of that", size.Count(n, "file"), size.Format(lost), size.Format(p.Cluster), size.Format(saved))
 		p.Cluster = best
 		return nil
 	}
 	if n > 0 {
-		p.because("clusters of "+size.Format(p.Cluster), "they are the usual ones for %s, and %s available leave only %s in them unused", size.Format(p.length), size.Count(n, "file"), size.Format(lost))
+		p.because("clusters of "+size.Format(p.Cluster), "the usual size for %s; with %s they waste only %s", size.Format(p.length), size.Count(n, "file"), size.Format(lost))
 	} else {
-		p.because("clusters of "+size.Format(p.Cluster), "they are the usual ones for %s", size.Format(p.length))
+		p.because("clusters of "+size.Format(p.Cluster), "the usual size for %s", size.Format(p.length))
 	}
 	return nil
 }

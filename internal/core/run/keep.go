@@ -41,7 +41,7 @@ type keeper struct {
 
 func newKeeper(dir string) (*keeper, error) {
 	if err := os.MkdirAll(filepath.Join(dir, keptFiles), 0o700); err != nil {
-		return nil, fmt.Errorf("making the folder for what goes: %w", err)
+		return nil, fmt.Errorf("making the backup folder: %w", err)
 	}
 	to, err := folder.Open(filepath.Join(dir, keptFiles), folder.Options{})
 	if err != nil {
@@ -106,11 +106,11 @@ func (k *keeper) list(kept Kept) error {
 	}
 	f, err := os.OpenFile(filepath.Join(k.dir, KeptList), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
-		return fmt.Errorf("listing what was kept: %w", err)
+		return fmt.Errorf("listing the backup: %w", err)
 	}
 	_, err = f.Write(append(line, '\n'))
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return fmt.Errorf("listing what was kept: %w", err)
+		return fmt.Errorf("listing the backup: %w", err)
 	}
 	return nil
 }
@@ -127,10 +127,10 @@ func LoadKept(dir string) ([]Kept, error) {
 	file := filepath.Join(dir, KeptList)
 	data, err := plainfile.Read(file, mostKept)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("%s holds nothing that was kept: there is no %s in it", dir, KeptList)
+		return nil, fmt.Errorf("%s is not a backup: there is no %s in it", dir, KeptList)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("reading what was kept: %w", err)
+		return nil, fmt.Errorf("reading the backup: %w", err)
 	}
 	var out []Kept
 	n, at := 0, map[string]int{}
@@ -148,11 +148,11 @@ func LoadKept(dir string) ([]Kept, error) {
 		}
 		switch {
 		case !fs.ValidPath(k.Path) || k.Path == "." || !filepath.IsLocal(filepath.FromSlash(k.Path)):
-			return nil, wrong("%q leads out of the target, or is no path", k.Path)
+			return nil, wrong("%q is not a path inside the target", k.Path)
 		case strings.ContainsFunc(k.Path, unicode.IsControl):
-			return nil, wrong("the path %q holds characters that no path holds", k.Path)
+			return nil, wrong("the path %q has forbidden characters", k.Path)
 		case k.Size < 0 || k.Size > mostKeptFile:
-			return nil, wrong("%s says that it has %d bytes, which no file has", k.Path, k.Size)
+			return nil, wrong("%s has the impossible length %d", k.Path, k.Size)
 		}
 		if was, twice := at[k.Path]; twice { // it went, came back, and went again: what it was last is put back
 			out[was] = k
@@ -185,13 +185,13 @@ func Restore(ctx context.Context, dir string, to target.Target, over bool) (*pla
 		copied := filepath.Join(dir, keptFiles, filepath.FromSlash(k.Path))
 		c, err := folder.OpenFile(copied)
 		if err != nil {
-			notes = append(notes, fmt.Sprintf("%s cannot be put back: its copy cannot be read: %v", k.Path, err))
+			notes = append(notes, fmt.Sprintf("%s cannot be restored: its copy cannot be read: %v", k.Path, err))
 			continue
 		}
 		sum, err := SumOf(ctx, c, func(int64) {})
 		_ = c.Close()
 		if err != nil || sum.String() != k.Sum {
-			notes = append(notes, fmt.Sprintf("%s is not put back: its copy is not what was copied", k.Path))
+			notes = append(notes, fmt.Sprintf("%s was not restored: its copy is damaged", k.Path))
 			continue
 		}
 		info, err := os.Stat(copied)

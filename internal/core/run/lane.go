@@ -577,7 +577,7 @@ func (l *Lane) same(ctx context.Context, to target.Target, first bool) error {
 	}
 	was := &l.facts
 	if f.Filesystem.Name != was.Filesystem.Name || f.Network != was.Network || f.Network == "" && (f.Capacity != was.Capacity || f.Label != was.Label) {
-		return fmt.Errorf("what is there now is not the same (%s and not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, target.ErrGone)
+		return fmt.Errorf("it is a different target now (%s, not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, target.ErrGone)
 	}
 	return nil
 }

@@ -63,7 +63,7 @@ func (t *task) rewrite(wrong *ReadBackError) {
 	t.bytes, t.resumed = 0, 0
 	l.report.Rewritten++
 	l.mu.Unlock()
-	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; it is written once more", t.s.Path, wrong.Offset)}, t.i)
+	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s reads back differently from byte %d on; writing it once more", t.s.Path, wrong.Offset)}, t.i)
 }
 
 // leaveFrom is from how many bytes on a half file is worth being left for the next try, rather than removed.
@@ -81,7 +81,7 @@ func (t *task) giveUp(ctx context.Context, w target.Writer, err error) error {
 		}
 	}
 	if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) && !errors.Is(err, target.ErrGone) {
-		err = errors.Join(err, fmt.Errorf("what was half written could not be removed; the next run does it: %w", aborted))
+		err = errors.Join(err, fmt.Errorf("the half-written file could not be removed; the next run will do it: %w", aborted))
 	}
 	return err
 }
@@ -191,7 +191,7 @@ func (t *task) progress(kind EventKind, n int64) {
 const tailBlocks = 2
 
 // errOther is that what was left is not the beginning of the file.
-var errOther = errors.New("what was left is something else")
+var errOther = errors.New("what is there is not the beginning of the file")
 
 // goOn resumes what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there is compared with the
 // source: all of it, or only its end where the whole file is read back afterwards in any case.

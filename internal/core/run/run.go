@@ -92,7 +92,7 @@ func (r Report) Waits() string {
 	if r.Half == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s of %s of %s wait under a temporary name, to be resumed", size.Format(r.HalfBytes), size.Format(r.HalfOf), r.Half)
+	return fmt.Sprintf("%s of %s of %s are kept under a temporary name for resuming", size.Format(r.HalfBytes), size.Format(r.HalfOf), r.Half)
 }
 
 // Timed is how long some files took together.

@@ -88,7 +88,7 @@ func TestATargetThatChangedSinceThePlanIsNotTouched(t *testing.T) {
 				before := onTarget(t, dir)
 				r := carry(t, p, to)
 				require.Len(t, r.Failed, 1)
-				assert.Contains(t, r.Failed[0].Say, "it is not what it was when the plan was made")
+				assert.Contains(t, r.Failed[0].Say, "it has changed since the plan was made")
 				assert.Contains(t, r.Failed[0].Say, "nothing was touched")
 				after := onTarget(t, dir)
 				assert.Equal(t, "done", after["next"], "the rest goes on")
@@ -113,7 +113,7 @@ func TestWhatNeedsAFailedStepIsNotDone(t *testing.T) {
 	r := carry(t, p, to)
 	assert.Len(t, r.Failed, 3)
 	assert.Contains(t, r.Failed[1].Say, "not done, as there.iso did not succeed")
-	assert.Contains(t, r.Failed[2].Say, "every title that it names", "a list never names what is not there")
+	assert.Contains(t, r.Failed[2].Say, "every title it names", "a list never names what is not there")
 	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onTarget(t, dir))
 }
 

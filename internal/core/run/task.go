@@ -170,7 +170,7 @@ func (t *task) count(took time.Duration) {
 type DependentError struct{ On string }
 
 func (e *DependentError) Error() string {
-	return fmt.Sprintf("not done, as %s did not succeed; run again when that is fixed", e.On)
+	return fmt.Sprintf("not done, because %s failed; fix that and run again", e.On)
 }
 
 // ready reports why a step cannot be done now.
@@ -199,7 +199,7 @@ func (t *task) held() error {
 			continue
 		}
 		if t.s.Last {
-			return &DependentError{"every title that it names"}
+			return &DependentError{"every title it names"}
 		}
 		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent && len(o.Needs)+len(t.s.Needs) == 0 {
 			return &DependentError{o.Path} // half a title is of no use, and the space that it takes is
@@ -298,7 +298,7 @@ func (t *task) try(ctx context.Context) (sum string, err error) {
 	case plan.Put, plan.Replace:
 		return t.put(ctx)
 	}
-	return "", fmt.Errorf("the step %q is not known", s.Kind)
+	return "", fmt.Errorf("unknown step %q", s.Kind)
 }
 
 // clockSteps is how far two dates of one file may lie apart: FAT keeps every other second.
@@ -321,11 +321,11 @@ func (t *task) recheck(ctx context.Context) error {
 	case err != nil:
 		return err
 	case is.Folder != s.Was.Folder:
-		return fmt.Errorf("%s is something else now: %w", at, target.ErrChanged)
+		return fmt.Errorf("%s has changed: %w", at, target.ErrChanged)
 	case !is.Folder && is.Size != s.Was.Size:
 		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), target.ErrChanged)
 	case !is.Folder && is.Modified.Sub(s.Was.Modified).Abs() > clockSteps:
-		return fmt.Errorf("%s was written to since: %w", at, target.ErrChanged)
+		return fmt.Errorf("%s has changed since: %w", at, target.ErrChanged)
 	}
 	return nil
 }
@@ -358,15 +358,15 @@ func advise(err error) string {
 			say += "; scan again"
 		}
 	case errors.Is(err, target.ErrNoFiles):
-		say += "; bytes may be free: remove files that are not needed, or make its filesystem again for more files"
+		say += "; there may be free bytes, but no free entries: remove files you do not need, or reformat it for more files"
 	case errors.Is(err, target.ErrNoSpace):
-		say += "; free some space on it, or take titles off, and run again"
+		say += "; free some space on it, or deselect titles, and run again"
 	case errors.Is(err, target.ErrReadOnly):
-		say += "; check its write lock and permissions, and run again"
+		say += "; check its write protection and permissions, and run again"
 	case errors.Is(err, target.ErrGone):
-		say += "; connect it again and run again: what was finished is kept"
+		say += "; reconnect it and run again: finished files are kept"
 	case errors.Is(err, target.ErrChanged):
-		say += "; nothing was touched; look at the target again, and plan again"
+		say += "; nothing was touched; run again to plan with what is there now"
 	case errors.Is(err, target.ErrExists):
 		say += "; it is left as it is"
 	case errors.Is(err, target.ErrBusy):

@@ -25,7 +25,7 @@ func ParseVerify(s string) (Verify, error) {
 	if v := Verify(s); slices.Contains(Verifies, v) {
 		return v, nil
 	}
-	return "", fmt.Errorf("%q is no way of checking; there are none, size and full", s)
+	return "", fmt.Errorf("unknown verify mode %q (want none, size or full)", s)
 }
 
 // Words are what was done to a file, in words.
@@ -49,9 +49,9 @@ type ReadBackError struct {
 
 func (e *ReadBackError) Error() string {
 	if e.Short != "" {
-		return fmt.Sprintf("%s is %s on the target, so not all of it arrived; nothing was left under that name", e.Path, e.Short)
+		return fmt.Sprintf("%s is %s on the target, so it is incomplete; it was not kept under that name", e.Path, e.Short)
 	}
-	return fmt.Sprintf("%s came back otherwise than it was written, from byte %d on; nothing was left under that name. The medium or its cable is probably failing: try another one", e.Path, e.Offset)
+	return fmt.Sprintf("%s reads back differently from byte %d on; it was not kept under that name. The medium or its cable is probably failing: try another one", e.Path, e.Offset)
 }
 
 // errDiffers ends a comparison.
@@ -76,7 +76,7 @@ func (t *task) check(ctx context.Context, f *written, whole bool) error {
 	}
 	defer back.Close()
 	if back.Size() != f.length {
-		return &ReadBackError{Path: t.s.Path, Short: fmt.Sprintf("%d bytes long and not %d", back.Size(), f.length)}
+		return &ReadBackError{Path: t.s.Path, Short: fmt.Sprintf("%d bytes instead of %d", back.Size(), f.length)}
 	}
 	if !whole {
 		return nil

@@ -63,12 +63,12 @@ func packed(name string, set *loader.Set, o archive.Options) ([]title.Title, err
 	for i := range titles {
 		t := &titles[i]
 		if a.Damage != nil {
-			t.Findings = append(t.Findings, fault("the archive is damaged: "+a.Damage.Error(), "fetch it again"))
+			t.Findings = append(t.Findings, fault("the archive is damaged: "+a.Damage.Error(), "get it again"))
 		}
 		if len(a.Unsafe) > 0 {
 			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion,
-				Say:    fmt.Sprintf("the archive holds %s whose names lead out of any folder, such as %q; they are never unpacked", size.Count(len(a.Unsafe), "file"), a.Unsafe[0]),
-				Remedy: "be wary of where the archive is from"})
+				Say:    fmt.Sprintf("the archive holds %s with names that lead out of the folder, such as %q; they are never unpacked", size.Count(len(a.Unsafe), "file"), a.Unsafe[0]),
+				Remedy: "do not trust the source of this archive"})
 		}
 		if len(titles) > 1 {
 			t.Among = len(titles)
@@ -108,13 +108,13 @@ func unopened(t title.Title, err error) *title.Title {
 		return nil
 	case errors.Is(err, archive.ErrPassword):
 		t.Encrypted = true
-		t.Findings = append(t.Findings, fault("the archive is encrypted, and no password that is known opens it", "give its password"))
+		t.Findings = append(t.Findings, fault("the archive is encrypted, and no known password opens it", "give its password"))
 	case errors.As(err, &missing):
 		t.Findings = append(t.Findings, fault(fmt.Sprintf("the archive's part %s is missing", missing.Name), "put that part beside the others"))
 	case errors.As(err, &large):
-		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(), "allow it if you know where it is from; nothing of it has been unpacked").Wanting(title.Allowance))
+		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(), "allow it if you trust its source; nothing was unpacked").Wanting(title.Allowance))
 	default:
-		t.Findings = append(t.Findings, fault("the archive cannot be opened: "+plain(err), "fetch it again"))
+		t.Findings = append(t.Findings, fault("the archive cannot be opened: "+plain(err), "get it again"))
 	}
 	return &t
 }
@@ -240,7 +240,7 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 			t.Platform = p.Name
 			want = append(want, p.Marker.File)
 		}
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("the package has no %s at its top, so it cannot be reported what it is", strings.Join(want, " or ")), "look into it with: polytome image ls"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("the package has no %s at its top level, so it cannot be identified", strings.Join(want, " or ")), "list it with: polytome image ls"))
 		out = append(out, t)
 	}
 	return out, nil

@@ -92,7 +92,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 	}
 	defer done()
 	if size > cuesheet.MaxBytes {
-		return bad("it is too long for a cue sheet", "look at the file with an editor")
+		return bad("it is too long for a cue sheet", "check the file in an editor")
 	}
 	text := make([]byte, size)
 	if k, err := r.ReadAt(text, 0); k < len(text) {
@@ -100,7 +100,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 	}
 	sheet, err := cuesheet.Parse(string(text))
 	if err != nil {
-		return bad("the cue sheet cannot be understood: "+err.Error(), "fix that line, or make the sheet again from the disc")
+		return bad("the cue sheet has an error: "+err.Error(), "fix that line, or recreate the cue sheet from the disc")
 	}
 	dir := path.Dir(name)
 	var names []string
@@ -118,16 +118,16 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: file.Name, File: sh.file(found, info)})
 		for _, track := range file.Tracks {
 			if sector, _, ok := track.Data(); ok && len(file.Tracks) == 1 && info.Size()%sector != 0 {
-				return bad(fmt.Sprintf("its track file %s has %d bytes, which is no whole number of sectors of %d bytes", file.Name, info.Size(), sector), "copy it from its disc again")
+				return bad(fmt.Sprintf("its track file %s has %d bytes, not a multiple of the sector size %d", file.Name, info.Size(), sector), "copy it from its disc again")
 			}
 		}
 	}
 	if lost != "" {
-		return bad(fmt.Sprintf("its track file %s is missing", lost), "put the file beside the cue sheet, or fix its name in the sheet")
+		return bad(fmt.Sprintf("its track file %s is missing", lost), "put the file beside the cue sheet, or correct its name there")
 	}
 	at, track, ok := sheet.FirstData()
 	if !ok {
-		return bad("it is a disc of music: there is no data track", "keep it with your music")
+		return bad("it is an audio disc without a data track", "keep it with your music")
 	}
 	data, length, closeData, err := openAt(sh, names[at])
 	if err != nil {
@@ -168,7 +168,7 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		return t, nil
 	}
 	t.Platform = ""
-	return bad(fmt.Sprintf("it cannot be reported which game this is: the volume of its data track is named %q", v.Identifier), "describe its platform in a file of your own, or leave it out")
+	return bad(fmt.Sprintf("the game cannot be identified: the volume of its data track is named %q", v.Identifier), "describe its platform in your own file, or leave it out")
 }
 
 // besides finds a file next to a cue sheet, or in a folder there; letter case may differ in each part

@@ -234,7 +234,7 @@ func (l *look) outer(f title.File) {
 // the program.
 func (s *scan) mistake(path string) {
 	if r := recover(); r != nil {
-		s.problem(path, fmt.Errorf("the reader failed on this file, which is a mistake of Polytome: %v %s", r, strings.SplitN(string(debug.Stack()), "\n", 2)[0]))
+		s.problem(path, fmt.Errorf("reading this file failed because of a bug in Polytome: %v %s", r, strings.SplitN(string(debug.Stack()), "\n", 2)[0]))
 	}
 }
 
@@ -269,14 +269,14 @@ func (s *scan) unread(path string, it *item, err error) *title.Title {
 		if slices.ContainsFunc(s.set.Platforms, func(q *platform) bool { return q != p && slices.Contains(q.Extensions, ext) }) {
 			t.Platform = ""
 		}
-		t.Findings = append(t.Findings, fault("it could not be read: "+sayProblem(err), "scan again when that is fixed"))
+		t.Findings = append(t.Findings, fault("it could not be read: "+sayProblem(err), "fix that, and scan again"))
 		return t
 	}
 	return nil
 }
 
 // errChanged is reported of a file that changes under the scan.
-var errChanged = errors.New("it changed while it was read; scan again when it is complete")
+var errChanged = errors.New("it changed while being read; scan again when it is complete")
 
 // titlesOf finds the titles in a unit.
 func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
@@ -337,7 +337,7 @@ func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
 			}
 		}
 		if !utf8.ValidString(u.first.name) {
-			t.Findings = append(t.Findings, note("the file's name is not UTF-8, so it is shown with marks for what cannot be read; its copy gets a good name"))
+			t.Findings = append(t.Findings, note("the file's name is not UTF-8, so unreadable characters are shown as marks; its copy gets a valid name"))
 		}
 	}
 	return titles, nil
@@ -350,7 +350,7 @@ func (s *scan) noArchive(f *os.File, it *item, path, ext string) ([]title.Title,
 		for _, p := range ofPackages(s.set, ext).Platforms {
 			t.Platform, t.Form, t.Archive = p.Name, title.Package, ""
 		}
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file is no archive", ext), "fetch or copy it again"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file is not an archive", ext), "get or copy it again"))
 		return []title.Title{t}, nil
 	}
 	t, err := Identify(f, it.size, it.name, s.set)
@@ -374,8 +374,8 @@ func holes(f *os.File, n int64) *title.Finding {
 		from := n / 8 * i
 		if start, _ := sparse.Data(f, from, n); start >= from+n/8 {
 			return &title.Finding{Grade: title.Suspicion,
-				Say:    fmt.Sprintf("from byte %s on, %s of the file were never written: only zeros are there", size.Exact(from), size.Format(start-from)),
-				Remedy: "it may be a copy that was interrupted; verify it, or fetch it again"}
+				Say:    fmt.Sprintf("from byte %s on, %s of the file are only zeros that were never written", size.Exact(from), size.Format(start-from)),
+				Remedy: "it may be an interrupted copy; verify it, or get it again"}
 		}
 	}
 	return nil

@@ -176,7 +176,7 @@ func (m *fixer) checked(was *title.Title) *title.Title {
 			}
 		}
 		if c.Finding != "" {
-			t.Findings = append(t.Findings, fault(base(f.Path)+": "+c.Finding, "fetch or copy it again"))
+			t.Findings = append(t.Findings, fault(base(f.Path)+": "+c.Finding, "get or copy it again"))
 		}
 		if c.Doubt != "" {
 			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion, Say: base(f.Path) + ": " + c.Doubt, Remedy: "compare it with another copy, or with a published checksum"})

@@ -100,7 +100,7 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"watch.cue":             `lapwing tracks "watch" LAP_04412 1/1`,
 		"lost.cue":              `lapwing tracks "lost"  1/1 BAD its track file lost.bin is missing`,
 		"odd.cue":               `lapwing tracks "odd"  1/1 BAD its track file odd.bin has 5000 bytes, which is no whole number of sectors of 2352 bytes`,
-		"nonsense.cue":          `lapwing tracks "nonsense"  1/1 BAD the cue sheet cannot be understood: line 1: there is a TRACK before any FILE`,
+		"nonsense.cue":          `lapwing tracks "nonsense"  1/1 BAD the cue sheet has an error: line 1: there is a TRACK before any FILE`,
 		"Tides (Disc 1).cue":    `lapwing tracks "Tides" LAP_04431 2/2`,
 		"queen.iso":             `siskin image "Ferry Queen" SK-8812 1/1`,
 		"lane":                  `corvane folder "Hollow Lane" CVN00117 1/1`,

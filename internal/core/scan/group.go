@@ -83,12 +83,12 @@ func group(found []*title.Title) []title.Title {
 		twin := -1
 		if c := content(&t.Discs[0]); c != "" && t.Among == 0 && twins[c] != i {
 			twin = twins[c]
-			check := "as far as samples of both tell; verify checks it"
+			check := "by samples of both; verify compares them fully"
 			if strings.Contains(c, ":") {
 				check = "their checksums agree"
 			}
 			find(title.Finding{Grade: title.Note, Say: fmt.Sprintf("it has the same content as %s: %s", reported(&out[twin], t), check),
-				Remedy: "keep one of the two, and drop the other"})
+				Remedy: "keep one of the two"})
 		}
 		if t.ID == "" {
 			t.Key = t.Where()
@@ -106,7 +106,7 @@ func group(found []*title.Title) []title.Title {
 			if first != twin {
 				find(title.Finding{
 					Grade: title.Note, Say: fmt.Sprintf("%s has the ID %s too", reported(&out[first], t), t.ID),
-					Remedy: "keep the one that you want, and drop the other",
+					Remedy: "keep the one you want",
 				})
 			}
 		}

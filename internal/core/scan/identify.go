@@ -90,7 +90,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	if len(markers) == 0 {
 		return nil, nil // an image, but not a game's
 	}
-	t.Findings = append(check(&all), fault(fmt.Sprintf("it cannot be reported which game this is: the image holds none of %s", strings.Join(markers, ", ")),
+	t.Findings = append(check(&all), fault(fmt.Sprintf("the game cannot be identified: the image has none of %s", strings.Join(markers, ", ")),
 		again+"; if the disc is like that, set its platform and ID by hand").Wanting("platform"))
 	return t, nil
 }
@@ -127,7 +127,7 @@ func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Ti
 		switch {
 		case whole.size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) || slices.Contains(p.Packages, ext)):
 			t.Form, t.Name = p.Forms[0], nameOfFile(whole.name)
-			t.Findings = append(t.Findings, fault("the file is empty", "fetch or copy it again"))
+			t.Findings = append(t.Findings, fault("the file is empty", "get or copy it again"))
 			return t
 		case slices.Contains(p.Packages, ext):
 			t.Form = title.Package
@@ -137,7 +137,7 @@ func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Ti
 			images = true
 		case p.Marker.Magic != "":
 			t.Form, t.Platform, t.Name = p.Forms[0], p.Name, nameOfFile(whole.name)
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file does not begin as a %s %s does", ext, p.Shown, p.Forms[0]), "fetch or copy it again"))
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file does not start like a %s %s", ext, p.Shown, p.Forms[0]), "get or copy it again"))
 			return t
 		default:
 			t.Form = p.Forms[0]
@@ -284,7 +284,7 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 			}
 			return ""
 		case f.Pattern.Regexp != nil && !f.Pattern.MatchString(got):
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is no %s of the %s, as its description has them (%s)", from, got, what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is not a valid %s of the %s (%s)", from, got, what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
 			return ""
 		}
 		if meant, ok := f.Values[got]; ok {
@@ -333,9 +333,9 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 // tooStrict is the remedy for a value that a description's pattern does not take: the game may be sound, and the pattern too narrow.
 func tooStrict(p *loader.Platform, value string) string {
 	if p.Own {
-		return fmt.Sprintf("if the game runs on the console, the pattern of field.%s in %s is too narrow: widen it, or set the %s by hand. Else %s", strings.ToLower(value), p.File, value, again)
+		return fmt.Sprintf("if the game works on the console, the pattern of field.%s in %s is too strict: relax it, or set the %s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
 	}
-	return fmt.Sprintf("if the game runs on the console, set its %s by hand. Else %s", value, again)
+	return fmt.Sprintf("if the game works on the console, set its %s by hand. Otherwise %s", value, again)
 }
 
 // setDisc takes a disc number: "1/2", or "1" where nothing says how many there are, and
@@ -350,7 +350,7 @@ func setDisc(t *title.Title, disc, from string) {
 	}
 	if _, err := fmt.Sscanf(disc, "%d/%d", &d.Number, &t.Of); err != nil || d.Number < 1 || d.Number > t.Of {
 		d.Number, t.Of = 1, 1
-		t.Findings = append(t.Findings, title.Finding{Grade: title.Note, Say: fmt.Sprintf("%s: %q is no disc number; it is taken for the only disc", from, disc)})
+		t.Findings = append(t.Findings, title.Finding{Grade: title.Note, Say: fmt.Sprintf("%s: %q is not a disc number; it is treated as the only disc", from, disc)})
 	}
 }
 
@@ -363,11 +363,11 @@ func checkKind(t *title.Title, p *loader.Platform, n int64) {
 	k := p.Kind(d.Kind)
 	switch {
 	case k == nil:
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("%q is no kind of disc of the %s", d.Kind, p.Shown), again))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("%q is not a kind of disc of the %s", d.Kind, p.Shown), again))
 		d.Kind = ""
 	case k.Largest > 0 && n > k.Largest:
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
-			Say: fmt.Sprintf("it calls itself a %s disc, but has %s, more than such a disc holds", k.Name, size.Format(n))})
+			Say: fmt.Sprintf("it claims to be a %s disc, but has %s, more than such a disc holds", k.Name, size.Format(n))})
 	}
 }
 
@@ -378,7 +378,7 @@ func checkSum(t *title.Title, p *loader.Platform, r *reader) {
 	}
 	b := make([]byte, max(p.Check.To, p.Check.At+2))
 	if n, _ := r.r.ReadAt(b, 0); n < len(b) {
-		t.Findings = append(t.Findings, fault("the file ends within its header", "fetch or copy it again"))
+		t.Findings = append(t.Findings, fault("the file ends within its header", "get or copy it again"))
 		return
 	}
 	var sum uint16
@@ -386,6 +386,6 @@ func checkSum(t *title.Title, p *loader.Platform, r *reader) {
 		sum += uint16(c)
 	}
 	if want := binary.LittleEndian.Uint16(b[p.Check.At:]); want != sum {
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: the sum of it is %04X, and should be %04X", sum, want), "fetch or copy it again"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its sum is %04X and should be %04X", sum, want), "get or copy it again"))
 	}
 }

@@ -31,12 +31,12 @@ func check(v *container.Image) (out []title.Finding) {
 	case declared > v.Size:
 		return []title.Finding{fault(
 			fmt.Sprintf("the image is cut short: its volume has %s, and the file only %s", size.Format(declared), size.Format(v.Size)),
-			fmt.Sprintf("%s are missing at the end; fetch or copy it again", size.Format(declared-v.Size)))}
+			fmt.Sprintf("%s are missing at the end; get or copy it again", size.Format(declared-v.Size)))}
 	case v.Size-declared > padding:
 		out = append(out, note(fmt.Sprintf("the file has %s more than its volume: padding at the end", size.Format(v.Size-declared))))
 	}
 	if v.Raw {
-		out = append(out, note("the image has raw sectors of 2352 bytes, and no cue sheet beside it"))
+		out = append(out, note("the image has raw sectors of 2352 bytes, but no cue sheet beside it"))
 	}
 	if f := folders(v, maxFolders, maxEntries); f != nil {
 		out = append(out, *f)

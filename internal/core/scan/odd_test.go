@@ -216,9 +216,9 @@ func TestTwinsAndNamesakes(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]string{
-		"Copper Tide (1).iso": "it has the same content as Copper Tide.iso: as far as samples of both tell; verify checks it" + "other.iso has the ID VSP-20417 too",
+		"Copper Tide (1).iso": "it has the same content as Copper Tide.iso: by samples of both; verify compares them fully" + "other.iso has the ID VSP-20417 too",
 		"Copper Tide.iso":     "other.iso has the ID VSP-20417 too",
-		"Ropewalk.w8":         "it has the same content as same.w8: as far as samples of both tell; verify checks it",
+		"Ropewalk.w8":         "it has the same content as same.w8: by samples of both; verify compares them fully",
 	}, say)
 }
 

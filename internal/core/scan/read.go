@@ -100,7 +100,7 @@ func decode(b []byte, encoding string) string {
 func (r *reader) json(key string) (value, from string, found bool, err error) {
 	var all map[string]json.RawMessage
 	if err := json.Unmarshal([]byte(strings.TrimPrefix(r.text, "\uFEFF")), &all); err != nil {
-		return "", "", false, fmt.Errorf("it is no JSON: %w", err)
+		return "", "", false, fmt.Errorf("it is not JSON: %w", err)
 	}
 	raw, ok := all[key]
 	if !ok {

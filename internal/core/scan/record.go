@@ -156,7 +156,7 @@ func (e *encoder) title(t *title.Title) {
 	}
 }
 
-var errRecord = errors.New("the record cannot be understood")
+var errRecord = errors.New("the record is invalid")
 
 // decoder reads a record. Its texts are parts of one string, so that they cost nothing.
 type decoder struct {

@@ -235,11 +235,11 @@ func sayProblem(err error) string {
 	var pe *fs.PathError
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return "there is no such file or folder; check the spelling, or plug its drive in"
+		return "no such file or folder; check the spelling, or plug in its drive"
 	case errors.Is(err, fs.ErrPermission):
-		return "you are not allowed to read it; change its permissions, or run as its owner"
+		return "permission denied; change its permissions, or run as its owner"
 	case isGone(err):
-		return "its drive does not answer any more; plug it in again, and scan again"
+		return "its drive does not respond any more; plug it in again, and scan again"
 	case errors.As(err, &pe):
 		return pe.Err.Error()
 	}

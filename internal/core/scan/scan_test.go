@@ -108,8 +108,8 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 		problems = append(problems, filepath.Base(p.Path)+": "+p.Say)
 	}
 	assert.Equal(t, []string{
-		"dangling.iso: there is no such file or folder; check the spelling, or plug its drive in",
-		"nowhere: there is no such file or folder; check the spelling, or plug its drive in",
+		"dangling.iso: no such file or folder; check the spelling, or plug in its drive",
+		"nowhere: no such file or folder; check the spelling, or plug in its drive",
 		"readme.txt: this is a file; a source must be a folder",
 	}, problems)
 }

@@ -208,7 +208,7 @@ func addLists(jobs map[string]*job, lists []string, r *VerifyReport) (problems [
 			if j == nil {
 				found, info := caseless(path)
 				if info == nil {
-					r.Files = append(r.Files, Verified{Path: path, Verdict: Missing, Say: fmt.Sprintf("%s, line %d, names it, and it is not there", filepath.Base(list), l.Number)})
+					r.Files = append(r.Files, Verified{Path: path, Verdict: Missing, Say: fmt.Sprintf("%s, line %d, names it, but it is not there", filepath.Base(list), l.Number)})
 					continue
 				}
 				if j = jobs[found]; j == nil {
@@ -324,7 +324,7 @@ func (v *verifier) file(j *job) {
 	}
 	err = v.o.Cache.PutCheck(scancache.Check{Path: v.checks.reals.of(j.path), Size: j.size, Modified: j.mod, Sign: j.sign, Sums: text, Finding: keep, Doubt: doubt, At: time.Now().Unix()})
 	if err != nil && out.Say == "" {
-		out.Say = "the result could not be remembered: " + err.Error()
+		out.Say = "the result could not be saved: " + err.Error()
 	}
 	v.emit(j.size-reported, j.path, &out)
 }

@@ -221,7 +221,7 @@ func (l *look) tree(below string, out []item) ([]item, error) {
 			}
 		case isFile:
 			if len(out) == maxFolderFiles {
-				return out, errors.New("it has too many files for a title that lies unpacked")
+				return out, errors.New("it has too many files for an unpacked title")
 			}
 			it.name = name
 			out = append(out, it)

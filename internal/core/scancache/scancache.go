@@ -55,13 +55,13 @@ var Version = len(migrations)
 type Store struct{ file *sqlitefile.File }
 
 // ErrNewer is a cache that a newer Polytome has written. It is left as it is.
-var ErrNewer = errors.New("the cache was written by a newer Polytome; it is left alone, and this scan remembers nothing")
+var ErrNewer = errors.New("the cache belongs to a newer Polytome; it is left alone, and this scan is not cached")
 
 // Open opens the cache file, and makes it where there is none. One that is damaged is made
 // again; [Store.Note] says so.
 func Open(file string) (*Store, error) {
 	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
-		Damaged: "the cache %s was damaged and is made again; nothing of yours was in it, and this scan looks at every file"})
+		Damaged: "the cache %s was damaged and has been rebuilt; no data of yours was in it, and this scan reads every file"})
 	if err != nil {
 		return nil, fmt.Errorf("the cache %s cannot be used: %w", file, err)
 	}

@@ -17,9 +17,9 @@ import (
 // build is an image made of a folder: ISO 9660 with whole names, and UDF beside it.
 var build = Kind{
 	Name: Build, Word: "build", From: title.Folder,
-	Rule:     "folders are made into an image",
+	Rule:     "folders are built into an image",
 	Reported: "made of the folder %s",
-	Says:     func(l, form string) string { return l + " reads images, and the " + form + " is made into one" },
+	Says:     func(l, form string) string { return l + " reads images, and the " + form + " is built into one" },
 	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		im, err := layImage(s, w)
 		if err != nil {

@@ -18,9 +18,9 @@ import (
 // oneFile is the tracks of a disc one after another in one file.
 var oneFile = Kind{
 	Name: OneFile, Word: "one file", From: title.Tracks,
-	Rule:     "the tracks of a disc go into one file",
-	Reported: "put together as %s tells",
-	Says:     func(l, _ string) string { return l + " wants the tracks of a disc in one file" },
+	Rule:     "the tracks of a disc are joined into one file",
+	Reported: "joined as %s says",
+	Says:     func(l, _ string) string { return l + " needs the tracks of a disc in one file" },
 	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		d, err := openSheet(w, s)
 		if err != nil {
@@ -29,7 +29,7 @@ var oneFile = Kind{
 		for _, t := range d.spans {
 			if t.SectorBytes() != cuesheet.RawSector {
 				_ = d.Close()
-				return nil, &SourceError{s.Source.Called(), fmt.Errorf("track %d has sectors of %d bytes: only tracks of whole sectors (%d) go into one file", t.Number, t.SectorBytes(), cuesheet.RawSector)}
+				return nil, &SourceError{s.Source.Called(), fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be joined", t.Number, t.SectorBytes(), cuesheet.RawSector)}
 			}
 		}
 		return window(d, s)
@@ -39,9 +39,9 @@ var oneFile = Kind{
 // plain is what lies in the data track of a disc, as a plain image.
 var plain = Kind{
 	Name: Plain, Word: "plain", From: title.Tracks,
-	Rule:     "the data track of a disc goes as a plain image",
+	Rule:     "the data track of a disc becomes a plain image",
 	Reported: "taken out of the data track of %s",
-	Says:     func(l, _ string) string { return l + " wants the plain image in the disc's data track" },
+	Says:     func(l, _ string) string { return l + " needs the plain image in the disc's data track" },
 	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		d, err := openSheet(w, s)
 		if err != nil {
@@ -60,7 +60,7 @@ var plain = Kind{
 			return c, nil
 		}
 		_ = d.Close()
-		return nil, &SourceError{s.Source.Called(), errors.New("it is a disc of music: there is no data track")}
+		return nil, &SourceError{s.Source.Called(), errors.New("it is an audio disc without a data track")}
 	},
 }
 
@@ -128,7 +128,7 @@ func openDisc(w SourceOpener, text string, parts []title.Part) (*Disc, error) {
 		return nil, err
 	}
 	if len(sheet.Files) != len(parts) {
-		return nil, fmt.Errorf("the sheet names %d files, and %d belong to it", len(sheet.Files), len(parts))
+		return nil, fmt.Errorf("the cue sheet names %d files, but %d belong to it", len(sheet.Files), len(parts))
 	}
 	d := &Disc{}
 	failed := func(err error) (*Disc, error) {

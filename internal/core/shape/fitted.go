@@ -15,8 +15,8 @@ import (
 // fitted is a picture, brought to the size and format that the loader shows.
 var fitted = Kind{
 	Name: Fitted, Word: "fit",
-	Reported: "brought to size from %s",
-	Says:     func(l, _ string) string { return l + " shows pictures of another size" },
+	Reported: "resized from %s",
+	Says:     func(l, _ string) string { return l + " needs pictures of another size" },
 	Rate:     func(*Spec) int64 { return 1 << 20 },
 	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		c, err := fromSource(ctx, w, s)

@@ -16,7 +16,7 @@ import (
 var pack = Kind{
 	Name: Pack, Word: "pack", From: title.Image,
 	Rule:     "images are packed: what the disc does not use is left out",
-	Reported: "packed on its way from %s",
+	Reported: "packed while copying from %s",
 	Says: func(l, form string) string {
 		return l + " starts packed images: what the " + form + " does not use is left out"
 	},

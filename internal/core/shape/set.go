@@ -12,8 +12,8 @@ import (
 // set is a text in which some values are set; everything else in it stays as it is.
 var set = Kind{
 	Name: Set, Word: "set",
-	Reported: "set in what stands in %s",
-	Says:     func(l, _ string) string { return l + " wants values in it to be others" },
+	Reported: "set in %s",
+	Says:     func(l, _ string) string { return l + " needs other values in it" },
 	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		c, err := fromSource(ctx, w, s)
 		if err != nil {
@@ -21,7 +21,7 @@ var set = Kind{
 		}
 		defer c.Close()
 		if c.Size() > longestText {
-			return nil, &SourceError{s.Source.Called(), fmt.Errorf("with %d bytes it is no settings file", c.Size())}
+			return nil, &SourceError{s.Source.Called(), fmt.Errorf("with %d bytes it is too long for a settings file", c.Size())}
 		}
 		b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
 		if err != nil {

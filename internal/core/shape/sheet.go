@@ -15,7 +15,7 @@ import (
 var sheet = Kind{
 	Name: Sheet, Word: "rewrite",
 	Reported: "rewritten from %s",
-	Says:     func(l, _ string) string { return l + " gives the tracks other names, and their sheet tells these" },
+	Says:     func(l, _ string) string { return l + " needs other names for the tracks, so the cue sheet is changed too" },
 	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		text, err := readText(w, &s.Source)
 		if err != nil {
@@ -61,7 +61,7 @@ func OneSheet(f title.File, parts []title.Part, name string) Spec {
 
 func readText(w SourceOpener, f *title.File) (string, error) {
 	if f.Size > cuesheet.MaxBytes {
-		return "", &SourceError{f.Called(), fmt.Errorf("with %d bytes it is no cue sheet", f.Size)}
+		return "", &SourceError{f.Called(), fmt.Errorf("with %d bytes it is too long for a cue sheet", f.Size)}
 	}
 	c, err := w.Open(f)
 	if err != nil {

@@ -3,8 +3,8 @@ package shape
 // unpack is a file out of an archive or package.
 var unpack = Kind{
 	Name: Unpack, Word: "unpack",
-	Reported: "unpacked on its way from %s",
-	Says:     func(l, _ string) string { return l + " wants it unpacked from its archive" },
+	Reported: "unpacked while copying from %s",
+	Says:     func(l, _ string) string { return l + " needs it unpacked" },
 	Rate:     func(*Spec) int64 { return 60 << 20 }, Workers: 1,
 	Open: partOf, // it may be too large, and cut as well
 }

@@ -13,7 +13,7 @@ import (
 // written is a text. The checksums in it are got by reading what they are of.
 var written = Kind{
 	Name: Written, Word: "write",
-	Says: func(l, _ string) string { return l + " wants it, and Polytome writes it" },
+	Says: func(l, _ string) string { return l + " needs it, so Polytome writes it" },
 	Open: func(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		b := []byte(s.Text)
 		for _, sum := range s.Sums {

@@ -59,7 +59,7 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (target.Content, error
 	}
 	k := shape.Of(s.Shape)
 	if k == nil {
-		return nil, fmt.Errorf("the shape %q is not known", s.Shape)
+		return nil, fmt.Errorf("unknown shape %q", s.Shape)
 	}
 	c, err := k.Open(ctx, o, s)
 	var se *shape.SourceError
@@ -154,9 +154,9 @@ func unchanged(f *title.File, isFolder bool) error {
 	case f.Entry != "", isFolder: // an entry is compared when it is opened, a folder by its files
 		return nil
 	case info.Size() != f.Size:
-		return &shape.SourceError{Path: f.Path, Err: fmt.Errorf("it had %s when it was looked at and has %s now; scan again", size.Format(f.Size), size.Format(info.Size()))}
+		return &shape.SourceError{Path: f.Path, Err: fmt.Errorf("it had %s when scanned and has %s now; scan again", size.Format(f.Size), size.Format(info.Size()))}
 	case !info.ModTime().Equal(f.Modified):
-		return &shape.SourceError{Path: f.Path, Err: errors.New("it was written to since it was looked at; scan again")}
+		return &shape.SourceError{Path: f.Path, Err: errors.New("it has changed since it was scanned; scan again")}
 	}
 	return nil
 }

@@ -68,7 +68,7 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 			line, col := e.Position()
 			key := e.Key()
 			known := keysAt(reflect.TypeOf(into), key[:len(key)-1])
-			all = append(all, &Error{name, line, col, fmt.Sprintf("the key %q is not known here", strings.Join(key, ".")), Nearest(key[len(key)-1], known)})
+			all = append(all, &Error{name, line, col, fmt.Sprintf("unknown key %q", strings.Join(key, ".")), Nearest(key[len(key)-1], known)})
 		}
 		return nil, errors.Join(all...)
 	case errors.As(err, &wrong):
@@ -97,14 +97,14 @@ func (s *Source) look(t reflect.Type) error {
 				return r != '\n' && r != '\t' && r != '\r' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
 			}); i >= 0 {
 				r, _ := utf8.DecodeRuneInString(v[i:])
-				found = append(found, s.Errorf(at, "the text holds the character U+%04X, which steers terminals and is not shown", r))
+				found = append(found, s.Errorf(at, "the text has the control character U+%04X", r))
 			}
 		case map[string]any:
 			known := keysAt(t, path)
 			for _, key := range slices.Sorted(maps.Keys(v)) {
 				at, path := strings.TrimPrefix(at+"."+key, "."), append(slices.Clone(path), key)
 				if known != nil && !slices.Contains(known, key) {
-					e := s.Errorf(at, "the key %q is not known here", strings.Join(path, "."))
+					e := s.Errorf(at, "unknown key %q", strings.Join(path, "."))
 					e.Meant = Nearest(strings.ToLower(key), known)
 					found = append(found, e)
 				} else if !slices.Contains(fileTexts, key) {
@@ -142,7 +142,7 @@ func unknownTables(name string, data []byte, t reflect.Type) error {
 			path = append(path, part)
 			if known != nil && !slices.Contains(known, part) {
 				at := p.Shape(p.Range(it.Node().Data)).Start
-				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("the key %q is not known here", strings.Join(path, ".")), Nearest(part, known)})
+				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("unknown key %q", strings.Join(path, ".")), Nearest(part, known)})
 				break
 			}
 		}
@@ -226,7 +226,7 @@ func plainly(e *toml.DecodeError) string {
 	case strings.HasPrefix(kind, "[]"):
 		wanted = "a list"
 	}
-	return fmt.Sprintf("%s is written as a TOML %s, and must be %s", strings.Join(e.Key(), "."), m[1], wanted)
+	return fmt.Sprintf("%s is a TOML %s, but must be %s", strings.Join(e.Key(), "."), m[1], wanted)
 }
 
 // Errorf makes an [*Error] that points at a key. The path names tables and

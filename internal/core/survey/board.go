@@ -64,7 +64,7 @@ func (b Board) Explain(n, i int) fit.Explanation {
 		case v.Kind == fit.There:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
 		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.AsIs): // one in parts is reported where it goes whole
-			how := map[fit.Kind]string{fit.AsIs: "takes it as it is", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
+			how := map[fit.Kind]string{fit.AsIs: "copies it", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {
 				how = "takes it: " + v.Word()
 			}
@@ -229,10 +229,10 @@ func (b Board) homeWhy(p *distribute.Problem, k int, h *Home) string {
 		if b[h.Target].Sheet.Fits(h.Title).Kind == fit.Renamed {
 			return "it is there under another name, and is renamed"
 		}
-		return "it is there already"
+		return "it is already there"
 	}
 	if len(opts) == 1 {
-		return "no other target takes it"
+		return "no other target can take it"
 	}
 	time := b[h.Target].Time(h.Title)
 	var quicker, slower, alike []string
@@ -269,18 +269,18 @@ func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 		v := s.Sheet.Fits(i)
 		switch {
 		case s.Away != nil:
-			why = append(why, s.Config.Name+": away")
+			why = append(why, s.Config.Name+": not connected")
 		case v.Kind == fit.Foreign:
 		case v.Kind.Goes() && len(s.Sheet.Placement(i).Rivals) > 0 && v.Need <= free[n]:
 			why = append(why, s.Config.Name+": another title has its path")
 		case v.Kind.Goes():
-			why = append(why, fmt.Sprintf("%s: no space, %s are missing", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
+			why = append(why, fmt.Sprintf("%s: no space, %s short", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
 		default:
 			why = append(why, s.Config.Name+": "+s.Sheet.Fits(i).Word())
 		}
 	}
 	if len(why) == 0 {
-		return "no loader of any target has anything to do with it"
+		return "no loader of any target supports it"
 	}
 	return strings.Join(why, "; ")
 }

@@ -119,7 +119,7 @@ func TestFixesThatMeet(t *testing.T) {
 	s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	p := s.Plan()
-	assert.Contains(t, strings.Join(p.Notes, "\n"), "nowhere.txt is not fixed: it is not there any more")
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "nowhere.txt is not fixed: it no longer exists")
 	assert.Contains(t, strings.Join(p.Notes, "\n"), "boot is not fixed: it is a folder")
 	writes := 0
 	for i := range p.Steps {

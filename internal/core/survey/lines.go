@@ -71,18 +71,18 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 		i, held := holders[e.Path]
 		switch {
 		case !e.Folder && target.IsTemporary(e.Path):
-			l.State, l.Rule = Leftover, "half a file from a interrupted run; the next run clears it"
+			l.State, l.Rule = Leftover, "a half-written file of an interrupted run; the next run removes it"
 		case held && sheet.Chosen[i]:
 			l.Title, l.Rule = i, rules[e.Path]
 			if sheet.Verdict(i).Kind == fit.Differs {
 				l.State, l.Rule = InTheWay, sheet.Explain(i).Say
 			}
 		case held:
-			l.Title, l.Rule = i, "it is not wanted here, and stays all the same as long as nobody marks it"
+			l.Title, l.Rule = i, "it is not selected here, but stays unless you mark it"
 		case e.Folder:
 			l.Rule = "was there before, and stays"
 		case sheet.Owns(e.Path):
-			l.Rule = "it lies where the loader has files of titles, and belongs to none of your games; it stays"
+			l.Rule = "it is where the loader keeps titles, but belongs to none of your games; it stays"
 		default:
 			l.Rule = "no loader of this target knows it; it stays"
 		}

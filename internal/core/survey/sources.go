@@ -34,7 +34,7 @@ func (s *Survey) shared(b *bench.Bench) string {
 	mine := real(s.dir)
 	for _, source := range b.SourcePaths() {
 		if from := real(source); below(from, mine) || below(mine, from) {
-			return fmt.Sprintf("The games of %s lie on %s itself: what it renames or removes there is your only copy of them.", source, s.Config.Name)
+			return fmt.Sprintf("The games of %s are on %s itself: what it renames or removes there is your only copy.", source, s.Config.Name)
 		}
 	}
 	return ""

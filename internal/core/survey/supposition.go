@@ -15,7 +15,7 @@ import (
 var suppositions = []string{"as", "cluster", "capacity", "reserve", "via", "loader", "also-for", "covers", "delete-others", "rule:KEY"}
 
 // Suppositions says what can be supposed.
-func Suppositions() string { return "what can be supposed: " + strings.Join(suppositions, ", ") }
+func Suppositions() string { return "you can use: " + strings.Join(suppositions, ", ") }
 
 // Supposition reads how a target might be set up otherwise, such as "as=exfat,capacity=120GiB". A rule of its
 // loader is set with rule:KEY=VALUE; see [loader.Profile.With].
@@ -46,7 +46,7 @@ func Supposition(text string) (func(*bench.Target), error) {
 			}
 		case "covers":
 			if value != "yes" && value != "no" && bench.Budget(value).Check() != nil {
-				return nil, errors.New("covers: write yes, no, or what they may take, such as 40MiB or 5%")
+				return nil, errors.New("covers: write yes, no, or a limit such as 40MiB or 5%")
 			}
 		case "delete-others":
 			if value != "yes" && value != "no" {
@@ -58,7 +58,7 @@ func Supposition(text string) (func(*bench.Target), error) {
 			all = append(all, func(p *bench.Target) { p.As = value })
 		case "cluster":
 			if n < 512 || n&(n-1) != 0 {
-				return nil, errors.New("cluster: a cluster is a power of two, from 512 bytes on")
+				return nil, errors.New("cluster: a cluster size is a power of two, 512 bytes or more")
 			}
 			all = append(all, func(p *bench.Target) { p.Cluster = bench.Size(n) })
 		case "capacity":
@@ -81,7 +81,7 @@ func Supposition(text string) (func(*bench.Target), error) {
 		case "delete-others":
 			all = append(all, func(p *bench.Target) { p.DeleteOthers = value == "yes" })
 		default:
-			say := fmt.Sprintf("%q is nothing that can be supposed; %s", key, Suppositions())
+			say := fmt.Sprintf("unknown setting %q; %s", key, Suppositions())
 			if meant := strict.Nearest(key, suppositions); meant != "" {
 				say += fmt.Sprintf("; did you mean %q?", meant)
 			}

@@ -156,7 +156,7 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	s.Notes = nil
 	if s.Facts.Unclean && s.Away == nil {
-		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed, or it was pulled. Check it (polytome drives check), as files may be damaged.")
+		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. Check it (polytome drives check): files may be damaged.")
 	}
 	if say := s.shared(b); say != "" {
 		s.Notes = append(s.Notes, say)
@@ -187,7 +187,7 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 			s.readTexts(ctx)
 		}
 	} else {
-		s.Notes = append(s.Notes, fmt.Sprintf("%s is away (%v). What is shown was on it at %s.", s.Config.Name, s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name, s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
 	}
 	s.Choose(b, n)
 }
@@ -244,7 +244,7 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 			for _, item := range items {
 				if marks[fold(item.Path)] {
 					delete(marks, fold(item.Path))
-					s.Notes = append(s.Notes, fmt.Sprintf("%s is marked to leave %s, and belongs to %s, which is wanted there: it stays.", item.Path, s.Config.Name, s.Titles[i].Label()))
+					s.Notes = append(s.Notes, fmt.Sprintf("%s is marked to be removed from %s, but belongs to %s, which is selected there: it stays.", item.Path, s.Config.Name, s.Titles[i].Label()))
 				}
 			}
 		}

@@ -325,7 +325,7 @@ func TestDistributingOverTargets(t *testing.T) {
 		homes[h.Label] = h
 	}
 	assert.Equal(t, "share", homes["Title 3"].Name)
-	assert.Equal(t, "it is there already", homes["Title 3"].Why)
+	assert.Equal(t, "it is already there", homes["Title 3"].Why)
 	assert.Equal(t, "share", homes["Title 5"].Name, "a favourite gets the quick connection while there is space")
 	assert.Contains(t, homes["Title 5"].Why, "a moment, as it would be on stick")
 	assert.Equal(t, -1, homes["broken.iso"].Target)
@@ -385,7 +385,7 @@ func TestWaysOutNameOtherTargets(t *testing.T) {
 		bench.Target{Name: "share", Loader: "rowan", Via: "smb", As: "ext4", Capacity: bench.Size(size.GiB)})
 	e := w.board().Explain(0, 0)
 	require.Equal(t, fit.NoSpace, e.Verdict)
-	assert.Equal(t, []string{"share takes it as it is, a moment over smb", "use a larger target"}, e.Words(), "the cheapest comes first")
+	assert.Equal(t, []string{"share copies it, a moment over smb", "use a larger target"}, e.Words(), "the cheapest comes first")
 }
 
 func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
@@ -459,7 +459,7 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 	rule("timing=a\ntray=shut\nfan=off\n")
 	s := w.look(0)
 	require.Len(t, s.Conflicts, 1)
-	assert.Contains(t, s.Plan().Notes[0], `TUNE/VSP-20417.tune: tray was "open", is "half" by hand, and shall become "shut". Yours stays; mark it to be replaced to take the new one.`)
+	assert.Contains(t, s.Plan().Notes[0], `TUNE/VSP-20417.tune: tray was "open", is "half" by hand, and shall become "shut". Yours stays; mark it to be replaced to get the new one.`)
 	w.fill(0)
 	is("# by hand\ntiming=c\ntray=half\nfan=off\n")
 	w.bench.Targets[0].Replace = []string{"TUNE/VSP-20417.tune"}

@@ -86,7 +86,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 			merged, err = settings.Keep(merged, theirs, settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
 		}
 		if err != nil {
-			s.Conflicts[e.Path] = fmt.Sprintf("it cannot be merged with what shall be written: %v; it stays as it is", err)
+			s.Conflicts[e.Path] = fmt.Sprintf("it cannot be merged with the new text: %v; it stays as it is", err)
 			return
 		}
 		if len(conflicts) > 0 && !wins[s.Facts.Filesystem.Fold(e.Path)] {
@@ -94,14 +94,14 @@ func (s *Survey) readTexts(ctx context.Context) {
 			for _, c := range conflicts {
 				says = append(says, c.Say())
 			}
-			s.Conflicts[e.Path] = strings.Join(says, "; ") + ". Yours stays; mark it to be replaced to take the new one"
+			s.Conflicts[e.Path] = strings.Join(says, "; ") + ". Yours stays; mark it to be replaced to get the new one"
 		}
 		if merged != theirs {
 			wanted := t.Text
 			if s.Conflicts[e.Path] != "" {
 				wanted = ""
 			}
-			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: merged, Wanted: wanted, Why: t.Why + "; what you have changed in it stays"})
+			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: merged, Wanted: wanted, Why: t.Why + "; your changes in it are kept"})
 		}
 	})
 }
@@ -115,7 +115,7 @@ func (s *Survey) readCovers() {
 			return
 		}
 		if spec := make(); shape.Remade(made, spec, there.Size) {
-			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: spec, Why: why + "; its picture, or how it is wanted, is another one now"})
+			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: spec, Why: why + "; its picture or the rule for it has changed"})
 		}
 	})
 }

@@ -140,14 +140,14 @@ func (s *Survey) Whole() (r estimate.Range) {
 
 // Say tells a difference in a sentence.
 func (d *Difference) Say() string {
-	s := fmt.Sprintf("%d of the wanted titles that fit instead of %d", d.Goes[1], d.Goes[0])
+	s := fmt.Sprintf("%d of the selected titles fit instead of %d", d.Goes[1], d.Goes[0])
 	if d.Goes[0] == d.Goes[1] {
-		s = fmt.Sprintf("%d of the wanted titles that fit, as now", d.Goes[0])
+		s = fmt.Sprintf("%d of the selected titles fit, as now", d.Goes[0])
 	}
 	if n := d.Free[1] - d.Free[0]; n > 0 {
-		s += fmt.Sprintf("; %s more space is left", size.Format(n))
+		s += fmt.Sprintf("; %s more free space", size.Format(n))
 	} else if n < 0 {
-		s += fmt.Sprintf("; %s less space is left", size.Format(-n))
+		s += fmt.Sprintf("; %s less free space", size.Format(-n))
 	}
 	if d.Time[0].String() != d.Time[1].String() {
 		s += fmt.Sprintf("; %s instead of %s", d.Time[1], d.Time[0])

@@ -61,7 +61,7 @@ func (l *List) Read(file string, r io.Reader) error {
 	}
 	head, err := c.Read()
 	if err != nil {
-		return fmt.Errorf("%s: it has no first line that names its columns: %s", file, strings.Join(Columns, ", "))
+		return fmt.Errorf("%s: its first line must name the columns: %s", file, strings.Join(Columns, ", "))
 	}
 	column := map[string]int{}
 	for i, h := range head {
@@ -72,7 +72,7 @@ func (l *List) Read(file string, r io.Reader) error {
 	_, id := column["id"]
 	_, name := column["name"]
 	if !id && !name {
-		return fmt.Errorf("%s: the first line names neither a column id nor name; columns are: %s", file, strings.Join(Columns, ", "))
+		return fmt.Errorf("%s: the first line has no column id or name; columns are: %s", file, strings.Join(Columns, ", "))
 	}
 	var all []error
 	for {
@@ -104,7 +104,7 @@ func (l *List) Read(file string, r io.Reader) error {
 				continue
 			}
 			if sums.Of(s) == "" || k != "checksum" && sums.Of(s) != sums.Algorithm(k) {
-				all = append(all, fmt.Errorf("%s:%d: %q is no checksum of the column %s", file, line, s, k))
+				all = append(all, fmt.Errorf("%s:%d: %q is not a checksum of the column %s", file, line, s, k))
 				bad = true
 				continue
 			}

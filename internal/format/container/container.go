@@ -168,7 +168,7 @@ func (c *Container) sheet(fsys fs.FS, name string, r io.ReaderAt, size int64) er
 	}
 	at, track, ok := s.FirstData()
 	if !ok {
-		return errors.New("it is a disc of music: there is no data track")
+		return errors.New("it is an audio disc without a data track")
 	}
 	dir := ""
 	if i := strings.LastIndexByte(name, '/'); i >= 0 {

@@ -131,7 +131,7 @@ func Merge(text string, sizes []int64, name string) (string, error) {
 	for _, f := range s.Files {
 		for _, t := range f.Tracks {
 			if t.SectorBytes() != RawSector {
-				return "", fmt.Errorf("track %d has sectors of %d bytes: only tracks of whole sectors (%d) go into one file", t.Number, t.SectorBytes(), RawSector)
+				return "", fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be joined", t.Number, t.SectorBytes(), RawSector)
 			}
 		}
 		if f.Type == "MOTOROLA" {

@@ -30,13 +30,13 @@ func (o Options) plan(length int64) (*geometry, error) {
 		o.Sector = 512
 	}
 	if o.Sector != 512 && o.Sector != 4096 {
-		return nil, fmt.Errorf("sectors of %d bytes are not known; there are those of 512 and 4096", o.Sector)
+		return nil, fmt.Errorf("sectors of %d bytes are not supported; 512 and 4096 are", o.Sector)
 	}
 	if o.Cluster < o.Sector || o.Cluster > 32*size.MiB || o.Cluster&(o.Cluster-1) != 0 {
-		return nil, fmt.Errorf("an exFAT volume with sectors of %d bytes cannot have clusters of %s: they are a power of two, from one sector to 32 MiB", o.Sector, size.Format(o.Cluster))
+		return nil, fmt.Errorf("an exFAT volume with sectors of %d bytes cannot have clusters of %s: use a power of two from one sector to 32 MiB", o.Sector, size.Format(o.Cluster))
 	}
 	if why := CheckLabel(o.Label); why != "" {
-		return nil, fmt.Errorf("the volume cannot be called %q: %s", o.Label, why)
+		return nil, fmt.Errorf("the label %q is not possible: %s", o.Label, why)
 	}
 	g := &geometry{sector: o.Sector, cluster: o.Cluster, total: length / o.Sector, tables: 1, serial: o.Serial, hidden: o.Hidden / o.Sector}
 	align := int64(alignSmall)
@@ -54,7 +54,7 @@ func (o Options) plan(length int64) (*geometry, error) {
 	case n < 8:
 		return nil, fmt.Errorf("%s is too small for exFAT with clusters of %s", size.Format(length), size.Format(o.Cluster))
 	case n > 0xFFFFFFF5 || g.heapAt > 1<<32-1:
-		return nil, fmt.Errorf("%s is too large for exFAT with clusters of %s; larger clusters help", size.Format(length), size.Format(o.Cluster))
+		return nil, fmt.Errorf("%s is too large for exFAT with clusters of %s; use larger clusters", size.Format(length), size.Format(o.Cluster))
 	}
 	g.clusters = uint32(n)
 	return g, nil
@@ -89,15 +89,15 @@ func Format(dev volume.Device, length int64, o Options) error {
 	at := func(c uint32) int64 { return g.heapAt*g.sector + int64(c-2)*g.cluster }
 	f := &format{dev: dev, g: g}
 	f.info.Heap = g.heapAt * g.sector
-	f.table = volume.Pages{Dev: dev, At: []int64{g.tableAt * g.sector}, From: g.tableAt * g.sector, Length: g.table * g.sector, Sector: g.sector, Name: "the table of clusters"}
-	f.bitmap = volume.Pages{Dev: runReader{dev, f, []volume.Run{bitmap}}, At: []int64{0}, Length: bitmapLength, Sector: g.sector, Name: "the bitmap of clusters"}
+	f.table = volume.Pages{Dev: dev, At: []int64{g.tableAt * g.sector}, From: g.tableAt * g.sector, Length: g.table * g.sector, Sector: g.sector, Name: "the cluster table"}
+	f.bitmap = volume.Pages{Dev: runReader{dev, f, []volume.Run{bitmap}}, At: []int64{0}, Length: bitmapLength, Sector: g.sector, Name: "the cluster bitmap"}
 	write := func(at int64, b []byte) error { _, err := dev.WriteAt(b, at); return err }
 	boot := region(g.bootSector(o))
 	for _, step := range []struct {
 		what string
 		do   func() error
 	}{
-		{"clearing its beginning", func() error { return write(0, make([]byte, 2*bootSectors*g.sector)) }},
+		{"clearing its start", func() error { return write(0, make([]byte, 2*bootSectors*g.sector)) }},
 		{"clearing its table", func() error { return volume.Zero(dev, g.tableAt*g.sector, g.table*g.sector) }},
 		{"clearing its first clusters", func() error { return volume.Zero(dev, at(2), int64(root.End()-2)*g.cluster) }},
 		{"flushing", dev.Sync},
@@ -115,7 +115,7 @@ func Format(dev volume.Device, length int64, o Options) error {
 			}
 			return f.WriteTables()
 		}},
-		{"writing its table of upper-case letters", func() error { return write(at(upper.First), letters) }},
+		{"writing its upcase table", func() error { return write(at(upper.First), letters) }},
 		{"writing its root folder", func() error {
 			le := binary.LittleEndian
 			b := make([]byte, g.sector)

@@ -118,7 +118,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			}
 			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&secondary != 0:
-			w := volume.Wrong{At: at, N: 1, Say: "an entry is left without its file"}
+			w := volume.Wrong{At: at, N: 1, Say: "a directory entry has no file"}
 			if node, k := f.remains(data[at:]); node != nil {
 				n = k
 				w.N, w.Rename = k, true
@@ -128,16 +128,16 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		case e[0] == typeBitmap, e[0] == typeUpcase:
 		case e[0] == typeLabel:
 			if e[1] > 11 {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label is longer than one can be"})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label is too long"})
 			}
 		case e[0]&critical == 0 && f.isFile(data[at:]): // all the rest agrees
 			set := fileOf(data[at:])
 			n = len(set) / entry
-			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("the entry of a file says that it is of the type %#02x", e[0]), Repair: func(set []byte) { copy(set, fileOf(set)) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("a file's entry has the type %#02x", e[0]), Repair: func(set []byte) { copy(set, fileOf(set)) }})
 			node, _, _, _ := f.node(set)
 			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&critical == 0:
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("there is an entry of the type %#02x, which there is not", e[0])})
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("there is an entry of the unknown type %#02x", e[0])})
 		default: // of a vendor, with what belongs to it
 			for at+(n+1)*entry <= len(data) && data[at+n*entry]&(inUse|secondary) == inUse|secondary {
 				n++
@@ -148,7 +148,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	end = at
 	for p := at + entry; p+entry <= len(data); p += entry {
 		if data[p] == typeFile && f.isFile(data[p:]) || f.isFile(data[at:]) { // whole entries of files do not come about by chance
-			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Repair: func(e []byte) {
+			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
 				if e[0] = typeFile &^ inUse; f.isFile(data[at:]) {
 					set := fileOf(data[at:])
 					copy(e, set[:entry])
@@ -158,7 +158,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	}
 	for ; at+entry <= len(data); at += entry {
 		if data[at] != 0 {
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is something behind the end of the folder", Repair: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is data after the folder's end mark", Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, end, wrong
@@ -173,11 +173,11 @@ func setAt(data []byte) (set []byte, problem string) {
 	set = data[:n*entry]
 	switch {
 	case data[1] < 2 || data[1] > mostBehind:
-		return set, fmt.Sprintf("a file says that it has %d further entries", data[1])
+		return set, fmt.Sprintf("a file claims to have %d further entries", data[1])
 	case n <= int(data[1]):
 		return set, "a file lacks some of its entries"
 	case set[entry] != typeStream:
-		return set, "a file lacks the entry that tells where it lies"
+		return set, "a file lacks its stream entry"
 	}
 	names := (int(set[entry+3]) + nameUnits - 1) / nameUnits
 	if names < 1 || names+2 > n {
@@ -211,9 +211,9 @@ func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byt
 	if n.Folder != f.foldered(n) && n.First != 0 && n.Size > 0 {
 		n.Folder = !n.Folder
 		n.Attr ^= volume.FolderAttr
-		what := "the file %q says that it is a folder"
+		what := "the file %q is marked as a folder"
 		if n.Folder {
-			what = "the folder %q says that it is a file"
+			what = "the folder %q is marked as a file"
 		}
 		attr := n.Attr
 		say = fmt.Sprintf(what, n.Name)
@@ -226,7 +226,7 @@ func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byt
 	}
 	if why := f.check(n.Name); why != "" {
 		rename = true
-		say, repair = fmt.Sprintf("%q cannot be called so: %s", n.Name, why), nil
+		say, repair = fmt.Sprintf("the name %q is not possible: %s", n.Name, why), nil
 		n.Name = fstree.SafeName(n.Name)
 		return n, say, repair, rename
 	}
@@ -243,14 +243,14 @@ func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byt
 	}
 	if n.First == 0 && n.Flat {
 		n.Flat = false
-		say = fmt.Sprintf("%q says that it has clusters, and has none", n.Name)
+		say = fmt.Sprintf("%q claims to have clusters but has none", n.Name)
 		repair = func(set []byte) { set[entry+1] &^= flagFlat; again(set) }
 	}
 	if le.Uint16(set[2:]) != setChecksum(set) || le.Uint16(s[4:]) != f.nameHash(units) {
 		say, repair = fmt.Sprintf("the checksum of %q is wrong", n.Name), again
 	}
 	if s[1]&flagAlloc == 0 && n.First != 0 {
-		say, repair = fmt.Sprintf("%q says that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
+		say, repair = fmt.Sprintf("%q claims that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
 	}
 	n.Name = fstree.SafeName(n.Name)
 	return n, say, repair, false
@@ -459,7 +459,7 @@ func (f *format) CheckLabel(label string) string { return CheckLabel(label) }
 // CheckLabel says why an exFAT volume cannot be called so, "" for a label that it can have.
 func CheckLabel(label string) string {
 	if n := len(unitsOf(label)); n > 11 {
-		return fmt.Sprintf("it has %d characters, and an exFAT label has at most 11", n)
+		return fmt.Sprintf("it has %d characters; an exFAT label has at most 11", n)
 	}
 	for _, r := range label {
 		if r < ' ' || strings.ContainsRune(`"*/:<>?\|`, r) || r == utf8.RuneError {

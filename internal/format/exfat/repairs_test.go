@@ -132,7 +132,7 @@ func TestADamagedTableOfLetters(t *testing.T) {
 			all, first, left := repaired(t, spoil)
 			require.NotEmpty(t, first.Findings)
 			assert.True(t, slices.ContainsFunc(first.Findings, func(f volume.Finding) bool {
-				return strings.Contains(f.Say, "The table of upper-case letters is damaged")
+				return strings.Contains(f.Say, "The upcase table is damaged")
 			}), first.Findings)
 			assert.True(t, left.Sound(), left.Findings)
 			assert.Len(t, all, 4)

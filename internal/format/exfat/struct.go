@@ -61,13 +61,13 @@ type geometry struct {
 func parse(b []byte, length int64) (*geometry, error) {
 	le := binary.LittleEndian
 	bad := func(format string, args ...any) (*geometry, error) {
-		return nil, fmt.Errorf("the boot sector is none of exFAT: "+format, args...)
+		return nil, fmt.Errorf("it is not an exFAT boot sector: "+format, args...)
 	}
 	if string(b[3:11]) != "EXFAT   " || b[510] != 0x55 || b[511] != 0xAA {
-		return bad("it does not begin or end like one")
+		return bad("its start or end is wrong")
 	}
 	if b[bootSector] < 9 || b[bootSector] > 12 || int(b[bootCluster]) > 25-int(b[bootSector]) {
-		return bad("it tells of sectors of 2^%d bytes and clusters of 2^%d sectors", b[bootSector], b[bootCluster])
+		return bad("it has sectors of 2^%d bytes and clusters of 2^%d sectors", b[bootSector], b[bootCluster])
 	}
 	g := &geometry{sector: 1 << b[bootSector], total: int64(le.Uint64(b[bootLength:])), tableAt: int64(le.Uint32(b[bootTableAt:])), table: int64(le.Uint32(b[bootTable:])),
 		heapAt: int64(le.Uint32(b[bootHeap:])), clusters: le.Uint32(b[bootClusters:]), root: le.Uint32(b[bootRoot:]), serial: le.Uint32(b[bootSerial:]),
@@ -75,22 +75,22 @@ func parse(b []byte, length int64) (*geometry, error) {
 	g.cluster = g.sector << b[bootCluster]
 	switch {
 	case b[bootRevision+1] != 1:
-		return bad("it tells of revision %d", b[bootRevision+1])
+		return bad("it has revision %d", b[bootRevision+1])
 	case g.tables != 1 && g.tables != 2:
-		return bad("it tells of %d tables", g.tables)
+		return bad("it has %d tables", g.tables)
 	case g.total <= 0 || g.total > 1<<62/g.sector:
-		return bad("it tells of %d sectors", g.total)
+		return bad("it has %d sectors", g.total)
 	case g.clusters == 0 || g.clusters > 0xFFFFFFF5:
-		return bad("it tells of %d clusters", g.clusters)
+		return bad("it has %d clusters", g.clusters)
 	case g.tableAt < 2*bootSectors || g.table*g.sector < (int64(g.clusters)+2)*4 || g.tableAt+g.table*int64(g.tables) > g.heapAt:
-		return bad("its table does not fit between its beginning and its clusters")
+		return bad("its table does not fit in front of its clusters")
 	case g.heapAt+int64(g.clusters)*(g.cluster/g.sector) > g.total:
-		return bad("it tells of %d clusters, which its %d sectors have no space for", g.clusters, g.total)
+		return bad("its %[2]d sectors have no space for %[1]d clusters", g.clusters, g.total)
 	case g.root < 2 || g.root >= g.clusters+2:
-		return bad("its root folder lies in cluster %d", g.root)
+		return bad("its root folder is in cluster %d", g.root)
 	}
 	if g.total*g.sector > length {
-		return nil, fmt.Errorf("the volume says that it has %s, and %s are there: the partition was made smaller, or the image was cut off", size.Format(g.total*g.sector), size.Format(length))
+		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image cut off", size.Format(g.total*g.sector), size.Format(length))
 	}
 	return g, nil
 }
@@ -126,12 +126,12 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 		Heap: g.heapAt * g.sector, Tables: g.tables, Dirty: g.flags&flagDirty != 0}
 	tableAt := g.tableAt * g.sector
 	if g.tables == 2 {
-		f.info.ReadOnly = "exFAT with two tables is only read"
+		f.info.ReadOnly = "exFAT with two tables can only be read"
 		if g.flags&flagActive != 0 {
 			tableAt += g.table * g.sector
 		}
 	}
-	f.table = volume.Pages{Dev: dev, At: []int64{tableAt}, From: tableAt, Length: g.table * g.sector, Sector: g.sector, Name: "the table of clusters"}
+	f.table = volume.Pages{Dev: dev, At: []int64{tableAt}, From: tableAt, Length: g.table * g.sector, Sector: g.sector, Name: "the cluster table"}
 	if err := f.system(); err != nil {
 		return nil, err
 	}

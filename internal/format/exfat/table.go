@@ -113,17 +113,17 @@ func (f *format) system() error {
 				continue
 			}
 			if length < (int64(f.g.clusters)+7)/8 || length > int64(f.g.clusters)/8+2*f.g.cluster {
-				return fmt.Errorf("the bitmap of clusters has %d bytes, which do not fit %d clusters", length, f.g.clusters)
+				return fmt.Errorf("the cluster bitmap has %d bytes, which does not match %d clusters", length, f.g.clusters)
 			}
 			runs, err := f.chain(first)
 			if err != nil {
-				return fmt.Errorf("the bitmap of clusters: %w", err)
+				return fmt.Errorf("the cluster bitmap: %w", err)
 			}
 			if count(runs)*f.g.cluster < length {
-				return errors.New("the bitmap of clusters is shorter than it says")
+				return errors.New("the cluster bitmap is shorter than its entry says")
 			}
 			f.own, f.bits = append(f.own, runs...), runs
-			f.bitmap = volume.Pages{Dev: runReader{f.dev, f, runs}, At: []int64{0}, Length: (int64(f.g.clusters) + 7) / 8, Sector: f.g.sector, Name: "the bitmap of clusters"}
+			f.bitmap = volume.Pages{Dev: runReader{f.dev, f, runs}, At: []int64{0}, Length: (int64(f.g.clusters) + 7) / 8, Sector: f.g.sector, Name: "the cluster bitmap"}
 		case typeUpcase:
 			runs, err := f.chain(first)
 			_ = r.each(1, at, func(at int64, _, _ int) error { f.upAt = at; return nil })
@@ -134,7 +134,7 @@ func (f *format) system() error {
 			}
 			b := make([]byte, length)
 			if _, err := (runReader{f.dev, f, runs}).ReadAt(b, 0); err != nil {
-				return fmt.Errorf("reading the table of upper-case letters: %w", err)
+				return fmt.Errorf("reading the upcase table: %w", err)
 			}
 			if f.upBad = tableChecksum(b) != le.Uint32(e[4:]); !f.upBad {
 				f.up, f.upRuns = unpack(b), nil
@@ -143,13 +143,13 @@ func (f *format) system() error {
 		}
 	}
 	if f.bitmap.Length == 0 {
-		return errors.New("the volume has no bitmap of clusters")
+		return errors.New("the volume has no cluster bitmap")
 	}
 	if f.up == nil {
 		f.up, f.upBad = usual(), true
 	}
 	if f.upBad {
-		f.info.ReadOnly, f.info.Repairable = "its table of upper-case letters is damaged", f.upAt > 0
+		f.info.ReadOnly, f.info.Repairable = "its upcase table is damaged", f.upAt > 0
 	}
 	return nil
 }
@@ -203,13 +203,13 @@ func (f *format) Chain(n *volume.Node) ([]volume.Run, error) {
 		need++
 	}
 	if n.First < 2 || n.First >= f.g.clusters+2 {
-		return nil, wrong("it lies in cluster %d, which there is not", n.First)
+		return nil, wrong("it starts in cluster %d, which does not exist", n.First)
 	}
 	if left := int64(f.g.clusters+2) - int64(n.First); need > left {
 		return []volume.Run{{First: n.First, Count: uint32(left)}}, wrong("it reaches beyond the last cluster")
 	}
 	if need <= 0 {
-		return nil, wrong("it has a cluster and no length")
+		return nil, wrong("it has a cluster but no length")
 	}
 	return []volume.Run{{First: n.First, Count: uint32(need)}}, nil
 }
@@ -345,7 +345,7 @@ func (f *format) setFlags(dirty bool, used byte) error {
 	}
 	le := binary.LittleEndian
 	if !Is(b) {
-		return errors.New("the boot sector is no longer one of exFAT: somebody else has written to the drive")
+		return errors.New("the boot sector is no longer exFAT: another program has written to the drive")
 	}
 	flags := le.Uint16(b[bootFlags:]) &^ flagDirty
 	if dirty {
@@ -421,7 +421,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return nil, err
 	}
 	if f.byCopy {
-		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; the volume was read by its backup.", Repair: "The backup is copied over it.", Fix: func() error {
+		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; its backup was used.", Repair: "The backup is copied over it.", Fix: func() error {
 			if _, err := f.dev.WriteAt(wanted(backup), 0); err != nil {
 				return err
 			}
@@ -430,7 +430,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		}}}, nil
 	}
 	if string(wanted(main)) != string(main) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Repair: "The region is made again of its first sector, by which the volume was read.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Repair: "The region is rebuilt from its first sector.", Fix: func() error {
 			_, err := f.dev.WriteAt(wanted(main)[f.g.sector:], f.g.sector)
 			return err
 		}})
@@ -441,21 +441,21 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return string(c)
 	}
 	if plain(main) != plain(backup) || string(wanted(backup)) != string(backup) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region is not like it.", Repair: "The region is copied over its backup.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region differs from it.", Repair: "The region is copied over its backup.", Fix: func() error {
 			_, err := f.dev.WriteAt(wanted(main), n)
 			return err
 		}})
 	}
 	if f.upBad {
-		fault := volume.Fault{Kind: volume.Tables, Say: "The table of upper-case letters is damaged, or its checksum."}
+		fault := volume.Fault{Kind: volume.Tables, Say: "The upcase table is damaged, or its checksum."}
 		if f.upAt > 0 {
-			fault.Repair, fault.Need, fault.FixIn = "It is written again, to clusters of its own.", int64(len(usual().pack())), f.writeUpcase
+			fault.Repair, fault.Need, fault.FixIn = "It is rewritten to new clusters.", int64(len(usual().pack())), f.writeUpcase
 		}
 		out = append(out, fault)
 	}
 	for i, want := range []uint32{0xFFFFFFF8, chainEnd} {
 		if v, err := f.get(uint32(i)); err == nil && v != want {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Repair: "That is put right.", Fix: func() error {
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.", Repair: "They are corrected.", Fix: func() error {
 				if err := f.put(uint32(i), want); err != nil {
 					return err
 				}
@@ -470,7 +470,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 				return nil, err
 			}
 			if b[0]&(1<<((c-2)%8)) == 0 {
-				out = append(out, volume.Fault{Kind: volume.Unheld, Say: "Clusters of the volume's own tables are named free.", Repair: "They are marked as taken.", Fix: func() error {
+				out = append(out, volume.Fault{Kind: volume.Unheld, Say: "Clusters of the volume's own tables are marked as free.", Repair: "They are marked as taken.", Fix: func() error {
 					for _, r := range f.own {
 						if err := f.set(r, true); err != nil {
 							return err
@@ -485,7 +485,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	if end := f.g.clusters % 8; end != 0 { // bits behind the last cluster
 		at := int64(f.g.clusters) / 8
 		if b, err := f.bitmap.Get(at, 1); err == nil && b[0]>>end != 0 {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap tells of clusters that there are not.", Repair: "That is put right.", Fix: func() error {
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap covers clusters that do not exist.", Repair: "They are corrected.", Fix: func() error {
 				b, err := f.bitmap.Change(at, 1)
 				if err != nil {
 					return err
@@ -503,7 +503,7 @@ func (f *format) writeUpcase(r volume.Run) error {
 	up := usual()
 	b := up.pack()
 	if _, err := f.dev.WriteAt(b, f.offset(r.First)); err != nil {
-		return fmt.Errorf("writing the table of upper-case letters: %w", err)
+		return fmt.Errorf("writing the upcase table: %w", err)
 	}
 	if err := f.dev.Sync(); err != nil {
 		return err
@@ -517,7 +517,7 @@ func (f *format) writeUpcase(r volume.Run) error {
 	le.PutUint32(e[20:], r.First)
 	le.PutUint64(e[24:], uint64(len(b)))
 	if _, err := f.dev.WriteAt(e, f.upAt); err != nil {
-		return fmt.Errorf("writing the entry of the table of upper-case letters: %w", err)
+		return fmt.Errorf("writing the entry of the upcase table: %w", err)
 	}
 	f.own, f.upRuns = append(append([]volume.Run(nil), f.bits...), r), nil
 	f.up, f.upBad, f.info.Repairable, f.info.ReadOnly = up, false, false, ""
@@ -528,7 +528,7 @@ func (f *format) unclean() []volume.Fault {
 	if !f.info.Dirty {
 		return nil
 	}
-	return []volume.Fault{{Kind: volume.Unclean, Say: "Somebody did not finish writing: the drive was pulled, or switched off.", Repair: "It is marked as whole.", Fix: func() error { f.info.Dirty = false; return nil }}}
+	return []volume.Fault{{Kind: volume.Unclean, Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.", Fix: func() error { f.info.Dirty = false; return nil }}}
 }
 
 // wanted is a boot region with what has to follow from its first sector.

@@ -20,7 +20,7 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 		return nil, err
 	}
 	if len(pages) > 0 {
-		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The copies of the table of clusters differ.", Repair: "The first one, which systems read, is copied over the others.",
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The copies of the cluster table differ.", Repair: "The first one, which systems read, is copied over the others.",
 			Fix: func() error { return f.copyPages(pages) }})
 	}
 	if f.g.backup > 0 {
@@ -31,14 +31,14 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 		}
 	}
 	if label, _, err := f.rootLabel(); err == nil && label != f.g.label && f.g.labelled && f.g.bits != 12 {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: fmt.Sprintf("The boot sector calls the volume %q, and its root folder %q.", f.g.label, label), Repair: "The name of the root folder counts.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: fmt.Sprintf("The label is %q in the boot sector but %q in the root folder.", f.g.label, label), Repair: "The label in the root folder is used.", Fix: func() error {
 			f.g.label = label
 			return f.SetLabel(label)
 		}})
 	}
 	first, err := f.get(0)
 	if err == nil && !isMedia(f.g.media) && isMedia(byte(first)) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The boot sector tells of a kind of medium that there is not.", Repair: "It gets that of the table.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The boot sector has an unknown media type.", Repair: "It gets the media type in the table.", Fix: func() error {
 			at := []int64{0}
 			if f.g.backup > 0 {
 				at = append(at, f.g.backup*f.g.sector)
@@ -52,7 +52,7 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 			return nil
 		}})
 	} else if err == nil && first != f.ext()&^0xFF|uint32(f.g.media) && f.g.bits != 12 {
-		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table does not begin as it has to.", Repair: "That is put right.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.", Repair: "They are corrected.", Fix: func() error {
 			if err := f.put(0, f.ext()&^0xFF|uint32(f.g.media)); err != nil {
 				return err
 			}
@@ -60,7 +60,7 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 		}})
 	}
 	if f.g.fsInfo > 0 && !f.reports {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The sector that tells how much is free is none.", Repair: "It is written again.", Fix: func() error {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The free space sector is invalid.", Repair: "It is rewritten.", Fix: func() error {
 			if _, err := f.dev.WriteAt(f.g.infoSector(), f.g.fsInfo*f.g.sector); err != nil {
 				return err
 			}
@@ -70,10 +70,10 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 	}
 	if f.reports && f.reported != 0xFFFFFFFF && f.reported != free {
 		out = append(out, volume.Fault{Kind: volume.Count, Say: "It says that " + size.Format(int64(f.reported)*f.info.Cluster) + " are free, and " + size.Format(int64(free)*f.info.Cluster) + " are.",
-			Repair: "The count is put right.", Fix: func() error { f.reported = free; return nil }}) // written when the volume is released
+			Repair: "The count is corrected.", Fix: func() error { f.reported = free; return nil }}) // written when the volume is released
 	}
 	if f.info.Dirty {
-		out = append(out, volume.Fault{Kind: volume.Unclean, Say: "Somebody did not finish writing: the drive was pulled, or switched off.", Repair: "It is marked as whole.", Fix: func() error { f.info.Dirty = false; return nil }})
+		out = append(out, volume.Fault{Kind: volume.Unclean, Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.", Fix: func() error { f.info.Dirty = false; return nil }})
 	}
 	return out, nil
 }
@@ -91,14 +91,14 @@ func (f *format) backupFault() (*volume.Fault, error) {
 		return nil, err
 	}
 	if f.twofold(f.info.Size) {
-		return &volume.Fault{Kind: volume.Boot, Say: "The boot sector and its backup tell of different volumes: one of them is damaged, and nothing tells which."}, nil
+		return &volume.Fault{Kind: volume.Boot, Say: "The boot sector and its backup describe different volumes: one is damaged, but it is not clear which."}, nil
 	}
 	same := bytes.Clone(backup)
 	same[f.stateAt()] = main[f.stateAt()]
 	if bytes.Equal(main, same) {
 		return nil, nil
 	}
-	return &volume.Fault{Kind: volume.Boot, Say: "The backup of the boot sector is not like it.", Repair: "The boot sector, by which the volume was read, is copied over its backup.", Fix: func() error {
+	return &volume.Fault{Kind: volume.Boot, Say: "The backup of the boot sector differs from it.", Repair: "The boot sector is copied over its backup.", Fix: func() error {
 		_, err := f.dev.WriteAt(main, f.g.backup*f.g.sector)
 		return err
 	}}, nil

@@ -30,13 +30,13 @@ func (o Options) plan(length int64) (*geometry, error) {
 		o.Sector = 512
 	}
 	if o.Sector != 512 && o.Sector != 4096 {
-		return nil, fmt.Errorf("sectors of %d bytes are not known; there are those of 512 and 4096", o.Sector)
+		return nil, fmt.Errorf("sectors of %d bytes are not supported; 512 and 4096 are", o.Sector)
 	}
 	if o.Cluster < o.Sector || o.Cluster > 64*size.KiB || o.Cluster&(o.Cluster-1) != 0 {
-		return nil, fmt.Errorf("a FAT volume with sectors of %d bytes cannot have clusters of %s: they are a power of two, from one sector to 64 KiB", o.Sector, size.Format(o.Cluster))
+		return nil, fmt.Errorf("a FAT volume with sectors of %d bytes cannot have clusters of %s: use a power of two from one sector to 64 KiB", o.Sector, size.Format(o.Cluster))
 	}
 	if why := CheckLabel(o.Label); why != "" {
-		return nil, fmt.Errorf("the volume cannot be called %q: %s", o.Label, why)
+		return nil, fmt.Errorf("the label %q is not possible: %s", o.Label, why)
 	}
 	g := &geometry{bits: o.Bits, sector: o.Sector, perCluster: o.Cluster / o.Sector, tables: 2, active: -1, media: 0xF8,
 		total: min(length/o.Sector, 1<<32-1), serial: o.Serial, label: o.Label}
@@ -47,10 +47,10 @@ func (o Options) plan(length int64) (*geometry, error) {
 	case 32:
 		least, g.rootFirst, g.fsInfo, g.backup = 32, 2, 1, 6
 	default:
-		return nil, fmt.Errorf("FAT%d is not made; FAT16 and FAT32 are", o.Bits)
+		return nil, fmt.Errorf("FAT%d is not supported; FAT16 and FAT32 are", o.Bits)
 	}
 	if most := (int64(1)<<32 - 1) * o.Sector; length-most > size.MiB {
-		return nil, fmt.Errorf("FAT reaches no further than %s with sectors of %d bytes, and %s are there: make it smaller, or take exFAT", size.Format(most), o.Sector, size.Format(length))
+		return nil, fmt.Errorf("FAT holds at most %s with sectors of %d bytes, but this is %s: make it smaller, or use exFAT", size.Format(most), o.Sector, size.Format(length))
 	}
 	g.reserved = least
 	// The table is made as large as it would have to be if it took no space itself: at most a few sectors too much.
@@ -67,13 +67,13 @@ func (o Options) plan(length int64) (*geometry, error) {
 	what := fmt.Sprintf("%s with clusters of %s", size.Format(length), size.Format(o.Cluster))
 	switch {
 	case o.Bits == 16 && n < fat16From:
-		return nil, fmt.Errorf("%s is too small for FAT16: it would have %d clusters, and needs %d; smaller clusters help", what, max(n, 0), fat16From)
+		return nil, fmt.Errorf("%s is too small for FAT16: it would have %d clusters but needs %d; use smaller clusters", what, max(n, 0), fat16From)
 	case o.Bits == 16 && n >= fat32From:
-		return nil, fmt.Errorf("%s is too large for FAT16: it would have %d clusters, and at most %d can be; larger clusters help, or FAT32", what, n, fat32From-1)
+		return nil, fmt.Errorf("%s is too large for FAT16: it would have %d clusters; at most %d are possible; use larger clusters, or FAT32", what, n, fat32From-1)
 	case o.Bits == 32 && n < fat32From:
-		return nil, fmt.Errorf("%s is too small for FAT32: it would have %d clusters, and needs %d; smaller clusters help, or FAT16", what, max(n, 0), fat32From)
+		return nil, fmt.Errorf("%s is too small for FAT32: it would have %d clusters but needs %d; use smaller clusters, or FAT16", what, max(n, 0), fat32From)
 	case n > fat32Most:
-		return nil, fmt.Errorf("%s is too large for FAT32: it would have %d clusters, and at most %d can be; larger clusters help", what, n, fat32Most)
+		return nil, fmt.Errorf("%s is too large for FAT32: it would have %d clusters; at most %d are possible; use larger clusters", what, n, fat32Most)
 	}
 	g.clusters = uint32(n)
 	return g, nil
@@ -115,11 +115,11 @@ func Format(dev volume.Device, length int64, o Options) error {
 		what string
 		do   func() error
 	}{
-		{"clearing its beginning", func() error { return write(0, zero[:min(int64(len(zero)), g.reserved*g.sector)]) }},
+		{"clearing its start", func() error { return write(0, zero[:min(int64(len(zero)), g.reserved*g.sector)]) }},
 		{"clearing its tables", func() error { return volume.Zero(dev, g.reserved*g.sector, 2*g.tableSize*g.sector) }},
 		{"clearing its root folder", func() error { return volume.Zero(dev, rootAt, rootLength) }},
 		{"writing its tables", func() error { return writeFirst(dev, g) }},
-		{"naming it", func() error {
+		{"writing its label", func() error {
 			f := &format{g: g}
 			e, err := f.LabelEntry(g.label, o.Made)
 			if err != nil || e == nil {
@@ -128,7 +128,7 @@ func Format(dev volume.Device, length int64, o Options) error {
 			return write(rootAt, append(e, make([]byte, g.sector-entry)...))
 		}},
 		{"flushing", dev.Sync},
-		{"writing how much is free", func() error {
+		{"writing the free space", func() error {
 			if g.bits == 16 {
 				return nil
 			}

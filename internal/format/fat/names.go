@@ -142,7 +142,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	longFrom, want, sum := -1, 0, byte(0)
 	orphan := func(at int) {
 		if longFrom >= 0 {
-			wrong = append(wrong, volume.Wrong{At: longFrom, N: (at - longFrom) / entry, Say: "a part of a long name is left without its file"})
+			wrong = append(wrong, volume.Wrong{At: longFrom, N: (at - longFrom) / entry, Say: "a part of a long name has no file"})
 		}
 		longFrom, want, units = -1, 0, nil
 	}
@@ -156,7 +156,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			if attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr; was&0x3F == attrLong {
 				attr = volume.ArchiveAttr
 			}
-			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q says that it is something else", shortText(e)), Repair: func(e []byte) { e[dirAttr] = attr }}
+			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q has the wrong type", shortText(e)), Repair: func(e []byte) { e[dirAttr] = attr }}
 		}
 		switch {
 		case e[0] == removed:
@@ -188,9 +188,9 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		case attr&attrVolume != 0:
 			orphan(at)
 			if b, err := labelBytes(strings.TrimRight(decodeOEM(e[:11]), " ")); err != nil || string(b) != string(e[:11]) {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the volume is named by what can be no label"})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the volume has an invalid label"})
 			} else if dir.Path() != "." {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is a label outside of the root folder"})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is a label outside the root folder"})
 			} else if le.Uint16(e[dirLow:]) != 0 || le.Uint16(e[dirHigh:]) != 0 || le.Uint32(e[dirSize:]) != 0 {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster", Repair: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
 			}
@@ -201,7 +201,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 				n.First |= uint32(le.Uint16(e[dirHigh:])) << 16
 			}
 			if badShort(e) {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has characters that there are not", Repair: repairShort})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has invalid characters", Repair: repairShort})
 			}
 			copy(n.Short[:], e[:11])
 			slot := volume.Slot{At: at, N: 1}
@@ -228,21 +228,21 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			if !n.Folder && n.Size == 0 && n.First != 0 && f.foldered(n.First) {
 				n.Folder = true
 				n.Attr |= volume.FolderAttr
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q says that it is a file", n.Name), Repair: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q is marked as a file", n.Name), Repair: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
 			}
 			if n.Folder && n.Size > 0 {
 				if f.foldered(n.First) {
 					n.Size = 0
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q has a length, which no folder has", n.Name), Repair: func(e []byte) { clear(e[dirSize:]) }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q has a length; folders have none", n.Name), Repair: func(e []byte) { clear(e[dirSize:]) }})
 				} else {
 					n.Folder = false
 					n.Attr &^= volume.FolderAttr
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q says that it is a folder", n.Name), Repair: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q is marked as a folder", n.Name), Repair: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
 				}
 			}
 			n.Valid = n.Size
 			if why := f.check(n.Name); why != "" && (slot.N > 1 || n.Name == "." || n.Name == ".." || n.Name == "" || strings.Contains(n.Name, "/")) {
-				wrong = append(wrong, volume.Wrong{At: slot.At, N: slot.N, Say: fmt.Sprintf("%q cannot be called so: %s", n.Name, why), Rename: true})
+				wrong = append(wrong, volume.Wrong{At: slot.At, N: slot.N, Say: fmt.Sprintf("the name %q is not possible: %s", n.Name, why), Rename: true})
 				n.Name = fstree.SafeName(n.Name)
 			}
 			kids, slots = append(kids, n), append(slots, slot)
@@ -257,7 +257,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		if e[dirAttr]&attrVolume != 0 || e[0] == removed || !f.isData(e) {
 			continue
 		}
-		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder ends before its last files", Repair: func(e []byte) {
+		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
 			if e[0] = removed; p == at {
 				e[0] = '_'
 			}
@@ -265,7 +265,7 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	}
 	for p := at; p+entry <= len(data); p += entry {
 		if data[p] != 0 { // most systems stop reading before, some do not
-			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is something behind the end of the folder", Repair: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is data after the folder's end mark", Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, at, wrong
@@ -558,7 +558,7 @@ func labelBytes(label string) ([]byte, error) {
 			return nil, fmt.Errorf("a FAT label cannot hold the character %q", r)
 		}
 		if i == 11 {
-			return nil, fmt.Errorf("it has %d characters, and a FAT label has at most 11", utf8.RuneCountInString(label))
+			return nil, fmt.Errorf("it has %d characters; a FAT label has at most 11", utf8.RuneCountInString(label))
 		}
 		out[i] = c
 		i++

@@ -287,7 +287,7 @@ func TestAFolderThatLeadsIntoAFile(t *testing.T) {
 		binary.LittleEndian.PutUint16(e[20:], uint16(one[0].First>>16))
 		binary.LittleEndian.PutUint16(e[26:], uint16(one[0].First))
 	})
-	assert.Contains(t, fmt.Sprint(first.Findings), "Where it should lie is no folder. It becomes an empty folder.")
+	assert.Contains(t, fmt.Sprint(first.Findings), "There is no folder where it should be. It becomes an empty folder.")
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
 	assert.Equal(t, bytes.Repeat([]byte{'a'}, 1200), all["ONE.ISO"])

@@ -77,7 +77,7 @@ func (g *geometry) heap() int64 {
 func parse(b []byte, length int64) (*geometry, error) {
 	le := binary.LittleEndian
 	bad := func(format string, args ...any) (*geometry, error) {
-		return nil, fmt.Errorf("the boot sector is none of FAT: "+format, args...)
+		return nil, fmt.Errorf("it is not a FAT boot sector: "+format, args...)
 	}
 	if b[510] != 0x55 || b[511] != 0xAA {
 		return bad("it does not end in 55 AA")
@@ -85,13 +85,13 @@ func parse(b []byte, length int64) (*geometry, error) {
 	g := &geometry{sector: int64(le.Uint16(b[bpbSector:])), perCluster: int64(b[bpbCluster]), reserved: int64(le.Uint16(b[bpbReserved:])), tables: int(b[bpbTables]), media: b[bpbMedia], active: -1}
 	switch {
 	case g.sector != 512 && g.sector != 1024 && g.sector != 2048 && g.sector != 4096:
-		return bad("it tells of sectors of %d bytes", g.sector)
+		return bad("it has sectors of %d bytes", g.sector)
 	case g.perCluster == 0 || g.perCluster&(g.perCluster-1) != 0:
-		return bad("it tells of clusters of %d sectors", g.perCluster)
+		return bad("it has clusters of %d sectors", g.perCluster)
 	case g.reserved == 0:
-		return bad("it leaves no space for itself")
+		return bad("it reserves no sectors")
 	case g.tables < 1 || g.tables > 4:
-		return bad("it tells of %d tables", g.tables)
+		return bad("it has %d tables", g.tables)
 	}
 	g.rootSize = (int64(le.Uint16(b[bpbRoot:]))*32 + g.sector - 1) / g.sector
 	g.total, g.tableSize = int64(le.Uint16(b[bpbTotal16:])), int64(le.Uint16(b[bpbTable16:]))
@@ -105,7 +105,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 		tail = tail32
 	}
 	if g.tableSize == 0 || g.total == 0 {
-		return bad("it tells of no table or no sectors")
+		return bad("it has no table or no sectors")
 	}
 	data := g.total - g.heap()/g.sector
 	if data < g.perCluster {
@@ -121,7 +121,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 		g.bits = 16
 	}
 	if n > fat32Most {
-		return bad("it tells of %d clusters", n)
+		return bad("it has %d clusters", n)
 	}
 	space := g.tableSize*g.sector*8/int64(g.bits) - 2
 	if space < 1 {
@@ -132,12 +132,12 @@ func parse(b []byte, length int64) (*geometry, error) {
 		flags := le.Uint16(b[bpb32Flags:])
 		if flags&0x80 != 0 {
 			if g.active = int(flags & 15); g.active >= g.tables {
-				return bad("it says that table %d of %d counts", g.active+1, g.tables)
+				return bad("it uses table %d of %d", g.active+1, g.tables)
 			}
 		}
 		g.rootFirst = le.Uint32(b[bpb32Root:])
 		if g.rootFirst < 2 || g.rootFirst >= g.clusters+2 {
-			return bad("its root folder lies in cluster %d of %d", g.rootFirst, g.clusters)
+			return bad("its root folder is in cluster %d of %d", g.rootFirst, g.clusters)
 		}
 		if s := int64(le.Uint16(b[bpb32FSInfo:])); s > 0 && s < g.reserved {
 			g.fsInfo = s
@@ -154,7 +154,7 @@ func parse(b []byte, length int64) (*geometry, error) {
 		g.label = labelText(b[tail+tailLabel : tail+tailLabel+11])
 	}
 	if g.total*g.sector > length {
-		return nil, fmt.Errorf("the volume says that it has %s, and %s are there: the partition was made smaller, or the image was cut off", size.Format(g.total*g.sector), size.Format(length))
+		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image cut off", size.Format(g.total*g.sector), size.Format(length))
 	}
 	return g, nil
 }
@@ -211,10 +211,10 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 	f.info = volume.Info{Filesystem: fmt.Sprintf("fat%d", g.bits), Label: g.label, Serial: g.serial, Size: g.total * g.sector, Sector: g.sector,
 		Cluster: g.perCluster * g.sector, Clusters: g.clusters, Heap: g.heap(), Tables: g.tables}
 	if g.bits == 12 {
-		f.info.ReadOnly = "FAT12 is only read"
+		f.info.ReadOnly = "FAT12 can only be read"
 	}
 	if f.twofold(length) {
-		f.info.ReadOnly = "its boot sector and the backup of that tell of different volumes"
+		f.info.ReadOnly = "its boot sector and the backup describe different volumes"
 	}
 	if err := f.readState(); err != nil {
 		return nil, err

@@ -29,7 +29,7 @@ func (f *format) tableAt(copy int) int64 {
 
 // open prepares the table of clusters.
 func (f *format) open() {
-	f.table = volume.Pages{Dev: f.dev, From: f.tableAt(max(f.g.active, 0)), Length: f.g.tableSize * f.g.sector, Sector: f.g.sector, Name: "the table of clusters"}
+	f.table = volume.Pages{Dev: f.dev, From: f.tableAt(max(f.g.active, 0)), Length: f.g.tableSize * f.g.sector, Sector: f.g.sector, Name: "the cluster table"}
 	for k := range f.g.tables {
 		if f.g.active < 0 || k == f.g.active {
 			f.table.At = append(f.table.At, f.tableAt(k))
@@ -122,7 +122,7 @@ func (f *format) chain(first uint32) ([]volume.Run, error) {
 		case next == f.damaged():
 			return 0, false, &volume.ChainError{Say: "its chain leads into a cluster that is marked as damaged"}
 		case next == 0:
-			return 0, false, &volume.ChainError{Say: "its chain is interrupted in a cluster that is named free"}
+			return 0, false, &volume.ChainError{Say: "its chain ends in a free cluster"}
 		}
 		return next, next > f.damaged(), nil
 	})
@@ -344,7 +344,7 @@ func (f *format) Finish(free, next uint32) error {
 		le.PutUint32(b[infoCount:], free)
 		le.PutUint32(b[infoNext:], next)
 		if _, err := f.dev.WriteAt(b, f.g.fsInfo*f.g.sector); err != nil {
-			return fmt.Errorf("writing how much is free: %w", err)
+			return fmt.Errorf("writing the free space: %w", err)
 		}
 		f.reported, f.reports = free, true
 	}

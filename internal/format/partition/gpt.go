@@ -37,7 +37,7 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 	t, backupAt, err := gptAt(r, diskSize, sector, 1)
 	if err == nil {
 		if backupAt != last {
-			t.Problems = append(t.Problems, "The backup of the table does not lie at the disk's end: the disk was copied from one of another size.")
+			t.Problems = append(t.Problems, "The backup of the table is not at the end of the disk: the disk was copied from one of another size.")
 		}
 		if _, _, err := gptAt(r, diskSize, sector, backupAt); err != nil {
 			t.Problems = append(t.Problems, fmt.Sprintf("The backup of the table cannot be used: %v.", err))
@@ -50,7 +50,7 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 	first := err
 	// A backup without a protective entry is what is left of an older table.
 	if t, _, err := gptAt(r, diskSize, sector, last); err == nil && protective {
-		t.Problems = append(t.Problems, fmt.Sprintf("The table cannot be used: %v. This is its backup.", first))
+		t.Problems = append(t.Problems, fmt.Sprintf("The table cannot be used: %v. Its backup is used.", first))
 		return t, nil
 	}
 	return nil, ErrNone
@@ -59,14 +59,14 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 // gptAt reads the copy of the table whose header lies at a sector.
 func gptAt(r io.ReaderAt, diskSize, sector, at int64) (t *Table, other int64, err error) {
 	if at < 1 || at > diskSize/sector-1 {
-		return nil, 0, errors.New("it lies beyond the disk's end")
+		return nil, 0, errors.New("it is beyond the end of the disk")
 	}
 	h := make([]byte, sector)
 	if _, err := r.ReadAt(h, at*sector); err != nil && !errors.Is(err, io.EOF) {
 		return nil, 0, err
 	}
 	if !bytes.Equal(h[:8], gptMagic) {
-		return nil, 0, errors.New("it does not begin like one")
+		return nil, 0, errors.New("its start is wrong")
 	}
 	le := binary.LittleEndian
 	length := le.Uint32(h[12:])
@@ -80,12 +80,12 @@ func gptAt(r io.ReaderAt, diskSize, sector, at int64) (t *Table, other int64, er
 		return nil, 0, errors.New("the checksum of its header is wrong")
 	}
 	if int64(le.Uint64(h[24:])) != at {
-		return nil, 0, errors.New("it says that it lies elsewhere")
+		return nil, 0, errors.New("it has the wrong position")
 	}
 	count, each := int64(le.Uint32(h[80:])), int64(le.Uint32(h[84:]))
 	entriesAt := int64(le.Uint64(h[72:]))
 	if count > maxEntries || each < gptEntry || each > 4096 || entriesAt < 2 || entriesAt >= diskSize/sector || entriesAt*sector+count*each > diskSize {
-		return nil, 0, fmt.Errorf("it tells of %d entries of %d bytes at sector %d", count, each, entriesAt)
+		return nil, 0, fmt.Errorf("it has %d entries of %d bytes at sector %d", count, each, entriesAt)
 	}
 	entries := make([]byte, count*each)
 	if _, err := r.ReadAt(entries, entriesAt*sector); err != nil && !errors.Is(err, io.EOF) {
@@ -131,7 +131,7 @@ func (t *Table) writeGPT(w io.WriterAt) error {
 	for i := range t.Parts {
 		p := &t.Parts[i]
 		if p.Number < 1 || p.Number > gptEntries {
-			return fmt.Errorf("a GPT of ours holds %d partitions, and this is number %d", gptEntries, p.Number)
+			return fmt.Errorf("a GPT made here holds %d partitions; this is number %d", gptEntries, p.Number)
 		}
 		e := entries[(p.Number-1)*gptEntry:]
 		if err := putGUID(e, string(p.Type)); err != nil {
@@ -269,7 +269,7 @@ func putGUID(b []byte, text string) error {
 	var c, d, e uint16
 	var f uint64
 	if n, err := fmt.Sscanf(text, "%08x-%04x-%04x-%04x-%012x", &a, &c, &d, &e, &f); err != nil || n != 5 || len(text) != 36 {
-		return fmt.Errorf("%q is no GUID", text)
+		return fmt.Errorf("%q is not a GUID", text)
 	}
 	binary.LittleEndian.PutUint32(b, a)
 	binary.LittleEndian.PutUint16(b[4:], c)

@@ -45,7 +45,7 @@ func typeOf(b byte) Type { return Type(fmt.Sprintf("%02x", b)) }
 func typeByte(t Type) (byte, error) {
 	n, err := strconv.ParseUint(string(t), 16, 8)
 	if err != nil || len(t) != 2 {
-		return 0, fmt.Errorf("%q is no type of an MBR partition", t)
+		return 0, fmt.Errorf("%q is not an MBR partition type", t)
 	}
 	return byte(n), nil
 }
@@ -79,7 +79,7 @@ func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error
 		case kind == 0 || count == 0:
 			continue
 		case !sane:
-			problem("Entry %d of the table is no entry.", i+1)
+			problem("Entry %d of the table is invalid.", i+1)
 			continue
 		case extended(kind):
 			inside = append(inside, i)
@@ -104,7 +104,7 @@ func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error
 		seen := map[int64]bool{}
 		for at != 0 {
 			if seen[at] || len(seen) >= maxLogical {
-				problem("The chain of logical partitions goes in a circle.")
+				problem("The chain of logical partitions is a loop.")
 				break
 			}
 			seen[at] = true
@@ -151,7 +151,7 @@ func (t *Table) writeMBR(w io.WriterAt) error {
 	b := make([]byte, t.Sector)
 	id, err := strconv.ParseUint(t.ID, 16, 32)
 	if err != nil {
-		return fmt.Errorf("%q is no signature of an MBR", t.ID)
+		return fmt.Errorf("%q is not an MBR signature", t.ID)
 	}
 	binary.LittleEndian.PutUint32(b[mbrSignature:], uint32(id))
 	for i := range t.Parts {

@@ -41,7 +41,7 @@ func SchemeNamed(name string) (Scheme, error) {
 	case MBR, GPT, None:
 		return s, nil
 	}
-	return "", fmt.Errorf("the partition table %q is not known; known are mbr, gpt and none", name)
+	return "", fmt.Errorf("unknown partition table %q (want mbr, gpt or none)", name)
 }
 
 // Align is the multiple of bytes at which partitions begin that we make. The blocks in which flash memory
@@ -147,7 +147,7 @@ func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 		}
 	}
 	if protective {
-		t := &Table{Scheme: GPT, Sector: sectors[0], Size: diskSize, Problems: []string{"The disk says that it has a GPT, and neither of its two copies can be read."}}
+		t := &Table{Scheme: GPT, Sector: sectors[0], Size: diskSize, Problems: []string{"The disk should have a GPT, but neither copy can be read."}}
 		return t, nil
 	}
 	if first[510] != 0x55 || first[511] != 0xAA || volumeBegins(first) {
@@ -182,7 +182,7 @@ type Wanted struct {
 // byte of each before the next one or before the backup of the table.
 func New(scheme Scheme, diskSize, sector int64, parts ...Wanted) (*Table, error) {
 	if sector != 512 && sector != 4096 {
-		return nil, fmt.Errorf("sectors of %d bytes are not known; there are those of 512 and 4096", sector)
+		return nil, fmt.Errorf("sectors of %d bytes are not supported; 512 and 4096 are", sector)
 	}
 	t := &Table{Scheme: scheme, Sector: sector, Size: diskSize}
 	end := diskSize / sector * sector

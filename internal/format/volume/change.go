@@ -369,7 +369,7 @@ func (v *Volume) SetLabel(ctx context.Context, label string) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if why := v.f.CheckLabel(label); why != "" {
-		return fmt.Errorf("the volume cannot be called %q: %s", label, why)
+		return fmt.Errorf("the label %q is not possible: %s", label, why)
 	}
 	if err := v.may(ctx); err != nil {
 		return err

@@ -16,15 +16,15 @@ type Kind string
 // The kinds.
 const (
 	Lost    Kind = "lost clusters"
-	Crossed Kind = "crossed files"
+	Crossed Kind = "cross-linked files"
 	Twice   Kind = "one file under two names"
 	Chain   Kind = "broken chain"
 	Length  Kind = "wrong length"
 	Entries Kind = "wrong entries"
-	Unheld  Kind = "clusters called free"
+	Unheld  Kind = "used clusters marked free"
 	Tables  Kind = "tables that differ"
-	Count   Kind = "wrong count of what is free"
-	Unclean Kind = "not released"
+	Count   Kind = "wrong free space count"
+	Unclean Kind = "not ejected cleanly"
 	Boot    Kind = "wrong boot sector"
 	Unread  Kind = "cannot be read"
 )
@@ -130,7 +130,7 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 	c.overlong()
 	tables := make(bitmap, len(c.seen))
 	if slices.ContainsFunc(v.f.Own(), func(r Run) bool { return c.seen.some(r) || tables.add(r) != 0 }) {
-		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's own tables lie over one another, or over files and folders: what it says of itself cannot be right, so nothing is repaired."}}
+		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's tables overlap each other or files: nothing in it can be trusted, so nothing is repaired."}}
 		return c.h, nil
 	}
 	held, err := c.compare()
@@ -212,7 +212,7 @@ func (c *checker) noFolder(n *Node) {
 	c.unread = true
 	c.strange = append(c.strange, n)
 	c.h.strange++
-	c.add(Chain, n, "Where it should lie is no folder.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+	c.add(Chain, n, "There is no folder where it should be.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
 }
 
 // take notes the clusters of a node.
@@ -290,7 +290,7 @@ func (c *checker) length(n *Node, runs []Run) {
 	case have > want:
 		c.behind(n, runs, want)
 	case n.Valid > n.Size:
-		c.add(Length, n, "It says that more of it was written than it has.", "That is put right.", func() error { n.Valid = n.Size; return v.patch(n) })
+		c.add(Length, n, "It says that more of it was written than it has.", "They are corrected.", func() error { n.Valid = n.Size; return v.patch(n) })
 	}
 }
 
@@ -350,7 +350,7 @@ func (c *checker) folder(n *Node) {
 		}
 	}
 	if n.parent != nil && !v.f.HeadRight(d.data, n, n.parent) && v.f.IsFolder(n, d.data) {
-		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "That is put right.", func() error { return c.head(n) })
+		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "They are corrected.", func() error { return c.head(n) })
 	}
 }
 
@@ -406,7 +406,7 @@ func (c *checker) crossed(ctx context.Context) error {
 				n, o = o, n // the one that knows its target stays
 			}
 			if n.parent != nil {
-				c.add(Twice, n, fmt.Sprintf("It is the same as %s: renaming it was interrupted.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
+				c.add(Twice, n, fmt.Sprintf("It is the same as %s: rewriting its label was interrupted.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
 				continue
 			}
 		}

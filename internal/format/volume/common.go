@@ -57,7 +57,7 @@ func CheckName(filesystem, name string) string {
 	units := len(utf16.Encode([]rune(name)))
 	switch {
 	case name == "" || name == "." || name == "..":
-		return fmt.Sprintf("%q is no name for a file", name)
+		return fmt.Sprintf("%q is not a name for a file", name)
 	case !utf8.ValidString(name):
 		return "the name is not valid Unicode"
 	case units > 255:

@@ -354,7 +354,7 @@ func (v *Volume) copyRuns(ctx context.Context, from []Run, to Run, progress func
 				return err
 			}
 			if string(b) != string(back[:len(b)]) {
-				return errors.New("it came back otherwise than it was written: the drive is probably failing")
+				return errors.New("it reads back differently: the drive is probably failing")
 			}
 			off += int64(len(b))
 			at += int64(len(b))

@@ -24,7 +24,7 @@ func (e *TakenError) Error() string {
 	case 0:
 		return "another Polytome is filling it"
 	case os.Getpid():
-		return "another run of this Polytome is filling it: the target may stand on the bench twice"
+		return "another run of this Polytome is filling it: is the target on the bench twice?"
 	}
 	return fmt.Sprintf("another Polytome (pid %d) is filling it", e.PID)
 }

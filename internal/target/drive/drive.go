@@ -137,7 +137,7 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 		case v.Trouble != "":
 			return nil, fmt.Errorf("partition %d of %s: %s", part, d.Name(), v.Trouble)
 		case !v.Ours():
-			return nil, fmt.Errorf("partition %d of %s has %s, and only FAT16, FAT32 and exFAT are filled here: prepare it first, or give another one", part, d.Name(), v.Shown())
+			return nil, fmt.Errorf("partition %d of %s is %s; only FAT16, FAT32 and exFAT can be filled: prepare it first, or give another one", part, d.Name(), v.Shown())
 		}
 		return v, nil
 	}
@@ -151,7 +151,7 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 			return nil, fmt.Errorf("%s cannot be used: %s", d.Name(), d.Volumes[i].Trouble)
 		}
 	}
-	return nil, fmt.Errorf("%s has no volume that can be filled: prepare it first, with polytome drives prepare %s", d.Name(), d.Path)
+	return nil, fmt.Errorf("%s has no volume to fill: prepare it first with polytome drives prepare %s", d.Name(), d.Path)
 }
 
 // use takes up the volume on an opened drive.
@@ -412,7 +412,7 @@ func (p *Target) explain(doing, name string, err error) error {
 	kind := kindOf(err)
 	switch {
 	case errors.As(err, &pieces):
-		return fmt.Errorf("%s %s: %w (%w); its loader starts only what lies contiguous, and polytome drives map %s --defragment frees space by moving others", doing, at, target.ErrNoSpace, err, p.shown.Path)
+		return fmt.Errorf("%s %s: %w (%w); its loader starts only contiguous files: polytome drives map %s --defragment makes contiguous space", doing, at, target.ErrNoSpace, err, p.shown.Path)
 	case kind != nil && !errors.Is(err, kind):
 		return fmt.Errorf("%s %s: %w (%w)", doing, at, kind, err)
 	}

@@ -53,11 +53,11 @@ func Open(dir string, opts Options) (*Target, error) {
 	info, err := os.Stat(dir)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, fmt.Errorf("there is no folder %s; check the spelling, plug the drive in, or make the folder first", dir)
+		return nil, fmt.Errorf("no folder %s; check the spelling, plug in the drive, or create the folder", dir)
 	case err != nil:
 		return nil, fmt.Errorf("opening the target %s: %w", dir, err)
 	case !info.IsDir():
-		return nil, fmt.Errorf("%s is a file, and a target must be a folder", dir)
+		return nil, fmt.Errorf("%s is a file; a target must be a folder", dir)
 	}
 	p := &Target{dir: dir, opts: opts}
 	if opts.Filesystem != "" {
@@ -259,7 +259,7 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
 	info, err := p.root.Lstat(filepath.FromSlash(name))
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no plain file")
+		err = errors.New("it is not a regular file")
 	}
 	if err != nil {
 		return nil, p.explain("replacing", name, err)
@@ -391,7 +391,7 @@ func (p *Target) explain(doing, name string, err error) error {
 		err = le.Err
 	}
 	if err.Error() == escapes {
-		return fmt.Errorf("%s %s: %w: a link on the way leads out of the target; put a folder where the link is, or make the folder that it leads to the target", doing, full, target.ErrReadOnly)
+		return fmt.Errorf("%s %s: %w: a link leads out of the target; replace the link by a folder, or use the folder it leads to as the target", doing, full, target.ErrReadOnly)
 	}
 	if kind := classify(err); kind != nil {
 		if left, known := filesLeft(p.dir); errors.Is(kind, target.ErrNoSpace) && known && left == 0 {

@@ -61,14 +61,14 @@ func (w *writer) watch(n int) error {
 	w.watched = 0
 	m, err := mountOf(w.p.dir)
 	if err != nil {
-		return w.p.explain("looking at the space for", w.name, err)
+		return w.p.explain("checking the free space for", w.name, err)
 	}
 	info, err := w.f.Stat()
 	if err != nil {
-		return w.p.explain("looking at the space for", w.name, err)
+		return w.p.explain("checking the free space for", w.name, err)
 	}
 	if needs := w.size - w.at - reserved(info, w.at); needs > m.free && m.capacity > 0 {
-		return w.p.explain("writing", w.name, fmt.Errorf("%w: %s are still to be written, and others have left %s free", target.ErrNoSpace, size.Format(needs), size.Format(m.free)))
+		return w.p.explain("writing", w.name, fmt.Errorf("%w: %s are still to be written, but only %s are free", target.ErrNoSpace, size.Format(needs), size.Format(m.free)))
 	}
 	return nil
 }

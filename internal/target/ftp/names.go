@@ -22,7 +22,7 @@ func namingOf(name string) (naming, error) {
 	}
 	e, err := htmlindex.Get(name)
 	if err != nil {
-		return naming{}, fmt.Errorf("the encoding of names %q is not known; write one such as latin1, windows-1252 or shift_jis", name)
+		return naming{}, fmt.Errorf("unknown encoding %q; use one such as latin1, windows-1252 or shift_jis", name)
 	}
 	return naming{e, name}, nil
 }
@@ -33,7 +33,7 @@ func (n naming) check(name string) error {
 		return nil
 	}
 	if _, err := n.enc.NewEncoder().String(name); err != nil {
-		return fmt.Errorf("the console spells names in %s, which lacks a character of %q", n.name, name)
+		return fmt.Errorf("the console's encoding %s lacks a character of %q", n.name, name)
 	}
 	return nil
 }

@@ -198,7 +198,7 @@ func (p *Target) take(ctx context.Context) (s *session, fresh bool, err error) {
 		case <-ctx.Done():
 			return nil, false, ctx.Err()
 		case <-late.C:
-			return nil, false, fmt.Errorf("%w: %s has no further connection to give", target.ErrBusy, p.addr.Host)
+			return nil, false, fmt.Errorf("%w: %s allows no further connection", target.ErrBusy, p.addr.Host)
 		}
 	}
 }
@@ -344,7 +344,7 @@ type blockedError struct {
 }
 
 func (e *blockedError) Error() string {
-	return fmt.Sprintf("it answers, and the connection for data to %s does not come about: a firewall or router in between lets commands through only, or its passive mode is set up wrongly (%v)", e.at, e.err)
+	return fmt.Sprintf("it answers, but the data connection to %s fails: a firewall or router blocks it, or the server's passive mode is set up wrongly (%v)", e.at, e.err)
 }
 
 func (e *blockedError) Unwrap() error { return e.err }
@@ -359,7 +359,7 @@ func (p *Target) refused(user string, err error) error {
 		return fmt.Errorf("%w: logging in to %s: the server says %d %s", target.ErrBusy, p.addr.Host, te.Code, te.Msg)
 	}
 	if !broken(err) && !p.addr.Secure() && wantsTLS(err.Error()) {
-		return fmt.Errorf("%w: %s lets nobody in without TLS: write ftps:// instead of ftp:// (it says %s)", target.ErrReadOnly, p.addr.Host, strings.TrimSpace(err.Error()))
+		return fmt.Errorf("%w: %s requires TLS: write ftps:// instead of ftp:// (it says %s)", target.ErrReadOnly, p.addr.Host, strings.TrimSpace(err.Error()))
 	}
 	if !broken(err) {
 		if user == "anonymous" {
@@ -394,11 +394,11 @@ func (p *Target) unreachable(err error) error {
 	var limit *remote.LimitError
 	switch {
 	case errors.As(err, &limit):
-		return fmt.Errorf("%s is no FTP server that can be used: %w", host, limit)
+		return fmt.Errorf("%s is not a usable FTP server: %w", host, limit)
 	case errors.As(err, &cert):
-		return fmt.Errorf("%w: %s shows a certificate that nobody vouches for (%w); if that is the console's own, set unchecked-certificate on the target", target.ErrReadOnly, host, cert.Err)
+		return fmt.Errorf("%w: the certificate of %s is not trusted (%w); if it is the console's own, set unchecked-certificate on the target", target.ErrReadOnly, host, cert.Err)
 	case errors.As(err, &te) && p.addr.Secure():
-		return fmt.Errorf("%w: %s knows no TLS: it answers %s; write ftp:// to go without (%w)", target.ErrReadOnly, host, te.Error(), err)
+		return fmt.Errorf("%w: %s has no TLS: it answers %s; write ftp:// to connect without (%w)", target.ErrReadOnly, host, te.Error(), err)
 	case errors.As(err, &te) && te.Code >= 400 && te.Code < 500:
 		return fmt.Errorf("%w: %s answers: %s", target.ErrBusy, host, te.Error())
 	case errors.As(err, &te):

@@ -121,7 +121,7 @@ func (p *Target) Replace(ctx context.Context, name string, size int64) (target.W
 	switch {
 	case err != nil:
 	case p.traits.noRename.Load():
-		err = errors.New("the server gives files no other names, so one that is there cannot be replaced without losing it; remove it first")
+		err = errors.New("the server cannot rename files, so an existing file cannot be replaced safely; remove it first")
 	}
 	if err != nil {
 		return nil, p.explain("replacing", name, err)
@@ -175,7 +175,7 @@ func (w *writer) There() int64 { return w.wrote }
 // Keep goes on behind the first n bytes of what was left.
 func (w *writer) Keep(n int64) error {
 	if n < w.wrote && w.p.traits.noOverwrite.Load() {
-		return w.p.explain("resuming", w.name, errors.New("the server writes only behind all of what is there"))
+		return w.p.explain("resuming", w.name, errors.New("the server can only append to the whole file"))
 	}
 	w.from, w.wrote = n, n
 	return nil
@@ -244,11 +244,11 @@ func (w *writer) send(s *session, r io.Reader) error {
 		case w.from > 0 && unknown(err) && !p.traits.noOverwrite.Load():
 			p.traits.noOverwrite.Store(true)
 			if w.from != w.there { // writing behind all of it would be wrong
-				return fmt.Errorf("%w: %s does not write in the middle of a file, so it is begun again", target.ErrBusy, p.addr.Host)
+				return fmt.Errorf("%w: %s cannot write in the middle of a file, so it starts again", target.ErrBusy, p.addr.Host)
 			}
 		case w.from > 0 && unknown(err):
 			p.traits.noAppend.Store(true)
-			return fmt.Errorf("%w: %s does not resume in the middle of a file, so it is begun again", target.ErrBusy, p.addr.Host)
+			return fmt.Errorf("%w: %s cannot resume a file, so it starts again", target.ErrBusy, p.addr.Host)
 		default:
 			return err
 		}
@@ -491,7 +491,7 @@ func (w *writer) named() error {
 	p := w.p
 	n, err := p.sizeOf(w.ctx, w.name, w.wrote)
 	if err == nil && n != w.wrote {
-		err = fmt.Errorf("it has %d bytes there and not %d", n, w.wrote)
+		err = fmt.Errorf("it has %d bytes there instead of %d", n, w.wrote)
 	}
 	if err != nil {
 		return p.explain("naming", w.name, err)

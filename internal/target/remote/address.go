@@ -39,13 +39,13 @@ func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
 	if !found || !slices.Contains(schemes, scheme) {
 		return a, false, nil
 	}
-	bad := fmt.Errorf("%q is no address that can be used; write it like %s", s, examples[scheme])
+	bad := fmt.Errorf("%q is not a usable address; write it like %s", s, examples[scheme])
 	u, err := url.Parse(s)
 	if err != nil || u.Hostname() == "" {
 		return a, true, bad
 	}
 	if _, has := u.User.Password(); has {
-		return a, true, fmt.Errorf("a password does not stand in an address: take it out of %s, and it is asked for", strings.Replace(s, u.User.String(), u.User.Username()+":…", 1))
+		return a, true, fmt.Errorf("do not put a password into an address: remove it from %s, and it will be asked for", strings.Replace(s, u.User.String(), u.User.Username()+":…", 1))
 	}
 	a = Address{Scheme: scheme, Host: u.Hostname(), User: u.User.Username(), Root: strings.Trim(path.Clean("/"+u.Path), "/")}
 	if domain, user, ok := strings.Cut(a.User, ";"); ok && scheme == SMB {
@@ -53,7 +53,7 @@ func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
 	}
 	if p := u.Port(); p != "" {
 		if a.Port, err = strconv.Atoi(p); err != nil || a.Port < 1 || a.Port > 65535 {
-			return a, true, fmt.Errorf("%q is no port", p)
+			return a, true, fmt.Errorf("%q is not a port", p)
 		}
 	}
 	return a, true, nil

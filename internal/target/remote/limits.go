@@ -33,7 +33,7 @@ type Bounds struct{ entries int }
 // Count takes in that a folder was listed. The error ends the walk.
 func (b *Bounds) Count(entries int) error {
 	if b.entries += entries; b.entries > mostEntries {
-		return &LimitError{fmt.Sprintf("it has more than %d files and folders; give a folder further down", mostEntries)}
+		return &LimitError{fmt.Sprintf("it has more than %d files and folders; use a subfolder", mostEntries)}
 	}
 	return nil
 }
@@ -41,7 +41,7 @@ func (b *Bounds) Count(entries int) error {
 // Deep says why a folder is not gone into, nil where it can be.
 func (b *Bounds) Deep(dir string) error {
 	if strings.Count(dir, "/") >= mostDeep {
-		return &LimitError{fmt.Sprintf("it lies more than %d folders deep, so it is not looked into", mostDeep)}
+		return &LimitError{fmt.Sprintf("it is more than %d folders deep, so it is not read", mostDeep)}
 	}
 	return nil
 }
@@ -58,7 +58,7 @@ func (c *Replies) Read(b []byte) (int, error) {
 	over := c.got >= mostReply
 	c.mu.Unlock()
 	if over {
-		return 0, &LimitError{"the server answers without an end: " + size.Format(mostReply) + " came for one command"}
+		return 0, &LimitError{"the server's answer does not end: " + size.Format(mostReply) + " came for one command"}
 	}
 	n, err := c.Conn.Read(b)
 	c.mu.Lock()

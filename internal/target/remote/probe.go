@@ -90,17 +90,17 @@ func (r *Probe) Try(ctx context.Context, p target.Target) error {
 	if err == nil {
 		got, err = io.ReadAll(io.NewSectionReader(back, 0, probeLength))
 		if err == nil && !bytes.Equal(got, data) {
-			err = fmt.Errorf("it came back otherwise than it was sent")
+			err = fmt.Errorf("it reads back differently")
 		}
 		_ = back.Close()
 	}
 	if err != nil {
-		wrong("What was written could not be read back", err)
+		wrong("The test file could not be read back", err)
 	} else {
 		r.Down = rate(time.Since(began))
 	}
 	if err := r.goOn(ctx, p, w, name, data); err != nil {
-		wrong("What was written could not be resumed", err)
+		wrong("The test file could not be resumed", err)
 		return nil
 	}
 	return nil
@@ -143,12 +143,12 @@ func (r *Probe) goOn(ctx context.Context, p target.Target, w target.Writer, name
 func (r *Probe) named(ctx context.Context, p target.Target, w target.Writer, name string) error {
 	if err := w.Commit(); err != nil {
 		_ = w.Abort()
-		r.Wrong = append(r.Wrong, fmt.Sprintf("What was written could not be given its name: %v.", err))
+		r.Wrong = append(r.Wrong, fmt.Sprintf("The test file could not be renamed: %v.", err))
 		return nil
 	}
 	r.Renames = true
 	if err := p.Remove(ctx, name); err != nil {
-		r.Wrong = append(r.Wrong, fmt.Sprintf("What was written could not be removed: %v.", err))
+		r.Wrong = append(r.Wrong, fmt.Sprintf("The test file could not be removed: %v.", err))
 	}
 	return nil
 }

@@ -24,12 +24,12 @@ func (e *LoginError) Error() string {
 	if e.User == "" {
 		a := e.Address
 		a.User = "user"
-		return fmt.Sprintf("%s wants a name and a password, and none were given: the target's address needs a user, as in %s", e.Address.Host, a)
+		return fmt.Sprintf("%s needs a user name and password: put the user name into the target's address, as in %s", e.Address.Host, a)
 	}
 	if !e.Given {
-		return fmt.Sprintf("%s wants the password of %s", e.Address.Host, e.User)
+		return fmt.Sprintf("%s needs the password of %s", e.Address.Host, e.User)
 	}
-	return fmt.Sprintf("%s does not let %s in: the name or the password is wrong (%v)", e.Address.Host, e.User, e.Err)
+	return fmt.Sprintf("%s refuses %s: the user name or the password is wrong (%v)", e.Address.Host, e.User, e.Err)
 }
 
 func (e *LoginError) Unwrap() error { return target.ErrReadOnly }
@@ -43,13 +43,13 @@ func Unreachable(host string, port int, what string, err error) error {
 	say := ""
 	switch {
 	case errors.As(err, &dns):
-		say = fmt.Sprintf("there is no computer or console called %s", host)
+		say = fmt.Sprintf("no computer or console is named %s", host)
 	case errors.Is(err, errRefused):
-		say = fmt.Sprintf("%s is there, and no %s answers on port %d: start it there, or fix the port", host, what, port)
+		say = fmt.Sprintf("%s is on, but no %s answers on port %d: start it there, or correct the port", host, what, port)
 	case errors.Is(err, errNoRoute):
-		say = fmt.Sprintf("there is no way to %s from this computer: look at the cable, and at both addresses", host)
+		say = fmt.Sprintf("no route to %s from this computer: check the cable and both addresses", host)
 	case errors.As(err, &ne) && ne.Timeout():
-		say = fmt.Sprintf("%s does not answer: it is off, or something between swallows what is sent", at)
+		say = fmt.Sprintf("%s does not answer: it is off, or a firewall blocks the connection", at)
 	default:
 		return nil
 	}

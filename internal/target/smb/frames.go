@@ -50,11 +50,11 @@ func (f *framed) Read(b []byte) (int, error) {
 		length := int64(binary.BigEndian.Uint32(f.head[:]))
 		switch {
 		case f.head[0] != 0:
-			return n, f.refuse("what it sends are no SMB messages")
+			return n, f.refuse("it does not speak SMB")
 		case length < leastFrame:
-			return n, f.refuse(fmt.Sprintf("it sends a message of %d bytes, which is none", length))
+			return n, f.refuse(fmt.Sprintf("it sends an invalid message of %d bytes", length))
 		case length > mostFrame:
-			return n, f.refuse(fmt.Sprintf("it sends a message of %s, which is more than was asked for", size.Format(length)))
+			return n, f.refuse(fmt.Sprintf("it sends a message of %s, more than was requested", size.Format(length)))
 		}
 		f.left = length
 	}

@@ -28,7 +28,7 @@ func TestServersThatSendNonsense(t *testing.T) {
 	}{
 		{"empty messages", "\x00\x00\x00\x00", "it sends a message of 0 bytes, which is none"},
 		{"a huge message", "\x00\xff\xff\xff", "it sends a message of 16.00 MiB"},
-		{"something else", "220 hello\r\n", "what it sends are no SMB messages"},
+		{"something else", "220 hello\r\n", "it does not speak SMB"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			at := speaker(t, func(c net.Conn) {

@@ -103,16 +103,16 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case s.frames.wrong.Load() != nil:
-		return nil, fmt.Errorf("what answers on port %d of %s is no SMB server that can be used: %w", a.Port, a.Host, s.frames.wrong.Load())
+		return nil, fmt.Errorf("what answers on port %d of %s is not a usable SMB server: %w", a.Port, a.Host, s.frames.wrong.Load())
 	case errors.As(err, &re) && slices.Contains(denials, re.Code), errors.Is(err, os.ErrPermission):
 		return nil, &remote.LoginError{Address: a, User: o.User, Given: o.Password != "", Err: wordy(err)}
 	case errors.As(err, &re):
-		return nil, fmt.Errorf("%w: %s does not let anybody in: %w", target.ErrReadOnly, a.Host, wordy(err))
+		return nil, fmt.Errorf("%w: %s refuses the login: %w", target.ErrReadOnly, a.Host, wordy(err))
 	}
 	if s.conn.Stalled() {
-		return nil, fmt.Errorf("%w: something takes the connection on port %d of %s, and says nothing", target.ErrGone, a.Port, a.Host)
+		return nil, fmt.Errorf("%w: something accepts the connection on port %d of %s but does not answer", target.ErrGone, a.Port, a.Host)
 	}
-	return nil, fmt.Errorf("%w: what answers on port %d of %s is no SMB server of version 2 or 3, or it was interrupted", target.ErrGone, a.Port, a.Host)
+	return nil, fmt.Errorf("%w: what answers on port %d of %s is not an SMB 2 or 3 server, or it was interrupted", target.ErrGone, a.Port, a.Host)
 }
 
 func (s *server) close() {
@@ -193,7 +193,7 @@ func Open(ctx context.Context, a Address, o Options) (*Target, error) {
 			}
 			say = "; there are: " + strings.Join(names, ", ")
 		}
-		return nil, fmt.Errorf("%s names no share%s", a, say)
+		return nil, fmt.Errorf("%s has no share name%s", a, say)
 	}
 	s, err := connect(ctx, a, o)
 	if err != nil {
@@ -285,7 +285,7 @@ func inside(name string) error {
 		return fs.ErrInvalid
 	}
 	if i := strings.IndexAny(name, "\\:*?\"<>|\x00"); i >= 0 {
-		return fmt.Errorf("a share takes no name with %q in it", name[i])
+		return fmt.Errorf("a share does not allow %q in a name", name[i])
 	}
 	return nil
 }

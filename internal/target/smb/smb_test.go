@@ -134,7 +134,7 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 	}{
 		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly, "does not let " + s.User + " in: the name or the password is wrong"},
 		"no share named": {at(""), good, nil, "names no share; there are: "},
-		"no such share":  {at("attic"), good, target.ErrGone, "there is no such share"},
+		"no such share":  {at("attic"), good, target.ErrGone, "no such share"},
 		"no such folder": {at("games/attic"), good, nil, "there is no folder attic on the share games"},
 		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good, target.ErrGone, "no SMB server answers on port"},
 	} {

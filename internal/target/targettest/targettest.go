@@ -92,7 +92,7 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 		require.NoError(t, w.Abort())
 		assert.Empty(t, paths(t, p), "an aborted file leaves nothing")
 	})
-	t.Run("a second try takes over what a interrupted one left", func(t *testing.T) {
+	t.Run("a second try takes over what an interrupted one left", func(t *testing.T) {
 		p := open(t)
 		w, err := p.Create(ctx, "again.iso", 100)
 		require.NoError(t, err)

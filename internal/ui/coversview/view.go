@@ -28,7 +28,7 @@ func (m *Model) Why() state.Why {
 	case !ok && m.lacks && m.filter == "":
 		return state.Why{Lead: "Nothing", Say: "has all its pictures. m shows all titles again."}
 	case !ok:
-		return state.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
+		return state.Why{Lead: "Nothing", Say: "match the filter. esc shows all titles again."}
 	}
 	t := &m.d.Scan.Titles[e.title]
 	w := state.Why{Lead: fmt.Sprintf("%s, %s:", t.Label(), m.of)}

@@ -56,7 +56,7 @@ func (m *Model) fieldActions() []state.Action {
 		state.Do("l", "lock or unlock it", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
 		}),
-		state.Do("r", "as the file tells", func() tea.Cmd {
+		state.Do("r", "as in the file", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
 		}),
 	}
@@ -76,7 +76,7 @@ func (m *Model) change() {
 	}
 	t := m.d.Scan.Titles[i]
 	field := title.Editable[m.field]
-	q := state.Question{Prompt: field + ": ", Value: *t.Value(field), Hint: "nothing leaves it to what the file tells",
+	q := state.Question{Prompt: field + ": ", Value: *t.Value(field), Hint: "empty uses what the file says",
 		Done: func(v string) tea.Cmd { return m.setField(t, field, v) }}
 	if field == "platform" {
 		for _, p := range m.d.Set.Platforms {

@@ -68,15 +68,15 @@ func (m *Model) Actions() []state.Action {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
 		state.Do("o", "order", m.NextOrder).Saying("worst first, largest, by name, by ID, newest, by platform"),
-		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksum lists; again: stop"),
+		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksums; again: stop"),
 		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
 		state.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
-		state.Do("X", "take in again", func() tea.Cmd { return m.d.BringBack() }).Saying("all that was left out"),
-		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("to one title"),
-		state.Do("-", "part discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("each a title of its own"),
+		state.Do("X", "include again", func() tea.Cmd { return m.d.BringBack() }).Saying("everything left out"),
+		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("ininto one title"),
+		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title"),
 		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
-		state.Do("t", "title list", state.Just(m.list)).Saying("a CSV file of yours with names, regions, years"),
-		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("one that is suspiciously large inside"),
+		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),
+		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("open it although it is suspiciously large inside"),
 		state.Do("s", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
@@ -169,7 +169,7 @@ func (m *Model) list() {
 }
 
 func (m *Model) password() {
-	m.d.Ask(state.Question{Prompt: "password: ", Hint: "it is tried on all encrypted archives, and kept in the bench as plain text", Done: m.d.Password})
+	m.d.Ask(state.Question{Prompt: "password: ", Hint: "it is tried on all encrypted archives, and stored in the bench as plain text", Done: m.d.Password})
 }
 
 // Click moves the cursor.
@@ -189,15 +189,15 @@ func sound(t *title.Title) string {
 	}
 	switch {
 	case !inside:
-		return "is taken for what the extension of its name says: nothing in the file tells more."
+		return "is identified by its extension only: nothing in the file says more."
 	case t.Form == title.Image:
-		return "is sound: its volume is whole and says what it is."
+		return "is OK: its volume is complete and identifies it."
 	case t.Form == title.Tracks:
-		return "is sound: its cue sheet and track files agree, and the volume in them says what it is."
+		return "is OK: its cue sheet and tracks match, and the volume in them identifies it."
 	case t.Form == title.Folder:
-		return "is sound: a file in the folder says what it is."
+		return "is OK: a file in the folder identifies it."
 	}
-	return "is sound: its header is whole and says what it is."
+	return "is OK: its header is valid and identifies it."
 }
 
 // Why says what is known of the title under the cursor.
@@ -220,7 +220,7 @@ func (m *Model) Why() state.Why {
 		w.Say, w.Ways = "may be bad: "+t.Findings[k].Say+".", []string{t.Findings[k].Remedy}
 	} else if len(t.Findings) > 0 {
 		f := t.Findings[0]
-		w.Say = "is sound. Worth knowing: " + f.Say + "."
+		w.Say = "is OK. Note: " + f.Say + "."
 		if f.Remedy != "" {
 			w.Ways = []string{f.Remedy}
 		}
@@ -235,9 +235,9 @@ func (m *Model) empty() state.Why {
 	case len(m.d.Scan.Titles) > 0 && m.Trouble() != "":
 		return state.Why{Lead: "Nothing", Say: "is left: " + m.Trouble() + "."}
 	case m.Narrowed():
-		return state.Why{Lead: "Nothing", Say: "is left by the filter. esc shows all titles again."}
+		return state.Why{Lead: "Nothing", Say: "match the filter. esc shows all titles again."}
 	}
-	return state.Why{Lead: "No titles", Say: fmt.Sprintf("were found: %s looked at, none of a known platform. Sources: %s.",
+	return state.Why{Lead: "No titles", Say: fmt.Sprintf("found: %s searched, none of a known platform. Sources: %s.",
 		size.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}
 }
 

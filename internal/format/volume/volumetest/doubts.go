@@ -63,7 +63,7 @@ func (f Filesystem) comesBack(t *testing.T) {
 	device := &forgetful{d, true}
 	v = f.open(t, device)
 	_, err := v.Gather(ctx, "big", true, nil)
-	require.ErrorContains(t, err, "it came back otherwise than it was written")
+	require.ErrorContains(t, err, "it reads back differently")
 	_ = v.Close()
 	got, err := Contents(f.open(t, d))
 	require.NoError(t, err)
