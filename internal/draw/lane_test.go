@@ -53,7 +53,7 @@ func TestOnlyRunsOfTheBenchAreCharted(t *testing.T) {
 func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	d := draw.Checklist{}.Draw(options("a4"))
 	dir := t.TempDir()
-	for name, say := range map[string]string{"x.png": "a drawing is a .pdf or .svg file", "x": "a drawing is a .pdf or .svg file", "no/x.pdf": "is not there; make it first", "file/x.pdf": "is no folder"} {
+	for name, say := range map[string]string{"x.png": "a drawing must be a .pdf or .svg file", "x": "a drawing must be a .pdf or .svg file", "no/x.pdf": "does not exist; create it first", "file/x.pdf": "is not a folder"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), nil, 0o644))
 		assert.ErrorContains(t, draw.Save(filepath.Join(dir, name), d), say)
 	}
@@ -96,7 +96,7 @@ func TestNamesOfKindsAndFolds(t *testing.T) {
 		assert.True(t, strings.HasPrefix(k.Words(), "the "), "%s has words", k)
 	}
 	_, err := draw.KindNamed("poster")
-	assert.EqualError(t, err, `there is no drawing "poster"; there are: rack, map, tree, connections, card, run, fit, checklist`)
+	assert.EqualError(t, err, `unknown drawing "poster"; drawings are: rack, map, tree, connections, card, run, fit, checklist`)
 	for _, f := range draw.Folds {
 		found, err := draw.FoldNamed(f.Name)
 		require.NoError(t, err)
@@ -106,5 +106,5 @@ func TestNamesOfKindsAndFolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "quarter", f.Name)
 	_, err = draw.FoldNamed("third")
-	assert.EqualError(t, err, `a card cannot be folded to "third"; there are: quarter, eighth, half, whole`)
+	assert.EqualError(t, err, `unknown fold "third"; folds are: quarter, eighth, half, whole`)
 }

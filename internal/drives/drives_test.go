@@ -127,7 +127,7 @@ func TestDrivesAreFound(t *testing.T) {
 	_, err = c.Look(ctx, stick+"1")
 	assert.Error(t, err)
 	_, err = c.Look(ctx, "nothing")
-	assert.ErrorContains(t, err, "there is no drive nothing")
+	assert.ErrorContains(t, err, "no drive nothing")
 }
 
 func TestTheGuardRefuses(t *testing.T) {
@@ -138,7 +138,7 @@ func TestTheGuardRefuses(t *testing.T) {
 		"the running system": {func(c *computer) { c.write(c.Proc, "self/mountinfo", "1 0 8:161 / / rw - ext4 /dev/root rw\n") }, "the running system is on it"},
 		"a mount": {func(c *computer) {
 			c.write(c.Proc, "self/mountinfo", "1 0 8:161 / /media/a\\040stick rw - vfat x rw\n")
-		}, "is mounted at /media/a stick; let it go first"},
+		}, "is mounted at /media/a stick; unmount it first"},
 		"a mount by its path, through FUSE": {func(c *computer) {
 			c.write(c.Proc, "self/mountinfo", "1 0 0:50 / /mnt/q rw - fuseblk "+c.Dev+"/sdb1 rw\n")
 		}, "is mounted at /mnt/q"},
@@ -168,7 +168,7 @@ func TestTheGuardRefuses(t *testing.T) {
 		"another table": {func(c *computer) {
 			another(c.t, filepath.Join(c.Dev, "sdb"))
 		}, "its partition table is different"},
-		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) }, "there is no drive"},
+		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) }, "58 again: no drive"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := newComputer(t)

@@ -66,10 +66,10 @@ func TestMistakesInABench(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no bench")
 	target := "format = 1\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: the key "nmae" is not known here; did you mean "name"?`,
-		"format = 9\n":                         "reads up to format 2",
+		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: unknown key "nmae"; did you mean "name"?`,
+		"format = 9\n":                         "it has format 9",
 		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, an address (at) and a loader",
-		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets called "a"`,
+		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets are named "a"`,
 		target + "space = 'huge'\n":                                     "is no size",
 		target + "everything = 'yes'\n":                                 "b.toml:6:",
 	} {
@@ -152,7 +152,7 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	for text, want := range map[string]string{
 		"[[edit]]\nname = 'x'\n":                       "an edit needs its own file",
 		"[[edit]]\nfile = 'a'\n[[edit]]\nfile = 'a'\n": "an edit needs its own file",
-		"[[edit]]\nfile = 'a'\nlocked = ['colour']\n":  `"colour" is no field that can be locked`,
+		"[[edit]]\nfile = 'a'\nlocked = ['colour']\n":  `"colour" cannot be locked`,
 		"[[edit]]\nfile = 'a'\nnaem = 'x'\n":           "naem",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte("format = 1\n"+text), 0o644))

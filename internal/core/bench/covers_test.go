@@ -37,7 +37,7 @@ func TestPathsOnServers(t *testing.T) {
 		assert.NoError(t, bench.CheckPath(good), good)
 	}
 	for bad, says := range map[string]string{
-		"{titel}.png": "there is no {titel}", "{nam}.png": "did you mean {name}?", "{id.png": "is not closed", "id}.png": "is not closed", "../x.png": "leads out", "/x.png": "leads out", "a/../../x": "leads out",
+		"{titel}.png": "unknown field {titel}", "{nam}.png": "did you mean {name}?", "{id.png": "has an unclosed", "id}.png": "has an unclosed", "../x.png": "leads out", "/x.png": "leads out", "a/../../x": "leads out",
 		"http://other/x.png": "leads out", "": "leads out", `a\b`: "leads out",
 	} {
 		assert.ErrorContains(t, bench.CheckPath(bad), says, bad)

@@ -138,7 +138,7 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), "everything = false", "evrything = false", 1)), 0o644))
 	_, err = bench.Open(file, state)
-	require.ErrorContains(t, err, `evrything" is not known here`)
+	require.ErrorContains(t, err, `evrything"; did you mean "everything"?`)
 	require.ErrorContains(t, err, `did you mean "everything"?`)
 	require.ErrorContains(t, err, "The last good version of it is kept as ")
 	_, at, _ := strings.Cut(err.Error(), "kept as ")
@@ -227,7 +227,7 @@ func TestContradictionsAreReported(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"cluster = '3KiB'\n": "a power of two", "reserve = -1\n": "cannot be negative",
-		"also-for = ['rowan']\n": "first loader already",
+		"also-for = ['rowan']\n": "first loader",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, []byte(target+text), 0o644))

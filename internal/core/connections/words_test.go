@@ -58,6 +58,6 @@ func TestTheSheetReportsBothEndsOnEverySystem(t *testing.T) {
 		}
 	}
 	_, err := SheetOf(&bench.Cable{Computer: "192.168.78.1"}, "linux", "Corvane", "x")
-	assert.ErrorContains(t, err, "is no address with the length of a mask")
+	assert.ErrorContains(t, err, "is not an address with a prefix length, such as 192")
 	assert.Subset(t, Systems, []string{"linux", "windows", "darwin"})
 }

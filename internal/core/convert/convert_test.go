@@ -110,7 +110,7 @@ func TestAFullDiskInTheMiddle(t *testing.T) {
 			to, err := folder.Open(small, folder.Options{})
 			require.NoError(t, err)
 			defer to.Close()
-			require.ErrorContains(t, do(to), "no free space")
+			require.ErrorContains(t, do(to), "full (no space")
 			left, err := os.ReadDir(small)
 			require.NoError(t, err)
 			assert.Empty(t, left)

@@ -129,7 +129,7 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 	assert.Contains(t, s.Explain(5).Say, "its cover stays away: covers may take 195.31 KiB here")
 	assert.Contains(t, s.Explain(0).Say, "goes as it is")
 	c := s.Covers()
-	assert.Equal(t, "Covers take 192.00 KiB of the 195.31 KiB that they may; those of 2 titles find no space.", c.Say())
+	assert.Equal(t, "Covers take 192.00 KiB of the 195.31 KiB they may use; those of 2 titles do not fit.", c.Say())
 	s.Rank([]int8{0, -1, 0, 0, 5, 5})
 	assert.Equal(t, []int{0, 2, 4, 5}, dressed(), "the most wanted first")
 	s.Put(4, false)

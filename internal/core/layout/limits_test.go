@@ -59,10 +59,10 @@ func TestTheLimitsOfAnAttachmentHold(t *testing.T) {
 		"longest name":    {`longest-name = 20`, `path = "g/{title}{ext}"`, "fat32", "g/Sluice Gate Sam.w8"},
 		"longest path":    {`longest-path = 22`, `path = "folder/{title}{ext}"`, "fat32", "folder/Sluice Gate.w8"},
 		"twice the title": {`longest-path = 40`, `path = "{title}/{title}{ext}"`, "fat32", "Sluice Gate Sam/Sluice Gate Sam.w8"},
-		"no space at all": {`longest-path = 8`, `path = "a/long/way/{title}{ext}"`, "fat32", "no: its path a/long/way/Sluice Gate Sam and the Ferry of Copper Tide.w8 would be too long there, however short its name"},
+		"no space at all": {`longest-path = 8`, `path = "a/long/way/{title}{ext}"`, "fat32", "no: its path a/long/way/Sluice Gate Sam and the Ferry of Copper Tide.w8 would be too long there, however short the name"},
 		"its characters":  {`permitted = ["A-Z", "a-z", " /.0-9"]`, `path = "g/{title|replace: :}{ext}"`, "fat32", "g/SluiceGateSamandtheFerryofCopperTide.w8"},
 		"forbidden there": {`forbidden = "aS"`, `path = "g/{title}{ext}"`, "fat32", "g/luice G te m nd the Ferry of Copper Tide.w8"},
-		"no path, no ID":  {``, `path = "{id}"`, "fat32", "no: Mine needs the id in the path {id}, and none was found in the file"},
+		"no path, no ID":  {``, `path = "{id}"`, "fat32", "no: Mine needs the id in the path {id}, but the file has none"},
 		"region or not":   {``, `path = "{if region}{region}{else}anywhere{end}/{title|max:6}{ext}"`, "fat32", "anywhere/Sluice.w8"},
 	} {
 		t.Run(name, func(t *testing.T) {

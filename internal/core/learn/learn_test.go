@@ -226,7 +226,7 @@ func TestNothingToLearnFrom(t *testing.T) {
 	dir := t.TempDir()
 	coretest.Write(t, dir, "holiday/a.txt", []byte("sun"))
 	_, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
-	assert.ErrorContains(t, err, "there is no game of a known platform, and no folder called like one")
+	assert.ErrorContains(t, err, "where games go: it has no game of a known platform, and no folder named like one")
 }
 
 func TestLettersAndRegionsAndPages(t *testing.T) {
@@ -301,7 +301,7 @@ func TestADraftIsSavedOnceAndWhole(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Mine \"of\" C:\\", p.Shown)
 	_, err = d.Save(file, dir, set)
-	assert.ErrorContains(t, err, "is there already, and was left as it is")
+	assert.ErrorContains(t, err, "mine.toml already exists and was not changed")
 	d.Rules[0].Path = "../{title}"
 	d.Platforms = nil
 	_, err = d.Save(filepath.Join(dir, "other.toml"), dir, set)

@@ -79,7 +79,7 @@ platforms = ["wren8"]
 path = "{title}"
 [[checklist]]
 say = "A"
-when = "not added and connection is not usb"
+when = "not added and via is not usb"
 [[checklist]]
 say = "B"
 when = "direct-cable and several-discs"

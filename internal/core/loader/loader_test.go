@@ -73,10 +73,10 @@ func TestABrokenPlatformSaysWhere(t *testing.T) {
 		"bad pattern":   {"VSP-[0-9]{5}", "VSP-[0-9", "error parsing regexp"},
 		"bad extension": {`".iso"`, `"iso"`, "must begin with a dot"},
 		"no marker":     {`file = "VESPER.INF"`, ``, "an image is recognised by a file in it"},
-		"other syntax":  {`"key=value"`, `"yaml"`, `the syntax "yaml" is not known`},
-		"no ID key":     {`key = "ID"`, ``, "does not say where the value is read"},
-		"impossible":    {"largest = 737_280_000", "largest = 5\nsmallest = 9", "cannot be at least 9 and at most 5"},
-		"unknown form":  {`forms = ["image"]`, `forms = ["tape"]`, `the form "tape" is not known`},
+		"other syntax":  {`"key=value"`, `"yaml"`, `unknown syntax "yaml"; known`},
+		"no ID key":     {`key = "ID"`, ``, "needs to say where the value is: a key"},
+		"impossible":    {"largest = 737_280_000", "largest = 5\nsmallest = 9", "cannot have at least 9 and at most 5"},
+		"unknown form":  {`forms = ["image"]`, `forms = ["tape"]`, `unknown form "tape"; known`},
 		"newer version": {"format = 1", "format = 7", "reads format 1"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -18,7 +18,7 @@ func TestWrongValuesInPlatformsAreReported(t *testing.T) {
 		{"skua", `offset = 0x10`, `offset = 0x10000`, "must lie in the first 65536 bytes"},
 		{"skua", `encoding = "utf-8"`, `encoding = "utf8"`, `did you mean "utf-8"?`},
 		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset is read from a marker whose syntax is binary"},
-		{"siskin", `line = 1`, `line = -1`, "does not say where the value is read"},
+		{"siskin", `line = 1`, `line = -1`, "needs to say where the value is: a key"},
 		{"siskin", `line = 1`, `key = "ID"`, "a key is read from key=value or json"},
 		{"meridian", `packages = [".mdp"]`, ``, "the form package and the extensions of packages go together"},
 		{"meridian", `".iso"`, `".ISO"`, "must begin with a dot and be in lower case"},
@@ -63,7 +63,7 @@ func TestOwnFilesOfAllSorts(t *testing.T) {
 	assert.Len(t, set.Profiles, 7, "what ships works on")
 	_, err = set.Profile("tern")
 	assert.ErrorContains(t, err, `the platform "wren9" is not described`)
-	assert.ErrorContains(t, err, `did you mean "wren8"?`)
+	assert.ErrorContains(t, err, `did you mean "root"?`)
 	_, err = set.Profile("rowan")
 	assert.NoError(t, err)
 }
@@ -77,7 +77,7 @@ func TestACopyIsOnesOwn(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, loader.OwnFile(dir, p.Name), file)
 		_, err = p.Copy(dir)
-		assert.ErrorContains(t, err, "is there already")
+		assert.ErrorContains(t, err, "bellows.toml already")
 	}
 	mine, err := loader.Known(dir)
 	require.NoError(t, err)
@@ -89,6 +89,6 @@ func TestACopyIsOnesOwn(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotEmpty(t, text)
 		_, err = p.Copy(dir)
-		assert.ErrorContains(t, err, "is yours already")
+		assert.ErrorContains(t, err, "Bellows is already")
 	}
 }

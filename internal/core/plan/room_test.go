@@ -137,8 +137,8 @@ func TestNothingToDoIsSaidAsItIs(t *testing.T) {
 	for wanted, want := range map[int]string{
 		0: "no title is selected for it",
 		1: "everything selected is already there",
-		2: "1 wanted title cannot go, the first of them Copper Tide (no space)",
-		7: "1 title there already, and 2 wanted titles cannot go, the first of them Copper Tide (no space)",
+		2: "1 wanted title do not fit, first Copper Tide (no space)",
+		7: "1 title already there, 2 wanted titles do not fit, first Copper Tide (no space)",
 	} {
 		s.wants = func(i int) bool { return wanted>>i&1 == 1 }
 		p := s.plan(t)

@@ -61,10 +61,10 @@ func TestWhatIsSetByHandWinsAndIsKept(t *testing.T) {
 	now := set(func(e *title.Edit) { e.Platform, e.Name, e.ID = "vesper", "Mended", "VSP-30303" })
 	assert.Equal(t, []string{"vesper", "Mended", "VSP-30303", "VSP-30303", "VSP-30303"}, []string{now.Platform, now.Name, now.ID, now.Key, now.Discs[0].ID})
 	assert.True(t, now.Sound(), "the user has reported what it is: %v", now.Findings)
-	assert.Equal(t, "Fixed from set by hand", from(now, "name"))
+	assert.Equal(t, "Mended from set by hand", from(now, "name"))
 
 	now = set(func(e *title.Edit) { e.Lock("name", true) })
-	assert.Equal(t, "Fixed from set by hand, locked", from(now, "name"))
+	assert.Equal(t, "Mended from set by hand, locked", from(now, "name"))
 	assert.Equal(t, []string{"name"}, now.Locked)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -75,7 +75,7 @@ func TestVerify(t *testing.T) {
 	assert.Regexp(t, `^suspect in it, 40\.00 MiB of SOUND/TUNES\.DAT are zeros, from byte 20,971,520 on$`, got["hole.iso"])
 	assert.Equal(t, "agrees with all.sha256, line 2", got["a.w8"])
 	assert.Regexp(t, `^differs its sha256 is [0-9a-f]+, and all\.sha256, line 3, says [0-9a-f]+$`, got["spoilt.w8"])
-	assert.Equal(t, "missing carts.sfv, line 1, names it, and it is not there", got["gone.iso"])
+	assert.Equal(t, "missing carts.sfv, line 1, names it, but it is not there", got["gone.iso"])
 	assert.Equal(t, "whole", got["pack.zip"])
 	assert.Contains(t, got["broken.zip"], "damaged the archive does not unpack: y.w8")
 	assert.Equal(t, 1, report.Counts[scan.Differs])

@@ -152,7 +152,7 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 	r, err := board[1].Check(context.Background(), "")
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1)
-	assert.Equal(t, "of 1 cover to be carried, 1 not here", r.Findings[0].Say)
+	assert.Equal(t, "of 1 cover to carry, 1 are not here", r.Findings[0].Say)
 	w.fill(1)
 	coretest.Write(t, w.dir, "carry/letter.txt", []byte("mine"))
 	r, err = w.look(1).Check(context.Background(), "")

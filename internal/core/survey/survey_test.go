@@ -138,7 +138,7 @@ func TestWrongTargetsAndProfiles(t *testing.T) {
 		target bench.Target
 		say    string
 	}{
-		"no such folder":   {bench.Target{At: filepath.Join(dir, "x"), Loader: "rowan", Via: "usb"}, "there is no folder"},
+		"no such folder":   {bench.Target{At: filepath.Join(dir, "x"), Loader: "rowan", Via: "usb"}, "no folder"},
 		"unknown loader":   {bench.Target{At: dir, Loader: "rown", Via: "usb"}, `did you mean "rowan"?`},
 		"no such profile":  {bench.Target{At: dir, Loader: "mine.toml", Via: "usb"}, "reading the loader profile"},
 		"wrong filesystem": {bench.Target{At: dir, Loader: "rowan", Via: "usb", As: "fat99"}, "known are fat32"},

@@ -153,7 +153,7 @@ func TestATargetThatIsAwayShowsWhatWasOnIt(t *testing.T) {
 	assert.Equal(t, fit.There, s.Sheet.Verdict(0).Kind, "as it was when it was looked at last")
 	assert.Contains(t, strings.Join(s.Plan().Notes, " "), "is away")
 	_, err = s.Open(t.Context())
-	assert.ErrorContains(t, err, "there is no folder")
+	assert.ErrorContains(t, err, "no folder")
 
 	w.bench.Targets[0].Name = "never seen"
 	w.bench.Targets[0].At += "-2"

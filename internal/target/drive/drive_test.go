@@ -157,7 +157,7 @@ func TestEveryFileContiguous(t *testing.T) {
 	_, err = p.Create(ctx, "c.iso", free-1<<20)
 	var pe *volume.FragmentedError
 	require.ErrorAs(t, err, &pe)
-	assert.ErrorContains(t, err, "--defragment frees space by moving others")
+	assert.ErrorContains(t, err, "--defragment makes contiguous space")
 }
 
 func TestTwoDoNotWriteAtOnce(t *testing.T) {
@@ -176,9 +176,9 @@ func TestTwoDoNotWriteAtOnce(t *testing.T) {
 
 func TestWrongDrives(t *testing.T) {
 	for _, c := range []struct{ name, want string }{
-		{filepath.Join(t.TempDir(), "none.img"), "there is no image or drive"},
+		{filepath.Join(t.TempDir(), "none.img"), "no image or drive"},
 		{t.TempDir(), "is a folder"},
-		{"no-such-serial", "there is no drive no-such-serial"},
+		{"no-such-serial", "no drive no-such-serial"},
 	} {
 		_, err := drive.Open(ctx, drives.Here, drive.Address{Drive: c.name}, drive.Options{})
 		assert.ErrorContains(t, err, c.want)
@@ -192,7 +192,7 @@ func TestWrongDrives(t *testing.T) {
 	assert.ErrorContains(t, err, "has no partition 2")
 	require.NoError(t, os.Truncate(img, 30*size.MiB)) // cut off
 	_, err = drive.Open(ctx, drives.Here, drive.Address{Drive: img}, drive.Options{})
-	assert.ErrorContains(t, err, "cannot be used: the volume says that it has")
+	assert.ErrorContains(t, err, "cannot be used: the volume should have")
 	require.NoError(t, os.Chmod(bare, 0o400))
 	ro := image(t, "fat32", partition.None, 64*size.MiB)
 	require.NoError(t, os.Chmod(ro, 0o400))
@@ -200,7 +200,7 @@ func TestWrongDrives(t *testing.T) {
 	defer p.Close()
 	err = p.MakeFolder(ctx, "x")
 	assert.ErrorIs(t, err, target.ErrReadOnly)
-	assert.ErrorContains(t, err, "slide its write lock back")
+	assert.ErrorContains(t, err, "unlock its write-protect switch")
 }
 
 // TestADeviceIsFilled fills a real block device: a loop device stands for a stick.

@@ -27,7 +27,7 @@ func TestAMistakeInTheBackgroundIsReported(t *testing.T) {
 		said = m.(string)
 	}
 	assert.True(t, broken)
-	assert.Equal(t, "it failed, which is a mistake of Polytome: there is no other half", said)
+	assert.Equal(t, "it failed because of a bug in Polytome: there is no other half", said)
 
 	d := New(t.Context(), bench.New(""), nil, 0)
 	d.Supposing = &Supposing{Working: true, changes: d.changes}
