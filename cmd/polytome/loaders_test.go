@@ -50,7 +50,7 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	put("profiles/rowan.toml", strings.Replace(string(text), "{id} - {title}.iso", "{title} - {id}.iso", 1))
 	put("profiles/wharf.toml", strings.Replace(string(text), `name = "rowan"`, `name = "wharf"`, 1))
 	put("profiles/bad.toml", strings.Replace(string(text), "contiguous = true", "one-peice = true", 1))
-	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nendings = [\".ter\"]\n")
+	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nextensions = [\".ter\"]\n")
 	put("platforms/none.toml", "format = 1\nname = \"none\"\n")
 	status, out, _ := own(t, config, "", "loaders")
 	assert.Equal(t, 0, status)

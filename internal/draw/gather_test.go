@@ -260,7 +260,7 @@ func TestWhatASourceCannotDraw(t *testing.T) {
 	require.NoError(t, os.RemoveAll(src.Bench.Resolve(src.Bench.Targets[0].At)))
 	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Target: 0}, options("a4"))
 	require.NoError(t, err, "the card needs no look")
-	assert.Contains(t, textOf(d), "What to do at the console is not reported")
+	assert.Contains(t, textOf(d), "What to do at the console is unknown, as the target could not be read:")
 	assert.Empty(t, scenetest.Wrong(d))
 	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindChecklist, Target: 0}, options("a4"))
 	assert.Error(t, err)

@@ -25,12 +25,12 @@ func TestALaneReportsWhatBecameOfItsRun(t *testing.T) {
 		Report: &run.Report{Put: 1100, Bytes: 4 * size.GiB, Resumed: size.GiB, Failed: []run.Failure{{}}, Skipped: 3, Untried: 6, Verify: run.VerifyFull, Elapsed: 3 * time.Second}}
 	text := textOf(draw.RunsOf([]journal.Run{r}, nil).Draw(options("a4")))
 	for _, want := range []string{"North stick", "not all · begun 14 March 2026, 00:00", "1,190 of 1,200 steps done", "1,100 files, 3.00 GiB written", "1.00 GiB were there from an earlier try", "1 failed", "3 skipped", "6 not tried", "read back", "took 3.0 s",
-		"at best 3.00 MiB/s, 2.00 MiB/s in the mean", "its drive was pulled", "FULL/a.iso", "and 2 more"} {
+		"at best 3.00 MiB/s, on average 2.00 MiB/s", "its drive was pulled", "FULL/a.iso", "and 2 more"} {
 		assert.Contains(t, text, want)
 	}
 	r.Report, r.Speeds, r.State, r.Course = nil, nil, journal.Broken, journal.Course{}
 	text = textOf(draw.RunsOf([]journal.Run{r}, nil).Draw(options("a4")))
-	for _, want := range []string{"interrupted", "3.00 GiB written", "no speed was written down for this run", "Nothing out of the ordinary happened"} {
+	for _, want := range []string{"interrupted", "3.00 GiB written", "no speed was recorded for this run", "Nothing unusual happened"} {
 		assert.Contains(t, text, want)
 	}
 }
@@ -66,7 +66,7 @@ func TestAFileIsWrittenWholeOrNotAtAll(t *testing.T) {
 	before, err := os.ReadFile(old)
 	require.NoError(t, err)
 	large := fitWith(60, 9).Draw(options("a4"))
-	assert.ErrorContains(t, draw.Save(old, large), "no free space")
+	assert.ErrorContains(t, draw.Save(old, large), "no space left on device")
 	after, err := os.ReadFile(old)
 	require.NoError(t, err)
 	assert.Equal(t, before, after, "what was there stays when its successor has no space")

@@ -23,7 +23,7 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 	require.NoError(t, b.Save())
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "space = '58GiB'")
+	assert.Contains(t, string(text), "capacity = '58GiB'")
 	got, err := bench.Load(file)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -70,7 +70,7 @@ func TestMistakesInABench(t *testing.T) {
 		"format = 9\n":                         "it has format 9",
 		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, an address (at) and a loader",
 		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets are named "a"`,
-		target + "space = 'huge'\n":                                     "is no size",
+		target + "capacity = 'huge'\n":                                     "is not a size",
 		target + "everything = 'yes'\n":                                 "b.toml:6:",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
@@ -85,7 +85,7 @@ func TestABenchThatCannotBeSavedStaysAsItWas(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\nroom = '58GiB'\nwithout = ['b', 'a']\n"))
+	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\ncapacity = '58GiB'\nwithout = ['b', 'a']\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, text, 0o644))

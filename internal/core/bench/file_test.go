@@ -140,7 +140,7 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 	_, err = bench.Open(file, state)
 	require.ErrorContains(t, err, `evrything"; did you mean "everything"?`)
 	require.ErrorContains(t, err, `did you mean "everything"?`)
-	require.ErrorContains(t, err, "The last good version of it is kept as ")
+	require.ErrorContains(t, err, "The last good version is kept as ")
 	_, at, _ := strings.Cut(err.Error(), "kept as ")
 	at, _, _ = strings.Cut(at, ":")
 	kept, err := os.ReadFile(at)
@@ -214,10 +214,10 @@ func TestAnOlderBenchIsTakenOver(t *testing.T) {
 func TestContradictionsAreReported(t *testing.T) {
 	target := "format = 2\n\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is among the titles of A, and among those that excluded: excluded",
-		"everything = true\ntitles = ['y']\n":                  "A wants everything, so its list of titles says nothing",
-		"without = ['y']\n":                                    "A wants only what its titles name",
-		"removing = ['f']\nreplace = ['f']\n":                  "f of A is marked to leave and to be replaced: it leaves",
+		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is both in the titles of A and in its exceptions: excluded",
+		"everything = true\ntitles = ['y']\n":                  "selects everything, so its list of titles has no effect",
+		"without = ['y']\n":                                    "selects only its listed titles, so its",
+		"removing = ['f']\nreplace = ['f']\n":                  "f of A is marked both to be removed and to be replaced: it is removed",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, []byte(target+text), 0o644))

@@ -74,14 +74,14 @@ func TestFindings(t *testing.T) {
 		"as it should be":   {good, whole, true, true, ""},
 		"letter case":       {"full/vsp-20417 - Copper Tide.ISO", whole, true, true, ""},
 		"no ID in front":    {"FULL/Copper Tide.iso", whole, false, false, "ignores it"},
-		"no such ID":        {"FULL/VSP-2041 - Copper Tide.iso", whole, false, false, `"VSP-2041" is no ID of the Vesper`},
-		"title too long":    {"FULL/VSP-20417 - " + strings.Repeat("x", 29) + ".iso", whole, false, false, "has 29 characters, and 28 are allowed"},
+		"no such ID":        {"FULL/VSP-2041 - Copper Tide.iso", whole, false, false, `"VSP-2041" is not an ID of the Vesper`},
+		"title too long":    {"FULL/VSP-20417 - " + strings.Repeat("x", 29) + ".iso", whole, false, false, "has 29 characters, but at most 28 are allowed"},
 		"odd character":     {"FULL/VSP-20417 - Copper+Tide.iso", whole, false, false, "'+' is not allowed"},
 		"other extension":   {"FULL/VSP-20417 - Copper Tide.img", whole, false, false, "ignores it"},
 		"in a folder":       {"FULL/sub/VSP-20417 - Copper Tide.iso", whole, false, false, "ignores it"},
 		"cut short":         {good, whole[:len(whole)-2048], true, false, "cut short"},
 		"other ID inside":   {good, image(t, "VSP-11111", "full"), true, false, "the image inside is VSP-11111"},
-		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "and is a full disc"},
+		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "but is a full disc"},
 		"no image":          {good, []byte("hello"), true, false, "does not start"},
 		"none of its files": {"VIDEO/reel.mov", []byte("x"), false, false, ""},
 		"half a file":       {"FULL/polytome-0123456789abcdef.begun", whole, false, false, "a run is writing this file"},
@@ -148,9 +148,9 @@ func TestPromisesAndTheFilesystem(t *testing.T) {
 	r := audit(t, dir, "fat32", check.Promise{Label: "Copper Tide", Path: "FULL/VSP-20417 - Copper Tide.iso", Size: 5},
 		check.Promise{Label: "Mosswick", Path: "SHORT/VSP-21377 - Mosswick.iso", Size: 5})
 	require.Len(t, r.Findings, 2)
-	assert.Contains(t, r.Findings[0].Say, "Copper Tide was to be here with 5 bytes")
+	assert.Contains(t, r.Findings[0].Say, "Copper Tide should have 5 bytes")
 	assert.Contains(t, r.Findings[1].Say, "Mosswick should be here but is not")
-	assert.Contains(t, strings.Join(r.Unchecked, "\n"), "whether every image lies contiguous", "that pieces cannot be seen is said")
+	assert.Contains(t, strings.Join(r.Unchecked, "\n"), "whether every image is contiguous", "that pieces cannot be seen is said")
 
 	r = audit(t, dir, "exfat")
 	assert.Equal(t, check.Stops, r.Findings[0].Grade)

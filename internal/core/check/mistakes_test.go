@@ -259,7 +259,7 @@ func TestEverythingIsRead(t *testing.T) {
 	assert.True(t, checkFiles(t, f, as["rowan"][0], check.Inside, "rowan").Good())
 	r := checkFiles(t, f, as["rowan"][0], check.Whole, "rowan")
 	assert.Equal(t, "fault parts LONG/VSP-20431/parts.toml []", reported(r)[0])
-	assert.Contains(t, r.Findings[0].Say, "its part 002.rwn is not what its list says")
+	assert.Contains(t, r.Findings[0].Say, "its part 002.rwn does not match its list: the")
 	f = maps.Clone(base["mica"])
 	disc := append(demo.SkuaDisc("SKUADISC", "SKU-0007", 1, "Long Water"), make([]byte, 100_000)...)
 	copy(disc[len(disc)-5000:], "the end of the disc")

@@ -185,7 +185,7 @@ func TestASecondSheetBesideAGoodOneIsLeft(t *testing.T) {
 	i := slices.IndexFunc(r.Findings, func(x check.Finding) bool { return x.Path == at })
 	require.GreaterOrEqual(t, i, 0)
 	require.Empty(t, r.Findings[i].Fixes)
-	require.Contains(t, r.Findings[i].Remedy, "keeps a title from starting that starts now")
+	require.Contains(t, r.Findings[i].Remedy, "working title from starting")
 	delete(f, "Titles/Two Tides/Two Tides (Disc 2).cue") // nothing else needs it now
 	r = checkFiles(t, f, as["bellows"][0], check.Inside, "bellows")
 	require.NotEmpty(t, r.Fixes())

@@ -74,7 +74,7 @@ func TestWhoseTargetItIs(t *testing.T) {
 	assert.Contains(t, rest[0].Words(), "FULLS, which is almost right")
 	assert.Contains(t, rest[0].Words(), "missing is ROWAN/rowan.run")
 	e := &check.UnknownError{Target: "/media/x", Nearest: &rest[0]}
-	assert.Contains(t, e.Error(), "/media/x is no target of any loader that is known; the nearest is Rowan")
+	assert.Contains(t, e.Error(), "/media/x does not belong to any known loader; the nearest is Rowan")
 	fit, rest = fits(t, files{"a/holiday.jpg": nil})
 	assert.Empty(t, fit)
 	assert.Zero(t, rest[0].Games+len(rest[0].Near), "nothing comes near")
@@ -229,7 +229,7 @@ func TestTheLabelDecides(t *testing.T) {
 		assert.Len(t, l.Games, len(r.Listed))
 		if !lists {
 			assert.Equal(t, check.Label, r.Findings[0].Kind)
-			assert.Contains(t, r.Findings[0].Say, "the volume is named HOLIDAY, and Bellows wants one called PIPIT")
+			assert.Contains(t, r.Findings[0].Say, "the volume is labelled HOLIDAY, but Bellows needs the label PIPIT")
 		}
 		require.NoError(t, p.Close())
 	}
@@ -331,9 +331,9 @@ func TestAListOfTitlesIsHeldAgainstWhatIsHere(t *testing.T) {
 	f["rowan-net.lst"] = []byte(text)
 	assert.Nil(t, list(checkFiles(t, f, on, check.Inside, "rowan")), "the list that fixes it is right")
 	f["rowan-net.lst"] = []byte(text + "VSP-99999;full;Gone;x.iso\n")
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `tells "VSP-99999;full;Gone;x.iso", which is not here`)
+	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `list has "VSP-99999;full;Gone;x.iso", which is not here`)
 	f["rowan-net.lst"] = []byte(text[strings.Index(text, "\n")+1:])
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `does not tell "VSP-20417;full;Copper Tide;`)
+	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `the list lacks "VSP-20417;full;Copper Tide;VSP-20417`)
 }
 
 // full is a target with nothing free.
@@ -380,7 +380,7 @@ func TestAFixIsNotMadeOnWhatHasChanged(t *testing.T) {
 	for _, st := range s.Plan().Steps {
 		assert.NotEqual(t, "boot/plover.prefs", st.Path)
 	}
-	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"), "boot/plover.prefs is not fixed: it was changed since it was found. Check the target again.")
+	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"), "boot/plover.prefs was not fixed: it was changed since it was found. Check the target again.")
 	m := b.Targets[0].Fixes[0]
 	assert.Equal(t, fix.Set, m.Do)
 	assert.Equal(t, "set leave=F10 in boot/plover.prefs", m.Words())

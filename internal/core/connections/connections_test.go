@@ -126,7 +126,7 @@ func TestLinksOnTheLoopback(t *testing.T) {
 	r = Trier{}.Try(ctx, listen(t, "SSH-2.0-something\r\n"))
 	assert.Equal(t, Another, r.State, "another program has the port")
 	assert.Contains(t, r.Say, `it begins with "SSH-2.0-something"`)
-	assert.Contains(t, r.Do, "two programs want that port")
+	assert.Contains(t, r.Do, "two programs use that port")
 	hung := judge.Listen(t, func(c net.Conn) { _, _ = c.Read(make([]byte, 1)) })
 	r = Trier{Wait: 200 * time.Millisecond}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: hung})
 	assert.Equal(t, Silent, r.State, "a server that hangs is no other program")
@@ -147,7 +147,7 @@ func TestLinksOnTheLoopback(t *testing.T) {
 	require.NoError(t, l.Close())
 	r = Trier{}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: port})
 	assert.Equal(t, Refused, r.State, "the console is on, and its server is not")
-	assert.Contains(t, r.Say, "is on, and nothing listens")
+	assert.Contains(t, r.Say, "is on, but nothing listens")
 }
 
 // timeout is how the system reports that nobody answered.
@@ -227,7 +227,7 @@ func TestEveryTargetHasALink(t *testing.T) {
 	assert.Equal(t, []string{"carried by hand", "this computer itself", "same network", "carried by hand", "direct cable"}, []string{h.Links[0].Joined(), h.Links[1].Joined(), h.Links[2].Joined(), h.Links[3].Joined(), h.Links[4].Joined()})
 	assert.Equal(t, "eth0", h.Links[2].Card, "the card that the box is behind")
 	assert.Equal(t, 445, h.Links[2].Port)
-	assert.Contains(t, strings.Join(h.Links[2].Must, "\n"), "while somebody plays")
+	assert.Contains(t, strings.Join(h.Links[2].Must, "\n"), "while filling and while playing")
 	assert.Equal(t, HalfSet, h.Links[4].CableSet)
 	require.Len(t, h.Reminder, 1)
 	assert.Contains(t, h.Reminder[0], "eth1 of this computer still has the address 192.168.77.1/24")

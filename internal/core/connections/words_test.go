@@ -41,7 +41,7 @@ func TestTheSheetReportsBothEndsOnEverySystem(t *testing.T) {
 			}
 			assert.NotContains(t, computer, "192.168.78.2", "the ends are not mixed up: %s", what)
 			assert.Contains(t, then, "ftp://192.168.78.2/hd1", what)
-			assert.Contains(t, back, "Before the cable, of eth1: "+before.was, what)
+			assert.Contains(t, back, "Before the cable, eth1: "+before.was, what)
 			assert.Contains(t, back, "On the Corvane: switch its network settings back", what)
 			if before.auto {
 				assert.Contains(t, back, says[1], what)

@@ -199,8 +199,8 @@ func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	got := states(r)
 	for name, says := range map[string]string{
 		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many", "Cut": "refused: the picture is damaged or cut short",
-		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop", "Elsewhere": "refused: it sends on to 127.0.0.2:9, which is no server of yours",
-		"Forbidden": "refused: it does not let us (403", "Lies": "refused: the picture is damaged", "Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
+		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop", "Elsewhere": "refused: it redirects to 127.0.0.2:9, which is not one of your servers",
+		"Forbidden": "refused: access denied (403", "Lies": "refused: the picture is damaged", "Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
 	} {
 		assert.Contains(t, got[name], says, name)
 	}
@@ -223,14 +223,14 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Timeout: time.Second}})
 	assert.Less(t, r.Asked, 30, "after some failures no more requests are sent to it")
 	require.NotEmpty(t, r.Trouble)
-	assert.Contains(t, r.Trouble[0], "shelf did not answer 4 times one after another, so it was left in peace")
+	assert.Contains(t, r.Trouble[0], "shelf did not answer 4 times in a row, so it was not asked any")
 	assert.Equal(t, 40, r.Missing)
 	assert.Less(t, time.Since(begun), 20*time.Second)
 
 	d = newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600, Data: func() []byte { return nil }}}, "One", "Two")
 	d.bench.Covers.Servers[0].Connections = 1
 	r = d.fetch(cover.FetchOptions{})
-	assert.Contains(t, strings.Join(r.Trouble, " "), "shelf wants to be left in peace for 1h0m0s")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "shelf asks for a pause of 1h0m0s")
 	asked, _, _ := d.server.Asked()
 	assert.Len(t, asked, 1, "and it is")
 }
@@ -278,7 +278,7 @@ func TestAnIndexSaysWhatThereIs(t *testing.T) {
 		r := d.fetch(cover.FetchOptions{}, "front", "disc")
 		assert.Equal(t, 3, r.Found, name)
 		assert.Equal(t, 3, r.Fetched, name)
-		assert.Contains(t, strings.Join(r.Trouble, " "), "1 line of its index have no path, or one that leads out of the server's own", name)
+		assert.Contains(t, strings.Join(r.Trouble, " "), "1 line in its index have no path or one outside the server's own", name)
 		asked, _, _ := d.server.Asked()
 		slices.Sort(asked)
 		assert.Equal(t, []string{"a/one.png", "all." + name, "b/two words.png", "c.png"}, asked, "nothing else is asked for, and the index once")
@@ -286,7 +286,7 @@ func TestAnIndexSaysWhatThereIs(t *testing.T) {
 	d := newState(t, map[string]pictures.Item{"all.csv": has([]byte("what,where\n"))}, "Copper Tide")
 	d.bench.Covers.Servers[0].Index = "all.csv"
 	r := d.fetch(cover.FetchOptions{})
-	assert.Contains(t, strings.Join(r.Trouble, " "), "names no column path")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "index has no column path")
 }
 
 func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
@@ -398,7 +398,7 @@ func TestAStoreThatCannotBeWrittenToIsReported(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "pictures"), []byte("a file is in the way"), 0o644))
 	r := d.fetch(cover.FetchOptions{})
 	assert.Equal(t, "missing: it could not be stored on this computer", states(r)["One"])
-	assert.Contains(t, strings.Join(r.Trouble, " "), "what was fetched cannot be kept")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "storing the download")
 	require.NoError(t, store.Close())
 	f := cover.NewFinder(d.bench, coretest.Set(t), nil)
 	r = f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{})
@@ -450,7 +450,7 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{})
 	assert.Less(t, r.Found, 6)
 	assert.Equal(t, 6, r.Found+r.Refused+r.Missing, "each has its answer")
-	assert.Contains(t, strings.Join(r.Trouble, " "), "no free space on device")
+	assert.Contains(t, strings.Join(r.Trouble, " "), "no space left on device")
 	for i := range d.titles {
 		if p := d.titles[i].Picture("front", 0); p != nil {
 			b, err := os.ReadFile(p.File.Path)

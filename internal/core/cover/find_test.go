@@ -193,7 +193,7 @@ func TestADamagedStoreIsMadeAgain(t *testing.T) {
 	s, err := cover.OpenStore(dir)
 	require.NoError(t, err)
 	defer s.Close()
-	assert.Contains(t, s.Note(), "was damaged and is made again")
+	assert.Contains(t, s.Note(), "was damaged and has been rebuilt; download the covers again")
 	assert.True(t, s.Empty())
 	file := filepath.Join(t.TempDir(), "a file")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))

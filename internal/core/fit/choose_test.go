@@ -218,7 +218,7 @@ func TestAReserveStaysFree(t *testing.T) {
 		s.Choose(func(int) bool { return true })
 		assert.Equal(t, want, s.Verdict(0).Kind)
 		if reserve > 0 {
-			assert.Contains(t, s.Explain(0).Say, "1.00 GiB are held in reserve")
+			assert.Contains(t, s.Explain(0).Say, "1.00 GiB are kept in reserve")
 		}
 	}
 }
@@ -228,7 +228,7 @@ func TestANameThatCannotBeMadeLegal(t *testing.T) {
 		File: title.File{Path: "/games/☃"}, Parts: []title.Part{{Name: "x.prog", File: title.File{Path: "/games/☃/x.prog", Size: 9}}}}}}
 	e, _ := judgedBy(t, "plover", "usb", facts("fat32", 58*size.GiB, 50*size.GiB), tt)
 	assert.Equal(t, fit.BadName, e.Verdict)
-	assert.Contains(t, e.Say, "has no character that Plover permits")
+	assert.Contains(t, e.Say, "has no character that Plover allows")
 	assert.Contains(t, e.Words(), "rename it in Games")
 }
 

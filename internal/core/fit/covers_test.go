@@ -126,8 +126,8 @@ func TestTheMostWantedKeepTheirCovers(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []int{0, 1, 2, 3}, dressed())
-	assert.Contains(t, s.Explain(5).Say, "its cover stays away: covers may take 195.31 KiB here")
-	assert.Contains(t, s.Explain(0).Say, "goes as it is")
+	assert.Contains(t, s.Explain(5).Say, "no cover: covers may use 195.31 KiB here")
+	assert.Contains(t, s.Explain(0).Say, "is copied to")
 	c := s.Covers()
 	assert.Equal(t, "Covers take 192.00 KiB of the 195.31 KiB they may use; those of 2 titles do not fit.", c.Say())
 	s.Rank([]int8{0, -1, 0, 0, 5, 5})

@@ -146,7 +146,7 @@ func (s *Sheet) Explain(i int) Explanation {
 		e.Add(Preparing, "use a larger target")
 	case FullFolder:
 		most := s.of.Facts.Filesystem.FolderMost(int32(v.Number) == root)
-		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has %s, and long names use several",
+		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has space for %s of names, and long names use more of it",
 			s.folderName(int32(v.Number)), s.of.Facts.Filesystem.Shown, size.Format(most))
 		e.Add(Choosing, "deselect other titles in that folder", "give titles shorter names")
 		e.Add(Preparing, "use a target with another filesystem")

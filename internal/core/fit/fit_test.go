@@ -57,18 +57,18 @@ func TestVerdicts(t *testing.T) {
 		want  fit.Kind
 		say   string
 	}{
-		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "goes as it is to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
+		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "is copied to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
 		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.AsIs, ""},
 		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.Parts, "at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB"},
 		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.Parts, "Rowan reads it in 3 parts, which take 5.00 GiB"},
-		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is there already"},
-		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is there already"},
-		"other length":      {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is there already"},
-		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is there already"},
-		"file in the way":   {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs, "a file is there already under its path FULL"},
-		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads FAT32 only, and this target is exFAT"},
+		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is already there, as"},
+		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is already there, as"},
+		"other length":      {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is already at its path"},
+		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is already at its path"},
+		"file in the way":   {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs, "a file is already at its path FULL"},
+		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads only FAT32; this target is exFAT"},
 		"bad":               {bad, stick, nil, fit.Bad, "cut short"},
-		"no space":          {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace, "1.00 GiB are missing"},
+		"no space":          {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace, "1.00 GiB short"},
 		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.NotRead, "not known what this file is"},
 	} {
 		t.Run(name, func(t *testing.T) {

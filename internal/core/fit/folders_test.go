@@ -167,7 +167,7 @@ func TestAFolderThatIsFull(t *testing.T) {
 	last := len(titles) - 1
 	require.Equal(t, fit.FullFolder, s.Verdict(last).Kind)
 	e := s.Explain(last)
-	assert.Contains(t, e.Say, "its folder, FULL, can hold no more names: on FAT32 a folder has space for 2.00 MiB of them")
+	assert.Contains(t, e.Say, "its folder, FULL, can hold no more names: on FAT32 a folder has space for 2.00 MiB of names, and long")
 	assert.Contains(t, e.Words(), "give titles shorter names")
 
 	d := &volumetest.Disk{B: make([]byte, 48*size.MiB)}

@@ -232,7 +232,7 @@ func TestADamagedOrNewerJournal(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "runs.sqlite")
 	require.NoError(t, os.WriteFile(file, []byte("this is no database, and was never one, however long one looks at it"), 0o644))
 	j := open(t, file)
-	assert.Contains(t, j.Note(), "was damaged; it is put aside")
+	assert.Contains(t, j.Note(), "was damaged; it was set aside")
 	assert.FileExists(t, file+".damaged")
 	all, err := j.Runs(5)
 	require.NoError(t, err)

@@ -123,8 +123,8 @@ func TestNamesInsideATitle(t *testing.T) {
 		got = append(got, strings.TrimPrefix(item.Path, "Games/Hollow Lane/"))
 	}
 	assert.Equal(t, []string{"main.run", "art/what__2.dat", "art/What_.dat", "ART_2/sky.dat", strings.Repeat("n", 44) + ".dat"}, got)
-	assert.Contains(t, pl.How, "3 files in it cannot be called so there, and got other names")
-	assert.Contains(t, pl.Because(&pl.Items[0]), "got other names")
+	assert.Contains(t, pl.How, "3 files in it cannot have their names there, and got others")
+	assert.Contains(t, pl.Because(&pl.Items[0]), "got others")
 }
 
 // TestTitlesInArchivesAreUnpacked: what does not go over as the archive that it is in is unpacked, file

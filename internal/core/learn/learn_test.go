@@ -125,7 +125,7 @@ func TestFilledTargetsAreLearntBack(t *testing.T) {
 		{"trellis", "ftp", "exfat", "at the console"},
 		{"bellows", "usb", "fat32", "at the console"},
 		{"oxbow", "usb", "exfat", "may folders be added"},
-		{"plover", "usb", "fat32", "which files of a package go over"},
+		{"plover", "usb", "fat32", "which files of a package are copied"},
 		{"mica", "usb", "fat32", "at the console"},
 	} {
 		t.Run(c.loader, func(t *testing.T) {
@@ -140,7 +140,7 @@ func TestFilledTargetsAreLearntBack(t *testing.T) {
 				coretest.Write(t, dir, "skua/SKU-0001/Long Water.pkd", []byte("packed"))
 				d, err := learn.Learn(context.Background(), look(t, dir, c.as), set)
 				require.Error(t, err)
-				assert.Contains(t, err.Error(), "nothing in "+dir+" tells where games go")
+				assert.Contains(t, err.Error(), "nothing in "+dir+" shows where games go")
 				assert.Contains(t, strings.Join(d.Open, "\n"), "skua/SKU-0001/Long Water.pkd")
 				return
 			}
@@ -262,7 +262,7 @@ func TestLettersAndRegionsAndPages(t *testing.T) {
 	assert.Equal(t, "ROMS/FACES/{base}.JPG", p.Companions[0].Path.String())
 	assert.Equal(t, []int{102, 50}, []int{p.Companions[0].Picture.Width, p.Companions[0].Picture.Height})
 	open := strings.Join(d.Open, "\n")
-	assert.Contains(t, open, "why does odd one.iso lie elsewhere than the other vesper titles?")
+	assert.Contains(t, open, "why is odd one.iso not with the other vesper titles?")
 	assert.Contains(t, open, "readme.txt")
 	for _, f := range d.Findings {
 		if strings.Contains(f.Say, "vesper images") {
@@ -308,5 +308,5 @@ func TestADraftIsSavedOnceAndWhole(t *testing.T) {
 	require.NoError(t, err, "a draft that cannot be used yet is written with what is open")
 	text, err := os.ReadFile(filepath.Join(dir, "other.toml"))
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "climbs out of the target")
+	assert.Contains(t, string(text), "leads out of the target")
 }

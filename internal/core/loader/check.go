@@ -174,7 +174,7 @@ func (c *checker) condition(path string, w Condition) {
 			c.oneOf(path, "situation", t.wanted, Situations)
 		}
 		if t.field == FieldVia && t.is {
-			c.oneOf(path, "via", t.wanted, Connections)
+			c.oneOf(path, "connection", t.wanted, Connections)
 		}
 	}
 }
@@ -184,7 +184,7 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 	for j := range i {
 		c.known(c.p.Attachments[j].Name != a.Name, at+".name", "two attachments are named %q", a.Name)
 	}
-	c.oneOf(at+".via", "via", a.Via, Connections)
+	c.oneOf(at+".via", "connection", a.Via, Connections)
 	c.root(at+".root", a.Root)
 	c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the console's own")
 	c.each(at+".filesystems", "filesystem", a.Filesystems, append(target.FilesystemNames(), "any", "own"))

@@ -129,6 +129,8 @@ func (c Condition) words() string {
 				"added": "something was added", "removed": "something was removed", "direct-cable": "connected by a direct cable",
 				"covers": "covers were copied", "first-time": "filled for the first time", "several-discs": "a title has several discs",
 			}[t.wanted])
+		case t.is && t.field == FieldVia:
+			out = append(out, fmt.Sprintf("when the connection is %s%s", not, t.wanted))
 		case t.is:
 			out = append(out, fmt.Sprintf("when the %s is %s%s", t.field, not, t.wanted))
 		case t.not:

@@ -26,7 +26,7 @@ func whole(example string) string {
 	}
 	b.WriteString(example)
 	if !strings.Contains(example, "[[attachment]]") {
-		b.WriteString("\n[[attachment]]\nname = \"stick\"\nroad = \"usb\"\nfilesystems = [\"fat32\"]\n")
+		b.WriteString("\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [\"fat32\"]\n")
 	}
 	if !strings.Contains(example, "[[accept]]") {
 		b.WriteString("\n[[accept]]\nplatforms = [\"wren8\"]\npath = \"{title}{extension}\"\n")

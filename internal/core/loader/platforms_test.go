@@ -15,20 +15,20 @@ import (
 func TestWrongValuesInPlatformsAreReported(t *testing.T) {
 	for _, c := range []struct{ file, from, to, want string }{
 		{"skua", `magic = "SKUADISC"`, ``, "an image is recognised by a file in it, by magic bytes or by its volume identifier"},
-		{"skua", `offset = 0x10`, `offset = 0x10000`, "must lie in the first 65536 bytes"},
+		{"skua", `offset = 0x10`, `offset = 0x10000`, "must be in the first 65536 bytes"},
 		{"skua", `encoding = "utf-8"`, `encoding = "utf8"`, `did you mean "utf-8"?`},
-		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset is read from a marker whose syntax is binary"},
+		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset needs the syntax binary"},
 		{"siskin", `line = 1`, `line = -1`, "needs to say where the value is: a key"},
-		{"siskin", `line = 1`, `key = "ID"`, "a key is read from key=value or json"},
+		{"siskin", `line = 1`, `key = "ID"`, "a key needs the syntax key=value or json"},
 		{"meridian", `packages = [".mdp"]`, ``, "the form package and the extensions of packages go together"},
 		{"meridian", `".iso"`, `".ISO"`, "must begin with a dot and be in lower case"},
 		{"dulcimer", `file = "*.prog"`, ``, "a folder is recognised by a file in it"},
-		{"dulcimer", `file = "*.prog"`, `file = "[.prog"`, "a bracket that is not closed"},
-		{"wren8", `to = 0x3E`, `to = 0x20000`, "lies in its first 65536 bytes"},
-		{"wren8", `name = "wren8"`, `name = "Wren 8"`, "small letters, digits and hyphens"},
-		{"wren8", `shown = "Wren 8"`, ``, "no name for people"},
+		{"dulcimer", `file = "*.prog"`, `file = "[.prog"`, "has an unclosed bracket"},
+		{"wren8", `to = 0x3E`, `to = 0x20000`, "must be in its first 65536 bytes"},
+		{"wren8", `name = "wren8"`, `name = "Wren 8"`, "lower-case letters, digits and hyphens"},
+		{"wren8", `shown = "Wren 8"`, ``, "display name) is missing"},
 		{"lapwing", `volume = '^LAP_[0-9]{5}$'`, `volume = '^LAP_[0-9'`, "missing closing"},
-		{"vesper", `smallest = 737_280_001`, "smallest = 5\nlargest = 4", "cannot be at least 5 and at most 4 bytes"},
+		{"vesper", `smallest = 737_280_001`, "smallest = 5\nlargest = 4", "cannot have at least 5 and at most 4 bytes"},
 	} {
 		t.Run(c.file+" "+c.to, func(t *testing.T) {
 			data, err := os.ReadFile("platforms/" + c.file + ".toml")
@@ -49,7 +49,7 @@ func TestOwnFilesOfAllSorts(t *testing.T) {
 	assert.Len(t, set.Profiles, 7)
 	assert.Len(t, set.Platforms, 24)
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profiles", "deeper.toml"), 0o755))
-	for name, text := range map[string]string{".hidden.toml": "x", "notes.txt": "x", "empty.toml": "", "tern.toml": "format = 1\nname = \"tern\"\nshown = \"Tern\"\n[[attachment]]\nname = \"s\"\nroad = \"usb\"\nfilesystems = [\"any\"]\n[[accept]]\nplatforms = [\"wren9\"]\npath = \"{title}\"\n"} {
+	for name, text := range map[string]string{".hidden.toml": "x", "notes.txt": "x", "empty.toml": "", "tern.toml": "format = 1\nname = \"tern\"\nshown = \"Tern\"\n[[attachment]]\nname = \"s\"\nvia = \"usb\"\nfilesystems = [\"any\"]\n[[accept]]\nplatforms = [\"wren9\"]\npath = \"{title}\"\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "profiles", name), []byte(text), 0o644))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "platforms"), []byte("a file where a folder should be"), 0o644))
@@ -62,8 +62,8 @@ func TestOwnFilesOfAllSorts(t *testing.T) {
 	assert.ElementsMatch(t, []string{"empty.toml", "tern.toml", "platforms"}, broken)
 	assert.Len(t, set.Profiles, 7, "what ships works on")
 	_, err = set.Profile("tern")
-	assert.ErrorContains(t, err, `the platform "wren9" is not described`)
-	assert.ErrorContains(t, err, `did you mean "root"?`)
+	assert.ErrorContains(t, err, `unknown platform "wren9";`)
+	assert.ErrorContains(t, err, `did you mean "wren8"?`)
 	_, err = set.Profile("rowan")
 	assert.NoError(t, err)
 }
@@ -77,7 +77,7 @@ func TestACopyIsOnesOwn(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, loader.OwnFile(dir, p.Name), file)
 		_, err = p.Copy(dir)
-		assert.ErrorContains(t, err, "bellows.toml already")
+		assert.ErrorContains(t, err, "already exists and was not changed")
 	}
 	mine, err := loader.Known(dir)
 	require.NoError(t, err)
@@ -89,6 +89,6 @@ func TestACopyIsOnesOwn(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotEmpty(t, text)
 		_, err = p.Copy(dir)
-		assert.ErrorContains(t, err, "Bellows is already")
+		assert.ErrorContains(t, err, "is already yours")
 	}
 }

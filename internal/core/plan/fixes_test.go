@@ -44,7 +44,7 @@ func TestAFixGivesWay(t *testing.T) {
 		"a name that is taken":             {[]fix.Fix{rename("mine/a.txt", "mine/deep/C.txt", 5)}, nil, "there is something at mine/deep/C.txt already"},
 		"a name that the plan writes":      {[]fix.Fix{rename("mine/a.txt", "TUNE/vsp-00001.tune", 5)}, nil, "there is something at TUNE/vsp-00001.tune already"},
 		"a name that another fix takes":    {[]fix.Fix{write("mine/new.txt"), rename("mine/a.txt", "mine/NEW.txt", 5)}, []string{"put mine/new.txt"}, "there is something at mine/NEW.txt already"},
-		"a name below a file":              {[]fix.Fix{rename("mine/a.txt", "mine/deep/c.txt/a.txt", 5)}, nil, "lies where a folder would have to be"},
+		"a name below a file":              {[]fix.Fix{rename("mine/a.txt", "mine/deep/c.txt/a.txt", 5)}, nil, "or is where a folder must be"},
 		"a name in a folder that moves":    {[]fix.Fix{rename("mine/deep", "mine/other", 0), rename("mine/a.txt", "mine/deep/a.txt", 5)}, []string{"move mine/other from mine/deep"}, "something in its way is moved"},
 		"what lies in a folder that moves": {[]fix.Fix{rename("mine/deep", "mine/other", 0), rename("mine/deep/c.txt", "mine/c.txt", 7)}, []string{"move mine/other from mine/deep"}, "something in its way is moved"},
 		"two for one name":                 {[]fix.Fix{rename("mine/a.txt", "mine/z.txt", 5), rename("mine/deep/c.txt", "mine/z.txt", 7)}, []string{"move mine/z.txt from mine/a.txt"}, "there is something at mine/z.txt already"},

@@ -24,7 +24,7 @@ func TestReplacingNeedsSpaceForBoth(t *testing.T) {
 	assert.Empty(t, p.Steps, "nothing is begun that cannot be ended")
 	require.Len(t, p.Left, 1)
 	assert.Equal(t, fit.NoSpace, p.Left[0].Why.Verdict)
-	assert.Contains(t, p.Left[0].Why.Say, "is written in place of another file, which stays until the new one is whole: 10.00 MiB are missing for both at once")
+	assert.Contains(t, p.Left[0].Why.Say, "replaces another file, which stays until the new one is complete: 10.00 MiB short for both at once")
 	s.free = again
 	assert.Equal(t, []string{"replace FULL/VSP-00001 - Copper Tide.iso"}, say(s.plan(t)))
 	s.free--

@@ -159,12 +159,12 @@ func TestWhatIsChosenHasAReason(t *testing.T) {
 	}{
 		"a small stick":               {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow")}, "fat32", partition.MBR, 32 * size.KiB, "and so does everything else"},
 		"a title over 4 GiB":          {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow"), Titles: titles("vesper", "", 2, 5*size.GiB)}, "exfat", partition.MBR, 128 * size.KiB, "more than FAT32 holds"},
-		"a large disk":                {4 * size.TiB, prepare.Request{Profile: profile(t, "oxbow")}, "exfat", partition.GPT, 128 * size.KiB, "an MBR counts no further"},
+		"a large disk":                {4 * size.TiB, prepare.Request{Profile: profile(t, "oxbow")}, "exfat", partition.GPT, 128 * size.KiB, "an MBR reaches at most 2"},
 		"thousands of small files":    {2 * size.GiB, prepare.Request{Filesystem: "exfat", Titles: titles("wren8", "", 20_000, 5000)}, "exfat", partition.MBR, 8 * size.KiB, "save"},
-		"nothing but a filesystem":    {2 * size.TiB, prepare.Request{Filesystem: "fat32", Label: &name}, "fat32", partition.MBR, 32 * size.KiB, "the usual ones"},
+		"nothing but a filesystem":    {2 * size.TiB, prepare.Request{Filesystem: "fat32", Label: &name}, "fat32", partition.MBR, 32 * size.KiB, "the usual size"},
 		"asked for":                   {8 * size.GiB, prepare.Request{Filesystem: "exfat", Scheme: partition.GPT, Cluster: 4096}, "exfat", partition.GPT, 4096, "you asked for"},
 		"no table":                    {8 * size.GiB, prepare.Request{Filesystem: "fat32", Scheme: partition.None}, "fat32", partition.None, 4096, "you asked for it"},
-		"what FAT32 is too small for": {100 * size.MiB, prepare.Request{Filesystem: "fat32"}, "fat32", partition.MBR, 512, "the usual ones"},
+		"what FAT32 is too small for": {100 * size.MiB, prepare.Request{Filesystem: "fat32"}, "fat32", partition.MBR, 512, "the usual size"},
 	} {
 		p := plan(t, image(t, c.size), c.r)
 		assert.Equal(t, c.fs, p.Filesystem, what)
@@ -189,7 +189,7 @@ func TestWhatCannotBePrepared(t *testing.T) {
 	for want, r := range map[string]prepare.Request{
 		"give the loader":             {},
 		"does not read drives":                  {Profile: profile(t, "gantry")},
-		"cannot be made here":              {Filesystem: "ntfs"},
+		"is not supported; fat16":              {Filesystem: "ntfs"},
 		"reads only FAT32, not exFAT":  {Profile: profile(t, "rowan"), Filesystem: "exfat"},
 		"Rowan needs MBR, not GPT":           {Profile: profile(t, "rowan"), Scheme: partition.GPT},
 		"needs the volume label PIPIT":      {Profile: profile(t, "bellows"), Label: &wrong},
@@ -244,7 +244,7 @@ func TestAKitThatLacksItsSettings(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan-3.run"), []byte("the loader"), 0o600))
 	d := image(t, size.GiB)
 	p := plan(t, d, prepare.Request{Profile: profile(t, "rowan"), Kit: kit})
-	assert.Contains(t, strings.Join(p.Notes, "\n"), "lacks ROWAN/rowan.cfg: it is written with what must stand there, look=stick and faces=yes.")
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "lacks ROWAN/rowan.cfg: it is created with the required settings, look=stick and faces=yes.")
 	r, err := p.Do(ctx, drives.Here, typed, nil)
 	require.NoError(t, err)
 	assert.Empty(t, r.Wrong)

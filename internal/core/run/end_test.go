@@ -200,7 +200,7 @@ func TestAMistakeFailsItsStepOnly(t *testing.T) {
 	}
 	r := run.Start(t.Context(), j).Wait()
 	require.Len(t, r.Failed, 1)
-	assert.Contains(t, r.Failed[0].Say, "a mistake of Polytome: a slip")
+	assert.Contains(t, r.Failed[0].Say, "failed because of a bug in Polytome: a slip")
 	assert.Equal(t, 3, r.Put)
 	assert.Equal(t, []int{r.Failed[0].Step}, slices.Collect(func(yield func(int) bool) {
 		for i := range r.Undone {

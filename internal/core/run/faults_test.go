@@ -196,7 +196,7 @@ func TestFaultsOfAConsole(t *testing.T) {
 			c.h.Capacity, c.h.Password = 0, "ferryline"
 			c.on(t)
 			if kind == "another password" {
-				assert.Contains(t, fmt.Sprint(rep.Failed), "does not let gantry in")
+				assert.Contains(t, fmt.Sprint(rep.Failed), "0.0.1 refuses gantry: the")
 				assert.NotContains(t, fmt.Sprint(rep.Failed), "ferryline")
 			}
 			j.Emit, j.Again = nil, true

@@ -157,7 +157,7 @@ func TestAStoppedFileIsResumedWithInTheMiddle(t *testing.T) {
 				info, err := os.Stat(part)
 				require.NoError(t, err)
 				require.Equal(t, info.Size(), r.HalfBytes)
-				require.Contains(t, r.Waits(), " of 16.00 MiB of FULL/0.iso wait under a temporary name")
+				require.Contains(t, r.Waits(), "of 16.00 MiB of FULL/0.iso are kept under a temporary name")
 				require.NoFileExists(t, filepath.Join(dir, "FULL/0.iso"))
 				spoil(t, part)
 
@@ -337,7 +337,7 @@ func TestHalfATitleIsNotWritten(t *testing.T) {
 	dir := t.TempDir()
 	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 2)
-	assert.Contains(t, r.Failed[1].Say, "not done, as FULL/0.iso did not succeed")
+	assert.Contains(t, r.Failed[1].Say, "not done, because FULL/0.iso failed; fix that")
 	assert.Equal(t, 1, r.Put, "other titles are")
 }
 

@@ -176,9 +176,9 @@ func TestFaults(t *testing.T) {
 		put    int
 	}{
 		"a full target":        {faulty{failAfter: 1 << 20, with: target.ErrNoSpace}, "free some space on it", 2},
-		"bits that flip twice": {faulty{flips: 10}, "0.iso came back otherwise than it was written, from byte 0 on", 2},
+		"bits that flip twice": {faulty{flips: 10}, "0.iso reads back differently from byte 0 on", 2},
 		"some other error":     {faulty{failAfter: 1 << 20, with: errors.New("odd")}, "odd", 2},
-		"one file not allowed": {faulty{failAfter: 1 << 20, with: target.ErrReadOnly}, "check its write lock", 2},
+		"one file not allowed": {faulty{failAfter: 1 << 20, with: target.ErrReadOnly}, "check its write protection", 2},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p, want := files(t, 2<<20, 3<<20, 100)
@@ -241,7 +241,7 @@ func TestSourcesThatChange(t *testing.T) {
 				_, err = w.WriteAt([]byte("new"), 15<<20)
 			}
 			return errors.Join(err, w.Close())
-		}, true, "was written to since it was looked at; scan again"},
+		}, true, "it has changed since it was scanned; scan again"},
 		"removed while it is read": {os.Remove, true, ""},
 		"not allowed any more":     {func(f string) error { return os.Rename(f, f+"x") }, false, "no such file"},
 	} {

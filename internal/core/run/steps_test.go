@@ -112,7 +112,7 @@ func TestWhatNeedsAFailedStepIsNotDone(t *testing.T) {
 	}}
 	r := carry(t, p, to)
 	assert.Len(t, r.Failed, 3)
-	assert.Contains(t, r.Failed[1].Say, "not done, as there.iso did not succeed")
+	assert.Contains(t, r.Failed[1].Say, "not done, because there.iso failed; fix that")
 	assert.Contains(t, r.Failed[2].Say, "every title it names", "a list never names what is not there")
 	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onTarget(t, dir))
 }
@@ -151,12 +151,12 @@ func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(kept, "files", "FULL", "a.iso"), []byte("rotten"), 0o644))
 	back, err = run.Restore(ctx, kept, to, true)
 	require.NoError(t, err)
-	assert.Contains(t, back.Notes[0], "its copy is not what was copied")
+	assert.Contains(t, back.Notes[0], "its copy is damaged")
 	assert.Equal(t, 1, back.Files)
 
 	_, err = run.LoadKept(dir)
-	assert.ErrorContains(t, err, "holds nothing that was kept")
-	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "leads out of the target", "{broken\n{}": "line 1"} {
+	assert.ErrorContains(t, err, "001 is not a backup: there is no kept")
+	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "path inside the target", "{broken\n{}": "line 1"} {
 		require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(bad+"\n"), 0o644))
 		_, err = run.LoadKept(kept)
 		assert.ErrorContains(t, err, say)

@@ -161,7 +161,7 @@ func TestADamagedCacheIsMadeAgainAndSaidSo(t *testing.T) {
 			assert.Equal(t, want, words(r))
 			if name != "empty" {
 				require.NotEmpty(t, r.Notes)
-				assert.Contains(t, r.Notes[0], "was damaged and is made again")
+				assert.Contains(t, r.Notes[0], "was damaged and has been rebuilt")
 			}
 			r = remembering(t, cache, scan.Options{}, dir)
 			assert.Equal(t, 300, r.Reused, "and works again")

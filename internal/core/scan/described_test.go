@@ -64,9 +64,9 @@ required = true
 	require.Len(t, r.Titles, 1)
 	f := r.Titles[0].Fault()
 	require.NotNil(t, f)
-	assert.Contains(t, f.Say, `"T-12" is no ID of the Tern, as its description has them (^T-[0-9]$)`)
-	assert.Contains(t, f.Remedy, "if the game runs on the console, the pattern of field.id in ")
-	assert.Contains(t, f.Remedy, "tern.toml is too narrow: widen it, or set the ID by hand")
+	assert.Contains(t, f.Say, `"T-12" is not a valid ID of the Tern (^T-[0-9]$)`)
+	assert.Contains(t, f.Remedy, "if the game works on the console, the pattern of field.id in ")
+	assert.Contains(t, f.Remedy, "tern.toml is too strict: relax it, or set the ID by hand")
 	assert.Equal(t, "ID", f.Wants)
 }
 

@@ -49,7 +49,7 @@ encoding = "number"
 	}
 	coretest.Write(t, dir, "bare/start.json", []byte(`{"id":"GN-0002"}`))
 	coretest.Write(t, dir, "odd/start.json", []byte(`{"id":"GN-0003"}`))
-	coretest.Write(t, dir, "odd/more/about.json", []byte("no JSON"))
+	coretest.Write(t, dir, "odd/more/about.json", []byte("not JSON"))
 	coretest.Write(t, dir, "odd/where.txt", nil)
 	coretest.Write(t, dir, "odd/set.bin", []byte("d"))
 	r, err := scan.Scan(t.Context(), []string{dir}, scan.Options{Set: &loader.Set{Platforms: []*loader.Platform{p}}})
@@ -66,7 +66,7 @@ encoding = "number"
 			assert.Equal(t, "bare", got.Name, "what is reported nowhere is named as its folder")
 		case "GN-0003":
 			require.NotEmpty(t, got.Findings)
-			assert.Contains(t, got.Findings[0].Say, "no JSON", "what cannot be read is said")
+			assert.Contains(t, got.Findings[0].Say, "not JSON", "what cannot be read is said")
 		}
 	}
 }

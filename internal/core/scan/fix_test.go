@@ -138,7 +138,7 @@ func TestTitleListsFillIn(t *testing.T) {
 	assert.Equal(t, "Marsh Light from list.csv, line 3, found by its checksum", from(by["heron16"], "name"))
 	assert.Equal(t, "1987 from list.csv, line 4, found by its name", from(by["dotterel"], "year"))
 	require.Len(t, r.Problems, 1)
-	assert.Contains(t, r.Problems[0].Say, `"xyz" is no checksum`)
+	assert.Contains(t, r.Problems[0].Say, `"xyz" is not a checksum`)
 
 	b.Edit(by["vesper"].Where(), "", func(e *title.Edit) { e.Name, e.Year = "My Own Tide", "2020" })
 	for _, tt := range benched(t, b).Titles {

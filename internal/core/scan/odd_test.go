@@ -288,7 +288,7 @@ func TestASourceThatIsPulled(t *testing.T) {
 	r := remembering(t, cache, scan.Options{}, here, away)
 	assert.Len(t, r.Titles, 50)
 	require.Len(t, r.Problems, 1)
-	assert.Contains(t, r.Problems[0].Say, "plug its drive in")
+	assert.Contains(t, r.Problems[0].Say, "plug in its drive")
 	require.NoError(t, os.Rename(away+".gone", away))
 	r = remembering(t, cache, scan.Options{}, here, away)
 	assert.Len(t, r.Titles, 100)

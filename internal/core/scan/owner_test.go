@@ -98,5 +98,5 @@ func TestAMistakeInAScanIsReported(t *testing.T) {
 	s.work()
 	r := s.result()
 	require.Len(t, r.Problems, 1)
-	assert.Contains(t, r.Problems[0].Say, "a mistake of Polytome: a slip")
+	assert.Contains(t, r.Problems[0].Say, "failed because of a bug in Polytome: a slip")
 }

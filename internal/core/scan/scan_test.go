@@ -48,12 +48,12 @@ func TestFaults(t *testing.T) {
 		"sound":           {coretest.Image(t, good), "a.iso", ""},
 		"other extension": {coretest.Image(t, good), "a.img", ""},
 		"cut short":       {coretest.Image(t, good)[:50_000], "a.iso", "cut short"},
-		"no marker":       {coretest.Image(t, ""), "a.iso", "the image holds none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
+		"no marker":       {coretest.Image(t, ""), "a.iso", "the image has none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
 		"no image":        {[]byte("hello"), "a.iso", "there is no volume in the file: no ISO 9660, no UDF"},
 		"empty":           {nil, "a.iso", "the file is empty"},
-		"bad ID":          {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is no ID of the Vesper`},
+		"bad ID":          {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is not a valid ID of the Vesper`},
 		"no name":         {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
-		"unknown kind":    {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is no kind of disc`},
+		"unknown kind":    {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is not a kind of disc`},
 		"endless marker":  {coretest.Image(t, good+strings.Repeat("x", 70_000)), "a.iso", "more than 64.00 KiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -72,7 +72,7 @@ func TestFaults(t *testing.T) {
 	assert.Nil(t, identify(t, coretest.Image(t, ""), "a.img"), "an image, but no game")
 	odd := identify(t, coretest.Image(t, inf("VSP-20417", "x", "3/2")), "a.iso")
 	assert.True(t, odd.Sound())
-	assert.Contains(t, odd.Findings[0].Say, "is no disc number")
+	assert.Contains(t, odd.Findings[0].Say, "is not a disc number")
 }
 
 func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {

@@ -8,7 +8,7 @@ var extract = Kind{
 	Rule:     "images are unpacked into a folder",
 	Reported: "taken out of the image %s",
 	Says: func(l, form string) string {
-		return l + " does not read this " + form + ", but the folder in it"
+		return l + " does not read this " + form + "; it needs the folder in it"
 	},
 	Open: fromSource,
 }

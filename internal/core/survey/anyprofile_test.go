@@ -112,7 +112,7 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	var b strings.Builder
 	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	filesystem = one("filesystem", "fat32", "exfat", "ext4")
-	say("format = 1\nname = \"any\"\nshown = \"Any\"\nconsole = \"Tern\"\n[[attachment]]\nname = \"stick\"\nroad = \"usb\"\nfilesystems = [%q]\ncase = %q", filesystem, one("case", "ignored", "kept", "upper", "lower"))
+	say("format = 1\nname = \"any\"\nshown = \"Any\"\nconsole = \"Tern\"\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [%q]\ncase = %q", filesystem, one("case", "ignored", "kept", "upper", "lower"))
 	if some("limits") {
 		say("longest-name = %d\nlongest-path = %d", rapid.IntRange(40, 90).Draw(t, "longest name"), rapid.IntRange(90, 200).Draw(t, "longest path"))
 	}

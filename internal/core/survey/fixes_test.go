@@ -119,8 +119,8 @@ func TestFixesThatMeet(t *testing.T) {
 	s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	p := s.Plan()
-	assert.Contains(t, strings.Join(p.Notes, "\n"), "nowhere.txt is not fixed: it no longer exists")
-	assert.Contains(t, strings.Join(p.Notes, "\n"), "boot is not fixed: it is a folder")
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "nowhere.txt was not fixed: it no longer exists")
+	assert.Contains(t, strings.Join(p.Notes, "\n"), "boot was not fixed: it is a folder")
 	writes := 0
 	for i := range p.Steps {
 		if p.Steps[i].Path == "boot/plover.prefs" {

@@ -121,7 +121,7 @@ func TestWhatIsTakenOutOfAnImageKeepsItsDate(t *testing.T) {
 	s := w.look(0)
 	require.Equal(t, fit.Converted, s.Sheet.Verdict(0).Kind)
 	assert.Equal(t, "extract", s.Sheet.Verdict(0).Word())
-	assert.Contains(t, s.Sheet.Explain(0).Say, "Gantry does not read this image, but the folder in it")
+	assert.Contains(t, s.Sheet.Explain(0).Say, "Gantry does not read this image; it needs the folder in it")
 	w.fill(0)
 	info, err := os.Stat(w.at("disk", "Games/Gorse Common/MAIN.RUN"))
 	require.NoError(t, err)

@@ -47,7 +47,7 @@ func TestNamesThatTheConsoleCannotSpell(t *testing.T) {
 			continue
 		}
 		assert.Equal(t, fit.BadName, v.Kind)
-		assert.Contains(t, s.Sheet.Explain(i).Say, `the console spells names in windows-1252, which lacks the character '夕'`)
+		assert.Contains(t, s.Sheet.Explain(i).Say, `the console's encoding windows-1252 lacks the character '夕'`)
 	}
 	assert.Equal(t, 2, s.Plan().Files)
 }

@@ -156,5 +156,5 @@ func TestWrongTargetsAndProfiles(t *testing.T) {
 	require.NoError(t, err)
 	r, err := s.Check(ctx, "")
 	require.NoError(t, err)
-	assert.Contains(t, r.Findings[0].Say, "does not read from pigeon")
+	assert.Contains(t, r.Findings[0].Say, "does not support pigeon")
 }

@@ -115,7 +115,7 @@ func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
 	for i := range s.Titles {
 		kinds[s.Titles[i].Name] = s.Sheet.Verdict(i).Kind
 		if s.Titles[i].Name == "Copper Tide" {
-			assert.Contains(t, s.Sheet.Explain(i).Say, "is already there, as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso: no byte is copied")
+			assert.Contains(t, s.Sheet.Explain(i).Say, "is already there as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso without copying")
 		}
 	}
 	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.AsIs}, kinds, "what only has the same length is not taken for it")
@@ -151,7 +151,7 @@ func TestATargetThatIsAwayShowsWhatWasOnIt(t *testing.T) {
 	s = w.look(0)
 	require.Error(t, s.Away)
 	assert.Equal(t, fit.There, s.Sheet.Verdict(0).Kind, "as it was when it was looked at last")
-	assert.Contains(t, strings.Join(s.Plan().Notes, " "), "is away")
+	assert.Contains(t, strings.Join(s.Plan().Notes, " "), "is not connected")
 	_, err = s.Open(t.Context())
 	assert.ErrorContains(t, err, "no folder")
 
@@ -216,7 +216,7 @@ func TestAMarkOnAWantedTitleIsReportedAndStays(t *testing.T) {
 	w.fill(0)
 	w.bench.Targets[0].Mark(true, "FULL/VSP-20417 - Copper Tide.iso")
 	s := w.look(0)
-	assert.Contains(t, strings.Join(s.Notes, " "), "belongs to Copper Tide, which is wanted there: it stays")
+	assert.Contains(t, strings.Join(s.Notes, " "), "belongs to Copper Tide, which is selected there: it stays")
 	assert.True(t, s.Plan().Empty())
 	w.bench.Targets[0].Want(false, w.titles[0].Key)
 	assert.Equal(t, 1, w.look(0).Plan().Removes)
@@ -262,8 +262,8 @@ func TestWhatIf(t *testing.T) {
 	assert.Equal(t, [2]int{s.Sheet.Count, 6}, d.Goes)
 	assert.Equal(t, 6-s.Sheet.Count, d.More)
 	assert.Len(t, d.Changes, d.More)
-	assert.Contains(t, d.Say(), "6 of the wanted titles that fit instead of")
-	assert.Contains(t, d.Say(), "more space is left")
+	assert.Contains(t, d.Say(), "6 of the selected titles fit instead of")
+	assert.Contains(t, d.Say(), "more free space")
 	exfat, err := s.With(t.Context(), w.bench, 0, func(p *bench.Target) { p.As = "exfat" })
 	require.NoError(t, err)
 	d = survey.Compare("exfat", s, exfat)
@@ -374,7 +374,7 @@ func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
 	b := w.board()
 	assert.Equal(t, fit.NeedsDisk, b[0].Sheet.Verdict(0).Kind)
 	e := b.Explain(0, 0)
-	assert.Contains(t, e.Say, "the console copies it to its own disk first, and disk has")
+	assert.Contains(t, e.Say, "the console copies it to its own disk first, but disk has")
 	assert.Equal(t, "deselect titles on disk", e.Ways[0].Say)
 }
 
@@ -410,7 +410,7 @@ func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 	for i := range s.Titles {
 		if s.Titles[i].Label() == "Copper Tide" {
 			e := s.Sheet.Explain(i)
-			assert.Contains(t, e.Say, "an older file of the same length with other content is there already")
+			assert.Contains(t, e.Say, "an older file of the same length with other content is already at its path")
 			assert.Contains(t, e.Words(), "mark it in Tree to be replaced")
 		}
 	}

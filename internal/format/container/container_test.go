@@ -226,7 +226,7 @@ func TestAFullDiskEndsUnpacking(t *testing.T) {
 	src := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(src, "big"), bytes.Repeat([]byte("x"), 1<<20), 0o644))
 	_, _, err := container.Extract(context.Background(), os.DirFS(src), ".", small, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
-	require.ErrorContains(t, err, "big: no space")
+	require.ErrorContains(t, err, "no space left on device")
 	_, err = os.Stat(filepath.Join(small, "big"))
 	assert.ErrorIs(t, err, fs.ErrNotExist, "no half file is left")
 }

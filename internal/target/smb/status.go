@@ -46,7 +46,7 @@ var denials = []uint32{statusLogon, statusRestricted, statusExpired, statusDisab
 var words = map[uint32]string{
 	statusSharing: "another program has it open", statusNameInvalid: "the share does not allow that name", statusLogon: "the name or the password is wrong",
 	statusRestricted: "the account may not log in like this", statusExpired: "the password has expired", statusDisabled: "the account is disabled", statusLocked: "the account is locked",
-	statusFull: "there is no free space on it", statusQuota: "there is no free space for this user", statusWriteProtected: "it is write-protected", statusNoShare: "no such share",
+	statusFull: "there is no space left on it", statusQuota: "there is no space left for this user", statusWriteProtected: "it is write-protected", statusNoShare: "no such share",
 	statusShareGone: "the share is gone", statusNotEmpty: "the folder is not empty", statusDirectory: "it is a folder", statusSessionGone: "the server has ended the session", statusSessionOld: "the server has ended the session",
 	statusFileClosed: "the server has closed the file", statusDeletePending: "it is being deleted", statusResources: "the server is overloaded",
 }
