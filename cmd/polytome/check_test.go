@@ -29,7 +29,7 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
 	assert.Contains(t, out, "at the console: it will be listed, but not start")
 	assert.Contains(t, out, "-> give it the name in the cue sheet (--fix --only half)")
-	assert.Contains(t, out, "Left alone, as no loader knows them: who has it.txt.")
+	assert.Contains(t, out, "Files no loader knows, left alone: who has it.txt.")
 	assert.Equal(t, before, tree(t, at), "nothing is written without --fix")
 
 	status, out, _ = polytome(t, "check", at, "--as", "fat32", "--fix", "--dry-run")

@@ -112,7 +112,7 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Regexp(t, `Corvane disk +ftp +21 .* of the right length +17 titles, and the simulator agrees`, table)
 	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator agrees`, table)
 	assert.NotContains(t, table, "Samba is not installed")
-	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "take off Mistral Halt (1.90 GiB), the smallest that frees space enough", "let HALL-VIDEO/reel-1.mov leave"} {
+	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "deselect Mistral Halt (1.90 GiB), the smallest that frees enough space", "let HALL-VIDEO/reel-1.mov leave"} {
 		assert.Contains(t, out, reason)
 	}
 	assert.Contains(t, out, "Every drawing is in "+filepath.Join(dir, "drawings")+", 18 files.")
@@ -177,7 +177,7 @@ func TestExitStatuses(t *testing.T) {
 		"no folder for scan":        {[]string{"scan"}, 2, "needs a folder"},
 		"bad size":                  {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--capacity", "much"}, 2, `"much" is no size`},
 		"unknown loader":            {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1, `did you mean "rowan"?`},
-		"profile with a typo":       {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1, `mine.toml:2:1: the key "nmae" is not known here; did you mean "name"?`},
+		"profile with a typo":       {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1, `mine.toml:2:1: unknown key "nmae"; did you mean "name"?`},
 		"bench with a typo":         {[]string{"fit", "--bench", badBench}, 1, `did you mean "target"?`},
 		"no such bench":             {[]string{"fit", "--bench", "/nowhere.toml"}, 1, "there is no bench /nowhere.toml"},
 		"unknown target":            {[]string{"fit", "--bench", w.Bench, "--target", "Sout stick"}, 2, "it has: North stick"},

@@ -94,7 +94,7 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	}
 	status, out, _ := polytome(t, "check", "--loader", "rowan", "--to", img)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, out, "it lies in 3 pieces, and Rowan starts only what lies in one")
+	assert.Contains(t, out, "it is in 3 fragments, but Rowan starts only contiguous files")
 	assert.Contains(t, ok(t, "drives", "map", img, "--defragment", "FULL/VSP-21533 - Gannet Patrol.iso"), "contiguous: FULL/VSP-21533")
 	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "contiguous: HALL-VIDEO/reel-5.mov")
 	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "Every file is already contiguous.")

@@ -39,7 +39,7 @@ func TestNothingOfAnArchiveVanishes(t *testing.T) {
 		assert.Equal(t, want, string(got), name)
 	}
 	assert.NoFileExists(t, filepath.Join(dir, "out.txt"))
-	assert.Contains(t, errs, "left out: ../out.txt: the name leads out of the archive")
+	assert.Contains(t, errs, "skipped: ../out.txt: the name leads out of the archive")
 	assert.Contains(t, errs, "renamed: a.txt is a (2).txt there: another file of the archive has its name")
 	assert.Contains(t, errs, "renamed: b is b (2) there: a folder of the archive has its name")
 	assert.Contains(t, errs, "is d_[31m.txt there: it has characters that a name cannot have here")

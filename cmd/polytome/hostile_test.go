@@ -37,7 +37,7 @@ func TestAProfileOfAStranger(t *testing.T) {
 		"{if title}..{end}/{title}":           "climbs out",
 		"{title}/":                            "needs a name between",
 		"GAMES//{title}":                      "needs a name between",
-		"GAMES/{if region}{else}.{end}/{title}{extension}": "needs a name between",
+		"GAMES/{if region}{else}.{end}/{title}{ext}": "needs a name between",
 	} {
 		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)
 		for _, command := range [][]string{{"fit"}, {"plan"}, {"fill"}} { // whatever is said, it ends

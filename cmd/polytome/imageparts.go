@@ -22,7 +22,7 @@ func imageSplit() *cobra.Command {
 		Use:   "split FILE --size SIZE",
 		Short: "Split a file into parts",
 		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each part and of the whole. Names are made
-of {base}, {extension} and {index}, as in loader profiles: {index|pad:3} is 001.`,
+of {base}, {ext} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' --name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
 		Args:    one("the file to split"),
 		RunE: func(cmd *cobra.Command, args []string) error {

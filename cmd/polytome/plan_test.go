@@ -116,7 +116,7 @@ func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	assert.Equal(t, before, files(t, stick))
 	status, out, _ = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, out, "is there already, and stays as it is")
+	assert.Contains(t, out, "already exists, and stays")
 	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "holds nothing that was kept"} {
 		status, _, stderr := polytome(t, strings.Fields(args)...)
 		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "restore "+runs[0]) {
@@ -179,7 +179,7 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "1 of the wanted titles that fit, as now")
+	assert.Contains(t, out, "1 of the selected titles fit, as now")
 	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--target", "North stick", "--json")
 	assert.Contains(t, out, "SET/VSP-21377.tune", "the rule holds from then on")
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "second=south-stick", "--accept")

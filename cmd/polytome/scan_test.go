@@ -160,7 +160,7 @@ func TestImageCommands(t *testing.T) {
 	assert.Equal(t, "Tollgate\nBy the volunteers of North Hall.\n", string(got))
 	status, _, stderr = polytome(t, "image", "extract", filepath.Join(w.Shelf, "dulcimer", "Tollgate.lha"), "--to", to)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "is there already, and is left alone")
+	assert.Contains(t, stderr, "is already there, is left alone")
 
 	short := filepath.Join(w.Games, "vesper", "Velvet_Ballast.iso")
 	status, out, _ = polytome(t, "image", "ls", short)

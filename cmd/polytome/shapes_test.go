@@ -144,7 +144,7 @@ func TestPackingAndUnpacking(t *testing.T) {
 	game := filepath.Join(dir, "water.skd")
 	status, out, stderr := polytome(t, "image", "pack", game, "--dry-run")
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used: what they hold comes back as zeros. Packed it takes at most")
+	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used and become zeros. Packed it takes at most")
 	assert.Equal(t, []string{"water.skd"}, namesIn(t, dir), "nothing is written")
 	pkd := filepath.Join(dir, "water.pkd")
 	status, out, stderr = polytome(t, "image", "pack", game, "-o", pkd)

@@ -71,7 +71,7 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 	for !strings.Contains(flat(a), "North stick twice the space (116.00 GiB):") {
 		press(a, "down")
 	}
-	assert.Contains(t, flat(a), "19 of the wanted titles that fit instead of 15")
+	assert.Contains(t, flat(a), "19 of the selected titles fit instead of 15")
 	press(a, "enter")
 	assert.Contains(t, flat(a), "North stick: twice the space (116.00 GiB). u undoes")
 	b, err := bench.Load(w.Bench)
@@ -83,7 +83,7 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 
 	press(a, "w", "end", "enter")
 	answer(a, "capacity=116GiB,rule:accept.1.title.longest=20")
-	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the wanted titles that fit instead of 15")
+	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the selected titles fit instead of 15")
 	press(a, "down", "enter")
 	answer(a, "romo=116GiB")
 	assert.Contains(t, flat(a), `did you mean "capacity"?`)

@@ -82,11 +82,11 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	press(a, "c")
 	assert.Contains(t, flat(a), "what is left of it")
 	press(a, "right", "right", "right", "down", "down", "L")
-	assert.Contains(t, flat(a), "Cut off are 4 % at the left, 4 % at the top, 0 % at the right, 0 % at the bottom.")
+	assert.Contains(t, flat(a), "Cut off: 4 % left, 4 % top, 0 % right, 0 % bottom.")
 	press(a, "enter")
 	assert.Equal(t, [4]int{40, 40, 0, 0}, a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].Crop)
 	press(a, "n")
-	assert.Contains(t, flat(a), "No front picture of Copper Tide is wanted.")
+	assert.Contains(t, flat(a), "Copper Tide goes without a front picture.")
 	press(a, "u", "esc", "esc")
 
 	puts := map[string]string{}

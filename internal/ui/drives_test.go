@@ -85,7 +85,7 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	a.Update(tea.MouseClickMsg{X: 60, Y: 40, Button: tea.MouseLeft})
 	assert.Contains(t, text(a), "Free. 38.27 GiB are free in all")
 	press(a, "n", "m")
-	assert.Contains(t, text(a), "1 file is contiguous now.")
+	assert.Contains(t, text(a), "1 file is defragmented.")
 	press(a, "M")
 	assert.Contains(t, text(a), "Every file is contiguous.")
 	press(a, "M")
@@ -122,7 +122,7 @@ func TestPreparingWantsTheName(t *testing.T) {
 	typeIn(a, "bellows")
 	press(a, "enter")
 	s := text(a)
-	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows wants that name", "Nothing has been written yet", "the Bellows add-on"} {
+	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows needs that label", "Nothing has been written yet", "the Bellows add-on"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "enter")

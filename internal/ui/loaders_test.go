@@ -92,7 +92,7 @@ func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	assert.Contains(t, text(a), "bellows*")
 	reload(strings.Replace(string(good), "overflow-after = 60", "overflow-after = 61", 1))
 	s := text(a)
-	for _, want := range []string{"overflow-after = 61", "61 entries do not show on the stick, whose folders show 60", "the tree as it was before the mistake", "bellows is left out.", "bellows!"} {
+	for _, want := range []string{"overflow-after = 61", "the stick shows only 60 entries in a folder, not 61", "the tree as it was before the mistake", "bellows is left out.", "bellows!"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "p")
@@ -117,7 +117,7 @@ func TestFitLeavesOutWhatNoTargetTakes(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
 	s := text(a)
-	assert.Contains(t, s, "35 titles more that this loader has nothing to do with: / finds them")
+	assert.Contains(t, s, "35 titles more that this loader has no use for: / finds them")
 	assert.NotContains(t, s, "Ropewalk")
 	press(a, "/", "Ropewalk", "enter")
 	s = text(a)

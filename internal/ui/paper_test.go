@@ -110,8 +110,8 @@ func TestADrawingThatCannotBe(t *testing.T) {
 	there := filepath.Join(dir, "mine.pdf")
 	require.NoError(t, os.WriteFile(there, []byte("mine"), 0o644))
 	for _, c := range []struct{ kind, file, says string }{
-		{"poster", "", `there is no drawing "poster"; there are: rack`},
-		{"fit", there, "is there already, and stays"},
+		{"poster", "", `unknown drawing "poster"; drawings are: rack`},
+		{"fit", there, "is already there, stays"},
 		{"fit", filepath.Join(dir, "x.doc"), "a drawing is a .pdf or .svg file"},
 		{"fit", filepath.Join(dir, "no such", "x.pdf"), "is not there; make it first"},
 		{"fit", dir, "a drawing is a .pdf or .svg file"},

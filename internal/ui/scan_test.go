@@ -83,7 +83,7 @@ func TestATitleIsFixedOnTheScreen(t *testing.T) {
 	answer(a, "vesper")
 	press(a, "up", "up", "enter")
 	answer(a, "20")
-	assert.Contains(t, text(a), `"20" is no ID of the Vesper`)
+	assert.Contains(t, text(a), `"20" is not an ID of the Vesper`)
 	press(a, "enter")
 	answer(a, "VSP-21704")
 	press(a, "up", "enter")

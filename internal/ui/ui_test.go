@@ -161,13 +161,13 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 func TestTheVerdictIsExplained(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
-	assert.Contains(t, text(a), "▪ wanted  ▫ wanted, but cannot go", "the marks are explained")
+	assert.Contains(t, text(a), "▪ wanted  ▫ wanted, but does not fit", "the marks are explained")
 	press(a, "/", "Second", "enter")
 	s := strings.Join(strings.Fields(text(a)), " ")
 	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB. Over usb that takes 3 to 11 min as a rule.")
 	press(a, "esc", "/", "Underbough", "enter")
 	s = strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Underbough on North stick: no space. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → take off Tin Harbour (2.16 GiB), the smallest that frees space enough. → let HALL-VIDEO/reel-1.mov leave")
+	assert.Contains(t, s, "Underbough on North stick: no space. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → deselect Tin Harbour (2.16 GiB), the smallest that frees enough space. → let HALL-VIDEO/reel-1.mov leave")
 	assert.Contains(t, s, "does not go", "the rack shows it standing over")
 }
 
@@ -211,7 +211,7 @@ func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
 	press(a, "5")
 	assert.Contains(t, text(a), "SHORT/spare.iso")
-	assert.Contains(t, flat(a), "Rowan ignores it: its name is not of the form id - title.iso. At the console: the game will not be in the list.")
+	assert.Contains(t, flat(a), "Rowan ignores it: its name must have the form id - title.iso. At the console: the game will not be in the list.")
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
 	press(a, "4", "enter")

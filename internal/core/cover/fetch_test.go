@@ -474,6 +474,6 @@ func TestAMistakeOverOnePictureIsReported(t *testing.T) {
 			panic("no such colour")
 		}
 	}})
-	assert.Equal(t, []string{"Copper Tide: it failed, which is a mistake of Polytome: no such colour"}, r.Trouble)
-	assert.Equal(t, map[string]string{"Copper Tide": "missing: it failed, which is a mistake of Polytome: no such colour", "Paper & Glue": "missing", "Mosswick": "found"}, states(r))
+	assert.Equal(t, []string{"Copper Tide: it failed because of a bug in Polytome: no such colour"}, r.Trouble)
+	assert.Equal(t, map[string]string{"Copper Tide": "missing: it failed because of a bug in Polytome: no such colour", "Paper & Glue": "missing", "Mosswick": "found"}, states(r))
 }

@@ -151,5 +151,5 @@ func TestCoversThatAreThereCanMakeSpace(t *testing.T) {
 	s.Choose(func(i int) bool { return i == 1 })
 	e := s.Explain(1)
 	assert.Equal(t, fit.NoSpace, e.Verdict)
-	assert.Contains(t, e.Words(), "let the covers on it leave (1 file, 4.00 MiB): mark them in Tree")
+	assert.Contains(t, e.Words(), "remove the covers on it (1 file, 4.00 MiB): mark them in Tree")
 }

@@ -29,7 +29,7 @@ func whole(example string) string {
 		b.WriteString("\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [\"fat32\"]\n")
 	}
 	if !strings.Contains(example, "[[accept]]") {
-		b.WriteString("\n[[accept]]\nplatforms = [\"wren8\"]\npath = \"{title}{extension}\"\n")
+		b.WriteString("\n[[accept]]\nplatforms = [\"wren8\"]\npath = \"{title}{ext}\"\n")
 	}
 	return b.String()
 }

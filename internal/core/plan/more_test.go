@@ -254,7 +254,7 @@ func TestPuttingBack(t *testing.T) {
 	there := []target.Entry{file("TWO.ISO", 9)}
 	p := plan.Restore(files, facts, there, false)
 	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso"}, say(p))
-	assert.Equal(t, []string{"TWO.ISO is there already, and stays as it is"}, p.Notes)
+	assert.Equal(t, []string{"TWO.ISO already exists, and stays"}, p.Notes)
 	p = plan.Restore(files, facts, there, true)
 	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso", "replace TWO.ISO"}, say(p))
 }

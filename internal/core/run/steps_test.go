@@ -140,7 +140,7 @@ func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 
 	back, err := run.Restore(ctx, kept, to, false)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"cfg is there already, and stays as it is"}, back.Notes)
+	assert.Equal(t, []string{"cfg already exists, and stays"}, back.Notes)
 	back, err = run.Restore(ctx, kept, to, true)
 	require.NoError(t, err)
 	require.Empty(t, carry(t, back, to).Failed)

@@ -186,7 +186,7 @@ func TestPicturesAreBroughtToSize(t *testing.T) {
 	}
 	bad := fileOf(t, "cover.jpg", []byte("no picture"))
 	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: bad, Shape: shape.Fitted, With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
-	assert.ErrorContains(t, err, "it is no picture that can be read")
+	assert.ErrorContains(t, err, "it is not a readable picture")
 	var j bytes.Buffer
 	require.NoError(t, jpeg.Encode(&j, wide, nil))
 	cut := fileOf(t, "cut.jpg", j.Bytes()[:j.Len()/2])

@@ -136,7 +136,7 @@ func TestFixesThatMeet(t *testing.T) {
 	report := run.Run(t.Context(), p, to, run.Options{}, func(run.Event) {})
 	require.Len(t, report.Failed, 1, "the rest goes on: %v", report.Failed)
 	assert.Equal(t, "cover.jpg", report.Failed[0].Path)
-	assert.Contains(t, report.Failed[0].Say, "it is no picture that can be read")
+	assert.Contains(t, report.Failed[0].Say, "it is not a readable picture")
 	prefs, err := os.ReadFile(filepath.Join(dir, "boot/plover.prefs"))
 	require.NoError(t, err)
 	assert.Equal(t, "; mine\nsaves=at-once\nleave=F10\nlogo=off\n", string(prefs), "the rest of it stays")

@@ -41,7 +41,7 @@ func TestBadLines(t *testing.T) {
 	var l titlelist.List
 	err := l.Read("a.csv", strings.NewReader("id,name,crc32\nVSP-1,One,12345678\nVSP-2,Two,1234\n,,\nVSP-3,Three\n"))
 	require.Error(t, err)
-	assert.Equal(t, "a.csv:3: \"1234\" is no checksum of the column crc32\na.csv:4: the line has neither an ID, a name nor a checksum", err.Error())
+	assert.Equal(t, "a.csv:3: \"1234\" is not a checksum of the column crc32\na.csv:4: the line has neither an ID, a name nor a checksum", err.Error())
 	assert.Len(t, l.Rows, 3, "the good ones are used")
 	assert.ErrorContains(t, l.Read("b.csv", strings.NewReader("year,shelf\n1998,A\n")), "neither a column id nor name")
 	assert.ErrorContains(t, l.Read("c.csv", strings.NewReader("")), "no first line")

@@ -69,7 +69,7 @@ func header(source io.Reader) (head image.Config, format string, err error) {
 	case err != nil && first.Len() == 0:
 		return head, "", errors.New("it is empty")
 	case err != nil:
-		return head, "", fmt.Errorf("it is no picture that can be read: %w", err)
+		return head, "", fmt.Errorf("it is not a readable picture: %w", err)
 	case head.Width <= 0 || head.Height <= 0 || head.Width > MaxPixels/head.Height:
 		return head, "", fmt.Errorf("it has %d x %d pixels, and that is too many", head.Width, head.Height)
 	}

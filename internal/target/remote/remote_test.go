@@ -55,7 +55,7 @@ func TestLoginErrorsNameNoPassword(t *testing.T) {
 	assert.ErrorContains(t, nobody, "as in smb://user@box/games")
 	assert.ErrorIs(t, nobody, target.ErrReadOnly)
 	assert.ErrorContains(t, &remote.LoginError{Address: a, User: "odile", Given: true, Err: errors.New("no")}, "box does not let odile in")
-	assert.EqualError(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")}, "box wants the password of odile", "none was given that could be wrong")
+	assert.EqualError(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")}, "box needs the password of odile", "none was given that could be wrong")
 }
 
 // pair are both ends of a connection on the loopback.
@@ -122,7 +122,7 @@ func TestUnreachable(t *testing.T) {
 	say := remote.Unreachable("127.0.0.1", port, "SMB server", err)
 	assert.ErrorIs(t, say, target.ErrGone)
 	assert.ErrorContains(t, say, "127.0.0.1 is there, and no SMB server answers on port")
-	assert.ErrorContains(t, remote.Unreachable("box", 21, "FTP server", &net.DNSError{}), "there is no computer or console called box")
+	assert.ErrorContains(t, remote.Unreachable("box", 21, "FTP server", &net.DNSError{}), "no computer or console is named box")
 	assert.NoError(t, remote.Unreachable("box", 21, "FTP server", errors.New("other")))
 }
 

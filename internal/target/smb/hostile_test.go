@@ -26,7 +26,7 @@ func TestServersThatSendNonsense(t *testing.T) {
 	for _, x := range []struct {
 		name, bytes, say string
 	}{
-		{"empty messages", "\x00\x00\x00\x00", "it sends a message of 0 bytes, which is none"},
+		{"empty messages", "\x00\x00\x00\x00", "it sends an invalid message of 0 bytes"},
 		{"a huge message", "\x00\xff\xff\xff", "it sends a message of 16.00 MiB"},
 		{"something else", "220 hello\r\n", "it does not speak SMB"},
 	} {
