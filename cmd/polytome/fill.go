@@ -110,7 +110,7 @@ type filling struct {
 	asJSON    bool
 	dry       bool
 	remove    bool // what is marked may leave
-	repair  bool // what lies there and does not start is put right
+	repair    bool // what lies there and does not start is put right
 	bench     *bench.Bench
 	journal   string  // where the runs are written down, "" for the usual file
 	unchecked bool    // the targets are not checked at the end

@@ -33,10 +33,10 @@ func TestAProfileOfAStranger(t *testing.T) {
 	}
 	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ext}", `"Wharf"`, "")), "is sound")
 	for path, say := range map[string]string{
-		"{if region}x{else}/{end}etc/{title}": "must be relative",
-		"{if title}..{end}/{title}":           "climbs out",
-		"{title}/":                            "needs a name between",
-		"GAMES//{title}":                      "needs a name between",
+		"{if region}x{else}/{end}etc/{title}":        "must be relative",
+		"{if title}..{end}/{title}":                  "climbs out",
+		"{title}/":                                   "needs a name between",
+		"GAMES//{title}":                             "needs a name between",
 		"GAMES/{if region}{else}.{end}/{title}{ext}": "needs a name between",
 	} {
 		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)

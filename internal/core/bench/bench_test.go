@@ -70,7 +70,7 @@ func TestMistakesInABench(t *testing.T) {
 		"format = 9\n":                         "it has format 9",
 		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, an address (at) and a loader",
 		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets are named "a"`,
-		target + "capacity = 'huge'\n":                                     "is not a size",
+		target + "capacity = 'huge'\n":                                  "is not a size",
 		target + "everything = 'yes'\n":                                 "b.toml:6:",
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))

@@ -30,9 +30,9 @@ func TestWhatUsersType(t *testing.T) {
 		assert.Equal(t, want, f.Match(&tt, filter.Text(&tt)), "%q", text)
 	}
 	wrong := filter.Parse("plattform:vesper")
-	assert.Contains(t, wrong.Trouble, `no field "plattform"`)
+	assert.Contains(t, wrong.Trouble, `unknown field "plattform"`)
 	wrong = filter.Parse("size>big")
-	assert.Contains(t, wrong.Trouble, `"big" is no number`)
+	assert.Contains(t, wrong.Trouble, `"big" is not a number`)
 }
 
 func TestEveryTitleIsOnOneSideOfAFilter(t *testing.T) {

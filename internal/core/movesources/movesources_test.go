@@ -38,8 +38,8 @@ func TestFilesAreMovedAndNothingIsOverwritten(t *testing.T) {
 			assert.Equal(t, 1, m.Files)
 			assert.EqualValues(t, 3, m.Bytes)
 			require.Len(t, m.Failed, 3)
-			assert.ErrorContains(t, m.Failed[0], "is there already, so")
-			assert.ErrorContains(t, m.Failed[1], "was written to since, and stays")
+			assert.ErrorContains(t, m.Failed[0], "001/b.iso already exists, so")
+			assert.ErrorContains(t, m.Failed[1], "TestFilesAreMovedAndNothingIsOverwritten2992710397/001/c.iso has changed since, and stays")
 			assert.NoFileExists(t, a.Path)
 			assert.FileExists(t, b.Path)
 			got, err := os.ReadFile(filepath.Join(to, filepath.Base(games), "vesper", "a.iso"))
@@ -54,5 +54,5 @@ func TestFilesAreMovedAndNothingIsOverwritten(t *testing.T) {
 		})
 	}
 	_, err := movesources.Move(t.Context(), nil, []string{games}, filepath.Join(games, "over"))
-	assert.ErrorContains(t, err, "lies in a source folder")
+	assert.ErrorContains(t, err, "over is in a source folder")
 }

@@ -187,20 +187,20 @@ func TestWhatCannotBePrepared(t *testing.T) {
 	d := image(t, 8*size.GiB)
 	no, wrong := "", "WRONG"
 	for want, r := range map[string]prepare.Request{
-		"give the loader":             {},
-		"does not read drives":                  {Profile: profile(t, "gantry")},
-		"is not supported; fat16":              {Filesystem: "ntfs"},
-		"reads only FAT32, not exFAT":  {Profile: profile(t, "rowan"), Filesystem: "exfat"},
-		"Rowan needs MBR, not GPT":           {Profile: profile(t, "rowan"), Scheme: partition.GPT},
+		"give the loader":                   {},
+		"does not read drives":              {Profile: profile(t, "gantry")},
+		"is not supported; fat16":           {Filesystem: "ntfs"},
+		"reads only FAT32, not exFAT":       {Profile: profile(t, "rowan"), Filesystem: "exfat"},
+		"Rowan needs MBR, not GPT":          {Profile: profile(t, "rowan"), Scheme: partition.GPT},
 		"needs the volume label PIPIT":      {Profile: profile(t, "bellows"), Label: &wrong},
 		"needs the volume label PIPIT, not": {Profile: profile(t, "bellows"), Label: &no},
-		"has no partitions":                {Filesystem: "fat32", Part: 1},
-		"cannot have clusters of":          {Filesystem: "fat32", Cluster: 3000},
-		"comes in editions":                {Profile: profile(t, "bellows"), Kit: t.TempDir()},
-		"has no edition":                   {Profile: profile(t, "bellows"), Kit: t.TempDir(), Edition: "south"},
-		"reading the kit":                  {Profile: profile(t, "rowan"), Kit: filepath.Join(t.TempDir(), "none")},
-		"there is no loader for the kit":   {Filesystem: "fat32", Kit: t.TempDir()},
-		"is too large for FAT16":           {Filesystem: "fat16", Cluster: 512},
+		"has no partitions":                 {Filesystem: "fat32", Part: 1},
+		"cannot have clusters of":           {Filesystem: "fat32", Cluster: 3000},
+		"comes in editions":                 {Profile: profile(t, "bellows"), Kit: t.TempDir()},
+		"has no edition":                    {Profile: profile(t, "bellows"), Kit: t.TempDir(), Edition: "south"},
+		"reading the kit":                   {Profile: profile(t, "rowan"), Kit: filepath.Join(t.TempDir(), "none")},
+		"there is no loader for the kit":    {Filesystem: "fat32", Kit: t.TempDir()},
+		"is too large for FAT16":            {Filesystem: "fat16", Cluster: 512},
 	} {
 		_, err := prepare.Make(ctx, drives.Here, d, set(t), r)
 		assert.ErrorContains(t, err, want)

@@ -15,7 +15,9 @@ import (
 var sheet = Kind{
 	Name: Sheet, Word: "rewrite",
 	Reported: "rewritten from %s",
-	Says:     func(l, _ string) string { return l + " needs other names for the tracks, so the cue sheet is changed too" },
+	Says: func(l, _ string) string {
+		return l + " needs other names for the tracks, so the cue sheet is changed too"
+	},
 	Open: func(_ context.Context, w SourceOpener, s *Spec) (target.Content, error) {
 		text, err := readText(w, &s.Source)
 		if err != nil {

@@ -151,7 +151,7 @@ func TestWhatIsInArchivesAndImages(t *testing.T) {
 	assert.ErrorContains(t, err, "reading the source")
 	f = fileOf(t, "short.iso", []byte("short"))
 	_, err = o.Make(context.Background(), &shape.Spec{Source: f, Offset: 3, Size: 9})
-	assert.ErrorContains(t, err, "it has 5 bytes, and 12 bytes are wanted of it")
+	assert.ErrorContains(t, err, "it has 5 bytes, but 12 bytes are needed: unexpected EOF")
 }
 
 func TestPicturesAreBroughtToSize(t *testing.T) {

@@ -43,8 +43,8 @@ func TestBadLines(t *testing.T) {
 	require.Error(t, err)
 	assert.Equal(t, "a.csv:3: \"1234\" is not a checksum of the column crc32\na.csv:4: the line has neither an ID, a name nor a checksum", err.Error())
 	assert.Len(t, l.Rows, 3, "the good ones are used")
-	assert.ErrorContains(t, l.Read("b.csv", strings.NewReader("year,shelf\n1998,A\n")), "neither a column id nor name")
-	assert.ErrorContains(t, l.Read("c.csv", strings.NewReader("")), "no first line")
+	assert.ErrorContains(t, l.Read("b.csv", strings.NewReader("year,shelf\n1998,A\n")), "csv: the first line has no column id or name")
+	assert.ErrorContains(t, l.Read("c.csv", strings.NewReader("")), "its first line")
 }
 
 func FuzzRead(f *testing.F) {

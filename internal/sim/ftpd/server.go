@@ -37,7 +37,7 @@ type Habits struct {
 	OneTransfer    bool   // refuses a second data connection while there is one
 	Idle           time.Duration
 	SlowClose      time.Duration     // for which it holds a file that was sent before it answers
-	Capacity          int64             // bytes that fit into the folder; 0 for no end
+	Capacity       int64             // bytes that fit into the folder; 0 for no end
 	ReportsSpace   bool              // and says how many are left (AVBL)
 	Allocates      bool              // is reported how long a file gets, and refuses one for which there is no space (ALLO)
 	NoRename       bool              // knows no renaming

@@ -29,7 +29,7 @@ type Options struct {
 	// made again.
 	Unsynced   bool
 	Filesystem string // declares the kind of filesystem, by name
-	Capacity      int64  // declares the capacity, in bytes
+	Capacity   int64  // declares the capacity, in bytes
 	Cluster    int64  // declares the allocation unit, in bytes
 }
 

@@ -114,7 +114,7 @@ func TestWrongTargets(t *testing.T) {
 	file := filepath.Join(dir, "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))
 	_, err := folder.Open(filepath.Join(dir, "nowhere"), folder.Options{})
-	assert.ErrorContains(t, err, "there is no folder")
+	assert.ErrorContains(t, err, "no folder")
 	_, err = folder.Open(file, folder.Options{})
 	assert.ErrorContains(t, err, "is a file")
 	_, err = folder.Open(dir, folder.Options{Filesystem: "fat23"})

@@ -27,15 +27,15 @@ import (
 
 // Options say what the server does not tell.
 type Options struct {
-	User, Password string            // "" for anonymous
-	Port           int               // where the address has none
-	Filesystem     target.Filesystem // what holds on the console's disk
+	User, Password    string            // "" for anonymous
+	Port              int               // where the address has none
+	Filesystem        target.Filesystem // what holds on the console's disk
 	Capacity, Cluster int64             // bytes; a space of 0 is what the server tells, or not known
-	Idle           time.Duration     // after which the server drops a connection that says nothing; 0 for one that does not
-	Timeout        time.Duration     // for which nothing may come; 0 for half a minute
-	NoListing      bool              // machine-readable listings are not asked for
-	Connections    int               // for data, at a time; 0 for as many as it bears, up to four
-	Encoding       string            // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
+	Idle              time.Duration     // after which the server drops a connection that says nothing; 0 for one that does not
+	Timeout           time.Duration     // for which nothing may come; 0 for half a minute
+	NoListing         bool              // machine-readable listings are not asked for
+	Connections       int               // for data, at a time; 0 for as many as it bears, up to four
+	Encoding          string            // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
 	// Unchecked takes whatever certificate the server shows (with ftps://): consoles make their own.
 	Unchecked bool
 }

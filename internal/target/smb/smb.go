@@ -27,10 +27,10 @@ import (
 
 // Options say what the server does not tell.
 type Options struct {
-	User, Password string             // "" for a guest
-	Filesystem     *target.Filesystem // what is declared of the share; nil to find out what can be
+	User, Password    string             // "" for a guest
+	Filesystem        *target.Filesystem // what is declared of the share; nil to find out what can be
 	Capacity, Cluster int64              // declared, in bytes; 0 for what the server tells
-	Timeout        time.Duration      // for which nothing may come; 0 for half a minute
+	Timeout           time.Duration      // for which nothing may come; 0 for half a minute
 }
 
 // Address is where a share is: its name comes first in the root.

