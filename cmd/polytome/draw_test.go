@@ -141,7 +141,7 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume that can be filled"},
 		"ready for nobody":     {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna", "-o", out}, 2, `did you mean "rowan"?`},
 		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for is for the map of a drive"},
-		"superfluous":          {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
+		"extra word":           {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
 		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
 		"nothing to read from": {[]string{"fit", "-o", out}, 2, "missing: --loader NAME, --to TARGET"},
 	} {

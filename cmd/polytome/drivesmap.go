@@ -211,7 +211,7 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 			if !asJSON {
 				printHealth(out, first, repair)
 			}
-			if repair && !first.Sound() {
+			if repair && !first.OK() {
 				v, err := p.Write(ctx)
 				if err != nil {
 					return err
@@ -224,7 +224,7 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 					return err
 				}
 				if !asJSON {
-					if left.Sound() {
+					if left.OK() {
 						fmt.Fprintln(out, "\nAll problems are repaired.")
 					} else {
 						fmt.Fprintln(out, "\nThis is left:")
@@ -237,7 +237,7 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 					return err
 				}
 			}
-			if !left.Sound() {
+			if !left.OK() {
 				return errPartial
 			}
 			return nil
@@ -253,7 +253,7 @@ func printHealth(out io.Writer, h *volume.Health, repair bool) {
 	if h.Fragmented > 0 {
 		fmt.Fprintf(out, "%s fragmented: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
 	}
-	if h.Sound() {
+	if h.OK() {
 		fmt.Fprintln(out, "The volume is OK.")
 		return
 	}

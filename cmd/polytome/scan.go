@@ -65,9 +65,9 @@ func printTitles(out io.Writer, r scan.Result) {
 	bad := 0
 	for i := range r.Titles {
 		t := &r.Titles[i]
-		state := "sound"
-		if !t.Sound() {
-			state = "UNSOUND"
+		state := "OK"
+		if !t.OK() {
+			state = "BAD"
 			bad++
 		}
 		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", style.Clean(t.ID), size.Format(t.Size()), state, style.Clean(t.Label()), discsOf(t))

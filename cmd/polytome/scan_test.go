@@ -45,7 +45,7 @@ func TestScanWithListsAndPasswords(t *testing.T) {
 
 	list := filepath.Join(w.Dir, "season-titles.csv")
 	_, r, _ = scanOf(t, w.Games, w.Shelf, "--list", list, "--password", demo.Password)
-	assert.True(t, called(r, "Wicker Toll").Sound())
+	assert.True(t, called(r, "Wicker Toll").OK())
 	assert.Equal(t, "1991", called(r, "Pocket Regatta").Year)
 	ferry := called(r, "Clockwork Ferry")
 	assert.Contains(t, ferry.Discs[0].Evidence, title.Evidence{Field: "publisher", Value: "Ferry Line Games", From: "season-titles.csv, line 5, found by its ID"})
@@ -219,7 +219,7 @@ func TestFoldersThatMayNotBeRead(t *testing.T) {
 	assert.Contains(t, out, "Open")
 	assert.Contains(t, stderr, "closed: you are not allowed to read it")
 	assert.Contains(t, stderr, "c.w8: you are not allowed to read it")
-	assert.Contains(t, out, "UNSOUND", "a file that has a game's extension is marked")
+	assert.Contains(t, out, "BAD", "a file that has a game's extension is marked")
 }
 
 // TestAnArchiveThatWouldUnpackWithoutEnd is not looked into until somebody allows it.

@@ -164,8 +164,8 @@ func printTree(out io.Writer, p *loader.Profile, destination layout.Destination,
 		if l.Shape != shape.Whole && l.Shape != shape.Fitted {
 			note += "  " + shape.Of(l.Shape).Word
 		}
-		if l.Title >= 0 && !titles[l.Title].Sound() {
-			note += "  UNSOUND"
+		if l.Title >= 0 && !titles[l.Title].OK() {
+			note += "  BAD"
 		}
 		fmt.Fprintf(out, "  %-*s %14s  rule %d%s\n", wide, name, bytes, n+1, note)
 	}

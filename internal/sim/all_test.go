@@ -31,7 +31,7 @@ func TestProfilesMakeWhatTheSimulatorsList(t *testing.T) {
 	set := coretest.Set(t)
 	scanned, err := scan.Scan(context.Background(), []string{w.Shelf}, scan.Options{Set: set})
 	require.NoError(t, err)
-	sound := slices.DeleteFunc(scanned.Titles, func(t title.Title) bool { return !t.Sound() })
+	sound := slices.DeleteFunc(scanned.Titles, func(t title.Title) bool { return !t.OK() })
 	for i := range 130 { // more than two pages
 		file := filepath.Join(t.TempDir(), "many.w8")
 		require.NoError(t, os.WriteFile(file, demo.Cartridge("WREN", fmt.Sprintf("Many Mills %03d", i)), 0o644))

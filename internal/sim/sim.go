@@ -1,4 +1,4 @@
-// Package standin holds simulated loaders: small programs that read a filled
+// Package sim holds simulated loaders: small programs that read a filled
 // target as the real loader would, and tell what it would list and what it would
 // skip. They are written from docs/consoles alone and know nothing of
 // profiles, so that they can judge what profiles make.

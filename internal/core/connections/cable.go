@@ -1,4 +1,4 @@
-// Package hookup is about how this computer, the consoles and the boxes between them are joined: what is plugged into what, under which
+// Package connections is about how this computer, the consoles and the boxes between them are joined: what is plugged into what, under which
 // addresses and ports, who must be running, whether a link works, and what to set for a cable that joins a console and the
 // computer directly. It changes no setting of the computer: it says what to set, notices when that was done, and what to set back.
 package connections

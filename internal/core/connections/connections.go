@@ -118,7 +118,7 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	console := cmp.Or(l.Console, "console")
 	a, ok, err := remote.Parse(l.At, remote.FTP, remote.FTPS, remote.SMB)
 	if !ok || err != nil {
-		l.Must = []string{l.atHand(console)}
+		l.Must = []string{l.localNeeds(console)}
 		return l
 	}
 	l.address = a
@@ -152,8 +152,8 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	return l
 }
 
-// atHand is what has to be plugged in for a target that this computer has available.
-func (l *Link) atHand(console string) string {
+// localNeeds is what has to be plugged in for a target that this computer has available.
+func (l *Link) localNeeds(console string) string {
 	what := "the folder " + l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
 		what = "the drive " + a.Drive
@@ -198,7 +198,7 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 		file = a.Drive
 	}
 	if _, err := os.Stat(file); err != nil {
-		return Tried{State: Absent, Say: file + " is not there", Do: "plug it in, or fix its path", At: time.Now()}
+		return Tried{State: Absent, Say: file + " does not exist", Do: "plug it in, or fix its path", At: time.Now()}
 	}
 	return Tried{State: Answers, Say: file + " is there", At: time.Now()}
 }

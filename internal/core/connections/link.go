@@ -23,13 +23,13 @@ type State string
 const (
 	Unknown  State = "not tried"
 	Answers  State = "answers"
-	Refused  State = "no server"    // the other side is on, and nothing listens on the port
-	Another  State = "other server" // something else than was wanted answers on the port
-	Silent   State = "silent"       // the port is taken up, and nothing is said: the server hangs, or serves as many as it can
-	Blocked  State = "swallowed"    // the other side is on, and what is sent to the port is lost: a firewall, as a rule
-	Absent   State = "absent"       // nobody is at the address: off, unplugged, or another address
-	NoWay    State = "no way"       // this computer has no way to the address
-	Nameless State = "no name"      // nobody knows the name
+	Refused  State = "no server"             // the other side is on, and nothing listens on the port
+	Another  State = "other server"          // something else than was wanted answers on the port
+	Silent   State = "silent"                // the port is taken up, and nothing is said: the server hangs, or serves as many as it can
+	Blocked  State = "blocked by a firewall" // the other side is on, and what is sent to the port is lost: a firewall, as a rule
+	Absent   State = "no answer"             // nobody is at the address: off, unplugged, or another address
+	NoWay    State = "no route"              // this computer has no way to the address
+	Nameless State = "no name"               // nobody knows the name
 )
 
 // A Tried is what trying a link has shown.

@@ -29,7 +29,7 @@ func shelf(t testing.TB, of string, names ...string) (dir string, f *cover.Finde
 	return dir, cover.NewFinder(b, coretest.Set(t), nil)
 }
 
-func TestPicturesInFoldersAreFoundByWhatTheyAreCalled(t *testing.T) {
+func TestPicturesInFoldersAreFoundByTheirNames(t *testing.T) {
 	_, f := shelf(t, "", "vsp_00001.JPG", "0ABC1234.png", "my_disc_image.webp", "The Ninth Orchard (North) [v2].png", "The Ninth Orchard (East).png", "Mosswik.png",
 		"disc/VSP-00001.png", "screen/VSP-00001.gif", "heron16/Tollbridge.png", "wren8/Tollbridge.png", "notes.txt", ".hidden.png", "logo/vesper/Copper Tide.png")
 	of := func(t *title.Title, kind string) (name, from string) {

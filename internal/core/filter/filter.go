@@ -3,7 +3,7 @@
 //	ferry                 the word is in the name, ID, platform, region or file
 //	platform:vesper       the field begins with the text, or has it as a word in it
 //	size>4G year<2000     numbers; sizes as 700M or 4.5GiB
-//	bad suspicious    what was found: see [States]
+//	bad suspect       what was found: see [States]
 //	-region:north         all but these
 //	name:"tin harbour"    quotes hold words together
 //
@@ -26,7 +26,7 @@ import (
 )
 
 // States are the words that ask for what was found about a title.
-var States = []string{"sound", "bad", "suspicious", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
+var States = []string{"ok", "bad", "suspect", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
 
 // PlacedStates are the further words that ask for what holds at a target.
 var PlacedStates = []string{"goes", "wanted", "favourite"}
@@ -251,11 +251,11 @@ func state(t *title.Title, name string) bool {
 		return slices.ContainsFunc(t.Findings, func(f title.Finding) bool { return f.Grade == g })
 	}
 	switch name {
-	case "sound":
-		return t.Sound()
+	case "ok":
+		return t.OK()
 	case "bad":
-		return !t.Sound()
-	case "suspicious":
+		return !t.OK()
+	case "suspect":
 		return grade(title.Suspicion)
 	case "noted":
 		return grade(title.Note)

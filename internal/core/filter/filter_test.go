@@ -22,7 +22,7 @@ func TestWhatUsersType(t *testing.T) {
 		"size>2G": true, "size<2G": false, "size>2.5GiB": false, "size>4": true, "year<2000": true, "year>1999": false, "year:1999": true,
 		"players>0": true, "discs=1": true, "discs>1": false, "id:21588": true, "region:west": true, "form:image": true,
 		`name:"tin harbour"`: true, `name:"tin falcons"`: false, `publisher:"ferry line"`: true, "tag:beta": true, "finding:zeros": true,
-		"file:new/": true, "sound": true, "bad": false, "suspicious": true, "edited": true, "locked": true, "verified": false,
+		"file:new/": true, "ok": true, "bad": false, "suspect": true, "edited": true, "locked": true, "verified": false,
 		"encrypted": false, "packed": false, "incomplete": false, "noted": false, "size>": true,
 	} {
 		f := filter.Parse(text)

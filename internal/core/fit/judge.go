@@ -139,7 +139,7 @@ func (s *Sheet) judge(i int) reason {
 	case pl.Refusal != nil && pl.Refusal.Foreign:
 		v.Kind, v.detail = Foreign, pl.Refusal.Say
 		return v
-	case !t.Sound():
+	case !t.OK():
 		v.Kind = bad(t)
 		return v
 	case !s.of.Carried && (at == nil || !at.Reads(facts.Filesystem.Name)):

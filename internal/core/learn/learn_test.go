@@ -61,7 +61,7 @@ func collection(t *testing.T) []title.Title {
 	r, err := scan.Scan(context.Background(), []string{dir}, scan.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	for _, tt := range r.Titles {
-		require.True(t, tt.Sound(), "%s: %v", tt.Source(), tt.Findings)
+		require.True(t, tt.OK(), "%s: %v", tt.Source(), tt.Findings)
 	}
 	require.Len(t, r.Titles, 8*9+2+70)
 	return r.Titles

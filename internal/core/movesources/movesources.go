@@ -1,4 +1,4 @@
-// Package putaway moves the files of titles that have been copied, when the user asks for it: to a folder or to the trash. Nothing is ever deleted,
+// Package movesources moves the files of titles that have been copied, when the user asks for it: to a folder or to the trash. Nothing is ever deleted,
 // and nothing is moved that was not read back on every target that it was wanted on.
 package movesources
 

@@ -75,7 +75,7 @@ func TestWhatHasChangedIsLookedAtAgain(t *testing.T) {
 	names := func(r scan.Result) (out []string) {
 		for _, t := range r.Titles {
 			s := t.Name
-			if !t.Sound() {
+			if !t.OK() {
 				s += " (bad)"
 			}
 			out = append(out, s)
@@ -205,7 +205,7 @@ func TestOtherPlatformsOrPasswordsMakeFilesNew(t *testing.T) {
 	assert.True(t, locked.Encrypted)
 	assert.Contains(t, locked.Fault().Say, "encrypted")
 	open := find(remembering(t, cache, scan.Options{Passwords: []string{"wrong", demo.Password}}, dir), "Wicker Toll")
-	assert.True(t, open.Sound(), "%v", open.Findings)
+	assert.True(t, open.OK(), "%v", open.Findings)
 	assert.Equal(t, "heron16", open.Platform)
 }
 

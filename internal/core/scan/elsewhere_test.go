@@ -97,7 +97,7 @@ func TestAZipInParts(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, r.Titles, 1)
 	assert.Equal(t, "Mosswick", r.Titles[0].Name)
-	assert.True(t, r.Titles[0].Sound(), r.Titles[0].Findings)
+	assert.True(t, r.Titles[0].OK(), r.Titles[0].Findings)
 	assert.Len(t, r.Titles[0].Discs[0].Volumes, 3)
 	require.NoError(t, os.Remove(filepath.Join(out, "split.z02")))
 	r, err = scan.Scan(t.Context(), []string{out}, scan.Options{Set: set})

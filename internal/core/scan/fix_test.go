@@ -48,7 +48,7 @@ func TestWhatIsSetByHandWinsAndIsKept(t *testing.T) {
 	b := bench.New(file)
 	b.Sources = []bench.Source{{Path: "games"}}
 	before := only(t, benched(t, b))
-	require.False(t, before.Sound(), "nothing tells what it is")
+	require.False(t, before.OK(), "nothing tells what it is")
 	set := func(change func(*title.Edit)) *title.Title {
 		now := only(t, benched(t, b))
 		b.Edit(now.Where(), now.Discs[0].Sign, change)
@@ -58,13 +58,13 @@ func TestWhatIsSetByHandWinsAndIsKept(t *testing.T) {
 		require.NoError(t, err, "what was saved loads again")
 		return only(t, benched(t, b))
 	}
-	now := set(func(e *title.Edit) { e.Platform, e.Name, e.ID = "vesper", "Mended", "VSP-30303" })
-	assert.Equal(t, []string{"vesper", "Mended", "VSP-30303", "VSP-30303", "VSP-30303"}, []string{now.Platform, now.Name, now.ID, now.Key, now.Discs[0].ID})
-	assert.True(t, now.Sound(), "the user has reported what it is: %v", now.Findings)
-	assert.Equal(t, "Mended from set by hand", from(now, "name"))
+	now := set(func(e *title.Edit) { e.Platform, e.Name, e.ID = "vesper", "Corrected", "VSP-30303" })
+	assert.Equal(t, []string{"vesper", "Corrected", "VSP-30303", "VSP-30303", "VSP-30303"}, []string{now.Platform, now.Name, now.ID, now.Key, now.Discs[0].ID})
+	assert.True(t, now.OK(), "the user has reported what it is: %v", now.Findings)
+	assert.Equal(t, "Corrected from set by hand", from(now, "name"))
 
 	now = set(func(e *title.Edit) { e.Lock("name", true) })
-	assert.Equal(t, "Mended from set by hand, locked", from(now, "name"))
+	assert.Equal(t, "Corrected from set by hand, locked", from(now, "name"))
 	assert.Equal(t, []string{"name"}, now.Locked)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
@@ -73,7 +73,7 @@ func TestWhatIsSetByHandWinsAndIsKept(t *testing.T) {
 	// The folder is moved: the edit goes along.
 	require.NoError(t, os.Rename(filepath.Join(dir, "games"), filepath.Join(dir, "elsewhere")))
 	b.Sources[0].Path = "elsewhere"
-	assert.Equal(t, "Mended", only(t, benched(t, b)).Name)
+	assert.Equal(t, "Corrected", only(t, benched(t, b)).Name)
 
 	b.Edit(filepath.Join(dir, "games/wrong.iso"), "", func(e *title.Edit) { *e = title.Edit{File: e.File} })
 	assert.Empty(t, b.Edits, "an edit that says nothing is forgotten")
@@ -90,12 +90,12 @@ func TestDiscsAreJoinedPartedAndDropped(t *testing.T) {
 	}
 	joined := only(t, benched(t, b))
 	require.Len(t, joined.Discs, 2)
-	assert.Equal(t, []any{"Ferry Queen", "SK-8812", 2, true}, []any{joined.Name, joined.Key, joined.Of, joined.Sound()})
+	assert.Equal(t, []any{"Ferry Queen", "SK-8812", 2, true}, []any{joined.Name, joined.Key, joined.Of, joined.OK()})
 	assert.Equal(t, "second.iso", filepath.Base(joined.Discs[1].File.Path))
 
 	b.Edit(filepath.Join(dir, "second.iso"), "", func(e *title.Edit) { e.Set, e.Disc, e.Drop = "", 0, true })
 	r := benched(t, b)
-	assert.False(t, only(t, r).Sound() && only(t, r).Of > 1, "disc 2 is gone, and only disc 1 of one is left")
+	assert.False(t, only(t, r).OK() && only(t, r).Of > 1, "disc 2 is gone, and only disc 1 of one is left")
 	require.Len(t, r.Dropped, 1)
 	assert.Equal(t, "Ferry Queen, the Return", r.Dropped[0].Name)
 
@@ -111,7 +111,7 @@ func TestDiscsAreJoinedPartedAndDropped(t *testing.T) {
 	r = benched(t, two)
 	require.Len(t, r.Titles, 2)
 	for i := range r.Titles {
-		assert.True(t, r.Titles[i].Sound())
+		assert.True(t, r.Titles[i].OK())
 	}
 }
 

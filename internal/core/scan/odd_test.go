@@ -242,12 +242,12 @@ func TestBadInputIsReportedAndTheRestGoesOn(t *testing.T) {
 	for i := range r.Titles {
 		by[filepath.Base(r.Titles[i].Source())] = &r.Titles[i]
 	}
-	assert.True(t, by["good.w8"].Sound())
+	assert.True(t, by["good.w8"].OK())
 	assert.Equal(t, "the file is empty", by["empty.iso"].Fault().Say)
 	require.NotNil(t, by[filepath.Base(odd)])
 	assert.Contains(t, by[filepath.Base(odd)].Findings[0].Say, "not UTF-8")
 	require.NotNil(t, by["x.cue"])
-	assert.True(t, by["x.cue"].Sound(), "%v", by["x.cue"].Findings)
+	assert.True(t, by["x.cue"].OK(), "%v", by["x.cue"].Findings)
 	assert.Contains(t, by["bomb.zip"].Fault().Say, "suspiciously large inside")
 	assert.Contains(t, by["bomb.zip"].Fault().Remedy, "allow it")
 
@@ -319,7 +319,7 @@ func TestOnlyWhatIsNeededIsUnpacked(t *testing.T) {
 	require.NoError(t, err)
 	tt := only(t, r)
 	assert.Equal(t, "VSP-10001", tt.ID)
-	assert.True(t, tt.Sound(), "%v", tt.Findings)
+	assert.True(t, tt.OK(), "%v", tt.Findings)
 	report, err := scan.Verify(context.Background(), r.Titles, scan.VerifyOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, scan.Damaged, report.Files[0].Verdict)

@@ -124,7 +124,7 @@ func TestAFileThatChangesUnderTheScan(t *testing.T) {
 	// The same from end to end: it is a problem, and the title is marked.
 	l := &look{s: s, dir: dir, all: all}
 	l.identify(unit{first: &all[0]})
-	if len(s.problems) != 1 || len(l.titles) != 1 || l.titles[0].Sound() || len(l.failed) != 1 {
+	if len(s.problems) != 1 || len(l.titles) != 1 || l.titles[0].OK() || len(l.failed) != 1 {
 		t.Fatal(s.problems, l.titles)
 	}
 }

@@ -32,7 +32,7 @@ func identify(t testing.TB, data []byte, name string) *title.Title {
 
 func TestWhatIsReadOutOfAnImage(t *testing.T) {
 	tt := identify(t, coretest.Image(t, "\xEF\xBB\xBFID = VSP-20417 \r\nNAME=Quarry = Sons\r\nREGION=W\r\nDISC=2/3\r\nKIND=short\r\nID=VSP-99999\r\n"), "x.iso")
-	require.True(t, tt.Sound(), "%v", tt.Findings)
+	require.True(t, tt.OK(), "%v", tt.Findings)
 	assert.Equal(t, []any{"vesper", "VSP-20417", "Quarry = Sons", "West", 3, 2, "short"},
 		[]any{tt.Platform, tt.ID, tt.Name, tt.Region, tt.Of, tt.Discs[0].Number, tt.Discs[0].Kind})
 	assert.Contains(t, tt.Discs[0].Evidence, title.Evidence{Field: "name", Value: "Quarry = Sons", From: "VESPER.INF, line 2"})
@@ -60,7 +60,7 @@ func TestFaults(t *testing.T) {
 			tt := identify(t, c.data, c.file)
 			require.NotNil(t, tt)
 			if c.want == "" {
-				assert.True(t, tt.Sound())
+				assert.True(t, tt.OK())
 				return
 			}
 			require.NotNil(t, tt.Fault())
@@ -71,7 +71,7 @@ func TestFaults(t *testing.T) {
 	assert.Nil(t, identify(t, []byte("hello"), "a.txt"), "no business of ours")
 	assert.Nil(t, identify(t, coretest.Image(t, ""), "a.img"), "an image, but no game")
 	odd := identify(t, coretest.Image(t, inf("VSP-20417", "x", "3/2")), "a.iso")
-	assert.True(t, odd.Sound())
+	assert.True(t, odd.OK())
 	assert.Contains(t, odd.Findings[0].Say, "is not a disc number")
 }
 
@@ -93,7 +93,7 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 	require.NoError(t, err)
 	var got []string
 	for _, tt := range r.Titles {
-		got = append(got, fmt.Sprintf("%s %s %d/%d sound=%v", tt.Key, tt.Name, len(tt.Discs), tt.Of, tt.Sound()))
+		got = append(got, fmt.Sprintf("%s %s %d/%d sound=%v", tt.Key, tt.Name, len(tt.Discs), tt.Of, tt.OK()))
 	}
 	assert.Equal(t, []string{
 		"VSP-21410 Clockwork Ferry 2/2 sound=true",
@@ -128,7 +128,7 @@ func FuzzImage(f *testing.F) {
 	f.Fuzz(func(t *testing.T, volume []byte) {
 		data := append(make([]byte, system), volume...)
 		tt, err := scan.Identify(bytes.NewReader(data), int64(len(data)), "f.iso", set)
-		if err == nil && tt != nil && tt.Sound() && (tt.ID == "" || tt.Name == "" || tt.Discs[0].Kind == "") {
+		if err == nil && tt != nil && tt.OK() && (tt.ID == "" || tt.Name == "" || tt.Discs[0].Kind == "") {
 			t.Fatalf("called sound without its values: %+v", tt)
 		}
 	})
@@ -172,7 +172,7 @@ func TestTheOrderOfFilesMakesNoDifference(t *testing.T) {
 			}
 			keys[tt.Key] = true
 			discs += len(tt.Discs)
-			if len(tt.Discs) != tt.Of && tt.Sound() {
+			if len(tt.Discs) != tt.Of && tt.OK() {
 				t.Fatalf("%d discs of %d, and sound", len(tt.Discs), tt.Of)
 			}
 		}

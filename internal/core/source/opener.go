@@ -20,7 +20,7 @@ import (
 )
 
 // An Opener opens what steps write. It keeps the last archive open, as the files of a title come
-// one after another. It is for one goroutine, and implements [shape.Whence].
+// one after another. It is for one goroutine, and implements [shape.SourceOpener].
 type Opener struct {
 	Passwords []string // tried on encrypted archives
 	Allowed   []string // archives that may be much larger inside than outside, by their paths

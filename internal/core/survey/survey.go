@@ -211,7 +211,7 @@ func (s *Survey) withDamaged() map[string]bool {
 	return out
 }
 
-// kase is what the verdicts depend on, but for the trees.
+// input is what the verdicts depend on, but for the trees.
 func (s *Survey) input(b *bench.Bench) fit.Case {
 	c := fit.Case{
 		Carried: s.carries != nil,

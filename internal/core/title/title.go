@@ -234,8 +234,8 @@ func (f Finding) Wanting(what string) Finding {
 	return f
 }
 
-// Sound reports whether nothing speaks against placing the title.
-func (t *Title) Sound() bool { return t.Fault() == nil }
+// OK reports whether nothing speaks against placing the title.
+func (t *Title) OK() bool { return t.Fault() == nil }
 
 // Fault returns the first finding that speaks against placing the title, or nil.
 func (t *Title) Fault() *Finding {

@@ -50,5 +50,5 @@ func TestWhatATitleTakesAndWhereItIs(t *testing.T) {
 	assert.Equal(t, "/g/a.rar//in/a.iso", packed.Where())
 	assert.Empty(t, (&title.Title{}).Where())
 	suspect := title.Title{Findings: []title.Finding{{Grade: title.Suspicion}, {Grade: title.Note}}}
-	assert.True(t, suspect.Sound(), "a suspicion keeps nothing from being placed")
+	assert.True(t, suspect.OK(), "a suspicion keeps nothing from being placed")
 }

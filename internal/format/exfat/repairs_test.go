@@ -35,7 +35,7 @@ func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (a
 	first, left, err = v.Repair(context.Background())
 	require.NoError(t, err)
 	require.NoError(t, v.Close())
-	if left.Sound() {
+	if left.OK() {
 		img := t.TempDir() + "/judged.img"
 		d.Save(t, img)
 		out, err := judge.Try(t, "fsck.exfat", "-n", img)
@@ -76,7 +76,7 @@ func TestANameThatThereCannotBe(t *testing.T) {
 		set[64+2+2*3] = '/'
 		summed(set)
 	})
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	assert.Equal(t, bytes.Repeat([]byte{'b'}, 9000), all["two_iso"])
 }
 
@@ -87,7 +87,7 @@ func TestTwoOfOneName(t *testing.T) {
 		copy(set[32+4:36+2], setOf(t, d, "one.iso")[32+4:36+2])
 		summed(set)
 	})
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	assert.Equal(t, bytes.Repeat([]byte{'a'}, 9000), all["one.iso"])
 	assert.Equal(t, bytes.Repeat([]byte{'b'}, 9000), all["one (2).iso"])
 }
@@ -102,7 +102,7 @@ func TestALengthBeyondTheVolume(t *testing.T) {
 			summed(set)
 		})
 		require.NotEmpty(t, first.Findings)
-		assert.True(t, left.Sound(), left.Findings)
+		assert.True(t, left.OK(), left.Findings)
 		assert.Equal(t, bytes.Repeat([]byte{'b'}, 9000), all["two.iso"])
 		assert.Equal(t, bytes.Repeat([]byte{'c'}, 9000), all["three.iso"])
 		assert.Len(t, all["one.iso"], 3*4096, "as many clusters as lie before the next file")
@@ -134,7 +134,7 @@ func TestADamagedTableOfLetters(t *testing.T) {
 			assert.True(t, slices.ContainsFunc(first.Findings, func(f volume.Finding) bool {
 				return strings.Contains(f.Say, "The upcase table is damaged")
 			}), first.Findings)
-			assert.True(t, left.Sound(), left.Findings)
+			assert.True(t, left.OK(), left.Findings)
 			assert.Len(t, all, 4)
 		})
 	}
@@ -145,6 +145,6 @@ func TestADamagedBootRegionIsReadByItsBackup(t *testing.T) {
 	all, first, left := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { d.B[0x6D] = 1 }) // sectors of a cluster
 	require.NotEmpty(t, first.Findings)
 	assert.Equal(t, volume.Boot, first.Findings[0].Kind)
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	assert.Equal(t, bytes.Repeat([]byte{'b'}, 9000), all["two.iso"])
 }

@@ -69,7 +69,7 @@ func names(t *testing.T, v *volume.Volume) map[string]int {
 
 func TestTwoOfOneNameAreReportedApart(t *testing.T) {
 	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO") })
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
 	assert.Equal(t, bytes.Repeat([]byte{'a'}, 1200), all["ONE.ISO"])
@@ -86,9 +86,9 @@ func (fatJudge) of(t *testing.T, d *volumetest.Disk) (bool, string) {
 	return fsck(t, img)
 }
 
-func TestAFileThatIsCalledLikeTheFolderAbove(t *testing.T) {
+func TestAFileThatIsNamedLikeTheFolderAbove(t *testing.T) {
 	v, _, left, _ := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "..         ") })
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
 	found := ""
@@ -117,8 +117,8 @@ func TestARootFolderInACircle(t *testing.T) {
 	assert.True(t, ok, says)
 }
 
-// TestARootFolderThatIsCalledFree: what was behind its first cluster cannot be found, so clusters that nothing has are not freed, and that is said.
-func TestARootFolderThatIsCalledFree(t *testing.T) {
+// TestARootFolderThatIsMarkedFree: what was behind its first cluster cannot be found, so clusters that nothing has are not freed, and that is said.
+func TestARootFolderThatIsMarkedFree(t *testing.T) {
 	v, first, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) { setFAT(d, v, 2, 0) })
 	require.NotEmpty(t, first.Findings)
 	assert.Equal(t, 1200, names(t, v)["ONE.ISO"])
@@ -131,7 +131,7 @@ func TestARootFolderThatIsCalledFree(t *testing.T) {
 func TestAnEntryOfAnotherKind(t *testing.T) {
 	for _, attr := range []byte{0x08, 0x0F, 0x28} {
 		v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { entryOf(t, d, "TWO     ISO")[11] = attr })
-		assert.True(t, left.Sound(), left.Findings)
+		assert.True(t, left.OK(), left.Findings)
 		assert.Equal(t, 1200, names(t, v)["TWO.ISO"], "%#x", attr)
 		ok, says := (fatJudge{}).of(t, d)
 		assert.True(t, ok, says)
@@ -143,7 +143,7 @@ func TestWhatLiesBehindAnEnd(t *testing.T) {
 	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) {
 		binary.LittleEndian.PutUint32(entryOf(t, d, "TWO     ISO")[28:], 500)
 	})
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	all := names(t, v)
 	assert.Equal(t, 500, all["TWO.ISO"])
 	assert.Equal(t, 1024, all["TWO (behind its end).ISO"])
@@ -163,7 +163,7 @@ func TestALotOfNothingBehindAnEnd(t *testing.T) {
 			require.NoError(t, w.Close())
 			binary.LittleEndian.PutUint32(entryOf(t, d, "LONG    ISO")[28:], 512)
 		})
-		assert.True(t, left.Sound(), left.Findings)
+		assert.True(t, left.OK(), left.Findings)
 		all, err := volumetest.Contents(v)
 		require.NoError(t, err)
 		assert.Len(t, all["LONG.ISO"], 512)
@@ -239,7 +239,7 @@ func TestTwoOfOneShortName(t *testing.T) {
 		sameShort(t, d)
 	})
 	assert.Contains(t, fmt.Sprint(first.Findings), "has the short name of another one")
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
 	assert.Equal(t, bytes.Repeat([]byte{'x'}, 700), all["Long Water One.iso"])
@@ -306,7 +306,7 @@ func TestManyOfOneKindAreRepaired(t *testing.T) {
 		}
 	})
 	assert.GreaterOrEqual(t, len(first.Findings), 20)
-	assert.True(t, left.Sound(), left.Findings)
+	assert.True(t, left.OK(), left.Findings)
 	assert.Equal(t, 1200, names(t, v)["ONE.ISO"])
 	ok, says := (fatJudge{}).of(t, d)
 	assert.True(t, ok, says)

@@ -51,8 +51,8 @@ type Health struct {
 	strange    int       // folders that are none
 }
 
-// Sound reports whether nothing is wrong.
-func (h *Health) Sound() bool { return len(h.Findings) == 0 }
+// OK reports whether nothing is wrong.
+func (h *Health) OK() bool { return len(h.Findings) == 0 }
 
 // bitmap notes clusters.
 type bitmap []uint64

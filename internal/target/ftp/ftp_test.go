@@ -148,7 +148,7 @@ func put(p target.Target, name string, data []byte) error {
 	return nil
 }
 
-func TestAServerThatHangsUpIsCalledAgain(t *testing.T) {
+func TestAServerThatHangsUpIsDialledAgain(t *testing.T) {
 	dir := t.TempDir()
 	s := serve(t, dir, ftpd.Habits{Idle: 200 * time.Millisecond})
 	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Idle: 200 * time.Millisecond})

@@ -223,11 +223,11 @@ func (m *Model) checkWhy() state.Why {
 	switch h := m.health; {
 	case h == nil:
 		return state.Why{Say: "Checking …"}
-	case m.left != nil && m.left.Sound():
+	case m.left != nil && m.left.OK():
 		return state.Why{Lead: f.Name() + ".", Say: "All problems are repaired: the volume is OK."}
 	case m.left != nil:
 		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be repaired.", size.Count(len(m.left.Findings), "thing"))}
-	case h.Sound():
+	case h.OK():
 		say := fmt.Sprintf("The volume is OK: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
 		if h.Fragmented > 0 {
 			say += fmt.Sprintf(" %s fragmented: the block map shows where.", isAre(h.Fragmented, "file"))

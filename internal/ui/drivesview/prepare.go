@@ -159,7 +159,7 @@ func (m *Model) askConsent() tea.Cmd {
 func (m *Model) ready(c drives.Consent) tea.Cmd {
 	p, sys := m.plan, m.d.System
 	events := make(chan prepare.Event, len(p.Steps)+1)
-	work := m.do("readying "+p.Drive.Name(), func(context.Context) doneMsg {
+	work := m.do("preparing "+p.Drive.Name(), func(context.Context) doneMsg {
 		defer close(events)
 		// Leaving the screen does not break it off: half prepared, the drive would be of no use.
 		r, err := p.Do(context.Background(), sys, c, func(e prepare.Event) { events <- e })

@@ -639,13 +639,13 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 		}
 	}
 	switch {
-	case m.left != nil && m.left.Sound():
+	case m.left != nil && m.left.OK():
 		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s repaired. The volume is OK.", isWas(len(m.health.Findings), "thing"))), "")
 		say(m.health.Findings, true)
 	case m.left != nil:
 		lines = append(lines, " "+t.Bold(t.Bad, "This is left:"), "")
 		say(m.left.Findings, false)
-	case m.health.Sound():
+	case m.health.OK():
 		lines = append(lines, " "+t.Bold(t.Good, "The volume is OK."), "",
 			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"), size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes), size.Format(m.health.Free))))
 	default:

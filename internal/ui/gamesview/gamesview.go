@@ -178,8 +178,8 @@ func (m *Model) Click(_, y int) tea.Cmd {
 	return nil
 }
 
-// sound says what speaks for a title, by what was looked at.
-func sound(t *title.Title) string {
+// evidence says what speaks for a title, by what was looked at.
+func evidence(t *title.Title) string {
 	inside := false // something in the files themselves tells what it is
 	for _, d := range t.Discs {
 		for _, e := range d.Evidence {
@@ -207,7 +207,7 @@ func (m *Model) Why() state.Why {
 		return m.empty()
 	}
 	t := &m.d.Scan.Titles[i]
-	w := state.Why{Lead: t.Label(), Say: sound(t)}
+	w := state.Why{Lead: t.Label(), Say: evidence(t)}
 	if f := t.Fault(); f != nil {
 		w.Say = "is bad: " + f.Say + "."
 		if f.Remedy != "" {
@@ -315,9 +315,9 @@ func (m *Model) titleCells(t *style.Theme, tt *title.Title) []style.Cell {
 	if tt.Of > 1 {
 		discs = fmt.Sprintf("%d of %d", len(tt.Discs), tt.Of)
 	}
-	status := style.Cell{Text: "sound", FG: t.Good}
+	status := style.Cell{Text: "OK", FG: t.Good}
 	switch {
-	case !tt.Sound():
+	case !tt.OK():
 		status = style.Cell{Text: "bad", FG: t.Bad}
 	case slices.ContainsFunc(tt.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }):
 		status = style.Cell{Text: "suspect", FG: t.Warn}

@@ -236,7 +236,7 @@ func (d *State) SetScan(m ScanMsg) tea.Cmd {
 	}
 	d.Bad = 0
 	for i := range d.Scan.Titles {
-		if !d.Scan.Titles[i].Sound() {
+		if !d.Scan.Titles[i].OK() {
 			d.Bad++
 		}
 	}
