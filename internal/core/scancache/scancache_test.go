@@ -110,7 +110,7 @@ func TestATableThatIsGone(t *testing.T) {
 	require.NoError(t, db.Close())
 	s = open(t, file)
 	require.NoError(t, s.PutCheck(Check{Path: "/games/x"}))
-	assert.Contains(t, s.Note(), "made again")
+	assert.Contains(t, s.Note(), "has been rebuilt")
 	require.NoError(t, s.PutCheck(Check{Path: "/games/x"}))
 	var got []Check
 	require.NoError(t, s.Checks("/games", func(c Check) { got = append(got, c) }))

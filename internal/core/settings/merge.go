@@ -17,9 +17,9 @@ type Conflict struct {
 // Say tells the conflict in words.
 func (c Conflict) Say() string {
 	if c.Key == "" {
-		return fmt.Sprintf("the lines %q were changed to %q by hand, and should become %q", short(c.Was), short(c.Theirs), short(c.Wanted))
+		return fmt.Sprintf("the lines %q were changed by hand to %q, and would become %q", short(c.Was), short(c.Theirs), short(c.Wanted))
 	}
-	return fmt.Sprintf("%s was %q, is %q by hand, and shall become %q", c.Key, c.Was, c.Theirs, c.Wanted)
+	return fmt.Sprintf("%s was %q, was changed by hand to %q, and would become %q", c.Key, c.Was, c.Theirs, c.Wanted)
 }
 
 func short(s string) string {

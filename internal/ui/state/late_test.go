@@ -225,7 +225,7 @@ func TestAnAnswerIsForTheTargetThatWasAskedAbout(t *testing.T) {
 	settle(msg.Question.Done("north"))
 	require.Len(t, b.Targets, 1)
 	require.False(t, b.Targets[0].DeleteOthers, "east was not asked about")
-	require.True(t, strings.Contains(d.Notice, "north is no target of the bench any more"), d.Notice)
+	require.True(t, strings.Contains(d.Notice, "north is no longer a target, so nothing was done"), d.Notice)
 }
 
 // settling does jobs, one after another, until nothing goes on any more.
