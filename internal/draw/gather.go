@@ -62,7 +62,7 @@ func volumeIn(s *survey.Survey) Volume {
 	by := map[string]*Share{}
 	for i := range s.Titles {
 		verdict, chosen := s.Sheet.Verdict(i), s.Sheet.Chosen[i]
-		is := verdict.Kind == fit.There || verdict.Kind == fit.Renamed
+		is := verdict.Kind == fit.Present || verdict.Kind == fit.Renamed
 		if verdict.Kind == fit.Foreign || leaves[i] || !chosen && !is {
 			continue
 		}
@@ -101,7 +101,7 @@ func holds(s *survey.Survey) (out []int) {
 	}
 	for i := range s.Titles {
 		kind := s.Sheet.Verdict(i).Kind
-		if s.Sheet.Chosen[i] && kind.Goes() || kind == fit.There && !leaves[i] {
+		if s.Sheet.Chosen[i] && kind.Goes() || kind == fit.Present && !leaves[i] {
 			out = append(out, i)
 		}
 	}
@@ -114,7 +114,7 @@ func TreeOf(s *survey.Survey, whole bool) Tree {
 	for _, i := range holds(s) {
 		state := survey.New
 		switch s.Sheet.Verdict(i).Kind {
-		case fit.There:
+		case fit.Present:
 			state = survey.Kept
 		case fit.Renamed:
 			state = survey.Renamed

@@ -260,7 +260,7 @@ func (a *app) actions() []state.Action {
 	}
 	return append(out,
 		state.Do("/", "find: show only what has these words", state.Just(func() { a.ask(finding, "find ", nil) })),
-		state.Do("esc", "back: drop the filter, leave the panel", state.Just(a.back)),
+		state.Do("esc", "back: clear the filter, close the panel", state.Just(a.back)),
 		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject", func() tea.Cmd { return a.open(a.drives) }),
 		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
@@ -436,7 +436,7 @@ func (a *app) command(name string) tea.Cmd {
 	}
 	a.state.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
 	if len(fits) > 1 {
-		a.state.Notice = fmt.Sprintf("%q begins several actions; write more of it, or let tab complete it.", name)
+		a.state.Notice = fmt.Sprintf("Several actions start with %q: type more of it, or press tab to complete it.", name)
 	}
 	return nil
 }

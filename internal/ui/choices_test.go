@@ -107,7 +107,7 @@ func TestFavouritesGetTheSpace(t *testing.T) {
 	press(a, "*")
 	assert.Contains(t, flat(a), "Underbough is a favourite: it gets space before all others")
 	assert.Contains(t, text(a), "♥")
-	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
+	assert.Equal(t, fit.Copy, verdict(t, a, 0, "Underbough"))
 	press(a, "esc")
 	find(a, "favourite")
 	assert.Contains(t, flat(a), "1 title")
@@ -117,7 +117,7 @@ func TestFavouritesGetTheSpace(t *testing.T) {
 	find(a, "Underbough")
 	press(a, "+", "+")
 	assert.Contains(t, flat(a), "Underbough has priority +2")
-	assert.Equal(t, fit.AsIs, verdict(t, a, 0, "Underbough"))
+	assert.Equal(t, fit.Copy, verdict(t, a, 0, "Underbough"))
 }
 
 func TestTitlesAreFoundAndListedByWhatHoldsAtTheTarget(t *testing.T) {

@@ -80,7 +80,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Equal(t, "covers/VSP-20417.png", a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].File)
 	assert.Contains(t, flat(a), "chosen by hand")
 	press(a, "c")
-	assert.Contains(t, flat(a), "what is left of it")
+	assert.Contains(t, flat(a), "what stays")
 	press(a, "right", "right", "right", "down", "down", "L")
 	assert.Contains(t, flat(a), "Cut off: 4 % left, 4 % top, 0 % right, 0 % bottom.")
 	press(a, "enter")

@@ -174,7 +174,7 @@ func TestPreparingKeepsTheChoices(t *testing.T) {
 	typeIn(a, "north-58.img")
 	press(a, "enter")
 	require.Contains(t, text(a), "It is ready")
-	assert.Contains(t, text(a), "your selection for it is kept")
+	assert.Contains(t, text(a), "the titles selected for it are kept")
 	goes, _ = a.state.Chosen(1)
 	assert.Equal(t, 2, goes, "the choices are as they were")
 	require.NotNil(t, a.state.Surveys[1])

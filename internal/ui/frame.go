@@ -177,14 +177,14 @@ func (a *app) volumes() []rack.Volume {
 		v := rack.Volume{Name: p.Name, Current: n == a.state.Target}
 		s := a.state.Surveys[n]
 		if s == nil {
-			v.Detail = "away"
+			v.Detail = "not connected"
 			out = append(out, v)
 			continue
 		}
 		v.Detail, v.Capacity, v.Unknown = s.Facts.Filesystem.Shown, s.Facts.Capacity, s.Facts.Unknown
 		v.Kept, v.Planned = s.Sheet.Kept-s.Sheet.Released, s.Sheet.Planned
 		if s.Away != nil {
-			v.Detail = "away"
+			v.Detail = "not connected"
 		}
 		if l := a.state.Lanes[n]; l != nil && l.Running() {
 			v.Written = min(l.Total, v.Planned)
@@ -192,7 +192,7 @@ func (a *app) volumes() []rack.Volume {
 		}
 		verdict, chosen, ok := a.state.Verdict(n, i)
 		switch {
-		case !has || !ok || verdict.Kind == fit.There || verdict.Kind == fit.Foreign || v.Written > 0:
+		case !has || !ok || verdict.Kind == fit.Present || verdict.Kind == fit.Foreign || v.Written > 0:
 		case chosen && verdict.Kind.Goes():
 			v.Ghost, v.Share = max(0, min(verdict.Need, v.Planned)), true
 			v.Planned -= v.Ghost

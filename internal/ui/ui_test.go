@@ -96,7 +96,7 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "desk.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}
@@ -262,7 +262,7 @@ func TestATargetThatGoesAway(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.Stick))
 	press(a, "1", "s", "2")
 	s := text(a)
-	assert.Contains(t, s, "away")
+	assert.Contains(t, s, "not connected")
 	assert.Contains(t, s, "North stick cannot be looked at: there is no folder")
 	press(a, "3", "4", "enter", "5", "p") // nothing of it fails badly
 }
@@ -401,7 +401,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 	a := many(t)
 	press(a, "2", "end")
 	assert.Contains(t, text(a), "Title 49999 on Stick: as it is")
-	assert.Equal(t, fit.AsIs, a.state.Surveys[0].Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, a.state.Surveys[0].Sheet.Verdict(0).Kind)
 	press(a, "space")
 	assert.Contains(t, text(a), "Title 49999 taken off Stick")
 	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})

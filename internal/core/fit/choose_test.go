@@ -91,11 +91,11 @@ func TestTheMostWantedGetsTheSpace(t *testing.T) {
 	f := facts("fat32", 58*size.GiB, size.GiB+10*size.MiB)
 	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 	s.Choose(func(int) bool { return true })
-	assert.Equal(t, fit.AsIs, s.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, s.Verdict(0).Kind)
 	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind)
 	s.Rank([]int8{0, 2, -1})
 	assert.Equal(t, fit.NoSpace, s.Verdict(0).Kind)
-	assert.Equal(t, fit.AsIs, s.Verdict(1).Kind)
+	assert.Equal(t, fit.Copy, s.Verdict(1).Kind)
 	e := s.Explain(0)
 	assert.NotContains(t, e.Words(), "take off Second", "what is wanted more is no way out")
 	s.Rank([]int8{0, -2, -1})
@@ -120,16 +120,16 @@ func TestWhatLeavesMakesSpace(t *testing.T) {
 	}
 	s := judge(size.GiB, true)
 	s.Choose(func(i int) bool { return i == 1 })
-	require.Equal(t, fit.AsIs, s.Verdict(1).Kind, "it takes the space of the one that goes")
+	require.Equal(t, fit.Copy, s.Verdict(1).Kind, "it takes the space of the one that goes")
 	assert.EqualValues(t, 3*size.GiB+cluster, s.Released)
 	assert.EqualValues(t, size.GiB, s.Free(), "as much leaves as comes")
 	s.Put(0, true)
 	assert.Zero(t, s.Released)
-	assert.Equal(t, fit.There, s.Verdict(0).Kind)
+	assert.Equal(t, fit.Present, s.Verdict(0).Kind)
 	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind, "the one that is there stays, and takes its space")
 	assert.EqualValues(t, 2*size.GiB+cluster, s.Verdict(1).Number)
 	assert.EqualValues(t, size.GiB, s.Free())
-	for short, want := range []fit.Kind{fit.AsIs, fit.NoSpace} { // to the byte
+	for short, want := range []fit.Kind{fit.Copy, fit.NoSpace} { // to the byte
 		s = judge(int64(-short), true)
 		s.Choose(func(i int) bool { return i == 1 })
 		assert.Equal(t, want, s.Verdict(1).Kind)
@@ -213,7 +213,7 @@ func TestAReserveStaysFree(t *testing.T) {
 	titles := []title.Title{vesper(1, "A", size.GiB)}
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, size.GiB+100*size.MiB)
-	for reserve, want := range map[int64]fit.Kind{0: fit.AsIs, size.GiB: fit.NoSpace} {
+	for reserve, want := range map[int64]fit.Kind{0: fit.Copy, size.GiB: fit.NoSpace} {
 		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Reserve: reserve})
 		s.Choose(func(int) bool { return true })
 		assert.Equal(t, want, s.Verdict(0).Kind)

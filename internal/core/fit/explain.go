@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/size"
 )
@@ -71,12 +72,12 @@ func (s *Sheet) Explain(i int) Explanation {
 	r := s.judge(i)
 	pl := s.Placement(i)
 	switch v.Kind {
-	case AsIs:
+	case Copy:
 		e.Say = fmt.Sprintf("is copied to %s and takes %s", r.path, size.Format(v.Space))
 		if v.Need < v.Space {
 			e.Say += fmt.Sprintf("; %s of that are already there", size.Format(v.Space-v.Need))
 		}
-	case There:
+	case Present:
 		e.Say = "is already there, as " + r.path
 	case Renamed:
 		e.Say = fmt.Sprintf("is already there as %s, and is renamed to %s without copying", firstOf(s.of.Found[i]), pl.Items[0].Path)
@@ -86,7 +87,7 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Replaced:
 		e.Say = fmt.Sprintf("replaces what is at %s, as you marked it", r.path)
 	case Parts:
-		e.Say = fmt.Sprintf("%s, and this %s has %s: %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
+		e.Say = fmt.Sprintf("%s; this %s is %s. %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
 	case Unpacked:
 		e.Say = fmt.Sprintf("is unpacked while copying, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Space))
 	case Converted:
@@ -106,7 +107,7 @@ func (s *Sheet) Explain(i int) Explanation {
 	case NoPicture:
 		e.Say = r.detail
 		e.Add(Fetching, pl.Refusal.Ways...)
-	case NotRead, Foreign:
+	case Unsupported, Foreign:
 		s.notRead(i, r, &e)
 	case Clash:
 		other := &s.of.Titles[v.Other]
@@ -119,7 +120,7 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 		e.Add(Choosing, "rename it in Games")
 	case TooBig:
-		e.Say = fmt.Sprintf("%s; this %s has %s, which is %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
+		e.Say = fmt.Sprintf("%s; this %s has %s, %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
 	case Differs:
 		e.Say = fmt.Sprintf("%s is already at its path %s", r.detail, r.path)
 		if v.Number > 0 {
@@ -158,9 +159,9 @@ func (s *Sheet) Explain(i int) Explanation {
 	if lacks := s.CoverLacks(i); lacks != "" {
 		e.Say += "; " + lacks
 	}
-	if rule := pl.Rule; rule != nil && rule.AlsoNeeds != "" && v.Kind.Goes() && v.Kind != There {
+	if rule := pl.Rule; rule != nil && rule.AlsoNeeds != "" && v.Kind.Goes() && v.Kind != Present {
 		if _, known := s.others[rule.AlsoNeeds]; !known {
-			e.Say += fmt.Sprintf("; the console copies it to its own disk, so %s must be free there too", size.Format(t.Size()))
+			e.Say += fmt.Sprintf("; the console copies it to its own disk, so %s must be free there as well", size.Format(t.Size()))
 		}
 	}
 	for _, w := range p.WaysOut {
@@ -207,9 +208,9 @@ func (s *Sheet) holdsAtMost(i int) string {
 		who = "a target of " + s.Loader(i).Profile.Shown
 	}
 	if rule := s.Placement(i).Rule; rule != nil && rule.TooLarge.Over > 0 && int64(rule.TooLarge.Over) < limit {
-		return fmt.Sprintf("%s reads at most %s a file", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
+		return fmt.Sprintf("%s reads files up to %s", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))
 	}
-	return fmt.Sprintf("%s holds at most %s bytes a file", who, size.Exact(limit))
+	return fmt.Sprintf("%s holds files up to %s bytes", who, size.Exact(limit))
 }
 
 func atMost(v Verdict, size string) string {
@@ -234,16 +235,16 @@ func (s *Sheet) notRead(i int, r reason, e *Explanation) {
 		if refusal := s.Placement(i).Refusal; refusal != nil {
 			e.Add(Preparing, refusal.Ways...)
 		} else {
-			e.Add(Preparing, "use use a target that the console has prepared for it, or an empty one")
+			e.Add(Preparing, "use a target that the console has prepared for it, or an empty one")
 		}
 		return
 	}
 	at := s.Loader(i).Tree.Destination().Attachment
 	if at == nil {
-		e.Say = fmt.Sprintf("%s does not support %s", p.Shown, s.of.Via)
+		e.Say = fmt.Sprintf("%s cannot be filled over %s", p.Shown, loader.ViaWord(s.of.Via))
 		return
 	}
-	e.Say = fmt.Sprintf("over %[1]s, %[2]s reads only %[3]s; this target is %[4]s", s.of.Via, p.Shown, at.ReadsWords(), f.Filesystem.Shown)
+	e.Say = fmt.Sprintf("%s reads only %s over %s; this target is %s", p.Shown, at.ReadsWords(), loader.ViaWord(s.of.Via), f.Filesystem.Shown)
 	e.Add(Preparing, fmt.Sprintf("use a target with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
 }
 
@@ -255,7 +256,7 @@ func (s *Sheet) Short(i int) string {
 	case v.Kind == TooBig:
 		return fmt.Sprintf("%s over the largest file of %s", size.Format(v.Number), s.of.Facts.Filesystem.Shown)
 	case v.Kind == NoSpace, v.Kind == NeedsDisk:
-		return size.Format(v.Number) + " missing"
+		return size.Format(v.Number) + " short"
 	case v.Kind.Goes() && len(pl.Items) > 1:
 		return fmt.Sprintf("%s  and %d more", pl.Items[0].Path, len(pl.Items)-1)
 	case v.Kind.Goes():

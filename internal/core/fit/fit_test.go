@@ -57,19 +57,19 @@ func TestVerdicts(t *testing.T) {
 		want  fit.Kind
 		say   string
 	}{
-		"fits":              {vesper(1, "A", 100), stick, nil, fit.AsIs, "is copied to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
-		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.AsIs, ""},
+		"fits":              {vesper(1, "A", 100), stick, nil, fit.Copy, "is copied to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
+		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.Copy, ""},
 		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.Parts, "at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB"},
 		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.Parts, "Rowan reads it in 3 parts, which take 5.00 GiB"},
-		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.There, "is already there, as"},
-		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.There, "is already there, as"},
+		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.Present, "is already there, as"},
+		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.Present, "is already there, as"},
 		"other length":      {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is already at its path"},
 		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is already at its path"},
 		"file in the way":   {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs, "a file is already at its path FULL"},
-		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.NotRead, "over usb, Rowan reads only FAT32; this target is exFAT"},
+		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.Unsupported, "over usb, Rowan reads only FAT32; this target is exFAT"},
 		"bad":               {bad, stick, nil, fit.Bad, "cut short"},
 		"no space":          {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace, "1.00 GiB short"},
-		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.NotRead, "not known what this file is"},
+		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.Unsupported, "not known what this file is"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judged(t, []title.Title{c.title}, c.facts, c.there...)
@@ -90,13 +90,13 @@ func TestClashGoesToTheChosenOne(t *testing.T) {
 	a, b := vesper(1, "Same", 100), vesper(1, "Same", 200)
 	b.Key = "/games/other.iso"
 	s := judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB))
-	assert.Equal(t, []fit.Kind{fit.AsIs, fit.Clash}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
+	assert.Equal(t, []fit.Kind{fit.Copy, fit.Clash}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
 	assert.Contains(t, s.Explain(1).Say, "would get the same path as Same")
 	s.Choose(func(i int) bool { return i == 1 })
-	assert.Equal(t, []fit.Kind{fit.Clash, fit.AsIs}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
+	assert.Equal(t, []fit.Kind{fit.Clash, fit.Copy}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
 	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), target.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
 	assert.Equal(t, fit.Clash, s.Verdict(0).Kind, "what is there is the other one, which is wanted")
-	assert.Equal(t, fit.There, s.Verdict(1).Kind, "what is there already keeps its path")
+	assert.Equal(t, fit.Present, s.Verdict(1).Kind, "what is there already keeps its path")
 	s.Choose(func(i int) bool { return i == 0 })
 	assert.Equal(t, fit.Differs, s.Verdict(0).Kind, "it can be replaced where the other one is not wanted")
 }
@@ -119,7 +119,7 @@ func TestSpaceIsNeverOverdrawn(t *testing.T) {
 		}
 		var files int64
 		for i, v := range verdicts(s) {
-			if s.Chosen[i] && v.Kind == fit.AsIs {
+			if s.Chosen[i] && v.Kind == fit.Copy {
 				files += v.Space
 			}
 			if v.Kind == fit.NoSpace && v.Number <= 0 {
@@ -162,7 +162,7 @@ func TestSpaceAgreesWithARealVolume(t *testing.T) {
 	f.Cluster = 512
 	s := judged(t, titles, f)
 	for i := range titles {
-		require.Equal(t, fit.AsIs, s.Verdict(i).Kind)
+		require.Equal(t, fit.Copy, s.Verdict(i).Kind)
 		file := filepath.Join(src, "FULL", s.Paths(i)[0])
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, make([]byte, titles[i].Discs[0].File.Size), 0o644))

@@ -21,7 +21,7 @@ type reason struct {
 
 // dirCheck is what was found out about a folder, for all the files in it.
 type dirCheck struct {
-	kind   Kind // AsIs for nothing to say against it
+	kind   Kind // Copy for nothing to say against it
 	path   string
 	detail string
 }
@@ -99,9 +99,9 @@ func (s *Sheet) checkFolder(dir string, by int) dirCheck {
 	folded := s.fold(dir)
 	p := s.of.Loaders[by].Profile
 	switch why := s.of.Facts.Filesystem.CheckName(path.Base(dir)); {
-	case c.kind != AsIs:
+	case c.kind != Copy:
 	case s.closed[by][folded]:
-		c = dirCheck{NotRead, dir, fmt.Sprintf("the console has created its folders, but %s is not among them: %s", dir, p.FirstBoot.Why)}
+		c = dirCheck{Unsupported, dir, fmt.Sprintf("the console has created its folders, but %s is not among them: %s", dir, p.FirstBoot.Why)}
 	case why != "":
 		c = dirCheck{BadName, dir, why}
 	default:
@@ -143,7 +143,7 @@ func (s *Sheet) judge(i int) reason {
 		v.Kind = bad(t)
 		return v
 	case !s.of.Carried && (at == nil || !at.Reads(facts.Filesystem.Name)):
-		v.Kind = NotRead
+		v.Kind = Unsupported
 		return v
 	case pl.Refusal != nil && pl.Refusal.NoPicture:
 		v.Kind, v.detail = NoPicture, pl.Refusal.Say
@@ -152,14 +152,14 @@ func (s *Sheet) judge(i int) reason {
 		v.Kind, v.detail = BadName, pl.Refusal.Say
 		return v
 	case pl.Refusal != nil:
-		v.Kind, v.detail = NotRead, pl.Refusal.Say
+		v.Kind, v.detail = Unsupported, pl.Refusal.Say
 		return v
 	}
 	found := s.of.Found[i]
 	moved := false
 	limit := destination.LargestFile()
-	v.Kind = There
-	how := AsIs
+	v.Kind = Present
+	how := Copy
 	for k := range pl.Items {
 		item := &pl.Items[k]
 		v.Disc, v.path = item.Disc, item.Path
@@ -171,7 +171,7 @@ func (s *Sheet) judge(i int) reason {
 			v.Kind, v.Number = TooBig, item.Size-limit
 			return v
 		}
-		if c := s.dirs[dirKey(int(s.by[i]), parent(item.Path))]; c.kind != AsIs {
+		if c := s.dirs[dirKey(int(s.by[i]), parent(item.Path))]; c.kind != Copy {
 			v.Kind, v.path, v.detail = c.kind, c.path, c.detail
 			return v
 		}
@@ -190,8 +190,8 @@ func (s *Sheet) judge(i int) reason {
 		e, ok := s.present[folded]
 		switch {
 		case !ok:
-			if v.Kind == There {
-				v.Kind = AsIs
+			if v.Kind == Present {
+				v.Kind = Copy
 			}
 			if found != nil && found[k] != "" {
 				v.Need -= facts.SpaceFor(item.Size)
@@ -204,8 +204,8 @@ func (s *Sheet) judge(i int) reason {
 			v.Need -= facts.SpaceFor(item.Size)
 		case e.Size == 0 && item.Shape == shape.Written: // nothing of anybody's is in it
 			v.Need -= facts.SpaceFor(0)
-			if v.Kind == There {
-				v.Kind = AsIs
+			if v.Kind == Present {
+				v.Kind = Copy
 			}
 		case s.replace[folded]:
 			v.Need -= facts.SpaceFor(e.Size)
@@ -222,7 +222,7 @@ func (s *Sheet) judge(i int) reason {
 	switch {
 	case moved:
 		v.Kind = Renamed
-	case v.Kind == AsIs:
+	case v.Kind == Copy:
 		v.Kind = how
 	}
 	s.companionSpace(i, &v)
@@ -240,7 +240,7 @@ func bad(t *title.Title) Kind {
 	return Bad
 }
 
-// shapeOf is the verdict on an item that is brought into another shape, AsIs for none. Sheets and texts
+// shapeOf is the verdict on an item that is brought into another shape, Copy for none. Sheets and texts
 // that go with a title do not make another shape of it.
 func shapeOf(t *title.Title, item *layout.Item) Kind {
 	switch item.Shape {
@@ -254,9 +254,9 @@ func shapeOf(t *title.Title, item *layout.Item) Kind {
 		if item.Source.Entry != "" && t.Form != title.Image {
 			return Unpacked
 		}
-		return AsIs
+		return Copy
 	case shape.Written, shape.Fitted, shape.Sheet:
-		return AsIs
+		return Copy
 	}
 	return Converted
 }
@@ -327,7 +327,7 @@ func (s *Sheet) noteNames(i int) {
 	pl := s.Placement(i)
 	var space [few]touch
 	list := space[:0]
-	if s.base[i].Kind != There {
+	if s.base[i].Kind != Present {
 		for k := range pl.Items {
 			list = s.noteName(list, pl.Items[k].Path)
 		}
@@ -383,7 +383,7 @@ func (l *listSpace) space(f target.Facts) int64 {
 func (s *Sheet) reported(l listSpace, i, sign int) listSpace {
 	n := int64(sign) * int64(l.lines[i])
 	l.bytes += n
-	if s.base[i].Kind != There {
+	if s.base[i].Kind != Present {
 		l.fresh += n
 	}
 	return l

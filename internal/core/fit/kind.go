@@ -13,34 +13,34 @@ type Kind uint8
 
 // The verdicts: first those with which a title can be on the target.
 const (
-	AsIs       Kind = iota // can go, unchanged
-	There                  // is there already
-	Renamed                // is there under another name, and is renamed
-	Replaced               // something else is there under its path, and is to be replaced
-	Parts                  // goes in parts
-	Unpacked               // goes unpacked from its archive
-	Packed                 // goes as a packed image
-	Converted              // goes in another shape, such as the folder that is in its image
-	NotYet                 // would have to be unpacked, and what is in it is not known
-	Bad                    // something is wrong with the files themselves
-	NoDisc                 // waits for a disc
-	Locked                 // waits for a password
-	NotRead                // the loader does not take it, here or at all
-	Foreign                // no loader of the target has anything to do with such titles
-	Clash                  // another chosen title gets the same path
-	BadName                // the filesystem cannot hold the path
-	TooBig                 // a file is over the filesystem's limit
-	Differs                // something else is there under its path
-	NoSpace                // what is chosen before it leaves too little
-	FullFolder             // its folder can hold no more names
-	NoPicture              // only its cover is wanted, and there is none
-	NeedsDisk              // there is no space for it on the console's own disk, where it is needed too
+	Copy        Kind = iota // can go, unchanged
+	Present                 // is there already
+	Renamed                 // is there under another name, and is renamed
+	Replaced                // something else is there under its path, and is to be replaced
+	Parts                   // goes in parts
+	Unpacked                // goes unpacked from its archive
+	Packed                  // goes as a packed image
+	Converted               // goes in another shape, such as the folder that is in its image
+	NotYet                  // would have to be unpacked, and what is in it is not known
+	Bad                     // something is wrong with the files themselves
+	NoDisc                  // waits for a disc
+	Locked                  // waits for a password
+	Unsupported             // the loader does not take it, here or at all
+	Foreign                 // no loader of the target has anything to do with such titles
+	Clash                   // another chosen title gets the same path
+	BadName                 // the filesystem cannot hold the path
+	TooBig                  // a file is over the filesystem's limit
+	Differs                 // something else is there under its path
+	NoSpace                 // what is chosen before it leaves too little
+	FullFolder              // its folder can hold no more names
+	NoPicture               // only its cover is wanted, and there is none
+	NeedsDisk               // there is no space for it on the console's own disk, where it is needed too
 )
 
 // words are the verdicts as they are shown and written.
 var words = [...]string{
-	AsIs: "as it is", There: "there", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
-	Packed: "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", NotRead: "not read", Foreign: "not for it", Clash: "clash",
+	Copy: "copy", Present: "present", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
+	Packed: "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported", Foreign: "no loader", Clash: "clash",
 	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder", NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 

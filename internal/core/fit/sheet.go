@@ -382,7 +382,7 @@ func (s *Sheet) target(i int) {
 	}
 	need, bare := int64(0), false
 	if folder := s.names.crowds(i); folder >= 0 {
-		if bare = v.Kind == There; !bare {
+		if bare = v.Kind == Present; !bare {
 			s.crowded[i] = folder
 			s.lacking++
 			return
@@ -392,7 +392,7 @@ func (s *Sheet) target(i int) {
 		if missing := s.lacks(i, need); missing > 0 {
 			s.names.take(i)
 			s.emit(i, -1)
-			if bare = v.Kind == There; !bare {
+			if bare = v.Kind == Present; !bare {
 				s.missing[i] = missing
 				s.lacking++
 				return
@@ -406,7 +406,7 @@ func (s *Sheet) target(i int) {
 	s.swap(i)
 	s.Planned += need
 	s.Count++
-	if v.Kind != There {
+	if v.Kind != Present {
 		s.New++
 	}
 }
@@ -420,7 +420,7 @@ func (s *Sheet) drop(i int) {
 	s.unswap(i)
 	s.placed[i] = false
 	s.Count--
-	if s.base[i].Kind != There {
+	if s.base[i].Kind != Present {
 		s.New--
 	}
 	if s.bare[i] {
@@ -434,7 +434,7 @@ func (s *Sheet) drop(i int) {
 func (s *Sheet) Verdict(i int) Verdict {
 	v := s.base[i]
 	if v.Kind == Differs {
-		if other, clash := s.rival(i); clash && s.base[other].Kind == There && s.Chosen[other] { // what lies there is another title's that stays
+		if other, clash := s.rival(i); clash && s.base[other].Kind == Present && s.Chosen[other] { // what lies there is another title's that stays
 			v.Kind, v.Other = Clash, other
 		}
 	}
@@ -457,7 +457,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 		v.Kind, v.Number = FullFolder, int64(folder)
 		return v
 	}
-	if s.Chosen[i] || v.Kind == There {
+	if s.Chosen[i] || v.Kind == Present {
 		return v
 	}
 	if folder := s.names.crowds(i); folder >= 0 {
@@ -513,7 +513,7 @@ func (s *Sheet) rival(i int) (int, bool) {
 		if !s.Chosen[j] {
 			r += len(s.base)
 		}
-		if s.base[j].Kind != There {
+		if s.base[j].Kind != Present {
 			r += 2 * len(s.base)
 		}
 		return r

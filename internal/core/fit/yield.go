@@ -67,7 +67,7 @@ func (s *Sheet) yielding() *yielding {
 	y := &yielding{holders: map[string]int32{}}
 	of := map[int8]int{}
 	for j := range s.placed {
-		if !s.placed[j] || s.base[j].Kind == There { // what is there stays when it is taken off
+		if !s.placed[j] || s.base[j].Kind == Present { // what is there stays when it is taken off
 			continue
 		}
 		k, ok := of[s.rank(j)]

@@ -127,7 +127,7 @@ func all(words []string, last string) string {
 }
 
 func (a *Attachment) sentences() []string {
-	line := fmt.Sprintf("%s, over %s: %s", a.Name, viaWords[a.Via], a.ReadsWords())
+	line := fmt.Sprintf("%s, over %s: %s", a.Name, ViaWord(a.Via), a.ReadsWords())
 	var more []string
 	say := func(ok bool, format string, args ...any) {
 		if ok {
@@ -202,7 +202,14 @@ func (a *Attachment) sentences() []string {
 	return below(out)
 }
 
-// viaWords are the connections as they stand in a sentence.
+// ViaWord is a connection as it stands in a sentence behind "over": "USB" for "usb".
+func ViaWord(via string) string {
+	if w, ok := viaWords[via]; ok {
+		return w
+	}
+	return via
+}
+
 var viaWords = map[string]string{
 	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
 }

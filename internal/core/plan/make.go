@@ -101,7 +101,7 @@ func (m *maker) titles() {
 			continue
 		}
 		puts, moves, texts := len(m.puts), len(m.moves), len(m.texts)
-		if kind == fit.There {
+		if kind == fit.Present {
 			m.plan.There++
 		} else {
 			m.items(i)

@@ -1,7 +1,7 @@
 package shape
 
 var whole = Kind{
-	Name: Whole, Word: "as it is",
-	Says: func(_, form string) string { return "the " + form + " is copied as it is" },
+	Name: Whole, Word: "copy",
+	Says: func(_, form string) string { return "the " + form + " is copied unchanged" },
 	Open: partOf,
 }

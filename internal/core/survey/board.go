@@ -9,6 +9,7 @@ import (
 	"polytome/internal/core/distribute"
 	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 )
@@ -61,14 +62,14 @@ func (b Board) Explain(n, i int) fit.Explanation {
 			continue
 		}
 		switch v := o.Sheet.Verdict(i); {
-		case v.Kind == fit.There:
+		case v.Kind == fit.Present:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
-		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.AsIs): // one in parts is reported where it goes whole
-			how := map[fit.Kind]string{fit.AsIs: "copies it", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
+		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.Copy): // one in parts is reported where it goes whole
+			how := map[fit.Kind]string{fit.Copy: "copies it", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {
 				how = "takes it: " + v.Word()
 			}
-			e.Add(fit.OtherTarget, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), o.Config.Via))
+			e.Add(fit.OtherTarget, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), loader.ViaWord(o.Config.Via)))
 		}
 	}
 	return e
@@ -109,7 +110,7 @@ func (b Board) Distribute(be *bench.Bench, titles []int) *Sharing {
 		for k, i := range titles {
 			if v := s.Sheet.Fits(i); v.Kind.Goes() && !s.Sheet.Lacks(i) {
 				time := s.Time(i)
-				p.Items[k].Options = append(p.Items[k].Options, distribute.Option{Target: n, Space: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.There || v.Kind == fit.Renamed})
+				p.Items[k].Options = append(p.Items[k].Options, distribute.Option{Target: n, Space: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.Present || v.Kind == fit.Renamed})
 			}
 		}
 	}
@@ -208,7 +209,7 @@ func (b Board) sharing(be *bench.Bench, p *distribute.Problem, titles, homes []i
 		h.Name = s.Config.Name
 		h.Moved = !be.Targets[h.Target].Wants(h.Key)
 		h.Why = b.homeWhy(p, k, h)
-		if s.Sheet.Fits(i).Kind == fit.There {
+		if s.Sheet.Fits(i).Kind == fit.Present {
 			out.Here++
 			continue
 		}
@@ -297,7 +298,7 @@ func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 			switch {
 			case h.Target == n && !wants:
 				put = append(put, h.Key)
-			case h.Target != n && wants && s.Sheet.Fits(h.Title).Kind != fit.There:
+			case h.Target != n && wants && s.Sheet.Fits(h.Title).Kind != fit.Present:
 				take = append(take, h.Key)
 			}
 		}

@@ -47,5 +47,5 @@ func TestATrackOfAnotherTitleIsNoStranger(t *testing.T) {
 			assert.NotContains(t, e.Say, "replaced")
 		}
 	}
-	assert.Equal(t, map[fit.Kind]int{fit.There: 1, fit.Clash: 1}, kinds)
+	assert.Equal(t, map[fit.Kind]int{fit.Present: 1, fit.Clash: 1}, kinds)
 }

@@ -43,7 +43,7 @@ func TestNamesThatTheConsoleCannotSpell(t *testing.T) {
 	for i := range s.Titles {
 		v := s.Sheet.Verdict(i)
 		if s.Titles[i].Name != "夕凪" {
-			assert.Equal(t, fit.AsIs, v.Kind, s.Titles[i].Name)
+			assert.Equal(t, fit.Copy, v.Kind, s.Titles[i].Name)
 			continue
 		}
 		assert.Equal(t, fit.BadName, v.Kind)

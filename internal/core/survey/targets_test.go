@@ -118,7 +118,7 @@ func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
 			assert.Contains(t, s.Sheet.Explain(i).Say, "is already there as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso without copying")
 		}
 	}
-	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.AsIs}, kinds, "what only has the same length is not taken for it")
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.Copy}, kinds, "what only has the same length is not taken for it")
 	p, r := w.fill(0)
 	assert.Equal(t, 1, r.Moved)
 	assert.Less(t, p.Bytes, int64(60_000), "one game and two settings")
@@ -144,13 +144,13 @@ func TestATargetThatIsAwayShowsWhatWasOnIt(t *testing.T) {
 	w.o.Cache = store
 	w.fill(0)
 	s := w.look(0)
-	require.Equal(t, fit.There, s.Sheet.Verdict(0).Kind)
+	require.Equal(t, fit.Present, s.Sheet.Verdict(0).Kind)
 
 	gone := w.at("stick", "") + "-unplugged"
 	require.NoError(t, os.Rename(w.at("stick", ""), gone))
 	s = w.look(0)
 	require.Error(t, s.Away)
-	assert.Equal(t, fit.There, s.Sheet.Verdict(0).Kind, "as it was when it was looked at last")
+	assert.Equal(t, fit.Present, s.Sheet.Verdict(0).Kind, "as it was when it was looked at last")
 	assert.Contains(t, strings.Join(s.Plan().Notes, " "), "is not connected")
 	_, err = s.Open(t.Context())
 	assert.ErrorContains(t, err, "no folder")
@@ -270,7 +270,7 @@ func TestWhatIf(t *testing.T) {
 	assert.Equal(t, 0, d.Goes[1])
 	assert.Equal(t, s.Sheet.Count, d.Fewer)
 	for _, c := range d.Changes {
-		assert.Equal(t, fit.NotRead, c.Is)
+		assert.Equal(t, fit.Unsupported, c.Is)
 	}
 	second, err := s.Another(t.Context(), w.bench, 0)
 	require.NoError(t, err)
@@ -282,7 +282,7 @@ func TestWhatIf(t *testing.T) {
 	strict, err := s.With(t.Context(), w.bench, 0, change)
 	require.NoError(t, err)
 	assert.Equal(t, fit.TooBig, strict.Sheet.Verdict(0).Kind, "a rule of the loader is another one")
-	assert.Equal(t, fit.AsIs, s.Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, s.Sheet.Verdict(0).Kind)
 	change, err = survey.Supposition("rule:accept.1.too-large.do=refsue")
 	require.NoError(t, err)
 	_, err = s.With(t.Context(), w.bench, 0, change)
@@ -367,9 +367,9 @@ func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
 		bench.Target{Name: "stick", Loader: "trellis", Via: "usb", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true},
 		bench.Target{Name: "disk", Loader: "trellis", Via: "ftp", As: "ext4", Capacity: bench.Size(64 * size.MiB)})
 	alone := w.look(0)
-	assert.Equal(t, fit.AsIs, alone.Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, alone.Sheet.Verdict(0).Kind)
 	assert.Contains(t, alone.Sheet.Explain(0).Say, "the console copies it to its own disk, so 52.00 KiB must be free there too")
-	assert.Equal(t, fit.AsIs, w.board()[0].Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, w.board()[0].Sheet.Verdict(0).Kind)
 	w.bench.Targets[1].Reserve = bench.Size(63 * size.MiB)
 	b := w.board()
 	assert.Equal(t, fit.NeedsDisk, b[0].Sheet.Verdict(0).Kind)
@@ -406,7 +406,7 @@ func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 	for i := range s.Titles {
 		verdicts[s.Titles[i].Label()] = s.Sheet.Verdict(i).Kind
 	}
-	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Differs, "Paper Falcons": fit.There}, verdicts, "one that was only touched is there")
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Differs, "Paper Falcons": fit.Present}, verdicts, "one that was only touched is there")
 	for i := range s.Titles {
 		if s.Titles[i].Label() == "Copper Tide" {
 			e := s.Sheet.Explain(i)
@@ -530,7 +530,7 @@ func TestPackedImagesInParts(t *testing.T) {
 
 	again := w.look(0)
 	assert.True(t, again.Plan().Empty(), "%v", again.Plan().Steps)
-	assert.Equal(t, fit.There, again.Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Present, again.Sheet.Verdict(0).Kind)
 	assert.False(t, again.Sheet.Verdict(0).AtMost, "its size is exact now")
 	assert.GreaterOrEqual(t, again.Facts.Free, s.Sheet.Free(), "what was accounted for was enough")
 	agree := func(starts bool, say string) {

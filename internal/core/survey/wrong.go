@@ -93,7 +93,7 @@ func (s *Survey) KnownWrong(cache *scancache.Store) (out []Wrong) {
 			e, there := s.Sheet.At(m.Path)
 			same = same && there && !m.Changed(e.Size, e.Modified)
 		}
-		if same && s.Sheet.Verdict(w.Title).Kind == fit.There {
+		if same && s.Sheet.Verdict(w.Title).Kind == fit.Present {
 			out = append(out, w)
 		}
 	}

@@ -232,7 +232,7 @@ func (m *Model) fix() tea.Cmd {
 	}
 	f := m.finding()
 	if f == nil {
-		m.d.Notice = "There is nothing to fix."
+		m.d.Notice = "No problems to fix."
 		return nil
 	}
 	return m.d.MarkFixes(m.d.Target, f.Fixes)

@@ -210,7 +210,7 @@ func (m *Model) make() {
 			case own != nil:
 				e.status, e.file, e.from = cover.Found, own.File, own.From
 			case m.none(t, disc):
-				e.status, e.from, e.say = cover.Found, "chosen by hand", "none is wanted"
+				e.status, e.from, e.say = cover.Found, "chosen by hand", "none, by choice"
 			default:
 				if o, has := m.states.States[[2]int{i, disc}]; known && has && o.State != cover.Found {
 					e.status, e.from, e.say, e.file = o.State, o.From, o.Say, o.Proposal
@@ -374,7 +374,7 @@ func (m *Model) takeAll() tea.Cmd {
 		m.d.Notice = "There are no proposals here."
 		return nil
 	}
-	return m.d.Fix(size.Count(len(all), "proposal")+" taken.", func() {
+	return m.d.Fix(size.Count(len(all), "proposal")+" accepted.", func() {
 		for _, e := range all {
 			t := &m.d.Scan.Titles[e.title]
 			d := &t.Discs[e.disc]

@@ -197,8 +197,8 @@ func (m *Model) cell(t *style.Theme, e *entry, w, h int, cursor bool) []string {
 	high := h - 2
 	var pic []string
 	switch s, known := m.d.Picture(&e.file); {
-	case e.say == "none is wanted":
-		pic = pixels.Card(t, []string{"none", "is wanted"}, w, high)
+	case e.say == "none, by choice":
+		pic = pixels.Card(t, []string{"none", "by choice"}, w, high)
 	case e.status == cover.Refused && e.say != "":
 		why, _, _ := strings.Cut(e.say, ";")
 		pic = pixels.Card(t, t.Wrap(style.Clean(why), min(w, 18)-2), w, high)
@@ -351,7 +351,7 @@ func (m *Model) cropped(t *style.Theme, w, h int) []string {
 	half := w/2 - 2
 	whole := pixels.Draw(t, darkened(l.picture, *c.crop), half, h-2)
 	left := pixels.Draw(t, cropOf(l.picture, *c.crop), half, h-2)
-	out := []string{t.Pad("  "+t.Paint(t.Dim, "the whole picture"), w/2) + t.Paint(t.Accent, "what is left of it")}
+	out := []string{t.Pad("  "+t.Paint(t.Dim, "the whole picture"), w/2) + t.Paint(t.Accent, "what stays")}
 	for y := range h - 2 {
 		a, b := "", ""
 		if y < len(whole) {

@@ -126,7 +126,7 @@ func (m *Model) askConsent() tea.Cmd {
 	}
 	loses := m.plan.Loses
 	if loses == "" {
-		loses = "nothing recognisable"
+		loses = "nothing that was recognized"
 	}
 	prompt := fmt.Sprintf("This will be lost: %s. Type %s to continue: ", loses, word)
 	if len(prompt) > 100 {
@@ -192,7 +192,7 @@ func (m *Model) readyWhy() state.Why {
 	switch {
 	case m.report != nil && m.report.Good():
 		return state.Why{Lead: p.Drive.Name() + " is ready.", Say: fmt.Sprintf("It took %.1f s, and the check found no problems: %s and %s on it.", m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
-			Ways: []string{"your selection for it is kept", "b goes back to the drives"}}
+			Ways: []string{"the titles selected for it are kept", "b goes back to the drives"}}
 	case m.report != nil:
 		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is prepared, but the check found a problem: " + strings.Join(m.report.Wrong, " ")}
 	case m.busy != "":

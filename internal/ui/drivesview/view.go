@@ -643,7 +643,7 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s repaired. The volume is OK.", isWas(len(m.health.Findings), "thing"))), "")
 		say(m.health.Findings, true)
 	case m.left != nil:
-		lines = append(lines, " "+t.Bold(t.Bad, "This is left:"), "")
+		lines = append(lines, " "+t.Bold(t.Bad, "Still wrong:"), "")
 		say(m.left.Findings, false)
 	case m.health.OK():
 		lines = append(lines, " "+t.Bold(t.Good, "The volume is OK."), "",

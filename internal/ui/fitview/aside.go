@@ -146,7 +146,7 @@ func (m *Model) supposedWhy() state.Why {
 	if strings.HasPrefix(row.What, "formatted") || strings.HasPrefix(row.What, "clusters") {
 		w.Say += " The drive would have to be reformatted; the estimate includes restoring what is on it now."
 	}
-	w.Ways = []string{"enter makes it so", "esc leaves it"}
+	w.Ways = []string{"enter applies it", "esc cancels"}
 	return w
 }
 
@@ -176,7 +176,7 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
 	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here), map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
-	left := t.Paint(t.Dim, "none is left over")
+	left := t.Paint(t.Dim, "every title has a home")
 	if s.Left > 0 {
 		left = t.Bold(t.Warn, fmt.Sprintf("%d left over", s.Left))
 	}

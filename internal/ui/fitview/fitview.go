@@ -69,14 +69,14 @@ func (m *Model) Actions() []state.Action {
 		}, state.Movement(&m.aside)...)
 	}
 	return append([]state.Action{
-		state.Do("space", "put/take", m.toggle).Saying("select the title for this target, or deselect it"),
-		state.Do("s", "distribute", m.share).Saying("find a target for every wanted title; with a filter, for every title shown"),
+		state.Do("space", "select/deselect", m.toggle).Saying("select the title for this target, or deselect it"),
+		state.Do("s", "distribute", m.share).Saying("find a target for every selected title; with a filter, for every title shown"),
 		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).Saying("try another filesystem, cluster size, capacity, connection or loader, no covers or a second target, and see what changes"),
 		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).Saying("select or deselect all titles under this heading"),
 		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).Saying("select or deselect all titles shown, such as those found with /"),
 		state.Do("*", "favourite", m.favour).Saying("gets space before all others"),
-		state.Do("+ =", "wanted more", func() tea.Cmd { return m.prioritise(1) }),
-		state.Do("-", "wanted less", func() tea.Cmd { return m.prioritise(-1) }),
+		state.Do("+ =", "higher priority", func() tea.Cmd { return m.prioritise(1) }),
+		state.Do("-", "lower priority", func() tea.Cmd { return m.prioritise(-1) }),
 		state.Do("left h", "the target to the left", state.Just(func() { m.d.Target = max(0, m.d.Target-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+1)) })),
 		state.Do("m", "what does not fit", state.Just(func() {
@@ -85,7 +85,7 @@ func (m *Model) Actions() []state.Action {
 				return ok && !v.Kind.Goes()
 			})
 		})).Saying("show only titles that do not fit, or all again"),
-		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, how much they are wanted ..."),
+		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, priority ..."),
 		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
 		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
 		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none"),
@@ -241,17 +241,17 @@ func (m *Model) Why() state.Why {
 		_, _, ok = m.d.Verdict(n, i)
 	}
 	if !ok {
-		return state.Why{Lead: "Nothing", Say: "to judge yet."}
+		return state.Why{Lead: "No verdict yet:", Say: "the target has not been read."}
 	}
 	e := m.d.Surveys.Explain(n, i)
 	v := s.Sheet.Verdict(i)
 	w := state.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, v.Word()), Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Words()}
 	if v.Kind.Goes() && v.Need > 0 {
-		learnt := ""
+		w.Say += fmt.Sprintf(" Copying it over %s takes %s", loader.ViaWord(s.Config.Via), s.Time(i))
 		if s.Speed().Runs == 0 {
-			learnt = " as a rule"
+			w.Say += " (estimated)"
 		}
-		w.Say += fmt.Sprintf(" Over %s that takes %s%s.", s.Config.Via, s.Time(i), learnt)
+		w.Say += "."
 	}
 	if !s.Sheet.Chosen[i] {
 		w.Say = "Not selected. " + w.Say

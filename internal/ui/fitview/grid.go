@@ -30,7 +30,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	targets := m.d.Bench.Targets
 	m.scroll(w, len(targets))
 	nameWidth, reason := m.widths(w, m.shown)
-	marks := fmt.Sprintf("%s wanted  %s wanted, but does not fit", mark(t, true, true), mark(t, false, true))
+	marks := fmt.Sprintf("%s selected  %s selected, but does not fit", mark(t, true, true), mark(t, false, true))
 	fixed := idWidth + 1 + markWidth + 1 + nameWidth + 1 + sizeWidth
 	head := []style.Cell{{Text: m.sideways(marks, fixed), Width: fixed, FG: t.Dim}}
 	under := []style.Cell{{Text: "ID", Width: idWidth, FG: t.Dim}, {Width: markWidth}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: sizeWidth, Right: true, FG: t.Dim}}

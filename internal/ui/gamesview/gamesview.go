@@ -72,7 +72,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
 		state.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
 		state.Do("X", "include again", func() tea.Cmd { return m.d.BringBack() }).Saying("everything left out"),
-		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("ininto one title"),
+		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("as discs of one title"),
 		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title"),
 		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
 		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),

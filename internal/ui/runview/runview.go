@@ -145,7 +145,7 @@ func (m *Model) Actions() []state.Action {
 	running := l != nil && l.Running()
 	var own []state.Action
 	begin := []state.Action{
-		state.Do("enter r", "begin", m.start).Saying("start the run at this target, or run what is left"),
+		state.Do("enter r", "start", m.start).Saying("start the run at this target, or run what is left"),
 		state.Do("a", "start all", m.d.StartAll).Saying("start runs at all targets at once, except those that remove files"),
 	}
 	if m.part == past {

@@ -193,7 +193,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 		s := m.d.Surveys[n]
 		switch {
 		case s == nil && m.d.Trouble[n] != nil, s != nil && s.Away != nil:
-			return "away", t.Warn
+			return "not connected", t.Warn
 		case s == nil:
 			return "being read", t.Dim
 		}

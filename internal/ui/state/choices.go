@@ -31,16 +31,16 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 		keys[k] = d.Scan.Titles[i].Key
 	}
 	p.Want(put, keys...)
-	doing := "put on"
+	doing := "selected for"
 	if !put {
-		doing = "taken off"
+		doing = "deselected on"
 	}
 	what := fmt.Sprintf("%d titles", len(titles))
 	if len(titles) == 1 {
 		what = d.Scan.Titles[titles[0]].Label()
 	}
 	d.Notice = fmt.Sprintf("%s %s %s. u undoes.", what, doing, p.Name)
-	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.There && !p.DeleteOthers {
+	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.Present && !p.DeleteOthers {
 		d.Notice = fmt.Sprintf("%s is deselected on %s, but its files stay there. Mark them in Tree to remove them. u undoes.", what, p.Name)
 	}
 	return d.put(n, titles)
@@ -233,7 +233,7 @@ func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
 		return nil
 	}
 	if len(*from) == 0 {
-		d.Notice = fmt.Sprintf("There is nothing to %s.", name)
+		d.Notice = fmt.Sprintf("Nothing to %s.", name)
 		return nil
 	}
 	kept := d.keepable()

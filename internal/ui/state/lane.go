@@ -327,10 +327,10 @@ func (d *State) StartAll() tea.Cmd {
 		}
 	}
 	if begun == 0 {
-		d.Notice = "There is nothing to write anywhere."
+		d.Notice = "Every target is up to date: nothing to write."
 	}
 	if len(not) > 0 {
-		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " begun; " + strings.Join(not, "; ") + ".")
+		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " started; " + strings.Join(not, "; ") + ".")
 	}
 	return tea.Batch(cmds...)
 }

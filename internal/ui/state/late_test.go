@@ -156,7 +156,7 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 				l.add(l.d.Declare(n, "exfat"))
 				l.add(l.d.Declare(n, rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "as")))
 			},
-			"away": func(t *rapid.T) {
+			"not connected": func(t *rapid.T) {
 				n := rapid.IntRange(0, 3).Draw(t, "target")
 				if len(b.Targets) > 2 && n < len(b.Targets) && !l.d.busy() {
 					l.add(l.d.without(l.d.frozen(), n).take())

@@ -123,7 +123,7 @@ var placedOrders = []order{
 		v, _, _ := d.Verdict(d.Target, i)
 		return v.Space
 	}},
-	{name: "most wanted first", at: func(d *State, i int) int64 {
+	{name: "highest priority first", at: func(d *State, i int) int64 {
 		_, wanted, _ := d.Verdict(d.Target, i)
 		return 2*int64(d.Bench.Rank(d.Scan.Titles[i].Key)) + int64(boolInt(wanted))
 	}},

@@ -48,7 +48,7 @@ func TestClipping(t *testing.T) {
 // TestInASCIIASignKeepsItsMeaning: what stands between words is no question mark.
 func TestInASCIIASignKeepsItsMeaning(t *testing.T) {
 	th := &style.Theme{ASCII: true}
-	for text, want := range map[string]string{"enter takes it · esc leaves it": "enter takes it . esc leaves it", "Copper → Tide – two": "Copper -> Tide - two", "Ж": "?", "a\tb\n": "a b ", "plain": "plain"} {
+	for text, want := range map[string]string{"enter takes it · esc cancels": "enter takes it . esc cancels", "Copper → Tide – two": "Copper -> Tide - two", "Ж": "?", "a\tb\n": "a b ", "plain": "plain"} {
 		if got := th.Clip(text, 80); got != want {
 			t.Errorf("%q: %q, not %q", text, got, want)
 		}

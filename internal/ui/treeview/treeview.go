@@ -206,7 +206,7 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append([]state.Action{
 		state.Do("s", "steps", state.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
-		state.Do("x", "leave/stay", m.leave).Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
+		state.Do("x", "remove/keep", m.leave).Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
 		state.Do("r", "replace", m.replace).Saying("replace the file that is in the title's way"),
 		state.Do("X", "remove others", m.deleteOthers).Saying("remove everything that a loader knows and you did not select"),
 		state.Do("B", "keep copies", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),

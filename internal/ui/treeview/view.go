@@ -153,7 +153,7 @@ func (m *Model) stepWhy() state.Why {
 		w.Say += fmt.Sprintf(" It is done only after step %d.", s.Needs[len(s.Needs)-1]+1)
 	}
 	if s.Last {
-		w.Say += " It is done only when nothing before it failed."
+		w.Say += " It runs only if every step before it succeeded."
 	}
 	return w
 }

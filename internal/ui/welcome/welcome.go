@@ -178,7 +178,7 @@ func (m *Model) begin(p *loader.Profile) tea.Cmd {
 
 // View draws the screen.
 func (m *Model) View(t *style.Theme, w, h int) []string {
-	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Answer two questions to begin."), ""}
+	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Answer two questions to start."), ""}
 	for i, q := range questions[:m.asked] {
 		fg := t.Dim
 		if i == m.at {
