@@ -164,7 +164,7 @@ func TestTheVerdictIsExplained(t *testing.T) {
 	assert.Contains(t, text(a), "▪ wanted  ▫ wanted, but does not fit", "the marks are explained")
 	press(a, "/", "Second", "enter")
 	s := strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds at most 4,294,967,295 bytes a file, and this image has 4.00 GiB: Rowan reads it in 3 parts, which take 4.00 GiB. Over usb that takes 3 to 11 min as a rule.")
+	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds files up to 4,294,967,295 bytes; this image is 4.00 GiB. Rowan reads it in 3 parts, which take 4.00 GiB. Over usb that takes 3 to 11 min as a rule.")
 	press(a, "esc", "/", "Underbough", "enter")
 	s = strings.Join(strings.Fields(text(a)), " ")
 	assert.Contains(t, s, "Underbough on North stick: no space. Takes 2.69 GiB, and 705.42 MiB are left: 2.00 GiB are missing. → deselect Tin Harbour (2.16 GiB), the smallest that frees enough space. → let HALL-VIDEO/reel-1.mov leave")

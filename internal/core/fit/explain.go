@@ -120,7 +120,7 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 		e.Add(Choosing, "rename it in Games")
 	case TooBig:
-		e.Say = fmt.Sprintf("%s; this %s has %s, %s too many", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
+		e.Say = fmt.Sprintf("%s; this %s has %s bytes, %s over the limit", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
 	case Differs:
 		e.Say = fmt.Sprintf("%s is already at its path %s", r.detail, r.path)
 		if v.Number > 0 {
@@ -205,7 +205,7 @@ func (s *Sheet) wants(i int, at string) int64 {
 func (s *Sheet) holdsAtMost(i int) string {
 	limit, who := s.Loader(i).Tree.Destination().LargestFile(), s.of.Facts.Filesystem.Shown
 	if limit < s.of.Facts.Filesystem.LargestFile {
-		who = "a target of " + s.Loader(i).Profile.Shown
+		who = "a " + s.Loader(i).Profile.Shown + " target"
 	}
 	if rule := s.Placement(i).Rule; rule != nil && rule.TooLarge.Over > 0 && int64(rule.TooLarge.Over) < limit {
 		return fmt.Sprintf("%s reads files up to %s", s.Loader(i).Profile.Shown, size.Format(int64(rule.TooLarge.Over)))

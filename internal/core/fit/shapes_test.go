@@ -58,14 +58,14 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 		"a folder of files":        {"gantry", "ftp", disk, folder, nil, fit.Copy, "Games/Hollow Lane/main.run and takes 256.00 KiB"},
 		"half of it there":         {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games", Folder: true}, {Path: "Games/Hollow Lane", Folder: true}, {Path: "Games/Hollow Lane/main.run", Size: 100}}, fit.Copy, "takes 256.00 KiB; 128.00 KiB of that are already"},
 		"all of it there":          {"gantry", "ftp", disk, folder, []target.Entry{{Path: "Games/Hollow Lane/main.run", Size: 100}, {Path: "games/hollow lane/ART/big.dat", Size: 100_000}}, fit.Present, "is already there, as"},
-		"the disk's own limit":     {"gantry", "ftp", disk, title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Name: "Big", Of: 1, Discs: []title.Disc{{Number: 1, Parts: []title.Part{{Name: "main.run", File: file(5 << 30)}}}}}, nil, fit.TooBig, "a target of Gantry holds at most 4,294,967,295 bytes a file; this folder has 5,368,709,120"},
+		"the disk's own limit":     {"gantry", "ftp", disk, title.Title{Key: "f", Platform: "corvane", Form: title.Folder, Name: "Big", Of: 1, Discs: []title.Disc{{Number: 1, Parts: []title.Part{{Name: "main.run", File: file(5 << 30)}}}}}, nil, fit.TooBig, "a Gantry target holds files up to 4,294,967,295 bytes; this folder has 5,368,709,120 bytes"},
 		"another loader's":         {"rowan", "usb", stick, cart, nil, fit.Foreign, "Rowan does not read finch titles"},
-		"another connection":       {"gantry", "usb", stick, cart, nil, fit.Unsupported, "Gantry does not support usb"},
+		"another connection":       {"gantry", "usb", stick, cart, nil, fit.Unsupported, "Gantry cannot be filled over USB"},
 		"a filesystem refused":     {"trellis", "usb", stick, title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: file(9)}}}, nil, fit.Unsupported, "from a FAT32 stick, Trellis serves Siskin images only"},
 		"a folder that was made":   {"oxbow", "usb", stick, cart, boot("finch", "wren8"), fit.Copy, "is copied to"},
 		"one that was not made":    {"oxbow", "usb", stick, cart, boot("wren8"), fit.Unsupported, "the console has created its folders, but oxbow/play/finch is not among them"},
 		"a target nobody prepared": {"oxbow", "usb", stick, cart, []target.Entry{{Path: "holiday", Folder: true}}, fit.Copy, "is copied to"},
-		"parts of an image":        {"rowan", "usb", stick, image("vesper", 5<<30), nil, fit.Parts, "FAT32 holds at most 4,294,967,295 bytes a file, and this image has 5.00 GiB: Rowan reads it in 3 parts, which take 5.00 GiB"},
+		"parts of an image":        {"rowan", "usb", stick, image("vesper", 5<<30), nil, fit.Parts, "FAT32 holds files up to 4,294,967,295 bytes; this image is 5.00 GiB. Rowan reads it in 3 parts, which take 5.00 GiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, s := judgedBy(t, c.loader, c.via, c.facts, c.title, c.there...)

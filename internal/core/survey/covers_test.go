@@ -141,7 +141,7 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 	for i := range w.titles {
 		says[w.titles[i].Label()] = board[1].Sheet.Verdict(i).Word()
 	}
-	assert.Equal(t, map[string]string{"Ropewalk": "as it is", "Tide Pool": "no cover", "Copper Tide": "not for it"}, says)
+	assert.Equal(t, map[string]string{"Ropewalk": "copy", "Tide Pool": "no cover", "Copper Tide": "no loader"}, says)
 	p := board[1].Plan()
 	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Put), "nothing but the cover: no game, no start file, no list")
 	assert.Less(t, p.Bytes, int64(size.MiB))

@@ -81,7 +81,7 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 	check("plain", "bellows", "fat32", "plain", map[string]string{lap(bellows) + "tracks-as": "plain", lap(bellows) + "tracks": "", lap(bellows) + "path": "Titles/{title}.iso", lap(bellows) + "overflow-after": ""}, fit.Converted, func(t *testing.T, w *workshop) {
 		assert.Equal(t, string(coretest.Volume(t, "LAP_04412")), read(t, w, "Titles/Two Tides.iso"))
 	})
-	check("renamed tracks", "trellis", "exfat", "as it is", map[string]string{}, fit.Copy, func(t *testing.T, w *workshop) {
+	check("renamed tracks", "trellis", "exfat", "copy", map[string]string{}, fit.Copy, func(t *testing.T, w *workshop) {
 		assert.Equal(t, string(song), read(t, w, "IMG-L/Two Tides 02.bin"))
 		assert.Contains(t, read(t, w, "IMG-L/Two Tides.cue"), "FILE \"Two Tides 02.bin\" BINARY")
 	})

@@ -368,7 +368,7 @@ func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
 		bench.Target{Name: "disk", Loader: "trellis", Via: "ftp", As: "ext4", Capacity: bench.Size(64 * size.MiB)})
 	alone := w.look(0)
 	assert.Equal(t, fit.Copy, alone.Sheet.Verdict(0).Kind)
-	assert.Contains(t, alone.Sheet.Explain(0).Say, "the console copies it to its own disk, so 52.00 KiB must be free there too")
+	assert.Contains(t, alone.Sheet.Explain(0).Say, "the console copies it to its own disk, so 52.00 KiB must be free there as well")
 	assert.Equal(t, fit.Copy, w.board()[0].Sheet.Verdict(0).Kind)
 	w.bench.Targets[1].Reserve = bench.Size(63 * size.MiB)
 	b := w.board()
@@ -385,7 +385,7 @@ func TestWaysOutNameOtherTargets(t *testing.T) {
 		bench.Target{Name: "share", Loader: "rowan", Via: "smb", As: "ext4", Capacity: bench.Size(size.GiB)})
 	e := w.board().Explain(0, 0)
 	require.Equal(t, fit.NoSpace, e.Verdict)
-	assert.Equal(t, []string{"share copies it, a moment over smb", "use a larger target"}, e.Words(), "the cheapest comes first")
+	assert.Equal(t, []string{"share copies it, a moment over SMB", "use a larger target"}, e.Words(), "the cheapest comes first")
 }
 
 func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {

@@ -5,6 +5,7 @@ package fitview
 
 import (
 	"fmt"
+	"polytome/internal/core/loader"
 	"slices"
 	"strings"
 
