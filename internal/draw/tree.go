@@ -238,7 +238,7 @@ func treeMarks(s *scene.Sheet) {
 	for _, l := range []struct {
 		state survey.State
 		say   string
-	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"}, {survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Removing, "removing"}} {
+	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"}, {survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Removing, "removed"}} {
 		mark(s.Page, x+3, s.Y+4, l.state)
 		x += 10
 		x += s.Write(small, x, s.Y+7, l.say) + 14

@@ -1,5 +1,5 @@
 // Package target is about somewhere that gets filled: what it can hold, what is
-// on it, and how bytes get there so that a interrupted run leaves no damage.
+// on it, and how bytes get there so that an interrupted run leaves no damage.
 //
 // [Target] is the one interface; each kind of target is a package below this one,
 // and internal/target/placetest is the suite that all of them pass.
@@ -218,7 +218,7 @@ func TemporaryName(name string) string {
 	return path.Join(path.Dir(name), fmt.Sprintf("%s%016x%s", TemporaryPrefix, h.Sum64(), TemporarySuffix))
 }
 
-// IsTemporary reports whether a path is that of a file which a interrupted run
+// IsTemporary reports whether a path is that of a file which an interrupted run
 // left behind.
 func IsTemporary(path string) bool {
 	name := path[strings.LastIndexByte(path, '/')+1:]

@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/strict"
 	"polytome/internal/draw"
 	"polytome/internal/ui/checkview"
 	"polytome/internal/ui/connectionsview"
@@ -264,7 +265,7 @@ func (a *app) actions() []state.Action {
 		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject", func() tea.Cmd { return a.open(a.drives) }),
 		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
-		state.Do("H", "Connections: what is plugged into what, link tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
+		state.Do("H", "Connections: links, their tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
 		state.Do("O", "On paper: draw this screen, or something else, as PDF or SVG", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
 		state.Do("P", "Target: add one, by folder, image or address", state.Just(a.state.AskTarget)),
 		state.Do("u", "undo the last choice", a.state.Undo),
@@ -419,24 +420,30 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 	return cmd
 }
 
-// command does the action of that name, or the only one that begins so.
+// command does the action of that name, or the only one that begins so; letter case does not matter.
 func (a *app) command(name string) tea.Cmd {
 	var fits []state.Action
+	var words []string
 	for _, x := range a.all() {
 		desc := x.Key.Help().Desc
-		if desc == name {
+		if strings.EqualFold(desc, name) {
 			return a.do(x)
 		}
-		if len(name) > 0 && len(desc) >= len(name) && desc[:len(name)] == name {
+		if name != "" && strings.HasPrefix(strings.ToLower(desc), strings.ToLower(name)) {
 			fits = append(fits, x)
 		}
+		first, _, _ := strings.Cut(desc, " ")
+		words = append(words, desc, strings.TrimSuffix(first, ":"))
 	}
-	if len(fits) == 1 {
+	switch near := strict.Nearest(name, words); {
+	case len(fits) == 1:
 		return a.do(fits[0])
-	}
-	a.state.Notice = fmt.Sprintf("There is no action %q here; tab completes a name.", name)
-	if len(fits) > 1 {
+	case len(fits) > 1:
 		a.state.Notice = fmt.Sprintf("Several actions start with %q: type more of it, or press tab to complete it.", name)
+	case near != "":
+		a.state.Notice = fmt.Sprintf("There is no action %q here: did you mean %q?", name, near)
+	default:
+		a.state.Notice = fmt.Sprintf("There is no action %q here: press tab to complete a name, ? for all of them.", name)
 	}
 	return nil
 }

@@ -63,12 +63,12 @@ func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 	s = flat(a)
 	assert.NotContains(t, s, "/s up, ", "what was measured of a server that is gone is not shown as if it were there")
 	assert.NotContains(t, s, "plain FTP")
-	assert.Contains(t, s, "when it was tested last, it let")
+	assert.Contains(t, s, "last test: logged in as")
 	a.state.Connections.Links[1].Tried = answered
 	press(a, "up", "/", "n", "t", "r", "y", "enter")
 	assert.Contains(t, flat(a), "the Corvane, with its FTP server", "find goes to the link that has the words")
 	press(a, "up", "t")
-	assert.Contains(t, flat(a), "North stick is available: there is no link to test")
+	assert.Contains(t, flat(a), "North stick is local: there is no link to test")
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {240, 70}} {
 		a.w, a.h = size[0], size[1]
 		assert.Contains(t, text(a), "North stick")
@@ -80,14 +80,14 @@ func TestADirectCableIsPlannedNoticedAndGivenUp(t *testing.T) {
 	pump(a, a.state.LookAtLinks())
 	a.panel = a.hook
 	press(a, "c")
-	assert.Contains(t, flat(a), "only a target over a network is joined by a cable")
+	assert.Contains(t, flat(a), "only a target over a network can have a direct cable")
 	press(a, "down", "c")
-	assert.Contains(t, flat(a), "Cable into which interface?")
+	assert.Contains(t, flat(a), "Cable in which interface?")
 	assert.Equal(t, "eth1", a.input.Value(), "the one that has no use")
 	press(a, "enter")
 	pump(a, a.state.LookAtLinks())
 	s := flat(a)
-	for _, want := range []string{"Direct cable: neither end is set yet", "address 192.168.78.1, mask 255.255.255.0", "address 192.168.78.2", "afterwards, set back", "it had no address", "this computer is not in the network of the cable yet"} {
+	for _, want := range []string{"Direct cable: neither end is set yet", "address 192.168.78.1, mask 255.255.255.0", "address 192.168.78.2", "afterwards, set back", "it had no address", "this computer is not in the cable's network yet"} {
 		assert.Contains(t, s, want)
 	}
 	c := a.state.Bench.Targets[1].Cable
@@ -104,5 +104,5 @@ func TestADirectCableIsPlannedNoticedAndGivenUp(t *testing.T) {
 	assert.Nil(t, a.state.Bench.Targets[1].Cable)
 	assert.Equal(t, at, a.state.Bench.Targets[1].At)
 	press(a, "b")
-	assert.Contains(t, flat(a), "is joined by no cable of its own")
+	assert.Contains(t, flat(a), "has no direct cable")
 }

@@ -42,18 +42,18 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	s := text(a)
 	assert.Contains(t, s, "▸C Covers 7/59")
 	assert.Contains(t, s, "2 proposed  50 missing  7 found")
-	assert.Contains(t, flat(a), "a picture is named nearly like it:", "what is to be done first comes first")
+	assert.Contains(t, flat(a), "a picture has a similar name:", "what is to be done first comes first")
 	assert.Contains(t, s, "▀", "pictures are drawn")
 
 	press(a, "f")
 	s = text(a)
 	assert.Contains(t, s, "5 refused  2 proposed  7 missing  45 found")
-	assert.Contains(t, flat(a), "48 came, ")
+	assert.Contains(t, flat(a), "48 downloaded, ")
 	assert.Equal(t, 45, a.state.Fetched.Found-len(discs(a)), "the report says the same")
 	press(a, "right", "left")
-	assert.Contains(t, flat(a), "there is one from Playroom shelf, and it cannot be used: redirect loop")
+	assert.Contains(t, flat(a), "there is one from Playroom shelf, but it cannot be used: redirect loop")
 	press(a, "f")
-	assert.Contains(t, flat(a), "0 came", "what was fetched is not fetched again")
+	assert.Contains(t, flat(a), "0 downloaded", "what was fetched is not fetched again")
 
 	seek(a, "quill")
 	press(a, "y")
@@ -65,7 +65,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Empty(t, a.state.Bench.Edits)
 	assert.Contains(t, text(a), "1 proposed")
 	press(a, "Y")
-	assert.Contains(t, flat(a), "1 proposal taken.")
+	assert.Contains(t, flat(a), "1 proposal accepted.")
 
 	press(a, "esc")
 	seek(a, "copper")
@@ -139,7 +139,7 @@ func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
 	press(a, "end", "home", "pgdown", "pgup", "down", "right", "up", "left")
 	assert.Contains(t, text(a), "Quillwork")
 	seek(a, "zzz")
-	assert.Contains(t, flat(a), "is left by the filter")
+	assert.Contains(t, flat(a), "There is nothing to show")
 }
 
 func TestCoversOfABenchWithoutServers(t *testing.T) {
@@ -159,7 +159,7 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	press(a, "S")
 	answer(a, "pictures.example")
 	press(a, "enter")
-	assert.Contains(t, flat(a), "is no address of a server")
+	assert.Contains(t, flat(a), "is not a server's address")
 	press(a, "S")
 	answer(a, "http://127.0.0.1:1/")
 	press(a, "enter")
@@ -180,7 +180,7 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	require.Len(t, a.state.Bench.Targets, 2)
 	assert.Equal(t, "North stick", a.state.Bench.Targets[1].Carries)
 	press(a, "2", "right", "space")
-	assert.Contains(t, flat(a), "carries the covers of what is wanted on North stick: put or take titles there")
+	assert.Contains(t, flat(a), "carries the covers for North stick: select titles there")
 	a.state.Target = 0
 	press(a, "W")
 	assert.Contains(t, text(a), "without covers")
@@ -308,7 +308,7 @@ func TestAServerThatIsGoneIsReportedOnTheScreen(t *testing.T) {
 	a.state.Bench.Covers.Servers[0].URL = "http://127.0.0.1:1/"
 	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r", "C", "f")
-	assert.Contains(t, flat(a), "Playroom shelf did not answer 4 times one after another, so it was left in peace")
+	assert.Contains(t, flat(a), "Playroom shelf did not answer 4 times in a row, so it was not asked any more")
 	assert.Contains(t, text(a), "7 found", "what is here stays")
 	press(a, "down")
 	assert.Contains(t, text(a), "missing")

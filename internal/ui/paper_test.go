@@ -98,7 +98,7 @@ func TestPaperAndFoldAreWrittenBehindTheKind(t *testing.T) {
 		assert.Contains(t, flatText(judge.Run(t, "pdftotext", file, "-")), says, wish)
 		assert.Equal(t, strings.Contains(strings.ToLower(wish), "letter"), strings.Contains(judge.Run(t, "pdfinfo", file), "letter"), wish)
 	}
-	for wish, says := range map[string]string{"card third": `cannot be folded to "third"`, "rack a3": `aper "a3" is not known`} {
+	for wish, says := range map[string]string{"card third": `Unknown fold "third"`, "rack a3": `Unknown paper "a3"`} {
 		onPaper(a, wish, "")
 		assert.Contains(t, a.state.Notice, says)
 	}
@@ -111,10 +111,10 @@ func TestADrawingThatCannotBe(t *testing.T) {
 	require.NoError(t, os.WriteFile(there, []byte("mine"), 0o644))
 	for _, c := range []struct{ kind, file, says string }{
 		{"poster", "", `unknown drawing "poster"; drawings are: rack`},
-		{"fit", there, "is already there, stays"},
-		{"fit", filepath.Join(dir, "x.doc"), "a drawing is a .pdf or .svg file"},
-		{"fit", filepath.Join(dir, "no such", "x.pdf"), "is not there; make it first"},
-		{"fit", dir, "a drawing is a .pdf or .svg file"},
+		{"fit", there, "already exists"},
+		{"fit", filepath.Join(dir, "x.doc"), "a drawing must be a .pdf or .svg file"},
+		{"fit", filepath.Join(dir, "no such", "x.pdf"), "does not exist; create it first"},
+		{"fit", dir, "a drawing must be a .pdf or .svg file"},
 		{"fit", "", "Nothing was drawn"},
 		{"map", filepath.Join(dir, "map.pdf"), "only the map of a drive or image can be drawn"},
 	} {

@@ -59,7 +59,7 @@ func TestFiltersAndOrders(t *testing.T) {
 		assert.NotContains(t, s, "Mosswick", filter)
 	}
 	find(a, "plattform:x")
-	assert.Contains(t, text(a), `there is no field "plattform"`)
+	assert.Contains(t, text(a), `unknown field "plattform"`)
 	press(a, "esc", "esc")
 	first := func() string { return strings.Split(text(a), "\n")[4] }
 	press(a, "o")
@@ -75,7 +75,7 @@ func TestATitleIsFixedOnTheScreen(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	find(a, "disc_image_04")
 	press(a, "e")
-	assert.Contains(t, text(a), "enter changes a field, l locks it, esc ends")
+	assert.Contains(t, text(a), "enter edits a field, l locks it, esc closes")
 	press(a, "down", "down", "down", "enter") // the platform
 	answer(a, "vespr")
 	assert.Contains(t, text(a), `There is no platform "vespr"; the nearest is vesper`)
@@ -151,7 +151,7 @@ func TestDiscsPasswordsAndDropping(t *testing.T) {
 	has(t, a, "Velvet Ballast")
 	find(a, "velvet")
 	press(a, "A")
-	assert.Contains(t, text(a), "needs no allowance")
+	assert.Contains(t, text(a), "needs no permission")
 }
 
 func TestVerifyOnTheScreen(t *testing.T) {

@@ -32,7 +32,7 @@ const (
 	NoCover    Kind = "no-cover"     // titles without a picture
 	Orphan     Kind = "orphan"       // a companion of no title
 	Double     Kind = "double"       // two titles with one ID
-	Leftover   Kind = "leftover"     // what a interrupted run has left
+	Leftover   Kind = "leftover"     // what an interrupted run has left
 	Spare      Kind = "spare"        // a part or track that nothing names
 	Space      Kind = "space"        // what is left on the target
 )

@@ -103,7 +103,7 @@ type listSpace struct {
 	lines  []int32
 }
 
-// Judge gives the verdicts with nothing chosen. What a interrupted run left is
+// Judge gives the verdicts with nothing chosen. What an interrupted run left is
 // estimated as free, since the next run clears it.
 func Judge(c Case) *Sheet {
 	n := len(c.Titles)

@@ -116,7 +116,7 @@ type Volume struct {
 // A Server is what the console's server can and cannot do.
 type Server struct {
 	Listing     string   `toml:"listing"` // how folders are listed
-	Resume      bool     `toml:"resume"`  // takes up a interrupted transfer
+	Resume      bool     `toml:"resume"`  // takes up an interrupted transfer
 	Connections int      `toml:"connections"`
 	Idle        string   `toml:"idle"` // after which it drops the connection, such as "60s"
 	FullReply   int      `toml:"full-reply"`

@@ -48,7 +48,7 @@ func (m *maker) order() *Plan {
 	return p
 }
 
-// goOn leaves what a interrupted run has left of files that are written now: they are resumed.
+// goOn leaves what an interrupted run has left of files that are written now: they are resumed.
 func (m *maker) goOn() {
 	if len(m.clears) == 0 {
 		return

@@ -20,7 +20,7 @@ type Kind string
 
 // The steps.
 const (
-	Clear        Kind = "clear"         // remove a temporary file that a interrupted run left
+	Clear        Kind = "clear"         // remove a temporary file that an interrupted run left
 	Keep         Kind = "keep"          // copy a file that will go to a folder of this computer
 	Remove       Kind = "remove"        // remove a file
 	RemoveFolder Kind = "remove-folder" // remove a folder that is empty by then

@@ -121,7 +121,7 @@ const (
 	mostKeptFile = 1 << 46
 )
 
-// LoadKept reads which files were copied to a folder. A line that a interrupted run left
+// LoadKept reads which files were copied to a folder. A line that an interrupted run left
 // unfinished at the end is skipped.
 func LoadKept(dir string) ([]Kept, error) {
 	file := filepath.Join(dir, KeptList)

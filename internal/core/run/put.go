@@ -187,7 +187,7 @@ func (t *task) progress(kind EventKind, n int64) {
 	}
 }
 
-// tailBlocks is how many of the last blocks of a interrupted file are compared before it is resumed, where all of it is read back at the end.
+// tailBlocks is how many of the last blocks of an interrupted file are compared before it is resumed, where all of it is read back at the end.
 const tailBlocks = 2
 
 // errOther is that what was left is not the beginning of the file.

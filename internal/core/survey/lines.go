@@ -20,8 +20,8 @@ const (
 	Written   State = "written" // by Polytome, from a rule
 	Renamed   State = "renamed"
 	Replaced  State = "replaced"
-	Removing  State = "removing"
-	Leftover  State = "leftover" // of a interrupted run
+	Removing  State = "removed"
+	Leftover  State = "leftover" // of an interrupted run
 	InTheWay  State = "in the way"
 	Contested State = "yours" // a person and a rule have changed it to different things
 )

@@ -269,7 +269,7 @@ func (p *Target) Replace(ctx context.Context, name string, size int64) (target.W
 
 func (p *Target) begin(ctx context.Context, name string, size int64, over bool) (target.Writer, error) {
 	temp := filepath.FromSlash(target.TemporaryName(name))
-	if left, err := p.root.OpenFile(temp, os.O_RDWR, 0); err == nil { // by a interrupted run, or by one that goes on
+	if left, err := p.root.OpenFile(temp, os.O_RDWR, 0); err == nil { // by an interrupted run, or by one that goes on
 		taken, lockErr := lockfile.Take(left)
 		if taken && lockErr == nil {
 			_ = left.Close()
@@ -295,7 +295,7 @@ func (p *Target) writer(ctx context.Context, f *os.File, name string, size int64
 	return &writer{p: p, ctx: ctx, f: f, temp: target.TemporaryName(name), name: name, over: over, size: size, holes: p.real.Holes && sparse.Allow(f) == nil}
 }
 
-// Resume takes up what a interrupted run has left of a file.
+// Resume takes up what an interrupted run has left of a file.
 func (p *Target) Resume(ctx context.Context, name string, size int64, over bool) (target.Resumed, error) {
 	if !over {
 		if err := p.absent(name); err != nil {

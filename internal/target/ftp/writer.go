@@ -137,7 +137,7 @@ func (p *Target) begin(ctx context.Context, name string, size int64, over bool) 
 	return w
 }
 
-// Resume takes up what a interrupted run has left of a file, where the server begins in the middle of one.
+// Resume takes up what an interrupted run has left of a file, where the server begins in the middle of one.
 func (p *Target) Resume(ctx context.Context, name string, size int64, over bool) (target.Resumed, error) {
 	if p.traits.noOverwrite.Load() && p.traits.noAppend.Load() || p.traits.noRename.Load() {
 		return nil, p.explain("resuming", name, fs.ErrNotExist)

@@ -142,7 +142,7 @@ func (w *writer) close() error {
 	return w.f.Close()
 }
 
-// Resume takes up what a interrupted run has left of a file.
+// Resume takes up what an interrupted run has left of a file.
 func (p *Target) Resume(ctx context.Context, name string, size int64, over bool) (target.Resumed, error) {
 	if !over {
 		if err := p.absent(ctx, name); err != nil {

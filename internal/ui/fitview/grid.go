@@ -110,7 +110,7 @@ func (m *Model) facts(n int) string {
 	case s == nil:
 		return "looking"
 	case s.Away != nil:
-		return "not connected: as of"
+		return "offline " + s.Taken.Local().Format("15:04")
 	}
 	if s.Facts.Unknown {
 		return s.Facts.Filesystem.Shown
