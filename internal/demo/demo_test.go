@@ -104,7 +104,7 @@ func TestTheWorldHoldsWhatItShould(t *testing.T) {
 	assert.Less(t, onDisk, int64(100<<20), "large images are sparse")
 	assert.Len(t, faults, 2)
 	assert.Contains(t, faults["Velvet Ballast"], "cut short: its volume has 1.48 GiB, and the file only 945.00 MiB")
-	assert.Contains(t, faults["disc_image_04.iso"], "it cannot be reported which game this is: the image holds none of")
+	assert.Contains(t, faults["disc_image_04.iso"], "game cannot be identified: the image has none of")
 	assert.Contains(t, notes["Tin Harbour"], "its copy gets the right extension")
 	assert.Contains(t, notes["Gannet Patrol"], "Gannet_Patrol.iso has the ID VSP-21533 too")
 	assert.GreaterOrEqual(t, len(r.Titles), 20)

@@ -28,7 +28,7 @@ func TestParse(t *testing.T) {
 	}
 	for _, s := range []string{"", "big", "-5GiB", "99999999999999999999GiB", "12 parsecs"} {
 		_, err := size.Parse(s)
-		assert.ErrorContains(t, err, "is no size", s)
+		assert.ErrorContains(t, err, "is not a size", s)
 	}
 }
 

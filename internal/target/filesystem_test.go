@@ -31,7 +31,7 @@ func TestNamesOnEachFilesystem(t *testing.T) {
 		"a:b":                    {`does not allow the character ':'`, ""},
 		"ends in a dot.":         {"to end in '.'", ""},
 		"ends in a space ":       {"to end in ' '", ""},
-		"CON":                    {"\"com1\" is a device", ""},
+		"CON":                    {"\"CON\" is a device", ""},
 		"com1.txt":               {"\"com1\" is a device", ""},
 		"COM10.txt":              {"", ""},
 		"console":                {"", ""},

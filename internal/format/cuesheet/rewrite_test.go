@@ -59,7 +59,7 @@ func TestSheetsThatDoNotFitTheirFiles(t *testing.T) {
 		assert.ErrorContains(t, err, c.want, name)
 	}
 	_, err := cuesheet.Merge("FILE a.iso BINARY\n"+track("1", "MODE1/2048", "00:00:00"), []int64{2048}, "x.bin")
-	assert.ErrorContains(t, err, "sectors of 2048 bytes: only tracks of whole sectors")
+	assert.ErrorContains(t, err, "sectors of 2048 bytes: only tracks with full sectors")
 	_, err = cuesheet.Merge("FILE a.bin MOTOROLA\n"+track("1", "AUDIO", "00:00:00"), []int64{2352}, "x.bin")
 	assert.ErrorContains(t, err, "the other way round")
 	_, err = cuesheet.Merge("FILE a.bin BINARY\n"+track("1", "AUDIO", "00:00:00"), nil, "x.bin")

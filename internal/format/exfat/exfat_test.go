@@ -170,7 +170,7 @@ func TestLyingBootSectors(t *testing.T) {
 	f := volumetest.NewFile(t, 16*size.MiB)
 	require.NoError(t, exfat.Format(f, f.Size(), exfat.Options{Cluster: 4096}))
 	_, err := exfat.Open(f, 8*size.MiB)
-	assert.ErrorContains(t, err, "the volume says that it has 16.00 MiB, and 8.00 MiB are there")
+	assert.ErrorContains(t, err, "the volume should have 16.00 MiB but 8.00 MiB are there")
 	volumetest.Lies(t, exfat.Open, f, 120)
 }
 

@@ -213,7 +213,7 @@ func TestLyingBootSectors(t *testing.T) {
 	f := volumetest.NewFile(t, 64*size.MiB)
 	require.NoError(t, fat.Format(f, f.Size(), fat.Options{Bits: 32, Cluster: 512}))
 	_, err := fat.Open(f, 32*size.MiB)
-	assert.ErrorContains(t, err, "the volume says that it has 64.00 MiB, and 32.00 MiB are there")
+	assert.ErrorContains(t, err, "the volume should have 64.00 MiB but 32.00 MiB are there")
 	volumetest.Lies(t, fat.Open, f, 90)
 }
 

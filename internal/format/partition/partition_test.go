@@ -117,7 +117,7 @@ func TestTablesOfOthersAreRead(t *testing.T) {
 	tab, err = partition.Read(g, 2*size.GiB, 512)
 	require.NoError(t, err)
 	assert.Len(t, tab.Parts, 2)
-	assert.Contains(t, tab.Problems[0], "This is its backup")
+	assert.Contains(t, tab.Problems[0], "start is wrong. Its backup")
 }
 
 func TestSectorsOf4096(t *testing.T) {
@@ -184,7 +184,7 @@ func TestWrongTables(t *testing.T) {
 	say := strings.Join(tab.Problems, " ")
 	assert.Contains(t, say, "Partition 1 reaches to")
 	assert.Contains(t, say, "Partitions 1 and 2 overlap")
-	assert.Contains(t, say, "goes in a circle")
+	assert.Contains(t, say, "is a loop")
 	assert.Len(t, tab.Parts, 3)
 
 	_, err = partition.New(partition.MBR, size.MiB, 512, partition.Wanted{Type: partition.FAT32})

@@ -168,7 +168,7 @@ func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
 		_, err = w.Write(block)
 	}
 	assert.ErrorIs(t, err, target.ErrNoSpace)
-	assert.ErrorContains(t, err, "others have left")
+	assert.ErrorContains(t, err, "are still to be written, but only")
 	assert.Less(t, at, 80, "long before the last byte")
 	require.NoError(t, w.Abort())
 	left, err := os.ReadDir(dir)
