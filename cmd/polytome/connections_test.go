@@ -139,6 +139,6 @@ func TestAServerThatOnlyReadsIsReportedOnce(t *testing.T) {
 	assert.NotZero(t, status)
 	all := out + errs
 	assert.LessOrEqual(t, strings.Count(all, "failed: "), 2, all)
-	assert.Contains(t, all, "the target cannot be written to")
+	assert.Contains(t, all, "the target is read-only")
 	assert.Empty(t, func() []string { left, _ := filepath.Glob(filepath.Join(disk, "gantry/shelf/wren8/*")); return left }())
 }

@@ -146,7 +146,7 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	}
 	made, err := src.Make(ctx, r, o)
 	switch {
-	case errors.Is(err, draw.ErrWhichTarget):
+	case errors.Is(err, draw.ErrAmbiguousTarget):
 		return usageError{fmt.Errorf("%w with --target; the bench has: %s", err, targetNames(src.Bench))}
 	case err != nil && ctx.Err() != nil:
 		return errStopped
@@ -236,7 +236,7 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		return src, err
 	}
 	if needed := r.Kind == draw.KindMap || r.Kind == draw.KindTree || r.Kind == draw.KindCard; needed && r.Target < 0 {
-		return nil, usageError{fmt.Errorf("%w with --target; the bench has: %s", draw.ErrWhichTarget, targetNames(src.Bench))}
+		return nil, usageError{fmt.Errorf("%w with --target; the bench has: %s", draw.ErrAmbiguousTarget, targetNames(src.Bench))}
 	}
 	all, found, err := d.surveys(ctx, src.Bench)
 	if err == nil {

@@ -99,7 +99,7 @@ func TestARunIsCharted(t *testing.T) {
 	assert.FileExists(t, newest)
 	status, _, stderr := polytome(t, "draw", "run", "--run", "99999", "-o", filepath.Join(t.TempDir(), "x.pdf"))
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "there is no run with that number: 99999")
+	assert.Contains(t, stderr, "no run with that number: 99999")
 }
 
 func TestATargetWithoutSourcesHasACardOfWhatItLists(t *testing.T) {

@@ -79,7 +79,7 @@ func TestWhatIsNoPlainFile(t *testing.T) {
 		select {
 		case out := <-ended:
 			if len(args) > 1 {
-				assert.Contains(t, out, "it is not a regular file", "%q", args)
+				assert.Contains(t, out, "not a regular file", "%q", args)
 			}
 		case <-time.After(time.Minute):
 			_ = cmd.Process.Kill()
@@ -113,7 +113,7 @@ func TestAListOfKeptFilesOfAStranger(t *testing.T) {
 	line := `{"path":"a.txt","size":1,"sum":""}`
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.jsonl"), []byte(line+"\n"+line+"\n"), 0o644))
 	_, out, errs := polytome(t, "restore", dir, "--to", stick, "--dry-run")
-	assert.Equal(t, 1, strings.Count(out+errs, "it is not a regular file"), "what is named twice is there once:\n%s%s", out, errs)
+	assert.Equal(t, 1, strings.Count(out+errs, "not a regular file"), "what is named twice is there once:\n%s%s", out, errs)
 }
 
 // TestWhatIsKeptAboutAPersonIsTheirsAlone.

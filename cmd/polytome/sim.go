@@ -121,7 +121,7 @@ func serveShare(cmd *cobra.Command, name string, c sim.Console, dir string, port
 		return err
 	}
 	s, err := samba.Serve(cmd.Context(), c.Share, dir, samba.Options{Port: port})
-	if errors.Is(err, samba.ErrNone) {
+	if errors.Is(err, samba.ErrNotInstalled) {
 		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
 		return waitAndRescan(cmd, c, dir)
 	}

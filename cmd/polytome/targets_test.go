@@ -53,7 +53,7 @@ func TestATargetThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	judge.Remount(t, stick, "ro")
 	status, out, stderr = polytome(t, args...)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, out, "the target cannot be written to")
+	assert.Contains(t, out, "the target is read-only")
 	assert.Contains(t, out, "2 steps not tried", "one such failure is enough")
 	assert.Contains(t, stderr, "nothing could be written to "+stick)
 

@@ -69,7 +69,7 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 	}
 	r.share, err = samba.Serve(ctx, tanager.Share, w.TanagerShare(), samba.Options{})
 	switch {
-	case errors.Is(err, samba.ErrNone):
+	case errors.Is(err, samba.ErrNotInstalled):
 		r.Tanager, r.Note = w.TanagerShare(), "Samba is not installed, so the Tanager's share is a plain folder here."
 	case err != nil:
 		r.Close()

@@ -240,13 +240,13 @@ func TestWhatASourceCannotDraw(t *testing.T) {
 	src := season3(t)
 	for _, kind := range []draw.Kind{draw.KindTree, draw.KindMap} {
 		_, err := src.Make(t.Context(), draw.Request{Kind: kind, Target: -1}, options("a4"))
-		assert.ErrorIs(t, err, draw.ErrWhichTarget, kind)
+		assert.ErrorIs(t, err, draw.ErrAmbiguousTarget, kind)
 	}
 	var unknown *draw.UnknownKindError
 	_, err := src.Make(t.Context(), draw.Request{Kind: "poster"}, options("a4"))
 	assert.ErrorAs(t, err, &unknown)
 	_, err = src.Make(t.Context(), draw.Request{Kind: draw.KindRun, Run: 7}, options("a4"))
-	assert.ErrorIs(t, err, journal.ErrNone)
+	assert.ErrorIs(t, err, journal.ErrNotFound)
 
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()

@@ -61,8 +61,8 @@ type Request struct {
 	Run int64
 }
 
-// ErrWhichTarget is a drawing of one target where none was named.
-var ErrWhichTarget = errors.New("this drawing needs one target: name it")
+// ErrAmbiguousTarget is a drawing of one target where none was named.
+var ErrAmbiguousTarget = errors.New("this drawing needs one target: name it")
 
 // Make makes a drawing.
 func (src *Source) Make(ctx context.Context, r Request, o Options) (*scene.Drawing, error) {
@@ -115,7 +115,7 @@ func (src *Source) survey(n int) (*survey.Survey, error) {
 	}
 	switch {
 	case n < 0 || n >= len(src.Bench.Targets):
-		return nil, ErrWhichTarget
+		return nil, ErrAmbiguousTarget
 	case n >= len(src.Board) || src.Board[n] == nil:
 		return nil, fmt.Errorf("%s could not be read, so it cannot be drawn", src.Bench.Targets[n].Name)
 	}
@@ -147,7 +147,7 @@ func (src *Source) runs(r Request) (Subject, error) {
 				return RunsOf(src.Runs[i:i+1], nil), nil
 			}
 		}
-		return nil, fmt.Errorf("%w: %d", journal.ErrNone, r.Run)
+		return nil, fmt.Errorf("%w: %d", journal.ErrNotFound, r.Run)
 	}
 	b, _ := src.only(r.Target)
 	return RunsOf(src.Runs, b), nil

@@ -233,7 +233,7 @@ func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	}
 	t, err := partition.Read(m, d.Size, sector)
 	switch {
-	case errors.Is(err, partition.ErrNone):
+	case errors.Is(err, partition.ErrNoTable):
 	case err != nil:
 		d.Trouble = fmt.Sprintf("its start cannot be read: %v", err)
 		return

@@ -26,7 +26,7 @@ func Open(name string) (*os.File, error) {
 }
 
 // ErrNotPlain is that something is no plain file.
-var ErrNotPlain = errors.New("it is not a regular file")
+var ErrNotPlain = errors.New("not a regular file")
 
 // Check fails for an opened file that is no plain one.
 func Check(f *os.File) error {

@@ -13,8 +13,8 @@ import (
 // service is what the passwords are kept under.
 const service = "polytome"
 
-// ErrNone is that no password is kept.
-var ErrNone = errors.New("no password is stored for it")
+// ErrNotFound is that no password is kept.
+var ErrNotFound = errors.New("no stored password")
 
 var (
 	mu       sync.Mutex
@@ -29,7 +29,7 @@ func Remember(address, user, password string) {
 	sessions[key(address, user)] = password
 }
 
-// Find returns the password of a user at an address: the one that was given since the start, or that of the keyring. The error is [ErrNone] where
+// Find returns the password of a user at an address: the one that was given since the start, or that of the keyring. The error is [ErrNotFound] where
 // there is none, or no keyring.
 func Find(address, user string) (string, error) {
 	mu.Lock()
@@ -50,7 +50,7 @@ func Find(address, user string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", ErrNone
+	return "", ErrNotFound
 }
 
 // Give has the first user of whom no password is known have the one that a function returns, so that no login is tried without.
@@ -74,7 +74,7 @@ func Forget(address, user string) error {
 	delete(sessions, key(address, user))
 	mu.Unlock()
 	if err := keyring.Delete(service, key(address, user)); err != nil {
-		return ErrNone
+		return ErrNotFound
 	}
 	return nil
 }

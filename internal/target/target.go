@@ -23,11 +23,11 @@ import (
 var (
 	ErrNoSpace  = errors.New("the target is full")
 	ErrNoFiles  = fmt.Errorf("%w: it can hold no more files, however small", ErrNoSpace)
-	ErrReadOnly = errors.New("the target cannot be written to")
-	ErrGone     = errors.New("the target is gone")
+	ErrReadOnly = errors.New("the target is read-only")
+	ErrGone     = errors.New("the target cannot be reached")
 	ErrExists   = errors.New("a file with that name already exists")
-	ErrChanged  = errors.New("it has changed since the plan was made")
-	ErrBusy     = errors.New("it is busy")
+	ErrChanged  = errors.New("changed since the plan was made")
+	ErrBusy     = errors.New("busy")
 )
 
 // Facts are what a target can hold and how full it is.

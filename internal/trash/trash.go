@@ -12,8 +12,8 @@ import (
 	"time"
 )
 
-// ErrNone is that there is no trash for a file.
-var ErrNone = errors.New("its disk has no trash; choose a folder instead")
+// ErrNoTrash is that there is no trash for a file.
+var ErrNoTrash = errors.New("this disk has no trash; choose a folder instead")
 
 // Move moves a file or folder to the trash of its disk. It is never copied, and never removed.
 func Move(name string) error {
@@ -31,7 +31,7 @@ func Move(name string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("moving %s to the trash: %w", name, errors.Join(ErrNone, err))
+	return fmt.Errorf("moving %s to the trash: %w", name, errors.Join(ErrNoTrash, err))
 }
 
 // can is a trash: its folder, and the one that paths in it are relative to; "" for absolute ones.

@@ -3,4 +3,4 @@
 package trash
 
 // candidates are none: this system's trash is not reached.
-func candidates(string) ([]can, error) { return nil, ErrNone }
+func candidates(string) ([]can, error) { return nil, ErrNoTrash }

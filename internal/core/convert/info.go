@@ -96,7 +96,7 @@ func InfoOf(file string, set *loader.Set, o container.Options) (*Info, error) {
 	}
 	if len(i.Volumes) == 0 && i.Game == nil {
 		a, err := container.Open(file, o)
-		if err != nil && !errors.Is(err, container.ErrNone) {
+		if err != nil && !errors.Is(err, container.ErrUnknownFormat) {
 			return nil, &shape.SourceError{Path: file, Err: err}
 		}
 		if err == nil {

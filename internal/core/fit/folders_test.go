@@ -186,7 +186,7 @@ func TestAFolderThatIsFull(t *testing.T) {
 	for i := 0; i < 20 && full == nil; i++ {
 		full = volumetest.Put(v, fmt.Sprintf("FULL/VSP-%05d - The Uncommonly Patient Lighthouse %d.iso", last-i, last-i), nil)
 	}
-	require.ErrorIs(t, full, volume.ErrFull, "few more would have gone")
+	require.ErrorIs(t, full, volume.ErrNoSpace, "few more would have gone")
 
 	first := slices.IndexFunc(titles, func(t title.Title) bool { i, _ := strconv.Atoi(t.ID[4:]); return s.Verdict(i).Kind == fit.FullFolder })
 	require.Positive(t, first)

@@ -323,8 +323,8 @@ func (j *Journal) Runs(n int) (out []Run, err error) {
 	return out, err
 }
 
-// ErrNone is that there is no such run.
-var ErrNone = errors.New("there is no run with that number")
+// ErrNotFound is that there is no such run.
+var ErrNotFound = errors.New("no run with that number")
 
 // Run is one run, with its plan.
 func (j *Journal) Run(id int64) (r Run, p *plan.Plan, err error) {
@@ -335,7 +335,7 @@ func (j *Journal) Run(id int64) (r Run, p *plan.Plan, err error) {
 			err = db.QueryRow("SELECT plan FROM run WHERE id = ?", id).Scan(&steps)
 		}
 		if errors.Is(err, sql.ErrNoRows) {
-			return fmt.Errorf("%w: %d", ErrNone, id)
+			return fmt.Errorf("%w: %d", ErrNotFound, id)
 		}
 		if err != nil {
 			return err

@@ -124,7 +124,7 @@ func TestARunIsWrittenDown(t *testing.T) {
 	assert.Equal(t, second, all[1].TakenUp)
 	assert.False(t, all[1].Open())
 	_, _, err = j.Run(99)
-	assert.ErrorIs(t, err, journal.ErrNone)
+	assert.ErrorIs(t, err, journal.ErrNotFound)
 }
 
 // TestARunThatWasKilledIsBroken has a record end at any event, as if the process were gone, and looks that what is resumed makes all of it there.

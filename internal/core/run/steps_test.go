@@ -88,7 +88,7 @@ func TestATargetThatChangedSinceThePlanIsNotTouched(t *testing.T) {
 				before := onTarget(t, dir)
 				r := carry(t, p, to)
 				require.Len(t, r.Failed, 1)
-				assert.Contains(t, r.Failed[0].Say, "it has changed since the plan was made")
+				assert.Contains(t, r.Failed[0].Say, "changed since the plan was made")
 				assert.Contains(t, r.Failed[0].Say, "nothing was touched")
 				after := onTarget(t, dir)
 				assert.Equal(t, "done", after["next"], "the rest goes on")

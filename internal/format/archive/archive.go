@@ -75,8 +75,8 @@ const (
 
 // Errors that somebody decides on.
 var (
-	ErrNotArchive = errors.New("it is no archive of a known kind")
-	ErrPassword   = errors.New("it is encrypted, and none of the passwords opens it")
+	ErrNotArchive = errors.New("not an archive of a known kind")
+	ErrPassword   = errors.New("encrypted, and no known password opens it")
 )
 
 // A MissingPart is a volume of the archive that is not there.

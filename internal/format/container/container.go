@@ -17,8 +17,8 @@ import (
 	"polytome/internal/sparse"
 )
 
-// ErrNone is a file that holds no others, as far as is known here.
-var ErrNone = errors.New("it holds no files: it is no disc image, cue sheet or archive that Polytome reads")
+// ErrUnknownFormat is a file that holds no others, as far as is known here.
+var ErrUnknownFormat = errors.New("not a disc image, cue sheet or archive that Polytome reads")
 
 // A Container is an opened file that holds others.
 type Container struct {
@@ -148,7 +148,7 @@ func (c *Container) image(r io.ReaderAt, size int64, o Options) error {
 		if o.UDF && c.Kind != "" {
 			return errors.New("it has no UDF volume")
 		}
-		return ErrNone
+		return ErrUnknownFormat
 	}
 	return nil
 }

@@ -67,7 +67,7 @@ func TestARootFolderThatIsFull(t *testing.T) {
 	for ; err == nil; n++ {
 		err = volumetest.Put(v, fmt.Sprintf("A%d.ISO", n), []byte("x"))
 	}
-	assert.ErrorIs(t, err, volume.ErrFull)
+	assert.ErrorIs(t, err, volume.ErrNoSpace)
 	assert.ErrorContains(t, err, "space for 512 entries")
 	assert.Equal(t, 513, n)
 	require.NoError(t, v.Close())

@@ -40,7 +40,7 @@ const (
 )
 
 // ErrNotISO is returned by [Open] for data that carries no ISO 9660 volume.
-var ErrNotISO = errors.New("no ISO 9660 volume: the mark CD001 is missing at sector 16")
+var ErrNotISO = errors.New("not an ISO 9660 volume: no CD001 at sector 16")
 
 // A FormatError is damage in a volume's own structures.
 type FormatError struct {

@@ -27,7 +27,7 @@ const (
 )
 
 // ErrNotLHA is returned by [Open] for data that does not begin as an LHA archive does.
-var ErrNotLHA = errors.New("no LHA archive: it does not begin with a header of one")
+var ErrNotLHA = errors.New("not an LHA archive: it does not start with an LHA header")
 
 // A FormatError is damage in an archive.
 type FormatError struct {

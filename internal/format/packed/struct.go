@@ -44,7 +44,7 @@ const (
 // Left-out and wrong images.
 var (
 	// ErrNotPacked is a file that is no packed image.
-	ErrNotPacked = errors.New("no packed image: the mark PKDIMAGE is missing at its beginning")
+	ErrNotPacked = errors.New("not a packed image: it does not start with PKDIMAGE")
 	// ErrNewer is a packed image of a newer version.
 	ErrNewer = errors.New("a packed image of a newer version")
 )

@@ -32,7 +32,7 @@ func entrySectors(sector int64) int64 { return (gptEntries*gptEntry + sector - 1
 func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, error) {
 	last := diskSize/sector - 1
 	if last < 2 {
-		return nil, ErrNone
+		return nil, ErrNoTable
 	}
 	t, backupAt, err := gptAt(r, diskSize, sector, 1)
 	if err == nil {
@@ -53,7 +53,7 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 		t.Problems = append(t.Problems, fmt.Sprintf("The table cannot be used: %v. Its backup is used.", first))
 		return t, nil
 	}
-	return nil, ErrNone
+	return nil, ErrNoTable
 }
 
 // gptAt reads the copy of the table whose header lies at a sector.

@@ -64,7 +64,7 @@ func readMBR(r io.ReaderAt, first []byte, diskSize int64, sectors []int64) (*Tab
 		}
 	}
 	if len(best.Parts) == 0 && len(best.Problems) > 0 {
-		return nil, ErrNone // only a boot program, which ends like a table
+		return nil, ErrNoTable // only a boot program, which ends like a table
 	}
 	return best, nil
 }

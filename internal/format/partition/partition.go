@@ -121,11 +121,11 @@ func TypeFor(s Scheme, filesystem string) Type {
 	return FAT32
 }
 
-// ErrNone is that there is no partition table.
-var ErrNone = errors.New("there is no partition table")
+// ErrNoTable is that there is no partition table.
+var ErrNoTable = errors.New("no partition table")
 
 // Read takes the table of a disk of so many bytes apart. A sector size of 0 has it found out. A disk that
-// begins with a filesystem, or with nothing known, gives [ErrNone].
+// begins with a filesystem, or with nothing known, gives [ErrNoTable].
 func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 	sectors := []int64{sector}
 	if sector == 0 {
@@ -133,7 +133,7 @@ func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 	}
 	first := make([]byte, 512)
 	if diskSize < 512 {
-		return nil, fmt.Errorf("%w: it has only %d bytes", ErrNone, diskSize)
+		return nil, fmt.Errorf("%w: it has only %d bytes", ErrNoTable, diskSize)
 	}
 	if _, err := r.ReadAt(first, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, fmt.Errorf("reading the first sector: %w", err)
@@ -142,7 +142,7 @@ func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 	for _, s := range sectors {
 		if t, err := readGPT(r, diskSize, s, protective); err == nil {
 			return t, nil
-		} else if !errors.Is(err, ErrNone) {
+		} else if !errors.Is(err, ErrNoTable) {
 			return nil, err
 		}
 	}
@@ -151,7 +151,7 @@ func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 		return t, nil
 	}
 	if first[510] != 0x55 || first[511] != 0xAA || volumeBegins(first) {
-		return nil, ErrNone
+		return nil, ErrNoTable
 	}
 	return readMBR(r, first, diskSize, sectors)
 }

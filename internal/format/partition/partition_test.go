@@ -155,7 +155,7 @@ func TestWrongTables(t *testing.T) {
 	none := func(b []byte) {
 		t.Helper()
 		_, err := partition.Read(bytes.NewReader(b), int64(len(b)), 0)
-		assert.ErrorIs(t, err, partition.ErrNone)
+		assert.ErrorIs(t, err, partition.ErrNoTable)
 	}
 	none(make([]byte, size.MiB))
 	none(make([]byte, 100))

@@ -25,7 +25,7 @@ const maxAtOnce = 2 * MaxPixels
 var atOnce = semaphore.NewWeighted(maxAtOnce)
 
 // ErrAnimated is a picture that moves: which of its frames would be meant is not known.
-var ErrAnimated = errors.New("it moves (an animated picture); take a still one")
+var ErrAnimated = errors.New("animated picture; use a still one")
 
 // Decode reads a picture. Its header is looked at first, so that what is no picture, is too large, or moves, costs nothing. Call done when the
 // pixels are not needed any more: until then they count towards what is decoded at once, and others may wait for it.

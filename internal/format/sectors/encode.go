@@ -106,13 +106,13 @@ func seal(b []byte) {
 	parity(b[atHeader:], 52, 43, 86, 88, b[atQ:])
 }
 
-// ErrDamaged is a sector whose bytes do not have their error detection code.
-var ErrDamaged = errors.New("its error detection code is another one")
+// ErrMismatch is a sector whose bytes do not have their error detection code.
+var ErrMismatch = errors.New("the error detection code does not match")
 
 // Check looks at the error detection code of a whole sector of mode 1.
 func Check(b []byte) error {
 	if binary.LittleEndian.Uint32(b[atEDC:]) != edc(b[:atEDC]) {
-		return ErrDamaged
+		return ErrMismatch
 	}
 	return nil
 }

@@ -104,7 +104,7 @@ func TestSectorsHaveTheirCodes(t *testing.T) {
 		}
 		require.NoError(t, sectors.Check(b))
 		b[100+n] ^= 4
-		require.ErrorIs(t, sectors.Check(b), sectors.ErrDamaged)
+		require.ErrorIs(t, sectors.Check(b), sectors.ErrMismatch)
 	}
 	assert.ErrorContains(t, sectors.Encode(make([]byte, sectors.Raw), 450_000), "fewer than 100 minutes")
 	_, err := sectors.NewEncoder(bytes.NewReader(nil), 1<<30)

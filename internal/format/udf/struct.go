@@ -46,7 +46,7 @@ const (
 )
 
 // ErrNotUDF is returned by [Open] for data without a UDF volume.
-var ErrNotUDF = errors.New("no UDF volume: there is no anchor at sector 256 or at the end")
+var ErrNotUDF = errors.New("not a UDF volume: no anchor at sector 256 or at the end")
 
 // A FormatError is damage in a volume's own structures.
 type FormatError struct {

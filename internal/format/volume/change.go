@@ -65,7 +65,7 @@ func (v *Volume) makeOne(ctx context.Context, name string) error {
 	}
 	run, ok := v.space.one(1)
 	if !ok {
-		return &fs.PathError{Op: "make", Path: name, Err: ErrFull}
+		return &fs.PathError{Op: "make", Path: name, Err: ErrNoSpace}
 	}
 	n := &Node{Name: base, Folder: true, Modified: v.Now(), Attr: FolderAttr, First: run.First, Flat: v.f.FolderSizes(), runs: []Run{run}, known: true}
 	if v.f.FolderSizes() {
@@ -334,7 +334,7 @@ func (v *Volume) lengthen(n *Node, runs []Run, more uint32) error {
 	} else {
 		var ok bool
 		if add, ok = v.space.some(more); !ok {
-			return ErrFull
+			return ErrNoSpace
 		}
 	}
 	all := Merge(append(slices.Clone(runs), add...))

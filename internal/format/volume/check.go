@@ -151,7 +151,7 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 			f.Fix = func() error {
 				run, ok := v.space.one(uint32(v.clusters(f.Need)))
 				if !ok {
-					return fmt.Errorf("there is no space for it: %w", ErrFull)
+					return fmt.Errorf("there is no space for it: %w", ErrNoSpace)
 				}
 				if err := v.link([]Run{run}, false); err != nil {
 					return err
@@ -423,7 +423,7 @@ func (c *checker) crossed(ctx context.Context) error {
 		c.add(Crossed, n, "It has clusters of something else as well.", "It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
 			to, ok := v.space.some(uint32(count(runs)))
 			if !ok {
-				return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w", n.Path(), ErrFull)
+				return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w", n.Path(), ErrNoSpace)
 			}
 			rest := runs
 			for _, r := range to {

@@ -219,10 +219,10 @@ func (d *folder) freed(at, n, sector int) {
 func (v *Volume) grow(dir *Node, need int) error {
 	d := dir.dir
 	if d.fixed > 0 {
-		return fmt.Errorf("%w: the root folder of this volume has space for %d entries, and they are taken; remove some, or put files into folders", ErrFull, d.fixed/entryLength)
+		return fmt.Errorf("%w: the root folder of this volume has space for %d entries, and they are taken; remove some, or put files into folders", ErrNoSpace, d.fixed/entryLength)
 	}
 	if int64(need) > v.f.LargestFolder() {
-		return fmt.Errorf("%w: a folder holds at most %s of entries", ErrFull, size.Format(v.f.LargestFolder()))
+		return fmt.Errorf("%w: a folder holds at most %s of entries", ErrNoSpace, size.Format(v.f.LargestFolder()))
 	}
 	more := uint32(v.clusters(int64(need - len(d.data))))
 	last := d.lastCluster(dir)
@@ -230,7 +230,7 @@ func (v *Volume) grow(dir *Node, need int) error {
 	if !v.space.at(next) {
 		runs, ok := v.space.some(more)
 		if !ok {
-			return fmt.Errorf("%w: there is no cluster for more entries of a folder", ErrFull)
+			return fmt.Errorf("%w: there is no cluster for more entries of a folder", ErrNoSpace)
 		}
 		for _, r := range runs {
 			if err := v.growBy(dir, r); err != nil {

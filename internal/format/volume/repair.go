@@ -164,7 +164,7 @@ func (c *checker) emptied(n *Node) error {
 	v := c.v
 	run, ok := v.space.one(1)
 	if !ok {
-		return fmt.Errorf("there is no cluster for an empty folder: %w", ErrFull)
+		return fmt.Errorf("there is no cluster for an empty folder: %w", ErrNoSpace)
 	}
 	n.First, n.runs, n.runErr, n.known = run.First, []Run{run}, nil, true
 	n.Flat = v.f.FolderSizes()

@@ -177,8 +177,8 @@ type Slot struct{ At, N int } // in bytes; in entries
 
 // Errors on which somebody decides.
 var (
-	ErrFull     = errors.New("the volume is full")
-	ErrReadOnly = errors.New("the volume cannot be written to")
+	ErrNoSpace  = errors.New("the volume is full")
+	ErrReadOnly = errors.New("the volume is read-only")
 )
 
 // A FragmentedError is that there is space, and not contiguous.

@@ -84,7 +84,7 @@ func (w *Writer) reserve(n int64, contiguous bool) error {
 		return nil
 	}
 	if need > math.MaxUint32 || uint64(need) > v.space.free {
-		return fmt.Errorf("%w: %s are needed and %s are free", ErrFull, size.Format(need*v.info.Cluster), size.Format(int64(v.space.free)*v.info.Cluster))
+		return fmt.Errorf("%w: %s are needed and %s are free", ErrNoSpace, size.Format(need*v.info.Cluster), size.Format(int64(v.space.free)*v.info.Cluster))
 	}
 	if k := len(w.runs); k > 0 && v.space.at(Run{w.runs[k-1].End(), uint32(need)}) {
 		w.runs[k-1].Count += uint32(need)

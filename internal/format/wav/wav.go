@@ -42,7 +42,7 @@ func Header(sound int64) ([]byte, error) {
 }
 
 // ErrNotWave is a file that is no WAVE file.
-var ErrNotWave = errors.New("it is no WAVE file")
+var ErrNotWave = errors.New("not a WAVE file")
 
 // Sound finds the sound in the size bytes of r: where it begins, and how many bytes it has. A file whose
 // sound is not that of a disc is an error.

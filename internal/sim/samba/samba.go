@@ -15,8 +15,8 @@ import (
 	"time"
 )
 
-// ErrNone is that Samba is not installed.
-var ErrNone = errors.New("there is no Samba on this computer")
+// ErrNotInstalled is that Samba is not installed.
+var ErrNotInstalled = errors.New("Samba is not installed")
 
 // A Server is one that runs.
 type Server struct {
@@ -40,7 +40,7 @@ func find() (string, error) {
 			return p, nil
 		}
 	}
-	return "", ErrNone
+	return "", ErrNotInstalled
 }
 
 // Options are what a server is like beside.

@@ -421,7 +421,7 @@ func (p *Target) explain(doing, name string, err error) error {
 
 func kindOf(err error) error {
 	switch {
-	case errors.Is(err, volume.ErrFull):
+	case errors.Is(err, volume.ErrNoSpace):
 		return target.ErrNoSpace
 	case errors.Is(err, volume.ErrReadOnly):
 		return target.ErrReadOnly

@@ -259,7 +259,7 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
 	info, err := p.root.Lstat(filepath.FromSlash(name))
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is not a regular file")
+		err = errors.New("not a regular file")
 	}
 	if err != nil {
 		return nil, p.explain("replacing", name, err)

@@ -302,9 +302,9 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 	assert.ErrorContains(t, err, fmt.Sprintf("no FTP server answers on port %d", port))
 	closed, _ := judge.FTP(t, t.TempDir(), "anonymous_enable=NO", "local_enable=YES")
 	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: closed}, o)
-	assert.ErrorContains(t, err, "wants a name and a password")
+	assert.ErrorContains(t, err, "needs a user name and password")
 	o.User, o.Password = "nobody-here", "secret-word"
 	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: closed}, o)
-	assert.ErrorContains(t, err, "does not let nobody-here in")
+	assert.ErrorContains(t, err, "refuses nobody-here: the user name or the password is wrong")
 	assert.NotContains(t, err.Error(), "secret-word")
 }

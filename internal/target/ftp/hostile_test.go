@@ -120,9 +120,9 @@ func TestServersThatNeverEnd(t *testing.T) {
 		answer func(net.Conn, string, func() net.Conn)
 		say    string
 	}{
-		{"a banner", func(w io.Writer) { endless(w, "220-"+strings.Repeat("hello ", 50)+"\r\n") }, no, "the server answers without an end"},
-		{"a line", func(w io.Writer) { endless(w, strings.Repeat("220", 1000)) }, no, "the server answers without an end"},
-		{"an answer", welcome, func(c net.Conn, _ string, _ func() net.Conn) { endless(c, "250-and more\r\n") }, "the server answers without an end"},
+		{"a banner", func(w io.Writer) { endless(w, "220-"+strings.Repeat("hello ", 50)+"\r\n") }, no, "the server's answer does not end"},
+		{"a line", func(w io.Writer) { endless(w, strings.Repeat("220", 1000)) }, no, "the server's answer does not end"},
+		{"an answer", welcome, func(c net.Conn, _ string, _ func() net.Conn) { endless(c, "250-and more\r\n") }, "the server's answer does not end"},
 		{"a listing", welcome, listing(func(d io.Writer, _ string) {
 			endless(d, strings.Repeat("-rw-r--r-- 1 a a 100 Jan 1 2020 a long name of a file.iso\r\n", 1000))
 		}), "the listing of one folder does not end"},
@@ -161,7 +161,7 @@ func TestAServerWithFoldersInFoldersForEver(t *testing.T) {
 	all, err := p.List(t.Context(), func(_ string, err error) { problems = append(problems, err.Error()) })
 	require.NoError(t, err)
 	require.Len(t, problems, 1)
-	assert.Contains(t, problems[0], "folders deep, so it is not looked into")
+	assert.Contains(t, problems[0], "folders deep, so it is not read")
 	assert.Less(t, len(all), 100)
 	assert.Equal(t, "game.iso", all[len(all)-1].Path)
 }

@@ -344,7 +344,7 @@ type blockedError struct {
 }
 
 func (e *blockedError) Error() string {
-	return fmt.Sprintf("it answers, but the data connection to %s fails: a firewall or router blocks it, or the server's passive mode is set up wrongly (%v)", e.at, e.err)
+	return fmt.Sprintf("commands get through, but the data connection to %s fails: a firewall or router blocks it, or the server's passive mode is set up wrongly (%v)", e.at, e.err)
 }
 
 func (e *blockedError) Unwrap() error { return e.err }
@@ -359,7 +359,7 @@ func (p *Target) refused(user string, err error) error {
 		return fmt.Errorf("%w: logging in to %s: the server says %d %s", target.ErrBusy, p.addr.Host, te.Code, te.Msg)
 	}
 	if !broken(err) && !p.addr.Secure() && wantsTLS(err.Error()) {
-		return fmt.Errorf("%w: %s requires TLS: write ftps:// instead of ftp:// (it says %s)", target.ErrReadOnly, p.addr.Host, strings.TrimSpace(err.Error()))
+		return &remote.RefusedError{Say: fmt.Sprintf("%s requires TLS: write ftps:// instead of ftp:// (it says %s)", p.addr.Host, strings.TrimSpace(err.Error())), Err: err}
 	}
 	if !broken(err) {
 		if user == "anonymous" {
@@ -396,9 +396,9 @@ func (p *Target) unreachable(err error) error {
 	case errors.As(err, &limit):
 		return fmt.Errorf("%s is not a usable FTP server: %w", host, limit)
 	case errors.As(err, &cert):
-		return fmt.Errorf("%w: the certificate of %s is not trusted (%w); if it is the console's own, set unchecked-certificate on the target", target.ErrReadOnly, host, cert.Err)
+		return &remote.RefusedError{Say: fmt.Sprintf("the certificate of %s is not trusted (%v); if it is the console's own, set unchecked-certificate on the target", host, cert.Err), Err: err}
 	case errors.As(err, &te) && p.addr.Secure():
-		return fmt.Errorf("%w: %s has no TLS: it answers %s; write ftp:// to connect without (%w)", target.ErrReadOnly, host, te.Error(), err)
+		return &remote.RefusedError{Say: fmt.Sprintf("%s has no TLS (it answers %s); write ftp:// to connect without", host, te.Error()), Err: err}
 	case errors.As(err, &te) && te.Code >= 400 && te.Code < 500:
 		return fmt.Errorf("%w: %s answers: %s", target.ErrBusy, host, te.Error())
 	case errors.As(err, &te):

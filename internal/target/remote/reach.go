@@ -34,6 +34,17 @@ func (e *LoginError) Error() string {
 
 func (e *LoginError) Unwrap() error { return target.ErrReadOnly }
 
+// A RefusedError is that a server cannot be used as it, or the address, is set up now.
+type RefusedError struct {
+	Say string // who, why, and what to do
+	Err error
+}
+
+func (e *RefusedError) Error() string { return e.Say }
+
+// Unwrap makes it a [target.ErrReadOnly]: trying again does not help.
+func (e *RefusedError) Unwrap() []error { return []error{target.ErrReadOnly, e.Err} }
+
 // Unreachable says in words why there is no connection to a server; what is its kind, such as "FTP server". It returns nil for an error that
 // says nothing of that.
 func Unreachable(host string, port int, what string, err error) error {

@@ -107,7 +107,7 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	case errors.As(err, &re) && slices.Contains(denials, re.Code), errors.Is(err, os.ErrPermission):
 		return nil, &remote.LoginError{Address: a, User: o.User, Given: o.Password != "", Err: wordy(err)}
 	case errors.As(err, &re):
-		return nil, fmt.Errorf("%w: %s refuses the login: %w", target.ErrReadOnly, a.Host, wordy(err))
+		return nil, &remote.RefusedError{Say: fmt.Sprintf("%s refuses the login: %v", a.Host, wordy(err)), Err: err}
 	}
 	if s.conn.Stalled() {
 		return nil, fmt.Errorf("%w: something accepts the connection on port %d of %s but does not answer", target.ErrGone, a.Port, a.Host)

@@ -462,7 +462,7 @@ func (f Filesystem) full(t *testing.T) {
 	free, err := v.FreeBytes(ctx)
 	require.NoError(t, err)
 	_, err = v.Create(ctx, "too large", free+1, false)
-	assert.ErrorIs(t, err, volume.ErrFull)
+	assert.ErrorIs(t, err, volume.ErrNoSpace)
 	w, err := v.Create(ctx, "delete-others", free, true)
 	require.NoError(t, err)
 	require.NoError(t, w.Skip(free))
@@ -471,8 +471,8 @@ func (f Filesystem) full(t *testing.T) {
 	left, err := v.FreeBytes(ctx)
 	require.NoError(t, err)
 	assert.Zero(t, left)
-	assert.ErrorIs(t, Put(v, "one more", []byte("x")), volume.ErrFull)
-	assert.ErrorIs(t, v.MakeFolder(ctx, "folder"), volume.ErrFull)
+	assert.ErrorIs(t, Put(v, "one more", []byte("x")), volume.ErrNoSpace)
+	assert.ErrorIs(t, v.MakeFolder(ctx, "folder"), volume.ErrNoSpace)
 	require.NoError(t, Put(v, "nothing", nil), "what takes no cluster still goes")
 	require.NoError(t, v.Close())
 	f.sound(t, d)
@@ -497,7 +497,7 @@ func (f Filesystem) fragmented(t *testing.T, v *volume.Volume) (want map[string]
 		name := fmt.Sprintf("S/small %04d", i)
 		data := bytes.Repeat(binary.BigEndian.AppendUint32(nil, uint32(i)), cluster)
 		if err := Put(v, name, data); err != nil {
-			assert.ErrorIs(t, err, volume.ErrFull)
+			assert.ErrorIs(t, err, volume.ErrNoSpace)
 			break
 		}
 		want[name] = data
