@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -13,6 +12,7 @@ import (
 
 	"polytome/internal/core/journal"
 	"polytome/internal/core/run"
+	"polytome/internal/nearest"
 )
 
 // progressReader is how progress is reported.
@@ -47,7 +47,7 @@ func (c *carrying) check() error {
 	}
 	ways := []string{string(progressAuto), string(progressPlain), string(progressJSON)}
 	if !slices.Contains(ways, c.progress) {
-		return usageError{fmt.Errorf("--progress: unknown value %q (want %s)", c.progress, strings.Join(ways, ", "))}
+		return usageError{fmt.Errorf("--progress: %w", nearest.Unknown("value", c.progress, ways))}
 	}
 	return nil
 }

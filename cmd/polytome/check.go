@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
@@ -52,7 +53,7 @@ them, and --only KIND fixes problems of one kind. Without --fix nothing is writt
   polytome check north.img --loader bellows --loader mica
   polytome check /media/stick --fix --dry-run
   polytome check /media/stick --from ~/games --fix --only companion`,
-		Args: cobra.MaximumNArgs(1),
+		Args: mostArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return p.run(cmd, args) },
 	}
 	f := cmd.Flags()
@@ -108,7 +109,7 @@ func (p *checking) check(args []string) error {
 	case p.full && p.quick:
 		return usageError{errors.New("--full and --quick exclude each other; use one of them")}
 	case len(args) == 0 && p.to == "" && p.bench == "":
-		return usageError{errors.New("no target given; example: polytome check /media/stick (or use a bench: --bench FILE)")}
+		return usageError{errors.New("no target given: name a folder, drive, image or address, or a bench with --bench FILE")}
 	case len(args) > 0 && p.bench != "":
 		return usageError{errors.New("with --bench, choose the target with --target NAME")}
 	case len(args) > 0 && p.to != "" && p.to != args[0]:
@@ -118,7 +119,7 @@ func (p *checking) check(args []string) error {
 	}
 	for _, k := range p.kinds {
 		if !slices.Contains(check.Kinds(), check.Kind(k)) {
-			return usageError{fmt.Errorf("--only: unknown kind %q; kinds are: %s", k, kindWords())}
+			return usageError{fmt.Errorf("--only: %w", nearest.Unknown("kind of problem", k, strings.Split(kindWords(), ", ")))}
 		}
 	}
 	if len(args) > 0 {

@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -75,7 +76,7 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 	}
 	for _, of := range c.of {
 		if !slices.Contains(title.PictureKinds, of) {
-			return nil, usageError{fmt.Errorf("--of: unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))}
+			return nil, usageError{fmt.Errorf("--of: %w", nearest.Unknown("kind of picture", of, title.PictureKinds))}
 		}
 	}
 	b, err := bench.Open(c.bench, stateDir())

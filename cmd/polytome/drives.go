@@ -31,6 +31,7 @@ for its second partition.`,
   polytome drives map north.img --defragment
   polytome drives check /media/stick
   polytome drives eject QX-2209-11`,
+		Args: mostArgs(100),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, sys := cmd.Context(), drives.Here
 			all, err := sys.List(ctx)

@@ -9,7 +9,6 @@ import (
 	"net"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 )
 
@@ -29,9 +28,6 @@ var errPartial = errors.New("done, but not everything fitted")
 // errStopped ends a command that the user interrupted.
 var errStopped = errors.New("stopped; what was finished stays, and the same command continues")
 
-// usageError is a command that was called wrongly.
-type usageError struct{ error }
-
 func main() {
 	// SIGHUP comes when the terminal is closed: what goes on ends in order then too.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -44,15 +40,15 @@ func main() {
 func execute(ctx context.Context, args []string) int {
 	root := rootCommand()
 	root.SetArgs(args)
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
 	var usage usageError
 	switch {
 	case err == nil:
 		return statusDone
 	case errors.Is(err, errPartial):
 		return statusPartial
-	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
-		fmt.Fprintf(stderr(), "polytome: %v\nSee polytome --help.\n", err)
+	case errors.As(err, &usage):
+		printUsage(stderr(), cmd, err)
 		return statusUsage
 	}
 	if ctx.Err() != nil && !errors.Is(err, errStopped) && (errors.Is(err, context.Canceled) || errors.Is(err, net.ErrClosed)) {

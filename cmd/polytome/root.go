@@ -1,8 +1,6 @@
 package main
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"polytome/internal/ui"
@@ -57,27 +55,11 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		}
 		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(wrongFlag)
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
 	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: read the server's password from the first line of this file; - is standard input")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())
+	onlyGroups(root)
 	return root
-}
-
-func noArgs(cmd *cobra.Command, args []string) error {
-	if len(args) > 0 {
-		return usageError{fmt.Errorf("unknown command or argument %q for %q", args[0], cmd.CommandPath())}
-	}
-	return nil
-}
-
-// needArgs asks for at least n arguments, called what in the message.
-func needArgs(n int, what string) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) < n {
-			return usageError{fmt.Errorf("%s needs %s", cmd.CommandPath(), what)}
-		}
-		return nil
-	}
 }

@@ -68,16 +68,6 @@ middle of a file where the target allows that. What is there is compared first, 
 	return cmd
 }
 
-// mostArgs allows up to n arguments.
-func mostArgs(n int) cobra.PositionalArgs {
-	return func(cmd *cobra.Command, args []string) error {
-		if len(args) > n {
-			return usageError{fmt.Errorf("unexpected argument %q for %q", args[n], cmd.CommandPath())}
-		}
-		return nil
-	}
-}
-
 // numbered reads the number of a run.
 func numbered(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/nearest"
 	"polytome/internal/sim"
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/sim/samba"
@@ -50,7 +51,7 @@ is pressed, it creates the folders that the console creates; enter also prints w
 			}
 			l, ok := sim.Loaders[args[0]]
 			if !ok {
-				return usageError{fmt.Errorf("no simulator for the loader %q; there are: %s", args[0], strings.Join(names, ", "))}
+				return usageError{nearest.Unknown("loader", args[0], names)}
 			}
 			listing, err := l.List(os.DirFS(args[1]))
 			if err != nil {
@@ -84,7 +85,7 @@ is pressed, it creates the folders that the console creates; enter also prints w
 func serveConsole(cmd *cobra.Command, name, dir, space string, port int, faults faultFlags) error {
 	c, ok := sim.Consoles[name]
 	if !ok {
-		return usageError{fmt.Errorf("no simulator for the console %q; there are: %s", name, strings.Join(slices.Sorted(maps.Keys(sim.Consoles)), ", "))}
+		return usageError{nearest.Unknown("console", name, slices.Sorted(maps.Keys(sim.Consoles)))}
 	}
 	if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 		return usageError{fmt.Errorf("--dir: there is no folder %s", dir)}

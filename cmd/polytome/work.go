@@ -21,6 +21,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 	"polytome/internal/target/drive"
 )
@@ -162,7 +163,7 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 		return nil, usageError{fmt.Errorf("%s needed (or a bench: --bench FILE)", strings.Join(missing, ", "))}
 	}
 	if w.via != "" && !slices.Contains(loader.Connections, w.via) {
-		return nil, usageError{fmt.Errorf("--via: %q is not known; known are: %s", w.via, strings.Join(loader.Connections, ", "))}
+		return nil, usageError{fmt.Errorf("--via: %w", nearest.Unknown("connection", w.via, loader.Connections))}
 	}
 	b := bench.New("")
 	for _, dir := range w.from {

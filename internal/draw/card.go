@@ -10,6 +10,7 @@ import (
 
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/typeface"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -52,7 +53,7 @@ func (e *UnknownFoldError) Error() string {
 	for _, f := range Folds {
 		names = append(names, f.Name)
 	}
-	return fmt.Sprintf("unknown fold %q; folds are: %s", e.Name, strings.Join(names, ", "))
+	return nearest.Unknown("fold", e.Name, names).Error()
 }
 
 // FoldNamed finds a fold by its name; "" is the first one. The error is an *[UnknownFoldError].

@@ -16,6 +16,7 @@ import (
 	"polytome/internal/draw/pdf"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/svg"
+	"polytome/internal/nearest"
 	"polytome/internal/wholefile"
 )
 
@@ -51,7 +52,7 @@ func (e *UnknownKindError) Error() string {
 	for _, k := range Kinds {
 		names = append(names, string(k))
 	}
-	return fmt.Sprintf("unknown drawing %q; drawings are: %s", e.Name, strings.Join(names, ", "))
+	return nearest.Unknown("drawing", e.Name, names).Error()
 }
 
 // KindNamed finds a kind by its name. The error is an *[UnknownKindError].

@@ -7,6 +7,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -118,7 +119,7 @@ var filesystems = []Filesystem{
 func FilesystemNamed(name string) (Filesystem, error) {
 	i := slices.IndexFunc(filesystems, func(f Filesystem) bool { return strings.EqualFold(f.Name, name) })
 	if i < 0 {
-		return Filesystem{}, fmt.Errorf("unknown filesystem %q; known are %s", name, strings.Join(FilesystemNames(), ", "))
+		return Filesystem{}, nearest.Unknown("filesystem", name, FilesystemNames())
 	}
 	return filesystems[i], nil
 }

@@ -12,8 +12,8 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/strict"
 	"polytome/internal/draw"
+	"polytome/internal/nearest"
 	"polytome/internal/ui/checkview"
 	"polytome/internal/ui/connectionsview"
 	"polytome/internal/ui/coversview"
@@ -435,7 +435,7 @@ func (a *app) command(name string) tea.Cmd {
 		first, _, _ := strings.Cut(desc, " ")
 		words = append(words, desc, strings.TrimSuffix(first, ":"))
 	}
-	switch near := strict.Nearest(name, words); {
+	switch near := nearest.Word(name, words); {
 	case len(fits) == 1:
 		return a.do(fits[0])
 	case len(fits) > 1:

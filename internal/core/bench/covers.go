@@ -1,7 +1,6 @@
 package bench
 
 import (
-	"errors"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -9,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
-	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -60,11 +59,7 @@ var pathField = regexp.MustCompile(`\{([^{}]*)\}`)
 func CheckPath(path string) error {
 	for _, m := range pathField.FindAllStringSubmatch(path, -1) {
 		if !slices.Contains(PathFields, m[1]) {
-			say := fmt.Sprintf("unknown field {%s} in the path of a picture", m[1])
-			if meant := strict.Nearest(m[1], PathFields); meant != "" {
-				say += fmt.Sprintf("; did you mean {%s}?", meant)
-			}
-			return errors.New(say + " Fields are: {" + strings.Join(PathFields, "}, {") + "}")
+			return nearest.Unknown("field of a picture's path", m[1], PathFields)
 		}
 	}
 	if rest := pathField.ReplaceAllString(path, "x"); strings.ContainsAny(rest, "{}") {
@@ -110,7 +105,7 @@ func (c *Covers) check(fail func(at, format string, args ...any)) {
 	order := func(at string, all []string) {
 		for i, s := range all {
 			if !slices.Contains(CoverSources, s) {
-				fail(at, "unknown source of pictures %q; sources are: %s", s, strings.Join(CoverSources, ", "))
+				fail(at, "%v", nearest.Unknown("source of pictures", s, CoverSources))
 			}
 			if slices.Contains(all[:i], s) {
 				fail(at, "%q is listed twice", s)
@@ -119,7 +114,7 @@ func (c *Covers) check(fail func(at, format string, args ...any)) {
 	}
 	kind := func(at, of string) {
 		if !slices.Contains(title.PictureKinds, of) {
-			fail(at, "unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))
+			fail(at, "%v", nearest.Unknown("kind of picture", of, title.PictureKinds))
 		}
 	}
 	order("covers.order", c.Order)
@@ -176,7 +171,7 @@ func (s *CoverServer) check(fail func(key, format string, args ...any)) {
 	}
 	for _, of := range s.Of {
 		if !slices.Contains(title.PictureKinds, of) {
-			fail(".of", "unknown kind of picture %q; kinds are: %s", of, strings.Join(title.PictureKinds, ", "))
+			fail(".of", "%v", nearest.Unknown("kind of picture", of, title.PictureKinds))
 		}
 	}
 	if s.Connections < 0 || s.Connections > mostConnections {

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
+	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 	"polytome/internal/target/drive"
 )
@@ -114,7 +115,7 @@ func Load(file string) (*Bench, error) {
 		for _, c := range e.Pictures {
 			switch {
 			case !slices.Contains(title.PictureKinds, c.Of):
-				fail(at+".pictures", "unknown kind of picture %q; kinds are: %s", c.Of, strings.Join(title.PictureKinds, ", "))
+				fail(at+".pictures", "%v", nearest.Unknown("kind of picture", c.Of, title.PictureKinds))
 			case !picture.Crop(c.Crop).Keeps():
 				fail(at+".pictures", "the crop leaves nothing of the %s picture; the numbers are thousandths", c.Of)
 			}

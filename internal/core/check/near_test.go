@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
 )
 
 func TestNamesThatAreNearlyRight(t *testing.T) {
@@ -51,7 +51,7 @@ func FuzzASlipIsOneLetter(f *testing.F) {
 			return
 		}
 		x, y := strings.ToLower(a), strings.ToLower(b)
-		far := strict.Distance(x, y)
+		far := nearest.Distance(x, y)
 		digits := func(r rune) bool { return r >= '0' && r <= '9' }
 		switch is := slip(a, b); {
 		case is && far != 1:

@@ -10,9 +10,9 @@ import (
 	"strings"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/format/picture"
+	"polytome/internal/nearest"
 )
 
 // mostPictures is how many pictures of one folder are looked at.
@@ -177,7 +177,7 @@ func (s *shelf) near(t *title.Title, disc int, of string, give func(*Candidate) 
 		if d := len(f.bare) - len(name); f.bare == name || d > most || d < -most || f.platform != "" && f.platform != t.Platform {
 			continue
 		}
-		if away := strict.Distance(f.bare, name); away <= most {
+		if away := nearest.Distance(f.bare, name); away <= most {
 			all = append(all, close{int(n), away})
 		}
 	}

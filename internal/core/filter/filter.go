@@ -22,6 +22,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/title"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -77,7 +78,7 @@ func Parse(text string) Filter {
 			field, value := t.text[:i], t.text[i+1:]
 			switch {
 			case !slices.Contains(Fields, field) && !slices.Contains(PlacedFields, field):
-				f.Trouble = fmt.Sprintf("unknown field %q; fields are: %s", field, strings.Join(append(slices.Clone(Fields), PlacedFields...), ", "))
+				f.Trouble = nearest.Unknown("field", field, append(slices.Clone(Fields), PlacedFields...)).Error()
 			case value == "": // still being typed
 				continue
 			default:

@@ -12,6 +12,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
 )
 
 // With is the profile with some of its keys set otherwise. A key is named by its path, such as
@@ -79,11 +80,7 @@ func set(in map[string]any, path []string, value string) error {
 			return set(table, path[1:], value)
 		}
 	}
-	say := fmt.Sprintf("there is no table %q", key)
-	if meant := strict.Nearest(key, slices.Sorted(maps.Keys(in))); meant != "" {
-		say += fmt.Sprintf("; did you mean %q?", meant)
-	}
-	return errors.New(say)
+	return nearest.Unknown("table", key, slices.Sorted(maps.Keys(in)))
 }
 
 // tablesWithin are those that a rule may lack and that may be begun.

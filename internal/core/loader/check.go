@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 	"polytome/internal/target"
 )
@@ -122,9 +123,7 @@ func (c *checker) oneOf(path, what, got string, words []string) {
 	if slices.Contains(words, got) {
 		return
 	}
-	e := c.src.Errorf(path, "unknown %s %q; known are: %s", what, got, strings.Join(words, ", "))
-	e.Meant = strict.Nearest(got, words)
-	c.all = append(c.all, e)
+	c.all = append(c.all, c.src.Errorf(path, "%v", nearest.Unknown(what, got, words)))
 }
 
 // maybe is oneOf for a key that may be left out.

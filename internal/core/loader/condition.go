@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
 )
 
 // A Condition holds or does not hold for the values of a title or a situation:
@@ -53,7 +53,7 @@ func parseCondition(text string) (Condition, error) {
 		}
 		var ok bool
 		if t.field, ok = fieldNamed(words[0]); !ok {
-			return c, unknownWord("field", words[0], append(slices.Clone(fieldNames[:]), Situations...))
+			return c, nearest.Unknown("field", words[0], append(slices.Clone(fieldNames[:]), Situations...))
 		}
 		switch {
 		case len(words) == 1:
@@ -140,12 +140,4 @@ func (c Condition) words() string {
 		}
 	}
 	return strings.Join(out, " and ")
-}
-
-func unknownWord(what, got string, known []string) error {
-	say := fmt.Sprintf("unknown %s %q; known are: %s", what, got, strings.Join(known, ", "))
-	if near := strict.Nearest(got, known); near != "" {
-		say += fmt.Sprintf("; did you mean %q?", near)
-	}
-	return fmt.Errorf("%s", say)
 }

@@ -14,7 +14,7 @@ import (
 	"slices"
 	"strings"
 
-	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 )
 
@@ -217,11 +217,7 @@ func (s *Set) Profile(name string) (*Profile, error) {
 			return nil, fmt.Errorf("the profile of the loader %q has a mistake: %w", name, b.Err)
 		}
 	}
-	say := fmt.Sprintf("unknown loader %q; known are: %s", name, strings.Join(names, ", "))
-	if near := strict.Nearest(name, names); near != "" {
-		say += fmt.Sprintf("; did you mean %q?", near)
-	}
-	return nil, fmt.Errorf("%s (give your own profile by its file, such as ./mine.toml)", say)
+	return nil, fmt.Errorf("%w (give your own profile by its file, such as ./mine.toml)", nearest.Unknown("loader", name, names))
 }
 
 // Text returns the text of a profile, as shipped or as the user has it.

@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/nearest"
 )
 
 // A Platform says which files belong to a family of games, and
@@ -242,5 +243,5 @@ func (s *Set) NearestPlatform(name string) string {
 	for _, p := range s.Platforms {
 		names = append(names, p.Name)
 	}
-	return strict.Nearest(name, names)
+	return nearest.Word(name, names)
 }

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"polytome/internal/core/sanitize"
+	"polytome/internal/nearest"
 )
 
 // A Template makes a path or a text from the values of a title:
@@ -83,7 +84,7 @@ func parseTransform(text string) (transform, error) {
 		}
 		t.do = func(s string) string { return strings.ReplaceAll(s, from, to) }
 	default:
-		return t, unknownWord("transform", name, transformNames)
+		return t, nearest.Unknown("transform", name, transformNames)
 	}
 	return t, nil
 }
@@ -236,7 +237,7 @@ func (p *parser) field(inside string) (node, error) {
 	words := strings.Split(inside, "|")
 	f, ok := fieldNamed(words[0])
 	if !ok {
-		return node{}, unknownWord("field", words[0], fieldNames[:])
+		return node{}, nearest.Unknown("field", words[0], fieldNames[:])
 	}
 	n := node{field: f}
 	for _, w := range words[1:] {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+
+	"polytome/internal/nearest"
 )
 
 // Verify is how a file is checked before it gets its name.
@@ -25,7 +27,7 @@ func ParseVerify(s string) (Verify, error) {
 	if v := Verify(s); slices.Contains(Verifies, v) {
 		return v, nil
 	}
-	return "", fmt.Errorf("unknown verify mode %q (want none, size or full)", s)
+	return "", nearest.Unknown("verify mode", s, []string{string(VerifyNone), string(VerifySize), string(VerifyFull)})
 }
 
 // Words are what was done to a file, in words.

@@ -4,7 +4,6 @@
 package strict
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -15,6 +14,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"polytome/internal/nearest"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
@@ -35,7 +36,7 @@ func (e *Error) Error() string {
 	}
 	s += ": " + e.Say
 	if e.Meant != "" {
-		s += fmt.Sprintf("; did you mean %q?", e.Meant)
+		s += fmt.Sprintf(": did you mean %q?", e.Meant)
 	}
 	return s
 }
@@ -68,7 +69,7 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 			line, col := e.Position()
 			key := e.Key()
 			known := keysAt(reflect.TypeOf(into), key[:len(key)-1])
-			all = append(all, &Error{name, line, col, fmt.Sprintf("unknown key %q", strings.Join(key, ".")), Nearest(key[len(key)-1], known)})
+			all = append(all, &Error{name, line, col, fmt.Sprintf("unknown key %q", strings.Join(key, ".")), nearest.Word(key[len(key)-1], known)})
 		}
 		return nil, errors.Join(all...)
 	case errors.As(err, &wrong):
@@ -105,7 +106,7 @@ func (s *Source) look(t reflect.Type) error {
 				at, path := strings.TrimPrefix(at+"."+key, "."), append(slices.Clone(path), key)
 				if known != nil && !slices.Contains(known, key) {
 					e := s.Errorf(at, "unknown key %q", strings.Join(path, "."))
-					e.Meant = Nearest(strings.ToLower(key), known)
+					e.Meant = nearest.Word(strings.ToLower(key), known)
 					found = append(found, e)
 				} else if !slices.Contains(fileTexts, key) {
 					look(at, path, v[key])
@@ -142,7 +143,7 @@ func unknownTables(name string, data []byte, t reflect.Type) error {
 			path = append(path, part)
 			if known != nil && !slices.Contains(known, part) {
 				at := p.Shape(p.Range(it.Node().Data)).Start
-				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("unknown key %q", strings.Join(path, ".")), Nearest(part, known)})
+				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("unknown key %q", strings.Join(path, ".")), nearest.Word(part, known)})
 				break
 			}
 		}
@@ -332,42 +333,4 @@ func keysAt(t reflect.Type, path []string) []string {
 func tag(f reflect.StructField) string {
 	name, _, _ := strings.Cut(f.Tag.Get("toml"), ",")
 	return name
-}
-
-// Nearest returns the word that s was probably meant to be, or "" when none is
-// near enough.
-func Nearest(s string, words []string) string {
-	best := slices.MinFunc(append([]string{""}, words...), func(a, b string) int {
-		return cmp.Compare(Distance(s, a), Distance(s, b))
-	})
-	if Distance(s, best) > max(2, len(s)/3) {
-		return ""
-	}
-	return best
-}
-
-// Distance is the number of letters to insert, drop, change or swap with their
-// neighbour to make b of a. Letters are bytes: text outside ASCII counts more.
-func Distance(a, b string) int {
-	d := make([][]int, len(a)+1)
-	for i := range d {
-		d[i] = make([]int, len(b)+1)
-		d[i][0] = i
-	}
-	for j := range d[0] {
-		d[0][j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			d[i][j] = min(d[i-1][j]+1, d[i][j-1]+1, d[i-1][j-1]+cost)
-			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
-				d[i][j] = min(d[i][j], d[i-2][j-2]+1)
-			}
-		}
-	}
-	return d[len(a)][len(b)]
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -81,11 +81,7 @@ func Supposition(text string) (func(*bench.Target), error) {
 		case "delete-others":
 			all = append(all, func(p *bench.Target) { p.DeleteOthers = value == "yes" })
 		default:
-			say := fmt.Sprintf("unknown setting %q; %s", key, Suppositions())
-			if meant := strict.Nearest(key, suppositions); meant != "" {
-				say += fmt.Sprintf("; did you mean %q?", meant)
-			}
-			return nil, errors.New(say)
+			return nil, nearest.Unknown("setting", key, suppositions)
 		}
 	}
 	return func(p *bench.Target) {

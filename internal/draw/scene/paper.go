@@ -1,8 +1,9 @@
 package scene
 
 import (
-	"fmt"
 	"strings"
+
+	"polytome/internal/nearest"
 )
 
 // A Paper is a size of paper, upright.
@@ -25,7 +26,7 @@ func (e *UnknownPaperError) Error() string {
 	for _, p := range Papers {
 		names = append(names, p.Name)
 	}
-	return fmt.Sprintf("unknown paper %q; papers are: %s", e.Name, strings.Join(names, ", "))
+	return nearest.Unknown("paper", e.Name, names).Error()
 }
 
 // PaperNamed finds a paper by its name, whatever its letter case; "" is the first one. The error is an *[UnknownPaperError].

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 
+	"polytome/internal/nearest"
 	"polytome/internal/size"
 )
 
@@ -41,7 +42,7 @@ func SchemeNamed(name string) (Scheme, error) {
 	case MBR, GPT, None:
 		return s, nil
 	}
-	return "", fmt.Errorf("unknown partition table %q (want mbr, gpt or none)", name)
+	return "", nearest.Unknown("partition table", name, []string{string(MBR), string(GPT), string(None)})
 }
 
 // Align is the multiple of bytes at which partitions begin that we make. The blocks in which flash memory

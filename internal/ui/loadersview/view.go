@@ -180,7 +180,7 @@ func (m *Model) mistakeLines(t *style.Theme, w int) []ruleLine {
 		}
 		say := state.Sentence(x.Say)
 		if x.Meant != "" {
-			say = strings.TrimSuffix(say, ".") + fmt.Sprintf("; did you mean %q?", x.Meant)
+			say = strings.TrimSuffix(say, ".") + fmt.Sprintf(": did you mean %q?", x.Meant)
 		}
 		for _, part := range t.Wrap(style.Clean(say), w-2) {
 			out = append(out, ruleLine{text: "  " + part})
