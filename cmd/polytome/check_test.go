@@ -24,7 +24,7 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	before := tree(t, at)
 	status, out, stderr := polytome(t, "check", at, "--as", "fat32")
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "checked for Bellows and Mica, as there is", "it is found out whose target it is")
+	assert.Contains(t, stderr, "checking for Bellows and Mica: found", "it is found out whose target it is")
 	assert.Contains(t, out, "Check: Bellows and Mica will list 5 titles, and start 1 of them.")
 	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
 	assert.Contains(t, out, "at the console: it will be listed, but not start")
@@ -126,7 +126,7 @@ func TestWhatTheCheckRefuses(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "holiday.jpg"), nil, 0o644))
 	status, _, stderr := polytome(t, "check", dir)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "is no target of any loader that is known")
+	assert.Contains(t, stderr, "does not belong to any known loader")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "ROWANN"), 0o755))
 	status, _, stderr = polytome(t, "check", dir)
 	assert.Equal(t, statusFailed, status)
@@ -161,7 +161,7 @@ func TestTheChecklistSaysWhatWasDone(t *testing.T) {
 	assert.Contains(t, ok(t, "checklist", "--bench", w.Bench), "[x] 1.", "the tick is kept")
 	status, _, stderr := polytome(t, "checklist", "--bench", w.Bench, "--target", "Pipit stick", "--tick", "9")
 	assert.Equal(t, statusUsage, status)
-	assert.Contains(t, stderr, "there is no line 9")
+	assert.Contains(t, stderr, "no line 9")
 }
 
 func TestHostsOfABench(t *testing.T) {
@@ -184,12 +184,12 @@ func TestHostsOfABench(t *testing.T) {
 	assert.Contains(t, out, "Afterwards, set back:")
 	status, out, _ := polytome(t, "connections", "--bench", w.Bench, "--target", "Corvane")
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, out, "this computer is not in the network of the cable yet")
+	assert.Contains(t, out, "this computer is not in the cable's network yet")
 	out = ok(t, "connections", "cable", "--bench", w.Bench, "--target", "Corvane", "--back")
 	assert.Contains(t, out, "Corvane is "+at+" again.")
 	status, _, stderr := polytome(t, "connections", "cable", "--bench", w.Bench, "--target", "North stick")
 	assert.Equal(t, statusUsage, status)
-	assert.Contains(t, stderr, "only a target over a network is joined by a cable")
+	assert.Contains(t, stderr, "only a target over a network can have a direct cable")
 }
 
 // TestWhatDoesNotStartIsNotThere spoils files that a fill takes for there by their names and lengths: the fill says that they do not start and how they are put right, and does so
@@ -230,9 +230,9 @@ func TestWhatDoesNotStartIsNotThere(t *testing.T) {
 	status, out = fill()
 	assert.Equal(t, 3, status, out)
 	assert.Contains(t, out, "there, but not starting: 2 titles")
-	assert.Contains(t, out, "fill --fix puts 2 of them right")
+	assert.Contains(t, out, "fill --fix fixes 2 of them")
 	_, out = fill("--dry-run")
-	assert.Contains(t, out, "2 titles of these did not start when the target was last checked", out)
+	assert.Contains(t, out, "2 titles of these did not start at the last check", out)
 	status, out = fill("--fix")
 	assert.Zero(t, status, out)
 	for name, was := range whole {

@@ -27,7 +27,7 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 		args []string
 		says []string
 	}{
-		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not go", "All to one scale", "together", "By platform"}},
+		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not fit", "All to one scale", "together", "By platform"}},
 		{[]string{"fit"}, []string{"What goes where, and why not", "Copper Tide", "Why not", "its track file Fog Signal.bin is missing", "put the file beside the cue sheet"}},
 		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what happens to it", "kept"}},
 		{[]string{"card", "--target", "North stick", "--fold", "eighth"}, []string{"Contents of North stick", "fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console", "Switch the console on and start Rowan"}},
@@ -91,7 +91,7 @@ func TestARunIsCharted(t *testing.T) {
 	out := filepath.Join(t.TempDir(), "run.pdf")
 	ok(t, "draw", "run", "--bench", file, "-o", out)
 	text := paperText(t, out)
-	for _, s := range []string{"How it ran", "Stick", "complete", "read back", "Nothing out of the ordinary happened on the way"} {
+	for _, s := range []string{"How it ran", "Stick", "complete", "read back", "Nothing unusual happened"} {
 		assert.Contains(t, text, s)
 	}
 	newest := filepath.Join(t.TempDir(), "newest.svg")
@@ -124,26 +124,26 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		status int
 		say    string
 	}{
-		"no kind":              {[]string{"-o", out}, 2, "needs what to draw: rack, map, tree, connections, card, run, fit, checklist"},
+		"no kind":              {[]string{"-o", out}, 2, "needs a kind of drawing: rack, map, tree, connections, card, run, fit, checklist"},
 		"unknown kind":         {[]string{"poster", "-o", out}, 2, `unknown drawing "poster"; drawings are: rack`},
 		"unknown paper":        {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2, `--paper: unknown paper "a3"; papers are: a4, letter`},
 		"unknown fold":         {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2, `--fold: unknown fold "third"; folds are: quarter, eighth, half, whole`},
 		"no date":              {[]string{"rack", "--bench", w.Bench, "--date", "yesterday", "-o", out}, 2, `--date: "yesterday" is not a date; write it like 2026-03-14`},
-		"no file":              {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE says where to write"},
-		"another extension":    {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing is a .pdf or .svg file"},
-		"no such folder":       {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "no", "x.pdf")}, 1, "the folder " + filepath.Join(dir, "no") + " is not there; make it first"},
+		"no file":              {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE is needed"},
+		"another extension":    {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing must be a .pdf or .svg file"},
+		"no such folder":       {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "no", "x.pdf")}, 1, "the folder " + filepath.Join(dir, "no") + " does not exist; create it first"},
 		"a folder":             {[]string{"rack", "--bench", w.Bench, "-o", mkdir(t, dir, "folder.pdf")}, 1, "is a folder; name a file in it"},
 		"it is there":          {[]string{"rack", "--bench", w.Bench, "-o", there}, 1, "mine.pdf already exists; replace it with --overwrite"},
 		"which target":         {[]string{"tree", "--bench", w.Bench, "-o", out}, 2, "name it with --target; the bench has: North stick, Ferry share"},
 		"no such bench":        {[]string{"rack", "--bench", filepath.Join(dir, "no.toml"), "-o", out}, 1, "there is no bench"},
 		"a folder has no map":  {[]string{"map", "--bench", w.Bench, "--target", "North stick", "-o", out}, 1, "only the map of a drive or image can be drawn"},
 		"no such drive":        {[]string{"map", filepath.Join(dir, "no.img"), "-o", out}, 1, "no.img"},
-		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume that can be filled"},
+		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume to fill"},
 		"ready for nobody":     {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna", "-o", out}, 2, `did you mean "rowan"?`},
-		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for is for the map of a drive"},
+		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for needs the map of a drive"},
 		"extra word":           {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
 		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
-		"nothing to read from": {[]string{"fit", "-o", out}, 2, "missing: --loader NAME, --to TARGET"},
+		"nothing to read from": {[]string{"fit", "-o", out}, 2, "--loader NAME, --to TARGET needed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, printed, stderr := polytome(t, append([]string{"draw"}, c.args...)...)
@@ -182,8 +182,8 @@ func TestAnEmptyBenchIsDrawn(t *testing.T) {
 	b := bench.New(filepath.Join(dir, "empty.toml"))
 	b.Sources = []bench.Source{{Path: t.TempDir()}}
 	require.NoError(t, b.Save())
-	for kind, say := range map[string]string{"rack": "The bench has no target yet", "fit": "The bench has no target yet", "connections": "nothing is joined to this computer", "checklist": "nothing to be done at a console",
-		"run": "There was no run yet", "tree": "Nothing is on this target", "card": "There are no titles", "map": "There is no volume to be drawn"} {
+	for kind, say := range map[string]string{"rack": "The bench has no target yet", "fit": "The bench has no target yet", "connections": "nothing is connected to this computer", "checklist": "nothing to do at a console",
+		"run": "There was no run yet", "tree": "Nothing is on this target", "card": "There are no titles", "map": "There is no volume to draw"} {
 		file := filepath.Join(dir, kind+".pdf")
 		status, _, stderr := polytome(t, "draw", kind, "--bench", b.File(), "-o", file)
 		require.Zero(t, status, "%s: %s", kind, stderr)

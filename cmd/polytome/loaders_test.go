@@ -56,7 +56,7 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "wharf")
 	assert.Contains(t, out, "(yours: ")
-	assert.Contains(t, out, `bad.toml:15:1: unknown key "attachment.one-peice"; did you mean "contiguous"?`)
+	assert.Contains(t, out, `bad.toml:15:1: unknown key "attachment.one-peice": did you mean "contiguous"?`)
 	assert.Contains(t, out, "none.toml")
 
 	games := t.TempDir()

@@ -88,7 +88,7 @@ func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 		out, err := run("runs", "resume")
 		require.NoError(t, err, out)
 		assert.Contains(t, out, "Run 1 at "+target)
-		if strings.Contains(out, "are there already") {
+		if strings.Contains(out, "are already there") {
 			middle++
 		}
 		sameGames(t, games, target)
@@ -174,7 +174,7 @@ func TestProgressAsJSON(t *testing.T) {
 func TestSeveralTargetsAtOnce(t *testing.T) {
 	games := cartridges(t, 8<<20)
 	dir := t.TempDir()
-	bench := "format = 2\nname = 'two'\n[[source]]\npath = '" + games + "'\n"
+	bench := "format = 1\nname = 'two'\n[[source]]\npath = '" + games + "'\n"
 	for _, p := range []string{"left", "right"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, p), 0o755))
 		bench += "[[target]]\nname = '" + p + "'\nat = '" + p + "'\nloader = 'bellows'\nas = 'fat32'\nrate = '8MiB'\neverything = true\n"

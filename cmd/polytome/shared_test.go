@@ -23,7 +23,7 @@ func TestGamesThatLieOnTheTargetItself(t *testing.T) {
 	assert.Contains(t, out+errs, "is your only copy of them")
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "other"), 0o755))
-	bench := `format = 2
+	bench := `format = 1
 name = "both"
 
 [[source]]

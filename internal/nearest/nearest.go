@@ -14,7 +14,7 @@ func Word(s string, words []string) string {
 	best := slices.MinFunc(append([]string{""}, words...), func(a, b string) int {
 		return cmp.Compare(Distance(s, a), Distance(s, b))
 	})
-	if Distance(s, best) > max(2, len(s)/3) {
+	if Distance(s, best) > max(1, min(2, len(s)/2), len(s)/3) { // in short words, every other one is near
 		return ""
 	}
 	return best

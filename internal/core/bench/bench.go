@@ -13,7 +13,7 @@ import (
 )
 
 // FormatVersion is the version of the bench file that is read and written.
-const FormatVersion = 2
+const FormatVersion = 1
 
 // A Bench is the working state. Paths in it are relative to the file's folder,
 // or absolute.

@@ -66,8 +66,8 @@ func TestMistakesInABench(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no bench")
 	target := "format = 1\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: unknown key "nmae"; did you mean "name"?`,
-		"format = 9\n":                         "it has format 9",
+		"format = 1\nnmae = 'x'\n":             `b.toml:2:1: unknown key "nmae": did you mean "name"?`,
+		"format = 9\n":                         "format 9 is from a newer Polytome",
 		"format = 1\n[[target]]\nname = 'A'\n": "a target needs a name, an address (at) and a loader",
 		target + "[[target]]\nname = 'a'\nat = 'b'\nloader = 'rowan'\n": `two targets are named "a"`,
 		target + "capacity = 'huge'\n":                                  "is not a size",

@@ -36,7 +36,7 @@ func Load(file string) (*Bench, error) {
 		Format int `toml:"format"`
 	}
 	if toml.Unmarshal(data, &version) == nil && version.Format > FormatVersion {
-		return nil, &strict.Error{File: file, Say: fmt.Sprintf("it has format %d, from a newer Polytome; this one reads formats up to %d", version.Format, FormatVersion)}
+		return nil, &strict.Error{File: file, Say: fmt.Sprintf("format %d is from a newer Polytome; this one reads format %d", version.Format, FormatVersion)}
 	}
 	src, err := strict.Decode(file, data, b)
 	if err != nil {
@@ -48,10 +48,9 @@ func Load(file string) (*Bench, error) {
 	note := func(at, format string, args ...any) {
 		b.Notes = append(b.Notes, src.Errorf(at, format, args...).Error())
 	}
-	if b.Format < 1 {
-		fail("format", "a bench starts with its format, such as format = %d", FormatVersion)
+	if b.Format != FormatVersion {
+		fail("format", "a bench starts with its format: format = %d", FormatVersion)
 	}
-	b.migrate()
 	names := map[string]bool{}
 	for i := range b.Targets {
 		p, at := &b.Targets[i], fmt.Sprintf("target.%d", i)
@@ -162,16 +161,6 @@ func (p *Target) contradictions(at string, note func(at, format string, args ...
 			note(at+".replace", "%s of %s is marked both to be removed and to be replaced: it is removed", path, p.Name)
 		}
 	}
-}
-
-// migrate brings what an older format says into the present one. It is written so with the next
-// change; until then the file stays as it is.
-func (b *Bench) migrate() {
-	if b.Format == FormatVersion || b.Format < 1 {
-		return
-	}
-	b.Notes = append(b.Notes, fmt.Sprintf("This bench has format %d; the next change saves it in format %d.", b.Format, FormatVersion))
-	b.Format = FormatVersion
 }
 
 // New makes an empty bench that will be saved to a file; with "" it never is.

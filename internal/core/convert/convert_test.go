@@ -241,7 +241,7 @@ func TestChecksFindWhatIsWrong(t *testing.T) {
 		}
 	}
 	_, err = convert.Check(context.Background(), put("text.txt", []byte("nothing")), container.Options{}, nil)
-	assert.ErrorContains(t, err, "holds no files")
+	assert.ErrorContains(t, err, "not a disc image, cue sheet or archive")
 	_, err = convert.Check(context.Background(), filepath.Join(dir, "never"), container.Options{}, nil)
 	assert.ErrorContains(t, err, "reading the source")
 }

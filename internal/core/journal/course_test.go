@@ -1,7 +1,6 @@
 package journal_test
 
 import (
-	"database/sql"
 	"path/filepath"
 	"testing"
 	"time"
@@ -92,35 +91,4 @@ func TestMomentsAreKeptInTheirOrder(t *testing.T) {
 			assert.GreaterOrEqual(t, m.At, r.Course.Moments[i-1].At)
 		}
 	}
-}
-
-// TestARunOfAnOlderJournalHasACourse opens a journal of the version before courses.
-func TestARunOfAnOlderJournalHasACourse(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "runs.sqlite")
-	j := open(t, file)
-	b := begin("/media/stick")
-	b.Plan = steps(t, 100)
-	rec, err := j.Begin(b)
-	require.NoError(t, err)
-	for i := range 10 {
-		rec.Event(run.Event{Kind: run.Progress, Step: 1, Total: int64(i+1) << 20, Elapsed: time.Duration(i) * 20 * time.Millisecond})
-	}
-	require.NoError(t, rec.End(run.Report{Elapsed: 200 * time.Millisecond}))
-	require.NoError(t, j.Close())
-	older(t, file)
-	j = open(t, file)
-	r, _, err := j.Run(rec.ID())
-	require.NoError(t, err)
-	assert.Len(t, r.Speeds, 10)
-	assert.Equal(t, 20*time.Millisecond, r.Course.Span, "found from the speeds and the whole time")
-	assert.Empty(t, r.Course.Moments)
-}
-
-// older takes the courses out of a journal, as they are not in those of the version before.
-func older(t *testing.T, file string) {
-	db, err := sql.Open("sqlite", file)
-	require.NoError(t, err)
-	defer db.Close()
-	_, err = db.Exec("ALTER TABLE run DROP COLUMN course; PRAGMA user_version = 1")
-	require.NoError(t, err)
 }

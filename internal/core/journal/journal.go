@@ -24,9 +24,8 @@ import (
 var migrations = []string{
 	`CREATE TABLE run (id INTEGER PRIMARY KEY AUTOINCREMENT, began INTEGER NOT NULL, ended INTEGER NOT NULL DEFAULT 0, target TEXT NOT NULL, at TEXT NOT NULL, bench TEXT NOT NULL,
 	   config BLOB NOT NULL, plan BLOB NOT NULL, verify TEXT NOT NULL, after INTEGER NOT NULL, followed INTEGER NOT NULL DEFAULT 0, steps INTEGER NOT NULL, files INTEGER NOT NULL,
-	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '');
+	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '', course BLOB NOT NULL DEFAULT '');
 	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
-	`ALTER TABLE run ADD COLUMN course BLOB NOT NULL DEFAULT ''`,
 }
 
 // errNewer is a journal that a newer Polytome has written.
@@ -276,9 +275,6 @@ func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	}
 	if err := errors.Join(unpack(speeds, &r.Speeds), unpack(course, &r.Course)); err != nil {
 		return r, fmt.Errorf("the course of run %d: %w", r.ID, err)
-	}
-	if r.Course.Span == 0 && r.Report != nil && len(r.Speeds) > 0 { // written down before courses were
-		r.Course.Span, r.Course.Elapsed = r.Report.Elapsed/time.Duration(len(r.Speeds)), r.Report.Elapsed
 	}
 	switch {
 	case r.TakenUp > 0:

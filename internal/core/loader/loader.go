@@ -139,8 +139,10 @@ func (s *Set) Check(p *Profile) error {
 		for _, name := range names {
 			known := s.Platform(name)
 			if known == nil {
-				e := src.Errorf(at+".platforms", "unknown platform %q; describe it in a file in the folder %s", name, PlatformDir)
-				e.Meant = s.NearestPlatform(name)
+				e := src.Errorf(at+".platforms", "unknown platform %q", name)
+				if e.Meant = s.NearestPlatform(name); e.Meant == "" {
+					e.Say += "; describe it in a file in the folder " + PlatformDir
+				}
 				all = append(all, e)
 				continue
 			}

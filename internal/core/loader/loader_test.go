@@ -37,9 +37,9 @@ func TestABrokenProfileSaysWhere(t *testing.T) {
 		"misspelt key":        {"contiguous = true", "one-peice = true", `unknown key "attachment.one-peice"`},
 		"misspelt table":      {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
 		"unknown filesystem":  {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
-		"unknown connection":  {`via = "usb"`, `via = "ubs"`, `1: unknown connection "ubs"; known are: usb, adapter, ftp, smb, nbd; did you mean "usb"?`},
-		"unknown field":       {"{id} - {title}", "{di} - {title}", `unknown field "di"; known`},
-		"unknown transform":   {"{kind|upper}", "{kind|uper}", `unknown transform "uper"; known are: upper, lower, ascii, slug, max, pad, replace; did you mean "upper"?`},
+		"unknown connection":  {`via = "usb"`, `via = "ubs"`, `1: unknown connection "ubs": did you mean "usb"?`},
+		"unknown field":       {"{id} - {title}", "{di} - {title}", `unknown field "di": did you mean`},
+		"unknown transform":   {"{kind|upper}", "{kind|uper}", `unknown transform "uper": did you mean "upper"?`},
 		"open brace":          {"{id} - {title}.iso", "{id} - {title.iso", "{title.iso\" has an unclosed"},
 		"path climbs out":     {"{kind|upper}/{id}", "../{kind|upper}/{id}", "leads out of the target"},
 		"path is absolute":    {`path = "{kind`, `path = "/{kind`, "must be relative to the target's root"},
@@ -73,10 +73,10 @@ func TestABrokenPlatformSaysWhere(t *testing.T) {
 		"bad pattern":   {"VSP-[0-9]{5}", "VSP-[0-9", "error parsing regexp"},
 		"bad extension": {`".iso"`, `"iso"`, "must begin with a dot"},
 		"no marker":     {`file = "VESPER.INF"`, ``, "an image is recognised by a file in it"},
-		"other syntax":  {`"key=value"`, `"yaml"`, `unknown syntax "yaml"; known`},
+		"other syntax":  {`"key=value"`, `"yaml"`, `unknown syntax "yaml"; use one of`},
 		"no ID key":     {`key = "ID"`, ``, "needs to say where the value is: a key"},
 		"impossible":    {"largest = 737_280_000", "largest = 5\nsmallest = 9", "cannot have at least 9 and at most 5"},
-		"unknown form":  {`forms = ["image"]`, `forms = ["tape"]`, `unknown form "tape"; known`},
+		"unknown form":  {`forms = ["image"]`, `forms = ["tape"]`, `unknown form "tape"; use one of`},
 		"newer version": {"format = 1", "format = 7", "reads format 1"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -160,7 +160,7 @@ func TestRulesSetOtherwise(t *testing.T) {
 	assert.False(t, with.Attachments[0].Contiguous, "an empty value takes a key out")
 	assert.True(t, rowan.Attachments[0].Contiguous, "the profile itself stays as it is")
 	for key, c := range map[string]struct{ value, want string }{
-		"acept.1.why":                 {"x", `there is no table "acept"; did you mean "accept"?`},
+		"acept.1.why":                 {"x", `unknown table "acept": did you mean "accept"?`},
 		"accept.9.why":                {"x", `rule accept.9.why: there are several accept (2), but "9" is none of them`},
 		"accept.why":                  {"x", "choose one and its key, such as accept.1.KEY"},
 		"accept.1.title.longets":      {"20", `did you mean "longest"?`},

@@ -62,7 +62,7 @@ func TestOwnFilesOfAllSorts(t *testing.T) {
 	assert.ElementsMatch(t, []string{"empty.toml", "tern.toml", "platforms"}, broken)
 	assert.Len(t, set.Profiles, 7, "what ships works on")
 	_, err = set.Profile("tern")
-	assert.ErrorContains(t, err, `unknown platform "wren9";`)
+	assert.ErrorContains(t, err, `unknown platform "wren9":`)
 	assert.ErrorContains(t, err, `did you mean "wren8"?`)
 	_, err = set.Profile("rowan")
 	assert.NoError(t, err)

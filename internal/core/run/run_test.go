@@ -306,7 +306,7 @@ func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
 	p.Steps = append([]plan.Step{{Kind: plan.MakeFolder, Path: "SHORT"}}, p.Steps[2:]...)
 	r = run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1, "the first failure is enough")
-	assert.Contains(t, r.Failed[0].Say, "cannot be written to")
+	assert.Contains(t, r.Failed[0].Say, "the target is read-only")
 	assert.Equal(t, 2, r.Untried)
 }
 

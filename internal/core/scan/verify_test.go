@@ -117,7 +117,7 @@ func TestAPasswordThatComesLater(t *testing.T) {
 	require.NoError(t, err)
 	defer store.Close()
 	got, _ := verified(t, dir, scan.VerifyOptions{Cache: store})
-	assert.Contains(t, got["Wicker Toll.zip"], "unreadable it is encrypted")
+	assert.Contains(t, got["Wicker Toll.zip"], "unreadable encrypted")
 	assert.Contains(t, got["Fog Bell.zip.001"], "unreadable its part Fog Bell.zip.003 is missing")
 	got, _ = verified(t, dir, scan.VerifyOptions{Cache: store, Passwords: []string{demo.Password}})
 	assert.Equal(t, "whole", got["Wicker Toll.zip"])

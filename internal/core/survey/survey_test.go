@@ -141,7 +141,7 @@ func TestWrongTargetsAndProfiles(t *testing.T) {
 		"no such folder":   {bench.Target{At: filepath.Join(dir, "x"), Loader: "rowan", Via: "usb"}, "no folder"},
 		"unknown loader":   {bench.Target{At: dir, Loader: "rown", Via: "usb"}, `did you mean "rowan"?`},
 		"no such profile":  {bench.Target{At: dir, Loader: "mine.toml", Via: "usb"}, "reading the loader profile"},
-		"wrong filesystem": {bench.Target{At: dir, Loader: "rowan", Via: "usb", As: "fat99"}, "known are fat32"},
+		"wrong filesystem": {bench.Target{At: dir, Loader: "rowan", Via: "usb", As: "fat99"}, `did you mean "fat32"?`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := bench.New("")

@@ -146,7 +146,7 @@ func TestPapers(t *testing.T) {
 		assert.Equal(t, p.Height, p.Across().Width)
 	}
 	_, err := scene.PaperNamed("a3")
-	assert.EqualError(t, err, `unknown paper "a3"; papers are: a4, letter`)
+	assert.EqualError(t, err, `unknown paper "a3": did you mean "a4"?`)
 }
 
 // TestWhatIsWrongIsSeen spoils a drawing in each way that is looked for.
