@@ -115,7 +115,7 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "deselect Mistral Halt (1.90 GiB), the smallest that frees enough space", "remove HALL-VIDEO/reel-1.mov"} {
 		assert.Contains(t, out, reason)
 	}
-	assert.Contains(t, out, "The drawings are in "+filepath.Join(dir, "drawings")+", 18 files.")
+	assert.Contains(t, out, "The drawings are in "+filepath.Join(dir, "drawings")+": 18 files.")
 	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "connections.pdf")), "console: 192.168.77.2, mask 255.255.255.0")
 	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "4 lanes")
 	w := demo.At(dir)
@@ -161,7 +161,7 @@ func TestExitStatuses(t *testing.T) {
 	typo := filepath.Join(t.TempDir(), "mine.toml")
 	require.NoError(t, os.WriteFile(typo, []byte("format = 1\nnmae = 'mine'\n"), 0o644))
 	badBench := filepath.Join(t.TempDir(), "bench.toml")
-	require.NoError(t, os.WriteFile(badBench, []byte("format = 1\n[[plaec]]\n"), 0o644))
+	require.NoError(t, os.WriteFile(badBench, []byte("format = 1\n[[taregt]]\n"), 0o644))
 	for name, c := range map[string]struct {
 		args   []string
 		status int
@@ -169,11 +169,11 @@ func TestExitStatuses(t *testing.T) {
 	}{
 		"help":                      {[]string{"--help"}, 0, ""},
 		"unknown command":           {[]string{"fil"}, 2, "unknown command"},
-		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag: --too"},
+		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag --too: did you mean --to?"},
 		"nothing given":             {[]string{"fill"}, 2, "--from DIR, --loader NAME, --to TARGET needed"},
 		"no target to check":        {[]string{"check"}, 2, "no target given"},
 		"both ways":                 {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "omit --from"},
-		"extra word":                {[]string{"fit", "x"}, 2, `extra word "x"`},
+		"extra word":                {[]string{"fit", "x"}, 2, `unexpected argument "x"`},
 		"no folder for scan":        {[]string{"scan"}, 2, "needs a folder"},
 		"bad size":                  {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--capacity", "much"}, 2, `"much" is not a size`},
 		"unknown loader":            {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1, `did you mean "rowan"?`},
@@ -189,7 +189,7 @@ func TestExitStatuses(t *testing.T) {
 		"all sources fine":          {[]string{"scan", games}, 0, ""},
 		"wrong filesystem":          {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
 		"some cannot go":            {[]string{"fit", "--bench", w.Bench}, 3, ""},
-		"unknown simulator":         {[]string{"simulate", "x", empty}, 2, "there are: bellows, gantry"},
+		"unknown simulator":         {[]string{"simulate", "x", empty}, 2, "use one of: bellows, gantry"},
 		"foreign demo folder":       {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -216,7 +216,7 @@ func TestADryRunWritesNothing(t *testing.T) {
 	status, out, _ := polytome(t, "fill", "--bench", w.Bench, "--dry-run")
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "make folder FULL\n")
-	assert.Contains(t, out, "put FULL/VSP-21533 - Gannet Patrol.iso  (3.05 GiB, from ")
+	assert.Contains(t, out, "copy FULL/VSP-21533 - Gannet Patrol.iso  (3.05 GiB, from ")
 	assert.Contains(t, out, "Nothing was written.")
 	assert.Equal(t, before, tree(t, w.Dir))
 }
@@ -314,7 +314,7 @@ func TestAFolderThatMayNotBeWritten(t *testing.T) {
 	status, out, stderr := finish(t, restricted("fill", "--bench", w.Bench))
 	assert.Equal(t, statusPartial, status, stderr)
 	assert.Equal(t, 10, strings.Count(out, "FAILED: FULL/"), "each is reported")
-	assert.Contains(t, out, "done: put SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
+	assert.Contains(t, out, "done: copy SHORT/VSP-21002 - Saffron Circuit.iso", "what can go elsewhere goes")
 	assert.Len(t, simulatorList(t, w.Stick), 6)
 }
 

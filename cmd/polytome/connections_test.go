@@ -42,9 +42,9 @@ func TestAConsoleIsFilledOverFTP(t *testing.T) {
 	out := ok(t, "connections", "test", at, "--loader", "gantry")
 	assert.Contains(t, out, "logs in gantry")
 	assert.Contains(t, out, "The connection is not encrypted")
-	assert.Contains(t, out, "goes on within a file      no")
-	assert.Contains(t, out, "brings files to its disk   whenever it decides: after a run, switch the console off from its own menu")
-	assert.Contains(t, out, "renames                    yes")
+	assert.Contains(t, out, "resumes files              no")
+	assert.Contains(t, out, "flushes files to its disk  whenever it decides: after a run, switch the console off from its own menu")
+	assert.Contains(t, out, "renames files              yes")
 	entries, err := os.ReadDir(filepath.Join(disk, "hd1"))
 	require.NoError(t, err)
 	assert.Empty(t, entries, "nothing is left of the test")
@@ -60,7 +60,7 @@ func TestAConsoleIsFilledOverFTP(t *testing.T) {
 	_, out, stderr = polytome(t, "check", "--loader", "gantry", "--to", at)
 	assert.Contains(t, out, "Gantry will list", stderr)
 	_, out, _ = polytome(t, "plan", "--from", w.Shelf, "--loader", "gantry", "--to", at, "--only", "platform:corvane size<50M")
-	assert.NotContains(t, out, "put ", "a second time there is nothing to do")
+	assert.NotContains(t, out, "copy ", "a second time there is nothing to do")
 }
 
 func TestWhatIsWrongWithAConsole(t *testing.T) {
@@ -104,7 +104,7 @@ func TestEveryCommandKnowsWhatAServerIsLike(t *testing.T) {
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out+errs, "is not trusted")
 	for _, command := range [][]string{{"fit", "--from", filepath.Join(dir, "games")}, {"plan", "--from", filepath.Join(dir, "games")}, {"fill", "--from", filepath.Join(dir, "games")}, {"check"}} {
-		status, out, errs = polytome(t, append(command, "--loader", "gantry", "--to", at, "--password-file", password, "--unchecked-certificate", "--vias", "1")...)
+		status, out, errs = polytome(t, append(command, "--loader", "gantry", "--to", at, "--password-file", password, "--unchecked-certificate", "--connections", "1")...)
 		assert.NotEqual(t, 1, status, "%s: %s%s", command[0], out, errs)
 		assert.NotEqual(t, 2, status, "%s%s", out, errs)
 	}

@@ -101,7 +101,7 @@ func TestMistakesWithCovers(t *testing.T) {
 		{[]string{"covers", "report", "--bench", "/nowhere.toml"}, statusFailed, "there is no bench"},
 		{[]string{"covers", "set", "--bench", w.Bench, "Nobody", bad}, statusUsage, `no title has the ID or name "Nobody"`},
 		{[]string{"covers", "set", "--bench", w.Bench, "Tollbridge", bad}, statusUsage, "several titles are named"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", bad}, statusFailed, "bad.png: it is a web page, and no picture"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", bad}, statusFailed, "bad.png: it is a web page, not a picture"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "/nowhere.png"}, statusFailed, "no such file"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "600,0,600,0"}, statusUsage, "four numbers in thousandths"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "1,2"}, statusUsage, "four numbers in thousandths"},
@@ -122,7 +122,7 @@ func TestMistakesWithCovers(t *testing.T) {
 	assert.Contains(t, stderr, "[[covers.server]]")
 	for text, says := range map[string]string{
 		"[[covers.server]]\nname = 'x'\nurl = 'ftp://x/'\npaths = ['a']":                "is not a server's address",
-		"[[covers.server]]\nname = 'x'\nurl = 'http://x/'\npaths = ['{platfrm}/a.png']": "did you mean {platform}?",
+		"[[covers.server]]\nname = 'x'\nurl = 'http://x/'\npaths = ['{platfrm}/a.png']": "did you mean \"platform\"?",
 		"[[covers.server]]\nname = 'x'\nurl = 'http://x/'\npaths = ['../a.png']":        "leads out of the server's own",
 		"[[covers.server]]\nname = 'x'\nurl = 'http://x/'":                              "needs paths",
 		"[covers]\norder = ['beside', 'beside']":                                        "is listed twice",

@@ -125,9 +125,9 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		say    string
 	}{
 		"no kind":              {[]string{"-o", out}, 2, "needs a kind of drawing: rack, map, tree, connections, card, run, fit, checklist"},
-		"unknown kind":         {[]string{"poster", "-o", out}, 2, `unknown drawing "poster"; drawings are: rack`},
-		"unknown paper":        {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2, `--paper: unknown paper "a3"; papers are: a4, letter`},
-		"unknown fold":         {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2, `--fold: unknown fold "third"; folds are: quarter, eighth, half, whole`},
+		"unknown kind":         {[]string{"poster", "-o", out}, 2, `unknown drawing "poster"; use one of: rack`},
+		"unknown paper":        {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2, `--paper: unknown paper "a3": did you mean`},
+		"unknown fold":         {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2, `--fold: unknown fold "third"; use one of: quarter`},
 		"no date":              {[]string{"rack", "--bench", w.Bench, "--date", "yesterday", "-o", out}, 2, `--date: "yesterday" is not a date; write it like 2026-03-14`},
 		"no file":              {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE is needed"},
 		"another extension":    {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing must be a .pdf or .svg file"},
@@ -141,7 +141,7 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume to fill"},
 		"ready for nobody":     {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna", "-o", out}, 2, `did you mean "rowan"?`},
 		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for needs the map of a drive"},
-		"extra word":           {[]string{"rack", "x", "-o", out}, 2, `extra word "x"`},
+		"extra word":           {[]string{"rack", "x", "-o", out}, 2, `unexpected argument "x"`},
 		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
 		"nothing to read from": {[]string{"fit", "-o", out}, 2, "--loader NAME, --to TARGET needed"},
 	} {

@@ -159,7 +159,7 @@ func TestAMountedStick(t *testing.T) {
 	out = ok(t, "drives", "eject", "--unmount", dir)
 	mounted = false
 	assert.Contains(t, out, "Not yet: unmounting "+dir)
-	assert.Contains(t, out, "is released")
+	assert.Contains(t, out, "is unmounted")
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Empty(t, entries)

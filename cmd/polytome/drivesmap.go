@@ -27,7 +27,7 @@ func openVolume(ctx context.Context, what string) (*drive.Target, error) {
 }
 
 func drivesMap() *cobra.Command {
-	var asJSON, gather, all bool
+	var asJSON, defragment, all bool
 	var width int
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
@@ -48,10 +48,10 @@ are moved out of the way. A mounted volume is only read.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, p.Close()) }()
-			if len(args) > 1 && !gather {
+			if len(args) > 1 && !defragment {
 				return usageError{errors.New("giving files needs --defragment")}
 			}
-			if gather {
+			if defragment {
 				return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
 			}
 			m, err := blockmap.Read(ctx, p.Volume())
@@ -66,7 +66,7 @@ are moved out of the way. A mounted volume is only read.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: every file with its clusters")
-	cmd.Flags().BoolVar(&gather, "defragment", false, "defragment files")
+	cmd.Flags().BoolVar(&defragment, "defragment", false, "defragment files")
 	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only fragmented ones")
 	cmd.Flags().IntVar(&width, "width", 64, "characters in a line")
 	return cmd
@@ -75,7 +75,7 @@ are moved out of the way. A mounted volume is only read.`,
 // mapRows is how many lines a map has.
 const mapRows = 16
 
-var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Pieces: '!', blockmap.Folder: '+', blockmap.System: '='}
+var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Fragmented: '!', blockmap.Folder: '+', blockmap.System: '='}
 
 func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	width = max(8, min(width, 512))
@@ -150,7 +150,7 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []st
 		if n, err := v.Stat(name); err == nil {
 			total = n.Size
 		}
-		moved, err := v.Gather(ctx, name, true, func(n int64) {
+		moved, err := v.Defragment(ctx, name, true, func(n int64) {
 			done += n
 			pr.bytes(min(done, total), total)
 		})

@@ -348,7 +348,7 @@ func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.
 	c.Fix(fixes...)
 	keep := make([]bool, len(s.Titles))
 	for i := range s.Titles {
-		keep[i] = slices.ContainsFunc(fixes, func(m fix.Fix) bool { return m.Do == fix.Put && m.Title == s.Titles[i].Key })
+		keep[i] = slices.ContainsFunc(fixes, func(m fix.Fix) bool { return m.Do == fix.Copy && m.Title == s.Titles[i].Key })
 	}
 	if err := s.Rejudge(ctx, f.bench, n); err != nil {
 		return false, err
@@ -522,7 +522,7 @@ func (l *lane) event(e run.Event) {
 // passingLine is how far all targets are.
 func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 	if of.only {
-		doing := "put"
+		doing := "copy"
 		if e.Kind == run.Checking {
 			doing = "check"
 		}

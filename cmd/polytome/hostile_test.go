@@ -31,13 +31,13 @@ func TestAProfileOfAStranger(t *testing.T) {
 		_, out, errs := polytome(t, "loaders", "check", file)
 		return out + errs
 	}
-	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ext}", `"Wharf"`, "")), "is sound")
+	assert.Contains(t, check(coretest.WharfHouse("GAMES/{title}{ext}", `"Wharf"`, "")), "is OK")
 	for path, say := range map[string]string{
 		"{if region}x{else}/{end}etc/{title}":        "must be relative",
-		"{if title}..{end}/{title}":                  "climbs out",
-		"{title}/":                                   "needs a name between",
-		"GAMES//{title}":                             "needs a name between",
-		"GAMES/{if region}{else}.{end}/{title}{ext}": "needs a name between",
+		"{if title}..{end}/{title}":                  "leads out of the target",
+		"{title}/":                                   "there must be a name between slashes",
+		"GAMES//{title}":                             "there must be a name between slashes",
+		"GAMES/{if region}{else}.{end}/{title}{ext}": "there must be a name between slashes",
 	} {
 		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)
 		for _, command := range [][]string{{"fit"}, {"plan"}, {"fill"}} { // whatever is said, it ends
@@ -46,10 +46,10 @@ func TestAProfileOfAStranger(t *testing.T) {
 			assert.NotContains(t, errs, "goroutine", path)
 		}
 	}
-	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ext}", `"Wharf"`, ""), "via = \"usb\"\nfilesystems = [\"fat32\"]", "via = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is no folder of a server")
+	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ext}", `"Wharf"`, ""), "via = \"usb\"\nfilesystems = [\"fat32\"]", "via = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is not a folder on a server")
 	for _, text := range []string{`"Wharf \u001b]0;owned\u0007"`, `"Wharf \u202e"`} {
 		out := check(coretest.WharfHouse("GAMES/{title}{ext}", text, ""))
-		assert.Contains(t, out, "which steers terminals", text)
+		assert.Contains(t, out, "the text has the control character", text)
 		assert.NotContains(t, out, "\x1b")
 		assert.NotContains(t, out, "\u202e")
 	}
@@ -60,7 +60,7 @@ func TestAProfileOfAStranger(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(file, []byte(strings.Repeat("# much\n", 1<<20)), 0o644))
 	_, out, errs := polytome(t, "loaders", "check", file)
-	assert.Contains(t, out+errs, "which no such file has")
+	assert.Contains(t, out+errs, "too much for such a file")
 }
 
 // TestWhatIsNoPlainFile is not waited for.

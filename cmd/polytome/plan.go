@@ -129,18 +129,18 @@ func described(s *plan.Step) string {
 		return fmt.Sprintf("remove %s  (%s; %s)", s.Path, size.Format(s.Size), s.Why)
 	case plan.RemoveFolder:
 		return "remove the empty folder " + s.Path
-	case plan.Keep:
+	case plan.Backup:
 		return fmt.Sprintf("back up %s  (%s)", s.Path, size.Format(s.Size))
 	case plan.Move:
 		return fmt.Sprintf("rename %s to %s", s.From, s.Path)
 	}
-	verb := "put"
+	verb := "copy"
 	if s.Kind == plan.Replace {
 		verb = "replace"
 	}
 	from := s.Make.Source.Called()
 	if from == "" {
-		if verb == "put" {
+		if verb == "copy" {
 			verb = "write"
 		}
 		return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))

@@ -101,7 +101,7 @@ func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 		assert.Contains(t, one, "Tide Pool 0.fin")
 		out, err = run("runs", "resume")
 		assert.Error(t, err)
-		assert.Contains(t, out, "no run is left to be resumed")
+		assert.Contains(t, out, "no run to resume")
 		out, err = run("runs", "resume", "1")
 		assert.Error(t, err)
 		assert.Contains(t, out, "there is nothing left of it")
@@ -115,8 +115,8 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 	at := fmt.Sprintf("smb://127.0.0.1:%d/open", s.Port)
 	out := ok(t, "connections", "test", at)
 	assert.Contains(t, out, "lets guests in")
-	assert.Contains(t, out, "goes on within a file      yes")
-	assert.Contains(t, out, "renames                    yes")
+	assert.Contains(t, out, "resumes files              yes")
+	assert.Contains(t, out, "renames files              yes")
 	entries, err := os.ReadDir(s.Dir)
 	require.NoError(t, err)
 	assert.Empty(t, entries, "nothing is left of the test")
@@ -124,7 +124,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 	assert.Contains(t, out, at)
 
 	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
-	assert.Contains(t, out, "8 files put and read back")
+	assert.Contains(t, out, "8 files copied, read back")
 	assert.Contains(t, out, "Oxbow will list 8 titles")
 	sameGames(t, games, s.Dir)
 	out = ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at)
@@ -137,7 +137,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 
 func TestHowFilesAreChecked(t *testing.T) {
 	games := cartridges(t, 1<<20)
-	for verify, says := range map[string]string{"none": "8 files put and not checked", "size": "8 files put and of the right length", "full": "8 files put and read back"} {
+	for verify, says := range map[string]string{"none": "8 files copied, not verified", "size": "8 files copied, sizes compared", "full": "8 files copied, read back"} {
 		out := ok(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--verify", verify)
 		assert.Contains(t, out, says)
 	}
@@ -155,7 +155,7 @@ func TestProgressAsJSON(t *testing.T) {
 	games := cartridges(t, 8<<20)
 	status, out, stderr := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--progress", "json", "--limit", "200MiB")
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "8 files put", "what is printed stays for people")
+	assert.Contains(t, out, "8 files copied", "what is printed stays for people")
 	kinds := map[string]int{}
 	for line := range strings.Lines(stderr) {
 		var e struct {
@@ -186,8 +186,8 @@ func TestSeveralTargetsAtOnce(t *testing.T) {
 	took := time.Since(began)
 	assert.Less(t, took, 3700*time.Millisecond, "16 MiB at 8 MiB a second take two seconds, twice one after the other four")
 	for _, p := range []string{"left", "right"} {
-		assert.Contains(t, out, p+": 8 files put and read back")
-		assert.Contains(t, out, "  "+p+": done: put")
+		assert.Contains(t, out, p+": 8 files copied, read back")
+		assert.Contains(t, out, "  "+p+": done: copy")
 		sameGames(t, games, filepath.Join(dir, p))
 	}
 }

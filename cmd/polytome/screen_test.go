@@ -110,7 +110,7 @@ func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 			term.keys("4")
 			term.wait("44 files to write, 41.32 GiB", "enter starts")
 			term.keys("Enter")
-			term.wait("safe to unplug once ejected", "44 files put and read back")
+			term.wait("safe to unplug once ejected", "44 files copied, read back")
 			term.keys("5")
 			s := term.wait("Rowan: lists 16", "at the Vesper", "4 findings")
 			for _, line := range promised[:5] {
@@ -133,7 +133,7 @@ func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 			term.keys("4")
 			term.wait("enter starts")
 			term.keys("Enter")
-			term.wait("safe to unplug once ejected", "1 file put and read back")
+			term.wait("safe to unplug once ejected", "1 file copied, read back")
 			term.keys("5")
 			term.wait("3 findings")
 			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"), "the cover is fixed")

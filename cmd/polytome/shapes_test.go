@@ -66,7 +66,7 @@ func TestSplittingAndJoining(t *testing.T) {
 	assert.Contains(t, stderr, "a file with that name already exists")
 	status, out, _ = polytome(t, "image", "check", filepath.Join(parts, "parts.toml"))
 	assert.Zero(t, status)
-	assert.Contains(t, out, "is sound: a file in parts")
+	assert.Contains(t, out, "is OK: a file in parts")
 
 	for name, c := range map[string]struct {
 		harm func(file string)
@@ -106,8 +106,8 @@ func TestSplittingAndJoining(t *testing.T) {
 	assert.Contains(t, stderr, `did you mean "length"?`)
 	coretest.Write(t, parts, "out.toml", []byte("[[part]]\nfile = '../../tide.iso'\nlength = 1\n"))
 	_, _, stderr = polytome(t, "image", "join", filepath.Join(parts, "out.toml"), "-o", "-")
-	assert.Contains(t, stderr, "does not lie beside the list")
-	for args, want := range map[string]string{"split " + game: "--size says how large", "split " + game + " --size 1MiB --name {base}": "the name needs {index}", "split " + game + " --size 1": "at most 100000", "split gone.iso --size 1MiB": "reading the source gone.iso", "join " + game: "-o FILE says where"} {
+	assert.Contains(t, stderr, "must be beside the list")
+	for args, want := range map[string]string{"split " + game: "--size is needed", "split " + game + " --size 1MiB --name {base}": "the name needs {index}", "split " + game + " --size 1": "at most 100000", "split gone.iso --size 1MiB": "reading the source gone.iso", "join " + game: "-o FILE is needed"} {
 		status, _, stderr := polytome(t, append([]string{"image"}, strings.Fields(args)...)...)
 		assert.NotZero(t, status, args)
 		assert.Contains(t, stderr, want, args)
@@ -144,12 +144,12 @@ func TestPackingAndUnpacking(t *testing.T) {
 	game := filepath.Join(dir, "water.skd")
 	status, out, stderr := polytome(t, "image", "pack", game, "--dry-run")
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used and become zeros. Packed it takes at most")
+	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used and become zeros. Packed, it takes at most")
 	assert.Equal(t, []string{"water.skd"}, namesIn(t, dir), "nothing is written")
 	pkd := filepath.Join(dir, "water.pkd")
 	status, out, stderr = polytome(t, "image", "pack", game, "-o", pkd)
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "that the disc does not use held something; they come back as zeros.")
+	assert.Contains(t, out, "that the disc does not use held data; they become zeros.")
 	back := filepath.Join(dir, "back.skd")
 	status, out, stderr = polytome(t, "image", "unpack", pkd, "-o", back)
 	require.Zero(t, status, stderr)
@@ -163,7 +163,7 @@ func TestPackingAndUnpacking(t *testing.T) {
 		name := filepath.Join(dir, fmt.Sprintf("exact%d.pkd", len(flags)))
 		status, out, stderr := polytome(t, append([]string{"image", "pack", game, "-o", name, "--keep-unused"}, flags...)...)
 		require.Zero(t, status, stderr)
-		assert.Contains(t, out, "it comes back bit for bit")
+		assert.Contains(t, out, "unpacking restores it bit for bit")
 		back := name + ".skd"
 		status, _, stderr = polytome(t, "image", "unpack", name, "-o", back)
 		require.Zero(t, status, stderr)
@@ -187,7 +187,7 @@ func TestPackingAndUnpacking(t *testing.T) {
 	piped := exec.Command("sh", "-c", `"$0" image pack - -o - --keep-unused < "$1" > "$2" && "$0" image unpack "$2" -o - | cmp - "$1"`, binary, game, filepath.Join(dir, "piped.pkd"))
 	said, err := piped.CombinedOutput()
 	require.NoError(t, err, "%s", said)
-	assert.Contains(t, string(said), "Standard input was kept in a temporary file of 1.18 MiB")
+	assert.Contains(t, string(said), "Standard input was stored in a temporary file of 1.18 MiB")
 	b, err := os.ReadFile(pkd)
 	require.NoError(t, err)
 	b[300_000] ^= 1
@@ -251,7 +251,7 @@ func TestBuildingImages(t *testing.T) {
 	assert.Contains(t, out, `UDF, "COPPER_TIDE"`)
 	status, out, _ = polytome(t, "image", "check", image)
 	assert.Zero(t, status)
-	assert.Contains(t, out, "is sound")
+	assert.Contains(t, out, "is OK")
 	assert.Contains(t, out, "not checked: an image has no checksums")
 	var piped bytes.Buffer
 	cmd := exec.Command(binary, "image", "build", src, "-o", "-", "--udf", "--label", "COPPER_TIDE", "--order", filepath.Join(dir, "order.txt"))
@@ -326,7 +326,7 @@ func TestTracksInOtherShapes(t *testing.T) {
 	assert.Contains(t, stderr, "track 2 overlaps track 1 in data.bin")
 	assert.Empty(t, namesIn(t, filepath.Join(dir, "lap")))
 	_, _, stderr = polytome(t, "image", "tracks", filepath.Join(many, "tides.cue"), "--as", "flac", "--to", dir)
-	assert.Contains(t, stderr, "tracks cannot be made into")
+	assert.Contains(t, stderr, "unknown conversion")
 }
 
 func TestInfoAsJSON(t *testing.T) {
@@ -343,5 +343,5 @@ func TestInfoAsJSON(t *testing.T) {
 	assert.Equal(t, "VSP-20417", i.Game.ID)
 	coretest.Write(t, dir, "text.txt", []byte("nothing"))
 	_, out, _ = polytome(t, "image", "info", filepath.Join(dir, "text.txt"))
-	assert.Contains(t, out, "a file that holds no others")
+	assert.Contains(t, out, "a file with no known contents")
 }

@@ -20,7 +20,7 @@ func TestGamesThatLieOnTheTargetItself(t *testing.T) {
 	link := filepath.Join(dir, "link")
 	require.NoError(t, os.Symlink(filepath.Join(dir, "src"), link))
 	_, out, errs := polytome(t, "plan", "--from", filepath.Join(dir, "src"), "--loader", "rowan", "--to", link, "--as", "fat32")
-	assert.Contains(t, out+errs, "is your only copy of them")
+	assert.Contains(t, out+errs, "is your only copy")
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "other"), 0o755))
 	bench := `format = 1
@@ -45,7 +45,7 @@ everything = true
 `
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "both.toml"), []byte(bench), 0o644))
 	_, out, errs = polytome(t, "fill", "--bench", filepath.Join(dir, "both.toml"))
-	assert.Contains(t, errs, "itself removes files that other still reads, so it begins when that is done")
+	assert.Contains(t, errs, "itself removes files that other still reads, so it starts when that is done")
 	assert.NotContains(t, out, "failed")
 	for _, target := range []string{"src", "other"} {
 		all, err := filepath.Glob(filepath.Join(dir, target, "FULL", "*.iso"))

@@ -44,8 +44,8 @@ func TestATargetThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	assert.Equal(t, statusPartial, status, out+stderr)
 	assert.Contains(t, out, "FAILED: SHORT/VSP-00001 - Title 1.iso: ")
 	assert.Contains(t, out, "the target is full")
-	assert.Contains(t, out, "free some space on it, or take titles off, and run again")
-	assert.Contains(t, out, "4 files put and read back")
+	assert.Contains(t, out, "free some space on it, or deselect titles, and run again")
+	assert.Contains(t, out, "4 files copied, read back")
 	assert.ElementsMatch(t, []string{"SHORT/VSP-00000 - Title 0.iso", "SHORT/VSP-00002 - Title 2.iso", "TUNE/VSP-00000.tune", "TUNE/VSP-00002.tune"}, files(t, stick), "the others are done, nothing is half-written")
 	assert.Contains(t, out, "STOPS", "and the check says that the loader's own files are missing")
 
@@ -89,7 +89,7 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	term.keys("Space", "Down", "Space")
 	term.wait("Title 2 taken off East stick")
 	term.keys("4", "Enter")
-	term.wait("East stick: safe to unplug once ejected", "4 files put and read back")
+	term.wait("East stick: safe to unplug once ejected", "4 files copied, read back")
 	term.keys("q")
 	term.wait("ready>")
 	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00001 Title 1"}, simulatorList(t, filepath.Join(dir, "East stick")))
@@ -105,7 +105,7 @@ func TestASourceThatVanishesBetweenLookAndCopy(t *testing.T) {
 	games, stick := collection(t, 30, 1, 1), t.TempDir()
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	term := open(t, 120, 40, fmt.Sprintf("%s fill --from %s --loader rowan --to %s --as fat32 --limit 20MiB", binary, games, stick))
-	term.wait("put SHORT/VSP-00000")
+	term.wait("copy SHORT/VSP-00000")
 	require.NoError(t, os.Remove(filepath.Join(games, "1.iso"))) // while the first is being written
 	s := term.wait("At the console:", "ready>")
 	assert.Contains(t, s, "2 steps failed", "the game, and its settings")

@@ -96,7 +96,7 @@ func TestNamesOfKindsAndFolds(t *testing.T) {
 		assert.True(t, strings.HasPrefix(k.Words(), "the "), "%s has words", k)
 	}
 	_, err := draw.KindNamed("poster")
-	assert.EqualError(t, err, `unknown drawing "poster"; drawings are: rack, map, tree, connections, card, run, fit, checklist`)
+	assert.EqualError(t, err, `unknown drawing "poster"; use one of: rack, map, tree, connections, card, run, fit, checklist`)
 	for _, f := range draw.Folds {
 		found, err := draw.FoldNamed(f.Name)
 		require.NoError(t, err)
@@ -106,5 +106,5 @@ func TestNamesOfKindsAndFolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "quarter", f.Name)
 	_, err = draw.FoldNamed("third")
-	assert.EqualError(t, err, `unknown fold "third"; folds are: quarter, eighth, half, whole`)
+	assert.EqualError(t, err, `unknown fold "third"; use one of: quarter, eighth, half, whole`)
 }

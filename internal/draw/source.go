@@ -292,7 +292,7 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 		return nil, err
 	}
 	if len(m.Now.Fragmented()) > 0 && r.Ready == nil {
-		if m.After, m.NotFixed, err = blockmap.AfterGathering(ctx, p.Volume()); err != nil {
+		if m.After, m.NotFixed, err = blockmap.AfterDefragmenting(ctx, p.Volume()); err != nil {
 			return nil, err
 		}
 		m.Planned = "now, and after defragmenting every file"

@@ -96,7 +96,7 @@ func fillOf(p *scene.Page, x, y, w, h float64, kind blockmap.Kind, odd bool) {
 			ink = 160
 		}
 		p.Fill(x, y, w, h, ink)
-	case blockmap.Pieces:
+	case blockmap.Fragmented:
 		p.Fill(x, y, w, h, scene.Black)
 	case blockmap.Folder:
 		p.Hatch(x, y, w, h, 3, 0.6, scene.Black, false)
@@ -110,7 +110,7 @@ func mapLegend(s *scene.Sheet) {
 	for _, l := range []struct {
 		kind blockmap.Kind
 		say  string
-	}{{blockmap.File, "contiguous file"}, {blockmap.Pieces, "fragmented file, fragments joined by arcs"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
+	}{{blockmap.File, "contiguous file"}, {blockmap.Fragmented, "fragmented file, fragments joined by arcs"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
 		fillOf(s.Page, x, s.Y, 14, 8, l.kind, false)
 		s.Rect(x, s.Y, 14, 8, 0.5, scene.Black, nil)
 		x += 18
@@ -203,7 +203,7 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 			space := float64(i-from)*wide - 6
 			if f := row[from].File; f >= 0 && space > 50 && row[from].Kind != blockmap.Folder && (r == 0 || cells[r*each-1].File != f || from > 0) {
 				pen := name
-				if row[from].Kind == blockmap.Pieces {
+				if row[from].Kind == blockmap.Fragmented {
 					pen.Ink, pen.Weight = scene.White, typeface.Bold
 				}
 				s.PathIn(pen, s.Left+float64(from)*wide+3, s.Y+8.3, space, path.Base(m.Files[f].Path))
@@ -219,8 +219,8 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 	s.Y += 12
 }
 
-// mostPieces is how many files fragmented are listed.
-const mostPieces = 200
+// mostFragments is how many files fragmented are listed.
+const mostFragments = 200
 
 // pieces lists the files that lie in more than one.
 func pieces(s *scene.Sheet, m *blockmap.Map) {
@@ -229,12 +229,12 @@ func pieces(s *scene.Sheet, m *blockmap.Map) {
 		return
 	}
 	section(s, "Fragmented", 60)
-	t := newTable(s, column{name: "file", path: true}, column{name: "pieces", width: 50, right: true}, column{name: "size", width: 70, right: true})
-	for _, f := range torn[:min(len(torn), mostPieces)] {
+	t := newTable(s, column{name: "file", path: true}, column{name: "fragments", width: 50, right: true}, column{name: "size", width: 70, right: true})
+	for _, f := range torn[:min(len(torn), mostFragments)] {
 		t.row(body, f.Path, size.Exact(int64(len(f.Runs))), size.Format(f.Size))
 	}
 	t.end()
-	if more := len(torn) - mostPieces; more > 0 {
+	if more := len(torn) - mostFragments; more > 0 {
 		paragraph(s, quiet, 0, fmt.Sprintf("and %s more", size.Exact(int64(more))))
 	}
 }

@@ -133,8 +133,8 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 
 // fragmented says that a file does not lie contiguous.
 func fragmented(stick fs.FS, p string) string {
-	if v := about(stick); v.Pieces != nil {
-		if n := v.Pieces(p); n > 1 {
+	if v := about(stick); v.Fragments != nil {
+		if n := v.Fragments(p); n > 1 {
 			return fmt.Sprintf("it lies in %d pieces", n)
 		}
 	}

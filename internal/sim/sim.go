@@ -41,7 +41,7 @@ type Volume struct {
 	fs.FS
 	Label      string                // "" where nobody knows
 	Filesystem string                // such as fat32; "" for one that the loader reads
-	Pieces     func(path string) int // in how many pieces a file lies; nil for one
+	Fragments  func(path string) int // in how many fragments a file lies; nil for one
 }
 
 // about is what is known of a target beside its files.

@@ -93,5 +93,5 @@ func TestSpaceAndPaths(t *testing.T) {
 		assert.Equal(t, want, target.IsTemporary(path), path)
 	}
 	_, err := target.FilesystemNamed("fat")
-	assert.ErrorContains(t, err, fmt.Sprintf("known are %s", strings.Join(target.FilesystemNames(), ", ")))
+	assert.ErrorContains(t, err, fmt.Sprintf("use one of: %s", strings.Join(target.FilesystemNames(), ", ")))
 }

@@ -198,9 +198,9 @@ type Resumed interface {
 	Keep(n int64) error
 }
 
-// A Piecer is a target that knows in how many pieces a file lies on the medium.
-type Piecer interface {
-	Pieces(ctx context.Context, path string) (int, error)
+// A FragmentCounter is a target that knows in how many fragments a file lies on the medium.
+type FragmentCounter interface {
+	Fragments(ctx context.Context, path string) (int, error)
 }
 
 // TemporaryPrefix begins the name of every file that is still being written, and

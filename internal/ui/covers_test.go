@@ -272,9 +272,9 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	seek(a, "copper")
 	assert.Contains(t, flat(a), "found in your pictures, by its ID", "the next one is taken")
 	press(a, "enter")
-	assert.Contains(t, flat(a), "it is a web page, and no picture", "and it is said what is wrong with the other")
+	assert.Contains(t, flat(a), "it is a web page, not a picture", "and it is said what is wrong with the other")
 	press(a, "left", "enter")
-	assert.Contains(t, flat(a), "This picture cannot be used: it is a web page, and no picture.")
+	assert.Contains(t, flat(a), "This picture cannot be used: it is a web page, not a picture.")
 }
 
 func TestFetchingIsStoppedAndResumedWith(t *testing.T) {

@@ -110,7 +110,7 @@ func TestADrawingThatCannotBe(t *testing.T) {
 	there := filepath.Join(dir, "mine.pdf")
 	require.NoError(t, os.WriteFile(there, []byte("mine"), 0o644))
 	for _, c := range []struct{ kind, file, says string }{
-		{"poster", "", `unknown drawing "poster"; drawings are: rack`},
+		{"poster", "", `unknown drawing "poster"; use one of: rack`},
 		{"fit", there, "already exists"},
 		{"fit", filepath.Join(dir, "x.doc"), "a drawing must be a .pdf or .svg file"},
 		{"fit", filepath.Join(dir, "no such", "x.pdf"), "does not exist; create it first"},

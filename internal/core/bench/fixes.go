@@ -11,13 +11,13 @@ func (p *Target) Fix(all ...fix.Fix) {
 	fixes := slices.Clone(p.Fixes) // earlier choices share it
 	for _, m := range all {
 		switch m.Do {
-		case fix.Put:
+		case fix.Copy:
 			p.Want(true, m.Title)
 			if m.Path == "" {
 				continue
 			}
 			p.Allow(true, m.Path)
-		case fix.Leave:
+		case fix.Remove:
 			p.Mark(true, m.Path)
 			continue
 		}
@@ -35,9 +35,9 @@ func (p *Target) Fixing(all ...fix.Fix) bool {
 	for _, m := range all {
 		var has bool
 		switch m.Do {
-		case fix.Put:
+		case fix.Copy:
 			has = p.Wants(m.Title) && (m.Path == "" || slices.ContainsFunc(p.Fixes, func(o fix.Fix) bool { return m.Same(&o) }))
-		case fix.Leave:
+		case fix.Remove:
 			has = slices.Contains(p.Removing, m.Path)
 		default:
 			has = slices.ContainsFunc(p.Fixes, func(o fix.Fix) bool { return m.Same(&o) })
@@ -54,9 +54,9 @@ func (p *Target) Unfix(all ...fix.Fix) {
 	fixes := slices.Clone(p.Fixes)
 	for _, m := range all {
 		switch m.Do {
-		case fix.Put:
+		case fix.Copy:
 			p.Allow(false, m.Path)
-		case fix.Leave:
+		case fix.Remove:
 			p.Mark(false, m.Path)
 		}
 		fixes = slices.DeleteFunc(fixes, func(o fix.Fix) bool { return m.Same(&o) })
@@ -72,7 +72,7 @@ func (p *Target) Unfix(all ...fix.Fix) {
 func (p *Target) Fixed(done func(m *fix.Fix) bool) bool {
 	left := slices.DeleteFunc(slices.Clone(p.Fixes), func(m fix.Fix) bool {
 		is := done(&m)
-		if is && m.Do == fix.Put {
+		if is && m.Do == fix.Copy {
 			p.Allow(false, m.Path)
 		}
 		return is

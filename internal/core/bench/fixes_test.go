@@ -21,8 +21,8 @@ func TestFixesAreKeptAndGivenUp(t *testing.T) {
 	fit := fix.Fix{Do: fix.Fit, Path: "FACES/a.png", To: "FACES/a.jpg", Picture: &picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg"}}
 	set := fix.Fix{Do: fix.Set, Path: "ROWAN/rowan.cfg", Syntax: "key=value", Key: "look", Value: "stick"}
 	write := fix.Fix{Do: fix.Write, Path: "list.txt", Text: "one\n\"two\"\n"}
-	put := fix.Fix{Do: fix.Put, Path: "FULL/y.iso", Title: "VSP-00001"}
-	leave := fix.Fix{Do: fix.Leave, Path: "FULL/z.iso"}
+	put := fix.Fix{Do: fix.Copy, Path: "FULL/y.iso", Title: "VSP-00001"}
+	leave := fix.Fix{Do: fix.Remove, Path: "FULL/z.iso"}
 	before := b.Choices()
 	p.Fix(move, fit, set, write, put, leave)
 	p.Fix(move) // once is enough
@@ -52,7 +52,7 @@ func TestFixesAreKeptAndGivenUp(t *testing.T) {
 	assert.Empty(t, p.Ticked, "a second tick takes it away")
 	b.Restore(before)
 	assert.Nil(t, b.Targets[0].Fixes, "earlier choices are as they were")
-	for _, m := range []fix.Fix{move, fit, set, write, put, leave, {Do: fix.Gather, Path: "x"}} {
+	for _, m := range []fix.Fix{move, fit, set, write, put, leave, {Do: fix.Defragment, Path: "x"}} {
 		assert.NotEmpty(t, m.Words())
 	}
 }

@@ -8,9 +8,9 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// AfterGathering is the map of a volume as it will be when every file that lies fragmented was brought into one, found by doing so on a copy in memory.
+// AfterDefragmenting is the map of a volume as it will be when every file that lies fragmented was brought into one, found by doing so on a copy in memory.
 // left says which files stay as they are, and why. The volume itself is not changed.
-func AfterGathering(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {
+func AfterDefragmenting(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {
 	r, err := drives.Rehearse(v)
 	if err != nil {
 		return nil, nil, err
@@ -20,7 +20,7 @@ func AfterGathering(ctx context.Context, v *volume.Volume) (m *Map, left []strin
 		return nil, nil, err
 	}
 	for _, f := range now.Fragmented() {
-		if _, err := r.Gather(ctx, f.Path, true, nil); err != nil {
+		if _, err := r.Defragment(ctx, f.Path, true, nil); err != nil {
 			if ctx.Err() != nil {
 				return nil, nil, ctx.Err()
 			}

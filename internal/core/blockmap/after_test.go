@@ -42,9 +42,9 @@ func TestAFileThatStaysFragmentedIsReported(t *testing.T) {
 	now, err := blockmap.Read(ctx, v)
 	require.NoError(t, err)
 	require.NotEmpty(t, now.Fragmented())
-	m, left, err := blockmap.AfterGathering(ctx, v)
+	m, left, err := blockmap.AfterDefragmenting(ctx, v)
 	require.NoError(t, err)
-	_, really := v.Gather(ctx, "torn.iso", true, nil)
+	_, really := v.Defragment(ctx, "torn.iso", true, nil)
 	if really == nil {
 		assert.Empty(t, left)
 		assert.Empty(t, m.Fragmented())
@@ -59,7 +59,7 @@ func TestARehearsalThatIsGivenUp(t *testing.T) {
 	_, v := crowded(t)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	_, _, err := blockmap.AfterGathering(gone, v)
+	_, _, err := blockmap.AfterDefragmenting(gone, v)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -82,7 +82,7 @@ func TestARehearsalOnADeviceThatFails(t *testing.T) {
 	v, err := exfat.Open(dev, int64(len(d.B)))
 	require.NoError(t, err)
 	dev.fails = true
-	_, _, err = blockmap.AfterGathering(ctx, v)
+	_, _, err = blockmap.AfterDefragmenting(ctx, v)
 	assert.ErrorContains(t, err, "the device does not answer")
 }
 

@@ -13,11 +13,11 @@ type Kind byte
 
 // The kinds.
 const (
-	Free   Kind = iota
-	File        // a file contiguous
-	Pieces      // a file in more than one
-	Folder      // the entries of a folder
-	System      // the volume's own tables, damaged clusters, and what nothing has
+	Free       Kind = iota
+	File            // a file contiguous
+	Fragmented      // a file in more than one
+	Folder          // the entries of a folder
+	System          // the volume's own tables, damaged clusters, and what nothing has
 )
 
 // A Map is a volume as it lies.
@@ -56,7 +56,7 @@ func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
 		if f.Folder {
 			kind = Folder
 		} else if len(f.Runs) > 1 {
-			kind = Pieces
+			kind = Fragmented
 		}
 		for _, r := range f.Runs {
 			m.spans = append(m.spans, span{r, i, kind})
@@ -161,7 +161,7 @@ func (m *Map) Cells(n int) []Cell {
 				c.Files++
 				last = s.file
 			}
-			if s.kind == Pieces && c.Kind != Pieces || part > most && (c.Kind != Pieces || s.kind == Pieces) {
+			if s.kind == Fragmented && c.Kind != Fragmented || part > most && (c.Kind != Fragmented || s.kind == Fragmented) {
 				c.Kind, c.File, most = s.kind, s.file, part
 			}
 		}

@@ -55,7 +55,7 @@ func TestTheMapReportsWhatLiesWhere(t *testing.T) {
 		assert.False(t, c.Mixed)
 		assert.EqualValues(t, 1, c.Count)
 	}
-	assert.Equal(t, 74, kinds[blockmap.Pieces], "300,000 bytes in clusters of 4 KiB")
+	assert.Equal(t, 74, kinds[blockmap.Fragmented], "300,000 bytes in clusters of 4 KiB")
 	assert.Equal(t, 98+74, kinds[blockmap.File])
 	assert.Equal(t, 2, kinds[blockmap.Folder], "the root folder and FULL")
 	assert.Positive(t, kinds[blockmap.System], "bitmap and letters")
@@ -81,10 +81,10 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 			}
 			seen := false
 			for k := c.First; k < c.First+c.Count; k++ {
-				seen = seen || whole[k-2].Kind == blockmap.Pieces
+				seen = seen || whole[k-2].Kind == blockmap.Fragmented
 			}
 			if c.Count > 0 {
-				require.Equal(t, seen, c.Kind == blockmap.Pieces, "what lies fragmented is always seen")
+				require.Equal(t, seen, c.Kind == blockmap.Fragmented, "what lies fragmented is always seen")
 			}
 		}
 		require.Equal(t, m.Info.Clusters+2, next)
@@ -92,8 +92,8 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 	})
 }
 
-// TestTheRehearsalIsWhatGatheringDoes holds the map that is reported before against the one that there is after files were really brought into one piece.
-func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
+// TestTheRehearsalIsWhatDefragmentingDoes holds the map that is reported before against the one that there is after files were really brought into one piece.
+func TestTheRehearsalIsWhatDefragmentingDoes(t *testing.T) {
 	for _, name := range []string{"exfat", "fat16"} {
 		rapid.Check(t, func(t *rapid.T) {
 			d := &volumetest.Disk{B: make([]byte, 4*size.MiB)}
@@ -111,12 +111,12 @@ func TestTheRehearsalIsWhatGatheringDoes(t *testing.T) {
 			before := bytes.Clone(d.B)
 			now, err := blockmap.Read(ctx, v)
 			require.NoError(t, err)
-			reported, left, err := blockmap.AfterGathering(ctx, v)
+			reported, left, err := blockmap.AfterDefragmenting(ctx, v)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(before, d.B), "nothing is written")
 			failed := 0
 			for _, f := range now.Fragmented() {
-				if _, err := v.Gather(ctx, f.Path, true, nil); err != nil {
+				if _, err := v.Defragment(ctx, f.Path, true, nil); err != nil {
 					failed++
 				}
 			}

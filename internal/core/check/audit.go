@@ -75,7 +75,7 @@ func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set
 // list lists the target, and looks for what interrupted runs have left.
 func (a *audit) list() error {
 	entries, err := a.target.List(a.ctx, func(path string, err error) {
-		a.find(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or fix the permissions; the rest was checked"})
+		a.report(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or fix the permissions; the rest was checked"})
 	})
 	if err != nil {
 		return err
@@ -114,8 +114,8 @@ type audit struct {
 	wrote    map[string]string
 }
 
-// find takes a finding up.
-func (a *audit) find(f Finding) {
+// report takes a finding up.
+func (a *audit) report(f Finding) {
 	if f.Matters == "" {
 		f.Matters = factsOf(f.Kind).matters
 	}
@@ -124,7 +124,7 @@ func (a *audit) find(f Finding) {
 		if m.Why == "" {
 			m.Why = f.Say
 		}
-		if e, ok := a.tree.file(m.Path); ok && m.Do != fix.Leave {
+		if e, ok := a.tree.file(m.Path); ok && m.Do != fix.Remove {
 			m.Seen = fix.Seen(e.Size, e.Modified)
 		}
 	}
@@ -145,7 +145,7 @@ func (a *audit) leftovers() {
 		if time.Since(e.Modified).Abs() < justNow {
 			say = "a run is writing this file, or was interrupted a moment ago"
 		}
-		a.find(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run resumes it or removes it"})
+		a.report(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run resumes it or removes it"})
 	}
 }
 
@@ -155,6 +155,6 @@ const justNow = time.Minute
 // space tells of a target on which nothing more fits.
 func (a *audit) space() {
 	if a.facts.Capacity > 0 && a.facts.Free < a.facts.Cluster {
-		a.find(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free", size.Format(a.facts.Capacity)), Remedy: "remove a title to leave space for saves and settings"})
+		a.report(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free", size.Format(a.facts.Capacity)), Remedy: "remove a title to leave space for saves and settings"})
 	}
 }

@@ -49,12 +49,12 @@ func (y *loaderAudit) companions() {
 		}
 		lacks = slices.DeleteFunc(lacks, func(l *line) bool { return y.nearMiss(c, l) })
 		if c.Is == "cover" && has > 0 && len(lacks) > 0 && !y.o.NoCovers {
-			y.find(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "download covers or choose pictures (C, or polytome covers), and run again"})
+			y.report(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "download covers or choose pictures (C, or polytome covers), and run again"})
 		}
 	}
 	for key, e := range y.beside { // what no title of the list calls its own
 		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
-			y.find(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, but no title here has that name", c.Is), Remedy: "keep it in case the title returns, or remove it"})
+			y.report(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, but no title here has that name", c.Is), Remedy: "keep it in case the title returns, or remove it"})
 		}
 	}
 }
@@ -63,7 +63,7 @@ func (y *loaderAudit) companions() {
 func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
 	text, err := y.tree.text(e)
 	if err != nil {
-		y.find(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "copy the title here again"})
+		y.report(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "copy the title here again"})
 		return
 	}
 	if name := settings.Text(text, settings.Syntax(c.Syntax), "", c.Shows); name != "" {
@@ -121,12 +121,12 @@ func (y *loaderAudit) nearMiss(c *loader.Companion, l *line) bool {
 		rule := pictureRule(c)
 		if s, err := y.measure(e); err == nil && rule.Off(s, e.Size) != "" {
 			f.Remedy, f.Fixes = "resize it and give it the exact name", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: at, Picture: rule}}
-			y.find(f)
+			y.report(f)
 			return true
 		}
 	}
 	f.Remedy, f.Fixes = "rename it to "+at, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
-	y.find(f)
+	y.report(f)
 	return true
 }
 
@@ -164,7 +164,7 @@ func (y *loaderAudit) picture(c *loader.Companion, l *line, e *target.Entry) {
 	case err != nil:
 		f.Say = fmt.Sprintf("the %s cover of %s: %v", pictured(c), l.Name, err)
 		f.Remedy, f.Fixes = "put the right picture there", nil
-		y.find(f)
+		y.report(f)
 	default:
 		if off = rule.Off(s, e.Size); off == "" {
 			if front {
@@ -174,7 +174,7 @@ func (y *loaderAudit) picture(c *loader.Companion, l *line, e *target.Entry) {
 		}
 		f.Say = fmt.Sprintf("the %s cover of %s: %s", pictured(c), l.Name, off)
 		f.Remedy, f.Fixes = "resize it", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: rule}}
-		y.find(f)
+		y.report(f)
 	}
 }
 
@@ -195,6 +195,6 @@ func (y *loaderAudit) spares() {
 		if len(all) > 1 {
 			f.Path, f.Say = dir, fmt.Sprintf("no cue sheet here names %s in it, such as %s", size.Count(len(all), "file"), path.Base(all[0]))
 		}
-		y.find(f)
+		y.report(f)
 	}
 }

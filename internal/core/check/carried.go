@@ -39,7 +39,7 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 		e, ok := a.tree.file(c.Path)
 		if !ok {
 			lacks++
-			fixes = append(fixes, fix.Fix{Do: fix.Put, Path: c.Path, Title: c.Key})
+			fixes = append(fixes, fix.Fix{Do: fix.Copy, Path: c.Path, Title: c.Key})
 			continue
 		}
 		a.claim(e.Path)
@@ -53,13 +53,13 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 			}
 			if say != "" {
 				l.Starts = false
-				a.find(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "resize it", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
+				a.report(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "resize it", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
 			}
 		}
 		a.r.Listed = append(a.r.Listed, l)
 	}
 	if lacks > 0 {
-		a.find(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to carry, %d are not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is copied", Fixes: fixes})
+		a.report(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to carry, %d are not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is copied", Fixes: fixes})
 	}
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]

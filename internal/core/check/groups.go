@@ -32,7 +32,7 @@ func (y *loaderAudit) discs() {
 		if id != "" {
 			key := fmt.Sprintf("%s\x00%s\x00%d\x00%s", l.Platform, strings.ToUpper(id), number, l.v[loader.FieldDisc])
 			if first, twice := ids[key]; twice {
-				y.find(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is the same %s as %s", id, first.Path), Remedy: "remove the one you do not want"})
+				y.report(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is the same %s as %s", id, first.Path), Remedy: "remove the one you do not want"})
 			} else {
 				ids[key] = l
 			}
@@ -55,7 +55,7 @@ func (y *loaderAudit) discs() {
 			l := s.lines[0]
 			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is missing", n, s.of, l.in.Name)}
 			f.Remedy, f.Fixes = y.again("put that disc here too", l.Path)
-			y.find(f)
+			y.report(f)
 		}
 	}
 }
@@ -170,7 +170,7 @@ func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(
 		}
 	}
 	f.Say = fmt.Sprintf("it holds %d entries but %s shows only %d: %s not shown (%s)", len(in), y.profile.Shown, rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
-	y.find(f)
+	y.report(f)
 }
 
 func are(n int) string {
@@ -215,7 +215,7 @@ func (y *loaderAudit) lists() {
 		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here", Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
 		if !there {
 			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
-			y.find(f)
+			y.report(f)
 			continue
 		}
 		y.claim(e.Path)
@@ -232,7 +232,7 @@ func (y *loaderAudit) lists() {
 		}
 		f.Path = e.Path
 		f.Fixes[0].Path = e.Path
-		y.find(f)
+		y.report(f)
 	}
 }
 

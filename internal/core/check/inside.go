@@ -31,7 +31,7 @@ func (l *line) broken(y *loaderAudit, f Finding) {
 		f.Path = l.path
 	}
 	f.Say = "it is listed, but does not start: " + f.Say
-	y.find(f)
+	y.report(f)
 }
 
 // inside looks into the game behind a line, and says what is wrong with it.

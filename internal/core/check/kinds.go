@@ -23,7 +23,7 @@ const (
 	TooLarge   Kind = "too-large"    // a file over the limit
 	Half       Kind = "half"         // a file of a pair or set is missing: a track, a playlist
 	Parts      Kind = "parts"        // a game in parts
-	Pieces     Kind = "pieces"       // not contiguous
+	Fragmented Kind = "fragmented"   // not contiguous
 	Crowded    Kind = "crowded"      // more in a folder than is shown
 	Disc       Kind = "disc"         // a disc of a title is missing
 	List       Kind = "list"         // a file in which titles are reported
@@ -66,7 +66,7 @@ var kinds = []kindFacts{
 	{TooLarge, "files that are too large", "it cannot be read in full from such a drive", Names},
 	{Half, "games with a missing file", "it will be listed, but not start", Names},
 	{Parts, "games with wrong parts", "it will be listed, but not start", Names},
-	{Pieces, "fragmented files", "it will be listed, but not start", Names},
+	{Fragmented, "fragmented files", "it will be listed, but not start", Names},
 	{Crowded, "folders with more entries than are shown", "entries over the limit are silently not shown", Names},
 	{Disc, "titles with a missing disc", "the game stops where the next disc is asked for", Names},
 	{List, "lists that do not match what is here", "the console shows what is in the list, not what is there", Inside},

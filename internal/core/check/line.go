@@ -63,7 +63,7 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 		if kind == Name {
 			f.Remedy, f.Fixes = y.renamed(e, rule, &v)
 		}
-		y.find(f)
+		y.report(f)
 	}
 	if say := y.limits(e.Path); say != "" {
 		wrong(Name, say)
@@ -160,7 +160,7 @@ func (y *loaderAudit) sheetsOf(l *line) bool {
 			v := plain
 			v[loader.FieldDisc] = "1"
 			f.Remedy, f.Fixes = y.again("put the disc beside it", y.made(l.rule.Path, &v))
-			y.find(f)
+			y.report(f)
 		}
 		return false
 	}
@@ -196,7 +196,7 @@ func (y *loaderAudit) fragmented(file string) string {
 	if !y.pieces {
 		return ""
 	}
-	n, err := y.target.(target.Piecer).Pieces(y.ctx, y.real(file))
+	n, err := y.target.(target.FragmentCounter).Fragments(y.ctx, y.real(file))
 	switch {
 	case err != nil:
 		return fmt.Sprintf("its position on the volume cannot be read: %v", err)

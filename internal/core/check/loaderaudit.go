@@ -187,7 +187,7 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	if kind == Served {
 		f.Remedy, f.Fixes = "remove it, and copy it to where it is supported", nil
 	}
-	y.find(f)
+	y.report(f)
 	return true
 }
 

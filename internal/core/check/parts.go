@@ -26,7 +26,7 @@ import (
 // manifest judges the list of the parts of a title: it is the title's line in the loader's list.
 func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Manifest, platform, &v); say != "" {
-		y.find(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s ignores the folder: %s", y.profile.Shown, say), Remedy: "name the folder by the title's ID"})
+		y.report(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s ignores the folder: %s", y.profile.Shown, say), Remedy: "name the folder by the title's ID"})
 		return
 	}
 	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: v, rule: rule, e: e, by: rule.TooLarge.Manifest, path: e.Path}
@@ -149,7 +149,7 @@ func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform s
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Parts, platform, &v); say != "" {
 		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say)}
 		f.Remedy, f.Fixes = y.again("remove it with its further parts, and copy the title here again", e.Path)
-		y.find(f)
+		y.report(f)
 		return
 	}
 	y.line(e, rule, rule.TooLarge.Parts, v, platform)
@@ -207,7 +207,7 @@ func (y *loaderAudit) contiguous(l *line) {
 	for _, e := range files {
 		if say := y.fragmented(e.Path); say != "" {
 			l.Starts = false // reported also beside another reason
-			y.find(Finding{Kind: Pieces, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "defragment it", Fixes: []fix.Fix{{Do: fix.Gather, Path: e.Path}}})
+			y.report(Finding{Kind: Fragmented, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "defragment it", Fixes: []fix.Fix{{Do: fix.Defragment, Path: e.Path}}})
 		}
 	}
 }
@@ -231,9 +231,9 @@ func (y *loaderAudit) further(e *target.Entry) bool {
 			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its first part is missing", y.profile.Shown), Matters: "the game will not be in the list"}
 			v[loader.FieldIndex] = "1"
 			f.Remedy, f.Fixes = y.again("remove it, and copy the title here again", y.made(rule.TooLarge.Parts, &v))
-			y.find(f)
+			y.report(f)
 		} else if index > len(parts) {
-			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove it, and copy the title here again"})
+			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove it, and copy the title here again"})
 		}
 		return true
 	}
@@ -404,7 +404,7 @@ func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.V
 	if _, ok := y.tree.file(manifest); ok {
 		index, _ := strconv.Atoi(v[loader.FieldIndex])
 		if parts := y.partsOf(rule, v); index > len(parts) {
-			y.find(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove the title's folder, and copy the title here again"})
+			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove the title's folder, and copy the title here again"})
 		}
 		return
 	}
@@ -416,7 +416,7 @@ func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.V
 	} else {
 		f.Remedy, f.Fixes = y.again("copy the title here again, or remove it", manifest)
 	}
-	y.find(f)
+	y.report(f)
 }
 
 // join opens files of the target as one. The one that cannot be read is named.

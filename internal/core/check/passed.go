@@ -64,7 +64,7 @@ func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) { // a text or picture among games
 		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "keep it, or remove it"
 	}
-	y.find(f)
+	y.report(f)
 }
 
 // gameExt reports whether a file ends as games of the loader's platforms do.

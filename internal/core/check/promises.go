@@ -47,7 +47,7 @@ func (y *loaderAudit) promises() {
 		}
 		t.f = Finding{Kind: Promised, Grade: Fault, Path: p.Path, Title: p.Label, Remedy: "run again: only what is missing is copied"}
 		if p.Key != "" {
-			t.f.Fixes = []fix.Fix{{Do: fix.Put, Path: p.Path, Title: p.Key}}
+			t.f.Fixes = []fix.Fix{{Do: fix.Copy, Path: p.Path, Title: p.Key}}
 		}
 		if t.f.Say = p.Label + " should be here but is not"; ok {
 			t.f.Say = fmt.Sprintf("%s should have %s but has %s", p.Label, size.Format(p.Size), size.Format(e.Size))
@@ -69,7 +69,7 @@ func (y *loaderAudit) promises() {
 			}
 			fixes = append(fixes, t.f.Fixes...)
 		}
-		y.find(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title, Say: fmt.Sprintf("%s selected here are missing or incomplete: %s, …", size.Count(len(missing), "title"), strings.Join(names, ", ")), Remedy: "run again: only what is missing is copied", Fixes: fixes})
+		y.report(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title, Say: fmt.Sprintf("%s selected here are missing or incomplete: %s, …", size.Count(len(missing), "title"), strings.Join(names, ", ")), Remedy: "run again: only what is missing is copied", Fixes: fixes})
 		return
 	}
 	for _, t := range missing {
@@ -77,7 +77,7 @@ func (y *loaderAudit) promises() {
 			if t.files > 1 || t.files < t.of {
 				t.f.Say += fmt.Sprintf(": %d of its %s", t.files, size.Count(t.of, "file"))
 			}
-			y.find(t.f)
+			y.report(t.f)
 		}
 	}
 }

@@ -106,7 +106,7 @@ func (y *loaderAudit) renamed(e *target.Entry, rule *loader.Accept, v *loader.Va
 		return "rename it to " + to, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: to}}
 	}
 	if slices.Contains(rule.Forms, title.Tracks) && strings.EqualFold(path.Ext(e.Path), ".cue") {
-		if m := y.gathered(e, rule); m != nil {
+		if m := y.intoFolder(e, rule); m != nil {
 			return "move it and its tracks into their own folder", m
 		}
 	}
@@ -186,8 +186,8 @@ func clean(rule *loader.Accept, name string) string {
 	return n
 }
 
-// gathered are the moves that bring a loose cue sheet and its tracks into a folder of their own.
-func (y *loaderAudit) gathered(e *target.Entry, rule *loader.Accept) (out []fix.Fix) {
+// intoFolder are the moves that bring a loose cue sheet and its tracks into a folder of their own.
+func (y *loaderAudit) intoFolder(e *target.Entry, rule *loader.Accept) (out []fix.Fix) {
 	if y.o.Depth == Names || rule.Tracks.Uses(loader.FieldIndex) {
 		return nil
 	}
@@ -240,11 +240,11 @@ func (y *loaderAudit) again(words string, paths ...string) (remedy string, fixes
 			e, there := y.tree.file(f.Path)
 			bad := slices.ContainsFunc(paths, func(p string) bool { return y.tree.fold(p) == y.tree.fold(f.Path) })
 			if there && (bad || f.Size >= 0 && e.Size != f.Size) {
-				fixes = append(fixes, fix.Fix{Do: fix.Put, Path: e.Path, Title: f.Key})
+				fixes = append(fixes, fix.Fix{Do: fix.Copy, Path: e.Path, Title: f.Key})
 			}
 		}
 		if len(fixes) == 0 {
-			fixes = []fix.Fix{{Do: fix.Put, Title: files[0].Key}}
+			fixes = []fix.Fix{{Do: fix.Copy, Title: files[0].Key}}
 		}
 		return fmt.Sprintf("copy %s here again from your games", files[0].Label), fixes
 	}

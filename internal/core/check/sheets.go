@@ -269,7 +269,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 	}
 	for _, s := range l.sheets {
 		if !names(text, path.Base(s.Path)) {
-			y.find(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)), Matters: "the game cannot continue on that disc",
+			y.report(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)), Matters: "the game cannot continue on that disc",
 				Remedy: "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
 			return
 		}

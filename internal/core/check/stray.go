@@ -47,9 +47,9 @@ func (a *audit) stray(e *target.Entry) bool {
 		if t.Form == title.Tracks {
 			for _, rule := range y.held {
 				if slices.Contains(rule.Forms, title.Tracks) {
-					if m := y.gathered(e, rule); m != nil {
+					if m := y.intoFolder(e, rule); m != nil {
 						f.Remedy, f.Fixes = "move it and its tracks to where the loader looks", m
-						a.find(f)
+						a.report(f)
 						return true
 					}
 				}
@@ -60,7 +60,7 @@ func (a *audit) stray(e *target.Entry) bool {
 			continue
 		}
 		f.Remedy, f.Fixes = y.moved(e, t)
-		a.find(f)
+		a.report(f)
 		return true
 	}
 	return false

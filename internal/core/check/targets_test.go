@@ -173,8 +173,8 @@ func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
 		p, err := survey.OpenTarget(t.Context(), "drive:"+at, b.Targets[0], coretest.Rowan(t), true)
 		require.NoError(t, err)
 		defer p.Close()
-		l, err := sim.Rowan{}.List(sim.Volume{FS: p.(*drive.Target).Volume().FS(), Filesystem: "fat32", Pieces: func(path string) int {
-			n, err := p.(target.Piecer).Pieces(t.Context(), path)
+		l, err := sim.Rowan{}.List(sim.Volume{FS: p.(*drive.Target).Volume().FS(), Filesystem: "fat32", Fragments: func(path string) int {
+			n, err := p.(target.FragmentCounter).Fragments(t.Context(), path)
 			require.NoError(t, err)
 			return n
 		}})
@@ -182,12 +182,12 @@ func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
 		return l
 	}
 	s, r := look()
-	assert.Contains(t, reported(r), "fault pieces FULL/VSP-20417 - Copper Tide.iso [gather]")
+	assert.Contains(t, reported(r), "fault fragmented FULL/VSP-20417 - Copper Tide.iso [defragment]")
 	require.Len(t, r.Listed, 1)
 	assert.False(t, r.Listed[0].Starts)
 	assert.False(t, stand().Games[0].Starts, "the simulator says so too")
 
-	b.Targets[0].Fix(r.Fixes(check.Pieces)...)
+	b.Targets[0].Fix(r.Fixes(check.Fragmented)...)
 	require.NoError(t, s.Rejudge(t.Context(), b, 0))
 	to, err := s.Open(t.Context())
 	require.NoError(t, err)
@@ -196,7 +196,7 @@ func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
 	require.Empty(t, report.Failed)
 	require.Equal(t, 1, report.Put)
 	_, r = look()
-	assert.NotContains(t, strings.Join(reported(r), "\n"), "pieces")
+	assert.NotContains(t, strings.Join(reported(r), "\n"), "fragmented")
 	assert.True(t, r.Listed[0].Starts)
 	assert.True(t, stand().Games[0].Starts)
 	all, err := os.ReadFile(at)
@@ -407,12 +407,12 @@ func onImage(t *testing.T, at, label string, bytes int64) func(name string, data
 			return
 		}
 		require.NoError(t, v.MakeFolder(t.Context(), filepath.ToSlash(filepath.Dir(name))))
-		putPieces(t, v, name, data, pieces)
+		putFragmented(t, v, name, data, pieces)
 	}
 }
 
-// putPieces writes a file by turns with others that are removed afterwards, so that it lies fragmented.
-func putPieces(t *testing.T, v *volume.Volume, name string, data []byte, pieces int) {
+// putFragmented writes a file by turns with others that are removed afterwards, so that it lies fragmented.
+func putFragmented(t *testing.T, v *volume.Volume, name string, data []byte, pieces int) {
 	w, err := v.Create(t.Context(), name, int64(len(data)/pieces/4096*4096), false)
 	require.NoError(t, err)
 	var between []string

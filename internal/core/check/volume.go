@@ -20,7 +20,7 @@ import (
 func (y *loaderAudit) attachment() {
 	via, fs := y.o.Via, y.facts.Filesystem
 	stop := func(kind Kind, say, remedy string) {
-		y.find(Finding{Kind: kind, Grade: Stops, Say: say, Remedy: remedy, Loader: y.profile.Name})
+		y.report(Finding{Kind: kind, Grade: Stops, Say: say, Remedy: remedy, Loader: y.profile.Name})
 	}
 	y.at = y.profile.Attachment(via, fs.Name)
 	if y.at == nil {
@@ -51,7 +51,7 @@ func (y *loaderAudit) attachment() {
 		stop(Table, fmt.Sprintf("%s, but %s needs %s", has, shown, strings.ToUpper(y.at.PartitionTable)), "prepare the drive again; first copy what is on it elsewhere")
 	}
 	if y.at.Contiguous {
-		if _, y.pieces = y.target.(target.Piecer); !y.pieces {
+		if _, y.pieces = y.target.(target.FragmentCounter); !y.pieces {
 			y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether every image is contiguous, as %s needs: a folder does not show it", shown))
 		}
 	}
@@ -73,7 +73,7 @@ func (y *loaderAudit) kit() {
 		reported[key] = true
 		if e, ok := y.tree.find(f.To); ok {
 			if !e.Folder && e.Size == 0 {
-				y.find(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
+				y.report(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
 			}
 			continue
 		}
@@ -88,7 +88,7 @@ func (y *loaderAudit) kit() {
 			found.Remedy, found.Fixes = "rename it to "+f.To, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: f.To}}
 			y.claim(e.Path)
 		}
-		y.find(found)
+		y.report(found)
 	}
 	if len(k.Editions) > 0 {
 		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they share one name", y.kitName()))
@@ -165,7 +165,7 @@ func (y *loaderAudit) systems() {
 				l.Starts = false
 			}
 		}
-		y.find(f)
+		y.report(f)
 	}
 }
 
@@ -223,7 +223,7 @@ func (y *loaderAudit) settings() {
 			if text := y.settingsText(s.File); text != "" {
 				f.Remedy, f.Fixes = "create it with the required settings", []fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
 			}
-			y.find(f)
+			y.report(f)
 			continue
 		}
 		text, err := y.tree.text(e)
@@ -246,7 +246,7 @@ func (y *loaderAudit) settings() {
 		for k := range f.Fixes {
 			f.Fixes[k].Path = e.Path
 		}
-		y.find(f)
+		y.report(f)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/format/sectors"
 	"polytome/internal/format/wav"
+	"polytome/internal/nearest"
 	"polytome/internal/target"
 )
 
@@ -30,6 +31,13 @@ const (
 
 // Ways are all of them.
 var Ways = []As{OneFile, Plain, Sound, Raw}
+
+func waysWords() (out []string) {
+	for _, w := range Ways {
+		out = append(out, string(w))
+	}
+	return out
+}
 
 // sheetOf is a cue sheet with the files that it names, as they lie beside it.
 func sheetOf(file string) (sheet title.File, parts []title.Part, err error) {
@@ -124,7 +132,7 @@ func Tracks(ctx context.Context, file string, as As, to target.Target, emit Emit
 		defer d.Close()
 		return apart(d, base, put, &names)
 	}
-	return nil, fmt.Errorf("tracks cannot be converted to %q; use one of %v", as, Ways)
+	return nil, nearest.Unknown("conversion", string(as), waysWords())
 }
 
 // apart writes every track to a file of its own, and their sheet last.

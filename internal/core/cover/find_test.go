@@ -172,8 +172,8 @@ func TestPicturesAreLookedAtOnce(t *testing.T) {
 	assert.Equal(t, "", store.Bad(bad))
 	l, err = k.Look(context.Background(), bad)
 	require.NoError(t, err)
-	assert.Equal(t, "it is a web page, and no picture", l.Say)
-	assert.Equal(t, "it is a web page, and no picture", store.Bad(bad))
+	assert.Equal(t, "it is a web page, not a picture", l.Say)
+	assert.Equal(t, "it is a web page, not a picture", store.Bad(bad))
 	b := bench.New("")
 	b.Covers.Folders = []bench.CoverFolder{{Path: dir}}
 	tt := vesper(1, "Bad")

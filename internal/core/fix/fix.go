@@ -12,22 +12,22 @@ import (
 // Do is what a fix does.
 type Do string
 
-// The fixes. Rename to Gather change files of the target; Put and Leave are choices: that a title is wanted, and that
+// The fixes. Rename to Defragment change files of the target; Copy and Remove are choices: that a title is wanted, and that
 // a file shall go.
 const (
-	Rename Do = "rename" // give the file or folder another path
-	Write  Do = "write"  // write a text, over what is there
-	Set    Do = "set"    // set one value in a text, and leave the rest of it
-	Fit    Do = "fit"    // bring a picture to size
-	Gather Do = "gather" // write the file again contiguous
-	Put    Do = "put"    // put a title here again
-	Leave  Do = "leave"  // the file goes
+	Rename     Do = "rename"     // give the file or folder another path
+	Write      Do = "write"      // write a text, over what is there
+	Set        Do = "set"        // set one value in a text, and leave the rest of it
+	Fit        Do = "fit"        // bring a picture to size
+	Defragment Do = "defragment" // write the file again contiguous
+	Copy       Do = "copy"       // copy a title here again
+	Remove     Do = "remove"     // remove the file
 )
 
 // A Fix is one change of a target.
 type Fix struct {
 	Do   Do     `toml:"do" json:"do"`
-	Path string `toml:"path" json:"path"`                 // of what is changed, as the target spells it; of Put, "" where nothing of the title is there
+	Path string `toml:"path" json:"path"`                 // of what is changed, as the target spells it; of Copy, "" where nothing of the title is there
 	To   string `toml:"to,omitempty" json:"to,omitempty"` // the new path of Rename and Fit
 	Text string `toml:"text,omitempty" json:"text,omitempty"`
 	// Syntax, Section, Key and Value are what Set sets.
@@ -39,7 +39,7 @@ type Fix struct {
 	Picture *picture.Rule `toml:"picture,omitempty" json:"picture,omitempty"`
 	// Seen is what the file was when it was found: a fix is not made when it is something else by then.
 	Seen  string `toml:"seen,omitempty" json:"seen,omitempty"`
-	Title string `toml:"title,omitempty" json:"title,omitempty"` // of Put: the title's key
+	Title string `toml:"title,omitempty" json:"title,omitempty"` // of Copy: the title's key
 	Why   string `toml:"why,omitempty" json:"why,omitempty"`
 }
 
@@ -61,7 +61,7 @@ func (m *Fix) Changed(size int64, modified time.Time) bool {
 }
 
 // Choice reports whether the fix is a choice of the bench, and no change of a file that is there.
-func (m *Fix) Choice() bool { return m.Do == Put || m.Do == Leave }
+func (m *Fix) Choice() bool { return m.Do == Copy || m.Do == Remove }
 
 // Same reports whether two fixes change the same thing.
 func (m *Fix) Same(o *Fix) bool {
@@ -82,11 +82,11 @@ func (m *Fix) Words() string {
 			return fmt.Sprintf("resize it to %d x %d pixels, as %s", m.Picture.Width, m.Picture.Height, m.To)
 		}
 		return fmt.Sprintf("resize it to %d x %d pixels", m.Picture.Width, m.Picture.Height)
-	case Gather:
+	case Defragment:
 		return "defragment it"
-	case Put:
+	case Copy:
 		return "copy it here again from your games"
-	case Leave:
+	case Remove:
 		return "have " + m.Path + " leave"
 	}
 	return string(m.Do)

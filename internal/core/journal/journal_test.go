@@ -45,7 +45,7 @@ func steps(t testing.TB, lengths ...int) *plan.Plan {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: fmt.Sprintf("FULL/%d.iso", i), Title: fmt.Sprint("T", i), Size: int64(n), Needs: []int{0}, Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("FULL/%d.iso", i), Title: fmt.Sprint("T", i), Size: int64(n), Needs: []int{0}, Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
 		p.Bytes += int64(n)
 	}
 	return p

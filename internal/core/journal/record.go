@@ -63,7 +63,7 @@ func (r *Record) Event(e run.Event) {
 	case run.Began, run.Failed, run.Skipped:
 		r.pending[e.Step] = entry{state: string(e.Kind), say: e.Say}
 		s := &r.plan.Steps[e.Step]
-		now = e.Kind == run.Began && (s.Kind != plan.Put || s.Size >= run.LargeFrom)
+		now = e.Kind == run.Began && (s.Kind != plan.Copy || s.Size >= run.LargeFrom)
 	case run.Done:
 		r.pending[e.Step] = entry{state: doneState, bytes: e.Bytes, sum: e.Sum}
 		now = e.Bytes >= run.LargeFrom

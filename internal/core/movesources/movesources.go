@@ -224,7 +224,7 @@ func moveTo(ctx context.Context, name string, info os.FileInfo, to string) error
 	}
 	defer p.Close()
 	source := title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}
-	step := plan.Step{Kind: plan.Put, Path: filepath.Base(to), Size: info.Size(), Make: &shape.Spec{Size: info.Size(), Source: source}}
+	step := plan.Step{Kind: plan.Copy, Path: filepath.Base(to), Size: info.Size(), Make: &shape.Spec{Size: info.Size(), Source: source}}
 	r := run.Run(ctx, &plan.Plan{Steps: []plan.Step{step}}, p, run.Options{Verify: run.VerifyFull}, func(run.Event) {})
 	if !r.All() {
 		return errors.New(r.Failed[0].Say)

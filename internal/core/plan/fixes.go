@@ -22,7 +22,7 @@ func (m *maker) fixes() {
 			to[m.fold(s.Path)] = true
 			if s.From != "" {
 				from[m.fold(s.From)] = true
-			} else if s.Kind != Put {
+			} else if s.Kind != Copy {
 				from[m.fold(s.Path)] = true
 			}
 		}
@@ -97,7 +97,7 @@ func (m *maker) fixes() {
 			if there {
 				s.Space -= m.facts.SpaceFor(was.Size)
 			} else {
-				s.Kind, s.Path = Put, m.at(x.Path)
+				s.Kind, s.Path = Copy, m.at(x.Path)
 			}
 			to[m.fold(s.Path)] = true
 			m.texts = append(m.texts, s)
@@ -118,11 +118,11 @@ func (m *maker) fixes() {
 					not("there is something at " + x.To + " already")
 					continue
 				}
-				s.Kind, s.Path, s.Was, s.Space = Put, m.at(x.To), nil, m.facts.SpaceFor(n)
+				s.Kind, s.Path, s.Was, s.Space = Copy, m.at(x.To), nil, m.facts.SpaceFor(n)
 			}
 			to[m.fold(s.Path)] = true
 			m.texts = append(m.texts, s)
-		case fix.Gather:
+		case fix.Defragment:
 			s.Size, s.Make = was.Size, m.placed(shape.Whole, was, was.Size)
 			s.Make.AtMost = false
 			m.puts = append(m.puts, s)

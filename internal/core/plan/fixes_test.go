@@ -23,18 +23,18 @@ func TestAFixGivesWay(t *testing.T) {
 	}
 	s := situation{titles: []title.Title{vesper(1, "full", 100)}, there: there, found: map[int][]string{0: {"old/tide.iso"}}, removing: []string{"mine/b.txt"}}
 	base := say(s.plan(t))
-	require.Equal(t, []string{"move FULL/VSP-00001 - Copper Tide.iso from old/tide.iso", "put TUNE/VSP-00001.tune", "remove mine/b.txt"}, base)
+	require.Equal(t, []string{"move FULL/VSP-00001 - Copper Tide.iso from old/tide.iso", "copy TUNE/VSP-00001.tune", "remove mine/b.txt"}, base)
 	for name, c := range map[string]struct {
 		fixes []fix.Fix
 		more  []string // steps beside those without any fix
 		note  string
 	}{
 		"a text that is there":             {[]fix.Fix{write("mine/a.txt")}, []string{"replace mine/a.txt"}, ""},
-		"a text that is not":               {[]fix.Fix{write("mine/new.txt")}, []string{"put mine/new.txt"}, ""},
+		"a text that is not":               {[]fix.Fix{write("mine/new.txt")}, []string{"copy mine/new.txt"}, ""},
 		"another name":                     {[]fix.Fix{rename("mine/a.txt", "mine/z.txt", 5)}, []string{"move mine/z.txt from mine/a.txt"}, ""},
 		"another letter case":              {[]fix.Fix{rename("mine/a.txt", "mine/A.TXT", 5)}, []string{"move mine/A.TXT from mine/a.txt"}, ""},
 		"its own name":                     {[]fix.Fix{rename("mine/a.txt", "mine/a.txt", 5)}, nil, ""},
-		"one piece":                        {[]fix.Fix{{Do: fix.Gather, Path: "mine/a.txt", Seen: seen(5)}}, []string{"replace mine/a.txt"}, ""},
+		"one piece":                        {[]fix.Fix{{Do: fix.Defragment, Path: "mine/a.txt", Seen: seen(5)}}, []string{"replace mine/a.txt"}, ""},
 		"what leaves":                      {[]fix.Fix{write("mine/b.txt")}, nil, ""},
 		"what the plan renames":            {[]fix.Fix{rename("old/tide.iso", "old/other.iso", 100)}, nil, ""},
 		"twice the same":                   {[]fix.Fix{write("mine/a.txt"), write("MINE/A.TXT")}, []string{"replace mine/a.txt"}, ""},
@@ -43,7 +43,7 @@ func TestAFixGivesWay(t *testing.T) {
 		"what has changed":                 {[]fix.Fix{{Do: fix.Write, Path: "mine/a.txt", Text: "again", Seen: seen(4)}}, nil, "it was changed since it was found"},
 		"a name that is taken":             {[]fix.Fix{rename("mine/a.txt", "mine/deep/C.txt", 5)}, nil, "there is something at mine/deep/C.txt already"},
 		"a name that the plan writes":      {[]fix.Fix{rename("mine/a.txt", "TUNE/vsp-00001.tune", 5)}, nil, "there is something at TUNE/vsp-00001.tune already"},
-		"a name that another fix takes":    {[]fix.Fix{write("mine/new.txt"), rename("mine/a.txt", "mine/NEW.txt", 5)}, []string{"put mine/new.txt"}, "there is something at mine/NEW.txt already"},
+		"a name that another fix takes":    {[]fix.Fix{write("mine/new.txt"), rename("mine/a.txt", "mine/NEW.txt", 5)}, []string{"copy mine/new.txt"}, "there is something at mine/NEW.txt already"},
 		"a name below a file":              {[]fix.Fix{rename("mine/a.txt", "mine/deep/c.txt/a.txt", 5)}, nil, "or is where a folder must be"},
 		"a name in a folder that moves":    {[]fix.Fix{rename("mine/deep", "mine/other", 0), rename("mine/a.txt", "mine/deep/a.txt", 5)}, []string{"move mine/other from mine/deep"}, "something in its way is moved"},
 		"what lies in a folder that moves": {[]fix.Fix{rename("mine/deep", "mine/other", 0), rename("mine/deep/c.txt", "mine/c.txt", 7)}, []string{"move mine/other from mine/deep"}, "something in its way is moved"},

@@ -42,13 +42,13 @@ func TestACoverFollowsItsTitle(t *testing.T) {
 		"from no folder at all": {[]title.Title{siskin("a", "Reed Runner")}, append(dirs("IMG-S"), file("reeds.iso", 100), file("reeds.jpg", 7)), map[int][]string{0: {"reeds.iso"}},
 			[]string{"move IMG-S/Reed Runner.iso from reeds.iso", "move IMG-S/Reed Runner.jpg from reeds.jpg"}},
 		"without a cover": {[]title.Title{siskin("a", "Reed Runner")}, append(dirs("IMG-S"), file("IMG-S/reeds.iso", 100)), map[int][]string{0: {"IMG-S/reeds.iso"}},
-			[]string{"move IMG-S/Reed Runner.iso from IMG-S/reeds.iso", "put IMG-S/Reed Runner.jpg"}},
+			[]string{"move IMG-S/Reed Runner.iso from IMG-S/reeds.iso", "copy IMG-S/Reed Runner.jpg"}},
 		"a folder of that name": {[]title.Title{siskin("a", "Reed Runner")}, append(dirs("IMG-S", "IMG-S/reeds.jpg"), file("IMG-S/reeds.iso", 100)), map[int][]string{0: {"IMG-S/reeds.iso"}},
-			[]string{"move IMG-S/Reed Runner.iso from IMG-S/reeds.iso", "put IMG-S/Reed Runner.jpg"}},
+			[]string{"move IMG-S/Reed Runner.iso from IMG-S/reeds.iso", "copy IMG-S/Reed Runner.jpg"}},
 		"not found": {[]title.Title{siskin("a", "Reed Runner")}, append(dirs("IMG-S"), file("IMG-S/reeds.jpg", 7)), nil,
-			[]string{"put IMG-S/Reed Runner.iso", "put IMG-S/Reed Runner.jpg"}},
+			[]string{"copy IMG-S/Reed Runner.iso", "copy IMG-S/Reed Runner.jpg"}},
 		"the other disc only": {[]title.Title{both("a", "Reed Runner")}, append(dirs("IMG-S"), file("IMG-S/reeds two.iso", 200), file("IMG-S/reeds two.jpg", 7)), map[int][]string{0: {"", "IMG-S/reeds two.iso"}},
-			[]string{"move IMG-S/Reed Runner (Disc 2).iso from IMG-S/reeds two.iso", "put IMG-S/Reed Runner (Disc 1).iso", "put IMG-S/Reed Runner (Disc 1).jpg"}},
+			[]string{"move IMG-S/Reed Runner (Disc 2).iso from IMG-S/reeds two.iso", "copy IMG-S/Reed Runner (Disc 1).iso", "copy IMG-S/Reed Runner (Disc 1).jpg"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tree := layout.Lay(c.titles, p, layout.Destination{Attachment: p.Attachment("ftp", ""), Filesystem: fs})

@@ -139,7 +139,7 @@ func (m *maker) items(i int) {
 			m.moves = append(m.moves, m.move(found[k], item.Path, t, pl.Because(item)))
 			continue
 		}
-		s := Step{Kind: Put, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Space: m.facts.SpaceFor(item.Size)}
+		s := Step{Kind: Copy, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Space: m.facts.SpaceFor(item.Size)}
 		if there {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
 			s.Space -= m.facts.SpaceFor(was.Size)
@@ -203,7 +203,7 @@ func (m *maker) companions(i int) {
 			}
 			continue
 		}
-		s := Step{Kind: Put, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
+		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
 		m.texts = append(m.texts, s)
 	}
 }
@@ -257,7 +257,7 @@ func (m *maker) startFiles() {
 	}
 	for _, t := range m.sheet.StartFiles() {
 		n := int64(len(t.Text))
-		m.texts = append(m.texts, Step{Kind: Put, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
+		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
 	}
 }
 
@@ -298,7 +298,7 @@ func (m *maker) lists() {
 			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path], Files: files, Stays: stays}); ok && (read || !there) {
 				data, own = merged, ours
 			}
-			s := Step{Kind: Put, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Space: m.facts.SpaceFor(int64(len(data)))}
+			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Space: m.facts.SpaceFor(int64(len(data)))}
 			if there {
 				if read && text == s.Make.Text {
 					continue

@@ -84,7 +84,7 @@ func TestWhatIsThereUnderAnotherNameIsRenamed(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", 100)},
 		there: append(dirs("old", "old/deep"), file("old/deep/tide.iso", 100)), found: map[int][]string{0: {"old/deep/tide.iso"}}}
 	p := s.plan(t)
-	assert.Equal(t, []string{"folder FULL", "folder TUNE", "move FULL/VSP-00001 - Copper Tide.iso from old/deep/tide.iso", "put TUNE/VSP-00001.tune", "remove-folder old/deep"}, say(p))
+	assert.Equal(t, []string{"folder FULL", "folder TUNE", "move FULL/VSP-00001 - Copper Tide.iso from old/deep/tide.iso", "copy TUNE/VSP-00001.tune", "remove-folder old/deep"}, say(p))
 	assert.EqualValues(t, 19, p.Bytes, "no byte of the game is copied")
 	assert.Equal(t, "old/deep/tide.iso", p.Steps[2].Was.Path, "it is looked at again before it is touched")
 	assert.Equal(t, []int{2}, p.Steps[3].Needs, "its settings are for nothing without it")
@@ -107,7 +107,7 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 
 	s.backupTo = "/kept/here"
 	p = s.plan(t)
-	assert.Equal(t, []string{"keep FULL/VSP-00002 - Copper Tide.iso", "keep FULL/VSP-09999 - Somebody Else.iso", "keep TUNE/VSP-00002.tune",
+	assert.Equal(t, []string{"backup FULL/VSP-00002 - Copper Tide.iso", "backup FULL/VSP-09999 - Somebody Else.iso", "backup TUNE/VSP-00002.tune",
 		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p))
 	assert.Equal(t, []int{0}, p.Steps[3].Needs, "nothing goes that is not safe")
 	assert.Equal(t, "/kept/here", p.KeptIn)
@@ -116,9 +116,9 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 func TestSpaceComesFirstWhereItIsNeeded(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE", "mine"), settings(1), file("mine/a.mov", size.GiB), file("mine/b.mov", size.GiB)),
 		removing: []string{"mine/a.mov", "mine/b.mov"}}
-	assert.Equal(t, []string{"put FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with space enough, what leaves leaves last")
+	assert.Equal(t, []string{"copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with space enough, what leaves leaves last")
 	s.free = size.GiB / 2
-	assert.Equal(t, []string{"remove mine/a.mov", "put FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
+	assert.Equal(t, []string{"remove mine/a.mov", "copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
 }
 
 // TestWhatIsNeededFirstGoesFirst holds, byte by byte, what a plan needs against what is free: a removal comes before what is written exactly when there
@@ -155,7 +155,7 @@ func TestWhatWasInterruptedIsResumedWith(t *testing.T) {
 	ours, other := target.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"), "FULL/"+path.Base(target.TemporaryName("FULL/gone.iso"))
 	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1), file(ours, 7), file(other, 9))}
 	p := s.plan(t)
-	assert.Equal(t, []string{"clear " + other, "put FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be resumed stays")
+	assert.Equal(t, []string{"clear " + other, "copy FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be resumed stays")
 	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Space)
 }
 
@@ -183,7 +183,7 @@ func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
 		removing: []string{"LONG/VSP-00003/old.txt"}}
 	for stay := range 6 { // however many are in it besides
 		steps := say(s.plan(t))
-		assert.Contains(t, steps, "put LONG/VSP-00003/001.rwn")
+		assert.Contains(t, steps, "copy LONG/VSP-00003/001.rwn")
 		assert.NotContains(t, steps, "remove-folder LONG/VSP-00003")
 		s.there = append(s.there, file(fmt.Sprintf("LONG/VSP-00003/%d.txt", stay), 3))
 	}
@@ -226,7 +226,7 @@ func TestReplacingWantsAMark(t *testing.T) {
 	assert.Equal(t, "mark it in Tree to be replaced", p.Left[0].Why.Ways[0].Say)
 	s.replace, s.backupTo = []string{"FULL/VSP-00001 - Copper Tide.iso"}, "/kept"
 	p = s.plan(t)
-	assert.Equal(t, []string{"keep FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"}, say(p))
+	assert.Equal(t, []string{"backup FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"}, say(p))
 	assert.Equal(t, []int{0}, p.Steps[1].Needs)
 	assert.EqualValues(t, 99, p.Steps[1].Was.Size)
 }
@@ -253,10 +253,10 @@ func TestPuttingBack(t *testing.T) {
 	files := []plan.Returned{{Path: "a/b/one.iso", Copy: "/kept/one", Size: 5}, {Path: "two.iso", Copy: "/kept/two", Size: 6}}
 	there := []target.Entry{file("TWO.ISO", 9)}
 	p := plan.Restore(files, facts, there, false)
-	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso"}, say(p))
+	assert.Equal(t, []string{"folder a", "folder a/b", "copy a/b/one.iso"}, say(p))
 	assert.Equal(t, []string{"TWO.ISO already exists, and stays"}, p.Notes)
 	p = plan.Restore(files, facts, there, true)
-	assert.Equal(t, []string{"folder a", "folder a/b", "put a/b/one.iso", "replace TWO.ISO"}, say(p))
+	assert.Equal(t, []string{"folder a", "folder a/b", "copy a/b/one.iso", "replace TWO.ISO"}, say(p))
 }
 
 // TestAnyPlanLeadsWhereItShould carries out plans for all sorts of marks and choices on a listing: what is wanted
@@ -342,7 +342,7 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 			touched[step.Path], touched[step.From] = true, true
 			_, exists := at[step.Path]
 			switch step.Kind {
-			case plan.Keep:
+			case plan.Backup:
 			case plan.Remove, plan.RemoveFolder:
 				for other := range at {
 					if strings.HasPrefix(other, step.Path+"/") {
@@ -358,7 +358,7 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 				delete(at, step.From)
 				e.Path = step.Path
 				at[step.Path] = e
-			case plan.Put, plan.MakeFolder:
+			case plan.Copy, plan.MakeFolder:
 				if exists {
 					t.Fatalf("%s is there already", step.Path)
 				}

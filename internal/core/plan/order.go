@@ -165,7 +165,7 @@ func (m *maker) keep(steps []Step) {
 			continue
 		}
 		m.kept[s.Path] = len(m.plan.Steps)
-		m.plan.Steps = append(m.plan.Steps, Step{Kind: Keep, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size, Was: s.Was})
+		m.plan.Steps = append(m.plan.Steps, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size, Was: s.Was})
 	}
 }
 
@@ -218,7 +218,7 @@ func (m *maker) emptied() {
 			left[up(s.From)]--
 			touched[up(s.From)] = true
 			left[up(s.Path)]++
-		case Put, MakeFolder:
+		case Copy, MakeFolder:
 			left[up(s.Path)]++
 		}
 	}

@@ -21,21 +21,21 @@ type Kind string
 // The steps.
 const (
 	Clear        Kind = "clear"         // remove a temporary file that an interrupted run left
-	Keep         Kind = "keep"          // copy a file that will go to a folder of this computer
+	Backup       Kind = "backup"        // copy a file that will go to a folder of this computer
 	Remove       Kind = "remove"        // remove a file
 	RemoveFolder Kind = "remove-folder" // remove a folder that is empty by then
 	MakeFolder   Kind = "folder"        // make a folder
 	Move         Kind = "move"          // give a file or folder another path
-	Put          Kind = "put"           // write a file that is not there
+	Copy         Kind = "copy"          // write a file that is not there
 	Replace      Kind = "replace"       // write a file over one that is there
 )
 
 // Kinds are all kinds of steps, in the order in which they are reported.
-var Kinds = []Kind{Clear, Keep, Remove, MakeFolder, Move, Put, Replace, RemoveFolder}
+var Kinds = []Kind{Clear, Backup, Remove, MakeFolder, Move, Copy, Replace, RemoveFolder}
 
 // Words are what a step of the kind does, for a column.
 func (k Kind) Words() string {
-	return map[Kind]string{Clear: "clear", Keep: "keep", Remove: "remove", RemoveFolder: "rm folder", MakeFolder: "make folder", Move: "rename", Put: "put", Replace: "replace"}[k]
+	return map[Kind]string{Clear: "clear", Backup: "back up", Remove: "remove", RemoveFolder: "rm folder", MakeFolder: "make folder", Move: "rename", Copy: "copy", Replace: "replace"}[k]
 }
 
 // A Step is one thing to do on the target.
@@ -73,14 +73,14 @@ type Step struct {
 
 // Words are what the step does, for a column: of a file that is brought into another shape, that.
 func (s *Step) Words() string {
-	if s.Kind == Put && s.Make.Shape != shape.Whole {
+	if s.Kind == Copy && s.Make.Shape != shape.Whole {
 		return shape.Of(s.Make.Shape).Word
 	}
 	return s.Kind.Words()
 }
 
 // Writes reports whether the step writes a file to the target.
-func (s *Step) Writes() bool { return s.Kind == Put || s.Kind == Replace }
+func (s *Step) Writes() bool { return s.Kind == Copy || s.Kind == Replace }
 
 // A Left is a chosen title that cannot go, with the reason.
 type Left struct {
@@ -195,7 +195,7 @@ func (p *Plan) OnlyCovers() *Plan {
 	folders := map[string]bool{}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Fix || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Keep }) {
+		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Fix || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Backup }) {
 			continue
 		}
 		keep[i] = true
@@ -224,7 +224,7 @@ func (p *Plan) count() {
 		case s.Kind == Remove:
 			p.Removes++
 			p.Freed += s.Size
-		case s.Kind == Keep:
+		case s.Kind == Backup:
 			p.Kept++
 		}
 	}

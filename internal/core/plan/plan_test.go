@@ -79,8 +79,8 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 	assert.Equal(t, []string{
 		"clear polytome-0123456789abcdef.begun",
 		"folder LONG", "folder LONG/VSP-00003", "folder TUNE", "folder SHORT",
-		"put LONG/VSP-00003/001.rwn", "put LONG/VSP-00003/002.rwn", "put LONG/VSP-00003/003.rwn", "put SHORT/VSP-00002 - Copper Tide.iso",
-		"put LONG/VSP-00003/parts.toml", "put TUNE/VSP-00003.tune", "put TUNE/VSP-00002.tune", "put TUNE/VSP-00001.tune",
+		"copy LONG/VSP-00003/001.rwn", "copy LONG/VSP-00003/002.rwn", "copy LONG/VSP-00003/003.rwn", "copy SHORT/VSP-00002 - Copper Tide.iso",
+		"copy LONG/VSP-00003/parts.toml", "copy TUNE/VSP-00003.tune", "copy TUNE/VSP-00002.tune", "copy TUNE/VSP-00001.tune",
 	}, steps, "space first, then folders, then large files before small ones, and what names them last")
 	assert.Equal(t, []int{5, 6, 7}, p.Steps[9].Needs, "the list of parts is written only when the parts are there")
 	assert.Equal(t, 8, p.Files)
@@ -112,7 +112,7 @@ func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
 		}
 		first := planned(t, titles, nil)
 		for _, s := range first.Steps { // any part of it may be there already
-			if s.Kind == plan.Put && rapid.Bool().Draw(t, "there") {
+			if s.Kind == plan.Copy && rapid.Bool().Draw(t, "there") {
 				for _, dir := range layout.Folders(s.Path) {
 					there = append(there, target.Entry{Path: dir, Folder: true})
 				}

@@ -58,7 +58,7 @@ func coverPlan(t testing.TB, n, w, h int) (p *plan.Plan, sources []string) {
 		info, err := os.Stat(file)
 		require.NoError(t, err)
 		sources = append(sources, file)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: fmt.Sprintf("FACES/%d.jpg", i), Size: 24 << 10,
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("FACES/%d.jpg", i), Size: 24 << 10,
 			Make: &shape.Spec{Shape: shape.Fitted, Size: 24 << 10, AtMost: true, Source: title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}, With: &shape.With{Picture: rule}}})
 	}
 	return p, sources
@@ -80,7 +80,7 @@ func TestCoversAreMadeAheadAndABadOneStopsNoOther(t *testing.T) {
 	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(run.Event) {})
 	assert.Equal(t, 87, r.Put)
 	require.Len(t, r.Failed, 3)
-	assert.Contains(t, r.Failed[0].Say, "it is a web page, and no picture")
+	assert.Contains(t, r.Failed[0].Say, "it is a web page, not a picture")
 	assert.Contains(t, r.Failed[1].Say, "damaged or cut short")
 	got := onTarget(t, dir)
 	assert.Len(t, got, 87, "and no half file is left")

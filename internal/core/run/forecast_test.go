@@ -22,7 +22,7 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 			if rapid.IntRange(0, 2).Draw(rt, "kind") == 0 {
 				n = rapid.Int64Range(20<<20, 120<<20).Draw(rt, "large")
 			}
-			p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Size: n, Make: &shape.Spec{Size: n}})
+			p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Size: n, Make: &shape.Spec{Size: n}})
 		}
 		rate := rapid.Float64Range(4, 60).Draw(rt, "MB a second") * 1e6
 		each := rapid.Float64Range(0.005, 0.2).Draw(rt, "seconds a file")
@@ -96,9 +96,9 @@ func played(p *plan.Plan, f *Forecast, rate, each float64, emit func(now time.Du
 
 // TestTheShareThatIsDoneIsOneOfTime: hundreds of small files behind a large one are most of the work, though they are hardly any bytes.
 func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
-	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Put, Size: 500 << 20, Make: &shape.Spec{}}}}
+	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Copy, Size: 500 << 20, Make: &shape.Spec{}}}}
 	for range 600 {
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Size: 20 << 10, Make: &shape.Spec{}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Size: 20 << 10, Make: &shape.Spec{}})
 	}
 	f := NewForecast(p, VerifySize, Guess{Rate: 50 << 20, PerFile: 20 * time.Millisecond})
 	const rate, each = 100e6, 0.1
@@ -117,7 +117,7 @@ func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
 
 // TestALimitIsEstimatedWith: the guess may be a hundred times too quick, and what is read back is not held up.
 func TestALimitIsEstimatedWith(t *testing.T) {
-	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Put, Size: 64 << 20, Make: &shape.Spec{}}}}
+	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Copy, Size: 64 << 20, Make: &shape.Spec{}}}}
 	for _, reported := range []bool{true, false} {
 		for _, verify := range []Verify{VerifySize, VerifyFull} {
 			f := NewForecast(p, verify, Guess{Rate: 400 << 20, PerFile: time.Millisecond})

@@ -144,7 +144,7 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 			}
 			done := 0
 			r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
-				if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Put {
+				if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Copy {
 					return
 				}
 				done++

@@ -33,7 +33,7 @@ func (l *Lane) together() (n int, parallelWriter bool) {
 	in := map[int]bool{}
 	for _, i := range l.queue[:min(len(l.queue), groupFiles)] {
 		s := &l.job.Plan.Steps[i]
-		if s.Kind != plan.Put || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
+		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
 		if parallelWriter && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order

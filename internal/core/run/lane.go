@@ -222,7 +222,7 @@ func (l *Lane) move(step int, sooner bool) {
 	mine := func(i int) bool { return i == step || title != "" && l.job.Plan.Steps[i].Title == title }
 	free := func(i int) bool { // what can change its target
 		s := &l.job.Plan.Steps[i]
-		return s.Kind == plan.Put && !s.Last
+		return s.Kind == plan.Copy && !s.Last
 	}
 	l.mu.Lock()
 	from := slices.IndexFunc(l.queue, free)

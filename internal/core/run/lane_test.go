@@ -61,7 +61,7 @@ func into(p *plan.Plan, dir string, emit func(run.Event)) run.Job {
 // titled gives each file a title of its own.
 func titled(p *plan.Plan) *plan.Plan {
 	for i := range p.Steps {
-		if p.Steps[i].Kind == plan.Put {
+		if p.Steps[i].Kind == plan.Copy {
 			p.Steps[i].Title = fmt.Sprintf("T%d", i)
 		}
 	}
@@ -212,7 +212,7 @@ func TestStepsAreSkippedAndTriedAgain(t *testing.T) {
 	gone := p.Steps[2].Make.Source.Path
 	require.NoError(t, os.Rename(gone, gone+"x"))
 	// a text that needs the file that fails
-	p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/text", Title: "T2", Size: 3, Make: p.Steps[1].Make, Needs: []int{2}})
+	p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/text", Title: "T2", Size: 3, Make: p.Steps[1].Make, Needs: []int{2}})
 	dir := t.TempDir()
 	var l *run.Lane
 	ready := make(chan struct{})
@@ -275,7 +275,7 @@ func TestTheOrderChangesAndNeedsAreKept(t *testing.T) {
 				p.Steps[i].Needs = []int{rapid.IntRange(1, i-1).Draw(rt, "one")}
 			}
 		}
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/list", Last: true, Make: p.Steps[1].Make})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/list", Last: true, Make: p.Steps[1].Make})
 		dir, err := os.MkdirTemp("", "order-")
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)

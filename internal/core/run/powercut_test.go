@@ -53,7 +53,7 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 		}
 		var cuts []cut
 		r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
-			if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Put {
+			if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Copy {
 				return
 			}
 			if done = append(done, p.Steps[e.Step].Path); len(done) <= 3 || len(done)%20 == 0 || len(done) == len(want) {

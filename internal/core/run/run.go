@@ -58,7 +58,7 @@ type Failure struct {
 // A Report is how a run ended.
 type Report struct {
 	Done      int           `json:"done"`              // steps that succeeded
-	Put       int           `json:"put"`               // files among them
+	Put       int           `json:"copied"`            // files among them
 	Bytes     int64         `json:"bytes"`             // in those files
 	Verify    Verify        `json:"verify"`            // how files were checked
 	Kept      int           `json:"kept,omitempty"`    // files that were copied to this computer first

@@ -38,7 +38,7 @@ func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Put, Path: "FULL/" + name, Label: name, Size: int64(n), Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/" + name, Label: name, Size: int64(n), Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
 		p.Bytes += int64(n)
 		want["FULL/"+name] = data
 	}

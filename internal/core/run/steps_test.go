@@ -41,7 +41,7 @@ func written(text string) *shape.Spec {
 }
 
 func text(path, text string, needs ...int) plan.Step {
-	return plan.Step{Kind: plan.Put, Path: path, Make: written(text), Size: int64(len(text)), Needs: needs}
+	return plan.Step{Kind: plan.Copy, Path: path, Make: written(text), Size: int64(len(text)), Needs: needs}
 }
 
 func carry(t *testing.T, p *plan.Plan, to target.Target) run.Report {
@@ -122,8 +122,8 @@ func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 	dir, to := stick(t, map[string]string{"FULL/a.iso": strings.Repeat("alpha", 100_000), "cfg": "old", "mine": "mine"})
 	kept := filepath.Join(t.TempDir(), "kept")
 	p := &plan.Plan{KeptIn: kept, Steps: []plan.Step{
-		{Kind: plan.Keep, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso")},
-		{Kind: plan.Keep, Path: "cfg", Was: was(t, to, "cfg")},
+		{Kind: plan.Backup, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso")},
+		{Kind: plan.Backup, Path: "cfg", Was: was(t, to, "cfg")},
 		{Kind: plan.Remove, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso"), Needs: []int{0}},
 		{Kind: plan.Replace, Path: "cfg", Make: written("new"), Size: 3, Was: was(t, to, "cfg"), Needs: []int{1}},
 		{Kind: plan.RemoveFolder, Path: "FULL"},
@@ -172,7 +172,7 @@ func TestNothingGoesWhenItsCopyCannotBeMade(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "no folder")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))
 	p := &plan.Plan{KeptIn: file, Steps: []plan.Step{
-		{Kind: plan.Keep, Path: "a.iso", Was: was(t, to, "a.iso")},
+		{Kind: plan.Backup, Path: "a.iso", Was: was(t, to, "a.iso")},
 		{Kind: plan.Remove, Path: "a.iso", Was: was(t, to, "a.iso"), Needs: []int{0}},
 	}}
 	r := carry(t, p, to)

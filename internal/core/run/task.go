@@ -139,9 +139,9 @@ func (t *task) count(took time.Duration) {
 		r.Moved++
 	case plan.Remove:
 		r.Removed++
-	case plan.Keep:
+	case plan.Backup:
 		r.Kept++
-	case plan.Put, plan.Replace:
+	case plan.Copy, plan.Replace:
 		if t.bytes == 0 && t.s.Make.AtMost { // it was not needed
 			return
 		}
@@ -248,7 +248,7 @@ func (t *task) is(ctx context.Context, err error) (bool, error) {
 	case plan.Move:
 		is, err := to.Stat(ctx, s.Path)
 		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size), err
-	case plan.Put, plan.Replace:
+	case plan.Copy, plan.Replace:
 		if errors.Is(err, target.ErrExists) || errors.Is(err, target.ErrChanged) {
 			return t.same(ctx)
 		}
@@ -293,9 +293,9 @@ func (t *task) try(ctx context.Context) (sum string, err error) {
 		return "", to.MakeFolder(ctx, s.Path)
 	case plan.Move:
 		return "", to.Rename(ctx, s.From, s.Path)
-	case plan.Keep:
+	case plan.Backup:
 		return t.keep(ctx)
-	case plan.Put, plan.Replace:
+	case plan.Copy, plan.Replace:
 		return t.put(ctx)
 	}
 	return "", fmt.Errorf("unknown step %q", s.Kind)

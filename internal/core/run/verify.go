@@ -34,9 +34,9 @@ func ParseVerify(s string) (Verify, error) {
 func (v Verify) Words() string {
 	switch v {
 	case VerifyNone:
-		return "not checked"
+		return "not verified"
 	case VerifySize:
-		return "of the right length"
+		return "sizes compared"
 	case VerifyFull:
 	}
 	return "read back"

@@ -140,7 +140,7 @@ func (p *Checker) Check(ctx context.Context) (*check.Report, error) {
 		return nil, err
 	}
 	if s.contiguous() {
-		to = withPieces(ctx, to, s.dir)
+		to = withFragments(ctx, to, s.dir)
 	}
 	defer to.Close()
 	return check.Audit(ctx, to, s.Profiles, s.set, check.Options{

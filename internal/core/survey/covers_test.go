@@ -100,7 +100,7 @@ func TestCoversFollowTheirTitle(t *testing.T) {
 		"FACES/front/VSP-20417.jpg -> FACES/front/VSP-20999.jpg",
 		"TUNE/VSP-20417.tune -> TUNE/VSP-20999.tune",
 	}, steps(p, plan.Move))
-	assert.Empty(t, steps(p, plan.Put), "nothing is written again")
+	assert.Empty(t, steps(p, plan.Copy), "nothing is written again")
 	w.fill(0)
 	assert.FileExists(t, w.at("stick", "FACES/front/VSP-20999.jpg"))
 	assert.NoFileExists(t, w.at("stick", "FACES/front/VSP-20417.jpg"))
@@ -121,7 +121,7 @@ func TestCoversComeAfterTheirTitles(t *testing.T) {
 	coretest.Write(t, w.dir, "games/Copper Tide.png", drawn(t, 400, 600, color.Black))
 	w.scanned()
 	p := w.look(0).Plan()
-	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Put), "a run of its own")
+	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Copy), "a run of its own")
 }
 
 // TestACarryStickHoldsTheCoversOfAnotherTarget fills a stick with the covers of a console's disk, in its layout, whatever the disk itself takes.
@@ -143,7 +143,7 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"Ropewalk": "copy", "Tide Pool": "no cover", "Copper Tide": "no loader"}, says)
 	p := board[1].Plan()
-	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Put), "nothing but the cover: no game, no start file, no list")
+	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Copy), "nothing but the cover: no game, no start file, no list")
 	assert.Less(t, p.Bytes, int64(size.MiB))
 	for _, h := range board.Distribute(w.bench, []int{0, 1, 2}).Homes {
 		assert.NotEqual(t, 1, h.Target, "it is no home")
@@ -200,7 +200,7 @@ func TestCoversGoOverFTP(t *testing.T) {
 	defer to.Close()
 	r := run.Run(context.Background(), look.Plan(), to, run.Options{}, func(run.Event) {})
 	require.Len(t, r.Failed, 1, "one picture is none, and the rest goes on")
-	assert.Contains(t, r.Failed[0].Say, "it is a web page, and no picture")
+	assert.Contains(t, r.Failed[0].Say, "it is a web page, not a picture")
 	look.Wrote(w.o.Cache, r.Wrote)
 	list, err := sim.Loaders["gantry"].List(os.DirFS(filepath.Join(console, "hd1")))
 	require.NoError(t, err)
@@ -221,5 +221,5 @@ func TestCoversGoOverFTP(t *testing.T) {
 		}
 	}
 	assert.Equal(t, shown, covers, "the check knows them, too")
-	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Put), "nothing else is left to do")
+	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Copy), "nothing else is left to do")
 }

@@ -15,18 +15,18 @@ type pieced struct {
 	behind *drive.Target
 }
 
-// Pieces asks the drive.
-func (p *pieced) Pieces(ctx context.Context, path string) (int, error) {
-	return p.behind.Pieces(ctx, path)
+// Fragments asks the drive.
+func (p *pieced) Fragments(ctx context.Context, path string) (int, error) {
+	return p.behind.Fragments(ctx, path)
 }
 
 // Close lets go of both.
 func (p *pieced) Close() error { return errors.Join(p.Target.Close(), p.behind.Close()) }
 
-// withPieces looks for the drive behind a folder. Where there is none, or it may not be read, the target stays as it is, and it
+// withFragments looks for the drive behind a folder. Where there is none, or it may not be read, the target stays as it is, and it
 // cannot be known in how many pieces files lie.
-func withPieces(ctx context.Context, p target.Target, dir string) target.Target {
-	if _, ok := p.(target.Piecer); ok {
+func withFragments(ctx context.Context, p target.Target, dir string) target.Target {
+	if _, ok := p.(target.FragmentCounter); ok {
 		return p
 	}
 	d, part, err := drives.Here.Target(ctx, dir)

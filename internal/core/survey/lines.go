@@ -116,7 +116,7 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 			}
 		case plan.MakeFolder:
 			add(Line{Path: step.Path, Folder: true, State: New, Rule: step.Why, Title: -1})
-		case plan.Put, plan.Replace:
+		case plan.Copy, plan.Replace:
 			st := New
 			if step.Kind == plan.Replace {
 				st = Replaced

@@ -107,7 +107,7 @@ func TestAListThatIsNoneIsNotWrittenOver(t *testing.T) {
 	assert.Equal(t, 1, p.Loses(), "it is a loss like any other")
 	w.bench.Targets[0].BackupTo = filepath.Join(w.dir, "kept")
 	p = w.look(0).Plan()
-	assert.Contains(t, []plan.Kind{p.Steps[0].Kind, p.Steps[1].Kind}, plan.Keep, "and is backed up first, where that is wanted")
+	assert.Contains(t, []plan.Kind{p.Steps[0].Kind, p.Steps[1].Kind}, plan.Backup, "and is backed up first, where that is wanted")
 }
 
 // TestWhatSystemsLeaveIsNoGame: files that systems put beside others are neither listed, nor reported, nor counted, whatever they are named.

@@ -197,7 +197,7 @@ func (s *Survey) withDamaged() map[string]bool {
 	out := s.changed
 	for i := range s.Config.Fixes {
 		m := &s.Config.Fixes[i]
-		k := slices.IndexFunc(s.There, func(e target.Entry) bool { return m.Do == fix.Put && e.Path == m.Path })
+		k := slices.IndexFunc(s.There, func(e target.Entry) bool { return m.Do == fix.Copy && e.Path == m.Path })
 		if k < 0 || m.Changed(s.There[k].Size, s.There[k].Modified) {
 			continue
 		}

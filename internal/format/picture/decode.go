@@ -65,7 +65,7 @@ func header(source io.Reader) (head image.Config, format string, err error) {
 	head, format, err = image.DecodeConfig(io.TeeReader(source, &limited{&first, 512}))
 	switch {
 	case err != nil && page(first.Bytes()):
-		return head, "", errors.New("it is a web page, and no picture")
+		return head, "", errors.New("it is a web page, not a picture")
 	case err != nil && first.Len() == 0:
 		return head, "", errors.New("it is empty")
 	case err != nil:

@@ -56,7 +56,7 @@ func (v *Volume) MakeFolder(ctx context.Context, name string) error {
 }
 
 func (v *Volume) makeOne(ctx context.Context, name string) error {
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return err
 	}
 	parent, base, err := v.parentOf("make", name)
@@ -116,7 +116,7 @@ func (v *Volume) Remove(ctx context.Context, name string) error {
 			return &fs.PathError{Op: "remove", Path: name, Err: errors.New("the folder is not empty")}
 		}
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return err
 	}
 	runs, err := v.runsOf(n)
@@ -152,7 +152,7 @@ func (v *Volume) Rename(ctx context.Context, from, to string) error {
 			return &fs.PathError{Op: "rename", Path: to, Err: errors.New("a folder cannot be moved into itself")}
 		}
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return err
 	}
 	if _, err := v.runsOf(n); err != nil {
@@ -277,7 +277,7 @@ func (v *Volume) Truncate(ctx context.Context, name string, to int64) error {
 	if to > v.f.LargestFile() {
 		return &fs.PathError{Op: "truncate", Path: name, Err: fmt.Errorf("no file can have more than %s here", size.Format(v.f.LargestFile()))}
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return err
 	}
 	runs, err := v.runsOf(n)
@@ -371,7 +371,7 @@ func (v *Volume) SetLabel(ctx context.Context, label string) error {
 	if why := v.f.CheckLabel(label); why != "" {
 		return fmt.Errorf("the label %q is not possible: %s", label, why)
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return err
 	}
 	d, err := v.open(v.root)

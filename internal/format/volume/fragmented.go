@@ -94,27 +94,27 @@ func (e *NoHoleError) Error() string {
 	return fmt.Sprintf("%s cannot be brought into one piece: %s, also after moving what may be moved", e.Path, e.FragmentedError.Error())
 }
 
-// Gather brings a file into one piece, by writing it again into a free one; the old one stays until that is done. Where no
+// Defragment brings a file into one piece, by writing it again into a free one; the old one stays until that is done. Where no
 // free piece is large enough, others are moved out of the way if move is set, each in the same safe way. It tells which were
 // moved. progress is reported the bytes that were copied.
-func (v *Volume) Gather(ctx context.Context, name string, move bool, progress func(n int64)) (moved []string, err error) {
+func (v *Volume) Defragment(ctx context.Context, name string, move bool, progress func(n int64)) (moved []string, err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	n, err := v.find("gather", name)
+	n, err := v.find("defragment", name)
 	if err != nil {
 		return nil, err
 	}
 	if n.Folder {
-		return nil, &fs.PathError{Op: "gather", Path: name, Err: errors.New("it is a folder")}
+		return nil, &fs.PathError{Op: "defragment", Path: name, Err: errors.New("it is a folder")}
 	}
 	runs, err := v.runsOf(n)
 	if err != nil {
-		return nil, &fs.PathError{Op: "gather", Path: name, Err: err}
+		return nil, &fs.PathError{Op: "defragment", Path: name, Err: err}
 	}
 	if len(Merge(runs)) < 2 {
 		return nil, nil
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return nil, err
 	}
 	if err := v.flush(); err != nil {

@@ -53,7 +53,7 @@ func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
 		if !slices.ContainsFunc(left.Findings, func(f Finding) bool { return !hopeless(f) }) {
 			break
 		}
-		if err := v.may(ctx); err != nil {
+		if err := v.beginWrite(ctx); err != nil {
 			return first, left, err
 		}
 		for _, kind := range order {

@@ -308,8 +308,8 @@ func (v *Volume) load(ctx context.Context) error {
 	return nil
 }
 
-// may reports why nothing can be written, or begins writing.
-func (v *Volume) may(ctx context.Context) error {
+// beginWrite reports why nothing can be written, or begins writing.
+func (v *Volume) beginWrite(ctx context.Context) error {
 	if v.broken != nil {
 		return v.broken
 	}

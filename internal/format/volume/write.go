@@ -66,7 +66,7 @@ func (v *Volume) begin(ctx context.Context, name string, over *Node, n int64, co
 	if n > v.f.LargestFile() {
 		return nil, &fs.PathError{Op: "create", Path: name, Err: fmt.Errorf("it has %s, and no file can have more than %s here", size.Format(n), size.Format(v.f.LargestFile()))}
 	}
-	if err := v.may(ctx); err != nil {
+	if err := v.beginWrite(ctx); err != nil {
 		return nil, err
 	}
 	w := &Writer{v: v, ctx: ctx, name: name, over: over}

@@ -301,8 +301,8 @@ func (c *content) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	return nil, 0, 0, false
 }
 
-// Pieces is in how many pieces a file lies.
-func (p *Target) Pieces(_ context.Context, name string) (int, error) {
+// Fragments is in how many fragments a file lies.
+func (p *Target) Fragments(_ context.Context, name string) (int, error) {
 	runs, err := p.v.Extents(name)
 	if err != nil {
 		return 0, p.explain("looking at", name, err)

@@ -143,7 +143,7 @@ func TestEveryFileContiguous(t *testing.T) {
 	require.NoError(t, a.Commit())
 	require.NoError(t, b.Commit())
 	for _, n := range []string{"a.iso", "b.iso"} {
-		k, err := p.Pieces(ctx, n)
+		k, err := p.Fragments(ctx, n)
 		require.NoError(t, err)
 		assert.Equal(t, 1, k)
 	}

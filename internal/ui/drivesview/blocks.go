@@ -45,8 +45,8 @@ func (m *Model) mapActions() []state.Action {
 		state.Do("down j", "down", state.Just(func() { m.move(m.cols) })),
 		state.Do("n", "next fragmented", state.Just(func() { m.nextPiece() })),
 		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
-		state.Do("m", "defragment this file", func() tea.Cmd { return m.gather(false) }),
-		state.Do("M", "all of them", func() tea.Cmd { return m.gather(true) }),
+		state.Do("m", "defragment this file", func() tea.Cmd { return m.defragment(false) }),
+		state.Do("M", "all of them", func() tea.Cmd { return m.defragment(true) }),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
 	}
 }
@@ -76,7 +76,7 @@ func (m *Model) under() (c blockmap.Cell, ok bool) {
 
 // nextPiece goes to the next file that lies fragmented.
 func (m *Model) nextPiece() {
-	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Pieces }, "No file is fragmented.")
+	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Fragmented }, "No file is fragmented.")
 }
 
 // nextFile goes to where the next file begins.
@@ -105,8 +105,8 @@ func (m *Model) next(want func(blockmap.Cell) bool, none string) {
 	m.d.Notice = none
 }
 
-// gather brings the file under the cursor, or all, into one piece.
-func (m *Model) gather(all bool) tea.Cmd {
+// defragment brings the file under the cursor, or all, into one piece.
+func (m *Model) defragment(all bool) tea.Cmd {
 	if !m.idle() || m.lay == nil {
 		return nil
 	}
@@ -115,7 +115,7 @@ func (m *Model) gather(all bool) tea.Cmd {
 		for _, f := range m.lay.Fragmented() {
 			names = append(names, f.Path)
 		}
-	} else if c, ok := m.under(); ok && c.Kind == blockmap.Pieces {
+	} else if c, ok := m.under(); ok && c.Kind == blockmap.Fragmented {
 		names = append(names, m.lay.Files[c.File].Path)
 	}
 	if len(names) == 0 {
@@ -142,7 +142,7 @@ func (m *Model) gather(all bool) tea.Cmd {
 		}
 		moved := 0
 		for _, n := range names {
-			others, err := v.Gather(ctx, n, true, nil)
+			others, err := v.Defragment(ctx, n, true, nil)
 			if err != nil {
 				return doneMsg{err: err, change: true}
 			}
@@ -212,7 +212,7 @@ func (m *Model) mapWhy() state.Why {
 	if c.Mixed {
 		w.Say += fmt.Sprintf(" Of these %s, %s are in use.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
 	}
-	if c.Kind == blockmap.Pieces {
+	if c.Kind == blockmap.Fragmented {
 		w.Ways = []string{"m rewrites it contiguously, and moves other files out of the way if needed"}
 	}
 	return w

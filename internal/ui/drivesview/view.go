@@ -425,7 +425,7 @@ func (m *Model) block(t *style.Theme, cells []blockmap.Cell, i int, at blockmap.
 // look is the colour and the sign of a cell.
 func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
 	switch c.Kind {
-	case blockmap.Pieces:
+	case blockmap.Fragmented:
 		return t.Bad, t.Glyph("▓")
 	case blockmap.Folder:
 		return t.Good, t.Glyph("▪")

@@ -299,7 +299,7 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) strin
 	pathWidth := max(10, w-1-10-12-12-3)
 	if w < 90 { // no column for what is nearly always the same word
 		path := s.Path
-		if s.Kind != plan.Put {
+		if s.Kind != plan.Copy {
 			path = what + " " + path
 		}
 		if s.Kind == plan.Move {

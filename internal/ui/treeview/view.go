@@ -109,7 +109,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		if x.Size > 0 {
 			amount = size.Column(x.Size)
 		}
-		if x.Writes() || x.Kind == plan.Keep {
+		if x.Writes() || x.Kind == plan.Backup {
 			took = speed.Of(1, x.Size).String()
 		}
 		shown := x.Path

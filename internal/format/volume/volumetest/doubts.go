@@ -62,7 +62,7 @@ func (f Filesystem) comesBack(t *testing.T) {
 	require.NoError(t, v.Close())
 	device := &forgetful{d, true}
 	v = f.open(t, device)
-	_, err := v.Gather(ctx, "big", true, nil)
+	_, err := v.Defragment(ctx, "big", true, nil)
 	require.ErrorContains(t, err, "it reads back differently")
 	_ = v.Close()
 	got, err := Contents(f.open(t, d))
@@ -72,7 +72,7 @@ func (f Filesystem) comesBack(t *testing.T) {
 	}
 	device.spoils = false
 	v = f.open(t, device)
-	_, err = v.Gather(ctx, "big", true, nil)
+	_, err = v.Defragment(ctx, "big", true, nil)
 	require.NoError(t, err, "on one that keeps it, it is done")
 	require.NoError(t, v.Close())
 	runs, err := f.open(t, d).Extents("big")

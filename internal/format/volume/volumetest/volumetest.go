@@ -197,8 +197,8 @@ func Run(t *testing.T, f Filesystem) {
 	t.Run("a device that fails", f.failures)
 	t.Run("a full volume", f.full)
 	t.Run("files fragmented", f.pieces)
-	t.Run("a cut while files are gathered", f.gatherCuts)
-	t.Run("what is gathered comes back", f.comesBack)
+	t.Run("a cut while files are defragmented", f.defragmentCuts)
+	t.Run("what is defragmented comes back", f.comesBack)
 	t.Run("folders in folders", f.deep)
 	t.Run("damage is repaired", f.damage)
 	t.Run("damage of every field loses nothing", f.spoils)
@@ -534,10 +534,10 @@ func (f Filesystem) pieces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Greater(t, len(volume.Merge(runs)), 1)
 	var pe *volume.FragmentedError
-	_, err = v.Gather(ctx, "big", false, nil)
+	_, err = v.Defragment(ctx, "big", false, nil)
 	require.ErrorAs(t, err, &pe, "without moving others there is no space contiguous")
 	copied := int64(0)
-	moved, err := v.Gather(ctx, "big", true, func(n int64) { copied += n })
+	moved, err := v.Defragment(ctx, "big", true, func(n int64) { copied += n })
 	require.NoError(t, err)
 	assert.NotEmpty(t, moved)
 	assert.Positive(t, copied)
@@ -561,9 +561,9 @@ func (f Filesystem) pieces(t *testing.T) {
 	assert.Empty(t, h.Findings)
 }
 
-// gatherCuts brings a file into one piece, moving others, and cuts the device off after every sector written: all files stay as
+// defragmentCuts brings a file into one piece, moving others, and cuts the device off after every sector written: all files stay as
 // they were.
-func (f Filesystem) gatherCuts(t *testing.T) {
+func (f Filesystem) defragmentCuts(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
 	free, err := v.FreeBytes(ctx)
@@ -602,7 +602,7 @@ func (f Filesystem) gatherCuts(t *testing.T) {
 	require.NoError(t, v.Close())
 	v = f.open(t, d)
 	d.Noting, d.Writes = true, nil
-	_, err = v.Gather(ctx, "TORN", true, nil)
+	_, err = v.Defragment(ctx, "TORN", true, nil)
 	require.NoError(t, err)
 	require.NoError(t, v.Close())
 	d.Noting = false
