@@ -83,8 +83,8 @@ func TestFloors(t *testing.T) {
 					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
 				}
 			}
-			if under(imp, "internal/judge", "internal/coretest", "internal/target/placetest", "internal/draw/scene/scenetest") {
-				assert.True(t, under(path, "internal/target/placetest"), "only tests may import %s, and %s does", imp, path)
+			if under(imp, "internal/judge", "internal/coretest", "internal/target/targettest", "internal/draw/scene/scenetest") {
+				assert.True(t, under(path, "internal/target/targettest"), "only tests may import %s, and %s does", imp, path)
 			}
 		}
 	}

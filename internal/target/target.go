@@ -2,7 +2,7 @@
 // on it, and how bytes get there so that an interrupted run leaves no damage.
 //
 // [Target] is the one interface; each kind of target is a package below this one,
-// and internal/target/placetest is the suite that all of them pass.
+// and internal/target/targettest is the suite that all of them pass.
 package target
 
 import (

@@ -1,4 +1,4 @@
-// Package share gives every title a home among several targets. It is pure arithmetic: rooms and times
+// Package distribute gives every title a home among several targets. It is pure arithmetic: rooms and times
 // in, homes out, and the same input gives the same homes.
 //
 // What counts, in this order: what is there already stays there; as many titles as possible of the

@@ -1,4 +1,4 @@
-// Package pace tells in advance how long writing takes: what a connection usually bears, and what has been
+// Package estimate tells in advance how long writing takes: what a connection usually bears, and what has been
 // learnt of a target in past runs.
 package estimate
 

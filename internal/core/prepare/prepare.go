@@ -1,4 +1,4 @@
-// Package ready makes a bare or used drive one that a loader accepts, in one act: partition table, filesystem, label, the
+// Package prepare makes a bare or used drive one that a loader accepts, in one act: partition table, filesystem, label, the
 // folders of the console, and the loader's own files. [Make] says beforehand what will be done and what will be lost, [Plan.Do] does it
 // through the guard of package drives, and checks it.
 package prepare

@@ -1,4 +1,4 @@
-// Package spell writes names with the characters that a target permits: letters
+// Package sanitize writes names with the characters that a target permits: letters
 // lose their accents, other scripts are transliterated, and what has no
 // counterpart gives way to a space.
 package sanitize

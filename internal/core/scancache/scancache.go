@@ -1,4 +1,4 @@
-// Package seen keeps what scans have found out, so that nothing is looked at twice: a SQLite
+// Package scancache keeps what scans have found out, so that nothing is looked at twice: a SQLite
 // file in the user's cache folder. Nothing in it is the user's own work, and it may be
 // deleted at any time.
 //

@@ -90,7 +90,7 @@ func TestConformance(t *testing.T) {
 			if c.scheme != partition.None {
 				at = partition.Align
 			}
-			placetest.Run(t, func(t *testing.T) target.Target {
+			targettest.Run(t, func(t *testing.T) target.Target {
 				img := image(t, c.fs, c.scheme, c.n)
 				t.Cleanup(func() { judged(t, img, c.fs, at) })
 				return open(t, img, drive.Options{})

@@ -24,7 +24,7 @@ func TestConformance(t *testing.T) {
 		"declared FAT32": {Filesystem: "fat32", Capacity: 58 * size.GiB},
 	} {
 		t.Run(name, func(t *testing.T) {
-			placetest.Run(t, func(t *testing.T) target.Target {
+			targettest.Run(t, func(t *testing.T) target.Target {
 				p, err := folder.Open(t.TempDir(), opts)
 				require.NoError(t, err)
 				return p

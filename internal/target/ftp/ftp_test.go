@@ -44,7 +44,7 @@ func open(t testing.TB, port int, root string, o ftp.Options) *ftp.Target {
 func TestConformance(t *testing.T) {
 	for name, o := range map[string]ftp.Options{"vsftpd": {}, "with a space": {Capacity: 64 * size.MiB}} {
 		t.Run(name, func(t *testing.T) {
-			placetest.Run(t, func(t *testing.T) target.Target {
+			targettest.Run(t, func(t *testing.T) target.Target {
 				port, root := judge.FTP(t, t.TempDir())
 				return open(t, port, root, o)
 			})
@@ -76,7 +76,7 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			placetest.Run(t, func(t *testing.T) target.Target {
+			targettest.Run(t, func(t *testing.T) target.Target {
 				ftp.Forget()
 				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
 				require.NoError(t, err)
@@ -119,7 +119,7 @@ func serve(t testing.TB, dir string, h ftpd.Habits) *ftpd.Server {
 func TestConsoles(t *testing.T) {
 	for name, h := range consoles {
 		t.Run(name, func(t *testing.T) {
-			placetest.Run(t, func(t *testing.T) target.Target {
+			targettest.Run(t, func(t *testing.T) target.Target {
 				s := serve(t, t.TempDir(), h)
 				p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), User: h.User, Password: h.Password, Idle: h.Idle})
 				require.NoError(t, err)

@@ -41,7 +41,7 @@ func certificate(t *testing.T) *tls.Config {
 
 func TestOverTLS(t *testing.T) {
 	secure := certificate(t)
-	placetest.Run(t, func(t *testing.T) target.Target {
+	targettest.Run(t, func(t *testing.T) target.Target {
 		s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, Restart: true, Sizes: true, Machine: true})
 		p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Unchecked: true})
 		require.NoError(t, err)

@@ -49,7 +49,7 @@ func TestConformance(t *testing.T) {
 			if c.share == "open" {
 				o.User, o.Password = "", ""
 			}
-			placetest.Run(t, func(t *testing.T) target.Target { return open(t, s, c.share, o) })
+			targettest.Run(t, func(t *testing.T) target.Target { return open(t, s, c.share, o) })
 		})
 	}
 }
@@ -59,7 +59,7 @@ func TestConformanceFarAway(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	far := *s
 	far.Port = judge.Far(t, s.Port, 30*time.Millisecond, 1e6)
-	placetest.Run(t, func(t *testing.T) target.Target {
+	targettest.Run(t, func(t *testing.T) target.Target {
 		return open(t, &far, "games", smb.Options{User: s.User, Password: s.Password, Timeout: 10 * time.Second})
 	})
 }

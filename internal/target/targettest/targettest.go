@@ -1,5 +1,5 @@
-// Package placetest is the suite that every kind of target passes.
-package placetest
+// Package targettest is the suite that every kind of target passes.
+package targettest
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-// Package proofview is the fifth stage: what the console will list, as it will show it; what is wrong on the target, and
+// Package checkview is the fifth stage: what the console will list, as it will show it; what is wrong on the target, and
 // what fixes it; and what to do at the console.
 package checkview
 

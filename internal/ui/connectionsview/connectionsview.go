@@ -1,4 +1,4 @@
-// Package hookview is the panel of what is joined to what: this computer, the consoles, the boxes and the drives, with addresses, ports, and
+// Package connectionsview is the panel of what is joined to what: this computer, the consoles, the boxes and the drives, with addresses, ports, and
 // what must be running; a test of each link; and what to set for a cable of its own.
 package connectionsview
 

@@ -1,4 +1,4 @@
-// Package intakeview is the first stage: what have I got? Titles by platform, and
+// Package gamesview is the first stage: what have I got? Titles by platform, and
 // the evidence for the one under the cursor.
 package gamesview
 

@@ -1,4 +1,4 @@
-// Package desk is the state that all screens share: the bench, the titles, what
+// Package state is the state that all screens share: the bench, the titles, what
 // every target makes of them, the runs under way and the checks. Screens read it
 // and call its methods; slow work goes on in commands and comes back as messages.
 package state
