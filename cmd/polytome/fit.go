@@ -175,7 +175,7 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 		}
 	}
 	if foreign > 0 {
-		fmt.Fprintf(out, "  %s has no use for %s more.\n", s.Shown(), size.Count(foreign, "title"))
+		fmt.Fprintf(out, "  %s does not use %s more.\n", s.Shown(), size.Count(foreign, "title"))
 	}
 	leaves := ", leaves " + size.Format(r.Left)
 	if r.Facts.Unknown {

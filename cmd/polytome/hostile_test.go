@@ -93,10 +93,10 @@ func TestAListOfKeptFilesOfAStranger(t *testing.T) {
 	dir, stick := t.TempDir(), t.TempDir()
 	coretest.Write(t, dir, "files/a.txt", []byte("a"))
 	for line, say := range map[string]string{
-		`{"path":"a.txt","size":-5,"sum":""}`:                          "which no file has",
-		`{"path":"a.txt","size":98956046499840000,"sum":""}`:           "which no file has",
-		`{"path":"../a.txt","size":1,"sum":""}`:                        "leads out of the target",
-		`{"path":"a\u001b[31m.txt","size":1,"sum":""}`:                 "characters that no path holds",
+		`{"path":"a.txt","size":-5,"sum":""}`:                          "has the impossible length",
+		`{"path":"a.txt","size":98956046499840000,"sum":""}`:           "has the impossible length",
+		`{"path":"../a.txt","size":1,"sum":""}`:                        "is not a path inside the target",
+		`{"path":"a\u001b[31m.txt","size":1,"sum":""}`:                 "has forbidden characters",
 		`{"path":"` + strings.Repeat("x/", 1<<20) + `a.txt","size":1}`: "",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.jsonl"), []byte(line+"\n"+line+"\n"), 0o644))

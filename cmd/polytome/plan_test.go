@@ -62,11 +62,11 @@ func TestAPlanIsPlainDataAndLeadsToAnEmptyOne(t *testing.T) {
 	assert.Equal(t, 4, only)
 	_, except := plans("--except", "name:2")
 	assert.Equal(t, 6, except)
-	_, small := plans("--only", "verdict:as size<1500K")
+	_, small := plans("--only", "verdict:copy size<1500K")
 	assert.Equal(t, 4, small, "the filters are those of the screen")
 	status, _, stderr = polytome(t, "plan", "--bench", file, "--only", "colour:red")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, stderr, `there is no field "colour"`)
+	assert.Contains(t, stderr, `unknown field "colour"`)
 
 	status, out, stderr = polytome(t, "fill", "--bench", file, "--only", "name:2")
 	assert.Zero(t, status, out+stderr)
@@ -88,7 +88,7 @@ func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	before := files(t, stick)
 	status, _, stderr = polytome(t, "fill", "--bench", file, "--delete-others", "--only", "name:1")
 	assert.Equal(t, 2, status)
-	assert.Contains(t, stderr, "would have the rest leave")
+	assert.Contains(t, stderr, "would remove the rest")
 
 	b, err := bench.Load(file)
 	require.NoError(t, err)
@@ -117,7 +117,7 @@ func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	status, out, _ = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "already exists, and stays")
-	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "holds nothing that was kept"} {
+	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "is not a backup"} {
 		status, _, stderr := polytome(t, strings.Fields(args)...)
 		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "restore "+runs[0]) {
 			assert.NotZero(t, status)
@@ -154,11 +154,11 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.Zero(t, d.Goes[1])
 	assert.NotEmpty(t, d.Changes)
 	for args, say := range map[string]string{
-		"--what-if as=exfat":                               "say which with --target",
+		"--what-if as=exfat":                               "choose it with --target",
 		"--target North\x00stick --what-if sa=exfat":       `did you mean "as"?`,
 		"--target North\x00stick --what-if space":          "has no value",
 		"--target North\x00stick --what-if cluster=3KiB":   "a power of two",
-		"--target North\x00stick --what-if covers=perhaps": "write yes, no, or what they may take",
+		"--target North\x00stick --what-if covers=perhaps": "write yes, no, or a limit",
 		"--target North\x00stick --accept":                 "needs --bench, and --distribute or --what-if",
 	} {
 		var all []string
@@ -171,7 +171,7 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	}
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "capacity=116GiB", "--accept")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "Taken over into")
+	assert.Contains(t, out, "Saved in")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
 	assert.EqualValues(t, 116*size.GiB, b.Targets[0].Capacity)
@@ -187,7 +187,7 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "North stick with a second one like it at south-stick")
 	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "Hall pocket", "--what-if", "without", "--accept")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "Hall pocket taken away: 0 of the wanted titles that fit instead of")
+	assert.Contains(t, out, "Hall pocket removed from the bench: 0 of the selected titles fit instead of")
 	b, err = bench.Load(w.Bench)
 	require.NoError(t, err)
 	var names []string
@@ -205,7 +205,7 @@ func TestATargetThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.Bench, []byte(broken), 0o644))
 	status, out, stderr := polytome(t, "plan", "--bench", w.Bench)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "left out: the target Corvane disk:")
+	assert.Contains(t, stderr, "skipped: the target Corvane disk:")
 	assert.Contains(t, stderr, `did you mean "gantry"?`)
 	assert.Contains(t, out, "North stick: 44 files to write")
 	assert.Contains(t, out, "Hall pocket: ")
@@ -213,8 +213,8 @@ func TestATargetThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.Bench, []byte(strings.Replace(string(text), "everything = true", "evrything = true", 1)), 0o644))
 	status, _, stderr = polytome(t, "plan", "--bench", w.Bench)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, ":31:1: the key")
-	assert.Contains(t, stderr, "The last good version of it is kept as")
+	assert.Contains(t, stderr, ":31:1: unknown key")
+	assert.Contains(t, stderr, "The last good version is kept as")
 }
 
 func TestAPulledTargetIsPlannedWithWhatWasOnIt(t *testing.T) {
@@ -224,11 +224,11 @@ func TestAPulledTargetIsPlannedWithWhatWasOnIt(t *testing.T) {
 	require.NoError(t, os.Rename(stick, stick+"-pulled"))
 	status, out, stderr := polytome(t, "plan", "--bench", file)
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "Stick is away")
-	assert.Contains(t, out, "note: Stick is away")
+	assert.Contains(t, stderr, "Stick is not connected")
+	assert.Contains(t, out, "note: Stick is not connected")
 	status, _, stderr = polytome(t, "fill", "--bench", file)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "Stick is away, so nothing can be written to it")
+	assert.Contains(t, stderr, "Stick is not connected, so nothing can be written to it")
 }
 
 // TestTwoInstancesOnOneBench opens the screen twice, as a person would with two terminals.

@@ -95,7 +95,7 @@ func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 		list, err = run("runs")
 		require.NoError(t, err)
 		assert.Contains(t, list, "complete")
-		assert.Contains(t, list, "taken up by run 2")
+		assert.Contains(t, list, "resumed by run 2")
 		one, err := run("runs", "1")
 		require.NoError(t, err)
 		assert.Contains(t, one, "Tide Pool 0.fin")
@@ -104,7 +104,7 @@ func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 		assert.Contains(t, out, "no run to resume")
 		out, err = run("runs", "resume", "1")
 		assert.Error(t, err)
-		assert.Contains(t, out, "there is nothing left of it")
+		assert.Contains(t, out, "nothing is left to do")
 	}
 	assert.Positive(t, middle, "some are resumed in the middle of a file")
 }
@@ -114,7 +114,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	at := fmt.Sprintf("smb://127.0.0.1:%d/open", s.Port)
 	out := ok(t, "connections", "test", at)
-	assert.Contains(t, out, "lets guests in")
+	assert.Contains(t, out, "logs in guests")
 	assert.Contains(t, out, "resumes files              yes")
 	assert.Contains(t, out, "renames files              yes")
 	entries, err := os.ReadDir(s.Dir)
@@ -132,7 +132,7 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 
 	status, _, stderr := polytome(t, "connections", "test", fmt.Sprintf("smb://%s@127.0.0.1:%d/games", s.User, s.Port))
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "127.0.0.1 wants the password of "+s.User)
+	assert.Contains(t, stderr, "127.0.0.1 needs the password of "+s.User)
 }
 
 func TestHowFilesAreChecked(t *testing.T) {
@@ -148,7 +148,7 @@ func TestHowFilesAreChecked(t *testing.T) {
 	}
 	status, _, stderr := polytome(t, "runs", "x")
 	assert.Equal(t, statusUsage, status)
-	assert.Contains(t, stderr, "is no number of a run")
+	assert.Contains(t, stderr, "is not a run's number")
 }
 
 func TestProgressAsJSON(t *testing.T) {
@@ -200,7 +200,7 @@ func TestSourcesAreMovedWhenTheyHaveCopied(t *testing.T) {
 	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--verify", "size", "--move-sources", kept)
 	assert.Zero(t, status)
 	assert.Contains(t, out, "0 files of 0 titles")
-	assert.Contains(t, out, "it was not read back (--verify full does)")
+	assert.Contains(t, out, "it was not read back (use --verify full)")
 
 	require.NoError(t, os.RemoveAll(filepath.Join(target, "Carts")))
 	out = ok(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--move-sources", kept)
@@ -230,7 +230,7 @@ func TestAPasswordForScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(right, []byte(s.Password+"\r\nno more\n"), 0o600))
 	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
-	for args, says := range map[string]string{"": "127.0.0.1 wants the password of " + s.User, wrong: "the name or the password is wrong", none: "has no password in its first line", filepath.Join(dir, "gone"): "the password cannot be read"} {
+	for args, says := range map[string]string{"": "127.0.0.1 needs the password of " + s.User, wrong: "the name or the password is wrong", none: "has no password in its first line", filepath.Join(dir, "gone"): "the password cannot be read"} {
 		status, _, stderr := polytome(t, "connections", "test", at, "--password-file", args)
 		assert.Equal(t, statusFailed, status, args)
 		assert.Contains(t, stderr, says)
@@ -264,7 +264,7 @@ func TestAPasswordForScripts(t *testing.T) {
 	}
 	status, _, stderr = resume()
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "wants the password of "+s.User)
+	assert.Contains(t, stderr, "needs the password of "+s.User)
 	status, out, stderr := resume("--password-file", right)
 	assert.Equal(t, statusDone, status, out+stderr)
 	sameGames(t, games, s.Dir)

@@ -32,7 +32,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 	switch second, isSecond := strings.CutPrefix(text, "second="); {
 	case text == "without":
 		d, _ = all.Without(at)
-		what = "taken away"
+		what = "removed from the bench"
 		take = func() {
 			b.Targets = slices.Delete(b.Targets, at, at+1)
 		}
@@ -69,7 +69,7 @@ func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all su
 		for _, c := range d.Changes {
 			wanted := ""
 			if c.Chosen {
-				wanted = "wanted"
+				wanted = "selected"
 			}
 			fmt.Fprintf(out, "  %-40s %-10s -> %-10s %s\n", c.Label, c.Was, c.Is, wanted)
 		}

@@ -38,7 +38,7 @@ func TestDistributingOnTheScreen(t *testing.T) {
 	press(a, "s")
 	s := flat(a)
 	assert.Contains(t, s, "Distribute: 1 is where it belongs, 18 go, 2 left over")
-	assert.Contains(t, s, "it is there under another name, and is renamed")
+	assert.Contains(t, s, "already there under another name: it is renamed")
 	press(a, "down")
 	assert.Contains(t, flat(a), "Velvet Ballast nowhere North stick: bad; Ferry share: bad")
 	before, err := os.ReadFile(w.Bench)

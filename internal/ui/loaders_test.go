@@ -117,7 +117,7 @@ func TestFitLeavesOutWhatNoTargetTakes(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "2")
 	s := text(a)
-	assert.Contains(t, s, "35 titles more that this loader has no use for: / finds them")
+	assert.Contains(t, s, "35 more titles that this loader does not use: / finds them")
 	assert.NotContains(t, s, "Ropewalk")
 	press(a, "/", "Ropewalk", "enter")
 	s = text(a)

@@ -181,7 +181,7 @@ func TestARunThatInterruptedIsOffered(t *testing.T) {
 	assert.Contains(t, s, "47 of 47 done", "what was done is not done again")
 	press(a, "tab", "tab")
 	s = flat(a)
-	assert.Contains(t, s, "taken up")
+	assert.Contains(t, s, "resumed")
 	assert.Contains(t, s, "complete")
 	pump(a, a.state.LookBack())
 	assert.Nil(t, a.state.Question, "it is asked once")

@@ -73,7 +73,7 @@ const (
 	Stopped  State = "stopped"
 	NotAll   State = "not all" // something failed
 	Complete State = "complete"
-	Followed State = "taken up" // by a later run
+	Followed State = "resumed" // by a later run
 )
 
 // A Run is what is known of one.

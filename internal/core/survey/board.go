@@ -228,7 +228,7 @@ func (b Board) homeWhy(p *distribute.Problem, k int, h *Home) string {
 	mine := opts[slices.IndexFunc(opts, func(o distribute.Option) bool { return o.Target == h.Target })]
 	if mine.Stays {
 		if b[h.Target].Sheet.Fits(h.Title).Kind == fit.Renamed {
-			return "it is there under another name, and is renamed"
+			return "already there under another name: it is renamed"
 		}
 		return "it is already there"
 	}

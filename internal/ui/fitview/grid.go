@@ -44,17 +44,17 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	if reason > 0 {
 		head = append(head, style.Cell{Width: reason})
-		under = append(under, style.Cell{Text: "where to, or why not", Width: reason, FG: t.Dim})
+		under = append(under, style.Cell{Text: "path, or why not", Width: reason, FG: t.Dim})
 	}
 	out := []string{t.Row(w, false, head...), t.Row(w, false, under...)}
 	m.top = len(out)
 	foot := []string{}
 	if n := m.Hidden(); n > 0 {
-		who := "this loader has"
+		who := "this loader does"
 		if len(targets) > 1 {
-			who = "these loaders have"
+			who = "these loaders do"
 		}
-		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s more that %s no use for: / finds them", size.Count(n, "title"), who), w-2)))
+		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s that %s not use: / finds them", size.Count(n, "more title"), who), w-2)))
 	}
 	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)
