@@ -11,7 +11,7 @@ import (
 	"polytome/internal/core/shape"
 )
 
-// Pace is how fast the target takes files.
+// Speed is how fast the target takes files.
 func (s *Survey) Speed() estimate.Speed {
 	return s.Config.Speed.Speed(s.Config.Via).Limited(int64(s.Config.Rate))
 }
@@ -40,7 +40,10 @@ func (s *Survey) CheckTime(p *plan.Plan, v run.Verify) estimate.Range {
 	if len(p.Steps) == 0 || s.Sheet == nil {
 		return estimate.Range{}
 	}
-	listing := estimate.Range{Least: s.Took, Most: s.Took}
+	listing := estimate.Range{}
+	if s.Facts.Network != "" { // elsewhere it takes no time worth saying, and planning twice gives the same
+		listing = estimate.Range{Least: s.Took, Most: s.Took}
+	}
 	if check.UsualDepth(s.Config.Via) == check.Names {
 		return listing
 	}

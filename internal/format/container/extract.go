@@ -130,7 +130,7 @@ func extract(ctx context.Context, fsys fs.FS, name string, root *os.Root, to str
 	}
 	f, err := root.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return 0, errors.New("a file of that name is there already, and is left alone")
+		return 0, errors.New("already exists and was left alone")
 	}
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errWriting, err)
