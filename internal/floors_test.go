@@ -53,23 +53,27 @@ func under(path string, spaces ...string) bool {
 // upwards; see docs/architecture.md.
 func TestFloors(t *testing.T) {
 	terminal := []string{"charm.land/", "github.com/charmbracelet/", "github.com/spf13/cobra"}
-	lower := []string{"internal/core", "internal/target", "internal/format", "internal/sim", "internal/demo", "internal/size", "internal/draw"}
+	lower := []string{"internal/core", "internal/target", "internal/format", "internal/sim", "internal/demo",
+		"internal/size", "internal/draw"}
 	// from these rooms -> these rooms must not be imported
 	never := []struct {
 		from, to []string
 	}{
 		{[]string{"internal/size", "internal/sparse", "internal/filecopy"}, []string{"internal", "cmd"}},
 		{[]string{"internal/draw"}, []string{"cmd", "internal/ui", "internal/sim", "internal/demo"}},
-		{[]string{"internal/draw/typeface", "internal/draw/scene", "internal/draw/svg", "internal/draw/pdf"}, []string{"internal/core", "internal/target", "internal/format"}},
+		{[]string{"internal/draw/typeface", "internal/draw/scene", "internal/draw/svg", "internal/draw/pdf"},
+			[]string{"internal/core", "internal/target", "internal/format"}},
 		{[]string{"internal/core", "internal/target", "internal/format"}, []string{"internal/draw"}},
-		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/target", "internal/sim", "internal/demo"}},
+		{[]string{"internal/format"}, []string{"cmd", "internal/ui", "internal/core", "internal/target", "internal/sim",
+			"internal/demo"}},
 		{[]string{"internal/target"}, []string{"cmd", "internal/ui", "internal/core", "internal/sim", "internal/demo"}},
 		{[]string{"internal/core"}, []string{"cmd", "internal/ui", "internal/sim", "internal/demo"}},
 		{[]string{"internal/sim"}, []string{"cmd", "internal/ui", "internal/core", "internal/demo"}},
 		{[]string{"internal/demo"}, []string{"cmd", "internal/ui"}},
 		{[]string{"internal/ui"}, []string{"cmd", "internal/sim", "internal/demo"}},
 		{[]string{"internal/core/title"}, []string{"internal/core", "internal/target", "internal/format"}},
-		{[]string{"internal/core/layout", "internal/core/fit", "internal/core/plan"}, []string{"internal/target/folder", "internal/core/run", "internal/core/scan"}},
+		{[]string{"internal/core/layout", "internal/core/fit", "internal/core/plan"}, []string{"internal/target/folder",
+			"internal/core/run", "internal/core/scan"}},
 	}
 	for path, p := range packages(t) {
 		for _, imp := range p.Imports {
@@ -83,8 +87,10 @@ func TestFloors(t *testing.T) {
 					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
 				}
 			}
-			if under(imp, "internal/judge", "internal/coretest", "internal/target/targettest", "internal/draw/scene/scenetest") {
-				assert.True(t, under(path, "internal/target/targettest"), "only tests may import %s, and %s does", imp, path)
+			if under(imp, "internal/judge", "internal/coretest", "internal/target/targettest",
+				"internal/draw/scene/scenetest") {
+				assert.True(t, under(path, "internal/target/targettest"), "only tests may import %s, and %s does", imp,
+					path)
 			}
 		}
 	}

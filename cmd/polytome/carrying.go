@@ -34,9 +34,12 @@ type carrying struct {
 }
 
 func (c *carrying) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&c.verify, "verify", "", "how files are verified: none, size (compare the length), full (read back and compare)")
-	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false, "read sources for all targets at the same time, even from one disk (default: take turns)")
-	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto), "how to show progress on standard error: auto, plain or json")
+	cmd.Flags().StringVar(&c.verify, "verify", "",
+		"how files are verified: none, size (compare the length), full (read back and compare)")
+	cmd.Flags().BoolVar(&c.readAtOnce, "read-at-once", false,
+		"read sources for all targets at the same time, even from one disk (default: take turns)")
+	cmd.Flags().StringVar(&c.progress, "progress", string(progressAuto),
+		"how to show progress on standard error: auto, plain or json")
 }
 
 func (c *carrying) check() error {

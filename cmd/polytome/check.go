@@ -37,16 +37,19 @@ func checkCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "check [TARGET]",
 		Short: "Show what the loader will list on a target and what is wrong there, and fix it",
-		Long: `Check reads a target as the loader would and shows what it will list, what it will ignore
-and why, what keeps a game from starting, and what to do at the console. The target may be a folder, a drive, an image, a
-console or a share, filled by Polytome or by hand. Without --loader, the loaders are recognised by what is on the target.
-With a bench, or with --from, it also finds titles that should be there and are not.
+		Long: `Check reads a target as the loader would and shows what it will list, what it will ignore and why,
+what keeps a game from starting, and what to do at the console. The target may be a folder, a drive,
+an image, a console or a share, filled by Polytome or by hand. Without --loader, the loaders are
+recognised by what is on the target. With a bench, or with --from, it also finds titles that should
+be there and are not.
 
---quick looks at names and sizes only (the default over FTP); --full reads every byte and compares every checksum.
+--quick looks at names and sizes only (the default over FTP); --full reads every byte and compares
+every checksum.
 
---fix repairs what it can: it renames, moves, rewrites lists and settings, resizes pictures, defragments files and, with
---from or a bench, copies again what is damaged or missing. The steps are planned, shown and recorded like those of fill; --dry-run only shows
-them, and --only KIND fixes problems of one kind. Without --fix nothing is written.`,
+--fix repairs what it can: it renames, moves, rewrites lists and settings, resizes pictures,
+defragments files and, with --from or a bench, copies again what is damaged or missing. The steps
+are planned, shown and recorded like those of fill; --dry-run only shows them, and --only KIND fixes
+problems of one kind. Without --fix nothing is written.`,
 		Example: `  polytome check /media/stick
   polytome check --bench season.toml --target 'North stick' --full
   polytome check ftp://192.168.0.20/hd1 --loader gantry --json
@@ -109,7 +112,8 @@ func (p *checking) check(args []string) error {
 	case p.full && p.quick:
 		return usageError{errors.New("--full and --quick exclude each other; use one of them")}
 	case len(args) == 0 && p.to == "" && p.bench == "":
-		return usageError{errors.New("no target given: name a folder, drive, image or address, or a bench with --bench FILE")}
+		return usageError{errors.New("no target given: name a folder, drive, image or address, or a bench with " +
+			"--bench FILE")}
 	case len(args) > 0 && p.bench != "":
 		return usageError{errors.New("with --bench, choose the target with --target NAME")}
 	case len(args) > 0 && p.to != "" && p.to != args[0]:
@@ -119,7 +123,8 @@ func (p *checking) check(args []string) error {
 	}
 	for _, k := range p.kinds {
 		if !slices.Contains(check.Kinds(), check.Kind(k)) {
-			return usageError{fmt.Errorf("--only: %w", nearest.Unknown("kind of problem", k, strings.Split(kindWords(), ", ")))}
+			return usageError{fmt.Errorf("--only: %w", nearest.Unknown("kind of problem", k, strings.Split(kindWords(),
+				", ")))}
 		}
 	}
 	if len(args) > 0 {
@@ -228,7 +233,11 @@ func (p *checking) whose(ctx context.Context, set *loader.Set) error {
 		return err
 	}
 	var to target.Target
-	if err := letIn(func() (err error) { to, err = survey.OpenTarget(ctx, c.At, c, nil, false); return err }); err != nil {
+	if err := letIn(func() (err error) {
+		to, err = survey.OpenTarget(ctx, c.At, c, nil,
+			false)
+		return err
+	}); err != nil {
 		return err
 	}
 	defer to.Close()
@@ -253,12 +262,14 @@ func (p *checking) whose(ctx context.Context, set *loader.Set) error {
 		_ = (&loadersFlag{p}).Set(f.Profile.Name)
 		say = append(say, f.Profile.Shown)
 	}
-	fmt.Fprintf(stderr(), "polytome: checking for %s: found %s\n", strings.Join(say, " and "), strings.TrimPrefix(fit[0].Words(), "there is "))
+	fmt.Fprintf(stderr(), "polytome: checking for %s: found %s\n", strings.Join(say, " and "),
+		strings.TrimPrefix(fit[0].Words(), "there is "))
 	return nil
 }
 
 // fixAll carries out what fixes the findings of a target. It reports whether there was something to do.
-func (p *checking) fixAll(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, n int, r *check.Report) (bool, error) {
+func (p *checking) fixAll(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, n int,
+	r *check.Report) (bool, error) {
 	var kinds []check.Kind
 	for _, k := range p.kinds {
 		kinds = append(kinds, check.Kind(k))
@@ -270,7 +281,8 @@ func (p *checking) fixAll(ctx context.Context, out io.Writer, b *bench.Bench, al
 		}
 		return false, nil
 	}
-	f := &filling{out: out, progress: autoProgress(), asJSON: p.asJSON, dry: p.dry, remove: true, bench: b, unchecked: true}
+	f := &filling{out: out, progress: autoProgress(), asJSON: p.asJSON, dry: p.dry, remove: true, bench: b,
+		unchecked: true}
 	_, err := f.fix(ctx, all, n, fixes)
 	return true, err
 }

@@ -26,7 +26,8 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, stderr, "checking for Bellows and Mica: found", "it is found out whose target it is")
 	assert.Contains(t, out, "Check: Bellows and Mica will list 5 titles, and start 1 of them.")
-	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
+	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track "+
+		"file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
 	assert.Contains(t, out, "at the console: it will be listed, but not start")
 	assert.Contains(t, out, "-> give it the name in the cue sheet (--fix --only half)")
 	assert.Contains(t, out, "Files no loader knows, left alone: who has it.txt.")
@@ -77,7 +78,8 @@ func TestADamagedGameIsPutAgainFromTheSources(t *testing.T) {
 	fill := []string{"--from", w.Shelf, "--loader", "plover", "--to", stick, "--as", "fat32", "--capacity", "8GiB"}
 	_, _, stderr := polytome(t, append([]string{"fill"}, fill...)...)
 	require.NoError(t, os.MkdirAll(filepath.Join(stick, "system", "images"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(stick, "system", "images", "dulcimer-one.rom"), demo.SystemImage(1, 256<<10), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(stick, "system", "images", "dulcimer-one.rom"),
+		demo.SystemImage(1, 256<<10), 0o644))
 	prog := filepath.Join(stick, "packages", "Quillwork", "start.prog")
 	require.FileExists(t, prog, stderr)
 	require.NoError(t, os.Truncate(prog, 0))
@@ -130,9 +132,11 @@ func TestWhatTheCheckRefuses(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "ROWANN"), 0o755))
 	status, _, stderr = polytome(t, "check", dir)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is almost right; missing is ROWAN/rowan.run")
+	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is almost right; missing is "+
+		"ROWAN/rowan.run")
 	for _, args := range [][]string{
-		{"check", dir, "--full", "--quick"}, {"check", dir, "--only", "kit"}, {"check", dir, "--fix", "--only", "nonsense"}, {"check", dir, "--bench", "x.toml"}, {"check", "a", "--to", "b"}, {"check"},
+		{"check", dir, "--full", "--quick"}, {"check", dir, "--only", "kit"}, {"check", dir, "--fix", "--only",
+			"nonsense"}, {"check", dir, "--bench", "x.toml"}, {"check", "a", "--to", "b"}, {"check"},
 		{"checklist", "--tick", "1", "--loader", "rowan", "--to", dir}, {"connections", "cable"},
 	} {
 		status, _, stderr := polytome(t, args...)
@@ -147,11 +151,13 @@ func TestTheChecklistSaysWhatWasDone(t *testing.T) {
 	w := world(t)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
-	b.Targets = []bench.Target{{Name: "Pipit stick", At: filepath.Join(t.TempDir(), "stick"), Loader: "bellows", Via: "usb", As: "fat32", Capacity: 8 << 30, Everything: true}}
+	b.Targets = []bench.Target{{Name: "Pipit stick", At: filepath.Join(t.TempDir(), "stick"), Loader: "bellows",
+		Via: "usb", As: "fat32", Capacity: 8 << 30, Everything: true}}
 	require.NoError(t, os.MkdirAll(b.Targets[0].At, 0o755))
 	require.NoError(t, b.Save())
 	out := ok(t, "checklist", "--bench", w.Bench)
-	assert.Equal(t, "At the console: Pipit stick\n\n[ ] 1. Plug the stick into the Pipit Mini before you switch it on.\n", out, "nothing was put yet")
+	assert.Equal(t, "At the console: Pipit stick\n\n[ ] 1. Plug the stick into the Pipit Mini before you switch it "+
+		"on.\n", out, "nothing was put yet")
 	_, _, said := polytome(t, "fill", "--bench", w.Bench)
 	out = ok(t, "checklist", "--bench", w.Bench)
 	assert.Contains(t, out, "the first time takes longer", said)
@@ -178,7 +184,8 @@ func TestHostsOfABench(t *testing.T) {
 	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  connection     ftp: this computer itself")
 	assert.Contains(t, out, "answers on port")
 	assert.Contains(t, out, "must be  the Corvane, with its FTP server running")
-	out = ok(t, "connections", "cable", "--bench", w.Bench, "--target", "Corvane", "--interface", "lo", "--system", "windows")
+	out = ok(t, "connections", "cable", "--bench", w.Bench, "--target", "Corvane", "--interface", "lo", "--system",
+		"windows")
 	assert.Contains(t, out, "Set on this computer:")
 	assert.Contains(t, out, "255.255.255.0")
 	assert.Contains(t, out, "Afterwards, set back:")
@@ -192,21 +199,23 @@ func TestHostsOfABench(t *testing.T) {
 	assert.Contains(t, stderr, "only a target over a network can have a direct cable")
 }
 
-// TestWhatDoesNotStartIsNotThere spoils files that a fill takes for there by their names and lengths: the fill says that they do not start and how they are put right, and does so
-// where it is asked to.
+// TestWhatDoesNotStartIsNotThere spoils files that a fill takes for there by their names and lengths: the fill says
+// that they do not start and how they are put right, and does so where it is asked to.
 func TestWhatDoesNotStartIsNotThere(t *testing.T) {
 	dir := t.TempDir()
 	games, stick := filepath.Join(dir, "games"), filepath.Join(dir, "stick")
 	require.NoError(t, os.MkdirAll(stick, 0o755))
 	for _, disc := range []string{"1", "2"} {
 		sheet := "Two Tides (Disc " + disc + ")"
-		coretest.Write(t, games, sheet+".cue", []byte("FILE \""+sheet+".bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
+		coretest.Write(t, games, sheet+".cue",
+			[]byte("FILE \""+sheet+".bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
 		coretest.Write(t, games, sheet+".bin", coretest.Volume(t, "LAP_0001"+disc))
 	}
 	coretest.Write(t, games, "Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
 	coretest.Write(t, stick, "bellows/start.bin", []byte("x"))
 	fill := func(more ...string) (int, string) {
-		status, out, errs := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to", stick, "--as", "fat32"}, more...)...)
+		status, out, errs := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to", stick,
+			"--as", "fat32"}, more...)...)
 		return status, out + errs
 	}
 	status, out := fill()
@@ -253,7 +262,8 @@ func TestOneChecklist(t *testing.T) {
 	require.NoError(t, os.MkdirAll(stick, 0o755))
 	for disc := range 2 {
 		id := []string{"VSP-30001", "VSP-30002"}[disc]
-		coretest.Write(t, games, id+".iso", coretest.Image(t, coretest.Inf(id, "Two Sails", []string{"1/2", "2/2"}[disc], "full")))
+		coretest.Write(t, games, id+".iso", coretest.Image(t, coretest.Inf(id, "Two Sails",
+			[]string{"1/2", "2/2"}[disc], "full")))
 	}
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	coretest.Write(t, stick, "ROWAN/rowan.run", []byte("x"))

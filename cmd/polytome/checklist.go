@@ -19,8 +19,9 @@ func checklistCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "checklist",
 		Short: "Print what to do at the console, as plain text with boxes to tick",
-		Long: `Checklist prints what to do at the console after a target was filled. It depends on the loader's profile and on the last run: filled for the
-first time or added to, with covers or without, over a direct cable or not. Ticks are kept on the bench until the next run.`,
+		Long: `Checklist prints what to do at the console after a target was filled. It depends on the loader's
+profile and on the last run: filled for the first time or added to, with covers or without, over a
+direct cable or not. Ticks are kept on the bench until the next run.`,
 		Example: `  polytome checklist --bench season.toml
   polytome checklist --bench season.toml --target 'North stick' --tick 1 --tick 2
   polytome checklist --loader rowan --to /media/stick > checklist.txt`,
@@ -80,7 +81,8 @@ first time or added to, with covers or without, over a direct cable or not. Tick
 					fmt.Fprintln(cmd.OutOrStdout())
 				}
 				first = false
-				fmt.Fprint(cmd.OutOrStdout(), check.ChecklistText(b.Targets[n].Name, r.Checklist, survey.Ticked(&b.Targets[n])))
+				fmt.Fprint(cmd.OutOrStdout(), check.ChecklistText(b.Targets[n].Name, r.Checklist,
+					survey.Ticked(&b.Targets[n])))
 			}
 			if partial {
 				return errPartial

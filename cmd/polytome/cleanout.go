@@ -8,8 +8,8 @@ import (
 	"unicode/utf8"
 )
 
-// cleaner is the last door to the terminal: what comes from files and servers cannot steer it, nor write over what stands there, nor
-// turn the order of what is read.
+// cleaner is the last door to the terminal: what comes from files and servers cannot steer it, nor write over what
+// stands there, nor turn the order of what is read.
 type cleaner struct {
 	to   io.Writer
 	rest []byte // of a letter whose other bytes are still to come

@@ -91,10 +91,13 @@ func simulatorList(t testing.TB, stick string) []string {
 
 // promised is what demo titles the check must promise after a fill.
 var promised = []string{
-	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-20417 Copper Tide", "VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
-	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby", "VSP-20502 Paper Falcons",
+	"VSP-21410 Clockwork Ferry (Disc 1)", "VSP-21411 Clockwork Ferry (Disc 2)", "VSP-20417 Copper Tide",
+	"VSP-21533 Gannet Patrol", "VSP-21733 Grebe Lake Rally - Ete",
+	"VSP-21640 Lantern Sluice", "VSP-21344 Mistral Halt", "VSP-21377 Mosswick", "VSP-21671 Nine Bells to Marrowby",
+	"VSP-20502 Paper Falcons",
 	"VSP-20503 Paper Falcons - Second",
-	"VSP-21788 Pilot Boat Juniper", "VSP-21602 Quarry & Sons", "VSP-21002 Saffron Circuit", "VSP-21690 Salt & Semaphore",
+	"VSP-21788 Pilot Boat Juniper", "VSP-21602 Quarry & Sons", "VSP-21002 Saffron Circuit",
+	"VSP-21690 Salt & Semaphore",
 	"VSP-21588 Tin Harbour",
 }
 
@@ -112,11 +115,13 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Regexp(t, `Corvane disk +ftp +21 .* sizes compared +17 titles, and the simulator agrees`, table)
 	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator agrees`, table)
 	assert.NotContains(t, table, "Samba is not installed")
-	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)", "deselect Mistral Halt (1.90 GiB), the smallest that frees enough space", "remove HALL-VIDEO/reel-1.mov"} {
+	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)",
+		"deselect Mistral Halt (1.90 GiB), the smallest that frees enough space", "remove HALL-VIDEO/reel-1.mov"} {
 		assert.Contains(t, out, reason)
 	}
 	assert.Contains(t, out, "The drawings are in "+filepath.Join(dir, "drawings")+": 18 files.")
-	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "connections.pdf")), "console: 192.168.77.2, mask 255.255.255.0")
+	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "connections.pdf")),
+		"console: 192.168.77.2, mask 255.255.255.0")
 	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "4 lanes")
 	w := demo.At(dir)
 	assert.Equal(t, promised, simulatorList(t, w.Stick))
@@ -128,7 +133,8 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Equal(t, statusPartial, status, "a file lies there that the loader skips")
 	assert.Contains(t, out, "SHORT/spare.iso: Rowan ignores it")
 	require.NoError(t, os.Remove(filepath.Join(w.Stick, "SHORT/spare.iso")))
-	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-21377.jpg"), "a cover that was fetched is there in place of the one with a wrong name")
+	assert.FileExists(t, filepath.Join(w.Stick, "FACES", "front", "VSP-21377.jpg"),
+		"a cover that was fetched is there in place of the one with a wrong name")
 	status, out, _ = polytome(t, "check", "--loader", "rowan", "--to", w.Stick, "--as", "fat32")
 	assert.Zero(t, status, out)
 }
@@ -167,30 +173,38 @@ func TestExitStatuses(t *testing.T) {
 		status int
 		say    string
 	}{
-		"help":                      {[]string{"--help"}, 0, ""},
-		"unknown command":           {[]string{"fil"}, 2, "unknown command"},
-		"unknown flag":              {[]string{"fill", "--too", "x"}, 2, "unknown flag --too: did you mean --to?"},
-		"nothing given":             {[]string{"fill"}, 2, "--from DIR, --loader NAME, --to TARGET needed"},
-		"no target to check":        {[]string{"check"}, 2, "no target given"},
-		"both ways":                 {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "omit --from"},
-		"extra word":                {[]string{"fit", "x"}, 2, `unexpected argument "x"`},
-		"no folder for scan":        {[]string{"scan"}, 2, "needs a folder"},
-		"bad size":                  {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--capacity", "much"}, 2, `"much" is not a size`},
-		"unknown loader":            {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1, `did you mean "rowan"?`},
-		"profile with a typo":       {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1, `mine.toml:2:1: unknown key "nmae": did you mean "name"?`},
-		"bench with a typo":         {[]string{"fit", "--bench", badBench}, 1, `did you mean "target"?`},
-		"no such bench":             {[]string{"fit", "--bench", "/nowhere.toml"}, 1, "there is no bench /nowhere.toml"},
-		"unknown target":            {[]string{"fit", "--bench", w.Bench, "--target", "Sout stick"}, 2, "it has: North stick"},
-		"no such target":            {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1, "no folder /nowhere"},
-		"unknown filesystem":        {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--as", "fat23"}, 1, `did you mean "fat32"?`},
-		"a share that is not there": {[]string{"fill", "--from", games, "--loader", "rowan", "--to", "smb://127.0.0.1:1/share"}, 1, "no SMB server answers on port 1"},
-		"no source readable":        {[]string{"scan", "/nowhere"}, 1, "none of the source folders could be read"},
-		"one source missing":        {[]string{"scan", games, "/nowhere"}, 3, "not read: /nowhere"},
-		"all sources fine":          {[]string{"scan", games}, 0, ""},
-		"wrong filesystem":          {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
-		"some cannot go":            {[]string{"fit", "--bench", w.Bench}, 3, ""},
-		"unknown simulator":         {[]string{"simulate", "x", empty}, 2, "use one of: bellows, gantry"},
-		"foreign demo folder":       {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
+		"help":               {[]string{"--help"}, 0, ""},
+		"unknown command":    {[]string{"fil"}, 2, "unknown command"},
+		"unknown flag":       {[]string{"fill", "--too", "x"}, 2, "unknown flag --too: did you mean --to?"},
+		"nothing given":      {[]string{"fill"}, 2, "--from DIR, --loader NAME, --to TARGET needed"},
+		"no target to check": {[]string{"check"}, 2, "no target given"},
+		"both ways":          {[]string{"fill", "--bench", w.Bench, "--to", "x"}, 2, "omit --from"},
+		"extra word":         {[]string{"fit", "x"}, 2, `unexpected argument "x"`},
+		"no folder for scan": {[]string{"scan"}, 2, "needs a folder"},
+		"bad size": {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--capacity",
+			"much"}, 2, `"much" is not a size`},
+		"unknown loader": {[]string{"fit", "--from", games, "--loader", "rowna", "--to", empty}, 1,
+			`did you mean "rowan"?`},
+		"profile with a typo": {[]string{"fit", "--from", games, "--loader", typo, "--to", empty}, 1,
+			`mine.toml:2:1: unknown key "nmae": did you mean "name"?`},
+		"bench with a typo": {[]string{"fit", "--bench", badBench}, 1, `did you mean "target"?`},
+		"no such bench": {[]string{"fit", "--bench", "/nowhere.toml"}, 1,
+			"there is no bench /nowhere.toml"},
+		"unknown target": {[]string{"fit", "--bench", w.Bench, "--target", "Sout stick"}, 2,
+			"it has: North stick"},
+		"no such target": {[]string{"fit", "--from", games, "--loader", "rowan", "--to", "/nowhere"}, 1,
+			"no folder /nowhere"},
+		"unknown filesystem": {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty, "--as",
+			"fat23"}, 1, `did you mean "fat32"?`},
+		"a share that is not there": {[]string{"fill", "--from", games, "--loader", "rowan", "--to",
+			"smb://127.0.0.1:1/share"}, 1, "no SMB server answers on port 1"},
+		"no source readable":  {[]string{"scan", "/nowhere"}, 1, "none of the source folders could be read"},
+		"one source missing":  {[]string{"scan", games, "/nowhere"}, 3, "not read: /nowhere"},
+		"all sources fine":    {[]string{"scan", games}, 0, ""},
+		"wrong filesystem":    {[]string{"fit", "--from", games, "--loader", "rowan", "--to", empty}, 3, ""},
+		"some cannot go":      {[]string{"fit", "--bench", w.Bench}, 3, ""},
+		"unknown simulator":   {[]string{"simulate", "x", empty}, 2, "use one of: bellows, gantry"},
+		"foreign demo folder": {[]string{"demo", "--run", "--dir", games}, 1, "holds no demo"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, out, stderr := polytome(t, c.args...)
@@ -293,7 +307,8 @@ func TestAFolderThatMayNotBeRead(t *testing.T) {
 
 	stick := reachable(t, t.TempDir())
 	require.NoError(t, os.Chmod(stick, 0o555))
-	status, out, stderr = finish(t, restricted("fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32"))
+	status, out, stderr = finish(t, restricted("fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as",
+		"fat32"))
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, out, "is read-only")
 	assert.Contains(t, stderr, "nothing could be written to")
@@ -324,7 +339,8 @@ func TestAKilledRunDoesNoDamage(t *testing.T) {
 	for _, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGTERM} {
 		t.Run(signal.String(), func(t *testing.T) {
 			w := world(t)
-			args := []string{"fill", "--from", w.Games, "--loader", "rowan", "--to", w.Stick, "--as", "fat32", "--capacity", "58GiB"}
+			args := []string{"fill", "--from", w.Games, "--loader", "rowan", "--to", w.Stick, "--as", "fat32",
+				"--capacity", "58GiB"}
 			cmd := exec.Command(binary, append(args, "--limit", "2GiB")...)
 			require.NoError(t, cmd.Start())
 			require.Eventually(t, func() bool { // the second file is under way

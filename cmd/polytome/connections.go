@@ -26,13 +26,15 @@ func connectionsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "connections",
 		Short: "Show how targets are connected; test servers, plan a direct cable, list shares, store passwords",
-		Long: `With a bench, connections shows how each target is connected to this computer: by what, through which interface, at which address and port, what
-must be on, and whether anything answers there. It tells apart a console that is off, a server that is not running, another program on the
-port, and a firewall that blocks the connection. It does not log in, and writes nothing.
+		Long: `With a bench, connections shows how each target is connected to this computer: by what, through
+which interface, at which address and port, what must be on, and whether anything answers there. It
+tells apart a console that is off, a server that is not running, another program on the port, and a
+firewall that blocks the connection. It does not log in, and writes nothing.
 
-A console is given by its address, such as ftp://192.168.0.20/hd1 (ftps:// uses TLS), a share by smb://192.168.0.30/games, with a
-user name in front if the loader's profile has none: ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not
-belong in addresses.`,
+A console is given by its address, such as ftp://192.168.0.20/hd1 (ftps:// uses TLS), a share by
+smb://192.168.0.30/games, with a user name in front if the loader's profile has none:
+ftp://odile@192.168.0.20/, smb://HALL;odile@192.168.0.30/games. Passwords do not belong in
+addresses.`,
 		Example: `  polytome connections --bench season.toml
   polytome connections test ftp://192.168.0.20/hd1 --loader gantry
   polytome connections cable --bench season.toml --target 'Meridian disk'
@@ -60,7 +62,9 @@ func host(text, name string) (remote.Address, *loader.Profile, error) {
 		return a, nil, usageError{err}
 	}
 	if !ok {
-		return a, nil, usageError{fmt.Errorf("%q is not the address of a console or share; write it like ftp://192.168.0.20/hd1 or smb://192.168.0.30/games", text)}
+		return a, nil, usageError{fmt.Errorf(
+			"%q is not the address of a console or share; write it like ftp://192.168.0.20/hd1 or "+
+				"smb://192.168.0.30/games", text)}
 	}
 	if name == "" {
 		return a, nil, nil
@@ -85,9 +89,10 @@ func connectionsTest() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "test ADDRESS",
 		Short: "Connect, log in, and find out what the server supports and how fast it is",
-		Long: `Connects to a console or share, logs in, writes a small file into its root, reads it back, interrupts and resumes
-it, and removes it; then lists what the server supports. If something is wrong it names the cause: no answer, no server on that port,
-no route, a wrong password, no anonymous login, blocked data connections, a full volume.`,
+		Long: `Connects to a console or share, logs in, writes a small file into its root, reads it back,
+interrupts and resumes it, and removes it; then lists what the server supports. If something is
+wrong it names the cause: no answer, no server on that port, no route, a wrong password, no
+anonymous login, blocked data connections, a full volume.`,
 		Example: `  polytome connections test ftp://192.168.0.20/hd1 --loader gantry
   polytome connections test smb://odile@192.168.0.30/games`,
 		Args: needArgs(1, "the address of a console or share"),
@@ -99,7 +104,11 @@ no route, a wrong password, no anonymous login, blocked data connections, a full
 			c := bench.Target{Name: args[0], At: args[0]}
 			t.server.set(&c)
 			var r *remote.Probe
-			err = letIn(func() (err error) { r, err = connections.Test(cmd.Context(), args[0], c, profile); return err })
+			err = letIn(func() (err error) {
+				r, err = connections.Test(cmd.Context(), args[0], c,
+					profile)
+				return err
+			})
 			if err != nil {
 				return err
 			}
@@ -177,7 +186,8 @@ func connectionsShares() *cobra.Command {
 				return err
 			}
 			if a.Scheme != remote.SMB {
-				return usageError{fmt.Errorf("%s is not a computer with shares; write it like smb://%s", args[0], a.Host)}
+				return usageError{fmt.Errorf("%s is not a computer with shares; write it like smb://%s", args[0],
+					a.Host)}
 			}
 			var all []smb.Share
 			err = letIn(func() error {
@@ -211,17 +221,21 @@ func connectionsShares() *cobra.Command {
 
 func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
 	yes := map[bool]string{true: "yes", false: "no"}
-	fmt.Fprintf(out, "%s answers and logs in %s (%d ms, then %.1f ms per command).\n", a.Host, r.Login, r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
+	fmt.Fprintf(out, "%s answers and logs in %s (%d ms, then %.1f ms per command).\n", a.Host, r.Login,
+		r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
 	if a.Scheme == remote.FTP {
-		fmt.Fprintln(out, "The connection is not encrypted: anyone in the same network can read the files and the password.")
+		fmt.Fprintln(out, "The connection is not encrypted: anyone in the same network can read the files and the "+
+			"password.")
 	}
 	fmt.Fprintf(out, "  entries in its root        %d\n", r.Entries)
 	if r.Capacity > 0 {
 		fmt.Fprintf(out, "  space                       %s of %s free\n", size.Format(r.Free), size.Format(r.Capacity))
 	}
 	if r.Up > 0 {
-		fmt.Fprintf(out, "  sending                    %s/s\n  receiving                  %s/s\n", size.Format(r.Up), size.Format(r.Down))
-		fmt.Fprintf(out, "  renames files              %s\n  resumes files              %s\n", yes[r.Renames], yes[r.Resumes])
+		fmt.Fprintf(out, "  sending                    %s/s\n  receiving                  %s/s\n", size.Format(r.Up),
+			size.Format(r.Down))
+		fmt.Fprintf(out, "  renames files              %s\n  resumes files              %s\n", yes[r.Renames],
+			yes[r.Resumes])
 		fmt.Fprintf(out, "  case-sensitive             %s\n  files at once              %d\n", yes[r.Case], r.AtOnce)
 	}
 	if !r.Flushes {
@@ -241,7 +255,8 @@ func connectionsLogin() *cobra.Command {
 		Use:   "login ADDRESS",
 		Short: "Store the password of a console or share in the system's keyring",
 		Long: `Asks for the password of the user in the address, and stores it in the system's keyring. Passwords
-are never written to a bench or a log. A password that every console of a kind has is part of its loader's profile.`,
+are never written to a bench or a log. A password that every console of a kind has is part of its
+loader's profile.`,
 		Example: `  polytome connections login ftp://odile@192.168.0.20/
   polytome connections login ftp://odile@192.168.0.20/ --forget`,
 		Args: needArgs(1, "the address of a console or share, with a user in it"),
@@ -251,7 +266,8 @@ are never written to a bench or a log. A password that every console of a kind h
 				return err
 			}
 			if a.User == "" {
-				return usageError{fmt.Errorf("%s has no user name; write it like %s://odile@%s/", args[0], a.Scheme, a.Host)}
+				return usageError{fmt.Errorf("%s has no user name; write it like %s://odile@%s/", args[0], a.Scheme,
+					a.Host)}
 			}
 			if forget {
 				return secret.Forget(a.Host, a.User)

@@ -98,7 +98,8 @@ func printConnections(out io.Writer, h *connections.Connections) {
 			fmt.Fprintf(out, "           -> %s\n", l.Tried.Do)
 		}
 		if l.Cable != nil {
-			fmt.Fprintf(out, "  cable    %s: computer %s, console %s (%s)\n", l.Cable.Interface, l.Cable.Computer, l.Cable.Console, l.CableSet)
+			fmt.Fprintf(out, "  cable    %s: computer %s, console %s (%s)\n", l.Cable.Interface, l.Cable.Computer,
+				l.Cable.Console, l.CableSet)
 		}
 	}
 	for _, r := range h.Reminder {
@@ -114,11 +115,13 @@ func connectionsCable() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "cable",
 		Short: "Plan a direct cable to a console: both addresses, what to set, and what to set back",
-		Long: `Picks a private network that no interface of this computer uses, and shows what to set on this computer and on the console so that a cable connects
-them directly, and what to set back afterwards, with the earlier values. Only the bench is changed: the target gets the console's address. The network
-settings are never touched.
+		Long: `Picks a private network that no interface of this computer uses, and shows what to set on this
+computer and on the console so that a cable connects them directly, and what to set back afterwards,
+with the earlier values. Only the bench is changed: the target gets the console's address. The
+network settings are never touched.
 
---back ends the cable setup: the target gets its earlier address again, and what is still to be set back is shown.`,
+--back ends the cable setup: the target gets its earlier address again, and what is still to be set
+back is shown.`,
 		Example: `  polytome connections cable --bench season.toml --target 'Meridian disk'
   polytome connections cable --bench season.toml --target 'Meridian disk' --interface eth1 --system windows
   polytome connections cable --bench season.toml --target 'Meridian disk' --back`,
@@ -179,7 +182,8 @@ settings are never touched.
 				return err
 			}
 			if w.asJSON {
-				return printJSON(out, map[string]any{"cable": p.Cable, "sheet": sheet, "state": connections.CableState(p.Cable, cards, false)})
+				return printJSON(out, map[string]any{"cable": p.Cable, "sheet": sheet,
+					"state": connections.CableState(p.Cable, cards, false)})
 			}
 			fmt.Fprint(out, sheet.Text())
 			return nil
@@ -188,7 +192,8 @@ settings are never touched.
 	cmd.Flags().StringVar(&w.bench, "bench", "", "the bench file")
 	cmd.Flags().StringVar(&w.target, "target", "", "the name of the target")
 	cmd.Flags().StringVar(&card, "interface", "", "the interface for the cable (default: the most suitable one)")
-	cmd.Flags().StringVar(&system, "system", runtime.GOOS, "show the settings for this system: "+strings.Join(connections.Systems, ", "))
+	cmd.Flags().StringVar(&system, "system", runtime.GOOS, "show the settings for this system: "+strings.Join(
+		connections.Systems, ", "))
 	cmd.Flags().BoolVar(&back, "back", false, "end the cable setup")
 	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd

@@ -27,8 +27,9 @@ func coversCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "covers",
 		Short: "Find, download and choose the pictures of titles",
-		Long: `Covers are pictures of titles: the front, the disc, a screen, the logo. They are found beside the games, in folders of yours, in the games
-themselves, and on the servers that the bench names; see docs/covers.md. Filling a target writes them with the name and size that its loader needs.`,
+		Long: `Covers are pictures of titles: the front, the disc, a screen, the logo. They are found beside the
+games, in folders of yours, in the games themselves, and on the servers that the bench names; see
+docs/covers.md. Filling a target writes them with the name and size that its loader needs.`,
 		Example: `  polytome covers report --bench season.toml
   polytome covers fetch --bench season.toml
   polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png`,
@@ -49,8 +50,10 @@ type covering struct {
 func (c *covering) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&c.bench, "bench", "", "the bench file (required)")
-	f.StringVar(&c.only, "only", "", "only titles that match this filter, such as 'platform:vesper' (same syntax as / on the screen)")
-	f.StringSliceVar(&c.of, "of", nil, "kinds of pictures: "+strings.Join(title.PictureKinds, ", ")+" (default: those that the bench's loaders show)")
+	f.StringVar(&c.only, "only", "",
+		"only titles that match this filter, such as 'platform:vesper' (same syntax as / on the screen)")
+	f.StringSliceVar(&c.of, "of", nil, "kinds of pictures: "+strings.Join(title.PictureKinds,
+		", ")+" (default: those that the bench's loaders show)")
 	f.BoolVar(&c.asJSON, "json", false, "print JSON")
 }
 
@@ -120,9 +123,11 @@ func coversFetch() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fetch",
 		Short: "Download pictures and descriptions from the bench's servers",
-		Long: `Fetch asks the bench's servers ([[covers.server]]) for the pictures and descriptions that titles lack, over few connections and with
-pauses when a server is busy. Downloads are checked and kept in your cache. What a server did not have is requested again after a week, or with --again, which also
-downloads what has changed. No request goes anywhere else. Failures are listed, and the exit status is then 3.`,
+		Long: `Fetch asks the bench's servers ([[covers.server]]) for the pictures and descriptions that titles
+lack, over few connections and with pauses when a server is busy. Downloads are checked and kept in
+your cache. What a server did not have is requested again after a week, or with --again, which also
+downloads what has changed. No request goes anywhere else. Failures are listed, and the exit status
+is then 3.`,
 		Example: `  polytome covers fetch --bench season.toml
   polytome covers fetch --bench season.toml --only 'platform:vesper' --of front,disc
   polytome covers fetch --bench season.toml --again --json`,
@@ -134,18 +139,23 @@ downloads what has changed. No request goes anywhere else. Failures are listed, 
 			}
 			defer s.store.Close()
 			if len(s.bench.Covers.Servers) == 0 {
-				return fmt.Errorf("the bench %s has no picture server; add one like this, and see docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = \"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
+				return fmt.Errorf("the bench %s has no picture server; add one like this, and see "+
+					"docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = "+
+					"\"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
 			}
 			needs := s.needs()
 			if !noText {
 				needs = append(needs, s.finder.About(s.titles, s.which)...)
 			}
 			line := passing{out: os.Stderr, want: isTerminal(os.Stderr) && !c.asJSON}
-			r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: again, Progress: func(p cover.Progress) {
-				line.draw(func() string {
-					return clean(fmt.Sprintf("%d of %d, %s new: %s", p.Done, p.Total, size.Count(p.Fetched, "picture"), p.Now))
-				})
-			}})
+			r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: again,
+				Progress: func(p cover.Progress) {
+					line.draw(func() string {
+						return clean(fmt.Sprintf("%d of %d, %s new: %s", p.Done, p.Total,
+							size.Count(p.Fetched, "picture"),
+							p.Now))
+					})
+				}})
 			line.clear()
 			if err := c.emit(cmd.OutOrStdout(), r, true); err != nil {
 				return err
@@ -157,7 +167,8 @@ downloads what has changed. No request goes anywhere else. Failures are listed, 
 		},
 	}
 	c.flags(cmd)
-	cmd.Flags().BoolVar(&again, "again", false, "request again what the servers did not have, and what has changed there")
+	cmd.Flags().BoolVar(&again, "again", false,
+		"request again what the servers did not have, and what has changed there")
 	cmd.Flags().BoolVar(&noText, "no-descriptions", false, "download pictures only")
 	return cmd
 }
@@ -167,8 +178,9 @@ func coversReport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "report",
 		Short: "List which titles have pictures, where they come from, and what is missing",
-		Long: `Report lists for each title which pictures were found and where, which are proposed because their names are similar, which are missing, and which cannot be
-used. It contacts no server. Exit status: 0 when every title has its pictures, otherwise 3.`,
+		Long: `Report lists for each title which pictures were found and where, which are proposed because their
+names are similar, which are missing, and which cannot be used. It contacts no server. Exit status:
+0 when every title has its pictures, otherwise 3.`,
 		Example: `  polytome covers report --bench season.toml
   polytome covers report --bench season.toml --of front --json`,
 		Args: noArgs,
@@ -205,7 +217,8 @@ func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	if c.asJSON {
 		return printJSON(out, r)
 	}
-	for _, state := range []struct{ name, words string }{{cover.Refused, "Cannot be used"}, {cover.Missing, "Missing"}, {cover.Proposed, "Proposed: the names are similar"}, {cover.Found, "Found"}} {
+	for _, state := range []struct{ name, words string }{{cover.Refused, "Cannot be used"}, {cover.Missing, "Missing"},
+		{cover.Proposed, "Proposed: the names are similar"}, {cover.Found, "Found"}} {
 		var rows []cover.Outcome
 		for _, o := range r.Outcomes {
 			if o.State == state.name {
@@ -238,7 +251,8 @@ func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	}
 	fmt.Fprintln(out, r.Say())
 	if fetched {
-		fmt.Fprintf(out, "%d downloaded (%s), %d unchanged; %s.\n", r.Fetched, size.Format(r.Bytes), r.Same, size.Count(r.Asked, "request"))
+		fmt.Fprintf(out, "%d downloaded (%s), %d unchanged; %s.\n", r.Fetched, size.Format(r.Bytes), r.Same,
+			size.Count(r.Asked, "request"))
 	}
 	return nil
 }
@@ -251,8 +265,9 @@ func coversSet() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "set TITLE [PICTURE]",
 		Short: "Choose the picture of a title by hand",
-		Long: `Set chooses a picture for a title, by its ID or name, or that excluded. The choice is stored on the bench, takes precedence over all pictures found, and is
-kept when the game's file moves. --crop cuts off so many thousandths at the left, top, right and bottom.`,
+		Long: `Set chooses a picture for a title, by its ID or name, or that excluded. The choice is stored on the
+bench, takes precedence over all pictures found, and is kept when the game's file moves. --crop cuts
+off so many thousandths at the left, top, right and bottom.`,
 		Example: `  polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png
   polytome covers set --bench season.toml 'Copper Tide' --crop 100,0,100,0
   polytome covers set --bench season.toml VSP-20417 --of disc --none
@@ -262,7 +277,8 @@ kept when the game's file moves. --crop cuts off so many thousandths at the left
 			if len(args) > 2 {
 				return usageError{fmt.Errorf("unexpected argument %q", args[2])}
 			}
-			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 && (none || clear) {
+			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 &&
+				(none || clear) {
 				return usageError{errors.New("give a picture, --crop, --none or --clear")}
 			}
 			s, err := c.open(cmd.Context())
@@ -316,7 +332,8 @@ kept when the game's file moves. --crop cuts off so many thousandths at the left
 			}
 			switch {
 			case c.asJSON:
-				return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(), "disc": t.Discs[at].Number, "chosen": choice})
+				return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(),
+					"disc": t.Discs[at].Number, "chosen": choice})
 			case none:
 				fmt.Fprintf(cmd.OutOrStdout(), "%[2]s goes without a %[1]s picture.\n", of, t.Label())
 			case clear:
@@ -360,7 +377,8 @@ func (s *shelf) one(name string) (*title.Title, error) {
 	for _, i := range found {
 		all = append(all, fmt.Sprintf("%s (%s)", s.titles[i].Label(), s.titles[i].Source()))
 	}
-	return nil, usageError{fmt.Errorf("several titles are named %q: %s; choose one with --only", name, strings.Join(all, ", "))}
+	return nil, usageError{fmt.Errorf("several titles are named %q: %s; choose one with --only", name,
+		strings.Join(all, ", "))}
 }
 
 // parseCrop reads what is cut off.
@@ -376,5 +394,6 @@ func parseCrop(text string) (out [4]int, err error) {
 			return out, nil
 		}
 	}
-	return out, fmt.Errorf("--crop: %q must be four numbers in thousandths (left, top, right, bottom), such as 100,0,100,0", text)
+	return out, fmt.Errorf("--crop: %q must be four numbers in thousandths (left, top, right, bottom), such as "+
+		"100,0,100,0", text)
 }

@@ -51,10 +51,14 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 			says[o.Label] = o.State
 		}
 	}
-	assert.Equal(t, map[string]string{"Underbough": "refused", "Quarry & Sons": "refused", "Salt & Semaphore": "refused", "Bell Buoy": "refused", "Lockkeeper": "refused", "Cinder Path": "missing",
+	assert.Equal(t, map[string]string{"Underbough": "refused", "Quarry & Sons": "refused",
+		"Salt & Semaphore": "refused", "Bell Buoy": "refused", "Lockkeeper": "refused", "Cinder Path": "missing",
 		"Fog Signal": "proposed", "Quillwork": "proposed", "Tin Harbour": "found", "Pilot Boat Juniper": "found"},
-		map[string]string{"Underbough": says["Underbough"], "Quarry & Sons": says["Quarry & Sons"], "Salt & Semaphore": says["Salt & Semaphore"], "Bell Buoy": says["Bell Buoy"], "Lockkeeper": says["Lockkeeper"],
-			"Cinder Path": says["Cinder Path"], "Fog Signal": says["Fog Signal"], "Quillwork": says["Quillwork"], "Tin Harbour": says["Tin Harbour"], "Pilot Boat Juniper": says["Pilot Boat Juniper"]})
+		map[string]string{"Underbough": says["Underbough"], "Quarry & Sons": says["Quarry & Sons"],
+			"Salt & Semaphore": says["Salt & Semaphore"], "Bell Buoy": says["Bell Buoy"],
+			"Lockkeeper":  says["Lockkeeper"],
+			"Cinder Path": says["Cinder Path"], "Fog Signal": says["Fog Signal"], "Quillwork": says["Quillwork"],
+			"Tin Harbour": says["Tin Harbour"], "Pilot Boat Juniper": says["Pilot Boat Juniper"]})
 	require.NoError(t, server.Close())
 	_, out, _ = polytome(t, "covers", "fetch", "--bench", w.Bench, "--only", "platform:vesper")
 	assert.Contains(t, out, "0 downloaded (0 bytes)")
@@ -70,7 +74,8 @@ func TestCoversFromTheCommandLine(t *testing.T) {
 	assert.Zero(t, status, stderr)
 	status, out, _ = polytome(t, "covers", "set", "--bench", w.Bench, "VSP-21588", "--none", "--json")
 	assert.Zero(t, status)
-	assert.JSONEq(t, `{"title": "VSP-21588", "label": "Tin Harbour", "disc": 1, "chosen": {"of": "front", "none": true}}`, out)
+	assert.JSONEq(t,
+		`{"title": "VSP-21588", "label": "Tin Harbour", "disc": 1, "chosen": {"of": "front", "none": true}}`, out)
 	b, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	for _, want := range []string{"file = 'covers/Quilwork.jpg'", "crop = [100, 0, 100, 0]", "none = true"} {
@@ -99,15 +104,22 @@ func TestMistakesWithCovers(t *testing.T) {
 		{[]string{"covers", "fetch", "--bench", w.Bench, "--of", "fronts"}, statusUsage, "unknown kind of picture"},
 		{[]string{"covers", "report", "--bench", w.Bench, "--only", "size<x"}, statusUsage, "x"},
 		{[]string{"covers", "report", "--bench", "/nowhere.toml"}, statusFailed, "there is no bench"},
-		{[]string{"covers", "set", "--bench", w.Bench, "Nobody", bad}, statusUsage, `no title has the ID or name "Nobody"`},
+		{[]string{"covers", "set", "--bench", w.Bench, "Nobody", bad}, statusUsage,
+			`no title has the ID or name "Nobody"`},
 		{[]string{"covers", "set", "--bench", w.Bench, "Tollbridge", bad}, statusUsage, "several titles are named"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", bad}, statusFailed, "bad.png: it is a web page, not a picture"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", bad}, statusFailed,
+			"bad.png: it is a web page, not a picture"},
 		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "/nowhere.png"}, statusFailed, "no such file"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "600,0,600,0"}, statusUsage, "four numbers in thousandths"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "1,2"}, statusUsage, "four numbers in thousandths"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417"}, statusUsage, "give a picture, --crop, --none or --clear"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--none", "--clear"}, statusUsage, "give a picture"},
-		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--disc", "3", "--none"}, statusUsage, "has no disc 3"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "600,0,600,0"}, statusUsage,
+			"four numbers in thousandths"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--crop", "1,2"}, statusUsage,
+			"four numbers in thousandths"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417"}, statusUsage,
+			"give a picture, --crop, --none or --clear"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--none", "--clear"}, statusUsage,
+			"give a picture"},
+		{[]string{"covers", "set", "--bench", w.Bench, "VSP-20417", "--disc", "3", "--none"}, statusUsage,
+			"has no disc 3"},
 	} {
 		status, _, stderr := polytome(t, c.args...)
 		assert.Equal(t, c.status, status, c.args)
@@ -128,12 +140,14 @@ func TestMistakesWithCovers(t *testing.T) {
 		"[covers]\norder = ['beside', 'beside']":                                        "is listed twice",
 		"[covers]\norder = ['attic']":                                                   "unknown source of pictures",
 		"[[covers.folder]]\npath = 'x'\nof = 'back'":                                    "unknown kind of picture",
-		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = '140%'":         "covers can have 0% to 100% of a target",
-		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = 'much'":         "write it like 40MiB or 5%",
-		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'b'":         `there is no target "b"`,
-		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'a'":         "has no covers of its own",
-		"[[edit]]\nfile='x'\npictures = [{of='front', crop=[600,0,600,0]}]":             "leaves nothing of the front picture",
-		"[[edit]]\nfile='x'\npictures = [{of='back'}]":                                  "unknown kind of picture",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = '140%'": "covers can have 0% to 100% " +
+			"of a target",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncovers-at-most = 'much'": "write it like 40MiB or 5%",
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'b'": `there is no target "b"`,
+		"[[target]]\nname='a'\nat='a'\nloader='rowan'\ncarries-covers-of = 'a'": "has no covers of its own",
+		"[[edit]]\nfile='x'\npictures = [{of='front', crop=[600,0,600,0]}]": "leaves nothing of the " +
+			"front picture",
+		"[[edit]]\nfile='x'\npictures = [{of='back'}]": "unknown kind of picture",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, []byte("format = 1\nname = 'x'\n"+text+"\n"), 0o644))

@@ -37,16 +37,18 @@ func demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
-		Long: `Demo creates a small world, the season of a travelling play space, with games as image
-files, a folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over FTP, and one
-whose disk is a share, for which Samba is started where it is installed. It opens the full screen on it. Large images are
-sparse files and take little of your disk. Without --dir the world is made in a temporary folder and
-removed at the end.
+		Long: `Demo creates a small world, the season of a travelling play space, with games as image files, a
+folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over
+FTP, and one whose disk is a share, for which Samba is started where it is installed. It opens the
+full screen on it. Large images are sparse files and take little of your disk. Without --dir the
+world is made in a temporary folder and removed at the end.
 
-With --run it fills the stick without a screen, prints what it did, and compares the check with what the simulated
-loader lists. Then it fills a drive image, the console and the share at the same time, checks all three, and
-prints one table. Then it checks a stick that was filled by hand, fixes a copy of it, and checks that. At the end it draws every drawing that
-there is, as PDF and SVG, into the world's folder drawings, or another one with --drawings. Titles that do not fit are part of the demo, so the exit status is 0 anyway.`,
+With --run it fills the stick without a screen, prints what it did, and compares the check with what
+the simulated loader lists. Then it fills a drive image, the console and the share at the same time,
+checks all three, and prints one table. Then it checks a stick that was filled by hand, fixes a copy
+of it, and checks that. At the end it draws every drawing that there is, as PDF and SVG, into the
+world's folder drawings, or another one with --drawings. Titles that do not fit are part of the
+demo, so the exit status is 0 anyway.`,
 		Example: `  polytome demo
   polytome demo --dir ./season
   polytome demo --run`,
@@ -90,7 +92,8 @@ there is, as PDF and SVG, into the world's folder drawings, or another one with 
 				if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON); err != nil {
 					return err
 				}
-				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, b, cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
+				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, b,
+					cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
 			}
 			connections.Connect(b)
 			if err := b.Save(); err != nil {
@@ -100,11 +103,14 @@ there is, as PDF and SVG, into the world's folder drawings, or another one with 
 			if err != nil {
 				return err
 			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate, OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"), CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate,
+				OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
+				CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
 		},
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "create the world in this folder, and keep it")
-	cmd.Flags().StringVar(&drawings, "drawings", "", "with --run: the folder for drawings (default: drawings, in the world's folder)")
+	cmd.Flags().StringVar(&drawings, "drawings", "",
+		"with --run: the folder for drawings (default: drawings, in the world's folder)")
 	cmd.Flags().BoolVar(&without, "run", false, "fill the stick without a screen")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
 	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
@@ -186,18 +192,21 @@ func runDemo(ctx context.Context, out io.Writer, world demo.World, b *bench.Benc
 	if asJSON {
 		return f.object(map[string]any{"simulate": listing})
 	}
-	fmt.Fprintf(out, "\nThe simulator for %s lists the same %s, in the same order.\n", s.Profile.Shown, size.Count(len(listing.Games), "title"))
+	fmt.Fprintf(out, "\nThe simulator for %s lists the same %s, in the same order.\n", s.Profile.Shown,
+		size.Count(len(listing.Games), "title"))
 	return nil
 }
 
 // agree holds what the check promises against what a simulated loader lists.
 func agree(audit *check.Report, listing *sim.Listing) error {
 	if len(audit.Listed) != len(listing.Games) {
-		return fmt.Errorf("the check promises %d titles, but the simulator lists %d", len(audit.Listed), len(listing.Games))
+		return fmt.Errorf("the check promises %d titles, but the simulator lists %d", len(audit.Listed),
+			len(listing.Games))
 	}
 	for i, l := range audit.Listed {
 		if g := listing.Games[i]; g.Path != l.Path || g.Title != l.Name || g.Starts != l.Starts {
-			return fmt.Errorf("line %d: the check promises %s (%s), but the simulator lists %s (%s) %s", i+1, l.Name, l.Path, g.Title, g.Path, g.Why)
+			return fmt.Errorf("line %d: the check promises %s (%s), but the simulator lists %s (%s) %s", i+1, l.Name,
+				l.Path, g.Title, g.Path, g.Why)
 		}
 	}
 	return nil
@@ -215,8 +224,10 @@ type viaRow struct {
 	Agrees bool          `json:"agrees"` // the simulator lists the same
 }
 
-// threeConnections fills a drive image, a console over FTP and a share over SMB at the same time, checks them, and holds the checks against the simulators.
-func threeConnections(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections, asJSON bool) error {
+// threeConnections fills a drive image, a console over FTP and a share over SMB at the same time, checks them, and
+// holds the checks against the simulators.
+func threeConnections(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections,
+	asJSON bool) error {
 	b, err := connections.Three()
 	if err != nil {
 		return err
@@ -229,7 +240,8 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 	if _, err := f.fill(ctx, all); err != nil {
 		return err
 	}
-	if err := sim.Consoles["corvane"].Start(filepath.Dir(world.CorvaneVolume())); err != nil { // restart after new games
+	// restart after new games
+	if err := sim.Consoles["corvane"].Start(filepath.Dir(world.CorvaneVolume())); err != nil {
 		return err
 	}
 	var rows []viaRow
@@ -254,18 +266,21 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 		if err := closer(); err != nil {
 			return err
 		}
-		rows = append(rows, viaRow{s.Config.Name, s.Config.Via, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed), len(listed) == len(audit.Listed)})
+		rows = append(rows, viaRow{s.Config.Name, s.Config.Via, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed),
+			len(listed) == len(audit.Listed)})
 	}
 	if asJSON {
 		return (&filling{out: out}).object(map[string]any{"connections": rows, "note": connections.Note})
 	}
-	fmt.Fprintf(out, "\nThree connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files", "bytes", "time", "checked", "its loader lists")
+	fmt.Fprintf(out, "\nThree connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files",
+		"bytes", "time", "checked", "its loader lists")
 	for _, r := range rows {
 		says := "and the simulator agrees"
 		if !r.Agrees {
 			says = "but the simulator disagrees"
 		}
-		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Target, r.Via, r.Files, size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
+		fmt.Fprintf(out, "  %-15s %-5s %6d  %11s  %9s  %-20s %d titles, %s\n", r.Target, r.Via, r.Files,
+			size.Format(r.Bytes), r.Took.Round(10*time.Millisecond), r.Verify.Words(), r.Lists, says)
 	}
 	if connections.Note != "" {
 		fmt.Fprintln(out, connections.Note)
@@ -293,7 +308,8 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 		return err
 	}
 	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: bench.Size(28 * size.GiB)}}
+	b.Targets = []bench.Target{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Via: "usb",
+		As: "fat32", Capacity: bench.Size(28 * size.GiB)}}
 	look := func() (*survey.Survey, *check.Report, error) {
 		s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set})
 		if err != nil {
@@ -359,7 +375,8 @@ func agreeAll(s *survey.Survey, r *check.Report, seen fs.FS) error {
 		}
 	}
 	if n != len(r.Listed) {
-		return fmt.Errorf("on %s, the check promises %d titles, but the simulators list %d", s.Config.Name, len(r.Listed), n)
+		return fmt.Errorf("on %s, the check promises %d titles, but the simulators list %d", s.Config.Name,
+			len(r.Listed), n)
 	}
 	return nil
 }

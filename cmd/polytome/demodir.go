@@ -15,7 +15,8 @@ const (
 	worldLock   = ".lock"
 )
 
-// temporaryWorld makes a folder for a world that is removed at the end, and removes those that demos left which were killed.
+// temporaryWorld makes a folder for a world that is removed at the end, and removes those that demos left which were
+// killed.
 func temporaryWorld() (dir string, remove func() error, err error) {
 	clearWorlds(os.TempDir())
 	for {

@@ -23,8 +23,10 @@ import (
 	"polytome/internal/netcards"
 )
 
-// drawDemo makes every drawing of the demo's world in a folder, as PDF and as SVG. They bear the date of the season, so that two of them can be compared.
-func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections, b *bench.Bench, dir string, asJSON bool) (err error) {
+// drawDemo makes every drawing of the demo's world in a folder, as PDF and as SVG. They bear the date of the season, so
+// that two of them can be compared.
+func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections, b *bench.Bench,
+	dir string, asJSON bool) (err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return fmt.Errorf("making the folder for the drawings: %w", err)
 	}
@@ -51,7 +53,8 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections 
 		return err
 	}
 	defer func() { err = errors.Join(err, store.Close()) }()
-	src := &draw.Source{Bench: all, Board: board, Titles: found.Titles, Set: set, Runs: runs, Cards: playroom, Drives: drives.Here, Looker: &cover.Looker{Store: store, Passwords: b.Passwords, Allowed: scan.Allowed(b)}}
+	src := &draw.Source{Bench: all, Board: board, Titles: found.Titles, Set: set, Runs: runs, Cards: playroom,
+		Drives: drives.Here, Looker: &cover.Looker{Store: store, Passwords: b.Passwords, Allowed: scan.Allowed(b)}}
 	bellows, err := set.Profile("bellows")
 	if err != nil {
 		return err
@@ -63,8 +66,10 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections 
 		draw.Request
 	}{
 		{"rack", draw.Request{Kind: draw.KindRack, Target: -1}},
-		{"map", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives", "north-58.img")}},
-		{"map-prepared", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives", "quay-28.img"), Ready: &prepare.Request{Profile: bellows}}},
+		{"map", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives",
+			"north-58.img")}},
+		{"map-prepared", draw.Request{Kind: draw.KindMap, Target: -1, Drive: filepath.Join(world.Dir, "drives",
+			"quay-28.img"), Ready: &prepare.Request{Profile: bellows}}},
 		{"tree", draw.Request{Kind: draw.KindTree, Target: 2}},
 		{"connections", draw.Request{Kind: draw.KindConnections, Target: -1}},
 		{"card", draw.Request{Kind: draw.KindCard, Target: 0}},
@@ -117,7 +122,8 @@ var playroom = netcards.System{
 	Root: string(filepath.Separator) + "nowhere",
 	Interfaces: func() ([]net.Interface, error) {
 		on := net.FlagUp | net.FlagRunning
-		return []net.Interface{{Index: 1, Name: "lo", Flags: on | net.FlagLoopback}, {Index: 2, Name: "cable0", Flags: on}, {Index: 3, Name: "hall0", Flags: on}}, nil
+		return []net.Interface{{Index: 1, Name: "lo", Flags: on | net.FlagLoopback}, {Index: 2, Name: "cable0",
+			Flags: on}, {Index: 3, Name: "hall0", Flags: on}}, nil
 	},
 	Addresses: func(i net.Interface) ([]net.Addr, error) {
 		at := map[string]string{"lo": "127.0.0.1/8", "hall0": "192.168.0.5/24"}[i.Name]

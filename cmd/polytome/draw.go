@@ -74,7 +74,8 @@ only replaced with --overwrite.`,
 	f.BoolVar(&d.whole, "whole", false, "for a tree: draw every file")
 	f.BoolVar(&d.collection, "collection", false, "for a card: all titles, wherever they go")
 	f.Int64Var(&d.run, "run", 0, "chart this run (list them with polytome runs)")
-	f.StringVar(&d.readyFor, "ready-for", "", "for a map: also show the drive after preparing it for this loader or filesystem")
+	f.StringVar(&d.readyFor, "ready-for", "",
+		"for a map: also show the drive after preparing it for this loader or filesystem")
 	f.BoolVar(&d.over, "overwrite", false, "replace the file if it exists")
 	return cmd
 }
@@ -112,7 +113,8 @@ func (d *drawing) check(args []string) (r draw.Request, o draw.Options, err erro
 		return wrong(errors.New("-o FILE is needed: a .pdf or .svg file"))
 	}
 	if d.readyFor != "" && (r.Kind != draw.KindMap || r.Drive == "") {
-		return wrong(errors.New("--ready-for needs the map of a drive: polytome draw map DRIVE --ready-for LOADER -o FILE"))
+		return wrong(errors.New("--ready-for needs the map of a drive: polytome draw map DRIVE --ready-for LOADER -o " +
+			"FILE"))
 	}
 	if err := draw.Check(d.out); err != nil {
 		var unknown *draw.UnknownFormatError
@@ -159,7 +161,8 @@ func (d *drawing) draw(ctx context.Context, out io.Writer, args []string) error 
 	if d.asJSON {
 		err = printJSON(out, map[string]any{"kind": r.Kind, "file": d.out, "pages": len(made.Pages)})
 	} else {
-		_, err = fmt.Fprintf(out, "%s is in %s, %s.\n", strings.ToUpper(r.Kind.Words()[:1])+r.Kind.Words()[1:], d.out, size.Count(len(made.Pages), "page"))
+		_, err = fmt.Fprintf(out, "%s is in %s, %s.\n", strings.ToUpper(r.Kind.Words()[:1])+r.Kind.Words()[1:], d.out,
+			size.Count(len(made.Pages), "page"))
 	}
 	if err == nil && d.partial {
 		err = errPartial
@@ -236,7 +239,8 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		return src, err
 	}
 	if needed := r.Kind == draw.KindMap || r.Kind == draw.KindTree || r.Kind == draw.KindCard; needed && r.Target < 0 {
-		return nil, usageError{fmt.Errorf("%w with --target; the bench has: %s", draw.ErrAmbiguousTarget, targetNames(src.Bench))}
+		return nil, usageError{fmt.Errorf("%w with --target; the bench has: %s", draw.ErrAmbiguousTarget,
+			targetNames(src.Bench))}
 	}
 	all, found, err := d.surveys(ctx, src.Bench)
 	if err == nil {

@@ -27,18 +27,26 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 		args []string
 		says []string
 	}{
-		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not fit", "All to one scale", "together", "By platform"}},
-		{[]string{"fit"}, []string{"What goes where, and why not", "Copper Tide", "Why not", "its track file Fog Signal.bin is missing", "put the file beside the cue sheet"}},
-		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what happens to it", "kept"}},
-		{[]string{"card", "--target", "North stick", "--fold", "eighth"}, []string{"Contents of North stick", "fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console", "Switch the console on and start Rowan"}},
-		{[]string{"card", "--collection", "--paper", "letter"}, []string{"fold at the dashed lines, to 108 x 140 mm", "Hollow Lane", "Two Tides"}},
-		{[]string{"checklist"}, []string{"At the console", "Hall pocket", "Plug the stick into the lower port", "done on"}},
+		{[]string{"rack"}, []string{"The rack", "North stick", "Ferry share", "reserve", "does not fit",
+			"All to one scale", "together", "By platform"}},
+		{[]string{"fit"}, []string{"What goes where, and why not", "Copper Tide", "Why not",
+			"its track file Fog Signal.bin is missing", "put the file beside the cue sheet"}},
+		{[]string{"tree", "--target", "North stick"}, []string{"The tree of North stick", "FULL/", "what happens to it",
+			"kept"}},
+		{[]string{"card", "--target", "North stick", "--fold", "eighth"}, []string{"Contents of North stick",
+			"fold at the dashed lines, to 74 x 105 mm", "VSP-21344", "Mistral Halt", "At the console",
+			"Switch the console on and start Rowan"}},
+		{[]string{"card", "--collection", "--paper", "letter"}, []string{"fold at the dashed lines, to 108 x 140 mm",
+			"Hollow Lane", "Two Tides"}},
+		{[]string{"checklist"}, []string{"At the console", "Hall pocket", "Plug the stick into the lower port",
+			"done on"}},
 		{[]string{"connections"}, []string{"What is plugged into what", "Corvane disk", "carried by hand"}},
 		{[]string{"run"}, []string{"There was no run yet on this bench."}},
 	} {
 		file := filepath.Join(dir, strings.ReplaceAll(strings.Join(c.args, " "), " ", "-"))
 		for _, ext := range []string{".pdf", ".svg"} {
-			status, out, stderr := polytome(t, append([]string{"draw", "--bench", w.Bench, "--date", "2026-03-14", "-o", file + ext}, c.args...)...)
+			status, out, stderr := polytome(t, append([]string{"draw", "--bench", w.Bench, "--date", "2026-03-14", "-o",
+				file + ext}, c.args...)...)
 			require.Zero(t, status, "%s: %s", c.args, stderr)
 			assert.Contains(t, out, "is in "+file+ext+", ")
 		}
@@ -57,7 +65,8 @@ func TestEveryKindIsDrawnFromABench(t *testing.T) {
 		Kind, File string
 		Pages      int
 	}
-	require.NoError(t, json.Unmarshal([]byte(ok(t, "draw", "fit", "--bench", w.Bench, "--only", "platform:vesper", "--json", "-o", filepath.Join(dir, "vesper.pdf"))), &made))
+	require.NoError(t, json.Unmarshal([]byte(ok(t, "draw", "fit", "--bench", w.Bench, "--only", "platform:vesper",
+		"--json", "-o", filepath.Join(dir, "vesper.pdf"))), &made))
 	assert.Equal(t, "fit", made.Kind)
 	assert.Equal(t, filepath.Join(dir, "vesper.pdf"), made.File)
 	assert.Contains(t, judge.Run(t, "pdfinfo", made.File), fmt.Sprintf("%d", made.Pages))
@@ -70,13 +79,15 @@ func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
 	require.NoError(t, err)
 	ok(t, "draw", "map", image, "-o", filepath.Join(dir, "map.pdf"))
 	text := paperText(t, filepath.Join(dir, "map.pdf"))
-	for _, s := range []string{"What lies where on north-58.img", "2 files fragmented", "Afterwards", "every file is contiguous", "Gannet Patrol.iso", "The largest free runs"} {
+	for _, s := range []string{"What lies where on north-58.img", "2 files fragmented", "Afterwards",
+		"every file is contiguous", "Gannet Patrol.iso", "The largest free runs"} {
 		assert.Contains(t, text, s)
 	}
 	assert.Contains(t, ok(t, "drives", "map", image), "2 files lie fragmented", "it was a rehearsal only")
 	ok(t, "draw", "map", image, "--ready-for", "bellows", "-o", filepath.Join(dir, "ready.pdf"))
 	text = paperText(t, filepath.Join(dir, "ready.pdf"))
-	for _, s := range []string{"This will be lost: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "Steps", "write a partition table"} {
+	for _, s := range []string{"This will be lost: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "Steps",
+		"write a partition table"} {
 		assert.Contains(t, text, s)
 	}
 	after, err := os.Stat(image)
@@ -105,10 +116,12 @@ func TestARunIsCharted(t *testing.T) {
 func TestATargetWithoutSourcesHasACardOfWhatItLists(t *testing.T) {
 	w := halls(t)
 	out := filepath.Join(t.TempDir(), "card.pdf")
-	ok(t, "draw", "card", "--loader", "bellows", "--also-for", "mica", "--to", filepath.Join(w.Dir, "hall-pocket"), "--as", "fat32", "--capacity", "28GiB", "-o", out)
+	ok(t, "draw", "card", "--loader", "bellows", "--also-for", "mica", "--to", filepath.Join(w.Dir, "hall-pocket"),
+		"--as", "fat32", "--capacity", "28GiB", "-o", out)
 	text := paperText(t, out)
 	assert.Contains(t, text, "Bellows and Mica")
-	for _, s := range []string{"Contents of hall-pocket", "Snipe Hunt", "Ebb Choir", "Tollhouse Tales (2 discs)", "SKU-0044", "At the console", "Plug the stick into the lower port"} {
+	for _, s := range []string{"Contents of hall-pocket", "Snipe Hunt", "Ebb Choir", "Tollhouse Tales (2 discs)",
+		"SKU-0044", "At the console", "Plug the stick into the lower port"} {
 		assert.Contains(t, text+judge.Run(t, "pdfinfo", out), s)
 	}
 }
@@ -124,25 +137,40 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 		status int
 		say    string
 	}{
-		"no kind":              {[]string{"-o", out}, 2, "needs a kind of drawing: rack, map, tree, connections, card, run, fit, checklist"},
-		"unknown kind":         {[]string{"poster", "-o", out}, 2, `unknown drawing "poster"; use one of: rack`},
-		"unknown paper":        {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2, `--paper: unknown paper "a3": did you mean`},
-		"unknown fold":         {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2, `--fold: unknown fold "third"; use one of: quarter`},
-		"no date":              {[]string{"rack", "--bench", w.Bench, "--date", "yesterday", "-o", out}, 2, `--date: "yesterday" is not a date; write it like 2026-03-14`},
-		"no file":              {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE is needed"},
-		"another extension":    {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2, "a drawing must be a .pdf or .svg file"},
-		"no such folder":       {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "no", "x.pdf")}, 1, "the folder " + filepath.Join(dir, "no") + " does not exist; create it first"},
-		"a folder":             {[]string{"rack", "--bench", w.Bench, "-o", mkdir(t, dir, "folder.pdf")}, 1, "is a folder; name a file in it"},
-		"it is there":          {[]string{"rack", "--bench", w.Bench, "-o", there}, 1, "mine.pdf already exists; replace it with --overwrite"},
-		"which target":         {[]string{"tree", "--bench", w.Bench, "-o", out}, 2, "name it with --target; the bench has: North stick, Ferry share"},
-		"no such bench":        {[]string{"rack", "--bench", filepath.Join(dir, "no.toml"), "-o", out}, 1, "there is no bench"},
-		"a folder has no map":  {[]string{"map", "--bench", w.Bench, "--target", "North stick", "-o", out}, 1, "only the map of a drive or image can be drawn"},
-		"no such drive":        {[]string{"map", filepath.Join(dir, "no.img"), "-o", out}, 1, "no.img"},
-		"a bare drive":         {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1, "has no volume to fill"},
-		"ready for nobody":     {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna", "-o", out}, 2, `did you mean "rowan"?`},
-		"ready what":           {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2, "--ready-for needs the map of a drive"},
-		"extra word":           {[]string{"rack", "x", "-o", out}, 2, `unexpected argument "x"`},
-		"a full disk":          {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1, "cannot be written: "},
+		"no kind": {[]string{"-o", out}, 2,
+			"needs a kind of drawing: rack, map, tree, connections, card, run, fit, checklist"},
+		"unknown kind": {[]string{"poster", "-o", out}, 2, `unknown drawing "poster"; use one of: rack`},
+		"unknown paper": {[]string{"rack", "--bench", w.Bench, "--paper", "a3", "-o", out}, 2,
+			`--paper: unknown paper "a3": did you mean`},
+		"unknown fold": {[]string{"card", "--bench", w.Bench, "--fold", "third", "-o", out}, 2,
+			`--fold: unknown fold "third"; use one of: quarter`},
+		"no date": {[]string{"rack", "--bench", w.Bench, "--date", "yesterday", "-o", out}, 2,
+			`--date: "yesterday" is not a date; write it like 2026-03-14`},
+		"no file": {[]string{"rack", "--bench", w.Bench}, 2, "-o FILE is needed"},
+		"another extension": {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "x.png")}, 2,
+			"a drawing must be a .pdf or .svg file"},
+		"no such folder": {[]string{"rack", "--bench", w.Bench, "-o", filepath.Join(dir, "no", "x.pdf")}, 1,
+			"the folder " + filepath.Join(dir, "no") + " does not exist; create it first"},
+		"a folder": {[]string{"rack", "--bench", w.Bench, "-o", mkdir(t, dir, "folder.pdf")}, 1,
+			"is a folder; name a file in it"},
+		"it is there": {[]string{"rack", "--bench", w.Bench, "-o", there}, 1,
+			"mine.pdf already exists; replace it with --overwrite"},
+		"which target": {[]string{"tree", "--bench", w.Bench, "-o", out}, 2,
+			"name it with --target; the bench has: North stick, Ferry share"},
+		"no such bench": {[]string{"rack", "--bench", filepath.Join(dir, "no.toml"), "-o", out}, 1,
+			"there is no bench"},
+		"a folder has no map": {[]string{"map", "--bench", w.Bench, "--target", "North stick", "-o", out}, 1,
+			"only the map of a drive or image can be drawn"},
+		"no such drive": {[]string{"map", filepath.Join(dir, "no.img"), "-o", out}, 1, "no.img"},
+		"a bare drive": {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "-o", out}, 1,
+			"has no volume to fill"},
+		"ready for nobody": {[]string{"map", filepath.Join(w.Dir, "drives", "quay-28.img"), "--ready-for", "rowna",
+			"-o", out}, 2, `did you mean "rowan"?`},
+		"ready what": {[]string{"rack", "--bench", w.Bench, "--ready-for", "rowan", "-o", out}, 2,
+			"--ready-for needs the map of a drive"},
+		"extra word": {[]string{"rack", "x", "-o", out}, 2, `unexpected argument "x"`},
+		"a full disk": {[]string{"fit", "--bench", w.Bench, "-o", filepath.Join(full, "x.pdf")}, 1,
+			"cannot be written: "},
 		"nothing to read from": {[]string{"fit", "-o", out}, 2, "--loader NAME, --to TARGET needed"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -165,7 +193,8 @@ func TestDrawingsThatCannotBe(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(binary), 0o755))
 	require.NoError(t, os.Chmod(w.Bench, 0o644)) // it is saved for its owner alone
 	cmd := restricted("draw", "rack", "--bench", w.Bench, "-o", filepath.Join(sealed, "x.pdf"))
-	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(os.TempDir(), "nowhere"), "XDG_CACHE_HOME="+filepath.Join(os.TempDir(), "nowhere"))
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(os.TempDir(), "nowhere"),
+		"XDG_CACHE_HOME="+filepath.Join(os.TempDir(), "nowhere"))
 	status, _, stderr := finish(t, cmd)
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, "permission denied")
@@ -182,8 +211,11 @@ func TestAnEmptyBenchIsDrawn(t *testing.T) {
 	b := bench.New(filepath.Join(dir, "empty.toml"))
 	b.Sources = []bench.Source{{Path: t.TempDir()}}
 	require.NoError(t, b.Save())
-	for kind, say := range map[string]string{"rack": "The bench has no target yet", "fit": "The bench has no target yet", "connections": "nothing is connected to this computer", "checklist": "nothing to do at a console",
-		"run": "There was no run yet", "tree": "Nothing is on this target", "card": "There are no titles", "map": "There is no volume to draw"} {
+	for kind, say := range map[string]string{"rack": "The bench has no target yet",
+		"fit": "The bench has no target yet", "connections": "nothing is connected to this computer",
+		"checklist": "nothing to do at a console",
+		"run":       "There was no run yet", "tree": "Nothing is on this target", "card": "There are no titles",
+		"map": "There is no volume to draw"} {
 		file := filepath.Join(dir, kind+".pdf")
 		status, _, stderr := polytome(t, "draw", kind, "--bench", b.File(), "-o", file)
 		require.Zero(t, status, "%s: %s", kind, stderr)

@@ -21,9 +21,9 @@ func drivesCommand() *cobra.Command {
 		Use:   "drives [IMAGE…]",
 		Short: "List drives; show, map, check, prepare and eject them",
 		Long: `A drive is a stick, a card, a disk or an image file. Without a subcommand, drives lists those of
-this computer, what is on them, and whether Polytome may write to them; image files given as arguments are listed
-too. A drive is given by its path, its serial number, or the folder where it is mounted, with #2 added
-for its second partition.`,
+this computer, what is on them, and whether Polytome may write to them; image files given as
+arguments are listed too. A drive is given by its path, its serial number, or the folder where it is
+mounted, with #2 added for its second partition.`,
 		Example: `  polytome drives
   polytome drives show /dev/sdb
   polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan

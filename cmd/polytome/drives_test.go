@@ -42,7 +42,8 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	assert.Contains(t, ok(t, "drives", "map", img), "Every file is contiguous.")
 	assert.Contains(t, ok(t, "drives", "show", img), "3 titles for Rowan")
 	assert.Contains(t, ok(t, "check", "--loader", "rowan", "--to", img), "Rowan will list 3 titles")
-	assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "rowan", "--to", img), "nothing", "a second time there is nothing to do")
+	assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "rowan", "--to", img), "nothing",
+		"a second time there is nothing to do")
 	assert.Contains(t, ok(t, "drives", "eject", img), "it can be copied or moved")
 
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", img))
@@ -69,7 +70,8 @@ func TestFromABareImageToAFilledStick(t *testing.T) {
 	after, err := os.Stat(img)
 	require.NoError(t, err)
 	assert.Equal(t, before.ModTime(), after.ModTime())
-	out = ok(t, "drives", "prepare", img, "--fs", "exfat", "--label", "OXBOW", "--table", "gpt", "--cluster", "64K", "--erase", "NORTH.IMG")
+	out = ok(t, "drives", "prepare", img, "--fs", "exfat", "--label", "OXBOW", "--table", "gpt", "--cluster", "64K",
+		"--erase", "NORTH.IMG")
 	assert.Contains(t, out, "the check found no problems")
 	assert.Contains(t, judge.Run(t, "gdisk", "-l", img), "GPT: present")
 }
@@ -95,7 +97,8 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	status, out, _ := polytome(t, "check", "--loader", "rowan", "--to", img)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "it is in 3 fragments, but Rowan starts only contiguous files")
-	assert.Contains(t, ok(t, "drives", "map", img, "--defragment", "FULL/VSP-21533 - Gannet Patrol.iso"), "contiguous: FULL/VSP-21533")
+	assert.Contains(t, ok(t, "drives", "map", img, "--defragment", "FULL/VSP-21533 - Gannet Patrol.iso"),
+		"contiguous: FULL/VSP-21533")
 	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "contiguous: HALL-VIDEO/reel-5.mov")
 	assert.Contains(t, ok(t, "drives", "map", img, "--defragment"), "Every file is already contiguous.")
 	status, out, _ = polytome(t, "drives", "map", img, "--defragment", "none")
@@ -124,7 +127,8 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 6, names["north-58.img"])
-	for _, bad := range [][]string{{"drives", "show", "nothing"}, {"drives", "check", w.Dir}, {"drives", "map", filepath.Join(w.Dir, "drives", "quay-28.img")}, {"drives", "eject", "/nowhere"}} {
+	for _, bad := range [][]string{{"drives", "show", "nothing"}, {"drives", "check", w.Dir},
+		{"drives", "map", filepath.Join(w.Dir, "drives", "quay-28.img")}, {"drives", "eject", "/nowhere"}} {
 		status, _, stderr := polytome(t, bad...)
 		assert.Equal(t, statusFailed, status, bad)
 		assert.NotEmpty(t, stderr)

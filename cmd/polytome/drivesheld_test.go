@@ -26,7 +26,8 @@ func TestFATOnAVeryLargeDrive(t *testing.T) {
 
 func TestAnImageThatNobodyAgreedToIsNotLeft(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "new.img")
-	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--fs", "fat32", "--erase", "something else")
+	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--fs", "fat32", "--erase",
+		"something else")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "that is not its name")
 	assert.NoFileExists(t, img)
@@ -68,7 +69,8 @@ func TestAFillAfterAKillSaysWhatWasLeft(t *testing.T) {
 	status, _, errs := polytome(t, "drives", "prepare", img, "--size", "1GiB", "--loader", "rowan")
 	require.Zero(t, status, errs)
 	for i, name := range []string{"Mosswick", "Gannet Patrol"} {
-		coretest.Write(t, dir, "games/"+name+".iso", coretest.Image(t, coretest.Inf([]string{"VSP-20001", "VSP-20002"}[i], name, "1/1", "full")))
+		coretest.Write(t, dir, "games/"+name+".iso",
+			coretest.Image(t, coretest.Inf([]string{"VSP-20001", "VSP-20002"}[i], name, "1/1", "full")))
 	}
 	args := []string{"fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", img}
 	cmd := exec.Command(binary, append(args, "--limit", "4KiB")...)

@@ -75,7 +75,8 @@ are moved out of the way. A mounted volume is only read.`,
 // mapRows is how many lines a map has.
 const mapRows = 16
 
-var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Fragmented: '!', blockmap.Folder: '+', blockmap.System: '='}
+var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Fragmented: '!',
+	blockmap.Folder: '+', blockmap.System: '='}
 
 func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	width = max(8, min(width, 512))
@@ -84,7 +85,8 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	if name == "" {
 		name = "without a name"
 	}
-	fmt.Fprintf(out, "%s, %s, %s, clusters of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), size.Format(info.Cluster))
+	fmt.Fprintf(out, "%s, %s, %s, clusters of %s\n", name, drives.FilesystemShown(info.Filesystem),
+		size.Format(info.Size), size.Format(info.Cluster))
 	cells := m.Cells(width * mapRows)
 	for r := range mapRows {
 		var b strings.Builder
@@ -103,7 +105,8 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 		if len(pieces) == 1 {
 			verb = "lies"
 		}
-		fmt.Fprintf(out, "%s %s fragmented; --defragment makes them contiguous:\n", size.Count(len(pieces), "file"), verb)
+		fmt.Fprintf(out, "%s %s fragmented; --defragment makes them contiguous:\n", size.Count(len(pieces), "file"),
+			verb)
 	}
 	list := pieces
 	if all {
@@ -249,7 +252,8 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 }
 
 func printHealth(out io.Writer, h *volume.Health, repair bool) {
-	fmt.Fprintf(out, "%s and %s, %s; %s free\n", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes), size.Format(h.Free))
+	fmt.Fprintf(out, "%s and %s, %s; %s free\n", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"),
+		size.Format(h.Bytes), size.Format(h.Free))
 	if h.Fragmented > 0 {
 		fmt.Fprintf(out, "%s fragmented: polytome drives map shows where\n", size.Count(h.Fragmented, "file"))
 	}

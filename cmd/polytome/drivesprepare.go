@@ -32,9 +32,10 @@ func drivesReady() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "prepare TARGET",
 		Short: "Prepare a drive for a loader: partition table, filesystem, label, folders and kit",
-		Long: `Prepares a drive or image in one go, as a loader's profile says or as you say. Everything on it is lost,
-and listed first; nothing is written until you type its name or serial number, or give it with --erase. Drives in
-use are never touched. With --partition, only that one is reformatted, and everything else on the drive stays.`,
+		Long: `Prepares a drive or image in one go, as a loader's profile says or as you say. Everything on it is
+lost, and listed first; nothing is written until you type its name or serial number, or give it with
+--erase. Drives in use are never touched. With --partition, only that one is reformatted, and
+everything else on the drive stays.`,
 		Example: `  polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
   polytome drives prepare north.img --size 58GiB --loader rowan --from ~/games
   polytome drives prepare /dev/sdb --fs exfat --label OXBOW --table gpt --cluster 128K --erase QX-2209-11

@@ -34,14 +34,17 @@ func fillCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fill",
 		Short: "Copy the selected titles to the targets, and check the result",
-		Long: `Fill copies what is selected and not there yet to all targets of the bench at the same time. What is there under
-another name is renamed, not copied. Every file is written under a temporary name, flushed and verified before it gets
-its final name. What is on the target stays, except for what the bench marks to be removed or replaced, and what --delete-others
-removes: that needs --remove too. At the end the target is checked: what the loader will list, and what not. A file that was already there with its name and
-length but does not start is reported then; --fix copies it again from your games. The exit status is 3 unless everything selected is there and starts.
+		Long: `Fill copies what is selected and not there yet to all targets of the bench at the same time. What is
+there under another name is renamed, not copied. Every file is written under a temporary name,
+flushed and verified before it gets its final name. What is on the target stays, except for what the
+bench marks to be removed or replaced, and what --delete-others removes: that needs --remove too. At
+the end the target is checked: what the loader will list, and what not. A file that was already
+there with its name and length but does not start is reported then; --fix copies it again from your
+games. The exit status is 3 unless everything selected is there and starts.
 
-How files are verified depends on the connection: over USB and SMB they are read back and compared; over FTP the console is
-asked for their length, as reading back would take as long again. --verify overrides this.
+How files are verified depends on the connection: over USB and SMB they are read back and compared;
+over FTP the console is asked for their length, as reading back would take as long again. --verify
+overrides this.
 
 If a target disconnects, the run waits for it. Every run is recorded: see polytome runs.`,
 		Example: `  polytome fill --bench season.toml --dry-run
@@ -59,12 +62,14 @@ If a target disconnects, the run waits for it. Every run is recorded: see polyto
 			if err != nil {
 				return err
 			}
-			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry, remove: remove, repair: repair, bench: b, atOnce: how.readAtOnce}
+			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: w.asJSON, dry: dry,
+				remove: remove, repair: repair, bench: b, atOnce: how.readAtOnce}
 			complete, err := f.fill(cmd.Context(), all)
 			if w.bench != "" {
 				learnt := false
 				for n, l := range f.lanes {
-					learnt = l != nil && l.report != nil && b.Targets[n].Rate == 0 && b.Targets[n].Learn(l.report) || learnt
+					learnt = l != nil && l.report != nil && b.Targets[n].Rate == 0 && b.Targets[n].Learn(l.report) ||
+						learnt
 				}
 				if learnt {
 					w.remember(b)
@@ -82,7 +87,8 @@ If a target disconnects, the run waits for it. Every run is recorded: see polyto
 	w.planFlags(cmd)
 	how.flags(cmd)
 	cmd.Flags().StringVar(&w.rate, "limit", "", "write at most this much per second to each target, such as 20MiB")
-	cmd.Flags().StringVar(&how.moveSources, "move-sources", "", "after everything was read back: move the copied sources to this folder, or to the trash with 'trash'")
+	cmd.Flags().StringVar(&how.moveSources, "move-sources", "",
+		"after everything was read back: move the copied sources to this folder, or to the trash with 'trash'")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
 	cmd.Flags().BoolVar(&repair, "fix", false, "copy again from your games what is there but does not start")
 	cmd.Flags().BoolVar(&remove, "remove", false, "allow removing and replacing what is marked for it")
@@ -151,11 +157,14 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		}
 		p := s.Plan()
 		if s.Away != nil {
-			away = append(away, fmt.Errorf("%s is not connected, so nothing can be written to it: %w", s.Config.Name, s.Away))
+			away = append(away, fmt.Errorf("%s is not connected, so nothing can be written to it: %w", s.Config.Name,
+				s.Away))
 			continue
 		}
 		if n := p.Loses(); n > 0 && !f.remove && !f.dry {
-			return false, usageError{fmt.Errorf("on %s, %s would be removed or replaced; see the steps with --dry-run, and allow it with --remove", s.Config.Name, size.Count(n, "file"))}
+			return false, usageError{fmt.Errorf(
+				"on %s, %s would be removed or replaced; see the steps with --dry-run, and allow it with --remove",
+				s.Config.Name, size.Count(n, "file"))}
 		}
 		f.lanes[n] = &lane{f: f, name: s.Config.Name, n: n, only: count == 1, plan: p, said: map[string]bool{}}
 	}
@@ -248,7 +257,8 @@ func (f *filling) run(ctx context.Context, all survey.Board) {
 			continue
 		}
 		for _, m := range waits[n] {
-			fmt.Fprintf(stderr(), "polytome: %s removes files that %s still reads, so it starts when that is done\n", l.name, all[m].Config.Name)
+			fmt.Fprintf(stderr(), "polytome: %s removes files that %s still reads, so it starts when that is done\n",
+				l.name, all[m].Config.Name)
 		}
 		going.Go(func() {
 			defer close(over[n])
@@ -322,7 +332,8 @@ func (f *filling) checker(s *survey.Survey, n int, runs *journal.Journal) *surve
 }
 
 // putRight carries out what fixes the titles that are wanted and do not start, and checks the target again.
-func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *scancache.Store, runs *journal.Journal) (*check.Report, error) {
+func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong []survey.Wrong, cache *scancache.Store,
+	runs *journal.Journal) (*check.Report, error) {
 	var fixes []fix.Fix
 	for _, w := range wrong {
 		fixes = append(fixes, w.Fixes...)
@@ -331,7 +342,8 @@ func (f *filling) putRight(ctx context.Context, all survey.Board, n int, wrong [
 		if !f.asJSON {
 			fmt.Fprintf(f.out, "\nFixing what does not start:\n")
 		}
-		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true, bench: f.bench, unchecked: true}
+		again := &filling{out: f.out, progress: f.progress, asJSON: f.asJSON, journal: f.journal, remove: true,
+			bench: f.bench, unchecked: true}
 		if _, err := again.fix(ctx, all, n, fixes); err != nil {
 			return nil, err
 		}
@@ -348,7 +360,8 @@ func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.
 	c.Fix(fixes...)
 	keep := make([]bool, len(s.Titles))
 	for i := range s.Titles {
-		keep[i] = slices.ContainsFunc(fixes, func(m fix.Fix) bool { return m.Do == fix.Copy && m.Title == s.Titles[i].Key })
+		keep[i] = slices.ContainsFunc(fixes,
+			func(m fix.Fix) bool { return m.Do == fix.Copy && m.Title == s.Titles[i].Key })
 	}
 	if err := s.Rejudge(ctx, f.bench, n); err != nil {
 		return false, err
@@ -384,7 +397,8 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 		if l != nil {
 			carried = append(carried, movesources.Carried{Survey: all[n], Plan: l.plan, Report: l.report})
 		} else if all[n] != nil {
-			return fmt.Errorf("%s was not connected, so no source is moved: it may still be needed there", all[n].Config.Name)
+			return fmt.Errorf("%s was not connected, so no source is moved: it may still be needed there",
+				all[n].Config.Name)
 		}
 	}
 	found := movesources.Find(carried)
@@ -393,13 +407,15 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 		return err
 	}
 	if f.asJSON {
-		return f.object(map[string]any{"moved": map[string]any{"titles": found.Titles, "files": moved.Files, "bytes": moved.Bytes, "to": to, "stay": found.Stay}})
+		return f.object(map[string]any{"moved": map[string]any{"titles": found.Titles, "files": moved.Files,
+			"bytes": moved.Bytes, "to": to, "stay": found.Stay}})
 	}
 	where := "to " + to
 	if to == movesources.Trash {
 		where = "to the trash"
 	}
-	fmt.Fprintf(f.out, "\n%s of %s, %s, moved %s.\n", size.Count(moved.Files, "file"), size.Count(len(found.Titles), "title"), size.Format(moved.Bytes), where)
+	fmt.Fprintf(f.out, "\n%s of %s, %s, moved %s.\n", size.Count(moved.Files, "file"), size.Count(len(found.Titles),
+		"title"), size.Format(moved.Bytes), where)
 	for _, say := range found.Stay {
 		fmt.Fprintf(f.out, "  %s.\n", say)
 	}
@@ -432,11 +448,13 @@ func (l *lane) begin(s *survey.Survey) error {
 	if f.asJSON {
 		return l.line("plan", l.plan)
 	}
-	fmt.Fprintf(f.out, "%s: %s; %d already there, by name and length; %s\n", s.Config.Name, l.plan.Say(), l.plan.There, s.PlanTime(l.plan))
+	fmt.Fprintf(f.out, "%s: %s; %d already there, by name and length; %s\n", s.Config.Name, l.plan.Say(), l.plan.There,
+		s.PlanTime(l.plan))
 	cache := openCache(io.Discard)
 	known := s.KnownWrong(cache)
 	if len(known) > 0 {
-		fmt.Fprintf(f.out, "  %s of these did not start at the last check, and nothing has changed since: fill --fix fixes what it can\n", size.Count(len(known), "title"))
+		fmt.Fprintf(f.out, "  %s of these did not start at the last check, and nothing has changed since: fill --fix "+
+			"fixes what it can\n", size.Count(len(known), "title"))
 	}
 	_ = cache.Close()
 	if l.plan.Empty() && len(known) == 0 {
@@ -569,16 +587,21 @@ func (l *lane) end() error {
 	if !l.only {
 		fmt.Fprintf(f.out, "%s: ", l.name)
 	}
-	fmt.Fprintf(f.out, "%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(10*time.Millisecond))
+	fmt.Fprintf(f.out, "%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes),
+		r.Elapsed.Round(10*time.Millisecond))
 	for _, x := range []struct {
 		n    int
 		said string
 	}{
 		{r.Moved, fmt.Sprintf("%d renamed", r.Moved)}, {r.Removed, size.Count(r.Removed, "file") + " removed"},
-		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)}, {int(r.Resumed), size.Format(r.Resumed) + " were there from before"},
-		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted", size.Count(r.Rewritten, "file"))},
-		{r.Breaks, fmt.Sprintf("the connection was lost and restored %d times", r.Breaks)}, {len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
-		{r.Skipped, size.Count(r.Skipped, "step") + " skipped"}, {r.Untried, size.Count(r.Untried, "step") + " not tried"},
+		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)},
+		{int(r.Resumed), size.Format(r.Resumed) + " were there from before"},
+		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted",
+			size.Count(r.Rewritten, "file"))},
+		{r.Breaks, fmt.Sprintf("the connection was lost and restored %d times", r.Breaks)},
+		{len(r.Failed), size.Count(len(r.Failed), "step") + " failed"},
+		{r.Skipped, size.Count(r.Skipped, "step") + " skipped"}, {r.Untried, size.Count(r.Untried, "step") +
+			" not tried"},
 		{len(r.Half), r.Waits()},
 	} {
 		if x.n > 0 {

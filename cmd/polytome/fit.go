@@ -124,7 +124,8 @@ type fitTitle struct {
 // reportFit reports on target n; with narrowed set, on its chosen titles only.
 func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 	s := all[n]
-	r := fitReport{Target: s.Config.Name, Loader: s.Profile.Name, Facts: s.Facts, Planned: s.Sheet.Planned, Left: s.Sheet.Free(), Time: s.Whole(), Titles: []fitTitle{}}
+	r := fitReport{Target: s.Config.Name, Loader: s.Profile.Name, Facts: s.Facts, Planned: s.Sheet.Planned,
+		Left: s.Sheet.Free(), Time: s.Whole(), Titles: []fitTitle{}}
 	if s.Away != nil {
 		r.Away = s.Away.Error()
 	}
@@ -133,7 +134,8 @@ func reportFit(all survey.Board, n int, narrowed bool) fitReport {
 			continue
 		}
 		v := s.Sheet.Verdict(i)
-		t := fitTitle{Key: s.Titles[i].Key, Label: s.Titles[i].Label(), Chosen: s.Sheet.Chosen[i], Word: v.Word(), Space: v.Space, Need: v.Need, Time: s.Time(i), Explanation: all.Explain(n, i)}
+		t := fitTitle{Key: s.Titles[i].Key, Label: s.Titles[i].Label(), Chosen: s.Sheet.Chosen[i], Word: v.Word(),
+			Space: v.Space, Need: v.Need, Time: s.Time(i), Explanation: all.Explain(n, i)}
 		for _, item := range s.Sheet.Placement(i).Items {
 			t.Paths = append(t.Paths, item.Path)
 		}
@@ -181,7 +183,8 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 	if r.Facts.Unknown {
 		leaves = ""
 	}
-	fmt.Fprintf(out, "%d of %s fit; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"), size.Format(r.Planned), leaves, r.Time)
+	fmt.Fprintf(out, "%d of %s fit; that adds %s%s and takes %s.\n", goes, size.Count(len(r.Titles)-foreign, "title"),
+		size.Format(r.Planned), leaves, r.Time)
 }
 
 // distribute finds homes, prints them, and takes them over where that is asked for.
@@ -199,7 +202,8 @@ func (w *work) distribute(out io.Writer, b *bench.Bench, all survey.Board, accep
 			}
 			fmt.Fprintf(out, "  %-40s %-16s %s\n", h.Label, to, h.Why)
 		}
-		fmt.Fprintf(out, "%d are already where they belong, %d get a target, %d are left over; %s with all connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
+		fmt.Fprintf(out, "%d are already where they belong, %d get a target, %d are left over; %s with all "+
+			"connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
 	}
 	if accept {
 		sh.Apply(b, all)

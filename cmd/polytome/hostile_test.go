@@ -41,12 +41,15 @@ func TestAProfileOfAStranger(t *testing.T) {
 	} {
 		assert.Contains(t, check(coretest.WharfHouse(path, `"Wharf"`, "")), say, path)
 		for _, command := range [][]string{{"fit"}, {"plan"}, {"fill"}} { // whatever is said, it ends
-			status, _, errs := polytome(t, append(command, "--from", filepath.Join(dir, "games"), "--loader", file, "--to", filepath.Join(dir, "stick"), "--as", "fat32")...)
+			status, _, errs := polytome(t, append(command, "--from", filepath.Join(dir, "games"), "--loader", file,
+				"--to", filepath.Join(dir, "stick"), "--as", "fat32")...)
 			assert.NotZero(t, status, path)
 			assert.NotContains(t, errs, "goroutine", path)
 		}
 	}
-	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ext}", `"Wharf"`, ""), "via = \"usb\"\nfilesystems = [\"fat32\"]", "via = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)), "is not a folder on a server")
+	assert.Contains(t, check(strings.Replace(coretest.WharfHouse("{title}{ext}", `"Wharf"`, ""),
+		"via = \"usb\"\nfilesystems = [\"fat32\"]", "via = \"ftp\"\nfilesystems = [\"own\"]\nroot = \"../../..\"", 1)),
+		"is not a folder on a server")
 	for _, text := range []string{`"Wharf \u001b]0;owned\u0007"`, `"Wharf \u202e"`} {
 		out := check(coretest.WharfHouse("GAMES/{title}{ext}", text, ""))
 		assert.Contains(t, out, "the text has the control character", text)
@@ -71,7 +74,8 @@ func TestWhatIsNoPlainFile(t *testing.T) {
 	config := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(config, "polytome", "profiles"), 0o755))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(config, "polytome", "profiles", "pipe.toml"), 0o644))
-	for _, args := range [][]string{{"fit", "--bench", pipe}, {"fit", "--bench", "/dev/zero"}, {"loaders", "check", pipe}, {"loaders", "show", "/dev/zero"}, {"loaders"}} {
+	for _, args := range [][]string{{"fit", "--bench", pipe}, {"fit", "--bench", "/dev/zero"},
+		{"loaders", "check", pipe}, {"loaders", "show", "/dev/zero"}, {"loaders"}} {
 		cmd := exec.Command(binary, args...)
 		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
 		ended := make(chan string, 1)
@@ -113,20 +117,25 @@ func TestAListOfKeptFilesOfAStranger(t *testing.T) {
 	line := `{"path":"a.txt","size":1,"sum":""}`
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.jsonl"), []byte(line+"\n"+line+"\n"), 0o644))
 	_, out, errs := polytome(t, "restore", dir, "--to", stick, "--dry-run")
-	assert.Equal(t, 1, strings.Count(out+errs, "not a regular file"), "what is named twice is there once:\n%s%s", out, errs)
+	assert.Equal(t, 1, strings.Count(out+errs, "not a regular file"), "what is named twice is there once:\n%s%s", out,
+		errs)
 }
 
 // TestWhatIsKeptAboutAPersonIsTheirsAlone.
 func TestWhatIsKeptAboutAPersonIsTheirsAlone(t *testing.T) {
 	dir := t.TempDir()
-	coretest.Write(t, dir, "games/Mosswick.iso", coretest.Image(t, coretest.Inf("VSP-20001", "Mosswick", "1/1", "full")))
+	coretest.Write(t, dir, "games/Mosswick.iso", coretest.Image(t, coretest.Inf("VSP-20001", "Mosswick", "1/1",
+		"full")))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "stick"), 0o755))
-	cmd := exec.Command("sh", "-c", `umask 022; exec "$@"`, "sh", binary, "fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", filepath.Join(dir, "stick"), "--as", "fat32")
-	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "XDG_CACHE_HOME="+filepath.Join(dir, "cache"))
+	cmd := exec.Command("sh", "-c", `umask 022; exec "$@"`, "sh", binary, "fill", "--from", filepath.Join(dir, "games"),
+		"--loader", "rowan", "--to", filepath.Join(dir, "stick"), "--as", "fat32")
+	cmd.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "XDG_CACHE_HOME="+filepath.Join(dir,
+		"cache"))
 	_, out, errs := finish(t, cmd)
 	n := 0
 	for _, top := range []string{"state", "cache"} {
-		require.NoError(t, filepath.Walk(filepath.Join(dir, top, "polytome"), func(name string, info os.FileInfo, err error) error {
+		require.NoError(t, filepath.Walk(filepath.Join(dir, top, "polytome"), func(name string, info os.FileInfo,
+			err error) error {
 			require.NoError(t, err)
 			n++
 			assert.Zero(t, info.Mode().Perm()&0o077, "%s is %v", name, info.Mode())
@@ -163,7 +172,8 @@ func TestADemoThatWasKilledIsClearedByTheNext(t *testing.T) {
 	assert.Zero(t, worlds())
 }
 
-// TestDemosThatBeginTogetherKeepTheirWorlds has many take a folder at the same time, each of which clears what others have left.
+// TestDemosThatBeginTogetherKeepTheirWorlds has many take a folder at the same time, each of which clears what others
+// have left.
 func TestDemosThatBeginTogetherKeepTheirWorlds(t *testing.T) {
 	t.Setenv("TMPDIR", t.TempDir())
 	var all sync.WaitGroup
@@ -218,7 +228,8 @@ func TestCtrlCWhileASilentServerIsWaitedFor(t *testing.T) {
 		go func() { ended <- cmd.Wait() }()
 		select {
 		case <-ended:
-		case <-time.After(time.Minute): // it would be half a minute where nothing was cancelled, on a machine with nothing else to do
+		case <-time.After(time.Minute):
+			// it would be half a minute where nothing was cancelled, on a machine with nothing else to do
 			_ = cmd.Process.Kill()
 			t.Fatalf("%q waits on", args)
 		}

@@ -26,18 +26,21 @@ func imageCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "image",
 		Short: "Examine, unpack, build and convert disc images, tracks and archives",
-		Long: `Image lists and unpacks disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors, packed images),
-cue sheets and archives (zip, 7z, RAR, LHA). It also builds and packs images, splits and joins files, and converts
-tracks.
+		Long: `Image lists and unpacks disc images (ISO 9660 with Joliet and Rock Ridge, UDF, raw sectors, packed
+images), cue sheets and archives (zip, 7z, RAR, LHA). It also builds and packs images, splits and
+joins files, and converts tracks.
 
 Sources are never touched, and existing files are never overwritten. A file gets its name when it is complete.`,
-		Example: "  polytome image ls game.iso\n  polytome image build ./disc -o disc.iso --udf\n  polytome image pack game.skd -o game.pkd\n  polytome image check game.pkd",
+		Example: "  polytome image ls game.iso\n  polytome image build ./disc -o disc.iso --udf\n  polytome image " +
+			"pack game.skd -o game.pkd\n  polytome image check game.pkd",
 	}
 	cmd.PersistentFlags().StringArrayVar(&o.Passwords, "password", nil, "try this password (may be repeated)")
-	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false, "also open archives that are suspiciously large inside")
+	cmd.PersistentFlags().BoolVar(&o.Allow, "allow-large", false,
+		"also open archives that are suspiciously large inside")
 	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that also has ISO 9660")
 	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside the file (several with // between)")
-	cmd.AddCommand(imageInfo(&o), imageLs(&o), imageCat(&o), imageExtract(&o), imageBuild(), imageSplit(), imageJoin(), imagePack(), imageUnpack(), imageTracks(), imageCheck(&o))
+	cmd.AddCommand(imageInfo(&o), imageLs(&o), imageCat(&o), imageExtract(&o), imageBuild(), imageSplit(), imageJoin(),
+		imagePack(), imageUnpack(), imageTracks(), imageCheck(&o))
 	return cmd
 }
 
@@ -202,8 +205,8 @@ func imageExtract(o *container.Options) *cobra.Command {
 		Use:   "extract FILE [PATH] --to DIR",
 		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
 		Long: `Extract writes inside the given folder and nowhere else, whatever the names in the archive say.
-Existing files are never overwritten. Names that the folder's filesystem cannot hold or tell apart are changed, and listed;
---as gives the filesystem that the folder stands for.`,
+Existing files are never overwritten. Names that the folder's filesystem cannot hold or tell apart
+are changed, and listed; --as gives the filesystem that the folder stands for.`,
 		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
 		Args:    oneOrTwo("the file to unpack, and optionally a path in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -261,7 +264,8 @@ Existing files are never overwritten. Names that the folder's filesystem cannot 
 					Renamed map[string]string `json:"renamed,omitempty"`
 				}{files, bytes, to, failed, renamed})
 			} else {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes), style.Clean(to))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes),
+					style.Clean(to))
 			}
 			if err == nil && (len(failed) > 0 || c.Damage != nil) {
 				err = errPartial
@@ -270,7 +274,8 @@ Existing files are never overwritten. Names that the folder's filesystem cannot 
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
-	cmd.Flags().StringVar(&as, "as", "", "make names legal on fat32, exfat, ntfs or ext4 (default: the folder's own filesystem)")
+	cmd.Flags().StringVar(&as, "as", "",
+		"make names legal on fat32, exfat, ntfs or ext4 (default: the folder's own filesystem)")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

@@ -20,12 +20,14 @@ func imageBuild() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "build FOLDER -o FILE",
 		Short: "Make a disc image of a folder",
-		Long: `Build makes an ISO 9660 image with Joliet and Rock Ridge names; --udf makes a bridge image with UDF too. Files over
-4 GiB need level 3. The size is known before the first byte is written, and the same folder always gives the same bytes.
+		Long: `Build makes an ISO 9660 image with Joliet and Rock Ridge names; --udf makes a bridge image with UDF
+too. Files over 4 GiB need level 3. The size is known before the first byte is written, and the same
+folder always gives the same bytes.
 
 --order names a text file with one path a line: these files come first, in this order.`,
-		Example: "  polytome image build ./disc -o disc.iso\n  polytome image build ./disc -o disc.iso --udf --label COPPER_TIDE --order order.txt\n  polytome image build ./disc -o - | gzip > disc.iso.gz",
-		Args:    one("the folder"),
+		Example: "  polytome image build ./disc -o disc.iso\n  polytome image build ./disc -o disc.iso --udf --label " +
+			"COPPER_TIDE --order order.txt\n  polytome image build ./disc -o - | gzip > disc.iso.gz",
+		Args: one("the folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Joliet, o.RockRidge = !noJoliet, !noRockRidge
 			if o.VolumeID == "" {
@@ -63,7 +65,8 @@ func imageBuild() *cobra.Command {
 			say := report(cmd, out)
 			fmt.Fprintf(say, "%s, %s bytes\n", clean(out), size.Exact(made.Size()))
 			if made.Renamed > 0 && !o.Joliet && !o.RockRidge {
-				fmt.Fprintf(say, "%s have other names in the image: ISO 9660 alone has capital letters, digits and underscores only\n", size.Count(made.Renamed, "file"))
+				fmt.Fprintf(say, "%s have other names in the image: ISO 9660 alone has capital letters, digits and "+
+					"underscores only\n", size.Count(made.Renamed, "file"))
 			}
 			if made.Notes != "" {
 				fmt.Fprintln(say, made.Notes)

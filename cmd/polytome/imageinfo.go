@@ -15,9 +15,10 @@ import (
 func imageInfo(o *container.Options) *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
-		Use:     "info FILE",
-		Short:   "Show what a file is and how it is structured",
-		Long:    "Info reads headers only. For a packed image, a list of parts or a cue sheet it covers all the files that belong to it.",
+		Use:   "info FILE",
+		Short: "Show what a file is and how it is structured",
+		Long: "Info reads headers only. For a packed image, a list of parts or a cue sheet it covers all the " +
+			"files that belong to it.",
 		Example: "  polytome image info game.iso\n  polytome image info game.pkd --json",
 		Args:    one("the file to examine"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -56,7 +57,8 @@ func printInfo(out io.Writer, i *convert.Info) {
 	}
 	if p := i.Packed; p != nil {
 		line("unpacked", "%s (%s bytes), CRC-32 %08x", size.Format(p.Image), size.Exact(p.Image), p.Sum)
-		line("blocks", "%s of %s: %s zeros, %s not used, %s compressed", size.Exact(p.Blocks), size.Format(p.Block), size.Exact(p.Zeros), size.Exact(p.Unused), size.Exact(p.Compressed))
+		line("blocks", "%s of %s: %s zeros, %s not used, %s compressed", size.Exact(p.Blocks), size.Format(p.Block),
+			size.Exact(p.Zeros), size.Exact(p.Unused), size.Exact(p.Compressed))
 		if p.Lost > 0 {
 			line("left out", "%s that held something: they come back as zeros", size.Format(p.Lost))
 		} else {
@@ -100,7 +102,8 @@ sectors of a raw track and their error detection codes, all files of an image or
 					fmt.Fprintf(cmd.OutOrStdout(), "BAD: %s\n", clean(p))
 				}
 				if len(c.Problems) == 0 {
-					fmt.Fprintf(cmd.OutOrStdout(), "%s is OK: %s, %s read\n", clean(args[0]), c.What, size.Format(c.Bytes))
+					fmt.Fprintf(cmd.OutOrStdout(), "%s is OK: %s, %s read\n", clean(args[0]), c.What,
+						size.Format(c.Bytes))
 				}
 				if c.Unchecked != "" {
 					fmt.Fprintf(cmd.OutOrStdout(), "not checked: %s\n", c.Unchecked)

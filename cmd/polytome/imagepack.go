@@ -22,11 +22,12 @@ func imagePack() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "pack FILE -o FILE.pkd",
 		Short: "Pack a disc image: leave out blocks that hold nothing",
-		Long: `Pack leaves out blocks of zeros, and blocks that the disc itself says it does not use. What such blocks hold
-becomes zeros: how much that can be is shown before, and how much it was afterwards. With --keep-unused only zeros are left out, and
-unpacking restores the image bit for bit.`,
-		Example: "  polytome image pack game.skd -o game.pkd\n  polytome image pack game.skd -o game.pkd --compress --largest 3GiB\n  polytome image pack game.skd --dry-run",
-		Args:    one("the image"),
+		Long: `Pack leaves out blocks of zeros, and blocks that the disc itself says it does not use. What such
+blocks hold becomes zeros: how much that can be is shown before, and how much it was afterwards.
+With --keep-unused only zeros are left out, and unpacking restores the image bit for bit.`,
+		Example: "  polytome image pack game.skd -o game.pkd\n  polytome image pack game.skd -o game.pkd --compress " +
+			"--largest 3GiB\n  polytome image pack game.skd --dry-run",
+		Args: one("the image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" && !dry {
 				return usageError{errors.New("-o FILE is needed; - is standard output")}
@@ -82,7 +83,8 @@ unpacking restores the image bit for bit.`,
 					return openErr
 				}
 				defer to.Close()
-				c := convert.NewCutter(cmd.Context(), to, int64(limit), func(n int) string { return packed.PartName(name, n) })
+				c := convert.NewCutter(cmd.Context(), to, int64(limit),
+					func(n int) string { return packed.PartName(name, n) })
 				r, err = convert.Pack(cmd.Context(), in, p, c, o, emit.bytes)
 				err = c.End(err)
 				names = names[:0]
@@ -102,7 +104,8 @@ unpacking restores the image bit for bit.`,
 					Exact bool `json:"exact"`
 				}{names, p, r, r.Exact()})
 			}
-			fmt.Fprintf(say, "%s, %s bytes, %.0f %% of the image", clean(names[0]), size.Exact(r.Packed), percent(r.Packed, max(1, r.Image)))
+			fmt.Fprintf(say, "%s, %s bytes, %.0f %% of the image", clean(names[0]), size.Exact(r.Packed),
+				percent(r.Packed, max(1, r.Image)))
 			if len(names) > 1 {
 				fmt.Fprintf(say, ", in %d files", len(names))
 			}
@@ -155,7 +158,8 @@ func imageUnpack() *cobra.Command {
 			}
 			fmt.Fprintf(report(cmd, out), "%s, %s bytes, CRC-32 %08x\n", clean(out), size.Exact(im.Size()), im.Sum())
 			if im.Lost() > 0 {
-				fmt.Fprintf(report(cmd, out), "%s that the disc did not use held data and are zeros now.\n", size.Format(im.Lost()))
+				fmt.Fprintf(report(cmd, out), "%s that the disc did not use held data and are zeros now.\n",
+					size.Format(im.Lost()))
 			}
 			return nil
 		},
@@ -170,7 +174,9 @@ func printProspect(out io.Writer, p convert.Prospect) {
 		what = "of the platform " + p.Platform + ", which does not say what it uses, so only zeros are left out"
 	}
 	if p.Used.Unit > 0 {
-		what = fmt.Sprintf("of the platform %s; %s of it are not used and become zeros", p.Platform, size.Format(p.Unused))
+		what = fmt.Sprintf("of the platform %s; %s of it are not used and become zeros", p.Platform,
+			size.Format(p.Unused))
 	}
-	fmt.Fprintf(out, "An image of %s, %s. Packed, it takes at most %s.\n", size.Format(p.Image), what, size.Format(p.AtMost))
+	fmt.Fprintf(out, "An image of %s, %s. Packed, it takes at most %s.\n", size.Format(p.Image), what,
+		size.Format(p.AtMost))
 }

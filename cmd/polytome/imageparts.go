@@ -21,10 +21,11 @@ func imageSplit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "split FILE --size SIZE",
 		Short: "Split a file into parts",
-		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each part and of the whole. Names are made
-of {base}, {ext} and {index}, as in loader profiles: {index|pad:3} is 001.`,
-		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' --name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
-		Args:    one("the file to split"),
+		Long: `Split writes the parts in order, and their list last: the length and CRC-32 of each part and of the
+whole. Names are made of {base}, {ext} and {index}, as in loader profiles: {index|pad:3} is 001.`,
+		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' " +
+			"--name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
+		Args: one("the file to split"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var n loader.Size
 			if part == "" {
@@ -55,7 +56,8 @@ of {base}, {ext} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 				manifest = ""
 			}
 			emit := &progress{out: os.Stderr}
-			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl, Manifest: manifest}, emit.bytes)
+			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl,
+				Manifest: manifest}, emit.bytes)
 			emit.end()
 			if err != nil {
 				return said(cmd.Context(), err)
@@ -64,7 +66,8 @@ of {base}, {ext} and {index}, as in loader profiles: {index|pad:3} is 001.`,
 				return printJSON(cmd.OutOrStdout(), m)
 			}
 			for _, p := range m.Parts {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s  %15s  %s\n", p.CRC32, size.Exact(p.Length), clean(filepath.Join(to, p.File)))
+				fmt.Fprintf(cmd.OutOrStdout(), "%s  %15s  %s\n", p.CRC32, size.Exact(p.Length),
+					clean(filepath.Join(to, p.File)))
 			}
 			if manifest != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), "their list: %s\n", clean(filepath.Join(to, manifest)))
@@ -88,7 +91,8 @@ func imageJoin() *cobra.Command {
 		Short: "Join parts",
 		Long: `Join takes the list of parts from split or a loader's folder, and checks the length and checksum of each; or the
 parts themselves, in order. Missing, short or damaged parts are named.`,
-		Example: "  polytome image join game.parts.toml -o game.iso\n  polytome image join LONG/VSP-20417/parts.toml -o game.iso\n  polytome image join game.001 game.002 -o - | sha1sum",
+		Example: "  polytome image join game.parts.toml -o game.iso\n  polytome image join LONG/VSP-20417/parts.toml " +
+			"-o game.iso\n  polytome image join game.001 game.002 -o - | sha1sum",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usageError{fmt.Errorf("%s needs the list of parts, or the parts in order", cmd.CommandPath())}

@@ -25,11 +25,13 @@ func imageTracks() *cobra.Command {
 and of a plain image
 
   raw        a track of full mode 1 sectors with error codes (ECMA-130), with its cue sheet`,
-		Example: "  polytome image tracks game.cue --as one-file --to ./one\n  polytome image tracks game.cue --as wav --to ./music\n  polytome image tracks game.iso --as raw --to ./tracks",
-		Args:    one("a cue sheet, or a plain image"),
+		Example: "  polytome image tracks game.cue --as one-file --to ./one\n  polytome image tracks game.cue --as " +
+			"wav --to ./music\n  polytome image tracks game.iso --as raw --to ./tracks",
+		Args: one("a cue sheet, or a plain image"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if as == "" || to == "" {
-				return usageError{fmt.Errorf("%s needs --as (one of %v) and --to FOLDER", cmd.CommandPath(), convert.Ways)}
+				return usageError{fmt.Errorf("%s needs --as (one of %v) and --to FOLDER", cmd.CommandPath(),
+					convert.Ways)}
 			}
 			if err := os.MkdirAll(to, 0o755); err != nil {
 				return err

@@ -91,13 +91,15 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	d.Shown = t.ask("What is the loader's name?", "", something)
 	d.Name = learn.Slug(d.Shown)
 	d.Console = t.ask("Which console does it run on?", "", something)
-	d.Via = t.ask("How do games get to it? ("+strings.Join(loader.Connections, ", ")+")", "usb", oneOf(loader.Connections...))
+	d.Via = t.ask("How do games get to it? ("+strings.Join(loader.Connections, ", ")+")", "usb",
+		oneOf(loader.Connections...))
 	usual := "any"
 	if d.Via == "usb" {
 		usual = "fat32"
 	}
 	words := append(target.FilesystemNames(), "any", "own")
-	d.Filesystems = strings.FieldsFunc(t.ask("Which filesystems does it read there? ("+strings.Join(words, ", ")+"; several with commas)", usual, func(s string) error {
+	d.Filesystems = strings.FieldsFunc(t.ask("Which filesystems does it read there? ("+strings.Join(words,
+		", ")+"; several with commas)", usual, func(s string) error {
 		for _, f := range strings.FieldsFunc(s, comma) {
 			if err := oneOf(words...)(f); err != nil {
 				return err
@@ -115,7 +117,8 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	for _, p := range set.Platforms {
 		names = append(names, p.Name)
 	}
-	platform := learn.Slug(t.ask("Games of which platform? (known: "+strings.Join(names, ", ")+"; or a new name)", "", something))
+	platform := learn.Slug(t.ask("Games of which platform? (known: "+strings.Join(names, ", ")+"; or a new name)", "",
+		something))
 	rule := learn.Rule{Platforms: []string{platform}, Why: "as answered when this profile was written"}
 	forms := []title.Form{title.Cartridge} // a new platform is known by the extension of its files
 	described := set.Platform(platform)
@@ -128,7 +131,8 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	}
 	rule.Form = forms[0]
 	if len(forms) > 1 {
-		rule.Form = title.Form(t.ask("In which form? ("+strings.Join(formWords, ", ")+")", formWords[0], oneOf(formWords...)))
+		rule.Form = title.Form(t.ask("In which form? ("+strings.Join(formWords, ", ")+")", formWords[0],
+			oneOf(formWords...)))
 	}
 	ext := ""
 	if described == nil && t.err == nil {
@@ -139,7 +143,8 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 			}
 			return nil
 		})
-		d.Platforms = append(d.Platforms, learn.Platform{Name: platform, Shown: platform, Form: rule.Form, Ext: strings.ToLower(ext)})
+		d.Platforms = append(d.Platforms, learn.Platform{Name: platform, Shown: platform, Form: rule.Form,
+			Ext: strings.ToLower(ext)})
 	}
 	inside := func(s string) error {
 		_, err := loader.ParseTemplate(s)
@@ -151,15 +156,16 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 	if own {
 		rule.Path = join(rule.Path, "{title}")
 	}
-	file := t.ask("How are the files named? (with the fields {id}, {title}, {region}; without the extension)", "{title}", func(s string) error {
-		if err := inside(s); err != nil {
-			return err
-		}
-		if !strings.Contains(s, "{id") && !strings.Contains(s, "{title") {
-			return errors.New("it needs {title} or {id}, so that titles differ")
-		}
-		return nil
-	})
+	file := t.ask("How are the files named? (with the fields {id}, {title}, {region}; without the extension)",
+		"{title}", func(s string) error {
+			if err := inside(s); err != nil {
+				return err
+			}
+			if !strings.Contains(s, "{id") && !strings.Contains(s, "{title") {
+				return errors.New("it needs {title} or {id}, so that titles differ")
+			}
+			return nil
+		})
 	discs := rule.Form == title.Image || rule.Form == title.Tracks
 	if own && discs { // all discs lie in the folder of their title
 		file += "{if disc} (Disc {disc}){end}"
@@ -186,20 +192,22 @@ func interview(in *bufio.Reader, out io.Writer, set *loader.Set) (*learn.Draft, 
 		rule.Discs = ""
 	}
 	rule.ASCII = t.yes("Only in plain ASCII?", false)
-	part := t.ask("Are large files split into parts? (the size of a part, such as 2GiB; empty: no)", "", func(s string) error {
-		if s == "" {
-			return nil
-		}
-		_, err := size.Parse(s)
-		return err
-	})
+	part := t.ask("Are large files split into parts? (the size of a part, such as 2GiB; empty: no)", "",
+		func(s string) error {
+			if s == "" {
+				return nil
+			}
+			_, err := size.Parse(s)
+			return err
+		})
 	if part != "" {
 		rule.PartSize, _ = size.Parse(part)
 		rule.Parts = strings.TrimSuffix(rule.Path, "{ext}") + ".{index|pad:3}"
 	}
 	d.Rules = []learn.Rule{rule}
 	d.About = "plays games of the platform " + platform
-	if say := t.ask("What must be done at the console before new games are listed? (empty: nothing)", "", nil); say != "" {
+	if say := t.ask("What must be done at the console before new games are listed? (empty: nothing)", "",
+		nil); say != "" {
 		d.Checklist = []string{say}
 	}
 	return d, t.err

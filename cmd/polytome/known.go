@@ -35,7 +35,8 @@ func openCache(problems io.Writer) *scancache.Store {
 // coversDir is the folder in which what was fetched from servers of covers is kept.
 func coversDir() string { return filepath.Join(xdg.CacheHome, "polytome", "covers") }
 
-// openCovers opens the store of covers in a folder, "" for the usual one. Without one, nothing that was fetched is found, and that is said.
+// openCovers opens the store of covers in a folder, "" for the usual one. Without one, nothing that was fetched is
+// found, and that is said.
 func openCovers(dir string, problems io.Writer) *cover.Store {
 	store, err := cover.OpenStore(cmp.Or(dir, coversDir()))
 	if err != nil {

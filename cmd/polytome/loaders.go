@@ -63,10 +63,12 @@ type listedLoader struct {
 func listLoaders(out io.Writer, set *loader.Set, asJSON bool) error {
 	all := []listedLoader{}
 	for _, p := range set.Profiles {
-		all = append(all, listedLoader{Name: p.Name, Shown: p.Shown, Console: p.Console, About: p.About, Connections: p.Connections(), File: p.File, Own: p.Own})
+		all = append(all, listedLoader{Name: p.Name, Shown: p.Shown, Console: p.Console, About: p.About,
+			Connections: p.Connections(), File: p.File, Own: p.Own})
 	}
 	for _, b := range set.Broken {
-		all = append(all, listedLoader{Name: strings.TrimSuffix(filepath.Base(b.File), ".toml"), File: b.File, Own: true, Broken: b.Err.Error()})
+		all = append(all, listedLoader{Name: strings.TrimSuffix(filepath.Base(b.File), ".toml"), File: b.File,
+			Own: true, Broken: b.Err.Error()})
 	}
 	if asJSON {
 		return printJSON(out, all)
@@ -270,7 +272,8 @@ changed.`,
 			}
 			switch {
 			case asJSON:
-				return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open, "titles": d.Titles, "profile": d.TOML()})
+				return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open,
+					"titles": d.Titles, "profile": d.TOML()})
 			case out == "":
 				_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
 				return err
@@ -293,7 +296,8 @@ changed.`,
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write the draft to this file, and print what was found")
-	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(), ", "))
+	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(),
+		", "))
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

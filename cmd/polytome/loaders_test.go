@@ -50,7 +50,8 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	put("profiles/rowan.toml", strings.Replace(string(text), "{id} - {title}.iso", "{title} - {id}.iso", 1))
 	put("profiles/wharf.toml", strings.Replace(string(text), `name = "rowan"`, `name = "wharf"`, 1))
 	put("profiles/bad.toml", strings.Replace(string(text), "contiguous = true", "contigous = true", 1))
-	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nextensions = [\".ter\"]\n")
+	put("platforms/tern.toml", "format = 1\nname = \"tern\"\nshown = \"Tern\"\nforms = [\"cartridge\"]\nextensions = "+
+		"[\".ter\"]\n")
 	put("platforms/none.toml", "format = 1\nname = \"none\"\n")
 	status, out, _ := own(t, config, "", "loaders")
 	assert.Equal(t, 0, status)
@@ -72,7 +73,8 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 	_, out, _ = own(t, config, "", "scan", games)
 	assert.Contains(t, out, "2 titles", "the user's own platform is known")
 
-	status, out, _ = own(t, config, "", "loaders", "check", filepath.Join(config, "polytome/profiles/wharf.toml"), filepath.Join(config, "polytome/profiles/bad.toml"),
+	status, out, _ = own(t, config, "", "loaders", "check", filepath.Join(config, "polytome/profiles/wharf.toml"),
+		filepath.Join(config, "polytome/profiles/bad.toml"),
 		filepath.Join(config, "polytome/platforms/tern.toml"), filepath.Join(config, "nowhere.toml"))
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "wharf.toml: the profile of Rowan is OK")
@@ -96,7 +98,8 @@ func TestAProfileFromAnswers(t *testing.T) {
 	require.NoError(t, err)
 	p, err := set.ReadProfile(file)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"wharf-house", "WHARF", 24, "GAMES/{title}/{title}{ext}"}, []any{p.Name, p.Attachments[0].Label, p.Accepts[0].Title.Longest, p.Accepts[0].Path.String()})
+	assert.Equal(t, []any{"wharf-house", "WHARF", 24, "GAMES/{title}/{title}{ext}"},
+		[]any{p.Name, p.Attachments[0].Label, p.Accepts[0].Title.Longest, p.Accepts[0].Path.String()})
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Greater(t, strings.Count(string(text), "#"), 4, "with comments")
@@ -142,7 +145,8 @@ func TestAProfileLearntFromATarget(t *testing.T) {
 	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}.iso")
 
 	// The target was filled right by what was learnt, too: there is nothing to do.
-	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32", "--capacity", "58GiB", "--no-covers", "--dry-run")
+	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32",
+		"--capacity", "58GiB", "--no-covers", "--dry-run")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "0 files to write, 0 bytes; 13 already there")
 	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows is reported by its folder")
@@ -159,7 +163,8 @@ func TestTheTree(t *testing.T) {
 	w := world(t)
 	status, out, _ := polytome(t, "tree", "--from", w.Games, "--from", w.Shelf, "--loader", "bellows")
 	assert.Equal(t, 0, status)
-	for _, want := range []string{"Two Tides (Disc 1).cue", "Two Tides.m3u", "title.toml", "Tollbridge.h16", "Tollbridge (2).h16", "BAD", "Rules:", "Bellows does not read vesper titles"} {
+	for _, want := range []string{"Two Tides (Disc 1).cue", "Two Tides.m3u", "title.toml", "Tollbridge.h16",
+		"Tollbridge (2).h16", "BAD", "Rules:", "Bellows does not read vesper titles"} {
 		assert.Contains(t, out, want)
 	}
 	_, out, _ = polytome(t, "tree", "--from", w.Games, "--loader", "rowan", "--json")
@@ -183,7 +188,8 @@ func TestTheTree(t *testing.T) {
 		say  string
 	}{
 		{[]string{"--from", w.Games}, "--loader NAME are both needed"},
-		{[]string{"--from", w.Games, "--loader", "rowan", "--via", "ftp"}, "its connections are: usb, adapter, smb, nbd"},
+		{[]string{"--from", w.Games, "--loader", "rowan", "--via", "ftp"},
+			"its connections are: usb, adapter, smb, nbd"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "ntfs"}, "does not read NTFS over usb"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "fat99"}, "fat99"},
 	} {
@@ -196,10 +202,13 @@ func TestTheTree(t *testing.T) {
 func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	w := world(t)
 	disk := t.TempDir()
-	status, out, errOut := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", disk, "--as", "exfat", "--capacity", "1GiB")
+	status, out, errOut := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", disk, "--as", "exfat",
+		"--capacity", "1GiB")
 	assert.Equal(t, 3, status, errOut)
-	assert.Contains(t, out, "21 files copied, read back", "over FTP, the loader's usual connection, for which the folder stands")
-	assert.Contains(t, out, "Games/Gorse Common/MAIN.RUN", "an image that the loader does not read goes as the folder in it")
+	assert.Contains(t, out, "21 files copied, read back",
+		"over FTP, the loader's usual connection, for which the folder stands")
+	assert.Contains(t, out, "Games/Gorse Common/MAIN.RUN",
+		"an image that the loader does not read goes as the folder in it")
 	assert.FileExists(t, filepath.Join(disk, "Games", "Hollow Lane", "art", "title.dat"))
 	status, out, _ = polytome(t, "simulate", "gantry", disk)
 	assert.Equal(t, 0, status)
@@ -209,7 +218,8 @@ func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, "Gantry will list 17 titles")
 
-	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "usb", "--as", "fat32")
+	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "usb", "--as",
+		"fat32")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "from a FAT32 stick, Trellis serves Siskin images only")
 	assert.Contains(t, out, "-> a stick with exFAT")

@@ -51,7 +51,8 @@ func execute(ctx context.Context, args []string) int {
 		printUsage(stderr(), cmd, err)
 		return statusUsage
 	}
-	if ctx.Err() != nil && !errors.Is(err, errStopped) && (errors.Is(err, context.Canceled) || errors.Is(err, net.ErrClosed)) {
+	if ctx.Err() != nil && !errors.Is(err, errStopped) && (errors.Is(err, context.Canceled) ||
+		errors.Is(err, net.ErrClosed)) {
 		err = errStopped // whatever it was that noticed
 	}
 	fmt.Fprintf(stderr(), "polytome: %v\n", err)

@@ -38,7 +38,8 @@ nothing left to do. Nothing is written.`,
 				if s == nil {
 					continue
 				}
-				r := planReport{Target: s.Config.Name, Loader: s.Profile.Name, Time: s.PlanTime(s.Plan()), Plan: s.Plan()}
+				r := planReport{Target: s.Config.Name, Loader: s.Profile.Name, Time: s.PlanTime(s.Plan()),
+					Plan: s.Plan()}
 				if s.Away != nil {
 					r.Away = s.Away.Error()
 					partial = true

@@ -30,7 +30,8 @@ func smallBench(t *testing.T) (file, stick string) {
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	b := bench.New(filepath.Join(dir, "season.toml"))
 	b.Sources = []bench.Source{{Path: collection(t, 1, 2, 3)}}
-	b.Targets = []bench.Target{{Name: "Stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true}}
+	b.Targets = []bench.Target{{Name: "Stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32",
+		Capacity: bench.Size(size.GiB), Everything: true}}
 	require.NoError(t, b.Save())
 	return b.File(), stick
 }
@@ -117,7 +118,8 @@ func TestWhatLeavesWantsToBeAllowedAndCanBeRestore(t *testing.T) {
 	status, out, _ = polytome(t, "restore", runs[0], "--to", stick)
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "already exists, and stays")
-	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " + runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "is not a backup"} {
+	for args, say := range map[string]string{"restore": "needs the folder with the copies", "restore " +
+		runs[0]: "missing: --to TARGET", "restore " + stick + " --to " + stick: "is not a backup"} {
 		status, _, stderr := polytome(t, strings.Fields(args)...)
 		if !strings.Contains(runs[0], " ") || !strings.HasPrefix(args, "restore "+runs[0]) {
 			assert.NotZero(t, status)
@@ -132,7 +134,8 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	status, out, stderr := polytome(t, "fit", "--bench", w.Bench, "--distribute")
 	assert.Zero(t, status, stderr)
-	assert.Contains(t, out, "Thimble Kings                            Ferry share      already there under another name: it is renamed")
+	assert.Contains(t, out, "Thimble Kings                            Ferry share      already there under another "+
+		"name: it is renamed")
 	assert.Contains(t, out, "Wicker Toll                              nowhere          North stick: password")
 	after, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
@@ -144,7 +147,8 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.True(t, b.Targets[1].Wants("VSP-21344"))
 	assert.False(t, b.Targets[0].Wants("VSP-21344"))
 
-	status, out, _ = polytome(t, "fit", "--bench", w.Bench, "--target", "hall pocket", "--what-if", "as=exfat,capacity=1MiB", "--json")
+	status, out, _ = polytome(t, "fit", "--bench", w.Bench, "--target", "hall pocket", "--what-if",
+		"as=exfat,capacity=1MiB", "--json")
 	assert.Zero(t, status)
 	var d struct {
 		Goes    [2]int
@@ -169,7 +173,8 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 		assert.Equal(t, 2, status, args)
 		assert.Contains(t, stderr, say)
 	}
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "capacity=116GiB", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if",
+		"capacity=116GiB", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "Saved in")
 	b, err = bench.Load(w.Bench)
@@ -177,15 +182,18 @@ func TestDistributingAndSupposingFromTheCommandLine(t *testing.T) {
 	assert.EqualValues(t, 116*size.GiB, b.Targets[0].Capacity)
 	assert.Len(t, b.Targets, 4, "the others are as they were")
 
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "rule:companion.3.path=SET/{id}.tune", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if",
+		"rule:companion.3.path=SET/{id}.tune", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "1 of the selected titles fit, as now")
 	_, out, _ = polytome(t, "plan", "--bench", w.Bench, "--target", "North stick", "--json")
 	assert.Contains(t, out, "SET/VSP-21377.tune", "the rule holds from then on")
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if", "second=south-stick", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "North stick", "--what-if",
+		"second=south-stick", "--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "North stick with a second one like it at south-stick")
-	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "Hall pocket", "--what-if", "without", "--accept")
+	status, out, stderr = polytome(t, "fit", "--bench", w.Bench, "--target", "Hall pocket", "--what-if", "without",
+		"--accept")
 	assert.Zero(t, status, stderr)
 	assert.Contains(t, out, "Hall pocket removed from the bench: 0 of the selected titles fit instead of")
 	b, err = bench.Load(w.Bench)
@@ -210,7 +218,8 @@ func TestATargetThatCannotBeWorkedOnDoesNotStopTheOthers(t *testing.T) {
 	assert.Contains(t, out, "North stick: 44 files to write")
 	assert.Contains(t, out, "Hall pocket: ")
 
-	require.NoError(t, os.WriteFile(w.Bench, []byte(strings.Replace(string(text), "everything = true", "evrything = true", 1)), 0o644))
+	require.NoError(t, os.WriteFile(w.Bench, []byte(strings.Replace(string(text), "everything = true",
+		"evrything = true", 1)), 0o644))
 	status, _, stderr = polytome(t, "plan", "--bench", w.Bench)
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, stderr, ":31:1: unknown key")

@@ -33,7 +33,8 @@ func (p *progress) bytes(done, total int64) {
 	}
 	p.last, p.shown = now, true
 	rate := float64(done) / max(0.1, now.Sub(p.begun).Seconds())
-	fmt.Fprintf(p.out, "\r\x1b[K%3.0f %%  %s of %s, %s/s", percent(done, total), size.Format(done), size.Format(total), size.Format(int64(rate)))
+	fmt.Fprintf(p.out, "\r\x1b[K%3.0f %%  %s of %s, %s/s", percent(done, total), size.Format(done), size.Format(total),
+		size.Format(int64(rate)))
 }
 
 func (p *progress) end() {

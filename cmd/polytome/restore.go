@@ -34,7 +34,8 @@ their paths stays, unless --overwrite is given.`,
 			}
 			var p target.Target
 			err := letIn(func() (err error) {
-				p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(to), bench.Target{Name: to, At: to, As: as}, nil, false)
+				p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(to), bench.Target{Name: to, At: to, As: as},
+					nil, false)
 				return err
 			})
 			if err != nil {
@@ -46,7 +47,8 @@ their paths stays, unless --overwrite is given.`,
 				return err
 			}
 			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: autoProgress()}
-			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull, estimate.Usual("").Guess()), said: map[string]bool{}}
+			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull,
+				estimate.Usual("").Guess()), said: map[string]bool{}}
 			f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
 			if asJSON {
 				err = l.line("plan", todo)

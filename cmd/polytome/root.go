@@ -39,7 +39,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, OwnDir: configDir(), CacheFile: cacheFile(), CoversDir: coversDir(), JournalFile: journalFile()})
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, OwnDir: configDir(), CacheFile: cacheFile(),
+				CoversDir: coversDir(), JournalFile: journalFile()})
 		},
 	}
 	root.CompletionOptions.HiddenDefaultCmd = true
@@ -57,9 +58,12 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	}
 	root.SetFlagErrorFunc(wrongFlag)
 	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
-	root.PersistentFlags().StringVar(&passwordFile, "password-file", "", "for scripts: read the server's password from the first line of this file; - is standard input")
+	root.PersistentFlags().StringVar(&passwordFile, "password-file", "",
+		"for scripts: read the server's password from the first line of this file; - is standard input")
 	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
-	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(), fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(), treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())
+	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
+		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
+		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())
 	onlyGroups(root)
 	return root
 }

@@ -83,7 +83,8 @@ func printRun(out io.Writer, r *journal.Run) {
 	if r.Report != nil {
 		written = r.Report.Bytes
 	}
-	fmt.Fprintf(out, " %d of %s, %s of %s", r.Done, size.Count(r.Steps, "step"), size.Format(written), size.Format(r.Bytes))
+	fmt.Fprintf(out, " %d of %s, %s of %s", r.Done, size.Count(r.Steps, "step"), size.Format(written),
+		size.Format(r.Bytes))
 	if r.Report != nil {
 		fmt.Fprintf(out, " in %s", r.Report.Elapsed.Round(10*time.Millisecond))
 		if s := r.Report.Elapsed.Seconds(); s >= 0.1 && written > 0 {
@@ -193,7 +194,8 @@ again. A half-written file is resumed in the middle, after what is there was com
 			l.forecast.Limit(job.Limit)
 			f.lanes = []*lane{l}
 			if !asJSON {
-				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Target, r.Done, size.Count(r.Steps, "step"), job.Plan.Say())
+				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Target, r.Done,
+					size.Count(r.Steps, "step"), job.Plan.Say())
 			}
 			job.AtOnce = how.readAtOnce
 			job.Emit, job.Over = l.event, func(r run.Report) { l.report = &r }

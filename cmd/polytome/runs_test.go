@@ -68,7 +68,8 @@ func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
 		state := t.TempDir()
 		target := t.TempDir()
 		env := append(os.Environ(), "XDG_STATE_HOME="+state)
-		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--limit", "40MiB")
+		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32",
+			"--limit", "40MiB")
 		cmd.Env = env
 		require.NoError(t, cmd.Start())
 		time.Sleep(time.Duration(150+i*130) * time.Millisecond)
@@ -137,12 +138,15 @@ func TestAShareIsFilledOverSMB(t *testing.T) {
 
 func TestHowFilesAreChecked(t *testing.T) {
 	games := cartridges(t, 1<<20)
-	for verify, says := range map[string]string{"none": "8 files copied, not verified", "size": "8 files copied, sizes compared", "full": "8 files copied, read back"} {
-		out := ok(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--verify", verify)
+	for verify, says := range map[string]string{"none": "8 files copied, not verified",
+		"size": "8 files copied, sizes compared", "full": "8 files copied, read back"} {
+		out := ok(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--verify",
+			verify)
 		assert.Contains(t, out, says)
 	}
 	for _, bad := range [][]string{{"--verify", "twice"}, {"--progress", "loud"}, {"--limit", "fast"}} {
-		status, _, stderr := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to", t.TempDir()}, bad...)...)
+		status, _, stderr := polytome(t, append([]string{"fill", "--from", games, "--loader", "bellows", "--to",
+			t.TempDir()}, bad...)...)
 		assert.Equal(t, statusUsage, status)
 		assert.Contains(t, stderr, bad[0])
 	}
@@ -153,7 +157,8 @@ func TestHowFilesAreChecked(t *testing.T) {
 
 func TestProgressAsJSON(t *testing.T) {
 	games := cartridges(t, 8<<20)
-	status, out, stderr := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as", "fat32", "--progress", "json", "--limit", "200MiB")
+	status, out, stderr := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", t.TempDir(), "--as",
+		"fat32", "--progress", "json", "--limit", "200MiB")
 	require.Zero(t, status, stderr)
 	assert.Contains(t, out, "8 files copied", "what is printed stays for people")
 	kinds := map[string]int{}
@@ -177,14 +182,16 @@ func TestSeveralTargetsAtOnce(t *testing.T) {
 	bench := "format = 1\nname = 'two'\n[[source]]\npath = '" + games + "'\n"
 	for _, p := range []string{"left", "right"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, p), 0o755))
-		bench += "[[target]]\nname = '" + p + "'\nat = '" + p + "'\nloader = 'bellows'\nas = 'fat32'\nrate = '8MiB'\neverything = true\n"
+		bench += "[[target]]\nname = '" + p + "'\nat = '" + p +
+			"'\nloader = 'bellows'\nas = 'fat32'\nrate = '8MiB'\neverything = true\n"
 	}
 	file := filepath.Join(dir, "two.toml")
 	require.NoError(t, os.WriteFile(file, []byte(bench), 0o644))
 	began := time.Now()
 	out := ok(t, "fill", "--bench", file)
 	took := time.Since(began)
-	assert.Less(t, took, 3700*time.Millisecond, "16 MiB at 8 MiB a second take two seconds, twice one after the other four")
+	assert.Less(t, took, 3700*time.Millisecond,
+		"16 MiB at 8 MiB a second take two seconds, twice one after the other four")
 	for _, p := range []string{"left", "right"} {
 		assert.Contains(t, out, p+": 8 files copied, read back")
 		assert.Contains(t, out, "  "+p+": done: copy")
@@ -197,7 +204,8 @@ func TestSourcesAreMovedWhenTheyHaveCopied(t *testing.T) {
 	target, kept := t.TempDir(), filepath.Join(t.TempDir(), "copied")
 	before, err := os.ReadDir(games)
 	require.NoError(t, err)
-	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32", "--verify", "size", "--move-sources", kept)
+	status, out, _ := polytome(t, "fill", "--from", games, "--loader", "bellows", "--to", target, "--as", "fat32",
+		"--verify", "size", "--move-sources", kept)
 	assert.Zero(t, status)
 	assert.Contains(t, out, "0 files of 0 titles")
 	assert.Contains(t, out, "it was not read back (use --verify full)")
@@ -219,8 +227,8 @@ func TestSourcesAreMovedWhenTheyHaveCopied(t *testing.T) {
 	}
 }
 
-// TestAPasswordForScripts: a server that wants one gets it from a file, also when a run is resumed; without one it is asked for, and a wrong one is
-// reported to be wrong.
+// TestAPasswordForScripts: a server that wants one gets it from a file, also when a run is resumed; without one it is
+// asked for, and a wrong one is reported to be wrong.
 func TestAPasswordForScripts(t *testing.T) {
 	games := cartridges(t, 12<<20)
 	s := judge.SMB(t, t.TempDir())
@@ -230,7 +238,9 @@ func TestAPasswordForScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(right, []byte(s.Password+"\r\nno more\n"), 0o600))
 	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
-	for args, says := range map[string]string{"": "127.0.0.1 needs the password of " + s.User, wrong: "the name or the password is wrong", none: "has no password in its first line", filepath.Join(dir, "gone"): "the password cannot be read"} {
+	for args, says := range map[string]string{"": "127.0.0.1 needs the password of " + s.User,
+		wrong: "the name or the password is wrong", none: "has no password in its first line",
+		filepath.Join(dir, "gone"): "the password cannot be read"} {
 		status, _, stderr := polytome(t, "connections", "test", at, "--password-file", args)
 		assert.Equal(t, statusFailed, status, args)
 		assert.Contains(t, stderr, says)
@@ -243,7 +253,8 @@ func TestAPasswordForScripts(t *testing.T) {
 	assert.Equal(t, statusDone, status, stderr)
 
 	env := append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
-	fill := exec.Command(binary, "fill", "--from", games, "--loader", "oxbow", "--to", at, "--limit", "8MiB", "--password-file", right)
+	fill := exec.Command(binary, "fill", "--from", games, "--loader", "oxbow", "--to", at, "--limit", "8MiB",
+		"--password-file", right)
 	fill.Env = env
 	require.NoError(t, fill.Start())
 	require.Eventually(t, func() bool { // the first is there

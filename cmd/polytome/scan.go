@@ -55,7 +55,8 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 	f.StringVar(&w.bench, "bench", "", "scan the sources of this bench file")
 	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with the titles' proper names (may be repeated)")
 	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
-	f.StringArrayVar(&w.allow, "allow-large", nil, "open this archive although it is suspiciously large inside (may be repeated)")
+	f.StringArrayVar(&w.allow, "allow-large", nil,
+		"open this archive although it is suspiciously large inside (may be repeated)")
 	f.StringVar(&only, "filter", "", "list only these: words, or such as \"bad size>4G -region:north\"")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
@@ -70,7 +71,8 @@ func printTitles(out io.Writer, r scan.Result) {
 			state = "BAD"
 			bad++
 		}
-		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", style.Clean(t.ID), size.Format(t.Size()), state, style.Clean(t.Label()), discsOf(t))
+		fmt.Fprintf(out, "%-10s %11s  %-8s %s%s\n", style.Clean(t.ID), size.Format(t.Size()), state,
+			style.Clean(t.Label()), discsOf(t))
 		for _, f := range t.Findings {
 			fmt.Fprintf(out, "%33s%s\n", "", style.Clean(f.Say))
 			if f.Remedy != "" {
@@ -81,7 +83,8 @@ func printTitles(out io.Writer, r scan.Result) {
 	if len(r.Dropped) > 0 {
 		fmt.Fprintf(out, "%s left out by hand.\n", size.Count(len(r.Dropped), "title"))
 	}
-	fmt.Fprintf(out, "%s, %d bad. %s skipped: not a game of a known platform.\n", size.Count(len(r.Titles), "title"), bad, size.Count(r.Passed, "file"))
+	fmt.Fprintf(out, "%s, %d bad. %s skipped: not a game of a known platform.\n", size.Count(len(r.Titles), "title"),
+		bad, size.Count(r.Passed, "file"))
 }
 
 func discsOf(t *title.Title) string {

@@ -48,7 +48,8 @@ func TestScanWithListsAndPasswords(t *testing.T) {
 	assert.True(t, called(r, "Wicker Toll").OK())
 	assert.Equal(t, "1991", called(r, "Pocket Regatta").Year)
 	ferry := called(r, "Clockwork Ferry")
-	assert.Contains(t, ferry.Discs[0].Evidence, title.Evidence{Field: "publisher", Value: "Ferry Line Games", From: "season-titles.csv, line 5, found by its ID"})
+	assert.Contains(t, ferry.Discs[0].Evidence, title.Evidence{Field: "publisher", Value: "Ferry Line Games",
+		From: "season-titles.csv, line 5, found by its ID"})
 
 	_, r, _ = scanOf(t, w.Games, "--filter", "size>4G -bad")
 	assert.Len(t, r.Titles, 3)
@@ -105,7 +106,8 @@ func TestVerifyCommand(t *testing.T) {
 	w := world(t)
 	status, out, stderr := polytome(t, "verify", w.Games, w.Shelf)
 	assert.Equal(t, statusPartial, status, stderr)
-	for _, want := range []string{"DIFFERS", "Brackwater.w8", "wren8.sfv, line 5, says", "AGREES", "Ropewalk.w8", "UNREADABLE", "Fog Bell.zip.003 is missing", "no known password opens it", "DAMAGED", "Velvet_Ballast.iso"} {
+	for _, want := range []string{"DIFFERS", "Brackwater.w8", "wren8.sfv, line 5, says", "AGREES", "Ropewalk.w8",
+		"UNREADABLE", "Fog Bell.zip.003 is missing", "no known password opens it", "DAMAGED", "Velvet_Ballast.iso"} {
 		assert.Contains(t, out, want)
 	}
 	_, again, _ := polytome(t, "verify", w.Games, w.Shelf)
@@ -116,8 +118,10 @@ func TestVerifyCommand(t *testing.T) {
 	assert.Contains(t, called(r, "Brackwater").Findings[1].Say, "wren8.sfv, line 5, says", "and scan shows it")
 
 	carts := filepath.Join(w.Shelf, "carts", "finch")
-	judge.Run(t, "bash", "-c", `cd "$0" && sha1sum *.fin > ../published.sha1; cd .. && sed -i 's|  |  finch/|' published.sha1`, carts)
-	status, out, stderr = polytome(t, "verify", carts, "--sums", filepath.Join(w.Shelf, "carts", "published.sha1"), "--json")
+	judge.Run(t, "bash", "-c",
+		`cd "$0" && sha1sum *.fin > ../published.sha1; cd .. && sed -i 's|  |  finch/|' published.sha1`, carts)
+	status, out, stderr = polytome(t, "verify", carts, "--sums", filepath.Join(w.Shelf, "carts", "published.sha1"),
+		"--json")
 	require.Zero(t, status, stderr)
 	var report scan.VerifyReport
 	require.NoError(t, json.Unmarshal([]byte(out), &report))

@@ -28,7 +28,8 @@ const prompt = `while printf 'ready> ' && read -r line; do eval "$line"; done`
 // open starts a shell of w by h cells and types a command into it.
 func open(t *testing.T, w, h int, command string) *terminal {
 	term := &terminal{t, filepath.Join(t.TempDir(), "tmux")}
-	judge.Run(t, "tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "sh", "-c", prompt)
+	judge.Run(t, "tmux", "-S", term.socket, "-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y",
+		fmt.Sprint(h), "sh", "-c", prompt)
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
 	term.wait("ready>")
 	term.keys(command, "Enter")
@@ -42,8 +43,8 @@ func (term *terminal) keys(keys ...string) {
 	}
 }
 
-// escape presses that key, and waits until the screen shows what comes of it: a key that the program reads together with it would be taken for one that
-// is pressed with alt.
+// escape presses that key, and waits until the screen shows what comes of it: a key that the program reads together
+// with it would be taken for one that is pressed with alt.
 func (term *terminal) escape(texts ...string) {
 	term.t.Helper()
 	term.keys("Escape")
@@ -126,7 +127,8 @@ func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 					files, _ = filepath.Glob(filepath.Join(demo.At(dir).Stick, "LONG", id, "001.rwn"))
 				}
 				require.Len(t, files, 1)
-				assert.Contains(t, judge.Run(t, "isoinfo", "-i", files[0], "-x", "/VESPER.INF;1"), "ID="+id+"\n", "a foreign tool agrees")
+				assert.Contains(t, judge.Run(t, "isoinfo", "-i", files[0], "-x", "/VESPER.INF;1"), "ID="+id+"\n",
+					"a foreign tool agrees")
 			}
 			term.keys("Down", "m")
 			term.wait("1 change marked")
@@ -136,7 +138,8 @@ func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 			term.wait("safe to unplug once ejected", "1 file copied, read back")
 			term.keys("5")
 			term.wait("3 findings")
-			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"), "the cover is fixed")
+			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"),
+				"the cover is fixed")
 			term.keys("q")
 			s = term.wait("ready>")
 			assert.NotContains(t, s, "polytome  gullwing", "the terminal is as it was")
@@ -169,7 +172,8 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 			term.keys("echo it $((6*7))", "Enter")
 			s := term.wait("it 42")
 			assert.NotContains(t, s, "Intake")
-			assert.Contains(t, judge.Run(t, "tmux", "-S", term.socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
+			assert.Contains(t, judge.Run(t, "tmux", "-S", term.socket, "display-message", "-p",
+				"cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
 		})
 	}
 }
@@ -250,7 +254,8 @@ func TestTheLoadersPanel(t *testing.T) {
 	term := open(t, 158, 46, "VISUAL= EDITOR='sed -i s/{title}.iso/{title|upper}.iso/' "+binary+" demo --dir "+dir)
 	term.wait("1 Games 59")
 	term.keys("L")
-	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "split", "21 pictures, VSP-20417.png", "does not use 35 of 59 titles. 3 have no path here")
+	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "split",
+		"21 pictures, VSP-20417.png", "does not use 35 of 59 titles. 3 have no path here")
 	term.keys("Tab", "Down", "Down")
 	term.wait("Rowan looks the picture of a disc up by the ID")
 	term.keys("v", "v")
@@ -263,9 +268,12 @@ func TestTheLoadersPanel(t *testing.T) {
 	require.NoError(t, err)
 
 	// Somebody edits the file: the tree follows, and a mistake is shown at its line.
-	require.NoError(t, os.WriteFile(own, []byte(strings.Replace(string(text), `path = "{kind|upper}/{id} - {title}.iso"`, `path = "PLAY/{id|lower}.iso"`, 1)), 0o644))
+	require.NoError(t, os.WriteFile(own,
+		[]byte(strings.Replace(string(text), `path = "{kind|upper}/{id} - {title}.iso"`, `path = "PLAY/{id|lower}.iso"`,
+			1)), 0o644))
 	term.wait("PLAY/", "vsp-20417.iso")
-	require.NoError(t, os.WriteFile(own, []byte(strings.Replace(string(text), "longest = 28", "longets = 28", 1)), 0o644))
+	require.NoError(t, os.WriteFile(own, []byte(strings.Replace(string(text), "longest = 28", "longets = 28", 1)),
+		0o644))
 	term.wait("longets = 28", `did you mean "longest"?`, "rowan!")
 	require.NoError(t, os.WriteFile(own, text, 0o644))
 	term.wait("Rowan for the Vesper: its rules", "FULL/")
@@ -327,7 +335,8 @@ func TestFixingTitlesOnTheScreen(t *testing.T) {
 			term.wait("Verified 4 files: 1 differs, 3 agrees")
 			saved, err := os.ReadFile(filepath.Join(dir, "gullwing-season.toml"))
 			require.NoError(t, err)
-			for _, want := range []string{"passwords = ['ferryline']", "[[edit]]", "file = 'games/new/disc_image_04.iso'", "platform = 'vesper'", "name = 'Wicker Parade'"} {
+			for _, want := range []string{"passwords = ['ferryline']", "[[edit]]",
+				"file = 'games/new/disc_image_04.iso'", "platform = 'vesper'", "name = 'Wicker Parade'"} {
 				assert.Contains(t, string(saved), want)
 			}
 			term.keys("q")
@@ -339,7 +348,8 @@ func TestFixingTitlesOnTheScreen(t *testing.T) {
 func TestDrawingWithKeysOnly(t *testing.T) {
 	for _, window := range [][2]int{{158, 46}, {80, 24}} {
 		dir := t.TempDir()
-		term := open(t, window[0], window[1], "cd "+dir+" && "+binary+" demo --ascii --dir "+filepath.Join(dir, "world"))
+		term := open(t, window[0], window[1], "cd "+dir+" && "+binary+" demo --ascii --dir "+filepath.Join(dir,
+			"world"))
 		term.wait("1 Games 59")
 		term.keys("2")
 		term.wait("O paper")

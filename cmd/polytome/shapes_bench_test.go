@@ -48,8 +48,8 @@ func fillFile(b *testing.B, name string, n int, noise bool) {
 	require.NoError(b, f.Close())
 }
 
-// BenchmarkShapesAgainstCp brings 1 GiB into every shape, as whole processes in turns with cp of the same bytes. Reported is
-// the speed as a part of cp's (0.9 and more is wanted), both at their quickest, and the most memory.
+// BenchmarkShapesAgainstCp brings 1 GiB into every shape, as whole processes in turns with cp of the same bytes.
+// Reported is the speed as a part of cp's (0.9 and more is wanted), both at their quickest, and the most memory.
 func BenchmarkShapesAgainstCp(b *testing.B) {
 	const n = 1 << 30
 	dir := b.TempDir()
@@ -60,7 +60,8 @@ func BenchmarkShapesAgainstCp(b *testing.B) {
 	for i := range 8 {
 		fillFile(b, filepath.Join(src, fmt.Sprintf("FILE%d.DAT", i)), n/8, true)
 	}
-	parts, image, plain, packed, pkz := filepath.Join(dir, "parts"), filepath.Join(dir, "disc.iso"), filepath.Join(dir, "game.pkd"), filepath.Join(dir, "text.pkd"), filepath.Join(dir, "z.pkd")
+	parts, image, plain, packed, pkz := filepath.Join(dir, "parts"), filepath.Join(dir, "disc.iso"),
+		filepath.Join(dir, "game.pkd"), filepath.Join(dir, "text.pkd"), filepath.Join(dir, "z.pkd")
 	timed(b, binary, "image", "split", game, "--size", "32MiB", "--to", parts)
 	timed(b, binary, "image", "build", src, "-o", image, "--udf")
 	timed(b, binary, "image", "pack", game, "-o", plain)
@@ -73,12 +74,14 @@ func BenchmarkShapesAgainstCp(b *testing.B) {
 		env  string
 	}{
 		{"split", []string{"cp", game, out}, []string{"image", "split", game, "--size", "32MiB", "--to", out}, ""},
-		{"join", []string{"cp", game, out}, []string{"image", "join", filepath.Join(parts, "game.parts.toml"), "-o", out}, ""},
+		{"join", []string{"cp", game, out}, []string{"image", "join", filepath.Join(parts, "game.parts.toml"), "-o",
+			out}, ""},
 		{"extract", []string{"cp", "-r", src, out}, []string{"image", "extract", image, "--to", out}, ""},
 		{"build", []string{"cp", image, out}, []string{"image", "build", src, "-o", out, "--udf"}, ""},
 		{"pack", []string{"cp", game, out}, []string{"image", "pack", game, "-o", out}, ""},
 		{"unpack", []string{"cp", game, out}, []string{"image", "unpack", plain, "-o", out}, ""},
-		{"pack with zstd", []string{binary, "image", "pack", text, "-o", out, "--compress"}, []string{"image", "pack", text, "-o", pkz, "--compress"}, "GOMAXPROCS=1"},
+		{"pack with zstd", []string{binary, "image", "pack", text, "-o", out, "--compress"}, []string{"image", "pack",
+			text, "-o", pkz, "--compress"}, "GOMAXPROCS=1"},
 		{"unpack of zstd", []string{"cp", text, out}, []string{"image", "unpack", packed, "-o", out}, ""},
 	} {
 		b.Run(c.name, func(b *testing.B) {

@@ -51,7 +51,8 @@ func TestSplittingAndJoining(t *testing.T) {
 	dir := t.TempDir()
 	game := noisy(t, dir, "tide.iso", 3_000_001)
 	parts := filepath.Join(dir, "LONG", "VSP-20417")
-	status, out, stderr := polytome(t, "image", "split", game, "--size", "1MiB - 64KiB", "--name", "{index|pad:3}.rwn", "--to", parts, "--manifest", "parts.toml")
+	status, out, stderr := polytome(t, "image", "split", game, "--size", "1MiB - 64KiB", "--name", "{index|pad:3}.rwn",
+		"--to", parts, "--manifest", "parts.toml")
 	require.Zero(t, status, stderr)
 	assert.Contains(t, out, "their list: ")
 	assert.Equal(t, []string{"001.rwn", "002.rwn", "003.rwn", "004.rwn", "parts.toml"}, namesIn(t, parts))
@@ -107,7 +108,9 @@ func TestSplittingAndJoining(t *testing.T) {
 	coretest.Write(t, parts, "out.toml", []byte("[[part]]\nfile = '../../tide.iso'\nlength = 1\n"))
 	_, _, stderr = polytome(t, "image", "join", filepath.Join(parts, "out.toml"), "-o", "-")
 	assert.Contains(t, stderr, "must be beside the list")
-	for args, want := range map[string]string{"split " + game: "--size is needed", "split " + game + " --size 1MiB --name {base}": "the name needs {index}", "split " + game + " --size 1": "at most 100000", "split gone.iso --size 1MiB": "reading the source gone.iso", "join " + game: "-o FILE is needed"} {
+	for args, want := range map[string]string{"split " + game: "--size is needed", "split " + game +
+		" --size 1MiB --name {base}": "the name needs {index}", "split " + game + " --size 1": "at most 100000",
+		"split gone.iso --size 1MiB": "reading the source gone.iso", "join " + game: "-o FILE is needed"} {
 		status, _, stderr := polytome(t, append([]string{"image"}, strings.Fields(args)...)...)
 		assert.NotZero(t, status, args)
 		assert.Contains(t, stderr, want, args)
@@ -121,7 +124,8 @@ func TestAListOfALoadersPartsIsJoined(t *testing.T) {
 	require.NoError(t, err)
 	stick := filepath.Join(dir, "stick")
 	require.NoError(t, os.MkdirAll(stick, 0o755))
-	status, _, stderr := polytome(t, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--capacity", "100GiB", "--only", "VSP-20417", "--no-covers")
+	status, _, stderr := polytome(t, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32",
+		"--capacity", "100GiB", "--only", "VSP-20417", "--no-covers")
 	require.NotEqual(t, 1, status, stderr)
 	back := filepath.Join(dir, "back.iso")
 	status, _, stderr = polytome(t, "image", "join", filepath.Join(stick, "LONG/VSP-20417/parts.toml"), "-o", back)
@@ -144,7 +148,8 @@ func TestPackingAndUnpacking(t *testing.T) {
 	game := filepath.Join(dir, "water.skd")
 	status, out, stderr := polytome(t, "image", "pack", game, "--dry-run")
 	require.Zero(t, status, stderr)
-	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used and become zeros. Packed, it takes at most")
+	assert.Contains(t, out, "of the platform skua; 599.88 KiB of it are not used and become zeros. Packed, it takes "+
+		"at most")
 	assert.Equal(t, []string{"water.skd"}, namesIn(t, dir), "nothing is written")
 	pkd := filepath.Join(dir, "water.pkd")
 	status, out, stderr = polytome(t, "image", "pack", game, "-o", pkd)
@@ -161,7 +166,8 @@ func TestPackingAndUnpacking(t *testing.T) {
 
 	for _, flags := range [][]string{{}, {"--compress"}, {"--compress", "--block", "128KiB"}, {"--largest", "200KiB"}} {
 		name := filepath.Join(dir, fmt.Sprintf("exact%d.pkd", len(flags)))
-		status, out, stderr := polytome(t, append([]string{"image", "pack", game, "-o", name, "--keep-unused"}, flags...)...)
+		status, out, stderr := polytome(t, append([]string{"image", "pack", game, "-o", name, "--keep-unused"},
+			flags...)...)
 		require.Zero(t, status, stderr)
 		assert.Contains(t, out, "unpacking restores it bit for bit")
 		back := name + ".skd"
@@ -184,7 +190,9 @@ func TestPackingAndUnpacking(t *testing.T) {
 			}
 		}
 	}
-	piped := exec.Command("sh", "-c", `"$0" image pack - -o - --keep-unused < "$1" > "$2" && "$0" image unpack "$2" -o - | cmp - "$1"`, binary, game, filepath.Join(dir, "piped.pkd"))
+	piped := exec.Command("sh", "-c",
+		`"$0" image pack - -o - --keep-unused < "$1" > "$2" && "$0" image unpack "$2" -o - | cmp - "$1"`, binary, game,
+		filepath.Join(dir, "piped.pkd"))
 	said, err := piped.CombinedOutput()
 	require.NoError(t, err, "%s", said)
 	assert.Contains(t, string(said), "Standard input was stored in a temporary file of 1.18 MiB")
@@ -220,7 +228,8 @@ func TestBuildingImages(t *testing.T) {
 	}
 	coretest.Write(t, dir, "order.txt", []byte("b/c/d.bin\nVESPER.INF\n"))
 	image := filepath.Join(dir, "disc.iso")
-	status, out, stderr := polytome(t, "image", "build", src, "-o", image, "--udf", "--label", "COPPER_TIDE", "--order", filepath.Join(dir, "order.txt"))
+	status, out, stderr := polytome(t, "image", "build", src, "-o", image, "--udf", "--label", "COPPER_TIDE", "--order",
+		filepath.Join(dir, "order.txt"))
 	require.Zero(t, status, stderr)
 	assert.Contains(t, out, "disc.iso, ")
 	for _, flags := range [][]string{{}, {"-tudf"}} {
@@ -254,7 +263,8 @@ func TestBuildingImages(t *testing.T) {
 	assert.Contains(t, out, "is OK")
 	assert.Contains(t, out, "not checked: an image has no checksums")
 	var piped bytes.Buffer
-	cmd := exec.Command(binary, "image", "build", src, "-o", "-", "--udf", "--label", "COPPER_TIDE", "--order", filepath.Join(dir, "order.txt"))
+	cmd := exec.Command(binary, "image", "build", src, "-o", "-", "--udf", "--label", "COPPER_TIDE", "--order",
+		filepath.Join(dir, "order.txt"))
 	cmd.Stdout = &piped
 	require.NoError(t, cmd.Run())
 	whole, err := os.ReadFile(image)
@@ -298,11 +308,13 @@ func TestTracksInOtherShapes(t *testing.T) {
 	coretest.Write(t, many, "tides.cue", []byte(sheet))
 	one, apart, again := filepath.Join(dir, "one"), filepath.Join(dir, "apart"), filepath.Join(dir, "again")
 	for _, step := range [][]string{{many, "one-file", one}, {one, "wav", apart}, {apart, "one-file", again}} {
-		status, out, stderr := polytome(t, "image", "tracks", filepath.Join(step[0], "tides.cue"), "--as", step[1], "--to", step[2])
+		status, out, stderr := polytome(t, "image", "tracks", filepath.Join(step[0], "tides.cue"), "--as", step[1],
+			"--to", step[2])
 		require.Zero(t, status, stderr)
 		assert.Contains(t, out, "tides.cue")
 	}
-	judge.Run(t, "bash", "-c", `cat "$0/data.bin" "$0/song 2.bin" "$0/song 3.bin" | cmp - "$1"`, many, filepath.Join(one, "tides.bin"))
+	judge.Run(t, "bash", "-c", `cat "$0/data.bin" "$0/song 2.bin" "$0/song 3.bin" | cmp - "$1"`, many,
+		filepath.Join(one, "tides.bin"))
 	same(t, filepath.Join(one, "tides.bin"), filepath.Join(again, "tides.bin"))
 	merged, err := os.ReadFile(filepath.Join(one, "tides.cue"))
 	require.NoError(t, err)
@@ -320,8 +332,10 @@ func TestTracksInOtherShapes(t *testing.T) {
 	status, out, _ = polytome(t, "image", "check", filepath.Join(many, "tides.cue"))
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "BAD: track 1, sector 3 is damaged")
-	coretest.Write(t, many, "lap.cue", []byte("FILE \"data.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:10\nTRACK 02 AUDIO\nINDEX 01 00:00:05\n"))
-	status, _, stderr = polytome(t, "image", "tracks", filepath.Join(many, "lap.cue"), "--as", "one-file", "--to", filepath.Join(dir, "lap"))
+	coretest.Write(t, many, "lap.cue",
+		[]byte("FILE \"data.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:10\nTRACK 02 AUDIO\nINDEX 01 00:00:05\n"))
+	status, _, stderr = polytome(t, "image", "tracks", filepath.Join(many, "lap.cue"), "--as", "one-file", "--to",
+		filepath.Join(dir, "lap"))
 	assert.Equal(t, 1, status)
 	assert.Contains(t, stderr, "track 2 overlaps track 1 in data.bin")
 	assert.Empty(t, namesIn(t, filepath.Join(dir, "lap")))

@@ -11,7 +11,8 @@ import (
 	"polytome/internal/coretest"
 )
 
-// TestGamesThatLieOnTheTargetItself: that its own games would be renamed is said before, and a target that is filled from it gets them first.
+// TestGamesThatLieOnTheTargetItself: that its own games would be renamed is said before, and a target that is filled
+// from it gets them first.
 func TestGamesThatLieOnTheTargetItself(t *testing.T) {
 	dir := t.TempDir()
 	for _, id := range []string{"VSP-20001", "VSP-20002", "VSP-20003"} {
@@ -19,7 +20,8 @@ func TestGamesThatLieOnTheTargetItself(t *testing.T) {
 	}
 	link := filepath.Join(dir, "link")
 	require.NoError(t, os.Symlink(filepath.Join(dir, "src"), link))
-	_, out, errs := polytome(t, "plan", "--from", filepath.Join(dir, "src"), "--loader", "rowan", "--to", link, "--as", "fat32")
+	_, out, errs := polytome(t, "plan", "--from", filepath.Join(dir, "src"), "--loader", "rowan", "--to", link, "--as",
+		"fat32")
 	assert.Contains(t, out+errs, "is your only copy")
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "other"), 0o755))

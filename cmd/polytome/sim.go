@@ -112,7 +112,9 @@ func serveConsole(cmd *cobra.Command, name, dir, space string, port int, faults 
 	if c.Habits.User != "" {
 		who = c.Habits.User
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "The simulated console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(), who)
+	fmt.Fprintf(cmd.OutOrStdout(),
+		"The simulated console %s serves %s at ftp://127.0.0.1:%d/ for %s; ctrl+c stops it.\n", name, dir, s.Port(),
+		who)
 	return waitAndRescan(cmd, c, dir)
 }
 
@@ -123,18 +125,22 @@ func serveShare(cmd *cobra.Command, name string, c sim.Console, dir string, port
 	}
 	s, err := samba.Serve(cmd.Context(), c.Share, dir, samba.Options{Port: port})
 	if errors.Is(err, samba.ErrNotInstalled) {
-		fmt.Fprintf(cmd.OutOrStdout(), "Samba is not installed, so the share of %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
+		fmt.Fprintf(cmd.OutOrStdout(),
+			"Samba is not installed, so the share of %s is the folder %s itself; ctrl+c stops it.\n", name, dir)
 		return waitAndRescan(cmd, c, dir)
 	}
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	fmt.Fprintf(cmd.OutOrStdout(), "The simulated console %s shares %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port, c.Share)
+	fmt.Fprintf(cmd.OutOrStdout(),
+		"The simulated console %s shares %s at smb://127.0.0.1:%d/%s to guests; ctrl+c stops it.\n", name, dir, s.Port,
+		c.Share)
 	return waitAndRescan(cmd, c, dir)
 }
 
-// waitAndRescan waits until the command is stopped. Enter switches the console off and on: it makes its folders, and tells what it lists.
+// waitAndRescan waits until the command is stopped. Enter switches the console off and on: it makes its folders, and
+// tells what it lists.
 func waitAndRescan(cmd *cobra.Command, c sim.Console, dir string) error {
 	fmt.Fprintln(cmd.OutOrStdout(), "Enter restarts the console and has it rescan its disk.")
 	lines := make(chan struct{})
@@ -177,7 +183,8 @@ type faultFlags struct {
 }
 
 func (f *faultFlags) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "", "cut all connections once after this many bytes, such as 20MiB")
+	cmd.Flags().StringVar(&f.dropAfter, "drop-after", "",
+		"cut all connections once after this many bytes, such as 20MiB")
 	cmd.Flags().IntVar(&f.refuse, "refuse-every", 0, "refuse one in this many commands")
 	cmd.Flags().BoolVar(&f.corrupt, "corrupt", false, "corrupt one byte read, once")
 	cmd.Flags().BoolVar(&f.stall, "stall", false, "stop answering")

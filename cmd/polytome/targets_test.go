@@ -38,7 +38,8 @@ func files(t *testing.T, dir string) []string {
 
 func TestATargetThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	games, stick := collection(t, 20, 20, 2), judge.Mount(t, "size=32m")
-	args := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--capacity", "1GiB"} // it promises more than it holds
+	// it promises more than it holds
+	args := []string{"fill", "--from", games, "--loader", "rowan", "--to", stick, "--as", "fat32", "--capacity", "1GiB"}
 
 	status, out, stderr := polytome(t, args...)
 	assert.Equal(t, statusPartial, status, out+stderr)
@@ -46,7 +47,8 @@ func TestATargetThatFillsUpAndOneThatIsWriteProtected(t *testing.T) {
 	assert.Contains(t, out, "the target is full")
 	assert.Contains(t, out, "free some space on it, or deselect titles, and run again")
 	assert.Contains(t, out, "4 files copied, read back")
-	assert.ElementsMatch(t, []string{"SHORT/VSP-00000 - Title 0.iso", "SHORT/VSP-00002 - Title 2.iso", "TUNE/VSP-00000.tune", "TUNE/VSP-00002.tune"}, files(t, stick), "the others are done, nothing is half-written")
+	assert.ElementsMatch(t, []string{"SHORT/VSP-00000 - Title 0.iso", "SHORT/VSP-00002 - Title 2.iso",
+		"TUNE/VSP-00000.tune", "TUNE/VSP-00002.tune"}, files(t, stick), "the others are done, nothing is half-written")
 	assert.Contains(t, out, "STOPS", "and the check says that the loader's own files are missing")
 
 	require.NoError(t, os.Remove(filepath.Join(stick, "SHORT/VSP-00000 - Title 0.iso")))
@@ -71,7 +73,8 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	b.Sources = []bench.Source{{Path: games}}
 	for _, name := range []string{"North stick", "East stick"} {
 		coretest.Write(t, dir, name+"/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
-		b.Targets = append(b.Targets, bench.Target{Name: name, At: name, Loader: "rowan", Via: "usb", As: "fat32", Capacity: 1 << 30, Everything: true})
+		b.Targets = append(b.Targets, bench.Target{Name: name, At: name, Loader: "rowan", Via: "usb", As: "fat32",
+			Capacity: 1 << 30, Everything: true})
 	}
 	b.Targets[1].Want(false, "VSP-00001")
 	require.NoError(t, b.Save())
@@ -92,7 +95,8 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	term.wait("East stick: safe to unplug once ejected", "4 files copied, read back")
 	term.keys("q")
 	term.wait("ready>")
-	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00001 Title 1"}, simulatorList(t, filepath.Join(dir, "East stick")))
+	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00001 Title 1"},
+		simulatorList(t, filepath.Join(dir, "East stick")))
 	assert.Empty(t, simulatorList(t, filepath.Join(dir, "North stick")), "the other target is left alone")
 
 	status, out, stderr := polytome(t, "fill", "--bench", b.File())
@@ -104,7 +108,8 @@ func TestABenchWithTwoTargets(t *testing.T) {
 func TestASourceThatVanishesBetweenLookAndCopy(t *testing.T) {
 	games, stick := collection(t, 30, 1, 1), t.TempDir()
 	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
-	term := open(t, 120, 40, fmt.Sprintf("%s fill --from %s --loader rowan --to %s --as fat32 --limit 20MiB", binary, games, stick))
+	term := open(t, 120, 40, fmt.Sprintf("%s fill --from %s --loader rowan --to %s --as fat32 --limit 20MiB", binary,
+		games, stick))
 	term.wait("copy SHORT/VSP-00000")
 	require.NoError(t, os.Remove(filepath.Join(games, "1.iso"))) // while the first is being written
 	s := term.wait("At the console:", "ready>")

@@ -28,8 +28,10 @@ type treeFlags struct {
 
 func (f *treeFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.from, "from", nil, "folder with games (may be repeated)")
-	cmd.Flags().StringVar(&f.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections, ", ")+" (default: the profile's first)")
-	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the target: "+strings.Join(target.FilesystemNames(), ", ")+" (default: the first that the loader reads)")
+	cmd.Flags().StringVar(&f.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections,
+		", ")+" (default: the profile's first)")
+	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the target: "+strings.Join(target.FilesystemNames(),
+		", ")+" (default: the first that the loader reads)")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
 }
 
@@ -74,7 +76,8 @@ func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
 	}
 	at := p.Attachment(via, f.as)
 	if at == nil {
-		return layout.Destination{}, usageError{fmt.Errorf("%s cannot be connected by %q; its connections are: %s", p.Shown, via, strings.Join(p.Connections(), ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s cannot be connected by %q; its connections are: %s",
+			p.Shown, via, strings.Join(p.Connections(), ", "))}
 	}
 	as := f.as
 	if as == "" {
@@ -85,7 +88,8 @@ func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
 		return layout.Destination{}, usageError{err}
 	}
 	if !at.Reads(fs.Name) {
-		return layout.Destination{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown, fs.Shown, via, strings.Join(at.Filesystems, ", "))}
+		return layout.Destination{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown,
+			fs.Shown, via, strings.Join(at.Filesystems, ", "))}
 	}
 	return layout.Destination{Attachment: at, Filesystem: fs}, nil
 }
@@ -113,7 +117,8 @@ func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set
 		}
 	}
 	if f.asJSON {
-		err = printJSON(cmd.OutOrStdout(), map[string]any{"loader": p.Name, "attachment": destination.Attachment.Name, "filesystem": destination.Filesystem.Name, "tree": lines, "left": left})
+		err = printJSON(cmd.OutOrStdout(), map[string]any{"loader": p.Name, "attachment": destination.Attachment.Name,
+			"filesystem": destination.Filesystem.Name, "tree": lines, "left": left})
 	} else {
 		printTree(cmd.OutOrStdout(), p, destination, r.Titles, lines, left)
 	}
@@ -132,7 +137,8 @@ type leftTitle struct {
 
 // printTree writes a tree for people: names indented by depth, and behind each the number of
 // the rule that made it. The rules follow, and then what the loader does not take.
-func printTree(out io.Writer, p *loader.Profile, destination layout.Destination, titles []title.Title, lines []layout.Line, left []leftTitle) {
+func printTree(out io.Writer, p *loader.Profile, destination layout.Destination, titles []title.Title,
+	lines []layout.Line, left []leftTitle) {
 	fmt.Fprintf(out, "%s, %s with %s:\n", p.Shown, destination.Attachment.Name, destination.Filesystem.Shown)
 	wide := 0
 	for _, l := range lines {

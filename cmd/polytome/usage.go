@@ -60,7 +60,8 @@ func mostArgs(n int) cobra.PositionalArgs {
 		}
 		for _, word := range args {
 			if _, err := os.Stat(word); err != nil {
-				if err := noArgs(cmd, []string{word}); cmd.HasSubCommands() && strings.Contains(err.Error(), "did you mean") {
+				if err := noArgs(cmd, []string{word}); cmd.HasSubCommands() && strings.Contains(err.Error(),
+					"did you mean") {
 					return err
 				}
 			}

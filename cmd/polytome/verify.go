@@ -44,7 +44,8 @@ Results are kept until the file changes, and scan shows them.`,
 			defer cache.Close()
 			emit := &progress{out: os.Stderr}
 			report, err := scan.Verify(cmd.Context(), r.Titles, scan.VerifyOptions{
-				Cache: cache, Passwords: b.Passwords, Allowed: scan.Allowed(b), Lists: append(r.Sums, lists...), Again: again, Progress: emit.verify,
+				Cache: cache, Passwords: b.Passwords, Allowed: scan.Allowed(b), Lists: append(r.Sums, lists...),
+				Again: again, Progress: emit.verify,
 			})
 			emit.end()
 			if err != nil {
@@ -73,7 +74,8 @@ Results are kept until the file changes, and scan shows them.`,
 	f.StringVar(&w.bench, "bench", "", "verify the sources of this bench file")
 	f.StringArrayVar(&lists, "sums", nil, "a checksum list; its names are relative to it (may be repeated)")
 	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
-	f.StringArrayVar(&w.allow, "allow-large", nil, "unpack this archive although it is suspiciously large inside (may be repeated)")
+	f.StringArrayVar(&w.allow, "allow-large", nil,
+		"unpack this archive although it is suspiciously large inside (may be repeated)")
 	f.BoolVar(&again, "again", false, "also read what was verified before and has not changed")
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 	return cmd
@@ -124,7 +126,8 @@ func printVerified(out io.Writer, r scan.VerifyReport) {
 		if f.Verdict == scan.Whole {
 			continue
 		}
-		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size), style.Clean(f.Path))
+		fmt.Fprintf(out, "%-10s %11s  %s\n", strings.ToUpper(string(f.Verdict)), size.Format(f.Size),
+			style.Clean(f.Path))
 		if f.Say != "" {
 			fmt.Fprintf(out, "%24s%s\n", "", f.Say)
 		}

@@ -14,7 +14,8 @@ import (
 
 // whatIf prints what would be different if a target were set up otherwise, taken away, or had a second one
 // beside it.
-func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, text string, accept bool) error {
+func (w *work) whatIf(ctx context.Context, out io.Writer, b *bench.Bench, all survey.Board, text string,
+	accept bool) error {
 	at := -1
 	for n, s := range all {
 		if s == nil || w.picked >= 0 && n != w.picked {

@@ -65,7 +65,8 @@ type serverTraits struct {
 }
 
 func (t *serverTraits) flags(f *pflag.FlagSet) {
-	f.StringVar(&t.encoding, "encoding", "", "the encoding of names over FTP, such as latin1 (default: what the profile says, or UTF-8)")
+	f.StringVar(&t.encoding, "encoding", "",
+		"the encoding of names over FTP, such as latin1 (default: what the profile says, or UTF-8)")
 	f.IntVar(&t.connections, "connections", 0, "how many connections a console or share allows at a time")
 	f.BoolVar(&t.unchecked, "unchecked-certificate", false, "with ftps: accept any certificate")
 }
@@ -92,7 +93,8 @@ func (w *work) flags(cmd *cobra.Command) {
 		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a .toml file")
 	}
 	f.StringVar(&w.to, "to", "", "the target: a folder, a mounted drive, a drive or an image")
-	f.StringVar(&w.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections, ", ")+" (default: the loader's usual one)")
+	f.StringVar(&w.via, "via", "", "how the target is connected: "+strings.Join(loader.Connections,
+		", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.space, "capacity", "", "declare the target's capacity, such as 58GiB")
 	w.server.flags(f)
@@ -107,11 +109,13 @@ func (w *work) planFlags(cmd *cobra.Command) {
 	f.StringVar(&w.cluster, "cluster", "", "declare the target's allocation unit, such as 32KiB")
 	f.StringVar(&w.reserve, "reserve", "", "keep this much space free, such as 2GiB")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
-	f.BoolVar(&w.onlyCovers, "only-covers", false, "write the covers of titles that are already there, and nothing else")
+	f.BoolVar(&w.onlyCovers, "only-covers", false,
+		"write the covers of titles that are already there, and nothing else")
 	f.StringVar(&w.coversMost, "covers-at-most", "", "how much space covers may use on the target, such as 40MiB or 5%")
 	f.BoolVar(&w.deleteOthers, "delete-others", false, "remove everything that the loader knows and you did not select")
 	f.StringVar(&w.backupTo, "backup-to", "", "back up what is removed or replaced to this folder first")
-	f.StringVar(&w.only, "only", "", "only titles that match this filter, such as 'platform:vesper size<4G' (same syntax as / on the screen)")
+	f.StringVar(&w.only, "only", "",
+		"only titles that match this filter, such as 'platform:vesper size<4G' (same syntax as / on the screen)")
 	f.StringVar(&w.except, "except", "", "all titles except those that match this filter")
 }
 
@@ -129,8 +133,10 @@ func (w *work) benchOrNew() (*bench.Bench, error) {
 // open brings the bench together. With needSources, there must be some.
 func (w *work) open(needSources bool) (*bench.Bench, error) {
 	if w.bench != "" {
-		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.via != "" || w.as != "" || w.space != "" || len(w.also) > 0 || w.cluster != "" {
-			return nil, usageError{errors.New("with --bench, omit --from, --loader, --also-for, --to, --via, --as, --capacity and --cluster")}
+		if len(w.from) > 0 || w.loader != "" || w.to != "" || w.via != "" || w.as != "" || w.space != "" ||
+			len(w.also) > 0 || w.cluster != "" {
+			return nil, usageError{errors.New(
+				"with --bench, omit --from, --loader, --also-for, --to, --via, --as, --capacity and --cluster")}
 		}
 		b, err := bench.Open(w.bench, stateDir())
 		if err != nil {
@@ -183,7 +189,8 @@ func (w *work) set(p *bench.Target) error {
 	for _, s := range []struct {
 		flag, text string
 		into       *bench.Size
-	}{{"--capacity", w.space, &p.Capacity}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster}, {"--reserve", w.reserve, &p.Reserve}} {
+	}{{"--capacity", w.space, &p.Capacity}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster},
+		{"--reserve", w.reserve, &p.Reserve}} {
 		if s.text == "" {
 			continue
 		}
@@ -215,7 +222,8 @@ func (w *work) set(p *bench.Target) error {
 		p.BackupTo = w.backupTo
 	}
 	if (w.only != "" || w.except != "") && p.DeleteOthers {
-		return usageError{fmt.Errorf("%s removes everything not selected, so --only and --except would remove the rest; use one or the other", p.Name)}
+		return usageError{fmt.Errorf("%s removes everything not selected, so --only and --except would remove the "+
+			"rest; use one or the other", p.Name)}
 	}
 	return nil
 }
@@ -239,8 +247,9 @@ func (w *work) narrow(all survey.Board, be *bench.Bench) error {
 		for i := range s.Titles {
 			t := &s.Titles[i]
 			v := s.Sheet.Verdict(i)
-			at := filter.Placed{Verdict: v.Word(), Goes: v.Kind.Goes(), Wanted: s.Sheet.Chosen[i], Favourite: be.Favours(t.Key),
-				Priority: be.Priorities[t.Key], Minutes: s.Time(i).Middle().Minutes()}
+			at := filter.Placed{Verdict: v.Word(), Goes: v.Kind.Goes(), Wanted: s.Sheet.Chosen[i],
+				Favourite: be.Favours(t.Key),
+				Priority:  be.Priorities[t.Key], Minutes: s.Time(i).Middle().Minutes()}
 			text := filter.Text(t)
 			keep[i] = (only.Empty() || only.MatchAt(t, text, at)) && (except.Empty() || !except.MatchAt(t, text, at))
 		}
@@ -271,7 +280,8 @@ func (w *work) pick(b *bench.Bench) error {
 
 // scan looks through the sources. Problems are printed; only when no source
 // could be read at all does it fail.
-func scanned(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, problems io.Writer) (scan.Result, error) {
+func scanned(ctx context.Context, b *bench.Bench, set *loader.Set, covers string, problems io.Writer) (scan.Result,
+	error) {
 	cache := openCache(problems)
 	defer cache.Close()
 	store := openCovers(covers, problems)

@@ -9,7 +9,8 @@ var (
 	release func()
 )
 
-// Keep keeps the computer awake until the function that it returns is named, where the system lets it. Others may keep it awake at the same time.
+// Keep keeps the computer awake until the function that it returns is named, where the system lets it. Others may keep
+// it awake at the same time.
 func Keep(why string) func() {
 	mu.Lock()
 	defer mu.Unlock()

@@ -11,8 +11,8 @@ import (
 // patience is how long logind is waited for.
 const patience = 2 * time.Second
 
-// inhibit asks logind to keep the computer from sleeping (org.freedesktop.login1.Manager, Inhibit). It does so as long as the pipe that it
-// hands out is open. nil where there is no logind.
+// inhibit asks logind to keep the computer from sleeping (org.freedesktop.login1.Manager, Inhibit). It does so as long
+// as the pipe that it hands out is open. nil where there is no logind.
 func inhibit(why string) func() {
 	bus, err := dbus.ConnectSystemBus()
 	if err != nil {
@@ -22,7 +22,8 @@ func inhibit(why string) func() {
 	defer cancel()
 	var fd dbus.UnixFD
 	err = bus.Object("org.freedesktop.login1", "/org/freedesktop/login1").
-		CallWithContext(ctx, "org.freedesktop.login1.Manager.Inhibit", 0, "sleep:idle:handle-lid-switch", "Polytome", why, "block").Store(&fd)
+		CallWithContext(ctx, "org.freedesktop.login1.Manager.Inhibit", 0, "sleep:idle:handle-lid-switch", "Polytome",
+			why, "block").Store(&fd)
 	if err != nil {
 		_ = bus.Close()
 		return nil

@@ -72,7 +72,8 @@ func TestTheComputerIsKeptAwakeAsLongAsSomethingGoesOn(t *testing.T) {
 	require.NoError(t, err)
 
 	first, second := Keep("games are being written"), Keep("and more of them")
-	assert.Equal(t, [][4]string{{"sleep:idle:handle-lid-switch", "Polytome", "games are being written", "block"}}, l.all(), "once for all")
+	assert.Equal(t, [][4]string{{"sleep:idle:handle-lid-switch", "Polytome", "games are being written", "block"}},
+		l.all(), "once for all")
 	time.Sleep(300 * time.Millisecond)
 	first()
 	first()

@@ -74,7 +74,8 @@ func Destination(t T, p *loader.Profile, via, filesystem string) layout.Destinat
 func Vesper(number int, name, kind string, size int64) title.Title {
 	id := fmt.Sprintf("VSP-%05d", number)
 	return title.Title{Key: id, Platform: "vesper", Form: title.Image, ID: id, Name: name, Of: 1,
-		Discs: []title.Disc{{Number: 1, ID: id, Kind: kind, File: title.File{Path: "/games/" + name + ".iso", Size: size}}}}
+		Discs: []title.Disc{{Number: 1, ID: id, Kind: kind, File: title.File{Path: "/games/" + name + ".iso",
+			Size: size}}}}
 }
 
 // Inf is the text of a VESPER.INF.
@@ -100,7 +101,8 @@ func Image(t T, inf string) []byte {
 	return b.Bytes()
 }
 
-// WharfHouse is the profile of a loader that plays cartridges from a stick: with a path for them, what it is named (as TOML has it), and more lines.
+// WharfHouse is the profile of a loader that plays cartridges from a stick: with a path for them, what it is named (as
+// TOML has it), and more lines.
 func WharfHouse(path, shown, more string) string {
 	return fmt.Sprintf(`format = 1
 name = "wharf-house"

@@ -12,8 +12,8 @@ import (
 	"sync"
 )
 
-// Artwork draws a picture of a title: of its front, its disc, a screen of it, or its logo. One name always gives the same picture, in colours, a landscape
-// and a light of its own, so that a shelf of them looks like one.
+// Artwork draws a picture of a title: of its front, its disc, a screen of it, or its logo. One name always gives the
+// same picture, in colours, a landscape and a light of its own, so that a shelf of them looks like one.
 func Artwork(of, name string) image.Image {
 	h := fnv.New64a()
 	h.Write([]byte(name))
@@ -44,7 +44,8 @@ func (p *painter) part(n uint64) float64 { return float64(mix(p.seed+n)%1000) / 
 // draw is a landscape: a sky, a light in it, hills behind one another, and something that stands there.
 func (p *painter) draw(w, h int) image.Image {
 	m := image.NewRGBA(image.Rect(0, 0, w, h))
-	sunX, sunY, sunR := (0.2+0.6*p.part(4))*float64(w), (0.15+0.25*p.part(5))*float64(h), (0.08+0.1*p.part(6))*float64(w)
+	sunX, sunY, sunR := (0.2+0.6*p.part(4))*float64(w), (0.15+0.25*p.part(5))*float64(h),
+		(0.08+0.1*p.part(6))*float64(w)
 	mast, wide := (0.15+0.7*p.part(7))*float64(w), (0.03+0.07*p.part(8))*float64(w)
 	top := (0.3 + 0.25*p.part(9)) * float64(h)
 	kind := mix(p.seed+10) % 3
@@ -67,7 +68,9 @@ func (p *painter) draw(w, h int) image.Image {
 			}
 			if dx := math.Abs(fx - mast); float64(y) > top {
 				switch {
-				case kind == 0 && dx < wide*(0.6+0.4*fy), kind == 1 && dx < wide*0.2, kind == 1 && fx > mast && fx < mast+wide*4*(float64(y)-top)/float64(h)*2, kind == 2 && dx < wide*1.6*(float64(y)-top)/(float64(h)-top)*2:
+				case kind == 0 && dx < wide*(0.6+0.4*fy), kind == 1 && dx < wide*0.2, kind == 1 && fx > mast &&
+					fx < mast+wide*4*(float64(y)-top)/float64(h)*2, kind == 2 &&
+					dx < wide*1.6*(float64(y)-top)/(float64(h)-top)*2:
 					c = blend(p.land, color.RGBA{0, 0, 0, 255}, 0.45)
 				}
 			}
@@ -136,7 +139,8 @@ func asPNG(of, name string) []byte {
 }
 
 func asJPEG(of, name string) []byte {
-	return once(of+"\x00jpg\x00"+name, func(b *bytes.Buffer) error { return jpeg.Encode(b, Artwork(of, name), &jpeg.Options{Quality: 88}) })
+	return once(of+"\x00jpg\x00"+name,
+		func(b *bytes.Buffer) error { return jpeg.Encode(b, Artwork(of, name), &jpeg.Options{Quality: 88}) })
 }
 
 func once(key string, draw func(*bytes.Buffer) error) []byte {

@@ -29,8 +29,8 @@ type Connections struct {
 	share   *samba.Server
 }
 
-// CorvaneVolume is the folder that stands for the Corvane's first volume, TanagerShare the one that is the Tanager's share, and HallStick the
-// image that stands for a new stick, prepared for its loader.
+// CorvaneVolume is the folder that stands for the Corvane's first volume, TanagerShare the one that is the Tanager's
+// share, and HallStick the image that stands for a new stick, prepared for its loader.
 func (w World) CorvaneVolume() string { return filepath.Join(w.Dir, "corvane", "hd1") }
 
 // TanagerShare is the folder that is the Tanager's share.
@@ -105,14 +105,17 @@ func (w World) large() bench.Keys {
 
 // corvane and tanager are the targets.
 func (r *Connections) corvane() bench.Target {
-	return bench.Target{Name: "Corvane disk", At: r.Corvane, Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(corvaneSpace), NoCovers: true, Titles: bench.Keys{"CVN00117", "CVN00130"}}
+	return bench.Target{Name: "Corvane disk", At: r.Corvane, Loader: "gantry", Via: "ftp", As: "exfat",
+		Capacity: bench.Size(corvaneSpace), NoCovers: true, Titles: bench.Keys{"CVN00117", "CVN00130"}}
 }
 
 func (r *Connections) tanager() bench.Target {
-	return bench.Target{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Via: "smb", Capacity: bench.Size(tanagerSpace), Everything: true, Without: r.world.large()}
+	return bench.Target{Name: "Tanager share", At: r.Tanager, Loader: "oxbow", Via: "smb",
+		Capacity: bench.Size(tanagerSpace), Everything: true, Without: r.world.large()}
 }
 
-// Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of pictures is where ours is now.
+// Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of
+// pictures is where ours is now.
 func (r *Connections) Connect(b *bench.Bench) {
 	for i := range b.Covers.Servers {
 		if b.Covers.Servers[i].Name == CoverServer {
@@ -143,7 +146,8 @@ func (r *Connections) Three() (*bench.Bench, error) {
 	corvane := r.corvane()
 	corvane.Everything, corvane.Titles, corvane.Without = true, nil, r.world.large()
 	b.Targets = []bench.Target{
-		{Name: "Hall stick", At: "drive:" + w.HallStick(), Loader: "bellows", Also: []string{"mica"}, Via: "usb", Everything: true, Without: w.large()},
+		{Name: "Hall stick", At: "drive:" + w.HallStick(), Loader: "bellows", Also: []string{"mica"}, Via: "usb",
+			Everything: true, Without: w.large()},
 		corvane, r.tanager(),
 	}
 	return b, nil

@@ -81,17 +81,21 @@ var vespers = []vesper{
 	{number: 21410, name: "Clockwork Ferry", region: "W", disc: "1/2", kind: "full", size: 3650 * mib},
 	{number: 21411, name: "Clockwork Ferry", region: "W", disc: "2/2", kind: "full", size: 2980 * mib},
 	{number: 21533, name: "Gannet Patrol", region: "N", kind: "full", size: 3127 * mib},
-	{number: 21533, name: "Gannet Patrol", region: "N", kind: "full", size: 3127 * mib, file: "new/Gannet Patrol (1).iso"},
+	{number: 21533, name: "Gannet Patrol", region: "N", kind: "full", size: 3127 * mib,
+		file: "new/Gannet Patrol (1).iso"},
 	{number: 21560, name: "Underbough", region: "E", kind: "full", size: 2755 * mib},
-	{number: 21588, name: "Tin Harbour", region: "W", kind: "full", size: 2210 * mib, file: "new/Tin Harbour.img", mistake: misnamed},
+	{number: 21588, name: "Tin Harbour", region: "W", kind: "full", size: 2210 * mib, file: "new/Tin Harbour.img",
+		mistake: misnamed},
 	{number: 21602, name: "Quarry & Sons", region: "N", kind: "full", size: 3899 * mib},
 	{number: 21640, name: "Lantern Sluice", region: "E", kind: "short", size: 288 * mib},
 	{number: 21655, name: "Velvet Ballast", region: "W", kind: "full", size: 1512 * mib, mistake: truncated},
 	{number: 21671, name: "Nine Bells to Marrowby", region: "N", kind: "full", size: 3377 * mib},
 	{number: 21690, name: "Salt & Semaphore", region: "E", kind: "short", size: 540 * mib},
-	{number: 21704, name: "Wicker Parade", region: "N", kind: "full", size: 2044 * mib, file: "new/disc_image_04.iso", mistake: unmarked},
+	{number: 21704, name: "Wicker Parade", region: "N", kind: "full", size: 2044 * mib, file: "new/disc_image_04.iso",
+		mistake: unmarked},
 	{number: 21733, name: "Grebe Lake Rally – Été Édition", region: "W", kind: "full", size: 2468 * mib},
-	{number: 21751, name: "The Uncommonly Patient Lighthouse Keeper of Farther Saint Ebb, Part II", region: "E", kind: "full", size: 3520 * mib},
+	{number: 21751, name: "The Uncommonly Patient Lighthouse Keeper of Farther Saint Ebb, Part II", region: "E",
+		kind: "full", size: 3520 * mib},
 	{number: 21762, name: "Thimble Kings", region: "N", kind: "full", size: 4011 * mib},
 	{number: 21788, name: "Pilot Boat Juniper", region: "W", kind: "full", size: 4088 * mib},
 }
@@ -116,7 +120,8 @@ const marker = ".polytome-demo"
 
 // At names the parts of a demo in dir.
 func At(dir string) World {
-	return World{Dir: dir, Bench: filepath.Join(dir, "gullwing-season.toml"), Games: filepath.Join(dir, "games"), Shelf: filepath.Join(dir, "shelf"), Stick: filepath.Join(dir, "north-stick")}
+	return World{Dir: dir, Bench: filepath.Join(dir, "gullwing-season.toml"), Games: filepath.Join(dir, "games"),
+		Shelf: filepath.Join(dir, "shelf"), Stick: filepath.Join(dir, "north-stick")}
 }
 
 // Open makes the demo in dir, or takes up one that was made there before. A folder
@@ -129,7 +134,8 @@ func Open(dir string, seed uint64) (World, error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return w, fmt.Errorf("the folder %s is not empty and holds no demo; name a new or empty folder", dir)
 	}
-	for _, d := range []string{filepath.Join(w.Games, "vesper"), filepath.Join(w.Games, "new"), filepath.Join(w.Stick, "ROWAN"), filepath.Join(w.Stick, "HALL-VIDEO")} {
+	for _, d := range []string{filepath.Join(w.Games, "vesper"), filepath.Join(w.Games, "new"), filepath.Join(w.Stick,
+		"ROWAN"), filepath.Join(w.Stick, "HALL-VIDEO")} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			return w, fmt.Errorf("making the demo: %w", err)
 		}
@@ -139,7 +145,8 @@ func Open(dir string, seed uint64) (World, error) {
 			return w, fmt.Errorf("making the demo's %s: %w", v.name, err)
 		}
 		if slices.Contains(covered, v.name) {
-			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")), string(asPNG("front", v.name))); err != nil {
+			if err := writeAll(filepath.Join(w.Games, filepath.FromSlash(strings.TrimSuffix(v.path(), ".iso")+".png")),
+				string(asPNG("front", v.name))); err != nil {
 				return w, err
 			}
 		}
@@ -147,7 +154,8 @@ func Open(dir string, seed uint64) (World, error) {
 			if err := os.MkdirAll(filepath.Join(dir, "ferry-share", "FULL"), 0o755); err != nil {
 				return w, fmt.Errorf("making the demo: %w", err)
 			}
-			if err := v.write(filepath.Join(dir, "ferry-share", "FULL", "Thimble_Kings_final.iso"), seed+uint64(i)<<32); err != nil {
+			if err := v.write(filepath.Join(dir, "ferry-share", "FULL", "Thimble_Kings_final.iso"),
+				seed+uint64(i)<<32); err != nil {
 				return w, fmt.Errorf("making the demo's share: %w", err)
 			}
 		}
@@ -155,13 +163,15 @@ func Open(dir string, seed uint64) (World, error) {
 			if err := os.MkdirAll(filepath.Join(w.Stick, "SHORT"), 0o755); err != nil {
 				return w, fmt.Errorf("making the demo: %w", err)
 			}
-			if err := v.write(filepath.Join(w.Stick, "SHORT", "VSP-21377 - Mosswick.iso"), seed+uint64(i)<<32); err != nil {
+			if err := v.write(filepath.Join(w.Stick, "SHORT", "VSP-21377 - Mosswick.iso"),
+				seed+uint64(i)<<32); err != nil {
 				return w, fmt.Errorf("making the demo's stick: %w", err)
 			}
 		}
 	}
 	small := map[string]string{
-		filepath.Join(w.Games, "notes.txt"):          "Season list, North Hall first. Ask Odile about the second Gannet Patrol.\n",
+		filepath.Join(w.Games, "notes.txt"): "Season list, North Hall first. Ask Odile about the second " +
+			"Gannet Patrol.\n",
 		filepath.Join(w.Dir, "season-titles.csv"):    TitleList,
 		filepath.Join(w.Stick, "ROWAN", "rowan.cfg"): "look=stick\nfaces=yes\nvolume=7\n",
 		filepath.Join(w.Stick, "ROWAN", "rowan.run"): "Rowan itself would be here\n",
@@ -202,11 +212,15 @@ func Open(dir string, seed uint64) (World, error) {
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Lists = []string{"season-titles.csv"}
 	b.Targets = []bench.Target{
-		{Name: "North stick", At: "north-stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(StickSpace), Everything: true},
-		{Name: "Ferry share", At: "ferry-share", Loader: "rowan", Via: "smb", As: "ext4", Capacity: bench.Size(ShareSpace), Reserve: bench.Size(64 * size.GiB),
+		{Name: "North stick", At: "north-stick", Loader: "rowan", Via: "usb", As: "fat32",
+			Capacity: bench.Size(StickSpace), Everything: true},
+		{Name: "Ferry share", At: "ferry-share", Loader: "rowan", Via: "smb", As: "ext4",
+			Capacity: bench.Size(ShareSpace), Reserve: bench.Size(64 * size.GiB),
 			Titles: bench.Keys{"VSP-20417", "VSP-21560", "VSP-21762"}},
-		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: bench.Size(28 * size.GiB), Everything: true},
-		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(4800 * size.MiB), NoCovers: true,
+		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32",
+			Capacity: bench.Size(28 * size.GiB), Everything: true},
+		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Via: "ftp", As: "exfat",
+			Capacity: bench.Size(4800 * size.MiB), NoCovers: true,
 			Titles: bench.Keys{"CVN00117", "CVN00130"}},
 	}
 	b.Covers = covers("http://127.0.0.1:1/") // where it is, [World.Bring] says
@@ -285,7 +299,8 @@ func (v vesper) write(file string, seed uint64) error {
 	if v.mistake == unmarked {
 		delete(src.files, "VESPER.INF")
 	}
-	opts := iso9660.Options{VolumeID: fmt.Sprintf("VSP_%05d", v.number), ApplicationID: "GULLWING PLAYROOM", Created: Season}
+	opts := iso9660.Options{VolumeID: fmt.Sprintf("VSP_%05d", v.number), ApplicationID: "GULLWING PLAYROOM",
+		Created: Season}
 	frame, err := iso9660.Lay(src, opts)
 	if err != nil {
 		return err

@@ -35,31 +35,35 @@ type driveImage struct {
 	pulled     bool // somebody pulled it while it was written to
 }
 
-// driveImages are the sticks in the drawer of the play space. Their sizes are those that are printed on them, less what makers
-// leave out.
+// driveImages are the sticks in the drawer of the play space. Their sizes are those that are printed on them, less what
+// makers leave out.
 var driveImages = []driveImage{
-	{file: "north-58.img", size: 58 * size.GiB, scheme: partition.MBR, filesystem: "fat32", label: "NORTH", files: []driveFile{
-		{name: "ROWAN/rowan.cfg", size: 28},
-		{name: "FULL/VSP-20502 - Paper Falcons.iso", size: fatLargest - 40*mib},
-		{name: "FULL/VSP-21344 - Mistral Halt.iso", size: 1945 * mib},
-		{name: "FULL/VSP-21533 - Gannet Patrol.iso", size: 3127 * mib, pieces: 3},
-		{name: "SHORT/VSP-21377 - Mosswick.iso", size: 412 * mib},
-		{name: "FULL/VSP-21602 - Quarry & Sons.iso", size: 3899 * mib},
-		{name: "HALL-VIDEO/reel-5.mov", size: 3988 * mib, pieces: 2},
-		{name: "FULL/VSP-21560 - Underbough.iso", size: 2755 * mib},
-		{name: "FERRY-ROTA.txt", size: 45},
-	}},
-	{file: "oxbow-116.img", size: 116 * size.GiB, scheme: partition.GPT, filesystem: "exfat", label: "OXBOW", pulled: true, files: []driveFile{
-		{name: "oxbow/play/vesper/Copper Tide.iso", size: 4*size.GiB + 812*mib},
-		{name: "oxbow/play/vesper/Underbough.iso", size: 2755 * mib},
-		{name: "oxbow/play/lapwing/Tin Harbour.cue", size: 96},
-		{name: "oxbow/play/lapwing/Tin Harbour.bin", size: 620 * mib},
-		{name: "oxbow/play/finch/Thimble Kings.fin", size: 512 << 10},
-		{name: "oxbow/firmware/tanager.rom", size: 256 << 10},
-	}},
-	{file: "pocket-8.img", size: 7640 * mib, scheme: partition.MBR, filesystem: "fat32", label: "HOLIDAY", files: []driveFile{
-		{name: "Pictures/ferry at dusk.jpg", size: 4 * mib}, {name: "Pictures/gulls.jpg", size: 3 * mib}, {name: "letters.txt", size: 9000},
-	}},
+	{file: "north-58.img", size: 58 * size.GiB, scheme: partition.MBR, filesystem: "fat32", label: "NORTH",
+		files: []driveFile{
+			{name: "ROWAN/rowan.cfg", size: 28},
+			{name: "FULL/VSP-20502 - Paper Falcons.iso", size: fatLargest - 40*mib},
+			{name: "FULL/VSP-21344 - Mistral Halt.iso", size: 1945 * mib},
+			{name: "FULL/VSP-21533 - Gannet Patrol.iso", size: 3127 * mib, pieces: 3},
+			{name: "SHORT/VSP-21377 - Mosswick.iso", size: 412 * mib},
+			{name: "FULL/VSP-21602 - Quarry & Sons.iso", size: 3899 * mib},
+			{name: "HALL-VIDEO/reel-5.mov", size: 3988 * mib, pieces: 2},
+			{name: "FULL/VSP-21560 - Underbough.iso", size: 2755 * mib},
+			{name: "FERRY-ROTA.txt", size: 45},
+		}},
+	{file: "oxbow-116.img", size: 116 * size.GiB, scheme: partition.GPT, filesystem: "exfat", label: "OXBOW",
+		pulled: true, files: []driveFile{
+			{name: "oxbow/play/vesper/Copper Tide.iso", size: 4*size.GiB + 812*mib},
+			{name: "oxbow/play/vesper/Underbough.iso", size: 2755 * mib},
+			{name: "oxbow/play/lapwing/Tin Harbour.cue", size: 96},
+			{name: "oxbow/play/lapwing/Tin Harbour.bin", size: 620 * mib},
+			{name: "oxbow/play/finch/Thimble Kings.fin", size: 512 << 10},
+			{name: "oxbow/firmware/tanager.rom", size: 256 << 10},
+		}},
+	{file: "pocket-8.img", size: 7640 * mib, scheme: partition.MBR, filesystem: "fat32", label: "HOLIDAY",
+		files: []driveFile{
+			{name: "Pictures/ferry at dusk.jpg", size: 4 * mib}, {name: "Pictures/gulls.jpg", size: 3 * mib},
+			{name: "letters.txt", size: 9000},
+		}},
 	{file: "quay-28.img", size: 28 * size.GiB},
 }
 
@@ -89,7 +93,8 @@ func (d driveImage) make(name string) (err error) {
 	if err != nil {
 		return err
 	}
-	table, err := partition.New(d.scheme, d.size, 512, partition.Wanted{Type: partition.TypeFor(d.scheme, d.filesystem), Name: d.label})
+	table, err := partition.New(d.scheme, d.size, 512, partition.Wanted{Type: partition.TypeFor(d.scheme, d.filesystem),
+		Name: d.label})
 	if err != nil {
 		return err
 	}
@@ -100,10 +105,12 @@ func (d driveImage) make(name string) (err error) {
 	part := m.Part(table.Parts[0].Start, table.Parts[0].Size)
 	var v *volume.Volume
 	if d.filesystem == "exfat" {
-		if err = exfat.Format(part, part.Size(), exfat.Options{Cluster: 128 * size.KiB, Label: d.label, Serial: uint32(d.size / size.MiB), Hidden: table.Parts[0].Start}); err == nil {
+		if err = exfat.Format(part, part.Size(), exfat.Options{Cluster: 128 * size.KiB, Label: d.label,
+			Serial: uint32(d.size / size.MiB), Hidden: table.Parts[0].Start}); err == nil {
 			v, err = exfat.Open(part, part.Size())
 		}
-	} else if err = fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 32 * size.KiB, Label: d.label, Serial: uint32(d.size / size.MiB), Hidden: table.Parts[0].Start, Made: Season}); err == nil {
+	} else if err = fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 32 * size.KiB, Label: d.label,
+		Serial: uint32(d.size / size.MiB), Hidden: table.Parts[0].Start, Made: Season}); err == nil {
 		v, err = fat.Open(part, part.Size())
 	}
 	if err != nil {
@@ -124,7 +131,8 @@ func (d driveImage) make(name string) (err error) {
 // id is what tells the disk and its partition from others, always the same.
 func (d driveImage) id() (disk, part string) {
 	if d.scheme == partition.GPT {
-		return fmt.Sprintf("6a6c7761-7920-4d00-8000-%012x", d.size), fmt.Sprintf("6a6c7761-7920-4d01-8000-%012x", d.size)
+		return fmt.Sprintf("6a6c7761-7920-4d00-8000-%012x", d.size), fmt.Sprintf("6a6c7761-7920-4d01-8000-%012x",
+			d.size)
 	}
 	return fmt.Sprintf("%08x", d.size/size.MiB), ""
 }

@@ -75,7 +75,8 @@ func largeSkua(f shelfFile) shelfFile {
 
 // Volume is an ISO 9660 image of one file.
 func Volume(identifier, name string, data []byte) ([]byte, error) {
-	im, err := iso9660.Lay(source{files: map[string]content{name: {text: string(data)}}}, iso9660.Options{VolumeID: identifier, Created: Season})
+	im, err := iso9660.Lay(source{files: map[string]content{name: {text: string(data)}}},
+		iso9660.Options{VolumeID: identifier, Created: Season})
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +143,8 @@ func shelf() ([]shelfFile, error) {
 	damaged := Cartridge("WREN", "Brackwater")
 	damaged[0x20] ^= 0x55
 	add("carts/wren8/Brackwater.w8", damaged)
-	for _, name := range []string{"dotterel/Ninepin Alley.dtl", "brambling/Lamplighter.bmb", "twite/Sea Shanty Rally.twt", "linnet/Glasshouse.lnt"} {
+	for _, name := range []string{"dotterel/Ninepin Alley.dtl", "brambling/Lamplighter.bmb",
+		"twite/Sea Shanty Rally.twt", "linnet/Glasshouse.lnt"} {
 		add("carts/"+name, bytes.Repeat([]byte(name), 20))
 	}
 	cue := func(base, mode string) []byte {
@@ -151,7 +153,8 @@ func shelf() ([]shelfFile, error) {
 	for _, l := range []struct {
 		base, id string
 		raw      bool
-	}{{"Heron's Watch", "LAP_04412", true}, {"Saltmarsh Symphony", "LAP_04420", false}, {"Two Tides (Disc 1)", "LAP_04431", true}, {"Two Tides (Disc 2)", "LAP_04432", true}, {"Lockkeeper (Disc 2)", "LAP_04452", false}} {
+	}{{"Heron's Watch", "LAP_04412", true}, {"Saltmarsh Symphony", "LAP_04420", false}, {"Two Tides (Disc 1)",
+		"LAP_04431", true}, {"Two Tides (Disc 2)", "LAP_04432", true}, {"Lockkeeper (Disc 2)", "LAP_04452", false}} {
 		image, mode := volume(l.id, "DATA.DAT", "the tide comes in"), "MODE1/2048"
 		if l.raw {
 			image, mode = RawTrack(image), "MODE1/2352"
@@ -161,7 +164,8 @@ func shelf() ([]shelfFile, error) {
 	}
 	add("lapwing/Fog Signal.cue", cue("Fog Signal", "MODE1/2352")) // its track file is missing
 	for i, name := range []string{"Ferry Queen", "Puddle Duchess", "Cinder Path"} {
-		add(fmt.Sprintf("siskin/disc%d.iso", i+1), volume(fmt.Sprintf("SISKIN_%d", i+1), "SISKIN.TXT", fmt.Sprintf("SK-%04d\r\n%s\r\n", 8812+i, name)))
+		add(fmt.Sprintf("siskin/disc%d.iso", i+1), volume(fmt.Sprintf("SISKIN_%d", i+1), "SISKIN.TXT",
+			fmt.Sprintf("SK-%04d\r\n%s\r\n", 8812+i, name)))
 	}
 	for i, name := range []string{"Hollow Lane", "Sixpence Harbour"} {
 		dir := fmt.Sprintf("corvane/%02d/", i+1)
@@ -175,7 +179,8 @@ func shelf() ([]shelfFile, error) {
 		failed = err
 	}
 	for i, name := range []string{"Slow Lantern", "Weir"} {
-		add(fmt.Sprintf("meridian/game-%d/SYS/TITLE.JSON", i+1), fmt.Appendf(nil, `{"id": "MRD-%04d", "name": %q, "region": "E", "version": "1.02"}`+"\n", 117+i, name))
+		add(fmt.Sprintf("meridian/game-%d/SYS/TITLE.JSON", i+1),
+			fmt.Appendf(nil, `{"id": "MRD-%04d", "name": %q, "region": "E", "version": "1.02"}`+"\n", 117+i, name))
 		add(fmt.Sprintf("meridian/game-%d/DATA/world.dat", i+1), bytes.Repeat([]byte{3}, 5000))
 	}
 	for i, name := range []string{"Long Water", "The Glass Ferry"} {

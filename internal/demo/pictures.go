@@ -33,15 +33,20 @@ var unpictured = []string{"Lantern Sluice", "Tin Harbour", "Quillwork", "Glassho
 
 // shelved are the titles of the other consoles of which the server has pictures, by their platforms.
 var shelved = map[string][]string{
-	"wren8": {"Brackwater", "Ropewalk", "Sluice Gate Sam", "Kite over Quarry Hill"}, "heron16": {"Marsh Light", "Tollbridge"}, "finch": {"Pocket Regatta", "Reed Runner"},
-	"kestrel64": {"Hawk & Thistle", "Stave Church"}, "brambling": {"Lamplighter"}, "dotterel": {"Ninepin Alley"}, "twite": {"Sea Shanty Rally"}, "linnet": {"Glasshouse"},
-	"lapwing": {"Fog Signal", "Heron's Watch", "Lockkeeper", "Saltmarsh Symphony", "Two Tides"}, "siskin": {"Bell Buoy", "Cinder Path", "Ferry Queen", "Puddle Duchess"},
-	"skua": {"Long Water", "The Glass Ferry"}, "dulcimer": {"Mast & Mirror", "Tollgate"}, "corvane": {"Hollow Lane", "Gorse Common"}, "meridian": {"Slow Lantern", "Weir"},
+	"wren8": {"Brackwater", "Ropewalk", "Sluice Gate Sam", "Kite over Quarry Hill"}, "heron16": {"Marsh Light",
+		"Tollbridge"}, "finch": {"Pocket Regatta", "Reed Runner"},
+	"kestrel64": {"Hawk & Thistle", "Stave Church"}, "brambling": {"Lamplighter"}, "dotterel": {"Ninepin Alley"},
+	"twite": {"Sea Shanty Rally"}, "linnet": {"Glasshouse"},
+	"lapwing": {"Fog Signal", "Heron's Watch", "Lockkeeper", "Saltmarsh Symphony", "Two Tides"}, "siskin": {"Bell Buoy",
+		"Cinder Path", "Ferry Queen", "Puddle Duchess"},
+	"skua": {"Long Water", "The Glass Ferry"}, "dulcimer": {"Mast & Mirror", "Tollgate"}, "corvane": {"Hollow Lane",
+		"Gorse Common"}, "meridian": {"Slow Lantern", "Weir"},
 }
 
 // texts are descriptions that the server has.
 var texts = map[string]string{
-	"Copper Tide":            "The ferry has lost its bell, and the harbour its tide. Find both before the last crossing.",
+	"Copper Tide": "The ferry has lost its bell, and the harbour its tide. Find both before the last " +
+		"crossing.",
 	"The Ninth Orchard":      "Eight orchards feed the valley. The ninth one keeps its fruit, and asks for something.",
 	"Saffron Circuit":        "Twelve lanes of spice carts, one bridge.",
 	"Mistral Halt":           "The train does not run while the wind blows. It has blown for nine years.",
@@ -63,22 +68,35 @@ func Pictures() map[string]pictures.Item {
 			draw("vesper/disc/"+id+".png", "disc", v.name)
 		}
 		if text := texts[v.name]; text != "" {
-			about, _ := json.Marshal(map[string]any{"text": text, "year": 1990 + v.number%9, "players": "1-2", "publisher": "Gullwing Playroom"})
-			items["vesper/about/"+id+".json"] = pictures.Item{Data: func() []byte { return about }, Type: "application/json"}
+			about, _ := json.Marshal(map[string]any{"text": text, "year": 1990 + v.number%9, "players": "1-2",
+				"publisher": "Gullwing Playroom"})
+			items["vesper/about/"+id+".json"] = pictures.Item{Data: func() []byte { return about },
+				Type: "application/json"}
 		}
 	}
 	for platform, names := range shelved {
 		for _, name := range names {
 			if !slices.Contains(unpictured, name) {
-				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte { return asJPEG("front", name) }} // its extension lies
+				// its extension lies
+				items[platform+"/front/"+name+".png"] = pictures.Item{Data: func() []byte {
+					return asJPEG("front",
+						name)
+				}}
 			}
 		}
 	}
 	whole := asJPEG("front", "Cut")
-	items["vesper/front/VSP-21560.png"] = pictures.Item{Data: func() []byte { return whole[:len(whole)/2] }}                                   // Underbough: cut short
-	items["vesper/front/VSP-21602.png"] = pictures.Item{Data: hugePicture}                                                                     // Quarry & Sons: 30,000 x 30,000
-	items["vesper/front/VSP-21690.png"] = pictures.Item{Data: func() []byte { return []byte("<html><body>moved to the attic</body></html>") }} // Salt & Semaphore
-	items["siskin/front/Bell Buoy.png"] = pictures.Item{Data: moving}                                                                          // it moves
+	// Underbough: cut short
+	items["vesper/front/VSP-21560.png"] = pictures.Item{Data: func() []byte { return whole[:len(whole)/2] }}
+	// Quarry & Sons: 30,000 x 30,000
+	items["vesper/front/VSP-21602.png"] = pictures.Item{Data: hugePicture}
+	// Salt & Semaphore
+	items["vesper/front/VSP-21690.png"] = pictures.Item{Data: func() []byte {
+		return []byte(
+			"<html><body>moved to the attic</body></html>")
+	}}
+	// it moves
+	items["siskin/front/Bell Buoy.png"] = pictures.Item{Data: moving}
 	items["siskin/front/Cinder Path.png"] = pictures.Item{Status: 500}
 	items["lapwing/front/Lockkeeper.png"] = pictures.Item{To: "/lapwing/front/Lockkeeper.png"} // in a circle
 	slow := items["vesper/front/VSP-21733.png"]
@@ -112,13 +130,16 @@ func moving() []byte {
 	return b.Bytes()
 }
 
-// pictureFolder is the folder of the demo in which somebody has gathered covers: some under the names of the titles, and one with a letter missing.
+// pictureFolder is the folder of the demo in which somebody has gathered covers: some under the names of the titles,
+// and one with a letter missing.
 const pictureFolder = "covers"
 
 // writePictures fills the folder of covers.
 func (w World) writePictures() error {
 	for file, name := range map[string]string{
-		"VSP-20417.png": "Copper Tide, second printing", "Lantern Sluice (East).jpg": "Lantern Sluice", "kestrel64/Stave Church.png": "Stave Church", "Fog Signl.png": "Fog Signal", "disc/VSP-20417.png": "Copper Tide", "Quilwork.jpg": "Quillwork",
+		"VSP-20417.png": "Copper Tide, second printing", "Lantern Sluice (East).jpg": "Lantern Sluice",
+		"kestrel64/Stave Church.png": "Stave Church", "Fog Signl.png": "Fog Signal",
+		"disc/VSP-20417.png": "Copper Tide", "Quilwork.jpg": "Quillwork",
 	} {
 		path := filepath.Join(w.Dir, pictureFolder, filepath.FromSlash(file))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -143,6 +164,7 @@ func (w World) writePictures() error {
 func covers(url string) bench.Covers {
 	return bench.Covers{
 		Folders: []bench.CoverFolder{{Path: pictureFolder}},
-		Servers: []bench.CoverServer{{Name: CoverServer, URL: url, Paths: []string{"{platform}/{kind}/{id}.png", "{platform}/{kind}/{bare}.png"}, About: []string{"{platform}/about/{id}.json"}}},
+		Servers: []bench.CoverServer{{Name: CoverServer, URL: url, Paths: []string{"{platform}/{kind}/{id}.png",
+			"{platform}/{kind}/{bare}.png"}, About: []string{"{platform}/about/{id}.json"}}},
 	}
 }

@@ -142,8 +142,10 @@ func (c Card) Draw(o Options) *scene.Drawing {
 	if fold.Across {
 		paper = paper.Across()
 	}
-	p := &panels{paper: paper, fold: fold, target: typeface.Clean(c.Target), width: paper.Width / float64(fold.Columns), height: paper.Height / float64(fold.Rows)}
-	p.d = &scene.Drawing{Title: typeface.Clean("Contents of " + c.Target), Subject: typeface.Clean(o.sub(c.Loader, titles(len(c.Titles)))), Date: o.Date}
+	p := &panels{paper: paper, fold: fold, target: typeface.Clean(c.Target), width: paper.Width / float64(fold.Columns),
+		height: paper.Height / float64(fold.Rows)}
+	p.d = &scene.Drawing{Title: typeface.Clean("Contents of " + c.Target),
+		Subject: typeface.Clean(o.sub(c.Loader, titles(len(c.Titles)))), Date: o.Date}
 	all := slices.Clone(c.Titles)
 	slices.SortStableFunc(all, func(a, b CardTitle) int { return strings.Compare(a.Platform, b.Platform) })
 	index := c.front(p, o, all)
@@ -152,7 +154,8 @@ func (c Card) Draw(o Options) *scene.Drawing {
 		row := index[i]
 		page := p.d.Pages[row.page]
 		page.WriteRight(row.pen, row.right, row.y, 20, fmt.Sprint(at.panel))
-		page.Items = append(page.Items, &scene.Link{X: row.left, Y: row.y - 7, W: row.right - row.left, H: 10, To: at.spot})
+		page.Items = append(page.Items, &scene.Link{X: row.left, Y: row.y - 7, W: row.right - row.left, H: 10,
+			To: at.spot})
 	}
 	c.steps(p)
 	return p.d

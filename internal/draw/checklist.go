@@ -30,7 +30,8 @@ func (c Checklist) Draw(o Options) *scene.Drawing {
 	for _, p := range c.Targets {
 		lines += len(p.Lines)
 	}
-	s := scene.Begin(o.paper(), "At the console", o.sub(counted(some(len(c.Targets), plural(len(c.Targets), "target")), some(lines, plural(lines, "step")))), o.Date)
+	s := scene.Begin(o.paper(), "At the console", o.sub(counted(some(len(c.Targets), plural(len(c.Targets), "target")),
+		some(lines, plural(lines, "step")))), o.Date)
 	if len(c.Targets) == 0 {
 		nothing(s, "The bench has no target yet, so there is nothing to do at a console.")
 	}
@@ -58,7 +59,8 @@ func (p *Steps) draw(s *scene.Sheet) {
 		for _, part := range []struct {
 			name  string
 			lines []string
-		}{{"Direct cable: on the computer", p.Cable.Computer}, {"Direct cable: on the console", p.Cable.Console}, {"Then", p.Cable.Then}, {"Afterwards, set back", p.Cable.Back}} {
+		}{{"Direct cable: on the computer", p.Cable.Computer}, {"Direct cable: on the console", p.Cable.Console},
+			{"Then", p.Cable.Then}, {"Afterwards, set back", p.Cable.Back}} {
 			if len(part.lines) == 0 {
 				continue
 			}

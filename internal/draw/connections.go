@@ -49,7 +49,8 @@ const (
 
 // Draw draws the diagram.
 func (h Connections) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper().Across(), "What is plugged into what", o.sub(some(len(h.Links), plural(len(h.Links), "target"))), o.Date)
+	s := scene.Begin(o.paper().Across(), "What is plugged into what",
+		o.sub(some(len(h.Links), plural(len(h.Links), "target"))), o.Date)
 	if len(h.Links) == 0 {
 		nothing(s, "The bench has no target yet, so nothing is connected to this computer.")
 		return s.End()
@@ -275,7 +276,8 @@ func (h *Connections) address(l *connections.Link) (out []string) {
 	}
 	switch {
 	case l.Cable != nil:
-		out = append(out, "computer: "+l.Cable.Computer+" on "+l.Cable.Interface, "console: "+l.Cable.Console+maskOf(l.Cable.Computer))
+		out = append(out, "computer: "+l.Cable.Computer+" on "+l.Cable.Interface,
+			"console: "+l.Cable.Console+maskOf(l.Cable.Computer))
 		if l.Cable.Was != "" {
 			out = append(out, "afterwards again "+l.Cable.Was)
 		}
@@ -300,7 +302,8 @@ func maskOf(address string) string {
 // arrow draws a line with a head at its right end.
 func arrow(p *scene.Page, from, to, y, width float64, dash []float64) {
 	p.Line(width, scene.Black, dash, scene.Point{X: from, Y: y}, scene.Point{X: to - 5, Y: y})
-	p.Polygon(scene.Black, scene.Point{X: to - 7, Y: y - 3.2}, scene.Point{X: to, Y: y}, scene.Point{X: to - 7, Y: y + 3.2})
+	p.Polygon(scene.Black, scene.Point{X: to - 7, Y: y - 3.2}, scene.Point{X: to, Y: y}, scene.Point{X: to - 7,
+		Y: y + 3.2})
 }
 
 // cable writes what to set for a direct cable, and what to set back.
@@ -310,7 +313,8 @@ func (h *Connections) cable(s *scene.Sheet, l *connections.Link, sheet *connecti
 	for _, part := range []struct {
 		name  string
 		lines []string
-	}{{"On the computer", sheet.Computer}, {"On the console", sheet.Console}, {"Then", sheet.Then}, {"Afterwards, set back", sheet.Back}} {
+	}{{"On the computer", sheet.Computer}, {"On the console", sheet.Console}, {"Then", sheet.Then},
+		{"Afterwards, set back", sheet.Back}} {
 		if len(part.lines) == 0 {
 			continue
 		}

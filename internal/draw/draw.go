@@ -1,6 +1,7 @@
-// Package draw makes drawings for paper out of what the core knows: the rack of all targets, the map of a volume, trees, how everything is joined, cards
-// of contents, charts of runs, the fit sheet and checklists. Each kind is plain data that is gathered first, and a method that draws it; what is drawn
-// is a scene, which packages svg and pdf write down.
+// Package draw makes drawings for paper out of what the core knows: the rack of all targets, the map of a volume,
+// trees, how everything is joined, cards of contents, charts of runs, the fit sheet and checklists. Each kind is plain
+// data that is gathered first, and a method that draws it; what is drawn is a scene, which packages svg and pdf write
+// down.
 package draw
 
 import (
@@ -38,7 +39,8 @@ const (
 // Kinds are all of them.
 var Kinds = []Kind{KindRack, KindMap, KindTree, KindConnections, KindCard, KindRun, KindFit, KindChecklist}
 
-var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the volume", KindTree: "the tree", KindConnections: "the connections", KindCard: "the contents card",
+var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the volume", KindTree: "the tree",
+	KindConnections: "the connections", KindCard: "the contents card",
 	KindRun: "the chart of the run", KindFit: "the fit sheet", KindChecklist: "the checklist"}
 
 // Words are what is drawn, in a sentence.
@@ -111,7 +113,8 @@ func (e *UnknownFormatError) Error() string {
 	return fmt.Sprintf("%s: a drawing must be a .pdf or .svg file", e.File)
 }
 
-// Check says why a file cannot take a drawing, before one is made: its name, or its folder. The error may be an *[UnknownFormatError].
+// Check says why a file cannot take a drawing, before one is made: its name, or its folder. The error may be an
+// *[UnknownFormatError].
 func Check(file string) error {
 	if formats[strings.ToLower(filepath.Ext(file))] == nil {
 		return &UnknownFormatError{file}
@@ -132,7 +135,8 @@ func Check(file string) error {
 	return nil
 }
 
-// Save writes a drawing to a file, whose extension says how. The file appears whole or not at all; one that is there is replaced.
+// Save writes a drawing to a file, whose extension says how. The file appears whole or not at all; one that is there is
+// replaced.
 func Save(file string, d *scene.Drawing) error {
 	if err := Check(file); err != nil {
 		return err

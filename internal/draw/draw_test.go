@@ -54,11 +54,14 @@ func options(paper string) draw.Options {
 }
 
 // words are what names of titles are made of.
-var words = []string{"Copper", "Tide", "Paper", "Falcons", "Mistral", "Halt", "Mosswick", "Clockwork", "Ferry", "Saffron", "Circuit", "Underbough", "Tin", "Harbour", "Ninth", "Orchard", "Quarry", "Lantern", "Sluice", "Gannet"}
+var words = []string{"Copper", "Tide", "Paper", "Falcons", "Mistral", "Halt", "Mosswick", "Clockwork", "Ferry",
+	"Saffron", "Circuit", "Underbough", "Tin", "Harbour", "Ninth", "Orchard", "Quarry", "Lantern", "Sluice", "Gannet"}
 
 // odd are names that are hard to write.
-var odd = []string{"Älvängens färja", "Ταξίδι στο λιμάνι", "Медная гавань", "銅の潮と紙の隼", "カモメ急行", "The Very Long Voyage of the Ferry That Would Not Turn Around Until Somebody Paid",
-	"Ünbrokenwordthatgoesonandonandonandonandonandonandonandonandonandonandonandonandonandonandonandon", "Nul\x00and\ttab", "e\u0301te\u0301", "ไทย and 🎮 together", "a", "<b>&amp;</b>\"'"}
+var odd = []string{"Älvängens färja", "Ταξίδι στο λιμάνι", "Медная гавань", "銅の潮と紙の隼", "カモメ急行",
+	"The Very Long Voyage of the Ferry That Would Not Turn Around Until Somebody Paid",
+	"Ünbrokenwordthatgoesonandonandonandonandonandonandonandonandonandonandonandonandonandonandonandon",
+	"Nul\x00and\ttab", "e\u0301te\u0301", "ไทย and 🎮 together", "a", "<b>&amp;</b>\"'"}
 
 func nameOf(i int) string {
 	if i%25 == 7 {
@@ -89,7 +92,9 @@ func face(w, h int) []byte {
 func rackWith(n, targets int) draw.Rack {
 	var r draw.Rack
 	for p := range targets {
-		v := draw.Volume{Name: []string{"North stick", "Ferry share", "Meridian disk", "A target with a rather long name of its own", "銅の潮"}[p%5], Detail: "FAT32 · usb · for Rowan", Capacity: 58 * size.GiB << (p % 6)}
+		v := draw.Volume{Name: []string{"North stick", "Ferry share", "Meridian disk",
+			"A target with a rather long name of its own", "銅の潮"}[p%5], Detail: "FAT32 · usb · for Rowan",
+			Capacity: 58 * size.GiB << (p % 6)}
 		each := v.Capacity / int64(max(1, 2*n*(p+1)))
 		for i := range min(n, 24) {
 			sh := draw.Share{Platform: fmt.Sprintf("%s %d", platforms[i%5], i/5)}
@@ -119,9 +124,12 @@ func rackWith(n, targets int) draw.Rack {
 }
 
 func cardWith(n int, fold draw.Fold, covers bool) draw.Card {
-	c := draw.Card{Target: "North stick", Loader: "Rowan on Vesper", Detail: "FAT32, 58.00 GiB", Fold: fold, Steps: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on and start Rowan", "If the list is the old one: refresh it, and wait until the light at the front has gone out"}}
+	c := draw.Card{Target: "North stick", Loader: "Rowan on Vesper", Detail: "FAT32, 58.00 GiB", Fold: fold,
+		Steps: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on and start Rowan",
+			"If the list is the old one: refresh it, and wait until the light at the front has gone out"}}
 	for i := range n {
-		t := draw.CardTitle{Platform: platforms[i*len(platforms)/max(1, n)], Name: nameOf(i), ID: fmt.Sprintf("VSP-%05d", 20000+i), Discs: 1 + i%17/16, Size: int64(i+1) * 7 * size.MiB}
+		t := draw.CardTitle{Platform: platforms[i*len(platforms)/max(1, n)], Name: nameOf(i),
+			ID: fmt.Sprintf("VSP-%05d", 20000+i), Discs: 1 + i%17/16, Size: int64(i+1) * 7 * size.MiB}
 		if i%6 == 5 {
 			t.ID = ""
 		}
@@ -136,15 +144,21 @@ func cardWith(n int, fold draw.Fold, covers bool) draw.Card {
 func fitWith(n, targets int) draw.FitSheet {
 	f := draw.FitSheet{}
 	for p := range targets {
-		f.Targets = append(f.Targets, draw.FitTarget{Name: fmt.Sprintf("%s %d", []string{"North stick", "Ferry share", "A disk in the East Hall"}[p%3], p), Detail: "FAT32, usb"})
+		f.Targets = append(f.Targets, draw.FitTarget{Name: fmt.Sprintf("%s %d", []string{"North stick", "Ferry share",
+			"A disk in the East Hall"}[p%3], p), Detail: "FAT32, usb"})
 	}
 	for i := range n {
-		t := draw.FitTitle{Platform: platforms[i*len(platforms)/n], ID: fmt.Sprintf("VSP-%05d", i), Name: nameOf(i), Size: int64(i) * 3 * size.MiB}
+		t := draw.FitTitle{Platform: platforms[i*len(platforms)/n], ID: fmt.Sprintf("VSP-%05d", i), Name: nameOf(i),
+			Size: int64(i) * 3 * size.MiB}
 		for p := range targets {
 			c := draw.FitCell{Word: "as it is", Wanted: (i+p)%2 == 0, Goes: true}
 			switch (i + p) % 7 {
 			case 3:
-				c = draw.FitCell{Word: "no space", Wanted: true, Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves", size.Format(int64(i)*size.MiB)), Ways: []string{"take something off first, or give it a higher priority", "Ferry share copies it, 3 to 8 min over smb"}}
+				c = draw.FitCell{Word: "no space", Wanted: true,
+					Say: fmt.Sprintf("it needs %s more than what is chosen before it leaves",
+						size.Format(int64(i)*size.MiB)),
+					Ways: []string{"take something off first, or give it a higher priority",
+						"Ferry share copies it, 3 to 8 min over smb"}}
 			case 5:
 				c = draw.FitCell{Word: "too big", Say: "FAT32 holds 4 GiB − 1 a file"}
 			case 6:
@@ -159,7 +173,8 @@ func fitWith(n, targets int) draw.FitSheet {
 
 func treeWith(n int, whole bool) draw.Tree {
 	t := draw.Tree{Target: "North stick", Detail: "FAT32 · usb · for Rowan", Whole: whole}
-	states := []survey.State{survey.Kept, survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Removing, survey.InTheWay, survey.Contested, survey.Leftover}
+	states := []survey.State{survey.Kept, survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Removing,
+		survey.InTheWay, survey.Contested, survey.Leftover}
 	add := func(l survey.Line) { t.Lines = append(t.Lines, l) }
 	if n == 0 {
 		return t
@@ -185,43 +200,56 @@ func treeWith(n int, whole bool) draw.Tree {
 	}
 	add(survey.Line{Path: deep + "/main.run", Size: 12, State: survey.New})
 	for i := range n {
-		add(survey.Line{Path: fmt.Sprintf("Titles/%s/title.toml", strings.ReplaceAll(nameOf(i), "/", "-")), Size: 400, State: states[i%2]})
+		add(survey.Line{Path: fmt.Sprintf("Titles/%s/title.toml", strings.ReplaceAll(nameOf(i), "/", "-")), Size: 400,
+			State: states[i%2]})
 	}
 	return t
 }
 
 func linksWith(n int) draw.Connections {
-	cable := &bench.Cable{Interface: "enp3s0", Computer: "192.168.77.1/24", Console: "192.168.77.2", Was: "ftp://192.168.0.20/hd1", Before: []string{"dhcp"}}
-	h := &connections.Connections{Computer: "playroom-desk", System: "linux", Cards: []netcards.Card{{Name: "enp3s0", Plugged: true, Up: true}, {Name: "wlan0", Wireless: true, Plugged: true}}}
+	cable := &bench.Cable{Interface: "enp3s0", Computer: "192.168.77.1/24", Console: "192.168.77.2",
+		Was: "ftp://192.168.0.20/hd1", Before: []string{"dhcp"}}
+	h := &connections.Connections{Computer: "playroom-desk", System: "linux",
+		Cards: []netcards.Card{{Name: "enp3s0", Plugged: true, Up: true}, {Name: "wlan0", Wireless: true,
+			Plugged: true}}}
 	for i := range n {
-		l := connections.Link{Name: nameOf(i), Via: "usb", At: "/media/" + nameOf(i), Loader: "Rowan", Console: "Vesper", Must: []string{"the folder /media/stick, and then the stick in the Vesper"}}
+		l := connections.Link{Name: nameOf(i), Via: "usb", At: "/media/" + nameOf(i), Loader: "Rowan",
+			Console: "Vesper", Must: []string{"the folder /media/stick, and then the stick in the Vesper"}}
 		switch i % 4 {
 		case 1:
-			l.Via, l.Host, l.Port, l.Root, l.Card, l.Local, l.Direct = "ftp", "192.168.0.20", 21, "/hd1", "wlan0", "192.168.0.5", true
-			l.Must = []string{"the Corvane, with its FTP server running on port 21", "drops the control connection after 60 s of silence", "one data connection at a time"}
+			l.Via, l.Host, l.Port, l.Root, l.Card, l.Local, l.Direct = "ftp", "192.168.0.20", 21, "/hd1", "wlan0",
+				"192.168.0.5", true
+			l.Must = []string{"the Corvane, with its FTP server running on port 21",
+				"drops the control connection after 60 s of silence", "one data connection at a time"}
 		case 2:
 			l.Via, l.Host, l.Port, l.Cable = "ftp", "192.168.77.2", 21, cable
 		case 3:
-			l.Via, l.Host, l.Port, l.Root, l.Tried = "smb", "box.playroom.example", 445, "games", connections.Tried{State: connections.Answers}
+			l.Via, l.Host, l.Port, l.Root, l.Tried = "smb", "box.playroom.example", 445, "games",
+				connections.Tried{State: connections.Answers}
 		}
 		h.Links = append(h.Links, l)
 	}
 	if n > 2 {
-		h.Reminder = []string{"enp3s0 of this computer still has the address 192.168.77.1/24 of the cable to the Corvane: set it back when you are done"}
+		h.Reminder = []string{"enp3s0 of this computer still has the address 192.168.77.1/24 of the cable to the " +
+			"Corvane: set it back when you are done"}
 	}
 	return draw.ConnectionsOf(h)
 }
 
 func runsWith(n int) (c draw.RunChart) {
 	for i := range min(n, 12) {
-		l := draw.RunLane{Target: nameOf(i), State: "complete", Began: season.Add(20 * time.Hour), Span: 100 * time.Millisecond << (i * 3 / 2), Totals: []string{fmt.Sprintf("%d of %d steps done", n, n), "12 files, 31.00 GiB written"}}
+		l := draw.RunLane{Target: nameOf(i), State: "complete", Began: season.Add(20 * time.Hour),
+			Span: 100 * time.Millisecond << (i * 3 / 2), Totals: []string{fmt.Sprintf("%d of %d steps done", n, n),
+				"12 files, 31.00 GiB written"}}
 		for k := range min(n, 600) {
 			l.Speeds = append(l.Speeds, int64(20*size.MiB+int64(k*k*7919%int(30*size.MiB))))
 		}
 		l.Elapsed = l.Span * time.Duration(len(l.Speeds))
 		for k := range min(n/2, 300) {
-			l.Moments = append(l.Moments, journal.Moment{At: l.Elapsed * time.Duration(k) / time.Duration(n/2+1), Kind: []run.EventKind{run.Failed, run.Waiting, run.Back, run.Rewriting, run.Paused}[k%5],
-				Path: "FULL/" + nameOf(k) + ".iso", Say: "the target went away, as a drive does that is pulled; trying again in 2 s"})
+			l.Moments = append(l.Moments, journal.Moment{At: l.Elapsed * time.Duration(k) / time.Duration(n/2+1),
+				Kind: []run.EventKind{run.Failed, run.Waiting, run.Back, run.Rewriting, run.Paused}[k%5],
+				Path: "FULL/" + nameOf(k) + ".iso",
+				Say:  "the target went away, as a drive does that is pulled; trying again in 2 s"})
 		}
 		c.Lanes = append(c.Lanes, l)
 	}
@@ -232,12 +260,18 @@ func mapWith(n int) draw.VolumeMap {
 	if n == 0 {
 		return draw.VolumeMap{Target: "no target"}
 	}
-	return draw.VolumeMap{Target: "north-58.img", Now: layWith(n, true), After: layWith(n, false), Planned: "now, and after defragmenting every file", NotFixed: []string{"FULL/torn.iso stays fragmented: no run of free clusters is large enough."}}
+	return draw.VolumeMap{Target: "north-58.img", Now: layWith(n, true), After: layWith(n, false),
+		Planned:  "now, and after defragmenting every file",
+		NotFixed: []string{"FULL/torn.iso stays fragmented: no run of free clusters is large enough."}}
 }
 
 func stepsWith(n int) (c draw.Checklist) {
 	for i := range n {
-		p := draw.Steps{Target: nameOf(i), Detail: "FAT32 · usb · for Rowan", Lines: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on", "If a title is missing, refresh the list twice, because the first time only the names are read, and the second time what is behind them"}}
+		p := draw.Steps{Target: nameOf(i), Detail: "FAT32 · usb · for Rowan",
+			Lines: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on",
+				"If a title is missing, refresh the list twice, because the first time only the names are read, and " +
+					"the " +
+					"second time what is behind them"}}
 		p.Ticked = func(l string) bool { return strings.HasPrefix(l, "Switch") }
 		if i%4 == 3 {
 			p.Lines = nil
@@ -245,14 +279,18 @@ func stepsWith(n int) (c draw.Checklist) {
 		c.Targets = append(c.Targets, p)
 	}
 	if n > 1 {
-		c.Targets[1].Cable = &connections.Sheet{Computer: []string{"Give enp3s0 the address 192.168.77.1 with the mask 255.255.255.0"}, Console: []string{"Set 192.168.77.2"}, Back: []string{"Set enp3s0 back to being given its address"}}
+		c.Targets[1].Cable = &connections.Sheet{Computer: []string{"Give enp3s0 the address 192.168.77.1 with the " +
+			"mask 255.255.255.0"}, Console: []string{"Set 192.168.77.2"},
+			Back: []string{"Set enp3s0 back to being given its address"}}
 	}
 	return c
 }
 
 // subjects are all kinds with so many titles.
 func subjects(n int) map[string]draw.Subject {
-	out := map[string]draw.Subject{"rack": rackWith(n, min(n, 9)), "fit": fitWith(n, []int{0: 0, 3: 3, 60: 9, 3000: 4}[n]), "tree": treeWith(n, false), "connections": linksWith(min(n, 60)), "run": runsWith(n), "map": mapWith(n), "checklist": stepsWith(min(n, 60))}
+	out := map[string]draw.Subject{"rack": rackWith(n, min(n, 9)),
+		"fit": fitWith(n, []int{0: 0, 3: 3, 60: 9, 3000: 4}[n]), "tree": treeWith(n, false),
+		"connections": linksWith(min(n, 60)), "run": runsWith(n), "map": mapWith(n), "checklist": stepsWith(min(n, 60))}
 	if n <= 60 {
 		out["tree-whole"] = treeWith(n, true)
 	}
@@ -264,7 +302,8 @@ func subjects(n int) map[string]draw.Subject {
 	return out
 }
 
-// TestNothingOverlapsOverflowsOrIsDust looks at every drawing with nothing, 3, 60 and 3,000 titles, on both papers, and has foreign programs read both files.
+// TestNothingOverlapsOverflowsOrIsDust looks at every drawing with nothing, 3, 60 and 3,000 titles, on both papers, and
+// has foreign programs read both files.
 func TestNothingOverlapsOverflowsOrIsDust(t *testing.T) {
 	dir := t.TempDir()
 	if *keep != "" {
@@ -295,8 +334,8 @@ func TestNothingOverlapsOverflowsOrIsDust(t *testing.T) {
 	}
 }
 
-// readable has foreign programs read the files of a drawing: they must find no fault, every text, and as many pages. It returns what is written in the PDF, without
-// spaces.
+// readable has foreign programs read the files of a drawing: they must find no fault, every text, and as many pages. It
+// returns what is written in the PDF, without spaces.
 func readable(t *testing.T, base string, d *scene.Drawing, both bool) (text string) {
 	require.NotContains(t, judge.Run(t, "qpdf", "--check", base+".pdf"), "WARNING")
 	require.Regexp(t, fmt.Sprintf(`(?m)^Pages: +%d$`, len(d.Pages)), judge.Run(t, "pdfinfo", base+".pdf"))
@@ -322,7 +361,8 @@ func readable(t *testing.T, base string, d *scene.Drawing, both bool) (text stri
 	for _, line := range strings.Split(strings.TrimSpace(judge.Run(t, "pdffonts", base+".pdf")), "\n")[2:] {
 		require.Regexp(t, `Identity-H +yes (yes|no) +yes`, line, "embedded, with its Unicode characters")
 	}
-	if info, err := os.Stat(base + ".pdf"); assert.NoError(t, err) && len(d.Pages) < 5 && !strings.Contains(base, "card") {
+	if info, err := os.Stat(base + ".pdf"); assert.NoError(t, err) && len(d.Pages) < 5 && !strings.Contains(base,
+		"card") {
 		assert.Less(t, info.Size(), int64(300_000), "fonts are in it as far as they are used")
 	}
 	judge.Run(t, "xmllint", "--noout", base+".svg")
@@ -351,7 +391,8 @@ func xmlText(t *testing.T, file string) map[string]bool {
 		case xml.StartElement:
 			for _, a := range v.Attr {
 				if a.Name.Local == "href" {
-					require.True(t, strings.HasPrefix(a.Value, "#") || strings.HasPrefix(a.Value, "data:"), "nothing is taken from elsewhere: %s", a.Value)
+					require.True(t, strings.HasPrefix(a.Value, "#") || strings.HasPrefix(a.Value, "data:"),
+						"nothing is taken from elsewhere: %s", a.Value)
 				}
 			}
 		}
@@ -372,7 +413,8 @@ func everyTitle(t *testing.T, text string, n int) {
 	}
 }
 
-// TestLongDrawingsHaveContentsAndLinks reads the table of contents and the links of a long PDF with a foreign program, and those of the SVG.
+// TestLongDrawingsHaveContentsAndLinks reads the table of contents and the links of a long PDF with a foreign program,
+// and those of the SVG.
 func TestLongDrawingsHaveContentsAndLinks(t *testing.T) {
 	type outline struct {
 		Title string
@@ -384,7 +426,8 @@ func TestLongDrawingsHaveContentsAndLinks(t *testing.T) {
 		entries []string
 		links   int
 	}{
-		"card": {cardWith(300, draw.Folds[0], false), []string{"corvane", "lapwing", "skua", "vesper", "wren8", "At the console"}, 5},
+		"card": {cardWith(300, draw.Folds[0], false), []string{"corvane", "lapwing", "skua", "vesper", "wren8",
+			"At the console"}, 5},
 		"fit":  {fitWith(300, 3), []string{"vesper", "lapwing", "skua", "wren8", "corvane", "Why not"}, 100},
 		"tree": {treeWith(3000, false), []string{"FACES", "FULL", "Games", "Titles", "Where every title is"}, 40},
 	} {
@@ -394,7 +437,8 @@ func TestLongDrawingsHaveContentsAndLinks(t *testing.T) {
 			require.NoError(t, draw.Save(base+".pdf", d))
 			require.NoError(t, draw.Save(base+".svg", d))
 			var read struct{ Outlines []outline }
-			require.NoError(t, json.Unmarshal([]byte(judge.Run(t, "qpdf", "--json", "--json-key=outlines", base+".pdf")), &read))
+			require.NoError(t, json.Unmarshal([]byte(judge.Run(t, "qpdf", "--json", "--json-key=outlines",
+				base+".pdf")), &read))
 			var titles []string
 			page := 1
 			for _, o := range read.Outlines {
@@ -421,7 +465,8 @@ func TestLongDrawingsHaveContentsAndLinks(t *testing.T) {
 func TestTextsAreAsWideAsTheyWereMeasured(t *testing.T) {
 	p := &scene.Page{Width: 600, Height: 800}
 	want := map[string]float64{}
-	for i, s := range []string{"Copper", "Harbour,", "Älvängens", "Ταξίδι", "Медная", "銅の潮と紙の隼", "カモメ急行", "1,234.56", "WWWiiilll"} {
+	for i, s := range []string{"Copper", "Harbour,", "Älvängens", "Ταξίδι", "Медная", "銅の潮と紙の隼", "カモメ急行", "1,234.56",
+		"WWWiiilll"} {
 		for k, w := range []typeface.Weight{typeface.Regular, typeface.Bold} {
 			pen := scene.Pen{Size: 20, Weight: w}
 			key := fmt.Sprintf("%s/%d", s, i*40+k*20)
@@ -430,7 +475,8 @@ func TestTextsAreAsWideAsTheyWereMeasured(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "x.pdf")
 	require.NoError(t, draw.Save(file, &scene.Drawing{Date: season, Pages: []*scene.Page{p}}))
-	words := regexp.MustCompile(`xMin="([\d.]+)" yMin="[\d.]+" xMax="([\d.]+)" yMax="[\d.]+">([^<]+)<`).FindAllStringSubmatch(judge.Run(t, "pdftotext", "-bbox", file, "-"), -1)
+	words := regexp.MustCompile(`xMin="([\d.]+)" yMin="[\d.]+" xMax="([\d.]+)" yMax="[\d.]+">([^<]+)<`).
+		FindAllStringSubmatch(judge.Run(t, "pdftotext", "-bbox", file, "-"), -1)
 	require.Len(t, words, len(want))
 	for _, w := range words {
 		from, err := strconv.ParseFloat(w[1], 64)
@@ -448,7 +494,9 @@ func TestTextsAreAsWideAsTheyWereMeasured(t *testing.T) {
 
 // TestBothFilesShowTheSame has foreign programs draw the SVG and the PDF, and compares the pictures.
 func TestBothFilesShowTheSame(t *testing.T) {
-	for name, s := range map[string]draw.Subject{"card-eighth": cardWith(20, draw.Folds[1], true), "rack": rackWith(24, 4), "tree": treeWith(12, false), "map": mapWith(12), "run": runsWith(4), "checklist": stepsWith(3), "fit": fitWith(12, 3), "connections": linksWith(4)} {
+	for name, s := range map[string]draw.Subject{"card-eighth": cardWith(20, draw.Folds[1], true),
+		"rack": rackWith(24, 4), "tree": treeWith(12, false), "map": mapWith(12), "run": runsWith(4),
+		"checklist": stepsWith(3), "fit": fitWith(12, 3), "connections": linksWith(4)} {
 		t.Run(name, func(t *testing.T) {
 			d := s.Draw(options("a4"))
 			d.Pages = d.Pages[:1]
@@ -462,8 +510,10 @@ func TestBothFilesShowTheSame(t *testing.T) {
 			const dpi = 90 // of thin lines, programs disagree by a shade at fewer
 			p := d.Pages[0]
 			w, h := int(p.Width*dpi/72+0.5), int(p.Height*dpi/72+0.5)
-			judge.Run(t, "rsvg-convert", "-w", strconv.Itoa(w), "-h", strconv.Itoa(h), "-b", "white", "-o", base+".s.png", base+".svg")
-			judge.Run(t, "pdftoppm", "-png", "-singlefile", "-scale-to-x", strconv.Itoa(w), "-scale-to-y", strconv.Itoa(h), base+".pdf", base+".p")
+			judge.Run(t, "rsvg-convert", "-w", strconv.Itoa(w), "-h", strconv.Itoa(h), "-b", "white", "-o",
+				base+".s.png", base+".svg")
+			judge.Run(t, "pdftoppm", "-png", "-singlefile", "-scale-to-x", strconv.Itoa(w), "-scale-to-y",
+				strconv.Itoa(h), base+".pdf", base+".p")
 			a, b := decode(t, base+".s.png"), decode(t, base+".p.png")
 			require.Equal(t, a.Bounds(), b.Bounds())
 			far, dark := 0, 0
@@ -529,18 +579,24 @@ func TestTheSameInputGivesTheSameBytes(t *testing.T) {
 // TestAnyTitlesCanBeDrawn draws cards and fit sheets of any names.
 func TestAnyTitlesCanBeDrawn(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		name := rapid.OneOf(rapid.String(), rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom([]rune("aWあ亜 -")), 0, 120, -1))
+		name := rapid.OneOf(rapid.String(), rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom([]rune("aWあ亜 -")), 0,
+			120, -1))
 		n := rapid.IntRange(0, 6).Draw(t, "titles")
-		card := draw.Card{Target: name.Draw(t, "target"), Loader: name.Draw(t, "loader"), Fold: rapid.SampledFrom(draw.Folds).Draw(t, "fold"), Steps: rapid.SliceOfN(name, 0, 9).Draw(t, "steps")}
-		sheet := draw.FitSheet{Targets: []draw.FitTarget{{Name: name.Draw(t, "a")}, {Name: name.Draw(t, "b"), Detail: name.Draw(t, "detail")}}}
+		card := draw.Card{Target: name.Draw(t, "target"), Loader: name.Draw(t, "loader"),
+			Fold: rapid.SampledFrom(draw.Folds).Draw(t, "fold"), Steps: rapid.SliceOfN(name, 0, 9).Draw(t, "steps")}
+		sheet := draw.FitSheet{Targets: []draw.FitTarget{{Name: name.Draw(t, "a")}, {Name: name.Draw(t, "b"),
+			Detail: name.Draw(t, "detail")}}}
 		for range n {
 			platform := rapid.OneOf(rapid.SampledFrom([]string{"vesper", "", "銅"}), name).Draw(t, "platform")
-			c := draw.CardTitle{Platform: platform, Name: name.Draw(t, "name"), ID: name.Draw(t, "id"), Discs: 1, Size: rapid.Int64Range(0, 1<<50).Draw(t, "size")}
+			c := draw.CardTitle{Platform: platform, Name: name.Draw(t, "name"), ID: name.Draw(t, "id"), Discs: 1,
+				Size: rapid.Int64Range(0, 1<<50).Draw(t, "size")}
 			if rapid.Bool().Draw(t, "cover") {
 				c.Cover = rapid.SampledFrom([][]byte{faces[0], faces[2], []byte("no picture")}).Draw(t, "picture")
 			}
 			card.Titles = append(card.Titles, c)
-			sheet.Titles = append(sheet.Titles, draw.FitTitle{Platform: platform, Name: c.Name, ID: c.ID, Size: c.Size, Cells: []draw.FitCell{{Word: "split 4", Goes: true, Wanted: true}, {Word: name.Draw(t, "word"), Wanted: true, Say: name.Draw(t, "say"), Ways: []string{name.Draw(t, "way")}}}})
+			sheet.Titles = append(sheet.Titles, draw.FitTitle{Platform: platform, Name: c.Name, ID: c.ID, Size: c.Size,
+				Cells: []draw.FitCell{{Word: "split 4", Goes: true, Wanted: true}, {Word: name.Draw(t, "word"),
+					Wanted: true, Say: name.Draw(t, "say"), Ways: []string{name.Draw(t, "way")}}}})
 		}
 		for _, s := range []draw.Subject{card, sheet} {
 			d := s.Draw(options("letter"))
@@ -573,7 +629,8 @@ func layWith(n int, torn bool) *blockmap.Map {
 	var files []volume.Piece
 	at := uint32(2)
 	for i := range n {
-		f := volume.Piece{Path: fmt.Sprintf("FULL/VSP-%05d - %s.iso", i, strings.ReplaceAll(nameOf(i), "/", "-")), Size: 64 * size.MiB}
+		f := volume.Piece{Path: fmt.Sprintf("FULL/VSP-%05d - %s.iso", i, strings.ReplaceAll(nameOf(i), "/", "-")),
+			Size: 64 * size.MiB}
 		count := uint32(64)
 		if torn && i%7 == 2 {
 			for range 2 + i%3 {
@@ -587,7 +644,8 @@ func layWith(n int, torn bool) *blockmap.Map {
 		files = append(files, f)
 	}
 	clusters := at + at/3
-	return blockmap.Of(volume.Info{Filesystem: "fat32", Label: "NORTH", Cluster: 1 << 20, Clusters: clusters, Size: int64(clusters) << 20, Heap: 1 << 20}, files, []volume.Run{{First: at, Count: clusters - at}})
+	return blockmap.Of(volume.Info{Filesystem: "fat32", Label: "NORTH", Cluster: 1 << 20, Clusters: clusters,
+		Size: int64(clusters) << 20, Heap: 1 << 20}, files, []volume.Run{{First: at, Count: clusters - at}})
 }
 
 // BenchmarkDraw draws 3,000 titles, and writes them to both files.

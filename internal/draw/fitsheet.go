@@ -67,7 +67,8 @@ func (f FitSheet) Draw(o Options) *scene.Drawing {
 	if wanted > 0 {
 		say = fmt.Sprintf("of %s selected somewhere, %s fit", size.Exact(int64(wanted)), size.Exact(int64(goes)))
 	}
-	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)), some(len(f.Targets), plural(len(f.Targets), "target")), say), o.Date)
+	s := scene.Begin(o.paper().Across(), "What goes where, and why not", o.sub(titles(len(f.Titles)),
+		some(len(f.Targets), plural(len(f.Targets), "target")), say), o.Date)
 	switch {
 	case len(f.Targets) == 0:
 		nothing(s, "The bench has no target yet, so there is nothing to fit.")
@@ -163,7 +164,8 @@ func (f *FitSheet) legend(s *scene.Sheet) {
 	for _, l := range []struct {
 		cell FitCell
 		say  string
-	}{{FitCell{Goes: true, Wanted: true}, "selected, fits"}, {FitCell{Goes: true}, "would fit, not selected"}, {FitCell{Wanted: true}, "selected, does not fit: the number refers to the reasons at the end"}} {
+	}{{FitCell{Goes: true, Wanted: true}, "selected, fits"}, {FitCell{Goes: true}, "would fit, not selected"},
+		{FitCell{Wanted: true}, "selected, does not fit: the number refers to the reasons at the end"}} {
 		sign(s.Page, x, s.Y+6, &l.cell)
 		x += 9
 		x += s.Write(small, x, s.Y+6, l.say) + 16
@@ -284,8 +286,10 @@ func (f *FitSheet) emit(s *scene.Sheet, reasons []whyNot) {
 					s.Need(small.Leading())
 					if j == 0 {
 						y := s.Y + 5
-						s.Line(0.7, scene.Dark, nil, scene.Point{X: s.Left + 24, Y: y}, scene.Point{X: s.Left + 32, Y: y})
-						s.Polygon(scene.Dark, scene.Point{X: s.Left + 31, Y: y - 2}, scene.Point{X: s.Left + 35, Y: y}, scene.Point{X: s.Left + 31, Y: y + 2})
+						s.Line(0.7, scene.Dark, nil, scene.Point{X: s.Left + 24, Y: y}, scene.Point{X: s.Left + 32,
+							Y: y})
+						s.Polygon(scene.Dark, scene.Point{X: s.Left + 31, Y: y - 2}, scene.Point{X: s.Left + 35, Y: y},
+							scene.Point{X: s.Left + 31, Y: y + 2})
 					}
 					s.Write(small, s.Left+40, s.Y+small.Size, l)
 					s.Y += small.Leading()

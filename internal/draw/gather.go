@@ -51,7 +51,8 @@ func RackOf(b *bench.Bench, board survey.Board, set *loader.Set) Rack {
 
 // volumeIn is a target as it is drawn.
 func volumeIn(s *survey.Survey) Volume {
-	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Unknown: s.Facts.Unknown, Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
+	v := Volume{Detail: detail(s), Capacity: s.Facts.Capacity, Unknown: s.Facts.Unknown,
+		Kept: s.Sheet.Kept - s.Sheet.Released, Planned: s.Sheet.Planned}
 	if s.Away != nil {
 		v.Away = s.Away.Error()
 	}
@@ -126,10 +127,11 @@ func TreeOf(s *survey.Survey, whole bool) Tree {
 	return t
 }
 
-// CardOf is the card of a target: what is on it after the next run. jpeg gives the picture of a title, nil for one without; the lines are what to do at the
-// console.
+// CardOf is the card of a target: what is on it after the next run. jpeg gives the picture of a title, nil for one
+// without; the lines are what to do at the console.
 func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg func(t *title.Title) []byte) Card {
-	c := Card{Target: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " + s.Facts.Space(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
+	c := Card{Target: s.Config.Name, Loader: s.Shown(), Detail: s.Facts.Filesystem.Shown + ", " +
+		s.Facts.Space(s.Facts.Capacity), Steps: lines, Fold: fold, Shown: ShownBy(set)}
 	if of := s.Carries(); of != "" {
 		c.Loader = "covers of " + of
 	} else if console := s.Profile.Console; console != "" {
@@ -156,7 +158,8 @@ func cardTitle(t *title.Title) CardTitle {
 
 // CollectionOf is a card of all titles, wherever they go.
 func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jpeg func(t *title.Title) []byte) Card {
-	c := Card{Target: name, Loader: "all titles", Fold: fold, Shown: ShownBy(set), Nothing: "There are no titles: the bench's folders with games are empty, or could not be read."}
+	c := Card{Target: name, Loader: "all titles", Fold: fold, Shown: ShownBy(set),
+		Nothing: "There are no titles: the bench's folders with games are empty, or could not be read."}
 	for i := range all {
 		ct := cardTitle(&all[i])
 		if jpeg != nil && i < mostCovered {
@@ -167,12 +170,14 @@ func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jp
 	return c
 }
 
-// CardOfList is the card of a target by what its loaders list there, for one whose titles lie in none of the bench's folders.
+// CardOfList is the card of a target by what its loaders list there, for one whose titles lie in none of the bench's
+// folders.
 func CardOfList(s *survey.Survey, r *check.Report, set *loader.Set, fold Fold) Card {
 	c := CardOf(s, set, fold, r.Checklist, nil)
 	c.Titles, c.Nothing = nil, "The loader lists nothing here."
 	for _, l := range r.Listed {
-		c.Titles = append(c.Titles, CardTitle{Platform: l.Platform, Name: l.Name, ID: l.ID, Discs: l.Discs, Size: l.Size})
+		c.Titles = append(c.Titles, CardTitle{Platform: l.Platform, Name: l.Name, ID: l.ID, Discs: l.Discs,
+			Size: l.Size})
 	}
 	return c
 }
@@ -186,7 +191,8 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 			continue
 		}
 		columns = append(columns, n)
-		f.Targets = append(f.Targets, FitTarget{Name: s.Config.Name, Detail: s.Facts.Filesystem.Shown + ", " + s.Config.Via})
+		f.Targets = append(f.Targets, FitTarget{Name: s.Config.Name, Detail: s.Facts.Filesystem.Shown + ", " +
+			s.Config.Via})
 	}
 	if len(columns) == 0 {
 		return f
@@ -194,7 +200,8 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 	all := board[columns[0]].Titles
 	for i := range all {
 		t := &all[i]
-		row := FitTitle{Platform: t.Platform, ID: t.ID, Name: t.Label(), Size: t.Size(), Cells: make([]FitCell, len(columns))}
+		row := FitTitle{Platform: t.Platform, ID: t.ID, Name: t.Label(), Size: t.Size(), Cells: make([]FitCell,
+			len(columns))}
 		for k, n := range columns {
 			v := board[n].Sheet.Verdict(i)
 			if v.Kind == fit.Foreign {
@@ -211,7 +218,8 @@ func FitOf(board survey.Board, set *loader.Set) FitSheet {
 		}
 		f.Titles = append(f.Titles, row)
 	}
-	slices.SortStableFunc(f.Titles, func(a, b FitTitle) int { return strings.Compare(f.Shown.of(a.Platform), f.Shown.of(b.Platform)) })
+	slices.SortStableFunc(f.Titles,
+		func(a, b FitTitle) int { return strings.Compare(f.Shown.of(a.Platform), f.Shown.of(b.Platform)) })
 	return f
 }
 
@@ -230,7 +238,8 @@ func StepsOf(s *survey.Survey, lines []string, system string) Steps {
 	return st
 }
 
-// RunsOf charts runs that are written down, the newest at each target of a bench. Those of other benches are left out, unless the bench is nil.
+// RunsOf charts runs that are written down, the newest at each target of a bench. Those of other benches are left out,
+// unless the bench is nil.
 func RunsOf(runs []journal.Run, b *bench.Bench) (c RunChart) {
 	if b == nil {
 		for i := range runs {

@@ -141,7 +141,8 @@ func TestTheFitSheetIsWhatTheBoardSays(t *testing.T) {
 	assert.Greater(t, seen, 50)
 }
 
-// TestRackCardAndTreeAreWhatWillBeThere draws a rack, a card and a tree, carries the plan out, and holds them against what is there and what the loader will list.
+// TestRackCardAndTreeAreWhatWillBeThere draws a rack, a card and a tree, carries the plan out, and holds them against
+// what is there and what the loader will list.
 func TestRackCardAndTreeAreWhatWillBeThere(t *testing.T) {
 	src := season3(t)
 	before := rackAgrees(t, src)
@@ -288,7 +289,9 @@ func textOf(d *scene.Drawing) string {
 
 func TestOneOfSeveralTargetsIsDrawn(t *testing.T) {
 	src := season3(t)
-	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack", draw.KindFit: "What goes where, and why not", draw.KindConnections: "What is plugged into what", draw.KindChecklist: "At the console"} {
+	for kind, says := range map[draw.Kind]string{draw.KindRack: "The rack",
+		draw.KindFit: "What goes where, and why not", draw.KindConnections: "What is plugged into what",
+		draw.KindChecklist: "At the console"} {
 		d, err := src.Make(t.Context(), draw.Request{Kind: kind, Target: 2}, options("a4"))
 		require.NoError(t, err)
 		s := textOf(d)

@@ -145,7 +145,8 @@ func nothing(s *scene.Sheet, say string) {
 func box(p *scene.Page, x, y, side float64, ticked bool) {
 	p.Rect(x, y, side, side, 0.9, scene.Black, nil)
 	if ticked {
-		p.Line(1.3, scene.Black, nil, scene.Point{X: x + side*0.18, Y: y + side*0.5}, scene.Point{X: x + side*0.42, Y: y + side*0.78}, scene.Point{X: x + side*0.85, Y: y + side*0.18})
+		p.Line(1.3, scene.Black, nil, scene.Point{X: x + side*0.18, Y: y + side*0.5}, scene.Point{X: x + side*0.42,
+			Y: y + side*0.78}, scene.Point{X: x + side*0.85, Y: y + side*0.18})
 	}
 }
 

@@ -99,8 +99,10 @@ func (v *Volume) slices(shown Shown) (out []slice) {
 			out = append(out, slice{name: rest, bytes: left, planned: planned, other: true})
 		}
 	}
-	part(func(s *Share) int64 { return s.Kept }, func(s *Share) int { return s.KeptTitles }, v.Kept, false, "other files, tables")
-	part(func(s *Share) int64 { return s.Planned }, func(s *Share) int { return s.NewTitles }, v.Planned, true, "covers, folders")
+	part(func(s *Share) int64 { return s.Kept }, func(s *Share) int { return s.KeptTitles }, v.Kept, false,
+		"other files, tables")
+	part(func(s *Share) int64 { return s.Planned }, func(s *Share) int { return s.NewTitles }, v.Planned, true,
+		"covers, folders")
 	return out
 }
 
@@ -109,7 +111,8 @@ const widest, narrowest = 190.0, 126.0
 
 // Draw draws the rack.
 func (r Rack) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Targets), plural(len(r.Targets), "target")), "each to its own scale"), o.Date)
+	s := scene.Begin(o.paper().Across(), "The rack", o.sub(some(len(r.Targets), plural(len(r.Targets), "target")),
+		"each to its own scale"), o.Date)
 	if len(r.Targets) == 0 {
 		nothing(s, "The bench has no target yet. Add one with P on the screen, or in the bench file.")
 		return s.End()
@@ -268,18 +271,20 @@ func (r *Rack) fills(s *scene.Sheet, v *Volume, x, y, bar, high, w float64) {
 	}
 	notes = settle(notes, y, bottom)
 	for _, n := range notes {
-		s.Line(0.4, scene.Rule, nil, scene.Point{X: x + bar, Y: n.at}, scene.Point{X: x + bar + 4, Y: n.at}, scene.Point{X: x + bar + 9, Y: n.y + 4}, scene.Point{X: x + bar + 11, Y: n.y + 4})
+		s.Line(0.4, scene.Rule, nil, scene.Point{X: x + bar, Y: n.at}, scene.Point{X: x + bar + 4, Y: n.at},
+			scene.Point{X: x + bar + 9, Y: n.y + 4}, scene.Point{X: x + bar + 11, Y: n.y + 4})
 		s.WriteIn(small, x+bar+13, n.y+6, w-bar-21, n.lines[0])
 		s.WriteIn(smaller, x+bar+13, n.y+13.5, w-bar-21, n.lines[1])
 	}
 }
 
-// settle gives every note a target of its own between two heights, as near to its part as can be. Notes come from the bottom up; where there are too many,
-// those in the middle become one.
+// settle gives every note a target of its own between two heights, as near to its part as can be. Notes come from the
+// bottom up; where there are too many, those in the middle become one.
 func settle(notes []note, top, bottom float64) []note {
 	if most := int((bottom - top) / noteHeight); len(notes) > most && most > 1 {
 		merged := notes[most-2 : len(notes)-1]
-		one := note{at: merged[len(merged)/2].at, lines: [2]string{fmt.Sprintf("%d more", len(merged)), "see the tables"}}
+		one := note{at: merged[len(merged)/2].at, lines: [2]string{fmt.Sprintf("%d more", len(merged)),
+			"see the tables"}}
 		notes = append(append(slices.Clone(notes[:most-2]), one), notes[len(notes)-1])
 	}
 	floor := bottom
@@ -332,8 +337,10 @@ func (r *Rack) oneScale(s *scene.Sheet) {
 // totals is the table of all targets.
 func (r *Rack) totals(s *scene.Sheet) {
 	section(s, "Totals", 60)
-	t := newTable(s, column{name: "target"}, column{name: "space", width: 66, right: true}, column{name: "kept", width: 66, right: true}, column{name: "planned", width: 66, right: true},
-		column{name: "free", width: 66, right: true}, column{name: "titles there", width: 52, right: true}, column{name: "to come", width: 46, right: true}, column{name: "do not fit", width: 46, right: true})
+	t := newTable(s, column{name: "target"}, column{name: "space", width: 66, right: true},
+		column{name: "kept", width: 66, right: true}, column{name: "planned", width: 66, right: true},
+		column{name: "free", width: 66, right: true}, column{name: "titles there", width: 52, right: true},
+		column{name: "to come", width: 46, right: true}, column{name: "do not fit", width: 46, right: true})
 	var sum Volume
 	there, come, not := 0, 0, 0
 	for i := range r.Targets {
@@ -342,12 +349,15 @@ func (r *Rack) totals(s *scene.Sheet) {
 		for _, sh := range v.Shares {
 			a, b = a+sh.KeptTitles, b+sh.NewTitles
 		}
-		t.row(body, v.Name, v.space(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), v.space(v.Free()), fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
-		sum.Capacity, sum.Kept, sum.Planned, sum.Unknown = sum.Capacity+v.Capacity, sum.Kept+v.Kept, sum.Planned+v.Planned, sum.Unknown || v.Unknown
+		t.row(body, v.Name, v.space(v.Capacity), size.Format(v.Kept), size.Format(v.Planned), v.space(v.Free()),
+			fmt.Sprint(a), fmt.Sprint(b), fmt.Sprint(v.OverTitles))
+		sum.Capacity, sum.Kept, sum.Planned, sum.Unknown = sum.Capacity+v.Capacity, sum.Kept+v.Kept,
+			sum.Planned+v.Planned, sum.Unknown || v.Unknown
 		there, come, not = there+a, come+b, not+v.OverTitles
 	}
 	if len(r.Targets) > 1 {
-		t.total("together", sum.space(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned), sum.space(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
+		t.total("together", sum.space(sum.Capacity), size.Format(sum.Kept), size.Format(sum.Planned),
+			sum.space(sum.Free()), fmt.Sprint(there), fmt.Sprint(come), fmt.Sprint(not))
 	}
 	t.end()
 }
@@ -363,7 +373,8 @@ func (r *Rack) platforms(s *scene.Sheet) {
 				all = append(all, Share{Platform: sh.Platform})
 			}
 			a := &all[k]
-			a.Kept, a.Planned, a.KeptTitles, a.NewTitles = a.Kept+sh.Kept, a.Planned+sh.Planned, a.KeptTitles+sh.KeptTitles, a.NewTitles+sh.NewTitles
+			a.Kept, a.Planned, a.KeptTitles, a.NewTitles = a.Kept+sh.Kept, a.Planned+sh.Planned,
+				a.KeptTitles+sh.KeptTitles, a.NewTitles+sh.NewTitles
 		}
 	}
 	if len(all) == 0 {
@@ -371,9 +382,12 @@ func (r *Rack) platforms(s *scene.Sheet) {
 	}
 	slices.SortFunc(all, func(a, b Share) int { return cmp.Compare(r.Shown.of(a.Platform), r.Shown.of(b.Platform)) })
 	section(s, "By platform, over all targets", 60)
-	t := newTable(s, column{name: "platform"}, column{name: "titles there", width: 70, right: true}, column{name: "take", width: 80, right: true}, column{name: "titles to come", width: 70, right: true}, column{name: "add", width: 80, right: true})
+	t := newTable(s, column{name: "platform"}, column{name: "titles there", width: 70, right: true},
+		column{name: "take", width: 80, right: true}, column{name: "titles to come", width: 70, right: true},
+		column{name: "add", width: 80, right: true})
 	for _, a := range all {
-		t.row(body, r.Shown.of(a.Platform), size.Exact(int64(a.KeptTitles)), size.Format(a.Kept), size.Exact(int64(a.NewTitles)), size.Format(a.Planned))
+		t.row(body, r.Shown.of(a.Platform), size.Exact(int64(a.KeptTitles)), size.Format(a.Kept),
+			size.Exact(int64(a.NewTitles)), size.Format(a.Planned))
 	}
 	t.end()
 }

@@ -33,10 +33,13 @@ type RunLane struct {
 
 // LaneOf is a run that is written down.
 func LaneOf(r *journal.Run) RunLane {
-	l := RunLane{Target: r.Target, State: string(r.State), Began: r.Began, Elapsed: r.Course.Elapsed, Span: r.Course.Span, Speeds: r.Speeds, Moments: r.Course.Moments, More: r.Course.More}
-	l.Totals = []string{fmt.Sprintf("%s of %s done", size.Exact(int64(r.Done)), size.Exact(int64(r.Steps))+" "+plural(r.Steps, "step"))}
+	l := RunLane{Target: r.Target, State: string(r.State), Began: r.Began, Elapsed: r.Course.Elapsed,
+		Span: r.Course.Span, Speeds: r.Speeds, Moments: r.Course.Moments, More: r.Course.More}
+	l.Totals = []string{fmt.Sprintf("%s of %s done", size.Exact(int64(r.Done)), size.Exact(int64(r.Steps))+" "+plural(
+		r.Steps, "step"))}
 	if rep := r.Report; rep != nil {
-		l.Totals = append(l.Totals, fmt.Sprintf("%s, %s written", size.Exact(int64(rep.Put))+" "+plural(rep.Put, "file"), size.Format(rep.Bytes-rep.Resumed)))
+		l.Totals = append(l.Totals, fmt.Sprintf("%s, %s written", size.Exact(int64(rep.Put))+" "+plural(rep.Put,
+			"file"), size.Format(rep.Bytes-rep.Resumed)))
 		if rep.Resumed > 0 {
 			l.Totals = append(l.Totals, size.Format(rep.Resumed)+" were there from an earlier try")
 		}
@@ -92,7 +95,8 @@ func (l *RunLane) draw(s *scene.Sheet) {
 		totals = append(totals, "took "+duration(l.Elapsed))
 	}
 	if peak > 0 {
-		totals = append(totals, fmt.Sprintf("at best %s/s, on average %s/s", size.Format(peak), size.Format(int64(sum/float64(len(l.Speeds))))))
+		totals = append(totals, fmt.Sprintf("at best %s/s, on average %s/s", size.Format(peak),
+			size.Format(int64(sum/float64(len(l.Speeds))))))
 	}
 	for _, line := range body.WrapMost(strings.Join(totals, " · "), s.Wide(), 3) {
 		s.Write(body, s.Left, s.Y+8, line)
@@ -122,7 +126,8 @@ func (l *RunLane) plot(s *scene.Sheet, peak int64) {
 	whole := max(l.Elapsed, l.Span*time.Duration(len(l.Speeds)))
 	if peak == 0 || whole <= 0 {
 		s.Rect(x, y, w, 30, 0.6, scene.Rule, nil)
-		s.WriteCentre(quiet, x+w/2, y+18, w-20, "no speed was recorded for this run: it wrote nothing, or ended at once")
+		s.WriteCentre(quiet, x+w/2, y+18, w-20,
+			"no speed was recorded for this run: it wrote nothing, or ended at once")
 		s.Y += 40
 		return
 	}
@@ -179,8 +184,11 @@ func roundUp(v float64) (top, unit float64) {
 // timeTicks are round times on an axis, six to twelve of them.
 func timeTicks(whole time.Duration) (out []time.Duration) {
 	step := 10 * time.Millisecond
-	for _, s := range []time.Duration{20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond, 200 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second,
-		30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour, 365 * 24 * time.Hour} {
+	for _, s := range []time.Duration{20 * time.Millisecond, 50 * time.Millisecond, 100 * time.Millisecond,
+		200 * time.Millisecond, 500 * time.Millisecond, time.Second, 2 * time.Second, 5 * time.Second, 10 * time.Second,
+		30 * time.Second, time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 30 * time.Minute, time.Hour,
+		2 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour,
+		365 * 24 * time.Hour} {
 		step = s
 		if whole/step <= 11 {
 			break
@@ -208,7 +216,8 @@ func clock(t time.Duration) string {
 // reportedMoments is how many moments are reported.
 const reportedMoments = 60
 
-var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewriting: "written again", run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
+var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewriting: "written again",
+	run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
 	run.Waiting: "the target is not connected", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
 
 // moments tells what happened on the way.
@@ -219,7 +228,8 @@ func (l *RunLane) moments(s *scene.Sheet) {
 		s.Y += 14
 		return
 	}
-	t := newTable(s, column{name: "", width: 20, right: true}, column{name: "at", width: 50, right: true}, column{name: "what", width: 100}, column{name: "file", path: true}, column{name: "why"})
+	t := newTable(s, column{name: "", width: 20, right: true}, column{name: "at", width: 50, right: true},
+		column{name: "what", width: 100}, column{name: "file", path: true}, column{name: "why"})
 	for i, m := range l.Moments[:min(len(l.Moments), reportedMoments)] {
 		word := cmp.Or(momentWords[m.Kind], string(m.Kind))
 		lines := small.WrapMost(m.Say, t.columns[4].width, 3)

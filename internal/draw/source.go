@@ -27,7 +27,8 @@ import (
 	"polytome/internal/target/drive"
 )
 
-// A Source is everything that drawings are made from. Nobody else may change it while a drawing is made: on the screen, that is a clone.
+// A Source is everything that drawings are made from. Nobody else may change it while a drawing is made: on the screen,
+// that is a clone.
 type Source struct {
 	Bench  *bench.Bench
 	Board  survey.Board // targets that are nil could not be looked at
@@ -50,11 +51,13 @@ type Source struct {
 // A Request is what is to be drawn of a source.
 type Request struct {
 	Kind Kind
-	// Target is the number of the target, -1 for all of them: the tree and the map are of one, and the card of none is that of all titles.
+	// Target is the number of the target, -1 for all of them: the tree and the map are of one, and the card of none is
+	// that of all titles.
 	Target int
 	Fold   Fold // of a card
 	Whole  bool // a tree is not folded
-	// Drive is a drive, image or partition whose map is drawn, in place of a target's; Ready is what it is to become, nil for nothing.
+	// Drive is a drive, image or partition whose map is drawn, in place of a target's; Ready is what it is to become,
+	// nil for nothing.
 	Drive string
 	Ready *prepare.Request
 	// Run is the number of the run that is charted, 0 for the newest at each target.
@@ -196,7 +199,8 @@ func (src *Source) checklist(ctx context.Context, r Request) (Subject, error) {
 			if r.Target >= 0 || len(src.Bench.Targets) == 1 || ctx.Err() != nil {
 				return nil, err
 			}
-			c.Targets = append(c.Targets, Steps{Target: src.Bench.Targets[n].Name, Detail: "could not be read: " + err.Error()})
+			c.Targets = append(c.Targets, Steps{Target: src.Bench.Targets[n].Name, Detail: "could not be read: " +
+				err.Error()})
 			continue
 		}
 		s, err := src.survey(n)
@@ -247,7 +251,8 @@ func (src *Source) jpeg(ctx context.Context) func(t *title.Title) []byte {
 			}
 			return nil
 		}
-		im, err := src.Looker.Read(&p.File, picture.Rule{Width: 160, Height: 200, Fit: "inside", Crop: picture.Crop(p.Crop)})
+		im, err := src.Looker.Read(&p.File, picture.Rule{Width: 160, Height: 200, Fit: "inside",
+			Crop: picture.Crop(p.Crop)})
 		var b bytes.Buffer
 		if err != nil || jpeg.Encode(&b, im, &jpeg.Options{Quality: 85}) != nil {
 			return nil // a title is reported without a picture that cannot be used

@@ -69,7 +69,8 @@ func grow(lines []survey.Line) *node {
 			continue
 		}
 		up := under(path.Dir(l.Path))
-		up.kids = append(up.kids, &node{name: path.Base(l.Path), state: l.State, from: l.From, files: 1, bytes: l.Size, states: map[survey.State]int{l.State: 1}})
+		up.kids = append(up.kids, &node{name: path.Base(l.Path), state: l.State, from: l.From, files: 1, bytes: l.Size,
+			states: map[survey.State]int{l.State: 1}})
 	}
 	root.sum()
 	return root
@@ -114,7 +115,8 @@ func (n *node) lines() int {
 // foldedPages is about how many pages a tree has that was folded.
 const foldedPages = 2
 
-// fold folds folders that have too much in them, as little as it takes for a tree to have no more than most lines. It reports whether it did.
+// fold folds folders that have too much in them, as little as it takes for a tree to have no more than most lines. It
+// reports whether it did.
 func (n *node) fold(most int) bool {
 	if n.lines() <= most {
 		return false
@@ -174,7 +176,8 @@ func groups(all []*node, limit int) (out []*node) {
 }
 
 // stateOrder is that in which states are counted.
-var stateOrder = []survey.State{survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Kept, survey.InTheWay, survey.Contested, survey.Removing, survey.Leftover}
+var stateOrder = []survey.State{survey.New, survey.Written, survey.Renamed, survey.Replaced, survey.Kept,
+	survey.InTheWay, survey.Contested, survey.Removing, survey.Leftover}
 
 // words tell the states of what is in a folder; one that all have alone.
 func (n *node) words() string {
@@ -196,7 +199,9 @@ const treeSize, treeState, treeIndent, treeRow = 58.0, 104.0, 13.0, 11.5
 // Draw draws the tree.
 func (t Tree) Draw(o Options) *scene.Drawing {
 	root := grow(t.Lines)
-	s := scene.Begin(o.paper(), "The tree of "+t.Target, o.sub(t.Detail, counted(some(root.files, plural(root.files, "file")), some(root.folders, plural(root.folders, "folder")), size.Format(root.bytes))), o.Date)
+	s := scene.Begin(o.paper(), "The tree of "+t.Target,
+		o.sub(t.Detail, counted(some(root.files, plural(root.files, "file")),
+			some(root.folders, plural(root.folders, "folder")), size.Format(root.bytes))), o.Date)
 	if len(t.Lines) == 0 {
 		nothing(s, "Nothing is on this target, and nothing is selected for it yet.")
 		return s.End()
@@ -224,7 +229,8 @@ func (t Tree) Draw(o Options) *scene.Drawing {
 	if folded {
 		s.Y += 8
 		d.links = append(d.links, treeLink{s.Here(), s.Left, s.Y, s.Wide()})
-		paragraph(s, quiet, 0, "Lines with a bar stand for several neighbours and name the first and last. Behind the tree is a list of where every title is.")
+		paragraph(s, quiet, 0, "Lines with a bar stand for several neighbours and name the first and last. Behind "+
+			"the tree is a list of where every title is.")
 	}
 	if folded || t.Whole && len(t.Titles) > 0 {
 		t.index(s, d)
@@ -238,7 +244,8 @@ func treeMarks(s *scene.Sheet) {
 	for _, l := range []struct {
 		state survey.State
 		say   string
-	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"}, {survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Removing, "removed"}} {
+	}{{survey.New, "new"}, {survey.Written, "written for you"}, {survey.Renamed, "renamed, replaced"},
+		{survey.Kept, "kept"}, {survey.InTheWay, "in the way, yours"}, {survey.Removing, "removed"}} {
 		mark(s.Page, x+3, s.Y+4, l.state)
 		x += 10
 		x += s.Write(small, x, s.Y+7, l.say) + 14
@@ -346,7 +353,8 @@ func (d *treeDrawer) line(n *node, bars []bool, last bool) {
 	}
 	if n.files > 0 {
 		if ends > end+12 { // leads the eye
-			s.Line(0.5, scene.Pale, []float64{0.8, 2.4}, scene.Point{X: end + 5, Y: base - 0.5}, scene.Point{X: ends, Y: base - 0.5})
+			s.Line(0.5, scene.Pale, []float64{0.8, 2.4}, scene.Point{X: end + 5, Y: base - 0.5},
+				scene.Point{X: ends, Y: base - 0.5})
 		}
 		s.WriteRight(small, s.Right-treeState-12, base, treeSize, size.Format(n.bytes))
 	}
@@ -398,7 +406,8 @@ func (t *Tree) index(s *scene.Sheet, d *treeDrawer) {
 	s.Write(heading, s.Left, s.Y+9, "Where every title is")
 	s.Y += 18
 	name, where := scene.Pen{Size: 7.5, Ink: scene.Black}, smaller
-	tab := newTable(s, column{name: "title", width: s.Wide() * 0.42}, column{name: "file or folder"}, column{name: "", width: 44})
+	tab := newTable(s, column{name: "title", width: s.Wide() * 0.42}, column{name: "file or folder"},
+		column{name: "", width: 44})
 	tab.height = 10
 	for i := range all {
 		for k, l := range name.Wrap(all[i].Name, tab.columns[0].width) {

@@ -17,7 +17,8 @@ import (
 type VolumeMap struct {
 	Target string
 	Now    *blockmap.Map
-	// After is the volume as it will be, nil for nothing planned; Planned says what, and NotFixed which files stay fragmented, and why.
+	// After is the volume as it will be, nil for nothing planned; Planned says what, and NotFixed which files stay
+	// fragmented, and why.
 	After    *blockmap.Map
 	Planned  string
 	NotFixed []string
@@ -25,8 +26,8 @@ type VolumeMap struct {
 	Ready *prepare.Plan
 }
 
-// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a part is that is reported apart, in
-// points.
+// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a
+// part is that is reported apart, in points.
 const (
 	mapRowsTall  = 30
 	mapRowsShort = 14
@@ -72,13 +73,15 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 		name = "without a name"
 	}
 	torn := len(m.Fragmented())
-	say := fmt.Sprintf("%s, %s, %s, clusters of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), size.Format(info.Cluster))
+	say := fmt.Sprintf("%s, %s, %s, clusters of %s", name, drives.FilesystemShown(info.Filesystem),
+		size.Format(info.Size), size.Format(info.Cluster))
 	paragraph(s, body, 0, say)
 	pieces := "every file is contiguous"
 	if torn > 0 {
 		pieces = size.Exact(int64(torn)) + " " + plural(torn, "file") + " fragmented"
 	}
-	paragraph(s, body, 0, fmt.Sprintf("%s free, the largest run %s; %s", size.Format(m.FreeBytes()), size.Format(m.Largest()), pieces))
+	paragraph(s, body, 0, fmt.Sprintf("%s free, the largest run %s; %s", size.Format(m.FreeBytes()),
+		size.Format(m.Largest()), pieces))
 	s.Y += 4
 	mapLegend(s)
 	look := shading{}
@@ -110,7 +113,8 @@ func mapLegend(s *scene.Sheet) {
 	for _, l := range []struct {
 		kind blockmap.Kind
 		say  string
-	}{{blockmap.File, "contiguous file"}, {blockmap.Fragmented, "fragmented file, fragments joined by arcs"}, {blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
+	}{{blockmap.File, "contiguous file"}, {blockmap.Fragmented, "fragmented file, fragments joined by arcs"},
+		{blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
 		fillOf(s.Page, x, s.Y, 14, 8, l.kind, false)
 		s.Rect(x, s.Y, 14, 8, 0.5, scene.Black, nil)
 		x += 18
@@ -201,7 +205,8 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 				i++
 			}
 			space := float64(i-from)*wide - 6
-			if f := row[from].File; f >= 0 && space > 50 && row[from].Kind != blockmap.Folder && (r == 0 || cells[r*each-1].File != f || from > 0) {
+			if f := row[from].File; f >= 0 && space > 50 && row[from].Kind != blockmap.Folder &&
+				(r == 0 || cells[r*each-1].File != f || from > 0) {
 				pen := name
 				if row[from].Kind == blockmap.Fragmented {
 					pen.Ink, pen.Weight = scene.White, typeface.Bold
@@ -215,7 +220,8 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 	s.Rect(s.Left, s.Y-float64(high)*mapRow, s.Wide(), float64(high)*mapRow, 0.9, scene.Black, nil)
 	s.Y += 4
 	part := m.Info.Size / int64(len(cells))
-	s.Write(smaller, s.Left, s.Y+6, fmt.Sprintf("from left to right and from row to row; a row is %s", size.Format(part*int64(each))))
+	s.Write(smaller, s.Left, s.Y+6, fmt.Sprintf("from left to right and from row to row; a row is %s",
+		size.Format(part*int64(each))))
 	s.Y += 12
 }
 
@@ -229,7 +235,8 @@ func pieces(s *scene.Sheet, m *blockmap.Map) {
 		return
 	}
 	section(s, "Fragmented", 60)
-	t := newTable(s, column{name: "file", path: true}, column{name: "fragments", width: 50, right: true}, column{name: "size", width: 70, right: true})
+	t := newTable(s, column{name: "file", path: true}, column{name: "fragments", width: 50, right: true},
+		column{name: "size", width: 70, right: true})
 	for _, f := range torn[:min(len(torn), mostFragments)] {
 		t.row(body, f.Path, size.Exact(int64(len(f.Runs))), size.Format(f.Size))
 	}
@@ -248,9 +255,11 @@ func holes(s *scene.Sheet, m *blockmap.Map) {
 		return
 	}
 	section(s, "The largest free runs", 40)
-	t := newTable(s, column{name: "begins at", width: 110, right: true}, column{name: "size", width: 90, right: true}, column{name: ""})
+	t := newTable(s, column{name: "begins at", width: 110, right: true}, column{name: "size", width: 90, right: true},
+		column{name: ""})
 	for _, r := range runs {
-		t.row(body, size.Format(m.Info.Heap+int64(r.First-2)*m.Info.Cluster), size.Format(int64(r.Count)*m.Info.Cluster), "")
+		t.row(body, size.Format(m.Info.Heap+int64(r.First-2)*m.Info.Cluster),
+			size.Format(int64(r.Count)*m.Info.Cluster), "")
 	}
 	t.end()
 }
@@ -324,7 +333,8 @@ func slicesOf(s *scene.Sheet, parts []prepare.Slice, whole int64) {
 		if say == "" {
 			say = "something unknown"
 		}
-		word := map[string]string{"lost": "is lost", "kept": "stays", "new": "is made", "table": "partition table", "free": ""}[p.Kind]
+		word := map[string]string{"lost": "is lost", "kept": "stays", "new": "is made", "table": "partition table",
+			"free": ""}[p.Kind]
 		s.WriteRight(small, s.Left+70, s.Y+7, 68, size.Format(p.Start))
 		s.WriteRight(small, s.Left+140, s.Y+7, 66, size.Format(p.Size))
 		s.WriteIn(small, s.Left+150, s.Y+7, 80, word)

@@ -1,6 +1,6 @@
 // Package drives finds the drives of this computer and says what they are, what is on them, and what may be done to
-// them. It also holds the guard, the one piece of code through which anything is opened for writing that is no plain folder, and
-// lets drives go so that they can be unplugged.
+// them. It also holds the guard, the one piece of code through which anything is opened for writing that is no plain
+// folder, and lets drives go so that they can be unplugged.
 //
 // Image files count as drives: everything here works on them as on a stick.
 package drives
@@ -65,11 +65,12 @@ type kernelDev struct{ name, number string }
 
 // A Volume is a filesystem on a drive, or a partition without one.
 type Volume struct {
-	Number     int      `json:"number"` // of the partition, 0 for one that begins with the drive
-	Start      int64    `json:"start"`  // bytes
-	Size       int64    `json:"size"`
-	Type       string   `json:"type,omitempty"` // of the partition, in words
-	Filesystem string   `json:"filesystem"`     // fat12, fat16, fat32, exfat, or what else was recognised; "" for nothing known
+	Number int    `json:"number"` // of the partition, 0 for one that begins with the drive
+	Start  int64  `json:"start"`  // bytes
+	Size   int64  `json:"size"`
+	Type   string `json:"type,omitempty"` // of the partition, in words
+	// fat12, fat16, fat32, exfat, or what else was recognised; "" for nothing known
+	Filesystem string   `json:"filesystem"`
 	Label      string   `json:"label,omitempty"`
 	Cluster    int64    `json:"cluster,omitempty"`
 	Free       int64    `json:"free"` // bytes, -1 where it is not known
@@ -385,7 +386,8 @@ func recognise(b []byte) string {
 func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	info, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("no image or drive %s; check the spelling, or create one: polytome drives prepare %s --size 58GiB", name, name)
+		return nil, fmt.Errorf("no image or drive %s; check the spelling, or create one: polytome drives prepare %s "+
+			"--size 58GiB", name, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s: %v", name, reason(err))
@@ -397,7 +399,8 @@ func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Drive{Path: full, Image: true, Bus: "image", Serial: filepath.Base(full), Size: info.Size(), ReadOnly: info.Mode().Perm()&0o222 == 0, Removable: true}
+	d := &Drive{Path: full, Image: true, Bus: "image", Serial: filepath.Base(full), Size: info.Size(),
+		ReadOnly: info.Mode().Perm()&0o222 == 0, Removable: true}
 	d.look(ctx)
 	s.uses(d)
 	return d, nil
@@ -439,7 +442,8 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 		}
 		for n, p := range d.parts {
 			if part := filepath.Join(s.Dev, p.name); part == what || part == real {
-				return nil, fmt.Errorf("%s is partition %d of %s: give the drive and the partition, as in %s#%d", what, n, d.Path, d.Path, n)
+				return nil, fmt.Errorf("%s is partition %d of %s: give the drive and the partition, as in %s#%d", what,
+					n, d.Path, d.Path, n)
 			}
 		}
 	}
@@ -452,8 +456,8 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	return nil, fmt.Errorf("%d drives have the serial number %s; use the path of the one you mean", len(found), what)
 }
 
-// Target finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a partition, or a
-// folder at which a volume is mounted. part is 0 where none was reported.
+// Target finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a
+// partition, or a folder at which a volume is mounted. part is 0 where none was reported.
 func (s System) Target(ctx context.Context, what string) (d *Drive, part int, err error) {
 	what = strings.TrimPrefix(what, "drive:")
 	if name, n, ok := strings.Cut(what, "#"); ok {

@@ -31,7 +31,8 @@ type computer struct {
 
 func newComputer(t testing.TB) *computer {
 	dir := t.TempDir()
-	c := &computer{t, drives.System{Sys: filepath.Join(dir, "sys"), Proc: filepath.Join(dir, "proc"), Dev: filepath.Join(dir, "dev"), Udev: filepath.Join(dir, "udev")}}
+	c := &computer{t, drives.System{Sys: filepath.Join(dir, "sys"), Proc: filepath.Join(dir, "proc"),
+		Dev: filepath.Join(dir, "dev"), Udev: filepath.Join(dir, "udev")}}
 	c.write(c.Proc, "self/mountinfo", "1 0 8:2 / / rw - ext4 "+c.Dev+"/sda2 rw\n")
 	c.write(c.Proc, "swaps", "Filename Type Size Used Priority\n")
 	return c
@@ -66,7 +67,8 @@ func (c *computer) part(disk, name, number string, no int) {
 
 // stick is a usual stick, with a FAT32 volume behind an MBR.
 func (c *computer) stick(name, number, serial string) string {
-	dev := c.disk(name, number, 128*size.MiB, map[string]string{"removable": "1", "device/vendor": "Halyard ", "device/model": "Pocket 58"})
+	dev := c.disk(name, number, 128*size.MiB, map[string]string{"removable": "1", "device/vendor": "Halyard ",
+		"device/model": "Pocket 58"})
 	c.write(c.Udev, "b"+number, "S:disk/by-id/x\nE:ID_BUS=usb\nE:ID_SERIAL_SHORT="+serial+"\n")
 	c.part(name, name+"1", number+"1", 1)
 	make32(c.t, dev)
@@ -116,7 +118,8 @@ func TestDrivesAreFound(t *testing.T) {
 	for _, d := range all {
 		got[filepath.Base(d.Path)] = fmt.Sprintf("%s %s %s fixed=%t", d.Name(), d.Serial, d.Bus, d.Fixed())
 	}
-	assert.Equal(t, map[string]string{"sda": "Maker Disk  other fixed=true", "sdb": "Halyard Pocket 58 QX-2209-11 usb fixed=false", "nvme0n1": "Quick N-1 nvme fixed=true"}, got)
+	assert.Equal(t, map[string]string{"sda": "Maker Disk  other fixed=true",
+		"sdb": "Halyard Pocket 58 QX-2209-11 usb fixed=false", "nvme0n1": "Quick N-1 nvme fixed=true"}, got)
 	d := c.look("qx-2209-11")
 	assert.Equal(t, stick, d.Path)
 	require.Len(t, d.Volumes, 1)
@@ -135,15 +138,25 @@ func TestTheGuardRefuses(t *testing.T) {
 		do   func(c *computer)
 		want string
 	}{
-		"the running system": {func(c *computer) { c.write(c.Proc, "self/mountinfo", "1 0 8:161 / / rw - ext4 /dev/root rw\n") }, "the running system is on it"},
+		"the running system": {func(c *computer) {
+			c.write(c.Proc, "self/mountinfo",
+				"1 0 8:161 / / rw - ext4 /dev/root rw\n")
+		}, "the running system is on it"},
 		"a mount": {func(c *computer) {
 			c.write(c.Proc, "self/mountinfo", "1 0 8:161 / /media/a\\040stick rw - vfat x rw\n")
 		}, "is mounted at /media/a stick; unmount it first"},
 		"a mount by its path, through FUSE": {func(c *computer) {
 			c.write(c.Proc, "self/mountinfo", "1 0 0:50 / /mnt/q rw - fuseblk "+c.Dev+"/sdb1 rw\n")
 		}, "is mounted at /mnt/q"},
-		"the whole device mounted": {func(c *computer) { c.write(c.Proc, "self/mountinfo", "1 0 8:16 / /mnt/q rw - vfat x rw\n") }, "is mounted at /mnt/q"},
-		"swap":                     {func(c *computer) { c.write(c.Proc, "swaps", "Filename\n"+c.Dev+"/sdb1 partition 1 0 -2\n") }, "is swap space"},
+		"the whole device mounted": {func(
+			c *computer) {
+			c.write(c.Proc, "self/mountinfo", "1 0 8:16 / /mnt/q rw - vfat x rw\n")
+		},
+			"is mounted at /mnt/q"},
+		"swap": {func(
+			c *computer) {
+			c.write(c.Proc, "swaps", "Filename\n"+c.Dev+"/sdb1 partition 1 0 -2\n")
+		}, "is swap space"},
 		"an encrypted volume": {func(c *computer) {
 			c.write(c.Sys, "block/sdb/sdb1/holders/dm-0/x", "")
 			c.write(c.Sys, "block/dm-0/dm/uuid", "CRYPT-LUKS2-1")
@@ -154,21 +167,24 @@ func TestTheGuardRefuses(t *testing.T) {
 			c.write(c.Sys, "block/dm-1/dm/uuid", "LVM-1")
 			c.write(c.Sys, "block/dm-1/dm/name", "group-home")
 		}, "is part of the LVM volume group-home"},
-		"RAID":  {func(c *computer) { c.write(c.Sys, "block/sdb/sdb1/holders/md127/x", "") }, "is part of the RAID md127"},
+		"RAID": {func(c *computer) { c.write(c.Sys, "block/sdb/sdb1/holders/md127/x", "") },
+			"is part of the RAID md127"},
 		"btrfs": {func(c *computer) { c.write(c.Sys, "fs/btrfs/1-2/devices/sdb1/x", "") }, "is part of a btrfs volume"},
 		"ZFS": {func(c *computer) {
 			c.write(c.Udev, "b8:161", "E:ID_FS_TYPE=zfs_member\n")
 			c.write(c.Proc, "spl/kstat/zfs/arcstats", "hits 1\n")
 		}, "is part of a ZFS pool"},
-		"its lock":      {func(c *computer) { c.write(c.Sys, "block/sdb/ro", "1") }, "cannot be written to"},
-		"another stick": {func(c *computer) { c.write(c.Udev, "b8:16", "E:ID_BUS=usb\nE:ID_SERIAL_SHORT=OTHER\n") }, "its serial number was QX-1 and is OTHER"},
+		"its lock": {func(c *computer) { c.write(c.Sys, "block/sdb/ro", "1") }, "cannot be written to"},
+		"another stick": {func(c *computer) { c.write(c.Udev, "b8:16", "E:ID_BUS=usb\nE:ID_SERIAL_SHORT=OTHER\n") },
+			"its serial number was QX-1 and is OTHER"},
 		"another size": {func(c *computer) {
 			c.write(c.Sys, "block/sdb/size", "1000")
 		}, "it had 128.00 MiB and has"},
 		"another table": {func(c *computer) {
 			another(c.t, filepath.Join(c.Dev, "sdb"))
 		}, "its partition table is different"},
-		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) }, "no drive"},
+		"it is gone": {func(c *computer) { require.NoError(c.t, os.RemoveAll(filepath.Join(c.Sys, "block/sdb"))) },
+			"no drive"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c := newComputer(t)
@@ -226,7 +242,8 @@ func TestConsent(t *testing.T) {
 	for _, ok := range []struct {
 		d *drives.Drive
 		c drives.Consent
-	}{{stick, drives.Consent{Typed: "halyard pocket 58"}}, {stick, drives.Consent{Typed: "qx-1"}}, {disk, drives.Consent{Typed: "B-7", Fixed: true}}} {
+	}{{stick, drives.Consent{Typed: "halyard pocket 58"}}, {stick, drives.Consent{Typed: "qx-1"}},
+		{disk, drives.Consent{Typed: "B-7", Fixed: true}}} {
 		assert.NoError(t, ok.d.Agreed(ok.c))
 	}
 }
@@ -265,7 +282,8 @@ func TestNoPermission(t *testing.T) {
 		require.NoError(t, err)
 		file := filepath.Join(dir, "drives.test")
 		require.NoError(t, os.WriteFile(file, program, 0o755))
-		cmd := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", file, "-test.run=^TestNoPermission$", "-test.v")
+		cmd := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", file,
+			"-test.run=^TestNoPermission$", "-test.v")
 		cmd.Dir = dir
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -362,7 +380,8 @@ func TestOtherFilesystemsAreRecognised(t *testing.T) {
 	for want, at := range map[string]struct {
 		off  int
 		mark string
-	}{"crypt": {0, "LUKS\272\276"}, "lvm": {512, "LABELONE"}, "swap": {4086, "SWAPSPACE2"}, "ext4": {1080, "\x53\xef"}, "btrfs": {65600, "_BHRfS_M"}, "xfs": {0, "XFSB"}, "iso9660": {32769, "CD001"}} {
+	}{"crypt": {0, "LUKS\272\276"}, "lvm": {512, "LABELONE"}, "swap": {4086, "SWAPSPACE2"}, "ext4": {1080, "\x53\xef"},
+		"btrfs": {65600, "_BHRfS_M"}, "xfs": {0, "XFSB"}, "iso9660": {32769, "CD001"}} {
 		img := filepath.Join(t.TempDir(), "a.img")
 		b := make([]byte, 4<<20)
 		copy(b[at.off:], at.mark)

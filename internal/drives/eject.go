@@ -57,7 +57,8 @@ func (s System) Programs(folder string, devices ...string) []Holding {
 			if err != nil {
 				continue
 			}
-			if folder != "" && (to == folder || strings.HasPrefix(to, strings.TrimSuffix(folder, "/")+"/")) || slices.Contains(devices, to) {
+			if folder != "" && (to == folder || strings.HasPrefix(to, strings.TrimSuffix(folder, "/")+"/")) ||
+				slices.Contains(devices, to) {
 				out = append(out, Holding{pid, read(dir, "comm"), to})
 				break
 			}
@@ -87,8 +88,8 @@ type Release struct {
 	Say       string   `json:"say"`
 }
 
-// Eject flushes a drive, unmounts what of it is mounted, and switches it off where that is possible. Only when it returns
-// without an error is the drive safe to unplug. tell is reported what is being done.
+// Eject flushes a drive, unmounts what of it is mounted, and switches it off where that is possible. Only when it
+// returns without an error is the drive safe to unplug. tell is reported what is being done.
 func (s System) Eject(ctx context.Context, d *Drive, emit func(string)) (*Release, error) {
 	return s.letGo(ctx, d, true, emit)
 }
@@ -132,7 +133,8 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 		r.Unmounted = append(r.Unmounted, at)
 	}
 	who := s.Programs("", s.Paths(d)...)
-	for end := time.Now().Add(lettingGo); len(who) > 0 && len(r.Unmounted) > 0 && time.Now().Before(end) && ctx.Err() == nil; who = s.Programs("", s.Paths(d)...) {
+	for end := time.Now().Add(lettingGo); len(who) > 0 && len(r.Unmounted) > 0 && time.Now().Before(end) &&
+		ctx.Err() == nil; who = s.Programs("", s.Paths(d)...) {
 		time.Sleep(lettingGo / 50) // a mount that is a program of its own ends a moment after it was unmounted
 	}
 	if len(who) > 0 {

@@ -121,7 +121,8 @@ func udisksDrive(kernel string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	v, err := bus.Object(udisksName, dbus.ObjectPath(udisksRoot+"block_devices/"+kernel)).GetProperty(udisksName + ".Block.Drive")
+	v, err := bus.Object(udisksName, dbus.ObjectPath(udisksRoot+"block_devices/"+kernel)).
+		GetProperty(udisksName + ".Block.Drive")
 	if err != nil {
 		return "", err
 	}

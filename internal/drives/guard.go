@@ -79,24 +79,28 @@ func (d *Drive) Refusal() *RefusedError {
 func (d *Drive) Agreed(c Consent) error {
 	typed := strings.TrimSpace(c.Typed)
 	if typed == "" || !strings.EqualFold(typed, d.Name()) && !strings.EqualFold(typed, d.Serial) {
-		return &RefusedError{d.Name(), "that is not its name", fmt.Sprintf("type %q or its serial number %q to confirm that everything on it is lost", d.Name(), d.Serial)}
+		return &RefusedError{d.Name(), "that is not its name",
+			fmt.Sprintf("type %q or its serial number %q to confirm that everything on it is lost", d.Name(), d.Serial)}
 	}
 	if d.Fixed() && !c.Fixed {
-		return &RefusedError{d.Name(), "it is a disk that is built into this computer", "confirm that too (--fixed-disk) if you mean it"}
+		return &RefusedError{d.Name(), "it is a disk that is built into this computer",
+			"confirm that too (--fixed-disk) if you mean it"}
 	}
 	return nil
 }
 
-// Open opens a drive for writing, and is the only way to that. The drive is looked at again, and has to be the one that was shown:
-// same path, serial number, size and partition table. It must not be in use. It is opened so that nobody else can use it, and just
-// before the first write its size and table are read once more. The consent is asked for erasing only.
+// Open opens a drive for writing, and is the only way to that. The drive is looked at again, and has to be the one that
+// was shown: same path, serial number, size and partition table. It must not be in use. It is opened so that nobody
+// else can use it, and just before the first write its size and table are read once more. The consent is asked for
+// erasing only.
 func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Consent) (*medium.File, error) {
 	now, err := s.Look(ctx, shown.Path)
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s again: %w", shown.Name(), err)
 	}
 	if now.Identity() != shown.Identity() {
-		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now), "list the drives again"}
+		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now),
+			"list the drives again"}
 	}
 	if r := now.Refusal(); r != nil {
 		return nil, r

@@ -17,8 +17,9 @@ func (s System) mountedDrives(ctx context.Context) ([]*Drive, error) {
 	}
 	var out []*Drive
 	for _, p := range parts {
-		d := &Drive{Path: p.Device, Model: p.Mountpoint, Bus: "other", Sector: 512, Volumes: []Volume{{Filesystem: p.Fstype, Free: -1, MountedAt: []string{p.Mountpoint}}},
-			Uses: []Use{{Kind: Mounted, At: p.Mountpoint, Say: "it is mounted at " + p.Mountpoint}}}
+		d := &Drive{Path: p.Device, Model: p.Mountpoint, Bus: "other", Sector: 512,
+			Volumes: []Volume{{Filesystem: p.Fstype, Free: -1, MountedAt: []string{p.Mountpoint}}},
+			Uses:    []Use{{Kind: Mounted, At: p.Mountpoint, Say: "it is mounted at " + p.Mountpoint}}}
 		if u, err := disk.UsageWithContext(ctx, p.Mountpoint); err == nil {
 			d.Size = int64(u.Total)
 			d.Volumes[0].Size, d.Volumes[0].Free = d.Size, int64(u.Free)

@@ -7,10 +7,12 @@ import (
 	"os"
 )
 
-// openExclusive opens images; devices are left alone on these systems, as nothing here can tell whether they are in use.
+// openExclusive opens images; devices are left alone on these systems, as nothing here can tell whether they are in
+// use.
 func openExclusive(name string, image bool) (*os.File, error) {
 	if !image {
-		return nil, errors.New("devices are written to on Linux only; an image file works here, and so does a folder of the mounted drive")
+		return nil, errors.New("devices are written to on Linux only; an image file works here, and so does a folder " +
+			"of the mounted drive")
 	}
 	return os.OpenFile(name, os.O_RDWR, 0)
 }

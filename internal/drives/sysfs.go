@@ -50,7 +50,8 @@ func number(parts ...string) int64 {
 	return n
 }
 
-// Known is a short text that is another one when drives came, went or changed their medium or their mounts. It is quick to get.
+// Known is a short text that is another one when drives came, went or changed their medium or their mounts. It is quick
+// to get.
 func (s System) Known() string {
 	var b strings.Builder
 	names, _ := os.ReadDir(filepath.Join(s.Sys, "block"))
@@ -59,7 +60,8 @@ func (s System) Known() string {
 			continue
 		}
 		dir := filepath.Join(s.Sys, "block", n.Name())
-		fmt.Fprintf(&b, "%s %s %s %s\n", n.Name(), read(dir, "size"), read(dir, "diskseq"), read(dir, "loop", "backing_file"))
+		fmt.Fprintf(&b, "%s %s %s %s\n", n.Name(), read(dir, "size"), read(dir, "diskseq"),
+			read(dir, "loop", "backing_file"))
 	}
 	mounts, _ := os.ReadFile(filepath.Join(s.Proc, "self", "mountinfo"))
 	_, _ = b.Write(mounts)
@@ -87,8 +89,10 @@ func (s System) disk(name string) *Drive {
 		return nil
 	}
 	dir := filepath.Join(s.Sys, "block", name)
-	d := &Drive{Path: filepath.Join(s.Dev, name), Size: number(dir, "size") * 512, Sector: number(dir, "queue", "logical_block_size"),
-		Removable: number(dir, "removable") == 1, ReadOnly: number(dir, "ro") == 1, kernel: name, number: read(dir, "dev"), parts: map[int]kernelDev{}}
+	d := &Drive{Path: filepath.Join(s.Dev, name), Size: number(dir, "size") * 512, Sector: number(dir, "queue",
+		"logical_block_size"),
+		Removable: number(dir, "removable") == 1, ReadOnly: number(dir, "ro") == 1, kernel: name,
+		number: read(dir, "dev"), parts: map[int]kernelDev{}}
 	backing := read(dir, "loop", "backing_file")
 	if d.Size == 0 || strings.HasPrefix(name, "loop") && backing == "" {
 		return nil // no medium in it
@@ -244,7 +248,8 @@ func (s System) uses(d *Drive) {
 			if r, err := filepath.EvalSymlinks(source); err == nil {
 				source = r
 			}
-			if (v.number == "" || m.Number != v.number) && !slices.Contains(paths, m.Source) && !slices.Contains(paths, source) {
+			if (v.number == "" || m.Number != v.number) && !slices.Contains(paths, m.Source) && !slices.Contains(paths,
+				source) {
 				continue
 			}
 			if vol := d.Find(v.part); vol != nil && !slices.Contains(vol.MountedAt, m.At) {
@@ -300,8 +305,8 @@ func same(a, b string) bool {
 	return err == nil && err2 == nil && os.SameFile(x, y)
 }
 
-// writers are the other programs that have a drive or image open for writing, such as a FUSE mount or a virtual machine, as far as this user may see
-// (proc(5), /proc/PID/fd and fdinfo).
+// writers are the other programs that have a drive or image open for writing, such as a FUSE mount or a virtual
+// machine, as far as this user may see (proc(5), /proc/PID/fd and fdinfo).
 func (s System) writers(file string) (out []string) {
 	want, err := os.Stat(file)
 	if err != nil {
@@ -323,7 +328,8 @@ func (s System) writers(file string) (out []string) {
 		for _, line := range strings.Split(read(dir, "fdinfo", filepath.Base(fd)), "\n") {
 			if flags, ok := strings.CutPrefix(line, "flags:"); ok {
 				if n, err := strconv.ParseInt(strings.TrimSpace(flags), 8, 64); err == nil && n&3 != 0 {
-					out = append(out, fmt.Sprintf("%s (process %s)", cmp.Or(read(dir, "comm"), "a program"), filepath.Base(dir)))
+					out = append(out, fmt.Sprintf("%s (process %s)", cmp.Or(read(dir, "comm"), "a program"),
+						filepath.Base(dir)))
 				}
 			}
 		}

@@ -13,7 +13,7 @@ type Sectioned interface {
 
 // A Taker takes bytes straight out of a file.
 type Taker interface {
-	// CopyFrom appends n bytes of a file, from a byte on. The error is errors.ErrUnsupported, and nothing was taken, where
-	// that is not possible.
+	// CopyFrom appends n bytes of a file, from a byte on. The error is errors.ErrUnsupported, and nothing was taken,
+	// where that is not possible.
 	CopyFrom(f *os.File, at, n int64) (int64, error)
 }

@@ -17,7 +17,9 @@ func Range(dst *os.File, to int64, src *os.File, from, n int64) (done int64, err
 		switch {
 		case errors.Is(err, unix.EINTR):
 			continue
-		case err != nil && done == 0 && (errors.Is(err, unix.EXDEV) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EBADF)):
+		case err != nil && done == 0 && (errors.Is(err, unix.EXDEV) || errors.Is(err, unix.ENOSYS) ||
+			errors.Is(err, unix.EINVAL) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.EPERM) ||
+			errors.Is(err, unix.EBADF)):
 			return 0, errors.ErrUnsupported
 		case err != nil:
 			return done, &os.PathError{Op: "copy", Path: dst.Name(), Err: err}

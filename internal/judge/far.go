@@ -12,7 +12,8 @@ import (
 	"time"
 )
 
-// Far is a way to a server of the loopback on which everything takes half of so long in each direction, and no more than rate bytes a second pass. It returns the port at which it begins.
+// Far is a way to a server of the loopback on which everything takes half of so long in each direction, and no more
+// than rate bytes a second pass. It returns the port at which it begins.
 func Far(t testing.TB, port int, roundTrip time.Duration, rate int) int {
 	t.Helper()
 	return Listen(t, func(near net.Conn) {
@@ -28,7 +29,8 @@ func Far(t testing.TB, port int, roundTrip time.Duration, rate int) int {
 }
 
 // passive is a server's reply with the port of a data connection: RFC 959, 4.2.2 (227) and RFC 2428, 3 (229).
-var passive = regexp.MustCompile(`^(?:(227 [^(]*\(\d+,\d+,\d+,\d+,)(\d+),(\d+)(\).*)|(229 [^(]*\(\|\|\|)(\d+)(\|\).*))$`)
+var passive = regexp.MustCompile(
+	`^(?:(227 [^(]*\(\d+,\d+,\d+,\d+,)(\d+),(\d+)(\).*)|(229 [^(]*\(\|\|\|)(\d+)(\|\).*))$`)
 
 // FarFTP is Far for an FTP server without TLS: the data connections go the long way too.
 func FarFTP(t testing.TB, port int, roundTrip time.Duration, rate int) int {

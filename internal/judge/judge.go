@@ -46,8 +46,8 @@ func Root(t testing.TB, program string, args ...string) string {
 	return Run(t, program, args...)
 }
 
-// AsRoot reports whether the test goes on here. Where the tests run as somebody else, it is run as root in a process of its
-// own, through sudo, and its verdict is that of the test.
+// AsRoot reports whether the test goes on here. Where the tests run as somebody else, it is run as root in a process of
+// its own, through sudo, and its verdict is that of the test.
 func AsRoot(t *testing.T) bool {
 	t.Helper()
 	if os.Getuid() == 0 {

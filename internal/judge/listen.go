@@ -5,7 +5,8 @@ import (
 	"testing"
 )
 
-// Listen takes connections on a port of the loopback until the test ends, and has each served by a function of its own goroutine, which closes it.
+// Listen takes connections on a port of the loopback until the test ends, and has each served by a function of its own
+// goroutine, which closes it.
 func Listen(t testing.TB, serve func(net.Conn)) (port int) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// pyftp is a server whose users may do everything in a folder. Its arguments: port, folder, user, password, certificate with its key ("" for none), whether TLS 1.3 is left out.
+// pyftp is a server whose users may do everything in a folder. Its arguments: port, folder, user, password, certificate
+// with its key ("" for none), whether TLS 1.3 is left out.
 const pyftp = `
 import sys
 from pyftpdlib.authorizers import DummyAuthorizer
@@ -31,7 +32,8 @@ handler.authorizer = allowed
 ThreadedFTPServer(("127.0.0.1", int(port)), handler).serve_forever()
 `
 
-// PyFTP runs pyftpdlib, a server in Python, for the user and password "games" on a folder; "guest" may only read. With a certificate, in one file with its key, it wants TLS; older leaves out TLS 1.3. It ends with the test.
+// PyFTP runs pyftpdlib, a server in Python, for the user and password "games" on a folder; "guest" may only read. With
+// a certificate, in one file with its key, it wants TLS; older leaves out TLS 1.3. It ends with the test.
 func PyFTP(t testing.TB, dir, certificate string, older bool) (port int) {
 	t.Helper()
 	script := filepath.Join(t.TempDir(), "server.py")
@@ -52,7 +54,8 @@ func Certificate(t testing.TB) (file string) {
 	t.Helper()
 	dir := t.TempDir()
 	key, cert := filepath.Join(dir, "key"), filepath.Join(dir, "cert")
-	Run(t, "openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "2", "-subj", "/CN=127.0.0.1", "-keyout", key, "-out", cert)
+	Run(t, "openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "2", "-subj", "/CN=127.0.0.1",
+		"-keyout", key, "-out", cert)
 	var both []byte
 	for _, name := range []string{key, cert} {
 		b, err := os.ReadFile(name)

@@ -25,9 +25,9 @@ func Port(t testing.TB) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-// FTP runs vsftpd on the loopback for anonymous users; further settings may be given as lines. The server sees the whole disk, so
-// it runs as nobody, who can write to the given folder only, and what is done to it has to begin with root, that folder on the
-// server. It ends with the test.
+// FTP runs vsftpd on the loopback for anonymous users; further settings may be given as lines. The server sees the
+// whole disk, so it runs as nobody, who can write to the given folder only, and what is done to it has to begin with
+// root, that folder on the server. It ends with the test.
 func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	t.Helper()
 	const nobody = 65534
@@ -35,9 +35,12 @@ func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	own := t.TempDir()
 	conf := filepath.Join(own, "vsftpd.conf")
 	lines := append([]string{
-		"listen=YES", "listen_address=127.0.0.1", fmt.Sprintf("listen_port=%d", port), "run_as_launching_user=YES", "background=NO", "seccomp_sandbox=NO",
-		"anonymous_enable=YES", "no_anon_password=YES", "anon_root=" + dir, "anon_upload_enable=YES", "anon_mkdir_write_enable=YES", "anon_other_write_enable=YES", "anon_umask=022",
-		"write_enable=YES", "allow_writeable_chroot=YES", "xferlog_enable=NO", "connect_from_port_20=NO", "secure_chroot_dir=" + own, "pasv_address=127.0.0.1",
+		"listen=YES", "listen_address=127.0.0.1", fmt.Sprintf("listen_port=%d", port), "run_as_launching_user=YES",
+		"background=NO", "seccomp_sandbox=NO",
+		"anonymous_enable=YES", "no_anon_password=YES", "anon_root=" + dir, "anon_upload_enable=YES",
+		"anon_mkdir_write_enable=YES", "anon_other_write_enable=YES", "anon_umask=022",
+		"write_enable=YES", "allow_writeable_chroot=YES", "xferlog_enable=NO", "connect_from_port_20=NO",
+		"secure_chroot_dir=" + own, "pasv_address=127.0.0.1",
 	}, settings...)
 	if err := os.WriteFile(conf, []byte(strings.Join(lines, "\n")+"\n"), 0o644); err != nil {
 		t.Fatal(err)
@@ -61,13 +64,15 @@ func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		program, args = "setpriv", []string{"--reuid=65534", "--regid=65534", "--clear-groups", "--no-new-privs", "vsftpd", conf}
+		program, args = "setpriv", []string{"--reuid=65534", "--regid=65534", "--clear-groups", "--no-new-privs",
+			"vsftpd", conf}
 	}
 	serve(t, port, program, args...)
 	return port, strings.Trim(dir, "/")
 }
 
-// A Samba is a real SMB server on the loopback, with the shares "games" for a user, and "open" for guests: both show one folder.
+// A Samba is a real SMB server on the loopback, with the shares "games" for a user, and "open" for guests: both show
+// one folder.
 type Samba struct {
 	Port           int
 	Dir            string
@@ -89,7 +94,8 @@ func SMB(t testing.TB, dir string, settings ...string) *Samba {
 
 func (s *Samba) begin() {
 	s.t.Helper()
-	server, err := samba.Serve(context.Background(), "open", s.Dir, samba.Options{Port: s.Port, Shares: map[string]string{"games": s.Dir}, Password: s.Password, Settings: s.settings})
+	server, err := samba.Serve(context.Background(), "open", s.Dir, samba.Options{Port: s.Port,
+		Shares: map[string]string{"games": s.Dir}, Password: s.Password, Settings: s.settings})
 	if err != nil {
 		s.t.Fatalf("this test needs Samba, which scripts/test installs: %v", err)
 	}

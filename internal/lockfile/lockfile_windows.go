@@ -12,11 +12,12 @@ import (
 // cannot be read.
 const lockAt = 1 << 20
 
-// Take takes the lock of an opened file, or tells that another process has it. It is let go when the file is closed, and with the process, however
-// that ends.
+// Take takes the lock of an opened file, or tells that another process has it. It is let go when the file is closed,
+// and with the process, however that ends.
 func Take(f *os.File) (taken bool, err error) {
 	at := &windows.Overlapped{Offset: lockAt}
-	err = windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, 1, 0, at)
+	err = windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY,
+		0, 1, 0, at)
 	if errors.Is(err, windows.ERROR_LOCK_VIOLATION) {
 		return true, nil
 	}

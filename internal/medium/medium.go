@@ -1,6 +1,6 @@
-// Package medium is the bytes that a volume lies on: an image file or a block device, or a partition of one. It knows how to
-// bring bytes to the medium, how to read them from there and not out of memory, and how to make runs of zeros without
-// writing them. Whether it may be written to at all is decided in package drives.
+// Package medium is the bytes that a volume lies on: an image file or a block device, or a partition of one. It knows
+// how to bring bytes to the medium, how to read them from there and not out of memory, and how to make runs of zeros
+// without writing them. Whether it may be written to at all is decided in package drives.
 package medium
 
 import (
@@ -33,12 +33,14 @@ func Of(f *os.File) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &File{f: f, owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
+	m := &File{f: f, owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{},
+		change: &atomic.Bool{}}
 	m.size, err = m.SizeNow()
 	return m, err
 }
 
-// SizeNow asks the system for the length of the whole file or device, in bytes. It differs from [File.Size] when that has changed since.
+// SizeNow asks the system for the length of the whole file or device, in bytes. It differs from [File.Size] when that
+// has changed since.
 func (m *File) SizeNow() (int64, error) {
 	n, err := m.f.Seek(0, io.SeekEnd)
 	if err != nil {
@@ -93,8 +95,8 @@ func (m *File) may(off, n int64) error {
 	return nil
 }
 
-// sendEvery is after how many bytes a device begins to write what it was given: else all of it would wait in the system's
-// memory, and progress would tell of nothing.
+// sendEvery is after how many bytes a device begins to write what it was given: else all of it would wait in the
+// system's memory, and progress would tell of nothing.
 const sendEvery = 16 << 20
 
 // WriteAt writes.
@@ -158,8 +160,8 @@ func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	return m.f, m.base + off, m.size - off, !m.device
 }
 
-// Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to, it is reported
-// to forget: it keeps what it read of a partition apart from what is on the whole device.
+// Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to,
+// it is reported to forget: it keeps what it read of a partition apart from what is on the whole device.
 func (m *File) Close() error {
 	if !m.owner {
 		return nil

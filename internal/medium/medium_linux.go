@@ -7,7 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// zero punches a hole into an image. Of a device, bytes are written, as what it makes of a request to forget them differs.
+// zero punches a hole into an image. Of a device, bytes are written, as what it makes of a request to forget them
+// differs.
 func zero(f *os.File, device bool, off, n int64) error {
 	if device {
 		return errors.ErrUnsupported
@@ -22,20 +23,23 @@ func zero(f *os.File, device bool, off, n int64) error {
 	return nil
 }
 
-// send has what was written up to a byte go to the device, and waits for what was sent before, so that no more than that
-// is under way.
+// send has what was written up to a byte go to the device, and waits for what was sent before, so that no more than
+// that is under way.
 func send(f *os.File, to int64) {
 	from := max(0, to-sendEvery)
 	_ = unix.SyncFileRange(int(f.Fd()), from, to-from, unix.SYNC_FILE_RANGE_WRITE)
 	if earlier := max(0, from-sendEvery); earlier < from {
-		_ = unix.SyncFileRange(int(f.Fd()), earlier, from-earlier, unix.SYNC_FILE_RANGE_WAIT_BEFORE|unix.SYNC_FILE_RANGE_WRITE|unix.SYNC_FILE_RANGE_WAIT_AFTER)
+		_ = unix.SyncFileRange(int(f.Fd()), earlier, from-earlier,
+			unix.SYNC_FILE_RANGE_WAIT_BEFORE|unix.SYNC_FILE_RANGE_WRITE|unix.SYNC_FILE_RANGE_WAIT_AFTER)
 	}
 }
 
 // drop brings bytes to the medium and forgets them.
 func drop(f *os.File, off, n int64) error {
 	fd := int(f.Fd())
-	if err := unix.SyncFileRange(fd, off, n, unix.SYNC_FILE_RANGE_WAIT_BEFORE|unix.SYNC_FILE_RANGE_WRITE|unix.SYNC_FILE_RANGE_WAIT_AFTER); err != nil && !errors.Is(err, unix.EINVAL) && !errors.Is(err, unix.ESPIPE) {
+	if err := unix.SyncFileRange(fd, off, n,
+		unix.SYNC_FILE_RANGE_WAIT_BEFORE|unix.SYNC_FILE_RANGE_WRITE|unix.SYNC_FILE_RANGE_WAIT_AFTER); err != nil &&
+		!errors.Is(err, unix.EINVAL) && !errors.Is(err, unix.ESPIPE) {
 		return &os.PathError{Op: "flush", Path: f.Name(), Err: err}
 	}
 	_ = unix.Fadvise(fd, off, n, unix.FADV_DONTNEED)
@@ -51,8 +55,8 @@ func ahead(f *os.File, off, n int64) {
 	}
 }
 
-// forget has the system drop what it read of a device, and read the partition table again. Where that is not possible, as with
-// a device without partitions, nothing is lost.
+// forget has the system drop what it read of a device, and read the partition table again. Where that is not possible,
+// as with a device without partitions, nothing is lost.
 func forget(f *os.File) {
 	_ = unix.IoctlSetInt(int(f.Fd()), unix.BLKFLSBUF, 0)
 	_ = unix.IoctlSetInt(int(f.Fd()), unix.BLKRRPART, 0)

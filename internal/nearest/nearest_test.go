@@ -10,7 +10,8 @@ import (
 
 func TestTheWordThatWasMeant(t *testing.T) {
 	words := []string{"scan", "check", "connections", "capacity"}
-	for typed, meant := range map[string]string{"sacn": "scan", "chekc": "check", "conections": "connections", "capcity": "capacity", "zebra": "", "": ""} {
+	for typed, meant := range map[string]string{"sacn": "scan", "chekc": "check", "conections": "connections",
+		"capcity": "capacity", "zebra": "", "": ""} {
 		assert.Equal(t, meant, nearest.Word(typed, words), typed)
 	}
 }
@@ -18,6 +19,7 @@ func TestTheWordThatWasMeant(t *testing.T) {
 func TestUnknownWords(t *testing.T) {
 	words := []string{"usb", "ftp"}
 	assert.EqualError(t, nearest.Unknown("connection", "ubs", words), `unknown connection "ubs": did you mean "usb"?`)
-	assert.EqualError(t, nearest.Unknown("connection", "pigeon", words), `unknown connection "pigeon"; use one of: usb, ftp`)
+	assert.EqualError(t, nearest.Unknown("connection", "pigeon", words),
+		`unknown connection "pigeon"; use one of: usb, ftp`)
 	assert.EqualError(t, nearest.Unknown("connection", "pigeon", nil), `unknown connection "pigeon"`)
 }

@@ -1,5 +1,5 @@
-// Package netcards tells of the network interfaces of this computer: their addresses, whether something is plugged in, and behind which of them
-// another machine is. It reads; it never changes a setting.
+// Package netcards tells of the network interfaces of this computer: their addresses, whether something is plugged in,
+// and behind which of them another machine is. It reads; it never changes a setting.
 package netcards
 
 import (
@@ -52,7 +52,8 @@ func (s System) Cards() ([]Card, error) {
 	}
 	var out []Card
 	for _, i := range all {
-		c := Card{Name: i.Name, Hardware: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, Loopback: i.Flags&net.FlagLoopback != 0}
+		c := Card{Name: i.Name, Hardware: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0,
+			Loopback: i.Flags&net.FlagLoopback != 0}
 		c.Plugged = i.Flags&net.FlagRunning != 0
 		addrs, err := s.Addresses(i)
 		if err != nil {

@@ -11,7 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestCardsOfAnotherComputer describes a computer of the test's own: what is plugged, wireless, and given by the network.
+// TestCardsOfAnotherComputer describes a computer of the test's own: what is plugged, wireless, and given by the
+// network.
 func TestCardsOfAnotherComputer(t *testing.T) {
 	root := t.TempDir()
 	write := func(name, text string) {
@@ -29,16 +30,20 @@ func TestCardsOfAnotherComputer(t *testing.T) {
 		require.NoError(t, err)
 		return &net.IPNet{IP: ip, Mask: n.Mask}
 	}
-	has := map[string][]net.Addr{"eth0": {address("10.0.0.7/20"), address("fe80::1/64")}, "wlan0": {address("192.168.1.4/24")}, "lo": {address("127.0.0.1/8")}}
+	has := map[string][]net.Addr{"eth0": {address("10.0.0.7/20"), address("fe80::1/64")},
+		"wlan0": {address("192.168.1.4/24")}, "lo": {address("127.0.0.1/8")}}
 	s := System{Root: root,
 		Interfaces: func() ([]net.Interface, error) {
-			return []net.Interface{{Index: 1, Name: "lo", Flags: net.FlagUp | net.FlagLoopback}, {Index: 3, Name: "wlan0", Flags: net.FlagUp | net.FlagRunning}, {Index: 4, Name: "eth1", Flags: net.FlagUp}, {Index: 2, Name: "eth0", Flags: net.FlagUp | net.FlagRunning}}, nil
+			return []net.Interface{{Index: 1, Name: "lo", Flags: net.FlagUp | net.FlagLoopback},
+				{Index: 3, Name: "wlan0", Flags: net.FlagUp | net.FlagRunning}, {Index: 4, Name: "eth1",
+					Flags: net.FlagUp}, {Index: 2, Name: "eth0", Flags: net.FlagUp | net.FlagRunning}}, nil
 		},
 		Addresses: func(i net.Interface) ([]net.Addr, error) { return has[i.Name], nil }}
 	cards, err := s.Cards()
 	require.NoError(t, err)
 	require.Len(t, cards, 4)
-	assert.Equal(t, []string{"eth0", "eth1", "wlan0", "lo"}, []string{cards[0].Name, cards[1].Name, cards[2].Name, cards[3].Name}, "a cable first")
+	assert.Equal(t, []string{"eth0", "eth1", "wlan0", "lo"}, []string{cards[0].Name, cards[1].Name, cards[2].Name,
+		cards[3].Name}, "a cable first")
 	assert.True(t, cards[0].Given, "a lease is kept for it")
 	assert.False(t, cards[2].Given)
 	assert.False(t, cards[1].Plugged)

@@ -1,5 +1,5 @@
-// Package plainfile reads files that somebody names: plain ones only, of a sensible length. A pipe or a device under such a name would have the
-// program wait, or read, for ever.
+// Package plainfile reads files that somebody names: plain ones only, of a sensible length. A pipe or a device under
+// such a name would have the program wait, or read, for ever.
 package plainfile
 
 import (
@@ -53,7 +53,8 @@ func Read(name string, most int64) ([]byte, error) {
 	defer f.Close()
 	b, err := io.ReadAll(io.LimitReader(f, most+1))
 	if err == nil && int64(len(b)) > most {
-		err = &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("it has more than %s, too much for such a file", size.Format(most))}
+		err = &fs.PathError{Op: "read", Path: name, Err: fmt.Errorf("it has more than %s, too much for such a file",
+			size.Format(most))}
 	}
 	return b, err
 }

@@ -13,8 +13,8 @@ import (
 // mostSecret is how long a password is at most, in bytes.
 const mostSecret = 4096
 
-// File reads a password that a script gives: the first line of a file, or of the input where the name is "-". It is not cleaned of spaces, as it may
-// have some.
+// File reads a password that a script gives: the first line of a file, or of the input where the name is "-". It is not
+// cleaned of spaces, as it may have some.
 func File(name string, input io.Reader) (string, error) {
 	var text string
 	if name == "-" {

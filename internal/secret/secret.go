@@ -1,5 +1,5 @@
-// Package secret keeps passwords in the keyring of the system, where there is one. They stand nowhere else: not on the bench, in
-// no log and in no error.
+// Package secret keeps passwords in the keyring of the system, where there is one. They stand nowhere else: not on the
+// bench, in no log and in no error.
 package secret
 
 import (
@@ -29,8 +29,8 @@ func Remember(address, user, password string) {
 	sessions[key(address, user)] = password
 }
 
-// Find returns the password of a user at an address: the one that was given since the start, or that of the keyring. The error is [ErrNotFound] where
-// there is none, or no keyring.
+// Find returns the password of a user at an address: the one that was given since the start, or that of the keyring.
+// The error is [ErrNotFound] where there is none, or no keyring.
 func Find(address, user string) (string, error) {
 	mu.Lock()
 	given, ok := sessions[key(address, user)]
@@ -53,7 +53,8 @@ func Find(address, user string) (string, error) {
 	return "", ErrNotFound
 }
 
-// Give has the first user of whom no password is known have the one that a function returns, so that no login is tried without.
+// Give has the first user of whom no password is known have the one that a function returns, so that no login is tried
+// without.
 func Give(password func() (string, bool)) {
 	mu.Lock()
 	defer mu.Unlock()

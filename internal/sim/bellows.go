@@ -134,7 +134,8 @@ func bellowsPages(stick fs.FS, name string, each func(at string, e fs.DirEntry) 
 	}
 	show := func(at string, entries []fs.DirEntry) error {
 		slices.SortFunc(entries, func(a, b fs.DirEntry) int {
-			return cmp.Or(strings.Compare(strings.ToLower(a.Name()), strings.ToLower(b.Name())), strings.Compare(a.Name(), b.Name()))
+			return cmp.Or(strings.Compare(strings.ToLower(a.Name()), strings.ToLower(b.Name())),
+				strings.Compare(a.Name(), b.Name()))
 		})
 		for _, e := range entries[:min(len(entries), bellowsEntries)] {
 			if err := each(at, e); err != nil {

@@ -28,9 +28,11 @@ type Console struct {
 // Consoles are the simulated consoles, by name; see docs/consoles.
 var Consoles = map[string]Console{
 	"corvane": {Volumes: []string{"hd1", "hd2", "hd3"}, Boot: corvaneBoot, Loaders: []string{"gantry"},
-		Habits: &ftpd.Habits{User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute, SlowClose: 5 * time.Millisecond}},
-	"meridian": {Volumes: []string{"store"}, Loaders: []string{"trellis"}, Habits: &ftpd.Habits{Machine: true, Restart: true, Append: true, Sizes: true, Extended: true, Year: true}},
-	"tanager":  {Share: "oxbow", Boot: tanagerBoot, Loaders: []string{"oxbow"}},
+		Habits: &ftpd.Habits{User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute,
+			SlowClose: 5 * time.Millisecond}},
+	"meridian": {Volumes: []string{"store"}, Loaders: []string{"trellis"}, Habits: &ftpd.Habits{Machine: true,
+		Restart: true, Append: true, Sizes: true, Extended: true, Year: true}},
+	"tanager": {Share: "oxbow", Boot: tanagerBoot, Loaders: []string{"oxbow"}},
 }
 
 // corvaneBoot makes the folders of the retro shelf, where that was put on the volume.

@@ -8,7 +8,8 @@ import (
 	"strings"
 )
 
-// face is the picture that a console shows for a game: a JPEG of at most so many pixels under exactly that path, "" where there is none that it shows.
+// face is the picture that a console shows for a game: a JPEG of at most so many pixels under exactly that path, ""
+// where there is none that it shows.
 func face(fsys fs.FS, dir, name string, width, height int, cased bool) string {
 	at, files, err := folderAs(fsys, dir, cased)
 	if err != nil || at == "" {

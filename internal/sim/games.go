@@ -20,7 +20,8 @@ import (
 // This file holds what the consoles find when they start a game: why it does not start, "" when it does.
 
 // magics are how games begin that have a header.
-var magics = map[string]string{"wren8": "WREN", "heron16": "HERN", "finch": "FNCH", "kestrel64": "KSTR", "skua": "SKUADISC", "skua-first": "SKUA-ONE"}
+var magics = map[string]string{"wren8": "WREN", "heron16": "HERN", "finch": "FNCH", "kestrel64": "KSTR",
+	"skua": "SKUADISC", "skua-first": "SKUA-ONE"}
 
 // readerAt opens a file for reading at any offset.
 func readerAt(fsys fs.FS, name string) (r io.ReaderAt, size int64, done func() error, err error) {
@@ -144,7 +145,8 @@ func zipWhy(r io.ReaderAt, size int64, platform string) string {
 
 // extensions are those of the platforms that are no cartridges.
 var extensions = map[string][]string{
-	"vesper": {".iso"}, "corvane": {".iso"}, "siskin": {".iso"}, "skua": {".skd"}, "skua-first": {".sk1"}, "lapwing": {".cue"}, "meridian": {".mdp"}, "dulcimer": {".lha"},
+	"vesper": {".iso"}, "corvane": {".iso"}, "siskin": {".iso"}, "skua": {".skd"}, "skua-first": {".sk1"},
+	"lapwing": {".cue"}, "meridian": {".mdp"}, "dulcimer": {".lha"},
 }
 
 // extOf reports whether a file's extension is one of a platform's.

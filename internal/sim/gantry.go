@@ -36,7 +36,10 @@ func (Gantry) List(volume fs.FS) (*Listing, error) {
 			continue
 		}
 		inside, err := fs.ReadDir(volume, p)
-		i := slices.IndexFunc(inside, func(e fs.DirEntry) bool { return !e.IsDir() && strings.EqualFold(e.Name(), "main.run") })
+		i := slices.IndexFunc(inside, func(
+			e fs.DirEntry) bool {
+			return !e.IsDir() && strings.EqualFold(e.Name(), "main.run")
+		})
 		switch {
 		case err != nil:
 			return nil, err
@@ -71,7 +74,8 @@ func (Gantry) List(volume fs.FS) (*Listing, error) {
 				l.pass(p, "its name is too long")
 			default:
 				l.add(base(f.Name()), p, "", gameWhy(volume, p, platform))
-				l.Games[len(l.Games)-1].Face = face(volume, "gantry/faces/"+platform, base(f.Name())+".jpg", 320, 320, false)
+				l.Games[len(l.Games)-1].Face = face(volume, "gantry/faces/"+platform, base(f.Name())+".jpg", 320, 320,
+					false)
 			}
 		}
 	}

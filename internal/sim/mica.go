@@ -55,7 +55,8 @@ func (Mica) List(stick fs.FS) (*Listing, error) {
 				switch m := micaDisc.FindStringSubmatch(f.Name()); {
 				case f.IsDir():
 					l.pass(at, "a folder")
-				case dir == "skua" && strings.EqualFold(path.Ext(f.Name()), ".pkd") && !micaMore.MatchString(f.Name()) && !micaName(base(f.Name())):
+				case dir == "skua" && strings.EqualFold(path.Ext(f.Name()), ".pkd") &&
+					!micaMore.MatchString(f.Name()) && !micaName(base(f.Name())):
 					l.pass(at, "a name that is not shown")
 				case dir == "skua" && strings.EqualFold(path.Ext(f.Name()), ".pkd"):
 					if !micaMore.MatchString(f.Name()) {

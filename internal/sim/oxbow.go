@@ -66,7 +66,10 @@ func (Oxbow) List(stick fs.FS) (*Listing, error) {
 			}
 		}
 		games := l.Games[before:]
-		slices.SortStableFunc(games, func(a, b Game) int { return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
+		slices.SortStableFunc(games, func(a,
+			b Game) int {
+			return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title))
+		})
 	}
 	if l.Games == nil {
 		l.Games = []Game{}

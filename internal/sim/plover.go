@@ -61,7 +61,10 @@ func (Plover) List(stick fs.FS) (*Listing, error) {
 			continue
 		}
 		files, err := fs.ReadDir(stick, full)
-		i := slices.IndexFunc(files, func(e fs.DirEntry) bool { return !e.IsDir() && strings.EqualFold(e.Name(), "start.prog") })
+		i := slices.IndexFunc(files, func(
+			e fs.DirEntry) bool {
+			return !e.IsDir() && strings.EqualFold(e.Name(), "start.prog")
+		})
 		switch {
 		case err != nil:
 			return nil, err

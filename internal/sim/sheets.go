@@ -18,7 +18,8 @@ var (
 	cueTime  = regexp.MustCompile(`^([0-9]+):([0-5]?[0-9]):([0-7]?[0-9])$`)
 	lapVol   = regexp.MustCompile(`^LAP_[0-9]{5}$`)
 	// sectorOf are the bytes of a sector, and where the data begin in it.
-	sectorOf = map[string][2]int64{"MODE1/2048": {2048, 0}, "MODE2/2048": {2048, 0}, "MODE1/2352": {2352, 16}, "MODE2/2352": {2352, 24}, "MODE2/2336": {2336, 8}, "AUDIO": {2352, 0}}
+	sectorOf = map[string][2]int64{"MODE1/2048": {2048, 0}, "MODE2/2048": {2048, 0}, "MODE1/2352": {2352, 16},
+		"MODE2/2352": {2352, 24}, "MODE2/2336": {2336, 8}, "AUDIO": {2352, 0}}
 )
 
 // A cueTracked is a track of a sheet.
@@ -76,8 +77,8 @@ func cueTracks(text string, beside []fs.DirEntry, cased bool) (all []cueTracked,
 	return all, ""
 }
 
-// tracksWhy tries a cue sheet: all its files must be beside it, and its data track must be a Lapwing volume. Letter case
-// counts where a console says so.
+// tracksWhy tries a cue sheet: all its files must be beside it, and its data track must be a Lapwing volume. Letter
+// case counts where a console says so.
 func tracksWhy(fsys fs.FS, cue string, beside []fs.DirEntry, cased bool) string {
 	text, err := fs.ReadFile(fsys, cue)
 	if err != nil {

@@ -68,7 +68,8 @@ type Loader interface {
 
 // Loaders are the simulated loaders by name.
 var Loaders = map[string]Loader{
-	"bellows": Bellows{}, "gantry": Gantry{}, "mica": Mica{}, "oxbow": Oxbow{}, "plover": Plover{}, "rowan": Rowan{}, "trellis": Trellis{},
+	"bellows": Bellows{}, "gantry": Gantry{}, "mica": Mica{}, "oxbow": Oxbow{}, "plover": Plover{}, "rowan": Rowan{},
+	"trellis": Trellis{},
 }
 
 // folder reads a folder that may be missing; letter case makes no difference. It returns the
@@ -126,12 +127,15 @@ func (l *Listing) sort() *Listing {
 	if l.Games == nil {
 		l.Games = []Game{}
 	}
-	slices.SortStableFunc(l.Games, func(a, b Game) int { return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
+	slices.SortStableFunc(l.Games,
+		func(a, b Game) int { return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
 	return l
 }
 
 // cartridges are the extensions of the cartridge platforms.
 var cartridges = map[string]string{
-	"wren8": ".w8", "heron16": ".h16", "finch": ".fin", "kestrel64": ".k64", "dotterel": ".dtl", "brambling": ".bmb", "sanderling": ".sdl", "whimbrel": ".wmb",
-	"redstart8": ".rs8", "fieldfare": ".ffr", "wagtail16": ".wt16", "twite": ".twt", "linnet": ".lnt", "pochard": ".pch", "garganey": ".grg", "ruddock": ".rdk",
+	"wren8": ".w8", "heron16": ".h16", "finch": ".fin", "kestrel64": ".k64", "dotterel": ".dtl", "brambling": ".bmb",
+	"sanderling": ".sdl", "whimbrel": ".wmb",
+	"redstart8": ".rs8", "fieldfare": ".ffr", "wagtail16": ".wt16", "twite": ".twt", "linnet": ".lnt",
+	"pochard": ".pch", "garganey": ".grg", "ruddock": ".rdk",
 }

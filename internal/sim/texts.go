@@ -9,7 +9,8 @@ import (
 // This file holds what the consoles have in common about names and texts: see docs/consoles/in-common.md.
 
 // ofSystems are files and folders that operating systems leave on a drive, in small letters.
-var ofSystems = []string{".ds_store", "thumbs.db", "desktop.ini", ".directory", "__macosx", "system volume information", "$recycle.bin", "recycler", "#recycle", "@eadir", "lost+found", ".trashes", ".fseventsd", ".spotlight-v100"}
+var ofSystems = []string{".ds_store", "thumbs.db", "desktop.ini", ".directory", "__macosx", "system volume information",
+	"$recycle.bin", "recycler", "#recycle", "@eadir", "lost+found", ".trashes", ".fseventsd", ".spotlight-v100"}
 
 // leftBySystem reports whether a file or folder of that name is one that a system has left.
 func leftBySystem(name string) bool {
@@ -24,7 +25,8 @@ func (v Volume) ReadDir(name string) ([]fs.DirEntry, error) {
 
 // linesOf are the lines of a text that say something, without the spaces around them.
 func linesOf(text string) (out []string) {
-	for _, line := range strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"), func(r rune) bool { return r == '\n' || r == '\r' }) {
+	for _, line := range strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"),
+		func(r rune) bool { return r == '\n' || r == '\r' }) {
 		if line = strings.TrimSpace(line); line != "" {
 			out = append(out, line)
 		}

@@ -79,7 +79,8 @@ func (Trellis) List(disk fs.FS) (*Listing, error) {
 		return nil, err
 	}
 	for _, f := range files {
-		if p := path.Join(at, f.Name()); is(path.Ext(f.Name()), ".cue") && !f.IsDir() && !strings.ContainsAny(f.Name(), `<>:"|?*\`) {
+		if p := path.Join(at, f.Name()); is(path.Ext(f.Name()), ".cue") && !f.IsDir() && !strings.ContainsAny(f.Name(),
+			`<>:"|?*\`) {
 			l.add(base(f.Name()), p, "", tracksWhy(disk, p, files, cased))
 			l.Games[len(l.Games)-1].Face = face(disk, at, base(f.Name())+".jpg", 400, 400, cased)
 		}

@@ -21,7 +21,8 @@ func TestFormat(t *testing.T) {
 }
 
 func TestParse(t *testing.T) {
-	for s, want := range map[string]int64{"58GiB": 58 * size.GiB, "4.5 GiB": 9 * size.GiB / 2, "700MB": 700_000_000, "512": 512} {
+	for s, want := range map[string]int64{"58GiB": 58 * size.GiB, "4.5 GiB": 9 * size.GiB / 2, "700MB": 700_000_000,
+		"512": 512} {
 		n, err := size.Parse(s)
 		require.NoError(t, err)
 		assert.Equal(t, want, n, s)

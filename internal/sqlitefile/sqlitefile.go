@@ -1,5 +1,5 @@
-// Package sqlitefile keeps a SQLite file whose tables are brought up to date when it is opened, that several processes may use at the same
-// time, and that is made again when it is damaged.
+// Package sqlitefile keeps a SQLite file whose tables are brought up to date when it is opened, that several processes
+// may use at the same time, and that is made again when it is damaged.
 package sqlitefile
 
 import (
@@ -54,7 +54,8 @@ func Open(name string, k Kind) (*File, error) {
 }
 
 func (f *File) open() error {
-	if made, err := os.OpenFile(f.name, os.O_RDWR|os.O_CREATE, 0o600); err == nil { // what is kept beside it gets its mode
+	// what is kept beside it gets its mode
+	if made, err := os.OpenFile(f.name, os.O_RDWR|os.O_CREATE, 0o600); err == nil {
 		_ = made.Close()
 	}
 	dsn := "file:" + strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(f.name)) +
@@ -87,7 +88,8 @@ func patiently(do func() error) error {
 	for begun, wait := time.Now(), time.Millisecond; ; wait = min(2*wait, 100*time.Millisecond) {
 		err := do()
 		var e *sqlite.Error
-		if !errors.As(err, &e) || e.Code()&0xFF != sqlite3.SQLITE_BUSY && e.Code()&0xFF != sqlite3.SQLITE_LOCKED || time.Since(begun) > patience {
+		if !errors.As(err, &e) || e.Code()&0xFF != sqlite3.SQLITE_BUSY && e.Code()&0xFF != sqlite3.SQLITE_LOCKED ||
+			time.Since(begun) > patience {
 			return err
 		}
 		time.Sleep(wait)
@@ -122,7 +124,8 @@ func damaged(err error) bool {
 	var e *sqlite.Error
 	if errors.As(err, &e) {
 		switch e.Code() & 0xFF {
-		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR: // the last: a table is not as it should be
+		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_ERROR:
+			// the last: a table is not as it should be
 			return true
 		}
 	}

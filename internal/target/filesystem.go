@@ -61,10 +61,11 @@ var filesystems = []Filesystem{
 	{
 		Name: "fat32", Shown: "FAT32", LargestFile: 1<<32 - 1, LongestName: 255, Units: UTF16,
 		Forbidden: windowsForbidden, Windows: true,
-		cluster: steps(32*size.KiB, step{260 * size.MiB, 512}, step{8 * size.GiB, 4 * size.KiB}, step{16 * size.GiB, 8 * size.KiB}, step{32 * size.GiB, 16 * size.KiB}),
-		entry:   fatEntry,
-		dots:    2 * 32,
-		folder:  65536 * 32,
+		cluster: steps(32*size.KiB, step{260 * size.MiB, 512}, step{8 * size.GiB, 4 * size.KiB},
+			step{16 * size.GiB, 8 * size.KiB}, step{32 * size.GiB, 16 * size.KiB}),
+		entry:  fatEntry,
+		dots:   2 * 32,
+		folder: 65536 * 32,
 		structures: func(capacity, cluster int64) int64 {
 			const reserved = 32 * 512
 			fat := roundUp((capacity/cluster+2)*4, 512)
@@ -82,7 +83,8 @@ var filesystems = []Filesystem{
 		// upper-case letters, and the root folder
 		structures: func(capacity, cluster int64) int64 {
 			clusters := capacity / cluster
-			return size.MiB + roundUp((clusters+2)*4, size.MiB) + roundUp((clusters+7)/8, cluster) + roundUp(upcaseTable, cluster) + cluster
+			return size.MiB + roundUp((clusters+2)*4, size.MiB) + roundUp((clusters+7)/8, cluster) + roundUp(
+				upcaseTable, cluster) + cluster
 		},
 	},
 	{
@@ -103,13 +105,16 @@ var filesystems = []Filesystem{
 	{
 		Name: "fat16", Shown: "FAT16", LargestFile: 1<<32 - 1, LongestName: 255, Units: UTF16,
 		Forbidden: windowsForbidden, Windows: true,
-		cluster: steps(64*size.KiB, step{32 * size.MiB, 512}, step{64 * size.MiB, size.KiB}, step{128 * size.MiB, 2 * size.KiB}, step{256 * size.MiB, 4 * size.KiB}, step{512 * size.MiB, 8 * size.KiB}, step{size.GiB, 16 * size.KiB}, step{2 * size.GiB, 32 * size.KiB}),
-		entry:   fatEntry,
-		dots:    2 * 32,
-		folder:  65536 * 32,
-		root:    512 * 32,
+		cluster: steps(64*size.KiB, step{32 * size.MiB, 512}, step{64 * size.MiB, size.KiB},
+			step{128 * size.MiB, 2 * size.KiB}, step{256 * size.MiB, 4 * size.KiB}, step{512 * size.MiB, 8 * size.KiB},
+			step{size.GiB, 16 * size.KiB}, step{2 * size.GiB, 32 * size.KiB}),
+		entry:  fatEntry,
+		dots:   2 * 32,
+		folder: 65536 * 32,
+		root:   512 * 32,
 		structures: func(capacity, cluster int64) int64 {
-			return 512 + 2*roundUp((capacity/cluster+2)*2, 512) + 512*32 // with the root folder, which has its own space
+			// with the root folder, which has its own space
+			return 512 + 2*roundUp((capacity/cluster+2)*2, 512) + 512*32
 		},
 	},
 }
@@ -143,8 +148,10 @@ func UnknownFilesystem(name string) Filesystem {
 
 // Like takes over what another one tells of itself: what is kept of a filesystem that is not among the known ones.
 func (f Filesystem) Like(reported Filesystem) Filesystem {
-	f.Name, f.Shown, f.LargestFile, f.LongestName, f.Units = reported.Name, reported.Shown, reported.LargestFile, reported.LongestName, reported.Units
-	f.Forbidden, f.Windows, f.CaseSensitive, f.Holes = reported.Forbidden, reported.Windows, reported.CaseSensitive, reported.Holes
+	f.Name, f.Shown, f.LargestFile, f.LongestName, f.Units = reported.Name, reported.Shown, reported.LargestFile,
+		reported.LongestName, reported.Units
+	f.Forbidden, f.Windows, f.CaseSensitive, f.Holes = reported.Forbidden, reported.Windows, reported.CaseSensitive,
+		reported.Holes
 	return f
 }
 
@@ -168,8 +175,9 @@ func (f Filesystem) Cluster(capacity int64) int64 { return f.cluster(capacity) }
 // EntryBytes is what one name takes in its folder.
 func (f Filesystem) EntryBytes(name string) int64 { return f.entry(name) }
 
-// WithinSectors is the filesystem as it is written with the entries of each name within one sector, so that one write makes a file appear: what is left of a sector is of no use for
-// a longer name. What one name takes then is its share of a sector, as far as that holds only such names; others may share it better.
+// WithinSectors is the filesystem as it is written with the entries of each name within one sector, so that one write
+// makes a file appear: what is left of a sector is of no use for a longer name. What one name takes then is its share
+// of a sector, as far as that holds only such names; others may share it better.
 func (f Filesystem) WithinSectors(sector int64) Filesystem {
 	entry := f.entry
 	f.sector = sector
@@ -188,8 +196,8 @@ func (f Filesystem) WithinSectors(sector int64) Filesystem {
 // what is above it.
 func (f Filesystem) Dots() int64 { return f.dots }
 
-// FolderMost is how many bytes of names a folder, or the root folder, holds at most; 0 where there is no limit (FAT specification, directory
-// structure; exFAT specification, section 3.1.14).
+// FolderMost is how many bytes of names a folder, or the root folder, holds at most; 0 where there is no limit (FAT
+// specification, directory structure; exFAT specification, section 3.1.14).
 func (f Filesystem) FolderMost(root bool) int64 {
 	if root && f.root > 0 {
 		return f.root
@@ -214,8 +222,9 @@ func (f Filesystem) FolderHolds(space int64) int64 {
 	return space - f.dots
 }
 
-// mixed is of how many sectors one more is taken at most where names of different lengths share them: each sector in which no further name finds space is taken by names that have
-// at least eleven twelfths of one as their shares. The last one may be nearly empty.
+// mixed is of how many sectors one more is taken at most where names of different lengths share them: each sector in
+// which no further name finds space is taken by names that have at least eleven twelfths of one as their shares. The
+// last one may be nearly empty.
 const mixed = 11
 
 // Structures are the bytes of a volume of that capacity that no file can ever have: boot

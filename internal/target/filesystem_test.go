@@ -45,7 +45,8 @@ func TestNamesOnEachFilesystem(t *testing.T) {
 		"bad\xff":                {"not valid Unicode", ""},
 		"polytome":               {"", ""},
 	} {
-		for fs, want := range map[string]string{"fat32": c.fat, "exfat": strings.ReplaceAll(c.fat, "FAT32", "exFAT"), "ntfs": strings.ReplaceAll(c.fat, "FAT32", "NTFS"), "ext4": c.ext} {
+		for fs, want := range map[string]string{"fat32": c.fat, "exfat": strings.ReplaceAll(c.fat, "FAT32", "exFAT"),
+			"ntfs": strings.ReplaceAll(c.fat, "FAT32", "NTFS"), "ext4": c.ext} {
 			got := named(t, fs).CheckName(name)
 			if want == "" {
 				assert.Empty(t, got, "%s on %s", name, fs)
@@ -79,16 +80,19 @@ func TestClustersAgreeWithAForeignFormatter(t *testing.T) {
 
 func TestSpaceAndPaths(t *testing.T) {
 	f := target.Facts{Cluster: 32 * size.KiB}
-	for n, want := range map[int64]int64{0: 0, 1: 32 * size.KiB, 32 * size.KiB: 32 * size.KiB, 32*size.KiB + 1: 64 * size.KiB} {
+	for n, want := range map[int64]int64{0: 0, 1: 32 * size.KiB, 32 * size.KiB: 32 * size.KiB,
+		32*size.KiB + 1: 64 * size.KiB} {
 		assert.Equal(t, want, f.SpaceFor(n))
 	}
 	assert.Equal(t, named(t, "fat32").Fold("Full/A.iso"), named(t, "fat32").Fold("FULL/a.ISO"))
 	assert.NotEqual(t, named(t, "ext4").Fold("Full"), named(t, "ext4").Fold("FULL"))
-	assert.EqualValues(t, 32*(1+3), named(t, "fat32").EntryBytes("VSP-20417 - Copper Tide, the second.iso"), "a name of 39 takes three entries and the short one")
+	assert.EqualValues(t, 32*(1+3), named(t, "fat32").EntryBytes("VSP-20417 - Copper Tide, the second.iso"),
+		"a name of 39 takes three entries and the short one")
 
 	for path, want := range map[string]bool{
-		"FULL/polytome-0123456789abcdef.begun": true, "polytome-0123456789abcdef.begun": true, "polytome-notes.begun": false,
-		"FULL/game.begun": false, "polytome-0123456789abcdef.begun/x": false,
+		"FULL/polytome-0123456789abcdef.begun": true, "polytome-0123456789abcdef.begun": true,
+		"polytome-notes.begun": false,
+		"FULL/game.begun":      false, "polytome-0123456789abcdef.begun/x": false,
 	} {
 		assert.Equal(t, want, target.IsTemporary(path), path)
 	}

@@ -8,9 +8,9 @@ import (
 
 // Inside brings the paths of files that come out of an image or archive into names that a filesystem holds. Those
 // that it holds stay as they are; in others, characters that it does not allow become underscores, what is too long is
-// cut in front of the extension, and where two would be the same, or differ in letter case alone, the later gets a number. Further
-// limits may be given: allows says what else a name must fulfil, "" for nothing to say against it. The same names
-// give the same names, and no two files get one. Changed counts the files with another path.
+// cut in front of the extension, and where two would be the same, or differ in letter case alone, the later gets a
+// number. Further limits may be given: allows says what else a name must fulfil, "" for nothing to say against it. The
+// same names give the same names, and no two files get one. Changed counts the files with another path.
 func (f Filesystem) Inside(names []string, allows func(name string) string) (as []string, changed int) {
 	r := &renamer{f: f, allows: allows, as: map[string]string{}, taken: map[string]bool{}}
 	for _, n := range names { // what is fine comes first, and keeps its name

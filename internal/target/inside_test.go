@@ -15,8 +15,10 @@ import (
 func TestNamesInsideAreMadeLegal(t *testing.T) {
 	fat, err := target.FilesystemNamed("fat32")
 	require.NoError(t, err)
-	got, changed := fat.Inside([]string{"a?b.dat", "a_b.dat", "SOUND/x", "sound/X", "sound/y", "con/NUL.txt", "trail. ", "dir:1/f", "dir:1/g", "fine/Étude.dat"}, nil)
-	assert.Equal(t, []string{"a_b_2.dat", "a_b.dat", "SOUND/x", "sound_2/X", "sound_2/y", "con_/NUL_.txt", "trail_", "dir_1/f", "dir_1/g", "fine/Étude.dat"}, got)
+	got, changed := fat.Inside([]string{"a?b.dat", "a_b.dat", "SOUND/x", "sound/X", "sound/y", "con/NUL.txt", "trail. ",
+		"dir:1/f", "dir:1/g", "fine/Étude.dat"}, nil)
+	assert.Equal(t, []string{"a_b_2.dat", "a_b.dat", "SOUND/x", "sound_2/X", "sound_2/y", "con_/NUL_.txt", "trail_",
+		"dir_1/f", "dir_1/g", "fine/Étude.dat"}, got)
 	assert.Equal(t, 7, changed)
 	ext, err := target.FilesystemNamed("ext4")
 	require.NoError(t, err)

@@ -9,7 +9,8 @@ import (
 // spelt keeps which characters an encoding has, by its name.
 var spelt sync.Map // of *sync.Map of bool
 
-// lacks is the first character of a name that an encoding of names cannot spell; ok is false for none. An encoding that is not known has all.
+// lacks is the first character of a name that an encoding of names cannot spell; ok is false for none. An encoding that
+// is not known has all.
 func lacks(encoding, name string) (r rune, ok bool) {
 	kept, _ := spelt.LoadOrStore(encoding, &sync.Map{})
 	known := kept.(*sync.Map)

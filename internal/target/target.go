@@ -33,12 +33,13 @@ var (
 // Facts are what a target can hold and how full it is.
 type Facts struct {
 	Filesystem Filesystem `json:"filesystem"`
-	Declared   bool       `json:"declared"`                // said by the user, not read off the target
-	Unknown    bool       `json:"space-unknown,omitempty"` // nobody tells how much space there is: Capacity is only more than anything that could be planned
-	Capacity   int64      `json:"capacity"`                // bytes in the space for files
-	Free       int64      `json:"free"`                    // bytes that can still be filled
-	Cluster    int64      `json:"cluster"`                 // allocation unit in bytes
-	Label      string     `json:"label,omitempty"`         // of the volume, "" where it is not reported
+	Declared   bool       `json:"declared"` // said by the user, not read off the target
+	// nobody tells how much space there is: Capacity is only more than anything that could be planned
+	Unknown  bool   `json:"space-unknown,omitempty"`
+	Capacity int64  `json:"capacity"`        // bytes in the space for files
+	Free     int64  `json:"free"`            // bytes that can still be filled
+	Cluster  int64  `json:"cluster"`         // allocation unit in bytes
+	Label    string `json:"label,omitempty"` // of the volume, "" where it is not reported
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
 	// Unclean is set for a volume on which somebody did not finish writing.
@@ -132,8 +133,8 @@ type Target interface {
 	Open(ctx context.Context, path string) (Content, error)
 	// MakeFolder makes a folder and those above it. One that exists is fine.
 	MakeFolder(ctx context.Context, path string) error
-	// Create begins a new file of size bytes. It fails with ErrExists when there is one of that name; where it takes longer to ask than to send
-	// a small file, that file's Commit does.
+	// Create begins a new file of size bytes. It fails with ErrExists when there is one of that name; where it takes
+	// longer to ask than to send a small file, that file's Commit does.
 	Create(ctx context.Context, path string, size int64) (Writer, error)
 	// Replace is Create for a file that is there: it stays as it is until Commit, which puts
 	// the new one into its target at once, or as nearly so as the connection allows.
@@ -152,7 +153,8 @@ type Target interface {
 	Close() error
 }
 
-// A Claimer is a target that one run at a time can have to itself, whichever process it is in. Those that others would not see are none.
+// A Claimer is a target that one run at a time can have to itself, whichever process it is in. Those that others would
+// not see are none.
 type Claimer interface {
 	// Claim fails with a *claim.TakenError when somebody else fills the target.
 	Claim() (release func(), err error)
@@ -160,8 +162,8 @@ type Claimer interface {
 
 // A Holder is a target on which many small files are written quicker together.
 type BatchCommitter interface {
-	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It returns what
-	// became of each.
+	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It
+	// returns what became of each.
 	FlushAll(files []Writer) []error
 	// Hold has what is committed from now on wait, until Settle makes all of it last.
 	Hold()
@@ -187,8 +189,8 @@ type Resumer interface {
 	Resume(ctx context.Context, path string, size int64, over bool) (Resumed, error)
 }
 
-// Resumed is a writer of a file of which some bytes are there. [Writer.ReadBack] reads them. Nobody knows whether they are the right ones
-// before they were compared: Keep comes before the first byte that is written.
+// Resumed is a writer of a file of which some bytes are there. [Writer.ReadBack] reads them. Nobody knows whether they
+// are the right ones before they were compared: Keep comes before the first byte that is written.
 type Resumed interface {
 	Writer
 	Suspender
@@ -210,8 +212,8 @@ const (
 	TemporarySuffix = ".begun"
 )
 
-// TemporaryName is the path under which a file is written before it has its name, in the same folder. It is the same each time, so that what
-// was left there is found again.
+// TemporaryName is the path under which a file is written before it has its name, in the same folder. It is the same
+// each time, so that what was left there is found again.
 func TemporaryName(name string) string {
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(name))

@@ -37,7 +37,8 @@ func Move(name string) error {
 // can is a trash: its folder, and the one that paths in it are relative to; "" for absolute ones.
 type can struct{ dir, top string }
 
-// move moves a file into a trash. The note about where it came from is written first, under a name that nothing else has.
+// move moves a file into a trash. The note about where it came from is written first, under a name that nothing else
+// has.
 func move(name string, t can) error {
 	for _, d := range []string{"files", "info"} {
 		if err := os.MkdirAll(filepath.Join(t.dir, d), 0o700); err != nil {
@@ -56,7 +57,8 @@ func move(name string, t can) error {
 	for i := range parts {
 		parts[i] = url.PathEscape(parts[i])
 	}
-	text := fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.Join(parts, "/"), time.Now().Format("2006-01-02T15:04:05"))
+	text := fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.Join(parts, "/"), time.Now().
+		Format("2006-01-02T15:04:05"))
 	base := filepath.Base(name)
 	for n := 1; n < 10_000; n++ {
 		as := base

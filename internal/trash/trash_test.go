@@ -37,7 +37,8 @@ func TestFilesGoToTheTrashOfTheirDisk(t *testing.T) {
 		assert.FileExists(t, filepath.Join(can, "files", name))
 		note, err := os.ReadFile(filepath.Join(can, "info", name+".trashinfo"))
 		require.NoError(t, err)
-		assert.True(t, strings.HasPrefix(string(note), "[Trash Info]\nPath="+dir+"/Copper%20Tide%20%25.iso\nDeletionDate=20"), string(note))
+		assert.True(t, strings.HasPrefix(string(note),
+			"[Trash Info]\nPath="+dir+"/Copper%20Tide%20%25.iso\nDeletionDate=20"), string(note))
 	}
 	assert.Error(t, trash.Move(filepath.Join(dir, "none")))
 }

@@ -11,7 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// candidates are the trashes that a file can go to without being copied: the user's own, and those at the top of the file's disk.
+// candidates are the trashes that a file can go to without being copied: the user's own, and those at the top of the
+// file's disk.
 func candidates(name string) ([]can, error) {
 	var of unix.Stat_t
 	if err := unix.Lstat(name, &of); err != nil {
@@ -31,7 +32,8 @@ func candidates(name string) ([]can, error) {
 	}
 	uid := strconv.Itoa(os.Getuid())
 	var out []can
-	if info, err := os.Lstat(filepath.Join(top, ".Trash")); err == nil && info.IsDir() && info.Mode()&os.ModeSticky != 0 {
+	if info, err := os.Lstat(filepath.Join(top, ".Trash")); err == nil && info.IsDir() &&
+		info.Mode()&os.ModeSticky != 0 {
 		out = append(out, can{filepath.Join(top, ".Trash", uid), top})
 	}
 	return append(out, can{filepath.Join(top, ".Trash-"+uid), top}), nil

@@ -93,7 +93,8 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	a.tree = treeview.New(d)
 	a.check = checkview.New(d)
 	a.stages = []stage{gamesview.New(d), fitview.New(d), a.tree, runview.New(d), a.check}
-	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d), coversview.New(d)
+	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d),
+		coversview.New(d)
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -262,11 +263,13 @@ func (a *app) actions() []state.Action {
 	return append(out,
 		state.Do("/", "find: show only what has these words", state.Just(func() { a.ask(finding, "find ", nil) })),
 		state.Do("esc", "back: clear the filter, close the panel", state.Just(a.back)),
-		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject", func() tea.Cmd { return a.open(a.drives) }),
+		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject",
+			func() tea.Cmd { return a.open(a.drives) }),
 		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
 		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
 		state.Do("H", "Connections: links, their tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
-		state.Do("O", "On paper: draw this screen, or something else, as PDF or SVG", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
+		state.Do("O", "On paper: draw this screen, or something else, as PDF or SVG",
+			state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
 		state.Do("P", "Target: add one, by folder, image or address", state.Just(a.state.AskTarget)),
 		state.Do("u", "undo the last choice", a.state.Undo),
 		state.Do("U", "redo it", a.state.Redo),
@@ -295,7 +298,8 @@ func (a *app) show(i int) tea.Cmd {
 	a.at, a.panel = i, nil
 	a.state.Notice = ""
 	a.stage().Refresh()
-	if i == len(a.stages)-1 && a.state.Target < len(a.state.Checks) && a.state.Checks[a.state.Target].Report == nil && !a.state.Running() {
+	if i == len(a.stages)-1 && a.state.Target < len(a.state.Checks) && a.state.Checks[a.state.Target].Report == nil &&
+		!a.state.Running() {
 		return a.state.StartCheck(a.state.Target, "")
 	}
 	return nil
@@ -304,7 +308,8 @@ func (a *app) show(i int) tea.Cmd {
 // quit asks while a run goes on.
 func (a *app) quit() tea.Cmd {
 	if a.drives.Preparing() {
-		a.state.Notice = "A drive is being prepared. It takes a moment, and stopping now would leave the drive unusable."
+		a.state.Notice = "A drive is being prepared. It takes a moment, and stopping now would leave the drive " +
+			"unusable."
 		return nil
 	}
 	if a.state.Running() {
@@ -439,11 +444,13 @@ func (a *app) command(name string) tea.Cmd {
 	case len(fits) == 1:
 		return a.do(fits[0])
 	case len(fits) > 1:
-		a.state.Notice = fmt.Sprintf("Several actions start with %q: type more of it, or press tab to complete it.", name)
+		a.state.Notice = fmt.Sprintf("Several actions start with %q: type more of it, or press tab to complete it.",
+			name)
 	case near != "":
 		a.state.Notice = fmt.Sprintf("There is no action %q here: did you mean %q?", name, near)
 	default:
-		a.state.Notice = fmt.Sprintf("There is no action %q here: press tab to complete a name, ? for all of them.", name)
+		a.state.Notice = fmt.Sprintf("There is no action %q here: press tab to complete a name, ? for all of them.",
+			name)
 	}
 	return nil
 }

@@ -16,7 +16,8 @@ import (
 // atPocket shows the check of the Hall pocket, which somebody filled by hand.
 func atPocket(t *testing.T) (*app, string) {
 	a, w := demoApp(t, Options{CacheFile: filepath.Join(t.TempDir(), "seen.sqlite")})
-	a.state.Bench.Targets = []bench.Target{{Name: "Hall pocket", At: w.Pocket(), Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: 28 << 30}}
+	a.state.Bench.Targets = []bench.Target{{Name: "Hall pocket", At: w.Pocket(), Loader: "bellows",
+		Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: 28 << 30}}
 	pump(a, a.state.Survey())
 	press(a, "5")
 	return a, w.Pocket()
@@ -101,7 +102,8 @@ func TestTheChecklistIsTickedAndWritten(t *testing.T) {
 func TestCoversAreShownAsTheConsoleShowsThem(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	p := &a.state.Bench.Targets[0]
-	p.Everything, p.Titles = false, bench.Keys{"VSP-20417", "VSP-21602", "VSP-21640"} // few, as all of them are read at the end
+	// few, as all of them are read at the end
+	p.Everything, p.Titles = false, bench.Keys{"VSP-20417", "VSP-21602", "VSP-21640"}
 	pump(a, a.state.Survey())
 	press(a, "4", "enter", "5", "tab", "tab")
 	for range 20 {

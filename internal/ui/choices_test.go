@@ -83,7 +83,8 @@ func TestWhatIfOnTheScreen(t *testing.T) {
 
 	press(a, "w", "end", "enter")
 	answer(a, "capacity=116GiB,rule:accept.1.title.longest=20")
-	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the selected titles fit instead of 15")
+	assert.Contains(t, flat(a), "North stick capacity=116GiB,rule:accept.1.title.longest=20: 19 of the selected "+
+		"titles fit instead of 15")
 	press(a, "down", "enter")
 	answer(a, "capcity=116GiB")
 	assert.Contains(t, flat(a), `did you mean "capacity"?`)
@@ -160,7 +161,8 @@ func TestAWideBenchScrollsSideways(t *testing.T) {
 		press(a, "2")
 		for n := range b.Targets {
 			s := text(a)
-			assert.Contains(t, strings.SplitN(s, "\n", 4)[2], b.Targets[n].Name, "%v: the target of the cursor is shown", window)
+			assert.Contains(t, strings.SplitN(s, "\n", 4)[2], b.Targets[n].Name,
+				"%v: the target of the cursor is shown", window)
 			assert.Contains(t, s, "Clockwork Ferry", "the titles stay")
 			press(a, "right")
 		}
@@ -219,7 +221,8 @@ func TestDeleteOthers(t *testing.T) {
 	press(a, "2")
 	find(a, "Mosswick")
 	press(a, "space")
-	assert.Contains(t, flat(a), "Mosswick is deselected on North stick, but its files stay there. Mark them in Tree to remove them")
+	assert.Contains(t, flat(a), "Mosswick is deselected on North stick, but its files stay there. Mark them in Tree "+
+		"to remove them")
 	press(a, "3")
 	assert.Contains(t, flat(a), "nothing is removed")
 	press(a, "X")

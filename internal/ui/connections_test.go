@@ -25,7 +25,8 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 	require.NoError(t, err)
 	t.Cleanup(console.Close)
 	at = fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port())
-	a.state.Bench.Targets = []bench.Target{a.state.Bench.Targets[0], {Name: "Corvane disk", At: at, Loader: "gantry", Via: "ftp", As: "exfat", Capacity: 1 << 30}}
+	a.state.Bench.Targets = []bench.Target{a.state.Bench.Targets[0], {Name: "Corvane disk", At: at, Loader: "gantry",
+		Via: "ftp", As: "exfat", Capacity: 1 << 30}}
 	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r")
 	require.Len(t, a.state.Surveys, 2)
@@ -36,7 +37,8 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 	}
 	has = map[string][]net.Addr{"eth0": {address("192.168.77.9/24")}, "lo": {address("127.0.0.1/8")}}
 	a.state.Cards = netcards.System{Root: t.TempDir(), Interfaces: func() ([]net.Interface, error) {
-		return []net.Interface{{Index: 1, Name: "lo", Flags: net.FlagUp | net.FlagLoopback}, {Index: 2, Name: "eth0", Flags: net.FlagUp | net.FlagRunning}, {Index: 3, Name: "eth1", Flags: net.FlagUp | net.FlagRunning}}, nil
+		return []net.Interface{{Index: 1, Name: "lo", Flags: net.FlagUp | net.FlagLoopback}, {Index: 2, Name: "eth0",
+			Flags: net.FlagUp | net.FlagRunning}, {Index: 3, Name: "eth1", Flags: net.FlagUp | net.FlagRunning}}, nil
 	}, Addresses: func(i net.Interface) ([]net.Addr, error) { return has[i.Name], nil }}
 	return a, has, at
 }
@@ -47,7 +49,8 @@ func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 	a.panel = a.hook
 	s := text(a)
 	assert.Contains(t, s, "▸H Connections 2/2")
-	for _, want := range []string{"192.168.77.9/24", "eth1", "no address", "North stick → Vesper, Rowan", "usb, carried by hand", "Corvane disk → Corvane, Gantry", "this computer itself", at, "answers in"} {
+	for _, want := range []string{"192.168.77.9/24", "eth1", "no address", "North stick → Vesper, Rowan",
+		"usb, carried by hand", "Corvane disk → Corvane, Gantry", "this computer itself", at, "answers in"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "down")
@@ -87,7 +90,9 @@ func TestADirectCableIsPlannedNoticedAndGivenUp(t *testing.T) {
 	press(a, "enter")
 	pump(a, a.state.LookAtLinks())
 	s := flat(a)
-	for _, want := range []string{"Direct cable: neither end is set yet", "address 192.168.78.1, mask 255.255.255.0", "address 192.168.78.2", "afterwards, set back", "it had no address", "this computer is not in the cable's network yet"} {
+	for _, want := range []string{"Direct cable: neither end is set yet", "address 192.168.78.1, mask 255.255.255.0",
+		"address 192.168.78.2", "afterwards, set back", "it had no address",
+		"this computer is not in the cable's network yet"} {
 		assert.Contains(t, s, want)
 	}
 	c := a.state.Bench.Targets[1].Cable

@@ -73,18 +73,21 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Contains(t, flat(a), "It goes to North stick as FACES/front/VSP-20417.jpg.")
 	press(a, "enter")
 	s = flat(a)
-	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID", "500 x 700", "taken"} {
+	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID",
+		"500 x 700", "taken"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right", "enter")
-	assert.Equal(t, "covers/VSP-20417.png", a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].File)
+	assert.Equal(t, "covers/VSP-20417.png", a.state.Bench.EditOf(filepath.Join(w.Games, "vesper",
+		"Copper_Tide.iso")).Pictures[0].File)
 	assert.Contains(t, flat(a), "chosen by hand")
 	press(a, "c")
 	assert.Contains(t, flat(a), "what stays")
 	press(a, "right", "right", "right", "down", "down", "L")
 	assert.Contains(t, flat(a), "Cut off: 4 % left, 4 % top, 0 % right, 0 % bottom.")
 	press(a, "enter")
-	assert.Equal(t, [4]int{40, 40, 0, 0}, a.state.Bench.EditOf(filepath.Join(w.Games, "vesper", "Copper_Tide.iso")).Pictures[0].Crop)
+	assert.Equal(t, [4]int{40, 40, 0, 0}, a.state.Bench.EditOf(filepath.Join(w.Games, "vesper",
+		"Copper_Tide.iso")).Pictures[0].Crop)
 	press(a, "n")
 	assert.Contains(t, flat(a), "Copper Tide goes without a front picture.")
 	press(a, "u", "esc", "esc")
@@ -93,7 +96,8 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	for _, s := range a.state.Plan(0).Steps {
 		puts[s.Path] = s.Words()
 	}
-	for _, want := range []string{"FACES/front/VSP-20417.jpg", "FACES/front/VSP-21733.jpg", "FACES/disc/VSP-20502.png"} {
+	for _, want := range []string{"FACES/front/VSP-20417.jpg", "FACES/front/VSP-21733.jpg",
+		"FACES/disc/VSP-20502.png"} {
 		assert.Equal(t, "fit", puts[want], want)
 	}
 }
@@ -113,7 +117,8 @@ func TestTheSheetInEveryWindowAndEveryColour(t *testing.T) {
 	press(a, "C")
 	for _, size := range [][2]int{{158, 46}, {80, 24}, {60, 16}, {240, 70}} {
 		a.w, a.h = size[0], size[1]
-		for _, colours := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ANSI, colorprofile.NoTTY} {
+		for _, colours := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI256, colorprofile.ANSI,
+			colorprofile.NoTTY} {
 			a.colours = colours
 			a.setTheme()
 			for range 3 {
@@ -216,7 +221,8 @@ func manyCovers(b testing.TB) *app {
 		if i < 400 {
 			require.NoError(b, os.WriteFile(file, data, 0o644))
 		}
-		titles[i].Pictures = []title.Picture{{Of: "front", File: title.File{Path: file, Size: int64(len(data))}, From: "beside the game"}}
+		titles[i].Pictures = []title.Picture{{Of: "front", File: title.File{Path: file, Size: int64(len(data))},
+			From: "beside the game"}}
 	}
 	a.state.Scan.Titles = titles
 	a.state.Generation++

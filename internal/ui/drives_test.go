@@ -19,7 +19,8 @@ import (
 func bare(t testing.TB) drives.System {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "sys/block"), 0o755))
-	return drives.System{Sys: filepath.Join(dir, "sys"), Proc: filepath.Join(dir, "proc"), Dev: filepath.Join(dir, "dev"), Udev: filepath.Join(dir, "udev")}
+	return drives.System{Sys: filepath.Join(dir, "sys"), Proc: filepath.Join(dir, "proc"), Dev: filepath.Join(dir,
+		"dev"), Udev: filepath.Join(dir, "udev")}
 }
 
 // drivesApp is the program on the demo, with its drives shown.
@@ -36,7 +37,8 @@ func typeIn(a *app, s string) { a.Update(tea.PasteMsg{Content: s}) }
 func TestDrivesAreShown(t *testing.T) {
 	a, _ := drivesApp(t)
 	s := text(a)
-	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB", "It may be filled and prepared", "bare", "an image file"} {
+	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB",
+		"It may be filled and prepared", "bare", "an image file"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right")
@@ -92,7 +94,8 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	assert.Contains(t, text(a), "This file is contiguous")
 	press(a, "esc")
 	assert.Contains(t, text(a), "▸D Drives 4")
-	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", filepath.Join(dir, "north-58.img")))
+	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304",
+		filepath.Join(dir, "north-58.img")))
 	defer judge.Root(t, "losetup", "-d", loop)
 	judge.Root(t, "fsck.fat", "-n", loop)
 }
@@ -122,7 +125,8 @@ func TestPreparingWantsTheName(t *testing.T) {
 	typeIn(a, "bellows")
 	press(a, "enter")
 	s := text(a)
-	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows needs that label", "Nothing has been written yet", "the Bellows add-on"} {
+	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows needs that label",
+		"Nothing has been written yet", "the Bellows add-on"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "enter")
@@ -188,7 +192,8 @@ func TestPreparingKeepsTheChoices(t *testing.T) {
 func TestWhatMayNotBeTouched(t *testing.T) {
 	a, dir := drivesApp(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(a.state.System.Proc, "self"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(a.state.System.Proc, "self/mountinfo"), []byte("1 0 0:50 / /media/north rw - fuse.x "+filepath.Join(dir, "north-58.img")+" rw\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(a.state.System.Proc, "self/mountinfo"),
+		[]byte("1 0 0:50 / /media/north rw - fuse.x "+filepath.Join(dir, "north-58.img")+" rw\n"), 0o600))
 	pump(a, a.state.FindDrives())
 	s := text(a)
 	assert.Contains(t, s, "Polytome does not write to it")

@@ -63,7 +63,9 @@ func (a *app) View() tea.View {
 func (a *app) lines() []string {
 	t := a.theme
 	if a.w < minWidth || a.h < minHeight {
-		return t.Block(t.Wrap(fmt.Sprintf("The window is %d x %d. Polytome needs at least %d x %d. Make the window larger.", a.w, a.h, minWidth, minHeight), a.w), a.w, a.h)
+		return t.Block(t.Wrap(fmt.Sprintf(
+			"The window is %d x %d. Polytome needs at least %d x %d. Make the window larger.", a.w, a.h, minWidth,
+			minHeight), a.w), a.w, a.h)
 	}
 	if a.welcome != nil {
 		return append([]string{a.topLine(), t.Rule("", a.w)}, a.welcome.View(t, a.w, a.h-2)...)
@@ -111,7 +113,8 @@ func (a *app) topLine() string {
 		text := fmt.Sprintf("%d %s", i+1, s.Name())
 		number := " " + s.Number()
 		if i == a.at && a.welcome == nil && a.panel == nil {
-			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+text) + base.Foreground(t.Text).Render(number)
+			left += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸")+text) + base.Foreground(t.Text).
+				Render(number)
 		} else {
 			left += base.Render(" " + text + number)
 		}
@@ -146,7 +149,8 @@ func (a *app) topLine() string {
 	return left + base.Render(strings.Repeat(" ", gap)) + right
 }
 
-// panels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in any case.
+// panels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in
+// any case.
 func (a *app) panels(base lipgloss.Style, named bool) (out string) {
 	t := a.theme
 	for _, p := range []struct {
@@ -224,7 +228,9 @@ func (a *app) whyLines(w, h int) []string {
 		a.input.SetWidth(max(10, w-12))
 		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}
 	case quitting:
-		return []string{" " + t.Bold(t.Warn, t.Clip("A run is in progress. Quitting stops it; what is finished stays, and you can resume later.", w-2)), "",
+		return []string{" " + t.Bold(t.Warn,
+			t.Clip("A run is in progress. Quitting stops it; what is finished stays, and you can resume later.",
+				w-2)), "",
 			" " + t.Paint(t.Dim, "q stops the run and quits · any other key continues")}
 	}
 	keys := " " + a.keyLine(w-2)

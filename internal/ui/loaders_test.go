@@ -18,7 +18,8 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "L")
 	s := text(a)
-	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "split", "Rowan does not use 35 of 59 titles"} {
+	for _, want := range []string{"▸L Loaders", "Rowan for the Vesper: its rules",
+		"your titles on the stick, usb, FAT32", "split", "Rowan does not use 35 of 59 titles"} {
 		assert.Contains(t, s, want)
 	}
 	assert.NotContains(t, s, "▸1 Games", "one thing is marked as shown")
@@ -92,7 +93,8 @@ func TestAMistakeIsShownAtItsLine(t *testing.T) {
 	assert.Contains(t, text(a), "bellows*")
 	reload(strings.Replace(string(good), "overflow-after = 60", "overflow-after = 61", 1))
 	s := text(a)
-	for _, want := range []string{"overflow-after = 61", "The stick shows only 60 entries in a folder, not 61", "the tree as it was before the mistake", "bellows is left out.", "bellows!"} {
+	for _, want := range []string{"overflow-after = 61", "The stick shows only 60 entries in a folder, not 61",
+		"the tree as it was before the mistake", "bellows is left out.", "bellows!"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "p")

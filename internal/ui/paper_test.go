@@ -26,15 +26,19 @@ func onPaper(a *app, kind, file string) {
 	}
 }
 
-// TestOneKeyDrawsInEveryStage draws from each stage and panel what it proposes, and has foreign programs look at the files.
+// TestOneKeyDrawsInEveryStage draws from each stage and panel what it proposes, and has foreign programs look at the
+// files.
 func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	a.state.System = bare(t)
 	a.state.Images = []string{filepath.Join(w.Dir, "drives", "north-58.img")}
 	dir := t.TempDir()
 	for _, c := range []struct{ keys, kind, says string }{
-		{"1", "card", "Contents of gullwing-season"}, {"2", "fit", "What goes where"}, {"3", "tree", "The tree of North stick"}, {"4", "run", "How it ran"},
-		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"}, {"L", "tree", "The tree of North stick"}, {"H", "connections", "What is plugged into what"}, {"D", "map", "What lies where on north-58.img"},
+		{"1", "card", "Contents of gullwing-season"}, {"2", "fit", "What goes where"},
+		{"3", "tree", "The tree of North stick"}, {"4", "run", "How it ran"},
+		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"},
+		{"L", "tree", "The tree of North stick"}, {"H", "connections", "What is plugged into what"},
+		{"D", "map", "What lies where on north-58.img"},
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {
@@ -69,7 +73,8 @@ func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
 	onPaper(a, "", file)
 	require.FileExists(t, file, a.state.Notice)
 	s := flatText(judge.Run(t, "pdftotext", "-raw", file, "-"))
-	for _, want := range []string{"Corvane disk 127.0.0.1, port", "tried: answers", "folder /hd1", "eth0", "192.168.77.9/24", "must: the Corvane, with its FTP server running on port"} {
+	for _, want := range []string{"Corvane disk 127.0.0.1, port", "tried: answers", "folder /hd1", "eth0",
+		"192.168.77.9/24", "must: the Corvane, with its FTP server running on port"} {
 		assert.Contains(t, s, want)
 	}
 }
@@ -90,13 +95,15 @@ func TestAnotherKindCanBeDrawn(t *testing.T) {
 func TestPaperAndFoldAreWrittenBehindTheKind(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	dir := t.TempDir()
-	for wish, says := range map[string]string{"card letter eighth": "70 x 108 mm", "card half": "148 x 210 mm", "CARD": "105 x 148 mm", "tree whole LETTER": "Where every title is"} {
+	for wish, says := range map[string]string{"card letter eighth": "70 x 108 mm", "card half": "148 x 210 mm",
+		"CARD": "105 x 148 mm", "tree whole LETTER": "Where every title is"} {
 		file := filepath.Join(dir, wish+".pdf")
 		press(a, "3")
 		onPaper(a, wish, file)
 		require.FileExists(t, file, a.state.Notice)
 		assert.Contains(t, flatText(judge.Run(t, "pdftotext", file, "-")), says, wish)
-		assert.Equal(t, strings.Contains(strings.ToLower(wish), "letter"), strings.Contains(judge.Run(t, "pdfinfo", file), "letter"), wish)
+		assert.Equal(t, strings.Contains(strings.ToLower(wish), "letter"),
+			strings.Contains(judge.Run(t, "pdfinfo", file), "letter"), wish)
 	}
 	for wish, says := range map[string]string{"card third": `Unknown fold "third"`, "rack a3": `Unknown paper "a3"`} {
 		onPaper(a, wish, "")

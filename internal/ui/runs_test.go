@@ -113,7 +113,8 @@ func TestARunIsSteered(t *testing.T) {
 	a.state.Bench.Targets[0].Rate = 4 << 30
 	pump(a, a.state.Survey())
 	press(a, "4", "/", "m", "a", "r", "r", "o", "w", "b", "y", "enter")
-	assert.Regexp(t, "▌waiting +copy +FULL/VSP-21671 - Nine Bells to Marrowby.iso", text(a), "find goes to the step that has the words")
+	assert.Regexp(t, "▌waiting +copy +FULL/VSP-21671 - Nine Bells to Marrowby.iso", text(a),
+		"find goes to the step that has the words")
 	press(a, "esc")
 	_, cmd := a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	lane := func() *state.Lane { return a.state.Lanes[0] }

@@ -200,11 +200,13 @@ func TestTheHelpShowsEveryKeyInASmallWindow(t *testing.T) {
 		s := text(a)
 		for _, x := range actions {
 			if key := x.Key.Help().Key; len(key) == 1 || key == "space" || key == "enter" {
-				assert.Regexp(t, `(?m)^ `+regexp.QuoteMeta(key)+` +`+regexp.QuoteMeta(strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
+				assert.Regexp(t, `(?m)^ `+regexp.QuoteMeta(key)+` +`+regexp.QuoteMeta(
+					strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
 			}
 		}
 		for _, x := range a.actions()[len(a.stages):] {
-			assert.Regexp(t, `(?m) `+regexp.QuoteMeta(x.Key.Help().Key)+` +`+regexp.QuoteMeta(strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
+			assert.Regexp(t, `(?m) `+regexp.QuoteMeta(x.Key.Help().Key)+` +`+regexp.QuoteMeta(
+				strings.Fields(x.Key.Help().Desc)[0]), s, "stage %s", stage)
 		}
 		press(a, "?")
 	}

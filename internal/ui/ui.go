@@ -56,7 +56,8 @@ func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	cancel()
 	m.state.Wait()
 	m.state.CloseCovers()
-	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) || (errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
+	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) ||
+		(errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
 		return nil // asked for from outside: not a failure
 	}
 	if err != nil {

@@ -64,15 +64,20 @@ func TestAFailureLeavesTheTerminalClean(t *testing.T) {
 			fmt.Sprintf("POLYTOME_TEST_FAILING=%s %s; echo afterwards; sleep 60", t.TempDir(), os.Args[0]))
 		t.Cleanup(func() { _, _ = judge.Try(t, "tmux", "-S", socket, "kill-server") })
 		shows := func(text string) func() bool {
-			return func() bool { return strings.Contains(judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p"), text) }
+			return func() bool {
+				return strings.Contains(judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p"),
+					text)
+			}
 		}
 		require.Eventually(t, shows("1 Games"), 20*time.Second, 50*time.Millisecond)
 		judge.Run(t, "tmux", "-S", socket, "send-keys", key)
 		require.Eventually(t, shows("afterwards"), 20*time.Second, 50*time.Millisecond)
-		all := judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p", "-J", "-S", "-500") // what has scrolled away too
+		// what has scrolled away too
+		all := judge.Run(t, "tmux", "-S", socket, "capture-pane", "-p", "-J", "-S", "-500")
 		assert.Contains(t, all, "it ended with: the screen: ")
 		assert.False(t, shows("1 Games")())
-		assert.Contains(t, judge.Run(t, "tmux", "-S", socket, "display-message", "-p", "cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
+		assert.Contains(t, judge.Run(t, "tmux", "-S", socket, "display-message", "-p",
+			"cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
 	}
 }
 
@@ -96,7 +101,8 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind, "loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind,
+			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}
@@ -126,7 +132,8 @@ func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
 
 // press sends keys, one after another.
 func press(a *app, keys ...string) {
-	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft}
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown,
+		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
 		if code, ok := special[k]; ok {
@@ -145,7 +152,9 @@ func TestEveryViewFitsEveryWindow(t *testing.T) {
 	press(a, "5") // makes the check
 	for _, size := range [][2]int{{80, 24}, {60, 16}, {100, 30}, {119, 40}, {158, 46}, {240, 70}, {40, 10}} {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"}, {"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"}, {"D", "enter", "n"}, {"D", "c"}, {"C"}, {"C", "enter"}, {"C", "enter", "c"}, {"C", "end"}} {
+		for _, keys := range [][]string{{"1"}, {"2"}, {"2", "end"}, {"3"}, {"4"}, {"5"}, {"5", "tab"}, {"2", "?"},
+			{"1", "/"}, {"2", ":"}, {"L"}, {"L", "tab", "end"}, {"L", "right", "v"}, {"L", "?"}, {"D"},
+			{"D", "enter", "n"}, {"D", "c"}, {"C"}, {"C", "enter"}, {"C", "enter", "c"}, {"C", "end"}} {
 			press(a, "esc", "esc")
 			press(a, keys...)
 			lines := strings.Split(a.View().Content, "\n")
@@ -164,10 +173,14 @@ func TestTheVerdictIsExplained(t *testing.T) {
 	assert.Contains(t, text(a), "▪ selected  ▫ selected, but does not fit", "the marks are explained")
 	press(a, "/", "Second", "enter")
 	s := strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds files up to 4,294,967,295 bytes; this image is 4.00 GiB. Rowan reads it in 3 parts, which take 4.00 GiB. Copying it over USB takes 3 to 11 min (estimated).")
+	assert.Contains(t, s, "Paper Falcons: Second Flight on North stick: split 3. FAT32 holds files up to "+
+		"4,294,967,295 bytes; this image is 4.00 GiB. Rowan reads it in 3 parts, which take 4.00 GiB. Copying it "+
+		"over USB takes 3 to 11 min (estimated).")
 	press(a, "esc", "/", "Underbough", "enter")
 	s = strings.Join(strings.Fields(text(a)), " ")
-	assert.Contains(t, s, "Underbough on North stick: no space. Needs 2.69 GiB but only 705.42 MiB are free: 2.00 GiB short. → deselect Tin Harbour (2.16 GiB), the smallest that frees enough space. → remove HALL-VIDEO/reel-1.mov")
+	assert.Contains(t, s, "Underbough on North stick: no space. Needs 2.69 GiB but only 705.42 MiB are free: 2.00 "+
+		"GiB short. → deselect Tin Harbour (2.16 GiB), the smallest that frees enough space. → remove "+
+		"HALL-VIDEO/reel-1.mov")
 	assert.Contains(t, s, "does not go", "the rack shows it standing over")
 }
 
@@ -211,7 +224,8 @@ func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
 	press(a, "5")
 	assert.Contains(t, text(a), "SHORT/spare.iso")
-	assert.Contains(t, flat(a), "Rowan ignores it: its name must have the form id - title.iso. At the console: the game will not be in the list.")
+	assert.Contains(t, flat(a), "Rowan ignores it: its name must have the form id - title.iso. At the console: the "+
+		"game will not be in the list.")
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
 	press(a, "4", "enter")
@@ -270,9 +284,11 @@ func TestATargetThatGoesAway(t *testing.T) {
 func TestNamesCannotSteerTheTerminal(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	evil := "\x1b[2J\x1b]0;owned\x07\u202Eevil\x00\xff"
-	a.state.Scan.Titles = []title.Title{{Key: "k", Platform: "vesper", Form: title.Image, Name: evil, ID: evil, Region: evil, Of: 1,
+	a.state.Scan.Titles = []title.Title{{Key: "k", Platform: "vesper", Form: title.Image, Name: evil, ID: evil,
+		Region: evil, Of: 1,
 		Findings: []title.Finding{{Grade: title.Fault, Say: evil, Remedy: evil}},
-		Discs:    []title.Disc{{ID: evil, Kind: evil, File: title.File{Path: "/" + evil}, Evidence: []title.Evidence{{Field: "name", Value: evil, From: evil}}}}}}
+		Discs: []title.Disc{{ID: evil, Kind: evil, File: title.File{Path: "/" + evil},
+			Evidence: []title.Evidence{{Field: "name", Value: evil, From: evil}}}}}}
 	pump(a, a.state.Survey())
 	for _, stage := range []string{"1", "2", "3", "4", "5"} {
 		press(a, stage)
@@ -381,7 +397,8 @@ func many(b testing.TB) *app {
 	dir := b.TempDir()
 	bn := bench.New("")
 	bn.Sources = []bench.Source{{Path: dir}}
-	bn.Targets = []bench.Target{{Name: "Stick", At: dir, Loader: "rowan", Via: "smb", As: "ext4", Capacity: 58 << 30, Everything: true}}
+	bn.Targets = []bench.Target{{Name: "Stick", At: dir, Loader: "rowan", Via: "smb", As: "ext4", Capacity: 58 << 30,
+		Everything: true}}
 	set, err := loader.Shipped()
 	require.NoError(b, err)
 	a := newApp(context.Background(), bn, set, Options{})
@@ -389,8 +406,10 @@ func many(b testing.TB) *app {
 	titles := make([]title.Title, 50_000)
 	for i := range titles {
 		id := fmt.Sprintf("VSP-%05d", i)
-		titles[i] = title.Title{Key: id, ID: id, Platform: "vesper", Form: title.Image, Name: fmt.Sprintf("Title %05d", i), Of: 1,
-			Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/g/" + id + ".iso", Size: 1 << 20}}}}
+		titles[i] = title.Title{Key: id, ID: id, Platform: "vesper", Form: title.Image, Name: fmt.Sprintf("Title %05d",
+			i), Of: 1,
+			Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/g/" + id + ".iso",
+				Size: 1 << 20}}}}
 	}
 	a.state.Scan.Titles = titles
 	pump(a, a.state.Survey())

@@ -63,9 +63,11 @@ type Target struct {
 	Cluster  Size     `toml:"cluster,omitempty"`  // declares the allocation unit
 	Rate     Size     `toml:"rate,omitempty"`     // writes at most so much a second
 	Reserve  Size     `toml:"reserve,omitempty"`  // stays free
-	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the connection.
+	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the
+	// connection.
 	Verify string `toml:"verify,omitempty"`
-	// Encoding is how a console spells names over FTP, Connections how many it bears at a time; "" and 0 for what its profile says.
+	// Encoding is how a console spells names over FTP, Connections how many it bears at a time; "" and 0 for what its
+	// profile says.
 	Encoding    string `toml:"encoding,omitempty"`
 	Connections int    `toml:"connections,omitempty"`
 	// Unchecked takes any certificate that a console shows over FTP with TLS.
@@ -73,8 +75,8 @@ type Target struct {
 	NoCovers  bool `toml:"no-covers,omitempty"`
 	// CoversMost is what covers may take of the target.
 	CoversMost Budget `toml:"covers-at-most,omitempty"`
-	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders are merged into the
-	// console's at the console.
+	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders
+	// are merged into the console's at the console.
 	Carries string `toml:"carries-covers-of,omitempty"`
 	// Rules are keys of the first loader's profile that are set otherwise for this target.
 	Rules map[string]string `toml:"rules,omitempty"`
@@ -95,20 +97,24 @@ type Target struct {
 	Fixes []fix.Fix `toml:"fix,omitempty"`
 	// Ticked are the lines of the checklist that were ticked off since the last run.
 	Ticked []string `toml:"ticked,omitempty"`
-	// Cable is how the target is joined to this computer by a cable of its own; nil for a network that was there before.
+	// Cable is how the target is joined to this computer by a cable of its own; nil for a network that was there
+	// before.
 	Cable *Cable `toml:"cable,omitempty"`
 	// Pace is what was learnt of how fast the target takes files.
 	Speed *estimate.Learnt `toml:"speed,omitempty"`
 }
 
-// A Cable joins a console and this computer directly. The addresses are set by hand on both ends, and set back afterwards.
+// A Cable joins a console and this computer directly. The addresses are set by hand on both ends, and set back
+// afterwards.
 type Cable struct {
 	Interface string `toml:"interface"` // of this computer
-	Computer  string `toml:"computer"`  // its address for the time of the cable, with the length of the mask: 192.168.77.1/24
-	Console   string `toml:"console"`   // that of the console
+	// its address for the time of the cable, with the length of the mask: 192.168.77.1/24
+	Computer string `toml:"computer"`
+	Console  string `toml:"console"` // that of the console
 	// Was is the address of the target before the cable, which it gets back afterwards.
 	Was string `toml:"was,omitempty"`
-	// Before is what the interface had before, to be set back: addresses with the lengths of their masks, and "dhcp" where they were given to it.
+	// Before is what the interface had before, to be set back: addresses with the lengths of their masks, and "dhcp"
+	// where they were given to it.
 	Before []string `toml:"before,omitempty"`
 }
 

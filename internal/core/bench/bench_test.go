@@ -17,7 +17,8 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "season.toml")
 	b := bench.New(file)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "/elsewhere"}}
-	b.Targets = []bench.Target{{Name: "North stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32", Capacity: 58 << 30, Rate: 1000, Everything: true}}
+	b.Targets = []bench.Target{{Name: "North stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32",
+		Capacity: 58 << 30, Rate: 1000, Everything: true}}
 	b.Targets[0].Want(false, "VSP-20417")
 	b.Targets[0].Want(false, "VSP-10000")
 	require.NoError(t, b.Save())
@@ -85,7 +86,8 @@ func TestABenchThatCannotBeSavedStaysAsItWas(t *testing.T) {
 }
 
 func FuzzLoad(f *testing.F) {
-	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\ncapacity = '58GiB'\nwithout = ['b', 'a']\n"))
+	f.Add([]byte("format = 1\n[[source]]\npath = 'g'\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\ncapacity = " +
+		"'58GiB'\nwithout = ['b', 'a']\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, text, 0o644))
@@ -125,7 +127,8 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "b.toml")
 	b := bench.New(file)
-	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", "/far/list.csv"}, []string{"ferry line"}
+	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", "/far/list.csv"},
+		[]string{"ferry line"}
 	inside, outside := filepath.Join(dir, "games", "a.zip")+title.EntryMark+"in/x.w8", "/far/away/b.iso"
 	before := b.Choices()
 	b.Edit(inside, "s1", func(e *title.Edit) { e.Name = "One" })

@@ -86,7 +86,8 @@ func (p *Target) Allow(replace bool, paths ...string) { p.Replace = marked(p.Rep
 // marked returns a changed copy, sorted.
 func marked(all []string, in bool, paths []string) []string { return Keys(all).with(in, paths) }
 
-// SetUpLike reports whether two targets differ in nothing but which titles are wanted there, and in what was learnt and ticked off.
+// SetUpLike reports whether two targets differ in nothing but which titles are wanted there, and in what was learnt and
+// ticked off.
 func (p *Target) SetUpLike(o *Target) bool {
 	bare := func(p Target) Target {
 		p.id, p.Everything, p.Without, p.Titles, p.Ticked, p.Speed = 0, false, nil, nil, nil, nil
@@ -184,17 +185,20 @@ type Choices struct {
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists), b.Covers, b.Favourites, b.Priorities}
+	return Choices{slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists),
+		b.Covers, b.Favourites, b.Priorities}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
-	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists, c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
+	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists,
+		c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
 	learnt := map[string]*estimate.Learnt{}
 	for i := range b.Targets {
 		learnt[b.Targets[i].Name] = b.Targets[i].Speed
 	}
-	b.Targets, b.Edits, b.Passwords, b.Lists = slices.Clone(c.targets), slices.Clone(c.edits), slices.Clone(c.passwords), slices.Clone(c.lists)
+	b.Targets, b.Edits, b.Passwords, b.Lists = slices.Clone(c.targets), slices.Clone(c.edits),
+		slices.Clone(c.passwords), slices.Clone(c.lists)
 	b.Favourites, b.Priorities, b.Covers = c.favourites, c.priorities, c.covers
 	for i := range b.Targets { // what a run has taught is no choice
 		if l := learnt[b.Targets[i].Name]; l != nil {
@@ -204,7 +208,8 @@ func (b *Bench) Restore(c Choices) (edited bool) {
 	return edited
 }
 
-// Wants reports whether a title is wanted at target number n. A target that carries the covers of another one wants those of its titles.
+// Wants reports whether a title is wanted at target number n. A target that carries the covers of another one wants
+// those of its titles.
 func (b *Bench) Wants(n int, key string) bool {
 	if of, ok := b.Carried(n); ok {
 		n = of

@@ -47,7 +47,8 @@ func comments(text []byte) remarks {
 func trimmed(lines []string) []string {
 	var out []string
 	for _, l := range lines {
-		if l = strings.TrimSpace(l); strings.Contains(heading, l+"\n") && l != "" || strings.HasPrefix(l, "# Polytome rewrites this file on every change") {
+		if l = strings.TrimSpace(l); strings.Contains(heading, l+"\n") && l != "" || strings.HasPrefix(l,
+			"# Polytome rewrites this file on every change") {
 			continue
 		}
 		if l != "" || len(out) > 0 {

@@ -15,7 +15,8 @@ import (
 
 // Covers are where pictures and descriptions of titles are looked for.
 type Covers struct {
-	// Order is that of the sources in which pictures are looked for: see [CoverSources]. A picture that was chosen by hand comes before all.
+	// Order is that of the sources in which pictures are looked for: see [CoverSources]. A picture that was chosen by
+	// hand comes before all.
 	Order []string `toml:"order,omitempty"`
 	// Of are other orders for some kinds of pictures, by the kind.
 	Of map[string][]string `toml:"of,omitempty"`
@@ -27,10 +28,12 @@ type Covers struct {
 // CoverSources are where pictures are looked for, in the usual order.
 var CoverSources = []string{"beside", "folders", "inside", "servers"}
 
-// A CoverFolder holds pictures. Those in folders in it that are named like a kind of picture, or like a platform, are of that.
+// A CoverFolder holds pictures. Those in folders in it that are named like a kind of picture, or like a platform, are
+// of that.
 type CoverFolder struct {
-	Path string `toml:"path"`         // relative to the bench
-	Of   string `toml:"of,omitempty"` // the kind of all pictures in it; "" for what the folders say, and that of the front
+	Path string `toml:"path"` // relative to the bench
+	// the kind of all pictures in it; "" for what the folders say, and that of the front
+	Of string `toml:"of,omitempty"`
 }
 
 // A CoverServer hands out pictures over HTTP.
@@ -49,9 +52,11 @@ type CoverServer struct {
 	Connections int `toml:"connections,omitempty"`
 }
 
-// PathFields are what a path on a server may hold in braces: the title's platform, the kind of picture, the ID, the name, the name without what
-// stands in brackets, the region, the number of the disc, the base name of the game's file, and checksums of it as far as they are known.
-var PathFields = []string{"platform", "kind", "id", "name", "bare", "region", "disc", "file", "crc32", "md5", "sha1", "sha256"}
+// PathFields are what a path on a server may hold in braces: the title's platform, the kind of picture, the ID, the
+// name, the name without what stands in brackets, the region, the number of the disc, the base name of the game's file,
+// and checksums of it as far as they are known.
+var PathFields = []string{"platform", "kind", "id", "name", "bare", "region", "disc", "file", "crc32", "md5", "sha1",
+	"sha256"}
 
 var pathField = regexp.MustCompile(`\{([^{}]*)\}`)
 
@@ -70,7 +75,8 @@ func CheckPath(path string) error {
 
 // CheckRelative says why a path does not stay below what it is relative to.
 func CheckRelative(path string) error {
-	if path == "" || strings.HasPrefix(path, "/") || strings.Contains(path, "://") || strings.ContainsAny(path, "\\\x00") || slices.Contains(strings.Split(path, "/"), "..") {
+	if path == "" || strings.HasPrefix(path, "/") || strings.Contains(path, "://") || strings.ContainsAny(path,
+		"\\\x00") || slices.Contains(strings.Split(path, "/"), "..") {
 		return fmt.Errorf("the path %q leads out of the server's own; paths are relative to its URL", path)
 	}
 	return nil
@@ -153,7 +159,8 @@ func (s *CoverServer) Check() (err error) {
 }
 
 func (s *CoverServer) check(fail func(key, format string, args ...any)) {
-	if u, err := url.Parse(s.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.RawQuery != "" || u.Fragment != "" {
+	if u, err := url.Parse(s.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" ||
+		u.RawQuery != "" || u.Fragment != "" {
 		fail(".url", "%q is not a server's address: write it like https://pictures.example/shelf/", s.URL)
 	}
 	if len(s.Paths) == 0 && s.Index == "" && len(s.About) == 0 {
@@ -182,8 +189,8 @@ func (s *CoverServer) check(fail func(key, format string, args ...any)) {
 // mostConnections is how many connections to one server of pictures there can be.
 const mostConnections = 16
 
-// Budget is what covers may take of a target: an amount of bytes such as "40MiB", or a share of its space such as "5%". The empty one sets
-// no limit.
+// Budget is what covers may take of a target: an amount of bytes such as "40MiB", or a share of its space such as "5%".
+// The empty one sets no limit.
 type Budget string
 
 // Bytes is the budget on a target with so much space; ok is false for one without a limit.
@@ -234,13 +241,15 @@ func (b *Bench) NameServer(address string) string {
 		base = u.Hostname()
 	}
 	name := base
-	for n := 2; slices.ContainsFunc(b.Covers.Servers, func(s CoverServer) bool { return strings.EqualFold(s.Name, name) }); n++ {
+	for n := 2; slices.ContainsFunc(b.Covers.Servers,
+		func(s CoverServer) bool { return strings.EqualFold(s.Name, name) }); n++ {
 		name = fmt.Sprintf("%s %d", base, n)
 	}
 	return name
 }
 
-// Carried is the number of the target whose covers this one carries; ok is false for a target that is filled for itself.
+// Carried is the number of the target whose covers this one carries; ok is false for a target that is filled for
+// itself.
 func (b *Bench) Carried(n int) (of int, ok bool) {
 	name := b.Targets[n].Carries
 	if name == "" {

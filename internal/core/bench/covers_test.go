@@ -18,7 +18,8 @@ import (
 )
 
 func TestABudgetIsAnAmountOrAShare(t *testing.T) {
-	for text, want := range map[bench.Budget]int64{"40MiB": 40 * size.MiB, "0": 0, "5%": 50, "0.5 %": 5, "100%": 1000, "0%": 0, "1000000": 1_000_000} {
+	for text, want := range map[bench.Budget]int64{"40MiB": 40 * size.MiB, "0": 0, "5%": 50, "0.5 %": 5, "100%": 1000,
+		"0%": 0, "1000000": 1_000_000} {
 		require.NoError(t, text.Check(), text)
 		n, ok := text.Bytes(1000)
 		assert.True(t, ok, text)
@@ -37,7 +38,9 @@ func TestPathsOnServers(t *testing.T) {
 		assert.NoError(t, bench.CheckPath(good), good)
 	}
 	for bad, says := range map[string]string{
-		"{titel}.png": "unknown field of a picture's path \"titel\"", "{nam}.png": "did you mean \"name\"?", "{id.png": "has an unclosed", "id}.png": "has an unclosed", "../x.png": "leads out", "/x.png": "leads out", "a/../../x": "leads out",
+		"{titel}.png": "unknown field of a picture's path \"titel\"", "{nam}.png": "did you mean \"name\"?",
+		"{id.png": "has an unclosed", "id}.png": "has an unclosed", "../x.png": "leads out", "/x.png": "leads out",
+		"a/../../x":          "leads out",
 		"http://other/x.png": "leads out", "": "leads out", `a\b`: "leads out",
 	} {
 		assert.ErrorContains(t, bench.CheckPath(bad), says, bad)
@@ -57,8 +60,11 @@ func TestNoValueLeadsOutOfAServer(t *testing.T) {
 	base, err := url.Parse("http://127.0.0.1:8000/shelf/deep/")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
-		values := rapid.MapOf(rapid.SampledFrom(bench.PathFields), rapid.OneOf(rapid.String(), rapid.SampledFrom([]string{"..", ".", "../..", "%2e%2e", "/etc", "a/../..", "//x", "http://y/", "?q", "#f", "\\..\\"}))).Draw(t, "values")
-		p := rapid.SampledFrom([]string{"{id}", "{platform}/{kind}/{id}.png", "x{name}", "{bare}/{file}", "{region}..{disc}"}).Draw(t, "path")
+		values := rapid.MapOf(rapid.SampledFrom(bench.PathFields), rapid.OneOf(rapid.String(),
+			rapid.SampledFrom([]string{"..", ".", "../..", "%2e%2e", "/etc", "a/../..", "//x", "http://y/", "?q", "#f",
+				"\\..\\"}))).Draw(t, "values")
+		p := rapid.SampledFrom([]string{"{id}", "{platform}/{kind}/{id}.png", "x{name}", "{bare}/{file}",
+			"{region}..{disc}"}).Draw(t, "path")
 		if bench.CheckPath(p) != nil {
 			t.Fatal(p)
 		}
@@ -70,7 +76,8 @@ func TestNoValueLeadsOutOfAServer(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%q: %v", filled, err)
 		}
-		if u.Host != base.Host || u.RawQuery != "" || u.Fragment != "" || !strings.HasPrefix(path.Clean(u.EscapedPath()), "/shelf/deep/") {
+		if u.Host != base.Host || u.RawQuery != "" || u.Fragment != "" ||
+			!strings.HasPrefix(path.Clean(u.EscapedPath()), "/shelf/deep/") {
 			t.Fatalf("%q leads to %s", filled, u)
 		}
 	})
@@ -135,12 +142,14 @@ pictures = [{ of = "front", file = "pictures/x.png", crop = [10, 0, 10, 0] }, { 
 	assert.True(t, b.AddCoverFolder(filepath.Join(dir, "more")))
 	assert.False(t, b.AddCoverFolder(filepath.Join(dir, "more")))
 	assert.Equal(t, "127.0.0.1", b.NameServer("http://127.0.0.1:8/x"))
-	b.Covers.Servers = append(b.Covers.Servers, bench.CoverServer{Name: "127.0.0.1", URL: "http://127.0.0.1:8/", Paths: []string{"x"}})
+	b.Covers.Servers = append(b.Covers.Servers, bench.CoverServer{Name: "127.0.0.1", URL: "http://127.0.0.1:8/",
+		Paths: []string{"x"}})
 	assert.Equal(t, "127.0.0.1 2", b.NameServer("http://127.0.0.1:8/x"))
 	require.NoError(t, b.Save())
 	saved, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for _, want := range []string{"# where the pictures are", "# mine first", "path = 'more'", "covers-at-most = '5%'", "carries-covers-of = 'Disk'", "none = true"} {
+	for _, want := range []string{"# where the pictures are", "# mine first", "path = 'more'", "covers-at-most = '5%'",
+		"carries-covers-of = 'Disk'", "none = true"} {
 		assert.Contains(t, string(saved), want)
 	}
 	again, err := bench.Load(file)

@@ -14,8 +14,8 @@ import (
 	"polytome/internal/judge"
 )
 
-// TestABenchOnADiskThatIsFullOrReadOnly saves on real small filesystems: what was saved before is still there, whole, and is resumed when there is
-// space again.
+// TestABenchOnADiskThatIsFullOrReadOnly saves on real small filesystems: what was saved before is still there, whole,
+// and is resumed when there is space again.
 func TestABenchOnADiskThatIsFullOrReadOnly(t *testing.T) {
 	dir := judge.Mount(t, "size=256k")
 	file := filepath.Join(dir, "season.toml")

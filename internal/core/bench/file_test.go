@@ -58,11 +58,13 @@ func TestCommentsAreKept(t *testing.T) {
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
 	text := string(data)
-	for _, c := range []string{"# The season of the North Hall.", "# as the poster says", "# Odile keeps these.", "# on the ferry's own disk", "# The stick with the blue tape.",
+	for _, c := range []string{"# The season of the North Hall.", "# as the poster says", "# Odile keeps these.",
+		"# on the ferry's own disk", "# The stick with the blue tape.",
 		"# do not call it anything else", "# the children's favourite", "# for the rota", "# the end"} {
 		assert.Equal(t, 1, strings.Count(text, c), "%s in\n%s", c, text)
 	}
-	assert.Contains(t, text, "# The stick with the blue tape.\n[[target]]\n# do not call it anything else\nname = 'North stick'\n", "a comment stays with what it is about")
+	assert.Contains(t, text, "# The stick with the blue tape.\n[[target]]\n# do not call it anything else\nname = "+
+		"'North stick'\n", "a comment stays with what it is about")
 	assert.Contains(t, text, "reserve = '2GiB' # for the rota\n")
 	again, err := bench.Load(file)
 	require.NoError(t, err)
@@ -106,7 +108,8 @@ func TestAnyCommentsSurviveAnySave(t *testing.T) {
 				t.Fatalf("%s: in\n%s", m, text)
 			}
 		}
-		if again, err := bench.Load(file); err != nil || again.Targets[0].Name != "North stick" || again.Targets[1].Name != "East # stick" {
+		if again, err := bench.Load(file); err != nil || again.Targets[0].Name != "North stick" ||
+			again.Targets[1].Name != "East # stick" {
 			t.Fatalf("%v\n%s", err, text)
 		}
 	})
@@ -136,7 +139,8 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
 
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), "everything = false", "evrything = false", 1)), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), "everything = false",
+		"evrything = false", 1)), 0o644))
 	_, err = bench.Open(file, state)
 	require.ErrorContains(t, err, `evrything": did you mean "everything"?`)
 	require.ErrorContains(t, err, `did you mean "everything"?`)
@@ -196,10 +200,13 @@ func TestOnlyOneHasABenchOpenForChanges(t *testing.T) {
 func TestContradictionsAreReported(t *testing.T) {
 	target := "format = 1\n\n[[target]]\nname = 'A'\nat = 'a'\nloader = 'rowan'\n"
 	for text, want := range map[string]string{
-		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is both in the titles of A and in its exceptions: excluded",
-		"everything = true\ntitles = ['y']\n":                  "selects everything, so its list of titles has no effect",
-		"without = ['y']\n":                                    "selects only its listed titles, so its",
-		"removing = ['f']\nreplace = ['f']\n":                  "f of A is marked both to be removed and to be replaced: it is removed",
+		"everything = true\nwithout = ['x']\ntitles = ['x']\n": "b.toml:9:1: x is both in the titles of A and in its " +
+			"exceptions: excluded",
+		"everything = true\ntitles = ['y']\n": "selects everything, so its list of titles has no " +
+			"effect",
+		"without = ['y']\n": "selects only its listed titles, so its",
+		"removing = ['f']\nreplace = ['f']\n": "f of A is marked both to be removed and to be " +
+			"replaced: it is removed",
 	} {
 		file := filepath.Join(t.TempDir(), "b.toml")
 		require.NoError(t, os.WriteFile(file, []byte(target+text), 0o644))

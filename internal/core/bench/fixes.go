@@ -36,7 +36,8 @@ func (p *Target) Fixing(all ...fix.Fix) bool {
 		var has bool
 		switch m.Do {
 		case fix.Copy:
-			has = p.Wants(m.Title) && (m.Path == "" || slices.ContainsFunc(p.Fixes, func(o fix.Fix) bool { return m.Same(&o) }))
+			has = p.Wants(m.Title) && (m.Path == "" || slices.ContainsFunc(p.Fixes,
+				func(o fix.Fix) bool { return m.Same(&o) }))
 		case fix.Remove:
 			has = slices.Contains(p.Removing, m.Path)
 		default:
@@ -67,8 +68,8 @@ func (p *Target) Unfix(all ...fix.Fix) {
 	}
 }
 
-// Fixed drops the changes that a run has made, by their paths and what they do, and the marks of files that went or were
-// written over. It reports whether anything was dropped.
+// Fixed drops the changes that a run has made, by their paths and what they do, and the marks of files that went or
+// were written over. It reports whether anything was dropped.
 func (p *Target) Fixed(done func(m *fix.Fix) bool) bool {
 	left := slices.DeleteFunc(slices.Clone(p.Fixes), func(m fix.Fix) bool {
 		is := done(&m)

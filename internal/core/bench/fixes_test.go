@@ -18,7 +18,8 @@ func TestFixesAreKeptAndGivenUp(t *testing.T) {
 	b.Targets = []bench.Target{{Name: "North stick", At: "north", Loader: "rowan"}}
 	p := &b.Targets[0]
 	move := fix.Fix{Do: fix.Rename, Path: "FULL/x.iso", To: "FULL/VSP-20417 - x.iso", Seen: "5 6", Why: "its name"}
-	fit := fix.Fix{Do: fix.Fit, Path: "FACES/a.png", To: "FACES/a.jpg", Picture: &picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg"}}
+	fit := fix.Fix{Do: fix.Fit, Path: "FACES/a.png", To: "FACES/a.jpg", Picture: &picture.Rule{Width: 256, Height: 368,
+		Fit: "inside", Format: "jpg"}}
 	set := fix.Fix{Do: fix.Set, Path: "ROWAN/rowan.cfg", Syntax: "key=value", Key: "look", Value: "stick"}
 	write := fix.Fix{Do: fix.Write, Path: "list.txt", Text: "one\n\"two\"\n"}
 	put := fix.Fix{Do: fix.Copy, Path: "FULL/y.iso", Title: "VSP-00001"}
@@ -33,7 +34,8 @@ func TestFixesAreKeptAndGivenUp(t *testing.T) {
 	assert.True(t, p.Fixing(move, fit, set, write, put, leave))
 	assert.False(t, p.Fixing())
 	p.Tick("Plug the stick in")
-	p.Cable = &bench.Cable{Interface: "eth1", Computer: "192.168.77.1/24", Console: "192.168.77.2", Was: "ftp://10.0.0.2/", Before: []string{"dhcp"}}
+	p.Cable = &bench.Cable{Interface: "eth1", Computer: "192.168.77.1/24", Console: "192.168.77.2",
+		Was: "ftp://10.0.0.2/", Before: []string{"dhcp"}}
 	require.NoError(t, b.Save())
 	again, err := bench.Load(file)
 	require.NoError(t, err)

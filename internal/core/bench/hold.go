@@ -27,13 +27,15 @@ func Open(file, dir string) (*Bench, error) {
 	copied := goodCopy(file, dir)
 	if err != nil {
 		if _, there := os.Stat(copied); copied != "" && there == nil && !errors.Is(err, os.ErrNotExist) {
-			err = fmt.Errorf("%w\nThe last good version is kept as %s: fix the file, or copy that one over it", err, copied)
+			err = fmt.Errorf("%w\nThe last good version is kept as %s: fix the file, or copy that one over it", err,
+				copied)
 		}
 		return b, err
 	}
 	if copied != "" && os.MkdirAll(dir, 0o700) == nil {
 		b.state.goodCopy = copied
-		_ = wholefile.Write(copied, b.state.text, wholefile.Private) // a copy for hard times; without it the bench is as good
+		// a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(copied, b.state.text, wholefile.Private)
 	}
 	return b, nil
 }

@@ -2,8 +2,8 @@ package bench
 
 import "sync/atomic"
 
-// An ID is the identity of a target for as long as the program lives: it stays when other targets come and go, when the target is set
-// up otherwise, and through undo. 0 is that of no target. It is not saved.
+// An ID is the identity of a target for as long as the program lives: it stays when other targets come and go, when the
+// target is set up otherwise, and through undo. 0 is that of no target. It is not saved.
 type ID int64
 
 var lastID atomic.Int64

@@ -36,7 +36,9 @@ func Load(file string) (*Bench, error) {
 		Format int `toml:"format"`
 	}
 	if toml.Unmarshal(data, &version) == nil && version.Format > FormatVersion {
-		return nil, &strict.Error{File: file, Say: fmt.Sprintf("format %d is from a newer Polytome; this one reads format %d", version.Format, FormatVersion)}
+		return nil, &strict.Error{File: file,
+			Say: fmt.Sprintf("format %d is from a newer Polytome; this one reads format %d", version.Format,
+				FormatVersion)}
 	}
 	src, err := strict.Decode(file, data, b)
 	if err != nil {
@@ -147,7 +149,8 @@ func (p *Target) contradictions(at string, note func(at, format string, args ...
 	for _, key := range p.Titles {
 		switch {
 		case p.Without.has(key):
-			note(at+".titles", "%s is both in the titles of %s and in its exceptions: %s", key, p.Name, map[bool]string{true: "excluded", false: "it is wanted"}[p.Everything])
+			note(at+".titles", "%s is both in the titles of %s and in its exceptions: %s", key, p.Name,
+				map[bool]string{true: "excluded", false: "it is wanted"}[p.Everything])
 		case p.Everything:
 			note(at+".titles", "%s selects everything, so its list of titles has no effect", p.Name)
 			return
@@ -172,8 +175,9 @@ func New(file string) *Bench {
 // File is where the bench is saved, "" for nowhere.
 func (b *Bench) File() string { return b.file }
 
-// Resolve turns a path of the bench, or the address of a drive that is given by one, into one for the system. It is absolute: what is remembered
-// of it must not be taken for something else by a program that is started in another folder.
+// Resolve turns a path of the bench, or the address of a drive that is given by one, into one for the system. It is
+// absolute: what is remembered of it must not be taken for something else by a program that is started in another
+// folder.
 func (b *Bench) Resolve(path string) string {
 	if a, ok := drive.ParseAddress(path); ok {
 		if a.IsFile() {

@@ -33,7 +33,8 @@ var (
 	// ErrReadOnly is that another Polytome has the bench open.
 	ErrReadOnly = errors.New("another Polytome has this bench open, so this one is read-only")
 	// ErrChanged is that the file was changed by something else since it was read.
-	ErrChanged = errors.New("another program changed the file since it was read, so it was not saved; on the screen, ctrl+r reloads it")
+	ErrChanged = errors.New("another program changed the file since it was read, so it was not saved; on the screen, " +
+		"ctrl+r reloads it")
 )
 
 // Save writes the file again, at once or not at all. Comments stay with what they were about. A file
@@ -64,7 +65,8 @@ func (b *Bench) Save() error {
 	}
 	b.state.text, b.state.read = text, true
 	if b.state.goodCopy != "" {
-		_ = wholefile.Write(b.state.goodCopy, text, wholefile.Private) // a copy for hard times; without it the bench is as good
+		// a copy for hard times; without it the bench is as good
+		_ = wholefile.Write(b.state.goodCopy, text, wholefile.Private)
 	}
 	return nil
 }

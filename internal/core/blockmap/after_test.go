@@ -51,7 +51,8 @@ func TestAFileThatStaysFragmentedIsReported(t *testing.T) {
 		return
 	}
 	require.Len(t, left, 1)
-	assert.Equal(t, "torn.iso stays fragmented: "+really.Error()+".", left[0], "for the reason for which it really stays")
+	assert.Equal(t, "torn.iso stays fragmented: "+really.Error()+".", left[0],
+		"for the reason for which it really stays")
 	assert.Equal(t, now.Files, m.Files)
 }
 
@@ -96,7 +97,10 @@ func TestARehearsalReadsWhatItHasWritten(t *testing.T) {
 	require.NoError(t, r.MakeFolder(ctx, "FOLDER"))
 	require.NoError(t, r.Remove(ctx, "a.iso"))
 	require.NoError(t, r.Flush())
-	again, err := r.Rehearse(func(dev volume.Device) (*volume.Volume, error) { return exfat.Open(dev, int64(len(d.B))) })
+	again, err := r.Rehearse(func(dev volume.Device) (*volume.Volume,
+		error) {
+		return exfat.Open(dev, int64(len(d.B)))
+	})
 	require.NoError(t, err, "a rehearsal can be rehearsed on")
 	for _, on := range []*volume.Volume{r, again} {
 		f, err := on.FS().Open("new.txt")

@@ -161,7 +161,8 @@ func (m *Map) Cells(n int) []Cell {
 				c.Files++
 				last = s.file
 			}
-			if s.kind == Fragmented && c.Kind != Fragmented || part > most && (c.Kind != Fragmented || s.kind == Fragmented) {
+			if s.kind == Fragmented && c.Kind != Fragmented || part > most && (c.Kind != Fragmented ||
+				s.kind == Fragmented) {
 				c.Kind, c.File, most = s.kind, s.file, part
 			}
 		}

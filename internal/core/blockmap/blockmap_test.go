@@ -92,7 +92,8 @@ func TestAnyDivisionAddsUp(t *testing.T) {
 	})
 }
 
-// TestTheRehearsalIsWhatDefragmentingDoes holds the map that is reported before against the one that there is after files were really brought into one piece.
+// TestTheRehearsalIsWhatDefragmentingDoes holds the map that is reported before against the one that there is after
+// files were really brought into one piece.
 func TestTheRehearsalIsWhatDefragmentingDoes(t *testing.T) {
 	for _, name := range []string{"exfat", "fat16"} {
 		rapid.Check(t, func(t *rapid.T) {

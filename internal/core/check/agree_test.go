@@ -36,7 +36,8 @@ func right(t coretest.T) map[string]files {
 	cue := func(bins ...string) []byte {
 		var b strings.Builder
 		for i, bin := range bins {
-			fmt.Fprintf(&b, "FILE \"%s\" BINARY\n  TRACK %02d %s\n    INDEX 01 00:00:00\n", bin, i+1, []string{"MODE1/2048", "AUDIO"}[min(i, 1)])
+			fmt.Fprintf(&b, "FILE \"%s\" BINARY\n  TRACK %02d %s\n    INDEX 01 00:00:00\n", bin, i+1,
+				[]string{"MODE1/2048", "AUDIO"}[min(i, 1)])
 		}
 		return []byte(b.String())
 	}
@@ -50,59 +51,101 @@ func right(t coretest.T) map[string]files {
 		return out.Bytes()
 	}
 	cart := demo.Cartridge
-	one, two := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")), coretest.Image(t, coretest.Inf("VSP-21002", "Saffron Circuit", "1/1", "short"))
+	one, two := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")),
+		coretest.Image(t, coretest.Inf("VSP-21002", "Saffron Circuit", "1/1", "short"))
 	long := coretest.Image(t, coretest.Inf("VSP-20431", "The Ninth Orchard", "1/1", "full"))
 	half := len(long) / 2
 	parts := func(a, b []byte) []byte {
-		return fmt.Appendf(nil, "title = \"The Ninth Orchard\"\nkind = \"full\"\n\n[[part]]\nfile = \"001.rwn\"\nlength = %d\ncrc32 = \"%08x\"\n\n[[part]]\nfile = \"002.rwn\"\nlength = %d\ncrc32 = \"%08x\"\n", len(a), crc32.ChecksumIEEE(a), len(b), crc32.ChecksumIEEE(b))
+		return fmt.Appendf(nil, "title = \"The Ninth Orchard\"\nkind = \"full\"\n\n[[part]]\nfile = "+
+			"\"001.rwn\"\nlength = %d\ncrc32 = \"%08x\"\n\n[[part]]\nfile = \"002.rwn\"\nlength = %d\ncrc32 = "+
+			"\"%08x\"\n", len(a), crc32.ChecksumIEEE(a), len(b), crc32.ChecksumIEEE(b))
 	}
 	json := func(id string) []byte {
 		return fmt.Appendf(nil, `{"id":%q,"name":"Slow Lantern","region":"N","version":"1.0"}`, id)
 	}
 	bellows := files{
-		"bellows/start.bin": []byte("bellows"), "Titles/Heron's Watch/Heron's Watch.cue": cue("Heron's Watch.bin"), "Titles/Heron's Watch/Heron's Watch.bin": lap("LAP_04412"), "Titles/Heron's Watch/title.toml": []byte("name = \"x\"\n"),
-		"Titles/Two Tides/Two Tides (Disc 1).cue": cue("a.bin", "b.bin"), "Titles/Two Tides/Two Tides (Disc 2).cue": cue("c.bin"), "Titles/Two Tides/Two Tides.m3u": []byte("Two Tides (Disc 1).cue\nTwo Tides (Disc 2).cue\n"),
-		"Titles/Two Tides/a.bin": lap("LAP_00021"), "Titles/Two Tides/b.bin": make([]byte, 2352*3), "Titles/Two Tides/c.bin": lap("LAP_00022"),
+		"bellows/start.bin": []byte("bellows"), "Titles/Heron's Watch/Heron's Watch.cue": cue("Heron's Watch.bin"),
+		"Titles/Heron's Watch/Heron's Watch.bin": lap("LAP_04412"), "Titles/Heron's Watch/title.toml": []byte(
+			"name = \"x\"\n"),
+		"Titles/Two Tides/Two Tides (Disc 1).cue": cue("a.bin", "b.bin"),
+		"Titles/Two Tides/Two Tides (Disc 2).cue": cue("c.bin"), "Titles/Two Tides/Two Tides.m3u": []byte(
+			"Two Tides (Disc 1).cue\nTwo Tides (Disc 2).cue\n"),
+		"Titles/Two Tides/a.bin": lap("LAP_00021"), "Titles/Two Tides/b.bin": make([]byte, 2352*3),
+		"Titles/Two Tides/c.bin":          lap("LAP_00022"),
 		"Titles/+2/Mosswick/Mosswick.cue": cue("m.bin"), "Titles/+2/Mosswick/m.bin": lap("LAP_00031"),
-		"Carts/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "Carts/finch/Reed Runner.fin": cart("FNCH", "Reed Runner"), "Carts/dotterel/Salt.dtl": []byte("dotterel game"), "holiday/a.txt": []byte("x"),
+		"Carts/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "Carts/finch/Reed Runner.fin": cart("FNCH", "Reed Runner"),
+		"Carts/dotterel/Salt.dtl": []byte("dotterel game"), "holiday/a.txt": []byte("x"),
 	}
 	return map[string]files{
 		"rowan": {
-			"ROWAN/rowan.cfg": []byte("look=stick\nfaces=yes\n"), "ROWAN/rowan.run": []byte("run"), "FULL/VSP-20417 - Copper Tide.iso": one, "SHORT/VSP-21002 - Saffron Circuit.iso": two,
-			"FULL/VSP-30001 - Two Sails (Disc 1).iso": coretest.Image(t, coretest.Inf("VSP-30001", "Two Sails", "1/2", "full")), "FULL/VSP-30002 - Two Sails (Disc 2).iso": coretest.Image(t, coretest.Inf("VSP-30002", "Two Sails", "2/2", "full")),
-			"LONG/VSP-20431/001.rwn": long[:half], "LONG/VSP-20431/002.rwn": long[half:], "LONG/VSP-20431/parts.toml": parts(long[:half], long[half:]),
-			"TUNE/VSP-20417.tune": []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": shown(256, 368), "FACES/front/VSP-20431.jpg": shown(200, 300), "FACES/front/VSP-30001.jpg": shown(256, 300), "holiday/a.txt": []byte("x"),
+			"ROWAN/rowan.cfg": []byte("look=stick\nfaces=yes\n"), "ROWAN/rowan.run": []byte("run"),
+			"FULL/VSP-20417 - Copper Tide.iso": one, "SHORT/VSP-21002 - Saffron Circuit.iso": two,
+			"FULL/VSP-30001 - Two Sails (Disc 1).iso": coretest.Image(t, coretest.Inf("VSP-30001", "Two Sails", "1/2",
+				"full")), "FULL/VSP-30002 - Two Sails (Disc 2).iso": coretest.Image(t, coretest.Inf("VSP-30002",
+				"Two Sails", "2/2", "full")),
+			"LONG/VSP-20431/001.rwn": long[:half], "LONG/VSP-20431/002.rwn": long[half:],
+			"LONG/VSP-20431/parts.toml": parts(long[:half], long[half:]),
+			"TUNE/VSP-20417.tune":       []byte("timing=a\ntray=shut\n"), "FACES/front/VSP-20417.jpg": shown(256, 368),
+			"FACES/front/VSP-20431.jpg": shown(200, 300), "FACES/front/VSP-30001.jpg": shown(256, 300),
+			"holiday/a.txt": []byte("x"),
 		},
 		"bellows": bellows,
 		"gantry": {
-			"gantry/start.bin": []byte("x"), "Games/Hollow Lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"), "Games/Hollow Lane/art/title.dat": []byte("x"), "Games/Salt Mill/main.run": demo.MainRun("CVN00130", "Salt Mill", "E"),
-			"gantry/shelf/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "gantry/shelf/finch/Reed Runner.zip": zipped(t, "Reed Runner.fin", cart("FNCH", "Reed Runner")), "gantry/shelf/dotterel/Salt.dtl": []byte("dotterel game"),
-			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"), "gantry/faces/wren8/Ropewalk.jpg": shown(320, 320), "gantry/faces/kestrel64/Stave Church.jpg": shown(100, 140), "gantry/faces/finch/Reed Runner.jpg": shown(90, 320),
+			"gantry/start.bin": []byte("x"), "Games/Hollow Lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"),
+			"Games/Hollow Lane/art/title.dat": []byte("x"), "Games/Salt Mill/main.run": demo.MainRun("CVN00130",
+				"Salt Mill", "E"),
+			"gantry/shelf/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "gantry/shelf/finch/Reed Runner.zip": zipped(t,
+				"Reed Runner.fin", cart("FNCH", "Reed Runner")), "gantry/shelf/dotterel/Salt.dtl": []byte(
+				"dotterel game"),
+			"gantry/cores/kestrel/Stave Church.k64": cart("KSTR", "Stave Church"),
+			"gantry/faces/wren8/Ropewalk.jpg":       shown(320, 320), "gantry/faces/kestrel64/Stave Church.jpg": shown(
+				100, 140), "gantry/faces/finch/Reed Runner.jpg": shown(90, 320),
 		},
 		"trellis": {
-			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"), "IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"), "IMG-S/Ferry Queen.jpg": shown(400, 300), "IMG-V/Copper Tide.jpg": shown(10, 10), "IMG-L/Heron's Watch.jpg": shown(300, 400),
-			"IMG-L/Heron's Watch.cue": cue("Heron's Watch 01.bin", "Heron's Watch 02.bin"), "IMG-L/Heron's Watch 01.bin": lap("LAP_04412"), "IMG-L/Heron's Watch 02.bin": make([]byte, 2352), "parcels/Slow Lantern.mdp": []byte("parcel"),
+			"GAMES/MRD-0117/SYS/TITLE.JSON": json("MRD-0117"), "GAMES/MRD-0117/data/a.bin": []byte("x"),
+			"IMG-V/Copper Tide.iso": one, "IMG-S/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"),
+			"IMG-S/Ferry Queen.jpg": shown(400, 300), "IMG-V/Copper Tide.jpg": shown(10, 10),
+			"IMG-L/Heron's Watch.jpg":    shown(300, 400),
+			"IMG-L/Heron's Watch.cue":    cue("Heron's Watch 01.bin", "Heron's Watch 02.bin"),
+			"IMG-L/Heron's Watch 01.bin": lap("LAP_04412"), "IMG-L/Heron's Watch 02.bin": make([]byte, 2352),
+			"parcels/Slow Lantern.mdp": []byte("parcel"),
 		},
 		"oxbow": {
-			"oxbow/play/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "oxbow/play/finch/Reed Runner.zip": zipped(t, "Reed Runner.fin", cart("FNCH", "Reed Runner")), "oxbow/play/vesper/Copper Tide.iso": one, "oxbow/play/siskin/Ferry Queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen"),
-			"oxbow/play/lapwing/Heron's Watch.cue": cue("a.bin"), "oxbow/play/lapwing/a.bin": lap("LAP_04412"), "oxbow/play/corvane/Hollow Lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"), "oxbow/play/meridian/Slow Lantern/SYS/TITLE.JSON": json("MRD-0117"),
-			"oxbow/play/dulcimer/Quillwork.lha": []byte("lha"), "oxbow/play/dulcimer/Mast/mast.prog": []byte("prog"), "oxbow/firmware/f.bin": []byte("x"), "oxbow/settings/s.cfg": []byte("x"), "oxbow/play/skua-first/First.sk1": demo.SkuaDisc("SKUA-ONE", "SKF-0031", 1, "First"),
+			"oxbow/play/wren8/Ropewalk.w8": cart("WREN", "Ropewalk"), "oxbow/play/finch/Reed Runner.zip": zipped(t,
+				"Reed Runner.fin", cart("FNCH", "Reed Runner")), "oxbow/play/vesper/Copper Tide.iso": one,
+			"oxbow/play/siskin/Ferry Queen.iso":    coretest.Siskin(t, "SK-8812", "Ferry Queen"),
+			"oxbow/play/lapwing/Heron's Watch.cue": cue("a.bin"), "oxbow/play/lapwing/a.bin": lap("LAP_04412"),
+			"oxbow/play/corvane/Hollow Lane/main.run":         demo.MainRun("CVN00117", "Hollow Lane", "N"),
+			"oxbow/play/meridian/Slow Lantern/SYS/TITLE.JSON": json("MRD-0117"),
+			"oxbow/play/dulcimer/Quillwork.lha":               []byte("lha"),
+			"oxbow/play/dulcimer/Mast/mast.prog":              []byte("prog"),
+			"oxbow/firmware/f.bin":                            []byte("x"), "oxbow/settings/s.cfg": []byte("x"),
+			"oxbow/play/skua-first/First.sk1": demo.SkuaDisc("SKUA-ONE", "SKF-0031", 1, "First"),
 		},
 		"mica": {
-			"tools/mica/start.app": []byte("x"), "tools/mica/about.xml": []byte("x"), "tools/mica/badge.png": []byte("x"), "skua/SKU-0007/Long Water.pkd": pack("SKU-0007", "Long Water"), "skua/SKU-0012/Tin Harbour.pkd": pack("SKU-0012", "Tin Harbour"),
-			"first/SKF-0031/disc-1.img": demo.SkuaDisc("SKUA-ONE", "SKF-0031", 1, "First Light"), "first/SKF-0031/disc-2.img": demo.SkuaDisc("SKUA-ONE", "SKF-0031", 2, "First Light"), "FULL/other.iso": []byte("of another loader"),
+			"tools/mica/start.app": []byte("x"), "tools/mica/about.xml": []byte("x"),
+			"tools/mica/badge.png": []byte("x"), "skua/SKU-0007/Long Water.pkd": pack("SKU-0007", "Long Water"),
+			"skua/SKU-0012/Tin Harbour.pkd": pack("SKU-0012", "Tin Harbour"),
+			"first/SKF-0031/disc-1.img":     demo.SkuaDisc("SKUA-ONE", "SKF-0031", 1, "First Light"),
+			"first/SKF-0031/disc-2.img":     demo.SkuaDisc("SKUA-ONE", "SKF-0031", 2, "First Light"),
+			"FULL/other.iso":                []byte("of another loader"),
 		},
 		"plover": {
-			"packages/Mast & Mirror/start.prog": []byte("prog"), "packages/Mast & Mirror/disk.1": []byte("x"), "packages/Mast & Mirror/data/level1.dat": []byte("x"), "packages/Mast & Mirror/game.about": []byte("Mast & Mirror\n"),
-			"packages/Quillwork/start.prog": []byte("prog"), "system/images/dulcimer-one.rom": demo.SystemImage(1, 256<<10), "boot/plover.script": []byte("run plover\n"), "boot/plover.prefs": []byte("saves=at-once\nleave=F10\nlogo=off\n"),
+			"packages/Mast & Mirror/start.prog": []byte("prog"), "packages/Mast & Mirror/disk.1": []byte("x"),
+			"packages/Mast & Mirror/data/level1.dat": []byte("x"), "packages/Mast & Mirror/game.about": []byte(
+				"Mast & Mirror\n"),
+			"packages/Quillwork/start.prog": []byte("prog"), "system/images/dulcimer-one.rom": demo.SystemImage(1,
+				256<<10), "boot/plover.script": []byte("run plover\n"),
+			"boot/plover.prefs": []byte("saves=at-once\nleave=F10\nlogo=off\n"),
 		},
 	}
 }
 
 // as are the connection and filesystems on which a loader's targets are tried.
 var as = map[string][][2]string{
-	"rowan": {{"usb", "fat32"}}, "bellows": {{"usb", "fat32"}}, "gantry": {{"ftp", "exfat"}}, "trellis": {{"ftp", "ext4"}, {"usb", "exfat"}, {"usb", "fat32"}},
-	"oxbow": {{"usb", "exfat"}, {"usb", "fat32"}}, "mica": {{"usb", "fat32"}}, "plover": {{"usb", "fat32"}},
+	"rowan": {{"usb", "fat32"}}, "bellows": {{"usb", "fat32"}}, "gantry": {{"ftp", "exfat"}},
+	"trellis": {{"ftp", "ext4"}, {"usb", "exfat"}, {"usb", "fat32"}},
+	"oxbow":   {{"usb", "exfat"}, {"usb", "fat32"}}, "mica": {{"usb", "fat32"}}, "plover": {{"usb", "fat32"}},
 }
 
 // A mistake is one that people make, done to a random file. It returns what it did.
@@ -254,7 +297,8 @@ func possible(f files) bool {
 				}
 			}
 			spelled[key], kind[key] = dir, folder
-			if len(path.Base(dir)) > 200 || strings.HasSuffix(path.Base(dir), " ") || strings.HasSuffix(path.Base(dir), ".") {
+			if len(path.Base(dir)) > 200 || strings.HasSuffix(path.Base(dir), " ") || strings.HasSuffix(path.Base(dir),
+				".") {
 				return false
 			}
 		}
@@ -262,8 +306,8 @@ func possible(f files) bool {
 	return true
 }
 
-// TestCheckAndSimulatorsAgree makes targets with random mistakes for every loader, and asks both what will be listed and what
-// starts.
+// TestCheckAndSimulatorsAgree makes targets with random mistakes for every loader, and asks both what will be listed
+// and what starts.
 func TestCheckAndSimulatorsAgree(t *testing.T) {
 	base := right(t)
 	set := coretest.Set(t)
@@ -313,7 +357,8 @@ func agreed(t *testing.T, set *loader.Set, profile *loader.Profile, f files, on 
 	p, err := folder.Open(dir, folder.Options{Filesystem: on[1]})
 	require.NoError(t, err)
 	defer p.Close()
-	report, err := check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: on[0], Depth: check.Inside})
+	report, err := check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: on[0],
+		Depth: check.Inside})
 	require.NoError(t, err)
 	v := sim.Volume{FS: os.DirFS(dir), Filesystem: on[1]}
 	if on[0] == "ftp" {
@@ -352,7 +397,8 @@ func agreed(t *testing.T, set *loader.Set, profile *loader.Profile, f files, on 
 	for _, x := range report.Findings {
 		found += fmt.Sprintf("\n  %s %s %s: %s", x.Grade, x.Kind, x.Path, x.Say)
 	}
-	t.Errorf("%s\nthe check alone: %q\nthe simulator alone: %q\nstand-in:%s\nproof:%s", what, only(promised, listed), only(listed, promised), why, found)
+	t.Errorf("%s\nthe check alone: %q\nthe simulator alone: %q\nstand-in:%s\nproof:%s", what, only(promised, listed),
+		only(listed, promised), why, found)
 }
 
 // shown is a JPEG of so many pixels.

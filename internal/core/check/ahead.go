@@ -17,7 +17,8 @@ import (
 // inFlight is how many files are looked into at a time over a network, where each costs several ways there and back.
 const inFlight = 8
 
-// looked is what was found in files, by where they lie: once for all loaders of the target, and for what the target would be like. Several goroutines may use it.
+// looked is what was found in files, by where they lie: once for all loaders of the target, and for what the target
+// would be like. Several goroutines may use it.
 type looked struct {
 	mu       sync.Mutex
 	games    map[string]game
@@ -62,7 +63,8 @@ func once[T any](l *looked, kept map[string]T, key string, find func() T) T {
 	return v
 }
 
-// ahead looks into the files that a loader will ask for, many at a time: over a network, one after another would take as long as all the ways there and back together.
+// ahead looks into the files that a loader will ask for, many at a time: over a network, one after another would take
+// as long as all the ways there and back together.
 func (y *loaderAudit) ahead() {
 	if y.o.Depth == Names || y.facts.Network == "" || y.imagined {
 		return
@@ -121,7 +123,8 @@ func (y *loaderAudit) finder(e *target.Entry) func() {
 			return func() { _, _ = y.tree.text(e) }
 		}
 	}
-	if slices.ContainsFunc(y.held, func(rule *loader.Accept) bool { _, ok := rule.TooLarge.Manifest.Match(e.Path); return ok }) {
+	if slices.ContainsFunc(y.held,
+		func(rule *loader.Accept) bool { _, ok := rule.TooLarge.Manifest.Match(e.Path); return ok }) {
 		return func() { _, _ = y.tree.text(e) }
 	}
 	return nil

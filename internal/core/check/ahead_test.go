@@ -45,7 +45,8 @@ func (a *afar) Open(ctx context.Context, path string) (target.Content, error) {
 	return a.Target.Open(ctx, path)
 }
 
-// TestOverANetworkManyFilesAreLookedIntoAtATime and each once, also where remedies are tried on the target as it would be; what is found is the same.
+// TestOverANetworkManyFilesAreLookedIntoAtATime and each once, also where remedies are tried on the target as it would
+// be; what is found is the same.
 func TestOverANetworkManyFilesAreLookedIntoAtATime(t *testing.T) {
 	f := maps.Clone(right(t)["rowan"])
 	image := f["FULL/VSP-20417 - Copper Tide.iso"]
@@ -60,7 +61,8 @@ func TestOverANetworkManyFilesAreLookedIntoAtATime(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	look := func(p target.Target) *check.Report {
-		r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t), check.Options{Via: "smb", Depth: check.Inside})
+		r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t),
+			check.Options{Via: "smb", Depth: check.Inside})
 		require.NoError(t, err)
 		return r
 	}

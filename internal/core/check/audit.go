@@ -27,23 +27,27 @@ type Options struct {
 	Depth Depth // "" for the usual one of the connection
 	// Promises are what is to be here, by loader; nil for nothing.
 	Promises func(of *loader.Profile) []Promise
-	// Source finds the title of the user's games of which a file goes to a path, and all of its files; nil where no games are known.
+	// Source finds the title of the user's games of which a file goes to a path, and all of its files; nil where no
+	// games are known.
 	Source func(of *loader.Profile, path string) (files []Promise, ok bool)
 	// Situation is what the bench did here; see [loader.Situations].
 	Situation []string
-	// Near opens what holds, byte for byte, what a run has just read back at a path of the target, or returns nil: it is looked into instead, unless every byte of the target is to be read.
-	// Several goroutines may call it at a time. It may be nil.
+	// Near opens what holds, byte for byte, what a run has just read back at a path of the target, or returns nil: it
+	// is looked into instead, unless every byte of the target is to be read. Several goroutines may call it at a time.
+	// It may be nil.
 	Near func(path string) target.Content
 	// NoCovers says that none are wanted.
 	NoCovers bool
 }
 
 // Audit reads a target as the loaders would. What cannot be read is reported, and the rest goes on.
-func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set *loader.Set, o Options) (*Report, error) {
+func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set *loader.Set, o Options) (*Report,
+	error) {
 	if o.Depth == "" {
 		o.Depth = UsualDepth(o.Via)
 	}
-	a := &audit{ctx: ctx, target: p, profiles: profiles, set: set, o: o, claimed: map[string]bool{}, r: Report{Listed: []Listed{}, Depth: o.Depth, Taken: time.Now()}}
+	a := &audit{ctx: ctx, target: p, profiles: profiles, set: set, o: o, claimed: map[string]bool{},
+		r: Report{Listed: []Listed{}, Depth: o.Depth, Taken: time.Now()}}
 	if err := a.list(); err != nil {
 		return nil, err
 	}
@@ -75,7 +79,8 @@ func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set
 // list lists the target, and looks for what interrupted runs have left.
 func (a *audit) list() error {
 	entries, err := a.target.List(a.ctx, func(path string, err error) {
-		a.report(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "check the drive for errors, or fix the permissions; the rest was checked"})
+		a.report(Finding{Kind: Unreadable, Grade: Fault, Path: path, Say: fmt.Sprintf("it cannot be read: %v", err),
+			Remedy: "check the drive for errors, or fix the permissions; the rest was checked"})
 	})
 	if err != nil {
 		return err
@@ -84,7 +89,8 @@ func (a *audit) list() error {
 		return err
 	}
 	a.r.Facts = &a.facts
-	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity, a.facts.Free
+	a.r.Filesystem, a.r.Label, a.r.Capacity, a.r.Free = a.facts.Filesystem.Shown, a.facts.Label, a.facts.Capacity,
+		a.facts.Free
 	entries = slices.DeleteFunc(slices.Clone(entries), func(e target.Entry) bool { return target.OfSystem(e.Path) })
 	a.known = newLooked()
 	a.tree = newTree(a, entries, a.facts.Filesystem.Fold)
@@ -108,7 +114,8 @@ type audit struct {
 	r        Report
 
 	known *looked // what was found in files, by where they lie
-	// imagined is set for a target as it would be: where what is in it lies now, and what would be written into it, by folded paths.
+	// imagined is set for a target as it would be: where what is in it lies now, and what would be written into it, by
+	// folded paths.
 	imagined bool
 	lies     map[string]string
 	wrote    map[string]string
@@ -145,7 +152,8 @@ func (a *audit) leftovers() {
 		if time.Since(e.Modified).Abs() < justNow {
 			say = "a run is writing this file, or was interrupted a moment ago"
 		}
-		a.report(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say, Remedy: "run again: the next run resumes it or removes it"})
+		a.report(Finding{Kind: Leftover, Grade: Remark, Path: e.Path, Say: say,
+			Remedy: "run again: the next run resumes it or removes it"})
 	}
 }
 
@@ -155,6 +163,7 @@ const justNow = time.Minute
 // space tells of a target on which nothing more fits.
 func (a *audit) space() {
 	if a.facts.Capacity > 0 && a.facts.Free < a.facts.Cluster {
-		a.report(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free", size.Format(a.facts.Capacity)), Remedy: "remove a title to leave space for saves and settings"})
+		a.report(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free",
+			size.Format(a.facts.Capacity)), Remedy: "remove a title to leave space for saves and settings"})
 	}
 }

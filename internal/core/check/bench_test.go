@@ -23,7 +23,8 @@ import (
 	"polytome/internal/medium"
 )
 
-// large makes a FAT32 image with so many files of a loader on it: cartridges on pages, as Bellows has them, and Lapwing games of three files.
+// large makes a FAT32 image with so many files of a loader on it: cartridges on pages, as Bellows has them, and Lapwing
+// games of three files.
 func large(b *testing.B, n int) string {
 	at := filepath.Join(b.TempDir(), "large.img")
 	const bytes = 4 << 30
@@ -33,11 +34,13 @@ func large(b *testing.B, n int) string {
 	require.NoError(b, file.Truncate(bytes))
 	m, err := medium.Of(file)
 	require.NoError(b, err)
-	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR, "fat32"), Name: "PIPIT"})
+	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR,
+		"fat32"), Name: "PIPIT"})
 	require.NoError(b, err)
 	require.NoError(b, table.Write(m))
 	part := m.Part(table.Parts[0].Start, table.Parts[0].Size)
-	require.NoError(b, fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 4096, Label: "PIPIT", Hidden: table.Parts[0].Start}))
+	require.NoError(b, fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 4096, Label: "PIPIT",
+		Hidden: table.Parts[0].Start}))
 	v, err := fat.Open(part, part.Size())
 	require.NoError(b, err)
 	ctx := context.Background()
@@ -71,7 +74,8 @@ func large(b *testing.B, n int) string {
 	return at
 }
 
-// BenchmarkQuickCheck checks a FAT32 image with 20,000 files by names and sizes, and has mdir list the same image in the same run.
+// BenchmarkQuickCheck checks a FAT32 image with 20,000 files by names and sizes, and has mdir list the same image in
+// the same run.
 func BenchmarkQuickCheck(b *testing.B) {
 	at := large(b, 20_000)
 	profile, set := coretest.Profile(b, "bellows"), coretest.Set(b)
@@ -83,7 +87,8 @@ func BenchmarkQuickCheck(b *testing.B) {
 		began := time.Now()
 		p, err := survey.OpenTarget(b.Context(), "drive:"+at, bench.Target{}, profile, false)
 		require.NoError(b, err)
-		r, err := check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: "usb", Depth: check.Names})
+		r, err := check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: "usb",
+			Depth: check.Names})
 		require.NoError(b, err)
 		require.NoError(b, p.Close())
 		ours += time.Since(began)
@@ -106,7 +111,8 @@ func BenchmarkCheckInside(b *testing.B) {
 	for b.Loop() {
 		p, err := survey.OpenTarget(b.Context(), "drive:"+at, bench.Target{}, profile, false)
 		require.NoError(b, err)
-		_, err = check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: "usb", Depth: check.Inside})
+		_, err = check.Audit(context.Background(), p, []*loader.Profile{profile}, set, check.Options{Via: "usb",
+			Depth: check.Inside})
 		require.NoError(b, err)
 		require.NoError(b, p.Close())
 	}

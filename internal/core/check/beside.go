@@ -49,12 +49,16 @@ func (y *loaderAudit) companions() {
 		}
 		lacks = slices.DeleteFunc(lacks, func(l *line) bool { return y.nearMiss(c, l) })
 		if c.Is == "cover" && has > 0 && len(lacks) > 0 && !y.o.NoCovers {
-			y.report(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks), size.Count(has+len(lacks), "title"), pictured(c), some(lacks)), Remedy: "download covers or choose pictures (C, or polytome covers), and run again"})
+			y.report(Finding{Kind: NoCover, Grade: Remark, Say: fmt.Sprintf("%d of %s have no %s cover: %s", len(lacks),
+				size.Count(has+len(lacks), "title"), pictured(c), some(lacks)),
+				Remedy: "download covers or choose pictures (C, or polytome covers), and run again"})
 		}
 	}
 	for key, e := range y.beside { // what no title of the list calls its own
 		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
-			y.report(Finding{Kind: Orphan, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it is a %s, but no title here has that name", c.Is), Remedy: "keep it in case the title returns, or remove it"})
+			y.report(Finding{Kind: Orphan, Grade: Remark, Path: e.Path,
+				Say:    fmt.Sprintf("it is a %s, but no title here has that name", c.Is),
+				Remedy: "keep it in case the title returns, or remove it"})
 		}
 	}
 }
@@ -63,7 +67,8 @@ func (y *loaderAudit) companions() {
 func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
 	text, err := y.tree.text(e)
 	if err != nil {
-		y.report(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err), Remedy: "copy the title here again"})
+		y.report(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err),
+			Remedy: "copy the title here again"})
 		return
 	}
 	if name := settings.Text(text, settings.Syntax(c.Syntax), "", c.Shows); name != "" {
@@ -116,11 +121,13 @@ func (y *loaderAudit) nearMiss(c *loader.Companion, l *line) bool {
 		return false
 	}
 	y.need(e.Path)
-	f := Finding{Kind: Companion, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is almost the %s of %s, which must be named %s: %s", c.Is, l.Name, path.Base(at), how)}
+	f := Finding{Kind: Companion, Grade: Fault, Path: e.Path,
+		Say: fmt.Sprintf("it is almost the %s of %s, which must be named %s: %s", c.Is, l.Name, path.Base(at), how)}
 	if c.Is == "cover" && y.o.Depth != Names {
 		rule := pictureRule(c)
 		if s, err := y.measure(e); err == nil && rule.Off(s, e.Size) != "" {
-			f.Remedy, f.Fixes = "resize it and give it the exact name", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: at, Picture: rule}}
+			f.Remedy, f.Fixes = "resize it and give it the exact name", []fix.Fix{{Do: fix.Fit, Path: e.Path, To: at,
+				Picture: rule}}
 			y.report(f)
 			return true
 		}
@@ -191,9 +198,11 @@ func (y *loaderAudit) spares() {
 	}
 	for dir, all := range spare {
 		slices.Sort(all)
-		f := Finding{Kind: Spare, Grade: Remark, Path: all[0], Say: "no cue sheet here names it", Remedy: "put its cue sheet beside it, or remove it"}
+		f := Finding{Kind: Spare, Grade: Remark, Path: all[0], Say: "no cue sheet here names it",
+			Remedy: "put its cue sheet beside it, or remove it"}
 		if len(all) > 1 {
-			f.Path, f.Say = dir, fmt.Sprintf("no cue sheet here names %s in it, such as %s", size.Count(len(all), "file"), path.Base(all[0]))
+			f.Path, f.Say = dir, fmt.Sprintf("no cue sheet here names %s in it, such as %s",
+				size.Count(len(all), "file"), path.Base(all[0]))
 		}
 		y.report(f)
 	}

@@ -20,13 +20,15 @@ type Carried struct {
 	Picture *picture.Rule // how it is wanted
 }
 
-// AuditCarried reads a target that carries the covers of another one: no loader reads from it, so what counts is that every cover is there, as it is wanted, and that
-// nothing else is carried along. Its checklist says how they get over.
-func AuditCarried(ctx context.Context, p target.Target, of string, shown string, wanted []Carried, depth Depth) (*Report, error) {
+// AuditCarried reads a target that carries the covers of another one: no loader reads from it, so what counts is that
+// every cover is there, as it is wanted, and that nothing else is carried along. Its checklist says how they get over.
+func AuditCarried(ctx context.Context, p target.Target, of string, shown string, wanted []Carried,
+	depth Depth) (*Report, error) {
 	if depth == "" {
 		depth = Inside
 	}
-	a := &audit{ctx: ctx, target: p, o: Options{Depth: depth}, claimed: map[string]bool{}, r: Report{Loader: shown, Listed: []Listed{}, Depth: depth, Taken: time.Now()}}
+	a := &audit{ctx: ctx, target: p, o: Options{Depth: depth}, claimed: map[string]bool{}, r: Report{Loader: shown,
+		Listed: []Listed{}, Depth: depth, Taken: time.Now()}}
 	if err := a.list(); err != nil {
 		return nil, err
 	}
@@ -53,13 +55,17 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 			}
 			if say != "" {
 				l.Starts = false
-				a.report(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label, Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "resize it", Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
+				a.report(Finding{Kind: Cover, Grade: Fault, Path: e.Path, Title: c.Label,
+					Say: fmt.Sprintf("the cover of %s: %s", c.Label, say), Remedy: "resize it",
+					Fixes: []fix.Fix{{Do: fix.Fit, Path: e.Path, To: e.Path, Picture: c.Picture}}})
 			}
 		}
 		a.r.Listed = append(a.r.Listed, l)
 	}
 	if lacks > 0 {
-		a.report(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to carry, %d are not here", size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them", Remedy: "run again: only what is missing is copied", Fixes: fixes})
+		a.report(Finding{Kind: Promised, Grade: Fault, Say: fmt.Sprintf("of %s to carry, %d are not here",
+			size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them",
+			Remedy: "run again: only what is missing is copied", Fixes: fixes})
 	}
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]
@@ -71,13 +77,15 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 	}
 	a.r.Files += len(a.r.Others)
 	slices.SortStableFunc(a.r.Listed, func(x, y Listed) int {
-		return cmp.Or(strings.Compare(strings.ToLower(x.Name), strings.ToLower(y.Name)), strings.Compare(x.Path, y.Path))
+		return cmp.Or(strings.Compare(strings.ToLower(x.Name), strings.ToLower(y.Name)), strings.Compare(x.Path,
+			y.Path))
 	})
 	a.space()
 	a.r.sort()
 	a.r.Checklist = []string{
 		"Eject the stick, and plug it into the console",
-		fmt.Sprintf("Copy everything on it over the console's files of %s, in the console's own file manager, and merge folders: only covers are replaced", of),
+		fmt.Sprintf("Copy everything on it over the console's files of %s, in the console's own file manager, and "+
+			"merge folders: only covers are replaced", of),
 		fmt.Sprintf("Restart %s, or have it rescan", shown),
 	}
 	return &a.r, nil

@@ -42,7 +42,8 @@ const (
 // Depths are all depths, the quickest first.
 var Depths = []Depth{Names, Inside, Whole}
 
-// UsualDepth is how closely a target is looked at when nobody says: over FTP every file that is looked into costs a transfer of its own.
+// UsualDepth is how closely a target is looked at when nobody says: over FTP every file that is looked into costs a
+// transfer of its own.
 func UsualDepth(via string) Depth {
 	if via == "ftp" {
 		return Names
@@ -135,7 +136,8 @@ func (r *Report) sort() {
 	slices.SortStableFunc(r.Findings, func(x, y Finding) int {
 		return cmp.Or(
 			cmp.Compare(slices.Index(grades, x.Grade), slices.Index(grades, y.Grade)),
-			cmp.Compare(slices.IndexFunc(kinds, func(k kindFacts) bool { return k.kind == x.Kind }), slices.IndexFunc(kinds, func(k kindFacts) bool { return k.kind == y.Kind })),
+			cmp.Compare(slices.IndexFunc(kinds, func(k kindFacts) bool { return k.kind == x.Kind }),
+				slices.IndexFunc(kinds, func(k kindFacts) bool { return k.kind == y.Kind })),
 			strings.Compare(x.Path, y.Path),
 		)
 	})

@@ -29,7 +29,8 @@ func audit(t coretest.T, dir, as string, promises ...check.Promise) *check.Repor
 		t.Fatalf("%v", err)
 	}
 	defer p.Close()
-	r, err := check.Audit(context.Background(), p, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t), check.Options{Via: "usb", Promises: func(*loader.Profile) []check.Promise { return promises }})
+	r, err := check.Audit(context.Background(), p, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t),
+		check.Options{Via: "usb", Promises: func(*loader.Profile) []check.Promise { return promises }})
 	if err != nil {
 		t.Fatalf("%v", err)
 	}
@@ -52,7 +53,8 @@ func agree(t coretest.T, dir string, r *check.Report) {
 		listed = append(listed, fmt.Sprintf("%s|%s|starts=%v", g.Path, g.Title, g.Starts))
 	}
 	if strings.Join(promised, "\n") != strings.Join(listed, "\n") {
-		t.Fatalf("the check promises\n%s\nand the simulator lists\n%s", strings.Join(promised, "\n"), strings.Join(listed, "\n"))
+		t.Fatalf("the check promises\n%s\nand the simulator lists\n%s", strings.Join(promised, "\n"),
+			strings.Join(listed, "\n"))
 	}
 }
 
@@ -71,11 +73,13 @@ func TestFindings(t *testing.T) {
 		starts bool
 		say    string
 	}{
-		"as it should be":   {good, whole, true, true, ""},
-		"letter case":       {"full/vsp-20417 - Copper Tide.ISO", whole, true, true, ""},
-		"no ID in front":    {"FULL/Copper Tide.iso", whole, false, false, "ignores it"},
-		"no such ID":        {"FULL/VSP-2041 - Copper Tide.iso", whole, false, false, `"VSP-2041" is not an ID of the Vesper`},
-		"title too long":    {"FULL/VSP-20417 - " + strings.Repeat("x", 29) + ".iso", whole, false, false, "has 29 characters, but at most 28 are allowed"},
+		"as it should be": {good, whole, true, true, ""},
+		"letter case":     {"full/vsp-20417 - Copper Tide.ISO", whole, true, true, ""},
+		"no ID in front":  {"FULL/Copper Tide.iso", whole, false, false, "ignores it"},
+		"no such ID": {"FULL/VSP-2041 - Copper Tide.iso", whole, false, false,
+			`"VSP-2041" is not an ID of the Vesper`},
+		"title too long": {"FULL/VSP-20417 - " + strings.Repeat("x", 29) + ".iso", whole, false, false,
+			"has 29 characters, but at most 28 are allowed"},
 		"odd character":     {"FULL/VSP-20417 - Copper+Tide.iso", whole, false, false, "'+' is not allowed"},
 		"other extension":   {"FULL/VSP-20417 - Copper Tide.img", whole, false, false, "ignores it"},
 		"in a folder":       {"FULL/sub/VSP-20417 - Copper Tide.iso", whole, false, false, "ignores it"},
@@ -84,7 +88,8 @@ func TestFindings(t *testing.T) {
 		"other kind":        {"SHORT/VSP-20417 - Copper Tide.iso", whole, true, false, "but is a full disc"},
 		"no image":          {good, []byte("hello"), true, false, "does not start"},
 		"none of its files": {"VIDEO/reel.mov", []byte("x"), false, false, ""},
-		"half a file":       {"FULL/polytome-0123456789abcdef.begun", whole, false, false, "a run is writing this file"},
+		"half a file": {"FULL/polytome-0123456789abcdef.begun", whole, false, false,
+			"a run is writing this file"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -150,7 +155,8 @@ func TestPromisesAndTheFilesystem(t *testing.T) {
 	require.Len(t, r.Findings, 2)
 	assert.Contains(t, r.Findings[0].Say, "Copper Tide should have 5 bytes")
 	assert.Contains(t, r.Findings[1].Say, "Mosswick should be here but is not")
-	assert.Contains(t, strings.Join(r.Unchecked, "\n"), "whether every image is contiguous", "that pieces cannot be seen is said")
+	assert.Contains(t, strings.Join(r.Unchecked, "\n"), "whether every image is contiguous",
+		"that pieces cannot be seen is said")
 
 	r = audit(t, dir, "exfat")
 	assert.Equal(t, check.Stops, r.Findings[0].Grade)

@@ -10,7 +10,8 @@ import (
 
 // Checklist is what to do at a console, in its order: the lines of the profile whose conditions hold.
 func Checklist(p *loader.Profile, via, filesystem string, situation []string) (out []string) {
-	now := loader.Values{loader.FieldVia: via, loader.FieldFilesystem: filesystem, loader.FieldSituation: strings.Join(situation, " ")}
+	now := loader.Values{loader.FieldVia: via, loader.FieldFilesystem: filesystem,
+		loader.FieldSituation: strings.Join(situation, " ")}
 	for _, c := range p.Checklist {
 		if c.When.Holds(&now) {
 			out = append(out, c.Say)
@@ -44,7 +45,8 @@ func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
 		}
 	}
 	if slices.Contains(situation, "direct-cable") && !slices.ContainsFunc(profiles, reportsOfCables) {
-		out = append(out, Step{Say: "Set the addresses of the computer and the console back to what they were before the cable"})
+		out = append(out, Step{Say: "Set the addresses of the computer and the console back to what they were before " +
+			"the cable"})
 	}
 	return out
 }
@@ -60,11 +62,12 @@ func hasDiscs(l *line) bool {
 
 // reportsOfCables reports whether a profile has a line of its own for a direct cable.
 func reportsOfCables(p *loader.Profile) bool {
-	return slices.ContainsFunc(p.Checklist, func(c loader.Check) bool { return strings.Contains(c.When.String(), "direct-cable") })
+	return slices.ContainsFunc(p.Checklist,
+		func(c loader.Check) bool { return strings.Contains(c.When.String(), "direct-cable") })
 }
 
-// ChecklistText is a checklist as plain text, to be printed or kept beside the console: a box for each line, with what was
-// ticked off.
+// ChecklistText is a checklist as plain text, to be printed or kept beside the console: a box for each line, with what
+// was ticked off.
 func ChecklistText(target string, lines []string, ticked func(string) bool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "At the console: %s\n\n", target)

@@ -14,7 +14,8 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// TestPartsWithoutAList are checked as one image: a missing and a short part are found, good ones are no junk, and no remedy moves one of them away from the others.
+// TestPartsWithoutAList are checked as one image: a missing and a short part are found, good ones are no junk, and no
+// remedy moves one of them away from the others.
 func TestPartsWithoutAList(t *testing.T) {
 	p, err := loader.ParseProfile("any.toml", []byte(`format = 1
 name = "any"
@@ -52,7 +53,8 @@ parts = "P/{id}.{title}.{index}.prt"
 		to, err := folder.Open(dir, folder.Options{Filesystem: "fat32"})
 		require.NoError(t, err)
 		defer to.Close()
-		r, err := check.Audit(t.Context(), to, []*loader.Profile{p}, coretest.Set(t), check.Options{Via: "usb", Depth: depth})
+		r, err := check.Audit(t.Context(), to, []*loader.Profile{p}, coretest.Set(t), check.Options{Via: "usb",
+			Depth: depth})
 		require.NoError(t, err)
 		return r
 	}

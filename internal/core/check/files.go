@@ -92,7 +92,8 @@ func (t *tree) List(dir *fstree.Node) (out []*fstree.Node, err error) {
 		at = e.Path
 	}
 	for _, e := range t.within(at) {
-		out = append(out, &fstree.Node{Name: path.Base(e.Path), Dir: e.Folder, Size: e.Size, Modified: e.Modified, Data: e})
+		out = append(out, &fstree.Node{Name: path.Base(e.Path), Dir: e.Folder, Size: e.Size, Modified: e.Modified,
+			Data: e})
 	}
 	return out, nil
 }

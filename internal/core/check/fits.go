@@ -38,7 +38,8 @@ func (f *Fit) Words() string {
 		parts = append(parts, strings.Join(f.Near[:min(3, len(f.Near))], ", ")+", which is almost right")
 	}
 	if f.Titles == 0 && f.Games > 0 {
-		parts = append(parts, size.Count(f.Games, "file")+" that "+map[bool]string{true: "ends", false: "end"}[f.Games == 1]+" as its games do, in other folders")
+		parts = append(parts, size.Count(f.Games, "file")+" that "+map[bool]string{true: "ends",
+			false: "end"}[f.Games == 1]+" as its games do, in other folders")
 	}
 	out := "nothing of it is there"
 	if len(parts) > 0 {
@@ -50,8 +51,8 @@ func (f *Fit) Words() string {
 	return out
 }
 
-// Fits ranks the loaders of a set by how far a target is one of theirs: those that fit it first. A target can fit several, when
-// their trees lie beside each other. What only some other loader's titles look like does not count.
+// Fits ranks the loaders of a set by how far a target is one of theirs: those that fit it first. A target can fit
+// several, when their trees lie beside each other. What only some other loader's titles look like does not count.
 func Fits(entries []target.Entry, fold func(string) string, set *loader.Set) (fit, rest []Fit) {
 	there := map[string]bool{}
 	for _, e := range entries {
@@ -96,8 +97,10 @@ func Fits(entries []target.Entry, fold func(string) string, set *loader.Set) (fi
 		f.Games = gamesFor(entries, p, set)
 		all = append(all, f)
 	}
-	slices.SortStableFunc(all, func(a, b Fit) int { // what is on the target decides, and what is nearly right on one of which nothing is
-		return cmp.Or(cmp.Compare(b.Titles, a.Titles), cmp.Compare(len(b.Has), len(a.Has)), cmp.Compare(len(b.Near), len(a.Near)), cmp.Compare(b.Games, a.Games), cmp.Compare(len(a.Lacks), len(b.Lacks)))
+	// what is on the target decides, and what is nearly right on one of which nothing is
+	slices.SortStableFunc(all, func(a, b Fit) int {
+		return cmp.Or(cmp.Compare(b.Titles, a.Titles), cmp.Compare(len(b.Has), len(a.Has)), cmp.Compare(len(b.Near),
+			len(a.Near)), cmp.Compare(b.Games, a.Games), cmp.Compare(len(a.Lacks), len(b.Lacks)))
 	})
 	claimed, roots := map[string]bool{}, map[string]bool{}
 	for _, f := range all {
@@ -124,7 +127,8 @@ func Fits(entries []target.Entry, fold func(string) string, set *loader.Set) (fi
 func nearRoot(entries []target.Entry, want string) string {
 	root, _, _ := strings.Cut(want, "/")
 	for _, e := range entries {
-		if e.Folder && !strings.Contains(e.Path, "/") && !strings.EqualFold(e.Path, root) && nearly(e.Path, root) != "" {
+		if e.Folder && !strings.Contains(e.Path, "/") && !strings.EqualFold(e.Path, root) &&
+			nearly(e.Path, root) != "" {
 			return e.Path
 		}
 	}

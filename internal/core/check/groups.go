@@ -32,7 +32,8 @@ func (y *loaderAudit) discs() {
 		if id != "" {
 			key := fmt.Sprintf("%s\x00%s\x00%d\x00%s", l.Platform, strings.ToUpper(id), number, l.v[loader.FieldDisc])
 			if first, twice := ids[key]; twice {
-				y.report(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is the same %s as %s", id, first.Path), Remedy: "remove the one you do not want"})
+				y.report(Finding{Kind: Double, Grade: Remark, Path: l.Path, Say: fmt.Sprintf("it is the same %s as %s",
+					id, first.Path), Remedy: "remove the one you do not want"})
 			} else {
 				ids[key] = l
 			}
@@ -49,21 +50,25 @@ func (y *loaderAudit) discs() {
 	}
 	for _, s := range sets {
 		for n := 1; n <= s.of; n++ {
-			if slices.ContainsFunc(s.lines, func(l *line) bool { return l.in.Discs[0].Number == n }) || y.firstOf(s.lines[0], n) {
+			if slices.ContainsFunc(s.lines, func(l *line) bool { return l.in.Discs[0].Number == n }) ||
+				y.firstOf(s.lines[0], n) {
 				continue
 			}
 			l := s.lines[0]
-			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is missing", n, s.of, l.in.Name)}
+			f := Finding{Kind: Disc, Grade: Fault, Path: l.Path, Say: fmt.Sprintf("disc %d of %d of %s is missing", n,
+				s.of, l.in.Name)}
 			f.Remedy, f.Fixes = y.again("put that disc here too", l.Path)
 			y.report(f)
 		}
 	}
 }
 
-// firstOf reports whether the first disc of a title that does not say how many it has is there: it looks like any title of one disc.
+// firstOf reports whether the first disc of a title that does not say how many it has is there: it looks like any title
+// of one disc.
 func (y *loaderAudit) firstOf(l *line, n int) bool {
 	return n == 1 && slices.ContainsFunc(y.lines, func(o *line) bool {
-		return o.in != nil && o.Platform == l.Platform && o.in.Of == 0 && strings.EqualFold(o.in.Name, l.in.Name) && o.in.Discs[0].Number == 1
+		return o.in != nil && o.Platform == l.Platform && o.in.Of == 0 && strings.EqualFold(o.in.Name, l.in.Name) &&
+			o.in.Discs[0].Number == 1
 	})
 }
 
@@ -142,7 +147,8 @@ func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(
 		return
 	}
 	slices.SortFunc(in, func(a, b *target.Entry) int {
-		return cmp.Or(strings.Compare(strings.ToLower(path.Base(a.Path)), strings.ToLower(path.Base(b.Path))), strings.Compare(a.Path, b.Path))
+		return cmp.Or(strings.Compare(strings.ToLower(path.Base(a.Path)), strings.ToLower(path.Base(b.Path))),
+			strings.Compare(a.Path, b.Path))
 	})
 	over := in[rule.OverflowAfter:]
 	f := Finding{Kind: Crowded, Grade: Fault, Path: dir, Remedy: "move them into another folder"}
@@ -165,11 +171,13 @@ func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(
 		v[loader.FieldTitle], v[loader.FieldPage], v[loader.FieldPlatform] = "\x01", strconv.Itoa(n), path.Base(dir)
 		for part := range strings.SplitSeq(y.made(rule.Path, &v), "/") {
 			if k, ok := page(part); ok && k == n {
-				f.Fixes = append(f.Fixes, fix.Fix{Do: fix.Rename, Path: e.Path, To: path.Join(dir, part, path.Base(e.Path))})
+				f.Fixes = append(f.Fixes, fix.Fix{Do: fix.Rename, Path: e.Path, To: path.Join(dir, part,
+					path.Base(e.Path))})
 			}
 		}
 	}
-	f.Say = fmt.Sprintf("it holds %d entries but %s shows only %d: %s not shown (%s)", len(in), y.profile.Shown, rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
+	f.Say = fmt.Sprintf("it holds %d entries but %s shows only %d: %s not shown (%s)", len(in), y.profile.Shown,
+		rule.OverflowAfter, are(len(over)), strings.Join(names, ", "))
 	y.report(f)
 }
 
@@ -212,7 +220,8 @@ func (y *loaderAudit) lists() {
 			continue
 		}
 		want := layout.ListData(l, rows)
-		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here", Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
+		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here",
+			Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
 		if !there {
 			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
 			y.report(f)

@@ -10,11 +10,13 @@ import (
 	"polytome/internal/target"
 )
 
-// guard looks at the target as it would be with all remedies made, and takes those back that would keep a title from starting that starts now.
+// guard looks at the target as it would be with all remedies made, and takes those back that would keep a title from
+// starting that starts now.
 func (a *audit) guard() {
 	var with []int // numbers of findings whose remedies change names or texts
 	for i := range a.r.Findings {
-		if slices.ContainsFunc(a.r.Findings[i].Fixes, func(m fix.Fix) bool { return m.Do == fix.Rename || m.Do == fix.Write }) {
+		if slices.ContainsFunc(a.r.Findings[i].Fixes,
+			func(m fix.Fix) bool { return m.Do == fix.Rename || m.Do == fix.Write }) {
 			with = append(with, i)
 		}
 	}
@@ -54,14 +56,18 @@ func (a *audit) breaks(some []int) bool {
 		}
 	}
 	return slices.ContainsFunc(a.r.Listed, func(l Listed) bool {
-		return l.Starts && !starts[l.Loader+"\x00"+a.tree.fold(l.Path)] && !starts[l.Loader+"\x00"+a.tree.fold(moved(l.Path))]
+		return l.Starts && !starts[l.Loader+"\x00"+a.tree.fold(l.Path)] &&
+			!starts[l.Loader+"\x00"+a.tree.fold(moved(l.Path))]
 	})
 }
 
-// imagine is an audit of the target as it would be with the remedies of some findings, and where what lay at a path would lie. It reads what lies where it is.
+// imagine is an audit of the target as it would be with the remedies of some findings, and where what lay at a path
+// would lie. It reads what lies where it is.
 func (a *audit) imagine(some []int) (b *audit, moved func(string) string) {
-	b = &audit{ctx: a.ctx, target: a.target, profiles: a.profiles, set: a.set, o: Options{Via: a.o.Via, Depth: a.o.Depth, NoCovers: true}, facts: a.facts,
-		claimed: map[string]bool{}, imagined: true, lies: map[string]string{}, wrote: map[string]string{}, known: a.known, r: Report{Listed: []Listed{}, Depth: a.o.Depth}}
+	b = &audit{ctx: a.ctx, target: a.target, profiles: a.profiles, set: a.set, o: Options{Via: a.o.Via,
+		Depth: a.o.Depth, NoCovers: true}, facts: a.facts,
+		claimed: map[string]bool{}, imagined: true, lies: map[string]string{}, wrote: map[string]string{},
+		known: a.known, r: Report{Listed: []Listed{}, Depth: a.o.Depth}}
 	fold := a.tree.fold
 	now := make(map[string]int, len(a.tree.entries)) // folded path -> number of the entry that is there
 	entries := slices.Clone(a.tree.entries)

@@ -78,7 +78,8 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 	case err != nil:
 		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: fmt.Sprintf("it cannot be read: %v", err)}))
 		return
-	case t == nil || t.Platform == "" || !slices.Contains(l.rule.Platforms, t.Platform) || t.Platform != l.Platform && l.by.Uses(loader.FieldPlatform):
+	case t == nil || t.Platform == "" || !slices.Contains(l.rule.Platforms, t.Platform) || t.Platform != l.Platform &&
+		l.by.Uses(loader.FieldPlatform):
 		if t != nil && t.Platform == "" && t.Fault() != nil && errorsOf(t) {
 			l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: t.Fault().Say}))
 			return
@@ -101,19 +102,22 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 	}
 	within := t.Discs[0]
 	if !fits {
-		f := Finding{Kind: ID, Say: fmt.Sprintf("its name says %s, but the %s inside is %s", l.v[loader.FieldID], form, within.ID)}
+		f := Finding{Kind: ID, Say: fmt.Sprintf("its name says %s, but the %s inside is %s", l.v[loader.FieldID], form,
+			within.ID)}
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
 	if kind != "" && !strings.EqualFold(kind, within.Kind) {
-		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is in the folder for %s discs, but is a %s disc", strings.ToLower(kind), within.Kind)}
+		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is in the folder for %s discs, but is a %s disc",
+			strings.ToLower(kind), within.Kind)}
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
 }
 
-// splitAgain reads the path of a line again, now that it is known what is in the game: an ID or a name may hold what divides them in the path, and a
-// transform may have left out some of it. It returns false where the path is none that the ID inside makes.
+// splitAgain reads the path of a line again, now that it is known what is in the game: an ID or a name may hold what
+// divides them in the path, and a transform may have left out some of it. It returns false where the path is none that
+// the ID inside makes.
 func (y *loaderAudit) splitAgain(l *line, t *title.Title) bool {
 	id, kind := t.Discs[0].ID, t.Discs[0].Kind
 	if !l.by.Uses(loader.FieldID) || id == "" {
@@ -146,7 +150,8 @@ func (y *loaderAudit) splitAgain(l *line, t *title.Title) bool {
 	if !l.by.Uses(loader.FieldTitle) && l.v[loader.FieldTitle] == "" {
 		name, disc := y.nameOf(l, t)
 		l.v[loader.FieldTitle] = name + disc
-	} else if l.by.Transforms(loader.FieldTitle) || y.at.Case == "upper" || y.at.Case == "lower" { // the list shows what the path says, and companions and texts have the name as it was
+	} else if l.by.Transforms(loader.FieldTitle) || y.at.Case == "upper" || y.at.Case == "lower" {
+		// the list shows what the path says, and companions and texts have the name as it was
 		for _, name := range y.nameAsWas(l, t) {
 			if _, ok := first(l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id, loader.FieldTitle: name})); ok {
 				l.v[loader.FieldTitle] = name
@@ -232,7 +237,8 @@ func (a *audit) lookInto(e *target.Entry) (*title.Title, error) {
 
 // folder looks into a game that lies unpacked. Where its program gets another name on the target, it is known by that.
 func (y *loaderAudit) folder(l *line) {
-	if slices.ContainsFunc(l.rule.Package.Rename, func(r loader.Rename) bool { return r.From == y.markerOf(l.Platform) }) {
+	if slices.ContainsFunc(l.rule.Package.Rename,
+		func(r loader.Rename) bool { return r.From == y.markerOf(l.Platform) }) {
 		if marker := y.marker(l); marker == nil || marker.Size == 0 {
 			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: l.e.Path, Say: "its program has no bytes"}))
 		}
@@ -241,7 +247,8 @@ func (y *loaderAudit) folder(l *line) {
 	t, err := scan.IdentifyFolder(y.tree.FS, l.e.Path, y.set)
 	if err == nil && t != nil && t.Fault() == nil {
 		if marker := y.marker(l); marker != nil && marker.Size == 0 {
-			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: marker.Path, Say: path.Base(marker.Path) + " has no bytes"}))
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: marker.Path, Say: path.Base(marker.Path) +
+				" has no bytes"}))
 			return
 		}
 	}
@@ -308,7 +315,8 @@ func (y *loaderAudit) packed(l *line) {
 	}
 	defer im.Close()
 	if n := im.Stats().Compressed; n > 0 && !l.rule.Compress {
-		wrong(fmt.Sprintf("%s of it are compressed, but %s does not decompress", size.Count(int(n), "block"), y.profile.Shown))
+		wrong(fmt.Sprintf("%s of it are compressed, but %s does not decompress", size.Count(int(n), "block"),
+			y.profile.Shown))
 		return
 	}
 	t, err := scan.Identify(im, im.Size(), l.e.Path, y.set)
@@ -357,7 +365,8 @@ func (y *loaderAudit) zipped(l *line) {
 	}
 	var games []string
 	for i := range in.Entries {
-		if name := in.Entries[i].Name; slices.Contains(ends, strings.ToLower(path.Ext(name))) && !target.OfSystem(name) {
+		if name := in.Entries[i].Name; slices.Contains(ends, strings.ToLower(path.Ext(name))) &&
+			!target.OfSystem(name) {
 			games = append(games, name)
 		}
 	}
@@ -368,7 +377,9 @@ func (y *loaderAudit) zipped(l *line) {
 		}
 	}
 	if len(games) != 1 {
-		f := Finding{Kind: Folder, Say: fmt.Sprintf("it holds %s of the %s, by their extensions (%s), but must hold exactly one", size.Count(len(games), "game"), y.shown(l.Platform), strings.Join(ends, ", "))}
+		f := Finding{Kind: Folder, Say: fmt.Sprintf(
+			"it holds %s of the %s, by their extensions (%s), but must hold exactly one", size.Count(len(games),
+				"game"), y.shown(l.Platform), strings.Join(ends, ", "))}
 		t, _ := y.identify(l.e)
 		f.Remedy, f.Fixes = y.moved(l.e, t)
 		l.broken(y, f)
@@ -423,7 +434,8 @@ func (y *loaderAudit) readAll(l *line) {
 	}
 	for _, e := range files {
 		if err := y.readThrough(e); err != nil && y.ctx.Err() == nil {
-			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: fmt.Sprintf("it cannot be read to its end: %v", err)}))
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path,
+				Say: fmt.Sprintf("it cannot be read to its end: %v", err)}))
 			return
 		}
 	}

@@ -36,7 +36,8 @@ func (y *loaderAudit) limits(file string) string {
 	}
 	for part := range strings.SplitSeq(file, "/") {
 		if y.at.LongestName > 0 && count(part) > y.at.LongestName {
-			return fmt.Sprintf("the name %s has %d characters, but at most %d are allowed", part, count(part), y.at.LongestName)
+			return fmt.Sprintf("the name %s has %d characters, but at most %d are allowed", part, count(part),
+				y.at.LongestName)
 		}
 		for _, r := range part {
 			if strings.ContainsRune(y.at.Forbidden, r) || !y.at.Permitted.Has(r) {
@@ -49,7 +50,8 @@ func (y *loaderAudit) limits(file string) string {
 
 // line takes a title up into the list. Its path was read by one of the rule's templates.
 func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Template, v loader.Values, platform string) {
-	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
+	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle],
+		Platform: platform, Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	if l.Name == "" {
 		l.Name = l.ID
@@ -59,7 +61,8 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 	}
 	l.Name = y.shownAs(l)
 	wrong := func(kind Kind, say string) {
-		f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say), Remedy: "remove it"}
+		f := Finding{Kind: kind, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown,
+			say), Remedy: "remove it"}
 		if kind == Name {
 			f.Remedy, f.Fixes = y.renamed(e, rule, &v)
 		}
@@ -156,7 +159,10 @@ func (y *loaderAudit) sheetsOf(l *line) bool {
 	first, ok := at("1")
 	if !ok {
 		if y.firstDisc(l, at) {
-			f := Finding{Kind: Disc, Grade: Fault, Path: l.e.Path, Say: fmt.Sprintf("%s ignores the folder: the first disc of %s is not in it", y.profile.Shown, l.Name), Matters: "the game will not be in the list"}
+			f := Finding{Kind: Disc, Grade: Fault, Path: l.e.Path,
+				Say: fmt.Sprintf("%s ignores the folder: the first disc of %s is not in it", y.profile.Shown,
+					l.Name),
+				Matters: "the game will not be in the list"}
 			v := plain
 			v[loader.FieldDisc] = "1"
 			f.Remedy, f.Fixes = y.again("put the disc beside it", y.made(l.rule.Path, &v))

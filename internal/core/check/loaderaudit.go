@@ -25,15 +25,18 @@ type loaderAudit struct {
 	beside  map[string]*target.Entry // folded path -> a file where companions lie
 	tracks  map[string]*target.Entry // folded path -> a file where tracks lie
 	needed  map[string]bool          // folded paths of tracks and companions that a title needs, or should
-	unsure  map[string]bool          // folded paths of folders with a cue sheet that cannot be read: what it names is not known
-	over    []overlooked
-	held    []*loader.Accept // rules that hold here
-	hidden  map[string]bool  // folded paths that are beyond what a folder shows
+	// folded paths of folders with a cue sheet that cannot be read: what it names is not known
+	unsure map[string]bool
+	over   []overlooked
+	held   []*loader.Accept // rules that hold here
+	hidden map[string]bool  // folded paths that are beyond what a folder shows
 }
 
 // look has one loader look at the target.
 func (a *audit) look(profile *loader.Profile) error {
-	y := &loaderAudit{audit: a, profile: profile, folders: map[string]bool{}, beside: map[string]*target.Entry{}, tracks: map[string]*target.Entry{}, hidden: map[string]bool{}, needed: map[string]bool{}, unsure: map[string]bool{}}
+	y := &loaderAudit{audit: a, profile: profile, folders: map[string]bool{}, beside: map[string]*target.Entry{},
+		tracks: map[string]*target.Entry{}, hidden: map[string]bool{}, needed: map[string]bool{},
+		unsure: map[string]bool{}}
 	a.looks = append(a.looks, y)
 	before := len(a.r.Findings)
 	y.attachment()
@@ -80,7 +83,8 @@ func (a *audit) look(profile *loader.Profile) error {
 
 // holds reports whether a rule is one for this attachment and filesystem.
 func (y *loaderAudit) holds(rule *loader.Accept) bool {
-	return (len(rule.On) == 0 || slices.Contains(rule.On, y.on)) && (len(rule.Filesystems) == 0 || slices.Contains(rule.Filesystems, y.facts.Filesystem.Name))
+	return (len(rule.On) == 0 || slices.Contains(rule.On, y.on)) && (len(rule.Filesystems) == 0 ||
+		slices.Contains(rule.Filesystems, y.facts.Filesystem.Name))
 }
 
 // entry judges one file or folder: a line of the list, skipped, belonging to a title, or none of the loader's business.
@@ -143,7 +147,8 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	kind, say := Kind(""), ""
 	for i := range y.profile.Accepts {
 		rule := &y.profile.Accepts[i]
-		platform, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder, func(v *loader.Values) bool { return y.inCase(rule, v, e) == "" })
+		platform, v, ok := layout.TitleAt(y.set, rule, e.Path, e.Folder,
+			func(v *loader.Values) bool { return y.inCase(rule, v, e) == "" })
 		if !ok {
 			continue
 		}
@@ -224,7 +229,8 @@ func (y *loaderAudit) misnamed(rule *loader.Accept, v *loader.Values, platform s
 	return "", ""
 }
 
-// inCase is the path that a console for which letter case counts looks for, where a path differs from it in letter case alone; else "".
+// inCase is the path that a console for which letter case counts looks for, where a path differs from it in letter case
+// alone; else "".
 func (y *loaderAudit) inCase(rule *loader.Accept, v *loader.Values, e *target.Entry) string {
 	if y.cased {
 		if as := y.made(rule.Path, v); as != e.Path && strings.EqualFold(as, e.Path) {
@@ -254,7 +260,8 @@ func (y *loaderAudit) lacks(rule *loader.Accept, platform, dir string) string {
 		}
 		return want
 	}
-	if slices.ContainsFunc(y.tree.within(dir), func(e *target.Entry) bool { return !e.Folder && loader.MatchFile(want, path.Base(e.Path)) }) {
+	if slices.ContainsFunc(y.tree.within(dir),
+		func(e *target.Entry) bool { return !e.Folder && loader.MatchFile(want, path.Base(e.Path)) }) {
 		return ""
 	}
 	return want
@@ -264,7 +271,8 @@ func (y *loaderAudit) lacks(rule *loader.Accept, platform, dir string) string {
 func (y *loaderAudit) belongs(e *target.Entry) bool {
 	for _, rule := range y.held {
 		for _, t := range []loader.Template{rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
-			if v, ok := t.Match(e.Path); ok && layout.PlatformOf(rule, &v) != "" && !strings.EqualFold(path.Ext(e.Path), path.Ext(rule.Path.String())) {
+			if v, ok := t.Match(e.Path); ok && layout.PlatformOf(rule, &v) != "" && !strings.EqualFold(path.Ext(e.Path),
+				path.Ext(rule.Path.String())) {
 				return true
 			}
 		}
@@ -278,7 +286,8 @@ func (y *loaderAudit) belongs(e *target.Entry) bool {
 // part judges the lists of the parts of a title, and parts.
 func (y *loaderAudit) part(e *target.Entry) bool {
 	for _, rule := range y.held {
-		if platform, v, ok := layout.Split(y.set, rule, rule.TooLarge.Manifest, e.Path, func(v *loader.Values) bool { return len(y.partsOf(rule, v)) > 0 }); ok {
+		if platform, v, ok := layout.Split(y.set, rule, rule.TooLarge.Manifest, e.Path,
+			func(v *loader.Values) bool { return len(y.partsOf(rule, v)) > 0 }); ok {
 			y.manifest(e, rule, platform, v)
 			return true
 		}
@@ -335,7 +344,8 @@ func (y *loaderAudit) sameFolder(rule *loader.Accept, file string) bool {
 	if rule.Tracks.Uses(loader.FieldFile) || strings.Contains(path.Dir(rule.Tracks.String()), "{") {
 		return false
 	}
-	return y.tree.fold(path.Dir(file)) == y.tree.fold(path.Dir(rule.Tracks.String())) && strings.EqualFold(path.Ext(file), path.Ext(rule.Tracks.String()))
+	return y.tree.fold(path.Dir(file)) == y.tree.fold(path.Dir(rule.Tracks.String())) &&
+		strings.EqualFold(path.Ext(file), path.Ext(rule.Tracks.String()))
 }
 
 // own reports whether a file is one of the loader's own, a list of titles or a system image.
@@ -343,7 +353,8 @@ func (y *loaderAudit) own(e *target.Entry) bool {
 	same := func(p string) bool { return y.tree.fold(p) == y.tree.fold(e.Path) }
 	below := func(p string) bool { return strings.HasPrefix(y.tree.fold(e.Path), y.tree.fold(p)+"/") }
 	for i := range y.profile.Kit.Files {
-		if f := &y.profile.Kit.Files[i]; same(f.To) || below(f.To) && len(y.profile.Accepts) > 0 && !y.titleFolder(f.To) {
+		if f := &y.profile.Kit.Files[i]; same(f.To) || below(f.To) && len(y.profile.Accepts) > 0 &&
+			!y.titleFolder(f.To) {
 			return true
 		}
 	}

@@ -157,8 +157,10 @@ var finer = []mistake{
 	edited("a zero byte at the end of", func(_ *rand.Rand, s string) string { return s + "\x00" }),
 	edited("no quotes in", func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, "\"", "") }),
 	edited("other quotes in", func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, "\"", "'") }),
-	edited("spaces around signs in", func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, "=", "  =  ") }),
-	edited("no spaces around signs in", func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, " = ", "=") }),
+	edited("spaces around signs in",
+		func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, "=", "  =  ") }),
+	edited("no spaces around signs in",
+		func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, " = ", "=") }),
 	edited("tabs in", func(_ *rand.Rand, s string) string { return strings.ReplaceAll(s, " ", "\t") }),
 	edited("another number in", func(r *rand.Rand, s string) string {
 		i := strings.IndexAny(s, "0123456789")
@@ -168,19 +170,35 @@ var finer = []mistake{
 		return s[:i] + string("0123456789"[r.IntN(10)]) + s[i+1:]
 	}),
 	edited("no before yes in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "yes", "no", 1) }),
-	edited("a value of another case in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "yes", "YES", 1) }),
+	edited("a value of another case in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "yes", "YES", 1) }),
 	edited("a path in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "FILE \"", "FILE \"./", 1) }),
-	edited("a backslash in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "FILE \"", "FILE \"x\\\\", 1) }),
-	edited("another mode in", func(r *rand.Rand, s string) string {
-		return strings.Replace(s, "MODE1/2048", []string{"MODE1/2352", "MODE2/2352", "AUDIO", "MODE9/1", "MODE2/2336"}[r.IntN(5)], 1)
+	edited("a backslash in", func(_ *rand.Rand,
+		s string) string {
+		return strings.Replace(s, "FILE \"", "FILE \"x\\\\", 1)
 	}),
-	edited("another kind of file in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "BINARY", "WAVE", 1) }),
-	edited("no index in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "    INDEX 01 00:00:00\n", "", 1) }),
-	edited("a time beyond the end in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "00:00:00", "99:00:00", 1) }),
-	edited("a time that is none in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "00:00:00", "00:61:00", 1) }),
-	edited("another ID in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "MRD-0117", "MRD-0118", 1) }),
-	edited("a name that is empty in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "Slow Lantern", "", 1) }),
-	edited("a number for a name in", func(_ *rand.Rand, s string) string { return strings.Replace(s, "\"Slow Lantern\"", "7", 1) }),
+	edited("another mode in", func(r *rand.Rand, s string) string {
+		return strings.Replace(s, "MODE1/2048", []string{"MODE1/2352", "MODE2/2352", "AUDIO", "MODE9/1",
+			"MODE2/2336"}[r.IntN(5)], 1)
+	}),
+	edited("another kind of file in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "BINARY", "WAVE", 1) }),
+	edited("no index in", func(_ *rand.Rand,
+		s string) string {
+		return strings.Replace(s, "    INDEX 01 00:00:00\n", "", 1)
+	}),
+	edited("a time beyond the end in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "00:00:00", "99:00:00", 1) }),
+	edited("a time that is none in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "00:00:00", "00:61:00", 1) }),
+	edited("another ID in", func(_ *rand.Rand,
+		s string) string {
+		return strings.Replace(s, "MRD-0117", "MRD-0118", 1)
+	}),
+	edited("a name that is empty in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "Slow Lantern", "", 1) }),
+	edited("a number for a name in",
+		func(_ *rand.Rand, s string) string { return strings.Replace(s, "\"Slow Lantern\"", "7", 1) }),
 	edited("another sum in", func(_ *rand.Rand, s string) string {
 		i := strings.Index(s, "crc32 = \"")
 		if i < 0 {
@@ -197,18 +215,32 @@ var finer = []mistake{
 		l[i], l[j] = l[j], l[i]
 		return l
 	}),
-	byLine("spaces in front of a line in", func(_ *rand.Rand, l []string, i int) []string { l[i] = "   " + l[i]; return l }),
+	byLine("spaces in front of a line in", func(_ *rand.Rand, l []string,
+		i int) []string {
+		l[i] = "   " + l[i]
+		return l
+	}),
 	byLine("spaces behind a line in", func(_ *rand.Rand, l []string, i int) []string {
 		l[i] = strings.TrimRight(l[i], "\n") + "   \n"
 		return l
 	}),
-	byLine("a strange line in", func(_ *rand.Rand, l []string, i int) []string { return slices.Insert(l, i, "what is this\n") }),
-	byLine("a strange key in", func(_ *rand.Rand, l []string, i int) []string { return slices.Insert(l, i, "other = \"x\"\n") }),
+	byLine("a strange line in", func(_ *rand.Rand, l []string,
+		i int) []string {
+		return slices.Insert(l, i, "what is this\n")
+	}),
+	byLine("a strange key in", func(_ *rand.Rand, l []string,
+		i int) []string {
+		return slices.Insert(l, i, "other = \"x\"\n")
+	}),
 	byLine("a line out of place in", func(_ *rand.Rand, l []string, i int) []string {
 		x := l[i]
 		return append(slices.Delete(l, i, i+1), x)
 	}),
-	byLine("a line that begins with a sign in", func(_ *rand.Rand, l []string, i int) []string { l[i] = "#" + l[i]; return l }),
+	byLine("a line that begins with a sign in", func(_ *rand.Rand, l []string,
+		i int) []string {
+		l[i] = "#" + l[i]
+		return l
+	}),
 	byLine("a value changed in", func(r *rand.Rand, l []string, i int) []string {
 		if k, _, ok := strings.Cut(l[i], "="); ok {
 			l[i] = k + "=" + []string{"", "x", "\"y\"", "12"}[r.IntN(4)] + "\n"
@@ -219,7 +251,8 @@ var finer = []mistake{
 	zips("garbage in", func(*rand.Rand, []byte) []byte { return []byte("this was a download that failed") }),
 	zips("a good beginning of", func(_ *rand.Rand, old []byte) []byte { return old[:len(old)/2] }),
 	zips("nothing packed in", func(*rand.Rand, []byte) []byte { return inZip() }),
-	zips("another platform's game in", func(*rand.Rand, []byte) []byte { return inZip("Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk")) }),
+	zips("another platform's game in",
+		func(*rand.Rand, []byte) []byte { return inZip("Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk")) }),
 	zips("two games in", func(*rand.Rand, []byte) []byte {
 		return inZip("a.fin", demo.Cartridge("FNCH", "a"), "b.fin", demo.Cartridge("FNCH", "b"))
 	}),
@@ -232,10 +265,18 @@ var finer = []mistake{
 	zips("a game and a text in", func(*rand.Rand, []byte) []byte {
 		return inZip("read me.txt", []byte("hello"), "a.fin", demo.Cartridge("FNCH", "a"))
 	}),
-	zips("a folder in", func(*rand.Rand, []byte) []byte { return inZip("in/", nil, "in/a.fin", demo.Cartridge("FNCH", "a")) }),
-	zips("a game of another extension in", func(*rand.Rand, []byte) []byte { return inZip("a.rom", demo.Cartridge("FNCH", "a")) }),
-	zips("a game in capitals in", func(*rand.Rand, []byte) []byte { return inZip("A.FIN", demo.Cartridge("FNCH", "a")) }),
-	zips("a game with another header in", func(*rand.Rand, []byte) []byte { return inZip("a.fin", demo.Cartridge("WREN", "a")) }),
+	zips("a folder in", func(*rand.Rand,
+		[]byte) []byte {
+		return inZip("in/", nil, "in/a.fin", demo.Cartridge("FNCH", "a"))
+	}),
+	zips("a game of another extension in",
+		func(*rand.Rand, []byte) []byte { return inZip("a.rom", demo.Cartridge("FNCH", "a")) }),
+	zips("a game in capitals in", func(*rand.Rand,
+		[]byte) []byte {
+		return inZip("A.FIN", demo.Cartridge("FNCH", "a"))
+	}),
+	zips("a game with another header in",
+		func(*rand.Rand, []byte) []byte { return inZip("a.fin", demo.Cartridge("WREN", "a")) }),
 	zips("an empty game in", func(*rand.Rand, []byte) []byte { return inZip("a.fin", []byte{}) }),
 	zips("a zip in", func(_ *rand.Rand, old []byte) []byte { return inZip("a.zip", old) }),
 	zips("what a system leaves in", func(*rand.Rand, []byte) []byte {
@@ -260,14 +301,18 @@ var finer = []mistake{
 		f["System Volume Information/WPSettings.dat"] = []byte("x")
 		return "what a system leaves at the root"
 	},
-	beside("a cover for a disc:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + "-disc.png" }, same),
-	beside("a cover:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + ".jpg" }, func(files, string) []byte { return shown(90, 90) }),
-	beside("a cover in another format:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + ".png" }, func(files, string) []byte { return shown(90, 90) }),
+	beside("a cover for a disc:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + "-disc.png" },
+		same),
+	beside("a cover:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + ".jpg" },
+		func(files, string) []byte { return shown(90, 90) }),
+	beside("a cover in another format:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + ".png" },
+		func(files, string) []byte { return shown(90, 90) }),
 	beside("notes:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + ".txt" }, fixed("notes")),
 	beside("a half download:", func(b string) string { return b + ".part" }, fixed("x")),
 	beside("another download:", func(b string) string { return b + ".crdownload" }, fixed("x")),
 	beside("a backup:", func(b string) string { return b + "~" }, same),
-	beside("a second sheet of equal text:", func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + " II" + path.Ext(b) }, same),
+	beside("a second sheet of equal text:",
+		func(b string) string { return strings.TrimSuffix(b, path.Ext(b)) + " II" + path.Ext(b) }, same),
 	beside("a third one:", func(b string) string { return "Other" + path.Ext(b) }, same),
 	beside("a track:", func(string) string { return "left over.bin" }, fixed(strings.Repeat("x", 2352))),
 
@@ -279,7 +324,8 @@ var finer = []mistake{
 	cart("a name of other letters in", func(b []byte) { copy(b[0x10:], "\xe9\xff\x80"); resum(b) }),
 
 	game("an image of no game at", func(t coretest.T, _ []byte) []byte { return coretest.Image(t, "") }),
-	game("an image of another platform at", func(t coretest.T, _ []byte) []byte { return coretest.Siskin(t, "SK-0001", "Other") }),
+	game("an image of another platform at",
+		func(t coretest.T, _ []byte) []byte { return coretest.Siskin(t, "SK-0001", "Other") }),
 	game("an image of another disc at", func(t coretest.T, _ []byte) []byte {
 		return coretest.Image(t, coretest.Inf("VSP-99999", "Other", "1/1", "full"))
 	}),
@@ -301,12 +347,14 @@ var finer = []mistake{
 	game("an image with a wrong disc at", func(t coretest.T, _ []byte) []byte {
 		return coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "9", "full"))
 	}),
-	game("an image with something behind it at", func(_ coretest.T, old []byte) []byte { return append(bytes.Clone(old), make([]byte, 2048)...) }),
+	game("an image with something behind it at",
+		func(_ coretest.T, old []byte) []byte { return append(bytes.Clone(old), make([]byte, 2048)...) }),
 
 	ofKind(func(_ *rand.Rand, f files, at string) string { // packed, but compressed
 		var out bytes.Buffer
 		disc := append(demo.SkuaDisc("SKUADISC", path.Base(path.Dir(at)), 1, "Pressed"), make([]byte, 200_000)...)
-		if _, err := packed.Pack(context.Background(), &out, bytes.NewReader(disc), packed.Options{Compress: true}); err != nil {
+		if _, err := packed.Pack(context.Background(), &out, bytes.NewReader(disc),
+			packed.Options{Compress: true}); err != nil {
 			panic(err)
 		}
 		f[at] = out.Bytes()
@@ -317,7 +365,8 @@ var finer = []mistake{
 		return "not packed " + at
 	}, ".pkd"),
 	ofKind(func(_ *rand.Rand, f files, at string) string { // a list of parts that tells more
-		f[at] = append(bytes.Clone(f[at]), fmt.Sprintf("\n[[part]]\nfile = \"003.rwn\"\nlength = 4\ncrc32 = \"%08x\"\n", crc32.ChecksumIEEE([]byte("more")))...)
+		f[at] = append(bytes.Clone(f[at]), fmt.Sprintf("\n[[part]]\nfile = \"003.rwn\"\nlength = 4\ncrc32 = \"%08x\"\n",
+			crc32.ChecksumIEEE([]byte("more")))...)
 		f[path.Join(path.Dir(at), "003.rwn")] = []byte("more")
 		return "one part more in " + at
 	}, ".toml"),

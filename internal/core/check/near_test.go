@@ -36,7 +36,8 @@ func TestNamesThatAreNearlyRight(t *testing.T) {
 
 // FuzzASlipIsOneLetter holds the quick comparison against the slow one that is certain.
 func FuzzASlipIsOneLetter(f *testing.F) {
-	for _, s := range [][2]string{{"Copper Tide", "Coper Tide"}, {"VSP-20417", "VPS-20417"}, {"aaaa", "aaaaa"}, {"été en mer", "ete en mer"}, {"", ""}, {"abcd", "badc"}} {
+	for _, s := range [][2]string{{"Copper Tide", "Coper Tide"}, {"VSP-20417", "VPS-20417"}, {"aaaa", "aaaaa"},
+		{"été en mer", "ete en mer"}, {"", ""}, {"abcd", "badc"}} {
 		f.Add(s[0], s[1])
 	}
 	f.Fuzz(func(t *testing.T, a, b string) {

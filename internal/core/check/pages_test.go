@@ -16,7 +16,8 @@ import (
 	"polytome/internal/format/packed"
 )
 
-// TestEachIsJudgedAsItsPageSays has single changes of right targets, and what their consoles' pages say of them: whether the title of a path starts, how it is shown, with which cover.
+// TestEachIsJudgedAsItsPageSays has single changes of right targets, and what their consoles' pages say of them:
+// whether the title of a path starts, how it is shown, with which cover.
 func TestEachIsJudgedAsItsPageSays(t *testing.T) {
 	base := right(t)
 	pressed := func() []byte {
@@ -27,7 +28,8 @@ func TestEachIsJudgedAsItsPageSays(t *testing.T) {
 		return out.Bytes()
 	}()
 	finch, wren := demo.Cartridge("FNCH", "a"), demo.Cartridge("WREN", "b")
-	const zip, two, cfg, long = "oxbow/play/finch/Reed Runner.zip", "Titles/Two Tides", "ROWAN/rowan.cfg", "LONG/VSP-20431"
+	const zip, two, cfg, long = "oxbow/play/finch/Reed Runner.zip", "Titles/Two Tides", "ROWAN/rowan.cfg",
+		"LONG/VSP-20431"
 	text := func(loader, file, from, to string) func(files) {
 		return func(f files) {
 			was := string(base[loader][file])
@@ -48,41 +50,58 @@ func TestEachIsJudgedAsItsPageSays(t *testing.T) {
 		starts       bool
 		name, cover  string // "" for any
 	}{
-		{"mica", "a packed image that is compressed", set("skua/SKU-0007/Long Water.pkd", pressed), "skua/SKU-0007/Long Water.pkd", false, "", ""},
+		{"mica", "a packed image that is compressed", set("skua/SKU-0007/Long Water.pkd", pressed),
+			"skua/SKU-0007/Long Water.pkd", false, "", ""},
 		{"oxbow", "garbage for a zip", set(zip, []byte("not found")), zip, false, "", ""},
 		{"oxbow", "another platform's game in a zip", set(zip, inZip("b.w8", wren)), zip, false, "", ""},
-		{"oxbow", "one right game and another platform's", set(zip, inZip("b.w8", wren, "a.fin", finch)), zip, true, "Reed Runner", ""},
+		{"oxbow", "one right game and another platform's", set(zip, inZip("b.w8", wren, "a.fin", finch)), zip, true,
+			"Reed Runner", ""},
 		{"oxbow", "a wrong extension in a zip", set(zip, inZip("a.rom", finch)), zip, false, "", ""},
 		{"oxbow", "capitals in a zip", set(zip, inZip("A.FIN", finch)), zip, true, "", ""},
-		{"oxbow", "what a system leaves in a zip", set(zip, inZip("a.fin", finch, "__MACOSX/._a.fin", []byte("x"))), zip, true, "", ""},
-		{"oxbow", "a disc", copied("oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/Two (Disc 1).cue"), "oxbow/play/lapwing/Two (Disc 1).cue", true, "Two (Disc 1)", ""},
-		{"bellows", "a playlist of nothing", text("bellows", two+"/Two Tides.m3u", "", "# nothing\n"), two, false, "", ""},
-		{"bellows", "a mark in front of a playlist", text("bellows", two+"/Two Tides.m3u", "Two", "\uFEFFTwo"), two, true, "", ""},
-		{"bellows", "a name in title.toml", text("bellows", "Titles/Heron's Watch/title.toml", "", "name = \"The Watch\"\n"), "Titles/Heron's Watch", true, "The Watch", ""},
-		{"bellows", "an empty name", text("bellows", "Titles/Heron's Watch/title.toml", "", "name = \"\"\n"), "Titles/Heron's Watch", true, "Heron's Watch", ""},
+		{"oxbow", "what a system leaves in a zip", set(zip, inZip("a.fin", finch, "__MACOSX/._a.fin", []byte("x"))),
+			zip, true, "", ""},
+		{"oxbow", "a disc", copied("oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/Two (Disc 1).cue"),
+			"oxbow/play/lapwing/Two (Disc 1).cue", true, "Two (Disc 1)", ""},
+		{"bellows", "a playlist of nothing", text("bellows", two+"/Two Tides.m3u", "", "# nothing\n"), two, false, "",
+			""},
+		{"bellows", "a mark in front of a playlist", text("bellows", two+"/Two Tides.m3u", "Two", "\uFEFFTwo"), two,
+			true, "", ""},
+		{"bellows", "a name in title.toml", text("bellows", "Titles/Heron's Watch/title.toml", "",
+			"name = \"The Watch\"\n"), "Titles/Heron's Watch", true, "The Watch", ""},
+		{"bellows", "an empty name", text("bellows", "Titles/Heron's Watch/title.toml", "", "name = \"\"\n"),
+			"Titles/Heron's Watch", true, "Heron's Watch", ""},
 		{"bellows", "a wrong sum in a header", func(f files) {
 			b := bytes.Clone(f["Carts/wren8/Ropewalk.w8"])
 			b[0x3E] ^= 1
 			f["Carts/wren8/Ropewalk.w8"] = b
 		}, "Carts/wren8/Ropewalk.w8", false, "", ""},
-		{"rowan", "covers switched off", text("rowan", cfg, "yes", "no"), "FULL/VSP-20417 - Copper Tide.iso", true, "Copper Tide", "none"},
-		{"rowan", "covers switched on in capitals", text("rowan", cfg, "faces", "FACES"), "FULL/VSP-20417 - Copper Tide.iso", true, "", "FACES/front/VSP-20417.jpg"},
-		{"rowan", "a value in capitals", text("rowan", cfg, "yes", "YES"), "FULL/VSP-20417 - Copper Tide.iso", true, "", "none"},
-		{"rowan", "the first of two keys counts", text("rowan", cfg, "faces=yes\n", "faces=yes\nfaces=no\n"), "FULL/VSP-20417 - Copper Tide.iso", true, "", "FACES/front/VSP-20417.jpg"},
-		{"rowan", "a mark in front of the settings", text("rowan", cfg, "look", "\uFEFFlook"), "FULL/VSP-20417 - Copper Tide.iso", true, "", ""},
+		{"rowan", "covers switched off", text("rowan", cfg, "yes", "no"), "FULL/VSP-20417 - Copper Tide.iso", true,
+			"Copper Tide", "none"},
+		{"rowan", "covers switched on in capitals", text("rowan", cfg, "faces", "FACES"),
+			"FULL/VSP-20417 - Copper Tide.iso", true, "", "FACES/front/VSP-20417.jpg"},
+		{"rowan", "a value in capitals", text("rowan", cfg, "yes", "YES"), "FULL/VSP-20417 - Copper Tide.iso", true, "",
+			"none"},
+		{"rowan", "the first of two keys counts", text("rowan", cfg, "faces=yes\n", "faces=yes\nfaces=no\n"),
+			"FULL/VSP-20417 - Copper Tide.iso", true, "", "FACES/front/VSP-20417.jpg"},
+		{"rowan", "a mark in front of the settings", text("rowan", cfg, "look", "\uFEFFlook"),
+			"FULL/VSP-20417 - Copper Tide.iso", true, "", ""},
 		{"rowan", "CR LF in a list of parts", func(f files) {
 			f[long+"/parts.toml"] = []byte(strings.ReplaceAll(string(f[long+"/parts.toml"]), "\n", "\r\n"))
 		}, long, true, "The Ninth Orchard", ""},
-		{"rowan", "a comment in a list of parts", text("rowan", long+"/parts.toml", "kind", "# mine\nkind"), long, false, "The Ninth Orchard", ""},
-		{"rowan", "another spacing in a list of parts", text("rowan", long+"/parts.toml", "title = ", "title="), long, false, "VSP-20431", ""},
-		{"trellis", "what a system leaves beside images", set("IMG-V/._Copper Tide.iso", []byte("\x00\x05\x16\x07")), "", false, "", ""},
+		{"rowan", "a comment in a list of parts", text("rowan", long+"/parts.toml", "kind", "# mine\nkind"), long,
+			false, "The Ninth Orchard", ""},
+		{"rowan", "another spacing in a list of parts", text("rowan", long+"/parts.toml", "title = ", "title="), long,
+			false, "VSP-20431", ""},
+		{"trellis", "what a system leaves beside images", set("IMG-V/._Copper Tide.iso", []byte("\x00\x05\x16\x07")),
+			"", false, "", ""},
 	} {
 		t.Run(c.loader+" "+c.what, func(t *testing.T) {
 			f := maps.Clone(base[c.loader])
 			c.do(f)
 			r := checkFiles(t, f, as[c.loader][0], check.Inside, c.loader)
 			if c.path == "" {
-				assert.Len(t, r.Listed, len(checkFiles(t, base[c.loader], as[c.loader][0], check.Inside, c.loader).Listed))
+				assert.Len(t, r.Listed, len(checkFiles(t, base[c.loader], as[c.loader][0], check.Inside,
+					c.loader).Listed))
 				return
 			}
 			i := slices.IndexFunc(r.Listed, func(l check.Listed) bool { return l.Path == c.path })

@@ -26,10 +26,13 @@ import (
 // manifest judges the list of the parts of a title: it is the title's line in the loader's list.
 func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Manifest, platform, &v); say != "" {
-		y.report(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s ignores the folder: %s", y.profile.Shown, say), Remedy: "name the folder by the title's ID"})
+		y.report(Finding{Kind: Name, Grade: Fault, Path: path.Dir(e.Path), Say: fmt.Sprintf("%s ignores the folder: %s",
+			y.profile.Shown, say), Remedy: "name the folder by the title's ID"})
 		return
 	}
-	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle], Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: v, rule: rule, e: e, by: rule.TooLarge.Manifest, path: e.Path}
+	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle],
+		Platform: platform, Path: path.Dir(e.Path), Starts: true}, v: v, rule: rule, e: e, by: rule.TooLarge.Manifest,
+		path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	wrong := func(kind Kind, say string, also ...string) {
 		f := Finding{Kind: kind, Path: e.Path, Say: say}
@@ -62,9 +65,11 @@ func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform st
 	case len(parts) == 0:
 		wrong(Parts, "all its parts are missing")
 	case !ok:
-		say := fmt.Sprintf("its list does not match the %s that are there, %s in total", size.Count(len(parts), "part"), size.Format(l.Size))
+		say := fmt.Sprintf("its list does not match the %s that are there, %s in total", size.Count(len(parts), "part"),
+			size.Format(l.Size))
 		if again := y.rewritten(l, text); again != "" {
-			l.broken(y, Finding{Kind: Parts, Path: e.Path, Say: say, Remedy: "rewrite the list: the parts are right", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: again}}})
+			l.broken(y, Finding{Kind: Parts, Path: e.Path, Say: say, Remedy: "rewrite the list: the parts are right",
+				Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: again}}})
 			break
 		}
 		wrong(Parts, say, parts[0].Path)
@@ -83,8 +88,9 @@ func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform st
 	y.lines = append(y.lines, l)
 }
 
-// rewritten is a list of parts again, where the list alone is wrong: the parts make a whole image with the right ID, and the list tells no part that is longer or that is not there.
-// The parts are read to their ends for it: checksums of a list that is wrong are not believed. It is "" where that cannot be said.
+// rewritten is a list of parts again, where the list alone is wrong: the parts make a whole image with the right ID,
+// and the list tells no part that is longer or that is not there. The parts are read to their ends for it: checksums of
+// a list that is wrong are not believed. It is "" where that cannot be said.
 func (y *loaderAudit) rewritten(l *line, text string) string {
 	if y.o.Depth == Names || y.imagined {
 		return ""
@@ -95,7 +101,8 @@ func (y *loaderAudit) rewritten(l *line, text string) string {
 	}
 	defer j.Close()
 	t, err := scan.Identify(j, j.Size(), path.Base(l.rule.Path.String()), y.set)
-	if err != nil || t == nil || t.Fault() != nil || !slices.Contains(l.rule.Platforms, t.Platform) || !y.splitAgain(l, t) {
+	if err != nil || t == nil || t.Fault() != nil || !slices.Contains(l.rule.Platforms, t.Platform) ||
+		!y.splitAgain(l, t) {
 		return ""
 	}
 	const size, sum = "7770777", "07707770" // marks that stand for them
@@ -104,7 +111,8 @@ func (y *loaderAudit) rewritten(l *line, text string) string {
 	for n := range rows {
 		at[loader.FieldIndex] = strconv.Itoa(n + 1)
 		rows[n] = l.v
-		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex], path.Base(y.made(l.rule.TooLarge.Parts, &at))
+		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex],
+			path.Base(y.made(l.rule.TooLarge.Parts, &at))
 		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = size, sum
 		reported := strings.TrimSpace(l.rule.TooLarge.ManifestText.Row(&rows[n]))
 		expr := strings.NewReplacer(size, "([0-9]+)", sum, "[0-9A-Fa-f]{8}").Replace(regexp.QuoteMeta(reported))
@@ -140,14 +148,16 @@ func (y *loaderAudit) rewritten(l *line, text string) string {
 	} else if name, disc := y.nameOf(l, t); name != "" {
 		whole[loader.FieldTitle] = name + disc
 	}
-	whole[loader.FieldName], whole[loader.FieldKind], whole[loader.FieldID] = whole[loader.FieldTitle], t.Discs[0].Kind, cmp.Or(t.Discs[0].ID, l.v[loader.FieldID])
+	whole[loader.FieldName], whole[loader.FieldKind], whole[loader.FieldID] = whole[loader.FieldTitle], t.Discs[0].Kind,
+		cmp.Or(t.Discs[0].ID, l.v[loader.FieldID])
 	return strings.TrimPrefix(l.rule.TooLarge.ManifestText.FillEach(&whole, rows[:len(l.parts)]), "\n")
 }
 
 // firstPart takes a title up into the list that lies in parts without a list of them: it is known by its first one.
 func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Parts, platform, &v); say != "" {
-		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown, say)}
+		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown,
+			say)}
 		f.Remedy, f.Fixes = y.again("remove it with its further parts, and copy the title here again", e.Path)
 		y.report(f)
 		return
@@ -158,7 +168,8 @@ func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform s
 // ahead is how many numbers behind a missing part are looked for: one beyond that is taken for no part of the title.
 const ahead = 16
 
-// cut are the parts that a title without a list of parts lies in, in their order; nil for one that lies whole. A part that is missing in between is reported.
+// cut are the parts that a title without a list of parts lies in, in their order; nil for one that lies whole. A part
+// that is missing in between is reported.
 func (y *loaderAudit) cut(l *line) []*target.Entry {
 	if l.rule.TooLarge.Parts.Empty() || !l.rule.TooLarge.Manifest.Empty() {
 		return nil
@@ -173,7 +184,8 @@ func (y *loaderAudit) cut(l *line) []*target.Entry {
 		if e, ok := y.tree.file(y.made(l.rule.TooLarge.Parts, &row)); ok {
 			row[loader.FieldIndex] = strconv.Itoa(len(parts) + 1)
 			missing := y.made(l.rule.TooLarge.Parts, &row)
-			f := Finding{Kind: Parts, Path: l.e.Path, Say: fmt.Sprintf("its part %s is missing, but %s is there", path.Base(missing), path.Base(e.Path))}
+			f := Finding{Kind: Parts, Path: l.e.Path, Say: fmt.Sprintf("its part %s is missing, but %s is there",
+				path.Base(missing), path.Base(e.Path))}
 			f.Remedy, f.Fixes = y.again("copy the part or the title here again", missing)
 			l.broken(y, f)
 			break
@@ -181,7 +193,9 @@ func (y *loaderAudit) cut(l *line) []*target.Entry {
 	}
 	for _, p := range parts[:len(parts)-1] {
 		if want := int64(l.rule.TooLarge.PartSize); l.rule.As(title.Image) != shape.Pack && want > 0 && p.Size != want {
-			f := Finding{Kind: Parts, Path: p.Path, Say: fmt.Sprintf("its part %s has %s bytes, but every part except the last has %s", path.Base(p.Path), size.Exact(p.Size), size.Exact(want))}
+			f := Finding{Kind: Parts, Path: p.Path,
+				Say: fmt.Sprintf("its part %s has %s bytes, but every part except the last has %s", path.Base(p.Path),
+					size.Exact(p.Size), size.Exact(want))}
 			f.Remedy, f.Fixes = y.again("copy the part or the title here again", p.Path)
 			l.broken(y, f)
 		}
@@ -207,7 +221,8 @@ func (y *loaderAudit) contiguous(l *line) {
 	for _, e := range files {
 		if say := y.fragmented(e.Path); say != "" {
 			l.Starts = false // reported also beside another reason
-			y.report(Finding{Kind: Fragmented, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " + say, Remedy: "defragment it", Fixes: []fix.Fix{{Do: fix.Defragment, Path: e.Path}}})
+			y.report(Finding{Kind: Fragmented, Grade: Fault, Path: e.Path, Say: "it is listed, but does not start: " +
+				say, Remedy: "defragment it", Fixes: []fix.Fix{{Do: fix.Defragment, Path: e.Path}}})
 		}
 	}
 }
@@ -228,12 +243,16 @@ func (y *loaderAudit) further(e *target.Entry) bool {
 			continue
 		}
 		if parts := y.partsOf(rule, &v); len(parts) == 0 {
-			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its first part is missing", y.profile.Shown), Matters: "the game will not be in the list"}
+			f := Finding{Kind: Parts, Grade: Fault, Path: e.Path,
+				Say:     fmt.Sprintf("%s ignores it: its first part is missing", y.profile.Shown),
+				Matters: "the game will not be in the list"}
 			v[loader.FieldIndex] = "1"
 			f.Remedy, f.Fixes = y.again("remove it, and copy the title here again", y.made(rule.TooLarge.Parts, &v))
 			y.report(f)
 		} else if index > len(parts) {
-			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove it, and copy the title here again"})
+			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path,
+				Say:    "an earlier part is missing, so it is useless",
+				Remedy: "remove it, and copy the title here again"})
 		}
 		return true
 	}
@@ -253,8 +272,8 @@ func (y *loaderAudit) partsOf(rule *loader.Accept, v *loader.Values) (out []*tar
 	}
 }
 
-// completed are values with those that a path needs and that they lack, as a file has them that is there under such a path: a list of parts may tell the ID, and its parts the
-// title too.
+// completed are values with those that a path needs and that they lack, as a file has them that is there under such a
+// path: a list of parts may tell the ID, and its parts the title too.
 func (y *loaderAudit) completed(t loader.Template, v *loader.Values) loader.Values {
 	if !slices.ContainsFunc(t.Needs(), func(f loader.Field) bool { return f != loader.FieldIndex && v[f] == "" }) {
 		return *v
@@ -274,7 +293,8 @@ func (y *loaderAudit) completed(t loader.Template, v *loader.Values) loader.Valu
 
 // reported reads the title and the kind out of a list of parts. It holds only when the list tells exactly
 // the parts that are there; with sums, these too.
-func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*target.Entry, text string, sums []string) (out loader.Values, ok bool) {
+func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*target.Entry, text string,
+	sums []string) (out loader.Values, ok bool) {
 	const titleMark, kindMark, sumMark, idMark = "\x01t", "\x01k", "\x01s", "\x01i"
 	whole := *v
 	whole[loader.FieldID] = idMark // letter case makes no difference in it, and the path may tell another form of it
@@ -284,7 +304,8 @@ func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*t
 		rows[n] = whole
 		at := y.completed(rule.TooLarge.Parts, v)
 		at[loader.FieldIndex] = strconv.Itoa(n + 1)
-		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex], path.Base(y.made(rule.TooLarge.Parts, &at))
+		rows[n][loader.FieldIndex], rows[n][loader.FieldFile] = at[loader.FieldIndex],
+			path.Base(y.made(rule.TooLarge.Parts, &at))
 		rows[n][loader.FieldSize], rows[n][loader.FieldSum] = strconv.FormatInt(p.Size, 10), sumMark
 		if sums != nil && sums[n] != "" {
 			rows[n][loader.FieldSum] = sums[n]
@@ -292,7 +313,8 @@ func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*t
 	}
 	expr := regexp.QuoteMeta(strings.Trim(rule.TooLarge.ManifestText.FillEach(&whole, rows), "\n"))
 	expr = strings.ReplaceAll(expr, sumMark, "[0-9A-Fa-f]{8}")
-	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\x00-\x1f]*)", kindMark: "(?P<k>[^\n]*)", idMark: "(?P<i>[^\n]*)"} {
+	for mark, pattern := range map[string]string{titleMark: "(?P<t>[^\x00-\x1f]*)", kindMark: "(?P<k>[^\n]*)",
+		idMark: "(?P<i>[^\n]*)"} {
 		if first := strings.Index(expr, mark); first >= 0 {
 			expr = expr[:first] + pattern + strings.ReplaceAll(expr[first+len(mark):], mark, "[^\n]*")
 		}
@@ -312,7 +334,8 @@ func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*t
 		case "k":
 			out[loader.FieldKind] = m[i]
 		case "i":
-			if said := v[loader.FieldID]; said != "" && rule.TooLarge.Manifest.Keeps(loader.FieldID) && !strings.EqualFold(said, m[i]) {
+			if said := v[loader.FieldID]; said != "" && rule.TooLarge.Manifest.Keeps(loader.FieldID) &&
+				!strings.EqualFold(said, m[i]) {
 				return out, false
 			}
 			out[loader.FieldID] = m[i]
@@ -321,8 +344,8 @@ func (y *loaderAudit) reported(rule *loader.Accept, v *loader.Values, parts []*t
 	return out, true
 }
 
-// anyTitle is the title that a list of parts tells, whatever else is wrong with it: what stands in its lines as the rule's
-// text has it.
+// anyTitle is the title that a list of parts tells, whatever else is wrong with it: what stands in its lines as the
+// rule's text has it.
 func anyTitle(rule *loader.Accept, text string) string {
 	const mark = "\x01t"
 	var v loader.Values
@@ -334,7 +357,8 @@ func anyTitle(rule *loader.Accept, text string) string {
 		}
 		for line := range strings.Lines(text) {
 			line = strings.TrimRight(line, "\r\n")
-			if rest, ok := strings.CutPrefix(line, before); ok && strings.HasSuffix(rest, after) && !strings.ContainsFunc(rest, unicode.IsControl) {
+			if rest, ok := strings.CutPrefix(line, before); ok && strings.HasSuffix(rest, after) &&
+				!strings.ContainsFunc(rest, unicode.IsControl) {
 				return strings.TrimSuffix(rest, after)
 			}
 		}
@@ -369,7 +393,8 @@ func (y *loaderAudit) sums(l *line, parts []*target.Entry, text string, wrong fu
 		one := make([]string, len(parts))
 		one[n] = sums[n]
 		if _, ok := y.reported(l.rule, &l.v, parts, text, one); !ok {
-			wrong(Parts, fmt.Sprintf("its part %s does not match its list: the checksum is %s", path.Base(p.Path), sums[n]), p.Path)
+			wrong(Parts, fmt.Sprintf("its part %s does not match its list: the checksum is %s", path.Base(p.Path),
+				sums[n]), p.Path)
 			return
 		}
 	}
@@ -404,11 +429,16 @@ func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.V
 	if _, ok := y.tree.file(manifest); ok {
 		index, _ := strconv.Atoi(v[loader.FieldIndex])
 		if parts := y.partsOf(rule, v); index > len(parts) {
-			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path, Say: "an earlier part is missing, so it is useless", Remedy: "remove the title's folder, and copy the title here again"})
+			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path,
+				Say:    "an earlier part is missing, so it is useless",
+				Remedy: "remove the title's folder, and copy the title here again"})
 		}
 		return
 	}
-	f := Finding{Kind: Parts, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: it is a part of a title, but its list of parts is missing", y.profile.Shown), Matters: "the game will not be in the list"}
+	f := Finding{Kind: Parts, Grade: Fault, Path: e.Path,
+		Say: fmt.Sprintf("%s ignores it: it is a part of a title, but its list of parts is missing",
+			y.profile.Shown),
+		Matters: "the game will not be in the list"}
 	if near, how := y.nearest(manifest, func(e *target.Entry) bool { return true }); near != nil {
 		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(near.Path), how)
 		f.Remedy, f.Fixes = "give the list its exact name", []fix.Fix{{Do: fix.Rename, Path: near.Path, To: manifest}}

@@ -52,7 +52,8 @@ func (y *loaderAudit) skip() {
 
 // anothers reports whether a file or folder is a title of another loader of the target, by its path.
 func (y *loaderAudit) anothers(e *target.Entry) bool {
-	return slices.ContainsFunc(y.profiles, func(p *loader.Profile) bool { return p != y.profile && titleAt(p, *e, y.set) })
+	return slices.ContainsFunc(y.profiles,
+		func(p *loader.Profile) bool { return p != y.profile && titleAt(p, *e, y.set) })
 }
 
 // skipped tells of a file among the loader's whose name is none that the loader lists.
@@ -60,8 +61,10 @@ func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 	if y.anothers(e) {
 		return
 	}
-	f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: its name must have the form %s", y.profile.Shown, rule.Path.Shape())}
-	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) { // a text or picture among games
+	f := Finding{Kind: Name, Grade: Fault, Path: e.Path,
+		Say: fmt.Sprintf("%s ignores it: its name must have the form %s", y.profile.Shown, rule.Path.Shape())}
+	// a text or picture among games
+	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) {
 		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "keep it, or remove it"
 	}
 	y.report(f)
@@ -79,7 +82,8 @@ func (y *loaderAudit) gameExt(file string) bool {
 		}
 	}
 	for i := range y.profile.Accepts {
-		if ext := path.Ext(y.profile.Accepts[i].Path.String()); ext != "" && strings.EqualFold(ext, end) && !strings.Contains(ext, "{") {
+		if ext := path.Ext(y.profile.Accepts[i].Path.String()); ext != "" && strings.EqualFold(ext, end) &&
+			!strings.Contains(ext, "{") {
 			return true
 		}
 	}

@@ -45,7 +45,8 @@ func (y *loaderAudit) promises() {
 		if t.files++; t.files > 1 {
 			continue
 		}
-		t.f = Finding{Kind: Promised, Grade: Fault, Path: p.Path, Title: p.Label, Remedy: "run again: only what is missing is copied"}
+		t.f = Finding{Kind: Promised, Grade: Fault, Path: p.Path, Title: p.Label,
+			Remedy: "run again: only what is missing is copied"}
 		if p.Key != "" {
 			t.f.Fixes = []fix.Fix{{Do: fix.Copy, Path: p.Path, Title: p.Key}}
 		}
@@ -69,7 +70,9 @@ func (y *loaderAudit) promises() {
 			}
 			fixes = append(fixes, t.f.Fixes...)
 		}
-		y.report(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title, Say: fmt.Sprintf("%s selected here are missing or incomplete: %s, …", size.Count(len(missing), "title"), strings.Join(names, ", ")), Remedy: "run again: only what is missing is copied", Fixes: fixes})
+		y.report(Finding{Kind: Promised, Grade: Fault, Title: missing[0].f.Title,
+			Say: fmt.Sprintf("%s selected here are missing or incomplete: %s, …", size.Count(len(missing), "title"),
+				strings.Join(names, ", ")), Remedy: "run again: only what is missing is copied", Fixes: fixes})
 		return
 	}
 	for _, t := range missing {

@@ -22,8 +22,8 @@ import (
 	"polytome/internal/target"
 )
 
-// TestRemediesBreakNothing makes targets with random mistakes for every loader and applies all remedies that the check offers: what started still starts, no
-// stranger is changed, nothing is lost, and the next check finds less.
+// TestRemediesBreakNothing makes targets with random mistakes for every loader and applies all remedies that the check
+// offers: what started still starts, no stranger is changed, nothing is lost, and the next check finds less.
 func TestRemediesBreakNothing(t *testing.T) {
 	base := right(t)
 	for _, name := range slices.Sorted(maps.Keys(base)) {
@@ -140,7 +140,8 @@ func remedied(t *testing.T, name string, f files, on [2]string, what string) {
 	}
 	for i := range first.Findings {
 		x := &first.Findings[i]
-		again := slices.ContainsFunc(second.Findings, func(y check.Finding) bool { return y.Kind == x.Kind && y.Path == x.Path && y.Say == x.Say })
+		again := slices.ContainsFunc(second.Findings,
+			func(y check.Finding) bool { return y.Kind == x.Kind && y.Path == x.Path && y.Say == x.Say })
 		if len(x.Fixes) > 0 && again && len(report.Failed) == 0 && len(p.Notes) == 0 {
 			fail("its remedy did not help %s", x.Path)
 		}
@@ -176,7 +177,8 @@ func allBelow(t *testing.T, dir string) (out []string) {
 	return out
 }
 
-// TestASecondSheetBesideAGoodOneIsLeft has a copy of a cue sheet beside a title that starts: moving its track away would break that one.
+// TestASecondSheetBesideAGoodOneIsLeft has a copy of a cue sheet beside a title that starts: moving its track away
+// would break that one.
 func TestASecondSheetBesideAGoodOneIsLeft(t *testing.T) {
 	f := right(t)["bellows"]
 	at := "Titles/Two Tides/Copy of Two Tides (Disc 2).cue"
@@ -192,7 +194,8 @@ func TestASecondSheetBesideAGoodOneIsLeft(t *testing.T) {
 	remedied(t, "bellows", f, as["bellows"][0], "a copy that is the only one")
 }
 
-// TestASpoiltListOfPartsIsWrittenAgain leaves the parts alone where only their list is wrong, and keeps the list where a part is.
+// TestASpoiltListOfPartsIsWrittenAgain leaves the parts alone where only their list is wrong, and keeps the list where
+// a part is.
 func TestASpoiltListOfPartsIsWrittenAgain(t *testing.T) {
 	base := right(t)["rowan"]
 	list := "LONG/VSP-20431/parts.toml"
@@ -229,7 +232,8 @@ func TestASpoiltListOfPartsIsWrittenAgain(t *testing.T) {
 	}
 }
 
-// TestSettingsInAnyLineEndsAreSetAtOnce has settings whose lines end in CR alone, CR LF, and all kinds: one fixing puts them right, and nothing else of them is lost.
+// TestSettingsInAnyLineEndsAreSetAtOnce has settings whose lines end in CR alone, CR LF, and all kinds: one fixing puts
+// them right, and nothing else of them is lost.
 func TestSettingsInAnyLineEndsAreSetAtOnce(t *testing.T) {
 	for _, end := range []string{"\r", "\r\n", "\n"} {
 		f := maps.Clone(right(t)["rowan"])
@@ -244,6 +248,7 @@ func TestSettingsInAnyLineEndsAreSetAtOnce(t *testing.T) {
 	delete(without, "ROWAN/rowan.cfg")
 	r := checkFiles(t, without, as["rowan"][0], check.Inside, "rowan")
 	require.Equal(t, check.Stops, r.Findings[0].Grade)
-	require.Equal(t, "look=stick\nfaces=yes\n", r.Findings[0].Fixes[0].Text, "the file is written with what must stand there")
+	require.Equal(t, "look=stick\nfaces=yes\n", r.Findings[0].Fixes[0].Text,
+		"the file is written with what must stand there")
 	remedied(t, "rowan", without, as["rowan"][0], "without its settings")
 }

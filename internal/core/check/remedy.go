@@ -33,7 +33,8 @@ func (y *loaderAudit) whole(l *line, f Finding) Finding {
 	return f
 }
 
-// elsewhere is the remedy for the game of a line that is not where it belongs. One in parts is put again: moving some of its files would tear it apart.
+// elsewhere is the remedy for the game of a line that is not where it belongs. One in parts is put again: moving some
+// of its files would tear it apart.
 func (y *loaderAudit) elsewhere(l *line, t *title.Title) (remedy string, fixes []fix.Fix) {
 	if l.parts == nil {
 		return y.moved(l.e, t)
@@ -55,13 +56,14 @@ func (y *loaderAudit) moved(e *target.Entry, t *title.Title) (remedy string, fix
 		return "remove it, or copy the right one here", nil
 	}
 	if there, ok := y.tree.find(to); ok && there != e {
-		return fmt.Sprintf("it belongs at %s, but something else is there: decide which one you want, and remove the other", to), nil
+		return fmt.Sprintf("it belongs at %s, but something else is there: decide which one you want, and remove the "+
+			"other", to), nil
 	}
 	return "rename it to " + to, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: to}}
 }
 
-// home is where a game that lies somewhere belongs by the loader's rules: "" when there is no such path, with the reason
-// where the loader does not take it.
+// home is where a game that lies somewhere belongs by the loader's rules: "" when there is no such path, with the
+// reason where the loader does not take it.
 func (y *loaderAudit) home(e *target.Entry, t *title.Title) (to, why string) {
 	if t == nil || t.Platform == "" || t.Fault() != nil {
 		return "", ""
@@ -93,10 +95,12 @@ func (y *loaderAudit) laid(e *target.Entry, t *title.Title, size int64) *layout.
 	one.Discs[0].File = title.File{Path: "/" + e.Path, Size: size, Modified: e.Modified}
 	if e.Folder {
 		for _, f := range y.below(e.Path) {
-			one.Discs[0].Parts = append(one.Discs[0].Parts, title.Part{Name: strings.TrimPrefix(f.Path, e.Path+"/"), File: title.File{Path: "/" + f.Path, Size: f.Size}})
+			one.Discs[0].Parts = append(one.Discs[0].Parts, title.Part{Name: strings.TrimPrefix(f.Path, e.Path+"/"),
+				File: title.File{Path: "/" + f.Path, Size: f.Size}})
 		}
 	}
-	tree := layout.Lay([]title.Title{one}, y.profile, layout.Destination{Attachment: y.at, Filesystem: y.facts.Filesystem})
+	tree := layout.Lay([]title.Title{one}, y.profile, layout.Destination{Attachment: y.at,
+		Filesystem: y.facts.Filesystem})
 	return &tree.Placements[0]
 }
 
@@ -121,8 +125,8 @@ func (y *loaderAudit) renamed(e *target.Entry, rule *loader.Accept, v *loader.Va
 	return "remove it, and copy the title here from your games", nil
 }
 
-// guess tries the names that a slip would have come from: without the mark of a second copy, in the right letter case, with
-// the extension or the length that is right, called like its folder.
+// guess tries the names that a slip would have come from: without the mark of a second copy, in the right letter case,
+// with the extension or the length that is right, called like its folder.
 func (y *loaderAudit) guess(e *target.Entry, rule *loader.Accept, v *loader.Values) string {
 	free := func(to string) bool {
 		there, ok := y.tree.find(to)
@@ -147,7 +151,8 @@ func (y *loaderAudit) guess(e *target.Entry, rule *loader.Accept, v *loader.Valu
 	}
 	if v != nil {
 		cleaned := *v
-		for _, name := range []string{v[loader.FieldTitle], strings.TrimSuffix(withoutMark(v[loader.FieldTitle]+"."), ".")} {
+		for _, name := range []string{v[loader.FieldTitle], strings.TrimSuffix(withoutMark(v[loader.FieldTitle]+"."),
+			".")} {
 			cleaned[loader.FieldTitle] = clean(rule, name)
 			if y.cased || cleaned[loader.FieldTitle] != v[loader.FieldTitle] {
 				if to := y.made(rule.Path, &cleaned); free(to) {

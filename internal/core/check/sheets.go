@@ -30,13 +30,15 @@ func (y *loaderAudit) sheets(l *line) {
 		text, err := y.tree.text(e)
 		if err != nil {
 			y.unsure[y.tree.fold(path.Dir(e.Path))] = true
-			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: fmt.Sprintf("its cue sheet cannot be read: %v", err)}))
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path,
+				Say: fmt.Sprintf("its cue sheet cannot be read: %v", err)}))
 			continue
 		}
 		sheet, err := cuesheet.Parse(text)
 		if err != nil {
 			y.unsure[y.tree.fold(path.Dir(e.Path))] = true
-			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: "its cue sheet has an error: " + err.Error()}))
+			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: e.Path, Say: "its cue sheet has an error: " +
+				err.Error()}))
 			continue
 		}
 		lost := false
@@ -102,12 +104,15 @@ func (y *loaderAudit) listedBy(l *line, sheet *target.Entry) bool {
 
 // inFolder tells of a track that a cue sheet names with a folder in front: loaders look beside the sheet.
 func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) {
-	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its cue sheet names %s with a folder, but track files must be beside it", name)}
+	f := Finding{Kind: Half, Path: sheet.Path,
+		Say: fmt.Sprintf("its cue sheet names %s with a folder, but track files must be beside it", name)}
 	at := path.Join(path.Dir(sheet.Path), name)
 	beside := path.Join(path.Dir(sheet.Path), path.Base(name))
 	f.Remedy, f.Fixes = y.again("put the track file beside the cue sheet", beside, sheet.Path)
 	if _, ok := y.tree.file(beside); ok {
-		f.Remedy, f.Fixes = "change the cue sheet to name the file beside it", []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(name)})}}
+		f.Remedy, f.Fixes = "change the cue sheet to name the file beside it",
+			[]fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text,
+				map[string]string{name: path.Base(name)})}}
 		y.need(beside)
 	} else {
 		y.need(at)
@@ -148,14 +153,18 @@ func (y *loaderAudit) needTracks(e *target.Entry) {
 // lostTrack tells of a track that a cue sheet names and that is not there. One that is nearly called so is proposed.
 func (y *loaderAudit) lostTrack(l *line, sheet *target.Entry, at, text, name string) {
 	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is not there", path.Base(at))}
-	if e, how := y.nearest(at, func(e *target.Entry) bool { return strings.EqualFold(path.Ext(e.Path), path.Ext(at)) }); e != nil {
+	if e, how := y.nearest(at, func(
+		e *target.Entry) bool {
+		return strings.EqualFold(path.Ext(e.Path), path.Ext(at))
+	}); e != nil {
 		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(e.Path), how)
 		f.Remedy, f.Fixes = "give it the name in the cue sheet", []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
 		y.need(e.Path)
 	} else if only := y.onlyTrack(sheet, text); only != nil {
 		f.Say += fmt.Sprintf("; there is only %s beside it", path.Base(only.Path))
 		f.Remedy = "change the cue sheet to that file"
-		f.Fixes = []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text, map[string]string{name: path.Base(only.Path)})}}
+		f.Fixes = []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text,
+			map[string]string{name: path.Base(only.Path)})}}
 		y.need(only.Path)
 	} else {
 		f.Remedy, f.Fixes = y.again("put the track file beside the cue sheet", at, sheet.Path)
@@ -222,7 +231,9 @@ func (y *loaderAudit) playlist(l *line) {
 			y.need(at)
 			switch {
 			case e.Size == 0 && !c.Text.Empty():
-				l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s has no bytes", c.Is, path.Base(at)), Remedy: "write it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(c, l)}}})
+				l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s has no bytes", c.Is,
+					path.Base(at)), Remedy: "write it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path,
+					Text: y.written(c, l)}}})
 			case y.o.Depth != Names && c.Is == "playlist":
 				y.playlistNames(l, e)
 			}
@@ -246,12 +257,14 @@ func (y *loaderAudit) playlist(l *line) {
 func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 	text, err := y.tree.text(e)
 	if err != nil {
-		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist cannot be read: %v", err), Remedy: "write it again"})
+		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist cannot be read: %v", err),
+			Remedy: "write it again"})
 		return
 	}
 	named := namedIn(text)
 	if len(named) == 0 {
-		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it",
+			Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
 		return
 	}
 	for _, named := range named {
@@ -269,8 +282,11 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 	}
 	for _, s := range l.sheets {
 		if !names(text, path.Base(s.Path)) {
-			y.report(Finding{Kind: List, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)), Matters: "the game cannot continue on that disc",
-				Remedy: "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+			y.report(Finding{Kind: List, Grade: Fault, Path: e.Path,
+				Say:     fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)),
+				Matters: "the game cannot continue on that disc",
+				Remedy:  "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path,
+					Text: y.written(y.decisive(e.Path), l)}}})
 			return
 		}
 	}
@@ -301,7 +317,8 @@ func (y *loaderAudit) written(c *loader.Companion, l *line) string {
 	var rows []loader.Values
 	for n, s := range l.sheets {
 		row := v
-		row[loader.FieldFile], row[loader.FieldIndex], row[loader.FieldDisc] = path.Base(s.Path), strconv.Itoa(n+1), strconv.Itoa(n+1)
+		row[loader.FieldFile], row[loader.FieldIndex], row[loader.FieldDisc] = path.Base(s.Path), strconv.Itoa(n+1),
+			strconv.Itoa(n+1)
 		rows = append(rows, row)
 	}
 	return strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
@@ -317,7 +334,9 @@ func (y *loaderAudit) has(c *loader.Companion, l *line) bool {
 		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		return there && !c.Decides()
 	}
-	if !slices.ContainsFunc(forms, func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) || !c.When.Holds(y.valuesFor(c, l)) {
+	if !slices.ContainsFunc(forms,
+		func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) ||
+		!c.When.Holds(y.valuesFor(c, l)) {
 		return false
 	}
 	if y.unknown(c, l) {
@@ -327,8 +346,8 @@ func (y *loaderAudit) has(c *loader.Companion, l *line) bool {
 	return true
 }
 
-// unknown reports whether only a look inside tells whether a line has a companion, and how it is named: its path leaves open which of several platforms it is of, or its ID or
-// title as it was.
+// unknown reports whether only a look inside tells whether a line has a companion, and how it is named: its path leaves
+// open which of several platforms it is of, or its ID or title as it was.
 func (y *loaderAudit) unknown(c *loader.Companion, l *line) bool {
 	if l.in != nil {
 		return false
@@ -337,7 +356,8 @@ func (y *loaderAudit) unknown(c *loader.Companion, l *line) bool {
 	if _, n := withoutDisc(l); n > 0 && c.Per != "disc" { // or its name ends so
 		return true
 	}
-	if slices.ContainsFunc(c.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) || !l.by.Keeps(loader.FieldID) || !l.by.Keeps(loader.FieldTitle) {
+	if slices.ContainsFunc(c.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) ||
+		!l.by.Keeps(loader.FieldID) || !l.by.Keeps(loader.FieldTitle) {
 		return true
 	}
 	if l.by.Uses(loader.FieldPlatform) {
@@ -364,7 +384,8 @@ func furtherDisc(l *line) bool {
 	return n > 1
 }
 
-// withoutDisc is the title of a line as its path says it, without what stands behind it for the number of its disc; the number is 0 where nothing does.
+// withoutDisc is the title of a line as its path says it, without what stands behind it for the number of its disc; the
+// number is 0 where nothing does.
 func withoutDisc(l *line) (name string, disc int) {
 	name = l.v[loader.FieldTitle]
 	for n := 1; n <= mostDiscs && !l.rule.Title.Discs.Empty(); n++ {
@@ -382,7 +403,8 @@ func withoutDisc(l *line) (name string, disc int) {
 // mostDiscs is how many discs of a title are known by the end of its name.
 const mostDiscs = 20
 
-// valuesFor are the values of a line for a companion. One that a title has once is named by the title, and not by one of its discs.
+// valuesFor are the values of a line for a companion. One that a title has once is named by the title, and not by one
+// of its discs.
 func (y *loaderAudit) valuesFor(c *loader.Companion, l *line) *loader.Values {
 	v := y.values(l)
 	if c.Per != "disc" {

@@ -11,8 +11,8 @@ import (
 	"polytome/internal/target"
 )
 
-// strays looks at the files that no loader knows: a game among them lies where nobody looks for it, and the rest is left
-// alone.
+// strays looks at the files that no loader knows: a game among them lies where nobody looks for it, and the rest is
+// left alone.
 func (a *audit) strays() {
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]
@@ -43,7 +43,10 @@ func (a *audit) stray(e *target.Entry) bool {
 		if err != nil || t == nil || t.Platform == "" || !y.profile.Knows(t.Platform) {
 			continue
 		}
-		f := Finding{Kind: Folder, Grade: Fault, Loader: y.profile.Name, Path: e.Path, Say: fmt.Sprintf("it is a game of the %s, but %s does not look here", y.profile.Shown, y.shown(t.Platform)), Matters: "the game will not be in the list"}
+		f := Finding{Kind: Folder, Grade: Fault, Loader: y.profile.Name, Path: e.Path,
+			Say: fmt.Sprintf("it is a game of the %s, but %s does not look here", y.profile.Shown,
+				y.shown(t.Platform)),
+			Matters: "the game will not be in the list"}
 		if t.Form == title.Tracks {
 			for _, rule := range y.held {
 				if slices.Contains(rule.Forms, title.Tracks) {

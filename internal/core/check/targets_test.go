@@ -88,7 +88,8 @@ func TestAFolderThatCannotBeReadIsReportedAndTheRestGoesOn(t *testing.T) {
 	p, err := folder.Open(dir, folder.Options{Filesystem: "fat32"})
 	require.NoError(t, err)
 	defer p.Close()
-	r, err := check.Audit(t.Context(), &broken{Target: p, path: "SHORT"}, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t), check.Options{Via: "usb"})
+	r, err := check.Audit(t.Context(), &broken{Target: p, path: "SHORT"}, []*loader.Profile{coretest.Rowan(t)},
+		coretest.Set(t), check.Options{Via: "usb"})
 	require.NoError(t, err)
 	assert.Contains(t, reported(r), "fault unreadable SHORT []")
 	assert.NotEmpty(t, r.Listed)
@@ -141,7 +142,8 @@ func TestABadSpotIsFoundOnlyByReadingEverything(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	look := func(depth check.Depth) []string {
-		r, err := check.Audit(t.Context(), &broken{Target: p, path: "nothing"}, []*loader.Profile{coretest.Rowan(t)}, coretest.Set(t), check.Options{Via: "usb", Depth: depth})
+		r, err := check.Audit(t.Context(), &broken{Target: p, path: "nothing"}, []*loader.Profile{coretest.Rowan(t)},
+			coretest.Set(t), check.Options{Via: "usb", Depth: depth})
 		require.NoError(t, err)
 		return reported(r)
 	}
@@ -150,7 +152,8 @@ func TestABadSpotIsFoundOnlyByReadingEverything(t *testing.T) {
 	assert.Contains(t, look(check.Whole), want)
 }
 
-// TestAFileFragmentedIsBroughtIntoOne checks a FAT32 image with a file fragmented, against the simulator too, and fixes it.
+// TestAFileFragmentedIsBroughtIntoOne checks a FAT32 image with a file fragmented, against the simulator too, and fixes
+// it.
 func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
 	image := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))
 	at := filepath.Join(t.TempDir(), "stick.img")
@@ -173,11 +176,12 @@ func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
 		p, err := survey.OpenTarget(t.Context(), "drive:"+at, b.Targets[0], coretest.Rowan(t), true)
 		require.NoError(t, err)
 		defer p.Close()
-		l, err := sim.Rowan{}.List(sim.Volume{FS: p.(*drive.Target).Volume().FS(), Filesystem: "fat32", Fragments: func(path string) int {
-			n, err := p.(target.FragmentCounter).Fragments(t.Context(), path)
-			require.NoError(t, err)
-			return n
-		}})
+		l, err := sim.Rowan{}.List(sim.Volume{FS: p.(*drive.Target).Volume().FS(), Filesystem: "fat32",
+			Fragments: func(path string) int {
+				n, err := p.(target.FragmentCounter).Fragments(t.Context(), path)
+				require.NoError(t, err)
+				return n
+			}})
 		require.NoError(t, err)
 		return l
 	}
@@ -221,7 +225,8 @@ func TestTheLabelDecides(t *testing.T) {
 		put("", nil, 0)
 		p, err := survey.OpenTarget(t.Context(), "drive:"+at, bench.Target{}, coretest.Profile(t, "bellows"), false)
 		require.NoError(t, err)
-		r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "bellows")}, coretest.Set(t), check.Options{Via: "usb"})
+		r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "bellows")}, coretest.Set(t),
+			check.Options{Via: "usb"})
 		require.NoError(t, err)
 		l, err := sim.Bellows{}.List(sim.Volume{FS: p.(*drive.Target).Volume().FS(), Filesystem: "fat32", Label: label})
 		require.NoError(t, err)
@@ -253,7 +258,8 @@ func TestOverFTPEachFolderIsListedOnce(t *testing.T) {
 	require.NoError(t, err)
 	defer p.Close()
 	before := console.Counted()
-	r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "gantry")}, coretest.Set(t), check.Options{Via: "ftp"})
+	r, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "gantry")}, coretest.Set(t),
+		check.Options{Via: "ftp"})
 	require.NoError(t, err)
 	after := console.Counted()
 	folders := 0
@@ -267,7 +273,8 @@ func TestOverFTPEachFolderIsListedOnce(t *testing.T) {
 	assert.Len(t, r.Listed, 52)
 	assert.LessOrEqual(t, after["LIST"]-before["LIST"], folders, "one listing for each folder")
 	assert.Zero(t, after["RETR"]-before["RETR"], "nothing is fetched")
-	full, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "gantry")}, coretest.Set(t), check.Options{Via: "ftp", Depth: check.Inside})
+	full, err := check.Audit(t.Context(), p, []*loader.Profile{coretest.Profile(t, "gantry")}, coretest.Set(t),
+		check.Options{Via: "ftp", Depth: check.Inside})
 	require.NoError(t, err)
 	assert.True(t, full.Good(), "%q", reported(full))
 	assert.Greater(t, console.Counted()["RETR"], after["RETR"])
@@ -298,7 +305,8 @@ path = "GAMES/{title}%s"
 	p, err := folder.Open(dir, folder.Options{Filesystem: "fat32"})
 	require.NoError(t, err)
 	defer p.Close()
-	r, err := check.Audit(t.Context(), p, []*loader.Profile{parse("one", "wren8", ".w8"), parse("two", "finch", ".fin")}, coretest.Set(t), check.Options{Via: "usb"})
+	r, err := check.Audit(t.Context(), p, []*loader.Profile{parse("one", "wren8", ".w8"),
+		parse("two", "finch", ".fin")}, coretest.Set(t), check.Options{Via: "usb"})
 	require.NoError(t, err)
 	assert.Len(t, r.Listed, 2)
 	for _, f := range r.Findings {
@@ -331,9 +339,11 @@ func TestAListOfTitlesIsHeldAgainstWhatIsHere(t *testing.T) {
 	f["rowan-net.lst"] = []byte(text)
 	assert.Nil(t, list(checkFiles(t, f, on, check.Inside, "rowan")), "the list that fixes it is right")
 	f["rowan-net.lst"] = []byte(text + "VSP-99999;full;Gone;x.iso\n")
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `list has "VSP-99999;full;Gone;x.iso", which is not here`)
+	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say,
+		`list has "VSP-99999;full;Gone;x.iso", which is not here`)
 	f["rowan-net.lst"] = []byte(text[strings.Index(text, "\n")+1:])
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say, `the list lacks "VSP-20417;full;Copper Tide;VSP-20417`)
+	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say,
+		`the list lacks "VSP-20417;full;Copper Tide;VSP-20417`)
 }
 
 // full is a target with nothing free.
@@ -353,7 +363,8 @@ func TestAFullTargetIsRemarked(t *testing.T) {
 	p, err := folder.Open(dir, folder.Options{Filesystem: "fat32", Capacity: 1 << 30})
 	require.NoError(t, err)
 	defer p.Close()
-	r, err := check.Audit(t.Context(), &full{p}, []*loader.Profile{coretest.Profile(t, "plover")}, coretest.Set(t), check.Options{Via: "usb"})
+	r, err := check.Audit(t.Context(), &full{p}, []*loader.Profile{coretest.Profile(t, "plover")}, coretest.Set(t),
+		check.Options{Via: "usb"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"remark space  []"}, reported(r))
 	assert.True(t, r.Good(), "a remark is nothing wrong")
@@ -380,7 +391,8 @@ func TestAFixIsNotMadeOnWhatHasChanged(t *testing.T) {
 	for _, st := range s.Plan().Steps {
 		assert.NotEqual(t, "boot/plover.prefs", st.Path)
 	}
-	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"), "boot/plover.prefs was not fixed: it was changed since it was found. Check the target again.")
+	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"),
+		"boot/plover.prefs was not fixed: it was changed since it was found. Check the target again.")
 	m := b.Targets[0].Fixes[0]
 	assert.Equal(t, fix.Set, m.Do)
 	assert.Equal(t, "set leave=F10 in boot/plover.prefs", m.Words())
@@ -393,11 +405,13 @@ func onImage(t *testing.T, at, label string, bytes int64) func(name string, data
 	require.NoError(t, file.Truncate(bytes))
 	m, err := medium.Of(file)
 	require.NoError(t, err)
-	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR, "fat32"), Name: label})
+	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR,
+		"fat32"), Name: label})
 	require.NoError(t, err)
 	require.NoError(t, table.Write(m))
 	part := m.Part(table.Parts[0].Start, table.Parts[0].Size)
-	require.NoError(t, fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 512, Label: label, Hidden: table.Parts[0].Start}))
+	require.NoError(t, fat.Format(part, part.Size(), fat.Options{Bits: 32, Cluster: 512, Label: label,
+		Hidden: table.Parts[0].Start}))
 	v, err := fat.Open(part, part.Size())
 	require.NoError(t, err)
 	return func(name string, data []byte, pieces int) {

@@ -24,35 +24,44 @@ func (y *loaderAudit) attachment() {
 	}
 	y.at = y.profile.Attachment(via, fs.Name)
 	if y.at == nil {
-		stop(Via, fmt.Sprintf("%s does not support %s", y.profile.Shown, via), "use another connection: "+strings.Join(y.profile.Connections(), ", "))
+		stop(Via, fmt.Sprintf("%s does not support %s", y.profile.Shown, via), "use another connection: "+strings.Join(
+			y.profile.Connections(), ", "))
 		return
 	}
 	y.on, y.cased = y.at.Name, y.at.Case == "kept"
 	label, shown := y.facts.Label, y.profile.Shown
 	switch {
 	case !y.at.Reads(fs.Name):
-		stop(Filesystem, fmt.Sprintf("over %[1]s, %[2]s reads only %[3]s; this target is %[4]s", via, shown, y.at.ReadsWords(), fs.Shown),
+		stop(Filesystem, fmt.Sprintf("over %[1]s, %[2]s reads only %[3]s; this target is %[4]s", via, shown,
+			y.at.ReadsWords(), fs.Shown),
 			"format it as "+y.at.ReadsWords()+", or declare the folder's filesystem with --as")
 	case y.at.Label != "" && label != "" && !strings.EqualFold(y.at.Label, label):
-		stop(Label, fmt.Sprintf("the volume is labelled %s, but %s needs the label %s", label, shown, y.at.Label), "change the label in Drives, or prepare the drive again")
+		stop(Label, fmt.Sprintf("the volume is labelled %s, but %s needs the label %s", label, shown, y.at.Label),
+			"change the label in Drives, or prepare the drive again")
 	case label != "" && slices.ContainsFunc(y.at.LabelNot, func(l string) bool { return strings.EqualFold(l, label) }):
-		stop(Label, fmt.Sprintf("the volume is labelled %s, which %s does not accept", label, shown), "give the volume another label")
+		stop(Label, fmt.Sprintf("the volume is labelled %s, which %s does not accept", label, shown),
+			"give the volume another label")
 	case y.at.Label != "" && label == "":
-		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether the volume is labelled %s, as %s needs: a folder does not show it", y.at.Label, shown))
+		y.r.Unchecked = append(y.r.Unchecked,
+			fmt.Sprintf("whether the volume is labelled %s, as %s needs: a folder does not show it", y.at.Label, shown))
 	}
 	if y.at.LargestVolume > 0 && y.facts.Capacity > int64(y.at.LargestVolume) {
-		stop(Filesystem, fmt.Sprintf("the volume has %s, but %s reads at most %s", size.Format(y.facts.Capacity), shown, size.Format(int64(y.at.LargestVolume))), "make the volume smaller")
+		stop(Filesystem, fmt.Sprintf("the volume has %s, but %s reads at most %s", size.Format(y.facts.Capacity), shown,
+			size.Format(int64(y.at.LargestVolume))), "make the volume smaller")
 	}
-	if t, ok := y.target.(interface{ PartitionTable() string }); ok && y.at.PartitionTable != "" && y.at.PartitionTable != "any" && t.PartitionTable() != y.at.PartitionTable {
+	if t, ok := y.target.(interface{ PartitionTable() string }); ok && y.at.PartitionTable != "" &&
+		y.at.PartitionTable != "any" && t.PartitionTable() != y.at.PartitionTable {
 		has := "the drive has no partition table"
 		if t.PartitionTable() != "none" {
 			has = "the drive has the partition table " + strings.ToUpper(t.PartitionTable())
 		}
-		stop(Table, fmt.Sprintf("%s, but %s needs %s", has, shown, strings.ToUpper(y.at.PartitionTable)), "prepare the drive again; first copy what is on it elsewhere")
+		stop(Table, fmt.Sprintf("%s, but %s needs %s", has, shown, strings.ToUpper(y.at.PartitionTable)),
+			"prepare the drive again; first copy what is on it elsewhere")
 	}
 	if y.at.Contiguous {
 		if _, y.pieces = y.target.(target.FragmentCounter); !y.pieces {
-			y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether every image is contiguous, as %s needs: a folder does not show it", shown))
+			y.r.Unchecked = append(y.r.Unchecked,
+				fmt.Sprintf("whether every image is contiguous, as %s needs: a folder does not show it", shown))
 		}
 	}
 }
@@ -67,22 +76,26 @@ func (y *loaderAudit) kit() {
 	for i := range k.Files {
 		f := &k.Files[i]
 		key := y.tree.fold(f.To)
-		if f.Optional || reported[key] || len(f.Platforms) > 0 && !slices.ContainsFunc(y.lines, func(l *line) bool { return slices.Contains(f.Platforms, l.Platform) }) {
+		if f.Optional || reported[key] || len(f.Platforms) > 0 && !slices.ContainsFunc(y.lines,
+			func(l *line) bool { return slices.Contains(f.Platforms, l.Platform) }) {
 			continue
 		}
 		reported[key] = true
 		if e, ok := y.tree.find(f.To); ok {
 			if !e.Folder && e.Size == 0 {
-				y.report(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s", reason(f)), Remedy: "put " + y.kitName() + " on again"})
+				y.report(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s",
+					reason(f)), Remedy: "put " + y.kitName() + " on again"})
 			}
 			continue
 		}
 		if y.deciding(f.To) { // reported as the setting without which nothing is listed
 			continue
 		}
-		found := Finding{Kind: Kit, Grade: Fault, Path: f.To, Say: fmt.Sprintf("it is missing: %s", reason(f)), Remedy: "put " + y.kitName() + " on the target"}
+		found := Finding{Kind: Kit, Grade: Fault, Path: f.To, Say: fmt.Sprintf("it is missing: %s", reason(f)),
+			Remedy: "put " + y.kitName() + " on the target"}
 		if f.Text != "" {
-			found.Remedy, found.Fixes = "write it", []fix.Fix{{Do: fix.Write, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n")}}
+			found.Remedy, found.Fixes = "write it",
+				[]fix.Fix{{Do: fix.Write, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n")}}
 		} else if e := y.downloaded(k, f.To); e != nil {
 			found.Say = fmt.Sprintf("it is missing: %s; but %s is there, its name as downloaded", reason(f), e.Path)
 			found.Remedy, found.Fixes = "rename it to "+f.To, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: f.To}}
@@ -91,7 +104,8 @@ func (y *loaderAudit) kit() {
 		y.report(found)
 	}
 	if len(k.Editions) > 0 {
-		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they share one name", y.kitName()))
+		y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("which edition of %s is there: they share one name",
+			y.kitName()))
 	}
 }
 
@@ -119,7 +133,8 @@ func (y *loaderAudit) downloaded(k *loader.Kit, to string) *target.Entry {
 					continue
 				}
 				base := path.Base(e.Path)
-				if slices.ContainsFunc(f.From, func(p string) bool { return loader.MatchFile(p, base) }) || strings.EqualFold(withoutMark(base), path.Base(to)) {
+				if slices.ContainsFunc(f.From, func(p string) bool { return loader.MatchFile(p, base) }) ||
+					strings.EqualFold(withoutMark(base), path.Base(to)) {
 					return e
 				}
 			}
@@ -138,7 +153,8 @@ func (y *loaderAudit) systems() {
 		case !ok:
 			say = fmt.Sprintf("%s is missing: %s", s.Shown, s.Why)
 		case s.Size > 0 && e.Size != int64(s.Size):
-			say = fmt.Sprintf("%s has %s instead of %s: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)), s.Why)
+			say = fmt.Sprintf("%s has %s instead of %s: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)),
+				s.Why)
 		case y.o.Depth != Names:
 			if sum, err := y.sha(e); err != nil {
 				say = fmt.Sprintf("%s cannot be read (%v): %s", s.Shown, err, s.Why)
@@ -221,7 +237,8 @@ func (y *loaderAudit) settings() {
 				continue
 			}
 			if text := y.settingsText(s.File); text != "" {
-				f.Remedy, f.Fixes = "create it with the required settings", []fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
+				f.Remedy, f.Fixes = "create it with the required settings",
+					[]fix.Fix{{Do: fix.Write, Path: s.File, Text: text}}
 			}
 			y.report(f)
 			continue
@@ -239,7 +256,8 @@ func (y *loaderAudit) settings() {
 		case got == "":
 			f.Say, f.Fixes = fmt.Sprintf("it lacks %s=%s: %s", s.Key, s.Value, s.Otherwise), set
 		default:
-			f.Say, f.Fixes = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value, s.Otherwise), set
+			f.Say, f.Fixes = fmt.Sprintf("it says %s=%s instead of %s=%s: %s", s.Key, got, s.Key, s.Value,
+				s.Otherwise), set
 		}
 		y.withoutCovers(s)
 		f.Path = e.Path
@@ -259,7 +277,8 @@ func (y *loaderAudit) withoutCovers(s *loader.Setting) {
 	}
 }
 
-// settingsText is what is known to belong into one of the loader's own files: its settings; "" where that is nothing, or cannot be written so.
+// settingsText is what is known to belong into one of the loader's own files: its settings; "" where that is nothing,
+// or cannot be written so.
 func (y *loaderAudit) settingsText(file string) (text string) {
 	for i := range y.profile.Settings {
 		s := &y.profile.Settings[i]
@@ -278,7 +297,8 @@ func (y *loaderAudit) settingsText(file string) (text string) {
 // ofKit reports whether a file is one of the kit's here.
 func (y *loaderAudit) ofKit(file string) bool {
 	k := &y.profile.Kit
-	return (len(k.On) == 0 || slices.Contains(k.On, y.on)) && slices.ContainsFunc(k.Files, func(f loader.KitFile) bool { return y.tree.fold(f.To) == y.tree.fold(file) })
+	return (len(k.On) == 0 || slices.Contains(k.On, y.on)) && slices.ContainsFunc(k.Files,
+		func(f loader.KitFile) bool { return y.tree.fold(f.To) == y.tree.fold(file) })
 }
 
 // deciding reports whether a file holds a setting without which the loader lists nothing from here.

@@ -1,6 +1,7 @@
-// Package connections is about how this computer, the consoles and the boxes between them are joined: what is plugged into what, under which
-// addresses and ports, who must be running, whether a link works, and what to set for a cable that joins a console and the
-// computer directly. It changes no setting of the computer: it says what to set, notices when that was done, and what to set back.
+// Package connections is about how this computer, the consoles and the boxes between them are joined: what is plugged
+// into what, under which addresses and ports, who must be running, whether a link works, and what to set for a cable
+// that joins a console and the computer directly. It changes no setting of the computer: it says what to set, notices
+// when that was done, and what to set back.
 package connections
 
 import (
@@ -48,7 +49,8 @@ func FreeSubnet(cards []netcards.Card) (netip.Prefix, error) {
 	return netip.Prefix{}, ErrNoSubnet
 }
 
-// NewCable is a cable between the console and one of the cards: the named one, or with "" the one that is plugged in and has no use yet.
+// NewCable is a cable between the console and one of the cards: the named one, or with "" the one that is plugged in
+// and has no use yet.
 func NewCable(cards []netcards.Card, card string) (*bench.Cable, error) {
 	i := slices.IndexFunc(cards, func(c netcards.Card) bool { return c.Name == card })
 	switch {
@@ -64,7 +66,8 @@ func NewCable(cards []netcards.Card, card string) (*bench.Cable, error) {
 		return nil, err
 	}
 	one := p.Addr().Next()
-	c := &bench.Cable{Interface: cards[i].Name, Computer: netip.PrefixFrom(one, p.Bits()).String(), Console: one.Next().String()}
+	c := &bench.Cable{Interface: cards[i].Name, Computer: netip.PrefixFrom(one, p.Bits()).String(), Console: one.Next().
+		String()}
 	if cards[i].Given {
 		c.Before = append(c.Before, "dhcp")
 	}
@@ -144,8 +147,8 @@ func CableState(c *bench.Cable, cards []netcards.Card, answers bool) Set {
 	return IsSet
 }
 
-// SetBack reports whether the computer's end of a cable is as it was before: its address for the cable is gone. It was never
-// there while the state was [Unset].
+// SetBack reports whether the computer's end of a cable is as it was before: its address for the cable is gone. It was
+// never there while the state was [Unset].
 func SetBack(c *bench.Cable, cards []netcards.Card) bool {
 	state := CableState(c, cards, false)
 	return state == Unset || state == Gone

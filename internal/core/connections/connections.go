@@ -33,7 +33,8 @@ type Link struct {
 	Host string `json:"host,omitempty"`
 	Port int    `json:"port,omitempty"`
 	Root string `json:"root,omitempty"`
-	// Card is the interface that the host is behind, Local the computer's address there; Direct says that both are in one network.
+	// Card is the interface that the host is behind, Local the computer's address there; Direct says that both are in
+	// one network.
 	Card   string `json:"card,omitempty"`
 	Local  string `json:"local,omitempty"`
 	Direct bool   `json:"direct,omitempty"`
@@ -95,7 +96,9 @@ func Of(b *bench.Bench, set *loader.Set, cards []netcards.Card) *Connections {
 	for n := range b.Targets {
 		c := b.Targets[n].Cable
 		if c != nil && CableState(c, cards, false) != Unset && CableState(c, cards, false) != Gone {
-			h.Reminder = append(h.Reminder, fmt.Sprintf("%s of this computer still has the address %s of the cable to %s: set it back when you are done", c.Interface, c.Computer, b.Targets[n].Name))
+			h.Reminder = append(h.Reminder,
+				fmt.Sprintf("%s of this computer still has the address %s of the cable to %s: set it back when you "+
+					"are done", c.Interface, c.Computer, b.Targets[n].Name))
 		}
 	}
 	return h
@@ -103,7 +106,8 @@ func Of(b *bench.Bench, set *loader.Set, cards []netcards.Card) *Connections {
 
 func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	c := &b.Targets[n]
-	l := Link{Target: n, ID: c.ID(), Name: c.Name, At: b.Resolve(c.At), Via: c.Via, Loader: c.Loader, Cable: c.Cable, Tried: Tried{State: Unknown, Say: "not tried yet"}}
+	l := Link{Target: n, ID: c.ID(), Name: c.Name, At: b.Resolve(c.At), Via: c.Via, Loader: c.Loader, Cable: c.Cable,
+		Tried: Tried{State: Unknown, Say: "not tried yet"}}
 	var p *loader.Profile
 	if name := c.Loader; set != nil {
 		if loader.IsFile(name) {
@@ -135,7 +139,9 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	}
 	switch a.Scheme {
 	case remote.SMB:
-		l.Must = []string{fmt.Sprintf("the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root), fmt.Sprintf("the %s, which reads from it", console)}
+		l.Must = []string{fmt.Sprintf(
+			"the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root),
+			fmt.Sprintf("the %s, which reads from it", console)}
 	default:
 		l.Must = []string{fmt.Sprintf("the %s, with its FTP server running on port %d", console, l.Port)}
 		if p != nil {
@@ -145,7 +151,8 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		}
 	}
 	if l.Cable != nil {
-		if l.CableSet = CableState(l.Cable, cards, false); !l.Direct { // what the system would send by now is another way
+		// what the system would send by now is another way
+		if l.CableSet = CableState(l.Cable, cards, false); !l.Direct {
 			l.Card, l.Local = l.Cable.Interface, ""
 		}
 	}
@@ -184,11 +191,13 @@ func addressOf(host string) (netip.Addr, bool) {
 	return all[max(i, 0)].Unmap(), true
 }
 
-// Try tries the link of a target, without logging in: whether somebody is there, and whether the right server answers. A target at
-// hand is looked for.
+// Try tries the link of a target, without logging in: whether somebody is there, and whether the right server answers.
+// A target at hand is looked for.
 func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	if l.Cable != nil && (l.CableSet == Unset || l.CableSet == Gone) { // what is sent would go to strangers
-		return Tried{State: NoWay, Say: fmt.Sprintf("this computer is not in the cable's network yet: %s does not have the address %s", l.Cable.Interface, l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
+		return Tried{State: NoWay, Say: fmt.Sprintf(
+			"this computer is not in the cable's network yet: %s does not have the address %s", l.Cable.Interface,
+			l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
 	}
 	if l.Remote() {
 		return t.Try(ctx, l.address)
@@ -206,7 +215,8 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 // NoFlush is what holds for a server that cannot be asked to bring a file to its disk.
 const NoFlush = "whenever it decides: after a run, switch the console off from its own menu"
 
-// Test logs in, writes a small file, reads it back and removes it: what the target can, how quick it answers, and how fast bytes go over.
+// Test logs in, writes a small file, reads it back and removes it: what the target can, how quick it answers, and how
+// fast bytes go over.
 func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*remote.Probe, error) {
 	began := time.Now()
 	to, err := survey.OpenTarget(ctx, at, c, p, false)

@@ -38,8 +38,11 @@ func TestTheSubnetIsFree(t *testing.T) {
 		var cards []netcards.Card
 		for i := range rapid.IntRange(0, 12).Draw(t, "cards") {
 			first := rapid.SampledFrom([][2]byte{{192, 168}, {10, 177}, {172, 20}, {10, 0}}).Draw(t, "net")
-			a := netip.AddrFrom4([4]byte{first[0], first[1], byte(rapid.IntRange(70, 90).Draw(t, "third")), byte(rapid.IntRange(1, 254).Draw(t, "last"))})
-			cards = append(cards, netcards.Card{Name: string(rune('a' + i)), Addresses: []netip.Prefix{netip.PrefixFrom(a, rapid.SampledFrom([]int{8, 12, 16, 22, 24, 28, 32}).Draw(t, "bits"))}})
+			a := netip.AddrFrom4([4]byte{first[0], first[1], byte(rapid.IntRange(70, 90).Draw(t, "third")),
+				byte(rapid.IntRange(1, 254).Draw(t, "last"))})
+			cards = append(cards, netcards.Card{Name: string(rune('a' + i)),
+				Addresses: []netip.Prefix{netip.PrefixFrom(a, rapid.SampledFrom([]int{8, 12, 16, 22, 24, 28, 32}).
+					Draw(t, "bits"))}})
 		}
 		p, err := FreeSubnet(cards)
 		if err != nil {
@@ -64,11 +67,13 @@ func TestTheSubnetIsFree(t *testing.T) {
 }
 
 func TestACableIsPlannedNoticedAndSetBack(t *testing.T) {
-	cards := []netcards.Card{card("eth0", true, "192.168.77.20/24"), card("eth1", true), {Name: "wlan0", Wireless: true, Plugged: true}, {Name: "lo", Loopback: true}}
+	cards := []netcards.Card{card("eth0", true, "192.168.77.20/24"), card("eth1", true), {Name: "wlan0", Wireless: true,
+		Plugged: true}, {Name: "lo", Loopback: true}}
 	cards[0].Given = true
 	c, err := NewCable(cards, "")
 	require.NoError(t, err)
-	assert.Equal(t, bench.Cable{Interface: "eth1", Computer: "192.168.78.1/24", Console: "192.168.78.2"}, *c, "the card that has no use, and a network that none has")
+	assert.Equal(t, bench.Cable{Interface: "eth1", Computer: "192.168.78.1/24", Console: "192.168.78.2"}, *c,
+		"the card that has no use, and a network that none has")
 	assert.Equal(t, Unset, CableState(c, cards, false))
 	assert.True(t, SetBack(c, cards))
 	cards[1].Addresses = []netip.Prefix{netip.MustParsePrefix("192.168.78.1/24")}
@@ -87,12 +92,14 @@ func TestACableIsPlannedNoticedAndSetBack(t *testing.T) {
 }
 
 func TestTheSheetSaysWhatToSetAndWhatToSetBack(t *testing.T) {
-	c := &bench.Cable{Interface: "eth1", Computer: "192.168.77.1/24", Console: "192.168.77.2", Before: []string{"dhcp", "10.0.0.7/20"}}
+	c := &bench.Cable{Interface: "eth1", Computer: "192.168.77.1/24", Console: "192.168.77.2", Before: []string{"dhcp",
+		"10.0.0.7/20"}}
 	for _, system := range Systems {
 		s, err := SheetOf(c, system, "Meridian", "ftp://192.168.77.2/store")
 		require.NoError(t, err)
 		text := s.Text()
-		for _, want := range []string{"192.168.77.1", "192.168.77.2", "255.255.255.0", "Meridian", "DHCP", "10.0.0.7/20", "Afterwards, set back:", "ftp://192.168.77.2/store"} {
+		for _, want := range []string{"192.168.77.1", "192.168.77.2", "255.255.255.0", "Meridian", "DHCP",
+			"10.0.0.7/20", "Afterwards, set back:", "ftp://192.168.77.2/store"} {
 			assert.Contains(t, text, want, system)
 		}
 		c := *c
@@ -107,7 +114,8 @@ func TestTheSheetSaysWhatToSetAndWhatToSetBack(t *testing.T) {
 	}
 	_, err := SheetOf(&bench.Cable{Computer: "nonsense"}, "linux", "", "")
 	assert.Error(t, err)
-	for bits, mask := range map[int]string{8: "255.0.0.0", 20: "255.255.240.0", 24: "255.255.255.0", 32: "255.255.255.255"} {
+	for bits, mask := range map[int]string{8: "255.0.0.0", 20: "255.255.240.0", 24: "255.255.255.0",
+		32: "255.255.255.255"} {
 		assert.Equal(t, mask, Mask(netip.PrefixFrom(netip.MustParseAddr("10.0.0.1"), bits)))
 	}
 }
@@ -157,7 +165,8 @@ func (timeout) Error() string   { return "i/o timeout" }
 func (timeout) Timeout() bool   { return true }
 func (timeout) Temporary() bool { return true }
 
-// TestOffIsReportedFromBlocked has networks that answer in different ways: a console that is off, one behind a firewall, no way at all.
+// TestOffIsReportedFromBlocked has networks that answer in different ways: a console that is off, one behind a
+// firewall, no way at all.
 func TestOffIsReportedFromBlocked(t *testing.T) {
 	a := remote.Address{Scheme: remote.FTP, Host: "192.168.77.2"}
 	never := func(netip.Addr) (bool, bool) { return false, true }
@@ -175,13 +184,15 @@ func TestOffIsReportedFromBlocked(t *testing.T) {
 		t    Trier
 		want State
 	}{
-		"off, in this network":               {Trier{Dial: dial(nil, syscall.EHOSTUNREACH), Neighbour: never}, Absent},
-		"off, behind a router":               {Trier{Dial: dial(nil, timeout{}), Neighbour: unknown}, Absent},
-		"its hardware was heard of":          {Trier{Dial: dial(nil, timeout{}), Neighbour: heard}, Blocked},
-		"another port refuses":               {Trier{Dial: dial(map[string]error{"192.168.77.2:80": syscall.ECONNREFUSED}, timeout{}), Neighbour: unknown}, Blocked},
-		"a firewall that says no way":        {Trier{Dial: dial(nil, syscall.EHOSTUNREACH), Neighbour: heard}, Blocked},
-		"no interface is in that network":    {Trier{Dial: dial(nil, syscall.ENETUNREACH), Neighbour: never}, NoWay},
-		"nobody knows the name":              {Trier{Dial: dial(nil, &net.DNSError{Name: "x"}), Neighbour: never}, Nameless},
+		"off, in this network":      {Trier{Dial: dial(nil, syscall.EHOSTUNREACH), Neighbour: never}, Absent},
+		"off, behind a router":      {Trier{Dial: dial(nil, timeout{}), Neighbour: unknown}, Absent},
+		"its hardware was heard of": {Trier{Dial: dial(nil, timeout{}), Neighbour: heard}, Blocked},
+		"another port refuses": {Trier{Dial: dial(
+			map[string]error{"192.168.77.2:80": syscall.ECONNREFUSED}, timeout{}), Neighbour: unknown}, Blocked},
+		"a firewall that says no way":     {Trier{Dial: dial(nil, syscall.EHOSTUNREACH), Neighbour: heard}, Blocked},
+		"no interface is in that network": {Trier{Dial: dial(nil, syscall.ENETUNREACH), Neighbour: never}, NoWay},
+		"nobody knows the name": {Trier{Dial: dial(nil, &net.DNSError{Name: "x"}), Neighbour: never},
+			Nameless},
 		"something that nobody has foreseen": {Trier{Dial: dial(nil, errors.New("odd")), Neighbour: never}, Absent},
 	} {
 		r := c.t.Try(context.Background(), a)
@@ -192,7 +203,9 @@ func TestOffIsReportedFromBlocked(t *testing.T) {
 }
 
 func TestTheTableOfNeighbours(t *testing.T) {
-	table := "IP address       HW type     Flags       HW address            Mask     Device\n192.168.77.2     0x1         0x2         02:00:00:00:00:02     *        eth1\n192.168.77.3     0x1         0x0         00:00:00:00:00:00     *        eth1\n"
+	table := "IP address       HW type     Flags       HW address            Mask     Device\n192.168.77.2     0x1   " +
+		"      0x2         02:00:00:00:00:02     *        eth1\n192.168.77.3     0x1         0x0         " +
+		"00:00:00:00:00:00     *        eth1\n"
 	heard, known := heardIn(table, netip.MustParseAddr("192.168.77.2"))
 	assert.True(t, heard && known)
 	heard, known = heardIn(table, netip.MustParseAddr("192.168.77.3"))
@@ -213,10 +226,13 @@ func TestEveryTargetHasALink(t *testing.T) {
 	corvane := "ftp://127.0.0.1:" + strconv.Itoa(console.Port()) + "/hd1"
 	b.Targets = []bench.Target{
 		{Name: "stick", At: dir, Loader: "rowan", Via: "usb"}, {Name: "disk", At: corvane, Loader: "gantry"},
-		{Name: "share", At: "smb://192.168.0.30/games", Loader: "oxbow"}, {Name: "image", At: "drive:" + filepath.Join(dir, "none.img"), Loader: "bellows"},
-		{Name: "store", At: "ftp://192.168.77.2/store", Loader: "trellis", Cable: &bench.Cable{Interface: "eth1", Computer: "192.168.77.1/24", Console: "192.168.77.2"}},
+		{Name: "share", At: "smb://192.168.0.30/games", Loader: "oxbow"}, {Name: "image", At: "drive:" +
+			filepath.Join(dir, "none.img"), Loader: "bellows"},
+		{Name: "store", At: "ftp://192.168.77.2/store", Loader: "trellis", Cable: &bench.Cable{Interface: "eth1",
+			Computer: "192.168.77.1/24", Console: "192.168.77.2"}},
 	}
-	cards := []netcards.Card{card("eth0", true, "192.168.0.5/24"), card("eth1", true, "192.168.77.1/24"), {Name: "lo", Loopback: true, Addresses: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8")}}}
+	cards := []netcards.Card{card("eth0", true, "192.168.0.5/24"), card("eth1", true, "192.168.77.1/24"),
+		{Name: "lo", Loopback: true, Addresses: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8")}}}
 	h := Of(b, coretest.Set(t), cards)
 	require.Len(t, h.Links, 5)
 	for _, l := range h.Links {
@@ -224,7 +240,9 @@ func TestEveryTargetHasALink(t *testing.T) {
 		assert.NotEmpty(t, l.Joined(), l.Name)
 		assert.NotEmpty(t, l.Console, l.Name)
 	}
-	assert.Equal(t, []string{"carried by hand", "this computer itself", "same network", "carried by hand", "direct cable"}, []string{h.Links[0].Joined(), h.Links[1].Joined(), h.Links[2].Joined(), h.Links[3].Joined(), h.Links[4].Joined()})
+	assert.Equal(t, []string{"carried by hand", "this computer itself", "same network", "carried by hand",
+		"direct cable"}, []string{h.Links[0].Joined(), h.Links[1].Joined(), h.Links[2].Joined(), h.Links[3].Joined(),
+		h.Links[4].Joined()})
 	assert.Equal(t, "eth0", h.Links[2].Card, "the card that the box is behind")
 	assert.Equal(t, 445, h.Links[2].Port)
 	assert.Contains(t, strings.Join(h.Links[2].Must, "\n"), "while filling and while playing")

@@ -9,8 +9,8 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// Join plans a cable of its own between the console of a target and one of the cards, "" for the one that suits best. The target has the console's
-// new address from then on. Nothing but the bench is changed.
+// Join plans a cable of its own between the console of a target and one of the cards, "" for the one that suits best.
+// The target has the console's new address from then on. Nothing but the bench is changed.
 func Join(p *bench.Target, cards []netcards.Card, card string) error {
 	a, ok, err := remote.Parse(p.At, remote.FTP, remote.FTPS, remote.SMB)
 	switch {
@@ -31,8 +31,8 @@ func Join(p *bench.Target, cards []netcards.Card, card string) error {
 	return nil
 }
 
-// Part gives the cable of a target up: the target has the address again that it had before. It returns what is still to be set back on the computer, ""
-// for nothing.
+// Part gives the cable of a target up: the target has the address again that it had before. It returns what is still to
+// be set back on the computer, "" for nothing.
 func Part(p *bench.Target, cards []netcards.Card) (left string, err error) {
 	c := p.Cable
 	if c == nil {

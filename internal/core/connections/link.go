@@ -21,15 +21,17 @@ type State string
 
 // The states of a link.
 const (
-	Unknown  State = "not tried"
-	Answers  State = "answers"
-	Refused  State = "no server"             // the other side is on, and nothing listens on the port
-	Another  State = "other server"          // something else than was wanted answers on the port
-	Silent   State = "silent"                // the port is taken up, and nothing is said: the server hangs, or serves as many as it can
-	Blocked  State = "blocked by a firewall" // the other side is on, and what is sent to the port is lost: a firewall, as a rule
-	Absent   State = "no answer"             // nobody is at the address: off, unplugged, or another address
-	NoWay    State = "no route"              // this computer has no way to the address
-	Nameless State = "no name"               // nobody knows the name
+	Unknown State = "not tried"
+	Answers State = "answers"
+	Refused State = "no server"    // the other side is on, and nothing listens on the port
+	Another State = "other server" // something else than was wanted answers on the port
+	// the port is taken up, and nothing is said: the server hangs, or serves as many as it can
+	Silent State = "silent"
+	// the other side is on, and what is sent to the port is lost: a firewall, as a rule
+	Blocked  State = "blocked by a firewall"
+	Absent   State = "no answer" // nobody is at the address: off, unplugged, or another address
+	NoWay    State = "no route"  // this computer has no way to the address
+	Nameless State = "no name"   // nobody knows the name
 )
 
 // A Tried is what trying a link has shown.
@@ -45,7 +47,8 @@ type Tried struct {
 type Trier struct {
 	// Dial opens a connection; nil for the system's.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
-	// Neighbour reports whether a machine in this network was heard of under an address; known is false where nobody can tell. nil for the system's.
+	// Neighbour reports whether a machine in this network was heard of under an address; known is false where nobody
+	// can tell. nil for the system's.
 	Neighbour func(netip.Addr) (heard, known bool)
 	// Wait is how long an answer is waited for; 0 for [Wait].
 	Wait time.Duration
@@ -54,7 +57,8 @@ type Trier struct {
 // Wait is how long an answer is waited for.
 const Wait = 4 * time.Second
 
-// others are ports at which many machines answer, or refuse at once: so one that is on is reported from one that is off.
+// others are ports at which many machines answer, or refuse at once: so one that is on is reported from one that is
+// off.
 var others = []int{80, 445, 139, 22, 21, 443, 9}
 
 // Try tries a link: whether somebody is at the address, and whether the server that is wanted answers there.
@@ -80,9 +84,15 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 		switch say {
 		case "":
 		case saysNothing, hangsUp:
-			return Tried{State: Silent, RoundTrip: took, Say: fmt.Sprintf("%s takes connections on port %d, and %s", a.Host, port, say), Do: "its server hangs, or has reached its limit of connections: wait a moment, close other connections to it, or restart it"}
+			return Tried{State: Silent, RoundTrip: took, Say: fmt.Sprintf("%s takes connections on port %d, and %s",
+				a.Host, port, say), Do: "its server hangs, or has reached its limit of connections: wait a moment, " +
+				"close other connections to it, or restart it"}
 		default:
-			return Tried{State: Another, RoundTrip: took, Say: fmt.Sprintf("something answers on port %d of %s, but it is not a %s server: %s", port, a.Host, what, say), Do: "two programs use that port: give the server another port and put it in the address, or quit the other program"}
+			return Tried{State: Another, RoundTrip: took,
+				Say: fmt.Sprintf("something answers on port %d of %s, but it is not a %s server: %s", port, a.Host,
+					what, say), Do: "two programs use that port: give the server another port and put it in the " +
+					"address, " +
+					"or quit the other program"}
 		}
 		return Tried{State: Answers, RoundTrip: took, Say: fmt.Sprintf("%s answers on port %d", a.Host, port)}
 	}
@@ -90,32 +100,41 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 	var ne net.Error
 	switch {
 	case errors.As(err, &dns):
-		return Tried{State: Nameless, Say: fmt.Sprintf("no computer or console is named %s", a.Host), Do: "use its numeric address, as the console shows it"}
+		return Tried{State: Nameless, Say: fmt.Sprintf("no computer or console is named %s", a.Host),
+			Do: "use its numeric address, as the console shows it"}
 	case remote.IsRefused(err):
-		return Tried{State: Refused, RoundTrip: time.Since(began), Say: fmt.Sprintf("%s is on, but nothing listens on port %d", a.Host, port), Do: fmt.Sprintf("start its %s server, or correct the port in the address", what)}
+		return Tried{State: Refused, RoundTrip: time.Since(began),
+			Say: fmt.Sprintf("%s is on, but nothing listens on port %d", a.Host, port),
+			Do:  fmt.Sprintf("start its %s server, or correct the port in the address", what)}
 	case remote.IsNoRoute(err):
 		if heard, known := t.neighbour(ctx, a.Host); known && heard {
 			return blocked(a, port, what)
 		}
 		return absent(a)
 	case remote.IsNoWay(err):
-		return Tried{State: NoWay, Say: fmt.Sprintf("no route to %s: none of this computer's interfaces is in that network", a.Host), Do: "check the cable and both addresses; for a cable straight to the console, set up a direct cable"}
+		return Tried{State: NoWay, Say: fmt.Sprintf(
+			"no route to %s: none of this computer's interfaces is in that network", a.Host),
+			Do: "check the cable and both addresses; for a cable straight to the console, set up a direct cable"}
 	case errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded):
 		if t.somebody(ctx, a.Host, port, wait) {
 			return blocked(a, port, what)
 		}
 		return absent(a)
 	}
-	return Tried{State: Absent, Say: fmt.Sprintf("%s cannot be reached: %v", a.Host, err), Do: "check the cable and both addresses"}
+	return Tried{State: Absent, Say: fmt.Sprintf("%s cannot be reached: %v", a.Host, err),
+		Do: "check the cable and both addresses"}
 }
 
 func blocked(a remote.Address, port int, what string) Tried {
-	return Tried{State: Blocked, Say: fmt.Sprintf("%s is on, but its port %d does not answer: a firewall blocks it", a.Host, port),
-		Do: fmt.Sprintf("allow %s (port %d) in the firewall of %s, of this computer, and of the router", what, port, a.Host)}
+	return Tried{State: Blocked, Say: fmt.Sprintf("%s is on, but its port %d does not answer: a firewall blocks it",
+		a.Host, port),
+		Do: fmt.Sprintf("allow %s (port %d) in the firewall of %s, of this computer, and of the router", what, port,
+			a.Host)}
 }
 
 func absent(a remote.Address) Tried {
-	return Tried{State: Absent, Say: fmt.Sprintf("no answer from %s", a.Host), Do: "switch the console on, wait until its network is up, and compare the address that it shows"}
+	return Tried{State: Absent, Say: fmt.Sprintf("no answer from %s", a.Host),
+		Do: "switch the console on, wait until its network is up, and compare the address that it shows"}
 }
 
 // portOf is the port of an address.
@@ -145,7 +164,8 @@ const (
 	hangsUp     = "it closes the connection at once"
 )
 
-// greeted says what is odd in how a server greets, "" for nothing. An FTP server speaks first (RFC 959, 5.4); one for shares waits to be asked.
+// greeted says what is odd in how a server greets, "" for nothing. An FTP server speaks first (RFC 959, 5.4); one for
+// shares waits to be asked.
 func greeted(c net.Conn, scheme string, wait time.Duration) string {
 	if scheme == remote.SMB {
 		_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))

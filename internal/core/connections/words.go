@@ -19,8 +19,8 @@ type Sheet struct {
 // Systems are the systems for which the steps on the computer are reported, as [runtime.GOOS] names them.
 var Systems = []string{"linux", "windows", "darwin"}
 
-// SheetOf says what to set for a cable on a computer with a system; console is how the console is named, and address how its target is
-// addressed on the bench from then on.
+// SheetOf says what to set for a cable on a computer with a system; console is how the console is named, and address
+// how its target is addressed on the bench from then on.
 func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 	p, err := netip.ParsePrefix(c.Computer)
 	if err != nil {
@@ -29,11 +29,13 @@ func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 	mine, mask := p.Addr().String(), Mask(p)
 	s := &Sheet{
 		Console: []string{
-			fmt.Sprintf("On the %s, in its network settings: leave \"automatic\" (DHCP), and set them by hand", console),
+			fmt.Sprintf("On the %s, in its network settings: leave \"automatic\" (DHCP), and set them by hand",
+				console),
 			"address " + c.Console, "mask " + mask, "gateway and name server: " + mine + ", or empty if allowed",
 		},
 		Then: []string{
-			fmt.Sprintf("Plug the cable into the %s and into %s of the computer, and wait ten seconds", console, c.Interface),
+			fmt.Sprintf("Plug the cable into the %s and into %s of the computer, and wait ten seconds", console,
+				c.Interface),
 			"The target is " + address + " now",
 		},
 	}
@@ -59,12 +61,14 @@ func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 	switch system {
 	case "windows":
 		s.Computer = []string{
-			fmt.Sprintf("Settings, Network, Ethernet, %s: under IP assignment choose Edit, then Manual, IPv4 on", c.Interface),
+			fmt.Sprintf("Settings, Network, Ethernet, %s: under IP assignment choose Edit, then Manual, IPv4 on",
+				c.Interface),
 			"address " + mine, "mask " + mask, "gateway: nothing",
 		}
 		s.Back = []string{"Settings, Network, Ethernet: under IP assignment choose Edit, then Automatic (DHCP)"}
 		if !auto {
-			s.Back = []string{"Settings, Network, Ethernet: under IP assignment choose Edit, and set again: " + strings.Join(fixed, " and ")}
+			s.Back = []string{"Settings, Network, Ethernet: under IP assignment choose Edit, and set again: " +
+				strings.Join(fixed, " and ")}
 		}
 	case "darwin":
 		s.Computer = []string{
@@ -77,16 +81,21 @@ func SheetOf(c *bench.Cable, system, console, address string) (*Sheet, error) {
 		}
 	default:
 		s.Computer = []string{
-			fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Manual, address %s, mask %s, no gateway", c.Interface, mine, mask),
-			fmt.Sprintf("or, as root, until the next start: ip address add %s dev %s && ip link set %s up", c.Computer, c.Interface, c.Interface),
+			fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Manual, address %s, mask %s, no gateway",
+				c.Interface, mine, mask),
+			fmt.Sprintf("or, as root, until the next start: ip address add %s dev %s && ip link set %s up", c.Computer,
+				c.Interface, c.Interface),
 		}
-		s.Back = []string{fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Automatic (DHCP)", c.Interface)}
+		s.Back = []string{fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Automatic (DHCP)",
+			c.Interface)}
 		if !auto {
-			s.Back = []string{fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Manual, again %s", c.Interface, strings.Join(fixed, " and "))}
+			s.Back = []string{fmt.Sprintf("In the network settings of the desktop: %s, IPv4, Manual, again %s",
+				c.Interface, strings.Join(fixed, " and "))}
 		}
 		s.Back = append(s.Back, fmt.Sprintf("or, as root: ip address del %s dev %s", c.Computer, c.Interface))
 	}
-	s.Back = append(s.Back, fmt.Sprintf("Before the cable, %s: %s", c.Interface, was), fmt.Sprintf("On the %s: switch its network settings back to what they were, as a rule \"automatic\"", console))
+	s.Back = append(s.Back, fmt.Sprintf("Before the cable, %s: %s", c.Interface, was),
+		fmt.Sprintf("On the %s: switch its network settings back to what they were, as a rule \"automatic\"", console))
 	return s, nil
 }
 

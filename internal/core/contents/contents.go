@@ -100,7 +100,8 @@ func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem
 		if !on || len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
 			continue
 		}
-		if platform, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, rule.Path, platform, &v) == "" {
+		if platform, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, rule.Path,
+			platform, &v) == "" {
 			return true
 		}
 		if _, ok := rule.TooLarge.Manifest.Match(e.Path); ok && !e.Folder {
@@ -119,7 +120,8 @@ func Volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	return c
 }
 
-func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents, error) {
+func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents,
+	error) {
 	var p target.Target
 	var err error
 	switch {

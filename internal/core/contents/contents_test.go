@@ -35,13 +35,18 @@ func TestWhatIsOnAVolume(t *testing.T) {
 		{"nothing", "fat32", "empty", nil},
 		{"folders only", "fat32", "empty", []string{"a/", "a/b/"}},
 		{"files of nobody", "fat32", "2 files, 2.00 KiB", []string{"holiday/", "holiday/one.mov", "two.mov"}},
-		{"images of a loader", "fat32", "2 titles for Rowan, 2.00 KiB", []string{"FULL/", "FULL/VSP-20502 - Paper Falcons.iso", "SHORT/VSP-21002 - Saffron Circuit.iso"}},
-		{"one in parts counts once", "fat32", "1 title for Rowan, 3.00 KiB", []string{"LONG/VSP-20417/", "LONG/VSP-20417/001.rwn", "LONG/VSP-20417/002.rwn", "LONG/VSP-20417/parts.toml"}},
+		{"images of a loader", "fat32", "2 titles for Rowan, 2.00 KiB",
+			[]string{"FULL/", "FULL/VSP-20502 - Paper Falcons.iso", "SHORT/VSP-21002 - Saffron Circuit.iso"}},
+		{"one in parts counts once", "fat32", "1 title for Rowan, 3.00 KiB", []string{"LONG/VSP-20417/",
+			"LONG/VSP-20417/001.rwn", "LONG/VSP-20417/002.rwn", "LONG/VSP-20417/parts.toml"}},
 		{"the loader without titles", "fat32", "Rowan itself, 1.00 KiB", []string{"ROWAN/", "ROWAN/rowan.run"}},
 		{"letter case is none of FAT32's", "fat32", "Rowan itself, 1.00 KiB", []string{"rowan/ROWAN.RUN"}},
-		{"a filesystem that the console does not read", "exfat", "1 file, 1.00 KiB", []string{"FULL/VSP-20502 - Paper Falcons.iso"}},
-		{"an image in the wrong folder is no title", "fat32", "1 file, 1.00 KiB", []string{"VIDEO/VSP-20502 - Paper Falcons.iso"}},
-		{"a folder called like an image is no title", "fat32", "empty", []string{"FULL/VSP-20502 - Paper Falcons.iso/"}},
+		{"a filesystem that the console does not read", "exfat", "1 file, 1.00 KiB",
+			[]string{"FULL/VSP-20502 - Paper Falcons.iso"}},
+		{"an image in the wrong folder is no title", "fat32", "1 file, 1.00 KiB",
+			[]string{"VIDEO/VSP-20502 - Paper Falcons.iso"}},
+		{"a folder called like an image is no title", "fat32", "empty",
+			[]string{"FULL/VSP-20502 - Paper Falcons.iso/"}},
 	} {
 		filesystem, err := target.FilesystemNamed(c.filesystem)
 		require.NoError(t, err)
@@ -57,7 +62,8 @@ func TestAVolumeForSeveralLoaders(t *testing.T) {
 	require.NoError(t, err)
 	fat32, err := target.FilesystemNamed("fat32")
 	require.NoError(t, err)
-	c := Of(listing("FULL/VSP-20502 - Paper Falcons.iso", "Carts/finch/Reed Runner.fin", "Carts/finch/Pocket Regatta.fin"), fat32, set)
+	c := Of(listing("FULL/VSP-20502 - Paper Falcons.iso", "Carts/finch/Reed Runner.fin",
+		"Carts/finch/Pocket Regatta.fin"), fat32, set)
 	var names []string
 	for _, l := range c.Loaders {
 		names = append(names, l.Name)

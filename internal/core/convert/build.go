@@ -11,8 +11,10 @@ import (
 	"polytome/internal/sparse"
 )
 
-// Build makes an image of a folder. Its size is known, and reported, before the first byte is written; ready is named with it.
-func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink, emit Emit) error {
+// Build makes an image of a folder. Its size is known, and reported, before the first byte is written; ready is named
+// with it.
+func Build(ctx context.Context, dir string, o iso9660.Options, ready func(im *iso9660.Image), to Sink,
+	emit Emit) error {
 	info, err := os.Stat(dir)
 	if err == nil && !info.IsDir() {
 		err = errors.New("it is not a folder")

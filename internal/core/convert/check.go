@@ -30,8 +30,8 @@ func (c *Checked) wrong(format string, args ...any) {
 	c.Problems = append(c.Problems, fmt.Sprintf(format, args...))
 }
 
-// Check reads the whole of a file that holds others, and looks whether it is sound: a packed image, a list of parts, a cue
-// sheet, raw sectors, an image, an archive.
+// Check reads the whole of a file that holds others, and looks whether it is sound: a packed image, a list of parts, a
+// cue sheet, raw sectors, an image, an archive.
 func Check(ctx context.Context, file string, o container.Options, emit Emit) (*Checked, error) {
 	c := &Checked{}
 	switch strings.ToLower(filepath.Ext(file)) {

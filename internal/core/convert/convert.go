@@ -62,7 +62,8 @@ type piece struct {
 
 // Copy reads content in order while what was read before is written. Each run of bytes is shown to see as it is read,
 // where that is not nil; nil stands for zeros. It returns how many bytes there were.
-func Copy(ctx context.Context, to Sink, c target.Content, see func(b []byte, n int64), emit Emit) (total int64, err error) {
+func Copy(ctx context.Context, to Sink, c target.Content, see func(b []byte, n int64), emit Emit) (total int64,
+	err error) {
 	ctx, cancel := context.WithCancel(ctx)
 	pieces := make(chan piece, ahead-2)
 	pool := make(chan []byte, ahead)
@@ -106,7 +107,8 @@ func Copy(ctx context.Context, to Sink, c target.Content, see func(b []byte, n i
 	return total, ctx.Err()
 }
 
-func read(ctx context.Context, c target.Content, see func(b []byte, n int64), takes bool, out chan<- piece, pool chan []byte) {
+func read(ctx context.Context, c target.Content, see func(b []byte, n int64), takes bool, out chan<- piece,
+	pool chan []byte) {
 	for range ahead {
 		pool <- make([]byte, unit)
 	}
@@ -136,7 +138,8 @@ func read(ctx context.Context, c target.Content, see func(b []byte, n int64), ta
 					return
 				}
 			case err == nil || errors.Is(err, io.EOF):
-				p.err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), c.Size(), io.ErrUnexpectedEOF)
+				p.err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), c.Size(),
+					io.ErrUnexpectedEOF)
 			default:
 				p.err = err
 			}
@@ -182,7 +185,8 @@ func show(c target.Content, off, n int64, see func(b []byte, n int64), pool chan
 		part := b[:min(int64(len(b)), n-done)]
 		if k, err := c.ReadAt(part, off+done); k < len(part) {
 			if err == nil || errors.Is(err, io.EOF) {
-				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+done+int64(k), c.Size(), io.ErrUnexpectedEOF)
+				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+done+int64(k), c.Size(),
+					io.ErrUnexpectedEOF)
 			}
 			return err
 		}
@@ -203,7 +207,8 @@ func take(to Sink, p *piece) error {
 }
 
 // Write writes content to a new file of a target. It gets its name when all of it is there.
-func Write(ctx context.Context, to target.Target, name string, c target.Content, see func(b []byte, n int64), emit Emit) (n int64, err error) {
+func Write(ctx context.Context, to target.Target, name string, c target.Content, see func(b []byte, n int64),
+	emit Emit) (n int64, err error) {
 	if dir := filepath.ToSlash(filepath.Dir(name)); dir != "." {
 		if err := to.MakeFolder(ctx, dir); err != nil {
 			return 0, err

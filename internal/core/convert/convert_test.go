@@ -61,7 +61,10 @@ func TestAnyFileComesBackOfAnyParts(t *testing.T) {
 		}
 		require.NoError(t, f.Truncate(n))
 		require.NoError(t, f.Close())
-		m, err := convert.Split(context.Background(), file, to, convert.SplitOptions{Size: rapid.Int64Range(max(1, n/20), 3<<20).Draw(rt, "part"), Name: template(t, fmt.Sprintf("%d/{base}.{index}", round)), Manifest: fmt.Sprintf("%d.toml", round)}, nil)
+		m, err := convert.Split(context.Background(), file, to,
+			convert.SplitOptions{Size: rapid.Int64Range(max(1, n/20), 3<<20).Draw(rt, "part"),
+				Name: template(t, fmt.Sprintf("%d/{base}.{index}", round)), Manifest: fmt.Sprintf("%d.toml", round)},
+			nil)
 		require.NoError(t, err)
 		require.NotEmpty(t, m.Parts)
 		again, err := convert.ReadManifest(filepath.Join(dir, fmt.Sprintf("%d.toml", round)))
@@ -75,8 +78,8 @@ func TestAnyFileComesBackOfAnyParts(t *testing.T) {
 	})
 }
 
-// TestAFullDiskInTheMiddle has every conversion run into a full disk: nothing is left under a final name, and the source is
-// as it was.
+// TestAFullDiskInTheMiddle has every conversion run into a full disk: nothing is left under a final name, and the
+// source is as it was.
 func TestAFullDiskInTheMiddle(t *testing.T) {
 	dir := t.TempDir()
 	game := bytes.Repeat([]byte("no space for this much"), 200_000)
@@ -87,7 +90,8 @@ func TestAFullDiskInTheMiddle(t *testing.T) {
 	set := coretest.Set(t)
 	for name, do := range map[string]func(to *folder.Target) error{
 		"split": func(to *folder.Target) error {
-			_, err := convert.Split(ctx, file, to, convert.SplitOptions{Size: 3 << 20, Name: template(t, "{base}.{index}"), Manifest: "m.toml"}, nil)
+			_, err := convert.Split(ctx, file, to, convert.SplitOptions{Size: 3 << 20,
+				Name: template(t, "{base}.{index}"), Manifest: "m.toml"}, nil)
 			return err
 		},
 		"pack": func(to *folder.Target) error {
@@ -100,7 +104,8 @@ func TestAFullDiskInTheMiddle(t *testing.T) {
 		"build": func(to *folder.Target) error {
 			w, err := to.Create(ctx, "x.iso", 0)
 			require.NoError(t, err)
-			err = convert.Build(ctx, filepath.Join(dir, "disc"), iso9660.Options{UDF: true}, func(*iso9660.Image) {}, w, nil)
+			err = convert.Build(ctx, filepath.Join(dir, "disc"), iso9660.Options{UDF: true}, func(*iso9660.Image) {}, w,
+				nil)
 			var se *shape.SourceError
 			assert.False(t, errors.As(err, &se), "it is not the source's fault: %v", err)
 			return errors.Join(err, w.Abort())
@@ -121,7 +126,8 @@ func TestAFullDiskInTheMiddle(t *testing.T) {
 	}
 }
 
-// TestThePromisedSizeHoldsForEveryBlock packs a disc with used sectors far apart: large blocks around them keep more of it.
+// TestThePromisedSizeHoldsForEveryBlock packs a disc with used sectors far apart: large blocks around them keep more of
+// it.
 func TestThePromisedSizeHoldsForEveryBlock(t *testing.T) {
 	dir := t.TempDir()
 	disc := append(demo.SkuaDisc("SKUADISC", "SKU-0009", 1, "Far Apart"), bytes.Repeat([]byte("spread "), 1_000_000)...)
@@ -139,7 +145,8 @@ func TestThePromisedSizeHoldsForEveryBlock(t *testing.T) {
 		_, err = convert.Pack(context.Background(), file, p, convert.Stream{Writer: &b}, o, nil)
 		require.NoError(t, err)
 		assert.LessOrEqual(t, int64(b.Len()), p.AtMost, "blocks of %d", block)
-		assert.Less(t, p.AtMost-int64(b.Len()), int64(1<<20), "blocks of %d: no more is promised than one block of slack", block)
+		assert.Less(t, p.AtMost-int64(b.Len()), int64(1<<20),
+			"blocks of %d: no more is promised than one block of slack", block)
 	}
 }
 
@@ -153,15 +160,17 @@ func TestStoppingLeavesNothing(t *testing.T) {
 	require.NoError(t, err)
 	defer to.Close()
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err = convert.Split(ctx, file, to, convert.SplitOptions{Size: 10 << 20, Name: template(t, "{index}")}, func(done, _ int64) {
-		if done > 4<<20 {
-			cancel()
-		}
-	})
+	_, err = convert.Split(ctx, file, to, convert.SplitOptions{Size: 10 << 20, Name: template(t, "{index}")},
+		func(done, _ int64) {
+			if done > 4<<20 {
+				cancel()
+			}
+		})
 	assert.ErrorIs(t, err, context.Canceled)
 	ctx, cancel = context.WithCancel(context.Background())
 	c := convert.NewCutter(ctx, to, 0, func(int) string { return "x.pkd" })
-	_, err = convert.Pack(ctx, file, convert.Prospect{}, c, convert.PackOptions{Compress: true}, func(int64, int64) { cancel() })
+	_, err = convert.Pack(ctx, file, convert.Prospect{}, c, convert.PackOptions{Compress: true},
+		func(int64, int64) { cancel() })
 	require.Error(t, err)
 	require.Error(t, c.End(err))
 	left, err := os.ReadDir(out)
@@ -221,12 +230,13 @@ func TestChecksFindWhatIsWrong(t *testing.T) {
 	bad := bytes.Clone(zipped)
 	bad[len(bad)/3] ^= 0xFF
 	for name, c := range map[string]struct{ file, want string }{
-		"an image":           {image, ""},
-		"an archive":         {archive, ""},
-		"a damaged archive":  {put("bad.7z", bad), "game.iso"},
-		"an image cut":       {put("cut.iso", good[:len(good)-6000]), "cut short"},
-		"a list of nothing":  {put("list.toml", []byte("[[part]]\nfile = 'gone'\nlength = 4\n")), "is missing"},
-		"a sheet of nothing": {put("gone.cue", []byte("FILE \"gone.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n")), "gone.bin"},
+		"an image":          {image, ""},
+		"an archive":        {archive, ""},
+		"a damaged archive": {put("bad.7z", bad), "game.iso"},
+		"an image cut":      {put("cut.iso", good[:len(good)-6000]), "cut short"},
+		"a list of nothing": {put("list.toml", []byte("[[part]]\nfile = 'gone'\nlength = 4\n")), "is missing"},
+		"a sheet of nothing": {put("gone.cue",
+			[]byte("FILE \"gone.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n")), "gone.bin"},
 	} {
 		got, err := convert.Check(context.Background(), c.file, container.Options{}, func(int64, int64) {})
 		if err != nil {

@@ -119,7 +119,8 @@ func (i *Info) look(c target.Content, file string, set *loader.Set) error {
 	for _, v := range im.Volumes {
 		info := VolumeInfo{Kind: v.Kind, Label: v.Identifier, Bytes: v.Declared}
 		if v.Declared > im.Size {
-			info.Damage = fmt.Sprintf("it is cut short: the volume has %d bytes, and the file only %d", v.Declared, im.Size)
+			info.Damage = fmt.Sprintf("it is cut short: the volume has %d bytes, and the file only %d", v.Declared,
+				im.Size)
 		}
 		i.Volumes = append(i.Volumes, info)
 	}

@@ -7,7 +7,8 @@ import (
 	"polytome/internal/filecopy"
 )
 
-// minding remembers what a sink said, so that its errors are reported from those of the source, and tells after each write.
+// minding remembers what a sink said, so that its errors are reported from those of the source, and tells after each
+// write.
 type minding struct {
 	Sink
 	emit func()

@@ -76,11 +76,12 @@ func Split(ctx context.Context, file string, to target.Target, o SplitOptions, e
 		seen[name] = true
 		s := shape.Spec{Source: title.File{Path: file}, Offset: off, Size: min(o.Size, c.Size()-off)}
 		sum := crc32.NewIEEE()
-		length, err := Write(ctx, to, name, shape.Window(c, &s), func(b []byte, n int64) { feed(sum, b, n) }, func(done, _ int64) {
-			if emit != nil {
-				emit(off+done, c.Size())
-			}
-		})
+		length, err := Write(ctx, to, name, shape.Window(c, &s), func(b []byte, n int64) { feed(sum, b, n) },
+			func(done, _ int64) {
+				if emit != nil {
+					emit(off+done, c.Size())
+				}
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -188,7 +189,8 @@ func (m *Manifest) Open() (*Parts, error) {
 	}
 	if m.Length > 0 && p.Size() != m.Length {
 		_ = p.Close()
-		return nil, fmt.Errorf("the parts have %d bytes together, but the whole has %d: a part is missing in the list", p.Size(), m.Length)
+		return nil, fmt.Errorf("the parts have %d bytes together, but the whole has %d: a part is missing in the list",
+			p.Size(), m.Length)
 	}
 	return p, nil
 }
@@ -229,11 +231,13 @@ func (p *Parts) check(ctx context.Context, to Sink, emit Emit) error {
 		whole.Add(sum.Sum32(), n)
 		part := &p.m.Parts[i]
 		if got := fmt.Sprintf("%08x", sum.Sum32()); part.CRC32 != "" && !strings.EqualFold(got, part.CRC32) {
-			all = append(all, &PartError{i + 1, filepath.Join(p.m.dir, part.File), fmt.Sprintf("is damaged: its CRC-32 is %s instead of %s", got, strings.ToLower(part.CRC32))})
+			all = append(all, &PartError{i + 1, filepath.Join(p.m.dir, part.File),
+				fmt.Sprintf("is damaged: its CRC-32 is %s instead of %s", got, strings.ToLower(part.CRC32))})
 		}
 	}
 	if got := fmt.Sprintf("%08x", whole.Sum); len(all) == 0 && p.m.CRC32 != "" && !strings.EqualFold(got, p.m.CRC32) {
-		all = append(all, fmt.Errorf("the parts are OK but in the wrong order: the CRC-32 of all is %s instead of %s", got, strings.ToLower(p.m.CRC32)))
+		all = append(all, fmt.Errorf("the parts are OK but in the wrong order: the CRC-32 of all is %s instead of %s",
+			got, strings.ToLower(p.m.CRC32)))
 	}
 	return errors.Join(all...)
 }

@@ -69,8 +69,8 @@ func statOf(file string) (title.File, error) {
 	return title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}, nil
 }
 
-// Tracks makes the tracks of a cue sheet, or a plain image, into something else, in a target. It returns the names of what
-// was written.
+// Tracks makes the tracks of a cue sheet, or a plain image, into something else, in a target. It returns the names of
+// what was written.
 func Tracks(ctx context.Context, file string, as As, to target.Target, emit Emit) (names []string, err error) {
 	base := strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))
 	put := func(name string, c target.Content) error {

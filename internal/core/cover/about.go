@@ -17,7 +17,8 @@ const longestAbout = 64 << 10
 // aboutFields are what a description may tell, by the key in it.
 var aboutFields = []string{"text", "year", "players", "publisher"}
 
-// parseAbout reads a description: a JSON object with text, year, players and publisher, each a string or a number. Other keys are skipped.
+// parseAbout reads a description: a JSON object with text, year, players and publisher, each a string or a number.
+// Other keys are skipped.
 func parseAbout(data []byte) (map[string]string, error) {
 	var raw map[string]any
 	if err := json.Unmarshal(data, &raw); err != nil {

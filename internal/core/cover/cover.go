@@ -1,6 +1,6 @@
-// Package cover finds pictures and descriptions for titles: beside the games, in folders of the user's, in the games themselves, and on
-// servers that the user has set up. What was fetched from those is kept, so that only [Fetch] ever asks them; everything else works on what is on this
-// computer.
+// Package cover finds pictures and descriptions for titles: beside the games, in folders of the user's, in the games
+// themselves, and on servers that the user has set up. What was fetched from those is kept, so that only [Fetch] ever
+// asks them; everything else works on what is on this computer.
 package cover
 
 import (
@@ -46,7 +46,8 @@ func NewFinder(b *bench.Bench, set *loader.Set, store *Store) *Finder {
 			continue
 		}
 		if s.cut {
-			f.Trouble = append(f.Trouble, "the folder of pictures "+c.Path+" holds too many files; name its subfolders instead")
+			f.Trouble = append(f.Trouble, "the folder of pictures "+c.Path+" holds too many files; name its "+
+				"subfolders instead")
 		}
 		f.folders = append(f.folders, s)
 	}
@@ -75,8 +76,8 @@ type Candidate struct {
 	Bad string
 }
 
-// Dress gives titles their pictures, and what is not known of them from descriptions that were fetched. Earlier ones are forgotten. A nil finder looks
-// beside the games only.
+// Dress gives titles their pictures, and what is not known of them from descriptions that were fetched. Earlier ones
+// are forgotten. A nil finder looks beside the games only.
 func (f *Finder) Dress(titles []title.Title) {
 	if f == nil {
 		f = &Finder{settings: &bench.Covers{}}
@@ -179,13 +180,15 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 		if file.Path == "" {
 			file.Path = d.File.Path
 		}
-		return want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: file, From: from, Crop: crop}, Source: source, Bad: f.store.Bad(&file)})
+		return want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: file, From: from, Crop: crop},
+			Source: source, Bad: f.store.Bad(&file)})
 	}
 	for _, c := range d.Chosen {
 		if c.Of == of && c.File != "" {
 			file, err := stat(c.File)
 			if err != nil {
-				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File}, From: "chosen by hand"}, Source: ByHand, Bad: "it no longer exists: " + plain(err)}) {
+				if !want(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: title.File{Path: c.File},
+					From: "chosen by hand"}, Source: ByHand, Bad: "it no longer exists: " + plain(err)}) {
 					return
 				}
 			} else if !give(file, "chosen by hand", c.Crop) {
@@ -197,18 +200,25 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 		switch source {
 		case "beside":
 			for i := range d.Beside {
-				if b := &d.Beside[i]; b.Kind == "cover" && besideKind(b.File.Path) == of && !give(b.File, "beside the game", [4]int{}) {
+				if b := &d.Beside[i]; b.Kind == "cover" && besideKind(b.File.Path) == of &&
+					!give(b.File, "beside the game", [4]int{}) {
 					return
 				}
 			}
 		case "folders":
 			for _, s := range f.folders {
-				if !s.match(t, disc, of, func(file title.File, from string) bool { return give(file, from, [4]int{}) }) {
+				if !s.match(t, disc, of, func(file title.File,
+					from string) bool {
+					return give(file, from, [4]int{})
+				}) {
 					return
 				}
 			}
 		case "inside":
-			if !f.inside(t, disc, of, func(file title.File) bool { return give(file, "in the game itself", [4]int{}) }) {
+			if !f.inside(t, disc, of, func(
+				file title.File) bool {
+				return give(file, "in the game itself", [4]int{})
+			}) {
 				return
 			}
 		case "servers":
@@ -222,7 +232,8 @@ func (f *Finder) each(t *title.Title, disc int, of string, want func(*Candidate)
 // ByHand is the source of what the user has chosen.
 const ByHand = "hand"
 
-// besideKind is the kind of a picture beside a game: what its name ends in, behind a dot, hyphen or in brackets; else that of the front.
+// besideKind is the kind of a picture beside a game: what its name ends in, behind a dot, hyphen or in brackets; else
+// that of the front.
 func besideKind(file string) string {
 	if _, of := title.MarkOf(strings.TrimSuffix(filepath.Base(file), filepath.Ext(file))); of != "" {
 		return of
@@ -263,7 +274,8 @@ func (f *Finder) fetched(t *title.Title, disc int, of string, give func(title.Fi
 		return true
 	}
 	for _, s := range f.servers {
-		if g, ok := f.store.got(s.want(t, disc, of)); ok && g.State == got && !give(f.store.picture(g), "from "+s.Name) {
+		if g, ok := f.store.got(s.want(t, disc, of)); ok && g.State == got && !give(f.store.picture(g),
+			"from "+s.Name) {
 			return false
 		}
 	}
@@ -291,7 +303,8 @@ func (f *Finder) describe(t *title.Title) {
 			}
 			*into = value
 			t.Discs = slices.Clone(t.Discs) // it may be shared with what was scanned
-			t.Discs[0].Evidence = append(slices.Clone(t.Discs[0].Evidence), title.Evidence{Field: field, Value: value, From: s.Name})
+			t.Discs[0].Evidence = append(slices.Clone(t.Discs[0].Evidence), title.Evidence{Field: field, Value: value,
+				From: s.Name})
 		}
 	}
 }

@@ -51,7 +51,8 @@ type Report struct {
 	Proposed int       `json:"proposed"`
 	Missing  int       `json:"missing"`
 	Refused  int       `json:"refused"`
-	// Fetched are how many pictures and descriptions were new, Same how many had not changed, Asked how many requests were made, and Bytes how much they brought.
+	// Fetched are how many pictures and descriptions were new, Same how many had not changed, Asked how many requests
+	// were made, and Bytes how much they brought.
 	Fetched int   `json:"fetched"`
 	Same    int   `json:"same"`
 	Asked   int   `json:"asked"`
@@ -169,19 +170,20 @@ type Progress struct {
 
 // FetchOptions are how servers are asked.
 type FetchOptions struct {
-	// Again asks again for what came from servers, as far as it has changed, and for what they had not. Without it, what they had not is asked
-	// for again after a week.
+	// Again asks again for what came from servers, as far as it has changed, and for what they had not. Without it,
+	// what they had not is asked for again after a week.
 	Again    bool
 	Patience Patience
-	// Progress gets how far it has come, for each need that is done; nil for nobody. It is named by one goroutine at a time.
+	// Progress gets how far it has come, for each need that is done; nil for nobody. It is named by one goroutine at a
+	// time.
 	Progress func(Progress)
 }
 
 // askAgain is after which time a server is asked again for what it had not.
 const askAgain = 7 * 24 * time.Hour
 
-// Fetch asks the user's servers for what is needed and not there, and keeps it. What fails is in the report, and the rest goes on. Titles need not be dressed
-// before; afterwards they want to be dressed again.
+// Fetch asks the user's servers for what is needed and not there, and keeps it. What fails is in the report, and the
+// rest goes on. Titles need not be dressed before; afterwards they want to be dressed again.
 func (f *Finder) Fetch(ctx context.Context, titles []title.Title, needs []Need, o FetchOptions) *Report {
 	if f.store == nil {
 		r := f.Report(titles, needs)
@@ -209,7 +211,8 @@ func (f *Finder) Fetch(ctx context.Context, titles []title.Title, needs []Need, 
 					continue
 				}
 				t := &titles[n.Title]
-				if err := parallel.Safely(func() error { w.need(ctx, t, n); return nil }); err != nil { // a mistake over one picture
+				// a mistake over one picture
+				if err := parallel.Safely(func() error { w.need(ctx, t, n); return nil }); err != nil {
 					w.fail(t, n, err.Error())
 					w.trouble(fmt.Errorf("%s: %w", t.Label(), err))
 				}
@@ -258,7 +261,8 @@ type fetching struct {
 func (w *fetching) need(ctx context.Context, t *title.Title, n Need) {
 	defer w.emit(t.Label())
 	if n.Of != aboutKind {
-		if chosen := t.Discs[n.Disc].Chosen; slices.ContainsFunc(chosen, func(c title.Chosen) bool { return c.Of == n.Of && (c.File != "" || c.None) }) {
+		if chosen := t.Discs[n.Disc].Chosen; slices.ContainsFunc(chosen,
+			func(c title.Chosen) bool { return c.Of == n.Of && (c.File != "" || c.None) }) {
 			return
 		}
 		if w.before(t, n) {
@@ -275,7 +279,8 @@ func (w *fetching) need(ctx context.Context, t *title.Title, n Need) {
 	}
 }
 
-// before reports whether a picture is there that is preferred to those of servers, or that came from one and is not asked for again.
+// before reports whether a picture is there that is preferred to those of servers, or that came from one and is not
+// asked for again.
 func (w *fetching) before(t *title.Title, n Need) bool {
 	order := w.f.settings.Sources(n.Of)
 	if !slices.Contains(order, "servers") {
@@ -334,7 +339,8 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 			w.count(func(r *Report) { r.Same++ })
 			return true
 		case err == nil:
-			g := fetch{Want: want, URL: r.url, ETag: r.etag, Modified: r.modified, Size: int64(len(r.data)), State: got, At: no.At}
+			g := fetch{Want: want, URL: r.url, ETag: r.etag, Modified: r.modified, Size: int64(len(r.data)), State: got,
+				At: no.At}
 			if err := w.take(&g, n.Of, r.data); err != nil {
 				if errors.Is(err, errUnkept) { // that is no answer of the server's
 					w.fail(t, n, err.Error())

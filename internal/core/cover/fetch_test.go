@@ -80,7 +80,8 @@ func newState(t *testing.T, items map[string]pictures.Item, names ...string) *st
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = store.Close() })
 	d := &state{t: t, server: s, bench: bench.New(""), store: store}
-	d.bench.Covers.Servers = []bench.CoverServer{{Name: "shelf", URL: s.URL(), Paths: []string{"{platform}/{kind}/{id}.png", "{platform}/{kind}/{name}.png"}}}
+	d.bench.Covers.Servers = []bench.CoverServer{{Name: "shelf", URL: s.URL(),
+		Paths: []string{"{platform}/{kind}/{id}.png", "{platform}/{kind}/{name}.png"}}}
 	for i, n := range names {
 		d.titles = append(d.titles, vesper(i+1, n))
 	}
@@ -132,7 +133,8 @@ func TestCoversAreFetchedOnceAndKept(t *testing.T) {
 		"vesper/front/Paper & Glue.png": has(photo(30, 50)), // its extension lies
 	}, "Copper Tide", "Paper & Glue", "Mosswick")
 	r := d.fetch(cover.FetchOptions{})
-	assert.Equal(t, map[string]string{"Copper Tide": "found", "Paper & Glue": "found", "Mosswick": "missing"}, states(r))
+	assert.Equal(t, map[string]string{"Copper Tide": "found", "Paper & Glue": "found", "Mosswick": "missing"},
+		states(r))
 	assert.Equal(t, []int{2, 0, 5}, []int{r.Fetched, r.Same, r.Asked}, "two paths are tried where the first has none")
 	assert.Equal(t, "Pictures: 2 found, 1 missing.", r.Say())
 	p := d.titles[0].Picture("front", 0)
@@ -176,20 +178,22 @@ func TestCoversAreFetchedOnceAndKept(t *testing.T) {
 
 func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	whole := photo(200, 300)
-	names := []string{"Page", "Huge", "Cut", "Fails", "Circle", "Elsewhere", "Forbidden", "Lies", "Interrupted", "Busy", "Far", "Good"}
+	names := []string{"Page", "Huge", "Cut", "Fails", "Circle", "Elsewhere", "Forbidden", "Lies", "Interrupted", "Busy",
+		"Far", "Good"}
 	path := func(name string) string {
 		return fmt.Sprintf("vesper/front/VSP-%05d.png", slices.Index(names, name)+1)
 	}
 	d := newState(t, map[string]pictures.Item{
-		path("Page"):        {Data: func() []byte { return []byte("<html>not here</html>") }},
-		path("Huge"):        has(huge()),
-		path("Cut"):         has(whole[:len(whole)/2]),
-		path("Fails"):       {Status: 500},
-		path("Circle"):      {To: "/round"},
-		"round":             {To: "/" + path("Circle")},
-		path("Elsewhere"):   {To: "http://127.0.0.2:9/x.png"},
-		path("Forbidden"):   {Status: 403},
-		path("Lies"):        {Data: func() []byte { return []byte("GIF89a\x02\x00\x02\x00 but not really") }, Type: "image/png"},
+		path("Page"):      {Data: func() []byte { return []byte("<html>not here</html>") }},
+		path("Huge"):      has(huge()),
+		path("Cut"):       has(whole[:len(whole)/2]),
+		path("Fails"):     {Status: 500},
+		path("Circle"):    {To: "/round"},
+		"round":           {To: "/" + path("Circle")},
+		path("Elsewhere"): {To: "http://127.0.0.2:9/x.png"},
+		path("Forbidden"): {Status: 403},
+		path("Lies"): {Data: func() []byte { return []byte("GIF89a\x02\x00\x02\x00 but not really") },
+			Type: "image/png"},
 		path("Interrupted"): {Data: func() []byte { return whole }, Cut: 100},
 		path("Busy"):        {Data: func() []byte { return whole }, Busy: 2},
 		path("Far"):         {To: "/" + path("Good")},
@@ -198,9 +202,12 @@ func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{})
 	got := states(r)
 	for name, says := range map[string]string{
-		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many", "Cut": "refused: the picture is damaged or cut short",
-		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop", "Elsewhere": "refused: it redirects to 127.0.0.2:9, which is not one of your servers",
-		"Forbidden": "refused: access denied (403", "Lies": "refused: the picture is damaged", "Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
+		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many",
+		"Cut":   "refused: the picture is damaged or cut short",
+		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop",
+		"Elsewhere": "refused: it redirects to 127.0.0.2:9, which is not one of your servers",
+		"Forbidden": "refused: access denied (403", "Lies": "refused: the picture is damaged",
+		"Interrupted": "missing: shelf: it was interrupted", "Busy": "found", "Far": "found", "Good": "found",
 	} {
 		assert.Contains(t, got[name], says, name)
 	}
@@ -227,7 +234,8 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	assert.Equal(t, 40, r.Missing)
 	assert.Less(t, time.Since(begun), 20*time.Second)
 
-	d = newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600, Data: func() []byte { return nil }}}, "One", "Two")
+	d = newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600,
+		Data: func() []byte { return nil }}}, "One", "Two")
 	d.bench.Covers.Servers[0].Connections = 1
 	r = d.fetch(cover.FetchOptions{})
 	assert.Contains(t, strings.Join(r.Trouble, " "), "shelf asks for a pause of 1h0m0s")
@@ -240,7 +248,9 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 	var names []string
 	for i := range 12 {
 		names = append(names, fmt.Sprint("Title ", i))
-		items[fmt.Sprintf("vesper/front/VSP-%05d.png", i+1)] = pictures.Item{Data: func() []byte { return drawn(4+i, 4, color.Black) }, Slow: 20 * time.Millisecond}
+		items[fmt.Sprintf("vesper/front/VSP-%05d.png",
+			i+1)] = pictures.Item{Data: func() []byte { return drawn(4+i, 4, color.Black) },
+			Slow: 20 * time.Millisecond}
 	}
 	for _, most := range []int{1, 3} {
 		d := newState(t, items, names...)
@@ -255,11 +265,12 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 	d := newState(t, items, names...)
 	ctx, stop := context.WithCancel(context.Background())
 	f := d.finder()
-	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{Progress: func(p cover.Progress) {
-		if p.Fetched == 2 {
-			stop()
-		}
-	}})
+	r := f.Fetch(ctx, d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")),
+		cover.FetchOptions{Progress: func(p cover.Progress) {
+			if p.Fetched == 2 {
+				stop()
+			}
+		}})
 	assert.True(t, r.Stopped)
 	assert.Less(t, r.Fetched, 8, "it ends soon")
 	assert.GreaterOrEqual(t, r.Found, 2, "and what came is kept")
@@ -267,21 +278,25 @@ func TestServersAreAskedOverFewConnections(t *testing.T) {
 
 func TestAnIndexSaysWhatThereIs(t *testing.T) {
 	for name, index := range map[string]string{
-		"csv":  "platform,kind,id,name,checksum,path\nvesper,front,vsp_00001,,,a/one.png\n,,,Mosswick (East),,b/two words.png\n,disc,VSP-00001,,,../../etc/passwd\n,,,,0abc1234,c.png\n",
+		"csv": "platform,kind,id,name,checksum,path\nvesper,front,vsp_00001,,,a/one.png\n,,,Mosswick (East),,b/two " +
+			"words.png\n,disc,VSP-00001,,,../../etc/passwd\n,,,,0abc1234,c.png\n",
 		"json": `[{"platform":"vesper","id":"VSP-00001","path":"a/one.png"},{"name":"Mosswick","path":"b/two words.png"},{"checksum":"0ABC1234","path":"c.png"},{"id":"VSP-00001","kind":"disc","path":"/etc/passwd"}]`,
 	} {
 		d := newState(t, map[string]pictures.Item{
-			"all." + name: {Data: func() []byte { return []byte(index) }}, "a/one.png": has(drawn(3, 3, color.Black)), "b/two words.png": has(drawn(4, 4, color.Black)), "c.png": has(drawn(5, 5, color.Black)),
+			"all." + name: {Data: func() []byte { return []byte(index) }}, "a/one.png": has(drawn(3, 3, color.Black)),
+			"b/two words.png": has(drawn(4, 4, color.Black)), "c.png": has(drawn(5, 5, color.Black)),
 		}, "Copper Tide", "Mosswick", "By Its Sum", "Nowhere")
 		d.titles[2].Discs[0].Sums = "crc32:0abc1234"
 		d.bench.Covers.Servers[0].Paths, d.bench.Covers.Servers[0].Index = nil, "all."+name
 		r := d.fetch(cover.FetchOptions{}, "front", "disc")
 		assert.Equal(t, 3, r.Found, name)
 		assert.Equal(t, 3, r.Fetched, name)
-		assert.Contains(t, strings.Join(r.Trouble, " "), "1 line in its index have no path or one outside the server's own", name)
+		assert.Contains(t, strings.Join(r.Trouble, " "),
+			"1 line in its index have no path or one outside the server's own", name)
 		asked, _, _ := d.server.Asked()
 		slices.Sort(asked)
-		assert.Equal(t, []string{"a/one.png", "all." + name, "b/two words.png", "c.png"}, asked, "nothing else is asked for, and the index once")
+		assert.Equal(t, []string{"a/one.png", "all." + name, "b/two words.png", "c.png"}, asked,
+			"nothing else is asked for, and the index once")
 	}
 	d := newState(t, map[string]pictures.Item{"all.csv": has([]byte("what,where\n"))}, "Copper Tide")
 	d.bench.Covers.Servers[0].Index = "all.csv"
@@ -291,7 +306,8 @@ func TestAnIndexSaysWhatThereIs(t *testing.T) {
 
 func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
 	d := newState(t, map[string]pictures.Item{
-		"vesper/about/VSP-00001.json": has([]byte(`{"text":"A tide\n comes\u001b[31m in.","year":2011,"players":"1-4","publisher":"Gullwing","more":{}}`)),
+		"vesper/about/VSP-00001.json": has(
+			[]byte(`{"text":"A tide\n comes\u001b[31m in.","year":2011,"players":"1-4","publisher":"Gullwing","more":{}}`)),
 		"vesper/about/VSP-00002.json": has([]byte(`{"year":["x"]}`)),
 		"vesper/about/VSP-00003.json": has([]byte("<html>")),
 	}, "Copper Tide", "Mosswick", "Tin Harbour")
@@ -303,13 +319,15 @@ func TestDescriptionsFillWhatIsNotKnown(t *testing.T) {
 	assert.Equal(t, 1, r.Fetched)
 	f.Dress(d.titles)
 	tt := d.titles[0]
-	assert.Equal(t, []string{"A tide comes [31m in.", "", "1-4", "Set By Hand"}, []string{tt.Text, tt.Year, tt.Players, tt.Publisher}, "what is locked or known stays")
+	assert.Equal(t, []string{"A tide comes [31m in.", "", "1-4", "Set By Hand"}, []string{tt.Text, tt.Year, tt.Players,
+		tt.Publisher}, "what is locked or known stays")
 	assert.Equal(t, "", d.titles[1].Year)
 	assert.Contains(t, tt.Discs[0].Evidence, title.Evidence{Field: "players", Value: "1-4", From: "shelf"})
 }
 
 func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
-	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(9, 9, color.Black))}, "Copper Tide", "Mosswick")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(9, 9, color.Black))},
+		"Copper Tide", "Mosswick")
 	beside := filepath.Join(t.TempDir(), "Copper Tide.png")
 	require.NoError(t, os.WriteFile(beside, drawn(5, 5, color.Black), 0o644))
 	d.titles[0].Discs[0].Beside = []title.Beside{{Kind: "cover", File: title.File{Path: beside, Size: 9}}}
@@ -331,9 +349,11 @@ func TestASlowServerIsNotWaitedForForEver(t *testing.T) {
 		"vesper/front/VSP-00002.png": has(drawn(5, 5, color.Black)),
 	}, "Slow", "Quick")
 	begun := time.Now()
-	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: 150 * time.Millisecond}})
+	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2,
+		Timeout: 150 * time.Millisecond}})
 	assert.Less(t, time.Since(begun), 2500*time.Millisecond)
-	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 150ms", "Quick": "found"}, states(r))
+	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 150ms", "Quick": "found"},
+		states(r))
 }
 
 // TestAServerThatDrips is given up, though something comes all the time.
@@ -355,7 +375,8 @@ func TestAServerThatDrips(t *testing.T) {
 	defer drips.Close()
 	d := newState(t, nil, "One", "Two")
 	d.bench.Covers.Servers[0].URL = drips.URL
-	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: time.Hour, Span: 200 * time.Millisecond}})
+	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2, Timeout: time.Hour,
+		Span: 200 * time.Millisecond}})
 	for name, state := range states(r) {
 		assert.Contains(t, state, "it sends less than 1.00 KiB a second", name)
 	}
@@ -363,14 +384,17 @@ func TestAServerThatDrips(t *testing.T) {
 }
 
 func TestSeveralServersAreAskedInTheirOrder(t *testing.T) {
-	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "First", "Second", "Neither")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(drawn(4, 4, color.Black))}, "First",
+		"Second", "Neither")
 	other, err := pictures.Start(map[string]pictures.Item{
-		"f/VSP-00001.png": has(drawn(9, 9, color.Black)), "f/VSP-00002.png": has(drawn(9, 9, color.Black)), "d/VSP-00002.png": has(drawn(9, 9, color.Black)),
+		"f/VSP-00001.png": has(drawn(9, 9, color.Black)), "f/VSP-00002.png": has(drawn(9, 9, color.Black)),
+		"d/VSP-00002.png": has(drawn(9, 9, color.Black)),
 	})
 	require.NoError(t, err)
 	defer other.Close()
 	d.bench.Covers.Servers[0].Of = []string{"front"}
-	d.bench.Covers.Servers = append(d.bench.Covers.Servers, bench.CoverServer{Name: "attic", URL: strings.TrimSuffix(other.URL(), "/"), Paths: []string{"f/{id}.png", "d/{id}.png"}})
+	d.bench.Covers.Servers = append(d.bench.Covers.Servers, bench.CoverServer{Name: "attic",
+		URL: strings.TrimSuffix(other.URL(), "/"), Paths: []string{"f/{id}.png", "d/{id}.png"}})
 	r := d.fetch(cover.FetchOptions{}, "front", "disc")
 	from := map[string]string{}
 	for _, o := range r.Outcomes {
@@ -401,15 +425,18 @@ func TestAStoreThatCannotBeWrittenToIsReported(t *testing.T) {
 	assert.Contains(t, strings.Join(r.Trouble, " "), "storing the download")
 	require.NoError(t, store.Close())
 	f := cover.NewFinder(d.bench, coretest.Set(t), nil)
-	r = f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")), cover.FetchOptions{})
+	r = f.Fetch(context.Background(), d.titles, cover.Needs(d.titles, d.all(), cover.Only("front")),
+		cover.FetchOptions{})
 	assert.Contains(t, strings.Join(r.Trouble, " "), "there is no folder to store downloads in")
 }
 
 func TestASecondTitleOfTheSamePictureTakesNoMoreSpace(t *testing.T) {
 	same := drawn(30, 30, color.Black)
-	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(same), "vesper/front/VSP-00002.png": has(same)}, "One", "Two")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": has(same),
+		"vesper/front/VSP-00002.png": has(same)}, "One", "Two")
 	d.fetch(cover.FetchOptions{})
-	assert.Equal(t, d.titles[0].Picture("front", 0).File, d.titles[1].Picture("front", 0).File, "it is kept by what is in it")
+	assert.Equal(t, d.titles[0].Picture("front", 0).File, d.titles[1].Picture("front", 0).File,
+		"it is kept by what is in it")
 }
 
 func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
@@ -428,7 +455,8 @@ func TestOnlyWhatTheLoadersShowIsFetched(t *testing.T) {
 	assert.Empty(t, f.About(d.titles, []int{0}), "of what is known all is known")
 }
 
-// TestAFullDiskStopsNoFetch fetches to a real small filesystem: what finds no space is reported, what was kept before stays good, and with space again the rest comes.
+// TestAFullDiskStopsNoFetch fetches to a real small filesystem: what finds no space is reported, what was kept before
+// stays good, and with space again the rest comes.
 func TestAFullDiskStopsNoFetch(t *testing.T) {
 	items := map[string]pictures.Item{}
 	var names []string
@@ -468,12 +496,14 @@ func TestAFullDiskStopsNoFetch(t *testing.T) {
 
 // TestAMistakeOverOnePictureIsReported: the others come.
 func TestAMistakeOverOnePictureIsReported(t *testing.T) {
-	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00003.png": has(drawn(40, 60, color.Black))}, "Copper Tide", "Paper & Glue", "Mosswick")
+	d := newState(t, map[string]pictures.Item{"vesper/front/VSP-00003.png": has(drawn(40, 60, color.Black))},
+		"Copper Tide", "Paper & Glue", "Mosswick")
 	r := d.fetch(cover.FetchOptions{Progress: func(p cover.Progress) {
 		if p.Now == "Copper Tide" {
 			panic("no such colour")
 		}
 	}})
 	assert.Equal(t, []string{"Copper Tide: it failed because of a bug in Polytome: no such colour"}, r.Trouble)
-	assert.Equal(t, map[string]string{"Copper Tide": "missing: it failed because of a bug in Polytome: no such colour", "Paper & Glue": "missing", "Mosswick": "found"}, states(r))
+	assert.Equal(t, map[string]string{"Copper Tide": "missing: it failed because of a bug in Polytome: no such colour",
+		"Paper & Glue": "missing", "Mosswick": "found"}, states(r))
 }

@@ -30,8 +30,10 @@ func shelf(t testing.TB, of string, names ...string) (dir string, f *cover.Finde
 }
 
 func TestPicturesInFoldersAreFoundByTheirNames(t *testing.T) {
-	_, f := shelf(t, "", "vsp_00001.JPG", "0ABC1234.png", "my_disc_image.webp", "The Ninth Orchard (North) [v2].png", "The Ninth Orchard (East).png", "Mosswik.png",
-		"disc/VSP-00001.png", "screen/VSP-00001.gif", "heron16/Tollbridge.png", "wren8/Tollbridge.png", "notes.txt", ".hidden.png", "logo/vesper/Copper Tide.png")
+	_, f := shelf(t, "", "vsp_00001.JPG", "0ABC1234.png", "my_disc_image.webp", "The Ninth Orchard (North) [v2].png",
+		"The Ninth Orchard (East).png", "Mosswik.png",
+		"disc/VSP-00001.png", "screen/VSP-00001.gif", "heron16/Tollbridge.png", "wren8/Tollbridge.png", "notes.txt",
+		".hidden.png", "logo/vesper/Copper Tide.png")
 	of := func(t *title.Title, kind string) (name, from string) {
 		p := f.Picture(t, 0, kind)
 		if p == nil {
@@ -41,7 +43,8 @@ func TestPicturesInFoldersAreFoundByTheirNames(t *testing.T) {
 	}
 	tide := vesper(1, "Copper Tide")
 	for kind, want := range map[string][2]string{
-		"front": {"vsp_00001.JPG", "by its ID"}, "disc": {"VSP-00001.png", "by its ID"}, "screen": {"VSP-00001.gif", "by its ID"}, "logo": {"Copper Tide.png", "by the name of its file"},
+		"front": {"vsp_00001.JPG", "by its ID"}, "disc": {"VSP-00001.png", "by its ID"}, "screen": {"VSP-00001.gif",
+			"by its ID"}, "logo": {"Copper Tide.png", "by the name of its file"},
 	} {
 		name, from := of(&tide, kind)
 		assert.Equal(t, want[0], name, kind)
@@ -58,8 +61,10 @@ func TestPicturesInFoldersAreFoundByTheirNames(t *testing.T) {
 	orchard := vesper(9, "The Ninth Orchard")
 	orchard.Region = "East"
 	name, from = of(&orchard, "front")
-	assert.Equal(t, [2]string{"The Ninth Orchard (East).png", "in your pictures, by its name"}, [2]string{name, from}, "the region decides between two")
-	cart := title.Title{Key: "k", Platform: "heron16", Form: title.Cartridge, Name: "Tollbridge", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x/t.h16"}}}}
+	assert.Equal(t, [2]string{"The Ninth Orchard (East).png", "in your pictures, by its name"}, [2]string{name, from},
+		"the region decides between two")
+	cart := title.Title{Key: "k", Platform: "heron16", Form: title.Cartridge, Name: "Tollbridge", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x/t.h16"}}}}
 	p := f.Picture(&cart, 0, "front")
 	require.NotNil(t, p)
 	assert.Contains(t, p.File.Path, "heron16", "of two with one name, that of its platform")
@@ -74,12 +79,14 @@ func TestPicturesInFoldersAreFoundByTheirNames(t *testing.T) {
 	assert.True(t, all[0].Proposal)
 	none := vesper(4, "Ink")
 	assert.Nil(t, f.Propose(&none, 0, "front"))
-	r := f.Report([]title.Title{tide, moss, none}, cover.Needs([]title.Title{tide, moss, none}, []int{0, 1, 2}, cover.Only("front")))
+	r := f.Report([]title.Title{tide, moss, none}, cover.Needs([]title.Title{tide, moss, none}, []int{0, 1, 2},
+		cover.Only("front")))
 	assert.Equal(t, [3]int{1, 1, 1}, [3]int{r.Found, r.Proposed, r.Missing})
 
 	whole, g := shelf(t, "disc", "front/VSP-00001.png")
 	assert.Nil(t, g.Picture(&tide, 0, "front"))
-	assert.Equal(t, filepath.Join(whole, "front", "VSP-00001.png"), g.Picture(&tide, 0, "disc").File.Path, "what the bench says of a folder counts")
+	assert.Equal(t, filepath.Join(whole, "front", "VSP-00001.png"), g.Picture(&tide, 0, "disc").File.Path,
+		"what the bench says of a folder counts")
 }
 
 func TestAFolderThatIsGoneIsReportedAndTheRestGoesOn(t *testing.T) {
@@ -97,7 +104,8 @@ func TestAFolderThatIsGoneIsReportedAndTheRestGoesOn(t *testing.T) {
 func TestWhatIsChosenByHandComesFirst(t *testing.T) {
 	dir, f := shelf(t, "", "VSP-00001.png", "mine.png")
 	tide := vesper(1, "Copper Tide")
-	tide.Discs[0].Beside = []title.Beside{{Kind: "cover", File: title.File{Path: "/games/Copper Tide.png"}}, {Kind: "cover", File: title.File{Path: "/games/Copper Tide-disc.png"}}}
+	tide.Discs[0].Beside = []title.Beside{{Kind: "cover", File: title.File{Path: "/games/Copper Tide.png"}},
+		{Kind: "cover", File: title.File{Path: "/games/Copper Tide-disc.png"}}}
 	assert.Equal(t, "/games/Copper Tide.png", f.Picture(&tide, 0, "front").File.Path)
 	assert.Equal(t, "/games/Copper Tide-disc.png", f.Picture(&tide, 0, "disc").File.Path, "its name says of what it is")
 	mine := filepath.Join(dir, "mine.png")
@@ -124,8 +132,9 @@ func TestPicturesThatLieInAGame(t *testing.T) {
 	assert.Equal(t, title.File{Path: image.Discs[0].File.Path, Size: 5, Entry: "ART/FRONT.PNG"}, p.File)
 	image.Archive = ".zip"
 	assert.Nil(t, f.Picture(&image, 0, "front"), "not from an image that is packed itself")
-	meridian := title.Title{Platform: "meridian", Form: title.Folder, Name: "M", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/m"},
-		Parts: []title.Part{{Name: "sys/front.jpg", File: title.File{Path: "/m/sys/front.jpg", Size: 3}}}}}}
+	meridian := title.Title{Platform: "meridian", Form: title.Folder, Name: "M", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/m"},
+			Parts: []title.Part{{Name: "sys/front.jpg", File: title.File{Path: "/m/sys/front.jpg", Size: 3}}}}}}
 	assert.Equal(t, "/m/sys/front.jpg", f.Picture(&meridian, 0, "front").File.Path)
 }
 
@@ -138,7 +147,8 @@ func TestFurtherDiscsHaveOnlyPicturesOfTheirOwn(t *testing.T) {
 	titles := []title.Title{two}
 	f.Dress(titles)
 	assert.Len(t, titles[0].Pictures, 2)
-	assert.Equal(t, "Clockwork Ferry.png", filepath.Base(titles[0].Picture("front", 1).File.Path), "the front is that of the whole title")
+	assert.Equal(t, "Clockwork Ferry.png", filepath.Base(titles[0].Picture("front", 1).File.Path),
+		"the front is that of the whole title")
 	assert.Nil(t, titles[0].Picture("disc", 0), "what is printed on one disc is not on another")
 	assert.NotNil(t, titles[0].Picture("disc", 1))
 }
@@ -189,7 +199,8 @@ func TestPicturesAreLookedAtOnce(t *testing.T) {
 func TestADamagedStoreIsMadeAgain(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "covers")
 	require.NoError(t, os.MkdirAll(dir, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "covers.sqlite"), []byte(strings.Repeat("no database ", 400)), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "covers.sqlite"), []byte(strings.Repeat("no database ", 400)),
+		0o644))
 	s, err := cover.OpenStore(dir)
 	require.NoError(t, err)
 	defer s.Close()

@@ -94,13 +94,14 @@ func (k *Looker) read(f *title.File, use func(io.ReadSeeker) error) error {
 	}
 	defer c.Close()
 	if c.Size() > largestPicture {
-		return fmt.Errorf("it has %s; a picture may have at most %s", size.Format(c.Size()), size.Format(largestPicture))
+		return fmt.Errorf("it has %s; a picture may have at most %s", size.Format(c.Size()),
+			size.Format(largestPicture))
 	}
 	return parallel.Safely(func() error { return use(io.NewSectionReader(c, 0, c.Size())) })
 }
 
-// LookAll looks at the pictures that are found for needs, so that what cannot be used gives way to the next one. The error is only that of a cancelled
-// context.
+// LookAll looks at the pictures that are found for needs, so that what cannot be used gives way to the next one. The
+// error is only that of a cancelled context.
 func (f *Finder) LookAll(ctx context.Context, titles []title.Title, needs []Need, k *Looker) error {
 	next := make(chan Need)
 	var all sync.WaitGroup

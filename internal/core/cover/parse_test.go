@@ -44,7 +44,8 @@ func FuzzAbout(f *testing.F) {
 }
 
 func TestNamesWithoutWhatStandsInBrackets(t *testing.T) {
-	for from, want := range map[string]string{"Copper Tide (North) [v2]": "Copper Tide", "(x) Y": "Y", "a ) b": "a  b", "open (": "open", "": ""} {
+	for from, want := range map[string]string{"Copper Tide (North) [v2]": "Copper Tide", "(x) Y": "Y", "a ) b": "a  b",
+		"open (": "open", "": ""} {
 		assert.Equal(t, want, bare(from), from)
 	}
 }

@@ -97,7 +97,8 @@ func (s *Server) want(t *title.Title, disc int, of string) string {
 	if of == aboutKind {
 		paths = s.About
 	}
-	return strings.Join([]string{s.base, s.Index, strings.Join(paths, "\x01"), of, t.Platform, d.ID, t.Name, t.Region, strconv.Itoa(d.Number), stem(d.File.Path), d.Sums}, "\x00")
+	return strings.Join([]string{s.base, s.Index, strings.Join(paths, "\x01"), of, t.Platform, d.ID, t.Name, t.Region,
+		strconv.Itoa(d.Number), stem(d.File.Path), d.Sums}, "\x00")
 }
 
 // paths are those under which the server may have something for a disc of a title, the first ones first.
@@ -137,7 +138,8 @@ func (s *Server) paths(t *title.Title, disc int, of string) (out []string) {
 	return out
 }
 
-// asker asks one server, politely: over few connections, with pauses when it is busy, and not at all when it does not answer.
+// asker asks one server, politely: over few connections, with pauses when it is busy, and not at all when it does not
+// answer.
 type asker struct {
 	*Server
 	client   *http.Client
@@ -153,7 +155,8 @@ type asker struct {
 	once     sync.Once
 }
 
-// newAsker makes one that lets no request go anywhere but to the servers that the user has set up: no proxy, and no redirect elsewhere.
+// newAsker makes one that lets no request go anywhere but to the servers that the user has set up: no proxy, and no
+// redirect elsewhere.
 func newAsker(s *Server, hosts map[string]bool, p Patience) *asker {
 	p = p.usual()
 	conns := s.Connections
@@ -169,11 +172,14 @@ func newAsker(s *Server, hosts map[string]bool, p Patience) *asker {
 		MaxIdleConnsPerHost:   conns,
 		IdleConnTimeout:       30 * time.Second,
 	}
-	return &asker{Server: s, patience: p, slots: make(chan struct{}, conns), client: &http.Client{Transport: t, Timeout: p.Timeout,
+	return &asker{Server: s, patience: p, slots: make(chan struct{}, conns), client: &http.Client{Transport: t,
+		Timeout: p.Timeout,
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			switch {
 			case !hosts[r.URL.Host]:
-				return &answer{say: fmt.Sprintf("it redirects to %s, which is not one of your servers; add it if you trust it", r.URL.Host), final: true}
+				return &answer{say: fmt.Sprintf(
+					"it redirects to %s, which is not one of your servers; add it if you trust it", r.URL.Host),
+					final: true}
 			case slices.ContainsFunc(via, func(v *http.Request) bool { return v.URL.String() == r.URL.String() }):
 				return &answer{say: "redirect loop", final: true}
 			case len(via) >= mostRedirects:
@@ -237,7 +243,8 @@ func (a *asker) ask(ctx context.Context, path string, was fetch, most int64) (re
 			a.mu.Lock()
 			a.failures++
 			if a.failures >= downAfter && a.down == "" {
-				a.down = fmt.Sprintf("%s did not answer %d times in a row, so it was not asked any more: %v", a.Name, a.failures, err)
+				a.down = fmt.Sprintf("%s did not answer %d times in a row, so it was not asked any more: %v", a.Name,
+					a.failures, err)
 			}
 			a.mu.Unlock()
 			return r, err
@@ -339,7 +346,8 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case c == http.StatusNotFound || c == http.StatusGone:
 		return r, &answer{say: "it has none", none: true}
 	case c == http.StatusTooManyRequests || c == http.StatusServiceUnavailable:
-		return r, &answer{say: fmt.Sprintf("it is busy (%s)", resp.Status), after: retryAfter(resp.Header.Get("Retry-After"))}
+		return r, &answer{say: fmt.Sprintf("it is busy (%s)", resp.Status),
+			after: retryAfter(resp.Header.Get("Retry-After"))}
 	case c >= 500:
 		return r, &answer{say: fmt.Sprintf("it failed (%s)", resp.Status), here: true}
 	case c == http.StatusUnauthorized || c == http.StatusForbidden:
@@ -347,7 +355,8 @@ func (a *asker) request(ctx context.Context, at string, was fetch, most int64) (
 	case c != http.StatusOK:
 		return r, &answer{say: fmt.Sprintf("it answered %s", resp.Status), final: true}
 	case resp.ContentLength > most:
-		return r, &answer{say: fmt.Sprintf("it sends %s, more than the limit of %s", size.Format(resp.ContentLength), size.Format(most)), final: true}
+		return r, &answer{say: fmt.Sprintf("it sends %s, more than the limit of %s", size.Format(resp.ContentLength),
+			size.Format(most)), final: true}
 	}
 	if kind, _, err := mime.ParseMediaType(resp.Header.Get("Content-Type")); err == nil && kind == "text/html" {
 		return r, &answer{say: "it sends a web page instead of the file", final: true}
@@ -432,8 +441,8 @@ type indexRow struct {
 // indexColumns are those of a list that is a CSV file.
 var indexColumns = []string{"platform", "kind", "id", "name", "checksum", "path"}
 
-// parseIndex reads a list of pictures: JSON, an array of objects; or CSV, whose first line names the columns. Rows that cannot be used are
-// errors, and the others are taken.
+// parseIndex reads a list of pictures: JSON, an array of objects; or CSV, whose first line names the columns. Rows that
+// cannot be used are errors, and the others are taken.
 func parseIndex(data []byte) (*index, error) {
 	x := &index{byID: map[string][]int{}, bySum: map[string][]int{}, byName: map[string][]int{}}
 	text := strings.TrimSpace(strings.TrimPrefix(string(data), "\uFEFF"))
@@ -448,7 +457,8 @@ func parseIndex(data []byte) (*index, error) {
 		c.FieldsPerRecord, c.TrimLeadingSpace, c.LazyQuotes, c.ReuseRecord = -1, true, true, true
 		head, err := c.Read()
 		if err != nil || !slices.Contains(head, "path") {
-			return nil, errors.New("the first line of its index has no column path; columns are: " + strings.Join(indexColumns, ", "))
+			return nil, errors.New("the first line of its index has no column path; columns are: " +
+				strings.Join(indexColumns, ", "))
 		}
 		column := map[string]int{}
 		for i, h := range head {
@@ -469,7 +479,8 @@ func parseIndex(data []byte) (*index, error) {
 				}
 				return ""
 			}
-			rows = append(rows, indexRow{get("platform"), get("kind"), get("id"), get("name"), get("checksum"), get("path")})
+			rows = append(rows, indexRow{get("platform"), get("kind"), get("id"), get("name"), get("checksum"),
+				get("path")})
 		}
 	}
 	climbs := 0
@@ -493,7 +504,8 @@ func parseIndex(data []byte) (*index, error) {
 		put(x.byName, fold(bare(r.Name)))
 	}
 	if climbs > 0 {
-		all = append(all, fmt.Errorf("%s in its index have no path or one outside the server's own, and are skipped", size.Count(climbs, "line")))
+		all = append(all, fmt.Errorf("%s in its index have no path or one outside the server's own, and are skipped",
+			size.Count(climbs, "line")))
 	}
 	return x, errors.Join(all...)
 }
@@ -503,7 +515,8 @@ func (x *index) paths(t *title.Title, disc int, of string) (out []string) {
 	d := &t.Discs[disc]
 	add := func(rows []int) {
 		for _, n := range rows {
-			if r := &x.rows[n]; r.Kind == of && (r.Platform == "" || t.Platform == "" || strings.EqualFold(r.Platform, t.Platform)) {
+			if r := &x.rows[n]; r.Kind == of && (r.Platform == "" || t.Platform == "" || strings.EqualFold(r.Platform,
+				t.Platform)) {
 				parts := strings.Split(r.Path, "/")
 				for i := range parts {
 					parts[i] = url.PathEscape(parts[i])

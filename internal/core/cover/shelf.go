@@ -22,8 +22,8 @@ const mostPictures = 500_000
 type shelf struct {
 	root  string
 	files []shelved
-	// Which files have a name, by its spelling: exactly but for letter case; letters and digits only; and that of the name
-	// without what stands in brackets.
+	// Which files have a name, by its spelling: exactly but for letter case; letters and digits only; and that of the
+	// name without what stands in brackets.
 	exact, folded, bare map[string][]int32
 	// nearby are files by the kind and the first letter of the folded bare name.
 	nearby map[string][]int32
@@ -40,7 +40,8 @@ type shelved struct {
 
 // list lists a folder of pictures. Links and hidden files are skipped.
 func list(c bench.CoverFolder, platforms map[string]bool) (*shelf, error) {
-	s := &shelf{root: c.Path, exact: map[string][]int32{}, folded: map[string][]int32{}, bare: map[string][]int32{}, nearby: map[string][]int32{}}
+	s := &shelf{root: c.Path, exact: map[string][]int32{}, folded: map[string][]int32{}, bare: map[string][]int32{},
+		nearby: map[string][]int32{}}
 	err := filepath.WalkDir(c.Path, func(p string, d fs.DirEntry, err error) error {
 		if err != nil {
 			if p == c.Path {
@@ -103,7 +104,8 @@ func (s *shelf) add(f shelved) {
 	}
 }
 
-// match gives the pictures of a kind that are named like a disc of a title: by its ID, a checksum, the base name of its file, its name.
+// match gives the pictures of a kind that are named like a disc of a title: by its ID, a checksum, the base name of its
+// file, its name.
 func (s *shelf) match(t *title.Title, disc int, of string, give func(file title.File, from string) bool) bool {
 	d := &t.Discs[disc]
 	try := func(found []int32, from string) bool {
@@ -174,7 +176,8 @@ func (s *shelf) near(t *title.Title, disc int, of string, give func(*Candidate) 
 	most := min(3, len(first)/5)
 	for _, n := range s.nearby[of+string(first[0])] {
 		f := &s.files[n]
-		if d := len(f.bare) - len(name); f.bare == name || d > most || d < -most || f.platform != "" && f.platform != t.Platform {
+		if d := len(f.bare) - len(name); f.bare == name || d > most || d < -most || f.platform != "" &&
+			f.platform != t.Platform {
 			continue
 		}
 		if away := nearest.Distance(f.bare, name); away <= most {
@@ -183,7 +186,8 @@ func (s *shelf) near(t *title.Title, disc int, of string, give func(*Candidate) 
 	}
 	slices.SortStableFunc(all, func(a, b close) int { return a.away - b.away })
 	for _, c := range all {
-		if !give(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: s.files[c.n].File, From: "in your pictures, by a similar name"}, Proposal: true}) {
+		if !give(&Candidate{Picture: title.Picture{Of: of, Disc: disc, File: s.files[c.n].File,
+			From: "in your pictures, by a similar name"}, Proposal: true}) {
 			return
 		}
 	}

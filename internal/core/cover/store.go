@@ -46,10 +46,12 @@ var migrations = []string{
 }
 
 // ErrNewer is a store that a newer Polytome has written. It is left as it is.
-var ErrNewer = errors.New("the cover store belongs to a newer Polytome; it is left alone, and downloaded covers are not used")
+var ErrNewer = errors.New("the cover store belongs to a newer Polytome; it is left alone, and downloaded covers are " +
+	"not used")
 
-// A Store keeps what was fetched from servers, and how pictures look when they are small. It lies in a folder of the user's cache, and may be deleted
-// at any time. A nil one holds nothing and keeps nothing. It may be used by several goroutines.
+// A Store keeps what was fetched from servers, and how pictures look when they are small. It lies in a folder of the
+// user's cache, and may be deleted at any time. A nil one holds nothing and keeps nothing. It may be used by several
+// goroutines.
 type Store struct {
 	dir  string
 	file *sqlitefile.File
@@ -64,8 +66,10 @@ var pictureDate = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // OpenStore opens the store in a folder, and makes it where there is none.
 func OpenStore(dir string) (*Store, error) {
-	f, err := sqlitefile.Open(filepath.Join(dir, "covers.sqlite"), sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
-		Damaged: "the list of downloaded covers %s was damaged and has been rebuilt; download the covers again when you like"})
+	f, err := sqlitefile.Open(filepath.Join(dir, "covers.sqlite"), sqlitefile.Kind{Migrations: migrations,
+		Newer: ErrNewer,
+		Damaged: "the list of downloaded covers %s was damaged and has been rebuilt; download the covers again when " +
+			"you like"})
 	if err != nil {
 		return nil, fmt.Errorf("the cover store in %s cannot be used: %w", dir, err)
 	}
@@ -87,14 +91,16 @@ func (s *Store) load() error {
 		}
 	}
 	return s.file.Do(func(db *sql.DB) error {
-		rows, err := db.Query("SELECT want, url, etag, modified, hash, extension, size, text, state, say, at FROM fetched")
+		rows, err := db.Query("SELECT want, url, etag, modified, hash, extension, size, text, state, say, at FROM " +
+			"fetched")
 		if err != nil {
 			return err
 		}
 		defer rows.Close()
 		for rows.Next() {
 			var f fetch
-			if err := rows.Scan(&f.Want, &f.URL, &f.ETag, &f.Modified, &f.Hash, &f.Ext, &f.Size, &f.Text, &f.State, &f.Say, &f.At); err != nil {
+			if err := rows.Scan(&f.Want, &f.URL, &f.ETag, &f.Modified, &f.Hash, &f.Ext, &f.Size, &f.Text, &f.State,
+				&f.Say, &f.At); err != nil {
 				return err
 			}
 			if f.State != got || f.Hash == "" || there[f.Hash+f.Ext] {
@@ -201,7 +207,8 @@ func (s *Store) put(f fetch) error {
 	s.fetches[f.Want] = f
 	s.mu.Unlock()
 	return s.file.Do(func(db *sql.DB) error {
-		_, err := db.Exec("INSERT OR REPLACE INTO fetched (want, url, etag, modified, hash, extension, size, text, state, say, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		_, err := db.Exec("INSERT OR REPLACE INTO fetched (want, url, etag, modified, hash, extension, size, text, "+
+			"state, say, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 			f.Want, f.URL, f.ETag, f.Modified, f.Hash, f.Ext, f.Size, f.Text, string(f.State), f.Say, f.At)
 		return err
 	})
@@ -238,7 +245,8 @@ func (s *Store) Looked(f *title.File) (l Look, ok bool) {
 		return l, false
 	}
 	err := s.file.Do(func(db *sql.DB) error {
-		return db.QueryRow("SELECT say, width, height, small FROM looked WHERE file = ?", fileKey(f)).Scan(&l.Say, &l.Width, &l.Height, &l.Small)
+		return db.QueryRow("SELECT say, width, height, small FROM looked WHERE file = ?", fileKey(f)).
+			Scan(&l.Say, &l.Width, &l.Height, &l.Small)
 	})
 	return l, err == nil && (l.Width > 0 || l.Say != "")
 }
@@ -257,7 +265,8 @@ func (s *Store) putLook(f *title.File, l Look) {
 		s.mu.Unlock()
 	}
 	_ = s.file.Do(func(db *sql.DB) error { // without it, it is looked at again
-		_, err := db.Exec("INSERT OR REPLACE INTO looked (file, say, width, height, small) VALUES (?, ?, ?, ?, ?)", fileKey(f), l.Say, l.Width, l.Height, l.Small)
+		_, err := db.Exec("INSERT OR REPLACE INTO looked (file, say, width, height, small) VALUES (?, ?, ?, ?, ?)",
+			fileKey(f), l.Say, l.Width, l.Height, l.Small)
 		return err
 	})
 }

@@ -61,7 +61,8 @@ func random(r *rand.Rand, most int) *distribute.Problem {
 		for k := range targets {
 			if r.IntN(4) > 0 {
 				space := size + int64(r.IntN(20))
-				it.Options = append(it.Options, distribute.Option{Target: k, Space: space, Time: float64(space) / speed[k]})
+				it.Options = append(it.Options, distribute.Option{Target: k, Space: space,
+					Time: float64(space) / speed[k]})
 			}
 		}
 		if len(it.Options) > 0 && r.IntN(6) == 0 {
@@ -102,7 +103,8 @@ func TestSharingIsAsGoodAsTryingEverything(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("without the exact search: %d of %d titles placed, %.4f of the least time, %.2f at worst", placed, could, sensible/all, worst)
+	t.Logf("without the exact search: %d of %d titles placed, %.4f of the least time, %.2f at worst", placed, could,
+		sensible/all, worst)
 	assert.GreaterOrEqual(t, float64(placed), 0.98*float64(could), "good sense alone targets nearly as many")
 	assert.LessOrEqual(t, sensible, 1.02*all, "and takes hardly longer")
 }
@@ -181,7 +183,8 @@ func BenchmarkDistribute(b *testing.B) {
 				size := int64(20 + r.IntN(900))
 				least += size
 				for k := range 6 {
-					it.Options = append(it.Options, distribute.Option{Target: k, Space: size, Time: float64(size) / float64(5+10*k)})
+					it.Options = append(it.Options, distribute.Option{Target: k, Space: size,
+						Time: float64(size) / float64(5+10*k)})
 				}
 				p.Items = append(p.Items, it)
 			}

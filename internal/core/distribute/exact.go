@@ -33,7 +33,8 @@ func (p *Problem) exact(homes []int) []int {
 	slices.SortStableFunc(open, func(a, b int) int {
 		return cmp.Or(cmp.Compare(p.Items[b].Priority, p.Items[a].Priority), cmp.Compare(p.largest(b), p.largest(a)))
 	})
-	e := &search{p: p, open: open, free: free, levels: levels, best: slices.Clone(homes), homes: slices.Clone(homes), nodes: exactNodes}
+	e := &search{p: p, open: open, free: free, levels: levels, best: slices.Clone(homes), homes: slices.Clone(homes),
+		nodes: exactNodes}
 	e.score = p.partial(homes, open, levels)
 	for _, i := range open {
 		e.homes[i] = None

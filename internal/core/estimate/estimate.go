@@ -126,7 +126,8 @@ func (p Speed) Of(files int, bytes int64) Range {
 	return Range{seconds(p.Fast) + time.Duration(files)*p.Least, seconds(p.Slow) + time.Duration(files)*p.Most}
 }
 
-// ofAFile is which part of the time that a file takes to be written a look into one takes: opening it, reading its head, closing it.
+// ofAFile is which part of the time that a file takes to be written a look into one takes: opening it, reading its
+// head, closing it.
 const ofAFile = 0.3
 
 // Looks is how long it takes to look into some files, as a check does.

@@ -27,13 +27,15 @@ import (
 )
 
 // States are the words that ask for what was found about a title.
-var States = []string{"ok", "bad", "suspect", "noted", "encrypted", "packed", "edited", "locked", "incomplete", "verified"}
+var States = []string{"ok", "bad", "suspect", "noted", "encrypted", "packed", "edited", "locked", "incomplete",
+	"verified"}
 
 // PlacedStates are the further words that ask for what holds at a target.
 var PlacedStates = []string{"goes", "wanted", "favourite"}
 
 // Fields are the fields that can be asked for.
-var Fields = []string{"platform", "name", "id", "region", "form", "size", "discs", "year", "players", "publisher", "file", "tag", "finding"}
+var Fields = []string{"platform", "name", "id", "region", "form", "size", "discs", "year", "players", "publisher",
+	"file", "tag", "finding"}
 
 // PlacedFields are the further fields that ask for what holds at a target.
 var PlacedFields = []string{"verdict", "priority", "time"}
@@ -125,7 +127,8 @@ func words(s string) (out []string) {
 
 func number(field, s string) (float64, bool) {
 	if field == "size" {
-		if strings.HasSuffix(s, "k") || strings.HasSuffix(s, "m") || strings.HasSuffix(s, "g") || strings.HasSuffix(s, "t") {
+		if strings.HasSuffix(s, "k") || strings.HasSuffix(s, "m") || strings.HasSuffix(s, "g") || strings.HasSuffix(s,
+			"t") {
 			s += "ib"
 		}
 		n, err := size.Parse(s)
@@ -161,7 +164,8 @@ func (f *Filter) MatchAt(t *title.Title, text string, at Placed) bool {
 func (x *term) matchAt(t *title.Title, text string, at *Placed) bool {
 	switch x.field {
 	case "placed":
-		return map[string]bool{"goes": at.Goes, "wanted": at.Wanted, "favourite": at.Favourite}[x.text] || strings.Contains(text, x.text)
+		return map[string]bool{"goes": at.Goes, "wanted": at.Wanted, "favourite": at.Favourite}[x.text] ||
+			strings.Contains(text, x.text)
 	case "verdict":
 		if x.op == '=' {
 			return at.Verdict == x.text

@@ -34,15 +34,18 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 		var titles []title.Title
 		for i := range rapid.IntRange(1, 25).Draw(t, "titles") {
 			name := fmt.Sprintf("Game %d", rapid.IntRange(0, 12).Draw(t, "name")) // some have one name, and some one ID
-			tt := title.Title{Key: fmt.Sprint("k", i), Platform: "lapwing", Form: title.Tracks, ID: fmt.Sprintf("LAP_%05d", rapid.IntRange(0, 20).Draw(t, "id")), Name: name, Of: 1}
+			tt := title.Title{Key: fmt.Sprint("k", i), Platform: "lapwing", Form: title.Tracks,
+				ID: fmt.Sprintf("LAP_%05d", rapid.IntRange(0, 20).Draw(t, "id")), Name: name, Of: 1}
 			d := title.Disc{Number: 1, File: title.File{Path: fmt.Sprintf("/games/%d.cue", i), Size: 100}}
 			for k := range rapid.IntRange(1, 3).Draw(t, "tracks") {
-				d.Parts = append(d.Parts, title.Part{Name: fmt.Sprintf("track %d.bin", k), File: title.File{Path: "/games/x.bin", Size: rapid.Int64Range(1, 900_000).Draw(t, "size")}})
+				d.Parts = append(d.Parts, title.Part{Name: fmt.Sprintf("track %d.bin", k),
+					File: title.File{Path: "/games/x.bin", Size: rapid.Int64Range(1, 900_000).Draw(t, "size")}})
 			}
 			tt.Discs = []title.Disc{d}
 			titles = append(titles, tt)
 		}
-		f := target.Facts{Filesystem: fs, Capacity: 1 << 30, Free: rapid.Int64Range(0, 20_000_000).Draw(t, "free"), Cluster: rapid.SampledFrom([]int64{512, 4096, 32768}).Draw(t, "cluster")}
+		f := target.Facts{Filesystem: fs, Capacity: 1 << 30, Free: rapid.Int64Range(0, 20_000_000).Draw(t, "free"),
+			Cluster: rapid.SampledFrom([]int64{512, 4096, 32768}).Draw(t, "cluster")}
 		tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
 		ranks := make([]int8, len(titles))
 		if rapid.Bool().Draw(t, "ranked") {
@@ -51,7 +54,8 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 			}
 		}
 		judgeAll := func() *fit.Sheet {
-			return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: f, Ranks: ranks, Reserve: 1000})
+			return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb",
+				Facts: f, Ranks: ranks, Reserve: 1000})
 		}
 		s := judgeAll()
 		chosen := make([]bool, len(titles))
@@ -63,7 +67,8 @@ func TestPuttingOneByOneIsLikeChoosingAll(t *testing.T) {
 		whole := judgeAll()
 		whole.Choose(func(i int) bool { return chosen[i] })
 		if s.Planned != whole.Planned || s.Count != whole.Count || s.New != whole.New {
-			t.Fatalf("one by one: %d bytes, %d titles; at once: %d bytes, %d titles", s.Planned, s.Count, whole.Planned, whole.Count)
+			t.Fatalf("one by one: %d bytes, %d titles; at once: %d bytes, %d titles", s.Planned, s.Count, whole.Planned,
+				whole.Count)
 		}
 		for i := range titles {
 			if s.Verdict(i) != whole.Verdict(i) {
@@ -89,7 +94,8 @@ func TestTheMostWantedGetsTheSpace(t *testing.T) {
 	titles := []title.Title{vesper(1, "First", size.GiB), vesper(2, "Second", size.GiB), vesper(3, "Third", size.GiB/2)}
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, size.GiB+10*size.MiB)
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
+	s := fit.Judge(fit.Case{Titles: titles,
+		Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 	s.Choose(func(int) bool { return true })
 	assert.Equal(t, fit.Copy, s.Verdict(0).Kind)
 	assert.Equal(t, fit.NoSpace, s.Verdict(1).Kind)
@@ -106,17 +112,21 @@ func TestTheMostWantedGetsTheSpace(t *testing.T) {
 	require.Equal(t, fit.NoSpace, e.Verdict)
 }
 
-// TestWhatLeavesMakesSpace has a target hold exactly what is chosen: what is there and not chosen gives its space to what is.
+// TestWhatLeavesMakesSpace has a target hold exactly what is chosen: what is there and not chosen gives its space to
+// what is.
 func TestWhatLeavesMakesSpace(t *testing.T) {
 	const cluster = 32 * size.KiB
 	titles := []title.Title{vesper(1, "There", 3*size.GiB), vesper(2, "New", 3*size.GiB)}
 	settings := func(n int) target.Entry { return target.Entry{Path: fmt.Sprintf("TUNE/VSP-%05d.tune", n), Size: 19} }
-	there := []target.Entry{{Path: "FULL", Folder: true}, {Path: "TUNE", Folder: true}, {Path: "FULL/VSP-00001 - There.iso", Size: 3 * size.GiB}, settings(1)}
+	there := []target.Entry{{Path: "FULL", Folder: true}, {Path: "TUNE", Folder: true},
+		{Path: "FULL/VSP-00001 - There.iso", Size: 3 * size.GiB}, settings(1)}
 	p := coretest.Rowan(t)
 	judge := func(free int64, deleteOthers bool) *fit.Sheet {
 		f := facts("fat32", 58*size.GiB, free)
 		f.Cluster = cluster
-		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there, DeleteOthers: deleteOthers})
+		return fit.Judge(fit.Case{Titles: titles,
+			Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f,
+			There: there, DeleteOthers: deleteOthers})
 	}
 	s := judge(size.GiB, true)
 	s.Choose(func(i int) bool { return i == 1 })
@@ -140,8 +150,8 @@ func TestWhatLeavesMakesSpace(t *testing.T) {
 	assert.Zero(t, s.Released)
 }
 
-// TestListsTakeTheirSpace has a file in which all titles are reported grow beyond a cluster: what is foretold is what the plan writes, and where the space of that
-// one cluster is missing, the title is skipped.
+// TestListsTakeTheirSpace has a file in which all titles are reported grow beyond a cluster: what is foretold is what
+// the plan writes, and where the space of that one cluster is missing, the title is skipped.
 func TestListsTakeTheirSpace(t *testing.T) {
 	p := emitting(t, "rowan-net.lst")
 	var titles []title.Title
@@ -151,7 +161,9 @@ func TestListsTakeTheirSpace(t *testing.T) {
 	judge := func(free int64, there ...target.Entry) *fit.Sheet {
 		f := facts("fat32", 58*size.GiB, free)
 		f.Cluster = 512
-		return fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there})
+		return fit.Judge(fit.Case{Titles: titles,
+			Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f,
+			There: there})
 	}
 	listed := func(s *fit.Sheet) (space, all int64, text string) {
 		for _, step := range plan.Make(s, plan.Options{}).Steps {
@@ -183,7 +195,8 @@ func TestListsTakeTheirSpace(t *testing.T) {
 	s.Choose(func(int) bool { return true })
 	around := strings.IndexByte(text, '\n') + 1 + len("that is all\n")
 	space := func(n int) int64 { return int64((n + 511) / 512 * 512) }
-	assert.EqualValues(t, whole-space(len(text))+space(2*len(text)-around)-space(len(text)), s.Planned, "what others have reported in it stays")
+	assert.EqualValues(t, whole-space(len(text))+space(2*len(text)-around)-space(len(text)), s.Planned,
+		"what others have reported in it stays")
 	there := append([]target.Entry{{Path: "ROWAN-NET.LST", Size: int64(len(text))}}, onIt(t, judge(50*size.GiB))...)
 	s = judge(50*size.GiB, there...)
 	s.Choose(func(int) bool { return true })
@@ -214,7 +227,9 @@ func TestAReserveStaysFree(t *testing.T) {
 	p := coretest.Rowan(t)
 	f := facts("fat32", 58*size.GiB, size.GiB+100*size.MiB)
 	for reserve, want := range map[int64]fit.Kind{0: fit.Copy, size.GiB: fit.NoSpace} {
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, Reserve: reserve})
+		s := fit.Judge(fit.Case{Titles: titles,
+			Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f,
+			Reserve: reserve})
 		s.Choose(func(int) bool { return true })
 		assert.Equal(t, want, s.Verdict(0).Kind)
 		if reserve > 0 {
@@ -224,8 +239,10 @@ func TestAReserveStaysFree(t *testing.T) {
 }
 
 func TestANameThatCannotBeMadeLegal(t *testing.T) {
-	tt := title.Title{Key: "k", Platform: "dulcimer", Form: title.Folder, Name: "☃", Of: 1, Discs: []title.Disc{{Number: 1,
-		File: title.File{Path: "/games/☃"}, Parts: []title.Part{{Name: "x.prog", File: title.File{Path: "/games/☃/x.prog", Size: 9}}}}}}
+	tt := title.Title{Key: "k", Platform: "dulcimer", Form: title.Folder, Name: "☃", Of: 1,
+		Discs: []title.Disc{{Number: 1,
+			File:  title.File{Path: "/games/☃"},
+			Parts: []title.Part{{Name: "x.prog", File: title.File{Path: "/games/☃/x.prog", Size: 9}}}}}}
 	e, _ := judgedBy(t, "plover", "usb", facts("fat32", 58*size.GiB, 50*size.GiB), tt)
 	assert.Equal(t, fit.BadName, e.Verdict)
 	assert.Contains(t, e.Say, "has no character that Plover allows")
@@ -318,7 +335,8 @@ func TestSpaceAgreesWithVolumesThatWereFilled(t *testing.T) {
 			p, titles := cutting(t), collection()
 			f := target.Facts{Filesystem: fs, Capacity: capacity, Free: space, Cluster: c.cluster}
 			tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", name), Filesystem: fs})
-			s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: f})
+			s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb",
+				Facts: f})
 			s.Choose(func(int) bool { return true })
 			require.Equal(t, len(titles), s.Count)
 			assert.Equal(t, fit.Parts, s.Verdict(30).Kind)
@@ -330,7 +348,8 @@ func TestSpaceAgreesWithVolumesThatWereFilled(t *testing.T) {
 
 			var entries []target.Entry
 			for _, step := range todo.Steps {
-				entries = append(entries, target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size})
+				entries = append(entries, target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder,
+					Size: step.Size})
 			}
 			assert.InEpsilon(t, after-before, f.Used(entries), 0.001, "and what a listing of it tells")
 		})

@@ -6,8 +6,8 @@ import (
 	"polytome/internal/size"
 )
 
-// Covers get the space that chosen titles leave, those of the most wanted titles first, as far as the target's budget for them goes. So a cover
-// never stands in the way of a title, and on a small target covers are the first to go.
+// Covers get the space that chosen titles leave, those of the most wanted titles first, as far as the target's budget
+// for them goes. So a cover never stands in the way of a title, and on a small target covers are the first to go.
 
 // coverSpace is what the covers of one title take.
 type coverSpace struct {
@@ -161,10 +161,13 @@ func (s *Sheet) CoverLacks(i int) string {
 		return fmt.Sprintf("no cover: %s can hold no more names", s.folderName(folder))
 	}
 	free := s.Free() - s.held(-1)
-	if most := s.dress.Most; most >= 0 && s.dress.There+s.dress.Planned+s.covers[i].need > most && s.covers[i].need <= free {
-		return fmt.Sprintf("no cover: covers may use %s here, and %s are used", size.Format(most), size.Format(s.dress.There+s.dress.Planned))
+	if most := s.dress.Most; most >= 0 && s.dress.There+s.dress.Planned+s.covers[i].need > most &&
+		s.covers[i].need <= free {
+		return fmt.Sprintf("no cover: covers may use %s here, and %s are used", size.Format(most),
+			size.Format(s.dress.There+s.dress.Planned))
 	}
-	return fmt.Sprintf("no cover: it needs %s and %s are left", size.Format(s.covers[i].need), size.Format(max(0, free)))
+	return fmt.Sprintf("no cover: it needs %s and %s are left", size.Format(s.covers[i].need),
+		size.Format(max(0, free)))
 }
 
 // CoverPaths are where the pictures of a kind of a title's disc are on the target, or go.

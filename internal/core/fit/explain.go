@@ -80,25 +80,31 @@ func (s *Sheet) Explain(i int) Explanation {
 	case Present:
 		e.Say = "is already there, as " + r.path
 	case Renamed:
-		e.Say = fmt.Sprintf("is already there as %s, and is renamed to %s without copying", firstOf(s.of.Found[i]), pl.Items[0].Path)
+		e.Say = fmt.Sprintf("is already there as %s, and is renamed to %s without copying", firstOf(s.of.Found[i]),
+			pl.Items[0].Path)
 		if n := s.written(i); n > 0 {
 			e.Say += fmt.Sprintf(" except %s", size.Format(n))
 		}
 	case Replaced:
 		e.Say = fmt.Sprintf("replaces what is at %s, as you marked it", r.path)
 	case Parts:
-		e.Say = fmt.Sprintf("%s; this %s is %s. %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form, size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
+		e.Say = fmt.Sprintf("%s; this %s is %s. %s reads it in %d parts, which take %s", s.holdsAtMost(i), t.Form,
+			size.Format(t.Discs[pl.Items[0].Disc].File.Size), p.Shown, v.Parts, size.Format(v.Space))
 	case Unpacked:
-		e.Say = fmt.Sprintf("is unpacked while copying, from %s to %s, and takes %s", size.Format(t.Size()), layout.Common(pl), size.Format(v.Space))
+		e.Say = fmt.Sprintf("is unpacked while copying, from %s to %s, and takes %s", size.Format(t.Size()),
+			layout.Common(pl), size.Format(v.Space))
 	case Converted:
-		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)), size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Space)))
+		e.Say = fmt.Sprintf("%s: %s go to %s and take %s", shape.Of(v.Shape).Says(p.Shown, string(t.Form)),
+			size.Count(len(pl.Items), "file"), layout.Common(pl), atMost(v, size.Format(v.Space)))
 	case Packed:
-		e.Say = fmt.Sprintf("%s, from %s to %s, and takes %s", shape.Of(shape.Pack).Says(p.Shown, string(t.Form)), size.Format(t.Size()), r.path, atMost(v, size.Format(v.Space)))
+		e.Say = fmt.Sprintf("%s, from %s to %s, and takes %s", shape.Of(shape.Pack).Says(p.Shown, string(t.Form)),
+			size.Format(t.Size()), r.path, atMost(v, size.Format(v.Space)))
 		if v.Parts > 1 {
 			e.Say += fmt.Sprintf(", in %d files", v.Parts)
 		}
 	case NotYet:
-		e.Say = fmt.Sprintf("%s, but its contents could not be read; it would take about %s", shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Space))
+		e.Say = fmt.Sprintf("%s, but its contents could not be read; it would take about %s",
+			shape.Of(shape.Name(r.detail)).Says(p.Shown, string(t.Form)), size.Format(v.Space))
 		e.Add(Fetching, "convert it yourself, and scan again")
 	case Bad, NoDisc, Locked:
 		fault := t.Fault()
@@ -111,7 +117,8 @@ func (s *Sheet) Explain(i int) Explanation {
 		s.notRead(i, r, &e)
 	case Clash:
 		other := &s.of.Titles[v.Other]
-		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()), r.path)
+		e.Say = fmt.Sprintf("would get the same path as %s (%s): %s", other.Label(), filepath.Base(other.Source()),
+			r.path)
 		e.Add(Choosing, "deselect the other one to make way for this")
 	case BadName:
 		e.Say = fmt.Sprintf("its path %s cannot exist there: %s", r.path, r.detail)
@@ -120,7 +127,8 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 		e.Add(Choosing, "rename it in Games")
 	case TooBig:
-		e.Say = fmt.Sprintf("%s; this %s has %s bytes, %s over the limit", s.holdsAtMost(i), t.Form, size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
+		e.Say = fmt.Sprintf("%s; this %s has %s bytes, %s over the limit", s.holdsAtMost(i), t.Form,
+			size.Exact(s.Loader(i).Tree.Destination().LargestFile()+v.Number), over(v.Number))
 	case Differs:
 		e.Say = fmt.Sprintf("%s is already at its path %s", r.detail, r.path)
 		if v.Number > 0 {
@@ -133,27 +141,32 @@ func (s *Sheet) Explain(i int) Explanation {
 	case NoSpace:
 		left := max(s.givable(), 0)
 		need := v.Number + left
-		e.Say = fmt.Sprintf("needs %s but only %s are free: %s short", size.Format(need), size.Format(left), size.Format(v.Number))
+		e.Say = fmt.Sprintf("needs %s but only %s are free: %s short", size.Format(need), size.Format(left),
+			size.Format(v.Number))
 		if swaps, _ := s.swapsOf(i); len(swaps) > 0 {
-			e.Say = fmt.Sprintf("replaces another file, which stays until the new one is complete: %s short for both at once", size.Format(v.Number))
+			e.Say = fmt.Sprintf("replaces another file, which stays until the new one is complete: %s short for both "+
+				"at once", size.Format(v.Number))
 		}
 		if s.of.Reserve > 0 {
 			e.Say += fmt.Sprintf("; %s are kept in reserve", size.Format(s.of.Reserve))
 		}
 		e.Add(Choosing, s.yields(i, v.Number)...)
 		if n, bytes := s.coversThere(); bytes >= v.Number {
-			e.Add(Choosing, fmt.Sprintf("remove the covers on it (%s, %s): mark them in Tree", size.Count(n, "file"), size.Format(bytes)))
+			e.Add(Choosing, fmt.Sprintf("remove the covers on it (%s, %s): mark them in Tree", size.Count(n, "file"),
+				size.Format(bytes)))
 		}
 		e.Add(Preparing, "use a larger target")
 	case FullFolder:
 		most := s.of.Facts.Filesystem.FolderMost(int32(v.Number) == root)
-		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has space for %s of names, and long names use more of it",
+		e.Say = fmt.Sprintf("its folder, %s, can hold no more names: on %s a folder has space for %s of names, and "+
+			"long names use more of it",
 			s.folderName(int32(v.Number)), s.of.Facts.Filesystem.Shown, size.Format(most))
 		e.Add(Choosing, "deselect other titles in that folder", "give titles shorter names")
 		e.Add(Preparing, "use a target with another filesystem")
 	case NeedsDisk:
 		on, _, _ := s.lacksDisk(i)
-		e.Say = fmt.Sprintf("the console copies it to its own disk first, but %s has %s left: %s short", on.Name, size.Format(max(0, on.Free)), size.Format(v.Number))
+		e.Say = fmt.Sprintf("the console copies it to its own disk first, but %s has %s left: %s short", on.Name,
+			size.Format(max(0, on.Free)), size.Format(v.Number))
 		e.Add(Choosing, "deselect titles on "+on.Name)
 	}
 	if lacks := s.CoverLacks(i); lacks != "" {
@@ -161,7 +174,8 @@ func (s *Sheet) Explain(i int) Explanation {
 	}
 	if rule := pl.Rule; rule != nil && rule.AlsoNeeds != "" && v.Kind.Goes() && v.Kind != Present {
 		if _, known := s.others[rule.AlsoNeeds]; !known {
-			e.Say += fmt.Sprintf("; the console copies it to its own disk, so %s must be free there as well", size.Format(t.Size()))
+			e.Say += fmt.Sprintf("; the console copies it to its own disk, so %s must be free there as well",
+				size.Format(t.Size()))
 		}
 	}
 	for _, w := range p.WaysOut {
@@ -244,8 +258,10 @@ func (s *Sheet) notRead(i int, r reason, e *Explanation) {
 		e.Say = fmt.Sprintf("%s cannot be filled over %s", p.Shown, loader.ViaWord(s.of.Via))
 		return
 	}
-	e.Say = fmt.Sprintf("%s reads only %s over %s; this target is %s", p.Shown, at.ReadsWords(), loader.ViaWord(s.of.Via), f.Filesystem.Shown)
-	e.Add(Preparing, fmt.Sprintf("use a target with %s, or declare that this folder stands for one (as %s)", at.ReadsWords(), at.DefaultFilesystem()))
+	e.Say = fmt.Sprintf("%s reads only %s over %s; this target is %s", p.Shown, at.ReadsWords(),
+		loader.ViaWord(s.of.Via), f.Filesystem.Shown)
+	e.Add(Preparing, fmt.Sprintf("use a target with %s, or declare that this folder stands for one (as %s)",
+		at.ReadsWords(), at.DefaultFilesystem()))
 }
 
 // Short is the deciding number of the verdict on title i in a few words.

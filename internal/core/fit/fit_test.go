@@ -40,7 +40,9 @@ func facts(filesystem string, capacity, free int64) target.Facts {
 
 func judged(t testing.TB, titles []title.Title, f target.Facts, there ...target.Entry) *fit.Sheet {
 	p := coretest.Rowan(t)
-	s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f, There: there})
+	s := fit.Judge(fit.Case{Titles: titles,
+		Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f,
+		There: there})
 	s.Choose(func(int) bool { return true })
 	return s
 }
@@ -57,19 +59,30 @@ func TestVerdicts(t *testing.T) {
 		want  fit.Kind
 		say   string
 	}{
-		"fits":              {vesper(1, "A", 100), stick, nil, fit.Copy, "is copied to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
-		"at the limit":      {vesper(1, "A", 1<<32-1), stick, nil, fit.Copy, ""},
-		"one byte over":     {vesper(1, "A", 1<<32), stick, nil, fit.Parts, "files up to 4,294,967,295 bytes; this image is 4.00 GiB. Rowan reads it in 3 parts, which take 4.00 GiB"},
-		"far over":          {vesper(1, "A", 5<<30), stick, nil, fit.Parts, "Rowan reads it in 3 parts, which take 5.00 GiB"},
-		"there":             {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)}, fit.Present, "is already there, as"},
-		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)}, fit.Present, "is already there, as"},
-		"other length":      {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)}, fit.Differs, "a file of another size is already at its path"},
-		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso", Folder: true}}, fit.Differs, "a folder is already at its path"},
-		"file in the way":   {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs, "a file is already at its path FULL"},
-		"wrong filesystem":  {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.Unsupported, "Rowan reads only FAT32 over USB; this target is exFAT"},
-		"bad":               {bad, stick, nil, fit.Bad, "cut short"},
-		"no space":          {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace, "1.00 GiB short"},
-		"not recognised":    {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.Unsupported, "not known what this file is"},
+		"fits": {vesper(1, "A", 100), stick, nil, fit.Copy,
+			"is copied to FULL/VSP-00001 - A.iso and takes 64.00 KiB"},
+		"at the limit": {vesper(1, "A", 1<<32-1), stick, nil, fit.Copy, ""},
+		"one byte over": {vesper(1, "A", 1<<32), stick, nil, fit.Parts,
+			"files up to 4,294,967,295 bytes; this image is 4.00 GiB. Rowan reads it in 3 parts, which take 4.00 GiB"},
+		"far over": {vesper(1, "A", 5<<30), stick, nil, fit.Parts,
+			"Rowan reads it in 3 parts, which take 5.00 GiB"},
+		"there": {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 100)},
+			fit.Present, "is already there, as"},
+		"there, other case": {vesper(1, "A", 100), stick, []target.Entry{file("full/vsp-00001 - a.ISO", 100)},
+			fit.Present, "is already there, as"},
+		"other length": {vesper(1, "A", 100), stick, []target.Entry{file("FULL/VSP-00001 - A.iso", 99)},
+			fit.Differs, "a file of another size is already at its path"},
+		"folder in the way": {vesper(1, "A", 100), stick, []target.Entry{{Path: "FULL/VSP-00001 - A.iso",
+			Folder: true}}, fit.Differs, "a folder is already at its path"},
+		"file in the way": {vesper(1, "A", 100), stick, []target.Entry{file("FULL", 3)}, fit.Differs,
+			"a file is already at its path FULL"},
+		"wrong filesystem": {vesper(1, "A", 100), facts("exfat", 58*size.GiB, 50*size.GiB), nil, fit.Unsupported,
+			"Rowan reads only FAT32 over USB; this target is exFAT"},
+		"bad": {bad, stick, nil, fit.Bad, "cut short"},
+		"no space": {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace,
+			"1.00 GiB short"},
+		"not recognised": {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.Unsupported,
+			"not known what this file is"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judged(t, []title.Title{c.title}, c.facts, c.there...)
@@ -94,7 +107,8 @@ func TestClashGoesToTheChosenOne(t *testing.T) {
 	assert.Contains(t, s.Explain(1).Say, "would get the same path as Same")
 	s.Choose(func(i int) bool { return i == 1 })
 	assert.Equal(t, []fit.Kind{fit.Clash, fit.Copy}, []fit.Kind{s.Verdict(0).Kind, s.Verdict(1).Kind})
-	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB), target.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
+	s = judged(t, []title.Title{a, b}, facts("fat32", 58*size.GiB, 50*size.GiB),
+		target.Entry{Path: "FULL/VSP-00001 - Same.iso", Size: 200})
 	assert.Equal(t, fit.Clash, s.Verdict(0).Kind, "what is there is the other one, which is wanted")
 	assert.Equal(t, fit.Present, s.Verdict(1).Kind, "what is there already keeps its path")
 	s.Choose(func(i int) bool { return i == 0 })
@@ -111,7 +125,8 @@ func TestSpaceIsNeverOverdrawn(t *testing.T) {
 		}
 		p := coretest.Rowan(t)
 		f := facts("fat32", 58*size.GiB, free)
-		s := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
+		s := fit.Judge(fit.Case{Titles: titles,
+			Loaders: []fit.Loader{{Profile: p, Tree: layout.Lay(titles, p, destination(p, f))}}, Via: "usb", Facts: f})
 		picks := rapid.SliceOfN(rapid.Bool(), len(sizes), len(sizes)).Draw(t, "picks")
 		s.Choose(func(i int) bool { return picks[i] })
 		if s.Planned > free || s.Free() < 0 {

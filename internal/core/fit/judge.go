@@ -101,7 +101,8 @@ func (s *Sheet) checkFolder(dir string, by int) dirCheck {
 	switch why := s.of.Facts.Filesystem.CheckName(path.Base(dir)); {
 	case c.kind != Copy:
 	case s.closed[by][folded]:
-		c = dirCheck{Unsupported, dir, fmt.Sprintf("the console has created its folders, but %s is not among them: %s", dir, p.FirstBoot.Why)}
+		c = dirCheck{Unsupported, dir, fmt.Sprintf("the console has created its folders, but %s is not among them: %s",
+			dir, p.FirstBoot.Why)}
 	case why != "":
 		c = dirCheck{BadName, dir, why}
 	default:
@@ -389,7 +390,8 @@ func (s *Sheet) reported(l listSpace, i, sign int) listSpace {
 	return l
 }
 
-// telling is by how many bytes the files in which all titles are reported grow on the target with a title's lines, or without them.
+// telling is by how many bytes the files in which all titles are reported grow on the target with a title's lines, or
+// without them.
 func (s *Sheet) emitting(i, sign int) (grown int64) {
 	for k := range s.lists {
 		after := s.reported(s.lists[k], i, sign)

@@ -39,9 +39,12 @@ const (
 
 // words are the verdicts as they are shown and written.
 var words = [...]string{
-	Copy: "copy", Present: "present", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack", Converted: "convert",
-	Packed: "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported", Foreign: "no loader", Clash: "clash",
-	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder", NoPicture: "no cover", NeedsDisk: "needs disk",
+	Copy: "copy", Present: "present", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack",
+	Converted: "convert",
+	Packed:    "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported",
+	Foreign: "no loader", Clash: "clash",
+	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder",
+	NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 
 // Kinds lists all verdicts.
@@ -73,10 +76,12 @@ func (k Kind) Goes() bool { return k <= Converted }
 
 // A Verdict is what holds for one title. The numbers are those that decided.
 type Verdict struct {
-	Kind   Kind  `json:"verdict"`
-	Space  int64 `json:"space"`             // bytes that it takes, or would take, on the target
-	Need   int64 `json:"need"`              // those of them that its files still have to get
-	Number int64 `json:"-"`                 // TooBig: bytes over the limit; NoSpace and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of the folder
+	Kind  Kind  `json:"verdict"`
+	Space int64 `json:"space"` // bytes that it takes, or would take, on the target
+	Need  int64 `json:"need"`  // those of them that its files still have to get
+	// TooBig: bytes over the limit; NoSpace and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of
+	// the folder
+	Number int64 `json:"-"`
 	Other  int   `json:"-"`                 // Clash: index of the title that has the path
 	Disc   int   `json:"-"`                 // index of the disc that decided
 	Parts  int   `json:"parts,omitempty"`   // how many parts it goes in

@@ -43,7 +43,8 @@ const root = int32(0)
 
 func newNames(facts target.Facts, there []target.Entry, fold func(string) string, titles int) *names {
 	n := &names{fs: facts.Filesystem, cluster: facts.Cluster, numbers: map[string]int32{".": root},
-		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, from: make([]int32, 1, titles+1)}
+		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, from: make([]int32, 1,
+			titles+1)}
 	for _, e := range there {
 		if e.Folder {
 			n.all[n.number(e.Path, fold)].exists = true
@@ -75,8 +76,8 @@ func (n *names) number(dir string, fold func(string) string) int32 {
 	return at
 }
 
-// reserve books the name of a file that is written whatever is chosen, makes the folders above it where there are none, and returns the bytes by which
-// folders grow.
+// reserve books the name of a file that is written whatever is chosen, makes the folders above it where there are none,
+// and returns the bytes by which folders grow.
 func (n *names) reserve(file string, fold func(string) string) (grown int64) {
 	return n.name(n.number(path.Dir(file), fold), n.fs.EntryBytes(path.Base(file)))
 }
@@ -158,14 +159,16 @@ func (n *names) apply(list []touch, sign int32) {
 	}
 }
 
-// underWay is what the folder of a file holds for a moment beside all names: one under which it is written, and what the volume keeps there itself.
+// underWay is what the folder of a file holds for a moment beside all names: one under which it is written, and what
+// the volume keeps there itself.
 const underWay = 1024
 
 // crowded finds the folder that cannot hold what is touched, -1 for none.
 func (n *names) crowded(list []touch) int32 {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+t.bytes, 1) > most-underWay {
+		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+t.bytes,
+			1) > most-underWay {
 			return t.folder
 		}
 	}

@@ -34,7 +34,8 @@ type Case struct {
 	// Covers are estimated in. CoversMost is how many bytes they may take; nil for any number.
 	Covers     bool
 	CoversMost *int64
-	// Carried is set where titles consist of their covers alone, see [layout.Tree.OnlyCovers]: no loader reads them from here.
+	// Carried is set where titles consist of their covers alone, see [layout.Tree.OnlyCovers]: no loader reads them
+	// from here.
 	Carried bool
 	// Reserve is how many bytes are to stay free.
 	Reserve int64
@@ -59,20 +60,21 @@ type Sheet struct {
 	New      int   // those of them that are not there yet
 	Mine     int   // titles that some loader has to do with at all
 
-	of       Case
-	base     []Verdict // whatever else is chosen
-	by       []uint8   // which loader takes a title
-	placed   []bool    // chosen titles that have their space
-	missing  []int64   // by title: how many bytes a chosen one lacks
-	lacking  int       // chosen titles that lack space, or whose folder is full
-	apart    []bool    // titles that are no matter of their own: they have rivals, or need another disk too
-	order    []int32   // in which titles get space; nil for that of the list
-	bySize   []int32   // titles by their largest file, the largest first
-	yield    *yielding // what could give way, worked out when it is asked for
-	names    *names
-	lists    []listSpace
-	swaps    []Swap                  // of placed titles, in their order
-	follows  map[int]int64           // of placed titles: space of the largest text that one takes the place of when all is there
+	of      Case
+	base    []Verdict // whatever else is chosen
+	by      []uint8   // which loader takes a title
+	placed  []bool    // chosen titles that have their space
+	missing []int64   // by title: how many bytes a chosen one lacks
+	lacking int       // chosen titles that lack space, or whose folder is full
+	apart   []bool    // titles that are no matter of their own: they have rivals, or need another disk too
+	order   []int32   // in which titles get space; nil for that of the list
+	bySize  []int32   // titles by their largest file, the largest first
+	yield   *yielding // what could give way, worked out when it is asked for
+	names   *names
+	lists   []listSpace
+	swaps   []Swap // of placed titles, in their order
+	// of placed titles: space of the largest text that one takes the place of when all is there
+	follows  map[int]int64
 	crowded  map[int]int32           // the full folder of a chosen title
 	present  map[string]target.Entry // by folded path, without what leaves
 	removing map[string]bool         // folded paths
@@ -109,7 +111,9 @@ func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
 		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{}, crowded: map[int]int32{}, removing: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{},
+		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{},
+		crowded: map[int]int32{}, removing: map[string]bool{}, replace: map[string]bool{},
+		dirs: map[string]dirCheck{},
 	}
 	for _, p := range c.Removing {
 		s.removing[s.fold(p)] = true
@@ -434,7 +438,8 @@ func (s *Sheet) drop(i int) {
 func (s *Sheet) Verdict(i int) Verdict {
 	v := s.base[i]
 	if v.Kind == Differs {
-		if other, clash := s.rival(i); clash && s.base[other].Kind == Present && s.Chosen[other] { // what lies there is another title's that stays
+		// what lies there is another title's that stays
+		if other, clash := s.rival(i); clash && s.base[other].Kind == Present && s.Chosen[other] {
 			v.Kind, v.Other = Clash, other
 		}
 	}
@@ -473,7 +478,8 @@ func (s *Sheet) Verdict(i int) Verdict {
 // Fits is the verdict on title i if there were space for everything.
 func (s *Sheet) Fits(i int) Verdict { return s.base[i] }
 
-// Takes is the space that title i, which is not chosen, would take now, in bytes: its files, and what folders and lists grow by.
+// Takes is the space that title i, which is not chosen, would take now, in bytes: its files, and what folders and lists
+// grow by.
 func (s *Sheet) Takes(i int) int64 {
 	if v := &s.base[i]; v.Kind.Goes() {
 		return v.Need + s.names.growth(i) + s.emitting(i, 1)

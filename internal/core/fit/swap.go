@@ -8,11 +8,13 @@ import (
 	"polytome/internal/core/shape"
 )
 
-// A Swap is a file that is written while the one whose target it takes is still there: both have their space until it is whole.
+// A Swap is a file that is written while the one whose target it takes is still there: both have their space until it
+// is whole.
 type Swap struct{ New, Old int64 } // space in bytes
 
-// Before compares two swaps by the order in which they are done so that the least space is needed: those after which there is more space come first,
-// the smallest new file before the others, and then those that grow, the largest old file before the others.
+// Before compares two swaps by the order in which they are done so that the least space is needed: those after which
+// there is more space come first, the smallest new file before the others, and then those that grow, the largest old
+// file before the others.
 func (a Swap) Before(b Swap) int {
 	if shrinks, others := a.New <= a.Old, b.New <= b.Old; shrinks != others {
 		if shrinks {
@@ -35,11 +37,12 @@ func Peak(swaps []Swap) (peak int64) {
 	return peak
 }
 
-// Follows reports whether an item that is in place of another file is written after what it belongs to: a text that names other files.
+// Follows reports whether an item that is in place of another file is written after what it belongs to: a text that
+// names other files.
 func Follows(item *layout.Item) bool { return item.Shape == shape.Written || item.Shape == shape.Sheet }
 
-// swapsOf are the files of a title that are written in place of others. Of those that follow the other files only the largest counts: each is done
-// when nearly everything else is there.
+// swapsOf are the files of a title that are written in place of others. Of those that follow the other files only the
+// largest counts: each is done when nearly everything else is there.
 func (s *Sheet) swapsOf(i int) (swaps []Swap, follows int64) {
 	if len(s.replace) == 0 || !s.base[i].Kind.Goes() {
 		return nil, 0
@@ -62,7 +65,8 @@ func (s *Sheet) swapsOf(i int) (swaps []Swap, follows int64) {
 	return swaps, follows
 }
 
-// lacks is how much space is missing for title i, which has its names and lines booked already and takes need bytes for good; 0 where it has its space.
+// lacks is how much space is missing for title i, which has its names and lines booked already and takes need bytes for
+// good; 0 where it has its space.
 func (s *Sheet) lacks(i int, need int64) int64 {
 	swaps, follows := s.swapsOf(i)
 	space := s.space() + s.Released
@@ -83,8 +87,8 @@ func (s *Sheet) with(more []Swap) []Swap {
 	return all
 }
 
-// held is what has to stay free of all that is planned, so that a text that is written last, in place of another one, has space beside it: with title i,
-// or of those that are placed where i is -1.
+// held is what has to stay free of all that is planned, so that a text that is written last, in place of another one,
+// has space beside it: with title i, or of those that are placed where i is -1.
 func (s *Sheet) held(i int) (bytes int64) {
 	for k := range s.lists {
 		if l := &s.lists[k]; l.bytes > 0 || i >= 0 && l.lines[i] > 0 {

@@ -43,8 +43,8 @@ func (s *Sheet) EachText(each func(Text)) {
 	s.eachStart(each)
 }
 
-// EachCover goes through the pictures that lie on the target where a title has one of its own: its number, the rule, what makes the picture, and what lies
-// there.
+// EachCover goes through the pictures that lie on the target where a title has one of its own: its number, the rule,
+// what makes the picture, and what lies there.
 func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, there target.Entry)) {
 	for i := range s.of.Titles {
 		if !s.base[i].Kind.Goes() {
@@ -65,7 +65,11 @@ func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, 
 				continue
 			}
 			if e, ok := s.present[s.fold(extras[k].Path)]; ok && !e.Folder {
-				each(i, extras[k].Spec.Why, func() *shape.Spec { c := s.Loader(i).Tree.Companion(i, &extras[k]); return &c.Spec }, e)
+				each(i, extras[k].Spec.Why, func() *shape.Spec {
+					c := s.Loader(i).Tree.Companion(i,
+						&extras[k])
+					return &c.Spec
+				}, e)
 			}
 		}
 	}

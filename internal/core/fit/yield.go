@@ -32,7 +32,8 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 			break
 		}
 		sum = y.sums[k]
-		at, _ := slices.BinarySearchFunc(y.titles[k], missing, func(j int32, n int64) int { return cmp.Compare(s.base[j].Space, n) })
+		at, _ := slices.BinarySearchFunc(y.titles[k], missing,
+			func(j int32, n int64) int { return cmp.Compare(s.base[j].Space, n) })
 		if at < len(y.titles[k]) && int(y.titles[k][at]) == i {
 			at++
 		}
@@ -43,13 +44,16 @@ func (s *Sheet) yields(i int, missing int64) (ways []string) {
 	}
 	switch {
 	case found >= 0 && s.rank(found) < s.rank(i):
-		ways = append(ways, fmt.Sprintf("deselect %s (%s), which has a lower priority", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
+		ways = append(ways, fmt.Sprintf("deselect %s (%s), which has a lower priority", s.of.Titles[found].Label(),
+			size.Format(s.base[found].Space)))
 	case found >= 0:
-		ways = append(ways, fmt.Sprintf("deselect %s (%s), the smallest that frees enough space", s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
+		ways = append(ways, fmt.Sprintf("deselect %s (%s), the smallest that frees enough space",
+			s.of.Titles[found].Label(), size.Format(s.base[found].Space)))
 	case sum >= missing:
 		ways = append(ways, "deselect several other titles")
 	}
-	at, _ := slices.BinarySearchFunc(y.files, missing, func(e target.Entry, n int64) int { return cmp.Compare(e.Size, n) })
+	at, _ := slices.BinarySearchFunc(y.files, missing,
+		func(e target.Entry, n int64) int { return cmp.Compare(e.Size, n) })
 	if at < len(y.files) {
 		e := y.files[at]
 		whose := "which no title here needs"

@@ -12,8 +12,8 @@ import (
 // Do is what a fix does.
 type Do string
 
-// The fixes. Rename to Defragment change files of the target; Copy and Remove are choices: that a title is wanted, and that
-// a file shall go.
+// The fixes. Rename to Defragment change files of the target; Copy and Remove are choices: that a title is wanted, and
+// that a file shall go.
 const (
 	Rename     Do = "rename"     // give the file or folder another path
 	Write      Do = "write"      // write a text, over what is there
@@ -26,8 +26,9 @@ const (
 
 // A Fix is one change of a target.
 type Fix struct {
-	Do   Do     `toml:"do" json:"do"`
-	Path string `toml:"path" json:"path"`                 // of what is changed, as the target spells it; of Copy, "" where nothing of the title is there
+	Do Do `toml:"do" json:"do"`
+	// of what is changed, as the target spells it; of Copy, "" where nothing of the title is there
+	Path string `toml:"path" json:"path"`
 	To   string `toml:"to,omitempty" json:"to,omitempty"` // the new path of Rename and Fit
 	Text string `toml:"text,omitempty" json:"text,omitempty"`
 	// Syntax, Section, Key and Value are what Set sets.

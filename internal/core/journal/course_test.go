@@ -13,7 +13,8 @@ import (
 	"polytome/internal/core/run"
 )
 
-// TestTheSpeedsAddUpToWhatWasWritten tells a journal of runs of any length and looks that its speeds, each for its span, are all that was written.
+// TestTheSpeedsAddUpToWhatWasWritten tells a journal of runs of any length and looks that its speeds, each for its
+// span, are all that was written.
 func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 	j := open(t, filepath.Join(t.TempDir(), "runs.sqlite"))
 	p := steps(t, 1<<20)
@@ -30,7 +31,8 @@ func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 			total = gone
 			rec.Event(run.Event{Kind: run.Resuming, Step: 1, Path: "FULL/0.iso", Bytes: gone, Total: gone})
 		}
-		longest := rapid.SampledFrom([]time.Duration{5 * time.Millisecond, time.Second, 10 * time.Minute}).Draw(t, "longest")
+		longest := rapid.SampledFrom([]time.Duration{5 * time.Millisecond, time.Second, 10 * time.Minute}).
+			Draw(t, "longest")
 		for range rapid.IntRange(1, 200).Draw(t, "events") {
 			at += time.Duration(rapid.Int64Range(0, int64(longest)).Draw(t, "step"))
 			total += rapid.Int64Range(0, 64<<20).Draw(t, "bytes")
@@ -49,7 +51,8 @@ func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 			sum += float64(v) * r.Course.Span.Seconds()
 		}
 		require.InDelta(t, float64(total-gone), sum, float64(total)/1000+600)
-		require.LessOrEqual(t, time.Duration(len(r.Speeds)-1)*r.Course.Span, max(at, time.Millisecond), "none is of a time that had not come")
+		require.LessOrEqual(t, time.Duration(len(r.Speeds)-1)*r.Course.Span, max(at, time.Millisecond),
+			"none is of a time that had not come")
 		if gone > 0 {
 			require.Len(t, r.Course.Moments, 1)
 			require.Equal(t, run.Resuming, r.Course.Moments[0].Kind)
@@ -65,9 +68,11 @@ func TestMomentsAreKeptInTheirOrder(t *testing.T) {
 	b.Plan = p
 	rec, err := j.Begin(b)
 	require.NoError(t, err)
-	reported := []run.EventKind{run.Began, run.Progress, run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back, run.Checking, run.Rewriting, run.Failed, run.Skipped, run.Reordered, run.Done}
+	reported := []run.EventKind{run.Began, run.Progress, run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back,
+		run.Checking, run.Rewriting, run.Failed, run.Skipped, run.Reordered, run.Done}
 	for i, kind := range reported {
-		rec.Event(run.Event{Kind: kind, Step: 1, Path: "FULL/0.iso", Say: "why " + string(kind), Elapsed: time.Duration(i) * time.Second})
+		rec.Event(run.Event{Kind: kind, Step: 1, Path: "FULL/0.iso", Say: "why " + string(kind),
+			Elapsed: time.Duration(i) * time.Second})
 	}
 	all, err := j.Runs(1)
 	require.NoError(t, err)
@@ -81,7 +86,8 @@ func TestMomentsAreKeptInTheirOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, r.Course.Moments, 300)
 	assert.Equal(t, 8+400-300, r.Course.More, "those that are not kept are counted")
-	want := []run.EventKind{run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back, run.Rewriting, run.Failed, run.Skipped}
+	want := []run.EventKind{run.Paused, run.Resumed, run.PutOff, run.Waiting, run.Back, run.Rewriting, run.Failed,
+		run.Skipped}
 	for i, kind := range want {
 		m := r.Course.Moments[i]
 		assert.Equal(t, kind, m.Kind)

@@ -1,5 +1,5 @@
-// Package journal writes down every run, before and after each step, so that one that was killed can be resumed, and those that are over can
-// be looked at. It is one SQLite file in the user's state folder.
+// Package journal writes down every run, before and after each step, so that one that was killed can be resumed, and
+// those that are over can be looked at. It is one SQLite file in the user's state folder.
 package journal
 
 import (
@@ -40,7 +40,8 @@ type Journal struct {
 // Open opens a journal, and begins one where there is none. One that is damaged is put aside; [Journal.Note] says so.
 func Open(file string) (*Journal, error) {
 	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: errNewer,
-		Damaged: "the journal of runs %s was damaged; it was set aside and a new one created. Earlier interrupted runs are no longer offered: filling the target again completes them anyway"})
+		Damaged: "the journal of runs %s was damaged; it was set aside and a new one created. Earlier interrupted " +
+			"runs are no longer offered: filling the target again completes them anyway"})
 	if err != nil {
 		return nil, fmt.Errorf("the journal of runs %s cannot be used: %w", file, err)
 	}
@@ -69,7 +70,8 @@ type State string
 // The states.
 const (
 	Resuming State = "going on"
-	Broken   State = "interrupted" // the program or the computer ended in the middle of it, or the target went away and did not come back
+	// the program or the computer ended in the middle of it, or the target went away and did not come back
+	Broken   State = "interrupted"
 	Stopped  State = "stopped"
 	NotAll   State = "not all" // something failed
 	Complete State = "complete"
@@ -95,7 +97,8 @@ type Run struct {
 	Done    int          `json:"done"`  // steps
 	Written int64        `json:"written"`
 	Report  *run.Report  `json:"report,omitempty"`
-	// Speeds are bytes a second, one for each fiftieth of a second; of longer runs, for each of a few hundred equal parts: see [Course.Span].
+	// Speeds are bytes a second, one for each fiftieth of a second; of longer runs, for each of a few hundred equal
+	// parts: see [Course.Span].
 	Speeds []int64 `json:"speeds,omitempty"`
 	// Course is what happened on the way.
 	Course Course `json:"course,omitzero"`
@@ -141,7 +144,8 @@ func unpack(b []byte, v any) error {
 	return err
 }
 
-// keepBytes is how much the journal remembers, in bytes: a run of 50,000 files takes as much as thousands of small ones.
+// keepBytes is how much the journal remembers, in bytes: a run of 50,000 files takes as much as thousands of small
+// ones.
 var keepBytes int64 = 64 << 20
 
 // stepBytes is what a step takes of it, in bytes, as a rule.
@@ -149,7 +153,8 @@ const stepBytes = 120
 
 // forget removes the oldest runs beyond what is remembered, but for those that go on.
 func (j *Journal) forget(tx *sql.Tx) error {
-	rows, err := tx.Query("SELECT id, length(config) + length(plan) + length(report) + length(speeds) + length(course) + steps * ? FROM run ORDER BY id DESC", stepBytes)
+	rows, err := tx.Query("SELECT id, length(config) + length(plan) + length(report) + length(speeds) + "+
+		"length(course) + steps * ? FROM run ORDER BY id DESC", stepBytes)
 	if err != nil {
 		return err
 	}
@@ -188,8 +193,8 @@ type Beginning struct {
 	After  int64 // the run that it resumes; 0 for none
 }
 
-// Begin writes down that a run begins. A journal that cannot be written to costs its record only: the error is for a note, and the record
-// that is returned does nothing.
+// Begin writes down that a run begins. A journal that cannot be written to costs its record only: the error is for a
+// note, and the record that is returned does nothing.
 func (j *Journal) Begin(b Beginning) (*Record, error) {
 	if j == nil {
 		return nil, nil
@@ -209,8 +214,10 @@ func (j *Journal) Begin(b Beginning) (*Record, error) {
 			return err
 		}
 		defer tx.Rollback()
-		r, err := tx.Exec("INSERT INTO run (began, target, at, bench, config, plan, verify, after, steps, files, bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-			time.Now().UnixMilli(), b.Config.Name, b.At, b.Bench, config, steps, string(b.Verify), b.After, len(b.Plan.Steps), b.Plan.Files, b.Plan.Bytes)
+		r, err := tx.Exec("INSERT INTO run (began, target, at, bench, config, plan, verify, after, steps, files, "+
+			"bytes) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+			time.Now().UnixMilli(), b.Config.Name, b.At, b.Bench, config, steps, string(b.Verify), b.After,
+			len(b.Plan.Steps), b.Plan.Files, b.Plan.Bytes)
 		if err != nil {
 			return err
 		}
@@ -254,13 +261,16 @@ func (j *Journal) alive(id int64) bool {
 	return taken && err == nil
 }
 
-const columns = "id, began, ended, target, at, bench, config, verify, after, followed, steps, files, bytes, report, speeds, course, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) FROM step WHERE run = id AND state = 'done')"
+const columns = "id, began, ended, target, at, bench, config, verify, after, followed, steps, files, bytes, report, " +
+	"speeds, course, (SELECT count(*) FROM step WHERE run = id AND state = 'done'), (SELECT coalesce(sum(bytes), 0) " +
+	"FROM step WHERE run = id AND state = 'done')"
 
 func (j *Journal) read(scan func(...any) error) (r Run, err error) {
 	var began, ended int64
 	var config, report, speeds, course []byte
 	var verify string
-	if err = scan(&r.ID, &began, &ended, &r.Target, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps, &r.Files, &r.Bytes, &report, &speeds, &course, &r.Done, &r.Written); err != nil {
+	if err = scan(&r.ID, &began, &ended, &r.Target, &r.At, &r.Bench, &config, &verify, &r.After, &r.TakenUp, &r.Steps,
+		&r.Files, &r.Bytes, &report, &speeds, &course, &r.Done, &r.Written); err != nil {
 		return r, err
 	}
 	r.Began, r.Verify = time.UnixMilli(began), run.Verify(verify)

@@ -45,18 +45,24 @@ func steps(t testing.TB, lengths ...int) *plan.Plan {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("FULL/%d.iso", i), Title: fmt.Sprint("T", i), Size: int64(n), Needs: []int{0}, Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("FULL/%d.iso", i), Title: fmt.Sprint("T",
+			i), Size: int64(n), Needs: []int{0}, Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file,
+			Size: int64(n), Modified: info.ModTime()}}})
 		p.Bytes += int64(n)
 	}
 	return p
 }
 
 func begin(at string) journal.Beginning {
-	return journal.Beginning{Config: bench.Target{Name: "North stick", At: at, Loader: "rowan", Via: "usb"}, At: at, Bench: "/season.toml"}
+	return journal.Beginning{Config: bench.Target{Name: "North stick", At: at, Loader: "rowan", Via: "usb"}, At: at,
+		Bench: "/season.toml"}
 }
 
 func job(p *plan.Plan, dir string) run.Job {
-	return run.Job{Plan: p, Options: run.Options{Verify: run.VerifyFull}, Open: func(context.Context) (target.Target, error) { return folder.Open(dir, folder.Options{}) }}
+	return run.Job{Plan: p, Options: run.Options{Verify: run.VerifyFull}, Open: func(context.Context) (target.Target,
+		error) {
+		return folder.Open(dir, folder.Options{})
+	}}
 }
 
 func TestARunIsWrittenDown(t *testing.T) {
@@ -114,7 +120,8 @@ func TestARunIsWrittenDown(t *testing.T) {
 	b := begin(dir)
 	b.After = id
 	require.NoError(t, os.WriteFile(p.Steps[2].Make.Source.Path, make([]byte, 100), 0o644))
-	require.NoError(t, os.Chtimes(p.Steps[2].Make.Source.Path, p.Steps[2].Make.Source.Modified, p.Steps[2].Make.Source.Modified))
+	require.NoError(t, os.Chtimes(p.Steps[2].Make.Source.Path, p.Steps[2].Make.Source.Modified,
+		p.Steps[2].Make.Source.Modified))
 	lane, second, _ := j.Start(t.Context(), b, job(rest, dir))
 	require.True(t, lane.Wait().All())
 	all, err = j.Runs(10)
@@ -127,7 +134,8 @@ func TestARunIsWrittenDown(t *testing.T) {
 	assert.ErrorIs(t, err, journal.ErrNotFound)
 }
 
-// TestARunThatWasKilledIsBroken has a record end at any event, as if the process were gone, and looks that what is resumed makes all of it there.
+// TestARunThatWasKilledIsBroken has a record end at any event, as if the process were gone, and looks that what is
+// resumed makes all of it there.
 func TestARunThatWasKilledIsBroken(t *testing.T) {
 	p := steps(t, 5<<20, 100, 3000, 4<<20, 0, 50)
 	for dies := range 28 {
@@ -160,7 +168,8 @@ func TestARunThatWasKilledIsBroken(t *testing.T) {
 		all, err = j.Runs(5)
 		require.NoError(t, err)
 		require.Equal(t, journal.Broken, all[0].State)
-		require.Equal(t, dies > 0, all[0].Course.Span > 0, "one that was killed has a course as far as it was written down")
+		require.Equal(t, dies > 0, all[0].Course.Span > 0,
+			"one that was killed has a course as far as it was written down")
 		_, rest, err := j.Rest(all[0].ID)
 		require.NoError(t, err)
 		again := job(rest, dir)
@@ -220,17 +229,20 @@ func TestAClockThatGoesBack(t *testing.T) {
 	lane.Wait()
 	all, err := j.Runs(5)
 	require.NoError(t, err)
-	assert.Equal(t, []int64{later, id}, []int64{all[0].ID, all[1].ID}, "the newest is the one that came last, whatever the clock says")
+	assert.Equal(t, []int64{later, id}, []int64{all[0].ID, all[1].ID},
+		"the newest is the one that came last, whatever the clock says")
 	assert.True(t, all[1].Ended.Before(all[1].Began))
 	assert.Positive(t, all[1].Report.Elapsed)
-	require.NoError(t, os.Chtimes(filepath.Join(dir, "FULL", "0.iso"), time.Now().Add(time.Hour), time.Now().Add(time.Hour)))
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "FULL", "0.iso"), time.Now().Add(time.Hour), time.Now().
+		Add(time.Hour)))
 	rep := run.Start(t.Context(), func() run.Job { x := job(p, dir); x.Again = true; return x }()).Wait()
 	assert.True(t, rep.All(), "a file from the future is compared all the same: %v", rep.Failed)
 }
 
 func TestADamagedOrNewerJournal(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "runs.sqlite")
-	require.NoError(t, os.WriteFile(file, []byte("this is no database, and was never one, however long one looks at it"), 0o644))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("this is no database, and was never one, however long one looks at it"), 0o644))
 	j := open(t, file)
 	assert.Contains(t, j.Note(), "was damaged; it was set aside")
 	assert.FileExists(t, file+".damaged")
@@ -267,7 +279,8 @@ func TestSpeedsOfALongRun(t *testing.T) {
 	rec.Event(run.Event{Kind: run.Began, Step: 1})
 	rec.Event(run.Event{Kind: run.Resuming, Step: 1, Total: 1 << 40, Elapsed: time.Millisecond}) // was there before
 	for s := range seconds {
-		rec.Event(run.Event{Kind: run.Progress, Step: 1, Total: 1<<40 + int64(s+1)*1000, Elapsed: time.Duration(s)*time.Second + 500*time.Millisecond})
+		rec.Event(run.Event{Kind: run.Progress, Step: 1, Total: 1<<40 + int64(s+1)*1000,
+			Elapsed: time.Duration(s)*time.Second + 500*time.Millisecond})
 	}
 	require.NoError(t, rec.End(run.Report{Elapsed: seconds * time.Second}))
 	all, err := j.Runs(1)
@@ -297,7 +310,8 @@ func TestRunsAreKeptByWhatTheyTake(t *testing.T) {
 
 	large := &plan.Plan{}
 	for i := range 5000 {
-		large.Steps = append(large.Steps, plan.Step{Kind: plan.MakeFolder, Path: fmt.Sprintf("FULL/%d-%x", i, i*i*7919)})
+		large.Steps = append(large.Steps, plan.Step{Kind: plan.MakeFolder, Path: fmt.Sprintf("FULL/%d-%x", i,
+			i*i*7919)})
 	}
 	defer journal.SetKeepBytes(journal.SetKeepBytes(2 << 20))
 	goesOn, err := j.Begin(b)

@@ -44,8 +44,8 @@ func (r *Record) ID() int64 {
 	return r.id
 }
 
-// Small steps that come quickly one after another are written down together: at most so long after, and so many at once. What is lost of them
-// in a crash is looked at again by the run that goes on.
+// Small steps that come quickly one after another are written down together: at most so long after, and so many at
+// once. What is lost of them in a crash is looked at again by the run that goes on.
 const (
 	writeWithin = 50 * time.Millisecond
 	writeMost   = 512
@@ -90,7 +90,8 @@ const mostMoments = 300
 func (r *Record) happened(e run.Event) {
 	r.course.Elapsed = max(r.course.Elapsed, e.Elapsed)
 	switch e.Kind {
-	case run.Resuming, run.Rewriting, run.Failed, run.Skipped, run.PutOff, run.Waiting, run.Back, run.Paused, run.Resumed:
+	case run.Resuming, run.Rewriting, run.Failed, run.Skipped, run.PutOff, run.Waiting, run.Back, run.Paused,
+		run.Resumed:
 	default:
 		return
 	}
@@ -170,7 +171,8 @@ func (r *Record) End(report run.Report) error {
 	}
 	r.course.Elapsed = report.Elapsed
 	err = r.j.file.Do(func(db *sql.DB) error {
-		if _, err := db.Exec("UPDATE run SET ended = ?, report = ? WHERE id = ?", time.Now().UnixMilli(), packed, r.id); err != nil {
+		if _, err := db.Exec("UPDATE run SET ended = ?, report = ? WHERE id = ?", time.Now().UnixMilli(), packed,
+			r.id); err != nil {
 			return err
 		}
 		return r.emit(db)

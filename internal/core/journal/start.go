@@ -6,8 +6,8 @@ import (
 	"polytome/internal/core/run"
 )
 
-// Start begins to carry out a job, and writes it down. The note is why that cannot be written down, nil where it can: the run goes on all the
-// same.
+// Start begins to carry out a job, and writes it down. The note is why that cannot be written down, nil where it can:
+// the run goes on all the same.
 func (j *Journal) Start(ctx context.Context, b Beginning, job run.Job) (lane *run.Lane, id int64, note error) {
 	b.Plan, b.Verify = job.Plan, job.Verify
 	rec, note := j.Begin(b)

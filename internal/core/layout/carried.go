@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// OnlyCovers is a tree in which titles consist of their covers alone, where the whole tree has them: what is carried to a console apart from
-// its games. A title without a picture has no target in it.
+// OnlyCovers is a tree in which titles consist of their covers alone, where the whole tree has them: what is carried to
+// a console apart from its games. A title without a picture has no target in it.
 func (t *Tree) OnlyCovers() *Tree {
 	out := *t
 	out.onlyCovers = true
@@ -26,7 +26,8 @@ func (t *Tree) OnlyCovers() *Tree {
 			p.Items = append(p.Items, c.Item)
 		}
 		if len(p.Items) == 0 {
-			p.Refusal = &Refusal{Say: "no picture of it was found", Ways: []string{"download covers, or choose a picture (C)"}, NoPicture: true}
+			p.Refusal = &Refusal{Say: "no picture of it was found",
+				Ways: []string{"download covers, or choose a picture (C)"}, NoPicture: true}
 		}
 	}
 	return &out

@@ -13,7 +13,8 @@ import (
 )
 
 func withFront(t title.Title, disc ...string) title.Title {
-	t.Pictures = []title.Picture{{Of: "front", File: title.File{Path: "/p/" + t.ID + ".png", Size: 5}, Crop: [4]int{1, 2, 3, 4}}}
+	t.Pictures = []title.Picture{{Of: "front", File: title.File{Path: "/p/" + t.ID + ".png", Size: 5},
+		Crop: [4]int{1, 2, 3, 4}}}
 	for i, d := range disc {
 		t.Pictures = append(t.Pictures, title.Picture{Of: "disc", Disc: i, File: title.File{Path: d}})
 	}
@@ -49,7 +50,8 @@ func TestATreeOfCoversAlone(t *testing.T) {
 	twin := withFront(coretest.Vesper(1, "Its Twin", "full", 100))
 	twin.Key = "twin"
 	bare := coretest.Vesper(3, "Mosswick", "full", 100)
-	foreign := title.Title{Key: "f", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
+	foreign := title.Title{Key: "f", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
 	whole := layout.Lay([]title.Title{two, twin, bare, foreign}, p, coretest.Destination(t, p, "usb", "fat32"))
 	tree := whole.OnlyCovers()
 	paths := func(i int) (out []string) {
@@ -59,7 +61,8 @@ func TestATreeOfCoversAlone(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"FACES/front/VSP-00001.jpg", "FACES/front/VSP-00002.jpg"}, paths(0), "where the whole tree has them: one for each disc")
+	assert.Equal(t, []string{"FACES/front/VSP-00001.jpg", "FACES/front/VSP-00002.jpg"}, paths(0),
+		"where the whole tree has them: one for each disc")
 	assert.Empty(t, paths(1), "a file is there once")
 	assert.True(t, tree.Placements[1].Refusal.NoPicture)
 	assert.True(t, tree.Placements[2].Refusal.NoPicture)
@@ -86,11 +89,15 @@ func TestWhereACompanionLayUnderAnotherName(t *testing.T) {
 	was := at("FULL/VSP-00009 - Coper Tide.iso")
 	assert.Equal(t, "FACES/front/VSP-00009.jpg", was["FACES/front/VSP-00001.jpg"], "by the ID in its old name")
 	assert.Equal(t, "TUNE/VSP-00009.tune", was["TUNE/VSP-00001.tune"])
-	assert.Equal(t, "FACES/front/VSP-00008.jpg", at("LONG/VSP-00008/001.rwn")["FACES/front/VSP-00001.jpg"], "in parts, too")
-	assert.Equal(t, "FACES/front/VSP-00001.jpg", at("FULL/something.iso")["FACES/front/VSP-00001.jpg"], "where the name tells nothing, under its own")
+	assert.Equal(t, "FACES/front/VSP-00008.jpg", at("LONG/VSP-00008/001.rwn")["FACES/front/VSP-00001.jpg"],
+		"in parts, too")
+	assert.Equal(t, "FACES/front/VSP-00001.jpg", at("FULL/something.iso")["FACES/front/VSP-00001.jpg"],
+		"where the name tells nothing, under its own")
 
 	p = coretest.Profile(t, "gantry")
-	cart := title.Title{Key: "c", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
+	cart := title.Title{Key: "c", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
 	tree = layout.Lay([]title.Title{withFront(cart)}, p, coretest.Destination(t, p, "ftp", "exfat"))
-	assert.Equal(t, "gantry/faces/wren8/Rope walk (old).jpg", at("gantry/shelf/wren8/Rope walk (old).w8")["gantry/faces/wren8/Ropewalk.jpg"], "by the base name")
+	assert.Equal(t, "gantry/faces/wren8/Rope walk (old).jpg",
+		at("gantry/shelf/wren8/Rope walk (old).w8")["gantry/faces/wren8/Ropewalk.jpg"], "by the base name")
 }

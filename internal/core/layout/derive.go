@@ -64,7 +64,8 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 	}
 	for k := range t.l.p.Companions {
 		c := &t.l.p.Companions[k]
-		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Pictures, func(p title.Picture) bool { return p.Of == c.Picture.Of })) {
+		if c.Decides() || c.Is == "cover" && (!covers || !slices.ContainsFunc(tt.Pictures,
+			func(p title.Picture) bool { return p.Of == c.Picture.Of })) {
 			continue
 		}
 		for _, m := range t.l.companions(tt, p, c) {
@@ -78,7 +79,8 @@ func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 
 // Companion is the whole of what stands beside title i.
 func (t *Tree) Companion(i int, b *Beside) Companion {
-	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Rule: b.Spec.Why, Spec: shape.Spec{Size: b.Size, Shape: shape.Written}}, Is: b.Spec.Is, From: b.Spec, Of: i}
+	c := Companion{Item: Item{Disc: int(b.Disc), Path: b.Path, Rule: b.Spec.Why, Spec: shape.Spec{Size: b.Size,
+		Shape: shape.Written}}, Is: b.Spec.Is, From: b.Spec, Of: i}
 	if b.Spec.Is == "cover" {
 		c.Shape, c.AtMost = shape.Fitted, true
 		c.Source, c.With = pictureFor(&t.titles[i], int(b.Disc), b.Spec)
@@ -147,7 +149,8 @@ func PictureRule(p *loader.Picture) *picture.Rule {
 	return &picture.Rule{Width: p.Width, Height: p.Height, Fit: p.Fit, Format: p.Format, Largest: int64(p.LargestFile)}
 }
 
-// Beneath is where a companion of title i would lie if the file of its disc lay at a path of the target: under the names that this path tells.
+// Beneath is where a companion of title i would lie if the file of its disc lay at a path of the target: under the
+// names that this path tells.
 func (t *Tree) Beneath(i int, c *Companion, file string) string {
 	p := &t.Placements[i]
 	v := t.l.fileValues(&t.titles[i], p, c.Disc)
@@ -171,7 +174,8 @@ func (t *Tree) Beneath(i int, c *Companion, file string) string {
 	return t.l.cased(c.From.Path.Fill(&v))
 }
 
-// pictureFor is the picture of a title for a companion of a disc, with an empty path for none, and how it is brought to the size that the rule wants.
+// pictureFor is the picture of a title for a companion of a disc, with an empty path for none, and how it is brought to
+// the size that the rule wants.
 func pictureFor(t *title.Title, disc int, c *loader.Companion) (title.File, *shape.With) {
 	rule := PictureRule(&c.Picture)
 	p := t.Picture(c.Picture.Of, disc)
@@ -204,7 +208,8 @@ func quote(v *loader.Values) {
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
 	v := l.valuesOf(t, p)
 	v[loader.FieldName] = t.Name // in texts it may hold anything
-	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players, t.Publisher, t.Text
+	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
+		t.Publisher, t.Text
 	l.disc(&v, t, disc, p.Rule)
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {
@@ -261,7 +266,8 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 		var rows []loader.Values
 		for i := range t.titles {
 			tt := &t.titles[i]
-			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form, t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
+			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form,
+				t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
 				rows = append(rows, t.l.rows(tt, &t.Placements[i])...)
 			}
 		}
@@ -269,7 +275,8 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 			continue
 		}
 		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{Path: t.l.cased(l.Path.Fill(&all)), Data: ListData(l, rows), Rule: l.Why, tree: t, list: l, rows: rows})
+		out = append(out, ListFile{Path: t.l.cased(l.Path.Fill(&all)), Data: ListData(l, rows), Rule: l.Why, tree: t,
+			list: l, rows: rows})
 	}
 	return out
 }
@@ -309,7 +316,8 @@ func (l *ListLine) Around() int {
 func (l *ListLine) Bytes(i int) (n int) {
 	t := l.tree
 	tt, p := &t.titles[i], &t.Placements[i]
-	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
+	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.destination.attachment(),
+		t.l.destination.Filesystem.Name) {
 		return 0
 	}
 	for _, row := range t.l.rows(tt, p) {
@@ -327,7 +335,8 @@ func (l *ListLine) Bytes(i int) (n int) {
 func SortRows(rows []loader.Values, order []string) {
 	slices.SortStableFunc(rows, func(a, b loader.Values) int {
 		for _, by := range order {
-			f := map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind, "platform": loader.FieldPlatform, "path": loader.FieldFile}[by]
+			f := map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
+				"platform": loader.FieldPlatform, "path": loader.FieldFile}[by]
 			if c := strings.Compare(strings.ToUpper(a[f]), strings.ToUpper(b[f])); c != 0 {
 				return c
 			}

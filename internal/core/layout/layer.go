@@ -43,7 +43,8 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 	for i := range p.Accepts {
 		rule := &p.Accepts[i]
 		permits := func(c rune) bool {
-			return rule.Title.Permits(c) && !strings.ContainsRune(forbidden, c) && (len(permitted) == 0 || permitted.Has(c))
+			return rule.Title.Permits(c) && !strings.ContainsRune(forbidden, c) && (len(permitted) == 0 ||
+				permitted.Has(c))
 		}
 		of := &legal{}
 		for r := range of.ascii {
@@ -106,7 +107,8 @@ func (l *layer) within(t *title.Title, rule *loader.Accept, held string, alone *
 		return pl
 	}
 	// A name that makes a path too long is cut to the longest that does not.
-	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short the name", pl.Items[0].Path), "use a target that allows longer paths")
+	best := unnamed(fmt.Sprintf("its path %s would be too long there, however short the name", pl.Items[0].Path),
+		"use a target that allows longer paths")
 	low, high := 1, naming.Units.Count(pl.Name)
 	for low <= high {
 		naming.Longest = (low + high) / 2
@@ -137,7 +139,8 @@ func (l *layer) noRule(t *title.Title) Placement {
 	if len(elsewhere) == 0 {
 		where = ""
 	}
-	return refuse(fmt.Sprintf("%s does not read %s titles in the form %s%s", l.p.Shown, t.Platform, t.Form, where), elsewhere...)
+	return refuse(fmt.Sprintf("%s does not read %s titles in the form %s%s", l.p.Shown, t.Platform, t.Form, where),
+		elsewhere...)
 }
 
 // naming is how the rule wants names, narrowed to what the target can hold.
@@ -162,7 +165,8 @@ func units(count string) target.Units {
 }
 
 // targetAs fills the rule's templates.
-func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, held string, alone *Placement, mark string) Placement {
+func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, held string, alone *Placement,
+	mark string) Placement {
 	pl := Placement{Rule: rule}
 	if alone != nil {
 		pl.Name, pl.How = alone.Name, alone.How
@@ -183,7 +187,8 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 			from = "the name of its file"
 		}
 		if pl.Name == "" {
-			return unnamed(fmt.Sprintf("its name %q has no character that %s allows", t.Name, l.p.Shown), "give it another name")
+			return unnamed(fmt.Sprintf("its name %q has no character that %s allows", t.Name, l.p.Shown),
+				"give it another name")
 		}
 		pl.How = "its name has no character that " + l.p.Shown + " allows, so " + from + " is used instead"
 	}
@@ -207,7 +212,8 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	}
 	l.decisive(t, &pl)
 	if twice := pl.twice(); twice != "" {
-		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice), "give the files different names")
+		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice),
+			"give the files different names")
 	}
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
@@ -257,7 +263,8 @@ func (l *layer) tooLong(pl *Placement) bool {
 			continue // no name in it can be longer than the whole
 		}
 		for part := range strings.SplitSeq(p, "/") {
-			if fs.Units.Count(part) > fs.LongestName || at != nil && at.LongestName > 0 && units(at.Count).Count(part) > at.LongestName {
+			if fs.Units.Count(part) > fs.LongestName || at != nil && at.LongestName > 0 && units(at.Count).
+				Count(part) > at.LongestName {
 				return true
 			}
 		}
@@ -316,7 +323,8 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 			return
 		}
 		if rule.Archives == "unpack" {
-			pl.add(Item{Disc: i, Path: to, Folder: true, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File, Shape: shape.Unpack}})
+			pl.add(Item{Disc: i, Path: to, Folder: true, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size,
+				Source: d.File, Shape: shape.Unpack}})
 			return
 		}
 		pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}})
@@ -341,9 +349,10 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	}
 }
 
-// folder adds what lies in a disc that goes as a folder. Names that the target cannot hold are changed, and the placement
-// says so. With a path, that is the image which the files lie in.
-func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name, image string) {
+// folder adds what lies in a disc that goes as a folder. Names that the target cannot hold are changed, and the
+// placement says so. With a path, that is the image which the files lie in.
+func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name,
+	image string) {
 	pl.claim(to) // which also holds what is below it
 	first := len(pl.Items)
 	var names []string
@@ -366,7 +375,8 @@ func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept,
 	for k, name := range renamed {
 		pl.Items[first+k].Path = to + "/" + name
 	}
-	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot have their names there, and got others", size.Count(changed, "file")), "; ")
+	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot have their names there, and got others",
+		size.Count(changed, "file")), "; ")
 }
 
 // hold reports whether the target holds all of these names as they are, and tells them apart.
@@ -417,7 +427,8 @@ func (l *layer) allows(name string) string {
 
 // tracks adds a cue sheet and the files that it names. Where they get other names than it tells, or are put into
 // one, the sheet is rewritten.
-func (l *layer) tracks(pl *Placement, i int, rule *loader.Accept, v *loader.Values, to string, sheet title.File, parts []title.Part, from shape.Name) {
+func (l *layer) tracks(pl *Placement, i int, rule *loader.Accept, v *loader.Values, to string, sheet title.File,
+	parts []title.Part, from shape.Name) {
 	var names []shape.Renamed
 	var items []Item
 	name := func(k int, file string) string {
@@ -444,7 +455,8 @@ func (l *layer) tracks(pl *Placement, i int, rule *loader.Accept, v *loader.Valu
 		if rel, ok := strings.CutPrefix(track, path.Dir(to)+"/"); (ok || path.Dir(to) == ".") && rel != part.Name {
 			names = append(names, shape.Renamed{From: part.Name, To: rel})
 		}
-		items = append(items, Item{Disc: i, Path: track, Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size, Source: part.File, Shape: from}})
+		items = append(items, Item{Disc: i, Path: track, Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size,
+			Source: part.File, Shape: from}})
 	}
 	spec := shape.Spec{Size: sheet.Size, Source: sheet, Shape: from}
 	if len(names) > 0 {
@@ -468,7 +480,8 @@ func (l *layer) built(t *title.Title, d *title.Disc, i int, rule *loader.Accept,
 }
 
 // file adds the one file of a disc.
-func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values, to string, packed bool) {
+func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values, to string,
+	packed bool) {
 	d := &t.Discs[i]
 	item := Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}}
 	switch {
@@ -529,7 +542,8 @@ func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Acce
 		it.Rule = fmt.Sprintf("part %d of %d, of %s each: %s", k+1, n, size.Format(part), why)
 		pl.add(it)
 		row := *v
-		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path), strconv.FormatInt(it.Size, 10), sumMark(len(sums))
+		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path),
+			strconv.FormatInt(it.Size, 10), sumMark(len(sums))
 		rows = append(rows, row)
 		sums = append(sums, shape.Summed{Source: item.Source, Offset: it.Offset, Size: it.Size})
 	}
@@ -538,7 +552,8 @@ func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Acce
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
 	text, sums = targetSums(text, sums)
-	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "tells the parts: " + why, Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
+	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "tells the parts: " + why,
+		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
 }
 
 // sumMark stands for a checksum that is not known yet, as long as the checksum will be.

@@ -30,7 +30,8 @@ func TestPaths(t *testing.T) {
 	two := vesper(21410, "The Clockwork Ferry of Tin Harbour", "full")
 	two.Of = 2
 	two.Discs = append(two.Discs, title.Disc{Number: 2, ID: "VSP-21411", Kind: "short"})
-	tree := rowan(t, vesper(20417, "Copper Tide", "full"), vesper(21002, "Saffron Circuit", "short"), two, vesper(1, "😀", "full"))
+	tree := rowan(t, vesper(20417, "Copper Tide", "full"), vesper(21002, "Saffron Circuit", "short"), two,
+		vesper(1, "😀", "full"))
 	var got []string
 	for i := range tree.Placements {
 		pl := &tree.Placements[i]
@@ -41,7 +42,8 @@ func TestPaths(t *testing.T) {
 	}
 	assert.Equal(t, []string{
 		"FULL/VSP-20417 - Copper Tide.iso", "SHORT/VSP-21002 - Saffron Circuit.iso",
-		"FULL/VSP-21410 - Clockwork Ferry (Disc 1).iso", "SHORT/VSP-21411 - Clockwork Ferry (Disc 2).iso", "FULL/VSP-00001 - VSP-00001.iso",
+		"FULL/VSP-21410 - Clockwork Ferry (Disc 1).iso", "SHORT/VSP-21411 - Clockwork Ferry (Disc 2).iso",
+		"FULL/VSP-00001 - VSP-00001.iso",
 	}, got)
 	assert.Contains(t, tree.Placements[2].How, "shortened from 34 to 15 characters")
 }
@@ -51,12 +53,14 @@ func TestRefusalsAndRivals(t *testing.T) {
 	noID.Discs[0].ID, noID.ID = "", ""
 	tree := rowan(t,
 		vesper(1, "Same", "full"), vesper(1, "same", "full"), vesper(2, "Same", "full"),
-		noID, title.Title{Platform: "", Of: 1, Discs: []title.Disc{{}}}, title.Title{Platform: "lapwing", Form: title.Tracks, Of: 1, Discs: []title.Disc{{}}},
+		noID, title.Title{Platform: "", Of: 1, Discs: []title.Disc{{}}}, title.Title{Platform: "lapwing",
+			Form: title.Tracks, Of: 1, Discs: []title.Disc{{}}},
 		title.Title{Platform: "vesper", Form: title.Folder, Of: 1, Discs: []title.Disc{{}}})
 	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case does not matter")
 	assert.Equal(t, []int{0}, tree.Placements[1].Rivals)
 	assert.Empty(t, tree.Placements[2].Rivals)
-	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing", 6: "in the form folder"} {
+	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing",
+		6: "in the form folder"} {
 		require.NotNil(t, tree.Placements[i].Refusal, i)
 		assert.Contains(t, tree.Placements[i].Refusal.Say, say)
 		assert.Equal(t, i == 5, tree.Placements[i].Refusal.Foreign)
@@ -76,8 +80,10 @@ func TestALargeImageIsCutWhereTheRuleSaysSo(t *testing.T) {
 	}
 	const part = 2<<30 - 64<<10
 	assert.Equal(t, []string{
-		fmt.Sprintf("LONG/VSP-20417/001.rwn 0+%d split", part), fmt.Sprintf("LONG/VSP-20417/002.rwn %d+%d split", part, part),
-		fmt.Sprintf("LONG/VSP-20417/003.rwn %d+%d split", 2*part, 5<<30-2*part), "LONG/VSP-20417/parts.toml 0+234 written",
+		fmt.Sprintf("LONG/VSP-20417/001.rwn 0+%d split", part), fmt.Sprintf("LONG/VSP-20417/002.rwn %d+%d split", part,
+			part),
+		fmt.Sprintf("LONG/VSP-20417/003.rwn %d+%d split", 2*part, 5<<30-2*part),
+		"LONG/VSP-20417/parts.toml 0+234 written",
 	}, got)
 	assert.EqualValues(t, 5<<30, sum)
 	assert.Contains(t, tree.Placements[0].Items[3].Text, "file = \"003.rwn\"\nlength = 1073872896\n")
@@ -100,7 +106,8 @@ func TestWhatIsTooLargeCanBePacked(t *testing.T) {
 	tree := layout.Lay(titles, p, coretest.Destination(t, p, "usb", "fat32"))
 	assert.Equal(t, used, tree.Placements[0].Items[0].With.Used, "what the disc does not use is left out")
 	assert.Less(t, tree.Placements[0].Items[0].Size, int64(64<<20))
-	assert.Equal(t, []shape.Name{shape.Pack, shape.Whole}, []shape.Name{tree.Placements[0].Items[0].Shape, tree.Placements[1].Items[0].Shape})
+	assert.Equal(t, []shape.Name{shape.Pack, shape.Whole}, []shape.Name{tree.Placements[0].Items[0].Shape,
+		tree.Placements[1].Items[0].Shape})
 	assert.True(t, tree.Placements[0].Items[0].AtMost)
 }
 
@@ -108,7 +115,8 @@ func TestNoFileIsCutIntoDust(t *testing.T) {
 	text := strings.Replace(profileText(t, "rowan"), `part-size = "2GiB - 64KiB"`, `part-size = 1`, 1)
 	p, err := loader.ParseProfile("dust.toml", []byte(text))
 	require.NoError(t, err)
-	pl := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30)}, p, coretest.Destination(t, p, "usb", "fat32")).Placements[0]
+	pl := layout.Lay([]title.Title{coretest.Vesper(1, "A", "full", 5<<30)}, p, coretest.Destination(t, p, "usb",
+		"fat32")).Placements[0]
 	require.Len(t, pl.Items, 1)
 	assert.EqualValues(t, 5<<30, pl.Items[0].Size, "it stays whole, and so too large")
 }
@@ -123,14 +131,18 @@ func TestPartsThatWouldLeaveTheirFolder(t *testing.T) {
 		assert.True(t, strings.HasPrefix(item.Path, "Games/Evil/"), item.Path)
 		assert.Equal(t, path.Clean(item.Path), item.Path)
 	}
-	tracks := title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: "/g/x.cue", Size: 9},
-		Parts: []title.Part{{Name: "data/a.bin", File: title.File{Size: 1}}, {Name: "../b.bin", File: title.File{Size: 1}}}}}}
+	tracks := title.Title{Key: "l", Platform: "lapwing", Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/g/x.cue", Size: 9},
+			Parts: []title.Part{{Name: "data/a.bin", File: title.File{Size: 1}},
+				{Name: "../b.bin", File: title.File{Size: 1}}}}}}
 	b := coretest.Profile(t, "bellows")
 	var got []string
-	for _, item := range layout.Lay([]title.Title{tracks}, b, coretest.Destination(t, b, "usb", "fat32")).Placements[0].Items {
+	for _, item := range layout.Lay([]title.Title{tracks}, b, coretest.Destination(t, b, "usb",
+		"fat32")).Placements[0].Items {
 		got = append(got, item.Path)
 	}
-	assert.Equal(t, []string{"Titles/x/x.cue", "Titles/x/data/a.bin", "Titles/x/b.bin"}, got, "tracks keep the folders that their sheet names")
+	assert.Equal(t, []string{"Titles/x/x.cue", "Titles/x/data/a.bin", "Titles/x/b.bin"}, got,
+		"tracks keep the folders that their sheet names")
 }
 
 // cart is a cartridge title; its file does not exist.
@@ -146,15 +158,18 @@ func disc(n int, base string) title.Disc {
 }
 
 func folderTitle(platform, id, name string, files ...string) title.Title {
-	t := title.Title{Key: id + name, Platform: platform, Form: title.Folder, ID: id, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, ID: id, File: title.File{Path: "/games/" + name}}}}
+	t := title.Title{Key: id + name, Platform: platform, Form: title.Folder, ID: id, Name: name, Of: 1,
+		Discs: []title.Disc{{Number: 1, ID: id, File: title.File{Path: "/games/" + name}}}}
 	for _, f := range files {
-		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: f, File: title.File{Path: "/games/" + name + "/" + f, Size: 10}})
+		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: f, File: title.File{Path: "/games/" + name + "/" +
+			f, Size: 10}})
 	}
 	return t
 }
 
 func image(platform, id, name, file string, size int64) title.Title {
-	return title.Title{Key: id, Platform: platform, Form: title.Image, ID: id, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/games/" + file, Size: size}}}}
+	return title.Title{Key: id, Platform: platform, Form: title.Image, ID: id, Name: name, Of: 1,
+		Discs: []title.Disc{{Number: 1, ID: id, Kind: "full", File: title.File{Path: "/games/" + file, Size: size}}}}
 }
 
 // TestEveryLoadersTree holds the trees of all shipped profiles against the consoles' pages.
@@ -162,40 +177,72 @@ func TestEveryLoadersTree(t *testing.T) {
 	zipped := cart("finch", "Reed Runner", "Reed Runner.zip")
 	zipped.Archive = ".zip"
 	zipped.Discs[0].Parts = []title.Part{{Name: "reed.fin", File: title.File{Size: 8000}}}
-	lapwing := title.Title{Key: "LAP_04412", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04412", Name: "Heron's Watch", Of: 1, Discs: []title.Disc{disc(1, "watch")}}
-	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: "Two Tides", Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
+	lapwing := title.Title{Key: "LAP_04412", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04412",
+		Name: "Heron's Watch", Of: 1, Discs: []title.Disc{disc(1, "watch")}}
+	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: "Two Tides",
+		Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}}
 	skuaPair := image("skua-first", "SKF-0031", "Old Mole", "m1.img", 500<<20)
 	skuaPair.Of = 2
-	skuaPair.Discs = append(skuaPair.Discs, title.Disc{Number: 2, ID: "SKF-0031", File: title.File{Path: "/games/m2.img", Size: 400 << 20}})
-	prog := folderTitle("dulcimer", "", "Mast & Mirror", "mirror.prog", "disk.1", "data/level1.dat", "data/old.bak", "notes.txt", "mirror.about")
+	skuaPair.Discs = append(skuaPair.Discs, title.Disc{Number: 2, ID: "SKF-0031",
+		File: title.File{Path: "/games/m2.img", Size: 400 << 20}})
+	prog := folderTitle("dulcimer", "", "Mast & Mirror", "mirror.prog", "disk.1", "data/level1.dat", "data/old.bak",
+		"notes.txt", "mirror.about")
 	game := folderTitle("corvane", "CVN00117", "Under: Bough", "main.run", "art/a.dat")
 	for name, c := range map[string]struct {
 		loader, via, fs string
 		titles          []title.Title
 		want            []string // path [shape]; or what a refusal says, after "no: "
 	}{
-		"a Corvane": {"gantry", "ftp", "ext4", []title.Title{game, image("corvane", "CVN00118", "Saffron Circuit", "s.iso", 700<<20), cart("wren8", "Gannet Patrol", "g.w8"), zipped, cart("kestrel64", "Kite", "k.k64"), vesper(1, "No", "full")},
-			[]string{"Games/Under - Bough/main.run", "Games/Under - Bough/art/a.dat", "Games/Saffron Circuit extract", "gantry/shelf/wren8/Gannet Patrol.w8", "gantry/shelf/finch/Reed Runner.zip",
-				"gantry/cores/kestrel/Kite.k64", "no: Gantry does not read vesper titles", "+gantry/faces/wren8/Gannet Patrol.jpg", "+gantry/faces/finch/Reed Runner.jpg", "+gantry/faces/kestrel64/Kite.jpg"}},
-		"a Meridian's disk": {"trellis", "ftp", "ext4", []title.Title{folderTitle("meridian", "MRD-0117", "Slow Lantern", "SYS/TITLE.JSON"), vesper(1, "Copper Tide", "full"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
-			[]string{"GAMES/MRD-0117/SYS/TITLE.JSON", "IMG-V/Copper Tide.iso", "IMG-L/Heron's Watch.cue sheet", "IMG-L/Heron's Watch 01.bin", "IMG-S/Reel.iso", "+IMG-V/Copper Tide.jpg", "+IMG-L/Heron's Watch.jpg", "+IMG-S/Reel.jpg"}},
-		"a Meridian's stick with FAT32": {"trellis", "usb", "fat32", []title.Title{folderTitle("meridian", "MRD-0117", "Slow Lantern", "SYS/TITLE.JSON"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
-			[]string{"no: Trellis starts Meridian games from the internal disk only", "no: from a FAT32 stick, Trellis serves Siskin images only", "IMG-S/Reel.iso", "+IMG-S/Reel.jpg"}},
-		"a Meridian's stick with exFAT": {"trellis", "usb", "exfat", []title.Title{lapwing, vesper(1, "Copper Tide", "full")},
-			[]string{"IMG-L/Heron's Watch.cue sheet", "IMG-L/Heron's Watch 01.bin", "IMG-V/Copper Tide.iso", "+IMG-L/Heron's Watch.jpg", "+IMG-V/Copper Tide.jpg"}},
-		"a Pipit Mini": {"bellows", "usb", "fat32", []title.Title{lapwing, pair, zipped, cart("wren8", "Gannet Patrol", "g.w8")},
-			[]string{"Titles/Heron's Watch/Heron's Watch.cue", "Titles/Heron's Watch/watch.bin", "Titles/Two Tides/Two Tides (Disc 1).cue", "Titles/Two Tides/tides1.bin", "Titles/Two Tides/Two Tides (Disc 2).cue", "Titles/Two Tides/tides2.bin", "Titles/Two Tides/Two Tides.m3u written",
+		"a Corvane": {"gantry", "ftp", "ext4", []title.Title{game, image("corvane", "CVN00118", "Saffron Circuit",
+			"s.iso", 700<<20), cart("wren8", "Gannet Patrol", "g.w8"), zipped, cart("kestrel64", "Kite", "k.k64"),
+			vesper(1, "No", "full")},
+			[]string{"Games/Under - Bough/main.run", "Games/Under - Bough/art/a.dat", "Games/Saffron Circuit extract",
+				"gantry/shelf/wren8/Gannet Patrol.w8", "gantry/shelf/finch/Reed Runner.zip",
+				"gantry/cores/kestrel/Kite.k64", "no: Gantry does not read vesper titles",
+				"+gantry/faces/wren8/Gannet Patrol.jpg", "+gantry/faces/finch/Reed Runner.jpg",
+				"+gantry/faces/kestrel64/Kite.jpg"}},
+		"a Meridian's disk": {"trellis", "ftp", "ext4", []title.Title{folderTitle("meridian", "MRD-0117",
+			"Slow Lantern", "SYS/TITLE.JSON"), vesper(1, "Copper Tide", "full"), lapwing, image("siskin", "SK-8812",
+			"Reel", "r.iso", 9)},
+			[]string{"GAMES/MRD-0117/SYS/TITLE.JSON", "IMG-V/Copper Tide.iso", "IMG-L/Heron's Watch.cue sheet",
+				"IMG-L/Heron's Watch 01.bin", "IMG-S/Reel.iso", "+IMG-V/Copper Tide.jpg", "+IMG-L/Heron's Watch.jpg",
+				"+IMG-S/Reel.jpg"}},
+		"a Meridian's stick with FAT32": {"trellis", "usb", "fat32", []title.Title{folderTitle("meridian", "MRD-0117",
+			"Slow Lantern", "SYS/TITLE.JSON"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
+			[]string{"no: Trellis starts Meridian games from the internal disk only",
+				"no: from a FAT32 stick, Trellis serves Siskin images only", "IMG-S/Reel.iso", "+IMG-S/Reel.jpg"}},
+		"a Meridian's stick with exFAT": {"trellis", "usb", "exfat", []title.Title{lapwing, vesper(1, "Copper Tide",
+			"full")},
+			[]string{"IMG-L/Heron's Watch.cue sheet", "IMG-L/Heron's Watch 01.bin", "IMG-V/Copper Tide.iso",
+				"+IMG-L/Heron's Watch.jpg", "+IMG-V/Copper Tide.jpg"}},
+		"a Pipit Mini": {"bellows", "usb", "fat32", []title.Title{lapwing, pair, zipped, cart("wren8", "Gannet Patrol",
+			"g.w8")},
+			[]string{"Titles/Heron's Watch/Heron's Watch.cue", "Titles/Heron's Watch/watch.bin",
+				"Titles/Two Tides/Two Tides (Disc 1).cue", "Titles/Two Tides/tides1.bin",
+				"Titles/Two Tides/Two Tides (Disc 2).cue", "Titles/Two Tides/tides2.bin",
+				"Titles/Two Tides/Two Tides.m3u written",
 				"Carts/finch/Reed Runner.fin unpack", "Carts/wren8/Gannet Patrol.w8",
 				"+Titles/Heron's Watch/title.toml", "+Titles/Two Tides/title.toml"}},
 		"a Tanager": {"oxbow", "usb", "exfat", []title.Title{zipped, vesper(1, "Copper Tide", "full"), lapwing, prog},
-			[]string{"oxbow/play/finch/Reed Runner.zip", "oxbow/play/vesper/Copper Tide.iso", "oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/watch.bin",
-				"oxbow/play/dulcimer/Mast & Mirror/mirror.prog", "oxbow/play/dulcimer/Mast & Mirror/disk.1", "oxbow/play/dulcimer/Mast & Mirror/data/level1.dat", "oxbow/play/dulcimer/Mast & Mirror/data/old.bak", "oxbow/play/dulcimer/Mast & Mirror/notes.txt", "oxbow/play/dulcimer/Mast & Mirror/mirror.about"}},
-		"a Skua": {"mica", "usb", "fat32", []title.Title{image("skua", "SKU-0007", "Long Water", "l.skd", 7<<30), image("skua", "SKU-0008", "Short Water", "s.skd", 1<<30), skuaPair},
-			[]string{"skua/SKU-0007/Long Water.pkd pack", "skua/SKU-0007/Long Water.2.pkd pack", "skua/SKU-0007/Long Water.3.pkd pack", "skua/SKU-0008/Short Water.pkd pack", "first/SKF-0031/disc-1.img", "first/SKF-0031/disc-2.img"}},
+			[]string{"oxbow/play/finch/Reed Runner.zip", "oxbow/play/vesper/Copper Tide.iso",
+				"oxbow/play/lapwing/Heron's Watch.cue", "oxbow/play/lapwing/watch.bin",
+				"oxbow/play/dulcimer/Mast & Mirror/mirror.prog", "oxbow/play/dulcimer/Mast & Mirror/disk.1",
+				"oxbow/play/dulcimer/Mast & Mirror/data/level1.dat",
+				"oxbow/play/dulcimer/Mast & Mirror/data/old.bak", "oxbow/play/dulcimer/Mast & Mirror/notes.txt",
+				"oxbow/play/dulcimer/Mast & Mirror/mirror.about"}},
+		"a Skua": {"mica", "usb", "fat32", []title.Title{image("skua", "SKU-0007", "Long Water", "l.skd", 7<<30),
+			image("skua", "SKU-0008", "Short Water", "s.skd", 1<<30), skuaPair},
+			[]string{"skua/SKU-0007/Long Water.pkd pack", "skua/SKU-0007/Long Water.2.pkd pack",
+				"skua/SKU-0007/Long Water.3.pkd pack", "skua/SKU-0008/Short Water.pkd pack",
+				"first/SKF-0031/disc-1.img", "first/SKF-0031/disc-2.img"}},
 		"a Dulcimer": {"plover", "usb", "fat32", []title.Title{prog},
-			[]string{"packages/Mast & Mirror/start.prog", "packages/Mast & Mirror/disk.1", "packages/Mast & Mirror/data/level1.dat", "packages/Mast & Mirror/mirror.about"}},
-		"a Vesper's own disk": {"rowan", "adapter", "ext4", []title.Title{coretest.Vesper(1, "Copper Tide", "full", 5<<30)}, []string{"VSP-00001 - Copper Tide"}},
-		"a Vesper's stick":    {"rowan", "usb", "fat32", []title.Title{vesper(1, "Copper Tide", "full")}, []string{"FULL/VSP-00001 - Copper Tide.iso", "+FACES/front/VSP-00001.jpg", "+FACES/disc/VSP-00001.png", "+TUNE/VSP-00001.tune"}},
+			[]string{"packages/Mast & Mirror/start.prog", "packages/Mast & Mirror/disk.1",
+				"packages/Mast & Mirror/data/level1.dat", "packages/Mast & Mirror/mirror.about"}},
+		"a Vesper's own disk": {"rowan", "adapter", "ext4", []title.Title{coretest.Vesper(1, "Copper Tide", "full",
+			5<<30)}, []string{"VSP-00001 - Copper Tide"}},
+		"a Vesper's stick": {"rowan", "usb", "fat32", []title.Title{vesper(1, "Copper Tide", "full")},
+			[]string{"FULL/VSP-00001 - Copper Tide.iso", "+FACES/front/VSP-00001.jpg", "+FACES/disc/VSP-00001.png",
+				"+TUNE/VSP-00001.tune"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := coretest.Profile(t, c.loader)
@@ -219,24 +266,29 @@ func TestEveryLoadersTree(t *testing.T) {
 }
 
 func TestCompanionsEmitTheirTitle(t *testing.T) {
-	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413", Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")}, Details: title.Details{Players: "1-4", Text: `A "tide".`}}
+	pair := title.Title{Key: "LAP_04413", Platform: "lapwing", Form: title.Tracks, ID: "LAP_04413",
+		Name: `Two: "Tides"`, Of: 2, Discs: []title.Disc{disc(1, "tides1"), disc(2, "tides2")},
+		Details: title.Details{Players: "1-4", Text: `A "tide".`}}
 	p := coretest.Profile(t, "bellows")
 	tree := layout.Lay([]title.Title{pair}, p, coretest.Destination(t, p, "usb", "fat32"))
 	items := tree.Placements[0].Items
 	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
 	all := append([]layout.Companion{{}}, tree.Companions(0)...)
 	require.Len(t, all, 2)
-	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = \"A \\\"tide\\\".\"\nfavourite = false\nlocked = []\n", all[1].Text)
+	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = \"A "+
+		"\\\"tide\\\".\"\nfavourite = false\nlocked = []\n", all[1].Text)
 	assert.EqualValues(t, len(all[1].Text), all[1].Size)
 }
 
 func TestListFiles(t *testing.T) {
 	p := coretest.Rowan(t)
-	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"), vesper(3, "Not wanted", "full")}, p, coretest.Destination(t, p, "nbd", "exfat"))
+	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"),
+		vesper(3, "Not wanted", "full")}, p, coretest.Destination(t, p, "nbd", "exfat"))
 	lists := tree.Lists(func(i int) bool { return i != 2 })
 	require.Len(t, lists, 1)
 	assert.Equal(t, "rowan-net.lst", lists[0].Path)
-	assert.Equal(t, "VSP-00001;full;Copper Tide;VSP-00001 - Copper Tide.iso\nVSP-00002;short;Mosswick;VSP-00002 - Mosswick.iso\n", string(lists[0].Data))
+	assert.Equal(t, "VSP-00001;full;Copper Tide;VSP-00001 - Copper Tide.iso\nVSP-00002;short;Mosswick;VSP-00002 - "+
+		"Mosswick.iso\n", string(lists[0].Data))
 
 	text := strings.Replace(profileText(t, "rowan"), "line = \"{id};{kind};{title};{file}\\n\"", `
 record = 32
@@ -270,7 +322,8 @@ fill = 0x20
 	text = before + after
 	binary, err := loader.ParseProfile("b.toml", []byte(text))
 	require.NoError(t, err)
-	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Destination(t, binary, "nbd", "exfat"))
+	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Destination(t, binary, "nbd",
+		"exfat"))
 	lists = tree.Lists(func(int) bool { return true })
 	require.Len(t, lists, 1)
 	assert.Equal(t, "LISTVSP-00002\x00M\x00o\x00s\x00\x00\x01MOSS          END", string(lists[0].Data))
@@ -290,7 +343,8 @@ func TestPagesInTheOrderOfNames(t *testing.T) {
 	}
 	tree := layout.Lay(titles, p, coretest.Destination(t, p, "usb", "fat32"))
 	for want, i := range map[string]int{
-		"Carts/wren8/Game 000.w8": 129, "Carts/wren8/Game 059.w8": 70, "Carts/wren8/+2/Game 060.w8": 69, "Carts/wren8/+2/Game 119.w8": 10, "Carts/wren8/+3/Game 120.w8": 9,
+		"Carts/wren8/Game 000.w8": 129, "Carts/wren8/Game 059.w8": 70, "Carts/wren8/+2/Game 060.w8": 69,
+		"Carts/wren8/+2/Game 119.w8": 10, "Carts/wren8/+3/Game 120.w8": 9,
 	} {
 		assert.Equal(t, want, tree.Placements[i].Items[0].Path)
 	}
@@ -335,10 +389,13 @@ func check(t coretest.T, tree *layout.Tree, fs target.Filesystem, p *loader.Prof
 
 // carts draws titles whose names often collide.
 func carts(t *rapid.T, n int) []title.Title {
-	name := rapid.OneOf(rapid.SampledFrom([]string{"Same", "same", "SAME (2)", "Same (2)", "Sâme", "", "CON", "The Same", "Same " + strings.Repeat("long ", 30) + "x", "Same " + strings.Repeat("long ", 30) + "y"}), rapid.String(), rapid.StringMatching(`[A-C ]{1,3}`))
+	name := rapid.OneOf(rapid.SampledFrom([]string{"Same", "same", "SAME (2)", "Same (2)", "Sâme", "", "CON",
+		"The Same", "Same " + strings.Repeat("long ", 30) + "x", "Same " + strings.Repeat("long ", 30) + "y"}),
+		rapid.String(), rapid.StringMatching(`[A-C ]{1,3}`))
 	var out []title.Title
 	for i := range n {
-		c := cart(rapid.SampledFrom([]string{"wren8", "finch"}).Draw(t, "platform"), name.Draw(t, "name"), fmt.Sprintf("g%03d.w8", i))
+		c := cart(rapid.SampledFrom([]string{"wren8", "finch"}).Draw(t, "platform"), name.Draw(t, "name"),
+			fmt.Sprintf("g%03d.w8", i))
 		c.Region = rapid.SampledFrom([]string{"", "North", "East"}).Draw(t, "region")
 		if rapid.Bool().Draw(t, "has ID") {
 			c.ID = fmt.Sprintf("ID-%d", rapid.IntRange(1, 200).Draw(t, "id"))
@@ -372,7 +429,8 @@ func TestNamesAreUniqueAndStable(t *testing.T) {
 			for i := range titles[:first] {
 				for _, now := range []*layout.Tree{again, tree} {
 					if got := now.Placements[i].Name; got != before[titles[i].Key] {
-						t.Fatalf("%q was called %q, and is named %q once there are others", titles[i].Name, before[titles[i].Key], got)
+						t.Fatalf("%q was called %q, and is named %q once there are others", titles[i].Name,
+							before[titles[i].Key], got)
 					}
 				}
 			}
@@ -396,7 +454,8 @@ func many(n int) []title.Title {
 		if i%10 == 9 {
 			number--
 		}
-		out[i] = cart("wren8", fmt.Sprintf("The Uncommonly Patient Keeper of Farther Saint Ebb, Part %d", number), fmt.Sprintf("g%05d.w8", i))
+		out[i] = cart("wren8", fmt.Sprintf("The Uncommonly Patient Keeper of Farther Saint Ebb, Part %d", number),
+			fmt.Sprintf("g%05d.w8", i))
 		out[i].Region = []string{"North", "East", "West"}[i%3]
 	}
 	return out

@@ -23,10 +23,10 @@ type Lying struct {
 	Stays func(base string) bool
 }
 
-// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of a title that is reported
-// again; rows that were written for games that are gone go; and games that lie on the target are reported, as far as their paths tell what a row
-// needs. mine is what of it is not somebody else's. ok is false when what is there cannot be understood as such a list: then it cannot be
-// merged, only replaced.
+// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of
+// a title that is reported again; rows that were written for games that are gone go; and games that lie on the target
+// are reported, as far as their paths tell what a row needs. mine is what of it is not somebody else's. ok is false
+// when what is there cannot be understood as such a list: then it cannot be merged, only replaced.
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	l := f.list
 	own := f.rows
@@ -69,7 +69,8 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 				at = n
 			}
 		}
-		if at >= 0 && (ours[string(r)] || bytes.Equal(bare(l, r), bare(l, encoded(at))) || !f.tree.standing(l, r, on.Stays)) {
+		if at >= 0 && (ours[string(r)] || bytes.Equal(bare(l, r), bare(l, encoded(at))) || !f.tree.standing(l, r,
+			on.Stays)) {
 			continue // it is written again
 		}
 		if at < 0 && ours[string(r)] && !f.tree.standing(l, r, on.Stays) {
@@ -274,7 +275,8 @@ func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) 
 func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 	for k := range t.l.p.Accepts {
 		a := &t.l.p.Accepts[k]
-		if !slices.ContainsFunc(a.Platforms, func(p string) bool { return len(l.Platforms) == 0 || slices.Contains(l.Platforms, p) }) {
+		if !slices.ContainsFunc(a.Platforms,
+			func(p string) bool { return len(l.Platforms) == 0 || slices.Contains(l.Platforms, p) }) {
 			continue
 		}
 		if len(a.On) > 0 && !slices.Contains(a.On, t.l.destination.attachment()) {
@@ -294,7 +296,8 @@ func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 			needs = append(needs, l.Fields[i].Value.Needs()...)
 		}
 		if !slices.ContainsFunc(needs, func(f loader.Field) bool {
-			return v[f] == "" && f != loader.FieldIndex && f != loader.FieldDiscs && f != loader.FieldRegion && f != loader.FieldSize
+			return v[f] == "" && f != loader.FieldIndex && f != loader.FieldDiscs && f != loader.FieldRegion &&
+				f != loader.FieldSize
 		}) {
 			return v, true
 		}

@@ -42,7 +42,8 @@ func (n Naming) Name(s string) (name, how string) {
 			s, name = bare, written
 		}
 		name = n.shorten(name)
-		how = "the title was shortened from " + strconv.Itoa(whole) + " to " + strconv.Itoa(n.Units.Count(name)) + " " + string(n.Units)
+		how = "the title was shortened from " + strconv.Itoa(whole) + " to " + strconv.Itoa(n.Units.Count(name)) + " " +
+			string(n.Units)
 	}
 	return n.noDevice(name), how
 }

@@ -61,13 +61,16 @@ func TestNames(t *testing.T) {
 func TestAnyNameBecomesLegal(t *testing.T) {
 	narrow := narrow(t)
 	sets := map[string]func(rune) bool{
-		"narrow": narrow, "anything": func(rune) bool { return true }, "ascii": func(r rune) bool { return r >= ' ' && r <= '~' },
+		"narrow": narrow, "anything": func(rune) bool { return true },
+		"ascii":    func(r rune) bool { return r >= ' ' && r <= '~' },
 		"capitals": func(r rune) bool { return unicode.IsUpper(r) || r == ' ' },
 	}
 	fat, err := target.FilesystemNamed("fat32")
 	require.NoError(t, err)
 	rapid.Check(t, func(t *rapid.T) {
-		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Za-z0-9 .,:;!?/\\()'"éüßñжω–-]{0,80}`), rapid.StringMatching(`[Aa?:. ()\x{300}\x{327}À]{0,12}`), rapid.SampledFrom([]string{"con", "NUL.x", "com1", "LPT9 .a", "..", "The (A)"})).Draw(t, "name")
+		s := rapid.OneOf(rapid.String(), rapid.StringMatching(`[A-Za-z0-9 .,:;!?/\\()'"éüßñжω–-]{0,80}`),
+			rapid.StringMatching(`[Aa?:. ()\x{300}\x{327}À]{0,12}`), rapid.SampledFrom([]string{"con", "NUL.x", "com1",
+				"LPT9 .a", "..", "The (A)"})).Draw(t, "name")
 		n := layout.Naming{
 			Permits: sets[rapid.SampledFrom([]string{"narrow", "anything", "ascii", "capitals"}).Draw(t, "set")],
 			Longest: rapid.IntRange(1, 60).Draw(t, "longest"),

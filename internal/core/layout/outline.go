@@ -47,7 +47,8 @@ func (t *Tree) Outline() []Line {
 		p := &t.Placements[i]
 		for k := range p.Items {
 			item := &p.Items[k]
-			add(Line{Path: item.Path, Folder: item.Folder, Size: item.Size, AtMost: item.AtMost, Shape: item.Shape, Rule: p.Because(item), Title: i})
+			add(Line{Path: item.Path, Folder: item.Folder, Size: item.Size, AtMost: item.AtMost, Shape: item.Shape,
+				Rule: p.Because(item), Title: i})
 		}
 		for _, c := range t.Companions(i) {
 			add(Line{Path: c.Path, Size: c.Size, Shape: c.Shape, Rule: c.Rule, Title: i})
@@ -58,7 +59,8 @@ func (t *Tree) Outline() []Line {
 	}
 	for _, f := range t.l.p.Kit.Files {
 		if f.Text != "" {
-			add(Line{Path: f.To, Size: int64(len(strings.TrimPrefix(f.Text, "\n"))), Shape: shape.Written, Rule: f.Why, Title: -1})
+			add(Line{Path: f.To, Size: int64(len(strings.TrimPrefix(f.Text, "\n"))), Shape: shape.Written, Rule: f.Why,
+				Title: -1})
 		}
 	}
 	out := make([]Line, 0, len(byPath))

@@ -48,22 +48,27 @@ func Owns(p *loader.Profile, attachment, file string) bool {
 
 // FolderTitles reports whether the titles of a rule are folders on the target.
 func FolderTitles(rule *loader.Accept) bool {
-	return slices.Contains(rule.Forms, title.Folder) && rule.As(title.Folder) != shape.Build || rule.As(title.Image) == shape.Extract ||
+	return slices.Contains(rule.Forms, title.Folder) && rule.As(title.Folder) != shape.Build ||
+		rule.As(title.Image) == shape.Extract ||
 		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")
 }
 
-// TitleAt reports whether a file or folder lies where the rule has titles, whatever is wrong with its name: for which platform it would be
-// one, and what its path says. Of several platforms and several ways to split the path, those are taken that are likely.
-func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool, takes ...func(*loader.Values) bool) (platform string, v loader.Values, ok bool) {
+// TitleAt reports whether a file or folder lies where the rule has titles, whatever is wrong with its name: for which
+// platform it would be one, and what its path says. Of several platforms and several ways to split the path, those are
+// taken that are likely.
+func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool, takes ...func(*loader.Values) bool) (
+	platform string, v loader.Values, ok bool) {
 	if folder != FolderTitles(rule) {
 		return "", v, false
 	}
 	return Split(set, rule, rule.Path, file, takes...)
 }
 
-// Split reads what a path says that one of the rule's templates could have made: for which platform it would be, and the values of its fields. Of several platforms and several
-// ways to split the path, those are taken that are likely and that the caller takes; else the first ones.
-func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string, takes ...func(*loader.Values) bool) (platform string, v loader.Values, ok bool) {
+// Split reads what a path says that one of the rule's templates could have made: for which platform it would be, and
+// the values of its fields. Of several platforms and several ways to split the path, those are taken that are likely
+// and that the caller takes; else the first ones.
+func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string, takes ...func(*loader.Values) bool) (
+	platform string, v loader.Values, ok bool) {
 	if v, ok = t.Match(file); !ok {
 		return "", v, false
 	}
@@ -71,7 +76,8 @@ func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string,
 		return "", v, false
 	}
 	likely := func(name string, v *loader.Values) bool {
-		return Unlikely(set, rule, t, name, v) == "" && TitleWrong(rule, v[loader.FieldTitle]) == "" && !slices.ContainsFunc(takes, func(takes func(*loader.Values) bool) bool { return !takes(v) })
+		return Unlikely(set, rule, t, name, v) == "" && TitleWrong(rule, v[loader.FieldTitle]) == "" &&
+			!slices.ContainsFunc(takes, func(takes func(*loader.Values) bool) bool { return !takes(v) })
 	}
 	for _, name := range rule.Platforms {
 		if v[loader.FieldPlatform] != "" && name != platform {
@@ -81,7 +87,8 @@ func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string,
 			return name, v, true
 		}
 		for other := range t.Splits(file, nil) {
-			if said := other[loader.FieldPlatform]; (said == "" || strings.EqualFold(said, name)) && likely(name, &other) {
+			if said := other[loader.FieldPlatform]; (said == "" || strings.EqualFold(said, name)) &&
+				likely(name, &other) {
 				return name, other, true
 			}
 		}
@@ -89,7 +96,8 @@ func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string,
 	return platform, v, true
 }
 
-// PlatformOf is the one of a rule's platforms that a path says, or its only kind where the path says none; "" for a folder of another platform.
+// PlatformOf is the one of a rule's platforms that a path says, or its only kind where the path says none; "" for a
+// folder of another platform.
 func PlatformOf(rule *loader.Accept, v *loader.Values) string {
 	said := v[loader.FieldPlatform]
 	if said == "" && len(rule.Platforms) > 0 {
@@ -101,8 +109,8 @@ func PlatformOf(rule *loader.Accept, v *loader.Values) string {
 	return ""
 }
 
-// Unlikely says what of what a path says, which one of the rule's templates could have made, cannot be so, as the platform has no such ID, kind of disc or extension; "" for nothing. The loader
-// passes such a title over.
+// Unlikely says what of what a path says, which one of the rule's templates could have made, cannot be so, as the
+// platform has no such ID, kind of disc or extension; "" for nothing. The loader passes such a title over.
 func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform string, v *loader.Values) string {
 	p := set.Platform(platform)
 	if p == nil {

@@ -41,7 +41,8 @@ type group struct{ members []int }
 func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree {
 	t := &Tree{
 		Placements: make([]Placement, len(titles)), titles: slices.Clone(titles), l: newLayer(p, destination),
-		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{}, numbers: map[string]int{},
+		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{},
+		numbers: map[string]int{},
 	}
 	t.targetAll()
 	contested := make([]bool, len(titles))
@@ -108,7 +109,8 @@ func (t *Tree) settle(contested []bool) {
 		return 1
 	}
 	slices.SortFunc(order, func(a, b int) int {
-		return cmp.Or(cmp.Compare(held(a), held(b)), strings.Compare(t.titles[a].Key, t.titles[b].Key), cmp.Compare(a, b))
+		return cmp.Or(cmp.Compare(held(a), held(b)), strings.Compare(t.titles[a].Key, t.titles[b].Key),
+			cmp.Compare(a, b))
 	})
 	for _, i := range order {
 		t.claim(i)
@@ -180,7 +182,8 @@ func (t *Tree) rename(i, other int) (Placement, bool) {
 		}
 		if !slices.ContainsFunc(p.claims, func(c string) bool { j, has := t.owners[c]; return has && j != i }) {
 			t.numbers[wanted] = number
-			p.How = joinHow(p.How, fmt.Sprintf("%s has that name too, so this one got%s added", t.titles[other].Label(), mark))
+			p.How = joinHow(p.How, fmt.Sprintf("%s has that name too, so this one got%s added", t.titles[other].Label(),
+				mark))
 			return p, true
 		}
 	}

@@ -14,7 +14,8 @@ var slashes = strings.NewReplacer("/", "-", `\`, "-")
 // valuesOf collects the fields of a placed title. A value can never make a folder.
 func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	v := loader.Values{
-		loader.FieldID: harmless(t.ID), loader.FieldTitle: p.Name, loader.FieldName: harmless(t.Name), loader.FieldRegion: harmless(t.Region),
+		loader.FieldID: harmless(t.ID), loader.FieldTitle: p.Name, loader.FieldName: harmless(t.Name),
+		loader.FieldRegion:   harmless(t.Region),
 		loader.FieldPlatform: harmless(t.Platform), loader.FieldExt: harmless(ext(t, p.Rule)),
 	}
 	if t.Of > 1 {

@@ -181,7 +181,11 @@ func cased(got, value string) string {
 }
 
 // ascii writes names as the narrowest rule would, to compare them.
-var ascii = layout.Naming{Permits: func(r rune) bool { return r == ' ' || r < 0x80 && (unicode.IsLetter(r) || unicode.IsDigit(r)) }, Units: target.Characters}
+var ascii = layout.Naming{Permits: func(
+	r rune) bool {
+	return r == ' ' || r < 0x80 && (unicode.IsLetter(r) || unicode.IsDigit(r))
+},
+	Units: target.Characters}
 
 // alike reports whether a written name can come from a title: it may be cut short, have lost
 // its article, or have something behind it that tells it from others.

@@ -37,7 +37,8 @@ func (s *student) parts() {
 	}
 	for _, dir := range order {
 		known := slices.IndexFunc(s.set.Platforms, func(p *loader.Platform) bool {
-			return p.Has(title.Image) && p.Fields.ID.Pattern.Regexp != nil && p.Fields.ID.Pattern.MatchString(path.Base(dir))
+			return p.Has(title.Image) && p.Fields.ID.Pattern.Regexp != nil &&
+				p.Fields.ID.Pattern.MatchString(path.Base(dir))
 		})
 		if known < 0 {
 			continue
@@ -49,7 +50,8 @@ func (s *student) parts() {
 			e := s.look.Entries[i]
 			n := partName.FindStringSubmatch(path.Base(e.Path))
 			number, _ := strconv.Atoi(n[2])
-			whole = whole && n[1] == m[1] && n[3] == m[3] && number == k+1 && (e.Size == first.Size || k == len(folders[dir])-1 && e.Size < first.Size)
+			whole = whole && n[1] == m[1] && n[3] == m[3] && number == k+1 && (e.Size == first.Size ||
+				k == len(folders[dir])-1 && e.Size < first.Size)
 		}
 		if !whole {
 			continue
@@ -63,15 +65,18 @@ func (s *student) parts() {
 		}
 		parts := path.Join(literal(path.Dir(dir)), "{id}", literal(m[1])+"{index"+pad+"}"+literal(m[3]))
 		name := s.set.Platforms[known].Name
-		i := slices.IndexFunc(s.d.Rules, func(r Rule) bool { return r.Form == title.Image && slices.Contains(r.Platforms, name) })
+		i := slices.IndexFunc(s.d.Rules,
+			func(r Rule) bool { return r.Form == title.Image && slices.Contains(r.Platforms, name) })
 		if i < 0 {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("where do whole %s images go? Only a split one is there, in %s", name, dir))
+			s.d.Open = append(s.d.Open, fmt.Sprintf("where do whole %s images go? Only a split one is there, in %s",
+				name, dir))
 			continue
 		}
 		s.d.Titles++
 		r := &s.d.Rules[i]
 		r.Parts, r.PartSize = parts, max(r.PartSize, first.Size)
-		s.find(Likely, fmt.Sprintf("%s images that are too large are split into parts of %s", name, size.Format(first.Size)), "%s holds %s", dir, size.Count(len(folders[dir]), "part"))
+		s.find(Likely, fmt.Sprintf("%s images that are too large are split into parts of %s", name,
+			size.Format(first.Size)), "%s holds %s", dir, size.Count(len(folders[dir]), "part"))
 		for _, e := range s.look.Entries {
 			if !e.Folder && path.Dir(e.Path) == dir && !s.used[e.Path] {
 				s.used[e.Path] = true
@@ -117,10 +122,12 @@ func (s *student) emptyFolders() {
 			continue
 		}
 		if s.d.Boot == nil {
-			s.d.Boot = &Boot{Platforms: names, Why: fmt.Sprintf("the target has these folders, %d of them empty", empty)}
+			s.d.Boot = &Boot{Platforms: names, Why: fmt.Sprintf("the target has these folders, %d of them empty",
+				empty)}
 		}
 		s.d.Boot.Folders = append(s.d.Boot.Folders, tpl)
-		s.find(Likely, "the console makes "+tpl+" by itself", "there are folders for %d platforms, %d of them empty", len(names), empty)
+		s.find(Likely, "the console makes "+tpl+" by itself", "there are folders for %d platforms, %d of them empty",
+			len(names), empty)
 		if slices.ContainsFunc(s.d.Companions, func(c Companion) bool { return strings.HasPrefix(c.Path, tpl) }) {
 			continue
 		}
@@ -131,7 +138,8 @@ func (s *student) emptyFolders() {
 	}
 	// Folders beside them that are empty too were made with them.
 	for _, e := range s.look.Entries {
-		inside := slices.ContainsFunc(s.look.Entries, func(o target.Entry) bool { return strings.HasPrefix(o.Path, e.Path+"/") })
+		inside := slices.ContainsFunc(s.look.Entries,
+			func(o target.Entry) bool { return strings.HasPrefix(o.Path, e.Path+"/") })
 		top, _, _ := strings.Cut(e.Path, "/")
 		same := slices.ContainsFunc(s.d.Boot.Folders, func(f string) bool { return strings.HasPrefix(f, top+"/") })
 		if e.Folder && !inside && same && s.set.Platform(strings.ToLower(path.Base(e.Path))) == nil {
@@ -148,7 +156,8 @@ func (s *student) fill(tpl string, names []string) {
 		var missing []string
 		for _, name := range names {
 			p := s.set.Platform(name)
-			if p.Has(form) && !slices.ContainsFunc(s.d.Rules, func(r Rule) bool { return r.Form == form && slices.Contains(r.Platforms, name) }) {
+			if p.Has(form) && !slices.ContainsFunc(s.d.Rules,
+				func(r Rule) bool { return r.Form == form && slices.Contains(r.Platforms, name) }) {
 				missing = append(missing, name)
 			}
 		}
@@ -156,20 +165,25 @@ func (s *student) fill(tpl string, names []string) {
 			continue
 		}
 		i := slices.IndexFunc(s.d.Rules, func(r Rule) bool {
-			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && (form != title.Image || strings.HasSuffix(r.Path, "{ext}"))
+			return r.Form == form && strings.HasPrefix(r.Path, tpl+"/") && (form != title.Image ||
+				strings.HasSuffix(r.Path, "{ext}"))
 		})
 		if i >= 0 {
 			s.d.Rules[i].Platforms = append(s.d.Rules[i].Platforms, missing...)
-			s.find(Likely, fmt.Sprintf("%s of %s are stored like those of %s", formWords[form], strings.Join(missing, ", "), s.d.Rules[i].Platforms[0]), "their folders are side by side")
+			s.find(Likely, fmt.Sprintf("%s of %s are stored like those of %s", formWords[form],
+				strings.Join(missing, ", "), s.d.Rules[i].Platforms[0]), "their folders are side by side")
 			continue
 		}
-		file := map[title.Form]string{title.Image: "{title}{ext}", title.Cartridge: "{title}{ext}", title.Package: "{title}{ext}", title.Tracks: "{title}.cue", title.Folder: "{title}"}[form]
-		r := Rule{Platforms: missing, Form: form, Path: tpl + "/" + file, Why: "guessed from the names of empty folders"}
+		file := map[title.Form]string{title.Image: "{title}{ext}", title.Cartridge: "{title}{ext}",
+			title.Package: "{title}{ext}", title.Tracks: "{title}.cue", title.Folder: "{title}"}[form]
+		r := Rule{Platforms: missing, Form: form, Path: tpl + "/" + file,
+			Why: "guessed from the names of empty folders"}
 		if form == title.Image || form == title.Tracks {
 			r.Discs = " (Disc {disc})"
 		}
 		s.d.Rules = append(s.d.Rules, r)
-		s.find(Guess, fmt.Sprintf("%s of %s go to %s", formWords[form], strings.Join(missing, ", "), r.Path), "their folders are empty")
+		s.find(Guess, fmt.Sprintf("%s of %s go to %s", formWords[form], strings.Join(missing, ", "), r.Path),
+			"their folders are empty")
 	}
 }
 
@@ -240,7 +254,8 @@ func (s *student) companions() {
 			how = Likely
 		}
 		s.d.Companions = append(s.d.Companions, c)
-		s.find(how, fmt.Sprintf("a %s for each title: %s", c.Is, tpl), "%s, such as %s", size.Count(len(n.files), "file"), n.files[0])
+		s.find(how, fmt.Sprintf("a %s for each title: %s", c.Is, tpl), "%s, such as %s", size.Count(len(n.files),
+			"file"), n.files[0])
 	}
 }
 
@@ -341,7 +356,8 @@ func (s *student) sameText(files []string) string {
 		}
 		x, _ := s.belonging(f)
 		t := literal(string(b))
-		for _, v := range []struct{ value, field string }{{x.t.Name, "{name}"}, {x.written, "{title}"}, {x.of().ID, "{id}"}} {
+		for _, v := range []struct{ value, field string }{{x.t.Name, "{name}"}, {x.written, "{title}"},
+			{x.of().ID, "{id}"}} {
 			if v.value != "" {
 				t = strings.ReplaceAll(t, literal(v.value), v.field)
 			}

@@ -134,7 +134,8 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.others()
 	s.ask()
 	if len(s.d.Rules) == 0 {
-		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no folder named like one", l.Dir)
+		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
+			"folder named like one", l.Dir)
 	}
 	return s.d, nil
 }
@@ -231,8 +232,8 @@ func trackName(t *title.Title) string {
 	return name
 }
 
-// numberedTracks reports whether a disc's track files have their cue sheet's name with a number of two digits behind it, and
-// what stands between and behind.
+// numberedTracks reports whether a disc's track files have their cue sheet's name with a number of two digits behind
+// it, and what stands between and behind.
 func numberedTracks(d *title.Disc) (between, ext string, ok bool) {
 	sheet := filepath.Base(d.File.Path)
 	base := strings.TrimSuffix(sheet, filepath.Ext(sheet))
@@ -272,7 +273,8 @@ func (s *student) volume() {
 	s.d.Filesystems = []string{f.Name}
 	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this computer, so its own filesystem shows nothing")
+		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this "+
+			"computer, so its own filesystem shows nothing")
 	} else {
 		how := "the target is"
 		if s.look.Facts.Declared {
@@ -281,7 +283,8 @@ func (s *student) volume() {
 		s.find(Likely, "it reads "+f.Shown, "%s %s; it may read others too", how, f.Shown)
 	}
 	if s.look.Label != "" {
-		s.find(Guess, "its volume is named "+s.look.Label, "the label of this one; whether the loader needs it is unknown")
+		s.find(Guess, "its volume is named "+s.look.Label,
+			"the label of this one; whether the loader needs it is unknown")
 	} else {
 		s.d.Open = append(s.d.Open, "does the volume need a certain label? A folder has no label")
 	}
@@ -292,7 +295,8 @@ func (s *student) volume() {
 		}
 	}
 	if largest.Size > 0 {
-		s.find(Certain, "it allows files of "+size.Format(largest.Size)+" at least", "the largest file there is %s", largest.Path)
+		s.find(Certain, "it allows files of "+size.Format(largest.Size)+" at least", "the largest file there is %s",
+			largest.Path)
 	}
 }
 
@@ -352,13 +356,15 @@ func (s *student) rules() {
 	}
 }
 
-var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue sheets", title.Cartridge: "cartridges", title.Folder: "folders", title.Package: "packages"}
+var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue sheets", title.Cartridge: "cartridges",
+	title.Folder: "folders", title.Package: "packages"}
 
 // add takes in a rule; one that is like another but for its platform is joined to it.
 func (s *student) add(r Rule) {
 	for i := range s.d.Rules {
 		o := &s.d.Rules[i]
-		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks || o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
+		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks ||
+			o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
 			continue
 		}
 		o.Platforms = append(o.Platforms, r.Platforms...)
@@ -409,7 +415,9 @@ func (s *student) paged(r *Rule, all []*sample) {
 	for _, e := range entries {
 		r.Overflow = max(r.Overflow, len(e))
 	}
-	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go to %s", size.Count(r.Overflow, "title"), strings.ReplaceAll(page, "{page}", "2")), "the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
+	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go to %s", size.Count(r.Overflow, "title"),
+		strings.ReplaceAll(page, "{page}", "2")),
+		"the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
 }
 
 // discs finds out how the discs of one title are reported apart.
@@ -451,8 +459,10 @@ func (s *student) renames(r *Rule, all []*sample) {
 	}
 	if name != "" {
 		r.Rename = append(r.Rename, loader.Rename{From: p.Marker.File, To: name})
-		s.find(Likely, fmt.Sprintf("%s becomes %s", p.Marker.File, name), "all %d folders have it under that name", len(all))
-		s.d.Open = append(s.d.Open, "which files of a package are copied, and which are left out? Only those that are there can be seen")
+		s.find(Likely, fmt.Sprintf("%s becomes %s", p.Marker.File, name), "all %d folders have it under that name",
+			len(all))
+		s.d.Open = append(s.d.Open, "which files of a package are copied, and which are left out? Only those that "+
+			"are there can be seen")
 	}
 }
 
@@ -472,12 +482,14 @@ func (s *student) others() {
 		return
 	}
 	shown := unknown[:min(len(unknown), 5)]
-	s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "), size.Count(len(unknown), "file")))
+	s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "),
+		size.Count(len(unknown), "file")))
 }
 
 // ask adds the questions that no target can answer.
 func (s *student) ask() {
-	s.d.Open = append(s.d.Open, "what are the names of the loader and the console?", "what must be done at the console before new games are listed?")
+	s.d.Open = append(s.d.Open, "what are the names of the loader and the console?",
+		"what must be done at the console before new games are listed?")
 	for _, r := range s.d.Rules {
 		if r.PartSize == 0 && r.Form == title.Image {
 			s.d.Open = append(s.d.Open, "what happens to an image that is too large for the volume?")

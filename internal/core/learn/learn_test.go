@@ -29,16 +29,19 @@ import (
 // collection writes games of every form that can be read, and identifies them.
 func collection(t *testing.T) []title.Title {
 	dir := t.TempDir()
-	names := []string{"Copper Tide", "The Ninth Orchard: Harvest", "Quarry & Sons", "Grebe Lake Rally – Été", "What Now?",
+	names := []string{"Copper Tide", "The Ninth Orchard: Harvest", "Quarry & Sons", "Grebe Lake Rally – Été",
+		"What Now?",
 		"The Uncommonly Patient Lighthouse Keeper of Farther Saint Ebb, Part II", "Mosswick", "Underbough"}
 	put := func(name string, data []byte) { coretest.Write(t, dir, name, data) }
 	for i, name := range names {
 		kind := []string{"full", "short"}[i%2]
-		put(fmt.Sprintf("v/v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", 20400+i), name, "1/1", kind)))
+		put(fmt.Sprintf("v/v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", 20400+i), name, "1/1",
+			kind)))
 		put(fmt.Sprintf("s/s%d.iso", i), coretest.Siskin(t, fmt.Sprintf("SK-%04d", 8800+i), name))
 		put(fmt.Sprintf("c/game%d/main.run", i), demo.MainRun(fmt.Sprintf("CVN%05d", i), name, "N"))
 		put(fmt.Sprintf("c/game%d/art/a.dat", i), []byte("art"))
-		put(fmt.Sprintf("m/game%d/SYS/TITLE.JSON", i), fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N"}`, i+100, name))
+		put(fmt.Sprintf("m/game%d/SYS/TITLE.JSON", i), fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N"}`,
+			i+100, name))
 		put(fmt.Sprintf("d/g%d/prog%d.prog", i, i), []byte("prog"))
 		put(fmt.Sprintf("d/g%d/game.about", i), []byte(name+"\nmore\n"))
 		put(fmt.Sprintf("d/g%d/disk.1", i), []byte("disk"))
@@ -46,14 +49,17 @@ func collection(t *testing.T) []title.Title {
 		put(fmt.Sprintf("k/k%d.k64", i), demo.Cartridge("KSTR", name[:min(24, len(name))]))
 		put(fmt.Sprintf("k/Reed %d.dtl", i), []byte("cart"))
 		base := strings.NewReplacer(":", "", "?", "").Replace(name)
-		put(fmt.Sprintf("l/%s.cue", base), fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", base))
+		put(fmt.Sprintf("l/%s.cue", base),
+			fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", base))
 		put(fmt.Sprintf("l/%s.bin", base), coretest.Volume(t, fmt.Sprintf("LAP_%05d", 4400+i)))
 	}
 	for d := 1; d <= 2; d++ {
 		base := fmt.Sprintf("l/Two Tides (Disc %d)", d)
-		put(base+".cue", fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", filepath.Base(base)))
+		put(base+".cue", fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n",
+			filepath.Base(base)))
 		put(base+".bin", coretest.Volume(t, "LAP_04500"))
-		put(fmt.Sprintf("v/ferry%d.iso", d), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-3000%d", d), "Clockwork Ferry", fmt.Sprintf("%d/2", d), "full")))
+		put(fmt.Sprintf("v/ferry%d.iso", d), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-3000%d", d),
+			"Clockwork Ferry", fmt.Sprintf("%d/2", d), "full")))
 	}
 	for i := range 70 { // more than a page
 		put(fmt.Sprintf("k/Many %02d.fin", i), demo.Cartridge("FNCH", fmt.Sprintf("Many Mills %02d", i)))
@@ -107,7 +113,10 @@ func look(t *testing.T, dir, as string) learn.Look {
 	require.NoError(t, err)
 	entries, err := p.List(context.Background(), nil)
 	require.NoError(t, err)
-	return learn.Look{Dir: dir, Facts: facts, Entries: entries, Open: func(path string) (target.Content, error) { return p.Open(context.Background(), path) }}
+	return learn.Look{Dir: dir, Facts: facts, Entries: entries, Open: func(path string) (target.Content,
+		error) {
+		return p.Open(context.Background(), path)
+	}}
 }
 
 // TestFilledTargetsAreLearntBack fills a target by each shipped profile, learns from it,
@@ -191,7 +200,8 @@ func paths(tree *layout.Tree, i int) []string {
 
 func TestEmptyFoldersAsAConsoleMadeThem(t *testing.T) {
 	dir := t.TempDir()
-	for _, f := range []string{"play/wren8", "play/finch", "play/vesper", "play/lapwing", "play/dulcimer", "play/settings-of-mine", "play/firmware"} {
+	for _, f := range []string{"play/wren8", "play/finch", "play/vesper", "play/lapwing", "play/dulcimer",
+		"play/settings-of-mine", "play/firmware"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, f), 0o755))
 	}
 	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
@@ -200,7 +210,8 @@ func TestEmptyFoldersAsAConsoleMadeThem(t *testing.T) {
 	require.NoError(t, err, d.TOML())
 	assert.Equal(t, []string{"dulcimer", "finch", "lapwing", "vesper", "wren8"}, p.FirstBoot.Platforms)
 	assert.False(t, p.FirstBoot.MayAdd)
-	tree := layout.Lay([]title.Title{coretest.Vesper(1, "Copper Tide", "full", 1)}, p, coretest.Destination(t, p, "usb", "fat32"))
+	tree := layout.Lay([]title.Title{coretest.Vesper(1, "Copper Tide", "full", 1)}, p, coretest.Destination(t, p, "usb",
+		"fat32"))
 	require.Nil(t, tree.Placements[0].Refusal)
 	assert.Equal(t, "play/vesper/Copper Tide.iso", tree.Placements[0].Items[0].Path)
 	assert.Contains(t, fmt.Sprint(d.Findings), "a guess")
@@ -208,7 +219,8 @@ func TestEmptyFoldersAsAConsoleMadeThem(t *testing.T) {
 
 func TestPartsOfACutImage(t *testing.T) {
 	dir := t.TempDir()
-	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
+	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso",
+		coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
 	for i, n := range []int{5000, 5000, 321} {
 		coretest.Write(t, dir, fmt.Sprintf("LONG/VSP-20502/%03d.rwn", i+1), make([]byte, n))
 	}
@@ -240,10 +252,13 @@ func TestLettersAndRegionsAndPages(t *testing.T) {
 		if i > 2 {
 			where += "page 2/"
 		}
-		coretest.Write(t, dir, fmt.Sprintf("%sSK-88%02d_Ferry %d.iso", where, i, i), coretest.Siskin(t, fmt.Sprintf("SK-88%02d", i), fmt.Sprintf("Ferry %d", i)))
+		coretest.Write(t, dir, fmt.Sprintf("%sSK-88%02d_Ferry %d.iso", where, i, i),
+			coretest.Siskin(t, fmt.Sprintf("SK-88%02d", i), fmt.Sprintf("Ferry %d", i)))
 	}
-	coretest.Write(t, dir, "North/VSP-20417.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
-	coretest.Write(t, dir, "North/VSP-20418.iso", coretest.Image(t, coretest.Inf("VSP-20418", "Mosswick", "1/1", "full")))
+	coretest.Write(t, dir, "North/VSP-20417.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1",
+		"full")))
+	coretest.Write(t, dir, "North/VSP-20418.iso", coretest.Image(t, coretest.Inf("VSP-20418", "Mosswick", "1/1",
+		"full")))
 	coretest.Write(t, dir, "odd one.iso", coretest.Image(t, coretest.Inf("VSP-20419", "Underbough", "1/1", "full")))
 	coretest.Write(t, dir, "readme.txt", []byte("mine"))
 	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
@@ -287,7 +302,8 @@ func TestTheLabelIsLearnt(t *testing.T) {
 func TestADraftIsSavedOnceAndWhole(t *testing.T) {
 	set, dir := coretest.Set(t), t.TempDir()
 	d := &learn.Draft{Name: "mine", Shown: "Mine \"of\" C:\\", Via: "usb", Filesystems: []string{"fat32"},
-		Findings:  []learn.Finding{{Say: "line\nbreaks", Evidence: strings.Repeat("many words ", 40), Confidence: learn.Guess}},
+		Findings: []learn.Finding{{Say: "line\nbreaks", Evidence: strings.Repeat("many words ", 40),
+			Confidence: learn.Guess}},
 		Rules:     []learn.Rule{{Platforms: []string{"tern"}, Form: title.Cartridge, Path: "G/{title}{ext}"}},
 		Platforms: []learn.Platform{{Name: "tern", Shown: "Tern", Form: title.Cartridge, Ext: ".ter"}}}
 	file := filepath.Join(dir, "profiles", "mine.toml")

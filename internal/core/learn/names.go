@@ -16,7 +16,8 @@ const longestTried = 255
 // names finds out how titles are written: which characters are left out, and how long
 // they may be. A limit is learnt where names were cut, by trying which limits cut them so.
 func (s *student) names(r *Rule, all []*sample) {
-	all = slices.DeleteFunc(slices.Clone(all), func(x *sample) bool { return x.written == "" || strings.Contains(r.Path, "{title|") })
+	all = slices.DeleteFunc(slices.Clone(all),
+		func(x *sample) bool { return x.written == "" || strings.Contains(r.Path, "{title|") })
 	if len(all) == 0 {
 		return
 	}
@@ -30,7 +31,8 @@ func (s *student) names(r *Rule, all []*sample) {
 				if strings.ContainsRune(x.written, c) {
 					kept++
 				}
-			case c < ' ' || c == '.' || c == '/' || c == '\\' || strings.ContainsRune(x.written, c) || slices.Contains(lost, c):
+			case c < ' ' || c == '.' || c == '/' || c == '\\' || strings.ContainsRune(x.written, c) ||
+				slices.Contains(lost, c):
 			default:
 				lost = append(lost, c)
 			}
@@ -56,20 +58,24 @@ func (s *student) names(r *Rule, all []*sample) {
 			continue
 		}
 		if len(limits) == 0 {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("how are titles of %s written? No single rule makes all of their names, such as %q from %q", r.Platforms[0], odd(all).written, odd(all).t.Name))
+			s.d.Open = append(s.d.Open, fmt.Sprintf(
+				"how are titles of %s written? No single rule makes all of their names, such as %q from %q",
+				r.Platforms[0], odd(all).written, odd(all).t.Name))
 			return
 		}
 		r.Longest = limits[len(limits)-1]
 		break
 	}
 	if r.ASCII {
-		s.find(Likely, "titles are written in ASCII", "%d letters of other scripts in the games' own names were replaced", foreign)
+		s.find(Likely, "titles are written in ASCII",
+			"%d letters of other scripts in the games' own names were replaced", foreign)
 	}
 	if len(lost) > 0 {
 		s.find(Likely, "titles hold none of "+string(lost), "the games' own names do, and the files' names do not")
 	}
 	if r.Longest > 0 {
-		s.find(Likely, fmt.Sprintf("a title has at most %d characters", r.Longest), "names were cut, such as %q from %q", cut(all).written, cut(all).t.Name)
+		s.find(Likely, fmt.Sprintf("a title has at most %d characters", r.Longest),
+			"names were cut, such as %q from %q", cut(all).written, cut(all).t.Name)
 	}
 }
 
@@ -77,7 +83,8 @@ func (s *student) names(r *Rule, all []*sample) {
 // for none.
 func (s *student) limits(r *Rule, all []*sample) []int {
 	permits := func(c rune) bool {
-		return !(r.ASCII && c > '~') && !strings.ContainsRune(r.Forbidden, c) && !strings.ContainsRune(s.look.Facts.Filesystem.Forbidden, c)
+		return !(r.ASCII && c > '~') && !strings.ContainsRune(r.Forbidden, c) &&
+			!strings.ContainsRune(s.look.Facts.Filesystem.Forbidden, c)
 	}
 	fits := func(longest int) bool {
 		for _, x := range all {

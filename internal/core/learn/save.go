@@ -10,8 +10,9 @@ import (
 	"polytome/internal/core/strict"
 )
 
-// Save checks a draft and writes it to a file, also where it cannot be used yet: then what keeps it from that is open. It writes the platforms that it needs to the
-// user's own ones below dir. It never writes over a file. It returns what it wrote.
+// Save checks a draft and writes it to a file, also where it cannot be used yet: then what keeps it from that is open.
+// It writes the platforms that it needs to the user's own ones below dir. It never writes over a file. It returns what
+// it wrote.
 func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err error) {
 	text := d.TOML()
 	with := *set

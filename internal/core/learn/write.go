@@ -14,7 +14,8 @@ import (
 // comments, so that a person can go on from there.
 func (d *Draft) TOML() string {
 	w := &writer{}
-	w.comment("A draft of a loader profile. Read it, correct what is wrong, and answer the open questions; docs/profile-format.md explains every key.")
+	w.comment("A draft of a loader profile. Read it, correct what is wrong, and answer the open questions; " +
+		"docs/profile-format.md explains every key.")
 	for _, f := range d.Findings {
 		w.comment(fmt.Sprintf("- %s (%s: %s)", f.Say, f.Confidence, f.Evidence))
 	}
@@ -61,7 +62,8 @@ func (d *Draft) TOML() string {
 }
 
 func attachmentName(via string) string {
-	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share", "nbd": "network-disk"}[via]
+	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share",
+		"nbd": "network-disk"}[via]
 }
 
 type writer struct{ b strings.Builder }
@@ -146,7 +148,8 @@ func (w *writer) list(key string, values []string) {
 }
 
 func (w *writer) rule(r *Rule) {
-	w.table("[[accept]]", "What the loader supports, and the path it needs. Fields such as {id}, {title} and {ext} stand for what is read from each game.")
+	w.table("[[accept]]", "What the loader supports, and the path it needs. Fields such as {id}, {title} and {ext} "+
+		"stand for what is read from each game.")
 	platforms := slices.Clone(r.Platforms)
 	slices.Sort(platforms)
 	w.list("platforms", slices.Compact(platforms))
@@ -159,7 +162,8 @@ func (w *writer) rule(r *Rule) {
 	w.number("overflow-after", int64(r.Overflow))
 	w.text("why", r.Why)
 	if r.Longest > 0 || r.ASCII || r.Forbidden != "" || r.Discs != "" {
-		w.table("[accept.title]", "How a title is written: its maximum length in characters, what it must not contain, what distinguishes its discs.")
+		w.table("[accept.title]", "How a title is written: its maximum length in characters, what it must not "+
+			"contain, what distinguishes its discs.")
 		w.number("longest", int64(r.Longest))
 		if r.ASCII {
 			w.line("ascii = true")
@@ -176,7 +180,8 @@ func (w *writer) rule(r *Rule) {
 		w.line("rename = [%s]", strings.Join(all, ", "))
 	}
 	if r.PartSize > 0 {
-		w.table("[accept.too-large]", "What happens to a file that is too large: here it is split into parts of this size.")
+		w.table("[accept.too-large]", "What happens to a file that is too large: here it is split into parts of this "+
+			"size.")
 		w.text("do", "split")
 		w.number("part-size", r.PartSize)
 		w.text("parts", r.Parts)
@@ -211,7 +216,8 @@ func (w *writer) companion(c *Companion) {
 // TOML writes the description of a platform.
 func (p *Platform) TOML() string {
 	w := &writer{}
-	w.comment(p.Shown + ": a platform of your own. Describe in [marker] and [field.…] how its games are recognised; see docs/profile-format.md.")
+	w.comment(p.Shown + ": a platform of your own. Describe in [marker] and [field.…] how its games are recognised; " +
+		"see docs/profile-format.md.")
 	w.line("format = %d", loader.FormatVersion)
 	w.text("name", p.Name)
 	w.text("shown", p.Shown)
@@ -224,7 +230,8 @@ func (p *Platform) TOML() string {
 	return w.b.String()
 }
 
-// pictureKind is what a companion shows, as far as its path says so: a folder that is named like a kind of picture; else the front.
+// pictureKind is what a companion shows, as far as its path says so: a folder that is named like a kind of picture;
+// else the front.
 func pictureKind(path string) string {
 	for folder := range strings.SplitSeq(strings.ToLower(path), "/") {
 		if slices.Contains(title.PictureKinds, folder) {

@@ -64,7 +64,8 @@ func set(in map[string]any, path []string, value string) error {
 		return set(below, path[1:], value)
 	case []any:
 		if len(path) < 3 {
-			return fmt.Errorf("there are several %s (%d): choose one and its key, such as %s.1.KEY", key, len(below), key)
+			return fmt.Errorf("there are several %s (%d): choose one and its key, such as %s.1.KEY", key, len(below),
+				key)
 		}
 		for i := range below {
 			table, ok := below[i].(map[string]any)
@@ -84,7 +85,8 @@ func set(in map[string]any, path []string, value string) error {
 }
 
 // tablesWithin are those that a rule may lack and that may be begun.
-var tablesWithin = map[string]bool{"title": true, "too-large": true, "package": true, "picture": true, "first-boot": true}
+var tablesWithin = map[string]bool{"title": true, "too-large": true, "package": true, "picture": true,
+	"first-boot": true}
 
 // valueLike reads a value: as a text where one stands now, else as what it looks like.
 func valueLike(now any, value string) any {

@@ -54,7 +54,8 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	}
 	p.source = src
 	c := &checker{src: src, p: p}
-	c.known(p.Format == FormatVersion, "format", "it has format %d; this version reads format %d", p.Format, FormatVersion)
+	c.known(p.Format == FormatVersion, "format", "it has format %d; this version reads format %d", p.Format,
+		FormatVersion)
 	c.name("name", p.Name)
 	c.known(p.Shown != "", "shown", "the key shown (the loader's display name) is missing")
 	c.known(len(p.Attachments) > 0, "", "[[attachment]] is missing: how the loader reaches games")
@@ -85,7 +86,8 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 		s := &p.SystemImages[i]
 		c.inside(at("system-image", i)+".to", s.To)
 		sum, err := hex.DecodeString(s.SHA256)
-		c.known(err == nil && len(sum) == 32, at("system-image", i)+".sha256", "%q is not a SHA-256 sum: 64 digits 0-9 and a-f", s.SHA256)
+		c.known(err == nil && len(sum) == 32, at("system-image", i)+".sha256",
+			"%q is not a SHA-256 sum: 64 digits 0-9 and a-f", s.SHA256)
 		c.known(s.Size >= 0, at("system-image", i)+".size", "a size cannot be negative")
 	}
 	for _, f := range p.FirstBoot.Folders {
@@ -98,7 +100,8 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for i, w := range p.Checklist {
 		c.known(w.Say != "", at("checklist", i), "a [[checklist]] must say what to do, in the key say")
 		for _, f := range w.When.fields() {
-			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when", "a checklist cannot test the %s; it can test via, filesystem, %s", f, strings.Join(Situations, ", "))
+			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when",
+				"a checklist cannot test the %s; it can test via, filesystem, %s", f, strings.Join(Situations, ", "))
 		}
 		c.condition(at("checklist", i)+".when", w.When)
 	}
@@ -185,41 +188,56 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 	}
 	c.oneOf(at+".via", "connection", a.Via, Connections)
 	c.root(at+".root", a.Root)
-	c.known(len(a.Filesystems) > 0, at, "the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the console's own")
+	c.known(len(a.Filesystems) > 0, at,
+		"the attachment names no filesystems; name those that the loader reads, or \"any\", or \"own\" for the "+
+			"console's own")
 	c.each(at+".filesystems", "filesystem", a.Filesystems, append(target.FilesystemNames(), "any", "own"))
 	c.maybe(at+".partition-table", "partition table", a.PartitionTable, tableWords)
 	c.maybe(at+".count", "way to count", a.Count, countWords)
 	c.maybe(at+".case", "case rule", a.Case, caseWords)
 	c.set(at, a.Permitted, a.Forbidden)
-	c.known(a.Label == "" || !slices.Contains(a.LabelNot, a.Label), at+".label-not", "the label %q is both required and forbidden", a.Label)
+	c.known(a.Label == "" || !slices.Contains(a.LabelNot, a.Label), at+".label-not",
+		"the label %q is both required and forbidden", a.Label)
 	if slices.Contains(a.Filesystems, "fat32") || slices.Contains(a.Filesystems, "exfat") {
-		c.known(utf8.RuneCountInString(a.Label) <= 11, at+".label", "a volume label has at most 11 characters; %q has %d", a.Label, utf8.RuneCountInString(a.Label))
+		c.known(utf8.RuneCountInString(a.Label) <= 11, at+".label",
+			"a volume label has at most 11 characters; %q has %d", a.Label, utf8.RuneCountInString(a.Label))
 	}
-	for key, n := range map[string]int64{"largest-file": int64(a.LargestFile), "largest-volume": int64(a.LargestVolume), "cluster": int64(a.Cluster),
-		"longest-name": int64(a.LongestName), "longest-path": int64(a.LongestPath), "entries-per-folder": int64(a.Entries), "server.connections": int64(a.Server.Connections)} {
+	for key, n := range map[string]int64{"largest-file": int64(a.LargestFile), "largest-volume": int64(a.LargestVolume),
+		"cluster":      int64(a.Cluster),
+		"longest-name": int64(a.LongestName), "longest-path": int64(a.LongestPath),
+		"entries-per-folder": int64(a.Entries), "server.connections": int64(a.Server.Connections)} {
 		c.known(n >= 0, at+"."+key, "%s cannot be negative", key)
 	}
-	c.known(a.LargestVolume == 0 || a.LargestFile <= a.LargestVolume, at+".largest-file", "a file of %s does not fit on a volume of at most %s", size.Format(int64(a.LargestFile)), size.Format(int64(a.LargestVolume)))
-	c.known(a.LongestPath == 0 || a.LongestName <= a.LongestPath, at+".longest-name", "a name of %d does not fit in a path of at most %d", a.LongestName, a.LongestPath)
+	c.known(a.LargestVolume == 0 || a.LargestFile <= a.LargestVolume, at+".largest-file",
+		"a file of %s does not fit on a volume of at most %s", size.Format(int64(a.LargestFile)),
+		size.Format(int64(a.LargestVolume)))
+	c.known(a.LongestPath == 0 || a.LongestName <= a.LongestPath, at+".longest-name",
+		"a name of %d does not fit in a path of at most %d", a.LongestName, a.LongestPath)
 	for _, f := range a.Filesystems {
 		fs, err := target.FilesystemNamed(f)
 		if err != nil {
 			continue
 		}
-		c.known(a.LongestName <= fs.LongestName, at+".longest-name", "%s allows names of at most %d %s, but this allows %d", fs.Shown, fs.LongestName, fs.Units, a.LongestName)
-		c.known(int64(a.LargestFile) <= fs.LargestFile, at+".largest-file", "%s holds at most %s bytes a file, but this allows %s", fs.Shown, size.Exact(fs.LargestFile), size.Exact(int64(a.LargestFile)))
+		c.known(a.LongestName <= fs.LongestName, at+".longest-name",
+			"%s allows names of at most %d %s, but this allows %d", fs.Shown, fs.LongestName, fs.Units, a.LongestName)
+		c.known(int64(a.LargestFile) <= fs.LargestFile, at+".largest-file",
+			"%s holds at most %s bytes a file, but this allows %s", fs.Shown, size.Exact(fs.LargestFile),
+			size.Exact(int64(a.LargestFile)))
 	}
-	c.known(a.Login.Port >= 0 && a.Login.Port < 1<<16, at+".login.port", "the port %d is not between 1 and 65535", a.Login.Port)
+	c.known(a.Login.Port >= 0 && a.Login.Port < 1<<16, at+".login.port", "the port %d is not between 1 and 65535",
+		a.Login.Port)
 	c.maybe(at+".server.listing", "kind of listing", a.Server.Listing, listingWords)
 	if a.Server.Names != "" {
 		_, err := htmlindex.Get(a.Server.Names)
-		c.known(err == nil, at+".server.names", "unknown encoding %q; use one such as utf-8, latin1, windows-1252 or shift_jis", a.Server.Names)
+		c.known(err == nil, at+".server.names",
+			"unknown encoding %q; use one such as utf-8, latin1, windows-1252 or shift_jis", a.Server.Names)
 	}
 	if a.Server.Idle != "" {
 		_, err := time.ParseDuration(a.Server.Idle)
 		c.known(err == nil, at+".server.idle", "%q is not a duration; write it like 60s or 5m", a.Server.Idle)
 	}
-	c.known(a.Server.FullReply == 0 || a.Server.FullReply >= 400 && a.Server.FullReply < 600, at+".server.full-reply", "the reply %d is not an error: those of RFC 959 are 400 to 599", a.Server.FullReply)
+	c.known(a.Server.FullReply == 0 || a.Server.FullReply >= 400 && a.Server.FullReply < 600, at+".server.full-reply",
+		"the reply %d is not an error: those of RFC 959 are 400 to 599", a.Server.FullReply)
 }
 
 // root is a folder on a server: it may begin with a slash, and does not climb.
@@ -262,7 +280,8 @@ func (c *checker) scope(at string, m *Scope) {
 	c.each(at+".on", "attachment", m.On, names)
 	c.each(at+".filesystems", "filesystem", m.Filesystems, target.FilesystemNames())
 	for _, f := range m.Filesystems {
-		c.known(reads[f] || reads["any"] || reads["own"], at+".filesystems", "no attachment of this rule reads %s, so it never applies", f)
+		c.known(reads[f] || reads["any"] || reads["own"], at+".filesystems",
+			"no attachment of this rule reads %s, so it never applies", f)
 	}
 }
 
@@ -282,17 +301,23 @@ func (c *checker) accept(at string, a *Accept) {
 	c.known(len(a.Platforms) > 0, at, "an [[accept]] needs platforms")
 	c.known(!a.Path.Empty(), at, "an [[accept]] needs a path")
 	c.fields(at+".path", a.Path, pathFields)
-	c.known(a.Path.Empty() || reports(a.Path), at+".path", "the path has neither {id} nor {title}, so every title would get the same one")
+	c.known(a.Path.Empty() || reports(a.Path), at+".path",
+		"the path has neither {id} nor {title}, so every title would get the same one")
 	c.fields(at+".tracks", a.Tracks, append(slices.Clone(partFields), FieldFile))
-	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || reports(a.Tracks) && (a.Tracks.Uses(FieldIndex) || a.As(title.Tracks) == shape.OneFile), at+".tracks", "the path of tracks must distinguish titles and tracks: it needs {file}, or {index} with {title} or {id}")
+	c.known(a.Tracks.Empty() || a.Tracks.Uses(FieldFile) || reports(a.Tracks) && (a.Tracks.Uses(FieldIndex) ||
+		a.As(title.Tracks) == shape.OneFile), at+".tracks",
+		"the path of tracks must distinguish titles and tracks: it needs {file}, or {index} with {title} or {id}")
 	for _, as := range []struct {
 		key, value string
 		form       title.Form
-	}{{"images", a.Images, title.Image}, {"tracks-as", a.TracksAs, title.Tracks}, {"folders", a.Folders, title.Folder}} {
+	}{{"images", a.Images, title.Image}, {"tracks-as", a.TracksAs, title.Tracks}, {"folders", a.Folders,
+		title.Folder}} {
 		c.maybe(at+"."+as.key, "shape", as.value, append([]string{asTheyAre}, shape.From(as.form)...))
-		c.known(as.value == "" || slices.Contains(a.Forms, as.form), at+"."+as.key, "the rule does not cover titles of the form %s", as.form)
+		c.known(as.value == "" || slices.Contains(a.Forms, as.form), at+"."+as.key,
+			"the rule does not cover titles of the form %s", as.form)
 	}
-	c.known(!a.Compress || a.As(title.Image) == shape.Pack || a.TooLarge.Do == "pack", at+".compress", "only packed images can be compressed, but this rule packs none")
+	c.known(!a.Compress || a.As(title.Image) == shape.Pack || a.TooLarge.Do == "pack", at+".compress",
+		"only packed images can be compressed, but this rule packs none")
 	c.maybe(at+".archives", "way with archives", a.Archives, archiveWords)
 	for _, key := range []struct {
 		name     string
@@ -300,7 +325,8 @@ func (c *checker) accept(at string, a *Accept) {
 	}{{"keep", a.Package.Keep}, {"drop", a.Package.Drop}} {
 		for _, pattern := range key.patterns {
 			c.pattern(at+".package."+key.name, pattern)
-			c.known(key.name == "keep" || !slices.Contains(a.Package.Keep, pattern), at+".package.drop", "%q is both kept and dropped", pattern)
+			c.known(key.name == "keep" || !slices.Contains(a.Package.Keep, pattern), at+".package.drop",
+				"%q is both kept and dropped", pattern)
 		}
 	}
 	for _, r := range a.Package.Rename {
@@ -309,13 +335,16 @@ func (c *checker) accept(at string, a *Accept) {
 	}
 	c.titleRule(at+".title", &a.Title)
 	c.known(a.OverflowAfter >= 0, at+".overflow-after", "overflow-after cannot be negative")
-	c.known(a.OverflowAfter == 0 || a.Path.Uses(FieldPage), at+".overflow-after", "the path has no {page}, so there can be no further folder")
+	c.known(a.OverflowAfter == 0 || a.Path.Uses(FieldPage), at+".overflow-after",
+		"the path has no {page}, so there can be no further folder")
 	for _, x := range c.p.Attachments {
 		if len(a.On) == 0 || slices.Contains(a.On, x.Name) {
-			c.known(x.Entries == 0 || a.OverflowAfter <= x.Entries, at+".overflow-after", "the %[2]s shows only %[3]d entries in a folder, not %[1]d", a.OverflowAfter, x.Name, x.Entries)
+			c.known(x.Entries == 0 || a.OverflowAfter <= x.Entries, at+".overflow-after",
+				"the %[2]s shows only %[3]d entries in a folder, not %[1]d", a.OverflowAfter, x.Name, x.Entries)
 		}
 	}
-	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path", "{page} needs the key overflow-after, which says how many entries a folder takes")
+	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path",
+		"{page} needs the key overflow-after, which says how many entries a folder takes")
 	c.tooLarge(at+".too-large", a)
 	if a.AlsoNeeds != "" {
 		var names []string
@@ -331,7 +360,8 @@ func (c *checker) titleRule(at string, t *TitleRule) {
 	c.maybe(at+".count", "way to count", t.Count, countWords)
 	c.fields(at+".discs", t.Discs, []Field{FieldDisc, FieldDiscs})
 	behind := t.Discs.Fill(&Values{FieldDisc: "1", FieldDiscs: "2"})
-	c.known(t.Longest == 0 || t.Longest > t.Length(behind), at+".longest", "%d characters leave no space for a name in front of %q", t.Longest, t.Discs)
+	c.known(t.Longest == 0 || t.Longest > t.Length(behind), at+".longest",
+		"%d characters leave no space for a name in front of %q", t.Longest, t.Discs)
 	c.set(at, t.Permitted, t.Forbidden)
 	t.prepare()
 	letters := false
@@ -340,14 +370,16 @@ func (c *checker) titleRule(at string, t *TitleRule) {
 	}
 	c.known(letters, at+".permitted", "no letter is allowed, so no title can be written")
 	for _, r := range behind {
-		c.known(t.Permits(r), at+".discs", "the character %q is added to the name of each disc, but is not allowed in a name", r)
+		c.known(t.Permits(r), at+".discs",
+			"the character %q is added to the name of each disc, but is not allowed in a name", r)
 	}
 }
 
 func (c *checker) tooLarge(at string, a *Accept) {
 	t := &a.TooLarge
 	if t.Do == "" {
-		c.known(t.PartSize == 0 && t.Parts.Empty() && t.Manifest.Empty(), at, "[accept.too-large] needs the key do: %s", strings.Join(tooLargeWords, ", "))
+		c.known(t.PartSize == 0 && t.Parts.Empty() && t.Manifest.Empty(), at, "[accept.too-large] needs the key do: %s",
+			strings.Join(tooLargeWords, ", "))
 		return
 	}
 	c.oneOf(at+".do", "way", t.Do, tooLargeWords)
@@ -356,23 +388,30 @@ func (c *checker) tooLarge(at string, a *Accept) {
 		return
 	}
 	c.known(t.PartSize > 0, at, "splitting needs the size of a part, in the key part-size")
-	c.known(t.Over == 0 || t.PartSize <= t.Over, at+".part-size", "a part of %s is larger than the limit of %s above which files are split", size.Format(int64(t.PartSize)), size.Format(int64(t.Over)))
+	c.known(t.Over == 0 || t.PartSize <= t.Over, at+".part-size",
+		"a part of %s is larger than the limit of %s above which files are split", size.Format(int64(t.PartSize)),
+		size.Format(int64(t.Over)))
 	for _, x := range c.p.Attachments {
 		if len(a.On) > 0 && !slices.Contains(a.On, x.Name) {
 			continue
 		}
 		for _, f := range x.Filesystems {
 			if fs, err := target.FilesystemNamed(f); err == nil {
-				c.known(int64(t.PartSize) <= fs.LargestFile, at+".part-size", "a part of %s bytes is too large for %s, which holds %s", size.Exact(int64(t.PartSize)), fs.Shown, size.Exact(fs.LargestFile))
+				c.known(int64(t.PartSize) <= fs.LargestFile, at+".part-size",
+					"a part of %s bytes is too large for %s, which holds %s", size.Exact(int64(t.PartSize)), fs.Shown,
+					size.Exact(fs.LargestFile))
 			}
 		}
 	}
 	c.fields(at+".parts", t.Parts, partFields)
 	c.known(!t.Parts.Empty(), at, "splitting needs the path of the parts, in the key parts")
-	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && reports(t.Parts)), at+".parts", "the path of the parts must distinguish parts and titles: it needs {index}, and {id} or {title}")
+	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && reports(t.Parts)), at+".parts",
+		"the path of the parts must distinguish parts and titles: it needs {index}, and {id} or {title}")
 	c.fields(at+".manifest", t.Manifest, pathFields)
-	c.known(t.Manifest.Empty() || reports(t.Manifest), at+".manifest", "the path has neither {id} nor {title}, so every title would get the same one")
-	c.known(t.Manifest.Empty() == t.ManifestText.Empty(), at, "a manifest needs both its path (manifest) and its text (manifest-text)")
+	c.known(t.Manifest.Empty() || reports(t.Manifest), at+".manifest",
+		"the path has neither {id} nor {title}, so every title would get the same one")
+	c.known(t.Manifest.Empty() == t.ManifestText.Empty(), at,
+		"a manifest needs both its path (manifest) and its text (manifest-text)")
 	c.fields(at+".manifest-text", t.ManifestText.Template, textFields)
 }
 
@@ -390,14 +429,16 @@ func (c *checker) companion(at string, m *Companion) {
 	c.maybe(at+".per", "per", m.Per, []string{"title", "disc"})
 	c.known(!m.Path.Empty(), at, "a [[companion]] needs a path")
 	c.fields(at+".path", m.Path, companionFields)
-	c.known(m.Path.Empty() || reports(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path", "the path has none of {id}, {title}, {base} and {folder}, so every title would get the same one")
+	c.known(m.Path.Empty() || reports(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path",
+		"the path has none of {id}, {title}, {base} and {folder}, so every title would get the same one")
 	for _, f := range m.When.fields() {
 		c.known(slices.Contains(titleFields, f), at+".when", "a companion cannot test the %s", f)
 	}
 	c.fields(at+".text", m.Text.Template, textFields)
 	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
 	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")
-	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at, "keep and locked-by need the key syntax: how the text is read")
+	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at,
+		"keep and locked-by need the key syntax: how the text is read")
 	pic := &m.Picture
 	if m.Is != "cover" {
 		c.known(!m.Text.Empty(), at, "a companion other than a cover needs a text")
@@ -408,7 +449,8 @@ func (c *checker) companion(at string, m *Companion) {
 	c.oneOf(at+".picture.of", "picture", pic.Of, pictureWords)
 	c.oneOf(at+".picture.format", "format", pic.Format, formatWords)
 	c.maybe(at+".picture.fit", "fit", pic.Fit, fitWords)
-	c.known(pic.Width >= 0 && pic.Height >= 0 && (pic.Width > 0) == (pic.Height > 0), at+".picture", "width and height, in pixels, go together")
+	c.known(pic.Width >= 0 && pic.Height >= 0 && (pic.Width > 0) == (pic.Height > 0), at+".picture",
+		"width and height, in pixels, go together")
 	c.known(pic.LargestFile >= 0, at+".picture.largest-file", "a size cannot be negative")
 }
 
@@ -433,10 +475,12 @@ func (c *checker) list(at string, l *List) {
 		c.oneOf(fat+".encoding", "encoding", f.Encoding, encodingWords)
 		c.fields(fat+".value", f.Value.Template, lineFields)
 		c.known(f.Fill >= 0 && f.Fill < 256, fat+".fill", "the byte %d is not between 0 and 255", f.Fill)
-		c.known(f.Offset >= 0 && f.Length > 0 && f.Offset+f.Length <= l.Record, fat, "bytes %d to %d are not in a record of %d", f.Offset, f.Offset+f.Length, l.Record)
+		c.known(f.Offset >= 0 && f.Length > 0 && f.Offset+f.Length <= l.Record, fat,
+			"bytes %d to %d are not in a record of %d", f.Offset, f.Offset+f.Length, l.Record)
 		for j := range i {
 			o := l.Fields[j]
-			c.known(f.Offset >= o.Offset+o.Length || o.Offset >= f.Offset+f.Length, fat+".offset", "the field overlaps field %d of the record", j+1)
+			c.known(f.Offset >= o.Offset+o.Length || o.Offset >= f.Offset+f.Length, fat+".offset",
+				"the field overlaps field %d of the record", j+1)
 		}
 	}
 }
@@ -454,7 +498,8 @@ func (c *checker) kit(k *Kit) {
 		for _, from := range f.From {
 			c.pattern(at("kit.file", i)+".from", from)
 		}
-		c.known(f.Text != "" != (len(f.From) > 0), at("kit.file", i), "a kit file has either from (patterns of the user's file) or text, not both")
+		c.known(f.Text != "" != (len(f.From) > 0), at("kit.file", i),
+			"a kit file has either from (patterns of the user's file) or text, not both")
 		c.each(at("kit.file", i)+".editions", "edition", f.Editions, editions)
 		if j, twice := seen[strings.ToUpper(f.To)]; twice && len(f.Editions) == 0 {
 			c.known(false, at("kit.file", i)+".to", "file %d of the kit has the same path %s", j+1, f.To)
@@ -467,7 +512,8 @@ func (c *checker) setting(at string, s *Setting) {
 	c.known(s.File != "" && s.Key != "", at, "a setting needs a file and a key")
 	c.inside(at+".file", s.File)
 	c.maybe(at+".syntax", "syntax", s.Syntax, syntaxWords)
-	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section", "only ini and toml files have sections")
+	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section",
+		"only ini and toml files have sections")
 	c.each(at+".on", "attachment", s.On, c.attachments())
 }
 

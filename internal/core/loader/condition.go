@@ -69,7 +69,8 @@ func parseCondition(text string) (Condition, error) {
 			}
 			t.over, t.limit = true, n
 		default:
-			return c, fmt.Errorf("the condition %q must be one of: FIELD, not FIELD, FIELD is VALUE, FIELD is not VALUE, FIELD over NUMBER", text)
+			return c, fmt.Errorf("the condition %q must be one of: FIELD, not FIELD, FIELD is VALUE, FIELD is not "+
+				"VALUE, FIELD over NUMBER", text)
 		}
 		c.terms = append(c.terms, t)
 	}
@@ -126,8 +127,10 @@ func (c Condition) words() string {
 			out = append(out, fmt.Sprintf("when the number of %s is %sover %d", t.field, not, t.limit))
 		case t.is && t.field == FieldSituation:
 			out = append(out, "when "+not+map[string]string{
-				"added": "something was added", "removed": "something was removed", "direct-cable": "connected by a direct cable",
-				"covers": "covers were copied", "first-time": "filled for the first time", "several-discs": "a title has several discs",
+				"added": "something was added", "removed": "something was removed",
+				"direct-cable": "connected by a direct cable",
+				"covers":       "covers were copied", "first-time": "filled for the first time",
+				"several-discs": "a title has several discs",
 			}[t.wanted])
 		case t.is && t.field == FieldVia:
 			out = append(out, fmt.Sprintf("when the connection is %s%s", not, t.wanted))

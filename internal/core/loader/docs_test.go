@@ -91,7 +91,8 @@ func TestEveryKeyIsInTheDocument(t *testing.T) {
 	for _, m := range blocks.FindAllStringSubmatch(string(text), -1) {
 		shown += m[2]
 	}
-	all := append(keys(reflect.TypeOf(loader.Profile{}), map[reflect.Type]bool{}), keys(reflect.TypeOf(loader.Platform{}), map[reflect.Type]bool{})...)
+	all := append(keys(reflect.TypeOf(loader.Profile{}), map[reflect.Type]bool{}),
+		keys(reflect.TypeOf(loader.Platform{}), map[reflect.Type]bool{})...)
 	require.Greater(t, len(all), 100)
 	for _, k := range all {
 		assert.Regexp(t, `(?m)(^|[[.{ ])`+regexp.QuoteMeta(k)+`( = |\]|\.)`, shown, "the key %q has no example", k)

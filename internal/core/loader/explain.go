@@ -103,7 +103,8 @@ func (p *Profile) Explain() []Section {
 // amount writes a size, exactly where the short form would hide something.
 func amount(n int64) string {
 	short := size.Format(n)
-	if back, err := size.Parse(strings.ReplaceAll(strings.ReplaceAll(short, ",", ""), " ", "")); err == nil && back == n {
+	if back, err := size.Parse(strings.ReplaceAll(strings.ReplaceAll(short, ",", ""), " ", "")); err == nil &&
+		back == n {
 		return short
 	}
 	return short + " (" + size.Exact(n) + " bytes)"
@@ -134,7 +135,8 @@ func (a *Attachment) sentences() []string {
 			more = append(more, fmt.Sprintf(format, args...))
 		}
 	}
-	say(a.PartitionTable != "" && a.PartitionTable != "any", "with the partition table %s", strings.ToUpper(a.PartitionTable))
+	say(a.PartitionTable != "" && a.PartitionTable != "any", "with the partition table %s",
+		strings.ToUpper(a.PartitionTable))
 	say(a.Label != "", "the volume label must be %s", a.Label)
 	say(len(a.LabelNot) > 0, "the volume label must not be %s", all(a.LabelNot, "or"))
 	say(a.Contiguous, "every file must be contiguous")
@@ -211,10 +213,13 @@ func ViaWord(via string) string {
 }
 
 var viaWords = map[string]string{
-	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB", "nbd": "the network, as a block device",
+	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB",
+	"nbd": "the network, as a block device",
 }
 
-var listingNames = map[string]string{"unix": "in the style of Unix", "unix-no-year": "in the style of Unix, without a year", "machine": "machine-readable (MLSD)", "dos": "in the style of DOS"}
+var listingNames = map[string]string{"unix": "in the style of Unix",
+	"unix-no-year": "in the style of Unix, without a year", "machine": "machine-readable (MLSD)",
+	"dos": "in the style of DOS"}
 
 // games names what a rule is about.
 func games(platforms []string, forms []title.Form) string {
@@ -235,7 +240,8 @@ func games(platforms []string, forms []title.Form) string {
 	return what
 }
 
-var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "tracks with their cue sheet", title.Cartridge: "cartridges", title.Folder: "folders", title.Package: "packages"}
+var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "tracks with their cue sheet",
+	title.Cartridge: "cartridges", title.Folder: "folders", title.Package: "packages"}
 
 // where says at which attachments and filesystems a rule holds.
 func (p *Profile) where(s *Scope) string {
@@ -288,7 +294,8 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 		out = append(out, fmt.Sprintf("Titles with several discs get %q added for each disc.", a.Title.Discs.String()))
 	}
 	if a.OverflowAfter > 0 {
-		out = append(out, fmt.Sprintf("A folder takes %d entries; the rest, in the order of names, go to page 2, 3 and so on.", a.OverflowAfter))
+		out = append(out, fmt.Sprintf(
+			"A folder takes %d entries; the rest, in the order of names, go to page 2, 3 and so on.", a.OverflowAfter))
 	}
 	for _, f := range title.Forms {
 		if k := shape.Of(a.As(f)); k != nil && k.Name != shape.Whole {
@@ -360,7 +367,8 @@ func (p *Profile) companionSentence(c *Companion) string {
 	if pic := c.Picture; pic.Of != "" {
 		line += fmt.Sprintf(", the %s picture as %s", pic.Of, strings.ToUpper(pic.Format))
 		if pic.Width > 0 {
-			line += fmt.Sprintf(" %s %d x %d", map[string]string{"exact": "of exactly", "cut": "cut to", "inside": "of at most", "": "of at most"}[pic.Fit], pic.Width, pic.Height)
+			line += fmt.Sprintf(" %s %d x %d", map[string]string{"exact": "of exactly", "cut": "cut to",
+				"inside": "of at most", "": "of at most"}[pic.Fit], pic.Width, pic.Height)
 		}
 		if pic.LargestFile > 0 {
 			line += " and at most " + amount(int64(pic.LargestFile))
@@ -446,7 +454,8 @@ func (p *Profile) kitSentences() []string {
 		out = append(out, line+", otherwise "+strings.TrimSuffix(s.Otherwise, ".")+".")
 	}
 	for _, s := range p.SystemImages {
-		line := fmt.Sprintf("%s goes to %s; it is recognised by its checksum, whatever its name", sentenceCase(s.Shown), s.To)
+		line := fmt.Sprintf("%s goes to %s; it is recognised by its checksum, whatever its name", sentenceCase(s.Shown),
+			s.To)
 		if s.Optional {
 			line += ", and can be left out"
 		}

@@ -29,9 +29,11 @@ func said(v reflect.Value, out *[]string) {
 			f := v.Type().Field(i)
 			switch name, _, _ := strings.Cut(f.Tag.Get("toml"), ","); {
 			case !f.IsExported() || name == "-":
-			case name == "why" || name == "say" || name == "for" || name == "to" || name == "otherwise" || name == "ways" || name == "habits":
+			case name == "why" || name == "say" || name == "for" || name == "to" || name == "otherwise" ||
+				name == "ways" || name == "habits":
 				said(v.Field(i), out)
-			case f.Type.Kind() == reflect.Struct || f.Type.Kind() == reflect.Slice && f.Type.Elem().Kind() == reflect.Struct:
+			case f.Type.Kind() == reflect.Struct || f.Type.Kind() == reflect.Slice && f.Type.Elem().
+				Kind() == reflect.Struct:
 				said(v.Field(i), out)
 			}
 		}
@@ -58,7 +60,8 @@ func TestTheSentencesHideNothing(t *testing.T) {
 		said(reflect.ValueOf(*p), &want)
 		require.Greater(t, len(want), 10)
 		for _, w := range want {
-			if strings.Contains(w, "\n") || w == "{each}{file}" || strings.HasPrefix(w, " (") || strings.HasPrefix(w, "{id};") {
+			if strings.Contains(w, "\n") || w == "{each}{file}" || strings.HasPrefix(w, " (") || strings.HasPrefix(w,
+				"{id};") {
 				continue // texts of files are not reported
 			}
 			assert.Contains(t, text, strings.ToLower(strings.TrimSuffix(w, ".")), "%s hides it", p.Name)
@@ -96,7 +99,8 @@ text = "x"
 		all.WriteString(strings.Join(s.Lines, "\n") + "\n")
 	}
 	for _, want := range []string{
-		"1. A (when not something was added and when the connection is not usb).", "2. B (when connected by a direct cable and when a title has several discs).",
+		"1. A (when not something was added and when the connection is not usb).",
+		"2. B (when connected by a direct cable and when a title has several discs).",
 		"when the number of discs is over 2 and when there is no region and when there is a id",
 	} {
 		assert.Contains(t, all.String(), want)
@@ -115,7 +119,8 @@ func TestWhichAttachmentIsMeant(t *testing.T) {
 	trellis, err := set.Profile("trellis")
 	require.NoError(t, err)
 	assert.Equal(t, "stick", trellis.Attachment("usb", "exfat").Name)
-	assert.Equal(t, "stick", trellis.Attachment("usb", "ntfs").Name, "the connection decides where no attachment reads the filesystem")
+	assert.Equal(t, "stick", trellis.Attachment("usb", "ntfs").Name,
+		"the connection decides where no attachment reads the filesystem")
 	assert.False(t, trellis.Attachment("usb", "ntfs").Reads("ntfs"))
 	assert.Nil(t, trellis.Attachment("smb", "ext4"))
 	assert.True(t, trellis.Attachment("ftp", "ext4").Reads("ext4"), "the console's own disk is what it is")

@@ -50,14 +50,16 @@ func fieldNamed(name string) (Field, bool) {
 }
 
 // titleFields are reported by a title itself.
-var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform, FieldExt}
+var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform,
+	FieldExt}
 
 // The fields that each kind of template may use.
 var (
 	pathFields      = append(slices.Clone(titleFields), FieldPage)
 	partFields      = append(slices.Clone(pathFields), FieldIndex)
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
-	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers, FieldPublisher, FieldText)
+	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
+		FieldPublisher, FieldText)
 	lineFields      = append(slices.Clone(textFields), FieldPage)
 	situationFields = []Field{FieldVia, FieldFilesystem, FieldSituation}
 )

@@ -97,18 +97,22 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"rowan", `list-order = ["title", "id"]`, `list-order = ["titel"]`, `did you mean "title"?`},
 		{"rowan", `partition-table = "mbr"`, `partition-table = "mrb"`, `did you mean "mbr"?`},
 		{"rowan", `case = "ignored"`, `case = "ignore"`, `did you mean "ignored"?`},
-		{"rowan", `on = ["stick", "share", "network-disk"]`, `on = ["stik"]`, `unknown attachment "stik": did you mean "stick"?`},
-		{"rowan", `platforms = ["vesper"]`, `platforms = ["vespers"]`, `unknown platform "vespers": did you mean "vesper"?`},
+		{"rowan", `on = ["stick", "share", "network-disk"]`, `on = ["stik"]`,
+			`unknown attachment "stik": did you mean "stick"?`},
+		{"rowan", `platforms = ["vesper"]`, `platforms = ["vespers"]`,
+			`unknown platform "vespers": did you mean "vesper"?`},
 		{"rowan", `forms = ["image"]`, `forms = ["folder"]`, "games of the platform vesper have other forms: [image]"},
 		{"rowan", `archives = "unpack"`, `archives = "unpakc"`, `did you mean "unpack"?`},
 		{"rowan", `do = "split"`, `do = "spilt"`, `did you mean "split"?`},
 		{"rowan", `part-size = "2GiB - 64KiB"`, `part-size = "5GiB"`, "is too large for FAT32, which"},
 		{"rowan", `part-size = "2GiB - 64KiB"`, `part-size = "lots"`, `"lots" is not a size`},
 		{"rowan", `part-size = "2GiB - 64KiB"`, `over = "1GiB"`, "needs the size of a part"},
-		{"rowan", `parts = "LONG/{id}/{index|pad:3}.rwn"`, `parts = "LONG/{id}/part.rwn"`, "needs {index}, and {id} or {title}"},
+		{"rowan", `parts = "LONG/{id}/{index|pad:3}.rwn"`, `parts = "LONG/{id}/part.rwn"`,
+			"needs {index}, and {id} or {title}"},
 		{"rowan", `{index|pad:3}`, `{index|pad:many}`, "pad takes a number of digits"},
 		{"rowan", `manifest = "LONG/{id}/parts.toml"`, ``, "needs both its path (manifest) and its text"},
-		{"rowan", `manifest = "LONG/{id}/parts.toml"`, `manifest = "LONG/parts.toml"`, "path has neither {id} nor {title}"},
+		{"rowan", `manifest = "LONG/{id}/parts.toml"`, `manifest = "LONG/parts.toml"`,
+			"path has neither {id} nor {title}"},
 		{"rowan", `crc32 = "{crc32}"`, `crc32 = "{crc23}"`, `did you mean "crc32"?`},
 		{"rowan", "{each}\n[[part]]", "{each part}\n[[part]]", `{each} takes no word`},
 		{"rowan", "{end}\"\"\"", "\"\"\"", "an {each} has no {end}"},
@@ -126,12 +130,14 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"rowan", `when = "via is usb"`, `when = "vai is usb"`, `did you mean "via"?`},
 		{"rowan", `when = "via is usb"`, `when = "via is ubs"`, `did you mean "usb"?`},
 		{"rowan", `when = "via is usb"`, `when = "title is usb"`, "a checklist cannot test the title"},
-		{"rowan", `when = "via is nbd and added"`, `when = "via is nbd and"`, `1: unknown connection "nbd and"; use one of`},
+		{"rowan", `when = "via is nbd and added"`, `when = "via is nbd and"`,
+			`1: unknown connection "nbd and"; use one of`},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, ``, "a list needs the text of its lines"},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, `record = 8`, "the records have no [[list.field]]"},
 		{"rowan", `name = "share"`, `name = "stick"`, `toml:30:1: two attachments are named "stick"`},
 		{"rowan", `name = "rowan"`, `name = "Rowan!"`, "lower-case letters, digits and hyphens"},
-		{"gantry", `largest-file = "4GiB - 1"`, `largest-file = "3TiB"`, "does not fit on a volume of at most 2.00 TiB"},
+		{"gantry", `largest-file = "4GiB - 1"`, `largest-file = "3TiB"`,
+			"does not fit on a volume of at most 2.00 TiB"},
 		{"gantry", `longest-name = 48`, `longest-name = 300`, "a name of 300 does not fit in a path of at most 220"},
 		{"gantry", `count = "characters"`, `count = "letters"`, "unknown way to count \"letters\"; use one of"},
 		{"gantry", `port = 21`, `port = 70000`, "is not between 1 and 65535"},
@@ -139,10 +145,12 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"gantry", `idle = "60s"`, `idle = "a minute"`, `"a minute" is not a duration`},
 		{"gantry", `full-reply = 552`, `full-reply = 226`, "is not an error"},
 		{"gantry", `images = "extract"`, `images = "extracted"`, `did you mean "extract"?`},
-		{"gantry", `folders = ["gantry/shelf/{platform}"`, `folders = ["gantry/shelf/{title}"`, `the field "title" cannot be used here`},
+		{"gantry", `folders = ["gantry/shelf/{platform}"`, `folders = ["gantry/shelf/{title}"`,
+			`the field "title" cannot be used here`},
 		{"bellows", `label = "PIPIT"`, `label = "PIPIT-IS-TOO-LONG"`, "a volume label has at most 11 characters"},
 		{"bellows", `label = "PIPIT"`, "label = \"PIPIT\"\nlabel-not = [\"PIPIT\"]", "both required and forbidden"},
-		{"bellows", "overflow-after = 60", "overflow-after = 61", "mine.toml:25:1: the stick shows only 60 entries in a folder, not 61"},
+		{"bellows", "overflow-after = 60", "overflow-after = 61",
+			"mine.toml:25:1: the stick shows only 60 entries in a folder, not 61"},
 		{"bellows", "overflow-after = 60\n", "", "{page} needs the key overflow-after"},
 		{"bellows", "{if page}+{page}/{end}", "", "the path has no {page}"},
 		{"bellows", "{if disc} (Disc {disc}){end}.cue", "{if disc} (Disc {disc}).cue", "an {if} has no {end}"},
@@ -152,7 +160,8 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"bellows", `when = "discs over 1"`, `when = "discs over one"`, `"one" is not a number`},
 		{"bellows", `longest = 64`, `longest = -1`, "cannot have at most -1 characters"},
 		{"bellows", "ascii = true\nforbidden = '<>:\"|?*;+'", `permitted = ["0-9"]`, "no letter is allowed, so"},
-		{"bellows", "ascii = true\nforbidden = '<>:\"|?*;+'", "permitted = [\"a-z\"]\nforbidden = \"b\"", "is both allowed and forbidden"},
+		{"bellows", "ascii = true\nforbidden = '<>:\"|?*;+'", "permitted = [\"a-z\"]\nforbidden = \"b\"",
+			"is both allowed and forbidden"},
 		{"trellis", `filesystems = ["exfat"]`, `filesystems = ["ntfs"]`, "no attachment of this rule reads ntfs"},
 		{"trellis", `also-needs-space-on = "disk"`, `also-needs-space-on = "disc"`, `did you mean "disk"?`},
 		{"trellis", `say = "Trellis starts Meridian games from the internal disk only"`, ``, "must say why"},
@@ -160,7 +169,8 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"plover", `drop = ["data/**/*.bak"]`, `drop = ["data/**"]`, "both kept and dropped"},
 		{"plover", `to = "start.prog"`, `to = "../start.prog"`, "leads out of the target"},
 		{"plover", `key = "saves"`, ``, "a setting needs a file and a key"},
-		{"plover", `syntax = "key=value"`, "syntax = \"key=value\"\nsection = \"main\"", "only ini and toml files have sections"},
+		{"plover", `syntax = "key=value"`, "syntax = \"key=value\"\nsection = \"main\"",
+			"only ini and toml files have sections"},
 		{"mica", `over = "3GiB"`, `over = "1GiB"`, "is larger than the limit of"},
 	} {
 		t.Run(strconv.Itoa(i)+" "+c.to, func(t *testing.T) {
@@ -180,14 +190,16 @@ func TestWrongValuesAreReported(t *testing.T) {
 }
 
 func TestTemplatesThatWouldLeaveTheTarget(t *testing.T) {
-	for _, text := range []string{"../{id}", "/{id}", "a/../../{id}", "C:/{id}", `a\{id}`, "a\x00{id}", "a\n{id}", "{id}/.."} {
+	for _, text := range []string{"../{id}", "/{id}", "a/../../{id}", "C:/{id}", `a\{id}`, "a\x00{id}", "a\n{id}",
+		"{id}/.."} {
 		_, err := loader.ParseTemplate(text)
 		assert.Error(t, err, "%q", text)
 	}
 }
 
 func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
-	v := loader.Values{loader.FieldTitle: "Éire – Ferry", loader.FieldID: "ab-7", loader.FieldDisc: "2", loader.FieldDiscs: "3", loader.FieldRegion: "North"}
+	v := loader.Values{loader.FieldTitle: "Éire – Ferry", loader.FieldID: "ab-7", loader.FieldDisc: "2",
+		loader.FieldDiscs: "3", loader.FieldRegion: "North"}
 	for text, want := range map[string]string{
 		"{title|ascii}":                            "Eire - Ferry",
 		"{title|slug}":                             "eire-ferry",
@@ -213,7 +225,8 @@ func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
 	require.NoError(t, err)
 	got, ok := tpl.Match("T/+2/Two Tides/Two Tides (Disc 2).cue")
 	require.True(t, ok)
-	assert.Equal(t, []string{"2", "Two Tides", "2"}, []string{got[loader.FieldPage], got[loader.FieldTitle], got[loader.FieldDisc]})
+	assert.Equal(t, []string{"2", "Two Tides", "2"}, []string{got[loader.FieldPage], got[loader.FieldTitle],
+		got[loader.FieldDisc]})
 	_, ok = tpl.Match("T/Two Tides/Other.cue")
 	assert.False(t, ok, "a field that stands twice is the same both times")
 }
@@ -223,8 +236,10 @@ func TestPatterns(t *testing.T) {
 		pattern, file string
 		want          bool
 	}{
-		{"*.prog", "Mirror.PROG", true}, {"*.prog", "a/mirror.prog", false}, {"data/**", "data/a/b.dat", true}, {"data/**", "data", false},
-		{"**/*.bak", "a/b/c.bak", true}, {"**/*.bak", "c.bak", true}, {"disk.?", "disk.1", true}, {"disk.?", "disk.10", false}, {"a/**/z", "a/b/c/z", true}, {"[", "x", false},
+		{"*.prog", "Mirror.PROG", true}, {"*.prog", "a/mirror.prog", false}, {"data/**", "data/a/b.dat", true},
+		{"data/**", "data", false},
+		{"**/*.bak", "a/b/c.bak", true}, {"**/*.bak", "c.bak", true}, {"disk.?", "disk.1", true},
+		{"disk.?", "disk.10", false}, {"a/**/z", "a/b/c/z", true}, {"[", "x", false},
 	} {
 		assert.Equal(t, c.want, loader.MatchFile(c.pattern, c.file), "%s %s", c.pattern, c.file)
 	}
@@ -239,7 +254,8 @@ func TestATargetReportsItsLoader(t *testing.T) {
 }
 
 func FuzzTemplate(f *testing.F) {
-	for _, s := range []string{"{if disc}a{else}b{end}", "{each}{file}\n{end}", "{id|max:3|pad:2}", "{{}}", "{if discs over 1 and region is x}{end}"} {
+	for _, s := range []string{"{if disc}a{else}b{end}", "{each}{file}\n{end}", "{id|max:3|pad:2}", "{{}}",
+		"{if discs over 1 and region is x}{end}"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -147,7 +147,8 @@ func (s *Set) Check(p *Profile) error {
 				continue
 			}
 			if m != nil && len(m.Forms) > 0 && !slices.ContainsFunc(m.Forms, known.Has) {
-				all = append(all, src.Errorf(at+".forms", "games of the platform %s have other forms: %v", name, known.Forms))
+				all = append(all, src.Errorf(at+".forms", "games of the platform %s have other forms: %v", name,
+					known.Forms))
 			}
 		}
 	}
@@ -172,7 +173,8 @@ func (s *Set) Check(p *Profile) error {
 
 // Platform returns the platform of that name, or nil.
 func (s *Set) Platform(name string) *Platform {
-	i, found := slices.BinarySearchFunc(s.Platforms, name, func(p *Platform, n string) int { return strings.Compare(p.Name, n) })
+	i, found := slices.BinarySearchFunc(s.Platforms, name,
+		func(p *Platform, n string) int { return strings.Compare(p.Name, n) })
 	if !found {
 		return nil
 	}
@@ -198,7 +200,8 @@ func (s *Set) ReadProfile(file string) (*Profile, error) {
 
 // IsFile reports whether the name of a loader is that of a profile's file.
 func IsFile(name string) bool {
-	return strings.HasSuffix(name, ".toml") || strings.ContainsRune(name, filepath.Separator) || strings.ContainsRune(name, '/')
+	return strings.HasSuffix(name, ".toml") || strings.ContainsRune(name, filepath.Separator) ||
+		strings.ContainsRune(name, '/')
 }
 
 // Profile returns the profile of that name. A name with a path separator or
@@ -219,7 +222,8 @@ func (s *Set) Profile(name string) (*Profile, error) {
 			return nil, fmt.Errorf("the profile of the loader %q has a mistake: %w", name, b.Err)
 		}
 	}
-	return nil, fmt.Errorf("%w (give your own profile by its file, such as ./mine.toml)", nearest.Unknown("loader", name, names))
+	return nil, fmt.Errorf("%w (give your own profile by its file, such as ./mine.toml)", nearest.Unknown("loader",
+		name, names))
 }
 
 // Text returns the text of a profile, as shipped or as the user has it.

@@ -34,24 +34,27 @@ func TestABrokenProfileSaysWhere(t *testing.T) {
 		return strconv.Itoa(1 + strings.Count(good[:strings.Index(good, part)], "\n"))
 	}
 	for name, c := range map[string]struct{ from, to, want string }{
-		"misspelt key":        {"contiguous = true", "one-peice = true", `unknown key "attachment.one-peice"`},
-		"misspelt table":      {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
-		"unknown filesystem":  {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
-		"unknown connection":  {`via = "usb"`, `via = "ubs"`, `1: unknown connection "ubs": did you mean "usb"?`},
-		"unknown field":       {"{id} - {title}", "{di} - {title}", `unknown field "di": did you mean`},
-		"unknown transform":   {"{kind|upper}", "{kind|uper}", `unknown transform "uper": did you mean "upper"?`},
-		"open brace":          {"{id} - {title}.iso", "{id} - {title.iso", "{title.iso\" has an unclosed"},
-		"path climbs out":     {"{kind|upper}/{id}", "../{kind|upper}/{id}", "leads out of the target"},
-		"path is absolute":    {`path = "{kind`, `path = "/{kind`, "must be relative to the target's root"},
-		"path not unique":     {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso", "every title would get the same one"},
-		"setting climbs out":  {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "leads out of the target"},
-		"a disc's extension":  {`discs = " (Disc {disc})"`, `discs = " [Disc {disc}]"`, "'[' is added to the name of each disc, but is not allowed in a name"},
+		"misspelt key":       {"contiguous = true", "one-peice = true", `unknown key "attachment.one-peice"`},
+		"misspelt table":     {"[accept.title]", "[accept.titel]", `did you mean "title"?`},
+		"unknown filesystem": {`filesystems = ["fat32"]`, `filesystems = ["fat23"]`, `did you mean "fat32"?`},
+		"unknown connection": {`via = "usb"`, `via = "ubs"`, `1: unknown connection "ubs": did you mean "usb"?`},
+		"unknown field":      {"{id} - {title}", "{di} - {title}", `unknown field "di": did you mean`},
+		"unknown transform":  {"{kind|upper}", "{kind|uper}", `unknown transform "uper": did you mean "upper"?`},
+		"open brace":         {"{id} - {title}.iso", "{id} - {title.iso", "{title.iso\" has an unclosed"},
+		"path climbs out":    {"{kind|upper}/{id}", "../{kind|upper}/{id}", "leads out of the target"},
+		"path is absolute":   {`path = "{kind`, `path = "/{kind`, "must be relative to the target's root"},
+		"path not unique": {"{kind|upper}/{id} - {title}.iso", "{kind|upper}/game.iso",
+			"every title would get the same one"},
+		"setting climbs out": {`file = "ROWAN/rowan.cfg"`, `file = "../rowan.cfg"`, "leads out of the target"},
+		"a disc's extension": {`discs = " (Disc {disc})"`, `discs = " [Disc {disc}]"`,
+			"'[' is added to the name of each disc, but is not allowed in a name"},
 		"no space for a name": {"longest = 28", "longest = 5", "leave no space for a name"},
-		"wrong type":          {"longest = 28", `longest = "28"`, "longest is a TOML string, but must be a whole number"},
-		"newer format":        {"format = 1", "format = 2", "it has format 2; this version reads format 1"},
-		"backward range":      {`"A-Z"`, `"Z-A"`, "runs backwards"},
-		"unknown verdict":     {`when = "too big"`, `when = "to big"`, `did you mean "too big"?`},
-		"unknown form":        {`forms = ["image"]`, `forms = ["imgae"]`, `did you mean "image"?`},
+		"wrong type": {"longest = 28", `longest = "28"`,
+			"longest is a TOML string, but must be a whole number"},
+		"newer format":    {"format = 1", "format = 2", "it has format 2; this version reads format 1"},
+		"backward range":  {`"A-Z"`, `"Z-A"`, "runs backwards"},
+		"unknown verdict": {`when = "too big"`, `when = "to big"`, `did you mean "too big"?`},
+		"unknown form":    {`forms = ["image"]`, `forms = ["imgae"]`, `did you mean "image"?`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Contains(t, good, c.from)
@@ -59,7 +62,8 @@ func TestABrokenProfileSaysWhere(t *testing.T) {
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.want)
 			first, _, _ := strings.Cut(err.Error(), ": ")
-			assert.Equal(t, "mine.toml:"+line(c.from), first[:strings.LastIndexByte(first, ':')], "the line that was changed")
+			assert.Equal(t, "mine.toml:"+line(c.from), first[:strings.LastIndexByte(first, ':')],
+				"the line that was changed")
 		})
 	}
 }
@@ -105,16 +109,20 @@ func TestProfilesByNameAndByFile(t *testing.T) {
 func TestTemplates(t *testing.T) {
 	tpl, err := loader.ParseTemplate("{kind|upper}/{id} - {title}.iso")
 	require.NoError(t, err)
-	path := tpl.Fill(&loader.Values{loader.FieldKind: "full", loader.FieldID: "VSP-20417", loader.FieldTitle: "Salt - a Tale"})
+	path := tpl.Fill(&loader.Values{loader.FieldKind: "full", loader.FieldID: "VSP-20417",
+		loader.FieldTitle: "Salt - a Tale"})
 	assert.Equal(t, "FULL/VSP-20417 - Salt - a Tale.iso", path)
 	values, ok := tpl.Match("full/vsp-20417 - Salt - a Tale.ISO")
 	require.True(t, ok)
-	assert.Equal(t, loader.Values{loader.FieldKind: "full", loader.FieldID: "vsp-20417", loader.FieldTitle: "Salt - a Tale"}, values)
-	for _, other := range []string{"FULL/VSP-20417.iso", "VSP-20417 - x.iso", "FULL/sub/VSP-20417 - x.iso", "FULL/VSP-20417 - x.img"} {
+	assert.Equal(t, loader.Values{loader.FieldKind: "full", loader.FieldID: "vsp-20417",
+		loader.FieldTitle: "Salt - a Tale"}, values)
+	for _, other := range []string{"FULL/VSP-20417.iso", "VSP-20417 - x.iso", "FULL/sub/VSP-20417 - x.iso",
+		"FULL/VSP-20417 - x.img"} {
 		_, ok := tpl.Match(other)
 		assert.False(t, ok, other)
 	}
-	assert.Equal(t, []string{"FULL", "SHORT"}, tpl.Folders(map[loader.Field][]string{loader.FieldKind: {"full", "short"}}))
+	assert.Equal(t, []string{"FULL", "SHORT"},
+		tpl.Folders(map[loader.Field][]string{loader.FieldKind: {"full", "short"}}))
 	assert.Equal(t, "id - title.iso", tpl.Shape())
 }
 
@@ -152,7 +160,8 @@ func TestRulesSetOtherwise(t *testing.T) {
 	require.NoError(t, err)
 	rowan, err := set.Profile("rowan")
 	require.NoError(t, err)
-	with, err := rowan.With(map[string]string{"accept.1.too-large.part-size": "1GiB - 32KiB", "attachment.stick.contiguous": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
+	with, err := rowan.With(map[string]string{"accept.1.too-large.part-size": "1GiB - 32KiB",
+		"attachment.stick.contiguous": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1<<30-32<<10, with.Accepts[0].TooLarge.PartSize)
 	assert.EqualValues(t, 8<<30, with.Attachments[2].LargestFile)
@@ -160,8 +169,9 @@ func TestRulesSetOtherwise(t *testing.T) {
 	assert.False(t, with.Attachments[0].Contiguous, "an empty value takes a key out")
 	assert.True(t, rowan.Attachments[0].Contiguous, "the profile itself stays as it is")
 	for key, c := range map[string]struct{ value, want string }{
-		"acept.1.why":                 {"x", `unknown table "acept": did you mean "accept"?`},
-		"accept.9.why":                {"x", `rule accept.9.why: there are several accept (2), but "9" is none of them`},
+		"acept.1.why": {"x", `unknown table "acept": did you mean "accept"?`},
+		"accept.9.why": {"x",
+			`rule accept.9.why: there are several accept (2), but "9" is none of them`},
 		"accept.why":                  {"x", "choose one and its key, such as accept.1.KEY"},
 		"accept.1.title.longets":      {"20", `did you mean "longest"?`},
 		"accept.1.too-large.do":       {"pakc", `did you mean "pack"?`},

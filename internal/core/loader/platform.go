@@ -74,13 +74,15 @@ func (s *Reading) Reports() bool {
 	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
 }
 
-// Takes reports whether a value is one that the platform tells, as far as its pattern says. Letter case makes no difference: paths may be spelled in any.
+// Takes reports whether a value is one that the platform tells, as far as its pattern says. Letter case makes no
+// difference: paths may be spelled in any.
 func (s *Reading) Takes(value string) bool {
-	return s.Pattern.Regexp == nil || s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) || s.Pattern.MatchString(strings.ToLower(value))
+	return s.Pattern.Regexp == nil || s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) ||
+		s.Pattern.MatchString(strings.ToLower(value))
 }
 
-// SyntaxIn is the syntax of the file that the value is read from, where the marker has another one: a file of its own has lines or binary data where it
-// is asked for these.
+// SyntaxIn is the syntax of the file that the value is read from, where the marker has another one: a file of its own
+// has lines or binary data where it is asked for these.
 func (s *Reading) SyntaxIn(marker string) string {
 	switch {
 	case s.File != "" && s.Line > 0:
@@ -170,7 +172,8 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		return nil, err
 	}
 	c := &checker{src: src}
-	c.known(p.Format == FormatVersion, "format", "it has format %d; this version reads format %d", p.Format, FormatVersion)
+	c.known(p.Format == FormatVersion, "format", "it has format %d; this version reads format %d", p.Format,
+		FormatVersion)
 	c.name("name", p.Name)
 	c.known(p.Shown != "", "shown", "the key shown (the platform's display name) is missing")
 	c.known(len(p.Forms) > 0, "forms", "no form is given; forms are: %s", strings.Join(formNames(), ", "))
@@ -179,39 +182,50 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 	}
 	needs := p.Has(title.Image) || p.Has(title.Cartridge) || p.Has(title.Tracks)
 	c.known(len(p.Extensions) > 0 || !needs, "extensions", "no file extension is given")
-	c.known(len(p.Packages) > 0 == p.Has(title.Package), "packages", "the form package and the extensions of packages go together")
+	c.known(len(p.Packages) > 0 == p.Has(title.Package), "packages",
+		"the form package and the extensions of packages go together")
 	for key, extensions := range map[string][]string{"extensions": p.Extensions, "packages": p.Packages} {
 		for _, e := range extensions {
-			c.known(strings.HasPrefix(e, ".") && e == strings.ToLower(e) && len(e) > 1, key, "the extension %q must begin with a dot and be in lower case", e)
+			c.known(strings.HasPrefix(e, ".") && e == strings.ToLower(e) && len(e) > 1, key,
+				"the extension %q must begin with a dot and be in lower case", e)
 		}
 	}
 	m := &p.Marker
-	c.known(m.File != "" || !p.Has(title.Folder), "marker.file", "a folder is recognised by a file in it: [marker] needs file")
+	c.known(m.File != "" || !p.Has(title.Folder), "marker.file",
+		"a folder is recognised by a file in it: [marker] needs file")
 	if _, err := path.Match(m.File, "x"); err != nil {
 		c.known(false, "marker.file", "the pattern %q has an unclosed bracket", m.File)
 	}
 	c.maybe("marker.syntax", "syntax", m.Syntax, markerSyntax)
 	c.known(m.Offset >= 0, "marker.offset", "an offset cannot be negative")
-	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker", "an image is recognised by a file in it, by magic bytes or by its volume identifier: [marker] needs one of them")
-	for name, f := range map[string]*Reading{"id": &p.Fields.ID, "name": &p.Fields.Name, "region": &p.Fields.Region, "disc": &p.Fields.Disc, "kind": &p.Fields.Kind} {
+	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker",
+		"an image is recognised by a file in it, by magic bytes or by its volume identifier: [marker] needs one of them")
+	for name, f := range map[string]*Reading{"id": &p.Fields.ID, "name": &p.Fields.Name, "region": &p.Fields.Region,
+		"disc": &p.Fields.Disc, "kind": &p.Fields.Kind} {
 		c.source("field."+name, f, m)
 	}
 	for i, k := range p.Kinds {
 		if k.Largest > 0 && k.Smallest > k.Largest {
-			c.known(false, at("kind", i), "the kind %q (number %d) cannot have at least %d and at most %d bytes", k.Name, i+1, k.Smallest, k.Largest)
+			c.known(false, at("kind", i), "the kind %q (number %d) cannot have at least %d and at most %d bytes",
+				k.Name, i+1, k.Smallest, k.Largest)
 		}
 	}
-	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check", "a header's sum must be in its first %d bytes", maxHeader)
+	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check",
+		"a header's sum must be in its first %d bytes", maxHeader)
 	for i, pic := range p.Pictures {
 		c.oneOf(at("picture", i)+".of", "picture", pic.Of, title.PictureKinds)
 		_, err := path.Match(pic.File, "x")
-		c.known(pic.File != "" && err == nil, at("picture", i)+".file", "a picture needs its path inside a game; %q is not one", pic.File)
-		c.known(p.Has(title.Image) || p.Has(title.Folder) || p.Has(title.Package), at("picture", i), "only images, folders and packages have files in them")
+		c.known(pic.File != "" && err == nil, at("picture", i)+".file",
+			"a picture needs its path inside a game; %q is not one", pic.File)
+		c.known(p.Has(title.Image) || p.Has(title.Folder) || p.Has(title.Package), at("picture", i),
+			"only images, folders and packages have files in them")
 	}
 	u := &p.Used
 	c.known(u.Sector == 0 || p.Has(title.Image), "used", "only images have sectors that are used or not")
-	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector", "a sector size is a power of two from 512 bytes to 32KiB")
-	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap", "a bitmap starts at a byte of the image and needs the sector size")
+	c.known(u.Sector == 0 || u.Sector >= 512 && u.Sector <= 32<<10 && u.Sector&(u.Sector-1) == 0, "used.sector",
+		"a sector size is a power of two from 512 bytes to 32KiB")
+	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap",
+		"a bitmap starts at a byte of the image and needs the sector size")
 	return p, errors.Join(c.all...)
 }
 
@@ -220,19 +234,23 @@ const maxHeader = 1 << 16
 
 func (c *checker) source(at string, f *Reading, m *Marker) {
 	if !f.Reports() {
-		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at, "[%s] needs to say where the value is: a key, a line, an offset or volume = true", at)
+		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at,
+			"[%s] needs to say where the value is: a key, a line, an offset or volume = true", at)
 		return
 	}
 	syntax := f.SyntaxIn(m.Syntax)
 	switch {
 	case f.Volume:
 	case f.Key != "":
-		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key needs the syntax %s or %s; the marker's is %q", KeyValue, JSON, m.Syntax)
+		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key needs the syntax %s or %s; the marker's is %q",
+			KeyValue, JSON, m.Syntax)
 	case f.Line != 0:
-		c.known(syntax == Lines && f.Line > 0, at+".line", "a line needs the syntax %s; the marker's is %q", Lines, m.Syntax)
+		c.known(syntax == Lines && f.Line > 0, at+".line", "a line needs the syntax %s; the marker's is %q", Lines,
+			m.Syntax)
 	default:
 		c.known(syntax == Binary, at+".offset", "an offset needs the syntax %s; the marker's is %q", Binary, m.Syntax)
-		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length", "the value must be in the first %d bytes and have a length", maxHeader)
+		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length",
+			"the value must be in the first %d bytes and have a length", maxHeader)
 		c.oneOf(at+".encoding", "encoding", f.Encoding, Encodings)
 	}
 }

@@ -14,7 +14,8 @@ import (
 
 func TestWrongValuesInPlatformsAreReported(t *testing.T) {
 	for _, c := range []struct{ file, from, to, want string }{
-		{"skua", `magic = "SKUADISC"`, ``, "an image is recognised by a file in it, by magic bytes or by its volume identifier"},
+		{"skua", `magic = "SKUADISC"`, ``,
+			"an image is recognised by a file in it, by magic bytes or by its volume identifier"},
 		{"skua", `offset = 0x10`, `offset = 0x10000`, "must be in the first 65536 bytes"},
 		{"skua", `encoding = "utf-8"`, `encoding = "utf8"`, `did you mean "utf-8"?`},
 		{"skua", `syntax = "binary"`, `syntax = "lines"`, "an offset needs the syntax binary"},
@@ -49,7 +50,9 @@ func TestOwnFilesOfAllSorts(t *testing.T) {
 	assert.Len(t, set.Profiles, 7)
 	assert.Len(t, set.Platforms, 24)
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "profiles", "deeper.toml"), 0o755))
-	for name, text := range map[string]string{".hidden.toml": "x", "notes.txt": "x", "empty.toml": "", "tern.toml": "format = 1\nname = \"tern\"\nshown = \"Tern\"\n[[attachment]]\nname = \"s\"\nvia = \"usb\"\nfilesystems = [\"any\"]\n[[accept]]\nplatforms = [\"wren9\"]\npath = \"{title}\"\n"} {
+	for name, text := range map[string]string{".hidden.toml": "x", "notes.txt": "x", "empty.toml": "",
+		"tern.toml": "format = 1\nname = \"tern\"\nshown = \"Tern\"\n[[attachment]]\nname = \"s\"\nvia = " +
+			"\"usb\"\nfilesystems = [\"any\"]\n[[accept]]\nplatforms = [\"wren9\"]\npath = \"{title}\"\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "profiles", name), []byte(text), 0o644))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "platforms"), []byte("a file where a folder should be"), 0o644))

@@ -424,7 +424,8 @@ func (a *Attachment) Cased(path string) string {
 
 // Reads reports whether the loader reads that filesystem on this attachment.
 func (a *Attachment) Reads(filesystem string) bool {
-	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") || slices.Contains(a.Filesystems, "own")
+	return slices.Contains(a.Filesystems, filesystem) || slices.Contains(a.Filesystems, "any") ||
+		slices.Contains(a.Filesystems, "own")
 }
 
 // ReadsWords names the filesystems that the loader reads there, for a sentence.

@@ -61,7 +61,8 @@ func parseTransform(text string) (transform, error) {
 		if has {
 			return t, fmt.Errorf("the transform %s takes no value, but has %q", name, arg)
 		}
-		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower, "ascii": sanitize.ASCII, "slug": sanitize.Slug}[name]
+		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower,
+			"ascii": sanitize.ASCII, "slug": sanitize.Slug}[name]
 	case "max":
 		if err != nil || n < 1 {
 			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, but has %q", arg)
@@ -74,7 +75,8 @@ func parseTransform(text string) (transform, error) {
 		}
 	case "pad":
 		if err != nil || n < 1 || n > 20 {
-			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, but has %q", arg)
+			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, but has %q",
+				arg)
 		}
 		t.do = func(s string) string { return strings.Repeat("0", max(0, n-utf8.RuneCountInString(s))) + s }
 	case "replace":
@@ -431,8 +433,9 @@ func (t *Template) pattern(nodes []node) string {
 // mostSteps is how far a path is tried to be split in different ways.
 const mostSteps = 5_000
 
-// Splits are the ways to read a path that the template could have made: an ID or a title may hold what divides them in the path. Where a value is known, only paths that
-// are made of it are read, and it comes back as it is; others come back as transformed. The case of letters is ignored. The first way is that of [Template.Match].
+// Splits are the ways to read a path that the template could have made: an ID or a title may hold what divides them in
+// the path. Where a value is known, only paths that are made of it are read, and it comes back as it is; others come
+// back as transformed. The case of letters is ignored. The first way is that of [Template.Match].
 func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
 	if known == nil {
 		known = &Values{}
@@ -563,13 +566,15 @@ func (t Template) everyPath() error {
 			return fmt.Errorf("%w; %q can produce it", err, t.text)
 		}
 		if !fs.ValidPath(p) {
-			return fmt.Errorf("%[2]q can produce the invalid path %[1]q: there must be a name between slashes, and not only dots", p, t.text)
+			return fmt.Errorf("%[2]q can produce the invalid path %[1]q: there must be a name between slashes, and "+
+				"not only dots", p, t.text)
 		}
 	}
 	return nil
 }
 
-// reader is an expression for what the template can make of fields that hold anything, also where it is a text and no path.
+// reader is an expression for what the template can make of fields that hold anything, also where it is a text and no
+// path.
 func (t Template) reader() (expr string, groups []Field) {
 	var of func(nodes []node) string
 	of = func(nodes []node) string {
@@ -664,7 +669,8 @@ func (t Template) Transforms(f Field) bool {
 // Keeps reports whether a field stands as it is wherever the template uses it, but for letter case.
 func (t Template) Keeps(f Field) bool {
 	return !t.any(func(n *node) bool {
-		return n.field == f && slices.ContainsFunc(n.transforms, func(t transform) bool { return t.name != "upper" && t.name != "lower" })
+		return n.field == f && slices.ContainsFunc(n.transforms,
+			func(t transform) bool { return t.name != "upper" && t.name != "lower" })
 	})
 }
 

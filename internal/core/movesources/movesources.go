@@ -1,5 +1,5 @@
-// Package movesources moves the files of titles that have been copied, when the user asks for it: to a folder or to the trash. Nothing is ever deleted,
-// and nothing is moved that was not read back on every target that it was wanted on.
+// Package movesources moves the files of titles that have been copied, when the user asks for it: to a folder or to the
+// trash. Nothing is ever deleted, and nothing is moved that was not read back on every target that it was wanted on.
 package movesources
 
 import (
@@ -85,7 +85,8 @@ func Find(all []Carried) Found {
 	return out
 }
 
-// wentOver reports whether a title was put at all targets where it is wanted, and read back; why is said of one that was put only in part.
+// wentOver reports whether a title was put at all targets where it is wanted, and read back; why is said of one that
+// was put only in part.
 func wentOver(all []Carried, i int) (over bool, why string) {
 	put := false
 	for _, c := range all {
@@ -151,8 +152,8 @@ type Moved struct {
 	Failed []error
 }
 
-// Move moves files to the trash, or to a folder, below which they keep their paths below the roots that they are under. A file on another disk
-// is copied, read back, and only then removed.
+// Move moves files to the trash, or to a folder, below which they keep their paths below the roots that they are under.
+// A file on another disk is copied, read back, and only then removed.
 func Move(ctx context.Context, files []title.File, roots []string, to string) (Moved, error) {
 	var m Moved
 	if to != Trash {
@@ -160,7 +161,8 @@ func Move(ctx context.Context, files []title.File, roots []string, to string) (M
 			return m, fmt.Errorf("making the folder for copied sources: %w", err)
 		}
 		if inside(roots, to) {
-			return m, fmt.Errorf("%s is in a source folder, so moved files would be scanned again; choose another folder", to)
+			return m, fmt.Errorf("%s is in a source folder, so moved files would be scanned again; choose another "+
+				"folder", to)
 		}
 	}
 	for _, f := range files {
@@ -224,7 +226,8 @@ func moveTo(ctx context.Context, name string, info os.FileInfo, to string) error
 	}
 	defer p.Close()
 	source := title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}
-	step := plan.Step{Kind: plan.Copy, Path: filepath.Base(to), Size: info.Size(), Make: &shape.Spec{Size: info.Size(), Source: source}}
+	step := plan.Step{Kind: plan.Copy, Path: filepath.Base(to), Size: info.Size(), Make: &shape.Spec{Size: info.Size(),
+		Source: source}}
 	r := run.Run(ctx, &plan.Plan{Steps: []plan.Step{step}}, p, run.Options{Verify: run.VerifyFull}, func(run.Event) {})
 	if !r.All() {
 		return errors.New(r.Failed[0].Say)

@@ -24,7 +24,8 @@ func made(t *testing.T, dir, name, text string) title.File {
 
 func TestFilesAreMovedAndNothingIsOverwritten(t *testing.T) {
 	games := t.TempDir()
-	for name, to := range map[string]string{"on the same disk": filepath.Join(t.TempDir(), "over"), "on another disk": filepath.Join(judge.Mount(t, "size=4m"), "over")} {
+	for name, to := range map[string]string{"on the same disk": filepath.Join(t.TempDir(), "over"),
+		"on another disk": filepath.Join(judge.Mount(t, "size=4m"), "over")} {
 		t.Run(name, func(t *testing.T) {
 			a, b := made(t, games, "vesper/a.iso", "one"), made(t, games, "b.iso", "two")
 			changed := made(t, games, "c.iso", "three")

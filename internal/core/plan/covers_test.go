@@ -31,7 +31,8 @@ func TestOnlyTheCoversOfAPlan(t *testing.T) {
 	for i := range only.Steps {
 		paths = append(paths, only.Steps[i].Path)
 	}
-	assert.Equal(t, []string{"FACES", "FACES/front", "FACES/front/b.jpg", "FACES/front/e.jpg"}, paths, "of titles that are there, with the folders for them")
+	assert.Equal(t, []string{"FACES", "FACES/front", "FACES/front/b.jpg", "FACES/front/e.jpg"}, paths,
+		"of titles that are there, with the folders for them")
 	assert.Equal(t, [2]any{2, int64(20)}, [2]any{only.Files, only.Bytes})
 	assert.Empty(t, only.Left)
 	assert.Zero(t, only.Loses(), "a picture of ours that is made again is no loss")

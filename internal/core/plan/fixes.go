@@ -12,8 +12,8 @@ import (
 	"polytome/internal/target"
 )
 
-// fixes plans the changes that fix findings. One whose file has changed since, or whose new path is taken, is left out, with
-// a note.
+// fixes plans the changes that fix findings. One whose file has changed since, or whose new path is taken, is left out,
+// with a note.
 func (m *maker) fixes() {
 	from, to := map[string]bool{}, map[string]bool{}
 	for _, group := range [][]Step{m.moves, m.puts, m.texts, m.listed, m.removes} {
@@ -38,7 +38,8 @@ func (m *maker) fixes() {
 		key := m.fold(x.Path)
 		was, there := m.sheet.At(x.Path)
 		not := func(why string) {
-			m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("%s was not fixed: %s. Check the target again.", x.Path, why))
+			m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("%s was not fixed: %s. Check the target again.", x.Path,
+				why))
 		}
 		switch {
 		case x.Do == fix.Set && there && hasSet(sets, key):
@@ -73,7 +74,9 @@ func (m *maker) fixes() {
 				not("there is something at " + x.To + " already")
 				continue
 			}
-			if within(destination, key) && destination != key || m.made[destination] || m.throughFile(x.To) || m.moving(folders, key, destination) || slices.ContainsFunc(moved, func(p string) bool { return p != destination && (within(destination, p) || within(p, destination)) }) {
+			if within(destination, key) && destination != key || m.made[destination] || m.throughFile(x.To) ||
+				m.moving(folders, key, destination) || slices.ContainsFunc(moved,
+				func(p string) bool { return p != destination && (within(destination, p) || within(p, destination)) }) {
 				not("something in its way is moved, or is where a folder must be")
 				continue
 			}
@@ -177,5 +180,6 @@ func pictureSize(x *fix.Fix) int64 {
 
 // placed is what is made of a file of the target itself.
 func (m *maker) placed(as shape.Name, of target.Entry, size int64) *shape.Spec {
-	return &shape.Spec{Shape: as, Source: title.File{Path: of.Path, Size: of.Size, Modified: of.Modified}, Size: size, AtMost: true, With: &shape.With{Placed: true}}
+	return &shape.Spec{Shape: as, Source: title.File{Path: of.Path, Size: of.Size, Modified: of.Modified}, Size: size,
+		AtMost: true, With: &shape.With{Placed: true}}
 }

@@ -20,16 +20,22 @@ type maker struct {
 	plan  Plan
 
 	clears, folders, moves, puts, texts, listed, removes []Step
-	dirs                                                 map[string]string // a folder as it is wanted -> as it is spelled there
-	made                                                 map[string]bool   // folded paths of folders that are made
-	spelled                                              map[string]string // folded path of a folder -> as the target spells it
-	kept                                                 map[string]int    // path -> number of the step that copies it to safety
-	carried                                              map[int]bool      // titles that move with their whole folder
-	ties                                                 []tie
-	beside                                               map[string]bool // folded paths of companions that are planned
-	bases                                                map[string]bool // folded names of all files that will be on the target; nil until asked for
-	strays                                               []string        // files that will be there and are of no title that is known
-	calls                                                map[string]bool // folded paths of companions that chosen titles want; nil until asked for
+	// a folder as it is wanted -> as it is spelled there
+	dirs map[string]string
+	made map[string]bool // folded paths of folders that are made
+	// folded path of a folder -> as the target spells it
+	spelled map[string]string
+	// path -> number of the step that copies it to safety
+	kept    map[string]int
+	carried map[int]bool // titles that move with their whole folder
+	ties    []tie
+	beside  map[string]bool // folded paths of companions that are planned
+	// folded names of all files that will be on the target; nil until asked for
+	bases map[string]bool
+	// files that will be there and are of no title that is known
+	strays []string
+	// folded paths of companions that chosen titles want; nil until asked for
+	calls map[string]bool
 }
 
 func (m *maker) fold(p string) string { return m.facts.Filesystem.Fold(p) }
@@ -42,7 +48,8 @@ func (m *maker) sanitize() {
 		if e.Folder {
 			m.spelled[m.fold(e.Path)] = e.Path
 		} else if target.IsTemporary(e.Path) {
-			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "an interrupted run left it half written", Space: -m.facts.SpaceFor(e.Size)})
+			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "an interrupted run left it half written",
+				Space: -m.facts.SpaceFor(e.Size)})
 		}
 	}
 }
@@ -108,7 +115,8 @@ func (m *maker) titles() {
 		}
 		m.companions(i)
 		if len(m.texts) > texts {
-			m.ties = append(m.ties, tie{[2]int{texts, len(m.texts)}, [2]int{puts, len(m.puts)}, [2]int{moves, len(m.moves)}})
+			m.ties = append(m.ties, tie{[2]int{texts, len(m.texts)}, [2]int{puts, len(m.puts)},
+				[2]int{moves, len(m.moves)}})
 		}
 	}
 }
@@ -139,7 +147,8 @@ func (m *maker) items(i int) {
 			m.moves = append(m.moves, m.move(found[k], item.Path, t, pl.Because(item)))
 			continue
 		}
-		s := Step{Kind: Copy, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size, Space: m.facts.SpaceFor(item.Size)}
+		s := Step{Kind: Copy, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size,
+			Space: m.facts.SpaceFor(item.Size)}
 		if there {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
 			s.Space -= m.facts.SpaceFor(was.Size)
@@ -157,7 +166,8 @@ func (m *maker) items(i int) {
 // move gives a file of a title its path.
 func (m *maker) move(from, to string, t *title.Title, why string) Step {
 	was, _ := m.sheet.At(from)
-	return Step{Kind: Move, Path: m.at(to), From: was.Path, Title: t.Key, Label: t.Label(), Why: why, Size: was.Size, Was: &was}
+	return Step{Kind: Move, Path: m.at(to), From: was.Path, Title: t.Key, Label: t.Label(), Why: why, Size: was.Size,
+		Was: &was}
 }
 
 // moveFolder moves the whole folder of a title that lies in one of its own, so that a thousand files are
@@ -203,7 +213,8 @@ func (m *maker) companions(i int) {
 			}
 			continue
 		}
-		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec, Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
+		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec,
+			Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
 		m.texts = append(m.texts, s)
 	}
 }
@@ -219,7 +230,8 @@ func (m *maker) followed(i int, c *layout.Companion) (old string, ok bool) {
 			if found[k] == "" || pl.Items[k].Disc != c.Disc {
 				continue
 			}
-			if e, ok := m.sheet.At(m.sheet.Loader(i).Tree.Beneath(i, c, found[k])); ok && !e.Folder && !m.wanted(e.Path) {
+			if e, ok := m.sheet.At(m.sheet.Loader(i).Tree.Beneath(i, c, found[k])); ok && !e.Folder &&
+				!m.wanted(e.Path) {
 				return e.Path, true
 			}
 			break
@@ -257,7 +269,8 @@ func (m *maker) startFiles() {
 	}
 	for _, t := range m.sheet.StartFiles() {
 		n := int64(len(t.Text))
-		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n), Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
+		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n),
+			Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
 	}
 }
 
@@ -272,7 +285,9 @@ func (m *maker) updates() {
 		if u.Make != nil {
 			n = u.Make.Size
 		}
-		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Space: m.facts.SpaceFor(n) - m.facts.SpaceFor(was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n, Text: u.Text}}
+		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Space: m.facts.SpaceFor(n) - m.facts.SpaceFor(
+			was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n,
+			Text: u.Text}}
 		if u.Make != nil {
 			s.Merged, s.Remade, s.Make = false, true, u.Make
 		}
@@ -295,10 +310,13 @@ func (m *maker) lists() {
 			text, read := m.o.Texts[was.Path]
 			data, own := f.Data, []byte(nil)
 			files, stays := m.lying()
-			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path], Files: files, Stays: stays}); ok && (read || !there) {
+			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path],
+				Files: files, Stays: stays}); ok && (read || !there) {
 				data, own = merged, ours
 			}
-			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written, Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true, Space: m.facts.SpaceFor(int64(len(data)))}
+			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written,
+				Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true,
+				Space: m.facts.SpaceFor(int64(len(data)))}
 			if there {
 				if read && text == s.Make.Text {
 					continue
@@ -314,8 +332,8 @@ func (m *maker) lists() {
 	}
 }
 
-// lying are the files that will be on the target and that no title which is known has, and a function that tells whether there will be a file of
-// a name.
+// lying are the files that will be on the target and that no title which is known has, and a function that tells
+// whether there will be a file of a name.
 func (m *maker) lying() (files []string, stays func(base string) bool) {
 	if m.bases == nil {
 		m.bases = map[string]bool{}
@@ -360,7 +378,8 @@ func (m *maker) removing() {
 		if key := m.fold(e.Path); !gone[key] {
 			gone[key] = true
 			was := e
-			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size, Space: -m.facts.SpaceFor(e.Size), Was: &was})
+			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size,
+				Space: -m.facts.SpaceFor(e.Size), Was: &was})
 		}
 	}
 	for _, e := range m.sheet.There() {

@@ -45,7 +45,8 @@ func (s situation) plan(t coretest.T) *plan.Plan {
 	}
 	facts := target.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: s.free, Cluster: 32 * size.KiB}
 	tree := layout.Lay(s.titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: fs})
-	sheet := fit.Judge(fit.Case{Titles: s.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: facts, There: s.there,
+	sheet := fit.Judge(fit.Case{Titles: s.titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb",
+		Facts: facts, There: s.there,
 		Found: s.found, Removing: s.removing, Replace: s.replace, DeleteOthers: s.deleteOthers})
 	if s.wants == nil {
 		s.wants = func(int) bool { return true }
@@ -82,47 +83,58 @@ func dirs(names ...string) (out []target.Entry) {
 
 func TestWhatIsThereUnderAnotherNameIsRenamed(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", 100)},
-		there: append(dirs("old", "old/deep"), file("old/deep/tide.iso", 100)), found: map[int][]string{0: {"old/deep/tide.iso"}}}
+		there: append(dirs("old", "old/deep"), file("old/deep/tide.iso", 100)),
+		found: map[int][]string{0: {"old/deep/tide.iso"}}}
 	p := s.plan(t)
-	assert.Equal(t, []string{"folder FULL", "folder TUNE", "move FULL/VSP-00001 - Copper Tide.iso from old/deep/tide.iso", "copy TUNE/VSP-00001.tune", "remove-folder old/deep"}, say(p))
+	assert.Equal(t, []string{"folder FULL", "folder TUNE",
+		"move FULL/VSP-00001 - Copper Tide.iso from old/deep/tide.iso", "copy TUNE/VSP-00001.tune",
+		"remove-folder old/deep"}, say(p))
 	assert.EqualValues(t, 19, p.Bytes, "no byte of the game is copied")
 	assert.Equal(t, "old/deep/tide.iso", p.Steps[2].Was.Path, "it is looked at again before it is touched")
 	assert.Equal(t, []int{2}, p.Steps[3].Needs, "its settings are for nothing without it")
 }
 
 func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
-	there := append(dirs("FULL", "TUNE", "mine"), file("FULL/VSP-00001 - Copper Tide.iso", 100), file("FULL/VSP-00002 - Copper Tide.iso", 200), settings(1), settings(2),
+	there := append(dirs("FULL", "TUNE", "mine"), file("FULL/VSP-00001 - Copper Tide.iso", 100),
+		file("FULL/VSP-00002 - Copper Tide.iso", 200), settings(1), settings(2),
 		file("FULL/VSP-09999 - Somebody Else.iso", 7), file("mine/rota.txt", 3), file("mine/old.txt", 4))
-	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 200)}, there: there, wants: func(i int) bool { return i == 0 }}
+	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 200)}, there: there,
+		wants: func(i int) bool { return i == 0 }}
 	assert.Empty(t, say(s.plan(t)), "what is no longer wanted stays")
 
 	s.removing = []string{"mine"}
 	assert.Equal(t, []string{"remove mine/old.txt", "remove mine/rota.txt"}, say(s.plan(t)))
 	s.removing, s.deleteOthers = nil, true
 	p := s.plan(t)
-	assert.Equal(t, []string{"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p),
+	assert.Equal(t, []string{"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso",
+		"remove TUNE/VSP-00002.tune"}, say(p),
 		"remove others takes what a loader knows and nobody wants, and never what no loader knows")
 	assert.EqualValues(t, 226, p.Freed)
 	assert.Equal(t, 3, p.Loses())
 
 	s.backupTo = "/kept/here"
 	p = s.plan(t)
-	assert.Equal(t, []string{"backup FULL/VSP-00002 - Copper Tide.iso", "backup FULL/VSP-09999 - Somebody Else.iso", "backup TUNE/VSP-00002.tune",
-		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso", "remove TUNE/VSP-00002.tune"}, say(p))
+	assert.Equal(t, []string{"backup FULL/VSP-00002 - Copper Tide.iso", "backup FULL/VSP-09999 - Somebody Else.iso",
+		"backup TUNE/VSP-00002.tune",
+		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso",
+		"remove TUNE/VSP-00002.tune"}, say(p))
 	assert.Equal(t, []int{0}, p.Steps[3].Needs, "nothing goes that is not safe")
 	assert.Equal(t, "/kept/here", p.KeptIn)
 }
 
 func TestSpaceComesFirstWhereItIsNeeded(t *testing.T) {
-	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE", "mine"), settings(1), file("mine/a.mov", size.GiB), file("mine/b.mov", size.GiB)),
+	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE", "mine"),
+		settings(1), file("mine/a.mov", size.GiB), file("mine/b.mov", size.GiB)),
 		removing: []string{"mine/a.mov", "mine/b.mov"}}
-	assert.Equal(t, []string{"copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"}, say(s.plan(t)), "with space enough, what leaves leaves last")
+	assert.Equal(t, []string{"copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/a.mov", "remove mine/b.mov"},
+		say(s.plan(t)), "with space enough, what leaves leaves last")
 	s.free = size.GiB / 2
-	assert.Equal(t, []string{"remove mine/a.mov", "copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"}, say(s.plan(t)), "only as much as is needed goes before")
+	assert.Equal(t, []string{"remove mine/a.mov", "copy FULL/VSP-00001 - Copper Tide.iso", "remove mine/b.mov"},
+		say(s.plan(t)), "only as much as is needed goes before")
 }
 
-// TestWhatIsNeededFirstGoesFirst holds, byte by byte, what a plan needs against what is free: a removal comes before what is written exactly when there
-// is a byte too little.
+// TestWhatIsNeededFirstGoesFirst holds, byte by byte, what a plan needs against what is free: a removal comes before
+// what is written exactly when there is a byte too little.
 func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 	const cluster = 32 * size.KiB
 	game, stray := "FULL/VSP-00001 - Copper Tide.iso", file("mine/a.mov", 3*size.GiB)
@@ -131,15 +143,18 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 		replace []string
 		needs   int64
 	}{
-		"a file and its settings":                           {append(dirs("FULL", "TUNE", "mine"), stray), nil, size.GiB + cluster},
-		"with its folders":                                  {append(dirs("mine"), stray), nil, size.GiB + 3*cluster},
-		"what is replaced stays until the new one is whole": {append(dirs("FULL", "TUNE", "mine"), stray, file(game, size.GiB/2), settings(1)), []string{game}, size.GiB},
+		"a file and its settings": {append(dirs("FULL", "TUNE", "mine"), stray), nil,
+			size.GiB + cluster},
+		"with its folders": {append(dirs("mine"), stray), nil, size.GiB + 3*cluster},
+		"what is replaced stays until the new one is whole": {append(dirs("FULL", "TUNE", "mine"), stray,
+			file(game, size.GiB/2), settings(1)), []string{game}, size.GiB},
 		"what an interrupted run left goes anyway": {append(dirs("FULL", "TUNE", "mine"), stray, settings(1),
 			file("FULL/"+target.TemporaryName("FULL/other.iso"), size.GiB/4)), nil, size.GiB - size.GiB/4},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for short, early := range []bool{false, true} {
-				s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: c.there, replace: c.replace, removing: []string{"mine/a.mov"}, free: c.needs - int64(short)}
+				s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: c.there, replace: c.replace,
+					removing: []string{"mine/a.mov"}, free: c.needs - int64(short)}
 				p := s.plan(t)
 				require.Empty(t, p.Left)
 				removed := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.Kind == plan.Remove })
@@ -150,16 +165,21 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 	}
 }
 
-// TestWhatWasInterruptedIsResumedWith has an interrupted run leave half of a file that is written now, and half of one that is not.
+// TestWhatWasInterruptedIsResumedWith has an interrupted run leave half of a file that is written now, and half of one
+// that is not.
 func TestWhatWasInterruptedIsResumedWith(t *testing.T) {
-	ours, other := target.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"), "FULL/"+path.Base(target.TemporaryName("FULL/gone.iso"))
-	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1), file(ours, 7), file(other, 9))}
+	ours, other := target.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"),
+		"FULL/"+path.Base(target.TemporaryName("FULL/gone.iso"))
+	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1),
+		file(ours, 7), file(other, 9))}
 	p := s.plan(t)
-	assert.Equal(t, []string{"clear " + other, "copy FULL/VSP-00001 - Copper Tide.iso"}, say(p), "what can be resumed stays")
+	assert.Equal(t, []string{"clear " + other, "copy FULL/VSP-00001 - Copper Tide.iso"}, say(p),
+		"what can be resumed stays")
 	assert.EqualValues(t, -32*size.KiB, p.Steps[0].Space)
 }
 
-// TestEmptyFoldersGo removes files out of nested folders: those that nothing is left in go, the deeper ones first and each once; what is at the root stays.
+// TestEmptyFoldersGo removes files out of nested folders: those that nothing is left in go, the deeper ones first and
+// each once; what is at the root stays.
 func TestEmptyFoldersGo(t *testing.T) {
 	there := append(dirs("FULL", "TUNE", "a", "a/b", "a/b/c", "a/b/d", "x", "x/y"),
 		file("a/b/c/1.mov", 1), file("a/b/c/2.mov", 1), file("a/b/d/3.mov", 1), file("x/y/4.mov", 1))
@@ -175,11 +195,13 @@ func TestEmptyFoldersGo(t *testing.T) {
 	assert.Equal(t, []string{"a/b/d"}, folders("a/b/d/3.mov"))
 	assert.Equal(t, []string{"x/y"}, folders("x/y/4.mov"), "a folder at the root stays")
 	assert.Equal(t, []string{"a/b/c", "a/b/d", "a/b"}, folders("a/b/c/1.mov", "a/b/c/2.mov", "a/b/d/3.mov"))
-	assert.Equal(t, []string{"a/b/c", "a/b/d", "a/b", "x/y"}, folders("x/y/4.mov", "a/b/c/1.mov", "a/b/c/2.mov", "a/b/d/3.mov"))
+	assert.Equal(t, []string{"a/b/c", "a/b/d", "a/b", "x/y"}, folders("x/y/4.mov", "a/b/c/1.mov", "a/b/c/2.mov",
+		"a/b/d/3.mov"))
 }
 
 func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
-	s := situation{titles: []title.Title{vesper(3, "full", 5*size.GiB)}, there: append(dirs("LONG", "LONG/VSP-00003", "TUNE"), file("LONG/VSP-00003/old.txt", 3), settings(3)),
+	s := situation{titles: []title.Title{vesper(3, "full", 5*size.GiB)}, there: append(dirs("LONG", "LONG/VSP-00003",
+		"TUNE"), file("LONG/VSP-00003/old.txt", 3), settings(3)),
 		removing: []string{"LONG/VSP-00003/old.txt"}}
 	for stay := range 6 { // however many are in it besides
 		steps := say(s.plan(t))
@@ -189,10 +211,12 @@ func TestAFolderThatSomethingComesIntoStays(t *testing.T) {
 	}
 }
 
-// TestWhatIsWrittenForATitleNeedsItsOwnFiles has two titles be renamed and one be copied: the settings of each need its own file and no other.
+// TestWhatIsWrittenForATitleNeedsItsOwnFiles has two titles be renamed and one be copied: the settings of each need its
+// own file and no other.
 func TestWhatIsWrittenForATitleNeedsItsOwnFiles(t *testing.T) {
 	s := situation{titles: []title.Title{vesper(1, "full", 300), vesper(2, "full", 200), vesper(3, "full", 100)},
-		there: append(dirs("FULL", "TUNE", "old"), file("old/one.iso", 300), file("old/two.iso", 200)), found: map[int][]string{0: {"old/one.iso"}, 1: {"old/two.iso"}}}
+		there: append(dirs("FULL", "TUNE", "old"), file("old/one.iso", 300), file("old/two.iso", 200)),
+		found: map[int][]string{0: {"old/one.iso"}, 1: {"old/two.iso"}}}
 	p := s.plan(t)
 	seen := 0
 	for _, step := range p.Steps {
@@ -209,7 +233,8 @@ func TestWhatIsWrittenForATitleNeedsItsOwnFiles(t *testing.T) {
 }
 
 func TestAPlanCountsWhatItDoes(t *testing.T) {
-	s := situation{there: append(dirs("mine"), file("mine/a.mov", 10), file("mine/b.mov", 5), file("mine/c.mov", 1)), removing: []string{"mine/a.mov", "mine/b.mov"}, backupTo: "/kept"}
+	s := situation{there: append(dirs("mine"), file("mine/a.mov", 10), file("mine/b.mov", 5), file("mine/c.mov", 1)),
+		removing: []string{"mine/a.mov", "mine/b.mov"}, backupTo: "/kept"}
 	p := s.plan(t)
 	assert.Equal(t, []int{2, 2, 0, 0}, []int{p.Removes, p.Kept, p.Moves, p.Files})
 	assert.EqualValues(t, 15, p.Freed)
@@ -217,7 +242,8 @@ func TestAPlanCountsWhatItDoes(t *testing.T) {
 }
 
 func TestReplacingWantsAMark(t *testing.T) {
-	s := situation{titles: []title.Title{vesper(1, "full", 100)}, there: append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 99), settings(1))}
+	s := situation{titles: []title.Title{vesper(1, "full", 100)}, there: append(dirs("FULL", "TUNE"),
+		file("FULL/VSP-00001 - Copper Tide.iso", 99), settings(1))}
 	p := s.plan(t)
 	assert.Empty(t, p.Steps)
 	require.Len(t, p.Left, 1)
@@ -226,7 +252,8 @@ func TestReplacingWantsAMark(t *testing.T) {
 	assert.Equal(t, "mark it in Tree to be replaced", p.Left[0].Why.Ways[0].Say)
 	s.replace, s.backupTo = []string{"FULL/VSP-00001 - Copper Tide.iso"}, "/kept"
 	p = s.plan(t)
-	assert.Equal(t, []string{"backup FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"}, say(p))
+	assert.Equal(t, []string{"backup FULL/VSP-00001 - Copper Tide.iso", "replace FULL/VSP-00001 - Copper Tide.iso"},
+		say(p))
 	assert.Equal(t, []int{0}, p.Steps[1].Needs)
 	assert.EqualValues(t, 99, p.Steps[1].Was.Size)
 }
@@ -237,11 +264,15 @@ func TestAFolderTitleMovesInOneStep(t *testing.T) {
 	part := func(name string, n int64) title.Part {
 		return title.Part{Name: name, File: title.File{Path: "/games/lane/" + name, Size: n}}
 	}
-	titles := []title.Title{{Key: "k", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane", Of: 1,
-		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"}, Parts: []title.Part{part("main.run", 100), part("art/big.dat", 200)}}}}}
+	titles := []title.Title{{Key: "k", Platform: "corvane", Form: title.Folder, ID: "CVN00117", Name: "Hollow Lane",
+		Of: 1,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/games/lane"},
+			Parts: []title.Part{part("main.run", 100), part("art/big.dat", 200)}}}}}
 	tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("ftp", "exfat"), Filesystem: fs})
-	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "ftp", Facts: target.Facts{Filesystem: fs, Capacity: 1 << 40, Free: 1 << 39, Cluster: 1 << 15},
-		There: append(dirs("Games", "Games/lane v2", "Games/lane v2/art"), file("Games/lane v2/main.run", 100), file("Games/lane v2/art/big.dat", 200)),
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "ftp",
+		Facts: target.Facts{Filesystem: fs, Capacity: 1 << 40, Free: 1 << 39, Cluster: 1 << 15},
+		There: append(dirs("Games", "Games/lane v2", "Games/lane v2/art"), file("Games/lane v2/main.run", 100),
+			file("Games/lane v2/art/big.dat", 200)),
 		Found: map[int][]string{0: {"Games/lane v2/main.run", "Games/lane v2/art/big.dat"}}})
 	sheet.Choose(func(int) bool { return true })
 	assert.Equal(t, []string{"move Games/Hollow Lane from Games/lane v2"}, say(plan.Make(sheet, plan.Options{})))
@@ -250,7 +281,8 @@ func TestAFolderTitleMovesInOneStep(t *testing.T) {
 func TestPuttingBack(t *testing.T) {
 	fs, _ := target.FilesystemNamed("fat32")
 	facts := target.Facts{Filesystem: fs, Cluster: 512}
-	files := []plan.Returned{{Path: "a/b/one.iso", Copy: "/kept/one", Size: 5}, {Path: "two.iso", Copy: "/kept/two", Size: 6}}
+	files := []plan.Returned{{Path: "a/b/one.iso", Copy: "/kept/one", Size: 5}, {Path: "two.iso", Copy: "/kept/two",
+		Size: 6}}
 	there := []target.Entry{file("TWO.ISO", 9)}
 	p := plan.Restore(files, facts, there, false)
 	assert.Equal(t, []string{"folder a", "folder a/b", "copy a/b/one.iso"}, say(p))
@@ -362,7 +394,8 @@ func TestAnyPlanLeadsWhereItShould(t *testing.T) {
 				if exists {
 					t.Fatalf("%s is there already", step.Path)
 				}
-				at[step.Path] = target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size, Modified: time.Unix(1e9, 0)}
+				at[step.Path] = target.Entry{Path: step.Path, Folder: step.Kind == plan.MakeFolder, Size: step.Size,
+					Modified: time.Unix(1e9, 0)}
 			case plan.Replace:
 				at[step.Path] = target.Entry{Path: step.Path, Size: step.Size, Modified: time.Unix(1e9, 0)}
 			}

@@ -16,7 +16,8 @@ func (m *maker) order() *Plan {
 	m.goOn()
 	swaps, puts, texts := m.swapsFirst()
 	early, late := m.spaceFirst(swaps)
-	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(swaps)+len(m.puts)+len(m.texts)+len(m.listed))
+	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(swaps)+len(m.puts)+len(
+		m.texts)+len(m.listed))
 	p.Steps = append(p.Steps, m.clears...)
 	m.keep(early)
 	m.keep(late)
@@ -62,9 +63,10 @@ func (m *maker) goOn() {
 	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
-// swapsFirst takes what is written in place of other files out of the rest, but for texts that need what is put before them. While both files are there
-// they take more space than afterwards, so these steps come before all others that write, in the order in which they need the least. It returns where the
-// steps of puts and of texts are then, counted from the first of the swaps.
+// swapsFirst takes what is written in place of other files out of the rest, but for texts that need what is put before
+// them. While both files are there they take more space than afterwards, so these steps come before all others that
+// write, in the order in which they need the least. It returns where the steps of puts and of texts are then, counted
+// from the first of the swaps.
 func (m *maker) swapsFirst() (swaps []Step, puts, texts []int) {
 	tied := make([]bool, len(m.texts))
 	for _, t := range m.ties {
@@ -165,12 +167,14 @@ func (m *maker) keep(steps []Step) {
 			continue
 		}
 		m.kept[s.Path] = len(m.plan.Steps)
-		m.plan.Steps = append(m.plan.Steps, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size, Was: s.Was})
+		m.plan.Steps = append(m.plan.Steps, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first",
+			Size: s.Was.Size, Was: s.Was})
 	}
 }
 
 // needFiles ties what is written for titles to the files that they consist of: a list of parts, a
-// playlist or a cover without its game is of no use. Moves and swaps begin at these numbers; puts and texts are counted from there.
+// playlist or a cover without its game is of no use. Moves and swaps begin at these numbers; puts and texts are counted
+// from there.
 func (m *maker) needFiles(moves, swaps int, puts, texts []int) {
 	for k := range puts { // the numbers of the steps: what is needed is a part of them
 		puts[k] += swaps

@@ -35,7 +35,8 @@ var Kinds = []Kind{Clear, Backup, Remove, MakeFolder, Move, Copy, Replace, Remov
 
 // Words are what a step of the kind does, for a column.
 func (k Kind) Words() string {
-	return map[Kind]string{Clear: "clear", Backup: "back up", Remove: "remove", RemoveFolder: "rm folder", MakeFolder: "make folder", Move: "rename", Copy: "copy", Replace: "replace"}[k]
+	return map[Kind]string{Clear: "clear", Backup: "back up", Remove: "remove", RemoveFolder: "rm folder",
+		MakeFolder: "make folder", Move: "rename", Copy: "copy", Replace: "replace"}[k]
 }
 
 // A Step is one thing to do on the target.
@@ -63,7 +64,8 @@ type Step struct {
 	Merged bool `json:"merged,omitempty"`
 	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
 	Wanted string `json:"wanted,omitempty"`
-	// Remade is set for a picture that a run has made, and that is made again of another source or by another rule: nothing is lost.
+	// Remade is set for a picture that a run has made, and that is made again of another source or by another rule:
+	// nothing is lost.
 	Remade bool `json:"remade,omitempty"`
 	// Fix is set for what fixes a finding of the check.
 	Fix bool `json:"fix,omitempty"`
@@ -154,7 +156,8 @@ func (p *Plan) Empty() bool { return len(p.Steps) == 0 }
 func (p *Plan) Idle() string {
 	left := ""
 	if n := len(p.Left); n > 0 {
-		left = fmt.Sprintf("%s do not fit, first %s (%s)", size.Count(n, "wanted title"), p.Left[0].Label, p.Left[0].Why.Verdict)
+		left = fmt.Sprintf("%s do not fit, first %s (%s)", size.Count(n, "wanted title"), p.Left[0].Label,
+			p.Left[0].Why.Verdict)
 	}
 	switch {
 	case left == "" && p.There == 0:
@@ -189,13 +192,15 @@ func (p *Plan) Without(done func(step int) bool) *Plan {
 	return rest
 }
 
-// OnlyCovers is what of the plan writes pictures of titles that are there already, and the folders for them: a run of its own, without the games.
+// OnlyCovers is what of the plan writes pictures of titles that are there already, and the folders for them: a run of
+// its own, without the games.
 func (p *Plan) OnlyCovers() *Plan {
 	keep := make([]bool, len(p.Steps))
 	folders := map[string]bool{}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Fix || slices.ContainsFunc(s.Needs, func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Backup }) {
+		if !s.Writes() || s.Make.Shape != shape.Fitted || s.Fix || slices.ContainsFunc(s.Needs,
+			func(n int) bool { return p.Steps[n].Kind != MakeFolder && p.Steps[n].Kind != Backup }) {
 			continue
 		}
 		keep[i] = true
@@ -235,7 +240,8 @@ type Options struct {
 	// Texts are the contents of files on the target that are made from what is chosen, by their paths
 	// as the target spells them.
 	Texts map[string]string
-	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them somebody else made.
+	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them somebody else
+	// made.
 	Last map[string]string
 	// Fixes are what fixes findings of the check.
 	Fixes []fix.Fix
@@ -266,7 +272,8 @@ type Update struct {
 // free runs while there are some; then what is written for titles, and the lists of them, so that a run
 // that is interrupted never names what is not there. What may leave later leaves last.
 func Make(sheet *fit.Sheet, o Options) *Plan {
-	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{}, carried: map[int]bool{}, beside: map[string]bool{}}
+	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{},
+		carried: map[int]bool{}, beside: map[string]bool{}}
 	m.sanitize()
 	m.titles()
 	m.startFiles()

@@ -23,8 +23,10 @@ func planned(t coretest.T, titles []title.Title, there []target.Entry) *plan.Pla
 	p := coretest.Rowan(t)
 	fs, _ := target.FilesystemNamed("fat32")
 	facts := target.Facts{Filesystem: fs, Capacity: 58 * size.GiB, Free: 50 * size.GiB, Cluster: 32 * size.KiB}
-	tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"), Filesystem: facts.Filesystem})
-	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb", Facts: facts, There: there})
+	tree := layout.Lay(titles, p, layout.Destination{Attachment: p.Attachment("usb", "fat32"),
+		Filesystem: facts.Filesystem})
+	sheet := fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: "usb",
+		Facts: facts, There: there})
 	sheet.Choose(func(int) bool { return true })
 	return plan.Make(sheet, plan.Options{})
 }
@@ -65,7 +67,8 @@ func apply(t coretest.T, p *plan.Plan, there []target.Entry) []target.Entry {
 }
 
 func TestAPlanWritesTheDifference(t *testing.T) {
-	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30), vesper(4, "full", 7)}
+	titles := []title.Title{vesper(1, "full", 100), vesper(2, "short", 200), vesper(3, "full", 5<<30),
+		vesper(4, "full", 7)}
 	titles[3].Findings = []title.Finding{{Grade: title.Fault, Say: "it is cut short"}}
 	there := []target.Entry{
 		{Path: "full", Folder: true}, {Path: "full/VSP-00001 - Copper Tide.iso", Size: 100},
@@ -79,8 +82,10 @@ func TestAPlanWritesTheDifference(t *testing.T) {
 	assert.Equal(t, []string{
 		"clear polytome-0123456789abcdef.begun",
 		"folder LONG", "folder LONG/VSP-00003", "folder TUNE", "folder SHORT",
-		"copy LONG/VSP-00003/001.rwn", "copy LONG/VSP-00003/002.rwn", "copy LONG/VSP-00003/003.rwn", "copy SHORT/VSP-00002 - Copper Tide.iso",
-		"copy LONG/VSP-00003/parts.toml", "copy TUNE/VSP-00003.tune", "copy TUNE/VSP-00002.tune", "copy TUNE/VSP-00001.tune",
+		"copy LONG/VSP-00003/001.rwn", "copy LONG/VSP-00003/002.rwn", "copy LONG/VSP-00003/003.rwn",
+		"copy SHORT/VSP-00002 - Copper Tide.iso",
+		"copy LONG/VSP-00003/parts.toml", "copy TUNE/VSP-00003.tune", "copy TUNE/VSP-00002.tune",
+		"copy TUNE/VSP-00001.tune",
 	}, steps, "space first, then folders, then large files before small ones, and what names them last")
 	assert.Equal(t, []int{5, 6, 7}, p.Steps[9].Needs, "the list of parts is written only when the parts are there")
 	assert.Equal(t, 8, p.Files)
@@ -102,7 +107,8 @@ func TestAfterARunThereIsNothingLeftToDo(t *testing.T) {
 		var titles []title.Title
 		var there []target.Entry
 		for i := range rapid.IntRange(1, 12).Draw(t, "titles") {
-			v := vesper(i, rapid.SampledFrom([]string{"full", "short"}).Draw(t, "kind"), rapid.Int64Range(0, 6<<30).Draw(t, "size"))
+			v := vesper(i, rapid.SampledFrom([]string{"full", "short"}).Draw(t, "kind"), rapid.Int64Range(0, 6<<30).
+				Draw(t, "size"))
 			if rapid.Bool().Draw(t, "two discs") {
 				second := v.Discs[0]
 				second.Number, second.ID = 2, second.ID[:4]+"9"+second.ID[5:]

@@ -19,26 +19,30 @@ import (
 func TestReplacingNeedsSpaceForBoth(t *testing.T) {
 	const old, again = 25 * size.MiB, 30 * size.MiB
 	there := append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", old), settings(1))
-	s := situation{titles: []title.Title{vesper(1, "full", again)}, there: there, replace: []string{"FULL/VSP-00001 - Copper Tide.iso"}, free: 20 * size.MiB}
+	s := situation{titles: []title.Title{vesper(1, "full", again)}, there: there,
+		replace: []string{"FULL/VSP-00001 - Copper Tide.iso"}, free: 20 * size.MiB}
 	p := s.plan(t)
 	assert.Empty(t, p.Steps, "nothing is begun that cannot be ended")
 	require.Len(t, p.Left, 1)
 	assert.Equal(t, fit.NoSpace, p.Left[0].Why.Verdict)
-	assert.Contains(t, p.Left[0].Why.Say, "replaces another file, which stays until the new one is complete: 10.00 MiB short for both at once")
+	assert.Contains(t, p.Left[0].Why.Say,
+		"replaces another file, which stays until the new one is complete: 10.00 MiB short for both at once")
 	s.free = again
 	assert.Equal(t, []string{"replace FULL/VSP-00001 - Copper Tide.iso"}, say(s.plan(t)))
 	s.free--
 	assert.Empty(t, s.plan(t).Steps)
 }
 
-// TestNoStepOfAPlanFindsTooLittleSpace carries plans out on listings of targets that are nearly full, with files that are written in place of others, that
-// grow and that shrink: at no time, also while both files are there, more is taken than there is.
+// TestNoStepOfAPlanFindsTooLittleSpace carries plans out on listings of targets that are nearly full, with files that
+// are written in place of others, that grow and that shrink: at no time, also while both files are there, more is taken
+// than there is.
 func TestNoStepOfAPlanFindsTooLittleSpace(t *testing.T) {
 	replaced, refused := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
 		there := dirs("FULL", "TUNE")
 		grow := rapid.Bool().Draw(t, "all grow")
-		s := situation{free: rapid.Int64Range(3, 64).Draw(t, "free") * 32 * size.KiB, wants: func(i int) bool { return i%5 != 4 }}
+		s := situation{free: rapid.Int64Range(3, 64).Draw(t, "free") * 32 * size.KiB,
+			wants: func(i int) bool { return i%5 != 4 }}
 		for i := range rapid.IntRange(1, 14).Draw(t, "titles") {
 			bytes := rapid.Int64Range(1, 32).Draw(t, "size") * 32 * size.KiB
 			s.titles = append(s.titles, vesper(i, "full", bytes))
@@ -81,7 +85,8 @@ func TestNoStepOfAPlanFindsTooLittleSpace(t *testing.T) {
 				most -= f.SpaceFor(0)
 			}
 			if most-before > s.free+f.Cluster { // a temporary name may take another cluster of its folder
-				t.Fatalf("step %d, %s %s, needs %d bytes, and %d are free", i, step.Kind, step.Path, most-before, s.free)
+				t.Fatalf("step %d, %s %s, needs %d bytes, and %d are free", i, step.Kind, step.Path, most-before,
+					s.free)
 			}
 			now[step.Path] = again
 		}
@@ -103,7 +108,8 @@ func TestSwapsInTheirOrderNeedTheLeastSpace(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var swaps []fit.Swap
 		for range rapid.IntRange(1, 6).Draw(t, "swaps") {
-			swaps = append(swaps, fit.Swap{New: rapid.Int64Range(0, 9).Draw(t, "new"), Old: rapid.Int64Range(0, 9).Draw(t, "old")})
+			swaps = append(swaps, fit.Swap{New: rapid.Int64Range(0, 9).Draw(t, "new"), Old: rapid.Int64Range(0, 9).
+				Draw(t, "old")})
 		}
 		least := int64(1 << 40)
 		var try func(k int)
@@ -133,7 +139,8 @@ func TestSwapsInTheirOrderNeedTheLeastSpace(t *testing.T) {
 // TestNothingToDoIsSaidAsItIs: that everything is there is said only where it is.
 func TestNothingToDoIsSaidAsItIs(t *testing.T) {
 	there := append(dirs("FULL", "TUNE"), file("FULL/VSP-00001 - Copper Tide.iso", 100), settings(1))
-	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 70*size.GiB), vesper(3, "full", 80*size.GiB)}, there: there, free: size.GiB}
+	s := situation{titles: []title.Title{vesper(1, "full", 100), vesper(2, "full", 70*size.GiB),
+		vesper(3, "full", 80*size.GiB)}, there: there, free: size.GiB}
 	for wanted, want := range map[int]string{
 		0: "no title is selected for it",
 		1: "everything selected is already there",

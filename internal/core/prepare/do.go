@@ -158,9 +158,11 @@ func (p *Plan) partition(m *medium.File) error {
 
 func (p *Plan) format(part *medium.File) error {
 	if p.Filesystem == "exfat" {
-		return exfat.Format(part, p.length, exfat.Options{Cluster: p.Cluster, Sector: p.Drive.Sector, Label: p.Label, Hidden: p.start})
+		return exfat.Format(part, p.length, exfat.Options{Cluster: p.Cluster, Sector: p.Drive.Sector, Label: p.Label,
+			Hidden: p.start})
 	}
-	return fat.Format(part, p.length, fat.Options{Bits: p.bits(), Cluster: p.Cluster, Sector: p.Drive.Sector, Label: p.Label, Hidden: p.start})
+	return fat.Format(part, p.length, fat.Options{Bits: p.bits(), Cluster: p.Cluster, Sector: p.Drive.Sector,
+		Label: p.Label, Hidden: p.start})
 }
 
 // largestSettings is up to which length a file of a kit may be one with settings in it.
@@ -276,7 +278,8 @@ func (p *Plan) check(ctx context.Context, sys drives.System) (*Report, error) {
 		return r, nil
 	}
 	if found.Filesystem != p.Filesystem || found.Label != p.Label || found.Cluster != p.Cluster {
-		wrong("The volume is %s, called %q, with clusters of %s, instead of %s, %q, %s.", found.Shown(), found.Label, size.Format(found.Cluster), drives.FilesystemShown(p.Filesystem), p.Label, size.Format(p.Cluster))
+		wrong("The volume is %s, called %q, with clusters of %s, instead of %s, %q, %s.", found.Shown(), found.Label,
+			size.Format(found.Cluster), drives.FilesystemShown(p.Filesystem), p.Label, size.Format(p.Cluster))
 	}
 	f, err := os.Open(d.Path)
 	if err != nil {

@@ -32,7 +32,8 @@ func (p *Plan) kit(r Request) error {
 		return fmt.Errorf("%s has no edition %q", k.Shown, r.Edition)
 	}
 	if r.Kit == "" {
-		p.Notes = append(p.Notes, fmt.Sprintf("No kit was given (%s): copy it to the drive before the loader can start.", k.Shown))
+		p.Notes = append(p.Notes, fmt.Sprintf(
+			"No kit was given (%s): copy it to the drive before the loader can start.", k.Shown))
 		return nil
 	}
 	files, err := kitFiles(r.Kit)
@@ -45,7 +46,8 @@ func (p *Plan) kit(r Request) error {
 		}
 		found := matching(files, f.From)
 		if len(found) == 0 && !f.Optional && f.Text == "" && len(f.From) > 0 && !p.sets(f.To) {
-			p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s (%s): %s.", r.Kit, f.To, f.Why, "copy it to the drive before the loader can start"))
+			p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s (%s): %s.", r.Kit, f.To, f.Why,
+				"copy it to the drive before the loader can start"))
 		}
 		for _, from := range found {
 			to := f.To
@@ -61,10 +63,12 @@ func (p *Plan) kit(r Request) error {
 
 // sets reports whether the loader has settings in a file of its own.
 func (p *Plan) sets(file string) bool {
-	return slices.ContainsFunc(p.profile.Settings, func(s loader.Setting) bool { return strings.EqualFold(s.File, file) && p.holds(&s) })
+	return slices.ContainsFunc(p.profile.Settings,
+		func(s loader.Setting) bool { return strings.EqualFold(s.File, file) && p.holds(&s) })
 }
 
-// ownSettings has the files written that the kit lacks and of which it is known what must stand in them: without that the loader lists nothing.
+// ownSettings has the files written that the kit lacks and of which it is known what must stand in them: without that
+// the loader lists nothing.
 func (p *Plan) ownSettings(kit string) error {
 	for i := range p.profile.Settings {
 		s := &p.profile.Settings[i]
@@ -78,7 +82,8 @@ func (p *Plan) ownSettings(kit string) error {
 		}
 		f.Size = int64(len(text))
 		p.Kit = append(p.Kit, f)
-		p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s: it is created with the required settings, %s.", kit, s.File, strings.Join(strings.Fields(string(text)), " and ")))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s lacks %s: it is created with the required settings, %s.", kit, s.File,
+			strings.Join(strings.Fields(string(text)), " and ")))
 	}
 	return nil
 }
@@ -122,9 +127,9 @@ func kitFiles(dir string) ([]kitFile, error) {
 	return out, nil
 }
 
-// matching are the files whose name, or the name of a folder above them, fits one of the patterns. The first pattern that fits
-// something counts; of several files the newest name does. Files of the kit lie at its top, or in the one folder that it was unpacked to,
-// unless the pattern names folders; hidden ones are never meant.
+// matching are the files whose name, or the name of a folder above them, fits one of the patterns. The first pattern
+// that fits something counts; of several files the newest name does. Files of the kit lie at its top, or in the one
+// folder that it was unpacked to, unless the pattern names folders; hidden ones are never meant.
 func matching(files []kitFile, patterns []string) []kitFile {
 	wrapped := 0 // folders around all of it, as archives are unpacked to
 	if n := len(files); n > 0 {

@@ -9,10 +9,12 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAKitTakesWhatItsRulesMean: nothing hidden, nothing from folders that no rule names, whatever a profile of a stranger asks for.
+// TestAKitTakesWhatItsRulesMean: nothing hidden, nothing from folders that no rule names, whatever a profile of a
+// stranger asks for.
 func TestAKitTakesWhatItsRulesMean(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"start-1.2.app", "about.xml", ".ssh/id_rsa", "keys/id_rsa", ".hidden.app", "skins/blue/a.png", "deep/down/about.xml"} {
+	for _, name := range []string{"start-1.2.app", "about.xml", ".ssh/id_rsa", "keys/id_rsa", ".hidden.app",
+		"skins/blue/a.png", "deep/down/about.xml"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o644))
 	}

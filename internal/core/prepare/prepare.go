@@ -1,6 +1,6 @@
-// Package prepare makes a bare or used drive one that a loader accepts, in one act: partition table, filesystem, label, the
-// folders of the console, and the loader's own files. [Make] says beforehand what will be done and what will be lost, [Plan.Do] does it
-// through the guard of package drives, and checks it.
+// Package prepare makes a bare or used drive one that a loader accepts, in one act: partition table, filesystem, label,
+// the folders of the console, and the loader's own files. [Make] says beforehand what will be done and what will be
+// lost, [Plan.Do] does it through the guard of package drives, and checks it.
 package prepare
 
 import (
@@ -132,7 +132,8 @@ func (p *Plan) attachment(r Request) (*loader.Attachment, error) {
 	}
 	at := r.Profile.Attachment("usb", r.Filesystem)
 	if at == nil {
-		return nil, fmt.Errorf("%s does not read drives: it is connected by %s", r.Profile.Shown, strings.Join(r.Profile.Connections(), ", "))
+		return nil, fmt.Errorf("%s does not read drives: it is connected by %s", r.Profile.Shown,
+			strings.Join(r.Profile.Connections(), ", "))
 	}
 	return at, nil
 }
@@ -184,7 +185,8 @@ func (p *Plan) folders(r Request) {
 	if boot := &r.Profile.FirstBoot; boot.MayMake {
 		add(layout.FirstBoot(r.Profile)...)
 	} else if len(boot.Folders) > 0 {
-		p.Notes = append(p.Notes, fmt.Sprintf("%s creates its folders itself: start it once with the drive before filling it.", r.Profile.Console))
+		p.Notes = append(p.Notes, fmt.Sprintf(
+			"%s creates its folders itself: start it once with the drive before filling it.", r.Profile.Console))
 	}
 	var kinds []string
 	for i := range r.Titles {
@@ -197,8 +199,10 @@ func (p *Plan) folders(r Request) {
 	}
 	for i := range r.Profile.Accepts {
 		a := &r.Profile.Accepts[i]
-		if at := r.Profile.Attachment("usb", p.Filesystem); at != nil && (len(a.On) == 0 || slices.Contains(a.On, at.Name)) && (len(r.Profile.FirstBoot.Folders) == 0) {
-			add(a.Path.Folders(map[loader.Field][]string{loader.FieldPlatform: a.Platforms, loader.FieldKind: kinds})...)
+		if at := r.Profile.Attachment("usb", p.Filesystem); at != nil && (len(a.On) == 0 || slices.Contains(a.On,
+			at.Name)) && (len(r.Profile.FirstBoot.Folders) == 0) {
+			add(a.Path.Folders(map[loader.Field][]string{loader.FieldPlatform: a.Platforms,
+				loader.FieldKind: kinds})...)
 		}
 	}
 	slices.Sort(p.Folders)

@@ -57,7 +57,8 @@ func plan(t testing.TB, d *drives.Drive, r prepare.Request) *prepare.Plan {
 func titles(platform, kind string, n int, bytes int64) []title.Title {
 	var out []title.Title
 	for range n {
-		out = append(out, title.Title{Platform: platform, Name: "Copper Tide", Discs: []title.Disc{{Kind: kind, File: title.File{Path: "x", Size: bytes}}}})
+		out = append(out, title.Title{Platform: platform, Name: "Copper Tide",
+			Discs: []title.Disc{{Kind: kind, File: title.File{Path: "x", Size: bytes}}}})
 	}
 	return out
 }
@@ -115,7 +116,8 @@ func behind(t testing.TB, img string, do func(dev string)) {
 func TestOnlyOnePartition(t *testing.T) {
 	d := image(t, 400*size.MiB)
 	m := volumetest.OpenFile(t, d.Path)
-	table, err := partition.New(partition.MBR, m.Size(), 512, partition.Wanted{Type: "83", Size: 100 * size.MiB}, partition.Wanted{Type: "07", Size: 152 * size.MiB}, partition.Wanted{Type: "83"})
+	table, err := partition.New(partition.MBR, m.Size(), 512, partition.Wanted{Type: "83", Size: 100 * size.MiB},
+		partition.Wanted{Type: "07", Size: 152 * size.MiB}, partition.Wanted{Type: "83"})
 	require.NoError(t, err)
 	require.NoError(t, table.Write(m))
 	keep := []byte("this stays")
@@ -157,14 +159,23 @@ func TestWhatIsChosenHasAReason(t *testing.T) {
 		cluster int64
 		why     string
 	}{
-		"a small stick":               {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow")}, "fat32", partition.MBR, 32 * size.KiB, "and so does everything else"},
-		"a title over 4 GiB":          {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow"), Titles: titles("vesper", "", 2, 5*size.GiB)}, "exfat", partition.MBR, 128 * size.KiB, "more than FAT32 holds"},
-		"a large disk":                {4 * size.TiB, prepare.Request{Profile: profile(t, "oxbow")}, "exfat", partition.GPT, 128 * size.KiB, "an MBR reaches at most 2"},
-		"thousands of small files":    {2 * size.GiB, prepare.Request{Filesystem: "exfat", Titles: titles("wren8", "", 20_000, 5000)}, "exfat", partition.MBR, 8 * size.KiB, "save"},
-		"nothing but a filesystem":    {2 * size.TiB, prepare.Request{Filesystem: "fat32", Label: &name}, "fat32", partition.MBR, 32 * size.KiB, "the usual size"},
-		"asked for":                   {8 * size.GiB, prepare.Request{Filesystem: "exfat", Scheme: partition.GPT, Cluster: 4096}, "exfat", partition.GPT, 4096, "you asked for"},
-		"no table":                    {8 * size.GiB, prepare.Request{Filesystem: "fat32", Scheme: partition.None}, "fat32", partition.None, 4096, "you asked for it"},
-		"what FAT32 is too small for": {100 * size.MiB, prepare.Request{Filesystem: "fat32"}, "fat32", partition.MBR, 512, "the usual size"},
+		"a small stick": {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow")}, "fat32",
+			partition.MBR, 32 * size.KiB, "and so does everything else"},
+		"a title over 4 GiB": {58 * size.GiB, prepare.Request{Profile: profile(t, "oxbow"),
+			Titles: titles("vesper", "", 2, 5*size.GiB)}, "exfat", partition.MBR, 128 * size.KiB,
+			"more than FAT32 holds"},
+		"a large disk": {4 * size.TiB, prepare.Request{Profile: profile(t, "oxbow")}, "exfat",
+			partition.GPT, 128 * size.KiB, "an MBR reaches at most 2"},
+		"thousands of small files": {2 * size.GiB, prepare.Request{Filesystem: "exfat", Titles: titles("wren8", "",
+			20_000, 5000)}, "exfat", partition.MBR, 8 * size.KiB, "save"},
+		"nothing but a filesystem": {2 * size.TiB, prepare.Request{Filesystem: "fat32", Label: &name}, "fat32",
+			partition.MBR, 32 * size.KiB, "the usual size"},
+		"asked for": {8 * size.GiB, prepare.Request{Filesystem: "exfat", Scheme: partition.GPT,
+			Cluster: 4096}, "exfat", partition.GPT, 4096, "you asked for"},
+		"no table": {8 * size.GiB, prepare.Request{Filesystem: "fat32", Scheme: partition.None},
+			"fat32", partition.None, 4096, "you asked for it"},
+		"what FAT32 is too small for": {100 * size.MiB, prepare.Request{Filesystem: "fat32"}, "fat32", partition.MBR,
+			512, "the usual size"},
 	} {
 		p := plan(t, image(t, c.size), c.r)
 		assert.Equal(t, c.fs, p.Filesystem, what)
@@ -227,7 +238,8 @@ func TestAGlance(t *testing.T) {
 	m := volumetest.OpenFile(t, d.Path)
 	v, err := drives.OpenVolume(m.Part(d.Volumes[0].Start, d.Volumes[0].Size))
 	require.NoError(t, err)
-	for _, n := range []string{"FULL/VSP-20417 - Copper Tide.iso", "FULL/notes.txt", "LONG/VSP-20431/parts.toml", "LONG/VSP-20431/001.rwn", "skua/SKU-0001/Deep Water.pkd"} {
+	for _, n := range []string{"FULL/VSP-20417 - Copper Tide.iso", "FULL/notes.txt", "LONG/VSP-20431/parts.toml",
+		"LONG/VSP-20431/001.rwn", "skua/SKU-0001/Deep Water.pkd"} {
 		require.NoError(t, v.MakeFolder(ctx, filepath.Dir(n)))
 		require.NoError(t, volumetest.Put(v, n, []byte("x")))
 	}
@@ -244,7 +256,8 @@ func TestAKitThatLacksItsSettings(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan-3.run"), []byte("the loader"), 0o600))
 	d := image(t, size.GiB)
 	p := plan(t, d, prepare.Request{Profile: profile(t, "rowan"), Kit: kit})
-	assert.Contains(t, strings.Join(p.Notes, "\n"), "lacks ROWAN/rowan.cfg: it is created with the required settings, look=stick and faces=yes.")
+	assert.Contains(t, strings.Join(p.Notes, "\n"),
+		"lacks ROWAN/rowan.cfg: it is created with the required settings, look=stick and faces=yes.")
 	r, err := p.Do(ctx, drives.Here, typed, nil)
 	require.NoError(t, err)
 	assert.Empty(t, r.Wrong)

@@ -21,7 +21,8 @@ func (p *Plan) filesystem(r Request, at *loader.Attachment) error {
 	case p.Filesystem != "" && !drives.Ours(p.Filesystem):
 		return fmt.Errorf("the filesystem %q is not supported; fat16, fat32 and exfat are", r.Filesystem)
 	case p.Filesystem != "" && at != nil && !at.Reads(p.Filesystem):
-		return fmt.Errorf("%s reads only %s, not %s", r.Profile.Shown, at.ReadsWords(), drives.FilesystemShown(p.Filesystem))
+		return fmt.Errorf("%s reads only %s, not %s", r.Profile.Shown, at.ReadsWords(),
+			drives.FilesystemShown(p.Filesystem))
 	case p.Filesystem != "":
 		p.because(drives.FilesystemShown(p.Filesystem), "you asked for it")
 		return nil
@@ -42,7 +43,8 @@ func (p *Plan) filesystem(r Request, at *loader.Attachment) error {
 	switch {
 	case n > 1<<32-1 && p.Filesystem != "exfat" && slices.Contains(can, "exfat"):
 		p.Filesystem = "exfat"
-		p.because("exFAT", "%s has a file of %s, more than FAT32 holds, and %s reads both", of, size.Format(n), r.Profile.Shown)
+		p.because("exFAT", "%s has a file of %s, more than FAT32 holds, and %s reads both", of, size.Format(n),
+			r.Profile.Shown)
 	case p.Drive.Size > largestMBR && p.Filesystem != "exfat" && slices.Contains(can, "exfat"):
 		p.Filesystem = "exfat"
 		p.because("exFAT", "the drive is larger than FAT32 can be")
@@ -65,7 +67,8 @@ func (p *Plan) scheme(r Request, at *loader.Attachment) error {
 		}
 		p.Scheme = p.Drive.Table.Scheme
 		if wanted != "" && wanted != p.Scheme {
-			return fmt.Errorf("%s needs %s, but %s has %s: prepare the whole drive", r.Profile.Shown, wanted.Shown(), p.Drive.Name(), p.Scheme.Shown())
+			return fmt.Errorf("%s needs %s, but %s has %s: prepare the whole drive", r.Profile.Shown, wanted.Shown(),
+				p.Drive.Name(), p.Scheme.Shown())
 		}
 		p.because("partition "+fmt.Sprint(r.Part), "only it is reformatted; the partition table and all others stay")
 		return nil
@@ -122,7 +125,8 @@ func (p *Plan) area(r Request) error {
 	if p.length == most {
 		p.unused(d.Size - t.Parts[0].End())
 	} else if p.Scheme == partition.MBR && t.Parts[0].End() < d.Size-2*partition.Align {
-		p.Notes = append(p.Notes, fmt.Sprintf("An MBR reaches at most %s: %s of the drive stay unused.", size.Format(t.Parts[0].End()), size.Format(d.Size-t.Parts[0].End())))
+		p.Notes = append(p.Notes, fmt.Sprintf("An MBR reaches at most %s: %s of the drive stay unused.",
+			size.Format(t.Parts[0].End()), size.Format(d.Size-t.Parts[0].End())))
 	}
 	return nil
 }
@@ -130,7 +134,9 @@ func (p *Plan) area(r Request) error {
 // unused says that FAT leaves a part of the drive.
 func (p *Plan) unused(n int64) {
 	if n > 2*partition.Align {
-		p.Notes = append(p.Notes, fmt.Sprintf("FAT32 holds at most %s: %s of the drive stay unused. exFAT would use all of it, if the loader reads that.", size.Format(p.length), size.Format(n)))
+		p.Notes = append(p.Notes, fmt.Sprintf(
+			"FAT32 holds at most %s: %s of the drive stay unused. exFAT would use all of it, if the loader reads that.",
+			size.Format(p.length), size.Format(n)))
 	}
 }
 
@@ -224,12 +230,14 @@ func (p *Plan) cluster(r Request, at *loader.Attachment) error {
 		}
 	}
 	if saved > p.length/100 { // worth it only when a hundredth of the volume is at stake
-		p.because("clusters of "+size.Format(best), "with %s, larger ones waste %s of %s; these save %s of that", size.Count(n, "file"), size.Format(lost), size.Format(p.Cluster), size.Format(saved))
+		p.because("clusters of "+size.Format(best), "with %s, larger ones waste %s of %s; these save %s of that",
+			size.Count(n, "file"), size.Format(lost), size.Format(p.Cluster), size.Format(saved))
 		p.Cluster = best
 		return nil
 	}
 	if n > 0 {
-		p.because("clusters of "+size.Format(p.Cluster), "the usual size for %s; with %s they waste only %s", size.Format(p.length), size.Count(n, "file"), size.Format(lost))
+		p.because("clusters of "+size.Format(p.Cluster), "the usual size for %s; with %s they waste only %s",
+			size.Format(p.length), size.Count(n, "file"), size.Format(lost))
 	} else {
 		p.because("clusters of "+size.Format(p.Cluster), "the usual size for %s", size.Format(p.length))
 	}

@@ -14,8 +14,9 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// TestWhatWasDoneBeforeCounts: a run that goes on finds steps that an earlier one has done and could not write down any more. They count only where all
-// is as the step makes it; where something else lies there, it stays, and the step has failed.
+// TestWhatWasDoneBeforeCounts: a run that goes on finds steps that an earlier one has done and could not write down any
+// more. They count only where all is as the step makes it; where something else lies there, it stays, and the step has
+// failed.
 func TestWhatWasDoneBeforeCounts(t *testing.T) {
 	before := map[string]string{"old/a.iso": "game", "cfg": "old", "gone.iso": "gone"}
 	for name, c := range map[string]struct {
@@ -37,13 +38,15 @@ func TestWhatWasDoneBeforeCounts(t *testing.T) {
 		"a move, and both are there": {moved, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "a.iso"), []byte("game"), 0o644))
 		}, false},
-		"a move of what is gone": {moved, func(t *testing.T, dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "old/a.iso"))) }, false},
+		"a move of what is gone": {moved,
+			func(t *testing.T, dir string) { require.NoError(t, os.Remove(filepath.Join(dir, "old/a.iso"))) }, false},
 		"a file": {func(*folder.Target) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("new"), 0o644))
 		}, true},
-		"a file of other bytes": {func(*folder.Target) plan.Step { return text("new.txt", "new") }, func(t *testing.T, dir string) {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("old"), 0o644))
-		}, false},
+		"a file of other bytes": {func(*folder.Target) plan.Step { return text("new.txt", "new") },
+			func(t *testing.T, dir string) {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "new.txt"), []byte("old"), 0o644))
+			}, false},
 		"a replacement": {func(to *folder.Target) plan.Step {
 			return plan.Step{Kind: plan.Replace, Path: "cfg", Make: written("newer"), Size: 5, Was: was(t, to, "cfg")}
 		}, func(t *testing.T, dir string) {

@@ -13,7 +13,8 @@ import (
 	"polytome/internal/target"
 )
 
-// ahead makes the pictures of a group on all processors, while the first of them are written: bringing one to size takes longer than writing it.
+// ahead makes the pictures of a group on all processors, while the first of them are written: bringing one to size
+// takes longer than writing it.
 type ahead struct {
 	made map[int]chan picture // by step; of the goroutine that writes
 	stop context.CancelFunc

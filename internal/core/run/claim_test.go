@@ -36,7 +36,8 @@ func TestTwoFillsOfOneTarget(t *testing.T) {
 	defer s.Close()
 	console := func(root string) func(context.Context) (target.Target, error) {
 		return func(ctx context.Context) (target.Target, error) {
-			return ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port(), Root: root}, ftp.Options{Filesystem: target.UnknownFilesystem("own")})
+			return ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port(), Root: root},
+				ftp.Options{Filesystem: target.UnknownFilesystem("own")})
 		}
 	}
 	at := func(dir string) func(context.Context) (target.Target, error) {
@@ -45,9 +46,10 @@ func TestTwoFillsOfOneTarget(t *testing.T) {
 	for name, opens := range map[string][2]func(context.Context) (target.Target, error){
 		"by a way round": {at(dir), at(dir + "/../stick")},
 		"by a link":      {at(dir), at(link)},
-		"an image": {func(context.Context) (target.Target, error) { return openDrive(t, img), nil }, func(context.Context) (target.Target, error) {
-			return openDrive(t, filepath.Dir(img)+"/./drive.img"), nil
-		}},
+		"an image": {func(context.Context) (target.Target, error) { return openDrive(t, img), nil },
+			func(context.Context) (target.Target, error) {
+				return openDrive(t, filepath.Dir(img)+"/./drive.img"), nil
+			}},
 		"a console": {console(""), console("/")},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -59,7 +59,8 @@ func coverPlan(t testing.TB, n, w, h int) (p *plan.Plan, sources []string) {
 		require.NoError(t, err)
 		sources = append(sources, file)
 		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("FACES/%d.jpg", i), Size: 24 << 10,
-			Make: &shape.Spec{Shape: shape.Fitted, Size: 24 << 10, AtMost: true, Source: title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}, With: &shape.With{Picture: rule}}})
+			Make: &shape.Spec{Shape: shape.Fitted, Size: 24 << 10, AtMost: true, Source: title.File{Path: file,
+				Size: info.Size(), Modified: info.ModTime()}, With: &shape.With{Picture: rule}}})
 	}
 	return p, sources
 }
@@ -110,8 +111,8 @@ func TestCoversAreMadeAheadAndABadOneStopsNoOther(t *testing.T) {
 	assert.Equal(t, r.Put, len(onTarget(t, dir)))
 }
 
-// BenchmarkCovers brings 1,000 covers of 1000 x 1400 pixels to size and writes them to a folder, flushed and read back, and has ImageMagick bring the
-// first of them to size, in turns.
+// BenchmarkCovers brings 1,000 covers of 1000 x 1400 pixels to size and writes them to a folder, flushed and read back,
+// and has ImageMagick bring the first of them to size, in turns.
 func BenchmarkCovers(b *testing.B) {
 	const count, compared = 1000, 200
 	p, sources := coverPlan(b, count, 1000, 1400)
@@ -139,7 +140,8 @@ func BenchmarkCovers(b *testing.B) {
 			began = time.Now()
 			for from := 0; from < compared; from += 50 { // it keeps all pictures of a call in memory
 				args := append([]string{}, sources[from:from+50]...)
-				args = append(args, "-resize", "256x368", "-quality", "88", filepath.Join(out, fmt.Sprintf("%d-%%d.jpg", from)))
+				args = append(args, "-resize", "256x368", "-quality", "88", filepath.Join(out, fmt.Sprintf("%d-%%d.jpg",
+					from)))
 				if msg, err := exec.Command(convert, args...).CombinedOutput(); err != nil {
 					b.Fatal(string(msg))
 				}

@@ -80,9 +80,10 @@ func TestADriveIsFilledInGroups(t *testing.T) {
 	}
 }
 
-// BenchmarkAgainstMcopy makes a FAT32 volume in an image of 8 GiB and fills it: one file of 1 GiB, and 5,000 small ones. Ours is a run as
-// users have it, with hashing, flushing and reading back; and the same bytes put there by the target alone, flushed at the end. mkfs.fat and
-// mcopy take turns with it, with and without sync. Ratios of the medians are printed.
+// BenchmarkAgainstMcopy makes a FAT32 volume in an image of 8 GiB and fills it: one file of 1 GiB, and 5,000 small
+// ones. Ours is a run as users have it, with hashing, flushing and reading back; and the same bytes put there by the
+// target alone, flushed at the end. mkfs.fat and mcopy take turns with it, with and without sync. Ratios of the medians
+// are printed.
 func BenchmarkAgainstMcopy(b *testing.B) {
 	small := make([]int, 5000)
 	r := rand.New(rand.NewSource(2))
@@ -98,7 +99,8 @@ func BenchmarkAgainstMcopy(b *testing.B) {
 			theirs := filepath.Join(work, "theirs.img")
 			var whole, placed, bare, mcopy, synced []float64
 			b.SetBytes(p.Bytes)
-			script := "rm -f '%[1]s'; truncate -s 8G '%[1]s' && mkfs.fat -F 32 '%[1]s' >/dev/null && mmd -i '%[1]s' ::FULL && mcopy -i '%[1]s' '%[2]s'/* ::FULL"
+			script := "rm -f '%[1]s'; truncate -s 8G '%[1]s' && mkfs.fat -F 32 '%[1]s' >/dev/null && mmd -i '%[1]s' " +
+				"::FULL && mcopy -i '%[1]s' '%[2]s'/* ::FULL"
 			turns := []func(){
 				func() { mcopy = append(mcopy, timed(b, "sh", "-c", fmt.Sprintf(script, theirs, dir))) },
 				func() {

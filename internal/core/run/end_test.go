@@ -18,8 +18,8 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// TestSteeringNeverWaitsForWhoTakesEvents: the interface pauses, skips and reorders while nobody takes events, as it is itself
-// the one who does.
+// TestSteeringNeverWaitsForWhoTakesEvents: the interface pauses, skips and reorders while nobody takes events, as it is
+// itself the one who does.
 func TestSteeringNeverWaitsForWhoTakesEvents(t *testing.T) {
 	p, want := files(t, 8<<20, 3<<20, 2<<20, 100)
 	titled(p)
@@ -89,8 +89,8 @@ func TestSkippingInAPauseGoesOnPausing(t *testing.T) {
 	assert.Equal(t, 2, r.Put)
 }
 
-// TestAStepOfAGroupIsSkippedBeforeItsTurn: small files are taken in groups; one that was not begun can still be skipped, and tried
-// again.
+// TestAStepOfAGroupIsSkippedBeforeItsTurn: small files are taken in groups; one that was not begun can still be
+// skipped, and tried again.
 func TestAStepOfAGroupIsSkippedBeforeItsTurn(t *testing.T) {
 	for _, again := range []bool{false, true} {
 		p, _ := files(t, 100, 200, 300, 400, 500, 600)

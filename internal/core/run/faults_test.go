@@ -108,14 +108,17 @@ func (c *console) at() ftp.Address {
 	return ftp.Address{Host: "127.0.0.1", Port: c.port}
 }
 
-// TestFaultsOfAConsole has all sorts of things go wrong at random points of a run over FTP. What has its name is whole each time; most of it the run
-// survives by itself, and a second one completes what is left.
+// TestFaultsOfAConsole has all sorts of things go wrong at random points of a run over FTP. What has its name is whole
+// each time; most of it the run survives by itself, and a second one completes what is left.
 func TestFaultsOfAConsole(t *testing.T) {
 	r := rand.New(rand.NewSource(time.Now().UnixNano()))
 	habits := []ftpd.Habits{
-		{Restart: true, Append: true, Sizes: true, Machine: true, ReportsSpace: true}, {OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true, Clients: 3},
+		{Restart: true, Append: true, Sizes: true, Machine: true, ReportsSpace: true},
+		{OneTransfer: true, SlowClose: time.Millisecond}, {Append: true, Sizes: true}, {Restart: true, Sizes: true,
+			Clients: 3},
 	}
-	kinds := []string{"cut during data", "cut during a rename", "refusals", "restart", "off for a while", "stall", "full", "another password", "spoilt byte"}
+	kinds := []string{"cut during data", "cut during a rename", "refusals", "restart", "off for a while", "stall",
+		"full", "another password", "spoilt byte"}
 	const rounds = 2
 	survived := map[string]int{}
 	for i := range rounds * len(kinds) {
@@ -146,14 +149,16 @@ func TestFaultsOfAConsole(t *testing.T) {
 			}
 			var once sync.Once
 			var coming sync.WaitGroup
-			j := run.Job{Plan: p, Options: run.Options{FirstWait: 5 * time.Millisecond, Patience: 10 * time.Second, Verify: run.Verifies[r.Intn(3)]}}
+			j := run.Job{Plan: p, Options: run.Options{FirstWait: 5 * time.Millisecond, Patience: 10 * time.Second,
+				Verify: run.Verifies[r.Intn(3)]}}
 			if kind == "spoilt byte" {
 				j.Verify = run.VerifyFull
 			}
 			open := func(context.Context) (target.Target, error) {
 				f, err := target.FilesystemNamed("ext4")
 				require.NoError(t, err)
-				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry", Password: "ferryline", Timeout: 400 * time.Millisecond, Cluster: 4096})
+				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry",
+					Password: "ferryline", Timeout: 400 * time.Millisecond, Cluster: 4096})
 			}
 			j.Open = open
 			j.Emit = func(e run.Event) {
@@ -222,11 +227,13 @@ func TestFaultsOfAShare(t *testing.T) {
 			s := judge.SMB(t, t.TempDir())
 			at := int64(r.Intn(int(p.Bytes*9/10))) + 1
 			var once sync.Once
-			j := run.Job{Plan: p, Options: run.Options{FirstWait: 20 * time.Millisecond, Patience: 20 * time.Second, Verify: run.Verifies[r.Intn(3)]}}
+			j := run.Job{Plan: p, Options: run.Options{FirstWait: 20 * time.Millisecond, Patience: 20 * time.Second,
+				Verify: run.Verifies[r.Intn(3)]}}
 			if kind == "gone" {
 				j.Patience = 200 * time.Millisecond
 			}
-			// Only a server that stands still has to be noticed by its silence, and only once: on a busy machine a sound one may be silent for a while, too.
+			// Only a server that stands still has to be noticed by its silence, and only once: on a busy machine a
+			// sound one may be silent for a while, too.
 			var noticed atomic.Bool
 			j.Open = func(ctx context.Context) (target.Target, error) {
 				for {
@@ -281,8 +288,8 @@ func TestFaultsOfAShare(t *testing.T) {
 	}
 }
 
-// TestAStickThatIsPulledIsWaitedFor has the folder of a stick go away in the middle of a run, and an empty one stand where it was: nothing is written
-// to that, and the run goes on when the stick is back.
+// TestAStickThatIsPulledIsWaitedFor has the folder of a stick go away in the middle of a run, and an empty one stand
+// where it was: nothing is written to that, and the run goes on when the stick is back.
 func TestAStickThatIsPulledIsWaitedFor(t *testing.T) {
 	p, want := files(t, 6<<20, 6<<20, 100)
 	mounted := t.TempDir()
@@ -357,8 +364,8 @@ func (w *pulledWriter) Write(b []byte) (int, error) {
 	return w.Writer.Write(b)
 }
 
-// TestADeviceThatFailsInTheMiddle fills a volume on a loop device whose disk takes no more at some point: the files that were finished are whole and the
-// volume is sound, and when it takes bytes again a second run completes.
+// TestADeviceThatFailsInTheMiddle fills a volume on a loop device whose disk takes no more at some point: the files
+// that were finished are whole and the volume is sound, and when it takes bytes again a second run completes.
 func TestADeviceThatFailsInTheMiddle(t *testing.T) {
 	disk := judge.Mount(t, "size=20m")
 	img := filepath.Join(disk, "stick.img")
@@ -372,7 +379,8 @@ func TestADeviceThatFailsInTheMiddle(t *testing.T) {
 		require.NoError(t, err)
 		p.Steps[i+1].Make.Source.Modified = info.ModTime()
 	}
-	j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Patience: 50 * time.Millisecond}, Open: func(context.Context) (target.Target, error) { return openDrive(t, img), nil }}
+	j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Patience: 50 * time.Millisecond},
+		Open: func(context.Context) (target.Target, error) { return openDrive(t, img), nil }}
 	rep := run.Start(context.Background(), j).Wait()
 	require.False(t, rep.All(), "the disk is too small for all of it")
 	judge.Remount(t, disk, "size=80m")
@@ -396,15 +404,18 @@ func TestADeviceThatFailsInTheMiddle(t *testing.T) {
 func sound(t *testing.T, img string) {
 	said, _ := judge.Try(t, "fsck.fat", "-n", img)
 	for line := range strings.Lines(said) {
-		assert.Regexp(t, `^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving filesystem|clusters|Reclaim`, strings.TrimSpace(line))
+		assert.Regexp(t,
+			`^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving filesystem|clusters|Reclaim`, strings.TrimSpace(line))
 	}
 }
 
-// TestAServerThatOnlyAppendsIsResumedWith has a connection cut in the middle of a file on a server that writes behind what is there, and nowhere else.
+// TestAServerThatOnlyAppendsIsResumedWith has a connection cut in the middle of a file on a server that writes behind
+// what is there, and nowhere else.
 func TestAServerThatOnlyAppendsIsResumedWith(t *testing.T) {
 	ftp.Forget()
 	r := rand.New(rand.NewSource(11))
-	p, want := mixedFrom(t, r, 16<<20) // what the system has taken and the server has not yet is lost, and is a few mebibytes at most
+	// what the system has taken and the server has not yet is lost, and is a few mebibytes at most
+	p, want := mixedFrom(t, r, 16<<20)
 	c := &console{dir: t.TempDir(), h: ftpd.Habits{Append: true, Sizes: true}}
 	c.on(t)
 	defer c.off()
@@ -414,7 +425,8 @@ func TestAServerThatOnlyAppendsIsResumedWith(t *testing.T) {
 		require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "FULL")))
 		j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Verify: verify}}
 		j.Open = func(context.Context) (target.Target, error) {
-			return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: fs, Timeout: time.Second, Cluster: 4096})
+			return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: fs, Timeout: time.Second,
+				Cluster: 4096})
 		}
 		var once sync.Once
 		j.Emit = func(e run.Event) {

@@ -14,9 +14,9 @@ type Guess struct {
 	After   time.Duration // that the check behind the run takes
 }
 
-// A Forecast tells from a lane's events how long the rest takes. It accounts for three things: how fast bytes of large files are written, how fast
-// they are read back, and what every step takes beside. What was seen lately counts more than what was long ago. What it says moves towards
-// what it estimates in small steps, so that it does not jump.
+// A Forecast tells from a lane's events how long the rest takes. It accounts for three things: how fast bytes of large
+// files are written, how fast they are read back, and what every step takes beside. What was seen lately counts more
+// than what was long ago. What it says moves towards what it estimates in small steps, so that it does not jump.
 type Forecast struct {
 	plan    *plan.Plan
 	checks  bool
@@ -51,8 +51,8 @@ func (s *speed) saw(amount, seconds float64) {
 // fade has what was seen count less.
 func (s *speed) fade(by float64) { s.amount, s.seconds = s.amount*by, s.seconds*by }
 
-// per is the speed. A guess counts as much as a tenth of a second of what is seen, and nothing at all after a second: the target may be a hundred times
-// slower than was thought.
+// per is the speed. A guess counts as much as a tenth of a second of what is seen, and nothing at all after a second:
+// the target may be a hundred times slower than was thought.
 func (s *speed) per() float64 {
 	trust := trusts.Seconds() * math.Exp(-s.seen/trusts.Seconds())
 	return (s.amount + s.guess*trust) / math.Max(s.seconds+trust, 1e-9)
@@ -64,7 +64,8 @@ const (
 	trusts = time.Second / 10
 )
 
-// calm is how quickly what is shown follows what is estimated: slowly when much is left, and quickly while little is known.
+// calm is how quickly what is shown follows what is estimated: slowly when much is left, and quickly while little is
+// known.
 func calm(left, passed time.Duration) time.Duration {
 	return max(min(left/10, passed/4, 5*time.Second), time.Second/4)
 }
@@ -81,7 +82,8 @@ func classOf(s *plan.Step) int {
 
 // NewForecast begins a forecast for a plan.
 func NewForecast(p *plan.Plan, v Verify, g Guess) *Forecast {
-	f := &Forecast{plan: p, checks: v == VerifyFull, left: make([]bool, len(p.Steps)), written: map[int]int64{}, checked: map[int]int64{}}
+	f := &Forecast{plan: p, checks: v == VerifyFull, left: make([]bool, len(p.Steps)), written: map[int]int64{},
+		checked: map[int]int64{}}
 	for i := range p.Steps {
 		f.left[i] = true
 		c := classOf(&p.Steps[i])
@@ -228,7 +230,8 @@ func (f *Forecast) takes(w work) float64 {
 	return t
 }
 
-// Share is which part of the whole is done, from 0 to 1, by the time that it takes: thousands of small files count for more than their bytes.
+// Share is which part of the whole is done, from 0 to 1, by the time that it takes: thousands of small files count for
+// more than their bytes.
 func (f *Forecast) Share() float64 {
 	if f.files == [2]int{} {
 		return 1

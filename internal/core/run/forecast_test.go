@@ -13,7 +13,8 @@ import (
 	"polytome/internal/core/shape"
 )
 
-// TestTheTimeLeftSettlesAndDoesNotJump plays runs of files of all sizes at speeds that vary, and looks at what is forecast.
+// TestTheTimeLeftSettlesAndDoesNotJump plays runs of files of all sizes at speeds that vary, and looks at what is
+// forecast.
 func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		p := &plan.Plan{}
@@ -26,7 +27,8 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 		}
 		rate := rapid.Float64Range(4, 60).Draw(rt, "MB a second") * 1e6
 		each := rapid.Float64Range(0.005, 0.2).Draw(rt, "seconds a file")
-		guess := Guess{Rate: int64(rate * rapid.Float64Range(0.2, 5).Draw(rt, "wrong by")), PerFile: 50 * time.Millisecond}
+		guess := Guess{Rate: int64(rate * rapid.Float64Range(0.2, 5).Draw(rt, "wrong by")),
+			PerFile: 50 * time.Millisecond}
 		f := NewForecast(p, VerifyFull, guess)
 		type said struct {
 			at, left time.Duration
@@ -67,7 +69,8 @@ func TestTheTimeLeftSettlesAndDoesNotJump(t *testing.T) {
 			if k > 0 && s.at > 5*time.Second { // by then it has settled
 				passed := s.at - all[k-1].at
 				jump := (s.left - all[k-1].left + passed).Abs()
-				assert.LessOrEqual(rt, jump, all[k-1].left*time.Duration(1+passed/time.Second)*2/5+time.Second, "a jump at %s of %s, from %s to %s", s.at, now, all[k-1].left, s.left)
+				assert.LessOrEqual(rt, jump, all[k-1].left*time.Duration(1+passed/time.Second)*2/5+time.Second,
+					"a jump at %s of %s, from %s to %s", s.at, now, all[k-1].left, s.left)
 			}
 		}
 		assert.LessOrEqual(rt, all[len(all)-1].left, 3*time.Second)
@@ -94,7 +97,8 @@ func played(p *plan.Plan, f *Forecast, rate, each float64, emit func(now time.Du
 	}
 }
 
-// TestTheShareThatIsDoneIsOneOfTime: hundreds of small files behind a large one are most of the work, though they are hardly any bytes.
+// TestTheShareThatIsDoneIsOneOfTime: hundreds of small files behind a large one are most of the work, though they are
+// hardly any bytes.
 func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
 	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Copy, Size: 500 << 20, Make: &shape.Spec{}}}}
 	for range 600 {

@@ -19,8 +19,8 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// A forgetful target keeps account of what would be there after the power goes: bytes that were flushed before their file got its name, and names that
-// were made to last. What it is reported to fail at, it fails at.
+// A forgetful target keeps account of what would be there after the power goes: bytes that were flushed before their
+// file got its name, and names that were made to last. What it is reported to fail at, it fails at.
 type forgetful struct {
 	target.Target
 	mu      sync.Mutex
@@ -127,8 +127,8 @@ func (p *forgetfulBatchCommitter) Settle() error {
 	return nil
 }
 
-// TestWhatIsDoneWouldOutliveAPowerCut looks, whenever a file is reported to be done, whether it would be there whole if the power went at that moment, and has
-// flushing, naming and settling fail: nothing of that is reported to be done.
+// TestWhatIsDoneWouldOutliveAPowerCut looks, whenever a file is reported to be done, whether it would be there whole if
+// the power went at that moment, and has flushing, naming and settling fail: nothing of that is reported to be done.
 func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 	for _, fails := range []string{"", "flush", "commit", "settle"} {
 		for _, holds := range []bool{false, true} {
@@ -136,7 +136,8 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 				continue
 			}
 			p, want := files(t, 3<<20, 700, 0, 4096, 1<<20, 1<<20+1)
-			f := &forgetful{Target: openTarget(t, t.TempDir(), folder.Options{}), lasting: map[string]string{}, fails: fails}
+			f := &forgetful{Target: openTarget(t, t.TempDir(), folder.Options{}), lasting: map[string]string{},
+				fails: fails}
 			batchCommitter := &forgetfulBatchCommitter{forgetful: f}
 			to := target.Target(f)
 			if holds {
@@ -149,7 +150,8 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 				}
 				done++
 				got, there := f.then(p.Steps[e.Step].Path)
-				assert.True(t, there && got == string(want[p.Steps[e.Step].Path]), "%s is reported to be done, and would have %d bytes", p.Steps[e.Step].Path, len(got))
+				assert.True(t, there && got == string(want[p.Steps[e.Step].Path]),
+					"%s is reported to be done, and would have %d bytes", p.Steps[e.Step].Path, len(got))
 			})
 			switch fails {
 			case "":
@@ -210,7 +212,8 @@ func (w *flippingWriter) Write(b []byte) (int, error) {
 	return w.Writer.Write(b)
 }
 
-// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the target while the one that shall take its target is being copied: theirs stays.
+// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the target while the one that shall take its
+// target is being copied: theirs stays.
 func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
 	for name, change := range map[string]func(t *testing.T, file string){
 		"other content": func(t *testing.T, file string) {

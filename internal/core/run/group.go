@@ -12,9 +12,9 @@ import (
 	"polytome/internal/target"
 )
 
-// Small files are written in groups where the target can hold names back: all their bytes go to the medium together, each is
-// read back, and then all names are made to last together. That takes two waits for the medium instead of two for each. Where a target
-// is far away and takes several files at once, they are written side by side.
+// Small files are written in groups where the target can hold names back: all their bytes go to the medium together,
+// each is read back, and then all names are made to last together. That takes two waits for the medium instead of two
+// for each. Where a target is far away and takes several files at once, they are written side by side.
 const (
 	groupFile  = 1 << 20  // bytes up to which a file is small
 	groupFiles = 256      // files in a group, at most
@@ -33,7 +33,8 @@ func (l *Lane) together() (n int, parallelWriter bool) {
 	in := map[int]bool{}
 	for _, i := range l.queue[:min(len(l.queue), groupFiles)] {
 		s := &l.job.Plan.Steps[i]
-		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile || bytes+s.Size > groupBytes || l.tries[i] > 0 {
+		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile ||
+			bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
 		if parallelWriter && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
@@ -52,7 +53,8 @@ func (l *Lane) together() (n int, parallelWriter bool) {
 	return max(n, 1), parallelWriter && n > 1
 }
 
-// back puts steps that were taken and not begun back to where they were, but for those that were skipped meanwhile; mu is held.
+// back puts steps that were taken and not begun back to where they were, but for those that were skipped meanwhile; mu
+// is held.
 func (l *Lane) back(steps ...int) {
 	var still []int
 	for _, i := range steps {

@@ -28,7 +28,8 @@ const (
 	skipped
 )
 
-// A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, and do nothing afterwards.
+// A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, and do
+// nothing afterwards.
 type Lane struct {
 	job   Job
 	limit limiter
@@ -81,8 +82,10 @@ func newLane(j Job) *Lane {
 	if j.Emit == nil {
 		j.Emit = func(Event) {}
 	}
-	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{}, cancels: map[int]context.CancelCauseFunc{}, taken: map[int]bool{},
-		tries: map[int]int{}, start: time.Now(), stop: func() {}, ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
+	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{},
+		cancels: map[int]context.CancelCauseFunc{}, taken: map[int]bool{},
+		tries: map[int]int{}, start: time.Now(), stop: func() {}, ended: make(chan struct{}),
+		opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
 	l.limit.rate.Store(j.Limit)
 	l.report.Verify = j.Verify
 	for i := range j.Plan.Steps {
@@ -147,8 +150,8 @@ func (l *Lane) Finish() {
 	l.Resume()
 }
 
-// Stop stops the run now. A large file that is under way is left under its temporary name where the target allows that it is resumed; any
-// other half file is removed.
+// Stop stops the run now. A large file that is under way is left under its temporary name where the target allows that
+// it is resumed; any other half file is removed.
 func (l *Lane) Stop() {
 	l.stop()
 	l.unpause()
@@ -186,7 +189,8 @@ func (l *Lane) Retry(step int) {
 	again := []int{step}
 	for i := step + 1; i < len(l.states); i++ {
 		s := &l.job.Plan.Steps[i]
-		if l.states[i] == dependent && (s.Last || slices.ContainsFunc(s.Needs, func(n int) bool { return slices.Contains(again, n) }) ||
+		if l.states[i] == dependent && (s.Last || slices.ContainsFunc(s.Needs,
+			func(n int) bool { return slices.Contains(again, n) }) ||
 			s.Title != "" && s.Title == l.job.Plan.Steps[step].Title) {
 			again = append(again, i)
 		}
@@ -509,7 +513,8 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	began := time.Now()
 	for wait := l.job.FirstWait; ; wait = min(2*wait, MostWait) {
 		if cause != nil {
-			l.emit(Event{Kind: Waiting, Say: fmt.Sprintf("%v; trying again in %s", cause, wait.Round(time.Second/10))}, -1)
+			l.emit(Event{Kind: Waiting, Say: fmt.Sprintf("%v; trying again in %s", cause,
+				wait.Round(time.Second/10))}, -1)
 			select {
 			case <-ctx.Done():
 				return ctx.Err()
@@ -539,7 +544,8 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if first && !errors.Is(err, target.ErrBusy) || time.Since(began)+wait > l.job.Patience || errors.Is(err, target.ErrReadOnly) {
+		if first && !errors.Is(err, target.ErrBusy) || time.Since(began)+wait > l.job.Patience ||
+			errors.Is(err, target.ErrReadOnly) {
 			return err
 		}
 	}
@@ -562,8 +568,8 @@ func (l *Lane) unclaim() {
 	l.claimed = nil
 }
 
-// same says whether what was opened is the target that was there first: an empty folder where a stick was mounted is not. Of a target on another
-// machine the address says so; how much it holds may change there.
+// same says whether what was opened is the target that was there first: an empty folder where a stick was mounted is
+// not. Of a target on another machine the address says so; how much it holds may change there.
 func (l *Lane) same(ctx context.Context, to target.Target, first bool) error {
 	f, err := to.Facts(ctx, []target.Entry{})
 	if first || l.facts.Capacity == 0 {
@@ -576,8 +582,10 @@ func (l *Lane) same(ctx context.Context, to target.Target, first bool) error {
 		return err
 	}
 	was := &l.facts
-	if f.Filesystem.Name != was.Filesystem.Name || f.Network != was.Network || f.Network == "" && (f.Capacity != was.Capacity || f.Label != was.Label) {
-		return fmt.Errorf("it is a different target now (%s, not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown, target.ErrGone)
+	if f.Filesystem.Name != was.Filesystem.Name || f.Network != was.Network || f.Network == "" &&
+		(f.Capacity != was.Capacity || f.Label != was.Label) {
+		return fmt.Errorf("it is a different target now (%s, not %s): %w", f.Filesystem.Shown, was.Filesystem.Shown,
+			target.ErrGone)
 	}
 	return nil
 }

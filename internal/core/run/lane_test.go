@@ -53,9 +53,10 @@ func (l *log) of(k run.EventKind) (steps []int) {
 
 // into makes a job of a plan for a folder.
 func into(p *plan.Plan, dir string, emit func(run.Event)) run.Job {
-	return run.Job{Plan: p, Emit: emit, Options: run.Options{FirstWait: time.Millisecond}, Open: func(context.Context) (target.Target, error) {
-		return folder.Open(dir, folder.Options{})
-	}}
+	return run.Job{Plan: p, Emit: emit, Options: run.Options{FirstWait: time.Millisecond},
+		Open: func(context.Context) (target.Target, error) {
+			return folder.Open(dir, folder.Options{})
+		}}
 }
 
 // titled gives each file a title of its own.
@@ -132,7 +133,10 @@ func TestAStoppedFileIsResumedWithInTheMiddle(t *testing.T) {
 				require.NoError(t, os.Truncate(part, info.Size()))
 			},
 			"a byte in it changed": func(t *testing.T, part string) { poke(t, part, 1<<20) },
-			"something else":       func(t *testing.T, part string) { require.NoError(t, os.WriteFile(part, make([]byte, 5<<20), 0o644)) },
+			"something else": func(t *testing.T,
+				part string) {
+				require.NoError(t, os.WriteFile(part, make([]byte, 5<<20), 0o644))
+			},
 			"longer than the file": func(t *testing.T, part string) { require.NoError(t, os.Truncate(part, 99<<20)) },
 		} {
 			t.Run(string(verify)+", "+name, func(t *testing.T) {
@@ -212,7 +216,8 @@ func TestStepsAreSkippedAndTriedAgain(t *testing.T) {
 	gone := p.Steps[2].Make.Source.Path
 	require.NoError(t, os.Rename(gone, gone+"x"))
 	// a text that needs the file that fails
-	p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/text", Title: "T2", Size: 3, Make: p.Steps[1].Make, Needs: []int{2}})
+	p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/text", Title: "T2", Size: 3, Make: p.Steps[1].Make,
+		Needs: []int{2}})
 	dir := t.TempDir()
 	var l *run.Lane
 	ready := make(chan struct{})

@@ -36,7 +36,8 @@ func (l *limiter) wait(ctx context.Context, n int64) error {
 			l.mu.Unlock()
 			return ctx.Err()
 		}
-		l.next = now.Add(min(due, time.Duration(float64(10*blockSize)/float64(rate)*float64(time.Second)))) // less, where the rate went up
+		// less, where the rate went up
+		l.next = now.Add(min(due, time.Duration(float64(10*blockSize)/float64(rate)*float64(time.Second))))
 		l.mu.Unlock()
 		select {
 		case <-ctx.Done():

@@ -40,15 +40,17 @@ func smallLengths() []int {
 	return out
 }
 
-// BenchmarkFTP sends one file of 1 GiB to vsftpd next to curl, and 5,000 small ones next to lftp with as many connections. Ours asks for the length of
-// each file and renames it, as users have it. Ratios of the medians are printed.
+// BenchmarkFTP sends one file of 1 GiB to vsftpd next to curl, and 5,000 small ones next to lftp with as many
+// connections. Ours asks for the length of each file and renames it, as users have it. Ratios of the medians are
+// printed.
 func BenchmarkFTP(b *testing.B) {
 	dir := b.TempDir()
 	port, root := judge.FTP(b, dir)
 	fs, err := target.FilesystemNamed("ext4")
 	require.NoError(b, err)
 	open := func() (target.Target, error) {
-		return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: port, Root: root}, ftp.Options{Filesystem: fs, Capacity: 1 << 40, Cluster: 4096})
+		return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: port, Root: root},
+			ftp.Options{Filesystem: fs, Capacity: 1 << 40, Cluster: 4096})
 	}
 	at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
 	clear := func() {
@@ -64,7 +66,8 @@ func BenchmarkFTP(b *testing.B) {
 			return []string{"curl", "-sS", "-T", src + "/0.iso", at + "/theirs/", "--ftp-create-dirs"}
 		}, "run/curl"},
 		"5000 small files": {smallLengths(), func(src string) []string {
-			return []string{"lftp", "-c", fmt.Sprintf("set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 %s /%s/theirs", port, src, root)}
+			return []string{"lftp", "-c", fmt.Sprintf(
+				"set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 %s /%s/theirs", port, src, root)}
 		}, "run/lftp"},
 	} {
 		b.Run(name, func(b *testing.B) {
@@ -91,12 +94,13 @@ func BenchmarkFTP(b *testing.B) {
 	}
 }
 
-// BenchmarkSMB sends one file of 1 GiB to Samba next to smbclient, and 5,000 small ones. Ours has the server flush each file, so smbclient takes another turn
-// after which that is done too.
+// BenchmarkSMB sends one file of 1 GiB to Samba next to smbclient, and 5,000 small ones. Ours has the server flush each
+// file, so smbclient takes another turn after which that is done too.
 func BenchmarkSMB(b *testing.B) {
 	s := judge.SMB(b, b.TempDir())
 	open := func() (target.Target, error) {
-		return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
+		return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+			smb.Options{User: s.User, Password: s.Password})
 	}
 	for name, lengths := range map[string][]int{"1 file of 1 GiB": {1 << 30}, "5000 small files": smallLengths()} {
 		b.Run(name, func(b *testing.B) {
@@ -105,12 +109,14 @@ func BenchmarkSMB(b *testing.B) {
 			b.SetBytes(p.Bytes)
 			command := fmt.Sprintf("mkdir FULL; cd FULL; prompt off; recurse on; lcd %s; mput *", src)
 			var ours, read, theirs, synced []float64
-			script := fmt.Sprintf("smbclient //127.0.0.1/games -p %d -U '%s%%%s' -c '%s'", s.Port, s.User, s.Password, command)
+			script := fmt.Sprintf("smbclient //127.0.0.1/games -p %d -U '%s%%%s' -c '%s'", s.Port, s.User, s.Password,
+				command)
 			turns := []func(){
 				func() { ours = append(ours, carried(b, p, run.VerifySize, open)) },
 				func() { read = append(read, carried(b, p, run.VerifyFull, open)) },
 				func() { theirs = append(theirs, timed(b, "sh", "-c", script)) },
-				func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+s.Dir+"/FULL/*")) }, // ours flushes each file
+				// ours flushes each file
+				func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+s.Dir+"/FULL/*")) },
 			}
 			for i := 0; b.Loop(); i++ {
 				for k := range turns {
@@ -127,7 +133,8 @@ func BenchmarkSMB(b *testing.B) {
 	}
 }
 
-// BenchmarkReadBack reads 1 GiB back from a share, with several reads in flight, and one after the other, as a plain reader would.
+// BenchmarkReadBack reads 1 GiB back from a share, with several reads in flight, and one after the other, as a plain
+// reader would.
 func BenchmarkReadBack(b *testing.B) {
 	s := judge.SMB(b, b.TempDir())
 	data := make([]byte, 1<<30)
@@ -137,7 +144,8 @@ func BenchmarkReadBack(b *testing.B) {
 	var ahead, plainly []float64
 	for b.Loop() {
 		for _, jump := range []bool{false, true} {
-			p, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
+			p, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+				smb.Options{User: s.User, Password: s.Password})
 			require.NoError(b, err)
 			c, err := p.Open(context.Background(), "a.iso")
 			require.NoError(b, err)
@@ -171,7 +179,8 @@ func BenchmarkMemory(b *testing.B) {
 	p, _ := files(b, 1<<30)
 	var most uint64
 	for b.Loop() {
-		to, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
+		to, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+			smb.Options{User: s.User, Password: s.Password})
 		require.NoError(b, err)
 		runtime.GC()
 		var before runtime.MemStats

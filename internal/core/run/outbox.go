@@ -6,8 +6,8 @@ import (
 	"polytome/internal/parallel"
 )
 
-// outbox hands events on one at a time, in their order, in a goroutine of its own. So those who steer a lane never wait for those who take
-// its events, who may be the same.
+// outbox hands events on one at a time, in their order, in a goroutine of its own. So those who steer a lane never wait
+// for those who take its events, who may be the same.
 type outbox struct {
 	mu     sync.Mutex
 	more   sync.Cond // there are more events, or no more will come

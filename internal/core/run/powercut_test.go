@@ -19,9 +19,10 @@ import (
 	"polytome/internal/target/smb"
 )
 
-// TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some files are reported to be done: that is what
-// the medium has at that moment, without what the system still holds in memory. The copy is made whole as after a power cut, and has to have each of those
-// files whole. The same without flushing has to lose some, or nothing would have been shown.
+// TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some
+// files are reported to be done: that is what the medium has at that moment, without what the system still holds in
+// memory. The copy is made whole as after a power cut, and has to have each of those files whole. The same without
+// flushing has to lose some, or nothing would have been shown.
 func TestAPowerCutOfARealFilesystem(t *testing.T) {
 	if !judge.AsRoot(t) {
 		return
@@ -39,7 +40,8 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 		var to target.Target
 		if kind == "a share" {
 			s := judge.SMB(t, medium)
-			share, err := smb.Open(t.Context(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, smb.Options{User: s.User, Password: s.Password})
+			share, err := smb.Open(t.Context(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+				smb.Options{User: s.User, Password: s.Password})
 			require.NoError(t, err)
 			defer share.Close()
 			to = share
@@ -56,7 +58,8 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 			if e.Kind != run.Done || p.Steps[e.Step].Kind != plan.Copy {
 				return
 			}
-			if done = append(done, p.Steps[e.Step].Path); len(done) <= 3 || len(done)%20 == 0 || len(done) == len(want) {
+			if done = append(done, p.Steps[e.Step].Path); len(done) <= 3 || len(done)%20 == 0 ||
+				len(done) == len(want) {
 				c := cut{filepath.Join(dir, fmt.Sprintf("cut-%d.img", len(done))), slices.Clone(done)}
 				judge.Run(t, "cp", "--sparse=always", img, c.img)
 				cuts = append(cuts, c)
@@ -75,7 +78,8 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 				if got[name] != string(want[name]) {
 					lost++
 					if !unsynced {
-						t.Errorf("%s: %s was reported to be done; after a power cut it has %d of %d bytes", kind, name, len(got[name]), len(want[name]))
+						t.Errorf("%s: %s was reported to be done; after a power cut it has %d of %d bytes", kind, name,
+							len(got[name]), len(want[name]))
 					}
 				}
 			}

@@ -63,7 +63,8 @@ func (t *task) rewrite(wrong *ReadBackError) {
 	t.bytes, t.resumed = 0, 0
 	l.report.Rewritten++
 	l.mu.Unlock()
-	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s reads back differently from byte %d on; writing it once more", t.s.Path, wrong.Offset)}, t.i)
+	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s reads back differently from byte %d on; writing it once more",
+		t.s.Path, wrong.Offset)}, t.i)
 }
 
 // leaveFrom is from how many bytes on a half file is worth being left for the next try, rather than removed.
@@ -81,13 +82,14 @@ func (t *task) giveUp(ctx context.Context, w target.Writer, err error) error {
 		}
 	}
 	if aborted := w.Abort(); aborted != nil && !errors.Is(aborted, fs.ErrNotExist) && !errors.Is(err, target.ErrGone) {
-		err = errors.Join(err, fmt.Errorf("the half-written file could not be removed; the next run will do it: %w", aborted))
+		err = errors.Join(err, fmt.Errorf("the half-written file could not be removed; the next run will do it: %w",
+			aborted))
 	}
 	return err
 }
 
-// write writes the file of a step. It returns nil and no error where there is nothing to write. With goOn, what an earlier try has left is
-// resumed.
+// write writes the file of a step. It returns nil and no error where there is nothing to write. With goOn, what an
+// earlier try has left is resumed.
 func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	l, s := t.l, t.s
 	begin := l.to.Create
@@ -128,7 +130,8 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 }
 
 // copy writes what of the source's blocks is not there yet: of each, it is reported how many bytes are.
-func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, there func(block) (int64, error)) (*written, error) {
+func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, there func(block) (int64, error)) (
+	*written, error) {
 	l, s := t.l, t.s
 	var of turn
 	if !l.job.AtOnce {
@@ -162,7 +165,8 @@ func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, th
 	}
 	f := &written{w: w, sums: all, length: src.Size()}
 	var se *shape.SourceError
-	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) && !errors.Is(err, target.ErrGone) {
+	if errors.Is(err, io.ErrUnexpectedEOF) && s.Make.Source.Path != "" && !errors.As(err, &se) &&
+		!errors.Is(err, target.ErrGone) {
 		err = &shape.SourceError{Path: s.Make.Source.Path, Err: err}
 	}
 	if err != nil {
@@ -187,14 +191,15 @@ func (t *task) progress(kind EventKind, n int64) {
 	}
 }
 
-// tailBlocks is how many of the last blocks of an interrupted file are compared before it is resumed, where all of it is read back at the end.
+// tailBlocks is how many of the last blocks of an interrupted file are compared before it is resumed, where all of it
+// is read back at the end.
 const tailBlocks = 2
 
 // errOther is that what was left is not the beginning of the file.
 var errOther = errors.New("what is there is not the beginning of the file")
 
-// goOn resumes what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there is compared with the
-// source: all of it, or only its end where the whole file is read back afterwards in any case.
+// goOn resumes what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there
+// is compared with the source: all of it, or only its end where the whole file is read back afterwards in any case.
 func (t *task) goOn(ctx context.Context, src target.Content) (*written, error) {
 	resumer, ok := t.l.to.(target.Resumer)
 	if !ok {

@@ -57,22 +57,24 @@ type Failure struct {
 
 // A Report is how a run ended.
 type Report struct {
-	Done      int           `json:"done"`              // steps that succeeded
-	Put       int           `json:"copied"`            // files among them
-	Bytes     int64         `json:"bytes"`             // in those files
-	Verify    Verify        `json:"verify"`            // how files were checked
-	Kept      int           `json:"kept,omitempty"`    // files that were copied to this computer first
-	Moved     int           `json:"moved,omitempty"`   // files and folders that got another path
-	Removed   int           `json:"removed,omitempty"` // files that went
-	Failed    []Failure     `json:"failed,omitempty"`
-	Skipped   int           `json:"skipped,omitempty"`       // steps that were skipped on request
-	Untried   int           `json:"untried,omitempty"`       // steps after the target was lost or the run stopped
-	Rewritten int           `json:"rewritten,omitempty"`     // files that came back wrong once, and right the second time
-	Breaks    int           `json:"breaks,omitempty"`        // how often the target went away and came back
-	Resumed   int64         `json:"resumed-bytes,omitempty"` // bytes that were there from earlier tries
-	Half      string        `json:"half,omitempty"`          // the file that is left half under a temporary name, to be resumed
-	HalfBytes int64         `json:"half-bytes,omitempty"`    // that are there of it
-	HalfOf    int64         `json:"half-of,omitempty"`       // that it will have
+	Done    int       `json:"done"`              // steps that succeeded
+	Put     int       `json:"copied"`            // files among them
+	Bytes   int64     `json:"bytes"`             // in those files
+	Verify  Verify    `json:"verify"`            // how files were checked
+	Kept    int       `json:"kept,omitempty"`    // files that were copied to this computer first
+	Moved   int       `json:"moved,omitempty"`   // files and folders that got another path
+	Removed int       `json:"removed,omitempty"` // files that went
+	Failed  []Failure `json:"failed,omitempty"`
+	Skipped int       `json:"skipped,omitempty"` // steps that were skipped on request
+	Untried int       `json:"untried,omitempty"` // steps after the target was lost or the run stopped
+	// files that came back wrong once, and right the second time
+	Rewritten int   `json:"rewritten,omitempty"`
+	Breaks    int   `json:"breaks,omitempty"`        // how often the target went away and came back
+	Resumed   int64 `json:"resumed-bytes,omitempty"` // bytes that were there from earlier tries
+	// the file that is left half under a temporary name, to be resumed
+	Half      string        `json:"half,omitempty"`
+	HalfBytes int64         `json:"half-bytes,omitempty"` // that are there of it
+	HalfOf    int64         `json:"half-of,omitempty"`    // that it will have
 	Stopped   bool          `json:"stopped,omitempty"`
 	Elapsed   time.Duration `json:"elapsed"` // without pauses
 	// Large and Small are how long files took that were written whole: what the next times are reported by.
@@ -92,7 +94,8 @@ func (r Report) Waits() string {
 	if r.Half == "" {
 		return ""
 	}
-	return fmt.Sprintf("%s of %s of %s are kept under a temporary name for resuming", size.Format(r.HalfBytes), size.Format(r.HalfOf), r.Half)
+	return fmt.Sprintf("%s of %s of %s are kept under a temporary name for resuming", size.Format(r.HalfBytes),
+		size.Format(r.HalfOf), r.Half)
 }
 
 // Timed is how long some files took together.
@@ -116,16 +119,19 @@ type Options struct {
 	Patience time.Duration
 	// AtOnce lets several lanes read from one disk at the same time.
 	AtOnce bool
-	// Again says that steps may have been done already, as after a run that was killed: what is there and is what was wanted counts as done.
+	// Again says that steps may have been done already, as after a run that was killed: what is there and is what was
+	// wanted counts as done.
 	Again bool
-	// FirstWait is the time until something that was interrupted is tried again, which doubles each time; 0 for [FirstWait].
+	// FirstWait is the time until something that was interrupted is tried again, which doubles each time; 0 for
+	// [FirstWait].
 	FirstWait time.Duration
 }
 
 // Patience is for how long a target that has gone away is waited for.
 const Patience = time.Minute
 
-// FirstWait is how long is waited before something that was interrupted is tried again, for the first time; MostWait is the longest wait between two tries.
+// FirstWait is how long is waited before something that was interrupted is tried again, for the first time; MostWait is
+// the longest wait between two tries.
 const (
 	FirstWait = time.Second
 	MostWait  = 8 * time.Second
@@ -146,10 +152,10 @@ type Job struct {
 	Over func(Report)
 }
 
-// Run carries out a plan on a target that is open, and stays so. It sends events to the function, one at a time. Just before each step the
-// target is looked at: where it is not what it was when the plan was made, the step fails and nothing is touched. A step that fails is
-// reported and the next is tried, unless it needs the failed one, or the target itself can no longer be written to.
-// Cancelling the context stops the run.
+// Run carries out a plan on a target that is open, and stays so. It sends events to the function, one at a time. Just
+// before each step the target is looked at: where it is not what it was when the plan was made, the step fails and
+// nothing is touched. A step that fails is reported and the next is tried, unless it needs the failed one, or the
+// target itself can no longer be written to. Cancelling the context stops the run.
 func Run(ctx context.Context, p *plan.Plan, to target.Target, o Options, emit func(Event)) Report {
 	if o.Patience == 0 {
 		o.Patience = -1 // there is no way to open it again

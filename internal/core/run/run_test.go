@@ -38,7 +38,9 @@ func files(t testing.TB, lengths ...int) (*plan.Plan, map[string][]byte) {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 		info, err := os.Stat(file)
 		require.NoError(t, err)
-		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/" + name, Label: name, Size: int64(n), Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n), Modified: info.ModTime()}}})
+		p.Steps = append(p.Steps, plan.Step{Kind: plan.Copy, Path: "FULL/" + name, Label: name, Size: int64(n),
+			Make: &shape.Spec{Size: int64(n), Source: title.File{Path: file, Size: int64(n),
+				Modified: info.ModTime()}}})
 		p.Bytes += int64(n)
 		want["FULL/"+name] = data
 	}
@@ -71,7 +73,8 @@ func TestFilesArriveWhole(t *testing.T) {
 	p, want := files(t, 0, 1, 1<<20-1, 1<<20, 1<<20+1, 5<<20)
 	dir := t.TempDir()
 	var events []run.Event
-	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{}, func(e run.Event) { events = append(events, e) })
+	r := run.Run(context.Background(), p, openTarget(t, dir, folder.Options{}), run.Options{},
+		func(e run.Event) { events = append(events, e) })
 	assert.Equal(t, 6, r.Put)
 	assert.Equal(t, p.Bytes, r.Bytes)
 	assert.Empty(t, r.Failed)
@@ -193,7 +196,8 @@ func TestFaults(t *testing.T) {
 			assert.Len(t, got, c.put, "nothing half-written is left")
 			assert.NotContains(t, got, r.Failed[0].Path)
 
-			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Target, run.Options{}, func(run.Event) {})
+			again := run.Run(context.Background(), &plan.Plan{Steps: []plan.Step{p.Steps[r.Failed[0].Step]}}, f.Target,
+				run.Options{}, func(run.Event) {})
 			assert.Empty(t, again.Failed)
 			assert.Len(t, onTarget(t, dir), len(want), "a second try does what was left")
 		})
@@ -204,11 +208,12 @@ func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
 	p, want := files(t, 2<<20, 100)
 	dir := t.TempDir()
 	var said string
-	r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, dir, folder.Options{}), flips: 1}, run.Options{}, func(e run.Event) {
-		if e.Kind == run.Rewriting {
-			said = e.Say
-		}
-	})
+	r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, dir, folder.Options{}), flips: 1},
+		run.Options{}, func(e run.Event) {
+			if e.Kind == run.Rewriting {
+				said = e.Say
+			}
+		})
 	assert.Empty(t, r.Failed)
 	assert.Equal(t, 1, r.Rewritten)
 	assert.Contains(t, said, "from byte 0 on")
@@ -220,7 +225,8 @@ func TestABitThatFlipsOnceIsWrittenAgain(t *testing.T) {
 
 	for level, passes := range map[run.Verify]bool{run.VerifyNone: true, run.VerifySize: true, run.VerifyFull: false} {
 		p, _ := files(t, 2<<20)
-		r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, t.TempDir(), folder.Options{}), flips: 10}, run.Options{Verify: level}, func(run.Event) {})
+		r := run.Run(context.Background(), p, &faulty{Target: openTarget(t, t.TempDir(), folder.Options{}), flips: 10},
+			run.Options{Verify: level}, func(run.Event) {})
 		assert.Equal(t, passes, len(r.Failed) == 0, "%s sees what it looks at", level)
 		assert.Equal(t, level, r.Verify)
 	}
@@ -232,8 +238,9 @@ func TestSourcesThatChange(t *testing.T) {
 		during bool
 		say    string // "" when the file arrives all the same
 	}{
-		"gone before":          {os.Remove, false, "plug its drive in again, or scan again"},
-		"shorter before":       {func(f string) error { return os.Truncate(f, 5) }, false, "has 5 bytes now; scan again"},
+		"gone before": {os.Remove, false, "plug its drive in again, or scan again"},
+		"shorter before": {func(f string) error { return os.Truncate(f, 5) }, false,
+			"has 5 bytes now; scan again"},
 		"cut while it is read": {func(f string) error { return os.Truncate(f, 5) }, true, "unexpected EOF; scan again"},
 		"written to while read": {func(f string) error {
 			w, err := os.OpenFile(f, os.O_WRONLY, 0)

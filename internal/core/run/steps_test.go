@@ -114,7 +114,8 @@ func TestWhatNeedsAFailedStepIsNotDone(t *testing.T) {
 	assert.Len(t, r.Failed, 3)
 	assert.Contains(t, r.Failed[1].Say, "not done, because there.iso failed; fix that")
 	assert.Contains(t, r.Failed[2].Say, "every title it names", "a list never names what is not there")
-	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"}, onTarget(t, dir))
+	assert.Equal(t, map[string]string{"there.iso": "in the way", "other.iso": "other", "other.txt": "other"},
+		onTarget(t, dir))
 }
 
 func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
@@ -156,12 +157,14 @@ func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 
 	_, err = run.LoadKept(dir)
 	assert.ErrorContains(t, err, "001 is not a backup: there is no kept")
-	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "path inside the target", "{broken\n{}": "line 1"} {
+	for bad, say := range map[string]string{`{"path":"../../etc/passwd"}`: "path inside the target",
+		"{broken\n{}": "line 1"} {
 		require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(bad+"\n"), 0o644))
 		_, err = run.LoadKept(kept)
 		assert.ErrorContains(t, err, say)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList), []byte(`{"path":"a","size":1}`+"\n"+`{"path":"b","si`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(kept, run.KeptList),
+		[]byte(`{"path":"a","size":1}`+"\n"+`{"path":"b","si`), 0o644))
 	list, err = run.LoadKept(kept)
 	require.NoError(t, err, "a line that a killed run left unfinished is skipped")
 	assert.Len(t, list, 1)
@@ -200,7 +203,8 @@ func FuzzLoadKept(f *testing.F) {
 			return
 		}
 		for _, k := range kept {
-			require.True(t, filepath.IsLocal(filepath.FromSlash(k.Path)), "nothing is put outside of a target: %q", k.Path)
+			require.True(t, filepath.IsLocal(filepath.FromSlash(k.Path)), "nothing is put outside of a target: %q",
+				k.Path)
 		}
 	})
 }

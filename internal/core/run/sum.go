@@ -104,7 +104,8 @@ func eachBlock(ctx context.Context, c target.Content, t turn, use func(block) er
 	return out, readErr
 }
 
-// pool has blocks that are used again, also by the next file: of many small ones, making them would take longer than copying.
+// pool has blocks that are used again, also by the next file: of many small ones, making them would take longer than
+// copying.
 var pool = sync.Pool{New: func() any {
 	b := make([]byte, blockSize)
 	return &b
@@ -145,7 +146,8 @@ func readBlocks(ctx context.Context, c target.Content, t turn, out chan<- block)
 					}
 				} else {
 					if err == nil || errors.Is(err, io.EOF) {
-						err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), size, io.ErrUnexpectedEOF)
+						err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(k), size,
+							io.ErrUnexpectedEOF)
 					}
 					return err
 				}
@@ -227,8 +229,8 @@ func writeBlock(b block, w target.Writer) error {
 	return err
 }
 
-// cloner writes blocks by having the system copy them out of the source's file, where both are on one filesystem that lets files share what
-// they have in common: that takes neither time nor space.
+// cloner writes blocks by having the system copy them out of the source's file, where both are on one filesystem that
+// lets files share what they have in common: that takes neither time nor space.
 type cloner struct {
 	from filecopy.Sectioned
 	to   filecopy.Taker

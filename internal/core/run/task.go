@@ -201,7 +201,8 @@ func (t *task) held() error {
 		if t.s.Last {
 			return &DependentError{"every title it names"}
 		}
-		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent && len(o.Needs)+len(t.s.Needs) == 0 {
+		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent &&
+			len(o.Needs)+len(t.s.Needs) == 0 {
 			return &DependentError{o.Path} // half a title is of no use, and the space that it takes is
 		}
 	}
@@ -217,7 +218,8 @@ func (t *task) do(ctx context.Context) (sum string, err error) {
 	return sum, err
 }
 
-// already returns nil where a step that cannot be done has been before, and the error otherwise, or why that cannot be found out now.
+// already returns nil where a step that cannot be done has been before, and the error otherwise, or why that cannot be
+// found out now.
 func (t *task) already(ctx context.Context, err error) error {
 	t.l.mu.Lock()
 	again := t.l.job.Again || t.l.tries[t.i] > 0
@@ -247,7 +249,8 @@ func (t *task) is(ctx context.Context, err error) (bool, error) {
 		return gone(s.Path), nil
 	case plan.Move:
 		is, err := to.Stat(ctx, s.Path)
-		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder && (is.Folder || is.Size == s.Was.Size), err
+		return err == nil && gone(s.From) && s.Was != nil && is.Folder == s.Was.Folder &&
+			(is.Folder || is.Size == s.Was.Size), err
 	case plan.Copy, plan.Replace:
 		if errors.Is(err, target.ErrExists) || errors.Is(err, target.ErrChanged) {
 			return t.same(ctx)
@@ -323,7 +326,8 @@ func (t *task) recheck(ctx context.Context) error {
 	case is.Folder != s.Was.Folder:
 		return fmt.Errorf("%s has changed: %w", at, target.ErrChanged)
 	case !is.Folder && is.Size != s.Was.Size:
-		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size), target.ErrChanged)
+		return fmt.Errorf("%s had %s and has %s now: %w", at, size.Format(s.Was.Size), size.Format(is.Size),
+			target.ErrChanged)
 	case !is.Folder && is.Modified.Sub(s.Was.Modified).Abs() > clockSteps:
 		return fmt.Errorf("%s has changed since: %w", at, target.ErrChanged)
 	}
@@ -358,7 +362,8 @@ func advise(err error) string {
 			say += "; scan again"
 		}
 	case errors.Is(err, target.ErrNoFiles):
-		say += "; there may be free bytes, but no free entries: remove files you do not need, or reformat it for more files"
+		say += "; there may be free bytes, but no free entries: remove files you do not need, or reformat it for " +
+			"more files"
 	case errors.Is(err, target.ErrNoSpace):
 		say += "; free some space on it, or deselect titles, and run again"
 	case errors.Is(err, target.ErrReadOnly):

@@ -51,9 +51,11 @@ type ReadBackError struct {
 
 func (e *ReadBackError) Error() string {
 	if e.Short != "" {
-		return fmt.Sprintf("%s is %s on the target, so it is incomplete; it was not kept under that name", e.Path, e.Short)
+		return fmt.Sprintf("%s is %s on the target, so it is incomplete; it was not kept under that name", e.Path,
+			e.Short)
 	}
-	return fmt.Sprintf("%s reads back differently from byte %d on; it was not kept under that name. The medium or its cable is probably failing: try another one", e.Path, e.Offset)
+	return fmt.Sprintf("%s reads back differently from byte %d on; it was not kept under that name. The medium or "+
+		"its cable is probably failing: try another one", e.Path, e.Offset)
 }
 
 // errDiffers ends a comparison.
@@ -61,7 +63,8 @@ var errDiffers = errors.New("it differs")
 
 // verify checks a file as the run wants it.
 func (t *task) verify(ctx context.Context, f *written) error {
-	if t.l.job.Verify == VerifyNone && t.resumed == 0 { // what was resumed is at least as long as it should be: another program may have written there too
+	// what was resumed is at least as long as it should be: another program may have written there too
+	if t.l.job.Verify == VerifyNone && t.resumed == 0 {
 		return nil
 	}
 	return t.check(ctx, f, t.l.job.Verify == VerifyFull)

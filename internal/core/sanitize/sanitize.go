@@ -14,7 +14,8 @@ import (
 // marks are written otherwise than a transliteration would have it, so that a
 // title still reads well.
 var marks = map[rune]string{
-	'‘': "'", '’': "'", '“': "'", '”': "'", '–': "-", '—': "-", '…': "", ':': " -", '/': "-", '\\': "-", '"': "'", '?': "", '.': "",
+	'‘': "'", '’': "'", '“': "'", '”': "'", '–': "-", '—': "-", '…': "", ':': " -", '/': "-", '\\': "-", '"': "'",
+	'?': "", '.': "",
 }
 
 // Legal reports whether a character may stand in any name at all.
@@ -73,7 +74,8 @@ func substitute(r rune, permitted func(rune) bool) string {
 		if unicode.Is(unicode.Mn, r) {
 			return ""
 		}
-		if bare := []rune(norm.NFKD.String(string(r))); bare[0] != r && Legal(bare[0]) && permitted(bare[0]) && unicode.Is(unicode.Mn, bare[len(bare)-1]) {
+		if bare := []rune(norm.NFKD.String(string(r))); bare[0] != r && Legal(bare[0]) && permitted(bare[0]) &&
+			unicode.Is(unicode.Mn, bare[len(bare)-1]) {
 			return string(bare[0]) // the letter without its accents
 		}
 		stands = unidecode.Unidecode(string(r))

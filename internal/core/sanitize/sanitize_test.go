@@ -12,18 +12,22 @@ import (
 
 func TestOtherScriptsAreWrittenInASCII(t *testing.T) {
 	for from, want := range map[string]string{
-		"Copper Tide": "Copper Tide", "Été à la Mer": "Ete a la Mer", "Straße": "Strasse", "Łódź": "Lodz", "Œuvre": "OEuvre",
+		"Copper Tide": "Copper Tide", "Été à la Mer": "Ete a la Mer", "Straße": "Strasse", "Łódź": "Lodz",
+		"Œuvre":    "OEuvre",
 		"Καλημέρα": "Kalemera", "Тихая гавань": "Tikhaia gavan'", "“Reed” – Runner…": "'Reed' - Runner",
-		"a/b\\c:d": "a-b-c:d", "tab\there": "tab here", "": "", "   ": "", "e\u0301te\u0301": "ete", "x\u202Ey": "x y", "\xff\xfe": "",
+		"a/b\\c:d": "a-b-c:d", "tab\there": "tab here", "": "", "   ": "", "e\u0301te\u0301": "ete", "x\u202Ey": "x y",
+		"\xff\xfe": "",
 	} {
 		assert.Equal(t, want, sanitize.ASCII(from), "%q", from)
 	}
 	assert.Equal(t, "ete-a-la-mer-2", sanitize.Slug("  Été: à la Mer (2)!"))
 	assert.Equal(t, "", sanitize.Slug("…"))
 	assert.Equal(t, "Été", sanitize.Write("Été", func(rune) bool { return true }), "what is permitted stays")
-	assert.Equal(t, "À", sanitize.Write("A?\u0300", func(r rune) bool { return r != '?' }), "an accent joins the letter that it comes to stand behind")
+	assert.Equal(t, "À", sanitize.Write("A?\u0300", func(r rune) bool { return r != '?' }),
+		"an accent joins the letter that it comes to stand behind")
 	assert.Equal(t, "A", sanitize.Write("A?\u0300", func(r rune) bool { return r != '?' && r != 'À' }))
-	assert.Equal(t, "Ét", sanitize.Write("Été", func(r rune) bool { return r == 'É' || r == 't' }), "a letter that is permitted by itself keeps its accent")
+	assert.Equal(t, "Ét", sanitize.Write("Été", func(r rune) bool { return r == 'É' || r == 't' }),
+		"a letter that is permitted by itself keeps its accent")
 }
 
 func TestOnlyWhatIsPermittedIsWritten(t *testing.T) {

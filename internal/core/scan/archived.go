@@ -36,7 +36,8 @@ func packed(name string, set *loader.Set, o archive.Options) ([]title.Title, err
 		return nil, err
 	}
 	ext := strings.ToLower(filepath.Ext(name))
-	one := title.Title{Of: 1, Archive: ext, Discs: []title.Disc{{Number: 1, File: title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}}}}
+	one := title.Title{Of: 1, Archive: ext,
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: name, Size: info.Size(), Modified: info.ModTime()}}}}
 	a, err := archive.Open(name, o)
 	if err == nil || !errors.Is(err, archive.ErrNotArchive) {
 		if v, ok := archive.VolumeOf(filepath.Base(name)); ok && v.Plain { // .7z.001
@@ -52,7 +53,8 @@ func packed(name string, set *loader.Set, o archive.Options) ([]title.Title, err
 	defer a.Close()
 	for _, v := range a.Volumes[1:] {
 		if info, err := os.Stat(v); err == nil {
-			one.Discs[0].Volumes = append(one.Discs[0].Volumes, title.File{Path: v, Size: info.Size(), Modified: info.ModTime()})
+			one.Discs[0].Volumes = append(one.Discs[0].Volumes, title.File{Path: v, Size: info.Size(),
+				Modified: info.ModTime()})
 		}
 	}
 	titles, err := inside(a, one, set)
@@ -67,7 +69,8 @@ func packed(name string, set *loader.Set, o archive.Options) ([]title.Title, err
 		}
 		if len(a.Unsafe) > 0 {
 			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion,
-				Say:    fmt.Sprintf("the archive holds %s with names that lead out of the folder, such as %q; they are never unpacked", size.Count(len(a.Unsafe), "file"), a.Unsafe[0]),
+				Say: fmt.Sprintf("the archive holds %s with names that lead out of the folder, such as %q; they "+
+					"are never unpacked", size.Count(len(a.Unsafe), "file"), a.Unsafe[0]),
 				Remedy: "do not trust the source of this archive"})
 		}
 		if len(titles) > 1 {
@@ -84,7 +87,8 @@ func IdentifyPacked(r io.ReaderAt, size int64, name string, set *loader.Set) (*t
 	if err != nil {
 		return nil, err
 	}
-	one := title.Title{Of: 1, Archive: strings.ToLower(path.Ext(name)), Discs: []title.Disc{{Number: 1, File: title.File{Path: name, Size: size}}}}
+	one := title.Title{Of: 1, Archive: strings.ToLower(path.Ext(name)),
+		Discs: []title.Disc{{Number: 1, File: title.File{Path: name, Size: size}}}}
 	titles, err := inside(a, one, set)
 	if err != nil || len(titles) != 1 {
 		return nil, err
@@ -104,15 +108,19 @@ func unopened(t title.Title, err error) *title.Title {
 	var missing *archive.MissingPart
 	var large *archive.TooLarge
 	switch {
-	case errors.Is(err, archive.ErrNotArchive), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrNotExist) && !errors.As(err, &missing):
+	case errors.Is(err, archive.ErrNotArchive), errors.Is(err, fs.ErrPermission), errors.Is(err, fs.ErrNotExist) &&
+		!errors.As(err, &missing):
 		return nil
 	case errors.Is(err, archive.ErrPassword):
 		t.Encrypted = true
-		t.Findings = append(t.Findings, fault("the archive is encrypted, and no known password opens it", "give its password"))
+		t.Findings = append(t.Findings, fault("the archive is encrypted, and no known password opens it",
+			"give its password"))
 	case errors.As(err, &missing):
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("the archive's part %s is missing", missing.Name), "put that part beside the others"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("the archive's part %s is missing", missing.Name),
+			"put that part beside the others"))
 	case errors.As(err, &large):
-		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(), "allow it if you trust its source; nothing was unpacked").Wanting(title.Allowance))
+		t.Findings = append(t.Findings, fault("the archive is suspiciously large inside: "+large.Error(),
+			"allow it if you trust its source; nothing was unpacked").Wanting(title.Allowance))
 	default:
 		t.Findings = append(t.Findings, fault("the archive cannot be opened: "+plain(err), "get it again"))
 	}
@@ -130,7 +138,8 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 		if d.Parts == nil {
 			for _, n := range names {
 				if info, err := a.Stat(n); err == nil {
-					d.Parts = append(d.Parts, title.Part{Name: strings.TrimPrefix(strings.TrimPrefix(n, within), "/"), File: sh.file(n, info)})
+					d.Parts = append(d.Parts, title.Part{Name: strings.TrimPrefix(strings.TrimPrefix(n, within), "/"),
+						File: sh.file(n, info)})
 				}
 			}
 		}
@@ -149,7 +158,8 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 		return names
 	}
 	ext := strings.ToLower(filepath.Ext(file.Path))
-	forPackage := slices.ContainsFunc(set.Platforms, func(p *loader.Platform) bool { return slices.Contains(p.Packages, ext) })
+	forPackage := slices.ContainsFunc(set.Platforms,
+		func(p *loader.Platform) bool { return slices.Contains(p.Packages, ext) })
 	var taken []string // folders that are titles
 	for _, dir := range topFolders(a) {
 		sub, err := fs.Sub(a, dir)
@@ -240,7 +250,9 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 			t.Platform = p.Name
 			want = append(want, p.Marker.File)
 		}
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("the package has no %s at its top level, so it cannot be identified", strings.Join(want, " or ")), "list it with: polytome image ls"))
+		t.Findings = append(t.Findings,
+			fault(fmt.Sprintf("the package has no %s at its top level, so it cannot be identified",
+				strings.Join(want, " or ")), "list it with: polytome image ls"))
 		out = append(out, t)
 	}
 	return out, nil
@@ -267,7 +279,8 @@ func entry(a *archive.Archive, e *archive.Entry, set *loader.Set) (*title.Title,
 			return nil, err
 		}
 		t = &title.Title{Of: 1, Name: nameOfFile(path.Base(e.Name)), Discs: []title.Disc{{Number: 1}}}
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be unpacked: %s", path.Base(e.Name), plain(err)), "fetch the archive again"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be unpacked: %s", path.Base(e.Name), plain(err)),
+			"fetch the archive again"))
 		return t, nil
 	}
 	return t, nil
@@ -295,7 +308,8 @@ func topFolders(a *archive.Archive) []string {
 
 // ofPackages are the platforms whose packages have that extension.
 func ofPackages(set *loader.Set, ext string) *loader.Set {
-	return &loader.Set{Platforms: slices.DeleteFunc(slices.Clone(set.Platforms), func(p *loader.Platform) bool { return !slices.Contains(p.Packages, ext) })}
+	return &loader.Set{Platforms: slices.DeleteFunc(slices.Clone(set.Platforms),
+		func(p *loader.Platform) bool { return !slices.Contains(p.Packages, ext) })}
 }
 
 // known reports whether files of some platform have the extension.

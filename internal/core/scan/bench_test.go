@@ -25,7 +25,8 @@ func manyFiles(tb testing.TB, n, perFolder int) string {
 		if i%perFolder == 0 {
 			require.NoError(tb, os.MkdirAll(sub, 0o755))
 		}
-		require.NoError(tb, os.WriteFile(filepath.Join(sub, fmt.Sprintf("Kite Number %05d.w8", i)), demo.Cartridge("WREN", fmt.Sprintf("Kite Number %05d", i)), 0o644))
+		require.NoError(tb, os.WriteFile(filepath.Join(sub, fmt.Sprintf("Kite Number %05d.w8", i)),
+			demo.Cartridge("WREN", fmt.Sprintf("Kite Number %05d", i)), 0o644))
 	}
 	return dir
 }

@@ -11,7 +11,8 @@ import (
 // besideKinds are extensions of files that belong to titles, and what they are.
 var besideKinds = map[string]string{
 	".jpg": "cover", ".jpeg": "cover", ".png": "cover", ".gif": "cover", ".webp": "cover", ".bmp": "cover",
-	".pdf": "manual", ".txt": "notes", ".nfo": "notes", ".md": "notes", ".htm": "notes", ".html": "notes", ".about": "notes", ".doc": "notes",
+	".pdf": "manual", ".txt": "notes", ".nfo": "notes", ".md": "notes", ".htm": "notes", ".html": "notes",
+	".about": "notes", ".doc": "notes",
 	".ips": "patch", ".bps": "patch", ".ups": "patch", ".xdelta": "patch", ".vcdiff": "patch",
 	".sfv": "checksums", ".md5": "checksums", ".sha1": "checksums", ".sha256": "checksums",
 	".csv": "notes", ".log": "notes", ".xml": "notes", ".json": "notes", ".toml": "notes", ".m3u": "playlist",
@@ -37,7 +38,8 @@ func (l *look) besides(used map[string]bool) {
 			continue
 		}
 		at, ok := owner[stem(it.name)]
-		if game, of := title.MarkOf(stem(it.name)); !ok && kind == "cover" && of != "" { // such as the picture of its disc
+		// such as the picture of its disc
+		if game, of := title.MarkOf(stem(it.name)); !ok && kind == "cover" && of != "" {
 			at, ok = owner[game]
 		}
 		if !ok && len(l.titles) == 1 && !l.root {

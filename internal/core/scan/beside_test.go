@@ -11,13 +11,15 @@ import (
 	"polytome/internal/demo"
 )
 
-// TestPicturesOfGamesThatShareAFolder go to the game whose name they begin with, whatever kind of picture their name ends in.
+// TestPicturesOfGamesThatShareAFolder go to the game whose name they begin with, whatever kind of picture their name
+// ends in.
 func TestPicturesOfGamesThatShareAFolder(t *testing.T) {
 	dir := t.TempDir()
 	for _, name := range []string{"Ropewalk", "Mosswick", "Mosswick-disc"} {
 		coretest.Write(t, dir, name+".w8", demo.Cartridge("WREN", name))
 	}
-	for _, name := range []string{"Ropewalk-disc.png", "Ropewalk (front).jpg", "Ropewalk.png", "Mosswick-disc.png", "Reed-disc.png"} {
+	for _, name := range []string{"Ropewalk-disc.png", "Ropewalk (front).jpg", "Ropewalk.png", "Mosswick-disc.png",
+		"Reed-disc.png"} {
 		coretest.Write(t, dir, name, []byte("picture"))
 	}
 	r, err := scan.Scan(t.Context(), []string{dir}, scan.Options{Set: coretest.Set(t)})
@@ -28,7 +30,8 @@ func TestPicturesOfGamesThatShareAFolder(t *testing.T) {
 			has[r.Titles[i].Name] = append(has[r.Titles[i].Name], b.File.Path[len(dir)+1:])
 		}
 	}
-	assert.Equal(t, map[string][]string{"Ropewalk": {"Ropewalk (front).jpg", "Ropewalk-disc.png", "Ropewalk.png"}, "Mosswick-disc": {"Mosswick-disc.png"}}, has, "a game of that very name comes first")
+	assert.Equal(t, map[string][]string{"Ropewalk": {"Ropewalk (front).jpg", "Ropewalk-disc.png", "Ropewalk.png"},
+		"Mosswick-disc": {"Mosswick-disc.png"}}, has, "a game of that very name comes first")
 }
 
 // TestSheetsOfEqualTextAreNoDoubles where their tracks differ, and are where these are alike too.

@@ -214,7 +214,9 @@ func TestACacheOfANewerProgramIsLeftAlone(t *testing.T) {
 	dir := t.TempDir()
 	coretest.Write(t, dir, "a.w8", demo.Cartridge("WREN", "Ropewalk"))
 	remembering(t, cache, scan.Options{}, dir)
-	out, err := exec.Command("python3", "-c", "import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute('PRAGMA user_version=99'); c.commit()", cache).CombinedOutput()
+	out, err := exec.Command("python3", "-c",
+		"import sqlite3,sys; c=sqlite3.connect(sys.argv[1]); c.execute('PRAGMA user_version=99'); c.commit()", cache).
+		CombinedOutput()
 	require.NoError(t, err, string(out))
 	before, err := os.ReadFile(cache)
 	require.NoError(t, err)

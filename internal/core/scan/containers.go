@@ -50,7 +50,8 @@ func (d onDisk) Open(name string) (fs.File, error) {
 
 func diskShelf(dir string) shelf {
 	return shelf{onDisk(dir), func(name string, info fs.FileInfo) title.File {
-		return title.File{Path: filepath.Join(dir, filepath.FromSlash(name)), Size: info.Size(), Modified: info.ModTime()}
+		return title.File{Path: filepath.Join(dir, filepath.FromSlash(name)), Size: info.Size(),
+			Modified: info.ModTime()}
 	}}
 }
 
@@ -118,12 +119,14 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		t.Discs[0].Parts = append(t.Discs[0].Parts, title.Part{Name: file.Name, File: sh.file(found, info)})
 		for _, track := range file.Tracks {
 			if sector, _, ok := track.Data(); ok && len(file.Tracks) == 1 && info.Size()%sector != 0 {
-				return bad(fmt.Sprintf("its track file %s has %d bytes, not a multiple of the sector size %d", file.Name, info.Size(), sector), "copy it from its disc again")
+				return bad(fmt.Sprintf("its track file %s has %d bytes, not a multiple of the sector size %d",
+					file.Name, info.Size(), sector), "copy it from its disc again")
 			}
 		}
 	}
 	if lost != "" {
-		return bad(fmt.Sprintf("its track file %s is missing", lost), "put the file beside the cue sheet, or correct its name there")
+		return bad(fmt.Sprintf("its track file %s is missing", lost),
+			"put the file beside the cue sheet, or correct its name there")
 	}
 	at, track, ok := sheet.FirstData()
 	if !ok {
@@ -162,13 +165,15 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		t.Name = ""
 		finish(t, p, r, ext, set)
 		if v.DeclaredSize() > raw.Size() {
-			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}}, Size: raw.Size()}
+			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}},
+				Size: raw.Size()}
 			t.Findings = append(t.Findings, check(&all)...)
 		}
 		return t, nil
 	}
 	t.Platform = ""
-	return bad(fmt.Sprintf("the game cannot be identified: the volume of its data track is named %q", v.Identifier), "describe its platform in your own file, or leave it out")
+	return bad(fmt.Sprintf("the game cannot be identified: the volume of its data track is named %q", v.Identifier),
+		"describe its platform in your own file, or leave it out")
 }
 
 // besides finds a file next to a cue sheet, or in a folder there; letter case may differ in each part

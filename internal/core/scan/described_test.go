@@ -14,7 +14,8 @@ import (
 	"polytome/internal/demo"
 )
 
-// TestGamesOfAPlatformThatReportsNoName are named as their files and folders are, and not as the file by which they are known.
+// TestGamesOfAPlatformThatReportsNoName are named as their files and folders are, and not as the file by which they are
+// known.
 func TestGamesOfAPlatformThatReportsNoName(t *testing.T) {
 	r := described(t, `format = 1
 name = "tern"

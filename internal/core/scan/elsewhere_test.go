@@ -56,7 +56,8 @@ func TestALinkThatLeadsElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	date := time.Date(2021, 3, 4, 5, 6, 7, 0, time.UTC)
-	games := map[string][]byte{"Mosswick": demo.Cartridge("WREN", "Mosswick"), "Gannet Patrol": demo.Cartridge("WREN", "Gannet Patrol")}
+	games := map[string][]byte{"Mosswick": demo.Cartridge("WREN", "Mosswick"), "Gannet Patrol": demo.Cartridge("WREN",
+		"Gannet Patrol")}
 	for name, game := range games {
 		coretest.Write(t, dir, name+"/game.w8", game)
 		require.NoError(t, os.Chtimes(filepath.Join(dir, name, "game.w8"), date, date))
@@ -92,7 +93,8 @@ func TestAZipInParts(t *testing.T) {
 	in, out := t.TempDir(), t.TempDir()
 	game := append(demo.Cartridge("WREN", "Mosswick"), make([]byte, 200_000)...)
 	coretest.Write(t, in, "Mosswick.w8", game)
-	judge.Run(t, "zip", "-q", "-j", "-0", "-s", "64k", filepath.Join(out, "split.zip"), filepath.Join(in, "Mosswick.w8"))
+	judge.Run(t, "zip", "-q", "-j", "-0", "-s", "64k", filepath.Join(out, "split.zip"),
+		filepath.Join(in, "Mosswick.w8"))
 	r, err := scan.Scan(t.Context(), []string{out}, scan.Options{Set: set})
 	require.NoError(t, err)
 	require.Len(t, r.Titles, 1)

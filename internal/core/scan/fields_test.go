@@ -12,7 +12,8 @@ import (
 	"polytome/internal/coretest"
 )
 
-// TestValuesFromFilesOfTheirOwn: a value may be read from another file than the marker, by a key, a line, or as binary data.
+// TestValuesFromFilesOfTheirOwn: a value may be read from another file than the marker, by a key, a line, or as binary
+// data.
 func TestValuesFromFilesOfTheirOwn(t *testing.T) {
 	p, err := loader.ParsePlatform("gannet.toml", []byte(`format = 1
 name = "gannet"
@@ -43,7 +44,9 @@ encoding = "number"
 `))
 	require.NoError(t, err)
 	dir := t.TempDir()
-	whole := map[string][]byte{"start.json": []byte(`{"id":"GN-0001"}`), "more/about.json": []byte(`{"called":"Ninepin Alley"}`), "where.txt": []byte("x\nNorth\n"), "set.bin": append([]byte("disc"), binary.LittleEndian.AppendUint16(nil, 1)...)}
+	whole := map[string][]byte{"start.json": []byte(`{"id":"GN-0001"}`),
+		"more/about.json": []byte(`{"called":"Ninepin Alley"}`), "where.txt": []byte("x\nNorth\n"),
+		"set.bin": append([]byte("disc"), binary.LittleEndian.AppendUint16(nil, 1)...)}
 	for name, data := range whole {
 		coretest.Write(t, dir, "whole/"+name, data)
 	}

@@ -215,7 +215,8 @@ func (l *look) ended() {
 	}
 	l.besides(used)
 	for i := range l.all {
-		if it := &l.all[i]; it.kind == isFile && !skipped(it.name) && !used[filepath.Join(l.dir, it.name)] && !slices.Contains(l.failed, it.name) {
+		if it := &l.all[i]; it.kind == isFile && !skipped(it.name) && !used[filepath.Join(l.dir, it.name)] &&
+			!slices.Contains(l.failed, it.name) {
 			l.passed++
 		}
 	}
@@ -234,7 +235,8 @@ func (l *look) outer(f title.File) {
 // the program.
 func (s *scan) mistake(path string) {
 	if r := recover(); r != nil {
-		s.problem(path, fmt.Errorf("reading this file failed because of a bug in Polytome: %v %s", r, strings.SplitN(string(debug.Stack()), "\n", 2)[0]))
+		s.problem(path, fmt.Errorf("reading this file failed because of a bug in Polytome: %v %s", r,
+			strings.SplitN(string(debug.Stack()), "\n", 2)[0]))
 	}
 }
 
@@ -265,8 +267,10 @@ func (s *scan) unread(path string, it *item, err error) *title.Title {
 		if !slices.Contains(p.Extensions, ext) && !slices.Contains(p.Packages, ext) {
 			continue
 		}
-		t := &title.Title{Platform: p.Name, Form: p.Forms[0], Name: nameOfFile(base(path)), Of: 1, Discs: []title.Disc{{Number: 1, File: it.file(path)}}}
-		if slices.ContainsFunc(s.set.Platforms, func(q *platform) bool { return q != p && slices.Contains(q.Extensions, ext) }) {
+		t := &title.Title{Platform: p.Name, Form: p.Forms[0], Name: nameOfFile(base(path)), Of: 1,
+			Discs: []title.Disc{{Number: 1, File: it.file(path)}}}
+		if slices.ContainsFunc(s.set.Platforms,
+			func(q *platform) bool { return q != p && slices.Contains(q.Extensions, ext) }) {
 			t.Platform = ""
 		}
 		t.Findings = append(t.Findings, fault("it could not be read: "+sayProblem(err), "fix that, and scan again"))
@@ -324,7 +328,8 @@ func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
 	if err != nil {
 		return nil, err
 	}
-	if info, err := f.Stat(); err == nil && (info.Size() != u.first.size || info.ModTime().UnixNano() != u.first.modified) {
+	if info, err := f.Stat(); err == nil && (info.Size() != u.first.size || info.ModTime().
+		UnixNano() != u.first.modified) {
 		return nil, errChanged
 	}
 	for i := range titles {
@@ -337,7 +342,9 @@ func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
 			}
 		}
 		if !utf8.ValidString(u.first.name) {
-			t.Findings = append(t.Findings, note("the file's name is not UTF-8, so unreadable characters are shown as marks; its copy gets a valid name"))
+			t.Findings = append(t.Findings,
+				note("the file's name is not UTF-8, so unreadable characters are shown as marks; its copy gets a "+
+					"valid name"))
 		}
 	}
 	return titles, nil
@@ -350,7 +357,8 @@ func (s *scan) noArchive(f *os.File, it *item, path, ext string) ([]title.Title,
 		for _, p := range ofPackages(s.set, ext).Platforms {
 			t.Platform, t.Form, t.Archive = p.Name, title.Package, ""
 		}
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file is not an archive", ext), "get or copy it again"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file is not an archive", ext),
+			"get or copy it again"))
 		return []title.Title{t}, nil
 	}
 	t, err := Identify(f, it.size, it.name, s.set)
@@ -374,7 +382,8 @@ func holes(f *os.File, n int64) *title.Finding {
 		from := n / 8 * i
 		if start, _ := sparse.Data(f, from, n); start >= from+n/8 {
 			return &title.Finding{Grade: title.Suspicion,
-				Say:    fmt.Sprintf("from byte %s on, %s of the file are only zeros that were never written", size.Exact(from), size.Format(start-from)),
+				Say: fmt.Sprintf("from byte %s on, %s of the file are only zeros that were never written",
+					size.Exact(from), size.Format(start-from)),
 				Remedy: "it may be an interrupted copy; verify it, or get it again"}
 		}
 	}
@@ -391,7 +400,8 @@ func (l *look) sums() (out []string) {
 		if n := len(it.name); n < 4 || it.kind != isFile || it.name[0] == '.' {
 			continue
 		}
-		if dot := strings.LastIndexByte(it.name, '.'); dot >= 0 && len(it.name)-dot <= 7 && sums.Extensions[strings.ToLower(it.name[dot:])] != "" {
+		if dot := strings.LastIndexByte(it.name, '.'); dot >= 0 && len(it.name)-dot <= 7 &&
+			sums.Extensions[strings.ToLower(it.name[dot:])] != "" {
 			out = append(out, filepath.Join(l.dir, it.name))
 		}
 	}

@@ -113,7 +113,8 @@ func edited(t title.Title, e *title.Edit) title.Title {
 	if e.ID != "" {
 		d.ID = e.ID
 	}
-	t.Findings = slices.DeleteFunc(t.Findings, func(f title.Finding) bool { // what could not be reported is reported now
+	// what could not be reported is reported now
+	t.Findings = slices.DeleteFunc(t.Findings, func(f title.Finding) bool {
 		v := e.Value(f.Wants)
 		return v != nil && *v != "" && (f.Wants != "platform" || t.Name != "")
 	})
@@ -179,7 +180,8 @@ func (m *fixer) checked(was *title.Title) *title.Title {
 			t.Findings = append(t.Findings, fault(base(f.Path)+": "+c.Finding, "get or copy it again"))
 		}
 		if c.Doubt != "" {
-			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion, Say: base(f.Path) + ": " + c.Doubt, Remedy: "compare it with another copy, or with a published checksum"})
+			t.Findings = append(t.Findings, title.Finding{Grade: title.Suspicion, Say: base(f.Path) + ": " + c.Doubt,
+				Remedy: "compare it with another copy, or with a published checksum"})
 		}
 	}
 	return t
@@ -206,13 +208,15 @@ func (m *fixer) listed(t *title.Title) {
 	var ev []title.Evidence
 	for _, f := range []struct {
 		field, value string
-	}{{"name", row.Name}, {"ID", row.ID}, {"region", row.Region}, {"year", row.Year}, {"players", row.Players}, {"publisher", row.Publisher}, {"text", row.Text}} {
+	}{{"name", row.Name}, {"ID", row.ID}, {"region", row.Region}, {"year", row.Year}, {"players", row.Players},
+		{"publisher", row.Publisher}, {"text", row.Text}} {
 		into := t.Value(f.field)
 		if f.value == "" || hand(f.field) || f.field == "ID" && t.ID != "" {
 			continue
 		}
 		*into = f.value
-		ev = append(ev, title.Evidence{Field: f.field, Value: f.value, From: fmt.Sprintf("%s, line %d, found by %s", row.File, row.Line, by)})
+		ev = append(ev, title.Evidence{Field: f.field, Value: f.value, From: fmt.Sprintf("%s, line %d, found by %s",
+			row.File, row.Line, by)})
 	}
 	if len(ev) == 0 {
 		return
@@ -239,7 +243,8 @@ func (s *scan) readList(file string) {
 	defer f.Close()
 	if err := s.list.Read(file, f); err != nil {
 		for _, e := range split(err) {
-			s.problems = append(s.problems, Problem{file, strings.TrimPrefix(strings.TrimPrefix(e.Error(), file), ": ")})
+			s.problems = append(s.problems, Problem{file, strings.TrimPrefix(strings.TrimPrefix(e.Error(), file),
+				": ")})
 		}
 	}
 }

@@ -59,7 +59,8 @@ func TestWhatIsSetByHandWinsAndIsKept(t *testing.T) {
 		return only(t, benched(t, b))
 	}
 	now := set(func(e *title.Edit) { e.Platform, e.Name, e.ID = "vesper", "Corrected", "VSP-30303" })
-	assert.Equal(t, []string{"vesper", "Corrected", "VSP-30303", "VSP-30303", "VSP-30303"}, []string{now.Platform, now.Name, now.ID, now.Key, now.Discs[0].ID})
+	assert.Equal(t, []string{"vesper", "Corrected", "VSP-30303", "VSP-30303", "VSP-30303"}, []string{now.Platform,
+		now.Name, now.ID, now.Key, now.Discs[0].ID})
 	assert.True(t, now.OK(), "the user has reported what it is: %v", now.Findings)
 	assert.Equal(t, "Corrected from set by hand", from(now, "name"))
 
@@ -133,7 +134,8 @@ func TestTitleListsFillIn(t *testing.T) {
 	for i := range r.Titles {
 		by[r.Titles[i].Platform] = &r.Titles[i]
 	}
-	assert.Equal(t, []string{"Copper Tide", "West", "1999", "1-2", "Gullwing"}, []string{by["vesper"].Name, by["vesper"].Region, by["vesper"].Year, by["vesper"].Players, by["vesper"].Publisher})
+	assert.Equal(t, []string{"Copper Tide", "West", "1999", "1-2", "Gullwing"}, []string{by["vesper"].Name,
+		by["vesper"].Region, by["vesper"].Year, by["vesper"].Players, by["vesper"].Publisher})
 	assert.Equal(t, "Copper Tide from list.csv, line 2, found by its ID", from(by["vesper"], "name"))
 	assert.Equal(t, "Marsh Light from list.csv, line 3, found by its checksum", from(by["heron16"], "name"))
 	assert.Equal(t, "1987 from list.csv, line 4, found by its name", from(by["dotterel"], "year"))
@@ -143,7 +145,8 @@ func TestTitleListsFillIn(t *testing.T) {
 	b.Edit(by["vesper"].Where(), "", func(e *title.Edit) { e.Name, e.Year = "My Own Tide", "2020" })
 	for _, tt := range benched(t, b).Titles {
 		if tt.Platform == "vesper" {
-			assert.Equal(t, []string{"My Own Tide", "2020", "West"}, []string{tt.Name, tt.Year, tt.Region}, "what is set by hand wins over the list")
+			assert.Equal(t, []string{"My Own Tide", "2020", "West"}, []string{tt.Name, tt.Year, tt.Region},
+				"what is set by hand wins over the list")
 		}
 	}
 }

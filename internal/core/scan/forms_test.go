@@ -54,10 +54,11 @@ func TestEveryFormIsRecognised(t *testing.T) {
 	damaged[0x10] ^= 1
 	raw := demo.RawTrack(coretest.Volume(t, "LAP_04412"))
 	got, r := scanned(t, map[string][]byte{
-		"kite.w8":               demo.Cartridge("WREN", "Kite over Quarry Hill"),
-		"renamed.bin":           demo.Cartridge("WREN", "Ropewalk"),
-		"damaged.h16":           damaged,
-		"other.h16":             []byte("nothing of the kind, and long enough to be looked at as a header of sixty-four bytes"),
+		"kite.w8":     demo.Cartridge("WREN", "Kite over Quarry Hill"),
+		"renamed.bin": demo.Cartridge("WREN", "Ropewalk"),
+		"damaged.h16": damaged,
+		"other.h16": []byte(
+			"nothing of the kind, and long enough to be looked at as a header of sixty-four bytes"),
 		"Ninepin_Alley (1).dtl": []byte("any"),
 		"reed.zip":              zipped.Bytes(),
 		"notes.zip":             []byte("PK no"),

@@ -87,7 +87,8 @@ func group(found []*title.Title) []title.Title {
 			if strings.Contains(c, ":") {
 				check = "their checksums agree"
 			}
-			find(title.Finding{Grade: title.Note, Say: fmt.Sprintf("it has the same content as %s: %s", reported(&out[twin], t), check),
+			find(title.Finding{Grade: title.Note, Say: fmt.Sprintf("it has the same content as %s: %s",
+				reported(&out[twin], t), check),
 				Remedy: "keep one of the two"})
 		}
 		if t.ID == "" {
@@ -130,7 +131,8 @@ func join(several []*title.Title) (out []title.Title) {
 		if ok && !slices.ContainsFunc(out[i].Discs, func(d title.Disc) bool { return d.Number == t.Discs[0].Number }) {
 			first := &out[i]
 			if t.Set != "" && t.Discs[0].Number < first.Discs[0].Number { // the first disc names a set
-				first.Name, first.ID, first.Region, first.Platform, first.Form = t.Name, t.ID, t.Region, t.Platform, t.Form
+				first.Name, first.ID, first.Region, first.Platform, first.Form = t.Name, t.ID, t.Region, t.Platform,
+					t.Form
 			}
 			first.Discs = append(slices.Clone(first.Discs), t.Discs...)
 			first.Findings = slices.Clone(first.Findings)

@@ -35,7 +35,8 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 			t.Form = p.Forms[0]
 			if p.Used.Sector > 0 && t.Form == title.Image {
 				var err error
-				if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap), int64(p.Used.Sector)); err != nil {
+				if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap),
+					int64(p.Used.Sector)); err != nil {
 					t.Findings = append(t.Findings, fault(err.Error(), again))
 				}
 			}
@@ -90,7 +91,8 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	if len(markers) == 0 {
 		return nil, nil // an image, but not a game's
 	}
-	t.Findings = append(check(&all), fault(fmt.Sprintf("the game cannot be identified: the image has none of %s", strings.Join(markers, ", ")),
+	t.Findings = append(check(&all), fault(fmt.Sprintf("the game cannot be identified: the image has none of %s",
+		strings.Join(markers, ", ")),
 		again+"; if the disc is like that, set its platform and ID by hand").Wanting("platform"))
 	return t, nil
 }
@@ -125,7 +127,8 @@ func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Ti
 	images := false
 	for _, p := range set.Platforms {
 		switch {
-		case whole.size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) || slices.Contains(p.Packages, ext)):
+		case whole.size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) ||
+			slices.Contains(p.Packages, ext)):
 			t.Form, t.Name = p.Forms[0], nameOfFile(whole.name)
 			t.Findings = append(t.Findings, fault("the file is empty", "get or copy it again"))
 			return t
@@ -137,7 +140,9 @@ func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Ti
 			images = true
 		case p.Marker.Magic != "":
 			t.Form, t.Platform, t.Name = p.Forms[0], p.Name, nameOfFile(whole.name)
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but the file does not start like a %s %s", ext, p.Shown, p.Forms[0]), "get or copy it again"))
+			t.Findings = append(t.Findings,
+				fault(fmt.Sprintf("the name ends in %s, but the file does not start like a %s %s", ext, p.Shown,
+					p.Forms[0]), "get or copy it again"))
 			return t
 		default:
 			t.Form = p.Forms[0]
@@ -148,7 +153,8 @@ func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Ti
 		return nil
 	}
 	t.Form = title.Image
-	t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %s, but there is no volume in the file: no ISO 9660, no UDF", ext), again))
+	t.Findings = append(t.Findings,
+		fault(fmt.Sprintf("the name ends in %s, but there is no volume in the file: no ISO 9660, no UDF", ext), again))
 	return t
 }
 
@@ -163,7 +169,8 @@ type reader struct {
 	size int64
 	game int64  // bytes of the whole game's file
 	name string // of the file, for evidence
-	// called is the name of the game's own file or folder where the marker is another one, with its extension, and calledFrom what that is, for evidence.
+	// called is the name of the game's own file or folder where the marker is another one, with its extension, and
+	// calledFrom what that is, for evidence.
 	called, calledFrom string
 	volume             string // ISO 9660 volume identifier
 	fsys               fs.FS  // what the marker lies in; nil for a file of its own
@@ -280,11 +287,13 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 			return ""
 		case !ok || got == "":
 			if f.Required && (t.Form != title.Package || r.fsys != nil) {
-				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name, what(f), what_), again).Wanting(what_))
+				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name,
+					what(f), what_), again).Wanting(what_))
 			}
 			return ""
 		case f.Pattern.Regexp != nil && !f.Pattern.MatchString(got):
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is not a valid %s of the %s (%s)", from, got, what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is not a valid %s of the %s (%s)", from, got,
+				what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
 			return ""
 		}
 		if meant, ok := f.Values[got]; ok {
@@ -325,15 +334,18 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 			t.Ext = extensions[0]
 		}
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
-			Say: fmt.Sprintf("the name ends in %q, but the file is a %s %s; its copy gets the right extension", ext, p.Shown, t.Form)})
+			Say: fmt.Sprintf("the name ends in %q, but the file is a %s %s; its copy gets the right extension", ext,
+				p.Shown, t.Form)})
 	}
 	return t
 }
 
-// tooStrict is the remedy for a value that a description's pattern does not take: the game may be sound, and the pattern too narrow.
+// tooStrict is the remedy for a value that a description's pattern does not take: the game may be sound, and the
+// pattern too narrow.
 func tooStrict(p *loader.Platform, value string) string {
 	if p.Own {
-		return fmt.Sprintf("if the game works on the console, the pattern of field.%s in %s is too strict: relax it, or set the %s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
+		return fmt.Sprintf("if the game works on the console, the pattern of field.%s in %s is too strict: relax it, "+
+			"or set the %s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
 	}
 	return fmt.Sprintf("if the game works on the console, set its %s by hand. Otherwise %s", value, again)
 }
@@ -350,7 +362,8 @@ func setDisc(t *title.Title, disc, from string) {
 	}
 	if _, err := fmt.Sscanf(disc, "%d/%d", &d.Number, &t.Of); err != nil || d.Number < 1 || d.Number > t.Of {
 		d.Number, t.Of = 1, 1
-		t.Findings = append(t.Findings, title.Finding{Grade: title.Note, Say: fmt.Sprintf("%s: %q is not a disc number; it is treated as the only disc", from, disc)})
+		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
+			Say: fmt.Sprintf("%s: %q is not a disc number; it is treated as the only disc", from, disc)})
 	}
 }
 
@@ -363,11 +376,13 @@ func checkKind(t *title.Title, p *loader.Platform, n int64) {
 	k := p.Kind(d.Kind)
 	switch {
 	case k == nil:
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("%q is not a kind of disc of the %s", d.Kind, p.Shown), again))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("%q is not a kind of disc of the %s", d.Kind, p.Shown),
+			again))
 		d.Kind = ""
 	case k.Largest > 0 && n > k.Largest:
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
-			Say: fmt.Sprintf("it claims to be a %s disc, but has %s, more than such a disc holds", k.Name, size.Format(n))})
+			Say: fmt.Sprintf("it claims to be a %s disc, but has %s, more than such a disc holds", k.Name,
+				size.Format(n))})
 	}
 }
 
@@ -386,6 +401,7 @@ func checkSum(t *title.Title, p *loader.Platform, r *reader) {
 		sum += uint16(c)
 	}
 	if want := binary.LittleEndian.Uint16(b[p.Check.At:]); want != sum {
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its sum is %04X and should be %04X", sum, want), "get or copy it again"))
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its sum is %04X and should be %04X",
+			sum, want), "get or copy it again"))
 	}
 }

@@ -30,10 +30,12 @@ func check(v *container.Image) (out []title.Finding) {
 	switch {
 	case declared > v.Size:
 		return []title.Finding{fault(
-			fmt.Sprintf("the image is cut short: its volume has %s, and the file only %s", size.Format(declared), size.Format(v.Size)),
+			fmt.Sprintf("the image is cut short: its volume has %s, and the file only %s", size.Format(declared),
+				size.Format(v.Size)),
 			fmt.Sprintf("%s are missing at the end; get or copy it again", size.Format(declared-v.Size)))}
 	case v.Size-declared > padding:
-		out = append(out, note(fmt.Sprintf("the file has %s more than its volume: padding at the end", size.Format(v.Size-declared))))
+		out = append(out, note(fmt.Sprintf("the file has %s more than its volume: padding at the end",
+			size.Format(v.Size-declared))))
 	}
 	if v.Raw {
 		out = append(out, note("the image has raw sectors of 2352 bytes, but no cue sheet beside it"))
@@ -87,7 +89,8 @@ func contents(v fs.FS) (out []title.Part) {
 		if err != nil {
 			return err
 		}
-		out = append(out, title.Part{Name: name, File: title.File{Size: info.Size(), Modified: info.ModTime().UTC(), Entry: name}})
+		out = append(out, title.Part{Name: name, File: title.File{Size: info.Size(), Modified: info.ModTime().UTC(),
+			Entry: name}})
 		return nil
 	})
 	if err != nil || len(out) > maxEntries {
@@ -104,7 +107,8 @@ func pictures(v fs.FS, p *loader.Platform) (out []title.Inside) {
 			continue
 		}
 		if info, err := fs.Stat(v, name); err == nil {
-			out = append(out, title.Inside{Of: pic.Of, File: title.File{Size: info.Size(), Modified: info.ModTime().UTC(), Entry: name}})
+			out = append(out, title.Inside{Of: pic.Of, File: title.File{Size: info.Size(), Modified: info.ModTime().
+				UTC(), Entry: name}})
 		}
 	}
 	return out

@@ -35,7 +35,8 @@ func sortItems(all []item) {
 
 // find returns the item of that name in a sorted list.
 func find(all []item, name string) *item {
-	if i, ok := slices.BinarySearchFunc(all, name, func(it item, n string) int { return strings.Compare(it.name, n) }); ok {
+	if i, ok := slices.BinarySearchFunc(all, name,
+		func(it item, n string) int { return strings.Compare(it.name, n) }); ok {
 		return &all[i]
 	}
 	return nil
@@ -43,7 +44,8 @@ func find(all []item, name string) *item {
 
 // same reports whether a file is as it was.
 func (it *item) same(was *item) bool {
-	return it.kind == was.kind && it.size == was.size && it.modified == was.modified && (it.inode == was.inode || it.inode == 0 || was.inode == 0)
+	return it.kind == was.kind && it.size == was.size && it.modified == was.modified && (it.inode == was.inode ||
+		it.inode == 0 || was.inode == 0)
 }
 
 func (it *item) file(path string) title.File {

@@ -211,11 +211,14 @@ func (k *keeper) keep(looks []*look, sources []string) {
 			files = l.parts
 		}
 		if len(l.failed) > 0 { // those are tried again, whatever the rest does
-			files = slices.DeleteFunc(slices.Clone(files), func(it item) bool { return slices.Contains(l.failed, it.name) })
+			files = slices.DeleteFunc(slices.Clone(files),
+				func(it item) bool { return slices.Contains(l.failed, it.name) })
 		}
 		rec := record{whole: whole, files: files, titles: l.titles, outside: l.outside, passed: l.passed}
-		rec.titles = slices.DeleteFunc(slices.Clone(rec.titles), func(t title.Title) bool { return slices.Contains(l.failed, base(t.Source())) })
-		batch = append(batch, scancache.Folder{Path: dir, Stamp: stamp(files), Sign: signOf(files), Known: k.known, Data: rec.encode(l.dir)})
+		rec.titles = slices.DeleteFunc(slices.Clone(rec.titles),
+			func(t title.Title) bool { return slices.Contains(l.failed, base(t.Source())) })
+		batch = append(batch, scancache.Folder{Path: dir, Stamp: stamp(files), Sign: signOf(files), Known: k.known,
+			Data: rec.encode(l.dir)})
 		if len(batch) == putEvery {
 			put(nil)
 		}
@@ -243,7 +246,8 @@ func absolute(path string) string {
 }
 
 func under(dir string, sources []string) bool {
-	return slices.ContainsFunc(sources, func(s string) bool { return dir == s || strings.HasPrefix(dir, s+string(filepath.Separator)) })
+	return slices.ContainsFunc(sources,
+		func(s string) bool { return dir == s || strings.HasPrefix(dir, s+string(filepath.Separator)) })
 }
 
 // reachable reports whether the source that a folder was in is there: of one that is away,
@@ -286,10 +290,12 @@ func (s *scan) sumForLists() {
 		for i := range l.titles {
 			t := &l.titles[i]
 			d := &t.Discs[0]
-			if t.Archive != "" || t.Form != title.Cartridge && t.Form != title.Image || d.File.Size > maxSummed || s.list.HasID(t) {
+			if t.Archive != "" || t.Form != title.Cartridge && t.Form != title.Image || d.File.Size > maxSummed ||
+				s.list.HasID(t) {
 				continue
 			}
-			if c, ok := s.store.checks.of(d.File.Path, d.File.Size, modified(d.File.Modified), d.Sign); ok && hasSums(c.Sums, want) {
+			if c, ok := s.store.checks.of(d.File.Path, d.File.Size, modified(d.File.Modified), d.Sign); ok &&
+				hasSums(c.Sums, want) {
 				continue
 			}
 			tasks = append(tasks, func() {
@@ -298,7 +304,8 @@ func (s *scan) sumForLists() {
 				if err != nil {
 					return // the scan has reported it, or verify will
 				}
-				c := scancache.Check{Path: s.store.reals.of(d.File.Path), Size: d.File.Size, Modified: modified(d.File.Modified), Sign: d.Sign, Sums: sums, At: time.Now().Unix()}
+				c := scancache.Check{Path: s.store.reals.of(d.File.Path), Size: d.File.Size,
+					Modified: modified(d.File.Modified), Sign: d.Sign, Sums: sums, At: time.Now().Unix()}
 				mu.Lock()
 				s.store.checks.all[c.Path] = c
 				mu.Unlock()

@@ -23,7 +23,8 @@ func list(dir string) ([]item, error) {
 		if unix.Fstatat(fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) != nil {
 			continue
 		}
-		it := item{name: name, size: st.Size, modified: st.Mtim.Sec*1e9 + st.Mtim.Nsec, inode: st.Ino, device: uint64(st.Dev)}
+		it := item{name: name, size: st.Size, modified: st.Mtim.Sec*1e9 + st.Mtim.Nsec, inode: st.Ino,
+			device: uint64(st.Dev)}
 		switch st.Mode & unix.S_IFMT {
 		case unix.S_IFREG:
 			it.kind = isFile

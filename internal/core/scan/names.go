@@ -57,7 +57,8 @@ func (n *named) fill(t *title.Title, p *loader.Platform, set *loader.Set) {
 	put := func(field string, into *string, value string) {
 		if *into == "" {
 			*into = value
-			t.Discs[0].Evidence = append(t.Discs[0].Evidence, title.Evidence{Field: field, Value: value, From: fromName})
+			t.Discs[0].Evidence = append(t.Discs[0].Evidence, title.Evidence{Field: field, Value: value,
+				From: fromName})
 		}
 	}
 	left := t.Tags[:0:0]

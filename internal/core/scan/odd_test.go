@@ -49,9 +49,11 @@ func TestWhatLiesInArchives(t *testing.T) {
 	packed, err := os.ReadFile(seven)
 	require.NoError(t, err)
 	got, r := scanned(t, map[string][]byte{
-		"image.zip":   zipOf(t, map[string][]byte{"deep/down/queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen")}),
-		"tracks.zip":  zipOf(t, map[string][]byte{"Two Tides.cue": sheet, "tides.bin": demo.RawTrack(coretest.Volume(t, "LAP_04431"))}),
-		"folder.zip":  zipOf(t, map[string][]byte{"lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "W"), "lane/art/a.dat": []byte("art"), "lane/snd.w8": []byte("not a cartridge")}),
+		"image.zip": zipOf(t, map[string][]byte{"deep/down/queen.iso": coretest.Siskin(t, "SK-8812", "Ferry Queen")}),
+		"tracks.zip": zipOf(t, map[string][]byte{"Two Tides.cue": sheet, "tides.bin": demo.RawTrack(coretest.Volume(t,
+			"LAP_04431"))}),
+		"folder.zip": zipOf(t, map[string][]byte{"lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "W"),
+			"lane/art/a.dat": []byte("art"), "lane/snd.w8": []byte("not a cartridge")}),
 		"many.zip":    zipOf(t, many),
 		"two.7z":      packed,
 		"photos.zip":  zipOf(t, map[string][]byte{"a.jpg": []byte("x"), "b.jpg": []byte("y")}),
@@ -86,7 +88,8 @@ func TestWhatLiesInArchives(t *testing.T) {
 			assert.Equal(t, ".7z", tt.Archive)
 			assert.Contains(t, []string{"VSP-21344", "VSP-21345"}, tt.ID)
 		case "tracks.zip":
-			assert.Equal(t, []string{"Two Tides.cue", "TIDES.BIN"}, []string{tt.Discs[0].Parts[0].Name, tt.Discs[0].Parts[1].Name})
+			assert.Equal(t, []string{"Two Tides.cue", "TIDES.BIN"}, []string{tt.Discs[0].Parts[0].Name,
+				tt.Discs[0].Parts[1].Name})
 			assert.Equal(t, "tides.bin", tt.Discs[0].Parts[1].File.Entry, "as it is spelt in the archive")
 		case "folder.zip":
 			assert.Len(t, tt.Discs[0].Parts, 3)
@@ -119,8 +122,10 @@ func TestNamesEmitWhatFilesDoNot(t *testing.T) {
 	}
 	sea := by["Sea Shanty Rally"]
 	require.NotNil(t, sea, "%v", got)
-	assert.Equal(t, []any{"East", "1998", "1.2", "2", []string{"Beta"}}, []any{sea.Region, sea.Year, sea.Version, sea.Players, sea.Tags})
-	assert.Contains(t, sea.Discs[0].Evidence, title.Evidence{Field: "year", Value: "1998", From: "the name of the file"})
+	assert.Equal(t, []any{"East", "1998", "1.2", "2", []string{"Beta"}}, []any{sea.Region, sea.Year, sea.Version,
+		sea.Players, sea.Tags})
+	assert.Contains(t, sea.Discs[0].Evidence, title.Evidence{Field: "year", Value: "1998",
+		From: "the name of the file"})
 	assert.Contains(t, by, "[Only Tags]")
 	var kinds []string
 	for _, b := range by["Glasshouse"].Discs[0].Beside {
@@ -135,7 +140,8 @@ func TestLinksAreFollowedOnceAndSystemFoldersSkipped(t *testing.T) {
 	dir, away := t.TempDir(), t.TempDir()
 	put := func(name, cart string) { coretest.Write(t, dir, name, demo.Cartridge("WREN", cart)) }
 	put("a/One.w8", "One")
-	for i, system := range []string{"$RECYCLE.BIN", "System Volume Information", "lost+found", ".trash", "#recycle", "@eaDir"} {
+	for i, system := range []string{"$RECYCLE.BIN", "System Volume Information", "lost+found", ".trash", "#recycle",
+		"@eaDir"} {
 		put(system+"/x.w8", fmt.Sprintf("Hidden %d", i))
 	}
 	coretest.Write(t, away, "far/Two.w8", demo.Cartridge("WREN", "Two"))
@@ -148,7 +154,8 @@ func TestLinksAreFollowedOnceAndSystemFoldersSkipped(t *testing.T) {
 	link(filepath.Join(away, "far"), "far too")
 	link(filepath.Join(away, "Three.w8"), "Three.w8")
 	link(filepath.Join(away, "Three.w8"), "Three again.w8")
-	r, err := scan.Scan(context.Background(), []string{dir, dir, filepath.Join(dir, "a")}, scan.Options{Set: coretest.Set(t)})
+	r, err := scan.Scan(context.Background(), []string{dir, dir, filepath.Join(dir, "a")},
+		scan.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	var names []string
 	for _, tt := range r.Titles {
@@ -168,7 +175,8 @@ func TestSoundness(t *testing.T) {
 	raw := demo.RawTrack(coretest.Siskin(t, "SK-8812", "Ferry Queen"))
 	udfDir := t.TempDir()
 	coretest.Write(t, udfDir, "tree/SYS/TITLE.JSON", []byte(`{"id": "MRD-0117", "name": "Weir", "region": "E"}`))
-	judge.Run(t, "genisoimage", "-quiet", "-udf", "-V", "WEIR", "-o", filepath.Join(udfDir, "weir.iso"), filepath.Join(udfDir, "tree"))
+	judge.Run(t, "genisoimage", "-quiet", "-udf", "-V", "WEIR", "-o", filepath.Join(udfDir, "weir.iso"),
+		filepath.Join(udfDir, "tree"))
 	bridge, err := os.ReadFile(filepath.Join(udfDir, "weir.iso"))
 	require.NoError(t, err)
 	only := bytes.Clone(bridge) // UDF alone: the ISO 9660 descriptors are taken away
@@ -184,14 +192,16 @@ func TestSoundness(t *testing.T) {
 		return all
 	}
 	assert.Empty(t, find(identify(t, good, "a.iso")))
-	assert.Contains(t, find(identify(t, append(bytes.Clone(good), make([]byte, 2<<20)...), "a.iso")), "note: the file has 2.00 MiB more than its volume: padding")
+	assert.Contains(t, find(identify(t, append(bytes.Clone(good), make([]byte, 2<<20)...), "a.iso")),
+		"note: the file has 2.00 MiB more than its volume: padding")
 	assert.Contains(t, find(identify(t, damaged, "a.iso")), "fault: ")
 	tt := identify(t, raw, "a.iso")
 	assert.Equal(t, "Ferry Queen", tt.Name)
 	assert.Contains(t, find(tt), "note: the image has raw sectors of 2352 bytes")
 	for _, b := range [][]byte{bridge, only} {
 		tt = identify(t, b, "w.iso")
-		assert.Equal(t, []string{"meridian", "MRD-0117", "Weir", "East"}, []string{tt.Platform, tt.ID, tt.Name, tt.Region})
+		assert.Equal(t, []string{"meridian", "MRD-0117", "Weir", "East"}, []string{tt.Platform, tt.ID, tt.Name,
+			tt.Region})
 		assert.Empty(t, find(tt))
 	}
 }
@@ -216,9 +226,10 @@ func TestTwinsAndNamesakes(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]string{
-		"Copper Tide (1).iso": "it has the same content as Copper Tide.iso: by samples of both; verify compares them fully" + "other.iso has the ID VSP-20417 too",
-		"Copper Tide.iso":     "other.iso has the ID VSP-20417 too",
-		"Ropewalk.w8":         "it has the same content as same.w8: by samples of both; verify compares them fully",
+		"Copper Tide (1).iso": "it has the same content as Copper Tide.iso: by samples of both; verify compares them " +
+			"fully" + "other.iso has the ID VSP-20417 too",
+		"Copper Tide.iso": "other.iso has the ID VSP-20417 too",
+		"Ropewalk.w8":     "it has the same content as same.w8: by samples of both; verify compares them fully",
 	}, say)
 }
 
@@ -232,7 +243,8 @@ func TestBadInputIsReportedAndTheRestGoesOn(t *testing.T) {
 	odd := filepath.Join(dir, "b\xFFd n\xE4me.w8")
 	require.NoError(t, os.WriteFile(odd, demo.Cartridge("WREN", "Odd"), 0o644))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "f\xFC"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "f\xFC", "x.cue"), []byte("FILE \"\xFC.bin\" BINARY\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f\xFC", "x.cue"),
+		[]byte("FILE \"\xFC.bin\" BINARY\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00\n"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "f\xFC", "\xFC.bin"), coretest.Volume(t, "LAP_04412"), 0o644))
 	bomb := zipBomb(t)
 	coretest.Write(t, dir, "bomb.zip", bomb)
@@ -266,7 +278,8 @@ func zipBomb(t testing.TB) []byte {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	for i := range 40 {
-		w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprint(i, ".w8"), Method: zip.Deflate, UncompressedSize64: 1 << 30, CompressedSize64: 10})
+		w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprint(i, ".w8"), Method: zip.Deflate,
+			UncompressedSize64: 1 << 30, CompressedSize64: 10})
 		require.NoError(t, err)
 		_, _ = w.Write(make([]byte, 10))
 	}
@@ -301,7 +314,8 @@ func TestAnyNameIsTakenApart(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.StringMatching(`[A-Za-z0-9 _()\[\]äЖ.'&-]{1,40}`).Draw(t, "name") + ".twt"
 		tt, err := scan.Identify(bytes.NewReader([]byte("x")), 1, name, set)
-		if err != nil || tt == nil || tt.Name == "" && strings.Trim(strings.TrimSuffix(name, ".twt"), " _()[].0123456789") != "" {
+		if err != nil || tt == nil || tt.Name == "" && strings.Trim(strings.TrimSuffix(name, ".twt"),
+			" _()[].0123456789") != "" {
 			t.Fatalf("%q: %v %+v", name, err, tt)
 		}
 	})
@@ -327,7 +341,10 @@ func TestOnlyWhatIsNeededIsUnpacked(t *testing.T) {
 
 func TestTracksInFoldersOfAnotherLetterCase(t *testing.T) {
 	got, r := scanned(t, map[string][]byte{
-		"Two Tides.cue":           []byte("\xEF\xBB\xBFREM made by hand\r\nFILE \"Tracks\\One.BIN\" BINARY\r\n  TRACK 01 MODE2/2352\r\n    INDEX 01 00:00:00\r\nFILE tracks/two.wav WAVE\r\n  TRACK 02 AUDIO\r\n    PREGAP 00:02:00\r\n    INDEX 01 00:00:00\r\n"),
+		"Two Tides.cue": []byte(
+			"\xEF\xBB\xBFREM made by hand\r\nFILE \"Tracks\\One.BIN\" BINARY\r\n  TRACK 01 MODE2/2352\r\n    INDEX " +
+				"01 00:00:00\r\nFILE tracks/two.wav WAVE\r\n  TRACK 02 AUDIO\r\n    PREGAP 00:02:00\r\n    INDEX 01 " +
+				"00:00:00\r\n"),
 		"TRACKS/one.bin":          mode2(coretest.Volume(t, "LAP_04431")),
 		"TRACKS/TWO.WAV":          []byte("RIFF"),
 		"elsewhere/one.bin":       []byte("another"),
@@ -359,7 +376,8 @@ func mode2(image []byte) []byte {
 func FuzzPacked(f *testing.F) {
 	set := coretest.Set(f)
 	f.Add(zipOf(f, map[string][]byte{"a/queen.iso": coretest.Siskin(f, "SK-8812", "Ferry Queen")}), "x.zip")
-	f.Add(zipOf(f, map[string][]byte{"t.cue": []byte("FILE t.bin BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"), "t.bin": demo.RawTrack(coretest.Volume(f, "LAP_04431"))}), "t.zip")
+	f.Add(zipOf(f, map[string][]byte{"t.cue": []byte("FILE t.bin BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"),
+		"t.bin": demo.RawTrack(coretest.Volume(f, "LAP_04431"))}), "t.zip")
 	f.Add(zipOf(f, map[string][]byte{"lane/main.run": demo.MainRun("CVN00117", "Hollow Lane", "W")}), "f.zip")
 	f.Add(packageOf(f, "Toll/Toll.prog", "run", "Toll/game.about", "Tollgate"), "toll.lha")
 	f.Fuzz(func(t *testing.T, b []byte, name string) {

@@ -15,7 +15,8 @@ import (
 	"polytome/internal/demo"
 )
 
-// watched asks for what was found so far, over and over, until the work is done. What it was given is kept, with a print of it.
+// watched asks for what was found so far, over and over, until the work is done. What it was given is kept, with a
+// print of it.
 func watched(s *scan, work func()) (results []Result, prints []string) {
 	stop := make(chan struct{})
 	var all sync.WaitGroup
@@ -58,7 +59,8 @@ func TestProgressWhileFilesCannotBeRead(t *testing.T) {
 	assert.Len(t, r.Titles, 300*20, "each is shown, with what keeps it from being read")
 }
 
-// TestWhatWasShownOfAScanIsNotChangedAnyMore: titles that somebody was given stay as they were, while the scan goes on to its end.
+// TestWhatWasShownOfAScanIsNotChangedAnyMore: titles that somebody was given stay as they were, while the scan goes on
+// to its end.
 func TestWhatWasShownOfAScanIsNotChangedAnyMore(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
@@ -67,8 +69,10 @@ func TestWhatWasShownOfAScanIsNotChangedAnyMore(t *testing.T) {
 		name := fmt.Sprintf("Mosswick %02d", i)
 		coretest.Write(t, dir, fmt.Sprintf("games/%s.w8", name), demo.Cartridge("WREN", name))
 		coretest.Write(t, dir, fmt.Sprintf("games/%s.txt", name), []byte("notes"))
-		coretest.Write(t, dir, fmt.Sprintf("twins/%s.w8", name), demo.Cartridge("WREN", name)) // are compared at the end
-		coretest.Write(t, dir, fmt.Sprintf("folders/%d/SYS/TITLE.JSON", i), fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N","version":"1"}`, i, name))
+		// are compared at the end
+		coretest.Write(t, dir, fmt.Sprintf("twins/%s.w8", name), demo.Cartridge("WREN", name))
+		coretest.Write(t, dir, fmt.Sprintf("folders/%d/SYS/TITLE.JSON", i),
+			fmt.Appendf(nil, `{"id":"MRD-%04d","name":%q,"region":"N","version":"1"}`, i, name))
 	}
 	s := newScan(t.Context(), Options{Set: set})
 	results, prints := watched(s, func() { s.run([]string{dir}) })

@@ -13,7 +13,8 @@ import (
 	"unicode/utf16"
 )
 
-// lookFor is the path of the file that a pattern names, whatever its letter case; "" for none, and where several could be meant.
+// lookFor is the path of the file that a pattern names, whatever its letter case; "" for none, and where several could
+// be meant.
 func lookFor(fsys fs.FS, pattern string) (string, error) {
 	dir := "."
 	parts := strings.Split(strings.ToLower(pattern), "/")

@@ -8,8 +8,8 @@ import (
 	"polytome/internal/core/scancache"
 )
 
-// reals finds out where paths lead, which is what the cache knows them by: a link that leads elsewhere since must not bring up what was found
-// behind it before. It remembers folders, so it is for one scan. Several goroutines may use it.
+// reals finds out where paths lead, which is what the cache knows them by: a link that leads elsewhere since must not
+// bring up what was found behind it before. It remembers folders, so it is for one scan. Several goroutines may use it.
 type reals struct{ dirs sync.Map }
 
 // of is a path without links in it; what is not there is taken as it is written.
@@ -42,8 +42,8 @@ type checks struct {
 	all   map[string]scancache.Check
 }
 
-// of is what is known of a file; ok is false when it has changed since, or was never read. Its fingerprint, "" where it has none, tells a file
-// of the same length and date that lies there now.
+// of is what is known of a file; ok is false when it has changed since, or was never read. Its fingerprint, "" where it
+// has none, tells a file of the same length and date that lies there now.
 func (c checks) of(path string, size, modified int64, sign string) (scancache.Check, bool) {
 	was, ok := c.all[c.reals.of(path)]
 	return was, ok && was.Size == size && was.Modified == modified && (was.Sign == sign || sign == "" || was.Sign == "")

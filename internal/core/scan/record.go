@@ -103,7 +103,8 @@ func (r *record) encode(dir string) []byte {
 }
 
 func (e *encoder) title(t *title.Title) {
-	for _, s := range []string{t.Platform, string(t.Form), t.Name, t.ID, t.Region, t.Year, t.Players, t.Publisher, t.Version, t.Archive, t.Ext} {
+	for _, s := range []string{t.Platform, string(t.Form), t.Name, t.ID, t.Region, t.Year, t.Players, t.Publisher,
+		t.Version, t.Archive, t.Ext} {
 		e.text(s)
 	}
 	e.words(t.Tags)
@@ -264,13 +265,15 @@ func decodeRecord(data []byte, dir string) (*record, error) {
 
 func (d *decoder) title(t *title.Title) {
 	t.Platform, t.Form, t.Name, t.ID, t.Region = d.text(), title.Form(d.text()), d.text(), d.text(), d.text()
-	t.Year, t.Players, t.Publisher, t.Version, t.Archive, t.Ext = d.text(), d.text(), d.text(), d.text(), d.text(), d.text()
+	t.Year, t.Players, t.Publisher, t.Version, t.Archive, t.Ext = d.text(), d.text(), d.text(), d.text(), d.text(),
+		d.text()
 	for range d.count() {
 		t.Tags = append(t.Tags, d.text())
 	}
 	t.Of, t.Among, t.Encrypted = int(d.num()), int(d.num()), d.num() != 0
 	for range d.count() {
-		t.Findings = append(t.Findings, title.Finding{Grade: title.Grade(d.text()), Say: d.text(), Remedy: d.text(), Wants: d.text()})
+		t.Findings = append(t.Findings, title.Finding{Grade: title.Grade(d.text()), Say: d.text(), Remedy: d.text(),
+			Wants: d.text()})
 	}
 	t.Discs = cut(&d.discs, d.count())
 	for i := range t.Discs {

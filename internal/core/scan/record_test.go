@@ -16,7 +16,8 @@ import (
 )
 
 func drawFile(t *rapid.T) title.File {
-	f := title.File{Path: rapid.SampledFrom([]string{"/games/a/x.iso", "/games/a/sub/y.bin", "/games/b/z", "../games/q"}).Draw(t, "path"), Size: rapid.Int64Min(0).Draw(t, "size")}
+	f := title.File{Path: rapid.SampledFrom([]string{"/games/a/x.iso", "/games/a/sub/y.bin", "/games/b/z",
+		"../games/q"}).Draw(t, "path"), Size: rapid.Int64Min(0).Draw(t, "size")}
 	if rapid.Bool().Draw(t, "dated") {
 		f.Modified = time.Unix(0, rapid.Int64Range(1, 1<<62).Draw(t, "when"))
 	}
@@ -28,19 +29,24 @@ func drawFile(t *rapid.T) title.File {
 
 func drawTitle(t *rapid.T) title.Title {
 	s := func(name string) string { return rapid.String().Draw(t, name) }
-	tt := title.Title{Platform: s("platform"), Form: title.Form(s("form")), Name: s("name"), ID: s("id"), Region: s("region"), Of: rapid.Int().Draw(t, "of"),
+	tt := title.Title{Platform: s("platform"), Form: title.Form(s("form")), Name: s("name"), ID: s("id"),
+		Region: s("region"), Of: rapid.Int().Draw(t, "of"),
 		Archive: s("archive"), Among: rapid.Int().Draw(t, "among"), Encrypted: rapid.Bool().Draw(t, "encrypted"),
-		Details: title.Details{Year: s("year"), Players: s("players"), Publisher: s("publisher"), Version: s("version")}}
+		Details: title.Details{Year: s("year"), Players: s("players"), Publisher: s("publisher"),
+			Version: s("version")}}
 	for range rapid.IntRange(0, 2).Draw(t, "tags") {
 		tt.Tags = append(tt.Tags, s("tag"))
 	}
 	for range rapid.IntRange(0, 2).Draw(t, "findings") {
-		tt.Findings = append(tt.Findings, title.Finding{Grade: title.Grade(s("grade")), Say: s("say"), Remedy: s("remedy"), Wants: s("wants")})
+		tt.Findings = append(tt.Findings, title.Finding{Grade: title.Grade(s("grade")), Say: s("say"),
+			Remedy: s("remedy"), Wants: s("wants")})
 	}
 	tt.Discs = make([]title.Disc, rapid.IntRange(1, 3).Draw(t, "discs"))
 	for i := range tt.Discs {
 		d := &tt.Discs[i]
-		*d = title.Disc{Number: rapid.Int().Draw(t, "number"), ID: s("id"), Kind: s("kind"), Sign: s("sign"), Deep: s("deep"), Sums: s("sums"), Used: title.Used{Bitmap: rapid.Int64().Draw(t, "bitmap"), Unit: 2048, Sectors: 3, Blocks: 1}, File: drawFile(t)}
+		*d = title.Disc{Number: rapid.Int().Draw(t, "number"), ID: s("id"), Kind: s("kind"), Sign: s("sign"),
+			Deep: s("deep"), Sums: s("sums"), Used: title.Used{Bitmap: rapid.Int64().Draw(t, "bitmap"), Unit: 2048,
+				Sectors: 3, Blocks: 1}, File: drawFile(t)}
 		for range rapid.IntRange(0, 2).Draw(t, "parts") {
 			d.Parts = append(d.Parts, title.Part{Name: s("part"), File: drawFile(t)})
 		}
@@ -61,9 +67,11 @@ func drawTitle(t *rapid.T) title.Title {
 // with the folder.
 func TestEveryRecordComesBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		r := record{whole: rapid.Bool().Draw(t, "whole"), passed: rapid.Int().Draw(t, "passed"), files: []item{}, outside: []item{}, titles: []title.Title{}}
+		r := record{whole: rapid.Bool().Draw(t, "whole"), passed: rapid.Int().Draw(t, "passed"), files: []item{},
+			outside: []item{}, titles: []title.Title{}}
 		for range rapid.IntRange(0, 3).Draw(t, "files") {
-			r.files = append(r.files, item{name: rapid.String().Draw(t, "name"), kind: isFile, size: rapid.Int64().Draw(t, "size"), modified: rapid.Int64().Draw(t, "modified"), inode: rapid.Uint64().Draw(t, "inode")})
+			r.files = append(r.files, item{name: rapid.String().Draw(t, "name"), kind: isFile, size: rapid.Int64().
+				Draw(t, "size"), modified: rapid.Int64().Draw(t, "modified"), inode: rapid.Uint64().Draw(t, "inode")})
 		}
 		for range rapid.IntRange(0, 3).Draw(t, "titles") {
 			r.titles = append(r.titles, drawTitle(t))
@@ -82,7 +90,8 @@ func TestEveryRecordComesBack(t *testing.T) {
 		}
 		for i := range moved.titles {
 			was := r.titles[i].Discs[0].File.Path
-			if is := moved.titles[i].Discs[0].File.Path; was == "/games/a/x.iso" && is != "/other/x.iso" || was == "/games/b/z" && is != was {
+			if is := moved.titles[i].Discs[0].File.Path; was == "/games/a/x.iso" && is != "/other/x.iso" ||
+				was == "/games/b/z" && is != was {
 				t.Fatalf("%s is now %s", was, is)
 			}
 		}
@@ -90,7 +99,8 @@ func TestEveryRecordComesBack(t *testing.T) {
 }
 
 func FuzzRecord(f *testing.F) {
-	r := record{titles: []title.Title{{Name: "x", Discs: []title.Disc{{File: title.File{Path: "/a/b"}, Evidence: []title.Evidence{{Field: "f"}}}}}}, files: []item{{name: "n"}}}
+	r := record{titles: []title.Title{{Name: "x", Discs: []title.Disc{{File: title.File{Path: "/a/b"},
+		Evidence: []title.Evidence{{Field: "f"}}}}}}, files: []item{{name: "n"}}}
 	f.Add(r.encode("/a"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _ = decodeRecord(data, "/a")
@@ -140,7 +150,8 @@ func TestADiskThatTurnsIsReadAtOneTarget(t *testing.T) {
 			wait.Go(func() {
 				defer d.take(device)()
 				n := now.Add(1)
-				for old := most[device].Load(); n > old && !most[device].CompareAndSwap(old, n); old = most[device].Load() {
+				for old := most[device].Load(); n > old && !most[device].CompareAndSwap(old,
+					n); old = most[device].Load() {
 				}
 				time.Sleep(time.Millisecond)
 				now.Add(-1)

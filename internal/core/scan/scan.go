@@ -62,7 +62,8 @@ type Options struct {
 
 // For are the options for a bench's sources.
 func For(b *bench.Bench, set *loader.Set, cache *scancache.Store) Options {
-	return Options{Set: set, Cache: cache, Edits: b.ResolvedEdits(), Lists: b.ListPaths(), Passwords: slices.Clone(b.Passwords)}
+	return Options{Set: set, Cache: cache, Edits: b.ResolvedEdits(), Lists: b.ListPaths(),
+		Passwords: slices.Clone(b.Passwords)}
 }
 
 // Allowed are the archives that a bench allows to be large inside.
@@ -141,7 +142,8 @@ type scan struct {
 }
 
 func newScan(ctx context.Context, o Options) *scan {
-	s := &scan{ctx: ctx, o: o, set: o.Set, visited: map[[2]uint64]bool{}, paths: map[string]bool{}, allow: map[string]bool{}}
+	s := &scan{ctx: ctx, o: o, set: o.Set, visited: map[[2]uint64]bool{}, paths: map[string]bool{},
+		allow: map[string]bool{}}
 	s.more.L = &s.mu
 	s.open = archive.Options{Passwords: o.Passwords}
 	for _, e := range o.Edits {

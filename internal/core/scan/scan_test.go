@@ -31,11 +31,14 @@ func identify(t testing.TB, data []byte, name string) *title.Title {
 }
 
 func TestWhatIsReadOutOfAnImage(t *testing.T) {
-	tt := identify(t, coretest.Image(t, "\xEF\xBB\xBFID = VSP-20417 \r\nNAME=Quarry = Sons\r\nREGION=W\r\nDISC=2/3\r\nKIND=short\r\nID=VSP-99999\r\n"), "x.iso")
+	tt := identify(t, coretest.Image(t,
+		"\xEF\xBB\xBFID = VSP-20417 \r\nNAME=Quarry = Sons\r\nREGION=W\r\nDISC=2/3\r\nKIND=short\r\nID=VSP-99999\r\n"),
+		"x.iso")
 	require.True(t, tt.OK(), "%v", tt.Findings)
 	assert.Equal(t, []any{"vesper", "VSP-20417", "Quarry = Sons", "West", 3, 2, "short"},
 		[]any{tt.Platform, tt.ID, tt.Name, tt.Region, tt.Of, tt.Discs[0].Number, tt.Discs[0].Kind})
-	assert.Contains(t, tt.Discs[0].Evidence, title.Evidence{Field: "name", Value: "Quarry = Sons", From: "VESPER.INF, line 2"})
+	assert.Contains(t, tt.Discs[0].Evidence, title.Evidence{Field: "name", Value: "Quarry = Sons",
+		From: "VESPER.INF, line 2"})
 }
 
 func TestFaults(t *testing.T) {
@@ -48,13 +51,16 @@ func TestFaults(t *testing.T) {
 		"sound":           {coretest.Image(t, good), "a.iso", ""},
 		"other extension": {coretest.Image(t, good), "a.img", ""},
 		"cut short":       {coretest.Image(t, good)[:50_000], "a.iso", "cut short"},
-		"no marker":       {coretest.Image(t, ""), "a.iso", "the image has none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
-		"no image":        {[]byte("hello"), "a.iso", "there is no volume in the file: no ISO 9660, no UDF"},
-		"empty":           {nil, "a.iso", "the file is empty"},
-		"bad ID":          {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso", `"VSP-2041" is not a valid ID of the Vesper`},
-		"no name":         {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
-		"unknown kind":    {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso", `"tall" is not a kind of disc`},
-		"endless marker":  {coretest.Image(t, good+strings.Repeat("x", 70_000)), "a.iso", "more than 64.00 KiB"},
+		"no marker": {coretest.Image(t, ""), "a.iso",
+			"the image has none of main.run, SYS/TITLE.JSON, siskin.txt, VESPER.INF"},
+		"no image": {[]byte("hello"), "a.iso", "there is no volume in the file: no ISO 9660, no UDF"},
+		"empty":    {nil, "a.iso", "the file is empty"},
+		"bad ID": {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso",
+			`"VSP-2041" is not a valid ID of the Vesper`},
+		"no name": {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
+		"unknown kind": {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso",
+			`"tall" is not a kind of disc`},
+		"endless marker": {coretest.Image(t, good+strings.Repeat("x", 70_000)), "a.iso", "more than 64.00 KiB"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tt := identify(t, c.data, c.file)
@@ -89,7 +95,9 @@ func TestAScanOfFoldersAsPeopleHaveThem(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(dir, "gone"), filepath.Join(dir, "dangling.iso")))
 
 	var updates int
-	r, err := scan.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"), filepath.Join(dir, "readme.txt")}, scan.Options{Set: coretest.Set(t), Progress: func(scan.Result) { updates++ }})
+	r, err := scan.Scan(context.Background(), []string{dir, filepath.Join(dir, "a"), filepath.Join(dir, "nowhere"),
+		filepath.Join(dir, "readme.txt")}, scan.Options{Set: coretest.Set(t),
+		Progress: func(scan.Result) { updates++ }})
 	require.NoError(t, err)
 	var got []string
 	for _, tt := range r.Titles {
@@ -153,7 +161,8 @@ func TestTheOrderOfFilesMakesNoDifference(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var found []title.Title
 		for i := range rapid.IntRange(0, 12).Draw(t, "files") {
-			v := coretest.Vesper(rapid.IntRange(0, 4).Draw(t, "id"), rapid.SampledFrom([]string{"A", "B"}).Draw(t, "name"), "full", 1)
+			v := coretest.Vesper(rapid.IntRange(0, 4).Draw(t, "id"), rapid.SampledFrom([]string{"A", "B"}).
+				Draw(t, "name"), "full", 1)
 			v.Of = rapid.IntRange(1, 3).Draw(t, "of")
 			v.Discs[0].Number = rapid.IntRange(1, v.Of).Draw(t, "number")
 			v.Discs[0].File.Path = fmt.Sprintf("/games/%d.iso", i)

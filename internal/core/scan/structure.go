@@ -18,7 +18,8 @@ import (
 // error is what keeps an archive from being tested: a missing part or password.
 func (v *verifier) structure(j *job, zeros []run) (finding, doubt string, err error) {
 	if j.archive {
-		a, err := archive.Open(j.path, archive.Options{Passwords: v.o.Passwords, Allow: slices.ContainsFunc(v.o.Allowed, func(p string) bool { return absolute(p) == absolute(j.path) })})
+		a, err := archive.Open(j.path, archive.Options{Passwords: v.o.Passwords, Allow: slices.ContainsFunc(v.o.Allowed,
+			func(p string) bool { return absolute(p) == absolute(j.path) })})
 		if needsMore(err) {
 			return "", "", err
 		}
@@ -56,7 +57,8 @@ func (v *verifier) structure(j *job, zeros []run) (finding, doubt string, err er
 		}
 	}
 	if longest.to-longest.from >= max(zeroMiddle, j.size/8) {
-		doubt = fmt.Sprintf("from byte %s on, %s of it are zeros", size.Exact(longest.from), size.Format(longest.to-longest.from))
+		doubt = fmt.Sprintf("from byte %s on, %s of it are zeros", size.Exact(longest.from),
+			size.Format(longest.to-longest.from))
 	}
 	return "", doubt, nil
 }
@@ -92,7 +94,8 @@ func empty(v *container.Image, zeros []run) (doubt string) {
 				from, to := max(zeros[k].from, e.At), min(zeros[k].to, end)
 				switch {
 				case to-from >= max(zeroMiddle, e.Length/8), to-from >= zeroTail && to == end && i == len(runs)-1:
-					doubt = fmt.Sprintf("in it, %s of %s are zeros, from byte %s on", size.Format(to-from), name, size.Exact(from-e.At))
+					doubt = fmt.Sprintf("in it, %s of %s are zeros, from byte %s on", size.Format(to-from), name,
+						size.Exact(from-e.At))
 					return fs.SkipAll
 				}
 			}

@@ -208,7 +208,8 @@ func addLists(jobs map[string]*job, lists []string, r *VerifyReport) (problems [
 			if j == nil {
 				found, info := caseless(path)
 				if info == nil {
-					r.Files = append(r.Files, Verified{Path: path, Verdict: Missing, Say: fmt.Sprintf("%s, line %d, names it, but it is not there", filepath.Base(list), l.Number)})
+					r.Files = append(r.Files, Verified{Path: path, Verdict: Missing,
+						Say: fmt.Sprintf("%s, line %d, names it, but it is not there", filepath.Base(list), l.Number)})
 					continue
 				}
 				if j = jobs[found]; j == nil {
@@ -300,7 +301,8 @@ func (v *verifier) file(j *job) {
 		return
 	}
 	if err != nil {
-		v.emit(j.size-reported, j.path, &Verified{Path: j.path, Size: j.size, Verdict: Unreadable, Say: sayProblem(err)})
+		v.emit(j.size-reported, j.path, &Verified{Path: j.path, Size: j.size, Verdict: Unreadable,
+			Say: sayProblem(err)})
 		return
 	}
 	err = parallel.Safely(func() (err error) {
@@ -311,7 +313,8 @@ func (v *verifier) file(j *job) {
 		return
 	}
 	if err != nil { // not the file's own fault, so nothing is remembered
-		v.emit(j.size-reported, j.path, &Verified{Path: j.path, Size: j.size, Sums: text, Verdict: Unreadable, Say: err.Error()})
+		v.emit(j.size-reported, j.path, &Verified{Path: j.path, Size: j.size, Sums: text, Verdict: Unreadable,
+			Say: err.Error()})
 		return
 	}
 	out := j.judge(text, doubt)
@@ -322,7 +325,8 @@ func (v *verifier) file(j *job) {
 	if out.Verdict == Differs {
 		keep = out.Say
 	}
-	err = v.o.Cache.PutCheck(scancache.Check{Path: v.checks.reals.of(j.path), Size: j.size, Modified: j.mod, Sign: j.sign, Sums: text, Finding: keep, Doubt: doubt, At: time.Now().Unix()})
+	err = v.o.Cache.PutCheck(scancache.Check{Path: v.checks.reals.of(j.path), Size: j.size, Modified: j.mod,
+		Sign: j.sign, Sums: text, Finding: keep, Doubt: doubt, At: time.Now().Unix()})
 	if err != nil && out.Say == "" {
 		out.Say = "the result could not be saved: " + err.Error()
 	}

@@ -28,7 +28,8 @@ func noisy(t testing.TB, id string, n int, spoil func(data []byte)) []byte {
 	data := make([]byte, n)
 	_, _ = rand.NewChaCha8([32]byte{1}).Read(data)
 	spoil(data)
-	im, err := iso9660.Lay(fstest.MapFS{"VESPER.INF": {Data: []byte(inf(id, "Noise "+id, "1/1"))}, "SOUND/TUNES.DAT": {Data: data}}, iso9660.Options{})
+	im, err := iso9660.Lay(fstest.MapFS{"VESPER.INF": {Data: []byte(inf(id, "Noise "+id, "1/1"))},
+		"SOUND/TUNES.DAT": {Data: data}}, iso9660.Options{})
 	require.NoError(t, err)
 	var b bytes.Buffer
 	_, err = im.WriteTo(&b)
@@ -60,19 +61,22 @@ func TestVerify(t *testing.T) {
 	put("hole.iso", noisy(t, "VSP-10004", 80<<20, func(b []byte) { clear(b[20<<20 : 60<<20]) }))
 	put("a.w8", demo.Cartridge("WREN", "Ropewalk"))
 	put("spoilt.w8", demo.Cartridge("WREN", "Sluice Gate"))
-	judge.Run(t, "bash", "-c", `cd "$0" && sha1sum good.iso > good.sha1 && md5sum tail.iso A.w8 2>/dev/null > some.md5; sha256sum few.iso a.w8 spoilt.w8 > all.sha256; echo "gone.iso 00000000" > carts.sfv`, dir)
+	judge.Run(t, "bash", "-c",
+		`cd "$0" && sha1sum good.iso > good.sha1 && md5sum tail.iso A.w8 2>/dev/null > some.md5; sha256sum few.iso a.w8 spoilt.w8 > all.sha256; echo "gone.iso 00000000" > carts.sfv`, dir)
 	spoilt := demo.Cartridge("WREN", "Sluice Gate")
 	spoilt[0x100] ^= 1
 	put("spoilt.w8", spoilt)
 	put("pack.zip", zipOf(t, map[string][]byte{"x.w8": demo.Cartridge("WREN", "Packed")}))
-	broken := zipOf(t, map[string][]byte{"y.w8": append(demo.Cartridge("WREN", "Broken"), bytes.Repeat([]byte("some more"), 900)...)})
+	broken := zipOf(t, map[string][]byte{"y.w8": append(demo.Cartridge("WREN", "Broken"),
+		bytes.Repeat([]byte("some more"), 900)...)})
 	broken[len(broken)/2] ^= 0x40
 	put("broken.zip", broken)
 	got, report := verified(t, dir, scan.VerifyOptions{})
 	assert.Equal(t, "agrees with good.sha1, line 1", got["good.iso"])
 	assert.Contains(t, got["tail.iso"], "agrees", "what a list says weighs more than zeros")
 	assert.Equal(t, "agrees with all.sha256, line 1", got["few.iso"])
-	assert.Regexp(t, `^suspect in it, 40\.00 MiB of SOUND/TUNES\.DAT are zeros, from byte 20,971,520 on$`, got["hole.iso"])
+	assert.Regexp(t, `^suspect in it, 40\.00 MiB of SOUND/TUNES\.DAT are zeros, from byte 20,971,520 on$`,
+		got["hole.iso"])
 	assert.Equal(t, "agrees with all.sha256, line 2", got["a.w8"])
 	assert.Regexp(t, `^differs its sha256 is [0-9a-f]+, and all\.sha256, line 3, says [0-9a-f]+$`, got["spoilt.w8"])
 	assert.Equal(t, "missing carts.sfv, line 1, names it, but it is not there", got["gone.iso"])

@@ -60,8 +60,8 @@ func (s *scan) visit(dir string, device, inode uint64) bool {
 	return true
 }
 
-// look is a folder that is being looked at. Its workers share what is behind the lock, under which nothing else is locked; everybody
-// else reads what was published.
+// look is a folder that is being looked at. Its workers share what is behind the lock, under which nothing else is
+// locked; everybody else reads what was published.
 type look struct {
 	s    *scan
 	dir  string
@@ -181,7 +181,8 @@ func (l *look) asWhole(was *kept) bool {
 	d := &t.Discs[0]
 	for i := range tree {
 		it := &tree[i]
-		d.Parts = append(d.Parts, title.Part{Name: it.name, File: it.file(filepath.Join(l.dir, filepath.FromSlash(it.name)))})
+		d.Parts = append(d.Parts, title.Part{Name: it.name,
+			File: it.file(filepath.Join(l.dir, filepath.FromSlash(it.name)))})
 	}
 	if info, err := os.Stat(l.dir); err == nil {
 		d.File = title.File{Path: l.dir, Modified: info.ModTime()}
@@ -269,7 +270,8 @@ func (s *scan) follow(links []string) {
 				continue
 			}
 			met[key] = true
-			it := item{name: base(link), kind: isFile, size: info.Size(), modified: info.ModTime().UnixNano(), inode: inode, device: device}
+			it := item{name: base(link), kind: isFile, size: info.Size(), modified: info.ModTime().UnixNano(),
+				inode: inode, device: device}
 			l := s.begin(filepath.Dir(link), []item{it}, true)
 			l.files(nil)
 			l.fresh = false // the folder is kept with what it holds itself

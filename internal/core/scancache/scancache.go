@@ -61,7 +61,8 @@ var ErrNewer = errors.New("the cache belongs to a newer Polytome; it is left alo
 // again; [Store.Note] says so.
 func Open(file string) (*Store, error) {
 	f, err := sqlitefile.Open(file, sqlitefile.Kind{Migrations: migrations, Newer: ErrNewer,
-		Damaged: "the cache %s was damaged and has been rebuilt; no data of yours was in it, and this scan reads every file"})
+		Damaged: "the cache %s was damaged and has been rebuilt; no data of yours was in it, and this scan reads " +
+			"every file"})
 	if err != nil {
 		return nil, fmt.Errorf("the cache %s cannot be used: %w", file, err)
 	}
@@ -151,7 +152,8 @@ func (s *Store) Put(all []Folder, gone []string) error {
 			return err
 		}
 		defer tx.Rollback()
-		put, err := tx.Prepare("INSERT OR REPLACE INTO folder (path, stamp, sign, known, sum, data) VALUES (?, ?, ?, ?, ?, ?)")
+		put, err := tx.Prepare("INSERT OR REPLACE INTO folder (path, stamp, sign, known, sum, data) VALUES (?, ?, ?, " +
+			"?, ?, ?)")
 		if err != nil {
 			return err
 		}
@@ -159,7 +161,8 @@ func (s *Store) Put(all []Folder, gone []string) error {
 			if f.Data == nil {
 				f.Data = []byte{}
 			}
-			if _, err := put.Exec(f.Path, int64(f.Stamp), int64(f.Sign), int64(f.Known), int64(xxh3.Hash(f.Data)), f.Data); err != nil {
+			if _, err := put.Exec(f.Path, int64(f.Stamp), int64(f.Sign), int64(f.Known), int64(xxh3.Hash(f.Data)),
+				f.Data); err != nil {
 				return err
 			}
 		}
@@ -190,7 +193,8 @@ func (s *Store) Moved(sign string, size int64) (out []Check, err error) {
 }
 
 func checks(db *sql.DB, each func(Check), where string, args ...any) error {
-	rows, err := db.Query("SELECT path, size, modified, sign, sums, finding, doubt, at FROM checked WHERE "+where, args...)
+	rows, err := db.Query("SELECT path, size, modified, sign, sums, finding, doubt, at FROM checked WHERE "+where,
+		args...)
 	if err != nil {
 		return err
 	}
@@ -208,7 +212,8 @@ func checks(db *sql.DB, each func(Check), where string, args ...any) error {
 // PutCheck keeps the result of a check.
 func (s *Store) PutCheck(c Check) error {
 	return s.do(func(db *sql.DB) error {
-		_, err := db.Exec("INSERT OR REPLACE INTO checked (path, size, modified, sign, sums, finding, doubt, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		_, err := db.Exec("INSERT OR REPLACE INTO checked (path, size, modified, sign, sums, finding, doubt, at) "+
+			"VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 			c.Path, c.Size, c.Modified, c.Sign, c.Sums, c.Finding, c.Doubt, c.At)
 		return err
 	})

@@ -28,7 +28,8 @@ func paths(t testing.TB, s *Store, dir string) (out []string) {
 func TestFoldersAreFoundBelowAFolderOnly(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "sub", "seen.sqlite"))
 	var all []Folder
-	for _, p := range []string{"/games", "/games/a", "/games/a/b", "/games2", "/games-old/x", "/game", "/games/ä", "/games/a b'\"%_", "/other"} {
+	for _, p := range []string{"/games", "/games/a", "/games/a/b", "/games2", "/games-old/x", "/game", "/games/ä",
+		"/games/a b'\"%_", "/other"} {
 		all = append(all, Folder{Path: p, Stamp: 1<<64 - 1, Sign: uint64(len(p)), Known: 7, Data: []byte(p)})
 	}
 	require.NoError(t, s.Put(all, nil))
@@ -47,7 +48,8 @@ func TestFoldersAreFoundBelowAFolderOnly(t *testing.T) {
 
 func TestChecksAreKept(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "seen.sqlite"))
-	c := Check{Path: "/games/a.iso", Size: 5, Modified: 6, Sign: "sign", Sums: "crc32:00000000 sha1:ff", Finding: "bad", Doubt: "zeros", At: 7}
+	c := Check{Path: "/games/a.iso", Size: 5, Modified: 6, Sign: "sign", Sums: "crc32:00000000 sha1:ff", Finding: "bad",
+		Doubt: "zeros", At: 7}
 	require.NoError(t, s.PutCheck(c))
 	c.At = 8
 	require.NoError(t, s.PutCheck(c))

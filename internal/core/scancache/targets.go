@@ -30,7 +30,8 @@ func (s *Store) Target(name string) (p Target, ok bool, err error) {
 // PutTarget remembers what is on a target.
 func (s *Store) PutTarget(p Target) error {
 	return s.do(func(db *sql.DB) error {
-		_, err := db.Exec("INSERT INTO target (name, stamp, at, data) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO UPDATE SET stamp = excluded.stamp, at = excluded.at, data = excluded.data", p.Name, p.Stamp, p.At, p.Data)
+		_, err := db.Exec("INSERT INTO target (name, stamp, at, data) VALUES (?, ?, ?, ?) ON CONFLICT (name) DO "+
+			"UPDATE SET stamp = excluded.stamp, at = excluded.at, data = excluded.data", p.Name, p.Stamp, p.At, p.Data)
 		return err
 	})
 }

@@ -14,7 +14,8 @@ func (s *Store) PutWritten(target string, texts map[string]string) error {
 		}
 		defer tx.Rollback()
 		for path, text := range texts {
-			if _, err := tx.Exec("INSERT INTO written (target, path, text) VALUES (?, ?, ?) ON CONFLICT (target, path) DO UPDATE SET text = excluded.text", target, path, text); err != nil {
+			if _, err := tx.Exec("INSERT INTO written (target, path, text) VALUES (?, ?, ?) ON CONFLICT (target, "+
+				"path) DO UPDATE SET text = excluded.text", target, path, text); err != nil {
 				return err
 			}
 		}

@@ -17,7 +17,8 @@ type Conflict struct {
 // Say tells the conflict in words.
 func (c Conflict) Say() string {
 	if c.Key == "" {
-		return fmt.Sprintf("the lines %q were changed by hand to %q, and would become %q", short(c.Was), short(c.Theirs), short(c.Wanted))
+		return fmt.Sprintf("the lines %q were changed by hand to %q, and would become %q", short(c.Was),
+			short(c.Theirs), short(c.Wanted))
 	}
 	return fmt.Sprintf("%s was %q, was changed by hand to %q, and would become %q", c.Key, c.Was, c.Theirs, c.Wanted)
 }
@@ -52,7 +53,8 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 			return theirs, nil, err
 		}
 		for _, l := range lines {
-			if l.key != "" && !slices.ContainsFunc(keys, func(k target) bool { return same(k.key, l.key, syntax) && same(k.section, l.section, syntax) }) {
+			if l.key != "" && !slices.ContainsFunc(keys,
+				func(k target) bool { return same(k.key, l.key, syntax) && same(k.section, l.section, syntax) }) {
 				keys = append(keys, target{l.section, l.key})
 			}
 		}
@@ -122,10 +124,11 @@ func unset(text string, syntax Syntax, section, key string) (string, error) {
 	return out.String(), nil
 }
 
-// mergeLines merges three texts by their lines: where last and theirs agree, wanted's lines are taken, and the other way
-// round.
+// mergeLines merges three texts by their lines: where last and theirs agree, wanted's lines are taken, and the other
+// way round.
 func mergeLines(last, theirs, wanted string, win bool) (string, []Conflict) {
-	o, a, b := slices.Collect(strings.Lines(last)), slices.Collect(strings.Lines(theirs)), slices.Collect(strings.Lines(wanted))
+	o, a, b := slices.Collect(strings.Lines(last)), slices.Collect(strings.Lines(theirs)),
+		slices.Collect(strings.Lines(wanted))
 	inA, inB := matches(o, a), matches(o, b)
 	var out strings.Builder
 	var conflicts []Conflict

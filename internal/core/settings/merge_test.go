@@ -22,16 +22,24 @@ func TestWhatAPersonEditedIsMerged(t *testing.T) {
 	}{
 		"nobody edited":   {settings.KeyValue, "a=1\n", "a=1\n", "a=2\nb=3\n", "a=2\nb=3\n", nil},
 		"the rule is old": {settings.KeyValue, "a=1\n", "a=9\n# mine\n", "a=1\n", "a=9\n# mine\n", nil},
-		"different keys":  {settings.KeyValue, "a=1\nb=1\n", "a=9\nb=1\n# mine\n", "a=1\nb=2\n", "a=9\nb=2\n# mine\n", nil},
+		"different keys": {settings.KeyValue, "a=1\nb=1\n", "a=9\nb=1\n# mine\n", "a=1\nb=2\n", "a=9\nb=2\n# mine\n",
+			nil},
 		"a new key":       {settings.KeyValue, "a=1\n", "a=9\n", "a=1\nc=3\n", "a=9\nc=3\n", nil},
 		"a key that went": {settings.KeyValue, "a=1\nb=1\n", "a=9\nb=1\n", "a=1\n", "a=9\n", nil},
 		"the same change": {settings.KeyValue, "a=1\n", "a=2\nx=1\n", "a=2\n", "a=2\nx=1\n", nil},
-		"both":            {settings.KeyValue, "a=1\nb=1\n", "a=9\nb=1\n", "a=2\nb=5\n", "a=9\nb=5\n", []string{`a was "1", was changed by hand to "9", and would become "2"`}},
-		"deleted by hand": {settings.KeyValue, "a=1\nb=1\n", "b=1\n", "a=2\nb=1\n", "b=1\n", []string{`a was "1", was changed by hand to "", and would become "2"`}},
-		"sections":        {settings.INI, "[x]\na=1\n[y]\na=1\n", "[x]\na=9\n[y]\na=1\n", "[x]\na=1\n[y]\na=2\n", "[x]\na=9\n[y]\na=2\n", nil},
-		"toml":            {settings.TOML, "name = \"Two Tides\"\nplayers = \"1\"\n", "name = \"Two Tides\"\nplayers = \"2\" # with a friend\n", "name = \"Two Tides II\"\nplayers = \"1\"\n", "name = \"Two Tides II\"\nplayers = \"2\" # with a friend\n", nil},
-		"lines":           {"", "mount packages\nrun plover\n", "; mine\nmount packages\nrun plover\n", "mount packages\nmount system\nrun plover\n", "; mine\nmount packages\nmount system\nrun plover\n", nil},
-		"lines, both":     {"", "a\nb\nc\n", "a\nmine\nc\n", "a\nnew\nc\n", "a\nmine\nc\n", []string{`the lines "b" were changed by hand to "mine", and would become "new"`}},
+		"both": {settings.KeyValue, "a=1\nb=1\n", "a=9\nb=1\n", "a=2\nb=5\n", "a=9\nb=5\n",
+			[]string{`a was "1", was changed by hand to "9", and would become "2"`}},
+		"deleted by hand": {settings.KeyValue, "a=1\nb=1\n", "b=1\n", "a=2\nb=1\n", "b=1\n",
+			[]string{`a was "1", was changed by hand to "", and would become "2"`}},
+		"sections": {settings.INI, "[x]\na=1\n[y]\na=1\n", "[x]\na=9\n[y]\na=1\n", "[x]\na=1\n[y]\na=2\n",
+			"[x]\na=9\n[y]\na=2\n", nil},
+		"toml": {settings.TOML, "name = \"Two Tides\"\nplayers = \"1\"\n",
+			"name = \"Two Tides\"\nplayers = \"2\" # with a friend\n", "name = \"Two Tides II\"\nplayers = \"1\"\n",
+			"name = \"Two Tides II\"\nplayers = \"2\" # with a friend\n", nil},
+		"lines": {"", "mount packages\nrun plover\n", "; mine\nmount packages\nrun plover\n",
+			"mount packages\nmount system\nrun plover\n", "; mine\nmount packages\nmount system\nrun plover\n", nil},
+		"lines, both": {"", "a\nb\nc\n", "a\nmine\nc\n", "a\nnew\nc\n", "a\nmine\nc\n",
+			[]string{`the lines "b" were changed by hand to "mine", and would become "new"`}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			got, conflicts, err := settings.Merge(c.last, c.theirs, c.wanted, c.syntax, false)
@@ -71,7 +79,8 @@ func TestMergingLinesAgreesWithAnotherProgram(t *testing.T) {
 			require.Equal(rt, theirs, got)
 		}
 		if agreed < 60 && len(conflicts) == 0 {
-			if out, err := judge.Try(t, "diff3", "-m", filepath.Join(dir, "theirs"), filepath.Join(dir, "last"), filepath.Join(dir, "wanted")); err == nil {
+			if out, err := judge.Try(t, "diff3", "-m", filepath.Join(dir, "theirs"), filepath.Join(dir, "last"),
+				filepath.Join(dir, "wanted")); err == nil {
 				require.Equal(rt, out, got)
 				agreed++
 			}

@@ -145,7 +145,8 @@ func Get(text string, syntax Syntax, section, key string) (value string, found b
 	return "", false, nil
 }
 
-// Text is the value of a key where it is a text: in TOML, what is no text of TOML is none. It is "" where there is none.
+// Text is the value of a key where it is a text: in TOML, what is no text of TOML is none. It is "" where there is
+// none.
 func Text(text string, syntax Syntax, section, key string) string {
 	value, found, err := raw(text, syntax, section, key)
 	if !found || err != nil || syntax != TOML {

@@ -17,7 +17,8 @@ func TestOneValueIsSetAndNothingElseChanges(t *testing.T) {
 		section, key, val  string
 		text, want, before string
 	}{
-		"changed":              {settings.KeyValue, "", "look", "stick", "# mine\nlook = disk\nvolume=7\n", "# mine\nlook = stick\nvolume=7\n", "disk"},
+		"changed": {settings.KeyValue, "", "look", "stick", "# mine\nlook = disk\nvolume=7\n",
+			"# mine\nlook = stick\nvolume=7\n", "disk"},
 		"other case":           {settings.KeyValue, "", "look", "stick", "LOOK=disk\n", "LOOK=stick\n", "disk"},
 		"the first one counts": {settings.KeyValue, "", "a", "3", "a=1\na=2\n", "a=3\na=2\n", "1"},
 		"added":                {settings.KeyValue, "", "faces", "yes", "look=stick", "look=stick\nfaces=yes\n", ""},
@@ -25,15 +26,22 @@ func TestOneValueIsSetAndNothingElseChanges(t *testing.T) {
 		"line ends stay":       {settings.KeyValue, "", "b", "2", "a=1\r\nb=1\r\n", "a=1\r\nb=2\r\n", "1"},
 		"already so":           {settings.KeyValue, "", "a", "1", "a =1 \n", "a =1 \n", "1"},
 		"hash in a value":      {settings.KeyValue, "", "a", "y", "a=x # 1\n", "a=y\n", "x # 1"},
-		"ini section":          {settings.INI, "video", "mode", "2", "mode=0\n[video]\nmode = 1 ; slow\n[sound]\nmode=9\n", "mode=0\n[video]\nmode = 2 ; slow\n[sound]\nmode=9\n", "1"},
-		"ini added":            {settings.INI, "video", "vsync", "on", "[video]\nmode=1\n\n[sound]\na=1\n", "[video]\nmode=1\nvsync=on\n\n[sound]\na=1\n", ""},
-		"ini new section":      {settings.INI, "net", "port", "21", "[video]\nmode=1\n", "[video]\nmode=1\n\n[net]\nport=21\n", ""},
-		"ini before sections":  {settings.INI, "", "a", "1", "[video]\nmode=1\n", "a=1\n[video]\nmode=1\n", ""},
-		"toml text":            {settings.TOML, "", "name", "Two Tides", "name = \"One\" # shown\nplayers = 1\n", "name = \"Two Tides\" # shown\nplayers = 1\n", "One"},
-		"toml number":          {settings.TOML, "", "players", "2", "players = 1\n", "players = 2\n", "1"},
-		"toml hash in a text":  {settings.TOML, "", "n", "b", "n = \"a # b\" # c\n", "n = \"b\" # c\n", "a # b"},
-		"toml long text":       {settings.TOML, "", "b", "2", "a = \"\"\"\nb = 9\n\"\"\"\nb = 1\n", "a = \"\"\"\nb = 9\n\"\"\"\nb = 2\n", "1"},
-		"toml table":           {settings.TOML, "video", "mode", "fast", "[video]\nmode = 'slow'\n", "[video]\nmode = \"fast\"\n", "slow"},
+		"ini section": {settings.INI, "video", "mode", "2",
+			"mode=0\n[video]\nmode = 1 ; slow\n[sound]\nmode=9\n",
+			"mode=0\n[video]\nmode = 2 ; slow\n[sound]\nmode=9\n", "1"},
+		"ini added": {settings.INI, "video", "vsync", "on", "[video]\nmode=1\n\n[sound]\na=1\n",
+			"[video]\nmode=1\nvsync=on\n\n[sound]\na=1\n", ""},
+		"ini new section": {settings.INI, "net", "port", "21", "[video]\nmode=1\n",
+			"[video]\nmode=1\n\n[net]\nport=21\n", ""},
+		"ini before sections": {settings.INI, "", "a", "1", "[video]\nmode=1\n", "a=1\n[video]\nmode=1\n", ""},
+		"toml text": {settings.TOML, "", "name", "Two Tides", "name = \"One\" # shown\nplayers = 1\n",
+			"name = \"Two Tides\" # shown\nplayers = 1\n", "One"},
+		"toml number":         {settings.TOML, "", "players", "2", "players = 1\n", "players = 2\n", "1"},
+		"toml hash in a text": {settings.TOML, "", "n", "b", "n = \"a # b\" # c\n", "n = \"b\" # c\n", "a # b"},
+		"toml long text": {settings.TOML, "", "b", "2", "a = \"\"\"\nb = 9\n\"\"\"\nb = 1\n",
+			"a = \"\"\"\nb = 9\n\"\"\"\nb = 2\n", "1"},
+		"toml table": {settings.TOML, "video", "mode", "fast", "[video]\nmode = 'slow'\n",
+			"[video]\nmode = \"fast\"\n", "slow"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			was, _, err := settings.Get(c.text, c.syntax, c.section, c.key)
@@ -63,7 +71,8 @@ func TestWhatBelongsToTheUserIsKept(t *testing.T) {
 	require.NoError(t, err)
 	var all map[string]any
 	require.NoError(t, toml.Unmarshal([]byte(got), &all), got)
-	assert.Equal(t, map[string]any{"name": "2 Tides!", "players": int64(1), "favourite": true, "locked": []any{"name"}}, all)
+	assert.Equal(t, map[string]any{"name": "2 Tides!", "players": int64(1), "favourite": true, "locked": []any{"name"}},
+		all)
 	got, err = settings.Keep("timing=a\ntray=shut\n", "TIMING=c\n", settings.KeyValue, []string{"timing", "tray"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "timing=c\ntray=shut\n", got)

@@ -61,7 +61,8 @@ func layImage(s *Spec, w SourceOpener) (*iso9660.Image, error) {
 	for _, d := range dirs {
 		d.Modified = newest
 	}
-	return iso9660.Lay(fstree.New(root, t), iso9660.Options{VolumeID: label[:min(len(label), 32)], Created: newest, Joliet: true, RockRidge: true, UDF: s.With.UDF})
+	return iso9660.Lay(fstree.New(root, t), iso9660.Options{VolumeID: label[:min(len(label), 32)], Created: newest,
+		Joliet: true, RockRidge: true, UDF: s.With.UDF})
 }
 
 // listing is the files of a folder as a tree, whose bytes come from sources.

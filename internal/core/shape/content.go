@@ -51,7 +51,8 @@ func partOf(ctx context.Context, w SourceOpener, s *Spec) (target.Content, error
 // window is the run of bytes of a content that a spec tells: all of it, or a part.
 func window(c target.Content, s *Spec) (target.Content, error) {
 	if s.Offset+s.Size > c.Size() {
-		err := &SourceError{s.Source.Called(), fmt.Errorf("it has %s, but %s are needed: %w", size.Format(c.Size()), size.Format(s.Offset+s.Size), io.ErrUnexpectedEOF)}
+		err := &SourceError{s.Source.Called(), fmt.Errorf("it has %s, but %s are needed: %w", size.Format(c.Size()),
+			size.Format(s.Offset+s.Size), io.ErrUnexpectedEOF)}
 		_ = c.Close()
 		return nil, err
 	}

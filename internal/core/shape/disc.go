@@ -29,7 +29,9 @@ var oneFile = Kind{
 		for _, t := range d.spans {
 			if t.SectorBytes() != cuesheet.RawSector {
 				_ = d.Close()
-				return nil, &SourceError{s.Source.Called(), fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be joined", t.Number, t.SectorBytes(), cuesheet.RawSector)}
+				return nil, &SourceError{s.Source.Called(),
+					fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be joined",
+						t.Number, t.SectorBytes(), cuesheet.RawSector)}
 			}
 		}
 		return window(d, s)

@@ -32,8 +32,8 @@ var fitted = Kind{
 	},
 }
 
-// Made tells what a picture on a target was made of, and how many bytes it has there: whoever finds it with as many bytes, and something else
-// wanted, can make it again. It is kept where texts are remembered that were written.
+// Made tells what a picture on a target was made of, and how many bytes it has there: whoever finds it with as many
+// bytes, and something else wanted, can make it again. It is kept where texts are remembered that were written.
 func Made(s *Spec, bytes int64) string {
 	return fmt.Sprintf("%s\n%d", MadeOf(s), bytes)
 }
@@ -44,10 +44,12 @@ func MadeOf(s *Spec) string {
 	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("picture of %s, %d bytes, %d, as %s", s.Source.Called(), s.Source.Size, s.Source.Modified.UnixNano(), b)
+	return fmt.Sprintf("picture of %s, %d bytes, %d, as %s", s.Source.Called(), s.Source.Size,
+		s.Source.Modified.UnixNano(), b)
 }
 
-// Remade reports whether a picture that lies on a target with so many bytes was made by a run, of something else than is wanted now.
+// Remade reports whether a picture that lies on a target with so many bytes was made by a run, of something else than
+// is wanted now.
 func Remade(made string, s *Spec, bytes int64) bool {
 	of, size, ok := strings.Cut(made, "\n")
 	return ok && size == strconv.FormatInt(bytes, 10) && of != MadeOf(s)

@@ -70,7 +70,8 @@ func beginPack(ctx context.Context, w SourceOpener, s *Spec) (*packing, error) {
 		return nil, &SourceError{s.Source.Called(), err}
 	}
 	// The stream goes on over several parts: it is ended by closing it, not by the context of one.
-	stream, err := packed.NewStream(context.WithoutCancel(ctx), c, packed.Options{Compress: s.With.Compress, Used: used})
+	stream, err := packed.NewStream(context.WithoutCancel(ctx), c, packed.Options{Compress: s.With.Compress,
+		Used: used})
 	if err != nil {
 		_ = c.Close()
 		return nil, err
@@ -217,5 +218,6 @@ func PackOf(d *title.Disc, compress bool) Spec {
 	if d.Used.Unit > 0 {
 		kept = min(kept, d.Used.Blocks*packed.DefaultBlock)
 	}
-	return Spec{Shape: Pack, Source: d.File, Size: packed.AtMost(d.File.Size, kept, 0), AtMost: true, With: &With{Compress: compress, Used: d.Used}}
+	return Spec{Shape: Pack, Source: d.File, Size: packed.AtMost(d.File.Size, kept, 0), AtMost: true,
+		With: &With{Compress: compress, Used: d.Used}}
 }

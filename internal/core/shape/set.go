@@ -21,7 +21,8 @@ var set = Kind{
 		}
 		defer c.Close()
 		if c.Size() > longestText {
-			return nil, &SourceError{s.Source.Called(), fmt.Errorf("with %d bytes it is too long for a settings file", c.Size())}
+			return nil, &SourceError{s.Source.Called(), fmt.Errorf("with %d bytes it is too long for a settings file",
+				c.Size())}
 		}
 		b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
 		if err != nil {

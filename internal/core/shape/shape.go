@@ -137,7 +137,8 @@ type Ongoing struct {
 
 // Take returns what goes on under a name; what went on under another one is closed, and begun is
 // called.
-func (o *Ongoing) Take(of string, begin func() (interface{ Close() error }, error)) (interface{ Close() error }, error) {
+func (o *Ongoing) Take(of string, begin func() (interface{ Close() error }, error)) (interface{ Close() error },
+	error) {
 	if o.Value != nil && o.Of == of {
 		return o.Value, nil
 	}

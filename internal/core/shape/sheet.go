@@ -58,7 +58,8 @@ func SheetOf(f title.File, names []Renamed) Spec {
 
 // OneSheet is the cue sheet of several files for a single one.
 func OneSheet(f title.File, parts []title.Part, name string) Spec {
-	return Spec{Shape: Sheet, Source: f, Size: f.Size + int64(len(name)) + quotes + 128, AtMost: true, With: &With{Parts: parts, Names: []Renamed{{parts[0].Name, name}}}}
+	return Spec{Shape: Sheet, Source: f, Size: f.Size + int64(len(name)) + quotes + 128, AtMost: true,
+		With: &With{Parts: parts, Names: []Renamed{{parts[0].Name, name}}}}
 }
 
 func readText(w SourceOpener, f *title.File) (string, error) {

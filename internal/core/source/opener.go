@@ -63,7 +63,8 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (target.Content, error
 	}
 	c, err := k.Open(ctx, o, s)
 	var se *shape.SourceError
-	if s.OnTarget() && (errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrBusy)) { // it is the target that has gone, and may come back
+	// it is the target that has gone, and may come back
+	if s.OnTarget() && (errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrBusy)) {
 		if errors.As(err, &se) {
 			return nil, se.Err
 		}
@@ -102,7 +103,8 @@ func (o *Opener) open(f *title.File) (target.Content, error) {
 	}
 	if o.inside == nil || o.of.Path != f.Path {
 		_ = o.leave()
-		c, err := container.Open(f.Path, container.Options{Passwords: o.Passwords, Allow: slices.Contains(o.Allowed, f.Path)})
+		c, err := container.Open(f.Path, container.Options{Passwords: o.Passwords, Allow: slices.Contains(o.Allowed,
+			f.Path)})
 		if err != nil {
 			return nil, err
 		}
@@ -120,7 +122,8 @@ func (o *Opener) open(f *title.File) (target.Content, error) {
 	}
 	if info.Size() != f.Size {
 		_ = in.Close()
-		return nil, fmt.Errorf("%s in it had %s and has %s now; scan again", f.Entry, size.Format(f.Size), size.Format(info.Size()))
+		return nil, fmt.Errorf("%s in it had %s and has %s now; scan again", f.Entry, size.Format(f.Size),
+			size.Format(info.Size()))
 	}
 	return &content{&entry{r, in, info.Size()}, f.Called()}, nil
 }
@@ -154,7 +157,8 @@ func unchanged(f *title.File, isFolder bool) error {
 	case f.Entry != "", isFolder: // an entry is compared when it is opened, a folder by its files
 		return nil
 	case info.Size() != f.Size:
-		return &shape.SourceError{Path: f.Path, Err: fmt.Errorf("it had %s when scanned and has %s now; scan again", size.Format(f.Size), size.Format(info.Size()))}
+		return &shape.SourceError{Path: f.Path, Err: fmt.Errorf("it had %s when scanned and has %s now; scan again",
+			size.Format(f.Size), size.Format(info.Size()))}
 	case !info.ModTime().Equal(f.Modified):
 		return &shape.SourceError{Path: f.Path, Err: errors.New("it has changed since it was scanned; scan again")}
 	}

@@ -103,12 +103,15 @@ func TestChecksumsAreFilledIn(t *testing.T) {
 	data := bytes.Repeat([]byte("Copper Tide "), 200_000)
 	src := fileOf(t, "tide.iso", data)
 	s := &shape.Spec{Shape: shape.Written, Text: "crc = 00000000 and 00000000", Sums: []shape.Summed{
-		{At: 6, Source: src, Offset: 0, Size: 1_000_000}, {At: 19, Source: src, Offset: 1_000_000, Size: src.Size - 1_000_000}}}
+		{At: 6, Source: src, Offset: 0, Size: 1_000_000}, {At: 19, Source: src, Offset: 1_000_000,
+			Size: src.Size - 1_000_000}}}
 	got := string(bytesOf(t, &source.Opener{}, s))
-	assert.Equal(t, fmt.Sprintf("crc = %08x and %08x", crc32.ChecksumIEEE(data[:1_000_000]), crc32.ChecksumIEEE(data[1_000_000:])), got)
+	assert.Equal(t, fmt.Sprintf("crc = %08x and %08x", crc32.ChecksumIEEE(data[:1_000_000]),
+		crc32.ChecksumIEEE(data[1_000_000:])), got)
 	first := filepath.Join(t.TempDir(), "first")
 	require.NoError(t, os.WriteFile(first, data[:1_000_000], 0o644))
-	assert.Contains(t, judge.Run(t, "7z", "h", "-scrcCRC32", first), fmt.Sprintf("%08X", crc32.ChecksumIEEE(data[:1_000_000])), "a foreign tool agrees")
+	assert.Contains(t, judge.Run(t, "7z", "h", "-scrcCRC32", first),
+		fmt.Sprintf("%08X", crc32.ChecksumIEEE(data[:1_000_000])), "a foreign tool agrees")
 }
 
 func TestWhatIsInArchivesAndImages(t *testing.T) {
@@ -132,13 +135,15 @@ func TestWhatIsInArchivesAndImages(t *testing.T) {
 	image := fileOf(t, "disc.iso", coretest.Image(t, coretest.Inf("VSP-00001", "x", "1/1", "full")))
 	f := image
 	f.Entry, f.Size = "VESPER.INF", int64(len(coretest.Inf("VSP-00001", "x", "1/1", "full")))
-	assert.Equal(t, coretest.Inf("VSP-00001", "x", "1/1", "full"), string(bytesOf(t, o, &shape.Spec{Source: f, Shape: shape.Extract, Size: f.Size})))
+	assert.Equal(t, coretest.Inf("VSP-00001", "x", "1/1", "full"),
+		string(bytesOf(t, o, &shape.Spec{Source: f, Shape: shape.Extract, Size: f.Size})))
 
 	for name, c := range map[string]struct {
 		entry string
 		size  int64
 		say   string
-	}{"not in it": {"c.dat", 5, "c.dat"}, "of another length": {"b.dat", 5, "it had 5 bytes"}, "a folder": {"deep", 0, "deep"}} {
+	}{"not in it": {"c.dat", 5, "c.dat"}, "of another length": {"b.dat", 5, "it had 5 bytes"}, "a folder": {"deep", 0,
+		"deep"}} {
 		f := packed
 		f.Entry, f.Size = c.entry, c.size
 		_, err := o.Make(context.Background(), &shape.Spec{Source: f, Size: c.size})
@@ -173,7 +178,8 @@ func TestPicturesAreBroughtToSize(t *testing.T) {
 		"cut":         {picture.Rule{Width: 100, Height: 140, Fit: "cut", Format: "jpg"}, 100, 140},
 		"small files": {picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg", Largest: 5000}, 256, 64},
 	} {
-		got := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted, With: &shape.With{Picture: &c.picture}})
+		got := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted,
+			With: &shape.With{Picture: &c.picture}})
 		head, kind, err := image.DecodeConfig(bytes.NewReader(got))
 		require.NoError(t, err, name)
 		assert.Equal(t, [2]int{c.w, c.h}, [2]int{head.Width, head.Height}, name)
@@ -181,31 +187,37 @@ func TestPicturesAreBroughtToSize(t *testing.T) {
 		if most := c.picture.Largest; most > 0 {
 			assert.LessOrEqual(t, int64(len(got)), most)
 		}
-		again := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted, With: &shape.With{Picture: &c.picture}})
+		again := bytesOf(t, &source.Opener{}, &shape.Spec{Source: src, Shape: shape.Fitted,
+			With: &shape.With{Picture: &c.picture}})
 		assert.True(t, bytes.Equal(got, again), "the same bytes each time")
 	}
 	bad := fileOf(t, "cover.jpg", []byte("no picture"))
-	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: bad, Shape: shape.Fitted, With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
+	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: bad, Shape: shape.Fitted,
+		With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
 	assert.ErrorContains(t, err, "it is not a readable picture")
 	var j bytes.Buffer
 	require.NoError(t, jpeg.Encode(&j, wide, nil))
 	cut := fileOf(t, "cut.jpg", j.Bytes()[:j.Len()/2])
-	_, err = (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: cut, Shape: shape.Fitted, With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
+	_, err = (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: cut, Shape: shape.Fitted,
+		With: &shape.With{Picture: &picture.Rule{Width: 9, Height: 9, Format: "jpg"}}, Size: 10})
 	assert.ErrorContains(t, err, "reading the source")
 }
 
-// TestATargetThatIsGoneIsNoBadSource has a file be made of one of the target, which has gone away: the run may wait for it.
+// TestATargetThatIsGoneIsNoBadSource has a file be made of one of the target, which has gone away: the run may wait for
+// it.
 func TestATargetThatIsGoneIsNoBadSource(t *testing.T) {
 	o := &source.Opener{At: func(context.Context, string) (target.Content, error) {
 		return nil, fmt.Errorf("%w: pulled", target.ErrGone)
 	}}
 	defer o.Close()
 	for _, as := range []shape.Name{shape.Whole, shape.Fitted, shape.Set} {
-		_, err := o.Make(context.Background(), &shape.Spec{Shape: as, Source: title.File{Path: "FACES/x.png"}, With: &shape.With{Placed: true, Picture: &picture.Rule{Width: 1, Height: 1, Format: "png"}}})
+		_, err := o.Make(context.Background(), &shape.Spec{Shape: as, Source: title.File{Path: "FACES/x.png"},
+			With: &shape.With{Placed: true, Picture: &picture.Rule{Width: 1, Height: 1, Format: "png"}}})
 		var bad *shape.SourceError
 		assert.ErrorIs(t, err, target.ErrGone)
 		assert.False(t, errors.As(err, &bad), "%s: it is the target, and no source", as)
 	}
-	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: title.File{Path: "x"}, With: &shape.With{Placed: true}})
+	_, err := (&source.Opener{}).Make(context.Background(), &shape.Spec{Source: title.File{Path: "x"},
+		With: &shape.With{Placed: true}})
 	assert.ErrorContains(t, err, "none is written to")
 }

@@ -69,7 +69,8 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 			line, col := e.Position()
 			key := e.Key()
 			known := keysAt(reflect.TypeOf(into), key[:len(key)-1])
-			all = append(all, &Error{name, line, col, fmt.Sprintf("unknown key %q", strings.Join(key, ".")), nearest.Word(key[len(key)-1], known)})
+			all = append(all, &Error{name, line, col, fmt.Sprintf("unknown key %q", strings.Join(key, ".")),
+				nearest.Word(key[len(key)-1], known)})
 		}
 		return nil, errors.Join(all...)
 	case errors.As(err, &wrong):
@@ -82,8 +83,9 @@ func Decode(name string, data []byte, into any) (*Source, error) {
 	return nil, &Error{File: name, Say: err.Error()}
 }
 
-// look finds keys that differ from a known one in letter case, which the decoder takes and [Source.Errorf] would not find, and texts that would steer
-// a terminal or turn the order in which they are read. Texts that are written into files may hold anything.
+// look finds keys that differ from a known one in letter case, which the decoder takes and [Source.Errorf] would not
+// find, and texts that would steer a terminal or turn the order in which they are read. Texts that are written into
+// files may hold anything.
 func (s *Source) look(t reflect.Type) error {
 	var all map[string]any
 	if toml.Unmarshal(s.data, &all) != nil {
@@ -95,7 +97,8 @@ func (s *Source) look(t reflect.Type) error {
 		switch v := v.(type) {
 		case string:
 			if i := strings.IndexFunc(v, func(r rune) bool {
-				return r != '\n' && r != '\t' && r != '\r' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
+				return r != '\n' && r != '\t' && r != '\r' && (unicode.IsControl(r) ||
+					unicode.Is(unicode.Bidi_Control, r))
 			}); i >= 0 {
 				r, _ := utf8.DecodeRuneInString(v[i:])
 				found = append(found, s.Errorf(at, "the text has the control character U+%04X", r))
@@ -143,7 +146,8 @@ func unknownTables(name string, data []byte, t reflect.Type) error {
 			path = append(path, part)
 			if known != nil && !slices.Contains(known, part) {
 				at := p.Shape(p.Range(it.Node().Data)).Start
-				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("unknown key %q", strings.Join(path, ".")), nearest.Word(part, known)})
+				all = append(all, &Error{name, at.Line, at.Column, fmt.Sprintf("unknown key %q",
+					strings.Join(path, ".")), nearest.Word(part, known)})
 				break
 			}
 		}

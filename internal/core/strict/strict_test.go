@@ -27,16 +27,21 @@ type inner struct {
 
 func TestMistakesAreReportedWithTheirTarget(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
-		"unknown key":         {"nmae = 'x'\n", `f.toml:1:1: unknown key "nmae": did you mean "name"?`},
-		"unknown nested key":  {"name = 'x'\n\n[[item]]\n  longets = 3\n", `f.toml:4:3: unknown key "item.longets": did you mean "longest"?`},
-		"unknown deep key":    {"[[item]]\n[item.inner]\nvalu = 'x'\n", `f.toml:3:1: unknown key "item.inner.valu": did you mean "value"?`},
-		"unknown in a map":    {"[map.a]\nvlaue = 'x'\n", `f.toml:2:1: unknown key "map.a.vlaue": did you mean "value"?`},
-		"nothing like it":     {"zebra = 1\n", `f.toml:1:1: unknown key "zebra"`},
-		"wrong type":          {"name = 'x'\n[[item]]\nlongest = 'many'\n", "f.toml:3:"},
-		"broken syntax":       {"name = 'x\n", "f.toml:1:"},
-		"other letter case":   {"Name = 'x'\n", `f.toml:1:1: unknown key "Name": did you mean "name"?`},
-		"case, in a list":     {"[[item]]\npath = 'a'\n[[item]]\nPath = 'x'\n", `f.toml:4:1: unknown key "item.Path": did you mean "path"?`},
-		"case, in an inline":  {"[[item]]\ninner = {Value = 'x'}\n", `unknown key "item.inner.Value": did you mean "value"?`},
+		"unknown key": {"nmae = 'x'\n", `f.toml:1:1: unknown key "nmae": did you mean "name"?`},
+		"unknown nested key": {"name = 'x'\n\n[[item]]\n  longets = 3\n",
+			`f.toml:4:3: unknown key "item.longets": did you mean "longest"?`},
+		"unknown deep key": {"[[item]]\n[item.inner]\nvalu = 'x'\n",
+			`f.toml:3:1: unknown key "item.inner.valu": did you mean "value"?`},
+		"unknown in a map": {"[map.a]\nvlaue = 'x'\n",
+			`f.toml:2:1: unknown key "map.a.vlaue": did you mean "value"?`},
+		"nothing like it":   {"zebra = 1\n", `f.toml:1:1: unknown key "zebra"`},
+		"wrong type":        {"name = 'x'\n[[item]]\nlongest = 'many'\n", "f.toml:3:"},
+		"broken syntax":     {"name = 'x\n", "f.toml:1:"},
+		"other letter case": {"Name = 'x'\n", `f.toml:1:1: unknown key "Name": did you mean "name"?`},
+		"case, in a list": {"[[item]]\npath = 'a'\n[[item]]\nPath = 'x'\n",
+			`f.toml:4:1: unknown key "item.Path": did you mean "path"?`},
+		"case, in an inline": {"[[item]]\ninner = {Value = 'x'}\n",
+			`unknown key "item.inner.Value": did you mean "value"?`},
 		"several at one time": {"nmae = 'x'\nitme = 3\n", `f.toml:2:1: unknown key "itme": did you mean "item"?`},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -83,8 +83,11 @@ func awkward(t coretest.T, dir string) {
 		}
 		return b
 	}
-	for i, name := range []string{"Copper Tide", "Mr. Tin", "A.B.C", "Été à la mer", "VSP-00002", "Quarry - and Sons - 2", "The one with the name that goes on until nobody reads it any more, not even here", "x_y (1)"} {
-		put(fmt.Sprintf("v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-0000%d", i), name, "1/1", []string{"full", "short"}[i%2])))
+	for i, name := range []string{"Copper Tide", "Mr. Tin", "A.B.C", "Été à la mer", "VSP-00002",
+		"Quarry - and Sons - 2", "The one with the name that goes on until nobody reads it any more, not even here",
+		"x_y (1)"} {
+		put(fmt.Sprintf("v%d.iso", i), coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-0000%d", i), name, "1/1",
+			[]string{"full", "short"}[i%2])))
 	}
 	put("two1.iso", coretest.Image(t, coretest.Inf("VSP-30001", "Two Sails", "1/2", "full")))
 	put("two2.iso", coretest.Image(t, coretest.Inf("VSP-30002", "Two Sails", "2/2", "full")))
@@ -100,7 +103,8 @@ func awkward(t coretest.T, dir string) {
 	}
 	put("Reed.fin", demo.Cartridge("FNCH", "Reed"))
 	for _, disc := range []string{"Lamp (Disc 1)", "Lamp (Disc 2)", "Heron v1.2"} {
-		put(disc+"/"+disc+".cue", fmt.Appendf(nil, "FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", disc))
+		put(disc+"/"+disc+".cue", fmt.Appendf(nil,
+			"FILE \"%s.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n", disc))
 		put(disc+"/"+disc+".bin", coretest.Volume(t, "LAP_0000"+fmt.Sprint(len(disc) + int(disc[len(disc)-2]-'0'))[:1]))
 	}
 }
@@ -112,38 +116,51 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	var b strings.Builder
 	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	filesystem = one("filesystem", "fat32", "exfat", "ext4")
-	say("format = 1\nname = \"any\"\nshown = \"Any\"\nconsole = \"Tern\"\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [%q]\ncase = %q", filesystem, one("case", "ignored", "kept", "upper", "lower"))
+	say("format = 1\nname = \"any\"\nshown = \"Any\"\nconsole = \"Tern\"\n[[attachment]]\nname = \"stick\"\nvia = "+
+		"\"usb\"\nfilesystems = [%q]\ncase = %q", filesystem, one("case", "ignored", "kept", "upper", "lower"))
 	if some("limits") {
-		say("longest-name = %d\nlongest-path = %d", rapid.IntRange(40, 90).Draw(t, "longest name"), rapid.IntRange(90, 200).Draw(t, "longest path"))
+		say("longest-name = %d\nlongest-path = %d", rapid.IntRange(40, 90).Draw(t, "longest name"),
+			rapid.IntRange(90, 200).Draw(t, "longest path"))
 	}
 	rule := func(platforms, forms, path string, more ...string) {
 		say("[[accept]]\nplatforms = [%s]\nforms = [%s]\npath = %q", platforms, forms, path)
 		for _, m := range more {
 			say("%s", m)
 		}
-		say("[accept.title]\n%s", one("title", "", "longest = 20", "ascii = true", "forbidden = \".\"", "permitted = [\"A-Z\", \"a-z\", \"0-9\", \" -_()\"]", "longest = 16\ncount = \"utf-16\""))
+		say("[accept.title]\n%s", one("title", "", "longest = 20", "ascii = true", "forbidden = \".\"",
+			"permitted = [\"A-Z\", \"a-z\", \"0-9\", \" -_()\"]", "longest = 16\ncount = \"utf-16\""))
 	}
 
 	id := one("id", "{id}", "{id}", "{id|lower}", "{id|replace:-:_}", "{id|replace:-:|replace:.:}")
-	shape := one("shape", id+".{title}", id+" - {title}", "{title}."+id, "{title} ["+id+"]", id+"/{title}", "{title}/"+id, "{title|upper}_"+id, id+"-{title|max:10}")
-	folder := one("folder", "G/", "{platform}/", "{platform|upper}/G/", "G/{if region}{region}{else}none{end}/", "a.b/{if kind}{kind}{else}all{end}/", "")
-	rule(`"vesper", "harrow", "tern"`, `"image"`, folder+shape+one("ext", ".iso", "{ext}", ".img"), `archives = "unpack"`)
+	shape := one("shape", id+".{title}", id+" - {title}", "{title}."+id, "{title} ["+id+"]", id+"/{title}",
+		"{title}/"+id, "{title|upper}_"+id, id+"-{title|max:10}")
+	folder := one("folder", "G/", "{platform}/", "{platform|upper}/G/", "G/{if region}{region}{else}none{end}/",
+		"a.b/{if kind}{kind}{else}all{end}/", "")
+	rule(`"vesper", "harrow", "tern"`, `"image"`, folder+shape+one("ext", ".iso", "{ext}", ".img"),
+		`archives = "unpack"`)
 	say("discs = %q", one("discs", " (Disc {disc})", "-d{disc}", " {disc}"))
 	base := "{base}"
 	if some("split") { // a title's parts are reported apart by its ID, or by its own path
 		base = "{title}"
-		dir, parts := "P", one("parts", "/"+id+"/{index|pad:3}.prt", "/"+id+".{title}.{index}.prt", "/{title}/{index}.prt")
-		say("[accept.too-large]\ndo = \"split\"\nover = \"40KiB\"\npart-size = %q\nparts = %q", one("part size", "16KiB", "33KiB", "40KiB"), dir+parts)
+		dir, parts := "P", one("parts", "/"+id+"/{index|pad:3}.prt", "/"+id+".{title}.{index}.prt",
+			"/{title}/{index}.prt")
+		say("[accept.too-large]\ndo = \"split\"\nover = \"40KiB\"\npart-size = %q\nparts = %q",
+			one("part size", "16KiB", "33KiB", "40KiB"), dir+parts)
 		if some("manifest") {
-			say("manifest = %q\nmanifest-text = %q", dir+parts[:strings.LastIndexByte(parts, '/')]+one("list", "/"+id+".lst", "/{title} "+id+".lst"), one("list text", "t={title}\n{each}{file} {size} {crc32}\n{end}", "{id}|{title}\n{each}{index}:{size}\n{end}"))
+			say("manifest = %q\nmanifest-text = %q", dir+parts[:strings.LastIndexByte(parts, '/')]+one("list",
+				"/"+id+".lst", "/{title} "+id+".lst"), one("list text", "t={title}\n{each}{file} {size} {crc32}\n{end}",
+				"{id}|{title}\n{each}{index}:{size}\n{end}"))
 		}
 	}
 	if some("pages") {
-		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/{if page}+{page}/{end}"+one("cart", "{title}{ext}", "{title}.bin"), `archives = "unpack"`, "overflow-after = 2")
+		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/{if page}+{page}/{end}"+one("cart", "{title}{ext}",
+			"{title}.bin"), `archives = "unpack"`, "overflow-after = 2")
 	} else {
-		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/"+one("cart", "{title}{ext}", "{title}.bin"), `archives = "unpack"`)
+		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/"+one("cart", "{title}{ext}", "{title}.bin"),
+			`archives = "unpack"`)
 	}
-	sheets := one("sheets", "T/{title}/{title}{if disc} (Disc {disc}){end}.cue", "T/{title}{if disc} (Disc {disc}){end}.cue", "T/{id}/{title}{if disc}-{disc}{end}.cue")
+	sheets := one("sheets", "T/{title}/{title}{if disc} (Disc {disc}){end}.cue",
+		"T/{title}{if disc} (Disc {disc}){end}.cue", "T/{id}/{title}{if disc}-{disc}{end}.cue")
 	rule(`"lapwing"`, `"tracks"`, sheets, fmt.Sprintf("tracks = %q", path.Dir(sheets)+"/{file}"))
 	rule(`"tern"`, `"folder"`, one("folders", "F/{title}", "F/{id}.{title}", "F/{id}"))
 
@@ -151,19 +168,23 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 		say("[[companion]]\nis = \"playlist\"\nplatforms = [\"lapwing\"]\nwhen = \"discs over 1\"\npath = %q\ntext = %q", "{folder}/{title}."+one("playlist", "m3u", "lst"), one("playlist text", "{each}{file}\n{end}", "# {title}\n{each}{file}\n{end}"))
 	}
 	if some("launcher") {
-		say("[[companion]]\nis = \"launcher\"\nplatforms = [\"wren8\", \"vesper\"]\npath = %q\ntext = %q", "L/{platform}/"+base+".run", one("launcher text", "start {file}\nwait\n", "name = \"{title}\"\nplayers = 2\n"))
+		say("[[companion]]\nis = \"launcher\"\nplatforms = [\"wren8\", \"vesper\"]\npath = %q\ntext = %q",
+			"L/{platform}/"+base+".run", one("launcher text", "start {file}\nwait\n",
+				"name = \"{title}\"\nplayers = 2\n"))
 	}
 	if some("settings") {
-		say("[[companion]]\nis = \"settings\"\nplatforms = [\"vesper\", \"harrow\"]\nper = \"disc\"\npath = %q\ntext = \"mode=a\\n\"\nsyntax = \"key=value\"\nkeep = [\"mode\"]", "S/"+id+".set")
+		say("[[companion]]\nis = \"settings\"\nplatforms = [\"vesper\", \"harrow\"]\nper = \"disc\"\npath = %q\ntext "+
+			"= \"mode=a\\n\"\nsyntax = \"key=value\"\nkeep = [\"mode\"]", "S/"+id+".set")
 	}
 	if some("listed") {
-		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\npath = \"all.lst\"\nheader = \"all of them\\n\"\nline = %q\norder = [\"title\"]", one("line", "{title}\n", "{id};{title};{file}\n"))
+		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\npath = \"all.lst\"\nheader = \"all of them\\n\"\nline = "+
+			"%q\norder = [\"title\"]", one("line", "{title}\n", "{id};{title};{file}\n"))
 	}
 	return b.String(), "usb", filesystem
 }
 
-// TestWhatWasFilledByAnyRulesIsListed fills targets by random rules, and checks them: what was said to go is listed and starts, and nothing is found
-// wrong with it.
+// TestWhatWasFilledByAnyRulesIsListed fills targets by random rules, and checks them: what was said to go is listed and
+// starts, and nothing is found wrong with it.
 func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 	games := t.TempDir()
 	awkward(t, games)
@@ -181,7 +202,8 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 		stick := filepath.Join(dir, "stick")
 		must(t, os.MkdirAll(stick, 0o755))
 		b := bench.New("")
-		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "any", Via: via, As: filesystem, Capacity: 1 << 30, Everything: true}}
+		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "any", Via: via, As: filesystem,
+			Capacity: 1 << 30, Everything: true}}
 		take := func() *survey.Survey {
 			s, err := survey.Take(context.Background(), b, 0, slices.Clone(scanned.Titles), survey.Options{Set: set})
 			must(t, err)
@@ -204,7 +226,8 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 				}
 				want++
 				if !slices.ContainsFunc(r.Listed, func(l check.Listed) bool { return l.Starts && lies(s, i, l.Path) }) {
-					t.Fatalf("%s went to %s and is not listed: %v\n%s\n%s", s.Sheet.Titles()[i].Label(), s.Sheet.Placement(i).Items[0].Path, r.Listed, findings(r), text)
+					t.Fatalf("%s went to %s and is not listed: %v\n%s\n%s", s.Sheet.Titles()[i].Label(),
+						s.Sheet.Placement(i).Items[0].Path, r.Listed, findings(r), text)
 				}
 			}
 			if want == 0 || len(r.Listed) < want {
@@ -221,7 +244,8 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 		}
 		if again := take(); !again.Plan().Empty() {
 			there, _ := os.ReadFile(filepath.Join(stick, again.Plan().Steps[0].Path))
-			t.Fatalf("a second fill has something to do: %+v %v, where there is %q\n%s", again.Plan().Steps, again.Plan().Notes, there, text)
+			t.Fatalf("a second fill has something to do: %+v %v, where there is %q\n%s", again.Plan().Steps,
+				again.Plan().Notes, there, text)
 		}
 	})
 }

@@ -54,7 +54,8 @@ func (s *Survey) needsDisk() bool {
 func (b Board) Explain(n, i int) fit.Explanation {
 	s := b[n]
 	e := s.Sheet.Explain(i)
-	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Bad || e.Verdict == fit.NoDisc || e.Verdict == fit.Locked || s.carries != nil {
+	if e.Verdict.Goes() && e.Verdict != fit.Parts || e.Verdict == fit.Foreign || e.Verdict == fit.Bad ||
+		e.Verdict == fit.NoDisc || e.Verdict == fit.Locked || s.carries != nil {
 		return e
 	}
 	for m, o := range b {
@@ -65,11 +66,13 @@ func (b Board) Explain(n, i int) fit.Explanation {
 		case v.Kind == fit.Present:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
 		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.Copy): // one in parts is reported where it goes whole
-			how := map[fit.Kind]string{fit.Copy: "copies it", fit.Renamed: "has it under another name", fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
+			how := map[fit.Kind]string{fit.Copy: "copies it", fit.Renamed: "has it under another name",
+				fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {
 				how = "takes it: " + v.Word()
 			}
-			e.Add(fit.OtherTarget, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i), loader.ViaWord(o.Config.Via)))
+			e.Add(fit.OtherTarget, fmt.Sprintf("%s %s, %s over %s", o.Config.Name, how, o.Time(i),
+				loader.ViaWord(o.Config.Via)))
 		}
 	}
 	return e
@@ -110,7 +113,8 @@ func (b Board) Distribute(be *bench.Bench, titles []int) *Sharing {
 		for k, i := range titles {
 			if v := s.Sheet.Fits(i); v.Kind.Goes() && !s.Sheet.Lacks(i) {
 				time := s.Time(i)
-				p.Items[k].Options = append(p.Items[k].Options, distribute.Option{Target: n, Space: portion(i), Time: time.Middle().Seconds(), Stays: v.Kind == fit.Present || v.Kind == fit.Renamed})
+				p.Items[k].Options = append(p.Items[k].Options, distribute.Option{Target: n, Space: portion(i),
+					Time: time.Middle().Seconds(), Stays: v.Kind == fit.Present || v.Kind == fit.Renamed})
 			}
 		}
 	}
@@ -155,7 +159,8 @@ func (b Board) rivals(p *distribute.Problem, titles []int) {
 		at[i] = k
 	}
 	stays := func(k, target int) bool {
-		return slices.ContainsFunc(p.Items[k].Options, func(o distribute.Option) bool { return o.Target == target && o.Stays })
+		return slices.ContainsFunc(p.Items[k].Options,
+			func(o distribute.Option) bool { return o.Target == target && o.Stays })
 	}
 	for k, i := range titles {
 		p.Items[k].Options = slices.DeleteFunc(p.Items[k].Options, func(o distribute.Option) bool {
@@ -170,7 +175,8 @@ func (b Board) rivals(p *distribute.Problem, titles []int) {
 				if !b[o.Target].Sheet.Fits(j).Kind.Goes() || o.Stays {
 					continue
 				}
-				if stays(r, o.Target) || p.Items[r].Priority > p.Items[k].Priority || p.Items[r].Priority == p.Items[k].Priority && r < k {
+				if stays(r, o.Target) || p.Items[r].Priority > p.Items[k].Priority ||
+					p.Items[r].Priority == p.Items[k].Priority && r < k {
 					return true
 				}
 			}
@@ -275,7 +281,8 @@ func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 		case v.Kind.Goes() && len(s.Sheet.Placement(i).Rivals) > 0 && v.Need <= free[n]:
 			why = append(why, s.Config.Name+": another title has its path")
 		case v.Kind.Goes():
-			why = append(why, fmt.Sprintf("%s: no space, %s short", s.Config.Name, size.Format(max(1, portions[n](i)-max(0, free[n])))))
+			why = append(why, fmt.Sprintf("%s: no space, %s short", s.Config.Name,
+				size.Format(max(1, portions[n](i)-max(0, free[n])))))
 		default:
 			why = append(why, s.Config.Name+": "+s.Sheet.Fits(i).Word())
 		}

@@ -19,7 +19,8 @@ import (
 	"polytome/internal/target"
 )
 
-// A Prover audits a target. It is made while nothing is changed, and then works by itself: another goroutine may have it.
+// A Prover audits a target. It is made while nothing is changed, and then works by itself: another goroutine may have
+// it.
 type Checker struct {
 	of     Survey
 	sheet  *fit.Sheet
@@ -33,7 +34,8 @@ type Checker struct {
 	near    map[string]*shape.Spec // folded path of a file that a run has just read back -> what it was made of
 }
 
-// JustRan has the prover look into the sources of what a run has just written and read back, and not once more into what it wrote over a network.
+// JustRan has the prover look into the sources of what a run has just written and read back, and not once more into
+// what it wrote over a network.
 func (p *Checker) JustRan(pl *plan.Plan, r *run.Report) {
 	if p.of.Facts.Network == "" || pl == nil || r == nil || r.Verify != run.VerifyFull {
 		return
@@ -46,7 +48,8 @@ func (p *Checker) JustRan(pl *plan.Plan, r *run.Report) {
 	}
 }
 
-// plain reports whether what a file is made of is opened at once, wherever one reads in it: a file of this computer, a part of one, or a text.
+// plain reports whether what a file is made of is opened at once, wherever one reads in it: a file of this computer, a
+// part of one, or a text.
 func plain(s *shape.Spec) bool {
 	switch s.Shape {
 	case shape.Whole, shape.Split:
@@ -57,7 +60,8 @@ func plain(s *shape.Spec) bool {
 	return false
 }
 
-// open opens what a file that a run has just read back was made of, nil where it is none, or its source is another by now.
+// open opens what a file that a run has just read back was made of, nil where it is none, or its source is another by
+// now.
 func (p *Checker) open(ctx context.Context) func(path string) target.Content {
 	if p.near == nil {
 		return nil
@@ -84,8 +88,8 @@ func (s *Survey) Checker(b *bench.Bench, n int, depth check.Depth, runs []journa
 	return p
 }
 
-// Situation is what was done at a target, for the conditions of a checklist: what the newest run did, whether it was the
-// first, and how the target is joined to this computer.
+// Situation is what was done at a target, for the conditions of a checklist: what the newest run did, whether it was
+// the first, and how the target is joined to this computer.
 func Situation(b *bench.Bench, n int, runs []journal.Run) (out []string) {
 	before := false
 	for i := range runs {
@@ -160,7 +164,8 @@ func (p *Checker) checkCarried(ctx context.Context) (*check.Report, error) {
 		}
 		t := &p.sheet.Titles()[i]
 		for _, it := range p.sheet.Placement(i).Items {
-			wanted = append(wanted, check.Carried{Promise: check.Promise{Label: t.Label(), Key: t.Key, Path: it.Path, Size: -1}, Picture: it.With.Picture})
+			wanted = append(wanted, check.Carried{Promise: check.Promise{Label: t.Label(), Key: t.Key, Path: it.Path,
+				Size: -1}, Picture: it.With.Picture})
 		}
 	}
 	to, err := s.Open(ctx)
@@ -174,7 +179,8 @@ func (p *Checker) checkCarried(ctx context.Context) (*check.Report, error) {
 // lookBack is how many runs are looked at for what was done at a target last.
 const lookBack = 100
 
-// CheckAgain is Check, and returns the check that was made before, too, as far as the cache remembers one. It takes its target there.
+// CheckAgain is Check, and returns the check that was made before, too, as far as the cache remembers one. It takes its
+// target there.
 func (p *Checker) CheckAgain(ctx context.Context, cache *scancache.Store) (r, before *check.Report, err error) {
 	if r, err = p.Check(ctx); err != nil || cache == nil {
 		return r, nil, err

@@ -14,19 +14,22 @@ import (
 	"polytome/internal/coretest"
 )
 
-// TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are named alike go where all tracks lie in one folder: once one is there, the other is reported of that title, and
-// not of a file that could be replaced.
+// TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are named alike go where all tracks lie in one
+// folder: once one is there, the other is reported of that title, and not of a file that could be replaced.
 func TestATrackOfAnotherTitleIsNoStranger(t *testing.T) {
 	games, stick := t.TempDir(), t.TempDir()
 	for game, more := range map[string]int{"Heron": 0, "Lamp": 2048} {
-		coretest.Write(t, games, game+"/"+game+".cue", []byte("FILE \"track.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
-		coretest.Write(t, games, game+"/track.bin", append(coretest.Volume(t, "LAP_0000"+map[string]string{"Heron": "1", "Lamp": "2"}[game]), make([]byte, more)...))
+		coretest.Write(t, games, game+"/"+game+".cue",
+			[]byte("FILE \"track.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
+		coretest.Write(t, games, game+"/track.bin", append(coretest.Volume(t, "LAP_0000"+map[string]string{"Heron": "1",
+			"Lamp": "2"}[game]), make([]byte, more)...))
 	}
 	set := coretest.Set(t)
 	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 	require.NoError(t, err)
 	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "stick", At: stick, Loader: "oxbow", Via: "usb", As: "exfat", Capacity: 1 << 30, Everything: true}}
+	b.Targets = []bench.Target{{Name: "stick", At: stick, Loader: "oxbow", Via: "usb", As: "exfat", Capacity: 1 << 30,
+		Everything: true}}
 	take := func() *survey.Survey {
 		s, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
 		require.NoError(t, err)

@@ -40,9 +40,11 @@ func stick(t *testing.T, w *workshop, loader string) string {
 }
 
 func TestADriveIsATargetLikeAnyOther(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "moss.iso": vesperImage(t, "VSP-21377", "Mosswick")})
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"moss.iso": vesperImage(t, "VSP-21377", "Mosswick")})
 	img := stick(t, w, "rowan")
-	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Stick", At: "drive:" + img, Loader: "rowan", Via: "usb", Everything: true})
+	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Stick", At: "drive:" + img, Loader: "rowan",
+		Via: "usb", Everything: true})
 	s := w.look(0)
 	assert.Equal(t, "fat32", s.Facts.Filesystem.Name)
 	assert.False(t, s.Facts.Declared)
@@ -72,7 +74,8 @@ func TestADriveIsATargetLikeAnyOther(t *testing.T) {
 	b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
 	require.NoError(t, err)
 	assert.Equal(t, vesperImage(t, "VSP-20417", "Copper Tide"), b)
-	assert.ErrorIs(t, p.MakeFolder(context.Background(), "x"), target.ErrReadOnly, "while it is attached, nobody writes to it")
+	assert.ErrorIs(t, p.MakeFolder(context.Background(), "x"), target.ErrReadOnly,
+		"while it is attached, nobody writes to it")
 }
 
 // report0 is the path of Copper Tide.
@@ -98,7 +101,8 @@ func TestAConsoleIsATargetLikeAnyOther(t *testing.T) {
 	defer cache.Close()
 	w.o.Cache = cache
 	at := "ftp://127.0.0.1:" + strconv.Itoa(s.Port()) + "/store"
-	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Meridian", At: at, Loader: "trellis", Via: "ftp", Capacity: bench.Size(size.GiB), Everything: true})
+	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Meridian", At: at, Loader: "trellis", Via: "ftp",
+		Capacity: bench.Size(size.GiB), Everything: true})
 	w.fill(0)
 	got, err := os.ReadFile(filepath.Join(store, "store", "IMG-V", "Copper Tide.iso"))
 	require.NoError(t, err)

@@ -54,13 +54,15 @@ func steps(p *plan.Plan, kind plan.Kind) (out []string) {
 }
 
 func TestACoverIsMadeAgainOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "Copper Tide.png": drawn(t, 400, 600, color.RGBA{200, 0, 0, 255})}, fatStick)
+	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"Copper Tide.png": drawn(t, 400, 600, color.RGBA{200, 0, 0, 255})}, fatStick)
 	remembering(t, w)
 	w.fill(0)
 	assert.True(t, w.look(0).Plan().Empty())
 
 	// another picture
-	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "games", "Copper Tide.png"), drawn(t, 300, 300, color.RGBA{0, 0, 200, 255}), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "games", "Copper Tide.png"),
+		drawn(t, 300, 300, color.RGBA{0, 0, 200, 255}), 0o644))
 	w.scanned()
 	p := w.look(0).Plan()
 	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Replace))
@@ -82,14 +84,17 @@ func TestACoverIsMadeAgainOnlyWhenItsSourceOrItsRuleIsAnother(t *testing.T) {
 	assert.True(t, w.look(0).Plan().Empty())
 
 	// one that was put there by hand stays
-	require.NoError(t, os.WriteFile(w.at("stick", "FACES/front/VSP-20417.jpg"), []byte("my own, with another length"), 0o644))
+	require.NoError(t, os.WriteFile(w.at("stick", "FACES/front/VSP-20417.jpg"), []byte("my own, with another length"),
+		0o644))
 	w.bench.Targets[0].Rules = map[string]string{"companion.1.picture.width": "200"}
 	assert.True(t, w.look(0).Plan().Empty())
 }
 
 func TestCoversFollowTheirTitle(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "Copper Tide.png": drawn(t, 400, 600, color.Black),
-		"Mosswick.iso": vesperImage(t, "VSP-21377", "Mosswick"), "Mosswick.png": drawn(t, 400, 600, color.Black)}, fatStick)
+	w := newWorkshop(t, map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"Copper Tide.png": drawn(t, 400, 600, color.Black),
+		"Mosswick.iso":    vesperImage(t, "VSP-21377", "Mosswick"), "Mosswick.png": drawn(t, 400, 600, color.Black)},
+		fatStick)
 	remembering(t, w)
 	w.fill(0)
 	// the ID was wrong: the title gets another path, and so do its cover and its settings, which are looked up by it
@@ -124,13 +129,17 @@ func TestCoversComeAfterTheirTitles(t *testing.T) {
 	assert.Equal(t, []string{"FACES/front/VSP-20417.jpg"}, steps(p, plan.Copy), "a run of its own")
 }
 
-// TestACarryStickHoldsTheCoversOfAnotherTarget fills a stick with the covers of a console's disk, in its layout, whatever the disk itself takes.
+// TestACarryStickHoldsTheCoversOfAnotherTarget fills a stick with the covers of a console's disk, in its layout,
+// whatever the disk itself takes.
 func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
-	disk := bench.Target{Name: "disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), NoCovers: true, Titles: bench.Keys{}}
-	stick := bench.Target{Name: "carry", Loader: "gantry", Carries: "disk", As: "fat32", Capacity: bench.Size(100 * size.MiB)}
+	disk := bench.Target{Name: "disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB),
+		NoCovers: true, Titles: bench.Keys{}}
+	stick := bench.Target{Name: "carry", Loader: "gantry", Carries: "disk", As: "fat32",
+		Capacity: bench.Size(100 * size.MiB)}
 	w := newWorkshop(t, map[string][]byte{
 		"Ropewalk.w8": demo.Cartridge("WREN", "Ropewalk"), "Ropewalk.png": drawn(t, 900, 900, color.Black),
-		"Tide Pool.w8": demo.Cartridge("WREN", "Tide Pool"), "Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"Tide Pool.w8": demo.Cartridge("WREN", "Tide Pool"), "Copper Tide.iso": vesperImage(t, "VSP-20417",
+			"Copper Tide"),
 	}, disk, stick)
 	for i := range w.titles {
 		w.bench.Targets[0].Want(true, w.titles[i].Key)
@@ -143,7 +152,8 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"Ropewalk": "copy", "Tide Pool": "no cover", "Copper Tide": "no loader"}, says)
 	p := board[1].Plan()
-	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Copy), "nothing but the cover: no game, no start file, no list")
+	assert.Equal(t, []string{"gantry/faces/wren8/Ropewalk.jpg"}, steps(p, plan.Copy),
+		"nothing but the cover: no game, no start file, no list")
 	assert.Less(t, p.Bytes, int64(size.MiB))
 	for _, h := range board.Distribute(w.bench, []int{0, 1, 2}).Homes {
 		assert.NotEqual(t, 1, h.Target, "it is no home")
@@ -166,7 +176,8 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 
 	w.bench.Targets[0].Want(false, w.titles[0].Key, w.titles[1].Key, w.titles[2].Key)
 	assert.Zero(t, w.look(1).Sheet.Count, "what is not wanted there is not carried")
-	require.NoError(t, os.WriteFile(w.at("carry", "gantry/faces/wren8/Ropewalk.jpg"), drawn(t, 900, 900, color.Black), 0o644))
+	require.NoError(t, os.WriteFile(w.at("carry", "gantry/faces/wren8/Ropewalk.jpg"), drawn(t, 900, 900, color.Black),
+		0o644))
 	w.bench.Targets[0].Everything = true
 	r, err = w.look(1).Check(context.Background(), "")
 	require.NoError(t, err)
@@ -174,7 +185,8 @@ func TestACarryStickHoldsTheCoversOfAnotherTarget(t *testing.T) {
 	assert.Contains(t, r.Findings[0].Say, "it is a png picture, and jpg is wanted")
 }
 
-// TestCoversGoOverFTP fills a simulated console with games and faces over its FTP server, and asks the simulator of its front end what it shows.
+// TestCoversGoOverFTP fills a simulated console with games and faces over its FTP server, and asks the simulator of its
+// front end what it shows.
 func TestCoversGoOverFTP(t *testing.T) {
 	games := map[string][]byte{}
 	for i := range 9 {
@@ -193,7 +205,8 @@ func TestCoversGoOverFTP(t *testing.T) {
 	s, err := sim.Consoles["corvane"].Serve(console, 0, 1<<30)
 	require.NoError(t, err)
 	defer s.Close()
-	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", s.Port()), Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
+	w.bench.Targets = append(w.bench.Targets, bench.Target{Name: "Corvane", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1",
+		s.Port()), Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
 	look := w.look(0)
 	to, err := look.Open(t.Context())
 	require.NoError(t, err)
@@ -221,5 +234,6 @@ func TestCoversGoOverFTP(t *testing.T) {
 		}
 	}
 	assert.Equal(t, shown, covers, "the check knows them, too")
-	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Copy), "nothing else is left to do")
+	assert.Equal(t, []string{"gantry/faces/wren8/Game 7.jpg"}, steps(w.look(0).Plan(), plan.Copy),
+		"nothing else is left to do")
 }

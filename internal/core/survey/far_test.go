@@ -22,18 +22,21 @@ import (
 	"polytome/internal/secret"
 )
 
-// TestTheTimeLeftFarAway fills a share and a console over a way on which each question takes 30 ms and 1 MB passes in a second: half-way through, the time that is reported to be left is the one that
-// is left with the check behind it, within half as much again; and what was learnt tells the next run as well beforehand.
+// TestTheTimeLeftFarAway fills a share and a console over a way on which each question takes 30 ms and 1 MB passes in a
+// second: half-way through, the time that is reported to be left is the one that is left with the check behind it,
+// within half as much again; and what was learnt tells the next run as well beforehand.
 func TestTheTimeLeftFarAway(t *testing.T) {
 	t.Run("smb", func(t *testing.T) {
 		s := judge.SMB(t, t.TempDir())
 		secret.Remember("127.0.0.1", s.User, s.Password)
-		timeLeft(t, s.Dir, bench.Target{At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/", s.User, judge.Far(t, s.Port, 30*time.Millisecond, 1e6)), Loader: "oxbow", Via: "smb"})
+		timeLeft(t, s.Dir, bench.Target{At: fmt.Sprintf("smb://%s@127.0.0.1:%d/games/", s.User,
+			judge.Far(t, s.Port, 30*time.Millisecond, 1e6)), Loader: "oxbow", Via: "smb"})
 	})
 	t.Run("ftp", func(t *testing.T) {
 		dir := t.TempDir()
 		secret.Remember("127.0.0.1", "games", "games")
-		timeLeft(t, dir, bench.Target{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Via: "ftp"})
+		timeLeft(t, dir, bench.Target{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/",
+			judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Via: "ftp"})
 	})
 }
 
@@ -54,7 +57,8 @@ func spoil(t *testing.T, dir string) {
 func timeLeft(t *testing.T, dir string, c bench.Target) {
 	games := t.TempDir()
 	for i := range 60 {
-		coretest.Write(t, games, fmt.Sprintf("Mill %02d.w8", i), append(demo.Cartridge("WREN", fmt.Sprint("Mill ", i)), make([]byte, 700*(i%9))...))
+		coretest.Write(t, games, fmt.Sprintf("Mill %02d.w8", i), append(demo.Cartridge("WREN", fmt.Sprint("Mill ", i)),
+			make([]byte, 700*(i%9))...))
 	}
 	set := coretest.Set(t)
 	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
@@ -101,7 +105,9 @@ func timeLeft(t *testing.T, dir string, c bench.Target) {
 		t.Logf("the run took %v, the check %v", written, took-written)
 		require.NoError(t, err)
 		require.Equal(t, 60, audit.Starts())
-		if c.Via == "smb" { // what the run has read back is not read once more: what stands there since is not seen before somebody asks for the check
+		// what the run has read back is not read once more: what stands there since is not seen before somebody asks
+		// for the check
+		if c.Via == "smb" {
 			spoil(t, filepath.Join(dir, into))
 			audit, err = checker.Check(t.Context())
 			require.NoError(t, err)

@@ -42,10 +42,12 @@ func allContents(t coretest.T, dir string) (out []string) {
 	return out
 }
 
-// TestRenamesLoseNothing carries out any number of renames, many of which are in each other's way: each file is there afterwards, once.
+// TestRenamesLoseNothing carries out any number of renames, many of which are in each other's way: each file is there
+// afterwards, once.
 func TestRenamesLoseNothing(t *testing.T) {
 	set := coretest.Set(t)
-	paths := []string{"FULL/a.iso", "FULL/b.iso", "FULL/A.iso", "SHORT/a.iso", "x/y/a.iso", "a.iso", "FULL/VSP-20417 - a.iso", "FULL/c", "FULL"}
+	paths := []string{"FULL/a.iso", "FULL/b.iso", "FULL/A.iso", "SHORT/a.iso", "x/y/a.iso", "a.iso",
+		"FULL/VSP-20417 - a.iso", "FULL/c", "FULL"}
 	rapid.Check(t, func(t *rapid.T) {
 		dir, err := os.MkdirTemp("", "stick-")
 		if err != nil {
@@ -53,7 +55,8 @@ func TestRenamesLoseNothing(t *testing.T) {
 		}
 		defer os.RemoveAll(dir)
 		used := map[string]bool{}
-		for i, name := range rapid.SliceOfNDistinct(rapid.SampledFrom(paths[:8]), 1, 6, rapid.ID[string]).Draw(t, "files") {
+		for i, name := range rapid.SliceOfNDistinct(rapid.SampledFrom(paths[:8]), 1, 6, rapid.ID[string]).
+			Draw(t, "files") {
 			if key := strings.ToUpper(name); !used[key] && !used[key+"/"] {
 				used[key] = true
 				coretest.Write(t, dir, name, fmt.Appendf(nil, "file %d", i))
@@ -61,9 +64,11 @@ func TestRenamesLoseNothing(t *testing.T) {
 		}
 		before := allContents(t, dir)
 		b := bench.New("")
-		b.Targets = []bench.Target{{Name: "stick", At: dir, Loader: "rowan", Via: "usb", As: "fat32", Capacity: 1 << 30}}
+		b.Targets = []bench.Target{{Name: "stick", At: dir, Loader: "rowan", Via: "usb", As: "fat32",
+			Capacity: 1 << 30}}
 		for range rapid.IntRange(1, 8).Draw(t, "fixes") {
-			b.Targets[0].Fixes = append(b.Targets[0].Fixes, fix.Fix{Do: fix.Rename, Path: rapid.SampledFrom(paths).Draw(t, "from"), To: rapid.SampledFrom(paths).Draw(t, "to")})
+			b.Targets[0].Fixes = append(b.Targets[0].Fixes, fix.Fix{Do: fix.Rename, Path: rapid.SampledFrom(paths).
+				Draw(t, "from"), To: rapid.SampledFrom(paths).Draw(t, "to")})
 		}
 		s, err := survey.Take(context.Background(), b, 0, nil, survey.Options{Set: set})
 		if err != nil {
@@ -103,7 +108,8 @@ func TestFixesThatMeet(t *testing.T) {
 	coretest.Write(t, dir, "leaves.txt", []byte("x"))
 	coretest.Write(t, dir, "cover.png", []byte("no picture"))
 	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "stick", At: dir, Loader: "plover", Via: "usb", As: "fat32", Capacity: 1 << 30, Removing: []string{"leaves.txt"}}}
+	b.Targets = []bench.Target{{Name: "stick", At: dir, Loader: "plover", Via: "usb", As: "fat32", Capacity: 1 << 30,
+		Removing: []string{"leaves.txt"}}}
 	set := func(key, value string) fix.Fix {
 		return fix.Fix{Do: fix.Set, Path: "boot/plover.prefs", Syntax: "key=value", Key: key, Value: value}
 	}
@@ -114,7 +120,8 @@ func TestFixesThatMeet(t *testing.T) {
 		{Do: fix.Rename, Path: "leaves.txt", To: "stays.txt"},
 		{Do: fix.Rename, Path: "nowhere.txt", To: "here.txt"},
 		{Do: fix.Write, Path: "boot", Text: "x"},
-		{Do: fix.Fit, Path: "cover.png", To: "cover.jpg", Picture: &picture.Rule{Width: 10, Height: 10, Fit: "inside", Format: "jpg"}},
+		{Do: fix.Fit, Path: "cover.png", To: "cover.jpg", Picture: &picture.Rule{Width: 10, Height: 10, Fit: "inside",
+			Format: "jpg"}},
 	}
 	s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
@@ -150,10 +157,12 @@ func TestFixesThatMeet(t *testing.T) {
 	assert.False(t, done(&b.Targets[0].Fixes[8]), "what failed stays marked")
 }
 
-// TestPartsArePutRightFromTheirGame spoils a title in parts in different ways: what is wrong of it is put again from the game, and it starts afterwards.
+// TestPartsArePutRightFromTheirGame spoils a title in parts in different ways: what is wrong of it is put again from
+// the game, and it starts afterwards.
 func TestPartsArePutRightFromTheirGame(t *testing.T) {
 	games := t.TempDir()
-	coretest.Write(t, games, "orchard.iso", coretest.Image(t, coretest.Inf("VSP-20431", "The Ninth Orchard", "1/1", "full")))
+	coretest.Write(t, games, "orchard.iso", coretest.Image(t, coretest.Inf("VSP-20431", "The Ninth Orchard", "1/1",
+		"full")))
 	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
 	for what, spoil := range map[string]func(dir string){
@@ -178,7 +187,9 @@ func TestPartsArePutRightFromTheirGame(t *testing.T) {
 			coretest.Write(t, stick, "ROWAN/rowan.run", []byte("run"))
 			b := bench.New("")
 			b.Sources = []bench.Source{{Path: games}}
-			b.Targets = []bench.Target{{Name: "stick", At: stick, Loader: "rowan", Via: "usb", As: "fat32", Capacity: 1 << 30, Everything: true, Rules: map[string]string{"accept.1.too-large.over": "20KiB", "accept.1.too-large.part-size": "20KiB"}}}
+			b.Targets = []bench.Target{{Name: "stick", At: stick, Loader: "rowan", Via: "usb", As: "fat32",
+				Capacity: 1 << 30, Everything: true, Rules: map[string]string{"accept.1.too-large.over": "20KiB",
+					"accept.1.too-large.part-size": "20KiB"}}}
 			take := func() *survey.Survey {
 				s, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: coretest.Set(t)})
 				require.NoError(t, err)

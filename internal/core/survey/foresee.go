@@ -11,11 +11,13 @@ import (
 )
 
 // foreseen are the kinds of findings that no title that is written changes.
-var foreseen = []check.Kind{check.Via, check.Filesystem, check.Table, check.Label, check.Setting, check.Kit, check.System}
+var foreseen = []check.Kind{check.Via, check.Filesystem, check.Table, check.Label, check.Setting, check.Kit,
+	check.System}
 
-// Foresee finds what will keep the console from listing or starting anything, whatever is written: the wrong label or partition table, missing files of the
-// loader, settings. What the plan writes itself is left out. So hours of writing do not end with a list of nothing. It looks at the listing of the
-// survey, and reads no more than the loader's own files.
+// Foresee finds what will keep the console from listing or starting anything, whatever is written: the wrong label or
+// partition table, missing files of the loader, settings. What the plan writes itself is left out. So hours of writing
+// do not end with a list of nothing. It looks at the listing of the survey, and reads no more than the loader's own
+// files.
 func (s *Survey) Foresee(ctx context.Context, p *plan.Plan) ([]check.Finding, error) {
 	if s.carries != nil || s.Away != nil {
 		return nil, nil
@@ -30,7 +32,8 @@ func (s *Survey) Foresee(ctx context.Context, p *plan.Plan) ([]check.Finding, er
 		at = knownDrive{known{to, s.There}, t}
 	}
 	r, err := check.Audit(ctx, at, s.Profiles, s.set, check.Options{
-		Via: s.Config.Via, Depth: check.Names, NoCovers: true, Promises: func(*loader.Profile) []check.Promise { return nil },
+		Via: s.Config.Via, Depth: check.Names, NoCovers: true,
+		Promises: func(*loader.Profile) []check.Promise { return nil },
 	})
 	if err != nil {
 		return nil, err

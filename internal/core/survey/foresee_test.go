@@ -28,11 +28,12 @@ func foresees(t *testing.T, s *survey.Survey) map[string]string {
 	return out
 }
 
-// TestWhatKeepsAllFromShowingIsForeseen: missing files of the loader, and settings, are reported before anything is written, and not when it is done; those
-// that the plan writes itself are not reported.
+// TestWhatKeepsAllFromShowingIsForeseen: missing files of the loader, and settings, are reported before anything is
+// written, and not when it is done; those that the plan writes itself are not reported.
 func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
 	game := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))
-	w := newWorkshop(t, map[string][]byte{"a.iso": game}, bench.Target{Name: "stick", Loader: "rowan", Via: "usb", As: "fat32", Everything: true})
+	w := newWorkshop(t, map[string][]byte{"a.iso": game}, bench.Target{Name: "stick", Loader: "rowan", Via: "usb",
+		As: "fat32", Everything: true})
 	s := w.look(0)
 	require.False(t, s.Plan().Empty())
 	assert.Equal(t, map[string]string{"ROWAN/rowan.cfg": "setting", "ROWAN/rowan.run": "kit"}, foresees(t, s))
@@ -52,7 +53,8 @@ func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
 
 // TestAVolumeOfAnotherKindIsForeseen: a drive that the loader will not look at.
 func TestAVolumeOfAnotherKindIsForeseen(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"a.iso": coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))})
+	w := newWorkshop(t, map[string][]byte{"a.iso": coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1",
+		"full"))})
 	img := filepath.Join(w.dir, "stick.img")
 	require.NoError(t, os.WriteFile(img, nil, 0o600))
 	require.NoError(t, os.Truncate(img, 64*size.MiB))

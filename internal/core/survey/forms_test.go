@@ -35,11 +35,13 @@ func TestOtherFormsAreFilledAndChecked(t *testing.T) {
 		loader, as string
 		files      int // written
 		left       int // titles that cannot go: bad ones, and those in a shape that cannot be made
-	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6}, {"plover", "fat32", 13, 2}, {"mica", "fat32", 5, 2}} {
+	}{{"bellows", "fat32", 26, 5}, {"gantry", "exfat", 21, 3}, {"oxbow", "exfat", 52, 5}, {"trellis", "exfat", 12, 6},
+		{"plover", "fat32", 13, 2}, {"mica", "fat32", 5, 2}} {
 		t.Run(c.loader, func(t *testing.T) {
 			stick := t.TempDir()
 			b := bench.New("")
-			b.Targets = []bench.Target{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Capacity: 1 << 34, Everything: true}}
+			b.Targets = []bench.Target{{Name: "Place", At: stick, Loader: c.loader, As: c.as, Capacity: 1 << 34,
+				Everything: true}}
 			look := func() *survey.Survey {
 				s, err := survey.Take(ctx, b, 0, scanned.Titles, survey.Options{Set: set})
 				require.NoError(t, err)
@@ -66,7 +68,9 @@ func TestOtherFormsAreFilledAndChecked(t *testing.T) {
 			} else {
 				assert.Equal(t, again.Facts.Free, s.Sheet.Free(), "the space is what was foretold")
 			}
-			for _, own := range []string{"bellows/start.bin", "gantry/start.bin", "tools/mica/start.app", "tools/mica/about.xml", "tools/mica/badge.png"} { // what the user supplies
+			// what the user supplies
+			for _, own := range []string{"bellows/start.bin", "gantry/start.bin", "tools/mica/start.app",
+				"tools/mica/about.xml", "tools/mica/badge.png"} {
 				coretest.Write(t, stick, own, []byte("the loader's own"))
 			}
 			coretest.Write(t, stick, "system/images/dulcimer-one.rom", demo.SystemImage(1, 256<<10))

@@ -23,8 +23,8 @@ func (p *pieced) Fragments(ctx context.Context, path string) (int, error) {
 // Close lets go of both.
 func (p *pieced) Close() error { return errors.Join(p.Target.Close(), p.behind.Close()) }
 
-// withFragments looks for the drive behind a folder. Where there is none, or it may not be read, the target stays as it is, and it
-// cannot be known in how many pieces files lie.
+// withFragments looks for the drive behind a folder. Where there is none, or it may not be read, the target stays as it
+// is, and it cannot be known in how many pieces files lie.
 func withFragments(ctx context.Context, p target.Target, dir string) target.Target {
 	if _, ok := p.(target.FragmentCounter); ok {
 		return p

@@ -70,8 +70,9 @@ func quickest(n int, do func()) time.Duration {
 	return least / time.Duration(n)
 }
 
-// BenchmarkCostGrowsWithTheTitles estimates what a title costs among 1,000, 10,000 and 50,000: to be judged and planned again, as undo and redo do, and checked; at one target and at six. Among more it may
-// cost at most twice as much. The memory after a hundred undos is that before them, but for a fifth.
+// BenchmarkCostGrowsWithTheTitles estimates what a title costs among 1,000, 10,000 and 50,000: to be judged and planned
+// again, as undo and redo do, and checked; at one target and at six. Among more it may cost at most twice as much. The
+// memory after a hundred undos is that before them, but for a fifth.
 func BenchmarkCostGrowsWithTheTitles(b *testing.B) {
 	set := coretest.Set(b)
 	for b.Loop() {
@@ -95,7 +96,8 @@ func BenchmarkCostGrowsWithTheTitles(b *testing.B) {
 				}))
 				each["check"] = append(each["check"], quickest(n*targets, func() {
 					for _, l := range lists {
-						r, err := check.Audit(b.Context(), l, []*loader.Profile{coretest.Rowan(b)}, set, check.Options{Via: "smb", Depth: check.Names})
+						r, err := check.Audit(b.Context(), l, []*loader.Profile{coretest.Rowan(b)}, set,
+							check.Options{Via: "smb", Depth: check.Names})
 						require.NoError(b, err)
 						require.Len(b, r.Listed, n)
 					}
@@ -113,7 +115,8 @@ func BenchmarkCostGrowsWithTheTitles(b *testing.B) {
 			for what, cost := range each {
 				b.ReportMetric(float64(cost[2])/float64(cost[1]), fmt.Sprintf("%s-at-%d:50000/10000", what, targets))
 				if cost[2] > 2*cost[1] {
-					b.Fatalf("%s at %d targets: a title costs %v among 10,000, and %v among 50,000", what, targets, cost[1], cost[2])
+					b.Fatalf("%s at %d targets: a title costs %v among 10,000, and %v among 50,000", what, targets,
+						cost[1], cost[2])
 				}
 			}
 		}

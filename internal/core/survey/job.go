@@ -64,8 +64,8 @@ func absolute(at string) string {
 	return at
 }
 
-// Again is what is left of a run that is written down, with how it is resumed. The bench is the one that it was for; nil where that is not
-// there any more.
+// Again is what is left of a run that is written down, with how it is resumed. The bench is the one that it was for;
+// nil where that is not there any more.
 func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.Job, journal.Beginning, error) {
 	r, rest, err := j.Rest(id)
 	if err != nil {
@@ -87,7 +87,8 @@ func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.J
 	open := func(ctx context.Context) (target.Target, error) {
 		return OpenTarget(ctx, r.At, r.Config, all[0], wantsContiguous(all, r.Config.Via))
 	}
-	return run.Job{Plan: rest, Open: open, Options: o}, journal.Beginning{Config: r.Config, At: r.At, Bench: r.Bench, After: r.ID}, nil
+	return run.Job{Plan: rest, Open: open, Options: o}, journal.Beginning{Config: r.Config, At: r.At, Bench: r.Bench,
+		After: r.ID}, nil
 }
 
 // Plain says that what is sent to an address, and the password for it, can be read on the way; "" where it cannot.
@@ -96,7 +97,8 @@ func Plain(at string) string {
 	if !ok || err != nil || a.Secure() {
 		return ""
 	}
-	return "the connection to " + a.Host + " is plain FTP: anyone in the same network can read the files and the password"
+	return "the connection to " + a.Host +
+		" is plain FTP: anyone in the same network can read the files and the password"
 }
 
 // Plain says that what is sent to the target can be read on the way; "" where it cannot.

@@ -20,12 +20,14 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	}
 	if s.carries != nil {
 		fs := s.carries.filesystem
-		tree := layout.Lay(s.Titles, p, layout.Destination{Attachment: p.Attachment(s.carries.via, fs.Name), Filesystem: fs, Held: s.carries.held})
+		tree := layout.Lay(s.Titles, p, layout.Destination{Attachment: p.Attachment(s.carries.via, fs.Name),
+			Filesystem: fs, Held: s.carries.held})
 		l := &fit.Loader{Profile: p, Tree: tree.OnlyCovers()}
 		s.trees[key] = l
 		return l
 	}
-	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs, Held: s.Config.Names}
+	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
+		Held: s.Config.Names}
 	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held

@@ -40,8 +40,8 @@ type Line struct {
 	order string // by which the tree is sorted
 }
 
-// Lines merges what is on the target with what a plan makes of it: what is in a folder comes right behind it. The sheet is the one that the plan is
-// for, or a clone of it.
+// Lines merges what is on the target with what a plan makes of it: what is in a folder comes right behind it. The sheet
+// is the one that the plan is for, or a clone of it.
 func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 	fold := s.Facts.Filesystem.Fold
 	byPath := make(map[string]*Line, len(s.There)+len(p.Steps))
@@ -121,7 +121,8 @@ func (s *Survey) Lines(sheet *fit.Sheet, p *plan.Plan) []Line {
 			if step.Kind == plan.Replace {
 				st = Replaced
 			}
-			if step.Make.Shape == shape.Written || step.Make.Shape == shape.Fitted || step.Make.Shape == shape.Set || step.Make.Shape == shape.Sheet {
+			if step.Make.Shape == shape.Written || step.Make.Shape == shape.Fitted || step.Make.Shape == shape.Set ||
+				step.Make.Shape == shape.Sheet {
 				st = Written
 			}
 			rule := step.Why

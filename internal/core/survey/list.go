@@ -145,5 +145,6 @@ func entryOf(line string) (e target.Entry, ok bool) {
 	size, err1 := strconv.ParseInt(parts[1], 10, 64)
 	modified, err2 := strconv.ParseInt(parts[2], 10, 64)
 	path, err3 := strconv.Unquote(parts[3])
-	return target.Entry{Path: path, Folder: parts[0] == "1", Size: size, Modified: time.Unix(0, modified)}, err1 == nil && err2 == nil && err3 == nil
+	return target.Entry{Path: path, Folder: parts[0] == "1", Size: size, Modified: time.Unix(0, modified)},
+		err1 == nil && err2 == nil && err3 == nil
 }

@@ -68,18 +68,22 @@ func (w *workshop) only(games ...string) {
 func TestAListNamesEveryGameThatIsThere(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
 	w.fill(0)
-	assert.Equal(t, []string{"games 3", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8", "Tin Harbour|Tin Harbour.w8", "end"}, w.list())
+	assert.Equal(t, []string{"games 3", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8",
+		"Tin Harbour|Tin Harbour.w8", "end"}, w.list())
 	w.only("Underbough")
 	p, _ := w.fill(0)
 	assert.Zero(t, p.Loses(), "nothing is lost, so nobody is asked")
-	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8", "Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
+	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8",
+		"Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
 	require.NoError(t, os.Remove(w.at("stick", "games.lst"))) // it is made again of what lies there
 	w.fill(0)
-	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8", "Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
+	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Mosswick|Mosswick.w8",
+		"Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
 	require.NoError(t, os.Remove(w.at("stick", "GAMES/Mosswick.w8"))) // what is gone is reported no more
 	w.only("Underbough", "Paper Falcons")
 	w.fill(0)
-	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Paper Falcons|Paper Falcons.w8", "Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
+	assert.Equal(t, []string{"games 4", "Gannet Patrol|Gannet Patrol.w8", "Paper Falcons|Paper Falcons.w8",
+		"Tin Harbour|Tin Harbour.w8", "Underbough|Underbough.w8", "end"}, w.list())
 	p, _ = w.fill(0)
 	assert.True(t, p.Empty(), "and then there is nothing to do")
 }
@@ -88,13 +92,15 @@ func TestAListNamesEveryGameThatIsThere(t *testing.T) {
 func TestWhatOthersWroteIntoAListStays(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol")
 	w.fill(0)
-	text := "games 4\nA game that is built in|\nGannet Patrol (my favourite)|Gannet Patrol.w8\nMosswick|Mosswick.w8\n# the hall's own words, and no row\nend\n"
+	text := "games 4\nA game that is built in|\nGannet Patrol (my favourite)|Gannet " +
+		"Patrol.w8\nMosswick|Mosswick.w8\n# the hall's own words, and no row\nend\n"
 	require.NoError(t, os.WriteFile(w.at("stick", "games.lst"), []byte(text), 0o644))
 	coretest.Write(t, filepath.Join(w.dir, "games"), "Tin Harbour.w8", demo.Cartridge("WREN", "Tin Harbour"))
 	w.scanned()
 	p, _ := w.fill(0)
 	assert.Zero(t, p.Loses())
-	assert.Equal(t, []string{"games 5", "A game that is built in|", "Gannet Patrol (my favourite)|Gannet Patrol.w8", "# the hall's own words, and no row", "Mosswick|Mosswick.w8", "Tin Harbour|Tin Harbour.w8", "end"}, w.list())
+	assert.Equal(t, []string{"games 5", "A game that is built in|", "Gannet Patrol (my favourite)|Gannet Patrol.w8",
+		"# the hall's own words, and no row", "Mosswick|Mosswick.w8", "Tin Harbour|Tin Harbour.w8", "end"}, w.list())
 	p, _ = w.fill(0)
 	assert.True(t, p.Empty())
 }
@@ -107,10 +113,12 @@ func TestAListThatIsNoneIsNotWrittenOver(t *testing.T) {
 	assert.Equal(t, 1, p.Loses(), "it is a loss like any other")
 	w.bench.Targets[0].BackupTo = filepath.Join(w.dir, "kept")
 	p = w.look(0).Plan()
-	assert.Contains(t, []plan.Kind{p.Steps[0].Kind, p.Steps[1].Kind}, plan.Backup, "and is backed up first, where that is wanted")
+	assert.Contains(t, []plan.Kind{p.Steps[0].Kind, p.Steps[1].Kind}, plan.Backup,
+		"and is backed up first, where that is wanted")
 }
 
-// TestWhatSystemsLeaveIsNoGame: files that systems put beside others are neither listed, nor reported, nor counted, whatever they are named.
+// TestWhatSystemsLeaveIsNoGame: files that systems put beside others are neither listed, nor reported, nor counted,
+// whatever they are named.
 func TestWhatSystemsLeaveIsNoGame(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol")
 	w.fill(0)
@@ -121,11 +129,13 @@ func TestWhatSystemsLeaveIsNoGame(t *testing.T) {
 	}
 	before := check()
 	require.Len(t, before.Listed, 2)
-	for _, name := range []string{"GAMES/._Mosswick.w8", "GAMES/Thumbs.db", "GAMES/.DS_Store", "__MACOSX/GAMES/._Mosswick.w8", "System Volume Information/x.w8"} {
+	for _, name := range []string{"GAMES/._Mosswick.w8", "GAMES/Thumbs.db", "GAMES/.DS_Store",
+		"__MACOSX/GAMES/._Mosswick.w8", "System Volume Information/x.w8"} {
 		coretest.Write(t, filepath.Join(w.dir, "stick"), name, []byte("x"))
 	}
 	after := check()
-	assert.Equal(t, [3]any{before.Listed, before.Findings, before.Others}, [3]any{after.Listed, after.Findings, after.Others})
+	assert.Equal(t, [3]any{before.Listed, before.Findings, before.Others}, [3]any{after.Listed, after.Findings,
+		after.Others})
 	assert.Equal(t, before.Files, after.Files)
 	assert.True(t, w.look(0).Plan().Empty())
 }

@@ -28,7 +28,8 @@ type mover struct {
 }
 
 func (s *Survey) mover(ctx context.Context) *mover {
-	return &mover{s: s, ctx: ctx, strays: map[int64][]target.Entry{}, byPath: map[string]target.Entry{}, taken: map[string]bool{}, prints: map[string]print{}}
+	return &mover{s: s, ctx: ctx, strays: map[int64][]target.Entry{}, byPath: map[string]target.Entry{},
+		taken: map[string]bool{}, prints: map[string]print{}}
 }
 
 func (m *mover) close() {
@@ -53,7 +54,8 @@ func (s *Survey) findChanged(ctx context.Context) map[string]bool {
 			if item.Shape != shape.Whole || item.Source.Path == "" || item.Source.Entry != "" || ctx.Err() != nil {
 				continue
 			}
-			if e, ok := s.Sheet.At(item.Path); ok && !e.Folder && e.Size == item.Size && item.Source.Modified.Sub(e.Modified) > clockStep && differs(m.compare(e, i, item)) {
+			if e, ok := s.Sheet.At(item.Path); ok && !e.Folder && e.Size == item.Size &&
+				item.Source.Modified.Sub(e.Modified) > clockStep && differs(m.compare(e, i, item)) {
 				out[e.Path] = true
 			}
 		}
@@ -179,7 +181,8 @@ func (m *mover) others(i, lead int, found []string) bool {
 // beside looks in a folder for the only file with an item's length, extension and headers.
 func (m *mover) beside(i int, dir string, item *layout.Item, had []string) (found target.Entry, ok bool) {
 	for _, e := range m.strays[item.Size] {
-		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path), path.Ext(item.Path)) && m.alike(e, i, item) {
+		if path.Dir(e.Path) == dir && !slices.Contains(had, e.Path) && strings.EqualFold(path.Ext(e.Path),
+			path.Ext(item.Path)) && m.alike(e, i, item) {
 			if ok {
 				return e, false
 			}

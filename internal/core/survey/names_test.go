@@ -40,9 +40,11 @@ func TestTitlesKeepTheirNames(t *testing.T) {
 		b.Targets[0].Remember(s.Sheet.Loaders()[0].Tree.Contested())
 		return out
 	}
-	want := map[string]string{"a-new.h16": "Carts/heron16/Tollbridge (2).h16", "z-old.h16": "Carts/heron16/Tollbridge.h16"}
+	want := map[string]string{"a-new.h16": "Carts/heron16/Tollbridge (2).h16",
+		"z-old.h16": "Carts/heron16/Tollbridge.h16"}
 	assert.Equal(t, want, look(), "what lies on the target keeps its name, though the other comes first")
-	assert.Equal(t, map[string]string{scanned.Titles[0].Key: b.Targets[0].Names[scanned.Titles[0].Key], scanned.Titles[1].Key: b.Targets[0].Names[scanned.Titles[1].Key]}, b.Targets[0].Names)
+	assert.Equal(t, map[string]string{scanned.Titles[0].Key: b.Targets[0].Names[scanned.Titles[0].Key],
+		scanned.Titles[1].Key: b.Targets[0].Names[scanned.Titles[1].Key]}, b.Targets[0].Names)
 	b.Targets[0].At = t.TempDir()
 	assert.Equal(t, want, look(), "and on an empty target the bench remembers")
 	assert.False(t, b.Targets[0].Remember(b.Targets[0].Names), "nothing new")

@@ -31,14 +31,16 @@ func (s *Survey) contiguous() bool { return wantsContiguous(s.Profiles, s.Config
 
 func wantsContiguous(all []*loader.Profile, via string) bool {
 	return slices.ContainsFunc(all, func(p *loader.Profile) bool {
-		return slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool { return a.Via == via && a.Contiguous })
+		return slices.ContainsFunc(p.Attachments,
+			func(a loader.Attachment) bool { return a.Via == via && a.Contiguous })
 	})
 }
 
-// OpenTarget opens the target at an address as the bench has it set up: a folder, a drive, a console over FTP, or a share over SMB. What a
-// console's server is like and who may log in stands in the profile of the loader, which may be nil. The target is of use as long as the context
-// lasts: when it ends, connections are closed.
-func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profile, contiguous bool) (target.Target, error) {
+// OpenTarget opens the target at an address as the bench has it set up: a folder, a drive, a console over FTP, or a
+// share over SMB. What a console's server is like and who may log in stands in the profile of the loader, which may be
+// nil. The target is of use as long as the context lasts: when it ends, connections are closed.
+func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profile, contiguous bool) (target.Target,
+	error) {
 	if a, ok := drive.ParseAddress(at); ok {
 		return drive.Open(ctx, drives.Here, a, drive.Options{Contiguous: contiguous})
 	}

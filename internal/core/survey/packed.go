@@ -13,8 +13,8 @@ import (
 )
 
 // settlePacked finds packed images that are on the target already. What was known of their size was the most that
-// it could be; now it is exact, and parts that were not needed are none of the title any more. A packed image of something else is noted
-// as such.
+// it could be; now it is exact, and parts that were not needed are none of the title any more. A packed image of
+// something else is noted as such.
 func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 	if len(s.There) == 0 || s.Away != nil {
 		return
@@ -51,7 +51,8 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 }
 
 // settleOne looks into the packed image whose first part is item k of a placement.
-func (s *Survey) settleOne(ctx context.Context, p target.Target, present map[string]target.Entry, pl *layout.Placement, title, k int) {
+func (s *Survey) settleOne(ctx context.Context, p target.Target, present map[string]target.Entry, pl *layout.Placement,
+	title, k int) {
 	lead := &pl.Items[k]
 	last := k + 1
 	for last < len(pl.Items) && pl.Items[last].Shape == shape.Pack && pl.Items[last].Disc == lead.Disc {

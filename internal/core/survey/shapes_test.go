@@ -21,12 +21,13 @@ import (
 	"polytome/internal/size"
 )
 
-// TestShapesAProfileAsksFor fills targets by profiles that want titles in shapes which no shipped one asks for: a word in
-// the profile is all that it takes.
+// TestShapesAProfileAsksFor fills targets by profiles that want titles in shapes which no shipped one asks for: a word
+// in the profile is all that it takes.
 func TestShapesAProfileAsksFor(t *testing.T) {
 	data := demo.RawTrack(coretest.Volume(t, "LAP_04412"))
 	song := bytes.Repeat([]byte{1, 2, 3, 4}, 588*80)
-	sheet := "FILE \"data.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\nFILE \"song.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00\n"
+	sheet := "FILE \"data.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\nFILE \"song.bin\" BINARY\n  " +
+		"TRACK 02 AUDIO\n    INDEX 01 00:00:00\n"
 	games := map[string][]byte{"lap/Two Tides.cue": []byte(sheet), "lap/data.bin": data, "lap/song.bin": song}
 	for n, name := range []string{"main.run", "art/title.dat", "art/Étude.dat"} {
 		b := bytes.Repeat([]byte{byte(n + 1)}, 3000*(n+1))
@@ -35,9 +36,11 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 		}
 		games["cvn/"+name] = b
 	}
-	check := func(name, loader, as, word string, rules map[string]string, verdict fit.Kind, look func(t *testing.T, w *workshop)) {
+	check := func(name, loader, as, word string, rules map[string]string, verdict fit.Kind, look func(t *testing.T,
+		w *workshop)) {
 		t.Run(name, func(t *testing.T) {
-			w := newWorkshop(t, games, bench.Target{Name: "stick", Loader: loader, As: as, Capacity: bench.Size(size.GiB), Everything: true, Rules: rules})
+			w := newWorkshop(t, games, bench.Target{Name: "stick", Loader: loader, As: as,
+				Capacity: bench.Size(size.GiB), Everything: true, Rules: rules})
 			s := w.look(0)
 			found := false
 			for i := range s.Titles {
@@ -74,18 +77,24 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 			gantry = i + 1
 		}
 	}
-	check("one file", "bellows", "fat32", "one file", map[string]string{lap(bellows) + "tracks-as": "one-file", lap(bellows) + "tracks": "Titles/{title}/{title}.bin", lap(bellows) + "path": "Titles/{title}/{title}.cue", lap(bellows) + "overflow-after": ""}, fit.Converted, func(t *testing.T, w *workshop) {
+	check("one file", "bellows", "fat32", "one file", map[string]string{lap(bellows) + "tracks-as": "one-file",
+		lap(bellows) + "tracks": "Titles/{title}/{title}.bin", lap(bellows) + "path": "Titles/{title}/{title}.cue",
+		lap(bellows) + "overflow-after": ""}, fit.Converted, func(t *testing.T, w *workshop) {
 		assert.Equal(t, string(data)+string(song), read(t, w, "Titles/Two Tides/Two Tides.bin"))
-		assert.Contains(t, read(t, w, "Titles/Two Tides/Two Tides.cue"), "FILE \"Two Tides.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO")
+		assert.Contains(t, read(t, w, "Titles/Two Tides/Two Tides.cue"),
+			"FILE \"Two Tides.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO")
 	})
-	check("plain", "bellows", "fat32", "plain", map[string]string{lap(bellows) + "tracks-as": "plain", lap(bellows) + "tracks": "", lap(bellows) + "path": "Titles/{title}.iso", lap(bellows) + "overflow-after": ""}, fit.Converted, func(t *testing.T, w *workshop) {
-		assert.Equal(t, string(coretest.Volume(t, "LAP_04412")), read(t, w, "Titles/Two Tides.iso"))
-	})
+	check("plain", "bellows", "fat32", "plain", map[string]string{lap(bellows) + "tracks-as": "plain", lap(bellows) +
+		"tracks": "", lap(bellows) + "path": "Titles/{title}.iso", lap(bellows) + "overflow-after": ""}, fit.Converted,
+		func(t *testing.T, w *workshop) {
+			assert.Equal(t, string(coretest.Volume(t, "LAP_04412")), read(t, w, "Titles/Two Tides.iso"))
+		})
 	check("renamed tracks", "trellis", "exfat", "copy", map[string]string{}, fit.Copy, func(t *testing.T, w *workshop) {
 		assert.Equal(t, string(song), read(t, w, "IMG-L/Two Tides 02.bin"))
 		assert.Contains(t, read(t, w, "IMG-L/Two Tides.cue"), "FILE \"Two Tides 02.bin\" BINARY")
 	})
-	check("build", "gantry", "exfat", "build", map[string]string{lap(gantry) + "folders": "build", lap(gantry) + "images": "", lap(gantry) + "path": "Games/{title}.iso"}, fit.Converted, func(t *testing.T, w *workshop) {
+	check("build", "gantry", "exfat", "build", map[string]string{lap(gantry) + "folders": "build", lap(gantry) +
+		"images": "", lap(gantry) + "path": "Games/{title}.iso"}, fit.Converted, func(t *testing.T, w *workshop) {
 		for _, udf := range []bool{false, true} {
 			c, err := container.Open(w.at("stick", "Games/Hollow Lane.iso"), container.Options{UDF: udf})
 			require.NoError(t, err)
@@ -101,11 +110,13 @@ func TestShapesAProfileAsksFor(t *testing.T) {
 	})
 }
 
-// TestShapingTakesItsTime: where bringing a title into its shape is slower than the connection, that is what is reported.
+// TestShapingTakesItsTime: where bringing a title into its shape is slower than the connection, that is what is
+// reported.
 func TestShapingTakesItsTime(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"water.skd": skuaDisc(t, "SKU-0007", 24<<20, 20<<20)},
 		bench.Target{Name: "plain", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true},
-		bench.Target{Name: "compressed", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true, Rules: map[string]string{"accept.1.compress": "true"}})
+		bench.Target{Name: "compressed", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true,
+			Rules: map[string]string{"accept.1.compress": "true"}})
 	for n := range w.bench.Targets {
 		w.bench.Targets[n].Speed = &estimate.Learnt{Rate: 2 << 30, PerFile: 0.001, Runs: 3}
 	}
@@ -117,7 +128,8 @@ func TestShapingTakesItsTime(t *testing.T) {
 func TestWhatIsTakenOutOfAnImageKeepsItsDate(t *testing.T) {
 	image, err := demo.Volume("CORVANE", "MAIN.RUN", demo.MainRun("CVN00130", "Gorse Common", "E"))
 	require.NoError(t, err)
-	w := newWorkshop(t, map[string][]byte{"gorse.iso": image}, bench.Target{Name: "disk", Loader: "gantry", Via: "ftp", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
+	w := newWorkshop(t, map[string][]byte{"gorse.iso": image}, bench.Target{Name: "disk", Loader: "gantry", Via: "ftp",
+		As: "exfat", Capacity: bench.Size(size.GiB), Everything: true})
 	s := w.look(0)
 	require.Equal(t, fit.Converted, s.Sheet.Verdict(0).Kind)
 	assert.Equal(t, "extract", s.Sheet.Verdict(0).Word())

@@ -23,7 +23,8 @@ func real(path string) string {
 
 // below reports whether a path is a folder or lies in it.
 func below(path, dir string) bool {
-	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, string(filepath.Separator))+string(filepath.Separator))
+	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, string(filepath.Separator))+string(
+		filepath.Separator))
 }
 
 // shared says that games are taken from the target itself, or from what the target is a part of; "" where they are not.
@@ -34,7 +35,8 @@ func (s *Survey) shared(b *bench.Bench) string {
 	mine := real(s.dir)
 	for _, source := range b.SourcePaths() {
 		if from := real(source); below(from, mine) || below(mine, from) {
-			return fmt.Sprintf("The games of %s are on %s itself: what it renames or removes there is your only copy.", source, s.Config.Name)
+			return fmt.Sprintf("The games of %s are on %s itself: what it renames or removes there is your only copy.",
+				source, s.Config.Name)
 		}
 	}
 	return ""
@@ -84,8 +86,8 @@ func (s *Survey) Takes(p *plan.Plan, other *plan.Plan) bool {
 	return false
 }
 
-// Waits are, by target, the other targets whose runs have to end before its own begins, as it takes away what they read. No targets wait for one
-// another in a circle.
+// Waits are, by target, the other targets whose runs have to end before its own begins, as it takes away what they
+// read. No targets wait for one another in a circle.
 func (b Board) Waits(plans []*plan.Plan) [][]int {
 	out := make([][]int, len(b))
 	var reaches func(from, to int) bool
@@ -94,7 +96,8 @@ func (b Board) Waits(plans []*plan.Plan) [][]int {
 	}
 	for n, s := range b {
 		for m := range b {
-			if n != m && s != nil && b[m] != nil && plans[n] != nil && plans[m] != nil && s.Takes(plans[n], plans[m]) && !reaches(m, n) {
+			if n != m && s != nil && b[m] != nil && plans[n] != nil && plans[m] != nil && s.Takes(plans[n], plans[m]) &&
+				!reaches(m, n) {
 				out[n] = append(out[n], m)
 			}
 		}

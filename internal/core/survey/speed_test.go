@@ -35,7 +35,8 @@ func sixTargets(b *testing.B) []*fit.Sheet {
 		f := target.Facts{Filesystem: fs, Capacity: space, Free: space, Cluster: fs.Cluster(space)}
 		at := p.Attachment(via, as)
 		tree := layout.Lay(titles, p, layout.Destination{Attachment: at, Filesystem: fs})
-		out[n] = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: via, Facts: f})
+		out[n] = fit.Judge(fit.Case{Titles: titles, Loaders: []fit.Loader{{Profile: p, Tree: tree}}, Via: via,
+			Facts: f})
 	}
 	return out
 }

@@ -36,7 +36,8 @@ func TestNamesThatTheConsoleCannotSpell(t *testing.T) {
 		scanned.Titles[i].Name = base[:len(base)-3]
 	}
 	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "console", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port()), Loader: "gantry", Via: "ftp", Encoding: "windows-1252", Everything: true}}
+	b.Targets = []bench.Target{{Name: "console", At: fmt.Sprintf("ftp://127.0.0.1:%d/hd1", console.Port()),
+		Loader: "gantry", Via: "ftp", Encoding: "windows-1252", Everything: true}}
 	s, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
 	require.NoError(t, err)
 	require.NoError(t, s.Away)

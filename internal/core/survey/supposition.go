@@ -12,7 +12,8 @@ import (
 )
 
 // suppositions are what can be supposed of a target.
-var suppositions = []string{"as", "cluster", "capacity", "reserve", "via", "loader", "also-for", "covers", "delete-others", "rule:KEY"}
+var suppositions = []string{"as", "cluster", "capacity", "reserve", "via", "loader", "also-for", "covers",
+	"delete-others", "rule:KEY"}
 
 // Suppositions says what can be supposed.
 func Suppositions() string { return "you can use: " + strings.Join(suppositions, ", ") }

@@ -76,7 +76,8 @@ type Options struct {
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Targets[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At), trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
+	s := &Survey{Config: b.Targets[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At),
+		trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
 	if err := s.profiles(b); err != nil {
 		return nil, err
 	}
@@ -124,7 +125,8 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	return nil
 }
 
-// WayTo is the connection to an address: the one that it names itself, where the loader takes it, or the loader's usual one.
+// WayTo is the connection to an address: the one that it names itself, where the loader takes it, or the loader's usual
+// one.
 func WayTo(at string, p *loader.Profile) string {
 	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
 		via := map[string]string{remote.FTPS: remote.FTP}[a.Scheme]
@@ -156,7 +158,8 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	s.Notes = nil
 	if s.Facts.Unclean && s.Away == nil {
-		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. Check it (polytome drives check): files may be damaged.")
+		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. "+
+			"Check it (polytome drives check): files may be damaged.")
 	}
 	if say := s.shared(b); say != "" {
 		s.Notes = append(s.Notes, say)
@@ -187,12 +190,14 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 			s.readTexts(ctx)
 		}
 	} else {
-		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name, s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name,
+			s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
 	}
 	s.Choose(b, n)
 }
 
-// withDamaged are the files that only look like a title's: those that were found so, and those that the user wants to be put again.
+// withDamaged are the files that only look like a title's: those that were found so, and those that the user wants to
+// be put again.
 func (s *Survey) withDamaged() map[string]bool {
 	out := s.changed
 	for i := range s.Config.Fixes {
@@ -215,8 +220,10 @@ func (s *Survey) withDamaged() map[string]bool {
 func (s *Survey) input(b *bench.Bench) fit.Case {
 	c := fit.Case{
 		Carried: s.carries != nil,
-		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Via: s.Config.Via, Facts: s.Facts, There: s.There,
-		Replace: s.Config.Replace, DeleteOthers: s.Config.DeleteOthers, Covers: !s.Config.NoCovers, Reserve: int64(s.Config.Reserve),
+		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Via: s.Config.Via, Facts: s.Facts,
+		There:   s.There,
+		Replace: s.Config.Replace, DeleteOthers: s.Config.DeleteOthers, Covers: !s.Config.NoCovers,
+		Reserve: int64(s.Config.Reserve),
 	}
 	if most, ok := s.Config.CoversMost.Bytes(s.Facts.Capacity); ok {
 		c.CoversMost = &most
@@ -244,7 +251,9 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 			for _, item := range items {
 				if marks[fold(item.Path)] {
 					delete(marks, fold(item.Path))
-					s.Notes = append(s.Notes, fmt.Sprintf("%s is marked to be removed from %s, but belongs to %s, which is selected there: it stays.", item.Path, s.Config.Name, s.Titles[i].Label()))
+					s.Notes = append(s.Notes, fmt.Sprintf(
+						"%s is marked to be removed from %s, but belongs to %s, which is selected there: it stays.",
+						item.Path, s.Config.Name, s.Titles[i].Label()))
 				}
 			}
 		}
@@ -277,7 +286,8 @@ func (s *Survey) configure(b *bench.Bench, n int, via string) {
 	}
 }
 
-// Rejudge judges the titles again after the target was set up otherwise: what may be written over, and what leaves. The listing stays.
+// Rejudge judges the titles again after the target was set up otherwise: what may be written over, and what leaves. The
+// listing stays.
 func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
 	s.Config = b.Targets[n]
 	if err := s.profiles(b); err != nil {
@@ -327,7 +337,8 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
-	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates, Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
+	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates,
+		Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")

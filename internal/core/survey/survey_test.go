@@ -34,20 +34,26 @@ func TestAnyCollectionIsFilledAndChecked(t *testing.T) {
 		must(t, os.MkdirAll(games, 0o755))
 		coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 		for i := range rapid.IntRange(0, 3).Draw(t, "there") {
-			coretest.Write(t, stick, rapid.SampledFrom([]string{"FULL", "full", "SHORT", "mine"}).Draw(t, "at")+fmt.Sprintf("/VSP-0000%d - Mine.iso", i),
+			coretest.Write(t, stick, rapid.SampledFrom([]string{"FULL", "full", "SHORT", "mine"}).
+				Draw(t, "at")+fmt.Sprintf("/VSP-0000%d - Mine.iso", i),
 				coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-0000%d", i), "Mine", "1/1", "full")))
 		}
 		for i := range rapid.IntRange(0, 8).Draw(t, "games") {
-			inf := coretest.Inf(fmt.Sprintf("VSP-0000%d", rapid.IntRange(0, 9).Draw(t, "id")), rapid.SampledFrom([]string{"Mine", "Copper Tide", "Été: à la mer", "ひかり", strings.Repeat("long name ", 5)}).Draw(t, "name"),
-				rapid.SampledFrom([]string{"1/1", "1/2", "2/2", "x"}).Draw(t, "disc"), rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
+			inf := coretest.Inf(fmt.Sprintf("VSP-0000%d", rapid.IntRange(0, 9).Draw(t, "id")),
+				rapid.SampledFrom([]string{"Mine", "Copper Tide", "Été: à la mer", "ひかり", strings.Repeat("long name ",
+					5)}).Draw(t, "name"),
+				rapid.SampledFrom([]string{"1/1", "1/2", "2/2", "x"}).Draw(t, "disc"),
+				rapid.SampledFrom([]string{"full", "short", "tall"}).Draw(t, "kind"))
 			data := coretest.Image(t, rapid.SampledFrom([]string{inf, inf, inf, ""}).Draw(t, "inf"))
-			coretest.Write(t, games, fmt.Sprintf("%d%s", i, rapid.SampledFrom([]string{".iso", ".img", ".txt"}).Draw(t, "ext")), data[:rapid.SampledFrom([]int{len(data), len(data), 40_000}).Draw(t, "length")])
+			coretest.Write(t, games, fmt.Sprintf("%d%s", i, rapid.SampledFrom([]string{".iso", ".img", ".txt"}).
+				Draw(t, "ext")), data[:rapid.SampledFrom([]int{len(data), len(data), 40_000}).Draw(t, "length")])
 		}
 		before := contents(t, stick)
 
 		b := bench.New("")
 		b.Sources = []bench.Source{{Path: games}}
-		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "rowan", Via: "usb", As: "fat32", Capacity: bench.Size(rapid.Int64Range(200_000, 3_000_000).Draw(t, "space")), Everything: true}}
+		b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "rowan", Via: "usb", As: "fat32",
+			Capacity: bench.Size(rapid.Int64Range(200_000, 3_000_000).Draw(t, "space")), Everything: true}}
 		set := coretest.Set(t)
 		scanned, err := scan.Scan(ctx, b.SourcePaths(), scan.Options{Set: set})
 		must(t, err)

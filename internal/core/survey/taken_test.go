@@ -32,7 +32,8 @@ func blankStick(t coretest.T, at, filesystem string, bytes, cluster int64) {
 	must(t, file.Truncate(bytes))
 	m, err := medium.Of(file)
 	must(t, err)
-	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR, filesystem), Name: "ANY"})
+	table, err := partition.New(partition.MBR, bytes, 512, partition.Wanted{Type: partition.TypeFor(partition.MBR,
+		filesystem), Name: "ANY"})
 	must(t, err)
 	must(t, table.Write(m))
 	p := table.Parts[0]
@@ -40,7 +41,8 @@ func blankStick(t coretest.T, at, filesystem string, bytes, cluster int64) {
 	if filesystem == "exfat" {
 		must(t, exfat.Format(part, p.Size, exfat.Options{Cluster: cluster, Sector: 512, Label: "ANY", Hidden: p.Start}))
 	} else {
-		must(t, fat.Format(part, p.Size, fat.Options{Bits: 32, Cluster: cluster, Sector: 512, Label: "ANY", Hidden: p.Start}))
+		must(t, fat.Format(part, p.Size, fat.Options{Bits: 32, Cluster: cluster, Sector: 512, Label: "ANY",
+			Hidden: p.Start}))
 	}
 	must(t, m.Close())
 }
@@ -65,8 +67,8 @@ line = "{title};{file}\n"
 order = ["title"]
 `
 
-// TestWhatIsPlannedIsWhatIsTaken fills real volumes with few and many titles in one folder, under names of all lengths: as many are listed as were said to go, and they never take more than was
-// said, and little less.
+// TestWhatIsPlannedIsWhatIsTaken fills real volumes with few and many titles in one folder, under names of all lengths:
+// as many are listed as were said to go, and they never take more than was said, and little less.
 func TestWhatIsPlannedIsWhatIsTaken(t *testing.T) {
 	game := filepath.Join(t.TempDir(), "game.w8")
 	if err := os.WriteFile(game, demo.Cartridge("WREN", "Mill"), 0o600); err != nil {
@@ -77,7 +79,8 @@ func TestWhatIsPlannedIsWhatIsTaken(t *testing.T) {
 		dir, err := os.MkdirTemp("", "taken-")
 		must(t, err)
 		defer os.RemoveAll(dir)
-		set := knownTo(t, filepath.Join(dir, "known"), fmt.Sprintf(flat, rapid.SampledFrom([]string{"", "G/", "A long name of a folder/G/"}).Draw(t, "folder")))
+		set := knownTo(t, filepath.Join(dir, "known"),
+			fmt.Sprintf(flat, rapid.SampledFrom([]string{"", "G/", "A long name of a folder/G/"}).Draw(t, "folder")))
 		fs := rapid.SampledFrom([]string{"fat32", "exfat"}).Draw(t, "filesystem")
 		img := filepath.Join(dir, "stick.img")
 		cluster := int64(512) // FAT32 has at least 65,525 clusters
@@ -97,8 +100,11 @@ func TestWhatIsPlannedIsWhatIsTaken(t *testing.T) {
 		info, err := os.Stat(game)
 		must(t, err)
 		for i := range titles {
-			name := strings.TrimRight(fmt.Sprintf("%d %s", i, strings.Repeat("mill ", 40))[:min(200, 1+len(fmt.Sprint(i))+i%longest)], " ")
-			titles[i] = title.Title{Key: name, Platform: "wren8", Form: title.Cartridge, Name: name, Of: 1, Discs: []title.Disc{{Number: 1, File: title.File{Path: game, Size: info.Size(), Modified: info.ModTime()}}}}
+			name := strings.TrimRight(fmt.Sprintf("%d %s", i, strings.Repeat("mill ", 40))[:min(200,
+				1+len(fmt.Sprint(i))+i%longest)], " ")
+			titles[i] = title.Title{Key: name, Platform: "wren8", Form: title.Cartridge, Name: name, Of: 1,
+				Discs: []title.Disc{{Number: 1, File: title.File{Path: game, Size: info.Size(),
+					Modified: info.ModTime()}}}}
 		}
 		taken(t, set, img, scan.Result{Titles: titles})
 	})
@@ -134,7 +140,8 @@ func taken(t *rapid.T, set *loader.Set, img string, scanned scan.Result) {
 	after := take()
 	got, clusters := before-after.Facts.Free, s.Facts.Cluster
 	files := int64(goes) * s.Facts.SpaceFor(s.Titles[0].Discs[0].File.Size)
-	if got > planned || planned-got > (planned-files)/3+2*clusters { // names of different lengths may share sectors better than each with its like
+	// names of different lengths may share sectors better than each with its like
+	if got > planned || planned-got > (planned-files)/3+2*clusters {
 		t.Fatalf("%d bytes were planned, and %d are taken, %d of them by files", planned, got, files)
 	}
 	audit, err := s.Check(ctx, check.Names)

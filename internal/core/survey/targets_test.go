@@ -55,7 +55,8 @@ func newWorkshop(t *testing.T, games map[string][]byte, targets ...bench.Target)
 }
 
 func (w *workshop) scanned() {
-	r, err := scan.Scan(context.Background(), []string{filepath.Join(w.dir, "games")}, scan.Options{Set: w.o.Set, Edits: w.bench.ResolvedEdits()})
+	r, err := scan.Scan(context.Background(), []string{filepath.Join(w.dir, "games")}, scan.Options{Set: w.o.Set,
+		Edits: w.bench.ResolvedEdits()})
 	require.NoError(w.t, err)
 	w.titles = r.Titles
 }
@@ -99,10 +100,12 @@ func vesperImage(t *testing.T, id, name string) []byte {
 	return coretest.Image(t, coretest.Inf(id, name, "1/1", "full"))
 }
 
-var fatStick = bench.Target{Name: "stick", Loader: "rowan", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true}
+var fatStick = bench.Target{Name: "stick", Loader: "rowan", As: "fat32", Capacity: bench.Size(size.GiB),
+	Everything: true}
 
 func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "nine.iso": vesperImage(t, "VSP-20431", "The Ninth Orchard")}, fatStick)
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"nine.iso": vesperImage(t, "VSP-20431", "The Ninth Orchard")}, fatStick)
 	coretest.Write(t, w.dir, "stick/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	coretest.Write(t, w.dir, "stick/FULL/copper_tide_final.iso", vesperImage(t, "VSP-20417", "Copper Tide"))
 	other := vesperImage(t, "VSP-99999", "Another of that length")
@@ -115,10 +118,13 @@ func TestATitleUnderAnotherNameIsRenamedAndNotCopied(t *testing.T) {
 	for i := range s.Titles {
 		kinds[s.Titles[i].Name] = s.Sheet.Verdict(i).Kind
 		if s.Titles[i].Name == "Copper Tide" {
-			assert.Contains(t, s.Sheet.Explain(i).Say, "is already there as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso without copying")
+			assert.Contains(t, s.Sheet.Explain(i).Say,
+				"is already there as FULL/copper_tide_final.iso, and is renamed to FULL/VSP-20417 - Copper Tide.iso "+
+					"without copying")
 		}
 	}
-	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.Copy}, kinds, "what only has the same length is not taken for it")
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Renamed, "The Ninth Orchard": fit.Copy}, kinds,
+		"what only has the same length is not taken for it")
 	p, r := w.fill(0)
 	assert.Equal(t, 1, r.Moved)
 	assert.Less(t, p.Bytes, int64(60_000), "one game and two settings")
@@ -189,8 +195,10 @@ func TestAListingServesAgainUntilSomethingChanges(t *testing.T) {
 }
 
 func TestSeveralLoadersShareATarget(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "bell.iso": coretest.Siskin(t, "SK-8812", "Bell Buoy")},
-		bench.Target{Name: "disk", Loader: "rowan", Also: []string{"trellis"}, As: "fat32", Capacity: bench.Size(size.GiB), Everything: true})
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"bell.iso": coretest.Siskin(t, "SK-8812", "Bell Buoy")},
+		bench.Target{Name: "disk", Loader: "rowan", Also: []string{"trellis"}, As: "fat32",
+			Capacity: bench.Size(size.GiB), Everything: true})
 	coretest.Write(t, w.dir, "disk/ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
 	s := w.look(0)
 	assert.Equal(t, "Rowan and Trellis", s.Shown())
@@ -225,7 +233,8 @@ func TestAMarkOnAWantedTitleIsReportedAndStays(t *testing.T) {
 func TestCoversThatLieBesideGoAlong(t *testing.T) {
 	var cover bytes.Buffer
 	require.NoError(t, png.Encode(&cover, image.NewRGBA(image.Rect(0, 0, 400, 600))))
-	games := map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "Copper Tide.png": cover.Bytes()}
+	games := map[string][]byte{"Copper Tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"Copper Tide.png": cover.Bytes()}
 	w := newWorkshop(t, games, fatStick)
 	w.fill(0)
 	b, err := os.ReadFile(w.at("stick", "FACES/front/VSP-20417.jpg"))
@@ -274,7 +283,8 @@ func TestWhatIf(t *testing.T) {
 	}
 	second, err := s.Another(t.Context(), w.bench, 0)
 	require.NoError(t, err)
-	assert.Equal(t, 6-s.Sheet.Count, second.Sheet.Count, "what is left over goes to a second one like it, as far as it fits")
+	assert.Equal(t, 6-s.Sheet.Count, second.Sheet.Count,
+		"what is left over goes to a second one like it, as far as it fits")
 	_, err = s.With(t.Context(), w.bench, 0, func(p *bench.Target) { p.Loader = "nobody" })
 	assert.ErrorContains(t, err, "nobody")
 	change, err := survey.Supposition("rule:attachment.stick.largest-file=10KiB, rule:accept.1.too-large.do=refuse")
@@ -313,7 +323,8 @@ func TestDistributingOverTargets(t *testing.T) {
 		games[fmt.Sprintf("%d.iso", i)] = vesperImage(t, fmt.Sprintf("VSP-0000%d", i), fmt.Sprint("Title ", i))
 	}
 	games["broken.iso"] = vesperImage(t, "VSP-00007", "Broken")[:50_000]
-	slow, quick := fatStick, bench.Target{Name: "share", Loader: "rowan", Via: "smb", As: "fat32", Capacity: bench.Size(250 * size.KiB)}
+	slow, quick := fatStick, bench.Target{Name: "share", Loader: "rowan", Via: "smb", As: "fat32",
+		Capacity: bench.Size(250 * size.KiB)}
 	w := newWorkshop(t, games, slow, quick)
 	w.bench.Targets[1].Want(true, "VSP-00003")
 	w.fill(1)
@@ -353,7 +364,8 @@ func TestDistributingOverTargets(t *testing.T) {
 		for _, h := range sh.Homes {
 			assert.Equal(t, h.Target == n, s.Sheet.Chosen[h.Title], "%s at %s", h.Label, s.Config.Name)
 			if h.Target == n {
-				assert.True(t, s.Sheet.Verdict(h.Title).Kind.Goes(), "%s at %s: %s", h.Label, s.Config.Name, s.Sheet.Explain(h.Title).Say)
+				assert.True(t, s.Sheet.Verdict(h.Title).Kind.Goes(), "%s at %s: %s", h.Label, s.Config.Name,
+					s.Sheet.Explain(h.Title).Say)
 			}
 		}
 	}
@@ -364,11 +376,13 @@ func TestDistributingOverTargets(t *testing.T) {
 
 func TestATitleThatIsCopiedToTheConsolesOwnDisk(t *testing.T) {
 	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide")},
-		bench.Target{Name: "stick", Loader: "trellis", Via: "usb", As: "exfat", Capacity: bench.Size(size.GiB), Everything: true},
+		bench.Target{Name: "stick", Loader: "trellis", Via: "usb", As: "exfat", Capacity: bench.Size(size.GiB),
+			Everything: true},
 		bench.Target{Name: "disk", Loader: "trellis", Via: "ftp", As: "ext4", Capacity: bench.Size(64 * size.MiB)})
 	alone := w.look(0)
 	assert.Equal(t, fit.Copy, alone.Sheet.Verdict(0).Kind)
-	assert.Contains(t, alone.Sheet.Explain(0).Say, "the console copies it to its own disk, so 52.00 KiB must be free there as well")
+	assert.Contains(t, alone.Sheet.Explain(0).Say,
+		"the console copies it to its own disk, so 52.00 KiB must be free there as well")
 	assert.Equal(t, fit.Copy, w.board()[0].Sheet.Verdict(0).Kind)
 	w.bench.Targets[1].Reserve = bench.Size(63 * size.MiB)
 	b := w.board()
@@ -385,12 +399,14 @@ func TestWaysOutNameOtherTargets(t *testing.T) {
 		bench.Target{Name: "share", Loader: "rowan", Via: "smb", As: "ext4", Capacity: bench.Size(size.GiB)})
 	e := w.board().Explain(0, 0)
 	require.Equal(t, fit.NoSpace, e.Verdict)
-	assert.Equal(t, []string{"share copies it, a moment over SMB", "use a larger target"}, e.Words(), "the cheapest comes first")
+	assert.Equal(t, []string{"share copies it, a moment over SMB", "use a larger target"}, e.Words(),
+		"the cheapest comes first")
 }
 
 func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 	old := vesperImage(t, "VSP-20417", "Copper Tide")
-	w := newWorkshop(t, map[string][]byte{"tide.iso": old, "falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")}, fatStick)
+	w := newWorkshop(t, map[string][]byte{"tide.iso": old, "falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")},
+		fatStick)
 	w.fill(0)
 	file := "FULL/VSP-20417 - Copper Tide.iso"
 	later := time.Now().Add(time.Hour)
@@ -406,7 +422,8 @@ func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 	for i := range s.Titles {
 		verdicts[s.Titles[i].Label()] = s.Sheet.Verdict(i).Kind
 	}
-	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Differs, "Paper Falcons": fit.Present}, verdicts, "one that was only touched is there")
+	assert.Equal(t, map[string]fit.Kind{"Copper Tide": fit.Differs, "Paper Falcons": fit.Present}, verdicts,
+		"one that was only touched is there")
 	for i := range s.Titles {
 		if s.Titles[i].Label() == "Copper Tide" {
 			e := s.Sheet.Explain(i)
@@ -425,7 +442,8 @@ func TestATitleThatWasFixedSinceIsNotThere(t *testing.T) {
 
 // TestWhatAPersonEditedStaysWhenTheRuleChanges: texts are merged three ways, and what both have changed is asked.
 func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"), "falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")}, fatStick)
+	w := newWorkshop(t, map[string][]byte{"tide.iso": vesperImage(t, "VSP-20417", "Copper Tide"),
+		"falcons.iso": vesperImage(t, "VSP-20502", "Paper Falcons")}, fatStick)
 	store, err := scancache.Open(filepath.Join(t.TempDir(), "seen.db"))
 	require.NoError(t, err)
 	defer store.Close()
@@ -459,7 +477,8 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 	rule("timing=a\ntray=shut\nfan=off\n")
 	s := w.look(0)
 	require.Len(t, s.Conflicts, 1)
-	assert.Contains(t, s.Plan().Notes[0], `TUNE/VSP-20417.tune: tray was "open", was changed by hand to "half", and would become "shut". Yours stays; mark it to be replaced to get the new one.`)
+	assert.Contains(t, s.Plan().Notes[0],
+		`TUNE/VSP-20417.tune: tray was "open", was changed by hand to "half", and would become "shut". Yours stays; mark it to be replaced to get the new one.`)
 	w.fill(0)
 	is("# by hand\ntiming=c\ntray=half\nfan=off\n")
 	w.bench.Targets[0].Replace = []string{"TUNE/VSP-20417.tune"}
@@ -475,7 +494,8 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 }
 
 func TestStartFilesAreWrittenAndKept(t *testing.T) {
-	w := newWorkshop(t, map[string][]byte{"Tollgate/start.prog": []byte("run"), "Tollgate/a.about": []byte("Tollgate\n")},
+	w := newWorkshop(t, map[string][]byte{"Tollgate/start.prog": []byte("run"),
+		"Tollgate/a.about": []byte("Tollgate\n")},
 		bench.Target{Name: "stick", Loader: "plover", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true})
 	if len(w.titles) == 0 {
 		t.Fatal("no title was found")
@@ -511,8 +531,8 @@ func skuaDisc(t *testing.T, id string, size, used int) []byte {
 	return b
 }
 
-// TestPackedImagesInParts packs a disc on its way into several files: what was accounted for is enough, a second look finds
-// it there with its exact size, and the check and the simulator agree, also about damage.
+// TestPackedImagesInParts packs a disc on its way into several files: what was accounted for is enough, a second look
+// finds it there with its exact size, and the check and the simulator agree, also about damage.
 func TestPackedImagesInParts(t *testing.T) {
 	disc := skuaDisc(t, "SKU-0007", 3<<20, 1_500_000)
 	stick := bench.Target{Name: "stick", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true,
@@ -523,7 +543,9 @@ func TestPackedImagesInParts(t *testing.T) {
 	require.Equal(t, fit.Packed, v.Kind)
 	assert.Equal(t, "pack, 4", v.Word())
 	assert.True(t, v.AtMost)
-	assert.Contains(t, s.Sheet.Explain(0).Say, "Mica starts packed images: what the image does not use is left out, from 3.00 MiB to skua/SKU-0007/Long Water.pkd, and takes at most 1.4")
+	assert.Contains(t, s.Sheet.Explain(0).Say,
+		"Mica starts packed images: what the image does not use is left out, from 3.00 MiB to skua/SKU-0007/Long "+
+			"Water.pkd, and takes at most 1.4")
 	p, r := w.fill(0)
 	assert.Equal(t, "pack", p.Steps[len(p.Steps)-1].Words())
 	assert.LessOrEqual(t, r.Bytes, p.Bytes)
@@ -568,8 +590,8 @@ func TestPackedImagesInParts(t *testing.T) {
 	assert.Equal(t, fit.Differs, w.look(0).Sheet.Verdict(0).Kind)
 }
 
-// TestAPackThatIsInterrupted stops, fails and fills up in the middle of packing: nothing stands under a final name but whole parts, and
-// the next run makes it whole.
+// TestAPackThatIsInterrupted stops, fails and fills up in the middle of packing: nothing stands under a final name but
+// whole parts, and the next run makes it whole.
 func TestAPackThatIsInterrupted(t *testing.T) {
 	disc := skuaDisc(t, "SKU-0007", 8<<20, 7<<20)
 	stick := bench.Target{Name: "stick", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true,

@@ -81,7 +81,8 @@ func (s *Survey) readTexts(ctx context.Context) {
 		if !ok {
 			return
 		}
-		merged, conflicts, err := settings.Merge(last, theirs, t.Text, settings.Syntax(t.Syntax), wins[s.Facts.Filesystem.Fold(e.Path)])
+		merged, conflicts, err := settings.Merge(last, theirs, t.Text, settings.Syntax(t.Syntax),
+			wins[s.Facts.Filesystem.Fold(e.Path)])
 		if err == nil && len(conflicts) == 0 && t.Syntax != "" {
 			merged, err = settings.Keep(merged, theirs, settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
 		}
@@ -101,13 +102,14 @@ func (s *Survey) readTexts(ctx context.Context) {
 			if s.Conflicts[e.Path] != "" {
 				wanted = ""
 			}
-			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: merged, Wanted: wanted, Why: t.Why + "; your changes in it are kept"})
+			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: merged, Wanted: wanted,
+				Why: t.Why + "; your changes in it are kept"})
 		}
 	})
 }
 
-// readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise. What somebody put there by hand
-// stays.
+// readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise.
+// What somebody put there by hand stays.
 func (s *Survey) readCovers() {
 	s.Sheet.EachCover(func(i int, why string, make func() *shape.Spec, there target.Entry) {
 		made, known := s.last[there.Path]
@@ -115,7 +117,8 @@ func (s *Survey) readCovers() {
 			return
 		}
 		if spec := make(); shape.Remade(made, spec, there.Size) {
-			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: spec, Why: why + "; its picture or the rule for it has changed"})
+			s.updates = append(s.updates, plan.Update{Title: i, Path: there.Path, Make: spec, Why: why +
+				"; its picture or the rule for it has changed"})
 		}
 	})
 }

@@ -32,10 +32,12 @@ func (s *Survey) Time(i int) estimate.Range {
 
 // shaping is how long it takes to bring files into their shapes, which goes on while they are written.
 func shaping(seconds float64) estimate.Range {
-	return estimate.Range{Least: time.Duration(seconds * 0.7 * float64(time.Second)), Most: time.Duration(seconds * 1.6 * float64(time.Second))}
+	return estimate.Range{Least: time.Duration(seconds * 0.7 * float64(time.Second)),
+		Most: time.Duration(seconds * 1.6 * float64(time.Second))}
 }
 
-// CheckTime is how long the check after a run of a plan takes: it lists the target, and looks into each game, but for what the run itself reads back over a network.
+// CheckTime is how long the check after a run of a plan takes: it lists the target, and looks into each game, but for
+// what the run itself reads back over a network.
 func (s *Survey) CheckTime(p *plan.Plan, v run.Verify) estimate.Range {
 	if len(p.Steps) == 0 || s.Sheet == nil {
 		return estimate.Range{}
@@ -54,7 +56,8 @@ func (s *Survey) CheckTime(p *plan.Plan, v run.Verify) estimate.Range {
 		}
 	}
 	for i := range p.Steps {
-		if st := &p.Steps[i]; st.Writes() && st.Make.Shape != shape.Written && s.Facts.Network != "" && v == run.VerifyFull && plain(st.Make) {
+		if st := &p.Steps[i]; st.Writes() && st.Make.Shape != shape.Written && s.Facts.Network != "" &&
+			v == run.VerifyFull && plain(st.Make) {
 			looks--
 		}
 	}

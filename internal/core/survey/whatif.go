@@ -22,7 +22,8 @@ func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*
 	change(&b.Targets[n])
 	now := b.Targets[n]
 	c := *s
-	c.Config, c.plan, c.Notes, c.trees, c.strange = now, nil, nil, maps.Clone(s.trees), map[string]bool{} // another goroutine may try something too
+	// another goroutine may try something too
+	c.Config, c.plan, c.Notes, c.trees, c.strange = now, nil, nil, maps.Clone(s.trees), map[string]bool{}
 	if err := c.profiles(b); err != nil {
 		return nil, err
 	}
@@ -103,7 +104,8 @@ type Difference struct {
 // Compare tells what is different between a target and the same target set up otherwise.
 func Compare(what string, before, after *Survey) *Difference {
 	d := &Difference{
-		What: what, Goes: [2]int{before.Sheet.Count, after.Sheet.Count}, Planned: [2]int64{before.Sheet.Planned, after.Sheet.Planned},
+		What: what, Goes: [2]int{before.Sheet.Count, after.Sheet.Count}, Planned: [2]int64{before.Sheet.Planned,
+			after.Sheet.Planned},
 		Free: [2]int64{before.Sheet.Free(), after.Sheet.Free()}, Time: [2]estimate.Range{before.Whole(), after.Whole()},
 	}
 	for i := range before.Titles {
@@ -162,7 +164,8 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 	if s == nil {
 		return nil, nil
 	}
-	d = &Difference{What: "without this target", Goes: [2]int{s.Sheet.Count, 0}, Planned: [2]int64{s.Sheet.Planned, 0}, Free: [2]int64{s.Sheet.Free(), 0}, Time: [2]estimate.Range{s.Whole(), {}}}
+	d = &Difference{What: "without this target", Goes: [2]int{s.Sheet.Count, 0}, Planned: [2]int64{s.Sheet.Planned, 0},
+		Free: [2]int64{s.Sheet.Free(), 0}, Time: [2]estimate.Range{s.Whole(), {}}}
 	for i := range s.Titles {
 		if !s.Sheet.Chosen[i] || !s.Sheet.Verdict(i).Kind.Goes() {
 			continue
@@ -171,7 +174,8 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 			return o != s && o != nil && o.carries == nil && o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes()
 		}) {
 			lost = append(lost, i)
-			d.Changes = append(d.Changes, Change{i, s.Titles[i].Key, s.Titles[i].Label(), true, s.Sheet.Verdict(i).Kind, fit.Foreign})
+			d.Changes = append(d.Changes, Change{i, s.Titles[i].Key, s.Titles[i].Label(), true, s.Sheet.Verdict(i).Kind,
+				fit.Foreign})
 		}
 	}
 	d.Fewer = len(lost)

@@ -54,10 +54,12 @@ func (s *Survey) Wrong(r *check.Report) (out []Wrong) {
 		w := Wrong{Title: i}
 		for k := range r.Findings {
 			f := &r.Findings[k]
-			if f.Path == "" || f.Grade != check.Fault || f.Loader != l.Loader || f.Kind == check.Cover || f.Kind == check.Companion {
+			if f.Path == "" || f.Grade != check.Fault || f.Loader != l.Loader || f.Kind == check.Cover ||
+				f.Kind == check.Companion {
 				continue
 			}
-			if f.Path == l.Path || strings.HasPrefix(fold(f.Path), fold(l.Path)+"/") || sameTitle(lies, fold(f.Path), i) {
+			if f.Path == l.Path || strings.HasPrefix(fold(f.Path), fold(l.Path)+"/") || sameTitle(lies, fold(f.Path),
+				i) {
 				if w.Say == "" {
 					w.Say = f.Say
 				}
@@ -76,7 +78,8 @@ func sameTitle(lies map[string]int, path string, title int) bool {
 	return ok && i == title
 }
 
-// KnownWrong are the titles of [Survey.Wrong] that the last check of the target found, as far as their files were not changed since, and that are taken for there.
+// KnownWrong are the titles of [Survey.Wrong] that the last check of the target found, as far as their files were not
+// changed since, and that are taken for there.
 func (s *Survey) KnownWrong(cache *scancache.Store) (out []Wrong) {
 	if cache == nil {
 		return nil

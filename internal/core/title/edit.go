@@ -97,7 +97,10 @@ func (e *Edit) Choose(c Chosen) {
 	e.Pictures = slices.DeleteFunc(slices.Clone(e.Pictures), func(p Chosen) bool { return p.Of == c.Of })
 	if c.File != "" || c.None || c.Crop != [4]int{} {
 		e.Pictures = append(e.Pictures, c)
-		slices.SortFunc(e.Pictures, func(a, b Chosen) int { return slices.Index(PictureKinds, a.Of) - slices.Index(PictureKinds, b.Of) })
+		slices.SortFunc(e.Pictures, func(a,
+			b Chosen) int {
+			return slices.Index(PictureKinds, a.Of) - slices.Index(PictureKinds, b.Of)
+		})
 	}
 }
 

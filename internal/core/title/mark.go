@@ -2,8 +2,9 @@ package title
 
 import "strings"
 
-// MarkOf is the kind of a picture that stands at the end of a file's name, without its extension: behind a dot, hyphen, space or underscore, in brackets, or as the whole name. What is in front of it
-// is the name of the game. It is "" where none stands there.
+// MarkOf is the kind of a picture that stands at the end of a file's name, without its extension: behind a dot, hyphen,
+// space or underscore, in brackets, or as the whole name. What is in front of it is the name of the game. It is ""
+// where none stands there.
 func MarkOf(stem string) (game, of string) {
 	lower := strings.ToLower(stem)
 	for _, of := range PictureKinds {

@@ -42,7 +42,8 @@ type Title struct {
 	// Archive is the extension, with its dot, of the archive that the title's file
 	// is packed in; "" for a title that lies open.
 	Archive string `json:"archive,omitempty"`
-	// Extension is what the file's copies end in, with the dot, where the file itself ends otherwise than its platform's do; else "".
+	// Extension is what the file's copies end in, with the dot, where the file itself ends otherwise than its
+	// platform's do; else "".
 	Ext string `json:"ext,omitempty"`
 	// Among is how many titles lie in that archive, 0 for one.
 	Among int `json:"among,omitempty"`
@@ -150,15 +151,17 @@ type Picture struct {
 
 // A Chosen is a picture that the user has chosen for a disc.
 type Chosen struct {
-	Of   string `toml:"of" json:"of"`                         // one of [PictureKinds]
-	File string `toml:"file,omitempty" json:"file,omitempty"` // a picture, relative to the bench; "" for the one that is found
+	Of string `toml:"of" json:"of"` // one of [PictureKinds]
+	// a picture, relative to the bench; "" for the one that is found
+	File string `toml:"file,omitempty" json:"file,omitempty"`
 	// Crop is what is cut off it at the left, top, right and bottom, in thousandths of its width or height.
 	Crop [4]int `toml:"crop,omitempty" json:"crop,omitzero"`
 	// None is set where the user wants no such picture.
 	None bool `toml:"none,omitempty" json:"none,omitempty"`
 }
 
-// Picture is the picture of a kind for a disc, by its index; nil where none was found. A disc without one is shown by that of the first.
+// Picture is the picture of a kind for a disc, by its index; nil where none was found. A disc without one is shown by
+// that of the first.
 func (t *Title) Picture(of string, disc int) *Picture {
 	var first *Picture
 	for i := range t.Pictures {

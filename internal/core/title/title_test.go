@@ -23,7 +23,8 @@ func TestEveryEditableFieldHasItsTarget(t *testing.T) {
 	}
 	assert.Nil(t, e.Value("colour"))
 	assert.Nil(t, tt.Value("colour"))
-	assert.Equal(t, title.Title{Name: "name", ID: "ID", Region: "region", Platform: "platform", Details: title.Details{Year: "year", Players: "players", Publisher: "publisher", Text: "text"}}, tt)
+	assert.Equal(t, title.Title{Name: "name", ID: "ID", Region: "region", Platform: "platform",
+		Details: title.Details{Year: "year", Players: "players", Publisher: "publisher", Text: "text"}}, tt)
 }
 
 func TestLocks(t *testing.T) {
@@ -39,11 +40,13 @@ func TestLocks(t *testing.T) {
 }
 
 func TestWhatATitleTakesAndWhereItIs(t *testing.T) {
-	open := title.Title{Discs: []title.Disc{{File: title.File{Path: "/g/a.cue", Size: 10}, Parts: []title.Part{{Name: "a.bin", File: title.File{Path: "/g/a.bin", Size: 100}}}}}}
+	open := title.Title{Discs: []title.Disc{{File: title.File{Path: "/g/a.cue", Size: 10},
+		Parts: []title.Part{{Name: "a.bin", File: title.File{Path: "/g/a.bin", Size: 100}}}}}}
 	assert.Equal(t, int64(110), open.Size())
 	assert.Equal(t, "/g/a.cue", open.Where())
-	packed := title.Title{Archive: ".rar", Discs: []title.Disc{{File: title.File{Path: "/g/a.rar", Size: 10}, Volumes: []title.File{{Path: "/g/a.r00", Size: 5}},
-		Parts: []title.Part{{Name: "a.iso", File: title.File{Path: "/g/a.rar", Entry: "in/a.iso", Size: 1000}}}}}}
+	packed := title.Title{Archive: ".rar", Discs: []title.Disc{{File: title.File{Path: "/g/a.rar", Size: 10},
+		Volumes: []title.File{{Path: "/g/a.r00", Size: 5}},
+		Parts:   []title.Part{{Name: "a.iso", File: title.File{Path: "/g/a.rar", Entry: "in/a.iso", Size: 1000}}}}}}
 	assert.Equal(t, int64(15), packed.Size(), "as it is packed")
 	assert.Equal(t, "/g/a.rar", packed.Where())
 	packed.Among = 2

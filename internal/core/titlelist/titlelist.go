@@ -18,7 +18,8 @@ import (
 
 // Columns are the columns that a list may have, in any order; those with other names are
 // skipped. checksum holds any kind of sum, reported by its length.
-var Columns = []string{"id", "name", "region", "year", "players", "publisher", "text", "platform", "checksum", "crc32", "md5", "sha1", "sha256"}
+var Columns = []string{"id", "name", "region", "year", "players", "publisher", "text", "platform", "checksum", "crc32",
+	"md5", "sha1", "sha256"}
 
 // A Row is one title of a list.
 type Row struct {
@@ -72,7 +73,8 @@ func (l *List) Read(file string, r io.Reader) error {
 	_, id := column["id"]
 	_, name := column["name"]
 	if !id && !name {
-		return fmt.Errorf("%s: the first line has no column id or name; columns are: %s", file, strings.Join(Columns, ", "))
+		return fmt.Errorf("%s: the first line has no column id or name; columns are: %s", file,
+			strings.Join(Columns, ", "))
 	}
 	var all []error
 	for {
@@ -95,7 +97,8 @@ func (l *List) Read(file string, r io.Reader) error {
 			}
 			return ""
 		}
-		row := Row{ID: get("id"), Name: get("name"), Region: get("region"), Year: get("year"), Players: get("players"), Publisher: get("publisher"), Text: get("text"),
+		row := Row{ID: get("id"), Name: get("name"), Region: get("region"), Year: get("year"), Players: get("players"),
+			Publisher: get("publisher"), Text: get("text"),
 			Platform: strings.ToLower(get("platform")), File: filepath.Base(file), Line: line}
 		bad := false
 		for _, k := range []string{"checksum", "crc32", "md5", "sha1", "sha256"} {
@@ -123,7 +126,8 @@ func (l *List) Read(file string, r io.Reader) error {
 
 func (l *List) add(r Row) {
 	if l.byID == nil {
-		l.byID, l.bySum, l.byName, l.kinds = map[string][]int{}, map[string][]int{}, map[string][]int{}, map[sums.Algorithm]bool{}
+		l.byID, l.bySum, l.byName, l.kinds = map[string][]int{}, map[string][]int{}, map[string][]int{},
+			map[sums.Algorithm]bool{}
 	}
 	n := len(l.Rows)
 	l.Rows = append(l.Rows, r)
@@ -172,7 +176,8 @@ func (l *List) Find(t *title.Title, checksums []string) (row *Row, by string) {
 	if all := l.byName[Fold(t.Name)]; t.Name != "" && len(all) > 0 {
 		var fits []int
 		for _, i := range all {
-			if r := &l.Rows[i]; l.pick([]int{i}, t) != nil && (r.ID == "" || t.ID == "") && (r.Region == "" || t.Region == "" || strings.EqualFold(r.Region, t.Region)) {
+			if r := &l.Rows[i]; l.pick([]int{i}, t) != nil && (r.ID == "" || t.ID == "") &&
+				(r.Region == "" || t.Region == "" || strings.EqualFold(r.Region, t.Region)) {
 				fits = append(fits, i)
 			}
 		}

@@ -14,11 +14,12 @@ import (
 
 func TestIDFirstThenChecksumThenName(t *testing.T) {
 	var l titlelist.List
-	require.NoError(t, l.Read("season.csv", strings.NewReader("\uFEFFID;Name;Region;Year;Players;Publisher;Platform;Checksum;Shelf\r\n"+
-		"VSP-20417;Copper Tide: the Long Way;North;1998;1-4;Gullwing;;;A3\r\n"+
-		";Marsh Light;;2001;1;\"West; Hall\";heron16;0ABC1234;\r\n"+
-		";Ropewalk;East;1999;;;;;\r\n"+
-		";Ropewalk;West;2002;;;;;\r\n")))
+	require.NoError(t, l.Read("season.csv",
+		strings.NewReader("\uFEFFID;Name;Region;Year;Players;Publisher;Platform;Checksum;Shelf\r\n"+
+			"VSP-20417;Copper Tide: the Long Way;North;1998;1-4;Gullwing;;;A3\r\n"+
+			";Marsh Light;;2001;1;\"West; Hall\";heron16;0ABC1234;\r\n"+
+			";Ropewalk;East;1999;;;;;\r\n"+
+			";Ropewalk;West;2002;;;;;\r\n")))
 	assert.Equal(t, []sums.Algorithm{sums.CRC32}, l.Wants())
 	find := func(tt title.Title, checksums ...string) string {
 		row, by := l.Find(&tt, checksums)
@@ -41,9 +42,11 @@ func TestBadLines(t *testing.T) {
 	var l titlelist.List
 	err := l.Read("a.csv", strings.NewReader("id,name,crc32\nVSP-1,One,12345678\nVSP-2,Two,1234\n,,\nVSP-3,Three\n"))
 	require.Error(t, err)
-	assert.Equal(t, "a.csv:3: \"1234\" is not a checksum of the column crc32\na.csv:4: the line has neither an ID, a name nor a checksum", err.Error())
+	assert.Equal(t, "a.csv:3: \"1234\" is not a checksum of the column crc32\na.csv:4: the line has neither an ID, a "+
+		"name nor a checksum", err.Error())
 	assert.Len(t, l.Rows, 3, "the good ones are used")
-	assert.ErrorContains(t, l.Read("b.csv", strings.NewReader("year,shelf\n1998,A\n")), "csv: the first line has no column id or name")
+	assert.ErrorContains(t, l.Read("b.csv", strings.NewReader("year,shelf\n1998,A\n")),
+		"csv: the first line has no column id or name")
 	assert.ErrorContains(t, l.Read("c.csv", strings.NewReader("")), "its first line")
 }
 

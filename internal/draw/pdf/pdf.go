@@ -1,5 +1,5 @@
-// Package pdf writes scenes as PDF (ISO 32000-1): with its fonts, as far as they are used; with texts that can be found and copied; with a table of
-// contents and links between the pages.
+// Package pdf writes scenes as PDF (ISO 32000-1): with its fonts, as far as they are used; with texts that can be found
+// and copied; with a table of contents and links between the pages.
 package pdf
 
 import (
@@ -56,7 +56,8 @@ func Write(to io.Writer, d *scene.Drawing) error {
 
 // write adds a mark to the table of contents.
 func (w *writer) write(m scene.Mark) {
-	if len(w.fonts) > 0 { // how the entry is encoded goes by the font in use, and all of ours have two bytes a character
+	// how the entry is encoded goes by the font in use, and all of ours have two bytes a character
+	if len(w.fonts) > 0 {
 		w.Bookmark(m.Text, m.Level, m.At.Y)
 	}
 }

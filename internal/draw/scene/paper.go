@@ -29,7 +29,8 @@ func (e *UnknownPaperError) Error() string {
 	return nearest.Unknown("paper", e.Name, names).Error()
 }
 
-// PaperNamed finds a paper by its name, whatever its letter case; "" is the first one. The error is an *[UnknownPaperError].
+// PaperNamed finds a paper by its name, whatever its letter case; "" is the first one. The error is an
+// *[UnknownPaperError].
 func PaperNamed(name string) (Paper, error) {
 	if name == "" {
 		return Papers[0], nil

@@ -1,5 +1,6 @@
-// Package scene describes drawings: pages with shapes, texts, pictures and links at targets that are known exactly, since every text is measured in
-// the font that it will have. A scene knows no file format; packages svg and pdf write one down, and so agree.
+// Package scene describes drawings: pages with shapes, texts, pictures and links at targets that are known exactly,
+// since every text is measured in the font that it will have. A scene knows no file format; packages svg and pdf write
+// one down, and so agree.
 //
 // Lengths are points, 1/72 inch. The origin of a page is its upper left corner, with y downwards.
 package scene
@@ -29,7 +30,8 @@ type Drawing struct {
 	Title string
 	// Subject says in a sentence what is drawn.
 	Subject string
-	// Date is the one that the drawing bears; there is no other time in it, so that the same input gives the same bytes.
+	// Date is the one that the drawing bears; there is no other time in it, so that the same input gives the same
+	// bytes.
 	Date  time.Time
 	Pages []*Page
 	// Marks are its table of contents, in the order of the pages.
@@ -121,7 +123,8 @@ func (*Link) item()    {}
 
 // Rect draws a rectangle: with a line of a width, 0 for none, and filled unless fill is nil.
 func (p *Page) Rect(x, y, w, h, line float64, stroke Ink, fill *Ink) {
-	s := &Shape{Path: []Segment{{Op: Move, To: Point{x, y}}, {Op: Line, To: Point{x + w, y}}, {Op: Line, To: Point{x + w, y + h}}, {Op: Line, To: Point{x, y + h}}, {Op: Close}}, Width: line, Stroke: stroke}
+	s := &Shape{Path: []Segment{{Op: Move, To: Point{x, y}}, {Op: Line, To: Point{x + w, y}},
+		{Op: Line, To: Point{x + w, y + h}}, {Op: Line, To: Point{x, y + h}}, {Op: Close}}, Width: line, Stroke: stroke}
 	if fill != nil {
 		s.Filled, s.Fill = true, *fill
 	}
@@ -167,7 +170,8 @@ func (p *Page) Polygon(fill Ink, points ...Point) {
 func (p *Page) Arc(from, to, y, rise, width float64, ink Ink) {
 	// The curve reaches three quarters of the height of its control points.
 	c := y - rise*4/3
-	p.Items = append(p.Items, &Shape{Width: width, Stroke: ink, Path: []Segment{{Op: Move, To: Point{from, y}}, {Op: Curve, A: Point{from, c}, B: Point{to, c}, To: Point{to, y}}}})
+	p.Items = append(p.Items, &Shape{Width: width, Stroke: ink, Path: []Segment{{Op: Move, To: Point{from, y}},
+		{Op: Curve, A: Point{from, c}, B: Point{to, c}, To: Point{to, y}}}})
 }
 
 // Circle draws a circle around a point, filled unless fill is nil.
@@ -192,7 +196,8 @@ func (p *Page) Hatch(x, y, w, h, gap, width float64, ink Ink, falling bool) {
 		return
 	}
 	s := &Shape{Width: width, Stroke: ink}
-	// Lines lie where u = column + row is a multiple of the gap, counted on the page, so that neighbours go on in one another.
+	// Lines lie where u = column + row is a multiple of the gap, counted on the page, so that neighbours go on in one
+	// another.
 	at := func(u float64) (from, to Point) {
 		top, bottom := Point{u - y, y}, Point{u - y - h, y + h}
 		if bottom.X < x {
@@ -253,7 +258,8 @@ func (p *Page) Write(n Pen, x, y float64, s string) float64 {
 	s = typeface.Clean(s)
 	runs, wide := n.Weight.Runs(s, n.Size)
 	if len(runs) > 0 {
-		p.Items = append(p.Items, &Text{X: x, Y: y, Size: n.Size, Weight: n.Weight, Ink: n.Ink, S: s, Wide: wide, Runs: runs})
+		p.Items = append(p.Items, &Text{X: x, Y: y, Size: n.Size, Weight: n.Weight, Ink: n.Ink, S: s, Wide: wide,
+			Runs: runs})
 	}
 	return wide
 }

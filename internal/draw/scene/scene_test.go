@@ -81,7 +81,8 @@ func TestAHatchStaysInItsRectangle(t *testing.T) {
 		lines := 0
 		for _, item := range p.Items {
 			for _, s := range item.(*scene.Shape).Path {
-				require.True(t, s.To.X >= x-1e-6 && s.To.X <= x+w+1e-6 && s.To.Y >= y-1e-6 && s.To.Y <= y+h+1e-6, "%v is not in %f %f %f %f", s.To, x, y, w, h)
+				require.True(t, s.To.X >= x-1e-6 && s.To.X <= x+w+1e-6 && s.To.Y >= y-1e-6 && s.To.Y <= y+h+1e-6,
+					"%v is not in %f %f %f %f", s.To, x, y, w, h)
 				if s.Op == scene.Line {
 					lines++
 				}
@@ -107,7 +108,8 @@ func TestABowIsAsHighAsWasAsked(t *testing.T) {
 
 func TestTextsEndWhereTheyAreReported(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		pen := scene.Pen{Size: rapid.Float64Range(6, 20).Draw(t, "size"), Weight: rapid.SampledFrom([]typeface.Weight{typeface.Regular, typeface.Bold}).Draw(t, "weight")}
+		pen := scene.Pen{Size: rapid.Float64Range(6, 20).Draw(t, "size"),
+			Weight: rapid.SampledFrom([]typeface.Weight{typeface.Regular, typeface.Bold}).Draw(t, "weight")}
 		s := rapid.StringOfN(rapid.RuneFrom([]rune("aWi 亜あ/.")), 0, 50, -1).Draw(t, "s")
 		width := rapid.Float64Range(10, 200).Draw(t, "width")
 		p := &scene.Page{Width: 600, Height: 800}
@@ -138,7 +140,8 @@ func TestTextsEndWhereTheyAreReported(t *testing.T) {
 }
 
 func TestPapers(t *testing.T) {
-	for name, want := range map[string][2]float64{"": {595.28, 841.89}, "A4": {595.28, 841.89}, "letter": {612, 792}, "Letter": {612, 792}} {
+	for name, want := range map[string][2]float64{"": {595.28, 841.89}, "A4": {595.28, 841.89}, "letter": {612, 792},
+		"Letter": {612, 792}} {
 		p, err := scene.PaperNamed(name)
 		require.NoError(t, err)
 		assert.InDelta(t, want[0], p.Width, 0.01)
@@ -153,12 +156,18 @@ func TestPapers(t *testing.T) {
 func TestWhatIsWrongIsSeen(t *testing.T) {
 	pen := scene.Pen{Size: 9}
 	for name, spoil := range map[string]func(d *scene.Drawing, p *scene.Page){
-		"lies over":     func(_ *scene.Drawing, p *scene.Page) { p.Write(pen, 105, 103, "another") },
-		"leaves":        func(_ *scene.Drawing, p *scene.Page) { p.Write(pen, 580, 300, "cut off") },
-		"points high":   func(_ *scene.Drawing, p *scene.Page) { p.Write(scene.Pen{Size: 3}, 100, 300, "dust") },
-		"too pale":      func(_ *scene.Drawing, p *scene.Page) { p.Write(scene.Pen{Size: 9, Ink: scene.Pale}, 100, 300, "pale") },
+		"lies over":   func(_ *scene.Drawing, p *scene.Page) { p.Write(pen, 105, 103, "another") },
+		"leaves":      func(_ *scene.Drawing, p *scene.Page) { p.Write(pen, 580, 300, "cut off") },
+		"points high": func(_ *scene.Drawing, p *scene.Page) { p.Write(scene.Pen{Size: 3}, 100, 300, "dust") },
+		"too pale": func(_ *scene.Drawing,
+			p *scene.Page) {
+			p.Write(scene.Pen{Size: 9, Ink: scene.Pale}, 100, 300, "pale")
+		},
 		"a line leaves": func(_ *scene.Drawing, p *scene.Page) { p.Across(500, 300, 200, 1, scene.Black) },
-		"the picture":   func(_ *scene.Drawing, p *scene.Page) { p.Items = append(p.Items, &scene.Picture{X: 590, W: 40, H: 10}) },
+		"the picture": func(_ *scene.Drawing,
+			p *scene.Page) {
+			p.Items = append(p.Items, &scene.Picture{X: 590, W: 40, H: 10})
+		},
 		"a link leads": func(_ *scene.Drawing, p *scene.Page) {
 			p.Items = append(p.Items, &scene.Link{To: scene.Spot{Page: 3}})
 		},

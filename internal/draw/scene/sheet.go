@@ -21,14 +21,16 @@ var (
 	footPen  = Pen{7.5, typeface.Regular, Grey}
 )
 
-// A Sheet fills the pages of a drawing from top to bottom, with a heading and a foot on each. Whoever needs space asks for it with [Sheet.Need].
+// A Sheet fills the pages of a drawing from top to bottom, with a heading and a foot on each. Whoever needs space asks
+// for it with [Sheet.Need].
 type Sheet struct {
 	*Page // the present one
 	D     *Drawing
 	Paper Paper
 	// Left, Right, Top and Bottom bound what is drawn between heading and foot; Y is how far that is.
 	Left, Right, Top, Bottom, Y float64
-	// Head draws what stands above the columns of a table, on every page that resumes it, and moves Y down; nil for nothing.
+	// Head draws what stands above the columns of a table, on every page that resumes it, and moves Y down; nil for
+	// nothing.
 	Head func()
 
 	sub string
@@ -36,7 +38,8 @@ type Sheet struct {
 
 // Begin begins a drawing on a paper. sub stands below the title on the first page.
 func Begin(paper Paper, title, sub string, date time.Time) *Sheet {
-	s := &Sheet{D: &Drawing{Title: typeface.Clean(title), Subject: typeface.Clean(sub), Date: date}, Paper: paper, sub: sub}
+	s := &Sheet{D: &Drawing{Title: typeface.Clean(title), Subject: typeface.Clean(sub), Date: date}, Paper: paper,
+		sub: sub}
 	s.Next()
 	return s
 }

@@ -1,6 +1,6 @@
-// Package svg writes scenes as SVG (W3C Recommendation "Scalable Vector Graphics (SVG) 1.1", with links without a prefix as in SVG 2). A file needs
-// nothing beside itself: letters and words that come often are outlines, once each, so that they look alike without any font; over them lies the text itself, unseen, to
-// be found and copied.
+// Package svg writes scenes as SVG (W3C Recommendation "Scalable Vector Graphics (SVG) 1.1", with links without a
+// prefix as in SVG 2). A file needs nothing beside itself: letters and words that come often are outlines, once each,
+// so that they look alike without any font; over them lies the text itself, unseen, to be found and copied.
 package svg
 
 import (
@@ -32,7 +32,8 @@ type writer struct {
 	names map[word]string // of the outlines
 }
 
-// Write writes a drawing. Its pages stand beside and below each other, in rows, as many as make a sheet that is about as wide as it is high.
+// Write writes a drawing. Its pages stand beside and below each other, in rows, as many as make a sheet that is about
+// as wide as it is high.
 func Write(to io.Writer, d *scene.Drawing) error {
 	w := &writer{Writer: bufio.NewWriterSize(to, 1<<16)}
 	columns := int(math.Ceil(math.Sqrt(float64(len(d.Pages)))))
@@ -238,7 +239,8 @@ func (w *writer) item(item scene.Item) {
 		w.text(v)
 	case *scene.Picture:
 		w.nums(`<image x="`, v.X, `" y="`, v.Y, `" width="`, v.W, `" height="`, v.H)
-		w.str(`" preserveAspectRatio="none" href="data:image/jpeg;base64,` + base64.StdEncoding.EncodeToString(v.JPEG) + `"><title>` + escape(v.Name) + "</title></image>\n")
+		w.str(`" preserveAspectRatio="none" href="data:image/jpeg;base64,` + base64.StdEncoding.EncodeToString(v.JPEG) +
+			`"><title>` + escape(v.Name) + "</title></image>\n")
 	case *scene.Link:
 		to := v.URL
 		if to == "" {

@@ -52,9 +52,12 @@ var spots = []struct {
 	x, y int
 	want color.Gray
 }{
-	{25, 20, color.Gray{Y: 120}}, {5, 5, color.Gray{Y: 255}}, {65, 20, color.Gray{Y: 255}}, {51, 20, color.Gray{}}, {80, 20, color.Gray{}},
-	{110, 20, color.Gray{Y: 120}}, {101, 12, color.Gray{Y: 255}}, {135, 15, color.Gray{}}, {157, 37, color.Gray{Y: 255}},
-	{15, 50, color.Gray{}}, {25, 50, color.Gray{Y: 255}}, {35, 50, color.Gray{}}, {90, 40, color.Gray{}}, {90, 55, color.Gray{Y: 255}},
+	{25, 20, color.Gray{Y: 120}}, {5, 5, color.Gray{Y: 255}}, {65, 20, color.Gray{Y: 255}}, {51, 20, color.Gray{}},
+	{80, 20, color.Gray{}},
+	{110, 20, color.Gray{Y: 120}}, {101, 12, color.Gray{Y: 255}}, {135, 15, color.Gray{}},
+	{157, 37, color.Gray{Y: 255}},
+	{15, 50, color.Gray{}}, {25, 50, color.Gray{Y: 255}}, {35, 50, color.Gray{}}, {90, 40, color.Gray{}},
+	{90, 55, color.Gray{Y: 255}},
 	{15, 85, color.Gray{}},
 }
 
@@ -62,7 +65,8 @@ var spots = []struct {
 func TestEveryItemIsSeen(t *testing.T) {
 	d := sample(t)
 	base := filepath.Join(t.TempDir(), "x")
-	for ext, write := range map[string]func(*os.File) error{".svg": func(f *os.File) error { return svg.Write(f, d) }, ".pdf": func(f *os.File) error { return pdf.Write(f, d) }} {
+	for ext, write := range map[string]func(*os.File) error{".svg": func(f *os.File) error { return svg.Write(f, d) },
+		".pdf": func(f *os.File) error { return pdf.Write(f, d) }} {
 		f, err := os.Create(base + ext)
 		require.NoError(t, err)
 		require.NoError(t, write(f))
@@ -78,7 +82,8 @@ func TestEveryItemIsSeen(t *testing.T) {
 		require.NoError(t, f.Close())
 		for _, s := range spots {
 			got := color.GrayModel.Convert(im.At(s.x*4, s.y*4)).(color.Gray)
-			assert.InDelta(t, s.want.Y, got.Y, 12, "%s at %d, %d", filepath.Ext(strings.TrimSuffix(name, ".png")), s.x, s.y)
+			assert.InDelta(t, s.want.Y, got.Y, 12, "%s at %d, %d", filepath.Ext(strings.TrimSuffix(name, ".png")), s.x,
+				s.y)
 		}
 		r, g, b, _ := im.At(150*4, 60*4).RGBA()
 		assert.True(t, b > 40000 && r < 20000 && g < 20000, "the picture keeps its colours: %d %d %d", r, g, b)
@@ -89,7 +94,9 @@ func TestAFileNeedsNothingBesideItself(t *testing.T) {
 	var b bytes.Buffer
 	require.NoError(t, svg.Write(&b, sample(t)))
 	s := b.String()
-	for _, want := range []string{`<title>Sample &amp; &quot;more&quot;</title>`, `<desc>&lt;all of it&gt;</desc>`, `width="200pt" height="100pt" viewBox="0 0 200 100"`, `<title>a &lt;blue&gt; one</title>`, `>█▌銅</text>`, `href="data:image/jpeg;base64,/9j/`, `<view id="page1"`} {
+	for _, want := range []string{`<title>Sample &amp; &quot;more&quot;</title>`, `<desc>&lt;all of it&gt;</desc>`,
+		`width="200pt" height="100pt" viewBox="0 0 200 100"`, `<title>a &lt;blue&gt; one</title>`, `>█▌銅</text>`,
+		`href="data:image/jpeg;base64,/9j/`, `<view id="page1"`} {
 		assert.Contains(t, s, want)
 	}
 	for _, never := range []string{"http://", "font-family", "@import", "<script", "NaN", "Inf", "-0 ", "url("} {
@@ -98,7 +105,8 @@ func TestAFileNeedsNothingBesideItself(t *testing.T) {
 }
 
 func TestPagesSimulatorRows(t *testing.T) {
-	for n, want := range map[int]string{1: "0 0 100 100", 2: "0 0 254 136", 4: "0 0 254 254", 5: "0 0 372 254", 10: "0 0 490 372"} {
+	for n, want := range map[int]string{1: "0 0 100 100", 2: "0 0 254 136", 4: "0 0 254 254", 5: "0 0 372 254",
+		10: "0 0 490 372"} {
 		d := &scene.Drawing{}
 		for range n {
 			d.Pages = append(d.Pages, &scene.Page{Width: 100, Height: 100})

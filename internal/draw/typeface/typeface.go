@@ -1,6 +1,6 @@
-// Package typeface has the fonts in which drawings are written, and measures texts in them. All of them are part of the program, so that a drawing
-// is the same on every computer: two of the Go family (golang.org/x/image/font/gofont) for Latin, Greek and Cyrillic letters, and one for all that they
-// lack, above all Japanese; see japanese-LICENSE.txt.
+// Package typeface has the fonts in which drawings are written, and measures texts in them. All of them are part of the
+// program, so that a drawing is the same on every computer: two of the Go family (golang.org/x/image/font/gofont) for
+// Latin, Greek and Cyrillic letters, and one for all that they lack, above all Japanese; see japanese-LICENSE.txt.
 package typeface
 
 import (
@@ -45,7 +45,8 @@ type Font struct {
 	sfnt *sfnt.Font
 	err  error
 
-	// Characters are looked up many times each, so that is done a block of them at a time, and without a lock afterwards.
+	// Characters are looked up many times each, so that is done a block of them at a time, and without a lock
+	// afterwards.
 	blocks [256]atomic.Pointer[block]
 
 	mu  sync.Mutex
@@ -171,8 +172,8 @@ type Run struct {
 	Width float64
 }
 
-// Clean is a text as it is written: letters and their accents are one character where there is one (Unicode Standard Annex 15, NFC), any white space is
-// a space, and what no font has, control characters included, is [Missing].
+// Clean is a text as it is written: letters and their accents are one character where there is one (Unicode Standard
+// Annex 15, NFC), any white space is a space, and what no font has, control characters included, is [Missing].
 func Clean(s string) string {
 	return strings.Map(func(r rune) rune {
 		if unicode.IsSpace(r) {
@@ -221,7 +222,8 @@ func (w Weight) Width(s string, size float64) float64 {
 	return float64(units) * size / Em
 }
 
-// Clip is a text that is no wider than width: its end gives way to an ellipsis. A width that does not even hold that leaves nothing.
+// Clip is a text that is no wider than width: its end gives way to an ellipsis. A width that does not even hold that
+// leaves nothing.
 func (w Weight) Clip(s string, size, width float64) string {
 	if w.Width(s, size) <= width {
 		return s
@@ -261,8 +263,8 @@ func (w Weight) ClipMiddle(s string, size, width float64) string {
 	return head + end
 }
 
-// Wrap breaks a text into lines no wider than width: at spaces, between characters of scripts that are written without them, and within a word that is
-// wider than a line.
+// Wrap breaks a text into lines no wider than width: at spaces, between characters of scripts that are written without
+// them, and within a word that is wider than a line.
 func (w Weight) Wrap(s string, size, width float64) []string {
 	var lines []string
 	line, used := "", 0.0

@@ -13,7 +13,8 @@ import (
 )
 
 func TestEveryScriptThatIsPromisedHasItsLetters(t *testing.T) {
-	for _, s := range []string{"Copper Tide & Sons", "Älvängens færge, Łódź, ß", "Ταξίδι στο λιμάνι", "Медная гавань, Щука", "銅の潮と紙の隼", "カモメ急行「東」", "─ → × − … ·"} {
+	for _, s := range []string{"Copper Tide & Sons", "Älvängens færge, Łódź, ß", "Ταξίδι στο λιμάνι",
+		"Медная гавань, Щука", "銅の潮と紙の隼", "カモメ急行「東」", "─ → × − … ·"} {
 		assert.Equal(t, s, typeface.Clean(s), "nothing is replaced")
 		runs, wide := typeface.Regular.Runs(s, 10)
 		assert.Positive(t, wide)
@@ -51,7 +52,8 @@ func TestWhatNoFontHasIsSeen(t *testing.T) {
 // TestLinesAndClippings holds what is wrapped and clipped against its width, and looks that wrapping loses nothing.
 func TestLinesAndClippings(t *testing.T) {
 	text := rapid.Custom(func(t *rapid.T) string {
-		return typeface.Clean(rapid.OneOf(rapid.String(), rapid.StringOfN(rapid.RuneFrom([]rune("aWi 亜あ,、Ω")), 0, 80, -1)).Draw(t, "text"))
+		return typeface.Clean(rapid.OneOf(rapid.String(), rapid.StringOfN(rapid.RuneFrom([]rune("aWi 亜あ,、Ω")), 0, 80,
+			-1)).Draw(t, "text"))
 	})
 	rapid.Check(t, func(t *rapid.T) {
 		s, width := text.Draw(t, "s"), rapid.Float64Range(12, 300).Draw(t, "width")
@@ -60,7 +62,8 @@ func TestLinesAndClippings(t *testing.T) {
 		lines := w.Wrap(s, size, width)
 		require.NotEmpty(t, lines)
 		for _, l := range lines {
-			require.True(t, w.Width(l, size) <= width+1e-6 || utf8.RuneCountInString(l) == 1, "%q is wider than %f", l, width)
+			require.True(t, w.Width(l, size) <= width+1e-6 || utf8.RuneCountInString(l) == 1, "%q is wider than %f", l,
+				width)
 		}
 		squeeze := func(s string) string { return strings.ReplaceAll(s, " ", "") }
 		require.Equal(t, squeeze(s), squeeze(strings.Join(lines, "")))
@@ -69,7 +72,8 @@ func TestLinesAndClippings(t *testing.T) {
 			if w.Width(s, size) <= width {
 				require.Equal(t, s, clipped)
 			} else {
-				require.True(t, clipped == "" || strings.Contains(clipped, "…"), "%q shows that something is left out", clipped)
+				require.True(t, clipped == "" || strings.Contains(clipped, "…"), "%q shows that something is left out",
+					clipped)
 			}
 		}
 	})

@@ -3,8 +3,8 @@
 // at any offset; packed ones are unpacked as far as is asked for, and nothing is written to
 // disk.
 //
-// Zip archives may use the methods store, deflate, deflate64, bzip2, LZMA and zstd, Zip64, parts (.z01 …), and the traditional
-// or AES encryption. What 7z and RAR archives may hold is up to the libraries that read them.
+// Zip archives may use the methods store, deflate, deflate64, bzip2, LZMA and zstd, Zip64, parts (.z01 …), and the
+// traditional or AES encryption. What 7z and RAR archives may hold is up to the libraries that read them.
 package archive
 
 import (
@@ -94,7 +94,8 @@ func (e *TooLarge) Error() string {
 	if e.Entries > maxEntries {
 		return fmt.Sprintf("it lists %d files", e.Entries)
 	}
-	return fmt.Sprintf("it has %d bytes and would unpack to %d, %d times as much", e.Packed, e.Unpacked, e.Unpacked/max(1, e.Packed))
+	return fmt.Sprintf("it has %d bytes and would unpack to %d, %d times as much", e.Packed, e.Unpacked,
+		e.Unpacked/max(1, e.Packed))
 }
 
 // Signatures at the beginning of archives.
@@ -147,7 +148,8 @@ func New(r io.ReaderAt, size int64, o Options) (a *Archive, err error) {
 	return open(r, size, "", nil, nil, o)
 }
 
-func open(r io.ReaderAt, size int64, name string, volumes []string, closers []io.Closer, o Options) (a *Archive, err error) {
+func open(r io.ReaderAt, size int64, name string, volumes []string, closers []io.Closer, o Options) (a *Archive,
+	err error) {
 	head := make([]byte, 8)
 	if n, err := r.ReadAt(head, 0); n == 0 && err != io.EOF {
 		return nil, err
@@ -171,7 +173,8 @@ func open(r io.ReaderAt, size int64, name string, volumes []string, closers []io
 	}
 	if err != nil {
 		var short *cutShort
-		if v, ok := VolumeOf(filepath.Base(name)); ok && v.Plain && (errors.As(err, &short) || errors.Is(err, zip.ErrFormat)) {
+		if v, ok := VolumeOf(filepath.Base(name)); ok && v.Plain && (errors.As(err, &short) ||
+			errors.Is(err, zip.ErrFormat)) {
 			err = &MissingPart{v.Name(v.Number + len(volumes))}
 		}
 		return nil, err
@@ -188,7 +191,8 @@ func open(r io.ReaderAt, size int64, name string, volumes []string, closers []io
 	for _, e := range entries {
 		unpacked += max(0, e.Size)
 	}
-	if !o.Allow && (len(entries) > maxEntries || unpacked < 0 || unpacked > maxTotal || unpacked > ratioFrom && unpacked/max(1, packed) > maxRatio) {
+	if !o.Allow && (len(entries) > maxEntries || unpacked < 0 || unpacked > maxTotal || unpacked > ratioFrom &&
+		unpacked/max(1, packed) > maxRatio) {
 		return nil, &TooLarge{packed, unpacked, len(entries)}
 	}
 	a.budget.Store(max(ratioFrom, packed*maxRatio))

@@ -92,7 +92,8 @@ func check(t *testing.T, path string, o archive.Options, want []file) {
 	require.NoError(t, a.Test(func(*archive.Entry) {}, func(int64) error { return nil }))
 }
 
-// TestAWrongPasswordThatPasses puts one in front of the right one that the traditional encryption cannot tell from it by its check byte: one in 256 is such.
+// TestAWrongPasswordThatPasses puts one in front of the right one that the traditional encryption cannot tell from it
+// by its check byte: one in 256 is such.
 func TestAWrongPasswordThatPasses(t *testing.T) {
 	dir := t.TempDir()
 	want := bytes.Repeat([]byte("Copper Tide. "), 500)
@@ -129,7 +130,8 @@ func TestArchivesOfOthers(t *testing.T) {
 	made := func(t *testing.T, program, name string, flags ...string) string {
 		to := filepath.Join(t.TempDir(), name)
 		if program == "zip" {
-			judge.Run(t, "bash", append([]string{"-c", `cd "$1" && shift && zip -q -r "$@" game`, "_", dir}, append(flags, to)...)...)
+			judge.Run(t, "bash", append([]string{"-c", `cd "$1" && shift && zip -q -r "$@" game`, "_", dir},
+				append(flags, to)...)...)
 			return to
 		}
 		judge.Run(t, "7z", append(append([]string{"a", "-bd"}, flags...), to, filepath.Join(dir, "game"))...)
@@ -291,7 +293,8 @@ func TestHostileArchives(t *testing.T) {
 	}
 	t.Run("names that lead out", func(t *testing.T) {
 		a, err := archive.Open(zipped("climb.zip", func(z *zip.Writer) {
-			for _, name := range []string{"../../etc/passwd", "/root/x", `..\up`, `C:\boot`, "good/../../bad", "fine/./name", "con\x01trol", "twice", "twice", "twice/below"} {
+			for _, name := range []string{"../../etc/passwd", "/root/x", `..\up`, `C:\boot`, "good/../../bad",
+				"fine/./name", "con\x01trol", "twice", "twice", "twice/below"} {
 				w, err := z.Create(name)
 				require.NoError(t, err)
 				_, _ = w.Write([]byte("x"))
@@ -303,13 +306,15 @@ func TestHostileArchives(t *testing.T) {
 		for _, e := range a.Entries {
 			names = append(names, e.Name)
 		}
-		assert.Equal(t, []string{"fine/name", "con_trol", "twice (2)", "twice (3)", "twice/below"}, names, "none of the others vanishes")
+		assert.Equal(t, []string{"fine/name", "con_trol", "twice (2)", "twice (3)", "twice/below"}, names,
+			"none of the others vanishes")
 		require.NoError(t, fstest.TestFS(a, names...))
 	})
 	t.Run("a bomb", func(t *testing.T) {
 		bomb := zipped("bomb.zip", func(z *zip.Writer) {
 			for i := range 40 {
-				w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprint(i), Method: zip.Deflate, UncompressedSize64: 1 << 30, CompressedSize64: 10})
+				w, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprint(i), Method: zip.Deflate,
+					UncompressedSize64: 1 << 30, CompressedSize64: 10})
 				require.NoError(t, err)
 				_, _ = w.Write(make([]byte, 10))
 			}
@@ -324,12 +329,14 @@ func TestHostileArchives(t *testing.T) {
 	})
 	t.Run("more inside than reported", func(t *testing.T) {
 		a, err := archive.Open(zipped("liar.zip", func(z *zip.Writer) {
-			w, err := z.CreateRaw(&zip.FileHeader{Name: "x", Method: zip.Store, UncompressedSize64: 10, CompressedSize64: 20})
+			w, err := z.CreateRaw(&zip.FileHeader{Name: "x", Method: zip.Store, UncompressedSize64: 10,
+				CompressedSize64: 20})
 			require.NoError(t, err)
 			_, _ = w.Write(make([]byte, 20))
 		}), archive.Options{})
 		require.NoError(t, err)
-		require.ErrorContains(t, a.Test(func(*archive.Entry) {}, func(int64) error { return nil }), "longer than the 10 bytes")
+		require.ErrorContains(t, a.Test(func(*archive.Entry) {}, func(int64) error { return nil }),
+			"longer than the 10 bytes")
 	})
 	t.Run("damaged", func(t *testing.T) {
 		src := onDisk(t, files())
@@ -339,7 +346,8 @@ func TestHostileArchives(t *testing.T) {
 			b, err := os.ReadFile(good)
 			require.NoError(t, err)
 			b[len(b)/2] ^= 4
-			put(t, dir, map[string][]byte{"d." + kind: b, "short." + kind: b[:len(b)*2/3], "none." + kind: nil, "other." + kind: []byte("no archive at all")})
+			put(t, dir, map[string][]byte{"d." + kind: b, "short." + kind: b[:len(b)*2/3], "none." + kind: nil,
+				"other." + kind: []byte("no archive at all")})
 			a, err := archive.Open(filepath.Join(dir, "d."+kind), archive.Options{})
 			if err == nil {
 				err = a.Test(func(*archive.Entry) {}, func(int64) error { return nil })
@@ -359,7 +367,8 @@ func TestHostileArchives(t *testing.T) {
 func FuzzArchive(f *testing.F) {
 	small := []file{{"game/a.txt", []byte(strings.Repeat("text ", 30))}, {"game/b", []byte("b")}, {"c", nil}}
 	src := onDisk(f, small)
-	for _, flags := range [][]string{{"-tzip"}, {"-t7z"}, {"-t7z", "-mx=0"}, {"-t7z", "-pferryline"}, {"-tzip", "-pferryline"}, {"-tzip", "-mem=AES256", "-pferryline"}} {
+	for _, flags := range [][]string{{"-tzip"}, {"-t7z"}, {"-t7z", "-mx=0"}, {"-t7z", "-pferryline"},
+		{"-tzip", "-pferryline"}, {"-tzip", "-mem=AES256", "-pferryline"}} {
 		to := filepath.Join(f.TempDir(), "a")
 		judge.Run(f, "7z", append(append([]string{"a", "-bd"}, flags...), to, filepath.Join(src, "game"))...)
 		found, _ := filepath.Glob(to + "*")

@@ -6,15 +6,18 @@ import (
 	"io"
 )
 
-// Deflate64 (APPNOTE 4.4.5, method 9) is Deflate (RFC 1951) with a window of 64 KiB, two more distances, and a longest copy of 65,538 bytes.
+// Deflate64 (APPNOTE 4.4.5, method 9) is Deflate (RFC 1951) with a window of 64 KiB, two more distances, and a longest
+// copy of 65,538 bytes.
 
 const window64 = 64 << 10
 
 // Base values and extra bits of lengths 257 to 285, and of distances.
 var (
-	lengthBase, lengthBits = basesOf([]int{0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 4, 5, 5, 5, 5, 16}, 3)
-	distBase, distBits     = basesOf([]int{0, 0, 0, 0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 5, 6, 6, 7, 7, 8, 8, 9, 9, 10, 10, 11, 11, 12, 12, 13, 13, 14, 14}, 1)
-	codeOrder              = [19]int{16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15}
+	lengthBase, lengthBits = basesOf([]int{0, 0, 0, 0, 0, 0, 0, 0, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 4, 5, 5,
+		5, 5, 16}, 3)
+	distBase, distBits = basesOf([]int{0, 0, 0, 0, 1, 1, 2, 2, 3, 3, 4, 4, 5, 5, 6, 6, 7, 7, 8, 8, 9, 9, 10, 10, 11,
+		11, 12, 12, 13, 13, 14, 14}, 1)
+	codeOrder = [19]int{16, 17, 18, 0, 8, 7, 9, 6, 10, 5, 11, 4, 12, 3, 13, 2, 14, 1, 15}
 )
 
 // basesOf adds the bases up; the last length begins at 3 again, as it has all 16 bits.

@@ -8,9 +8,10 @@ import (
 	"io"
 )
 
-// PPMd, variant I revision 1, as zip has it (APPNOTE 5.9): prediction by partial matching. The model is a tree of contexts, which are what came last, with
-// how often each byte came next; it lives in a memory of fixed size, whose layout is a part of the method: when that is full, the model is begun
-// again or thinned out, at the same byte as when it was packed. So references are offsets into that memory, and everything in it has its fixed form:
+// PPMd, variant I revision 1, as zip has it (APPNOTE 5.9): prediction by partial matching. The model is a tree of
+// contexts, which are what came last, with how often each byte came next; it lives in a memory of fixed size, whose
+// layout is a part of the method: when that is full, the model is begun again or thinned out, at the same byte as when
+// it was packed. So references are offsets into that memory, and everything in it has its fixed form:
 //
 //	context (12 bytes): further symbols, flags, 2 bytes sum of frequencies, 4 bytes its states, 4 bytes the shorter context
 //	   with one symbol: further symbols (0), flags, the state itself, 4 bytes the shorter context
@@ -302,7 +303,8 @@ func (p *ppmd) next() byte {
 		}
 	} else {
 		s := p.one(c)
-		prob := &p.bins[p.freqIndex[p.freq(s)-1]][p.binIndex[p.more(p.shorter(c))]+p.prevSuccess+int(p.flags(c))+int(p.runLength>>26)&0x20]
+		prob := &p.bins[p.freqIndex[p.freq(s)-1]][p.binIndex[p.more(p.shorter(c))]+p.prevSuccess+int(p.flags(c))+int(
+			p.runLength>>26)&0x20]
 		p.span >>= 14
 		mean := func() uint16 { return (*prob + 1<<(ppmPeriod-2)) >> ppmPeriod }
 		if p.code/p.span < uint32(*prob) {
@@ -404,7 +406,8 @@ func (p *ppmd) fromShorter() (symbol byte, ok bool) {
 	}
 	see, esc := &p.dummy, uint32(1)
 	if more := p.more(c); more != 255 {
-		see = &p.sees[p.freqIndex[more+2]-3][one(p.sum(c) > 11*(more+1))+2*one(2*more < p.more(p.shorter(c))+known)+int(p.flags(c))]
+		see = &p.sees[p.freqIndex[more+2]-3][one(p.sum(c) > 11*(more+1))+2*one(2*more < p.more(p.shorter(c))+known)+int(
+			p.flags(c))]
 		r := see.sum >> see.shift
 		see.sum -= r
 		esc = max(uint32(r), 1)

@@ -80,7 +80,8 @@ func (p *ppmd) cutOff(c uint32, order int) uint32 {
 	return c
 }
 
-// restore frees space when there is none: what was begun with the last symbol is undone up to a context, and the model is begun again or thinned out.
+// restore frees space when there is none: what was begun with the last symbol is undone up to a context, and the model
+// is begun again or thinned out.
 func (p *ppmd) restore(upTo uint32) {
 	p.text = p.base
 	c := p.maxContext
@@ -132,7 +133,8 @@ func (p *ppmd) of(c uint32, symbol byte) uint32 {
 	return s
 }
 
-// successors makes the contexts that follow the found symbol; 0 for no space. s is its state in the shorter context, if that is known.
+// successors makes the contexts that follow the found symbol; 0 for no space. s is its state in the shorter context, if
+// that is known.
 func (p *ppmd) successors(skip bool, s, c uint32) uint32 {
 	branch := p.follows(p.found)
 	var waiting [ppmMaxOrder + 1]uint32

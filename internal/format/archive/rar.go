@@ -48,7 +48,8 @@ func rarEntries(name string, passwords []string) (out []Entry, volumes []string,
 		if f.LinkType != rardecode.LinkTypeNone || f.Mode()&fs.ModeSymlink != 0 {
 			continue
 		}
-		e := Entry{Name: f.Name, Size: f.UnPackedSize, Modified: f.ModificationTime, Encrypted: f.Encrypted || f.HeaderEncrypted}
+		e := Entry{Name: f.Name, Size: f.UnPackedSize, Modified: f.ModificationTime, Encrypted: f.Encrypted ||
+			f.HeaderEncrypted}
 		if f.IsDir {
 			e.Name = strings.TrimSuffix(e.Name, "/") + "/"
 		}
@@ -142,14 +143,18 @@ func (r *rarReader) Read(b []byte) (int, error) {
 }
 
 func needsPassword(err error) bool {
-	return errors.Is(err, ErrPassword) || errors.Is(err, rardecode.ErrArchiveEncrypted) || errors.Is(err, rardecode.ErrArchivedFileEncrypted) || errors.Is(err, rardecode.ErrBadPassword)
+	return errors.Is(err, ErrPassword) || errors.Is(err, rardecode.ErrArchiveEncrypted) ||
+		errors.Is(err, rardecode.ErrArchivedFileEncrypted) || errors.Is(err, rardecode.ErrBadPassword)
 }
 
 // wrongPassword reports what a wrong password looks like in archives that cannot tell it.
 func wrongPassword(err error) bool {
-	return errors.Is(err, rardecode.ErrBadFileChecksum) || errors.Is(err, rardecode.ErrBadHeaderCRC) || errors.Is(err, rardecode.ErrCorruptBlockHeader) ||
-		errors.Is(err, rardecode.ErrHuffDecodeFailed) || errors.Is(err, rardecode.ErrCorruptDecodeHeader) || errors.Is(err, rardecode.ErrInvalidLengthTable) ||
-		errors.Is(err, rardecode.ErrCorruptPPM) || errors.Is(err, rardecode.ErrDecoderOutOfData) || errors.Is(err, rardecode.ErrShortFile)
+	return errors.Is(err, rardecode.ErrBadFileChecksum) || errors.Is(err, rardecode.ErrBadHeaderCRC) ||
+		errors.Is(err, rardecode.ErrCorruptBlockHeader) ||
+		errors.Is(err, rardecode.ErrHuffDecodeFailed) || errors.Is(err, rardecode.ErrCorruptDecodeHeader) ||
+		errors.Is(err, rardecode.ErrInvalidLengthTable) ||
+		errors.Is(err, rardecode.ErrCorruptPPM) || errors.Is(err, rardecode.ErrDecoderOutOfData) ||
+		errors.Is(err, rardecode.ErrShortFile)
 }
 
 // volumeLog opens volumes for the reader, and notes which, and which is missing.
@@ -180,7 +185,8 @@ func (v *volumeLog) Open(name string) (fs.File, error) {
 func (v *volumeLog) missing(err error) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if v.lacks != "" && (errors.Is(err, rardecode.ErrUnexpectedArcEnd) || errors.Is(err, rardecode.ErrMultiVolume) || errors.Is(err, fs.ErrNotExist)) {
+	if v.lacks != "" && (errors.Is(err, rardecode.ErrUnexpectedArcEnd) || errors.Is(err, rardecode.ErrMultiVolume) ||
+		errors.Is(err, fs.ErrNotExist)) {
 		return &MissingPart{filepath.Base(v.lacks)}
 	}
 	return err

@@ -32,7 +32,8 @@ func sevenEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error
 		if f.FileInfo().Mode()&^0o7777 != 0 && !f.FileInfo().IsDir() {
 			continue // links and the like
 		}
-		e := Entry{Name: filepath.ToSlash(f.Name), Size: int64(min(f.UncompressedSize, 1<<62)), Modified: f.Modified, CRC: f.CRC32, Encrypted: secret}
+		e := Entry{Name: filepath.ToSlash(f.Name), Size: int64(min(f.UncompressedSize, 1<<62)), Modified: f.Modified,
+			CRC: f.CRC32, Encrypted: secret}
 		e.HasCRC = f.CRC32 != 0
 		if f.FileInfo().IsDir() {
 			e.Name += "/"

@@ -52,12 +52,13 @@ func VolumeOf(name string) (v Volume, ok bool) {
 	if m := oldRAR.FindStringSubmatch(name); m != nil {
 		n, _ := strconv.Atoi(m[3])
 		letter := strings.ToLower(m[2])[0]
-		return Volume{Base: strings.ToLower(m[1]) + ".rar", Number: int(letter-'r')*100 + n + 2, name: func(n int) string {
-			if n == 1 {
-				return m[1] + ".rar"
-			}
-			return fmt.Sprintf("%s.%c%02d", m[1], 'r'+byte((n-2)/100), (n-2)%100)
-		}}, true
+		return Volume{Base: strings.ToLower(m[1]) + ".rar", Number: int(letter-'r')*100 + n + 2,
+			name: func(n int) string {
+				if n == 1 {
+					return m[1] + ".rar"
+				}
+				return fmt.Sprintf("%s.%c%02d", m[1], 'r'+byte((n-2)/100), (n-2)%100)
+			}}, true
 	}
 	return Volume{}, false
 }

@@ -42,7 +42,8 @@ func zipEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error) 
 	}
 	var out []Entry
 	for _, f := range z.File {
-		e := Entry{Name: zipName(f), Size: int64(min(f.UncompressedSize64, 1<<62)), Modified: f.Modified, CRC: f.CRC32, HasCRC: true, Encrypted: f.Flags&1 != 0}
+		e := Entry{Name: zipName(f), Size: int64(min(f.UncompressedSize64, 1<<62)), Modified: f.Modified, CRC: f.CRC32,
+			HasCRC: true, Encrypted: f.Flags&1 != 0}
 		method := f.Method
 		if method == methodAES {
 			a, err := aesExtra(f.Extra)
@@ -118,8 +119,8 @@ func unpacker(method uint16, r io.Reader) (io.ReadCloser, error) {
 	return nil, fmt.Errorf("it is packed with the method %s, which is not supported; pack it again with deflate", name)
 }
 
-// unLZMA unpacks LZMA as zip has it (APPNOTE 5.8.8): the version, the length of the properties, the properties, and the stream, which
-// may be ended by a mark.
+// unLZMA unpacks LZMA as zip has it (APPNOTE 5.8.8): the version, the length of the properties, the properties, and the
+// stream, which may be ended by a mark.
 func unLZMA(r io.Reader) (io.ReadCloser, error) {
 	head := make([]byte, 4)
 	if _, err := io.ReadFull(r, head); err != nil {

@@ -57,8 +57,8 @@ func (t *traditional) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// decryptTraditional tries the passwords on the 12 bytes in front of the data, the last of which is known (APPNOTE 6.1.6). One byte lets one wrong
-// password in 256 pass: where several do, the data themselves decide.
+// decryptTraditional tries the passwords on the 12 bytes in front of the data, the last of which is known (APPNOTE
+// 6.1.6). One byte lets one wrong password in 256 pass: where several do, the data themselves decide.
 func decryptTraditional(f *zip.File, method uint16, raw io.Reader, passwords []string) (io.Reader, error) {
 	var head [12]byte
 	if _, err := io.ReadFull(raw, head[:]); err != nil {

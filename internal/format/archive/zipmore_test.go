@@ -78,9 +78,11 @@ func TestZipInParts(t *testing.T) {
 // TestZipMethods reads what 7z packs with other methods than usual.
 func TestZipMethods(t *testing.T) {
 	in := t.TempDir()
-	want := map[string][]byte{"a.bin": varied(7, 700_000), "b.txt": bytes.Repeat([]byte("Tin Harbour "), 20_000), "empty": {}, "small": []byte("x"), "zeros": make([]byte, 3<<20)}
+	want := map[string][]byte{"a.bin": varied(7, 700_000), "b.txt": bytes.Repeat([]byte("Tin Harbour "), 20_000),
+		"empty": {}, "small": []byte("x"), "zeros": make([]byte, 3<<20)}
 	put(t, in, want)
-	for _, method := range []string{"LZMA", "Deflate64", "BZip2", "Deflate", "Copy", "PPMd", "PPMd:mem=1m:o=16", "PPMd:o=2 -mx=9", "PPMd:mem=1m -mx=9"} {
+	for _, method := range []string{"LZMA", "Deflate64", "BZip2", "Deflate", "Copy", "PPMd", "PPMd:mem=1m:o=16",
+		"PPMd:o=2 -mx=9", "PPMd:mem=1m -mx=9"} {
 		file := filepath.Join(t.TempDir(), "game.zip")
 		judge.Run(t, "sh", "-c", `cd "$1" && 7z a -bd -tzip -mm=$3 "$2" .`, "sh", in, file, method)
 		a, err := archive.Open(file, archive.Options{})
@@ -94,7 +96,8 @@ func TestZipMethods(t *testing.T) {
 	}
 }
 
-// TestPPMdThatRunsOutOfMemory reads what was packed with a model that is far larger than its memory, which is begun again, or thinned out, many times.
+// TestPPMdThatRunsOutOfMemory reads what was packed with a model that is far larger than its memory, which is begun
+// again, or thinned out, many times.
 func TestPPMdThatRunsOutOfMemory(t *testing.T) {
 	in := t.TempDir()
 	r := rand.New(rand.NewSource(4))

@@ -13,12 +13,13 @@ import (
 	"polytome/internal/format/joined"
 )
 
-// Archives in parts (APPNOTE 6.3.10, 8.5): name.z01, name.z02 … and at the end name.zip, which has the list. Where things are is reported by the
-// number of a part and an offset in it.
+// Archives in parts (APPNOTE 6.3.10, 8.5): name.z01, name.z02 … and at the end name.zip, which has the list. Where
+// things are is reported by the number of a part and an offset in it.
 
 var zipPart = regexp.MustCompile(`(?i)^(.*)\.z([0-9]{2,})$`)
 
-// zipVolume tells which part of a zip archive a file is. The one that it is opened by ends in .zip, and is reported as the first.
+// zipVolume tells which part of a zip archive a file is. The one that it is opened by ends in .zip, and is reported as
+// the first.
 func zipVolume(name string) (v Volume, ok bool) {
 	m := zipPart.FindStringSubmatch(name)
 	if m == nil {
@@ -75,7 +76,8 @@ func readEnd(r io.ReaderAt, size int64) (e zipEnd, ok bool) {
 			continue
 		}
 		r := b[at:]
-		e = zipEnd{disk: uint32(le.Uint16(r[4:])), dirDisk: uint32(le.Uint16(r[6:])), entries: uint64(le.Uint16(r[10:])), dirSize: int64(le.Uint32(r[12:])), dirAt: int64(le.Uint32(r[16:]))}
+		e = zipEnd{disk: uint32(le.Uint16(r[4:])), dirDisk: uint32(le.Uint16(r[6:])),
+			entries: uint64(le.Uint16(r[10:])), dirSize: int64(le.Uint32(r[12:])), dirAt: int64(le.Uint32(r[16:]))}
 		if at >= locLength && string(b[at-locLength:at-locLength+4]) == locMagic {
 			e.loc = b[at-locLength : at]
 			if e.disk == 0xFFFF {
@@ -87,7 +89,8 @@ func readEnd(r io.ReaderAt, size int64) (e zipEnd, ok bool) {
 	return e, false
 }
 
-// zipParts finds the other parts of an archive whose last one is open. names are all of them in their order; nil for an archive in one file.
+// zipParts finds the other parts of an archive whose last one is open. names are all of them in their order; nil for an
+// archive in one file.
 func zipParts(name string, f *os.File, size int64) (names []string, err error) {
 	if !strings.EqualFold(filepath.Ext(name), ".zip") {
 		return nil, nil
@@ -117,7 +120,8 @@ func zipParts(name string, f *os.File, size int64) (names []string, err error) {
 	return append(names, name), nil
 }
 
-// unsplit makes one archive of parts: their bytes one behind the other, with a list whose offsets count from the beginning of all.
+// unsplit makes one archive of parts: their bytes one behind the other, with a list whose offsets count from the
+// beginning of all.
 func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 	begins := make([]int64, len(parts))
 	var total int64
@@ -138,7 +142,8 @@ func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 		return nil, 0, errors.New("the archive's list at its end is missing")
 	}
 	le := binary.LittleEndian
-	if e.loc != nil && (e.entries == 0xFFFF || e.dirSize == 0xFFFFFFFF || e.dirAt == 0xFFFFFFFF || e.dirDisk == 0xFFFF) {
+	if e.loc != nil && (e.entries == 0xFFFF || e.dirSize == 0xFFFFFFFF || e.dirAt == 0xFFFFFFFF ||
+		e.dirDisk == 0xFFFF) {
 		from, err := at(le.Uint32(e.loc[4:]), int64(le.Uint64(e.loc[8:])))
 		if err != nil {
 			return nil, 0, err
@@ -147,7 +152,8 @@ func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 		if _, err := all.ReadAt(b, from); err != nil || string(b[:4]) != end64Magic {
 			return nil, 0, errors.New("the archive's Zip64 list is missing")
 		}
-		e.dirDisk, e.entries, e.dirSize, e.dirAt = le.Uint32(b[20:]), le.Uint64(b[32:]), int64(le.Uint64(b[40:])), int64(le.Uint64(b[48:]))
+		e.dirDisk, e.entries, e.dirSize, e.dirAt = le.Uint32(b[20:]), le.Uint64(b[32:]), int64(le.Uint64(b[40:])),
+			int64(le.Uint64(b[48:]))
 	}
 	from, err := at(e.dirDisk, e.dirAt)
 	if err != nil {
@@ -205,7 +211,8 @@ func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 	return joined.New(append(parts[:len(parts):len(parts)], tail)...), total + tail.Size, nil
 }
 
-// rebase is an entry of the list with the offset of its file counted from the beginning of all parts, in a field of Zip64.
+// rebase is an entry of the list with the offset of its file counted from the beginning of all parts, in a field of
+// Zip64.
 func rebase(r []byte, name, extra int, at func(disk uint32, off int64) (int64, error)) ([]byte, error) {
 	le := binary.LittleEndian
 	packed, unpacked := uint64(le.Uint32(r[20:])), uint64(le.Uint32(r[24:]))

@@ -140,7 +140,8 @@ func (c *Container) image(r io.ReaderAt, size int64, o Options) error {
 		if i == 0 || o.UDF && v.Kind == "UDF" {
 			c.FS, c.Kind, c.Label = v, v.Kind, v.Identifier
 			if v.Declared > im.Size {
-				c.Damage = fmt.Errorf("the image is cut short: its volume has %d bytes, and the file only %d", v.Declared, im.Size)
+				c.Damage = fmt.Errorf("the image is cut short: its volume has %d bytes, and the file only %d",
+					v.Declared, im.Size)
 			}
 		}
 	}

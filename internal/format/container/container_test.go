@@ -68,7 +68,8 @@ func sevenListing(t testing.TB, file string, flags ...string) (out []string) {
 		for _, m := range regexp.MustCompile(`(?m)^([A-Za-z ]+) = (.*)$`).FindAllStringSubmatch(block, -1) {
 			f[m[1]] = strings.TrimSpace(m[2])
 		}
-		if f["Path"] != "" && f["Folder"] != "+" && !strings.HasPrefix(f["Attributes"], "D") && f["Size"] != "" && f["Physical Size"] == "" {
+		if f["Path"] != "" && f["Folder"] != "+" && !strings.HasPrefix(f["Attributes"], "D") && f["Size"] != "" &&
+			f["Physical Size"] == "" {
 			out = append(out, f["Path"]+" "+f["Size"])
 		}
 	}
@@ -86,10 +87,12 @@ func TestListingsAgreeWithOthersOverWholeTrees(t *testing.T) {
 		udf   bool
 		seven []string // flags for the judge
 	}{
-		"rr.iso":      {"ISO 9660", []string{"genisoimage", "-quiet", "-R", "-V", "LABEL", "-o"}, false, nil},
-		"joliet.iso":  {"ISO 9660", []string{"genisoimage", "-quiet", "-J", "-joliet-long", "-V", "LABEL", "-o"}, false, nil},
-		"bridge.iso":  {"UDF", []string{"genisoimage", "-quiet", "-udf", "-V", "LABEL", "-o"}, true, []string{"-tudf"}},
-		"xorriso.iso": {"ISO 9660", []string{"xorriso", "-as", "mkisofs", "-quiet", "-R", "-J", "-V", "LABEL", "-o"}, false, nil},
+		"rr.iso": {"ISO 9660", []string{"genisoimage", "-quiet", "-R", "-V", "LABEL", "-o"}, false, nil},
+		"joliet.iso": {"ISO 9660", []string{"genisoimage", "-quiet", "-J", "-joliet-long", "-V", "LABEL", "-o"}, false,
+			nil},
+		"bridge.iso": {"UDF", []string{"genisoimage", "-quiet", "-udf", "-V", "LABEL", "-o"}, true, []string{"-tudf"}},
+		"xorriso.iso": {"ISO 9660", []string{"xorriso", "-as", "mkisofs", "-quiet", "-R", "-J", "-V", "LABEL", "-o"},
+			false, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			image := filepath.Join(made, name)
@@ -126,13 +129,15 @@ func TestListingsAgreeWithOthersOverWholeTrees(t *testing.T) {
 				assert.Equal(t, theirs, ours)
 			}
 			extracted := filepath.Join(t.TempDir(), "out")
-			files, _, err := container.Extract(context.Background(), got, ".", extracted, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+			files, _, err := container.Extract(context.Background(), got, ".", extracted, nil,
+				func(name string, err error) { t.Errorf("%s: %v", name, err) })
 			require.NoError(t, err)
 			assert.Equal(t, len(want), files)
 			judge.Run(t, "diff", "-r", dir, extracted)
 			info, err := os.Stat(filepath.Join(extracted, "VESPER.INF"))
 			require.NoError(t, err)
-			assert.WithinDuration(t, time.Date(2024, 5, 6, 7, 8, 10, 0, time.UTC), info.ModTime(), 2*time.Second, "dates are kept")
+			assert.WithinDuration(t, time.Date(2024, 5, 6, 7, 8, 10, 0, time.UTC), info.ModTime(), 2*time.Second,
+				"dates are kept")
 		})
 	}
 	for _, kind := range []string{"zip", "7z"} {
@@ -145,7 +150,8 @@ func TestListingsAgreeWithOthersOverWholeTrees(t *testing.T) {
 			assert.Equal(t, want, listing(t, got))
 			assert.Equal(t, sevenListing(t, file), listing(t, got))
 			extracted := filepath.Join(t.TempDir(), "out")
-			_, _, err = container.Extract(context.Background(), got, "sub", extracted, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+			_, _, err = container.Extract(context.Background(), got, "sub", extracted, nil,
+				func(name string, err error) { t.Errorf("%s: %v", name, err) })
 			require.NoError(t, err)
 			judge.Run(t, "diff", "-r", filepath.Join(dir, "sub"), filepath.Join(extracted, "sub"))
 		})
@@ -162,7 +168,8 @@ func TestContainersInContainersAndCueSheets(t *testing.T) {
 	put("tides.bin", demo.RawTrack(image))
 	put("tides.cue", []byte("FILE \"tides.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"))
 	put("plain.iso", image)
-	judge.Run(t, "bash", "-c", `cd "$0" && 7z a -bd all.7z tides.bin tides.cue plain.iso && zip -q outer.zip plain.iso`, dir)
+	judge.Run(t, "bash", "-c", `cd "$0" && 7z a -bd all.7z tides.bin tides.cue plain.iso && zip -q outer.zip plain.iso`,
+		dir)
 	read := func(file, in string) string {
 		c, err := container.Open(filepath.Join(dir, file), container.Options{In: in})
 		require.NoError(t, err, "%s %s", file, in)
@@ -171,12 +178,14 @@ func TestContainersInContainersAndCueSheets(t *testing.T) {
 		require.NoError(t, err)
 		return string(b)
 	}
-	for file, in := range map[string]string{"tides.cue": "", "tides.bin": "", "plain.iso": "", "outer.zip": "plain.iso"} {
+	for file, in := range map[string]string{"tides.cue": "", "tides.bin": "", "plain.iso": "",
+		"outer.zip": "plain.iso"} {
 		assert.Equal(t, "the tide comes in", read(file, in))
 	}
 	assert.Equal(t, "the tide comes in", read("all.7z", "tides.cue"))
 	assert.Equal(t, "the tide comes in", read("all.7z", "plain.iso"))
-	for file, want := range map[string]string{"none.txt": "not a disc image, cue sheet or archive", "gone.iso": "no such file", "lost.cue": "no such file", "empty.iso": "it holds no files"} {
+	for file, want := range map[string]string{"none.txt": "not a disc image, cue sheet or archive",
+		"gone.iso": "no such file", "lost.cue": "no such file", "empty.iso": "it holds no files"} {
 		put("none.txt", []byte("text"))
 		put("empty.iso", nil)
 		put("lost.cue", []byte("FILE \"lost.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"))
@@ -206,7 +215,8 @@ z.close()`, filepath.Join(dir, "evil.zip"))
 	defer c.Close()
 	assert.Len(t, c.Unsafe, 4)
 	var failed []string
-	_, _, err = container.Extract(context.Background(), c, ".", out, nil, func(name string, err error) { failed = append(failed, name+": "+err.Error()) })
+	_, _, err = container.Extract(context.Background(), c, ".", out, nil,
+		func(name string, err error) { failed = append(failed, name+": "+err.Error()) })
 	if err == nil {
 		assert.NotEmpty(t, failed)
 	}
@@ -225,7 +235,8 @@ func TestAFullDiskEndsUnpacking(t *testing.T) {
 	small := judge.Mount(t, "size=64k")
 	src := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(src, "big"), bytes.Repeat([]byte("x"), 1<<20), 0o644))
-	_, _, err := container.Extract(context.Background(), os.DirFS(src), ".", small, nil, func(name string, err error) { t.Errorf("%s: %v", name, err) })
+	_, _, err := container.Extract(context.Background(), os.DirFS(src), ".", small, nil,
+		func(name string, err error) { t.Errorf("%s: %v", name, err) })
 	require.ErrorContains(t, err, "no space left on device")
 	_, err = os.Stat(filepath.Join(small, "big"))
 	assert.ErrorIs(t, err, fs.ErrNotExist, "no half file is left")

@@ -18,7 +18,8 @@ import (
 // it. Nothing is written outside of that folder, and nothing that is there is overwritten. What
 // cannot be read is reported to failed, and the rest goes on. Files get the names that as gives them, in the order in
 // which it is asked; nil leaves theirs.
-func Extract(ctx context.Context, fsys fs.FS, name, dir string, as func(names []string) []string, failed func(name string, err error)) (files int, bytes int64, err error) {
+func Extract(ctx context.Context, fsys fs.FS, name, dir string, as func(names []string) []string,
+	failed func(name string, err error)) (files int, bytes int64, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return 0, 0, err
 	}

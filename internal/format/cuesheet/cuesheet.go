@@ -79,7 +79,8 @@ const (
 func Parse(text string) (*Sheet, error) {
 	s := &Sheet{}
 	tracks := 0
-	for i, line := range strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"), func(r rune) bool { return r == '\n' || r == '\r' }) {
+	for i, line := range strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"),
+		func(r rune) bool { return r == '\n' || r == '\r' }) {
 		fail := func(format string, args ...any) error {
 			return &SyntaxError{i + 1, fmt.Sprintf(format, args...)}
 		}
@@ -96,7 +97,8 @@ func Parse(text string) (*Sheet, error) {
 			if len(words) > 2 {
 				f.Type = strings.ToUpper(words[2])
 			}
-			if path.IsAbs(f.Name) || strings.HasPrefix(f.Name, "../") || f.Name == ".." || len(f.Name) > 1 && f.Name[1] == ':' {
+			if path.IsAbs(f.Name) || strings.HasPrefix(f.Name, "../") || f.Name == ".." || len(f.Name) > 1 &&
+				f.Name[1] == ':' {
 				return nil, fail("the file %q is not beside the cue sheet", words[1])
 			}
 			s.Files = append(s.Files, f)

@@ -10,18 +10,27 @@ import (
 )
 
 func TestSheetsAsPeopleHaveThem(t *testing.T) {
-	one := cuesheet.File{Name: "Two Tides.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE1/2352", Gap: -1}}}
+	one := cuesheet.File{Name: "Two Tides.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE1/2352",
+		Gap: -1}}}
 	for name, c := range map[string]struct {
 		text string
 		want []cuesheet.File
 	}{
-		"plain":          {"FILE \"Two Tides.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n", []cuesheet.File{one}},
-		"CRLF and mark":  {"\uFEFFFILE \"Two Tides.bin\" BINARY\r\n  TRACK 01 MODE1/2352\r\n    INDEX 01 00:00:00\r\n", []cuesheet.File{one}},
-		"no quotes":      {"file Two Tides.bin binary\ntrack 1 mode1/2352\nindex 01 00:00:00", []cuesheet.File{one}},
-		"other commands": {"REM GENRE x\nCATALOG 1\nTITLE \"a\"\nFILE \"Two Tides.bin\" BINARY\n TRACK 01 MODE1/2352\n  FLAGS DCP\n  PREGAP 00:02:00\n  INDEX 01 00:00:00\n", []cuesheet.File{one}},
-		"two files, music": {"FILE a.bin BINARY\nTRACK 01 MODE2/2352\nINDEX 01 00:00:00\nFILE b.bin BINARY\nTRACK 02 AUDIO\nINDEX 00 00:00:00\nINDEX 01 00:02:10\n",
-			[]cuesheet.File{{Name: "a.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE2/2352", Gap: -1}}}, {Name: "b.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 2, Mode: "AUDIO", Start: 160}}}}},
-		"backslashes": {`FILE "data\a.bin" BINARY` + "\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00", []cuesheet.File{{Name: "data/a.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE1/2048", Gap: -1}}}}},
+		"plain": {"FILE \"Two Tides.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n",
+			[]cuesheet.File{one}},
+		"CRLF and mark": {"\uFEFFFILE \"Two Tides.bin\" BINARY\r\n  TRACK 01 MODE1/2352\r\n    INDEX 01 00:00:00\r\n",
+			[]cuesheet.File{one}},
+		"no quotes": {"file Two Tides.bin binary\ntrack 1 mode1/2352\nindex 01 00:00:00", []cuesheet.File{one}},
+		"other commands": {"REM GENRE x\nCATALOG 1\nTITLE \"a\"\nFILE \"Two Tides.bin\" BINARY\n TRACK 01 " +
+			"MODE1/2352\n  FLAGS DCP\n  PREGAP 00:02:00\n  INDEX 01 00:00:00\n", []cuesheet.File{one}},
+		"two files, music": {"FILE a.bin BINARY\nTRACK 01 MODE2/2352\nINDEX 01 00:00:00\nFILE b.bin BINARY\nTRACK 02 " +
+			"AUDIO\nINDEX 00 00:00:00\nINDEX 01 00:02:10\n",
+			[]cuesheet.File{{Name: "a.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE2/2352",
+				Gap: -1}}}, {Name: "b.bin", Type: "BINARY", Tracks: []cuesheet.Track{{Number: 2, Mode: "AUDIO",
+				Start: 160}}}}},
+		"backslashes": {`FILE "data\a.bin" BINARY` + "\nTRACK 01 MODE1/2048\nINDEX 01 00:00:00",
+			[]cuesheet.File{{Name: "data/a.bin", Type: "BINARY",
+				Tracks: []cuesheet.Track{{Number: 1, Mode: "MODE1/2048", Gap: -1}}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := cuesheet.Parse(c.text)

@@ -64,7 +64,8 @@ func (s *Sheet) Spans(sizes []int64) (out []Span, err error) {
 	}
 	for i := range out {
 		if r := out[i].Length % out[i].SectorBytes(); r != 0 {
-			return nil, fmt.Errorf("track %d has %d bytes, which are no whole sectors of %d: its file is cut short, or of another kind", out[i].Number, out[i].Length, out[i].SectorBytes())
+			return nil, fmt.Errorf("track %d has %d bytes, which are no whole sectors of %d: its file is cut short, "+
+				"or of another kind", out[i].Number, out[i].Length, out[i].SectorBytes())
 		}
 	}
 	return out, nil
@@ -131,7 +132,8 @@ func Merge(text string, sizes []int64, name string) (string, error) {
 	for _, f := range s.Files {
 		for _, t := range f.Tracks {
 			if t.SectorBytes() != RawSector {
-				return "", fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be joined", t.Number, t.SectorBytes(), RawSector)
+				return "", fmt.Errorf("track %d has sectors of %d bytes: only tracks with full sectors (%d) can be "+
+					"joined", t.Number, t.SectorBytes(), RawSector)
 			}
 		}
 		if f.Type == "MOTOROLA" {

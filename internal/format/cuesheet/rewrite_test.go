@@ -12,9 +12,12 @@ import (
 )
 
 func TestRenamingChangesNamesAlone(t *testing.T) {
-	text := "\uFEFFREM made by hand\r\nFILE \"Two Tides (1).bin\" BINARY\r\n  TRACK 01 MODE1/2352\r\n    INDEX 01 00:00:00\r\nfile  data\\second track.bin   binary\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00"
-	got := cuesheet.Rename(text, map[string]string{"Two Tides (1).bin": "Two Tides.bin", "data/second track.bin": "Two Tides 02.bin"})
-	want := strings.Replace(strings.Replace(text, "Two Tides (1).bin", "Two Tides.bin", 1), `data\second track.bin`, `"Two Tides 02.bin"`, 1)
+	text := "\uFEFFREM made by hand\r\nFILE \"Two Tides (1).bin\" BINARY\r\n  TRACK 01 MODE1/2352\r\n    INDEX 01 " +
+		"00:00:00\r\nfile  data\\second track.bin   binary\n  TRACK 02 AUDIO\n    INDEX 01 00:00:00"
+	got := cuesheet.Rename(text, map[string]string{"Two Tides (1).bin": "Two Tides.bin",
+		"data/second track.bin": "Two Tides 02.bin"})
+	want := strings.Replace(strings.Replace(text, "Two Tides (1).bin", "Two Tides.bin", 1), `data\second track.bin`,
+		`"Two Tides 02.bin"`, 1)
 	assert.Equal(t, want, got)
 	s, err := cuesheet.Parse(got)
 	require.NoError(t, err)
@@ -23,10 +26,14 @@ func TestRenamingChangesNamesAlone(t *testing.T) {
 }
 
 func TestFilesBecomeOne(t *testing.T) {
-	text := "REM x\nFILE a.bin BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\nFILE b.wav WAVE\n  TRACK 02 AUDIO\n    PREGAP 00:02:00\n    INDEX 00 00:00:00\n    INDEX 01 00:02:00\n  TRACK 03 AUDIO\n    INDEX 01 00:03:10\n"
+	text := "REM x\nFILE a.bin BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\nFILE b.wav WAVE\n  TRACK 02 " +
+		"AUDIO\n    PREGAP 00:02:00\n    INDEX 00 00:00:00\n    INDEX 01 00:02:00\n  TRACK 03 AUDIO\n    INDEX 01 " +
+		"00:03:10\n"
 	got, err := cuesheet.Merge(text, []int64{100 * 2352, 300 * 2352}, "all in one.bin")
 	require.NoError(t, err)
-	assert.Equal(t, "REM x\nFILE \"all in one.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO\n    PREGAP 00:02:00\n    INDEX 00 00:01:25\n    INDEX 01 00:03:25\n  TRACK 03 AUDIO\n    INDEX 01 00:04:35\n", got)
+	assert.Equal(t, "REM x\nFILE \"all in one.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 "+
+		"AUDIO\n    PREGAP 00:02:00\n    INDEX 00 00:01:25\n    INDEX 01 00:03:25\n  TRACK 03 AUDIO\n    INDEX 01 "+
+		"00:04:35\n", got)
 	s, err := cuesheet.Parse(got)
 	require.NoError(t, err)
 	spans, err := s.Spans([]int64{400 * 2352})
@@ -43,13 +50,20 @@ func TestSheetsThatDoNotFitTheirFiles(t *testing.T) {
 		sizes []int64
 		want  string
 	}{
-		"overlap":            {"FILE a.bin BINARY\n" + track("1", "MODE1/2352", "00:02:00") + track("2", "AUDIO", "00:01:00"), []int64{1000 * 2352}, "track 2 overlaps track 1 in a.bin"},
-		"the same start":     {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00") + track("2", "AUDIO", "00:02:00"), []int64{1000 * 2352}, "track 2 overlaps track 1"},
-		"behind the end":     {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00"), []int64{10 * 2352}, "track 1 begins behind the end of a.bin"},
-		"cut short":          {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:00:00"), []int64{1000}, "no whole sectors of 2352"},
-		"an unknown mode":    {"FILE a.bin BINARY\n" + track("1", "CDG", "00:00:00"), []int64{2448}, "the mode CDG, which is not known"},
-		"out of order":       {"FILE a.bin BINARY\n" + track("2", "AUDIO", "00:00:00") + track("1", "AUDIO", "00:01:00"), []int64{1000 * 2352}, "track 1 comes behind track 2"},
-		"a gap that crosses": {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00") + "TRACK 2 AUDIO\nINDEX 00 00:01:00\nINDEX 01 00:04:00\n", []int64{1000 * 2352}, "track 2 overlaps track 1"},
+		"overlap": {"FILE a.bin BINARY\n" + track("1", "MODE1/2352", "00:02:00") + track("2", "AUDIO",
+			"00:01:00"), []int64{1000 * 2352}, "track 2 overlaps track 1 in a.bin"},
+		"the same start": {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00") + track("2", "AUDIO",
+			"00:02:00"), []int64{1000 * 2352}, "track 2 overlaps track 1"},
+		"behind the end": {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00"), []int64{10 * 2352},
+			"track 1 begins behind the end of a.bin"},
+		"cut short": {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:00:00"), []int64{1000},
+			"no whole sectors of 2352"},
+		"an unknown mode": {"FILE a.bin BINARY\n" + track("1", "CDG", "00:00:00"), []int64{2448},
+			"the mode CDG, which is not known"},
+		"out of order": {"FILE a.bin BINARY\n" + track("2", "AUDIO", "00:00:00") + track("1", "AUDIO",
+			"00:01:00"), []int64{1000 * 2352}, "track 1 comes behind track 2"},
+		"a gap that crosses": {"FILE a.bin BINARY\n" + track("1", "AUDIO", "00:02:00") +
+			"TRACK 2 AUDIO\nINDEX 00 00:01:00\nINDEX 01 00:04:00\n", []int64{1000 * 2352}, "track 2 overlaps track 1"},
 	} {
 		s, err := cuesheet.Parse(c.text)
 		require.NoError(t, err, name)
@@ -79,7 +93,8 @@ func TestAnyDiscKeepsItsTracks(t *testing.T) {
 			for range rapid.IntRange(1, 4).Draw(rt, "tracks") {
 				number++
 				at += rapid.IntRange(0, 300).Draw(rt, "gap")
-				text.WriteString("  TRACK " + strings.TrimPrefix(cuesheet.Time(number), "00:00:") + " AUDIO\n    INDEX 01 " + cuesheet.Time(at) + "\n")
+				text.WriteString("  TRACK " + strings.TrimPrefix(cuesheet.Time(number), "00:00:") +
+					" AUDIO\n    INDEX 01 " + cuesheet.Time(at) + "\n")
 				want = append(want, base+int64(at)*2352)
 				at += rapid.IntRange(1, 300).Draw(rt, "length")
 			}

@@ -28,9 +28,10 @@ func fsck(t testing.TB, img string) (bool, string) {
 }
 
 func TestExFAT(t *testing.T) {
-	volumetest.Run(t, volumetest.Filesystem{Size: 12 * size.MiB, Clusters: 4096, Judge: fsck, Open: exfat.Open, Make: func(dev volume.Device, n int64) error {
-		return exfat.Format(dev, n, exfat.Options{Cluster: 4096, Label: "Nördlich"})
-	}})
+	volumetest.Run(t, volumetest.Filesystem{Size: 12 * size.MiB, Clusters: 4096, Judge: fsck, Open: exfat.Open,
+		Make: func(dev volume.Device, n int64) error {
+			return exfat.Format(dev, n, exfat.Options{Cluster: 4096, Label: "Nördlich"})
+		}})
 }
 
 func open(t testing.TB, f *medium.File) *volume.Volume {
@@ -47,7 +48,9 @@ func sound(t testing.TB, img string) {
 
 func titles() map[string][]byte {
 	out := map[string][]byte{}
-	for i, n := range []string{"IMG-V/VSP-20417 - Copper Tide.iso", "IMG-V/A much longer name than fits into a single entry of a folder.iso", "IMG-L/mosswick.cue", "Étude Ж.dat", "empty"} {
+	for i, n := range []string{"IMG-V/VSP-20417 - Copper Tide.iso",
+		"IMG-V/A much longer name than fits into a single entry of a folder.iso", "IMG-L/mosswick.cue", "Étude Ж.dat",
+		"empty"} {
 		b := make([]byte, []int{300_000, 70_001, 2048, 1, 0}[i])
 		rand.New(rand.NewSource(int64(i))).Read(b)
 		out[n] = b
@@ -99,7 +102,8 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 
 func TestVolumesOfOthers(t *testing.T) {
 	ctx := context.Background()
-	for name, args := range map[string][]string{"usual": nil, "small clusters": {"-c", "4K"}, "large clusters": {"-c", "128K"}, "sectors of 4096": {"-s", "4096"}} {
+	for name, args := range map[string][]string{"usual": nil, "small clusters": {"-c", "4K"}, "large clusters": {"-c",
+		"128K"}, "sectors of 4096": {"-s", "4096"}} {
 		t.Run(name, func(t *testing.T) {
 			f := volumetest.NewFile(t, 300*size.MiB)
 			if name == "sectors of 4096" { // reported by the device
@@ -132,9 +136,11 @@ func TestVolumesOfOthers(t *testing.T) {
 				assert.True(t, bytes.Equal(b, got[n]), n)
 			}
 			require.NoError(t, v.MakeFolder(ctx, "IMG-V/more"))
-			require.NoError(t, volumetest.Put(v, "IMG-V/more/A title of ours, with a long name.iso", titles()["IMG-L/mosswick.cue"]))
+			require.NoError(t, volumetest.Put(v, "IMG-V/more/A title of ours, with a long name.iso",
+				titles()["IMG-L/mosswick.cue"]))
 			require.NoError(t, v.Rename(ctx, "IMG-V/VSP-20417 - Copper Tide.iso", "IMG-V/more/renamed.iso"))
-			require.NoError(t, v.Rename(ctx, "IMG-L/mosswick.cue", "IMG-L/another, much longer name of the same file.cue"))
+			require.NoError(t, v.Rename(ctx, "IMG-L/mosswick.cue",
+				"IMG-L/another, much longer name of the same file.cue"))
 			require.NoError(t, v.Remove(ctx, "empty"))
 			require.NoError(t, v.Close())
 			sound(t, f.Name())
@@ -161,7 +167,8 @@ func TestLargeVolumes(t *testing.T) {
 		assert.True(t, s.Flat)
 	}
 	f := volumetest.NewFile(t, size.GiB)
-	for _, o := range []exfat.Options{{Cluster: 3000}, {Cluster: 64 * size.MiB}, {Cluster: 4096, Label: "TOO LONG A LABEL"}, {Cluster: 4096, Sector: 520}} {
+	for _, o := range []exfat.Options{{Cluster: 3000}, {Cluster: 64 * size.MiB},
+		{Cluster: 4096, Label: "TOO LONG A LABEL"}, {Cluster: 4096, Sector: 520}} {
 		assert.Error(t, exfat.Format(f, f.Size(), o), "%+v", o)
 	}
 }

@@ -13,7 +13,8 @@ import (
 	"polytome/internal/size"
 )
 
-// TestAFolderThatGrowsApart has a folder grow where what lies behind it is taken: it gets a chain, and its entry says so.
+// TestAFolderThatGrowsApart has a folder grow where what lies behind it is taken: it gets a chain, and its entry says
+// so.
 func TestAFolderThatGrowsApart(t *testing.T) {
 	ctx := context.Background()
 	f := volumetest.NewFile(t, 64*size.MiB)

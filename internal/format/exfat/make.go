@@ -33,12 +33,14 @@ func (o Options) plan(length int64) (*geometry, error) {
 		return nil, fmt.Errorf("sectors of %d bytes are not supported; 512 and 4096 are", o.Sector)
 	}
 	if o.Cluster < o.Sector || o.Cluster > 32*size.MiB || o.Cluster&(o.Cluster-1) != 0 {
-		return nil, fmt.Errorf("an exFAT volume with sectors of %d bytes cannot have clusters of %s: use a power of two from one sector to 32 MiB", o.Sector, size.Format(o.Cluster))
+		return nil, fmt.Errorf("an exFAT volume with sectors of %d bytes cannot have clusters of %s: use a power of "+
+			"two from one sector to 32 MiB", o.Sector, size.Format(o.Cluster))
 	}
 	if why := CheckLabel(o.Label); why != "" {
 		return nil, fmt.Errorf("the label %q is not possible: %s", o.Label, why)
 	}
-	g := &geometry{sector: o.Sector, cluster: o.Cluster, total: length / o.Sector, tables: 1, serial: o.Serial, hidden: o.Hidden / o.Sector}
+	g := &geometry{sector: o.Sector, cluster: o.Cluster, total: length / o.Sector, tables: 1, serial: o.Serial,
+		hidden: o.Hidden / o.Sector}
 	align := int64(alignSmall)
 	if length >= size.GiB {
 		align = alignLarge
@@ -52,9 +54,11 @@ func (o Options) plan(length int64) (*geometry, error) {
 	n := (g.total*o.Sector - g.heapAt*o.Sector) / o.Cluster
 	switch {
 	case n < 8:
-		return nil, fmt.Errorf("%s is too small for exFAT with clusters of %s", size.Format(length), size.Format(o.Cluster))
+		return nil, fmt.Errorf("%s is too small for exFAT with clusters of %s", size.Format(length),
+			size.Format(o.Cluster))
 	case n > 0xFFFFFFF5 || g.heapAt > 1<<32-1:
-		return nil, fmt.Errorf("%s is too large for exFAT with clusters of %s; use larger clusters", size.Format(length), size.Format(o.Cluster))
+		return nil, fmt.Errorf("%s is too large for exFAT with clusters of %s; use larger clusters",
+			size.Format(length), size.Format(o.Cluster))
 	}
 	g.clusters = uint32(n)
 	return g, nil
@@ -89,8 +93,10 @@ func Format(dev volume.Device, length int64, o Options) error {
 	at := func(c uint32) int64 { return g.heapAt*g.sector + int64(c-2)*g.cluster }
 	f := &format{dev: dev, g: g}
 	f.info.Heap = g.heapAt * g.sector
-	f.table = volume.Pages{Dev: dev, At: []int64{g.tableAt * g.sector}, From: g.tableAt * g.sector, Length: g.table * g.sector, Sector: g.sector, Name: "the cluster table"}
-	f.bitmap = volume.Pages{Dev: runReader{dev, f, []volume.Run{bitmap}}, At: []int64{0}, Length: bitmapLength, Sector: g.sector, Name: "the cluster bitmap"}
+	f.table = volume.Pages{Dev: dev, At: []int64{g.tableAt * g.sector}, From: g.tableAt * g.sector,
+		Length: g.table * g.sector, Sector: g.sector, Name: "the cluster table"}
+	f.bitmap = volume.Pages{Dev: runReader{dev, f, []volume.Run{bitmap}}, At: []int64{0}, Length: bitmapLength,
+		Sector: g.sector, Name: "the cluster bitmap"}
 	write := func(at int64, b []byte) error { _, err := dev.WriteAt(b, at); return err }
 	boot := region(g.bootSector(o))
 	for _, step := range []struct {

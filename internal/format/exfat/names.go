@@ -75,7 +75,8 @@ func dateOf(stamp uint32, hundredths, zone byte) time.Time {
 		quarter := int(int8(zone<<1)) >> 1
 		loc = time.FixedZone("", quarter*15*60)
 	}
-	return time.Date(int(stamp>>25)+1980, time.Month(stamp>>21&15), int(stamp>>16&31), int(stamp>>11&31), int(stamp>>5&63), int(stamp&31)*2, int(hundredths)*10_000_000, loc)
+	return time.Date(int(stamp>>25)+1980, time.Month(stamp>>21&15), int(stamp>>16&31), int(stamp>>11&31),
+		int(stamp>>5&63), int(stamp&31)*2, int(hundredths)*10_000_000, loc)
 }
 
 func dateBits(t time.Time) (stamp uint32, hundredths, zone byte) {
@@ -87,12 +88,14 @@ func dateBits(t time.Time) (stamp uint32, hundredths, zone byte) {
 	if offset%(15*60) != 0 {
 		t, offset = t.UTC(), 0
 	}
-	stamp = uint32(t.Year()-1980)<<25 | uint32(t.Month())<<21 | uint32(t.Day())<<16 | uint32(t.Hour())<<11 | uint32(t.Minute())<<5 | uint32(t.Second()/2)
+	stamp = uint32(t.Year()-1980)<<25 | uint32(t.Month())<<21 | uint32(t.Day())<<16 | uint32(t.Hour())<<11 | uint32(
+		t.Minute())<<5 | uint32(t.Second()/2)
 	return stamp, byte(t.Second()%2*100 + t.Nanosecond()/10_000_000), 0x80 | byte(offset/(15*60))&0x7F
 }
 
 // Entries takes a folder apart.
-func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
+func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int,
+	wrong []volume.Wrong) {
 	at := 0
 	for at+entry <= len(data) && data[at] != 0 {
 		e := data[at : at+entry]
@@ -133,11 +136,13 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		case e[0]&critical == 0 && f.isFile(data[at:]): // all the rest agrees
 			set := fileOf(data[at:])
 			n = len(set) / entry
-			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("a file's entry has the type %#02x", e[0]), Repair: func(set []byte) { copy(set, fileOf(set)) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: n, Say: fmt.Sprintf("a file's entry has the type %#02x",
+				e[0]), Repair: func(set []byte) { copy(set, fileOf(set)) }})
 			node, _, _, _ := f.node(set)
 			kids, slots = append(kids, node), append(slots, volume.Slot{At: at, N: n})
 		case e[0]&critical == 0:
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("there is an entry of the unknown type %#02x", e[0])})
+			wrong = append(wrong, volume.Wrong{At: at, N: 1,
+				Say: fmt.Sprintf("there is an entry of the unknown type %#02x", e[0])})
 		default: // of a vendor, with what belongs to it
 			for at+(n+1)*entry <= len(data) && data[at+n*entry]&(inUse|secondary) == inUse|secondary {
 				n++
@@ -147,18 +152,21 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 	}
 	end = at
 	for p := at + entry; p+entry <= len(data); p += entry {
-		if data[p] == typeFile && f.isFile(data[p:]) || f.isFile(data[at:]) { // whole entries of files do not come about by chance
-			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
-				if e[0] = typeFile &^ inUse; f.isFile(data[at:]) {
-					set := fileOf(data[at:])
-					copy(e, set[:entry])
-				}
-			}})
+		// whole entries of files do not come about by chance
+		if data[p] == typeFile && f.isFile(data[p:]) || f.isFile(data[at:]) {
+			return kids, slots, end, append(wrong, volume.Wrong{At: at, N: 1,
+				Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
+					if e[0] = typeFile &^ inUse; f.isFile(data[at:]) {
+						set := fileOf(data[at:])
+						copy(e, set[:entry])
+					}
+				}})
 		}
 	}
 	for ; at+entry <= len(data); at += entry {
 		if data[at] != 0 {
-			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is data after the folder's end mark", Repair: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is data after the folder's end mark",
+				Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, end, wrong
@@ -199,7 +207,8 @@ func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byt
 	for i := range units {
 		units[i] = le.Uint16(set[(2+i/nameUnits)*entry+2+2*(i%nameUnits):])
 	}
-	n = &volume.Node{Name: string(utf16.Decode(units)), Attr: le.Uint16(set[4:]), First: le.Uint32(s[20:]), Size: int64(le.Uint64(s[24:])), Valid: int64(le.Uint64(s[8:])),
+	n = &volume.Node{Name: string(utf16.Decode(units)), Attr: le.Uint16(set[4:]), First: le.Uint32(s[20:]),
+		Size: int64(le.Uint64(s[24:])), Valid: int64(le.Uint64(s[8:])),
 		Flat: s[1]&flagFlat != 0, Modified: dateOf(le.Uint32(set[12:]), set[21], set[23])}
 	n.Folder = n.Attr&volume.FolderAttr != 0
 	if n.Size < 0 {
@@ -250,7 +259,8 @@ func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byt
 		say, repair = fmt.Sprintf("the checksum of %q is wrong", n.Name), again
 	}
 	if s[1]&flagAlloc == 0 && n.First != 0 {
-		say, repair = fmt.Sprintf("%q claims that it can have no clusters", n.Name), func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
+		say, repair = fmt.Sprintf("%q claims that it can have no clusters", n.Name),
+			func(set []byte) { set[entry+1] |= flagAlloc; again(set) }
 	}
 	n.Name = fstree.SafeName(n.Name)
 	return n, say, repair, false
@@ -283,7 +293,8 @@ func (f *format) isFile(data []byte) bool {
 	return problem == "" && binary.LittleEndian.Uint16(set[2:]) == setChecksum(set)
 }
 
-// remains makes a node of what is left of a file's entries, if the one that tells where it lies is among them; n is how many entries they are.
+// remains makes a node of what is left of a file's entries, if the one that tells where it lies is among them; n is how
+// many entries they are.
 func (f *format) remains(data []byte) (node *volume.Node, n int) {
 	from := 0
 	if data[0] == typeFile {
@@ -353,7 +364,8 @@ func (f *format) IsFolder(_ *volume.Node, data []byte) bool {
 	wrong := 0
 	for at := 0; at+entry <= len(data) && data[at] != 0; at += entry {
 		switch t := data[at] | inUse; {
-		case t == typeFile, t == typeStream, t == typeName, t == typeBitmap, t == typeUpcase, t == typeLabel, t&critical != 0:
+		case t == typeFile, t == typeStream, t == typeName, t == typeBitmap, t == typeUpcase, t == typeLabel,
+			t&critical != 0:
 		default:
 			wrong++
 		}

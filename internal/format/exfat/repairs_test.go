@@ -19,7 +19,8 @@ import (
 )
 
 // repaired is an exFAT volume with some files that somebody has damaged, after the repair.
-func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (all map[string][]byte, first, left *volume.Health) {
+func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (all map[string][]byte, first,
+	left *volume.Health) {
 	d := &volumetest.Disk{B: make([]byte, 16*size.MiB)}
 	require.NoError(t, exfat.Format(d, int64(len(d.B)), exfat.Options{Cluster: 4096}))
 	v, err := exfat.Open(d, int64(len(d.B)))
@@ -142,7 +143,8 @@ func TestADamagedTableOfLetters(t *testing.T) {
 
 // TestADamagedBootRegionIsReadByItsBackup.
 func TestADamagedBootRegionIsReadByItsBackup(t *testing.T) {
-	all, first, left := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { d.B[0x6D] = 1 }) // sectors of a cluster
+	// sectors of a cluster
+	all, first, left := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { d.B[0x6D] = 1 })
 	require.NotEmpty(t, first.Findings)
 	assert.Equal(t, volume.Boot, first.Findings[0].Kind)
 	assert.True(t, left.OK(), left.Findings)

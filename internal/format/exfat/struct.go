@@ -69,9 +69,11 @@ func parse(b []byte, length int64) (*geometry, error) {
 	if b[bootSector] < 9 || b[bootSector] > 12 || int(b[bootCluster]) > 25-int(b[bootSector]) {
 		return bad("it has sectors of 2^%d bytes and clusters of 2^%d sectors", b[bootSector], b[bootCluster])
 	}
-	g := &geometry{sector: 1 << b[bootSector], total: int64(le.Uint64(b[bootLength:])), tableAt: int64(le.Uint32(b[bootTableAt:])), table: int64(le.Uint32(b[bootTable:])),
-		heapAt: int64(le.Uint32(b[bootHeap:])), clusters: le.Uint32(b[bootClusters:]), root: le.Uint32(b[bootRoot:]), serial: le.Uint32(b[bootSerial:]),
-		flags: le.Uint16(b[bootFlags:]), tables: int(b[bootTables])}
+	g := &geometry{sector: 1 << b[bootSector], total: int64(le.Uint64(b[bootLength:])),
+		tableAt: int64(le.Uint32(b[bootTableAt:])), table: int64(le.Uint32(b[bootTable:])),
+		heapAt: int64(le.Uint32(b[bootHeap:])), clusters: le.Uint32(b[bootClusters:]), root: le.Uint32(b[bootRoot:]),
+		serial: le.Uint32(b[bootSerial:]),
+		flags:  le.Uint16(b[bootFlags:]), tables: int(b[bootTables])}
 	g.cluster = g.sector << b[bootCluster]
 	switch {
 	case b[bootRevision+1] != 1:
@@ -82,7 +84,8 @@ func parse(b []byte, length int64) (*geometry, error) {
 		return bad("it has %d sectors", g.total)
 	case g.clusters == 0 || g.clusters > 0xFFFFFFF5:
 		return bad("it has %d clusters", g.clusters)
-	case g.tableAt < 2*bootSectors || g.table*g.sector < (int64(g.clusters)+2)*4 || g.tableAt+g.table*int64(g.tables) > g.heapAt:
+	case g.tableAt < 2*bootSectors || g.table*g.sector < (int64(g.clusters)+2)*4 ||
+		g.tableAt+g.table*int64(g.tables) > g.heapAt:
 		return bad("its table does not fit in front of its clusters")
 	case g.heapAt+int64(g.clusters)*(g.cluster/g.sector) > g.total:
 		return bad("its %[2]d sectors have no space for %[1]d clusters", g.clusters, g.total)
@@ -90,7 +93,8 @@ func parse(b []byte, length int64) (*geometry, error) {
 		return bad("its root folder is in cluster %d", g.root)
 	}
 	if g.total*g.sector > length {
-		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image cut off", size.Format(g.total*g.sector), size.Format(length))
+		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image "+
+			"cut off", size.Format(g.total*g.sector), size.Format(length))
 	}
 	return g, nil
 }
@@ -112,7 +116,8 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 			if _, readErr := dev.ReadAt(c, bootSectors*sector); readErr != nil {
 				break
 			}
-			if copied, copyErr := parse(c, length); copyErr == nil && copied.sector == sector && summed(dev, bootSectors*sector, copied) {
+			if copied, copyErr := parse(c, length); copyErr == nil && copied.sector == sector &&
+				summed(dev, bootSectors*sector, copied) {
 				g, err, byCopy = copied, nil, true
 				break
 			}
@@ -122,7 +127,8 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 		return nil, err
 	}
 	f := &format{dev: dev, g: g, byCopy: byCopy}
-	f.info = volume.Info{Filesystem: "exfat", Serial: g.serial, Size: g.total * g.sector, Sector: g.sector, Cluster: g.cluster, Clusters: g.clusters,
+	f.info = volume.Info{Filesystem: "exfat", Serial: g.serial, Size: g.total * g.sector, Sector: g.sector,
+		Cluster: g.cluster, Clusters: g.clusters,
 		Heap: g.heapAt * g.sector, Tables: g.tables, Dirty: g.flags&flagDirty != 0}
 	tableAt := g.tableAt * g.sector
 	if g.tables == 2 {
@@ -131,7 +137,8 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 			tableAt += g.table * g.sector
 		}
 	}
-	f.table = volume.Pages{Dev: dev, At: []int64{tableAt}, From: tableAt, Length: g.table * g.sector, Sector: g.sector, Name: "the cluster table"}
+	f.table = volume.Pages{Dev: dev, At: []int64{tableAt}, From: tableAt, Length: g.table * g.sector, Sector: g.sector,
+		Name: "the cluster table"}
 	if err := f.system(); err != nil {
 		return nil, err
 	}

@@ -113,7 +113,8 @@ func (f *format) system() error {
 				continue
 			}
 			if length < (int64(f.g.clusters)+7)/8 || length > int64(f.g.clusters)/8+2*f.g.cluster {
-				return fmt.Errorf("the cluster bitmap has %d bytes, which does not match %d clusters", length, f.g.clusters)
+				return fmt.Errorf("the cluster bitmap has %d bytes, which does not match %d clusters", length,
+					f.g.clusters)
 			}
 			runs, err := f.chain(first)
 			if err != nil {
@@ -123,7 +124,8 @@ func (f *format) system() error {
 				return errors.New("the cluster bitmap is shorter than its entry says")
 			}
 			f.own, f.bits = append(f.own, runs...), runs
-			f.bitmap = volume.Pages{Dev: runReader{f.dev, f, runs}, At: []int64{0}, Length: (int64(f.g.clusters) + 7) / 8, Sector: f.g.sector, Name: "the cluster bitmap"}
+			f.bitmap = volume.Pages{Dev: runReader{f.dev, f, runs}, At: []int64{0},
+				Length: (int64(f.g.clusters) + 7) / 8, Sector: f.g.sector, Name: "the cluster bitmap"}
 		case typeUpcase:
 			runs, err := f.chain(first)
 			_ = r.each(1, at, func(at int64, _, _ int) error { f.upAt = at; return nil })
@@ -334,7 +336,8 @@ func (f *format) WriteTables() error {
 	return f.bitmap.Write()
 }
 
-// setFlags writes whether somebody is writing, and how much is in use, into the first sector. The checksum leaves them out.
+// setFlags writes whether somebody is writing, and how much is in use, into the first sector. The checksum leaves them
+// out.
 func (f *format) setFlags(dirty bool, used byte) error {
 	if f.byCopy {
 		return nil // the region is written again first
@@ -421,19 +424,21 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return nil, err
 	}
 	if f.byCopy {
-		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; its backup was used.", Repair: "The backup is copied over it.", Fix: func() error {
-			if _, err := f.dev.WriteAt(wanted(backup), 0); err != nil {
-				return err
-			}
-			f.byCopy = false
-			return nil
-		}}}, nil
+		return []volume.Fault{{Kind: volume.Boot, Say: "The boot region is damaged; its backup was used.",
+			Repair: "The backup is copied over it.", Fix: func() error {
+				if _, err := f.dev.WriteAt(wanted(backup), 0); err != nil {
+					return err
+				}
+				f.byCopy = false
+				return nil
+			}}}, nil
 	}
 	if string(wanted(main)) != string(main) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.", Repair: "The region is rebuilt from its first sector.", Fix: func() error {
-			_, err := f.dev.WriteAt(wanted(main)[f.g.sector:], f.g.sector)
-			return err
-		}})
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The checksum of the boot region is wrong.",
+			Repair: "The region is rebuilt from its first sector.", Fix: func() error {
+				_, err := f.dev.WriteAt(wanted(main)[f.g.sector:], f.g.sector)
+				return err
+			}})
 	}
 	plain := func(b []byte) string {
 		c := wanted(b)
@@ -441,26 +446,29 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 		return string(c)
 	}
 	if plain(main) != plain(backup) || string(wanted(backup)) != string(backup) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region differs from it.", Repair: "The region is copied over its backup.", Fix: func() error {
-			_, err := f.dev.WriteAt(wanted(main), n)
-			return err
-		}})
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The backup of the boot region differs from it.",
+			Repair: "The region is copied over its backup.", Fix: func() error {
+				_, err := f.dev.WriteAt(wanted(main), n)
+				return err
+			}})
 	}
 	if f.upBad {
 		fault := volume.Fault{Kind: volume.Tables, Say: "The upcase table is damaged, or its checksum."}
 		if f.upAt > 0 {
-			fault.Repair, fault.Need, fault.FixIn = "It is rewritten to new clusters.", int64(len(usual().pack())), f.writeUpcase
+			fault.Repair, fault.Need, fault.FixIn = "It is rewritten to new clusters.", int64(len(usual().pack())),
+				f.writeUpcase
 		}
 		out = append(out, fault)
 	}
 	for i, want := range []uint32{0xFFFFFFF8, chainEnd} {
 		if v, err := f.get(uint32(i)); err == nil && v != want {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.", Repair: "They are corrected.", Fix: func() error {
-				if err := f.put(uint32(i), want); err != nil {
-					return err
-				}
-				return f.WriteTables()
-			}})
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.",
+				Repair: "They are corrected.", Fix: func() error {
+					if err := f.put(uint32(i), want); err != nil {
+						return err
+					}
+					return f.WriteTables()
+				}})
 		}
 	}
 	for _, r := range f.own {
@@ -470,14 +478,16 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 				return nil, err
 			}
 			if b[0]&(1<<((c-2)%8)) == 0 {
-				out = append(out, volume.Fault{Kind: volume.Unheld, Say: "Clusters of the volume's own tables are marked as free.", Repair: "They are marked as taken.", Fix: func() error {
-					for _, r := range f.own {
-						if err := f.set(r, true); err != nil {
-							return err
+				out = append(out, volume.Fault{Kind: volume.Unheld,
+					Say: "Clusters of the volume's own tables are marked as free.", Repair: "They are marked as taken.",
+					Fix: func() error {
+						for _, r := range f.own {
+							if err := f.set(r, true); err != nil {
+								return err
+							}
 						}
-					}
-					return f.WriteTables()
-				}})
+						return f.WriteTables()
+					}})
 				return append(out, f.unclean()...), nil
 			}
 		}
@@ -485,14 +495,15 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	if end := f.g.clusters % 8; end != 0 { // bits behind the last cluster
 		at := int64(f.g.clusters) / 8
 		if b, err := f.bitmap.Get(at, 1); err == nil && b[0]>>end != 0 {
-			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap covers clusters that do not exist.", Repair: "They are corrected.", Fix: func() error {
-				b, err := f.bitmap.Change(at, 1)
-				if err != nil {
-					return err
-				}
-				b[0] &= 1<<end - 1
-				return f.WriteTables()
-			}})
+			out = append(out, volume.Fault{Kind: volume.Tables, Say: "The bitmap covers clusters that do not exist.",
+				Repair: "They are corrected.", Fix: func() error {
+					b, err := f.bitmap.Change(at, 1)
+					if err != nil {
+						return err
+					}
+					b[0] &= 1<<end - 1
+					return f.WriteTables()
+				}})
 		}
 	}
 	return append(out, f.unclean()...), nil
@@ -528,7 +539,9 @@ func (f *format) unclean() []volume.Fault {
 	if !f.info.Dirty {
 		return nil
 	}
-	return []volume.Fault{{Kind: volume.Unclean, Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.", Fix: func() error { f.info.Dirty = false; return nil }}}
+	return []volume.Fault{{Kind: volume.Unclean,
+		Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.",
+		Fix: func() error { f.info.Dirty = false; return nil }}}
 }
 
 // wanted is a boot region with what has to follow from its first sector.

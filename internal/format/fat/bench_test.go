@@ -13,7 +13,8 @@ import (
 	"polytome/internal/size"
 )
 
-// BenchmarkFormat2TiB makes a FAT32 volume of 2 TiB in a sparse image, in turns with mkfs.fat, and prints the ratio of the medians.
+// BenchmarkFormat2TiB makes a FAT32 volume of 2 TiB in a sparse image, in turns with mkfs.fat, and prints the ratio of
+// the medians.
 func BenchmarkFormat2TiB(b *testing.B) {
 	var ours, theirs []float64
 	for b.Loop() {

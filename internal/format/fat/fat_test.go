@@ -26,9 +26,10 @@ func fsck(t testing.TB, img string) (bool, string) {
 }
 
 func suite(bits int, length, cluster, sector int64) volumetest.Filesystem {
-	return volumetest.Filesystem{Size: length, Clusters: cluster, Judge: fsck, Open: fat.Open, Make: func(dev volume.Device, n int64) error {
-		return fat.Format(dev, n, fat.Options{Bits: bits, Cluster: cluster, Sector: sector, Label: "NORTH"})
-	}}
+	return volumetest.Filesystem{Size: length, Clusters: cluster, Judge: fsck, Open: fat.Open,
+		Make: func(dev volume.Device, n int64) error {
+			return fat.Format(dev, n, fat.Options{Bits: bits, Cluster: cluster, Sector: sector, Label: "NORTH"})
+		}}
 }
 
 func TestFAT32(t *testing.T) { volumetest.Run(t, suite(32, 36*size.MiB, 512, 512)) }
@@ -50,7 +51,8 @@ func sound(t testing.TB, img string) {
 // titles are files of many lengths and names.
 func titles() map[string][]byte {
 	out := map[string][]byte{}
-	for i, n := range []string{"FULL/VSP-20417 - Copper Tide.iso", "FULL/VSP-20431 - The Ninth Orchard.iso", "SHORT/MISTRAL.ISO", "TUNE/VSP-20417.tune", "Étude Ж.dat", "empty"} {
+	for i, n := range []string{"FULL/VSP-20417 - Copper Tide.iso", "FULL/VSP-20431 - The Ninth Orchard.iso",
+		"SHORT/MISTRAL.ISO", "TUNE/VSP-20417.tune", "Étude Ж.dat", "empty"} {
 		b := make([]byte, []int{300_000, 70_001, 2048, 20, 1, 0}[i])
 		rand.New(rand.NewSource(int64(i))).Read(b)
 		out[n] = b
@@ -68,7 +70,8 @@ func put(t testing.TB, v *volume.Volume, files map[string][]byte) {
 
 func TestOthersReadWhatWeWrite(t *testing.T) {
 	f := volumetest.NewFile(t, 300*size.MiB)
-	require.NoError(t, fat.Format(f, f.Size(), fat.Options{Bits: 32, Cluster: 4096, Label: "PIPIT", Serial: 0x2209_11AA}))
+	require.NoError(t, fat.Format(f, f.Size(), fat.Options{Bits: 32, Cluster: 4096, Label: "PIPIT",
+		Serial: 0x2209_11AA}))
 	put(t, open(t, f), titles())
 	sound(t, f.Name())
 	assert.Contains(t, judge.Run(t, "mlabel", "-s", "-i", f.Name(), "::"), "PIPIT")
@@ -114,7 +117,8 @@ func TestVolumesOfOthers(t *testing.T) {
 				require.NoError(t, os.MkdirAll(filepath.Join(in, path.Dir(n)), 0o755))
 				require.NoError(t, os.WriteFile(filepath.Join(in, n), b, 0o644))
 			}
-			judge.Run(t, "mcopy", "-s", "-m", "-i", f.Name(), filepath.Join(in, "FULL"), filepath.Join(in, "SHORT"), filepath.Join(in, "TUNE"), filepath.Join(in, "Étude Ж.dat"), filepath.Join(in, "empty"), "::")
+			judge.Run(t, "mcopy", "-s", "-m", "-i", f.Name(), filepath.Join(in, "FULL"), filepath.Join(in, "SHORT"),
+				filepath.Join(in, "TUNE"), filepath.Join(in, "Étude Ж.dat"), filepath.Join(in, "empty"), "::")
 			v := open(t, f)
 			assert.Equal(t, "QUAY", v.Info().Label)
 			got, err := volumetest.Contents(v)
@@ -126,12 +130,15 @@ func TestVolumesOfOthers(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, h.Findings)
 			require.NoError(t, v.MakeFolder(context.Background(), "FULL/more"))
-			require.NoError(t, volumetest.Put(v, "FULL/more/A title of ours, with a long name.iso", titles()["SHORT/MISTRAL.ISO"]))
-			require.NoError(t, v.Rename(context.Background(), "FULL/VSP-20417 - Copper Tide.iso", "FULL/more/renamed.iso"))
+			require.NoError(t, volumetest.Put(v, "FULL/more/A title of ours, with a long name.iso",
+				titles()["SHORT/MISTRAL.ISO"]))
+			require.NoError(t, v.Rename(context.Background(), "FULL/VSP-20417 - Copper Tide.iso",
+				"FULL/more/renamed.iso"))
 			require.NoError(t, v.Remove(context.Background(), "empty"))
 			require.NoError(t, v.Close())
 			sound(t, f.Name())
-			assert.Contains(t, judge.Run(t, "mdir", "-i", f.Name(), "-b", "-/", "::"), "::/FULL/more/A title of ours, with a long name.iso")
+			assert.Contains(t, judge.Run(t, "mdir", "-i", f.Name(), "-b", "-/", "::"),
+				"::/FULL/more/A title of ours, with a long name.iso")
 			out := filepath.Join(t.TempDir(), "back")
 			judge.Run(t, "mcopy", "-i", f.Name(), "::/FULL/more/renamed.iso", out)
 			b, err := os.ReadFile(out)
@@ -204,7 +211,9 @@ func TestLargeVolumes(t *testing.T) {
 		assert.Len(t, runs, 1)
 	}
 	f := volumetest.NewFile(t, size.GiB)
-	for _, o := range []fat.Options{{Bits: 32, Cluster: 3000}, {Bits: 32, Cluster: 128 * size.KiB}, {Bits: 16, Cluster: 4096}, {Bits: 12, Cluster: 512}, {Bits: 32, Cluster: 32 * size.KiB}, {Bits: 32, Cluster: 512, Label: "TOO LONG A LABEL"}, {Bits: 32, Cluster: 4096, Sector: 520}} {
+	for _, o := range []fat.Options{{Bits: 32, Cluster: 3000}, {Bits: 32, Cluster: 128 * size.KiB},
+		{Bits: 16, Cluster: 4096}, {Bits: 12, Cluster: 512}, {Bits: 32, Cluster: 32 * size.KiB},
+		{Bits: 32, Cluster: 512, Label: "TOO LONG A LABEL"}, {Bits: 32, Cluster: 4096, Sector: 520}} {
 		assert.Error(t, fat.Format(f, f.Size(), o), "%+v", o)
 	}
 }

@@ -20,8 +20,9 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 		return nil, err
 	}
 	if len(pages) > 0 {
-		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The copies of the cluster table differ.", Repair: "The first one, which systems read, is copied over the others.",
-			Fix: func() error { return f.copyPages(pages) }})
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The copies of the cluster table differ.",
+			Repair: "The first one, which systems read, is copied over the others.",
+			Fix:    func() error { return f.copyPages(pages) }})
 	}
 	if f.g.backup > 0 {
 		if fault, err := f.backupFault(); err != nil {
@@ -31,49 +32,59 @@ func (f *format) Faults(ctx context.Context, free uint32) ([]volume.Fault, error
 		}
 	}
 	if label, _, err := f.rootLabel(); err == nil && label != f.g.label && f.g.labelled && f.g.bits != 12 {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: fmt.Sprintf("The label is %q in the boot sector but %q in the root folder.", f.g.label, label), Repair: "The label in the root folder is used.", Fix: func() error {
-			f.g.label = label
-			return f.SetLabel(label)
-		}})
+		out = append(out, volume.Fault{Kind: volume.Boot,
+			Say:    fmt.Sprintf("The label is %q in the boot sector but %q in the root folder.", f.g.label, label),
+			Repair: "The label in the root folder is used.", Fix: func() error {
+				f.g.label = label
+				return f.SetLabel(label)
+			}})
 	}
 	first, err := f.get(0)
 	if err == nil && !isMedia(f.g.media) && isMedia(byte(first)) {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The boot sector has an unknown media type.", Repair: "It gets the media type in the table.", Fix: func() error {
-			at := []int64{0}
-			if f.g.backup > 0 {
-				at = append(at, f.g.backup*f.g.sector)
-			}
-			for _, s := range at {
-				if _, err := f.dev.WriteAt([]byte{byte(first)}, s+bpbMedia); err != nil {
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The boot sector has an unknown media type.",
+			Repair: "It gets the media type in the table.", Fix: func() error {
+				at := []int64{0}
+				if f.g.backup > 0 {
+					at = append(at, f.g.backup*f.g.sector)
+				}
+				for _, s := range at {
+					if _, err := f.dev.WriteAt([]byte{byte(first)}, s+bpbMedia); err != nil {
+						return err
+					}
+				}
+				f.g.media = byte(first)
+				return nil
+			}})
+	} else if err == nil && first != f.ext()&^0xFF|uint32(f.g.media) && f.g.bits != 12 {
+		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.",
+			Repair: "They are corrected.", Fix: func() error {
+				if err := f.put(0, f.ext()&^0xFF|uint32(f.g.media)); err != nil {
 					return err
 				}
-			}
-			f.g.media = byte(first)
-			return nil
-		}})
-	} else if err == nil && first != f.ext()&^0xFF|uint32(f.g.media) && f.g.bits != 12 {
-		out = append(out, volume.Fault{Kind: volume.Tables, Say: "The table's first entries are wrong.", Repair: "They are corrected.", Fix: func() error {
-			if err := f.put(0, f.ext()&^0xFF|uint32(f.g.media)); err != nil {
-				return err
-			}
-			return f.WriteTables()
-		}})
+				return f.WriteTables()
+			}})
 	}
 	if f.g.fsInfo > 0 && !f.reports {
-		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The free space sector is invalid.", Repair: "It is rewritten.", Fix: func() error {
-			if _, err := f.dev.WriteAt(f.g.infoSector(), f.g.fsInfo*f.g.sector); err != nil {
-				return err
-			}
-			f.reported, f.reports = 0xFFFFFFFF, true // the count is written when the volume is released
-			return nil
-		}})
+		out = append(out, volume.Fault{Kind: volume.Boot, Say: "The free space sector is invalid.",
+			Repair: "It is rewritten.", Fix: func() error {
+				if _, err := f.dev.WriteAt(f.g.infoSector(), f.g.fsInfo*f.g.sector); err != nil {
+					return err
+				}
+				f.reported, f.reports = 0xFFFFFFFF, true // the count is written when the volume is released
+				return nil
+			}})
 	}
 	if f.reports && f.reported != 0xFFFFFFFF && f.reported != free {
-		out = append(out, volume.Fault{Kind: volume.Count, Say: "It says that " + size.Format(int64(f.reported)*f.info.Cluster) + " are free, and " + size.Format(int64(free)*f.info.Cluster) + " are.",
-			Repair: "The count is corrected.", Fix: func() error { f.reported = free; return nil }}) // written when the volume is released
+		out = append(out, volume.Fault{Kind: volume.Count, Say: "It says that " +
+			size.Format(int64(f.reported)*f.info.Cluster) + " are free, and " +
+			size.Format(int64(free)*f.info.Cluster) + " are.",
+			// written when the volume is released
+			Repair: "The count is corrected.", Fix: func() error { f.reported = free; return nil }})
 	}
 	if f.info.Dirty {
-		out = append(out, volume.Fault{Kind: volume.Unclean, Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.", Fix: func() error { f.info.Dirty = false; return nil }})
+		out = append(out, volume.Fault{Kind: volume.Unclean,
+			Say: "Writing was not finished: the drive was pulled out or switched off.", Repair: "The mark is cleared.",
+			Fix: func() error { f.info.Dirty = false; return nil }})
 	}
 	return out, nil
 }
@@ -91,17 +102,19 @@ func (f *format) backupFault() (*volume.Fault, error) {
 		return nil, err
 	}
 	if f.twofold(f.info.Size) {
-		return &volume.Fault{Kind: volume.Boot, Say: "The boot sector and its backup describe different volumes: one is damaged, but it is not clear which."}, nil
+		return &volume.Fault{Kind: volume.Boot,
+			Say: "The boot sector and its backup describe different volumes: one is damaged, but it is not clear which."}, nil
 	}
 	same := bytes.Clone(backup)
 	same[f.stateAt()] = main[f.stateAt()]
 	if bytes.Equal(main, same) {
 		return nil, nil
 	}
-	return &volume.Fault{Kind: volume.Boot, Say: "The backup of the boot sector differs from it.", Repair: "The boot sector is copied over its backup.", Fix: func() error {
-		_, err := f.dev.WriteAt(main, f.g.backup*f.g.sector)
-		return err
-	}}, nil
+	return &volume.Fault{Kind: volume.Boot, Say: "The backup of the boot sector differs from it.",
+		Repair: "The boot sector is copied over its backup.", Fix: func() error {
+			_, err := f.dev.WriteAt(main, f.g.backup*f.g.sector)
+			return err
+		}}, nil
 }
 
 // Kept are clusters that are marked as damaged.
@@ -121,7 +134,8 @@ func (f *format) Kept(r volume.Run) ([]volume.Run, error) {
 
 // IsFolder reports whether the first bytes are those of a folder: it tells of itself, or at least of what is above it.
 func (f *format) IsFolder(dir *volume.Node, data []byte) bool {
-	return dir.Path() == "." || len(data) >= 2*entry && (string(data[:11]) == ".          " && data[dirAttr]&volume.FolderAttr != 0 ||
+	return dir.Path() == "." || len(data) >= 2*entry && (string(data[:11]) == ".          " &&
+		data[dirAttr]&volume.FolderAttr != 0 ||
 		string(data[entry:entry+11]) == "..         " && data[entry+dirAttr]&volume.FolderAttr != 0)
 }
 
@@ -133,7 +147,8 @@ func (f *format) HeadRight(data []byte, n, parent *volume.Node) bool {
 	}
 	for i := 0; i < len(head); i += entry {
 		a, b := data[i:i+entry], head[i:i+entry]
-		if string(a[:11]) != string(b[:11]) || a[dirAttr]&volume.FolderAttr == 0 || binary.LittleEndian.Uint16(a[dirLow:]) != binary.LittleEndian.Uint16(b[dirLow:]) ||
+		if string(a[:11]) != string(b[:11]) || a[dirAttr]&volume.FolderAttr == 0 ||
+			binary.LittleEndian.Uint16(a[dirLow:]) != binary.LittleEndian.Uint16(b[dirLow:]) ||
 			f.g.bits == 32 && binary.LittleEndian.Uint16(a[dirHigh:]) != binary.LittleEndian.Uint16(b[dirHigh:]) {
 			return false
 		}

@@ -33,7 +33,8 @@ func (o Options) plan(length int64) (*geometry, error) {
 		return nil, fmt.Errorf("sectors of %d bytes are not supported; 512 and 4096 are", o.Sector)
 	}
 	if o.Cluster < o.Sector || o.Cluster > 64*size.KiB || o.Cluster&(o.Cluster-1) != 0 {
-		return nil, fmt.Errorf("a FAT volume with sectors of %d bytes cannot have clusters of %s: use a power of two from one sector to 64 KiB", o.Sector, size.Format(o.Cluster))
+		return nil, fmt.Errorf("a FAT volume with sectors of %d bytes cannot have clusters of %s: use a power of two "+
+			"from one sector to 64 KiB", o.Sector, size.Format(o.Cluster))
 	}
 	if why := CheckLabel(o.Label); why != "" {
 		return nil, fmt.Errorf("the label %q is not possible: %s", o.Label, why)
@@ -50,7 +51,8 @@ func (o Options) plan(length int64) (*geometry, error) {
 		return nil, fmt.Errorf("FAT%d is not supported; FAT16 and FAT32 are", o.Bits)
 	}
 	if most := (int64(1)<<32 - 1) * o.Sector; length-most > size.MiB {
-		return nil, fmt.Errorf("FAT holds at most %s with sectors of %d bytes, but this is %s: make it smaller, or use exFAT", size.Format(most), o.Sector, size.Format(length))
+		return nil, fmt.Errorf("FAT holds at most %s with sectors of %d bytes, but this is %s: make it smaller, or "+
+			"use exFAT", size.Format(most), o.Sector, size.Format(length))
 	}
 	g.reserved = least
 	// The table is made as large as it would have to be if it took no space itself: at most a few sectors too much.
@@ -67,13 +69,18 @@ func (o Options) plan(length int64) (*geometry, error) {
 	what := fmt.Sprintf("%s with clusters of %s", size.Format(length), size.Format(o.Cluster))
 	switch {
 	case o.Bits == 16 && n < fat16From:
-		return nil, fmt.Errorf("%s is too small for FAT16: it would have %d clusters but needs %d; use smaller clusters", what, max(n, 0), fat16From)
+		return nil, fmt.Errorf(
+			"%s is too small for FAT16: it would have %d clusters but needs %d; use smaller clusters", what, max(n, 0),
+			fat16From)
 	case o.Bits == 16 && n >= fat32From:
-		return nil, fmt.Errorf("%s is too large for FAT16: it would have %d clusters; at most %d are possible; use larger clusters, or FAT32", what, n, fat32From-1)
+		return nil, fmt.Errorf("%s is too large for FAT16: it would have %d clusters; at most %d are possible; use "+
+			"larger clusters, or FAT32", what, n, fat32From-1)
 	case o.Bits == 32 && n < fat32From:
-		return nil, fmt.Errorf("%s is too small for FAT32: it would have %d clusters but needs %d; use smaller clusters, or FAT16", what, max(n, 0), fat32From)
+		return nil, fmt.Errorf("%s is too small for FAT32: it would have %d clusters but needs %d; use smaller "+
+			"clusters, or FAT16", what, max(n, 0), fat32From)
 	case n > fat32Most:
-		return nil, fmt.Errorf("%s is too large for FAT32: it would have %d clusters; at most %d are possible; use larger clusters", what, n, fat32Most)
+		return nil, fmt.Errorf("%s is too large for FAT32: it would have %d clusters; at most %d are possible; use "+
+			"larger clusters", what, n, fat32Most)
 	}
 	g.clusters = uint32(n)
 	return g, nil
@@ -132,7 +139,8 @@ func Format(dev volume.Device, length int64, o Options) error {
 			if g.bits == 16 {
 				return nil
 			}
-			return errors.Join(write(g.fsInfo*g.sector, g.infoSector()), write((g.backup+g.fsInfo)*g.sector, g.infoSector()), write(g.backup*g.sector, g.bootSector(o.Hidden)))
+			return errors.Join(write(g.fsInfo*g.sector, g.infoSector()), write((g.backup+g.fsInfo)*g.sector,
+				g.infoSector()), write(g.backup*g.sector, g.bootSector(o.Hidden)))
 		}},
 		{"writing its first sector", func() error { return write(0, g.bootSector(o.Hidden)) }},
 		{"flushing", dev.Sync},

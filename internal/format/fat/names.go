@@ -90,7 +90,8 @@ func dateOf(date, clock uint16) time.Time {
 	if date == 0 {
 		return time.Time{}
 	}
-	return time.Date(int(date>>9)+1980, time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, time.Local)
+	return time.Date(int(date>>9)+1980, time.Month(date>>5&15), int(date&31), int(clock>>11), int(clock>>5&63),
+		int(clock&31)*2, 0, time.Local)
 }
 
 func dateBits(t time.Time) (date, clock uint16) {
@@ -101,11 +102,12 @@ func dateBits(t time.Time) (date, clock uint16) {
 	case y > 2107:
 		t = time.Date(2107, 12, 31, 23, 59, 58, 0, time.Local)
 	}
-	return uint16(t.Year()-1980)<<9 | uint16(t.Month())<<5 | uint16(t.Day()), uint16(t.Hour())<<11 | uint16(t.Minute())<<5 | uint16(t.Second()/2)
+	return uint16(t.Year()-1980)<<9 | uint16(t.Month())<<5 | uint16(t.Day()),
+		uint16(t.Hour())<<11 | uint16(t.Minute())<<5 | uint16(t.Second()/2)
 }
 
-// isHead reports whether an entry of a folder is that for the folder itself, which is the first, or for what is above it, the second. One
-// of the two, its name or its cluster, may be wrong.
+// isHead reports whether an entry of a folder is that for the folder itself, which is the first, or for what is above
+// it, the second. One of the two, its name or its cluster, may be wrong.
 func (f *format) isHead(dir *volume.Node, at int, name string, n *volume.Node) bool {
 	if dir.Path() == "." || at > entry || n.Size > 0 {
 		return false
@@ -113,11 +115,12 @@ func (f *format) isHead(dir *volume.Node, at int, name string, n *volume.Node) b
 	if at == 0 {
 		return n.Folder && (name == "." || n.First == dir.First) || name == "." && n.First == dir.First
 	}
-	return n.Folder && (name == ".." || n.First == 0 || n.First == dir.Above()) || name == ".." && n.First == dir.Above()
+	return n.Folder && (name == ".." || n.First == 0 || n.First == dir.Above()) || name == ".." &&
+		n.First == dir.Above()
 }
 
-// isData reports whether an entry whose kind is wrong is really that of a file or folder: it has a name that there can be, and a chain as
-// long as it says.
+// isData reports whether an entry whose kind is wrong is really that of a file or folder: it has a name that there can
+// be, and a chain as long as it says.
 func (f *format) isData(e []byte) bool {
 	le := binary.LittleEndian
 	n := volume.Node{First: uint32(le.Uint16(e[dirLow:])), Size: int64(le.Uint32(e[dirSize:]))}
@@ -136,13 +139,15 @@ func (f *format) isData(e []byte) bool {
 }
 
 // Entries takes a folder apart.
-func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int, wrong []volume.Wrong) {
+func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, slots []volume.Slot, end int,
+	wrong []volume.Wrong) {
 	le := binary.LittleEndian
 	var units []uint16
 	longFrom, want, sum := -1, 0, byte(0)
 	orphan := func(at int) {
 		if longFrom >= 0 {
-			wrong = append(wrong, volume.Wrong{At: longFrom, N: (at - longFrom) / entry, Say: "a part of a long name has no file"})
+			wrong = append(wrong, volume.Wrong{At: longFrom, N: (at - longFrom) / entry,
+				Say: "a part of a long name has no file"})
 		}
 		longFrom, want, units = -1, 0, nil
 	}
@@ -151,19 +156,22 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		e := data[at : at+entry]
 		attr := e[dirAttr]
 		var kind *volume.Wrong // it says that it is something else than a file or folder
-		if e[0] != removed && attr&attrVolume != 0 && f.isData(e) && (attr&0x3F != attrLong || longFrom >= 0 && want == 1 && sum == checksum(e) || e[dirCase]&^(smallBase|smallExt) != 0 || le.Uint16(e[dirLow:]) != 0) {
+		if e[0] != removed && attr&attrVolume != 0 && f.isData(e) && (attr&0x3F != attrLong || longFrom >= 0 &&
+			want == 1 && sum == checksum(e) || e[dirCase]&^(smallBase|smallExt) != 0 || le.Uint16(e[dirLow:]) != 0) {
 			was := attr
 			if attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr; was&0x3F == attrLong {
 				attr = volume.ArchiveAttr
 			}
-			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q has the wrong type", shortText(e)), Repair: func(e []byte) { e[dirAttr] = attr }}
+			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q has the wrong type", shortText(e)),
+				Repair: func(e []byte) { e[dirAttr] = attr }}
 		}
 		switch {
 		case e[0] == removed:
 			orphan(at)
 		case attr&0x3F == attrLong:
 			if le.Uint16(e[dirLow:]) != 0 || e[dirCase] != 0 {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a part of a long name has a cluster", Repair: func(e []byte) { clear(e[dirLow:dirSize]); e[dirCase] = 0 }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a part of a long name has a cluster",
+					Repair: func(e []byte) { clear(e[dirLow:dirSize]); e[dirCase] = 0 }})
 			}
 			order := int(e[0])
 			if order&lastLong != 0 {
@@ -187,21 +195,25 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			}
 		case attr&attrVolume != 0:
 			orphan(at)
-			if b, err := labelBytes(strings.TrimRight(decodeOEM(e[:11]), " ")); err != nil || string(b) != string(e[:11]) {
+			if b, err := labelBytes(strings.TrimRight(decodeOEM(e[:11]), " ")); err != nil ||
+				string(b) != string(e[:11]) {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the volume has an invalid label"})
 			} else if dir.Path() != "." {
 				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "there is a label outside the root folder"})
 			} else if le.Uint16(e[dirLow:]) != 0 || le.Uint16(e[dirHigh:]) != 0 || le.Uint32(e[dirSize:]) != 0 {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster", Repair: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "the label has a length or a cluster",
+					Repair: func(e []byte) { clear(e[dirHigh : dirHigh+2]); clear(e[dirLow:]) }})
 			}
 		default:
-			n := &volume.Node{Attr: uint16(attr), Folder: attr&volume.FolderAttr != 0, First: uint32(le.Uint16(e[dirLow:])),
-				Size: int64(le.Uint32(e[dirSize:])), Modified: dateOf(le.Uint16(e[dirDate:]), le.Uint16(e[dirTime:]))}
+			n := &volume.Node{Attr: uint16(attr), Folder: attr&volume.FolderAttr != 0,
+				First: uint32(le.Uint16(e[dirLow:])),
+				Size:  int64(le.Uint32(e[dirSize:])), Modified: dateOf(le.Uint16(e[dirDate:]), le.Uint16(e[dirTime:]))}
 			if f.g.bits == 32 {
 				n.First |= uint32(le.Uint16(e[dirHigh:])) << 16
 			}
 			if badShort(e) {
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has invalid characters", Repair: repairShort})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: "a short name has invalid characters",
+					Repair: repairShort})
 			}
 			copy(n.Short[:], e[:11])
 			slot := volume.Slot{At: at, N: 1}
@@ -228,21 +240,28 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 			if !n.Folder && n.Size == 0 && n.First != 0 && f.foldered(n.First) {
 				n.Folder = true
 				n.Attr |= volume.FolderAttr
-				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q is marked as a file", n.Name), Repair: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
+				wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q is marked as a file",
+					n.Name), Repair: func(e []byte) { e[dirAttr] |= volume.FolderAttr }})
 			}
 			if n.Folder && n.Size > 0 {
 				if f.foldered(n.First) {
 					n.Size = 0
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the folder %q has a length; folders have none", n.Name), Repair: func(e []byte) { clear(e[dirSize:]) }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1,
+						Say:    fmt.Sprintf("the folder %q has a length; folders have none", n.Name),
+						Repair: func(e []byte) { clear(e[dirSize:]) }})
 				} else {
 					n.Folder = false
 					n.Attr &^= volume.FolderAttr
-					wrong = append(wrong, volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the file %q is marked as a folder", n.Name), Repair: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
+					wrong = append(wrong, volume.Wrong{At: at, N: 1,
+						Say:    fmt.Sprintf("the file %q is marked as a folder", n.Name),
+						Repair: func(e []byte) { e[dirAttr] &^= volume.FolderAttr }})
 				}
 			}
 			n.Valid = n.Size
-			if why := f.check(n.Name); why != "" && (slot.N > 1 || n.Name == "." || n.Name == ".." || n.Name == "" || strings.Contains(n.Name, "/")) {
-				wrong = append(wrong, volume.Wrong{At: slot.At, N: slot.N, Say: fmt.Sprintf("the name %q is not possible: %s", n.Name, why), Rename: true})
+			if why := f.check(n.Name); why != "" && (slot.N > 1 || n.Name == "." || n.Name == ".." || n.Name == "" ||
+				strings.Contains(n.Name, "/")) {
+				wrong = append(wrong, volume.Wrong{At: slot.At, N: slot.N,
+					Say: fmt.Sprintf("the name %q is not possible: %s", n.Name, why), Rename: true})
 				n.Name = fstree.SafeName(n.Name)
 			}
 			kids, slots = append(kids, n), append(slots, slot)
@@ -257,15 +276,17 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		if e[dirAttr]&attrVolume != 0 || e[0] == removed || !f.isData(e) {
 			continue
 		}
-		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1, Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
-			if e[0] = removed; p == at {
-				e[0] = '_'
-			}
-		}})
+		return kids, slots, at, append(wrong, volume.Wrong{At: at, N: 1,
+			Say: "the folder's end mark is before its last files", Repair: func(e []byte) {
+				if e[0] = removed; p == at {
+					e[0] = '_'
+				}
+			}})
 	}
 	for p := at; p+entry <= len(data); p += entry {
 		if data[p] != 0 { // most systems stop reading before, some do not
-			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is data after the folder's end mark", Repair: func(e []byte) { clear(e) }})
+			wrong = append(wrong, volume.Wrong{At: p, N: 1, Say: "there is data after the folder's end mark",
+				Repair: func(e []byte) { clear(e) }})
 		}
 	}
 	return kids, slots, at, wrong
@@ -298,7 +319,8 @@ func repairShort(e []byte) {
 	for _, part := range [][]byte{e[:8], e[8:11]} {
 		end := len(strings.TrimRight(string(part), " "))
 		for i, c := range part[:end] {
-			if c <= ' ' && (i > 0 || len(part) == 3 || c != 0x05) || c >= 'a' && c <= 'z' || c == 0x7F || strings.IndexByte(`"*+,./:;<=>?[\]|`, c) >= 0 {
+			if c <= ' ' && (i > 0 || len(part) == 3 || c != 0x05) || c >= 'a' && c <= 'z' || c == 0x7F ||
+				strings.IndexByte(`"*+,./:;<=>?[\]|`, c) >= 0 {
 				part[i] = '_'
 			}
 		}
@@ -572,7 +594,8 @@ func labelBytes(label string) ([]byte, error) {
 	return out, nil
 }
 
-// hasLabel reports whether a boot sector has a target for a label: it says so, or names its kind as those do that have one.
+// hasLabel reports whether a boot sector has a target for a label: it says so, or names its kind as those do that have
+// one.
 func hasLabel(boot []byte, tail int64) bool {
 	return boot[tail+tailSignature] == 0x29 || string(boot[tail+tailKind:tail+tailKind+3]) == "FAT"
 }

@@ -24,7 +24,8 @@ func TestNamesInSmallLettersOfOthers(t *testing.T) {
 	require.NoError(t, volumetest.Put(v, "COPPER.ISO", []byte("x")))
 	require.NoError(t, v.Close())
 	info := v.Info()
-	for bits, want := range map[byte]string{0x08: "copper.ISO", 0x10: "COPPER.iso", 0x18: "copper.iso", 0: "COPPER.ISO"} {
+	for bits, want := range map[byte]string{0x08: "copper.ISO", 0x10: "COPPER.iso", 0x18: "copper.iso",
+		0: "COPPER.ISO"} {
 		_, err := f.WriteAt([]byte{bits}, info.Heap+12)
 		require.NoError(t, err)
 		got, err := volumetest.Contents(open(t, f))
@@ -42,7 +43,8 @@ func TestManyNamesThatBeginAlike(t *testing.T) {
 	require.NoError(t, v.MakeFolder(ctx, "FULL"))
 	const n = 3000
 	for i := range n {
-		require.NoError(t, volumetest.Put(v, fmt.Sprintf("FULL/VSP-%05d - A title with a name.iso", i), []byte{byte(i)}))
+		require.NoError(t, volumetest.Put(v, fmt.Sprintf("FULL/VSP-%05d - A title with a name.iso", i),
+			[]byte{byte(i)}))
 	}
 	for i := 0; i < n; i += 3 {
 		require.NoError(t, v.Remove(ctx, fmt.Sprintf("FULL/VSP-%05d - A title with a name.iso", i)))

@@ -17,7 +17,8 @@ import (
 )
 
 // repaired is a FAT32 volume with some files that somebody has damaged, and what it holds after the repair.
-func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (v *volume.Volume, first, left *volume.Health, d *volumetest.Disk) {
+func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (v *volume.Volume, first,
+	left *volume.Health, d *volumetest.Disk) {
 	d = &volumetest.Disk{B: make([]byte, 36*size.MiB)}
 	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
 	v, err := fat.Open(d, int64(len(d.B)))
@@ -68,7 +69,10 @@ func names(t *testing.T, v *volume.Volume) map[string]int {
 }
 
 func TestTwoOfOneNameAreReportedApart(t *testing.T) {
-	v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO") })
+	v, _, left, d := repaired(t, func(d *volumetest.Disk,
+		_ *volume.Volume) {
+		copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO")
+	})
 	assert.True(t, left.OK(), left.Findings)
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
@@ -87,7 +91,10 @@ func (fatJudge) of(t *testing.T, d *volumetest.Disk) (bool, string) {
 }
 
 func TestAFileThatIsNamedLikeTheFolderAbove(t *testing.T) {
-	v, _, left, _ := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { copy(entryOf(t, d, "TWO     ISO"), "..         ") })
+	v, _, left, _ := repaired(t, func(d *volumetest.Disk,
+		_ *volume.Volume) {
+		copy(entryOf(t, d, "TWO     ISO"), "..         ")
+	})
 	assert.True(t, left.OK(), left.Findings)
 	all, err := volumetest.Contents(v)
 	require.NoError(t, err)
@@ -117,7 +124,8 @@ func TestARootFolderInACircle(t *testing.T) {
 	assert.True(t, ok, says)
 }
 
-// TestARootFolderThatIsMarkedFree: what was behind its first cluster cannot be found, so clusters that nothing has are not freed, and that is said.
+// TestARootFolderThatIsMarkedFree: what was behind its first cluster cannot be found, so clusters that nothing has are
+// not freed, and that is said.
 func TestARootFolderThatIsMarkedFree(t *testing.T) {
 	v, first, left, _ := repaired(t, func(d *volumetest.Disk, v *volume.Volume) { setFAT(d, v, 2, 0) })
 	require.NotEmpty(t, first.Findings)
@@ -130,7 +138,10 @@ func TestARootFolderThatIsMarkedFree(t *testing.T) {
 // TestALabelThatIsAFile, and an entry that says it is part of a long name: their data stays.
 func TestAnEntryOfAnotherKind(t *testing.T) {
 	for _, attr := range []byte{0x08, 0x0F, 0x28} {
-		v, _, left, d := repaired(t, func(d *volumetest.Disk, _ *volume.Volume) { entryOf(t, d, "TWO     ISO")[11] = attr })
+		v, _, left, d := repaired(t, func(d *volumetest.Disk,
+			_ *volume.Volume) {
+			entryOf(t, d, "TWO     ISO")[11] = attr
+		})
 		assert.True(t, left.OK(), left.Findings)
 		assert.Equal(t, 1200, names(t, v)["TWO.ISO"], "%#x", attr)
 		ok, says := (fatJudge{}).of(t, d)
@@ -204,7 +215,8 @@ func sameShort(t *testing.T, d *volumetest.Disk) {
 	}
 }
 
-// TestAShortNameThatAnotherHasStaysTaken: on a damaged volume, what goes does not free a short name that somebody else has, too.
+// TestAShortNameThatAnotherHasStaysTaken: on a damaged volume, what goes does not free a short name that somebody else
+// has, too.
 func TestAShortNameThatAnotherHasStaysTaken(t *testing.T) {
 	d := &volumetest.Disk{B: make([]byte, 36*size.MiB)}
 	require.NoError(t, fat.Format(d, int64(len(d.B)), fat.Options{Bits: 32, Cluster: 512}))
@@ -272,10 +284,12 @@ func TestCrossedFilesOnAFullVolume(t *testing.T) {
 	require.NotEmpty(t, left.Findings)
 	assert.Contains(t, fmt.Sprint(left.Findings), "there is no space to copy it")
 	assert.Equal(t, bytes.Repeat([]byte{'b'}, 1200), volumetest.Drain(t, v.FS(), "TWO.ISO"))
-	assert.Equal(t, append(bytes.Repeat([]byte{'a'}, 512), bytes.Repeat([]byte{'b'}, 688)...), volumetest.Drain(t, v.FS(), "ONE.ISO"))
+	assert.Equal(t, append(bytes.Repeat([]byte{'a'}, 512), bytes.Repeat([]byte{'b'}, 688)...),
+		volumetest.Drain(t, v.FS(), "ONE.ISO"))
 }
 
-// TestAFolderThatLeadsIntoAFile becomes an empty one; the file keeps its clusters, and what was in the folder is not freed.
+// TestAFolderThatLeadsIntoAFile becomes an empty one; the file keeps its clusters, and what was in the folder is not
+// freed.
 func TestAFolderThatLeadsIntoAFile(t *testing.T) {
 	var three []volume.Run
 	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
@@ -298,7 +312,8 @@ func TestAFolderThatLeadsIntoAFile(t *testing.T) {
 	assert.Less(t, left.Free, first.Free, "nothing is freed, and the empty folder takes a cluster")
 }
 
-// TestManyOfOneKindAreRepaired: much that is wrong does not look like a volume that is read in a wrong way, as long as more is right.
+// TestManyOfOneKindAreRepaired: much that is wrong does not look like a volume that is read in a wrong way, as long as
+// more is right.
 func TestManyOfOneKindAreRepaired(t *testing.T) {
 	v, first, left, d := repaired(t, func(d *volumetest.Disk, v *volume.Volume) {
 		for i := range 20 {

@@ -82,7 +82,8 @@ func parse(b []byte, length int64) (*geometry, error) {
 	if b[510] != 0x55 || b[511] != 0xAA {
 		return bad("it does not end in 55 AA")
 	}
-	g := &geometry{sector: int64(le.Uint16(b[bpbSector:])), perCluster: int64(b[bpbCluster]), reserved: int64(le.Uint16(b[bpbReserved:])), tables: int(b[bpbTables]), media: b[bpbMedia], active: -1}
+	g := &geometry{sector: int64(le.Uint16(b[bpbSector:])), perCluster: int64(b[bpbCluster]),
+		reserved: int64(le.Uint16(b[bpbReserved:])), tables: int(b[bpbTables]), media: b[bpbMedia], active: -1}
 	switch {
 	case g.sector != 512 && g.sector != 1024 && g.sector != 2048 && g.sector != 4096:
 		return bad("it has sectors of %d bytes", g.sector)
@@ -154,7 +155,8 @@ func parse(b []byte, length int64) (*geometry, error) {
 		g.label = labelText(b[tail+tailLabel : tail+tailLabel+11])
 	}
 	if g.total*g.sector > length {
-		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image cut off", size.Format(g.total*g.sector), size.Format(length))
+		return nil, fmt.Errorf("the volume should have %s but %s are there: the partition was shrunk or the image "+
+			"cut off", size.Format(g.total*g.sector), size.Format(length))
 	}
 	return g, nil
 }
@@ -177,8 +179,8 @@ func Is(boot []byte) bool {
 	return err == nil && string(boot[3:11]) != "NTFS    "
 }
 
-// twofold reports whether the backup of the boot sector is a good one, and of another volume: one of the two is damaged, and nothing tells
-// which.
+// twofold reports whether the backup of the boot sector is a good one, and of another volume: one of the two is
+// damaged, and nothing tells which.
 func (f *format) twofold(length int64) bool {
 	if f.g.backup == 0 {
 		return false
@@ -192,7 +194,8 @@ func (f *format) twofold(length int64) bool {
 		return false
 	}
 	mine := *f.g
-	mine.label, mine.labelled, mine.serial, mine.media, mine.fsInfo, mine.backup = g.label, g.labelled, g.serial, g.media, g.fsInfo, g.backup
+	mine.label, mine.labelled, mine.serial, mine.media, mine.fsInfo, mine.backup = g.label, g.labelled, g.serial,
+		g.media, g.fsInfo, g.backup
 	return mine != *g
 }
 
@@ -208,7 +211,8 @@ func Open(dev volume.Device, length int64) (*volume.Volume, error) {
 	}
 	f := &format{dev: dev, g: g}
 	f.open()
-	f.info = volume.Info{Filesystem: fmt.Sprintf("fat%d", g.bits), Label: g.label, Serial: g.serial, Size: g.total * g.sector, Sector: g.sector,
+	f.info = volume.Info{Filesystem: fmt.Sprintf("fat%d", g.bits), Label: g.label, Serial: g.serial,
+		Size: g.total * g.sector, Sector: g.sector,
 		Cluster: g.perCluster * g.sector, Clusters: g.clusters, Heap: g.heap(), Tables: g.tables}
 	if g.bits == 12 {
 		f.info.ReadOnly = "FAT12 can only be read"

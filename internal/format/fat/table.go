@@ -29,7 +29,8 @@ func (f *format) tableAt(copy int) int64 {
 
 // open prepares the table of clusters.
 func (f *format) open() {
-	f.table = volume.Pages{Dev: f.dev, From: f.tableAt(max(f.g.active, 0)), Length: f.g.tableSize * f.g.sector, Sector: f.g.sector, Name: "the cluster table"}
+	f.table = volume.Pages{Dev: f.dev, From: f.tableAt(max(f.g.active, 0)), Length: f.g.tableSize * f.g.sector,
+		Sector: f.g.sector, Name: "the cluster table"}
 	for k := range f.g.tables {
 		if f.g.active < 0 || k == f.g.active {
 			f.table.At = append(f.table.At, f.tableAt(k))
@@ -182,7 +183,8 @@ func (f *format) Free(ctx context.Context) ([]volume.Run, error) {
 
 func zero64(b []byte) bool {
 	le := binary.LittleEndian
-	return le.Uint64(b)|le.Uint64(b[8:])|le.Uint64(b[16:])|le.Uint64(b[24:])|le.Uint64(b[32:])|le.Uint64(b[40:])|le.Uint64(b[48:])|le.Uint64(b[56:]) == 0
+	return le.Uint64(b)|le.Uint64(b[8:])|le.Uint64(b[16:])|le.Uint64(b[24:])|le.Uint64(b[32:])|le.Uint64(
+		b[40:])|le.Uint64(b[48:])|le.Uint64(b[56:]) == 0
 }
 
 // Link chains runs.

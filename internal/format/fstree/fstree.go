@@ -82,8 +82,8 @@ func (t *FS) children(d *Node) ([]*Node, error) {
 	return d.children, d.err
 }
 
-// distinct gives those of sorted nodes that have the name of another one a number, so that none is hidden, and sorts them again. Of a folder and a
-// file, the folder keeps its name.
+// distinct gives those of sorted nodes that have the name of another one a number, so that none is hidden, and sorts
+// them again. Of a folder and a file, the folder keeps its name.
 func distinct(all []*Node) {
 	again := false
 	for i := 1; i < len(all); i++ {
@@ -131,7 +131,8 @@ func (t *FS) find(op, name string) (*Node, error) {
 			return nil, &fs.PathError{Op: op, Path: name, Err: fs.ErrNotExist}
 		}
 		children, err := t.children(n)
-		i, ok := slices.BinarySearchFunc(children, elem, func(c *Node, s string) int { return strings.Compare(c.Name, s) })
+		i, ok := slices.BinarySearchFunc(children, elem,
+			func(c *Node, s string) int { return strings.Compare(c.Name, s) })
 		if !ok {
 			if err == nil {
 				err = fs.ErrNotExist
@@ -335,8 +336,8 @@ func (c *extents) ReadAt(b []byte, off int64) (int, error) {
 	return done, io.EOF
 }
 
-// Data is the first run of data at or after off, where r knows its holes; what lies between is zeros. At the end it is the
-// length twice.
+// Data is the first run of data at or after off, where r knows its holes; what lies between is zeros. At the end it is
+// the length twice.
 func (c *extents) Data(off int64) (start, end int64) {
 	h, ok := c.r.(interface {
 		Data(off int64) (start, end int64)

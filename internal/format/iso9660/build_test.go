@@ -24,11 +24,13 @@ import (
 // season is a tree with names that only the wider name spaces can hold.
 func season() fstest.MapFS {
 	m := tree()
-	long := "A very long name, with commas & signs, as people give them when nothing keeps them from it - " + strings.Repeat("and on ", 12) + ".data"
+	long := "A very long name, with commas & signs, as people give them when nothing keeps them from it - " +
+		strings.Repeat("and on ", 12) + ".data"
 	m[long] = &fstest.MapFile{Data: []byte("long"), ModTime: day}
 	m["sound/the long way round/Étude n° 3 ж.txt"] = &fstest.MapFile{Data: []byte("étude"), ModTime: day}
 	m["a/b/c/d/e/f/g/h/i/j/deep.txt"] = &fstest.MapFile{Data: []byte("deep"), ModTime: day}
-	m["CASE/readme.TXT"], m["CASE/README.txt"] = &fstest.MapFile{Data: []byte("1"), ModTime: day}, &fstest.MapFile{Data: []byte("2"), ModTime: day}
+	m["CASE/readme.TXT"], m["CASE/README.txt"] = &fstest.MapFile{Data: []byte("1"), ModTime: day},
+		&fstest.MapFile{Data: []byte("2"), ModTime: day}
 	return m
 }
 
@@ -69,7 +71,9 @@ func TestBuiltImagesAreReadWholeByOthers(t *testing.T) {
 	src := season()
 	want := all(t, src)
 	for name, o := range map[string]iso9660.Options{
-		"rock ridge": {RockRidge: true}, "joliet": {Joliet: true}, "both": {RockRidge: true, Joliet: true}, "bridge": {UDF: true, Joliet: true, RockRidge: true}, "udf": {UDF: true}, "level 1": {RockRidge: true, Level: 1},
+		"rock ridge": {RockRidge: true}, "joliet": {Joliet: true}, "both": {RockRidge: true, Joliet: true},
+		"bridge": {UDF: true, Joliet: true, RockRidge: true}, "udf": {UDF: true}, "level 1": {RockRidge: true,
+			Level: 1},
 	} {
 		t.Run(name, func(t *testing.T) {
 			src, want := src, want
@@ -152,7 +156,8 @@ func TestWhatCannotBeBuilt(t *testing.T) {
 		want string
 	}{
 		{fstest.MapFS{"a/b/c/d/e/f/g/h/i/x": {}}, iso9660.Options{}, "add Joliet, Rock Ridge or UDF"},
-		{fstest.MapFS{"link": {Mode: fs.ModeSymlink}}, iso9660.Options{}, "only files and folders can go into an image"},
+		{fstest.MapFS{"link": {Mode: fs.ModeSymlink}}, iso9660.Options{},
+			"only files and folders can go into an image"},
 		{newHollow("BIG.DAT", 5<<30, "a", "b"), iso9660.Options{Level: 2}, "use level 3"},
 		{tree(), iso9660.Options{Level: 4}, "there is no interchange level 4"},
 		{fstest.MapFS{strings.Repeat("n", 255): {}}, iso9660.Options{UDF: true}, "too long for UDF"},
@@ -184,7 +189,8 @@ func TestAnyTreeIsReadBackInEveryNameSpace(t *testing.T) {
 		for i := range rapid.IntRange(0, 60).Draw(rt, "files") {
 			dir := rapid.SampledFrom([]string{"", "one/", "one/two/", "Three 3/"}).Draw(rt, "dir")
 			n := strings.TrimSpace(name.Draw(rt, "name"))
-			src[fmt.Sprintf("%s%d %s", dir, i, n)] = &fstest.MapFile{Data: bytes.Repeat([]byte{byte(i)}, rapid.IntRange(0, 5000).Draw(rt, "size")), ModTime: day}
+			src[fmt.Sprintf("%s%d %s", dir, i, n)] = &fstest.MapFile{Data: bytes.Repeat([]byte{byte(i)},
+				rapid.IntRange(0, 5000).Draw(rt, "size")), ModTime: day}
 		}
 		want := all(t, src)
 		image := build(t, src, iso9660.Options{RockRidge: true, Joliet: true, UDF: true})
@@ -196,10 +202,11 @@ func TestAnyTreeIsReadBackInEveryNameSpace(t *testing.T) {
 	})
 }
 
-// TestABridgeOfALargeFile: a file of more than one allocation descriptor of UDF, and of more than one extent of ISO 9660,
-// is whole on both sides.
+// TestABridgeOfALargeFile: a file of more than one allocation descriptor of UDF, and of more than one extent of ISO
+// 9660, is whole on both sides.
 func TestABridgeOfALargeFile(t *testing.T) {
-	im, err := iso9660.Lay(newHollow("BIG.DAT", 5<<30+777, "the beginning", "the end"), iso9660.Options{UDF: true, Created: day})
+	im, err := iso9660.Lay(newHollow("BIG.DAT", 5<<30+777, "the beginning", "the end"), iso9660.Options{UDF: true,
+		Created: day})
 	require.NoError(t, err)
 	r := im.Reader()
 	defer r.Close()

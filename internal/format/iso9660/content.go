@@ -180,8 +180,8 @@ func (r *Reader) Data(off int64) (start, end int64) {
 	return im.Size(), im.Size()
 }
 
-// Section tells where the bytes from off on lie in a file of the source. It stays open while 16 more are entered, so that what
-// was reported can be used while others are read ahead.
+// Section tells where the bytes from off on lie in a file of the source. It stays open while 16 more are entered, so
+// that what was reported can be used while others are read ahead.
 func (r *Reader) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

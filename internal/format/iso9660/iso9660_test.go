@@ -121,7 +121,8 @@ func TestNamesOfForeignImages(t *testing.T) {
 		want iso9660.Names
 		see  []string
 	}{
-		{"rock ridge", []string{"-R", "-J", "-joliet-long"}, iso9660.RockRidgeNames, []string{long, deep, strings.Repeat("n", 240) + ".txt"}},
+		{"rock ridge", []string{"-R", "-J", "-joliet-long"}, iso9660.RockRidgeNames,
+			[]string{long, deep, strings.Repeat("n", 240) + ".txt"}},
 		{"joliet", []string{"-J", "-joliet-long", "-D"}, iso9660.JolietNames, []string{long}},
 		{"primary", []string{"-D"}, iso9660.PrimaryNames, []string{"GANNET_P.TXT"}},
 	} {
@@ -238,7 +239,8 @@ func TestAnyTreeComesBack(t *testing.T) {
 		src := fstest.MapFS{}
 		files := rapid.SliceOfN(rapid.SliceOfN(rapid.StringMatching(`[A-Z0-9_]{1,8}`), 1, 6), 0, 20).Draw(t, "files")
 		for i, elems := range files {
-			src[strings.Join(elems, "/")+".X"] = &fstest.MapFile{Data: bytes.Repeat([]byte{byte(i + 1)}, rapid.IntRange(0, 5000).Draw(t, "length"))}
+			src[strings.Join(elems, "/")+".X"] = &fstest.MapFile{Data: bytes.Repeat([]byte{byte(i + 1)},
+				rapid.IntRange(0, 5000).Draw(t, "length"))}
 		}
 		im, err := iso9660.Lay(src, iso9660.Options{})
 		if err != nil {
@@ -263,7 +265,8 @@ func TestAnyTreeComesBack(t *testing.T) {
 func TestLongAndOddNamesStayUnique(t *testing.T) {
 	src := fstest.MapFS{}
 	for i := range 30 {
-		src[strings.Repeat("the same long beginning ", 3)+fmt.Sprint(i)+".data"] = &fstest.MapFile{Data: fmt.Append(nil, i)}
+		src[strings.Repeat("the same long beginning ", 3)+fmt.Sprint(i)+".data"] = &fstest.MapFile{Data: fmt.Append(
+			nil, i)}
 	}
 	entries, err := open(t, lay(t, src)).ReadDir(".")
 	require.NoError(t, err)
@@ -293,10 +296,12 @@ func TestDamageIsNamedAndHarmless(t *testing.T) {
 		image []byte
 		say   string
 	}{
-		"block size":          {broken(func(b []byte) { b[16*2048+129] = 1 }), "are not supported"},
-		"record length":       {broken(func(b []byte) { b[rootAt+68] = 5 }), "impossible length"},
-		"directory elsewhere": {broken(func(b []byte) { binary.LittleEndian.PutUint32(b[16*2048+158:], 1<<30) }), "outside of the image"},
-		"no primary":          {broken(func(b []byte) { b[16*2048] = 9; b[17*2048] = 255 }), "no primary volume descriptor"},
+		"block size":    {broken(func(b []byte) { b[16*2048+129] = 1 }), "are not supported"},
+		"record length": {broken(func(b []byte) { b[rootAt+68] = 5 }), "impossible length"},
+		"directory elsewhere": {broken(func(b []byte) { binary.LittleEndian.PutUint32(b[16*2048+158:], 1<<30) }),
+			"outside of the image"},
+		"no primary": {broken(func(b []byte) { b[16*2048] = 9; b[17*2048] = 255 }),
+			"no primary volume descriptor"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			v, err := iso9660.Open(bytes.NewReader(c.image), int64(len(c.image)))

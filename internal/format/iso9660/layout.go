@@ -84,7 +84,8 @@ const (
 
 // Lay reads the tree of fsys and decides where everything goes: the size is exact then. File names are
 // brought into the primary name space: upper case, letters, digits and underscores, unique in their
-// directory. Irregular files, and files too large for the level, are an error. The same tree and options give the same bytes.
+// directory. Irregular files, and files too large for the level, are an error. The same tree and options give the same
+// bytes.
 func Lay(fsys fs.FS, opts Options) (*Image, error) {
 	if opts.Level == 0 {
 		opts.Level = 3
@@ -100,9 +101,11 @@ func Lay(fsys fs.FS, opts Options) (*Image, error) {
 	}
 	if depth > standardDepth {
 		if !opts.RockRidge && !opts.Joliet && !opts.UDF {
-			return nil, fmt.Errorf("folders nest deeper than %d levels, and ISO 9660 alone allows no more: add Joliet, Rock Ridge or UDF", standardDepth)
+			return nil, fmt.Errorf("folders nest deeper than %d levels, and ISO 9660 alone allows no more: add "+
+				"Joliet, Rock Ridge or UDF", standardDepth)
 		}
-		im.Notes = fmt.Sprintf("Folders nest %d levels deep; ISO 9660 allows %d, and few readers mind.", depth, standardDepth)
+		im.Notes = fmt.Sprintf("Folders nest %d levels deep; ISO 9660 allows %d, and few readers mind.", depth,
+			standardDepth)
 	}
 	im.name()
 	if err := im.target(); err != nil {
@@ -134,7 +137,8 @@ func (im *Image) scan(d *entry, depth int) (deepest int, err error) {
 		if !e.IsDir() && !info.Mode().IsRegular() {
 			return depth, fmt.Errorf("%s: only files and folders can go into an image", path.Join(d.source, e.Name()))
 		}
-		c := &entry{source: path.Join(d.source, e.Name()), name: e.Name(), dir: e.IsDir(), when: info.ModTime(), parent: d}
+		c := &entry{source: path.Join(d.source, e.Name()), name: e.Name(), dir: e.IsDir(), when: info.ModTime(),
+			parent: d}
 		if c.dir {
 			below, err := im.scan(c, depth+1)
 			if err != nil {
@@ -142,7 +146,8 @@ func (im *Image) scan(d *entry, depth int) (deepest int, err error) {
 			}
 			deepest = max(deepest, below)
 		} else if c.size = info.Size(); c.size > maxExtent && im.opts.Level < 3 {
-			return depth, fmt.Errorf("%s has %d bytes, and level %d allows files of at most %d: use level 3", c.source, c.size, im.opts.Level, maxExtent)
+			return depth, fmt.Errorf("%s has %d bytes, and level %d allows files of at most %d: use level 3", c.source,
+				c.size, im.opts.Level, maxExtent)
 		}
 		d.children = append(d.children, c)
 	}

@@ -88,7 +88,8 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 		return nil, &FormatError{systemArea * SectorSize, "there is no primary volume descriptor"}
 	}
 	if bs := binary.LittleEndian.Uint16(primary[128:]); bs != SectorSize {
-		return nil, &FormatError{systemArea*SectorSize + 128, fmt.Sprintf("logical blocks of %d bytes are not supported", bs)}
+		return nil, &FormatError{systemArea*SectorSize + 128,
+			fmt.Sprintf("logical blocks of %d bytes are not supported", bs)}
 	}
 	v.Identifier = strings.TrimRight(string(primary[40:72]), " \x00")
 	v.declared = int64(binary.LittleEndian.Uint32(primary[80:])) * SectorSize
@@ -141,7 +142,8 @@ func (v *Volume) DeclaredSize() int64 { return v.declared }
 
 func isJoliet(b []byte) bool {
 	esc := b[88:120]
-	return bytes.HasPrefix(esc, []byte("%/@")) || bytes.HasPrefix(esc, []byte("%/C")) || bytes.HasPrefix(esc, []byte("%/E"))
+	return bytes.HasPrefix(esc, []byte("%/@")) || bytes.HasPrefix(esc, []byte("%/C")) || bytes.HasPrefix(esc,
+		[]byte("%/E"))
 }
 
 func (v *Volume) openRoot(descriptor []byte) (*fstree.Node, error) {

@@ -55,7 +55,8 @@ func TestContentsKnowTheirHolesTogether(t *testing.T) {
 		var whole []byte
 		var all []joined.Content
 		closed := 0
-		for _, b := range rapid.SliceOf(rapid.SliceOfN(rapid.SampledFrom([]byte{0, 0, 1}), 0, 12)).Draw(rt, "contents") {
+		for _, b := range rapid.SliceOf(rapid.SliceOfN(rapid.SampledFrom([]byte{0, 0, 1}), 0, 12)).
+			Draw(rt, "contents") {
 			whole = append(whole, b...)
 			all = append(all, content{bytes.NewReader(b), b, &closed})
 		}

@@ -72,8 +72,9 @@ func texts() map[string][]byte {
 	}
 	return map[string][]byte{
 		"empty.dat": {}, "one.dat": {7}, "zeros.dat": make([]byte, 80_000), "noise.dat": noise,
-		"prose.txt": []byte(prose.String()), "skewed.dat": skewed, "twice.dat": append(append([]byte{}, noise[:15_000]...), noise[:15_000]...),
-		"two.dat": bytes.Repeat([]byte("ab"), 5000),
+		"prose.txt": []byte(prose.String()), "skewed.dat": skewed,
+		"twice.dat": append(append([]byte{}, noise[:15_000]...), noise[:15_000]...),
+		"two.dat":   bytes.Repeat([]byte("ab"), 5000),
 	}
 }
 
@@ -140,7 +141,8 @@ func TestDamage(t *testing.T) {
 	_, err := lha.Open(strings.NewReader("no archive at all, but some text that is long enough"), 52)
 	require.ErrorIs(t, err, lha.ErrNotLHA)
 
-	good := write(t, 2, member{"a.txt", lha.Blocks5, texts()["prose.txt"]}, member{"b.txt", lha.Blocks5, texts()["prose.txt"]})
+	good := write(t, 2, member{"a.txt", lha.Blocks5, texts()["prose.txt"]}, member{"b.txt", lha.Blocks5,
+		texts()["prose.txt"]})
 	// The last part is missing: what is there is listed, and the rest is said.
 	a, err := lha.Open(bytes.NewReader(good), int64(len(good))-5000)
 	require.NoError(t, err)

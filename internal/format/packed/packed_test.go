@@ -93,8 +93,10 @@ func whole(t testing.TB, im *packed.Image) []byte {
 func TestAnyImageComesBack(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		block := int64(4096) << rapid.IntRange(0, 4).Draw(rt, "block")
-		data := disc(rapid.Uint64().Draw(rt, "seed"), rapid.IntRange(0, 40).Draw(rt, "blocks"), block, rapid.IntRange(0, 5000).Draw(rt, "extra"))
-		o := packed.Options{Block: block, Compress: rapid.Bool().Draw(rt, "compress"), Workers: rapid.IntRange(1, 4).Draw(rt, "workers")}
+		data := disc(rapid.Uint64().Draw(rt, "seed"), rapid.IntRange(0, 40).Draw(rt, "blocks"), block,
+			rapid.IntRange(0, 5000).Draw(rt, "extra"))
+		o := packed.Options{Block: block, Compress: rapid.Bool().Draw(rt, "compress"), Workers: rapid.IntRange(1, 4).
+			Draw(rt, "workers")}
 		want := bytes.Clone(data)
 		if rapid.Bool().Draw(rt, "bitmap") {
 			every := rapid.Int64Range(2, 7).Draw(rt, "every")
@@ -116,7 +118,8 @@ func TestAnyImageComesBack(t *testing.T) {
 		require.Equal(rt, crc32.ChecksumIEEE(want), r.Sum)
 		require.LessOrEqual(rt, r.Packed, packed.AtMost(r.Image, r.Image-r.Zeros-r.Unused, block))
 		if !o.Compress {
-			require.Equal(rt, packed.AtMost(r.Image, r.Image-r.Zeros-r.Unused, block), r.Packed, "without compression the size is known")
+			require.Equal(rt, packed.AtMost(r.Image, r.Image-r.Zeros-r.Unused, block), r.Packed,
+				"without compression the size is known")
 		}
 		im := open(t, b)
 		require.True(rt, bytes.Equal(want, whole(t, im)))
@@ -151,11 +154,13 @@ func TestDamageIsFoundAndNamed(t *testing.T) {
 			im, err := packed.Open(bytes.NewReader(b), int64(len(b)))
 			if err != nil {
 				var fe *packed.FormatError
-				require.True(t, errors.As(err, &fe) || errors.Is(err, packed.ErrNotPacked) || errors.Is(err, packed.ErrNewer), "byte %d: %v", at, err)
+				require.True(t, errors.As(err, &fe) || errors.Is(err, packed.ErrNotPacked) ||
+					errors.Is(err, packed.ErrNewer), "byte %d: %v", at, err)
 				continue
 			}
 			var found []*packed.BlockError
-			require.NoError(t, im.Check(context.Background(), func(int64) {}, func(e *packed.BlockError) { found = append(found, e) }))
+			require.NoError(t, im.Check(context.Background(), func(int64) {},
+				func(e *packed.BlockError) { found = append(found, e) }))
 			if at >= 64 && at < 2048 {
 				require.Empty(t, found, "nothing lies in the rest of the header")
 				continue
@@ -176,7 +181,8 @@ func TestDamageIsFoundAndNamed(t *testing.T) {
 			require.Error(t, err, "cut after %d bytes", cut)
 		}
 		_, err := packed.Open(bytes.NewReader(good[:len(good)-3000]), int64(len(good)-3000))
-		assert.ErrorContains(t, err, "the end with the index is missing: the file is cut short, or a part of it is not there")
+		assert.ErrorContains(t, err, "the end with the index is missing: the file is cut short, or a part of it is "+
+			"not there")
 	}
 	newer, _ := pack(t, image(data), packed.Options{})
 	newer[8] = 2
@@ -233,7 +239,8 @@ func TestSourcesThatFailAndStopping(t *testing.T) {
 	broken := errors.New("the disk is gone")
 	for _, err := range []error{io.EOF, broken} {
 		var b bytes.Buffer
-		_, got := packed.Pack(context.Background(), &b, failing{image(data), 4 << 20, err}, packed.Options{Compress: true})
+		_, got := packed.Pack(context.Background(), &b, failing{image(data), 4 << 20, err},
+			packed.Options{Compress: true})
 		if errors.Is(err, io.EOF) {
 			assert.ErrorIs(t, got, io.ErrUnexpectedEOF)
 			assert.ErrorContains(t, got, "it ends after 4194304 bytes instead of 6553600")
@@ -251,7 +258,8 @@ func TestSourcesThatFailAndStopping(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.Close())
 	}
-	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+1 }, 5e9, 1e6, "nothing goes on behind a closed stream")
+	assert.Eventually(t, func() bool { return runtime.NumGoroutine() <= before+1 }, 5e9, 1e6,
+		"nothing goes on behind a closed stream")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, err := packed.Pack(ctx, io.Discard, image(data), packed.Options{})

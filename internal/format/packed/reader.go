@@ -57,14 +57,16 @@ func Open(r io.ReaderAt, size int64) (*Image, error) {
 		return nil, err
 	}
 	t := &im.trail
-	if t.blocks != im.head.blocks() || t.index < headerSize || t.index > at || (at-t.index)/entrySize != t.blocks || (at-t.index)%entrySize != 0 {
+	if t.blocks != im.head.blocks() || t.index < headerSize || t.index > at || (at-t.index)/entrySize != t.blocks ||
+		(at-t.index)%entrySize != 0 {
 		return nil, &FormatError{at, "its end tells of another index than there is"}
 	}
 	if err := im.readIndex(); err != nil {
 		return nil, err
 	}
 	if im.head.flags&flagZstd != 0 {
-		im.dec, err = zst.NewReader(nil, zst.WithDecoderConcurrency(runtime.GOMAXPROCS(0)), zst.WithDecoderMaxMemory(uint64(largestBlock)*2), zst.WithDecoderMaxWindow(uint64(largestBlock)))
+		im.dec, err = zst.NewReader(nil, zst.WithDecoderConcurrency(runtime.GOMAXPROCS(0)),
+			zst.WithDecoderMaxMemory(uint64(largestBlock)*2), zst.WithDecoderMaxWindow(uint64(largestBlock)))
 		if err != nil {
 			return nil, err
 		}
@@ -102,7 +104,8 @@ func (im *Image) readIndex() error {
 				wrong = int64(e.stored) > length || im.head.flags&flagZstd == 0
 			}
 			if e.kind >= kinds || wrong || e.stored > 0 && (e.at != next || e.at+int64(e.stored) > t.index) {
-				return &FormatError{at + i, fmt.Sprintf("the index tells something impossible of block %d", len(im.entries))}
+				return &FormatError{at + i, fmt.Sprintf("the index tells something impossible of block %d",
+					len(im.entries))}
 			}
 			if e.stored > 0 {
 				next += int64(e.stored)
@@ -317,7 +320,8 @@ func (im *Image) Check(ctx context.Context, progress func(n int64), bad func(*Bl
 		progress(length)
 	}
 	if !damaged && whole.Sum != im.trail.imageSum {
-		return &FormatError{im.size - trailerSize, "the blocks are whole, and together do not have the checksum of the image"}
+		return &FormatError{im.size - trailerSize,
+			"the blocks are whole, and together do not have the checksum of the image"}
 	}
 	return nil
 }

@@ -68,7 +68,8 @@ type BlockError struct {
 }
 
 func (e *BlockError) Error() string {
-	return fmt.Sprintf("block %d is damaged (bytes %d to %d of the image, %d to %d of the file): %s", e.Block, e.Start, e.Start+e.Length-1, e.At, e.At+e.Stored-1, e.What)
+	return fmt.Sprintf("block %d is damaged (bytes %d to %d of the image, %d to %d of the file): %s", e.Block, e.Start,
+		e.Start+e.Length-1, e.At, e.At+e.Stored-1, e.What)
 }
 
 // A header begins the file (2.1).
@@ -98,7 +99,8 @@ func parseHeader(b []byte) (h header, err error) {
 	case crc32.ChecksumIEEE(b[:60]) != binary.LittleEndian.Uint32(b[60:]):
 		return h, &FormatError{0, "its header does not have the checksum that it tells"}
 	}
-	h = header{flags: binary.LittleEndian.Uint32(b[12:]), block: int64(binary.LittleEndian.Uint32(b[16:])), length: int64(binary.LittleEndian.Uint64(b[24:]))}
+	h = header{flags: binary.LittleEndian.Uint32(b[12:]), block: int64(binary.LittleEndian.Uint32(b[16:])),
+		length: int64(binary.LittleEndian.Uint64(b[24:]))}
 	if h.block < smallestBlock || h.block > largestBlock || h.block&(h.block-1) != 0 {
 		return h, &FormatError{16, fmt.Sprintf("blocks of %d bytes are not possible", h.block)}
 	}
@@ -136,14 +138,16 @@ func (t *trailer) put() []byte {
 
 func parseTrailer(b []byte, at int64) (t trailer, err error) {
 	if string(b[:8]) != trailerMagic {
-		return t, &FormatError{at, "the end with the index is missing: the file is cut short, or a part of it is not there"}
+		return t, &FormatError{at, "the end with the index is missing: the file is cut short, or a part of it is not " +
+			"there"}
 	}
 	if crc32.ChecksumIEEE(b[:60]) != binary.LittleEndian.Uint32(b[60:]) {
 		return t, &FormatError{at, "its end does not have the checksum that it tells"}
 	}
 	return trailer{
 		index: int64(binary.LittleEndian.Uint64(b[8:])), blocks: int64(binary.LittleEndian.Uint64(b[16:])),
-		indexSum: binary.LittleEndian.Uint32(b[24:]), imageSum: binary.LittleEndian.Uint32(b[28:]), lost: int64(binary.LittleEndian.Uint64(b[32:])),
+		indexSum: binary.LittleEndian.Uint32(b[24:]), imageSum: binary.LittleEndian.Uint32(b[28:]),
+		lost: int64(binary.LittleEndian.Uint64(b[32:])),
 	}, nil
 }
 
@@ -163,7 +167,8 @@ func (e *entry) put(b []byte) {
 
 func parseEntry(b []byte) entry {
 	n := binary.LittleEndian.Uint32(b[8:])
-	return entry{int64(binary.LittleEndian.Uint64(b)), n & (1<<28 - 1), kind(n >> 28), binary.LittleEndian.Uint32(b[12:])}
+	return entry{int64(binary.LittleEndian.Uint64(b)), n & (1<<28 - 1), kind(n >> 28),
+		binary.LittleEndian.Uint32(b[12:])}
 }
 
 // AtMost is how many bytes a packed image has at most of an image of so many bytes, when so many

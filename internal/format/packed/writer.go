@@ -101,16 +101,20 @@ func NewStream(ctx context.Context, src Source, o Options) (*Stream, error) {
 		o.Block = DefaultBlock
 	}
 	if o.Block < smallestBlock || o.Block > largestBlock || o.Block&(o.Block-1) != 0 {
-		return nil, fmt.Errorf("blocks of %d bytes are not possible: they have from %d to %d, and are a power of two", o.Block, smallestBlock, largestBlock)
+		return nil, fmt.Errorf("blocks of %d bytes are not possible: they have from %d to %d, and are a power of two",
+			o.Block, smallestBlock, largestBlock)
 	}
 	if o.Workers <= 0 {
 		o.Workers = runtime.GOMAXPROCS(0)
 	}
-	s := &Stream{opts: o, src: src, head: header{block: o.Block, length: src.Size()}, chunks: make(chan *chunk, o.Workers+1)}
+	s := &Stream{opts: o, src: src, head: header{block: o.Block, length: src.Size()}, chunks: make(chan *chunk,
+		o.Workers+1)}
 	if o.Compress {
 		s.head.flags |= flagZstd
 		var err error
-		if s.enc, err = zst.NewWriter(nil, zst.WithEncoderConcurrency(o.Workers), zst.WithWindowSize(int(max(o.Block, zst.MinWindowSize))), zst.WithEncoderLevel(zst.SpeedDefault), zst.WithEncoderCRC(false)); err != nil {
+		if s.enc, err = zst.NewWriter(nil, zst.WithEncoderConcurrency(o.Workers),
+			zst.WithWindowSize(int(max(o.Block, zst.MinWindowSize))), zst.WithEncoderLevel(zst.SpeedDefault),
+			zst.WithEncoderCRC(false)); err != nil {
 			return nil, err
 		}
 	}
@@ -146,7 +150,8 @@ func (s *Stream) read(ctx context.Context) {
 			return
 		}
 		c := s.pool.Get().(*chunk)
-		c.n, c.length, c.hole, c.all, c.lost, c.err = off/s.opts.Block, min(step, s.head.length-off), false, false, 0, nil
+		c.n, c.length, c.hole, c.all, c.lost, c.err = off/s.opts.Block, min(step, s.head.length-off), false, false,
+			0, nil
 		c.entries, c.packed, c.ready = c.entries[:0], c.packed[:0], make(chan struct{})
 		if holed != nil && off >= dataEnd {
 			dataStart, dataEnd = holed.Data(off)
@@ -155,7 +160,8 @@ func (s *Stream) read(ctx context.Context) {
 			c.hole = true
 		} else if n, err := s.readAt(c.raw[:c.length], off); int64(n) < c.length {
 			if err == nil || errors.Is(err, io.EOF) {
-				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(n), s.head.length, io.ErrUnexpectedEOF)
+				err = fmt.Errorf("it ends after %d bytes instead of %d: %w", off+int64(n), s.head.length,
+					io.ErrUnexpectedEOF)
 			}
 			c.err = err
 			close(c.ready)
@@ -347,7 +353,8 @@ func (s *Stream) next() {
 			return
 		}
 		s.state = 1
-		t := trailer{index: s.at, blocks: s.head.blocks(), indexSum: crc32.ChecksumIEEE(s.index.Bytes()), imageSum: s.sum.Sum, lost: s.report.Lost}
+		t := trailer{index: s.at, blocks: s.head.blocks(), indexSum: crc32.ChecksumIEEE(s.index.Bytes()),
+			imageSum: s.sum.Sum, lost: s.report.Lost}
 		s.report.Sum = s.sum.Sum
 		s.out = append(s.index.Bytes(), t.put()...)
 		return

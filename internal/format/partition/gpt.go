@@ -37,7 +37,8 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 	t, backupAt, err := gptAt(r, diskSize, sector, 1)
 	if err == nil {
 		if backupAt != last {
-			t.Problems = append(t.Problems, "The backup of the table is not at the end of the disk: the disk was copied from one of another size.")
+			t.Problems = append(t.Problems,
+				"The backup of the table is not at the end of the disk: the disk was copied from one of another size.")
 		}
 		if _, _, err := gptAt(r, diskSize, sector, backupAt); err != nil {
 			t.Problems = append(t.Problems, fmt.Sprintf("The backup of the table cannot be used: %v.", err))
@@ -84,7 +85,8 @@ func gptAt(r io.ReaderAt, diskSize, sector, at int64) (t *Table, other int64, er
 	}
 	count, each := int64(le.Uint32(h[80:])), int64(le.Uint32(h[84:]))
 	entriesAt := int64(le.Uint64(h[72:]))
-	if count > maxEntries || each < gptEntry || each > 4096 || entriesAt < 2 || entriesAt >= diskSize/sector || entriesAt*sector+count*each > diskSize {
+	if count > maxEntries || each < gptEntry || each > 4096 || entriesAt < 2 || entriesAt >= diskSize/sector ||
+		entriesAt*sector+count*each > diskSize {
 		return nil, 0, fmt.Errorf("it has %d entries of %d bytes at sector %d", count, each, entriesAt)
 	}
 	entries := make([]byte, count*each)
@@ -116,8 +118,9 @@ func gptAt(r io.ReaderAt, diskSize, sector, at int64) (t *Table, other int64, er
 			}
 			units = append(units, u)
 		}
-		t.Parts = append(t.Parts, Partition{Number: int(i) + 1, Start: start * sector, Size: (end - start + 1) * sector, Type: Type(guidText(e[:16])),
-			ID: guidText(e[16:32]), Name: string(utf16.Decode(units)), Active: e[48]&4 != 0})
+		t.Parts = append(t.Parts, Partition{Number: int(i) + 1, Start: start * sector, Size: (end - start + 1) * sector,
+			Type: Type(guidText(e[:16])),
+			ID:   guidText(e[16:32]), Name: string(utf16.Decode(units)), Active: e[48]&4 != 0})
 	}
 	return t, int64(le.Uint64(h[32:])), nil
 }
@@ -268,7 +271,8 @@ func putGUID(b []byte, text string) error {
 	var a uint32
 	var c, d, e uint16
 	var f uint64
-	if n, err := fmt.Sscanf(text, "%08x-%04x-%04x-%04x-%012x", &a, &c, &d, &e, &f); err != nil || n != 5 || len(text) != 36 {
+	if n, err := fmt.Sscanf(text, "%08x-%04x-%04x-%04x-%012x", &a, &c, &d, &e, &f); err != nil || n != 5 ||
+		len(text) != 36 {
 		return fmt.Errorf("%q is not a GUID", text)
 	}
 	binary.LittleEndian.PutUint32(b, a)

@@ -37,7 +37,8 @@ func extended(kind byte) bool { return kind == 0x05 || kind == 0x0F || kind == 0
 // entryAt takes one entry apart: where it begins and how long it is, in sectors.
 func entryAt(sector []byte, i int) (active bool, kind byte, start, count int64, sane bool) {
 	e := sector[mbrEntries+i*mbrEntry:]
-	return e[0] == 0x80, e[4], int64(binary.LittleEndian.Uint32(e[8:])), int64(binary.LittleEndian.Uint32(e[12:])), e[0]&0x7F == 0
+	return e[0] == 0x80, e[4], int64(binary.LittleEndian.Uint32(e[8:])), int64(binary.LittleEndian.Uint32(e[12:])),
+		e[0]&0x7F == 0
 }
 
 func typeOf(b byte) Type { return Type(fmt.Sprintf("%02x", b)) }
@@ -70,7 +71,8 @@ func readMBR(r io.ReaderAt, first []byte, diskSize int64, sectors []int64) (*Tab
 }
 
 func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error) {
-	t := &Table{Scheme: MBR, Sector: sector, Size: diskSize, ID: fmt.Sprintf("%08x", binary.LittleEndian.Uint32(first[mbrSignature:]))}
+	t := &Table{Scheme: MBR, Sector: sector, Size: diskSize, ID: fmt.Sprintf("%08x",
+		binary.LittleEndian.Uint32(first[mbrSignature:]))}
 	problem := func(format string, args ...any) { t.Problems = append(t.Problems, fmt.Sprintf(format, args...)) }
 	var inside []int // entries that are extended partitions
 	for i := range 4 {
@@ -85,9 +87,11 @@ func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error
 			inside = append(inside, i)
 			continue
 		}
-		p := Partition{Number: i + 1, Start: start * sector, Size: count * sector, Type: typeOf(kind), Active: active, entry: int64(mbrEntries + i*mbrEntry)}
+		p := Partition{Number: i + 1, Start: start * sector, Size: count * sector, Type: typeOf(kind), Active: active,
+			entry: int64(mbrEntries + i*mbrEntry)}
 		if start == 0 || p.End() > diskSize {
-			problem("Partition %d reaches to %s, and the disk ends at %s.", i+1, size.Format(p.End()), size.Format(diskSize))
+			problem("Partition %d reaches to %s, and the disk ends at %s.", i+1, size.Format(p.End()),
+				size.Format(diskSize))
 			if start == 0 || p.Start >= diskSize {
 				continue
 			}
@@ -121,7 +125,8 @@ func mbrWith(r io.ReaderAt, first []byte, diskSize, sector int64) (*Table, error
 				case extended(kind):
 					next = base + start
 				default:
-					p := Partition{Number: number, Start: (at + start) * sector, Size: count * sector, Type: typeOf(kind), Active: active, Logical: true,
+					p := Partition{Number: number, Start: (at + start) * sector, Size: count * sector,
+						Type: typeOf(kind), Active: active, Logical: true,
 						entry: at*sector + int64(mbrEntries+k*mbrEntry)}
 					number++
 					if p.End() > diskSize {
@@ -157,7 +162,8 @@ func (t *Table) writeMBR(w io.WriterAt) error {
 	for i := range t.Parts {
 		p := &t.Parts[i]
 		if p.Number < 1 || p.Number > 4 || p.End()/t.Sector > maxMBR {
-			return fmt.Errorf("partition %d cannot be written into an MBR: it holds four, up to %s", p.Number, size.Format(maxMBR*t.Sector))
+			return fmt.Errorf("partition %d cannot be written into an MBR: it holds four, up to %s", p.Number,
+				size.Format(maxMBR*t.Sector))
 		}
 		kind, err := typeByte(p.Type)
 		if err != nil {

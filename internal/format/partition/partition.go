@@ -88,9 +88,12 @@ const (
 )
 
 var typesShown = map[Type]string{
-	"01": "FAT12", "04": "FAT16 up to 32 MiB", "06": "FAT16", "07": "exFAT or NTFS", "0b": "FAT32", "0c": "FAT32", "0e": "FAT16",
-	"05": "extended", "0f": "extended", "85": "extended", "11": "hidden FAT12", "14": "hidden FAT16", "16": "hidden FAT16", "17": "hidden NTFS", "1b": "hidden FAT32", "1c": "hidden FAT32", "1e": "hidden FAT16",
-	"82": "swap", "83": "Linux", "8e": "LVM", "fd": "RAID", "ef": "EFI system", "ee": "protective entry of a GPT", "af": "HFS+",
+	"01": "FAT12", "04": "FAT16 up to 32 MiB", "06": "FAT16", "07": "exFAT or NTFS", "0b": "FAT32", "0c": "FAT32",
+	"0e": "FAT16",
+	"05": "extended", "0f": "extended", "85": "extended", "11": "hidden FAT12", "14": "hidden FAT16",
+	"16": "hidden FAT16", "17": "hidden NTFS", "1b": "hidden FAT32", "1c": "hidden FAT32", "1e": "hidden FAT16",
+	"82": "swap", "83": "Linux", "8e": "LVM", "fd": "RAID", "ef": "EFI system", "ee": "protective entry of a GPT",
+	"af":                                   "HFS+",
 	BasicData:                              "basic data",
 	"c12a7328-f81f-11d2-ba4b-00a0c93ec93b": "EFI system",
 	"0fc63daf-8483-4772-8e79-3d69d8477de4": "Linux",
@@ -148,7 +151,8 @@ func Read(r io.ReaderAt, diskSize, sector int64) (*Table, error) {
 		}
 	}
 	if protective {
-		t := &Table{Scheme: GPT, Sector: sectors[0], Size: diskSize, Problems: []string{"The disk should have a GPT, but neither copy can be read."}}
+		t := &Table{Scheme: GPT, Sector: sectors[0], Size: diskSize,
+			Problems: []string{"The disk should have a GPT, but neither copy can be read."}}
 		return t, nil
 	}
 	if first[510] != 0x55 || first[511] != 0xAA || volumeBegins(first) {
@@ -169,7 +173,8 @@ func volumeBegins(b []byte) bool {
 	bytesPer := int(b[11]) | int(b[12])<<8
 	perCluster := b[13]
 	return (bytesPer == 512 || bytesPer == 1024 || bytesPer == 2048 || bytesPer == 4096) &&
-		perCluster != 0 && perCluster&(perCluster-1) == 0 && (b[16] == 1 || b[16] == 2) && (b[21] == 0xF0 || b[21] >= 0xF8)
+		perCluster != 0 && perCluster&(perCluster-1) == 0 && (b[16] == 1 || b[16] == 2) &&
+		(b[21] == 0xF0 || b[21] >= 0xF8)
 }
 
 // Wanted is a partition that [New] lays out.
@@ -207,7 +212,8 @@ func New(scheme Scheme, diskSize, sector int64, parts ...Wanted) (*Table, error)
 			n = (end - at) / size.MiB * size.MiB
 		}
 		if n < sector || at+n > end {
-			return nil, fmt.Errorf("%s has no space for a partition of %s at %s", size.Format(diskSize), size.Format(max(n, sector)), size.Format(at))
+			return nil, fmt.Errorf("%s has no space for a partition of %s at %s", size.Format(diskSize),
+				size.Format(max(n, sector)), size.Format(at))
 		}
 		p := Partition{Number: i + 1, Start: at, Size: n / sector * sector, Type: w.Type}
 		if scheme == GPT {

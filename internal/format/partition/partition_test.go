@@ -77,7 +77,8 @@ func TestOthersReadOurTables(t *testing.T) {
 
 func TestTablesOfOthersAreRead(t *testing.T) {
 	f := disk(t, 2*size.GiB)
-	sfdisk(t, f, "label: dos\nstart=2048, size=204800, type=c, bootable\nstart=206848, size=1000000, type=5\n5 : size=100000, type=7\n6 : size=200000, type=b\n7 : size=50000, type=83\n")
+	sfdisk(t, f, "label: dos\nstart=2048, size=204800, type=c, bootable\nstart=206848, size=1000000, type=5\n5 : "+
+		"size=100000, type=7\n6 : size=200000, type=b\n7 : size=50000, type=83\n")
 	tab, err := partition.Read(f, 2*size.GiB, 512)
 	require.NoError(t, err)
 	assert.Empty(t, tab.Problems)
@@ -85,7 +86,8 @@ func TestTablesOfOthersAreRead(t *testing.T) {
 	for _, p := range tab.Parts {
 		got = append(got, fmt.Sprintf("%d %s %d %t %t", p.Number, p.Type, p.Size/512, p.Active, p.Logical))
 	}
-	assert.Equal(t, []string{"1 0c 204800 true false", "5 07 100000 false true", "6 0b 200000 false true", "7 83 50000 false true"}, got)
+	assert.Equal(t, []string{"1 0c 204800 true false", "5 07 100000 false true", "6 0b 200000 false true",
+		"7 83 50000 false true"}, got)
 	out := judge.Run(t, "sfdisk", "-d", f.Name())
 	for _, p := range tab.Parts {
 		assert.Regexp(t, fmt.Sprintf(`start=\s*%d,`, p.Start/512), out)
@@ -97,7 +99,8 @@ func TestTablesOfOthersAreRead(t *testing.T) {
 	assert.Equal(t, before, judge.Run(t, "sfdisk", "-d", f.Name()))
 
 	g := disk(t, 2*size.GiB)
-	judge.Run(t, "sgdisk", "-n", "1:8192:+100M", "-t", "1:8300", "-c", "1:Étape", "-A", "1:set:62", "-n", "3:0:+200M", "-t", "3:0700", g.Name())
+	judge.Run(t, "sgdisk", "-n", "1:8192:+100M", "-t", "1:8300", "-c", "1:Étape", "-A", "1:set:62", "-n", "3:0:+200M",
+		"-t", "3:0700", g.Name())
 	tab, err = partition.Read(g, 2*size.GiB, 0)
 	require.NoError(t, err)
 	assert.Empty(t, tab.Problems)

@@ -16,7 +16,8 @@ func BenchmarkFit(b *testing.B) {
 	for name, data := range map[string][]byte{"jpeg": j.Bytes(), "png": p.Bytes()} {
 		b.Run(name, func(b *testing.B) {
 			for b.Loop() {
-				if _, err := picture.Fit(bytes.NewReader(data), picture.Rule{Width: 256, Height: 368, Fit: "inside", Format: "jpg"}); err != nil {
+				if _, err := picture.Fit(bytes.NewReader(data), picture.Rule{Width: 256, Height: 368, Fit: "inside",
+					Format: "jpg"}); err != nil {
 					b.Fatal(err)
 				}
 			}

@@ -18,8 +18,8 @@ import (
 // gigabytes to decode.
 const MaxPixels = 64 << 20
 
-// maxAtOnce is how many pixels are decoded at the same time, by all that use this package: a picture of the largest size alone, or many
-// small ones. A pixel takes up to four bytes; sixteen-bit ones are counted twice.
+// maxAtOnce is how many pixels are decoded at the same time, by all that use this package: a picture of the largest
+// size alone, or many small ones. A pixel takes up to four bytes; sixteen-bit ones are counted twice.
 const maxAtOnce = 2 * MaxPixels
 
 var atOnce = semaphore.NewWeighted(maxAtOnce)
@@ -27,8 +27,9 @@ var atOnce = semaphore.NewWeighted(maxAtOnce)
 // ErrAnimated is a picture that moves: which of its frames would be meant is not known.
 var ErrAnimated = errors.New("animated picture; use a still one")
 
-// Decode reads a picture. Its header is looked at first, so that what is no picture, is too large, or moves, costs nothing. Call done when the
-// pixels are not needed any more: until then they count towards what is decoded at once, and others may wait for it.
+// Decode reads a picture. Its header is looked at first, so that what is no picture, is too large, or moves, costs
+// nothing. Call done when the pixels are not needed any more: until then they count towards what is decoded at once,
+// and others may wait for it.
 func Decode(source io.ReadSeeker) (im image.Image, done func(), err error) {
 	start, err := source.Seek(0, io.SeekCurrent)
 	if err != nil {
@@ -90,7 +91,8 @@ func (l *limited) Write(b []byte) (int, error) {
 // page reports whether a file begins as a web page or another text with tags does.
 func page(b []byte) bool {
 	s := strings.ToLower(strings.TrimSpace(strings.TrimPrefix(string(b), "\uFEFF")))
-	return strings.HasPrefix(s, "<!doctype") || strings.HasPrefix(s, "<html") || strings.HasPrefix(s, "<head") || strings.HasPrefix(s, "<?xml")
+	return strings.HasPrefix(s, "<!doctype") || strings.HasPrefix(s, "<html") || strings.HasPrefix(s, "<head") ||
+		strings.HasPrefix(s, "<?xml")
 }
 
 // animated reports whether a picture moves. It goes through the blocks of the file, and decodes none.

@@ -54,11 +54,13 @@ func TestWhatIsNoPictureIsRefusedInWords(t *testing.T) {
 	still := encoded(t, "png", noisy(20, 20))
 	moving := &gif.GIF{Delay: []int{1, 1}}
 	for range 2 {
-		moving.Image = append(moving.Image, image.NewPaletted(image.Rect(0, 0, 4, 4), color.Palette{color.Black, color.White}))
+		moving.Image = append(moving.Image, image.NewPaletted(image.Rect(0, 0, 4, 4), color.Palette{color.Black,
+			color.White}))
 	}
 	var gifs bytes.Buffer
 	require.NoError(t, gif.EncodeAll(&gifs, moving))
-	apng := append(append(append([]byte{}, still[:33]...), chunk("acTL", []byte{0, 0, 0, 2, 0, 0, 0, 0})...), still[33:]...)
+	apng := append(append(append([]byte{}, still[:33]...), chunk("acTL", []byte{0, 0, 0, 2, 0, 0, 0, 0})...),
+		still[33:]...)
 	webp, err := base64.StdEncoding.DecodeString(webP)
 	require.NoError(t, err)
 	vp8x := append([]byte{}, webp[:12]...)
@@ -70,16 +72,17 @@ func TestWhatIsNoPictureIsRefusedInWords(t *testing.T) {
 		data []byte
 		says string
 	}{
-		"a web page":           {[]byte("\n <!DOCTYPE html><html><body>not found</body></html>"), "web page"},
-		"a page with a mark":   {[]byte("\uFEFF<html>"), "web page"},
-		"an error in XML":      {[]byte(`<?xml version="1.0"?><Error/>`), "web page"},
-		"a text":               {[]byte("no such thing"), "not a readable picture"},
-		"nothing":              {nil, "empty"},
-		"a huge one":           {header(30000, 30000), "30000 x 30000 pixels, and that is too many"},
-		"one of no width":      {header(0, 10), "not a readable picture"},
-		"a JPEG cut short":     {jpg[:len(jpg)/2], "cut short"},
-		"a PNG cut short":      {still[:len(still)-40], "cut short"},
-		"a damaged PNG":        {append(append([]byte{}, still[:60]...), bytes.Repeat([]byte{7}, len(still)-60)...), "damaged"},
+		"a web page":         {[]byte("\n <!DOCTYPE html><html><body>not found</body></html>"), "web page"},
+		"a page with a mark": {[]byte("\uFEFF<html>"), "web page"},
+		"an error in XML":    {[]byte(`<?xml version="1.0"?><Error/>`), "web page"},
+		"a text":             {[]byte("no such thing"), "not a readable picture"},
+		"nothing":            {nil, "empty"},
+		"a huge one":         {header(30000, 30000), "30000 x 30000 pixels, and that is too many"},
+		"one of no width":    {header(0, 10), "not a readable picture"},
+		"a JPEG cut short":   {jpg[:len(jpg)/2], "cut short"},
+		"a PNG cut short":    {still[:len(still)-40], "cut short"},
+		"a damaged PNG": {append(append([]byte{}, still[:60]...), bytes.Repeat([]byte{7}, len(still)-60)...),
+			"damaged"},
 		"a GIF that moves":     {gifs.Bytes(), "it moves"},
 		"a PNG that moves":     {apng, "it moves"},
 		"a WebP that moves":    {vp8x, "it moves"},
@@ -90,8 +93,10 @@ func TestWhatIsNoPictureIsRefusedInWords(t *testing.T) {
 		_, err = picture.Check(bytes.NewReader(c.data))
 		assert.ErrorContains(t, err, c.says, name)
 	}
-	assert.True(t, errors.Is(func() error { _, _, err := picture.Decode(bytes.NewReader(apng)); return err }(), picture.ErrAnimated))
-	for name, data := range map[string][]byte{"png": still, "gif": encoded(t, "gif", noisy(20, 20)), "jpg": jpg, "webp": webp} {
+	assert.True(t, errors.Is(func() error { _, _, err := picture.Decode(bytes.NewReader(apng)); return err }(),
+		picture.ErrAnimated))
+	for name, data := range map[string][]byte{"png": still, "gif": encoded(t, "gif", noisy(20, 20)), "jpg": jpg,
+		"webp": webp} {
 		s, err := picture.Check(bytes.NewReader(data))
 		require.NoError(t, err, name)
 		assert.Equal(t, name, s.Format)
@@ -107,7 +112,8 @@ func TestWhatIsCutOffIsNotSeen(t *testing.T) {
 	}
 	data := encoded(t, "png", m)
 	fit := func(c picture.Crop, fit string) image.Image {
-		b, err := picture.Fit(bytes.NewReader(data), picture.Rule{Width: 40, Height: 40, Fit: fit, Format: "png", Crop: c})
+		b, err := picture.Fit(bytes.NewReader(data), picture.Rule{Width: 40, Height: 40, Fit: fit, Format: "png",
+			Crop: c})
 		require.NoError(t, err)
 		out, err := png.Decode(bytes.NewReader(b))
 		require.NoError(t, err)
@@ -210,7 +216,8 @@ func FuzzCheck(f *testing.F) {
 	f.Add(header(1<<31-1, 1<<31-1))
 	f.Add([]byte(strings.Repeat("<", 600)))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if s, err := picture.Check(bytes.NewReader(data)); err == nil && (s.Width < 1 || s.Height < 1 || s.Width*s.Height > picture.MaxPixels) {
+		if s, err := picture.Check(bytes.NewReader(data)); err == nil && (s.Width < 1 || s.Height < 1 ||
+			s.Width*s.Height > picture.MaxPixels) {
 			t.Fatal(s)
 		}
 	})

@@ -33,17 +33,18 @@ func Named(name string) bool {
 
 // A Rule is how a picture is wanted.
 type Rule struct {
-	Width   int    `toml:"width"`             // of the box, in pixels
-	Height  int    `toml:"height"`            // of the box, in pixels
-	Fit     string `toml:"fit"`               // inside: as large as the box allows; exact: fills the box, with bars; cut: fills it, cut at the sides
+	Width  int `toml:"width"`  // of the box, in pixels
+	Height int `toml:"height"` // of the box, in pixels
+	// inside: as large as the box allows; exact: fills the box, with bars; cut: fills it, cut at the sides
+	Fit     string `toml:"fit"`
 	Format  string `toml:"format"`            // jpg or png
 	Largest int64  `toml:"largest,omitempty"` // bytes that the file may have; 0 for any number
 	// Crop is what of the source is used.
 	Crop Crop `toml:"crop,omitempty"`
 }
 
-// A Crop is what is cut off a picture at its left, top, right and bottom, in thousandths of its width or height. The zero value keeps it
-// whole.
+// A Crop is what is cut off a picture at its left, top, right and bottom, in thousandths of its width or height. The
+// zero value keeps it whole.
 type Crop [4]int
 
 // Keeps reports whether something of the picture is left.
@@ -93,7 +94,8 @@ func (r *Rule) Off(s Size, bytes int64) string {
 	case s.Format != r.Format:
 		return fmt.Sprintf("it is a %s picture, and %s is wanted", s.Format, r.Format)
 	case r.Fit == "inside" && (s.Width > r.Width || s.Height > r.Height):
-		return fmt.Sprintf("it has %d x %d pixels, and at most %d x %d are wanted", s.Width, s.Height, r.Width, r.Height)
+		return fmt.Sprintf("it has %d x %d pixels, and at most %d x %d are wanted", s.Width, s.Height, r.Width,
+			r.Height)
 	case r.Fit != "inside" && r.Width > 0 && r.Height > 0 && (s.Width != r.Width || s.Height != r.Height):
 		return fmt.Sprintf("it has %d x %d pixels, and %d x %d are wanted", s.Width, s.Height, r.Width, r.Height)
 	case r.Largest > 0 && bytes > r.Largest:
@@ -175,8 +177,8 @@ func encode(to image.Image, r Rule) ([]byte, error) {
 	return nil, &TooLarge{least, r.Largest}
 }
 
-// Resize brings a picture to the size that the rule wants, cropped as it says. Its format and bytes are not looked at. Transparent parts become black, which is
-// what consoles show.
+// Resize brings a picture to the size that the rule wants, cropped as it says. Its format and bytes are not looked at.
+// Transparent parts become black, which is what consoles show.
 func Resize(from image.Image, r Rule) image.Image {
 	b := r.Crop.Of(from.Bounds())
 	w, h := max(r.Width, 1), max(r.Height, 1)

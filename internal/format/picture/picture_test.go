@@ -58,7 +58,8 @@ func TestEveryKindIsRead(t *testing.T) {
 		var b bytes.Buffer
 		require.NoError(t, write(&b), name)
 		for _, format := range []string{"png", "jpg"} {
-			got, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 30, Height: 30, Fit: "exact", Format: format})
+			got, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 30, Height: 30, Fit: "exact",
+				Format: format})
 			require.NoError(t, err, name)
 			m, kind, err := image.Decode(bytes.NewReader(got))
 			require.NoError(t, err, name)
@@ -82,7 +83,8 @@ func TestAPictureHasAsFewBytesAsAreAllowed(t *testing.T) {
 	for _, format := range []string{"png", "jpg"} {
 		last := image.Pt(256, 192)
 		for _, most := range []int64{0, 60_000, 20_000, 8_000, 2_500} {
-			got, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 256, Height: 256, Fit: "inside", Format: format, Largest: most})
+			got, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 256, Height: 256, Fit: "inside",
+				Format: format, Largest: most})
 			require.NoError(t, err, "%s %d", format, most)
 			if most > 0 {
 				assert.LessOrEqual(t, int64(len(got)), most, format)
@@ -93,7 +95,8 @@ func TestAPictureHasAsFewBytesAsAreAllowed(t *testing.T) {
 			assert.LessOrEqual(t, m.Width, last.X, "only smaller where nothing else helps")
 			last = image.Pt(m.Width, m.Height)
 		}
-		_, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 256, Height: 256, Fit: "exact", Format: format, Largest: 300})
+		_, err := picture.Fit(bytes.NewReader(b.Bytes()), picture.Rule{Width: 256, Height: 256, Fit: "exact",
+			Format: format, Largest: 300})
 		var large *picture.TooLarge
 		require.ErrorAs(t, err, &large)
 		assert.ErrorContains(t, err, "and 300 are allowed")
@@ -105,6 +108,7 @@ func FuzzFit(f *testing.F) {
 	require.NoError(f, gif.Encode(&b, noisy(8, 8), nil))
 	f.Add(b.Bytes())
 	f.Fuzz(func(t *testing.T, data []byte) {
-		_, _ = picture.Fit(bytes.NewReader(data), picture.Rule{Width: 8, Height: 8, Fit: "cut", Format: "png", Largest: 2000})
+		_, _ = picture.Fit(bytes.NewReader(data), picture.Rule{Width: 8, Height: 8, Fit: "cut", Format: "png",
+			Largest: 2000})
 	})
 }

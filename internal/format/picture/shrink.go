@@ -5,8 +5,8 @@ import (
 	"image/color"
 )
 
-// shrink brings the part r of a picture to w x h pixels, each the mean of the area that it stands for. It is for pictures that get smaller, and does there what
-// slower filters do; nil where the picture would get larger.
+// shrink brings the part r of a picture to w x h pixels, each the mean of the area that it stands for. It is for
+// pictures that get smaller, and does there what slower filters do; nil where the picture would get larger.
 func shrink(from image.Image, r image.Rectangle, w, h int) *image.RGBA {
 	if w > r.Dx() || h > r.Dy() {
 		return nil
@@ -37,7 +37,8 @@ func shrink(from image.Image, r image.Rectangle, w, h int) *image.RGBA {
 	plane := func(pix []uint8, stride, sx, sy, x0, y0, channel int) {
 		wide, high := (b.Max.X-x0+sx-1)/sx, (b.Max.Y-y0+sy-1)/sy
 		across, down := spans(r.Min.X-x0, r.Dx(), sx, w, wide), spans(r.Min.Y-y0, r.Dy(), sy, h, high)
-		area(func(y int) []uint8 { return pix[y*stride:][:wide] }, 1, across, down, func(x, y int, c []uint8) { out.Pix[y*out.Stride+4*x+channel] = c[0] })
+		area(func(y int) []uint8 { return pix[y*stride:][:wide] }, 1, across, down,
+			func(x, y int, c []uint8) { out.Pix[y*out.Stride+4*x+channel] = c[0] })
 	}
 	plane(m.Y, m.YStride, 1, 1, b.Min.X, b.Min.Y, 0)
 	plane(m.Cb, m.CStride, sx, sy, x0, y0, 1)
@@ -49,7 +50,8 @@ func shrink(from image.Image, r image.Rectangle, w, h int) *image.RGBA {
 	return out
 }
 
-// rows are the rows of a picture, with red, green, blue and alpha of each pixel, the colours multiplied by it. A row is good until the next is asked for.
+// rows are the rows of a picture, with red, green, blue and alpha of each pixel, the colours multiplied by it. A row is
+// good until the next is asked for.
 func rows(from image.Image) func(y int) []uint8 {
 	b := from.Bounds()
 	row := make([]uint8, 4*b.Dx())
@@ -64,7 +66,8 @@ func rows(from image.Image) func(y int) []uint8 {
 			}
 			for i := 0; i+4 <= len(pix); i += 4 {
 				a := uint32(pix[i+3])
-				row[i], row[i+1], row[i+2], row[i+3] = uint8(uint32(pix[i])*a/255), uint8(uint32(pix[i+1])*a/255), uint8(uint32(pix[i+2])*a/255), pix[i+3]
+				row[i], row[i+1], row[i+2], row[i+3] = uint8(uint32(pix[i])*a/255), uint8(uint32(pix[i+1])*a/255),
+					uint8(uint32(pix[i+2])*a/255), pix[i+3]
 			}
 			return row
 		}
@@ -97,9 +100,10 @@ func eight(c color.Color) [4]uint8 {
 
 // A span is the samples that one sample of the result is the mean of.
 type span struct {
-	first, last int    // indexes
-	begin, end  uint32 // how much of the first and of the last one belongs to it, in 256ths; those between belong to it wholly
-	whole       uint32 // the sum
+	first, last int // indexes
+	// how much of the first and of the last one belongs to it, in 256ths; those between belong to it wholly
+	begin, end uint32
+	whole      uint32 // the sum
 }
 
 // spans divides size pixels from one on into n, on a plane with a sample for every so many pixels, and so many samples.
@@ -177,7 +181,8 @@ func narrow(row []uint8, channels int, across []span, line []uint32) {
 		p := row[4*s.first:][:4]
 		var inner [4]uint32
 		for in := row[4*s.first+4 : max(4*s.first+4, 4*s.last)]; len(in) >= 4; in = in[4:] {
-			inner[0], inner[1], inner[2], inner[3] = inner[0]+uint32(in[0]), inner[1]+uint32(in[1]), inner[2]+uint32(in[2]), inner[3]+uint32(in[3])
+			inner[0], inner[1], inner[2], inner[3] = inner[0]+uint32(in[0]), inner[1]+uint32(in[1]),
+				inner[2]+uint32(in[2]), inner[3]+uint32(in[3])
 		}
 		for i := range to {
 			to[i] = uint32(p[i])*s.begin + inner[i]<<8

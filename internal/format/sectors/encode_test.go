@@ -74,7 +74,8 @@ func TestSectorsHaveTheirCodes(t *testing.T) {
 		number := n * 7919 % 300_000
 		require.NoError(t, sectors.Encode(b, number))
 		assert.Equal(t, "\x00\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF\x00", string(b[:12]))
-		assert.Equal(t, fmt.Sprintf("%02d%02d%02d", (number+150)/75/60, (number+150)/75%60, (number+150)%75), fmt.Sprintf("%02x%02x%02x", b[12], b[13], b[14]))
+		assert.Equal(t, fmt.Sprintf("%02d%02d%02d", (number+150)/75/60, (number+150)/75%60, (number+150)%75),
+			fmt.Sprintf("%02x%02x%02x", b[12], b[13], b[14]))
 		assert.EqualValues(t, 1, b[15])
 		var r uint32
 		for i := range 32 { // stored with x^31 first, the lowest bit of a byte first
@@ -145,7 +146,8 @@ func TestAnotherProgramAgreesOnTracks(t *testing.T) {
 	sound := bytes.Repeat([]byte{1, 2, 3, 4}, 2352/4*180)
 	disc = append(append(disc, sound...), sound[:2352*90]...)
 	data := int(e.Size() / 2352)
-	sheet := fmt.Sprintf("FILE \"disc.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO\n    INDEX 01 %s\n  TRACK 03 AUDIO\n    INDEX 01 %s\n", cuesheet.Time(data), cuesheet.Time(data+180))
+	sheet := fmt.Sprintf("FILE \"disc.bin\" BINARY\n  TRACK 01 MODE1/2352\n    INDEX 01 00:00:00\n  TRACK 02 AUDIO\n "+
+		"   INDEX 01 %s\n  TRACK 03 AUDIO\n    INDEX 01 %s\n", cuesheet.Time(data), cuesheet.Time(data+180))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "disc.bin"), disc, 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "disc.cue"), []byte(sheet), 0o644))
 	judge.Run(t, "bash", "-c", `cd "$0" && bchunk disc.bin disc.cue t`, dir)

@@ -53,8 +53,9 @@ func TestRawSectorsAreReportedByThemselves(t *testing.T) {
 		data   []byte
 		offset int64 // 0 for none
 	}{
-		"mode 1": {raw(1, 0), 16}, "mode 2, form 1": {raw(2, 8), 24}, "mode 2, form 2": {raw(2, 0x28), 0}, "mode 0": {raw(0, 0), 0},
-		"plain": {make([]byte, 100_000), 0}, "short": {raw(1, 0)[:16*2352], 0}, "empty": {nil, 0},
+		"mode 1": {raw(1, 0), 16}, "mode 2, form 1": {raw(2, 8), 24}, "mode 2, form 2": {raw(2, 0x28), 0},
+		"mode 0": {raw(0, 0), 0},
+		"plain":  {make([]byte, 100_000), 0}, "short": {raw(1, 0)[:16*2352], 0}, "empty": {nil, 0},
 		"sound behind one sector": {append(raw(1, 0)[:2352], make([]byte, 20*2352)...), 0},
 	} {
 		sector, offset, ok := sectors.Detect(bytes.NewReader(c.data), int64(len(c.data)))

@@ -97,7 +97,8 @@ func parse(line string, sfv bool) (l Line, ok bool) {
 		sum, name = line[:i], strings.TrimPrefix(strings.TrimSpace(line[i:]), "*")
 	}
 	l = Line{Name: path.Clean(strings.ReplaceAll(name, `\`, "/")), Algorithm: Of(sum), Sum: strings.ToLower(sum)}
-	if l.Algorithm == "" || name == "" || path.IsAbs(l.Name) || l.Name == ".." || l.Name == "." || strings.HasPrefix(l.Name, "../") || len(l.Name) > 1 && l.Name[1] == ':' {
+	if l.Algorithm == "" || name == "" || path.IsAbs(l.Name) || l.Name == ".." || l.Name == "." ||
+		strings.HasPrefix(l.Name, "../") || len(l.Name) > 1 && l.Name[1] == ':' {
 		return l, false
 	}
 	return l, true

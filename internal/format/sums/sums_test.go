@@ -14,7 +14,9 @@ import (
 )
 
 func TestLists(t *testing.T) {
-	lines, errs := sums.Parse("games.sfv", "\uFEFF; made by hand\r\nCopper Tide (Disc 1).iso 0AbC1234\r\nsub\\x.bin\tFFFFFFFF\r\n\r\n../out 00000000\r\nnothing\r\n")
+	lines, errs := sums.Parse("games.sfv",
+		"\uFEFF; made by hand\r\nCopper Tide (Disc 1).iso 0AbC1234\r\nsub\\x.bin\tFFFFFFFF\r\n\r\n../out "+
+			"00000000\r\nnothing\r\n")
 	assert.Equal(t, []sums.Line{
 		{Name: "Copper Tide (Disc 1).iso", Algorithm: sums.CRC32, Sum: "0abc1234", Number: 2},
 		{Name: "sub/x.bin", Algorithm: sums.CRC32, Sum: "ffffffff", Number: 3},
@@ -27,7 +29,8 @@ func TestLists(t *testing.T) {
 func TestListsOfOthers(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a file"), []byte("abc"), 0o644))
-	for program, algorithm := range map[string]sums.Algorithm{"md5sum": sums.MD5, "sha1sum": sums.SHA1, "sha256sum": sums.SHA256} {
+	for program, algorithm := range map[string]sums.Algorithm{"md5sum": sums.MD5, "sha1sum": sums.SHA1,
+		"sha256sum": sums.SHA256} {
 		for _, flag := range []string{"--text", "--binary", "--tag"} {
 			out := judge.Run(t, "bash", "-c", `cd "$0" && "$1" "$2" "a file"`, dir, program, flag)
 			lines, errs := sums.Parse("x", out)

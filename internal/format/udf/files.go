@@ -47,9 +47,11 @@ func (v *Volume) entry(b []byte, sector int64) (*fstree.Node, error) {
 		return nil, v.damage(sector, "files of strategy %d are not supported", strategy)
 	}
 	p := &target{kind: int(b[27])}
-	n := &fstree.Node{Dir: p.kind == 4, Size: int64(binary.LittleEndian.Uint64(b[56:])), Modified: when(b[modified:]), Data: p}
+	n := &fstree.Node{Dir: p.kind == 4, Size: int64(binary.LittleEndian.Uint64(b[56:])), Modified: when(b[modified:]),
+		Data: p}
 	n.Mark = fmt.Sprint(sector)
-	attributes, allocation := int64(binary.LittleEndian.Uint32(b[fixed-8:])), int64(binary.LittleEndian.Uint32(b[fixed-4:]))
+	attributes, allocation := int64(binary.LittleEndian.Uint32(b[fixed-8:])),
+		int64(binary.LittleEndian.Uint32(b[fixed-4:]))
 	from := int64(fixed) + attributes
 	if n.Size < 0 || from+allocation > int64(len(b)) {
 		return nil, v.damage(sector, "a file entry has impossible lengths")
@@ -148,7 +150,8 @@ func (v *Volume) pieces(p *target, at address, length int64) error {
 			return err
 		}
 		n := min(step, length)
-		if k := len(p.extents); k > 0 && p.extents[k-1].At >= 0 && p.extents[k-1].At+p.extents[k-1].Length == s*v.sector {
+		if k := len(p.extents); k > 0 && p.extents[k-1].At >= 0 &&
+			p.extents[k-1].At+p.extents[k-1].Length == s*v.sector {
 			p.extents[k-1].Length += n
 		} else if k >= maxExtents {
 			return v.damage(s, "a file has more than %d pieces", maxExtents)

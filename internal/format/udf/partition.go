@@ -137,7 +137,8 @@ func (v *Volume) vat(i int) error {
 		}
 		return nil
 	}
-	return v.damage(last, "there is no virtual allocation table at the end: the disc was not finished, or the image is cut short")
+	return v.damage(last, "there is no virtual allocation table at the end: the disc was not finished, or the image "+
+		"is cut short")
 }
 
 // sectorOf finds where a block lies in the image.

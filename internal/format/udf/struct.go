@@ -150,7 +150,8 @@ func when(b []byte) time.Time {
 		zone = time.FixedZone("", minutes*60)
 	}
 	micro := int(b[9])*10000 + int(b[10])*100 + int(b[11])
-	return time.Date(int(int16(binary.LittleEndian.Uint16(b[2:]))), time.Month(month), day, int(b[6]), int(b[7]), int(b[8]), micro*1000, zone)
+	return time.Date(int(int16(binary.LittleEndian.Uint16(b[2:]))), time.Month(month), day, int(b[6]), int(b[7]),
+		int(b[8]), micro*1000, zone)
 }
 
 // An address is a target in a partition (4/7.1).

@@ -141,7 +141,8 @@ func TestEmptyVolumesOfEveryRevision(t *testing.T) {
 		for _, media := range []string{"hd", "dvd", "dvdrw", "cdrw", "cdr"} {
 			image := filepath.Join(t.TempDir(), "m.udf")
 			require.NoError(t, os.WriteFile(image, nil, 0o644))
-			out, err := judge.Try(t, "mkudffs", "--media-type="+media, "--udfrev="+revision, "-b", "2048", "-l", "Label é", image, "4000")
+			out, err := judge.Try(t, "mkudffs", "--media-type="+media, "--udfrev="+revision, "-b", "2048", "-l",
+				"Label é", image, "4000")
 			if err != nil {
 				require.Contains(t, out, "Error", "mkudffs has no such medium for this revision")
 				continue

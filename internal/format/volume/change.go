@@ -67,14 +67,16 @@ func (v *Volume) makeOne(ctx context.Context, name string) error {
 	if !ok {
 		return &fs.PathError{Op: "make", Path: name, Err: ErrNoSpace}
 	}
-	n := &Node{Name: base, Folder: true, Modified: v.Now(), Attr: FolderAttr, First: run.First, Flat: v.f.FolderSizes(), runs: []Run{run}, known: true}
+	n := &Node{Name: base, Folder: true, Modified: v.Now(), Attr: FolderAttr, First: run.First, Flat: v.f.FolderSizes(),
+		runs: []Run{run}, known: true}
 	if v.f.FolderSizes() {
 		n.Size, n.Valid = v.info.Cluster, v.info.Cluster
 	}
 	data := make([]byte, v.info.Cluster)
 	head := v.f.NewFolder(n, parent)
 	copy(data, head)
-	n.dir = &folder{data: data, names: map[string]*Node{}, shorts: map[[11]byte]bool{}, sectors: map[int]bool{}, end: len(head)}
+	n.dir = &folder{data: data, names: map[string]*Node{}, shorts: map[[11]byte]bool{}, sectors: map[int]bool{},
+		end: len(head)}
 	if _, err := v.dev.WriteAt(data, v.offset(run.First)); err != nil {
 		return v.failing(err)
 	}
@@ -169,8 +171,8 @@ func (v *Volume) Rename(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// rename gives a node new entries in a folder: by one write where they fit into the sector of the old ones and those may be written
-// over, or else the new ones first.
+// rename gives a node new entries in a folder: by one write where they fit into the sector of the old ones and those
+// may be written over, or else the new ones first.
 func (v *Volume) rename(n, dir *Node, base string, over bool) error {
 	if err := v.flush(); err != nil {
 		return err
@@ -231,8 +233,8 @@ func (v *Volume) swap(n *Node, set []byte) bool {
 	return false
 }
 
-// move gives a node its new entries, then takes the old ones away. Where the device is cut off in between, there are both,
-// and the check knows that they are one and the same.
+// move gives a node its new entries, then takes the old ones away. Where the device is cut off in between, there are
+// both, and the check knows that they are one and the same.
 func (v *Volume) move(n, moved, dir *Node, set []byte) error {
 	oldDir, oldAt, oldN := n.parent, n.at, n.n
 	at, err := v.target(dir, len(set)/entryLength)
@@ -275,7 +277,8 @@ func (v *Volume) Truncate(ctx context.Context, name string, to int64) error {
 		return &fs.PathError{Op: "truncate", Path: name, Err: fs.ErrInvalid}
 	}
 	if to > v.f.LargestFile() {
-		return &fs.PathError{Op: "truncate", Path: name, Err: fmt.Errorf("no file can have more than %s here", size.Format(v.f.LargestFile()))}
+		return &fs.PathError{Op: "truncate", Path: name, Err: fmt.Errorf("no file can have more than %s here",
+			size.Format(v.f.LargestFile()))}
 	}
 	if err := v.beginWrite(ctx); err != nil {
 		return err

@@ -123,14 +123,17 @@ func (v *Volume) check(ctx context.Context) (*Health, error) {
 	if err := v.load(ctx); err != nil {
 		return nil, err
 	}
-	c := &checker{v: v, h: &Health{Findings: []Finding{}}, seen: make(bitmap, (uint64(v.info.Clusters)+2+63)/64), unread: v.keepLost}
+	c := &checker{v: v, h: &Health{Findings: []Finding{}}, seen: make(bitmap, (uint64(v.info.Clusters)+2+63)/64),
+		unread: v.keepLost}
 	if err := v.walk(ctx, c.node); err != nil {
 		return nil, err
 	}
 	c.overlong()
 	tables := make(bitmap, len(c.seen))
 	if slices.ContainsFunc(v.f.Own(), func(r Run) bool { return c.seen.some(r) || tables.add(r) != 0 }) {
-		c.h.Findings = []Finding{{Kind: Crossed, Say: "The volume's tables overlap each other or files: nothing in it can be trusted, so nothing is repaired."}}
+		c.h.Findings = []Finding{{Kind: Crossed,
+			Say: "The volume's tables overlap each other or files: nothing in it can be trusted, so nothing is " +
+				"repaired."}}
 		return c.h, nil
 	}
 	held, err := c.compare()
@@ -212,7 +215,9 @@ func (c *checker) noFolder(n *Node) {
 	c.unread = true
 	c.strange = append(c.strange, n)
 	c.h.strange++
-	c.add(Chain, n, "There is no folder where it should be.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+	c.add(Chain, n, "There is no folder where it should be.",
+		"It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.",
+		func() error { return c.emptied(n) })
 }
 
 // take notes the clusters of a node.
@@ -224,8 +229,8 @@ func (c *checker) take(n *Node, runs []Run) {
 	}
 }
 
-// overlong tells of files and folders that lie contiguous and say that it is longer than the volume: they end where clusters of others,
-// or free ones, begin.
+// overlong tells of files and folders that lie contiguous and say that it is longer than the volume: they end where
+// clusters of others, or free ones, begin.
 func (c *checker) overlong() {
 	v := c.v
 	for _, n := range c.flats {
@@ -238,8 +243,10 @@ func (c *checker) overlong() {
 		runs := []Run{{n.First, end - n.First}}
 		have := count(runs) * v.info.Cluster
 		c.unread = c.unread || n.Folder
-		c.add(Chain, n, fmt.Sprintf("It says that it has %s, which is more than there is space for.", size.Format(n.Size)),
-			fmt.Sprintf("It ends where clusters of others begin: %s stay.", size.Format(have)), func() error { return c.end(n, runs, have) })
+		c.add(Chain, n, fmt.Sprintf("It says that it has %s, which is more than there is space for.",
+			size.Format(n.Size)),
+			fmt.Sprintf("It ends where clusters of others begin: %s stay.", size.Format(have)),
+			func() error { return c.end(n, runs, have) })
 		c.take(n, runs)
 	}
 }
@@ -253,16 +260,21 @@ func (c *checker) chain(n *Node, runs []Run, err error) {
 	case n.Folder && len(runs) == 0 && n.parent == nil:
 		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err), "", nil)
 	case n.Folder && len(runs) == 0:
-		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err), "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+		c.add(Chain, n, fmt.Sprintf("The folder cannot be read: %v.", err),
+			"It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.",
+			func() error { return c.emptied(n) })
 	case n.Folder && n.parent != nil && !c.begins(n, runs):
 		c.noFolder(n)
 	case n.Folder:
-		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err), "It ends there. Clusters that nothing has stay as they are: what was named behind may lie there.", func() error {
-			n.dir = &folder{fixed: n.dir.fixed}
-			return c.end(n, runs, have)
-		})
+		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err),
+			"It ends there. Clusters that nothing has stay as they are: what was named behind may lie there.",
+			func() error {
+				n.dir = &folder{fixed: n.dir.fixed}
+				return c.end(n, runs, have)
+			})
 	default:
-		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err), fmt.Sprintf("It ends there: %s of %s stay.", size.Format(min(have, n.Size)), size.Format(n.Size)),
+		c.add(Chain, n, fmt.Sprintf("After %s, %v.", size.Format(have), err),
+			fmt.Sprintf("It ends there: %s of %s stay.", size.Format(min(have, n.Size)), size.Format(n.Size)),
 			func() error { return c.end(n, runs, min(have, n.Size)) })
 	}
 }
@@ -282,19 +294,24 @@ func (c *checker) length(n *Node, runs []Run) {
 	longer := fmt.Sprintf("It gets the length of its clusters, %s.", size.Format(bytes))
 	switch {
 	case n.Folder && n.Size != bytes:
-		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size), size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
+		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size),
+			size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
 	case n.Size > v.f.LargestFile():
-		c.add(Length, n, "It is longer than a file can be.", longer, func() error { return c.end(n, runs, min(bytes, v.f.LargestFile())) })
+		c.add(Length, n, "It is longer than a file can be.", longer,
+			func() error { return c.end(n, runs, min(bytes, v.f.LargestFile())) })
 	case have < want:
-		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size), size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
+		c.add(Length, n, fmt.Sprintf("It says that it has %s, and its clusters hold %s.", size.Format(n.Size),
+			size.Format(bytes)), longer, func() error { return c.end(n, runs, bytes) })
 	case have > want:
 		c.behind(n, runs, want)
 	case n.Valid > n.Size:
-		c.add(Length, n, "It says that more of it was written than it has.", "They are corrected.", func() error { n.Valid = n.Size; return v.patch(n) })
+		c.add(Length, n, "It says that more of it was written than it has.", "They are corrected.",
+			func() error { n.Valid = n.Size; return v.patch(n) })
 	}
 }
 
-// behind tells of clusters that a file has behind its end. If anything lies there, it may be the file's, whose length is wrong.
+// behind tells of clusters that a file has behind its end. If anything lies there, it may be the file's, whose length
+// is wrong.
 func (c *checker) behind(n *Node, runs []Run, want int64) {
 	v := c.v
 	head, tail := split(runs, want)
@@ -311,10 +328,11 @@ func (c *checker) behind(n *Node, runs []Run, want int64) {
 		})
 	default:
 		name := v.freeName(n.parent.dir, nil, rest(n.Name))
-		c.add(Length, n, say, fmt.Sprintf("What lies behind its end becomes a file of its own, %s.", name), func() error {
-			name := v.freeName(n.parent.dir, nil, rest(n.Name)) // others may have got it meanwhile
-			return c.apart(n, head, tail, name)
-		})
+		c.add(Length, n, say, fmt.Sprintf("What lies behind its end becomes a file of its own, %s.", name),
+			func() error {
+				name := v.freeName(n.parent.dir, nil, rest(n.Name)) // others may have got it meanwhile
+				return c.apart(n, head, tail, name)
+			})
 	}
 }
 
@@ -336,7 +354,8 @@ func (c *checker) folder(n *Node) {
 		switch {
 		case w.Rename && k >= 0:
 			kid := d.kids[k]
-			c.add(Entries, n, upper(w.Say)+".", fmt.Sprintf("It is named %s from then on.", v.freeName(d, kid, kid.Name)), func() error {
+			c.add(Entries, n, upper(w.Say)+".", fmt.Sprintf("It is named %s from then on.",
+				v.freeName(d, kid, kid.Name)), func() error {
 				return v.rename(kid, n, v.freeName(d, kid, kid.Name), true)
 			})
 		case w.Repair != nil:
@@ -346,11 +365,13 @@ func (c *checker) folder(n *Node) {
 				return nil
 			})
 		default:
-			c.add(Entries, n, upper(w.Say)+".", "The entries are removed: they have no data.", func() error { v.vacate(n, w.At, w.N); return nil })
+			c.add(Entries, n, upper(w.Say)+".", "The entries are removed: they have no data.",
+				func() error { v.vacate(n, w.At, w.N); return nil })
 		}
 	}
 	if n.parent != nil && !v.f.HeadRight(d.data, n, n.parent) && v.f.IsFolder(n, d.data) {
-		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "They are corrected.", func() error { return c.head(n) })
+		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "They are corrected.",
+			func() error { return c.head(n) })
 	}
 }
 
@@ -402,11 +423,14 @@ func (c *checker) crossed(ctx context.Context) error {
 	for _, n := range c.crossing {
 		runs := n.runs
 		if o := owner[n.First]; o != nil && o != n && o.Folder == n.Folder && o.Size == n.Size && count(c.lost) == 0 {
-			if n.Folder && o.parent != nil && n.dir != nil && o.dir != nil && v.f.HeadRight(n.dir.data, n, n.parent) && !v.f.HeadRight(o.dir.data, o, o.parent) {
+			if n.Folder && o.parent != nil && n.dir != nil && o.dir != nil && v.f.HeadRight(n.dir.data, n, n.parent) &&
+				!v.f.HeadRight(o.dir.data, o, o.parent) {
 				n, o = o, n // the one that knows its target stays
 			}
 			if n.parent != nil {
-				c.add(Twice, n, fmt.Sprintf("It is the same as %s: rewriting its label was interrupted.", o.Path()), "This name is removed; the other one stays, with all that is in it.", func() error { v.drop(n); return nil })
+				c.add(Twice, n, fmt.Sprintf("It is the same as %s: rewriting its label was interrupted.", o.Path()),
+					"This name is removed; the other one stays, with all that is in it.",
+					func() error { v.drop(n); return nil })
 				continue
 			}
 		}
@@ -417,24 +441,29 @@ func (c *checker) crossed(ctx context.Context) error {
 		}
 		if n.Folder && (n.dir == nil || !v.f.IsFolder(n, n.dir.data)) {
 			c.unread = true
-			c.add(Crossed, n, "The folder has clusters of something else, which are no folder.", "It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.", func() error { return c.emptied(n) })
+			c.add(Crossed, n, "The folder has clusters of something else, which are no folder.",
+				"It becomes an empty folder. Clusters that nothing has stay as they are: what was in it may lie there.",
+				func() error { return c.emptied(n) })
 			continue
 		}
-		c.add(Crossed, n, "It has clusters of something else as well.", "It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
-			to, ok := v.space.some(uint32(count(runs)))
-			if !ok {
-				return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w", n.Path(), ErrNoSpace)
-			}
-			rest := runs
-			for _, r := range to {
-				var part []Run
-				part, rest = split(rest, int64(r.Count))
-				if err := v.copyRuns(ctx, part, r, nil); err != nil {
-					return err
+		c.add(Crossed, n, "It has clusters of something else as well.",
+			"It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
+				to, ok := v.space.some(uint32(count(runs)))
+				if !ok {
+					return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w",
+						n.Path(),
+						ErrNoSpace)
 				}
-			}
-			return v.resettle(n, nil, to) // the old ones are the other's
-		})
+				rest := runs
+				for _, r := range to {
+					var part []Run
+					part, rest = split(rest, int64(r.Count))
+					if err := v.copyRuns(ctx, part, r, nil); err != nil {
+						return err
+					}
+				}
+				return v.resettle(n, nil, to) // the old ones are the other's
+			})
 	}
 	return err
 }
@@ -442,7 +471,8 @@ func (c *checker) crossed(ctx context.Context) error {
 // without drops what was found inside of folders that are to be repaired first.
 func (c *checker) without(folders []*Node) {
 	c.h.Findings = slices.DeleteFunc(c.h.Findings, func(f Finding) bool {
-		return f.node != nil && slices.ContainsFunc(folders, func(o *Node) bool { return o.Folder && inside(f.node, o) })
+		return f.node != nil && slices.ContainsFunc(folders,
+			func(o *Node) bool { return o.Folder && inside(f.node, o) })
 	})
 	c.crossing = slices.DeleteFunc(c.crossing, func(n *Node) bool {
 		return slices.ContainsFunc(folders, func(o *Node) bool { return o != n && o.Folder && inside(n, o) })
@@ -508,7 +538,9 @@ func (c *checker) compare() (held []Run, err error) {
 func (c *checker) tables(held []Run) {
 	v, free := c.v, c.lost
 	if n := count(free); n > 0 {
-		f := Finding{Kind: Lost, Say: fmt.Sprintf("%s, %s, that no file has: something was interrupted while it was written.", size.Count(int(n), "cluster"), size.Format(n*v.info.Cluster)),
+		f := Finding{Kind: Lost, Say: fmt.Sprintf(
+			"%s, %s, that no file has: something was interrupted while it was written.", size.Count(int(n), "cluster"),
+			size.Format(n*v.info.Cluster)),
 			Repair: "They are freed.", fix: func() error { v.release = append(v.release, free...); return nil }}
 		if c.unread {
 			f.Repair, f.fix = "", nil
@@ -517,7 +549,8 @@ func (c *checker) tables(held []Run) {
 		c.h.Findings = append(c.h.Findings, f)
 	}
 	if n := count(held); n > 0 {
-		c.add(Unheld, nil, fmt.Sprintf("%s that files have %s called free: the next thing written would damage them.", size.Count(int(n), "cluster"), are(n)), "They are marked as taken.", func() error {
+		c.add(Unheld, nil, fmt.Sprintf("%s that files have %s called free: the next thing written would damage them.",
+			size.Count(int(n), "cluster"), are(n)), "They are marked as taken.", func() error {
 			for _, r := range held {
 				if !v.space.at(r) {
 					return errors.New("clusters of files were given away")

@@ -7,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Follow follows a chain from its first cluster on. next tells the cluster behind one, or that the chain ends there. What could be
-// followed is returned besides an error.
+// Follow follows a chain from its first cluster on. next tells the cluster behind one, or that the chain ends there.
+// What could be followed is returned besides an error.
 func Follow(first, clusters uint32, next func(c uint32) (n uint32, end bool, err error)) ([]Run, error) {
 	var runs []Run
 	steps := uint32(0)

@@ -29,7 +29,8 @@ type Wrong struct {
 	At, N  int // bytes; entries
 	Say    string
 	Repair func(set []byte) // brings them in order; nil for removing them
-	// Rename is set for entries of a file or folder that cannot have its name, or cannot stand as they do: it gets new ones.
+	// Rename is set for entries of a file or folder that cannot have its name, or cannot stand as they do: it gets new
+	// ones.
 	Rename bool
 }
 
@@ -52,11 +53,13 @@ func (v *Volume) open(n *Node) (*folder, error) {
 		k.parent, k.at, k.n = n, slots[i].At, slots[i].N
 		fold := v.f.Fold(k.Name)
 		if d.names[fold] != nil {
-			d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("there are two of the name %q", k.Name), Rename: true})
+			d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("there are two of the name %q", k.Name),
+				Rename: true})
 		} else {
 			d.names[fold] = k
 			if k.Short != [11]byte{} && d.shorts[k.Short] {
-				d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n, Say: fmt.Sprintf("%q has the short name of another one", k.Name), Rename: true})
+				d.wrong = append(d.wrong, Wrong{At: k.at, N: k.n,
+					Say: fmt.Sprintf("%q has the short name of another one", k.Name), Rename: true})
 			}
 		}
 		d.shorts[k.Short] = true
@@ -96,7 +99,8 @@ func (v *Volume) readFolder(n *Node) error {
 	}
 	length := count(runs) * v.info.Cluster
 	if length > v.f.LargestFolder() {
-		return fmt.Errorf("the folder has %s, and none may have more than %s", size.Format(length), size.Format(v.f.LargestFolder()))
+		return fmt.Errorf("the folder has %s, and none may have more than %s", size.Format(length),
+			size.Format(v.f.LargestFolder()))
 	}
 	if length == 0 {
 		return errors.New("the folder has no cluster")
@@ -219,7 +223,8 @@ func (d *folder) freed(at, n, sector int) {
 func (v *Volume) grow(dir *Node, need int) error {
 	d := dir.dir
 	if d.fixed > 0 {
-		return fmt.Errorf("%w: the root folder of this volume has space for %d entries, and they are taken; remove some, or put files into folders", ErrNoSpace, d.fixed/entryLength)
+		return fmt.Errorf("%w: the root folder of this volume has space for %d entries, and they are taken; remove "+
+			"some, or put files into folders", ErrNoSpace, d.fixed/entryLength)
 	}
 	if int64(need) > v.f.LargestFolder() {
 		return fmt.Errorf("%w: a folder holds at most %s of entries", ErrNoSpace, size.Format(v.f.LargestFolder()))

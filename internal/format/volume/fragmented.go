@@ -20,8 +20,8 @@ type Piece struct {
 	Err    string `json:"error,omitempty"`
 }
 
-// Files lists every file and folder with its clusters, the root folder first, then sorted by path. What cannot be read is
-// listed with the reason.
+// Files lists every file and folder with its clusters, the root folder first, then sorted by path. What cannot be read
+// is listed with the reason.
 func (v *Volume) Files(ctx context.Context) ([]Piece, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -91,13 +91,15 @@ type NoHoleError struct {
 }
 
 func (e *NoHoleError) Error() string {
-	return fmt.Sprintf("%s cannot be brought into one piece: %s, also after moving what may be moved", e.Path, e.FragmentedError.Error())
+	return fmt.Sprintf("%s cannot be brought into one piece: %s, also after moving what may be moved", e.Path,
+		e.FragmentedError.Error())
 }
 
-// Defragment brings a file into one piece, by writing it again into a free one; the old one stays until that is done. Where no
-// free piece is large enough, others are moved out of the way if move is set, each in the same safe way. It tells which were
-// moved. progress is reported the bytes that were copied.
-func (v *Volume) Defragment(ctx context.Context, name string, move bool, progress func(n int64)) (moved []string, err error) {
+// Defragment brings a file into one piece, by writing it again into a free one; the old one stays until that is done.
+// Where no free piece is large enough, others are moved out of the way if move is set, each in the same safe way. It
+// tells which were moved. progress is reported the bytes that were copied.
+func (v *Volume) Defragment(ctx context.Context, name string, move bool, progress func(n int64)) (moved []string,
+	err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	n, err := v.find("defragment", name)
@@ -165,7 +167,8 @@ const windowsTried = 64
 
 // window finds need clusters one behind the other for a file, with the least to be moved away, and reserves where that
 // goes. The free clusters of the window are given back, to be taken when the others are free too.
-func (v *Volume) window(ctx context.Context, destination *Node, need uint32) (w Run, movers []mover, ok bool, err error) {
+func (v *Volume) window(ctx context.Context, destination *Node, need uint32) (w Run, movers []mover, ok bool,
+	err error) {
 	segs, err := v.segments(ctx, destination)
 	if err != nil {
 		return w, nil, false, err
@@ -366,8 +369,8 @@ func (v *Volume) copyRuns(ctx context.Context, from []Run, to Run, progress func
 	return nil
 }
 
-// Each calls see for every file and folder but the root, parents first. A folder that cannot be read is reported to problem, and the rest
-// goes on.
+// Each calls see for every file and folder but the root, parents first. A folder that cannot be read is reported to
+// problem, and the rest goes on.
 func (v *Volume) Each(ctx context.Context, see func(path string, n *Node), problem func(path string, err error)) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -111,7 +111,8 @@ func (p *Pages) Write() error {
 	return nil
 }
 
-// Stream reads the table in order, fragmented; where the device knows that it is nothing but zeros, zeros is named instead.
+// Stream reads the table in order, fragmented; where the device knows that it is nothing but zeros, zeros is named
+// instead.
 func (p *Pages) Stream(data func(off int64, b []byte) error, zeros func(off, n int64) error) error {
 	h, sparse := p.Dev.(interface {
 		Data(off int64) (start, end int64)

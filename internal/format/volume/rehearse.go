@@ -5,8 +5,8 @@ import (
 	"io"
 )
 
-// Rehearse opens the volume once more, as it is on its device, to try on it what [Volume.Defragment] would do: what is changed stays in memory, and the bytes
-// of files are not copied. open is how volumes of its filesystem are opened.
+// Rehearse opens the volume once more, as it is on its device, to try on it what [Volume.Defragment] would do: what is
+// changed stays in memory, and the bytes of files are not copied. open is how volumes of its filesystem are opened.
 func (v *Volume) Rehearse(open func(Device) (*Volume, error)) (*Volume, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -11,9 +11,9 @@ import (
 	"unicode/utf16"
 )
 
-// Repairs keep to this: an entry that has data is renamed, and never removed, unless the same data has another name; clusters that an entry
-// points to are not freed, unless there is nothing in them; a file ends where the clusters of another one begin; and what stays wrong
-// is reported.
+// Repairs keep to this: an entry that has data is renamed, and never removed, unless the same data has another name;
+// clusters that an entry points to are not freed, unless there is nothing in them; a file ends where the clusters of
+// another one begin; and what stays wrong is reported.
 
 // order is in which repairs are made.
 var order = []Kind{Unheld, Twice, Crossed, Chain, Entries, Length, Lost, Tables, Boot, Count, Unclean}
@@ -44,7 +44,9 @@ func (v *Volume) Repair(ctx context.Context) (first, left *Health, err error) {
 		for i := range first.Findings {
 			first.Findings[i].Repair, first.Findings[i].fix = "", nil
 		}
-		first.Findings = append(first.Findings, Finding{Kind: Boot, Say: "More is wrong than right, so the volume is probably read in a wrong way, as its boot sector is damaged: nothing is repaired."})
+		first.Findings = append(first.Findings,
+			Finding{Kind: Boot, Say: "More is wrong than right, so the volume is probably read in a wrong way, as " +
+				"its boot sector is damaged: nothing is repaired."})
 		return first, first, nil
 	}
 	failed := map[string]string{} // what could not be repaired, and why
@@ -144,7 +146,8 @@ func (c *checker) end(n *Node, runs []Run, length int64) error {
 // apart makes a file of the clusters behind a file's end. It has its name before the first one is made shorter.
 func (c *checker) apart(n *Node, head, tail []Run, name string) error {
 	v := c.v
-	other := &Node{Name: name, Attr: n.Attr &^ FolderAttr, Modified: n.Modified, First: tail[0].First, runs: tail, known: true}
+	other := &Node{Name: name, Attr: n.Attr &^ FolderAttr, Modified: n.Modified, First: tail[0].First, runs: tail,
+		known: true}
 	other.Size = min(count(tail)*v.info.Cluster, v.f.LargestFile())
 	other.Valid = other.Size
 	if n.Flat {

@@ -92,7 +92,8 @@ func (s *space) some(n uint32) ([]Run, bool) {
 
 // at takes the run if all of it is free.
 func (s *space) at(want Run) bool {
-	i, ok := slices.BinarySearchFunc(s.runs, want.First, func(r Run, c uint32) int { return int(int64(r.First) - int64(c)) })
+	i, ok := slices.BinarySearchFunc(s.runs, want.First,
+		func(r Run, c uint32) int { return int(int64(r.First) - int64(c)) })
 	if !ok {
 		i--
 	}
@@ -117,7 +118,8 @@ func (s *space) give(r Run) {
 	if r.Count == 0 {
 		return
 	}
-	i, _ := slices.BinarySearchFunc(s.runs, r.First, func(r Run, c uint32) int { return int(int64(r.First) - int64(c)) })
+	i, _ := slices.BinarySearchFunc(s.runs, r.First,
+		func(r Run, c uint32) int { return int(int64(r.First) - int64(c)) })
 	s.free += uint64(r.Count)
 	if i > 0 && s.runs[i-1].End() == r.First {
 		i--

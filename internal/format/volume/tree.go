@@ -39,7 +39,8 @@ func branch(k *Node) *fstree.Node {
 	return n
 }
 
-// OpenFile opens one file by its path. A tree of [Volume.FS] would be made again for each, with all that lies in its folders.
+// OpenFile opens one file by its path. A tree of [Volume.FS] would be made again for each, with all that lies in its
+// folders.
 func (v *Volume) OpenFile(name string) (fs.File, error) {
 	v.mu.Lock()
 	n, err := v.find("open", name)

@@ -3,9 +3,10 @@
 // and exfat); a [Volume] does the work: it finds space contiguous, and changes things in an order in which a cut at
 // any moment leaves at worst clusters that nothing uses.
 //
-// The order is: a file's bytes go into free clusters; then the tables say that they are taken; then, after the device has
-// all of that, the folder gets the name; and only when the name is gone are the clusters of something given back. Changes are
-// gathered in memory and written by [Volume.Flush] in that order, so that many small files cost two waits for the device.
+// The order is: a file's bytes go into free clusters; then the tables say that they are taken; then, after the device
+// has all of that, the folder gets the name; and only when the name is gone are the clusters of something given back.
+// Changes are gathered in memory and written by [Volume.Flush] in that order, so that many small files cost two waits
+// for the device.
 package volume
 
 import (
@@ -116,8 +117,8 @@ type Format interface {
 	Reported() (clusters uint32, ok bool)
 	// Chain follows the clusters of a node. What could be followed is returned besides an error.
 	Chain(n *Node) ([]Run, error)
-	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong. Entries that have
-	// data always make a node.
+	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong.
+	// Entries that have data always make a node.
 	Entries(dir *Node, data []byte) (kids []*Node, at []Slot, end int, wrong []Wrong)
 	// Encode makes the entries of a node in a folder, whose short names in use are given.
 	Encode(n *Node, shorts func([11]byte) bool) ([]byte, error)
@@ -159,8 +160,8 @@ type Format interface {
 	Kept(r Run) ([]Run, error)
 	// IsFolder reports whether clusters that begin with these bytes can be a folder.
 	IsFolder(dir *Node, data []byte) bool
-	// HeadRight reports whether the first bytes of a folder tell its target and its parent's right; MarkWhole forgets that
-	// somebody did not finish writing.
+	// HeadRight reports whether the first bytes of a folder tell its target and its parent's right; MarkWhole forgets
+	// that somebody did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
 	MarkWhole()
 	// SetLabel names the volume, as far as that stands outside of the root folder; [Volume.SetLabel] does the rest.
@@ -185,7 +186,8 @@ var (
 type FragmentedError struct{ Need, Largest int64 } // bytes
 
 func (e *FragmentedError) Error() string {
-	return fmt.Sprintf("%s are wanted contiguous, and the largest free piece has %s", size.Format(e.Need), size.Format(e.Largest))
+	return fmt.Sprintf("%s are wanted contiguous, and the largest free piece has %s", size.Format(e.Need),
+		size.Format(e.Largest))
 }
 
 // A ChainError is that the table of clusters tells nonsense about a file, where all of it could be read.
@@ -274,7 +276,8 @@ func (v *Volume) FreeBytes(ctx context.Context) (int64, error) {
 	return int64(n) * v.info.Cluster, nil
 }
 
-// FreeReported is the space that the volume says is left, where it says so and was ejected cleanly; no table is read for it.
+// FreeReported is the space that the volume says is left, where it says so and was ejected cleanly; no table is read
+// for it.
 func (v *Volume) FreeReported() (bytes int64, ok bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -31,7 +31,8 @@ type Writer struct {
 }
 
 // Create begins a file of size bytes, of which less or more may come. It lies contiguous where one is free; with
-// contiguous it fails with a [FragmentedError] where none is. It fails with [fs.ErrExist] when there is one of that name.
+// contiguous it fails with a [FragmentedError] where none is. It fails with [fs.ErrExist] when there is one of that
+// name.
 func (v *Volume) Create(ctx context.Context, name string, size int64, contiguous bool) (*Writer, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -64,7 +65,9 @@ func (v *Volume) Replace(ctx context.Context, name string, size int64, contiguou
 
 func (v *Volume) begin(ctx context.Context, name string, over *Node, n int64, contiguous bool) (*Writer, error) {
 	if n > v.f.LargestFile() {
-		return nil, &fs.PathError{Op: "create", Path: name, Err: fmt.Errorf("it has %s, and no file can have more than %s here", size.Format(n), size.Format(v.f.LargestFile()))}
+		return nil, &fs.PathError{Op: "create", Path: name,
+			Err: fmt.Errorf("it has %s, and no file can have more than %s here", size.Format(n),
+				size.Format(v.f.LargestFile()))}
 	}
 	if err := v.beginWrite(ctx); err != nil {
 		return nil, err
@@ -84,7 +87,8 @@ func (w *Writer) reserve(n int64, contiguous bool) error {
 		return nil
 	}
 	if need > math.MaxUint32 || uint64(need) > v.space.free {
-		return fmt.Errorf("%w: %s are needed and %s are free", ErrNoSpace, size.Format(need*v.info.Cluster), size.Format(int64(v.space.free)*v.info.Cluster))
+		return fmt.Errorf("%w: %s are needed and %s are free", ErrNoSpace, size.Format(need*v.info.Cluster),
+			size.Format(int64(v.space.free)*v.info.Cluster))
 	}
 	if k := len(w.runs); k > 0 && v.space.at(Run{w.runs[k-1].End(), uint32(need)}) {
 		w.runs[k-1].Count += uint32(need)

@@ -65,9 +65,11 @@ func Sound(r io.ReaderAt, size int64) (at, length int64, err error) {
 				return 0, 0, errors.New("its format is cut short")
 			}
 			f := chunk[8:]
-			kind, ch, hz, depth := binary.LittleEndian.Uint16(f), binary.LittleEndian.Uint16(f[2:]), binary.LittleEndian.Uint32(f[4:]), binary.LittleEndian.Uint16(f[14:])
+			kind, ch, hz, depth := binary.LittleEndian.Uint16(f), binary.LittleEndian.Uint16(f[2:]),
+				binary.LittleEndian.Uint32(f[4:]), binary.LittleEndian.Uint16(f[14:])
 			if kind != 1 || ch != channels || hz != rate || depth != bits {
-				return 0, 0, fmt.Errorf("its sound is not that of a disc: %d channels, %d samples a second, %d bits (a disc has %d, %d and %d)", ch, hz, depth, channels, rate, bits)
+				return 0, 0, fmt.Errorf("its sound is not that of a disc: %d channels, %d samples a second, %d bits "+
+					"(a disc has %d, %d and %d)", ch, hz, depth, channels, rate, bits)
 			}
 			known = true
 		case "data":

@@ -28,7 +28,9 @@ func TestSoundComesBack(t *testing.T) {
 	assert.Equal(t, sound, b[at:at+length])
 	name := filepath.Join(t.TempDir(), "a.wav")
 	require.NoError(t, os.WriteFile(name, b, 0o644))
-	said := judge.Run(t, "python3", "-c", "import wave, sys\nw = wave.open(sys.argv[1])\nprint(w.getnchannels(), w.getsampwidth(), w.getframerate(), w.getnframes())", name)
+	said := judge.Run(t, "python3", "-c",
+		"import wave, sys\nw = wave.open(sys.argv[1])\nprint(w.getnchannels(), w.getsampwidth(), w.getframerate(), "+
+			"w.getnframes())", name)
 	assert.Equal(t, "2 2 44100 1764\n", said, "another reader agrees")
 
 	odd := append([]byte(nil), b[:12]...) // chunks of others in front
@@ -43,8 +45,9 @@ func TestFilesThatAreNoSoundOfADisc(t *testing.T) {
 	good := file(t, make([]byte, 4000))
 	with := func(change func(b []byte) []byte) []byte { return change(bytes.Clone(good)) }
 	for want, b := range map[string][]byte{
-		"no WAVE file":           []byte("RIFF"),
-		"22050 samples":          with(func(b []byte) []byte { binary.LittleEndian.PutUint32(b[24:], 22_050); return b }),
+		"no WAVE file": []byte("RIFF"),
+		"22050 samples": with(
+			func(b []byte) []byte { binary.LittleEndian.PutUint32(b[24:], 22_050); return b }),
 		"1 channels":             with(func(b []byte) []byte { b[22] = 1; return b }),
 		"cut short":              good[:1000],
 		"there is no sound":      with(func(b []byte) []byte { copy(b[36:], "none"); return b }),

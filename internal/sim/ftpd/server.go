@@ -1,5 +1,6 @@
-// Package ftpd is a small FTP server for simulated consoles (RFC 959): it has the habits of theirs, and faults that can be switched on. It
-// serves a folder, listens on the loopback, and knows nothing of the client that it is there to test.
+// Package ftpd is a small FTP server for simulated consoles (RFC 959): it has the habits of theirs, and faults that can
+// be switched on. It serves a folder, listens on the loopback, and knows nothing of the client that it is there to
+// test.
 package ftpd
 
 import (
@@ -36,18 +37,20 @@ type Habits struct {
 	Blocked        bool   // something between lets no connections for data through
 	OneTransfer    bool   // refuses a second data connection while there is one
 	Idle           time.Duration
-	SlowClose      time.Duration     // for which it holds a file that was sent before it answers
-	Capacity       int64             // bytes that fit into the folder; 0 for no end
-	ReportsSpace   bool              // and says how many are left (AVBL)
-	Allocates      bool              // is reported how long a file gets, and refuses one for which there is no space (ALLO)
-	NoRename       bool              // knows no renaming
-	RefusesRename  bool              // knows it, and refuses it for each file
-	Clients        int               // so many are let in at a time; 0 for no limit
-	Names          encoding.Encoding // how names are spelt; nil for UTF-8
-	Secure         *tls.Config       // explicit TLS (RFC 4217); nil for none
-	OnlySecure     bool              // nobody is let in without
-	WantsSession   bool              // a data connection must take up a TLS session
-	// Boot is what the console does with its disk when it is switched on, and when it is reported to restart (SITE RESTART).
+	SlowClose      time.Duration // for which it holds a file that was sent before it answers
+	Capacity       int64         // bytes that fit into the folder; 0 for no end
+	ReportsSpace   bool          // and says how many are left (AVBL)
+	// is reported how long a file gets, and refuses one for which there is no space (ALLO)
+	Allocates     bool
+	NoRename      bool              // knows no renaming
+	RefusesRename bool              // knows it, and refuses it for each file
+	Clients       int               // so many are let in at a time; 0 for no limit
+	Names         encoding.Encoding // how names are spelt; nil for UTF-8
+	Secure        *tls.Config       // explicit TLS (RFC 4217); nil for none
+	OnlySecure    bool              // nobody is let in without
+	WantsSession  bool              // a data connection must take up a TLS session
+	// Boot is what the console does with its disk when it is switched on, and when it is reported to restart (SITE
+	// RESTART).
 	Boot func(dir string) error
 	// Rescan is what the console lists for its disk (SITE RESCAN), a line for each game.
 	Rescan func(dir string) ([]string, error)
@@ -380,7 +383,8 @@ func (c *client) login(password string) bool {
 
 func (c *client) features(string) bool {
 	c.say("211-knows")
-	for verb, line := range map[string]string{"MLSD": " MLST type*;size*;modify*;", "REST": " REST STREAM", "SIZE": " SIZE", "EPSV": " EPSV"} {
+	for verb, line := range map[string]string{"MLSD": " MLST type*;size*;modify*;", "REST": " REST STREAM",
+		"SIZE": " SIZE", "EPSV": " EPSV"} {
 		if c.knows(verb) {
 			c.say("%s", line)
 		}
@@ -489,7 +493,8 @@ func (c *client) list(arg string, machine bool) bool {
 				if info.IsDir() {
 					kind = "dir"
 				}
-				line = fmt.Sprintf("type=%s;size=%d;modify=%s; %s", kind, info.Size(), info.ModTime().UTC().Format("20060102150405"), info.Name())
+				line = fmt.Sprintf("type=%s;size=%d;modify=%s; %s", kind, info.Size(), info.ModTime().UTC().
+					Format("20060102150405"), info.Name())
 			}
 			if _, err := io.WriteString(data, line+"\r\n"); err != nil {
 				return err

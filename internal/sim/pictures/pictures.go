@@ -1,4 +1,5 @@
-// Package pictures is a simulated server of covers: over HTTP, on the loopback only, with faults on request. It knows nothing of how it is asked.
+// Package pictures is a simulated server of covers: over HTTP, on the loopback only, with faults on request. It knows
+// nothing of how it is asked.
 package pictures
 
 import (
@@ -84,8 +85,8 @@ func (s *Server) Set(path string, it Item) {
 	s.items[path] = it
 }
 
-// Asked are the paths that were asked for since the last call, in that order; same is how many of the answers were that nothing has changed, and most how
-// many were asked for at the same time.
+// Asked are the paths that were asked for since the last call, in that order; same is how many of the answers were that
+// nothing has changed, and most how many were asked for at the same time.
 func (s *Server) Asked() (paths []string, same, most int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

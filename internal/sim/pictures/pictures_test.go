@@ -15,8 +15,11 @@ import (
 func TestTheServerAnswersAsItIsReported(t *testing.T) {
 	whole := []byte("\x89PNG\r\n\x1a\n and more of it than is sent before it is interrupted")
 	s, err := pictures.Start(map[string]pictures.Item{
-		"a.png": {Data: func() []byte { return whole }}, "slow.png": {Data: func() []byte { return whole }, Slow: 60 * time.Millisecond},
-		"busy.png": {Data: func() []byte { return whole }, Busy: 1, After: 7}, "cut.png": {Data: func() []byte { return whole }, Cut: 20}, "fails.png": {Status: 500}, "on.png": {To: "/a.png"},
+		"a.png": {Data: func() []byte { return whole }}, "slow.png": {Data: func() []byte { return whole },
+			Slow: 60 * time.Millisecond},
+		"busy.png": {Data: func() []byte { return whole }, Busy: 1, After: 7},
+		"cut.png":  {Data: func() []byte { return whole }, Cut: 20}, "fails.png": {Status: 500},
+		"on.png":   {To: "/a.png"},
 		"page.png": {Data: func() []byte { return []byte("x") }, Type: "text/html"},
 	})
 	require.NoError(t, err)
@@ -61,7 +64,8 @@ func TestTheServerAnswersAsItIsReported(t *testing.T) {
 	_, _, head, _ = get("page.png", "")
 	assert.Equal(t, "text/html", head.Get("Content-Type"))
 	asked, same, most := s.Asked()
-	assert.Equal(t, []string{"a.png", "a.png", "slow.png", "busy.png", "busy.png", "cut.png", "fails.png", "on.png", "none.png", "page.png"}, asked)
+	assert.Equal(t, []string{"a.png", "a.png", "slow.png", "busy.png", "busy.png", "cut.png", "fails.png", "on.png",
+		"none.png", "page.png"}, asked)
 	assert.Equal(t, [2]int{1, 1}, [2]int{same, most})
 	s.Set("none.png", pictures.Item{Status: 418})
 	code, _, _, _ = get("none.png", "")

@@ -1,5 +1,5 @@
-// Package samba runs a real Samba on the loopback over one folder, for simulated consoles whose disk is a share. All that it writes beside lies in a
-// folder of its own, which is removed at the end.
+// Package samba runs a real Samba on the loopback over one folder, for simulated consoles whose disk is a share. All
+// that it writes beside lies in a folder of its own, which is removed at the end.
 package samba
 
 import (
@@ -83,9 +83,12 @@ func Serve(ctx context.Context, share, dir string, o Options) (s *Server, err er
 	if err != nil {
 		return nil, err
 	}
-	lines := []string{"[global]", "server role = standalone server", "map to guest = Bad User", "guest account = " + me, fmt.Sprintf("smb ports = %d", port),
-		"interfaces = 127.0.0.1", "bind interfaces only = yes", "passdb backend = tdbsam:" + own + "/passdb.tdb", "log file = " + own + "/log", "disable spoolss = yes",
-		"load printers = no", "disable netbios = yes", "invalid users =", "server min protocol = SMB2_02", "private dir = " + own + "/private", "ncalrpc dir = " + own + "/ncalrpc"}
+	lines := []string{"[global]", "server role = standalone server", "map to guest = Bad User", "guest account = " + me,
+		fmt.Sprintf("smb ports = %d", port),
+		"interfaces = 127.0.0.1", "bind interfaces only = yes", "passdb backend = tdbsam:" + own + "/passdb.tdb",
+		"log file = " + own + "/log", "disable spoolss = yes",
+		"load printers = no", "disable netbios = yes", "invalid users =", "server min protocol = SMB2_02",
+		"private dir = " + own + "/private", "ncalrpc dir = " + own + "/ncalrpc"}
 	for _, d := range []string{"pid", "lock", "state", "cache"} {
 		lines = append(lines, d+" directory = "+filepath.Join(own, d))
 	}

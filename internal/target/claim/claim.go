@@ -1,5 +1,5 @@
-// Package claim lets one run at a time fill a target, whichever process it is in. What was claimed is released by its release, and with the
-// process, however that ends.
+// Package claim lets one run at a time fill a target, whichever process it is in. What was claimed is released by its
+// release, and with the process, however that ends.
 package claim
 
 import (
@@ -38,8 +38,8 @@ func dir() string {
 	return filepath.Join(os.TempDir(), name)
 }
 
-// Named claims what has a name: the same one for whoever means the same target. The file that stands for it stays, as removing it would let two
-// have it at once.
+// Named claims what has a name: the same one for whoever means the same target. The file that stands for it stays, as
+// removing it would let two have it at once.
 func Named(id string) (release func(), err error) {
 	if err := os.MkdirAll(dir(), 0o700); err != nil {
 		return nil, fmt.Errorf("claiming the target: %w", err)

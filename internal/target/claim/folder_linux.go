@@ -12,8 +12,8 @@ import (
 	"polytome/internal/lockfile"
 )
 
-// Folder claims an opened folder of this computer: by whatever path, and through whatever link, it was reached. On filesystems that lock no
-// folders, it is claimed by its device and number.
+// Folder claims an opened folder of this computer: by whatever path, and through whatever link, it was reached. On
+// filesystems that lock no folders, it is claimed by its device and number.
 func Folder(f *os.File) (release func(), err error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(int(f.Fd()), &st); err != nil {

@@ -1,5 +1,5 @@
-// Package drive is the target that is a volume on a drive or in an image file: FAT or exFAT, read and written by our own code, so
-// that every file lies contiguous where there is one.
+// Package drive is the target that is a volume on a drive or in an image file: FAT or exFAT, read and written by our
+// own code, so that every file lies contiguous where there is one.
 package drive
 
 import (
@@ -46,7 +46,8 @@ func ParseAddress(s string) (a Address, ok bool) {
 	return a, a.Drive != ""
 }
 
-// AddressOf is what a bench calls a target that was given by a path: an image or device by its address, a folder as it is.
+// AddressOf is what a bench calls a target that was given by a path: an image or device by its address, a folder as it
+// is.
 func AddressOf(path string) string {
 	if info, err := os.Stat(path); err == nil && !info.IsDir() {
 		return Scheme + path
@@ -56,7 +57,8 @@ func AddressOf(path string) string {
 
 // IsFile reports whether the drive is given by a path.
 func (a Address) IsFile() bool {
-	return strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") || strings.HasSuffix(a.Drive, ".img")
+	return strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") ||
+		strings.HasSuffix(a.Drive, ".img")
 }
 
 // String writes the address.
@@ -137,7 +139,8 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 		case v.Trouble != "":
 			return nil, fmt.Errorf("partition %d of %s: %s", part, d.Name(), v.Trouble)
 		case !v.Ours():
-			return nil, fmt.Errorf("partition %d of %s is %s; only FAT16, FAT32 and exFAT can be filled: prepare it first, or give another one", part, d.Name(), v.Shown())
+			return nil, fmt.Errorf("partition %d of %s is %s; only FAT16, FAT32 and exFAT can be filled: prepare it "+
+				"first, or give another one", part, d.Name(), v.Shown())
 		}
 		return v, nil
 	}
@@ -151,7 +154,8 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 			return nil, fmt.Errorf("%s cannot be used: %s", d.Name(), d.Volumes[i].Trouble)
 		}
 	}
-	return nil, fmt.Errorf("%s has no volume to fill: prepare it first with polytome drives prepare %s", d.Name(), d.Path)
+	return nil, fmt.Errorf("%s has no volume to fill: prepare it first with polytome drives prepare %s", d.Name(),
+		d.Path)
 }
 
 // use takes up the volume on an opened drive.
@@ -226,7 +230,8 @@ func (p *Target) Facts(ctx context.Context, _ []target.Entry) (target.Facts, err
 	if err != nil {
 		return target.Facts{}, p.explain("reading", "", err)
 	}
-	return target.Facts{Filesystem: fs.WithinSectors(info.Sector), Capacity: int64(info.Clusters) * info.Cluster, Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty}, nil
+	return target.Facts{Filesystem: fs.WithinSectors(info.Sector), Capacity: int64(info.Clusters) * info.Cluster,
+		Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty}, nil
 }
 
 // List goes through the folders.
@@ -375,15 +380,22 @@ func (p *Target) Remove(ctx context.Context, name string) error {
 
 // Create begins a file.
 func (p *Target) Create(ctx context.Context, name string, size int64) (target.Writer, error) {
-	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer, error) { return v.Create(ctx, name, size, p.opts.Contiguous) })
+	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer,
+		error) {
+		return v.Create(ctx, name, size, p.opts.Contiguous)
+	})
 }
 
 // Replace begins a file that takes the place of another one.
 func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
-	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer, error) { return v.Replace(ctx, name, size, p.opts.Contiguous) })
+	return p.begin(ctx, name, func(v *volume.Volume) (*volume.Writer,
+		error) {
+		return v.Replace(ctx, name, size, p.opts.Contiguous)
+	})
 }
 
-func (p *Target) begin(ctx context.Context, name string, do func(v *volume.Volume) (*volume.Writer, error)) (target.Writer, error) {
+func (p *Target) begin(ctx context.Context, name string, do func(v *volume.Volume) (*volume.Writer, error)) (
+	target.Writer, error) {
 	v, err := p.Write(ctx)
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
@@ -412,7 +424,8 @@ func (p *Target) explain(doing, name string, err error) error {
 	kind := kindOf(err)
 	switch {
 	case errors.As(err, &pieces):
-		return fmt.Errorf("%s %s: %w (%w); its loader starts only contiguous files: polytome drives map %s --defragment makes contiguous space", doing, at, target.ErrNoSpace, err, p.shown.Path)
+		return fmt.Errorf("%s %s: %w (%w); its loader starts only contiguous files: polytome drives map %s "+
+			"--defragment makes contiguous space", doing, at, target.ErrNoSpace, err, p.shown.Path)
 	case kind != nil && !errors.Is(err, kind):
 		return fmt.Errorf("%s %s: %w (%w)", doing, at, kind, err)
 	}

@@ -101,7 +101,8 @@ func TestConformance(t *testing.T) {
 
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]drive.Address{
-		"drive:/dev/sdx": {Drive: "/dev/sdx"}, "drive:north.img#2": {Drive: "north.img", Part: 2}, "drive:QX-2209-11": {Drive: "QX-2209-11"}, "drive:a#b": {Drive: "a#b"},
+		"drive:/dev/sdx": {Drive: "/dev/sdx"}, "drive:north.img#2": {Drive: "north.img", Part: 2},
+		"drive:QX-2209-11": {Drive: "QX-2209-11"}, "drive:a#b": {Drive: "a#b"},
 	} {
 		a, ok := drive.ParseAddress(s)
 		assert.True(t, ok)

@@ -98,7 +98,8 @@ func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts
 	if err != nil {
 		return target.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
 	}
-	f := target.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label, Network: m.network}
+	f := target.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label,
+		Network: m.network}
 	if p.declared.Name != "" {
 		f.Filesystem, f.Declared, f.Label = p.declared, true, ""
 		f.Cluster = p.declared.Cluster(f.Capacity)
@@ -282,7 +283,8 @@ func (p *Target) begin(ctx context.Context, name string, size int64, over bool) 
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
-	_, _ = lockfile.Take(f) // it is released when it is closed; where files cannot be locked, the target is claimed as a whole
+	// it is released when it is closed; where files cannot be locked, the target is claimed as a whole
+	_, _ = lockfile.Take(f)
 	w := p.writer(ctx, f, name, size, over)
 	if err := w.reserve(); err != nil {
 		_ = w.Abort()
@@ -292,7 +294,8 @@ func (p *Target) begin(ctx context.Context, name string, size int64, over bool) 
 }
 
 func (p *Target) writer(ctx context.Context, f *os.File, name string, size int64, over bool) *writer {
-	return &writer{p: p, ctx: ctx, f: f, temp: target.TemporaryName(name), name: name, over: over, size: size, holes: p.real.Holes && sparse.Allow(f) == nil}
+	return &writer{p: p, ctx: ctx, f: f, temp: target.TemporaryName(name), name: name, over: over, size: size,
+		holes: p.real.Holes && sparse.Allow(f) == nil}
 }
 
 // Resume takes up what an interrupted run has left of a file.
@@ -344,7 +347,8 @@ func (p *Target) FlushAll(files []target.Writer) []error {
 	return errs
 }
 
-// fewFiles is up to how many files are brought to the medium one by one, rather than with everything else that waits for it.
+// fewFiles is up to how many files are brought to the medium one by one, rather than with everything else that waits
+// for it.
 const fewFiles = 4
 
 // Hold has names wait for others, until Settle makes all of them last.
@@ -391,7 +395,8 @@ func (p *Target) explain(doing, name string, err error) error {
 		err = le.Err
 	}
 	if err.Error() == escapes {
-		return fmt.Errorf("%s %s: %w: a link leads out of the target; replace the link by a folder, or use the folder it leads to as the target", doing, full, target.ErrReadOnly)
+		return fmt.Errorf("%s %s: %w: a link leads out of the target; replace the link by a folder, or use the "+
+			"folder it leads to as the target", doing, full, target.ErrReadOnly)
 	}
 	if kind := classify(err); kind != nil {
 		if left, known := filesLeft(p.dir); errors.Is(kind, target.ErrNoSpace) && known && left == 0 {

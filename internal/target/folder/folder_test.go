@@ -106,7 +106,8 @@ func TestDeclaredSpaceShrinksByWhatIsThere(t *testing.T) {
 	f, err := p.Facts(context.Background(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, 32*size.KiB, f.Cluster)
-	assert.Equal(t, 58*size.GiB-f.Filesystem.Structures(f.Capacity, f.Cluster)-32*size.KiB, f.Free, "one byte takes a whole cluster")
+	assert.Equal(t, 58*size.GiB-f.Filesystem.Structures(f.Capacity, f.Cluster)-32*size.KiB, f.Free,
+		"one byte takes a whole cluster")
 }
 
 func TestWrongTargets(t *testing.T) {
@@ -134,7 +135,8 @@ func TestALinkDoesNotLeadOutside(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// TestSpaceThatOthersTakeIsNoticedEarly has somebody else fill the volume while a large file is written, for which no space could be made in advance.
+// TestSpaceThatOthersTakeIsNoticedEarly has somebody else fill the volume while a large file is written, for which no
+// space could be made in advance.
 func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "stick.img")
 	require.NoError(t, os.WriteFile(img, nil, 0o644))

@@ -37,7 +37,8 @@ func mountOf(dir string) (mount, error) {
 	if slices.Contains(networks, kind) {
 		m.network = strings.TrimPrefix(kind, "fuse.")
 	}
-	m.syncs = !strings.HasPrefix(kind, "fuse") && m.network == "" // which would have nothing flushed, and report no error
+	// which would have nothing flushed, and report no error
+	m.syncs = !strings.HasPrefix(kind, "fuse") && m.network == ""
 	if strings.HasPrefix(kind, "fuse") {
 		kind = probe(source, kind)
 	}

@@ -49,8 +49,8 @@ func (w *writer) reserve() error {
 	return allocate(w.f, w.size)
 }
 
-// watchEvery is after how many bytes it is looked whether there is still space for the rest of a file, where none was made for it in advance:
-// others may write there too.
+// watchEvery is after how many bytes it is looked whether there is still space for the rest of a file, where none was
+// made for it in advance: others may write there too.
 const watchEvery = 64 << 20
 
 // watch fails early on a target that others have filled meanwhile.
@@ -68,7 +68,8 @@ func (w *writer) watch(n int) error {
 		return w.p.explain("checking the free space for", w.name, err)
 	}
 	if needs := w.size - w.at - reserved(info, w.at); needs > m.free && m.capacity > 0 {
-		return w.p.explain("writing", w.name, fmt.Errorf("%w: %s are still to be written, but only %s are free", target.ErrNoSpace, size.Format(needs), size.Format(m.free)))
+		return w.p.explain("writing", w.name, fmt.Errorf("%w: %s are still to be written, but only %s are free",
+			target.ErrNoSpace, size.Format(needs), size.Format(m.free)))
 	}
 	return nil
 }

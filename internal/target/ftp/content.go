@@ -14,8 +14,8 @@ import (
 	"polytome/internal/target"
 )
 
-// content is a file that is read. The server sends from a byte on to the end; what is read in order comes out of one transfer, which has a
-// session to itself.
+// content is a file that is read. The server sends from a byte on to the end; what is read in order comes out of one
+// transfer, which has a session to itself.
 type content struct {
 	p    *Target
 	ctx  context.Context
@@ -111,7 +111,8 @@ func (c *content) read(b []byte, off int64) (int, error) {
 func (c *content) begin(off int64) error {
 	if off > 0 && !c.p.traits.noRestart.Load() {
 		err := c.start(off)
-		if err == nil || broken(err) || c.ctx.Err() != nil || errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrBusy) {
+		if err == nil || broken(err) || c.ctx.Err() != nil || errors.Is(err, target.ErrGone) ||
+			errors.Is(err, target.ErrBusy) {
 			return err
 		}
 		c.p.traits.noRestart.Store(true)
@@ -163,7 +164,8 @@ func (c *content) end(broke bool) {
 	_ = c.resp.SetDeadline(time.Now().Add(p.opts.Timeout))
 	err := c.resp.Close()
 	killed := !c.stop()
-	// What the server answers to a transfer that is interrupted differs; a connection of which that is not known is not used again.
+	// What the server answers to a transfer that is interrupted differs; a connection of which that is not known is not
+	// used again.
 	if broke || killed || err != nil && !whole {
 		p.pool.drop(c.s)
 	} else {
@@ -183,7 +185,8 @@ func (c *content) Close() error {
 	return nil
 }
 
-// stopReaders ends transfers that nobody reads from just now: they begin again where they were. It reports whether there were any.
+// stopReaders ends transfers that nobody reads from just now: they begin again where they were. It reports whether
+// there were any.
 func (p *Target) stopReaders() bool { return p.stopReadersBut(nil) }
 
 func (p *Target) stopReadersBut(not *content) (some bool) {

@@ -1,6 +1,6 @@
-// Package ftp is the target that is a volume of a console, reached over FTP (RFC 959, with RFC 2428, 3659 and 4217 where the server
-// knows them). It does with what small servers can: one data connection at a time, no machine-readable listings, no taking up of
-// interrupted transfers, and connections that are dropped when nothing is said for a while.
+// Package ftp is the target that is a volume of a console, reached over FTP (RFC 959, with RFC 2428, 3659 and 4217
+// where the server knows them). It does with what small servers can: one data connection at a time, no machine-readable
+// listings, no taking up of interrupted transfers, and connections that are dropped when nothing is said for a while.
 package ftp
 
 import (
@@ -31,11 +31,12 @@ type Options struct {
 	Port              int               // where the address has none
 	Filesystem        target.Filesystem // what holds on the console's disk
 	Capacity, Cluster int64             // bytes; a space of 0 is what the server tells, or not known
-	Idle              time.Duration     // after which the server drops a connection that says nothing; 0 for one that does not
-	Timeout           time.Duration     // for which nothing may come; 0 for half a minute
-	NoListing         bool              // machine-readable listings are not asked for
-	Connections       int               // for data, at a time; 0 for as many as it bears, up to four
-	Encoding          string            // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
+	// after which the server drops a connection that says nothing; 0 for one that does not
+	Idle        time.Duration
+	Timeout     time.Duration // for which nothing may come; 0 for half a minute
+	NoListing   bool          // machine-readable listings are not asked for
+	Connections int           // for data, at a time; 0 for as many as it bears, up to four
+	Encoding    string        // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
 	// Unchecked takes whatever certificate the server shows (with ftps://): consoles make their own.
 	Unchecked bool
 }
@@ -99,7 +100,8 @@ func Open(ctx context.Context, a Address, o Options) (*Target, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Target{addr: a, opts: o, names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{}, readers: map[*content]bool{}}
+	p := &Target{addr: a, opts: o, names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{},
+		readers: map[*content]bool{}}
 	p.pool.init(p.AtOnce() + 1) // one more for what is asked meanwhile
 	err = p.do(ctx, "connecting to", "", true, func(*session) error { return nil })
 	if err != nil {
@@ -159,7 +161,8 @@ func broken(err error) bool {
 		return te.Code == ftp.StatusNotAvailable || te.Code == ftp.StatusTransfertAborted
 	}
 	var ne net.Error
-	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) || errors.As(err, &ne)
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) ||
+		errors.As(err, &ne)
 }
 
 // explain says what was being done to which path, and adds the typed error that a run decides on.
@@ -175,7 +178,8 @@ func (p *Target) explain(doing, name string, err error) error {
 	said := errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrBusy)
 	if !said && errors.As(err, &te) {
 		if p.addr.Secure() && wantsSession(te) {
-			return fmt.Errorf("%s %s: %w: the server requires TLS session reuse but gives no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it says %d %s)",
+			return fmt.Errorf("%s %s: %w: the server requires TLS session reuse but gives no session ticket: allow "+
+				"TLS 1.3 or session tickets there, or turn that requirement off (it says %d %s)",
 				doing, at, target.ErrReadOnly, te.Code, strings.TrimSpace(te.Msg))
 		}
 		var kind error
@@ -202,13 +206,16 @@ func (p *Target) explain(doing, name string, err error) error {
 
 // writes reports whether something that is done changes what lies on the server.
 func writes(doing string) bool {
-	return slices.Contains([]string{"making the folder", "beginning", "sending", "resuming", "naming", "renaming", "replacing", "removing"}, strings.TrimSpace(doing))
+	return slices.Contains([]string{"making the folder", "beginning", "sending", "resuming", "naming", "renaming",
+		"replacing", "removing"}, strings.TrimSpace(doing))
 }
 
-// denied reports whether a server says that it may not be done, and not that there is no such file: both have one code (RFC 959, 4.2.1).
+// denied reports whether a server says that it may not be done, and not that there is no such file: both have one code
+// (RFC 959, 4.2.1).
 func denied(say string) bool {
 	say = strings.ToLower(say)
-	return slices.ContainsFunc([]string{"denied", "not allowed", "not permitted", "permission", "privilege", "read-only", "read only", "forbidden"}, func(word string) bool { return strings.Contains(say, word) })
+	return slices.ContainsFunc([]string{"denied", "not allowed", "not permitted", "permission", "privilege",
+		"read-only", "read only", "forbidden"}, func(word string) bool { return strings.Contains(say, word) })
 }
 
 // Claim has the volume to itself: by the server that answered, and the path there.
@@ -253,7 +260,8 @@ func (p *Target) listed(ctx context.Context, dir string) (map[string]target.Entr
 		half := map[string]bool{}
 		for _, e := range entries {
 			name := p.names.decode(path.Base(e.Name))
-			if name == "." || name == ".." || name == "/" || e.Type == ftp.EntryTypeLink || strings.ContainsAny(e.Name, "/") {
+			if name == "." || name == ".." || name == "/" || e.Type == ftp.EntryTypeLink || strings.ContainsAny(e.Name,
+				"/") {
 				continue
 			}
 			x := target.Entry{Path: path.Join(dir, name), Folder: e.Type == ftp.EntryTypeFolder, Modified: e.Time}
@@ -422,7 +430,8 @@ func (p *Target) Stamp(ctx context.Context, of []target.Entry) (string, error) {
 
 // Facts are what was declared, less what is there.
 func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts, error) {
-	f := target.Facts{Filesystem: p.opts.Filesystem, Declared: true, Capacity: p.opts.Capacity, Cluster: p.opts.Cluster, Network: "ftp"}
+	f := target.Facts{Filesystem: p.opts.Filesystem, Declared: true, Capacity: p.opts.Capacity, Cluster: p.opts.Cluster,
+		Network: "ftp"}
 	left, reported, err := p.space(ctx)
 	if err != nil {
 		return f, err
@@ -467,7 +476,8 @@ func (p *Target) MakeFolder(ctx context.Context, name string) error {
 		case ok:
 			return p.explain("making the folder", at, target.ErrExists)
 		}
-		if err := p.do(ctx, "making the folder", at, true, func(s *session) error { return s.c.MakeDir(p.full(at)) }); err != nil {
+		if err := p.do(ctx, "making the folder", at, true,
+			func(s *session) error { return s.c.MakeDir(p.full(at)) }); err != nil {
 			return err
 		}
 		p.note(at, &target.Entry{Path: at, Folder: true, Modified: time.Now()})

@@ -52,25 +52,34 @@ func TestConformance(t *testing.T) {
 	}
 }
 
-// TestConformanceWithOtherServers is the same over servers that others use, with and without TLS, over few connections, and far away: everything takes 30 ms, and 1 MB pass in a second.
+// TestConformanceWithOtherServers is the same over servers that others use, with and without TLS, over few connections,
+// and far away: everything takes 30 ms, and 1 MB pass in a second.
 func TestConformanceWithOtherServers(t *testing.T) {
 	certificate := judge.Certificate(t)
 	for name, c := range map[string]struct {
 		scheme string
 		serve  func(t *testing.T, dir string) (port int)
 	}{
-		"pyftpdlib":               {"ftp", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, "", false) }},
-		"pyftpdlib, TLS 1.2":      {"ftps", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, true) }},
-		"pyftpdlib, TLS 1.3":      {"ftps", func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, false) }},
-		"proftpd":                 {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "") }},
-		"proftpd, one connection": {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "MaxClientsPerHost 1") }},
-		"proftpd, no resuming":    {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "AllowStoreRestart off") }},
+		"pyftpdlib": {"ftp",
+			func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, "", false) }},
+		"pyftpdlib, TLS 1.2": {"ftps",
+			func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, true) }},
+		"pyftpdlib, TLS 1.3": {"ftps",
+			func(t *testing.T, dir string) int { return judge.PyFTP(t, dir, certificate, false) }},
+		"proftpd": {"ftp", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "") }},
+		"proftpd, one connection": {"ftp",
+			func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "MaxClientsPerHost 1") }},
+		"proftpd, no resuming": {"ftp",
+			func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, "", "AllowStoreRestart off") }},
 		"proftpd, TLS 1.2": {"ftps", func(t *testing.T, dir string) int {
 			return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.2", "TLSSessionTickets on")
 		}},
-		"proftpd, TLS 1.3": {"ftps", func(t *testing.T, dir string) int { return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.3") }},
-		"pure-ftpd":        {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
-		"pure-ftpd, TLS":   {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
+		"proftpd, TLS 1.3": {"ftps", func(t *testing.T,
+			dir string) int {
+			return judge.ProFTP(t, dir, certificate, "TLSProtocol TLSv1.3")
+		}},
+		"pure-ftpd":      {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
+		"pure-ftpd, TLS": {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
 		"proftpd, far away": {"ftp", func(t *testing.T, dir string) int {
 			return judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)
 		}},
@@ -78,7 +87,8 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				ftp.Forget()
-				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())},
+					ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
 				require.NoError(t, err)
 				return p
 			})
@@ -86,11 +96,13 @@ func TestConformanceWithOtherServers(t *testing.T) {
 	}
 }
 
-// TestSessionsThatCannotBeTakenUp: a server of TLS 1.2 that wants data over the session of the first connection, and gives no ticket for it, is reported as that before anything is written.
+// TestSessionsThatCannotBeTakenUp: a server of TLS 1.2 that wants data over the session of the first connection, and
+// gives no ticket for it, is reported as that before anything is written.
 func TestSessionsThatCannotBeTakenUp(t *testing.T) {
 	ftp.Forget()
 	port := judge.ProFTP(t, t.TempDir(), judge.Certificate(t), "TLSProtocol TLSv1.2")
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t),
+		User: "games", Password: "games", Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
 	_, err = p.List(ctx, nil)
@@ -100,8 +112,10 @@ func TestSessionsThatCannotBeTakenUp(t *testing.T) {
 
 // consoles are servers with habits of theirs.
 var consoles = map[string]ftpd.Habits{
-	"an old one": {User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute, SlowClose: time.Millisecond},
-	"a new one":  {Machine: true, Restart: true, Append: true, Sizes: true, Extended: true, Year: true, ReportsSpace: true, Allocates: true},
+	"an old one": {User: "gantry", Password: "ferryline", OneTransfer: true, Idle: time.Minute,
+		SlowClose: time.Millisecond},
+	"a new one": {Machine: true, Restart: true, Append: true, Sizes: true, Extended: true, Year: true,
+		ReportsSpace: true, Allocates: true},
 	"appends":    {Append: true, Sizes: true, Year: true},
 	"one at all": {Restart: true, Sizes: true, Clients: 2},
 	"like DOS":   {DOS: true, Sizes: true, Lying: true},
@@ -121,7 +135,8 @@ func TestConsoles(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				s := serve(t, t.TempDir(), h)
-				p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), User: h.User, Password: h.Password, Idle: h.Idle})
+				p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+					User: h.User, Password: h.Password, Idle: h.Idle})
 				require.NoError(t, err)
 				return p
 			})
@@ -151,7 +166,8 @@ func put(p target.Target, name string, data []byte) error {
 func TestAServerThatHangsUpIsDialledAgain(t *testing.T) {
 	dir := t.TempDir()
 	s := serve(t, dir, ftpd.Habits{Idle: 200 * time.Millisecond})
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Idle: 200 * time.Millisecond})
+	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+		Idle: 200 * time.Millisecond})
 	require.NoError(t, err)
 	defer p.Close()
 	for i := range 3 {
@@ -172,7 +188,8 @@ func open2(t testing.TB, s *ftpd.Server, o ftp.Options) *ftp.Target {
 	return p
 }
 
-// TestFaults has connections cut at random points: nothing is left under a final name that is not whole, and a second try completes.
+// TestFaults has connections cut at random points: nothing is left under a final name that is not whole, and a second
+// try completes.
 func TestFaults(t *testing.T) {
 	data := make([]byte, 2<<20)
 	rand.New(rand.NewSource(3)).Read(data)

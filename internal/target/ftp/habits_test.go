@@ -33,32 +33,39 @@ import (
 func certificate(t *testing.T) *tls.Config {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	like := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "meridian"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	like := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "meridian"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, like, like, &key.PublicKey, key)
 	require.NoError(t, err)
-	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}, MinVersion: tls.VersionTLS12}
+	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}},
+		MinVersion: tls.VersionTLS12}
 }
 
 func TestOverTLS(t *testing.T) {
 	secure := certificate(t)
 	targettest.Run(t, func(t *testing.T) target.Target {
 		s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, Restart: true, Sizes: true, Machine: true})
-		p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Unchecked: true})
+		p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+			ftp.Options{Filesystem: disk(t), Unchecked: true})
 		require.NoError(t, err)
 		return p
 	})
 	s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure})
-	_, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t)})
+	_, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+		ftp.Options{Filesystem: disk(t)})
 	assert.ErrorContains(t, err, "is not trusted")
 	plain := serve(t, t.TempDir(), ftpd.Habits{})
-	_, err = ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: plain.Port()}, ftp.Options{Filesystem: disk(t)})
+	_, err = ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: plain.Port()},
+		ftp.Options{Filesystem: disk(t)})
 	assert.ErrorContains(t, err, "has no TLS")
 }
 
 // TestOverTLSWithAForeignServer has vsftpd want TLS for both connections, with one session.
 func TestOverTLSWithAForeignServer(t *testing.T) {
 	pem := filepath.Join(t.TempDir(), "server.pem")
-	judge.Run(t, "openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "2", "-subj", "/CN=127.0.0.1", "-keyout", pem, "-out", pem+".crt")
+	judge.Run(t, "openssl", "req", "-x509", "-nodes", "-newkey", "rsa:2048", "-days", "2", "-subj", "/CN=127.0.0.1",
+		"-keyout", pem, "-out", pem+".crt")
 	for _, f := range []string{pem, pem + ".crt"} {
 		require.NoError(t, os.Chmod(f, 0o644))
 		require.NoError(t, os.Chown(f, 65534, 65534))
@@ -66,8 +73,11 @@ func TestOverTLSWithAForeignServer(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Dir(pem), 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(filepath.Dir(pem)), 0o755))
 	dir := t.TempDir()
-	port, root := judge.FTP(t, dir, "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_data_ssl=YES", "force_anon_logins_ssl=YES", "rsa_cert_file="+pem+".crt", "rsa_private_key_file="+pem, "require_ssl_reuse=YES", "ssl_ciphers=HIGH")
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port, Root: root}, ftp.Options{Filesystem: disk(t), Unchecked: true})
+	port, root := judge.FTP(t, dir, "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_data_ssl=YES",
+		"force_anon_logins_ssl=YES", "rsa_cert_file="+pem+".crt", "rsa_private_key_file="+pem, "require_ssl_reuse=YES",
+		"ssl_ciphers=HIGH")
+	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port, Root: root},
+		ftp.Options{Filesystem: disk(t), Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
 	data := bytes.Repeat([]byte("copper tide "), 300_000)
@@ -92,7 +102,8 @@ func TestNamesAreSpeltAsTheConsoleDoes(t *testing.T) {
 	require.Len(t, entries, 2)
 	assert.Equal(t, "Été/Grebe Lake – Été.iso", entries[1].Path)
 	assert.ErrorContains(t, put(p, "夕凪.iso", nil), "the console's encoding windows-1252 lacks a character")
-	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Encoding: "klingon"})
+	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+		Encoding: "klingon"})
 	assert.ErrorContains(t, err, `unknown encoding "klingon"`)
 }
 
@@ -183,11 +194,13 @@ func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
 	assert.ErrorContains(t, err, "commands get through, but the data connection to")
 }
 
-// TestTLSThatIsWanted is reported as what it is: a server that lets nobody in without, and one that wants the session of the first connection taken up for data.
+// TestTLSThatIsWanted is reported as what it is: a server that lets nobody in without, and one that wants the session
+// of the first connection taken up for data.
 func TestTLSThatIsWanted(t *testing.T) {
 	secure := certificate(t)
 	s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, OnlySecure: true, User: "gantry", Password: "ferryline"})
-	_, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), User: "gantry", Password: "ferryline"})
+	_, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+		User: "gantry", Password: "ferryline"})
 	require.ErrorContains(t, err, "requires TLS: write ftps:// instead of ftp://")
 	var login *remote.LoginError
 	assert.False(t, errors.As(err, &login), "no password is asked for")
@@ -207,7 +220,8 @@ func TestTLSThatIsWanted(t *testing.T) {
 	none := secure.Clone()
 	none.MaxVersion, none.SessionTicketsDisabled = tls.VersionTLS12, true
 	s = serve(t, t.TempDir(), ftpd.Habits{Secure: none, WantsSession: true, Sizes: true})
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t), Unchecked: true})
+	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+		ftp.Options{Filesystem: disk(t), Unchecked: true})
 	if err == nil {
 		_, err = p.List(ctx, nil)
 		_ = p.Close()

@@ -20,7 +20,8 @@ import (
 )
 
 // hostile is a server that answers commands as a function says; an answer may go on for ever.
-func hostile(t *testing.T, banner func(w io.Writer), answer func(c net.Conn, command string, data func() net.Conn)) ftp.Address {
+func hostile(t *testing.T, banner func(w io.Writer), answer func(c net.Conn, command string,
+	data func() net.Conn)) ftp.Address {
 	port := judge.Listen(t, func(c net.Conn) {
 		defer c.Close()
 		var passive net.Listener
@@ -120,13 +121,18 @@ func TestServersThatNeverEnd(t *testing.T) {
 		answer func(net.Conn, string, func() net.Conn)
 		say    string
 	}{
-		{"a banner", func(w io.Writer) { endless(w, "220-"+strings.Repeat("hello ", 50)+"\r\n") }, no, "the server's answer does not end"},
-		{"a line", func(w io.Writer) { endless(w, strings.Repeat("220", 1000)) }, no, "the server's answer does not end"},
-		{"an answer", welcome, func(c net.Conn, _ string, _ func() net.Conn) { endless(c, "250-and more\r\n") }, "the server's answer does not end"},
+		{"a banner", func(w io.Writer) { endless(w, "220-"+strings.Repeat("hello ", 50)+"\r\n") }, no,
+			"the server's answer does not end"},
+		{"a line", func(w io.Writer) { endless(w, strings.Repeat("220", 1000)) }, no,
+			"the server's answer does not end"},
+		{"an answer", welcome, func(c net.Conn, _ string, _ func() net.Conn) { endless(c, "250-and more\r\n") },
+			"the server's answer does not end"},
 		{"a listing", welcome, listing(func(d io.Writer, _ string) {
 			endless(d, strings.Repeat("-rw-r--r-- 1 a a 100 Jan 1 2020 a long name of a file.iso\r\n", 1000))
 		}), "the listing of one folder does not end"},
-		{"a line of a listing", welcome, listing(func(d io.Writer, _ string) { endless(d, strings.Repeat("-rw-r--r--", 1000)) }), "a line of more than 16384 bytes"},
+		{"a line of a listing", welcome,
+			listing(func(d io.Writer, _ string) { endless(d, strings.Repeat("-rw-r--r--", 1000)) }),
+			"a line of more than 16384 bytes"},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			at := hostile(t, x.banner, x.answer)

@@ -14,15 +14,16 @@ import (
 	"polytome/internal/target/ftp"
 )
 
-// TestAListingThatIsUnderwayHidesNoNewFile writes files side by side to a server that tells lengths in listings only: each is found as soon as it is
-// there, also when somebody else's listing of the folder was asked for before.
+// TestAListingThatIsUnderwayHidesNoNewFile writes files side by side to a server that tells lengths in listings only:
+// each is found as soon as it is there, also when somebody else's listing of the folder was asked for before.
 func TestAListingThatIsUnderwayHidesNoNewFile(t *testing.T) {
 	ftp.Forget()
 	s, err := ftpd.Serve(t.TempDir(), 0, ftpd.Habits{})
 	require.NoError(t, err)
 	defer s.Close()
 	ctx := context.Background()
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: target.UnknownFilesystem("own")})
+	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()},
+		ftp.Options{Filesystem: target.UnknownFilesystem("own")})
 	require.NoError(t, err)
 	defer p.Close()
 	require.NoError(t, p.MakeFolder(ctx, "FULL"))

@@ -143,7 +143,8 @@ func (p *pool) close() {
 	}
 }
 
-// take has a session be used by the caller only, until it is given back or dropped. fresh is set for one that was made just now.
+// take has a session be used by the caller only, until it is given back or dropped. fresh is set for one that was made
+// just now.
 func (p *Target) take(ctx context.Context) (s *session, fresh bool, err error) {
 	late := time.NewTimer(p.opts.Timeout)
 	defer late.Stop()
@@ -210,10 +211,12 @@ func tooMany(err error) bool {
 		return false
 	}
 	say := strings.ToLower(te.Msg)
-	return te.Code == ftp.StatusNotAvailable || te.Code == ftp.StatusNotLoggedIn && (strings.Contains(say, "many") || strings.Contains(say, "maximum") || strings.Contains(say, "limit"))
+	return te.Code == ftp.StatusNotAvailable || te.Code == ftp.StatusNotLoggedIn && (strings.Contains(say, "many") ||
+		strings.Contains(say, "maximum") || strings.Contains(say, "limit"))
 }
 
-// busyTries is how often it is tried again when a server has no data connection to give, and busyWait how long is waited before.
+// busyTries is how often it is tried again when a server has no data connection to give, and busyWait how long is
+// waited before.
 const (
 	busyTries = 10
 	busyWait  = 100 * time.Millisecond
@@ -227,9 +230,11 @@ func (p *Target) dial(ctx context.Context) (*session, error) {
 	stop := context.AfterFunc(ctx, s.kill)
 	defer stop()
 	secret := &tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
-		ClientSessionCache: tls.NewLRUClientSessionCache(8)} // some servers want the data connection to take the session up
+		// some servers want the data connection to take the session up
+		ClientSessionCache: tls.NewLRUClientSessionCache(8)}
 	options := []ftp.DialOption{
-		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing), ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
+		ftp.DialWithTimeout(p.opts.Timeout), ftp.DialWithDisabledMLSD(p.opts.NoListing),
+		ftp.DialWithShutTimeout(p.opts.Timeout), ftp.DialWithDisabledUTF8(p.names.enc != nil),
 		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
 			within, cancel := context.WithCancel(context.Background()) // the session outlives who has asked for it
 			defer cancel()
@@ -317,8 +322,8 @@ func (w *watcher) Close() error {
 	return nil
 }
 
-// sending is a TLS connection for data. Where it was only written to, closing it waits for the other end to have read all: servers of TLS 1.3 send
-// something that nobody reads, and closing at once would break the connection off.
+// sending is a TLS connection for data. Where it was only written to, closing it waits for the other end to have read
+// all: servers of TLS 1.3 send something that nobody reads, and closing at once would break the connection off.
 type sending struct {
 	*tls.Conn
 	read bool
@@ -344,7 +349,8 @@ type blockedError struct {
 }
 
 func (e *blockedError) Error() string {
-	return fmt.Sprintf("commands get through, but the data connection to %s fails: a firewall or router blocks it, or the server's passive mode is set up wrongly (%v)", e.at, e.err)
+	return fmt.Sprintf("commands get through, but the data connection to %s fails: a firewall or router blocks it, "+
+		"or the server's passive mode is set up wrongly (%v)", e.at, e.err)
 }
 
 func (e *blockedError) Unwrap() error { return e.err }
@@ -359,7 +365,8 @@ func (p *Target) refused(user string, err error) error {
 		return fmt.Errorf("%w: logging in to %s: the server says %d %s", target.ErrBusy, p.addr.Host, te.Code, te.Msg)
 	}
 	if !broken(err) && !p.addr.Secure() && wantsTLS(err.Error()) {
-		return &remote.RefusedError{Say: fmt.Sprintf("%s requires TLS: write ftps:// instead of ftp:// (it says %s)", p.addr.Host, strings.TrimSpace(err.Error())), Err: err}
+		return &remote.RefusedError{Say: fmt.Sprintf("%s requires TLS: write ftps:// instead of ftp:// (it says %s)",
+			p.addr.Host, strings.TrimSpace(err.Error())), Err: err}
 	}
 	if !broken(err) {
 		if user == "anonymous" {
@@ -373,14 +380,17 @@ func (p *Target) refused(user string, err error) error {
 // wantsTLS reports whether what a server says to a login is that it wants TLS.
 func wantsTLS(say string) bool {
 	say = strings.ToLower(say)
-	return slices.ContainsFunc([]string{"tls", "ssl", "encrypt", "auth first", "use auth", "secure connection"}, func(word string) bool { return strings.Contains(say, word) })
+	return slices.ContainsFunc([]string{"tls", "ssl", "encrypt", "auth first", "use auth", "secure connection"},
+		func(word string) bool { return strings.Contains(say, word) })
 }
 
-// wantsSession reports whether a server refuses data as their connection does not take up the TLS session of the one for commands. That is done with session tickets (RFC 5077, RFC 8446, 2.2) and, as
-// this program's TLS knows no others, not with session numbers (RFC 5246, 7.3).
+// wantsSession reports whether a server refuses data as their connection does not take up the TLS session of the one
+// for commands. That is done with session tickets (RFC 5077, RFC 8446, 2.2) and, as this program's TLS knows no others,
+// not with session numbers (RFC 5246, 7.3).
 func wantsSession(te *textproto.Error) bool {
 	say := strings.ToLower(te.Msg)
-	return strings.Contains(say, "reuse") || te.Code == ftp.StatusCanNotOpenDataConnection && strings.Contains(say, "not permitted")
+	return strings.Contains(say, "reuse") || te.Code == ftp.StatusCanNotOpenDataConnection && strings.Contains(say,
+		"not permitted")
 }
 
 // unreachable says in words why there is no connection.
@@ -396,9 +406,12 @@ func (p *Target) unreachable(err error) error {
 	case errors.As(err, &limit):
 		return fmt.Errorf("%s is not a usable FTP server: %w", host, limit)
 	case errors.As(err, &cert):
-		return &remote.RefusedError{Say: fmt.Sprintf("the certificate of %s is not trusted (%v); if it is the console's own, set unchecked-certificate on the target", host, cert.Err), Err: err}
+		return &remote.RefusedError{Say: fmt.Sprintf(
+			"the certificate of %s is not trusted (%v); if it is the console's own, set unchecked-certificate on the "+
+				"target", host, cert.Err), Err: err}
 	case errors.As(err, &te) && p.addr.Secure():
-		return &remote.RefusedError{Say: fmt.Sprintf("%s has no TLS (it answers %s); write ftp:// to connect without", host, te.Error()), Err: err}
+		return &remote.RefusedError{Say: fmt.Sprintf("%s has no TLS (it answers %s); write ftp:// to connect without",
+			host, te.Error()), Err: err}
 	case errors.As(err, &te) && te.Code >= 400 && te.Code < 500:
 		return fmt.Errorf("%w: %s answers: %s", target.ErrBusy, host, te.Error())
 	case errors.As(err, &te):
@@ -461,7 +474,8 @@ func (p *Target) do(ctx context.Context, doing, name string, again bool, command
 			return p.explain(doing, name, fmt.Errorf("%w: %w", target.ErrGone, blocked))
 		}
 		if broke++; !again || broke > 1 || fresh {
-			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s was interrupted%s", target.ErrGone, p.addr.Host, remote.Said(err)))
+			return p.explain(doing, name, fmt.Errorf("%w: the connection to %s was interrupted%s", target.ErrGone,
+				p.addr.Host, remote.Said(err)))
 		}
 	}
 }

@@ -56,10 +56,12 @@ func Forget() {
 // unknown reports whether a server says that it does not know a command, or not so (RFC 959, 4.2).
 func unknown(err error) bool {
 	var te *textproto.Error
-	return errors.As(err, &te) && (te.Code == ftp.StatusBadCommand || te.Code == ftp.StatusNotImplemented || te.Code == ftp.StatusBadArguments || te.Code == ftp.StatusNotImplementedParameter)
+	return errors.As(err, &te) && (te.Code == ftp.StatusBadCommand || te.Code == ftp.StatusNotImplemented ||
+		te.Code == ftp.StatusBadArguments || te.Code == ftp.StatusNotImplementedParameter)
 }
 
-// space is how much is left on the volume, where the server tells (AVBL, draft-peterson-streamlined-ftp-command-extensions).
+// space is how much is left on the volume, where the server tells (AVBL,
+// draft-peterson-streamlined-ftp-command-extensions).
 func (p *Target) space(ctx context.Context) (left int64, reported bool, err error) {
 	if p.traits.noSpace.Load() || p.addr.Secure() {
 		return 0, false, nil
@@ -79,7 +81,8 @@ func (p *Target) space(ctx context.Context) (left int64, reported bool, err erro
 	return left, reported, err
 }
 
-// allocate tells a server how long a file gets (ALLO, RFC 959, 4.1.3), so that one without space for it says so before it is sent.
+// allocate tells a server how long a file gets (ALLO, RFC 959, 4.1.3), so that one without space for it says so before
+// it is sent.
 func (p *Target) allocate(s *session, size int64) error {
 	if size == 0 || p.traits.noAllocate.Load() || !s.plain {
 		return nil

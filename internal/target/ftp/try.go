@@ -26,7 +26,8 @@ func (p *Target) Try(ctx context.Context) (*remote.Probe, error) {
 		not  bool
 		what string
 	}{
-		{p.traits.noSize.Load(), "the length of a file"}, {p.traits.noSpace.Load(), "how much space is left"}, {p.traits.noRestart.Load(), "reading from the middle of a file"},
+		{p.traits.noSize.Load(), "the length of a file"}, {p.traits.noSpace.Load(), "how much space is left"},
+		{p.traits.noRestart.Load(), "reading from the middle of a file"},
 		{p.traits.noAllocate.Load(), "to refuse in advance a file that does not fit"},
 	} {
 		if !k.not {

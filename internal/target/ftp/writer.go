@@ -18,8 +18,8 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// writer is a file under its temporary name. It is sent while it is written, over a session of its own, so that others things can be
-// looked at meanwhile; what is small is sent in one go when it is flushed.
+// writer is a file under its temporary name. It is sent while it is written, over a session of its own, so that others
+// things can be looked at meanwhile; what is small is sent in one go when it is flushed.
 type writer struct {
 	p      *Target
 	ctx    context.Context
@@ -60,8 +60,9 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 	return p.begin(ctx, name, size, false), nil
 }
 
-// tryRenaming finds out once, with a small file in the folder that is written to, whether files get other names: a server that refuses says so with a
-// number that may mean anything, and only when all of a file was sent. What is still not known afterwards is seen with the first file.
+// tryRenaming finds out once, with a small file in the folder that is written to, whether files get other names: a
+// server that refuses says so with a number that may mean anything, and only when all of a file was sent. What is still
+// not known afterwards is seen with the first file.
 func (p *Target) tryRenaming(ctx context.Context, dir string) error {
 	t := p.traits
 	for !t.trying.TryLock() { // whoever tries may wait for a silent server, and who is stopped meanwhile must not
@@ -75,7 +76,8 @@ func (p *Target) tryRenaming(ctx context.Context, dir string) error {
 	if t.renames.Load() || t.noRename.Load() {
 		return nil
 	}
-	from, to := target.TemporaryName(path.Join(dir, "whether files")), target.TemporaryName(path.Join(dir, "get other names"))
+	from, to := target.TemporaryName(path.Join(dir, "whether files")),
+		target.TemporaryName(path.Join(dir, "get other names"))
 	var te *textproto.Error
 	err := p.do(ctx, "trying whether files can be renamed in", dir, true, func(s *session) error {
 		if err := s.c.Stor(p.full(from), strings.NewReader("?")); err != nil {
@@ -121,7 +123,8 @@ func (p *Target) Replace(ctx context.Context, name string, size int64) (target.W
 	switch {
 	case err != nil:
 	case p.traits.noRename.Load():
-		err = errors.New("the server cannot rename files, so an existing file cannot be replaced safely; remove it first")
+		err = errors.New("the server cannot rename files, so an existing file cannot be replaced safely; remove it " +
+			"first")
 	}
 	if err != nil {
 		return nil, p.explain("replacing", name, err)
@@ -130,7 +133,8 @@ func (p *Target) Replace(ctx context.Context, name string, size int64) (target.W
 }
 
 func (p *Target) begin(ctx context.Context, name string, size int64, over bool) *writer {
-	w := &writer{p: p, ctx: ctx, temp: target.TemporaryName(name), name: name, over: over, size: size, direct: p.traits.noRename.Load()}
+	w := &writer{p: p, ctx: ctx, temp: target.TemporaryName(name), name: name, over: over, size: size,
+		direct: p.traits.noRename.Load()}
 	if w.direct {
 		w.temp = name
 	}
@@ -244,7 +248,8 @@ func (w *writer) send(s *session, r io.Reader) error {
 		case w.from > 0 && unknown(err) && !p.traits.noOverwrite.Load():
 			p.traits.noOverwrite.Store(true)
 			if w.from != w.there { // writing behind all of it would be wrong
-				return fmt.Errorf("%w: %s cannot write in the middle of a file, so it starts again", target.ErrBusy, p.addr.Host)
+				return fmt.Errorf("%w: %s cannot write in the middle of a file, so it starts again", target.ErrBusy,
+					p.addr.Host)
 			}
 		case w.from > 0 && unknown(err):
 			p.traits.noAppend.Store(true)
@@ -264,7 +269,8 @@ func noData(err error) bool {
 // mark puts the empty file there that says that a file is half written under its own name.
 func (w *writer) mark() error {
 	p := w.p
-	return p.do(w.ctx, "beginning", w.name, true, func(s *session) error { return s.c.Stor(p.full(markerOf(w.name)), bytes.NewReader(nil)) })
+	return p.do(w.ctx, "beginning", w.name, true,
+		func(s *session) error { return s.c.Stor(p.full(markerOf(w.name)), bytes.NewReader(nil)) })
 }
 
 func (w *writer) Write(b []byte) (int, error) {
@@ -368,7 +374,8 @@ func (w *writer) letGo(err error) {
 // once sends a small file in one go.
 func (w *writer) once(b []byte) error {
 	p := w.p
-	err := p.do(w.ctx, "sending", w.name, true, func(s *session) error { return s.c.Stor(p.full(w.temp), bytes.NewReader(b)) })
+	err := p.do(w.ctx, "sending", w.name, true,
+		func(s *session) error { return s.c.Stor(p.full(w.temp), bytes.NewReader(b)) })
 	if err == nil {
 		w.sent = true
 		w.note(w.temp)
@@ -395,10 +402,12 @@ func (w *writer) ReadBack() (target.Content, error) {
 	return &content{p: w.p, ctx: w.ctx, name: w.temp, size: n}, nil
 }
 
-// readForSize is up to how many bytes a file is read to find out its length, where the server tells it only in listings.
+// readForSize is up to how many bytes a file is read to find out its length, where the server tells it only in
+// listings.
 const readForSize = 64 << 10
 
-// sizeOf is how long a file is on the server: as SIZE says, or reading it, or a new listing. expected is how long it should be, 0 for not known.
+// sizeOf is how long a file is on the server: as SIZE says, or reading it, or a new listing. expected is how long it
+// should be, 0 for not known.
 func (p *Target) sizeOf(ctx context.Context, name string, expected int64) (n int64, err error) {
 	if !p.traits.noSize.Load() {
 		err = p.do(ctx, "asking for the length of", name, true, func(s *session) (err error) {
@@ -461,12 +470,14 @@ func (w *writer) Commit() error {
 			return p.explain("naming", w.name, target.ErrExists)
 		}
 		if there {
-			if err := p.do(w.ctx, "replacing", w.name, false, func(s *session) error { return s.c.Delete(p.full(e.Path)) }); err != nil {
+			if err := p.do(w.ctx, "replacing", w.name, false,
+				func(s *session) error { return s.c.Delete(p.full(e.Path)) }); err != nil {
 				return err
 			}
 		}
 		if err := p.rename(w.ctx, w.temp, w.name); err != nil {
-			if there { // what it replaces is gone, and must not be lost beside: the new one is kept, under its temporary name
+			// what it replaces is gone, and must not be lost beside: the new one is kept, under its temporary name
+			if there {
 				w.ended = true
 			}
 			return err
@@ -486,7 +497,8 @@ func (w *writer) Commit() error {
 	return nil
 }
 
-// named checks a file that was written under its own name, byte by byte unless it was, and takes the mark away that says that it is half.
+// named checks a file that was written under its own name, byte by byte unless it was, and takes the mark away that
+// says that it is half.
 func (w *writer) named() error {
 	p := w.p
 	n, err := p.sizeOf(w.ctx, w.name, w.wrote)
@@ -544,7 +556,9 @@ func (w *writer) Abort() error {
 	p.forgetFolder(path.Dir(w.temp))
 	if w.direct {
 		for _, name := range []string{w.name, markerOf(w.name)} {
-			if err := p.do(ctx, "removing", name, true, func(s *session) error { return s.c.Delete(p.full(name)) }); err != nil && errors.Is(err, target.ErrGone) {
+			if err := p.do(ctx, "removing", name, true,
+				func(s *session) error { return s.c.Delete(p.full(name)) }); err != nil &&
+				errors.Is(err, target.ErrGone) {
 				return err
 			}
 		}

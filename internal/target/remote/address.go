@@ -1,5 +1,5 @@
-// Package remote is what targets on other machines have in common: how they are addressed, how it is said that they cannot be reached, and
-// connections on which nothing may stall.
+// Package remote is what targets on other machines have in common: how they are addressed, how it is said that they
+// cannot be reached, and connections on which nothing may stall.
 package remote
 
 import (
@@ -19,19 +19,21 @@ const (
 	SMB  = "smb"
 )
 
-// An Address names a volume of a console or a folder of a share: "ftp://gantry@192.168.0.20:21/hd1", "smb://HALL;odile@box/games". Passwords do not
-// stand in it.
+// An Address names a volume of a console or a folder of a share: "ftp://gantry@192.168.0.20:21/hd1",
+// "smb://HALL;odile@box/games". Passwords do not stand in it.
 type Address struct {
 	Scheme string
 	Host   string
 	Port   int    // 0 for the usual one
 	Domain string // of the user, on a share; "" for none
 	User   string // "" for what the loader's profile says, or for nobody in particular
-	Root   string // folder of the server that is the target's root, without a slash at either end; of a share, its name comes first
+	// folder of the server that is the target's root, without a slash at either end; of a share, its name comes first
+	Root string
 }
 
 // examples are how addresses are written.
-var examples = map[string]string{FTP: "ftp://192.168.0.20/hd1", FTPS: "ftps://192.168.0.20/hd1", SMB: "smb://192.168.0.30/games"}
+var examples = map[string]string{FTP: "ftp://192.168.0.20/hd1", FTPS: "ftps://192.168.0.20/hd1",
+	SMB: "smb://192.168.0.30/games"}
 
 // Parse takes an address of one of the schemes apart. ok is false for one of another kind.
 func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
@@ -45,9 +47,11 @@ func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
 		return a, true, bad
 	}
 	if _, has := u.User.Password(); has {
-		return a, true, fmt.Errorf("do not put a password into an address: remove it from %s, and it will be asked for", strings.Replace(s, u.User.String(), u.User.Username()+":…", 1))
+		return a, true, fmt.Errorf("do not put a password into an address: remove it from %s, and it will be asked for",
+			strings.Replace(s, u.User.String(), u.User.Username()+":…", 1))
 	}
-	a = Address{Scheme: scheme, Host: u.Hostname(), User: u.User.Username(), Root: strings.Trim(path.Clean("/"+u.Path), "/")}
+	a = Address{Scheme: scheme, Host: u.Hostname(), User: u.User.Username(), Root: strings.Trim(path.Clean("/"+u.Path),
+		"/")}
 	if domain, user, ok := strings.Cut(a.User, ";"); ok && scheme == SMB {
 		a.Domain, a.User = domain, user
 	}

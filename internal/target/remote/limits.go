@@ -74,7 +74,8 @@ func (c *Replies) Write(b []byte) (int, error) {
 	return c.Conn.Write(b)
 }
 
-// Lines is a connection over which a listing comes: lines, each of a sensible length, and in all no more than any folder has.
+// Lines is a connection over which a listing comes: lines, each of a sensible length, and in all no more than any
+// folder has.
 type Lines struct {
 	net.Conn
 	line, all int
@@ -83,7 +84,8 @@ type Lines struct {
 func (c *Lines) Read(b []byte) (int, error) {
 	switch {
 	case c.line > mostLine:
-		return 0, &LimitError{fmt.Sprintf("the server sends a line of more than %d bytes where a file should be listed", mostLine)}
+		return 0, &LimitError{fmt.Sprintf("the server sends a line of more than %d bytes where a file should be listed",
+			mostLine)}
 	case c.all > mostListing:
 		return 0, &LimitError{"the listing of one folder does not end: " + size.Format(mostListing) + " came"}
 	}
@@ -97,11 +99,12 @@ func (c *Lines) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Farewell is for how long a server is still spoken to after a context has ended: half files are removed, if that is quickly done.
+// Farewell is for how long a server is still spoken to after a context has ended: half files are removed, if that is
+// quickly done.
 const Farewell = 500 * time.Millisecond
 
-// Parting is a context for what is done at the end of something, such as removing a half file. It lasts for a time at most, and only
-// for a moment when the context that it comes after has ended.
+// Parting is a context for what is done at the end of something, such as removing a half file. It lasts for a time at
+// most, and only for a moment when the context that it comes after has ended.
 func Parting(ctx context.Context, within time.Duration) (context.Context, context.CancelFunc) {
 	out, cancel := context.WithTimeout(context.WithoutCancel(ctx), within)
 	stop := context.AfterFunc(ctx, func() {
@@ -117,9 +120,11 @@ func Parting(ctx context.Context, within time.Duration) (context.Context, contex
 	}
 }
 
-// Said is what an error of a connection adds to saying that it was interrupted, in brackets; "" for one that only says that.
+// Said is what an error of a connection adds to saying that it was interrupted, in brackets; "" for one that only says
+// that.
 func Said(err error) string {
-	if errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.Canceled) {
+	if errors.Is(err, net.ErrClosed) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, context.Canceled) {
 		return ""
 	}
 	var oe *net.OpError

@@ -35,8 +35,8 @@ type Probe struct {
 // probeLength is how much is sent to find out how fast the target is, in bytes.
 const probeLength = 4 << 20
 
-// Try finds out what a target can: how fast it is both ways, whether files get other names there and can be resumed. It writes one file under a
-// temporary name into the target's root, and removes it.
+// Try finds out what a target can: how fast it is both ways, whether files get other names there and can be resumed. It
+// writes one file under a temporary name into the target's root, and removes it.
 func (r *Probe) Try(ctx context.Context, p target.Target) error {
 	began := time.Now()
 	_, err := p.Stat(ctx, ".")
@@ -125,7 +125,8 @@ func (r *Probe) goOn(ctx context.Context, p target.Target, w target.Writer, name
 				if again != nil {
 					_ = again.Abort()
 				}
-				if again, err := p.Create(ctx, name, 1); err == nil { // it does not; the name is tried with a short file
+				// it does not; the name is tried with a short file
+				if again, err := p.Create(ctx, name, 1); err == nil {
 					defer again.Abort() //nolint:errcheck // it has its name by then
 					if _, err := again.Write(data[:1]); err != nil {
 						return err

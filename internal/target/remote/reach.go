@@ -24,7 +24,8 @@ func (e *LoginError) Error() string {
 	if e.User == "" {
 		a := e.Address
 		a.User = "user"
-		return fmt.Sprintf("%s needs a user name and password: put the user name into the target's address, as in %s", e.Address.Host, a)
+		return fmt.Sprintf("%s needs a user name and password: put the user name into the target's address, as in %s",
+			e.Address.Host, a)
 	}
 	if !e.Given {
 		return fmt.Sprintf("%s needs the password of %s", e.Address.Host, e.User)
@@ -45,8 +46,8 @@ func (e *RefusedError) Error() string { return e.Say }
 // Unwrap makes it a [target.ErrReadOnly]: trying again does not help.
 func (e *RefusedError) Unwrap() []error { return []error{target.ErrReadOnly, e.Err} }
 
-// Unreachable says in words why there is no connection to a server; what is its kind, such as "FTP server". It returns nil for an error that
-// says nothing of that.
+// Unreachable says in words why there is no connection to a server; what is its kind, such as "FTP server". It returns
+// nil for an error that says nothing of that.
 func Unreachable(host string, port int, what string, err error) error {
 	at := net.JoinHostPort(host, strconv.Itoa(port))
 	var dns *net.DNSError
@@ -56,7 +57,8 @@ func Unreachable(host string, port int, what string, err error) error {
 	case errors.As(err, &dns):
 		say = fmt.Sprintf("no computer or console is named %s", host)
 	case errors.Is(err, errRefused):
-		say = fmt.Sprintf("%s is on, but no %s answers on port %d: start it there, or correct the port", host, what, port)
+		say = fmt.Sprintf("%s is on, but no %s answers on port %d: start it there, or correct the port", host, what,
+			port)
 	case errors.Is(err, errNoRoute):
 		say = fmt.Sprintf("no route to %s from this computer: check the cable and both addresses", host)
 	case errors.As(err, &ne) && ne.Timeout():
@@ -92,8 +94,8 @@ func (d *Deadlined) Write(b []byte) (int, error) {
 	return d.Conn.Write(b)
 }
 
-// A Watched is a connection that somebody reads from all the time, also when nothing is to come. It is closed when something is waited for, and
-// nothing comes for a time.
+// A Watched is a connection that somebody reads from all the time, also when nothing is to come. It is closed when
+// something is waited for, and nothing comes for a time.
 type Watched struct {
 	net.Conn
 	limit time.Duration

@@ -16,13 +16,15 @@ import (
 
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]remote.Address{
-		"ftp://192.168.0.20/hd1":              {Scheme: "ftp", Host: "192.168.0.20", Root: "hd1"},
-		"ftp://gantry@192.168.0.20:2121/hd1":  {Scheme: "ftp", Host: "192.168.0.20", Port: 2121, User: "gantry", Root: "hd1"},
-		"ftps://box":                          {Scheme: "ftps", Host: "box"},
-		"ftp://[fe80::1]:21/store/../store/":  {Scheme: "ftp", Host: "fe80::1", Port: 21, Root: "store"},
-		"smb://HALL;odile@box:4450/games/a b": {Scheme: "smb", Host: "box", Port: 4450, Domain: "HALL", User: "odile", Root: "games/a b"},
-		"smb://box/games":                     {Scheme: "smb", Host: "box", Root: "games"},
-		"smb://[fe80::2]/games":               {Scheme: "smb", Host: "fe80::2", Root: "games"},
+		"ftp://192.168.0.20/hd1": {Scheme: "ftp", Host: "192.168.0.20", Root: "hd1"},
+		"ftp://gantry@192.168.0.20:2121/hd1": {Scheme: "ftp", Host: "192.168.0.20", Port: 2121, User: "gantry",
+			Root: "hd1"},
+		"ftps://box":                         {Scheme: "ftps", Host: "box"},
+		"ftp://[fe80::1]:21/store/../store/": {Scheme: "ftp", Host: "fe80::1", Port: 21, Root: "store"},
+		"smb://HALL;odile@box:4450/games/a b": {Scheme: "smb", Host: "box", Port: 4450, Domain: "HALL", User: "odile",
+			Root: "games/a b"},
+		"smb://box/games":       {Scheme: "smb", Host: "box", Root: "games"},
+		"smb://[fe80::2]/games": {Scheme: "smb", Host: "fe80::2", Root: "games"},
 	} {
 		a, ok, err := remote.Parse(s, remote.FTP, remote.FTPS, remote.SMB)
 		require.NoError(t, err, s)
@@ -54,8 +56,10 @@ func TestLoginErrorsNameNoPassword(t *testing.T) {
 	nobody := &remote.LoginError{Address: a, Err: errors.New("no")}
 	assert.ErrorContains(t, nobody, "as in smb://user@box/games")
 	assert.ErrorIs(t, nobody, target.ErrReadOnly)
-	assert.ErrorContains(t, &remote.LoginError{Address: a, User: "odile", Given: true, Err: errors.New("no")}, "box refuses odile: the")
-	assert.EqualError(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")}, "box needs the password of odile", "none was given that could be wrong")
+	assert.ErrorContains(t, &remote.LoginError{Address: a, User: "odile", Given: true, Err: errors.New("no")},
+		"box refuses odile: the")
+	assert.EqualError(t, &remote.LoginError{Address: a, User: "odile", Err: errors.New("no")},
+		"box needs the password of odile", "none was given that could be wrong")
 }
 
 // pair are both ends of a connection on the loopback.
@@ -122,7 +126,8 @@ func TestUnreachable(t *testing.T) {
 	say := remote.Unreachable("127.0.0.1", port, "SMB server", err)
 	assert.ErrorIs(t, say, target.ErrGone)
 	assert.ErrorContains(t, say, "127.0.0.1 is on, but no SMB server answers on port")
-	assert.ErrorContains(t, remote.Unreachable("box", 21, "FTP server", &net.DNSError{}), "no computer or console is named box")
+	assert.ErrorContains(t, remote.Unreachable("box", 21, "FTP server", &net.DNSError{}),
+		"no computer or console is named box")
 	assert.NoError(t, remote.Unreachable("box", 21, "FTP server", errors.New("other")))
 }
 

@@ -9,8 +9,8 @@ import (
 	"polytome/internal/target"
 )
 
-// Stamp is the stamp of a target whose folders have to be listed again for it; see [target.Place]. Dates of folders are left out: they change with
-// what is in them, which is listed itself.
+// Stamp is the stamp of a target whose folders have to be listed again for it; see [target.Place]. Dates of folders are
+// left out: they change with what is in them, which is listed itself.
 func Stamp(of []target.Entry, list func(dir string) ([]target.Entry, error)) (string, error) {
 	h := fnv.New64a()
 	dirs := []string{"."}

@@ -11,8 +11,8 @@ import (
 	"polytome/internal/target"
 )
 
-// What is read in order is asked for ahead: so many chunks of such a length are under way at a time. One by one, the way there and back would take
-// longer than the bytes.
+// What is read in order is asked for ahead: so many chunks of such a length are under way at a time. One by one, the
+// way there and back would take longer than the bytes.
 const (
 	readChunk = 1 << 20
 	readAhead = 8
@@ -116,7 +116,8 @@ func (c *content) inOrder(b []byte, off int64) (n int, err error) {
 	return n, nil
 }
 
-// window is how many chunks are asked for ahead: none for who looks into the head of a file, and the more, the longer it is read in order.
+// window is how many chunks are asked for ahead: none for who looks into the head of a file, and the more, the longer
+// it is read in order.
 func (c *content) window() int {
 	chunks := c.row / readChunk
 	if chunks == 0 {

@@ -10,16 +10,16 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// What a message of a server has at least and at most ([MS-SMB2] 2.1 and 2.2.1): the header that each has, and no more than what is asked
-// for at once.
+// What a message of a server has at least and at most ([MS-SMB2] 2.1 and 2.2.1): the header that each has, and no more
+// than what is asked for at once.
 const (
 	frameHeader = 4
 	leastFrame  = 64 - 12 // those that are encrypted or packed begin otherwise
 	mostFrame   = 9 << 20
 )
 
-// framed is a connection on which messages come, each with its length before it. A server that sends none that could be meant is not
-// listened to any more: empty ones would keep whoever waits for an answer waiting for ever.
+// framed is a connection on which messages come, each with its length before it. A server that sends none that could be
+// meant is not listened to any more: empty ones would keep whoever waits for an answer waiting for ever.
 type framed struct {
 	net.Conn
 	head  [frameHeader]byte

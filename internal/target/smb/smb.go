@@ -1,5 +1,6 @@
-// Package smb is the target that is a folder of a share, reached over SMB 2 and 3 ([MS-SMB2]): as a guest, or as a user with a password. What is
-// sent is signed or encrypted as the server asks. Several writes are under way at a time, and several reads.
+// Package smb is the target that is a folder of a share, reached over SMB 2 and 3 ([MS-SMB2]): as a guest, or as a user
+// with a password. What is sent is signed or encrypted as the server asks. Several writes are under way at a time, and
+// several reads.
 package smb
 
 import (
@@ -55,7 +56,8 @@ type server struct {
 	stop    context.CancelFunc
 }
 
-// connect connects and logs in. The connection lasts as long as the context, and a moment longer, for what is done at the end.
+// connect connects and logs in. The connection lasts as long as the context, and a moment longer, for what is done at
+// the end.
 func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 30 * time.Second
@@ -89,7 +91,8 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	if user == "" {
 		user = "guest"
 	}
-	d := smb2.Dialer{MaxCreditBalance: credits, Initiator: &smb2.NTLMInitiator{User: user, Password: o.Password, Domain: a.Domain}}
+	d := smb2.Dialer{MaxCreditBalance: credits, Initiator: &smb2.NTLMInitiator{User: user, Password: o.Password,
+		Domain: a.Domain}}
 	done := s.conn.Wait()
 	s.session, err = d.DialConn(ctx, s.conn, at)
 	done()
@@ -103,16 +106,19 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case s.frames.wrong.Load() != nil:
-		return nil, fmt.Errorf("what answers on port %d of %s is not a usable SMB server: %w", a.Port, a.Host, s.frames.wrong.Load())
+		return nil, fmt.Errorf("what answers on port %d of %s is not a usable SMB server: %w", a.Port, a.Host,
+			s.frames.wrong.Load())
 	case errors.As(err, &re) && slices.Contains(denials, re.Code), errors.Is(err, os.ErrPermission):
 		return nil, &remote.LoginError{Address: a, User: o.User, Given: o.Password != "", Err: wordy(err)}
 	case errors.As(err, &re):
 		return nil, &remote.RefusedError{Say: fmt.Sprintf("%s refuses the login: %v", a.Host, wordy(err)), Err: err}
 	}
 	if s.conn.Stalled() {
-		return nil, fmt.Errorf("%w: something accepts the connection on port %d of %s but does not answer", target.ErrGone, a.Port, a.Host)
+		return nil, fmt.Errorf("%w: something accepts the connection on port %d of %s but does not answer",
+			target.ErrGone, a.Port, a.Host)
 	}
-	return nil, fmt.Errorf("%w: what answers on port %d of %s is not an SMB 2 or 3 server, or it was interrupted", target.ErrGone, a.Port, a.Host)
+	return nil, fmt.Errorf("%w: what answers on port %d of %s is not an SMB 2 or 3 server, or it was interrupted",
+		target.ErrGone, a.Port, a.Host)
 }
 
 func (s *server) close() {
@@ -226,7 +232,8 @@ func Open(ctx context.Context, a Address, o Options) (*Target, error) {
 	return p, nil
 }
 
-// learnCase finds out whether names that differ in their letter case are one name, by asking for something that is there by another spelling.
+// learnCase finds out whether names that differ in their letter case are one name, by asking for something that is
+// there by another spelling.
 func (p *Target) learnCase(ctx context.Context) error {
 	defer p.conn.Wait()()
 	share := p.share.WithContext(ctx)
@@ -357,7 +364,8 @@ func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts
 func shareFilesystem() target.Filesystem {
 	f, _ := target.FilesystemNamed("ntfs")
 	like := target.UnknownFilesystem("share")
-	like.Shown, like.Forbidden, like.Windows, like.Units, like.CaseSensitive = "share", f.Forbidden, true, f.Units, false
+	like.Shown, like.Forbidden, like.Windows, like.Units, like.CaseSensitive = "share", f.Forbidden, true, f.Units,
+		false
 	return like
 }
 
@@ -401,7 +409,8 @@ func (p *Target) listed(ctx context.Context, dir string) (out []target.Entry, er
 	err = p.do(ctx, "listing", dir, func(s *smb2.Share) error {
 		infos, err := s.ReadDir(p.full(dir))
 		for _, i := range infos {
-			if i.Mode()&(os.ModeSymlink|os.ModeIrregular) == 0 && fs.ValidPath(i.Name()) && !strings.Contains(i.Name(), "/") {
+			if i.Mode()&(os.ModeSymlink|os.ModeIrregular) == 0 && fs.ValidPath(i.Name()) && !strings.Contains(i.Name(),
+				"/") {
 				out = append(out, entryOf(path.Join(dir, i.Name()), i))
 			}
 		}

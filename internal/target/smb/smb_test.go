@@ -132,11 +132,13 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 		is   error
 		says string
 	}{
-		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly, "does not let " + s.User + " in: the name or the password is wrong"},
+		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly,
+			"does not let " + s.User + " in: the name or the password is wrong"},
 		"no share named": {at(""), good, nil, "40815/ has no share name; there are: open"},
 		"no such share":  {at("attic"), good, target.ErrGone, "no such share"},
 		"no such folder": {at("games/attic"), good, nil, "there is no folder attic on the share games"},
-		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good, target.ErrGone, "no SMB server answers on port"},
+		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good,
+			target.ErrGone, "no SMB server answers on port"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := smb.Open(ctx, c.a, c.o)
@@ -155,7 +157,8 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 func TestFactsAndCase(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, "some", "FULL"), 0o777))
-	p, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"}, smb.Options{User: s.User, Password: s.Password})
+	p, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"}, smb.Options{User: s.User,
+		Password: s.Password})
 	require.NoError(t, err)
 	defer p.Close()
 	f, err := p.Facts(ctx, nil)
@@ -175,7 +178,8 @@ func TestFactsAndCase(t *testing.T) {
 	assert.True(t, e.Folder)
 
 	strict := judge.SMB(t, s.Dir, "case sensitive = yes")
-	q, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: strict.Port, Root: "games/some"}, smb.Options{User: s.User, Password: s.Password})
+	q, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: strict.Port, Root: "games/some"},
+		smb.Options{User: s.User, Password: s.Password})
 	require.NoError(t, err)
 	defer q.Close()
 	f, err = q.Facts(ctx, nil)

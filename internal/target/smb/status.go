@@ -44,11 +44,16 @@ var denials = []uint32{statusLogon, statusRestricted, statusExpired, statusDisab
 
 // words are what the statuses mean.
 var words = map[uint32]string{
-	statusSharing: "another program has it open", statusNameInvalid: "the share does not allow that name", statusLogon: "the name or the password is wrong",
-	statusRestricted: "the account may not log in like this", statusExpired: "the password has expired", statusDisabled: "the account is disabled", statusLocked: "the account is locked",
-	statusFull: "there is no space left on it", statusQuota: "there is no space left for this user", statusWriteProtected: "it is write-protected", statusNoShare: "no such share",
-	statusShareGone: "the share is gone", statusNotEmpty: "the folder is not empty", statusDirectory: "it is a folder", statusSessionGone: "the server has ended the session", statusSessionOld: "the server has ended the session",
-	statusFileClosed: "the server has closed the file", statusDeletePending: "it is being deleted", statusResources: "the server is overloaded",
+	statusSharing: "another program has it open", statusNameInvalid: "the share does not allow that name",
+	statusLogon:      "the name or the password is wrong",
+	statusRestricted: "the account may not log in like this", statusExpired: "the password has expired",
+	statusDisabled: "the account is disabled", statusLocked: "the account is locked",
+	statusFull: "there is no space left on it", statusQuota: "there is no space left for this user",
+	statusWriteProtected: "it is write-protected", statusNoShare: "no such share",
+	statusShareGone: "the share is gone", statusNotEmpty: "the folder is not empty", statusDirectory: "it is a folder",
+	statusSessionGone: "the server has ended the session", statusSessionOld: "the server has ended the session",
+	statusFileClosed: "the server has closed the file", statusDeletePending: "it is being deleted",
+	statusResources: "the server is overloaded",
 }
 
 // wordy puts a status into words.
@@ -98,7 +103,8 @@ func (s *server) classify(err error) error {
 		return fmt.Errorf("%s is not a usable SMB server: %w", s.addr.Host, wrong)
 	}
 	switch {
-	case errors.Is(err, context.Canceled), errors.Is(err, target.ErrExists), errors.Is(err, target.ErrGone), errors.Is(err, target.ErrReadOnly), errors.Is(err, target.ErrNoSpace):
+	case errors.Is(err, context.Canceled), errors.Is(err, target.ErrExists), errors.Is(err, target.ErrGone),
+		errors.Is(err, target.ErrReadOnly), errors.Is(err, target.ErrNoSpace):
 		return err
 	case errors.Is(err, os.ErrPermission):
 		return fmt.Errorf("%w: this user has no permission", target.ErrReadOnly)
@@ -106,7 +112,8 @@ func (s *server) classify(err error) error {
 		return fmt.Errorf("%w (%w)", target.ErrExists, err)
 	case s.conn.Stalled():
 		return fmt.Errorf("%w: %s does not respond any more", target.ErrGone, s.addr.Host)
-	case errors.As(err, &te), errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.As(err, &te), errors.As(err, &ne), errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("%w: the connection to %s was interrupted%s", target.ErrGone, s.addr.Host, remote.Said(err))
 	}
 	return err

@@ -21,7 +21,8 @@ const (
 	inFlight   = 8
 )
 
-// flushEvery is after how many bytes the server is asked to bring them to its disk, while more is sent: else all of it would be waited for at the end.
+// flushEvery is after how many bytes the server is asked to bring them to its disk, while more is sent: else all of it
+// would be waited for at the end.
 const flushEvery = 96 << 20
 
 // buffers are used again, also by the next file.
@@ -57,8 +58,9 @@ var (
 	_ target.Suspender = (*writer)(nil)
 )
 
-// smallFile is up to how many bytes a file is sent first and asked about when it gets its name. Samba reads the whole folder to find out that
-// there is no such name, in any letter case: in a folder of thousands that takes longer than the file.
+// smallFile is up to how many bytes a file is sent first and asked about when it gets its name. Samba reads the whole
+// folder to find out that there is no such name, in any letter case: in a folder of thousands that takes longer than
+// the file.
 const smallFile = 1 << 20
 
 // Create begins a file under a temporary name beside its final one.
@@ -351,8 +353,8 @@ func (w *writer) Commit() error {
 	return w.p.do(w.ctx, "flushing", w.name, func(s *smb2.Share) error { return lasting(s, w.p.full(w.name)) })
 }
 
-// lasting has the server bring a file that was given its name to its disk once more: only then is the name there after a power cut. Where a file
-// may not be opened a second time, that cannot be asked for.
+// lasting has the server bring a file that was given its name to its disk once more: only then is the name there after
+// a power cut. Where a file may not be opened a second time, that cannot be asked for.
 func lasting(s *smb2.Share, file string) error {
 	f, err := s.OpenFile(file, os.O_WRONLY, 0)
 	if os.IsPermission(err) {

@@ -240,7 +240,8 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 		require.NoError(t, w.Skip(500))
 		require.NoError(t, w.Flush())
 		back, err := w.ReadBack()
-		want := append(append([]byte("head"), bytes.Repeat([]byte{0}, 1_000_000)...), append([]byte("tail"), bytes.Repeat([]byte{0}, 500)...)...)
+		want := append(append([]byte("head"), bytes.Repeat([]byte{0}, 1_000_000)...), append([]byte("tail"),
+			bytes.Repeat([]byte{0}, 500)...)...)
 		assert.True(t, bytes.Equal(want, read(t, back, err)))
 		require.NoError(t, w.Commit())
 

@@ -1,5 +1,5 @@
-// Package checkview is the fifth stage: what the console will list, as it will show it; what is wrong on the target, and
-// what fixes it; and what to do at the console.
+// Package checkview is the fifth stage: what the console will list, as it will show it; what is wrong on the target,
+// and what fixes it; and what to do at the console.
 package checkview
 
 import (
@@ -153,19 +153,25 @@ func (m *Model) finding() *check.Finding {
 func (m *Model) Actions() []state.Action {
 	out := []state.Action{}
 	if m.pane == checklist {
-		out = append(out, state.Do("space enter", "tick off", m.tick).Saying("tick off a line of the checklist, or untick it"))
+		out = append(out, state.Do("space enter", "tick off", m.tick).
+			Saying("tick off a line of the checklist, or untick it"))
 	} else {
 		out = append(out,
-			state.Do("m space enter", "fix", m.fix).Saying("mark the problem to be fixed by the next run, or unmark it"),
+			state.Do("m space enter", "fix", m.fix).
+				Saying("mark the problem to be fixed by the next run, or unmark it"),
 			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed"))
 	}
 	return append(append(out,
-		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).Saying("the next part of the screen: the list, the findings, the checklist"),
+		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
+			Saying("the next part of the screen: the list, the findings, the checklist"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
-		state.Do("p", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).Saying("read the target again, as it is now"),
-		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).Saying("read every byte of every game, and compare every checksum"),
+		state.Do("p", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
+			Saying("read the target again, as it is now"),
+		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).
+			Saying("read every byte of every game, and compare every checksum"),
 		state.Do("c", "what changed", state.Just(m.compare)).Saying("what changed since the previous check"),
-		state.Do("e", "checklist to a file", state.Just(func() { m.d.AskChecklist(m.d.Target) })).Saying("write the checklist to a text file"),
+		state.Do("e", "checklist to a file", state.Just(func() { m.d.AskChecklist(m.d.Target) })).
+			Saying("write the checklist to a text file"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	), state.Movement(&m.lists[m.pane])...)
@@ -184,7 +190,8 @@ func (m *Model) turn(by int) {
 func (m *Model) Work() tea.Cmd {
 	var all []tea.Cmd
 	n := m.d.Target
-	if m.report() == nil && n < len(m.d.Checks) && !m.d.Checking(n) && m.d.Checks[n].Trouble == "" && !m.d.Running() && n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
+	if m.report() == nil && n < len(m.d.Checks) && !m.d.Checking(n) && m.d.Checks[n].Trouble == "" && !m.d.Running() &&
+		n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
 		all = append(all, m.d.StartCheck(n, ""))
 	}
 	if l := m.line(); l != nil && l.Cover != "" {
@@ -311,7 +318,8 @@ func (m *Model) Why() state.Why {
 		l := r.Listed[c]
 		say := fmt.Sprintf("will be listed and start. It is %s, %s.", l.Path, size.Format(l.Size))
 		if !l.Starts {
-			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".", Ways: []string{"enter shows its problem"}}
+			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".",
+				Ways: []string{"enter shows its problem"}}
 		}
 		return state.Why{Lead: l.Name, Say: say}
 	case m.pane == findings && m.changes:
@@ -319,7 +327,8 @@ func (m *Model) Why() state.Why {
 	case m.pane == findings && m.finding() != nil:
 		return m.whyFinding(m.finding())
 	case m.pane == checklist && c < len(r.Checklist):
-		return state.Why{Lead: fmt.Sprintf("Step %d at the console:", c+1), Say: r.Checklist[c] + ".", Ways: []string{"space ticks it off until the next run"}}
+		return state.Why{Lead: fmt.Sprintf("Step %d at the console:", c+1), Say: r.Checklist[c] + ".",
+			Ways: []string{"space ticks it off until the next run"}}
 	}
 	return state.Why{Lead: "Nothing", Say: "here."}
 }
@@ -359,13 +368,18 @@ func (m *Model) notYet() state.Why {
 	case m.d.Checking(n):
 		return state.Why{Lead: "Reading the target", Say: "as the loader would."}
 	case m.d.Running():
-		return state.Why{Lead: "A run is running.", Say: "It checks the target when it ends.", Ways: []string{"p checks it now"}}
+		return state.Why{Lead: "A run is running.", Say: "It checks the target when it ends.",
+			Ways: []string{"p checks it now"}}
 	case m.checked().Trouble != "":
-		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".", Ways: []string{"p tries it again"}}
+		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".",
+			Ways: []string{"p tries it again"}}
 	case n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away != nil:
-		return state.Why{Lead: "The target is not connected", Say: fmt.Sprintf("(%v), so it cannot be checked.", m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
+		return state.Why{Lead: "The target is not connected", Say: fmt.Sprintf("(%v), so it cannot be checked.",
+			m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
 	}
-	return state.Why{Lead: "Not checked yet.", Say: "A check reads the target as the loader would, and shows what it will list.", Ways: []string{"p checks it now"}}
+	return state.Why{Lead: "Not checked yet.",
+		Say:  "A check reads the target as the loader would, and shows what it will list.",
+		Ways: []string{"p checks it now"}}
 }
 
 // marked counts the findings that are marked to be fixed.
@@ -390,7 +404,8 @@ func (m *Model) ticked(line string) bool {
 
 // about are the findings that are about a line of the list.
 func about(r *check.Report, l *check.Listed) bool {
-	return slices.ContainsFunc(r.Findings, func(f check.Finding) bool { return concerns(&f, l) && f.Grade != check.Remark })
+	return slices.ContainsFunc(r.Findings,
+		func(f check.Finding) bool { return concerns(&f, l) && f.Grade != check.Remark })
 }
 
 // concerns reports whether a finding is about a line of the list: its file, what lies in its folder, or its cover.

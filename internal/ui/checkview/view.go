@@ -21,7 +21,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	r := m.report()
 	if r == nil {
 		why := m.notYet()
-		return t.Block(append([]string{"", "  " + t.Bold(t.Dim, t.Clip(m.heading(), w-4)), ""}, t.Wrap("  "+why.Lead+" "+why.Say, w-2)...), w, h)
+		return t.Block(append([]string{"", "  " + t.Bold(t.Dim, t.Clip(m.heading(), w-4)), ""},
+			t.Wrap("  "+why.Lead+" "+why.Say, w-2)...), w, h)
 	}
 	left := min(max(36, w*2/5), w/2)
 	m.split = left
@@ -225,7 +226,8 @@ func (m *Model) drawFindings(t *style.Theme, r *check.Report, w, h int) []string
 	if c := r.Changes; c != nil && !c.Empty() {
 		text += fmt.Sprintf(" %s c: %s", t.Glyph("·"), c.Words())
 	}
-	text += map[check.Depth]string{check.Names: " " + t.Glyph("·") + " names and sizes only, F reads all", check.Whole: " " + t.Glyph("·") + " every byte was read"}[r.Depth]
+	text += map[check.Depth]string{check.Names: " " + t.Glyph("·") + " names and sizes only, F reads all",
+		check.Whole: " " + t.Glyph("·") + " every byte was read"}[r.Depth]
 	out := []string{m.caption(t, findings, text, w)}
 	list := &m.lists[findings]
 	list.Resize(len(m.found), max(1, (h-1)/perFinding))
@@ -249,7 +251,8 @@ func (m *Model) drawFindings(t *style.Theme, r *check.Report, w, h int) []string
 		if w < 46 {
 			cells = []style.Cell{{Text: word, Width: 7, FG: colour, Bold: true}, {Text: at, Width: w - 11}}
 		}
-		out = append(out, t.Row(w, m.pane == findings && k == list.Cursor, cells...), strings.Repeat(" ", 9)+t.Paint(t.Dim, t.Clip(style.Clean(f.Say), w-11)))
+		out = append(out, t.Row(w, m.pane == findings && k == list.Cursor, cells...),
+			strings.Repeat(" ", 9)+t.Paint(t.Dim, t.Clip(style.Clean(f.Say), w-11)))
 	}
 	if len(r.Findings) == 0 {
 		out = append(out, "  "+t.Paint(t.Good, t.Clip("Everything here is as the loader needs it.", w-3)))
@@ -350,7 +353,8 @@ func (m *Model) drawChecklist(t *style.Theme, r *check.Report, w, h int) []strin
 		if m.ticked(r.Checklist[i]) {
 			box, fg = "["+t.Glyph("✓")+"]", t.Dim
 		}
-		out = append(out, t.Row(w, m.pane == checklist && i == list.Cursor, style.Cell{Text: box, Width: 3, FG: fg}, style.Cell{Text: r.Checklist[i], Width: w - 7, FG: fg}))
+		out = append(out, t.Row(w, m.pane == checklist && i == list.Cursor, style.Cell{Text: box, Width: 3, FG: fg},
+			style.Cell{Text: r.Checklist[i], Width: w - 7, FG: fg}))
 	}
 	if len(r.Checklist) == 0 {
 		out = append(out, "  "+t.Paint(t.Dim, "Nothing to do at the console."))

@@ -1,5 +1,5 @@
-// Package connectionsview is the panel of what is joined to what: this computer, the consoles, the boxes and the drives, with addresses, ports, and
-// what must be running; a test of each link; and what to set for a cable of its own.
+// Package connectionsview is the panel of what is joined to what: this computer, the consoles, the boxes and the
+// drives, with addresses, ports, and what must be running; a test of each link; and what to set for a cable of its own.
 package connectionsview
 
 import (
@@ -107,12 +107,16 @@ func (m *Model) Actions() []state.Action {
 		list = &m.notes
 	}
 	return append([]state.Action{
-		state.Do("t enter", "test", on(m.d.TestLink)).Saying("log in, send a small file and read it back: what the server supports, and how fast it is"),
+		state.Do("t enter", "test", on(m.d.TestLink)).
+			Saying("log in, send a small file and read it back: what the server supports, and how fast it is"),
 		state.Do("T", "test all", m.testAll).Saying("test every target that is on another machine"),
-		state.Do("c", "direct cable", on(m.d.AskCable)).Saying("plan a cable between console and computer: a free network, both addresses, and what to set"),
+		state.Do("c", "direct cable", on(m.d.AskCable)).
+			Saying("plan a cable between console and computer: a free network, both addresses, and what to set"),
 		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back"),
-		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).Saying("go to the details, or back to the links"),
-		state.Do("p", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).Saying("try all links again, without logging in"),
+		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).
+			Saying("go to the details, or back to the links"),
+		state.Do("p", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).
+			Saying("try all links again, without logging in"),
 	}, state.Movement(list)...)
 }
 
@@ -160,7 +164,8 @@ func (m *Model) Why() state.Why {
 	case m.d.Connections == nil:
 		return state.Why{Lead: "Looking", Say: "at what is plugged into this computer."}
 	case l == nil:
-		return state.Why{Lead: "There is no target yet.", Say: "P adds a target: a folder, an image, a console or a share."}
+		return state.Why{Lead: "There is no target yet.",
+			Say: "P adds a target: a folder, an image, a console or a share."}
 	}
 	w := state.Why{Lead: l.Name + ":", Say: state.Sentence(l.Tried.Say)}
 	if l.Tried.Do != "" {
@@ -216,7 +221,8 @@ func (m *Model) computer(t *style.Theme, w int) []string {
 	line := strings.Repeat(t.Glyph("─"), w-2)
 	out := []string{t.Paint(t.Dim, t.Glyph("┌")+line+t.Glyph("┐"))}
 	row := func(c color.Color, s string) {
-		out = append(out, t.Paint(t.Dim, t.Glyph("│"))+t.Paint(c, t.Pad(t.Clip(" "+style.Clean(s), w-2), w-2))+t.Paint(t.Dim, t.Glyph("│")))
+		out = append(out, t.Paint(t.Dim, t.Glyph("│"))+t.Paint(c, t.Pad(t.Clip(" "+style.Clean(s), w-2), w-2))+t.Paint(
+			t.Dim, t.Glyph("│")))
 	}
 	row(t.Text, h.Computer)
 	for i := range h.Cards {
@@ -296,7 +302,8 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 		if l.Console != "" {
 			names += " " + t.Glyph("→") + " " + l.Console + ", " + l.Loader
 		}
-		head := t.Row(space, !m.side && i == m.list.Cursor, style.Cell{Text: strings.Repeat(t.Glyph("─"), 2) + t.Glyph("▸"), Width: 3, FG: t.Dim}, style.Cell{Text: names, Width: space - 7, Bold: true})
+		head := t.Row(space, !m.side && i == m.list.Cursor, style.Cell{Text: strings.Repeat(t.Glyph("─"),
+			2) + t.Glyph("▸"), Width: 3, FG: t.Dim}, style.Cell{Text: names, Width: space - 7, Bold: true})
 		say := l.Tried.Say
 		if l.Tried.State == connections.Answers && l.Remote() {
 			say = fmt.Sprintf("answers in %s", state.Brief(l.Tried.RoundTrip))
@@ -347,7 +354,8 @@ func (m *Model) caption(t *style.Theme, here bool, text string, w int) string {
 	return "  " + t.Bold(t.Dim, t.Clip(style.Clean(text), w-3))
 }
 
-// details are what is known of the link under the cursor: what must be on, what a test has shown, and the sheet of its cable.
+// details are what is known of the link under the cursor: what must be on, what a test has shown, and the sheet of its
+// cable.
 func (m *Model) details(t *style.Theme, w, h int) []string {
 	l := m.link()
 	if l == nil {
@@ -374,9 +382,11 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 		add(t.Text, l.Tried.Do)
 	}
 	if p := l.Probe; p != nil && l.Tried.State != connections.Answers && l.Tried.State != connections.Unknown {
-		add(t.Dim, fmt.Sprintf("last test: logged in as %s, sent %s/s, received %s/s; t tests again", p.Login, size.Format(p.Up), size.Format(p.Down)))
+		add(t.Dim, fmt.Sprintf("last test: logged in as %s, sent %s/s, received %s/s; t tests again", p.Login,
+			size.Format(p.Up), size.Format(p.Down)))
 	} else if p != nil {
-		add(t.Text, fmt.Sprintf("logged in as %s; connected in %s, round trip %s", p.Login, state.Brief(p.Connect), state.Brief(p.RoundTrip)))
+		add(t.Text, fmt.Sprintf("logged in as %s; connected in %s, round trip %s", p.Login, state.Brief(p.Connect),
+			state.Brief(p.RoundTrip)))
 		add(t.Text, fmt.Sprintf("sending %s/s, receiving %s/s", size.Format(p.Up), size.Format(p.Down)))
 		if p.Capacity > 0 {
 			add(t.Text, fmt.Sprintf("%s of %s free", size.Format(p.Free), size.Format(p.Capacity)))
@@ -399,12 +409,16 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 			part("Direct cable")
 			add(t.Bad, err.Error())
 		} else {
-			status := map[connections.Set]string{connections.Unset: "neither end is set yet", connections.HalfSet: "this computer is set; the console does not answer yet", connections.IsSet: "both ends are set", connections.Gone: "the interface " + c.Interface + " is not there"}[l.CableSet]
+			status := map[connections.Set]string{connections.Unset: "neither end is set yet",
+				connections.HalfSet: "this computer is set; the console does not answer yet",
+				connections.IsSet:   "both ends are set", connections.Gone: "the interface " + c.Interface +
+					" is not there"}[l.CableSet]
 			part("Direct cable: " + status)
 			for _, s := range []struct {
 				title string
 				lines []string
-			}{{"on this computer", sheet.Computer}, {"on the " + orConsole(l.Console), sheet.Console}, {"then", sheet.Then}, {"afterwards, set back", sheet.Back}} {
+			}{{"on this computer", sheet.Computer}, {"on the " + orConsole(l.Console), sheet.Console},
+				{"then", sheet.Then}, {"afterwards, set back", sheet.Back}} {
 				lines = append(lines, "   "+t.Paint(t.Accent, s.title))
 				for _, x := range s.lines {
 					add(t.Text, x)

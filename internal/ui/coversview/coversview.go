@@ -1,5 +1,5 @@
-// Package coversview is the panel of covers: a contact sheet of all titles, the missing ones first, and the pictures that one of them may have beside one another, to
-// choose from.
+// Package coversview is the panel of covers: a contact sheet of all titles, the missing ones first, and the pictures
+// that one of them may have beside one another, to choose from.
 package coversview
 
 import (
@@ -282,18 +282,24 @@ func (m *Model) Actions() []state.Action {
 		fetch = "stop fetching"
 	}
 	return []state.Action{
-		state.Do("enter", "compare", state.Just(m.compare)).Saying("see the pictures found for the title: choose one, crop it, or none"),
-		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).Saying("ask the bench's servers for the pictures missing here; again: stop"),
-		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).Saying("also ask for what was not there last time, and for changed pictures"),
+		state.Do("enter", "compare", state.Just(m.compare)).
+			Saying("see the pictures found for the title: choose one, crop it, or none"),
+		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).
+			Saying("ask the bench's servers for the pictures missing here; again: stop"),
+		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).
+			Saying("also ask for what was not there last time, and for changed pictures"),
 		state.Do("m", "missing only", state.Just(func() { m.lacks = !m.lacks; m.make() })).Saying("or all again"),
 		state.Do("o", "kind", state.Just(m.nextKind)).Saying("front, disc, screen, logo"),
 		state.Do("y", "accept the proposal", m.take).Saying("use the picture with the similar name"),
 		state.Do("Y", "accept all proposals", m.takeAll).Saying("of what is shown"),
-		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("the title goes without this picture"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
+			Saying("the title goes without this picture"),
 		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
 		state.Do("S", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
-		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("how much space covers may use on this target"),
-		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).Saying("a stick with only the covers of this target, to be merged at the console"),
+		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
+			Saying("how much space covers may use on this target"),
+		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).
+			Saying("a stick with only the covers of this target, to be merged at the console"),
 		state.Do("up k", "up", state.Just(func() { m.move(-row) })),
 		state.Do("down j", "down", state.Just(func() { m.move(row) })),
 		state.Do("left h", "left", state.Just(func() { m.move(-1) })),
@@ -393,8 +399,10 @@ func (m *Model) choiceActions() []state.Action {
 	return []state.Action{
 		state.Do("enter", "choose this one", m.chooseThis),
 		state.Do("c", "crop", state.Just(m.crop)).Saying("cut off its edges"),
-		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).Saying("the title goes without this picture"),
-		state.Do("r", "use what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).Saying("forget the choice"),
+		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
+			Saying("the title goes without this picture"),
+		state.Do("r", "use what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).
+			Saying("forget the choice"),
 		state.Do("p", "choose a file", state.Just(m.askPath)).Saying("any picture on this computer"),
 		state.Do("left h", "the one to the left", step(-1)),
 		state.Do("right l", "the one to the right", step(1)),
@@ -432,7 +440,8 @@ func (m *Model) chooseThis() tea.Cmd {
 }
 
 func (m *Model) askPath() {
-	m.d.Ask(state.Question{Prompt: "Picture: ", Hint: "path of a picture on this computer: " + strings.Join(picture.Extensions, " "), Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Picture: ", Hint: "path of a picture on this computer: " +
+		strings.Join(picture.Extensions, " "), Done: func(answer string) tea.Cmd {
 		if answer == "" {
 			return nil
 		}
@@ -551,7 +560,8 @@ func (m *Model) Wheel(by int) {
 func (m *Model) Work() tea.Cmd {
 	if c := m.side; c != nil {
 		var all []tea.Cmd
-		for i := c.first(max(1, m.grid.across)); i < len(c.candidates) && i < c.first(max(1, m.grid.across))+max(1, m.grid.across); i++ {
+		for i := c.first(max(1, m.grid.across)); i < len(c.candidates) && i < c.first(max(1, m.grid.across))+max(1,
+			m.grid.across); i++ {
 			p := &c.candidates[i]
 			key := state.PictureKey(&p.File)
 			if p.Bad != "" || m.asked[key] {

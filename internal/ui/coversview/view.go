@@ -16,7 +16,8 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// The box of one picture of the sheet, in cells, about; two lines are written below it. Rows are made higher or lower so that they fill the window.
+// The box of one picture of the sheet, in cells, about; two lines are written below it. Rows are made higher or lower
+// so that they fill the window.
 const boxWide, boxHigh = 17, 11
 
 // Why explains the picture under the cursor.
@@ -35,7 +36,8 @@ func (m *Model) Why() state.Why {
 	if c := m.side; c != nil {
 		if c.crop != nil {
 			x := *c.crop
-			w.Say = fmt.Sprintf("Cut off: %d %% left, %d %% top, %d %% right, %d %% bottom.", x[0]/10, x[1]/10, x[2]/10, x[3]/10)
+			w.Say = fmt.Sprintf("Cut off: %d %% left, %d %% top, %d %% right, %d %% bottom.", x[0]/10, x[1]/10, x[2]/10,
+				x[3]/10)
 			w.Ways = []string{"arrows cut an edge, HJKL restore it, enter keeps the crop"}
 			return w
 		}
@@ -62,11 +64,14 @@ func (m *Model) Why() state.Why {
 			w.Say += m.pixelsOf(&e.file) + m.goesTo(e)
 		}
 	case cover.Proposed:
-		w.Say, w.Ways = "a picture has a similar name: "+style.Clean(e.file.Called())+".", []string{"y uses it", "Y accepts all proposals", "enter looks at it"}
+		w.Say, w.Ways = "a picture has a similar name: "+style.Clean(e.file.Called())+".",
+			[]string{"y uses it", "Y accepts all proposals", "enter looks at it"}
 	case cover.Refused:
-		w.Say, w.Ways = fmt.Sprintf("there is one %s, but it cannot be used: %s.", e.from, e.say), []string{"F asks the server again", "enter, then p chooses another", "n goes without"}
+		w.Say, w.Ways = fmt.Sprintf("there is one %s, but it cannot be used: %s.", e.from, e.say),
+			[]string{"F asks the server again", "enter, then p chooses another", "n goes without"}
 	default:
-		w.Say, w.Ways = "none was found.", []string{"f asks the bench's servers", "a adds one of your folders", "n goes without"}
+		w.Say, w.Ways = "none was found.", []string{"f asks the bench's servers", "a adds one of your folders",
+			"n goes without"}
 		if e.say != "" {
 			w.Say = "none was found: " + e.say + "."
 		}
@@ -93,7 +98,8 @@ func (m *Model) pixelsOf(f *title.File) string {
 func (m *Model) goesTo(e entry) string {
 	var at []string
 	for _, s := range m.d.Surveys {
-		if s == nil || e.title >= len(s.Titles) || s.Titles[e.title].Key != m.d.Scan.Titles[e.title].Key || !s.Sheet.Chosen[e.title] {
+		if s == nil || e.title >= len(s.Titles) || s.Titles[e.title].Key != m.d.Scan.Titles[e.title].Key ||
+			!s.Sheet.Chosen[e.title] {
 			continue
 		}
 		if lacks := s.Sheet.CoverLacks(e.title); lacks != "" {
@@ -141,7 +147,8 @@ func (m *Model) head(t *style.Theme, w int) []string {
 		if f.Total > 0 {
 			done = f.Done * bar / f.Total
 		}
-		text += t.Solid(t.Planned, done) + t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), bar-done)) + t.Paint(t.Text, fmt.Sprintf(" fetching: %d of %d, %d new; f stops. %s", f.Done, f.Total, f.Fetched, style.Clean(f.Now)))
+		text += t.Solid(t.Planned, done) + t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), bar-done)) + t.Paint(t.Text,
+			fmt.Sprintf(" fetching: %d of %d, %d new; f stops. %s", f.Done, f.Total, f.Fetched, style.Clean(f.Now)))
 	} else if s := m.d.Current(); s != nil {
 		c := s.Sheet.Covers()
 		if s.Config.NoCovers {
@@ -250,7 +257,9 @@ func (m *Model) compared(t *style.Theme, w, h int) []string {
 	caption := fmt.Sprintf("%s: %s", style.Clean(tt.Label()), size.Count(len(c.candidates), "picture"))
 	out := []string{t.Rule(caption, w)}
 	if len(c.candidates) == 0 {
-		return t.Block(append(out, "", "  "+t.Paint(t.Dim, t.Clip("No picture was found. p chooses a file; in the contact sheet (esc), f asks the servers.", w-4))), w, h)
+		return t.Block(append(out, "",
+			"  "+t.Paint(t.Dim, t.Clip("No picture was found. p chooses a file; in the contact sheet (esc), f asks "+
+				"the servers.", w-4))), w, h)
 	}
 	if c.crop != nil {
 		m.grid = grid{across: 1, wide: w}
@@ -281,7 +290,8 @@ func (m *Model) candidate(t *style.Theme, i, w, h int) []string {
 		mark, name = t.Bold(t.Accent, t.Glyph("▸")+" "), t.Accent
 	}
 	taken := ""
-	if best := m.d.Scan.Titles[c.entry.title].Picture(m.of, c.entry.disc); best != nil && best.File.Called() == p.File.Called() {
+	if best := m.d.Scan.Titles[c.entry.title].Picture(m.of, c.entry.disc); best != nil &&
+		best.File.Called() == p.File.Called() {
 		taken = "taken"
 	}
 	out := make([]string, 0, h)

@@ -127,36 +127,37 @@ func (m *Model) defragment(all bool) tea.Cmd {
 		return nil
 	}
 	open := m.open
-	return m.do(fmt.Sprintf("defragmenting %s", size.Count(len(names), "file")), func(ctx context.Context) (done doneMsg) {
-		done.change = true
-		p, err := open()
-		if err != nil {
-			return doneMsg{err: err}
-		}
-		defer func() {
-			done.err = errors.Join(done.err, p.Close())
-		}()
-		v, err := p.Write(ctx)
-		if err != nil {
-			return doneMsg{err: err}
-		}
-		moved := 0
-		for _, n := range names {
-			others, err := v.Defragment(ctx, n, true, nil)
+	return m.do(fmt.Sprintf("defragmenting %s", size.Count(len(names), "file")),
+		func(ctx context.Context) (done doneMsg) {
+			done.change = true
+			p, err := open()
 			if err != nil {
-				return doneMsg{err: err, change: true}
+				return doneMsg{err: err}
 			}
-			moved += len(others)
-		}
-		done.say = fmt.Sprintf("%s defragmented.", isAre(len(names), "file"))
-		if moved > 0 {
-			done.say += fmt.Sprintf(" %s moved to make way.", isWas(moved, "file"))
-		}
-		lay, err := blockmap.Read(ctx, v)
-		done.err = err
-		done.take = func(m *Model) { m.lay = lay }
-		return done
-	})
+			defer func() {
+				done.err = errors.Join(done.err, p.Close())
+			}()
+			v, err := p.Write(ctx)
+			if err != nil {
+				return doneMsg{err: err}
+			}
+			moved := 0
+			for _, n := range names {
+				others, err := v.Defragment(ctx, n, true, nil)
+				if err != nil {
+					return doneMsg{err: err, change: true}
+				}
+				moved += len(others)
+			}
+			done.say = fmt.Sprintf("%s defragmented.", isAre(len(names), "file"))
+			if moved > 0 {
+				done.say += fmt.Sprintf(" %s moved to make way.", isWas(moved, "file"))
+			}
+			lay, err := blockmap.Read(ctx, v)
+			done.err = err
+			done.take = func(m *Model) { m.lay = lay }
+			return done
+		})
 }
 
 func isAre(n int, noun string) string {
@@ -182,7 +183,8 @@ func (m *Model) where(runs []volume.Run) string {
 	case 1:
 		return fmt.Sprintf("contiguous, starting at %s", size.Format(int64(runs[0].First-2)*info.Cluster))
 	}
-	return fmt.Sprintf("in %d fragments, the first at %s, the last at %s", len(runs), size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
+	return fmt.Sprintf("in %d fragments, the first at %s, the last at %s", len(runs),
+		size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
 }
 
 func (m *Model) mapWhy() state.Why {
@@ -196,9 +198,11 @@ func (m *Model) mapWhy() state.Why {
 	if c.File < 0 {
 		switch c.Kind {
 		case blockmap.Free:
-			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s free in all; the largest free run is %s.", size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
+			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s free in all; the largest free run is %s.",
+				size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
 		default:
-			return state.Why{Lead: "Used by the volume itself.", Say: "Its tables are here, or clusters that no file uses: c in the list of drives checks that."}
+			return state.Why{Lead: "Used by the volume itself.",
+				Say: "Its tables are here, or clusters that no file uses: c in the list of drives checks that."}
 		}
 	}
 	f := m.lay.Files[c.File]
@@ -210,7 +214,8 @@ func (m *Model) mapWhy() state.Why {
 		}
 	}
 	if c.Mixed {
-		w.Say += fmt.Sprintf(" Of these %s, %s are in use.", size.Format(int64(c.Count)*m.lay.Info.Cluster), size.Count(c.Files, "file or folder"))
+		w.Say += fmt.Sprintf(" Of these %s, %s are in use.", size.Format(int64(c.Count)*m.lay.Info.Cluster),
+			size.Count(c.Files, "file or folder"))
 	}
 	if c.Kind == blockmap.Fragmented {
 		w.Ways = []string{"m rewrites it contiguously, and moves other files out of the way if needed"}
@@ -226,13 +231,16 @@ func (m *Model) checkWhy() state.Why {
 	case m.left != nil && m.left.OK():
 		return state.Why{Lead: f.Name() + ".", Say: "All problems are repaired: the volume is OK."}
 	case m.left != nil:
-		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be repaired.", size.Count(len(m.left.Findings), "thing"))}
+		return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s could not be repaired.",
+			size.Count(len(m.left.Findings), "thing"))}
 	case h.OK():
-		say := fmt.Sprintf("The volume is OK: %s and %s, %s.", size.Count(h.Files, "file"), size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
+		say := fmt.Sprintf("The volume is OK: %s and %s, %s.", size.Count(h.Files, "file"),
+			size.Count(max(0, h.Folders-1), "folder"), size.Format(h.Bytes))
 		if h.Fragmented > 0 {
 			say += fmt.Sprintf(" %s fragmented: the block map shows where.", isAre(h.Fragmented, "file"))
 		}
 		return state.Why{Lead: f.Name() + ".", Say: say}
 	}
-	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s found. Nothing has been changed.", isAre(len(m.health.Findings), "thing")), Ways: []string{"R repairs what can be repaired, as listed here"}}
+	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s found. Nothing has been changed.",
+		isAre(len(m.health.Findings), "thing")), Ways: []string{"R repairs what can be repaired, as listed here"}}
 }

@@ -1,5 +1,5 @@
-// Package drivesview is the panel of the drives: devices and images as upright volumes, what is on them and what may be done, the
-// block map of a volume, and preparing, checking and letting go of drives.
+// Package drivesview is the panel of the drives: devices and images as upright volumes, what is on them and what may be
+// done, the block map of a volume, and preparing, checking and letting go of drives.
 package drivesview
 
 import (
@@ -157,7 +157,8 @@ func (m *Model) SetFilter(f string) {
 	case m.show == mapping && m.lay != nil:
 		for _, p := range m.lay.Files {
 			if state.HasWords(p.Path, f) && len(p.Runs) > 0 {
-				m.cell = int(int64(p.Runs[0].First-2+p.Runs[0].Count/2) * int64(m.cols*m.rows) / int64(m.lay.Info.Clusters))
+				m.cell = int(int64(p.Runs[0].First-2+p.Runs[0].Count/2) * int64(m.cols*m.rows) / int64(
+					m.lay.Info.Clusters))
 				return
 			}
 		}
@@ -211,15 +212,19 @@ func (m *Model) Actions() []state.Action {
 	case preparing:
 		var out []state.Action
 		if m.report == nil {
-			out = append(out, state.Do("enter", "prepare it", m.askConsent), state.Do("f", "add the loader's own files", m.askKit))
+			out = append(out, state.Do("enter", "prepare it", m.askConsent), state.Do("f", "add the loader's own files",
+				m.askKit))
 		}
-		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
+		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
+			state.Movement(&m.lines)...)
 	case checking:
 		var out []state.Action
-		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings, func(f volume.Finding) bool { return f.Repair != "" }) {
+		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings,
+			func(f volume.Finding) bool { return f.Repair != "" }) {
 			out = append(out, state.Do("R", "repair all", m.repair))
 		}
-		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
+		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
+			state.Movement(&m.lines)...)
 	}
 	moves := []state.Action{
 		state.Do("left h", "the drive before", state.Just(func() { m.turn(-1) })),
@@ -242,7 +247,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("x", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
 		state.Do("X", "unmount only", m.unmount),
 		state.Do("p", "make it a target, to be filled", m.use),
-		state.Do("a", "an image file", m.askImage).Saying("open one, or create one: a path, followed by a size for a new one"),
+		state.Do("a", "an image file", m.askImage).
+			Saying("open one, or create one: a path, followed by a size for a new one"),
 	)
 }
 
@@ -325,7 +331,8 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, false
 }
 
-// takeUp has the sheets that follow work on the volume that is shown now, whatever comes to be shown or plugged in at its path.
+// takeUp has the sheets that follow work on the volume that is shown now, whatever comes to be shown or plugged in at
+// its path.
 func (m *Model) takeUp() {
 	sys, d, v := m.d.System, m.current().Drive, *m.volume()
 	m.subject = d
@@ -440,14 +447,15 @@ func (m *Model) use() tea.Cmd {
 	if c := f.Contents[m.vol]; len(c.Loaders) > 0 {
 		value = c.Loaders[0].Name
 	}
-	m.d.Ask(state.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names, Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
-		p, err := m.d.Set.Profile(answer)
-		if err != nil {
-			m.d.Notice = state.Sentence(err.Error())
-			return nil
-		}
-		return m.d.AddDrive(d, &v, p.Name)
-	}})
+	m.d.Ask(state.Question{Prompt: "Fill it for which loader? ", Value: value, Suggestions: names,
+		Hint: strings.Join(names, ", "), Done: func(answer string) tea.Cmd {
+			p, err := m.d.Set.Profile(answer)
+			if err != nil {
+				m.d.Notice = state.Sentence(err.Error())
+				return nil
+			}
+			return m.d.AddDrive(d, &v, p.Name)
+		}})
 	return nil
 }
 
@@ -499,7 +507,8 @@ func (m *Model) Why() state.Why {
 	case m.d.DrivesErr != nil:
 		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file"}}
 	case f == nil:
-		return state.Why{Say: "There are no drives. One that you plug in appears within two seconds.", Ways: []string{"a opens or creates an image file"}}
+		return state.Why{Say: "There are no drives. One that you plug in appears within two seconds.",
+			Ways: []string{"a opens or creates an image file"}}
 	}
 	switch m.show {
 	case mapping:
@@ -522,7 +531,8 @@ func (m *Model) Why() state.Why {
 	case v == nil:
 		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"r prepares it for a loader"}
 	case v.Dirty:
-		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: it was pulled out or switched off.", volumeWords(v)), []string{"c checks it"}
+		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: it was pulled out or switched off.", volumeWords(v)),
+			[]string{"c checks it"}
 	default:
 		w.Say = fmt.Sprintf("%s holds %s.", volumeWords(v), f.Contents[m.vol].Words())
 		if n := m.d.TargetOn(f.Drive); n >= 0 {

@@ -43,7 +43,8 @@ func (m *Model) askLoader() tea.Cmd {
 	if len(f.Volumes) > 1 {
 		hint = "only this partition: type \"here\" after it. " + hint
 	}
-	m.d.Ask(state.Question{Prompt: "Ready " + f.Name() + " for which loader, or with which filesystem? ", Value: value, Suggestions: names, Hint: hint, Done: m.makePlan})
+	m.d.Ask(state.Question{Prompt: "Ready " + f.Name() + " for which loader, or with which filesystem? ", Value: value,
+		Suggestions: names, Hint: hint, Done: m.makePlan})
 	return nil
 }
 
@@ -101,16 +102,17 @@ func (m *Model) askKit() tea.Cmd {
 		}
 		hint += "; put the edition in front: " + strings.Join(names, ", ")
 	}
-	m.d.Ask(state.Question{Prompt: "Where are they? ", Value: m.request.Kit, Hint: hint, Done: func(answer string) tea.Cmd {
-		r := m.request
-		for _, e := range k.Editions {
-			if rest, ok := strings.CutPrefix(answer, e.Name+" "); ok {
-				r.Edition, answer = e.Name, rest
+	m.d.Ask(state.Question{Prompt: "Where are they? ", Value: m.request.Kit, Hint: hint,
+		Done: func(answer string) tea.Cmd {
+			r := m.request
+			for _, e := range k.Editions {
+				if rest, ok := strings.CutPrefix(answer, e.Name+" "); ok {
+					r.Edition, answer = e.Name, rest
+				}
 			}
-		}
-		r.Kit = state.Expand(answer)
-		return m.planWith(r)
-	}})
+			r.Kit = state.Expand(answer)
+			return m.planWith(r)
+		}})
 	return nil
 }
 
@@ -142,7 +144,8 @@ func (m *Model) askConsent() tea.Cmd {
 			return m.ready(c)
 		}
 		return func() tea.Msg {
-			return state.AskMsg{Question: state.Question{Prompt: "It is built into this computer. Type built in to confirm that too: ", Hint: "built in", Done: func(answer string) tea.Cmd {
+			return state.AskMsg{Question: state.Question{Prompt: "It is built into this computer. Type built in to " +
+				"confirm that too: ", Hint: "built in", Done: func(answer string) tea.Cmd {
 				if !strings.EqualFold(answer, "built in") {
 					m.d.Notice = "Not confirmed. Nothing was changed."
 					return nil
@@ -191,10 +194,13 @@ func (m *Model) readyWhy() state.Why {
 	}
 	switch {
 	case m.report != nil && m.report.Good():
-		return state.Why{Lead: p.Drive.Name() + " is ready.", Say: fmt.Sprintf("It took %.1f s, and the check found no problems: %s and %s on it.", m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
+		return state.Why{Lead: p.Drive.Name() + " is ready.",
+			Say: fmt.Sprintf("It took %.1f s, and the check found no problems: %s and %s on it.",
+				m.report.Took.Seconds(), size.Count(m.report.Folders, "folder"), size.Count(m.report.Files, "file")),
 			Ways: []string{"the titles selected for it are kept", "b goes back to the drives"}}
 	case m.report != nil:
-		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is prepared, but the check found a problem: " + strings.Join(m.report.Wrong, " ")}
+		return state.Why{Lead: p.Drive.Name() + ".", Say: "It is prepared, but the check found a problem: " +
+			strings.Join(m.report.Wrong, " ")}
 	case m.busy != "":
 		return state.Why{Lead: p.Drive.Name() + ".", Say: "Preparing the drive. Do not unplug it."}
 	}
@@ -202,7 +208,8 @@ func (m *Model) readyWhy() state.Why {
 	if p.Loses != "" {
 		loses = "This will be lost: " + p.Loses + "."
 	}
-	return state.Why{Lead: p.Drive.Name() + ".", Say: loses + " Nothing has been written yet.", Ways: []string{"enter asks for its name, and prepares it", "esc cancels"}}
+	return state.Why{Lead: p.Drive.Name() + ".", Say: loses + " Nothing has been written yet.",
+		Ways: []string{"enter asks for its name, and prepares it", "esc cancels"}}
 }
 
 // askImage shows an image file, or makes one.
@@ -210,39 +217,41 @@ func (m *Model) askImage() tea.Cmd {
 	if !m.idle() {
 		return nil
 	}
-	m.d.Ask(state.Question{Prompt: "Image file: ", Hint: "a path; add a size, such as  north.img 58GiB, to create a new one", Done: func(answer string) tea.Cmd {
-		name, text := answer, ""
-		if i := strings.LastIndexByte(answer, ' '); i > 0 {
-			if _, err := size.Parse(answer[i+1:]); err == nil {
-				name, text = strings.TrimSpace(answer[:i]), answer[i+1:]
+	m.d.Ask(state.Question{Prompt: "Image file: ",
+		Hint: "a path; add a size, such as  north.img 58GiB, to create a new one", Done: func(answer string) tea.Cmd {
+			name, text := answer, ""
+			if i := strings.LastIndexByte(answer, ' '); i > 0 {
+				if _, err := size.Parse(answer[i+1:]); err == nil {
+					name, text = strings.TrimSpace(answer[:i]), answer[i+1:]
+				}
 			}
-		}
-		if name == "" {
-			return nil
-		}
-		name = state.Expand(name)
-		if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
-			name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
-		}
-		if abs, err := filepath.Abs(name); err == nil {
-			name = abs
-		}
-		if text != "" {
-			n, err := size.Parse(text)
-			if err == nil {
-				err = drives.MakeImage(name, n)
-			}
-			if err != nil {
-				m.d.Notice = state.Sentence(err.Error())
+			if name == "" {
 				return nil
 			}
-		} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
-			m.d.Notice = fmt.Sprintf("There is no image file %s. Add a size to create it: %s 58GiB", name, filepath.Base(name))
-			return nil
-		}
-		m.d.Images = append(m.d.Images, name)
-		m.path = name
-		return m.d.FindDrives()
-	}})
+			name = state.Expand(name)
+			if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
+				name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
+			}
+			if abs, err := filepath.Abs(name); err == nil {
+				name = abs
+			}
+			if text != "" {
+				n, err := size.Parse(text)
+				if err == nil {
+					err = drives.MakeImage(name, n)
+				}
+				if err != nil {
+					m.d.Notice = state.Sentence(err.Error())
+					return nil
+				}
+			} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
+				m.d.Notice = fmt.Sprintf("There is no image file %s. Add a size to create it: %s 58GiB", name,
+					filepath.Base(name))
+				return nil
+			}
+			m.d.Images = append(m.d.Images, name)
+			m.path = name
+			return m.d.FindDrives()
+		}})
 	return nil
 }

@@ -119,8 +119,8 @@ func (m *Model) shelf(t *style.Theme, w, h int) []string {
 	return t.Block(lines, w, h)
 }
 
-// drive draws one drive: its volumes one above the other, each filled as far as it is. One that is larger than there is space for is cut,
-// and says so.
+// drive draws one drive: its volumes one above the other, each filled as far as it is. One that is larger than there is
+// space for is cut, and says so.
 func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 	f := &m.d.Drives[i]
 	mine := i == m.at
@@ -162,7 +162,8 @@ func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 		}
 		out = append(out, " "+name.Render(t.Pad(line, driveWidth-1)))
 	}
-	out = append(out, " "+t.Paint(t.Dim, t.Pad(size.Format(f.Size), driveWidth-1)), " "+t.Paint(standingColour(t, f), t.Pad(standing(f), driveWidth-1)))
+	out = append(out, " "+t.Paint(t.Dim, t.Pad(size.Format(f.Size), driveWidth-1)), " "+t.Paint(standingColour(t, f),
+		t.Pad(standing(f), driveWidth-1)))
 	return t.Block(out, driveWidth, h)
 }
 
@@ -339,7 +340,8 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 }
 
 func busWords(d *drives.Drive) string {
-	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device", "image": "an image file", "other": "not reported"}[d.Bus]
+	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device",
+		"image": "an image file", "other": "not reported"}[d.Bus]
 	if d.Removable && !d.Image && d.Bus != "usb" {
 		s += ", removable"
 	}
@@ -354,7 +356,8 @@ func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	m.tops, m.from, m.rows = nil, from, rows
 	for i := from; i < from+rows; i++ {
 		f := &m.d.Drives[i]
-		out = append(out, t.Row(w, i == m.at, style.Cell{Text: f.Name(), Width: w - 30, Bold: i == m.at}, style.Cell{Text: size.Format(f.Size), Width: 12, Right: true, FG: t.Dim},
+		out = append(out, t.Row(w, i == m.at, style.Cell{Text: f.Name(), Width: w - 30, Bold: i == m.at},
+			style.Cell{Text: size.Format(f.Size), Width: 12, Right: true, FG: t.Dim},
 			style.Cell{Text: standing(f), Width: 12, FG: standingColour(t, f)}))
 	}
 	out = append(out, t.Rule("", w))
@@ -472,8 +475,10 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 		out = append(out, l[0]+"  "+t.Paint(t.Dim, l[1]))
 	}
 	per := int64(info.Clusters) * info.Cluster / int64(max(1, m.cols*m.rows))
-	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)), t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
-		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())), t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
+	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)),
+		t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
+		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())),
+		t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
 	pieces := m.lay.Fragmented()
 	if len(pieces) == 0 {
 		out = append(out, t.Bold(t.Good, "Every file is contiguous."))
@@ -490,7 +495,8 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 			break
 		}
 		name := f.Path[strings.LastIndexByte(f.Path, '/')+1:]
-		out = append(out, t.Paint(t.Text, t.PadLeft(fmt.Sprint(len(f.Runs)), 4))+"  "+t.Paint(t.Dim, t.Clip(style.Clean(name), w-6)))
+		out = append(out, t.Paint(t.Text, t.PadLeft(fmt.Sprint(len(f.Runs)), 4))+"  "+t.Paint(t.Dim,
+			t.Clip(style.Clean(name), w-6)))
 	}
 	return t.Block(out, w, h)
 }
@@ -601,7 +607,8 @@ func (m *Model) strip(t *style.Theme, name string, all []prepare.Slice, w int) [
 		names.WriteString(t.Paint(t.Dim, t.Pad(t.Clip(style.Clean(words), max(0, n-1)), n)))
 		at += n
 	}
-	return []string{" " + t.Bold(t.Text, t.Pad(name, 6)) + bar.String(), " " + strings.Repeat(" ", 6) + names.String(), ""}
+	return []string{" " + t.Bold(t.Text, t.Pad(name, 6)) + bar.String(), " " + strings.Repeat(" ",
+		6) + names.String(), ""}
 }
 
 // checkView lists what a check found.
@@ -640,14 +647,17 @@ func (m *Model) checkView(t *style.Theme, w, h int) []string {
 	}
 	switch {
 	case m.left != nil && m.left.OK():
-		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s repaired. The volume is OK.", isWas(len(m.health.Findings), "thing"))), "")
+		lines = append(lines, " "+t.Bold(t.Good, fmt.Sprintf("%s repaired. The volume is OK.",
+			isWas(len(m.health.Findings), "thing"))), "")
 		say(m.health.Findings, true)
 	case m.left != nil:
 		lines = append(lines, " "+t.Bold(t.Bad, "Still wrong:"), "")
 		say(m.left.Findings, false)
 	case m.health.OK():
 		lines = append(lines, " "+t.Bold(t.Good, "The volume is OK."), "",
-			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"), size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes), size.Format(m.health.Free))))
+			" "+t.Paint(t.Dim, fmt.Sprintf("%s and %s, %s; %s free", size.Count(m.health.Files, "file"),
+				size.Count(max(0, m.health.Folders-1), "folder"), size.Format(m.health.Bytes),
+				size.Format(m.health.Free))))
 	default:
 		lines = append(lines, " "+t.Bold(t.Text, "Problems found, and what repairing would do:"), "")
 		say(m.health.Findings, true)

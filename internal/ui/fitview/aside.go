@@ -24,7 +24,9 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 		head += t.Paint(t.Dim, "  nothing changes until you press enter")
 	}
 	what := min(34, w/3)
-	titles := []style.Cell{{Width: what}, {Text: "titles that fit", Width: 12, Right: true, FG: t.Dim}, {Text: "free space", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5), FG: t.Dim}}
+	titles := []style.Cell{{Width: what}, {Text: "titles that fit", Width: 12, Right: true, FG: t.Dim},
+		{Text: "free space", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5),
+			FG: t.Dim}}
 	out := []string{head, t.Row(w, false, titles...)}
 	m.top = len(out)
 	rows := min(len(s.Rows), max(3, (h-len(out))*3/5))
@@ -45,7 +47,8 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 	row := m.d.Supposing.Rows[i]
 	cells := []style.Cell{{Text: row.What, Width: what}}
 	if row.Err != nil {
-		return t.Row(w, i == m.aside.Cursor, append(cells, style.Cell{Text: row.Err.Error(), Width: w - what - 2, FG: t.Warn})...)
+		return t.Row(w, i == m.aside.Cursor, append(cells, style.Cell{Text: row.Err.Error(), Width: w - what - 2,
+			FG: t.Warn})...)
 	}
 	if row.Other {
 		return t.Row(w, i == m.aside.Cursor, cells...)
@@ -67,7 +70,8 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 		space = ""
 	}
 	return t.Row(w, i == m.aside.Cursor, append(cells, goes,
-		style.Cell{Text: space, Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time, Width: max(8, w-what-12-11-5), FG: t.Dim})...)
+		style.Cell{Text: space, Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: time,
+			Width: max(8, w-what-12-11-5), FG: t.Dim})...)
 }
 
 func signed(n int) string {
@@ -107,8 +111,10 @@ func (m *Model) changes(t *style.Theme, w, h int, row state.Supposed) []string {
 		if c.Chosen {
 			wanted = t.Glyph("▪")
 		}
-		out = append(out, t.Row(w, false, style.Cell{Text: wanted, Width: 1}, style.Cell{Text: c.Label, Width: max(10, min(44, w-30))},
-			style.Cell{Text: c.Was.String(), Width: 10, FG: t.Dim}, style.Cell{Text: t.Glyph("→") + " " + word, Width: 12, FG: fg}))
+		out = append(out, t.Row(w, false, style.Cell{Text: wanted, Width: 1}, style.Cell{Text: c.Label,
+			Width: max(10, min(44, w-30))},
+			style.Cell{Text: c.Was.String(), Width: 10, FG: t.Dim}, style.Cell{Text: t.Glyph("→") + " " + word,
+				Width: 12, FG: fg}))
 	}
 	return out
 }
@@ -137,11 +143,13 @@ func (m *Model) supposedWhy() state.Why {
 		return w
 	}
 	if row.Other {
-		return state.Why{Lead: "Something else:", Say: "type what to change, as on the command line: " + survey.Suppositions() + "."}
+		return state.Why{Lead: "Something else:", Say: "type what to change, as on the command line: " +
+			survey.Suppositions() + "."}
 	}
 	w.Say = row.Diff.Say() + "."
 	if row.Lost != nil {
-		w.Say = fmt.Sprintf("%s would have no home any more. The target itself is not touched.", size.Count(len(row.Lost), "title"))
+		w.Say = fmt.Sprintf("%s would have no home any more. The target itself is not touched.",
+			size.Count(len(row.Lost), "title"))
 	}
 	if strings.HasPrefix(row.What, "formatted") || strings.HasPrefix(row.What, "clusters") {
 		w.Say += " The drive would have to be reformatted; the estimate includes restoring what is on it now."
@@ -175,14 +183,16 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
-	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here), map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
+	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here),
+		map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
 	left := t.Paint(t.Dim, "every title has a home")
 	if s.Left > 0 {
 		left = t.Bold(t.Warn, fmt.Sprintf("%d left over", s.Left))
 	}
 	head += left + t.Paint(t.Dim, "; "+s.Whole.String()+" with all connections at once")
 	name := max(16, min(34, w/3))
-	out := []string{head, t.Row(w, false, style.Cell{Text: "title", Width: name, FG: t.Dim}, style.Cell{Text: "goes to", Width: cellWidth + 2, FG: t.Dim}, style.Cell{Text: "why", Width: w - name - cellWidth - 6, FG: t.Dim})}
+	out := []string{head, t.Row(w, false, style.Cell{Text: "title", Width: name, FG: t.Dim}, style.Cell{Text: "goes to",
+		Width: cellWidth + 2, FG: t.Dim}, style.Cell{Text: "why", Width: w - name - cellWidth - 6, FG: t.Dim})}
 	m.top = len(out)
 	all := m.homes()
 	m.aside.Resize(len(all), h-len(out))
@@ -196,7 +206,8 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 		case x.Moved:
 			c.FG = t.Good
 		}
-		out = append(out, t.Row(w, i == m.aside.Cursor, style.Cell{Text: x.Label, Width: name}, c, style.Cell{Text: x.Why, Width: w - name - cellWidth - 6, FG: t.Dim}))
+		out = append(out, t.Row(w, i == m.aside.Cursor, style.Cell{Text: x.Label, Width: name}, c,
+			style.Cell{Text: x.Why, Width: w - name - cellWidth - 6, FG: t.Dim}))
 	}
 	return t.Block(out, w, h)
 }
@@ -218,5 +229,6 @@ func (m *Model) homeWhy() state.Why {
 	if x.Target < 0 {
 		to = "nowhere"
 	}
-	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".", Ways: []string{"enter accepts all these homes", "esc cancels"}}
+	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".",
+		Ways: []string{"enter accepts all these homes", "esc cancels"}}
 }

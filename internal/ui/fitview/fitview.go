@@ -71,15 +71,21 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append([]state.Action{
 		state.Do("space", "select/deselect", m.toggle).Saying("select the title for this target, or deselect it"),
-		state.Do("s", "distribute", m.share).Saying("find a target for every selected title; with a filter, for every title shown"),
-		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).Saying("try another filesystem, cluster size, capacity, connection or loader, no covers or a second target, and see what changes"),
-		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).Saying("select or deselect all titles under this heading"),
-		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).Saying("select or deselect all titles shown, such as those found with /"),
+		state.Do("s", "distribute", m.share).
+			Saying("find a target for every selected title; with a filter, for every title shown"),
+		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).
+			Saying("try another filesystem, cluster size, capacity, connection or loader, no covers or a second " +
+				"target, and see what changes"),
+		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).
+			Saying("select or deselect all titles under this heading"),
+		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).
+			Saying("select or deselect all titles shown, such as those found with /"),
 		state.Do("*", "favourite", m.favour).Saying("gets space before all others"),
 		state.Do("+ =", "higher priority", func() tea.Cmd { return m.prioritise(1) }),
 		state.Do("-", "lower priority", func() tea.Cmd { return m.prioritise(-1) }),
 		state.Do("left h", "the target to the left", state.Just(func() { m.d.Target = max(0, m.d.Target-1) })),
-		state.Do("right l", "the target to the right", state.Just(func() { m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+1)) })),
+		state.Do("right l", "the target to the right",
+			state.Just(func() { m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+1)) })),
 		state.Do("m", "what does not fit", state.Just(func() {
 			m.Narrow(func(i int) bool {
 				v, _, ok := m.d.Verdict(m.d.Target, i)
@@ -90,8 +96,10 @@ func (m *Model) Actions() []state.Action {
 		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
 		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
 		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none"),
-		state.Do("W", "what if no covers", func() tea.Cmd { m.aside.Home(); return m.d.WhatIfNoCovers(m.d.Target) }).Saying("or with them, where there are none: see what changes"),
-		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).Saying("how much space covers may use on the target"),
+		state.Do("W", "what if no covers", func() tea.Cmd { m.aside.Home(); return m.d.WhatIfNoCovers(m.d.Target) }).
+			Saying("or with them, where there are none: see what changes"),
+		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
+			Saying("how much space covers may use on the target"),
 	}, state.Movement(&m.List)...)
 }
 
@@ -185,17 +193,19 @@ func (m *Model) reserve() tea.Cmd {
 		b, _ := p.Reserve.MarshalText()
 		value = string(b)
 	}
-	m.d.Ask(state.Question{Prompt: "stays free on " + p.Name + ": ", Value: value, Hint: "a size such as 2GiB; empty for none", Done: func(answer string) tea.Cmd {
-		var bytes int64
-		if answer != "" {
-			var err error
-			if bytes, err = size.Parse(answer); err != nil {
-				m.d.Notice = err.Error()
-				return nil
+	m.d.Ask(state.Question{Prompt: "stays free on " + p.Name + ": ", Value: value,
+		Hint: "a size such as 2GiB; empty for none", Done: func(answer string) tea.Cmd {
+			var bytes int64
+			if answer != "" {
+				var err error
+				if bytes, err = size.Parse(answer); err != nil {
+					m.d.Notice = err.Error()
+					return nil
+				}
 			}
-		}
-		return m.d.SetUp(n, fmt.Sprintf("%s stay free on %s. u undoes.", size.Format(bytes), p.Name), func(p *bench.Target) { p.Reserve = bench.Size(bytes) })
-	}})
+			return m.d.SetUp(n, fmt.Sprintf("%s stay free on %s. u undoes.", size.Format(bytes), p.Name),
+				func(p *bench.Target) { p.Reserve = bench.Size(bytes) })
+		}})
 	return nil
 }
 
@@ -246,7 +256,8 @@ func (m *Model) Why() state.Why {
 	}
 	e := m.d.Surveys.Explain(n, i)
 	v := s.Sheet.Verdict(i)
-	w := state.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, v.Word()), Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Words()}
+	w := state.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, v.Word()),
+		Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Words()}
 	if v.Kind.Goes() && v.Need > 0 {
 		w.Say += fmt.Sprintf(" Copying it over %s takes %s", loader.ViaWord(s.Config.Via), s.Time(i))
 		if s.Speed().Runs == 0 {
@@ -258,7 +269,8 @@ func (m *Model) Why() state.Why {
 		w.Say = "Not selected. " + w.Say
 	}
 	if s.Away != nil {
-		w.Say = fmt.Sprintf("The target is not connected; this is what was on it at %s. ", s.Taken.Local().Format("2006-01-02 15:04")) + w.Say
+		w.Say = fmt.Sprintf("The target is not connected; this is what was on it at %s. ", s.Taken.Local().
+			Format("2006-01-02 15:04")) + w.Say
 	}
 	return w
 }

@@ -33,7 +33,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	marks := fmt.Sprintf("%s selected  %s selected, but does not fit", mark(t, true, true), mark(t, false, true))
 	fixed := idWidth + 1 + markWidth + 1 + nameWidth + 1 + sizeWidth
 	head := []style.Cell{{Text: m.sideways(marks, fixed), Width: fixed, FG: t.Dim}}
-	under := []style.Cell{{Text: "ID", Width: idWidth, FG: t.Dim}, {Width: markWidth}, {Text: "title", Width: nameWidth, FG: t.Dim}, {Text: "size", Width: sizeWidth, Right: true, FG: t.Dim}}
+	under := []style.Cell{{Text: "ID", Width: idWidth, FG: t.Dim}, {Width: markWidth}, {Text: "title", Width: nameWidth,
+		FG: t.Dim}, {Text: "size", Width: sizeWidth, Right: true, FG: t.Dim}}
 	for n := m.left; n < m.left+m.shown; n++ {
 		c := style.Cell{Text: targets[n].Name, Width: cellWidth, Bold: n == m.d.Target}
 		if n == m.d.Target {
@@ -54,7 +55,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		if len(targets) > 1 {
 			who = "these loaders do"
 		}
-		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s that %s not use: / finds them", size.Count(n, "more title"), who), w-2)))
+		foot = append(foot, " "+t.Paint(t.Dim, t.Clip(fmt.Sprintf("%s that %s not use: / finds them",
+			size.Count(n, "more title"), who), w-2)))
 	}
 	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)

@@ -63,7 +63,8 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		if tt.Form == title.Folder && tt.Archive == "" {
 			bytes = "  " + size.Count(len(d.Parts), "file") + ", " + size.Exact(d.Size()) + " bytes"
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path), w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path),
+			w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
 		lines = append(lines, m.files(t, w, tt, &d)...)
 		space := 0 // what was read takes as much as it needs, so that the target it was read in has the rest
 		for _, e := range d.Evidence {
@@ -72,7 +73,8 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		space = min(space+1, 44, w-38)
 		for _, e := range d.Evidence {
 			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, labels))+
-				t.Paint(t.Text, t.Pad(style.Clean(e.Value), space))+t.Paint(t.Dim, t.Clip(" from "+style.Clean(e.From), w-labels-1-space)))
+				t.Paint(t.Text, t.Pad(style.Clean(e.Value), space))+t.Paint(t.Dim, t.Clip(" from "+style.Clean(e.From),
+				w-labels-1-space)))
 		}
 	}
 	lines = t.Block(lines, whole, h)
@@ -135,7 +137,8 @@ func (m *Model) files(t *style.Theme, w int, tt *title.Title, d *title.Disc) (li
 		if more := len(names) - shownFiles; more > 0 {
 			text += fmt.Sprintf(" and %d more", more)
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, labels))+t.Paint(t.Text, t.Clip(style.Clean(text), w-labels-2)))
+		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(label, labels))+t.Paint(t.Text, t.Clip(style.Clean(text),
+			w-labels-2)))
 	}
 	var parts, volumes []string
 	for i := range d.Parts {

@@ -38,7 +38,8 @@ func (m *Model) fields(t *style.Theme, w, h int) []string {
 		if slices.Contains(tt.Locked, f) && !strings.Contains(from, "locked") {
 			from += ", locked"
 		}
-		c := []style.Cell{{Text: f, Width: 10, FG: t.Dim}, {Text: value, Width: max(12, min(48, w/2))}, {Text: strings.Replace(from, "from set by hand", "set by hand", 1), Width: w, FG: t.Dim}}
+		c := []style.Cell{{Text: f, Width: 10, FG: t.Dim}, {Text: value, Width: max(12, min(48, w/2))},
+			{Text: strings.Replace(from, "from set by hand", "set by hand", 1), Width: w, FG: t.Dim}}
 		lines = append(lines, t.Row(w, k == m.field, c...))
 	}
 	return t.Block(lines, w, h)
@@ -94,7 +95,8 @@ func (m *Model) setField(t title.Title, field, v string) tea.Cmd {
 	case field == "platform" && v != "" && m.d.Set.Platform(v) == nil:
 		m.d.Notice = fmt.Sprintf("There is no platform %q; the nearest is %s.", v, m.d.Set.NearestPlatform(v))
 		return nil
-	case field == "ID" && v != "" && p != nil && p.Fields.ID.Pattern.Regexp != nil && !p.Fields.ID.Pattern.MatchString(v):
+	case field == "ID" && v != "" && p != nil && p.Fields.ID.Pattern.Regexp != nil &&
+		!p.Fields.ID.Pattern.MatchString(v):
 		m.d.Notice = fmt.Sprintf("%q is not an ID of the %s: those are like %s.", v, p.Shown, p.Fields.ID.Pattern)
 		return nil
 	case v == *t.Value(field):

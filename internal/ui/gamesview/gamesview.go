@@ -68,15 +68,18 @@ func (m *Model) Actions() []state.Action {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
 		state.Do("o", "order", m.NextOrder).Saying("worst first, largest, by name, by ID, newest, by platform"),
-		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).Saying("read all of its files and compare checksums; again: stop"),
+		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).
+			Saying("read all of its files and compare checksums; again: stop"),
 		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
 		state.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
 		state.Do("X", "include again", func() tea.Cmd { return m.d.BringBack() }).Saying("everything left out"),
-		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).Saying("as discs of one title"),
+		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).
+			Saying("as discs of one title"),
 		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title"),
 		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
 		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),
-		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).Saying("open it although it is suspiciously large inside"),
+		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).
+			Saying("open it although it is suspiciously large inside"),
 		state.Do("s", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
@@ -165,11 +168,14 @@ func (m *Model) drop() tea.Cmd {
 }
 
 func (m *Model) list() {
-	m.d.Ask(state.Question{Prompt: "list of titles: ", Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher, text", Done: m.d.AddList})
+	m.d.Ask(state.Question{Prompt: "list of titles: ",
+		Hint: "a CSV file; its first line names the columns: id, name, region, year, players, publisher, text",
+		Done: m.d.AddList})
 }
 
 func (m *Model) password() {
-	m.d.Ask(state.Question{Prompt: "password: ", Hint: "it is tried on all encrypted archives, and stored in the bench as plain text", Done: m.d.Password})
+	m.d.Ask(state.Question{Prompt: "password: ",
+		Hint: "it is tried on all encrypted archives, and stored in the bench as plain text", Done: m.d.Password})
 }
 
 // Click moves the cursor.
@@ -183,7 +189,8 @@ func evidence(t *title.Title) string {
 	inside := false // something in the files themselves tells what it is
 	for _, d := range t.Discs {
 		for _, e := range d.Evidence {
-			inside = inside || !strings.HasPrefix(e.From, "the name of the ") && !strings.HasPrefix(e.From, "set by hand") &&
+			inside = inside || !strings.HasPrefix(e.From, "the name of the ") && !strings.HasPrefix(e.From,
+				"set by hand") &&
 				!strings.HasPrefix(e.From, "reading it all") && !strings.Contains(e.From, ", found by ")
 		}
 	}
@@ -216,7 +223,8 @@ func (m *Model) Why() state.Why {
 		if t.Encrypted {
 			w.Ways = []string{"p gives a password"}
 		}
-	} else if k := slices.IndexFunc(t.Findings, func(f title.Finding) bool { return f.Grade == title.Suspicion }); k >= 0 {
+	} else if k := slices.IndexFunc(t.Findings,
+		func(f title.Finding) bool { return f.Grade == title.Suspicion }); k >= 0 {
 		w.Say, w.Ways = "may be bad: "+t.Findings[k].Say+".", []string{t.Findings[k].Remedy}
 	} else if len(t.Findings) > 0 {
 		f := t.Findings[0]
@@ -248,7 +256,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		evidence = len(title.Editable) + 2
 	}
 	m.top = 1
-	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"}, {Text: "discs"}, {Text: "state"}, {Text: "file"}}
+	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"},
+		{Text: "discs"}, {Text: "state"}, {Text: "file"}}
 	for i := range head {
 		head[i].FG = t.Dim
 	}
@@ -289,7 +298,8 @@ func (m *Model) problems(t *style.Theme, w int) []string {
 	}
 	text := "not read: " + all[0].Path + ": " + all[0].Say
 	if len(all) > 1 {
-		text = size.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text, "not read: ")
+		text = size.Count(len(all), "file or folder") + " not read; the first: " + strings.TrimPrefix(text,
+			"not read: ")
 	}
 	return []string{" " + t.Paint(t.Bad, t.Clip(style.Clean(text), w-2))}
 }

@@ -340,7 +340,8 @@ func (m *Model) edit() tea.Cmd {
 		return nil
 	}
 	words := strings.Fields(editor())
-	return tea.ExecProcess(exec.Command(words[0], append(words[1:], file)...), func(err error) tea.Msg { return EditedMsg{err} })
+	return tea.ExecProcess(exec.Command(words[0], append(words[1:], file)...),
+		func(err error) tea.Msg { return EditedMsg{err} })
 }
 
 // editor is the command that the user edits with.
@@ -361,7 +362,8 @@ func editor() string {
 // Edited reads the loaders again after the editor was left.
 func (m *Model) Edited(msg EditedMsg) tea.Cmd {
 	if msg.Err != nil {
-		m.d.Notice = fmt.Sprintf("The editor could not be started: %v. Set the variable EDITOR to your editor.", msg.Err)
+		m.d.Notice = fmt.Sprintf("The editor could not be started: %v. Set the variable EDITOR to your editor.",
+			msg.Err)
 	}
 	return m.d.Reload()
 }
@@ -434,7 +436,8 @@ func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
 	}
 	m.sought = msg.Draft.Name
 	m.rows, m.reach = 0, 0
-	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with its evidence as comments: e edits it.", size.Count(msg.Draft.Titles, "title"),
+	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with its evidence as comments: e edits it.",
+		size.Count(msg.Draft.Titles, "title"),
 		size.Count(len(msg.Draft.Findings), "finding"), size.Count(len(msg.Draft.Open), "question"), msg.File)
 	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 }
@@ -487,7 +490,8 @@ func (m *Model) Why() state.Why {
 	e := m.current()
 	if e.broken != nil {
 		all := mistakes(e.broken.Err)
-		return state.Why{Lead: e.name() + " is left out.", Say: state.Sentence(all[0].Say), Ways: []string{"e opens it; it is reloaded when you save"}}
+		return state.Why{Lead: e.name() + " is left out.", Say: state.Sentence(all[0].Say),
+			Ways: []string{"e opens it; it is reloaded when you save"}}
 	}
 	if e.profile == nil {
 		return state.Why{}
@@ -509,5 +513,6 @@ func (m *Model) Why() state.Why {
 		p := m.d.Bench.Targets[m.d.Target]
 		target = fmt.Sprintf("%s is filled for %s", p.Name, p.Loader)
 	}
-	return state.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: state.Sentence(e.profile.About), Ways: slices.DeleteFunc([]string{own, target}, func(s string) bool { return s == "" })}
+	return state.Why{Lead: e.profile.Shown + ", " + e.profile.Console + ".", Say: state.Sentence(e.profile.About),
+		Ways: slices.DeleteFunc([]string{own, target}, func(s string) bool { return s == "" })}
 }

@@ -176,7 +176,8 @@ func (m *Model) mistakeLines(t *style.Theme, w int) []ruleLine {
 			if n == x.Line {
 				mark = t.Glyph("▸") + " "
 			}
-			out = append(out, ruleLine{text: t.Clip(fmt.Sprintf("%s%4d  %s", mark, n, style.Clean(strings.ReplaceAll(lines[n-1], "\t", "  "))), w), bad: n == x.Line, dim: n != x.Line})
+			out = append(out, ruleLine{text: t.Clip(fmt.Sprintf("%s%4d  %s", mark, n,
+				style.Clean(strings.ReplaceAll(lines[n-1], "\t", "  "))), w), bad: n == x.Line, dim: n != x.Line})
 		}
 		say := state.Sentence(x.Say)
 		if x.Meant != "" {
@@ -214,7 +215,8 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		}
 	}
 	if foreign > 0 {
-		foot = fmt.Sprintf("%s does not use %d of %s.", m.made.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles), "title"))
+		foot = fmt.Sprintf("%s does not use %d of %s.", m.made.profile.Shown, foreign, size.Count(len(m.d.Scan.Titles),
+			"title"))
 	}
 	if n := len(m.left) - foreign; n > 0 {
 		foot += fmt.Sprintf(" %s no path here: %s.", has(n), m.reason())

@@ -13,8 +13,8 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// Draw draws a picture as large as it fits into w x h cells, keeping its shape. It returns a line for each row that it takes. Where
-// there are no colours or no block characters, a card says what the picture is.
+// Draw draws a picture as large as it fits into w x h cells, keeping its shape. It returns a line for each row that it
+// takes. Where there are no colours or no block characters, a card says what the picture is.
 func Draw(t *style.Theme, im image.Image, w, h int) []string {
 	if im == nil || w < 1 || h < 1 {
 		return nil
@@ -70,7 +70,8 @@ func Card(t *style.Theme, words []string, w, h int) []string {
 			text = t.Clip(words[k], w-2)
 		}
 		left := (w - 2 - style.Width(text)) / 2
-		out = append(out, t.Paint(t.Faint, t.Glyph("│"))+t.Paint(t.Dim, t.Pad(strings.Repeat(" ", max(0, left))+text, w-2))+t.Paint(t.Faint, t.Glyph("│")))
+		out = append(out, t.Paint(t.Faint, t.Glyph("│"))+t.Paint(t.Dim, t.Pad(strings.Repeat(" ", max(0, left))+text,
+			w-2))+t.Paint(t.Faint, t.Glyph("│")))
 	}
 	return append(out, t.Paint(t.Faint, t.Glyph("└")+line+t.Glyph("┘")))
 }

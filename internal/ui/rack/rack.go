@@ -111,7 +111,8 @@ func column(t *style.Theme, v Volume, w, h int) []string {
 	}
 	edge := t.Style(t.Dim)
 	if v.Ghost > 0 && cells[over] != " " {
-		lines = append(lines, " "+edge.Render(t.Glyph("┌"))+strings.Repeat(cells[over], bar)+edge.Render(t.Glyph("┐"))+" ")
+		lines = append(lines, " "+edge.Render(t.Glyph("┌"))+strings.Repeat(cells[over], bar)+edge.Render(
+			t.Glyph("┐"))+" ")
 	} else {
 		lines = append(lines, " "+edge.Render(t.Glyph("┌")+strings.Repeat(t.Glyph("─"), bar)+t.Glyph("┐"))+" ")
 	}
@@ -260,7 +261,8 @@ func cell(t *style.Theme, parts []part, bottom int) string {
 		runs = append(runs[:0], larger)
 	}
 	if len(runs) == 2 {
-		return lipgloss.NewStyle().Foreground(runs[0].part.colour).Background(runs[1].part.colour).Render(style.Eighths[runs[0].units])
+		return lipgloss.NewStyle().Foreground(runs[0].part.colour).Background(runs[1].part.colour).
+			Render(style.Eighths[runs[0].units])
 	}
 	return t.Block8(runs[0].part.colour, runs[0].units)
 }

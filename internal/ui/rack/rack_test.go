@@ -43,8 +43,10 @@ func TestAnyRackFitsItsSpace(t *testing.T) {
 		amount := rapid.Int64Range(0, 1<<40)
 		var all []rack.Volume
 		for range rapid.IntRange(0, 5).Draw(t, "volumes") {
-			all = append(all, rack.Volume{Name: rapid.String().Draw(t, "name"), Detail: "FAT32", Capacity: amount.Draw(t, "capacity"), Kept: amount.Draw(t, "kept"),
-				Written: amount.Draw(t, "written"), Planned: amount.Draw(t, "planned"), Ghost: amount.Draw(t, "ghost"), Over: rapid.Bool().Draw(t, "over"), Share: rapid.Bool().Draw(t, "share")})
+			all = append(all, rack.Volume{Name: rapid.String().Draw(t, "name"), Detail: "FAT32",
+				Capacity: amount.Draw(t, "capacity"), Kept: amount.Draw(t, "kept"),
+				Written: amount.Draw(t, "written"), Planned: amount.Draw(t, "planned"), Ghost: amount.Draw(t, "ghost"),
+				Over: rapid.Bool().Draw(t, "over"), Share: rapid.Bool().Draw(t, "share")})
 		}
 		for _, theme := range []*style.Theme{ascii, colour} {
 			lines := rack.Draw(theme, all, w, h)

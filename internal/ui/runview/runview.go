@@ -1,4 +1,5 @@
-// Package runview is the fourth stage: the plans being carried out, a lane for each target, step by step; and the runs of the past.
+// Package runview is the fourth stage: the plans being carried out, a lane for each target, step by step; and the runs
+// of the past.
 package runview
 
 import (
@@ -146,7 +147,8 @@ func (m *Model) Actions() []state.Action {
 	var own []state.Action
 	begin := []state.Action{
 		state.Do("enter r", "start", m.start).Saying("start the run at this target, or run what is left"),
-		state.Do("a", "start all", m.d.StartAll).Saying("start runs at all targets at once, except those that remove files"),
+		state.Do("a", "start all", m.d.StartAll).
+			Saying("start runs at all targets at once, except those that remove files"),
 	}
 	if m.part == past {
 		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped"))
@@ -159,29 +161,39 @@ func (m *Model) Actions() []state.Action {
 		}
 		own = append(own,
 			state.Do("p", pause, state.Just(l.Pause)).Saying("nothing is written until you press p again"),
-			state.Do("f", "stop after file", state.Just(func() { l.Finish(); m.d.Notice = "The run ends after the current file." })).Saying("end the run after the current file"),
-			state.Do("s", "stop now", state.Just(m.stop)).Saying("end the run now; a half-written large file is kept for resuming where that is possible, and removed otherwise"),
+			state.Do("f", "stop after file",
+				state.Just(func() { l.Finish(); m.d.Notice = "The run ends after the current file." })).
+				Saying("end the run after the current file"),
+			state.Do("s", "stop now", state.Just(m.stop)).
+				Saying("end the run now; a half-written large file is kept for resuming where that is possible, and "+
+					"removed otherwise"),
 		)
 		if m.part == steps {
 			own = append(own,
-				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).Saying("write this title's files first"),
-				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).Saying("write this title's files last"),
-				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).Saying("skip this step, even if it is running"),
-				state.Do("t", "try again", state.Just(func() { l.Retry(m.steps.Cursor) })).Saying("try a step again that failed or was skipped"),
+				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).
+					Saying("write this title's files first"),
+				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).
+					Saying("write this title's files last"),
+				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).
+					Saying("skip this step, even if it is running"),
+				state.Do("t", "try again", state.Just(func() { l.Retry(m.steps.Cursor) })).
+					Saying("try a step again that failed or was skipped"),
 			)
 		}
 	}
 	own = append(own, state.Do("b", "limit", m.limit).Saying("limit the speed of this run and of later ones"))
 	own = append(own, begin...)
 	own = append(own,
-		state.Do("tab", "part", state.Just(func() { m.part = (m.part + 1) % parts })).Saying("the next part of the screen: targets, steps, past runs"),
+		state.Do("tab", "part", state.Just(func() { m.part = (m.part + 1) % parts })).
+			Saying("the next part of the screen: targets, steps, past runs"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.part = (m.part + parts - 1) % parts })),
 		state.Do("o", "follow", state.Just(func() { m.follow = true })).Saying("keep the cursor on the current step"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	)
 	if l != nil && !running {
-		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).Saying("move the source files of titles that were copied and read back to a folder or the trash"))
+		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).
+			Saying("move the source files of titles that were copied and read back to a folder or the trash"))
 	}
 	return append(own, m.movement()...)
 }
@@ -191,8 +203,10 @@ func (m *Model) movement() []state.Action {
 	switch m.part {
 	case lanes:
 		return []state.Action{
-			state.Do("up k", "up", state.Just(func() { m.turn(-1) })), state.Do("down j", "down", state.Just(func() { m.turn(1) })),
-			state.Do("home g", "to the top", state.Just(func() { m.turn(-len(m.d.Bench.Targets)) })), state.Do("end G", "to the bottom", state.Just(func() { m.turn(len(m.d.Bench.Targets)) })),
+			state.Do("up k", "up", state.Just(func() { m.turn(-1) })), state.Do("down j", "down",
+				state.Just(func() { m.turn(1) })),
+			state.Do("home g", "to the top", state.Just(func() { m.turn(-len(m.d.Bench.Targets)) })),
+			state.Do("end G", "to the bottom", state.Just(func() { m.turn(len(m.d.Bench.Targets)) })),
 		}
 	case past:
 		return state.Movement(&m.past)
@@ -312,9 +326,11 @@ func (m *Model) Why() state.Why {
 	case !l.Running():
 		return m.ended(name, l)
 	case l.Paused:
-		return state.Why{Lead: name + ": paused.", Say: "Nothing is written until you resume.", Ways: []string{"p resumes"}}
+		return state.Why{Lead: name + ": paused.", Say: "Nothing is written until you resume.",
+			Ways: []string{"p resumes"}}
 	case l.Waiting != "":
-		return state.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) + ". What is finished stays; the run continues when the target is back.", Ways: []string{"s stops"}}
+		return state.Why{Lead: name + ": waiting.", Say: style.Clean(l.Waiting) +
+			". What is finished stays; the run continues when the target is back.", Ways: []string{"s stops"}}
 	}
 	say := "running; you can use the other stages meanwhile."
 	if left, ok := l.Left(); ok {
@@ -332,7 +348,9 @@ func (m *Model) whyBefore(name string) state.Why {
 	s, p := m.d.Current(), m.d.Plan(m.d.Target)
 	switch {
 	case s.Away != nil:
-		return state.Why{Lead: name + ": not connected.", Say: fmt.Sprintf("It is not connected: %v. The plan is based on what was on it at %s.", s.Away, s.Taken.Local().Format("2006-01-02 15:04"))}
+		return state.Why{Lead: name + ": not connected.",
+			Say: fmt.Sprintf("It is not connected: %v. The plan is based on what was on it at %s.", s.Away,
+				s.Taken.Local().Format("2006-01-02 15:04"))}
 	case p == nil:
 		return state.Why{Lead: name + ":", Say: "the plan is being made."}
 	case p.Empty():
@@ -342,7 +360,8 @@ func (m *Model) whyBefore(name string) state.Why {
 		}
 		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter starts", "a starts all targets at once"}}
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p),
+		checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter starts", "a starts all targets at once"}}
 }
 
 func (m *Model) ended(name string, l *state.Lane) state.Why {
@@ -356,18 +375,23 @@ func (m *Model) ended(name string, l *state.Lane) state.Why {
 		return state.Why{Lead: name + ": stopped.", Say: fmt.Sprintf("%s finished, %s not tried; %s.",
 			size.Count(r.Put, "file"), size.Count(r.Untried, "step"), half), Ways: []string{"enter resumes"}}
 	case len(r.Failed) > 0:
-		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s failed, %d not tried. %s.", size.Count(r.Put, "file"),
-			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say), Ways: []string{"fix that, then enter runs what is left"}}
+		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s failed, %d not tried. %s.",
+			size.Count(r.Put, "file"),
+			size.Count(len(r.Failed), "step"), r.Untried, r.Failed[0].Say),
+			Ways: []string{"fix that, then enter runs what is left"}}
 	case r.Skipped > 0:
-		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s skipped.", size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
+		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s skipped.",
+			size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
 	}
 	lead := name + ": done, safe to unplug once ejected."
 	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Target) {
 		lead = name + ": done, everything is there."
 	}
-	say := fmt.Sprintf("%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
+	say := fmt.Sprintf("%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes),
+		r.Elapsed.Round(100*time.Millisecond))
 	if r.Rewritten > 0 {
-		say += fmt.Sprintf("; %s had to be written twice: do not trust this medium or its cable", size.Count(r.Rewritten, "file"))
+		say += fmt.Sprintf("; %s had to be written twice: do not trust this medium or its cable",
+			size.Count(r.Rewritten, "file"))
 	}
 	return state.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the check"}}
 }
@@ -384,7 +408,8 @@ func (m *Model) whyPast() state.Why {
 	case r.State == journal.Resuming:
 		w.Say = "It is still running, here or in another Polytome."
 	case r.State == journal.Broken && r.Report == nil:
-		w.Say = fmt.Sprintf("It was cut off after %d of %s, %s written: the program or the computer stopped.", r.Done, size.Count(r.Steps, "step"), size.Format(r.Written))
+		w.Say = fmt.Sprintf("It was cut off after %d of %s, %s written: the program or the computer stopped.", r.Done,
+			size.Count(r.Steps, "step"), size.Format(r.Written))
 	case r.Report != nil && len(r.Report.Failed) > 0:
 		w.Say += " " + state.Sentence(r.Report.Failed[0].Say)
 	}

@@ -116,7 +116,8 @@ func (m *Model) whole() string {
 	case longest == 0:
 		return size.Count(running, "run") + " running"
 	}
-	return fmt.Sprintf("%s running, %s of %s, about %s left", size.Count(running, "run"), size.Format(done), size.Format(of), estimate.Words(longest))
+	return fmt.Sprintf("%s running, %s of %s, about %s left", size.Count(running, "run"), size.Format(done),
+		size.Format(of), estimate.Words(longest))
 }
 
 func (m *Model) drawLane(t *style.Theme, w, n int) string {
@@ -130,7 +131,8 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	if wide {
 		nameWidth, stateWidth = 17, 20
 	}
-	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target}, {Text: status, Width: stateWidth, FG: colour}}
+	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target}, {Text: status, Width: stateWidth,
+		FG: colour}}
 	cursor := n == m.d.Target && m.part == lanes
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if l == nil {
@@ -160,7 +162,8 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	} else if d, ok := l.Left(); ok {
 		left = estimate.Words(d) + " left"
 	}
-	cells = append(cells, style.Cell{Text: speed, Width: 13, Right: true, FG: t.Dim}, style.Cell{Text: left, Width: 13, Right: true})
+	cells = append(cells, style.Cell{Text: speed, Width: 13, Right: true, FG: t.Dim}, style.Cell{Text: left, Width: 13,
+		Right: true})
 	if wide {
 		failed := ""
 		if n := l.Fails(); n > 0 {
@@ -308,7 +311,8 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) strin
 		return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour},
 			style.Cell{Text: path, Width: pathWidth + 12}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 	}
-	return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11, FG: t.Dim},
+	return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: what, Width: 11,
+		FG: t.Dim},
 		style.Cell{Text: whereTo(t, &s), Width: pathWidth}, style.Cell{Text: bytes, Width: 11, Right: true, FG: t.Dim})
 }
 
@@ -338,8 +342,10 @@ func (m *Model) drawPast(t *style.Theme, w, h int) []string {
 			colour = t.Dim
 		}
 		when := r.Began.Local().Format("2006-01-02 15:04")
-		cells := []style.Cell{{Text: fmt.Sprint(r.ID), Width: 4, Right: true, FG: t.Dim}, {Text: when, Width: 16, FG: t.Dim}, {Text: r.Target, Width: 15}, {Text: string(r.State), Width: 10, FG: colour}}
-		out = append(out, t.Row(w, i == m.past.Cursor, append(cells, style.Cell{Text: state.Ago(r), Width: max(10, w-1-5-17-16-11)})...))
+		cells := []style.Cell{{Text: fmt.Sprint(r.ID), Width: 4, Right: true, FG: t.Dim}, {Text: when, Width: 16,
+			FG: t.Dim}, {Text: r.Target, Width: 15}, {Text: string(r.State), Width: 10, FG: colour}}
+		out = append(out, t.Row(w, i == m.past.Cursor, append(cells, style.Cell{Text: state.Ago(r),
+			Width: max(10, w-1-5-17-16-11)})...))
 	}
 	return out
 }

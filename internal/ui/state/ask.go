@@ -40,22 +40,23 @@ func (d *State) askPassword(n int, err error) {
 	if denied.Given {
 		hint = "that one was refused: the user name or the password is wrong; " + hint
 	}
-	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: hint, Secret: true, Done: func(answer string) tea.Cmd {
-		if answer == "" {
-			return nil
-		}
-		secret.Remember(host, user, answer)
-		look := again()
-		if look == nil {
-			return nil
-		}
-		return func() tea.Msg {
-			m := look()
-			var still *remote.LoginError
-			if s, ok := m.(SurveyMsg); ok && s.err == nil && !errors.As(s.survey.Away, &still) { // it lets in
-				_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+	d.Ask(Question{Prompt: fmt.Sprintf("Password of %s on %s: ", user, host), Hint: hint, Secret: true,
+		Done: func(answer string) tea.Cmd {
+			if answer == "" {
+				return nil
 			}
-			return m
-		}
-	}})
+			secret.Remember(host, user, answer)
+			look := again()
+			if look == nil {
+				return nil
+			}
+			return func() tea.Msg {
+				m := look()
+				var still *remote.LoginError
+				if s, ok := m.(SurveyMsg); ok && s.err == nil && !errors.As(s.survey.Away, &still) { // it lets in
+					_ = secret.Keep(host, user, answer) // without a keyring it is asked for at each start
+				}
+				return m
+			}
+		}})
 }

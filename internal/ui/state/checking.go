@@ -80,7 +80,8 @@ func (d *State) SetCheck(m CheckMsg) {
 	d.Checks[n] = Checked{Report: m.report, Before: m.before}
 }
 
-// MarkFixes takes up what fixes findings at a target, or gives it up again when all of it is taken up. The check that is shown stays.
+// MarkFixes takes up what fixes findings at a target, or gives it up again when all of it is taken up. The check that
+// is shown stays.
 func (d *State) MarkFixes(n int, fixes []fix.Fix) tea.Cmd {
 	if n >= len(d.Bench.Targets) || d.busy() {
 		return nil
@@ -96,7 +97,8 @@ func (d *State) MarkFixes(n int, fixes []fix.Fix) tea.Cmd {
 		d.Notice = "Not to be fixed any more. u undoes."
 	} else {
 		p.Fix(fixes...)
-		d.Notice = fmt.Sprintf("%s marked: 3 shows them in the tree, and the next run (4) makes them. u undoes.", size.Count(len(fixes), "change"))
+		d.Notice = fmt.Sprintf("%s marked: 3 shows them in the tree, and the next run (4) makes them. u undoes.",
+			size.Count(len(fixes), "change"))
 	}
 	choices := false
 	for i := range fixes {
@@ -130,7 +132,8 @@ func (d *State) AskChecklist(n int) {
 	}
 	p := &d.Bench.Targets[n]
 	text := check.ChecklistText(p.Name, r.Checklist, survey.Ticked(p))
-	d.Ask(Question{Prompt: "Write the checklist to: ", Hint: "a text file, such as checklist.txt", Value: "checklist " + strings.ReplaceAll(p.Name, "/", "-") + ".txt", Done: func(answer string) tea.Cmd {
+	d.Ask(Question{Prompt: "Write the checklist to: ", Hint: "a text file, such as checklist.txt", Value: "checklist " +
+		strings.ReplaceAll(p.Name, "/", "-") + ".txt", Done: func(answer string) tea.Cmd {
 		file, err := filepath.Abs(Expand(answer))
 		if err == nil && answer != "" {
 			err = writeNew(file, text)

@@ -41,7 +41,8 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 	}
 	d.Notice = fmt.Sprintf("%s %s %s. u undoes.", what, doing, p.Name)
 	if v, _, ok := d.Verdict(n, titles[0]); !put && len(titles) == 1 && ok && v.Kind == fit.Present && !p.DeleteOthers {
-		d.Notice = fmt.Sprintf("%s is deselected on %s, but its files stay there. Mark them in Tree to remove them. u undoes.", what, p.Name)
+		d.Notice = fmt.Sprintf("%s is deselected on %s, but its files stay there. Mark them in Tree to remove them. "+
+			"u undoes.", what, p.Name)
 	}
 	return d.put(n, titles)
 }
@@ -50,7 +51,8 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 func (d *State) put(n int, titles []int) tea.Cmd {
 	d.moved()
 	for k, s := range d.Surveys {
-		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil || len(s.Titles) != len(d.Scan.Titles) {
+		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil ||
+			len(s.Titles) != len(d.Scan.Titles) {
 			continue
 		}
 		if len(titles) == 1 {
@@ -112,7 +114,8 @@ func (d *State) Prioritise(i, by int) tea.Cmd {
 	}
 	d.remember()
 	n := d.Bench.Prioritise(d.Scan.Titles[i].Key, by)
-	d.Notice = fmt.Sprintf("%s has priority %+d: when space is short, higher goes first. u undoes.", d.Scan.Titles[i].Label(), n)
+	d.Notice = fmt.Sprintf("%s has priority %+d: when space is short, higher goes first. u undoes.",
+		d.Scan.Titles[i].Label(), n)
 	if n == 0 {
 		d.Notice = d.Scan.Titles[i].Label() + " has the normal priority. u undoes."
 	}
@@ -181,7 +184,8 @@ func (d *State) AskDeleteOthers(n int) tea.Cmd {
 			return AskMsg{Question{Prompt: err.Error(), Done: func(string) tea.Cmd { return nil }}}
 		}
 		would, name := after.Plan(), b.Targets[n].Name
-		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would be removed from %s. Type its name to confirm: ", size.Count(would.Removes, "file"), size.Format(would.Freed), name),
+		return AskMsg{Question{Prompt: fmt.Sprintf("%s, %s, would be removed from %s. Type its name to confirm: ",
+			size.Count(would.Removes, "file"), size.Format(would.Freed), name),
 			Hint: name + "; files no loader knows stay", Done: func(answer string) tea.Cmd {
 				if !strings.EqualFold(answer, name) {
 					d.Notice = "That is not the target's name. Nothing will be removed."
@@ -208,7 +212,8 @@ func (d *State) Overwrite(n int, path string) tea.Cmd {
 // be changed here at all.
 func (d *State) busy() bool {
 	if who := d.Bench.ReadOnly(); who != "" {
-		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open, so this one is read-only. To make changes, close the other one and start again.", who)
+		d.Notice = fmt.Sprintf("Another Polytome (%s) has this bench open, so this one is read-only. To make "+
+			"changes, close the other one and start again.", who)
 		return true
 	}
 	if d.Running() {

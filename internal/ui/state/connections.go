@@ -75,7 +75,8 @@ func (d *State) LookAtLinks() tea.Cmd {
 			wait.Go(func() {
 				l.Tried = l.Try(ctx, connections.Trier{})
 				if l.Cable != nil {
-					l.CableSet = connections.CableState(l.Cable, all, l.Tried.State == connections.Answers || l.Tried.State == connections.Refused)
+					l.CableSet = connections.CableState(l.Cable, all, l.Tried.State == connections.Answers ||
+						l.Tried.State == connections.Refused)
 				}
 			})
 		}
@@ -108,7 +109,8 @@ func (d *State) SetConnections(m ConnectionsMsg) tea.Cmd {
 	if before := d.Connections; before != nil {
 		for i := range m.Connections.Links {
 			l := &m.Connections.Links[i]
-			k := slices.IndexFunc(before.Links, func(o connections.Link) bool { return o.Name == l.Name && o.At == l.At })
+			k := slices.IndexFunc(before.Links,
+				func(o connections.Link) bool { return o.Name == l.Name && o.At == l.At })
 			if k < 0 {
 				continue
 			}
@@ -119,9 +121,11 @@ func (d *State) SetConnections(m ConnectionsMsg) tea.Cmd {
 			if was := before.Links[k].CableSet; m.Tried && l.Cable != nil && was != l.CableSet {
 				switch l.CableSet {
 				case connections.HalfSet:
-					d.Notice = fmt.Sprintf("This computer's end of the cable to %s is set. Now set the console's.", l.Name)
+					d.Notice = fmt.Sprintf("This computer's end of the cable to %s is set. Now set the console's.",
+						l.Name)
 				case connections.IsSet:
-					d.Notice = fmt.Sprintf("Both ends of the cable to %s are set: you can fill it. Set them back when you are done (b).", l.Name)
+					d.Notice = fmt.Sprintf("Both ends of the cable to %s are set: you can fill it. Set them back "+
+						"when you are done (b).", l.Name)
 					set = append(set, d.SurveyTarget(l.Target))
 				}
 			}
@@ -131,7 +135,8 @@ func (d *State) SetConnections(m ConnectionsMsg) tea.Cmd {
 	return tea.Batch(append(set, m.next)...)
 }
 
-// renumber gives what is known of the links the numbers that their targets have now, and drops those of targets that have gone.
+// renumber gives what is known of the links the numbers that their targets have now, and drops those of targets that
+// have gone.
 func (d *State) renumber() {
 	if d.Connections == nil {
 		return
@@ -195,7 +200,8 @@ func (d *State) SetLink(m LinkMsg) {
 		d.Notice = name + ": " + Sentence(m.err.Error())
 		return
 	}
-	d.Notice = fmt.Sprintf("%s answers in %s; sending %s/s, receiving %s/s.", name, Brief(m.probe.RoundTrip), size.Format(m.probe.Up), size.Format(m.probe.Down))
+	d.Notice = fmt.Sprintf("%s answers in %s; sending %s/s, receiving %s/s.", name, Brief(m.probe.RoundTrip),
+		size.Format(m.probe.Up), size.Format(m.probe.Down))
 	if len(m.probe.Wrong) > 0 {
 		d.Notice += " " + Sentence(m.probe.Wrong[0])
 	}
@@ -207,7 +213,8 @@ func (d *State) SetLink(m LinkMsg) {
 			l := &d.Connections.Links[i]
 			l.Probe = m.probe
 			if l.Tried.State != connections.Answers { // it does now
-				l.Tried = connections.Tried{State: connections.Answers, RoundTrip: m.probe.RoundTrip, Say: l.Host + " answers", At: time.Now()}
+				l.Tried = connections.Tried{State: connections.Answers, RoundTrip: m.probe.RoundTrip, Say: l.Host +
+					" answers", At: time.Now()}
 			}
 		}
 	}
@@ -226,7 +233,8 @@ func Brief(t time.Duration) string {
 	return fmt.Sprintf("%.1f s", t.Seconds())
 }
 
-// AskCable asks into which interface the cable to the console of a target goes, and plans its addresses; or gives the cable up that it has.
+// AskCable asks into which interface the cable to the console of a target goes, and plans its addresses; or gives the
+// cable up that it has.
 func (d *State) AskCable(n int) tea.Cmd {
 	if n >= len(d.Bench.Targets) || d.busy() {
 		return nil
@@ -252,23 +260,26 @@ func (d *State) AskCable(n int) tea.Cmd {
 			names = append(names, c.Name)
 		}
 	}
-	d.Ask(Question{Prompt: "Cable in which interface? ", Hint: strings.Join(names, ", ") + "; only the bench is changed", Value: trial.Cable.Interface, Suggestions: names, Done: func(answer string) tea.Cmd {
-		n, ok := d.Bench.Find(id)
-		if !ok {
-			return nil
-		}
-		joined := d.Bench.Targets[n]
-		if err := connections.Join(&joined, cards, answer); err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		d.remember()
-		d.Bench.Targets[n] = joined // it is looked at when both ends are set
-		d.drop(n, looking)
-		d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up at both ends yet")
-		d.Notice = fmt.Sprintf("The sheet shows what to set at both ends. %s is now at %s. u undoes.", joined.Name, joined.At)
-		return tea.Batch(d.changed(), d.LookAtLinks())
-	}})
+	d.Ask(Question{Prompt: "Cable in which interface? ", Hint: strings.Join(names, ", ") +
+		"; only the bench is changed", Value: trial.Cable.Interface, Suggestions: names,
+		Done: func(answer string) tea.Cmd {
+			n, ok := d.Bench.Find(id)
+			if !ok {
+				return nil
+			}
+			joined := d.Bench.Targets[n]
+			if err := connections.Join(&joined, cards, answer); err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			d.remember()
+			d.Bench.Targets[n] = joined // it is looked at when both ends are set
+			d.drop(n, looking)
+			d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up at both ends yet")
+			d.Notice = fmt.Sprintf("The sheet shows what to set at both ends. %s is now at %s. u undoes.", joined.Name,
+				joined.At)
+			return tea.Batch(d.changed(), d.LookAtLinks())
+		}})
 	return nil
 }
 

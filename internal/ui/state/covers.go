@@ -65,7 +65,8 @@ type FetchMsg struct {
 	feed     feed[FetchMsg]
 }
 
-// FetchCovers asks the bench's servers for pictures of titles, in the background; a fetch that goes on is stopped instead. With again, it asks for what has changed, too.
+// FetchCovers asks the bench's servers for pictures of titles, in the background; a fetch that goes on is stopped
+// instead. With again, it asks for what has changed, too.
 func (d *State) FetchCovers(which []int, again bool) tea.Cmd {
 	if d.Fetching != nil {
 		d.Fetching.stop()
@@ -91,12 +92,13 @@ func (d *State) FetchCovers(which []int, again bool) tea.Cmd {
 	out.start(func() {
 		defer stop()
 		last := time.Time{}
-		r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Patience: patience, Progress: func(p cover.Progress) {
-			if time.Since(last) > 80*time.Millisecond {
-				last = time.Now()
-				out.emit(FetchMsg{progress: p, feed: out})
-			}
-		}})
+		r := f.Fetch(ctx, titles, needs, cover.FetchOptions{Again: again, Patience: patience,
+			Progress: func(p cover.Progress) {
+				if time.Since(last) > 80*time.Millisecond {
+					last = time.Now()
+					out.emit(FetchMsg{progress: p, feed: out})
+				}
+			}})
 		out.emit(FetchMsg{report: r})
 	}, func(err error) FetchMsg {
 		return FetchMsg{report: &cover.Report{Trouble: []string{"fetching: " + err.Error()}}}
@@ -146,7 +148,8 @@ func (d *State) Picture(f *title.File) (s Seen, known bool) {
 	return s, known
 }
 
-// lookAtOnce is how many pictures are looked at contiguous of work in the background: the first of them are to be seen soon.
+// lookAtOnce is how many pictures are looked at contiguous of work in the background: the first of them are to be seen
+// soon.
 const lookAtOnce = 4
 
 // LookAtPictures has pictures looked at in the background, those that were not yet.
@@ -162,7 +165,8 @@ func (d *State) LookAtPictures(files []title.File) tea.Cmd {
 		}
 		mine := some
 		some = nil
-		store, ctx, k := d.coverStore, d.Ctx, cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: scan.Allowed(d.Bench)}
+		store, ctx, k := d.coverStore, d.Ctx, cover.Looker{Passwords: slices.Clone(d.Bench.Passwords),
+			Allowed: scan.Allowed(d.Bench)}
 		all = append(all, func() tea.Msg {
 			k.Store, _ = store.open() // without one, they are looked at each time
 			out := map[string]Seen{}
@@ -200,7 +204,8 @@ func lookAt(ctx context.Context, k *cover.Looker, f *title.File) Seen {
 	return s
 }
 
-// SetSeen takes over pictures that were looked at. One that turned out to be of no use gives way to the next one: titles are dressed again.
+// SetSeen takes over pictures that were looked at. One that turned out to be of no use gives way to the next one:
+// titles are dressed again.
 func (d *State) SetSeen(m SeenMsg) tea.Cmd {
 	bad := false
 	if len(d.seen) > mostSeen { // they are looked at again when somebody wants to see them
@@ -259,24 +264,26 @@ func (d *State) AskCoverFolder() {
 	if d.busy() {
 		return
 	}
-	d.Ask(Question{Prompt: "Folder with pictures: ", Hint: "pictures named by a title's ID, checksum or name are used; subfolders may be named front, disc, screen, logo, or like a platform", Done: func(answer string) tea.Cmd {
-		if answer == "" {
-			return nil
-		}
-		at, isRemote, err := Address(answer)
-		if isRemote {
-			err = fmt.Errorf("%s is not a folder on this computer; S adds a picture server", answer)
-		}
-		if err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		if slices.ContainsFunc(d.Bench.CoverFolders(), func(f bench.CoverFolder) bool { return f.Path == at }) {
-			d.Notice = "That folder is already searched for pictures."
-			return nil
-		}
-		return d.Fix("Pictures are now searched in "+at+".", func() { d.Bench.AddCoverFolder(at) })
-	}})
+	d.Ask(Question{Prompt: "Folder with pictures: ",
+		Hint: "pictures named by a title's ID, checksum or name are used; subfolders may be named front, disc, " +
+			"screen, logo, or like a platform", Done: func(answer string) tea.Cmd {
+			if answer == "" {
+				return nil
+			}
+			at, isRemote, err := Address(answer)
+			if isRemote {
+				err = fmt.Errorf("%s is not a folder on this computer; S adds a picture server", answer)
+			}
+			if err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			if slices.ContainsFunc(d.Bench.CoverFolders(), func(f bench.CoverFolder) bool { return f.Path == at }) {
+				d.Notice = "That folder is already searched for pictures."
+				return nil
+			}
+			return d.Fix("Pictures are now searched in "+at+".", func() { d.Bench.AddCoverFolder(at) })
+		}})
 }
 
 // AskCoverServer asks for the address of a server of pictures, and for the paths on it.
@@ -284,24 +291,28 @@ func (d *State) AskCoverServer() {
 	if d.busy() {
 		return
 	}
-	d.Ask(Question{Prompt: "Picture server: ", Hint: "its address, such as https://pictures.example/shelf/; nothing is requested until you download", Done: func(answer string) tea.Cmd {
-		if answer == "" {
-			return nil
-		}
-		return func() tea.Msg {
-			return AskMsg{Question{Prompt: "Path of a picture there: ", Value: "{platform}/{kind}/{id}.png", Hint: "{" + strings.Join(bench.PathFields, "} {") + "}", Done: func(path string) tea.Cmd {
-				s := bench.CoverServer{URL: answer, Paths: []string{path}}
-				s.Name = d.Bench.NameServer(answer)
-				if err := s.Check(); err != nil {
-					d.Notice = Sentence(err.Error())
-					return nil
-				}
-				return d.Fix(s.Name+" is now a picture server: f downloads what is missing.", func() {
-					d.Bench.Covers.Servers = append(slices.Clone(d.Bench.Covers.Servers), s)
-				})
-			}}}
-		}
-	}})
+	d.Ask(Question{Prompt: "Picture server: ",
+		Hint: "its address, such as https://pictures.example/shelf/; nothing is requested until you download",
+		Done: func(answer string) tea.Cmd {
+			if answer == "" {
+				return nil
+			}
+			return func() tea.Msg {
+				return AskMsg{Question{Prompt: "Path of a picture there: ", Value: "{platform}/{kind}/{id}.png",
+					Hint: "{" +
+						strings.Join(bench.PathFields, "} {") + "}", Done: func(path string) tea.Cmd {
+						s := bench.CoverServer{URL: answer, Paths: []string{path}}
+						s.Name = d.Bench.NameServer(answer)
+						if err := s.Check(); err != nil {
+							d.Notice = Sentence(err.Error())
+							return nil
+						}
+						return d.Fix(s.Name+" is now a picture server: f downloads what is missing.", func() {
+							d.Bench.Covers.Servers = append(slices.Clone(d.Bench.Covers.Servers), s)
+						})
+					}}}
+			}
+		}})
 }
 
 // AskCoverBudget asks what covers may take of a target.
@@ -313,18 +324,20 @@ func (d *State) AskCoverBudget(n int) {
 	var say string
 	var most bench.Budget
 	set := d.Later(n, func(n int) tea.Cmd { return d.SetUp(n, say, func(p *bench.Target) { p.CoversMost = most }) })
-	d.Ask(Question{Prompt: "covers on " + p.Name + " may use at most: ", Value: string(p.CoversMost), Hint: "a size such as 40MiB, or a percentage such as 5%; empty for no limit", Done: func(answer string) tea.Cmd {
-		most = bench.Budget(answer)
-		if err := most.Check(); err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		say = fmt.Sprintf("Covers may use at most %s of %s. u undoes.", answer, p.Name)
-		if answer == "" {
-			say = fmt.Sprintf("Covers may use whatever titles leave free on %s. u undoes.", p.Name)
-		}
-		return set()
-	}})
+	d.Ask(Question{Prompt: "covers on " + p.Name + " may use at most: ", Value: string(p.CoversMost),
+		Hint: "a size such as 40MiB, or a percentage such as 5%; empty for no limit",
+		Done: func(answer string) tea.Cmd {
+			most = bench.Budget(answer)
+			if err := most.Check(); err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			say = fmt.Sprintf("Covers may use at most %s of %s. u undoes.", answer, p.Name)
+			if answer == "" {
+				say = fmt.Sprintf("Covers may use whatever titles leave free on %s. u undoes.", p.Name)
+			}
+			return set()
+		}})
 }
 
 // AskCarry asks for a stick that carries the covers of a target.
@@ -333,25 +346,28 @@ func (d *State) AskCarry(n int) {
 		return
 	}
 	if of, ok := d.Bench.Carried(n); ok {
-		d.Notice = fmt.Sprintf("%s already carries the covers for %s.", d.Bench.Targets[n].Name, d.Bench.Targets[of].Name)
+		d.Notice = fmt.Sprintf("%s already carries the covers for %s.", d.Bench.Targets[n].Name,
+			d.Bench.Targets[of].Name)
 		return
 	}
 	p := d.Bench.Targets[n]
-	d.Ask(Question{Prompt: "Stick that carries the covers of " + p.Name + ": ", Hint: "a folder, mounted drive or image: only the covers go there, in the console's folders, to be merged there", Done: func(answer string) tea.Cmd {
-		at, isRemote, err := Address(answer)
-		if isRemote {
-			err = fmt.Errorf("%s is not a stick", answer)
-		}
-		if err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		cmd := d.addTarget(bench.Target{Name: "Covers of " + p.Name, At: at, Loader: p.Loader, Carries: p.Name})
-		if cmd != nil {
-			d.Notice = fmt.Sprintf("%s is now a target: a run copies the covers for %s there. u undoes.", d.Bench.Targets[d.Target].Name, p.Name)
-		}
-		return cmd
-	}})
+	d.Ask(Question{Prompt: "Stick that carries the covers of " + p.Name + ": ",
+		Hint: "a folder, mounted drive or image: only the covers go there, in the console's folders, to be merged there", Done: func(answer string) tea.Cmd {
+			at, isRemote, err := Address(answer)
+			if isRemote {
+				err = fmt.Errorf("%s is not a stick", answer)
+			}
+			if err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			cmd := d.addTarget(bench.Target{Name: "Covers of " + p.Name, At: at, Loader: p.Loader, Carries: p.Name})
+			if cmd != nil {
+				d.Notice = fmt.Sprintf("%s is now a target: a run copies the covers for %s there. u undoes.",
+					d.Bench.Targets[d.Target].Name, p.Name)
+			}
+			return cmd
+		}})
 }
 
 // A CoverState is what is there of one picture.
@@ -360,7 +376,8 @@ type CoverState struct {
 	Proposal title.File // what is proposed
 }
 
-// A CoverStatesMsg is what is there of the pictures of a kind, of all titles that have none: by the title's index and the disc's.
+// A CoverStatesMsg is what is there of the pictures of a kind, of all titles that have none: by the title's index and
+// the disc's.
 type CoverStatesMsg struct {
 	Generation int
 	Of         string
@@ -378,7 +395,8 @@ func (d *State) CoverStates(of string) tea.Cmd {
 		for i := range titles {
 			t := &titles[i]
 			for disc := range t.Discs {
-				if disc > 0 && of != "disc" || slices.ContainsFunc(t.Pictures, func(p title.Picture) bool { return p.Of == of && p.Disc == disc }) {
+				if disc > 0 && of != "disc" || slices.ContainsFunc(t.Pictures,
+					func(p title.Picture) bool { return p.Of == of && p.Disc == disc }) {
 					continue
 				}
 				s := CoverState{Outcome: f.Outcome(t, disc, of)}

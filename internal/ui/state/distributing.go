@@ -41,7 +41,8 @@ func (d *State) Distribute(titles []int) tea.Cmd {
 		return nil
 	}
 	if len(titles) == 0 {
-		d.Notice = "No title is selected anywhere: select some first, or narrow the list with / to distribute what is shown."
+		d.Notice = "No title is selected anywhere: select some first, or narrow the list with / to distribute what " +
+			"is shown."
 		return nil
 	}
 	d.Sharing = &Sharing{Working: true, changes: d.changes}
@@ -65,6 +66,7 @@ func (d *State) TakeHomes() tea.Cmd {
 	d.remember()
 	sh.Apply(d.Bench, d.Surveys)
 	cmd := d.changed()
-	d.Notice = fmt.Sprintf("Distributed: %s have a home, %d have none. u undoes.", size.Count(sh.Here+sh.Going, "title"), sh.Left)
+	d.Notice = fmt.Sprintf("Distributed: %s have a home, %d have none. u undoes.", size.Count(sh.Here+sh.Going,
+		"title"), sh.Left)
 	return cmd
 }

@@ -30,7 +30,8 @@ type DrivesMsg struct {
 // lookEvery is how often it is looked whether drives came or went.
 const lookEvery = time.Second
 
-// images are the image files that are known: those of the bench's targets, those beside the bench, and those that were named.
+// images are the image files that are known: those of the bench's targets, those beside the bench, and those that were
+// named.
 func (d *State) images() []string {
 	var out []string
 	add := func(name string) {
@@ -42,7 +43,8 @@ func (d *State) images() []string {
 		out = append(out, name)
 	}
 	for _, p := range d.Bench.Targets {
-		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && a.IsFile() && !strings.HasPrefix(a.Drive, d.System.Dev+"/") {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && a.IsFile() && !strings.HasPrefix(a.Drive,
+			d.System.Dev+"/") {
 			add(a.Drive)
 		}
 	}
@@ -137,13 +139,15 @@ func (d *State) surveyDrives() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// DrivesChanged looks at all drives again, and at the targets on them, after something was done to one. What was chosen for them stays.
+// DrivesChanged looks at all drives again, and at the targets on them, after something was done to one. What was chosen
+// for them stays.
 func (d *State) DrivesChanged() tea.Cmd { return tea.Batch(d.FindDrives(), d.surveyDrives()) }
 
 // TargetOn is the number of the bench's target that is on a drive, -1 for none.
 func (d *State) TargetOn(x *drives.Drive) int {
 	for n, p := range d.Bench.Targets {
-		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && (a.Drive == x.Path || x.Serial != "" && !x.Image && strings.EqualFold(a.Drive, x.Serial)) {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && (a.Drive == x.Path || x.Serial != "" && !x.Image &&
+			strings.EqualFold(a.Drive, x.Serial)) {
 			return n
 		}
 	}

@@ -6,10 +6,12 @@ import (
 	"polytome/internal/parallel"
 )
 
-// A feed brings what work in the background tells to the interface, which takes one message after another. It is closed when the work has ended.
+// A feed brings what work in the background tells to the interface, which takes one message after another. It is closed
+// when the work has ended.
 type feed[M any] chan M
 
-// newest is a feed in which only the newest of the messages that nobody has taken yet is kept: each says how far it has come by then.
+// newest is a feed in which only the newest of the messages that nobody has taken yet is kept: each says how far it has
+// come by then.
 func newest[M any]() feed[M] { return make(feed[M], 1) }
 
 // tell is for the one who works; it never waits.

@@ -84,7 +84,8 @@ func (d *State) Drop(all []title.Title) tea.Cmd {
 	if len(all) == 1 {
 		what = all[0].Label()
 	}
-	return d.Fix(what+" left out; the files stay where they are.", func() { d.editAll(all, func(e *title.Edit) { e.Drop = true }) })
+	return d.Fix(what+" left out; the files stay where they are.",
+		func() { d.editAll(all, func(e *title.Edit) { e.Drop = true }) })
 }
 
 // BringBack takes in again what was left out.
@@ -95,7 +96,8 @@ func (d *State) BringBack() tea.Cmd {
 		return nil
 	}
 	dropped := d.Scan.Dropped
-	return d.Fix(size.Count(n, "title")+" included again.", func() { d.editAll(dropped, func(e *title.Edit) { e.Drop = false }) })
+	return d.Fix(size.Count(n, "title")+" included again.",
+		func() { d.editAll(dropped, func(e *title.Edit) { e.Drop = false }) })
 }
 
 func (d *State) editAll(all []title.Title, change func(*title.Edit)) {
@@ -115,7 +117,8 @@ func (d *State) Join(all []title.Title) tea.Cmd {
 	}
 	for i := range all {
 		if all[i].Platform != all[0].Platform || all[i].Form != all[0].Form {
-			d.Notice = fmt.Sprintf("%s and %s differ in platform or form, so they cannot be discs of one game.", all[0].Label(), all[i].Label())
+			d.Notice = fmt.Sprintf("%s and %s differ in platform or form, so they cannot be discs of one game.",
+				all[0].Label(), all[i].Label())
 			return nil
 		}
 	}
@@ -128,7 +131,8 @@ func (d *State) Join(all []title.Title) tea.Cmd {
 			for k := range all[i].Discs {
 				n++
 				disc := &all[i].Discs[k]
-				d.Bench.Edit(disc.Where(all[i].Among > 1), disc.Sign, func(e *title.Edit) { e.Set, e.Disc, e.Alone = all[0].Key, n, false })
+				d.Bench.Edit(disc.Where(all[i].Among > 1), disc.Sign,
+					func(e *title.Edit) { e.Set, e.Disc, e.Alone = all[0].Key, n, false })
 			}
 		}
 	})
@@ -211,7 +215,8 @@ func (d *State) Verify(titles []title.Title) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
 	d.Verifying = &Verifying{stop: cancel}
 	titles = slices.Clone(titles)
-	o := scan.VerifyOptions{Passwords: slices.Clone(d.Bench.Passwords), Allowed: scan.Allowed(d.Bench), Lists: listsBeside(titles, d.Scan.Sums)}
+	o := scan.VerifyOptions{Passwords: slices.Clone(d.Bench.Passwords), Allowed: scan.Allowed(d.Bench),
+		Lists: listsBeside(titles, d.Scan.Sums)}
 	cache := d.CacheFile
 	out := newest[VerifyMsg]()
 	out.start(func() {

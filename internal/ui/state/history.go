@@ -35,7 +35,8 @@ func (d *State) LookBack() tea.Cmd {
 	}
 }
 
-// SetHistory takes over which runs there were. At the start, one at a target of this bench that was interrupted is offered to be resumed.
+// SetHistory takes over which runs there were. At the start, one at a target of this bench that was interrupted is
+// offered to be resumed.
 func (d *State) SetHistory(m HistoryMsg) {
 	if _, ok := d.end(m.ticket); !ok {
 		return
@@ -57,7 +58,8 @@ func (d *State) SetHistory(m HistoryMsg) {
 		}
 		seen[r.At] = true // a later run at the target has seen to what was left
 		if r.State == journal.Broken {
-			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s was interrupted after %d of %s. Resume it? ", r.Target, r.Done, size.Count(r.Steps, "step")), Value: "yes",
+			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s was interrupted after %d of %s. Resume it? ", r.Target,
+				r.Done, size.Count(r.Steps, "step")), Value: "yes",
 				Hint: "yes resumes where it stopped", Done: func(answer string) tea.Cmd {
 					if answer == "yes" || answer == "y" {
 						return d.GoOn(r.ID)
@@ -89,7 +91,8 @@ func (d *State) GoOn(id int64) tea.Cmd {
 	n := d.targetOf(&journal.Run{Config: b.Config, At: b.At, Bench: b.Bench})
 	switch {
 	case n < 0:
-		d.Notice = fmt.Sprintf("%s has changed on this bench since; resume it with: polytome runs resume %d", b.Config.Name, id)
+		d.Notice = fmt.Sprintf("%s has changed on this bench since; resume it with: polytome runs resume %d",
+			b.Config.Name, id)
 		return nil
 	case d.Lanes[n] != nil && d.Lanes[n].Running():
 		d.Notice = fmt.Sprintf("A run at %s is already in progress.", b.Config.Name)
@@ -110,7 +113,8 @@ func Ago(r *journal.Run) string {
 	if r.Report == nil {
 		return fmt.Sprintf("%d of %s done", r.Done, size.Count(r.Steps, "step"))
 	}
-	say := fmt.Sprintf("%s, %s in %s", size.Count(r.Report.Put, "file"), size.Format(r.Report.Bytes), estimate.Words(r.Report.Elapsed))
+	say := fmt.Sprintf("%s, %s in %s", size.Count(r.Report.Put, "file"), size.Format(r.Report.Bytes),
+		estimate.Words(r.Report.Elapsed))
 	if s := r.Report.Elapsed.Seconds(); s >= 1 && r.Report.Bytes > 0 {
 		say += fmt.Sprintf(", %s/s", size.Format(int64(float64(r.Report.Bytes-r.Report.Resumed)/s)))
 	}

@@ -101,17 +101,18 @@ func (d *State) AskLimit(where string, now int64, set func(n int64) tea.Cmd) {
 	if now > 0 {
 		was = size.Format(now)
 	}
-	d.Ask(Question{Prompt: "Write at most so much a second" + where + ": ", Value: was, Hint: "such as 20MiB, or none", Done: func(answer string) tea.Cmd {
-		if answer == "none" || answer == "" || answer == "0" {
-			return set(0)
-		}
-		n, err := size.Parse(answer)
-		if err != nil || n < 1024 {
-			d.Notice = fmt.Sprintf("%q is not a size of at least 1 KiB; write it like 20MiB.", answer)
-			return nil
-		}
-		return set(n)
-	}})
+	d.Ask(Question{Prompt: "Write at most so much a second" + where + ": ", Value: was, Hint: "such as 20MiB, or none",
+		Done: func(answer string) tea.Cmd {
+			if answer == "none" || answer == "" || answer == "0" {
+				return set(0)
+			}
+			n, err := size.Parse(answer)
+			if err != nil || n < 1024 {
+				d.Notice = fmt.Sprintf("%q is not a size of at least 1 KiB; write it like 20MiB.", answer)
+				return nil
+			}
+			return set(n)
+		}})
 }
 
 // AskRate asks for the limit of the runs to come at a target.
@@ -148,7 +149,8 @@ func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
 // New are the bytes that this run has written itself.
 func (l *Lane) New() int64 { return max(0, l.Total-l.gone) }
 
-// Share is which part of the run is done, from 0 to 1, by the time that it takes; of one that has ended and could not do all, by its bytes.
+// Share is which part of the run is done, from 0 to 1, by the time that it takes; of one that has ended and could not
+// do all, by its bytes.
 func (l *Lane) Share() float64 {
 	if l.Report != nil && !l.Report.All() {
 		return min(0.99, float64(l.Total)/float64(max(1, l.Bytes())))
@@ -268,29 +270,32 @@ func (d *State) StartRun(n int) tea.Cmd {
 		return nil
 	}
 	if other := d.reading(n, p); other != "" {
-		d.Notice = fmt.Sprintf("%s would remove files that the run at %s still reads: start it when that is done.", s.Config.Name, other)
+		d.Notice = fmt.Sprintf("%s would remove files that the run at %s still reads: start it when that is done.",
+			s.Config.Name, other)
 		return nil
 	}
 	if loses := losing(p); loses != "" {
-		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, s.Config.Name), Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
-			if !strings.EqualFold(answer, s.Config.Name) {
-				d.Notice = "That is not the target's name. Nothing was started."
-				return nil
-			}
-			d.Notice = ""
-			if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
-				d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
-				return nil
-			}
-			return d.run(n, s, p)
-		}})
+		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, s.Config.Name),
+			Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
+				if !strings.EqualFold(answer, s.Config.Name) {
+					d.Notice = "That is not the target's name. Nothing was started."
+					return nil
+				}
+				d.Notice = ""
+				if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
+					d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
+					return nil
+				}
+				return d.run(n, s, p)
+			}})
 		return nil
 	}
 	d.Notice = ""
 	return d.run(n, s, p)
 }
 
-// StartAll carries out the plans of all targets at once, but for those that take something away: they are begun one by one.
+// StartAll carries out the plans of all targets at once, but for those that take something away: they are begun one by
+// one.
 func (d *State) StartAll() tea.Cmd {
 	var cmds []tea.Cmd
 	var not []string
@@ -316,7 +321,9 @@ func (d *State) StartAll() tea.Cmd {
 			not = append(not, s.Config.Name+" is still being planned")
 		case p.Empty():
 		case len(waits[n]) > 0:
-			not = append(not, s.Config.Name+" removes files that "+d.Bench.Targets[waits[n][0]].Name+" still reads, and starts after it")
+			not = append(not,
+				s.Config.Name+" removes files that "+d.Bench.Targets[waits[n][0]].Name+" still reads, and starts "+
+					"after it")
 		case d.reading(n, p) != "":
 			not = append(not, s.Config.Name+" removes files that "+d.reading(n, p)+" still reads, and starts after it")
 		case losing(p) != "":
@@ -330,7 +337,8 @@ func (d *State) StartAll() tea.Cmd {
 		d.Notice = "Every target is up to date: nothing to write."
 	}
 	if len(not) > 0 {
-		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " started; " + strings.Join(not, "; ") + ".")
+		d.Notice = strings.TrimSpace(d.Notice + " " + size.Count(begun, "run") + " started; " + strings.Join(not,
+			"; ") + ".")
 	}
 	return tea.Batch(cmds...)
 }
@@ -349,7 +357,8 @@ func (d *State) reading(n int, p *plan.Plan) string {
 func losing(p *plan.Plan) string {
 	var parts []string
 	if p.Removes > 0 {
-		parts = append(parts, fmt.Sprintf("%s, %s, will be removed", size.Count(p.Removes, "file"), size.Format(p.Freed)))
+		parts = append(parts, fmt.Sprintf("%s, %s, will be removed", size.Count(p.Removes, "file"),
+			size.Format(p.Freed)))
 	}
 	if n := p.Loses() - p.Removes; n > 0 {
 		parts = append(parts, fmt.Sprintf("%s will be replaced", size.Count(n, "file")))
@@ -376,8 +385,10 @@ func (d *State) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 }
 
 // carry begins a run in the background, and has it written down.
-func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool, over func(*run.Report)) tea.Cmd {
-	l := &Lane{Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Plan: job.Plan, States: make([]StepState, len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
+func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool,
+	over func(*run.Report)) tea.Cmd {
+	l := &Lane{Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Plan: job.Plan, States: make([]StepState,
+		len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
 		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
 	l.forecast.Limit(job.Limit)
 	d.Lanes[n], d.Checks[n] = l, Checked{}
@@ -472,7 +483,8 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	}
 	target, s := &d.Bench.Targets[n], d.Surveys[n]
 	if target.Cable != nil {
-		d.Notice = fmt.Sprintf("When you are done with %s, set the cable's addresses back: H shows what they were.", target.Name)
+		d.Notice = fmt.Sprintf("When you are done with %s, set the cable's addresses back: H shows what they were.",
+			target.Name)
 	}
 	fixed := len(target.Fixes) > 0 && s != nil && target.Fixed(s.Fixed(m.lane.Plan, m.report))
 	ticked := len(target.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0

@@ -82,8 +82,10 @@ func (l *late) holds() {
 	for n := range d.Bench.Targets {
 		p := &d.Bench.Targets[n]
 		s := d.Surveys[n]
-		if s != nil && (s.Config.ID() != p.ID() || s.Config.Name != p.Name || d.Bench.Resolve(s.Config.At) != d.Bench.Resolve(p.At)) {
-			l.t.Fatalf("target %d is %s at %s, and the screen shows %s at %s", n, p.Name, p.At, s.Config.Name, s.Config.At)
+		if s != nil && (s.Config.ID() != p.ID() || s.Config.Name != p.Name ||
+			d.Bench.Resolve(s.Config.At) != d.Bench.Resolve(p.At)) {
+			l.t.Fatalf("target %d is %s at %s, and the screen shows %s at %s", n, p.Name, p.At, s.Config.Name,
+				s.Config.At)
 		}
 		if s != nil && !d.Looking(n) && s.Facts.Filesystem.Name != p.As {
 			l.t.Fatalf("%s is %q on the bench, and %q on the screen", p.Name, p.As, s.Facts.Filesystem.Name)
@@ -114,15 +116,16 @@ func (l *late) settle() {
 	l.holds()
 }
 
-// TestWhatTheScreenSaysIsWhatTheBenchSays: targets come and go and are set up otherwise while looks at them, checks and runs
-// go on, whose results come late, twice, and in any order.
+// TestWhatTheScreenSaysIsWhatTheBenchSays: targets come and go and are set up otherwise while looks at them, checks and
+// runs go on, whose results come late, twice, and in any order.
 func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	dir := t.TempDir()
 	for i := range 3 {
 		id := fmt.Sprintf("VSP-2%04d", i)
-		coretest.Write(t, filepath.Join(dir, "games"), id+".iso", coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
+		coretest.Write(t, filepath.Join(dir, "games"), id+".iso",
+			coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
 	}
 	round := 0
 	rapid.Check(t, func(t *rapid.T) {
@@ -134,7 +137,8 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 			if err := os.MkdirAll(filepath.Join(at, name), 0o755); err != nil {
 				t.Fatal(err)
 			}
-			b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(at, name), Loader: "rowan", As: "fat32", Titles: bench.Keys{"VSP-20000"}})
+			b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(at, name), Loader: "rowan",
+				As: "fat32", Titles: bench.Keys{"VSP-20000"}})
 		}
 		defer os.RemoveAll(at)
 		l := &late{t: t, d: New(context.Background(), b, set, 0)}
@@ -148,7 +152,8 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 			},
 			"deliver": func(t *rapid.T) {
 				if len(l.msgs) > 0 {
-					l.deliver(rapid.IntRange(0, len(l.msgs)-1).Draw(t, "message"), rapid.IntRange(0, 3).Draw(t, "again") == 0)
+					l.deliver(rapid.IntRange(0, len(l.msgs)-1).Draw(t, "message"), rapid.IntRange(0, 3).
+						Draw(t, "again") == 0)
 				}
 			},
 			"format": func(t *rapid.T) { // two quick presses of f
@@ -185,7 +190,8 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 				l.add(l.d.StartRun(n))
 				if lane := l.d.Lanes[n]; lane != before && lane.Running() {
 					if s.Facts.Filesystem.Name != b.Targets[n].As {
-						t.Fatalf("a run is begun that was planned for %q, and %s is %q", s.Facts.Filesystem.Name, s.Config.Name, b.Targets[n].As)
+						t.Fatalf("a run is begun that was planned for %q, and %s is %q", s.Facts.Filesystem.Name,
+							s.Config.Name, b.Targets[n].As)
 					}
 					l.d.Wait()
 				}
@@ -203,17 +209,20 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 	})
 }
 
-// TestAnAnswerIsForTheTargetThatWasAskedAbout: a question that was prepared for one target is not answered for another one.
+// TestAnAnswerIsForTheTargetThatWasAskedAbout: a question that was prepared for one target is not answered for another
+// one.
 func TestAnAnswerIsForTheTargetThatWasAskedAbout(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	dir := t.TempDir()
 	b := bench.New("")
 	b.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
-	coretest.Write(t, filepath.Join(dir, "games"), "a.iso", coretest.Image(t, coretest.Inf("VSP-20000", "Mosswick", "1/1", "full")))
+	coretest.Write(t, filepath.Join(dir, "games"), "a.iso", coretest.Image(t, coretest.Inf("VSP-20000", "Mosswick",
+		"1/1", "full")))
 	for _, name := range []string{"north", "east"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
-		b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(dir, name), Loader: "rowan", As: "fat32", Everything: true})
+		b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(dir, name), Loader: "rowan",
+			As: "fat32", Everything: true})
 	}
 	d := New(t.Context(), b, set, 0)
 	settle := settling(d)
@@ -249,8 +258,8 @@ func settling(d *State) func(cmd tea.Cmd) {
 	return settle
 }
 
-// TestUndoLooksAtNothingAgain: what is on a target does not change when other titles are wanted there, so only the choices are judged again; a target that is
-// set up otherwise is looked at, and no other.
+// TestUndoLooksAtNothingAgain: what is on a target does not change when other titles are wanted there, so only the
+// choices are judged again; a target that is set up otherwise is looked at, and no other.
 func TestUndoLooksAtNothingAgain(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
@@ -259,11 +268,13 @@ func TestUndoLooksAtNothingAgain(t *testing.T) {
 	b.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
 	for i := range 3 {
 		id := fmt.Sprintf("VSP-2%04d", i)
-		coretest.Write(t, filepath.Join(dir, "games"), id+".iso", coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
+		coretest.Write(t, filepath.Join(dir, "games"), id+".iso",
+			coretest.Image(t, coretest.Inf(id, fmt.Sprint("Mosswick ", i), "1/1", "full")))
 	}
 	for _, name := range []string{"north", "east"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, name), 0o755))
-		b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(dir, name), Loader: "rowan", As: "fat32", Everything: true})
+		b.Targets = append(b.Targets, bench.Target{Name: name, At: filepath.Join(dir, name), Loader: "rowan",
+			As: "fat32", Everything: true})
 	}
 	d := New(t.Context(), b, set, 0)
 	settle := settling(d)

@@ -12,8 +12,8 @@ import (
 	"polytome/internal/size"
 )
 
-// AskToMoveSources asks where the files of titles that have been copied shall be moved to. Nothing is moved that was not read back on every target where
-// it is wanted.
+// AskToMoveSources asks where the files of titles that have been copied shall be moved to. Nothing is moved that was
+// not read back on every target where it is wanted.
 func (d *State) AskToMoveSources() {
 	if d.busy() {
 		return
@@ -21,7 +21,8 @@ func (d *State) AskToMoveSources() {
 	var all []movesources.Carried
 	for n, s := range d.Surveys {
 		if s == nil {
-			d.Notice = d.Bench.Targets[n].Name + " has not been read, so nothing is moved: its titles may still be needed."
+			d.Notice = d.Bench.Targets[n].Name +
+				" has not been read, so nothing is moved: its titles may still be needed."
 			return
 		}
 		c := movesources.Carried{Survey: s, Plan: &plan.Plan{}, Report: &run.Report{}}
@@ -42,7 +43,8 @@ func (d *State) AskToMoveSources() {
 	for i := range found.Files {
 		bytes += found.Files[i].Size
 	}
-	d.Ask(Question{Prompt: fmt.Sprintf("Move %s of %s, %s, to: ", size.Count(len(found.Files), "file"), size.Count(len(found.Titles), "title"), size.Format(bytes)),
+	d.Ask(Question{Prompt: fmt.Sprintf("Move %s of %s, %s, to: ", size.Count(len(found.Files), "file"),
+		size.Count(len(found.Titles), "title"), size.Format(bytes)),
 		Hint: "a folder, or trash; nothing is deleted", Done: func(to string) tea.Cmd {
 			if to == "" {
 				return nil
@@ -78,7 +80,8 @@ func (d *State) SetMoved(m MovedMsg) tea.Cmd {
 	}
 	d.Notice = fmt.Sprintf("%s, %s, moved to %s.", size.Count(m.Files, "file"), size.Format(m.Bytes), to)
 	if len(m.Failed) > 0 {
-		d.Notice += " " + strings.TrimSuffix(Sentence(m.Failed[0].Error()), ".") + fmt.Sprintf(" (%d stay).", len(m.Failed))
+		d.Notice += " " + strings.TrimSuffix(Sentence(m.Failed[0].Error()), ".") + fmt.Sprintf(" (%d stay).",
+			len(m.Failed))
 	}
 	return d.StartScan()
 }

@@ -16,11 +16,13 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// Address takes what somebody has written for a target: a folder, an image, or the address of a console or share. remote is set for the last two.
+// Address takes what somebody has written for a target: a folder, an image, or the address of a console or share.
+// remote is set for the last two.
 func Address(text string) (at string, isRemote bool, err error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
-		return "", false, fmt.Errorf("type a folder, or an address such as ftp://192.168.0.20/hd1 or smb://192.168.0.30/games")
+		return "", false, fmt.Errorf("type a folder, or an address such as ftp://192.168.0.20/hd1 or " +
+			"smb://192.168.0.30/games")
 	}
 	if _, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB); ok {
 		return text, true, err
@@ -63,27 +65,30 @@ func (d *State) AskTarget() {
 	if d.busy() {
 		return
 	}
-	d.Ask(Question{Prompt: "Add the target: ", Hint: "a folder, an image, ftp://192.168.0.20/hd1, smb://192.168.0.30/games", Done: func(answer string) tea.Cmd {
-		at, _, err := Address(answer)
-		if err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		var names []string
-		for _, p := range d.Set.Profiles {
-			names = append(names, p.Name)
-		}
-		return func() tea.Msg {
-			return AskMsg{Question{Prompt: "Which loader reads it? ", Hint: strings.Join(names, ", "), Suggestions: names, Done: func(name string) tea.Cmd {
-				p, err := d.Set.Profile(strings.ToLower(name))
-				if err != nil {
-					d.Notice = Sentence(err.Error())
-					return nil
-				}
-				return d.addTarget(NewTarget(at, p))
-			}}}
-		}
-	}})
+	d.Ask(Question{Prompt: "Add the target: ",
+		Hint: "a folder, an image, ftp://192.168.0.20/hd1, smb://192.168.0.30/games",
+		Done: func(answer string) tea.Cmd {
+			at, _, err := Address(answer)
+			if err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			var names []string
+			for _, p := range d.Set.Profiles {
+				names = append(names, p.Name)
+			}
+			return func() tea.Msg {
+				return AskMsg{Question{Prompt: "Which loader reads it? ", Hint: strings.Join(names, ", "),
+					Suggestions: names, Done: func(name string) tea.Cmd {
+						p, err := d.Set.Profile(strings.ToLower(name))
+						if err != nil {
+							d.Notice = Sentence(err.Error())
+							return nil
+						}
+						return d.addTarget(NewTarget(at, p))
+					}}}
+			}
+		}})
 }
 
 // addTarget takes a target onto the bench, with nothing chosen for it yet.
@@ -91,7 +96,8 @@ func (d *State) addTarget(p bench.Target) tea.Cmd {
 	if d.busy() {
 		return nil
 	}
-	for base, n := p.Name, 2; slices.ContainsFunc(d.Bench.Targets, func(x bench.Target) bool { return strings.EqualFold(x.Name, p.Name) }); n++ {
+	for base, n := p.Name, 2; slices.ContainsFunc(d.Bench.Targets,
+		func(x bench.Target) bool { return strings.EqualFold(x.Name, p.Name) }); n++ {
 		p.Name = fmt.Sprintf("%s %d", base, n)
 	}
 	p.Everything = false

@@ -35,17 +35,20 @@ func (d *State) AskDrawing(shown draw.Request) {
 		names = append(names, string(k))
 	}
 	suggested := append(slices.Clone(names), "card eighth", "card half", "card whole", "tree whole")
-	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: suggested, Hint: strings.Join(names, ", ") + "; add letter for that paper, or eighth, half, whole for a card", Done: func(answer string) tea.Cmd {
-		r, paper, err := d.wish(answer, shown)
-		if err != nil {
-			d.Notice = Sentence(err.Error())
-			return nil
-		}
-		return func() tea.Msg { return AskMsg{d.askDrawingFile(r, paper)} }
-	}})
+	d.Ask(Question{Prompt: "Draw on paper: ", Value: string(shown.Kind), Suggestions: suggested,
+		Hint: strings.Join(names, ", ") + "; add letter for that paper, or eighth, half, whole for a card",
+		Done: func(answer string) tea.Cmd {
+			r, paper, err := d.wish(answer, shown)
+			if err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			return func() tea.Msg { return AskMsg{d.askDrawingFile(r, paper)} }
+		}})
 }
 
-// wish reads what somebody wants to be drawn: a kind, and behind it how. Of the kind that is shown, it is just what is shown.
+// wish reads what somebody wants to be drawn: a kind, and behind it how. Of the kind that is shown, it is just what is
+// shown.
 func (d *State) wish(answer string, shown draw.Request) (r draw.Request, paper scene.Paper, err error) {
 	words := strings.Fields(answer)
 	if len(words) == 0 {
@@ -102,13 +105,14 @@ func (d *State) askDrawingFile(r draw.Request, paper scene.Paper) Question {
 	if dir, err := os.Getwd(); err == nil {
 		in = ", in " + dir
 	}
-	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a .pdf or .svg file" + in, Done: func(answer string) tea.Cmd {
-		if changes != d.changes {
-			d.Notice = "The selection changed meanwhile, so nothing was drawn: press O again."
-			return nil
-		}
-		return d.drawTo(r, paper, answer)
-	}}
+	return Question{Prompt: fmt.Sprintf("Draw %s to: ", r.Kind.Words()), Value: name, Hint: "a .pdf or .svg file" + in,
+		Done: func(answer string) tea.Cmd {
+			if changes != d.changes {
+				d.Notice = "The selection changed meanwhile, so nothing was drawn: press O again."
+				return nil
+			}
+			return d.drawTo(r, paper, answer)
+		}}
 }
 
 // drawTo makes a drawing in the background.
@@ -130,11 +134,13 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		d.Notice = Sentence(err.Error())
 		return nil
 	}
-	if n := r.Target; r.Kind == draw.KindMap && n >= 0 && n < len(d.Lanes) && d.Lanes[n] != nil && d.Lanes[n].Running() {
+	if n := r.Target; r.Kind == draw.KindMap && n >= 0 && n < len(d.Lanes) && d.Lanes[n] != nil &&
+		d.Lanes[n].Running() {
 		d.Notice = "A run is writing to " + d.Lanes[n].Name + ": its map can be drawn when it is done."
 		return nil
 	}
-	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set, Reports: map[int]*check.Report{}, Cards: d.Cards, Drives: d.System}
+	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set,
+		Reports: map[int]*check.Report{}, Cards: d.Cards, Drives: d.System}
 	if d.Connections != nil && len(d.Connections.Links) == len(d.Bench.Targets) {
 		h := *d.Connections
 		h.Links = slices.Clone(h.Links)
@@ -146,7 +152,8 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		}
 	}
 	src.Looker = &cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: scan.Allowed(d.Bench)}
-	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Paper: paper, Date: time.Now(), Bench: d.Bench.Name}
+	ctx, j, store, o := d.Ctx, d.Journal, d.coverStore, draw.Options{Paper: paper, Date: time.Now(),
+		Bench: d.Bench.Name}
 	d.Notice = "Drawing " + r.Kind.Words() + "."
 	return func() tea.Msg {
 		src.Looker.Store, _ = store.open() // without it, covers are looked at again
@@ -162,7 +169,8 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 }
 
 // drawNow makes a drawing, with the runs as they are written down by now.
-func drawNow(ctx context.Context, src *draw.Source, j *journal.Journal, r draw.Request, o draw.Options) (*scene.Drawing, error) {
+func drawNow(ctx context.Context, src *draw.Source, j *journal.Journal, r draw.Request, o draw.Options) (*scene.Drawing,
+	error) {
 	var err error
 	if src.Runs, err = j.Runs(historyRuns); err != nil && r.Kind == draw.KindRun {
 		return nil, err
@@ -176,5 +184,6 @@ func (d *State) SetDrawn(m DrawnMsg) {
 		d.Notice = Sentence(m.Err.Error())
 		return
 	}
-	d.Notice = fmt.Sprintf("%s is in %s, %s.", strings.ToUpper(m.Kind.Words()[:1])+m.Kind.Words()[1:], m.File, size.Count(m.Pages, "page"))
+	d.Notice = fmt.Sprintf("%s is in %s, %s.", strings.ToUpper(m.Kind.Words()[:1])+m.Kind.Words()[1:], m.File,
+		size.Count(m.Pages, "page"))
 }

@@ -61,8 +61,8 @@ type State struct {
 	// Supposing is what would be different if a target were set up otherwise, nil for nothing.
 	Supposing *Supposing
 
-	// System is where drives are found; Drives those that were, DrivesSeen how often it was looked. Images are image files that
-	// were named beside.
+	// System is where drives are found; Drives those that were, DrivesSeen how often it was looked. Images are image
+	// files that were named beside.
 	System     drives.System
 	Drives     []Found
 	DrivesErr  error
@@ -73,7 +73,8 @@ type State struct {
 	Cards       netcards.System
 	Connections *connections.Connections
 
-	// Finder finds the pictures of titles, nil until they were scanned; Fetching is a fetch of covers that goes on, nil for none; Fetched what the last one brought.
+	// Finder finds the pictures of titles, nil until they were scanned; Fetching is a fetch of covers that goes on, nil
+	// for none; Fetched what the last one brought.
 	Finder   *cover.Finder
 	Fetching *Fetching
 	Fetched  *cover.Report
@@ -114,12 +115,15 @@ type State struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *State {
 	_, err := os.Stat(b.File())
-	d := &State{System: drives.Here, Cards: netcards.Here, turns: map[turnOf]turn{}, coverStore: &coverStore{}, seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set, defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
+	d := &State{System: drives.Here, Cards: netcards.Here, turns: map[turnOf]turn{}, coverStore: &coverStore{},
+		seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set,
+		defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
 }
 
-// resize fits what is kept by target to the bench's targets, after targets came or went. What was known of them is looked at again.
+// resize fits what is kept by target to the bench's targets, after targets came or went. What was known of them is
+// looked at again.
 func (d *State) resize() {
 	d.Bench.Identify()
 	n := len(d.Bench.Targets)

@@ -46,8 +46,8 @@ func (d *State) SurveyTarget(n int) tea.Cmd {
 	}
 }
 
-// SetSurvey takes over a look at a target, unless a newer one was begun or the target has gone. One that was made with other titles
-// than are known now is dropped: the end of the scan has the target looked at again.
+// SetSurvey takes over a look at a target, unless a newer one was begun or the target has gone. One that was made with
+// other titles than are known now is dropped: the end of the scan has the target looked at again.
 func (d *State) SetSurvey(m SurveyMsg) {
 	n, ok := d.end(m.ticket)
 	if !ok {
@@ -82,7 +82,8 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	}
 }
 
-// Looking reports whether a target is being looked at: until that is over, what is shown of it may not be what the bench says.
+// Looking reports whether a target is being looked at: until that is over, what is shown of it may not be what the
+// bench says.
 func (d *State) Looking(n int) bool { return d.goesOn(n, looking) }
 
 // Current is the survey of the target that is shown, nil when there is none.

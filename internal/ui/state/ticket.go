@@ -20,8 +20,8 @@ const (
 	readingHistory
 )
 
-// A ticket says whose a result is that comes later, and from when: work of a kind for a target, or for none, and how often that
-// had been begun. Only a result with the newest ticket is taken in.
+// A ticket says whose a result is that comes later, and from when: work of a kind for a target, or for none, and how
+// often that had been begun. Only a result with the newest ticket is taken in.
 type ticket struct {
 	target bench.ID
 	work   work
@@ -40,8 +40,8 @@ type turnOf struct {
 	work   work
 }
 
-// begin gives out a ticket for work for target n, or for none with n < 0. Work of that kind that goes on is cancelled: nobody
-// would take its result.
+// begin gives out a ticket for work for target n, or for none with n < 0. Work of that kind that goes on is cancelled:
+// nobody would take its result.
 func (d *State) begin(n int, w work) (ticket, context.Context) {
 	var id bench.ID
 	if n >= 0 {
@@ -61,8 +61,8 @@ func (d *State) begin(n int, w work) (ticket, context.Context) {
 	return ticket{id, w, t.number}, ctx
 }
 
-// end takes a ticket back. ok is false when its result is to be dropped: it came twice, the target has gone from the bench, or newer
-// work was begun. n is the number that the target has now, -1 for work for none.
+// end takes a ticket back. ok is false when its result is to be dropped: it came twice, the target has gone from the
+// bench, or newer work was begun. n is the number that the target has now, -1 for work for none.
 func (d *State) end(t ticket) (n int, ok bool) {
 	of := turnOf{t.target, t.work}
 	newest := d.turns[of]
@@ -93,8 +93,8 @@ func (d *State) drop(n int, w work) {
 	}
 }
 
-// Later keeps something for later that is to be done with target n, whatever number that has then. When the target has gone from the
-// bench, it is not done.
+// Later keeps something for later that is to be done with target n, whatever number that has then. When the target has
+// gone from the bench, it is not done.
 func (d *State) Later(n int, do func(n int) tea.Cmd) func() tea.Cmd {
 	id, name := d.Bench.Targets[n].ID(), d.Bench.Targets[n].Name
 	return func() tea.Cmd {

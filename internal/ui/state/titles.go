@@ -67,7 +67,8 @@ func (r *TitleRows) SetFilter(f string) {
 // Trouble is what of the filter cannot be understood, "" for nothing.
 func (r *TitleRows) Trouble() string {
 	if r.asked.Trouble == "" && r.asked.Placed && r.placed == nil {
-		return strings.Join(append(slices.Clone(filter.PlacedFields), filter.PlacedStates...), ", ") + " belong to a target: use them in Fit"
+		return strings.Join(append(slices.Clone(filter.PlacedFields), filter.PlacedStates...), ", ") +
+			" belong to a target: use them in Fit"
 	}
 	return r.asked.Trouble
 }
@@ -100,9 +101,13 @@ var orders = []order{
 		return strings.Compare(strings.ToLower(a.Label()), strings.ToLower(b.Label()))
 	}},
 	{name: "by ID", less: func(a, b *title.Title) int {
-		return cmp.Or(cmp.Compare(len(b.ID)/64+min(1, len(b.ID)), len(a.ID)/64+min(1, len(a.ID))), strings.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(len(b.ID)/64+min(1, len(b.ID)), len(a.ID)/64+min(1, len(a.ID))),
+			strings.Compare(a.ID, b.ID))
 	}},
-	{name: "newest first", less: func(a, b *title.Title) int { return b.Discs[0].File.Modified.Compare(a.Discs[0].File.Modified) }},
+	{name: "newest first", less: func(a,
+		b *title.Title) int {
+		return b.Discs[0].File.Modified.Compare(a.Discs[0].File.Modified)
+	}},
 }
 
 // order is one in which titles can be listed. Without a comparison, they are grouped by platform.

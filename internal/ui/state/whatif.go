@@ -121,14 +121,16 @@ func (d *State) tries(n int) (out []suppose) {
 	}
 	for _, c := range []int64{s.Facts.Cluster / 4, s.Facts.Cluster * 4} {
 		if c >= 512 && c <= 2<<20 {
-			out = append(out, suppose{"clusters of " + size.Format(c), func(p *bench.Target) { p.Cluster = bench.Size(c) }})
+			out = append(out, suppose{"clusters of " + size.Format(c),
+				func(p *bench.Target) { p.Cluster = bench.Size(c) }})
 		}
 	}
 	for _, r := range []struct {
 		what  string
 		space int64
 	}{{"twice the space", s.Facts.Capacity * 2}, {"half the space", s.Facts.Capacity / 2}} {
-		out = append(out, suppose{fmt.Sprintf("%s (%s)", r.what, size.Format(r.space)), func(p *bench.Target) { p.Capacity = bench.Size(r.space) }})
+		out = append(out, suppose{fmt.Sprintf("%s (%s)", r.what, size.Format(r.space)),
+			func(p *bench.Target) { p.Capacity = bench.Size(r.space) }})
 	}
 	for _, via := range s.Profile.Connections() {
 		if via != s.Config.Via {
@@ -136,8 +138,10 @@ func (d *State) tries(n int) (out []suppose) {
 		}
 	}
 	for _, p := range d.Set.Profiles {
-		if !slices.Contains(s.Config.Loaders(), p.Name) && p.Attachment(s.Config.Via, s.Facts.Filesystem.Name) != nil && p.Attachment(s.Config.Via, s.Facts.Filesystem.Name).Reads(s.Facts.Filesystem.Name) {
-			out = append(out, suppose{"for " + p.Shown + " as well", func(x *bench.Target) { x.Also = append(slices.Clone(x.Also), p.Name) }})
+		if !slices.Contains(s.Config.Loaders(), p.Name) && p.Attachment(s.Config.Via, s.Facts.Filesystem.Name) != nil &&
+			p.Attachment(s.Config.Via, s.Facts.Filesystem.Name).Reads(s.Facts.Filesystem.Name) {
+			out = append(out, suppose{"for " + p.Shown + " as well",
+				func(x *bench.Target) { x.Also = append(slices.Clone(x.Also), p.Name) }})
 		}
 	}
 	if s.Config.Reserve > 0 {
@@ -169,7 +173,8 @@ func (d *State) tried(board survey.Board, b *bench.Bench, n int, t suppose) Supp
 func (d *State) other(board survey.Board, b *bench.Bench, n int) Supposed {
 	row := Supposed{What: "something else ...", Other: true}
 	row.take = func() tea.Cmd {
-		d.Ask(Question{Prompt: "what if ", Hint: "such as as=exfat,cluster=64KiB or rule:accept.1.title.longest=20; " + survey.Suppositions(), Done: func(text string) tea.Cmd {
+		d.Ask(Question{Prompt: "what if ", Hint: "such as as=exfat,cluster=64KiB or rule:accept.1.title.longest=20; " +
+			survey.Suppositions(), Done: func(text string) tea.Cmd {
 			if text == "" || d.Supposing == nil {
 				return nil
 			}
@@ -200,18 +205,20 @@ func (d *State) another(board survey.Board, b *bench.Bench, n int) Supposed {
 	row.Diff = diff
 	keys := after.Config.Titles
 	row.take = func() tea.Cmd {
-		d.Ask(Question{Prompt: "where is it? ", Hint: "the folder or mounted drive of the second target", Done: func(at string) tea.Cmd {
-			if at == "" || d.busy() {
-				return nil
-			}
-			d.remember()
-			p := d.Bench.Targets[n]
-			p.Name, p.At, p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.Names, p.Speed = d.Bench.FreeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
-			d.Bench.Targets = append(slices.Clone(d.Bench.Targets), p)
-			d.resize()
-			d.Notice = p.Name + " is now a target. u undoes."
-			return tea.Batch(d.Survey(), d.changed())
-		}})
+		d.Ask(Question{Prompt: "where is it? ", Hint: "the folder or mounted drive of the second target",
+			Done: func(at string) tea.Cmd {
+				if at == "" || d.busy() {
+					return nil
+				}
+				d.remember()
+				p := d.Bench.Targets[n]
+				p.Name, p.At, p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.Names,
+					p.Speed = d.Bench.FreeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
+				d.Bench.Targets = append(slices.Clone(d.Bench.Targets), p)
+				d.resize()
+				d.Notice = p.Name + " is now a target. u undoes."
+				return tea.Batch(d.Survey(), d.changed())
+			}})
 		return nil
 	}
 	return row

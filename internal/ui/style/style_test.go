@@ -14,11 +14,14 @@ import (
 
 func TestAnyRowIsDeleteOthersAsWideAsAsked(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		theme := style.New(rapid.Bool().Draw(t, "dark"), rapid.Bool().Draw(t, "ascii"), rapid.SampledFrom([]colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.TrueColor}).Draw(t, "colours"))
+		theme := style.New(rapid.Bool().Draw(t, "dark"), rapid.Bool().Draw(t, "ascii"),
+			rapid.SampledFrom([]colorprofile.Profile{colorprofile.ASCII, colorprofile.ANSI, colorprofile.TrueColor}).
+				Draw(t, "colours"))
 		w := rapid.IntRange(1, 80).Draw(t, "w")
 		var cells []style.Cell
 		for range rapid.IntRange(0, 6).Draw(t, "cells") {
-			cells = append(cells, style.Cell{Text: rapid.String().Draw(t, "text"), Width: rapid.IntRange(0, 30).Draw(t, "width"), Right: rapid.Bool().Draw(t, "right")})
+			cells = append(cells, style.Cell{Text: rapid.String().Draw(t, "text"), Width: rapid.IntRange(0, 30).
+				Draw(t, "width"), Right: rapid.Bool().Draw(t, "right")})
 		}
 		row := theme.Row(w, rapid.Bool().Draw(t, "cursor"), cells...)
 		if got := ansi.StringWidth(row); got != w {
@@ -48,7 +51,8 @@ func TestClipping(t *testing.T) {
 // TestInASCIIASignKeepsItsMeaning: what stands between words is no question mark.
 func TestInASCIIASignKeepsItsMeaning(t *testing.T) {
 	th := &style.Theme{ASCII: true}
-	for text, want := range map[string]string{"enter takes it · esc cancels": "enter takes it . esc cancels", "Copper → Tide – two": "Copper -> Tide - two", "Ж": "?", "a\tb\n": "a b ", "plain": "plain"} {
+	for text, want := range map[string]string{"enter takes it · esc cancels": "enter takes it . esc cancels",
+		"Copper → Tide – two": "Copper -> Tide - two", "Ж": "?", "a\tb\n": "a b ", "plain": "plain"} {
 		if got := th.Clip(text, 80); got != want {
 			t.Errorf("%q: %q, not %q", text, got, want)
 		}

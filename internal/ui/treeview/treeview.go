@@ -201,14 +201,18 @@ func (m *Model) show() {
 func (m *Model) Actions() []state.Action {
 	if m.asList {
 		return append([]state.Action{
-			state.Do("s", "tree", state.Just(func() { m.asList = false })).Saying("the tree again, instead of the steps"),
+			state.Do("s", "tree", state.Just(func() { m.asList = false })).
+				Saying("the tree again, instead of the steps"),
 		}, state.Movement(&m.steps)...)
 	}
 	return append([]state.Action{
-		state.Do("s", "steps", state.Just(func() { m.asList = true })).Saying("the steps in their order, with bytes and times"),
-		state.Do("x", "remove/keep", m.leave).Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
+		state.Do("s", "steps", state.Just(func() { m.asList = true })).
+			Saying("the steps in their order, with bytes and times"),
+		state.Do("x", "remove/keep", m.leave).
+			Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
 		state.Do("r", "replace", m.replace).Saying("replace the file that is in the title's way"),
-		state.Do("X", "remove others", m.deleteOthers).Saying("remove everything that a loader knows and you did not select"),
+		state.Do("X", "remove others", m.deleteOthers).
+			Saying("remove everything that a loader knows and you did not select"),
 		state.Do("B", "keep copies", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
 		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
@@ -243,7 +247,8 @@ func (m *Model) leave() tea.Cmd {
 		m.d.Notice = l.Path + " is not on the target yet: deselect its title in Fit (2) instead."
 		return nil
 	case l.State == survey.Removing && !marked(p, l.Path):
-		m.d.Notice = "It will be removed because the target is set to hold only what you selected: select its title in Fit (2), or press X."
+		m.d.Notice = "It will be removed because the target is set to hold only what you selected: select its title " +
+			"in Fit (2), or press X."
 		return nil
 	case l.Folder:
 		return m.leaveFolder(l)
@@ -288,7 +293,8 @@ func (m *Model) leaveFolder(l *survey.Line) tea.Cmd {
 		return m.d.Leave(m.d.Target, paths, nil)
 	}
 	name, n := path.Base(l.Path), m.d.Target
-	m.d.Ask(state.Question{Prompt: fmt.Sprintf("%s, %s, will be removed. Type the folder's name to confirm: ", size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: fmt.Sprintf("%s, %s, will be removed. Type the folder's name to confirm: ",
+		size.Count(len(paths), "file"), size.Format(bytes)), Hint: name, Done: func(answer string) tea.Cmd {
 		if !strings.EqualFold(answer, name) {
 			m.d.Notice = "That is not the folder's name, so nothing was marked."
 			return nil
@@ -336,13 +342,14 @@ func (m *Model) backupTo() tea.Cmd {
 	if p == nil {
 		return nil
 	}
-	m.d.Ask(state.Question{Prompt: "copy removed files to: ", Value: p.BackupTo, Hint: "a folder on this computer; empty for no copies", Done: func(answer string) tea.Cmd {
-		say := "Removed files are copied to " + answer + " first; polytome restore puts them back."
-		if answer == "" {
-			say = "Removed files are not copied first."
-		}
-		return m.d.SetUp(n, say, func(p *bench.Target) { p.BackupTo = answer })
-	}})
+	m.d.Ask(state.Question{Prompt: "copy removed files to: ", Value: p.BackupTo,
+		Hint: "a folder on this computer; empty for no copies", Done: func(answer string) tea.Cmd {
+			say := "Removed files are copied to " + answer + " first; polytome restore puts them back."
+			if answer == "" {
+				say = "Removed files are not copied first."
+			}
+			return m.d.SetUp(n, say, func(p *bench.Target) { p.BackupTo = answer })
+		}})
 	return nil
 }
 

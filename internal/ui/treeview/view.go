@@ -39,7 +39,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		if l.State == survey.Kept {
 			c.FG = t.Dim
 		}
-		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG}, style.Cell{Text: string(l.State), Width: 10, FG: colourOf(t, l.State)}))
+		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG},
+			style.Cell{Text: string(l.State), Width: 10, FG: colourOf(t, l.State)}))
 	}
 	return t.Block(out, w, h)
 }
@@ -67,8 +68,10 @@ func (m *Model) heading(w int) string {
 	case m.made.of != s:
 		return style.Clean(s.Config.Name) + ": one moment"
 	}
-	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[survey.New]+m.counts[survey.Written], "new file"))
-	for _, x := range []survey.State{survey.Renamed, survey.Replaced, survey.Removing, survey.InTheWay, survey.Contested} {
+	text := fmt.Sprintf("%s: %s", style.Clean(s.Config.Name), size.Count(m.counts[survey.New]+m.counts[survey.Written],
+		"new file"))
+	for _, x := range []survey.State{survey.Renamed, survey.Replaced, survey.Removing, survey.InTheWay,
+		survey.Contested} {
 		if n := m.counts[x]; n > 0 {
 			text += fmt.Sprintf(", %d %s", n, x)
 		}
@@ -91,11 +94,14 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 	if s == nil || p == nil {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "The plan is being made.")}, w, h)
 	}
-	head := t.Bold(t.Text, " "+style.Clean(s.Config.Name)+": ") + t.Paint(t.Text, p.Say()) + t.Paint(t.Dim, "; "+s.PlanTime(p).String())
+	head := t.Bold(t.Text, " "+style.Clean(s.Config.Name)+": ") + t.Paint(t.Text, p.Say()) + t.Paint(t.Dim,
+		"; "+s.PlanTime(p).String())
 	const what, bytes, time = 11, 11, 14
 	pathWidth := max(10, w-1-5-what-bytes-time-5)
-	out := []string{head, t.Row(w, false, style.Cell{Text: "", Width: 4}, style.Cell{Text: "step", Width: what, FG: t.Dim}, style.Cell{Text: "path", Width: pathWidth, FG: t.Dim},
-		style.Cell{Text: "size", Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: "time", Width: time, FG: t.Dim})}
+	out := []string{head, t.Row(w, false, style.Cell{Text: "", Width: 4}, style.Cell{Text: "step", Width: what,
+		FG: t.Dim}, style.Cell{Text: "path", Width: pathWidth, FG: t.Dim},
+		style.Cell{Text: "size", Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: "time", Width: time,
+			FG: t.Dim})}
 	for _, n := range p.Notes {
 		out = append(out, " "+t.Paint(t.Warn, t.Clip(n, w-2)))
 	}
@@ -120,8 +126,10 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		if x.Kind == plan.Remove || x.Kind == plan.Replace {
 			fg = t.Warn
 		}
-		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Dim}, style.Cell{Text: x.Words(), Width: what, FG: fg},
-			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim}, style.Cell{Text: took, Width: time, FG: t.Dim}))
+		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true,
+			FG: t.Dim}, style.Cell{Text: x.Words(), Width: what, FG: fg},
+			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim},
+			style.Cell{Text: took, Width: time, FG: t.Dim}))
 	}
 	if len(p.Steps) == 0 {
 		out = append(out, "", "  "+t.Paint(t.Dim, "Nothing to do: "+p.Idle()+"."))

@@ -25,7 +25,8 @@ type Model struct {
 	problem string
 }
 
-var questions = [3]string{"Where are your games? A folder on this computer.", "What do you want to fill? The folder of a mounted stick, or ftp://… or smb://…",
+var questions = [3]string{"Where are your games? A folder on this computer.",
+	"What do you want to fill? The folder of a mounted stick, or ftp://… or smb://…",
 	"Which loader reads it? Nothing on it shows which."}
 
 // New makes the screen.
@@ -193,7 +194,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		lines = append(lines, "")
 	}
-	lines = append(lines, "  "+t.Paint(t.Dim, t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive until you say so.", w-4)),
+	lines = append(lines, "  "+t.Paint(t.Dim,
+		t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive until you say so.", w-4)),
 		"  "+t.Paint(t.Dim, "enter OK · tab completes · ctrl+c quits"))
 	return t.Block(lines, w, h)
 }

@@ -1,4 +1,5 @@
-// Package scenetest looks at scenes as somebody would who has them on paper: is a text cut off at the edge, over another one, too small or too pale?
+// Package scenetest looks at scenes as somebody would who has them on paper: is a text cut off at the edge, over
+// another one, too small or too pale?
 package scenetest
 
 import (
@@ -60,7 +61,8 @@ func Wrong(d *scene.Drawing) (out []string) {
 					wrong("page %d: the picture %q leaves the page", n+1, v.Name)
 				}
 			case *scene.Link:
-				if v.URL == "" && (v.To.Page < 0 || v.To.Page >= len(d.Pages) || bad(v.To.Y, d.Pages[v.To.Page].Height)) {
+				if v.URL == "" && (v.To.Page < 0 || v.To.Page >= len(d.Pages) ||
+					bad(v.To.Y, d.Pages[v.To.Page].Height)) {
 					wrong("page %d: a link leads to page %d of %d", n+1, v.To.Page+1, len(d.Pages))
 				}
 			}

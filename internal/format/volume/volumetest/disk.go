@@ -76,7 +76,8 @@ func (d *Disk) WriteAt(b []byte, off int64) (int, error) {
 		n := min(len(b)-done, tear-int(off+int64(done))%tear)
 		at := off + int64(done)
 		if d.Noting {
-			d.Writes = append(d.Writes, Write{at, append([]byte(nil), d.B[at:at+int64(n)]...), append([]byte(nil), b[done:done+n]...)})
+			d.Writes = append(d.Writes, Write{at, append([]byte(nil), d.B[at:at+int64(n)]...),
+				append([]byte(nil), b[done:done+n]...)})
 		}
 		copy(d.B[at:], b[done:done+n])
 		done += n

@@ -11,7 +11,8 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// deep makes folders in folders, more than are gone through: what lies below them is reported to be out of reach, and is not taken for lost.
+// deep makes folders in folders, more than are gone through: what lies below them is reported to be out of reach, and
+// is not taken for lost.
 func (f Filesystem) deep(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
@@ -54,7 +55,8 @@ func (d *forgetful) Drop(off, n int64) error {
 	return nil
 }
 
-// comesBack brings a file into one piece on a device that does not keep what is written: that is reported, and the file stays as it was.
+// comesBack brings a file into one piece on a device that does not keep what is written: that is reported, and the file
+// stays as it was.
 func (f Filesystem) comesBack(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)

@@ -27,9 +27,10 @@ func Lies(t *testing.T, open func(volume.Device, int64) (*volume.Volume, error),
 	}
 }
 
-// Fuzz spoils bytes of volumes with some files on them, and opens, reads and repairs what comes of it. What is fuzzed is a list of
-// changes, four bytes each: where, counted fragmented of the volume that are not empty, and what.
-func Fuzz(f *testing.F, open func(volume.Device, int64) (*volume.Volume, error), fresh func(kind int) *Disk, kinds int) {
+// Fuzz spoils bytes of volumes with some files on them, and opens, reads and repairs what comes of it. What is fuzzed
+// is a list of changes, four bytes each: where, counted fragmented of the volume that are not empty, and what.
+func Fuzz(f *testing.F, open func(volume.Device, int64) (*volume.Volume, error), fresh func(kind int) *Disk,
+	kinds int) {
 	type base struct {
 		d    *Disk
 		full []int // sectors that are not empty

@@ -14,13 +14,15 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// A Lying is a disk as real ones are: what was written is kept back until it is reported to bring it to the medium, and when the power goes before
-// that, any of it may be there, in any order, and a sector may be half the old one and half the new one.
+// A Lying is a disk as real ones are: what was written is kept back until it is reported to bring it to the medium, and
+// when the power goes before that, any of it may be there, in any order, and a sector may be half the old one and half
+// the new one.
 type Lying struct {
 	medium  []byte
 	pending []Write
 	latest  map[int64][]byte // sectors as they were written last
-	// Before is named when everything is about to be brought to the medium, the moment at which most is at stake; nil for nobody.
+	// Before is named when everything is about to be brought to the medium, the moment at which most is at stake; nil
+	// for nobody.
 	Before func()
 }
 
@@ -71,7 +73,8 @@ func (l *Lying) Sync() error {
 	return nil
 }
 
-// Cut is what is on the medium when the power goes now: some of what was kept back, in another order; with tears, one sector in part.
+// Cut is what is on the medium when the power goes now: some of what was kept back, in another order; with tears, one
+// sector in part.
 func (l *Lying) Cut(r *rand.Rand, tears bool) *Disk {
 	d := &Disk{B: bytes.Clone(l.medium)}
 	order := r.Perm(len(l.pending))
@@ -92,7 +95,8 @@ func (l *Lying) Cut(r *rand.Rand, tears bool) *Disk {
 	return d
 }
 
-// lies does changes on a lying disk and takes the power away at any moment: what a flush promised is there, and a file that has its name is whole.
+// lies does changes on a lying disk and takes the power away at any moment: what a flush promised is there, and a file
+// that has its name is whole.
 func (f Filesystem) lies(t *testing.T) {
 	base := f.disk(t)
 	for seed := range int64(24) {
@@ -143,11 +147,13 @@ func (f Filesystem) lies(t *testing.T) {
 			}
 			d.Before = nil
 			for _, cut := range append(cuts, d.Cut(r, tears)) {
-				f.afterCut(t, fmt.Sprintf("seed %d, step %d, about %q", seed, step, about), cut, promised, history, changed, tears)
+				f.afterCut(t, fmt.Sprintf("seed %d, step %d, about %q", seed, step, about), cut, promised, history,
+					changed, tears)
 			}
 			if flushed {
 				for range 2 { // what goes after the last wait of a flush may come later
-					f.afterCut(t, fmt.Sprintf("seed %d, step %d, flushed", seed, step), d.Cut(r, false), w.files, history, func(string) bool { return false }, false)
+					f.afterCut(t, fmt.Sprintf("seed %d, step %d, flushed", seed, step), d.Cut(r, false), w.files,
+						history, func(string) bool { return false }, false)
 				}
 				promised, touched = maps.Clone(w.files), nil
 			}
@@ -156,7 +162,8 @@ func (f Filesystem) lies(t *testing.T) {
 }
 
 // afterCut looks at what is left.
-func (f Filesystem) afterCut(t *testing.T, what string, cut *Disk, promised map[string][]byte, history [][]byte, changed func(string) bool, tears bool) {
+func (f Filesystem) afterCut(t *testing.T, what string, cut *Disk, promised map[string][]byte, history [][]byte,
+	changed func(string) bool, tears bool) {
 	v, err := f.Open(cut, f.Size)
 	require.NoError(t, err, what)
 	raw, _ := Contents(v)
@@ -171,7 +178,8 @@ func (f Filesystem) afterCut(t *testing.T, what string, cut *Disk, promised map[
 	require.NoError(t, err, what)
 	for n, b := range promised {
 		if g, ok := got[n]; !changed(n) && (!ok || !bytes.Equal(g, b)) {
-			t.Fatalf("%s: %s was flushed, and is damaged (%d bytes of %d)\nleft: %+v", what, n, len(g), len(b), left.Findings)
+			t.Fatalf("%s: %s was flushed, and is damaged (%d bytes of %d)\nleft: %+v", what, n, len(g), len(b),
+				left.Findings)
 		}
 	}
 	if tears {
@@ -179,7 +187,9 @@ func (f Filesystem) afterCut(t *testing.T, what string, cut *Disk, promised map[
 	}
 	for _, read := range []map[string][]byte{raw, got} {
 		for n, g := range read {
-			if g != nil && !slices.ContainsFunc(history, func(h []byte) bool { return bytes.Equal(h, g) || len(g) >= len(h) && isPrefix(g, h) }) && !strings.Contains(n, "behind its end") {
+			if g != nil && !slices.ContainsFunc(history,
+				func(h []byte) bool { return bytes.Equal(h, g) || len(g) >= len(h) && isPrefix(g, h) }) &&
+				!strings.Contains(n, "behind its end") {
 				t.Fatalf("%s: %s has its name, and is not whole: %d bytes", what, n, len(g))
 			}
 		}

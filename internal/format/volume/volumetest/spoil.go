@@ -15,8 +15,8 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// Readable are the contents of all files that can be read to their end, by their hashes, each with the name of one that has it. Empty files
-// are left out.
+// Readable are the contents of all files that can be read to their end, by their hashes, each with the name of one that
+// has it. Empty files are left out.
 func Readable(v *volume.Volume) map[uint64]string {
 	out := map[uint64]string{}
 	tree := v.FS()
@@ -37,15 +37,16 @@ func Readable(v *volume.Volume) map[uint64]string {
 	return out
 }
 
-// spoils damages every field of every structure of a volume, one at a time: whatever could be read before the repair can be read
-// afterwards, under some name, and what is not said to be left wrong is sound.
+// spoils damages every field of every structure of a volume, one at a time: whatever could be read before the repair
+// can be read afterwards, under some name, and what is not said to be left wrong is sound.
 func (f Filesystem) spoils(t *testing.T) {
 	base := f.disk(t)
 	v := f.open(t, base)
 	require.NoError(t, v.MakeFolder(ctx, "FULL/deep"))
 	require.NoError(t, v.MakeFolder(ctx, "GAMES"))
 	n := int(f.Clusters)
-	for i, name := range []string{"A.ISO", "B.ISO", "FULL/VSP-20417 - Copper Tide.iso", "FULL/VSP-20431 - The Ninth Orchard.iso", "FULL/deep/MISTRAL.ISO", "GAMES/a", "GAMES/b"} {
+	for i, name := range []string{"A.ISO", "B.ISO", "FULL/VSP-20417 - Copper Tide.iso",
+		"FULL/VSP-20431 - The Ninth Orchard.iso", "FULL/deep/MISTRAL.ISO", "GAMES/a", "GAMES/b"} {
 		require.NoError(t, Put(v, name, bytesOf(int64(i), n*(1+i%3)+n/2)))
 	}
 	require.NoError(t, Put(v, "twin 1", bytesOf(90, n)))
@@ -138,21 +139,25 @@ func (f Filesystem) spoils(t *testing.T) {
 		after := Readable(again)
 		for h, name := range before {
 			if after[h] == "" {
-				t.Errorf("byte %#x set to %#x: what was %s cannot be read any more\nfound: %+v\nleft: %+v", s.at, s.c, name, first.Findings, left.Findings)
+				t.Errorf("byte %#x set to %#x: what was %s cannot be read any more\nfound: %+v\nleft: %+v", s.at, s.c,
+					name, first.Findings, left.Findings)
 				break
 			}
 			kept++
 		}
-		if slices.ContainsFunc(left.Findings, func(x volume.Finding) bool { return x.Kind != volume.Count && x.Kind != volume.Unclean }) {
+		if slices.ContainsFunc(left.Findings,
+			func(x volume.Finding) bool { return x.Kind != volume.Count && x.Kind != volume.Unclean }) {
 			continue // it is said
 		}
-		if h, err := again.Check(ctx); err != nil || slices.ContainsFunc(h.Findings, func(x volume.Finding) bool { return x.Kind != volume.Count && x.Kind != volume.Unclean }) {
+		if h, err := again.Check(ctx); err != nil || slices.ContainsFunc(h.Findings,
+			func(x volume.Finding) bool { return x.Kind != volume.Count && x.Kind != volume.Unclean }) {
 			t.Errorf("byte %#x set to %#x: it is reported to be sound, and then %v %v", s.at, s.c, h, err)
 		}
 		if len(first.Findings) > 0 && judged < judges && i%3 == 0 {
 			judged++
 			if ok, says := f.judge(t, d); !ok {
-				t.Errorf("byte %#x set to %#x: %s\nfound: %+v\nleft: %+v", s.at, s.c, says, first.Findings, left.Findings)
+				t.Errorf("byte %#x set to %#x: %s\nfound: %+v\nleft: %+v", s.at, s.c, says, first.Findings,
+					left.Findings)
 			}
 		}
 	}

@@ -110,7 +110,8 @@ func Contents(v *volume.Volume) (map[string][]byte, error) {
 	return out, err
 }
 
-// read reads a file. It is not fs.ReadFile, which frees space beforehand for the gigabytes that a spoilt entry may tell of.
+// read reads a file. It is not fs.ReadFile, which frees space beforehand for the gigabytes that a spoilt entry may tell
+// of.
 func read(tree fs.FS, name string) ([]byte, error) {
 	f, err := tree.Open(name)
 	if err != nil {
@@ -144,7 +145,8 @@ func Run(t *testing.T, f Filesystem) {
 		d := f.disk(t)
 		v := f.open(t, d)
 		long := strings.Repeat("n", 251) + ".iso"
-		names := []string{"A", "lower.txt", "MIXED.Case.txt", "Étude für Ж 日本 🎮.dat", long, "a+b,c;d=e[f].x", "with space.e", ".hidden", "VSP-20417 - Copper Tide.iso", "VSP-20417 - Copper Hide.iso"}
+		names := []string{"A", "lower.txt", "MIXED.Case.txt", "Étude für Ж 日本 🎮.dat", long, "a+b,c;d=e[f].x",
+			"with space.e", ".hidden", "VSP-20417 - Copper Tide.iso", "VSP-20417 - Copper Hide.iso"}
 		for i := range 30 {
 			names = append(names, fmt.Sprintf("same beginning %d.iso", i))
 		}
@@ -236,7 +238,8 @@ func (w *world) step(r *rand.Rand, v *volume.Volume, cluster int) (string, error
 	folders, files := w.names(true), w.names(false)
 	dir := folders[r.Intn(len(folders))]
 	w.seed++
-	name := path.Join(dir, fmt.Sprintf("%s %d", []string{"f", "A long name of a title, with much in it", "G"}[r.Intn(3)], w.seed))
+	name := path.Join(dir, fmt.Sprintf("%s %d", []string{"f", "A long name of a title, with much in it",
+		"G"}[r.Intn(3)], w.seed))
 	length := []int{0, 1, cluster, cluster*3 + 17, cluster * 9}[r.Intn(5)]
 	pick := func() string { return files[r.Intn(len(files))] }
 	switch k := r.Intn(12); {
@@ -340,7 +343,8 @@ func (f Filesystem) random(t *testing.T) {
 		assert.Equal(t, len(w.files), len(got))
 		for n, b := range w.files {
 			if !bytes.Equal(b, got[n]) || !bytes.Equal(b, inMemory[n]) {
-				t.Errorf("%s: %d bytes in memory, %d bytes on the volume, %d wanted", n, len(inMemory[n]), len(got[n]), len(b))
+				t.Errorf("%s: %d bytes in memory, %d bytes on the volume, %d wanted", n, len(inMemory[n]), len(got[n]),
+					len(b))
 			}
 		}
 		h, err := v.Check(ctx)
@@ -385,7 +389,8 @@ func (f Filesystem) cuts(t *testing.T) {
 				first, left, err := v.Repair(ctx)
 				require.NoError(t, err)
 				for _, x := range first.Findings {
-					assert.Contains(t, []volume.Kind{volume.Lost, volume.Tables, volume.Count, volume.Unclean, volume.Twice, volume.Length, volume.Boot, volume.Entries}, x.Kind, "%s %s", x.Path, x.Say)
+					assert.Contains(t, []volume.Kind{volume.Lost, volume.Tables, volume.Count, volume.Unclean,
+						volume.Twice, volume.Length, volume.Boot, volume.Entries}, x.Kind, "%s %s", x.Path, x.Say)
 				}
 				for _, x := range left.Findings {
 					assert.Contains(t, []volume.Kind{volume.Count, volume.Unclean}, x.Kind, "%s %s", x.Path, x.Say)
@@ -402,8 +407,10 @@ func (f Filesystem) cuts(t *testing.T) {
 						t.Fatalf("cut off %d writes early while changing %q, %s is damaged", len(d.Writes), about, n)
 					}
 				}
-				if old, now := before[about], w.files[about]; old != nil && got[about] != nil && !bytes.Equal(got[about], old) && !bytes.Equal(got[about], now) && !isPrefix(got[about], old) {
-					t.Fatalf("cut off while changing %q, it is neither the old one nor the new one: %d bytes of %d or %d", about, len(got[about]), len(old), len(now))
+				if old, now := before[about], w.files[about]; old != nil && got[about] != nil &&
+					!bytes.Equal(got[about], old) && !bytes.Equal(got[about], now) && !isPrefix(got[about], old) {
+					t.Fatalf("cut off while changing %q, it is neither the old one nor the new one: %d bytes of %d "+
+						"or %d", about, len(got[about]), len(old), len(now))
 				}
 				if len(d.Writes)%11 == 0 {
 					judged++
@@ -488,7 +495,8 @@ func (f Filesystem) full(t *testing.T) {
 }
 
 // pieces fragments a volume, and repairs that.
-// fragmented fills a volume so that no large hole is left, and puts a file into the small ones. It returns what is there.
+// fragmented fills a volume so that no large hole is left, and puts a file into the small ones. It returns what is
+// there.
 func (f Filesystem) fragmented(t *testing.T, v *volume.Volume) (want map[string][]byte) {
 	cluster := int(f.Clusters)
 	want = map[string][]byte{}
@@ -561,8 +569,8 @@ func (f Filesystem) pieces(t *testing.T) {
 	assert.Empty(t, h.Findings)
 }
 
-// defragmentCuts brings a file into one piece, moving others, and cuts the device off after every sector written: all files stay as
-// they were.
+// defragmentCuts brings a file into one piece, moving others, and cuts the device off after every sector written: all
+// files stay as they were.
 func (f Filesystem) defragmentCuts(t *testing.T) {
 	d := f.disk(t)
 	v := f.open(t, d)
@@ -630,8 +638,8 @@ func (f Filesystem) defragmentCuts(t *testing.T) {
 	}
 }
 
-// damage spoils single bytes of what the volume knows of itself: no panic, what can be read is read, and after repairing the
-// foreign check finds it sound.
+// damage spoils single bytes of what the volume knows of itself: no panic, what can be read is read, and after
+// repairing the foreign check finds it sound.
 func (f Filesystem) damage(t *testing.T) {
 	base := f.disk(t)
 	v := f.open(t, base)
