@@ -171,7 +171,7 @@ func TestTheTerminalIsLeftClean(t *testing.T) {
 			term.wait("ready> ")
 			term.keys("echo it $((6*7))", "Enter")
 			s := term.wait("it 42")
-			assert.NotContains(t, s, "Intake")
+			assert.NotContains(t, s, "1 Games")
 			assert.Contains(t, judge.Run(t, "tmux", "-S", term.socket, "display-message", "-p",
 				"cursor=#{cursor_flag} mouse=#{mouse_any_flag}"), "cursor=1 mouse=0")
 		})

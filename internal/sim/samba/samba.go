@@ -16,7 +16,7 @@ import (
 )
 
 // ErrNotInstalled is that Samba is not installed.
-var ErrNotInstalled = errors.New("Samba is not installed")
+var ErrNotInstalled = errors.New("no Samba is installed")
 
 // A Server is one that runs.
 type Server struct {
