@@ -27,7 +27,7 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	assert.Contains(t, stderr, "checking for Bellows and Mica: found", "it is found out whose target it is")
 	assert.Contains(t, out, "Check: Bellows and Mica will list 5 titles, and start 1 of them.")
 	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track "+
-		"file Punt Race.bin is not there; there is Punt Race (1).bin: it is marked as a second copy")
+		"file Punt Race.bin is missing; Punt Race (1).bin is there: it looks like a second copy")
 	assert.Contains(t, out, "at the console: it will be listed, but not start")
 	assert.Contains(t, out, "-> give it the name in the cue sheet (--fix --only half)")
 	assert.Contains(t, out, "Files no loader knows, left alone: who has it.txt.")

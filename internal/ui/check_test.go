@@ -32,7 +32,7 @@ func TestATargetFilledByHandIsFixedWithKeys(t *testing.T) {
 	assert.Contains(t, s, "m fixes")
 	assert.Contains(t, s, "by hand")
 	assert.Contains(t, s, "then, at the Pipit Mini")
-	assert.Contains(t, s, "bellows/start.bin it is missing: the add-on itself", "the first finding is explained")
+	assert.Contains(t, s, "bellows/start.bin missing: the add-on itself", "the first finding is explained")
 	assert.Contains(t, s, "m: the next run will rename it to bellows/start.bin")
 
 	press(a, "m")

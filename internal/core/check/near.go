@@ -28,7 +28,7 @@ func nearly(got, want string) string {
 	case same(got, want):
 		return "only letter case differs"
 	case same(withoutMark(got), want), same(copied.ReplaceAllString(got, ""), want):
-		return "it is marked as a second copy"
+		return "it looks like a second copy"
 	case same(path.Ext(got), path.Ext(want)) && slip(base(got), base(want)):
 		return "one letter differs"
 	case same(base(got), base(want)) || same(base(got), want) || same(base(withoutMark(got)), base(want)):

@@ -14,9 +14,9 @@ func TestNamesThatAreNearlyRight(t *testing.T) {
 	for _, c := range []struct{ got, want, how string }{
 		{"VSP-20417.jpg", "VSP-20417.jpg", ""},
 		{"vsp-20417.JPG", "VSP-20417.jpg", "only letter case differs"},
-		{"VSP-20417 (1).jpg", "VSP-20417.jpg", "it is marked as a second copy"},
-		{"VSP-20417.jpg (1)", "VSP-20417.jpg", "it is marked as a second copy"},
-		{"VSP-20417 - Copy.jpg", "VSP-20417.jpg", "it is marked as a second copy"},
+		{"VSP-20417 (1).jpg", "VSP-20417.jpg", "it looks like a second copy"},
+		{"VSP-20417.jpg (1)", "VSP-20417.jpg", "it looks like a second copy"},
+		{"VSP-20417 - Copy.jpg", "VSP-20417.jpg", "it looks like a second copy"},
 		{"VSP-20417.png", "VSP-20417.jpg", "only the extension differs"},
 		{"VSP-20417.jpg.png", "VSP-20417.jpg", "only the extension differs"},
 		{"VSP-20417 (2).png", "VSP-20417.jpg", "only the extension differs"},

@@ -62,7 +62,8 @@ func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 		return
 	}
 	f := Finding{Kind: Name, Grade: Fault, Path: e.Path,
-		Say: fmt.Sprintf("%s ignores it: its name must have the form %s", y.profile.Shown, rule.Path.Shape())}
+		Say: fmt.Sprintf("%s ignores it: the name must be %s; this file is %s", y.profile.Shown, rule.Path.Shape(),
+			path.Base(e.Path))}
 	// a text or picture among games
 	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) {
 		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "keep it, or remove it"

@@ -152,16 +152,16 @@ func (y *loaderAudit) needTracks(e *target.Entry) {
 
 // lostTrack tells of a track that a cue sheet names and that is not there. One that is nearly called so is proposed.
 func (y *loaderAudit) lostTrack(l *line, sheet *target.Entry, at, text, name string) {
-	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is not there", path.Base(at))}
+	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is missing", path.Base(at))}
 	if e, how := y.nearest(at, func(
 		e *target.Entry) bool {
 		return strings.EqualFold(path.Ext(e.Path), path.Ext(at))
 	}); e != nil {
-		f.Say += fmt.Sprintf("; there is %s: %s", path.Base(e.Path), how)
+		f.Say += fmt.Sprintf("; %s is there: %s", path.Base(e.Path), how)
 		f.Remedy, f.Fixes = "give it the name in the cue sheet", []fix.Fix{{Do: fix.Rename, Path: e.Path, To: at}}
 		y.need(e.Path)
 	} else if only := y.onlyTrack(sheet, text); only != nil {
-		f.Say += fmt.Sprintf("; there is only %s beside it", path.Base(only.Path))
+		f.Say += fmt.Sprintf("; only %s is beside it", path.Base(only.Path))
 		f.Remedy = "change the cue sheet to that file"
 		f.Fixes = []fix.Fix{{Do: fix.Write, Path: sheet.Path, Text: cuesheet.Rename(text,
 			map[string]string{name: path.Base(only.Path)})}}
@@ -239,7 +239,7 @@ func (y *loaderAudit) playlist(l *line) {
 			}
 			continue
 		}
-		f := Finding{Kind: Half, Path: at, Say: fmt.Sprintf("its %s %s is not there", c.Is, path.Base(at))}
+		f := Finding{Kind: Half, Path: at, Say: fmt.Sprintf("its %s %s is missing", c.Is, path.Base(at))}
 		if near, how := y.nearest(at, func(e *target.Entry) bool {
 			return y.beside[y.tree.fold(e.Path)] != nil || !y.claimed[y.tree.fold(e.Path)]
 		}); near != nil {
@@ -271,7 +271,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 		if _, ok := y.tree.file(path.Join(path.Dir(e.Path), named)); ok {
 			continue
 		}
-		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is not there", named)}
+		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is missing", named)}
 		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
 			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path, Text: want}}
 		} else {

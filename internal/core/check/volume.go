@@ -84,20 +84,20 @@ func (y *loaderAudit) kit() {
 		if e, ok := y.tree.find(f.To); ok {
 			if !e.Folder && e.Size == 0 {
 				y.report(Finding{Kind: Kit, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it is empty, but is %s",
-					reason(f)), Remedy: "put " + y.kitName() + " on again"})
+					reason(f)), Remedy: "copy " + y.kitName() + " again"})
 			}
 			continue
 		}
 		if y.deciding(f.To) { // reported as the setting without which nothing is listed
 			continue
 		}
-		found := Finding{Kind: Kit, Grade: Fault, Path: f.To, Say: fmt.Sprintf("it is missing: %s", reason(f)),
-			Remedy: "put " + y.kitName() + " on the target"}
+		found := Finding{Kind: Kit, Grade: Fault, Path: f.To, Say: fmt.Sprintf("missing: %s", reason(f)),
+			Remedy: "copy " + y.kitName() + " to the target"}
 		if f.Text != "" {
 			found.Remedy, found.Fixes = "write it",
 				[]fix.Fix{{Do: fix.Write, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n")}}
 		} else if e := y.downloaded(k, f.To); e != nil {
-			found.Say = fmt.Sprintf("it is missing: %s; but %s is there, its name as downloaded", reason(f), e.Path)
+			found.Say = fmt.Sprintf("missing: %s; %s is there under its download name", reason(f), e.Path)
 			found.Remedy, found.Fixes = "rename it to "+f.To, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: f.To}}
 			y.claim(e.Path)
 		}

@@ -202,7 +202,7 @@ func TestWhatAServerSendsIsLookedAt(t *testing.T) {
 	r := d.fetch(cover.FetchOptions{})
 	got := states(r)
 	for name, says := range map[string]string{
-		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, and that is too many",
+		"Page": "refused: it sends a web page", "Huge": "refused: it has 30000 x 30000 pixels, which is too large",
 		"Cut":   "refused: the picture is damaged or cut short",
 		"Fails": "missing: shelf: it failed (500", "Circle": "refused: redirect loop",
 		"Elsewhere": "refused: it redirects to 127.0.0.2:9, which is not one of your servers",

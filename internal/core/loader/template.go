@@ -271,8 +271,7 @@ func (t Template) Uses(f Field) bool { return slices.Contains(t.fields, f) }
 // every section.
 func (t Template) Needs() []Field { return t.needs }
 
-// Shape is the file name that the template makes, in words for people: the
-// fields stand without their braces.
+// Shape is the file name that the template makes, for people: "<ID> - <title>.iso".
 func (t Template) Shape() string {
 	var b strings.Builder
 	var write func(nodes []node)
@@ -286,7 +285,7 @@ func (t Template) Shape() string {
 			case n.literal != "":
 				b.WriteString(n.literal)
 			default:
-				b.WriteString(n.field.String())
+				b.WriteString("<" + strings.Replace(n.field.String(), "id", "ID", 1) + ">")
 			}
 		}
 	}

@@ -117,7 +117,7 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"mole1.img":             `skua-first image "Old Mole" SKF-0031 2/2`,
 		"half.sk1":              `skua-first image "Half a Mole" SKF-0040 1/2 BAD only disc 2 of 2 found`,
 	}, withoutSum(got))
-	assert.Contains(t, got["damaged.h16"], "its header is damaged: its sum is 053F and")
+	assert.Contains(t, got["damaged.h16"], "its header is damaged: its checksum is 053F instead of")
 	require.Empty(t, r.Problems)
 	assert.Equal(t, 3, r.Passed, "readme.txt, and a folder of several programs; track files belong to their sheets")
 	for i := range r.Titles {

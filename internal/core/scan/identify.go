@@ -401,7 +401,7 @@ func checkSum(t *title.Title, p *loader.Platform, r *reader) {
 		sum += uint16(c)
 	}
 	if want := binary.LittleEndian.Uint16(b[p.Check.At:]); want != sum {
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its sum is %04X and should be %04X",
+		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its checksum is %04X instead of %04X",
 			sum, want), "get or copy it again"))
 	}
 }

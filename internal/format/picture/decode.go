@@ -72,7 +72,7 @@ func header(source io.Reader) (head image.Config, format string, err error) {
 	case err != nil:
 		return head, "", fmt.Errorf("it is not a readable picture: %w", err)
 	case head.Width <= 0 || head.Height <= 0 || head.Width > MaxPixels/head.Height:
-		return head, "", fmt.Errorf("it has %d x %d pixels, and that is too many", head.Width, head.Height)
+		return head, "", fmt.Errorf("it has %d x %d pixels, which is too large", head.Width, head.Height)
 	}
 	return head, format, nil
 }
