@@ -18,7 +18,6 @@ import (
 // progressReader is how progress is reported.
 type progressReader string
 
-// The ways.
 const (
 	progressAuto  progressReader = "auto"  // a passing line where somebody is looking
 	progressPlain progressReader = "plain" // lines only

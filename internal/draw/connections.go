@@ -38,7 +38,6 @@ func ConnectionsOf(h *connections.Connections) Connections {
 	return out
 }
 
-// The columns of the diagram.
 const (
 	computerWide = 152.0
 	targetWide   = 186.0

@@ -24,7 +24,6 @@ import (
 // A Kind is what is drawn.
 type Kind string
 
-// The kinds.
 const (
 	KindRack        Kind = "rack"
 	KindMap         Kind = "map"

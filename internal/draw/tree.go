@@ -193,7 +193,6 @@ func (n *node) words() string {
 	return strings.Join(parts, ", ")
 }
 
-// The columns of a tree.
 const treeSize, treeState, treeIndent, treeRow = 58.0, 104.0, 13.0, 11.5
 
 // Draw draws the tree.

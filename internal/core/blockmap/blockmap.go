@@ -11,7 +11,6 @@ import (
 // Kind is what clusters are of.
 type Kind byte
 
-// The kinds.
 const (
 	Free       Kind = iota
 	File            // a file contiguous

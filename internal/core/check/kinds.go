@@ -3,7 +3,6 @@ package check
 // Kind is what sort of thing a finding is about: those of one kind are fixed together.
 type Kind string
 
-// The kinds.
 const (
 	Via        Kind = "via"          // the loader does not read over this connection
 	Filesystem Kind = "filesystem"   // it does not read this filesystem

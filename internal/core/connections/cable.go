@@ -123,7 +123,6 @@ func Mask(p netip.Prefix) string {
 // A Set is how far the addresses of a cable are set.
 type Set string
 
-// The states of a cable.
 const (
 	Unset   Set = "unset"    // the computer does not have its address yet
 	HalfSet Set = "half set" // the computer has its address; the console does not answer

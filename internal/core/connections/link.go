@@ -19,7 +19,6 @@ import (
 // A State is how a link stands.
 type State string
 
-// The states of a link.
 const (
 	Unknown State = "not tried"
 	Answers State = "answers"

@@ -36,7 +36,6 @@ type Outcome struct {
 	Say  string `json:"say,omitempty"`
 }
 
-// The states of an outcome.
 const (
 	Found    = "found"
 	Proposed = "proposed" // one whose name is nearly the same: it is for the user to take it

@@ -18,7 +18,6 @@ import (
 // State is what became of asking a server for a picture.
 type State string
 
-// The states.
 const (
 	got     State = "got"
 	missing State = "missing" // the server has none

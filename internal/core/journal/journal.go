@@ -67,7 +67,6 @@ func (j *Journal) Close() error {
 // A State is how a run stands.
 type State string
 
-// The states.
 const (
 	Resuming State = "going on"
 	// the program or the computer ended in the middle of it, or the target went away and did not come back

@@ -23,7 +23,6 @@ import (
 // Confidence is how sure a finding is, in a word.
 type Confidence string
 
-// The confidences.
 const (
 	Certain Confidence = "certain" // many files say so, and none speaks against it
 	Likely  Confidence = "likely"  // few files say so, or not all

@@ -37,7 +37,6 @@ type Broken struct {
 	Err  error
 }
 
-// The folders of a set of files.
 const (
 	PlatformDir = "platforms"
 	ProfileDir  = "profiles"

@@ -18,7 +18,6 @@ import (
 // Kind is what a step does.
 type Kind string
 
-// The steps.
 const (
 	Clear        Kind = "clear"         // remove a temporary file that an interrupted run left
 	Backup       Kind = "backup"        // copy a file that will go to a folder of this computer

@@ -12,7 +12,6 @@ import (
 // Verify is how a file is checked before it gets its name.
 type Verify string
 
-// The levels.
 const (
 	VerifyNone Verify = "none" // not at all
 	VerifySize Verify = "size" // the target has as many bytes as were sent

@@ -13,7 +13,6 @@ import (
 // Syntax is how a file is written.
 type Syntax string
 
-// The syntaxes.
 const (
 	KeyValue Syntax = "key=value" // lines key=value; also what "" stands for
 	INI      Syntax = "ini"       // the same under [section] lines; ; and # begin comments

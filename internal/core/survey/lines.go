@@ -13,7 +13,6 @@ import (
 // State is what becomes of a file or folder.
 type State string
 
-// The states.
 const (
 	Kept      State = "kept"
 	New       State = "new"

@@ -12,7 +12,6 @@ import (
 // Form is how a title's data lie in files.
 type Form string
 
-// The forms.
 const (
 	Image     Form = "image"     // one file for each disc
 	Tracks    Form = "tracks"    // a cue sheet and its track files for each disc
@@ -211,7 +210,6 @@ type Evidence struct {
 // Grade tells a remark from something that keeps a title from being placed.
 type Grade string
 
-// The grades of a finding.
 const (
 	Note      Grade = "note"
 	Suspicion Grade = "suspicion" // it may be bad; nothing checks it

@@ -66,7 +66,6 @@ type Point struct{ X, Y float64 }
 // An Op is what a [Segment] does.
 type Op byte
 
-// The operations.
 const (
 	Move  Op = iota // to To
 	Line            // to To

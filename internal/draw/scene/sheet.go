@@ -14,7 +14,6 @@ const (
 	footHeight = 34.0
 )
 
-// The pens of headings.
 var (
 	titlePen = Pen{17, typeface.Bold, Black}
 	subPen   = Pen{9, typeface.Regular, Grey}

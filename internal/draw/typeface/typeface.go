@@ -25,7 +25,6 @@ import (
 // Weight is how heavy letters are.
 type Weight int
 
-// The weights.
 const (
 	Regular Weight = iota
 	Bold

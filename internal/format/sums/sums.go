@@ -13,7 +13,6 @@ import (
 // An Algorithm is a kind of checksum.
 type Algorithm string
 
-// The algorithms.
 const (
 	CRC32  Algorithm = "crc32"
 	MD5    Algorithm = "md5"

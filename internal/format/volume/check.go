@@ -13,7 +13,6 @@ import (
 // Kind is what kind of thing is wrong.
 type Kind string
 
-// The kinds.
 const (
 	Lost    Kind = "lost clusters"
 	Crossed Kind = "cross-linked files"

@@ -12,7 +12,6 @@ import (
 	"strings"
 )
 
-// The schemes of addresses.
 const (
 	FTP  = "ftp"
 	FTPS = "ftps" // the server is asked for TLS (RFC 4217)

@@ -20,7 +20,6 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// The parts of the screen.
 const (
 	lanes = iota
 	steps

@@ -19,7 +19,6 @@ import (
 // StepState is how far a step of a run is.
 type StepState int
 
-// The states.
 const (
 	Waiting StepState = iota
 	Active
