@@ -79,11 +79,11 @@ func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
 	require.NoError(t, err)
 	ok(t, "draw", "map", image, "-o", filepath.Join(dir, "map.pdf"))
 	text := paperText(t, filepath.Join(dir, "map.pdf"))
-	for _, s := range []string{"What lies where on north-58.img", "2 files fragmented", "Afterwards",
+	for _, s := range []string{"What is stored where on north-58.img", "2 files fragmented", "Afterwards",
 		"every file is contiguous", "Gannet Patrol.iso", "The largest free runs"} {
 		assert.Contains(t, text, s)
 	}
-	assert.Contains(t, ok(t, "drives", "map", image), "2 files lie fragmented", "it was a rehearsal only")
+	assert.Contains(t, ok(t, "drives", "map", image), "2 fragmented files", "it was a rehearsal only")
 	ok(t, "draw", "map", image, "--ready-for", "bellows", "-o", filepath.Join(dir, "ready.pdf"))
 	text = paperText(t, filepath.Join(dir, "ready.pdf"))
 	for _, s := range []string{"This will be lost: 6 titles for Rowan", "is lost", "is made", "PIPIT FAT32", "Steps",

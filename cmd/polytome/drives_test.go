@@ -80,7 +80,7 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	w := world(t)
 	img := filepath.Join(w.Dir, "drives", "north-58.img")
 	out := ok(t, "drives", "map", img)
-	assert.Contains(t, out, "2 files lie fragmented")
+	assert.Contains(t, out, "2 fragmented files")
 	assert.Contains(t, out, "!")
 	var m struct {
 		Files []struct {

@@ -31,7 +31,7 @@ func drivesMap() *cobra.Command {
 	var width int
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
-		Short: "Show what lies where on a volume, and defragment files",
+		Short: "Show what is stored where on a volume, and defragment files",
 		Long: `Shows the map of a FAT or exFAT volume: every character is an equal part of it.
   #  contiguous file    !  fragmented file    +  folder    =  used by the volume    .  free
 --defragment makes fragmented files contiguous, those given or all: each is
@@ -101,12 +101,7 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	case 0:
 		fmt.Fprintln(out, "Every file is contiguous.")
 	default:
-		verb := "lie"
-		if len(pieces) == 1 {
-			verb = "lies"
-		}
-		fmt.Fprintf(out, "%s %s fragmented; --defragment makes them contiguous:\n", size.Count(len(pieces), "file"),
-			verb)
+		fmt.Fprintf(out, "%s; --defragment makes them contiguous:\n", size.Count(len(pieces), "fragmented file"))
 	}
 	list := pieces
 	if all {

@@ -37,7 +37,7 @@ const (
 
 // Draw draws the map.
 func (m VolumeMap) Draw(o Options) *scene.Drawing {
-	s := scene.Begin(o.paper(), "What lies where on "+m.Target, o.sub(m.Planned), o.Date)
+	s := scene.Begin(o.paper(), "What is stored where on "+m.Target, o.sub(m.Planned), o.Date)
 	if m.Ready != nil {
 		preparing(s, m.Ready)
 	}

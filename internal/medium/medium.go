@@ -84,7 +84,7 @@ func (m *File) ReadAt(b []byte, off int64) (int, error) {
 // may reports whether n bytes at a byte may be written.
 func (m *File) may(off, n int64) error {
 	if off < 0 || off+n > m.size {
-		return fmt.Errorf("writing to %s: byte %s lies beyond its end", m.f.Name(), size.Exact(off+n))
+		return fmt.Errorf("writing to %s: byte %s is beyond its end", m.f.Name(), size.Exact(off+n))
 	}
 	if m.before != nil {
 		if err := m.before(); err != nil {

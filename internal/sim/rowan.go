@@ -135,7 +135,7 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 func fragmented(stick fs.FS, p string) string {
 	if v := about(stick); v.Fragments != nil {
 		if n := v.Fragments(p); n > 1 {
-			return fmt.Sprintf("it lies in %d pieces", n)
+			return fmt.Sprintf("it is in %d fragments", n)
 		}
 	}
 	return ""

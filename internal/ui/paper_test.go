@@ -38,7 +38,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 		{"3", "tree", "The tree of North stick"}, {"4", "run", "How it ran"},
 		{"5", "checklist", "Switch the console on"}, {"C", "card", "Contents of North stick"},
 		{"L", "tree", "The tree of North stick"}, {"H", "connections", "What is plugged into what"},
-		{"D", "map", "What lies where on north-58.img"},
+		{"D", "map", "What is stored where on north-58.img"},
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {

@@ -552,7 +552,7 @@ func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Acce
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
 	text, sums = targetSums(text, sums)
-	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "tells the parts: " + why,
+	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "lists the parts: " + why,
 		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
 }
 

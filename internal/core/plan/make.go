@@ -76,7 +76,7 @@ func (m *maker) dir(dir string) string {
 	} else if key := m.fold(as); !m.made[key] {
 		m.made[key] = true
 		m.spelled[key] = as
-		m.folders = append(m.folders, Step{Kind: MakeFolder, Path: as, Why: "for what lies in it"})
+		m.folders = append(m.folders, Step{Kind: MakeFolder, Path: as, Why: "for the files in it"})
 	}
 	m.dirs[dir] = as
 	return as

@@ -42,7 +42,7 @@ func Restore(files []Returned, facts target.Facts, there []target.Entry, over bo
 		for _, dir := range layout.Folders(f.Path) {
 			if key := facts.Filesystem.Fold(dir); !present[key].Folder {
 				present[key] = target.Entry{Path: dir, Folder: true}
-				p.Steps = append(p.Steps, Step{Kind: MakeFolder, Path: dir, Why: "for what lies in it"})
+				p.Steps = append(p.Steps, Step{Kind: MakeFolder, Path: dir, Why: "for the files in it"})
 			}
 		}
 		puts = append(puts, s)

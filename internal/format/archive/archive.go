@@ -243,7 +243,7 @@ func (b *bounded) Read(p []byte) (n int, err error) {
 	n, err = b.r.Read(p)
 	b.n += int64(n)
 	if b.n > b.e.Size {
-		return 0, fmt.Errorf("%s is longer than the %d bytes that the archive tells", b.e.Name, b.e.Size)
+		return 0, fmt.Errorf("%s is longer than the %d bytes that the archive declares", b.e.Name, b.e.Size)
 	}
 	_, _ = b.crc.Write(p[:n])
 	if !b.a.allow && b.a.budget.Add(-int64(n)) < 0 {

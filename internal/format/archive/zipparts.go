@@ -131,7 +131,7 @@ func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 	}
 	at := func(disk uint32, off int64) (int64, error) {
 		if int(disk) >= len(parts) || off < 0 || off > parts[disk].Size {
-			return 0, fmt.Errorf("the archive's list tells of part %d of %d", disk+1, len(parts))
+			return 0, fmt.Errorf("the archive's list names part %d of %d", disk+1, len(parts))
 		}
 		return begins[disk] + off, nil
 	}
@@ -183,7 +183,7 @@ func unsplit(parts []joined.Part) (io.ReaderAt, int64, error) {
 		n++
 	}
 	if len(list) > 0 || n != e.entries {
-		return nil, 0, fmt.Errorf("the archive's list tells of %d files, and has %d", e.entries, n)
+		return nil, 0, fmt.Errorf("the archive's list announces %d files but has %d", e.entries, n)
 	}
 	// The end, always as Zip64 has it.
 	dirSize := int64(len(out))

@@ -185,7 +185,7 @@ func TestContainersInContainersAndCueSheets(t *testing.T) {
 	assert.Equal(t, "the tide comes in", read("all.7z", "tides.cue"))
 	assert.Equal(t, "the tide comes in", read("all.7z", "plain.iso"))
 	for file, want := range map[string]string{"none.txt": "not a disc image, cue sheet or archive",
-		"gone.iso": "no such file", "lost.cue": "no such file", "empty.iso": "it holds no files"} {
+		"gone.iso": "no such file", "lost.cue": "no such file", "empty.iso": "not a disc image, cue sheet or archive"} {
 		put("none.txt", []byte("text"))
 		put("empty.iso", nil)
 		put("lost.cue", []byte("FILE \"lost.bin\" BINARY\nTRACK 01 MODE1/2352\nINDEX 01 00:00:00\n"))

@@ -299,7 +299,7 @@ func TestDamageIsNamedAndHarmless(t *testing.T) {
 		"block size":    {broken(func(b []byte) { b[16*2048+129] = 1 }), "are not supported"},
 		"record length": {broken(func(b []byte) { b[rootAt+68] = 5 }), "impossible length"},
 		"directory elsewhere": {broken(func(b []byte) { binary.LittleEndian.PutUint32(b[16*2048+158:], 1<<30) }),
-			"outside of the image"},
+			"outside the image"},
 		"no primary": {broken(func(b []byte) { b[16*2048] = 9; b[17*2048] = 255 }),
 			"no primary volume descriptor"},
 	} {

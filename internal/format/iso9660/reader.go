@@ -178,7 +178,7 @@ func (t tree) List(d *fstree.Node) ([]*fstree.Node, error) {
 	v := t.v
 	at, length := of(d).parts[0].At, of(d).parts[0].Length
 	if length > maxDirBytes || at+length > v.size {
-		return nil, &FormatError{at, fmt.Sprintf("the directory %q lies outside of the image", d.Name)}
+		return nil, &FormatError{at, fmt.Sprintf("the directory %q is outside the image", d.Name)}
 	}
 	data := make([]byte, length)
 	if _, err := v.r.ReadAt(data, at); err != nil && !errors.Is(err, io.EOF) {

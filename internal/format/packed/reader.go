@@ -59,7 +59,7 @@ func Open(r io.ReaderAt, size int64) (*Image, error) {
 	t := &im.trail
 	if t.blocks != im.head.blocks() || t.index < headerSize || t.index > at || (at-t.index)/entrySize != t.blocks ||
 		(at-t.index)%entrySize != 0 {
-		return nil, &FormatError{at, "its end tells of another index than there is"}
+		return nil, &FormatError{at, "its end points to another index"}
 	}
 	if err := im.readIndex(); err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ func (im *Image) readIndex() error {
 				wrong = int64(e.stored) > length || im.head.flags&flagZstd == 0
 			}
 			if e.kind >= kinds || wrong || e.stored > 0 && (e.at != next || e.at+int64(e.stored) > t.index) {
-				return &FormatError{at + i, fmt.Sprintf("the index tells something impossible of block %d",
+				return &FormatError{at + i, fmt.Sprintf("the index has an impossible entry for block %d",
 					len(im.entries))}
 			}
 			if e.stored > 0 {
@@ -115,7 +115,7 @@ func (im *Image) readIndex() error {
 		at += n
 	}
 	if sum.Sum32() != t.indexSum {
-		return &FormatError{t.index, "the index does not have the checksum that its end tells"}
+		return &FormatError{t.index, "the checksum of the index does not match"}
 	}
 	return nil
 }

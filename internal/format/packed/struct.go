@@ -97,7 +97,7 @@ func parseHeader(b []byte) (h header, err error) {
 	case binary.LittleEndian.Uint16(b[8:]) > version:
 		return h, fmt.Errorf("%w: %d, and this reads up to %d", ErrNewer, binary.LittleEndian.Uint16(b[8:]), version)
 	case crc32.ChecksumIEEE(b[:60]) != binary.LittleEndian.Uint32(b[60:]):
-		return h, &FormatError{0, "its header does not have the checksum that it tells"}
+		return h, &FormatError{0, "the checksum of the header does not match"}
 	}
 	h = header{flags: binary.LittleEndian.Uint32(b[12:]), block: int64(binary.LittleEndian.Uint32(b[16:])),
 		length: int64(binary.LittleEndian.Uint64(b[24:]))}
@@ -142,7 +142,7 @@ func parseTrailer(b []byte, at int64) (t trailer, err error) {
 			"there"}
 	}
 	if crc32.ChecksumIEEE(b[:60]) != binary.LittleEndian.Uint32(b[60:]) {
-		return t, &FormatError{at, "its end does not have the checksum that it tells"}
+		return t, &FormatError{at, "the checksum of the end does not match"}
 	}
 	return trailer{
 		index: int64(binary.LittleEndian.Uint64(b[8:])), blocks: int64(binary.LittleEndian.Uint64(b[16:])),

@@ -161,7 +161,7 @@ func (v *Volume) sectorOf(a address) (int64, error) {
 	}
 	p := v.partition[m.number]
 	if block >= p.length {
-		return 0, v.damage(p.start, "block %d lies outside of its partition of %d blocks", block, p.length)
+		return 0, v.damage(p.start, "block %d is outside its partition of %d blocks", block, p.length)
 	}
 	return p.start + block, nil
 }

@@ -319,7 +319,7 @@ func (c *checker) behind(n *Node, runs []Run, want int64) {
 	switch {
 	case err != nil:
 		c.unread = true
-		c.add(Unread, n, fmt.Sprintf("%s What lies behind its end cannot be read: %v.", say, err), "", nil)
+		c.add(Unread, n, fmt.Sprintf("%s What follows its end cannot be read: %v.", say, err), "", nil)
 	case zeros:
 		c.add(Length, n, say, "The clusters behind its end are freed: there is nothing in them.", func() error {
 			v.release = append(v.release, tail...)
@@ -327,7 +327,7 @@ func (c *checker) behind(n *Node, runs []Run, want int64) {
 		})
 	default:
 		name := v.freeName(n.parent.dir, nil, rest(n.Name))
-		c.add(Length, n, say, fmt.Sprintf("What lies behind its end becomes a file of its own, %s.", name),
+		c.add(Length, n, say, fmt.Sprintf("What follows its end becomes a file of its own, %s.", name),
 			func() error {
 				name := v.freeName(n.parent.dir, nil, rest(n.Name)) // others may have got it meanwhile
 				return c.apart(n, head, tail, name)
@@ -369,7 +369,7 @@ func (c *checker) folder(n *Node) {
 		}
 	}
 	if n.parent != nil && !v.f.HeadRight(d.data, n, n.parent) && v.f.IsFolder(n, d.data) {
-		c.add(Entries, n, "It does not tell rightly where it lies and what is above it.", "They are corrected.",
+		c.add(Entries, n, "Its entries for itself and its parent are wrong.", "They are corrected.",
 			func() error { return c.head(n) })
 	}
 }
@@ -446,7 +446,7 @@ func (c *checker) crossed(ctx context.Context) error {
 			continue
 		}
 		c.add(Crossed, n, "It has clusters of something else as well.",
-			"It is copied to clusters of its own; which of the two is damaged, only its content tells.", func() error {
+			"It is copied to clusters of its own; only its content shows which of the two is damaged.", func() error {
 				to, ok := v.space.some(uint32(count(runs)))
 				if !ok {
 					return fmt.Errorf("%s has clusters of something else, and there is no space to copy it: %w",

@@ -77,7 +77,7 @@ func Sound(r io.ReaderAt, size int64) (at, length int64, err error) {
 				return 0, 0, errors.New("its format is not reported")
 			}
 			if at+8+length > size {
-				return 0, 0, fmt.Errorf("it is cut short: it tells of %d bytes of sound, and has %d", length, size-at-8)
+				return 0, 0, fmt.Errorf("cut short: %d bytes of sound declared, %d present", length, size-at-8)
 			}
 			return at + 8, length, nil
 		}

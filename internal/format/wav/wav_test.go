@@ -45,7 +45,7 @@ func TestFilesThatAreNoSoundOfADisc(t *testing.T) {
 	good := file(t, make([]byte, 4000))
 	with := func(change func(b []byte) []byte) []byte { return change(bytes.Clone(good)) }
 	for want, b := range map[string][]byte{
-		"no WAVE file": []byte("RIFF"),
+		"not a WAVE file": []byte("RIFF"),
 		"22050 samples": with(
 			func(b []byte) []byte { binary.LittleEndian.PutUint32(b[24:], 22_050); return b }),
 		"1 channels":             with(func(b []byte) []byte { b[22] = 1; return b }),

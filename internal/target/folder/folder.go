@@ -67,7 +67,7 @@ func Open(dir string, opts Options) (*Target, error) {
 	}
 	m, err := mountOf(dir)
 	if err != nil {
-		return nil, fmt.Errorf("finding out what %s lies on: %w", dir, err)
+		return nil, fmt.Errorf("finding the device of %s: %w", dir, err)
 	}
 	p.real, p.network, p.together = m.filesystem, m.network, m.syncs
 	if p.root, err = os.OpenRoot(dir); err != nil {
@@ -96,7 +96,7 @@ func (p *Target) Close() error { return p.root.Close() }
 func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts, error) {
 	m, err := mountOf(p.dir)
 	if err != nil {
-		return target.Facts{}, fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
+		return target.Facts{}, fmt.Errorf("finding the device of %s: %w", p.dir, err)
 	}
 	f := target.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label,
 		Network: m.network}
@@ -129,7 +129,7 @@ func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts
 func (p *Target) Stamp(ctx context.Context, of []target.Entry) (string, error) {
 	m, err := mountOf(p.dir)
 	if err != nil {
-		return "", fmt.Errorf("finding out what %s lies on: %w", p.dir, err)
+		return "", fmt.Errorf("finding the device of %s: %w", p.dir, err)
 	}
 	h := fnv.New64a()
 	add := func(name string) error {

@@ -119,7 +119,7 @@ func TestWrongTargets(t *testing.T) {
 	_, err = folder.Open(file, folder.Options{})
 	assert.ErrorContains(t, err, "is a file")
 	_, err = folder.Open(dir, folder.Options{Filesystem: "fat23"})
-	assert.ErrorContains(t, err, "known are fat32, exfat")
+	assert.ErrorContains(t, err, `did you mean "fat32"?`)
 }
 
 func TestALinkDoesNotLeadOutside(t *testing.T) {

@@ -484,11 +484,7 @@ func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 		out = append(out, t.Bold(t.Good, "Every file is contiguous."))
 		return t.Block(out, w, h)
 	}
-	verb := "lie"
-	if len(pieces) == 1 {
-		verb = "lies"
-	}
-	out = append(out, t.Bold(t.Bad, fmt.Sprintf("%s %s fragmented", size.Count(len(pieces), "file"), verb)))
+	out = append(out, t.Bold(t.Bad, size.Count(len(pieces), "fragmented file")))
 	for i, f := range pieces {
 		if len(out) == h-1 && i < len(pieces)-1 {
 			out = append(out, t.Paint(t.Dim, fmt.Sprintf("and %d more", len(pieces)-i)))
