@@ -239,14 +239,14 @@ func TestAPasswordForScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
 	for args, says := range map[string]string{"": "127.0.0.1 needs the password of " + s.User,
-		wrong: "the name or the password is wrong", none: "has no password in its first line",
+		wrong: "the name or the password is wrong", none: "is empty; it must be the password",
 		filepath.Join(dir, "gone"): "the password cannot be read"} {
 		status, _, stderr := polytome(t, "connections", "test", at, "--password-file", args)
 		assert.Equal(t, statusFailed, status, args)
 		assert.Contains(t, stderr, says)
 		assert.NotContains(t, stderr, s.Password)
 	}
-	assert.Contains(t, ok(t, "connections", "test", at, "--password-file", right), "lets "+s.User+" in")
+	assert.Contains(t, ok(t, "connections", "test", at, "--password-file", right), "logs in "+s.User)
 	piped := exec.Command(binary, "connections", "test", at, "--password-file", "-")
 	piped.Stdin = strings.NewReader(s.Password + "\n")
 	status, _, stderr := finish(t, piped)

@@ -55,11 +55,11 @@ func TestScanWithListsAndPasswords(t *testing.T) {
 	assert.Len(t, r.Titles, 3)
 	status, _, stderr := polytome(t, "scan", w.Games, "--filter", "sise>4G")
 	assert.Equal(t, statusUsage, status)
-	assert.Contains(t, stderr, `there is no field "sise"`)
+	assert.Contains(t, stderr, `unknown field "sise"`)
 
 	status, out, stderr := polytome(t, "scan", w.Shelf, "--list", filepath.Join(w.Dir, "none.csv"))
 	assert.Equal(t, statusPartial, status)
-	assert.Contains(t, stderr, "none.csv: there is no such file")
+	assert.Contains(t, stderr, "none.csv: no such file")
 	assert.Contains(t, out, "Kite over Quarry Hill", "the rest goes on")
 }
 
@@ -91,7 +91,7 @@ func TestSeveralProgramsShareTheCache(t *testing.T) {
 	status, out, stderr := finish(t, cmd)
 	assert.Zero(t, status)
 	assert.Contains(t, out, "Copper Tide")
-	assert.Contains(t, stderr, "was damaged and is made again")
+	assert.Contains(t, stderr, "was damaged and has been rebuilt")
 
 	// A folder where no cache can be kept is said, and all else works.
 	cmd = exec.Command(binary, "scan", w.Games)

@@ -90,7 +90,7 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	term.keys("Right", "Down")
 	term.wait("Title 1 on East stick: copy. Not selected.")
 	term.keys("Space", "Down", "Space")
-	term.wait("Title 2 taken off East stick")
+	term.wait("Title 2 deselected on East stick")
 	term.keys("4", "Enter")
 	term.wait("East stick: safe to unplug once ejected", "4 files copied, read back")
 	term.keys("q")

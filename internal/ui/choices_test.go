@@ -224,7 +224,7 @@ func TestDeleteOthers(t *testing.T) {
 	assert.Contains(t, flat(a), "Mosswick is deselected on North stick, but its files stay there. Mark them in Tree "+
 		"to remove them")
 	press(a, "3")
-	assert.Contains(t, flat(a), "nothing is removed")
+	assert.Contains(t, flat(a), "none removed")
 	press(a, "X")
 	assert.Contains(t, flat(a), "1 file, 412.00 MiB, would be removed from North stick. Type its name to confirm:")
 	answer(a, "north stick")
@@ -233,7 +233,7 @@ func TestDeleteOthers(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, b.Targets[0].DeleteOthers)
 	press(a, "X")
-	assert.Contains(t, flat(a), "nothing is removed")
+	assert.Contains(t, flat(a), "none removed")
 }
 
 func TestASecondInstanceOnlyLooks(t *testing.T) {

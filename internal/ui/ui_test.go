@@ -426,7 +426,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})
 	assert.Contains(t, text(a), "one moment", "the tree is made in the background")
 	pump(a, cmd)
-	assert.Contains(t, text(a), "new files, nothing is removed")
+	assert.Contains(t, text(a), "new files, none removed")
 	press(a, "s")
 	assert.Contains(t, text(a), "make folder FULL")
 }

@@ -77,7 +77,7 @@ func (m *Model) heading(w int) string {
 		}
 	}
 	if m.counts[survey.Removing] == 0 {
-		text += ", nothing is removed"
+		text += ", none removed"
 	}
 	if more := fmt.Sprintf(", %d kept", m.counts[survey.Kept]); style.Width(text+more) <= w {
 		text += more
