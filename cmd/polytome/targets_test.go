@@ -92,7 +92,7 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	term.keys("Space", "Down", "Space")
 	term.wait("Title 2 deselected on East stick")
 	term.keys("4", "Enter")
-	term.wait("East stick: safe to unplug once ejected", "4 files copied, read back")
+	term.wait("East stick: done, safe to unplug once ejected", "4 files copied, read back")
 	term.keys("q")
 	term.wait("ready>")
 	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00001 Title 1"},
