@@ -201,7 +201,7 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (s
 	}
 	loses := p.Loses
 	if loses == "" {
-		loses = "nothing recognisable"
+		loses = "nothing that was recognized"
 	}
 	fmt.Fprintf(out, "This will be lost: %s.\nType the drive's name, %s, to continue: ", loses, consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')

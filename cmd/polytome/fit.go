@@ -177,7 +177,7 @@ func (r fitReport) print(out io.Writer, s *survey.Survey) {
 		}
 	}
 	if foreign > 0 {
-		fmt.Fprintf(out, "  %s does not use %s more.\n", s.Shown(), size.Count(foreign, "title"))
+		fmt.Fprintf(out, "  %s does not use %s.\n", s.Shown(), size.Count(foreign, "more title"))
 	}
 	leaves := ", leaves " + size.Format(r.Left)
 	if r.Facts.Unknown {

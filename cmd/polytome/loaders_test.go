@@ -221,7 +221,7 @@ func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	status, out, _ = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "usb", "--as",
 		"fat32")
 	assert.Equal(t, 3, status)
-	assert.Contains(t, out, "from a FAT32 stick, Trellis serves Siskin images only")
+	assert.Contains(t, out, "from a FAT32 stick, Trellis reads only Siskin images")
 	assert.Contains(t, out, "-> a stick with exFAT")
 	assert.Contains(t, out, "Trellis does not use")
 	status, _, errOut = polytome(t, "fit", "--from", w.Shelf, "--loader", "trellis", "--to", disk, "--via", "ubs")

@@ -257,7 +257,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	term.wait("Rowan for the Vesper: its rules", "your titles on the stick, usb, FAT32", "001.rwn", "split",
 		"21 pictures, VSP-20417.png", "does not use 35 of 59 titles. 3 have no path here")
 	term.keys("Tab", "Down", "Down")
-	term.wait("Rowan looks the picture of a disc up by the ID")
+	term.wait("Rowan finds the picture of a disc by the title's ID")
 	term.keys("v", "v")
 	term.wait("your titles on the share, smb, any filesystem", "FULL/")
 	term.keys("e")

@@ -126,7 +126,7 @@ func rackWith(n, targets int) draw.Rack {
 func cardWith(n int, fold draw.Fold, covers bool) draw.Card {
 	c := draw.Card{Target: "North stick", Loader: "Rowan on Vesper", Detail: "FAT32, 58.00 GiB", Fold: fold,
 		Steps: []string{"Eject the stick when it is safe, and plug it in", "Switch the console on and start Rowan",
-			"If the list is the old one: refresh it, and wait until the light at the front has gone out"}}
+			"If the list is outdated: refresh it it, and wait until the light at the front has gone out"}}
 	for i := range n {
 		t := draw.CardTitle{Platform: platforms[i*len(platforms)/max(1, n)], Name: nameOf(i),
 			ID: fmt.Sprintf("VSP-%05d", 20000+i), Discs: 1 + i%17/16, Size: int64(i+1) * 7 * size.MiB}

@@ -63,9 +63,13 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 }
 
 func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
-	s.Need(float64(high)*mapRow + 110)
+	need := float64(high)*mapRow + 90 // with the lines above and below
+	if len(m.Fragmented()) > 0 {
+		need += 82 // the arcs, the strip below them and a line
+	}
+	s.Need(need)
 	if when != "" {
-		section(s, when, 100)
+		section(s, when, 0)
 	}
 	info := &m.Info
 	name := info.Label

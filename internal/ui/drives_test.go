@@ -116,7 +116,7 @@ func TestAVolumeIsCheckedAndFixed(t *testing.T) {
 func TestPreparingWantsTheName(t *testing.T) {
 	a, dir := drivesApp(t)
 	press(a, "left", "r") // the bare one
-	assert.Contains(t, text(a), "Ready quay-28.img for which loader")
+	assert.Contains(t, text(a), "Prepare quay-28.img for which loader")
 	typeIn(a, "nobody")
 	press(a, "enter")
 	assert.Contains(t, text(a), "nobody")
@@ -125,7 +125,7 @@ func TestPreparingWantsTheName(t *testing.T) {
 	typeIn(a, "bellows")
 	press(a, "enter")
 	s := text(a)
-	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "called PIPIT: Bellows needs that label",
+	for _, want := range []string{"now", "then", "PIPIT FAT32 (new)", "the label PIPIT: Bellows needs that label",
 		"Nothing has been written yet", "the Bellows add-on"} {
 		assert.Contains(t, s, want)
 	}

@@ -35,7 +35,7 @@ func TestThePanelShowsRulesAndTree(t *testing.T) {
 	press(a, "esc")
 	assert.Contains(t, text(a), "Ropewalk.w8")
 	press(a, "tab", "down", "down", "down")
-	assert.Contains(t, text(a), "Cartridges lie in a folder for each platform")
+	assert.Contains(t, text(a), "Cartridges go into a folder per platform")
 	a.Update(tea.MouseClickMsg{X: 5, Y: 8, Button: tea.MouseLeft})
 	assert.Contains(t, text(a), "it ships with Polytome")
 	a.Update(tea.MouseClickMsg{X: 120, Y: 9, Button: tea.MouseLeft})

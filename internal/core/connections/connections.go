@@ -209,7 +209,7 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	if _, err := os.Stat(file); err != nil {
 		return Tried{State: Absent, Say: file + " does not exist", Do: "plug it in, or fix its path", At: time.Now()}
 	}
-	return Tried{State: Answers, Say: file + " is there", At: time.Now()}
+	return Tried{State: Answers, Say: file + " is connected", At: time.Now()}
 }
 
 // NoFlush is what holds for a server that cannot be asked to bring a file to its disk.

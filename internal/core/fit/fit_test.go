@@ -82,7 +82,7 @@ func TestVerdicts(t *testing.T) {
 		"no space": {vesper(1, "A", 3<<30), facts("fat32", 58*size.GiB, 2*size.GiB), nil, fit.NoSpace,
 			"1.00 GiB short"},
 		"not recognised": {title.Title{Of: 1, Discs: []title.Disc{{}}}, stick, nil, fit.Unsupported,
-			"not known what this file is"},
+			"the file was not recognized"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judged(t, []title.Title{c.title}, c.facts, c.there...)

@@ -86,7 +86,7 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 			"Gantry cannot be filled over USB"},
 		"a filesystem refused": {"trellis", "usb", stick, title.Title{Key: "l", Platform: "lapwing",
 			Form: title.Tracks, ID: "LAP_1", Name: "x", Of: 1, Discs: []title.Disc{{Number: 1, File: file(9)}}}, nil,
-			fit.Unsupported, "from a FAT32 stick, Trellis serves Siskin images only"},
+			fit.Unsupported, "from a FAT32 stick, Trellis reads only Siskin images"},
 		"a folder that was made": {"oxbow", "usb", stick, cart, boot("finch", "wren8"), fit.Copy, "is copied to"},
 		"one that was not made": {"oxbow", "usb", stick, cart, boot("wren8"), fit.Unsupported,
 			"the console has created its folders, but oxbow/play/finch is not among them"},

@@ -70,7 +70,7 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 // name that it holds, where that is one that the rules allow.
 func (l *layer) target(t *title.Title, held string) Placement {
 	if t.Platform == "" {
-		return refuse("it is not known what this file is", "see the evidence in Games")
+		return refuse("the file was not recognized", "see the evidence in Games")
 	}
 	rule, refusal := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name)
 	switch {

@@ -59,7 +59,7 @@ func TestRefusalsAndRivals(t *testing.T) {
 	assert.Equal(t, []int{1}, tree.Placements[0].Rivals, "letter case does not matter")
 	assert.Equal(t, []int{0}, tree.Placements[1].Rivals)
 	assert.Empty(t, tree.Placements[2].Rivals)
-	for i, say := range map[int]string{3: "needs the id", 4: "not known what this file is", 5: "does not read lapwing",
+	for i, say := range map[int]string{3: "needs the id", 4: "the file was not recognized", 5: "does not read lapwing",
 		6: "in the form folder"} {
 		require.NotNil(t, tree.Placements[i].Refusal, i)
 		assert.Contains(t, tree.Placements[i].Refusal.Say, say)
@@ -209,8 +209,8 @@ func TestEveryLoadersTree(t *testing.T) {
 				"+IMG-S/Reel.jpg"}},
 		"a Meridian's stick with FAT32": {"trellis", "usb", "fat32", []title.Title{folderTitle("meridian", "MRD-0117",
 			"Slow Lantern", "SYS/TITLE.JSON"), lapwing, image("siskin", "SK-8812", "Reel", "r.iso", 9)},
-			[]string{"no: Trellis starts Meridian games from the internal disk only",
-				"no: from a FAT32 stick, Trellis serves Siskin images only", "IMG-S/Reel.iso", "+IMG-S/Reel.jpg"}},
+			[]string{"no: Trellis starts Meridian games only from the internal disk",
+				"no: from a FAT32 stick, Trellis reads only Siskin images", "IMG-S/Reel.iso", "+IMG-S/Reel.jpg"}},
 		"a Meridian's stick with exFAT": {"trellis", "usb", "exfat", []title.Title{lapwing, vesper(1, "Copper Tide",
 			"full")},
 			[]string{"IMG-L/Heron's Watch.cue sheet", "IMG-L/Heron's Watch 01.bin", "IMG-V/Copper Tide.iso",
@@ -316,7 +316,7 @@ value = "{title|upper|max:4}"
 encoding = "latin-1"
 fill = 0x20
 `, 1)
-	before, after, ok := strings.Cut(text, "order = [\"title\", \"id\"]\nwhy = \"from a network")
+	before, after, ok := strings.Cut(text, "order = [\"title\", \"id\"]\nwhy = \"for a network block")
 	require.True(t, ok)
 	_, after, _ = strings.Cut(after, "\n")
 	text = before + after

@@ -164,7 +164,7 @@ func TestWrongValuesAreReported(t *testing.T) {
 			"is both allowed and forbidden"},
 		{"trellis", `filesystems = ["exfat"]`, `filesystems = ["ntfs"]`, "no attachment of this rule reads ntfs"},
 		{"trellis", `also-needs-space-on = "disk"`, `also-needs-space-on = "disc"`, `did you mean "disk"?`},
-		{"trellis", `say = "Trellis starts Meridian games from the internal disk only"`, ``, "must say why"},
+		{"trellis", `say = "Trellis starts Meridian games only from the internal disk"`, ``, "must say why"},
 		{"plover", `sha256 = "0bf9`, `sha256 = "xbf9`, "is not a SHA-256 sum"},
 		{"plover", `drop = ["data/**/*.bak"]`, `drop = ["data/**"]`, "both kept and dropped"},
 		{"plover", `to = "start.prog"`, `to = "../start.prog"`, "leads out of the target"},

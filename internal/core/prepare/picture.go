@@ -50,7 +50,7 @@ func (p *Plan) picture() {
 		return s
 	}
 	if p.Before = draw(d.Table, old); d.Table == nil {
-		p.Before = []Slice{{0, d.Size, "nothing known", "free"}}
+		p.Before = []Slice{{0, d.Size, "no volume recognized", "free"}}
 		if v := d.Find(0); v != nil {
 			p.Before = []Slice{old(0, d.Size, 0)}
 		}

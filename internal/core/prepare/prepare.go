@@ -221,7 +221,7 @@ func (p *Plan) steps() {
 	}
 	named := ""
 	if p.Label != "" {
-		named = " called " + p.Label
+		named = " named " + p.Label
 	}
 	add("make a volume with %s%s, clusters of %s", drives.FilesystemShown(p.Filesystem), named, size.Format(p.Cluster))
 	if len(p.Folders) > 0 {

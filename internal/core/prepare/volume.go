@@ -159,7 +159,7 @@ func (p *Plan) label(r Request, at *loader.Attachment) error {
 		}
 	case wanted != "":
 		p.Label = wanted
-		p.because("called "+wanted, "%s needs that label", r.Profile.Shown)
+		p.because("the label "+wanted, "%s needs that label", r.Profile.Shown)
 	}
 	check := fat.CheckLabel
 	if p.Filesystem == "exfat" {

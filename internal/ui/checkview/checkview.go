@@ -358,7 +358,7 @@ func words(all []fix.Fix) string {
 	if len(all) == 1 {
 		return all[0].Words()
 	}
-	return fmt.Sprintf("%s, and make %s more", all[0].Words(), size.Count(len(all)-1, "change"))
+	return fmt.Sprintf("%s, and make %s", all[0].Words(), size.Count(len(all)-1, "more change"))
 }
 
 // notYet says why there is no check.

@@ -43,7 +43,7 @@ func (m *Model) askLoader() tea.Cmd {
 	if len(f.Volumes) > 1 {
 		hint = "only this partition: type \"here\" after it. " + hint
 	}
-	m.d.Ask(state.Question{Prompt: "Ready " + f.Name() + " for which loader, or with which filesystem? ", Value: value,
+	m.d.Ask(state.Question{Prompt: "Prepare " + f.Name() + " for which loader, or with which filesystem? ", Value: value,
 		Suggestions: names, Hint: hint, Done: m.makePlan})
 	return nil
 }
@@ -204,7 +204,7 @@ func (m *Model) readyWhy() state.Why {
 	case m.busy != "":
 		return state.Why{Lead: p.Drive.Name() + ".", Say: "Preparing the drive. Do not unplug it."}
 	}
-	loses := "Nothing recognisable will be lost."
+	loses := "Nothing that was recognized will be lost."
 	if p.Loses != "" {
 		loses = "This will be lost: " + p.Loses + "."
 	}

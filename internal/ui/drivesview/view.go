@@ -503,7 +503,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 	if p == nil {
 		return t.Block([]string{"", " " + t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))}, w, h)
 	}
-	title := "Ready " + p.Drive.Describe()
+	title := "Prepare " + p.Drive.Describe()
 	out := []string{" " + t.Bold(t.Accent, t.Clip(style.Clean(title), w-2)), ""}
 	bar := min(w-14, 110)
 	out = append(out, m.strip(t, "now", p.Before, bar)...)
@@ -541,7 +541,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 		}
 	}
 	lines = append(lines, "")
-	heading("Why it becomes that")
+	heading("Why")
 	for _, r := range p.Reasons {
 		add(t.Glyph("·")+" ", t.Dim, r.What+": "+r.Why+".")
 	}
@@ -551,7 +551,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 	if m.report == nil {
 		lines = append(lines, "")
 		heading("What is lost")
-		loses := "Nothing recognisable."
+		loses := "No games or files were recognized on it."
 		if p.Loses != "" {
 			loses = p.Loses + "."
 		}

@@ -24,7 +24,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 		head += t.Paint(t.Dim, "  nothing changes until you press enter")
 	}
 	what := min(34, w/3)
-	titles := []style.Cell{{Width: what}, {Text: "titles that fit", Width: 12, Right: true, FG: t.Dim},
+	titles := []style.Cell{{Width: what}, {Text: "titles fit", Width: 12, Right: true, FG: t.Dim},
 		{Text: "free space", Width: 11, Right: true, FG: t.Dim}, {Text: "time", Width: max(8, w-what-12-11-5),
 			FG: t.Dim}}
 	out := []string{head, t.Row(w, false, titles...)}
@@ -112,9 +112,9 @@ func (m *Model) changes(t *style.Theme, w, h int, row state.Supposed) []string {
 			wanted = t.Glyph("▪")
 		}
 		out = append(out, t.Row(w, false, style.Cell{Text: wanted, Width: 1}, style.Cell{Text: c.Label,
-			Width: max(10, min(44, w-30))},
-			style.Cell{Text: c.Was.String(), Width: 10, FG: t.Dim}, style.Cell{Text: t.Glyph("→") + " " + word,
-				Width: 12, FG: fg}))
+			Width: max(10, min(44, w-34))},
+			style.Cell{Text: c.Was.String(), Width: 12, FG: t.Dim}, style.Cell{Text: t.Glyph("→") + " " + word,
+				Width: 14, FG: fg}))
 	}
 	return out
 }

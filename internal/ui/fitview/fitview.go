@@ -60,13 +60,13 @@ func (m *Model) Actions() []state.Action {
 	switch {
 	case m.d.Supposing != nil:
 		return append([]state.Action{
-			state.Do("enter", "make it so", func() tea.Cmd { return m.d.Accept(m.aside.Cursor) }),
-			state.Do("w", "close; nothing is kept", state.Just(func() { m.d.Supposing = nil })),
+			state.Do("enter", "apply", func() tea.Cmd { return m.d.Accept(m.aside.Cursor) }),
+			state.Do("w", "close without changes", state.Just(func() { m.d.Supposing = nil })),
 		}, state.Movement(&m.aside)...)
 	case m.d.Sharing != nil:
 		return append([]state.Action{
 			state.Do("enter", "accept these homes", m.d.TakeHomes),
-			state.Do("s", "close; nothing is kept", state.Just(func() { m.d.Sharing = nil })),
+			state.Do("s", "close without changes", state.Just(func() { m.d.Sharing = nil })),
 		}, state.Movement(&m.aside)...)
 	}
 	return append([]state.Action{

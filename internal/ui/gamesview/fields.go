@@ -21,18 +21,18 @@ func (m *Model) fields(t *style.Theme, w, h int) []string {
 	tt := &m.d.Scan.Titles[i]
 	lines := []string{t.Rule("edit "+style.Clean(tt.Label())+": enter edits a field, l locks it, esc closes", w)}
 	for k, f := range title.Editable {
-		value, from := *tt.Value(f), "not known"
+		value, from := *tt.Value(f), "unknown"
 		for _, d := range tt.Discs {
 			for _, e := range d.Evidence {
 				if e.Field == f {
 					from = "from " + e.From
 				}
 			}
-			if from != "not known" {
+			if from != "unknown" {
 				break
 			}
 		}
-		if value != "" && from == "not known" {
+		if value != "" && from == "unknown" {
 			from = "from what the file is"
 		}
 		if slices.Contains(tt.Locked, f) && !strings.Contains(from, "locked") {
@@ -57,7 +57,7 @@ func (m *Model) fieldActions() []state.Action {
 		state.Do("l", "lock or unlock it", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
 		}),
-		state.Do("r", "as in the file", func() tea.Cmd {
+		state.Do("r", "use the file's", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
 		}),
 	}

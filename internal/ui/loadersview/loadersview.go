@@ -500,7 +500,7 @@ func (m *Model) Why() state.Why {
 		l := m.lines[m.tree.Cursor]
 		w := state.Why{Lead: l.Path + ".", Say: state.Sentence(l.Rule)}
 		if l.Title >= 0 && l.Title < len(m.d.Scan.Titles) {
-			w.Say = "It is of " + m.d.Scan.Titles[l.Title].Label() + ". " + w.Say
+			w.Say = "Part of " + m.d.Scan.Titles[l.Title].Label() + ". " + w.Say
 		}
 		return w
 	}

@@ -245,7 +245,7 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 			case shape.Written:
 				note.FG = t.Dim
 			case shape.Fitted:
-				note.Text, note.FG = "if there is", t.Dim
+				note.Text, note.FG = "if available", t.Dim
 			}
 		case l.Folder:
 			note.Text = ""

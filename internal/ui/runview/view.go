@@ -225,7 +225,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 	case l.Verify == run.VerifyFull:
 		return "done, read back", t.Good
 	case l.Verify == run.VerifySize:
-		return "done, lengths agree", t.Good
+		return "done, sizes compared", t.Good
 	}
 	return "done", t.Good
 }

@@ -355,7 +355,7 @@ func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor b
 }
 
 func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
-	name := "NOT KNOWN"
+	name := "UNKNOWN"
 	if h.heading == ordered {
 		name = strings.ToUpper(r.orders[r.order].name)
 	} else if p := r.of.Set.Platform(h.heading); p != nil {

@@ -134,7 +134,7 @@ func (d *State) tries(n int) (out []suppose) {
 	}
 	for _, via := range s.Profile.Connections() {
 		if via != s.Config.Via {
-			out = append(out, suppose{"connected by " + via, func(p *bench.Target) { p.Via = via }})
+			out = append(out, suppose{"over " + loader.ViaWord(via), func(p *bench.Target) { p.Via = via }})
 		}
 	}
 	for _, p := range d.Set.Profiles {

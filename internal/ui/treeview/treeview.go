@@ -213,7 +213,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("r", "replace", m.replace).Saying("replace the file that is in the title's way"),
 		state.Do("X", "remove others", m.deleteOthers).
 			Saying("remove everything that a loader knows and you did not select"),
-		state.Do("B", "keep copies", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
+		state.Do("B", "back up", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
 		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
