@@ -17,7 +17,7 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// pkg is what go list tells of a package.
+// pkg is what go list describes a package.
 type pkg struct {
 	ImportPath   string
 	Imports      []string // of the program
@@ -38,7 +38,7 @@ func packages(t *testing.T) map[string]pkg {
 	return all
 }
 
-// under reports whether a package is one of the rooms or lies inside one.
+// under reports whether a package is one of the rooms or is inside one.
 func under(path string, spaces ...string) bool {
 	for _, r := range spaces {
 		r = "polytome/" + r

@@ -61,7 +61,7 @@ func (c *carrying) reader(f *os.File) progressReader {
 	return progressReader(c.progress)
 }
 
-// autoProgress is a passing line where somebody is looking.
+// autoProgress is a passing line where someone is looking.
 func autoProgress() progressReader {
 	return (&carrying{progress: string(progressAuto)}).reader(os.Stderr)
 }

@@ -152,7 +152,7 @@ func givePassword(file string) {
 	})
 }
 
-// askFor asks for the password that a server wants, where somebody is there to give it. It reports whether it has one.
+// askFor asks for the password that a server wants, where someone is there to give it. It reports whether it has one.
 func askFor(err error) bool {
 	var denied *remote.LoginError
 	if !errors.As(err, &denied) || denied.User == "" {

@@ -293,7 +293,7 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 	return nil
 }
 
-// byHand checks a stick that somebody filled by hand, fixes a copy of it, and holds both checks against the simulators.
+// byHand checks a stick that someone filled by hand, fixes a copy of it, and holds both checks against the simulators.
 func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (err error) {
 	dir, err := os.MkdirTemp(world.Dir, "fixed-")
 	if err != nil {

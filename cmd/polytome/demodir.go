@@ -50,13 +50,13 @@ func isStill(f *os.File) bool {
 	return err == nil && os.SameFile(is, named)
 }
 
-// clearWorlds removes the worlds of demos that do not go on any more. Whatever is no such folder with its lock stays.
+// clearWorlds removes the worlds of demos that do not go on any longer. Whatever is no such folder with its lock stays.
 func clearWorlds(in string) {
 	locks, _ := filepath.Glob(filepath.Join(in, worldPrefix+"*"+worldLock))
 	for _, name := range locks {
 		lock, err := os.OpenFile(name, os.O_RDWR, 0)
 		if err != nil {
-			continue // it is somebody else's
+			continue // it is someone else's
 		}
 		if taken, err := lockfile.Take(lock); err == nil && !taken {
 			if dir := strings.TrimSuffix(name, worldLock); os.RemoveAll(dir) == nil {

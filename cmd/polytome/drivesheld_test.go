@@ -85,7 +85,7 @@ func TestAFillAfterAKillSaysWhatWasLeft(t *testing.T) {
 	assert.Contains(t, out+errs, "was not ejected cleanly")
 }
 
-// dirty reports whether the first FAT32 partition of an image says that somebody is writing to it.
+// dirty reports whether the first FAT32 partition of an image says that someone is writing to it.
 func dirty(b []byte) bool {
 	start := int64(uint32(b[446+8])|uint32(b[446+9])<<8|uint32(b[446+10])<<16|uint32(b[446+11])<<24) * 512
 	boot := b[start:]

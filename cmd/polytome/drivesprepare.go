@@ -124,7 +124,7 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 	}
 	made, began := false, false
 	defer func() {
-		if err != nil && made && !began { // an image with nothing in it is what nobody asked for
+		if err != nil && made && !began { // an image with nothing in it is what no one asked for
 			err = errors.Join(err, os.Remove(what))
 		}
 	}()

@@ -116,7 +116,7 @@ type filling struct {
 	asJSON    bool
 	dry       bool
 	remove    bool // what is marked may leave
-	repair    bool // what lies there and does not start is put right
+	repair    bool // what is there and does not start is put right
 	bench     *bench.Bench
 	journal   string  // where the runs are written down, "" for the usual file
 	unchecked bool    // the targets are not checked at the end
@@ -375,7 +375,7 @@ func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.
 	return complete, err
 }
 
-// printWrong tells which titles that are wanted do not start as they lie there.
+// printWrong reports which titles that are wanted do not start as they are there.
 func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	can := 0
 	fmt.Fprintf(out, "Selected on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))

@@ -280,7 +280,7 @@ are changed, and listed; --as gives the filesystem that the folder stands for.`,
 	return cmd
 }
 
-// filesystemOf is the one that a folder, which need not be there yet, lies on or stands for.
+// filesystemOf is the one that a folder, which need not be there yet, is on or stands for.
 func filesystemOf(ctx context.Context, dir, as string) (target.Filesystem, error) {
 	if as != "" {
 		return target.FilesystemNamed(as)

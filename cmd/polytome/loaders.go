@@ -160,7 +160,7 @@ contradict each other are reported with file, line and column. A file in a folde
 	}
 }
 
-// checkFile checks one file, and tells what it describes.
+// checkFile checks one file, and reports what it describes.
 func checkFile(set *loader.Set, file string) (string, error) {
 	full, err := filepath.Abs(file)
 	if err == nil && filepath.Base(filepath.Dir(full)) == loader.PlatformDir {

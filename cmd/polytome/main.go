@@ -18,7 +18,7 @@ const (
 	statusFailed  = 1
 	statusUsage   = 2
 	statusPartial = 3
-	statusStopped = 130 // as shells tell of what Ctrl-C ended
+	statusStopped = 130 // as shells describe what Ctrl-C ended
 )
 
 // errPartial ends a command that did its work, but has to leave something to

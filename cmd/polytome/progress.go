@@ -9,7 +9,7 @@ import (
 	"polytome/internal/size"
 )
 
-// progress prints how far a long command is, in one line, where somebody is looking.
+// progress prints how far a long command is, in one line, where someone is looking.
 type progress struct {
 	out   *os.File
 	last  time.Time
@@ -19,7 +19,7 @@ type progress struct {
 
 func (p *progress) verify(v scan.VerifyProgress) { p.bytes(v.Done, v.Total) }
 
-// bytes tells how far the work is.
+// bytes reports how far the work is.
 func (p *progress) bytes(done, total int64) {
 	if !isTerminal(p.out) {
 		return

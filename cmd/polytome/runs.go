@@ -176,7 +176,7 @@ again. A half-written file is resumed in the middle, after what is there was com
 			if how.verify != "" {
 				job.Verify = run.Verify(how.verify)
 			}
-			err = letIn(func() error { // the run itself has nobody to ask
+			err = letIn(func() error { // the run itself has no one to ask
 				to, err := job.Open(cmd.Context())
 				if err == nil {
 					err = to.Close()

@@ -198,7 +198,7 @@ func TestImageCommands(t *testing.T) {
 	}
 }
 
-// TestFoldersThatMayNotBeRead are reported, and skipped. It runs as somebody who may not.
+// TestFoldersThatMayNotBeRead are reported, and skipped. It runs as someone who may not.
 func TestFoldersThatMayNotBeRead(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Log("runs as the user itself")
@@ -226,7 +226,7 @@ func TestFoldersThatMayNotBeRead(t *testing.T) {
 	assert.Contains(t, out, "BAD", "a file that has a game's extension is marked")
 }
 
-// TestAnArchiveThatWouldUnpackWithoutEnd is not looked into until somebody allows it.
+// TestAnArchiveThatWouldUnpackWithoutEnd is not looked into until someone allows it.
 func TestAnArchiveThatWouldUnpackWithoutEnd(t *testing.T) {
 	dir := t.TempDir()
 	judge.Run(t, "python3", "-c", `

@@ -284,7 +284,7 @@ func TestTheLoadersPanel(t *testing.T) {
 	require.NoError(t, os.WriteFile(own, text, 0o644))
 	term.wait("VSP-21344 - Mistral Halt.iso")
 
-	// What lies on the stick is learnt, and the target is filled for what was learnt.
+	// What is on the stick is learnt, and the target is filled for what was learnt.
 	term.keys("n")
 	term.wait("Learnt from 1 title", "north-stick-learnt*", "North stick, learnt")
 	term.keys("p")

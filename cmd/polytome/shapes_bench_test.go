@@ -17,7 +17,7 @@ import (
 	"polytome/internal/format/sectors"
 )
 
-// timed runs a program, and tells how many seconds it took and how much memory it had at most, in MiB.
+// timed runs a program, and reports how many seconds it took and how much memory it had at most, in MiB.
 func timed(b *testing.B, program string, args ...string) (seconds, memory float64) {
 	cmd := exec.Command(program, args...)
 	start := time.Now()

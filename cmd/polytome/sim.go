@@ -140,7 +140,7 @@ func serveShare(cmd *cobra.Command, name string, c sim.Console, dir string, port
 }
 
 // waitAndRescan waits until the command is stopped. Enter switches the console off and on: it makes its folders, and
-// tells what it lists.
+// reports what it lists.
 func waitAndRescan(cmd *cobra.Command, c sim.Console, dir string) error {
 	fmt.Fprintln(cmd.OutOrStdout(), "Enter restarts the console and has it rescan its disk.")
 	lines := make(chan struct{})

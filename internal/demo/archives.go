@@ -25,7 +25,7 @@ LAP_04431,Two Tides,North,1997,1-2,Ferry Line Games,lapwing,
 ,Ninepin Alley,East,1987,1-2,West Hall Works,dotterel,
 `
 
-// packedGames are the games of the shelf that lie in archives: a package, an image in a zip
+// packedGames are the games of the shelf that are in archives: a package, an image in a zip
 // archive, one behind a password, and one whose last part is missing.
 func packedGames() ([]shelfFile, error) {
 	var pack bytes.Buffer

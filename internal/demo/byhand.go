@@ -10,7 +10,7 @@ import (
 	"polytome/internal/format/packed"
 )
 
-// Pocket is the folder that stands for the Hall pocket: a stick that somebody filled by hand, with the mistakes that
+// Pocket is the folder that stands for the Hall pocket: a stick that someone filled by hand, with the mistakes that
 // are made so.
 func (w World) Pocket() string { return filepath.Join(w.Dir, "hall-pocket") }
 

@@ -21,7 +21,7 @@ import (
 type driveFile struct {
 	name   string
 	size   int64
-	pieces int // that it lies in
+	pieces int // that it is in
 }
 
 // driveImage is an image that stands for a stick.
@@ -32,7 +32,7 @@ type driveImage struct {
 	filesystem string
 	label      string
 	files      []driveFile
-	pulled     bool // somebody pulled it while it was written to
+	pulled     bool // someone pulled it while it was written to
 }
 
 // driveImages are the sticks in the drawer of the play space. Their sizes are those that are printed on them, less what

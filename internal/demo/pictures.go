@@ -130,7 +130,7 @@ func moving() []byte {
 	return b.Bytes()
 }
 
-// pictureFolder is the folder of the demo in which somebody has gathered covers: some under the names of the titles,
+// pictureFolder is the folder of the demo in which someone has gathered covers: some under the names of the titles,
 // and one with a letter missing.
 const pictureFolder = "covers"
 

@@ -39,7 +39,7 @@ type CardTitle struct {
 type Fold struct {
 	Name          string
 	Columns, Rows int
-	Across        bool // the paper lies on its side
+	Across        bool // the paper is on its side
 }
 
 // Folds are those that are known.

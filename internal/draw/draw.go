@@ -105,7 +105,7 @@ var formats = map[string]func(io.Writer, *scene.Drawing) error{".svg": svg.Write
 // Formats are how the names of files of drawings end.
 var Formats = []string{".pdf", ".svg"}
 
-// An UnknownFormatError is a file whose name does not tell how a drawing is written.
+// An UnknownFormatError is a file whose name does not report how a drawing is written.
 type UnknownFormatError struct{ File string }
 
 func (e *UnknownFormatError) Error() string {

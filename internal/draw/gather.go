@@ -170,7 +170,7 @@ func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jp
 	return c
 }
 
-// CardOfList is the card of a target by what its loaders list there, for one whose titles lie in none of the bench's
+// CardOfList is the card of a target by what its loaders list there, for one whose titles are in none of the bench's
 // folders.
 func CardOfList(s *survey.Survey, r *check.Report, set *loader.Set, fold Fold) Card {
 	c := CardOf(s, set, fold, r.Checklist, nil)

@@ -22,7 +22,7 @@ type Volume struct {
 	Capacity     int64
 	Kept         int64 // what is there and stays, the filesystem's own structures included
 	Planned      int64 // what is chosen and not there yet
-	Unknown      bool  // nobody tells how much space there is: the capacity is none
+	Unknown      bool  // no one reports how much space there is: the capacity is none
 	Reserve      int64 // what is to stay free
 	Over         int64 // what is wanted and does not go
 	OverTitles   int

@@ -220,7 +220,7 @@ var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewritin
 	run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
 	run.Waiting: "the target is not connected", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
 
-// moments tells what happened on the way.
+// moments reports what happened on the way.
 func (l *RunLane) moments(s *scene.Sheet) {
 	if len(l.Moments) == 0 {
 		s.Need(14)

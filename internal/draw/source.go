@@ -261,7 +261,7 @@ func (src *Source) jpeg(ctx context.Context) func(t *title.Title) []byte {
 	}
 }
 
-// volumeMap reads what lies where on a drive, and rehearses what is planned for it.
+// volumeMap reads what is where on a drive, and rehearses what is planned for it.
 func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	what, name := r.Drive, r.Drive
 	if what == "" {

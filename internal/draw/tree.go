@@ -390,7 +390,7 @@ func (d *treeDrawer) several(n *node, x, y, space float64) float64 {
 	return x + w + s.PathIn(small, x+w, y, space-w, last)
 }
 
-// index tells where every title is.
+// index reports where every title is.
 func (t *Tree) index(s *scene.Sheet, d *treeDrawer) {
 	if len(t.Titles) == 0 {
 		return

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/size"
 )
 
-// A VolumeMap is what lies where on a volume, and what will lie where after something that is planned.
+// A VolumeMap is what is where on a volume, and what will lie where after something that is planned.
 type VolumeMap struct {
 	Target string
 	Now    *blockmap.Map
@@ -169,7 +169,7 @@ func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
 	s.Y += 6
 }
 
-// shading tells neighbours apart: every other file that is met is darker.
+// shading distinguishes neighbours: every other file that is met is darker.
 type shading map[int]bool
 
 func (l shading) odd(file int) bool {
@@ -232,7 +232,7 @@ func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
 // mostFragments is how many files fragmented are listed.
 const mostFragments = 200
 
-// pieces lists the files that lie in more than one.
+// pieces lists the files that are in more than one.
 func pieces(s *scene.Sheet, m *blockmap.Map) {
 	torn := m.Fragmented()
 	if len(torn) == 0 {

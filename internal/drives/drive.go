@@ -281,7 +281,7 @@ func tablePrint(m io.ReaderAt, length int64, t *partition.Table) string {
 // freeTable is up to which size a table of clusters is read for a glance.
 const freeTable = 64 << 20
 
-// probe finds out what filesystem a volume has, and what it tells of itself.
+// probe finds out what filesystem a volume has, and what it describes itself.
 func (v *Volume) probe(ctx context.Context, m *medium.File) {
 	b := make([]byte, 68<<10)
 	n, err := m.ReadAt(b, 0)
@@ -323,7 +323,7 @@ func OpenVolume(m *medium.File) (*volume.Volume, error) {
 	return v()
 }
 
-// openVolume finds how the volume on a device is opened; nil where there is none of ours.
+// openVolume finds how the volume on a device is opened; nil where there is not one of ours.
 func openVolume(dev volume.Device, length int64) (open func() (*volume.Volume, error), err error) {
 	boot := make([]byte, 512)
 	if _, err := dev.ReadAt(boot, 0); err != nil && !errors.Is(err, io.EOF) {
@@ -456,7 +456,7 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	return nil, fmt.Errorf("%d drives have the serial number %s; use the path of the one you mean", len(found), what)
 }
 
-// Target finds the drive and the volume that somebody means: a drive, an image, either with "#2" behind it for a
+// Target finds the drive and the volume that someone means: a drive, an image, either with "#2" behind it for a
 // partition, or a folder at which a volume is mounted. part is 0 where none was reported.
 func (s System) Target(ctx context.Context, what string) (d *Drive, part int, err error) {
 	what = strings.TrimPrefix(what, "drive:")

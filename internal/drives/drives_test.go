@@ -44,7 +44,7 @@ func (c *computer) write(dir, name, text string) {
 	require.NoError(c.t, os.WriteFile(file, []byte(text), 0o600))
 }
 
-// disk plugs a device in: what the kernel tells of it, and a file for its bytes.
+// disk plugs a device in: what the kernel describes it, and a file for its bytes.
 func (c *computer) disk(name, number string, n int64, files map[string]string) string {
 	c.write(c.Sys, "block/"+name+"/size", fmt.Sprint(n/512))
 	c.write(c.Sys, "block/"+name+"/dev", number)
@@ -275,7 +275,7 @@ func TestJustBeforeTheFirstWrite(t *testing.T) {
 
 func TestNoPermission(t *testing.T) {
 	if os.Getuid() == 0 {
-		// The test's program is copied to where somebody without permissions can run it.
+		// The test's program is copied to where someone without permissions can run it.
 		dir := t.TempDir()
 		require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
 		program, err := os.ReadFile(os.Args[0])

@@ -90,7 +90,7 @@ func (d *Drive) Agreed(c Consent) error {
 }
 
 // Open opens a drive for writing, and is the only way to that. The drive is looked at again, and has to be the one that
-// was shown: same path, serial number, size and partition table. It must not be in use. It is opened so that nobody
+// was shown: same path, serial number, size and partition table. It must not be in use. It is opened so that no one
 // else can use it, and just before the first write its size and table are read once more. The consent is asked for
 // erasing only.
 func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Consent) (*medium.File, error) {

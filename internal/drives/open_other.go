@@ -7,7 +7,7 @@ import (
 	"os"
 )
 
-// openExclusive opens images; devices are left alone on these systems, as nothing here can tell whether they are in
+// openExclusive opens images; devices are left alone on these systems, as nothing here can report whether they are in
 // use.
 func openExclusive(name string, image bool) (*os.File, error) {
 	if !image {

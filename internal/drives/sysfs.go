@@ -68,7 +68,7 @@ func (s System) Known() string {
 	return b.String()
 }
 
-// list finds the drives as the kernel tells of them.
+// list finds the drives as the kernel describes them.
 func (s System) list() ([]*Drive, error) {
 	names, err := os.ReadDir(filepath.Join(s.Sys, "block"))
 	if err != nil {
@@ -83,7 +83,7 @@ func (s System) list() ([]*Drive, error) {
 	return out, nil
 }
 
-// disk is one device as the kernel tells of it, nil for one that is no drive.
+// disk is one device as the kernel describes it, nil for one that is no drive.
 func (s System) disk(name string) *Drive {
 	if slices.ContainsFunc(skipped, func(p string) bool { return strings.HasPrefix(name, p) }) {
 		return nil

@@ -6,8 +6,8 @@ import "os"
 
 // A Sectioned is content whose bytes lie in files as they are.
 type Sectioned interface {
-	// Section tells where the bytes from off on lie: in which file, at which byte, and how many of them one behind the
-	// other. ok is false where they have to be read through the content.
+	// Section reports where the bytes from off on lie: in which file, at which byte, and how many of them one behind
+	// the other. ok is false where they have to be read through the content.
 	Section(off int64) (f *os.File, at, n int64, ok bool)
 }
 

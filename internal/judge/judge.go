@@ -1,5 +1,5 @@
 // Package judge runs foreign programs in tests, to have what Polytome reads and
-// writes checked by somebody else's eyes.
+// writes checked by someone else's eyes.
 package judge
 
 import (
@@ -37,7 +37,7 @@ func Remount(t testing.TB, dir, options string) {
 	Root(t, "mount", "-o", "remount,"+options, dir)
 }
 
-// Root is [Run] as root, through sudo where the tests run as somebody else.
+// Root is [Run] as root, through sudo where the tests run as someone else.
 func Root(t testing.TB, program string, args ...string) string {
 	t.Helper()
 	if os.Getuid() != 0 {
@@ -46,7 +46,7 @@ func Root(t testing.TB, program string, args ...string) string {
 	return Run(t, program, args...)
 }
 
-// AsRoot reports whether the test goes on here. Where the tests run as somebody else, it is run as root in a process of
+// AsRoot reports whether the test goes on here. Where the tests run as someone else, it is run as root in a process of
 // its own, through sudo, and its verdict is that of the test.
 func AsRoot(t *testing.T) bool {
 	t.Helper()

@@ -14,7 +14,7 @@ import (
 	"polytome/internal/sim/samba"
 )
 
-// Port finds a port on the loopback that nobody listens on.
+// Port finds a port on the loopback that no one listens on.
 func Port(t testing.TB) int {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -26,7 +26,7 @@ func Port(t testing.TB) int {
 }
 
 // FTP runs vsftpd on the loopback for anonymous users; further settings may be given as lines. The server sees the
-// whole disk, so it runs as nobody, who can write to the given folder only, and what is done to it has to begin with
+// whole disk, so it runs as no one, who can write to the given folder only, and what is done to it has to begin with
 // root, that folder on the server. It ends with the test.
 func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	t.Helper()
@@ -53,7 +53,7 @@ func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 			}
 			return os.Chown(name, nobody, nobody)
 		})
-		for _, d := range []string{filepath.Dir(dir), filepath.Dir(own), own} { // nobody has to get there
+		for _, d := range []string{filepath.Dir(dir), filepath.Dir(own), own} { // no one has to get there
 			if err == nil {
 				err = os.Chmod(d, 0o755)
 			}

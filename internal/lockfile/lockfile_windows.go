@@ -12,7 +12,7 @@ import (
 // cannot be read.
 const lockAt = 1 << 20
 
-// Take takes the lock of an opened file, or tells that another process has it. It is let go when the file is closed,
+// Take takes the lock of an opened file, or reports that another process has it. It is let go when the file is closed,
 // and with the process, however that ends.
 func Take(f *os.File) (taken bool, err error) {
 	at := &windows.Overlapped{Offset: lockAt}

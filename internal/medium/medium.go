@@ -1,4 +1,4 @@
-// Package medium is the bytes that a volume lies on: an image file or a block device, or a partition of one. It knows
+// Package medium is the bytes that a volume is on: an image file or a block device, or a partition of one. It knows
 // how to bring bytes to the medium, how to read them from there and not out of memory, and how to make runs of zeros
 // without writing them. Whether it may be written to at all is decided in package drives.
 package medium
@@ -96,7 +96,7 @@ func (m *File) may(off, n int64) error {
 }
 
 // sendEvery is after how many bytes a device begins to write what it was given: else all of it would wait in the
-// system's memory, and progress would tell of nothing.
+// system's memory, and progress would describe nothing.
 const sendEvery = 16 << 20
 
 // WriteAt writes.

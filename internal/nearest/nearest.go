@@ -1,4 +1,4 @@
-// Package nearest finds the word that somebody probably meant, and says so in one way everywhere.
+// Package nearest finds the word that someone probably meant, and says so in one way everywhere.
 package nearest
 
 import (
@@ -20,8 +20,8 @@ func Word(s string, words []string) string {
 	return best
 }
 
-// Unknown is the error for a word that is none of those known: with the one that was probably meant, or else with all
-// of them.
+// Unknown is the error for a word that is not one of those known: with the one that was probably meant, or else with
+// all of them.
 func Unknown(what, word string, known []string) error {
 	if meant := Word(word, known); meant != "" {
 		return fmt.Errorf("unknown %s %q: did you mean %q?", what, word, meant)

@@ -1,4 +1,4 @@
-// Package netcards tells of the network interfaces of this computer: their addresses, whether something is plugged in,
+// Package netcards describes the network interfaces of this computer: their addresses, whether something is plugged in,
 // and behind which of them another machine is. It reads; it never changes a setting.
 package netcards
 

@@ -1,4 +1,4 @@
-// Package plainfile reads files that somebody names: plain ones only, of a sensible length. A pipe or a device under
+// Package plainfile reads files that someone names: plain ones only, of a sensible length. A pipe or a device under
 // such a name would have the program wait, or read, for ever.
 package plainfile
 

@@ -12,7 +12,7 @@ import (
 )
 
 // Rowan is the Vesper's loader, looking at a USB stick. See
-// docs/consoles/vesper-rowan.md. Whether a file lies contiguous is judged where the [Volume]
+// docs/consoles/vesper-rowan.md. Whether a file is contiguous is judged where the [Volume]
 // tells.
 type Rowan struct{}
 
@@ -131,7 +131,7 @@ func rowanStart(stick fs.FS, p, kind, id string) string {
 	return vesperWhy(r, info.Size(), id, kind)
 }
 
-// fragmented says that a file does not lie contiguous.
+// fragmented says that a file does not are contiguous.
 func fragmented(stick fs.FS, p string) string {
 	if v := about(stick); v.Fragments != nil {
 		if n := v.Fragments(p); n > 1 {

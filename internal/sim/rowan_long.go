@@ -12,7 +12,7 @@ import (
 
 var rowanID = regexp.MustCompile(`(?i)^VSP-[0-9]{5}$`)
 
-// rowanLong lists the images that lie in parts, a folder for each.
+// rowanLong lists the images that are in parts, a folder for each.
 func rowanLong(stick fs.FS, root string, l *Listing) error {
 	dirs, err := fs.ReadDir(stick, root)
 	if err != nil {

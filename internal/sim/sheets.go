@@ -29,7 +29,7 @@ type cueTracked struct {
 	start int64 // in sectors
 }
 
-// cueTracks reads a cue sheet; beside is what lies where it lies.
+// cueTracks reads a cue sheet; beside is what is where it lies.
 func cueTracks(text string, beside []fs.DirEntry, cased bool) (all []cueTracked, why string) {
 	file := ""
 	mine := false // the file has a track

@@ -1,5 +1,5 @@
 // Package sim holds simulated loaders: small programs that read a filled
-// target as the real loader would, and tell what it would list and what it would
+// target as the real loader would, and report what it would list and what it would
 // skip. They are written from docs/consoles alone and know nothing of
 // profiles, so that they can judge what profiles make.
 package sim
@@ -39,7 +39,7 @@ type Listing struct {
 // A Volume is a target with what its files alone do not tell.
 type Volume struct {
 	fs.FS
-	Label      string                // "" where nobody knows
+	Label      string                // "" where no one knows
 	Filesystem string                // such as fat32; "" for one that the loader reads
 	Fragments  func(path string) int // in how many fragments a file lies; nil for one
 }

@@ -5,7 +5,7 @@ package sparse
 import "os"
 
 // Data returns the first run of data in f at or after off, where f has size
-// bytes. What lies between off and start is zeros. Past the last data it
+// bytes. What is between off and start is zeros. Past the last data it
 // returns size twice. Where the system cannot tell, the rest of the file is one run.
 func Data(f *os.File, off, size int64) (start, end int64) {
 	if off >= size {

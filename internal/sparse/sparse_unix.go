@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Known says whether this system can tell where holes are.
+// Known says whether this system can report where holes are.
 const Known = true
 
 func seekData(f *os.File, off, size int64) (start, end int64, ok bool) {

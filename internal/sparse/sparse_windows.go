@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// Known says whether this system can tell where holes are.
+// Known says whether this system can report where holes are.
 const Known = false
 
 func seekData(*os.File, int64, int64) (start, end int64, ok bool) { return 0, 0, false }

@@ -119,7 +119,7 @@ func (f *File) migrate(db *sql.DB) error {
 	return tx.Commit()
 }
 
-// damaged reports whether an error says that the file is none of ours any more.
+// damaged reports whether an error says that the file is not one of ours any longer.
 func damaged(err error) bool {
 	var e *sqlite.Error
 	if errors.As(err, &e) {
@@ -176,7 +176,7 @@ func (f *File) Do(use func(db *sql.DB) error) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.db != db {
-		return nil // somebody has done it
+		return nil // someone has done it
 	}
 	return f.rebuild()
 }

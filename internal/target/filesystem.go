@@ -146,7 +146,7 @@ func UnknownFilesystem(name string) Filesystem {
 	return f
 }
 
-// Like takes over what another one tells of itself: what is kept of a filesystem that is not among the known ones.
+// Like takes over what another one describes itself: what is kept of a filesystem that is not among the known ones.
 func (f Filesystem) Like(reported Filesystem) Filesystem {
 	f.Name, f.Shown, f.LargestFile, f.LongestName, f.Units = reported.Name, reported.Shown, reported.LargestFile,
 		reported.LongestName, reported.Units

@@ -58,7 +58,7 @@ func TestNamesOnEachFilesystem(t *testing.T) {
 }
 
 // TestClustersAgreeWithAForeignFormatter has volumes of many sizes formatted by
-// somebody else, and reads the cluster size out of their boot sectors.
+// someone else, and reads the cluster size out of their boot sectors.
 func TestClustersAgreeWithAForeignFormatter(t *testing.T) {
 	fat := named(t, "fat32")
 	for _, gib := range []int64{1, 4, 8, 12, 16, 24, 32, 58, 64, 256} {

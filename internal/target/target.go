@@ -34,7 +34,7 @@ var (
 type Facts struct {
 	Filesystem Filesystem `json:"filesystem"`
 	Declared   bool       `json:"declared"` // said by the user, not read off the target
-	// nobody tells how much space there is: Capacity is only more than anything that could be planned
+	// no one reports how much space there is: Capacity is only more than anything that could be planned
 	Unknown  bool   `json:"space-unknown,omitempty"`
 	Capacity int64  `json:"capacity"`        // bytes in the space for files
 	Free     int64  `json:"free"`            // bytes that can still be filled
@@ -42,7 +42,7 @@ type Facts struct {
 	Label    string `json:"label,omitempty"` // of the volume, "" where it is not reported
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
-	// Unclean is set for a volume on which somebody did not finish writing.
+	// Unclean is set for a volume on which someone did not finish writing.
 	Unclean bool `json:"unclean,omitempty"`
 }
 
@@ -94,7 +94,7 @@ type Content interface {
 	io.Closer
 	// Size is the number of bytes.
 	Size() int64
-	// Data returns the first run of data at or after off; what lies between
+	// Data returns the first run of data at or after off; what is between
 	// is zeros. At the end it returns Size twice.
 	Data(off int64) (start, end int64)
 }
@@ -122,8 +122,8 @@ type Writer interface {
 // A Target is somewhere that gets filled. Paths are relative to its root, with
 // slashes, never climbing out of it.
 type Target interface {
-	// Facts tells what the target can hold; it is asked again each time. What is free on a target whose
-	// space is declared depends on what lies there: a listing that is available need not be made
+	// Facts reports what the target can hold; it is asked again each time. What is free on a target whose
+	// space is declared depends on what is there: a listing that is available need not be made
 	// again for it, and nil has it made where it is needed.
 	Facts(ctx context.Context, listed []Entry) (Facts, error)
 	// List returns everything on the target, sorted by path. Entries that
@@ -156,7 +156,7 @@ type Target interface {
 // A Claimer is a target that one run at a time can have to itself, whichever process it is in. Those that others would
 // not see are none.
 type Claimer interface {
-	// Claim fails with a *claim.TakenError when somebody else fills the target.
+	// Claim fails with a *claim.TakenError when someone else fills the target.
 	Claim() (release func(), err error)
 }
 
@@ -200,7 +200,7 @@ type Resumed interface {
 	Keep(n int64) error
 }
 
-// A FragmentCounter is a target that knows in how many fragments a file lies on the medium.
+// A FragmentCounter is a target that knows in how many fragments a file is on the medium.
 type FragmentCounter interface {
 	Fragments(ctx context.Context, path string) (int, error)
 }

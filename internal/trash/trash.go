@@ -76,7 +76,7 @@ func move(name string, t can) error {
 		_, err = f.WriteString(text)
 		if err = errors.Join(err, f.Close()); err == nil {
 			to := filepath.Join(t.dir, "files", as)
-			if _, there := os.Lstat(to); there == nil { // without a note: somebody else's
+			if _, there := os.Lstat(to); there == nil { // without a note: someone else's
 				_ = os.Remove(info)
 				continue
 			}

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/core/fix"
 )
 
-// atPocket shows the check of the Hall pocket, which somebody filled by hand.
+// atPocket shows the check of the Hall pocket, which someone filled by hand.
 func atPocket(t *testing.T) (*app, string) {
 	a, w := demoApp(t, Options{CacheFile: filepath.Join(t.TempDir(), "seen.sqlite")})
 	a.state.Bench.Targets = []bench.Target{{Name: "Hall pocket", At: w.Pocket(), Loader: "bellows",

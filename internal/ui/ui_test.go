@@ -224,7 +224,8 @@ func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
 	press(a, "5")
 	assert.Contains(t, text(a), "SHORT/spare.iso")
-	assert.Contains(t, flat(a), "Rowan ignores it: the name must be <ID> - <title>.iso; this file is spare.iso. At the console: the "+
+	assert.Contains(t, flat(a), "Rowan ignores it: the name must be <ID> - <title>.iso; this file is spare.iso. At "+
+		"the console: the "+
 		"game will not be in the list.")
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
@@ -481,7 +482,7 @@ func BenchmarkFirstFrame(b *testing.B) {
 	}
 }
 
-// BenchmarkMemoryWith50000Titles tells what the whole program holds.
+// BenchmarkMemoryWith50000Titles reports what the whole program holds.
 func BenchmarkMemoryWith50000Titles(b *testing.B) {
 	for b.Loop() {
 		a := many(b)

@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 )
 
-// Private is the mode of files that are nobody else's business.
+// Private is the mode of files that are no one else's business.
 const Private = 0o600
 
 // Write writes a file, in place of one that may be there, and brings it to the medium. What it needs in the meantime is

@@ -9,7 +9,7 @@ import (
 )
 
 // Edit changes what was set by hand for the title of a file, a path of this computer; see
-// [title.Title.Where]. An edit that says nothing any more is forgotten.
+// [title.Title.Where]. An edit that says nothing any longer is forgotten.
 func (b *Bench) Edit(where, sign string, change func(*title.Edit)) {
 	file := b.Relative(where)
 	i := slices.IndexFunc(b.Edits, func(e title.Edit) bool { return e.File == file })

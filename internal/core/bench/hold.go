@@ -16,11 +16,11 @@ import (
 // A Holder has a bench open for changes, and keeps others from it until it lets go.
 type BatchCommitter struct {
 	lock  *os.File
-	other string // who has it open instead; "" for nobody
+	other string // who has it open instead; "" for no one
 }
 
 // Open reads a bench file as [Load] does, and keeps a copy of it in a folder of this
-// computer: the last good version, for the day on which somebody breaks the file by hand. The error
+// computer: the last good version, for the day on which someone breaks the file by hand. The error
 // of a broken file names the copy. With "" for the folder there is no copy.
 func Open(file, dir string) (*Bench, error) {
 	b, err := Load(file)
@@ -105,7 +105,7 @@ func (b *Bench) Hold(dir string) error {
 	return nil
 }
 
-// ReadOnly tells who else has the bench open, "" for nobody.
+// ReadOnly tells who else has the bench open, "" for no one.
 func (b *Bench) ReadOnly() string {
 	if b.state == nil || b.state.batchCommitter == nil {
 		return ""

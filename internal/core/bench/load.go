@@ -144,7 +144,7 @@ func (b *Bench) Reread() error {
 	return nil
 }
 
-// contradictions tells of choices that cannot all be meant, and which of them counts.
+// contradictions describes choices that cannot all be meant, and which of them counts.
 func (p *Target) contradictions(at string, note func(at, format string, args ...any)) {
 	for _, key := range p.Titles {
 		switch {

@@ -8,7 +8,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// AfterDefragmenting is the map of a volume as it will be when every file that lies fragmented was brought into one,
+// AfterDefragmenting is the map of a volume as it will be when every file that is fragmented was brought into one,
 // found by doing so on a copy in memory. left says which files stay as they are, and why. The volume itself is not
 // changed.
 func AfterDefragmenting(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {

@@ -16,7 +16,7 @@ import (
 	"polytome/internal/size"
 )
 
-// crowded is a volume of 2 MiB that is full but for holes, each too small for the file that lies in them.
+// crowded is a volume of 2 MiB that is full but for holes, each too small for the file that is in them.
 func crowded(t *testing.T) (*volumetest.Disk, *volume.Volume) {
 	d := &volumetest.Disk{B: make([]byte, 2*size.MiB)}
 	require.NoError(t, exfat.Format(d, int64(len(d.B)), exfat.Options{Cluster: 4096}))
@@ -64,7 +64,7 @@ func TestARehearsalThatIsGivenUp(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// failing gives nothing back any more once it was reported to.
+// failing gives nothing back any longer once it was reported to.
 type failing struct {
 	*volumetest.Disk
 	fails bool

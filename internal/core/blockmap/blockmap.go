@@ -1,4 +1,4 @@
-// Package blockmap shows what lies where on a volume: files as runs of clusters, what is fragmented, and what is free.
+// Package blockmap shows what is where on a volume: files as runs of clusters, what is fragmented, and what is free.
 package blockmap
 
 import (
@@ -83,7 +83,7 @@ func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
 	return m
 }
 
-// Fragmented are the files that lie in more than one piece, the worst first.
+// Fragmented are the files that are in more than one piece, the worst first.
 func (m *Map) Fragmented() []volume.Piece {
 	var out []volume.Piece
 	for _, f := range m.Files {
@@ -131,7 +131,7 @@ type Cell struct {
 	Files int // how many files and folders have a part of it
 }
 
-// Cells divides the volume into n equal parts. What lies fragmented counts before anything else, so that it is seen.
+// Cells divides the volume into n equal parts. What is fragmented counts before anything else, so that it is seen.
 func (m *Map) Cells(n int) []Cell {
 	out := make([]Cell, n)
 	total := int64(m.Info.Clusters)

@@ -130,7 +130,7 @@ func TestTheRehearsalIsWhatDefragmentingDoes(t *testing.T) {
 	}
 }
 
-// scatter puts files on a volume, side by side, so that some of them lie fragmented.
+// scatter puts files on a volume, side by side, so that some of them are fragmented.
 func scatter(t *rapid.T, v *volume.Volume) {
 	n := rapid.IntRange(1, 6).Draw(t, "files")
 	writers := make([]*volume.Writer, n)

@@ -140,7 +140,7 @@ func (a *audit) report(f Finding) {
 
 func (a *audit) claim(path string) { a.claimed[a.tree.fold(path)] = true }
 
-// leftovers tells of what interrupted runs have left, or a run that is under way.
+// leftovers describes what interrupted runs have left, or a run that is under way.
 func (a *audit) leftovers() {
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]
@@ -160,7 +160,7 @@ func (a *audit) leftovers() {
 // justNow is how old a half-written file is at most that a run may still be writing.
 const justNow = time.Minute
 
-// space tells of a target on which nothing more fits.
+// space describes a target on which nothing more fits.
 func (a *audit) space() {
 	if a.facts.Capacity > 0 && a.facts.Free < a.facts.Cluster {
 		a.report(Finding{Kind: Space, Grade: Remark, Say: fmt.Sprintf("the target is full: none of its %s is free",

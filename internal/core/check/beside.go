@@ -185,7 +185,7 @@ func (y *loaderAudit) picture(c *loader.Companion, l *line, e *target.Entry) {
 	}
 }
 
-// spares tells of tracks that no cue sheet names.
+// spares describes tracks that no cue sheet names.
 func (y *loaderAudit) spares() {
 	if y.o.Depth == Names {
 		return

@@ -42,7 +42,7 @@ const (
 // Depths are all depths, the quickest first.
 var Depths = []Depth{Names, Inside, Whole}
 
-// UsualDepth is how closely a target is looked at when nobody says: over FTP every file that is looked into costs a
+// UsualDepth is how closely a target is looked at when no one says: over FTP every file that is looked into costs a
 // transfer of its own.
 func UsualDepth(via string) Depth {
 	if via == "ftp" {

@@ -17,7 +17,7 @@ type tree struct {
 	fold    func(string) string
 	entries []target.Entry
 	at      map[string]int   // folded path -> number of the entry
-	in      map[string][]int // folded path of a folder, "." for the root -> what lies in it
+	in      map[string][]int // folded path of a folder, "." for the root -> what is in it
 }
 
 func newTree(of *audit, entries []target.Entry, fold func(string) string) *tree {
@@ -32,7 +32,7 @@ func newTree(of *audit, entries []target.Entry, fold func(string) string) *tree 
 	return t
 }
 
-// find returns what lies at a path.
+// find returns what is at a path.
 func (t *tree) find(name string) (*target.Entry, bool) {
 	i, ok := t.at[t.fold(name)]
 	if !ok {
@@ -47,7 +47,7 @@ func (t *tree) file(name string) (*target.Entry, bool) {
 	return e, ok && !e.Folder
 }
 
-// within returns what lies directly in a folder.
+// within returns what is directly in a folder.
 func (t *tree) within(dir string) (out []*target.Entry) {
 	for _, i := range t.in[t.fold(dir)] {
 		out = append(out, &t.entries[i])

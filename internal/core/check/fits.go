@@ -16,7 +16,7 @@ import (
 // A Fit is how far a target is one of a loader's.
 type Fit struct {
 	Profile *loader.Profile
-	Titles  int      // files and folders that lie where titles do
+	Titles  int      // files and folders that are where titles do
 	Games   int      // files that end as its games do, wherever they lie
 	Near    []string // names on the target that are all but its own
 	Has     []string // of the loader's own files and folders, those that are there
@@ -153,7 +153,7 @@ func gamesFor(entries []target.Entry, p *loader.Profile, set *loader.Set) (n int
 	return n
 }
 
-// titleAt reports whether an entry lies where a loader looks for titles, and is named so.
+// titleAt reports whether an entry is where a loader looks for titles, and is named so.
 func titleAt(p *loader.Profile, e target.Entry, set *loader.Set) bool {
 	for i := range p.Accepts {
 		rule := &p.Accepts[i]
@@ -171,7 +171,7 @@ func titleAt(p *loader.Profile, e target.Entry, set *loader.Set) bool {
 	return false
 }
 
-// An UnknownError is a target that is none of any loader that is known.
+// An UnknownError is a target that is not one of any loader that is known.
 type UnknownError struct {
 	Target  string
 	Nearest *Fit // nil where nothing comes near

@@ -109,7 +109,7 @@ func (y *loaderAudit) batchCommitter(file, name string) string {
 	return ""
 }
 
-// pageOf tells how the further folders of a rule are named; nil where it has none.
+// pageOf reports how the further folders of a rule are named; nil where it has none.
 func pageOf(rule *loader.Accept) func(name string) (n int, ok bool) {
 	const title, number = "\x01t", "7777"
 	var v loader.Values
@@ -131,7 +131,7 @@ func pageOf(rule *loader.Accept) func(name string) (n int, ok bool) {
 	return nil
 }
 
-// crowd hides what a folder holds beyond what is shown, and tells where it should go.
+// crowd hides what a folder holds beyond what is shown, and reports where it should go.
 func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(string) (int, bool)) {
 	var in []*target.Entry
 	pages := map[int]int{1: rule.OverflowAfter}

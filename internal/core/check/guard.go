@@ -62,7 +62,7 @@ func (a *audit) breaks(some []int) bool {
 }
 
 // imagine is an audit of the target as it would be with the remedies of some findings, and where what lay at a path
-// would lie. It reads what lies where it is.
+// would lie. It reads what is where it is.
 func (a *audit) imagine(some []int) (b *audit, moved func(string) string) {
 	b = &audit{ctx: a.ctx, target: a.target, profiles: a.profiles, set: a.set, o: Options{Via: a.o.Via,
 		Depth: a.o.Depth, NoCovers: true}, facts: a.facts,
@@ -158,7 +158,7 @@ func (a *audit) real(at string) string {
 	return at
 }
 
-// written reports whether something else is imagined to be in a file than lies there.
+// written reports whether something else is imagined to be in a file than is there.
 func (a *audit) written(at string) bool {
 	_, ok := a.wrote[a.tree.fold(at)]
 	return ok

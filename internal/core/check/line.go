@@ -22,7 +22,7 @@ type line struct {
 	in   *title.Title    // what was found inside; nil where nothing was looked at
 	path string          // of its game's file, by which companions are named
 	by   loader.Template // what the entry's path was read by
-	// parts are the files that it lies in where it was cut, in their order; nil for one that lies whole.
+	// parts are the files that it is in where it was cut, in their order; nil for one that lies whole.
 	parts []*target.Entry
 	// sheets are the cue sheets behind the line, in the order of its discs.
 	sheets []*target.Entry
@@ -197,7 +197,7 @@ func (y *loaderAudit) firstDisc(l *line, at func(string) (*target.Entry, bool)) 
 	return true
 }
 
-// fragmented says what keeps a file of the loader's from starting where it must lie contiguous, "" for nothing.
+// fragmented says what keeps a file of the loader's from starting where it must are contiguous, "" for nothing.
 func (y *loaderAudit) fragmented(file string) string {
 	if !y.pieces {
 		return ""

@@ -19,7 +19,7 @@ type loaderAudit struct {
 	at      *loader.Attachment
 	on      string // its name
 	cased   bool   // letter case counts at the console
-	pieces  bool   // files must lie contiguous, and the target can tell
+	pieces  bool   // files must are contiguous, and the target can tell
 	lines   []*line
 	folders map[string]bool          // folded paths of folders that are titles, or were taken for one
 	beside  map[string]*target.Entry // folded path -> a file where companions lie
@@ -127,7 +127,7 @@ func (y *loaderAudit) need(file string) {
 	y.claim(file)
 }
 
-// insideTitle reports whether a path lies in a folder that is a title.
+// insideTitle reports whether a path is in a folder that is a title.
 func (y *loaderAudit) insideTitle(key string) bool {
 	if len(y.folders) == 0 {
 		return false
@@ -309,7 +309,7 @@ func (y *loaderAudit) part(e *target.Entry) bool {
 	return false
 }
 
-// companion notes a file that lies where companions do.
+// companion notes a file that is where companions do.
 func (y *loaderAudit) companion(e *target.Entry, key string) bool {
 	for i := range y.profile.Companions {
 		c := &y.profile.Companions[i]
@@ -324,7 +324,7 @@ func (y *loaderAudit) companion(e *target.Entry, key string) bool {
 	return false
 }
 
-// track notes a file that lies where tracks do.
+// track notes a file that is where tracks do.
 func (y *loaderAudit) track(e *target.Entry, key string) bool {
 	for _, rule := range y.held {
 		if rule.Tracks.Empty() || strings.EqualFold(path.Ext(e.Path), path.Ext(rule.Path.String())) {
@@ -381,7 +381,7 @@ func (y *loaderAudit) own(e *target.Entry) bool {
 	return false
 }
 
-// titleFolder reports whether titles lie below a folder of the kit: then not everything in it is the kit's.
+// titleFolder reports whether titles are below a folder of the kit: then not everything in it is the kit's.
 func (y *loaderAudit) titleFolder(dir string) bool {
 	return slices.ContainsFunc(y.held, func(rule *loader.Accept) bool {
 		return strings.HasPrefix(y.tree.fold(rule.Path.String()), y.tree.fold(dir)+"/")

@@ -153,7 +153,7 @@ func (y *loaderAudit) rewritten(l *line, text string) string {
 	return strings.TrimPrefix(l.rule.TooLarge.ManifestText.FillEach(&whole, rows[:len(l.parts)]), "\n")
 }
 
-// firstPart takes a title up into the list that lies in parts without a list of them: it is known by its first one.
+// firstPart takes a title up into the list that is in parts without a list of them: it is known by its first one.
 func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform string, v loader.Values) {
 	if say := layout.Unlikely(y.set, rule, rule.TooLarge.Parts, platform, &v); say != "" {
 		f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("%s ignores it: %s", y.profile.Shown,
@@ -168,7 +168,7 @@ func (y *loaderAudit) firstPart(e *target.Entry, rule *loader.Accept, platform s
 // ahead is how many numbers behind a missing part are looked for: one beyond that is taken for no part of the title.
 const ahead = 16
 
-// cut are the parts that a title without a list of parts lies in, in their order; nil for one that lies whole. A part
+// cut are the parts that a title without a list of parts is in, in their order; nil for one that lies whole. A part
 // that is missing in between is reported.
 func (y *loaderAudit) cut(l *line) []*target.Entry {
 	if l.rule.TooLarge.Parts.Empty() || !l.rule.TooLarge.Manifest.Empty() {
@@ -203,7 +203,7 @@ func (y *loaderAudit) cut(l *line) []*target.Entry {
 	return parts
 }
 
-// contiguous looks whether the files behind a line lie contiguous, where the loader wants that.
+// contiguous looks whether the files behind a line are contiguous, where the loader wants that.
 func (y *loaderAudit) contiguous(l *line) {
 	files := l.parts
 	if files == nil {
@@ -422,7 +422,7 @@ func (a *audit) sum(e *target.Entry) (uint32, error) {
 	}
 }
 
-// lonePart tells of a part whose title has no list.
+// lonePart describes a part whose title has no list.
 func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.Values) {
 	all := y.completed(rule.TooLarge.Manifest, v)
 	manifest := y.made(rule.TooLarge.Manifest, &all)

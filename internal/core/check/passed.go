@@ -12,7 +12,7 @@ import (
 	"polytome/internal/target"
 )
 
-// inFolderOf reports whether a path lies in a folder where the rule's files do.
+// inFolderOf reports whether a path is in a folder where the rule's files do.
 func (y *loaderAudit) inFolderOf(rule *loader.Accept, file string) bool {
 	fold := y.tree.fold
 	for _, f := range y.set.Folders(rule) {
@@ -30,7 +30,7 @@ type overlooked struct {
 	rule *loader.Accept
 }
 
-// skip tells of the files that are skipped: sheets first, as what they name goes with them.
+// skip describes the files that are skipped: sheets first, as what they name goes with them.
 func (y *loaderAudit) skip() {
 	sheet := func(o overlooked) bool {
 		return slices.Contains(o.rule.Forms, title.Tracks) && strings.EqualFold(path.Ext(o.e.Path), ".cue")
@@ -56,7 +56,7 @@ func (y *loaderAudit) anothers(e *target.Entry) bool {
 		func(p *loader.Profile) bool { return p != y.profile && titleAt(p, *e, y.set) })
 }
 
-// skipped tells of a file among the loader's whose name is none that the loader lists.
+// skipped describes a file among the loader's whose name is none that the loader lists.
 func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 	if y.anothers(e) {
 		return

@@ -104,7 +104,7 @@ func (y *loaderAudit) laid(e *target.Entry, t *title.Title, size int64) *layout.
 	return &tree.Placements[0]
 }
 
-// renamed is the remedy for a file whose name is none of the loader's: the right one, as far as it can be reported.
+// renamed is the remedy for a file whose name is not one of the loader's: the right one, as far as it can be reported.
 func (y *loaderAudit) renamed(e *target.Entry, rule *loader.Accept, v *loader.Values) (remedy string, fixes []fix.Fix) {
 	if to := y.guess(e, rule, v); to != "" {
 		return "rename it to " + to, []fix.Fix{{Do: fix.Rename, Path: e.Path, To: to}}

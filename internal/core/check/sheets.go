@@ -102,7 +102,7 @@ func (y *loaderAudit) listedBy(l *line, sheet *target.Entry) bool {
 	return true
 }
 
-// inFolder tells of a track that a cue sheet names with a folder in front: loaders look beside the sheet.
+// inFolder describes a track that a cue sheet names with a folder in front: loaders look beside the sheet.
 func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) {
 	f := Finding{Kind: Half, Path: sheet.Path,
 		Say: fmt.Sprintf("its cue sheet names %s with a folder, but track files must be beside it", name)}
@@ -150,7 +150,7 @@ func (y *loaderAudit) needTracks(e *target.Entry) {
 	}
 }
 
-// lostTrack tells of a track that a cue sheet names and that is not there. One that is nearly called so is proposed.
+// lostTrack describes a track that a cue sheet names and that is not there. One that is nearly named so is proposed.
 func (y *loaderAudit) lostTrack(l *line, sheet *target.Entry, at, text, name string) {
 	f := Finding{Kind: Half, Path: sheet.Path, Say: fmt.Sprintf("its track file %s is missing", path.Base(at))}
 	if e, how := y.nearest(at, func(
@@ -200,7 +200,7 @@ func oneSheet(all []*target.Entry) bool {
 	return n == 1
 }
 
-// nearest finds the file beside a path that is nearly called so and that nothing else is known to need.
+// nearest finds the file beside a path that is nearly named so and that nothing else is known to need.
 func (y *loaderAudit) nearest(at string, takes func(*target.Entry) bool) (found *target.Entry, how string) {
 	for _, e := range y.tree.within(path.Dir(at)) {
 		if e.Folder || y.tree.fold(e.Path) == y.tree.fold(at) && !y.cased || !takes(e) {
@@ -346,8 +346,8 @@ func (y *loaderAudit) has(c *loader.Companion, l *line) bool {
 	return true
 }
 
-// unknown reports whether only a look inside tells whether a line has a companion, and how it is named: its path leaves
-// open which of several platforms it is of, or its ID or title as it was.
+// unknown reports whether only a look inside reports whether a line has a companion, and how it is named: its path
+// leaves open which of several platforms it is of, or its ID or title as it was.
 func (y *loaderAudit) unknown(c *loader.Companion, l *line) bool {
 	if l.in != nil {
 		return false

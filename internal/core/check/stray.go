@@ -11,7 +11,7 @@ import (
 	"polytome/internal/target"
 )
 
-// strays looks at the files that no loader knows: a game among them lies where nobody looks for it, and the rest is
+// strays looks at the files that no loader knows: a game among them is where no one looks for it, and the rest is
 // left alone.
 func (a *audit) strays() {
 	for i := range a.tree.entries {
@@ -29,7 +29,7 @@ func (a *audit) strays() {
 	}
 }
 
-// stray tells of a game outside of the loaders' folders.
+// stray describes a game outside of the loaders' folders.
 func (a *audit) stray(e *target.Entry) bool {
 	if a.o.Depth == Names || a.ctx.Err() != nil {
 		return false

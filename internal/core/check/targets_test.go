@@ -370,7 +370,7 @@ func TestAFullTargetIsRemarked(t *testing.T) {
 	assert.True(t, r.Good(), "a remark is nothing wrong")
 }
 
-// TestAFixIsNotMadeOnWhatHasChanged has somebody change a file between the check and the run.
+// TestAFixIsNotMadeOnWhatHasChanged has someone change a file between the check and the run.
 func TestAFixIsNotMadeOnWhatHasChanged(t *testing.T) {
 	f := right(t)["plover"]
 	f["boot/plover.prefs"] = []byte("saves=at-once\nleave=F9\nlogo=off\n")
@@ -425,7 +425,7 @@ func onImage(t *testing.T, at, label string, bytes int64) func(name string, data
 	}
 }
 
-// putFragmented writes a file by turns with others that are removed afterwards, so that it lies fragmented.
+// putFragmented writes a file by turns with others that are removed afterwards, so that it is fragmented.
 func putFragmented(t *testing.T, v *volume.Volume, name string, data []byte, pieces int) {
 	w, err := v.Create(t.Context(), name, int64(len(data)/pieces/4096*4096), false)
 	require.NoError(t, err)

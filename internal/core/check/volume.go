@@ -174,7 +174,7 @@ func (y *loaderAudit) systems() {
 		if s.Optional {
 			f.Grade, f.Matters = Remark, "only games that need it will not start"
 			if !ok && len(f.Fixes) == 0 {
-				continue // it is not needed, and nobody put one
+				continue // it is not needed, and no one put one
 			}
 		} else {
 			for _, l := range y.lines {

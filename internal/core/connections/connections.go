@@ -191,7 +191,7 @@ func addressOf(host string) (netip.Addr, bool) {
 	return all[max(i, 0)].Unmap(), true
 }
 
-// Try tries the link of a target, without logging in: whether somebody is there, and whether the right server answers.
+// Try tries the link of a target, without logging in: whether someone is there, and whether the right server answers.
 // A local target is only looked for.
 func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	if l.Cable != nil && (l.CableSet == Unset || l.CableSet == Gone) { // what is sent would go to strangers

@@ -158,7 +158,7 @@ func TestLinksOnTheLoopback(t *testing.T) {
 	assert.Contains(t, r.Say, "is on, but nothing listens")
 }
 
-// timeout is how the system reports that nobody answered.
+// timeout is how the system reports that no one answered.
 type timeout struct{}
 
 func (timeout) Error() string   { return "i/o timeout" }

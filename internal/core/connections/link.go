@@ -46,7 +46,7 @@ type Tried struct {
 type Trier struct {
 	// Dial opens a connection; nil for the system's.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
-	// Neighbour reports whether a machine in this network was heard of under an address; known is false where nobody
+	// Neighbour reports whether a machine in this network was heard of under an address; known is false where no one
 	// can tell. nil for the system's.
 	Neighbour func(netip.Addr) (heard, known bool)
 	// Wait is how long an answer is waited for; 0 for [Wait].
@@ -60,7 +60,7 @@ const Wait = 4 * time.Second
 // off.
 var others = []int{80, 445, 139, 22, 21, 443, 9}
 
-// Try tries a link: whether somebody is at the address, and whether the server that is wanted answers there.
+// Try tries a link: whether someone is at the address, and whether the server that is wanted answers there.
 func (t Trier) Try(ctx context.Context, a remote.Address) Tried {
 	r := t.try(ctx, a)
 	r.At = time.Now()
@@ -115,7 +115,7 @@ func (t Trier) try(ctx context.Context, a remote.Address) Tried {
 			"no route to %s: none of this computer's interfaces is in that network", a.Host),
 			Do: "check the cable and both addresses; for a cable straight to the console, set up a direct cable"}
 	case errors.As(err, &ne) && ne.Timeout() || errors.Is(err, context.DeadlineExceeded):
-		if t.somebody(ctx, a.Host, port, wait) {
+		if t.someone(ctx, a.Host, port, wait) {
 			return blocked(a, port, what)
 		}
 		return absent(a)
@@ -157,7 +157,7 @@ func (t Trier) dial(ctx context.Context, host string, port int, wait time.Durati
 	return dial(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 }
 
-// What a server does that greets nobody.
+// What a server does that greets no one.
 const (
 	saysNothing = "it says nothing"
 	hangsUp     = "it closes the connection at once"
@@ -202,9 +202,9 @@ func printable(s string) string {
 	return s
 }
 
-// somebody reports whether a machine is on that did not answer on one port: another of its ports answers or refuses, or
+// someone reports whether a machine is on that did not answer on one port: another of its ports answers or refuses, or
 // its hardware was heard of.
-func (t Trier) somebody(ctx context.Context, host string, not int, wait time.Duration) bool {
+func (t Trier) someone(ctx context.Context, host string, not int, wait time.Duration) bool {
 	if heard, known := t.neighbour(ctx, host); known && heard {
 		return true
 	}
@@ -249,7 +249,7 @@ func (t Trier) neighbour(ctx context.Context, host string) (heard, known bool) {
 	return ask(all[0].Unmap())
 }
 
-// arp reads the table in which Linux keeps whom it has heard of (RFC 826); elsewhere nobody can tell.
+// arp reads the table in which Linux keeps whom it has heard of (RFC 826); elsewhere no one can tell.
 func arp(a netip.Addr) (heard, known bool) {
 	b, err := os.ReadFile("/proc/net/arp")
 	if err != nil {

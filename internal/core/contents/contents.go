@@ -1,4 +1,4 @@
-// Package contents tells what is on a volume at a glance: how many titles for which loaders, by their paths alone.
+// Package contents reports what is on a volume at a glance: how many titles for which loaders, by their paths alone.
 package contents
 
 import (

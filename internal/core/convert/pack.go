@@ -32,7 +32,7 @@ type PackOptions struct {
 	KeepUnused bool
 }
 
-// ProspectOf tells what packing an image would do.
+// ProspectOf reports what packing an image would do.
 func ProspectOf(file string, set *loader.Set, o PackOptions) (p Prospect, err error) {
 	c, err := open(file)
 	if err != nil {

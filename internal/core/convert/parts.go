@@ -110,7 +110,7 @@ func feed(h io.Writer, b []byte, n int64) {
 	_ = Stream{h}.Skip(n)
 }
 
-// ReadManifest reads a list of parts, which lie beside it.
+// ReadManifest reads a list of parts, which are beside it.
 func ReadManifest(file string) (*Manifest, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {

@@ -39,7 +39,7 @@ func waysWords() (out []string) {
 	return out
 }
 
-// sheetOf is a cue sheet with the files that it names, as they lie beside it.
+// sheetOf is a cue sheet with the files that it names, as they are beside it.
 func sheetOf(file string) (sheet title.File, parts []title.Part, err error) {
 	text, err := os.ReadFile(file)
 	if err != nil {

@@ -86,7 +86,7 @@ func (f *Finder) Dress(titles []title.Title) {
 	parallel.Each(len(titles), func(i int) {
 		t := &titles[i]
 		t.Pictures = nil
-		if bare && !f.has(t) { // as most are, where nobody has gathered pictures
+		if bare && !f.has(t) { // as most are, where no one has gathered pictures
 			return
 		}
 		for d := range t.Discs {
@@ -241,7 +241,7 @@ func besideKind(file string) string {
 	return "front"
 }
 
-// inside gives the pictures that lie in a game's own file or folder.
+// inside gives the pictures that are in a game's own file or folder.
 func (f *Finder) inside(t *title.Title, disc int, of string, give func(title.File) bool) bool {
 	d := &t.Discs[disc]
 	if t.Archive == "" {
@@ -282,7 +282,7 @@ func (f *Finder) fetched(t *title.Title, disc int, of string, give func(title.Fi
 	return true
 }
 
-// describe takes over what descriptions tell that is not known otherwise.
+// describe takes over what descriptions report that is not known otherwise.
 func (f *Finder) describe(t *title.Title) {
 	if f.store.Empty() {
 		return

@@ -106,7 +106,7 @@ func Needs(titles []title.Title, which []int, kinds Kinds) (out []Need) {
 	return out
 }
 
-// Report tells what is there for the needs, and asks nobody.
+// Report reports what is there for the needs, and asks no one.
 func (f *Finder) Report(titles []title.Title, needs []Need) *Report {
 	r := &Report{Trouble: slices.Clone(f.Trouble)}
 	for _, n := range needs {
@@ -117,7 +117,7 @@ func (f *Finder) Report(titles []title.Title, needs []Need) *Report {
 	return r
 }
 
-// Outcome tells what is there of one picture.
+// Outcome reports what is there of one picture.
 func (f *Finder) Outcome(t *title.Title, disc int, of string) Outcome {
 	return f.outcome(t, Need{Disc: disc, Of: of})
 }
@@ -173,7 +173,7 @@ type FetchOptions struct {
 	// what they had not is asked for again after a week.
 	Again    bool
 	Patience Patience
-	// Progress gets how far it has come, for each need that is done; nil for nobody. It is named by one goroutine at a
+	// Progress gets how far it has come, for each need that is done; nil for no one. It is named by one goroutine at a
 	// time.
 	Progress func(Progress)
 }

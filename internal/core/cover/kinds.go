@@ -8,7 +8,7 @@ import (
 	"polytome/internal/core/title"
 )
 
-// Kinds tells which pictures of a title are wanted.
+// Kinds reports which pictures of a title are wanted.
 type Kinds func(*title.Title) []string
 
 // Only wants some kinds of pictures of every title.

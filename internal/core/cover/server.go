@@ -273,7 +273,7 @@ func (a *asker) give(why string) {
 	}
 }
 
-// trouble is why the server is not asked any more, "" while it is.
+// trouble is why the server is not asked any longer, "" while it is.
 func (a *asker) trouble() string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -411,7 +411,7 @@ func (c *counted) watch(span time.Duration, drips func()) (stop func()) {
 	return func() { close(done) }
 }
 
-// retryAfter reads how long a server wants to be waited for: seconds, or a date (RFC 9110, 10.2.3); 0 for nothing.
+// retryAfter reads how long a server must be waited for: seconds, or a date (RFC 9110, 10.2.3); 0 for nothing.
 func retryAfter(s string) time.Duration {
 	if n, err := strconv.Atoi(strings.TrimSpace(s)); err == nil && n >= 0 {
 		return max(time.Duration(n)*time.Second, time.Millisecond)

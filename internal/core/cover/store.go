@@ -48,7 +48,7 @@ var migrations = []string{
 var ErrNewer = errors.New("the cover store belongs to a newer Polytome; it is left alone, and downloaded covers are " +
 	"not used")
 
-// A Store keeps what was fetched from servers, and how pictures look when they are small. It lies in a folder of the
+// A Store keeps what was fetched from servers, and how pictures look when they are small. It is in a folder of the
 // user's cache, and may be deleted at any time. A nil one holds nothing and keeps nothing. It may be used by several
 // goroutines.
 type Store struct {

@@ -148,7 +148,7 @@ func TestTheSameProblemHasTheSameHomes(t *testing.T) {
 		if again := p.Solve(); !slices.Equal(first, again) {
 			t.Fatalf("%v, and then %v", first, again)
 		}
-		for i, home := range first { // nobody is left out who would have space
+		for i, home := range first { // no one is left out who would have space
 			if home != distribute.None {
 				continue
 			}

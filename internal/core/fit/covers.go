@@ -39,7 +39,7 @@ func (c *Covers) Say() string {
 	return say + "."
 }
 
-// Covers tells what the covers of the chosen titles take.
+// Covers reports what the covers of the chosen titles take.
 func (s *Sheet) Covers() Covers { return s.dress }
 
 // findCovers estimates what the covers of each title take.

@@ -230,7 +230,7 @@ func (s *Sheet) judge(i int) reason {
 	return v
 }
 
-// bad tells what a bad title waits for, where it waits for something that can be given.
+// bad reports what a bad title waits for, where it waits for something that can be given.
 func bad(t *title.Title) Kind {
 	switch {
 	case t.Encrypted:
@@ -441,7 +441,7 @@ func (s *Sheet) noteFreed() {
 	}
 }
 
-// At is what lies on the target under a path and stays; ok is false for nothing.
+// At is what is on the target under a path and stays; ok is false for nothing.
 func (s *Sheet) At(file string) (e target.Entry, ok bool) {
 	e, ok = s.present[s.fold(file)]
 	return e, ok
@@ -497,7 +497,7 @@ func (s *Sheet) Owns(file string) bool {
 	return false
 }
 
-// Leaves tells whether an entry of the target leaves, and why.
+// Leaves reports whether an entry of the target leaves, and why.
 func (s *Sheet) Leaves(e target.Entry) (why string, leaves bool) {
 	key := s.fold(e.Path)
 	if e.Folder {

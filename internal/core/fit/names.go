@@ -297,7 +297,7 @@ func (n *names) slack(users []int32) (bytes int64) {
 	return int64(len(shared)) * n.cluster
 }
 
-// Portions tells what each title takes on the target, as a share of the whole that does not depend on
+// Portions reports what each title takes on the target, as a share of the whole that does not depend on
 // which others are there, and how much of the target's space is to be left for what cannot be
 // distributed so. Titles that do not go have none.
 func (s *Sheet) Portions() (of func(i int) int64, slack int64) {

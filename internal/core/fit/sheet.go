@@ -20,7 +20,7 @@ type Case struct {
 	Via     string
 	Facts   target.Facts
 	There   []target.Entry
-	// Found are titles that lie on the target under other paths, by their indexes: for each item
+	// Found are titles that are on the target under other paths, by their indexes: for each item
 	// where it is now, "" where it has to be written.
 	Found map[int][]string
 	// Changed are the paths on the target, as it spells them, of files that have the length which a title
@@ -58,7 +58,7 @@ type Sheet struct {
 	Released int64 // bytes of what leaves because it is not chosen
 	Count    int   // chosen titles that go or are there
 	New      int   // those of them that are not there yet
-	Mine     int   // titles that some loader has to do with at all
+	Mine     int   // titles that some loader concerns at all
 
 	of      Case
 	base    []Verdict // whatever else is chosen
@@ -162,7 +162,7 @@ func (s *Sheet) leaves(key string) bool {
 }
 
 // assign finds the loader of every title: the first that has a path for it, else the first that
-// has to do with it.
+// concerns it.
 func (s *Sheet) assign() {
 	if len(s.of.Loaders) < 2 {
 		return
@@ -239,7 +239,7 @@ func (s *Sheet) Titles() []title.Title { return s.of.Titles }
 // Facts are what the target can hold.
 func (s *Sheet) Facts() target.Facts { return s.of.Facts }
 
-// There is what lies on the target.
+// There is what is on the target.
 func (s *Sheet) There() []target.Entry { return s.of.There }
 
 // Loader is the loader that title i is for.
@@ -253,7 +253,7 @@ func (s *Sheet) Placement(i int) *layout.Placement {
 	return &s.of.Loaders[s.by[i]].Tree.Placements[i]
 }
 
-// Found are the paths under which title i lies on the target while it should have others; nil for
+// Found are the paths under which title i is on the target while it should have others; nil for
 // none.
 func (s *Sheet) Found(i int) []string { return s.of.Found[i] }
 
@@ -269,7 +269,7 @@ func (s *Sheet) space() int64 {
 	return s.of.Facts.Capacity - s.Kept - s.of.Reserve
 }
 
-// Choose sets which titles are wanted, by index. Titles that no loader has to do with are never
+// Choose sets which titles are wanted, by index. Titles that no loader concerns are never
 // chosen.
 func (s *Sheet) Choose(chosen func(i int) bool) {
 	for i := range s.Chosen {
@@ -324,7 +324,7 @@ func (s *Sheet) rank(i int) int8 {
 	return s.of.Ranks[i]
 }
 
-// SetElsewhere tells how much space there is on another target of the same console, by the name of its
+// SetElsewhere reports how much space there is on another target of the same console, by the name of its
 // attachment.
 func (s *Sheet) SetElsewhere(others map[string]Elsewhere) {
 	s.others = others
@@ -438,7 +438,7 @@ func (s *Sheet) drop(i int) {
 func (s *Sheet) Verdict(i int) Verdict {
 	v := s.base[i]
 	if v.Kind == Differs {
-		// what lies there is another title's that stays
+		// what is there is another title's that stays
 		if other, clash := s.rival(i); clash && s.base[other].Kind == Present && s.Chosen[other] {
 			v.Kind, v.Other = Clash, other
 		}
@@ -487,7 +487,7 @@ func (s *Sheet) Takes(i int) int64 {
 	return s.base[i].Need
 }
 
-// lacksDisk tells whether a title that the console copies to its own disk first finds no space
+// lacksDisk reports whether a title that the console copies to its own disk first finds no space
 // there.
 func (s *Sheet) lacksDisk(i int) (on Elsewhere, missing int64, lacks bool) {
 	rule := s.Placement(i).Rule

@@ -43,8 +43,8 @@ func (s *Sheet) EachText(each func(Text)) {
 	s.eachStart(each)
 }
 
-// EachCover goes through the pictures that lie on the target where a title has one of its own: its number, the rule,
-// what makes the picture, and what lies there.
+// EachCover goes through the pictures that are on the target where a title has one of its own: its number, the rule,
+// what makes the picture, and what is there.
 func (s *Sheet) EachCover(each func(i int, why string, make func() *shape.Spec, there target.Entry)) {
 	for i := range s.of.Titles {
 		if !s.base[i].Kind.Goes() {

@@ -60,7 +60,7 @@ func TestTheSpeedsAddUpToWhatWasWritten(t *testing.T) {
 	})
 }
 
-// TestMomentsAreKeptInTheirOrder tells of everything that can happen, and of more than is kept.
+// TestMomentsAreKeptInTheirOrder describes everything that can happen, and of more than is kept.
 func TestMomentsAreKeptInTheirOrder(t *testing.T) {
 	j := open(t, filepath.Join(t.TempDir(), "runs.sqlite"))
 	p := steps(t, 100)

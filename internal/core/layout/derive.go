@@ -204,7 +204,7 @@ func quote(v *loader.Values) {
 	}
 }
 
-// fileValues are the fields of one disc of a title as it lies on the target.
+// fileValues are the fields of one disc of a title as it is on the target.
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
 	v := l.valuesOf(t, p)
 	v[loader.FieldName] = t.Name // in texts it may hold anything

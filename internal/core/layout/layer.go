@@ -225,7 +225,7 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	return pl
 }
 
-// lacks tells which value the path needs and the title has not.
+// lacks reports which value the path needs and the title has not.
 func lacks(tpl *loader.Template, v *loader.Values) (loader.Field, bool) {
 	for _, f := range tpl.Needs() {
 		if v[f] == "" {
@@ -349,8 +349,8 @@ func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept,
 	}
 }
 
-// folder adds what lies in a disc that goes as a folder. Names that the target cannot hold are changed, and the
-// placement says so. With a path, that is the image which the files lie in.
+// folder adds what is in a disc that goes as a folder. Names that the target cannot hold are changed, and the
+// placement says so. With a path, that is the image which the files are in.
 func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name,
 	image string) {
 	pl.claim(to) // which also holds what is below it
@@ -379,7 +379,7 @@ func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept,
 		size.Count(changed, "file")), "; ")
 }
 
-// hold reports whether the target holds all of these names as they are, and tells them apart.
+// hold reports whether the target holds all of these names as they are, and distinguishes them.
 func (l *layer) hold(names []string) bool {
 	seen := make(map[string]string, len(names)) // as folded -> as written
 	for _, name := range names {

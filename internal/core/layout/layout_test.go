@@ -414,7 +414,7 @@ func TestNamesAreUniqueAndStable(t *testing.T) {
 			whole := layout.Lay(titles, p, destination)
 			check(t, whole, destination.Filesystem, p)
 
-			// Some titles first, the others later: nobody is renamed.
+			// Some titles first, the others later: no one is renamed.
 			first := rapid.IntRange(0, len(titles)).Draw(t, "first")
 			tree := layout.Lay(titles[:first], p, destination)
 			before := tree.Names()

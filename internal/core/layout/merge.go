@@ -10,7 +10,7 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// Lying is what a list that lies on a target, or is to lie there, has to do with.
+// Lying is what a list that is on a target, or is to lie there, concerns.
 type Lying struct {
 	// Text is what the list says; There is unset where there is none.
 	Text  string
@@ -23,9 +23,9 @@ type Lying struct {
 	Stays func(base string) bool
 }
 
-// Merge brings what a list says into what it says already: rows that somebody else made stay as they are, also those of
-// a title that is reported again; rows that were written for games that are gone go; and games that lie on the target
-// are reported, as far as their paths tell what a row needs. mine is what of it is not somebody else's. ok is false
+// Merge brings what a list says into what it says already: rows that someone else made stay as they are, also those of
+// a title that is reported again; rows that were written for games that are gone go; and games that are on the target
+// are reported, as far as their paths report what a row needs. mine is what of it is not someone else's. ok is false
 // when what is there cannot be understood as such a list: then it cannot be merged, only replaced.
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	l := f.list
@@ -58,7 +58,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 		}
 	}
 	var stays []kept
-	reported := make([]bool, len(own)) // by a row that stays as somebody made it
+	reported := make([]bool, len(own)) // by a row that stays as someone made it
 	for _, r := range rows {
 		at, is := same[string(bare(l, r))]
 		if !is {
@@ -88,7 +88,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	if header := l.Header.Fill(&all); len(stays) == 0 || len(l.Header.Fields()) > 0 || head == "" {
 		b.WriteString(header)
 	} else {
-		b.WriteString(head) // as somebody left it
+		b.WriteString(head) // as someone left it
 	}
 	m.WriteString(l.Header.Fill(&all))
 	for k := range own {
@@ -114,7 +114,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	return b.Bytes(), m.Bytes(), true
 }
 
-// kept is a row that stays, with what it tells where that can be read.
+// kept is a row that stays, with what it reports where that can be read.
 type kept struct {
 	row  []byte
 	v    loader.Values
@@ -271,7 +271,7 @@ func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) 
 	return file == "" || stays(file)
 }
 
-// read makes a row of a file that lies on the target, as far as its path tells what the row needs.
+// read makes a row of a file that is on the target, as far as its path reports what the row needs.
 func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 	for k := range t.l.p.Accepts {
 		a := &t.l.p.Accepts[k]

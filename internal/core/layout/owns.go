@@ -11,7 +11,7 @@ import (
 	"polytome/internal/format/archive"
 )
 
-// Owns reports whether a file lies where the profile has files of titles: games, their parts,
+// Owns reports whether a file is where the profile has files of titles: games, their parts,
 // tracks and lists of parts, companions, and the files in which all titles are reported. The
 // loader's own files are none of them.
 func Owns(p *loader.Profile, attachment, file string) bool {
@@ -53,7 +53,7 @@ func FolderTitles(rule *loader.Accept) bool {
 		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")
 }
 
-// TitleAt reports whether a file or folder lies where the rule has titles, whatever is wrong with its name: for which
+// TitleAt reports whether a file or folder is where the rule has titles, whatever is wrong with its name: for which
 // platform it would be one, and what its path says. Of several platforms and several ways to split the path, those are
 // taken that are likely.
 func TitleAt(set *loader.Set, rule *loader.Accept, file string, folder bool, takes ...func(*loader.Values) bool) (

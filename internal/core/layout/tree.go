@@ -27,7 +27,7 @@ type Tree struct {
 	numbers map[string]int
 }
 
-// A group is the titles that lie in one folder and its further pages, in the order of
+// A group is the titles that are in one folder and its further pages, in the order of
 // their names.
 type group struct{ members []int }
 
@@ -138,7 +138,7 @@ func (t *Tree) claim(i int) {
 	}
 }
 
-// taken tells which other title has one of title i's paths.
+// taken reports which other title has one of title i's paths.
 func (t *Tree) taken(i int) (other int, taken bool) {
 	for _, claim := range t.Placements[i].claims {
 		if j, has := t.owners[claim]; has && j != i {
@@ -155,7 +155,7 @@ func (t *Tree) copies(i, j int) bool {
 	return a.ID != "" && a.Platform == b.Platform && strings.EqualFold(a.ID, b.ID)
 }
 
-// rename finds a name for title i that nobody has.
+// rename finds a name for title i that no one has.
 func (t *Tree) rename(i, other int) (Placement, bool) {
 	tt := &t.titles[i]
 	first := t.Placements[i].Name

@@ -149,7 +149,7 @@ func (s *student) emptyFolders() {
 	s.d.Open = append(s.d.Open, "may folders be added that the console has not made?")
 }
 
-// fill guesses how games lie in folders of platforms that are still empty: as those of
+// fill guesses how games are in folders of platforms that are still empty: as those of
 // the others do, or loose under their titles.
 func (s *student) fill(tpl string, names []string) {
 	for _, form := range title.Forms {

@@ -1,5 +1,5 @@
 // Package learn drafts a loader profile from a target that a console or a person has
-// prepared: which folder is for which platform, how names are made, what lies beside the
+// prepared: which folder is for which platform, how names are made, what is beside the
 // games. Every finding comes with its evidence, and what stays open is asked for.
 package learn
 
@@ -95,7 +95,7 @@ type Boot struct {
 	Why       string
 }
 
-// A Platform is one that the draft needs and nobody has described.
+// A Platform is one that the draft needs and no one has described.
 type Platform struct {
 	Name, Shown string
 	Form        title.Form
@@ -148,7 +148,7 @@ type student struct {
 	used map[string]bool // paths that are explained
 }
 
-// sample is one disc of a title as it lies on the target.
+// sample is one disc of a title as it is on the target.
 type sample struct {
 	t       *title.Title
 	disc    int
@@ -465,7 +465,7 @@ func (s *student) renames(r *Rule, all []*sample) {
 	}
 }
 
-// others lists what nobody knows.
+// others lists what no one knows.
 func (s *student) others() {
 	var unknown []string
 	for _, e := range s.look.Entries {
@@ -497,7 +497,7 @@ func (s *student) ask() {
 	}
 }
 
-// FromTarget looks at a target, which lies in the folder dir, and learns from it.
+// FromTarget looks at a target, which is in the folder dir, and learns from it.
 func FromTarget(ctx context.Context, dir string, p target.Target, set *loader.Set) (*Draft, error) {
 	facts, err := p.Facts(ctx, nil)
 	if err != nil {

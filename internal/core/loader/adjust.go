@@ -100,7 +100,7 @@ func valueLike(now any, value string) any {
 	return value
 }
 
-// unplaced takes the lines out of mistakes: they are of a text that nobody has seen.
+// unplaced takes the lines out of mistakes: they are of a text that no one has seen.
 func unplaced(err error) error {
 	var says []string
 	var many interface{ Unwrap() []error }

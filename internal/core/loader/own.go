@@ -24,7 +24,7 @@ func WriteNew(file, text string) error {
 	return errors.Join(err, f.Close())
 }
 
-// OwnFile is where the user's own profile of a loader lies below their folder.
+// OwnFile is where the user's own profile of a loader is below their folder.
 func OwnFile(dir, name string) string { return filepath.Join(dir, ProfileDir, name+".toml") }
 
 // Copy gives the user a copy of a shipped profile to change, which from then on stands in

@@ -27,7 +27,7 @@ type Platform struct {
 	Kinds    []DiscKind  `toml:"kind"`
 	Check    HeaderCheck `toml:"check"`
 	Used     UsedSectors `toml:"used"`
-	// Pictures are those that lie in a game itself.
+	// Pictures are those that are in a game itself.
 	Pictures []InnerPicture `toml:"picture"`
 
 	// File is where the description was read from.
@@ -125,13 +125,13 @@ type HeaderCheck struct {
 }
 
 // UsedSectors is a bitmap in which discs say which of their sectors they use: a bit for each, the lowest
-// first. What lies in front of its end is used in any case.
+// first. What is in front of its end is used in any case.
 type UsedSectors struct {
 	Bitmap Size `toml:"bitmap"` // where it begins, in bytes
 	Sector Size `toml:"sector"` // bytes; 0 where there is no bitmap
 }
 
-// An InnerPicture is a picture that lies in the image, folder or package of a game.
+// An InnerPicture is a picture that is in the image, folder or package of a game.
 type InnerPicture struct {
 	Of   string `toml:"of"`   // front, disc, screen or logo
 	File string `toml:"file"` // path; its case is ignored, and * stands for any name

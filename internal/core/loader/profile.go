@@ -33,7 +33,7 @@ type Profile struct {
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
 
-	source *strict.Source // tells where each key stands
+	source *strict.Source // reports where each key stands
 
 	// File is where the profile was read from.
 	File string `toml:"-"`
@@ -444,7 +444,7 @@ func (a *Attachment) ReadsWords() string {
 	return all(out, "and")
 }
 
-// DefaultFilesystem is the one that a tree is shown for when nobody says which: the
+// DefaultFilesystem is the one that a tree is shown for when no one says which: the
 // first that the loader reads, or one without limits of its own for the console's disk.
 func (a *Attachment) DefaultFilesystem() string {
 	if f := a.Filesystems[0]; f != "any" && f != "own" {
@@ -453,7 +453,7 @@ func (a *Attachment) DefaultFilesystem() string {
 	return "ext4"
 }
 
-// UsualVia is the one that is meant when nobody says which: a mounted drive where the
+// UsualVia is the one that is meant when no one says which: a mounted drive where the
 // loader reads one, else the first of its connections.
 func (p *Profile) UsualVia() string {
 	connections := p.Connections()
@@ -508,7 +508,7 @@ func (m *Scope) Takes(platform string, form title.Form) bool {
 }
 
 // Accept returns the rule for titles of a platform in a form at an attachment
-// with a filesystem. Where there is none, it returns the refusal that tells why, or nil
+// with a filesystem. Where there is none, it returns the refusal that reports why, or nil
 // for both.
 func (p *Profile) Accept(platform string, form title.Form, attachment, filesystem string) (*Accept, *Refusal) {
 	for i := range p.Refusals {

@@ -136,12 +136,12 @@ func (m *maker) fixes() {
 	}
 }
 
-// within reports whether a path lies below a folder, or is it.
+// within reports whether a path is below a folder, or is it.
 func within(file, folder string) bool {
 	return file == folder || strings.HasPrefix(file, folder+"/")
 }
 
-// throughFile reports whether a file lies where a folder above a path would have to be.
+// throughFile reports whether a file is where a folder above a path would have to be.
 func (m *maker) throughFile(file string) bool {
 	return slices.ContainsFunc(layout.Folders(file), func(dir string) bool {
 		e, there := m.sheet.At(dir)
@@ -149,7 +149,7 @@ func (m *maker) throughFile(file string) bool {
 	})
 }
 
-// moving reports whether one of two paths lies in a folder that is moved.
+// moving reports whether one of two paths is in a folder that is moved.
 func (m *maker) moving(folders []string, from, to string) bool {
 	return slices.ContainsFunc(folders, func(f string) bool { return within(from, f) || within(to, f) })
 }

@@ -14,7 +14,7 @@ import (
 	"polytome/internal/target"
 )
 
-// TestACoverFollowsItsTitle: a cover that lies under the old name of what is renamed goes with it, and is not made
+// TestACoverFollowsItsTitle: a cover that is under the old name of what is renamed goes with it, and is not made
 // again; one that a title of that name wants, or that is a folder, stays.
 func TestACoverFollowsItsTitle(t *testing.T) {
 	p := coretest.Profile(t, "trellis")

@@ -170,7 +170,7 @@ func (m *maker) move(from, to string, t *title.Title, why string) Step {
 		Was: &was}
 }
 
-// moveFolder moves the whole folder of a title that lies in one of its own, so that a thousand files are
+// moveFolder moves the whole folder of a title that is in one of its own, so that a thousand files are
 // one step. It must not be there under its new path, and hold nothing but the title.
 func (m *maker) moveFolder(i int, found []string) (s Step, ok bool) {
 	pl, t := m.sheet.Placement(i), &m.sheet.Titles()[i]

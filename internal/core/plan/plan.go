@@ -54,7 +54,7 @@ type Step struct {
 	Make *shape.Spec `json:"make,omitempty"`
 	// Space is by how many bytes the target fills; negative where it empties.
 	Space int64 `json:"space,omitempty"`
-	// Was is what lies there while the plan is made: at From for a move, else at Path. The step is not
+	// Was is what is there while the plan is made: at From for a move, else at Path. The step is not
 	// done when it is something else by then.
 	Was *target.Entry `json:"was,omitempty"`
 	// Needs are the numbers of steps without which this one is not done.
@@ -239,7 +239,7 @@ type Options struct {
 	// Texts are the contents of files on the target that are made from what is chosen, by their paths
 	// as the target spells them.
 	Texts map[string]string
-	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them somebody else
+	// Last are those texts as a run wrote them last, as far as that is remembered: what is not in them someone else
 	// made.
 	Last map[string]string
 	// Fixes are what fixes findings of the check.

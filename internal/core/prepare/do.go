@@ -24,7 +24,7 @@ import (
 	"polytome/internal/size"
 )
 
-// An Event tells how far preparing is.
+// An Event reports how far preparing is.
 type Event struct {
 	Step  int    `json:"step"` // index into the plan's steps
 	Steps int    `json:"steps"`
@@ -124,7 +124,7 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 // partition writes the table, or the type of the one partition.
 func (p *Plan) partition(m *medium.File) error {
 	if p.Part > 0 {
-		// What was there is no volume any more before its type tells of another one.
+		// What was there is no volume any longer before its type describes another one.
 		if _, err := m.WriteAt(make([]byte, min(64<<10, p.length)), p.start); err != nil {
 			return err
 		}

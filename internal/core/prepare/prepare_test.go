@@ -106,7 +106,7 @@ func TestABareStickBecomesOneThatTheLoaderAccepts(t *testing.T) {
 	assert.Greater(t, r.Folders, 24)
 }
 
-// behind has what lies behind the first 4 MiB of an image be a device.
+// behind has what is behind the first 4 MiB of an image be a device.
 func behind(t testing.TB, img string, do func(dev string)) {
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304", img))
 	defer judge.Root(t, "losetup", "-d", loop)

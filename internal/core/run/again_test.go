@@ -15,7 +15,7 @@ import (
 )
 
 // TestWhatWasDoneBeforeCounts: a run that goes on finds steps that an earlier one has done and could not write down any
-// more. They count only where all is as the step makes it; where something else lies there, it stays, and the step has
+// more. They count only where all is as the step makes it; where something else is there, it stays, and the step has
 // failed.
 func TestWhatWasDoneBeforeCounts(t *testing.T) {
 	before := map[string]string{"old/a.iso": "game", "cfg": "old", "gone.iso": "gone"}

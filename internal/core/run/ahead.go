@@ -82,7 +82,7 @@ func (a *ahead) end() {
 	}
 	a.stop()
 	a.wait.Wait()
-	for _, made := range a.made { // what nobody wanted any more
+	for _, made := range a.made { // what no one wanted any longer
 		select {
 		case p := <-made:
 			if p.content != nil {

@@ -115,7 +115,7 @@ func TestAnotherProcessIsReportedByItsNumber(t *testing.T) {
 	assert.Empty(t, onTarget(t, dir))
 }
 
-// TestAFileUnderWayIsNobodyElses: without any claim, too, nobody writes over what somebody else is writing just now.
+// TestAFileUnderWayIsNobodyElses: without any claim, too, no one writes over what someone else is writing just now.
 func TestAFileUnderWayIsNobodyElses(t *testing.T) {
 	a, b := openTarget(t, t.TempDir(), folder.Options{}), (*folder.Target)(nil)
 	b = openTarget(t, a.Dir(), folder.Options{})

@@ -115,7 +115,7 @@ func BenchmarkAgainstMcopy(b *testing.B) {
 					require.NoError(b, to.Close())
 					whole = append(whole, time.Since(start).Seconds())
 				},
-				func() { // as mcopy alone: nobody waits for the disk
+				func() { // as mcopy alone: no one waits for the disk
 					start := time.Now()
 					blank(b, img, 8*size.GiB)
 					m := volumetest.OpenFile(b, img)
@@ -151,7 +151,7 @@ func BenchmarkAgainstMcopy(b *testing.B) {
 	}
 }
 
-// unflushed is a device that nobody waits for.
+// unflushed is a device that no one waits for.
 type unflushed struct{ *medium.File }
 
 func (unflushed) Sync() error { return nil }

@@ -18,7 +18,7 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// TestSteeringNeverWaitsForWhoTakesEvents: the interface pauses, skips and reorders while nobody takes events, as it is
+// TestSteeringNeverWaitsForWhoTakesEvents: the interface pauses, skips and reorders while no one takes events, as it is
 // itself the one who does.
 func TestSteeringNeverWaitsForWhoTakesEvents(t *testing.T) {
 	p, want := files(t, 8<<20, 3<<20, 2<<20, 100)
@@ -143,7 +143,7 @@ func (c *closing) Close() error {
 	return errors.Join(c.Target.Close(), c.err)
 }
 
-// TestTheEndIsReportedWhenAllIsClosed: what closing says belongs to the report, and nobody hears of an end before it.
+// TestTheEndIsReportedWhenAllIsClosed: what closing says belongs to the report, and no one hears of an end before it.
 func TestTheEndIsReportedWhenAllIsClosed(t *testing.T) {
 	for _, wrong := range []error{nil, errors.New("the last sector could not be written")} {
 		p, want := files(t, 100, 2<<20)

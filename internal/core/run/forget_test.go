@@ -212,7 +212,7 @@ func (w *flippingWriter) Write(b []byte) (int, error) {
 	return w.Writer.Write(b)
 }
 
-// TestWhatIsReplacedMayChangeMeanwhile has somebody write to a file of the target while the one that shall take its
+// TestWhatIsReplacedMayChangeMeanwhile has someone write to a file of the target while the one that shall take its
 // target is being copied: theirs stays.
 func TestWhatIsReplacedMayChangeMeanwhile(t *testing.T) {
 	for name, change := range map[string]func(t *testing.T, file string){

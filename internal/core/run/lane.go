@@ -551,7 +551,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 	}
 }
 
-// claim has nobody else fill the target, as two runs would write over one another.
+// claim has no one else fill the target, as two runs would write over one another.
 func (l *Lane) claim(to target.Target) (err error) {
 	if c, ok := to.(target.Claimer); ok {
 		if l.claimed, err = c.Claim(); err != nil {

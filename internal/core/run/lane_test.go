@@ -26,7 +26,7 @@ import (
 type log struct {
 	mu  sync.Mutex
 	all []run.Event
-	on  func(run.Event) // called with each, nil for nobody
+	on  func(run.Event) // called with each, nil for no one
 }
 
 func (l *log) emit(e run.Event) {

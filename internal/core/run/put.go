@@ -183,7 +183,7 @@ func (t *task) wrote(n int64) {
 	t.l.mu.Unlock()
 }
 
-// progress tells how far the step is, now and then.
+// progress reports how far the step is, now and then.
 func (t *task) progress(kind EventKind, n int64) {
 	if now := time.Now(); now.Sub(t.last) >= progressEvery {
 		t.last = now

@@ -148,7 +148,7 @@ type Job struct {
 	Options
 	// Tell takes events, one at a time. The run waits for it; whoever steers the lane does not.
 	Emit func(Event)
-	// Over is named with the report when everything is closed, before the lane has ended; nil for nobody.
+	// Over is named with the report when everything is closed, before the lane has ended; nil for no one.
 	Over func(Report)
 }
 

@@ -29,7 +29,7 @@ func stick(t *testing.T, files map[string]string) (string, *folder.Target) {
 	return dir, openTarget(t, dir, folder.Options{})
 }
 
-// was is what lies on a target now.
+// was is what is on a target now.
 func was(t *testing.T, p target.Target, path string) *target.Entry {
 	e, err := p.Stat(context.Background(), path)
 	require.NoError(t, err)

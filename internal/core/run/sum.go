@@ -22,7 +22,7 @@ const blockSize = 512 << 10
 
 // A Sum is a fingerprint of content: XXH3-128 over the XXH3-128 hashes of its
 // blocks of 512 KiB. It guards against what media and cables do to bytes, not
-// against somebody who forges them. Blocks of zeros have a hash known beforehand,
+// against someone who forges them. Blocks of zeros have a hash known beforehand,
 // so holes cost nothing, and blocks can be hashed side by side.
 type Sum [16]byte
 

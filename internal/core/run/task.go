@@ -32,7 +32,7 @@ type task struct {
 	half    bool          // some of the file was left, to be resumed
 }
 
-// end tells how the step ended, and decides what becomes of it and of the target.
+// end reports how the step ended, and decides what becomes of it and of the target.
 func (t *task) end(ctx context.Context, sum string, err error) {
 	l := t.l
 	cause := context.Cause(ctx)
@@ -209,7 +209,7 @@ func (t *task) held() error {
 	return nil
 }
 
-// do carries out the step. One that may have been done before, when nobody got to know of it any more, is looked at.
+// do carries out the step. One that may have been done before, when no one got to know of it any longer, is looked at.
 func (t *task) do(ctx context.Context) (sum string, err error) {
 	err = parallel.Safely(func() (err error) {
 		sum, err = t.try(ctx)

@@ -20,7 +20,7 @@ var (
 	turns   = map[uint64]turn{}
 )
 
-// turnOf is the turn of the disk that the source of a step lies on.
+// turnOf is the turn of the disk that the source of a step is on.
 func turnOf(s *plan.Step) turn {
 	if s.Make == nil || s.Make.Source.Path == "" || s.Make.OnTarget() {
 		return nil

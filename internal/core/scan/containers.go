@@ -29,10 +29,10 @@ func tracksOf(ext string, set *loader.Set) (out []*loader.Platform) {
 	return out
 }
 
-// shelf is where files lie beside one another: a folder on disk, or an archive.
+// shelf is where files are beside one another: a folder on disk, or an archive.
 type shelf struct {
 	fs.FS
-	// file tells where a file of the shelf lies on this computer.
+	// file reports where a file of the shelf is on this computer.
 	file func(name string, info fs.FileInfo) title.File
 }
 

@@ -257,7 +257,7 @@ func split(err error) []error {
 	return []error{err}
 }
 
-// keyOf is how the title is named on a bench when nobody else has its ID.
+// keyOf is how the title is named on a bench when no one else has its ID.
 func keyOf(t *title.Title) string {
 	if t.ID != "" {
 		return t.ID

@@ -122,7 +122,7 @@ func join(several []*title.Title) (out []title.Title) {
 	for _, t := range several {
 		key := groupKey{platform: t.Platform, name: t.Name, region: t.Region, of: t.Of}
 		if t.Of == 0 && t.Form != title.Tracks {
-			key.id = t.ID // discs that do not tell how many there are share their ID
+			key.id = t.ID // discs that do not report how many there are share their ID
 		}
 		if t.Set != "" {
 			key = groupKey{set: t.Set}

@@ -173,7 +173,7 @@ type reader struct {
 	// calledFrom what that is, for evidence.
 	called, calledFrom string
 	volume             string // ISO 9660 volume identifier
-	fsys               fs.FS  // what the marker lies in; nil for a file of its own
+	fsys               fs.FS  // what the marker is in; nil for a file of its own
 	text               string // what the file holds, once it was read
 	values             map[string]string
 	lines              map[string]int

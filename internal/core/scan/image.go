@@ -20,7 +20,7 @@ const (
 	padding    = int64(1) << 20 // more bytes than this after the volume's end are reported
 )
 
-// check compares what the volumes tell of themselves with the image's length, and looks at their
+// check compares what the volumes describe themselves with the image's length, and looks at their
 // folders. Read are structures only.
 func check(v *container.Image) (out []title.Finding) {
 	var declared int64
@@ -99,7 +99,7 @@ func contents(v fs.FS) (out []title.Part) {
 	return out
 }
 
-// pictures finds those that lie in an image, by the paths that its platform tells.
+// pictures finds those that are in an image, by the paths that its platform tells.
 func pictures(v fs.FS, p *loader.Platform) (out []title.Inside) {
 	for _, pic := range p.Pictures {
 		name, err := lookFor(v, pic.File)

@@ -28,5 +28,5 @@ func list(dir string) ([]item, error) {
 	return out, err
 }
 
-// identity is not known on this system: paths tell files apart.
+// identity is not known on this system: paths distinguish files.
 func identity(os.FileInfo) (device, inode uint64) { return 0, 0 }

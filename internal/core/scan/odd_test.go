@@ -273,7 +273,7 @@ func TestBadInputIsReportedAndTheRestGoesOn(t *testing.T) {
 	}
 }
 
-// zipBomb is an archive whose list tells of 40 GiB.
+// zipBomb is an archive whose list describes 40 GiB.
 func zipBomb(t testing.TB) []byte {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)

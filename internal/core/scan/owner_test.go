@@ -59,7 +59,7 @@ func TestProgressWhileFilesCannotBeRead(t *testing.T) {
 	assert.Len(t, r.Titles, 300*20, "each is shown, with what keeps it from being read")
 }
 
-// TestWhatWasShownOfAScanIsNotChangedAnyMore: titles that somebody was given stay as they were, while the scan goes on
+// TestWhatWasShownOfAScanIsNotChangedAnyMore: titles that someone was given stay as they were, while the scan goes on
 // to its end.
 func TestWhatWasShownOfAScanIsNotChangedAnyMore(t *testing.T) {
 	set, err := loader.Shipped()

@@ -43,7 +43,7 @@ type checks struct {
 }
 
 // of is what is known of a file; ok is false when it has changed since, or was never read. Its fingerprint, "" where it
-// has none, tells a file of the same length and date that lies there now.
+// has none, tells a file of the same length and date that is there now.
 func (c checks) of(path string, size, modified int64, sign string) (scancache.Check, bool) {
 	was, ok := c.all[c.reals.of(path)]
 	return was, ok && was.Size == size && was.Modified == modified && (was.Sign == sign || sign == "" || was.Sign == "")

@@ -37,7 +37,7 @@ type Result struct {
 	Passed   int           `json:"passed"`            // files that are no game of a known platform
 	Dropped  []title.Title `json:"dropped,omitempty"` // left out by the user
 	Reused   int           `json:"reused"`            // files that were known from an earlier scan
-	// Sums are the checksum lists that lie in the folders.
+	// Sums are the checksum lists that are in the folders.
 	Sums []string `json:"checksum_lists,omitempty"`
 	// Notes are what should be known of the scan itself.
 	Notes []string `json:"notes,omitempty"`
@@ -76,7 +76,7 @@ func Allowed(b *bench.Bench) (out []string) {
 	return out
 }
 
-// progressEvery is how often a scan in the background tells what it has, at most.
+// progressEvery is how often a scan in the background reports what it has, at most.
 const progressEvery = 200 * time.Millisecond
 
 // Scan walks the source folders and identifies the files in them, several at once, but one at a

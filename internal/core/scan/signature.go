@@ -42,7 +42,7 @@ func signature(f io.ReaderAt, size int64) (sign string, head []byte, err error) 
 }
 
 // Sign is a fingerprint of the length and headers of some content, as [title.Disc.Sign] is of a
-// file. Where two are alike, [Deep] tells whether the contents are.
+// file. Where two are alike, [Deep] reports whether the contents are.
 func Sign(f io.ReaderAt, size int64) (string, error) {
 	sign, _, err := signature(f, size)
 	return sign, err

@@ -70,7 +70,7 @@ func needsMore(err error) bool {
 	return errors.Is(err, archive.ErrPassword) || errors.As(err, &missing) || errors.As(err, &large)
 }
 
-// empty tells of the first file in an image that has long runs of zeros where its data should be.
+// empty describes the first file in an image that has long runs of zeros where its data should be.
 func empty(v *container.Image, zeros []run) (doubt string) {
 	if len(zeros) == 0 {
 		return ""

@@ -58,7 +58,7 @@ type VerifyReport struct {
 	Problems []Problem       `json:"problems,omitempty"`
 }
 
-// VerifyProgress tells how far verifying has come.
+// VerifyProgress reports how far verifying has come.
 type VerifyProgress struct {
 	Done, Total int64     // bytes
 	Path        string    // of the file that was begun or ended last

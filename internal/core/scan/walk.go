@@ -75,7 +75,7 @@ type look struct {
 	count   int // files
 	reused  int
 	passed  int
-	titles  []title.Title // grows only: what was appended is not changed any more, as it was published
+	titles  []title.Title // grows only: what was appended is not changed any longer, as it was published
 	outside []item
 	failed  []string // files that could not be read, which are tried again next time
 	whole   bool

@@ -83,7 +83,7 @@ func (l *listing) folder(dirs map[string]*fstree.Node, name string) *fstree.Node
 	return n
 }
 
-// List is what lies in a folder.
+// List is what is in a folder.
 func (l *listing) List(dir *fstree.Node) ([]*fstree.Node, error) { return l.kids[dir], nil }
 
 // Content opens a file.

@@ -85,7 +85,7 @@ func (p *part) ReadAt(b []byte, off int64) (int, error) {
 	return n, err
 }
 
-// Section tells where the part lies in a file.
+// Section reports where the part is in a file.
 func (p *part) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	if s, is := p.Content.(filecopy.Sectioned); is {
 		f, at, n, ok = s.Section(p.from + off)
@@ -94,7 +94,7 @@ func (p *part) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	return nil, 0, 0, false
 }
 
-// Data tells where the part has data.
+// Data reports where the part has data.
 func (p *part) Data(off int64) (start, end int64) {
 	start, end = p.Content.Data(p.from + off)
 	return min(max(start-p.from, 0), p.size), min(max(end-p.from, 0), p.size)
@@ -111,7 +111,7 @@ func (t text) Close() error { return nil }
 // Data is the text as one run.
 func (t text) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
 
-// full is content of which nobody knows where it has zeros.
+// full is content of which no one knows where it has zeros.
 type full struct {
 	io.ReaderAt
 	size  int64

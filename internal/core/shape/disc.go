@@ -38,7 +38,7 @@ var oneFile = Kind{
 	},
 }
 
-// plain is what lies in the data track of a disc, as a plain image.
+// plain is what is in the data track of a disc, as a plain image.
 var plain = Kind{
 	Name: Plain, Word: "plain", From: title.Tracks,
 	Rule:     "the data track of a disc becomes a plain image",

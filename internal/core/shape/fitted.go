@@ -32,13 +32,13 @@ var fitted = Kind{
 	},
 }
 
-// Made tells what a picture on a target was made of, and how many bytes it has there: whoever finds it with as many
+// Made reports what a picture on a target was made of, and how many bytes it has there: whoever finds it with as many
 // bytes, and something else wanted, can make it again. It is kept where texts are remembered that were written.
 func Made(s *Spec, bytes int64) string {
 	return fmt.Sprintf("%s\n%d", MadeOf(s), bytes)
 }
 
-// MadeOf tells what a picture is made of: its source, as it is, and the rule.
+// MadeOf reports what a picture is made of: its source, as it is, and the rule.
 func MadeOf(s *Spec) string {
 	b, err := json.Marshal(s.With.Picture)
 	if err != nil {
@@ -48,7 +48,7 @@ func MadeOf(s *Spec) string {
 		s.Source.Modified.UnixNano(), b)
 }
 
-// Remade reports whether a picture that lies on a target with so many bytes was made by a run, of something else than
+// Remade reports whether a picture that is on a target with so many bytes was made by a run, of something else than
 // is wanted now.
 func Remade(made string, s *Spec, bytes int64) bool {
 	of, size, ok := strings.Cut(made, "\n")

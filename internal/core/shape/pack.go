@@ -212,7 +212,7 @@ func CountUsed(used func(off, length int64) bool, size, block int64) (n int64) {
 	return n
 }
 
-// PackOf is the packed image of a disc. Its size is the most that it can have, as far as the disc tells what it uses.
+// PackOf is the packed image of a disc. Its size is the most that it can have, as far as the disc reports what it uses.
 func PackOf(d *title.Disc, compress bool) Spec {
 	kept := d.File.Size
 	if d.Used.Unit > 0 {

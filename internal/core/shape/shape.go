@@ -120,7 +120,7 @@ type Renamed struct {
 
 // From where hands out what sources hold.
 type SourceOpener interface {
-	// Open opens a file of this computer, or what lies in an archive or image.
+	// Open opens a file of this computer, or what is in an archive or image.
 	Open(f *title.File) (target.Content, error)
 	// Placed opens a file of the target that is written to.
 	Placed(ctx context.Context, path string) (target.Content, error)

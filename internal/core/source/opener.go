@@ -1,4 +1,4 @@
-// Package source opens the files of this computer that titles are made of, also what lies in archives and
+// Package source opens the files of this computer that titles are made of, also what is in archives and
 // images, and makes of them what steps write.
 package source
 
@@ -76,7 +76,7 @@ func (o *Opener) Make(ctx context.Context, s *shape.Spec) (target.Content, error
 	return c, err
 }
 
-// Open opens a file of this computer, or what lies in one.
+// Open opens a file of this computer, or what is in one.
 func (o *Opener) Open(f *title.File) (target.Content, error) {
 	c, err := o.open(f)
 	if err != nil {
@@ -189,7 +189,7 @@ type entry struct {
 func (e *entry) Size() int64  { return e.size }
 func (e *entry) Close() error { return e.file.Close() }
 
-// Data is all of it, where nobody knows where there are zeros, as in archives.
+// Data is all of it, where no one knows where there are zeros, as in archives.
 func (e *entry) Data(off int64) (start, end int64) {
 	if h, ok := e.file.(interface {
 		Data(off int64) (start, end int64)

@@ -41,7 +41,7 @@ func (e *Error) Error() string {
 	return s
 }
 
-// A Source is a decoded file that can still tell where each key stands.
+// A Source is a decoded file that can still report where each key stands.
 type Source struct {
 	file string
 	data []byte

@@ -314,7 +314,7 @@ func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 	}
 }
 
-// Wanted are the titles that are wanted at one target at least and that some loader has to do with.
+// Wanted are the titles that are wanted at one target at least and that some loader concerns.
 func (b Board) Wanted() (out []int) {
 	for i := range b.titles() {
 		for _, s := range b {

@@ -232,7 +232,7 @@ func (p *Checker) source(of *loader.Profile, path string) (files []check.Promise
 	return files, t.OK() && len(files) > 0
 }
 
-// Fixed tells which of the bench's fixes a run of a plan has made: all of them, when nothing of it was left undone.
+// Fixed reports which of the bench's fixes a run of a plan has made: all of them, when nothing of it was left undone.
 func (s *Survey) Fixed(p *plan.Plan, r *run.Report) func(*fix.Fix) bool {
 	fold := s.Facts.Filesystem.Fold
 	done := map[string]bool{}

@@ -105,7 +105,7 @@ func timeLeft(t *testing.T, dir string, c bench.Target) {
 		t.Logf("the run took %v, the check %v", written, took-written)
 		require.NoError(t, err)
 		require.Equal(t, 60, audit.Starts())
-		// what the run has read back is not read once more: what stands there since is not seen before somebody asks
+		// what the run has read back is not read once more: what stands there since is not seen before someone asks
 		// for the check
 		if c.Via == "smb" {
 			spoil(t, filepath.Join(dir, into))

@@ -65,7 +65,7 @@ func absolute(at string) string {
 }
 
 // Again is what is left of a run that is written down, with how it is resumed. The bench is the one that it was for;
-// nil where that is not there any more.
+// nil where that is not there any longer.
 func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.Job, journal.Beginning, error) {
 	r, rest, err := j.Rest(id)
 	if err != nil {

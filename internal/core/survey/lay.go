@@ -11,7 +11,7 @@ import (
 )
 
 // lay makes the tree of one loader, once for each connection and filesystem. Titles keep the names that
-// the bench remembers, and those under which they lie on the target.
+// the bench remembers, and those under which they are on the target.
 func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	fs := s.Facts.Filesystem
 	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name}, "\x00")
@@ -39,7 +39,7 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	return l
 }
 
-// held are the names under which contested titles lie on the target already, beside those that are
+// held are the names under which contested titles are on the target already, beside those that are
 // remembered; nil when there are none.
 func (s *Survey) held(tree *layout.Tree) map[string]string {
 	contested := tree.Contested()

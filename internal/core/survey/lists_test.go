@@ -64,7 +64,7 @@ func (w *workshop) only(games ...string) {
 	w.scanned()
 }
 
-// TestAListNamesEveryGameThatIsThere: also those whose files are not on this computer any more.
+// TestAListNamesEveryGameThatIsThere: also those whose files are not on this computer any longer.
 func TestAListNamesEveryGameThatIsThere(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
 	w.fill(0)

@@ -16,7 +16,7 @@ import (
 	"polytome/internal/target"
 )
 
-// A mover finds titles that lie on the target under other paths than they should.
+// A mover finds titles that are on the target under other paths than they should.
 type mover struct {
 	s      *Survey
 	ctx    context.Context
@@ -66,7 +66,7 @@ func (s *Survey) findChanged(ctx context.Context) map[string]bool {
 func differs(same, known bool) bool { return known && !same }
 
 // findMoved finds, for titles that are not there, files of the same length and the same headers
-// under other paths: they need to be renamed only. For each item of a title it tells where it is.
+// under other paths: they need to be renamed only. For each item of a title it reports where it is.
 func (s *Survey) findMoved(ctx context.Context) map[int][]string {
 	m := s.mover(ctx)
 	defer m.close()

@@ -13,7 +13,7 @@ import (
 )
 
 // settlePacked finds packed images that are on the target already. What was known of their size was the most that
-// it could be; now it is exact, and parts that were not needed are none of the title any more. A packed image of
+// it could be; now it is exact, and parts that were not needed are none of the title any longer. A packed image of
 // something else is noted as such.
 func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 	if len(s.There) == 0 || s.Away != nil {

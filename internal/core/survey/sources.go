@@ -21,7 +21,7 @@ func real(path string) string {
 	return filepath.Clean(path)
 }
 
-// below reports whether a path is a folder or lies in it.
+// below reports whether a path is a folder or is in it.
 func below(path, dir string) bool {
 	return path == dir || strings.HasPrefix(path, strings.TrimSuffix(dir, string(filepath.Separator))+string(
 		filepath.Separator))

@@ -58,7 +58,7 @@ type Survey struct {
 	plan    *plan.Plan // for the present choices; nil until asked for
 }
 
-// A Listing is what a target can hold and what lies on it, as it was at one time.
+// A Listing is what a target can hold and what is on it, as it was at one time.
 type Listing struct {
 	Facts target.Facts
 	There []target.Entry

@@ -488,7 +488,7 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 	w.fill(0)
 	is("# by hand\ntiming=c\ntray=wide\nfan=off\n")
 
-	w.o.Cache = nil // another computer: nobody knows what was written, so nothing is touched
+	w.o.Cache = nil // another computer: no one knows what was written, so nothing is touched
 	rule("timing=b\ntray=open\n")
 	assert.True(t, w.look(0).Plan().Empty())
 }

@@ -109,7 +109,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 }
 
 // readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise.
-// What somebody put there by hand stays.
+// What someone put there by hand stays.
 func (s *Survey) readCovers() {
 	s.Sheet.EachCover(func(i int, why string, make func() *shape.Spec, there target.Entry) {
 		made, known := s.last[there.Path]

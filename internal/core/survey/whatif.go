@@ -101,7 +101,7 @@ type Difference struct {
 	Fewer   int               `json:"fewer"`
 }
 
-// Compare tells what is different between a target and the same target set up otherwise.
+// Compare reports what is different between a target and the same target set up otherwise.
 func Compare(what string, before, after *Survey) *Difference {
 	d := &Difference{
 		What: what, Goes: [2]int{before.Sheet.Count, after.Sheet.Count}, Planned: [2]int64{before.Sheet.Planned,
@@ -157,7 +157,7 @@ func (d *Difference) Say() string {
 	return s
 }
 
-// Without tells what would be different if target n were taken away, and which titles would be lost: those
+// Without reports what would be different if target n were taken away, and which titles would be lost: those
 // that go to no other target.
 func (b Board) Without(n int) (d *Difference, lost []int) {
 	s := b[n]
@@ -182,7 +182,7 @@ func (b Board) Without(n int) (d *Difference, lost []int) {
 	return d, lost
 }
 
-// Second tells what would be different if there were another target like number n: see [Survey.Another].
+// Second reports what would be different if there were another target like number n: see [Survey.Another].
 func (s *Survey) Second(ctx context.Context, be *bench.Bench, n int) (*Difference, *Survey, error) {
 	after, err := s.Another(ctx, be, n)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"polytome/internal/core/scancache"
 )
 
-// A Wrong is a title that is wanted on the target and lies there, and that does not start as it lies.
+// A Wrong is a title that is wanted on the target and is there, and that does not start as it lies.
 type Wrong struct {
 	Title int    // index
 	Say   string // what a check found

@@ -29,7 +29,7 @@ type Edit struct {
 	Drop bool `toml:"drop,omitempty"`
 	// Allow has an archive opened that is much larger inside than outside.
 	Allow bool `toml:"allow,omitempty"`
-	// Locked are fields that nothing but the user changes any more.
+	// Locked are fields that nothing but the user changes any longer.
 	Locked []string `toml:"locked,omitempty"`
 }
 

@@ -44,7 +44,7 @@ type Title struct {
 	// Extension is what the file's copies end in, with the dot, where the file itself ends otherwise than its
 	// platform's do; else "".
 	Ext string `json:"ext,omitempty"`
-	// Among is how many titles lie in that archive, 0 for one.
+	// Among is how many titles are in that archive, 0 for one.
 	Among int `json:"among,omitempty"`
 	// Encrypted is set for an archive that cannot be looked into without a password.
 	Encrypted bool `json:"encrypted,omitempty"`
@@ -81,7 +81,7 @@ type Disc struct {
 	Volumes []File `json:"volumes,omitempty"`
 	// Beside are files that belong to it without being needed: covers, manuals, patches.
 	Beside []Beside `json:"beside,omitempty"`
-	// Inside are the pictures that lie in its file, where that is an image.
+	// Inside are the pictures that are in its file, where that is an image.
 	Inside []Inside `json:"inside,omitempty"`
 	// Chosen are the pictures that the user has chosen for it.
 	Chosen   []Chosen   `json:"chosen,omitempty"`
@@ -99,7 +99,7 @@ type Disc struct {
 	Sums string `json:"sums,omitempty"`
 }
 
-// Size is the number of bytes in all of the disc's files. What lies in an archive is counted
+// Size is the number of bytes in all of the disc's files. What is in an archive is counted
 // as it is packed.
 func (d *Disc) Size() int64 {
 	n := d.File.Size
@@ -129,7 +129,7 @@ type Beside struct {
 	File File   `json:"file"`
 }
 
-// An Inside is a picture that lies in the disc's own file.
+// An Inside is a picture that is in the disc's own file.
 type Inside struct {
 	Of   string `json:"of"` // one of [PictureKinds]
 	File File   `json:"file"`
@@ -187,7 +187,7 @@ type File struct {
 	Path     string    `json:"path"`
 	Size     int64     `json:"size"` // in bytes
 	Modified time.Time `json:"modified"`
-	// Entry is the name in the archive that lies at the path; "" for the file itself. The
+	// Entry is the name in the archive that is at the path; "" for the file itself. The
 	// size is that of the entry, then.
 	Entry string `json:"entry,omitempty"`
 }

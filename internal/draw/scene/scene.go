@@ -268,7 +268,7 @@ func (p *Page) WriteIn(n Pen, x, y, width float64, s string) float64 {
 	return p.Write(n, x, y, n.Weight.Clip(typeface.Clean(s), n.Size, width))
 }
 
-// PathIn is WriteIn for paths and names that end in what tells them apart: their middle is clipped.
+// PathIn is WriteIn for paths and names that end in what distinguishes them: their middle is clipped.
 func (p *Page) PathIn(n Pen, x, y, width float64, s string) float64 {
 	return p.Write(n, x, y, n.Weight.ClipMiddle(typeface.Clean(s), n.Size, width))
 }

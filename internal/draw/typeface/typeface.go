@@ -145,7 +145,7 @@ func (f *Font) Outline(r rune) (Outline, error) {
 	return append(Outline{}, segments...), nil // the buffer is used again
 }
 
-// Missing stands in for a character that no font has: nothing that somebody wrote is left out without being seen.
+// Missing stands in for a character that no font has: nothing that someone wrote is left out without being seen.
 const Missing = '□'
 
 // of is the font that writes a character in a weight, and the character that is written: [Missing] where none has it.
@@ -241,7 +241,7 @@ func (w Weight) Clip(s string, size, width float64) string {
 	return s
 }
 
-// ClipMiddle is Clip for names that end in what tells them apart: the middle gives way.
+// ClipMiddle is Clip for names that end in what distinguishes them: the middle gives way.
 func (w Weight) ClipMiddle(s string, size, width float64) string {
 	if w.Width(s, size) <= width {
 		return s

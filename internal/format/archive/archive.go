@@ -54,7 +54,7 @@ type Entry struct {
 	HasCRC    bool
 
 	open   func() (io.ReadCloser, error)
-	direct func() io.ReaderAt // for content that lies in the archive as it is; may be nil
+	direct func() io.ReaderAt // for content that is in the archive as it is; may be nil
 }
 
 // Options are how an archive is opened.
@@ -73,7 +73,7 @@ const (
 	maxEntries = 1 << 20
 )
 
-// Errors that somebody decides on.
+// Errors that someone decides on.
 var (
 	ErrNotArchive = errors.New("not an archive of a known kind")
 	ErrPassword   = errors.New("encrypted, and no known password opens it")

@@ -334,7 +334,7 @@ func (p *ppmd) next() byte {
 	return 0
 }
 
-// fromSeveral decodes a symbol in a context with several; ok is false when it is none of them.
+// fromSeveral decodes a symbol in a context with several; ok is false when it is not one of them.
 func (p *ppmd) fromSeveral(c uint32) (symbol byte, ok bool) {
 	s := p.states(c)
 	count, sum := p.threshold(uint32(p.sum(c))), uint32(p.freq(s))

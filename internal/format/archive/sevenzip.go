@@ -13,7 +13,7 @@ import (
 // sevenEntries lists a 7z archive. Where the list itself is encrypted, the passwords are
 // tried on it.
 func sevenEntries(r io.ReaderAt, size int64, passwords []string) ([]Entry, error) {
-	// The signature header tells how long the archive is: where its list ends.
+	// The signature header reports how long the archive is: where its list ends.
 	head := make([]byte, 32)
 	if n, err := r.ReadAt(head, 0); n == len(head) {
 		end := 32 + binary.LittleEndian.Uint64(head[12:]) + binary.LittleEndian.Uint64(head[20:])

@@ -102,7 +102,7 @@ type Renamed struct {
 	Why  string `json:"why"`
 }
 
-// up is the folder that a path lies in, "" for the top.
+// up is the folder that a path is in, "" for the top.
 func up(path string) string { return path[:max(0, strings.LastIndexByte(path, '/'))] }
 
 // numbered puts a number behind a name.

@@ -25,7 +25,7 @@ var (
 	pieces = regexp.MustCompile(`(?i)^(.*\.(?:7z|zip))\.([0-9]{3,})$`)
 )
 
-// VolumeOf tells which part of an archive a file is by its name; ok is false for the name of
+// VolumeOf reports which part of an archive a file is by its name; ok is false for the name of
 // an archive in one file, or of none. The first part of the older RAR naming ends in
 // .rar, as an archive in one file does; the last one of a zip archive, by which it is opened, in .zip.
 func VolumeOf(name string) (v Volume, ok bool) {

@@ -18,8 +18,8 @@ import (
 
 var zipPart = regexp.MustCompile(`(?i)^(.*)\.z([0-9]{2,})$`)
 
-// zipVolume tells which part of a zip archive a file is. The one that it is opened by ends in .zip, and is reported as
-// the first.
+// zipVolume reports which part of a zip archive a file is. The one that it is opened by ends in .zip, and is reported
+// as the first.
 func zipVolume(name string) (v Volume, ok bool) {
 	m := zipPart.FindStringSubmatch(name)
 	if m == nil {
@@ -61,7 +61,7 @@ type zipEnd struct {
 	entries       uint64
 	dirSize       int64
 	dirAt         int64  // in its part
-	loc           []byte // the record that tells where that of Zip64 is, nil for none
+	loc           []byte // the record that reports where that of Zip64 is, nil for none
 }
 
 // readEnd reads the end of an archive; ok is false for what has none.

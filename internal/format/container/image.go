@@ -19,7 +19,7 @@ type Volume struct {
 	Kind       string // "ISO 9660" or "UDF"
 	Identifier string
 	Declared   int64 // bytes that it says it has
-	// Where tells the runs of bytes in the image that a file lies in; those at negative
+	// Where tells the runs of bytes in the image that a file is in; those at negative
 	// offsets are zeros that are not stored.
 	Where func(name string) ([]fstree.Extent, error)
 }

@@ -1,4 +1,4 @@
-// Package cuesheet reads and rewrites cue sheets: small text files that tell which files hold
+// Package cuesheet reads and rewrites cue sheets: small text files that report which files hold
 // the tracks of a disc. There is no standard; read are the commands FILE, TRACK, INDEX,
 // PREGAP and POSTGAP in any letter case, with names in quotes or without, with a byte order
 // mark and any line ends. Other commands (REM, TITLE, CATALOG …) are skipped.

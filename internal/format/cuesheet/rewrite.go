@@ -21,7 +21,7 @@ func (t Track) SectorBytes() int64 {
 // error correction (ECMA-130, clause 14).
 const RawSector = 2352
 
-// A Span is where a track lies in its file.
+// A Span is where a track is in its file.
 type Span struct {
 	Track
 	File       int   // index of its file

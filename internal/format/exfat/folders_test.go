@@ -13,7 +13,7 @@ import (
 	"polytome/internal/size"
 )
 
-// TestAFolderThatGrowsApart has a folder grow where what lies behind it is taken: it gets a chain, and its entry says
+// TestAFolderThatGrowsApart has a folder grow where what is behind it is taken: it gets a chain, and its entry says
 // so.
 func TestAFolderThatGrowsApart(t *testing.T) {
 	ctx := context.Background()

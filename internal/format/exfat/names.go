@@ -199,7 +199,7 @@ func setAt(data []byte) (set []byte, problem string) {
 	return set, ""
 }
 
-// node makes a node of a set, and tells what is wrong with it.
+// node makes a node of a set, and reports what is wrong with it.
 func (f *format) node(set []byte) (n *volume.Node, say string, repair func([]byte), rename bool) {
 	le := binary.LittleEndian
 	s := set[entry:]
@@ -293,8 +293,8 @@ func (f *format) isFile(data []byte) bool {
 	return problem == "" && binary.LittleEndian.Uint16(set[2:]) == setChecksum(set)
 }
 
-// remains makes a node of what is left of a file's entries, if the one that tells where it lies is among them; n is how
-// many entries they are.
+// remains makes a node of what is left of a file's entries, if the one that reports where it lies is among them; n is
+// how many entries they are.
 func (f *format) remains(data []byte) (node *volume.Node, n int) {
 	from := 0
 	if data[0] == typeFile {
@@ -335,7 +335,7 @@ func (f *format) remains(data []byte) (node *volume.Node, n int) {
 	return node, n
 }
 
-// foldered reports whether what lies where a node says is a folder, or may be one where that does not tell.
+// foldered reports whether what is where a node says is a folder, or may be one where that does not tell.
 func (f *format) foldered(n *volume.Node) bool {
 	if n.First < 2 || n.First >= f.g.clusters+2 {
 		return n.Folder
@@ -465,10 +465,10 @@ func (f *format) LabelEntry(label string, _ time.Time) ([]byte, error) {
 	return e, nil
 }
 
-// CheckLabel says why a volume cannot be called so.
+// CheckLabel says why a volume cannot be named so.
 func (f *format) CheckLabel(label string) string { return CheckLabel(label) }
 
-// CheckLabel says why an exFAT volume cannot be called so, "" for a label that it can have.
+// CheckLabel says why an exFAT volume cannot be named so, "" for a label that it can have.
 func CheckLabel(label string) string {
 	if n := len(unitsOf(label)); n > 11 {
 		return fmt.Sprintf("it has %d characters; an exFAT label has at most 11", n)

@@ -18,7 +18,7 @@ import (
 	"polytome/internal/size"
 )
 
-// repaired is an exFAT volume with some files that somebody has damaged, after the repair.
+// repaired is an exFAT volume with some files that someone has damaged, after the repair.
 func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (all map[string][]byte, first,
 	left *volume.Health) {
 	d := &volumetest.Disk{B: make([]byte, 16*size.MiB)}

@@ -336,7 +336,7 @@ func (f *format) WriteTables() error {
 	return f.bitmap.Write()
 }
 
-// setFlags writes whether somebody is writing, and how much is in use, into the first sector. The checksum leaves them
+// setFlags writes whether someone is writing, and how much is in use, into the first sector. The checksum leaves them
 // out.
 func (f *format) setFlags(dirty bool, used byte) error {
 	if f.byCopy {
@@ -374,7 +374,7 @@ func (f *format) Finish(free, _ uint32) error {
 // Reported is nothing: the volume tells only hundredths, and its bitmap is quick to read.
 func (f *format) Reported() (clusters uint32, ok bool) { return 0, false }
 
-// MarkWhole forgets that somebody did not finish writing.
+// MarkWhole forgets that someone did not finish writing.
 func (f *format) MarkWhole() { f.info.Dirty = false }
 
 // Fold is the form in which two names are the same: in upper case, by the volume's own table.
@@ -509,7 +509,7 @@ func (f *format) Faults(_ context.Context, _ uint32) ([]volume.Fault, error) {
 	return append(out, f.unclean()...), nil
 }
 
-// writeUpcase writes the usual table into free clusters, and has its entry tell of them.
+// writeUpcase writes the usual table into free clusters, and has its entry describe them.
 func (f *format) writeUpcase(r volume.Run) error {
 	up := usual()
 	b := up.pack()

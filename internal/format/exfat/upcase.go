@@ -43,7 +43,7 @@ func (u *upcase) pack() []byte {
 	return out
 }
 
-// unpack reads a table. Letters that it does not tell of stay.
+// unpack reads a table. Letters that it does not describe stay.
 func unpack(b []byte) *upcase {
 	var u upcase
 	for i := range u {

@@ -132,7 +132,7 @@ func (f *format) Kept(r volume.Run) ([]volume.Run, error) {
 	return out, nil
 }
 
-// IsFolder reports whether the first bytes are those of a folder: it tells of itself, or at least of what is above it.
+// IsFolder reports whether the first bytes are those of a folder: it describes itself, or at least of what is above it.
 func (f *format) IsFolder(dir *volume.Node, data []byte) bool {
 	return dir.Path() == "." || len(data) >= 2*entry && (string(data[:11]) == ".          " &&
 		data[dirAttr]&volume.FolderAttr != 0 ||
@@ -161,7 +161,7 @@ func (f *format) Reported() (clusters uint32, ok bool) {
 	return f.reported, f.reports && f.reported != 0xFFFFFFFF
 }
 
-// MarkWhole forgets that somebody did not finish writing.
+// MarkWhole forgets that someone did not finish writing.
 func (f *format) MarkWhole() { f.info.Dirty = false }
 
 // differing returns pages in which copies of the table differ from the one that counts.

@@ -16,7 +16,7 @@ import (
 	"polytome/internal/size"
 )
 
-// repaired is a FAT32 volume with some files that somebody has damaged, and what it holds after the repair.
+// repaired is a FAT32 volume with some files that someone has damaged, and what it holds after the repair.
 func repaired(t *testing.T, spoil func(d *volumetest.Disk, v *volume.Volume)) (v *volume.Volume, first,
 	left *volume.Health, d *volumetest.Disk) {
 	d = &volumetest.Disk{B: make([]byte, 36*size.MiB)}
@@ -215,7 +215,7 @@ func sameShort(t *testing.T, d *volumetest.Disk) {
 	}
 }
 
-// TestAShortNameThatAnotherHasStaysTaken: on a damaged volume, what goes does not free a short name that somebody else
+// TestAShortNameThatAnotherHasStaysTaken: on a damaged volume, what goes does not free a short name that someone else
 // has, too.
 func TestAShortNameThatAnotherHasStaysTaken(t *testing.T) {
 	d := &volumetest.Disk{B: make([]byte, 36*size.MiB)}

@@ -180,7 +180,7 @@ func Is(boot []byte) bool {
 }
 
 // twofold reports whether the backup of the boot sector is a good one, and of another volume: one of the two is
-// damaged, and nothing tells which.
+// damaged, and nothing reports which.
 func (f *format) twofold(length int64) bool {
 	if f.g.backup == 0 {
 		return false

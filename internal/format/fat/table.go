@@ -16,9 +16,9 @@ type format struct {
 	g        *geometry
 	info     volume.Info
 	table    volume.Pages
-	reported uint32 // free clusters that FSInfo tells of
+	reported uint32 // free clusters that FSInfo describes
 	reports  bool
-	noted    bool           // the boot sector says that somebody did not finish writing
+	noted    bool           // the boot sector says that someone did not finish writing
 	counts   map[string]int // by the beginning of short names: the number that was given last
 }
 
@@ -318,7 +318,7 @@ func (f *format) stateAt() int64 {
 	return tail16 + 1
 }
 
-// setClean writes the bits that tell whether somebody is writing.
+// setClean writes the bits that report whether someone is writing.
 func (f *format) setClean(clean bool) error {
 	v, err := f.get(1)
 	if err != nil {

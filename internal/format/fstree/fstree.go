@@ -26,7 +26,7 @@ type Node struct {
 	Modified time.Time
 	// Data is the format's own, by which it finds the node's content again.
 	Data any
-	// Mark tells directories apart: one that lies below a directory with the same mark
+	// Mark distinguishes directories: one that is below a directory with the same mark
 	// contains itself. "" for directories that cannot.
 	Mark string
 
@@ -163,7 +163,7 @@ func (t *FS) Open(name string) (fs.File, error) {
 	return f, nil
 }
 
-// OpenFile opens a file that is known, without the tree that it lies in.
+// OpenFile opens a file that is known, without the tree that it is in.
 func OpenFile(f Format, n *Node) (fs.File, error) {
 	c, err := f.Content(n)
 	if err != nil {
@@ -208,7 +208,7 @@ type openFile struct {
 	c io.ReaderAt
 }
 
-// Data is the first run of data at or after off, as far as the content knows; what lies between is zeros. At the
+// Data is the first run of data at or after off, as far as the content knows; what is between is zeros. At the
 // end it is the file's length twice.
 func (f *openFile) Data(off int64) (start, end int64) {
 	if h, ok := f.c.(interface {
@@ -219,7 +219,7 @@ func (f *openFile) Data(off int64) (start, end int64) {
 	return min(off, f.n.Size), f.n.Size
 }
 
-// Section tells where the bytes from off on lie in a file on disk, where they do.
+// Section reports where the bytes from off on lie in a file on disk, where they do.
 func (f *openFile) Section(off int64) (of *os.File, at, n int64, ok bool) {
 	if s, is := f.c.(filecopy.Sectioned); is {
 		of, at, n, ok = s.Section(off)
@@ -336,7 +336,7 @@ func (c *extents) ReadAt(b []byte, off int64) (int, error) {
 	return done, io.EOF
 }
 
-// Data is the first run of data at or after off, where r knows its holes; what lies between is zeros. At the end it is
+// Data is the first run of data at or after off, where r knows its holes; what is between is zeros. At the end it is
 // the length twice.
 func (c *extents) Data(off int64) (start, end int64) {
 	h, ok := c.r.(interface {
@@ -361,7 +361,7 @@ func (c *extents) Data(off int64) (start, end int64) {
 	return max(off, base), max(off, base)
 }
 
-// Section tells where the bytes from off on lie in a file on disk, where r does.
+// Section reports where the bytes from off on lie in a file on disk, where r does.
 func (c *extents) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	s, is := c.r.(filecopy.Sectioned)
 	if !is {

@@ -77,7 +77,7 @@ func TestBuiltImagesAreReadWholeByOthers(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			src, want := src, want
-			if o.Joliet && !o.RockRidge { // names of 64 characters, in which letter case does not tell files apart
+			if o.Joliet && !o.RockRidge { // names of 64 characters, in which letter case does not distinguish files
 				src, want = fstest.MapFS{}, map[string]string{}
 				for n, f := range season() {
 					if len(n) < 60 && !strings.HasPrefix(n, "CASE") {

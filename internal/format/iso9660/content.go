@@ -146,7 +146,7 @@ func (r *Reader) ReadAt(b []byte, off int64) (done int, err error) {
 	return done, nil
 }
 
-// Data returns the first run of data at or after off; what lies between is zeros. At the end it returns the
+// Data returns the first run of data at or after off; what is between is zeros. At the end it returns the
 // image's length twice.
 func (r *Reader) Data(off int64) (start, end int64) {
 	r.mu.Lock()
@@ -166,7 +166,7 @@ func (r *Reader) Data(off int64) (start, end int64) {
 			continue
 		}
 		if r.enter(n) != nil {
-			return off, from + f.size // reading tells what is wrong
+			return off, from + f.size // reading reports what is wrong
 		}
 		start, end := f.data(r.file, off-from)
 		if start < f.size {
@@ -180,7 +180,7 @@ func (r *Reader) Data(off int64) (start, end int64) {
 	return im.Size(), im.Size()
 }
 
-// Section tells where the bytes from off on lie in a file of the source. It stays open while 16 more are entered, so
+// Section reports where the bytes from off on lie in a file of the source. It stays open while 16 more are entered, so
 // that what was reported can be used while others are read ahead.
 func (r *Reader) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	r.mu.Lock()

@@ -40,7 +40,7 @@ type Volume struct {
 	skip     int // bytes to skip in system use fields
 }
 
-// target is where a file or directory lies in the image.
+// target is where a file or directory is in the image.
 type target struct {
 	parts []fstree.Extent
 	mixed bool // interleaved, so not readable as one run
@@ -127,7 +127,7 @@ func (t tree) Content(n *fstree.Node) (io.ReaderAt, error) {
 	return fstree.Extents(t.v.r, p.parts), nil
 }
 
-// Where tells the runs of bytes in the image that a file lies in.
+// Where tells the runs of bytes in the image that a file is in.
 func (v *Volume) Where(name string) ([]fstree.Extent, error) {
 	n, err := v.Find(name)
 	if err != nil {

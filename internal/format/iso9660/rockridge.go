@@ -6,7 +6,7 @@ import (
 
 // The entries of the System Use Sharing Protocol (IEEE P1281) and of Rock Ridge (IEEE P1282) that are
 // written: SP says that there are such entries, ER which, PX gives the mode, TF the date, NM the whole name, CE
-// tells where further entries lie.
+// reports where further entries lie.
 const longestUse = 254 - recordFixed // of a record without its identifier
 
 // continuations are entries that do not fit into their records. None crosses a sector.
@@ -18,7 +18,7 @@ type continuations struct {
 // A reference is a CE entry whose sector is known only later.
 type reference struct {
 	entry  []byte // the CE entry
-	offset int    // of what it tells of, in the continuations
+	offset int    // of what it describes, in the continuations
 }
 
 // build makes the system use fields of all entries.

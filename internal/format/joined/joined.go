@@ -90,7 +90,7 @@ func Of(all ...Content) *Contents {
 	return &Contents{New(parts...), all}
 }
 
-// Data returns the first run of data at or after off; what lies between is zeros. At the end it returns the size
+// Data returns the first run of data at or after off; what is between is zeros. At the end it returns the size
 // twice.
 func (c *Contents) Data(off int64) (start, end int64) {
 	for i, one := range c.all {

@@ -277,7 +277,7 @@ func (b *blocks) begin() (err error) {
 }
 
 // short reads a table of few codes: lengths in three bits, or more in ones. After the entry
-// before gap, two bits tell how many are left out.
+// before gap, two bits report how many are left out.
 func (b *blocks) short(t *table, symbols int, width uint, gap int) error {
 	n, err := b.s.get(width)
 	if err != nil {

@@ -339,7 +339,7 @@ func (m *Member) ReaderAt() io.ReaderAt {
 	return io.NewSectionReader(m.r, m.at, m.Packed)
 }
 
-// checked compares a member's data with what its header tells of them.
+// checked compares a member's data with what its header describes them.
 type checked struct {
 	m   *Member
 	r   io.Reader

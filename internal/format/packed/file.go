@@ -27,7 +27,7 @@ func PartName(name string, n int) string {
 	return fmt.Sprintf("%s.%d%s", strings.TrimSuffix(name, ext), n, ext)
 }
 
-// OpenFile opens a packed image, and the further parts that lie beside it.
+// OpenFile opens a packed image, and the further parts that are beside it.
 func OpenFile(name string) (f *File, err error) {
 	f = &File{}
 	var parts []joined.Part

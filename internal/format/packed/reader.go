@@ -163,7 +163,7 @@ func (im *Image) Stats() Stats {
 	return s
 }
 
-// Data returns the first run of kept blocks at or after off; what lies between is zeros.
+// Data returns the first run of kept blocks at or after off; what is between is zeros.
 func (im *Image) Data(off int64) (start, end int64) {
 	n := off / im.head.block
 	for n < int64(len(im.entries)) && im.entries[n].stored == 0 {

@@ -63,7 +63,7 @@ func (e *FormatError) Error() string {
 type BlockError struct {
 	Block         int64
 	Start, Length int64 // of the block in the unpacked image, in bytes
-	At, Stored    int64 // where it lies in the file, and with how many bytes
+	At, Stored    int64 // where it is in the file, and with how many bytes
 	What          string
 }
 
@@ -151,7 +151,7 @@ func parseTrailer(b []byte, at int64) (t trailer, err error) {
 	}, nil
 }
 
-// An entry tells of one block (2.3).
+// An entry describes one block (2.3).
 type entry struct {
 	at     int64
 	stored uint32

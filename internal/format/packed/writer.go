@@ -26,7 +26,7 @@ type Source interface {
 
 // Holed knows where nothing but zeros are.
 type Holed interface {
-	// Data returns the first run of data at or after off; what lies between is zeros. At the
+	// Data returns the first run of data at or after off; what is between is zeros. At the
 	// end it returns Size twice.
 	Data(off int64) (start, end int64)
 }
@@ -35,7 +35,7 @@ type Holed interface {
 type Options struct {
 	Block    int64 // bytes in a block: a power of two from 4 KiB to 1 MiB; 0 for [DefaultBlock]
 	Compress bool  // with Zstandard, where that makes a block smaller
-	// Used tells whether the disc's own structures use any byte of a run; nil when nobody knows, and
+	// Used reports whether the disc's own structures use any byte of a run; nil when no one knows, and
 	// everything is used.
 	Used func(off, length int64) bool
 	// Workers are how many processors pack; 0 for all.
@@ -49,7 +49,7 @@ type Report struct {
 	Packed int64  // bytes of the packed image
 	Zeros  int64  // bytes left out, that are zeros
 	Unused int64  // bytes left out that the disc does not use
-	Lost   int64  // those of them that lie in blocks which held something else than zeros
+	Lost   int64  // those of them that are in blocks which held something else than zeros
 	Sum    uint32 // CRC-32 of the image as it comes back
 }
 
@@ -253,7 +253,7 @@ func (s *Stream) pack(c *chunk) {
 	for i := range c.entries {
 		if e := &c.entries[i]; e.kind == plain {
 			at := int64(i) * s.opts.Block
-			if int64(len(c.packed)) == at { // it lies where it has to
+			if int64(len(c.packed)) == at { // it is where it has to
 				c.packed = c.raw[:at+int64(e.stored)]
 				continue
 			}

@@ -19,7 +19,7 @@ const (
 	gptEntry     = 128
 	gptEntries   = 128
 	gptNameUnits = 36
-	// maxEntries is how many entries are read at most: a header that tells of more lies.
+	// maxEntries is how many entries are read at most: a header that describes more lies.
 	maxEntries = 4096
 )
 
@@ -57,7 +57,7 @@ func readGPT(r io.ReaderAt, diskSize, sector int64, protective bool) (*Table, er
 	return nil, ErrNoTable
 }
 
-// gptAt reads the copy of the table whose header lies at a sector.
+// gptAt reads the copy of the table whose header is at a sector.
 func gptAt(r io.ReaderAt, diskSize, sector, at int64) (t *Table, other int64, err error) {
 	if at < 1 || at > diskSize/sector-1 {
 		return nil, 0, errors.New("it is beyond the end of the disk")
@@ -246,7 +246,7 @@ func (t *Table) clearGPT(w io.WriterAt) error {
 	return Wipe(w, t.Size, 512)
 }
 
-// Wipe removes what tells of a table, from the sector from on: both headers of a GPT with either size of
+// Wipe removes what describes a table, from the sector from on: both headers of a GPT with either size of
 // sectors, and, from 0 on, the MBR.
 func Wipe(w io.WriterAt, diskSize, from int64) error {
 	const head, tail = 8192, 8192 // headers lie at byte 512 or 4096, and in the last sector

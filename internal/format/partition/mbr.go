@@ -52,7 +52,7 @@ func typeByte(t Type) (byte, error) {
 }
 
 // readMBR reads an MBR. Its addresses count sectors, whose size it does not tell: where it is not known, the first
-// one counts with which every partition lies on the disk.
+// one counts with which every partition is on the disk.
 func readMBR(r io.ReaderAt, first []byte, diskSize int64, sectors []int64) (*Table, error) {
 	var best *Table
 	for _, s := range sectors {
@@ -182,7 +182,7 @@ func (t *Table) writeMBR(w io.WriterAt) error {
 	return nil
 }
 
-// putEntry writes an entry. The addresses by cylinder, which nothing reads any more, say that they do not apply.
+// putEntry writes an entry. The addresses by cylinder, which nothing reads any longer, say that they do not apply.
 func putEntry(e []byte, active bool, kind byte, start, count int64) {
 	if active {
 		e[0] = 0x80

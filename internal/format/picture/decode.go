@@ -28,7 +28,7 @@ var atOnce = semaphore.NewWeighted(maxAtOnce)
 var ErrAnimated = errors.New("animated picture; use a still one")
 
 // Decode reads a picture. Its header is looked at first, so that what is no picture, is too large, or moves, costs
-// nothing. Call done when the pixels are not needed any more: until then they count towards what is decoded at once,
+// nothing. Call done when the pixels are not needed any longer: until then they count towards what is decoded at once,
 // and others may wait for it.
 func Decode(source io.ReadSeeker) (im image.Image, done func(), err error) {
 	start, err := source.Seek(0, io.SeekCurrent)

@@ -23,7 +23,7 @@ type Node struct {
 	name  []byte
 }
 
-// A Bridge is the structures of UDF 1.02 for files that lie on a disc already, beside those of ISO 9660.
+// A Bridge is the structures of UDF 1.02 for files that are on a disc already, beside those of ISO 9660.
 // The volume is read-only: it has one partition of type 1, from behind the anchor to the sector before the
 // last one.
 type Bridge struct {
@@ -83,7 +83,7 @@ func (b *Bridge) number(n *Node, id uint64) error {
 	return nil
 }
 
-// Sectors is how many sectors the structures take that lie in the partition.
+// Sectors is how many sectors the structures take that are in the partition.
 func (b *Bridge) Sectors() int64 { return b.total }
 
 // compressed encodes a text (UDF 2.1.1).
@@ -286,7 +286,7 @@ func (b *Bridge) putIntegrity(s []byte, at, length int64) {
 }
 
 // fileEntrySize is the bytes of a file entry in front of its allocation descriptors (4/14.9), and
-// maxShort how many bytes one of these tells of: as many as are whole sectors below 2^30.
+// maxShort how many bytes one of these describes: as many as are whole sectors below 2^30.
 const (
 	fileEntrySize = 176
 	maxShort      = 1<<30 - SectorSize

@@ -69,7 +69,7 @@ func (v *Volume) entry(b []byte, sector int64) (*fstree.Node, error) {
 	return n, v.allocation(n, b[from:from+allocation], flags, part, sector)
 }
 
-// mapAt is the map whose partition a sector lies in: short descriptors are relative to
+// mapAt is the map whose partition a sector is in: short descriptors are relative to
 // the partition that they stand in (4/14.14.1).
 func (v *Volume) mapAt(sector int64) (uint16, bool) {
 	for i := range v.maps {
@@ -172,7 +172,7 @@ func (t tree) Content(n *fstree.Node) (io.ReaderAt, error) {
 	return fstree.Extents(t.v.r, of(n).extents), nil
 }
 
-// Where tells the runs of bytes in the image that a file lies in; those at negative
+// Where tells the runs of bytes in the image that a file is in; those at negative
 // offsets are zeros that are not stored.
 func (v *Volume) Where(name string) ([]fstree.Extent, error) {
 	n, err := v.Find(name)

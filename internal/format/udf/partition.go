@@ -16,7 +16,7 @@ type partitionMap struct {
 	number   uint16
 	vat      []uint32         // of a virtual one
 	packet   uint32           // of a sparable one: blocks that move together
-	moved    map[uint32]int64 // of a sparable one: packet -> sector it lies at now
+	moved    map[uint32]int64 // of a sparable one: packet -> sector it is at now
 	virtual  bool
 	sparable []byte // the map itself, to find its table by
 }
@@ -141,7 +141,7 @@ func (v *Volume) vat(i int) error {
 		"is cut short")
 }
 
-// sectorOf finds where a block lies in the image.
+// sectorOf finds where a block is in the image.
 func (v *Volume) sectorOf(a address) (int64, error) {
 	if int(a.partition) >= len(v.maps) {
 		return 0, v.damage(0, "there is no partition map %d", a.partition)

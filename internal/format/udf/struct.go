@@ -128,7 +128,7 @@ func text(b []byte) string {
 	return ""
 }
 
-// dstring decodes a text of fixed length whose last byte tells how much is used
+// dstring decodes a text of fixed length whose last byte reports how much is used
 // (1/7.2.12).
 func dstring(b []byte) string {
 	n := int(b[len(b)-1])

@@ -104,7 +104,7 @@ type checker struct {
 	seen     bitmap
 	unread   bool // something could not be read, so what seems lost may be of it
 	crossing []*Node
-	flats    []*Node // that lie contiguous, as they say, and say that it is longer than can be
+	flats    []*Node // that are contiguous, as they say, and say that it is longer than can be
 	lost     []Run   // taken, and nothing has them
 	strange  []*Node // folders that are none, so that nothing is written to where they seem to lie
 }
@@ -209,7 +209,7 @@ func (c *checker) node(n *Node, err error) {
 	}
 }
 
-// noFolder tells of a folder that lies where none is.
+// noFolder describes a folder that is where none is.
 func (c *checker) noFolder(n *Node) {
 	c.unread = true
 	c.strange = append(c.strange, n)
@@ -228,7 +228,7 @@ func (c *checker) take(n *Node, runs []Run) {
 	}
 }
 
-// overlong tells of files and folders that lie contiguous and say that it is longer than the volume: they end where
+// overlong describes files and folders that are contiguous and say that it is longer than the volume: they end where
 // clusters of others, or free ones, begin.
 func (c *checker) overlong() {
 	v := c.v
@@ -250,7 +250,7 @@ func (c *checker) overlong() {
 	}
 }
 
-// chain tells of a chain that cannot be followed to its end.
+// chain describes a chain that cannot be followed to its end.
 func (c *checker) chain(n *Node, runs []Run, err error) {
 	v := c.v
 	have := count(runs) * v.info.Cluster
@@ -309,7 +309,7 @@ func (c *checker) length(n *Node, runs []Run) {
 	}
 }
 
-// behind tells of clusters that a file has behind its end. If anything lies there, it may be the file's, whose length
+// behind describes clusters that a file has behind its end. If anything is there, it may be the file's, whose length
 // is wrong.
 func (c *checker) behind(n *Node, runs []Run, want int64) {
 	v := c.v
@@ -397,7 +397,7 @@ func upper(s string) string {
 	return string(s[0]-'a'+'A') + s[1:]
 }
 
-// crossed tells of files that have clusters of others.
+// crossed describes files that have clusters of others.
 func (c *checker) crossed(ctx context.Context) error {
 	v := c.v
 	if len(c.crossing) == 0 {
@@ -533,7 +533,7 @@ func (c *checker) compare() (held []Run, err error) {
 	return held, nil
 }
 
-// tables tells of what the tables have wrong.
+// tables describes what the tables have wrong.
 func (c *checker) tables(held []Run) {
 	v, free := c.v, c.lost
 	if n := count(free); n > 0 {

@@ -278,7 +278,7 @@ func (v *Volume) growBy(dir *Node, r Run) error {
 		if err := v.f.Link([]Run{r}, false); err != nil {
 			return err
 		}
-		if dir.Flat { // it gets a chain, which nobody follows before its entry says so
+		if dir.Flat { // it gets a chain, which no one follows before its entry says so
 			if err := v.f.Link(dir.runs, false); err != nil {
 				return err
 			}
@@ -342,7 +342,7 @@ func (v *Volume) drop(n *Node) {
 	d.unshort(n.Short)
 }
 
-// unshort gives a short name up, unless somebody else has it, as on a damaged volume.
+// unshort gives a short name up, unless someone else has it, as on a damaged volume.
 func (d *folder) unshort(s [11]byte) {
 	delete(d.shorts, s)
 	for _, k := range d.kids {
@@ -352,7 +352,7 @@ func (d *folder) unshort(s [11]byte) {
 	}
 }
 
-// unname gives the name of a node up, unless somebody else has it.
+// unname gives the name of a node up, unless someone else has it.
 func (v *Volume) unname(d *folder, n *Node) {
 	if fold := v.f.Fold(n.Name); d.names[fold] == n {
 		delete(d.names, fold)

@@ -97,7 +97,7 @@ func (e *NoHoleError) Error() string {
 
 // Defragment brings a file into one piece, by writing it again into a free one; the old one stays until that is done.
 // Where no free piece is large enough, others are moved out of the way if move is set, each in the same safe way. It
-// tells which were moved. progress is reported the bytes that were copied.
+// reports which were moved. progress is reported the bytes that were copied.
 func (v *Volume) Defragment(ctx context.Context, name string, move bool, progress func(n int64)) (moved []string,
 	err error) {
 	v.mu.Lock()
@@ -209,7 +209,7 @@ func (v *Volume) window(ctx context.Context, destination *Node, need uint32) (w 
 	return w, nil, false, nil
 }
 
-// clear reserves space elsewhere, contiguous each, for the files that lie in a window.
+// clear reserves space elsewhere, contiguous each, for the files that are in a window.
 func (v *Volume) clear(segs []segment, from int, w Run) ([]mover, bool) {
 	var held []Run
 	var movers []mover
@@ -283,7 +283,7 @@ func (v *Volume) segments(ctx context.Context, destination *Node) ([]segment, er
 // copyUnit is how much is copied at once, in bytes.
 const copyUnit = 4 << 20
 
-// relocate copies a file into reserved clusters, and gives the old ones back once its entries tell of the new ones.
+// relocate copies a file into reserved clusters, and gives the old ones back once its entries describe the new ones.
 func (v *Volume) relocate(ctx context.Context, n *Node, to Run, progress func(int64)) error {
 	old, err := v.runsOf(n)
 	if err == nil && !v.rehearsal {

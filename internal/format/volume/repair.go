@@ -208,7 +208,7 @@ func (v *Volume) allZeros(runs []Run) (bool, error) {
 	return true, nil
 }
 
-// rest is how what lies behind the end of a file is named.
+// rest is how what is behind the end of a file is named.
 func rest(name string) string {
 	ext := path.Ext(name)
 	return strings.TrimSuffix(name, ext) + " (behind its end)" + ext
@@ -217,7 +217,7 @@ func rest(name string) string {
 // mostName is how many UTF-16 units a name has that is made here, so that a number can still be added.
 const mostName = 200
 
-// freeName is a name like another one that a node of a folder can have, and nobody else has there.
+// freeName is a name like another one that a node of a folder can have, and no one else has there.
 func (v *Volume) freeName(d *folder, n *Node, name string) string {
 	name = strings.TrimRight(strings.Map(func(r rune) rune {
 		if CheckName("", "x"+string(r)+"x") != "" {

@@ -39,7 +39,7 @@ func branch(k *Node) *fstree.Node {
 	return n
 }
 
-// OpenFile opens one file by its path. A tree of [Volume.FS] would be made again for each, with all that lies in its
+// OpenFile opens one file by its path. A tree of [Volume.FS] would be made again for each, with all that is in its
 // folders.
 func (v *Volume) OpenFile(name string) (fs.File, error) {
 	v.mu.Lock()

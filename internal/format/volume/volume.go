@@ -23,7 +23,7 @@ import (
 	"polytome/internal/size"
 )
 
-// A Device is what a volume lies on; byte 0 is its first. Sync brings everything written to the medium.
+// A Device is what a volume is on; byte 0 is its first. Sync brings everything written to the medium.
 type Device interface {
 	io.ReaderAt
 	io.WriterAt
@@ -89,7 +89,7 @@ func (n *Node) Path() string {
 	return path.Join(n.parent.Path(), n.Name)
 }
 
-// Above is the first cluster of the folder that a node lies in, as FAT tells it: 0 for the root folder.
+// Above is the first cluster of the folder that a node is in, as FAT tells it: 0 for the root folder.
 func (n *Node) Above() uint32 {
 	if n.parent == nil || n.parent.parent == nil {
 		return 0
@@ -109,7 +109,7 @@ const (
 // A Format is one filesystem's way of writing things down. Its methods are named one at a time.
 type Format interface {
 	Info() *Info
-	// Root tells the root folder, and for one that lies outside of the clusters, its byte and its length.
+	// Root tells the root folder, and for one that is outside of the clusters, its byte and its length.
 	Root() (n *Node, at, length int64)
 	// Free returns the clusters that nothing uses, in order.
 	Free(ctx context.Context) ([]Run, error)
@@ -161,7 +161,7 @@ type Format interface {
 	// IsFolder reports whether clusters that begin with these bytes can be a folder.
 	IsFolder(dir *Node, data []byte) bool
 	// HeadRight reports whether the first bytes of a folder tell its target and its parent's right; MarkWhole forgets
-	// that somebody did not finish writing.
+	// that someone did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
 	MarkWhole()
 	// SetLabel names the volume, as far as that stands outside of the root folder; [Volume.SetLabel] does the rest.
@@ -169,14 +169,14 @@ type Format interface {
 	// LabelEntry makes the entry of the root folder that names the volume, nil for none; IsLabel tells such an entry.
 	LabelEntry(label string, at time.Time) ([]byte, error)
 	IsLabel(entry []byte) bool
-	// CheckLabel says why the volume cannot be called so, "" for a label that it can have.
+	// CheckLabel says why the volume cannot be named so, "" for a label that it can have.
 	CheckLabel(label string) string
 }
 
 // A Slot is where a node's entries lie in its folder.
 type Slot struct{ At, N int } // in bytes; in entries
 
-// Errors on which somebody decides.
+// Errors on which someone decides.
 var (
 	ErrNoSpace  = errors.New("the volume is full")
 	ErrReadOnly = errors.New("the volume is read-only")
@@ -381,7 +381,7 @@ func (v *Volume) Stat(name string) (Node, error) {
 // runsOf follows the clusters of a node, once.
 func (v *Volume) runsOf(n *Node) ([]Run, error) {
 	if n.dir != nil && n.dir.fixed > 0 {
-		return nil, nil // it lies outside of the clusters
+		return nil, nil // it is outside of the clusters
 	}
 	if !n.known {
 		n.runs, n.runErr = v.f.Chain(n)

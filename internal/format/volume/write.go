@@ -16,7 +16,7 @@ import (
 	"polytome/internal/size"
 )
 
-// A Writer is a file that has no name yet. What it holds lies in clusters that the tables call free, so that
+// A Writer is a file that has no name yet. What it holds is in clusters that the tables call free, so that
 // nothing has to be cleared away after a cut.
 type Writer struct {
 	v     *Volume
@@ -30,7 +30,7 @@ type Writer struct {
 	done  bool
 }
 
-// Create begins a file of size bytes, of which less or more may come. It lies contiguous where one is free; with
+// Create begins a file of size bytes, of which less or more may come. It is contiguous where one is free; with
 // contiguous it fails with a [FragmentedError] where none is. It fails with [fs.ErrExist] when there is one of that
 // name.
 func (v *Volume) Create(ctx context.Context, name string, size int64, contiguous bool) (*Writer, error) {
@@ -231,7 +231,7 @@ func (w *Writer) Reader() io.ReaderAt {
 	return fstree.Extents(w.v.dev, w.v.bytes(w.runs, 0, w.at))
 }
 
-// Extents are where what was written lies on the device.
+// Extents are where what was written is on the device.
 func (w *Writer) Extents() []fstree.Extent { return w.v.bytes(w.runs, 0, w.at) }
 
 // Date sets the date of the last change.

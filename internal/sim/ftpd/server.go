@@ -47,7 +47,7 @@ type Habits struct {
 	Clients       int               // so many are let in at a time; 0 for no limit
 	Names         encoding.Encoding // how names are spelt; nil for UTF-8
 	Secure        *tls.Config       // explicit TLS (RFC 4217); nil for none
-	OnlySecure    bool              // nobody is let in without
+	OnlySecure    bool              // no one is let in without
 	WantsSession  bool              // a data connection must take up a TLS session
 	// Boot is what the console does with its disk when it is switched on, and when it is reported to restart (SITE
 	// RESTART).
@@ -61,7 +61,7 @@ type Faults struct {
 	DropAfter   atomic.Int64 // bytes of file after which all connections are cut, once; 0 for never
 	RefuseEvery atomic.Int64 // every so many commands one is refused; 0 for none
 	Corrupt     atomic.Bool  // one byte of what is read is another one
-	Stall       atomic.Bool  // nothing is sent or taken any more
+	Stall       atomic.Bool  // nothing is sent or taken any longer
 	DropRename  atomic.Bool  // the connection is cut instead of answering to a rename, once
 }
 
@@ -553,7 +553,7 @@ func (c *client) protect(string) bool {
 	return true
 }
 
-// site does what a console can beside: restart, and tell what it lists.
+// site does what a console can beside: restart, and report what it lists.
 func (c *client) site(arg string) bool {
 	h := c.s.habits
 	switch what := strings.ToUpper(arg); {

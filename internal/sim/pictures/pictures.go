@@ -24,7 +24,7 @@ type Item struct {
 	Status int
 	// Busy is how often it says that it is busy before it answers.
 	Busy int
-	// After is how long it wants to be waited for when it is busy, in seconds.
+	// After is how long it must be waited for when it is busy, in seconds.
 	After int
 	// To is where it sends on to; "" for nowhere.
 	To string

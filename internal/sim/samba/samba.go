@@ -1,5 +1,5 @@
 // Package samba runs a real Samba on the loopback over one folder, for simulated consoles whose disk is a share. All
-// that it writes beside lies in a folder of its own, which is removed at the end.
+// that it writes beside is in a folder of its own, which is removed at the end.
 package samba
 
 import (

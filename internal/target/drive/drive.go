@@ -1,5 +1,5 @@
 // Package drive is the target that is a volume on a drive or in an image file: FAT or exFAT, read and written by our
-// own code, so that every file lies contiguous where there is one.
+// own code, so that every file is contiguous where there is one.
 package drive
 
 import (
@@ -296,7 +296,7 @@ type content struct {
 
 func (c *content) Size() int64 { return c.size }
 
-// Section is for copying without the program; a file of a drive has none, as it may lie fragmented.
+// Section is for copying without the program; a file of a drive has none, as it may are fragmented.
 func (c *content) Section(off int64) (f *os.File, at, n int64, ok bool) {
 	if s, is := c.file.(interface {
 		Section(off int64) (*os.File, int64, int64, bool)

@@ -18,7 +18,7 @@ func gone(err error) error {
 	switch no {
 	case syscall.EIO, syscall.ENODEV, syscall.ENXIO:
 		return target.ErrGone
-	case syscall.ENOSPC: // the disk that an image lies on
+	case syscall.ENOSPC: // the disk that an image is on
 		return target.ErrNoSpace
 	case syscall.EROFS, syscall.EACCES, syscall.EPERM:
 		return target.ErrReadOnly

@@ -135,7 +135,7 @@ func TestALinkDoesNotLeadOutside(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// TestSpaceThatOthersTakeIsNoticedEarly has somebody else fill the volume while a large file is written, for which no
+// TestSpaceThatOthersTakeIsNoticedEarly has someone else fill the volume while a large file is written, for which no
 // space could be made in advance.
 func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "stick.img")

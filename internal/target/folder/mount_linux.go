@@ -85,7 +85,7 @@ func filesystemOf(kind string, clusters int64) target.Filesystem {
 	return f
 }
 
-// mountedKind finds the mount that a folder lies on in mountinfo(5), and returns
+// mountedKind finds the mount that a folder is on in mountinfo(5), and returns
 // its type and source.
 func mountedKind(dir string) (kind, source string) {
 	real, err := filepath.EvalSymlinks(dir)
@@ -170,7 +170,7 @@ func unhex(s string) string {
 	return b.String()
 }
 
-// allocate asks for the file's space in advance, so that it lies in as few pieces
+// allocate asks for the file's space in advance, so that it is in as few pieces
 // as the filesystem can manage. Filesystems that cannot are left to their ways.
 func allocate(f *os.File, size int64) error {
 	if size == 0 {
@@ -192,7 +192,7 @@ func reserved(info os.FileInfo, at int64) int64 {
 	return max(0, st.Blocks*512-at)
 }
 
-// Device names the filesystem that a file of this computer lies on.
+// Device names the filesystem that a file of this computer is on.
 func Device(name string) (id uint64, ok bool) {
 	var st unix.Stat_t
 	if unix.Stat(name, &st) != nil {

@@ -94,7 +94,7 @@ func (w *writer) Write(b []byte) (int, error) {
 	return done, nil
 }
 
-// Shares reports whether a file lies on the same filesystem, so that the system can copy out of it.
+// Shares reports whether a file is on the same filesystem, so that the system can copy out of it.
 func (w *writer) Shares(f *os.File) bool {
 	a, ok := deviceOf(w.f)
 	b, also := deviceOf(f)

@@ -47,7 +47,7 @@ func (p *Target) Open(ctx context.Context, name string) (target.Content, error) 
 
 func (c *content) Size() int64 { return c.size }
 
-// Data is all of it: a server does not tell of holes.
+// Data is all of it: a server does not describe holes.
 func (c *content) Data(off int64) (start, end int64) { return min(off, c.size), c.size }
 
 // skip is up to how many bytes are read and dropped rather than begun again behind them.
@@ -185,7 +185,7 @@ func (c *content) Close() error {
 	return nil
 }
 
-// stopReaders ends transfers that nobody reads from just now: they begin again where they were. It reports whether
+// stopReaders ends transfers that no one reads from just now: they begin again where they were. It reports whether
 // there were any.
 func (p *Target) stopReaders() bool { return p.stopReadersBut(nil) }
 

@@ -64,7 +64,7 @@ type Target struct {
 type underway struct {
 	key   string
 	noted []func(map[string]target.Entry) // what was done in the folder since it was asked for
-	stale bool                            // somebody needs a newer one
+	stale bool                            // someone needs a newer one
 }
 
 // look is a folder as it was listed.
@@ -73,7 +73,7 @@ type look struct {
 	entries map[string]target.Entry // by folded name
 }
 
-// lookFor is how long a listing counts while nobody else is known to write there.
+// lookFor is how long a listing counts while no one else is known to write there.
 const lookFor = 20 * time.Second
 
 var (
@@ -204,7 +204,7 @@ func (p *Target) explain(doing, name string, err error) error {
 	return fmt.Errorf("%s %s: %w", doing, at, err)
 }
 
-// writes reports whether something that is done changes what lies on the server.
+// writes reports whether something that is done changes what is on the server.
 func writes(doing string) bool {
 	return slices.Contains([]string{"making the folder", "beginning", "sending", "resuming", "naming", "renaming",
 		"replacing", "removing"}, strings.TrimSpace(doing))

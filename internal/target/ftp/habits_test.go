@@ -194,7 +194,7 @@ func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
 	assert.ErrorContains(t, err, "commands get through, but the data connection to")
 }
 
-// TestTLSThatIsWanted is reported as what it is: a server that lets nobody in without, and one that wants the session
+// TestTLSThatIsWanted is reported as what it is: a server that lets no one in without, and one that wants the session
 // of the first connection taken up for data.
 func TestTLSThatIsWanted(t *testing.T) {
 	secure := certificate(t)

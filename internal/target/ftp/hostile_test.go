@@ -61,7 +61,7 @@ func welcome(w io.Writer) { fmt.Fprint(w, "220 hello\r\n") }
 // no says nothing.
 func no(net.Conn, string, func() net.Conn) {}
 
-// endless writes for as long as somebody reads.
+// endless writes for as long as someone reads.
 func endless(w io.Writer, text string) {
 	for {
 		if _, err := io.WriteString(w, text); err != nil {
@@ -152,7 +152,7 @@ func TestServersThatNeverEnd(t *testing.T) {
 	}
 }
 
-// TestAServerWithFoldersInFoldersForEver: it is left where no console has folders any more, and the rest is listed.
+// TestAServerWithFoldersInFoldersForEver: it is left where no console has folders any longer, and the rest is listed.
 func TestAServerWithFoldersInFoldersForEver(t *testing.T) {
 	at := hostile(t, welcome, listing(func(d io.Writer, dir string) {
 		fmt.Fprint(d, "drwxr-xr-x 1 a a 0 Jan 1 2020 deep\r\n")

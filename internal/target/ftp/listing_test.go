@@ -15,7 +15,7 @@ import (
 )
 
 // TestAListingThatIsUnderwayHidesNoNewFile writes files side by side to a server that tells lengths in listings only:
-// each is found as soon as it is there, also when somebody else's listing of the folder was asked for before.
+// each is found as soon as it is there, also when someone else's listing of the folder was asked for before.
 func TestAListingThatIsUnderwayHidesNoNewFile(t *testing.T) {
 	ftp.Forget()
 	s, err := ftpd.Serve(t.TempDir(), 0, ftpd.Habits{})

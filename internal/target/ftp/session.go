@@ -47,7 +47,7 @@ func (s *session) kill() {
 // quit says good-bye. A server that says nothing to that is not waited for.
 func (s *session) quit() {
 	soon := time.AfterFunc(remote.Farewell, s.kill)
-	_ = s.c.Quit() // one that has hung up does not matter any more
+	_ = s.c.Quit() // one that has hung up does not matter any longer
 	soon.Stop()
 	s.kill()
 }
@@ -90,7 +90,7 @@ func (s *session) ask(command string) (code int, say string, err error) {
 	return textproto.NewReader(bufio.NewReaderSize(s.conn, 512)).ReadResponse(0)
 }
 
-// pool are the sessions of a target: those that nobody uses, and how many there are in all.
+// pool are the sessions of a target: those that no one uses, and how many there are in all.
 type pool struct {
 	mu    sync.Mutex
 	idle  []*session
@@ -123,7 +123,7 @@ func (p *pool) give(s *session) {
 	p.signal()
 }
 
-// drop gives a session up that is of no use any more.
+// drop gives a session up that is of no use any longer.
 func (p *pool) drop(s *session) {
 	s.kill()
 	p.mu.Lock()
@@ -204,7 +204,7 @@ func (p *Target) take(ctx context.Context) (s *session, fresh bool, err error) {
 	}
 }
 
-// tooMany reports whether a server lets nobody else in, as there are so many.
+// tooMany reports whether a server lets no one else in, as there are so many.
 func tooMany(err error) bool {
 	var te *textproto.Error
 	if !errors.As(err, &te) {
@@ -323,7 +323,7 @@ func (w *watcher) Close() error {
 }
 
 // sending is a TLS connection for data. Where it was only written to, closing it waits for the other end to have read
-// all: servers of TLS 1.3 send something that nobody reads, and closing at once would break the connection off.
+// all: servers of TLS 1.3 send something that no one reads, and closing at once would break the connection off.
 type sending struct {
 	*tls.Conn
 	read bool

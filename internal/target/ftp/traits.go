@@ -21,7 +21,7 @@ type traits struct {
 	noAppend    atomic.Bool  // nor does it write behind what is there (APPE)
 	noSize      atomic.Bool  // it does not tell the length of a file (SIZE)
 	noAllocate  atomic.Bool  // it is not reported beforehand how long a file gets (ALLO)
-	noSpace     atomic.Bool  // it does not tell how much space is left (AVBL)
+	noSpace     atomic.Bool  // it does not report how much space is left (AVBL)
 	noRename    atomic.Bool  // files do not get other names (RNFR, RNTO)
 	renames     atomic.Bool  // they do
 	trying      sync.Mutex   // held while that is found out

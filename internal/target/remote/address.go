@@ -25,7 +25,7 @@ type Address struct {
 	Host   string
 	Port   int    // 0 for the usual one
 	Domain string // of the user, on a share; "" for none
-	User   string // "" for what the loader's profile says, or for nobody in particular
+	User   string // "" for what the loader's profile says, or for no one in particular
 	// folder of the server that is the target's root, without a slash at either end; of a share, its name comes first
 	Root string
 }

@@ -27,7 +27,7 @@ type LimitError struct{ Say string }
 
 func (e *LimitError) Error() string { return e.Say }
 
-// A Bounds holds a walk through the folders of a server within bounds: some tell of folders within folders for ever.
+// A Bounds holds a walk through the folders of a server within bounds: some describe folders within folders for ever.
 type Bounds struct{ entries int }
 
 // Count takes in that a folder was listed. The error ends the walk.

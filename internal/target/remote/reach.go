@@ -15,7 +15,7 @@ import (
 // A LoginError is that a server does not let a user in.
 type LoginError struct {
 	Address Address
-	User    string // who tried; "" for nobody in particular
+	User    string // who tried; "" for no one in particular
 	Given   bool   // a password was given; without one, none can be wrong
 	Err     error
 }
@@ -72,7 +72,7 @@ func Unreachable(host string, port int, what string, err error) error {
 // IsRefused reports whether a machine is there on which nothing listens at a port.
 func IsRefused(err error) bool { return errors.Is(err, errRefused) }
 
-// IsNoRoute reports whether nobody answered in the network of an address, or a router said that it knows no way.
+// IsNoRoute reports whether no one answered in the network of an address, or a router said that it knows no way.
 func IsNoRoute(err error) bool { return errors.Is(err, errNoRoute) }
 
 // IsNoWay reports whether this computer has no network at all in which an address would be.
@@ -94,7 +94,7 @@ func (d *Deadlined) Write(b []byte) (int, error) {
 	return d.Conn.Write(b)
 }
 
-// A Watched is a connection that somebody reads from all the time, also when nothing is to come. It is closed when
+// A Watched is a connection that someone reads from all the time, also when nothing is to come. It is closed when
 // something is waited for, and nothing comes for a time.
 type Watched struct {
 	net.Conn

@@ -19,7 +19,7 @@ const (
 )
 
 // framed is a connection on which messages come, each with its length before it. A server that sends none that could be
-// meant is not listened to any more: empty ones would keep whoever waits for an answer waiting for ever.
+// meant is not listened to any longer: empty ones would keep whoever waits for an answer waiting for ever.
 type framed struct {
 	net.Conn
 	head  [frameHeader]byte

@@ -46,7 +46,7 @@ const credits = 512
 // usualPort is where SMB servers listen.
 const usualPort = 445
 
-// server is a connection that somebody is logged in over.
+// server is a connection that someone is logged in over.
 type server struct {
 	addr    Address
 	user    string
@@ -124,7 +124,7 @@ func connect(ctx context.Context, a Address, o Options) (*server, error) {
 func (s *server) close() {
 	s.stop()
 	done := make(chan struct{})
-	go func() { // a server that has hung up does not matter any more
+	go func() { // a server that has hung up does not matter any longer
 		_ = s.session.Logoff()
 		close(done)
 	}()

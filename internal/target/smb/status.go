@@ -17,7 +17,7 @@ import (
 
 // Statuses of servers on which something is decided ([MS-ERREF] 2.3.1).
 const (
-	statusSharing        = 0xC0000043 // somebody else has the file open
+	statusSharing        = 0xC0000043 // someone else has the file open
 	statusNameInvalid    = 0xC0000033
 	statusLogon          = 0xC000006D
 	statusRestricted     = 0xC000006E

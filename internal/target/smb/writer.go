@@ -118,7 +118,7 @@ func (p *Target) file(ctx context.Context, doing, name string, flags int) (*writ
 	before := p.writers[w.temp]
 	p.mu.Unlock()
 	if before != nil {
-		_ = before.Leave() // nobody can give a file its name that somebody has open
+		_ = before.Leave() // no one can give a file its name that someone has open
 	}
 	err := p.do(ctx, doing, name, func(*smb2.Share) (err error) {
 		w.f, err = p.share.OpenFile(p.full(w.temp), flags, 0o666) // in no context that may end before it is closed

@@ -186,7 +186,7 @@ func (m *Model) turn(by int) {
 	m.Refresh()
 }
 
-// Work has the cover under the cursor read, and the target checked when nobody has yet.
+// Work has the cover under the cursor read, and the target checked when no one has yet.
 func (m *Model) Work() tea.Cmd {
 	var all []tea.Cmd
 	n := m.d.Target
@@ -206,7 +206,7 @@ func (m *Model) Work() tea.Cmd {
 
 // SetCover takes over a picture.
 func (m *Model) SetCover(msg state.CoverMsg) {
-	if len(m.covers) >= mostCovers { // they are read again when somebody looks
+	if len(m.covers) >= mostCovers { // they are read again when someone looks
 		clear(m.covers)
 		clear(m.asked)
 	}
@@ -408,7 +408,7 @@ func about(r *check.Report, l *check.Listed) bool {
 		func(f check.Finding) bool { return concerns(&f, l) && f.Grade != check.Remark })
 }
 
-// concerns reports whether a finding is about a line of the list: its file, what lies in its folder, or its cover.
+// concerns reports whether a finding is about a line of the list: its file, what is in its folder, or its cover.
 func concerns(f *check.Finding, l *check.Listed) bool {
 	return f.Path == l.Path || strings.HasPrefix(f.Path, l.Path+"/") || l.Cover != "" && f.Path == l.Cover
 }

@@ -82,7 +82,7 @@ func (m *Model) Why() state.Why {
 	return w
 }
 
-// pixelsOf tells how large a picture is.
+// pixelsOf reports how large a picture is.
 func (m *Model) pixelsOf(f *title.File) string {
 	s, known := m.d.Picture(f)
 	switch {
@@ -94,7 +94,7 @@ func (m *Model) pixelsOf(f *title.File) string {
 	return ""
 }
 
-// goesTo tells where a picture goes on the targets.
+// goesTo reports where a picture goes on the targets.
 func (m *Model) goesTo(e entry) string {
 	var at []string
 	for _, s := range m.d.Surveys {
@@ -126,7 +126,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	return append(out, m.sheet(t, w, h-len(out), len(out))...)
 }
 
-// head tells what is shown and how much is there.
+// head reports what is shown and how much is there.
 func (m *Model) head(t *style.Theme, w int) []string {
 	counts := map[string]int{}
 	for i := range m.all {

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/ui/state"
 )
 
-// openMap reads what lies where on the volume.
+// openMap reads what is where on the volume.
 func (m *Model) openMap() tea.Cmd {
 	if !m.idle() || !m.fit() {
 		return nil
@@ -74,7 +74,7 @@ func (m *Model) under() (c blockmap.Cell, ok bool) {
 	return all[m.cell], true
 }
 
-// nextPiece goes to the next file that lies fragmented.
+// nextPiece goes to the next file that is fragmented.
 func (m *Model) nextPiece() {
 	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Fragmented }, "No file is fragmented.")
 }

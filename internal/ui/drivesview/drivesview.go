@@ -27,7 +27,7 @@ type sheet int
 
 const (
 	listing   sheet = iota // all drives
-	mapping                // what lies where on a volume
+	mapping                // what is where on a volume
 	preparing              // what a drive will become
 	checking               // what is wrong with a volume
 )
@@ -498,7 +498,7 @@ func (m *Model) Wheel(by int) {
 	}
 }
 
-// Why says what may be done with the drive and why, or what lies under the cursor.
+// Why says what may be done with the drive and why, or what is under the cursor.
 func (m *Model) Why() state.Why {
 	f := m.current()
 	switch {

@@ -43,7 +43,8 @@ func (m *Model) askLoader() tea.Cmd {
 	if len(f.Volumes) > 1 {
 		hint = "only this partition: type \"here\" after it. " + hint
 	}
-	m.d.Ask(state.Question{Prompt: "Prepare " + f.Name() + " for which loader, or with which filesystem? ", Value: value,
+	m.d.Ask(state.Question{Prompt: "Prepare " + f.Name() + " for which loader, or with which filesystem? ",
+		Value:       value,
 		Suggestions: names, Hint: hint, Done: m.makePlan})
 	return nil
 }

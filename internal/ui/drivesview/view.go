@@ -467,7 +467,7 @@ func (m *Model) legendLine(t *style.Theme) string {
 	return strings.Join(parts, "  ")
 }
 
-// mapSide is the legend, and what lies fragmented.
+// mapSide is the legend, and what is fragmented.
 func (m *Model) mapSide(t *style.Theme, w, h int) []string {
 	info := m.lay.Info
 	var out []string

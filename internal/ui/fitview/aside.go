@@ -66,7 +66,7 @@ func (m *Model) supposed(t *style.Theme, w, what, i int) string {
 		time = "as now"
 	}
 	space := size.Column(d.Free[1])
-	if row.Lost != nil { // there is no target any more that could have space
+	if row.Lost != nil { // there is no target any longer that could have space
 		space = ""
 	}
 	return t.Row(w, i == m.aside.Cursor, append(cells, goes,
@@ -119,7 +119,7 @@ func (m *Model) changes(t *style.Theme, w, h int, row state.Supposed) []string {
 	return out
 }
 
-// weight brings changes that matter to the front: wanted titles that go or do not go any more.
+// weight brings changes that matter to the front: wanted titles that go or do not go any longer.
 func weight(c survey.Change) int {
 	n := 2
 	if c.Chosen {

@@ -127,7 +127,7 @@ func (m *Model) Work() tea.Cmd {
 // shownFiles is how many of a title's files are named.
 const shownFiles = 3
 
-// files names what else belongs to a disc: parts, volumes, and what lies beside it.
+// files names what else belongs to a disc: parts, volumes, and what is beside it.
 func (m *Model) files(t *style.Theme, w int, tt *title.Title, d *title.Disc) (lines []string) {
 	add := func(label string, names []string) {
 		if len(names) == 0 {

@@ -186,7 +186,7 @@ func (m *Model) Click(_, y int) tea.Cmd {
 
 // evidence says what speaks for a title, by what was looked at.
 func evidence(t *title.Title) string {
-	inside := false // something in the files themselves tells what it is
+	inside := false // something in the files themselves reports what it is
 	for _, d := range t.Discs {
 		for _, e := range d.Evidence {
 			inside = inside || !strings.HasPrefix(e.From, "the name of the ") && !strings.HasPrefix(e.From,
@@ -273,7 +273,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	return append(out, m.evidence(t, w, evidence)...)
 }
 
-// verifying tells how far a check of files has come.
+// verifying reports how far a check of files has come.
 func (m *Model) verifying(t *style.Theme, w int) []string {
 	v := m.d.Verifying
 	if v == nil {

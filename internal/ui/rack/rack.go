@@ -19,7 +19,7 @@ type Volume struct {
 	Name     string
 	Detail   string // the filesystem
 	Capacity int64
-	Unknown  bool  // nobody tells how much space there is: the capacity is none
+	Unknown  bool  // no one reports how much space there is: the capacity is none
 	Kept     int64 // there before
 	Written  int64 // put there by the run under way
 	Planned  int64 // chosen, not there yet, less the ghost where that is counted

@@ -163,7 +163,7 @@ func writeNew(file, text string) error {
 	return f.Close()
 }
 
-// A CoverMsg is a picture that lies on a target; nil for one that cannot be shown.
+// A CoverMsg is a picture that is on a target; nil for one that cannot be shown.
 type CoverMsg struct {
 	Of      *check.Report // the check that it was shown in
 	Path    string

@@ -89,7 +89,7 @@ func (d *State) SetUp(n int, say string, change func(*bench.Target)) tea.Cmd {
 	return tea.Batch(append(all, d.changed())...)
 }
 
-// Favour makes titles favourites, or none any more when all of them are.
+// Favour makes titles favourites, or none any longer when all of them are.
 func (d *State) Favour(titles []int) tea.Cmd {
 	if len(titles) == 0 || d.busy() {
 		return nil
@@ -137,7 +137,7 @@ func (d *State) ranked() tea.Cmd {
 }
 
 // Leave marks files of a target to leave, or takes the marks off when all of them are marked. Titles whose
-// files they are, are not wanted there any more.
+// files they are, are not wanted there any longer.
 func (d *State) Leave(n int, paths []string, titles []int) tea.Cmd {
 	if n >= len(d.Bench.Targets) || len(paths) == 0 || d.busy() {
 		return nil

@@ -35,7 +35,7 @@ type LinkMsg struct {
 // A LookAgainMsg asks to look at the links again.
 type LookAgainMsg struct{}
 
-// lookAgain is how often links are looked at while somebody watches.
+// lookAgain is how often links are looked at while someone watches.
 const lookAgain = 5 * time.Second
 
 // LookAgain has the links looked at again in a while, once: while one look is to come, no second one is asked for.
@@ -47,7 +47,7 @@ func (d *State) LookAgain() tea.Cmd {
 	return tea.Tick(lookAgain, func(time.Time) tea.Msg { return LookAgainMsg{} })
 }
 
-// LookNow takes over that the links are to be looked at again, as long as somebody watches.
+// LookNow takes over that the links are to be looked at again, as long as someone watches.
 func (d *State) LookNow(watched bool) tea.Cmd {
 	d.lookComes = false
 	if !watched {

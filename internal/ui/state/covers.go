@@ -46,7 +46,7 @@ func (s *coverStore) close() {
 // SetCoversDir says where covers that were fetched are kept; "" for nowhere.
 func (d *State) SetCoversDir(dir string) { d.coverStore = &coverStore{dir: dir} }
 
-// CloseCovers lets go of the store of covers, when nothing goes on any more.
+// CloseCovers lets go of the store of covers, when nothing goes on any longer.
 func (d *State) CloseCovers() { d.coverStore.close() }
 
 // CoverKinds are the kinds of pictures that are wanted of a title.
@@ -208,7 +208,7 @@ func lookAt(ctx context.Context, k *cover.Looker, f *title.File) Seen {
 // titles are dressed again.
 func (d *State) SetSeen(m SeenMsg) tea.Cmd {
 	bad := false
-	if len(d.seen) > mostSeen { // they are looked at again when somebody wants to see them
+	if len(d.seen) > mostSeen { // they are looked at again when someone wants to see them
 		clear(d.seen)
 	}
 	for key, s := range m.seen {

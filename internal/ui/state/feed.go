@@ -10,7 +10,7 @@ import (
 // when the work has ended.
 type feed[M any] chan M
 
-// newest is a feed in which only the newest of the messages that nobody has taken yet is kept: each says how far it has
+// newest is a feed in which only the newest of the messages that no one has taken yet is kept: each says how far it has
 // come by then.
 func newest[M any]() feed[M] { return make(feed[M], 1) }
 

@@ -192,7 +192,7 @@ type Verifying struct {
 	stop        context.CancelFunc
 }
 
-// A VerifyMsg tells how far a check of files has come, or its end.
+// A VerifyMsg reports how far a check of files has come, or its end.
 type VerifyMsg struct {
 	progress  scan.VerifyProgress
 	bad, done int

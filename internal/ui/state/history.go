@@ -71,7 +71,7 @@ func (d *State) SetHistory(m HistoryMsg) {
 	}
 }
 
-// targetOf finds the target of a run on the bench, -1 when it is not on it any more.
+// targetOf finds the target of a run on the bench, -1 when it is not on it any longer.
 func (d *State) targetOf(r *journal.Run) int {
 	for n := range d.Bench.Targets {
 		if survey.Lies(r, d.Bench, n) {

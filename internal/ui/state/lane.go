@@ -398,7 +398,7 @@ func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, lear
 		m.lane, m.next = l, out
 		select {
 		case out <- m:
-		case <-d.Ctx.Done(): // the screen is gone, and nobody listens
+		case <-d.Ctx.Done(): // the screen is gone, and no one listens
 		}
 	}
 	job.Emit = func(e run.Event) { emit(RunMsg{events: []run.Event{e}}) }
@@ -487,7 +487,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	}
 	fixed := len(target.Fixes) > 0 && s != nil && target.Fixed(s.Fixed(m.lane.Plan, m.report))
 	ticked := len(target.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0
-	if ticked { // the console wants to be reported of what is new
+	if ticked { // the console must be reported of what is new
 		target.Ticked = nil
 	}
 	if fixed && s != nil {

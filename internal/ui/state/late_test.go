@@ -237,7 +237,7 @@ func TestAnAnswerIsForTheTargetThatWasAskedAbout(t *testing.T) {
 	require.True(t, strings.Contains(d.Notice, "north is no longer a target, so nothing was done"), d.Notice)
 }
 
-// settling does jobs, one after another, until nothing goes on any more.
+// settling does jobs, one after another, until nothing goes on any longer.
 func settling(d *State) func(cmd tea.Cmd) {
 	var settle func(cmd tea.Cmd)
 	settle = func(cmd tea.Cmd) {

@@ -16,7 +16,7 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// Address takes what somebody has written for a target: a folder, an image, or the address of a console or share.
+// Address takes what someone has written for a target: a folder, an image, or the address of a console or share.
 // remote is set for the last two.
 func Address(text string) (at string, isRemote bool, err error) {
 	text = strings.TrimSpace(text)

@@ -47,7 +47,7 @@ func (d *State) AskDrawing(shown draw.Request) {
 		}})
 }
 
-// wish reads what somebody wants to be drawn: a kind, and behind it how. Of the kind that is shown, it is just what is
+// wish reads what someone must be drawn: a kind, and behind it how. Of the kind that is shown, it is just what is
 // shown.
 func (d *State) wish(answer string, shown draw.Request) (r draw.Request, paper scene.Paper, err error) {
 	words := strings.Fields(answer)
@@ -178,7 +178,7 @@ func drawNow(ctx context.Context, src *draw.Source, j *journal.Journal, r draw.R
 	return src.Make(ctx, r, o)
 }
 
-// SetDrawn tells of a drawing.
+// SetDrawn describes a drawing.
 func (d *State) SetDrawn(m DrawnMsg) {
 	if m.Err != nil {
 		d.Notice = Sentence(m.Err.Error())

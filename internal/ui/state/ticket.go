@@ -41,7 +41,7 @@ type turnOf struct {
 }
 
 // begin gives out a ticket for work for target n, or for none with n < 0. Work of that kind that goes on is cancelled:
-// nobody would take its result.
+// no one would take its result.
 func (d *State) begin(n int, w work) (ticket, context.Context) {
 	var id bench.ID
 	if n >= 0 {

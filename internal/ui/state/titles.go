@@ -32,7 +32,7 @@ type TitleRows struct {
 	hidden int
 	rows   []row
 	titles int // titles shown
-	// placed tells what holds for a title at the target that is shown; nil where none is.
+	// placed reports what holds for a title at the target that is shown; nil where none is.
 	placed func(i int) filter.Placed
 	of     *State
 	made   string // what the rows were made from
@@ -157,7 +157,7 @@ func (r *TitleRows) Kept(stage string) {
 	}
 }
 
-// NextOrder lists the titles in another order, keeps it on the bench, and tells which.
+// NextOrder lists the titles in another order, keeps it on the bench, and reports which.
 func (r *TitleRows) NextOrder() tea.Cmd {
 	r.order = (r.order + 1) % len(r.orders)
 	name := r.orders[r.order].name

@@ -35,7 +35,7 @@ func New(dark, ascii bool, colours colorprofile.Profile) *Theme {
 		t.Cursor, t.Bar, t.Kept, t.Written, t.Planned, t.Ghost = none, none, none, none, none, none
 		return t
 	case colours <= colorprofile.ANSI:
-		// With 16 colours nobody knows what they look like, so backgrounds are
+		// With 16 colours no one knows what they look like, so backgrounds are
 		// left alone and only the common hues are used.
 		none := lipgloss.NoColor{}
 		t.Text, t.Dim, t.Faint, t.Cursor, t.Bar = none, none, none, none, none

@@ -155,7 +155,7 @@ func (m *Model) next() (tea.Cmd, bool) {
 	return nil, false
 }
 
-// near lists what lies in a folder and in those of the folders in it.
+// near lists what is in a folder and in those of the folders in it.
 func near(dir string) []string {
 	var out []string
 	entries, _ := os.ReadDir(dir)

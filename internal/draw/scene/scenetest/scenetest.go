@@ -1,4 +1,4 @@
-// Package scenetest looks at scenes as somebody would who has them on paper: is a text cut off at the edge, over
+// Package scenetest looks at scenes as someone would who has them on paper: is a text cut off at the edge, over
 // another one, too small or too pale?
 package scenetest
 
@@ -21,7 +21,7 @@ const (
 // edge is how near to the edge of the paper a text may come, in points.
 const edge = 10.0
 
-// Wrong tells what is wrong with a drawing, in sentences; nothing for one that can be read.
+// Wrong reports what is wrong with a drawing, in sentences; nothing for one that can be read.
 func Wrong(d *scene.Drawing) (out []string) {
 	wrong := func(format string, args ...any) {
 		if len(out) < 40 {

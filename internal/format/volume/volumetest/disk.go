@@ -21,7 +21,7 @@ func NewFile(t testing.TB, size int64) *medium.File {
 	return OpenFile(t, name)
 }
 
-// OpenFile opens a file that somebody else made.
+// OpenFile opens a file that someone else made.
 func OpenFile(t testing.TB, name string) *medium.File {
 	f, err := os.OpenFile(name, os.O_RDWR, 0)
 	require.NoError(t, err)

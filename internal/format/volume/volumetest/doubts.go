@@ -11,7 +11,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// deep makes folders in folders, more than are gone through: what lies below them is reported to be out of reach, and
+// deep makes folders in folders, more than are gone through: what is below them is reported to be out of reach, and
 // is not taken for lost.
 func (f Filesystem) deep(t *testing.T) {
 	d := f.disk(t)

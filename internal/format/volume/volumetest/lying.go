@@ -22,7 +22,7 @@ type Lying struct {
 	pending []Write
 	latest  map[int64][]byte // sectors as they were written last
 	// Before is named when everything is about to be brought to the medium, the moment at which most is at stake; nil
-	// for nobody.
+	// for no one.
 	Before func()
 }
 
