@@ -202,7 +202,7 @@ func (w *work) distribute(out io.Writer, b *bench.Bench, all survey.Board, accep
 			}
 			fmt.Fprintf(out, "  %-40s %-16s %s\n", h.Label, to, h.Why)
 		}
-		fmt.Fprintf(out, "%d are already where they belong, %d get a target, %d are left over; %s with all "+
+		fmt.Fprintf(out, "%d already there, %d to copy, %d fit nowhere; %s with all "+
 			"connections at once.\n", sh.Here, sh.Going, sh.Left, sh.Whole)
 	}
 	if accept {

@@ -261,20 +261,23 @@ func (a *app) actions() []state.Action {
 		out = append(out, state.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
 	}
 	return append(out,
-		state.Do("/", "find: show only what has these words", state.Just(func() { a.ask(finding, "find ", nil) })),
-		state.Do("esc", "back: clear the filter, close the panel", state.Just(a.back)),
-		state.Do("D", "Drives: what is plugged in, block map, prepare, check, eject",
-			func() tea.Cmd { return a.open(a.drives) }),
-		state.Do("C", "Covers: all pictures; fetch, compare, choose, crop", func() tea.Cmd { return a.open(a.covers) }),
-		state.Do("L", "Loaders: their rules, and the tree that they make", func() tea.Cmd { return a.open(a.loaders) }),
-		state.Do("H", "Connections: links, their tests, direct cable", func() tea.Cmd { return a.open(a.hook) }),
-		state.Do("O", "On paper: draw this screen, or something else, as PDF or SVG",
-			state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })),
-		state.Do("P", "Target: add one, by folder, image or address", state.Just(a.state.AskTarget)),
+		state.Do("/", "find", state.Just(func() { a.ask(finding, "find ", nil) })).Saying("show only what has these words"),
+		state.Do("esc", "back", state.Just(a.back)).Saying("clear the filter, close the panel"),
+		state.Do("D", "Drives", func() tea.Cmd { return a.open(a.drives) }).
+			Saying("what is plugged in; prepare, block map, check, eject"),
+		state.Do("C", "Covers", func() tea.Cmd { return a.open(a.covers) }).
+			Saying("all pictures; download, compare, choose, crop"),
+		state.Do("L", "Loaders", func() tea.Cmd { return a.open(a.loaders) }).
+			Saying("their rules, and the tree that they make"),
+		state.Do("H", "Connections", func() tea.Cmd { return a.open(a.hook) }).
+			Saying("links, their tests, direct cable"),
+		state.Do("O", "On paper", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })).
+			Saying("draw this screen, or something else, as PDF or SVG"),
+		state.Do("P", "add a target", state.Just(a.state.AskTarget)).Saying("a folder, image or address"),
 		state.Do("u", "undo the last choice", a.state.Undo),
 		state.Do("U", "redo it", a.state.Redo),
-		state.Do(":", "do anything by its name", state.Just(func() { a.ask(commanding, ": ", a.names()) })),
-		state.Do("ctrl+r", "reload the bench file after another program changed it", a.state.Reread),
+		state.Do(":", "do it by name", state.Just(func() { a.ask(commanding, ": ", a.names()) })),
+		state.Do("ctrl+r", "reload the bench", a.state.Reread).Saying("after another program changed its file"),
 		state.Do("?", "these keys", state.Just(func() { a.mode = helping })),
 		state.Do("q ctrl+c", "quit", a.quit),
 	)

@@ -315,15 +315,14 @@ func (a *app) help(w, h int) []string {
 		l = a.helpColumn(a.stage().Name(), brief(a.stage().Actions()), left)
 	}
 	r := a.helpColumn("everywhere", a.actions(), w-left)
-	if len(r) > h-1 { // one line for all stages, and for everything else
+	if len(r) > h-1 { // one line for all stages, and the names alone
 		var names []string
 		for _, s := range a.stages {
 			names = append(names, s.Name())
 		}
 		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(names)), strings.Join(names, ", "), nil)}
 		for _, x := range a.actions()[len(names):] {
-			h := x.Key.Help()
-			x.Key.SetHelp(h.Key, t.Clip(h.Desc, w-left-10))
+			x.More = ""
 			all = append(all, x)
 		}
 		r = a.helpColumn("everywhere", all, w-left)

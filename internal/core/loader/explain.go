@@ -213,8 +213,8 @@ func ViaWord(via string) string {
 }
 
 var viaWords = map[string]string{
-	"usb": "USB", "adapter": "an adapter, as a disk of its own format", "ftp": "FTP", "smb": "SMB",
-	"nbd": "the network, as a block device",
+	"usb": "USB", "adapter": "an adapter", "ftp": "FTP", "smb": "SMB",
+	"nbd": "NBD",
 }
 
 var listingNames = map[string]string{"unix": "in the style of Unix",

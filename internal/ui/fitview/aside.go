@@ -21,7 +21,7 @@ func (m *Model) supposing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		head += t.Paint(t.Dim, "  working it out")
 	} else {
-		head += t.Paint(t.Dim, "  nothing changes until you press enter")
+		head += t.Paint(t.Dim, "  a preview: enter applies it")
 	}
 	what := min(34, w/3)
 	titles := []style.Cell{{Width: what}, {Text: "titles fit", Width: 12, Right: true, FG: t.Dim},
@@ -183,11 +183,10 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
-	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%s where %s, %d go, ", are(s.Here),
-		map[bool]string{true: "it belongs", false: "they belong"}[s.Here == 1], s.Going))
+	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%d already there, %d to copy, ", s.Here, s.Going))
 	left := t.Paint(t.Dim, "every title has a home")
 	if s.Left > 0 {
-		left = t.Bold(t.Warn, fmt.Sprintf("%d left over", s.Left))
+		left = t.Bold(t.Warn, fmt.Sprintf("%d fit nowhere", s.Left))
 	}
 	head += left + t.Paint(t.Dim, "; "+s.Whole.String()+" with all connections at once")
 	name := max(16, min(34, w/3))
@@ -212,23 +211,16 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-func are(n int) string {
-	if n == 1 {
-		return "1 is"
-	}
-	return fmt.Sprintf("%d are", n)
-}
-
 func (m *Model) homeWhy() state.Why {
 	s := m.d.Sharing
 	if s.Working || m.aside.Cursor >= len(s.Homes) {
 		return state.Why{Lead: "Looking", Say: "for homes."}
 	}
 	x := m.homes()[m.aside.Cursor]
-	to := x.Name
-	if x.Target < 0 {
-		to = "nowhere"
+	lead := x.Label + " fits nowhere:"
+	if x.Target >= 0 {
+		lead = fmt.Sprintf("%s goes to %s:", x.Label, x.Name)
 	}
-	return state.Why{Lead: fmt.Sprintf("%s goes to %s:", x.Label, to), Say: x.Why + ".",
+	return state.Why{Lead: lead, Say: x.Why + ".",
 		Ways: []string{"enter accepts all these homes", "esc cancels"}}
 }
