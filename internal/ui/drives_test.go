@@ -38,7 +38,7 @@ func TestDrivesAreShown(t *testing.T) {
 	a, _ := drivesApp(t)
 	s := text(a)
 	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB",
-		"It may be filled and prepared", "bare", "an image file"} {
+		"It may be filled and prepared", "unformatted", "an image file"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right")

@@ -75,7 +75,7 @@ func TestATitleIsFixedOnTheScreen(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	find(a, "disc_image_04")
 	press(a, "e")
-	assert.Contains(t, text(a), "enter edits a field, l locks it, esc closes")
+	assert.Contains(t, text(a), "enter edits, l locks, esc closes")
 	press(a, "down", "down", "down", "enter") // the platform
 	answer(a, "vespr")
 	assert.Contains(t, text(a), `There is no platform "vespr"; the nearest is vesper`)

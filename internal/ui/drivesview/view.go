@@ -67,7 +67,7 @@ func standing(f *state.Found) string {
 	case f.ReadOnly:
 		return "locked"
 	case len(f.Volumes) == 0:
-		return "bare"
+		return "unformatted"
 	case f.Fixed():
 		return "built in"
 	}

@@ -19,7 +19,7 @@ func (m *Model) fields(t *style.Theme, w, h int) []string {
 		return t.Block([]string{t.Rule("nothing to edit", w)}, w, h)
 	}
 	tt := &m.d.Scan.Titles[i]
-	lines := []string{t.Rule("edit "+style.Clean(tt.Label())+": enter edits a field, l locks it, esc closes", w)}
+	lines := []string{t.Rule("edit "+style.Clean(tt.Label())+": enter edits, l locks, esc closes", w)}
 	for k, f := range title.Editable {
 		value, from := *tt.Value(f), "unknown"
 		for _, d := range tt.Discs {
