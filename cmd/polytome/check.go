@@ -262,8 +262,7 @@ func (p *checking) whose(ctx context.Context, set *loader.Set) error {
 		_ = (&loadersFlag{p}).Set(f.Profile.Name)
 		say = append(say, f.Profile.Shown)
 	}
-	fmt.Fprintf(stderr(), "polytome: checking for %s: found %s\n", strings.Join(say, " and "),
-		strings.TrimPrefix(fit[0].Words(), "there is "))
+	fmt.Fprintf(stderr(), "polytome: checking for %s: %s\n", strings.Join(say, " and "), fit[0].Words())
 	return nil
 }
 

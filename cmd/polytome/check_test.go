@@ -132,7 +132,7 @@ func TestWhatTheCheckRefuses(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "ROWANN"), 0o755))
 	status, _, stderr = polytome(t, "check", dir)
 	assert.Equal(t, statusFailed, status)
-	assert.Contains(t, stderr, "the nearest is Rowan: there is ROWANN, which is almost right; missing is "+
+	assert.Contains(t, stderr, "the nearest is Rowan: found ROWANN (almost right); not found: "+
 		"ROWAN/rowan.run")
 	for _, args := range [][]string{
 		{"check", dir, "--full", "--quick"}, {"check", dir, "--only", "kit"}, {"check", dir, "--fix", "--only",

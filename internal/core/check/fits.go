@@ -35,18 +35,17 @@ func (f *Fit) Words() string {
 		parts = append(parts, strings.Join(f.Has[:min(3, len(f.Has))], ", "))
 	}
 	if len(f.Near) > 0 {
-		parts = append(parts, strings.Join(f.Near[:min(3, len(f.Near))], ", ")+", which is almost right")
+		parts = append(parts, strings.Join(f.Near[:min(3, len(f.Near))], ", ")+" (almost right)")
 	}
 	if f.Titles == 0 && f.Games > 0 {
-		parts = append(parts, size.Count(f.Games, "file")+" that "+map[bool]string{true: "ends",
-			false: "end"}[f.Games == 1]+" as its games do, in other folders")
+		parts = append(parts, size.Count(f.Games, "file")+" with its games' extensions in other folders")
 	}
-	out := "nothing of it is there"
+	out := "found nothing of it"
 	if len(parts) > 0 {
-		out = "there is " + strings.Join(parts, ", and ")
+		out = "found " + strings.Join(parts, ", ")
 	}
 	if len(f.Lacks) > 0 {
-		out += "; missing is " + strings.Join(f.Lacks[:min(4, len(f.Lacks))], ", ")
+		out += "; not found: " + strings.Join(f.Lacks[:min(4, len(f.Lacks))], ", ")
 	}
 	return out
 }

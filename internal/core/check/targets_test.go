@@ -71,8 +71,8 @@ func TestWhoseTargetItIs(t *testing.T) {
 	fit, rest := fits(t, files{"FULLS/VSP-20417 - Copper Tide.iso": []byte("x"), "notes.txt": nil})
 	assert.Empty(t, fit)
 	assert.Equal(t, "rowan", rest[0].Profile.Name, "the nearest")
-	assert.Contains(t, rest[0].Words(), "FULLS, which is almost right")
-	assert.Contains(t, rest[0].Words(), "missing is ROWAN/rowan.run")
+	assert.Contains(t, rest[0].Words(), "FULLS (almost right)")
+	assert.Contains(t, rest[0].Words(), "not found: ROWAN/rowan.run")
 	e := &check.UnknownError{Target: "/media/x", Nearest: &rest[0]}
 	assert.Contains(t, e.Error(), "/media/x does not belong to any known loader; the nearest is Rowan")
 	fit, rest = fits(t, files{"a/holiday.jpg": nil})
