@@ -594,7 +594,7 @@ func (l *lane) end() error {
 		said string
 	}{
 		{r.Moved, fmt.Sprintf("%d renamed", r.Moved)}, {r.Removed, size.Count(r.Removed, "file") + " removed"},
-		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.KeptIn)},
+		{r.Kept, fmt.Sprintf("%s kept in %s", size.Count(r.Kept, "file"), l.plan.BackupTo)},
 		{int(r.Resumed), size.Format(r.Resumed) + " were there from before"},
 		{r.Rewritten, fmt.Sprintf("%s had to be written twice, so the medium or its cable is not to be trusted",
 			size.Count(r.Rewritten, "file"))},

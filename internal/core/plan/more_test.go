@@ -119,7 +119,7 @@ func TestOnlyWhatIsMarkedLeaves(t *testing.T) {
 		"remove FULL/VSP-00002 - Copper Tide.iso", "remove FULL/VSP-09999 - Somebody Else.iso",
 		"remove TUNE/VSP-00002.tune"}, say(p))
 	assert.Equal(t, []int{0}, p.Steps[3].Needs, "nothing goes that is not safe")
-	assert.Equal(t, "/kept/here", p.KeptIn)
+	assert.Equal(t, "/kept/here", p.BackupTo)
 }
 
 func TestSpaceComesFirstWhereItIsNeeded(t *testing.T) {

@@ -160,7 +160,7 @@ func (m *maker) keep(steps []Step) {
 	if m.o.BackupTo == "" {
 		return
 	}
-	m.plan.KeptIn = m.o.BackupTo
+	m.plan.BackupTo = m.o.BackupTo
 	for i := range steps {
 		s := &steps[i]
 		if s.Kind != Remove && s.Kind != Replace {

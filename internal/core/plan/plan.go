@@ -93,15 +93,15 @@ type Left struct {
 // A Plan is the steps that make a target hold what is wanted, and what is
 // wanted but cannot be.
 type Plan struct {
-	Steps   []Step `json:"steps"`
-	Files   int    `json:"files"`             // to be written
-	Bytes   int64  `json:"bytes"`             // in those files
-	Moves   int    `json:"moves,omitempty"`   // files and folders that get another path
-	Removes int    `json:"removes,omitempty"` // files that go
-	Freed   int64  `json:"freed,omitempty"`   // bytes in those
-	Kept    int    `json:"kept,omitempty"`    // files that are copied to this computer first
-	KeptIn  string `json:"kept-in,omitempty"` // the folder that they are copied to
-	There   int    `json:"there"`             // chosen titles that are there already
+	Steps    []Step `json:"steps"`
+	Files    int    `json:"files"`               // to be written
+	Bytes    int64  `json:"bytes"`               // in those files
+	Moves    int    `json:"moves,omitempty"`     // files and folders that get another path
+	Removes  int    `json:"removes,omitempty"`   // files that go
+	Freed    int64  `json:"freed,omitempty"`     // bytes in those
+	Kept     int    `json:"kept,omitempty"`      // files that are copied to this computer first
+	BackupTo string `json:"backup-to,omitempty"` // the folder that they are copied to
+	There    int    `json:"there"`               // chosen titles that are there already
 	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were reported.
 	Shaping float64 `json:"-"`
 	Left    []Left  `json:"left,omitempty"`
@@ -171,7 +171,7 @@ func (p *Plan) Idle() string {
 
 // Without is the plan without the steps that are done.
 func (p *Plan) Without(done func(step int) bool) *Plan {
-	rest := &Plan{KeptIn: p.KeptIn, There: p.There, Left: p.Left, Notes: p.Notes}
+	rest := &Plan{BackupTo: p.BackupTo, There: p.There, Left: p.Left, Notes: p.Notes}
 	number := make(map[int]int, len(p.Steps))
 	for i, s := range p.Steps {
 		if done(i) {

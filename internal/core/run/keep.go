@@ -54,7 +54,7 @@ func newKeeper(dir string) (*keeper, error) {
 func (t *task) keep(ctx context.Context) (string, error) {
 	l, s := t.l, t.s
 	if l.kept == nil {
-		k, err := newKeeper(l.job.Plan.KeptIn)
+		k, err := newKeeper(l.job.Plan.BackupTo)
 		if err != nil {
 			return "", err
 		}

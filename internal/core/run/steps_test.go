@@ -122,7 +122,7 @@ func TestWhatGoesIsKeptFirstAndCanBeRestore(t *testing.T) {
 	ctx := context.Background()
 	dir, to := stick(t, map[string]string{"FULL/a.iso": strings.Repeat("alpha", 100_000), "cfg": "old", "mine": "mine"})
 	kept := filepath.Join(t.TempDir(), "kept")
-	p := &plan.Plan{KeptIn: kept, Steps: []plan.Step{
+	p := &plan.Plan{BackupTo: kept, Steps: []plan.Step{
 		{Kind: plan.Backup, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso")},
 		{Kind: plan.Backup, Path: "cfg", Was: was(t, to, "cfg")},
 		{Kind: plan.Remove, Path: "FULL/a.iso", Was: was(t, to, "FULL/a.iso"), Needs: []int{0}},
@@ -174,7 +174,7 @@ func TestNothingGoesWhenItsCopyCannotBeMade(t *testing.T) {
 	dir, to := stick(t, map[string]string{"a.iso": "alpha"})
 	file := filepath.Join(t.TempDir(), "no folder")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))
-	p := &plan.Plan{KeptIn: file, Steps: []plan.Step{
+	p := &plan.Plan{BackupTo: file, Steps: []plan.Step{
 		{Kind: plan.Backup, Path: "a.iso", Was: was(t, to, "a.iso")},
 		{Kind: plan.Remove, Path: "a.iso", Was: was(t, to, "a.iso"), Needs: []int{0}},
 	}}
