@@ -226,6 +226,6 @@ func TestTLSThatIsWanted(t *testing.T) {
 		_, err = p.List(ctx, nil)
 		_ = p.Close()
 	}
-	require.ErrorContains(t, err, "wants data over the TLS session of the first connection, and gives no ticket for it")
+	require.ErrorContains(t, err, "the server requires TLS session reuse but gives no session ticket")
 	assert.NotErrorIs(t, err, target.ErrBusy, "trying again does not help")
 }

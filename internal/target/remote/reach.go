@@ -30,7 +30,11 @@ func (e *LoginError) Error() string {
 	if !e.Given {
 		return fmt.Sprintf("%s needs the password of %s", e.Address.Host, e.User)
 	}
-	return fmt.Sprintf("%s refuses %s: the user name or the password is wrong (%v)", e.Address.Host, e.User, e.Err)
+	say := fmt.Sprintf("%s refuses %s: the user name or the password is wrong", e.Address.Host, e.User)
+	if e.Address.Scheme != SMB { // which says it by a number, and not in words of its own
+		say += fmt.Sprintf(" (%v)", e.Err)
+	}
+	return say
 }
 
 func (e *LoginError) Unwrap() error { return target.ErrReadOnly }

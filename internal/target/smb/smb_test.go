@@ -133,8 +133,8 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 		says string
 	}{
 		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly,
-			"does not let " + s.User + " in: the name or the password is wrong"},
-		"no share named": {at(""), good, nil, "40815/ has no share name; there are: open"},
+			"refuses " + s.User + ": the user name or the password is wrong"},
+		"no share named": {at(""), good, nil, "has no share name; there are: open, games"},
 		"no such share":  {at("attic"), good, target.ErrGone, "no such share"},
 		"no such folder": {at("games/attic"), good, nil, "there is no folder attic on the share games"},
 		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good,
