@@ -239,7 +239,7 @@ func TestAPasswordForScripts(t *testing.T) {
 	require.NoError(t, os.WriteFile(wrong, []byte("not "+s.Password+"\n"), 0o600))
 	require.NoError(t, os.WriteFile(none, []byte("\n"), 0o600))
 	for args, says := range map[string]string{"": "127.0.0.1 needs the password of " + s.User,
-		wrong: "the name or the password is wrong", none: "is empty; it must be the password",
+		wrong: "the user name or the password is wrong", none: "is empty; it must be the password",
 		filepath.Join(dir, "gone"): "the password cannot be read"} {
 		status, _, stderr := polytome(t, "connections", "test", at, "--password-file", args)
 		assert.Equal(t, statusFailed, status, args)
