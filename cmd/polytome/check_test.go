@@ -183,7 +183,7 @@ func TestHostsOfABench(t *testing.T) {
 	assert.Contains(t, out, "North stick (Vesper, Rowan)\n  connection     usb: carried by hand")
 	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  connection     ftp: this computer itself")
 	assert.Contains(t, out, "answers on port")
-	assert.Contains(t, out, "must be  the Corvane, with its FTP server running")
+	assert.Contains(t, out, "on       the Corvane, with its FTP server running")
 	out = ok(t, "connections", "cable", "--bench", w.Bench, "--target", "Corvane", "--interface", "lo", "--system",
 		"windows")
 	assert.Contains(t, out, "Set on this computer:")

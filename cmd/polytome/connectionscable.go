@@ -89,9 +89,12 @@ func printConnections(out io.Writer, h *connections.Connections) {
 				via += " " + l.Local
 			}
 		}
-		fmt.Fprintf(out, "  connection     %s: %s\n  address  %s\n", l.Via, via, l.At)
+		fmt.Fprintf(out, "  via      %s: %s\n  address  %s\n", l.Via, via, l.At)
 		for _, m := range l.Must {
-			fmt.Fprintf(out, "  must be  %s\n", m)
+			fmt.Fprintf(out, "  on       %s\n", m)
+		}
+		for _, n := range l.Notes {
+			fmt.Fprintf(out, "  note     %s\n", n)
 		}
 		fmt.Fprintf(out, "  now      %s\n", l.Tried.Say)
 		if l.Tried.Do != "" {

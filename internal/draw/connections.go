@@ -179,7 +179,10 @@ func (h *Connections) addressLines(l *connections.Link) (out []string) {
 
 func mustLines(l *connections.Link) (out [][]string) {
 	for _, must := range l.Must {
-		out = append(out, smaller.Wrap("must: "+must, consoleWide-14))
+		out = append(out, smaller.Wrap("on: "+must, consoleWide-14))
+	}
+	for _, note := range l.Notes {
+		out = append(out, smaller.Wrap("note: "+note, consoleWide-14))
 	}
 	return out
 }

@@ -74,7 +74,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	press(a, "enter")
 	s = flat(a)
 	for _, want := range []string{"Copper Tide: 2 pictures", "beside the game", "in your pictures, by its ID",
-		"500 x 700", "taken"} {
+		"500 x 700", "chosen"} {
 		assert.Contains(t, s, want)
 	}
 	press(a, "right", "enter")

@@ -74,7 +74,7 @@ func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
 	require.FileExists(t, file, a.state.Notice)
 	s := flatText(judge.Run(t, "pdftotext", "-raw", file, "-"))
 	for _, want := range []string{"Corvane disk 127.0.0.1, port", "tried: answers", "folder /hd1", "eth0",
-		"192.168.77.9/24", "must: the Corvane, with its FTP server running on port"} {
+		"192.168.77.9/24", "on: the Corvane, with its FTP server running on port"} {
 		assert.Contains(t, s, want)
 	}
 }

@@ -38,8 +38,9 @@ type Link struct {
 	Card   string `json:"card,omitempty"`
 	Local  string `json:"local,omitempty"`
 	Direct bool   `json:"direct,omitempty"`
-	// Must is what has to be on or plugged in, in sentences.
-	Must []string `json:"must"`
+	// Must is what has to be on or plugged in, and Notes what is worth knowing of the other side, in sentences.
+	Must  []string `json:"must"`
+	Notes []string `json:"notes,omitempty"`
 
 	Cable    *bench.Cable `json:"cable,omitempty"`
 	CableSet Set          `json:"cable-set,omitempty"`
@@ -146,7 +147,7 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		l.Must = []string{fmt.Sprintf("the %s, with its FTP server running on port %d", console, l.Port)}
 		if p != nil {
 			if at := p.Attachment("ftp", "own"); at != nil {
-				l.Must = append(l.Must, at.Server.Habits...)
+				l.Notes = at.Server.Habits
 			}
 		}
 	}

@@ -376,6 +376,9 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 	for _, s := range l.Must {
 		add(t.Text, s)
 	}
+	for _, s := range l.Notes {
+		add(t.Dim, s)
+	}
 	part("The link")
 	add(stateColour(t, l.Tried.State), l.Tried.Say)
 	if l.Tried.Do != "" {

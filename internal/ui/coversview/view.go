@@ -292,7 +292,7 @@ func (m *Model) candidate(t *style.Theme, i, w, h int) []string {
 	taken := ""
 	if best := m.d.Scan.Titles[c.entry.title].Picture(m.of, c.entry.disc); best != nil &&
 		best.File.Called() == p.File.Called() {
-		taken = "taken"
+		taken = "chosen"
 	}
 	out := make([]string, 0, h)
 	for y := range h - words {
