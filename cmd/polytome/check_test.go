@@ -181,7 +181,7 @@ func TestHostsOfABench(t *testing.T) {
 	require.NoError(t, b.Save())
 	out := ok(t, "connections", "--bench", w.Bench)
 	assert.Contains(t, out, "North stick (Vesper, Rowan)\n  connection     usb: carried by hand")
-	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  connection     ftp: this computer itself")
+	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  via      ftp: this computer itself")
 	assert.Contains(t, out, "answers on port")
 	assert.Contains(t, out, "on       the Corvane, with its FTP server running")
 	out = ok(t, "connections", "cable", "--bench", w.Bench, "--target", "Corvane", "--interface", "lo", "--system",
