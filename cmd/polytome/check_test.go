@@ -180,7 +180,7 @@ func TestHostsOfABench(t *testing.T) {
 	b.Targets = append(b.Targets, bench.Target{Name: "Corvane", At: at, Loader: "gantry", Via: "ftp"})
 	require.NoError(t, b.Save())
 	out := ok(t, "connections", "--bench", w.Bench)
-	assert.Contains(t, out, "North stick (Vesper, Rowan)\n  connection     usb: carried by hand")
+	assert.Contains(t, out, "North stick (Vesper, Rowan)\n  via      usb: carried by hand")
 	assert.Contains(t, out, "Corvane (Corvane, Gantry)\n  via      ftp: this computer itself")
 	assert.Contains(t, out, "answers on port")
 	assert.Contains(t, out, "on       the Corvane, with its FTP server running")
