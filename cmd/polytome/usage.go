@@ -13,7 +13,7 @@ import (
 	"polytome/internal/nearest"
 )
 
-// A usageError is a command that was typed wrongly.
+// A usageError reports a command that was typed wrongly.
 type usageError struct{ error }
 
 // printUsage shows what was typed wrongly, an example of the command, and where all of its flags are listed.

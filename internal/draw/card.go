@@ -45,7 +45,7 @@ type Fold struct {
 // Folds are those that are known.
 var Folds = []Fold{{"quarter", 2, 2, false}, {"eighth", 4, 2, true}, {"half", 2, 1, true}, {"whole", 1, 1, false}}
 
-// An UnknownFoldError is a way to fold that is not known.
+// An UnknownFoldError reports an unknown way to fold.
 type UnknownFoldError struct{ Name string }
 
 func (e *UnknownFoldError) Error() string {

@@ -45,7 +45,7 @@ var kindWords = map[Kind]string{KindRack: "the rack", KindMap: "the map of the v
 // Words are what is drawn, in a sentence.
 func (k Kind) Words() string { return kindWords[k] }
 
-// An UnknownKindError is a kind of drawing that there is not.
+// An UnknownKindError reports an unknown kind of drawing.
 type UnknownKindError struct{ Name string }
 
 func (e *UnknownKindError) Error() string {
@@ -105,7 +105,7 @@ var formats = map[string]func(io.Writer, *scene.Drawing) error{".svg": svg.Write
 // Formats are how the names of files of drawings end.
 var Formats = []string{".pdf", ".svg"}
 
-// An UnknownFormatError is a file whose name does not report how a drawing is written.
+// An UnknownFormatError reports a file that is neither .pdf nor .svg.
 type UnknownFormatError struct{ File string }
 
 func (e *UnknownFormatError) Error() string {

@@ -64,7 +64,7 @@ type Request struct {
 	Run int64
 }
 
-// ErrAmbiguousTarget is a drawing of one target where none was named.
+// ErrAmbiguousTarget reports that a drawing of one target needs its name, as there are several.
 var ErrAmbiguousTarget = errors.New("this drawing needs one target: name it")
 
 // Make makes a drawing.

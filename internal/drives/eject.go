@@ -19,7 +19,7 @@ type Holding struct {
 	File string `json:"file"` // one that it has open
 }
 
-// A BusyError is that a drive cannot be released because programs use it.
+// A BusyError reports that a drive cannot be released because programs use it.
 type BusyError struct {
 	Drive    string
 	At       string // the mount

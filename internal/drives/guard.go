@@ -11,7 +11,7 @@ import (
 	"polytome/internal/size"
 )
 
-// A RefusedError is that the guard does not let something be written.
+// A RefusedError reports that the guard does not allow a drive to be written.
 type RefusedError struct {
 	Drive string
 	Say   string

@@ -2,7 +2,7 @@ package parallel
 
 import "fmt"
 
-// A MistakeError is a panic in work that was guarded by [Safely].
+// A MistakeError reports a panic in work guarded by [Safely].
 type MistakeError struct{ Cause any }
 
 func (e *MistakeError) Error() string {

@@ -25,7 +25,7 @@ func Open(name string) (*os.File, error) {
 	return f, nil
 }
 
-// ErrNotPlain is that something is no plain file.
+// ErrNotPlain reports a path that is not a regular file.
 var ErrNotPlain = errors.New("not a regular file")
 
 // Check fails for an opened file that is no plain one.

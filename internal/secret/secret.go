@@ -13,7 +13,7 @@ import (
 // service is what the passwords are kept under.
 const service = "polytome"
 
-// ErrNotFound is that no password is kept.
+// ErrNotFound reports that no password is stored.
 var ErrNotFound = errors.New("no stored password")
 
 var (

@@ -18,16 +18,22 @@ import (
 	"polytome/internal/size"
 )
 
-// Errors on which a run decides what to do next. They are wrapped in what the
-// target says itself, so test with errors.Is.
+// Errors on which a run decides what to do next. Targets wrap them in what they know, so test with errors.Is.
 var (
-	ErrNoSpace  = errors.New("the target is full")
-	ErrNoFiles  = fmt.Errorf("%w: it can hold no more files, however small", ErrNoSpace)
+	// ErrNoSpace reports that the target is full: smaller files may still fit.
+	ErrNoSpace = errors.New("the target is full")
+	// ErrNoFiles reports that no file fits any longer, as the filesystem's tables are full.
+	ErrNoFiles = fmt.Errorf("%w: it can hold no more files, however small", ErrNoSpace)
+	// ErrReadOnly reports that nothing can be written until someone changes something.
 	ErrReadOnly = errors.New("the target is read-only")
-	ErrGone     = errors.New("the target cannot be reached")
-	ErrExists   = errors.New("a file with that name already exists")
-	ErrChanged  = errors.New("changed since the plan was made")
-	ErrBusy     = errors.New("busy")
+	// ErrGone reports that the target cannot be reached now. It may come back.
+	ErrGone = errors.New("the target cannot be reached")
+	// ErrExists reports that a file with that name already exists. It is not overwritten.
+	ErrExists = errors.New("a file with that name already exists")
+	// ErrChanged reports that a file is not what it was when the plan was made.
+	ErrChanged = errors.New("changed since the plan was made")
+	// ErrBusy reports that the target cannot do it now, but may be able to soon.
+	ErrBusy = errors.New("busy")
 )
 
 // Facts are what a target can hold and how full it is.

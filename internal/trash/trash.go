@@ -12,7 +12,7 @@ import (
 	"time"
 )
 
-// ErrNoTrash is that there is no trash for a file.
+// ErrNoTrash reports that a file's disk has no trash.
 var ErrNoTrash = errors.New("this disk has no trash; choose a folder instead")
 
 // Move moves a file or folder to the trash of its disk. It is never copied, and never removed.

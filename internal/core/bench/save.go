@@ -30,9 +30,9 @@ type state struct {
 
 // Errors of saving that a person decides on.
 var (
-	// ErrReadOnly is that another Polytome has the bench open.
+	// ErrReadOnly reports that another Polytome has the bench open.
 	ErrReadOnly = errors.New("another Polytome has this bench open, so this one is read-only")
-	// ErrChanged is that the file was changed by something else since it was read.
+	// ErrChanged reports that another program changed the file since it was read.
 	ErrChanged = errors.New("another program changed the file since it was read, so it was not saved; on the screen, " +
 		"ctrl+r reloads it")
 )

@@ -170,7 +170,7 @@ func titleAt(p *loader.Profile, e target.Entry, set *loader.Set) bool {
 	return false
 }
 
-// An UnknownError is a target that is not one of any loader that is known.
+// An UnknownError reports a target that belongs to no known loader.
 type UnknownError struct {
 	Target  string
 	Nearest *Fit // nil where nothing comes near

@@ -34,7 +34,7 @@ func candidates(yield func(netip.Prefix) bool) {
 	}
 }
 
-// ErrNoSubnet is that every private network that is tried is used by this computer.
+// ErrNoSubnet reports that this computer uses every private network that was tried.
 var ErrNoSubnet = errors.New("this computer already uses every private network suitable for the cable")
 
 // FreeSubnet picks a private network that no interface of this computer has an address in, nor a network that holds it.

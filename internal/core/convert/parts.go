@@ -153,7 +153,7 @@ func PartsOf(files []string) (*Manifest, error) {
 	return m, nil
 }
 
-// A PartError is a part that is missing, of another length, or damaged.
+// A PartError reports a part that is missing, damaged or of the wrong length.
 type PartError struct {
 	Number int // from 1
 	File   string

@@ -370,7 +370,7 @@ func (w *fetching) ask(ctx context.Context, a *asker, t *title.Title, n Need) bo
 	return false
 }
 
-// errUnkept is a picture that came, and that there was no space for.
+// errUnkept reports a downloaded picture that could not be stored.
 var errUnkept = errors.New("it could not be stored on this computer")
 
 // take looks at what came, and keeps it.

@@ -45,7 +45,7 @@ type Patience struct {
 // leastRate is how many bytes a second a server has to send. One that drips holds up everything behind it.
 const leastRate = 1 << 10
 
-// errDrips is that a server sends less.
+// errDrips reports a server that sends more slowly than that.
 var errDrips = fmt.Errorf("it sends less than %s a second", size.Format(leastRate))
 
 func (p Patience) usual() Patience {
@@ -210,7 +210,7 @@ type reply struct {
 	same                bool // it is what was fetched before
 }
 
-// errDown is a server that is left in peace.
+// errDown reports a server that is not asked any more in this download.
 var errDown = errors.New("no more requests are sent to it")
 
 // ask fetches a path. What was fetched from there before is asked for only when it has changed.

@@ -44,7 +44,7 @@ var migrations = []string{
 	 CREATE TABLE looked (file TEXT PRIMARY KEY, say TEXT NOT NULL, width INTEGER NOT NULL, height INTEGER NOT NULL, small BLOB NOT NULL);`,
 }
 
-// ErrNewer is a store that a newer Polytome has written. It is left as it is.
+// ErrNewer reports a store that a newer Polytome has written. It is not changed.
 var ErrNewer = errors.New("the cover store belongs to a newer Polytome; it is left alone, and downloaded covers are " +
 	"not used")
 

@@ -28,7 +28,7 @@ var migrations = []string{
 	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
 }
 
-// errNewer is a journal that a newer Polytome has written.
+// errNewer reports a journal that a newer Polytome has written.
 var errNewer = errors.New("it belongs to a newer Polytome, and is left alone")
 
 // A Journal is an opened one. A nil one writes nothing down.
@@ -328,7 +328,7 @@ func (j *Journal) Runs(n int) (out []Run, err error) {
 	return out, err
 }
 
-// ErrNotFound is that there is no such run.
+// ErrNotFound reports that there is no run with that number.
 var ErrNotFound = errors.New("no run with that number")
 
 // Run is one run, with its plan.

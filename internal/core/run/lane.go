@@ -66,7 +66,7 @@ type Lane struct {
 	lost    error       // why nothing more can be written
 }
 
-// errSkipped is why a step under way is interrupted that is skipped.
+// errSkipped is the cause with which a step is cancelled that is skipped while it runs.
 var errSkipped = errors.New("it was skipped")
 
 func newLane(j Job) *Lane {

@@ -195,7 +195,7 @@ func (t *task) progress(kind EventKind, n int64) {
 // is read back at the end.
 const tailBlocks = 2
 
-// errOther is that what was left is not the beginning of the file.
+// errOther reports that an interrupted file is not the beginning of its source.
 var errOther = errors.New("what is there is not the beginning of the file")
 
 // goOn resumes what an earlier try has left. It returns nil, and no error, when there is nothing of use. What is there

@@ -166,7 +166,7 @@ func (t *task) count(took time.Duration) {
 	}
 }
 
-// A DependentError is a step that was not done because another one failed.
+// A DependentError reports a step that was not done because another one failed.
 type DependentError struct{ On string }
 
 func (e *DependentError) Error() string {

@@ -41,7 +41,7 @@ func (v Verify) Words() string {
 	return "read back"
 }
 
-// A ReadBackError is a file that the target gives back otherwise than it was written.
+// A ReadBackError reports a file that reads back differently from what was written.
 type ReadBackError struct {
 	Path   string
 	Offset int64 // of the first byte of the block of 512 KiB that differs

@@ -279,7 +279,7 @@ func (s *scan) unread(path string, it *item, err error) *title.Title {
 	return nil
 }
 
-// errChanged is reported of a file that changes under the scan.
+// errChanged reports a file that changed during the scan.
 var errChanged = errors.New("it changed while being read; scan again when it is complete")
 
 // titlesOf finds the titles in a unit.

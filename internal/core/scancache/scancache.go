@@ -54,7 +54,7 @@ var Version = len(migrations)
 // A Store is an opened cache. A nil one keeps nothing and finds nothing.
 type Store struct{ file *sqlitefile.File }
 
-// ErrNewer is a cache that a newer Polytome has written. It is left as it is.
+// ErrNewer reports a cache that a newer Polytome has written. It is not changed.
 var ErrNewer = errors.New("the cache belongs to a newer Polytome; it is left alone, and this scan is not cached")
 
 // Open opens the cache file, and makes it where there is none. One that is damaged is made

@@ -14,7 +14,7 @@ import (
 	"polytome/internal/target"
 )
 
-// A SourceError is a source file that cannot be read as planned.
+// A SourceError reports a source file that cannot be read as planned.
 type SourceError struct {
 	Path string
 	Err  error

@@ -48,7 +48,7 @@ var pack = Kind{
 	},
 }
 
-// ErrNotNeeded is a part that there turned out to be nothing for.
+// ErrNotNeeded reports a part that a packed image turned out not to need.
 var ErrNotNeeded = errors.New("it is not needed: the packed image ends before it")
 
 // packing is the stream of one packed image, over all its parts.

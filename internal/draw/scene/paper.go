@@ -18,7 +18,7 @@ const mm = 72 / 25.4
 // Papers are those that are known: ISO 216 A4, and the letter size of ANSI/ASME Y14.1.
 var Papers = []Paper{{"a4", 210 * mm, 297 * mm}, {"letter", 8.5 * 72, 11 * 72}}
 
-// An UnknownPaperError is a name of paper that is not known.
+// An UnknownPaperError reports an unknown paper.
 type UnknownPaperError struct{ Name string }
 
 func (e *UnknownPaperError) Error() string {

@@ -17,7 +17,7 @@ import (
 	"polytome/internal/sparse"
 )
 
-// ErrUnknownFormat is a file that holds no others, as far as is known here.
+// ErrUnknownFormat reports a file that is none of the formats read here.
 var ErrUnknownFormat = errors.New("not a disc image, cue sheet or archive that Polytome reads")
 
 // A Container is an opened file that holds others.

@@ -61,7 +61,7 @@ func (s *Sheet) FirstData() (file int, t Track, ok bool) {
 	return 0, Track{}, false
 }
 
-// A SyntaxError is a line that cannot be understood.
+// A SyntaxError reports a line that cannot be parsed.
 type SyntaxError struct {
 	Line int // from 1
 	Say  string

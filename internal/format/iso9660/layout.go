@@ -304,5 +304,5 @@ func directoryBytes(d *entry, space int) int64 {
 	return sectors(int64(n)) * SectorSize
 }
 
-// errIrregular is a source that cannot be read at any offset.
+// errIrregular reports a source that cannot be read at any offset.
 var errIrregular = errors.New("a source file must be an io.ReaderAt")

@@ -42,7 +42,7 @@ const (
 // ErrNotISO is returned by [Open] for data that carries no ISO 9660 volume.
 var ErrNotISO = errors.New("not an ISO 9660 volume: no CD001 at sector 16")
 
-// A FormatError is damage in a volume's own structures.
+// A FormatError reports damage in a volume's own structures.
 type FormatError struct {
 	Offset int64  // where in the image, in bytes
 	What   string // what is wrong there, in words

@@ -29,7 +29,7 @@ const (
 // ErrNotLHA is returned by [Open] for data that does not begin as an LHA archive does.
 var ErrNotLHA = errors.New("not an LHA archive: it does not start with an LHA header")
 
-// A FormatError is damage in an archive.
+// A FormatError reports damage in an archive.
 type FormatError struct {
 	Offset int64  // where in the archive, in bytes
 	What   string // what is wrong there, in words

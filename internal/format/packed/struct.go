@@ -43,13 +43,13 @@ const (
 
 // Left-out and wrong images.
 var (
-	// ErrNotPacked is a file that is no packed image.
+	// ErrNotPacked reports a file that is not a packed image.
 	ErrNotPacked = errors.New("not a packed image: it does not start with PKDIMAGE")
-	// ErrNewer is a packed image of a newer version.
+	// ErrNewer reports a packed image of a newer version.
 	ErrNewer = errors.New("a packed image of a newer version")
 )
 
-// A FormatError is damage in a packed image's own structures, or a part that is missing.
+// A FormatError reports damage in a packed image's own structures, or a missing part.
 type FormatError struct {
 	Offset int64 // in bytes
 	What   string
@@ -59,7 +59,7 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("damaged packed image at byte %d: %s", e.Offset, e.What)
 }
 
-// A BlockError is a block whose content is not what was packed.
+// A BlockError reports a block whose content does not match its checksum.
 type BlockError struct {
 	Block         int64
 	Start, Length int64 // of the block in the unpacked image, in bytes

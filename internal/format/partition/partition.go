@@ -125,7 +125,7 @@ func TypeFor(s Scheme, filesystem string) Type {
 	return FAT32
 }
 
-// ErrNoTable is that there is no partition table.
+// ErrNoTable reports that a disk has no partition table.
 var ErrNoTable = errors.New("no partition table")
 
 // Read takes the table of a disk of so many bytes apart. A sector size of 0 has it found out. A disk that

@@ -24,7 +24,7 @@ const maxAtOnce = 2 * MaxPixels
 
 var atOnce = semaphore.NewWeighted(maxAtOnce)
 
-// ErrAnimated is a picture that moves: which of its frames would be meant is not known.
+// ErrAnimated reports an animated picture: it is not clear which of its frames to use.
 var ErrAnimated = errors.New("animated picture; use a still one")
 
 // Decode reads a picture. Its header is looked at first, so that what is no picture, is too large, or moves, costs

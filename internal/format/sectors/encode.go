@@ -106,7 +106,7 @@ func seal(b []byte) {
 	parity(b[atHeader:], 52, 43, 86, 88, b[atQ:])
 }
 
-// ErrMismatch is a sector whose bytes do not have their error detection code.
+// ErrMismatch reports a sector whose bytes do not match its error detection code.
 var ErrMismatch = errors.New("the error detection code does not match")
 
 // Check looks at the error detection code of a whole sector of mode 1.

@@ -42,7 +42,7 @@ type Line struct {
 	Number    int    // of the line, from 1
 }
 
-// A SyntaxError is a line that cannot be understood. The others are read.
+// A SyntaxError reports a line that cannot be parsed. The others are read.
 type SyntaxError struct {
 	Number int // of the line, from 1
 	Text   string

@@ -48,7 +48,7 @@ const (
 // ErrNotUDF is returned by [Open] for data without a UDF volume.
 var ErrNotUDF = errors.New("not a UDF volume: no anchor at sector 256 or at the end")
 
-// A FormatError is damage in a volume's own structures.
+// A FormatError reports damage in a volume's own structures.
 type FormatError struct {
 	Offset int64  // where in the image, in bytes
 	What   string // what is wrong there, in words

@@ -84,7 +84,7 @@ func depth(n *Node) int {
 	return k
 }
 
-// A NoHoleError is that a file cannot be brought into one piece.
+// A NoHoleError reports that a file cannot be made contiguous.
 type NoHoleError struct {
 	Path string
 	FragmentedError

@@ -176,13 +176,14 @@ type Format interface {
 // A Slot is where a node's entries lie in its folder.
 type Slot struct{ At, N int } // in bytes; in entries
 
-// Errors on which someone decides.
 var (
-	ErrNoSpace  = errors.New("the volume is full")
+	// ErrNoSpace reports that the volume has too few free clusters, or its folder no more space for names.
+	ErrNoSpace = errors.New("the volume is full")
+	// ErrReadOnly reports a volume of a kind, or in a state, that is only read here.
 	ErrReadOnly = errors.New("the volume is read-only")
 )
 
-// A FragmentedError is that there is space, and not contiguous.
+// A FragmentedError reports that the volume has enough free space, but not in one contiguous run.
 type FragmentedError struct{ Need, Largest int64 } // bytes
 
 func (e *FragmentedError) Error() string {
@@ -190,7 +191,7 @@ func (e *FragmentedError) Error() string {
 		size.Format(e.Largest))
 }
 
-// A ChainError is that the table of clusters tells nonsense about a file, where all of it could be read.
+// A ChainError reports that the cluster chain of a file is invalid, though all of the table could be read.
 type ChainError struct{ Say string }
 
 func (e *ChainError) Error() string { return e.Say }

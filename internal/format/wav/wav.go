@@ -41,7 +41,7 @@ func Header(sound int64) ([]byte, error) {
 	return b, nil
 }
 
-// ErrNotWave is a file that is no WAVE file.
+// ErrNotWave reports a file that is not a WAVE file.
 var ErrNotWave = errors.New("not a WAVE file")
 
 // Sound finds the sound in the size bytes of r: where it begins, and how many bytes it has. A file whose

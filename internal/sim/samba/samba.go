@@ -15,7 +15,7 @@ import (
 	"time"
 )
 
-// ErrNotInstalled is that Samba is not installed.
+// ErrNotInstalled reports that Samba is not installed.
 var ErrNotInstalled = errors.New("no Samba is installed")
 
 // A Server is one that runs.

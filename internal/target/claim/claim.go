@@ -14,7 +14,7 @@ import (
 	"polytome/internal/lockfile"
 )
 
-// A TakenError is that someone else fills the target.
+// A TakenError reports that another run is filling the target.
 type TakenError struct {
 	PID int // 0 where it is not known
 }

@@ -342,7 +342,7 @@ func (s *sending) Close() error {
 	return s.Conn.Close()
 }
 
-// A blockedError is that a server answers, and cannot be reached where it says that data goes.
+// A blockedError reports a server that answers commands, but whose data connection cannot be opened.
 type blockedError struct {
 	at  string
 	err error

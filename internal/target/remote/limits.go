@@ -22,7 +22,7 @@ const (
 	mostEntries = 1_000_000 // files and folders in all
 )
 
-// A LimitError is that a server sends more than anything sensible would be.
+// A LimitError reports a server that sends more than its protocol reasonably needs.
 type LimitError struct{ Say string }
 
 func (e *LimitError) Error() string { return e.Say }

@@ -12,7 +12,7 @@ import (
 	"polytome/internal/target"
 )
 
-// A LoginError is that a server does not let a user in.
+// A LoginError reports that a server refuses a user.
 type LoginError struct {
 	Address Address
 	User    string // who tried; "" for no one in particular
@@ -39,7 +39,7 @@ func (e *LoginError) Error() string {
 
 func (e *LoginError) Unwrap() error { return target.ErrReadOnly }
 
-// A RefusedError is that a server cannot be used as it, or the address, is set up now.
+// A RefusedError reports a server that cannot be used with its settings, or with this address, as they are.
 type RefusedError struct {
 	Say string // who, why, and what to do
 	Err error

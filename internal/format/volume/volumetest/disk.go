@@ -47,7 +47,7 @@ type Disk struct {
 	count  int
 }
 
-// ErrGone is what a failing disk says.
+// ErrGone is the error of a failing disk.
 var ErrGone = errors.New("the device has gone")
 
 const tear = 512
