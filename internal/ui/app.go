@@ -50,6 +50,13 @@ type panel interface {
 	Open() tea.Cmd
 }
 
+// A waiting screen takes in what its own slow work reports; ok is false for a message that is not for it. It gets them
+// also while it is not shown.
+type waiting interface {
+	stage
+	Update(msg tea.Msg, shown bool) (t state.Taken, ok bool)
+}
+
 // mode is what keys are for at the moment.
 type mode int
 
@@ -72,12 +79,11 @@ type app struct {
 	w, h    int
 	stages  []stage
 	at      int
-	tree    *treeview.Model
-	check   *checkview.Model
 	loaders *loadersview.Model
 	drives  *drivesview.Model
-	hook    *connectionsview.Model
+	links   *connectionsview.Model
 	covers  *coversview.Model
+	waiting []waiting      // the stages and panels that take messages in
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
@@ -90,11 +96,11 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	d.SetCoversDir(o.CoversDir)
 	a := &app{state: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
-	a.tree = treeview.New(d)
-	a.check = checkview.New(d)
-	a.stages = []stage{gamesview.New(d), fitview.New(d), a.tree, runview.New(d), a.check}
-	a.loaders, a.drives, a.hook, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d),
+	tree, check := treeview.New(d), checkview.New(d)
+	a.stages = []stage{gamesview.New(d), fitview.New(d), tree, runview.New(d), check}
+	a.loaders, a.drives, a.links, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d),
 		coversview.New(d)
+	a.waiting = []waiting{tree, check, a.loaders, a.drives, a.links, a.covers}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -128,30 +134,26 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	if cmd, ok := a.state.Changed(msg); ok {
-		return a, cmd
-	}
-	if cmd, ok := a.state.Plugged(msg); ok {
-		return a, cmd
-	}
-	if cmd, ok := a.drives.Update(msg); ok {
-		return a, cmd
+	if t, ok := a.routed(msg); ok {
+		if t.Refresh {
+			a.stage().Refresh()
+		}
+		if t.Ask && a.mode == normal {
+			a.putQuestion()
+		}
+		return a, t.Cmd
 	}
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
-		return a, nil
 	case tea.BackgroundColorMsg:
 		a.dark = msg.IsDark()
 		a.setTheme()
-		return a, nil
 	case tea.ColorProfileMsg:
 		a.colours = msg.Profile
 		a.setTheme()
-		return a, nil
 	case tea.KeyPressMsg:
-		cmd := a.key(msg)
-		return a, cmd
+		return a, a.key(msg)
 	case tea.PasteMsg:
 		switch {
 		case a.welcome != nil:
@@ -162,96 +164,30 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 				a.stage().SetFilter(a.input.Value())
 			}
 		}
-		return a, nil
 	case tea.MouseClickMsg:
 		return a, a.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
 		a.wheel(msg)
-		return a, nil
-	case state.ScanMsg:
-		cmd := a.state.SetScan(msg)
-		a.stage().Refresh()
-		return a, cmd
-	case state.SurveyMsg:
-		a.state.SetSurvey(msg)
-		a.stage().Refresh()
-		if a.mode == normal {
-			a.putQuestion()
-		}
-		return a, nil
 	case state.AskMsg:
 		if a.mode == normal {
 			a.state.Ask(msg.Question)
 			a.putQuestion()
 		}
-		return a, nil
-	case state.PlanMsg:
-		a.state.SetPlan(msg)
-		return a, nil
-	case treeview.LinesMsg:
-		a.tree.SetLines(msg)
-		return a, nil
-	case state.SharingMsg:
-		a.state.SetSharing(msg)
-		return a, nil
-	case state.SupposingMsg:
-		return a, a.state.SetSupposing(msg)
-	case state.RunMsg:
-		return a, a.state.SetRun(msg)
-	case state.MovedMsg:
-		return a, a.state.SetMoved(msg)
-	case state.HistoryMsg:
-		a.state.SetHistory(msg)
-		if a.mode == normal {
-			a.putQuestion()
-		}
-		return a, nil
-	case state.CheckMsg:
-		a.state.SetCheck(msg)
-		a.stage().Refresh()
-		return a, nil
-	case state.CoverMsg:
-		a.check.SetCover(msg)
-		return a, nil
-	case state.FetchMsg:
-		return a, a.state.SetFetch(msg)
-	case state.SeenMsg:
-		return a, a.state.SetSeen(msg)
-	case state.CoverStatesMsg:
-		a.covers.SetStates(msg)
-		return a, nil
-	case state.LargeMsg:
-		a.covers.SetLarge(msg)
-		return a, nil
-	case state.DrawnMsg:
-		a.state.SetDrawn(msg)
-		return a, nil
-	case state.ConnectionsMsg:
-		return a, a.state.SetConnections(msg)
-	case state.LinkMsg:
-		a.state.SetLink(msg)
-		return a, nil
-	case state.LookAgainMsg:
-		return a, a.state.LookNow(a.panel == a.hook)
-	case state.LoadersMsg:
-		cmd := a.state.SetLoaders(msg)
-		a.loaders.Refresh()
-		a.stage().Refresh()
-		return a, cmd
-	case loadersview.TreeMsg:
-		a.loaders.SetTree(msg)
-		return a, nil
-	case loadersview.EditedMsg:
-		return a, a.loaders.Edited(msg)
-	case loadersview.LearntMsg:
-		return a, a.loaders.Learnt(msg)
-	case state.VerifyMsg:
-		return a, a.state.SetVerify(msg)
-	case state.SavedMsg:
-		a.state.SetSaved(msg)
-		return a, nil
 	}
 	return a, nil
+}
+
+// routed gives a message to whom it is for: the state, or a screen that waits for it.
+func (a *app) routed(msg tea.Msg) (t state.Taken, ok bool) {
+	if t, ok = a.state.Update(msg); ok {
+		return t, true
+	}
+	for _, c := range a.waiting {
+		if t, ok = c.Update(msg, a.stage() == stage(c)); ok {
+			return t, true
+		}
+	}
+	return t, false
 }
 
 // actions are those of every screen.
@@ -269,7 +205,7 @@ func (a *app) actions() []state.Action {
 			Saying("all pictures; download, compare, choose, crop"),
 		state.Do("L", "Loaders", func() tea.Cmd { return a.open(a.loaders) }).
 			Saying("their rules, and the tree that they make"),
-		state.Do("H", "Connections", func() tea.Cmd { return a.open(a.hook) }).
+		state.Do("H", "Connections", func() tea.Cmd { return a.open(a.links) }).
 			Saying("links, their tests, direct cable"),
 		state.Do("O", "On paper", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })).
 			Saying("draw this screen, or something else, as PDF or SVG"),

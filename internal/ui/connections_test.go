@@ -46,7 +46,7 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 	a, _, at := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.hook
+	a.panel = a.links
 	s := text(a)
 	assert.Contains(t, s, "▸H Connections 2/2")
 	for _, want := range []string{"192.168.77.9/24", "eth1", "no address", "North stick → Vesper, Rowan",
@@ -81,7 +81,7 @@ func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 func TestADirectCableIsPlannedNoticedAndGivenUp(t *testing.T) {
 	a, has, at := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.hook
+	a.panel = a.links
 	press(a, "c")
 	assert.Contains(t, flat(a), "only a target over a network can have a direct cable")
 	press(a, "down", "c")

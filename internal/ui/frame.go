@@ -156,7 +156,7 @@ func (a *app) panels(base lipgloss.Style, named bool) (out string) {
 	for _, p := range []struct {
 		key string
 		panel
-	}{{"C", a.covers}, {"D", a.drives}, {"L", a.loaders}, {"H", a.hook}} {
+	}{{"C", a.covers}, {"D", a.drives}, {"L", a.loaders}, {"H", a.links}} {
 		switch {
 		case a.panel == p.panel:
 			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())

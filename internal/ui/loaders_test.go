@@ -70,7 +70,7 @@ func TestThePanelSaysWhatCannotBeDone(t *testing.T) {
 	require.NoError(t, os.RemoveAll(w.Stick))
 	press(a, "n")
 	assert.Contains(t, text(a), "No folder")
-	cmd := a.loaders.Edited(loadersview.EditedMsg{Err: os.ErrNotExist})
+	_, cmd := a.Update(loadersview.EditedMsg{Err: os.ErrNotExist})
 	assert.Contains(t, text(a), "Set the variable EDITOR to your editor")
 	pump(a, cmd)
 }

@@ -42,7 +42,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {
-			a.panel = a.hook // which looks at the links again and again
+			a.panel = a.links // which looks at the links again and again
 		} else {
 			press(a, c.keys)
 		}
@@ -68,7 +68,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
 	a, _, _ := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.hook
+	a.panel = a.links
 	file := filepath.Join(t.TempDir(), "connections.pdf")
 	onPaper(a, "", file)
 	require.FileExists(t, file, a.state.Notice)

@@ -204,13 +204,18 @@ func (m *Model) Work() tea.Cmd {
 	return tea.Batch(all...)
 }
 
-// SetCover takes over a picture.
-func (m *Model) SetCover(msg state.CoverMsg) {
+// Update takes over a picture.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	picture, ok := msg.(state.CoverMsg)
+	if !ok {
+		return t, false
+	}
 	if len(m.covers) >= mostCovers { // they are read again when someone looks
 		clear(m.covers)
 		clear(m.asked)
 	}
-	m.covers[cover{msg.Of, msg.Path}] = msg.Picture
+	m.covers[cover{picture.Of, picture.Path}] = picture.Picture
+	return t, true
 }
 
 // line is the line of the list under the cursor, nil for none.

@@ -54,6 +54,14 @@ func (m *Model) Open() tea.Cmd { return tea.Batch(m.d.LookAtLinks(), m.d.LookAga
 // Refresh takes over changed state.
 func (m *Model) Refresh() {}
 
+// Update tries the links again from time to time while the panel is shown.
+func (m *Model) Update(msg tea.Msg, shown bool) (t state.Taken, ok bool) {
+	if _, ok = msg.(state.LookAgainMsg); ok {
+		t.Cmd = m.d.LookNow(shown)
+	}
+	return t, ok
+}
+
 // SetFilter goes to the link that has the words: all of them stay shown.
 func (m *Model) SetFilter(f string) {
 	if m.d.Connections == nil || f == "" {

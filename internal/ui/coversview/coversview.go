@@ -592,17 +592,25 @@ func (m *Model) Work() tea.Cmd {
 	return tea.Batch(states, m.d.LookAtPictures(files))
 }
 
-// SetStates takes over what is there of titles without a picture.
-func (m *Model) SetStates(msg state.CoverStatesMsg) {
-	m.states = msg
-	m.make()
+// Update takes over what is known of titles without a picture, and pictures in large.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	switch msg := msg.(type) {
+	case state.CoverStatesMsg:
+		m.states = msg
+		m.make()
+	case state.LargeMsg:
+		m.setLarge(msg)
+	default:
+		return t, false
+	}
+	return t, true
 }
 
 // mostLarge is how many large pictures are kept.
 const mostLarge = 24
 
-// SetLarge takes over a picture in large.
-func (m *Model) SetLarge(msg state.LargeMsg) {
+// setLarge takes over a picture in large.
+func (m *Model) setLarge(msg state.LargeMsg) {
 	if len(m.larges) >= mostLarge {
 		clear(m.larges)
 		clear(m.asked)

@@ -303,15 +303,16 @@ type eventMsg struct {
 }
 
 // Update takes a message of the panel's in; ok is false for another one.
-func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	switch msg := msg.(type) {
 	case state.DrivesMsg:
 		m.d.SetDrives(msg)
 		m.Refresh()
-		return nil, true
+		return t, true
 	case eventMsg:
 		m.event = msg.event
-		return follow(msg.next), true
+		t.Cmd = follow(msg.next)
+		return t, true
 	case doneMsg:
 		m.busy, m.cancel = "", nil
 		if msg.say != "" {
@@ -324,11 +325,11 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 			msg.take(m)
 		}
 		if msg.change {
-			return m.d.DrivesChanged(), true
+			t.Cmd = m.d.DrivesChanged()
 		}
-		return nil, true
+		return t, true
 	}
-	return nil, false
+	return t, false
 }
 
 // takeUp has the sheets that follow work on the volume that is shown now, whatever comes to be shown or plugged in at

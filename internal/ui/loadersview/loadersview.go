@@ -212,8 +212,26 @@ func (m *Model) Work() tea.Cmd {
 	}
 }
 
-// SetTree takes over a tree; one that was made of something else meanwhile is dropped.
-func (m *Model) SetTree(msg TreeMsg) {
+// Update takes over the profiles when they were read again, trees, and what came of editing and learning.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	switch msg := msg.(type) {
+	case state.LoadersMsg:
+		t.Cmd, t.Refresh = m.d.SetLoaders(msg), true
+		m.Refresh()
+	case TreeMsg:
+		m.setTree(msg)
+	case EditedMsg:
+		t.Cmd = m.edited(msg)
+	case LearntMsg:
+		t.Cmd = m.learnt(msg)
+	default:
+		return t, false
+	}
+	return t, true
+}
+
+// setTree takes over a tree; one that was made of something else meanwhile is dropped.
+func (m *Model) setTree(msg TreeMsg) {
 	if msg.of != m.asked {
 		return
 	}
@@ -359,8 +377,8 @@ func editor() string {
 	return "vi"
 }
 
-// Edited reads the loaders again after the editor was left.
-func (m *Model) Edited(msg EditedMsg) tea.Cmd {
+// edited reads the loaders again after the editor was left.
+func (m *Model) edited(msg EditedMsg) tea.Cmd {
 	if msg.Err != nil {
 		m.d.Notice = fmt.Sprintf("The editor could not be started: %v. Set the variable EDITOR to your editor.",
 			msg.Err)
@@ -428,8 +446,8 @@ func (m *Model) learn() tea.Cmd {
 	}
 }
 
-// Learnt shows what was learnt.
-func (m *Model) Learnt(msg LearntMsg) tea.Cmd {
+// learnt shows what was learnt.
+func (m *Model) learnt(msg LearntMsg) tea.Cmd {
 	if msg.Err != nil {
 		m.d.Notice = state.Sentence(msg.Err.Error())
 		return nil

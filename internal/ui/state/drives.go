@@ -114,18 +114,14 @@ func (d *State) waitForPlug() tea.Cmd {
 	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return plugMsg{sys.Known()} })
 }
 
-// Plugged looks again when drives came or went; ok is false for another message.
-func (d *State) Plugged(msg tea.Msg) (cmd tea.Cmd, ok bool) {
-	m, ok := msg.(plugMsg)
-	if !ok {
-		return nil, false
-	}
-	cmd = d.waitForPlug()
+// plugged looks again when drives came or went, and waits for the next change.
+func (d *State) plugged(m plugMsg) tea.Cmd {
+	cmd := d.waitForPlug()
 	if m.known != d.drivesKnown {
 		d.drivesKnown = m.known
 		cmd = tea.Batch(cmd, d.FindDrives(), d.surveyDrives())
 	}
-	return cmd, true
+	return cmd
 }
 
 // surveyDrives looks again at the targets that are drives.

@@ -112,13 +112,9 @@ func (d *State) waitForChange(w *fsnotify.Watcher) tea.Cmd {
 	}
 }
 
-// Changed goes on after a change of the user's files; ok is false for another message.
-func (d *State) Changed(msg tea.Msg) (cmd tea.Cmd, ok bool) {
-	m, ok := msg.(changedMsg)
-	if !ok {
-		return nil, false
-	}
-	return tea.Batch(d.Reload(), d.waitForChange(m.watcher)), true
+// filesChanged reads the user's profiles again, and waits for the next change.
+func (d *State) filesChanged(m changedMsg) tea.Cmd {
+	return tea.Batch(d.Reload(), d.waitForChange(m.watcher))
 }
 
 // UseLoader has a target filled for a loader.

@@ -144,11 +144,13 @@ func (m *Model) Work() tea.Cmd {
 	return func() tea.Msg { return LinesMsg{now, s.Lines(sheet, p)} }
 }
 
-// SetLines takes over a tree that was made in the background.
-func (m *Model) SetLines(msg LinesMsg) {
-	if msg.of == m.d.Current() && msg.plan == m.d.Plan(m.d.Target) {
-		m.set(msg)
+// Update takes over a tree that was made in the background, unless it is outdated.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	lines, ok := msg.(LinesMsg)
+	if ok && lines.of == m.d.Current() && lines.plan == m.d.Plan(m.d.Target) {
+		m.set(lines)
 	}
+	return t, ok
 }
 
 func (m *Model) set(msg LinesMsg) {

@@ -1,0 +1,59 @@
+package state
+
+import tea "charm.land/bubbletea/v2"
+
+// Taken is what a message leaves to do for the root of the screen.
+type Taken struct {
+	Cmd     tea.Cmd
+	Refresh bool // titles, targets or checks changed: the screen that is shown must list them again
+	Ask     bool // there may be a question now
+}
+
+// Update takes in what slow work and other programs report to all screens; ok is false for any other message. Only the
+// goroutine of the screen may call it.
+func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
+	switch msg := msg.(type) {
+	case changedMsg:
+		t.Cmd = d.filesChanged(msg)
+	case plugMsg:
+		t.Cmd = d.plugged(msg)
+	case ScanMsg:
+		t.Cmd, t.Refresh = d.SetScan(msg), true
+	case SurveyMsg:
+		d.SetSurvey(msg)
+		t.Refresh, t.Ask = true, true
+	case PlanMsg:
+		d.SetPlan(msg)
+	case SharingMsg:
+		d.SetSharing(msg)
+	case SupposingMsg:
+		t.Cmd = d.SetSupposing(msg)
+	case RunMsg:
+		t.Cmd = d.SetRun(msg)
+	case MovedMsg:
+		t.Cmd = d.SetMoved(msg)
+	case HistoryMsg:
+		d.SetHistory(msg)
+		t.Ask = true
+	case CheckMsg:
+		d.SetCheck(msg)
+		t.Refresh = true
+	case FetchMsg:
+		t.Cmd = d.SetFetch(msg)
+	case SeenMsg:
+		t.Cmd = d.SetSeen(msg)
+	case DrawnMsg:
+		d.SetDrawn(msg)
+	case ConnectionsMsg:
+		t.Cmd = d.SetConnections(msg)
+	case LinkMsg:
+		d.SetLink(msg)
+	case VerifyMsg:
+		t.Cmd = d.SetVerify(msg)
+	case SavedMsg:
+		d.SetSaved(msg)
+	default:
+		return t, false
+	}
+	return t, true
+}
