@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 )
 
@@ -25,27 +26,10 @@ const pregap = 150
 
 // edcTable is for the error detection code of ECMA-130, 14.3: its polynomial is
 // (x^16+x^15+x^2+1)(x^16+x^2+x+1), the bits reversed.
-var edcTable = func() (t [256]uint32) {
-	for i := range t {
-		c := uint32(i)
-		for range 8 {
-			if c&1 != 0 {
-				c = c>>1 ^ 0xD8018001
-			} else {
-				c >>= 1
-			}
-		}
-		t[i] = c
-	}
-	return t
-}()
+var edcTable = crc32.MakeTable(0xD8018001)
 
-func edc(b []byte) (c uint32) {
-	for _, x := range b {
-		c = c>>8 ^ edcTable[byte(c)^x]
-	}
-	return c
-}
+// edc begins with zeros, and inverts nothing.
+func edc(b []byte) uint32 { return ^crc32.Update(^uint32(0), edcTable, b) }
 
 // double and halved are tables over the field of ECMA-130, annex A, whose polynomial is
 // x^8+x^4+x^3+x^2+1: the product with alpha, and what gives x back from x + alpha·x.
