@@ -3,6 +3,7 @@ package ui
 import (
 	"context"
 	"fmt"
+	"iter"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -28,7 +29,11 @@ import (
 	"polytome/internal/ui/welcome"
 )
 
-// A stage is one of the five screens.
+// A stage is one of the five screens. It may also have
+//
+//   - Open() tea.Cmd, called when it is shown
+//   - Work() tea.Cmd, the slow work that needs doing for what is shown now
+//   - Stays() string, why the program must not end now, "" for no reason
 type stage interface {
 	Name() string
 	Number() string
@@ -48,6 +53,12 @@ type stage interface {
 type panel interface {
 	stage
 	Open() tea.Cmd
+}
+
+// An opened panel is one with the key that opens it, and what the help says of it.
+type opened struct {
+	panel
+	key, say string
 }
 
 // A waiting screen takes in what its own slow work reports; ok is false for a message that is not for it. It gets them
@@ -79,11 +90,7 @@ type app struct {
 	w, h    int
 	stages  []stage
 	at      int
-	loaders *loadersview.Model
-	drives  *drivesview.Model
-	links   *connectionsview.Model
-	covers  *coversview.Model
-	waiting []waiting      // the stages and panels that take messages in
+	panels  []opened
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
 	mode    mode
@@ -96,11 +103,13 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	d.SetCoversDir(o.CoversDir)
 	a := &app{state: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
-	tree, check := treeview.New(d), checkview.New(d)
-	a.stages = []stage{gamesview.New(d), fitview.New(d), tree, runview.New(d), check}
-	a.loaders, a.drives, a.links, a.covers = loadersview.New(d), drivesview.New(d), connectionsview.New(d),
-		coversview.New(d)
-	a.waiting = []waiting{tree, check, a.loaders, a.drives, a.links, a.covers}
+	a.stages = []stage{gamesview.New(d), fitview.New(d), treeview.New(d), runview.New(d), checkview.New(d)}
+	a.panels = []opened{
+		{coversview.New(d), "C", "all pictures; download, compare, choose, crop"},
+		{drivesview.New(d), "D", "what is plugged in; prepare, block map, check, eject"},
+		{loadersview.New(d), "L", "their rules, and the tree that they make"},
+		{connectionsview.New(d), "H", "links, their tests, direct cable"},
+	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
 		a.welcome = welcome.New(d)
 	}
@@ -182,12 +191,30 @@ func (a *app) routed(msg tea.Msg) (t state.Taken, ok bool) {
 	if t, ok = a.state.Update(msg); ok {
 		return t, true
 	}
-	for _, c := range a.waiting {
-		if t, ok = c.Update(msg, a.stage() == stage(c)); ok {
-			return t, true
+	for s := range a.screens() {
+		if w, waits := s.(waiting); waits {
+			if t, ok = w.Update(msg, a.stage() == s); ok {
+				return t, true
+			}
 		}
 	}
 	return t, false
+}
+
+// screens are all stages and panels.
+func (a *app) screens() iter.Seq[stage] {
+	return func(yield func(stage) bool) {
+		for _, s := range a.stages {
+			if !yield(s) {
+				return
+			}
+		}
+		for _, p := range a.panels {
+			if !yield(p.panel) {
+				return
+			}
+		}
+	}
 }
 
 // actions are those of every screen.
@@ -196,17 +223,13 @@ func (a *app) actions() []state.Action {
 	for i, s := range a.stages {
 		out = append(out, state.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
 	}
-	return append(out,
+	out = append(out,
 		state.Do("/", "find", state.Just(func() { a.ask(finding, "find ", nil) })).Saying("show only what has these words"),
-		state.Do("esc", "back", state.Just(a.back)).Saying("clear the filter, close the panel"),
-		state.Do("D", "Drives", func() tea.Cmd { return a.open(a.drives) }).
-			Saying("what is plugged in; prepare, block map, check, eject"),
-		state.Do("C", "Covers", func() tea.Cmd { return a.open(a.covers) }).
-			Saying("all pictures; download, compare, choose, crop"),
-		state.Do("L", "Loaders", func() tea.Cmd { return a.open(a.loaders) }).
-			Saying("their rules, and the tree that they make"),
-		state.Do("H", "Connections", func() tea.Cmd { return a.open(a.links) }).
-			Saying("links, their tests, direct cable"),
+		state.Do("esc", "back", state.Just(a.back)).Saying("clear the filter, close the panel"))
+	for _, p := range a.panels {
+		out = append(out, state.Do(p.key, p.Name(), func() tea.Cmd { return a.open(p.panel) }).Saying(p.say))
+	}
+	return append(out,
 		state.Do("O", "On paper", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })).
 			Saying("draw this screen, or something else, as PDF or SVG"),
 		state.Do("P", "add a target", state.Just(a.state.AskTarget)).Saying("a folder, image or address"),
@@ -237,19 +260,19 @@ func (a *app) show(i int) tea.Cmd {
 	a.at, a.panel = i, nil
 	a.state.Notice = ""
 	a.stage().Refresh()
-	if i == len(a.stages)-1 && a.state.Target < len(a.state.Checks) && a.state.Checks[a.state.Target].Report == nil &&
-		!a.state.Running() {
-		return a.state.StartCheck(a.state.Target, "")
+	if s, ok := a.stages[i].(interface{ Open() tea.Cmd }); ok {
+		return s.Open()
 	}
 	return nil
 }
 
 // quit asks while a run goes on.
 func (a *app) quit() tea.Cmd {
-	if a.drives.Preparing() {
-		a.state.Notice = "A drive is being prepared. It takes a moment, and stopping now would leave the drive " +
-			"unusable."
-		return nil
+	for s := range a.screens() {
+		if w, ok := s.(interface{ Stays() string }); ok && w.Stays() != "" {
+			a.state.Notice = w.Stays()
+			return nil
+		}
 	}
 	if a.state.Running() {
 		a.mode = quitting

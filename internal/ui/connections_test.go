@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/netcards"
 	"polytome/internal/sim"
+	"polytome/internal/ui/connectionsview"
 )
 
 // joined shows the connections of a stick, and of a console on the loopback, on a computer of the test's own.
@@ -46,7 +47,7 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 	a, _, at := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.links
+	a.panel = panelOf[*connectionsview.Model](a)
 	s := text(a)
 	assert.Contains(t, s, "▸H Connections 2/2")
 	for _, want := range []string{"192.168.77.9/24", "eth1", "no address", "North stick → Vesper, Rowan",
@@ -81,7 +82,7 @@ func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
 func TestADirectCableIsPlannedNoticedAndGivenUp(t *testing.T) {
 	a, has, at := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.links
+	a.panel = panelOf[*connectionsview.Model](a)
 	press(a, "c")
 	assert.Contains(t, flat(a), "only a target over a network can have a direct cable")
 	press(a, "down", "c")

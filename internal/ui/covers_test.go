@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/sim/pictures"
+	"polytome/internal/ui/coversview"
 )
 
 // pictured is the program on a demo whose server of pictures is running.
@@ -227,8 +228,9 @@ func manyCovers(b testing.TB) *app {
 	a.state.Scan.Titles = titles
 	a.state.Generation++
 	a.state.SetCoversDir(filepath.Join(b.TempDir(), "covers"))
-	a.panel = a.covers
-	a.covers.Refresh()
+	covers := panelOf[*coversview.Model](a)
+	a.panel = covers
+	covers.Refresh()
 	return a
 }
 
@@ -241,7 +243,7 @@ func onePicture(t testing.TB) string {
 func TestTenThousandCoversScroll(t *testing.T) {
 	a := manyCovers(t)
 	assert.Contains(t, text(a), fmt.Sprintf("%d found", len(a.state.Scan.Titles)))
-	pump(a, a.covers.Work())
+	pump(a, panelOf[*coversview.Model](a).Work())
 	assert.Contains(t, text(a), "▀", "only what is seen is looked at")
 	press(a, "end")
 	assert.NotContains(t, text(a), "▀", "there is no file to be shown")
@@ -252,13 +254,13 @@ func TestTenThousandCoversScroll(t *testing.T) {
 
 func BenchmarkSheetOf10000Covers(b *testing.B) {
 	a := manyCovers(b)
-	pump(a, a.covers.Work())
+	pump(a, panelOf[*coversview.Model](a).Work())
 	if !strings.Contains(text(a), "▀") {
 		b.Fatal("no picture is shown")
 	}
 	keys := []string{"down", "up"}
 	for i := 0; b.Loop(); i++ {
-		for _, x := range a.covers.Actions() {
+		for _, x := range panelOf[*coversview.Model](a).Actions() {
 			if x.Key.Help().Desc == keys[i%2] {
 				x.Do()
 			}

@@ -136,7 +136,7 @@ func (a *app) topLine() string {
 	}
 	right += base.Render(" ")
 	for _, named := range []bool{true, false} { // with their keys alone where there is no space for the names
-		all := left + a.panels(base, named)
+		all := left + a.railPanels(base, named)
 		if style.Width(all)+style.Width(right) <= a.w || !named && a.panel != nil {
 			left = all
 			break
@@ -149,14 +149,11 @@ func (a *app) topLine() string {
 	return left + base.Render(strings.Repeat(" ", gap)) + right
 }
 
-// panels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in
+// railPanels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in
 // any case.
-func (a *app) panels(base lipgloss.Style, named bool) (out string) {
+func (a *app) railPanels(base lipgloss.Style, named bool) (out string) {
 	t := a.theme
-	for _, p := range []struct {
-		key string
-		panel
-	}{{"C", a.covers}, {"D", a.drives}, {"L", a.loaders}, {"H", a.links}} {
+	for _, p := range a.panels {
 		switch {
 		case a.panel == p.panel:
 			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())

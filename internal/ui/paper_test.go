@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/judge"
+	"polytome/internal/ui/connectionsview"
 )
 
 // onPaper draws what is proposed, or a kind that is written instead, to a file.
@@ -42,7 +43,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	} {
 		press(a, "esc", "esc", "esc")
 		if c.keys == "H" {
-			a.panel = a.links // which looks at the links again and again
+			a.panel = panelOf[*connectionsview.Model](a) // which looks at the links again and again
 		} else {
 			press(a, c.keys)
 		}
@@ -68,7 +69,7 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
 	a, _, _ := joined(t)
 	pump(a, a.state.LookAtLinks())
-	a.panel = a.links
+	a.panel = panelOf[*connectionsview.Model](a)
 	file := filepath.Join(t.TempDir(), "connections.pdf")
 	onPaper(a, "", file)
 	require.FileExists(t, file, a.state.Notice)

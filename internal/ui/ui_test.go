@@ -130,6 +130,16 @@ func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
 	return a, w
 }
 
+// panelOf is the panel of a type.
+func panelOf[P panel](a *app) P {
+	for _, p := range a.panels {
+		if p, ok := p.panel.(P); ok {
+			return p
+		}
+	}
+	panic("there is no such panel")
+}
+
 // press sends keys, one after another.
 func press(a *app, keys ...string) {
 	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown,

@@ -204,6 +204,14 @@ func (m *Model) Work() tea.Cmd {
 	return tea.Batch(all...)
 }
 
+// Open checks the target when it was not checked yet.
+func (m *Model) Open() tea.Cmd {
+	if n := m.d.Target; n < len(m.d.Checks) && m.d.Checks[n].Report == nil && !m.d.Running() {
+		return m.d.StartCheck(n, "")
+	}
+	return nil
+}
+
 // Update takes over a picture.
 func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	picture, ok := msg.(state.CoverMsg)

@@ -343,6 +343,14 @@ func (m *Model) takeUp() {
 // Preparing reports whether a drive is being prepared, which must not be interrupted.
 func (m *Model) Preparing() bool { return m.busy != "" && m.show == preparing && m.event.Step >= 0 }
 
+// Stays is why the program must not end now.
+func (m *Model) Stays() string {
+	if m.Preparing() {
+		return "A drive is being prepared. It takes a moment, and stopping now would leave the drive unusable."
+	}
+	return ""
+}
+
 // fit reports, and says, whether the volume that is shown is one that is read here.
 func (m *Model) fit() bool {
 	v := m.volume()
