@@ -26,7 +26,7 @@ func fitCommand() *cobra.Command {
 		Long: `Fit shows for every title and every target whether it can go there, in which shape, how much space it takes
 and how long it takes; if it cannot, the deciding reason and the ways out, the cheapest first.
 
---distribute finds a target for every wanted title among all targets of the bench: hard rules first,
+--distribute finds a target for every selected title among all targets of the bench: hard rules first,
 then favourites and priorities, then what is already there, then time. --what-if shows what would
 change if the target were set up differently: as=exfat, cluster=64KiB, capacity=120GiB, reserve=2GiB, via=smb,
 loader=NAME, also-for=NAME, covers=no, delete-others=yes, or a rule of its loader by its position in the profile
@@ -68,7 +68,7 @@ Nothing is written, unless --accept stores the result in the bench.`,
 		},
 	}
 	w.planFlags(cmd)
-	cmd.Flags().BoolVar(&share, "distribute", false, "find a target for every wanted title")
+	cmd.Flags().BoolVar(&share, "distribute", false, "find a target for every selected title")
 	cmd.Flags().StringVar(&suppose, "what-if", "", "show what would change, such as as=exfat,capacity=120GiB")
 	cmd.Flags().BoolVar(&accept, "accept", false, "store the result of --distribute or --what-if in the bench")
 	return cmd

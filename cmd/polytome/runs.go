@@ -141,8 +141,8 @@ func resumeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "resume [NUMBER]",
 		Short: "Resume a run that was interrupted, stopped or incomplete",
-		Long: `Resume does what a run has left: the one of that number, or the newest interrupted one. Steps is not done
-again. A half-written file is resumed in the middle, after what is there was compared.`,
+		Long: `Resume does what a run has not done: the one with that number, or the newest interrupted one. Finished
+steps are not repeated. A half-written file is resumed in the middle, after what is there was compared.`,
 		Example: `  polytome runs resume
   polytome runs resume 12 --verify full`,
 		Args: mostArgs(1),
