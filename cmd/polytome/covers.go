@@ -266,8 +266,8 @@ func coversSet() *cobra.Command {
 		Use:   "set TITLE [PICTURE]",
 		Short: "Choose the picture of a title by hand",
 		Long: `Set chooses the picture of a title, given by its ID or name, or leaves it without one. The choice is
-stored on the bench, takes precedence over all pictures found, and is kept when the game's file moves. --crop cuts
-off so many thousandths at the left, top, right and bottom.`,
+stored on the bench, takes precedence over all pictures found, and is kept when the game's file
+moves. --crop cuts off so many thousandths at the left, top, right and bottom.`,
 		Example: `  polytome covers set --bench season.toml VSP-20417 ~/pictures/tide.png
   polytome covers set --bench season.toml 'Copper Tide' --crop 100,0,100,0
   polytome covers set --bench season.toml VSP-20417 --of disc --none
