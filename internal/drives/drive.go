@@ -121,12 +121,12 @@ type UseKind string
 
 // The kinds. Only what is mounted and not of the system can be released here.
 const (
-	OfSystem       UseKind = "system"
-	Mounted        UseKind = "mounted"
-	Swap           UseKind = "swap"
-	BatchCommitter UseKind = "holder" // RAID, LVM or an encrypted volume
-	Looped         UseKind = "looped" // an image that is a loop device
-	Opened         UseKind = "opened" // another program has it open for writing
+	OfSystem UseKind = "system"
+	Mounted  UseKind = "mounted"
+	Swap     UseKind = "swap"
+	Member   UseKind = "member" // RAID, LVM or an encrypted volume
+	Looped   UseKind = "looped" // an image that is a loop device
+	Opened   UseKind = "opened" // another program has it open for writing
 )
 
 // Name is what the drive is named: its model, or the name of the image.

@@ -109,7 +109,7 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	}
 	r := &Release{}
 	for _, u := range d.Uses {
-		if u.Kind == OfSystem || u.Kind == Swap || u.Kind == BatchCommitter {
+		if u.Kind == OfSystem || u.Kind == Swap || u.Kind == Member {
 			return nil, &RefusedError{d.Name(), u.Say, "it stays as it is"}
 		}
 	}

@@ -46,7 +46,7 @@ type Consent struct {
 // Refusal says why a drive is not written to, whatever anybody agrees to. nil where it can be.
 func (d *Drive) Refusal() *RefusedError {
 	refuse := func(say, do string) *RefusedError { return &RefusedError{d.Name(), say, do} }
-	for _, kind := range []UseKind{OfSystem, Swap, BatchCommitter, Mounted, Looped, Opened} {
+	for _, kind := range []UseKind{OfSystem, Swap, Member, Mounted, Looped, Opened} {
 		for _, u := range d.Uses {
 			if u.Kind != kind {
 				continue

@@ -275,13 +275,13 @@ func (s System) uses(d *Drive) {
 		}
 		holders, _ := os.ReadDir(filepath.Join(dir, "holders"))
 		for _, h := range holders {
-			add(BatchCommitter, "", "%s is part of %s, which is in use", what, s.batchCommitter(h.Name()))
+			add(Member, "", "%s is part of %s, which is in use", what, s.owner(h.Name()))
 		}
 		if pools, _ := filepath.Glob(filepath.Join(s.Sys, "fs", "btrfs", "*", "devices", v.name)); len(pools) > 0 {
-			add(BatchCommitter, "", "%s is part of a btrfs volume that is mounted", what)
+			add(Member, "", "%s is part of a btrfs volume that is mounted", what)
 		}
 		if s.udev(v.number)["ID_FS_TYPE"] == "zfs_member" && read(s.Proc, "spl", "kstat", "zfs", "arcstats") != "" {
-			add(BatchCommitter, "", "%s is part of a ZFS pool, and ZFS is running", what)
+			add(Member, "", "%s is part of a ZFS pool, and ZFS is running", what)
 		}
 	}
 	for _, who := range s.writers(d.Path) {
@@ -338,8 +338,8 @@ func (s System) writers(file string) (out []string) {
 	return slices.Compact(out)
 }
 
-// holder names what lies over a device.
-func (s System) batchCommitter(name string) string {
+// owner names what lies over a device.
+func (s System) owner(name string) string {
 	dir := filepath.Join(s.Sys, "block", name)
 	uuid, shown := read(dir, "dm", "uuid"), read(dir, "dm", "name")
 	if shown == "" {

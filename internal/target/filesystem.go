@@ -266,7 +266,7 @@ func shortName(name string) bool {
 	return true
 }
 
-// Fold brings a path into the form in which two paths are the same target.
+// Fold brings a path into the form in which two paths are the same place.
 func (f Filesystem) Fold(path string) string {
 	if f.CaseSensitive {
 		return path

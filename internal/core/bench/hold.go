@@ -13,8 +13,8 @@ import (
 	"polytome/internal/wholefile"
 )
 
-// A Holder has a bench open for changes, and keeps others from it until it lets go.
-type BatchCommitter struct {
+// A holder has a bench open for changes, and keeps others from it until it lets go.
+type holder struct {
 	lock  *os.File
 	other string // who has it open instead; "" for no one
 }
@@ -80,7 +80,7 @@ func (b *Bench) Hold(dir string) error {
 	if err != nil {
 		return fmt.Errorf("opening the bench for changes: %w", err)
 	}
-	h := &BatchCommitter{lock: f}
+	h := &holder{lock: f}
 	taken, err := lockfile.Take(f)
 	if err != nil {
 		_ = f.Close()
@@ -100,24 +100,24 @@ func (b *Bench) Hold(dir string) error {
 		_, _ = fmt.Fprintf(f, "process %d\n", os.Getpid())
 	}
 	b.state.mu.Lock()
-	b.state.batchCommitter = h
+	b.state.holder = h
 	b.state.mu.Unlock()
 	return nil
 }
 
 // ReadOnly tells who else has the bench open, "" for no one.
 func (b *Bench) ReadOnly() string {
-	if b.state == nil || b.state.batchCommitter == nil {
+	if b.state == nil || b.state.holder == nil {
 		return ""
 	}
-	return b.state.batchCommitter.other
+	return b.state.holder.other
 }
 
 // Release lets others open the bench for changes.
 func (b *Bench) Release() {
-	if b.state == nil || b.state.batchCommitter == nil || b.state.batchCommitter.lock == nil {
+	if b.state == nil || b.state.holder == nil || b.state.holder.lock == nil {
 		return
 	}
-	_ = b.state.batchCommitter.lock.Close()
-	b.state.batchCommitter = nil
+	_ = b.state.holder.lock.Close()
+	b.state.holder = nil
 }

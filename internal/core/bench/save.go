@@ -20,10 +20,10 @@ const heading = `# A Polytome bench: where the games are, what to fill, and what
 
 // state is what is known of the file on disk. Copies of a bench share it.
 type state struct {
-	mu             sync.Mutex
-	text           []byte // as it was read or written last
-	read           bool   // there was a file
-	batchCommitter *BatchCommitter
+	mu     sync.Mutex
+	text   []byte // as it was read or written last
+	read   bool   // there was a file
+	holder *holder
 	// goodCopy is where the last good version is kept, "" for nowhere.
 	goodCopy string
 }
@@ -45,7 +45,7 @@ func (b *Bench) Save() error {
 	}
 	b.state.mu.Lock()
 	defer b.state.mu.Unlock()
-	if b.state.batchCommitter != nil && b.state.batchCommitter.other != "" {
+	if b.state.holder != nil && b.state.holder.other != "" {
 		return ErrReadOnly
 	}
 	text, err := toml.Marshal(b)

@@ -89,17 +89,17 @@ func (y *loaderAudit) crowds() {
 			if !ok {
 				continue
 			}
-			dir := y.batchCommitter(e.Path, v[loader.FieldTitle])
+			dir := y.counted(e.Path, v[loader.FieldTitle])
 			if key := y.tree.fold(dir); dir != "" && !seen[key] {
 				seen[key] = true
-				y.parallelWriter(dir, rule, page)
+				y.crowded(dir, rule, page)
 			}
 		}
 	}
 }
 
-// holder is the folder whose entries are counted: the one in which the first part with the title's name lies.
-func (y *loaderAudit) batchCommitter(file, name string) string {
+// counted is the folder whose entries are counted: the one in which the first part with the title's name lies.
+func (y *loaderAudit) counted(file, name string) string {
 	parts := strings.Split(file, "/")
 	for i, p := range parts {
 		if name != "" && strings.HasPrefix(y.tree.fold(p), y.tree.fold(name)) && i > 0 {
@@ -131,8 +131,8 @@ func pageOf(rule *loader.Accept) func(name string) (n int, ok bool) {
 	return nil
 }
 
-// crowd hides what a folder holds beyond what is shown, and reports where it should go.
-func (y *loaderAudit) parallelWriter(dir string, rule *loader.Accept, page func(string) (int, bool)) {
+// crowded hides what a folder holds beyond what is shown, and reports where it should go.
+func (y *loaderAudit) crowded(dir string, rule *loader.Accept, page func(string) (int, bool)) {
 	var in []*target.Entry
 	pages := map[int]int{1: rule.OverflowAfter}
 	_, isPage := page(path.Base(dir))

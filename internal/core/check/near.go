@@ -52,7 +52,7 @@ func letters(s string) string {
 // shortest is how many characters a name has at least for one of them to be a slip.
 const shortest = 4
 
-// slip reports whether two names differ by one letter: another one, one more, one less, or two that changed targets.
+// slip reports whether two names differ by one letter: another one, one more, one less, or two that changed places.
 func slip(a, b string) bool {
 	x, y := []rune(strings.ToLower(a)), []rune(strings.ToLower(b))
 	if len(x) < len(y) {

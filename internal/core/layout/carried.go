@@ -6,7 +6,7 @@ import (
 )
 
 // OnlyCovers is a tree in which titles consist of their covers alone, where the whole tree has them: what is carried to
-// a console apart from its games. A title without a picture has no target in it.
+// a console apart from its games. A title without a picture has no place in it.
 func (t *Tree) OnlyCovers() *Tree {
 	out := *t
 	out.onlyCovers = true

@@ -66,9 +66,9 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 	return l
 }
 
-// target gives a title the target that it would have if it were alone. It gets the
+// place gives a title the path that it would have if it were alone. It gets the
 // name that it holds, where that is one that the rules allow.
-func (l *layer) target(t *title.Title, held string) Placement {
+func (l *layer) place(t *title.Title, held string) Placement {
 	if t.Platform == "" {
 		return refuse("the file was not recognized", "see the evidence in Games")
 	}

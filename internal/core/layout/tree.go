@@ -44,7 +44,7 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{},
 		numbers: map[string]int{},
 	}
-	t.targetAll()
+	t.placeAll()
 	contested := make([]bool, len(titles))
 	any := false
 	for i := range t.Placements {
@@ -77,11 +77,11 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 // Target is what the tree was laid for.
 func (t *Tree) Destination() *Destination { return &t.l.destination }
 
-// targetAll gives every title the target that it would have if it were alone. Titles
+// placeAll gives every title the path that it would have if it were alone. Titles
 // do not depend on one another here, so several are placed at once.
-func (t *Tree) targetAll() {
+func (t *Tree) placeAll() {
 	parallel.Each(len(t.titles), func(i int) {
-		t.Placements[i] = t.l.target(&t.titles[i], t.l.destination.Held[t.titles[i].Key])
+		t.Placements[i] = t.l.place(&t.titles[i], t.l.destination.Held[t.titles[i].Key])
 	})
 }
 
@@ -258,7 +258,7 @@ func (t *Tree) emitRivals() {
 }
 
 // Alone is where title i would go if there were no others.
-func (t *Tree) Alone(i int) Placement { return t.l.target(&t.titles[i], "") }
+func (t *Tree) Alone(i int) Placement { return t.l.place(&t.titles[i], "") }
 
 // Names are the names of all titles that go, by their keys: what a later tree must
 // hold to.
@@ -291,7 +291,7 @@ func (t *Tree) Contested() map[string]string {
 func (t *Tree) Change(i int, now title.Title) int {
 	touched := 1 + t.leave(i)
 	t.titles[i] = now
-	t.Placements[i] = t.l.target(&t.titles[i], "")
+	t.Placements[i] = t.l.place(&t.titles[i], "")
 	return touched + t.enter(i)
 }
 
@@ -299,7 +299,7 @@ func (t *Tree) Change(i int, now title.Title) int {
 // again.
 func (t *Tree) Append(tt title.Title) int {
 	t.titles = append(t.titles, tt)
-	t.Placements = append(t.Placements, t.l.target(&tt, ""))
+	t.Placements = append(t.Placements, t.l.place(&tt, ""))
 	return 1 + t.enter(len(t.titles)-1)
 }
 

@@ -86,15 +86,15 @@ func (w *forgetfulWriter) Commit() error {
 	return w.Writer.Commit()
 }
 
-// forgetfulBatchCommitter is one on which names are held back.
-type forgetfulBatchCommitter struct {
+// forgetfulBatch is one on which names are held back.
+type forgetfulBatch struct {
 	*forgetful
 	holds   bool
 	held    map[string]string
 	settled int
 }
 
-func (p *forgetfulBatchCommitter) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
+func (p *forgetfulBatch) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
 	w, err := p.forgetful.Create(ctx, path, size)
 	w.(*forgetfulWriter).held = func(path, data string) bool {
 		if p.holds {
@@ -105,16 +105,16 @@ func (p *forgetfulBatchCommitter) Create(ctx context.Context, path string, size 
 	return w, err
 }
 
-func (p *forgetfulBatchCommitter) FlushAll(files []target.Writer) (out []error) {
+func (p *forgetfulBatch) FlushAll(files []target.Writer) (out []error) {
 	for _, f := range files {
 		out = append(out, f.Flush())
 	}
 	return out
 }
 
-func (p *forgetfulBatchCommitter) Hold() { p.holds, p.held = true, map[string]string{} }
+func (p *forgetfulBatch) Hold() { p.holds, p.held = true, map[string]string{} }
 
-func (p *forgetfulBatchCommitter) Settle() error {
+func (p *forgetfulBatch) Settle() error {
 	time.Sleep(20 * time.Millisecond) // whoever says that a file is done before this shows it
 	p.holds = false
 	if p.fails == "settle" {
@@ -138,10 +138,10 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 			p, want := files(t, 3<<20, 700, 0, 4096, 1<<20, 1<<20+1)
 			f := &forgetful{Target: openTarget(t, t.TempDir(), folder.Options{}), lasting: map[string]string{},
 				fails: fails}
-			batchCommitter := &forgetfulBatchCommitter{forgetful: f}
+			batch := &forgetfulBatch{forgetful: f}
 			to := target.Target(f)
 			if holds {
-				to = batchCommitter
+				to = batch
 			}
 			done := 0
 			r := run.Run(context.Background(), p, to, run.Options{Verify: run.VerifyNone}, func(e run.Event) {
@@ -156,7 +156,7 @@ func TestWhatIsDoneWouldOutliveAPowerCut(t *testing.T) {
 			switch fails {
 			case "":
 				assert.Equal(t, len(want), done)
-				assert.Equal(t, holds, batchCommitter.settled > 0)
+				assert.Equal(t, holds, batch.settled > 0)
 			case "settle":
 				assert.Equal(t, 2, done, "the large ones are no part of a group")
 				assert.Len(t, r.Failed, len(want)-2)

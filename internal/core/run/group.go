@@ -22,11 +22,11 @@ const (
 )
 
 // together is how many of the steps that wait are done as a group, or as a crowd; mu is held.
-func (l *Lane) together() (n int, parallelWriter bool) {
+func (l *Lane) together() (n int, beside bool) {
 	_, holds := l.to.(target.BatchCommitter)
 	c, ok := l.to.(target.ParallelWriter)
-	parallelWriter = ok && c.AtOnce() > 1
-	if !holds && !parallelWriter {
+	beside = ok && c.AtOnce() > 1
+	if !holds && !beside {
 		return 1, false
 	}
 	bytes := int64(0)
@@ -37,7 +37,7 @@ func (l *Lane) together() (n int, parallelWriter bool) {
 			bytes+s.Size > groupBytes || l.tries[i] > 0 {
 			break
 		}
-		if parallelWriter && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+		if beside && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
 			break
 		}
 		needed := false // its verdict must be known
@@ -50,7 +50,7 @@ func (l *Lane) together() (n int, parallelWriter bool) {
 		in[i] = true
 		n, bytes = n+1, bytes+s.Size
 	}
-	return max(n, 1), parallelWriter && n > 1
+	return max(n, 1), beside && n > 1
 }
 
 // back puts steps that were taken and not begun back to where they were, but for those that were skipped meanwhile; mu
@@ -75,8 +75,8 @@ func (l *Lane) take(i int) bool {
 	return was
 }
 
-// crowd carries out steps side by side.
-func (l *Lane) parallelWriter(ctx context.Context, steps []int) {
+// sideBySide carries out steps side by side.
+func (l *Lane) sideBySide(ctx context.Context, steps []int) {
 	next := make(chan int, len(steps))
 	for _, i := range steps {
 		next <- i

@@ -410,11 +410,11 @@ func (l *Lane) carryOut(ctx context.Context) {
 		if l.gate(ctx) != nil {
 			break
 		}
-		steps, parallelWriter := l.next()
+		steps, beside := l.next()
 		switch {
 		case len(steps) == 0:
-		case parallelWriter:
-			l.parallelWriter(ctx, steps)
+		case beside:
+			l.sideBySide(ctx, steps)
 		case len(steps) > 1:
 			l.group(ctx, steps)
 		case l.take(steps[0]):
@@ -457,19 +457,19 @@ func (l *Lane) sumUp(ctx context.Context) {
 }
 
 // next takes the steps that are done now: one, a group, or a crowd.
-func (l *Lane) next() (steps []int, parallelWriter bool) {
+func (l *Lane) next() (steps []int, beside bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.finish || len(l.queue) == 0 {
 		return nil, false
 	}
-	n, parallelWriter := l.together()
+	n, beside := l.together()
 	steps = slices.Clone(l.queue[:n])
 	l.queue = l.queue[n:]
 	for _, i := range steps {
 		l.taken[i] = true
 	}
-	return steps, parallelWriter
+	return steps, beside
 }
 
 // one carries out a step.

@@ -8,7 +8,7 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// turn is the right to read from one disk of this computer: lanes take turns, as a disk that is read at two targets at
+// turn is the right to read from one disk of this computer: lanes take turns, as a disk that is read in two places at
 // once is slower than one that is read at one after the other. nil lets everybody read.
 type turn chan struct{}
 

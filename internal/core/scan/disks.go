@@ -2,7 +2,7 @@ package scan
 
 import "sync"
 
-// disks keeps disks that turn from being read at several targets at once, which would take them
+// disks keeps disks that turn from being read in several places at once, which would take them
 // longer than one after another.
 type disks struct {
 	mu  sync.Mutex

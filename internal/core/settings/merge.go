@@ -45,8 +45,8 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 		merged, conflicts = mergeLines(last, theirs, wanted, win)
 		return merged, conflicts, nil
 	}
-	type target struct{ section, key string }
-	var keys []target
+	type place struct{ section, key string }
+	var keys []place
 	for _, text := range []string{wanted, last} {
 		lines, err := parse(text, syntax)
 		if err != nil {
@@ -54,8 +54,8 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 		}
 		for _, l := range lines {
 			if l.key != "" && !slices.ContainsFunc(keys,
-				func(k target) bool { return same(k.key, l.key, syntax) && same(k.section, l.section, syntax) }) {
-				keys = append(keys, target{l.section, l.key})
+				func(k place) bool { return same(k.key, l.key, syntax) && same(k.section, l.section, syntax) }) {
+				keys = append(keys, place{l.section, l.key})
 			}
 		}
 	}

@@ -24,7 +24,7 @@ import (
 // An Error is one mistake in a file that a person wrote.
 type Error struct {
 	File         string `json:"file"`
-	Line, Column int    // from 1; 0 when the mistake belongs to no target in the file
+	Line, Column int    // from 1; 0 when the mistake belongs to no place in the file
 	Say          string `json:"say"`
 	Meant        string `json:"meant,omitempty"` // the nearest thing that would be right
 }
@@ -162,12 +162,12 @@ func misplaced(data []byte, wrong *toml.DecodeError, t reflect.Type) (line, col 
 	if l, c := wrong.Position(); l != 1 || c != 1 {
 		return 0, 0, false
 	}
-	type target struct {
+	type place struct {
 		key  string
 		at   unstable.Range
 		line int
 	}
-	var targets []target
+	var places []place
 	var p unstable.Parser
 	p.Reset(data)
 	prefix := ""
@@ -181,16 +181,16 @@ func misplaced(data []byte, wrong *toml.DecodeError, t reflect.Type) (line, col 
 		} else {
 			key = prefix + key
 		}
-		targets = append(targets, target{key, at, p.Shape(at).Start.Line})
+		places = append(places, place{key, at, p.Shape(at).Start.Line})
 	}
 	lines := strings.SplitAfter(string(data), "\n")
-	for i, x := range targets {
+	for i, x := range places {
 		if x.key != strings.Join(wrong.Key(), ".") {
 			continue
 		}
 		end := len(lines)
-		if i+1 < len(targets) {
-			end = targets[i+1].line - 1
+		if i+1 < len(places) {
+			end = places[i+1].line - 1
 		}
 		into := reflect.New(t.Elem()).Interface()
 		if err := toml.Unmarshal([]byte(strings.Join(lines[:end], "")), into); err != nil {

@@ -1,4 +1,4 @@
-// Package scene describes drawings: pages with shapes, texts, pictures and links at targets that are known exactly,
+// Package scene describes drawings: pages with shapes, texts, pictures and links at positions that are known exactly,
 // since every text is measured in the font that it will have. A scene knows no file format; packages svg and pdf write
 // one down, and so agree.
 //
@@ -60,7 +60,7 @@ type Page struct {
 // An Item is something on a page: a *[Shape], *[Text], *[Picture] or *[Link]. Later ones lie over earlier ones.
 type Item interface{ item() }
 
-// A Point is a target on a page.
+// A Point is a position on a page.
 type Point struct{ X, Y float64 }
 
 // An Op is what a [Segment] does.

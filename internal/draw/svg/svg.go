@@ -65,7 +65,7 @@ func Write(to io.Writer, d *scene.Drawing) error {
 	return w.Flush()
 }
 
-// arrange gives each page its target, and returns the size of the whole.
+// arrange gives each page its position, and returns the size of the whole.
 func (w *writer) arrange(pages []*scene.Page, columns int) (wide, high float64) {
 	if len(pages) == 0 {
 		return 1, 1

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The targets in the boot sector (exFAT specification, 3.1).
+// Offsets in the boot sector (exFAT specification, 3.1).
 const (
 	bootPartition = 0x40
 	bootLength    = 0x48 // sectors

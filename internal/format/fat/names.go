@@ -16,7 +16,7 @@ import (
 	"polytome/internal/format/volume"
 )
 
-// The targets in an entry (FAT specification, "FAT Directory Structure").
+// Offsets in an entry (FAT specification, "FAT Directory Structure").
 const (
 	entry      = 32
 	dirAttr    = 11
@@ -63,7 +63,7 @@ func checksum(short []byte) byte {
 	return sum
 }
 
-// longAt are the targets of the 13 units in an entry of a long name.
+// longAt are the offsets of the 13 units in an entry of a long name.
 var longAt = [longUnits]int{1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30}
 
 // shortText is a short name as it is shown.
@@ -594,7 +594,7 @@ func labelBytes(label string) ([]byte, error) {
 	return out, nil
 }
 
-// hasLabel reports whether a boot sector has a target for a label: it says so, or names its kind as those do that have
+// hasLabel reports whether a boot sector has a field for a label: it says so, or names its kind as those do that have
 // one.
 func hasLabel(boot []byte, tail int64) bool {
 	return boot[tail+tailSignature] == 0x29 || string(boot[tail+tailKind:tail+tailKind+3]) == "FAT"

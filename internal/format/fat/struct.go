@@ -14,7 +14,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The targets in a boot sector (FAT specification, "Boot Sector and BPB").
+// Offsets in a boot sector (FAT specification, "Boot Sector and BPB").
 const (
 	bpbSector     = 11 // bytes per sector
 	bpbCluster    = 13 // sectors per cluster
@@ -66,7 +66,7 @@ type geometry struct {
 	media      byte
 	serial     uint32
 	label      string
-	labelled   bool // there is a target for a label
+	labelled   bool // there is a field for a label
 }
 
 func (g *geometry) heap() int64 {

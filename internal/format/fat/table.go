@@ -235,7 +235,7 @@ func (f *format) cleanBits() uint32 {
 	return 0x0C000000
 }
 
-// The targets in the FSInfo sector.
+// Offsets in the FSInfo sector.
 const (
 	infoLead   = 0x41615252
 	infoStruct = 0x61417272

@@ -108,7 +108,7 @@ func Lay(fsys fs.FS, opts Options) (*Image, error) {
 			standardDepth)
 	}
 	im.name()
-	if err := im.target(); err != nil {
+	if err := im.assign(); err != nil {
 		return nil, err
 	}
 	if im.total > 1<<32-1 {
@@ -169,8 +169,8 @@ const (
 	udfPartition = udfAnchor + 1
 )
 
-// target gives every directory and file its sectors, and builds everything in front of the files.
-func (im *Image) target() error {
+// assign gives every directory and file its sectors, and builds everything in front of the files.
+func (im *Image) assign() error {
 	im.spaces = []*space{{n: 0}}
 	if im.opts.Joliet {
 		im.spaces = append(im.spaces, &space{n: 1})
@@ -196,7 +196,7 @@ func (im *Image) target() error {
 			at += sectors(r.size)
 		}
 	}
-	rr.target(at)
+	rr.assign(at)
 	at += sectors(int64(len(rr.data)))
 	if im.opts.UDF {
 		label := im.opts.VolumeID

@@ -40,8 +40,8 @@ type Volume struct {
 	skip     int // bytes to skip in system use fields
 }
 
-// target is where a file or directory is in the image.
-type target struct {
+// place is where a file or directory is in the image.
+type place struct {
 	parts []fstree.Extent
 	mixed bool // interleaved, so not readable as one run
 }
@@ -113,7 +113,7 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 	return v, nil
 }
 
-func of(n *fstree.Node) *target { return n.Data.(*target) }
+func of(n *fstree.Node) *place { return n.Data.(*place) }
 
 // tree hands the volume's files and directories to [fstree].
 type tree struct{ v *Volume }
@@ -151,7 +151,7 @@ func (v *Volume) openRoot(descriptor []byte) (*fstree.Node, error) {
 	if err != nil {
 		return nil, &FormatError{systemArea*SectorSize + 156, err.Error()}
 	}
-	n := &fstree.Node{Modified: rec.when, Size: int64(rec.length), Data: &target{parts: []fstree.Extent{v.partOf(rec)}}}
+	n := &fstree.Node{Modified: rec.when, Size: int64(rec.length), Data: &place{parts: []fstree.Extent{v.partOf(rec)}}}
 	n.Mark = mark(n)
 	return n, nil
 }
@@ -225,7 +225,7 @@ func (v *Volume) entry(rec record) *fstree.Node {
 	}
 	n := &fstree.Node{
 		Dir: rec.flags&flagDirectory != 0, Modified: rec.when, Size: int64(rec.length),
-		Data: &target{parts: []fstree.Extent{v.partOf(rec)}, mixed: rec.unit != 0},
+		Data: &place{parts: []fstree.Extent{v.partOf(rec)}, mixed: rec.unit != 0},
 	}
 	switch v.Names {
 	case JolietNames:

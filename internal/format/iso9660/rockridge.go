@@ -66,8 +66,8 @@ func (c *continuations) field(e *entry) []byte {
 	return use
 }
 
-// target fills in where the continuations lie.
-func (c *continuations) target(sector int64) {
+// assign fills in where the continuations lie.
+func (c *continuations) assign(sector int64) {
 	for _, r := range c.refs {
 		putBoth32(r.entry[4:], uint32(sector+int64(r.offset/SectorSize)))
 		putBoth32(r.entry[12:], uint32(r.offset%SectorSize))

@@ -14,7 +14,7 @@ const maxContinuations = 32
 type rockRidge struct {
 	name      string // NM, "" for none
 	symlink   bool   // SL
-	relocated bool   // RE: seen in its hiding target, to be left out there
+	relocated bool   // RE: seen in its hiding place, to be left out there
 	child     uint32 // CL: the block of the directory that this stands for
 }
 

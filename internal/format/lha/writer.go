@@ -132,14 +132,14 @@ func (w *Writer) header(name, method string, modified time.Time, data, packed []
 // match is a code with its distance, or a byte with none.
 type match struct{ code, distance int }
 
-// maxTries is how many earlier targets are looked at for a match.
+// maxTries is how many earlier positions are looked at for a match.
 const maxTries = 64
 
 // matches finds what repeats in a window; a match has at most longest bytes.
 func matches(data []byte, window, longest int) []match {
 	var out []match
 	head := map[[threshold]byte]int{}
-	before := make([]int, len(data)) // the last target with the same beginning
+	before := make([]int, len(data)) // the last position with the same beginning
 	note := func(i int) {
 		if i+threshold > len(data) {
 			return

@@ -10,7 +10,7 @@ import (
 	"polytome/internal/size"
 )
 
-// The targets of an MBR: the disk's signature of four bytes, and four entries of 16 bytes.
+// Offsets in an MBR: the disk's signature of four bytes, and four entries of 16 bytes.
 const (
 	mbrSignature = 0x1B8
 	mbrEntries   = 0x1BE

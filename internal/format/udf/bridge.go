@@ -33,7 +33,7 @@ type Bridge struct {
 	dirs  []*Node // the root first
 	files []*Node
 	total int64 // blocks of its structures in the partition
-	// targets of the volume's structures, for the anchors
+	// positions of the volume's structures, for the anchors
 	main, reserve int64
 }
 

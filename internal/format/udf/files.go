@@ -8,13 +8,13 @@ import (
 	"polytome/internal/format/fstree"
 )
 
-// target is where a file or directory lies.
-type target struct {
+// place is where a file or directory lies.
+type place struct {
 	kind    int // file type (4/14.6.6)
 	extents []fstree.Extent
 }
 
-func of(n *fstree.Node) *target { return n.Data.(*target) }
+func of(n *fstree.Node) *place { return n.Data.(*place) }
 
 // node reads the file entry at an address.
 func (v *Volume) node(a address) (*fstree.Node, error) {
@@ -46,7 +46,7 @@ func (v *Volume) entry(b []byte, sector int64) (*fstree.Node, error) {
 	if strategy := binary.LittleEndian.Uint16(b[20:]); strategy != 4 {
 		return nil, v.damage(sector, "files of strategy %d are not supported", strategy)
 	}
-	p := &target{kind: int(b[27])}
+	p := &place{kind: int(b[27])}
 	n := &fstree.Node{Dir: p.kind == 4, Size: int64(binary.LittleEndian.Uint64(b[56:])), Modified: when(b[modified:]),
 		Data: p}
 	n.Mark = fmt.Sprint(sector)
@@ -139,7 +139,7 @@ func (v *Volume) allocation(n *fstree.Node, b []byte, flags, part uint16, sector
 }
 
 // pieces adds one extent, taken apart where its partition moves blocks.
-func (v *Volume) pieces(p *target, at address, length int64) error {
+func (v *Volume) pieces(p *place, at address, length int64) error {
 	step := length
 	if m := v.maps[min(int(at.partition), len(v.maps)-1)]; m.virtual && m.vat != nil || len(m.moved) > 0 {
 		step = v.block

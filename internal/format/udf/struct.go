@@ -154,7 +154,7 @@ func when(b []byte) time.Time {
 		int(b[8]), micro*1000, zone)
 }
 
-// An address is a target in a partition (4/7.1).
+// An address is a position in a partition (4/7.1).
 type address struct {
 	block     uint32
 	partition uint16 // index of its map

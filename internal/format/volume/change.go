@@ -237,7 +237,7 @@ func (v *Volume) swap(n *Node, set []byte) bool {
 // both, and the check knows that they are one and the same.
 func (v *Volume) move(n, moved, dir *Node, set []byte) error {
 	oldDir, oldAt, oldN := n.parent, n.at, n.n
-	at, err := v.target(dir, len(set)/entryLength)
+	at, err := v.slotFor(dir, len(set)/entryLength)
 	if err != nil {
 		return err
 	}
@@ -397,7 +397,7 @@ func (v *Volume) SetLabel(ctx context.Context, label string) error {
 		v.vacate(v.root, at, 1)
 	case entry != nil:
 		if at < 0 {
-			if at, err = v.target(v.root, 1); err != nil {
+			if at, err = v.slotFor(v.root, 1); err != nil {
 				return err
 			}
 		}

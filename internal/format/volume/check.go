@@ -424,7 +424,7 @@ func (c *checker) crossed(ctx context.Context) error {
 		if o := owner[n.First]; o != nil && o != n && o.Folder == n.Folder && o.Size == n.Size && count(c.lost) == 0 {
 			if n.Folder && o.parent != nil && n.dir != nil && o.dir != nil && v.f.HeadRight(n.dir.data, n, n.parent) &&
 				!v.f.HeadRight(o.dir.data, o, o.parent) {
-				n, o = o, n // the one that knows its target stays
+				n, o = o, n // the one that knows its place stays
 			}
 			if n.parent != nil {
 				c.add(Twice, n, fmt.Sprintf("It is the same as %s: rewriting its label was interrupted.", o.Path()),

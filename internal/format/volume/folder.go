@@ -161,9 +161,9 @@ func (v *Volume) writeFolder(n *Node) error {
 	return nil
 }
 
-// target finds where n entries can stand: within one sector, as far as they fit into one, so that one write makes
+// slotFor finds where n entries can stand: within one sector, as far as they fit into one, so that one write makes
 // all of them appear.
-func (v *Volume) target(dir *Node, n int) (at int, err error) {
+func (v *Volume) slotFor(dir *Node, n int) (at int, err error) {
 	d := dir.dir
 	per := int(v.info.Sector) / entryLength
 	if n <= per && d.holes >= n {
@@ -320,7 +320,7 @@ func (v *Volume) add(dir, n *Node) error {
 	if err != nil {
 		return err
 	}
-	at, err := v.target(dir, len(set)/entryLength)
+	at, err := v.slotFor(dir, len(set)/entryLength)
 	if err != nil {
 		return err
 	}
@@ -402,7 +402,7 @@ func (v *Volume) patch(n *Node) error {
 func (v *Volume) reset(n *Node, set []byte) error {
 	dir := n.parent
 	oldAt, oldN := n.at, n.n
-	at, err := v.target(dir, len(set)/entryLength)
+	at, err := v.slotFor(dir, len(set)/entryLength)
 	if err != nil {
 		return err
 	}

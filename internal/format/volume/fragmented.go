@@ -162,7 +162,7 @@ type mover struct {
 	to Run
 }
 
-// windowsTried is for how many targets it is tried whether the files there can go elsewhere.
+// windowsTried is for how many positions it is tried whether the files there can go elsewhere.
 const windowsTried = 64
 
 // window finds need clusters one behind the other for a file, with the least to be moved away, and reserves where that
@@ -245,7 +245,7 @@ func (v *Volume) clear(segs []segment, from int, w Run) ([]mover, bool) {
 	return movers, fine
 }
 
-// segments are all clusters in order, with what they are of. Folders, and what the target has itself, stay.
+// segments are all clusters in order, with what they are of. Folders, and what the volume itself uses, stay.
 func (v *Volume) segments(ctx context.Context, destination *Node) ([]segment, error) {
 	var used []segment
 	err := v.walk(ctx, func(n *Node, err error) {

@@ -160,7 +160,7 @@ type Format interface {
 	Kept(r Run) ([]Run, error)
 	// IsFolder reports whether clusters that begin with these bytes can be a folder.
 	IsFolder(dir *Node, data []byte) bool
-	// HeadRight reports whether the first bytes of a folder tell its target and its parent's right; MarkWhole forgets
+	// HeadRight reports whether a folder's own entries point to it and to its parent; MarkWhole forgets
 	// that someone did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
 	MarkWhole()
@@ -224,7 +224,7 @@ type Volume struct {
 	space  *space
 	begun  bool
 	broken error // a write failed: what is in memory is not what is on the device
-	// rehearsal is set where only the targets of files count, and not their bytes: see [Volume.Rehearse].
+	// rehearsal is set where only the positions of files count, and not their bytes: see [Volume.Rehearse].
 	rehearsal bool
 
 	joins   []join         // chains that go on, for the next flush

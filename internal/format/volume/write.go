@@ -22,7 +22,7 @@ type Writer struct {
 	v     *Volume
 	ctx   context.Context
 	name  string
-	over  *Node // the file whose target it takes
+	over  *Node // the file whose place it takes
 	runs  []Run
 	space int64 // bytes in the runs
 	at    int64

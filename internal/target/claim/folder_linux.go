@@ -26,13 +26,13 @@ func Folder(f *os.File) (release func(), err error) {
 		return Named(fmt.Sprintf("folder %d %d", st.Dev, st.Ino))
 	case taken:
 		_ = f.Close()
-		return nil, &TakenError{batchCommitter(&st)}
+		return nil, &TakenError{owner(&st)}
 	}
 	return func() { _ = f.Close() }, nil
 }
 
-// holder looks up who has the lock of a file (proc_locks(5)).
-func batchCommitter(st *unix.Stat_t) int {
+// owner looks up who has the lock of a file (proc_locks(5)).
+func owner(st *unix.Stat_t) int {
 	f, err := os.Open("/proc/locks")
 	if err != nil {
 		return 0

@@ -66,7 +66,7 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path),
 			w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
 		lines = append(lines, m.files(t, w, tt, &d)...)
-		space := 0 // what was read takes as much as it needs, so that the target it was read in has the rest
+		space := 0 // what was read takes as much as it needs, so that the place it was read from has the rest
 		for _, e := range d.Evidence {
 			space = max(space, style.Width(style.Clean(e.Value)))
 		}
