@@ -96,7 +96,7 @@ If a target disconnects, the run waits for it. Every run is recorded: see polyto
 }
 
 // remember keeps how fast targets were in the bench. Nobody waits for it: where the bench is open elsewhere, or
-// cannot be written, times are reported by what was known before.
+// cannot be written, times are estimated from what was known before.
 func (w *work) remember(b *bench.Bench) {
 	fresh, err := bench.Load(w.bench)
 	if err != nil || len(fresh.Targets) != len(b.Targets) || fresh.Hold(stateDir()) != nil {

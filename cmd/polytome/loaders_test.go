@@ -149,7 +149,7 @@ func TestAProfileLearntFromATarget(t *testing.T) {
 		"--capacity", "58GiB", "--no-covers", "--dry-run")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "0 files to write, 0 bytes; 13 already there")
-	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows is reported by its folder")
+	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows follows from its folder")
 
 	status, _, errOut = own(t, config, "", "loaders", "learn", filepath.Join(w.Dir, "nowhere"))
 	assert.Equal(t, 1, status)

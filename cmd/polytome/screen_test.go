@@ -230,7 +230,7 @@ func TestAnEmptyBenchAsksTwoThings(t *testing.T) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "as = 'fat32'")
-	assert.Contains(t, string(text), "loader = 'rowan'", "reported by the folder ROWAN on the stick")
+	assert.Contains(t, string(text), "loader = 'rowan'", "found by the folder ROWAN on the stick")
 }
 
 func TestWithoutColoursAndUnicode(t *testing.T) {

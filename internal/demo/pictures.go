@@ -50,7 +50,7 @@ var texts = map[string]string{
 	"The Ninth Orchard":      "Eight orchards feed the valley. The ninth one keeps its fruit, and asks for something.",
 	"Saffron Circuit":        "Twelve lanes of spice carts, one bridge.",
 	"Mistral Halt":           "The train does not run while the wind blows. It has blown for nine years.",
-	"Nine Bells to Marrowby": "A night watch, reported in nine bells.",
+	"Nine Bells to Marrowby": "A night watch in nine bells.",
 }
 
 // Pictures are what the demo's server of pictures has: drawn by code, with the mistakes that such servers make.

@@ -237,7 +237,7 @@ func (c *Card) front(p *panels, o Options, all []CardTitle) (index []indexRow) {
 		p.y = p.Para(body, p.left, p.y+4, body.WrapMost(say, p.wide, 4))
 	}
 	for _, g := range rows {
-		if p.y+11 > p.bottom { // more platforms than the front has lines: the rest are reported where they begin
+		if p.y+11 > p.bottom { // more platforms than the front has lines: the rest are listed where they begin
 			p.next()
 		}
 		p.WriteIn(pen, p.left, p.y, p.wide-100, c.Shown.of(g.platform))

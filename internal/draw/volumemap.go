@@ -27,7 +27,7 @@ type VolumeMap struct {
 }
 
 // mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a
-// part is that is reported apart, in points.
+// part is that can be distinguished, in points.
 const (
 	mapRowsTall  = 30
 	mapRowsShort = 14

@@ -140,7 +140,7 @@ func (m *File) Sync() error {
 	return m.f.Sync()
 }
 
-// Drop has bytes be read from the medium again, where the system can be reported so. They are brought there first.
+// Drop has bytes be read from the medium again, where the system can be asked for that. They are brought there first.
 func (m *File) Drop(off, n int64) error { return drop(m.f, m.base+off, n) }
 
 // Ahead has the system begin to read bytes that are wanted soon.

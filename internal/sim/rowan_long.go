@@ -91,7 +91,7 @@ var (
 	rowanSum       = regexp.MustCompile(`^crc32 = "[0-9A-Fa-f]{8}"$`)
 )
 
-// rowanParts reads parts.toml. Its lines stand as they are reported on the page, letter for letter; the title is taken
+// rowanParts reads parts.toml. Its lines are as on the page, letter for letter; the title is taken
 // from a list that is odd too.
 func rowanParts(text string) (title string, parts rowanPartList, odd string) {
 	lines := strings.Split(strings.TrimRight(strings.ReplaceAll(text, "\r\n", "\n"), "\n \t\r"), "\n")

@@ -139,7 +139,7 @@ func (k Keys) with(in bool, keys []string) Keys {
 	return slices.DeleteFunc(slices.Clone(k), out.has)
 }
 
-// Remember keeps names that titles were reported apart by. It reports whether any of them is
+// Remember keeps names that keep titles distinct. It reports whether any of them is
 // new.
 func (p *Target) Remember(names map[string]string) bool {
 	fresh := false

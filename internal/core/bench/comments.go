@@ -102,7 +102,7 @@ func weave(text []byte, r remarks) []byte {
 	return b.Bytes()
 }
 
-// identities are the keys by which the tables of a list are reported apart.
+// identities are the keys that distinguish the tables of a list.
 var identities = []string{"name", "path", "file"}
 
 // named gives every statement a name that it keeps when others come or go: the table that it is in,

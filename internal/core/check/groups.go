@@ -201,7 +201,7 @@ func (y *loaderAudit) isHidden(key string) bool {
 	return false
 }
 
-// lists compares the files in which titles are reported with what is here.
+// lists compares the files in which titles are listed with what is here.
 func (y *loaderAudit) lists() {
 	for i := range y.profile.Lists {
 		l := &y.profile.Lists[i]

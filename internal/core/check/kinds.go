@@ -25,7 +25,7 @@ const (
 	Fragmented Kind = "fragmented"   // not contiguous
 	Crowded    Kind = "crowded"      // more in a folder than is shown
 	Disc       Kind = "disc"         // a disc of a title is missing
-	List       Kind = "list"         // a file in which titles are reported
+	List       Kind = "list"         // a file in which titles are listed
 	Companion  Kind = "companion"    // a file that all but belongs to a title
 	Cover      Kind = "cover"        // a picture that is not as it is wanted
 	NoCover    Kind = "no-cover"     // titles without a picture

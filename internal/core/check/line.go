@@ -87,7 +87,7 @@ func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Templ
 		return
 	}
 	if y.isHidden(y.tree.fold(e.Path)) {
-		return // it is reported of with its folder
+		return // it is reported with its folder
 	}
 	if e.Folder {
 		for _, f := range y.below(e.Path) {

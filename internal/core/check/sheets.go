@@ -24,7 +24,7 @@ func (y *loaderAudit) sheets(l *line) {
 	}
 	for n, e := range all {
 		if n > 0 && !y.listedBy(l, e) {
-			y.needTracks(e) // the console does not look at it, and the playlist is reported of
+			y.needTracks(e) // the console does not look at it, and the playlist is reported
 			continue
 		}
 		text, err := y.tree.text(e)

@@ -7,7 +7,7 @@ import (
 	"polytome/internal/filecopy"
 )
 
-// minding remembers what a sink said, so that its errors are reported from those of the source, and tells after each
+// minding remembers what a sink said, so that its errors are distinguished from those of the source, and reports after each
 // write.
 type minding struct {
 	Sink

@@ -150,7 +150,7 @@ func TestWhatLeavesMakesSpace(t *testing.T) {
 	assert.Zero(t, s.Released)
 }
 
-// TestListsTakeTheirSpace has a file in which all titles are reported grow beyond a cluster: what is foretold is what
+// TestListsTakeTheirSpace has a file in which all titles are listed grow beyond a cluster: what is foretold is what
 // the plan writes, and where the space of that one cluster is missing, the title is skipped.
 func TestListsTakeTheirSpace(t *testing.T) {
 	p := emitting(t, "rowan-net.lst")
@@ -196,7 +196,7 @@ func TestListsTakeTheirSpace(t *testing.T) {
 	around := strings.IndexByte(text, '\n') + 1 + len("that is all\n")
 	space := func(n int) int64 { return int64((n + 511) / 512 * 512) }
 	assert.EqualValues(t, whole-space(len(text))+space(2*len(text)-around)-space(len(text)), s.Planned,
-		"what others have reported in it stays")
+		"what others have written in it stays")
 	there := append([]target.Entry{{Path: "ROWAN-NET.LST", Size: int64(len(text))}}, onIt(t, judge(50*size.GiB))...)
 	s = judge(50*size.GiB, there...)
 	s.Choose(func(int) bool { return true })

@@ -24,7 +24,7 @@ import (
 	"polytome/internal/target"
 )
 
-// telling is a profile that has all titles reported in a list, on every filesystem.
+// telling is a profile that lists all titles in a file, on every filesystem.
 func emitting(t testing.TB, at string) *loader.Profile {
 	p := *coretest.Rowan(t)
 	p.Lists = slices.Clone(p.Lists)
@@ -136,7 +136,7 @@ func TestFoldersTakeTheSpaceOfTheirNames(t *testing.T) {
 
 // TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted: before a title is chosen it is said whether there is space for it
 // and how much is missing; choosing it then says the same, to the byte, with folders that grow and a list that all
-// titles are reported in.
+// titles are listed in.
 func TestWhatIsSaidOfATitleIsWhatComesWhenItIsWanted(t *testing.T) {
 	p := emitting(t, "rowan-net.lst")
 	rapid.Check(t, func(t *rapid.T) {

@@ -349,7 +349,7 @@ func (s *Sheet) noteName(list []touch, file string) []touch {
 	return add(list, s.names.number(parent(file), s.fold), s.of.Facts.Filesystem.EntryBytes(path.Base(file)))
 }
 
-// noteLists estimates how much each title adds to the files in which all titles are reported.
+// noteLists estimates how much each title adds to the files in which all titles are listed.
 func (s *Sheet) noteLists() {
 	for k := range s.of.Loaders {
 		tree := s.of.Loaders[k].Tree
@@ -390,7 +390,7 @@ func (s *Sheet) reported(l listSpace, i, sign int) listSpace {
 	return l
 }
 
-// telling is by how many bytes the files in which all titles are reported grow on the target with a title's lines, or
+// telling is by how many bytes the files in which all titles are listed grow on the target with a title's lines, or
 // without them.
 func (s *Sheet) emitting(i, sign int) (grown int64) {
 	for k := range s.lists {

@@ -260,7 +260,7 @@ func (n *names) reset() {
 	}
 }
 
-// portion is what title i adds to the space that folders take, as far as it can be reported of it alone: the
+// portion is what title i adds to the space that folders take, as far as it can be known for it alone: the
 // bytes of its names, and the clusters of the folders that only it needs.
 func (n *names) portion(i int, users []int32) (bytes int64) {
 	for _, t := range n.of(i) {

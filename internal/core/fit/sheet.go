@@ -96,12 +96,12 @@ type Elsewhere struct {
 	Free int64
 }
 
-// listSpace is the file in which a loader wants all titles reported.
+// listSpace is the file in which a loader wants all titles listed.
 type listSpace struct {
 	was    int64 // bytes that it has on the target
 	around int64 // bytes that it has before and behind its lines, at most
 	bytes  int64 // of the lines of chosen titles
-	fresh  int64 // of those that are not there, which come to what it has: what others have reported in it stays
+	fresh  int64 // of those that are not there, which come to what it has: what others have written in it stays
 	lines  []int32
 }
 

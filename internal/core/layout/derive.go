@@ -240,7 +240,7 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	return out
 }
 
-// A ListFile is a file in which all titles are reported.
+// A ListFile is a file in which all titles are listed.
 type ListFile struct {
 	Path string
 	Data []byte
@@ -251,7 +251,7 @@ type ListFile struct {
 	rows []loader.Values
 }
 
-// Lists writes the files in which the loader wants its titles reported, for the titles
+// Lists writes the files in which the loader wants its titles listed, for the titles
 // that include says yes to.
 func (t *Tree) Lists(include func(i int) bool) []ListFile {
 	if t.onlyCovers {
@@ -289,7 +289,7 @@ type ListLine struct {
 	most string // the number of all discs
 }
 
-// ListLines are the files in which the loader wants its titles reported, where the tree is laid for.
+// ListLines are the files in which the loader wants its titles listed, where the tree is laid for.
 func (t *Tree) ListLines() (out []ListLine) {
 	if t.onlyCovers {
 		return nil
@@ -345,7 +345,7 @@ func SortRows(rows []loader.Values, order []string) {
 	})
 }
 
-// ListData is a file in which titles are reported, with a row for each disc in the order of the list.
+// ListData is a file in which titles are listed, with a row for each disc in the order of the list.
 func ListData(l *loader.List, rows []loader.Values) []byte {
 	SortRows(rows, l.Order)
 	for n := range rows {

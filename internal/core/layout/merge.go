@@ -24,7 +24,7 @@ type Lying struct {
 }
 
 // Merge brings what a list says into what it says already: rows that someone else made stay as they are, also those of
-// a title that is reported again; rows that were written for games that are gone go; and games that are on the target
+// a title that is listed again; rows that were written for games that are gone go; and games that are on the target
 // are reported, as far as their paths report what a row needs. mine is what of it is not someone else's. ok is false
 // when what is there cannot be understood as such a list: then it cannot be merged, only replaced.
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
@@ -203,7 +203,7 @@ func split(l *loader.List, text string) (head string, rows [][]byte, foot string
 		return head, rows, foot, true
 	}
 	if line := l.Line.String(); strings.Count(line, "\n") != 1 || !strings.HasSuffix(line, "\n") {
-		return "", nil, "", false // rows of several lines cannot be reported apart
+		return "", nil, "", false // rows of several lines cannot be separated
 	}
 	for line := range strings.Lines(text) {
 		if !strings.HasSuffix(line, "\n") { // somebody ended it without

@@ -24,7 +24,7 @@ type Line struct {
 func (l *Line) Depth() int { return strings.Count(l.Path, "/") }
 
 // Outline lists the whole tree: the files of all titles with their companions, the files
-// in which titles are reported, the folders of a first start where they may be made, and the
+// in which titles are listed, the folders of a first start where they may be made, and the
 // folders above all of them. What is in a folder comes right behind it.
 func (t *Tree) Outline() []Line {
 	byPath := map[string]Line{}

@@ -12,7 +12,7 @@ import (
 )
 
 // Owns reports whether a file is where the profile has files of titles: games, their parts,
-// tracks and lists of parts, companions, and the files in which all titles are reported. The
+// tracks and lists of parts, companions, and the files in which all titles are listed. The
 // loader's own files are none of them.
 func Owns(p *loader.Profile, attachment, file string) bool {
 	holds := func(on []string) bool { return len(on) == 0 || slices.Contains(on, attachment) }

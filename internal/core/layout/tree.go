@@ -272,7 +272,7 @@ func (t *Tree) Names() map[string]string {
 	return out
 }
 
-// Contested are the names in the tree over which titles had to be reported apart, by the
+// Contested are the names in the tree over which titles had to be made distinct, by the
 // keys of the titles.
 func (t *Tree) Contested() map[string]string {
 	out := map[string]string{}

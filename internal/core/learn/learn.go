@@ -419,7 +419,7 @@ func (s *student) paged(r *Rule, all []*sample) {
 		"the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
 }
 
-// discs finds out how the discs of one title are reported apart.
+// discs finds out how the discs of one title are distinguished.
 func (s *student) discs(r *Rule, all []*sample) {
 	for _, x := range all {
 		if x.discs != "" {

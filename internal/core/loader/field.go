@@ -5,7 +5,7 @@ import "slices"
 // A Field is a value that templates and conditions can use.
 type Field int
 
-// The fields. What each stands for is reported in docs/profile-format.md.
+// The fields. What each stands for is described in docs/profile-format.md.
 const (
 	FieldID Field = iota
 	FieldTitle
@@ -49,7 +49,7 @@ func fieldNamed(name string) (Field, bool) {
 	return Field(i), i >= 0
 }
 
-// titleFields are reported by a title itself.
+// titleFields come from a title itself.
 var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc, FieldDiscs, FieldKind, FieldPlatform,
 	FieldExt}
 

@@ -13,7 +13,7 @@ import (
 	"polytome/internal/target"
 )
 
-// A Profile is the rules of one loader. Every key is reported in docs/profile-format.md.
+// A Profile is the rules of one loader. Every key is described in docs/profile-format.md.
 type Profile struct {
 	Format       int           `toml:"format"`
 	Name         string        `toml:"name"`
@@ -316,7 +316,7 @@ func (p *Picture) Estimate() int64 {
 	return pixels / 4
 }
 
-// A List is a file in which all titles are reported.
+// A List is a file in which all titles are listed.
 type List struct {
 	Scope
 	Path   Template      `toml:"path"`

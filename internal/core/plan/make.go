@@ -299,7 +299,7 @@ func (m *maker) updates() {
 	}
 }
 
-// lists plans the files in which all titles are reported.
+// lists plans the files in which all titles are listed.
 func (m *maker) lists() {
 	for _, l := range m.sheet.Loaders() {
 		mine := func(i int) bool {

@@ -150,7 +150,7 @@ func (f *Forecast) Event(e Event) {
 		delete(f.checked, e.Step)
 	case Done, Failed, Skipped:
 		if rest := s.Size - f.checked[e.Step]; class == 1 && f.checks && e.Kind == Done && rest > 0 {
-			f.check.saw(float64(rest), took) // read back too quickly to be reported of
+			f.check.saw(float64(rest), took) // read back too quickly to be measured
 			f.readBack = true
 		} else {
 			f.beside[class].saw(0, took)

@@ -338,13 +338,13 @@ func (l *Lane) event(e Event, step int) Event {
 	return e
 }
 
-// tell sends an event, and waits until it was taken: the run does not hurry ahead of what is reported of it.
+// emit sends an event, and waits until it was taken: the run does not hurry ahead of what is shown of it.
 func (l *Lane) emit(e Event, step int) { l.box.send(l.event(e, step)) }
 
 // note sends an event and does not wait: whoever steers the lane may be the one who takes its events.
 func (l *Lane) note(e Event, step int) { l.box.post(l.event(e, step)) }
 
-// work carries out the plan. What is reported of its end is reported when everything is closed.
+// work carries out the plan. Its end is reported when everything is closed.
 func (l *Lane) work(ctx context.Context) {
 	defer close(l.ended)
 	release := awake.Keep("games are being written to a drive or console")

@@ -129,7 +129,7 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 	return t.copy(ctx, src, w, func(block) (int64, error) { return 0, nil })
 }
 
-// copy writes what of the source's blocks is not there yet: of each, it is reported how many bytes are.
+// copy writes what of the source's blocks is not there yet: for each, it is known how many bytes are.
 func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, there func(block) (int64, error)) (
 	*written, error) {
 	l, s := t.l, t.s

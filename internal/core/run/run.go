@@ -77,7 +77,7 @@ type Report struct {
 	HalfOf    int64         `json:"half-of,omitempty"`    // that it will have
 	Stopped   bool          `json:"stopped,omitempty"`
 	Elapsed   time.Duration `json:"elapsed"` // without pauses
-	// Large and Small are how long files took that were written whole: what the next times are reported by.
+	// Large and Small are how long files took that were written whole: what the next times are estimated from.
 	Large Timed `json:"large,omitzero"`
 	Small Timed `json:"small,omitzero"`
 	// Undone are the numbers of steps that were not done.

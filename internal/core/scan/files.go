@@ -260,7 +260,7 @@ func (l *look) identify(u unit) {
 	l.publish()
 }
 
-// unread is a title that cannot be read for now, reported by its extension; nil for what may be anything.
+// unread is a title that cannot be read for now, known by its extension; nil for what may be anything.
 func (s *scan) unread(path string, it *item, err error) *title.Title {
 	ext := strings.ToLower(filepath.Ext(path))
 	for _, p := range s.set.Platforms {

@@ -351,7 +351,7 @@ func tooStrict(p *loader.Platform, value string) string {
 }
 
 // setDisc takes a disc number: "1/2", or "1" where nothing says how many there are, and
-// which is then reported by those that are found.
+// which then follows from those that are found.
 func setDisc(t *title.Title, disc, from string) {
 	d := &t.Discs[0]
 	if n, err := strconv.Atoi(disc); err == nil {

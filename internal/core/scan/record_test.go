@@ -107,7 +107,7 @@ func FuzzRecord(f *testing.F) {
 	})
 }
 
-// TestAFileThatChangesUnderTheScan is reported of, and is not kept.
+// TestAFileThatChangesUnderTheScan: it is reported, and is not kept.
 func TestAFileThatChangesUnderTheScan(t *testing.T) {
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "a.twt"), []byte("half of it"), 0o644); err != nil {

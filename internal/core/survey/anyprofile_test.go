@@ -140,7 +140,7 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 		`archives = "unpack"`)
 	say("discs = %q", one("discs", " (Disc {disc})", "-d{disc}", " {disc}"))
 	base := "{base}"
-	if some("split") { // a title's parts are reported apart by its ID, or by its own path
+	if some("split") { // a title's parts are distinguished by its ID, or by its own path
 		base = "{title}"
 		dir, parts := "P", one("parts", "/"+id+"/{index|pad:3}.prt", "/"+id+".{title}.{index}.prt",
 			"/{title}/{index}.prt")

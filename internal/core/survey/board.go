@@ -65,7 +65,7 @@ func (b Board) Explain(n, i int) fit.Explanation {
 		switch v := o.Sheet.Verdict(i); {
 		case v.Kind == fit.Present:
 			e.Add(fit.Choosing, "it is on "+o.Config.Name+" already")
-		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.Copy): // one in parts is reported where it goes whole
+		case v.Kind.Goes() && (!e.Verdict.Goes() || v.Kind == fit.Copy): // one in parts is shown where it fits whole
 			how := map[fit.Kind]string{fit.Copy: "copies it", fit.Renamed: "has it under another name",
 				fit.Parts: fmt.Sprintf("takes it in %d parts", v.Parts)}[v.Kind]
 			if how == "" {

@@ -15,7 +15,7 @@ import (
 )
 
 // TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are named alike go where all tracks lie in one
-// folder: once one is there, the other is reported of that title, and not of a file that could be replaced.
+// folder: once one is there, the other is refused because of that title, and not of a file that could be replaced.
 func TestATrackOfAnotherTitleIsNoStranger(t *testing.T) {
 	games, stick := t.TempDir(), t.TempDir()
 	for game, more := range map[string]int{"Heron": 0, "Lamp": 2048} {

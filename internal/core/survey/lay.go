@@ -70,7 +70,7 @@ func (s *Survey) held(tree *layout.Tree) map[string]string {
 	return held
 }
 
-// Contested are the names over which titles had to be reported apart, by the keys of the titles.
+// Contested are the names over which titles had to be made distinct, by the keys of the titles.
 func (s *Survey) Contested() map[string]string {
 	out := map[string]string{}
 	for _, l := range s.Sheet.Loaders() {

@@ -72,7 +72,7 @@ type heading struct {
 }
 
 // settledFor is how long ago the newest change on a target must be for its listing to be kept with a
-// stamp: what is written to within the same tick of its clock cannot be reported apart.
+// stamp: what is written to within the same tick of its clock cannot be distinguished.
 const settledFor = 3 * time.Second
 
 // remember keeps a snapshot. A cache that cannot be written to costs time only.

@@ -50,7 +50,7 @@ func (r *textReader) read(ctx context.Context, path string) (text string, as tar
 	return string(b), e, err == nil
 }
 
-// readTexts reads the files on the target in which titles are reported, to see whether they say what they shall, and
+// readTexts reads the files on the target in which titles are listed, to see whether they say what they shall, and
 // merges those that were written before, and shall say something else now, with what a person made of them.
 func (s *Survey) readTexts(ctx context.Context) {
 	s.texts, s.updates, s.Conflicts = map[string]string{}, nil, map[string]string{}
@@ -130,7 +130,7 @@ func (s *Survey) remembered(cache *scancache.Store) {
 	}
 }
 
-// Wrote remembers which texts a run has written, so that what a person makes of them can be reported from what a rule
+// Wrote remembers which texts a run has written, so that what a person makes of them can be distinguished from what a rule
 // wants otherwise later. Where it cannot be remembered, such texts are left alone.
 func (s *Survey) Wrote(cache *scancache.Store, texts map[string]string) {
 	if cache != nil {

@@ -17,7 +17,7 @@ import (
 )
 
 // Columns are the columns that a list may have, in any order; those with other names are
-// skipped. checksum holds any kind of sum, reported by its length.
+// skipped. checksum holds any kind of sum, known by its length.
 var Columns = []string{"id", "name", "region", "year", "players", "publisher", "text", "platform", "checksum", "crc32",
 	"md5", "sha1", "sha256"}
 
@@ -144,7 +144,7 @@ func (l *List) add(r Row) {
 	}
 }
 
-// Wants reports the kinds of checksums that rows are reported by.
+// Wants reports the kinds of checksums by which rows are found.
 func (l *List) Wants() (out []sums.Algorithm) {
 	for _, a := range []sums.Algorithm{sums.CRC32, sums.MD5, sums.SHA1, sums.SHA256} {
 		if l.kinds[a] {

@@ -30,7 +30,7 @@ const (
 	Bold
 )
 
-// Em is the length to which widths and outlines of a font are reported: that many units are the size of the letters.
+// Em is the length to which widths and outlines of a font are given: that many units are the size of the letters.
 const Em = 1000
 
 // A Font is one of the fonts. It may be used by several goroutines.

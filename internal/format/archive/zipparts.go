@@ -14,7 +14,7 @@ import (
 )
 
 // Archives in parts (APPNOTE 6.3.10, 8.5): name.z01, name.z02 … and at the end name.zip, which has the list. Where
-// things are is reported by the number of a part and an offset in it.
+// things are is given by the number of a part and an offset in it.
 
 var zipPart = regexp.MustCompile(`(?i)^(.*)\.z([0-9]{2,})$`)
 

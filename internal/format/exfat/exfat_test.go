@@ -106,7 +106,7 @@ func TestVolumesOfOthers(t *testing.T) {
 		"128K"}, "sectors of 4096": {"-s", "4096"}} {
 		t.Run(name, func(t *testing.T) {
 			f := volumetest.NewFile(t, 300*size.MiB)
-			if name == "sectors of 4096" { // reported by the device
+			if name == "sectors of 4096" { // as the device reports
 				dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-b", "4096", f.Name()))
 				judge.Root(t, "mkfs.exfat", "-L", "QUAY", dev)
 				judge.Root(t, "losetup", "-d", dev)

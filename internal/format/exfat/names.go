@@ -400,7 +400,7 @@ func (f *format) Encode(n *volume.Node, _ func([11]byte) bool) ([]byte, error) {
 	return set, nil
 }
 
-// Patch changes what is reported of a file beside its name.
+// Patch changes what a folder says of a file beside its name.
 func (f *format) Patch(set []byte, n *volume.Node) {
 	le := binary.LittleEndian
 	le.PutUint16(set[4:], n.Attr)

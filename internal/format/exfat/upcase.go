@@ -23,7 +23,7 @@ func usual() *upcase {
 	return &u
 }
 
-// pack writes a table; runs of letters that stay are reported by their length.
+// pack writes a table; runs of letters that stay are written as their length.
 func (u *upcase) pack() []byte {
 	var out []byte
 	le := binary.LittleEndian

@@ -470,7 +470,7 @@ func (f *format) Encode(n *volume.Node, taken func([11]byte) bool) ([]byte, erro
 // check says why there can be no file of that name.
 func (f *format) check(name string) string { return volume.CheckName("FAT", name) }
 
-// fill brings what is reported of a node into its short entry.
+// fill writes what is known of a node into its short entry.
 func (f *format) fill(e []byte, n *volume.Node) {
 	le := binary.LittleEndian
 	e[dirAttr] = byte(n.Attr)

@@ -34,7 +34,7 @@ func TestNamesInSmallLettersOfOthers(t *testing.T) {
 	}
 }
 
-// TestManyNamesThatBeginAlike has thousands of short names be reported apart, in one folder that grows.
+// TestManyNamesThatBeginAlike makes thousands of short names distinct, in one folder that grows.
 func TestManyNamesThatBeginAlike(t *testing.T) {
 	ctx := context.Background()
 	f := volumetest.NewFile(t, 128*size.MiB)

@@ -1,5 +1,5 @@
 // Package packed reads and writes packed images (.pkd): a disc image without the blocks that hold
-// nothing, each block compressed or not, that can be read at any offset. The format is reported in
+// nothing, each block compressed or not, that can be read at any offset. The format is described in
 // docs/formats/packed-image.md, and section numbers in this package are that page's.
 package packed
 

@@ -20,7 +20,7 @@ const (
 	atQ      = 2248 // Q-parity
 )
 
-// pregap is how many sectors lie before sector 0: addresses are reported from the beginning of the
+// pregap is how many sectors lie before sector 0: addresses are counted from the beginning of the
 // pregap (ECMA-130, clause 20).
 const pregap = 150
 

@@ -15,7 +15,7 @@ func (v *Volume) FS() *fstree.FS {
 
 type tree struct{ v *Volume }
 
-// List shows a folder. Where one name is reported twice, or something cannot be read, the rest is shown.
+// List shows a folder. Where one name is listed twice, or something cannot be read, the rest is shown.
 func (t tree) List(dir *fstree.Node) ([]*fstree.Node, error) {
 	t.v.mu.Lock()
 	defer t.v.mu.Unlock()

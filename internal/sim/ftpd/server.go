@@ -40,7 +40,7 @@ type Habits struct {
 	SlowClose      time.Duration // for which it holds a file that was sent before it answers
 	Capacity       int64         // bytes that fit into the folder; 0 for no end
 	ReportsSpace   bool          // and says how many are left (AVBL)
-	// is reported how long a file gets, and refuses one for which there is no space (ALLO)
+	// is announced how long a file gets, and refuses one for which there is no space (ALLO)
 	Allocates     bool
 	NoRename      bool              // knows no renaming
 	RefusesRename bool              // knows it, and refuses it for each file

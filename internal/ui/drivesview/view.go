@@ -16,7 +16,7 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// twoSides is the width from which what is reported of a drive stands beside the drives.
+// twoSides is the width from which the details of a drive are beside the drives.
 const twoSides = 100
 
 // View draws the panel.
@@ -348,7 +348,7 @@ func busWords(d *drives.Drive) string {
 	return s
 }
 
-// narrow is the panel where there is little width: the drives as rows, and what is reported of one below.
+// narrow is the panel where there is little width: the drives as rows, and the details of one below.
 func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	var out []string
 	rows := min(len(m.d.Drives), max(2, h/3))

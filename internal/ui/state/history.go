@@ -108,7 +108,7 @@ func (d *State) GoOn(id int64) tea.Cmd {
 	return d.carry(n, b, job, b.Config.Speed.Speed(b.Config.Via).Guess(), false, func(*run.Report) {})
 }
 
-// Ago is how a run of the past is reported in a line.
+// Ago describes a run of the past in one line.
 func Ago(r *journal.Run) string {
 	if r.Report == nil {
 		return fmt.Sprintf("%d of %s done", r.Done, size.Count(r.Steps, "step"))

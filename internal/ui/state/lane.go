@@ -487,7 +487,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	}
 	fixed := len(target.Fixes) > 0 && s != nil && target.Fixed(s.Fixed(m.lane.Plan, m.report))
 	ticked := len(target.Ticked) > 0 && m.report.Put+m.report.Moved+m.report.Removed > 0
-	if ticked { // the console must be reported of what is new
+	if ticked { // what to do at the console is due again
 		target.Ticked = nil
 	}
 	if fixed && s != nil {

@@ -13,7 +13,7 @@ import (
 // A Theme is how things look on one terminal.
 type Theme struct {
 	ASCII bool // no characters beyond ASCII
-	Plain bool // no colours: fills are reported apart by texture
+	Plain bool // no colours: fills are distinguished by texture
 
 	Text, Dim, Faint color.Color // running text, less of it, and lines
 	Accent           color.Color // where you are
