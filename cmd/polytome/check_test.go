@@ -170,7 +170,7 @@ func TestTheChecklistSaysWhatWasDone(t *testing.T) {
 	assert.Contains(t, stderr, "no line 9")
 }
 
-func TestHostsOfABench(t *testing.T) {
+func TestConnectionsOfABench(t *testing.T) {
 	w := world(t)
 	disk := filepath.Join(w.Dir, "console")
 	require.NoError(t, os.MkdirAll(filepath.Join(disk, "hd1", "gantry"), 0o755))

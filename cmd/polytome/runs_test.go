@@ -60,8 +60,8 @@ func sameGames(t testing.TB, games, target string) {
 	assert.Equal(t, 8, found)
 }
 
-// TestRunsThatAreKilledAreResumedWith kills the program at random points, and has runs resume do the rest.
-func TestRunsThatAreKilledAreResumedWith(t *testing.T) {
+// TestRunsThatAreKilledAreResumed kills the program at random points, and has runs resume do the rest.
+func TestRunsThatAreKilledAreResumed(t *testing.T) {
 	games := cartridges(t, 12<<20)
 	middle := 0
 	for i := range 6 {
@@ -199,7 +199,7 @@ func TestSeveralTargetsAtOnce(t *testing.T) {
 	}
 }
 
-func TestSourcesAreMovedWhenTheyHaveCopied(t *testing.T) {
+func TestSourcesAreMovedWhenTheyAreCopied(t *testing.T) {
 	games := cartridges(t, 100_000)
 	target, kept := t.TempDir(), filepath.Join(t.TempDir(), "copied")
 	before, err := os.ReadDir(games)

@@ -8,7 +8,7 @@ import (
 	"polytome/internal/target"
 )
 
-func TestWhatSystemsLeaveIsReportedByItsName(t *testing.T) {
+func TestWhatSystemsLeaveIsKnownByItsName(t *testing.T) {
 	for path, is := range map[string]bool{
 		"FULL/._Copper Tide.iso": true, ".DS_Store": true, "FULL/Thumbs.db": true, "__MACOSX/FULL/a.iso": true,
 		"$RECYCLE.BIN/a.iso": true, "System Volume Information": true, "FULL/desktop.ini": true,

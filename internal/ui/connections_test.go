@@ -44,7 +44,7 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 	return a, has, at
 }
 
-func TestTheConnectionsIsDrawnAndTested(t *testing.T) {
+func TestConnectionsAreDrawnAndTested(t *testing.T) {
 	a, _, at := joined(t)
 	pump(a, a.state.LookAtLinks())
 	a.panel = panelOf[*connectionsview.Model](a)

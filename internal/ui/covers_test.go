@@ -285,7 +285,7 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	assert.Contains(t, flat(a), "This picture cannot be used: it is a web page, not a picture.")
 }
 
-func TestFetchingIsStoppedAndResumedWith(t *testing.T) {
+func TestFetchingIsStoppedAndResumed(t *testing.T) {
 	a, _ := pictured(t)
 	press(a, "C")
 	all := make([]int, len(a.state.Scan.Titles))

@@ -65,8 +65,8 @@ func TestOneKeyDrawsInEveryStage(t *testing.T) {
 	}
 }
 
-// TestTheConnectionsIsDrawnAsItWasTried draws links after they were tried on the screen.
-func TestTheConnectionsIsDrawnAsItWasTried(t *testing.T) {
+// TestConnectionsAreDrawnAsTried draws links after they were tried on the screen.
+func TestConnectionsAreDrawnAsTried(t *testing.T) {
 	a, _, _ := joined(t)
 	pump(a, a.state.LookAtLinks())
 	a.panel = panelOf[*connectionsview.Model](a)

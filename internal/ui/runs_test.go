@@ -150,7 +150,7 @@ func TestARunIsSteered(t *testing.T) {
 	a.state.Wait()
 }
 
-func TestARunThatInterruptedIsOffered(t *testing.T) {
+func TestAnInterruptedRunIsOffered(t *testing.T) {
 	a, file := journaled(t, 1)
 	p := a.state.Surveys[0].Plan()
 	b := a.state.Surveys[0].Beginning(a.state.Bench)

@@ -152,9 +152,9 @@ func TestABadSpotIsFoundOnlyByReadingEverything(t *testing.T) {
 	assert.Contains(t, look(check.Whole), want)
 }
 
-// TestAFileFragmentedIsBroughtIntoOne checks a FAT32 image with a file fragmented, against the simulator too, and fixes
+// TestAFragmentedFileIsMadeContiguous checks a FAT32 image with a file fragmented, against the simulator too, and fixes
 // it.
-func TestAFileFragmentedIsBroughtIntoOne(t *testing.T) {
+func TestAFragmentedFileIsMadeContiguous(t *testing.T) {
 	image := coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full"))
 	at := filepath.Join(t.TempDir(), "stick.img")
 	put := onImage(t, at, "NORTH", 64<<20)

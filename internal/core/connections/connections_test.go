@@ -165,9 +165,9 @@ func (timeout) Error() string   { return "i/o timeout" }
 func (timeout) Timeout() bool   { return true }
 func (timeout) Temporary() bool { return true }
 
-// TestOffIsReportedFromBlocked has networks that answer in different ways: a console that is off, one behind a
+// TestOffIsDistinguishedFromBlocked has networks that answer in different ways: a console that is off, one behind a
 // firewall, no way at all.
-func TestOffIsReportedFromBlocked(t *testing.T) {
+func TestOffIsDistinguishedFromBlocked(t *testing.T) {
 	a := remote.Address{Scheme: remote.FTP, Host: "192.168.77.2"}
 	never := func(netip.Addr) (bool, bool) { return false, true }
 	heard := func(netip.Addr) (bool, bool) { return true, true }

@@ -165,9 +165,9 @@ func TestWhatIsNeededFirstGoesFirst(t *testing.T) {
 	}
 }
 
-// TestWhatWasInterruptedIsResumedWith has an interrupted run leave half of a file that is written now, and half of one
+// TestWhatWasInterruptedIsResumed has an interrupted run leave half of a file that is written now, and half of one
 // that is not.
-func TestWhatWasInterruptedIsResumedWith(t *testing.T) {
+func TestWhatWasInterruptedIsResumed(t *testing.T) {
 	ours, other := target.TemporaryName("FULL/VSP-00001 - Copper Tide.iso"),
 		"FULL/"+path.Base(target.TemporaryName("FULL/gone.iso"))
 	s := situation{titles: []title.Title{vesper(1, "full", size.GiB)}, there: append(dirs("FULL", "TUNE"), settings(1),

@@ -409,9 +409,9 @@ func sound(t *testing.T, img string) {
 	}
 }
 
-// TestAServerThatOnlyAppendsIsResumedWith has a connection cut in the middle of a file on a server that writes behind
+// TestAServerThatOnlyAppendsIsResumed has a connection cut in the middle of a file on a server that writes behind
 // what is there, and nowhere else.
-func TestAServerThatOnlyAppendsIsResumedWith(t *testing.T) {
+func TestAServerThatOnlyAppendsIsResumed(t *testing.T) {
 	ftp.Forget()
 	r := rand.New(rand.NewSource(11))
 	// what the system has taken and the server has not yet is lost, and is a few mebibytes at most

@@ -119,8 +119,8 @@ func TestTheShareThatIsDoneIsOneOfTime(t *testing.T) {
 	assert.Equal(t, 1.0, f.Share())
 }
 
-// TestALimitIsEstimatedWith: the guess may be a hundred times too quick, and what is read back is not held up.
-func TestALimitIsEstimatedWith(t *testing.T) {
+// TestALimitCountsInEstimates: the guess may be a hundred times too quick, and what is read back is not held up.
+func TestALimitCountsInEstimates(t *testing.T) {
 	p := &plan.Plan{Steps: []plan.Step{{Kind: plan.Copy, Size: 64 << 20, Make: &shape.Spec{}}}}
 	for _, reported := range []bool{true, false} {
 		for _, verify := range []Verify{VerifySize, VerifyFull} {

@@ -121,7 +121,7 @@ func TestALaneStopsAfterTheFileUnderWay(t *testing.T) {
 	assert.Len(t, onTarget(t, dir), 2)
 }
 
-func TestAStoppedFileIsResumedWithInTheMiddle(t *testing.T) {
+func TestAStoppedFileIsResumedInTheMiddle(t *testing.T) {
 	for _, verify := range []run.Verify{run.VerifySize, run.VerifyFull} {
 		for name, spoil := range map[string]func(t *testing.T, part string){
 			"as it was left": func(*testing.T, string) {},

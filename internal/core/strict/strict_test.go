@@ -25,7 +25,7 @@ type inner struct {
 	Value string `toml:"value"`
 }
 
-func TestMistakesAreReportedWithTheirTarget(t *testing.T) {
+func TestMistakesAreReportedWithTheirPlace(t *testing.T) {
 	for name, c := range map[string]struct{ text, want string }{
 		"unknown key": {"nmae = 'x'\n", `f.toml:1:1: unknown key "nmae": did you mean "name"?`},
 		"unknown nested key": {"name = 'x'\n\n[[item]]\n  longets = 3\n",

@@ -106,7 +106,7 @@ func TestABowIsAsHighAsWasAsked(t *testing.T) {
 	assert.InDelta(t, 460, highest, 0.01)
 }
 
-func TestTextsEndWhereTheyAreReported(t *testing.T) {
+func TestTextsEndWhereTheySay(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		pen := scene.Pen{Size: rapid.Float64Range(6, 20).Draw(t, "size"),
 			Weight: rapid.SampledFrom([]typeface.Weight{typeface.Regular, typeface.Bold}).Draw(t, "weight")}

@@ -68,7 +68,7 @@ func names(t *testing.T, v *volume.Volume) map[string]int {
 	return out
 }
 
-func TestTwoOfOneNameAreReportedApart(t *testing.T) {
+func TestTwoOfOneNameAreDistinguished(t *testing.T) {
 	v, _, left, d := repaired(t, func(d *volumetest.Disk,
 		_ *volume.Volume) {
 		copy(entryOf(t, d, "TWO     ISO"), "ONE     ISO")

@@ -40,7 +40,7 @@ func TestUserDataOfRawSectors(t *testing.T) {
 	assert.Error(t, err, "a file that is shorter than it was")
 }
 
-func TestRawSectorsAreReportedByThemselves(t *testing.T) {
+func TestRawSectorsAreRecognized(t *testing.T) {
 	raw := func(mode, submode byte) []byte {
 		b := make([]byte, 20*2352)
 		for i := range 20 {

@@ -12,7 +12,7 @@ import (
 	"polytome/internal/sim/pictures"
 )
 
-func TestTheServerAnswersAsItIsReported(t *testing.T) {
+func TestTheServerAnswersAsItIsSetUp(t *testing.T) {
 	whole := []byte("\x89PNG\r\n\x1a\n and more of it than is sent before it is interrupted")
 	s, err := pictures.Start(map[string]pictures.Item{
 		"a.png": {Data: func() []byte { return whole }}, "slow.png": {Data: func() []byte { return whole },

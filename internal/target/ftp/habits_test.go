@@ -147,7 +147,7 @@ func givesNoNames(t *testing.T, habits ftpd.Habits) {
 	assert.Len(t, entries, 2)
 }
 
-func TestAServerThatBearsFewConnections(t *testing.T) {
+func TestAServerThatAllowsFewConnections(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Clients: 1, Sizes: true})
 	p := open2(t, s, ftp.Options{Timeout: 2 * time.Second})
 	defer p.Close()
