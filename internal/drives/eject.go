@@ -89,7 +89,7 @@ type Release struct {
 }
 
 // Eject flushes a drive, unmounts what of it is mounted, and switches it off where that is possible. Only when it
-// returns without an error is the drive safe to unplug. emit is called with what is being done.
+// returns without an error is the drive safe to unplug. emit gets what is being done.
 func (s System) Eject(ctx context.Context, d *Drive, emit func(string)) (*Release, error) {
 	return s.letGo(ctx, d, true, emit)
 }

@@ -18,7 +18,7 @@ import (
 	"polytome/internal/target/folder"
 )
 
-// Emit is called with how far a conversion is, in bytes.
+// Emit gets how far a conversion is, in bytes.
 type Emit func(done, total int64)
 
 // A Sink takes bytes in order, and zeros without their being handed over.
