@@ -164,7 +164,7 @@ func TestTheTree(t *testing.T) {
 	status, out, _ := polytome(t, "tree", "--from", w.Games, "--from", w.Shelf, "--loader", "bellows")
 	assert.Equal(t, 0, status)
 	for _, want := range []string{"Two Tides (Disc 1).cue", "Two Tides.m3u", "title.toml", "Tollbridge.h16",
-		"Tollbridge (2).h16", "BAD", "Rules:", "Bellows does not read vesper titles"} {
+		"Tollbridge (2).h16", "BAD", "Rules:", "Bellows does not read Vesper titles"} {
 		assert.Contains(t, out, want)
 	}
 	_, out, _ = polytome(t, "tree", "--from", w.Games, "--loader", "rowan", "--json")

@@ -69,7 +69,7 @@ that the loader does not support come last, with the reason. No target is needed
 }
 
 // target is where the tree is made for.
-func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
+func (f *treeFlags) destination(p *loader.Profile, set *loader.Set) (layout.Destination, error) {
 	via := f.via
 	if via == "" {
 		via = p.Attachments[0].Via
@@ -91,12 +91,12 @@ func (f *treeFlags) destination(p *loader.Profile) (layout.Destination, error) {
 		return layout.Destination{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown,
 			fs.Shown, via, strings.Join(at.Filesystems, ", "))}
 	}
-	return layout.Destination{Attachment: at, Filesystem: fs}, nil
+	return layout.Destination{Attachment: at, Filesystem: fs, Set: set}, nil
 }
 
 // print lays the titles of the folders out and prints the tree.
 func (f *treeFlags) print(cmd *cobra.Command, p *loader.Profile, set *loader.Set) error {
-	destination, err := f.destination(p)
+	destination, err := f.destination(p, set)
 	if err != nil {
 		return err
 	}

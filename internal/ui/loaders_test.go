@@ -124,7 +124,7 @@ func TestFitLeavesOutWhatNoTargetTakes(t *testing.T) {
 	press(a, "/", "Ropewalk", "enter")
 	s = text(a)
 	assert.Contains(t, s, "no loader")
-	assert.Contains(t, s, "Rowan does not read wren8 titles")
+	assert.Contains(t, s, "Rowan does not read Wren 8 titles")
 	assert.NotContains(t, s, "▫ not for it", "and it is not missed")
 }
 

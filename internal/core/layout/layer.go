@@ -77,7 +77,7 @@ func (l *layer) place(t *title.Title, held string) Placement {
 	case refusal != nil:
 		return refuse(refusal.Say, refusal.Ways...)
 	case rule == nil && !l.p.Knows(t.Platform):
-		out := refuse(fmt.Sprintf("%s does not read %s titles", l.p.Shown, t.Platform))
+		out := refuse(fmt.Sprintf("%s does not read %s titles", l.p.Shown, l.destination.Set.PlatformShown(t.Platform)))
 		out.Refusal.Foreign = true
 		return out
 	case rule == nil:
@@ -139,7 +139,8 @@ func (l *layer) noRule(t *title.Title) Placement {
 	if len(elsewhere) == 0 {
 		where = ""
 	}
-	return refuse(fmt.Sprintf("%s does not read %s titles in the form %s%s", l.p.Shown, t.Platform, t.Form, where),
+	return refuse(fmt.Sprintf("%s does not read %s titles in the form %s%s", l.p.Shown,
+		l.destination.Set.PlatformShown(t.Platform), t.Form, where),
 		elsewhere...)
 }
 

@@ -20,6 +20,8 @@ type Destination struct {
 	// Held are names that titles have been given before, by their keys. They keep
 	// them, whatever else comes.
 	Held map[string]string
+	// Set knows how platforms are written for people; it may be nil.
+	Set *loader.Set
 }
 
 // LargestFile is how many bytes a file there can have.

@@ -180,6 +180,17 @@ func (s *Set) Platform(name string) *Platform {
 	return s.Platforms[i]
 }
 
+// PlatformShown is how the platform of that name is written for people; a set that does not know it, or none, gives the
+// name itself.
+func (s *Set) PlatformShown(name string) string {
+	if s != nil {
+		if p := s.Platform(name); p != nil {
+			return p.Shown
+		}
+	}
+	return name
+}
+
 // MostText is how many bytes a profile or platform has at most.
 const MostText = 1 << 20
 

@@ -21,13 +21,13 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	if s.carries != nil {
 		fs := s.carries.filesystem
 		tree := layout.Lay(s.Titles, p, layout.Destination{Attachment: p.Attachment(s.carries.via, fs.Name),
-			Filesystem: fs, Held: s.carries.held})
+			Filesystem: fs, Held: s.carries.held, Set: s.set})
 		l := &fit.Loader{Profile: p, Tree: tree.OnlyCovers()}
 		s.trees[key] = l
 		return l
 	}
 	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
-		Held: s.Config.Names}
+		Held: s.Config.Names, Set: s.set}
 	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held

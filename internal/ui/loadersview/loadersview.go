@@ -199,9 +199,9 @@ func (m *Model) Work() tea.Cmd {
 		return nil
 	}
 	m.asked = want
-	titles, p, w := m.d.Scan.Titles, e.profile, m.way(e.profile)
+	titles, p, w, set := m.d.Scan.Titles, e.profile, m.way(e.profile), m.d.Set
 	return func() tea.Msg {
-		t := layout.Lay(titles, p, layout.Destination{Attachment: w.at, Filesystem: w.fs})
+		t := layout.Lay(titles, p, layout.Destination{Attachment: w.at, Filesystem: w.fs, Set: set})
 		msg := TreeMsg{of: want, all: t.Outline()}
 		for i := range titles {
 			if r := t.Placements[i].Refusal; r != nil {
