@@ -38,8 +38,8 @@ func drawCommand() *cobra.Command {
 		Short: "Draw for paper: the rack, maps, trees, connections, cards, runs, the fit sheet, checklists",
 		Long: `Draws what the screen shows, black on white, as PDF or SVG by the extension of the file. Kinds:
   rack       all targets to scale: kept, planned, free, by platform, with totals
-  map        what is stored where on one volume, with arcs between fragments; and below, how it would be after defragmenting
-             or, with --ready-for, after preparing the drive
+  map        what is stored where on one volume, with arcs between fragments; and below, how it would
+             be after defragmenting or, with --ready-for, after preparing the drive
   tree       what one target will hold, and what happens to every file; long folders are folded (--whole: every file)
   connections  computer, consoles, boxes and drives, with addresses, ports, what must be on, and direct cables
   card       the contents of one target, to fold into a stick's case (--fold); with --collection, of all titles

@@ -89,8 +89,8 @@ func imageJoin() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "join LIST | PART... -o FILE",
 		Short: "Join parts",
-		Long: `Join takes the list of parts from split or a loader's folder, and checks the length and checksum of each; or the
-parts themselves, in order. Missing, short or damaged parts are named.`,
+		Long: `Join takes the list of parts from split or a loader's folder, and checks the length and checksum of
+each; or the parts themselves, in order. Missing, short or damaged parts are named.`,
 		Example: "  polytome image join game.parts.toml -o game.iso\n  polytome image join LONG/VSP-20417/parts.toml " +
 			"-o game.iso\n  polytome image join game.001 game.002 -o - | sha1sum",
 		Args: func(cmd *cobra.Command, args []string) error {

@@ -37,7 +37,8 @@ knows nothing of Polytome's own rules: it is there to test them. Loaders: ` + st
 
 With --dir it is a simulated console that serves the folder on this computer until you stop it: with the habits of its
 FTP server and faults that you can switch on, or as a share, which needs Samba. When it starts, and when enter
-is pressed, it creates the folders that the console creates; enter also prints what it lists. Consoles: ` + strings.Join(consoles, ", ") + ".",
+is pressed, it creates the folders that the console creates; enter also prints what it lists.
+Consoles: ` + strings.Join(consoles, ", ") + ".",
 		Example: `  polytome simulate rowan ./north-stick
   polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
   polytome simulate tanager --dir ./share --port 4450`,

@@ -224,7 +224,8 @@ func (a *app) actions() []state.Action {
 		out = append(out, state.Do(fmt.Sprint(i+1), s.Name(), func() tea.Cmd { return a.show(i) }))
 	}
 	out = append(out,
-		state.Do("/", "find", state.Just(func() { a.ask(finding, "find ", nil) })).Saying("show only what has these words"),
+		state.Do("/", "find", state.Just(func() { a.ask(finding, "find ", nil) })).
+			Saying("show only what has these words"),
 		state.Do("esc", "back", state.Just(a.back)).Saying("clear the filter, close the panel"))
 	for _, p := range a.panels {
 		out = append(out, state.Do(p.key, p.Name(), func() tea.Cmd { return a.open(p.panel) }).Saying(p.say))

@@ -149,8 +149,8 @@ func (a *app) topLine() string {
 	return left + base.Render(strings.Repeat(" ", gap)) + right
 }
 
-// railPanels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its name in
-// any case.
+// railPanels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its
+// name in any case.
 func (a *app) railPanels(base lipgloss.Style, named bool) (out string) {
 	t := a.theme
 	for _, p := range a.panels {

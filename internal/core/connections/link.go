@@ -56,8 +56,8 @@ type Trier struct {
 // Wait is how long an answer is waited for.
 const Wait = 4 * time.Second
 
-// others are ports at which many machines answer, or refuse at once: so one that is on is distinguished from one that is
-// off.
+// others are ports at which many machines answer, or refuse at once: so one that is on is distinguished from one that
+// is off.
 var others = []int{80, 445, 139, 22, 21, 443, 9}
 
 // Try tries a link: whether someone is at the address, and whether the server that is wanted answers there.

@@ -7,8 +7,8 @@ import (
 	"polytome/internal/filecopy"
 )
 
-// minding remembers what a sink said, so that its errors are distinguished from those of the source, and reports after each
-// write.
+// minding remembers what a sink said, so that its errors are distinguished from those of the source, and reports after
+// each write.
 type minding struct {
 	Sink
 	emit func()

@@ -40,8 +40,11 @@ type fetch struct {
 }
 
 var migrations = []string{
-	`CREATE TABLE fetched (want TEXT PRIMARY KEY, url TEXT NOT NULL, etag TEXT NOT NULL, modified TEXT NOT NULL, hash TEXT NOT NULL, extension TEXT NOT NULL, size INTEGER NOT NULL, text TEXT NOT NULL, state TEXT NOT NULL, say TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
-	 CREATE TABLE looked (file TEXT PRIMARY KEY, say TEXT NOT NULL, width INTEGER NOT NULL, height INTEGER NOT NULL, small BLOB NOT NULL);`,
+	`CREATE TABLE fetched (want TEXT PRIMARY KEY, url TEXT NOT NULL, etag TEXT NOT NULL, modified TEXT NOT NULL,
+	   hash TEXT NOT NULL, extension TEXT NOT NULL, size INTEGER NOT NULL, text TEXT NOT NULL,
+	   state TEXT NOT NULL, say TEXT NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
+	 CREATE TABLE looked (file TEXT PRIMARY KEY, say TEXT NOT NULL, width INTEGER NOT NULL,
+	   height INTEGER NOT NULL, small BLOB NOT NULL);`,
 }
 
 // ErrNewer reports a store that a newer Polytome has written. It is not changed.

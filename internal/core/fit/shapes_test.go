@@ -1,6 +1,7 @@
 package fit_test
 
 import (
+	"path"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,8 +46,7 @@ func TestVerdictsOfOtherForms(t *testing.T) {
 			Parts: []title.Part{{Name: "main.run", File: file(100)}, {Name: "art/big.dat", File: file(100_000)}}}}}
 	boot := func(platforms ...string) (out []target.Entry) {
 		for _, p := range append(platforms, "../firmware", "..") {
-			out = append(out,
-				target.Entry{Path: map[bool]string{true: "oxbow"}[p == ".."] + map[bool]string{true: "oxbow/firmware"}[p == "../firmware"] + map[bool]string{true: "oxbow/play/" + p}[p != ".." && p != "../firmware"], Folder: true})
+			out = append(out, target.Entry{Path: path.Join("oxbow/play", p), Folder: true})
 		}
 		return append(out, target.Entry{Path: "oxbow/play", Folder: true})
 	}

@@ -22,10 +22,14 @@ import (
 
 // migrations bring a file to each version from the one before.
 var migrations = []string{
-	`CREATE TABLE run (id INTEGER PRIMARY KEY AUTOINCREMENT, began INTEGER NOT NULL, ended INTEGER NOT NULL DEFAULT 0, target TEXT NOT NULL, at TEXT NOT NULL, bench TEXT NOT NULL,
-	   config BLOB NOT NULL, plan BLOB NOT NULL, verify TEXT NOT NULL, after INTEGER NOT NULL, followed INTEGER NOT NULL DEFAULT 0, steps INTEGER NOT NULL, files INTEGER NOT NULL,
-	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '', course BLOB NOT NULL DEFAULT '');
-	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL, sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
+	`CREATE TABLE run (id INTEGER PRIMARY KEY AUTOINCREMENT, began INTEGER NOT NULL,
+	   ended INTEGER NOT NULL DEFAULT 0, target TEXT NOT NULL, at TEXT NOT NULL, bench TEXT NOT NULL,
+	   config BLOB NOT NULL, plan BLOB NOT NULL, verify TEXT NOT NULL, after INTEGER NOT NULL,
+	   followed INTEGER NOT NULL DEFAULT 0, steps INTEGER NOT NULL, files INTEGER NOT NULL,
+	   bytes INTEGER NOT NULL, report BLOB NOT NULL DEFAULT '', speeds BLOB NOT NULL DEFAULT '',
+	   course BLOB NOT NULL DEFAULT '');
+	 CREATE TABLE step (run INTEGER NOT NULL, n INTEGER NOT NULL, state TEXT NOT NULL, bytes INTEGER NOT NULL,
+	   sum TEXT NOT NULL, say TEXT NOT NULL, PRIMARY KEY (run, n)) WITHOUT ROWID;`,
 }
 
 // errNewer reports a journal that a newer Polytome has written.

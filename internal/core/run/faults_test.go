@@ -405,7 +405,8 @@ func sound(t *testing.T, img string) {
 	said, _ := judge.Try(t, "fsck.fat", "-n", img)
 	for line := range strings.Lines(said) {
 		assert.Regexp(t,
-			`^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving filesystem|clusters|Reclaim`, strings.TrimSpace(line))
+			`^$|fsck.fat|Dirty bit|Automatically removing|Free cluster summary|Auto-correcting|Leaving `+
+				`filesystem|clusters|Reclaim`, strings.TrimSpace(line))
 	}
 }
 

@@ -92,30 +92,36 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"readme.txt":            []byte("notes"),
 	})
 	assert.Equal(t, map[string]string{
-		"kite.w8":               `wren8 cartridge "Kite over Quarry Hill"  1/1`,
-		"renamed.bin":           `wren8 cartridge "Ropewalk"  1/1`,
-		"damaged.h16":           `heron16 cartridge "Larsh Light"  1/1`,
-		"other.h16":             `heron16 cartridge "other"  1/1 BAD the name ends in .h16, but the file does not start like a Heron 16 cartridge`,
+		"kite.w8":     `wren8 cartridge "Kite over Quarry Hill"  1/1`,
+		"renamed.bin": `wren8 cartridge "Ropewalk"  1/1`,
+		"damaged.h16": `heron16 cartridge "Larsh Light"  1/1`,
+		"other.h16": `heron16 cartridge "other"  1/1 BAD the name ends in .h16, but the file does not ` +
+			`start like a Heron 16 cartridge`,
 		"Ninepin_Alley (1).dtl": `dotterel cartridge "Ninepin Alley"  1/1`,
 		"reed.zip":              `finch cartridge "Reed Runner"  1/1`,
 		"watch.cue":             `lapwing tracks "watch" LAP_04412 1/1`,
 		"lost.cue":              `lapwing tracks "lost"  1/1 BAD its track file lost.bin is missing`,
-		"odd.cue":               `lapwing tracks "odd"  1/1 BAD its track file odd.bin has 5000 bytes, not a multiple of the sector size 2352`,
-		"nonsense.cue":          `lapwing tracks "nonsense"  1/1 BAD the cue sheet has an error: line 1: there is a TRACK before any FILE`,
-		"Tides (Disc 1).cue":    `lapwing tracks "Tides" LAP_04431 2/2`,
-		"queen.iso":             `siskin image "Ferry Queen" SK-8812 1/1`,
-		"lane":                  `corvane folder "Hollow Lane" CVN00117 1/1`,
-		"weir":                  `meridian folder "Weir" MRD-0118 1/1`,
-		"broken":                `meridian folder ""  1/1 BAD TITLE.JSON cannot be read: it is not JSON: unexpected end of JSON input`,
-		"Mast & Mirror":         `dulcimer folder "Mast and Mirror"  1/1`,
-		"quill.lha":             `dulcimer package "Quillwork"  1/1`,
-		"other.lha":             `dulcimer package "other"  1/1 BAD the package has no *.prog at its top level, so it cannot be identified`,
-		"text.lha":              `dulcimer package "text"  1/1 BAD the name ends in .lha, but the file is not an archive`,
-		"notes.zip":             `  "notes"  1/1 BAD the name ends in .zip, but the file is not an archive`,
-		"parcel.mdp":            `meridian package "parcel"  1/1`,
-		"water.skd":             `skua image "Long Water" SKU-0007 1/1`,
-		"mole1.img":             `skua-first image "Old Mole" SKF-0031 2/2`,
-		"half.sk1":              `skua-first image "Half a Mole" SKF-0040 1/2 BAD only disc 2 of 2 found`,
+		"odd.cue": `lapwing tracks "odd"  1/1 BAD its track file odd.bin has 5000 bytes, not a ` +
+			`multiple of the sector size 2352`,
+		"nonsense.cue": `lapwing tracks "nonsense"  1/1 BAD the cue sheet has an error: line 1: there is ` +
+			`a TRACK before any FILE`,
+		"Tides (Disc 1).cue": `lapwing tracks "Tides" LAP_04431 2/2`,
+		"queen.iso":          `siskin image "Ferry Queen" SK-8812 1/1`,
+		"lane":               `corvane folder "Hollow Lane" CVN00117 1/1`,
+		"weir":               `meridian folder "Weir" MRD-0118 1/1`,
+		"broken": `meridian folder ""  1/1 BAD TITLE.JSON cannot be read: it is not JSON: ` +
+			`unexpected end of JSON input`,
+		"Mast & Mirror": `dulcimer folder "Mast and Mirror"  1/1`,
+		"quill.lha":     `dulcimer package "Quillwork"  1/1`,
+		"other.lha": `dulcimer package "other"  1/1 BAD the package has no *.prog at its top level, ` +
+			`so it cannot be identified`,
+		"text.lha": `dulcimer package "text"  1/1 BAD the name ends in .lha, but the file is not an ` +
+			`archive`,
+		"notes.zip":  `  "notes"  1/1 BAD the name ends in .zip, but the file is not an archive`,
+		"parcel.mdp": `meridian package "parcel"  1/1`,
+		"water.skd":  `skua image "Long Water" SKU-0007 1/1`,
+		"mole1.img":  `skua-first image "Old Mole" SKF-0031 2/2`,
+		"half.sk1":   `skua-first image "Half a Mole" SKF-0040 1/2 BAD only disc 2 of 2 found`,
 	}, withoutSum(got))
 	assert.Contains(t, got["damaged.h16"], "its header is damaged: its checksum is 053F instead of")
 	require.Empty(t, r.Problems)

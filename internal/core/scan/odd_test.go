@@ -63,11 +63,12 @@ func TestWhatLiesInArchives(t *testing.T) {
 		"Lost.7z.002": packed[len(packed)/2:],
 	})
 	for file, want := range map[string]string{
-		"image.zip":   `siskin image "Ferry Queen" SK-8812 1/1`,
-		"tracks.zip":  `lapwing tracks "Two Tides" LAP_04431 1/1`,
-		"folder.zip":  `corvane folder "Hollow Lane" CVN00117 1/1`,
-		"Toll.lha":    `dulcimer package "Tollgate"  1/1`,
-		"broken.zip":  `  "broken"  1/1 BAD the archive cannot be opened: the archive's list at its end is missing, so it is cut short or damaged (not a valid zip file)`,
+		"image.zip":  `siskin image "Ferry Queen" SK-8812 1/1`,
+		"tracks.zip": `lapwing tracks "Two Tides" LAP_04431 1/1`,
+		"folder.zip": `corvane folder "Hollow Lane" CVN00117 1/1`,
+		"Toll.lha":   `dulcimer package "Tollgate"  1/1`,
+		"broken.zip": `  "broken"  1/1 BAD the archive cannot be opened: the archive's list at its end is ` +
+			`missing, so it is cut short or damaged (not a valid zip file)`,
 		"Half.7z.001": `  "Half"  1/1 BAD the archive's part Half.7z.002 is missing`,
 		"Lost.7z.002": `  "Lost"  1/1 BAD the archive's part Lost.7z.001 is missing`,
 	} {

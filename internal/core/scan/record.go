@@ -238,6 +238,19 @@ func (d *decoder) file(f *title.File) {
 	}
 }
 
+// listOf decodes a count, and so many values; nil for none.
+func listOf[T any](d *decoder, one func(*T)) []T {
+	n := d.count()
+	if n == 0 {
+		return nil
+	}
+	out := make([]T, n)
+	for i := range out {
+		one(&out[i])
+	}
+	return out
+}
+
 func (d *decoder) items() []item {
 	n := d.count()
 	out := make([]item, n)
@@ -282,33 +295,10 @@ func (d *decoder) title(t *title.Title) {
 		c.ID, c.Kind, c.Sign, c.Deep, c.Sums = d.text(), d.text(), d.text(), d.text(), d.text()
 		c.Used = title.Used{Bitmap: d.num(), Unit: d.num(), Sectors: d.num(), Blocks: d.num()}
 		d.file(&c.File)
-		if n := d.count(); n > 0 {
-			c.Parts = make([]title.Part, n)
-		}
-		for k := range c.Parts {
-			c.Parts[k].Name = d.text()
-			d.file(&c.Parts[k].File)
-		}
-		if n := d.count(); n > 0 {
-			c.Volumes = make([]title.File, n)
-		}
-		for k := range c.Volumes {
-			d.file(&c.Volumes[k])
-		}
-		if n := d.count(); n > 0 {
-			c.Beside = make([]title.Beside, n)
-		}
-		for k := range c.Beside {
-			c.Beside[k].Kind = d.text()
-			d.file(&c.Beside[k].File)
-		}
-		if n := d.count(); n > 0 {
-			c.Inside = make([]title.Inside, n)
-		}
-		for k := range c.Inside {
-			c.Inside[k].Of = d.text()
-			d.file(&c.Inside[k].File)
-		}
+		c.Parts = listOf(d, func(p *title.Part) { p.Name = d.text(); d.file(&p.File) })
+		c.Volumes = listOf(d, d.file)
+		c.Beside = listOf(d, func(b *title.Beside) { b.Kind = d.text(); d.file(&b.File) })
+		c.Inside = listOf(d, func(x *title.Inside) { x.Of = d.text(); d.file(&x.File) })
 		if n := d.count(); n > 0 {
 			c.Evidence = cut(&d.evidence, n)
 		}

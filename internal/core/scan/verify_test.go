@@ -62,7 +62,8 @@ func TestVerify(t *testing.T) {
 	put("a.w8", demo.Cartridge("WREN", "Ropewalk"))
 	put("spoilt.w8", demo.Cartridge("WREN", "Sluice Gate"))
 	judge.Run(t, "bash", "-c",
-		`cd "$0" && sha1sum good.iso > good.sha1 && md5sum tail.iso A.w8 2>/dev/null > some.md5; sha256sum few.iso a.w8 spoilt.w8 > all.sha256; echo "gone.iso 00000000" > carts.sfv`, dir)
+		`cd "$0" && sha1sum good.iso > good.sha1 && md5sum tail.iso A.w8 2>/dev/null > some.md5; sha256sum `+
+			`few.iso a.w8 spoilt.w8 > all.sha256; echo "gone.iso 00000000" > carts.sfv`, dir)
 	spoilt := demo.Cartridge("WREN", "Sluice Gate")
 	spoilt[0x100] ^= 1
 	put("spoilt.w8", spoilt)

@@ -40,12 +40,15 @@ type Check struct {
 
 // migrations bring a file to each version from the one before.
 var migrations = []string{
-	`CREATE TABLE folder (path TEXT PRIMARY KEY, stamp INTEGER NOT NULL, sign INTEGER NOT NULL, known INTEGER NOT NULL, sum INTEGER NOT NULL, data BLOB NOT NULL);
+	`CREATE TABLE folder (path TEXT PRIMARY KEY, stamp INTEGER NOT NULL, sign INTEGER NOT NULL,
+	   known INTEGER NOT NULL, sum INTEGER NOT NULL, data BLOB NOT NULL);
 	 CREATE INDEX folder_sign ON folder (sign);
-	 CREATE TABLE checked (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL, sign TEXT NOT NULL, sums TEXT NOT NULL, finding TEXT NOT NULL, doubt TEXT NOT NULL, at INTEGER NOT NULL);
+	 CREATE TABLE checked (path TEXT PRIMARY KEY, size INTEGER NOT NULL, modified INTEGER NOT NULL,
+	   sign TEXT NOT NULL, sums TEXT NOT NULL, finding TEXT NOT NULL, doubt TEXT NOT NULL, at INTEGER NOT NULL);
 	 CREATE INDEX checked_sign ON checked (sign, size);
 	 CREATE TABLE target (name TEXT PRIMARY KEY, stamp TEXT NOT NULL, at INTEGER NOT NULL, data BLOB NOT NULL);
-	 CREATE TABLE written (target TEXT NOT NULL, path TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (target, path)) WITHOUT ROWID;`,
+	 CREATE TABLE written (target TEXT NOT NULL, path TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (target,
+	   path)) WITHOUT ROWID;`,
 }
 
 // Version is the version of the file's tables.

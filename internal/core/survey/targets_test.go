@@ -478,7 +478,8 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 	s := w.look(0)
 	require.Len(t, s.Conflicts, 1)
 	assert.Contains(t, s.Plan().Notes[0],
-		`TUNE/VSP-20417.tune: tray was "open", was changed by hand to "half", and would become "shut". Yours stays; mark it to be replaced to get the new one.`)
+		`TUNE/VSP-20417.tune: tray was "open", was changed by hand to "half", and would become "shut". Yours `+
+			`stays; mark it to be replaced to get the new one.`)
 	w.fill(0)
 	is("# by hand\ntiming=c\ntray=half\nfan=off\n")
 	w.bench.Targets[0].Replace = []string{"TUNE/VSP-20417.tune"}

@@ -130,8 +130,8 @@ func (s *Survey) remembered(cache *scancache.Store) {
 	}
 }
 
-// Wrote remembers which texts a run has written, so that what a person makes of them can be distinguished from what a rule
-// wants otherwise later. Where it cannot be remembered, such texts are left alone.
+// Wrote remembers which texts a run has written, so that what a person makes of them can be distinguished from what a
+// rule wants otherwise later. Where it cannot be remembered, such texts are left alone.
 func (s *Survey) Wrote(cache *scancache.Store, texts map[string]string) {
 	if cache != nil {
 		_ = cache.PutWritten(s.dir, texts)

@@ -85,7 +85,8 @@ func unPPMd(r io.Reader) (io.ReadCloser, error) {
 	return io.NopCloser(p), nil
 }
 
-// Read unpacks. The stream has no end of its own that can be distinguished from damage: whoever reads it knows its length.
+// Read unpacks. The stream has no end of its own that can be distinguished from damage: whoever reads it knows its
+// length.
 func (p *ppmd) Read(b []byte) (n int, err error) {
 	if p.err != nil {
 		return 0, p.err

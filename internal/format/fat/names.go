@@ -159,7 +159,8 @@ func (f *format) Entries(dir *volume.Node, data []byte) (kids []*volume.Node, sl
 		if e[0] != removed && attr&attrVolume != 0 && f.isData(e) && (attr&0x3F != attrLong || longFrom >= 0 &&
 			want == 1 && sum == checksum(e) || e[dirCase]&^(smallBase|smallExt) != 0 || le.Uint16(e[dirLow:]) != 0) {
 			was := attr
-			if attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr; was&0x3F == attrLong {
+			attr &= volume.ReadOnlyAttr | volume.HiddenAttr | volume.SystemAttr | volume.FolderAttr | volume.ArchiveAttr
+			if was&0x3F == attrLong {
 				attr = volume.ArchiveAttr
 			}
 			kind = &volume.Wrong{At: at, N: 1, Say: fmt.Sprintf("the entry of %q has the wrong type", shortText(e)),

@@ -178,9 +178,11 @@ func (p *Target) explain(doing, name string, err error) error {
 	said := errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrBusy)
 	if !said && errors.As(err, &te) {
 		if p.addr.Secure() && wantsSession(te) {
-			return &remote.RefusedError{Err: err, Say: fmt.Sprintf("%s %s: the server requires TLS session reuse but gives "+
-				"no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it says %d %s)",
-				doing, at, te.Code, strings.TrimSpace(te.Msg))}
+			return &remote.RefusedError{Err: err,
+				Say: fmt.Sprintf("%s %s: the server requires TLS session reuse but gives "+
+					"no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it says %d "+
+					"%s)",
+					doing, at, te.Code, strings.TrimSpace(te.Msg))}
 		}
 		var kind error
 		switch te.Code {

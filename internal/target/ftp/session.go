@@ -229,7 +229,8 @@ func (p *Target) dial(ctx context.Context) (*session, error) {
 	dialer := net.Dialer{Timeout: p.opts.Timeout}
 	stop := context.AfterFunc(ctx, s.kill)
 	defer stop()
-	secret := &tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12, InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
+	secret := &tls.Config{ServerName: p.addr.Host, MinVersion: tls.VersionTLS12,
+		InsecureSkipVerify: p.opts.Unchecked, //nolint:gosec // on the user's word
 		// some servers want the data connection to take the session up
 		ClientSessionCache: tls.NewLRUClientSessionCache(8)}
 	options := []ftp.DialOption{

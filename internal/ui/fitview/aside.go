@@ -183,7 +183,8 @@ func (m *Model) sharing(t *style.Theme, w, h int) []string {
 	if s.Working {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "Looking for the best homes ...")}, w, h)
 	}
-	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%d already there, %d to copy, ", s.Here, s.Going))
+	head := t.Bold(t.Text, " Distribute: ") + t.Paint(t.Text, fmt.Sprintf("%d already there, %d to copy, ", s.Here,
+		s.Going))
 	left := t.Paint(t.Dim, "every title has a home")
 	if s.Left > 0 {
 		left = t.Bold(t.Warn, fmt.Sprintf("%d fit nowhere", s.Left))

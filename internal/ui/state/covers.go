@@ -352,7 +352,8 @@ func (d *State) AskCarry(n int) {
 	}
 	p := d.Bench.Targets[n]
 	d.Ask(Question{Prompt: "Stick that carries the covers of " + p.Name + ": ",
-		Hint: "a folder, mounted drive or image: only the covers go there, in the console's folders, to be merged there", Done: func(answer string) tea.Cmd {
+		Hint: "a folder, mounted drive or image: only the covers go there, in the console's folders, to be merged there",
+		Done: func(answer string) tea.Cmd {
 			at, isRemote, err := Address(answer)
 			if isRemote {
 				err = fmt.Errorf("%s is not a stick", answer)
