@@ -28,6 +28,8 @@ func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
 	assert.Contains(t, out, "Check: Bellows and Mica will list 5 titles, and start 1 of them.")
 	assert.Contains(t, out, "FAULT   Titles/Punt Race/Punt Race.cue: it is listed, but does not start: its track "+
 		"file Punt Race.bin is missing; Punt Race (1).bin is there: it looks like a second copy")
+	assert.Contains(t, out, "the path must be Titles/<title>/<title>.cue; this file is Titles/Loose Lock.cue",
+		"also the folder has its rule")
 	assert.Contains(t, out, "at the console: it will be listed, but not start")
 	assert.Contains(t, out, "-> give it the name in the cue sheet (--fix --only half)")
 	assert.Contains(t, out, "Files no loader knows, left alone: who has it.txt.")

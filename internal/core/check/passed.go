@@ -61,9 +61,12 @@ func (y *loaderAudit) skipped(e *target.Entry, rule *loader.Accept) {
 	if y.anothers(e) {
 		return
 	}
-	f := Finding{Kind: Name, Grade: Fault, Path: e.Path,
-		Say: fmt.Sprintf("%s ignores it: the name must be %s; this file is %s", y.profile.Shown, rule.Path.Shape(),
-			path.Base(e.Path))}
+	shape := rule.Path.Shape()
+	must := fmt.Sprintf("the name must be %s; this file is %s", path.Base(shape), path.Base(e.Path))
+	if strings.Contains(path.Base(path.Dir(shape)), "<title>") { // a folder for each title: its name counts too
+		must = fmt.Sprintf("the path must be %s; this file is %s", shape, e.Path)
+	}
+	f := Finding{Kind: Name, Grade: Fault, Path: e.Path, Say: y.profile.Shown + " ignores it: " + must}
 	// a text or picture among games
 	if f.Remedy, f.Fixes = y.renamed(e, rule, nil); len(f.Fixes) == 0 && !y.gameExt(e.Path) {
 		f.Grade, f.Matters, f.Remedy = Remark, "nothing: it only takes space", "keep it, or remove it"

@@ -123,7 +123,7 @@ func TestTemplates(t *testing.T) {
 	}
 	assert.Equal(t, []string{"FULL", "SHORT"},
 		tpl.Folders(map[loader.Field][]string{loader.FieldKind: {"full", "short"}}))
-	assert.Equal(t, "<ID> - <title>.iso", tpl.Shape())
+	assert.Equal(t, "<kind>/<ID> - <title>.iso", tpl.Shape())
 }
 
 func FuzzParseProfile(f *testing.F) {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io/fs"
 	"iter"
-	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -271,7 +270,7 @@ func (t Template) Uses(f Field) bool { return slices.Contains(t.fields, f) }
 // every section.
 func (t Template) Needs() []Field { return t.needs }
 
-// Shape is the file name that the template makes, for people: "<ID> - <title>.iso".
+// Shape is the path that the template makes, for people: "FULL/<ID> - <title>.iso".
 func (t Template) Shape() string {
 	var b strings.Builder
 	var write func(nodes []node)
@@ -290,7 +289,7 @@ func (t Template) Shape() string {
 		}
 	}
 	write(t.nodes)
-	return path.Base(b.String())
+	return b.String()
 }
 
 // Folders lists the folders that the template's paths begin with, as far as they are
