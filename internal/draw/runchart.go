@@ -218,7 +218,7 @@ const reportedMoments = 60
 
 var momentWords = map[run.EventKind]string{run.Resuming: "resumed", run.Rewriting: "written again",
 	run.Failed: "failed", run.Skipped: "skipped", run.PutOff: "put off",
-	run.Waiting: "the target is not connected", run.Back: "it is back", run.Paused: "paused", run.Resumed: "went on"}
+	run.Waiting: "the target is not connected", run.Back: "it is back", run.Paused: "paused", run.Resumed: "pause ended"}
 
 // moments reports what happened on the way.
 func (l *RunLane) moments(s *scene.Sheet) {

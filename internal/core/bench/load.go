@@ -64,7 +64,7 @@ func Load(file string) (*Bench, error) {
 		}
 		names[strings.ToLower(p.Name)] = true
 		if p.Capacity < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
-			fail(at, "space, rate, reserve and cluster cannot be negative")
+			fail(at, "capacity, rate, reserve and cluster cannot be negative")
 		}
 		if p.Cluster > 0 && (p.Cluster&(p.Cluster-1) != 0 || p.Cluster < 512 || p.Cluster > 32<<20) {
 			fail(at+".cluster", "a cluster size is a power of two from 512 bytes to 32MiB")
