@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -345,45 +344,6 @@ func (m *Model) file() string {
 		return e.profile.File
 	}
 	return ""
-}
-
-// An EditedMsg is that the editor was left.
-type EditedMsg struct{ Err error }
-
-// edit opens the profile in the user's editor.
-func (m *Model) edit() tea.Cmd {
-	file := m.file()
-	if file == "" {
-		m.d.Notice = "This profile ships with Polytome and cannot be edited: c makes your own copy."
-		return nil
-	}
-	words := strings.Fields(editor())
-	return tea.ExecProcess(exec.Command(words[0], append(words[1:], file)...),
-		func(err error) tea.Msg { return EditedMsg{err} })
-}
-
-// editor is the command that the user edits with.
-func editor() string {
-	for _, name := range []string{"VISUAL", "EDITOR"} {
-		if e := strings.TrimSpace(os.Getenv(name)); e != "" {
-			return e
-		}
-	}
-	for _, e := range []string{"nano", "vi", "notepad"} {
-		if _, err := exec.LookPath(e); err == nil {
-			return e
-		}
-	}
-	return "vi"
-}
-
-// edited reads the loaders again after the editor was left.
-func (m *Model) edited(msg EditedMsg) tea.Cmd {
-	if msg.Err != nil {
-		m.d.Notice = fmt.Sprintf("The editor could not be started: %v. Set the variable EDITOR to your editor.",
-			msg.Err)
-	}
-	return m.d.Reload()
 }
 
 func (m *Model) copy() tea.Cmd {
