@@ -17,8 +17,8 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/secret"
 	"polytome/internal/size"
+	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
-	"polytome/internal/target/smb"
 )
 
 func connectionsCommand() *cobra.Command {
@@ -51,30 +51,22 @@ addresses.`,
 	cmd.Flags().StringVar(&w.bench, "bench", "", "show how the targets of this bench are connected")
 	cmd.Flags().StringVar(&w.target, "target", "", "with --bench: only the target of this name")
 	cmd.Flags().BoolVar(&w.asJSON, "json", false, "print JSON")
-	cmd.AddCommand(connectionsTest(), connectionsCable(), connectionsShares(), connectionsLogin())
+	cmd.AddCommand(connectionsTest(), connectionsCable(), connectionsShares(), connectionsLogin(),
+		connectionsTrust())
 	return cmd
 }
 
-// host takes an address apart, and finds the loader that says what its server is like.
-func host(text, name string) (remote.Address, *loader.Profile, error) {
-	a, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB)
+// host takes an address apart.
+func host(text string) (*remote.Protocol, remote.Address, error) {
+	p, a, err := protocols.Parse(text)
 	if err != nil {
-		return a, nil, usageError{err}
+		return p, a, usageError{err}
 	}
-	if !ok {
-		return a, nil, usageError{fmt.Errorf(
-			"%q is not the address of a console or share; write it like ftp://192.168.0.20/hd1 or "+
-				"smb://192.168.0.30/games", text)}
+	if p == nil {
+		return p, a, usageError{fmt.Errorf("%q is not the address of a console or share; write it like %s", text,
+			protocols.Examples("or"))}
 	}
-	if name == "" {
-		return a, nil, nil
-	}
-	set, err := known()
-	if err != nil {
-		return a, nil, err
-	}
-	p, err := set.Profile(name)
-	return a, p, err
+	return p, a, nil
 }
 
 // hostTest is the testing of one address.
@@ -97,9 +89,19 @@ anonymous login, blocked data connections, a full volume.`,
   polytome connections test smb://odile@192.168.0.30/games`,
 		Args: needArgs(1, "the address of a console or share"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, profile, err := host(args[0], t.loader)
+			protocol, a, err := host(args[0])
 			if err != nil {
 				return err
+			}
+			var profile *loader.Profile
+			if t.loader != "" {
+				set, err := known()
+				if err != nil {
+					return err
+				}
+				if profile, err = set.Profile(t.loader); err != nil {
+					return err
+				}
 			}
 			c := bench.Target{Name: args[0], At: args[0]}
 			t.server.set(&c)
@@ -115,7 +117,7 @@ anonymous login, blocked data connections, a full volume.`,
 			if t.asJSON {
 				err = printJSON(cmd.OutOrStdout(), r)
 			} else {
-				printProbe(cmd.OutOrStdout(), a, r)
+				printProbe(cmd.OutOrStdout(), protocol, a, r)
 			}
 			if err == nil && len(r.Wrong) > 0 {
 				return errPartial
@@ -152,13 +154,18 @@ func givePassword(file string) {
 	})
 }
 
-// askFor asks for the password that a server wants, where someone is there to give it. It reports whether it has one.
+// askFor asks for what a server wants, where someone is there to answer: a password, or that its key is accepted. It
+// reports whether trying again may help.
 func askFor(err error) bool {
-	var denied *remote.LoginError
-	if !errors.As(err, &denied) || denied.User == "" {
+	if !isTerminal(os.Stdin) {
 		return false
 	}
-	if !isTerminal(os.Stdin) {
+	var key *remote.HostKeyError
+	if errors.As(err, &key) && !key.Changed {
+		return askKey(os.Stdin, os.Stderr, key) == nil
+	}
+	var denied *remote.LoginError
+	if !errors.As(err, &denied) || denied.User == "" {
 		return false
 	}
 	if denied.Given {
@@ -181,19 +188,19 @@ func connectionsShares() *cobra.Command {
   polytome connections shares smb://odile@192.168.0.30`,
 		Args: needArgs(1, "an address such as smb://192.168.0.30"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, _, err := host(args[0], "")
+			p, a, err := host(args[0])
 			if err != nil {
 				return err
 			}
-			if a.Scheme != remote.SMB {
+			if p.Shares == nil {
 				return usageError{fmt.Errorf("%s is not a computer with shares; write it like smb://%s", args[0],
 					a.Host)}
 			}
-			var all []smb.Share
+			var all []remote.Share
 			err = letIn(func() error {
-				o, err := survey.Share(a, bench.Target{}, nil)
+				o, err := survey.Settings(p, a, bench.Target{}, nil)
 				if err == nil {
-					all, err = smb.Shares(cmd.Context(), a, o)
+					all, err = p.Shares(cmd.Context(), a, o)
 				}
 				return err
 			})
@@ -219,11 +226,11 @@ func connectionsShares() *cobra.Command {
 	return cmd
 }
 
-func printProbe(out io.Writer, a remote.Address, r *remote.Probe) {
+func printProbe(out io.Writer, p *remote.Protocol, a remote.Address, r *remote.Probe) {
 	yes := map[bool]string{true: "yes", false: "no"}
 	fmt.Fprintf(out, "%s answers and logs in %s (%d ms, then %.1f ms per command).\n", a.Host, r.Login,
 		r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
-	if a.Scheme == remote.FTP {
+	if p.Plain(a) {
 		fmt.Fprintln(out, "The connection is not encrypted: anyone in the same network can read the files and the "+
 			"password.")
 	}
@@ -261,7 +268,7 @@ loader's profile.`,
   polytome connections login ftp://odile@192.168.0.20/ --forget`,
 		Args: needArgs(1, "the address of a console or share, with a user in it"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, _, err := host(args[0], "")
+			_, a, err := host(args[0])
 			if err != nil {
 				return err
 			}

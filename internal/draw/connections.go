@@ -238,12 +238,12 @@ func (h *Connections) link(s *scene.Sheet, l *connections.Link) {
 		arrow(s.Page, targetAt+targetWide, consoleAt, mid, 1, back)
 		gap := consoleAt - targetAt - targetWide - 16
 		word := "is its own disk"
-		switch l.Via {
-		case "usb":
+		switch {
+		case l.Via == "usb":
 			word = "plugged in"
-		case "adapter":
+		case l.Via == "adapter":
 			word = "put back in"
-		case "smb", "nbd":
+		case l.ReadFrom():
 			word = "reads it"
 		}
 		for k, line := range smaller.WrapMost(word, gap, 2) {
@@ -269,12 +269,8 @@ func (h *Connections) address(l *connections.Link) (out []string) {
 		return []string{strings.TrimPrefix(l.At, drive.Scheme)}
 	}
 	out = append(out, fmt.Sprintf("%s, port %d", l.Host, l.Port))
-	switch {
-	case l.Root == "":
-	case l.Via == "smb":
-		out = append(out, "share "+l.Root)
-	default:
-		out = append(out, "folder /"+strings.TrimPrefix(l.Root, "/"))
+	if inside := l.Inside(); inside != "" {
+		out = append(out, inside)
 	}
 	switch {
 	case l.Cable != nil:

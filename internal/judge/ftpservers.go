@@ -20,7 +20,6 @@ func virtual(t testing.TB, dir string) (uid, gid int) {
 	if uid, gid = os.Getuid(), os.Getgid(); uid != 0 {
 		return uid, gid
 	}
-	const nobody = 65534
 	if err := os.Chown(dir, nobody, nobody); err != nil {
 		t.Fatal(err)
 	}

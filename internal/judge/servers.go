@@ -2,12 +2,16 @@ package judge
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -30,7 +34,6 @@ func Port(t testing.TB) int {
 // root, that folder on the server. It ends with the test.
 func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	t.Helper()
-	const nobody = 65534
 	port = Port(t)
 	own := t.TempDir()
 	conf := filepath.Join(own, "vsftpd.conf")
@@ -47,28 +50,48 @@ func FTP(t testing.TB, dir string, settings ...string) (port int, root string) {
 	}
 	program, args := "vsftpd", []string{conf}
 	if os.Getuid() == 0 {
+		give(t, nobody, nobody, dir, own)
+		program, args = as(nobody, nobody, "vsftpd", conf)
+	}
+	serve(t, port, program, args...)
+	return port, strings.Trim(dir, "/")
+}
+
+// nobody is a user without rights.
+const nobody = 65534
+
+// as is a command that runs as a user without rights.
+func as(uid, gid int, program string, args ...string) (string, []string) {
+	return "setpriv", append([]string{fmt.Sprintf("--reuid=%d", uid), fmt.Sprintf("--regid=%d", gid), "--clear-groups",
+		"--no-new-privs", program}, args...)
+}
+
+func number(t testing.TB, s string) int {
+	t.Helper()
+	n, err := strconv.Atoi(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+// give has folders of a test belong to a user, who can get there.
+func give(t testing.TB, uid, gid int, dirs ...string) {
+	t.Helper()
+	for _, dir := range dirs {
 		err := filepath.Walk(dir, func(name string, _ os.FileInfo, err error) error {
 			if err != nil {
 				return err
 			}
-			return os.Chown(name, nobody, nobody)
+			return os.Chown(name, uid, gid)
 		})
-		for _, d := range []string{filepath.Dir(dir), filepath.Dir(own), own} { // no one has to get there
-			if err == nil {
-				err = os.Chmod(d, 0o755)
-			}
-		}
 		if err == nil {
-			err = os.Chown(conf, nobody, nobody)
+			err = errors.Join(os.Chmod(dir, 0o755), os.Chmod(filepath.Dir(dir), 0o755))
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		program, args = "setpriv", []string{"--reuid=65534", "--regid=65534", "--clear-groups", "--no-new-privs",
-			"vsftpd", conf}
 	}
-	serve(t, port, program, args...)
-	return port, strings.Trim(dir, "/")
 }
 
 // A Samba is a real SMB server on the loopback, with the shares "games" for a user, and "open" for guests: both show
@@ -111,8 +134,21 @@ func (s *Samba) Restart() {
 // Kill ends the server, and all connections to it.
 func (s *Samba) Kill() { s.server.Close() }
 
-// serve runs a server until the end of the test, and waits until it listens.
-func serve(t testing.TB, port int, program string, args ...string) {
+// kill ends a process, and those that it began: a server's connections can have some of their own.
+func kill(pid int) {
+	out, _ := exec.Command("pgrep", "-P", strconv.Itoa(pid)).Output()
+	if p, err := os.FindProcess(pid); err == nil {
+		_ = p.Kill()
+	}
+	for child := range strings.FieldsSeq(string(out)) {
+		if n, err := strconv.Atoi(child); err == nil {
+			kill(n)
+		}
+	}
+}
+
+// serve runs a server until the end of the test, or until it is stopped, and waits until it listens.
+func serve(t testing.TB, port int, program string, args ...string) (stop func()) {
 	t.Helper()
 	cmd := exec.Command(program, args...)
 	var out strings.Builder
@@ -122,10 +158,11 @@ func serve(t testing.TB, port int, program string, args ...string) {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
+	stop = sync.OnceFunc(func() {
+		kill(cmd.Process.Pid)
 		<-ended
 	})
+	t.Cleanup(stop)
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		select {
 		case err := <-ended:
@@ -135,8 +172,85 @@ func serve(t testing.TB, port int, program string, args ...string) {
 		}
 		if c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
 			_ = c.Close()
-			return
+			return stop
 		}
 	}
 	t.Fatalf("%s does not listen", program)
+	return nil
+}
+
+// An OpenSSH is a real SSH server on the loopback, which lets one user in with a key.
+type OpenSSH struct {
+	Port int
+	Dir  string // the only one that the user may write to
+	User string
+	Key  string // file of the user's private key
+	Host string // fingerprint of the server's own key
+
+	t       testing.TB
+	conf    string
+	program string
+	args    []string
+	stop    func()
+}
+
+// SSH runs OpenSSH's server for a folder. Settings are further lines, as in sshd_config. Files are all that it gives; it
+// runs as a user without rights, like [FTP]. It ends with the test.
+func SSH(t testing.TB, dir string, settings ...string) *OpenSSH {
+	t.Helper()
+	own := t.TempDir()
+	s := &OpenSSH{Port: Port(t), Dir: dir, Key: filepath.Join(own, "user"), t: t, conf: filepath.Join(own, "sshd_config")}
+	who, err := user.Current()
+	if err == nil && os.Getuid() == 0 {
+		who, err = user.Lookup("games") // systemd says that nobody's account is locked
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.User = who.Username
+	for _, key := range []string{"host", "user"} {
+		Run(t, "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(own, key))
+	}
+	s.Host = strings.Fields(Run(t, "ssh-keygen", "-l", "-f", filepath.Join(own, "host")))[1]
+	lines := append([]string{
+		"ListenAddress 127.0.0.1", fmt.Sprintf("Port %d", s.Port), "HostKey " + filepath.Join(own, "host"),
+		"AuthorizedKeysFile " + filepath.Join(own, "user.pub"), "PidFile none", "StrictModes no", "UsePAM no",
+		"PasswordAuthentication no", "KbdInteractiveAuthentication no",
+		"Subsystem sftp internal-sftp", "ForceCommand internal-sftp", "DisableForwarding yes",
+	}, settings...)
+	if err := os.WriteFile(s.conf, []byte(strings.Join(lines, "\n")+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.program, s.args = sshd(t), []string{"-D", "-e", "-f", s.conf}
+	if os.Getuid() == 0 {
+		uid, gid := number(t, who.Uid), number(t, who.Gid)
+		give(t, uid, gid, dir, own)
+		s.program, s.args = as(uid, gid, s.program, s.args...)
+	}
+	s.begin()
+	return s
+}
+
+func (s *OpenSSH) begin() {
+	s.t.Helper()
+	s.stop = serve(s.t, s.Port, s.program, s.args...)
+}
+
+// Kill ends the server and all connections to it.
+func (s *OpenSSH) Kill() { s.stop() }
+
+// Restart ends the server and all connections to it, and begins it again at the same port.
+func (s *OpenSSH) Restart() {
+	s.Kill()
+	s.begin()
+}
+
+// sshd is OpenSSH's server: scripts/test unpacks it, so that no machine gets a server by being tested.
+func sshd(t testing.TB) string {
+	t.Helper()
+	program := filepath.Join(unpacked, "usr/sbin/sshd")
+	if _, err := os.Stat(program); err != nil {
+		t.Fatalf("this test needs OpenSSH's server, which scripts/test unpacks: %v", err)
+	}
+	return program
 }

@@ -15,6 +15,7 @@ import (
 
 	"polytome/internal/core/fix"
 	"polytome/internal/target"
+	"polytome/internal/target/protocols"
 )
 
 // Grade is how much a finding matters.
@@ -42,10 +43,10 @@ const (
 // Depths are all depths, the quickest first.
 var Depths = []Depth{Names, Inside, Whole}
 
-// UsualDepth is how closely a target is looked at when no one says: over FTP every file that is looked into costs a
-// transfer of its own.
+// UsualDepth is how closely a target is looked at when no one says: where every file that is looked into costs a transfer
+// of its own, at names and sizes.
 func UsualDepth(via string) Depth {
-	if via == "ftp" {
+	if p := protocols.Named(via); p != nil && p.Costly {
 		return Names
 	}
 	return Inside

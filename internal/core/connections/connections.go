@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/netcards"
 	"polytome/internal/target/drive"
+	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
 )
 
@@ -48,7 +49,30 @@ type Link struct {
 	// Probe is what a full test has shown; nil before one.
 	Probe *remote.Probe `json:"probe,omitempty"`
 
-	address remote.Address
+	protocol *remote.Protocol // nil for a target of this computer
+	address  remote.Address
+}
+
+// Plain says that anyone in the network can read what is sent, "" where nobody can.
+func (l *Link) Plain() string {
+	if l.protocol == nil || !l.protocol.Plain(l.address) {
+		return ""
+	}
+	return "plain " + l.protocol.Word + ": anyone in the same network can read the files and the password"
+}
+
+// ReadFrom reports whether the console reads from the target while somebody plays, and does not hold it itself.
+func (l *Link) ReadFrom() bool { return l.Via == "nbd" || l.protocol != nil && l.protocol.Elsewhere }
+
+// Inside is the folder of another machine that is the target, in words; "" for all of it.
+func (l *Link) Inside() string {
+	switch {
+	case l.Root == "" || l.protocol == nil:
+		return ""
+	case l.protocol.Share:
+		return "share " + l.Root
+	}
+	return "folder /" + l.Root
 }
 
 // Remote reports whether the target is on another machine.
@@ -121,34 +145,33 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		}
 	}
 	console := cmp.Or(l.Console, "console")
-	a, ok, err := remote.Parse(l.At, remote.FTP, remote.FTPS, remote.SMB)
-	if !ok || err != nil {
+	protocol, a, err := protocols.Parse(l.At)
+	if protocol == nil || err != nil {
 		l.Must = []string{l.localNeeds(console)}
 		return l
 	}
-	l.address = a
-	l.Host, l.Port, l.Root = a.Host, portOf(a), a.Root
-	if a.Port == 0 && p != nil && a.Scheme != remote.SMB {
-		if at := p.Attachment("ftp", "own"); at != nil && at.Login.Port > 0 {
-			l.Port, l.address.Port = at.Login.Port, at.Login.Port
-		}
+	l.protocol, l.address = protocol, a
+	l.Host, l.Port, l.Root = a.Host, protocol.PortOf(a), a.Root
+	var at *loader.Attachment
+	if p != nil {
+		at = p.Attachment(protocol.Name, "own")
+	}
+	if a.Port == 0 && at != nil && at.Login.Port > 0 {
+		l.Port, l.address.Port = at.Login.Port, at.Login.Port
 	}
 	if ip, ok := addressOf(a.Host); ok {
 		if card, local, direct := netcards.Behind(cards, ip); card != nil {
 			l.Card, l.Local, l.Direct = card.Name, local.String(), direct
 		}
 	}
-	switch a.Scheme {
-	case remote.SMB:
+	if protocol.Elsewhere {
 		l.Must = []string{fmt.Sprintf(
 			"the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root),
 			fmt.Sprintf("the %s, which reads from it", console)}
-	default:
-		l.Must = []string{fmt.Sprintf("the %s, with its FTP server running on port %d", console, l.Port)}
-		if p != nil {
-			if at := p.Attachment("ftp", "own"); at != nil {
-				l.Notes = at.Server.Habits
-			}
+	} else {
+		l.Must = []string{fmt.Sprintf("the %s, with its %s server running on port %d", console, protocol.Server, l.Port)}
+		if at != nil {
+			l.Notes = at.Server.Habits
 		}
 	}
 	if l.Cable != nil {
@@ -201,7 +224,7 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 			l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
 	}
 	if l.Remote() {
-		return t.Try(ctx, l.address)
+		return t.Try(ctx, l.protocol, l.address)
 	}
 	file := l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
@@ -226,9 +249,7 @@ func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*r
 	}
 	defer to.Close()
 	connected := time.Since(began)
-	t, ok := to.(interface {
-		Try(ctx context.Context) (*remote.Probe, error)
-	})
+	t, ok := to.(remote.Prober)
 	if !ok {
 		return nil, fmt.Errorf("%s is local; there is no link to test", at)
 	}

@@ -22,7 +22,9 @@ import (
 	"polytome/internal/judge"
 	"polytome/internal/netcards"
 	"polytome/internal/sim"
+	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
+	"polytome/internal/target/smb"
 )
 
 func card(name string, plugged bool, addresses ...string) netcards.Card {
@@ -123,37 +125,37 @@ func TestTheSheetSaysWhatToSetAndWhatToSetBack(t *testing.T) {
 // listen opens a port on the loopback that says something to whoever comes.
 func listen(t *testing.T, say string) remote.Address {
 	port := judge.Listen(t, func(c net.Conn) { _, _ = c.Write([]byte(say)) })
-	return remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: port}
+	return remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: port}
 }
 
 func TestLinksOnTheLoopback(t *testing.T) {
 	ctx := context.Background()
-	r := Trier{}.Try(ctx, listen(t, "220 Gantry is here\r\n"))
+	r := Trier{}.Try(ctx, &ftp.Protocol, listen(t, "220 Gantry is here\r\n"))
 	assert.Equal(t, Answers, r.State)
 	assert.Positive(t, r.RoundTrip)
-	r = Trier{}.Try(ctx, listen(t, "SSH-2.0-something\r\n"))
+	r = Trier{}.Try(ctx, &ftp.Protocol, listen(t, "SSH-2.0-something\r\n"))
 	assert.Equal(t, Another, r.State, "another program has the port")
 	assert.Contains(t, r.Say, `it begins with "SSH-2.0-something"`)
 	assert.Contains(t, r.Do, "two programs use that port")
 	hung := judge.Listen(t, func(c net.Conn) { _, _ = c.Read(make([]byte, 1)) })
-	r = Trier{Wait: 200 * time.Millisecond}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: hung})
+	r = Trier{Wait: 200 * time.Millisecond}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: hung})
 	assert.Equal(t, Silent, r.State, "a server that hangs is no other program")
 	assert.Contains(t, r.Say, "takes connections on port")
 	assert.Contains(t, r.Say, "it says nothing")
 	assert.NotContains(t, r.Do, "other program")
 	full := judge.Listen(t, func(c net.Conn) { _ = c.Close() })
-	r = Trier{Wait: 2 * time.Second}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: full})
+	r = Trier{Wait: 2 * time.Second}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: full})
 	assert.Equal(t, Silent, r.State)
 	assert.Contains(t, r.Say, "it closes the connection at once")
 	share := listen(t, "220 ftp")
-	share.Scheme = remote.SMB
-	assert.Equal(t, Another, Trier{}.Try(ctx, share).State, "a share's server waits to be asked")
+	share.Scheme = "smb"
+	assert.Equal(t, Another, Trier{}.Try(ctx, &smb.Protocol, share).State, "a share's server waits to be asked")
 
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	require.NoError(t, l.Close())
-	r = Trier{}.Try(ctx, remote.Address{Scheme: remote.FTP, Host: "127.0.0.1", Port: port})
+	r = Trier{}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: port})
 	assert.Equal(t, Refused, r.State, "the console is on, and its server is not")
 	assert.Contains(t, r.Say, "is on, but nothing listens")
 }
@@ -168,7 +170,7 @@ func (timeout) Temporary() bool { return true }
 // TestOffIsDistinguishedFromBlocked has networks that answer in different ways: a console that is off, one behind a
 // firewall, no way at all.
 func TestOffIsDistinguishedFromBlocked(t *testing.T) {
-	a := remote.Address{Scheme: remote.FTP, Host: "192.168.77.2"}
+	a := remote.Address{Scheme: "ftp", Host: "192.168.77.2"}
 	never := func(netip.Addr) (bool, bool) { return false, true }
 	heard := func(netip.Addr) (bool, bool) { return true, true }
 	unknown := func(netip.Addr) (bool, bool) { return false, false }
@@ -195,7 +197,7 @@ func TestOffIsDistinguishedFromBlocked(t *testing.T) {
 			Nameless},
 		"something that nobody has foreseen": {Trier{Dial: dial(nil, errors.New("odd")), Neighbour: never}, Absent},
 	} {
-		r := c.t.Try(context.Background(), a)
+		r := c.t.Try(context.Background(), &ftp.Protocol, a)
 		assert.Equal(t, c.want, r.State, name)
 		assert.NotEmpty(t, r.Say, name)
 		assert.NotEmpty(t, r.Do, name)

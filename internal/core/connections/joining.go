@@ -6,17 +6,17 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/netcards"
-	"polytome/internal/target/remote"
+	"polytome/internal/target/protocols"
 )
 
 // Join plans a cable of its own between the console of a target and one of the cards, "" for the one that suits best.
 // The target has the console's new address from then on. Nothing but the bench is changed.
 func Join(p *bench.Target, cards []netcards.Card, card string) error {
-	a, ok, err := remote.Parse(p.At, remote.FTP, remote.FTPS, remote.SMB)
+	protocol, a, err := protocols.Parse(p.At)
 	switch {
 	case err != nil:
 		return err
-	case !ok:
+	case protocol == nil:
 		return fmt.Errorf("%s is local: only a target over a network can have a direct cable", p.Name)
 	case p.Cable != nil:
 		return fmt.Errorf("%s already has a direct cable; end that first", p.Name)

@@ -61,25 +61,24 @@ const Wait = 4 * time.Second
 var others = []int{80, 445, 139, 22, 21, 443, 9}
 
 // Try tries a link: whether someone is at the address, and whether the server that is wanted answers there.
-func (t Trier) Try(ctx context.Context, a remote.Address) Tried {
-	r := t.try(ctx, a)
+func (t Trier) Try(ctx context.Context, p *remote.Protocol, a remote.Address) Tried {
+	r := t.try(ctx, p, a)
 	r.At = time.Now()
 	return r
 }
 
-func (t Trier) try(ctx context.Context, a remote.Address) Tried {
+func (t Trier) try(ctx context.Context, p *remote.Protocol, a remote.Address) Tried {
 	wait := t.Wait
 	if wait == 0 {
 		wait = Wait
 	}
-	what := map[string]string{remote.FTP: "FTP", remote.FTPS: "FTP", remote.SMB: "file sharing"}[a.Scheme]
-	port := portOf(a)
+	what, port := p.Server, p.PortOf(a)
 	began := time.Now()
 	c, err := t.dial(ctx, a.Host, port, wait)
 	if err == nil {
 		defer c.Close()
 		took := time.Since(began)
-		say := greeted(c, a.Scheme, wait)
+		say := greeted(c, p, wait)
 		switch say {
 		case "":
 		case saysNothing, hangsUp:
@@ -136,17 +135,6 @@ func absent(a remote.Address) Tried {
 		Do: "switch the console on, wait until its network is up, and compare the address that it shows"}
 }
 
-// portOf is the port of an address.
-func portOf(a remote.Address) int {
-	switch {
-	case a.Port != 0:
-		return a.Port
-	case a.Scheme == remote.SMB:
-		return 445
-	}
-	return 21
-}
-
 func (t Trier) dial(ctx context.Context, host string, port int, wait time.Duration) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
@@ -163,10 +151,9 @@ const (
 	hangsUp     = "it closes the connection at once"
 )
 
-// greeted says what is odd in how a server greets, "" for nothing. An FTP server speaks first (RFC 959, 5.4); one for
-// shares waits to be asked.
-func greeted(c net.Conn, scheme string, wait time.Duration) string {
-	if scheme == remote.SMB {
+// greeted says what is odd in how a server greets, "" for nothing. Some speak first, others wait to be asked.
+func greeted(c net.Conn, p *remote.Protocol, wait time.Duration) string {
+	if p.Greets == nil {
 		_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 		b := make([]byte, 64)
 		if n, _ := c.Read(b); n > 0 {
@@ -182,7 +169,7 @@ func greeted(c net.Conn, scheme string, wait time.Duration) string {
 		return hangsUp
 	case err != nil && line == "":
 		return saysNothing
-	case len(line) < 3 || line[0] < '1' || line[0] > '5' || strings.Trim(line[:3], "0123456789") != "":
+	case !p.Greets(line):
 		return fmt.Sprintf("it begins with %q", line)
 	}
 	return ""

@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/run"
 	"polytome/internal/size"
+	"polytome/internal/target/protocols"
 )
 
 // A Pace is how fast a target takes files. Every figure is a range, as no two files go alike.
@@ -19,11 +20,9 @@ type Speed struct {
 	Runs       int // that it was learnt from; 0 for what the connection usually bears
 }
 
-// usual are the paces of the connections, as long as nothing has been learnt.
+// usual are the paces of the connections of this computer, as long as nothing has been learnt.
 var usual = map[string]Speed{
 	"usb":     {Slow: 6 * size.MiB, Fast: 25 * size.MiB, Least: 10 * time.Millisecond, Most: 80 * time.Millisecond},
-	"ftp":     {Slow: 5 * size.MiB, Fast: 11 * size.MiB, Least: 60 * time.Millisecond, Most: 400 * time.Millisecond},
-	"smb":     {Slow: 15 * size.MiB, Fast: 80 * size.MiB, Least: 10 * time.Millisecond, Most: 60 * time.Millisecond},
 	"adapter": {Slow: 20 * size.MiB, Fast: 90 * size.MiB, Least: 5 * time.Millisecond, Most: 40 * time.Millisecond},
 	"nbd":     {Slow: 15 * size.MiB, Fast: 80 * size.MiB, Least: 10 * time.Millisecond, Most: 60 * time.Millisecond},
 }
@@ -32,6 +31,9 @@ var usual = map[string]Speed{
 func Usual(via string) Speed {
 	if p, ok := usual[via]; ok {
 		return p
+	}
+	if p := protocols.Named(via); p != nil {
+		return Speed{Slow: p.Usual.Slow, Fast: p.Usual.Fast, Least: p.Usual.Least, Most: p.Usual.Most}
 	}
 	return usual["usb"]
 }

@@ -4,8 +4,9 @@ package fit
 
 import (
 	"fmt"
-	"polytome/internal/core/shape"
 	"slices"
+
+	"polytome/internal/core/shape"
 )
 
 // Kind is what holds for a title at a target.

@@ -2,9 +2,10 @@ package layout
 
 import (
 	"path"
-	"polytome/internal/core/shape"
 	"slices"
 	"strings"
+
+	"polytome/internal/core/shape"
 )
 
 // A Line is one file or folder of a tree as it is shown.

@@ -8,6 +8,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
+	"polytome/internal/target/protocols"
 )
 
 // TOML writes the draft as a profile: with the evidence and what is still open as
@@ -62,8 +63,10 @@ func (d *Draft) TOML() string {
 }
 
 func attachmentName(via string) string {
-	return map[string]string{"usb": "stick", "adapter": "disk", "ftp": "disk", "smb": "share",
-		"nbd": "network-disk"}[via]
+	if p := protocols.Named(via); p != nil {
+		return p.Disk
+	}
+	return map[string]string{"usb": "stick", "adapter": "disk", "nbd": "network-disk"}[via]
 }
 
 type writer struct{ b strings.Builder }

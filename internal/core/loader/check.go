@@ -19,12 +19,13 @@ import (
 	"polytome/internal/nearest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/target/protocols"
 )
 
 // Connections are the ways on which bytes can reach a target: mounted on this computer
-// (usb), through an adapter as a disk of the console's own format, over FTP or
-// SMB, or as an exported block device.
-var Connections = []string{"usb", "adapter", "ftp", "smb", "nbd"}
+// (usb), through an adapter as a disk of the console's own format, over the
+// protocols of [protocols.All], or as an exported block device.
+var Connections = slices.Concat([]string{"usb", "adapter"}, protocols.Names(), []string{"nbd"})
 
 // The words that keys may have.
 var (

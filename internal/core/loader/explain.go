@@ -1,10 +1,13 @@
 package loader
 
 import (
+	"cmp"
 	"fmt"
-	"polytome/internal/core/shape"
 	"slices"
 	"strings"
+
+	"polytome/internal/core/shape"
+	"polytome/internal/target/protocols"
 
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -206,15 +209,10 @@ func (a *Attachment) sentences() []string {
 
 // ViaWord is a connection as it stands in a sentence behind "over": "USB" for "usb".
 func ViaWord(via string) string {
-	if w, ok := viaWords[via]; ok {
-		return w
+	if p := protocols.Named(via); p != nil {
+		return p.Word
 	}
-	return via
-}
-
-var viaWords = map[string]string{
-	"usb": "USB", "adapter": "an adapter", "ftp": "FTP", "smb": "SMB",
-	"nbd": "NBD",
+	return cmp.Or(map[string]string{"usb": "USB", "adapter": "an adapter", "nbd": "NBD"}[via], via)
 }
 
 var listingNames = map[string]string{"unix": "in the style of Unix",

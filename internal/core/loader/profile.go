@@ -11,6 +11,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/target/protocols"
 )
 
 // A Profile is the rules of one loader. Every key is described in docs/profile-format.md.
@@ -463,9 +464,24 @@ func (p *Profile) UsualVia() string {
 	return connections[0]
 }
 
-// Attachment returns the loader's attachment for a connection that reads the
-// filesystem, else the first one for the connection, or nil.
+// rulesFor is the connection whose rules hold for another: itself where the profile has it, or one that reaches the same
+// folders.
+func (p *Profile) rulesFor(via string) string {
+	protocol := protocols.Named(via)
+	all := p.Connections()
+	if protocol == nil || slices.Contains(all, via) {
+		return via
+	}
+	if i := slices.IndexFunc(protocol.Like, func(like string) bool { return slices.Contains(all, like) }); i >= 0 {
+		return protocol.Like[i]
+	}
+	return via
+}
+
+// Attachment returns the loader's attachment for a connection that reads the filesystem, else the first one for the
+// connection, or nil. A protocol that the profile does not know may have the rules of another one; see [remote.Protocol].
 func (p *Profile) Attachment(via, filesystem string) *Attachment {
+	via = p.rulesFor(via)
 	var first *Attachment
 	for i := range p.Attachments {
 		a := &p.Attachments[i]

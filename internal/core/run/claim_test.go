@@ -20,6 +20,7 @@ import (
 	"polytome/internal/target/claim"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 )
 
 // TestTwoFillsOfOneTarget: one of them fills it, the other says so and writes nothing; by whatever path they got there.
@@ -36,8 +37,8 @@ func TestTwoFillsOfOneTarget(t *testing.T) {
 	defer s.Close()
 	console := func(root string) func(context.Context) (target.Target, error) {
 		return func(ctx context.Context) (target.Target, error) {
-			return ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port(), Root: root},
-				ftp.Options{Filesystem: target.UnknownFilesystem("own")})
+			return ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port(), Root: root},
+				remote.Settings{})
 		}
 	}
 	at := func(dir string) func(context.Context) (target.Target, error) {

@@ -23,6 +23,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
 )
 
@@ -102,10 +103,10 @@ func (c *console) faults() *ftpd.Faults {
 	return &c.s.Faults
 }
 
-func (c *console) at() ftp.Address {
+func (c *console) at() remote.Address {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return ftp.Address{Host: "127.0.0.1", Port: c.port}
+	return remote.Address{Host: "127.0.0.1", Port: c.port}
 }
 
 // TestFaultsOfAConsole has all sorts of things go wrong at random points of a run over FTP. What has its name is whole
@@ -157,7 +158,7 @@ func TestFaultsOfAConsole(t *testing.T) {
 			open := func(context.Context) (target.Target, error) {
 				f, err := target.FilesystemNamed("ext4")
 				require.NoError(t, err)
-				return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: f, User: "gantry",
+				return ftp.Open(context.Background(), c.at(), remote.Settings{Filesystem: &f, User: "gantry",
 					Password: "ferryline", Timeout: 400 * time.Millisecond, Cluster: 4096})
 			}
 			j.Open = open
@@ -237,12 +238,12 @@ func TestFaultsOfAShare(t *testing.T) {
 			var noticed atomic.Bool
 			j.Open = func(ctx context.Context) (target.Target, error) {
 				for {
-					o := smb.Options{User: s.User, Password: s.Password}
+					o := remote.Settings{User: s.User, Password: s.Password}
 					soon := kind == "stall" && !noticed.Load()
 					if soon {
 						o.Timeout = 500 * time.Millisecond
 					}
-					to, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, o)
+					to, err := smb.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"}, o)
 					if err == nil || !soon || ctx.Err() != nil {
 						return to, err
 					}
@@ -426,7 +427,7 @@ func TestAServerThatOnlyAppendsIsResumed(t *testing.T) {
 		require.NoError(t, os.RemoveAll(filepath.Join(c.dir, "FULL")))
 		j := run.Job{Plan: p, Options: run.Options{FirstWait: time.Millisecond, Verify: verify}}
 		j.Open = func(context.Context) (target.Target, error) {
-			return ftp.Open(context.Background(), c.at(), ftp.Options{Filesystem: fs, Timeout: time.Second,
+			return ftp.Open(context.Background(), c.at(), remote.Settings{Filesystem: &fs, Timeout: time.Second,
 				Cluster: 4096})
 		}
 		var once sync.Once

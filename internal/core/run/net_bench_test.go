@@ -17,6 +17,7 @@ import (
 	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
 )
 
@@ -49,8 +50,8 @@ func BenchmarkFTP(b *testing.B) {
 	fs, err := target.FilesystemNamed("ext4")
 	require.NoError(b, err)
 	open := func() (target.Target, error) {
-		return ftp.Open(context.Background(), ftp.Address{Host: "127.0.0.1", Port: port, Root: root},
-			ftp.Options{Filesystem: fs, Capacity: 1 << 40, Cluster: 4096})
+		return ftp.Open(context.Background(), remote.Address{Host: "127.0.0.1", Port: port, Root: root},
+			remote.Settings{Filesystem: &fs, Capacity: 1 << 40, Cluster: 4096})
 	}
 	at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
 	clear := func() {
@@ -99,8 +100,8 @@ func BenchmarkFTP(b *testing.B) {
 func BenchmarkSMB(b *testing.B) {
 	s := judge.SMB(b, b.TempDir())
 	open := func() (target.Target, error) {
-		return smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
-			smb.Options{User: s.User, Password: s.Password})
+		return smb.Open(context.Background(), remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+			remote.Settings{User: s.User, Password: s.Password})
 	}
 	for name, lengths := range map[string][]int{"1 file of 1 GiB": {1 << 30}, "5000 small files": smallLengths()} {
 		b.Run(name, func(b *testing.B) {
@@ -144,8 +145,8 @@ func BenchmarkReadBack(b *testing.B) {
 	var ahead, plainly []float64
 	for b.Loop() {
 		for _, jump := range []bool{false, true} {
-			p, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
-				smb.Options{User: s.User, Password: s.Password})
+			p, err := smb.Open(context.Background(), remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+				remote.Settings{User: s.User, Password: s.Password})
 			require.NoError(b, err)
 			c, err := p.Open(context.Background(), "a.iso")
 			require.NoError(b, err)
@@ -179,8 +180,8 @@ func BenchmarkMemory(b *testing.B) {
 	p, _ := files(b, 1<<30)
 	var most uint64
 	for b.Loop() {
-		to, err := smb.Open(context.Background(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
-			smb.Options{User: s.User, Password: s.Password})
+		to, err := smb.Open(context.Background(), remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+			remote.Settings{User: s.User, Password: s.Password})
 		require.NoError(b, err)
 		runtime.GC()
 		var before runtime.MemStats

@@ -16,6 +16,7 @@ import (
 	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
 )
 
@@ -40,8 +41,8 @@ func TestAPowerCutOfARealFilesystem(t *testing.T) {
 		var to target.Target
 		if kind == "a share" {
 			s := judge.SMB(t, medium)
-			share, err := smb.Open(t.Context(), smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
-				smb.Options{User: s.User, Password: s.Password})
+			share, err := smb.Open(t.Context(), remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games"},
+				remote.Settings{User: s.User, Password: s.Password})
 			require.NoError(t, err)
 			defer share.Close()
 			to = share

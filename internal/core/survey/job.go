@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,7 +15,7 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
-	"polytome/internal/target/ftp"
+	"polytome/internal/target/protocols"
 )
 
 // Job is the carrying out of a plan at the target, as the bench has it set up.
@@ -29,8 +30,8 @@ func (s *Survey) Beginning(b *bench.Bench) journal.Beginning {
 
 func options(b *bench.Bench, at string, c *bench.Target) run.Options {
 	o := run.Options{Limit: int64(c.Rate), Verify: run.VerifyFull}
-	if _, ok, _ := ftp.ParseAddress(at); ok {
-		o.Verify = run.VerifySize // reading back would take as long again as sending
+	if p, _, _ := protocols.Parse(at); p != nil && p.Costly {
+		o.Verify = run.VerifySize
 	}
 	if c.Verify != "" {
 		o.Verify = run.Verify(c.Verify)
@@ -93,12 +94,12 @@ func Again(j *journal.Journal, id int64, set *loader.Set, b *bench.Bench) (run.J
 
 // Plain says that what is sent to an address, and the password for it, can be read on the way; "" where it cannot.
 func Plain(at string) string {
-	a, ok, err := ftp.ParseAddress(at)
-	if !ok || err != nil || a.Secure() {
+	p, a, err := protocols.Parse(at)
+	if p == nil || err != nil || !p.Plain(a) {
 		return ""
 	}
-	return "the connection to " + a.Host +
-		" is plain FTP: anyone in the same network can read the files and the password"
+	return fmt.Sprintf("the connection to %s is plain %s: anyone in the same network can read the files and the password",
+		a.Host, p.Word)
 }
 
 // Plain says that what is sent to the target can be read on the way; "" where it cannot.

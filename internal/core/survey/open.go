@@ -12,13 +12,11 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/secret"
-	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/folder"
-	"polytome/internal/target/ftp"
+	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
-	"polytome/internal/target/smb"
 )
 
 // Open opens the target itself. The caller closes it. It is of use as long as the context lasts.
@@ -36,44 +34,32 @@ func wantsContiguous(all []*loader.Profile, via string) bool {
 	})
 }
 
-// OpenTarget opens the target at an address as the bench has it set up: a folder, a drive, a console over FTP, or a
-// share over SMB. What a console's server is like and who may log in stands in the profile of the loader, which may be
+// OpenTarget opens the target at an address as the bench has it set up: a folder, a drive, or a folder of another
+// machine. What a console's server is like and who may log in stands in the profile of the loader, which may be
 // nil. The target is of use as long as the context lasts: when it ends, connections are closed.
 func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profile, contiguous bool) (target.Target,
 	error) {
 	if a, ok := drive.ParseAddress(at); ok {
 		return drive.Open(ctx, drives.Here, a, drive.Options{Contiguous: contiguous})
 	}
-	a, isRemote, err := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB)
+	protocol, a, err := protocols.Parse(at)
 	switch {
 	case err != nil:
 		return nil, err
-	case isRemote && a.Scheme == remote.SMB:
-		o, err := Share(a, c, p)
-		if err != nil {
-			return nil, err
-		}
-		return smb.Open(ctx, a, o)
-	case isRemote:
-		o, err := Console(a, c, p)
-		if err != nil {
-			return nil, err
-		}
-		return ftp.Open(ctx, a, o)
+	case protocol == nil:
+		return folder.Open(at, folder.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)})
 	}
-	return folder.Open(at, folder.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)})
+	o, err := Settings(protocol, a, c, p)
+	if err != nil {
+		return nil, err
+	}
+	return protocol.Open(ctx, a, o)
 }
 
-// Console is what is known of a console's server: from the bench, from the profile, and its password from the keyring.
-func Console(a ftp.Address, c bench.Target, p *loader.Profile) (ftp.Options, error) {
-	o := ftp.Options{Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)}
-	fs := target.UnknownFilesystem("own")
-	fs.Shown = "its own"
-	var at *loader.Attachment
-	if p != nil {
-		at = p.Attachment("ftp", c.As)
-	}
-	if at != nil {
+// Settings are what is known of a server: from the bench, from the profile, and its password from the keyring.
+func Settings(protocol *remote.Protocol, a remote.Address, c bench.Target, p *loader.Profile) (remote.Settings, error) {
+	o := remote.Settings{Capacity: int64(c.Capacity), Cluster: int64(c.Cluster), Unchecked: c.Unchecked}
+	if at := attachment(protocol, c.As, p); at != nil {
 		o.User, o.Password, o.Port = at.Login.User, at.Login.Password, at.Login.Port
 		o.NoListing = strings.HasPrefix(at.Server.Listing, "unix") || strings.HasPrefix(at.Server.Listing, "dos")
 		o.Connections, o.Encoding = at.Server.Connections, at.Server.Names
@@ -87,7 +73,7 @@ func Console(a ftp.Address, c bench.Target, p *loader.Profile) (ftp.Options, err
 		if o.Cluster == 0 {
 			o.Cluster = int64(at.Cluster)
 		}
-		fs.CaseSensitive = at.Case != "ignored"
+		o.FoldsCase = at.Case == "ignored"
 		for _, v := range at.Volumes {
 			if v.Name == path.Base(a.Root) && o.Capacity == 0 {
 				o.Capacity = int64(v.Size)
@@ -103,36 +89,7 @@ func Console(a ftp.Address, c bench.Target, p *loader.Profile) (ftp.Options, err
 	if c.Connections > 0 {
 		o.Connections = c.Connections
 	}
-	o.Unchecked = c.Unchecked
-	if kept, err := secret.Find(a.Host, o.User); err == nil {
-		o.Password = kept
-	}
-	if c.As != "" {
-		declared, err := target.FilesystemNamed(c.As)
-		if err != nil {
-			return o, err
-		}
-		fs = declared
-	}
-	if fs.Spelling = o.Encoding; strings.EqualFold(fs.Spelling, "utf-8") || strings.EqualFold(fs.Spelling, "utf8") {
-		fs.Spelling = ""
-	}
-	if o.Cluster == 0 {
-		o.Cluster = 16 * size.KiB
-	}
-	o.Filesystem = fs
-	return o, nil
-}
-
-// Share is what is known of a share: from the bench, from the profile, and its password from the keyring.
-func Share(a smb.Address, c bench.Target, p *loader.Profile) (smb.Options, error) {
-	o := smb.Options{User: a.User, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)}
-	if p != nil {
-		if at := p.Attachment("smb", c.As); at != nil && o.User == "" {
-			o.User, o.Password = at.Login.User, at.Login.Password
-		}
-	}
-	if o.User != "" {
+	if o.User != "" || !protocol.Elsewhere {
 		if kept, err := secret.Find(a.Host, o.User); err == nil {
 			o.Password = kept
 		}
@@ -145,4 +102,12 @@ func Share(a smb.Address, c bench.Target, p *loader.Profile) (smb.Options, error
 		o.Filesystem = &declared
 	}
 	return o, nil
+}
+
+// attachment is how a loader describes the server of a protocol; nil where it does not.
+func attachment(protocol *remote.Protocol, as string, p *loader.Profile) *loader.Attachment {
+	if p == nil {
+		return nil
+	}
+	return p.Attachment(protocol.Name, as)
 }

@@ -20,7 +20,7 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
-	"polytome/internal/target/remote"
+	"polytome/internal/target/protocols"
 )
 
 // A Survey is one target seen with the titles in mind, at one moment.
@@ -125,17 +125,11 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	return nil
 }
 
-// WayTo is the connection to an address: the one that it names itself, where the loader takes it, or the loader's usual
-// one.
+// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, or the loader's
+// usual one.
 func WayTo(at string, p *loader.Profile) string {
-	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
-		via := map[string]string{remote.FTPS: remote.FTP}[a.Scheme]
-		if via == "" {
-			via = a.Scheme
-		}
-		if slices.ContainsFunc(p.Attachments, func(x loader.Attachment) bool { return x.Via == via }) {
-			return via
-		}
+	if protocol, _, _ := protocols.Parse(at); protocol != nil && p.Attachment(protocol.Name, "") != nil {
+		return protocol.Name
 	}
 	return p.UsualVia()
 }

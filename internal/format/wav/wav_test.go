@@ -10,6 +10,7 @@ import (
 
 	"os"
 	"path/filepath"
+
 	"polytome/internal/format/wav"
 	"polytome/internal/judge"
 )

@@ -20,34 +20,41 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
+	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
 	"polytome/internal/target/remote"
 )
 
-// Options say what the server does not tell.
-type Options struct {
-	User, Password    string            // "" for anonymous
-	Port              int               // where the address has none
-	Filesystem        target.Filesystem // what holds on the console's disk
-	Capacity, Cluster int64             // bytes; a space of 0 is what the server tells, or not known
-	// after which the server drops a connection that says nothing; 0 for one that does not
-	Idle        time.Duration
-	Timeout     time.Duration // for which nothing may come; 0 for half a minute
-	NoListing   bool          // machine-readable listings are not asked for
-	Connections int           // for data, at a time; 0 for as many as it bears, up to four
-	Encoding    string        // of names, such as latin1 (WHATWG Encoding Standard, 4.2); "" for UTF-8
-	// Unchecked takes whatever certificate the server shows (with ftps://): consoles make their own.
-	Unchecked bool
+// Protocol is FTP, without and with TLS.
+var Protocol = remote.Protocol{
+	Name: "ftp", Word: "FTP", Server: "FTP", Port: usualPort, Costly: true, Disk: "disk",
+	Schemes: []remote.Scheme{{Name: "ftp", Example: "ftp://192.168.0.20/hd1", Plain: true},
+		{Name: withTLS, Example: "ftps://192.168.0.20/hd1"}},
+	Usual: remote.Usual{Slow: 5 * size.MiB, Fast: 11 * size.MiB, Least: 60 * time.Millisecond,
+		Most: 400 * time.Millisecond},
+	Greets: func(line string) bool { // RFC 959, 4.2: a code of three digits
+		return len(line) >= 3 && line[0] >= '1' && line[0] <= '5' && strings.Trim(line[:3], "0123456789") == ""
+	},
+	Open: func(ctx context.Context, a remote.Address, s remote.Settings) (target.Target, error) {
+		return Open(ctx, a, s)
+	},
 }
+
+// usualPort is where FTP servers listen.
+const usualPort = 21
+
+// withTLS is the scheme for servers that are asked for TLS (RFC 4217).
+const withTLS = "ftps"
 
 // usualConnections is how many data connections there are at a time where nothing else is known.
 const usualConnections = 4
 
 // Target is a volume that gets filled.
 type Target struct {
-	addr   Address
-	opts   Options
+	addr   remote.Address
+	opts   remote.Settings
+	fs     target.Filesystem // what holds on the console's disk
 	names  naming
 	traits *traits
 
@@ -83,15 +90,15 @@ var (
 )
 
 // Open connects and logs in.
-func Open(ctx context.Context, a Address, o Options) (*Target, error) {
+func Open(ctx context.Context, a remote.Address, o remote.Settings) (*Target, error) {
 	if o.Timeout == 0 {
-		o.Timeout = 30 * time.Second
+		o.Timeout = remote.Timeout
 	}
 	if a.Port == 0 {
 		a.Port = o.Port
 	}
 	if a.Port == 0 {
-		a.Port = 21
+		a.Port = usualPort
 	}
 	if a.User != "" {
 		o.User = a.User
@@ -100,7 +107,10 @@ func Open(ctx context.Context, a Address, o Options) (*Target, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Target{addr: a, opts: o, names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{},
+	if o.Cluster == 0 && o.Filesystem == nil {
+		o.Cluster = 16 * size.KiB
+	}
+	p := &Target{addr: a, opts: o, fs: filesystem(o), names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{},
 		readers: map[*content]bool{}}
 	p.pool.init(p.AtOnce() + 1) // one more for what is asked meanwhile
 	err = p.do(ctx, "connecting to", "", true, func(*session) error { return nil })
@@ -109,6 +119,21 @@ func Open(ctx context.Context, a Address, o Options) (*Target, error) {
 	}
 	return p, nil
 }
+
+// filesystem is what holds on a console's disk.
+func filesystem(o remote.Settings) target.Filesystem {
+	f := target.UnknownFilesystem("own")
+	if f.Shown, f.CaseSensitive = "its own", !o.FoldsCase; o.Filesystem != nil {
+		f = *o.Filesystem
+	}
+	if f.Spelling = o.Encoding; strings.EqualFold(f.Spelling, "utf-8") || strings.EqualFold(f.Spelling, "utf8") {
+		f.Spelling = ""
+	}
+	return f
+}
+
+// secure reports whether what is sent cannot be read on the way.
+func (p *Target) secure() bool { return p.addr.Scheme == withTLS }
 
 // AtOnce is how many small files are sent side by side.
 func (p *Target) AtOnce() int {
@@ -120,14 +145,6 @@ func (p *Target) AtOnce() int {
 		n = min(n, max(1, bears-1))
 	}
 	return n
-}
-
-// Address is where the volume of a console is.
-type Address = remote.Address
-
-// ParseAddress takes an address apart. ok is false for one of another kind.
-func ParseAddress(s string) (a Address, ok bool, err error) {
-	return remote.Parse(s, remote.FTP, remote.FTPS)
 }
 
 // full is a path on the server.
@@ -177,7 +194,7 @@ func (p *Target) explain(doing, name string, err error) error {
 	var te *textproto.Error
 	said := errors.Is(err, target.ErrGone) || errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrBusy)
 	if !said && errors.As(err, &te) {
-		if p.addr.Secure() && wantsSession(te) {
+		if p.secure() && wantsSession(te) {
 			return &remote.RefusedError{Err: err,
 				Say: fmt.Sprintf("%s %s: the server requires TLS session reuse but gives "+
 					"no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it says %d "+
@@ -239,7 +256,7 @@ func (p *Target) Close() error {
 func (p *Target) listed(ctx context.Context, dir string) (map[string]target.Entry, error) {
 	p.looking.Lock()
 	defer p.looking.Unlock()
-	key := p.opts.Filesystem.Fold(dir)
+	key := p.fs.Fold(dir)
 	p.mu.Lock()
 	l, ok := p.folders[key]
 	p.mu.Unlock()
@@ -274,7 +291,7 @@ func (p *Target) listed(ctx context.Context, dir string) (map[string]target.Entr
 				half[name] = true
 				continue
 			}
-			l.entries[p.opts.Filesystem.Fold(name)] = x
+			l.entries[p.fs.Fold(name)] = x
 		}
 		for key, x := range l.entries { // what is half written under its own name is not there
 			if half[path.Base(markerOf(x.Path))] {
@@ -302,7 +319,7 @@ func (p *Target) listed(ctx context.Context, dir string) (map[string]target.Entr
 func (p *Target) note(name string, e *target.Entry) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	dir, key := p.opts.Filesystem.Fold(path.Dir(name)), p.opts.Filesystem.Fold(path.Base(name))
+	dir, key := p.fs.Fold(path.Dir(name)), p.fs.Fold(path.Base(name))
 	done := func(entries map[string]target.Entry) {
 		if e == nil {
 			delete(entries, key)
@@ -332,7 +349,7 @@ func (p *Target) forget() {
 func (p *Target) forgetFolder(dir string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	key := p.opts.Filesystem.Fold(dir)
+	key := p.fs.Fold(dir)
 	delete(p.folders, key)
 	if p.now != nil && p.now.key == key {
 		p.now.stale = true
@@ -358,7 +375,7 @@ func (p *Target) find(ctx context.Context, name string) (target.Entry, bool, err
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	e, ok := entries[p.opts.Filesystem.Fold(path.Base(name))]
+	e, ok := entries[p.fs.Fold(path.Base(name))]
 	return e, ok, nil
 }
 
@@ -432,14 +449,14 @@ func (p *Target) Stamp(ctx context.Context, of []target.Entry) (string, error) {
 
 // Facts are what was declared, less what is there.
 func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts, error) {
-	f := target.Facts{Filesystem: p.opts.Filesystem, Declared: true, Capacity: p.opts.Capacity, Cluster: p.opts.Cluster,
+	f := target.Facts{Filesystem: p.fs, Declared: true, Capacity: p.opts.Capacity, Cluster: p.opts.Cluster,
 		Network: "ftp"}
 	left, reported, err := p.space(ctx)
 	if err != nil {
 		return f, err
 	}
 	if f.Capacity == 0 {
-		f.Capacity, f.Unknown = 2<<40, !reported // the server says when it is full
+		f.Capacity, f.Unknown = remote.UnknownSpace, !reported // the server says when it is full
 	}
 	if f.Cluster == 0 {
 		f.Cluster = f.Filesystem.Cluster(f.Capacity)
@@ -528,7 +545,7 @@ func (p *Target) Rename(ctx context.Context, from, to string) error {
 	if err != nil {
 		return p.explain("renaming", from, err)
 	}
-	fold := p.opts.Filesystem.Fold
+	fold := p.fs.Fold
 	if _, there, err := p.find(ctx, to); err != nil {
 		return p.explain("renaming "+from+" to", to, err)
 	} else if there && fold(from) != fold(to) {

@@ -19,30 +19,31 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/targettest"
 )
 
 var ctx = context.Background()
 
-func disk(t testing.TB) target.Filesystem {
+func disk(t testing.TB) *target.Filesystem {
 	f, err := target.FilesystemNamed("ext4")
 	require.NoError(t, err)
-	return f
+	return &f
 }
 
 // open opens a folder of a server; it never goes above it.
-func open(t testing.TB, port int, root string, o ftp.Options) *ftp.Target {
+func open(t testing.TB, port int, root string, o remote.Settings) *ftp.Target {
 	require.NotEmpty(t, root)
-	if o.Filesystem.Name == "" {
+	if o.Filesystem == nil {
 		o.Filesystem = disk(t)
 	}
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: port, Root: root}, o)
+	p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: port, Root: root}, o)
 	require.NoError(t, err)
 	return p
 }
 
 func TestConformance(t *testing.T) {
-	for name, o := range map[string]ftp.Options{"vsftpd": {}, "with a space": {Capacity: 64 * size.MiB}} {
+	for name, o := range map[string]remote.Settings{"vsftpd": {}, "with a space": {Capacity: 64 * size.MiB}} {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				port, root := judge.FTP(t, t.TempDir())
@@ -87,8 +88,8 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				ftp.Forget()
-				p, err := ftp.Open(ctx, ftp.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())},
-					ftp.Options{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
+				p, err := ftp.Open(ctx, remote.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())},
+					remote.Settings{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
 				require.NoError(t, err)
 				return p
 			})
@@ -101,7 +102,7 @@ func TestConformanceWithOtherServers(t *testing.T) {
 func TestSessionsThatCannotBeTakenUp(t *testing.T) {
 	ftp.Forget()
 	port := judge.ProFTP(t, t.TempDir(), judge.Certificate(t), "TLSProtocol TLSv1.2")
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, ftp.Options{Filesystem: disk(t),
+	p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, remote.Settings{Filesystem: disk(t),
 		User: "games", Password: "games", Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
@@ -135,7 +136,7 @@ func TestConsoles(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				s := serve(t, t.TempDir(), h)
-				p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+				p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, remote.Settings{Filesystem: disk(t),
 					User: h.User, Password: h.Password, Idle: h.Idle})
 				require.NoError(t, err)
 				return p
@@ -166,7 +167,7 @@ func put(p target.Target, name string, data []byte) error {
 func TestAServerThatHangsUpIsDialledAgain(t *testing.T) {
 	dir := t.TempDir()
 	s := serve(t, dir, ftpd.Habits{Idle: 200 * time.Millisecond})
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+	p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, remote.Settings{Filesystem: disk(t),
 		Idle: 200 * time.Millisecond})
 	require.NoError(t, err)
 	defer p.Close()
@@ -174,16 +175,16 @@ func TestAServerThatHangsUpIsDialledAgain(t *testing.T) {
 		time.Sleep(300 * time.Millisecond)
 		require.NoError(t, p.MakeFolder(ctx, fmt.Sprintf("a%d", i)))
 	}
-	q := open2(t, s, ftp.Options{}) // one that does not know of it
+	q := open2(t, s, remote.Settings{}) // one that does not know of it
 	defer q.Close()
 	time.Sleep(300 * time.Millisecond)
 	_, err = q.List(ctx, nil)
 	require.NoError(t, err)
 }
 
-func open2(t testing.TB, s *ftpd.Server, o ftp.Options) *ftp.Target {
+func open2(t testing.TB, s *ftpd.Server, o remote.Settings) *ftp.Target {
 	o.Filesystem = disk(t)
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, o)
+	p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, o)
 	require.NoError(t, err)
 	return p
 }
@@ -197,7 +198,7 @@ func TestFaults(t *testing.T) {
 	for i := range 25 {
 		dir := t.TempDir()
 		s := serve(t, dir, ftpd.Habits{Restart: i%2 == 0})
-		p := open2(t, s, ftp.Options{Timeout: 2 * time.Second})
+		p := open2(t, s, remote.Settings{Timeout: 2 * time.Second})
 		switch i % 5 {
 		case 4:
 			s.Faults.DropRename.Store(true)
@@ -215,7 +216,7 @@ func TestFaults(t *testing.T) {
 		s.Faults.RefuseEvery.Store(0)
 		if err != nil {
 			_ = p.Close()
-			p = open2(t, s, ftp.Options{Timeout: 2 * time.Second})
+			p = open2(t, s, remote.Settings{Timeout: 2 * time.Second})
 			if _, statErr := p.Stat(ctx, "game.iso"); statErr != nil {
 				require.NoError(t, put(p, "game.iso", data), "the second try completes, after %v", err)
 			}
@@ -232,7 +233,7 @@ func TestFaults(t *testing.T) {
 
 func TestAFullConsole(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Capacity: 1 << 20})
-	p := open2(t, s, ftp.Options{Capacity: 1 << 20})
+	p := open2(t, s, remote.Settings{Capacity: 1 << 20})
 	defer p.Close()
 	err := put(p, "large.iso", make([]byte, 3<<20))
 	assert.ErrorIs(t, err, target.ErrNoSpace)
@@ -245,7 +246,7 @@ func TestAFullConsole(t *testing.T) {
 
 func TestAServerThatStalls(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{})
-	p := open2(t, s, ftp.Options{Timeout: 500 * time.Millisecond})
+	p := open2(t, s, remote.Settings{Timeout: 500 * time.Millisecond})
 	defer p.Close()
 	require.NoError(t, put(p, "a", []byte("a")))
 	s.Faults.Stall.Store(true)
@@ -257,7 +258,7 @@ func TestAServerThatStalls(t *testing.T) {
 
 func TestASpoiltByteIsSeenOnReadingBack(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Restart: true})
-	p := open2(t, s, ftp.Options{})
+	p := open2(t, s, remote.Settings{})
 	defer p.Close()
 	data := bytes.Repeat([]byte("copper tide "), 100_000)
 	w, err := p.Create(ctx, "x", int64(len(data)))
@@ -279,7 +280,7 @@ func TestBytesArrive(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "hd1", "Games"), 0o777))
 	port, root := judge.FTP(t, dir)
-	p := open(t, port, root+"/hd1", ftp.Options{})
+	p := open(t, port, root+"/hd1", remote.Settings{})
 	defer p.Close()
 	data := make([]byte, 9<<20)
 	rand.New(rand.NewSource(1)).Read(data)
@@ -312,16 +313,16 @@ func TestBytesArrive(t *testing.T) {
 }
 
 func TestWhatIsWrongIsSaidInWords(t *testing.T) {
-	o := ftp.Options{Filesystem: disk(t), Timeout: 15 * time.Second}
+	o := remote.Settings{Filesystem: disk(t), Timeout: 15 * time.Second}
 	port := judge.Port(t)
-	_, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: port}, o)
+	_, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: port}, o)
 	assert.ErrorIs(t, err, target.ErrGone)
 	assert.ErrorContains(t, err, fmt.Sprintf("no FTP server answers on port %d", port))
 	closed, _ := judge.FTP(t, t.TempDir(), "anonymous_enable=NO", "local_enable=YES")
-	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: closed}, o)
+	_, err = ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: closed}, o)
 	assert.ErrorContains(t, err, "needs a user name and password")
 	o.User, o.Password = "nobody-here", "secret-word"
-	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: closed}, o)
+	_, err = ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: closed}, o)
 	assert.ErrorContains(t, err, "refuses nobody-here: the user name or the password is wrong")
 	assert.NotContains(t, err.Error(), "secret-word")
 }

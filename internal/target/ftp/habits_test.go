@@ -46,18 +46,18 @@ func TestOverTLS(t *testing.T) {
 	secure := certificate(t)
 	targettest.Run(t, func(t *testing.T) target.Target {
 		s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, Restart: true, Sizes: true, Machine: true})
-		p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
-			ftp.Options{Filesystem: disk(t), Unchecked: true})
+		p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+			remote.Settings{Filesystem: disk(t), Unchecked: true})
 		require.NoError(t, err)
 		return p
 	})
 	s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure})
-	_, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
-		ftp.Options{Filesystem: disk(t)})
+	_, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+		remote.Settings{Filesystem: disk(t)})
 	assert.ErrorContains(t, err, "is not trusted")
 	plain := serve(t, t.TempDir(), ftpd.Habits{})
-	_, err = ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: plain.Port()},
-		ftp.Options{Filesystem: disk(t)})
+	_, err = ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: plain.Port()},
+		remote.Settings{Filesystem: disk(t)})
 	assert.ErrorContains(t, err, "has no TLS")
 }
 
@@ -76,8 +76,8 @@ func TestOverTLSWithAForeignServer(t *testing.T) {
 	port, root := judge.FTP(t, dir, "ssl_enable=YES", "allow_anon_ssl=YES", "force_anon_data_ssl=YES",
 		"force_anon_logins_ssl=YES", "rsa_cert_file="+pem+".crt", "rsa_private_key_file="+pem, "require_ssl_reuse=YES",
 		"ssl_ciphers=HIGH")
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port, Root: root},
-		ftp.Options{Filesystem: disk(t), Unchecked: true})
+	p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port, Root: root},
+		remote.Settings{Filesystem: disk(t), Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
 	data := bytes.Repeat([]byte("copper tide "), 300_000)
@@ -90,19 +90,19 @@ func TestOverTLSWithAForeignServer(t *testing.T) {
 func TestNamesAreSpeltAsTheConsoleDoes(t *testing.T) {
 	dir := t.TempDir()
 	s := serve(t, dir, ftpd.Habits{Names: charmap.Windows1252, Sizes: true})
-	p := open2(t, s, ftp.Options{Encoding: "windows-1252"})
+	p := open2(t, s, remote.Settings{Encoding: "windows-1252"})
 	defer p.Close()
 	require.NoError(t, p.MakeFolder(ctx, "Été"))
 	require.NoError(t, put(p, "Été/Grebe Lake – Été.iso", []byte("x")))
 	assert.FileExists(t, filepath.Join(dir, "Été", "Grebe Lake – Été.iso"))
-	q := open2(t, s, ftp.Options{Encoding: "windows-1252"})
+	q := open2(t, s, remote.Settings{Encoding: "windows-1252"})
 	defer q.Close()
 	entries, err := q.List(ctx, nil)
 	require.NoError(t, err)
 	require.Len(t, entries, 2)
 	assert.Equal(t, "Été/Grebe Lake – Été.iso", entries[1].Path)
 	assert.ErrorContains(t, put(p, "夕凪.iso", nil), "the console's encoding windows-1252 lacks a character")
-	_, err = ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+	_, err = ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, remote.Settings{Filesystem: disk(t),
 		Encoding: "klingon"})
 	assert.ErrorContains(t, err, `unknown encoding "klingon"`)
 }
@@ -116,7 +116,7 @@ func TestAServerThatGivesNoNames(t *testing.T) {
 func givesNoNames(t *testing.T, habits ftpd.Habits) {
 	dir := t.TempDir()
 	s := serve(t, dir, habits)
-	p := open2(t, s, ftp.Options{})
+	p := open2(t, s, remote.Settings{})
 	defer p.Close()
 	data := bytes.Repeat([]byte("tin harbour "), 100_000)
 	require.NoError(t, put(p, "a.iso", data), "it is found out before anything large is sent")
@@ -133,7 +133,7 @@ func givesNoNames(t *testing.T, habits ftpd.Habits) {
 	require.NoError(t, err)
 	time.Sleep(50 * time.Millisecond) // and now the process is gone
 	assert.FileExists(t, filepath.Join(dir, "b.iso"))
-	q := open2(t, s, ftp.Options{})
+	q := open2(t, s, remote.Settings{})
 	defer q.Close()
 	entries, err := q.List(ctx, nil)
 	require.NoError(t, err)
@@ -149,7 +149,7 @@ func givesNoNames(t *testing.T, habits ftpd.Habits) {
 
 func TestAServerThatAllowsFewConnections(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Clients: 1, Sizes: true})
-	p := open2(t, s, ftp.Options{Timeout: 2 * time.Second})
+	p := open2(t, s, remote.Settings{Timeout: 2 * time.Second})
 	defer p.Close()
 	require.NoError(t, p.MakeFolder(ctx, "a"))
 	require.NoError(t, put(p, "a/large.iso", make([]byte, 3<<20)))
@@ -168,7 +168,7 @@ func TestAServerThatAllowsFewConnections(t *testing.T) {
 
 func TestSpaceIsAskedForBeforehand(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Capacity: 20 << 20, ReportsSpace: true, Allocates: true})
-	p := open2(t, s, ftp.Options{})
+	p := open2(t, s, remote.Settings{})
 	defer p.Close()
 	f, err := p.Facts(ctx, nil)
 	require.NoError(t, err)
@@ -187,7 +187,7 @@ func TestSpaceIsAskedForBeforehand(t *testing.T) {
 
 func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Blocked: true})
-	p := open2(t, s, ftp.Options{Timeout: 2 * time.Second})
+	p := open2(t, s, remote.Settings{Timeout: 2 * time.Second})
 	defer p.Close()
 	_, err := p.List(ctx, nil)
 	assert.ErrorIs(t, err, target.ErrGone)
@@ -199,7 +199,7 @@ func TestBlockedDataConnectionsAreSaidSo(t *testing.T) {
 func TestTLSThatIsWanted(t *testing.T) {
 	secure := certificate(t)
 	s := serve(t, t.TempDir(), ftpd.Habits{Secure: secure, OnlySecure: true, User: "gantry", Password: "ferryline"})
-	_, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()}, ftp.Options{Filesystem: disk(t),
+	_, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, remote.Settings{Filesystem: disk(t),
 		User: "gantry", Password: "ferryline"})
 	require.ErrorContains(t, err, "requires TLS: write ftps:// instead of ftp://")
 	var login *remote.LoginError
@@ -209,8 +209,8 @@ func TestTLSThatIsWanted(t *testing.T) {
 		c := secure.Clone()
 		c.MaxVersion = version
 		s := serve(t, t.TempDir(), ftpd.Habits{Secure: c, WantsSession: true, Sizes: true})
-		at := ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}
-		p, err := ftp.Open(ctx, at, ftp.Options{Filesystem: disk(t), Unchecked: true})
+		at := remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()}
+		p, err := ftp.Open(ctx, at, remote.Settings{Filesystem: disk(t), Unchecked: true})
 		require.NoError(t, err)
 		for i := range 3 {
 			require.NoError(t, put(p, fmt.Sprintf("%d.iso", i), []byte("x")), "TLS 1.2: %v", older)
@@ -220,8 +220,8 @@ func TestTLSThatIsWanted(t *testing.T) {
 	none := secure.Clone()
 	none.MaxVersion, none.SessionTicketsDisabled = tls.VersionTLS12, true
 	s = serve(t, t.TempDir(), ftpd.Habits{Secure: none, WantsSession: true, Sizes: true})
-	p, err := ftp.Open(ctx, ftp.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
-		ftp.Options{Filesystem: disk(t), Unchecked: true})
+	p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: s.Port()},
+		remote.Settings{Filesystem: disk(t), Unchecked: true})
 	if err == nil {
 		_, err = p.List(ctx, nil)
 		_ = p.Close()

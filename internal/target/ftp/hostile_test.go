@@ -17,11 +17,12 @@ import (
 
 	"polytome/internal/judge"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 )
 
 // hostile is a server that answers commands as a function says; an answer may go on for ever.
 func hostile(t *testing.T, banner func(w io.Writer), answer func(c net.Conn, command string,
-	data func() net.Conn)) ftp.Address {
+	data func() net.Conn)) remote.Address {
 	port := judge.Listen(t, func(c net.Conn) {
 		defer c.Close()
 		var passive net.Listener
@@ -53,7 +54,7 @@ func hostile(t *testing.T, banner func(w io.Writer), answer func(c net.Conn, com
 			}
 		}
 	})
-	return ftp.Address{Host: "127.0.0.1", Port: port}
+	return remote.Address{Host: "127.0.0.1", Port: port}
 }
 
 func welcome(w io.Writer) { fmt.Fprint(w, "220 hello\r\n") }
@@ -139,7 +140,7 @@ func TestServersThatNeverEnd(t *testing.T) {
 			var err error
 			most := taken(func() {
 				var p *ftp.Target
-				if p, err = ftp.Open(t.Context(), at, ftp.Options{}); err == nil {
+				if p, err = ftp.Open(t.Context(), at, remote.Settings{}); err == nil {
 					_, err = p.List(t.Context(), nil)
 					_ = p.Close()
 				}
@@ -160,7 +161,7 @@ func TestAServerWithFoldersInFoldersForEver(t *testing.T) {
 			fmt.Fprint(d, "-rw-r--r-- 1 a a 100 Jan 1 2020 game.iso\r\n")
 		}
 	}))
-	p, err := ftp.Open(t.Context(), at, ftp.Options{})
+	p, err := ftp.Open(t.Context(), at, remote.Settings{})
 	require.NoError(t, err)
 	defer p.Close()
 	var problems []string
@@ -192,7 +193,7 @@ func TestWaitingForASilentServerCanBeStopped(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
 			ended := make(chan time.Time)
 			go func() {
-				if p, err := ftp.Open(ctx, at, ftp.Options{Timeout: 10 * time.Minute}); err == nil {
+				if p, err := ftp.Open(ctx, at, remote.Settings{Timeout: 10 * time.Minute}); err == nil {
 					_, _ = p.List(ctx, nil)
 					_ = p.Close()
 				}

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/sim/ftpd"
-	"polytome/internal/target"
 	"polytome/internal/target/ftp"
+	"polytome/internal/target/remote"
 )
 
 // TestAListingThatIsUnderwayHidesNoNewFile writes files side by side to a server that tells lengths in listings only:
@@ -22,8 +22,8 @@ func TestAListingThatIsUnderwayHidesNoNewFile(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	ctx := context.Background()
-	p, err := ftp.Open(ctx, ftp.Address{Host: "127.0.0.1", Port: s.Port()},
-		ftp.Options{Filesystem: target.UnknownFilesystem("own")})
+	p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()},
+		remote.Settings{})
 	require.NoError(t, err)
 	defer p.Close()
 	require.NoError(t, p.MakeFolder(ctx, "FULL"))

@@ -224,7 +224,7 @@ const (
 
 // dial makes a new session.
 func (p *Target) dial(ctx context.Context) (*session, error) {
-	s := &session{used: time.Now(), plain: !p.addr.Secure()}
+	s := &session{used: time.Now(), plain: !p.secure()}
 	host := net.JoinHostPort(p.addr.Host, strconv.Itoa(p.addr.Port))
 	dialer := net.Dialer{Timeout: p.opts.Timeout}
 	stop := context.AfterFunc(ctx, s.kill)
@@ -256,7 +256,7 @@ func (p *Target) dial(ctx context.Context) (*session, error) {
 				s.conn = &remote.Replies{Conn: d}
 				return s.conn, nil
 			}
-			if p.addr.Secure() {
+			if p.secure() {
 				d = &sending{Conn: tls.Client(d, secret)}
 			}
 			if s.listing {
@@ -265,7 +265,7 @@ func (p *Target) dial(ctx context.Context) (*session, error) {
 			return d, nil
 		}),
 	}
-	if p.addr.Secure() {
+	if p.secure() {
 		options = append(options, ftp.DialWithExplicitTLS(secret))
 	}
 	c, err := ftp.Dial(host, options...)
@@ -365,7 +365,7 @@ func (p *Target) refused(user string, err error) error {
 	if errors.As(err, &te) && te.Code >= 400 && te.Code < 500 && !broken(err) {
 		return fmt.Errorf("%w: logging in to %s: the server says %d %s", target.ErrBusy, p.addr.Host, te.Code, te.Msg)
 	}
-	if !broken(err) && !p.addr.Secure() && wantsTLS(err.Error()) {
+	if !broken(err) && !p.secure() && wantsTLS(err.Error()) {
 		return &remote.RefusedError{Say: fmt.Sprintf("%s requires TLS: write ftps:// instead of ftp:// (it says %s)",
 			p.addr.Host, strings.TrimSpace(err.Error())), Err: err}
 	}
@@ -410,7 +410,7 @@ func (p *Target) unreachable(err error) error {
 		return &remote.RefusedError{Say: fmt.Sprintf(
 			"the certificate of %s is not trusted (%v); if it is the console's own, set unchecked-certificate on the "+
 				"target", host, cert.Err), Err: err}
-	case errors.As(err, &te) && p.addr.Secure():
+	case errors.As(err, &te) && p.secure():
 		return &remote.RefusedError{Say: fmt.Sprintf("%s has no TLS (it answers %s); write ftp:// to connect without",
 			host, te.Error()), Err: err}
 	case errors.As(err, &te) && te.Code >= 400 && te.Code < 500:

@@ -63,7 +63,7 @@ func unknown(err error) bool {
 // space is how much is left on the volume, where the server tells (AVBL,
 // draft-peterson-streamlined-ftp-command-extensions).
 func (p *Target) space(ctx context.Context) (left int64, reported bool, err error) {
-	if p.traits.noSpace.Load() || p.addr.Secure() {
+	if p.traits.noSpace.Load() || p.secure() {
 		return 0, false, nil
 	}
 	err = p.do(ctx, "asking for the space of", ".", true, func(s *session) error {

@@ -9,7 +9,7 @@ import (
 
 // Try finds out what the server can; see [remote.Probe].
 func (p *Target) Try(ctx context.Context) (*remote.Probe, error) {
-	r := &remote.Probe{Login: p.opts.User, Secure: p.addr.Secure()}
+	r := &remote.Probe{Login: p.opts.User, Secure: p.secure()}
 	if r.Login == "" {
 		r.Login = "anonymous"
 	}

@@ -12,12 +12,6 @@ import (
 	"strings"
 )
 
-const (
-	FTP  = "ftp"
-	FTPS = "ftps" // the server is asked for TLS (RFC 4217)
-	SMB  = "smb"
-)
-
 // An Address names a volume of a console or a folder of a share: "ftp://gantry@192.168.0.20:21/hd1",
 // "smb://HALL;odile@box/games". Passwords do not stand in it.
 type Address struct {
@@ -30,17 +24,14 @@ type Address struct {
 	Root string
 }
 
-// examples are how addresses are written.
-var examples = map[string]string{FTP: "ftp://192.168.0.20/hd1", FTPS: "ftps://192.168.0.20/hd1",
-	SMB: "smb://192.168.0.30/games"}
-
-// Parse takes an address of one of the schemes apart. ok is false for one of another kind.
-func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
+// Parse takes an address of the protocol apart. ok is false for one of another kind.
+func (p *Protocol) Parse(s string) (a Address, ok bool, err error) {
 	scheme, _, found := strings.Cut(s, "://")
-	if !found || !slices.Contains(schemes, scheme) {
+	i := slices.IndexFunc(p.Schemes, func(x Scheme) bool { return x.Name == scheme })
+	if !found || i < 0 {
 		return a, false, nil
 	}
-	bad := fmt.Errorf("%q is not a usable address; write it like %s", s, examples[scheme])
+	bad := fmt.Errorf("%q is not a usable address; write it like %s", s, p.Schemes[i].Example)
 	u, err := url.Parse(s)
 	if err != nil || u.Hostname() == "" {
 		return a, true, bad
@@ -51,12 +42,12 @@ func Parse(s string, schemes ...string) (a Address, ok bool, err error) {
 	}
 	a = Address{Scheme: scheme, Host: u.Hostname(), User: u.User.Username(), Root: strings.Trim(path.Clean("/"+u.Path),
 		"/")}
-	if domain, user, ok := strings.Cut(a.User, ";"); ok && scheme == SMB {
+	if domain, user, ok := strings.Cut(a.User, ";"); ok && p.Domains {
 		a.Domain, a.User = domain, user
 	}
-	if p := u.Port(); p != "" {
-		if a.Port, err = strconv.Atoi(p); err != nil || a.Port < 1 || a.Port > 65535 {
-			return a, true, fmt.Errorf("%q is not a port", p)
+	if port := u.Port(); port != "" {
+		if a.Port, err = strconv.Atoi(port); err != nil || a.Port < 1 || a.Port > 65535 {
+			return a, true, fmt.Errorf("%q is not a port", port)
 		}
 	}
 	return a, true, nil
@@ -80,6 +71,3 @@ func (a Address) String() string {
 	}
 	return u.String()
 }
-
-// Secure reports whether what is sent cannot be read on the way, as far as the address tells.
-func (a Address) Secure() bool { return a.Scheme == FTPS }

@@ -52,7 +52,7 @@ func (r *Probe) Try(ctx context.Context, p target.Target) error {
 			var f target.Facts
 			if f, err = p.Facts(ctx, entries); err == nil {
 				r.Case = f.Filesystem.CaseSensitive
-				if !f.Declared {
+				if !f.Declared && !f.Unknown {
 					r.Capacity, r.Free = f.Capacity, f.Free
 				}
 			}

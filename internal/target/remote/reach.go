@@ -17,7 +17,7 @@ type LoginError struct {
 	Address Address
 	User    string // who tried; "" for no one in particular
 	Given   bool   // a password was given; without one, none can be wrong
-	Err     error
+	Err     error  // what the server says, in words of its own; nil where it says nothing
 }
 
 func (e *LoginError) Error() string {
@@ -31,7 +31,7 @@ func (e *LoginError) Error() string {
 		return fmt.Sprintf("%s needs the password of %s", e.Address.Host, e.User)
 	}
 	say := fmt.Sprintf("%s refuses %s: the user name or the password is wrong", e.Address.Host, e.User)
-	if e.Address.Scheme != SMB { // which says it by a number, and not in words of its own
+	if e.Err != nil {
 		say += fmt.Sprintf(" (%v)", e.Err)
 	}
 	return say
@@ -169,3 +169,25 @@ func (w *Watched) Write(b []byte) (int, error) {
 	_ = w.SetWriteDeadline(time.Now().Add(w.limit))
 	return w.Conn.Write(b)
 }
+
+// A HostKeyError reports a server that shows a key which nobody has accepted: another machine may answer in its place.
+type HostKeyError struct {
+	Address     Address
+	Fingerprint string // SHA-256, as OpenSSH writes it
+	// Changed says that another key was accepted earlier, and At where that is written down: a file and a line.
+	Changed bool
+	At      string
+	// Accept writes the key down, so that it counts from now on. It replaces no other one.
+	Accept func() error
+}
+
+func (e *HostKeyError) Error() string {
+	if e.Changed {
+		return fmt.Sprintf("%s shows another host key than the accepted one (%s): another machine may answer in its "+
+			"place. If it was set up anew, remove the line %s", e.Address.Host, e.Fingerprint, e.At)
+	}
+	return fmt.Sprintf("the host key of %s is not accepted yet (%s): compare it with what the machine itself shows, and "+
+		"accept it with: polytome connections trust %s", e.Address.Host, e.Fingerprint, e.Address)
+}
+
+func (e *HostKeyError) Unwrap() error { return target.ErrReadOnly }

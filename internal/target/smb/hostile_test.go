@@ -10,16 +10,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/judge"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
 )
 
 // speaker is what takes connections and says something, whatever it is reported.
-func speaker(t *testing.T, say func(net.Conn)) smb.Address {
+func speaker(t *testing.T, say func(net.Conn)) remote.Address {
 	port := judge.Listen(t, func(c net.Conn) {
 		defer c.Close()
 		say(c)
 	})
-	return smb.Address{Host: "127.0.0.1", Port: port, Root: "games"}
+	return remote.Address{Host: "127.0.0.1", Port: port, Root: "games"}
 }
 
 func TestServersThatSendNonsense(t *testing.T) {
@@ -38,7 +39,7 @@ func TestServersThatSendNonsense(t *testing.T) {
 					}
 				}
 			})
-			_, err := smb.Open(t.Context(), at, smb.Options{Timeout: 10 * time.Minute})
+			_, err := smb.Open(t.Context(), at, remote.Settings{Timeout: 10 * time.Minute})
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), x.say)
 			assert.NotContains(t, err.Error(), "use of closed")
@@ -55,7 +56,7 @@ func TestWaitingForASilentServerCanBeStopped(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
 			ended := make(chan error)
 			go func() {
-				_, err := smb.Open(ctx, at, smb.Options{Timeout: 10 * time.Minute})
+				_, err := smb.Open(ctx, at, remote.Settings{Timeout: 10 * time.Minute})
 				ended <- err
 			}()
 			time.AfterFunc(200*time.Millisecond, cancel)

@@ -15,6 +15,8 @@ import (
 
 	"polytome/internal/judge"
 	"polytome/internal/target"
+	"polytome/internal/target/fileserver"
+	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
 	"polytome/internal/target/targettest"
 )
@@ -22,10 +24,10 @@ import (
 var ctx = context.Background()
 
 // open opens a folder of its own on the server's share.
-func open(t testing.TB, s *judge.Samba, share string, o smb.Options) *smb.Target {
+func open(t testing.TB, s *judge.Samba, share string, o remote.Settings) *fileserver.Target {
 	sub := fmt.Sprintf("target-%d", rand.Int63())
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, sub), 0o777))
-	p, err := smb.Open(ctx, smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: s.Port, Root: share + "/" + sub}, o)
+	p, err := smb.Open(ctx, remote.Address{Scheme: "smb", Host: "127.0.0.1", Port: s.Port, Root: share + "/" + sub}, o)
 	require.NoError(t, err)
 	return p
 }
@@ -45,7 +47,7 @@ func TestConformance(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judge.SMB(t, t.TempDir(), c.settings...)
-			o := smb.Options{User: s.User, Password: s.Password, Timeout: 10 * time.Second}
+			o := remote.Settings{User: s.User, Password: s.Password, Timeout: 10 * time.Second}
 			if c.share == "open" {
 				o.User, o.Password = "", ""
 			}
@@ -60,13 +62,13 @@ func TestConformanceFarAway(t *testing.T) {
 	far := *s
 	far.Port = judge.Far(t, s.Port, 30*time.Millisecond, 1e6)
 	targettest.Run(t, func(t *testing.T) target.Target {
-		return open(t, &far, "games", smb.Options{User: s.User, Password: s.Password, Timeout: 10 * time.Second})
+		return open(t, &far, "games", remote.Settings{User: s.User, Password: s.Password, Timeout: 10 * time.Second})
 	})
 }
 
 func TestBytesAreThereForAnotherClient(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
-	p := open(t, s, "games", smb.Options{User: s.User, Password: s.Password})
+	p := open(t, s, "games", remote.Settings{User: s.User, Password: s.Password})
 	defer p.Close()
 	data := make([]byte, 21<<20+12345)
 	rand.New(rand.NewSource(1)).Read(data)
@@ -92,7 +94,7 @@ func TestBytesAreThereForAnotherClient(t *testing.T) {
 
 func TestReadingInAnyOrder(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
-	p := open(t, s, "games", smb.Options{User: s.User, Password: s.Password})
+	p := open(t, s, "games", remote.Settings{User: s.User, Password: s.Password})
 	defer p.Close()
 	data := make([]byte, 13<<20+777)
 	r := rand.New(rand.NewSource(2))
@@ -122,22 +124,22 @@ func TestReadingInAnyOrder(t *testing.T) {
 
 func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
-	at := func(root string) smb.Address {
-		return smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: s.Port, Root: root}
+	at := func(root string) remote.Address {
+		return remote.Address{Scheme: "smb", Host: "127.0.0.1", Port: s.Port, Root: root}
 	}
-	good := smb.Options{User: s.User, Password: s.Password, Timeout: 10 * time.Second}
+	good := remote.Settings{User: s.User, Password: s.Password, Timeout: 10 * time.Second}
 	for name, c := range map[string]struct {
-		a    smb.Address
-		o    smb.Options
+		a    remote.Address
+		o    remote.Settings
 		is   error
 		says string
 	}{
-		"wrong password": {at("games"), smb.Options{User: s.User, Password: "secret-word"}, target.ErrReadOnly,
+		"wrong password": {at("games"), remote.Settings{User: s.User, Password: "secret-word"}, target.ErrReadOnly,
 			"refuses " + s.User + ": the user name or the password is wrong"},
 		"no share named": {at(""), good, nil, "has no share name; there are: open, games"},
 		"no such share":  {at("attic"), good, target.ErrGone, "no such share"},
 		"no such folder": {at("games/attic"), good, nil, "there is no folder attic on the share games"},
-		"nobody listens": {smb.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good,
+		"nobody listens": {remote.Address{Scheme: "smb", Host: "127.0.0.1", Port: judge.Port(t), Root: "games"}, good,
 			target.ErrGone, "no SMB server answers on port"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -151,13 +153,13 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 	}
 	shares, err := smb.Shares(ctx, at(""), good)
 	require.NoError(t, err)
-	assert.ElementsMatch(t, []smb.Share{{Name: "games"}, {Name: "open"}}, shares)
+	assert.ElementsMatch(t, []remote.Share{{Name: "games"}, {Name: "open"}}, shares)
 }
 
 func TestFactsAndCase(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, "some", "FULL"), 0o777))
-	p, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"}, smb.Options{User: s.User,
+	p, err := smb.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"}, remote.Settings{User: s.User,
 		Password: s.Password})
 	require.NoError(t, err)
 	defer p.Close()
@@ -178,8 +180,8 @@ func TestFactsAndCase(t *testing.T) {
 	assert.True(t, e.Folder)
 
 	strict := judge.SMB(t, s.Dir, "case sensitive = yes")
-	q, err := smb.Open(ctx, smb.Address{Host: "127.0.0.1", Port: strict.Port, Root: "games/some"},
-		smb.Options{User: s.User, Password: s.Password})
+	q, err := smb.Open(ctx, remote.Address{Host: "127.0.0.1", Port: strict.Port, Root: "games/some"},
+		remote.Settings{User: s.User, Password: s.Password})
 	require.NoError(t, err)
 	defer q.Close()
 	f, err = q.Facts(ctx, nil)
@@ -189,7 +191,7 @@ func TestFactsAndCase(t *testing.T) {
 
 func TestAServerThatGoesAway(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
-	p := open(t, s, "games", smb.Options{User: s.User, Password: s.Password})
+	p := open(t, s, "games", remote.Settings{User: s.User, Password: s.Password})
 	w, err := p.Create(ctx, "a.iso", 64<<20)
 	require.NoError(t, err)
 	block := make([]byte, 1<<20)
@@ -213,7 +215,7 @@ func TestAServerThatGoesAway(t *testing.T) {
 
 func TestAServerThatStalls(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
-	p := open(t, s, "games", smb.Options{User: s.User, Password: s.Password, Timeout: 300 * time.Millisecond})
+	p := open(t, s, "games", remote.Settings{User: s.User, Password: s.Password, Timeout: 300 * time.Millisecond})
 	defer p.Close()
 	s.Stall(true)
 	began := time.Now()

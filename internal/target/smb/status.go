@@ -68,8 +68,8 @@ func wordy(err error) error {
 	return err
 }
 
-// classify adds the typed error that a run decides on to what a server said.
-func (s *server) classify(err error) error {
+// Classify adds the typed error that a run decides on to what a server said.
+func (s *server) Classify(err error) error {
 	var pe *fs.PathError
 	var le *os.LinkError
 	if errors.As(err, &pe) {

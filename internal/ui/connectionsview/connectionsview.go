@@ -402,8 +402,8 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 		if p.Capacity > 0 {
 			add(t.Text, fmt.Sprintf("%s of %s free", size.Format(p.Free), size.Format(p.Capacity)))
 		}
-		if !p.Secure && l.Via == "ftp" {
-			add(t.Warn, "plain FTP: anyone in the same network can read the files and the password")
+		if say := l.Plain(); say != "" {
+			add(t.Warn, say)
 		}
 		if !p.Flushes {
 			add(t.Text, "brings files to its disk "+connections.NoFlush)

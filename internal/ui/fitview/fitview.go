@@ -5,9 +5,10 @@ package fitview
 
 import (
 	"fmt"
-	"polytome/internal/core/loader"
 	"slices"
 	"strings"
+
+	"polytome/internal/core/loader"
 
 	tea "charm.land/bubbletea/v2"
 

@@ -3,6 +3,7 @@ package state
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -28,8 +29,14 @@ func (d *State) Ask(q Question) { d.Question = &q }
 // An AskMsg is a question that was made in the background.
 type AskMsg struct{ Question Question }
 
-// askPassword asks for the password that a target's server wants, once for each time that it does not let the user in.
-func (d *State) askPassword(n int, err error) {
+// askFor asks for what a target's server wants, once for each time that it does not let the user in: a password, or that
+// its key is accepted.
+func (d *State) askFor(n int, err error) {
+	var key *remote.HostKeyError
+	if errors.As(err, &key) && !key.Changed && d.Question == nil {
+		d.askKey(n, key)
+		return
+	}
 	var denied *remote.LoginError
 	if !errors.As(err, &denied) || denied.User == "" || d.Question != nil {
 		return
@@ -58,5 +65,23 @@ func (d *State) askPassword(n int, err error) {
 				}
 				return m
 			}
+		}})
+}
+
+// askKey asks whether the key of a server is accepted.
+func (d *State) askKey(n int, key *remote.HostKeyError) {
+	again := d.Later(n, d.SurveyTarget)
+	d.Ask(Question{Prompt: fmt.Sprintf("Accept the host key of %s? ", key.Address.Host),
+		Hint: key.Fingerprint + ": type yes if the machine itself shows the same", Suggestions: []string{"yes", "no"},
+		Done: func(answer string) tea.Cmd {
+			if !strings.EqualFold(strings.TrimSpace(answer), "yes") {
+				d.Notice = "The host key of " + key.Address.Host + " was not accepted."
+				return nil
+			}
+			if err := key.Accept(); err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			return again()
 		}})
 }

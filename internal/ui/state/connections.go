@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/connections"
 	"polytome/internal/size"
+	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
 )
 
@@ -161,7 +162,7 @@ func (d *State) TestLink(n int) tea.Cmd {
 		return nil
 	}
 	s, p := d.Surveys[n], d.Bench.Targets[n]
-	if _, ok, _ := remote.Parse(d.Bench.Resolve(p.At), remote.FTP, remote.FTPS, remote.SMB); !ok {
+	if !protocols.IsRemote(d.Bench.Resolve(p.At)) {
 		d.Notice = p.Name + " is local: there is no link to test."
 		return nil
 	}

@@ -1,6 +1,7 @@
 package state
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -13,7 +14,7 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/folder"
-	"polytome/internal/target/remote"
+	"polytome/internal/target/protocols"
 )
 
 // Address takes what someone has written for a target: a folder, an image, or the address of a console or share.
@@ -21,10 +22,9 @@ import (
 func Address(text string) (at string, isRemote bool, err error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
-		return "", false, fmt.Errorf("type a folder, or an address such as ftp://192.168.0.20/hd1 or " +
-			"smb://192.168.0.30/games")
+		return "", false, errors.New("type a folder, or an address such as " + protocols.Examples("or"))
 	}
-	if _, ok, err := remote.Parse(text, remote.FTP, remote.FTPS, remote.SMB); ok {
+	if p, _, err := protocols.Parse(text); p != nil {
 		return text, true, err
 	}
 	if _, ok := drive.ParseAddress(text); ok {
@@ -46,7 +46,7 @@ func Address(text string) (at string, isRemote bool, err error) {
 
 // nameOf is what a new target is named: by the end of its address, or its host.
 func nameOf(at string) string {
-	if a, ok, _ := remote.Parse(at, remote.FTP, remote.FTPS, remote.SMB); ok {
+	if p, a, _ := protocols.Parse(at); p != nil {
 		if a.Root == "" {
 			return a.Host
 		}
@@ -66,7 +66,7 @@ func (d *State) AskTarget() {
 		return
 	}
 	d.Ask(Question{Prompt: "Add the target: ",
-		Hint: "a folder, an image, ftp://192.168.0.20/hd1, smb://192.168.0.30/games",
+		Hint: "a folder, an image, " + protocols.Examples("or"),
 		Done: func(answer string) tea.Cmd {
 			at, _, err := Address(answer)
 			if err != nil {

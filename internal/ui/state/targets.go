@@ -60,7 +60,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	if m.err != nil {
 		d.Surveys[n] = nil
 		d.Notice = m.err.Error()
-		d.askPassword(n, m.err)
+		d.askFor(n, m.err)
 		return
 	}
 	if m.generation != d.Generation {
@@ -68,7 +68,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	}
 	if m.survey.Away != nil {
 		d.Trouble[n] = m.survey.Away
-		d.askPassword(n, m.survey.Away)
+		d.askFor(n, m.survey.Away)
 	}
 	if len(m.survey.Notes) > 0 && d.Notice == "" {
 		d.Notice = strings.Join(m.survey.Notes, " ")

@@ -1,4 +1,4 @@
-package smb
+package fileserver
 
 import (
 	"context"
@@ -8,8 +8,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	smb2 "github.com/cloudsoda/go-smb2"
 
 	"polytome/internal/target"
 	"polytome/internal/target/remote"
@@ -35,7 +33,7 @@ var buffers = sync.Pool{New: func() any {
 type writer struct {
 	p    *Target
 	ctx  context.Context
-	f    *smb2.File
+	f    File
 	name string
 	temp string
 	over bool
@@ -58,14 +56,14 @@ var (
 	_ target.Suspender = (*writer)(nil)
 )
 
-// smallFile is up to how many bytes a file is sent first and asked about when it gets its name. Samba reads the whole
-// folder to find out that there is no such name, in any letter case: in a folder of thousands that takes longer than
-// the file.
+// smallFile is up to how many bytes a file is sent first and asked about when it gets its name, where
+// [Options.LateCheck] says so. Samba reads the whole folder to find out that there is no such name, in any letter case:
+// in a folder of thousands that takes longer than the file.
 const smallFile = 1 << 20
 
 // Create begins a file under a temporary name beside its final one.
 func (p *Target) Create(ctx context.Context, name string, size int64) (target.Writer, error) {
-	if size > smallFile {
+	if size > smallFile || !p.opts.LateCheck {
 		if err := p.absent(ctx, name); err != nil {
 			return nil, err
 		}
@@ -75,8 +73,8 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 
 // Replace begins a file that takes the place of another one.
 func (p *Target) Replace(ctx context.Context, name string, _ int64) (target.Writer, error) {
-	err := p.do(ctx, "replacing", name, func(s *smb2.Share) error {
-		i, err := s.Stat(p.full(name))
+	err := p.do(ctx, "replacing", name, func() error {
+		i, err := p.s.Stat(ctx, name)
 		if err == nil && i.IsDir() {
 			err = errors.New("it is a folder")
 		}
@@ -90,12 +88,12 @@ func (p *Target) Replace(ctx context.Context, name string, _ int64) (target.Writ
 
 // absent fails with target.ErrExists when there is something of that name.
 func (p *Target) absent(ctx context.Context, name string) error {
-	return p.do(ctx, "beginning", name, func(s *smb2.Share) error {
-		_, err := s.Stat(p.full(name))
+	return p.do(ctx, "beginning", name, func() error {
+		_, err := p.s.Stat(ctx, name)
 		switch {
 		case err == nil:
 			return target.ErrExists
-		case errors.Is(err, fs.ErrNotExist), errors.Is(p.classify(err), fs.ErrNotExist):
+		case errors.Is(err, fs.ErrNotExist), errors.Is(p.s.Classify(err), fs.ErrNotExist):
 			return nil
 		}
 		return err
@@ -120,8 +118,8 @@ func (p *Target) file(ctx context.Context, doing, name string, flags int) (*writ
 	if before != nil {
 		_ = before.Leave() // no one can give a file its name that someone has open
 	}
-	err := p.do(ctx, doing, name, func(*smb2.Share) (err error) {
-		w.f, err = p.share.OpenFile(p.full(w.temp), flags, 0o666) // in no context that may end before it is closed
+	err := p.do(ctx, doing, name, func() (err error) {
+		w.f, err = p.s.OpenFile(ctx, w.temp, flags)
 		return err
 	})
 	if err == nil {
@@ -140,7 +138,6 @@ func (w *writer) close() error {
 		delete(w.p.writers, w.temp)
 	}
 	w.p.mu.Unlock()
-	defer w.p.conn.Wait()()
 	return w.f.Close()
 }
 
@@ -155,9 +152,7 @@ func (p *Target) Resume(ctx context.Context, name string, size int64, over bool)
 	if err != nil {
 		return nil, err
 	}
-	done := p.conn.Wait()
 	i, err := w.f.Stat()
-	done()
 	if err == nil && (i.IsDir() || i.Size() == 0 || i.Size() > size) {
 		err = fs.ErrNotExist // nothing of ours, or of another file
 	}
@@ -211,9 +206,7 @@ func (w *writer) send() error {
 	}
 	w.wait.Go(func() {
 		defer func() { <-w.slots }()
-		done := w.p.conn.Wait()
 		_, err := w.f.WriteAt(*b, at)
-		done()
 		if err != nil {
 			w.mu.Lock()
 			if w.err == nil {
@@ -228,9 +221,7 @@ func (w *writer) send() error {
 		w.unflushed = 0
 		w.wait.Go(func() {
 			defer w.flushing.Store(false)
-			done := w.p.conn.Wait()
 			_ = w.f.Sync() // what fails here fails again in Flush
-			done()
 		})
 	}
 	return nil
@@ -269,9 +260,7 @@ func (w *writer) settle() error {
 	}
 	if w.open {
 		w.open = false
-		done := w.p.conn.Wait()
 		err := w.f.Truncate(w.at)
-		done()
 		return w.p.explain("writing", w.name, err)
 	}
 	return nil
@@ -282,9 +271,7 @@ func (w *writer) Flush() error {
 	if err := w.settle(); err != nil {
 		return err
 	}
-	done := w.p.conn.Wait()
 	err := w.f.Sync()
-	done()
 	if err != nil && w.ctx.Err() != nil {
 		return w.ctx.Err()
 	}
@@ -301,9 +288,7 @@ func (w *writer) There() int64 { return w.at }
 
 // Keep goes on behind the first n bytes of what was left.
 func (w *writer) Keep(n int64) error {
-	done := w.p.conn.Wait()
 	err := w.f.Truncate(n) // what comes behind may be anything
-	done()
 	if err == nil {
 		w.at = n
 	}
@@ -339,31 +324,18 @@ func (w *writer) Commit() error {
 			return err
 		}
 	}
-	err := w.p.do(w.ctx, "naming", w.name, func(s *smb2.Share) error {
+	err := w.p.do(w.ctx, "naming", w.name, func() error {
 		if !w.date.IsZero() {
-			if err := s.Chtimes(w.p.full(w.temp), w.date, w.date); err != nil {
+			if err := w.p.s.Date(w.ctx, w.temp, w.date); err != nil {
 				return err
 			}
 		}
-		return s.Rename(w.p.full(w.temp), w.p.full(w.name))
+		return w.p.s.Rename(w.ctx, w.temp, w.name, w.over)
 	})
 	if w.ended = err == nil; !w.ended {
 		return err
 	}
-	return w.p.do(w.ctx, "flushing", w.name, func(s *smb2.Share) error { return lasting(s, w.p.full(w.name)) })
-}
-
-// lasting has the server bring a file that was given its name to its disk once more: only then is the name there after
-// a power cut. Where a file may not be opened a second time, that cannot be asked for.
-func lasting(s *smb2.Share, file string) error {
-	f, err := s.OpenFile(file, os.O_WRONLY, 0)
-	if os.IsPermission(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
+	return w.p.do(w.ctx, "flushing", w.name, func() error { return w.p.s.Lasting(w.ctx, w.name) })
 }
 
 // Abort removes what was written.
@@ -375,7 +347,7 @@ func (w *writer) Abort() error {
 	_ = w.close()                                     // a failed write is what led here
 	ctx, cancel := remote.Parting(w.ctx, abortWithin) // also of a run that was stopped nothing half is left
 	defer cancel()
-	err := w.p.do(ctx, "removing", w.temp, func(s *smb2.Share) error { return s.Remove(w.p.full(w.temp)) })
+	err := w.p.do(ctx, "removing", w.temp, func() error { return w.p.s.Remove(ctx, w.temp) })
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

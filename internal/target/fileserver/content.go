@@ -1,12 +1,10 @@
-package smb
+package fileserver
 
 import (
 	"context"
 	"errors"
 	"io"
 	"sync"
-
-	smb2 "github.com/cloudsoda/go-smb2"
 
 	"polytome/internal/target"
 )
@@ -31,7 +29,7 @@ type content struct {
 	ctx  context.Context
 	stop context.CancelFunc
 	p    *Target
-	f    *smb2.File
+	f    File
 	name string
 	size int64
 
@@ -45,7 +43,7 @@ type content struct {
 
 var _ target.Content = (*content)(nil)
 
-func newContent(ctx context.Context, p *Target, f *smb2.File, name string, size int64) *content {
+func newContent(ctx context.Context, p *Target, f File, name string, size int64) *content {
 	ctx, stop := context.WithCancel(ctx)
 	return &content{ctx: ctx, stop: stop, p: p, f: f, name: name, size: size}
 }
@@ -72,9 +70,7 @@ func (c *content) ReadAt(b []byte, off int64) (int, error) {
 	if c.window() > 0 {
 		n, err = c.inOrder(b[:want], off)
 	} else {
-		done := c.p.conn.Wait()
 		n, err = c.f.ReadAt(b[:want], off)
-		done()
 	}
 	c.next = off + int64(n)
 	c.row += int64(n)
@@ -144,7 +140,6 @@ func (c *content) ask(at int64) {
 		at += length
 		c.flying.Go(func() {
 			defer close(k.done)
-			defer c.p.conn.Wait()()
 			if k.err = c.ctx.Err(); k.err != nil {
 				return
 			}
@@ -171,7 +166,6 @@ func (c *content) drop() {
 func (c *content) Close() error {
 	c.stop()
 	c.flying.Wait()
-	defer c.p.conn.Wait()()
 	_ = c.f.Close() // of a connection that has interrupted, nothing is left to be closed
 	return nil
 }

@@ -1,4 +1,4 @@
-package smb
+package fileserver
 
 import (
 	"testing"
