@@ -21,20 +21,20 @@ const (
 	groupBytes = 64 << 20 // bytes of a group, at most
 )
 
-// together is how many of the steps that wait are done as a group, or as a crowd; mu is held.
-func (l *Lane) together() (n int, beside bool) {
+// together is how many of the steps that wait are done as a group, or as a crowd.
+func (l *Lane) together(c *course) (n int, beside bool) {
 	_, holds := l.to.(target.BatchCommitter)
-	c, ok := l.to.(target.ParallelWriter)
-	beside = ok && c.AtOnce() > 1
+	p, ok := l.to.(target.ParallelWriter)
+	beside = ok && p.AtOnce() > 1
 	if !holds && !beside {
 		return 1, false
 	}
 	bytes := int64(0)
 	in := map[int]bool{}
-	for _, i := range l.queue[:min(len(l.queue), groupFiles)] {
+	for _, i := range c.queue[:min(len(c.queue), groupFiles)] {
 		s := &l.job.Plan.Steps[i]
 		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile ||
-			bytes+s.Size > groupBytes || l.tries[i] > 0 {
+			bytes+s.Size > groupBytes || c.tries[i] > 0 {
 			break
 		}
 		if beside && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
@@ -53,26 +53,14 @@ func (l *Lane) together() (n int, beside bool) {
 	return max(n, 1), beside && n > 1
 }
 
-// back puts steps that were taken and not begun back to where they were, but for those that were skipped meanwhile; mu
-// is held.
-func (l *Lane) back(steps ...int) {
-	var still []int
-	for _, i := range steps {
-		if l.taken[i] {
-			delete(l.taken, i)
-			still = append(still, i)
+// off reports whether no further step is begun now. Those that were taken then wait again.
+func (l *Lane) off(steps ...int) (off bool) {
+	l.ask(func(c *course) {
+		if off = c.stopsHere(); off {
+			c.back(steps...)
 		}
-	}
-	l.queue = append(still, l.queue...)
-}
-
-// take begins with a step that was taken from the queue; false for one that was skipped meanwhile.
-func (l *Lane) take(i int) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	was := l.taken[i]
-	delete(l.taken, i)
-	return was
+	})
+	return off
 }
 
 // sideBySide carries out steps side by side.
@@ -88,13 +76,7 @@ func (l *Lane) sideBySide(ctx context.Context, steps []int) {
 			opener := source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed}
 			defer opener.Close()
 			for i := range next {
-				l.mu.Lock()
-				off := l.gone != nil || l.lost != nil || l.finish
-				if off { // back to where it was
-					l.back(i)
-				}
-				l.mu.Unlock()
-				if !off && l.gate(ctx) == nil && l.take(i) {
+				if !l.off(i) && l.gate(ctx) == nil && l.take(i) {
 					l.one(ctx, i, &opener)
 				}
 			}
@@ -119,13 +101,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		m.end(m.ctx, sum, err)
 	}
 	for k, i := range steps {
-		l.mu.Lock()
-		off := l.lost != nil || l.gone != nil || l.finish
-		if off { // back to where they were
-			l.back(steps[k:]...)
-		}
-		l.mu.Unlock()
-		if off || l.gate(ctx) != nil {
+		if l.off(steps[k:]...) || l.gate(ctx) != nil {
 			break
 		}
 		if !l.take(i) {

@@ -5,54 +5,26 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"polytome/internal/awake"
-	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
 	"polytome/internal/parallel"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
 )
 
-// state is how far a step is.
-type state int8
-
-const (
-	waiting state = iota
-	active
-	done
-	failed
-	dependent // not done, as one that it needs failed
-	skipped
-)
-
-// A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, and do
-// nothing afterwards.
+// A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, also by
+// whoever takes its events, and do nothing afterwards.
 type Lane struct {
 	job   Job
 	limit limiter
-	box   outbox
-
-	mu      sync.Mutex   // guards what follows
-	queue   []int        // steps that wait, in their order
-	taken   map[int]bool // steps that were taken from the queue, and are not begun yet
-	states  []state
-	says    map[int]string                  // of steps that failed
-	cancels map[int]context.CancelCauseFunc // of steps under way
-	paused  chan struct{}                   // closed when it goes on; nil while it does
-	since   time.Time                       // of the pause
-	rested  time.Duration                   // in pauses that are over
-	finish  bool                            // no further step is begun
-	start   time.Time
-	total   int64
-	report  Report
-	small   time.Time // until when the time of small files was counted
-	large   time.Time
-
-	stop  context.CancelFunc
+	asked chan func(*course) // what is to be done with the course
+	told  chan struct{}      // closed when the last event was handed on
 	ended chan struct{}
+	stop  context.CancelFunc
+
+	report Report // once it has ended
 
 	// of the lane's own goroutine
 	to      target.Target
@@ -61,9 +33,6 @@ type Lane struct {
 	facts   target.Facts // of the target when it was opened first
 	opener  source.Opener
 	kept    *keeper
-	tries   map[int]int // how often a step was put off
-	gone    error       // why the target has to be opened again
-	lost    error       // why nothing more can be written
 }
 
 // errSkipped is the cause with which a step is cancelled that is skipped while it runs.
@@ -82,15 +51,10 @@ func newLane(j Job) *Lane {
 	if j.Emit == nil {
 		j.Emit = func(Event) {}
 	}
-	l := &Lane{job: j, states: make([]state, len(j.Plan.Steps)), says: map[int]string{},
-		cancels: map[int]context.CancelCauseFunc{}, taken: map[int]bool{},
-		tries: map[int]int{}, start: time.Now(), stop: func() {}, ended: make(chan struct{}),
-		opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
+	l := &Lane{job: j, stop: func() {}, asked: make(chan func(*course)), told: make(chan struct{}),
+		ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
 	l.limit.rate.Store(j.Limit)
-	l.report.Verify = j.Verify
-	for i := range j.Plan.Steps {
-		l.queue = append(l.queue, i)
-	}
+	go l.keep(newCourse(l))
 	return l
 }
 
@@ -111,200 +75,63 @@ func (l *Lane) Wait() Report {
 // Ended is closed when the run is over.
 func (l *Lane) Ended() <-chan struct{} { return l.ended }
 
-// Pause has nothing more be written until [Lane.Resume].
-func (l *Lane) Pause() {
-	l.mu.Lock()
-	if l.paused != nil || l.over() {
-		l.mu.Unlock()
-		return
-	}
-	l.paused, l.since = make(chan struct{}), time.Now()
-	l.mu.Unlock()
-	l.note(Event{Kind: Paused}, -1)
-}
-
-// Resume goes on after a pause.
-func (l *Lane) Resume() {
-	if l.unpause() {
-		l.note(Event{Kind: Resumed}, -1)
-	}
-}
-
-func (l *Lane) unpause() bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.paused == nil {
+// ask has something be done with the course, and waits for it. It reports false when the run is over.
+func (l *Lane) ask(do func(*course)) bool {
+	done := make(chan bool, 1)
+	select {
+	case l.asked <- func(c *course) {
+		defer func() { done <- !c.over }()
+		if !c.over {
+			do(c)
+		}
+	}:
+		return <-done
+	case <-l.told:
 		return false
 	}
-	close(l.paused)
-	l.paused = nil
-	l.rested += time.Since(l.since)
-	return true
 }
+
+// Pause has nothing more be written until [Lane.Resume].
+func (l *Lane) Pause() { l.ask((*course).pause) }
+
+// Resume goes on after a pause.
+func (l *Lane) Resume() { l.ask((*course).resume) }
 
 // Finish stops the run after the file that is under way.
 func (l *Lane) Finish() {
-	l.mu.Lock()
-	l.finish = true
-	l.mu.Unlock()
-	l.Resume()
+	l.ask(func(c *course) {
+		c.finish = true
+		c.resume()
+	})
 }
 
 // Stop stops the run now. A large file that is under way is left under its temporary name where the target allows that
 // it is resumed; any other half file is removed.
 func (l *Lane) Stop() {
 	l.stop()
-	l.unpause()
+	l.ask(func(c *course) { c.unpause() })
 }
 
 // Skip passes a step over, whether it waits or is under way. A pause goes on.
-func (l *Lane) Skip(step int) {
-	l.mu.Lock()
-	if cancel, ok := l.cancels[step]; ok {
-		l.mu.Unlock()
-		cancel(errSkipped)
-		return
-	}
-	switch at := slices.Index(l.queue, step); {
-	case at >= 0:
-		l.queue = slices.Delete(l.queue, at, at+1)
-	case l.taken[step]: // with others, and not begun
-		delete(l.taken, step)
-	default:
-		l.mu.Unlock()
-		return
-	}
-	l.states[step] = skipped
-	l.mu.Unlock()
-	l.note(Event{Kind: Skipped}, step)
-}
+func (l *Lane) Skip(step int) { l.ask(func(c *course) { c.skip(step) }) }
 
 // Retry tries a step again that failed or was skipped, and those that were not done because of it.
-func (l *Lane) Retry(step int) {
-	l.mu.Lock()
-	if l.over() || step < 0 || step >= len(l.states) || l.states[step] < failed {
-		l.mu.Unlock()
-		return
-	}
-	again := []int{step}
-	for i := step + 1; i < len(l.states); i++ {
-		s := &l.job.Plan.Steps[i]
-		if l.states[i] == dependent && (s.Last || slices.ContainsFunc(s.Needs,
-			func(n int) bool { return slices.Contains(again, n) }) ||
-			s.Title != "" && s.Title == l.job.Plan.Steps[step].Title) {
-			again = append(again, i)
-		}
-	}
-	for _, i := range again {
-		l.states[i] = waiting
-		delete(l.says, i)
-	}
-	l.queue = append(again[:1:1], l.queue...)
-	for _, i := range again[1:] { // behind what it needs, in the order of the plan
-		at := slices.IndexFunc(l.queue[1:], func(q int) bool { return q > i })
-		if at < 0 {
-			l.queue = append(l.queue, i)
-		} else {
-			l.queue = slices.Insert(l.queue, at+1, i)
-		}
-	}
-	l.mu.Unlock()
-	l.note(Event{Kind: Reordered}, step)
-}
+func (l *Lane) Retry(step int) { l.ask(func(c *course) { c.retry(step) }) }
 
-// Sooner has the files of a step's title be written before all others that wait; later, behind them.
-func (l *Lane) Sooner(step int) { l.move(step, true) }
+// Sooner has the files of a step's title be written before all others that wait.
+func (l *Lane) Sooner(step int) { l.ask(func(c *course) { c.move(step, true) }) }
 
 // Later has the files of a step's title be written behind all others that wait.
-func (l *Lane) Later(step int) { l.move(step, false) }
-
-func (l *Lane) move(step int, sooner bool) {
-	if step < 0 || step >= len(l.states) {
-		return
-	}
-	title := l.job.Plan.Steps[step].Title
-	mine := func(i int) bool { return i == step || title != "" && l.job.Plan.Steps[i].Title == title }
-	free := func(i int) bool { // what can change its target
-		s := &l.job.Plan.Steps[i]
-		return s.Kind == plan.Copy && !s.Last
-	}
-	l.mu.Lock()
-	from := slices.IndexFunc(l.queue, free)
-	if from < 0 {
-		l.mu.Unlock()
-		return
-	}
-	to := from
-	for to < len(l.queue) && free(l.queue[to]) {
-		to++
-	}
-	var chosen, others []int
-	for _, i := range l.queue[from:to] {
-		if mine(i) {
-			chosen = append(chosen, i)
-		} else {
-			others = append(others, i)
-		}
-	}
-	order := append(chosen, others...)
-	if !sooner {
-		order = append(others, chosen...)
-	}
-	copy(l.queue[from:to], l.inOrder(order))
-	l.mu.Unlock()
-	l.note(Event{Kind: Reordered}, step)
-}
-
-// inOrder puts steps behind those that they need.
-func (l *Lane) inOrder(order []int) []int {
-	among := map[int]bool{}
-	for _, i := range order {
-		among[i] = true
-	}
-	out := make([]int, 0, len(order))
-	var add func(i int)
-	add = func(i int) {
-		if !among[i] {
-			return
-		}
-		among[i] = false
-		for _, n := range l.job.Plan.Steps[i].Needs {
-			add(n)
-		}
-		out = append(out, i)
-	}
-	for _, i := range order {
-		add(i)
-	}
-	return out
-}
-
-// Order is the steps that wait, in their order.
-func (l *Lane) Order() []int {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return slices.Clone(l.queue)
-}
+func (l *Lane) Later(step int) { l.ask(func(c *course) { c.move(step, false) }) }
 
 // Limit sets how many bytes a second are written at most; 0 for no limit.
 func (l *Lane) Limit(rate int64) { l.limit.rate.Store(rate) }
 
-// over reports whether the run has ended; mu is held.
-func (l *Lane) over() bool {
-	select {
-	case <-l.ended:
-		return true
-	default:
-		return false
-	}
-}
-
 // gate waits while the lane is paused.
 func (l *Lane) gate(ctx context.Context) error {
 	for {
-		l.mu.Lock()
-		p := l.paused
-		l.mu.Unlock()
+		var p chan struct{}
+		l.ask(func(c *course) { p = c.paused })
 		if p == nil {
 			return ctx.Err()
 		}
@@ -316,47 +143,28 @@ func (l *Lane) gate(ctx context.Context) error {
 	}
 }
 
-// elapsed is the time since the beginning, without pauses.
-func (l *Lane) elapsed() time.Duration {
-	d := time.Since(l.start) - l.rested
-	if l.paused != nil {
-		d -= time.Since(l.since)
-	}
-	return d
-}
-
-// event fills in what every event tells; step is -1 for one of the lane.
-func (l *Lane) event(e Event, step int) Event {
-	l.mu.Lock()
-	e.Step, e.Total, e.Elapsed = step, l.total, l.elapsed()
-	l.mu.Unlock()
-	if step >= 0 {
-		e.Path = l.job.Plan.Steps[step].Path
-	} else {
-		e.Step = 0
-	}
-	return e
-}
-
 // emit sends an event, and waits until it was taken: the run does not hurry ahead of what is shown of it.
-func (l *Lane) emit(e Event, step int) { l.box.send(l.event(e, step)) }
-
-// note sends an event and does not wait: whoever steers the lane may be the one who takes its events.
-func (l *Lane) note(e Event, step int) { l.box.post(l.event(e, step)) }
+func (l *Lane) emit(e Event, step int) {
+	handed := make(chan struct{})
+	if l.ask(func(c *course) { c.tell(e, step, handed) }) {
+		<-handed
+	}
+}
 
 // work carries out the plan. Its end is reported when everything is closed.
 func (l *Lane) work(ctx context.Context) {
 	defer close(l.ended)
 	release := awake.Keep("games are being written to a drive or console")
 	defer release()
-	l.box.open(l.job.Emit)
 	l.guarded(func() { l.carryOut(ctx) })
 	l.guarded(l.letGo)
-	l.sumUp(ctx)
-	l.emit(Event{Kind: Ended, Stopped: l.report.Stopped}, -1)
-	l.box.close()
+	l.ask(func(c *course) {
+		c.end(ctx.Err() != nil)
+		l.report = c.report
+	})
+	<-l.told
 	if l.job.Over != nil {
-		l.guarded(func() { l.job.Over(l.report) })
+		_ = parallel.Safely(func() error { l.job.Over(l.report); return nil })
 	}
 }
 
@@ -368,11 +176,10 @@ func (l *Lane) guarded(do func()) {
 }
 
 // failed notes a failure that is not one of a step.
-func (l *Lane) failed(say string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.report.Failed = append(l.report.Failed, Failure{Say: say})
-}
+func (l *Lane) failed(say string) { l.ask(func(c *course) { c.fail(say) }) }
+
+// lose notes why nothing more can be written.
+func (l *Lane) lose(err error) { l.ask(func(c *course) { c.lost = err }) }
 
 // letGo closes everything. What goes wrong with that is a failure of the run: the last bytes may not have arrived.
 func (l *Lane) letGo() {
@@ -393,26 +200,26 @@ func (l *Lane) letGo() {
 // carryOut opens the target and does the steps.
 func (l *Lane) carryOut(ctx context.Context) {
 	if l.to == nil {
-		if err := l.reach(ctx, true); err != nil {
-			l.gone, l.lost = nil, err
+		if err := l.reach(ctx, nil); err != nil {
+			l.lose(err)
 			if ctx.Err() == nil {
 				l.failed(err.Error())
 			}
+			return
 		}
 	}
-	if l.lost == nil && l.lent {
+	if l.lent {
 		if err := l.claim(l.to); err != nil {
-			l.lost = err
+			l.lose(err)
 			l.failed(err.Error())
+			return
 		}
 	}
-	for l.lost == nil {
-		if l.gate(ctx) != nil {
-			break
-		}
+	for l.gate(ctx) == nil {
 		steps, beside := l.next()
 		switch {
 		case len(steps) == 0:
+			return
 		case beside:
 			l.sideBySide(ctx, steps)
 		case len(steps) > 1:
@@ -420,56 +227,36 @@ func (l *Lane) carryOut(ctx context.Context) {
 		case l.take(steps[0]):
 			l.one(ctx, steps[0], &l.opener)
 		}
-		if len(steps) == 0 {
-			break
-		}
-		if l.gone != nil && ctx.Err() == nil {
-			if err := l.reach(ctx, false); err != nil && ctx.Err() == nil {
-				l.lost = err
+		var gone error
+		l.ask(func(c *course) { gone, c.gone = c.gone, nil })
+		if gone != nil && ctx.Err() == nil {
+			if err := l.reach(ctx, gone); err != nil && ctx.Err() == nil {
+				l.lose(err)
 				l.failed(advise(err))
 			}
 		}
 	}
 }
 
-// sumUp brings the report to its end.
-func (l *Lane) sumUp(ctx context.Context) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	r := &l.report
-	r.Undone = map[int]bool{}
-	for i, s := range l.states {
-		if s != done {
-			r.Undone[i] = true
+// next takes the steps that are done now: one, a group, or a crowd; none when nothing more is to be done.
+func (l *Lane) next() (steps []int, beside bool) {
+	l.ask(func(c *course) {
+		if c.stopsHere() || len(c.queue) == 0 {
+			return
 		}
-		switch s {
-		case failed, dependent:
-			r.Failed = append(r.Failed, Failure{i, l.job.Plan.Steps[i].Path, l.says[i]})
-		case skipped:
-			r.Skipped++
-		case waiting, active:
-			r.Untried++
-		case done:
-		}
-	}
-	r.Stopped = ctx.Err() != nil || l.finish && r.Untried > 0
-	r.Elapsed = l.elapsed()
+		var n int
+		n, beside = l.together(c)
+		steps = slices.Clone(c.queue[:n])
+		c.queue = c.queue[n:]
+		c.taken = append(c.taken, steps...)
+	})
+	return steps, beside
 }
 
-// next takes the steps that are done now: one, a group, or a crowd.
-func (l *Lane) next() (steps []int, beside bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.finish || len(l.queue) == 0 {
-		return nil, false
-	}
-	n, beside := l.together()
-	steps = slices.Clone(l.queue[:n])
-	l.queue = l.queue[n:]
-	for _, i := range steps {
-		l.taken[i] = true
-	}
-	return steps, beside
+// take begins with a step that was taken from the queue; false for one that was skipped meanwhile.
+func (l *Lane) take(i int) (was bool) {
+	l.ask(func(c *course) { was = c.take(i) })
+	return was
 }
 
 // one carries out a step.
@@ -482,26 +269,22 @@ func (l *Lane) one(ctx context.Context, i int, opener *source.Opener) {
 // begin notes that a step is under way.
 func (l *Lane) begin(ctx context.Context, i int, opener *source.Opener) (*task, context.Context) {
 	ctx, cancel := context.WithCancelCause(ctx)
-	l.mu.Lock()
-	l.states[i], l.cancels[i] = active, cancel
-	l.mu.Unlock()
 	opener.At = l.to.Open
-	t := &task{l: l, i: i, s: &l.job.Plan.Steps[i], opener: opener, cancel: cancel, began: l.clock()}
+	t := &task{l: l, i: i, s: &l.job.Plan.Steps[i], opener: opener, cancel: cancel}
+	l.ask(func(c *course) { c.cancels[i], t.began = cancel, c.elapsed() })
 	l.emit(Event{Kind: Began}, i)
 	return t, ctx
 }
 
 // clock is the time that has passed without pauses.
-func (l *Lane) clock() time.Duration {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.elapsed()
+func (l *Lane) clock() (now time.Duration) {
+	l.ask(func(c *course) { now = c.elapsed() })
+	return now
 }
 
-// reach opens the target, for the first time or again. It is tried until the patience is at its end.
-func (l *Lane) reach(ctx context.Context, first bool) error {
-	cause := l.gone
-	l.gone = nil
+// reach opens the target, for the first time or, with a cause, again. It is tried until the patience is at its end.
+func (l *Lane) reach(ctx context.Context, cause error) error {
+	first := cause == nil
 	if l.job.Open == nil {
 		return cause
 	}
@@ -529,7 +312,7 @@ func (l *Lane) reach(ctx context.Context, first bool) error {
 			if err == nil {
 				l.to = to
 				if !first {
-					l.report.Breaks++
+					l.ask(func(c *course) { c.report.Breaks++ })
 					l.emit(Event{Kind: Back}, -1)
 				}
 				return nil

@@ -58,11 +58,11 @@ func (t *task) putAs(ctx context.Context, again bool) (string, error) {
 // rewrite notes that the file is written again.
 func (t *task) rewrite(wrong *ReadBackError) {
 	l := t.l
-	l.mu.Lock()
-	l.total -= t.bytes
+	l.ask(func(c *course) {
+		c.total -= t.bytes
+		c.report.Rewritten++
+	})
 	t.bytes, t.resumed = 0, 0
-	l.report.Rewritten++
-	l.mu.Unlock()
 	l.emit(Event{Kind: Rewriting, Say: fmt.Sprintf("%s reads back differently from byte %d on; writing it once more",
 		t.s.Path, wrong.Offset)}, t.i)
 }
@@ -177,10 +177,8 @@ func (t *task) copy(ctx context.Context, src target.Content, w target.Writer, th
 
 // wrote counts bytes that are on the target.
 func (t *task) wrote(n int64) {
-	t.l.mu.Lock()
 	t.bytes += n
-	t.l.total += n
-	t.l.mu.Unlock()
+	t.l.ask(func(c *course) { c.total += n })
 }
 
 // progress reports how far the step is, now and then.
@@ -240,10 +238,8 @@ func (t *task) goOn(ctx context.Context, src target.Content) (*written, error) {
 		} else if err != nil {
 			return errOther // it goes on behind all of what is there, or not at all
 		}
-		t.l.mu.Lock()
 		t.bytes, t.resumed = n, n
-		t.l.total += n
-		t.l.mu.Unlock()
+		t.l.ask(func(c *course) { c.total += n })
 		t.l.emit(Event{Kind: Resuming, Bytes: n}, t.i)
 		return nil
 	}
@@ -323,22 +319,26 @@ func (t *task) readBack(ctx context.Context, f *written) error {
 
 // note remembers the text that a step wrote from a rule.
 func (t *task) note() {
-	s, r := t.s, &t.l.report
+	s := t.s
 	picture := s.Make.Shape == shape.Fitted && !s.Fix
 	if !picture && (s.Make.Shape != shape.Written || len(s.Make.Sums) > 0) {
 		return
 	}
-	t.l.mu.Lock()
-	defer t.l.mu.Unlock()
-	if r.Wrote == nil {
-		r.Wrote = map[string]string{}
-	}
+	text := ""
 	switch {
 	case picture:
-		r.Wrote[s.Path] = shape.Made(s.Make, t.bytes)
+		text = shape.Made(s.Make, t.bytes)
 	case !s.Merged:
-		r.Wrote[s.Path] = s.Make.Text
+		text = s.Make.Text
 	case s.Wanted != "":
-		r.Wrote[s.Path] = s.Wanted
+		text = s.Wanted
+	default:
+		return
 	}
+	t.l.ask(func(c *course) {
+		if c.report.Wrote == nil {
+			c.report.Wrote = map[string]string{}
+		}
+		c.report.Wrote[s.Path] = text
+	})
 }

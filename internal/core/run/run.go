@@ -46,6 +46,9 @@ type Event struct {
 	Say     string        `json:"say,omitempty"`     // what happened and what to do
 	Sum     string        `json:"sum,omitempty"`     // Done, of a file: its fingerprint
 	Stopped bool          `json:"stopped,omitempty"` // Ended: the run was stopped
+	// Dependent is set for a step that failed as it needs another one that did.
+	Dependent bool  `json:"dependent,omitempty"`
+	Order     []int `json:"order,omitempty"` // Reordered: the steps that wait
 }
 
 // A Failure is a step that did not succeed.

@@ -37,30 +37,24 @@ func (t *task) end(ctx context.Context, sum string, err error) {
 	l := t.l
 	cause := context.Cause(ctx)
 	t.cancel(nil)
-	took := l.clock() - t.began
-	l.mu.Lock()
-	delete(l.cancels, t.i)
-	if err != nil {
-		l.total -= t.bytes
-	}
-	l.mu.Unlock()
+	l.ask(func(c *course) {
+		delete(c.cancels, t.i)
+		if err != nil {
+			c.total -= t.bytes
+		} else {
+			c.count(t, c.elapsed()-t.began)
+		}
+	})
 	switch {
 	case err == nil:
-		t.settle(done, "")
-		l.mu.Lock()
-		l.report.Done++
-		t.count(took)
-		l.mu.Unlock()
 		l.emit(Event{Kind: Done, Bytes: t.bytes, Sum: sum}, t.i)
 	case errors.Is(cause, errSkipped):
-		t.settle(skipped, "")
 		l.emit(Event{Kind: Skipped}, t.i)
-	case cause != nil:
-		t.settle(waiting, "") // the run was stopped
+	case cause != nil: // the run was stopped
 		if t.half {
-			l.mu.Lock()
-			l.report.Half, l.report.HalfBytes, l.report.HalfOf = t.s.Path, t.bytes, t.s.Size
-			l.mu.Unlock()
+			l.ask(func(c *course) {
+				c.report.Half, c.report.HalfBytes, c.report.HalfOf = t.s.Path, t.bytes, t.s.Size
+			})
 		}
 	case t.passes(ctx, err):
 	default:
@@ -75,10 +69,11 @@ const triesOfOne = 5
 func (t *task) passes(ctx context.Context, err error) bool {
 	l := t.l
 	busy, gone := errors.Is(err, target.ErrBusy), errors.Is(err, target.ErrGone) && l.job.Open != nil
-	l.mu.Lock()
-	l.tries[t.i]++
-	tries := l.tries[t.i]
-	l.mu.Unlock()
+	var tries int
+	l.ask(func(c *course) {
+		c.tries[t.i]++
+		tries = c.tries[t.i]
+	})
 	var src *shape.SourceError
 	if !busy && !gone || tries > triesOfOne || l.job.Patience < 0 || errors.As(err, &src) {
 		return false
@@ -91,78 +86,21 @@ func (t *task) passes(ctx context.Context, err error) bool {
 		case <-time.After(wait):
 		}
 	} else {
-		l.mu.Lock()
-		l.gone = err
-		l.mu.Unlock()
+		l.ask(func(c *course) { c.gone = err })
 		l.emit(Event{Kind: PutOff, Say: err.Error()}, t.i)
 	}
-	l.mu.Lock()
-	l.states[t.i] = waiting
-	l.queue = append([]int{t.i}, l.queue...)
-	l.mu.Unlock()
+	l.ask(func(c *course) { c.putOff(t.i) })
 	return true
-}
-
-// settle notes what became of the step.
-func (t *task) settle(s state, say string) {
-	t.l.mu.Lock()
-	t.l.states[t.i] = s
-	if say != "" {
-		t.l.says[t.i] = say
-	}
-	t.l.mu.Unlock()
 }
 
 // fail has the step have failed.
 func (t *task) fail(ctx context.Context, err error) {
 	var dep *DependentError
-	say, as := advise(err), failed
-	if errors.As(err, &dep) {
-		as = dependent
-	}
-	t.settle(as, say)
-	t.l.emit(Event{Kind: Failed, Say: say}, t.i)
+	t.l.emit(Event{Kind: Failed, Say: advise(err), Dependent: errors.As(err, &dep)}, t.i)
 	if errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrGone) {
 		if lost := t.lostTarget(ctx, err); lost != nil {
-			t.l.mu.Lock()
-			t.l.lost = lost
-			t.l.mu.Unlock()
+			t.l.lose(lost)
 		}
-	}
-}
-
-// count adds a step that succeeded to the report; mu is held.
-func (t *task) count(took time.Duration) {
-	r := &t.l.report
-	switch t.s.Kind {
-	case plan.Move:
-		r.Moved++
-	case plan.Remove:
-		r.Removed++
-	case plan.Backup:
-		r.Kept++
-	case plan.Copy, plan.Replace:
-		if t.bytes == 0 && t.s.Make.AtMost { // it was not needed
-			return
-		}
-		r.Put++
-		r.Bytes += t.bytes
-		r.Resumed += t.resumed
-		if t.resumed > 0 {
-			return // its time says nothing of the target's pace
-		}
-		of, until := &r.Small, &t.l.small
-		if t.bytes >= LargeFrom {
-			of, until = &r.Large, &t.l.large
-		}
-		of.Files++
-		of.Bytes += t.bytes
-		now := time.Now()
-		if since := now.Sub(*until); since < took { // others of its kind were under way at the same time
-			took = since
-		}
-		of.Took += took
-		*until = now
 	}
 }
 
@@ -182,31 +120,9 @@ func (t *task) ready(ctx context.Context) error {
 }
 
 // held reports on which other step it hangs that was not done.
-func (t *task) held() error {
-	l := t.l
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, n := range t.s.Needs {
-		if l.states[n] >= failed {
-			return &DependentError{l.job.Plan.Steps[n].Path}
-		}
-	}
-	if !t.s.Last && (t.s.Title == "" || !t.s.Writes()) {
-		return nil
-	}
-	for i, s := range l.states {
-		if s < failed {
-			continue
-		}
-		if t.s.Last {
-			return &DependentError{"every title it names"}
-		}
-		if o := &l.job.Plan.Steps[i]; o.Title == t.s.Title && o.Writes() && s != dependent &&
-			len(o.Needs)+len(t.s.Needs) == 0 {
-			return &DependentError{o.Path} // half a title is of no use, and the space that it takes is
-		}
-	}
-	return nil
+func (t *task) held() (err error) {
+	t.l.ask(func(c *course) { err = c.held(t.s) })
+	return err
 }
 
 // do carries out the step. One that may have been done before, when no one got to know of it any longer, is looked at.
@@ -221,9 +137,8 @@ func (t *task) do(ctx context.Context) (sum string, err error) {
 // already returns nil where a step that cannot be done has been before, and the error otherwise, or why that cannot be
 // found out now.
 func (t *task) already(ctx context.Context, err error) error {
-	t.l.mu.Lock()
-	again := t.l.job.Again || t.l.tries[t.i] > 0
-	t.l.mu.Unlock()
+	again := t.l.job.Again
+	t.l.ask(func(c *course) { again = again || c.tries[t.i] > 0 })
 	if err == nil || !again || ctx.Err() != nil {
 		return err
 	}

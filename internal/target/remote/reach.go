@@ -184,7 +184,7 @@ type HostKeyError struct {
 func (e *HostKeyError) Error() string {
 	if e.Changed {
 		return fmt.Sprintf("%s shows another host key than the accepted one (%s): another machine may answer in its "+
-			"place. If it was set up anew, remove the line %s", e.Address.Host, e.Fingerprint, e.At)
+			"place. If it was reinstalled, remove line %s", e.Address.Host, e.Fingerprint, e.At)
 	}
 	return fmt.Sprintf("the host key of %s is not accepted yet (%s): compare it with what the machine itself shows, and "+
 		"accept it with: polytome connections trust %s", e.Address.Host, e.Fingerprint, e.Address)

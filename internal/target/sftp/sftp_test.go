@@ -196,7 +196,7 @@ func TestHostKeys(t *testing.T) {
 	require.ErrorAs(t, err, &key)
 	assert.True(t, key.Changed)
 	assert.ErrorContains(t, err, "shows another host key than the accepted one")
-	assert.ErrorContains(t, err, "remove the line 2 of "+o.HostKeys)
+	assert.ErrorContains(t, err, "remove line 2 of "+o.HostKeys)
 	assert.Error(t, key.Accept(), "it does not replace the accepted one")
 
 	// A key of another kind was accepted by ssh itself: it is the one that is asked for.

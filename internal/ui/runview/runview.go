@@ -336,7 +336,7 @@ func (m *Model) Why() state.Why {
 		say = fmt.Sprintf("about %s left; you can use the other stages meanwhile.", estimate.Words(left))
 	}
 	ways := []string{"p pauses, f stops after this file, s stops now"}
-	if n := l.Fails(); n > 0 {
+	if n := l.Fails; n > 0 {
 		say += fmt.Sprintf(" %s failed so far.", size.Count(n, "step"))
 		ways = append(ways, "tab goes to the steps, which show why")
 	}

@@ -42,7 +42,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	caption := "steps at " + m.name()
 	if l != nil {
-		caption += fmt.Sprintf(", %d of %d done", count(l, state.Done), len(p.Steps))
+		caption += fmt.Sprintf(", %d of %d done", count(l, run.StepDone), len(p.Steps))
 	}
 	out = append(out, t.Rule(caption, w))
 	m.tops[steps], m.tops[past] = len(out), h
@@ -72,7 +72,7 @@ func (m *Model) name() string {
 	return "no target"
 }
 
-func count(l *state.Lane, s state.StepState) (n int) {
+func count(l *state.Lane, s run.StepState) (n int) {
 	for _, is := range l.States {
 		if is == s {
 			n++
@@ -166,7 +166,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		Right: true})
 	if wide {
 		failed := ""
-		if n := l.Fails(); n > 0 {
+		if n := l.Fails; n > 0 {
 			failed = fmt.Sprintf("%d failed", n)
 		}
 		cells = append(cells, style.Cell{Text: failed, Width: 9, FG: t.Bad})
@@ -214,7 +214,7 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 		return "paused", t.Warn
 	case l.Running() && l.Waiting != "":
 		return "lost, waiting", t.Warn
-	case l.Running() && len(l.States) > 0 && l.States[l.Step] == state.Checking:
+	case l.Running() && len(l.States) > 0 && l.States[l.Step] == run.StepChecking:
 		return "reading back", t.Accent
 	case l.Running():
 		return "writing", t.Accent
@@ -272,20 +272,20 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) strin
 	status, colour := "waiting", t.Dim
 	if l != nil {
 		switch l.States[i] {
-		case state.Active:
+		case run.StepActive:
 			status, colour = fmt.Sprintf("%d %%", percent(l.Written, s.Size)), t.Accent
 			if i != l.Step {
 				status = "writing"
 			}
-		case state.Checking:
+		case run.StepChecking:
 			status, colour = "checking", t.Accent
-		case state.Done:
+		case run.StepDone:
 			status, colour = "done", t.Good
-		case state.Failed:
+		case run.StepFailed, run.StepDependent:
 			status, colour = "FAILED", t.Bad
-		case state.Skipped:
+		case run.StepSkipped:
 			status, colour = "skipped", t.Warn
-		case state.Waiting:
+		case run.StepWaiting:
 			if !l.Running() {
 				status, colour = "not tried", t.Warn
 			} else if at := queue(l, i); at >= 0 && l.Moved {

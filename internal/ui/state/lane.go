@@ -16,46 +16,21 @@ import (
 	"polytome/internal/size"
 )
 
-// StepState is how far a step of a run is.
-type StepState int
-
-const (
-	Waiting StepState = iota
-	Active
-	Checking
-	Done
-	Failed
-	Skipped
-)
-
 // A Lane is the run at one target, as its events tell it.
 type Lane struct {
-	Name    string // of the target
-	target  bench.ID
-	Plan    *plan.Plan
-	States  []StepState
-	Says    map[int]string // what happened to failed steps
-	Step    int            // the one under way
-	Written int64          // bytes of this step
-	Total   int64          // bytes of the whole plan
-	Elapsed time.Duration
-	Speeds  []float64 // bytes a second, one sample every sampleEvery
-	Order   []int     // the steps that are still to come
-	Moved   bool      // they have another order than the plan's
-	Paused  bool
-	Waiting string // why the target is waited for, "" while it is there
-	Limit   int64  // bytes a second, 0 for none
-	Verify  run.Verify
-	Report  *run.Report
+	*run.Status
+	Name   string // of the target
+	target bench.ID
+	Speeds []float64 // bytes a second, one sample every sampleEvery
+	Limit  int64     // bytes a second, 0 for none
+	Verify run.Verify
+	Report *run.Report
 
 	lane      *run.Lane
 	forecast  *run.Forecast
-	fails     int
-	spared    int64 // bytes that files turned out to be smaller by than they might have been
-	gone      int64 // bytes that were there from earlier tries
-	learns    bool  // its speed is that of the target, and not of a limit
+	learns    bool // its speed is that of the target, and not of a limit
 	sampled   time.Duration
-	sampledAt int64
+	sampledAt int64 // bytes that were new then
 }
 
 // sampleEvery is the time between two samples of the speed.
@@ -63,9 +38,6 @@ const sampleEvery = 200 * time.Millisecond
 
 // Running reports whether the run still goes on.
 func (l *Lane) Running() bool { return l.Report == nil }
-
-// Fails is how many steps have failed.
-func (l *Lane) Fails() int { return l.fails }
 
 // Stop ends the run now.
 func (l *Lane) Stop() { l.lane.Stop() }
@@ -142,12 +114,6 @@ func (l *Lane) SetLimit(rate int64) {
 	l.forecast.Limit(rate)
 }
 
-// Bytes are what the run writes in all, as far as is known by now.
-func (l *Lane) Bytes() int64 { return l.Plan.Bytes - l.spared }
-
-// New are the bytes that this run has written itself.
-func (l *Lane) New() int64 { return max(0, l.Total-l.gone) }
-
 // Share is which part of the run is done, from 0 to 1, by the time that it takes; of one that has ended and could not
 // do all, by its bytes.
 func (l *Lane) Share() float64 {
@@ -167,70 +133,11 @@ func (l *Lane) Left() (left time.Duration, ok bool) {
 }
 
 func (l *Lane) apply(e run.Event) {
-	l.Elapsed, l.Total = e.Elapsed, e.Total
+	l.Apply(e)
 	l.forecast.Event(e)
-	switch e.Kind {
-	case run.Began:
-		l.States[e.Step], l.Written, l.Step = Active, 0, e.Step
-	case run.Resuming:
-		l.Written = e.Bytes
-		l.gone += e.Bytes
-		l.sampledAt += e.Bytes
-	case run.Progress:
-		l.Step, l.Written = e.Step, e.Bytes
-	case run.Checking:
-		l.States[e.Step], l.Step, l.Written = Checking, e.Step, e.Bytes
-	case run.Rewriting:
-		l.States[e.Step], l.Written = Active, 0
-	case run.Done:
-		l.settle(e.Step, Done, "")
-		if s := &l.Plan.Steps[e.Step]; s.Writes() {
-			l.spared += max(0, s.Size-e.Bytes)
-		}
-	case run.Failed:
-		l.settle(e.Step, Failed, e.Say)
-	case run.Skipped:
-		l.settle(e.Step, Skipped, "")
-	case run.PutOff:
-		l.settle(e.Step, Waiting, "")
-	case run.Waiting:
-		l.Waiting = e.Say
-	case run.Back:
-		l.Waiting = ""
-	case run.Paused:
-		l.Paused = true
-	case run.Resumed:
-		l.Paused = false
-	case run.Reordered:
-		for _, n := range l.lane.Order() {
-			l.settle(n, Waiting, "")
-		}
-	case run.Ended:
-		l.Paused, l.Waiting = false, ""
-	}
-	l.Moved = l.Moved || e.Kind == run.Reordered
-	if l.lane != nil && (e.Kind == run.Reordered || e.Kind == run.PutOff) {
-		l.Order = l.lane.Order()
-	}
 	if passed := l.Elapsed - l.sampled; passed >= sampleEvery {
-		l.Speeds = append(l.Speeds, max(0, float64(l.Total-l.sampledAt)/passed.Seconds()))
-		l.sampled, l.sampledAt = l.Elapsed, l.Total
-	}
-}
-
-// settle notes what became of a step.
-func (l *Lane) settle(step int, s StepState, say string) {
-	if l.States[step] == Failed {
-		l.fails--
-	}
-	if s == Failed {
-		l.fails++
-	}
-	l.States[step] = s
-	if say == "" {
-		delete(l.Says, step)
-	} else {
-		l.Says[step] = say
+		l.Speeds = append(l.Speeds, max(0, float64(l.New()-l.sampledAt)/passed.Seconds()))
+		l.sampled, l.sampledAt = l.Elapsed, l.New()
 	}
 }
 
@@ -386,9 +293,8 @@ func (d *State) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 // carry begins a run in the background, and has it written down.
 func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, learns bool,
 	over func(*run.Report)) tea.Cmd {
-	l := &Lane{Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Plan: job.Plan, States: make([]StepState,
-		len(job.Plan.Steps)), Says: map[int]string{}, Limit: job.Limit, Verify: job.Verify,
-		learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
+	l := &Lane{Status: run.NewStatus(job.Plan), Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Limit: job.Limit,
+		Verify: job.Verify, learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
 	l.forecast.Limit(job.Limit)
 	d.Lanes[n], d.Checks[n] = l, Checked{}
 	d.drop(n, checking)
@@ -414,7 +320,6 @@ func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, lear
 	if plain := plainOnce(d, b.At); plain != "" {
 		d.Notice = strings.TrimSpace(d.Notice + " " + plain)
 	}
-	l.Order = l.lane.Order()
 	d.running.Go(func() {
 		l.lane.Wait()
 		close(out)
