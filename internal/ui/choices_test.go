@@ -308,7 +308,7 @@ func TestARunOfPackedTitlesEndsAtItsEnd(t *testing.T) {
 	press(a, "2", "right", "right", "4", "enter")
 	s := flat(a)
 	assert.Contains(t, s, "Hall pocket done, read back")
-	lane := a.state.Lanes[2]
+	lane := a.state.Targets[2].Lane
 	assert.Equal(t, lane.Total, lane.Bytes())
 	assert.Less(t, lane.Total, lane.Plan.Bytes/2, "of the large disc little was kept")
 	press(a, "3")

@@ -30,7 +30,7 @@ func joined(t *testing.T) (a *app, has map[string][]net.Addr, at string) {
 		Via: "ftp", As: "exfat", Capacity: 1 << 30}}
 	require.NoError(t, a.state.Bench.Save())
 	press(a, "ctrl+r")
-	require.Len(t, a.state.Surveys, 2)
+	require.Len(t, a.state.Targets, 2)
 	address := func(s string) net.Addr {
 		ip, n, err := net.ParseCIDR(s)
 		require.NoError(t, err)

@@ -176,7 +176,7 @@ func (a *app) volumes() []rack.Volume {
 	i, has := a.stage().Title()
 	for n, p := range a.state.Bench.Targets {
 		v := rack.Volume{Name: p.Name, Current: n == a.state.Target}
-		s := a.state.Surveys[n]
+		s := a.state.Targets[n].Survey
 		if s == nil {
 			v.Detail = "not connected"
 			out = append(out, v)
@@ -187,8 +187,8 @@ func (a *app) volumes() []rack.Volume {
 		if s.Away != nil {
 			v.Detail = "not connected"
 		}
-		if l := a.state.Lanes[n]; l != nil && l.Running() {
-			v.Written = min(l.Total, v.Planned)
+		if a.state.Targets[n].Running() {
+			v.Written = min(a.state.Targets[n].Lane.Total, v.Planned)
 			v.Planned -= v.Written
 		}
 		verdict, chosen, ok := a.state.Verdict(n, i)

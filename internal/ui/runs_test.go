@@ -117,7 +117,7 @@ func TestARunIsSteered(t *testing.T) {
 		"find goes to the step that has the words")
 	press(a, "esc")
 	_, cmd := a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
-	lane := func() *state.Lane { return a.state.Lanes[0] }
+	lane := func() *state.Lane { return a.state.Targets[0].Lane }
 	started := false
 	later(a, cmd, func() bool {
 		l := lane()
@@ -152,8 +152,8 @@ func TestARunIsSteered(t *testing.T) {
 
 func TestAnInterruptedRunIsOffered(t *testing.T) {
 	a, file := journaled(t, 1)
-	p := a.state.Surveys[0].Plan()
-	b := a.state.Surveys[0].Beginning(a.state.Bench)
+	p := a.state.Targets[0].Survey.Plan()
+	b := a.state.Targets[0].Survey.Beginning(a.state.Bench)
 	b.Plan, b.Verify = p, run.VerifyFull
 	rec, err := a.state.Journal.Begin(b)
 	require.NoError(t, err)
@@ -207,8 +207,8 @@ func TestAPasswordIsAskedForAndNotShown(t *testing.T) {
 	press(a, "enter")
 	assert.NotContains(t, flat(a), "is wrong", "what was said of it does not stay")
 	require.Len(t, a.state.Bench.Targets, 2)
-	require.NotNil(t, a.state.Surveys[1])
-	assert.Nil(t, a.state.Surveys[1].Away)
+	require.NotNil(t, a.state.Targets[1].Survey)
+	assert.Nil(t, a.state.Targets[1].Survey.Away)
 	b, err := os.ReadFile(w.Bench)
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "harbour-light")

@@ -201,19 +201,19 @@ func TestPuttingTakingAndUndoingAreSaved(t *testing.T) {
 		require.NoError(t, err)
 		return b.Targets[0]
 	}
-	free := a.state.Surveys[0].Sheet.Free()
+	free := a.state.Targets[0].Survey.Sheet.Free()
 	press(a, "2", "/", "Mistral", "enter", "space")
 	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
-	assert.NotEqual(t, free, a.state.Surveys[0].Sheet.Free())
+	assert.NotEqual(t, free, a.state.Targets[0].Survey.Sheet.Free())
 	assert.Equal(t, "saved", a.state.SaveState())
 	press(a, "u")
 	assert.Empty(t, saved().Without)
-	assert.Equal(t, free, a.state.Surveys[0].Sheet.Free())
+	assert.Equal(t, free, a.state.Targets[0].Survey.Sheet.Free())
 	press(a, "U")
 	assert.Equal(t, bench.Keys{"VSP-21344"}, saved().Without)
 	press(a, "u", "esc", "a") // the whole platform off
 	assert.Len(t, saved().Without, 21)
-	assert.Zero(t, a.state.Surveys[0].Sheet.New)
+	assert.Zero(t, a.state.Targets[0].Survey.Sheet.New)
 	press(a, "a")
 	assert.Empty(t, saved().Without)
 }
@@ -397,7 +397,7 @@ func TestTheRackIsTrue(t *testing.T) {
 			free++
 		}
 	}
-	s := a.state.Surveys[0]
+	s := a.state.Targets[0].Survey
 	rows := float64(kept + planned + free)
 	assert.InDelta(t, float64(s.Sheet.Kept)/float64(s.Facts.Capacity), float64(kept)/rows, 0.5/rows)
 	assert.InDelta(t, float64(s.Sheet.Planned)/float64(s.Facts.Capacity), float64(planned)/rows, 1/rows)
@@ -431,7 +431,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 	a := many(t)
 	press(a, "2", "end")
 	assert.Contains(t, text(a), "Title 49999 on Stick: copy")
-	assert.Equal(t, fit.Copy, a.state.Surveys[0].Sheet.Verdict(0).Kind)
+	assert.Equal(t, fit.Copy, a.state.Targets[0].Survey.Sheet.Verdict(0).Kind)
 	press(a, "space")
 	assert.Contains(t, text(a), "Title 49999 deselected on Stick")
 	_, cmd := a.Update(tea.KeyPressMsg{Text: "3", Code: '3'})

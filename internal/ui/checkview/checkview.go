@@ -68,12 +68,7 @@ func (m *Model) Number() string {
 	return "-"
 }
 
-func (m *Model) checked() state.Checked {
-	if m.d.Target < len(m.d.Checks) {
-		return m.d.Checks[m.d.Target]
-	}
-	return state.Checked{}
-}
+func (m *Model) checked() state.Checked { return m.d.At(m.d.Target).Check }
 
 func (m *Model) report() *check.Report { return m.checked().Report }
 
@@ -190,8 +185,8 @@ func (m *Model) turn(by int) {
 func (m *Model) Work() tea.Cmd {
 	var all []tea.Cmd
 	n := m.d.Target
-	if m.report() == nil && n < len(m.d.Checks) && !m.d.Checking(n) && m.d.Checks[n].Trouble == "" && !m.d.Running() &&
-		n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away == nil {
+	if t := m.d.At(n); t.Survey != nil && t.Survey.Away == nil && t.Check.Report == nil && t.Check.Trouble == "" &&
+		!m.d.Checking(n) && !m.d.Running() {
 		all = append(all, m.d.StartCheck(n, ""))
 	}
 	if l := m.line(); l != nil && l.Cover != "" {
@@ -206,8 +201,8 @@ func (m *Model) Work() tea.Cmd {
 
 // Open checks the target when it was not checked yet.
 func (m *Model) Open() tea.Cmd {
-	if n := m.d.Target; n < len(m.d.Checks) && m.d.Checks[n].Report == nil && !m.d.Running() {
-		return m.d.StartCheck(n, "")
+	if m.report() == nil && m.d.Target < len(m.d.Targets) && !m.d.Running() {
+		return m.d.StartCheck(m.d.Target, "")
 	}
 	return nil
 }
@@ -386,9 +381,9 @@ func (m *Model) notYet() state.Why {
 	case m.checked().Trouble != "":
 		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".",
 			Ways: []string{"p tries it again"}}
-	case n < len(m.d.Surveys) && m.d.Surveys[n] != nil && m.d.Surveys[n].Away != nil:
+	case m.d.At(n).Survey != nil && m.d.At(n).Away() != nil:
 		return state.Why{Lead: "The target is not connected", Say: fmt.Sprintf("(%v), so it cannot be checked.",
-			m.d.Surveys[n].Away), Ways: []string{"connect it, and press p"}}
+			m.d.At(n).Away()), Ways: []string{"connect it, and press p"}}
 	}
 	return state.Why{Lead: "Not checked yet.",
 		Say:  "A check reads the target as the loader would, and shows what it will list.",

@@ -97,7 +97,8 @@ func (m *Model) pixelsOf(f *title.File) string {
 // goesTo reports where a picture goes on the targets.
 func (m *Model) goesTo(e entry) string {
 	var at []string
-	for _, s := range m.d.Surveys {
+	for _, target := range m.d.Targets {
+		s := target.Survey
 		if s == nil || e.title >= len(s.Titles) || s.Titles[e.title].Key != m.d.Scan.Titles[e.title].Key ||
 			!s.Sheet.Chosen[e.title] {
 			continue

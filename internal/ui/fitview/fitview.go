@@ -149,7 +149,7 @@ func (m *Model) share() tea.Cmd {
 	if m.Narrowed() {
 		return m.d.Distribute(m.All())
 	}
-	return m.d.Distribute(m.d.Surveys.Wanted())
+	return m.d.Distribute(m.d.Board().Wanted())
 }
 
 // Drawing is what paper shows of the stage.
@@ -244,8 +244,8 @@ func (m *Model) Why() state.Why {
 		return m.homeWhy()
 	}
 	n := m.d.Target
-	if n < len(m.d.Trouble) && m.d.Surveys[n] == nil && m.d.Trouble[n] != nil {
-		return state.Why{Lead: m.d.Bench.Targets[n].Name, Say: "cannot be looked at: " + m.d.Trouble[n].Error() + "."}
+	if t := m.d.At(n); t.Survey == nil && t.Trouble != nil {
+		return state.Why{Lead: m.d.Bench.Targets[n].Name, Say: "cannot be looked at: " + t.Trouble.Error() + "."}
 	}
 	i, ok := m.TitleRows.Title()
 	s := m.d.Current()
@@ -255,7 +255,7 @@ func (m *Model) Why() state.Why {
 	if !ok {
 		return state.Why{Lead: "No verdict yet:", Say: "the target has not been read."}
 	}
-	e := m.d.Surveys.Explain(n, i)
+	e := m.d.Board().Explain(n, i)
 	v := s.Sheet.Verdict(i)
 	w := state.Why{Lead: fmt.Sprintf("%s on %s: %s.", s.Titles[i].Label(), s.Config.Name, v.Word()),
 		Say: strings.ToUpper(e.Say[:1]) + e.Say[1:] + ".", Ways: e.Words()}

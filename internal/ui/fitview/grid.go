@@ -105,9 +105,9 @@ func (m *Model) widths(w, targets int) (name, reason int) {
 }
 
 func (m *Model) facts(n int) string {
-	s := m.d.Surveys[n]
+	s := m.d.Targets[n].Survey
 	switch {
-	case s == nil && m.d.Trouble[n] != nil:
+	case s == nil && m.d.Targets[n].Trouble != nil:
 		return "cannot be used"
 	case s == nil:
 		return "looking"

@@ -47,7 +47,8 @@ func (m *Model) Name() string { return "Run" }
 func (m *Model) Number() string {
 	share := 1.0
 	some, running, bad := false, false, false
-	for _, l := range m.d.Lanes {
+	for _, t := range m.d.Targets {
+		l := t.Lane
 		if l == nil {
 			continue
 		}
@@ -75,12 +76,7 @@ func percent(n, of int64) int {
 	return min(100, int(100*float64(n)/float64(of)))
 }
 
-func (m *Model) lane() *state.Lane {
-	if m.d.Target < len(m.d.Lanes) {
-		return m.d.Lanes[m.d.Target]
-	}
-	return nil
-}
+func (m *Model) lane() *state.Lane { return m.d.At(m.d.Target).Lane }
 
 // plan is the one under way or done, else the one that would be carried out.
 func (m *Model) plan() *plan.Plan {
@@ -96,8 +92,8 @@ func (m *Model) plan() *plan.Plan {
 // Work has the plans made where there are none yet.
 func (m *Model) Work() tea.Cmd {
 	var all []tea.Cmd
-	for n := range m.d.Surveys {
-		if m.d.Surveys[n] != nil && m.d.Lanes[n] == nil {
+	for n := range m.d.Targets {
+		if m.d.Targets[n].Survey != nil && m.d.Targets[n].Lane == nil {
 			all = append(all, m.d.PlanSoon(n))
 		}
 	}

@@ -100,7 +100,8 @@ func (m *Model) whole() string {
 	var done, of int64
 	var longest time.Duration
 	running := 0
-	for _, l := range m.d.Lanes {
+	for _, target := range m.d.Targets {
+		l := target.Lane
 		if l == nil || !l.Running() {
 			continue
 		}
@@ -121,7 +122,7 @@ func (m *Model) whole() string {
 }
 
 func (m *Model) drawLane(t *style.Theme, w, n int) string {
-	p, l := &m.d.Bench.Targets[n], m.d.Lanes[n]
+	p, l := &m.d.Bench.Targets[n], m.d.Targets[n].Lane
 	status, colour := m.stateOf(t, n)
 	wide := w >= 100
 	if !wide {
@@ -137,7 +138,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if l == nil {
 		say := ""
-		if s := m.d.Surveys[n]; s != nil {
+		if s := m.d.Targets[n].Survey; s != nil {
 			if pl := m.d.Plan(n); pl != nil && !pl.Empty() {
 				say = pl.Say() + "; " + s.PlanTime(pl).String()
 			}
@@ -191,11 +192,11 @@ func plainBar(t *style.Theme, share float64, w int) string {
 
 // stateOf says in a few words what goes on at a target.
 func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
-	l := m.d.Lanes[n]
+	l := m.d.Targets[n].Lane
 	if l == nil {
-		s := m.d.Surveys[n]
+		s := m.d.Targets[n].Survey
 		switch {
-		case s == nil && m.d.Trouble[n] != nil, s != nil && s.Away != nil:
+		case s == nil && m.d.Targets[n].Trouble != nil, s != nil && s.Away != nil:
 			return "not connected", t.Warn
 		case s == nil:
 			return "being read", t.Dim

@@ -29,8 +29,8 @@ func (d *State) Ask(q Question) { d.Question = &q }
 // An AskMsg is a question that was made in the background.
 type AskMsg struct{ Question Question }
 
-// askFor asks for what a target's server wants, once for each time that it does not let the user in: a password, or that
-// its key is accepted.
+// askFor asks for what a target's server wants, once for each time that it does not let the user in: a password, or
+// that its key is accepted.
 func (d *State) askFor(n int, err error) {
 	var key *remote.HostKeyError
 	if errors.As(err, &key) && !key.Changed && d.Question == nil {

@@ -40,7 +40,7 @@ func (d *State) StartCheck(n int, depth check.Depth) tea.Cmd { return d.startChe
 
 // startCheck is StartCheck, after a run that has just ended; nil for none.
 func (d *State) startCheck(n int, depth check.Depth, after *Lane) tea.Cmd {
-	s := d.Surveys[n]
+	s := d.Targets[n].Survey
 	if s == nil || d.Checking(n) {
 		return nil
 	}
@@ -74,10 +74,10 @@ func (d *State) SetCheck(m CheckMsg) {
 	}
 	if m.err != nil {
 		d.Notice = m.err.Error()
-		d.Checks[n].Trouble = m.err.Error()
+		d.Targets[n].Check.Trouble = m.err.Error()
 		return
 	}
-	d.Checks[n] = Checked{Report: m.report, Before: m.before}
+	d.Targets[n].Check = Checked{Report: m.report, Before: m.before}
 }
 
 // MarkFixes takes up what fixes findings at a target, or gives it up again when all of it is taken up. The check that
@@ -104,9 +104,14 @@ func (d *State) MarkFixes(n int, fixes []fix.Fix) tea.Cmd {
 	for i := range fixes {
 		choices = choices || fixes[i].Choice()
 	}
-	shown := append([]Checked{}, d.Checks...)
+	shown := make([]Checked, len(d.Targets))
+	for n, t := range d.Targets {
+		shown[n] = t.Check
+	}
 	cmd := d.changed()
-	copy(d.Checks, shown)
+	for n, t := range d.Targets {
+		t.Check = shown[n]
+	}
 	if choices {
 		cmd = tea.Batch(d.SurveyTarget(n), cmd)
 	}
@@ -125,7 +130,7 @@ func (d *State) Tick(n int, line string) tea.Cmd {
 
 // AskChecklist asks where the checklist of a target is written to, as plain text.
 func (d *State) AskChecklist(n int) {
-	r := d.Checks[n].Report
+	r := d.Targets[n].Check.Report
 	if r == nil {
 		d.Notice = "The checklist comes with a check: p runs one."
 		return
@@ -178,10 +183,10 @@ const largestCover = 32 << 20
 
 // Cover reads a picture of a target in the background.
 func (d *State) Cover(n int, path string) tea.Cmd {
-	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+	if d.At(n).Survey == nil {
 		return nil
 	}
-	look, ctx, of := *d.Surveys[n], d.Ctx, d.Checks[n].Report
+	look, ctx, of := *d.Targets[n].Survey, d.Ctx, d.Targets[n].Check.Report
 	return func() tea.Msg {
 		im, _ := readCover(ctx, &look, path)
 		return CoverMsg{of, path, im}

@@ -50,7 +50,8 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 // put judges one target again after titles were put there or taken off, and saves.
 func (d *State) put(n int, titles []int) tea.Cmd {
 	d.moved()
-	for k, s := range d.Surveys {
+	for k, target := range d.Targets {
+		s := target.Survey
 		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil ||
 			len(s.Titles) != len(d.Scan.Titles) {
 			continue
@@ -61,7 +62,7 @@ func (d *State) put(n int, titles []int) tea.Cmd {
 			s.Choose(d.Bench, k)
 		}
 	}
-	d.Surveys.Disks()
+	d.Board().Disks()
 	return d.save()
 }
 
@@ -126,13 +127,14 @@ func (d *State) Prioritise(i, by int) tea.Cmd {
 func (d *State) ranked() tea.Cmd {
 	d.moved()
 	ranks := d.Bench.Ranks(d.Scan.Titles)
-	for _, s := range d.Surveys {
+	for _, target := range d.Targets {
+		s := target.Survey
 		if s != nil && len(s.Titles) == len(d.Scan.Titles) {
 			s.Sheet.Rank(ranks)
 			s.SetPlan(nil)
 		}
 	}
-	d.Surveys.Disks()
+	d.Board().Disks()
 	return d.save()
 }
 
@@ -254,7 +256,7 @@ func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
 	var cmds []tea.Cmd
 	for n := range d.Bench.Targets {
 		if k, ok := kept[d.Bench.Targets[n].ID()]; ok && k.target.SetUpLike(&d.Bench.Targets[n]) {
-			d.Surveys[n] = k.survey
+			d.Targets[n].Survey = k.survey
 			k.survey.Sheet.Rank(ranks)
 		} else {
 			cmds = append(cmds, d.SurveyTarget(n))
@@ -273,7 +275,7 @@ type kept struct {
 func (d *State) keepable() map[bench.ID]kept {
 	out := map[bench.ID]kept{}
 	for n := range d.Bench.Targets {
-		p, s := &d.Bench.Targets[n], d.Surveys[n]
+		p, s := &d.Bench.Targets[n], d.Targets[n].Survey
 		if s != nil && s.Away == nil && p.Carries == "" && !d.Looking(n) && len(s.Titles) == len(d.Scan.Titles) {
 			out[p.ID()] = kept{*p, s}
 		}
@@ -285,11 +287,10 @@ func (d *State) keepable() map[bench.ID]kept {
 // differences that were worked out.
 func (d *State) moved() {
 	d.changes++
-	clear(d.Lanes)
-	clear(d.Checks)
-	for n := range d.Bench.Targets {
-		d.drop(n, checking)
-		d.drop(n, trying)
+	for _, t := range d.Targets {
+		t.Lane, t.Check = nil, Checked{}
+		t.jobs[checking].drop()
+		t.jobs[trying].drop()
 	}
 	d.Sharing, d.Supposing = nil, nil
 }
@@ -297,12 +298,12 @@ func (d *State) moved() {
 // changed judges all targets again and saves.
 func (d *State) changed() tea.Cmd {
 	d.moved()
-	for i, s := range d.Surveys {
-		if s != nil && i < len(d.Bench.Targets) {
-			s.Choose(d.Bench, i)
+	for n, t := range d.Targets {
+		if t.Survey != nil && n < len(d.Bench.Targets) {
+			t.Survey.Choose(d.Bench, n)
 		}
 	}
-	d.Surveys.Disks()
+	d.Board().Disks()
 	return d.save()
 }
 

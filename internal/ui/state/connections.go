@@ -158,15 +158,15 @@ func (d *State) Testing(n int) bool { return d.goesOn(n, trying) }
 
 // TestLink logs in at a target on another machine, writes a small file, reads it back and removes it.
 func (d *State) TestLink(n int) tea.Cmd {
-	if n >= len(d.Bench.Targets) || n >= len(d.Surveys) {
+	if n >= len(d.Bench.Targets) || n >= len(d.Targets) {
 		return nil
 	}
-	s, p := d.Surveys[n], d.Bench.Targets[n]
+	s, p := d.Targets[n].Survey, d.Bench.Targets[n]
 	if !protocols.IsRemote(d.Bench.Resolve(p.At)) {
 		d.Notice = p.Name + " is local: there is no link to test."
 		return nil
 	}
-	if l := d.Lanes[n]; l != nil && l.Running() {
+	if d.Targets[n].Running() {
 		d.Notice = "A run is in progress there: 4 shows its speed."
 		return nil
 	}
@@ -276,7 +276,7 @@ func (d *State) AskCable(n int) tea.Cmd {
 			d.remember()
 			d.Bench.Targets[n] = joined // it is looked at when both ends are set
 			d.drop(n, looking)
-			d.Surveys[n], d.Trouble[n] = nil, errors.New("the cable is not set up at both ends yet")
+			d.Targets[n].Survey, d.Targets[n].Trouble = nil, errors.New("the cable is not set up at both ends yet")
 			d.Notice = fmt.Sprintf("The sheet shows what to set at both ends. %s is now at %s. u undoes.", joined.Name,
 				joined.At)
 			return tea.Batch(d.changed(), d.LookAtLinks())

@@ -24,8 +24,9 @@ type SharingMsg struct {
 
 // frozen copies what choices change, for work in the background.
 func (d *State) frozen() survey.Board {
-	out := make(survey.Board, len(d.Surveys))
-	for n, s := range d.Surveys {
+	out := make(survey.Board, len(d.Targets))
+	for n, target := range d.Targets {
+		s := target.Survey
 		if s != nil && len(s.Titles) == len(d.Scan.Titles) {
 			c := *s
 			c.Sheet = s.Sheet.Clone()
@@ -64,7 +65,7 @@ func (d *State) TakeHomes() tea.Cmd {
 	}
 	sh := d.Sharing.Sharing
 	d.remember()
-	sh.Apply(d.Bench, d.Surveys)
+	sh.Apply(d.Bench, d.Board())
 	cmd := d.changed()
 	d.Notice = fmt.Sprintf("Distributed: %s have a home, %d have none. u undoes.", size.Count(sh.Here+sh.Going,
 		"title"), sh.Left)

@@ -128,7 +128,7 @@ func (d *State) plugged(m plugMsg) tea.Cmd {
 func (d *State) surveyDrives() tea.Cmd {
 	var cmds []tea.Cmd
 	for n, p := range d.Bench.Targets {
-		if _, ok := drive.ParseAddress(p.At); ok && (d.Lanes[n] == nil || !d.Lanes[n].Running()) {
+		if _, ok := drive.ParseAddress(p.At); ok && !d.Targets[n].Running() {
 			cmds = append(cmds, d.SurveyTarget(n))
 		}
 	}

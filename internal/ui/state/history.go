@@ -94,7 +94,7 @@ func (d *State) GoOn(id int64) tea.Cmd {
 		d.Notice = fmt.Sprintf("%s has changed on this bench since; resume it with: polytome runs resume %d",
 			b.Config.Name, id)
 		return nil
-	case d.Lanes[n] != nil && d.Lanes[n].Running():
+	case d.Targets[n].Running():
 		d.Notice = fmt.Sprintf("A run at %s is already in progress.", b.Config.Name)
 		return nil
 	case job.Plan.Empty():

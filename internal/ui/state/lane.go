@@ -2,6 +2,7 @@ package state
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -154,12 +155,12 @@ func (d *State) Unplugs(n int) bool { return !strings.Contains(d.Bench.Targets[n
 
 // StartRun carries out the plan of a target in the background.
 func (d *State) StartRun(n int) tea.Cmd {
-	s := d.Surveys[n]
+	s := d.Targets[n].Survey
 	if d.Looking(n) {
 		d.Notice = fmt.Sprintf("%s is being read; try again in a moment.", d.Bench.Targets[n].Name)
 		return nil
 	}
-	if s == nil || (d.Lanes[n] != nil && d.Lanes[n].Running()) {
+	if s == nil || d.Targets[n].Running() {
 		return nil
 	}
 	if s.Away != nil {
@@ -188,7 +189,7 @@ func (d *State) StartRun(n int) tea.Cmd {
 					return nil
 				}
 				d.Notice = ""
-				if n >= len(d.Surveys) || d.Surveys[n] != s || d.Looking(n) {
+				if d.At(n).Survey != s || d.Looking(n) {
 					d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
 					return nil
 				}
@@ -207,17 +208,18 @@ func (d *State) StartAll() tea.Cmd {
 	var not []string
 	begun := 0
 	d.Notice = ""
-	plans := make([]*plan.Plan, len(d.Surveys))
+	plans := make([]*plan.Plan, len(d.Targets))
 	for n := range plans {
 		plans[n] = d.Plan(n)
 	}
-	waits := d.Surveys.Waits(plans)
-	for n, s := range d.Surveys {
+	waits := d.Board().Waits(plans)
+	for n, t := range d.Targets {
+		s := t.Survey
 		if d.Looking(n) {
 			not = append(not, d.Bench.Targets[n].Name+" is still being read")
 			continue
 		}
-		if s == nil || s.Away != nil || d.Lanes[n] != nil && d.Lanes[n].Running() {
+		if s == nil || s.Away != nil || t.Running() {
 			continue
 		}
 		p := d.Plan(n)
@@ -251,9 +253,9 @@ func (d *State) StartAll() tea.Cmd {
 
 // reading names a target whose run reads what a plan for target n takes away, "" for none.
 func (d *State) reading(n int, p *plan.Plan) string {
-	for m, l := range d.Lanes {
-		if m != n && l != nil && l.Running() && d.Surveys[n].Takes(p, l.Plan) {
-			return l.Name
+	for m, t := range d.Targets {
+		if m != n && t.Running() && d.Targets[n].Survey.Takes(p, t.Lane.Plan) {
+			return t.Lane.Name
 		}
 	}
 	return ""
@@ -296,7 +298,7 @@ func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, lear
 	l := &Lane{Status: run.NewStatus(job.Plan), Name: b.Config.Name, target: d.Bench.Targets[n].ID(), Limit: job.Limit,
 		Verify: job.Verify, learns: learns, forecast: run.NewForecast(job.Plan, job.Verify, g)}
 	l.forecast.Limit(job.Limit)
-	d.Lanes[n], d.Checks[n] = l, Checked{}
+	d.Targets[n].Lane, d.Targets[n].Check = l, Checked{}
 	d.drop(n, checking)
 	d.drop(n, looking) // it is looked at when the run has ended
 	out := make(chan RunMsg, 64)
@@ -385,7 +387,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	if !ok { // choices wait for the end of a run, so this is one that no longer counts
 		return d.LookBack()
 	}
-	target, s := &d.Bench.Targets[n], d.Surveys[n]
+	target, s := &d.Bench.Targets[n], d.Targets[n].Survey
 	if target.Cable != nil {
 		d.Notice = fmt.Sprintf("When you are done with %s, set the cable's addresses back: H shows what they were.",
 			target.Name)
@@ -410,14 +412,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 }
 
 // Running reports whether any run goes on.
-func (d *State) Running() bool {
-	for _, l := range d.Lanes {
-		if l != nil && l.Running() {
-			return true
-		}
-	}
-	return false
-}
+func (d *State) Running() bool { return slices.ContainsFunc(d.Targets, (*Target).Running) }
 
 // Wait waits until all runs have ended and removed what was half written. The
 // desk's context must have been cancelled or the runs stopped.
@@ -425,9 +420,9 @@ func (d *State) Wait() { d.running.Wait() }
 
 // StopRuns stops all runs.
 func (d *State) StopRuns() {
-	for _, l := range d.Lanes {
-		if l != nil && l.Running() {
-			l.Stop()
+	for _, t := range d.Targets {
+		if t.Running() {
+			t.Lane.Stop()
 		}
 	}
 }

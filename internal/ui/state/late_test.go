@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 
@@ -81,7 +80,7 @@ func (l *late) holds() {
 	d := l.d
 	for n := range d.Bench.Targets {
 		p := &d.Bench.Targets[n]
-		s := d.Surveys[n]
+		s := d.Targets[n].Survey
 		if s != nil && (s.Config.ID() != p.ID() || s.Config.Name != p.Name ||
 			d.Bench.Resolve(s.Config.At) != d.Bench.Resolve(p.At)) {
 			l.t.Fatalf("target %d is %s at %s, and the screen shows %s at %s", n, p.Name, p.At, s.Config.Name,
@@ -90,7 +89,7 @@ func (l *late) holds() {
 		if s != nil && !d.Looking(n) && s.Facts.Filesystem.Name != p.As {
 			l.t.Fatalf("%s is %q on the bench, and %q on the screen", p.Name, p.As, s.Facts.Filesystem.Name)
 		}
-		if lane := d.Lanes[n]; lane != nil && lane.Name != p.Name {
+		if lane := d.Targets[n].Lane; lane != nil && lane.Name != p.Name {
 			l.t.Fatalf("target %d is %s, and shows the run of %s", n, p.Name, lane.Name)
 		}
 	}
@@ -109,8 +108,8 @@ func (l *late) settle() {
 		if l.d.Looking(n) {
 			l.t.Fatalf("%s is waited for, and nothing comes", l.d.Bench.Targets[n].Name)
 		}
-		if l.d.Surveys[n] == nil {
-			l.t.Fatalf("%s was never looked at: %v", l.d.Bench.Targets[n].Name, l.d.Trouble[n])
+		if l.d.Targets[n].Survey == nil {
+			l.t.Fatalf("%s was never looked at: %v", l.d.Bench.Targets[n].Name, l.d.Targets[n].Trouble)
 		}
 	}
 	l.holds()
@@ -186,9 +185,9 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 					return
 				}
 				l.d.Question = nil
-				s, before := l.d.Surveys[n], l.d.Lanes[n]
+				s, before := l.d.Targets[n].Survey, l.d.Targets[n].Lane
 				l.add(l.d.StartRun(n))
-				if lane := l.d.Lanes[n]; lane != before && lane.Running() {
+				if lane := l.d.Targets[n].Lane; lane != before && lane.Running() {
 					if s.Facts.Filesystem.Name != b.Targets[n].As {
 						t.Fatalf("a run is begun that was planned for %q, and %s is %q", s.Facts.Filesystem.Name,
 							s.Config.Name, b.Targets[n].As)
@@ -200,7 +199,7 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 		})
 		l.settle()
 		for n := range b.Targets { // nothing went anywhere else
-			if lane := l.d.Lanes[n]; lane != nil && lane.Report != nil && lane.Report.Put > 0 {
+			if lane := l.d.Targets[n].Lane; lane != nil && lane.Report != nil && lane.Report.Put > 0 {
 				if _, err := os.Stat(filepath.Join(b.Targets[n].At, "FULL")); err != nil {
 					t.Fatalf("the run of %s wrote elsewhere: %v", b.Targets[n].Name, err)
 				}
@@ -279,8 +278,8 @@ func TestUndoLooksAtNothingAgain(t *testing.T) {
 	d := New(t.Context(), b, set, 0)
 	settle := settling(d)
 	settle(d.StartScan())
-	looks := slices.Clone(d.Surveys)
-	counts := func() []int { return []int{d.Surveys[0].Sheet.Count, d.Surveys[1].Sheet.Count} }
+	looks := d.Board()
+	counts := func() []int { return []int{d.Targets[0].Survey.Sheet.Count, d.Targets[1].Survey.Sheet.Count} }
 	require.Equal(t, []int{3, 3}, counts())
 	settle(d.Want(0, []int{1}))
 	settle(d.Favour([]int{2}))
@@ -291,13 +290,13 @@ func TestUndoLooksAtNothingAgain(t *testing.T) {
 		plan int
 	}{{d.Undo, []int{2, 3}, 2}, {d.Undo, []int{3, 3}, 3}, {d.Redo, []int{2, 3}, 2}, {d.Undo, []int{3, 3}, 3}} {
 		cmd := step.do()
-		for n := range d.Surveys {
+		for n := range d.Targets {
 			require.False(t, d.Looking(n))
-			require.Same(t, looks[n], d.Surveys[n])
+			require.Same(t, looks[n], d.Targets[n].Survey)
 		}
 		require.Equal(t, step.want, counts())
 		images := 0
-		for _, s := range d.Surveys[0].Plan().Steps {
+		for _, s := range d.Targets[0].Survey.Plan().Steps {
 			if strings.HasSuffix(s.Path, ".iso") {
 				images++
 			}
@@ -309,5 +308,5 @@ func TestUndoLooksAtNothingAgain(t *testing.T) {
 	cmd := d.Undo()
 	require.Equal(t, []bool{false, true}, []bool{d.Looking(0), d.Looking(1)})
 	settle(cmd)
-	require.Equal(t, "fat32", d.Surveys[1].Facts.Filesystem.Name)
+	require.Equal(t, "fat32", d.Targets[1].Survey.Facts.Filesystem.Name)
 }

@@ -19,14 +19,15 @@ func (d *State) AskToMoveSources() {
 		return
 	}
 	var all []movesources.Carried
-	for n, s := range d.Surveys {
+	for n, target := range d.Targets {
+		s := target.Survey
 		if s == nil {
 			d.Notice = d.Bench.Targets[n].Name +
 				" has not been read, so nothing is moved: its titles may still be needed."
 			return
 		}
 		c := movesources.Carried{Survey: s, Plan: &plan.Plan{}, Report: &run.Report{}}
-		if l := d.Lanes[n]; l != nil {
+		if l := d.Targets[n].Lane; l != nil {
 			c.Plan, c.Report = l.Plan, l.Report
 		}
 		all = append(all, c)

@@ -134,9 +134,8 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		d.Notice = Sentence(err.Error())
 		return nil
 	}
-	if n := r.Target; r.Kind == draw.KindMap && n >= 0 && n < len(d.Lanes) && d.Lanes[n] != nil &&
-		d.Lanes[n].Running() {
-		d.Notice = "A run is writing to " + d.Lanes[n].Name + ": its map can be drawn when it is done."
+	if t := d.At(r.Target); r.Kind == draw.KindMap && t.Running() {
+		d.Notice = "A run is writing to " + t.Lane.Name + ": its map can be drawn when it is done."
 		return nil
 	}
 	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set,
@@ -146,9 +145,9 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		h.Links = slices.Clone(h.Links)
 		src.Connections = &h
 	}
-	for n := range d.Checks {
-		if d.Checks[n].Report != nil {
-			src.Reports[n] = d.Checks[n].Report
+	for n := range d.Targets {
+		if d.Targets[n].Check.Report != nil {
+			src.Reports[n] = d.Targets[n].Check.Report
 		}
 	}
 	src.Looker = &cover.Looker{Passwords: slices.Clone(d.Bench.Passwords), Allowed: scan.Allowed(d.Bench)}

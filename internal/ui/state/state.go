@@ -19,7 +19,6 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
-	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
 )
@@ -51,10 +50,7 @@ type State struct {
 	Question *Question
 	Bad      int // titles with a fault
 
-	Surveys survey.Board // by target; nil until looked at
-	Trouble []error      // by target: why it could not be looked at
-	Lanes   []*Lane      // by target: its run, nil for none yet
-	Checks  []Checked    // by target
+	Targets []*Target // in the order of the bench
 
 	// Sharing is homes that are proposed and not taken over yet, nil for none.
 	Sharing *Sharing
@@ -84,8 +80,8 @@ type State struct {
 	Target int    // the target that Tree, Run and Check show
 	Notice string // the last thing that happened, in a sentence
 
-	turns          map[turnOf]turn // of all slow work
-	stale          bool            // loaders were read again while a run went on
+	jobs           jobs // that are for no target
+	stale          bool // loaders were read again while a run went on
 	coverStore     *coverStore
 	seen           map[string]Seen // pictures that were looked at
 	lookingAt      map[string]bool
@@ -99,7 +95,6 @@ type State struct {
 	unsaved        bool           // names were given that the bench has to keep
 	saved          int            // number of the newest change known to be saved
 	saveFailed     bool           // the last try to save failed
-	planning       []planning     // by target: the plan that is being made
 	fresh          bool           // there was no bench file at the start
 	running        sync.WaitGroup // runs under way
 	changes        int            // of the choices; what was begun before the last one is dropped
@@ -115,25 +110,11 @@ type State struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *State {
 	_, err := os.Stat(b.File())
-	d := &State{System: drives.Here, Cards: netcards.Here, turns: map[turnOf]turn{}, coverStore: &coverStore{},
+	d := &State{System: drives.Here, Cards: netcards.Here, coverStore: &coverStore{},
 		seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set,
 		defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()
 	return d
-}
-
-// resize fits what is kept by target to the bench's targets, after targets came or went. What was known of them is
-// looked at again.
-func (d *State) resize() {
-	d.Bench.Identify()
-	n := len(d.Bench.Targets)
-	d.Surveys = make([]*survey.Survey, n)
-	d.Trouble = make([]error, n)
-	d.Lanes = make([]*Lane, n)
-	d.Checks = make([]Checked, n)
-	d.planning = make([]planning, n)
-	d.Target = max(0, min(d.Target, n-1))
-	d.renumber()
 }
 
 // An Action is something that a screen can do: its key, and its name for the

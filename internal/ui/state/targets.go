@@ -6,11 +6,74 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 )
+
+// A Target is one of the bench's, with what is known of it and done there.
+type Target struct {
+	ID      bench.ID
+	Survey  *survey.Survey // nil until it was looked at
+	Trouble error          // why it could not be looked at
+	Lane    *Lane          // its run, nil for none yet
+	Check   Checked
+
+	planning planning // the plan that is being made
+	jobs     *jobs
+}
+
+// Running reports whether a run goes on there.
+func (t *Target) Running() bool { return t.Lane != nil && t.Lane.Running() }
+
+// Away is why it cannot be looked at now, nil when it can. What is shown of it was on it before.
+func (t *Target) Away() error {
+	if t.Survey != nil {
+		return t.Survey.Away
+	}
+	return t.Trouble
+}
+
+// At is target n; one of which nothing is known where the bench has no such target.
+func (d *State) At(n int) *Target {
+	if n < 0 || n >= len(d.Targets) {
+		return &Target{jobs: &jobs{}}
+	}
+	return d.Targets[n]
+}
+
+// Board is what is known of all targets.
+func (d *State) Board() survey.Board {
+	out := make(survey.Board, len(d.Targets))
+	for n, t := range d.Targets {
+		out[n] = t.Survey
+	}
+	return out
+}
+
+// resize has the targets be those of the bench, after some came or went. What was known of them is looked at again.
+func (d *State) resize() {
+	d.Bench.Identify()
+	before := slices.Clone(d.Targets)
+	d.Targets = nil
+	for n := range d.Bench.Targets {
+		t := &Target{ID: d.Bench.Targets[n].ID(), jobs: &jobs{}}
+		if i := slices.IndexFunc(before, func(b *Target) bool { return b.ID == t.ID }); i >= 0 {
+			t.jobs = before[i].jobs
+			before = slices.Delete(before, i, i+1)
+		}
+		d.Targets = append(d.Targets, t)
+	}
+	for _, t := range before { // they have gone, and may come back
+		for w := range t.jobs {
+			t.jobs[w].drop()
+		}
+	}
+	d.Target = max(0, min(d.Target, len(d.Targets)-1))
+	d.renumber()
+}
 
 // A SurveyMsg is a fresh look at a target.
 type SurveyMsg struct {
@@ -53,12 +116,12 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	if !ok {
 		return
 	}
-	if was := d.Trouble[n]; was != nil && m.err == nil && d.Notice == was.Error() {
+	if was := d.Targets[n].Trouble; was != nil && m.err == nil && d.Notice == was.Error() {
 		d.Notice = "" // it is over
 	}
-	d.Trouble[n] = m.err
+	d.Targets[n].Trouble = m.err
 	if m.err != nil {
-		d.Surveys[n] = nil
+		d.Targets[n].Survey = nil
 		d.Notice = m.err.Error()
 		d.askFor(n, m.err)
 		return
@@ -67,7 +130,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 		return
 	}
 	if m.survey.Away != nil {
-		d.Trouble[n] = m.survey.Away
+		d.Targets[n].Trouble = m.survey.Away
 		d.askFor(n, m.survey.Away)
 	}
 	if len(m.survey.Notes) > 0 && d.Notice == "" {
@@ -75,8 +138,8 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	}
 	m.survey.Sheet.Rank(d.Bench.Ranks(m.survey.Titles))
 	m.survey.Choose(d.Bench, n)
-	d.Surveys[n] = m.survey
-	d.Surveys.Disks()
+	d.Targets[n].Survey = m.survey
+	d.Board().Disks()
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
@@ -87,26 +150,12 @@ func (d *State) SetSurvey(m SurveyMsg) {
 func (d *State) Looking(n int) bool { return d.goesOn(n, looking) }
 
 // Current is the survey of the target that is shown, nil when there is none.
-func (d *State) Current() *survey.Survey {
-	if d.Target < len(d.Surveys) {
-		return d.Surveys[d.Target]
-	}
-	return nil
-}
-
-// Away is why a target cannot be looked at now, nil for one that can. What is shown of it was on it
-// before.
-func (d *State) Away(n int) error {
-	if s := d.Surveys[n]; s != nil {
-		return s.Away
-	}
-	return d.Trouble[n]
-}
+func (d *State) Current() *survey.Survey { return d.At(d.Target).Survey }
 
 // Chosen counts the titles that go to a target or are there, and all that its loader has to
 // do with.
 func (d *State) Chosen(n int) (goes, all int) {
-	if s := d.Surveys[n]; s != nil {
+	if s := d.Targets[n].Survey; s != nil {
 		return s.Sheet.Count, s.Sheet.Mine
 	}
 	return 0, len(d.Scan.Titles)
@@ -115,7 +164,7 @@ func (d *State) Chosen(n int) (goes, all int) {
 // Verdict is what holds for a title at a target; ok is false while it is not
 // known.
 func (d *State) Verdict(n, titleIndex int) (v fit.Verdict, chosen, ok bool) {
-	s := d.Surveys[n]
+	s := d.Targets[n].Survey
 	if !d.known(s, titleIndex) {
 		return v, false, false // while a scan goes on, a look at the target may be a moment behind
 	}
@@ -129,12 +178,12 @@ func (d *State) known(s *survey.Survey, i int) bool {
 // Foreign reports whether no target of the bench has anything to do with a title. While a
 // target has not been looked at, nothing is foreign.
 func (d *State) Foreign(i int) bool {
-	for _, s := range d.Surveys {
-		if !d.known(s, i) || s.Sheet.Fits(i).Kind != fit.Foreign {
+	for _, t := range d.Targets {
+		if s := t.Survey; !d.known(s, i) || s.Sheet.Fits(i).Kind != fit.Foreign {
 			return false
 		}
 	}
-	return len(d.Surveys) > 0
+	return len(d.Targets) > 0
 }
 
 // A planning is a plan that is being made.
@@ -156,10 +205,10 @@ const Inline = 2000
 // Plan is the plan for a target. With many titles it is nil until it was made in the background; see
 // [State.PlanSoon].
 func (d *State) Plan(n int) *plan.Plan {
-	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+	s := d.At(n).Survey
+	if s == nil {
 		return nil
 	}
-	s := d.Surveys[n]
 	if p := s.Planned(); p != nil || len(s.Titles) > Inline {
 		return p
 	}
@@ -168,22 +217,22 @@ func (d *State) Plan(n int) *plan.Plan {
 
 // PlanSoon has the plan for a target made in the background, where there is none and none is being made.
 func (d *State) PlanSoon(n int) tea.Cmd {
-	if n >= len(d.Surveys) || d.Surveys[n] == nil || d.Plan(n) != nil {
+	s := d.At(n).Survey
+	if s == nil || d.Plan(n) != nil {
 		return nil
 	}
-	s := d.Surveys[n]
 	now := planning{s, d.changes}
-	if d.planning[n] == now {
+	if d.Targets[n].planning == now {
 		return nil
 	}
-	d.planning[n] = now
+	d.Targets[n].planning = now
 	sheet := s.Sheet.Clone()
 	return func() tea.Msg { return PlanMsg{now, s.MakePlan(sheet)} }
 }
 
 // SetPlan takes over a plan, unless choices have changed since.
 func (d *State) SetPlan(m PlanMsg) {
-	if slices.Contains(d.Surveys, m.of) && m.changes == d.changes {
+	if slices.Contains(d.Board(), m.of) && m.changes == d.changes {
 		m.of.SetPlan(m.plan)
 	}
 }

@@ -2,6 +2,7 @@ package state
 
 import (
 	"context"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -18,80 +19,76 @@ const (
 	reloading
 	listingDrives
 	readingHistory
+	works // how many there are
 )
 
-// A ticket says whose a result is that comes later, and from when: work of a kind for a target, or for none, and how
-// often that had been begun. Only a result with the newest ticket is taken in.
-type ticket struct {
-	target bench.ID
-	work   work
-	turn   int
-}
+// jobs are the newest ones of each kind of work, for a target or for none.
+type jobs [works]job
 
-// A turn is the newest work of a kind for a target.
-type turn struct {
-	number int
+// A job is the newest work of a kind.
+type job struct {
+	number int  // how often it was begun
 	open   bool // its result has not come
 	cancel context.CancelFunc
 }
 
-type turnOf struct {
-	target bench.ID
-	work   work
+// drop gives the work up: its result is not taken.
+func (j *job) drop() {
+	if j.open {
+		j.open = false
+		j.cancel()
+	}
+}
+
+// A ticket says whose a result is that comes later, and from when. Only a result of the newest work of its kind is
+// taken in.
+type ticket struct {
+	target bench.ID // 0 for none
+	job    *job
+	number int
+}
+
+// job is the newest work of a kind for target n, or for none with n < 0.
+func (d *State) job(n int, w work) *job {
+	if n < 0 {
+		return &d.jobs[w]
+	}
+	return &d.At(n).jobs[w]
 }
 
 // begin gives out a ticket for work for target n, or for none with n < 0. Work of that kind that goes on is cancelled:
 // no one would take its result.
 func (d *State) begin(n int, w work) (ticket, context.Context) {
-	var id bench.ID
-	if n >= 0 {
-		if d.Bench.Targets[n].ID() == 0 {
-			d.Bench.Identify()
-		}
-		id = d.Bench.Targets[n].ID()
-	}
-	of := turnOf{id, w}
-	t := d.turns[of]
-	if t.cancel != nil {
-		t.cancel()
-	}
+	j := d.job(n, w)
+	j.drop()
 	ctx, cancel := context.WithCancel(d.Ctx)
-	t = turn{t.number + 1, true, cancel}
-	d.turns[of] = t
-	return ticket{id, w, t.number}, ctx
+	j.number, j.open, j.cancel = j.number+1, true, cancel
+	t := ticket{job: j, number: j.number}
+	if n >= 0 {
+		t.target = d.Targets[n].ID
+	}
+	return t, ctx
 }
 
 // end takes a ticket back. ok is false when its result is to be dropped: it came twice, the target has gone from the
 // bench, or newer work was begun. n is the number that the target has now, -1 for work for none.
 func (d *State) end(t ticket) (n int, ok bool) {
-	of := turnOf{t.target, t.work}
-	newest := d.turns[of]
-	if newest.number != t.turn || !newest.open {
+	if t.job == nil || t.number != t.job.number || !t.job.open {
 		return 0, false
 	}
-	newest.open = false
-	newest.cancel()
-	d.turns[of] = newest
+	t.job.drop()
 	if t.target == 0 {
 		return -1, true
 	}
-	return d.Bench.Find(t.target)
+	n = slices.IndexFunc(d.Targets, func(x *Target) bool { return x.ID == t.target })
+	return n, n >= 0
 }
 
 // goesOn reports whether work of a kind for target n was begun, and its result has not come.
-func (d *State) goesOn(n int, w work) bool {
-	return n < len(d.Bench.Targets) && d.turns[turnOf{d.Bench.Targets[n].ID(), w}].open
-}
+func (d *State) goesOn(n int, w work) bool { return d.job(n, w).open }
 
 // drop gives up work of a kind for target n.
-func (d *State) drop(n int, w work) {
-	of := turnOf{d.Bench.Targets[n].ID(), w}
-	if t := d.turns[of]; t.open {
-		t.open = false
-		t.cancel()
-		d.turns[of] = t
-	}
-}
+func (d *State) drop(n int, w work) { d.job(n, w).drop() }
 
 // Later keeps something for later that is to be done with target n, whatever number that has then. When the target has
 // gone from the bench, it is not done.

@@ -79,7 +79,7 @@ func (r *TitleRows) AtTarget() {
 	r.orders = append(slices.Clone(r.orders), placedOrders...)
 	r.placed = func(i int) filter.Placed {
 		d := r.of
-		if d.Target >= len(d.Surveys) {
+		if d.Target >= len(d.Targets) {
 			return filter.Placed{}
 		}
 		v, chosen, ok := d.Verdict(d.Target, i)
@@ -88,7 +88,7 @@ func (r *TitleRows) AtTarget() {
 		}
 		key := d.Scan.Titles[i].Key
 		return filter.Placed{Verdict: v.Word(), Goes: v.Kind.Goes(), Wanted: chosen, Favourite: d.Bench.Favours(key),
-			Priority: d.Bench.Priorities[key], Minutes: d.Surveys[d.Target].Time(i).Middle().Minutes()}
+			Priority: d.Bench.Priorities[key], Minutes: d.Targets[d.Target].Survey.Time(i).Middle().Minutes()}
 	}
 }
 
@@ -261,7 +261,7 @@ func (r *TitleRows) listed() []int {
 	switch o := &r.orders[r.order]; {
 	case o.less != nil:
 		slices.SortStableFunc(out, func(a, b int) int { return o.less(&all[a], &all[b]) })
-	case o.at != nil && r.of.Target < len(r.of.Surveys):
+	case o.at != nil && r.of.Target < len(r.of.Targets):
 		keys := make([]int64, len(all)) // each is worked out once
 		for i := range keys {
 			keys[i] = o.at(r.of, i)

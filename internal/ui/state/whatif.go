@@ -53,7 +53,7 @@ type suppose struct {
 // other filesystem, cluster sizes, more or less space, other connections and loaders, no covers, the target
 // taken away, or a second one like it.
 func (d *State) WhatIf(n int) tea.Cmd {
-	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+	if d.At(n).Survey == nil {
 		d.Notice = "The target has not been read yet."
 		return nil
 	}
@@ -79,7 +79,7 @@ func (d *State) WhatIf(n int) tea.Cmd {
 
 // WhatIfNoCovers works out what would be different without covers on a target; with them, where it takes none.
 func (d *State) WhatIfNoCovers(n int) tea.Cmd {
-	if n >= len(d.Surveys) || d.Surveys[n] == nil {
+	if d.At(n).Survey == nil {
 		d.Notice = "The target has not been read yet."
 		return nil
 	}
@@ -97,7 +97,7 @@ func (d *State) WhatIfNoCovers(n int) tea.Cmd {
 
 // covers supposes a target without covers, or with them.
 func (d *State) covers(n int) suppose {
-	if d.Surveys[n].Config.NoCovers {
+	if d.Targets[n].Survey.Config.NoCovers {
 		return suppose{"with covers", func(p *bench.Target) { p.NoCovers = false }}
 	}
 	return suppose{"without covers", func(p *bench.Target) { p.NoCovers = true }}
@@ -105,7 +105,7 @@ func (d *State) covers(n int) suppose {
 
 // tries are the changes that make sense for a target.
 func (d *State) tries(n int) (out []suppose) {
-	s := d.Surveys[n]
+	s := d.Targets[n].Survey
 	for _, name := range target.FilesystemNames() {
 		fs, _ := target.FilesystemNamed(name)
 		if name == s.Facts.Filesystem.Name {
