@@ -25,8 +25,7 @@ type maker struct {
 	made map[string]bool // folded paths of folders that are made
 	// folded path of a folder -> as the target spells it
 	spelled map[string]string
-	// path -> number of the step that copies it to safety
-	kept    map[string]int
+	ids     int          // how many identities were given
 	carried map[int]bool // titles that move with their whole folder
 	ties    []tie
 	beside  map[string]bool // folded paths of companions that are planned

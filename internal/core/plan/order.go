@@ -14,31 +14,11 @@ import (
 func (m *maker) order() *Plan {
 	p := &m.plan
 	m.goOn()
-	swaps, puts, texts := m.swapsFirst()
+	m.identify(m.clears, m.removes, m.folders, m.moves, m.puts, m.texts, m.listed)
+	swaps := m.swapsFirst(m.tie())
 	early, late := m.spaceFirst(swaps)
-	p.Steps = make([]Step, 0, len(m.clears)+2*len(m.removes)+len(m.folders)+len(m.moves)+len(swaps)+len(m.puts)+len(
-		m.texts)+len(m.listed))
-	p.Steps = append(p.Steps, m.clears...)
-	m.keep(early)
-	m.keep(late)
-	m.keep(swaps)
-	m.keep(m.puts)
-	m.keep(m.texts)
-	m.keep(m.listed)
-	var begins []int
-	for _, group := range [][]Step{early, m.folders, m.moves, swaps, m.puts, m.texts, m.listed, late} {
-		begins = append(begins, len(p.Steps))
-		for i := range group {
-			if len(m.kept) == 0 {
-				break
-			}
-			if n, kept := m.kept[group[i].Path]; kept && (group[i].Kind == Remove || group[i].Kind == Replace) {
-				group[i].Needs = append(group[i].Needs, n)
-			}
-		}
-		p.Steps = append(p.Steps, group...)
-	}
-	m.needFiles(begins[2], begins[3], puts, texts)
+	backups := m.backups(early, late, swaps, m.puts, m.texts, m.listed)
+	p.Steps = inOrder(m.clears, backups, early, m.folders, m.moves, swaps, m.puts, m.texts, m.listed, late)
 	m.emptied()
 	p.count()
 	for i := range p.Steps {
@@ -47,6 +27,60 @@ func (m *maker) order() *Plan {
 		}
 	}
 	return p
+}
+
+// identify gives steps their identities, by which they need one another until they have their order.
+func (m *maker) identify(groups ...[]Step) {
+	for _, group := range groups {
+		for i := range group {
+			m.ids++
+			group[i].id = m.ids
+		}
+	}
+}
+
+// inOrder puts groups of steps one behind the other, and what a step needs before it. What they need is said by their
+// numbers afterwards.
+func inOrder(groups ...[]Step) []Step {
+	all := slices.Concat(groups...)
+	most := 0
+	for i := range all {
+		most = max(most, all[i].id)
+	}
+	of := make([]int, most+1) // identity -> index in all
+	for i := range all {
+		of[all[i].id] = i
+	}
+	number := make([]int, len(all)) // index in all -> number in the plan; 0 while it has none, else one more
+	order := make([]int, 0, len(all))
+	var place func(i int)
+	place = func(i int) {
+		if number[i] != 0 {
+			return
+		}
+		number[i] = -1
+		for _, id := range all[i].Needs {
+			place(of[id])
+		}
+		order = append(order, i)
+		number[i] = len(order)
+	}
+	out := make([]Step, 0, len(all))
+	for i := range all {
+		place(i)
+	}
+	for _, i := range order {
+		s := all[i]
+		s.id = 0
+		if len(s.Needs) > 0 {
+			s.Needs = make([]int, len(all[i].Needs))
+			for k, id := range all[i].Needs {
+				s.Needs[k] = number[of[id]] - 1
+			}
+		}
+		out = append(out, s)
+	}
+	return out
 }
 
 // goOn leaves what an interrupted run has left of files that are written now: they are resumed.
@@ -63,57 +97,27 @@ func (m *maker) goOn() {
 	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
-// swapsFirst takes what is written in place of other files out of the rest, but for texts that need what is put before
-// them. While both files are there they take more space than afterwards, so these steps come before all others that
-// write, in the order in which they need the least. It returns where the steps of puts and of texts are then, counted
-// from the first of the swaps.
-func (m *maker) swapsFirst() (swaps []Step, puts, texts []int) {
-	tied := make([]bool, len(m.texts))
-	for _, t := range m.ties {
-		for k := t.texts[0]; k < t.texts[1]; k++ {
-			tied[k] = true
+// swapsFirst takes what is written in place of other files out of the rest, but for texts that are tied to files. While both files are there they take more space than afterwards, so these steps come before all others that
+// write, in the order in which they need the least.
+func (m *maker) swapsFirst(tied map[int]bool) (swaps []Step) {
+	take := func(from []Step) []Step {
+		is := func(s Step) bool { return s.Kind == Replace && !tied[s.id] }
+		if !slices.ContainsFunc(from, is) {
+			return from
 		}
-	}
-	type from struct {
-		step *Step
-		at   *int
-	}
-	var all []from
-	part := func(steps []Step, stays func(k int) bool) (rest []Step, at []int) {
-		at = make([]int, len(steps))
-		for k := range steps {
-			if steps[k].Kind == Replace && !stays(k) {
-				all = append(all, from{&steps[k], &at[k]})
+		var rest []Step
+		for i := range from {
+			if is(from[i]) {
+				swaps = append(swaps, from[i])
+			} else {
+				rest = append(rest, from[i])
 			}
 		}
-		if len(all) == 0 {
-			for k := range at {
-				at[k] = k
-			}
-			return steps, at
-		}
-		for k := range steps {
-			if steps[k].Kind != Replace || stays(k) {
-				at[k] = len(rest)
-				rest = append(rest, steps[k])
-			}
-		}
-		return rest, at
+		return rest
 	}
-	restPuts, puts := part(m.puts, func(int) bool { return false })
-	restTexts, texts := part(m.texts, func(k int) bool { return tied[k] })
-	slices.SortStableFunc(all, func(a, b from) int { return m.swap(a.step).Before(m.swap(b.step)) })
-	for k := range m.puts {
-		puts[k] += len(all)
-	}
-	for k := range m.texts {
-		texts[k] += len(all) + len(restPuts)
-	}
-	for n, f := range all {
-		swaps, *f.at = append(swaps, *f.step), n
-	}
-	m.puts, m.texts = restPuts, restTexts
-	return swaps, puts, texts
+	m.puts, m.texts = take(m.puts), take(m.texts)
+	slices.SortStableFunc(swaps, func(a, b Step) int { return m.swap(&a).Before(m.swap(&b)) })
+	return swaps
 }
 
 // swap is the space of a step that writes a file in place of another one.
@@ -155,49 +159,45 @@ func (m *maker) spaceFirst(swaps []Step) (early, late []Step) {
 	return early, late
 }
 
-// keep copies what goes to safety.
-func (m *maker) keep(steps []Step) {
+// backups copies what goes to this computer first.
+func (m *maker) backups(groups ...[]Step) (out []Step) {
 	if m.o.BackupTo == "" {
-		return
+		return nil
 	}
 	m.plan.BackupTo = m.o.BackupTo
-	for i := range steps {
-		s := &steps[i]
-		if s.Kind != Remove && s.Kind != Replace {
-			continue
+	for _, group := range groups {
+		for i := range group {
+			s := &group[i]
+			if s.Kind != Remove && s.Kind != Replace {
+				continue
+			}
+			out = append(out, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size,
+				Was: s.Was})
+			m.identify(out[len(out)-1:])
+			s.Needs = slices.Concat([]int{m.ids}, s.Needs)
 		}
-		m.kept[s.Path] = len(m.plan.Steps)
-		m.plan.Steps = append(m.plan.Steps, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first",
-			Size: s.Was.Size, Was: s.Was})
 	}
+	return out
 }
 
-// needFiles ties what is written for titles to the files that they consist of: a list of parts, a
-// playlist or a cover without its game is of no use. Moves and swaps begin at these numbers; puts and texts are counted
-// from there.
-func (m *maker) needFiles(moves, swaps int, puts, texts []int) {
-	for k := range puts { // the numbers of the steps: what is needed is a part of them
-		puts[k] += swaps
-	}
+// tie has what is written for titles need the files that they consist of: a list of parts, a playlist or a cover
+// without its game is of no use. It returns the identities of those that are tied.
+func (m *maker) tie() map[int]bool {
+	tied := map[int]bool{}
 	for _, t := range m.ties {
+		var needs []int
+		for _, s := range m.moves[t.moves[0]:t.moves[1]] {
+			needs = append(needs, s.id)
+		}
+		for _, s := range m.puts[t.puts[0]:t.puts[1]] {
+			needs = append(needs, s.id)
+		}
 		for k := t.texts[0]; k < t.texts[1]; k++ {
-			s := &m.plan.Steps[swaps+texts[k]]
-			needs := puts[t.puts[0]:t.puts[1]:t.puts[1]]
-			if t.moves[0] < t.moves[1] {
-				var renamed []int
-				for n := t.moves[0]; n < t.moves[1]; n++ {
-					renamed = append(renamed, moves+n)
-				}
-				needs = append(renamed, needs...)
-			}
-			if len(s.Needs) > 0 {
-				needs = append(slices.Clone(s.Needs), needs...)
-			}
-			if len(needs) > 0 {
-				s.Needs = needs
-			}
+			m.texts[k].Needs = needs
+			tied[m.texts[k].id] = true
 		}
 	}
+	return tied
 }
 
 // emptied removes the folders that nothing is left in. Folders at the root stay, and so do those

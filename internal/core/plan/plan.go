@@ -40,6 +40,7 @@ func (k Kind) Words() string {
 
 // A Step is one thing to do on the target.
 type Step struct {
+	id   int    // while the plan is made: what it is needed by
 	Kind Kind   `json:"do"`
 	Path string `json:"path"`
 	// From is where a file is that is moved.
@@ -271,7 +272,7 @@ type Update struct {
 // free runs while there are some; then what is written for titles, and the lists of them, so that a run
 // that is interrupted never names what is not there. What may leave later leaves last.
 func Make(sheet *fit.Sheet, o Options) *Plan {
-	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."}, kept: map[string]int{},
+	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."},
 		carried: map[int]bool{}, beside: map[string]bool{}}
 	m.sanitize()
 	m.titles()
