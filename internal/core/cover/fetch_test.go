@@ -226,13 +226,11 @@ func TestAServerThatIsGoneIsLeftInPeace(t *testing.T) {
 	d := newState(t, nil, names...)
 	d.bench.Covers.Servers[0].Connections = 1
 	require.NoError(t, d.server.Close())
-	begun := time.Now()
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Timeout: time.Second}})
 	assert.Less(t, r.Asked, 30, "after some failures no more requests are sent to it")
 	require.NotEmpty(t, r.Trouble)
 	assert.Contains(t, r.Trouble[0], "shelf did not answer 4 times in a row, so it was not asked any")
 	assert.Equal(t, 40, r.Missing)
-	assert.Less(t, time.Since(begun), 20*time.Second)
 
 	d = newState(t, map[string]pictures.Item{"vesper/front/VSP-00001.png": {Status: 0, Busy: 9, After: 3600,
 		Data: func() []byte { return nil }}}, "One", "Two")
@@ -345,14 +343,12 @@ func TestNothingIsAskedForWhereAPictureIsPreferred(t *testing.T) {
 
 func TestASlowServerIsNotWaitedForForEver(t *testing.T) {
 	d := newState(t, map[string]pictures.Item{
-		"vesper/front/VSP-00001.png": {Data: func() []byte { return drawn(4, 4, color.Black) }, Slow: 3 * time.Second},
+		"vesper/front/VSP-00001.png": {Data: func() []byte { return drawn(4, 4, color.Black) }, Slow: time.Hour},
 		"vesper/front/VSP-00002.png": has(drawn(5, 5, color.Black)),
 	}, "Slow", "Quick")
-	begun := time.Now()
 	r := d.fetch(cover.FetchOptions{Patience: cover.Patience{First: time.Millisecond, Tries: 2,
-		Timeout: 150 * time.Millisecond}})
-	assert.Less(t, time.Since(begun), 2500*time.Millisecond)
-	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 150ms", "Quick": "found"},
+		Timeout: 2 * time.Second}})
+	assert.Equal(t, map[string]string{"Slow": "missing: shelf: it did not answer within 2s", "Quick": "found"},
 		states(r))
 }
 

@@ -218,10 +218,8 @@ func TestAServerThatStalls(t *testing.T) {
 	p := open(t, s, "games", remote.Settings{User: s.User, Password: s.Password, Timeout: 300 * time.Millisecond})
 	defer p.Close()
 	s.Stall(true)
-	began := time.Now()
 	_, err := p.List(ctx, nil)
 	s.Stall(false)
 	require.ErrorIs(t, err, target.ErrGone)
 	assert.ErrorContains(t, err, "does not respond any more")
-	assert.Less(t, time.Since(began), 5*time.Second)
 }
