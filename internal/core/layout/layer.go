@@ -1,7 +1,6 @@
 package layout
 
 import (
-	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -12,9 +11,7 @@ import (
 	"unicode/utf8"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/size"
 	"polytome/internal/target"
 )
 
@@ -206,7 +203,7 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 		if f, missing := lacks(&rule.Path, &v); missing {
 			return refuse(fmt.Sprintf("%s needs the %s in the path %s, but the file has none", l.p.Shown, f, rule.Path))
 		}
-		l.items(&pl, t, i, rule, &v)
+		l.laying(&pl, t, i, rule, &v).items()
 	}
 	if len(pl.Items) == 0 {
 		return refuse("nothing of it is left to copy: the rule keeps none of its files")
@@ -304,82 +301,6 @@ func refuse(say string, ways ...string) Placement {
 	return Placement{Refusal: &Refusal{Say: say, Ways: ways}}
 }
 
-// items adds the files of one disc.
-func (l *layer) items(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values) {
-	d := &t.Discs[i]
-	to := l.cased(rule.Path.Fill(v))
-	packed := t.Archive != "" && !keepsArchive(t, rule)
-	as := rule.As(t.Form)
-	switch t.Form {
-	case title.Folder:
-		from := fromArchive(t)
-		if as == shape.Build {
-			l.sized(pl, d, l.built(t, d, i, rule, to), rule, v)
-			return
-		}
-		l.folder(pl, d, i, rule, to, from, "")
-	case title.Package:
-		if rule.Archives == "unpack" && len(d.Parts) > 0 {
-			l.folder(pl, d, i, rule, to, shape.Unpack, "")
-			return
-		}
-		if rule.Archives == "unpack" {
-			pl.add(Item{Disc: i, Path: to, Folder: true, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size,
-				Source: d.File, Shape: shape.Unpack}})
-			return
-		}
-		pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}})
-	case title.Tracks:
-		sheet, parts, from := d.File, d.Parts, fromArchive(t)
-		if from == shape.Unpack { // the cue sheet is the first of what is in the archive
-			sheet, parts = parts[0].File, parts[1:]
-		}
-		if as == shape.Plain {
-			l.sized(pl, d, Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.PlainOf(sheet, parts)}, rule, v)
-			return
-		}
-		l.tracks(pl, i, rule, v, to, sheet, parts, from)
-	case title.Image:
-		if as == shape.Extract && !packed && len(d.Parts) > 0 {
-			l.folder(pl, d, i, rule, to, shape.Extract, d.File.Path)
-			return
-		}
-		l.file(pl, t, i, rule, v, to, packed)
-	default:
-		l.file(pl, t, i, rule, v, to, packed)
-	}
-}
-
-// folder adds what is in a disc that goes as a folder. Names that the target cannot hold are changed, and the
-// placement says so. With a path, that is the image which the files are in.
-func (l *layer) folder(pl *Placement, d *title.Disc, i int, rule *loader.Accept, to string, as shape.Name,
-	image string) {
-	pl.claim(to) // which also holds what is below it
-	first := len(pl.Items)
-	var names []string
-	for k := range d.Parts {
-		part := &d.Parts[k]
-		if name, ok := packageName(&rule.Package, below(part.Name)); ok && name != "" {
-			s := shape.Spec{Size: part.File.Size, Source: part.File, Shape: as}
-			if image != "" {
-				s.Source.Path = image
-			}
-			name = l.cased(name)
-			names = append(names, name)
-			pl.Items = append(pl.Items, Item{Disc: i, Path: to + "/" + name, Rule: rule.Why, Spec: s})
-		}
-	}
-	if l.hold(names) || twice(names) { // a rule that gives two files one name is a mistake, and reported as one
-		return
-	}
-	renamed, changed := l.destination.Filesystem.Inside(names, l.allows)
-	for k, name := range renamed {
-		pl.Items[first+k].Path = to + "/" + name
-	}
-	pl.How = strings.TrimPrefix(pl.How+fmt.Sprintf("; %s in it cannot have their names there, and got others",
-		size.Count(changed, "file")), "; ")
-}
-
 // hold reports whether the target holds all of these names as they are, and distinguishes them.
 func (l *layer) hold(names []string) bool {
 	seen := make(map[string]string, len(names)) // as folded -> as written
@@ -424,153 +345,6 @@ func (l *layer) allows(name string) string {
 		}
 	}
 	return ""
-}
-
-// tracks adds a cue sheet and the files that it names. Where they get other names than it tells, or are put into
-// one, the sheet is rewritten.
-func (l *layer) tracks(pl *Placement, i int, rule *loader.Accept, v *loader.Values, to string, sheet title.File,
-	parts []title.Part, from shape.Name) {
-	var names []shape.Renamed
-	var items []Item
-	name := func(k int, file string) string {
-		track := path.Join(path.Dir(to), file)
-		if !rule.Tracks.Empty() {
-			v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), file
-			track = l.cased(rule.Tracks.Fill(v))
-		}
-		return track
-	}
-	if rule.As(title.Tracks) == shape.OneFile && len(parts) > 1 {
-		one := name(0, below(parts[0].Name))
-		pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.OneSheet(sheet, parts, path.Base(one))})
-		pl.add(Item{Disc: i, Path: one, Rule: rule.Why, Spec: shape.OneFileOf(sheet, parts)})
-		return
-	}
-	for k := range parts {
-		part := &parts[k]
-		file := below(part.Name)
-		if file == "" {
-			continue
-		}
-		track := name(k, file)
-		if rel, ok := strings.CutPrefix(track, path.Dir(to)+"/"); (ok || path.Dir(to) == ".") && rel != part.Name {
-			names = append(names, shape.Renamed{From: part.Name, To: rel})
-		}
-		items = append(items, Item{Disc: i, Path: track, Rule: rule.Why, Spec: shape.Spec{Size: part.File.Size,
-			Source: part.File, Shape: from}})
-	}
-	spec := shape.Spec{Size: sheet.Size, Source: sheet, Shape: from}
-	if len(names) > 0 {
-		spec = shape.SheetOf(sheet, names)
-	}
-	pl.add(Item{Disc: i, Path: to, Rule: rule.Why, Spec: spec})
-	for _, item := range items {
-		pl.add(item)
-	}
-}
-
-// built is the image that is made of a folder.
-func (l *layer) built(t *title.Title, d *title.Disc, i int, rule *loader.Accept, to string) Item {
-	var parts []title.Part
-	for k := range d.Parts {
-		if name, ok := packageName(&rule.Package, below(d.Parts[k].Name)); ok && name != "" {
-			parts = append(parts, title.Part{Name: name, File: d.Parts[k].File})
-		}
-	}
-	return Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.BuildOf(d.File, parts, cmp.Or(t.ID, t.Name))}
-}
-
-// file adds the one file of a disc.
-func (l *layer) file(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values, to string,
-	packed bool) {
-	d := &t.Discs[i]
-	item := Item{Disc: i, Path: to, Rule: rule.Why, Spec: shape.Spec{Size: d.File.Size, Source: d.File}}
-	switch {
-	case packed:
-		item.Shape = shape.Unpack
-		if len(d.Parts) > 0 {
-			item.Size, item.Source = d.Parts[0].File.Size, d.Parts[0].File
-		}
-	case rule.As(t.Form) == shape.Extract:
-		item.Shape, item.Folder = shape.Extract, true
-	case rule.As(t.Form) == shape.Pack:
-		item.Spec = shape.PackOf(d, rule.Compress)
-	}
-	l.sized(pl, d, item, rule, v)
-}
-
-// fromArchive is the shape of one of a title's several files: they never go over packed.
-func fromArchive(t *title.Title) shape.Name {
-	if t.Archive != "" {
-		return shape.Unpack
-	}
-	return shape.Whole
-}
-
-// maxParts is in how many parts a file is cut at most; one that would need more is left
-// whole, and so too large.
-const maxParts = 10_000
-
-// sized adds a file of a disc, in parts or packed where it is too large and the rule says so.
-func (l *layer) sized(pl *Placement, d *title.Disc, item Item, rule *loader.Accept, v *loader.Values) {
-	limit := l.destination.LargestFile()
-	if rule.TooLarge.Over > 0 {
-		limit = min(limit, int64(rule.TooLarge.Over))
-	}
-	cut := &rule.TooLarge
-	if item.Size > limit && cut.Do == "pack" && item.Shape == shape.Whole {
-		item.Spec = shape.PackOf(d, rule.Compress)
-	}
-	part := int64(cut.PartSize)
-	if item.Size <= limit || cut.Do != "split" || item.Folder || item.Size/part >= maxParts {
-		pl.add(item)
-		return
-	}
-	n := (item.Size + part - 1) / part
-	why := cut.Why
-	if why == "" {
-		why = rule.Why
-	}
-	rows := make([]loader.Values, 0, n)
-	var sums []shape.Summed
-	for k := range n {
-		v[loader.FieldIndex] = strconv.FormatInt(k+1, 10)
-		it := item
-		it.Path, it.Offset, it.Size = l.cased(cut.Parts.Fill(v)), k*part, min(part, item.Size-k*part)
-		if it.Shape == shape.Whole {
-			it.Shape = shape.Split
-		}
-		it.Rule = fmt.Sprintf("part %d of %d, of %s each: %s", k+1, n, size.Format(part), why)
-		pl.add(it)
-		row := *v
-		row[loader.FieldFile], row[loader.FieldSize], row[loader.FieldSum] = path.Base(it.Path),
-			strconv.FormatInt(it.Size, 10), sumMark(len(sums))
-		rows = append(rows, row)
-		sums = append(sums, shape.Summed{Source: item.Source, Offset: it.Offset, Size: it.Size})
-	}
-	if cut.Manifest.Empty() {
-		return
-	}
-	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
-	text, sums = targetSums(text, sums)
-	pl.add(Item{Disc: item.Disc, Path: l.cased(cut.Manifest.Fill(v)), Rule: "lists the parts: " + why,
-		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
-}
-
-// sumMark stands for a checksum that is not known yet, as long as the checksum will be.
-func sumMark(n int) string { return fmt.Sprintf("\x02%06d\x03", n) }
-
-// targetSums finds where the checksums stand in a text.
-func targetSums(text string, sums []shape.Summed) (string, []shape.Summed) {
-	var placed []shape.Summed
-	for n := range sums {
-		if at := strings.Index(text, sumMark(n)); at >= 0 {
-			sums[n].At = at
-			placed = append(placed, sums[n])
-			text = strings.Replace(text, sumMark(n), "00000000", 1)
-		}
-	}
-	return text, placed
 }
 
 func (p *Placement) add(item Item) {
@@ -639,7 +413,7 @@ func (l *layer) turn(t *title.Title, p *Placement) {
 	for i := range t.Discs {
 		v := whole
 		l.disc(&v, t, i, p.Rule)
-		l.items(p, t, i, p.Rule, &v)
+		l.laying(p, t, i, p.Rule, &v).items()
 	}
 	l.decisive(t, p)
 }
