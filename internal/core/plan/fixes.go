@@ -12,128 +12,180 @@ import (
 	"polytome/internal/target"
 )
 
+// fixing plans the changes that fix findings, beside what else is planned.
+type fixing struct {
+	*maker
+	from, to map[string]bool // folded paths that are changed, or go; and that something comes to
+	folders  []string        // folded paths of folders that are moved
+	moved    []string        // folded paths that files and folders are moved from and to
+	sets     map[string]int  // folded path -> number among the texts
+}
+
+// changed is a fix with what it changes.
+type changed struct {
+	*fix.Fix
+	key   string       // the folded path
+	was   target.Entry // what is there
+	there bool
+	step  Step // as far as it is the same for all
+}
+
+// fixKinds are how each kind of fix is planned. They return why it cannot be made, "" for one that is planned or not
+// needed any more.
+var fixKinds = map[fix.Do]func(m *fixing, x *changed) (whyNot string){
+	fix.Rename:     (*fixing).rename,
+	fix.Write:      (*fixing).write,
+	fix.Set:        (*fixing).set,
+	fix.Fit:        (*fixing).fit,
+	fix.Defragment: (*fixing).defragment,
+}
+
 // fixes plans the changes that fix findings. One whose file has changed since, or whose new path is taken, is left out,
 // with a note.
 func (m *maker) fixes() {
-	from, to := map[string]bool{}, map[string]bool{}
+	f := &fixing{maker: m, from: map[string]bool{}, to: map[string]bool{}, sets: map[string]int{}}
 	for _, group := range [][]Step{m.moves, m.puts, m.texts, m.listed, m.removes} {
 		for i := range group {
 			s := &group[i]
-			to[m.fold(s.Path)] = true
+			f.to[m.fold(s.Path)] = true
 			if s.From != "" {
-				from[m.fold(s.From)] = true
+				f.from[m.fold(s.From)] = true
 			} else if s.Kind != Copy {
-				from[m.fold(s.Path)] = true
+				f.from[m.fold(s.Path)] = true
 			}
 		}
 	}
-	var folders []string     // folded paths of folders that are moved
-	var moved []string       // folded paths that files and folders are moved from and to
-	sets := map[string]int{} // folded path -> number among the texts
 	for i := range m.o.Fixes {
 		x := &m.o.Fixes[i]
-		if x.Choice() { // the titles and marks of the bench do it
+		plan, known := fixKinds[x.Do]
+		if !known { // the titles and marks of the bench do it
 			continue
 		}
-		key := m.fold(x.Path)
-		was, there := m.sheet.At(x.Path)
-		not := func(why string) {
+		if why := f.one(x, plan); why != "" {
 			m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("%s was not fixed: %s. Check the target again.", x.Path,
 				why))
 		}
-		switch {
-		case x.Do == fix.Set && there && hasSet(sets, key):
-			s := &m.texts[sets[key]]
-			s.Make.With.Values = append(s.Make.With.Values, valueOf(x))
-			s.Size += grown(x)
-			continue
-		case from[key]:
-			continue // it is changed otherwise, or goes
-		case !there && x.Do != fix.Write:
-			not("it no longer exists")
-			continue
-		case was.Folder && x.Do != fix.Rename:
-			not("it is a folder")
-			continue
-		case there && !was.Folder && x.Changed(was.Size, was.Modified):
-			not("it was changed since it was found")
-			continue
-		}
-		s := Step{Kind: Replace, Path: was.Path, Why: x.Why, Fix: true}
-		if there {
-			was := was
-			s.Was = &was
-		}
-		switch x.Do {
-		case fix.Rename:
-			if x.To == was.Path {
-				continue
-			}
-			destination := m.fold(x.To)
-			if other, taken := m.sheet.At(x.To); to[destination] || taken && m.fold(other.Path) != key {
-				not("there is something at " + x.To + " already")
-				continue
-			}
-			if within(destination, key) && destination != key || m.made[destination] || m.throughFile(x.To) ||
-				m.moving(folders, key, destination) || slices.ContainsFunc(moved,
-				func(p string) bool { return p != destination && (within(destination, p) || within(p, destination)) }) {
-				not("something in its way is moved, or is where a folder must be")
-				continue
-			}
-			if was.Folder && slices.ContainsFunc(moved, func(p string) bool { return within(p, key) }) {
-				not("something in it is moved elsewhere")
-				continue
-			}
-			if was.Folder {
-				folders = append(folders, key)
-			}
-			s.Kind, s.From, s.Path, s.Size = Move, was.Path, m.at(x.To), was.Size
-			to[destination] = true
-			moved = append(moved, key, destination)
-			m.moves = append(m.moves, s)
-		case fix.Write:
-			n := int64(len(x.Text))
-			if there && m.o.Texts[was.Path] == x.Text && n > 0 {
-				continue
-			}
-			s.Size, s.Make, s.Space = n, &shape.Spec{Shape: shape.Written, Size: n, Text: x.Text}, m.facts.SpaceFor(n)
-			if there {
-				s.Space -= m.facts.SpaceFor(was.Size)
-			} else {
-				s.Kind, s.Path = Copy, m.at(x.Path)
-			}
-			to[m.fold(s.Path)] = true
-			m.texts = append(m.texts, s)
-		case fix.Set:
-			s.Size = was.Size + grown(x)
-			s.Merged = true
-			s.Make = m.placed(shape.Set, was, s.Size)
-			s.Make.With.Values = []shape.Value{valueOf(x)}
-			sets[key] = len(m.texts)
-			m.texts = append(m.texts, s)
-		case fix.Fit:
-			n := pictureSize(x)
-			s.Size, s.Make = n, m.placed(shape.Fitted, was, n)
-			s.Make.With.Picture = x.Picture
-			s.Space = m.facts.SpaceFor(n) - m.facts.SpaceFor(was.Size)
-			if m.fold(x.To) != key {
-				if _, taken := m.sheet.At(x.To); taken || to[m.fold(x.To)] {
-					not("there is something at " + x.To + " already")
-					continue
-				}
-				s.Kind, s.Path, s.Was, s.Space = Copy, m.at(x.To), nil, m.facts.SpaceFor(n)
-			}
-			to[m.fold(s.Path)] = true
-			m.texts = append(m.texts, s)
-		case fix.Defragment:
-			s.Size, s.Make = was.Size, m.placed(shape.Whole, was, was.Size)
-			s.Make.AtMost = false
-			m.puts = append(m.puts, s)
-		default:
-			continue
-		}
-		from[key] = true
 	}
+}
+
+// one plans a fix, unless its file is changed otherwise, or goes.
+func (f *fixing) one(x *fix.Fix, plan func(*fixing, *changed) string) (whyNot string) {
+	c := &changed{Fix: x, key: f.fold(x.Path)}
+	c.was, c.there = f.sheet.At(x.Path)
+	if k, has := f.sets[c.key]; has && x.Do == fix.Set && c.there { // a further value
+		s := &f.texts[k]
+		s.Make.With.Values = append(s.Make.With.Values, valueOf(x))
+		s.Size += grown(x)
+		return ""
+	}
+	switch {
+	case f.from[c.key]:
+		return ""
+	case !c.there && x.Do != fix.Write:
+		return "it no longer exists"
+	case c.was.Folder && x.Do != fix.Rename:
+		return "it is a folder"
+	case c.there && !c.was.Folder && x.Changed(c.was.Size, c.was.Modified):
+		return "it was changed since it was found"
+	}
+	c.step = Step{Kind: Replace, Path: c.was.Path, Why: x.Why, Fix: true}
+	if c.there {
+		was := c.was
+		c.step.Was = &was
+	}
+	return plan(f, c)
+}
+
+// taken says that there is something else at a path, "" where it is free.
+func (f *fixing) taken(to, but string) string {
+	other, there := f.sheet.At(to)
+	if f.to[f.fold(to)] || there && f.fold(other.Path) != but {
+		return "there is something at " + to + " already"
+	}
+	return ""
+}
+
+func (f *fixing) rename(x *changed) string {
+	if x.To == x.was.Path {
+		return ""
+	}
+	destination := f.fold(x.To)
+	if why := f.taken(x.To, x.key); why != "" {
+		return why
+	}
+	if within(destination, x.key) && destination != x.key || f.made[destination] || f.throughFile(x.To) ||
+		f.moving(f.folders, x.key, destination) || slices.ContainsFunc(f.moved,
+		func(p string) bool { return p != destination && (within(destination, p) || within(p, destination)) }) {
+		return "something in its way is moved, or is where a folder must be"
+	}
+	if x.was.Folder {
+		if slices.ContainsFunc(f.moved, func(p string) bool { return within(p, x.key) }) {
+			return "something in it is moved elsewhere"
+		}
+		f.folders = append(f.folders, x.key)
+	}
+	s := x.step
+	s.Kind, s.From, s.Path, s.Size = Move, x.was.Path, f.at(x.To), x.was.Size
+	f.moved = append(f.moved, x.key, destination)
+	f.moves = append(f.moves, s)
+	f.from[x.key], f.to[destination] = true, true
+	return ""
+}
+
+func (f *fixing) write(x *changed) string {
+	n := int64(len(x.Text))
+	if x.there && f.o.Texts[x.was.Path] == x.Text && n > 0 {
+		return ""
+	}
+	s := x.step
+	s.Size, s.Make, s.Space = n, &shape.Spec{Shape: shape.Written, Size: n, Text: x.Text}, f.facts.SpaceFor(n)
+	if x.there {
+		s.Space -= f.facts.SpaceFor(x.was.Size)
+	} else {
+		s.Kind, s.Path = Copy, f.at(x.Path)
+	}
+	f.text(x, s)
+	return ""
+}
+
+func (f *fixing) set(x *changed) string {
+	s := x.step
+	s.Size, s.Merged = x.was.Size+grown(x.Fix), true
+	s.Make = f.placed(shape.Set, x.was, s.Size)
+	s.Make.With.Values = []shape.Value{valueOf(x.Fix)}
+	f.sets[x.key] = len(f.texts)
+	f.text(x, s)
+	return ""
+}
+
+func (f *fixing) fit(x *changed) string {
+	n, s := pictureSize(x.Fix), x.step
+	s.Size, s.Make = n, f.placed(shape.Fitted, x.was, n)
+	s.Make.With.Picture = x.Picture
+	s.Space = f.facts.SpaceFor(n) - f.facts.SpaceFor(x.was.Size)
+	if f.fold(x.To) != x.key {
+		if why := f.taken(x.To, ""); why != "" {
+			return why
+		}
+		s.Kind, s.Path, s.Was, s.Space = Copy, f.at(x.To), nil, f.facts.SpaceFor(n)
+	}
+	f.text(x, s)
+	return ""
+}
+
+func (f *fixing) defragment(x *changed) string {
+	s := x.step
+	s.Size, s.Make = x.was.Size, f.placed(shape.Whole, x.was, x.was.Size)
+	s.Make.AtMost = false
+	f.puts = append(f.puts, s)
+	f.from[x.key] = true
+	return ""
+}
+
+// text adds what is written.
+func (f *fixing) text(x *changed, s Step) {
+	f.texts = append(f.texts, s)
+	f.from[x.key], f.to[f.fold(s.Path)] = true, true
 }
 
 // within reports whether a path is below a folder, or is it.
@@ -152,11 +204,6 @@ func (m *maker) throughFile(file string) bool {
 // moving reports whether one of two paths is in a folder that is moved.
 func (m *maker) moving(folders []string, from, to string) bool {
 	return slices.ContainsFunc(folders, func(f string) bool { return within(from, f) || within(to, f) })
-}
-
-func hasSet(sets map[string]int, key string) bool {
-	_, ok := sets[key]
-	return ok
 }
 
 func valueOf(x *fix.Fix) shape.Value {

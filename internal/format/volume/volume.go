@@ -108,15 +108,43 @@ const (
 
 // A Format is one filesystem's way of writing things down. Its methods are named one at a time.
 type Format interface {
+	Chains
+	Folders
+	Labels
+	Checks
+
 	Info() *Info
-	// Root tells the root folder, and for one that is outside of the clusters, its byte and its length.
-	Root() (n *Node, at, length int64)
+	// LargestFile and LargestFolder are limits in bytes.
+	LargestFile() int64
+	LargestFolder() int64
+	// Begin notes on the device that the volume is being written to, Finish that this has ended, and how many
+	// clusters are free.
+	Begin() error
+	Finish(free uint32, next uint32) error
+}
+
+// Chains are the clusters of files and folders, and the tables that say which follow each other.
+type Chains interface {
 	// Free returns the clusters that nothing uses, in order.
 	Free(ctx context.Context) ([]Run, error)
-	// Reported is how many clusters the volume says are free.
-	Reported() (clusters uint32, ok bool)
 	// Chain follows the clusters of a node. What could be followed is returned besides an error.
 	Chain(n *Node) ([]Run, error)
+	// Link notes that runs are one chain. flat allows that no chain is written for a single run.
+	Link(runs []Run, flat bool) error
+	// Join notes that the chain which ends in last goes on at next.
+	Join(last, next uint32) error
+	// End notes that a chain ends in a cluster.
+	End(last uint32) error
+	// Release notes that runs are free.
+	Release(runs []Run) error
+	// WriteTables writes what was noted.
+	WriteTables() error
+}
+
+// Folders are the entries of folders.
+type Folders interface {
+	// Root tells the root folder, and for one that is outside of the clusters, its byte and its length.
+	Root() (n *Node, at, length int64)
 	// Entries takes the bytes of a folder apart: what is in it, the byte at which its entries end, and what is wrong.
 	// Entries that have data always make a node.
 	Entries(dir *Node, data []byte) (kids []*Node, at []Slot, end int, wrong []Wrong)
@@ -134,24 +162,23 @@ type Format interface {
 	NewFolder(n, parent *Node) []byte
 	// FolderSizes reports whether a folder's entry tells its length.
 	FolderSizes() bool
-	// LargestFile and LargestFolder are limits in bytes.
-	LargestFile() int64
-	LargestFolder() int64
+}
 
-	// Link notes that runs are one chain. flat allows that no chain is written for a single run.
-	Link(runs []Run, flat bool) error
-	// Join notes that the chain which ends in last goes on at next.
-	Join(last, next uint32) error
-	// End notes that a chain ends in a cluster.
-	End(last uint32) error
-	// Release notes that runs are free.
-	Release(runs []Run) error
-	// WriteTables writes what was noted.
-	WriteTables() error
-	// Begin notes on the device that the volume is being written to, Finish that this has ended, and how many
-	// clusters are free.
-	Begin() error
-	Finish(free uint32, next uint32) error
+// Labels name the volume.
+type Labels interface {
+	// SetLabel names the volume, as far as that stands outside of the root folder; [Volume.SetLabel] does the rest.
+	SetLabel(label string) error
+	// LabelEntry makes the entry of the root folder that names the volume, nil for none; IsLabel tells such an entry.
+	LabelEntry(label string, at time.Time) ([]byte, error)
+	IsLabel(entry []byte) bool
+	// CheckLabel says why the volume cannot be named so, "" for a label that it can have.
+	CheckLabel(label string) string
+}
+
+// Checks are what the check of a volume asks for.
+type Checks interface {
+	// Reported is how many clusters the volume says are free.
+	Reported() (clusters uint32, ok bool)
 	// Faults are what is wrong beside files and folders, where so many clusters are free.
 	Faults(ctx context.Context, free uint32) ([]Fault, error)
 	// Own are the clusters of the filesystem's own tables.
@@ -164,13 +191,6 @@ type Format interface {
 	// that someone did not finish writing.
 	HeadRight(data []byte, n, parent *Node) bool
 	MarkWhole()
-	// SetLabel names the volume, as far as that stands outside of the root folder; [Volume.SetLabel] does the rest.
-	SetLabel(label string) error
-	// LabelEntry makes the entry of the root folder that names the volume, nil for none; IsLabel tells such an entry.
-	LabelEntry(label string, at time.Time) ([]byte, error)
-	IsLabel(entry []byte) bool
-	// CheckLabel says why the volume cannot be named so, "" for a label that it can have.
-	CheckLabel(label string) string
 }
 
 // A Slot is where a node's entries lie in its folder.
