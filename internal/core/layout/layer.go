@@ -216,9 +216,8 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
 		folder, _, _ := strings.Cut(rule.Path.Fill(&whole), pageMark)
-		pl.folder = fold(folder)
-		pl.entries = entries(&pl)
-		pl.order = fold(pl.Name)
+		pl.shelf = &shelf{folder: fold(folder), order: fold(pl.Name)}
+		pl.shelf.entries = entries(&pl)
 	}
 	return pl
 }
@@ -397,7 +396,7 @@ func entries(p *Placement) int {
 	if len(p.Items) == 1 {
 		return 1
 	}
-	above := strings.Count(p.folder, "/")
+	above := strings.Count(p.shelf.folder, "/")
 	seen := map[string]bool{}
 	for i := range p.Items {
 		seen[fold(strings.SplitN(p.Items[i].Path, "/", above+2)[above])] = true

@@ -56,13 +56,18 @@ type Placement struct {
 	Rule *loader.Accept `json:"-"`
 
 	claims  []string // folded paths that no other title may have
-	page    int      // from 1; 0 where the rule knows no pages
-	folder  string   // what its pages have in common, where the rule knows pages
-	entries int      // that it makes there
-	order   string   // by which the titles of a folder are sorted
+	shelf   *shelf   // where it is among the titles of its folder; nil where the rule knows no pages
 	settled bool     // the claims are made, and stay
 	// contested is set where another title wanted the same name.
 	contested bool
+}
+
+// shelf is where a title is among those of its folder, which has pages.
+type shelf struct {
+	page    int    // from 1; 0 while it has none
+	folder  string // what its pages have in common
+	entries int    // that it makes there
+	order   string // by which the titles of a folder are sorted
 }
 
 // An Item is one file on the target.

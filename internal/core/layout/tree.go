@@ -17,7 +17,8 @@ type Tree struct {
 	Placements []Placement
 
 	l      *layer
-	titles []title.Title
+	titles []title.Title    // those of whoever laid the tree, who does not change them
+	owned  bool             // they are the tree's own
 	owners map[string]int   // folded path -> the title that has it
 	rivals map[string][]int // folded path -> all titles that want it, where there are several
 	groups map[string]*group
@@ -40,7 +41,7 @@ type group struct{ members []int }
 // name. Titles with one ID are taken for copies of each other: they stay rivals.
 func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree {
 	t := &Tree{
-		Placements: make([]Placement, len(titles)), titles: slices.Clone(titles), l: newLayer(p, destination),
+		Placements: make([]Placement, len(titles)), titles: titles, l: newLayer(p, destination),
 		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{},
 		numbers: map[string]int{},
 	}
@@ -200,7 +201,7 @@ func joinHow(a, b string) string {
 // byName orders the titles of a folder as the console does.
 func (t *Tree) byName(a, b int) int {
 	return cmp.Or(
-		strings.Compare(t.Placements[a].order, t.Placements[b].order),
+		strings.Compare(t.Placements[a].shelf.order, t.Placements[b].shelf.order),
 		strings.Compare(t.titles[a].Key, t.titles[b].Key), cmp.Compare(a, b))
 }
 
@@ -210,10 +211,10 @@ func (t *Tree) join(i int) *group {
 	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
 		return nil
 	}
-	g := t.groups[p.folder]
+	g := t.groups[p.shelf.folder]
 	if g == nil {
 		g = &group{}
-		t.groups[p.folder] = g
+		t.groups[p.shelf.folder] = g
 	}
 	g.members = append(g.members, i)
 	return g
@@ -225,14 +226,13 @@ func (t *Tree) turn(g *group) (moved []int) {
 	page, entries := 1, 0
 	for _, i := range g.members {
 		p := &t.Placements[i]
-		n := p.entries
+		n := p.shelf.entries
 		if entries > 0 && entries+n > p.Rule.OverflowAfter {
 			page, entries = page+1, 0
 		}
 		entries += n
-		if p.page != page {
-			was := p.page
-			p.page = page
+		if was := p.shelf.page; was != page {
+			p.shelf.page = page
 			if page > 1 || was > 1 {
 				moved = append(moved, i)
 			}
@@ -285,11 +285,19 @@ func (t *Tree) Contested() map[string]string {
 	return out
 }
 
+// own has the tree have its titles to itself, before it changes them: until then they are those that it was given.
+func (t *Tree) own() {
+	if !t.owned {
+		t.titles, t.owned = slices.Clone(t.titles), true
+	}
+}
+
 // Change lays title i again, after something about it changed. All others keep
 // their names; those that have to move to another page do. It returns how many
 // placements were laid again.
 func (t *Tree) Change(i int, now title.Title) int {
 	touched := 1 + t.leave(i)
+	t.own()
 	t.titles[i] = now
 	t.Placements[i] = t.l.place(&t.titles[i], "")
 	return touched + t.enter(i)
@@ -298,6 +306,7 @@ func (t *Tree) Change(i int, now title.Title) int {
 // Append adds a title behind the others. It returns how many placements were laid
 // again.
 func (t *Tree) Append(tt title.Title) int {
+	t.own()
 	t.titles = append(t.titles, tt)
 	t.Placements = append(t.Placements, t.l.place(&tt, ""))
 	return 1 + t.enter(len(t.titles)-1)
@@ -327,7 +336,7 @@ func (t *Tree) leave(i int) (touched int) {
 	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
 		return 0
 	}
-	g := t.groups[p.folder]
+	g := t.groups[p.shelf.folder]
 	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
 	g.members = slices.Delete(g.members, at, at+1)
 	return t.relay(g)

@@ -21,8 +21,8 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	if t.Of > 1 {
 		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
 	}
-	if p.page > 1 {
-		v[loader.FieldPage] = strconv.Itoa(p.page)
+	if p.shelf != nil && p.shelf.page > 1 {
+		v[loader.FieldPage] = strconv.Itoa(p.shelf.page)
 	}
 	return v
 }
