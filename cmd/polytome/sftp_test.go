@@ -86,7 +86,8 @@ at = "sftp://%s@127.0.0.1:%d%s"
 loader = "oxbow"
 everything = true
 `, s.User, s.Port, s.Dir), 0o644))
-	term := open(t, 110, 30, fmt.Sprintf("HOME=%s XDG_CONFIG_HOME=%[1]s/config SSH_AUTH_SOCK= %s --bench %s", home, binary, bench))
+	term := open(t, 110, 30, fmt.Sprintf("HOME=%s XDG_CONFIG_HOME=%[1]s/config SSH_AUTH_SOCK= %s --bench %s", home,
+		binary, bench))
 	term.wait("Accept the host key of 127.0.0.1?", s.Host, "type yes if the machine itself shows the same")
 	term.keys("yes", "Enter")
 	term.keys("2")

@@ -194,12 +194,13 @@ type OpenSSH struct {
 	stop    func()
 }
 
-// SSH runs OpenSSH's server for a folder. Settings are further lines, as in sshd_config. Files are all that it gives; it
-// runs as a user without rights, like [FTP]. It ends with the test.
+// SSH runs OpenSSH's server for a folder. Settings are further lines, as in sshd_config. Files are all that it gives;
+// it runs as a user without rights, like [FTP]. It ends with the test.
 func SSH(t testing.TB, dir string, settings ...string) *OpenSSH {
 	t.Helper()
 	own := t.TempDir()
-	s := &OpenSSH{Port: Port(t), Dir: dir, Key: filepath.Join(own, "user"), t: t, conf: filepath.Join(own, "sshd_config")}
+	s := &OpenSSH{Port: Port(t), Dir: dir, Key: filepath.Join(own, "user"), t: t, conf: filepath.Join(own,
+		"sshd_config")}
 	who, err := user.Current()
 	if err == nil && os.Getuid() == 0 {
 		who, err = user.Lookup("games") // systemd says that nobody's account is locked

@@ -43,8 +43,8 @@ const (
 // Depths are all depths, the quickest first.
 var Depths = []Depth{Names, Inside, Whole}
 
-// UsualDepth is how closely a target is looked at when no one says: where every file that is looked into costs a transfer
-// of its own, at names and sizes.
+// UsualDepth is how closely a target is looked at when no one says: where every file that is looked into costs a
+// transfer of its own, at names and sizes.
 func UsualDepth(via string) Depth {
 	if p := protocols.Named(via); p != nil && p.Costly {
 		return Names

@@ -138,13 +138,15 @@ func TestLinksOnTheLoopback(t *testing.T) {
 	assert.Contains(t, r.Say, `it begins with "SSH-2.0-something"`)
 	assert.Contains(t, r.Do, "two programs use that port")
 	hung := judge.Listen(t, func(c net.Conn) { _, _ = c.Read(make([]byte, 1)) })
-	r = Trier{Wait: 200 * time.Millisecond}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: hung})
+	r = Trier{Wait: 200 * time.Millisecond}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1",
+		Port: hung})
 	assert.Equal(t, Silent, r.State, "a server that hangs is no other program")
 	assert.Contains(t, r.Say, "takes connections on port")
 	assert.Contains(t, r.Say, "it says nothing")
 	assert.NotContains(t, r.Do, "other program")
 	full := judge.Listen(t, func(c net.Conn) { _ = c.Close() })
-	r = Trier{Wait: 2 * time.Second}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1", Port: full})
+	r = Trier{Wait: 2 * time.Second}.Try(ctx, &ftp.Protocol, remote.Address{Scheme: "ftp", Host: "127.0.0.1",
+		Port: full})
 	assert.Equal(t, Silent, r.State)
 	assert.Contains(t, r.Say, "it closes the connection at once")
 	share := listen(t, "220 ftp")

@@ -464,8 +464,8 @@ func (p *Profile) UsualVia() string {
 	return connections[0]
 }
 
-// rulesFor is the connection whose rules hold for another: itself where the profile has it, or one that reaches the same
-// folders.
+// rulesFor is the connection whose rules hold for another: itself where the profile has it, or one that reaches the
+// same folders.
 func (p *Profile) rulesFor(via string) string {
 	protocol := protocols.Named(via)
 	all := p.Connections()
@@ -479,7 +479,8 @@ func (p *Profile) rulesFor(via string) string {
 }
 
 // Attachment returns the loader's attachment for a connection that reads the filesystem, else the first one for the
-// connection, or nil. A protocol that the profile does not know may have the rules of another one; see [remote.Protocol].
+// connection, or nil. A protocol that the profile does not know may have the rules of another one; see
+// [remote.Protocol].
 func (p *Profile) Attachment(via, filesystem string) *Attachment {
 	via = p.rulesFor(via)
 	var first *Attachment

@@ -97,8 +97,9 @@ func (m *maker) goOn() {
 	m.clears = slices.DeleteFunc(m.clears, func(s Step) bool { return wanted[m.fold(s.Path)] })
 }
 
-// swapsFirst takes what is written in place of other files out of the rest, but for texts that are tied to files. While both files are there they take more space than afterwards, so these steps come before all others that
-// write, in the order in which they need the least.
+// swapsFirst takes what is written in place of other files out of the rest, but for texts that are tied to files. While
+// both files are there they take more space than afterwards, so these steps come before all others that write, in the
+// order in which they need the least.
 func (m *maker) swapsFirst(tied map[int]bool) (swaps []Step) {
 	take := func(from []Step) []Step {
 		is := func(s Step) bool { return s.Kind == Replace && !tied[s.id] }
@@ -171,8 +172,9 @@ func (m *maker) backups(groups ...[]Step) (out []Step) {
 			if s.Kind != Remove && s.Kind != Replace {
 				continue
 			}
-			out = append(out, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first", Size: s.Was.Size,
-				Was: s.Was})
+			out = append(out, Step{Kind: Backup, Path: s.Path, Why: "it is removed, and backed up first",
+				Size: s.Was.Size,
+				Was:  s.Was})
 			m.identify(out[len(out)-1:])
 			s.Needs = slices.Concat([]int{m.ids}, s.Needs)
 		}

@@ -75,7 +75,7 @@ func (l *Lane) keep(c *course) {
 	}
 	close(out)
 	<-handing
-	close(l.told)
+	close(l.delivered)
 }
 
 // tell has an event handed on; step is -1 for one of the lane. After the end there are none.

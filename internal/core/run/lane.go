@@ -17,12 +17,12 @@ import (
 // A Lane carries out the plan of one target. Its methods may be called from any goroutine while it goes on, also by
 // whoever takes its events, and do nothing afterwards.
 type Lane struct {
-	job   Job
-	limit limiter
-	asked chan func(*course) // what is to be done with the course
-	told  chan struct{}      // closed when the last event was handed on
-	ended chan struct{}
-	stop  context.CancelFunc
+	job       Job
+	limit     limiter
+	asked     chan func(*course) // what is to be done with the course
+	delivered chan struct{}      // closed when the last event was handed on
+	ended     chan struct{}
+	stop      context.CancelFunc
 
 	report Report // once it has ended
 
@@ -51,7 +51,7 @@ func newLane(j Job) *Lane {
 	if j.Emit == nil {
 		j.Emit = func(Event) {}
 	}
-	l := &Lane{job: j, stop: func() {}, asked: make(chan func(*course)), told: make(chan struct{}),
+	l := &Lane{job: j, stop: func() {}, asked: make(chan func(*course)), delivered: make(chan struct{}),
 		ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
 	l.limit.rate.Store(j.Limit)
 	go l.keep(newCourse(l))
@@ -86,7 +86,7 @@ func (l *Lane) ask(do func(*course)) bool {
 		}
 	}:
 		return <-done
-	case <-l.told:
+	case <-l.delivered:
 		return false
 	}
 }
@@ -162,7 +162,7 @@ func (l *Lane) work(ctx context.Context) {
 		c.end(ctx.Err() != nil)
 		l.report = c.report
 	})
-	<-l.told
+	<-l.delivered
 	if l.job.Over != nil {
 		_ = parallel.Safely(func() error { l.job.Over(l.report); return nil })
 	}

@@ -125,8 +125,8 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	return nil
 }
 
-// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, or the loader's
-// usual one.
+// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, or the
+// loader's usual one.
 func WayTo(at string, p *loader.Profile) string {
 	if protocol, _, _ := protocols.Parse(at); protocol != nil && p.Attachment(protocol.Name, "") != nil {
 		return protocol.Name

@@ -1,5 +1,5 @@
-// Package fileserver is the target that is a folder of a server whose files are opened, and then read and written at any
-// offset, several requests at a time. What differs from protocol to protocol is a [Server].
+// Package fileserver is the target that is a folder of a server whose files are opened, and then read and written at
+// any offset, several requests at a time. What differs from protocol to protocol is a [Server].
 package fileserver
 
 import (

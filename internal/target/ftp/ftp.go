@@ -110,7 +110,8 @@ func Open(ctx context.Context, a remote.Address, o remote.Settings) (*Target, er
 	if o.Cluster == 0 && o.Filesystem == nil {
 		o.Cluster = 16 * size.KiB
 	}
-	p := &Target{addr: a, opts: o, fs: filesystem(o), names: names, traits: traitsOf(a.Host, a.Port), folders: map[string]look{},
+	p := &Target{addr: a, opts: o, fs: filesystem(o), names: names, traits: traitsOf(a.Host, a.Port),
+		folders: map[string]look{},
 		readers: map[*content]bool{}}
 	p.pool.init(p.AtOnce() + 1) // one more for what is asked meanwhile
 	err = p.do(ctx, "connecting to", "", true, func(*session) error { return nil })
@@ -197,7 +198,8 @@ func (p *Target) explain(doing, name string, err error) error {
 		if p.secure() && wantsSession(te) {
 			return &remote.RefusedError{Err: err,
 				Say: fmt.Sprintf("%s %s: the server requires TLS session reuse but gives "+
-					"no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it says %d "+
+					"no session ticket: allow TLS 1.3 or session tickets there, or turn that requirement off (it "+
+					"says %d "+
 					"%s)",
 					doing, at, te.Code, strings.TrimSpace(te.Msg))}
 		}

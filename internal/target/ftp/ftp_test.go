@@ -88,7 +88,8 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				ftp.Forget()
-				p, err := ftp.Open(ctx, remote.Address{Scheme: c.scheme, Host: "127.0.0.1", Port: c.serve(t, t.TempDir())},
+				p, err := ftp.Open(ctx, remote.Address{Scheme: c.scheme, Host: "127.0.0.1",
+					Port: c.serve(t, t.TempDir())},
 					remote.Settings{Filesystem: disk(t), User: "games", Password: "games", Unchecked: true})
 				require.NoError(t, err)
 				return p
@@ -102,8 +103,9 @@ func TestConformanceWithOtherServers(t *testing.T) {
 func TestSessionsThatCannotBeTakenUp(t *testing.T) {
 	ftp.Forget()
 	port := judge.ProFTP(t, t.TempDir(), judge.Certificate(t), "TLSProtocol TLSv1.2")
-	p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port}, remote.Settings{Filesystem: disk(t),
-		User: "games", Password: "games", Unchecked: true})
+	p, err := ftp.Open(ctx, remote.Address{Scheme: "ftps", Host: "127.0.0.1", Port: port},
+		remote.Settings{Filesystem: disk(t),
+			User: "games", Password: "games", Unchecked: true})
 	require.NoError(t, err)
 	defer p.Close()
 	_, err = p.List(ctx, nil)
@@ -136,8 +138,9 @@ func TestConsoles(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			targettest.Run(t, func(t *testing.T) target.Target {
 				s := serve(t, t.TempDir(), h)
-				p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()}, remote.Settings{Filesystem: disk(t),
-					User: h.User, Password: h.Password, Idle: h.Idle})
+				p, err := ftp.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port()},
+					remote.Settings{Filesystem: disk(t),
+						User: h.User, Password: h.Password, Idle: h.Idle})
 				require.NoError(t, err)
 				return p
 			})

@@ -18,8 +18,8 @@ import (
 	"polytome/internal/wholefile"
 )
 
-// hostKeys are the keys of servers that the user has accepted: here, and with other programs for SSH, whose list is only
-// read.
+// hostKeys are the keys of servers that the user has accepted: here, and with other programs for SSH, whose list is
+// only read.
 type hostKeys struct {
 	addr  remote.Address
 	own   string // the file that is written

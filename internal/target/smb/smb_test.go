@@ -159,8 +159,9 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 func TestFactsAndCase(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	require.NoError(t, os.MkdirAll(filepath.Join(s.Dir, "some", "FULL"), 0o777))
-	p, err := smb.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"}, remote.Settings{User: s.User,
-		Password: s.Password})
+	p, err := smb.Open(ctx, remote.Address{Host: "127.0.0.1", Port: s.Port, Root: "games/some"},
+		remote.Settings{User: s.User,
+			Password: s.Password})
 	require.NoError(t, err)
 	defer p.Close()
 	f, err := p.Facts(ctx, nil)
