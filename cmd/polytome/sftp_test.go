@@ -88,7 +88,7 @@ everything = true
 `, s.User, s.Port, s.Dir), 0o644))
 	term := open(t, 110, 30, fmt.Sprintf("HOME=%s XDG_CONFIG_HOME=%[1]s/config SSH_AUTH_SOCK= %s --bench %s", home,
 		binary, bench))
-	term.wait("Accept the host key of 127.0.0.1?", s.Host, "type yes if the machine itself shows the same")
+	term.wait("Accept the host key of 127.0.0.1 (yes or no)?", s.Host)
 	term.keys("yes", "Enter")
 	term.keys("2")
 	term.wait("Box", "free")

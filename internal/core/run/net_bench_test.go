@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"testing"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
+	"polytome/internal/target/sftp"
 	"polytome/internal/target/smb"
 )
 
@@ -128,6 +130,57 @@ func BenchmarkSMB(b *testing.B) {
 			b.ReportMetric(median(ours)/median(theirs), "run/smbclient")
 			b.ReportMetric(median(ours)/median(synced), "run/smbclient+sync")
 			b.ReportMetric(median(read)/median(synced), "run+read-back/smbclient+sync")
+			b.ReportMetric(median(ours), "s")
+			b.ReportMetric(median(theirs), "s-theirs")
+		})
+	}
+}
+
+// BenchmarkSFTP sends one file of 1 GiB to OpenSSH next to its own client, and 5,000 small ones. Ours has the server
+// flush each file, so the client takes another turn after which that is done too.
+func BenchmarkSFTP(b *testing.B) {
+	s := judge.SSH(b, b.TempDir())
+	at := remote.Address{Host: "127.0.0.1", Port: s.Port, User: s.User, Root: strings.Trim(s.Dir, "/")}
+	home := b.TempDir()
+	key, err := os.ReadFile(s.Key)
+	require.NoError(b, err)
+	require.NoError(b, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
+	require.NoError(b, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), key, 0o600))
+	b.Setenv("HOME", home)
+	b.Setenv("SSH_AUTH_SOCK", "")
+	settings := remote.Settings{HostKeys: filepath.Join(home, "host-keys")}
+	_, err = sftp.Open(context.Background(), at, settings)
+	var unknown *remote.HostKeyError
+	require.ErrorAs(b, err, &unknown)
+	require.NoError(b, unknown.Accept())
+	open := func() (target.Target, error) { return sftp.Open(context.Background(), at, settings) }
+	for name, lengths := range map[string][]int{"1 file of 1 GiB": {1 << 30}, "5000 small files": smallLengths()} {
+		b.Run(name, func(b *testing.B) {
+			p, _ := files(b, lengths...)
+			src := filepath.Dir(p.Steps[1].Make.Source.Path)
+			b.SetBytes(p.Bytes)
+			batch := filepath.Join(home, "batch")
+			require.NoError(b, os.WriteFile(batch, fmt.Appendf(nil, "mkdir %[1]s/FULL\nput -R %[2]s/* %[1]s/FULL\n", s.Dir,
+				src), 0o600))
+			script := fmt.Sprintf("sftp -q -P %d -i %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -b %s "+
+				"%s@127.0.0.1 >/dev/null", s.Port, s.Key, batch, s.User)
+			var ours, read, theirs, synced []float64
+			turns := []func(){
+				func() { ours = append(ours, carried(b, p, run.VerifySize, open)) },
+				func() { read = append(read, carried(b, p, run.VerifyFull, open)) },
+				func() { theirs = append(theirs, timed(b, "sh", "-c", script)) },
+				// ours flushes each file
+				func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+s.Dir+"/FULL/*")) },
+			}
+			for i := 0; b.Loop(); i++ {
+				for k := range turns {
+					turns[(i+k)%len(turns)]()
+					require.NoError(b, os.RemoveAll(filepath.Join(s.Dir, "FULL")))
+				}
+			}
+			b.ReportMetric(median(ours)/median(theirs), "run/sftp")
+			b.ReportMetric(median(ours)/median(synced), "run/sftp+sync")
+			b.ReportMetric(median(read)/median(synced), "run+read-back/sftp+sync")
 			b.ReportMetric(median(ours), "s")
 			b.ReportMetric(median(theirs), "s-theirs")
 		})

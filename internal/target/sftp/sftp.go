@@ -75,7 +75,7 @@ func Open(ctx context.Context, a remote.Address, o remote.Settings) (*fileserver
 	}
 	if err == nil {
 		t, err = fileserver.New(ctx, s, fileserver.Options{Network: "sftp", Filesystem: filesystem(o), AtOnce: 8,
-			Login: o.User, Secure: true, Flushes: s.flushes(), Declared: o})
+			Login: o.User, Secure: true, Flushes: s.flushes(), LateCheck: true, Declared: o})
 	}
 	if err != nil {
 		err = s.Classify(err)

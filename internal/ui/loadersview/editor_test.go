@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -53,16 +54,12 @@ func TestTheScreenIsDrawnAfterAnEditor(t *testing.T) {
 		_, err := p.Run()
 		done <- err
 	}()
-	stop := make(chan bool)
-	defer close(stop)
+	var stop atomic.Bool
+	defer stop.Store(true)
 	for range 2 * runtime.GOMAXPROCS(0) { // a busy machine: a goroutine that can run has to wait
 		go func() {
-			for {
-				select {
-				case <-stop:
-					return
-				default:
-				}
+			for n := 0; !stop.Load(); n++ {
+				_ = n
 			}
 		}()
 	}

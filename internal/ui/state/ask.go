@@ -71,8 +71,8 @@ func (d *State) askFor(n int, err error) {
 // askKey asks whether the key of a server is accepted.
 func (d *State) askKey(n int, key *remote.HostKeyError) {
 	again := d.Later(n, d.SurveyTarget)
-	d.Ask(Question{Prompt: fmt.Sprintf("Accept the host key of %s? ", key.Address.Host),
-		Hint: key.Fingerprint + ": type yes if the machine itself shows the same", Suggestions: []string{"yes", "no"},
+	d.Ask(Question{Prompt: fmt.Sprintf("Accept the host key of %s (yes or no)? ", key.Address.Host),
+		Hint: key.Fingerprint + " must be what that machine shows itself", Suggestions: []string{"yes", "no"},
 		Done: func(answer string) tea.Cmd {
 			if !strings.EqualFold(strings.TrimSpace(answer), "yes") {
 				d.Notice = "The host key of " + key.Address.Host + " was not accepted."
