@@ -134,18 +134,18 @@ func (m *maker) spaceFirst(swaps []Step) (early, late []Step) {
 		return nil, nil
 	}
 	destinations := map[string]bool{}
-	filled, most := int64(len(m.folders))*m.facts.Cluster, int64(0)
+	taken := []fit.Swap{{New: int64(len(m.folders)) * m.facts.Cluster}}
 	for _, group := range [][]Step{m.moves, swaps, m.puts, m.texts, m.listed} {
 		for i := range group {
 			destinations[m.fold(group[i].Path)] = true
-			if group[i].Kind == Replace { // both are there for a while
-				most = max(most, filled+m.swap(&group[i]).New)
+			if group[i].Kind == Replace {
+				taken = append(taken, m.swap(&group[i]))
+			} else {
+				taken = append(taken, fit.Swap{New: group[i].Space})
 			}
-			filled += group[i].Space
-			most = max(most, filled)
 		}
 	}
-	missing := most - m.facts.Free
+	missing := fit.Peak(taken) - m.facts.Free
 	for i := range m.clears {
 		missing += m.clears[i].Space
 	}
