@@ -217,6 +217,12 @@ func TestHostKeys(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, p.Close())
 
+	// Lines of it that other programs understand keep nobody out.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "known_hosts"), []byte("box\nbox ssh-odd key\n"+scan), 0o600))
+	p, err = sftp.Open(ctx, address(more, more.Dir), remote.Settings{Timeout: 10 * time.Second})
+	require.NoError(t, err)
+	require.NoError(t, p.Close())
+
 	require.NoError(t, os.WriteFile(o.HostKeys, []byte("box ssh-ed25519 nonsense\n"), 0o600))
 	_, err = sftp.Open(ctx, at, o)
 	assert.ErrorContains(t, err, "reading the accepted host keys")
