@@ -49,45 +49,54 @@ type Loader struct {
 	Tree    *layout.Tree
 }
 
-// A Sheet holds the verdicts for all titles at one target.
+// A Sheet holds the verdicts for all titles at one target: what holds whatever is chosen, which all clones of it share
+// and nobody changes, and what follows from the choices.
 type Sheet struct {
+	*judged
+
 	Chosen   []bool
-	Kept     int64 // bytes used by what is there already and stays, with the filesystem's own structures
 	Planned  int64 // bytes that the chosen titles will add
-	Freed    int64 // bytes of what leaves whatever is chosen
 	Released int64 // bytes of what leaves because it is not chosen
 	Count    int   // chosen titles that go or are there
 	New      int   // those of them that are not there yet
-	Mine     int   // titles that some loader concerns at all
 
-	of      Case
-	base    []Verdict // whatever else is chosen
-	by      []uint8   // which loader takes a title
-	placed  []bool    // chosen titles that have their space
-	missing []int64   // by title: how many bytes a chosen one lacks
-	lacking int       // chosen titles that lack space, or whose folder is full
-	apart   []bool    // titles that are no matter of their own: they have rivals, or need another disk too
-	order   []int32   // in which titles get space; nil for that of the list
-	bySize  []int32   // titles by their largest file, the largest first
-	yield   *yielding // what could give way, worked out when it is asked for
+	ranks   []int8  // how much each title is wanted; nil for all alike
+	order   []int32 // in which titles get space; nil for that of the list
+	placed  []bool  // chosen titles that have their space
+	missing []int64 // by title: how many bytes a chosen one lacks
+	lacking int     // chosen titles that lack space, or whose folder is full
 	names   *names
 	lists   []listSpace
 	swaps   []Swap // of placed titles, in their order
 	// of placed titles: space of the largest text that one takes the place of when all is there
-	follows  map[int]int64
-	crowded  map[int]int32           // the full folder of a chosen title
+	follows map[int]int64
+	crowded map[int]int32        // the full folder of a chosen title
+	others  map[string]Elsewhere // by attachment: the console's own disks
+	dressed []bool               // titles whose covers have their space
+	dress   Covers
+	bare    map[int]bool // titles that are there, and have no space for what is missing beside them
+	yield   *yielding    // what could give way, worked out when it is asked for
+}
+
+// judged is what holds at a target whatever is chosen.
+type judged struct {
+	Kept  int64 // bytes used by what is there already and stays, with the filesystem's own structures
+	Freed int64 // bytes of what leaves whatever is chosen
+	Mine  int   // titles that some loader concerns at all
+
+	of       Case
+	base     []Verdict
+	by       []uint8                 // which loader takes a title
+	apart    []bool                  // titles that are no matter of their own: they have rivals, or need another disk too
+	bySize   []int32                 // titles by their largest file, the largest first
 	present  map[string]target.Entry // by folded path, without what leaves
 	removing map[string]bool         // folded paths
 	replace  map[string]bool         // folded paths
 	closed   []map[string]bool       // by loader: folders that the console did not make
 	dirs     map[string]dirCheck     // by folded path: what was found out about folders
-	others   map[string]Elsewhere    // by attachment: the console's own disks
 	freedBy  map[int]int64           // Exactly: what a title frees when it is not chosen
 	extras   [][]layout.Beside       // by title; nil where there are none at all
 	covers   []coverSpace            // by title
-	dressed  []bool                  // titles whose covers have their space
-	dress    Covers
-	bare     map[int]bool // titles that are there, and have no space for what is missing beside them
 }
 
 // Elsewhere is the space on another target of the same console.
@@ -110,10 +119,10 @@ type listSpace struct {
 func Judge(c Case) *Sheet {
 	n := len(c.Titles)
 	s := &Sheet{
-		Chosen: make([]bool, n), of: c, base: make([]Verdict, n), by: make([]uint8, n), placed: make([]bool, n),
-		missing: make([]int64, n), apart: make([]bool, n), bare: map[int]bool{}, follows: map[int]int64{},
-		crowded: map[int]int32{}, removing: map[string]bool{}, replace: map[string]bool{},
-		dirs: map[string]dirCheck{},
+		judged: &judged{of: c, base: make([]Verdict, n), by: make([]uint8, n), apart: make([]bool, n),
+			removing: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{}},
+		Chosen: make([]bool, n), placed: make([]bool, n), missing: make([]int64, n), bare: map[int]bool{},
+		follows: map[int]int64{}, crowded: map[int]int32{},
 	}
 	for _, p := range c.Removing {
 		s.removing[s.fold(p)] = true
@@ -305,7 +314,7 @@ func (s *Sheet) Rank(ranks []int8) {
 }
 
 func (s *Sheet) rankAll(ranks []int8) {
-	s.of.Ranks, s.order = ranks, nil
+	s.ranks, s.order = ranks, nil
 	if !slices.ContainsFunc(ranks, func(r int8) bool { return r != 0 }) {
 		return
 	}
@@ -318,10 +327,10 @@ func (s *Sheet) rankAll(ranks []int8) {
 
 // rank is how much a title is wanted.
 func (s *Sheet) rank(i int) int8 {
-	if s.of.Ranks == nil {
+	if s.ranks == nil {
 		return 0
 	}
-	return s.of.Ranks[i]
+	return s.ranks[i]
 }
 
 // SetElsewhere reports how much space there is on another target of the same console, by the name of its
