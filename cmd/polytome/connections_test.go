@@ -34,6 +34,18 @@ func stand(t testing.TB, name, dir string, more ...string) string {
 	return regexp.MustCompile(`ftp://[0-9.:]+/`).FindString(line)
 }
 
+// startsAll has a simulated loader list a folder: there are games, and all of them start. What was printed is shown
+// where that is not so.
+func startsAll(t *testing.T, loader, dir, printed string) {
+	t.Helper()
+	list, err := sim.Loaders[loader].List(os.DirFS(dir))
+	require.NoError(t, err)
+	assert.NotEmpty(t, list.Games, printed)
+	for _, g := range list.Games {
+		assert.True(t, g.Starts, g.Why)
+	}
+}
+
 func TestAConsoleIsFilledOverFTP(t *testing.T) {
 	w := world(t)
 	disk := filepath.Join(w.Dir, "corvane-disk")
@@ -53,12 +65,7 @@ func TestAConsoleIsFilledOverFTP(t *testing.T) {
 	status, out, stderr := polytome(t, "fill", "--from", w.Shelf, "--loader", "gantry", "--to", at, "--only",
 		"platform:corvane size<50M")
 	assert.Contains(t, []int{statusDone, statusPartial}, status, out+stderr)
-	list, err := sim.Loaders["gantry"].List(os.DirFS(filepath.Join(disk, "hd1")))
-	require.NoError(t, err)
-	assert.NotEmpty(t, list.Games, out+stderr)
-	for _, g := range list.Games {
-		assert.True(t, g.Starts, g.Why)
-	}
+	startsAll(t, "gantry", filepath.Join(disk, "hd1"), out+stderr)
 	_, out, stderr = polytome(t, "check", "--loader", "gantry", "--to", at)
 	assert.Contains(t, out, "Gantry will list", stderr)
 	_, out, _ = polytome(t, "plan", "--from", w.Shelf, "--loader", "gantry", "--to", at, "--only",

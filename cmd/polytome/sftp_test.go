@@ -12,7 +12,6 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/judge"
-	"polytome/internal/sim"
 )
 
 // TestABoxIsFilledOverSFTP has OpenSSH's server stand for a small box that plays games, and a user with a key.
@@ -22,14 +21,7 @@ func TestABoxIsFilledOverSFTP(t *testing.T) {
 	dir := filepath.Join(s.Dir, "games")
 	require.NoError(t, os.Mkdir(dir, 0o777))
 	require.NoError(t, os.Chmod(dir, 0o777))
-	home := t.TempDir()
-	text, err := os.ReadFile(s.Key)
-	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), text, 0o600))
-	t.Setenv("HOME", home)
-	t.Setenv("XDG_CONFIG_HOME", filepath.Join(home, "config"))
-	t.Setenv("SSH_AUTH_SOCK", "")
+	home := s.Home(t)
 	at := fmt.Sprintf("sftp://%s@127.0.0.1:%d%s", s.User, s.Port, dir)
 
 	status, _, errs := polytome(t, "connections", "test", at)
@@ -46,7 +38,7 @@ func TestABoxIsFilledOverSFTP(t *testing.T) {
 	assert.Contains(t, errs, "was not accepted")
 	ok(t, "connections", "trust", at, "--fingerprint", s.Host)
 	assert.Contains(t, ok(t, "connections", "trust", at), "shows no key that would have to be accepted")
-	_, err = os.Stat(filepath.Join(home, ".ssh", "known_hosts"))
+	_, err := os.Stat(filepath.Join(home, ".ssh", "known_hosts"))
 	assert.ErrorIs(t, err, os.ErrNotExist, "the list of other programs is theirs")
 
 	out := ok(t, "connections", "test", at)
@@ -56,12 +48,7 @@ func TestABoxIsFilledOverSFTP(t *testing.T) {
 	status, out, errs = polytome(t, "fill", "--from", w.Shelf, "--loader", "oxbow", "--to", at, "--only", "size<50M")
 	assert.Contains(t, []int{statusDone, statusPartial}, status, out+errs)
 	assert.Contains(t, out, "read back", "files are compared over SFTP")
-	list, err := sim.Loaders["oxbow"].List(os.DirFS(dir))
-	require.NoError(t, err)
-	assert.NotEmpty(t, list.Games, out+errs)
-	for _, g := range list.Games {
-		assert.True(t, g.Starts, g.Why)
-	}
+	startsAll(t, "oxbow", dir, out+errs)
 	_, out, errs = polytome(t, "check", "--loader", "oxbow", "--to", at)
 	assert.Contains(t, out, "Oxbow will list", errs)
 	_, out, _ = polytome(t, "plan", "--from", w.Shelf, "--loader", "oxbow", "--to", at, "--only", "size<50M")
@@ -72,11 +59,7 @@ func TestABoxIsFilledOverSFTP(t *testing.T) {
 // TestAHostKeyIsAcceptedOnTheScreen walks as somebody would who adds such a box.
 func TestAHostKeyIsAcceptedOnTheScreen(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home := t.TempDir()
-	text, err := os.ReadFile(s.Key)
-	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), text, 0o600))
+	home := s.Home(t)
 	bench := filepath.Join(home, "bench.toml")
 	require.NoError(t, os.WriteFile(bench, fmt.Appendf(nil, `format = 1
 

@@ -232,6 +232,26 @@ func SSH(t testing.TB, dir string, settings ...string) *OpenSSH {
 	return s
 }
 
+// Home is the home of a user who has the key, and no agent, for the rest of the test.
+func (s *OpenSSH) Home(t testing.TB) string {
+	t.Helper()
+	home := t.TempDir()
+	key, err := os.ReadFile(s.Key)
+	if err == nil {
+		err = os.Mkdir(filepath.Join(home, ".ssh"), 0o700)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), key, 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("HOME", home)
+	t.Setenv("XDG_CONFIG_HOME", filepath.Join(home, "config"))
+	t.Setenv("SSH_AUTH_SOCK", "")
+	return home
+}
+
 func (s *OpenSSH) begin() {
 	s.t.Helper()
 	s.stop = serve(s.t, s.Port, s.program, s.args...)

@@ -68,13 +68,16 @@ func (l *Lane) keep(c *course) {
 		}
 		select {
 		case do := <-l.asked:
-			_ = parallel.Safely(func() error { do(c); return nil })
+			if err := parallel.Safely(func() error { do(c); return nil }); err != nil {
+				c.fail("the run: " + err.Error()) // a mistake of ours is no success
+			}
 		case hand <- first:
 			c.events = c.events[1:]
 		}
 	}
 	close(out)
 	<-handing
+	l.report = c.report
 	close(l.delivered)
 }
 

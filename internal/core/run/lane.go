@@ -158,10 +158,7 @@ func (l *Lane) work(ctx context.Context) {
 	defer release()
 	l.guarded(func() { l.carryOut(ctx) })
 	l.guarded(l.letGo)
-	l.ask(func(c *course) {
-		c.end(ctx.Err() != nil)
-		l.report = c.report
-	})
+	l.ask(func(c *course) { c.end(ctx.Err() != nil) })
 	<-l.delivered
 	if l.job.Over != nil {
 		_ = parallel.Safely(func() error { l.job.Over(l.report); return nil })

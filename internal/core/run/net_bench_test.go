@@ -97,8 +97,31 @@ func BenchmarkFTP(b *testing.B) {
 	}
 }
 
-// BenchmarkSMB sends one file of 1 GiB to Samba next to smbclient, and 5,000 small ones. Ours has the server flush each
-// file, so smbclient takes another turn after which that is done too.
+// beside carries a plan out in turns with a script of a peer that puts the same into the folder FULL of a server's
+// folder, and prints the ratios. Ours has the server flush each file, so the peer takes another turn after which that
+// is done too.
+func beside(b *testing.B, p *plan.Plan, open func() (target.Target, error), peer, script, dir string) {
+	var ours, read, theirs, synced []float64
+	turns := []func(){
+		func() { ours = append(ours, carried(b, p, run.VerifySize, open)) },
+		func() { read = append(read, carried(b, p, run.VerifyFull, open)) },
+		func() { theirs = append(theirs, timed(b, "sh", "-c", script)) },
+		func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+dir+"/FULL/*")) },
+	}
+	for i := 0; b.Loop(); i++ {
+		for k := range turns {
+			turns[(i+k)%len(turns)]()
+			require.NoError(b, os.RemoveAll(filepath.Join(dir, "FULL")))
+		}
+	}
+	b.ReportMetric(median(ours)/median(theirs), "run/"+peer)
+	b.ReportMetric(median(ours)/median(synced), "run/"+peer+"+sync")
+	b.ReportMetric(median(read)/median(synced), "run+read-back/"+peer+"+sync")
+	b.ReportMetric(median(ours), "s")
+	b.ReportMetric(median(theirs), "s-theirs")
+}
+
+// BenchmarkSMB sends one file of 1 GiB to Samba next to smbclient, and 5,000 small ones.
 func BenchmarkSMB(b *testing.B) {
 	s := judge.SMB(b, b.TempDir())
 	open := func() (target.Target, error) {
@@ -111,45 +134,20 @@ func BenchmarkSMB(b *testing.B) {
 			src := filepath.Dir(p.Steps[1].Make.Source.Path)
 			b.SetBytes(p.Bytes)
 			command := fmt.Sprintf("mkdir FULL; cd FULL; prompt off; recurse on; lcd %s; mput *", src)
-			var ours, read, theirs, synced []float64
 			script := fmt.Sprintf("smbclient //127.0.0.1/games -p %d -U '%s%%%s' -c '%s'", s.Port, s.User, s.Password,
 				command)
-			turns := []func(){
-				func() { ours = append(ours, carried(b, p, run.VerifySize, open)) },
-				func() { read = append(read, carried(b, p, run.VerifyFull, open)) },
-				func() { theirs = append(theirs, timed(b, "sh", "-c", script)) },
-				// ours flushes each file
-				func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+s.Dir+"/FULL/*")) },
-			}
-			for i := 0; b.Loop(); i++ {
-				for k := range turns {
-					turns[(i+k)%len(turns)]()
-					require.NoError(b, os.RemoveAll(filepath.Join(s.Dir, "FULL")))
-				}
-			}
-			b.ReportMetric(median(ours)/median(theirs), "run/smbclient")
-			b.ReportMetric(median(ours)/median(synced), "run/smbclient+sync")
-			b.ReportMetric(median(read)/median(synced), "run+read-back/smbclient+sync")
-			b.ReportMetric(median(ours), "s")
-			b.ReportMetric(median(theirs), "s-theirs")
+			beside(b, p, open, "smbclient", script, s.Dir)
 		})
 	}
 }
 
-// BenchmarkSFTP sends one file of 1 GiB to OpenSSH next to its own client, and 5,000 small ones. Ours has the server
-// flush each file, so the client takes another turn after which that is done too.
+// BenchmarkSFTP sends one file of 1 GiB to OpenSSH next to its own client, and 5,000 small ones.
 func BenchmarkSFTP(b *testing.B) {
 	s := judge.SSH(b, b.TempDir())
 	at := remote.Address{Host: "127.0.0.1", Port: s.Port, User: s.User, Root: strings.Trim(s.Dir, "/")}
-	home := b.TempDir()
-	key, err := os.ReadFile(s.Key)
-	require.NoError(b, err)
-	require.NoError(b, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
-	require.NoError(b, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), key, 0o600))
-	b.Setenv("HOME", home)
-	b.Setenv("SSH_AUTH_SOCK", "")
+	home := s.Home(b)
 	settings := remote.Settings{HostKeys: filepath.Join(home, "host-keys")}
-	_, err = sftp.Open(context.Background(), at, settings)
+	_, err := sftp.Open(context.Background(), at, settings)
 	var unknown *remote.HostKeyError
 	require.ErrorAs(b, err, &unknown)
 	require.NoError(b, unknown.Accept())
@@ -164,25 +162,7 @@ func BenchmarkSFTP(b *testing.B) {
 				src), 0o600))
 			script := fmt.Sprintf("sftp -q -P %d -i %s -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -b %s "+
 				"%s@127.0.0.1 >/dev/null", s.Port, s.Key, batch, s.User)
-			var ours, read, theirs, synced []float64
-			turns := []func(){
-				func() { ours = append(ours, carried(b, p, run.VerifySize, open)) },
-				func() { read = append(read, carried(b, p, run.VerifyFull, open)) },
-				func() { theirs = append(theirs, timed(b, "sh", "-c", script)) },
-				// ours flushes each file
-				func() { synced = append(synced, timed(b, "sh", "-c", script+" && sync "+s.Dir+"/FULL/*")) },
-			}
-			for i := 0; b.Loop(); i++ {
-				for k := range turns {
-					turns[(i+k)%len(turns)]()
-					require.NoError(b, os.RemoveAll(filepath.Join(s.Dir, "FULL")))
-				}
-			}
-			b.ReportMetric(median(ours)/median(theirs), "run/sftp")
-			b.ReportMetric(median(ours)/median(synced), "run/sftp+sync")
-			b.ReportMetric(median(read)/median(synced), "run+read-back/sftp+sync")
-			b.ReportMetric(median(ours), "s")
-			b.ReportMetric(median(theirs), "s-theirs")
+			beside(b, p, open, "sftp", script, s.Dir)
 		})
 	}
 }

@@ -27,17 +27,6 @@ import (
 
 var ctx = context.Background()
 
-// home gives the user of a test a home with a key in it, and no agent.
-func home(t testing.TB, key string) {
-	dir := t.TempDir()
-	text, err := os.ReadFile(key)
-	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(dir, ".ssh"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".ssh", "id_ed25519"), text, 0o600))
-	t.Setenv("HOME", dir)
-	t.Setenv("SSH_AUTH_SOCK", "")
-}
-
 // accepted is how a server is reached whose key was accepted.
 func accepted(t testing.TB, at remote.Address) remote.Settings {
 	o := remote.Settings{Timeout: 10 * time.Second, HostKeys: filepath.Join(t.TempDir(), "keys", "host-keys")}
@@ -69,7 +58,7 @@ func TestConformance(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := judge.SSH(t, t.TempDir(), settings...)
-			home(t, s.Key)
+			s.Home(t)
 			o := accepted(t, address(s, s.Dir))
 			targettest.Run(t, func(t *testing.T) target.Target { return open(t, s, o) })
 		})
@@ -79,7 +68,7 @@ func TestConformance(t *testing.T) {
 // TestConformanceFarAway is the same over a slow way: everything takes 30 ms, and 5 MB pass in a second.
 func TestConformanceFarAway(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	far := *s
 	far.Port = judge.Far(t, s.Port, 30*time.Millisecond, 5e6)
 	o := accepted(t, address(&far, s.Dir))
@@ -88,7 +77,7 @@ func TestConformanceFarAway(t *testing.T) {
 
 func TestBytesAreThereForAnotherClient(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	p := open(t, s, accepted(t, address(s, s.Dir)))
 	defer p.Close()
 	data := make([]byte, 21<<20+12345)
@@ -121,7 +110,7 @@ func TestBytesAreThereForAnotherClient(t *testing.T) {
 
 func TestFacts(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	p := open(t, s, accepted(t, address(s, s.Dir)))
 	defer p.Close()
 	f, err := p.Facts(ctx, nil)
@@ -151,7 +140,7 @@ func TestFacts(t *testing.T) {
 
 func TestWhatAServerCanIsFoundOut(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	p := open(t, s, accepted(t, address(s, s.Dir)))
 	defer p.Close()
 	r, err := p.Try(ctx)
@@ -171,7 +160,7 @@ func TestWhatAServerCanIsFoundOut(t *testing.T) {
 
 func TestHostKeys(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	at := address(s, s.Dir)
 	o := remote.Settings{Timeout: 10 * time.Second, HostKeys: filepath.Join(t.TempDir(), "host-keys")}
 	_, err := sftp.Open(ctx, at, o)
@@ -205,7 +194,7 @@ func TestHostKeys(t *testing.T) {
 	more := judge.SSH(t, two.Dir, "HostKey "+filepath.Join(filepath.Dir(two.Key), "second"))
 	scan := judge.Run(t, "ssh-keyscan", "-t", "ed25519", "-p", fmt.Sprint(more.Port), "127.0.0.1")
 	require.NoError(t, os.WriteFile(o.HostKeys, []byte(scan), 0o600))
-	home(t, more.Key)
+	more.Home(t)
 	p, err = sftp.Open(ctx, address(more, more.Dir), o)
 	require.NoError(t, err)
 	require.NoError(t, p.Close())
@@ -249,7 +238,7 @@ func TestKeysOfAnAgent(t *testing.T) {
 
 	// A key with a passphrase is named: an agent can have it.
 	t.Setenv("SSH_AUTH_SOCK", "")
-	home(t, s.Key)
+	s.Home(t)
 	file := filepath.Join(os.Getenv("HOME"), ".ssh", "id_ed25519")
 	judge.Run(t, "ssh-keygen", "-q", "-p", "-P", "", "-N", "harbour", "-f", file)
 	_, err = sftp.Open(ctx, address(s, s.Dir), o)
@@ -258,7 +247,7 @@ func TestKeysOfAnAgent(t *testing.T) {
 
 func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	o := accepted(t, address(s, s.Dir))
 	nobody := address(s, s.Dir)
 	nobody.User = ""
@@ -305,7 +294,7 @@ func TestWhatIsWrongIsSaidInWords(t *testing.T) {
 
 func TestAServerThatGoesAway(t *testing.T) {
 	s := judge.SSH(t, t.TempDir())
-	home(t, s.Key)
+	s.Home(t)
 	o := accepted(t, address(s, s.Dir))
 	p := open(t, s, o)
 	w, err := p.Create(ctx, "a.iso", 64<<20)
@@ -352,7 +341,7 @@ func TestEndingTheContextEndsEverything(t *testing.T) {
 	})
 	t.Run("in a file", func(t *testing.T) {
 		s := judge.SSH(t, t.TempDir())
-		home(t, s.Key)
+		s.Home(t)
 		at := address(s, s.Dir)
 		o := accepted(t, at)
 		at.Port = judge.Far(t, s.Port, 20*time.Millisecond, 200_000)
