@@ -135,6 +135,35 @@ func Watch(ctx context.Context, c net.Conn, limit time.Duration) *Watched {
 	return w
 }
 
+// Dial connects to an address whose port is known; what is the server's kind, such as "SSH server".
+func Dial(ctx context.Context, a Address, what string, timeout time.Duration) (net.Conn, error) {
+	at := net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
+	c, err := (&net.Dialer{Timeout: timeout}).DialContext(ctx, "tcp", at)
+	if err == nil {
+		return c, nil
+	}
+	if say := Unreachable(a.Host, a.Port, what, err); say != nil {
+		return nil, say
+	}
+	return nil, fmt.Errorf("%w: connecting to %s: %w", target.ErrGone, at, err)
+}
+
+// WatchUntil watches a connection that ends with the context: at once until begun is named, as libraries do not always
+// ask the context while they log in, and a moment later from then on, for what is done at the end. stop ends the
+// watching, and leaves the connection.
+func WatchUntil(ctx context.Context, c net.Conn, limit time.Duration) (w *Watched, begun, stop func()) {
+	watching, cancel := context.WithCancel(context.Background())
+	hurry := context.AfterFunc(ctx, func() { _ = c.Close() })
+	parting := context.AfterFunc(ctx, func() {
+		select {
+		case <-time.After(Farewell):
+			_ = c.Close()
+		case <-watching.Done():
+		}
+	})
+	return Watch(watching, c, limit), func() { hurry() }, func() { parting(); cancel() }
+}
+
 // Wait says that something is waited for, until the function that it returns is named.
 func (w *Watched) Wait() func() {
 	w.mu.Lock()

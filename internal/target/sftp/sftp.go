@@ -43,7 +43,7 @@ type server struct {
 	conn   *remote.Watched
 	ssh    *ssh.Client
 	client *sftp.Client
-	stop   context.CancelFunc
+	stop   func()
 }
 
 // Open connects, logs in and opens the folder. The connection lasts as long as the context, and a moment longer, for
@@ -98,33 +98,20 @@ func connect(ctx context.Context, a remote.Address, o remote.Settings) (*server,
 	if err != nil {
 		return nil, err
 	}
-	dialer := net.Dialer{Timeout: o.Timeout}
-	c, err := dialer.DialContext(ctx, "tcp", at)
+	c, err := remote.Dial(ctx, a, "SSH server", o.Timeout)
 	if err != nil {
-		if say := remote.Unreachable(a.Host, a.Port, "SSH server", err); say != nil {
-			return nil, say
-		}
-		return nil, fmt.Errorf("%w: connecting to %s: %w", target.ErrGone, at, err)
+		return nil, err
 	}
 	s := &server{addr: a}
-	watching, stop := context.WithCancel(context.Background())
-	s.conn = remote.Watch(watching, c, o.Timeout)
-	hurry := context.AfterFunc(ctx, func() { _ = c.Close() })
-	parting := context.AfterFunc(ctx, func() {
-		select {
-		case <-time.After(remote.Farewell):
-			_ = c.Close()
-		case <-watching.Done():
-		}
-	})
-	s.stop = func() { parting(); stop() }
+	var begun func()
+	s.conn, begun, s.stop = remote.WatchUntil(ctx, c, o.Timeout)
 	login := newLogin(o)
 	done := s.conn.Wait()
 	err = s.begin(at, &ssh.ClientConfig{User: o.User, Auth: login.methods(), HostKeyCallback: keys.check,
 		HostKeyAlgorithms: keys.algorithms()})
 	done()
 	login.close()
-	if hurry(); err == nil && ctx.Err() == nil {
+	if begun(); err == nil && ctx.Err() == nil {
 		return s, nil
 	}
 	s.stop()

@@ -50,7 +50,7 @@ type server struct {
 	conn    *remote.Watched
 	frames  *framed
 	session *smb2.Session
-	stop    context.CancelFunc
+	stop    func()
 }
 
 // connect connects and logs in. The connection lasts as long as the context, and a moment longer, for what is done at
@@ -63,27 +63,14 @@ func connect(ctx context.Context, a remote.Address, o remote.Settings) (*server,
 		a.Port = usualPort
 	}
 	at := net.JoinHostPort(a.Host, strconv.Itoa(a.Port))
-	dialer := net.Dialer{Timeout: o.Timeout}
-	c, err := dialer.DialContext(ctx, "tcp", at)
+	c, err := remote.Dial(ctx, a, "SMB server", o.Timeout)
 	if err != nil {
-		if say := remote.Unreachable(a.Host, a.Port, "SMB server", err); say != nil {
-			return nil, say
-		}
-		return nil, fmt.Errorf("%w: connecting to %s: %w", target.ErrGone, at, err)
+		return nil, err
 	}
 	s := &server{addr: a, user: o.User}
-	watching, stop := context.WithCancel(context.Background())
 	s.frames = &framed{Conn: c}
-	s.conn = remote.Watch(watching, s.frames, o.Timeout)
-	hurry := context.AfterFunc(ctx, func() { _ = c.Close() }) // the library does not always ask the context
-	parting := context.AfterFunc(ctx, func() {
-		select {
-		case <-time.After(remote.Farewell):
-			_ = c.Close()
-		case <-watching.Done():
-		}
-	})
-	s.stop = func() { parting(); stop() }
+	var begun func()
+	s.conn, begun, s.stop = remote.WatchUntil(ctx, s.frames, o.Timeout)
 	user := o.User
 	if user == "" {
 		user = "guest"
@@ -93,7 +80,7 @@ func connect(ctx context.Context, a remote.Address, o remote.Settings) (*server,
 	done := s.conn.Wait()
 	s.session, err = d.DialConn(ctx, s.conn, at)
 	done()
-	if hurry(); err == nil && ctx.Err() == nil {
+	if begun(); err == nil && ctx.Err() == nil {
 		return s, nil
 	}
 	s.stop()

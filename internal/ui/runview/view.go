@@ -115,9 +115,9 @@ func (m *Model) whole() string {
 	case running == 0:
 		return "targets"
 	case longest == 0:
-		return size.Count(running, "run") + " running"
+		return size.Count(running, "run") + " in progress"
 	}
-	return fmt.Sprintf("%s running, %s of %s, about %s left", size.Count(running, "run"), size.Format(done),
+	return fmt.Sprintf("%s in progress, %s of %s, about %s left", size.Count(running, "run"), size.Format(done),
 		size.Format(of), estimate.Words(longest))
 }
 
@@ -159,7 +159,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		speed = size.Format(int64(float64(l.New())/sec)) + "/s"
 	}
 	if !l.Running() {
-		left = "in " + l.Elapsed.Round(time.Second/10).String()
+		left = "in " + estimate.Words(max(time.Second, l.Elapsed))
 	} else if d, ok := l.Left(); ok {
 		left = estimate.Words(d) + " left"
 	}
