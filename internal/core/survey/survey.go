@@ -23,14 +23,23 @@ import (
 	"polytome/internal/target/protocols"
 )
 
-// A Survey is one target seen with the titles in mind, at one moment.
+// A Survey is one target seen with the titles in mind: a look at it, and what of the titles is chosen for it. The look
+// may be shared; the choices have one owner, who may change them.
 type Survey struct {
-	Config   bench.Target
+	*Look
+	Config bench.Target // how the target is set up, with the connection and the loaders that follow from it
+	Sheet  *fit.Sheet   // the verdicts, and the choices
+
+	plan *plan.Plan // for the present choices; nil until asked for
+}
+
+// A Look is what was found on a target, at one moment, and what follows from that and from how it is set up, whatever
+// is chosen. It does not change once it is handed out: where the target is set up otherwise, there is another one.
+type Look struct {
 	Profile  *loader.Profile   // the target's first loader
 	Profiles []*loader.Profile // all of them
 	Titles   []title.Title
 	Listing
-	Sheet *fit.Sheet
 	// Problems are entries of the target that could not be read.
 	Problems []string
 	// Away is why the target cannot be looked at; what is shown is what was on it at Taken. nil for
@@ -55,7 +64,13 @@ type Survey struct {
 	texts   map[string]string
 	last    map[string]string // texts as they were last written, by path
 	updates []plan.Update
-	plan    *plan.Plan // for the present choices; nil until asked for
+}
+
+// again begins another look from what this one has found.
+func (l *Look) again() *Look {
+	c := *l
+	c.Notes, c.trees, c.strange = nil, maps.Clone(l.trees), maps.Clone(l.strange)
+	return &c
 }
 
 // A Listing is what a target can hold and what is on it, as it was at one time.
@@ -76,8 +91,8 @@ type Options struct {
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Targets[n], Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At),
-		trees: map[string]*fit.Loader{}, strange: map[string]bool{}}
+	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At),
+		trees: map[string]*fit.Loader{}, strange: map[string]bool{}}}
 	if err := s.profiles(b); err != nil {
 		return nil, err
 	}
@@ -150,7 +165,6 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 
 // judge finds what is there under other names, lays the trees and gives the verdicts.
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
-	s.Notes = nil
 	if s.Facts.Unclean && s.Away == nil {
 		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. "+
 			"Check it (polytome drives check): files may be damaged.")
@@ -283,11 +297,12 @@ func (s *Survey) configure(b *bench.Bench, n int, via string) {
 // Rejudge judges the titles again after the target was set up otherwise: what may be written over, and what leaves. The
 // listing stays.
 func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
-	s.Config = b.Targets[n]
-	if err := s.profiles(b); err != nil {
+	c := Survey{Look: s.again(), Config: b.Targets[n]}
+	if err := c.profiles(b); err != nil {
 		return err
 	}
-	s.judge(ctx, b, n)
+	c.judge(ctx, b, n)
+	*s = c
 	return nil
 }
 

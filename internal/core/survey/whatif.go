@@ -21,9 +21,8 @@ func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*
 	before := s.Config
 	change(&b.Targets[n])
 	now := b.Targets[n]
-	c := *s
-	// another goroutine may try something too
-	c.Config, c.plan, c.Notes, c.trees, c.strange = now, nil, nil, maps.Clone(s.trees), map[string]bool{}
+	c := &Survey{Look: s.again(), Config: now}
+	c.strange = map[string]bool{}
 	if err := c.profiles(b); err != nil {
 		return nil, err
 	}
@@ -44,7 +43,7 @@ func (s *Survey) With(ctx context.Context, be *bench.Bench, n int, change func(*
 		c.changed = map[string]bool{}
 	}
 	c.judge(ctx, b, n)
-	return &c, nil
+	return c, nil
 }
 
 func sameLoaders(a, b bench.Target) bool {
@@ -200,7 +199,7 @@ func (s *Survey) Second(ctx context.Context, be *bench.Bench, n int) (*Differenc
 // Another is a target like number n, empty, and what of the titles that are wanted there and do not go
 // would go to it.
 func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, error) {
-	c := *s
+	c := &Survey{Look: s.again()}
 	c.There, c.trees, c.strange = []target.Entry{}, map[string]*fit.Loader{}, map[string]bool{}
 	c.Away = nil
 	c.found, c.texts, c.changed = map[int][]string{}, map[string]string{}, map[string]bool{}
@@ -221,5 +220,5 @@ func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, 
 		c.Config.Via = s.Config.Via
 	}
 	c.judge(ctx, b, n)
-	return &c, nil
+	return c, nil
 }
