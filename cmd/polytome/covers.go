@@ -117,9 +117,14 @@ func (c *covering) open(ctx context.Context) (*shelf, error) {
 
 func (s *shelf) needs() []cover.Need { return cover.Needs(s.titles, s.which, s.kinds) }
 
+// coversFetchOptions are the flags of covers fetch.
+type coversFetchOptions struct {
+	covering
+	again, noText bool
+}
+
 func coversFetch() *cobra.Command {
-	c := &covering{}
-	var again, noText bool
+	var opt coversFetchOptions
 	cmd := &cobra.Command{
 		Use:   "fetch",
 		Short: "Download pictures and descriptions from the bench's servers",
@@ -132,45 +137,47 @@ is then 3.`,
   polytome covers fetch --bench season.toml --only 'platform:vesper' --of front,disc
   polytome covers fetch --bench season.toml --again --json`,
 		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := c.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.store.Close()
-			if len(s.bench.Covers.Servers) == 0 {
-				return fmt.Errorf("the bench %s has no picture server; add one like this, and see "+
-					"docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = "+
-					"\"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", c.bench)
-			}
-			needs := s.needs()
-			if !noText {
-				needs = append(needs, s.finder.About(s.titles, s.which)...)
-			}
-			line := passing{out: os.Stderr, want: isTerminal(os.Stderr) && !c.asJSON}
-			r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: again,
-				Progress: func(p cover.Progress) {
-					line.draw(func() string {
-						return clean(fmt.Sprintf("%d of %d, %s new: %s", p.Done, p.Total,
-							size.Count(p.Fetched, "picture"),
-							p.Now))
-					})
-				}})
-			line.clear()
-			if err := c.emit(cmd.OutOrStdout(), r, true); err != nil {
-				return err
-			}
-			if r.Stopped {
-				return errors.New("stopped; what arrived is kept, and the same command continues")
-			}
-			return c.status(r)
-		},
+		RunE: opt.run,
 	}
-	c.flags(cmd)
-	cmd.Flags().BoolVar(&again, "again", false,
+	opt.flags(cmd)
+	cmd.Flags().BoolVar(&opt.again, "again", false,
 		"request again what the servers did not have, and what has changed there")
-	cmd.Flags().BoolVar(&noText, "no-descriptions", false, "download pictures only")
+	cmd.Flags().BoolVar(&opt.noText, "no-descriptions", false, "download pictures only")
 	return cmd
+}
+
+func (opt *coversFetchOptions) run(cmd *cobra.Command, _ []string) error {
+	s, err := opt.open(cmd.Context())
+	if err != nil {
+		return err
+	}
+	defer s.store.Close()
+	if len(s.bench.Covers.Servers) == 0 {
+		return fmt.Errorf("the bench %s has no picture server; add one like this, and see "+
+			"docs/covers.md:\n\n[[covers.server]]\nname = \"shelf\"\nurl = "+
+			"\"https://pictures.example/\"\npaths = [\"{platform}/{kind}/{id}.png\"]", opt.bench)
+	}
+	needs := s.needs()
+	if !opt.noText {
+		needs = append(needs, s.finder.About(s.titles, s.which)...)
+	}
+	line := passing{out: os.Stderr, want: isTerminal(os.Stderr) && !opt.asJSON}
+	r := s.finder.Fetch(cmd.Context(), s.titles, needs, cover.FetchOptions{Again: opt.again,
+		Progress: func(p cover.Progress) {
+			line.draw(func() string {
+				return clean(fmt.Sprintf("%d of %d, %s new: %s", p.Done, p.Total,
+					size.Count(p.Fetched, "picture"),
+					p.Now))
+			})
+		}})
+	line.clear()
+	if err := opt.emit(cmd.OutOrStdout(), r, true); err != nil {
+		return err
+	}
+	if r.Stopped {
+		return errors.New("stopped; what arrived is kept, and the same command continues")
+	}
+	return opt.status(r)
 }
 
 func coversReport() *cobra.Command {
@@ -257,11 +264,16 @@ func (c *covering) emit(out io.Writer, r *cover.Report, fetched bool) error {
 	return nil
 }
 
+// coversSetOptions are the flags of covers set.
+type coversSetOptions struct {
+	covering
+	crop        string
+	none, clear bool
+	disc        int
+}
+
 func coversSet() *cobra.Command {
-	c := &covering{}
-	var crop string
-	var none, clear bool
-	var disc int
+	var opt coversSetOptions
 	cmd := &cobra.Command{
 		Use:   "set TITLE [PICTURE]",
 		Short: "Choose the picture of a title by hand",
@@ -273,83 +285,85 @@ moves. --crop cuts off so many thousandths at the left, top, right and bottom.`,
   polytome covers set --bench season.toml VSP-20417 --of disc --none
   polytome covers set --bench season.toml VSP-20417 --clear`,
 		Args: needArgs(1, "a title, by its ID or name"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 2 {
-				return usageError{fmt.Errorf("unexpected argument %q", args[2])}
-			}
-			if given := len(args) - 1 + count(crop != "") + count(none) + count(clear); given == 0 || given > 1 &&
-				(none || clear) {
-				return usageError{errors.New("give a picture, --crop, --none or --clear")}
-			}
-			s, err := c.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer s.store.Close()
-			t, err := s.one(args[0])
-			if err != nil {
-				return err
-			}
-			of := title.PictureKinds[0]
-			if len(c.of) > 0 {
-				of = c.of[0]
-			}
-			at := 0
-			if disc > 0 {
-				if at = slices.IndexFunc(t.Discs, func(d title.Disc) bool { return d.Number == disc }); at < 0 {
-					return usageError{fmt.Errorf("%s has no disc %d", t.Label(), disc)}
-				}
-			}
-			choice := title.Chosen{Of: of, None: none}
-			for _, was := range t.Discs[at].Chosen {
-				if was.Of == of && crop != "" {
-					choice.File = was.File
-				}
-			}
-			if len(args) > 1 {
-				if choice.File, err = cover.Usable(args[1]); err != nil {
-					return err
-				}
-			}
-			if crop != "" {
-				if choice.Crop, err = parseCrop(crop); err != nil {
-					return usageError{err}
-				}
-			}
-			if err := s.bench.Hold(stateDir()); err != nil {
-				return err
-			}
-			defer s.bench.Release()
-			if who := s.bench.ReadOnly(); who != "" {
-				return fmt.Errorf("another Polytome (%s) has this bench open: close it first", who)
-			}
-			if choice.File != "" {
-				choice.File = s.bench.Relative(choice.File)
-			}
-			s.bench.Edit(t.Discs[at].Where(t.Among > 1), t.Discs[at].Sign, func(e *title.Edit) { e.Choose(choice) })
-			if err := s.bench.Save(); err != nil {
-				return err
-			}
-			switch {
-			case c.asJSON:
-				return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(),
-					"disc": t.Discs[at].Number, "chosen": choice})
-			case none:
-				fmt.Fprintf(cmd.OutOrStdout(), "%[2]s goes without a %[1]s picture.\n", of, t.Label())
-			case clear:
-				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is again the one that was found.\n", of, t.Label())
-			default:
-				fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is chosen.\n", of, t.Label())
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	c.flags(cmd)
-	cmd.Flags().StringVar(&crop, "crop", "", "cut so many thousandths off: LEFT,TOP,RIGHT,BOTTOM")
-	cmd.Flags().BoolVar(&none, "none", false, "the title goes without this picture")
-	cmd.Flags().BoolVar(&clear, "clear", false, "forget the choice")
-	cmd.Flags().IntVar(&disc, "disc", 0, "the number of the disc it is for")
+	opt.flags(cmd)
+	cmd.Flags().StringVar(&opt.crop, "crop", "", "cut so many thousandths off: LEFT,TOP,RIGHT,BOTTOM")
+	cmd.Flags().BoolVar(&opt.none, "none", false, "the title goes without this picture")
+	cmd.Flags().BoolVar(&opt.clear, "clear", false, "forget the choice")
+	cmd.Flags().IntVar(&opt.disc, "disc", 0, "the number of the disc it is for")
 	return cmd
+}
+
+func (opt *coversSetOptions) run(cmd *cobra.Command, args []string) error {
+	if len(args) > 2 {
+		return usageError{fmt.Errorf("unexpected argument %q", args[2])}
+	}
+	if given := len(args) - 1 + count(opt.crop != "") + count(opt.none) + count(opt.clear); given == 0 || given > 1 &&
+		(opt.none || opt.clear) {
+		return usageError{errors.New("give a picture, --crop, --none or --clear")}
+	}
+	s, err := opt.open(cmd.Context())
+	if err != nil {
+		return err
+	}
+	defer s.store.Close()
+	t, err := s.one(args[0])
+	if err != nil {
+		return err
+	}
+	of := title.PictureKinds[0]
+	if len(opt.of) > 0 {
+		of = opt.of[0]
+	}
+	at := 0
+	if opt.disc > 0 {
+		if at = slices.IndexFunc(t.Discs, func(d title.Disc) bool { return d.Number == opt.disc }); at < 0 {
+			return usageError{fmt.Errorf("%s has no disc %d", t.Label(), opt.disc)}
+		}
+	}
+	choice := title.Chosen{Of: of, None: opt.none}
+	for _, was := range t.Discs[at].Chosen {
+		if was.Of == of && opt.crop != "" {
+			choice.File = was.File
+		}
+	}
+	if len(args) > 1 {
+		if choice.File, err = cover.Usable(args[1]); err != nil {
+			return err
+		}
+	}
+	if opt.crop != "" {
+		if choice.Crop, err = parseCrop(opt.crop); err != nil {
+			return usageError{err}
+		}
+	}
+	if err := s.bench.Hold(stateDir()); err != nil {
+		return err
+	}
+	defer s.bench.Release()
+	if who := s.bench.ReadOnly(); who != "" {
+		return fmt.Errorf("another Polytome (%s) has this bench open: close it first", who)
+	}
+	if choice.File != "" {
+		choice.File = s.bench.Relative(choice.File)
+	}
+	s.bench.Edit(t.Discs[at].Where(t.Among > 1), t.Discs[at].Sign, func(e *title.Edit) { e.Choose(choice) })
+	if err := s.bench.Save(); err != nil {
+		return err
+	}
+	switch {
+	case opt.asJSON:
+		return printJSON(cmd.OutOrStdout(), map[string]any{"title": t.Key, "label": t.Label(),
+			"disc": t.Discs[at].Number, "chosen": choice})
+	case opt.none:
+		fmt.Fprintf(cmd.OutOrStdout(), "%[2]s goes without a %[1]s picture.\n", of, t.Label())
+	case opt.clear:
+		fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is again the one that was found.\n", of, t.Label())
+	default:
+		fmt.Fprintf(cmd.OutOrStdout(), "The %s picture of %s is chosen.\n", of, t.Label())
+	}
+	return nil
 }
 
 func count(b bool) int {

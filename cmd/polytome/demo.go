@@ -31,9 +31,14 @@ import (
 // enough not to bore, slow enough to be watched.
 const demoRate = 3 * size.GiB
 
+// demoOptions are the flags of demo.
+type demoOptions struct {
+	dir, drawings          string
+	without, ascii, asJSON bool
+}
+
 func demoCommand() *cobra.Command {
-	var dir, drawings string
-	var without, ascii, asJSON bool
+	var opt demoOptions
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Try everything on made-up games and a made-up stick",
@@ -53,68 +58,70 @@ demo, so the exit status is 0 anyway.`,
   polytome demo --dir ./season
   polytome demo --run`,
 		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			if dir == "" {
-				var remove func() error
-				if dir, remove, err = temporaryWorld(); err != nil {
-					return fmt.Errorf("making a folder for the demo: %w", err)
-				}
-				defer func() { err = errors.Join(err, remove()) }()
-			}
-			if dir, err = filepath.Abs(dir); err != nil {
-				return err
-			}
-			world, err := demo.Open(dir, demo.Seed)
-			if err != nil {
-				return err
-			}
-			b, err := bench.Load(world.Bench)
-			if err != nil {
-				return err
-			}
-			connections, err := world.Bring(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer connections.Close()
-			if without {
-				connections.Connect(b)
-				b.Targets = b.Targets[:4] // those that are no console
-				if err := fetchForDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
-					return err
-				}
-				if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, asJSON); err != nil {
-					return err
-				}
-				if err := threeConnections(cmd.Context(), cmd.OutOrStdout(), world, connections, asJSON); err != nil {
-					return err
-				}
-				if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, asJSON); err != nil {
-					return err
-				}
-				return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, b,
-					cmp.Or(drawings, filepath.Join(world.Dir, "drawings")), asJSON)
-			}
-			connections.Connect(b)
-			if err := b.Save(); err != nil {
-				return err
-			}
-			set, err := loader.Known(filepath.Join(world.Dir, "own"))
-			if err != nil {
-				return err
-			}
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, Rate: demoRate,
-				OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
-				CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().StringVar(&dir, "dir", "", "create the world in this folder, and keep it")
-	cmd.Flags().StringVar(&drawings, "drawings", "",
+	cmd.Flags().StringVar(&opt.dir, "dir", "", "create the world in this folder, and keep it")
+	cmd.Flags().StringVar(&opt.drawings, "drawings", "",
 		"with --run: the folder for drawings (default: drawings, in the world's folder)")
-	cmd.Flags().BoolVar(&without, "run", false, "fill the stick without a screen")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "with --run: print JSON, one object a line")
-	cmd.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
+	cmd.Flags().BoolVar(&opt.without, "run", false, "fill the stick without a screen")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "with --run: print JSON, one object a line")
+	cmd.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	return cmd
+}
+
+func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
+	if opt.dir == "" {
+		var remove func() error
+		if opt.dir, remove, err = temporaryWorld(); err != nil {
+			return fmt.Errorf("making a folder for the demo: %w", err)
+		}
+		defer func() { err = errors.Join(err, remove()) }()
+	}
+	if opt.dir, err = filepath.Abs(opt.dir); err != nil {
+		return err
+	}
+	world, err := demo.Open(opt.dir, demo.Seed)
+	if err != nil {
+		return err
+	}
+	b, err := bench.Load(world.Bench)
+	if err != nil {
+		return err
+	}
+	connections, err := world.Bring(cmd.Context())
+	if err != nil {
+		return err
+	}
+	defer connections.Close()
+	if opt.without {
+		connections.Connect(b)
+		b.Targets = b.Targets[:4] // those that are no console
+		if err := fetchForDemo(cmd.Context(), cmd.OutOrStdout(), world, b, opt.asJSON); err != nil {
+			return err
+		}
+		if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, opt.asJSON); err != nil {
+			return err
+		}
+		if err := threeConnections(cmd.Context(), cmd.OutOrStdout(), world, connections, opt.asJSON); err != nil {
+			return err
+		}
+		if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, opt.asJSON); err != nil {
+			return err
+		}
+		return drawDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, b,
+			cmp.Or(opt.drawings, filepath.Join(world.Dir, "drawings")), opt.asJSON)
+	}
+	connections.Connect(b)
+	if err := b.Save(); err != nil {
+		return err
+	}
+	set, err := loader.Known(filepath.Join(world.Dir, "own"))
+	if err != nil {
+		return err
+	}
+	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Rate: demoRate,
+		OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
+		CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
 }
 
 // demoJournal is where the demo's runs are written down.

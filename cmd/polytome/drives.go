@@ -178,46 +178,53 @@ func drivesShow() *cobra.Command {
 	return cmd
 }
 
+// drivesEjectOptions are the flags of drives eject.
+type drivesEjectOptions struct {
+	only, asJSON bool
+}
+
 func drivesEject() *cobra.Command {
-	var only, asJSON bool
+	var opt drivesEjectOptions
 	cmd := &cobra.Command{
 		Use:   "eject TARGET",
 		Short: "Write pending data, unmount and power off a drive, and say when it is safe to unplug",
 		Example: `  polytome drives eject /dev/sdb
   polytome drives eject --unmount /media/stick`,
 		Args: needArgs(1, "a drive, or the folder where one is mounted"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			d, _, err := drives.Here.Target(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			do := drives.Here.Eject
-			if only {
-				do = drives.Here.Unmount
-			}
-			out := cmd.OutOrStdout()
-			r, err := do(cmd.Context(), d, func(s string) {
-				if !asJSON {
-					fmt.Fprintf(out, "Not yet: %s …\n", s)
-				}
-			})
-			var busy *drives.BusyError
-			if asJSON && errors.As(err, &busy) {
-				if err := printJSON(out, busy); err != nil {
-					return err
-				}
-			}
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return printJSON(out, r)
-			}
-			fmt.Fprintln(out, r.Say)
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().BoolVar(&only, "unmount", false, "unmount only, so that the drive can be prepared")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&opt.only, "unmount", false, "unmount only, so that the drive can be prepared")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *drivesEjectOptions) run(cmd *cobra.Command, args []string) error {
+	d, _, err := drives.Here.Target(cmd.Context(), args[0])
+	if err != nil {
+		return err
+	}
+	do := drives.Here.Eject
+	if opt.only {
+		do = drives.Here.Unmount
+	}
+	out := cmd.OutOrStdout()
+	r, err := do(cmd.Context(), d, func(s string) {
+		if !opt.asJSON {
+			fmt.Fprintf(out, "Not yet: %s …\n", s)
+		}
+	})
+	var busy *drives.BusyError
+	if opt.asJSON && errors.As(err, &busy) {
+		if err := printJSON(out, busy); err != nil {
+			return err
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if opt.asJSON {
+		return printJSON(out, r)
+	}
+	fmt.Fprintln(out, r.Say)
+	return nil
 }

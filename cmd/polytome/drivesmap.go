@@ -26,9 +26,14 @@ func openVolume(ctx context.Context, what string) (*drive.Target, error) {
 	return drive.Open(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
 }
 
+// drivesMapOptions are the flags of drives map.
+type drivesMapOptions struct {
+	asJSON, defragment, all bool
+	width                   int
+}
+
 func drivesMap() *cobra.Command {
-	var asJSON, defragment, all bool
-	var width int
+	var opt drivesMapOptions
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
 		Short: "Show what is stored where on a volume, and defragment files",
@@ -41,35 +46,37 @@ are moved out of the way. A mounted volume is only read.`,
   polytome drives map north.img --defragment
   polytome drives map north.img --defragment 'FULL/VSP-20417 - Copper Tide.iso'`,
 		Args: needArgs(1, "a drive or image"),
-		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			ctx := cmd.Context()
-			p, err := openVolume(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			defer func() { err = errors.Join(err, p.Close()) }()
-			if len(args) > 1 && !defragment {
-				return usageError{errors.New("giving files needs --defragment")}
-			}
-			if defragment {
-				return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
-			}
-			m, err := blockmap.Read(ctx, p.Volume())
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), m)
-			}
-			printMap(cmd.OutOrStdout(), m, width, all)
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON: every file with its clusters")
-	cmd.Flags().BoolVar(&defragment, "defragment", false, "defragment files")
-	cmd.Flags().BoolVar(&all, "all", false, "list every file, not only fragmented ones")
-	cmd.Flags().IntVar(&width, "width", 64, "characters in a line")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON: every file with its clusters")
+	cmd.Flags().BoolVar(&opt.defragment, "defragment", false, "defragment files")
+	cmd.Flags().BoolVar(&opt.all, "all", false, "list every file, not only fragmented ones")
+	cmd.Flags().IntVar(&opt.width, "width", 64, "characters in a line")
 	return cmd
+}
+
+func (opt *drivesMapOptions) run(cmd *cobra.Command, args []string) (err error) {
+	ctx := cmd.Context()
+	p, err := openVolume(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, p.Close()) }()
+	if len(args) > 1 && !opt.defragment {
+		return usageError{errors.New("giving files needs --defragment")}
+	}
+	if opt.defragment {
+		return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
+	}
+	m, err := blockmap.Read(ctx, p.Volume())
+	if err != nil {
+		return err
+	}
+	if opt.asJSON {
+		return printJSON(cmd.OutOrStdout(), m)
+	}
+	printMap(cmd.OutOrStdout(), m, opt.width, opt.all)
+	return nil
 }
 
 // mapRows is how many lines a map has.
@@ -172,8 +179,13 @@ func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []st
 	return nil
 }
 
+// drivesCheckOptions are the flags of drives check.
+type drivesCheckOptions struct {
+	asJSON, repair bool
+}
+
 func drivesCheck() *cobra.Command {
-	var asJSON, repair bool
+	var opt drivesCheckOptions
 	cmd := &cobra.Command{
 		Use:   "check TARGET",
 		Short: "Check a FAT or exFAT volume, and repair it",
@@ -186,64 +198,66 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 		Example: `  polytome drives check /dev/sdb
   polytome drives check north.img --repair`,
 		Args: needArgs(1, "a drive or image"),
-		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			ctx, out := cmd.Context(), cmd.OutOrStdout()
-			p, err := openVolume(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			closed := false
-			let := func() error {
-				if closed {
-					return nil
-				}
-				closed = true
-				return p.Close()
-			}
-			defer func() { err = errors.Join(err, let()) }()
-			first, err := p.Volume().Check(ctx)
-			if err != nil {
-				return err
-			}
-			left := first
-			if !asJSON {
-				printHealth(out, first, repair)
-			}
-			if repair && !first.OK() {
-				v, err := p.Write(ctx)
-				if err != nil {
-					return err
-				}
-				var failed error
-				if first, left, failed = v.Repair(ctx); failed != nil {
-					return failed
-				}
-				if err := let(); err != nil { // nothing is fixed before it is written
-					return err
-				}
-				if !asJSON {
-					if left.OK() {
-						fmt.Fprintln(out, "\nAll problems are repaired.")
-					} else {
-						fmt.Fprintln(out, "\nThis is left:")
-						printFindings(out, left, false)
-					}
-				}
-			}
-			if asJSON {
-				if err := printJSON(out, map[string]*volume.Health{"found": first, "left": left}); err != nil {
-					return err
-				}
-			}
-			if !left.OK() {
-				return errPartial
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().BoolVar(&repair, "repair", false, "fix what can be fixed")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&opt.repair, "repair", false, "fix what can be fixed")
 	return cmd
+}
+
+func (opt *drivesCheckOptions) run(cmd *cobra.Command, args []string) (err error) {
+	ctx, out := cmd.Context(), cmd.OutOrStdout()
+	p, err := openVolume(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	closed := false
+	let := func() error {
+		if closed {
+			return nil
+		}
+		closed = true
+		return p.Close()
+	}
+	defer func() { err = errors.Join(err, let()) }()
+	first, err := p.Volume().Check(ctx)
+	if err != nil {
+		return err
+	}
+	left := first
+	if !opt.asJSON {
+		printHealth(out, first, opt.repair)
+	}
+	if opt.repair && !first.OK() {
+		v, err := p.Write(ctx)
+		if err != nil {
+			return err
+		}
+		var failed error
+		if first, left, failed = v.Repair(ctx); failed != nil {
+			return failed
+		}
+		if err := let(); err != nil { // nothing is fixed before it is written
+			return err
+		}
+		if !opt.asJSON {
+			if left.OK() {
+				fmt.Fprintln(out, "\nAll problems are repaired.")
+			} else {
+				fmt.Fprintln(out, "\nThis is left:")
+				printFindings(out, left, false)
+			}
+		}
+	}
+	if opt.asJSON {
+		if err := printJSON(out, map[string]*volume.Health{"found": first, "left": left}); err != nil {
+			return err
+		}
+	}
+	if !left.OK() {
+		return errPartial
+	}
+	return nil
 }
 
 func printHealth(out io.Writer, h *volume.Health, repair bool) {

@@ -16,10 +16,15 @@ import (
 	"polytome/internal/target"
 )
 
+// fitOptions are the flags of fit.
+type fitOptions struct {
+	work
+	share, accept bool
+	suppose       string
+}
+
 func fitCommand() *cobra.Command {
-	w := &work{}
-	var share, accept bool
-	var suppose string
+	var opt fitOptions
 	cmd := &cobra.Command{
 		Use:   "fit",
 		Short: "Show for every title whether it fits on the target, and why not",
@@ -39,39 +44,41 @@ Nothing is written, unless --accept stores the result in the bench.`,
   polytome fit --bench season.toml --target "North stick" --what-if as=exfat,cluster=128KiB
   polytome fit --from ~/games --loader rowan --to ./stick --as fat32 --capacity 58GiB --only 'size>4G' --json`,
 		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if accept && (w.bench == "" || !share && suppose == "") {
-				return usageError{errors.New("--accept needs --bench, and --distribute or --what-if")}
-			}
-			b, all, partial, err := w.look(cmd.Context())
-			if err != nil {
-				return err
-			}
-			out := cmd.OutOrStdout()
-			switch {
-			case share:
-				err = w.distribute(out, b, all, accept)
-			case suppose != "":
-				err = w.whatIf(cmd.Context(), out, b, all, suppose, accept)
-			default:
-				var cannot bool
-				cannot, err = w.verdicts(cmd.Context(), out, b, all)
-				partial = partial || cannot
-			}
-			if err != nil {
-				return err
-			}
-			if partial {
-				return errPartial
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	w.planFlags(cmd)
-	cmd.Flags().BoolVar(&share, "distribute", false, "find a target for every selected title")
-	cmd.Flags().StringVar(&suppose, "what-if", "", "show what would change, such as as=exfat,capacity=120GiB")
-	cmd.Flags().BoolVar(&accept, "accept", false, "store the result of --distribute or --what-if in the bench")
+	opt.planFlags(cmd)
+	cmd.Flags().BoolVar(&opt.share, "distribute", false, "find a target for every selected title")
+	cmd.Flags().StringVar(&opt.suppose, "what-if", "", "show what would change, such as as=exfat,capacity=120GiB")
+	cmd.Flags().BoolVar(&opt.accept, "accept", false, "store the result of --distribute or --what-if in the bench")
 	return cmd
+}
+
+func (opt *fitOptions) run(cmd *cobra.Command, _ []string) error {
+	if opt.accept && (opt.bench == "" || !opt.share && opt.suppose == "") {
+		return usageError{errors.New("--accept needs --bench, and --distribute or --what-if")}
+	}
+	b, all, partial, err := opt.look(cmd.Context())
+	if err != nil {
+		return err
+	}
+	out := cmd.OutOrStdout()
+	switch {
+	case opt.share:
+		err = opt.distribute(out, b, all, opt.accept)
+	case opt.suppose != "":
+		err = opt.whatIf(cmd.Context(), out, b, all, opt.suppose, opt.accept)
+	default:
+		var cannot bool
+		cannot, err = opt.verdicts(cmd.Context(), out, b, all)
+		partial = partial || cannot
+	}
+	if err != nil {
+		return err
+	}
+	if partial {
+		return errPartial
+	}
+	return nil
 }
 
 // verdicts prints the verdicts at all targets. It reports whether something wanted cannot go.

@@ -198,9 +198,15 @@ func imageCat(o *container.Options) *cobra.Command {
 	}
 }
 
+// imageExtractOptions are the flags of image extract.
+type imageExtractOptions struct {
+	to, as string
+	asJSON bool
+	opened *container.Options // how images and archives are opened
+}
+
 func imageExtract(o *container.Options) *cobra.Command {
-	var to, as string
-	var asJSON bool
+	opt := imageExtractOptions{opened: o}
 	cmd := &cobra.Command{
 		Use:   "extract FILE [PATH] --to DIR",
 		Short: "Unpack an image or archive, or one file or folder of it, into a folder",
@@ -209,75 +215,77 @@ Existing files are never overwritten. Names that the folder's filesystem cannot 
 are changed, and listed; --as gives the filesystem that the folder stands for.`,
 		Example: "  polytome image extract game.iso --to ./game\n  polytome image extract game.iso SOUND --to ./game",
 		Args:    oneOrTwo("the file to unpack, and optionally a path in it"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if to == "" {
-				return usageError{errors.New("--to DIR is needed: the folder to write to")}
-			}
-			c, err := openContainer(args[0], *o)
-			if err != nil {
-				return err
-			}
-			defer c.Close()
-			holds, err := filesystemOf(cmd.Context(), to, as)
-			if err != nil {
-				return err
-			}
-			renamed := map[string]string{}
-			type failure struct {
-				Name string `json:"name"`
-				Say  string `json:"say"`
-			}
-			failed := []failure{}
-			for _, name := range c.Unsafe {
-				failed = append(failed, failure{name, "its name leads out of the folder"})
-			}
-			for _, r := range c.Renamed {
-				renamed[r.From] = r.To
-				fmt.Fprintf(stderr(), "renamed: %s is %s there: %s\n", style.Clean(r.From), style.Clean(r.To), r.Why)
-			}
-			files, bytes, err := container.Extract(cmd.Context(), c, inner(args), to, func(names []string) []string {
-				out, _ := holds.Inside(names, nil)
-				for i := range names {
-					if out[i] != names[i] {
-						renamed[names[i]] = out[i]
-						fmt.Fprintf(stderr(), "renamed: %s is %s there\n", style.Clean(names[i]), style.Clean(out[i]))
-					}
-				}
-				return out
-			}, func(name string, err error) {
-				failed = append(failed, failure{name, err.Error()})
-				fmt.Fprintf(stderr(), "not unpacked: %s: %v\n", style.Clean(name), err)
-			})
-			if errors.Is(err, cmd.Context().Err()) && err != nil {
-				return errStopped
-			}
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				err = printJSON(cmd.OutOrStdout(), struct {
-					Files  int       `json:"files"`
-					Bytes  int64     `json:"bytes"`
-					To     string    `json:"to"`
-					Failed []failure `json:"failed"`
-					// Renamed are files that are named otherwise there.
-					Renamed map[string]string `json:"renamed,omitempty"`
-				}{files, bytes, to, failed, renamed})
-			} else {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes),
-					style.Clean(to))
-			}
-			if err == nil && (len(failed) > 0 || c.Damage != nil) {
-				err = errPartial
-			}
-			return err
-		},
+		RunE:    opt.run,
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
-	cmd.Flags().StringVar(&as, "as", "",
+	cmd.Flags().StringVar(&opt.to, "to", "", "the folder to write into")
+	cmd.Flags().StringVar(&opt.as, "as", "",
 		"make names legal on fat32, exfat, ntfs or ext4 (default: the folder's own filesystem)")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *imageExtractOptions) run(cmd *cobra.Command, args []string) error {
+	if opt.to == "" {
+		return usageError{errors.New("--to DIR is needed: the folder to write to")}
+	}
+	c, err := openContainer(args[0], *opt.opened)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	holds, err := filesystemOf(cmd.Context(), opt.to, opt.as)
+	if err != nil {
+		return err
+	}
+	renamed := map[string]string{}
+	type failure struct {
+		Name string `json:"name"`
+		Say  string `json:"say"`
+	}
+	failed := []failure{}
+	for _, name := range c.Unsafe {
+		failed = append(failed, failure{name, "its name leads out of the folder"})
+	}
+	for _, r := range c.Renamed {
+		renamed[r.From] = r.To
+		fmt.Fprintf(stderr(), "renamed: %s is %s there: %s\n", style.Clean(r.From), style.Clean(r.To), r.Why)
+	}
+	files, bytes, err := container.Extract(cmd.Context(), c, inner(args), opt.to, func(names []string) []string {
+		out, _ := holds.Inside(names, nil)
+		for i := range names {
+			if out[i] != names[i] {
+				renamed[names[i]] = out[i]
+				fmt.Fprintf(stderr(), "renamed: %s is %s there\n", style.Clean(names[i]), style.Clean(out[i]))
+			}
+		}
+		return out
+	}, func(name string, err error) {
+		failed = append(failed, failure{name, err.Error()})
+		fmt.Fprintf(stderr(), "not unpacked: %s: %v\n", style.Clean(name), err)
+	})
+	if errors.Is(err, cmd.Context().Err()) && err != nil {
+		return errStopped
+	}
+	if err != nil {
+		return err
+	}
+	if opt.asJSON {
+		err = printJSON(cmd.OutOrStdout(), struct {
+			Files  int       `json:"files"`
+			Bytes  int64     `json:"bytes"`
+			To     string    `json:"to"`
+			Failed []failure `json:"failed"`
+			// Renamed are files that are named otherwise there.
+			Renamed map[string]string `json:"renamed,omitempty"`
+		}{files, bytes, opt.to, failed, renamed})
+	} else {
+		fmt.Fprintf(cmd.OutOrStdout(), "%s, %s bytes, in %s\n", size.Count(files, "file"), size.Exact(bytes),
+			style.Clean(opt.to))
+	}
+	if err == nil && (len(failed) > 0 || c.Damage != nil) {
+		err = errPartial
+	}
+	return err
 }
 
 // filesystemOf is the one that a folder, which need not be there yet, is on or stands for.

@@ -15,9 +15,14 @@ import (
 	"polytome/internal/target/folder"
 )
 
+// imageSplitOptions are the flags of image split.
+type imageSplitOptions struct {
+	part, to, name, manifest string
+	asJSON                   bool
+}
+
 func imageSplit() *cobra.Command {
-	var part, to, name, manifest string
-	var asJSON bool
+	var opt imageSplitOptions
 	cmd := &cobra.Command{
 		Use:   "split FILE --size SIZE",
 		Short: "Split a file into parts",
@@ -26,62 +31,64 @@ whole. Names are made of {base}, {ext} and {index}, as in loader profiles: {inde
 		Example: "  polytome image split game.iso --size 2GiB\n  polytome image split game.iso --size '2GiB - 64KiB' " +
 			"--name '{index|pad:3}.rwn' --to ./LONG/VSP-20417",
 		Args: one("the file to split"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var n loader.Size
-			if part == "" {
-				return usageError{errors.New("--size is needed: the size of a part, such as 2GiB")}
-			}
-			if err := n.UnmarshalText([]byte(part)); err != nil {
-				return usageError{fmt.Errorf("--size: %w", err)}
-			}
-			tpl, err := loader.ParseTemplate(name)
-			if err != nil {
-				return usageError{fmt.Errorf("--name: %w", err)}
-			}
-			if to == "" {
-				to = filepath.Dir(args[0])
-			}
-			if err := os.MkdirAll(to, 0o755); err != nil {
-				return err
-			}
-			p, err := folder.Open(to, folder.Options{Unsynced: true})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			if manifest == "" {
-				manifest = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])) + ".parts.toml"
-			}
-			if manifest == "-" {
-				manifest = ""
-			}
-			emit := &progress{out: os.Stderr}
-			m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl,
-				Manifest: manifest}, emit.bytes)
-			emit.end()
-			if err != nil {
-				return said(cmd.Context(), err)
-			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), m)
-			}
-			for _, p := range m.Parts {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s  %15s  %s\n", p.CRC32, size.Exact(p.Length),
-					clean(filepath.Join(to, p.File)))
-			}
-			if manifest != "" {
-				fmt.Fprintf(cmd.OutOrStdout(), "their list: %s\n", clean(filepath.Join(to, manifest)))
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
 	f := cmd.Flags()
-	f.StringVar(&part, "size", "", "the size of a part, such as 2GiB or '2GiB - 64KiB'")
-	f.StringVar(&name, "name", "{base}.{index|pad:3}{ext}", "the name of each part")
-	f.StringVar(&to, "to", "", "the folder to write into (default: that of the file)")
-	f.StringVar(&manifest, "manifest", "", "the name of the list of parts (default: made of the file's; - for none)")
-	f.BoolVar(&asJSON, "json", false, "print JSON")
+	f.StringVar(&opt.part, "size", "", "the size of a part, such as 2GiB or '2GiB - 64KiB'")
+	f.StringVar(&opt.name, "name", "{base}.{index|pad:3}{ext}", "the name of each part")
+	f.StringVar(&opt.to, "to", "", "the folder to write into (default: that of the file)")
+	f.StringVar(&opt.manifest, "manifest", "", "the name of the list of parts (default: made of the file's; - for none)")
+	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *imageSplitOptions) run(cmd *cobra.Command, args []string) error {
+	var n loader.Size
+	if opt.part == "" {
+		return usageError{errors.New("--size is needed: the size of a part, such as 2GiB")}
+	}
+	if err := n.UnmarshalText([]byte(opt.part)); err != nil {
+		return usageError{fmt.Errorf("--size: %w", err)}
+	}
+	tpl, err := loader.ParseTemplate(opt.name)
+	if err != nil {
+		return usageError{fmt.Errorf("--name: %w", err)}
+	}
+	if opt.to == "" {
+		opt.to = filepath.Dir(args[0])
+	}
+	if err := os.MkdirAll(opt.to, 0o755); err != nil {
+		return err
+	}
+	p, err := folder.Open(opt.to, folder.Options{Unsynced: true})
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	if opt.manifest == "" {
+		opt.manifest = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0])) + ".parts.toml"
+	}
+	if opt.manifest == "-" {
+		opt.manifest = ""
+	}
+	emit := &progress{out: os.Stderr}
+	m, err := convert.Split(cmd.Context(), args[0], p, convert.SplitOptions{Size: int64(n), Name: tpl,
+		Manifest: opt.manifest}, emit.bytes)
+	emit.end()
+	if err != nil {
+		return said(cmd.Context(), err)
+	}
+	if opt.asJSON {
+		return printJSON(cmd.OutOrStdout(), m)
+	}
+	for _, p := range m.Parts {
+		fmt.Fprintf(cmd.OutOrStdout(), "%s  %15s  %s\n", p.CRC32, size.Exact(p.Length),
+			clean(filepath.Join(opt.to, p.File)))
+	}
+	if opt.manifest != "" {
+		fmt.Fprintf(cmd.OutOrStdout(), "their list: %s\n", clean(filepath.Join(opt.to, opt.manifest)))
+	}
+	return nil
 }
 
 func imageJoin() *cobra.Command {

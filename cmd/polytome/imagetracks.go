@@ -11,8 +11,13 @@ import (
 	"polytome/internal/target/folder"
 )
 
+// imageTracksOptions are the flags of image tracks.
+type imageTracksOptions struct {
+	as, to string
+}
+
 func imageTracks() *cobra.Command {
-	var as, to string
+	var opt imageTracksOptions
 	cmd := &cobra.Command{
 		Use:   "tracks FILE --as WHAT --to FOLDER",
 		Short: "Convert the tracks of a disc",
@@ -28,29 +33,31 @@ and of a plain image
 		Example: "  polytome image tracks game.cue --as one-file --to ./one\n  polytome image tracks game.cue --as " +
 			"wav --to ./music\n  polytome image tracks game.iso --as raw --to ./tracks",
 		Args: one("a cue sheet, or a plain image"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if as == "" || to == "" {
-				return usageError{fmt.Errorf("%s needs --as (one of %v) and --to FOLDER", cmd.CommandPath(),
-					convert.Ways)}
-			}
-			if err := os.MkdirAll(to, 0o755); err != nil {
-				return err
-			}
-			p, err := folder.Open(to, folder.Options{Unsynced: true})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			emit := &progress{out: os.Stderr}
-			names, err := convert.Tracks(cmd.Context(), args[0], convert.As(as), p, emit.bytes)
-			emit.end()
-			for _, n := range names {
-				fmt.Fprintln(cmd.OutOrStdout(), clean(filepath.Join(to, n)))
-			}
-			return said(cmd.Context(), err)
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().StringVar(&as, "as", "", "what to make: one-file, wav, plain or raw")
-	cmd.Flags().StringVar(&to, "to", "", "the folder to write into")
+	cmd.Flags().StringVar(&opt.as, "as", "", "what to make: one-file, wav, plain or raw")
+	cmd.Flags().StringVar(&opt.to, "to", "", "the folder to write into")
 	return cmd
+}
+
+func (opt *imageTracksOptions) run(cmd *cobra.Command, args []string) error {
+	if opt.as == "" || opt.to == "" {
+		return usageError{fmt.Errorf("%s needs --as (one of %v) and --to FOLDER", cmd.CommandPath(),
+			convert.Ways)}
+	}
+	if err := os.MkdirAll(opt.to, 0o755); err != nil {
+		return err
+	}
+	p, err := folder.Open(opt.to, folder.Options{Unsynced: true})
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	emit := &progress{out: os.Stderr}
+	names, err := convert.Tracks(cmd.Context(), args[0], convert.As(opt.as), p, emit.bytes)
+	emit.end()
+	for _, n := range names {
+		fmt.Fprintln(cmd.OutOrStdout(), clean(filepath.Join(opt.to, n)))
+	}
+	return said(cmd.Context(), err)
 }

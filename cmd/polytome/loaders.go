@@ -247,9 +247,14 @@ func keep(cmd *cobra.Command, d *learn.Draft, set *loader.Set, out string) error
 	return err
 }
 
+// learnLoaderOptions are the flags of loaders learn.
+type learnLoaderOptions struct {
+	out, as string
+	asJSON  bool
+}
+
 func learnLoader() *cobra.Command {
-	var out, as string
-	var asJSON bool
+	var opt learnLoaderOptions
 	cmd := &cobra.Command{
 		Use:   "learn TARGET",
 		Short: "Draft a profile from a drive that a console or a person has prepared",
@@ -261,45 +266,47 @@ changed.`,
 		Example: `  polytome loaders learn /media/stick
   polytome loaders learn ./stick --as fat32 -o mine.toml`,
 		Args: needArgs(1, "the folder of a prepared target"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			set, err := known()
-			if err != nil {
-				return err
-			}
-			d, err := learnFrom(cmd.Context(), args[0], as, set)
-			if err != nil {
-				return err
-			}
-			switch {
-			case asJSON:
-				return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open,
-					"titles": d.Titles, "profile": d.TOML()})
-			case out == "":
-				_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
-				return err
-			}
-			wrote, err := d.Save(out, configDir(), set) // what cannot be used yet is among what is open
-			if err != nil {
-				return err
-			}
-			for _, f := range d.Findings {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s\n    %s: %s\n", f.Say, f.Confidence, f.Evidence)
-			}
-			fmt.Fprintln(cmd.OutOrStdout(), "Open:")
-			for _, o := range d.Open {
-				fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o)
-			}
-			for _, f := range wrote {
-				fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().StringVarP(&out, "output", "o", "", "write the draft to this file, and print what was found")
-	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(),
+	cmd.Flags().StringVarP(&opt.out, "output", "o", "", "write the draft to this file, and print what was found")
+	cmd.Flags().StringVar(&opt.as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(),
 		", "))
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
+	set, err := known()
+	if err != nil {
+		return err
+	}
+	d, err := learnFrom(cmd.Context(), args[0], opt.as, set)
+	if err != nil {
+		return err
+	}
+	switch {
+	case opt.asJSON:
+		return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open,
+			"titles": d.Titles, "profile": d.TOML()})
+	case opt.out == "":
+		_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
+		return err
+	}
+	wrote, err := d.Save(opt.out, configDir(), set) // what cannot be used yet is among what is open
+	if err != nil {
+		return err
+	}
+	for _, f := range d.Findings {
+		fmt.Fprintf(cmd.OutOrStdout(), "%s\n    %s: %s\n", f.Say, f.Confidence, f.Evidence)
+	}
+	fmt.Fprintln(cmd.OutOrStdout(), "Open:")
+	for _, o := range d.Open {
+		fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o)
+	}
+	for _, f := range wrote {
+		fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
+	}
+	return nil
 }
 
 // learnFrom looks at a folder and drafts a profile from it.

@@ -16,9 +16,14 @@ import (
 	"polytome/internal/target/drive"
 )
 
+// restoreOptions are the flags of restore.
+type restoreOptions struct {
+	to, as            string
+	over, dry, asJSON bool
+}
+
 func restoreCommand() *cobra.Command {
-	var to, as string
-	var over, dry, asJSON bool
+	var opt restoreOptions
 	cmd := &cobra.Command{
 		Use:   "restore FOLDER",
 		Short: "Restore files that a run backed up before removing them",
@@ -28,66 +33,68 @@ their paths stays, unless --overwrite is given.`,
 		Example: `  polytome restore ~/kept/"North stick"/"2026-03-14 092652" --to /media/stick
   polytome restore ./kept --to /media/stick --overwrite --dry-run`,
 		Args: needArgs(1, "the folder with the copies"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if to == "" {
-				return usageError{errors.New("--to TARGET is needed: where the files go back to")}
-			}
-			var p target.Target
-			err := letIn(func() (err error) {
-				p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(to), bench.Target{Name: to, At: to, As: as},
-					nil, false)
-				return err
-			})
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			todo, err := run.Restore(cmd.Context(), args[0], p, over)
-			if err != nil {
-				return err
-			}
-			f := &filling{out: cmd.OutOrStdout(), asJSON: asJSON, dry: dry, progress: autoProgress()}
-			l := &lane{f: f, only: true, name: to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull,
-				estimate.Usual("").Guess()), said: map[string]bool{}}
-			f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
-			if asJSON {
-				err = l.line("plan", todo)
-			} else {
-				fmt.Fprintf(f.out, "%s to restore, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
-				for _, n := range todo.Notes {
-					fmt.Fprintf(f.out, "  note: %s\n", n)
-				}
-			}
-			if err != nil {
-				return err
-			}
-			if dry {
-				for i := range todo.Steps {
-					if !asJSON {
-						fmt.Fprintf(f.out, "  %s\n", describe(&todo.Steps[i]))
-					}
-				}
-				return nil
-			}
-			r := run.Run(cmd.Context(), todo, p, run.Options{}, l.event)
-			f.passing.clear()
-			l.report = &r
-			if err := l.end(); err != nil {
-				return err
-			}
-			switch {
-			case r.Stopped:
-				return errStopped
-			case len(r.Failed) > 0 || len(todo.Notes) > 0:
-				return errPartial
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().StringVar(&to, "to", "", "the target: a folder or mounted drive")
-	cmd.Flags().StringVar(&as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
-	cmd.Flags().BoolVar(&over, "overwrite", false, "replace what is there now")
-	cmd.Flags().BoolVar(&dry, "dry-run", false, "print the steps and write nothing")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
+	cmd.Flags().StringVar(&opt.to, "to", "", "the target: a folder or mounted drive")
+	cmd.Flags().StringVar(&opt.as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
+	cmd.Flags().BoolVar(&opt.over, "overwrite", false, "replace what is there now")
+	cmd.Flags().BoolVar(&opt.dry, "dry-run", false, "print the steps and write nothing")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON, one object a line")
 	return cmd
+}
+
+func (opt *restoreOptions) run(cmd *cobra.Command, args []string) error {
+	if opt.to == "" {
+		return usageError{errors.New("--to TARGET is needed: where the files go back to")}
+	}
+	var p target.Target
+	err := letIn(func() (err error) {
+		p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(opt.to), bench.Target{Name: opt.to, At: opt.to, As: opt.as},
+			nil, false)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	todo, err := run.Restore(cmd.Context(), args[0], p, opt.over)
+	if err != nil {
+		return err
+	}
+	f := &filling{out: cmd.OutOrStdout(), asJSON: opt.asJSON, dry: opt.dry, progress: autoProgress()}
+	l := &lane{f: f, only: true, name: opt.to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull,
+		estimate.Usual("").Guess()), said: map[string]bool{}}
+	f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
+	if opt.asJSON {
+		err = l.line("plan", todo)
+	} else {
+		fmt.Fprintf(f.out, "%s to restore, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
+		for _, n := range todo.Notes {
+			fmt.Fprintf(f.out, "  note: %s\n", n)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if opt.dry {
+		for i := range todo.Steps {
+			if !opt.asJSON {
+				fmt.Fprintf(f.out, "  %s\n", describe(&todo.Steps[i]))
+			}
+		}
+		return nil
+	}
+	r := run.Run(cmd.Context(), todo, p, run.Options{}, l.event)
+	f.passing.clear()
+	l.report = &r
+	if err := l.end(); err != nil {
+		return err
+	}
+	switch {
+	case r.Stopped:
+		return errStopped
+	case len(r.Failed) > 0 || len(todo.Notes) > 0:
+		return errPartial
+	}
+	return nil
 }

@@ -6,9 +6,14 @@ import (
 	"polytome/internal/ui"
 )
 
+// rootOptions are the flags of polytome itself.
+type rootOptions struct {
+	work
+	ascii bool
+}
+
 func rootCommand() *cobra.Command {
-	w := &work{}
-	var ascii bool
+	var opt rootOptions
 	root := &cobra.Command{
 		Use:   "polytome",
 		Short: "Fill the drives of modded consoles, and check that their loaders list the games",
@@ -31,7 +36,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 			if err != nil {
 				return err
 			}
-			b, err := w.benchOrNew()
+			b, err := opt.benchOrNew()
 			if err != nil {
 				return err
 			}
@@ -39,7 +44,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: ascii, OwnDir: configDir(), CacheFile: cacheFile(),
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, OwnDir: configDir(), CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile()})
 		},
 	}
@@ -57,10 +62,10 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
 	}
 	root.SetFlagErrorFunc(wrongFlag)
-	root.Flags().StringVar(&w.bench, "bench", "polytome.toml", "the bench file")
+	root.Flags().StringVar(&opt.bench, "bench", "polytome.toml", "the bench file")
 	root.PersistentFlags().StringVar(&passwordFile, "password-file", "",
 		"for scripts: read the server's password from the first line of this file; - is standard input")
-	root.Flags().BoolVar(&ascii, "ascii", false, "draw with ASCII characters only")
+	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand())

@@ -19,9 +19,14 @@ import (
 	"polytome/internal/target/remote"
 )
 
+// runsOptions are the flags of runs.
+type runsOptions struct {
+	asJSON bool
+	n      int
+}
+
 func runsCommand() *cobra.Command {
-	var asJSON bool
-	var n int
+	var opt runsOptions
 	cmd := &cobra.Command{
 		Use:   "runs [NUMBER]",
 		Short: "List past runs, and resume interrupted ones",
@@ -34,38 +39,40 @@ middle of a file where the target allows that. What is there is compared first, 
   polytome runs 12
   polytome runs resume`,
 		Args: mostArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			j, err := journal.Open(journalFile())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			if note := j.Note(); note != "" {
-				fmt.Fprintf(stderr(), "polytome: %s\n", note)
-			}
-			if len(args) == 1 {
-				return oneRun(cmd.OutOrStdout(), j, args[0], asJSON)
-			}
-			all, err := j.Runs(n)
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return printJSON(cmd.OutOrStdout(), all)
-			}
-			if len(all) == 0 {
-				fmt.Fprintln(cmd.OutOrStdout(), "There were no runs yet.")
-			}
-			for i := range all {
-				printRun(cmd.OutOrStdout(), &all[i])
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().IntVar(&n, "last", 20, "how many runs to list")
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
+	cmd.Flags().IntVar(&opt.n, "last", 20, "how many runs to list")
 	cmd.AddCommand(resumeCommand())
 	return cmd
+}
+
+func (opt *runsOptions) run(cmd *cobra.Command, args []string) error {
+	j, err := journal.Open(journalFile())
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	if note := j.Note(); note != "" {
+		fmt.Fprintf(stderr(), "polytome: %s\n", note)
+	}
+	if len(args) == 1 {
+		return oneRun(cmd.OutOrStdout(), j, args[0], opt.asJSON)
+	}
+	all, err := j.Runs(opt.n)
+	if err != nil {
+		return err
+	}
+	if opt.asJSON {
+		return printJSON(cmd.OutOrStdout(), all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(cmd.OutOrStdout(), "There were no runs yet.")
+	}
+	for i := range all {
+		printRun(cmd.OutOrStdout(), &all[i])
+	}
+	return nil
 }
 
 // numbered reads the number of a run.
@@ -135,9 +142,14 @@ func oneRun(out io.Writer, j *journal.Journal, text string, asJSON bool) error {
 	return nil
 }
 
+// resumeOptions are the flags of resume.
+type resumeOptions struct {
+	how    carrying
+	asJSON bool
+}
+
 func resumeCommand() *cobra.Command {
-	how := &carrying{}
-	var asJSON bool
+	var opt resumeOptions
 	cmd := &cobra.Command{
 		Use:   "resume [NUMBER]",
 		Short: "Resume a run that was interrupted, stopped or incomplete",
@@ -146,80 +158,82 @@ steps are not repeated. A half-written file is resumed in the middle, after what
 		Example: `  polytome runs resume
   polytome runs resume 12 --verify full`,
 		Args: mostArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := how.check(); err != nil {
-				return err
-			}
-			j, err := journal.Open(journalFile())
-			if err != nil {
-				return err
-			}
-			defer j.Close()
-			r, err := toResume(j, args)
-			if err != nil {
-				return err
-			}
-			set, err := known()
-			if err != nil {
-				return err
-			}
-			var b *bench.Bench
-			if r.Bench != "" {
-				if b, err = bench.Load(r.Bench); err != nil && !errors.Is(err, fs.ErrNotExist) {
-					return err
-				}
-			}
-			job, beginning, err := survey.Again(j, r.ID, set, b)
-			if err != nil {
-				return err
-			}
-			if how.verify != "" {
-				job.Verify = run.Verify(how.verify)
-			}
-			err = letIn(func() error { // the run itself has no one to ask
-				to, err := job.Open(cmd.Context())
-				if err == nil {
-					err = to.Close()
-				}
-				return err
-			})
-			var denied *remote.LoginError
-			if errors.As(err, &denied) {
-				return err
-			}
-			f := &filling{out: cmd.OutOrStdout(), progress: how.reader(os.Stderr), asJSON: asJSON, bench: b}
-			f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !asJSON}
-			l := &lane{f: f, only: true, name: r.Target, plan: job.Plan, said: map[string]bool{},
-				forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Speed.Speed(r.Config.Via).Guess())}
-			l.forecast.Limit(job.Limit)
-			f.lanes = []*lane{l}
-			if !asJSON {
-				fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Target, r.Done,
-					size.Count(r.Steps, "step"), job.Plan.Say())
-			}
-			job.AtOnce = how.readAtOnce
-			job.Emit, job.Over = l.event, func(r run.Report) { l.report = &r }
-			lane, _, note := j.Start(cmd.Context(), beginning, job)
-			if note != nil {
-				fmt.Fprintf(stderr(), "polytome: %v\n", note)
-			}
-			lane.Wait()
-			f.passing.clear()
-			if err := l.end(); err != nil {
-				return err
-			}
-			switch {
-			case l.report.Stopped:
-				return errStopped
-			case !l.report.All():
-				return errPartial
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
-	how.flags(cmd)
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON, one object a line")
+	opt.how.flags(cmd)
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON, one object a line")
 	return cmd
+}
+
+func (opt *resumeOptions) run(cmd *cobra.Command, args []string) error {
+	if err := opt.how.check(); err != nil {
+		return err
+	}
+	j, err := journal.Open(journalFile())
+	if err != nil {
+		return err
+	}
+	defer j.Close()
+	r, err := toResume(j, args)
+	if err != nil {
+		return err
+	}
+	set, err := known()
+	if err != nil {
+		return err
+	}
+	var b *bench.Bench
+	if r.Bench != "" {
+		if b, err = bench.Load(r.Bench); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	job, beginning, err := survey.Again(j, r.ID, set, b)
+	if err != nil {
+		return err
+	}
+	if opt.how.verify != "" {
+		job.Verify = run.Verify(opt.how.verify)
+	}
+	err = letIn(func() error { // the run itself has no one to ask
+		to, err := job.Open(cmd.Context())
+		if err == nil {
+			err = to.Close()
+		}
+		return err
+	})
+	var denied *remote.LoginError
+	if errors.As(err, &denied) {
+		return err
+	}
+	f := &filling{out: cmd.OutOrStdout(), progress: opt.how.reader(os.Stderr), asJSON: opt.asJSON, bench: b}
+	f.passing = passing{out: os.Stderr, want: f.progress == progressAuto && !opt.asJSON}
+	l := &lane{f: f, only: true, name: r.Target, plan: job.Plan, said: map[string]bool{},
+		forecast: run.NewForecast(job.Plan, job.Verify, r.Config.Speed.Speed(r.Config.Via).Guess())}
+	l.forecast.Limit(job.Limit)
+	f.lanes = []*lane{l}
+	if !opt.asJSON {
+		fmt.Fprintf(f.out, "Run %d at %s: %d of %s were done; %s.\n", r.ID, r.Target, r.Done,
+			size.Count(r.Steps, "step"), job.Plan.Say())
+	}
+	job.AtOnce = opt.how.readAtOnce
+	job.Emit, job.Over = l.event, func(r run.Report) { l.report = &r }
+	lane, _, note := j.Start(cmd.Context(), beginning, job)
+	if note != nil {
+		fmt.Fprintf(stderr(), "polytome: %v\n", note)
+	}
+	lane.Wait()
+	f.passing.clear()
+	if err := l.end(); err != nil {
+		return err
+	}
+	switch {
+	case l.report.Stopped:
+		return errStopped
+	case !l.report.All():
+		return errPartial
+	}
+	return nil
 }
 
 // toResume finds the run that is meant.

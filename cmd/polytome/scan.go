@@ -14,9 +14,14 @@ import (
 	"polytome/internal/ui/style"
 )
 
+// scanOptions are the flags of scan.
+type scanOptions struct {
+	work
+	only string
+}
+
 func scanCommand() *cobra.Command {
-	w := &work{}
-	var only string
+	var opt scanOptions
 	cmd := &cobra.Command{
 		Use:   "scan [DIR…]",
 		Short: "Show what the files in folders are, and which of them are bad",
@@ -30,36 +35,38 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
   polytome scan ~/games --list season-titles.csv
   polytome scan ~/games --filter "bad size>4G"
   polytome scan --bench season.toml --json`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			f := filter.Parse(only)
-			if f.Trouble != "" {
-				return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
-			}
-			_, r, err := w.scanned(cmd, args)
-			if err != nil {
-				return err
-			}
-			r.Titles = slices.DeleteFunc(r.Titles, func(t title.Title) bool { return !f.Match(&t, filter.Text(&t)) })
-			if w.asJSON {
-				err = printJSON(cmd.OutOrStdout(), r)
-			} else {
-				printTitles(cmd.OutOrStdout(), r)
-			}
-			if err == nil && len(r.Problems) > 0 {
-				err = errPartial
-			}
-			return err
-		},
+		RunE: opt.run,
 	}
 	f := cmd.Flags()
-	f.StringVar(&w.bench, "bench", "", "scan the sources of this bench file")
-	f.StringArrayVar(&w.lists, "list", nil, "a CSV file with the titles' proper names (may be repeated)")
-	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
-	f.StringArrayVar(&w.allow, "allow-large", nil,
+	f.StringVar(&opt.bench, "bench", "", "scan the sources of this bench file")
+	f.StringArrayVar(&opt.lists, "list", nil, "a CSV file with the titles' proper names (may be repeated)")
+	f.StringArrayVar(&opt.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
+	f.StringArrayVar(&opt.allow, "allow-large", nil,
 		"open this archive although it is suspiciously large inside (may be repeated)")
-	f.StringVar(&only, "filter", "", "list only these: words, or such as \"bad size>4G -region:north\"")
-	f.BoolVar(&w.asJSON, "json", false, "print JSON")
+	f.StringVar(&opt.only, "filter", "", "list only these: words, or such as \"bad size>4G -region:north\"")
+	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *scanOptions) run(cmd *cobra.Command, args []string) error {
+	f := filter.Parse(opt.only)
+	if f.Trouble != "" {
+		return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
+	}
+	_, r, err := opt.scanned(cmd, args)
+	if err != nil {
+		return err
+	}
+	r.Titles = slices.DeleteFunc(r.Titles, func(t title.Title) bool { return !f.Match(&t, filter.Text(&t)) })
+	if opt.asJSON {
+		err = printJSON(cmd.OutOrStdout(), r)
+	} else {
+		printTitles(cmd.OutOrStdout(), r)
+	}
+	if err == nil && len(r.Problems) > 0 {
+		err = errPartial
+	}
+	return err
 }
 
 func printTitles(out io.Writer, r scan.Result) {

@@ -18,11 +18,16 @@ import (
 	"polytome/internal/size"
 )
 
+// simulatorOptions are the flags of simulate.
+type simulatorOptions struct {
+	asJSON     bool
+	dir, space string
+	port       int
+	faults     faultFlags
+}
+
 func simulatorCommand() *cobra.Command {
-	var asJSON bool
-	var dir, space string
-	var port int
-	var faults faultFlags
+	var opt simulatorOptions
 	consoles := slices.Sorted(maps.Keys(sim.Consoles))
 	names := make([]string, 0, len(sim.Loaders))
 	for n := range sim.Loaders {
@@ -44,8 +49,8 @@ Consoles: ` + strings.Join(consoles, ", ") + ".",
   polytome simulate tanager --dir ./share --port 4450`,
 		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if dir != "" {
-				return serveConsole(cmd, args[0], dir, space, port, faults)
+			if opt.dir != "" {
+				return serveConsole(cmd, args[0], opt.dir, opt.space, opt.port, opt.faults)
 			}
 			if len(args) < 2 {
 				return usageError{errors.New("a folder to read is needed, or --dir for the one that a console serves")}
@@ -58,7 +63,7 @@ Consoles: ` + strings.Join(consoles, ", ") + ".",
 			if err != nil {
 				return fmt.Errorf("reading %s: %w", args[1], err)
 			}
-			if asJSON {
+			if opt.asJSON {
 				return printJSON(cmd.OutOrStdout(), listing)
 			}
 			for _, g := range listing.Games {
@@ -74,11 +79,11 @@ Consoles: ` + strings.Join(consoles, ", ") + ".",
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().StringVar(&dir, "dir", "", "the folder that the console serves")
-	cmd.Flags().IntVar(&port, "port", 0, "the port to listen on (default: a free one)")
-	cmd.Flags().StringVar(&space, "capacity", "", "capacity, such as 4800MB (default: unlimited)")
-	faults.flags(cmd)
+	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
+	cmd.Flags().StringVar(&opt.dir, "dir", "", "the folder that the console serves")
+	cmd.Flags().IntVar(&opt.port, "port", 0, "the port to listen on (default: a free one)")
+	cmd.Flags().StringVar(&opt.space, "capacity", "", "capacity, such as 4800MB (default: unlimited)")
+	opt.faults.flags(cmd)
 	return cmd
 }
 

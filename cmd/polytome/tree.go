@@ -35,9 +35,14 @@ func (f *treeFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
 }
 
+// treeOptions are the flags of tree.
+type treeOptions struct {
+	f    treeFlags
+	name string
+}
+
 func treeCommand() *cobra.Command {
-	f := &treeFlags{}
-	var name string
+	var opt treeOptions
 	cmd := &cobra.Command{
 		Use:   "tree",
 		Short: "Show the folders and files that a loader needs for your games, with the rule behind each path",
@@ -49,22 +54,22 @@ that the loader does not support come last, with the reason. No target is needed
   polytome tree --from ~/games --loader ./mine.toml --json`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if name == "" || len(f.from) == 0 {
+			if opt.name == "" || len(opt.f.from) == 0 {
 				return usageError{errors.New("--from DIR and --loader NAME are both needed")}
 			}
 			set, err := known()
 			if err != nil {
 				return err
 			}
-			p, err := set.Profile(name)
+			p, err := set.Profile(opt.name)
 			if err != nil {
 				return err
 			}
-			return f.print(cmd, p, set)
+			return opt.f.print(cmd, p, set)
 		},
 	}
-	cmd.Flags().StringVar(&name, "loader", "", "loader profile: a name, or a .toml file")
-	f.add(cmd)
+	cmd.Flags().StringVar(&opt.name, "loader", "", "loader profile: a name, or a .toml file")
+	opt.f.add(cmd)
 	return cmd
 }
 

@@ -15,10 +15,15 @@ import (
 	"polytome/internal/ui/style"
 )
 
+// verifyOptions are the flags of verify.
+type verifyOptions struct {
+	work
+	lists []string
+	again bool
+}
+
 func verifyCommand() *cobra.Command {
-	w := &work{}
-	var lists []string
-	var again bool
+	var opt verifyOptions
 	cmd := &cobra.Command{
 		Use:   "verify [DIR…]",
 		Short: "Read all files of titles in full, and compare checksums",
@@ -30,55 +35,57 @@ Results are kept until the file changes, and scan shows them.`,
 		Example: `  polytome verify ~/games
   polytome verify ~/games --sums published.sha1
   polytome verify --bench season.toml --again`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			b, r, err := w.scanned(cmd, args)
-			if err != nil {
-				return err
-			}
-			for _, l := range lists {
-				if _, err := os.Stat(l); err != nil {
-					return fmt.Errorf("--sums: there is no list %s: %w", l, err)
-				}
-			}
-			cache := openCache(os.Stderr)
-			defer cache.Close()
-			emit := &progress{out: os.Stderr}
-			report, err := scan.Verify(cmd.Context(), r.Titles, scan.VerifyOptions{
-				Cache: cache, Passwords: b.Passwords, Allowed: scan.Allowed(b), Lists: append(r.Sums, lists...),
-				Again: again, Progress: emit.verify,
-			})
-			emit.end()
-			if err != nil {
-				return errStopped
-			}
-			if w.asJSON {
-				err = printJSON(cmd.OutOrStdout(), report)
-			} else {
-				printVerified(cmd.OutOrStdout(), report)
-			}
-			if err != nil {
-				return err
-			}
-			for v, n := range report.Counts {
-				if v.Bad() && n > 0 {
-					return errPartial
-				}
-			}
-			if len(r.Problems)+len(report.Problems) > 0 {
-				return errPartial
-			}
-			return nil
-		},
+		RunE: opt.run,
 	}
 	f := cmd.Flags()
-	f.StringVar(&w.bench, "bench", "", "verify the sources of this bench file")
-	f.StringArrayVar(&lists, "sums", nil, "a checksum list; its names are relative to it (may be repeated)")
-	f.StringArrayVar(&w.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
-	f.StringArrayVar(&w.allow, "allow-large", nil,
+	f.StringVar(&opt.bench, "bench", "", "verify the sources of this bench file")
+	f.StringArrayVar(&opt.lists, "sums", nil, "a checksum list; its names are relative to it (may be repeated)")
+	f.StringArrayVar(&opt.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
+	f.StringArrayVar(&opt.allow, "allow-large", nil,
 		"unpack this archive although it is suspiciously large inside (may be repeated)")
-	f.BoolVar(&again, "again", false, "also read what was verified before and has not changed")
-	f.BoolVar(&w.asJSON, "json", false, "print JSON")
+	f.BoolVar(&opt.again, "again", false, "also read what was verified before and has not changed")
+	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func (opt *verifyOptions) run(cmd *cobra.Command, args []string) error {
+	b, r, err := opt.scanned(cmd, args)
+	if err != nil {
+		return err
+	}
+	for _, l := range opt.lists {
+		if _, err := os.Stat(l); err != nil {
+			return fmt.Errorf("--sums: there is no list %s: %w", l, err)
+		}
+	}
+	cache := openCache(os.Stderr)
+	defer cache.Close()
+	emit := &progress{out: os.Stderr}
+	report, err := scan.Verify(cmd.Context(), r.Titles, scan.VerifyOptions{
+		Cache: cache, Passwords: b.Passwords, Allowed: scan.Allowed(b), Lists: append(r.Sums, opt.lists...),
+		Again: opt.again, Progress: emit.verify,
+	})
+	emit.end()
+	if err != nil {
+		return errStopped
+	}
+	if opt.asJSON {
+		err = printJSON(cmd.OutOrStdout(), report)
+	} else {
+		printVerified(cmd.OutOrStdout(), report)
+	}
+	if err != nil {
+		return err
+	}
+	for v, n := range report.Counts {
+		if v.Bad() && n > 0 {
+			return errPartial
+		}
+	}
+	if len(r.Problems)+len(report.Problems) > 0 {
+		return errPartial
+	}
+	return nil
 }
 
 // scanned looks through the folders that a command is about.
