@@ -87,10 +87,8 @@ func TestFloors(t *testing.T) {
 					assert.Fail(t, "the core knows a terminal", "%s imports %s", path, imp)
 				}
 			}
-			if under(imp, "internal/judge", "internal/coretest", "internal/target/targettest",
-				"internal/draw/scene/scenetest") {
-				assert.True(t, under(path, "internal/target/targettest"), "only tests may import %s, and %s does", imp,
-					path)
+			if under(imp, "internal/testkit") {
+				assert.True(t, under(path, "internal/testkit"), "only tests may import %s, and %s does", imp, path)
 			}
 		}
 	}

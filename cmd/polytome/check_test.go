@@ -13,8 +13,8 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {

@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // stand starts a simulated console as a program of its own, and returns its address.

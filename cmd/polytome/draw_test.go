@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // paperText is what a foreign program reads in a PDF, with its lines put together.

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // ok runs a command that has to do all of its work.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 func TestFATOnAVeryLargeDrive(t *testing.T) {

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestAProfileOfAStranger cannot lead out of the target, nor have the program fail, nor steer the terminal.

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // own runs the program with a config folder of the test's own.

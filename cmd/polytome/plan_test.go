@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 )
 
 // halls is a demo with all of its targets.

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // cartridges makes a folder with some games, two of them large.

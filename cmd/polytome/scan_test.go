@@ -14,9 +14,9 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 func scanOf(t *testing.T, args ...string) (int, scan.Result, string) {

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // terminal is a tmux session of its own, in which the program runs.

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // TestABoxIsFilledOverSFTP has OpenSSH's server stand for a small box that plays games, and a user with a key.

@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // noisy is a file of noise with a run of zeros in it.

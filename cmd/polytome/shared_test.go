@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestGamesThatLieOnTheTargetItself: that its own games would be renamed is said before, and a target that is filled

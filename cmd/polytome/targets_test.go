@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/coretest"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // collection makes sound games of the given sizes, in MiB, that are no sparse

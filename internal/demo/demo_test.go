@@ -19,7 +19,7 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 func world(t testing.TB, seed uint64) demo.World {

@@ -17,10 +17,10 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/draw"
-	"polytome/internal/draw/scene/scenetest"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/netcards"
+	"polytome/internal/testkit/scenetest"
 )
 
 var anyName = rapid.OneOf(rapid.SampledFrom(odd), rapid.StringOfN(rapid.RuneFrom([]rune("aWi 亜あ/-.Ω")), 0, 60, -1),

@@ -32,12 +32,12 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
-	"polytome/internal/draw/scene/scenetest"
 	"polytome/internal/draw/typeface"
 	"polytome/internal/format/volume"
-	"polytome/internal/judge"
 	"polytome/internal/netcards"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/scenetest"
 )
 
 // keep is a folder in which drawings are left to be looked at.

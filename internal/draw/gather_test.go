@@ -24,9 +24,9 @@ import (
 	"polytome/internal/demo"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
-	"polytome/internal/draw/scene/scenetest"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
+	"polytome/internal/testkit/scenetest"
 )
 
 // season3 is the demo with three of its targets looked at.

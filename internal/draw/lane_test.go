@@ -15,8 +15,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/draw"
 	"polytome/internal/draw/scene"
-	"polytome/internal/judge"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
 )
 
 func TestALaneReportsWhatBecameOfItsRun(t *testing.T) {

@@ -17,9 +17,9 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestProfilesMakeWhatTheSimulatorsList lays the demo's shelf out by every profile, and asks the

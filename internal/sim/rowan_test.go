@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/coretest"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestThePage holds the simulator against what docs/consoles/vesper-rowan.md says,

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/judge"
 )
 
 func named(t testing.TB, name string) target.Filesystem {

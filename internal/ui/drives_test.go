@@ -12,7 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/drives"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // bare is a computer without devices: only image files are drives.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 	"polytome/internal/ui/connectionsview"
 )
 

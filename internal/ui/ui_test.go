@@ -23,7 +23,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 	"polytome/internal/ui/state"
 )
 

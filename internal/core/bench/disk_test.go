@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // TestABenchOnADiskThatIsFullOrReadOnly saves on real small filesystems: what was saved before is still there, whole,

@@ -12,8 +12,8 @@ import (
 	"polytome/internal/core/blockmap"
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
+	"polytome/internal/testkit/volumetest"
 )
 
 // crowded is a volume of 2 MiB that is full but for holes, each too small for the file that is in them.

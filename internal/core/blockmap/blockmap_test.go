@@ -14,8 +14,8 @@ import (
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
+	"polytome/internal/testkit/volumetest"
 )
 
 var ctx = context.Background()

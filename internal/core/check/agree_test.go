@@ -20,11 +20,11 @@ import (
 
 	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/packed"
 	"polytome/internal/sim"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // files are those of a target, by their paths.

@@ -13,9 +13,9 @@ import (
 
 	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // afar is a folder as if it lay behind a network: each file takes its time to be opened.

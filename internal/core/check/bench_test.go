@@ -14,13 +14,13 @@ import (
 	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/drives"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
-	"polytome/internal/judge"
 	"polytome/internal/medium"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // large makes a FAT32 image with so many files of a loader on it: cartridges on pages, as Bellows has them, and Lapwing

@@ -12,9 +12,9 @@ import (
 
 	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
 	"polytome/internal/sim"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // image makes a small Vesper image.

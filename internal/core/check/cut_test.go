@@ -10,8 +10,8 @@ import (
 
 	"polytome/internal/core/check"
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestPartsWithoutAList are checked as one image: a missing and a short part are found, good ones are no junk, and no

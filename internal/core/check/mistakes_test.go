@@ -23,10 +23,10 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/packed"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // shot is a picture of a size.

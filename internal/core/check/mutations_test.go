@@ -12,9 +12,9 @@ import (
 	"slices"
 	"strings"
 
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/packed"
+	"polytome/internal/testkit/coretest"
 )
 
 // ofKind has a mistake happen to files with certain extensions only: a random one of them.

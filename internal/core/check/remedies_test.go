@@ -17,9 +17,9 @@ import (
 	"polytome/internal/core/fix"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/sim"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestRemediesBreakNothing makes targets with random mistakes for every loader and applies all remedies that the check

@@ -21,19 +21,19 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/drives"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
 	"polytome/internal/format/volume"
-	"polytome/internal/judge"
 	"polytome/internal/medium"
 	"polytome/internal/sim"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/ftp"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // fits asks whose target a set of files is.

@@ -18,13 +18,13 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/coretest"
-	"polytome/internal/judge"
 	"polytome/internal/netcards"
 	"polytome/internal/sim"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 func card(name string, plugged bool, addresses ...string) netcards.Card {

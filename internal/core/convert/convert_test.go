@@ -18,14 +18,14 @@ import (
 	"polytome/internal/core/convert"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/container"
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/packed"
-	"polytome/internal/judge"
 	"polytome/internal/parallel"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 func template(t testing.TB, text string) loader.Template {

@@ -25,9 +25,9 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
-	"polytome/internal/judge"
 	"polytome/internal/sim/pictures"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // drawn is a PNG of a colour.

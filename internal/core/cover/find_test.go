@@ -14,8 +14,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/format/picture"
+	"polytome/internal/testkit/coretest"
 )
 
 // shelf writes pictures to a folder, and makes a finder that knows it.

@@ -19,10 +19,10 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
-	"polytome/internal/judge"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // TestPuttingOneByOneIsLikeChoosingAll puts and takes titles in any order, and compares with choosing the same ones

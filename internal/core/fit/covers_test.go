@@ -11,9 +11,9 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // pictured gives titles a picture of the front and of the disc.

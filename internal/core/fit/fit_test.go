@@ -16,10 +16,10 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
-	"polytome/internal/judge"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 func vesper(n int, name string, bytes int64) title.Title {

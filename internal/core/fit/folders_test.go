@@ -16,12 +16,12 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/volumetest"
 )
 
 // telling is a profile that lists all titles in a file, on every filesystem.

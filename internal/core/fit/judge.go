@@ -27,17 +27,7 @@ type dirCheck struct {
 }
 
 // fold brings a path into the form in which two paths are the same on the target.
-func (s *Sheet) fold(p string) string {
-	if s.of.Facts.Filesystem.CaseSensitive {
-		return p
-	}
-	for i := range len(p) {
-		if c := p[i]; c >= 0x80 || c >= 'a' && c <= 'z' {
-			return strings.ToUpper(p)
-		}
-	}
-	return p
-}
+func (s *Sheet) fold(p string) string { return s.of.Facts.Filesystem.Fold(p) }
 
 // parent is the folder above a path, "." for the root.
 func parent(p string) string {

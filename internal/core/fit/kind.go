@@ -48,15 +48,6 @@ var words = [...]string{
 	NoPicture: "no cover", NeedsDisk: "needs disk",
 }
 
-// Kinds lists all verdicts.
-func Kinds() []Kind {
-	out := make([]Kind, len(words))
-	for i := range out {
-		out[i] = Kind(i)
-	}
-	return out
-}
-
 func (k Kind) String() string { return words[k] }
 
 // MarshalText writes the verdict's word.

@@ -9,9 +9,9 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // judgedBy gives the one verdict of a title by a shipped profile.

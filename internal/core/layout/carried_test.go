@@ -9,7 +9,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 func withFront(t title.Title, disc ...string) title.Title {

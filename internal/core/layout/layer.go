@@ -216,7 +216,7 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
 		folder, _, _ := strings.Cut(rule.Path.Fill(&whole), pageMark)
-		pl.shelf = &shelf{folder: fold(folder), order: fold(pl.Name)}
+		pl.shelf = &shelf{folder: strings.ToUpper(folder), order: strings.ToUpper(pl.Name)}
 		pl.shelf.entries = entries(&pl)
 	}
 	return pl
@@ -239,7 +239,7 @@ func (pl *Placement) twice() string {
 	}
 	seen := make(map[string]bool, len(pl.Items))
 	for i := range pl.Items {
-		key := fold(pl.Items[i].Path)
+		key := strings.ToUpper(pl.Items[i].Path)
 		if seen[key] {
 			return pl.Items[i].Path
 		}
@@ -267,26 +267,6 @@ func (l *layer) tooLong(pl *Placement) bool {
 		}
 	}
 	return false
-}
-
-// fold brings a path into the form in which two that differ in letter case alone are
-// the same.
-func fold(s string) string {
-	for i := range len(s) {
-		if s[i] >= 0x80 {
-			return strings.ToUpper(s)
-		}
-	}
-	var b strings.Builder
-	b.Grow(len(s))
-	for i := range len(s) {
-		c := s[i]
-		if c >= 'a' && c <= 'z' {
-			c -= 32
-		}
-		b.WriteByte(c)
-	}
-	return b.String()
 }
 
 // unnamed is the placement of a title that cannot be given a name that is allowed.
@@ -354,7 +334,7 @@ func (p *Placement) add(item Item) {
 // claim says that no other title may have a path.
 func (p *Placement) claim(path string) {
 	if !p.settled {
-		p.claims = append(p.claims, fold(path))
+		p.claims = append(p.claims, strings.ToUpper(path))
 	}
 }
 
@@ -399,7 +379,7 @@ func entries(p *Placement) int {
 	above := strings.Count(p.shelf.folder, "/")
 	seen := map[string]bool{}
 	for i := range p.Items {
-		seen[fold(strings.SplitN(p.Items[i].Path, "/", above+2)[above])] = true
+		seen[strings.ToUpper(strings.SplitN(p.Items[i].Path, "/", above+2)[above])] = true
 	}
 	return len(seen)
 }

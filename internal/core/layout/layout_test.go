@@ -15,8 +15,8 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 func vesper(number int, name, kind string) title.Title { return coretest.Vesper(number, name, kind, 1) }

@@ -14,8 +14,8 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // profile is one for cartridges, with more keys for its attachment and its rule.

@@ -10,8 +10,8 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/layout"
-	"polytome/internal/coretest"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // narrow permits what the strictest of the shipped loaders does.

@@ -31,12 +31,12 @@ func (t *Tree) Outline() []Line {
 	byPath := map[string]Line{}
 	add := func(l Line) {
 		for _, dir := range Folders(l.Path) {
-			if _, ok := byPath[fold(dir)]; !ok {
-				byPath[fold(dir)] = Line{Path: dir, Folder: true, Rule: l.Rule, Title: -1}
+			if _, ok := byPath[strings.ToUpper(dir)]; !ok {
+				byPath[strings.ToUpper(dir)] = Line{Path: dir, Folder: true, Rule: l.Rule, Title: -1}
 			}
 		}
-		if was, ok := byPath[fold(l.Path)]; !ok || was.Folder {
-			byPath[fold(l.Path)] = l
+		if was, ok := byPath[strings.ToUpper(l.Path)]; !ok || was.Folder {
+			byPath[strings.ToUpper(l.Path)] = l
 		}
 	}
 	if boot := &t.l.p.FirstBoot; boot.MayMake {

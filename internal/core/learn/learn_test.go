@@ -20,10 +20,10 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
 )
 
 // collection writes games of every form that can be read, and identifies them.

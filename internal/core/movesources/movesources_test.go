@@ -10,7 +10,7 @@ import (
 
 	"polytome/internal/core/movesources"
 	"polytome/internal/core/title"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 func made(t *testing.T, dir, name, text string) title.File {

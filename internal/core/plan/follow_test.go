@@ -9,9 +9,9 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestACoverFollowsItsTitle: a cover that is under the old name of what is renamed goes with it, and is not made

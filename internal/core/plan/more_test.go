@@ -17,9 +17,9 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // situation is what a plan is made for.

@@ -13,9 +13,9 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 func planned(t coretest.T, titles []title.Title, there []target.Entry) *plan.Plan {

@@ -16,9 +16,9 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
 	"polytome/internal/format/partition"
-	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/judge"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 var ctx = context.Background()

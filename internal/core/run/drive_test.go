@@ -19,12 +19,12 @@ import (
 	"polytome/internal/drives"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/judge"
 	"polytome/internal/medium"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 // blank makes an image with an empty FAT32 volume.

@@ -18,13 +18,13 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/judge"
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
+	"polytome/internal/testkit/judge"
 )
 
 // mixed makes a plan with large and small files, with contents that differ everywhere.

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/judge"
 )
 
 // TestAFilesystemThatHoldsNoMoreFiles has bytes free, so freeing space would help nothing.

@@ -15,12 +15,12 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/sftp"
 	"polytome/internal/target/smb"
+	"polytome/internal/testkit/judge"
 )
 
 // carried runs a plan on a target that is opened for it, and returns the seconds.

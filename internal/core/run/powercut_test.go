@@ -13,11 +13,11 @@ import (
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
-	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
+	"polytome/internal/testkit/judge"
 )
 
 // TestAPowerCutOfARealFilesystem fills a folder on a mounted ext4 volume, and copies the image below it whenever some

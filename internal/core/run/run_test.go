@@ -21,9 +21,9 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
-	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
+	"polytome/internal/testkit/judge"
 )
 
 // files makes source files and the plan that puts them into FULL.

@@ -13,8 +13,8 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // manyFiles makes a tree of n cartridges, so many to a folder.

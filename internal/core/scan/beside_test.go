@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/scan"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestPicturesOfGamesThatShareAFolder go to the game whose name they begin with, whatever kind of picture their name

@@ -18,8 +18,8 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // remembering scans with a cache.

@@ -10,8 +10,8 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestGamesOfAPlatformThatReportsNoName are named as their files and folders are, and not as the file by which they are

@@ -15,9 +15,9 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // TestACacheIsOfNoFolder: what was seen as "." in one folder is not taken for what has that name in another one.

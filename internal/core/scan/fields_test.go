@@ -9,7 +9,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestValuesFromFilesOfTheirOwn: a value may be read from another file than the marker, by a key, a line, or as binary

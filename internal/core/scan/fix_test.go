@@ -14,8 +14,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // benched scans the sources of a bench as the program does.

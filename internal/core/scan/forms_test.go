@@ -13,9 +13,9 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/lha"
+	"polytome/internal/testkit/coretest"
 )
 
 // scanned is what a scan of one folder makes of files, in words.

@@ -16,9 +16,9 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // zipOf packs files, given as names and contents.

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // watched asks for what was found so far, over and over, until the work is done. What it was given is kept, with a

@@ -17,8 +17,8 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/format/iso9660"
+	"polytome/internal/testkit/coretest"
 )
 
 // inf is the text of a short disc's VESPER.INF.

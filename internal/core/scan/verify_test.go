@@ -17,10 +17,10 @@ import (
 
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/iso9660"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // noisy is an image of a Vesper game whose data are n bytes of noise, changed by spoil.

@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/settings"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 func TestWhatAPersonEditedIsMerged(t *testing.T) {

@@ -23,10 +23,10 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/format/picture"
-	"polytome/internal/judge"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 func fileOf(t testing.TB, name string, data []byte) title.File {

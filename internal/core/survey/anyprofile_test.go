@@ -20,8 +20,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // withDots is a platform whose IDs have dots in them.

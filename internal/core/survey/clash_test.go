@@ -11,7 +11,7 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestATrackOfAnotherTitleIsNoStranger has two games whose tracks are named alike go where all tracks lie in one

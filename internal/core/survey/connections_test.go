@@ -16,10 +16,10 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
-	"polytome/internal/judge"
 	"polytome/internal/sim"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/judge"
 )
 
 // stick prepares an image for a loader.

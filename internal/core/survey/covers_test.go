@@ -19,10 +19,10 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/sim"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 )
 
 // drawn is one of a colour.

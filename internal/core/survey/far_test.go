@@ -16,10 +16,10 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
-	"polytome/internal/judge"
 	"polytome/internal/secret"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // far are servers to which each question takes 30 ms, and over which 1 MB passes in a second.

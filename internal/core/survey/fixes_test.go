@@ -21,8 +21,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/format/picture"
+	"polytome/internal/testkit/coretest"
 )
 
 // allContents are what is in all files below a folder, sorted.

@@ -11,10 +11,10 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/format/exfat"
 	"polytome/internal/medium"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 )
 
 // foresees are the findings that are reported before anything is written, by their paths and kinds.

@@ -16,9 +16,9 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestOtherFormsAreFilledAndChecked goes the whole way with cartridges, tracks and folders, for every

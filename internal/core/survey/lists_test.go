@@ -13,8 +13,8 @@ import (
 	"polytome/internal/core/check"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // listing has the loader read a list of its games.

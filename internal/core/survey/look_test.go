@@ -10,7 +10,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestALookDoesNotChangeWhatOthersHaveOfIt has the owner of a survey set the target up otherwise, choose and judge again,

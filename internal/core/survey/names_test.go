@@ -10,8 +10,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestTitlesKeepTheirNames adds a game of the same name to one that is on the target, and to

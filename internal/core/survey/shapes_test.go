@@ -15,10 +15,10 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestShapesAProfileAsksFor fills targets by profiles that want titles in shapes which no shipped one asks for: a word

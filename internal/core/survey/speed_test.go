@@ -13,9 +13,9 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/testkit/coretest"
 )
 
 // sixTargets are 50,000 titles judged at six targets: sticks with both filesystems, shares, disks of

@@ -13,9 +13,9 @@ import (
 	"polytome/internal/core/fit"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestNamesThatTheConsoleCannotSpell are reported before anything is written.

@@ -17,8 +17,8 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
-	"polytome/internal/coretest"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/coretest"
 )
 
 // TestAnyCollectionIsFilledAndChecked goes the whole way with collections that

@@ -17,12 +17,12 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/demo"
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
 	"polytome/internal/medium"
+	"polytome/internal/testkit/coretest"
 )
 
 // blankStick makes an image of a drive with one volume.

@@ -25,9 +25,9 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
-	"polytome/internal/coretest"
 	"polytome/internal/sim"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 )
 
 // workshop is a bench with targets on this computer.

@@ -11,8 +11,8 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/draw/scene"
-	"polytome/internal/draw/scene/scenetest"
 	"polytome/internal/draw/typeface"
+	"polytome/internal/testkit/scenetest"
 )
 
 var season = time.Date(2026, 3, 14, 0, 0, 0, 0, time.UTC)

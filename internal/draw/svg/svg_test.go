@@ -18,7 +18,7 @@ import (
 	"polytome/internal/draw/pdf"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/svg"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // blue is a picture of one colour.

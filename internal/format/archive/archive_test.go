@@ -20,7 +20,7 @@ import (
 
 	"polytome/internal/format/archive"
 	"polytome/internal/format/lha"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 var testTime = time.Date(2026, 3, 14, 9, 26, 52, 0, time.UTC)

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/archive"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // varied are bytes that pack well in some targets and not in others, with repetitions that are far apart and long.

@@ -18,7 +18,7 @@ import (
 
 	"polytome/internal/demo"
 	"polytome/internal/format/container"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // tree makes a folder with files of many lengths, names and depths.

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/exfat"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
+	"polytome/internal/testkit/volumetest"
 )
 
 // TestAFolderThatGrowsApart has a folder grow where what is behind it is taken: it gets a chain, and its entry says

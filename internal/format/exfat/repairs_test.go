@@ -13,9 +13,9 @@ import (
 
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/judge"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 // repaired is an exFAT volume with some files that someone has damaged, after the repair.

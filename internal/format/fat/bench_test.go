@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/fat"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
+	"polytome/internal/testkit/volumetest"
 )
 
 // BenchmarkFormat2TiB makes a FAT32 volume of 2 TiB in a sparse image, in turns with mkfs.fat, and prints the ratio of

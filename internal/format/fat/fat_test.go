@@ -14,10 +14,10 @@ import (
 
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/judge"
 	"polytome/internal/medium"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 func fsck(t testing.TB, img string) (bool, string) {

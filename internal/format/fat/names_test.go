@@ -11,9 +11,9 @@ import (
 
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
-	"polytome/internal/judge"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 // TestNamesInSmallLettersOfOthers are short names with the bits that some systems set for letters that are small.

@@ -12,8 +12,8 @@ import (
 
 	"polytome/internal/format/fat"
 	"polytome/internal/format/volume"
-	"polytome/internal/format/volume/volumetest"
 	"polytome/internal/size"
+	"polytome/internal/testkit/volumetest"
 )
 
 // repaired is a FAT32 volume with some files that someone has damaged, and what it holds after the repair.

@@ -18,7 +18,7 @@ import (
 
 	"polytome/internal/format/iso9660"
 	"polytome/internal/format/udf"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // season is a tree with names that only the wider name spaces can hold.

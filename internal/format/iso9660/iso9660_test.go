@@ -20,7 +20,7 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/format/iso9660"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 var day = time.Date(2026, 3, 14, 9, 26, 52, 0, time.UTC)

@@ -15,7 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/format/lha"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 var season = time.Date(2026, 3, 14, 9, 26, 52, 0, time.UTC)

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/partition"
-	"polytome/internal/judge"
 	"polytome/internal/size"
+	"polytome/internal/testkit/judge"
 )
 
 func disk(t testing.TB, n int64) *os.File {

@@ -15,7 +15,7 @@ import (
 
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/format/sectors"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // The checks of a sector are those of ECMA-130, written down a second time, straight from its

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/sums"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 func TestLists(t *testing.T) {

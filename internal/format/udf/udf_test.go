@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/udf"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 // tree makes the files that the foreign writers put on their volumes.

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 
 	"polytome/internal/format/wav"
-	"polytome/internal/judge"
+	"polytome/internal/testkit/judge"
 )
 
 func file(t testing.TB, sound []byte) []byte {

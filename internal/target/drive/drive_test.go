@@ -17,12 +17,12 @@ import (
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
 	"polytome/internal/format/volume"
-	"polytome/internal/judge"
 	"polytome/internal/medium"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
-	"polytome/internal/target/targettest"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/targettest"
 )
 
 var ctx = context.Background()

@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
-	"polytome/internal/target/targettest"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/targettest"
 )
 
 func TestConformance(t *testing.T) {

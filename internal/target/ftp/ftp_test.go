@@ -14,13 +14,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
-	"polytome/internal/target/targettest"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/targettest"
 )
 
 var ctx = context.Background()

@@ -21,12 +21,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/charmap"
 
-	"polytome/internal/judge"
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/target"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
-	"polytome/internal/target/targettest"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/targettest"
 )
 
 // certificate is one that a console has made for itself.

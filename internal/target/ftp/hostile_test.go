@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/target/ftp"
 	"polytome/internal/target/remote"
+	"polytome/internal/testkit/judge"
 )
 
 // hostile is a server that answers commands as a function says; an answer may go on for ever.

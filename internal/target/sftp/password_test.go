@@ -15,11 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"polytome/internal/judge"
 	"polytome/internal/target"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/sftp"
-	"polytome/internal/target/targettest"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/targettest"
 )
 
 const user, password = "odile", "harbour-light"

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/judge"
 	"polytome/internal/target/remote"
 	"polytome/internal/target/smb"
+	"polytome/internal/testkit/judge"
 )
 
 // speaker is what takes connections and says something, whatever it is reported.

@@ -14,7 +14,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
-	"polytome/internal/coretest"
+	"polytome/internal/testkit/coretest"
 )
 
 // late delivers results when it pleases: later, in another order, twice.
