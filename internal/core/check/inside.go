@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -238,7 +239,7 @@ func (a *audit) lookInto(e *target.Entry) (*title.Title, error) {
 // folder looks into a game that lies unpacked. Where its program gets another name on the target, it is known by that.
 func (y *loaderAudit) folder(l *line) {
 	if slices.ContainsFunc(l.rule.Package.Rename,
-		func(r loader.Rename) bool { return r.From == y.markerOf(l.Platform) }) {
+		func(r loader.Rename) bool { return slices.Contains(y.markers(l.Platform), r.From) }) {
 		if marker := y.marker(l); marker == nil || marker.Size == 0 {
 			l.broken(y, y.whole(l, Finding{Kind: Damaged, Path: l.e.Path, Say: "its program has no bytes"}))
 		}
@@ -255,35 +256,44 @@ func (y *loaderAudit) folder(l *line) {
 	y.judge(l, t, err)
 }
 
-// markerOf is the pattern of the file by which a platform's games are known, "" for none.
-func (y *loaderAudit) markerOf(platform string) string {
+// markers are the patterns of the files by which a platform's games are known.
+func (y *loaderAudit) markers(platform string) []string {
 	if p := y.set.Platform(platform); p != nil {
-		return p.Marker.File
-	}
-	return ""
-}
-
-// marker is the file by which a folder is known as a game.
-func (y *loaderAudit) marker(l *line) *target.Entry {
-	want := y.markerOf(l.Platform)
-	if want == "" {
-		return nil
-	}
-	if !strings.Contains(want, "*") {
-		e, _ := y.tree.file(l.e.Path + "/" + y.at.Cased(want))
-		return e
-	}
-	for _, r := range l.rule.Package.Rename {
-		if r.From == want {
-			want = r.To
-		}
-	}
-	for _, e := range y.tree.within(l.e.Path) {
-		if !e.Folder && loader.MatchFile(want, path.Base(e.Path)) {
-			return e
-		}
+		return p.MarkerFiles()
 	}
 	return nil
+}
+
+// marker is the file by which a folder is known as a game; nil where it is not there.
+func (y *loaderAudit) marker(l *line) *target.Entry {
+	e, _ := y.markerIn(l.rule, l.Platform, l.e.Path)
+	return e
+}
+
+// markerIn is the file in a folder by which it is known as a game of a platform, under the name that the rule gives it;
+// where there is none, wanted is what it could be called.
+func (y *loaderAudit) markerIn(rule *loader.Accept, platform, dir string) (e *target.Entry, wanted string) {
+	for _, want := range y.markers(platform) {
+		for _, r := range rule.Package.Rename {
+			if strings.EqualFold(r.From, want) {
+				want = r.To
+			}
+		}
+		want = y.at.Cased(want)
+		wanted = cmp.Or(wanted, want)
+		if !strings.Contains(want, "*") {
+			if e, ok := y.tree.file(dir + "/" + want); ok && (!y.cased || e.Path == dir+"/"+want) {
+				return e, ""
+			}
+			continue
+		}
+		for _, e := range y.tree.within(dir) {
+			if !e.Folder && loader.MatchFile(want, strings.TrimPrefix(e.Path, dir+"/")) {
+				return e, ""
+			}
+		}
+	}
+	return nil, wanted
 }
 
 // packed looks into a packed image, over all its parts.

@@ -242,29 +242,8 @@ func (y *loaderAudit) inCase(rule *loader.Accept, v *loader.Values, e *target.En
 
 // lacks names the file without which a folder is no title; "" when it is there.
 func (y *loaderAudit) lacks(rule *loader.Accept, platform, dir string) string {
-	p := y.set.Platform(platform)
-	if p == nil || p.Marker.File == "" {
-		return ""
-	}
-	want := p.Marker.File
-	for _, r := range rule.Package.Rename {
-		if strings.EqualFold(r.From, want) {
-			want = r.To
-		}
-	}
-	want = y.at.Cased(want)
-	if !strings.Contains(want, "*") {
-		e, ok := y.tree.file(dir + "/" + want)
-		if ok && (!y.cased || e.Path == dir+"/"+want) {
-			return ""
-		}
-		return want
-	}
-	if slices.ContainsFunc(y.tree.within(dir),
-		func(e *target.Entry) bool { return !e.Folder && loader.MatchFile(want, path.Base(e.Path)) }) {
-		return ""
-	}
-	return want
+	_, wanted := y.markerIn(rule, platform, dir)
+	return wanted
 }
 
 // belongs reports whether a file may be a part or companion of a title.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode/utf16"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
@@ -385,42 +384,17 @@ func encode(into []byte, f *loader.RecordField, value string) {
 				into[at] = le[i]
 			}
 		}
-	case "utf-16le":
-		at := 0
+	default:
+		to, at := loader.TextEncoding(f.Encoding), 0
 		for _, r := range value {
-			units := utf16.AppendRune(nil, r)
-			if at+2*len(units) > len(into) {
-				return
+			c, err := to.NewEncoder().String(string(r))
+			if err != nil || f.Encoding == "ascii" && r > 0x7F {
+				c, _ = to.NewEncoder().String("?")
 			}
-			for _, u := range units {
-				binary.LittleEndian.PutUint16(into[at:], u)
-				at += 2
-			}
-		}
-	case "utf-8":
-		at := 0
-		for _, r := range value {
-			c := string(r)
 			if at+len(c) > len(into) {
 				return
 			}
 			at += copy(into[at:], c)
-		}
-	default: // ascii and latin-1: a byte for each character
-		most := rune(0x7F)
-		if f.Encoding == "latin-1" {
-			most = 0xFF
-		}
-		at := 0
-		for _, r := range value {
-			if at == len(into) {
-				return
-			}
-			if r > most {
-				r = '?'
-			}
-			into[at] = byte(r)
-			at++
 		}
 	}
 }

@@ -441,13 +441,22 @@ func (s *student) discs(r *Rule, all []*sample) {
 // renames finds a file of unpacked titles that has the same name in all of them.
 func (s *student) renames(r *Rule, all []*sample) {
 	p := s.set.Platform(r.Platforms[0])
-	if r.Form != title.Folder || p == nil || !strings.ContainsRune(p.Marker.File, '*') || len(all) < 2 {
+	if r.Form != title.Folder || p == nil || len(all) < 2 {
 		return
 	}
+	for _, marker := range p.MarkerFiles() {
+		if strings.ContainsRune(marker, '*') {
+			s.renamed(r, marker, all)
+		}
+	}
+}
+
+// renamed finds the one name that the file of a pattern has in all titles.
+func (s *student) renamed(r *Rule, marker string, all []*sample) {
 	name := ""
 	for _, x := range all {
 		for _, part := range x.of().Parts {
-			if !loader.MatchFile(p.Marker.File, part.Name) {
+			if !loader.MatchFile(marker, part.Name) {
 				continue
 			}
 			if name != "" && name != part.Name {
@@ -457,8 +466,8 @@ func (s *student) renames(r *Rule, all []*sample) {
 		}
 	}
 	if name != "" {
-		r.Rename = append(r.Rename, loader.Rename{From: p.Marker.File, To: name})
-		s.find(Likely, fmt.Sprintf("%s becomes %s", p.Marker.File, name), "all %d folders have it under that name",
+		r.Rename = append(r.Rename, loader.Rename{From: marker, To: name})
+		s.find(Likely, fmt.Sprintf("%s becomes %s", marker, name), "all %d folders have it under that name",
 			len(all))
 		s.d.Open = append(s.d.Open, "which files of a package are copied, and which are left out? Only those that "+
 			"are there can be seen")

@@ -40,7 +40,7 @@ var (
 	pictureWords  = title.PictureKinds
 	formatWords   = []string{"jpg", "png"}
 	fitWords      = []string{"inside", "exact", "cut"}
-	encodingWords = []string{"ascii", "latin-1", "utf-8", "utf-16le", "number-le", "number-be"}
+	encodingWords = Encodings
 	orderWords    = []string{"title", "id", "kind", "platform", "path"}
 	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
 )

@@ -77,7 +77,7 @@ func TestABrokenPlatformSaysWhere(t *testing.T) {
 		"bad pattern":   {"VSP-[0-9]{5}", "VSP-[0-9", "error parsing regexp"},
 		"bad extension": {`".iso"`, `"iso"`, "must begin with a dot"},
 		"no marker":     {`file = "VESPER.INF"`, ``, "an image is recognised by a file in it"},
-		"other syntax":  {`"key=value"`, `"yaml"`, `unknown syntax "yaml"; use one of`},
+		"other syntax":  {`"key=value"`, `"yaml"`, `unknown syntax "yaml": did you mean`},
 		"no ID key":     {`key = "ID"`, ``, "needs to say where the value is: a key"},
 		"impossible":    {"largest = 737_280_000", "largest = 5\nsmallest = 9", "cannot have at least 9 and at most 5"},
 		"unknown form":  {`forms = ["image"]`, `forms = ["tape"]`, `unknown form "tape"; use one of`},

@@ -2,9 +2,11 @@ package loader
 
 import (
 	"errors"
+	"fmt"
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/strict"
@@ -21,12 +23,12 @@ type Platform struct {
 	Forms      []title.Form `toml:"forms"`
 	Extensions []string     `toml:"extensions"` // of images, cartridges and cue sheets, in lower case, with the dot
 	// Packages are the extensions of packages.
-	Packages []string    `toml:"packages"`
-	Marker   Marker      `toml:"marker"`
-	Fields   Fields      `toml:"field"`
-	Kinds    []DiscKind  `toml:"kind"`
-	Check    HeaderCheck `toml:"check"`
-	Used     UsedSectors `toml:"used"`
+	Packages []string      `toml:"packages"`
+	Markers  []Marker      `toml:"marker"` // any of them is enough
+	Fields   Fields        `toml:"field"`
+	Kinds    []DiscKind    `toml:"kind"`
+	Checks   []HeaderCheck `toml:"check"`
+	Used     UsedSectors   `toml:"used"`
 	// Pictures are those that are in a game itself.
 	Pictures []InnerPicture `toml:"picture"`
 
@@ -36,14 +38,108 @@ type Platform struct {
 	Own bool `toml:"-"`
 }
 
-// A Marker is what a platform is recognised by. With a file, it is one inside the
+// A Marker is what a platform is recognised by: all that it says must hold. With a file, it is one inside the
 // image, folder or package; without one, it is the game's file itself.
 type Marker struct {
-	File   string  `toml:"file"`   // path; its case is ignored, and * stands for any name
-	Syntax string  `toml:"syntax"` // how the values in it are written
-	Magic  string  `toml:"magic"`  // text that stands at the offset
-	Offset int64   `toml:"offset"`
-	Volume Pattern `toml:"volume"` // what the ISO 9660 volume identifier must match (ECMA-119, 8.4.7)
+	File     string  `toml:"file"`     // path; its case is ignored, and * stands for any name
+	Syntax   string  `toml:"syntax"`   // how the values in it are written
+	Encoding string  `toml:"encoding"` // of its text
+	Magic    string  `toml:"magic"`    // text that stands at the offset
+	Hex      Bytes   `toml:"hex"`      // bytes that do
+	Offset   int64   `toml:"offset"`   // a negative one counts from the end
+	Pattern  Pattern `toml:"pattern"`  // what is found in its text, or in so many bytes from the offset on
+	Length   int64   `toml:"length"`
+	Volume   Pattern `toml:"volume"` // what the ISO 9660 volume identifier must match (ECMA-119, 8.4.7)
+	Named    Pattern `toml:"named"`  // what the game's own file or folder must be called
+	// With and Without are files and folders that lie, or do not lie, in the image, folder or package.
+	With    []string `toml:"with"`
+	Without []string `toml:"without"`
+
+	lead Bytes
+}
+
+// Lead are the bytes that stand at the offset; none where the marker asks for none.
+func (m *Marker) Lead() Bytes { return m.lead }
+
+// Inside reports whether the marker asks for what is in a game, not for its own file alone.
+func (m *Marker) Inside() bool {
+	return m.File != "" || m.Volume.Regexp != nil || len(m.With)+len(m.Without) > 0
+}
+
+// Certain reports whether the marker tells a game's own file whatever its extension is.
+func (m *Marker) Certain() bool { return m.File == "" && len(m.lead) > 0 }
+
+// MarkerFiles are the files that the markers ask for, by their patterns.
+func (p *Platform) MarkerFiles() (out []string) {
+	for i := range p.Markers {
+		if f := p.Markers[i].File; f != "" && !slices.Contains(out, f) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Inside reports whether games of the platform are known by what is in them.
+func (p *Platform) Inside() bool {
+	return slices.ContainsFunc(p.Markers, func(m Marker) bool { return m.Inside() })
+}
+
+// LooksInside reports whether values of a game with the marker are read from files in it, although the marker is not.
+func (p *Platform) LooksInside(m *Marker) bool {
+	inside := func(f *Reading) bool { return f.File != "" || f.Volume }
+	return m.File == "" && (slices.ContainsFunc(FieldNames, func(name string) bool {
+		f := p.Fields.Named(name)
+		return inside(f) || slices.ContainsFunc(f.Or, func(o Reading) bool { return inside(&o) })
+	}) || slices.ContainsFunc(p.Kinds, func(k DiscKind) bool { return k.File != "" }))
+}
+
+// Bytes are bytes of a file, some of which may be any: "7e 11 ?? c0".
+type Bytes []uint16
+
+// anyByte stands for a byte that may be any.
+const anyByte = 1 << 8
+
+// UnmarshalText reads bytes as they are written in a file.
+func (b *Bytes) UnmarshalText(text []byte) error {
+	*b = nil
+	for word := range strings.FieldsSeq(string(text)) {
+		if word == "??" {
+			*b = append(*b, anyByte)
+			continue
+		}
+		n, err := strconv.ParseUint(word, 16, 8)
+		if err != nil || len(word) != 2 {
+			return fmt.Errorf("%q is not a byte: write two digits 0-9 and a-f, or ?? for any", word)
+		}
+		*b = append(*b, uint16(n))
+	}
+	return nil
+}
+
+// MarshalText writes bytes as [Bytes.UnmarshalText] reads them.
+func (b Bytes) MarshalText() ([]byte, error) {
+	var words []string
+	for _, n := range b {
+		if n == anyByte {
+			words = append(words, "??")
+		} else {
+			words = append(words, fmt.Sprintf("%02x", n))
+		}
+	}
+	return []byte(strings.Join(words, " ")), nil
+}
+
+// Fit reports whether bytes are such.
+func (b Bytes) Fit(got []byte) bool {
+	if len(got) < len(b) {
+		return false
+	}
+	for i, want := range b {
+		if want != anyByte && want != uint16(got[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // Fields are the values of a title that a platform tells.
@@ -55,51 +151,118 @@ type Fields struct {
 	Kind   Reading `toml:"kind"`
 }
 
-// A Reading says where one value is read from, and what it may be.
-type Reading struct {
-	Key      string            `toml:"key"`      // in key=value lines, or JSON
-	Line     int               `toml:"line"`     // in lines, from 1
-	Offset   *int64            `toml:"offset"`   // in binary data
-	Length   int64             `toml:"length"`   // in bytes
-	Encoding string            `toml:"encoding"` // of binary data
-	Volume   bool              `toml:"volume"`   // it is the ISO 9660 volume identifier
-	File     string            `toml:"file"`     // another file than the marker's
-	Pattern  Pattern           `toml:"pattern"`  // what a value must match
-	Required bool              `toml:"required"`
-	Values   map[string]string `toml:"values"` // what is written -> what it means
+// Named is a field by the name of its table.
+func (f *Fields) Named(name string) *Reading {
+	return map[string]*Reading{"id": &f.ID, "name": &f.Name, "region": &f.Region, "disc": &f.Disc,
+		"kind": &f.Kind}[name]
 }
 
-// Tells reports whether the platform has such a value.
+// FieldNames are the names of a platform's fields, in the order in which they are read.
+var FieldNames = []string{"id", "name", "region", "kind", "disc"}
+
+// A Reading says where one value is read from, and what it may be.
+type Reading struct {
+	Key      string            `toml:"key"`      // in key=value lines, INI, JSON or XML
+	Section  string            `toml:"section"`  // of an INI file
+	Line     int               `toml:"line"`     // in lines, from 1
+	Offset   *int64            `toml:"offset"`   // in binary data; a negative one counts from the end
+	Length   int64             `toml:"length"`   // in bytes
+	Encoding string            `toml:"encoding"` // of binary data, or of the text
+	Volume   bool              `toml:"volume"`   // it is the ISO 9660 volume identifier
+	FileName bool              `toml:"filename"` // it is the name of the game's own file or folder, without extension
+	Of       string            `toml:"of"`       // it is another field
+	File     string            `toml:"file"`     // another file than the marker's
+	Syntax   string            `toml:"syntax"`   // of that file
+	Search   bool              `toml:"search"`   // the pattern is looked for, in all lines or in the bytes
+	Pattern  Pattern           `toml:"pattern"`  // what a value must match, and which part of it counts
+	As       Transforms        `toml:"as"`       // what becomes of it
+	Values   map[string]string `toml:"values"`   // what is written -> what it means
+	Required bool              `toml:"required"`
+	Or       []Reading         `toml:"or"` // where it is read from else
+}
+
+// Reports reports whether the platform has such a value.
 func (s *Reading) Reports() bool {
-	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume
+	return s.Key != "" || s.Line > 0 || s.Offset != nil || s.Volume || s.FileName || s.Of != "" || s.Search
 }
 
 // Takes reports whether a value is one that the platform tells, as far as its pattern says. Letter case makes no
-// difference: paths may be spelled in any.
+// difference: paths may be spelled in any. A pattern that captures a part of what is written, or a value that is made of
+// what is written, says nothing about the value.
 func (s *Reading) Takes(value string) bool {
-	return s.Pattern.Regexp == nil || s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) ||
+	if s.Pattern.Regexp == nil || s.Search || s.Pattern.captures() || len(s.As.all)+len(s.Values)+len(s.Or) > 0 {
+		return true
+	}
+	return s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) ||
 		s.Pattern.MatchString(strings.ToLower(value))
 }
 
-// SyntaxIn is the syntax of the file that the value is read from, where the marker has another one: a file of its own
-// has lines or binary data where it is asked for these.
-func (s *Reading) SyntaxIn(marker string) string {
-	switch {
-	case s.File != "" && s.Line > 0:
-		return Lines
-	case s.File != "" && s.Offset != nil:
-		return Binary
+// Written is how the file is written that the value is read from: as the marker says, unless it is another file.
+func (s *Reading) Written(m *Marker) (syntax, encoding string) {
+	syntax, encoding = s.Syntax, s.Encoding
+	if s.File == "" && encoding == "" && s.Offset == nil {
+		encoding = m.Encoding
 	}
-	return marker
+	switch {
+	case syntax != "":
+	case s.File == "":
+		syntax = m.Syntax
+	case s.Line > 0:
+		syntax = Lines
+	case s.Offset != nil:
+		syntax = Binary
+	default:
+		syntax = m.Syntax
+	}
+	return syntax, encoding
 }
+
+// Transforms are those of templates, one after another: "upper|trim".
+type Transforms struct {
+	text string
+	all  []transform
+}
+
+// UnmarshalText reads transforms as they are written in a file.
+func (t *Transforms) UnmarshalText(b []byte) error {
+	t.text, t.all = string(b), nil
+	for word := range strings.SplitSeq(t.text, "|") {
+		one, err := parseTransform(word)
+		if err != nil {
+			return err
+		}
+		t.all = append(t.all, one)
+	}
+	return nil
+}
+
+// MarshalText gives the transforms as they were written.
+func (t Transforms) MarshalText() ([]byte, error) { return []byte(t.text), nil }
+
+// Do transforms a value.
+func (t Transforms) Do(v string) string { return transformed(v, t.all) }
 
 // Pattern is a regular expression in a file.
 type Pattern struct{ *regexp.Regexp }
 
+// longestPattern is how many bytes an expression may have: more take long.
+const longestPattern = 1000
+
 // UnmarshalText compiles the expression.
 func (p *Pattern) UnmarshalText(b []byte) (err error) {
+	if len(b) > longestPattern {
+		return fmt.Errorf("a pattern has at most %d characters", longestPattern)
+	}
 	p.Regexp, err = regexp.Compile(string(b))
 	return err
+}
+
+// groups are the names of the parts that the pattern captures.
+func (p Pattern) groups() (out []string) {
+	if p.Regexp != nil {
+		out = slices.DeleteFunc(slices.Clone(p.SubexpNames()), func(group string) bool { return group == "" })
+	}
+	return out
 }
 
 // MarshalText gives the expression as it was written.
@@ -110,18 +273,67 @@ func (p Pattern) MarshalText() ([]byte, error) {
 	return []byte(p.Regexp.String()), nil
 }
 
-// A DiscKind is one kind of disc, with the sizes that it can have in bytes; 0 sets
-// no limit.
-type DiscKind struct {
-	Name     string `toml:"name"`
-	Smallest int64  `toml:"smallest"`
-	Largest  int64  `toml:"largest"`
+// captures reports whether the pattern names the part of a text that counts.
+func (p Pattern) captures() bool { return len(p.groups()) > 0 }
+
+// Capture is the part of a text that the pattern finds: what its group of a field's name, or the group "value", holds,
+// or all of it where it has no such group.
+func (p Pattern) Capture(field, text string) (string, bool) {
+	if !p.captures() {
+		if found := p.FindStringIndex(text); found != nil {
+			return text[found[0]:found[1]], true
+		}
+		return "", false
+	}
+	m := p.FindStringSubmatch(text)
+	if m == nil {
+		return "", false
+	}
+	for i, group := range p.SubexpNames() {
+		if (group == field || group == "value") && m[i] != "" {
+			return m[i], true
+		}
+	}
+	return "", false
 }
 
-// A HeaderCheck is a 16-bit little-endian sum of a file's first bytes.
+// A DiscKind is one kind of game, with the sizes that it can have in bytes; 0 sets no limit. Where no field says of
+// which kind a game is, it is of the first one whose conditions hold.
+type DiscKind struct {
+	Name     string  `toml:"name"`
+	Smallest int64   `toml:"smallest"`
+	Largest  int64   `toml:"largest"`
+	ID       Pattern `toml:"id"`   // what the ID matches
+	File     string  `toml:"file"` // what lies in the image, folder or package
+}
+
+// Conditional reports whether anything tells such games from others.
+func (k *DiscKind) Conditional() bool {
+	return k.Smallest > 0 || k.Largest > 0 || k.ID.Regexp != nil || k.File != ""
+}
+
+// A HeaderCheck is a value in a file that is reckoned from its bytes.
 type HeaderCheck struct {
-	At int64 `toml:"at"` // where the sum stands
-	To int64 `toml:"to"` // the bytes from 0 up to here are summed
+	Is    string `toml:"is"`    // sum8, sum16, xor8, crc16, crc16-ccitt, crc32 or length; "" is sum16
+	At    int64  `toml:"at"`    // where it stands; a negative one counts from the end
+	From  int64  `toml:"from"`  // the bytes that are reckoned begin here,
+	To    int64  `toml:"to"`    // and end before this one
+	Order string `toml:"order"` // of its own bytes: little or big; "" is little
+	Bytes int    `toml:"bytes"` // of a length
+	Unit  Size   `toml:"unit"`  // in which a length counts; 0 is one byte
+}
+
+// Width is how many bytes the value has.
+func (h *HeaderCheck) Width() int64 {
+	switch h.Is {
+	case "sum8", "xor8":
+		return 1
+	case "crc32":
+		return 4
+	case "length":
+		return int64(h.Bytes)
+	}
+	return 2
 }
 
 // UsedSectors is a bitmap in which discs say which of their sectors they use: a bit for each, the lowest
@@ -154,14 +366,19 @@ func (p *Platform) Has(f title.Form) bool { return slices.Contains(p.Forms, f) }
 const (
 	KeyValue = "key=value"
 	Lines    = "lines"
+	INI      = "ini"
 	JSON     = "json"
+	XML      = "xml"
 	Binary   = "binary"
 )
 
 var (
-	markerSyntax = []string{KeyValue, Lines, JSON, Binary}
+	markerSyntax  = []string{KeyValue, Lines, INI, JSON, XML, Binary}
+	textEncodings = []string{"ascii", "latin-1", "shift-jis", "utf-8", "utf-16le", "utf-16be"}
+	checkWords    = []string{"sum8", "sum16", "xor8", "crc16", "crc16-ccitt", "crc32", "length"}
+	byteOrders    = []string{"little", "big"}
 	// Encodings are how values are written in binary data.
-	Encodings = []string{"ascii", "latin-1", "utf-8", "utf-16le", "number"}
+	Encodings = slices.Concat(textEncodings, []string{"number-le", "number-be"})
 )
 
 // ParsePlatform reads a platform description. Errors are [*strict.Error].
@@ -190,28 +407,21 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 				"the extension %q must begin with a dot and be in lower case", e)
 		}
 	}
-	m := &p.Marker
-	c.known(m.File != "" || !p.Has(title.Folder), "marker.file",
-		"a folder is recognised by a file in it: [marker] needs file")
-	if _, err := path.Match(m.File, "x"); err != nil {
-		c.known(false, "marker.file", "the pattern %q has an unclosed bracket", m.File)
-	}
-	c.maybe("marker.syntax", "syntax", m.Syntax, markerSyntax)
-	c.known(m.Offset >= 0, "marker.offset", "an offset cannot be negative")
-	c.known(m.File != "" || m.Magic != "" || m.Volume.Regexp != nil || !p.Has(title.Image), "marker",
-		"an image is recognised by a file in it, by magic bytes or by its volume identifier: [marker] needs one of them")
-	for name, f := range map[string]*Reading{"id": &p.Fields.ID, "name": &p.Fields.Name, "region": &p.Fields.Region,
-		"disc": &p.Fields.Disc, "kind": &p.Fields.Kind} {
-		c.source("field."+name, f, m)
+	c.markers(p)
+	for _, name := range FieldNames {
+		c.reading("field."+name, name, p.Fields.Named(name), p)
 	}
 	for i, k := range p.Kinds {
 		if k.Largest > 0 && k.Smallest > k.Largest {
 			c.known(false, at("kind", i), "the kind %q (number %d) cannot have at least %d and at most %d bytes",
 				k.Name, i+1, k.Smallest, k.Largest)
 		}
+		_, err := path.Match(k.File, "x")
+		c.known(err == nil, at("kind", i)+".file", "the pattern %q has an unclosed bracket", k.File)
 	}
-	c.known(p.Check.To <= maxHeader && p.Check.At+2 <= maxHeader && p.Check.At >= 0 && p.Check.To >= 0, "check",
-		"a header's sum must be in its first %d bytes", maxHeader)
+	for i := range p.Checks {
+		c.headerCheck(at("check", i), &p.Checks[i])
+	}
 	for i, pic := range p.Pictures {
 		c.oneOf(at("picture", i)+".of", "picture", pic.Of, title.PictureKinds)
 		_, err := path.Match(pic.File, "x")
@@ -229,30 +439,128 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 	return p, errors.Join(c.all...)
 }
 
-// maxHeader is how much of a file may be looked at to recognise it.
+// MostLooked is how many bytes from the begin or the end of a file may be looked at to recognise it.
+const MostLooked = 1 << 20
+
+// maxHeader is how many bytes a sum may go over.
 const maxHeader = 1 << 16
 
-func (c *checker) source(at string, f *Reading, m *Marker) {
+// near reports whether bytes are near enough to the begin or the end of a file.
+func near(offset, length int64) bool {
+	return offset >= -MostLooked && length >= 0 && length <= MostLooked && offset <= MostLooked &&
+		offset+length <= MostLooked && (offset >= 0 || offset+length <= 0)
+}
+
+func (c *checker) markers(p *Platform) {
+	c.known(len(p.MarkerFiles()) > 0 || !p.Has(title.Folder), "marker",
+		"a folder is recognised by a file in it: a [[marker]] needs file")
+	c.known(len(p.Markers) > 0 || !p.Has(title.Image), "marker", "an image is recognised by a file in it, by magic "+
+		"bytes or by its volume identifier: a [[marker]] needs one of them")
+	for i := range p.Markers {
+		m, at := &p.Markers[i], at("marker", i)
+		if m.lead = m.Hex; m.Magic != "" {
+			c.known(len(m.Hex) == 0, at+".hex", "a marker has either magic (text) or hex (bytes) at its offset")
+			m.lead = nil
+			for _, b := range []byte(m.Magic) {
+				m.lead = append(m.lead, uint16(b))
+			}
+		}
+		for key, patterns := range map[string][]string{"file": {m.File}, "with": m.With, "without": m.Without} {
+			for _, pattern := range patterns {
+				_, err := path.Match(pattern, "x")
+				c.known(err == nil, at+"."+key, "the pattern %q has an unclosed bracket", pattern)
+			}
+		}
+		c.maybe(at+".syntax", "syntax", m.Syntax, markerSyntax)
+		c.maybe(at+".encoding", "encoding", m.Encoding, textEncodings)
+		c.known(near(m.Offset, int64(len(m.lead))+m.Length), at+".offset",
+			"what a marker asks for must be in the first or the last %d bytes", MostLooked)
+		c.known(m.Pattern.Regexp == nil || m.File != "" || m.Length > 0, at+".pattern",
+			"a pattern in the game's own file needs the length, in bytes, of what is looked through")
+		c.known(m.Pattern.Regexp != nil || m.Length == 0, at+".length", "only a pattern needs a length")
+		c.known(m.File != "" || len(m.lead) > 0 || m.Pattern.Regexp != nil || m.Volume.Regexp != nil ||
+			m.Named.Regexp != nil || len(m.With) > 0 || !p.Has(title.Image), at, "an image is recognised by a file in it, "+
+			"by magic bytes or by its volume identifier: this [[marker]] needs one of them")
+	}
+}
+
+// reading checks where a field is read from.
+func (c *checker) reading(at, field string, f *Reading, p *Platform) {
 	if !f.Reports() {
-		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values) == 0, at,
-			"[%s] needs to say where the value is: a key, a line, an offset or volume = true", at)
+		c.known(!f.Required && f.Pattern.Regexp == nil && len(f.Values)+len(f.Or) == 0, at, "[%s] needs to say where "+
+			"the value is: a key, a line, an offset, search = true, filename = true, of or volume = true", at)
 		return
 	}
-	syntax := f.SyntaxIn(m.Syntax)
+	for _, group := range f.Pattern.groups() {
+		c.known(group == field || group == "value", at+".pattern",
+			"the pattern's group %q must be named %q, or \"value\"", group, field)
+	}
+	c.maybe(at+".syntax", "syntax", f.Syntax, markerSyntax)
+	c.known(f.Syntax == "" || f.File != "", at+".syntax", "the syntax of the marker's file stands in its [[marker]]")
+	if f.Of != "" {
+		c.oneOf(at+".of", "field", f.Of, FieldNames)
+		c.known(slices.Index(FieldNames, f.Of) < slices.Index(FieldNames, field), at+".of",
+			"the %s is not known yet when the %s is read: fields are read in the order %s", f.Of, field,
+			strings.Join(FieldNames, ", "))
+	}
+	c.known(!f.Search || f.Pattern.Regexp != nil, at+".search", "what is looked for stands in pattern")
+	for i := range p.Markers {
+		c.place(at, f, &p.Markers[i])
+	}
+	if len(p.Markers) == 0 {
+		c.place(at, f, &Marker{Syntax: Binary})
+	}
+	for i := range f.Or {
+		c.reading(at+".or."+strconv.Itoa(i), field, &f.Or[i], p)
+	}
+}
+
+// place checks that a value can be where it is said, where a marker is there.
+func (c *checker) place(at string, f *Reading, m *Marker) {
+	syntax, _ := f.Written(m)
 	switch {
-	case f.Volume:
+	case f.Volume || f.FileName || f.Of != "":
+	case f.Search && f.Offset == nil:
+		c.maybe(at+".encoding", "encoding", f.Encoding, textEncodings)
+		c.known(f.File != "" || m.File != "" || f.Length == 0, at+".search",
+			"to look through the game's own file, give the offset and length of what is looked through")
 	case f.Key != "":
-		c.known(syntax == KeyValue || syntax == JSON, at+".key", "a key needs the syntax %s or %s; the marker's is %q",
-			KeyValue, JSON, m.Syntax)
+		c.known(slices.Contains([]string{KeyValue, INI, JSON, XML}, syntax), at+".key",
+			"a key needs the syntax %s, %s, %s or %s; the marker's is %q", KeyValue, INI, JSON, XML, m.Syntax)
+		c.known((f.Section != "") == (syntax == INI), at+".key", "a section and the syntax %s go together", INI)
+		c.maybe(at+".encoding", "encoding", f.Encoding, textEncodings)
 	case f.Line != 0:
 		c.known(syntax == Lines && f.Line > 0, at+".line", "a line needs the syntax %s; the marker's is %q", Lines,
 			m.Syntax)
+		c.maybe(at+".encoding", "encoding", f.Encoding, textEncodings)
 	default:
-		c.known(syntax == Binary, at+".offset", "an offset needs the syntax %s; the marker's is %q", Binary, m.Syntax)
-		c.known(*f.Offset >= 0 && f.Length > 0 && *f.Offset+f.Length <= maxHeader, at+".length",
-			"the value must be in the first %d bytes and have a length", maxHeader)
-		c.oneOf(at+".encoding", "encoding", f.Encoding, Encodings)
+		c.known(syntax == Binary || f.Search, at+".offset", "an offset needs the syntax %s; the marker's is %q", Binary,
+			m.Syntax)
+		c.known(f.Length > 0 && near(*f.Offset, f.Length), at+".length",
+			"the value must be in the first or the last %d bytes and have a length", MostLooked)
+		if f.Search {
+			c.maybe(at+".encoding", "encoding", f.Encoding, textEncodings)
+		} else {
+			c.oneOf(at+".encoding", "encoding", f.Encoding, Encodings)
+			c.known(!strings.HasPrefix(f.Encoding, "number") || f.Length <= 8, at+".length",
+				"a number has at most 8 bytes")
+		}
 	}
+}
+
+func (c *checker) headerCheck(at string, h *HeaderCheck) {
+	c.maybe(at+".is", "check", h.Is, checkWords)
+	c.maybe(at+".order", "byte order", h.Order, byteOrders)
+	if h.Is == "length" {
+		c.known(slices.Contains([]int{2, 4, 8}, h.Bytes), at, "a length has 2, 4 or 8 bytes: give bytes")
+		c.known(h.From == 0 && h.To == 0, at, "the whole file is measured: from and to have no meaning")
+	} else {
+		c.known(h.Bytes == 0 && h.Unit == 0, at, "bytes and unit are of a length")
+		c.known(h.From >= 0 && h.To > h.From && h.To <= maxHeader, at, "a header's sum must be in its first %d bytes",
+			maxHeader)
+	}
+	c.known(near(h.At, h.Width()), at+".at", "the value must be in the first or the last %d bytes", MostLooked)
+	c.known(h.Unit >= 0, at+".unit", "a size cannot be negative")
 }
 
 // NearestPlatform returns the name of the platform that was probably meant.

@@ -391,8 +391,11 @@ func fill(b []byte, nodes []node, v *Values, rows []Values) []byte {
 // replacements cannot grow without bounds.
 const longestValue = 4096
 
-func (n *node) apply(v string) string {
-	for _, t := range n.transforms {
+func (n *node) apply(v string) string { return transformed(v, n.transforms) }
+
+// transformed is a value after all transforms.
+func transformed(v string, all []transform) string {
+	for _, t := range all {
 		if v = t.do(v); len(v) > longestValue {
 			v = strings.ToValidUTF8(v[:longestValue], "")
 		}

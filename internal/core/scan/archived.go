@@ -248,7 +248,7 @@ func inside(a *archive.Archive, one title.Title, set *loader.Set) (out []title.T
 		var want []string
 		for _, p := range ofPackages(set, ext).Platforms {
 			t.Platform = p.Name
-			want = append(want, p.Marker.File)
+			want = append(want, p.MarkerFiles()...)
 		}
 		t.Findings = append(t.Findings,
 			fault(fmt.Sprintf("the package has no %s at its top level, so it cannot be identified",

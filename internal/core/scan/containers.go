@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/reading"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
 	"polytome/internal/format/cuesheet"
@@ -150,20 +151,14 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 		if !p.Has(title.Tracks) {
 			continue
 		}
-		r := &reader{r: raw, size: raw.Size(), game: raw.Size(), name: base, volume: v.Identifier}
-		if p.Marker.Volume.Regexp != nil && !p.Marker.Volume.MatchString(v.Identifier) {
+		whole := reading.Of(raw, raw.Size(), base)
+		whole.FS, whole.Volume = v, v.Identifier
+		r, m := trackMarker(whole, p)
+		if r == nil {
 			continue
 		}
-		if p.Marker.File != "" {
-			inside, err := openMarker(v, p.Marker.File)
-			if inside == nil || err != nil || !inside.has(&p.Marker) {
-				continue
-			}
-			inside.volume, inside.game, inside.called = v.Identifier, raw.Size(), base
-			r = inside
-		}
 		t.Name = ""
-		finish(t, p, r, ext, set)
+		finish(t, p, m, r, ext, set)
 		if v.DeclaredSize() > raw.Size() {
 			all := container.Image{Volumes: []container.Volume{{FS: v, Declared: v.DeclaredSize(), Where: v.Where}},
 				Size: raw.Size()}
@@ -174,6 +169,19 @@ func tracks(sh shelf, name string, set *loader.Set) (*title.Title, error) {
 	t.Platform = ""
 	return bad(fmt.Sprintf("the game cannot be identified: the volume of its data track is named %q", v.Identifier),
 		"describe its platform in your own file, or leave it out")
+}
+
+// trackMarker is the marker of a platform that the data track of a disc has, and where its values are read from.
+func trackMarker(whole *reading.Source, p *loader.Platform) (*reading.Source, *loader.Marker) {
+	if len(p.Markers) == 0 {
+		return whole, &loader.Marker{Syntax: loader.Binary}
+	}
+	for i := range p.Markers {
+		if at, err := whole.Marked(p, &p.Markers[i]); at != nil && err == nil {
+			return at, &p.Markers[i]
+		}
+	}
+	return nil, nil
 }
 
 // besides finds a file next to a cue sheet, or in a folder there; letter case may differ in each part
@@ -215,27 +223,32 @@ func regular(info fs.FileInfo) error {
 // folder identifies a folder of a shelf as the title of a platform whose games lie unpacked, by
 // what is at its top. It returns nil when it is none. The parts are not yet in it.
 func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.Set) *title.Title {
+	whole := &reading.Source{Name: name, FS: fsys, Called: name + ".", CalledFrom: "the name of the folder"}
 	for _, p := range set.Platforms {
-		if !p.Has(form) || p.Marker.File == "" || !begins(top, p.Marker.File) {
+		if !p.Has(form) || !begins(top, p.MarkerFiles()) {
 			continue
 		}
-		r, err := openMarker(fsys, p.Marker.File)
-		if r == nil || err != nil || !r.has(&p.Marker) {
-			continue
+		for i := range p.Markers {
+			m := &p.Markers[i]
+			if m.File == "" {
+				continue
+			}
+			if at, err := whole.Marked(p, m); at != nil && err == nil {
+				return finish(&title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}, p, m, at, "", set)
+			}
 		}
-		t := &title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}
-		r.called, r.calledFrom = name+".", "the name of the folder"
-		return finish(t, p, r, "", set)
 	}
 	return nil
 }
 
-// begins reports whether the first part of a marker's path is among a folder's names, so that it
+// begins reports whether the first part of one of the markers' paths is among a folder's names, so that it
 // is worth looking for.
-func begins(top []string, marker string) bool {
-	first, _, _ := strings.Cut(strings.ToLower(marker), "/")
-	return slices.ContainsFunc(top, func(name string) bool {
-		ok, _ := path.Match(first, strings.ToLower(name))
-		return ok
+func begins(top, markers []string) bool {
+	return slices.ContainsFunc(markers, func(marker string) bool {
+		first, _, _ := strings.Cut(strings.ToLower(marker), "/")
+		return slices.ContainsFunc(top, func(name string) bool {
+			ok, _ := path.Match(first, strings.ToLower(name))
+			return ok
+		})
 	})
 }

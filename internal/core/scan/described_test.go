@@ -22,7 +22,7 @@ name = "tern"
 shown = "Tern"
 forms = ["image", "folder"]
 extensions = [".iso"]
-[marker]
+[[marker]]
 file = "tern.set"
 syntax = "key=value"
 [field.id]
@@ -50,7 +50,7 @@ name = "tern"
 shown = "Tern"
 forms = ["image"]
 extensions = [".iso"]
-[marker]
+[[marker]]
 file = "tern.set"
 syntax = "key=value"
 [field.id]
@@ -65,9 +65,9 @@ required = true
 	require.Len(t, r.Titles, 1)
 	f := r.Titles[0].Fault()
 	require.NotNil(t, f)
-	assert.Contains(t, f.Say, `"T-12" is not a valid ID of the Tern (^T-[0-9]$)`)
-	assert.Contains(t, f.Remedy, "if the game works on the console, the pattern of field.id in ")
-	assert.Contains(t, f.Remedy, "tern.toml is too strict: relax it, or set the ID by hand")
+	assert.Contains(t, f.Say, `"T-12" does not fit how the ID of a Tern is described: ^T-[0-9]$`)
+	assert.Contains(t, f.Remedy, "if the game works on the console, [field.id] in ")
+	assert.Contains(t, f.Remedy, "tern.toml does not fit it: correct that, or set the ID by hand")
 	assert.Equal(t, "ID", f.Wants)
 }
 

@@ -20,7 +20,7 @@ name = "gannet"
 shown = "Gannet"
 forms = ["folder"]
 
-[marker]
+[[marker]]
 file = "start.json"
 syntax = "json"
 
@@ -40,7 +40,7 @@ line = 2
 file = "set.bin"
 offset = 4
 length = 2
-encoding = "number"
+encoding = "number-le"
 `))
 	require.NoError(t, err)
 	dir := t.TempDir()

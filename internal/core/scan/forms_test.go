@@ -110,7 +110,7 @@ func TestEveryFormIsRecognised(t *testing.T) {
 		"lane":               `corvane folder "Hollow Lane" CVN00117 1/1`,
 		"weir":               `meridian folder "Weir" MRD-0118 1/1`,
 		"broken": `meridian folder ""  1/1 BAD TITLE.JSON cannot be read: it is not JSON: ` +
-			`unexpected end of JSON input`,
+			`it ends too early`,
 		"Mast & Mirror": `dulcimer folder "Mast and Mirror"  1/1`,
 		"quill.lha":     `dulcimer package "Quillwork"  1/1`,
 		"other.lha": `dulcimer package "other"  1/1 BAD the package has no *.prog at its top level, ` +

@@ -1,10 +1,7 @@
 package scan
 
 import (
-	"bytes"
 	"cmp"
-	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,6 +12,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/reading"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
@@ -29,19 +27,24 @@ const again = "copy it from its disc again"
 func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.Title, error) {
 	ext := strings.ToLower(path.Ext(filepath.ToSlash(name)))
 	t := &title.Title{Of: 1, Discs: []title.Disc{{Number: 1}}}
-	whole := reader{r: r, size: size, game: size, name: path.Base(filepath.ToSlash(name))}
-	for _, p := range set.Platforms {
-		if p.Marker.File == "" && p.Marker.Magic != "" && whole.has(&p.Marker) {
-			t.Form = p.Forms[0]
-			if p.Used.Sector > 0 && t.Form == title.Image {
-				var err error
-				if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap),
-					int64(p.Used.Sector)); err != nil {
-					t.Findings = append(t.Findings, fault(err.Error(), again))
-				}
+	whole := reading.Of(r, size, path.Base(filepath.ToSlash(name)))
+	p, m, err := marked(whole, ext, set)
+	if err != nil {
+		return nil, err
+	}
+	if p != nil {
+		t.Form = p.Forms[0]
+		if p.Used.Sector > 0 && t.Form == title.Image {
+			if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap), int64(p.Used.Sector)); err != nil {
+				t.Findings = append(t.Findings, fault(err.Error(), again))
 			}
-			return finish(t, p, &whole, ext, set), nil
 		}
+		if p.LooksInside(m) {
+			if all, err := container.OpenImage(r, size); err == nil && len(all.Volumes) > 0 {
+				whole.FS, whole.Volume = all.Volumes[0], all.Volumes[0].Identifier
+			}
+		}
+		return finish(t, p, m, whole, ext, set), nil
 	}
 	all, err := container.OpenImage(r, size)
 	switch {
@@ -53,39 +56,42 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 		}
 		return nil, err
 	case len(all.Volumes) == 0:
-		return byExt(t, &whole, ext, set), nil
+		return byExt(t, whole, ext, set), nil
 	}
 	t.Form = title.Image
 	for _, v := range all.Volumes {
+		whole.FS, whole.Volume = v, v.Identifier
 		for _, p := range set.Platforms {
-			if !p.Has(title.Image) || p.Marker.File == "" {
+			if !p.Has(title.Image) {
 				continue
 			}
-			inside, err := openMarker(v, p.Marker.File)
-			if inside == nil && err == nil {
-				continue
+			for i := range p.Markers {
+				m := &p.Markers[i]
+				if !m.Inside() {
+					continue
+				}
+				at, err := whole.Marked(p, m)
+				if err != nil {
+					t.Platform = p.Name
+					t.Findings = append(check(&all), fault(fmt.Sprintf("%s cannot be read: %v", m.File, err), again))
+					return t, nil
+				}
+				if at == nil {
+					continue
+				}
+				t.Findings = check(&all)
+				if p.Has(title.Folder) { // a loader may want what is in it
+					t.Discs[0].Parts = contents(v)
+				}
+				t.Discs[0].Inside = pictures(v, p)
+				return finish(t, p, m, at, ext, set), nil
 			}
-			if err != nil {
-				t.Platform = p.Name
-				t.Findings = append(check(&all), fault(fmt.Sprintf("%s cannot be read: %v", p.Marker.File, err), again))
-				return t, nil
-			}
-			inside.volume, inside.game, inside.called = v.Identifier, size, whole.name
-			if !inside.has(&p.Marker) {
-				continue
-			}
-			t.Findings = check(&all)
-			if p.Has(title.Folder) { // a loader may want what is in it
-				t.Discs[0].Parts = contents(v)
-			}
-			t.Discs[0].Inside = pictures(v, p)
-			return finish(t, p, inside, ext, set), nil
 		}
 	}
 	var markers []string
 	for _, p := range set.Platforms {
-		if p.Has(title.Image) && slices.Contains(p.Extensions, ext) && p.Marker.File != "" {
-			markers = append(markers, p.Marker.File)
+		if p.Has(title.Image) && slices.Contains(p.Extensions, ext) {
+			markers = append(markers, p.MarkerFiles()...)
 		}
 	}
 	if len(markers) == 0 {
@@ -95,6 +101,28 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 		strings.Join(markers, ", ")),
 		again+"; if the disc is like that, set its platform and ID by hand").Wanting("platform"))
 	return t, nil
+}
+
+// marked is the platform that a file itself tells, whatever is in it: by its bytes, or, with one of the platform's
+// extensions, by its name or by what is found further in. Bytes are the surest, so they are looked for first.
+func marked(whole *reading.Source, ext string, set *loader.Set) (*loader.Platform, *loader.Marker, error) {
+	for _, certain := range []bool{true, false} {
+		for _, p := range set.Platforms {
+			if !certain && !slices.Contains(p.Extensions, ext) && !slices.Contains(p.Packages, ext) || p.Has(title.Tracks) {
+				continue
+			}
+			for i := range p.Markers {
+				m := &p.Markers[i]
+				if m.Certain() != certain || m.Inside() || !certain && m.Named.Regexp == nil && m.Pattern.Regexp == nil {
+					continue
+				}
+				if at, err := whole.Marked(p, m); at != nil || err != nil {
+					return p, m, err
+				}
+			}
+		}
+	}
+	return nil, nil, nil
 }
 
 // IdentifyTracks is [Identify] for a cue sheet and the files beside it. It never returns nil without an error.
@@ -123,30 +151,33 @@ func IdentifyFolder(fsys fs.FS, dir string, set *loader.Set) (*title.Title, erro
 
 // byExt is what a file's extension promises, when nothing in it says what it is. It
 // is nil for an extension that no platform has.
-func byExt(t *title.Title, whole *reader, ext string, set *loader.Set) *title.Title {
+func byExt(t *title.Title, whole *reading.Source, ext string, set *loader.Set) *title.Title {
 	images := false
 	for _, p := range set.Platforms {
 		switch {
-		case whole.size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) ||
+		case whole.Size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) ||
 			slices.Contains(p.Packages, ext)):
-			t.Form, t.Name = p.Forms[0], nameOfFile(whole.name)
+			t.Form, t.Name = p.Forms[0], nameOfFile(whole.Name)
 			t.Findings = append(t.Findings, fault("the file is empty", "get or copy it again"))
 			return t
 		case slices.Contains(p.Packages, ext):
 			t.Form = title.Package
-			return finish(t, p, whole, ext, set)
+			return finish(t, p, &loader.Marker{}, whole, ext, set)
 		case !slices.Contains(p.Extensions, ext) || p.Has(title.Tracks):
-		case p.Marker.File != "" || p.Marker.Volume.Regexp != nil:
+		case p.Inside():
 			images = true
-		case p.Marker.Magic != "":
-			t.Form, t.Platform, t.Name = p.Forms[0], p.Name, nameOfFile(whole.name)
-			t.Findings = append(t.Findings,
-				fault(fmt.Sprintf("the name ends in %s, but the file does not start like a %s %s", ext, p.Shown,
-					p.Forms[0]), "get or copy it again"))
+		case len(p.Markers) > 0:
+			t.Form, t.Platform, t.Name = p.Forms[0], p.Name, nameOfFile(whole.Name)
+			say := "there is nothing in the file by which a %[2]s %[3]s is known"
+			if p.Markers[0].Certain() && p.Markers[0].Offset == 0 {
+				say = "the file does not start like a %[2]s %[3]s"
+			}
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %[1]s, but "+say, ext, p.Shown, p.Forms[0]),
+				"get or copy it again"))
 			return t
 		default:
 			t.Form = p.Forms[0]
-			return finish(t, p, whole, ext, set)
+			return finish(t, p, &loader.Marker{Syntax: loader.Binary}, whole, ext, set)
 		}
 	}
 	if !images {
@@ -162,157 +193,51 @@ func fault(say, remedy string) title.Finding {
 	return title.Finding{Grade: title.Fault, Say: say, Remedy: remedy}
 }
 
-// reader is where a platform's values are read from: a marker inside of an image or
-// folder, or the game's own file.
-type reader struct {
-	r    io.ReaderAt
-	size int64
-	game int64  // bytes of the whole game's file
-	name string // of the file, for evidence
-	// called is the name of the game's own file or folder where the marker is another one, with its extension, and
-	// calledFrom what that is, for evidence.
-	called, calledFrom string
-	volume             string // ISO 9660 volume identifier
-	fsys               fs.FS  // what the marker is in; nil for a file of its own
-	text               string // what the file holds, once it was read
-	values             map[string]string
-	lines              map[string]int
-}
-
-// has reports whether the marker's magic bytes are there; one without any always is.
-func (r *reader) has(m *loader.Marker) bool {
-	if m.Magic == "" {
-		return true
-	}
-	b := make([]byte, len(m.Magic))
-	n, _ := r.r.ReadAt(b, m.Offset)
-	return n == len(b) && string(b) == m.Magic
-}
-
-// maxMarker is the longest text that values are read from: a longer one is no list of
-// values.
-const maxMarker = 64 << 10
-
-// load reads the text, once.
-func (r *reader) load() error {
-	if r.text != "" {
-		return nil
-	}
-	if r.size > maxMarker {
-		return fmt.Errorf("it has more than %s", size.Format(maxMarker))
-	}
-	b := make([]byte, r.size)
-	n, err := r.r.ReadAt(b, 0)
-	if n < len(b) {
-		return err
-	}
-	r.text = string(bytes.ToValidUTF8(b, []byte("?")))
-	return nil
-}
-
-// get reads one value, and says where it was read. Found is false where it is not
-// there.
-func (r *reader) get(f *loader.Reading, syntax string) (value, from string, found bool, err error) {
-	switch {
-	case f.Volume:
-		return r.volume, "volume identifier", r.volume != "", nil
-	case f.File != "":
-		if r.fsys == nil {
-			return "", "", false, nil
-		}
-		other, err := openMarker(r.fsys, f.File)
-		if other == nil || err != nil {
-			return "", "", false, err
-		}
-		plain := *f
-		plain.File = ""
-		return other.get(&plain, f.SyntaxIn(syntax))
-	case f.Offset != nil:
-		b := make([]byte, f.Length)
-		n, err := r.r.ReadAt(b, *f.Offset)
-		if n < len(b) {
-			if errors.Is(err, io.EOF) {
-				err = nil
-			}
-			return "", "", false, err
-		}
-		return decode(b, f.Encoding), fmt.Sprintf("%s, byte 0x%X", r.name, *f.Offset), true, nil
-	}
-	if err := r.load(); err != nil {
-		return "", "", false, err
-	}
-	switch syntax {
-	case loader.Lines:
-		lines := strings.Split(strings.TrimPrefix(r.text, "\uFEFF"), "\n")
-		if f.Line > len(lines) {
-			return "", "", false, nil
-		}
-		return strings.TrimSpace(lines[f.Line-1]), fmt.Sprintf("%s, line %d", r.name, f.Line), true, nil
-	case loader.JSON:
-		return r.json(f.Key)
-	}
-	if r.values == nil {
-		r.values, r.lines = keyValues(r.text)
-	}
-	value, found = r.values[f.Key]
-	return value, fmt.Sprintf("%s, line %d", r.name, r.lines[f.Key]), found, nil
-}
-
-// what is the place of a value in words, for what is missing.
-func what(f *loader.Reading) string {
-	switch {
-	case f.Key != "":
-		return f.Key
-	case f.Line > 0:
-		return "line " + strconv.Itoa(f.Line)
-	case f.Offset != nil:
-		return fmt.Sprintf("value at byte 0x%X", *f.Offset)
-	}
-	return "volume identifier"
-}
-
 // finish takes the platform's values out of what was found. Names come from the
 // file where the platform tells none.
-func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *loader.Set) *title.Title {
+func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Source, ext string, set *loader.Set) *title.Title {
 	t.Platform = p.Name
 	d := &t.Discs[0]
-	get := func(what_ string, f *loader.Reading) string {
+	known := map[string]string{} // by the names of fields
+	get := func(field string) string {
+		f, what := p.Fields.Named(field), field
+		if field == "id" {
+			what = "ID"
+		}
 		if !f.Reports() {
 			return ""
 		}
-		got, from, ok, err := r.get(f, p.Marker.Syntax)
+		got, err := r.Read(field, f, m, func(field string) string { return known[field] })
 		switch {
 		case err != nil:
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be read: %v", r.name, err), again))
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s cannot be read: %v", r.Name, err), again))
 			return ""
-		case !ok || got == "":
-			if f.Required && (t.Form != title.Package || r.fsys != nil) {
-				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.name,
-					what(f), what_), again).Wanting(what_))
+		case !got.Found:
+			if f.Required && (t.Form != title.Package || r.FS != nil) {
+				t.Findings = append(t.Findings, fault(fmt.Sprintf("%s has no %s, so the %s is not known", r.Name,
+					reading.Where(f), what), tooStrict(p, what)).Wanting(what))
 			}
 			return ""
-		case f.Pattern.Regexp != nil && !f.Pattern.MatchString(got):
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("%s: %q is not a valid %s of the %s (%s)", from, got,
-				what_, p.Shown, f.Pattern), tooStrict(p, what_)).Wanting(what_))
+		case got.Odd:
+			t.Findings = append(t.Findings, fault(fmt.Sprintf(
+				"%s: %q does not fit how the %s of a %s is described: %s", got.From, got.Text, what, p.Shown, f.Pattern), tooStrict(p, what)).Wanting(what))
 			return ""
 		}
-		if meant, ok := f.Values[got]; ok {
-			got = meant
-		}
-		d.Evidence = append(d.Evidence, title.Evidence{Field: what_, Value: got, From: from})
-		return got
+		known[field] = got.Text
+		d.Evidence = append(d.Evidence, title.Evidence{Field: what, Value: got.Text, From: got.From})
+		return got.Text
 	}
-	if t.Form != title.Package || r.fsys != nil {
-		d.ID = get("ID", &p.Fields.ID)
+	if t.Form != title.Package || r.FS != nil {
+		d.ID = get("id")
 		t.ID = d.ID
-		t.Name = get("name", &p.Fields.Name)
-		t.Region = get("region", &p.Fields.Region)
-		d.Kind = get("kind", &p.Fields.Kind)
-		if disc := get("disc", &p.Fields.Disc); disc != "" {
-			setDisc(t, disc, r.name)
+		t.Name = get("name")
+		t.Region = get("region")
+		d.Kind = get("kind")
+		if disc := get("disc"); disc != "" {
+			setDisc(t, disc, r.Name)
 		}
 	}
-	called, from := cmp.Or(r.called, r.name), cmp.Or(r.calledFrom, fromName)
+	called, from := cmp.Or(r.Called, r.Name), cmp.Or(r.CalledFrom, fromName)
 	if !p.Fields.Disc.Reports() {
 		discOfName(t, called)
 	}
@@ -323,8 +248,17 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 		t.Tags = named.tags
 	}
 	named.fill(t, p, set)
-	checkKind(t, p, r.game)
-	checkSum(t, p, r)
+	if d.Kind == "" && !p.Fields.Kind.Reports() {
+		if d.Kind = r.Kind(p, d.ID); d.Kind != "" {
+			d.Evidence = append(d.Evidence, title.Evidence{Field: "kind", Value: d.Kind, From: "what such games are like"})
+		}
+	}
+	checkKind(t, p, r.Game)
+	for i := range p.Checks {
+		if say := r.Wrong(&p.Checks[i]); say != "" {
+			t.Findings = append(t.Findings, fault(say, "get or copy it again"))
+		}
+	}
 	extensions := p.Extensions
 	if t.Form == title.Package {
 		extensions = p.Packages
@@ -340,12 +274,12 @@ func finish(t *title.Title, p *loader.Platform, r *reader, ext string, set *load
 	return t
 }
 
-// tooStrict is the remedy for a value that a description's pattern does not take: the game may be sound, and the
-// pattern too narrow.
+// tooStrict is the remedy for a value that is not there, or not such as a description wants: the game may be sound, and
+// the description wrong.
 func tooStrict(p *loader.Platform, value string) string {
 	if p.Own {
-		return fmt.Sprintf("if the game works on the console, the pattern of field.%s in %s is too strict: relax it, "+
-			"or set the %s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
+		return fmt.Sprintf("if the game works on the console, [field.%s] in %s does not fit it: correct that, or set the "+
+			"%s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
 	}
 	return fmt.Sprintf("if the game works on the console, set its %s by hand. Otherwise %s", value, again)
 }
@@ -383,25 +317,5 @@ func checkKind(t *title.Title, p *loader.Platform, n int64) {
 		t.Findings = append(t.Findings, title.Finding{Grade: title.Note,
 			Say: fmt.Sprintf("it claims to be a %s disc, but has %s, more than such a disc holds", k.Name,
 				size.Format(n))})
-	}
-}
-
-// checkSum adds up the first bytes of a file that carries their sum.
-func checkSum(t *title.Title, p *loader.Platform, r *reader) {
-	if p.Check.To == 0 {
-		return
-	}
-	b := make([]byte, max(p.Check.To, p.Check.At+2))
-	if n, _ := r.r.ReadAt(b, 0); n < len(b) {
-		t.Findings = append(t.Findings, fault("the file ends within its header", "get or copy it again"))
-		return
-	}
-	var sum uint16
-	for _, c := range b[:p.Check.To] {
-		sum += uint16(c)
-	}
-	if want := binary.LittleEndian.Uint16(b[p.Check.At:]); want != sum {
-		t.Findings = append(t.Findings, fault(fmt.Sprintf("its header is damaged: its checksum is %04X instead of %04X",
-			sum, want), "get or copy it again"))
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/reading"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
@@ -102,7 +103,7 @@ func contents(v fs.FS) (out []title.Part) {
 // pictures finds those that are in an image, by the paths that its platform tells.
 func pictures(v fs.FS, p *loader.Platform) (out []title.Inside) {
 	for _, pic := range p.Pictures {
-		name, err := lookFor(v, pic.File)
+		name, err := reading.LookFor(v, pic.File)
 		if err != nil || name == "" {
 			continue
 		}

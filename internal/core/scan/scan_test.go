@@ -56,7 +56,7 @@ func TestFaults(t *testing.T) {
 		"no image": {[]byte("hello"), "a.iso", "there is no volume in the file: no ISO 9660, no UDF"},
 		"empty":    {nil, "a.iso", "the file is empty"},
 		"bad ID": {coretest.Image(t, inf("VSP-2041", "x", "1/1")), "a.iso",
-			`"VSP-2041" is not a valid ID of the Vesper`},
+			`"VSP-2041" does not fit how the ID of a Vesper is described`},
 		"no name": {coretest.Image(t, "ID=VSP-20417\nKIND=full\n"), "a.iso", "has no NAME"},
 		"unknown kind": {coretest.Image(t, strings.Replace(good, "short", "tall", 1)), "a.iso",
 			`"tall" is not a kind of disc`},

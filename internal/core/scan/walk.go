@@ -155,7 +155,7 @@ func (l *look) asWhole(was *kept) bool {
 		names = append(names, l.all[i].name)
 	}
 	possible := slices.ContainsFunc(l.s.set.Platforms, func(p *platform) bool {
-		return p.Has(title.Folder) && begins(names, p.Marker.File)
+		return p.Has(title.Folder) && begins(names, p.MarkerFiles())
 	})
 	if !possible {
 		return false

@@ -31,7 +31,7 @@ shown = "Harrow"
 forms = ["image"]
 extensions = [".hrw", ".iso"]
 
-[marker]
+[[marker]]
 file = "HARROW.TXT"
 syntax = "lines"
 
@@ -51,7 +51,7 @@ shown = "Tern"
 forms = ["image", "folder"]
 extensions = [".iso"]
 
-[marker]
+[[marker]]
 file = "tern.set"
 syntax = "key=value"
 

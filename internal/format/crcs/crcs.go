@@ -1,4 +1,5 @@
-// Package crcs puts the CRC-32 (IEEE 802.3, 3.2.9) of runs of bytes together to that of the whole, without the bytes.
+// Package crcs has the sums of 16 bits that formats use, and puts the CRC-32 (IEEE 802.3, 3.2.9) of runs of bytes
+// together to that of the whole, without the bytes.
 package crcs
 
 import "hash/crc32"

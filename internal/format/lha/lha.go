@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"polytome/internal/format/crcs"
 )
 
 // The methods by which a member's data can be packed.
@@ -167,7 +169,7 @@ func header(r io.ReaderAt, at, size int64) (m Member, next int64, err error) {
 		m.at = at + n
 		next = m.at + m.Packed
 		extra = b[24:n]
-		if want, zeroed, ok := headerCRC(b[:n], 24); ok && crc16(0, zeroed) != want {
+		if want, zeroed, ok := headerCRC(b[:n], 24); ok && crcs.ARC(0, zeroed) != want {
 			return fail("a header has a wrong CRC")
 		}
 	default:
@@ -350,7 +352,7 @@ type checked struct {
 func (c *checked) Read(b []byte) (int, error) {
 	n, err := c.r.Read(b)
 	c.n += int64(n)
-	c.crc = crc16(c.crc, b[:n])
+	c.crc = crcs.ARC(c.crc, b[:n])
 	var damage *FormatError
 	switch {
 	case errors.As(err, &damage):
@@ -362,27 +364,4 @@ func (c *checked) Read(b []byte) (int, error) {
 		err = &FormatError{c.m.at, fmt.Sprintf("%s has the CRC %04X instead of %04X", c.m.Name, c.crc, c.m.CRC)}
 	}
 	return n, err
-}
-
-// crcTable is for CRC-16/ARC: polynomial 0x8005, bits reversed.
-var crcTable = func() (t [256]uint16) {
-	for i := range t {
-		c := uint16(i)
-		for range 8 {
-			if c&1 != 0 {
-				c = c>>1 ^ 0xA001
-			} else {
-				c >>= 1
-			}
-		}
-		t[i] = c
-	}
-	return t
-}()
-
-func crc16(c uint16, b []byte) uint16 {
-	for _, x := range b {
-		c = c>>8 ^ crcTable[byte(c)^x]
-	}
-	return c
 }

@@ -7,6 +7,8 @@ import (
 	"math"
 	"strings"
 	"time"
+
+	"polytome/internal/format/crcs"
 )
 
 // A Writer writes an archive, one member after another.
@@ -82,7 +84,7 @@ func (w *Writer) header(name, method string, modified time.Time, data, packed []
 		}
 		return b
 	}
-	crc := crc16(0, data)
+	crc := crcs.ARC(0, data)
 	ext := func(b []byte, kind byte, data []byte) []byte {
 		return append(append(le.AppendUint16(b, uint16(3+len(data))), kind), data...)
 	}
@@ -123,7 +125,7 @@ func (w *Writer) header(name, method string, modified time.Time, data, packed []
 			return nil, fmt.Errorf("lha: the name %q is too long", name)
 		}
 		le.PutUint16(b, uint16(len(b)))
-		le.PutUint16(b[at:], crc16(0, b))
+		le.PutUint16(b[at:], crcs.ARC(0, b))
 		return b, nil
 	}
 	return nil, fmt.Errorf("lha: headers of level %d cannot be written", w.Level)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 	"unicode/utf16"
+
+	"polytome/internal/format/crcs"
 )
 
 // A Node is a file or directory that a bridge describes.
@@ -160,7 +162,7 @@ func sealTag(b []byte, id, n int, at int64) {
 	binary.LittleEndian.PutUint16(b, uint16(id))
 	binary.LittleEndian.PutUint16(b[2:], 2)
 	binary.LittleEndian.PutUint16(b[6:], 1)
-	binary.LittleEndian.PutUint16(b[8:], crc(b[16:n]))
+	binary.LittleEndian.PutUint16(b[8:], crcs.CCITT(0, b[16:n]))
 	binary.LittleEndian.PutUint16(b[10:], uint16(n-16))
 	binary.LittleEndian.PutUint32(b[12:], uint32(at))
 	b[4] = 0

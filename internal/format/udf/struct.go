@@ -16,6 +16,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
+
+	"polytome/internal/format/crcs"
 )
 
 // SectorSize is the length of a sector on discs, in bytes. Volumes with logical
@@ -75,35 +77,11 @@ func tag(b []byte) (int, error) {
 	}
 	id := int(binary.LittleEndian.Uint16(b))
 	if n := int(binary.LittleEndian.Uint16(b[10:])); n > 0 && 16+n <= len(b) {
-		if crc(b[16:16+n]) != binary.LittleEndian.Uint16(b[8:]) {
+		if crcs.CCITT(0, b[16:16+n]) != binary.LittleEndian.Uint16(b[8:]) {
 			return id, errors.New("a descriptor has a wrong CRC")
 		}
 	}
 	return id, nil
-}
-
-// crcTable is for CRC-16 with the polynomial 0x1021 (3/7.2.6).
-var crcTable = func() (t [256]uint16) {
-	for i := range t {
-		c := uint16(i) << 8
-		for range 8 {
-			if c&0x8000 != 0 {
-				c = c<<1 ^ 0x1021
-			} else {
-				c <<= 1
-			}
-		}
-		t[i] = c
-	}
-	return t
-}()
-
-func crc(b []byte) uint16 {
-	var c uint16
-	for _, x := range b {
-		c = c<<8 ^ crcTable[byte(c>>8)^x]
-	}
-	return c
 }
 
 // text decodes compressed unicode (UDF 2.1.1): 8 or 16 bits a character.
