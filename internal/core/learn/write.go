@@ -219,7 +219,8 @@ func (w *writer) companion(c *Companion) {
 // TOML writes the description of a platform.
 func (p *Platform) TOML() string {
 	w := &writer{}
-	w.comment(p.Shown + ": a platform of your own. Describe in [[marker]] and [field.…] how its games are recognised; " +
+	w.comment(p.Shown +
+		": a platform of your own. Describe in [[marker]] and [field.…] how its games are recognised; " +
 		"see docs/profile-format.md.")
 	w.line("format = %d", loader.FormatVersion)
 	w.text("name", p.Name)

@@ -187,8 +187,8 @@ func (s *Reading) Reports() bool {
 }
 
 // Takes reports whether a value is one that the platform tells, as far as its pattern says. Letter case makes no
-// difference: paths may be spelled in any. A pattern that captures a part of what is written, or a value that is made of
-// what is written, says nothing about the value.
+// difference: paths may be spelled in any. A pattern that captures a part of what is written, or a value that is made
+// of what is written, says nothing about the value.
 func (s *Reading) Takes(value string) bool {
 	if s.Pattern.Regexp == nil || s.Search || s.Pattern.captures() || len(s.As.all)+len(s.Values)+len(s.Or) > 0 {
 		return true
@@ -479,7 +479,8 @@ func (c *checker) markers(p *Platform) {
 			"a pattern in the game's own file needs the length, in bytes, of what is looked through")
 		c.known(m.Pattern.Regexp != nil || m.Length == 0, at+".length", "only a pattern needs a length")
 		c.known(m.File != "" || len(m.lead) > 0 || m.Pattern.Regexp != nil || m.Volume.Regexp != nil ||
-			m.Named.Regexp != nil || len(m.With) > 0 || !p.Has(title.Image), at, "an image is recognised by a file in it, "+
+			m.Named.Regexp != nil || len(m.With) > 0 || !p.Has(title.Image), at,
+				"an image is recognised by a file in it, "+
 			"by magic bytes or by its volume identifier: this [[marker]] needs one of them")
 	}
 }

@@ -22,7 +22,8 @@ import (
 )
 
 func platform(t testing.TB, text string) *loader.Platform {
-	p, err := loader.ParsePlatform("mine.toml", []byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n"+
+	p, err := loader.ParsePlatform("mine.toml",
+		[]byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n"+
 		text))
 	require.NoError(t, err)
 	return p
@@ -82,10 +83,12 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 		"behind a line's other value": {"[[marker]]\nfile = \"MENU.TXT\"\n[field.disc]\nsearch = true\n" +
 			`pattern = 'run" (?P<value>[0-9])$'`, "disc", map[string]string{"menu.txt": menu}, "3", "menu.txt, line 2"},
 		"a line's part": {"[[marker]]\nfile = \"MENU.TXT\"\nsyntax = \"lines\"\n[field.name]\nline = 1\n" +
-			`pattern = '# (?P<name>.*)'` + "\nas = \"upper|replace:E:3\"", "name", map[string]string{"menu.txt": menu}, "M3NU",
+			`pattern = '# (?P<name>.*)'` + "\nas = \"upper|replace:E:3\"", "name", map[string]string{"menu.txt": menu},
+				"M3NU",
 			"menu.txt, line 1"},
 		"a pointer": {"[[marker]]\nfile = \"a.json\"\nsyntax = \"json\"\n[field.name]\nkey = \"/games/1/a~1b\"", "name",
-			map[string]string{"a.json": `{"games":[1,{"a/b":" Salt Ledger "}]}`}, "Salt Ledger", "a.json, key /games/1/a~1b"},
+			map[string]string{"a.json": `{"games":[1,{"a/b":" Salt Ledger "}]}`}, "Salt Ledger",
+				"a.json, key /games/1/a~1b"},
 		"a long number": {"[[marker]]\nfile = \"a.json\"\nsyntax = \"json\"\n[field.id]\nkey = \"n\"", "id",
 			map[string]string{"a.json": `{"n":12345678901234567890}`}, "12345678901234567890", "a.json, key n"},
 		"an element": {"[[marker]]\nfile = \"a.xml\"\nsyntax = \"xml\"\n[field.name]\nkey = \"set/game/title\"", "name",
@@ -94,23 +97,33 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 		"an attribute": {"[[marker]]\nfile = \"a.xml\"\nsyntax = \"xml\"\n[field.id]\nkey = \"set/game/@id\"", "id",
 			map[string]string{"a.xml": `<?xml version="1.0"?><set id="0"><game/><game id="7"/></set>`}, "7",
 			"a.xml, key set/game/@id"},
-		"a section": {"[[marker]]\nfile = \"a.ini\"\nsyntax = \"ini\"\n[field.name]\nsection = \"game\"\nkey = \"title\"",
-			"name", map[string]string{"a.ini": "title=no\n[Other]\ntitle=no\n[ Game ]\n;title=no\nTITLE = Salt = Ledger\n"},
+		"a section": {"[[marker]]\nfile = \"a.ini\"\nsyntax = \"ini\"\n[field.name]\nsection = \"game\"\nkey = " +
+			"\"title\"",
+			"name", map[string]string{"a.ini": "title=no\n[Other]\ntitle=no\n[ Game ]\n;title=no\nTITLE = Salt = " +
+				"Ledger\n"},
 			"Salt = Ledger", "a.ini, line 6"},
-		"another encoding": {"[[marker]]\nfile = \"a.txt\"\nsyntax = \"key=value\"\nencoding = \"shift-jis\"\n[field.name]\n" +
+		"another encoding": {"[[marker]]\nfile = \"a.txt\"\nsyntax = \"key=value\"\nencoding = " +
+			"\"shift-jis\"\n[field.name]\n" +
 			"key = \"N\"", "name", map[string]string{"a.txt": encoded(t, "N=ソース")}, "ソース", "a.txt, line 1"},
-		"wide letters": {"[[marker]]\nfile = \"a.txt\"\nsyntax = \"lines\"\nencoding = \"utf-16be\"\n[field.name]\nline = 2",
+		"wide letters": {"[[marker]]\nfile = \"a.txt\"\nsyntax = \"lines\"\nencoding = " +
+			"\"utf-16be\"\n[field.name]\nline = 2",
 			"name", map[string]string{"a.txt": wide}, "ひかり", "a.txt, line 2"},
-		"a number from the left": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = 16\nlength = 4\n" +
+		"a number from the left": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = " +
+			"16\nlength = 4\n" +
 			"encoding = \"number-le\"", "id", map[string]string{"d.bin": string(data)}, "4660", "d.bin, byte 0x10"},
-		"a number from the right": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = 16\nlength = 4\n" +
-			"encoding = \"number-be\"", "id", map[string]string{"d.bin": string(data)}, "873594880", "d.bin, byte 0x10"},
+		"a number from the right": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = " +
+			"16\nlength = 4\n" +
+			"encoding = \"number-be\"", "id", map[string]string{"d.bin": string(data)}, "873594880",
+				"d.bin, byte 0x10"},
 		"at the end": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = -12\nlength = 8\n" +
-			"encoding = \"ascii\"", "id", map[string]string{"d.bin": string(data)}, "PLV-0700", "d.bin, byte 0xC from the end"},
+			"encoding = \"ascii\"", "id", map[string]string{"d.bin": string(data)}, "PLV-0700",
+				"d.bin, byte 0xC from the end"},
 		"anywhere near the end": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\nsearch = true\n" +
-			"offset = -1024\nlength = 1024\npattern = 'PLV-[0-9]+'", "id", map[string]string{"d.bin": string(data)}, "PLV-0700",
+			"offset = -1024\nlength = 1024\npattern = 'PLV-[0-9]+'", "id", map[string]string{"d.bin": string(data)},
+				"PLV-0700",
 			"d.bin, behind byte 0x400 from the end"},
-		"in the folder's name": {"[[marker]]\nfile = \"d.bin\"\n[field.id]\nfilename = true\npattern = '(?i)plv-[0-9]{4}'\n" +
+		"in the folder's name": {"[[marker]]\nfile = \"d.bin\"\n[field.id]\nfilename = true\npattern = " +
+			"'(?i)plv-[0-9]{4}'\n" +
 			"[[field.id.or]]\nfilename = true\npattern = '\\[(?P<id>[a-z]+)\\]'\nas = \"upper\"", "id",
 			map[string]string{"d.bin": "x"}, "ABC", "the name of the folder"},
 		"in another value": {"[[marker]]\nfile = \"MENU.TXT\"\n[field.id]\nsearch = true\npattern = 'PLV-[0-9]+'\n" +
@@ -118,7 +131,8 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 			map[string]string{"menu.txt": menu}, "North", "the id"},
 		"in one of several files": {"[[marker]]\nfile = \"MENU.TXT\"\n[field.name]\nfile = \"no.txt\"\nline = 1\n" +
 			"[[field.name.or]]\nfile = \"about/*.txt\"\nline = 2\n[[field.name.or]]\nfilename = true", "name",
-			map[string]string{"menu.txt": menu, "about/text.txt": "\nSalt Ledger\n"}, "Salt Ledger", "text.txt, line 2"},
+			map[string]string{"menu.txt": menu, "about/text.txt": "\nSalt Ledger\n"}, "Salt Ledger",
+				"text.txt, line 2"},
 		"with another marker": {"[[marker]]\nfile = \"new.txt\"\nsyntax = \"lines\"\n[[marker]]\nfile = \"bin/*.run\"\n" +
 			"syntax = \"lines\"\n[field.id]\nline = 1", "id", map[string]string{"bin/a.run": "PLV-1"}, "PLV-1",
 			"a.run, line 1"},
@@ -145,7 +159,8 @@ func TestWhatDoesNotFitIsGivenWithItsText(t *testing.T) {
 }
 
 func TestMarkersTellGamesFromOthers(t *testing.T) {
-	sound := map[string]string{"game.dat": "....\x7e\x11\x99\xc0 and more", "bin/run": "x", "text.txt": "starts card:/bin"}
+	sound := map[string]string{"game.dat": "....\x7e\x11\x99\xc0 and more", "bin/run": "x",
+		"text.txt": "starts card:/bin"}
 	for marker, c := range map[string]struct {
 		without []string          // what is taken away
 		with    map[string]string // what else is there
@@ -185,7 +200,8 @@ func TestMarkersTellGamesFromOthers(t *testing.T) {
 }
 
 func TestTheKindFollowsFromWhatAGameIsLike(t *testing.T) {
-	p := platform(t, "[[marker]]\nfile = \"a\"\n[[kind]]\nname = \"film\"\nfile = \"FILM/*\"\n[[kind]]\nname = \"trial\"\n"+
+	p := platform(t, "[[marker]]\nfile = \"a\"\n[[kind]]\nname = \"film\"\nfile = \"FILM/*\"\n[[kind]]\nname = " +
+		"\"trial\"\n"+
 		"id = '^T-'\n[[kind]]\nname = \"large\"\nsmallest = 1000\n[[kind]]\nname = \"small\"\nlargest = 999\n[[kind]]\n"+
 		"name = \"odd\"")
 	for id, c := range map[string]struct {
@@ -216,7 +232,8 @@ func TestSumsAndLengthsInHeaders(t *testing.T) {
 		"crc16":       {"", nil},
 		"crc16-ccitt": {"order = \"big\"", nil},
 	} {
-		p := platform(t, fmt.Sprintf("[[marker]]\nfile = \"a\"\n[[check]]\nis = %q\nat = -8\nfrom = 8\nto = 40\n%s", is, c.more))
+		p := platform(t, fmt.Sprintf("[[marker]]\nfile = \"a\"\n[[check]]\nis = %q\nat = -8\nfrom = 8\nto = 40\n%s", is,
+			c.more))
 		h := &p.Checks[0]
 		b := bytes.Clone(data)
 		at := len(b) - 8
@@ -236,7 +253,8 @@ func TestSumsAndLengthsInHeaders(t *testing.T) {
 		assert.Empty(t, of(spoilt), is)
 		assert.Contains(t, of(b[:20]), "ends within its header", is)
 	}
-	p := platform(t, "[[marker]]\nfile = \"a\"\n[[check]]\nis = \"length\"\nat = 2\nbytes = 2\nunit = \"1KiB\"\norder = \"big\"")
+	p := platform(t, "[[marker]]\nfile = \"a\"\n[[check]]\nis = \"length\"\nat = 2\nbytes = 2\nunit = " +
+		"\"1KiB\"\norder = \"big\"")
 	b := make([]byte, 3000)
 	b[3] = 3
 	of := func(b []byte) string { return reading.Of(bytes.NewReader(b), int64(len(b)), "a").Wrong(&p.Checks[0]) }
@@ -309,12 +327,14 @@ func TestAnyTextIsFoundAgain(t *testing.T) {
 		}
 		xml.WriteString("</a>")
 		for syntax, c := range map[string][2]string{"json": {string(js), "key = \"/a/0/" + key + "\""},
-			"key=value": {lines.String(), "key = \"" + key + "\""}, "ini": {ini.String(), "section = \"two\"\nkey = \"" + key + "\""},
+			"key=value": {lines.String(), "key = \"" + key + "\""},
+				"ini": {ini.String(), "section = \"two\"\nkey = \"" + key + "\""},
 			"xml": {xml.String(), "key = \"a/" + key + "\""}} {
 			if syntax == "xml" && key == "b" {
 				continue
 			}
-			p, err := loader.ParsePlatform("x", []byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n[[marker]]\n"+
+			p, err := loader.ParsePlatform("x",
+				[]byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n[[marker]]\n"+
 				"file = \"t\"\nsyntax = \""+syntax+"\"\n[field.name]\n"+c[1]))
 			if err != nil {
 				t.Fatal(err)

@@ -21,7 +21,8 @@ type Source struct {
 	Name string
 	// Size is that of the file, and Game that of the whole game's file, in bytes.
 	Size, Game int64
-	// Called is the name of the game's own file or folder, with its extension, and CalledFrom what that is, for evidence.
+	// Called is the name of the game's own file or folder, with its extension, and CalledFrom what that is, for
+	// evidence.
 	Called, CalledFrom string
 	// Volume is the volume identifier of the image (ECMA-119, 8.4.7), "" without one.
 	Volume string

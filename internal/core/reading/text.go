@@ -135,7 +135,8 @@ func ofXML(text, key string) (place, bool, error) {
 	}
 	d := xml.NewDecoder(strings.NewReader(text))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it was decoded before
-	fits, depth := 0, 0                                                                // elements of the path that are open, and all that are
+	// elements of the path that are open, and all that are
+	fits, depth := 0, 0
 	var inside strings.Builder
 	for {
 		token, err := d.Token()

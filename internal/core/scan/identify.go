@@ -108,12 +108,14 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 func marked(whole *reading.Source, ext string, set *loader.Set) (*loader.Platform, *loader.Marker, error) {
 	for _, certain := range []bool{true, false} {
 		for _, p := range set.Platforms {
-			if !certain && !slices.Contains(p.Extensions, ext) && !slices.Contains(p.Packages, ext) || p.Has(title.Tracks) {
+			if !certain && !slices.Contains(p.Extensions, ext) && !slices.Contains(p.Packages, ext) ||
+				p.Has(title.Tracks) {
 				continue
 			}
 			for i := range p.Markers {
 				m := &p.Markers[i]
-				if m.Certain() != certain || m.Inside() || !certain && m.Named.Regexp == nil && m.Pattern.Regexp == nil {
+				if m.Certain() != certain || m.Inside() || !certain && m.Named.Regexp == nil &&
+					m.Pattern.Regexp == nil {
 					continue
 				}
 				if at, err := whole.Marked(p, m); at != nil || err != nil {
@@ -172,7 +174,8 @@ func byExt(t *title.Title, whole *reading.Source, ext string, set *loader.Set) *
 			if p.Markers[0].Certain() && p.Markers[0].Offset == 0 {
 				say = "the file does not start like a %[2]s %[3]s"
 			}
-			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %[1]s, but "+say, ext, p.Shown, p.Forms[0]),
+			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %[1]s, but "+say, ext, p.Shown,
+				p.Forms[0]),
 				"get or copy it again"))
 			return t
 		default:
@@ -195,7 +198,8 @@ func fault(say, remedy string) title.Finding {
 
 // finish takes the platform's values out of what was found. Names come from the
 // file where the platform tells none.
-func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Source, ext string, set *loader.Set) *title.Title {
+func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Source, ext string,
+	set *loader.Set) *title.Title {
 	t.Platform = p.Name
 	d := &t.Discs[0]
 	known := map[string]string{} // by the names of fields
@@ -220,7 +224,8 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 			return ""
 		case got.Odd:
 			t.Findings = append(t.Findings, fault(fmt.Sprintf(
-				"%s: %q does not fit how the %s of a %s is described: %s", got.From, got.Text, what, p.Shown, f.Pattern), tooStrict(p, what)).Wanting(what))
+				"%s: %q does not fit how the %s of a %s is described: %s", got.From, got.Text, what, p.Shown,
+					f.Pattern), tooStrict(p, what)).Wanting(what))
 			return ""
 		}
 		known[field] = got.Text
@@ -250,7 +255,8 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 	named.fill(t, p, set)
 	if d.Kind == "" && !p.Fields.Kind.Reports() {
 		if d.Kind = r.Kind(p, d.ID); d.Kind != "" {
-			d.Evidence = append(d.Evidence, title.Evidence{Field: "kind", Value: d.Kind, From: "what such games are like"})
+			d.Evidence = append(d.Evidence, title.Evidence{Field: "kind", Value: d.Kind,
+				From: "what such games are like"})
 		}
 	}
 	checkKind(t, p, r.Game)
@@ -278,7 +284,8 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 // the description wrong.
 func tooStrict(p *loader.Platform, value string) string {
 	if p.Own {
-		return fmt.Sprintf("if the game works on the console, [field.%s] in %s does not fit it: correct that, or set the "+
+		return fmt.Sprintf("if the game works on the console, [field.%s] in %s does not fit it: correct that, or set " +
+			"the "+
 			"%s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
 	}
 	return fmt.Sprintf("if the game works on the console, set its %s by hand. Otherwise %s", value, again)
