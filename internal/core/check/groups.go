@@ -203,6 +203,16 @@ func (y *loaderAudit) isHidden(key string) bool {
 
 // lists compares the files in which titles are listed with what is here.
 func (y *loaderAudit) lists() {
+	largest := map[[2]string]int64{}
+	for _, l := range y.lines {
+		name, _ := withoutDisc(l)
+		of := [2]string{l.Platform, name}
+		largest[of] = max(largest[of], l.Size)
+	}
+	for _, l := range y.lines {
+		name, _ := withoutDisc(l)
+		l.largest = largest[[2]string{l.Platform, name}]
+	}
 	for i := range y.profile.Lists {
 		l := &y.profile.Lists[i]
 		if len(l.On) > 0 && !slices.Contains(l.On, y.on) {
@@ -211,7 +221,9 @@ func (y *loaderAudit) lists() {
 		var rows []loader.Values
 		for _, n := range y.lines {
 			if len(l.Platforms) == 0 || slices.Contains(l.Platforms, n.Platform) {
-				rows = append(rows, *y.values(n))
+				if _, listed := y.asks(l.When, n); listed {
+					rows = append(rows, *y.values(n))
+				}
 			}
 		}
 		at := y.made(l.Path, &loader.Values{})

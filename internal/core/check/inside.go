@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/shape"
@@ -92,6 +93,11 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 	}
 	l.in = t
 	l.Kind, l.Platform = t.Discs[0].Kind, t.Platform
+	if may, _ := y.asks(l.rule.When, l); !may && !y.byAnotherRule(l) {
+		f := Finding{Kind: Folder, Say: "it lies where games are only " + l.rule.When.Words()}
+		f.Remedy, f.Fixes = y.elsewhere(l, t)
+		l.broken(y, f)
+	}
 	fits, kind := y.splitAgain(l, t), l.v[loader.FieldKind]
 	if !l.by.Uses(loader.FieldKind) {
 		kind = ""
@@ -114,6 +120,60 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
+}
+
+// factsOf are what a condition can ask for of a line that was looked into.
+func (y *loaderAudit) factsOf(l *line) *loader.Values {
+	one := *l.in
+	one.Discs = slices.Clone(one.Discs)
+	one.Discs[0].File.Size, one.Discs[0].Parts = max(l.Size, l.largest), nil
+	v := layout.Facts(&one, y.at, y.facts.Filesystem.Name)
+	return &v
+}
+
+// byAnotherRule takes a line for one of the rule that holds for what is in it, where that makes the same path.
+func (y *loaderAudit) byAnotherRule(l *line) bool {
+	rule, _ := y.profile.Accept(l.in.Platform, l.in.Form, y.on, y.facts.Filesystem.Name, y.factsOf(l))
+	if rule == nil || l.parts != nil {
+		return false
+	}
+	_, v, ok := layout.TitleAt(y.set, rule, l.e.Path, l.e.Folder)
+	if !ok {
+		return false
+	}
+	l.rule, l.by, l.v = rule, rule.Path, v
+	l.ID, l.v[loader.FieldPlatform] = v[loader.FieldID], l.in.Platform
+	l.Name = cmp.Or(v[loader.FieldTitle], l.ID)
+	l.Name = y.shownAs(l)
+	return true
+}
+
+// asks reports whether a rule's condition may hold for a line, and whether it must, by what is known of it.
+func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
+	if c.Empty() {
+		return true, true
+	}
+	v, known := *y.values(l), func(f loader.Field) bool {
+		return f != loader.FieldSize || l.largest > 0 || !hasDiscs(l)
+	}
+	v[loader.FieldFilesystem], v[loader.FieldVia] = y.facts.Filesystem.Name, y.at.Via
+	v[loader.FieldSize] = strconv.FormatInt(max(l.Size, l.largest), 10)
+	if len(l.rule.Forms) == 1 {
+		v[loader.FieldForm] = string(l.rule.Forms[0])
+	}
+	if l.in != nil {
+		facts := y.factsOf(l)
+		for f := range v {
+			if facts[f] != "" && loader.Field(f) != loader.FieldTitle {
+				v[f] = facts[f]
+			}
+		}
+	} else {
+		known = func(f loader.Field) bool { // a name tells whether there are several discs
+			return v[f] != "" || f == loader.FieldDisc || f == loader.FieldDiscs
+		}
+	}
+	return c.Known(&v, known)
 }
 
 // splitAgain reads the path of a line again, now that it is known what is in the game: an ID or a name may hold what

@@ -26,6 +26,9 @@ type line struct {
 	parts []*target.Entry
 	// sheets are the cue sheets behind the line, in the order of its discs.
 	sheets []*target.Entry
+	// largest is how large the largest disc of its title is, where there are several; 0 while that is not known, as the
+	// others are other lines.
+	largest int64
 }
 
 // limits says in what a path is more than the attachment bears, "" for nothing.

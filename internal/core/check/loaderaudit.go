@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
 )
@@ -161,7 +163,7 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 			}
 			continue
 		}
-		if !y.holds(rule) {
+		if !y.holds(rule) || !y.may(rule, platform, &v, e) {
 			continue
 		}
 		k, problem := y.misnamed(rule, &v, platform, e)
@@ -196,6 +198,27 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	return true
 }
 
+// may reports whether the rule's condition can hold for what lies at a path, as far as that is known without a look
+// inside.
+func (y *loaderAudit) may(rule *loader.Accept, platform string, v *loader.Values, e *target.Entry) bool {
+	if rule.When.Empty() {
+		return true
+	}
+	said := *v
+	said[loader.FieldPlatform], said[loader.FieldFilesystem] = platform, y.facts.Filesystem.Name
+	said[loader.FieldVia] = y.at.Via
+	if !e.Folder && rule.TooLarge.Do != "split" && rule.As(title.Image) == shape.Whole {
+		said[loader.FieldSize] = strconv.FormatInt(e.Size, 10)
+	}
+	if len(rule.Forms) == 1 {
+		said[loader.FieldForm] = string(rule.Forms[0])
+	}
+	may, _ := rule.When.Known(&said, func(f loader.Field) bool { // a path may say it in another form
+		return said[f] != "" && f != loader.FieldTitle && (v[f] == "" || !rule.Path.Transforms(f))
+	})
+	return may
+}
+
 // refused says why games of a platform are not taken from here, "" where they are.
 func (y *loaderAudit) refused(rule *loader.Accept, platform string) (say string, ways []string) {
 	forms := rule.Forms
@@ -203,7 +226,7 @@ func (y *loaderAudit) refused(rule *loader.Accept, platform string) (say string,
 		forms = []title.Form{""}
 	}
 	for _, form := range forms {
-		if _, r := y.profile.Accept(platform, form, y.on, y.facts.Filesystem.Name); r != nil {
+		if _, r := y.profile.Accept(platform, form, y.on, y.facts.Filesystem.Name, nil); r != nil {
 			return r.Say, r.Ways
 		}
 	}

@@ -238,8 +238,8 @@ func (y *loaderAudit) further(e *target.Entry) bool {
 		if !ok {
 			continue
 		}
-		index, err := strconv.Atoi(v[loader.FieldIndex])
-		if err != nil || index < 2 {
+		index := y.indexOf(rule, &v, e)
+		if index < 2 {
 			continue
 		}
 		if parts := y.partsOf(rule, &v); len(parts) == 0 {
@@ -270,6 +270,24 @@ func (y *loaderAudit) partsOf(rule *loader.Accept, v *loader.Values) (out []*tar
 		}
 		out = append(out, e)
 	}
+}
+
+// mostParts is how many parts a title may have at most, for the number that a path says.
+const mostParts = 10_000
+
+// indexOf is which part of a title a file is, as its path says: from 1, 0 where that cannot be told.
+func (y *loaderAudit) indexOf(rule *loader.Accept, v *loader.Values, e *target.Entry) int {
+	if n, err := strconv.Atoi(v[loader.FieldIndex]); err == nil && !rule.TooLarge.Parts.Transforms(loader.FieldIndex) {
+		return n
+	}
+	row := y.completed(rule.TooLarge.Parts, v)
+	for n := 1; n <= mostParts; n++ {
+		row[loader.FieldIndex] = strconv.Itoa(n)
+		if y.tree.fold(y.made(rule.TooLarge.Parts, &row)) == y.tree.fold(e.Path) {
+			return n
+		}
+	}
+	return 0
 }
 
 // completed are values with those that a path needs and that they lack, as a file has them that is there under such a
@@ -427,7 +445,7 @@ func (y *loaderAudit) lonePart(e *target.Entry, rule *loader.Accept, v *loader.V
 	all := y.completed(rule.TooLarge.Manifest, v)
 	manifest := y.made(rule.TooLarge.Manifest, &all)
 	if _, ok := y.tree.file(manifest); ok {
-		index, _ := strconv.Atoi(v[loader.FieldIndex])
+		index := y.indexOf(rule, v, e)
 		if parts := y.partsOf(rule, v); index > len(parts) {
 			y.report(Finding{Kind: Spare, Grade: Remark, Path: e.Path,
 				Say:    "an earlier part is missing, so it is useless",

@@ -334,12 +334,12 @@ func (y *loaderAudit) has(c *loader.Companion, l *line) bool {
 		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		return there && !c.Decides()
 	}
-	if !slices.ContainsFunc(forms,
-		func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) ||
-		!c.When.Holds(y.valuesFor(c, l)) {
+	may, must := y.asks(c.When, l)
+	if !may || !slices.ContainsFunc(forms,
+		func(f title.Form) bool { return c.Match(l.Platform, f, y.on, y.facts.Filesystem.Name) }) {
 		return false
 	}
-	if y.unknown(c, l) {
+	if !must || y.unknown(c, l) {
 		_, there := y.tree.file(y.made(c.Path, y.valuesFor(c, l)))
 		return there
 	}

@@ -102,6 +102,9 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 	if !c.Match(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name) {
 		return nil
 	}
+	if !c.When.Empty() && !c.When.Holds(l.factsAt(t, p)) {
+		return nil
+	}
 	discs := 1
 	if c.Per == "disc" {
 		discs = len(t.Discs)
@@ -111,9 +114,6 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		if c.Per != "disc" {
 			v[loader.FieldDisc] = ""
 			v[loader.FieldTitle] = p.Name
-		}
-		if !c.When.Holds(&v) {
-			continue
 		}
 		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
 		if c.Is == "cover" {
@@ -209,6 +209,14 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 	v[loader.FieldName] = t.Name // in texts it may hold anything
 	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
 		t.Publisher, t.Text
+	v[loader.FieldForm] = string(t.Form)
+	parts := 0
+	for k := range p.Items {
+		if p.Items[k].Disc == disc {
+			parts++
+		}
+	}
+	v[loader.FieldParts] = strconv.Itoa(parts)
 	l.disc(&v, t, disc, p.Rule)
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {
@@ -239,6 +247,19 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	return out
 }
 
+// lists reports whether a title is listed in a file of that rule.
+func (l *layer) lists(list *loader.List, t *title.Title, p *Placement) bool {
+	return list.Match(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name) &&
+		(list.When.Empty() || list.When.Holds(l.factsAt(t, p)))
+}
+
+// factsAt are the facts of a title that has its place.
+func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
+	v := l.facts(t)
+	v[loader.FieldTitle] = p.Name
+	return v
+}
+
 // A ListFile is a file in which all titles are listed.
 type ListFile struct {
 	Path string
@@ -265,8 +286,7 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 		var rows []loader.Values
 		for i := range t.titles {
 			tt := &t.titles[i]
-			if t.Placements[i].Refusal == nil && include(i) && l.Match(tt.Platform, tt.Form,
-				t.l.destination.attachment(), t.l.destination.Filesystem.Name) {
+			if t.Placements[i].Refusal == nil && include(i) && t.l.lists(l, tt, &t.Placements[i]) {
 				rows = append(rows, t.l.rows(tt, &t.Placements[i])...)
 			}
 		}
@@ -315,8 +335,7 @@ func (l *ListLine) Around() int {
 func (l *ListLine) Bytes(i int) (n int) {
 	t := l.tree
 	tt, p := &t.titles[i], &t.Placements[i]
-	if p.Refusal != nil || !l.list.Match(tt.Platform, tt.Form, t.l.destination.attachment(),
-		t.l.destination.Filesystem.Name) {
+	if p.Refusal != nil || !t.l.lists(l.list, tt, p) {
 		return 0
 	}
 	for _, row := range t.l.rows(tt, p) {

@@ -21,6 +21,7 @@ type layer struct {
 	destination Destination
 	legal       map[*loader.Accept]*legal // what names may hold under each rule
 	decide      []*loader.Companion       // without which titles do not start
+	asks        bool                      // a rule for placing titles has a condition
 }
 
 // legal is what names may hold: worked out once for ASCII, which most names are made of.
@@ -55,6 +56,8 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 		}
 		l.legal[rule] = of
 	}
+	l.asks = slices.ContainsFunc(p.Accepts, func(a loader.Accept) bool { return !a.When.Empty() }) ||
+		slices.ContainsFunc(p.Refusals, func(r loader.Refusal) bool { return !r.When.Empty() })
 	for i := range p.Companions {
 		if c := &p.Companions[i]; c.Decides() {
 			l.decide = append(l.decide, c)
@@ -69,7 +72,11 @@ func (l *layer) place(t *title.Title, held string) Placement {
 	if t.Platform == "" {
 		return refuse("the file was not recognized", "see the evidence in Games")
 	}
-	rule, refusal := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name)
+	var facts *loader.Values
+	if l.asks {
+		facts = l.facts(t)
+	}
+	rule, refusal := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name, facts)
 	switch {
 	case refusal != nil:
 		return refuse(refusal.Say, refusal.Ways...)
@@ -127,9 +134,15 @@ func (l *layer) noRule(t *title.Title) Placement {
 	if l.destination.Attachment != nil {
 		where = " here"
 	}
+	if rule, _ := l.p.Accept(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name,
+		nil); rule != nil { // its condition does not hold, and none of the others' does
+		return refuse(fmt.Sprintf("%s reads %s titles only %s", l.p.Shown, l.destination.Set.PlatformShown(t.Platform),
+			rule.When.Words()))
+	}
 	var elsewhere []string
 	for _, a := range l.p.Attachments {
-		if rule, _ := l.p.Accept(t.Platform, t.Form, a.Name, ""); rule != nil && a.Name != l.destination.attachment() {
+		if rule, _ := l.p.Accept(t.Platform, t.Form, a.Name, "", nil); rule != nil &&
+			a.Name != l.destination.attachment() {
 			elsewhere = append(elsewhere, "its attachment "+a.Name+" takes it")
 		}
 	}

@@ -172,12 +172,15 @@ func (c *checker) fields(path string, t Template, allowed []Field) {
 
 // condition checks the words that a condition on situations asks for.
 func (c *checker) condition(path string, w Condition) {
-	for _, t := range w.terms {
+	for _, t := range w.terms() {
 		if t.field == FieldSituation {
-			c.oneOf(path, "situation", t.wanted, Situations)
+			c.each(path, "situation", t.wanted, Situations)
 		}
-		if t.field == FieldVia && t.is {
-			c.oneOf(path, "connection", t.wanted, Connections)
+		if t.field == FieldVia && t.is == equal {
+			c.each(path, "connection", t.wanted, Connections)
+		}
+		if t.field == FieldForm && t.is == equal {
+			c.each(path, "form", t.wanted, formNames())
 		}
 	}
 }
@@ -268,6 +271,10 @@ func (c *checker) scope(at string, m *Scope) {
 	for _, f := range m.Forms {
 		c.oneOf(at+".forms", "form", string(f), formNames())
 	}
+	for _, f := range m.When.fields() {
+		c.known(slices.Contains(conditionFields, f), at+".when", "a rule cannot test the %s of a title", f)
+	}
+	c.condition(at+".when", m.When)
 	var names []string
 	reads := map[string]bool{}
 	for _, a := range c.p.Attachments {
@@ -432,9 +439,6 @@ func (c *checker) companion(at string, m *Companion) {
 	c.fields(at+".path", m.Path, companionFields)
 	c.known(m.Path.Empty() || reports(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path",
 		"the path has none of {id}, {title}, {base} and {folder}, so every title would get the same one")
-	for _, f := range m.When.fields() {
-		c.known(slices.Contains(titleFields, f), at+".when", "a companion cannot test the %s", f)
-	}
 	c.fields(at+".text", m.Text.Template, textFields)
 	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
 	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")

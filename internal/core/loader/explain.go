@@ -41,7 +41,8 @@ func (p *Profile) Explain() []Section {
 	var not []string
 	for i := range p.Refusals {
 		r := &p.Refusals[i]
-		line := fmt.Sprintf("Not %s%s: %s.", games(r.Platforms, r.Forms), p.where(&r.Scope), r.Say)
+		line := fmt.Sprintf("Not %s%s: %s.", games(r.Platforms, r.Forms), strings.TrimSuffix(p.where(&r.Scope),
+			","), r.Say)
 		if len(r.Ways) > 0 {
 			line += " Instead: " + strings.Join(r.Ways, "; or ") + "."
 		}
@@ -256,6 +257,9 @@ func (p *Profile) where(s *Scope) string {
 		}
 		out += " with " + all(fs, "or")
 	}
+	if w := s.When.words(); w != "" {
+		out += ", " + w + ","
+	}
 	return out
 }
 
@@ -361,7 +365,8 @@ const Under = "  "
 func sentenceCase(s string) string { return strings.TrimSuffix(sentence(s), ".") }
 
 func (p *Profile) companionSentence(c *Companion) string {
-	line := fmt.Sprintf("%s for %s%s: %s", sentenceCase(c.Is), games(c.Platforms, c.Forms), p.where(&c.Scope), c.Path)
+	line := fmt.Sprintf("%s for %s%s: %s", sentenceCase(c.Is), games(c.Platforms, c.Forms),
+		strings.TrimSuffix(p.where(&c.Scope), ","), c.Path)
 	if pic := c.Picture; pic.Of != "" {
 		line += fmt.Sprintf(", the %s picture as %s", pic.Of, strings.ToUpper(pic.Format))
 		if pic.Width > 0 {
@@ -374,9 +379,6 @@ func (p *Profile) companionSentence(c *Companion) string {
 	}
 	if c.Per == "disc" {
 		line += ", one for each disc"
-	}
-	if w := c.When.words(); w != "" {
-		line += ", " + w
 	}
 	if len(c.Keep) > 0 {
 		line += "; " + all(c.Keep, "and") + " stay as you set them"

@@ -135,7 +135,7 @@ func TestWhichAttachmentIsMeant(t *testing.T) {
 	assert.Equal(t, "ftp", gantry.UsualVia())
 	assert.True(t, gantry.Knows("kestrel64"))
 	assert.False(t, gantry.Knows("lapwing"))
-	rule, no := gantry.Accept("kestrel64", "cartridge", "disk", "")
+	rule, no := gantry.Accept("kestrel64", "cartridge", "disk", "", nil)
 	require.Nil(t, no)
 	assert.Contains(t, rule.Path.String(), "cores", "the exception stands before the rule")
 }

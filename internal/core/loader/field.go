@@ -27,6 +27,9 @@ const (
 	FieldPlayers
 	FieldPublisher
 	FieldText
+	FieldForm
+	FieldParts
+	FieldTags
 	FieldVia
 	FieldFilesystem
 	FieldSituation
@@ -35,7 +38,8 @@ const (
 
 var fieldNames = [fieldCount]string{
 	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "base", "folder",
-	"file", "size", "crc32", "year", "players", "publisher", "text", "via", "filesystem", "situation",
+	"file", "size", "crc32", "year", "players", "publisher", "text", "form", "parts",
+	"tags", "via", "filesystem", "situation",
 }
 
 // String is the field's name in a template.
@@ -59,8 +63,11 @@ var (
 	partFields      = append(slices.Clone(pathFields), FieldIndex)
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
-		FieldPublisher, FieldText)
-	lineFields      = append(slices.Clone(textFields), FieldPage)
+		FieldPublisher, FieldText, FieldForm, FieldParts)
+	lineFields = append(slices.Clone(textFields), FieldPage)
+	// conditionFields are what a rule's condition can ask for of a title.
+	conditionFields = append(slices.Clone(titleFields), FieldSize, FieldForm, FieldParts, FieldTags, FieldYear,
+		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem)
 	situationFields = []Field{FieldVia, FieldFilesystem, FieldSituation}
 )
 

@@ -201,16 +201,29 @@ func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
 	v := loader.Values{loader.FieldTitle: "Éire – Ferry", loader.FieldID: "ab-7", loader.FieldDisc: "2",
 		loader.FieldDiscs: "3", loader.FieldRegion: "North"}
 	for text, want := range map[string]string{
-		"{title|ascii}":                            "Eire - Ferry",
-		"{title|slug}":                             "eire-ferry",
-		"{title|max:4}":                            "Éire",
-		"{id|upper}":                               "AB-7",
-		"{disc|pad:3}":                             "002",
-		"{id|replace:-:_}":                         "ab_7",
-		"{title|ascii|upper|replace: :.|max:6}":    "EIRE",
-		"{if discs over 2}many{else}few{end}":      "many",
-		"{if discs over 3}many{else}few{end}":      "few",
-		"{if region is north and not kind}x{end}y": "xy",
+		"{title|ascii}":                                           "Eire - Ferry",
+		"{title|slug}":                                            "eire-ferry",
+		"{title|max:4}":                                           "Éire",
+		"{id|sub:0:2|upper}":                                      "AB",
+		"{id|sub:-1}{id|sub:1:1}{id|sub:9}":                       "7b",
+		"{disc|add:-1}{disc|add:9|hex:2}":                         "10b",
+		"{discs|letters}{disc|add:51|letters}":                    "cba",
+		"{title|letter}{title|group:3}":                           "ED-F",
+		"{disc|group:3}{region|group:1}":                          "0-9N",
+		"{kind|default:none}":                                     "none",
+		"{region|table:North=N:East=E}":                           "N",
+		"{kind|table:=x}{id|table:x=y}":                           "xab-7",
+		"{id|hash:crc32|upper}":                                   "711AAFD4",
+		"{id|hash:md5|sub:0:6}":                                   "9c8ecc",
+		"{id|hash:sha1|sub:0:6}":                                  "86ccd5",
+		"{id|hash:crc16}":                                         "a4e2",
+		"{id|upper}":                                              "AB-7",
+		"{disc|pad:3}":                                            "002",
+		"{id|replace:-:_}":                                        "ab_7",
+		"{title|ascii|upper|replace: :.|max:6}":                   "EIRE",
+		"{if discs over 2}many{else}few{end}":                     "many",
+		"{if discs over 3}many{else}few{end}":                     "few",
+		"{if region is north and not kind}x{end}y":                "xy",
 		"{if region is not North}x{else}{if disc}d{end}{end}{id}": "dab-7",
 		"{{{id}}}": "{ab-7}",
 	} {
@@ -218,6 +231,21 @@ func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, tpl.Fill(&v), text)
 	}
+	for text, want := range map[string]string{
+		"{id|hex:0}": "hex takes a number of digits from 1 to 16", "{id|sub:x}": "sub takes the first character",
+		"{id|sub:0:0}": "sub takes the first character", "{id|hash:crc31}": "hash takes one of crc16",
+		"{id|table:a}": "table takes pairs", "{id|default:}": "default takes the text",
+		"{id|uper}":     `did you mean "upper"?`,
+		"{id|unit:MiX}": "unit takes a unit", "{id|group:27}": "group takes how many letters",
+		"{id|trim:3}": "takes no value",
+	} {
+		_, err := loader.ParseTemplate(text)
+		assert.ErrorContains(t, err, want, text)
+	}
+	v[loader.FieldSize] = "2097153"
+	var line loader.Text
+	require.NoError(t, line.UnmarshalText([]byte("{size|unit:MiB} {size|unit:KiB|add:1}")))
+	assert.Equal(t, "3 2050", line.Fill(&v))
 	bomb, err := loader.ParseTemplate("{title" + strings.Repeat("|replace:e:eeeeeeee", 40) + "}")
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(bomb.Fill(&v)), 4096, "no chain of replacements grows without bounds")

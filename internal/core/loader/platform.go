@@ -480,8 +480,8 @@ func (c *checker) markers(p *Platform) {
 		c.known(m.Pattern.Regexp != nil || m.Length == 0, at+".length", "only a pattern needs a length")
 		c.known(m.File != "" || len(m.lead) > 0 || m.Pattern.Regexp != nil || m.Volume.Regexp != nil ||
 			m.Named.Regexp != nil || len(m.With) > 0 || !p.Has(title.Image), at,
-				"an image is recognised by a file in it, "+
-			"by magic bytes or by its volume identifier: this [[marker]] needs one of them")
+			"an image is recognised by a file in it, "+
+				"by magic bytes or by its volume identifier: this [[marker]] needs one of them")
 	}
 }
 

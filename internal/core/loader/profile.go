@@ -131,6 +131,7 @@ type Scope struct {
 	Forms       []title.Form `toml:"forms"`
 	On          []string     `toml:"on"` // names of attachments
 	Filesystems []string     `toml:"filesystems"`
+	When        Condition    `toml:"when"` // of the title itself
 }
 
 // A Refusal is what the loader does not take, and why.
@@ -278,17 +279,16 @@ func runeRange(e string) (lo, hi rune, ok bool) {
 // A Companion is a file that exists because of a title.
 type Companion struct {
 	Scope
-	Is       string    `toml:"is"` // cover, settings, launcher or playlist
-	When     Condition `toml:"when"`
-	Per      string    `toml:"per"` // one for each title, or each disc
-	Path     Template  `toml:"path"`
-	Text     Text      `toml:"text"`
-	Syntax   string    `toml:"syntax"`    // of the text
-	Keep     []string  `toml:"keep"`      // keys that belong to the user once they are there
-	LockedBy string    `toml:"locked-by"` // key that lists further ones
-	Shows    string    `toml:"shows"`     // key by whose value the loader shows the title, where it has one
-	Picture  Picture   `toml:"picture"`
-	Why      string    `toml:"why"`
+	Is       string   `toml:"is"`  // cover, settings, launcher or playlist
+	Per      string   `toml:"per"` // one for each title, or each disc
+	Path     Template `toml:"path"`
+	Text     Text     `toml:"text"`
+	Syntax   string   `toml:"syntax"`    // of the text
+	Keep     []string `toml:"keep"`      // keys that belong to the user once they are there
+	LockedBy string   `toml:"locked-by"` // key that lists further ones
+	Shows    string   `toml:"shows"`     // key by whose value the loader shows the title, where it has one
+	Picture  Picture  `toml:"picture"`
+	Why      string   `toml:"why"`
 }
 
 // Decides reports whether a title does not start without the companion.
@@ -527,14 +527,19 @@ func (m *Scope) Takes(platform string, form title.Form) bool {
 // Accept returns the rule for titles of a platform in a form at an attachment
 // with a filesystem. Where there is none, it returns the refusal that reports why, or nil
 // for both.
-func (p *Profile) Accept(platform string, form title.Form, attachment, filesystem string) (*Accept, *Refusal) {
+//
+// Of the title itself the rules' conditions ask for v; nil knows nothing of it: then conditions of refusals do not
+// hold, and those of rules may.
+func (p *Profile) Accept(platform string, form title.Form, attachment, filesystem string, v *Values) (*Accept,
+	*Refusal) {
 	for i := range p.Refusals {
-		if r := &p.Refusals[i]; r.Match(platform, form, attachment, filesystem) {
+		if r := &p.Refusals[i]; r.Match(platform, form, attachment, filesystem) && (r.When.Empty() ||
+			v != nil && r.When.Holds(v)) {
 			return nil, r
 		}
 	}
 	for i := range p.Accepts {
-		if a := &p.Accepts[i]; a.Match(platform, form, attachment, filesystem) {
+		if a := &p.Accepts[i]; a.Match(platform, form, attachment, filesystem) && (v == nil || a.When.Holds(v)) {
 			return a, nil
 		}
 	}

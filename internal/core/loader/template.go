@@ -6,12 +6,9 @@ import (
 	"iter"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
-	"unicode/utf8"
 
-	"polytome/internal/core/sanitize"
 	"polytome/internal/nearest"
 )
 
@@ -41,53 +38,6 @@ type node struct {
 	then       []node // of a condition; what is repeated when each is set
 	otherwise  []node
 	each       bool
-}
-
-type transform struct {
-	name string
-	do   func(string) string
-}
-
-// transformNames are the transforms, and what they take.
-var transformNames = []string{"upper", "lower", "ascii", "slug", "max", "pad", "replace"}
-
-func parseTransform(text string) (transform, error) {
-	name, arg, has := strings.Cut(text, ":")
-	t := transform{name: name}
-	n, err := strconv.Atoi(arg)
-	switch name {
-	case "upper", "lower", "ascii", "slug":
-		if has {
-			return t, fmt.Errorf("the transform %s takes no value, but has %q", name, arg)
-		}
-		t.do = map[string]func(string) string{"upper": strings.ToUpper, "lower": strings.ToLower,
-			"ascii": sanitize.ASCII, "slug": sanitize.Slug}[name]
-	case "max":
-		if err != nil || n < 1 {
-			return t, fmt.Errorf("the transform max takes a number of characters, such as max:8, but has %q", arg)
-		}
-		t.do = func(s string) string {
-			if utf8.RuneCountInString(s) <= n {
-				return s
-			}
-			return strings.TrimRight(string([]rune(s)[:n]), " .-_")
-		}
-	case "pad":
-		if err != nil || n < 1 || n > 20 {
-			return t, fmt.Errorf("the transform pad takes a number of digits from 1 to 20, such as pad:3, but has %q",
-				arg)
-		}
-		t.do = func(s string) string { return strings.Repeat("0", max(0, n-utf8.RuneCountInString(s))) + s }
-	case "replace":
-		from, to, two := strings.Cut(arg, ":")
-		if !two || from == "" {
-			return t, fmt.Errorf("the transform replace takes two texts, such as replace:-:_, but has %q", arg)
-		}
-		t.do = func(s string) string { return strings.ReplaceAll(s, from, to) }
-	default:
-		return t, nearest.Unknown("transform", name, transformNames)
-	}
-	return t, nil
 }
 
 // A Text is a template for the text of a file; it may hold anything.
@@ -141,7 +91,7 @@ func parse(text string) (Template, error) {
 	}
 	t.nodes = nodes
 	for i := range nodes {
-		if n := &nodes[i]; n.literal == "" && n.when == nil && !n.each {
+		if n := &nodes[i]; n.literal == "" && n.when == nil && !n.each && !n.defaults() {
 			t.needs = append(t.needs, n.field)
 		}
 	}
@@ -418,7 +368,11 @@ func (t *Template) pattern(nodes []node) string {
 			t.groups = append(t.groups, n.field)
 			switch n.field {
 			case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
-				b.WriteString(`([0-9]+)`)
+				if n.digits() {
+					b.WriteString(`([0-9]+)`)
+				} else {
+					b.WriteString(`([^/]+?)`)
+				}
 			case FieldExt:
 				b.WriteString(`(\.[^./]*)`)
 			case FieldFolder:
@@ -488,10 +442,24 @@ func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
 	}
 }
 
+// defaults reports whether another text stands where the field has no value.
+func (n *node) defaults() bool {
+	return slices.ContainsFunc(n.transforms, func(t transform) bool { return t.name == "default" })
+}
+
+// digits reports whether a number stands as such after its transforms.
+func (n *node) digits() bool {
+	return !slices.ContainsFunc(n.transforms,
+		func(t transform) bool { return t.name != "pad" && t.name != "add" && t.name != "max" })
+}
+
 // holds reports whether a value, or the beginning of one, is such as the field has.
 func (n *node) holds(value string) bool {
 	switch n.field {
 	case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
+		if !n.digits() {
+			break
+		}
 		return !strings.ContainsFunc(value, func(r rune) bool { return r < '0' || r > '9' })
 	case FieldExt:
 		return value[0] == '.' && !strings.ContainsAny(value[1:], "./")

@@ -24,7 +24,7 @@ import (
 func platform(t testing.TB, text string) *loader.Platform {
 	p, err := loader.ParsePlatform("mine.toml",
 		[]byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n"+
-		text))
+			text))
 	require.NoError(t, err)
 	return p
 }
@@ -84,11 +84,11 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 			`pattern = 'run" (?P<value>[0-9])$'`, "disc", map[string]string{"menu.txt": menu}, "3", "menu.txt, line 2"},
 		"a line's part": {"[[marker]]\nfile = \"MENU.TXT\"\nsyntax = \"lines\"\n[field.name]\nline = 1\n" +
 			`pattern = '# (?P<name>.*)'` + "\nas = \"upper|replace:E:3\"", "name", map[string]string{"menu.txt": menu},
-				"M3NU",
+			"M3NU",
 			"menu.txt, line 1"},
 		"a pointer": {"[[marker]]\nfile = \"a.json\"\nsyntax = \"json\"\n[field.name]\nkey = \"/games/1/a~1b\"", "name",
 			map[string]string{"a.json": `{"games":[1,{"a/b":" Salt Ledger "}]}`}, "Salt Ledger",
-				"a.json, key /games/1/a~1b"},
+			"a.json, key /games/1/a~1b"},
 		"a long number": {"[[marker]]\nfile = \"a.json\"\nsyntax = \"json\"\n[field.id]\nkey = \"n\"", "id",
 			map[string]string{"a.json": `{"n":12345678901234567890}`}, "12345678901234567890", "a.json, key n"},
 		"an element": {"[[marker]]\nfile = \"a.xml\"\nsyntax = \"xml\"\n[field.name]\nkey = \"set/game/title\"", "name",
@@ -114,13 +114,13 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 		"a number from the right": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = " +
 			"16\nlength = 4\n" +
 			"encoding = \"number-be\"", "id", map[string]string{"d.bin": string(data)}, "873594880",
-				"d.bin, byte 0x10"},
+			"d.bin, byte 0x10"},
 		"at the end": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\noffset = -12\nlength = 8\n" +
 			"encoding = \"ascii\"", "id", map[string]string{"d.bin": string(data)}, "PLV-0700",
-				"d.bin, byte 0xC from the end"},
+			"d.bin, byte 0xC from the end"},
 		"anywhere near the end": {"[[marker]]\nfile = \"d.bin\"\nsyntax = \"binary\"\n[field.id]\nsearch = true\n" +
 			"offset = -1024\nlength = 1024\npattern = 'PLV-[0-9]+'", "id", map[string]string{"d.bin": string(data)},
-				"PLV-0700",
+			"PLV-0700",
 			"d.bin, behind byte 0x400 from the end"},
 		"in the folder's name": {"[[marker]]\nfile = \"d.bin\"\n[field.id]\nfilename = true\npattern = " +
 			"'(?i)plv-[0-9]{4}'\n" +
@@ -132,7 +132,7 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 		"in one of several files": {"[[marker]]\nfile = \"MENU.TXT\"\n[field.name]\nfile = \"no.txt\"\nline = 1\n" +
 			"[[field.name.or]]\nfile = \"about/*.txt\"\nline = 2\n[[field.name.or]]\nfilename = true", "name",
 			map[string]string{"menu.txt": menu, "about/text.txt": "\nSalt Ledger\n"}, "Salt Ledger",
-				"text.txt, line 2"},
+			"text.txt, line 2"},
 		"with another marker": {"[[marker]]\nfile = \"new.txt\"\nsyntax = \"lines\"\n[[marker]]\nfile = \"bin/*.run\"\n" +
 			"syntax = \"lines\"\n[field.id]\nline = 1", "id", map[string]string{"bin/a.run": "PLV-1"}, "PLV-1",
 			"a.run, line 1"},
@@ -200,7 +200,7 @@ func TestMarkersTellGamesFromOthers(t *testing.T) {
 }
 
 func TestTheKindFollowsFromWhatAGameIsLike(t *testing.T) {
-	p := platform(t, "[[marker]]\nfile = \"a\"\n[[kind]]\nname = \"film\"\nfile = \"FILM/*\"\n[[kind]]\nname = " +
+	p := platform(t, "[[marker]]\nfile = \"a\"\n[[kind]]\nname = \"film\"\nfile = \"FILM/*\"\n[[kind]]\nname = "+
 		"\"trial\"\n"+
 		"id = '^T-'\n[[kind]]\nname = \"large\"\nsmallest = 1000\n[[kind]]\nname = \"small\"\nlargest = 999\n[[kind]]\n"+
 		"name = \"odd\"")
@@ -253,7 +253,7 @@ func TestSumsAndLengthsInHeaders(t *testing.T) {
 		assert.Empty(t, of(spoilt), is)
 		assert.Contains(t, of(b[:20]), "ends within its header", is)
 	}
-	p := platform(t, "[[marker]]\nfile = \"a\"\n[[check]]\nis = \"length\"\nat = 2\nbytes = 2\nunit = " +
+	p := platform(t, "[[marker]]\nfile = \"a\"\n[[check]]\nis = \"length\"\nat = 2\nbytes = 2\nunit = "+
 		"\"1KiB\"\norder = \"big\"")
 	b := make([]byte, 3000)
 	b[3] = 3
@@ -328,14 +328,14 @@ func TestAnyTextIsFoundAgain(t *testing.T) {
 		xml.WriteString("</a>")
 		for syntax, c := range map[string][2]string{"json": {string(js), "key = \"/a/0/" + key + "\""},
 			"key=value": {lines.String(), "key = \"" + key + "\""},
-				"ini": {ini.String(), "section = \"two\"\nkey = \"" + key + "\""},
-			"xml": {xml.String(), "key = \"a/" + key + "\""}} {
+			"ini":       {ini.String(), "section = \"two\"\nkey = \"" + key + "\""},
+			"xml":       {xml.String(), "key = \"a/" + key + "\""}} {
 			if syntax == "xml" && key == "b" {
 				continue
 			}
 			p, err := loader.ParsePlatform("x",
 				[]byte("format = 1\nname = \"mine\"\nshown = \"Mine\"\nforms = [\"folder\"]\n[[marker]]\n"+
-				"file = \"t\"\nsyntax = \""+syntax+"\"\n[field.name]\n"+c[1]))
+					"file = \"t\"\nsyntax = \""+syntax+"\"\n[field.name]\n"+c[1]))
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -225,7 +225,7 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 		case got.Odd:
 			t.Findings = append(t.Findings, fault(fmt.Sprintf(
 				"%s: %q does not fit how the %s of a %s is described: %s", got.From, got.Text, what, p.Shown,
-					f.Pattern), tooStrict(p, what)).Wanting(what))
+				f.Pattern), tooStrict(p, what)).Wanting(what))
 			return ""
 		}
 		known[field] = got.Text
@@ -250,8 +250,8 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 	if t.Name == "" && t.Fault() == nil {
 		t.Name = named.name
 		d.Evidence = append(d.Evidence, title.Evidence{Field: "name", Value: t.Name, From: from})
-		t.Tags = named.tags
 	}
+	t.Tags = named.tags
 	named.fill(t, p, set)
 	if d.Kind == "" && !p.Fields.Kind.Reports() {
 		if d.Kind = r.Kind(p, d.ID); d.Kind != "" {
@@ -284,7 +284,7 @@ func finish(t *title.Title, p *loader.Platform, m *loader.Marker, r *reading.Sou
 // the description wrong.
 func tooStrict(p *loader.Platform, value string) string {
 	if p.Own {
-		return fmt.Sprintf("if the game works on the console, [field.%s] in %s does not fit it: correct that, or set " +
+		return fmt.Sprintf("if the game works on the console, [field.%s] in %s does not fit it: correct that, or set "+
 			"the "+
 			"%s by hand. Otherwise %s", strings.ToLower(value), p.File, value, again)
 	}

@@ -135,7 +135,15 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	shape := one("shape", id+".{title}", id+" - {title}", "{title}."+id, "{title} ["+id+"]", id+"/{title}",
 		"{title}/"+id, "{title|upper}_"+id, id+"-{title|max:10}")
 	folder := one("folder", "G/", "{platform}/", "{platform|upper}/G/", "G/{if region}{region}{else}none{end}/",
-		"a.b/{if kind}{kind}{else}all{end}/", "")
+		"a.b/{if kind}{kind}{else}all{end}/", "",
+		"{title|group:3}/", "{id|hash:crc32|sub:0:2}/", "{title|letter}/", "{region|default:none|table:none=all}/")
+	if some("another rule") { // for some of the games, by what they are
+		rule(`"vesper", "harrow", "tern"`, `"image"`, "Q/"+shape+".iso", `archives = "unpack"`, fmt.Sprintf("when = %q",
+			one("when", "kind is full", "kind in short, none or id matches [.]1[01]$", "size under 40KiB",
+				"size over 1GiB",
+				"discs over 1", "not discs and form is image", "tags is 1 or name matches ^.[^a]")))
+		say("discs = \" (Disc {disc})\"")
+	}
 	rule(`"vesper", "harrow", "tern"`, `"image"`, folder+shape+one("ext", ".iso", "{ext}", ".img"),
 		`archives = "unpack"`)
 	say("discs = %q", one("discs", " (Disc {disc})", "-d{disc}", " {disc}"))
@@ -143,7 +151,7 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	if some("split") { // a title's parts are distinguished by its ID, or by its own path
 		base = "{title}"
 		dir, parts := "P", one("parts", "/"+id+"/{index|pad:3}.prt", "/"+id+".{title}.{index}.prt",
-			"/{title}/{index}.prt")
+			"/{title}/{index}.prt", "/"+id+"/{index|add:-1|hex:2}.prt", "/{title}/part-{index|letters}.prt")
 		say("[accept.too-large]\ndo = \"split\"\nover = \"40KiB\"\npart-size = %q\nparts = %q",
 			one("part size", "16KiB", "33KiB", "40KiB"), dir+parts)
 		if some("manifest") {
@@ -168,7 +176,8 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 		say("[[companion]]\nis = \"playlist\"\nplatforms = [\"lapwing\"]\nwhen = \"discs over 1\"\npath = %q\ntext = %q", "{folder}/{title}."+one("playlist", "m3u", "lst"), one("playlist text", "{each}{file}\n{end}", "# {title}\n{each}{file}\n{end}"))
 	}
 	if some("launcher") {
-		say("[[companion]]\nis = \"launcher\"\nplatforms = [\"wren8\", \"vesper\"]\npath = %q\ntext = %q",
+		say("[[companion]]\nis = \"launcher\"\nplatforms = [\"wren8\", \"vesper\"]\nwhen = %q\npath = %q\ntext = %q",
+			one("launched when", "size over 10", "kind is full or platform is wren8", "name matches [a-m]"),
 			"L/{platform}/"+base+".run", one("launcher text", "start {file}\nwait\n",
 				"name = \"{title}\"\nplayers = 2\n"))
 	}
@@ -177,8 +186,11 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 			"= \"mode=a\\n\"\nsyntax = \"key=value\"\nkeep = [\"mode\"]", "S/"+id+".set")
 	}
 	if some("listed") {
-		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\npath = \"all.lst\"\nheader = \"all of them\\n\"\nline = "+
-			"%q\norder = [\"title\"]", one("line", "{title}\n", "{id};{title};{file}\n"))
+		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\nwhen = "+
+			"%q\npath = \"all.lst\"\nheader = \"all of them\\n\"\nline = "+
+			"%q\norder = [\"title\"]", one("listed when", "size over 10", "kind is short",
+			"form is cartridge or discs over 1"),
+			one("line", "{title}\n", "{id};{title};{file}\n"))
 	}
 	return b.String(), "usb", filesystem
 }
