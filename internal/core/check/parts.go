@@ -275,7 +275,7 @@ func (y *loaderAudit) partsOf(rule *loader.Accept, v *loader.Values) (out []*tar
 // mostParts is how many parts a title may have at most, for the number that a path says.
 const mostParts = 10_000
 
-// indexOf is which part of a title a file is, as its path says: from 1, 0 where that cannot be told.
+// indexOf is which part of a title a file is, as its path says: from 1, 0 where that is not known.
 func (y *loaderAudit) indexOf(rule *loader.Accept, v *loader.Values, e *target.Entry) int {
 	if n, err := strconv.Atoi(v[loader.FieldIndex]); err == nil && !rule.TooLarge.Parts.Transforms(loader.FieldIndex) {
 		return n

@@ -312,11 +312,11 @@ func (k *DiscKind) Conditional() bool {
 	return k.Smallest > 0 || k.Largest > 0 || k.ID.Regexp != nil || k.File != ""
 }
 
-// A HeaderCheck is a value in a file that is reckoned from its bytes.
+// A HeaderCheck is a value in a file that is computed from its bytes.
 type HeaderCheck struct {
 	Is    string `toml:"is"`    // sum8, sum16, xor8, crc16, crc16-ccitt, crc32 or length; "" is sum16
 	At    int64  `toml:"at"`    // where it stands; a negative one counts from the end
-	From  int64  `toml:"from"`  // the bytes that are reckoned begin here,
+	From  int64  `toml:"from"`  // the bytes that are summed begin here,
 	To    int64  `toml:"to"`    // and end before this one
 	Order string `toml:"order"` // of its own bytes: little or big; "" is little
 	Bytes int    `toml:"bytes"` // of a length

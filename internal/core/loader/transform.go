@@ -160,7 +160,7 @@ func sliced(arg string, _ bool) (func(string) string, error) {
 	at, err := strconv.Atoi(from)
 	n, err2 := strconv.Atoi(count)
 	if err != nil || two && (err2 != nil || n < 1) {
-		return nil, fmt.Errorf("takes the first character, from 0 or from the end, and how many: sub:0:4 or sub:-3, " +
+		return nil, fmt.Errorf("takes the first character, from 0 or from the end, and how many: sub:0:4 or sub:-3, "+
 			"but "+
 			"has %q", arg)
 	}

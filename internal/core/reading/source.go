@@ -29,7 +29,7 @@ type Source struct {
 	// FS is what the file is in, or, of a game's own file, what is in that; nil for neither.
 	FS fs.FS
 
-	r     io.ReaderAt // nil where it is opened anew for each piece
+	r     io.ReaderAt // nil where it is opened again for each piece
 	path  string      // in FS
 	head  []byte
 	read  bool // head was read

@@ -112,7 +112,7 @@ func TestRulesHoldForWhatTitlesAre(t *testing.T) {
 	report, err = w.look(0).Check(t.Context(), check.Inside)
 	require.NoError(t, err)
 	said := findings(report)
-	assert.Contains(t, said, "fault folder Small/A-C/Copper Tide.iso: it is listed, but does not start: it lies " +
+	assert.Contains(t, said, "fault folder Small/A-C/Copper Tide.iso: it is listed, but does not start: it lies "+
 		"where games "+
 		"are only when the kind is short")
 	f := report.Findings[0]
