@@ -15,7 +15,6 @@ import (
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
-	"polytome/internal/plainfile"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
@@ -34,6 +33,7 @@ with that mistake, and the rest works.`,
   polytome loaders show rowan
   polytome loaders check ./mine.toml
   polytome loaders try ./mine.toml --from ~/games
+  polytome loaders explain ./mine.toml ~/games/tide.iso
   polytome loaders learn /media/stick > mine.toml`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -45,7 +45,7 @@ with that mistake, and the rest works.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader())
+	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader(), explainLoader(), testLoader())
 	return cmd
 }
 
@@ -113,12 +113,7 @@ func showLoader() *cobra.Command {
 				return printJSON(cmd.OutOrStdout(), p.Explain())
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "%s, a loader of the %s: %s.\n", p.Shown, p.Console, p.About)
-			for _, s := range p.Explain() {
-				fmt.Fprintf(cmd.OutOrStdout(), "\n%s\n", s.Title)
-				for _, l := range s.Lines {
-					fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", l)
-				}
-			}
+			printSections(cmd.OutOrStdout(), p.Explain())
 			return nil
 		},
 	}
@@ -132,8 +127,8 @@ func checkLoaders() *cobra.Command {
 		Short: "Check profiles and platforms, and show where a mistake is",
 		Long: `Check reads profiles and platform descriptions strictly: an unknown key, a wrong word or type, a
 field that cannot be used, a path that leaves the target or does not distinguish titles, and limits that
-contradict each other are reported with file, line and column. A file in a folder named
-` + loader.PlatformDir + ` is checked as a platform, any other as a profile.`,
+contradict each other are reported with file, line and column. Then the examples in it are run, and what was
+understood is explained in sentences.`,
 		Example: `  polytome loaders check mine.toml
   polytome loaders check ~/.config/polytome/profiles/*.toml`,
 		Args: needArgs(1, "one or more files"),
@@ -144,13 +139,23 @@ contradict each other are reported with file, line and column. A file in a folde
 			}
 			bad := 0
 			for _, file := range args {
-				name, err := checkFile(set, file)
+				d, err := readDescription(set, file)
 				if err != nil {
 					bad++
 					fmt.Fprintln(cmd.OutOrStdout(), err)
 					continue
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s is OK\n", file, name)
+				if wrong := failed(d.examples()); len(wrong) > 0 {
+					bad++
+					for _, s := range wrong {
+						fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", file, s.Say)
+					}
+					continue
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s is OK\n", file, d.what())
+				if len(args) == 1 {
+					printSections(cmd.OutOrStdout(), d.sentences())
+				}
 			}
 			if bad > 0 {
 				return fmt.Errorf("%s with mistakes", size.Count(bad, "file"))
@@ -158,27 +163,6 @@ contradict each other are reported with file, line and column. A file in a folde
 			return nil
 		},
 	}
-}
-
-// checkFile checks one file, and reports what it describes.
-func checkFile(set *loader.Set, file string) (string, error) {
-	full, err := filepath.Abs(file)
-	if err == nil && filepath.Base(filepath.Dir(full)) == loader.PlatformDir {
-		data, err := plainfile.Read(file, loader.MostText)
-		if err != nil {
-			return "", err
-		}
-		p, err := loader.ParsePlatform(file, data)
-		if err != nil {
-			return "", err
-		}
-		return "the platform " + p.Name, nil
-	}
-	p, err := set.ReadProfile(file)
-	if err != nil {
-		return "", err
-	}
-	return "the profile of " + p.Shown, nil
 }
 
 func tryLoader() *cobra.Command {

@@ -228,3 +228,69 @@ func TestAnyLoaderIsFilledFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, 2, status)
 	assert.Contains(t, errOut, `--via: unknown connection "ubs": did you mean "usb"?`)
 }
+
+// TestAGameIsExplainedAndExamplesAreRun walks folders through a description that stands in a file of its own, and
+// breaks one of its examples.
+func TestAGameIsExplainedAndExamplesAreRun(t *testing.T) {
+	config, dir := t.TempDir(), t.TempDir()
+	pelican := `format = 1
+name = "pelican"
+shown = "Pelican"
+forms = ["folder"]
+[[marker]]
+file = "MENU.TXT"
+[field.id]
+search = true
+pattern = '/bin/(?P<id>PLV-[0-9]{4})\.run'
+[[example]]
+files = { "menu.txt" = "exec \"card:/bin/PLV-0192.run\" 3" }
+id = "PLV-0192"
+`
+	coretest.Write(t, dir, "pelican.toml", []byte(pelican))
+	coretest.Write(t, dir, "wrong.toml", []byte(strings.Replace(pelican, `id = "PLV-0192"`, `id = "PLV-0193"`, 1)))
+	coretest.Write(t, dir, "ledger/menu.txt", []byte("# menu\nexec \"card:/bin/PLV-0200.run\" 3\n"))
+	coretest.Write(t, dir, "notes/read.me", []byte("x"))
+	file := filepath.Join(dir, "pelican.toml")
+
+	status, out, _ := own(t, config, "", "loaders", "explain", file, filepath.Join(dir, "ledger"))
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "Is it a Pelican game?\n  yes  the file MENU.TXT is in it\n")
+	assert.Contains(t, out, "  yes  ID: PLV-0200 (menu.txt, line 2)\n")
+	status, out, _ = own(t, config, "", "loaders", "explain", file, filepath.Join(dir, "notes"), "--json")
+	assert.Equal(t, 3, status)
+	var account struct {
+		Sections []struct {
+			Title string
+			Steps []struct {
+				OK  bool
+				Say string
+			}
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &account))
+	last := account.Sections[len(account.Sections)-1]
+	assert.Equal(t, "Is it a Pelican game?", last.Title)
+	assert.False(t, last.Steps[0].OK)
+
+	status, out, _ = own(t, config, "", "loaders", "test", file, "rowan", "vesper")
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "pelican.toml: 1 example\n  yes  example 1 (PLV-0192)\n")
+	assert.Contains(t, out, "rowan: 1 example\n")
+	status, out, _ = own(t, config, "", "loaders", "test", filepath.Join(dir, "wrong.toml"))
+	assert.Equal(t, 3, status)
+	assert.Contains(t, out, `the id is "PLV-0192" instead of "PLV-0193"`)
+	status, out, _ = own(t, config, "", "loaders", "check", filepath.Join(dir, "wrong.toml"))
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, `the id is "PLV-0192" instead of "PLV-0193"`)
+	status, out, _ = own(t, config, "", "loaders", "check", file)
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "is OK\n\nHow a game is known\n")
+	assert.Contains(t, out, "The name is that of the game's own file.")
+
+	for _, args := range [][]string{{"explain", file}, {"explain", file, filepath.Join(dir, "no")},
+		{"explain", filepath.Join(dir, "none.toml"), dir}, {"test", "rowna"}, {"explain", "rowan", dir, dir}} {
+		status, _, errOut := own(t, config, "", append([]string{"loaders"}, args...)...)
+		assert.Contains(t, []int{1, 2}, status, args)
+		assert.NotEmpty(t, errOut)
+	}
+}

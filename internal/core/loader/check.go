@@ -106,6 +106,9 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 		}
 		c.condition(at("checklist", i)+".when", w.When)
 	}
+	for i := range p.Examples {
+		c.example(at("example", i), &p.Examples[i])
+	}
 	return p, errors.Join(c.all...)
 }
 

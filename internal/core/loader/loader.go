@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/pelletier/go-toml/v2"
+
 	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 )
@@ -166,8 +168,31 @@ func (s *Set) Check(p *Profile) error {
 	for i := range p.Kit.Files {
 		look(at("kit.file", i), p.Kit.Files[i].Platforms, nil)
 	}
+	for i := range p.Examples {
+		look(at("example", i), []string{p.Examples[i].Platform}, nil)
+	}
 	look("first-boot", p.FirstBoot.Platforms, nil)
 	return errors.Join(all...)
+}
+
+// DescribesPlatform reports whether a file is the description of a platform, and not a loader's profile, by the tables
+// in it. A file with mistakes that is not even TOML is taken for a profile.
+func DescribesPlatform(data []byte) bool {
+	var all map[string]any
+	if toml.Unmarshal(data, &all) != nil {
+		return false
+	}
+	has := func(names ...string) bool {
+		return slices.ContainsFunc(names, func(name string) bool { _, ok := all[name]; return ok })
+	}
+	return !has("attachment", "accept") && has("marker", "field", "forms", "extensions", "packages")
+}
+
+// With is the set with another platform in it, in the place of one with its name.
+func (s *Set) With(p *Platform) *Set {
+	c := *s
+	c.Platforms = put(slices.Clone(s.Platforms), p, func(p *Platform) string { return p.Name })
+	return &c
 }
 
 // Platform returns the platform of that name, or nil.

@@ -31,6 +31,7 @@ type Platform struct {
 	Used     UsedSectors   `toml:"used"`
 	// Pictures are those that are in a game itself.
 	Pictures []InnerPicture `toml:"picture"`
+	Examples []GameExample  `toml:"example"`
 
 	// File is where the description was read from.
 	File string `toml:"-"`
@@ -436,6 +437,9 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		"a sector size is a power of two from 512 bytes to 32KiB")
 	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap",
 		"a bitmap starts at a byte of the image and needs the sector size")
+	for i := range p.Examples {
+		c.gameExample(at("example", i), &p.Examples[i], p)
+	}
 	return p, errors.Join(c.all...)
 }
 

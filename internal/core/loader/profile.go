@@ -33,6 +33,7 @@ type Profile struct {
 	FirstBoot    FirstBoot     `toml:"first-boot"`
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
+	Examples     []Example     `toml:"example"`
 
 	source *strict.Source // reports where each key stands
 

@@ -41,7 +41,7 @@ func files(all map[string]string) fstest.MapFS {
 func read(t testing.TB, p *loader.Platform, in fstest.MapFS, called, field string) reading.Value {
 	whole := &reading.Source{Name: called, FS: in, Called: called + ".", CalledFrom: "the name of the folder"}
 	for i := range p.Markers {
-		at, err := whole.Marked(p, &p.Markers[i])
+		at, _, err := whole.Marked(&p.Markers[i])
 		require.NoError(t, err)
 		if at == nil {
 			continue
@@ -193,7 +193,7 @@ func TestMarkersTellGamesFromOthers(t *testing.T) {
 			in[name] = &fstest.MapFile{Data: []byte(text)}
 		}
 		whole := &reading.Source{Name: "Salt Ledger", FS: in, Called: "Salt Ledger."}
-		at, err := whole.Marked(p, &p.Markers[0])
+		at, _, err := whole.Marked(&p.Markers[0])
 		require.NoError(t, err, marker)
 		assert.Equal(t, c.want, at != nil, marker)
 	}
@@ -340,7 +340,7 @@ func TestAnyTextIsFoundAgain(t *testing.T) {
 				t.Fatal(err)
 			}
 			whole := &reading.Source{FS: files(map[string]string{"t": c[0]})}
-			at, err := whole.Marked(p, &p.Markers[0])
+			at, _, err := whole.Marked(&p.Markers[0])
 			if err != nil || at == nil {
 				t.Fatal(err)
 			}

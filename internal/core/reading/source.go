@@ -193,48 +193,56 @@ func find(fsys fs.FS, pattern string, folders bool) ([]string, error) {
 	return dirs, nil
 }
 
-// Marked is the source from which the values of a platform are read, where one of its markers is there; it is s itself
-// for markers of the game's own file. Without any, it is nil. An error is one of a marker's file that cannot be read.
-func (s *Source) Marked(p *loader.Platform, m *loader.Marker) (*Source, error) {
+// A Lack is what of a marker is not there.
+type Lack struct {
+	what string // a sentence, with %s for what it is about
+	of   string
+}
+
+// Say is the lack in a sentence.
+func (l Lack) Say() string { return fmt.Sprintf(l.what, l.of) }
+
+// Marked is the source from which the values of a platform are read, where its marker is there; it is s itself for
+// one of the game's own file. Without the marker it is nil, and lack is what is not there. An error is one of a
+// marker's file that cannot be read.
+func (s *Source) Marked(m *loader.Marker) (at *Source, lack Lack, err error) {
 	if m.Volume.Regexp != nil && (s.Volume == "" || !m.Volume.MatchString(s.Volume)) {
-		return nil, nil
+		return nil, Lack{"the volume identifier is not as wanted, but %q", s.Volume}, nil
 	}
 	if m.Named.Regexp != nil && !m.Named.MatchString(s.Called) {
-		return nil, nil
+		return nil, Lack{"the name is not as wanted, but %s", s.Called}, nil
 	}
-	at := s
-	if m.File != "" {
-		var err error
+	if at = s; m.File != "" {
 		if at, err = s.beside(m.File); at == nil || err != nil {
-			return nil, err
+			return nil, Lack{"there is no %s in it, or several", m.File}, err
 		}
 	}
 	for _, want := range m.With {
-		if all, _ := s.lies(want); !all {
-			return nil, nil
+		if there, _ := s.lies(want); !there {
+			return nil, Lack{"there is no %s in it", want}, nil
 		}
 	}
 	for _, not := range m.Without {
-		if any, _ := s.lies(not); any {
-			return nil, nil
+		if there, _ := s.lies(not); there {
+			return nil, Lack{"there is %s in it", not}, nil
 		}
 	}
 	if len(m.Lead()) > 0 {
 		b, err := at.at(m.Offset, int64(len(m.Lead())))
-		if err != nil || !m.Lead().Fit(b) {
-			return nil, nil // a file that is too short has other bytes
+		if err != nil || !m.Lead().Fit(b) { // a file that is too short has other bytes
+			return nil, Lack{"%s has other bytes at the place", at.Name}, nil
 		}
 	}
 	if m.Pattern.Regexp != nil {
 		found, err := at.search(m.Pattern, m.Offset, m.Length, m.Encoding)
 		if err != nil && !errors.Is(err, errShort) && m.File != "" {
-			return nil, err
+			return nil, Lack{}, err
 		}
 		if !found {
-			return nil, nil
+			return nil, Lack{"nothing in %s is as the pattern wants", at.Name}, nil
 		}
 	}
-	return at, nil
+	return at, Lack{}, nil
 }
 
 // lies reports whether something lies in the image, folder or package.

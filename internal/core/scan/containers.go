@@ -177,7 +177,7 @@ func trackMarker(whole *reading.Source, p *loader.Platform) (*reading.Source, *l
 		return whole, &loader.Marker{Syntax: loader.Binary}
 	}
 	for i := range p.Markers {
-		if at, err := whole.Marked(p, &p.Markers[i]); at != nil && err == nil {
+		if at, _, err := whole.Marked(&p.Markers[i]); at != nil && err == nil {
 			return at, &p.Markers[i]
 		}
 	}
@@ -233,7 +233,7 @@ func folder(fsys fs.FS, name string, top []string, form title.Form, set *loader.
 			if m.File == "" {
 				continue
 			}
-			if at, err := whole.Marked(p, m); at != nil && err == nil {
+			if at, _, err := whole.Marked(m); at != nil && err == nil {
 				return finish(&title.Title{Form: form, Of: 1, Discs: []title.Disc{{Number: 1}}}, p, m, at, "", set)
 			}
 		}

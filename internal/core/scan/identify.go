@@ -70,7 +70,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 				if !m.Inside() {
 					continue
 				}
-				at, err := whole.Marked(p, m)
+				at, _, err := whole.Marked(m)
 				if err != nil {
 					t.Platform = p.Name
 					t.Findings = append(check(&all), fault(fmt.Sprintf("%s cannot be read: %v", m.File, err), again))
@@ -118,7 +118,7 @@ func marked(whole *reading.Source, ext string, set *loader.Set) (*loader.Platfor
 					m.Pattern.Regexp == nil {
 					continue
 				}
-				if at, err := whole.Marked(p, m); at != nil || err != nil {
+				if at, _, err := whole.Marked(m); at != nil || err != nil {
 					return p, m, err
 				}
 			}
