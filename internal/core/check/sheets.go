@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -423,6 +424,9 @@ func (y *loaderAudit) values(l *line) *loader.Values {
 		v[loader.FieldBase] = v[loader.FieldFile]
 	}
 	v[loader.FieldName] = v[loader.FieldTitle]
+	if l.in != nil && !l.by.Uses(loader.FieldTitle) {
+		v[loader.FieldName] = cmp.Or(l.in.Name, v[loader.FieldName])
+	}
 	v[loader.FieldSize] = strconv.FormatInt(l.Size, 10)
 	if v[loader.FieldID] == "" && l.in != nil {
 		v[loader.FieldID] = l.in.Discs[0].ID

@@ -328,7 +328,7 @@ func (t *Tree) ListLines() (out []ListLine) {
 // Around is how many bytes the file has before and behind what titles add, at most.
 func (l *ListLine) Around() int {
 	all := loader.Values{loader.FieldDiscs: l.most}
-	return len(l.list.Header.Fill(&all)) + len(l.list.Footer.Fill(&all))
+	return l.list.HeaderLength + len(inEncoding(l.list, []byte(l.list.Header.Fill(&all)+l.list.Footer.Fill(&all))))
 }
 
 // Bytes is how many title i adds, at most.
@@ -343,7 +343,7 @@ func (l *ListLine) Bytes(i int) (n int) {
 			n += l.list.Record
 		} else {
 			row[loader.FieldIndex] = l.most
-			n += len(l.list.Line.Fill(&row))
+			n += len(inEncoding(l.list, []byte(l.list.Line.Fill(makeOf(l.list).written(&row))+l.list.Between)))
 		}
 	}
 	return n
@@ -374,12 +374,16 @@ func ListData(l *loader.List, rows []loader.Values) []byte {
 
 func listData(l *loader.List, all *loader.Values, rows []loader.Values) []byte {
 	var b bytes.Buffer
-	b.WriteString(l.Header.Fill(all))
 	for i := range rows {
+		if i > 0 {
+			b.WriteString(l.Between)
+		}
 		b.Write(row(l, rows[i], i+1))
 	}
-	b.WriteString(l.Footer.Fill(all))
-	return b.Bytes()
+	if l.HeaderLength > 0 {
+		return append(header(l, all, b.Bytes()), b.Bytes()...)
+	}
+	return inEncoding(l, []byte(l.Header.Fill(all)+b.String()+l.Footer.Fill(all)))
 }
 
 // encode writes a value into its field of a record. What is too long is cut between

@@ -2,12 +2,14 @@ package layout
 
 import (
 	"bytes"
+	"fmt"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/reading"
 )
 
 // Lying is what a list that is on a target, or is to lie there, concerns.
@@ -30,6 +32,7 @@ type Lying struct {
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	l := f.list
 	own := f.rows
+	on.Text, on.Last = ListText(l, on.Text), ListText(l, on.Last)
 	for _, file := range on.Files {
 		if v, is := f.tree.read(l, file); is {
 			own = append(own, v)
@@ -83,9 +86,16 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	}
 	var b, m bytes.Buffer
 	all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(own) + len(stays) - trues(reported))}
-	n := 0
-	put := func(r []byte) { b.Write(r); n++ }
-	if header := l.Header.Fill(&all); len(stays) == 0 || len(l.Header.Fields()) > 0 || head == "" {
+	n, mineCount := 0, 0
+	put := func(r []byte) {
+		if n++; n > 1 {
+			b.WriteString(l.Between)
+		}
+		b.Write(r)
+	}
+	if l.HeaderLength > 0 {
+		// it is made when the records are known
+	} else if header := l.Header.Fill(&all); len(stays) == 0 || len(l.Header.Fields()) > 0 || head == "" {
 		b.WriteString(header)
 	} else {
 		b.WriteString(head) // as someone left it
@@ -100,6 +110,9 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 			stays = stays[1:]
 		}
 		r := row(l, own[k], n+1)
+		if mineCount++; mineCount > 1 {
+			m.WriteString(l.Between)
+		}
 		m.Write(r)
 		put(r)
 	}
@@ -111,7 +124,112 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	}
 	b.WriteString(foot)
 	m.WriteString(l.Footer.Fill(&all))
-	return b.Bytes(), m.Bytes(), true
+	if l.HeaderLength > 0 {
+		return append(header(l, &all, b.Bytes()), b.Bytes()...), append(header(l, &all, m.Bytes()), m.Bytes()...), true
+	}
+	return inEncoding(l, b.Bytes()), inEncoding(l, m.Bytes()), true
+}
+
+// Amiss says what is wrong with a list that is there: what it lacks of the rows that are wanted, or has beside them, in
+// words; "" for nothing. An entry that is known by what a row is known by counts as that, whatever else someone made of
+// it. ok is false for a list that cannot be taken apart.
+func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bool) {
+	_, has, _, ok := split(l, ListText(l, text))
+	if !ok || text == "" {
+		return "", false
+	}
+	SortRows(rows, l.Order)
+	about := map[string]int{}
+	for n := range rows {
+		about[string(bare(l, row(l, rows[n], n+1)))] = n
+		for _, key := range keysOf(l, &rows[n]) {
+			about[key] = n
+		}
+	}
+	listed, last := make([]bool, len(rows)), -1
+	for _, r := range has {
+		n, is := about[string(bare(l, r))]
+		for _, key := range keysIn(l, r) {
+			if !is {
+				n, is = about[key]
+			}
+		}
+		switch {
+		case !is:
+			return fmt.Sprintf("the list has %q, which is not here", strings.TrimSpace(shownRow(l, r))), true
+		case n < last && len(l.Order) > 0 && say == "":
+			say = fmt.Sprintf("the list is in another order: %q stands too late", strings.TrimSpace(shownRow(l, r)))
+		}
+		listed[n], last = true, max(last, n)
+	}
+	for n := range rows {
+		if !listed[n] {
+			return fmt.Sprintf("the list lacks %q, which is here",
+				strings.TrimSpace(shownRow(l, row(l, rows[n], n+1)))), true
+		}
+	}
+	return say, true
+}
+
+// shownRow is an entry for people.
+func shownRow(l *loader.List, r []byte) string {
+	if l.Record == 0 {
+		return string(r)
+	}
+	var out []string
+	for k := range l.Fields {
+		if f := &l.Fields[k]; !strings.HasPrefix(f.Encoding, "number") {
+			text, _, _ := strings.Cut(string(r[f.Offset:f.Offset+f.Length]), "\x00")
+			out = append(out, strings.ToValidUTF8(text, "?"))
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// ListText is the text of a list as its entries have it, whatever encoding it is written in.
+func ListText(l *loader.List, text string) string {
+	if l.Encoding == "" {
+		return text
+	}
+	out, err := loader.TextEncoding(l.Encoding).NewDecoder().String(text)
+	if err != nil {
+		return text
+	}
+	return strings.TrimPrefix(out, "\uFEFF")
+}
+
+// inEncoding is a list as it is on the target; what the encoding lacks is a question mark.
+func inEncoding(l *loader.List, text []byte) []byte {
+	if l.Encoding == "" {
+		return text
+	}
+	to := loader.TextEncoding(l.Encoding)
+	if out, err := to.NewEncoder().Bytes(text); err == nil && l.Encoding != "ascii" {
+		return out
+	}
+	var out []byte
+	for _, r := range string(text) {
+		c, err := to.NewEncoder().String(string(r))
+		if err != nil || l.Encoding == "ascii" && r > 0x7F {
+			c, _ = to.NewEncoder().String("?")
+		}
+		out = append(out, c...)
+	}
+	return out
+}
+
+// header are the bytes before the records of a binary list.
+func header(l *loader.List, all *loader.Values, records []byte) []byte {
+	out := bytes.Repeat([]byte{0}, l.HeaderLength)
+	for k := range l.HeaderFields {
+		f := &l.HeaderFields[k]
+		value := f.Value.Fill(all)
+		if f.Sum != "" {
+			value = strconv.FormatUint(reading.Sum(f.Sum, records), 10)
+		}
+		encode(out[f.Offset:f.Offset+f.Length], f, value)
+	}
+	return out
 }
 
 // kept is a row that stays, with what it reports where that can be read.
@@ -124,7 +242,7 @@ type kept struct {
 func keptOf(l *loader.List, r []byte) kept {
 	k := kept{row: r}
 	if l.Record == 0 {
-		k.v, k.read = l.Line.Read(string(r))
+		k.v, k.read = readLine(l, string(r))
 	}
 	return k
 }
@@ -152,7 +270,7 @@ func trues(all []bool) (n int) {
 func row(l *loader.List, v loader.Values, n int) []byte {
 	v[loader.FieldIndex] = strconv.Itoa(n)
 	if l.Record == 0 {
-		return []byte(l.Line.Fill(&v))
+		return []byte(l.Line.Fill(makeOf(l).written(&v)))
 	}
 	record := make([]byte, l.Record)
 	for k := range l.Fields {
@@ -165,9 +283,9 @@ func row(l *loader.List, v loader.Values, n int) []byte {
 // bare is a row without the number that it has in the list.
 func bare(l *loader.List, r []byte) []byte {
 	if l.Record == 0 {
-		if v, ok := l.Line.Read(string(r)); ok {
+		if v, ok := readLine(l, string(r)); ok {
 			v[loader.FieldIndex] = ""
-			return []byte(l.Line.Fill(&v))
+			return []byte(l.Line.Fill(makeOf(l).written(&v)))
 		}
 		return r
 	}
@@ -185,15 +303,20 @@ func split(l *loader.List, text string) (head string, rows [][]byte, foot string
 	if text == "" {
 		return "", nil, "", true
 	}
-	head, text, ok = l.Header.Begins(text)
-	if !ok {
-		return "", nil, "", false
-	}
-	text, foot, ok = l.Footer.Ends(text)
-	if !ok {
-		return "", nil, "", false
-	}
 	if l.Record > 0 {
+		if l.HeaderLength > 0 {
+			if len(text) < l.HeaderLength {
+				return "", nil, "", false
+			}
+			head, text = text[:l.HeaderLength], text[l.HeaderLength:]
+		} else {
+			if head, text, ok = l.Header.Begins(text); !ok {
+				return "", nil, "", false
+			}
+			if text, foot, ok = l.Footer.Ends(text); !ok {
+				return "", nil, "", false
+			}
+		}
 		if len(text)%l.Record != 0 {
 			return "", nil, "", false
 		}
@@ -202,20 +325,18 @@ func split(l *loader.List, text string) (head string, rows [][]byte, foot string
 		}
 		return head, rows, foot, true
 	}
-	if line := l.Line.String(); strings.Count(line, "\n") != 1 || !strings.HasSuffix(line, "\n") {
+	if line := l.Line.String(); l.Make == "" && (strings.Count(line, "\n") != 1 || !strings.HasSuffix(line, "\n")) {
 		return "", nil, "", false // rows of several lines cannot be separated
 	}
-	for line := range strings.Lines(text) {
-		if !strings.HasSuffix(line, "\n") { // somebody ended it without
-			line += "\n"
-		}
-		rows = append(rows, []byte(line))
-	}
-	return head, rows, foot, true
+	head, rows, foot, err := taken(l, text)
+	return head, rows, foot, err == nil
 }
 
 // keysOf are what a row about a game is known by: its file, and its ID, as the list has them.
 func keysOf(l *loader.List, v *loader.Values) (keys []string) {
+	if l.Key != "" {
+		return keysIn(l, row(l, *v, 1))
+	}
 	for _, by := range []loader.Field{loader.FieldFile, loader.FieldID} {
 		if v[by] == "" {
 			continue
@@ -240,6 +361,12 @@ func keyOf(at int, what []byte) string {
 
 // keysIn are what a row that is there is known by.
 func keysIn(l *loader.List, r []byte) (keys []string) {
+	if l.Key != "" {
+		if key := makeOf(l).key(string(r), l.Key); key != "" {
+			return []string{keyOf(0, []byte(key))}
+		}
+		return nil
+	}
 	if l.Record > 0 {
 		for k := range l.Fields {
 			if f := &l.Fields[k]; f.Value.Uses(loader.FieldID) || f.Value.Uses(loader.FieldFile) {
@@ -248,7 +375,7 @@ func keysIn(l *loader.List, r []byte) (keys []string) {
 		}
 		return keys
 	}
-	if v, ok := l.Line.Read(string(r)); ok {
+	if v, ok := readLine(l, string(r)); ok {
 		for _, by := range []loader.Field{loader.FieldFile, loader.FieldID} {
 			if v[by] != "" {
 				keys = append(keys, keyOf(int(by), []byte(v[by])))
@@ -262,7 +389,7 @@ func keysIn(l *loader.List, r []byte) (keys []string) {
 func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) bool {
 	file := ""
 	if l.Record == 0 {
-		v, ok := l.Line.Read(string(r))
+		v, ok := readLine(l, string(r))
 		if !ok {
 			return true
 		}

@@ -1,6 +1,7 @@
 package loader
 
 import (
+	"cmp"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -41,6 +42,7 @@ var (
 	formatWords   = []string{"jpg", "png"}
 	fitWords      = []string{"inside", "exact", "cut"}
 	encodingWords = Encodings
+	listMakes     = []string{"csv", "json", "xml", "ini"}
 	orderWords    = []string{"title", "id", "kind", "platform", "path"}
 	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
 )
@@ -470,7 +472,19 @@ func (c *checker) list(at string, l *List) {
 	c.fields(at+".header", l.Header.Template, []Field{FieldDiscs})
 	c.fields(at+".line", l.Line.Template, lineFields)
 	c.fields(at+".footer", l.Footer.Template, []Field{FieldDiscs})
+	c.maybe(at+".make", "make of list", l.Make, listMakes)
+	c.maybe(at+".encoding", "encoding", l.Encoding, textEncodings)
+	c.known(l.Key == "" || l.Make != "", at+".key", "a key is looked for in lists of the makes %s",
+		strings.Join(listMakes,
+			", "))
+	_, err := strconv.Atoi(l.Key)
+	c.known(l.Make != "csv" || l.Key == "" || err == nil, at+".key",
+		"the key of a CSV list is the number of a column, from 1")
+	c.known(l.Between == "" || l.Make == "json" || l.Make == "xml", at+".between",
+		"between is for lists of the makes json and xml")
 	if l.Record == 0 {
+		c.known(l.HeaderLength == 0 && len(l.HeaderFields) == 0, at+".header-length",
+			"a header of a fixed length needs records, in the key record")
 		c.known(!l.Line.Empty(), at, "a list needs the text of its lines (line), or the length of its records (record)")
 		c.known(len(l.Fields) == 0, at+".field", "fields need the length of a record, in the key record")
 		return
@@ -478,15 +492,36 @@ func (c *checker) list(at string, l *List) {
 	c.known(l.Record > 0, at+".record", "a record cannot have %d bytes", l.Record)
 	c.known(l.Line.Empty(), at+".line", "a list has lines or records, not both")
 	c.known(len(l.Fields) > 0, at, "the records have no [[list.field]]")
+	c.known(l.Make == "" && l.Encoding == "", at, "make and encoding are of lists of texts")
+	c.known(l.HeaderLength >= 0 && l.HeaderLength <= maxHeader, at+".header-length", "a header has at most %d bytes",
+		maxHeader)
+	c.known(l.HeaderLength == 0 || l.Header.Empty() && l.Footer.Empty(), at+".header",
+		"a list has a text as its header, or one of a fixed length")
+	c.recordFields(at+".field", l.Fields, l.Record, lineFields)
+	c.recordFields(at+".header-field", l.HeaderFields, l.HeaderLength, []Field{FieldDiscs})
 	for i := range l.Fields {
-		f, fat := &l.Fields[i], fmt.Sprintf("%s.field.%d", at, i)
+		c.known(l.Fields[i].Sum == "", fmt.Sprintf("%s.field.%d.sum", at, i),
+			"a sum of all records stands in the header")
+	}
+}
+
+// recordFields checks the fields of a record of so many bytes.
+func (c *checker) recordFields(at string, all []RecordField, bytes int, allowed []Field) {
+	for i := range all {
+		f, fat := &all[i], fmt.Sprintf("%s.%d", at, i)
+		if f.Sum != "" {
+			c.oneOf(fat+".sum", "sum", f.Sum, slices.DeleteFunc(slices.Clone(checkWords),
+				func(w string) bool { return w == "length" }))
+			c.known(f.Value.Empty(), fat+".value", "the field is a sum, and has no value of its own")
+			f.Encoding = cmp.Or(f.Encoding, "number-le")
+		}
 		c.oneOf(fat+".encoding", "encoding", f.Encoding, encodingWords)
-		c.fields(fat+".value", f.Value.Template, lineFields)
+		c.fields(fat+".value", f.Value.Template, allowed)
 		c.known(f.Fill >= 0 && f.Fill < 256, fat+".fill", "the byte %d is not between 0 and 255", f.Fill)
-		c.known(f.Offset >= 0 && f.Length > 0 && f.Offset+f.Length <= l.Record, fat,
-			"bytes %d to %d are not in a record of %d", f.Offset, f.Offset+f.Length, l.Record)
+		c.known(f.Offset >= 0 && f.Length > 0 && f.Offset+f.Length <= bytes, fat,
+			"bytes %d to %d are not in a record of %d", f.Offset, f.Offset+f.Length, bytes)
 		for j := range i {
-			o := l.Fields[j]
+			o := all[j]
 			c.known(f.Offset >= o.Offset+o.Length || o.Offset >= f.Offset+f.Length, fat+".offset",
 				"the field overlaps field %d of the record", j+1)
 		}

@@ -398,6 +398,9 @@ func (p *Profile) companionSentence(c *Companion) string {
 
 func (p *Profile) listSentence(l *List) string {
 	kind := "a line for each"
+	if l.Make != "" {
+		kind = "an entry for each, as " + strings.ToUpper(l.Make)
+	}
 	if l.Record > 0 {
 		kind = fmt.Sprintf("a record of %d bytes for each", l.Record)
 	}

@@ -321,14 +321,22 @@ func (p *Picture) Estimate() int64 {
 // A List is a file in which all titles are listed.
 type List struct {
 	Scope
-	Path   Template      `toml:"path"`
-	Header Text          `toml:"header"`
-	Line   Text          `toml:"line"`
-	Footer Text          `toml:"footer"`
-	Record int           `toml:"record"` // bytes of one record of a binary list
-	Fields []RecordField `toml:"field"`
-	Order  []string      `toml:"order"`
-	Why    string        `toml:"why"`
+	Path     Template `toml:"path"`
+	Make     string   `toml:"make"`     // csv, json, xml or ini; "" for lines of text
+	Encoding string   `toml:"encoding"` // of the text
+	Header   Text     `toml:"header"`
+	Line     Text     `toml:"line"`    // one entry
+	Between  string   `toml:"between"` // what stands between two entries
+	Footer   Text     `toml:"footer"`
+	Key      string   `toml:"key"` // where in an entry the value stands that it is known by
+
+	Record       int           `toml:"record"` // bytes of one record of a binary list
+	Fields       []RecordField `toml:"field"`
+	HeaderLength int           `toml:"header-length"` // bytes before the records
+	HeaderFields []RecordField `toml:"header-field"`
+
+	Order []string `toml:"order"`
+	Why   string   `toml:"why"`
 }
 
 // A RecordField is one value in a record of fixed length.
@@ -338,6 +346,7 @@ type RecordField struct {
 	Value    Text   `toml:"value"`
 	Encoding string `toml:"encoding"`
 	Fill     int    `toml:"fill"` // the byte behind a short value
+	Sum      string `toml:"sum"`  // in a header: a sum of all records, as in [HeaderCheck]
 }
 
 // A Kit is the loader's own files, which the user supplies.

@@ -544,7 +544,7 @@ func (t Template) everyPath() error {
 
 // reader is an expression for what the template can make of fields that hold anything, also where it is a text and no
 // path.
-func (t Template) reader() (expr string, groups []Field) {
+func (t Template) reader(value string) (expr string, groups []Field) {
 	var of func(nodes []node) string
 	of = func(nodes []node) string {
 		var b strings.Builder
@@ -557,7 +557,7 @@ func (t Template) reader() (expr string, groups []Field) {
 				b.WriteString(regexp.QuoteMeta(n.literal))
 			default:
 				groups = append(groups, n.field)
-				b.WriteString("(.*?)")
+				b.WriteString(value)
 			}
 		}
 		return b.String()
@@ -565,9 +565,15 @@ func (t Template) reader() (expr string, groups []Field) {
 	return "(?s)" + of(t.nodes), groups
 }
 
+// anyValue is the expression for a value that may hold anything.
+const anyValue = "(.*?)"
+
 // Read reads the values out of a text that the template could have made. Letter case counts.
-func (t Text) Read(s string) (v Values, ok bool) {
-	expr, groups := t.reader()
+func (t Text) Read(s string) (v Values, ok bool) { return t.ReadAs(s, anyValue) }
+
+// ReadAs is [Text.Read] for values that an expression with one group describes.
+func (t Text) ReadAs(s, value string) (v Values, ok bool) {
+	expr, groups := t.reader(value)
 	re, err := compiled(expr + "$")
 	if err != nil {
 		return v, false
@@ -586,7 +592,7 @@ func (t Text) Read(s string) (v Values, ok bool) {
 
 // Begins takes from the beginning of a text what the template could have made.
 func (t Text) Begins(s string) (head, rest string, ok bool) {
-	expr, _ := t.reader()
+	expr, _ := t.reader(anyValue)
 	re, err := compiled(expr)
 	if err != nil {
 		return "", s, false
@@ -603,7 +609,7 @@ func (t Text) Ends(s string) (rest, foot string, ok bool) {
 	if t.Empty() {
 		return s, "", true
 	}
-	expr, _ := t.reader()
+	expr, _ := t.reader(anyValue)
 	for at := len(s); at >= 0; at-- { // footers are short
 		if at > 0 && s[at-1] != '\n' && at != len(s) || len(s)-at > 4096 {
 			continue

@@ -1,7 +1,6 @@
 package reading
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -45,7 +44,7 @@ func (s *Source) Wrong(h *loader.HeaderCheck) string {
 		}
 		return ""
 	}
-	if is := sum(h, over); is != want {
+	if is := Sum(h.Is, over); is != want {
 		return fmt.Sprintf("its header is damaged: its checksum is %0*X instead of %0*X", 2*h.Width(), is, 2*h.Width(),
 			want)
 	}
@@ -59,10 +58,10 @@ func count(n, unit uint64) string {
 	return fmt.Sprintf("%d times %s bytes", n, size.Exact(int64(unit)))
 }
 
-// sum is what the bytes come to.
-func sum(h *loader.HeaderCheck, over []byte) uint64 {
+// Sum is what bytes come to, by the name of a sum in [loader.HeaderCheck].
+func Sum(is string, over []byte) uint64 {
 	var n uint64
-	switch h.Is {
+	switch is {
 	case "xor8":
 		for _, b := range over {
 			n ^= uint64(b)
@@ -77,10 +76,9 @@ func sum(h *loader.HeaderCheck, over []byte) uint64 {
 		for _, b := range over {
 			n += uint64(b)
 		}
-		var all [8]byte
-		binary.LittleEndian.PutUint64(all[:], n)
-		clear(all[h.Width():])
-		n = binary.LittleEndian.Uint64(all[:])
+		if n &= 0xFFFF; is == "sum8" {
+			n &= 0xFF
+		}
 	}
 	return n
 }

@@ -125,6 +125,18 @@ func ofJSON(text, key string) (place, bool, error) {
 	return place{}, false, nil
 }
 
+// InJSON is a text, number or truth value in JSON: see [loader.Reading]; "" for none.
+func InJSON(text, key string) string {
+	at, _, _ := ofJSON(text, key)
+	return at.value
+}
+
+// InXML is the text of an element or attribute in XML: see [loader.Reading]; "" for none.
+func InXML(text, key string) string {
+	at, _, _ := ofXML(text, key)
+	return at.value
+}
+
 // ofXML finds the text of the first element at a path from the root, such as "game/title", or with "game/@id" an
 // attribute. Names are compared without their name spaces.
 func ofXML(text, key string) (place, bool, error) {

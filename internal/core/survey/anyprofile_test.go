@@ -186,11 +186,25 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 			"= \"mode=a\\n\"\nsyntax = \"key=value\"\nkeep = [\"mode\"]", "S/"+id+".set")
 	}
 	if some("listed") {
-		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\nwhen = "+
-			"%q\npath = \"all.lst\"\nheader = \"all of them\\n\"\nline = "+
-			"%q\norder = [\"title\"]", one("listed when", "size over 10", "kind is short",
-			"form is cartridge or discs over 1"),
-			one("line", "{title}\n", "{id};{title};{file}\n"))
+		say("[[list]]\nplatforms = [\"vesper\", \"wren8\"]\nwhen = %q\npath = \"all.lst\"\norder = [\"title\"]\n%s",
+			one("listed when", "size over 10", "kind is short", "form is cartridge or discs over 1"), one("list",
+				"header = \"all of them\\n\"\nline = \"{title}\\n\"",
+				"header = \"all of them\\n\"\nline = \"{id};{title};{file}\\n\"",
+				"make = \"csv\"\nkey = \"2\"\nheader = \"Title,File\\r\\n\"\nline = \"{title},{file}\\r\\n\"",
+				"make = \"json\"\nkey = \"f\"\nheader = \"{{\\\"n\\\":{discs},\\\"g\\\":[\"\nline = "+
+					"\"{{\\\"t\\\":\\\"{title}\\\",\\\"f\\\":"+
+					"\\\"{file}\\\"}}\"\nbetween = \",\\n\"\nfooter = \"]}}\"",
+				"make = \"xml\"\nkey = \"g/@f\"\nheader = \"<l>\\n\"\nline = \"<g "+
+					"f=\\\"{file}\\\">{title}</g>\\n\"\nfooter = \"</l>\\n\"\n"+
+					"encoding = \"utf-16be\"",
+				"make = \"ini\"\nkey = \"[]\"\nline = \"[{file}]\\nt={title|upper}\\n\"",
+				"header-length = 8\nrecord = 160\n[[list.header-field]]\noffset = 0\nlength = 2\nencoding = "+
+					"\"number-be\"\n"+
+					"value = \"{discs}\"\n[[list.header-field]]\noffset = 4\nlength = 4\nsum = "+
+					"\"crc32\"\n[[list.field]]\noffset = 0\n"+
+					"length = 100\nencoding = \"utf-8\"\nvalue = \"{file}\"\n[[list.field]]\noffset = 100\nlength = "+
+					"60\n"+
+					"encoding = \"latin-1\"\nvalue = \"{title}\""))
 	}
 	return b.String(), "usb", filesystem
 }
