@@ -294,3 +294,16 @@ id = "PLV-0192"
 		assert.NotEmpty(t, errOut)
 	}
 }
+
+func TestSchemasArePrinted(t *testing.T) {
+	for _, kind := range []string{"profile", "platform"} {
+		status, out, _ := own(t, t.TempDir(), "", "loaders", "schema", kind)
+		assert.Equal(t, 0, status)
+		var schema map[string]any
+		require.NoError(t, json.Unmarshal([]byte(out), &schema))
+		assert.Equal(t, "Polytome "+kind, schema["title"])
+	}
+	status, _, errOut := own(t, t.TempDir(), "", "loaders", "schema", "profil")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errOut, `did you mean "profile"?`)
+}

@@ -3,11 +3,13 @@ package main
 import (
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/explain"
 	"polytome/internal/core/loader"
+	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 	"polytome/internal/size"
 	"polytome/internal/ui/style"
@@ -204,4 +206,26 @@ says what came out instead. The exit status is 3 where an example fails.`,
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func schemaOfLoaders() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema profile|platform",
+		Short: "Print the JSON Schema of profiles or platforms, for editors",
+		Long: `Schema prints a JSON Schema (draft 2020-12) with every key of profiles or platforms and the words that it may have.
+Editors that know TOML complete keys by it and mark mistakes while you write. See docs/write-a-profile.md.`,
+		Example:   "  polytome loaders schema profile > profile.schema.json",
+		Args:      one("profile or platform"),
+		ValidArgs: loader.Schemas,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !slices.Contains(loader.Schemas, args[0]) {
+				return usageError{nearest.Unknown("kind of file", args[0], loader.Schemas)}
+			}
+			text, err := loader.Schema(args[0])
+			if err == nil {
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", text)
+			}
+			return err
+		},
+	}
 }

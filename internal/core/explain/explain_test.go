@@ -107,8 +107,8 @@ func TestAnExampleThatFailsSaysWhatCameOut(t *testing.T) {
 	}
 }
 
-// told is an account as text.
-func told(a *explain.Account) string {
+// asText is an account as text.
+func asText(a *explain.Account) string {
 	var b strings.Builder
 	for _, s := range a.Sections {
 		fmt.Fprintf(&b, "%s\n", s.Title)
@@ -134,7 +134,7 @@ func TestAGameIsWalkedThroughStepByStep(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "vesper", a.Platform)
 	assert.Contains(t, a.Paths, "FULL/VSP-20417 - Copper - Tide.iso")
-	said := told(a)
+	said := asText(a)
 	for _, want := range []string{"Is it a Vesper game?\ntrue the file VESPER.INF is in it",
 		"true ID: VSP-20417 (VESPER.INF, line 1)", "true rule 1 holds: {kind|upper}/{id} - {title}.iso",
 		`true its name is written "Copper - Tide"`, "true TUNE/VSP-20417.tune (settings): "} {
@@ -152,7 +152,7 @@ func TestAGameIsWalkedThroughStepByStep(t *testing.T) {
 	} {
 		a, err := explain.Game(filepath.Join(dir, name), set, rowan, explain.Where{Via: c.via})
 		require.NoError(t, err, name)
-		assert.Contains(t, told(a), c.want, name)
+		assert.Contains(t, asText(a), c.want, name)
 		assert.Empty(t, a.Paths, name)
 	}
 	_, err = explain.Game(filepath.Join(dir, "no"), set, rowan, explain.Where{})
@@ -161,6 +161,6 @@ func TestAGameIsWalkedThroughStepByStep(t *testing.T) {
 	require.NoError(t, err)
 	a, err = explain.Game(filepath.Join(dir, "tide.iso"), set, gantry, explain.Where{})
 	require.NoError(t, err)
-	assert.Contains(t, told(a), "it is for corvane", "and why each rule does not hold")
-	assert.Contains(t, told(a), "Gantry does not read Vesper titles")
+	assert.Contains(t, asText(a), "it is for corvane", "and why each rule does not hold")
+	assert.Contains(t, asText(a), "Gantry does not read Vesper titles")
 }

@@ -16,7 +16,7 @@ type Example struct {
 	Kind     string     `toml:"kind"`
 	Discs    int        `toml:"discs"` // 0 is one
 	Size     Size       `toml:"size"`  // of each disc
-	File     string     `toml:"file"`  // what its own file is called, "" for its name
+	File     string     `toml:"file"`  // the name of its own file, "" for that of the game
 	Tags     []string   `toml:"tags"`
 	Parts    []string   `toml:"parts"` // the files beside a cue sheet, or in a folder; {disc} is the disc's number
 	On       string     `toml:"on"`    // the attachment, "" for the first one
@@ -33,7 +33,7 @@ type Example struct {
 
 // A GameExample is a game as it may be, and what must be read from it.
 type GameExample struct {
-	File   string            `toml:"file"`   // what its file or folder is called
+	File   string            `toml:"file"`   // the name of its file or folder
 	Files  map[string]string `toml:"files"`  // what is in it: texts, by their paths
 	Volume string            `toml:"volume"` // its volume identifier
 	Hex    Bytes             `toml:"hex"`    // the bytes that its file begins with
