@@ -10,6 +10,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
+	"polytome/internal/format/dump"
 	"polytome/internal/size"
 )
 
@@ -103,6 +104,12 @@ func (p *laying) asImage() {
 		item.Shape, item.Folder = shape.Extract, true
 	case as == shape.Pack:
 		item.Spec = shape.PackOf(p.d, p.rule.Compress)
+	}
+	if p.rule.Straightens() && p.d.Dump != (title.Dump{}) && (item.Shape == shape.Whole || packed &&
+		len(p.d.Parts) > 0) {
+		item.Spec = shape.StraightOf(item.Source, dump.Layout(p.d.Dump))
+		p.pl.add(item) // it goes whole
+		return
 	}
 	p.sized(item)
 }

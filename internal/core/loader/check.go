@@ -34,6 +34,7 @@ var (
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
+	dumpWords     = []string{string(shape.Straight), asTheyAre}
 	archiveWords  = []string{"unpack", "keep-zip", "keep"}
 	tooLargeWords = []string{"refuse", "split", "pack"}
 	isWords       = []string{"cover", "settings", "launcher", "playlist"}
@@ -329,6 +330,7 @@ func (c *checker) accept(at string, a *Accept) {
 		c.known(as.value == "" || slices.Contains(a.Forms, as.form), at+"."+as.key,
 			"the rule does not cover titles of the form %s", as.form)
 	}
+	c.maybe(at+".dumps", "way with dumps", a.Dumps, dumpWords)
 	c.known(!a.Compress || a.As(title.Image) == shape.Pack || a.TooLarge.Do == "pack", at+".compress",
 		"only packed images can be compressed, but this rule packs none")
 	c.maybe(at+".archives", "way with archives", a.Archives, archiveWords)

@@ -304,6 +304,9 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 			out = append(out, sentence(k.Rule))
 		}
 	}
+	if a.Straightens() {
+		out = append(out, "Dumps lose a copier's header, and get their bytes in order.")
+	}
 	if a.Compress {
 		out = append(out, "They may be compressed.")
 	}

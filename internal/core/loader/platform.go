@@ -11,6 +11,7 @@ import (
 
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/format/dump"
 	"polytome/internal/nearest"
 )
 
@@ -29,6 +30,7 @@ type Platform struct {
 	Kinds    []DiscKind    `toml:"kind"`
 	Checks   []HeaderCheck `toml:"check"`
 	Used     UsedSectors   `toml:"used"`
+	Dumps    []Dump        `toml:"dump"`
 	// Pictures are those that are in a game itself.
 	Pictures []InnerPicture `toml:"picture"`
 	Examples []GameExample  `toml:"example"`
@@ -344,6 +346,40 @@ type UsedSectors struct {
 	Sector Size `toml:"sector"` // bytes; 0 where there is no bitmap
 }
 
+// A Dump is a way in which a file may hold a game, beside the plain one: with a copier's header in front, or with its
+// bytes in another order. It is told by the markers, which are looked for as if it were plain; where there are none, by
+// the length alone.
+type Dump struct {
+	Skip     Size   `toml:"skip"`     // bytes in front of the game
+	Multiple Size   `toml:"multiple"` // of which the game's length is a multiple; 0 for any length
+	Order    string `toml:"order"`    // one of [dump.Orders]; "" for the right one
+	Block    Size   `toml:"block"`    // bytes of a block that is interleaved
+}
+
+// Layout is how such a dump is read.
+func (d *Dump) Layout() dump.Layout {
+	return dump.Layout{Skip: int64(d.Skip), Order: d.Order, Block: int64(d.Block)}
+}
+
+// Fits reports whether a file of so many bytes can be such a dump.
+func (d *Dump) Fits(size int64) bool {
+	size -= int64(d.Skip)
+	return size > 0 && (d.Multiple == 0 || size%int64(d.Multiple) == 0)
+}
+
+func (c *checker) dump(at string, d *Dump, p *Platform) {
+	c.maybe(at+".order", "order of bytes", d.Order, dump.Orders)
+	c.known(d.Skip >= 0 && d.Skip <= MostLooked && d.Multiple >= 0, at+".skip", "a header has at most %d bytes",
+		MostLooked)
+	c.known(d.Skip > 0 || d.Order != "", at, "a [[dump]] needs what tells it from a plain file: skip or order")
+	c.known((d.Order == "interleaved") == (d.Block > 0) && d.Block%2 == 0 && d.Block <= MostLooked, at+".block",
+		"the order interleaved and an even block go together")
+	c.known(p.Has(title.Cartridge) || p.Has(title.Image), at, "only cartridges and images are dumps")
+	c.known(len(p.Markers) > 0 || d.Order == "" && d.Multiple > 0, at,
+		"without a [[marker]], a dump is told by the length "+
+			"of its header alone: give skip and multiple, and no order")
+}
+
 // An InnerPicture is a picture that is in the image, folder or package of a game.
 type InnerPicture struct {
 	Of   string `toml:"of"`   // front, disc, screen or logo
@@ -437,6 +473,9 @@ func ParsePlatform(file string, data []byte) (*Platform, error) {
 		"a sector size is a power of two from 512 bytes to 32KiB")
 	c.known(u.Bitmap >= 0 && (u.Sector > 0 || u.Bitmap == 0), "used.bitmap",
 		"a bitmap starts at a byte of the image and needs the sector size")
+	for i := range p.Dumps {
+		c.dump(at("dump", i), &p.Dumps[i], p)
+	}
 	for i := range p.Examples {
 		c.gameExample(at("example", i), &p.Examples[i], p)
 	}

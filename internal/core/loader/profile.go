@@ -152,6 +152,7 @@ type Accept struct {
 	TracksAs      string    `toml:"tracks-as"`
 	Folders       string    `toml:"folders"`
 	Compress      bool      `toml:"compress"` // packed images may be compressed
+	Dumps         string    `toml:"dumps"`    // what becomes of dumps with a copier's header or bytes in another order
 	Archives      string    `toml:"archives"` // what becomes of archives
 	Package       Package   `toml:"package"`
 	Title         TitleRule `toml:"title"`
@@ -178,6 +179,9 @@ func (a *Accept) As(f title.Form) shape.Name {
 	}
 	return shape.Name(as)
 }
+
+// Straightens reports whether dumps lose a copier's header and get their bytes in order.
+func (a *Accept) Straightens() bool { return a.Dumps == string(shape.Straight) }
 
 // asTheyAre is the word for no other shape.
 const asTheyAre = "as-they-are"

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/title"
+	"polytome/internal/format/dump"
 	"polytome/internal/target"
 )
 
@@ -19,6 +20,7 @@ var words = map[string][]string{
 	"Profile.list-order": orderWords, "Attachment.via": Connections, "Attachment.partition-table": tableWords,
 	"Attachment.count": countWords, "Attachment.case": caseWords, "Server.listing": listingWords,
 	"Scope.forms": formNames(), "Scope.filesystems": target.FilesystemNames(), "Accept.archives": archiveWords,
+	"Accept.dumps": dumpWords, "Dump.order": dump.Orders,
 	"TooLarge.do": tooLargeWords, "TitleRule.count": countWords, "Companion.is": isWords,
 	"Companion.per": {"title", "disc"}, "Companion.syntax": syntaxWords, "Picture.of": pictureWords,
 	"Picture.format": formatWords, "Picture.fit": fitWords, "List.make": listMakes, "List.encoding": textEncodings,

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/format/dump"
 	"polytome/internal/size"
 )
 
@@ -39,6 +40,14 @@ type Source struct {
 // Of is a game's own file.
 func Of(r io.ReaderAt, size int64, name string) *Source {
 	return &Source{Name: name, Size: size, Game: size, Called: name, CalledFrom: "the name of the file", r: r}
+}
+
+// As is the game in a file that is a dump.
+func (s *Source) As(l dump.Layout) *Source {
+	r := dump.New(s.r, s.Size, l)
+	game := Of(r, r.Size(), s.Name)
+	game.FS, game.Volume = s.FS, s.Volume
+	return game
 }
 
 // In finds a file of an image, folder or package without regard to letter case, as different makers spell it

@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/container"
+	"polytome/internal/format/dump"
 	"polytome/internal/size"
 )
 
@@ -31,6 +32,14 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 	p, m, err := marked(whole, ext, set)
 	if err != nil {
 		return nil, err
+	}
+	if p == nil {
+		var game *reading.Source
+		var as dump.Layout
+		if p, m, game, as = dumped(whole, ext, set); p != nil {
+			whole, t.Discs[0].Dump = game, title.Dump(as)
+			t.Findings = append(t.Findings, note(aboutDump(as)))
+		}
 	}
 	if p != nil {
 		t.Form = p.Forms[0]
@@ -101,6 +110,50 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 		strings.Join(markers, ", ")),
 		again+"; if the disc is like that, set its platform and ID by hand").Wanting("platform"))
 	return t, nil
+}
+
+// dumped is the platform of a dump that has no marker where a plain file has it, and the game in it.
+func dumped(whole *reading.Source, ext string, set *loader.Set) (*loader.Platform, *loader.Marker, *reading.Source,
+	dump.Layout) {
+	for _, p := range set.Platforms {
+		if !slices.Contains(p.Extensions, ext) {
+			continue
+		}
+		for i := range p.Dumps {
+			if !p.Dumps[i].Fits(whole.Size) {
+				continue
+			}
+			l := p.Dumps[i].Layout()
+			game := whole.As(l)
+			if len(p.Markers) == 0 {
+				return p, &loader.Marker{Syntax: loader.Binary}, game, l
+			}
+			for k := range p.Markers {
+				if m := &p.Markers[k]; !m.Inside() {
+					if at, _, err := game.Marked(m); at != nil && err == nil {
+						return p, m, game, l
+					}
+				}
+			}
+		}
+	}
+	return nil, nil, nil, dump.Layout{}
+}
+
+// aboutDump says how a dump holds its game.
+func aboutDump(l dump.Layout) string {
+	var all []string
+	if l.Skip > 0 {
+		all = append(all, fmt.Sprintf("has a copier's header of %s bytes", size.Exact(l.Skip)))
+	}
+	switch l.Order {
+	case "":
+	case "interleaved":
+		all = append(all, "has its bytes interleaved in blocks of "+size.Format(l.Block))
+	default:
+		all = append(all, "has its bytes swapped by "+strings.TrimPrefix(l.Order, "swapped-"))
+	}
+	return "the dump " + strings.Join(all, " and ")
 }
 
 // marked is the platform that a file itself tells, whatever is in it: by its bytes, or, with one of the platform's

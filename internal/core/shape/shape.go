@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/title"
+	"polytome/internal/format/dump"
 	"polytome/internal/format/picture"
 	"polytome/internal/target"
 )
@@ -33,6 +34,8 @@ const (
 	Written Name = "written"  // made from a template
 	Fitted  Name = "fitted"   // a picture brought to size
 	Set     Name = "set"      // a text with some values set in it
+
+	Straight Name = "straight" // the game in a dump, without a copier's header and with its bytes in order
 )
 
 // A Spec is all that is needed to make the bytes of one file. It is plain data.
@@ -67,6 +70,8 @@ type With struct {
 	// Label is the volume identifier of an image that is made, and UDF whether it has that filesystem too.
 	Label string `json:"label,omitempty"`
 	UDF   bool   `json:"udf,omitempty"`
+	// Dump is how the source holds the game.
+	Dump dump.Layout `json:"dump,omitzero"`
 }
 
 // A Value is one that is set in a text; see [settings.Set].
@@ -181,7 +186,8 @@ type Kind struct {
 }
 
 // All are all shapes.
-var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted, &set}
+var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted, &set,
+	&straight}
 
 // Of is what is known of a shape; nil for one that there is not.
 func Of(n Name) *Kind {

@@ -92,11 +92,20 @@ type Disc struct {
 	// Deep is a fingerprint of samples from all over the file, taken when another file has
 	// the same sign; "" when none was.
 	Deep string `json:"deep,omitempty"`
+	// Dump is how the file holds the game, where it is a dump with a copier's header or its bytes in another order.
+	Dump Dump `json:"dump,omitzero"`
 	// Used is where the disc itself says which of its sectors it uses.
 	Used Used `json:"used,omitzero"`
 	// Sums are checksums that are known without reading the file, such as
 	// "crc32:0abc1234"; separated by spaces.
 	Sums string `json:"sums,omitempty"`
+}
+
+// A Dump is how a file holds a game: see the package dump, whose layout it is. The zero value is a plain one.
+type Dump struct {
+	Skip  int64  `json:"skip,omitempty"` // bytes of a header in front of the game
+	Order string `json:"order,omitempty"`
+	Block int64  `json:"block,omitempty"` // bytes
 }
 
 // Size is the number of bytes in all of the disc's files. What is in an archive is counted
