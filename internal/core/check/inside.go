@@ -53,6 +53,8 @@ func (y *loaderAudit) inside(l *line) {
 	case slices.Contains(l.rule.Forms, title.Package):
 		if l.Size == 0 {
 			l.broken(y, Finding{Kind: Damaged, Say: "it has no bytes"})
+		} else if t, err := y.identify(l.e); err == nil && t != nil && t.Form == title.Package && t.Fault() == nil {
+			y.judge(l, t, nil)
 		}
 	case l.parts != nil:
 		y.joined(l)
@@ -103,7 +105,7 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		kind = ""
 	}
 	l.v[loader.FieldKind], l.v[loader.FieldRegion] = t.Discs[0].Kind, t.Region
-	if f := t.Fault(); f != nil {
+	if f := t.Fault(); f != nil && !y.wantsOldName(t, f) {
 		l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: f.Say}))
 		return
 	}
@@ -120,6 +122,17 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
+}
+
+// wantsOldName reports whether a value is missing that stands in the name that a file had before it was copied here.
+func (y *loaderAudit) wantsOldName(t *title.Title, f *title.Finding) bool {
+	p := y.set.Platform(t.Platform)
+	if p == nil || f.Wants == "" {
+		return false
+	}
+	r := p.Fields.Named(strings.ToLower(f.Wants))
+	named := func(r *loader.Reading) bool { return r.FileName || r.Of == "id" && p.Fields.ID.FileName }
+	return r != nil && (named(r) || slices.ContainsFunc(r.Or, func(o loader.Reading) bool { return named(&o) }))
 }
 
 // factsOf are what a condition can ask for of a line that was looked into.
@@ -148,6 +161,17 @@ func (y *loaderAudit) byAnotherRule(l *line) bool {
 	return true
 }
 
+// partCount is in how many files a line lies.
+func (y *loaderAudit) partCount(l *line) string {
+	switch {
+	case l.e.Folder:
+		return strconv.Itoa(len(y.below(l.e.Path)))
+	case l.parts != nil:
+		return strconv.Itoa(len(l.parts))
+	}
+	return "1"
+}
+
 // asks reports whether a rule's condition may hold for a line, and whether it must, by what is known of it.
 func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
 	if c.Empty() {
@@ -157,14 +181,14 @@ func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
 		return f != loader.FieldSize || l.largest > 0 || !hasDiscs(l)
 	}
 	v[loader.FieldFilesystem], v[loader.FieldVia] = y.facts.Filesystem.Name, y.at.Via
-	v[loader.FieldSize] = strconv.FormatInt(max(l.Size, l.largest), 10)
+	v[loader.FieldSize], v[loader.FieldParts] = strconv.FormatInt(max(l.Size, l.largest), 10), y.partCount(l)
 	if len(l.rule.Forms) == 1 {
 		v[loader.FieldForm] = string(l.rule.Forms[0])
 	}
 	if l.in != nil {
 		facts := y.factsOf(l)
 		for f := range v {
-			if facts[f] != "" && loader.Field(f) != loader.FieldTitle {
+			if facts[f] != "" && loader.Field(f) != loader.FieldTitle && loader.Field(f) != loader.FieldParts {
 				v[f] = facts[f]
 			}
 		}

@@ -98,7 +98,7 @@ func (y *loaderAudit) listedBy(l *line, sheet *target.Entry) bool {
 			return true
 		}
 		text, err := y.tree.text(e)
-		return err != nil || names(text, path.Base(sheet.Path))
+		return err != nil || names(text, path.Base(sheet.Path), y.decisive(e.Path))
 	}
 	return true
 }
@@ -121,18 +121,27 @@ func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) 
 	l.broken(y, f)
 }
 
-// namedIn are the files that a playlist names, a line for each; # begins a comment.
-func namedIn(text string) []string {
+// namedIn are the files that a playlist names, a line for each, as its rule writes them; # begins a comment.
+func namedIn(text string, c *loader.Companion) []string {
 	lines := strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"), func(r rune) bool { return r == '\n' || r == '\r' })
 	for i := range lines {
 		lines[i] = strings.TrimSpace(lines[i])
 	}
-	return slices.DeleteFunc(lines, func(line string) bool { return line == "" || line[0] == '#' })
+	lines = slices.DeleteFunc(lines, func(line string) bool { return line == "" || line[0] == '#' })
+	for i := range lines {
+		if c == nil {
+			break
+		}
+		if v, ok := c.Text.ReadRow(lines[i]); ok && v[loader.FieldFile] != "" {
+			lines[i] = v[loader.FieldFile]
+		}
+	}
+	return lines
 }
 
 // names reports whether a line of a playlist is a file's name.
-func names(text, file string) bool {
-	return slices.ContainsFunc(namedIn(text), func(named string) bool { return strings.EqualFold(named, file) })
+func names(text, file string, c *loader.Companion) bool {
+	return slices.ContainsFunc(namedIn(text, c), func(named string) bool { return strings.EqualFold(named, file) })
 }
 
 // needTracks notes the files that a cue sheet names.
@@ -262,7 +271,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 			Remedy: "write it again"})
 		return
 	}
-	named := namedIn(text)
+	named := namedIn(text, y.decisive(e.Path))
 	if len(named) == 0 {
 		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it",
 			Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
@@ -282,7 +291,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 		return
 	}
 	for _, s := range l.sheets {
-		if !names(text, path.Base(s.Path)) {
+		if !names(text, path.Base(s.Path), y.decisive(e.Path)) {
 			y.report(Finding{Kind: List, Grade: Fault, Path: e.Path,
 				Say:     fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)),
 				Matters: "the game cannot continue on that disc",
@@ -428,6 +437,10 @@ func (y *loaderAudit) values(l *line) *loader.Values {
 		v[loader.FieldName] = cmp.Or(l.in.Name, v[loader.FieldName])
 	}
 	v[loader.FieldSize] = strconv.FormatInt(l.Size, 10)
+	v[loader.FieldParts] = y.partCount(l)
+	if len(l.rule.Forms) == 1 {
+		v[loader.FieldForm] = string(l.rule.Forms[0])
+	}
 	if v[loader.FieldID] == "" && l.in != nil {
 		v[loader.FieldID] = l.in.Discs[0].ID
 	}

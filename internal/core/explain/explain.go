@@ -163,7 +163,7 @@ func describe(m *loader.Marker) string {
 	say(len(m.Hex) > 0, "%s stand the bytes %s", at, bytes)
 	say(m.Pattern.Regexp != nil, "something is like %s", m.Pattern)
 	say(m.Volume.Regexp != nil, "the volume identifier is like %s", m.Volume)
-	say(m.Named.Regexp != nil, "it is called like %s", m.Named)
+	say(m.Named.Regexp != nil, "its name is like %s", m.Named)
 	say(len(m.With) > 0, "%s is there", strings.Join(m.With, ", "))
 	say(len(m.Without) > 0, "%s is not there", strings.Join(m.Without, ", "))
 	return strings.Join(all, ", and ")

@@ -255,8 +255,13 @@ func (l *layer) lists(list *loader.List, t *title.Title, p *Placement) bool {
 
 // factsAt are the facts of a title that has its place.
 func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
-	v := l.facts(t)
-	v[loader.FieldTitle] = p.Name
+	v, parts := l.facts(t), 0
+	for k := range p.Items {
+		if p.Items[k].Disc == 0 {
+			parts++
+		}
+	}
+	v[loader.FieldTitle], v[loader.FieldParts] = p.Name, strconv.Itoa(parts)
 	return v
 }
 
@@ -343,18 +348,21 @@ func (l *ListLine) Bytes(i int) (n int) {
 			n += l.list.Record
 		} else {
 			row[loader.FieldIndex] = l.most
-			n += len(inEncoding(l.list, []byte(l.list.Line.Fill(makeOf(l.list).written(&row))+l.list.Between)))
+			n += len(inEncoding(l.list, []byte(line(l.list, &row)+l.list.Between)))
 		}
 	}
 	return n
 }
 
+// orderFields are what lists are sorted by, by the names of [loader.List.Order].
+var orderFields = map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
+	"platform": loader.FieldPlatform, "path": loader.FieldFile}
+
 // SortRows orders by the named fields, without regard to letter case.
 func SortRows(rows []loader.Values, order []string) {
 	slices.SortStableFunc(rows, func(a, b loader.Values) int {
 		for _, by := range order {
-			f := map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
-				"platform": loader.FieldPlatform, "path": loader.FieldFile}[by]
+			f := orderFields[by]
 			if c := strings.Compare(strings.ToUpper(a[f]), strings.ToUpper(b[f])); c != 0 {
 				return c
 			}

@@ -17,7 +17,6 @@ import (
 type listMake struct {
 	escape   func(v string) string
 	unescape func(v string) string
-	value    string // the expression for a value
 	// entries takes apart what stands between header and footer, without what stands between them; the footer is what
 	// is left. ok is false for what is no such list.
 	entries func(text string) (entries []string, rest string, ok bool)
@@ -25,16 +24,13 @@ type listMake struct {
 	key func(entry, key string) string
 }
 
-const anyValue = "(.*?)"
-
 // makes are all makes of lists of texts, by their names in profiles.
 var makes = map[string]*listMake{
-	"": {escape: oneLine, unescape: as, value: anyValue, entries: lines},
-	"csv": {escape: quoted, unescape: unquoted, value: `("(?:[^"]|"")*"|[^",;\t\r\n]*)`, entries: records,
-		key: column},
-	"json": {escape: inJSON, unescape: ofJSON, value: anyValue, entries: elementsOfJSON, key: reading.InJSON},
-	"xml":  {escape: inXML, unescape: ofXML, value: anyValue, entries: elementsOfXML, key: reading.InXML},
-	"ini":  {escape: oneLine, unescape: as, value: anyValue, entries: sections, key: inSection},
+	"":     {escape: oneLine, unescape: as, entries: lines},
+	"csv":  {escape: hidden.Replace, unescape: shown.Replace, entries: records, key: column},
+	"json": {escape: inJSON, unescape: ofJSON, entries: elementsOfJSON, key: reading.InJSON},
+	"xml":  {escape: inXML, unescape: ofXML, entries: elementsOfXML, key: reading.InXML},
+	"ini":  {escape: oneLine, unescape: as, entries: sections, key: inSection},
 }
 
 func makeOf(l *loader.List) *listMake { return makes[l.Make] }
@@ -44,12 +40,58 @@ func as(v string) string { return v }
 // oneLine keeps a value from ending its line.
 func oneLine(v string) string { return strings.NewReplacer("\r", " ", "\n", " ").Replace(v) }
 
-// quoted is a value of a CSV file (RFC 4180, 2), whatever separates values there.
-func quoted(v string) string {
-	if !strings.ContainsAny(v, ",;\t\"\r\n") {
-		return v
+// A column of a CSV file may be made of several values. What would separate or quote columns in a value is hidden
+// behind characters for private use (Unicode 23.5) until a line is whole, and while it is read.
+var (
+	hidden = strings.NewReplacer(",", "\uE000", ";", "\uE001", "\t", "\uE002", `"`, "\uE003", "\r", "\uE004", "\n",
+		"\uE005")
+	shown = strings.NewReplacer("\uE000", ",", "\uE001", ";", "\uE002", "\t", "\uE003", `"`, "\uE004", "\r", "\uE005",
+		"\n")
+)
+
+const hiddenRunes = "\uE000\uE001\uE002\uE003\uE004\uE005"
+
+// inColumns is a line of a CSV file (RFC 4180, 2) whose values are hidden: columns that need it are quoted.
+func inColumns(line string) string {
+	var b, column strings.Builder
+	end := func() {
+		c := shown.Replace(column.String())
+		if strings.ContainsAny(column.String(), hiddenRunes) {
+			c = `"` + strings.ReplaceAll(c, `"`, `""`) + `"`
+		}
+		b.WriteString(c)
+		column.Reset()
 	}
-	return `"` + strings.ReplaceAll(v, `"`, `""`) + `"`
+	for _, r := range line {
+		if strings.ContainsRune(",;\t\r\n", r) {
+			end()
+			b.WriteRune(r)
+			continue
+		}
+		column.WriteRune(r)
+	}
+	end()
+	return b.String()
+}
+
+// outOfColumns hides what is quoted in a line of a CSV file.
+func outOfColumns(line string) string {
+	var b strings.Builder
+	in := false
+	for i := 0; i < len(line); i++ {
+		switch {
+		case line[i] != '"' && in:
+			b.WriteString(hidden.Replace(line[i : i+1]))
+		case line[i] != '"':
+			b.WriteByte(line[i])
+		case in && i+1 < len(line) && line[i+1] == '"':
+			b.WriteString(hidden.Replace(`"`))
+			i++
+		default:
+			in = !in
+		}
+	}
+	return b.String()
 }
 
 func unquoted(v string) string {
@@ -234,21 +276,22 @@ func inSection(entry, key string) string {
 	return ""
 }
 
-// written are values as a list has them.
-func (m *listMake) written(v *loader.Values) *loader.Values {
-	var out loader.Values
-	for f := range v {
-		if v[f] != "" {
-			out[f] = m.escape(v[f])
-		}
+// line is an entry of a list of texts.
+func line(l *loader.List, v *loader.Values) string {
+	out := l.Line.FillEscaped(v, makeOf(l).escape)
+	if l.Make == "csv" {
+		out = inColumns(out)
 	}
-	return &out
+	return out
 }
 
 // readLine reads the values of an entry that the list's template could have made.
 func readLine(l *loader.List, entry string) (v loader.Values, ok bool) {
 	m := makeOf(l)
-	if v, ok = l.Line.ReadAs(entry, m.value); ok {
+	if l.Make == "csv" {
+		entry = outOfColumns(entry)
+	}
+	if v, ok = l.Line.Read(entry); ok {
 		for f := range v {
 			if v[f] != "" {
 				v[f] = m.unescape(v[f])

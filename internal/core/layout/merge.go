@@ -147,8 +147,26 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 		}
 	}
 	listed, last := make([]bool, len(rows)), -1
+	sorted := !slices.ContainsFunc(rows, func(v loader.Values) bool { // where all is known by which they are
+		return slices.ContainsFunc(l.Order, func(by string) bool { return v[orderFields[by]] == "" })
+	})
+	vague := func(r []byte) (int, bool) { // a row of which not all is known
+		got, read := readLine(l, string(r))
+		n := slices.IndexFunc(rows, func(row loader.Values) bool {
+			lacks, differs := false, false
+			for _, f := range l.Line.Fields() {
+				lacks = lacks || row[f] == "" && got[f] != ""
+				differs = differs || row[f] != "" && !strings.EqualFold(row[f], got[f]) && f != loader.FieldIndex
+			}
+			return lacks && !differs
+		})
+		return n, read && n >= 0 && !listed[n]
+	}
 	for _, r := range has {
 		n, is := about[string(bare(l, r))]
+		if !is && l.Record == 0 {
+			n, is = vague(r)
+		}
 		for _, key := range keysIn(l, r) {
 			if !is {
 				n, is = about[key]
@@ -157,7 +175,7 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 		switch {
 		case !is:
 			return fmt.Sprintf("the list has %q, which is not here", strings.TrimSpace(shownRow(l, r))), true
-		case n < last && len(l.Order) > 0 && say == "":
+		case n < last && len(l.Order) > 0 && say == "" && sorted:
 			say = fmt.Sprintf("the list is in another order: %q stands too late", strings.TrimSpace(shownRow(l, r)))
 		}
 		listed[n], last = true, max(last, n)
@@ -270,7 +288,7 @@ func trues(all []bool) (n int) {
 func row(l *loader.List, v loader.Values, n int) []byte {
 	v[loader.FieldIndex] = strconv.Itoa(n)
 	if l.Record == 0 {
-		return []byte(l.Line.Fill(makeOf(l).written(&v)))
+		return []byte(line(l, &v))
 	}
 	record := make([]byte, l.Record)
 	for k := range l.Fields {
@@ -285,7 +303,7 @@ func bare(l *loader.List, r []byte) []byte {
 	if l.Record == 0 {
 		if v, ok := readLine(l, string(r)); ok {
 			v[loader.FieldIndex] = ""
-			return []byte(l.Line.Fill(makeOf(l).written(&v)))
+			return []byte(line(l, &v))
 		}
 		return r
 	}

@@ -327,7 +327,7 @@ func (c *checker) accept(at string, a *Accept) {
 	}{{"images", a.Images, title.Image}, {"tracks-as", a.TracksAs, title.Tracks}, {"folders", a.Folders,
 		title.Folder}} {
 		c.maybe(at+"."+as.key, "shape", as.value, append([]string{asTheyAre}, shape.From(as.form)...))
-		c.known(as.value == "" || slices.Contains(a.Forms, as.form), at+"."+as.key,
+		c.known(as.value == "" || len(a.Forms) == 0 || slices.Contains(a.Forms, as.form), at+"."+as.key,
 			"the rule does not cover titles of the form %s", as.form)
 	}
 	c.maybe(at+".dumps", "way with dumps", a.Dumps, dumpWords)

@@ -16,6 +16,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"polytome/internal/core/title"
 	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 )
@@ -131,8 +132,25 @@ func put[T any](list []T, x T, name func(T) string) []T {
 	return slices.Insert(list, i, x)
 }
 
+// formsOf are the forms that a rule is about: where it names none, those of its platforms.
+func (s *Set) formsOf(a *Accept) []title.Form {
+	if len(a.Forms) > 0 {
+		return a.Forms
+	}
+	var out []title.Form
+	for _, form := range title.Forms {
+		if slices.ContainsFunc(a.Platforms, func(name string) bool {
+			p := s.Platform(name)
+			return p != nil && p.Has(form)
+		}) {
+			out = append(out, form)
+		}
+	}
+	return out
+}
+
 // Check holds a profile against the platforms of the set: each that it names must
-// be described, in a form that the rule is about.
+// be described, in a form that the rule is about. Rules that name no form get those of their platforms.
 func (s *Set) Check(p *Profile) error {
 	src := p.source
 	var all []error
@@ -158,6 +176,7 @@ func (s *Set) Check(p *Profile) error {
 	}
 	for i := range p.Accepts {
 		look(at("accept", i), p.Accepts[i].Platforms, &p.Accepts[i].Scope)
+		p.Accepts[i].Forms = s.formsOf(&p.Accepts[i])
 	}
 	for i := range p.Companions {
 		look(at("companion", i), p.Companions[i].Platforms, nil)

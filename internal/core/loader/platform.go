@@ -347,8 +347,8 @@ type UsedSectors struct {
 }
 
 // A Dump is a way in which a file may hold a game, beside the plain one: with a copier's header in front, or with its
-// bytes in another order. It is told by the markers, which are looked for as if it were plain; where there are none, by
-// the length alone.
+// bytes in another order. It is known by the markers, which are looked for as if it were plain; where there are none,
+// by the length alone.
 type Dump struct {
 	Skip     Size   `toml:"skip"`     // bytes in front of the game
 	Multiple Size   `toml:"multiple"` // of which the game's length is a multiple; 0 for any length
@@ -376,7 +376,7 @@ func (c *checker) dump(at string, d *Dump, p *Platform) {
 		"the order interleaved and an even block go together")
 	c.known(p.Has(title.Cartridge) || p.Has(title.Image), at, "only cartridges and images are dumps")
 	c.known(len(p.Markers) > 0 || d.Order == "" && d.Multiple > 0, at,
-		"without a [[marker]], a dump is told by the length "+
+		"without a [[marker]], a dump is known by the length "+
 			"of its header alone: give skip and multiple, and no order")
 }
 

@@ -299,35 +299,44 @@ func (t Template) Repeats() bool {
 // each row.
 func (t Template) FillEach(v *Values, rows []Values) string {
 	var space [160]byte
-	return string(fill(space[:0], t.nodes, v, rows))
+	return string(fill(space[:0], t.nodes, v, rows, nil))
+}
+
+// FillEscaped makes a text in which every value, after its transforms, is written as escape says.
+func (t Template) FillEscaped(v *Values, escape func(string) string) string {
+	var space [160]byte
+	return string(fill(space[:0], t.nodes, v, nil, escape))
 }
 
 // Row is what FillEach writes for one row of the first section that is repeated.
 func (t Template) Row(row *Values) string {
 	for i := range t.nodes {
 		if n := &t.nodes[i]; n.each {
-			return string(fill(nil, n.then, row, nil))
+			return string(fill(nil, n.then, row, nil, nil))
 		}
 	}
 	return ""
 }
 
-func fill(b []byte, nodes []node, v *Values, rows []Values) []byte {
+// fill writes nodes behind b. Values are written as escape says; nil leaves them as they are.
+func fill(b []byte, nodes []node, v *Values, rows []Values, escape func(string) string) []byte {
 	for i := range nodes {
 		n := &nodes[i]
 		switch {
 		case n.each:
 			for j := range rows {
-				b = fill(b, n.then, &rows[j], nil)
+				b = fill(b, n.then, &rows[j], nil, escape)
 			}
 		case n.when != nil:
 			if n.when.Holds(v) {
-				b = fill(b, n.then, v, rows)
+				b = fill(b, n.then, v, rows, escape)
 			} else {
-				b = fill(b, n.otherwise, v, rows)
+				b = fill(b, n.otherwise, v, rows, escape)
 			}
 		case n.literal != "":
 			b = append(b, n.literal...)
+		case escape != nil:
+			b = append(b, escape(n.apply(v[n.field]))...)
 		case len(n.transforms) == 0:
 			b = append(b, v[n.field]...)
 		default:
@@ -544,7 +553,7 @@ func (t Template) everyPath() error {
 
 // reader is an expression for what the template can make of fields that hold anything, also where it is a text and no
 // path.
-func (t Template) reader(value string) (expr string, groups []Field) {
+func (t Template) reader() (expr string, groups []Field) {
 	var of func(nodes []node) string
 	of = func(nodes []node) string {
 		var b strings.Builder
@@ -557,7 +566,7 @@ func (t Template) reader(value string) (expr string, groups []Field) {
 				b.WriteString(regexp.QuoteMeta(n.literal))
 			default:
 				groups = append(groups, n.field)
-				b.WriteString(value)
+				b.WriteString("(.*?)")
 			}
 		}
 		return b.String()
@@ -565,15 +574,9 @@ func (t Template) reader(value string) (expr string, groups []Field) {
 	return "(?s)" + of(t.nodes), groups
 }
 
-// anyValue is the expression for a value that may hold anything.
-const anyValue = "(.*?)"
-
 // Read reads the values out of a text that the template could have made. Letter case counts.
-func (t Text) Read(s string) (v Values, ok bool) { return t.ReadAs(s, anyValue) }
-
-// ReadAs is [Text.Read] for values that an expression with one group describes.
-func (t Text) ReadAs(s, value string) (v Values, ok bool) {
-	expr, groups := t.reader(value)
+func (t Text) Read(s string) (v Values, ok bool) {
+	expr, groups := t.reader()
 	re, err := compiled(expr + "$")
 	if err != nil {
 		return v, false
@@ -590,9 +593,25 @@ func (t Text) ReadAs(s, value string) (v Values, ok bool) {
 	return v, true
 }
 
+// ReadRow reads the values out of a line that a section which is repeated could have made; ok is false where the text
+// has no such section, or the line is not of it.
+func (t Text) ReadRow(line string) (v Values, ok bool) {
+	for i := range t.nodes {
+		if n := &t.nodes[i]; n.each {
+			row := Text{Template{nodes: n.then}}
+			for _, end := range []string{"", "\n", "\r\n"} {
+				if v, ok = row.Read(line + end); ok {
+					return v, true
+				}
+			}
+		}
+	}
+	return v, false
+}
+
 // Begins takes from the beginning of a text what the template could have made.
 func (t Text) Begins(s string) (head, rest string, ok bool) {
-	expr, _ := t.reader(anyValue)
+	expr, _ := t.reader()
 	re, err := compiled(expr)
 	if err != nil {
 		return "", s, false
@@ -609,7 +628,7 @@ func (t Text) Ends(s string) (rest, foot string, ok bool) {
 	if t.Empty() {
 		return s, "", true
 	}
-	expr, _ := t.reader(anyValue)
+	expr, _ := t.reader()
 	for at := len(s); at >= 0; at-- { // footers are short
 		if at > 0 && s[at-1] != '\n' && at != len(s) || len(s)-at > 4096 {
 			continue

@@ -201,7 +201,10 @@ func IdentifyFolder(fsys fs.FS, dir string, set *loader.Set) (*title.Title, erro
 	for _, e := range entries {
 		top = append(top, e.Name())
 	}
-	return folder(in, path.Base(dir), top, title.Folder, set), nil
+	if t := folder(in, path.Base(dir), top, title.Folder, set); t != nil {
+		return t, nil
+	}
+	return folder(in, path.Base(dir), top, title.Package, set), nil // one that was unpacked
 }
 
 // byExt is what a file's extension promises, when nothing in it says what it is. It
