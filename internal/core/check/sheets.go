@@ -331,7 +331,7 @@ func (y *loaderAudit) written(c *loader.Companion, l *line) string {
 			strconv.Itoa(n+1)
 		rows = append(rows, row)
 	}
-	return strings.TrimPrefix(c.Text.FillEach(&v, rows), "\n")
+	return layout.CompanionText(c, &v, rows)
 }
 
 // has reports whether a line has a companion of a rule.

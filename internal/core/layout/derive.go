@@ -127,13 +127,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 				if c.Text.Repeats() {
 					rows = l.rows(t, p)
 				}
-				if c.Syntax == "toml" {
-					quote(&v)
-					for r := range rows {
-						quote(&rows[r])
-					}
-				}
-				text = c.Text.FillEach(&v, rows)
+				text = CompanionText(c, &v, rows)
 			}
 			item.Text = strings.TrimPrefix(text, "\n")
 			item.Size = int64(len(item.Text))
@@ -141,6 +135,18 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 		out = append(out, Companion{Item: item, Is: c.Is, From: c, Base: v[loader.FieldBase]})
 	}
 	return out
+}
+
+// CompanionText is the text of a companion that is written from a template.
+func CompanionText(c *loader.Companion, v *loader.Values, rows []loader.Values) string {
+	escape := makes[c.Make].escape
+	switch {
+	case c.Syntax == "toml":
+		escape = inQuotes.Replace
+	case c.Make == "":
+		escape = nil // it may hold anything
+	}
+	return strings.TrimPrefix(c.Text.FillEscaped(v, rows, escape), "\n")
 }
 
 // PictureRule is how a profile wants a picture.
@@ -196,12 +202,6 @@ func (l *layer) decisive(t *title.Title, p *Placement) {
 
 // inQuotes makes text fit to stand between the quotes of a TOML string.
 var inQuotes = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "\t", `\t`)
-
-func quote(v *loader.Values) {
-	for f := range v {
-		v[f] = inQuotes.Replace(v[f])
-	}
-}
 
 // fileValues are the fields of one disc of a title as it is on the target.
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {

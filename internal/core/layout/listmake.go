@@ -278,7 +278,7 @@ func inSection(entry, key string) string {
 
 // line is an entry of a list of texts.
 func line(l *loader.List, v *loader.Values) string {
-	out := l.Line.FillEscaped(v, makeOf(l).escape)
+	out := l.Line.FillEscaped(v, nil, makeOf(l).escape)
 	if l.Make == "csv" {
 		out = inColumns(out)
 	}

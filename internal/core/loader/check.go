@@ -43,6 +43,7 @@ var (
 	formatWords   = []string{"jpg", "png"}
 	fitWords      = []string{"inside", "exact", "cut"}
 	encodingWords = Encodings
+	textMakes     = []string{"json", "xml"}
 	listMakes     = []string{"csv", "json", "xml", "ini"}
 	orderWords    = []string{"title", "id", "kind", "platform", "path"}
 	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
@@ -448,6 +449,8 @@ func (c *checker) companion(at string, m *Companion) {
 		"the path has none of {id}, {title}, {base} and {folder}, so every title would get the same one")
 	c.fields(at+".text", m.Text.Template, textFields)
 	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
+	c.maybe(at+".make", "make of text", m.Make, textMakes)
+	c.known(m.Make == "" || m.Syntax == "", at+".make", "a text has a make, or the syntax of values that are kept, not both")
 	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")
 	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at,
 		"keep and locked-by need the key syntax: how the text is read")

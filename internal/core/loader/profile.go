@@ -288,6 +288,7 @@ type Companion struct {
 	Per      string   `toml:"per"` // one for each title, or each disc
 	Path     Template `toml:"path"`
 	Text     Text     `toml:"text"`
+	Make     string   `toml:"make"`      // json or xml: values are escaped as it wants; "" for any text
 	Syntax   string   `toml:"syntax"`    // of the text
 	Keep     []string `toml:"keep"`      // keys that belong to the user once they are there
 	LockedBy string   `toml:"locked-by"` // key that lists further ones

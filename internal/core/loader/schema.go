@@ -22,7 +22,7 @@ var words = map[string][]string{
 	"Scope.forms": formNames(), "Scope.filesystems": target.FilesystemNames(), "Accept.archives": archiveWords,
 	"Accept.dumps": dumpWords, "Dump.order": dump.Orders,
 	"TooLarge.do": tooLargeWords, "TitleRule.count": countWords, "Companion.is": isWords,
-	"Companion.per": {"title", "disc"}, "Companion.syntax": syntaxWords, "Picture.of": pictureWords,
+	"Companion.per": {"title", "disc"}, "Companion.syntax": syntaxWords, "Companion.make": textMakes, "Picture.of": pictureWords,
 	"Picture.format": formatWords, "Picture.fit": fitWords, "List.make": listMakes, "List.encoding": textEncodings,
 	"List.order": orderWords, "RecordField.encoding": encodingWords, "Setting.syntax": syntaxWords,
 	"WayOut.when": verdictWords, "Example.form": formNames(),

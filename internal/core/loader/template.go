@@ -303,9 +303,9 @@ func (t Template) FillEach(v *Values, rows []Values) string {
 }
 
 // FillEscaped makes a text in which every value, after its transforms, is written as escape says.
-func (t Template) FillEscaped(v *Values, escape func(string) string) string {
+func (t Template) FillEscaped(v *Values, rows []Values, escape func(string) string) string {
 	var space [160]byte
-	return string(fill(space[:0], t.nodes, v, nil, escape))
+	return string(fill(space[:0], t.nodes, v, rows, escape))
 }
 
 // Row is what FillEach writes for one row of the first section that is repeated.
