@@ -141,7 +141,9 @@ func (y *loaderAudit) crowded(dir string, rule *loader.Accept, page func(string)
 			pages[n] = len(y.tree.within(e.Path))
 			continue
 		}
-		in = append(in, e)
+		if !y.isList(e.Path) { // which is no entry of its own list
+			in = append(in, e)
+		}
 	}
 	if len(in) <= rule.OverflowAfter {
 		return

@@ -197,7 +197,10 @@ func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
 			return v[f] != "" || f == loader.FieldDisc || f == loader.FieldDiscs
 		}
 	}
-	return c.Known(&v, known)
+	ofHowMany := v[loader.FieldDiscs] != "" || !hasDiscs(l) && (l.in == nil || l.in.Of > 0)
+	return c.Known(&v, func(f loader.Field) bool {
+		return known(f) && (f != loader.FieldDiscs || ofHowMany)
+	})
 }
 
 // splitAgain reads the path of a line again, now that it is known what is in the game: an ID or a name may hold what
@@ -371,13 +374,21 @@ func (y *loaderAudit) markerIn(rule *loader.Accept, platform, dir string) (e *ta
 			}
 			continue
 		}
-		for _, e := range y.tree.within(dir) {
+		for _, e := range y.lying(dir, strings.Contains(want, "/")) {
 			if !e.Folder && loader.MatchFile(want, strings.TrimPrefix(e.Path, dir+"/")) {
 				return e, ""
 			}
 		}
 	}
 	return nil, wanted
+}
+
+// lying are the entries of a folder, or all below it.
+func (y *loaderAudit) lying(dir string, below bool) []*target.Entry {
+	if below {
+		return y.below(dir)
+	}
+	return y.tree.within(dir)
 }
 
 // packed looks into a packed image, over all its parts.

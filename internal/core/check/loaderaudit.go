@@ -142,8 +142,16 @@ func (y *loaderAudit) insideTitle(key string) bool {
 	return false
 }
 
+// isList reports whether a path is that of a file in which titles are listed.
+func (y *loaderAudit) isList(file string) bool {
+	return slices.ContainsFunc(y.profile.Lists, func(l loader.List) bool { _, ok := l.Path.Match(file); return ok })
+}
+
 // titled takes an entry for a title when its path is one that a rule makes.
 func (y *loaderAudit) titled(e *target.Entry, key string) bool {
+	if y.isList(e.Path) {
+		return false
+	}
 	var because *loader.Accept
 	var values loader.Values
 	kind, say := Kind(""), ""
@@ -370,10 +378,8 @@ func (y *loaderAudit) own(e *target.Entry) bool {
 			return true
 		}
 	}
-	for i := range y.profile.Lists {
-		if _, ok := y.profile.Lists[i].Path.Match(e.Path); ok {
-			return true
-		}
+	if y.isList(e.Path) {
+		return true
 	}
 	for _, f := range y.profile.FirstBoot.Folders {
 		if !f.Uses(loader.FieldPlatform) && below(f.String()) {

@@ -281,6 +281,9 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 		if _, ok := y.tree.file(path.Join(path.Dir(e.Path), named)); ok {
 			continue
 		}
+		if _, ok := y.tree.file(path.Join(path.Dir(l.path), named)); ok { // where its rule gives the name alone
+			continue
+		}
 		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is missing", named)}
 		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
 			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path, Text: want}}

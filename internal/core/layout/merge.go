@@ -153,12 +153,13 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 	vague := func(r []byte) (int, bool) { // a row of which not all is known
 		got, read := readLine(l, string(r))
 		n := slices.IndexFunc(rows, func(row loader.Values) bool {
-			lacks, differs := false, false
+			lacks := false
 			for _, f := range l.Line.Fields() {
-				lacks = lacks || row[f] == "" && got[f] != ""
-				differs = differs || row[f] != "" && !strings.EqualFold(row[f], got[f]) && f != loader.FieldIndex
+				if row[f] == "" && got[f] != "" || f == loader.FieldIndex {
+					lacks, row[f] = lacks || f != loader.FieldIndex, got[f]
+				}
 			}
-			return lacks && !differs
+			return lacks && strings.EqualFold(line(l, &row), string(r))
 		})
 		return n, read && n >= 0 && !listed[n]
 	}

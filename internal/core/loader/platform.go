@@ -193,7 +193,7 @@ func (s *Reading) Reports() bool {
 // difference: paths may be spelled in any. A pattern that captures a part of what is written, or a value that is made
 // of what is written, says nothing about the value.
 func (s *Reading) Takes(value string) bool {
-	if s.Pattern.Regexp == nil || s.Search || s.Pattern.captures() || len(s.As.all)+len(s.Values)+len(s.Or) > 0 {
+	if s.Pattern.Regexp == nil || s.Search || s.Pattern.Captures() || len(s.As.all)+len(s.Values)+len(s.Or) > 0 {
 		return true
 	}
 	return s.Pattern.MatchString(value) || s.Pattern.MatchString(strings.ToUpper(value)) ||
@@ -276,13 +276,13 @@ func (p Pattern) MarshalText() ([]byte, error) {
 	return []byte(p.Regexp.String()), nil
 }
 
-// captures reports whether the pattern names the part of a text that counts.
-func (p Pattern) captures() bool { return len(p.groups()) > 0 }
+// Captures reports whether the pattern names the part of a text that counts.
+func (p Pattern) Captures() bool { return len(p.groups()) > 0 }
 
 // Capture is the part of a text that the pattern finds: what its group of a field's name, or the group "value", holds,
 // or all of it where it has no such group.
 func (p Pattern) Capture(field, text string) (string, bool) {
-	if !p.captures() {
+	if !p.Captures() {
 		if found := p.FindStringIndex(text); found != nil {
 			return text[found[0]:found[1]], true
 		}

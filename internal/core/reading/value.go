@@ -26,9 +26,9 @@ func (s *Source) Read(field string, f *loader.Reading, m *loader.Marker, of func
 	if !f.Reports() {
 		return Value{}, nil
 	}
-	v, err := s.one(field, f, m, of)
+	v, err := s.one(field, f, f.Required, m, of)
 	for i := 0; i < len(f.Or) && (!v.Found || v.Odd || err != nil); i++ {
-		next, nextErr := s.one(field, &f.Or[i], m, of)
+		next, nextErr := s.one(field, &f.Or[i], f.Required, m, of)
 		if next.Found && !next.Odd && nextErr == nil || !v.Found && err == nil {
 			v, err = next, nextErr
 		}
@@ -37,7 +37,8 @@ func (s *Source) Read(field string, f *loader.Reading, m *loader.Marker, of func
 }
 
 // one reads the value at one place.
-func (s *Source) one(field string, f *loader.Reading, m *loader.Marker, of func(string) string) (Value, error) {
+func (s *Source) one(field string, f *loader.Reading, required bool, m *loader.Marker, of func(string) string) (Value,
+	error) {
 	at := s
 	if f.File != "" {
 		var err error
@@ -53,6 +54,9 @@ func (s *Source) one(field string, f *loader.Reading, m *loader.Marker, of func(
 		v, err = at.placed(f, m, of)
 		if err == nil && v.Found && v.Text != "" {
 			v.take(field, f)
+			if v.Odd && !required && f.Pattern.Captures() { // a text may have such a part, or not
+				v = Value{}
+			}
 		}
 	}
 	if err != nil || !v.Found || v.Odd {

@@ -58,7 +58,9 @@ func TestFamiliesThatNobodyPlannedFor(t *testing.T) {
 			r, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 			require.NoError(t, err)
 			for i := range r.Titles {
-				assert.Nil(t, r.Titles[i].Fault(), r.Titles[i].Name)
+				if r.Titles[i].Platform != "" { // some are none of its games
+					assert.Nil(t, r.Titles[i].Fault(), r.Titles[i].Name)
+				}
 			}
 			b := bench.New("")
 			b.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: p.Name, Via: "usb",
