@@ -116,7 +116,7 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
-	if kind != "" && !strings.EqualFold(kind, within.Kind) {
+	if kind != "" && !strings.EqualFold(kind, l.by.As(loader.FieldKind, within.Kind)) {
 		f := Finding{Kind: Folder, Say: fmt.Sprintf("it is in the folder for %s discs, but is a %s disc",
 			strings.ToLower(kind), within.Kind)}
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
@@ -212,7 +212,7 @@ func (y *loaderAudit) splitAgain(l *line, t *title.Title) bool {
 		id = l.v[loader.FieldID]
 	}
 	ofKind := func(v *loader.Values) bool {
-		return v[loader.FieldKind] == "" || strings.EqualFold(v[loader.FieldKind], kind)
+		return v[loader.FieldKind] == "" || strings.EqualFold(v[loader.FieldKind], l.by.As(loader.FieldKind, kind))
 	}
 	if !strings.EqualFold(l.v[loader.FieldID], id) || !ofKind(&l.v) {
 		v, ok := first(l.by.Splits(l.e.Path, &loader.Values{loader.FieldID: id}))

@@ -223,7 +223,7 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 			main := item.Path
 			whole := FolderTitles(p.Rule) && !item.Folder
 			if whole {
-				main = p.Rule.Path.Fill(&v)
+				main = l.cased(p.Rule.Path.Fill(&v))
 			}
 			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
 			v[loader.FieldBase] = v[loader.FieldFile]

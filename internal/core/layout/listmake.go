@@ -282,6 +282,9 @@ func line(l *loader.List, v *loader.Values) string {
 	if l.Make == "csv" {
 		out = inColumns(out)
 	}
+	if l.Encoding != "" { // what that lacks is not there when the list is read again
+		out = ListText(l, string(inEncoding(l, []byte(out))))
+	}
 	return out
 }
 

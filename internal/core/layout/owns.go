@@ -119,7 +119,8 @@ func Unlikely(set *loader.Set, rule *loader.Accept, t loader.Template, platform 
 	if id := v[loader.FieldID]; id != "" && t.Keeps(loader.FieldID) && !p.Fields.ID.Takes(id) {
 		return fmt.Sprintf("%q is not an ID of the %s", id, p.Shown)
 	}
-	if kind := v[loader.FieldKind]; kind != "" && len(p.Kinds) > 0 && p.Kind(strings.ToLower(kind)) == nil {
+	if kind := v[loader.FieldKind]; kind != "" && len(p.Kinds) > 0 && t.Keeps(loader.FieldKind) &&
+		p.Kind(strings.ToLower(kind)) == nil {
 		return fmt.Sprintf("it does not look into the folder %s", kind)
 	}
 	if end := v[loader.FieldExt]; end != "" && !slices.Contains(extensions(rule, p), strings.ToLower(end)) {

@@ -660,6 +660,18 @@ func (t Template) Transforms(f Field) bool {
 	return t.any(func(n *node) bool { return n.field == f && len(n.transforms) > 0 })
 }
 
+// As is the value of a field as the template writes it, with the transforms that it has where it stands first.
+func (t Template) As(f Field, value string) string {
+	out, found := value, false
+	t.any(func(n *node) bool {
+		if n.field == f && !found {
+			out, found = n.apply(value), true
+		}
+		return found
+	})
+	return out
+}
+
 // Keeps reports whether a field stands as it is wherever the template uses it, but for letter case.
 func (t Template) Keeps(f Field) bool {
 	return !t.any(func(n *node) bool {
