@@ -114,7 +114,7 @@ func pageOf(rule *loader.Accept) func(name string) (n int, ok bool) {
 	const title, number = "\x01t", "7777"
 	var v loader.Values
 	v[loader.FieldTitle], v[loader.FieldPage], v[loader.FieldPlatform] = title, number, "p"
-	for part := range strings.SplitSeq(rule.Path.Fill(&v), "/") {
+	for part := range strings.SplitSeq(rule.Path.FillPath(&v), "/") {
 		if !strings.Contains(part, number) || strings.Contains(part, title) {
 			continue
 		}

@@ -115,7 +115,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 			v[loader.FieldDisc] = ""
 			v[loader.FieldTitle] = p.Name
 		}
-		item := Item{Disc: d, Path: l.cased(c.Path.Fill(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
+		item := Item{Disc: d, Path: l.cased(c.Path.FillPath(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
 		if c.Is == "cover" {
 			item.Source, item.With = pictureFor(t, d, c)
 			item.Size, item.AtMost = c.Picture.Estimate(), true
@@ -176,7 +176,7 @@ func (t *Tree) Beneath(i int, c *Companion, file string) string {
 	}
 	v[loader.FieldFile], v[loader.FieldFolder] = path.Base(file), path.Dir(file)
 	v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(file))
-	return t.l.cased(c.From.Path.Fill(&v))
+	return t.l.cased(c.From.Path.FillPath(&v))
 }
 
 // pictureFor is the picture of a title for a companion of a disc, with an empty path for none, and how it is brought to
@@ -223,7 +223,7 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 			main := item.Path
 			whole := FolderTitles(p.Rule) && !item.Folder
 			if whole {
-				main = l.cased(p.Rule.Path.Fill(&v))
+				main = l.cased(p.Rule.Path.FillPath(&v))
 			}
 			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
 			v[loader.FieldBase] = v[loader.FieldFile]
@@ -299,7 +299,8 @@ func (t *Tree) Lists(include func(i int) bool) []ListFile {
 			continue
 		}
 		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{Path: t.l.cased(l.Path.Fill(&all)), Data: ListData(l, rows), Rule: l.Why, tree: t,
+		out = append(out, ListFile{Path: t.l.cased(l.Path.FillPath(&all)), Data: ListData(l, rows), Rule: l.Why,
+			tree: t,
 			list: l, rows: rows})
 	}
 	return out
@@ -324,7 +325,7 @@ func (t *Tree) ListLines() (out []ListLine) {
 	}
 	for k := range t.l.p.Lists {
 		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.destination.attachment()) {
-			out = append(out, ListLine{t.l.cased(l.Path.Fill(&loader.Values{})), t, l, strconv.Itoa(discs)})
+			out = append(out, ListLine{t.l.cased(l.Path.FillPath(&loader.Values{})), t, l, strconv.Itoa(discs)})
 		}
 	}
 	return out

@@ -27,7 +27,7 @@ type laying struct {
 }
 
 func (l *layer) laying(pl *Placement, t *title.Title, i int, rule *loader.Accept, v *loader.Values) *laying {
-	return &laying{l, pl, t, &t.Discs[i], i, rule, v, l.cased(rule.Path.Fill(v))}
+	return &laying{l, pl, t, &t.Discs[i], i, rule, v, l.cased(rule.Path.FillPath(v))}
 }
 
 // item is a file at a path.
@@ -154,7 +154,7 @@ func (p *laying) tracks(sheet title.File, parts []title.Part, from shape.Name) {
 		track := path.Join(path.Dir(to), file)
 		if !rule.Tracks.Empty() {
 			v[loader.FieldIndex], v[loader.FieldFile] = strconv.Itoa(k+1), file
-			track = p.cased(rule.Tracks.Fill(v))
+			track = p.cased(rule.Tracks.FillPath(v))
 		}
 		return track
 	}
@@ -236,7 +236,7 @@ func (p *laying) sized(item Item) {
 	for k := range n {
 		v[loader.FieldIndex] = strconv.FormatInt(k+1, 10)
 		it := item
-		it.Path, it.Offset, it.Size = p.cased(cut.Parts.Fill(v)), k*part, min(part, item.Size-k*part)
+		it.Path, it.Offset, it.Size = p.cased(cut.Parts.FillPath(v)), k*part, min(part, item.Size-k*part)
 		if it.Shape == shape.Whole {
 			it.Shape = shape.Split
 		}
@@ -253,7 +253,7 @@ func (p *laying) sized(item Item) {
 	}
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
 	text, sums = targetSums(text, sums)
-	p.pl.add(Item{Disc: item.Disc, Path: p.cased(cut.Manifest.Fill(v)), Rule: "lists the parts: " + why,
+	p.pl.add(Item{Disc: item.Disc, Path: p.cased(cut.Manifest.FillPath(v)), Rule: "lists the parts: " + why,
 		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
 }
 

@@ -228,7 +228,7 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	}
 	if rule.OverflowAfter > 0 {
 		whole[loader.FieldPage] = pageMark
-		folder, _, _ := strings.Cut(rule.Path.Fill(&whole), pageMark)
+		folder, _, _ := strings.Cut(rule.Path.FillPath(&whole), pageMark)
 		pl.shelf = &shelf{folder: strings.ToUpper(folder), order: strings.ToUpper(pl.Name)}
 		pl.shelf.entries = entries(&pl)
 	}

@@ -2,6 +2,7 @@ package loader_test
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -235,8 +236,11 @@ func TestTemplatesWithConditionsAndTransforms(t *testing.T) {
 		"{id|hex:0}": "hex takes a number of digits from 1 to 16", "{id|sub:x}": "sub takes the first character",
 		"{id|sub:0:0}": "sub takes the first character", "{id|hash:crc31}": "hash takes one of crc16",
 		"{id|table:a}": "table takes pairs", "{id|default:}": "default takes the text",
-		"{id|uper}":     `did you mean "upper"?`,
-		"{id|unit:MiX}": "unit takes a unit", "{id|group:27}": "group takes how many letters",
+		"{id|uper}":         `did you mean "upper"?`,
+		"{id|default:..}/x": "is no part of a name", "{id|table:a=b/c}": "is no part of a name",
+		`{id|replace:a:\}`: "has a forbidden character", "{id|replace:a:b/}": "is no part of a name",
+		"{kind|table:full=..:short=..}/{id}.cfg": "is no part of a name",
+		"{id|unit:MiX}":                          "unit takes a unit", "{id|group:27}": "group takes how many letters",
 		"{id|trim:3}": "takes no value",
 	} {
 		_, err := loader.ParseTemplate(text)
@@ -282,7 +286,8 @@ func TestATargetReportsItsLoader(t *testing.T) {
 }
 
 func FuzzTemplate(f *testing.F) {
-	for _, s := range []string{"{if disc}a{else}b{end}", "{each}{file}\n{end}", "{id|max:3|pad:2}", "{{}}",
+	for _, s := range []string{"{id|sub:0:1|replace:X:.}{id|sub:0:1|replace:X:.}/{title|group:3}",
+		"{id|hash:md5|max:4|hex:2}", "{if disc}a{else}b{end}", "{each}{file}\n{end}", "{id|max:3|pad:2}", "{{}}",
 		"{if discs over 1 and region is x}{end}"} {
 		f.Add(s)
 	}
@@ -292,7 +297,16 @@ func FuzzTemplate(f *testing.F) {
 			return
 		}
 		v := loader.Values{loader.FieldID: "X-1", loader.FieldTitle: "T", loader.FieldDisc: "1"}
-		out := tpl.FillEach(&v, []loader.Values{v, v})
+		for _, odd := range []string{"..", ".", "a/..", "\xff"} { // as titles may come to be
+			w := v
+			for f := range w {
+				w[f] = odd
+			}
+			if p := tpl.FillPath(&w); p != "" && !fs.ValidPath(p) {
+				t.Fatalf("%q makes %q", text, p)
+			}
+		}
+		out := tpl.FillPath(&v)
 		if strings.HasPrefix(out, "/") || strings.Contains("/"+out+"/", "/../") {
 			t.Fatalf("%q makes %q, which leaves the target", text, out)
 		}

@@ -74,6 +74,22 @@ func ParseTemplate(text string) (Template, error) {
 	if err := t.everyPath(); err != nil {
 		return t, err
 	}
+	var bad error
+	t.any(func(n *node) bool {
+		for _, x := range n.transforms {
+			for _, made := range x.makes {
+				if strings.ContainsAny(made, `/\`) || x.name != "replace" && made != "" && strings.Trim(made,
+					".") == "" {
+					bad = fmt.Errorf("the transform %s in the path %q produces %q, which is no part of a name", x.name,
+						text, made)
+				}
+			}
+		}
+		return bad != nil
+	})
+	if bad != nil {
+		return t, bad
+	}
 	expr := "(?i)^" + t.pattern(t.nodes) + "$"
 	t.match, err = regexp.Compile(expr)
 	if err != nil {
@@ -653,6 +669,25 @@ func compiled(expr string) (*regexp.Regexp, error) {
 }
 
 var expressions sync.Map // of *regexp.Regexp
+
+// FillPath makes a path for the given values. Whatever transforms make of them, it stays below the root.
+func (t Template) FillPath(v *Values) string {
+	p := t.Fill(v)
+	if p == "" || fs.ValidPath(p) {
+		return p
+	}
+	parts := strings.Split(p, "/")
+	kept := parts[:0]
+	for _, part := range parts {
+		if part == "." || part == ".." {
+			part = strings.Repeat("_", len(part))
+		}
+		if part != "" {
+			kept = append(kept, part)
+		}
+	}
+	return strings.ToValidUTF8(strings.Join(kept, "/"), "_")
+}
 
 // Transforms reports whether a field stands with transforms, so that it may look
 // different each time.

@@ -21,8 +21,9 @@ import (
 
 // A transform makes another value of one.
 type transform struct {
-	name string
-	do   func(string) string
+	name  string
+	do    func(string) string
+	makes []string // texts that it puts in the place of others
 }
 
 // transforms are all there are, by their names, with what makes one of what stands behind the colon.
@@ -57,6 +58,18 @@ func parseTransform(text string) (t transform, err error) {
 		return t, fmt.Errorf("the transform %s %w", name, err)
 	}
 	t.name = name
+	switch name {
+	case "default":
+		t.makes = []string{arg}
+	case "replace":
+		_, to, _ := strings.Cut(arg, ":")
+		t.makes = []string{to}
+	case "table":
+		for pair := range strings.SplitSeq(arg, ":") {
+			_, to, _ := strings.Cut(pair, "=")
+			t.makes = append(t.makes, to)
+		}
+	}
 	return t, nil
 }
 
