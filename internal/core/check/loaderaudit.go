@@ -121,7 +121,9 @@ func (y *loaderAudit) entry(e *target.Entry) {
 }
 
 // made is the path that a template makes, as the console has it.
-func (y *loaderAudit) made(t loader.Template, v *loader.Values) string { return y.at.Cased(t.FillPath(v)) }
+func (y *loaderAudit) made(t loader.Template, v *loader.Values) string {
+	return y.at.Cased(t.FillPath(v))
+}
 
 // need notes a track or companion that belongs to a title.
 func (y *loaderAudit) need(file string) {
