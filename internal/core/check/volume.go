@@ -66,17 +66,22 @@ func (y *loaderAudit) attachment() {
 	}
 }
 
+// here is where the loader's own files are looked for.
+func (y *loaderAudit) here() loader.Here {
+	return loader.Here{Attachment: y.on, Via: y.at.Via, Filesystem: y.facts.Filesystem.Name}
+}
+
 // kit looks for the loader's own files.
 func (y *loaderAudit) kit() {
 	k := &y.profile.Kit
-	if len(k.On) > 0 && !slices.Contains(k.On, y.on) {
+	if !y.here().HasKit(k) {
 		return
 	}
 	reported := map[string]bool{}
 	for i := range k.Files {
 		f := &k.Files[i]
 		key := y.tree.fold(f.To)
-		if f.Optional || reported[key] || len(f.Platforms) > 0 && !slices.ContainsFunc(y.lines,
+		if f.Optional || reported[key] || !y.here().Needs(f) || len(f.Platforms) > 0 && !slices.ContainsFunc(y.lines,
 			func(l *line) bool { return slices.Contains(f.Platforms, l.Platform) }) {
 			continue
 		}
@@ -221,7 +226,7 @@ func (a *audit) sha(e *target.Entry) (string, error) {
 func (y *loaderAudit) settings() {
 	for i := range y.profile.Settings {
 		s := &y.profile.Settings[i]
-		if len(s.On) > 0 && !slices.Contains(s.On, y.on) {
+		if !y.here().Wants(s) {
 			continue
 		}
 		f := Finding{Kind: Setting, Grade: Remark, Path: s.File, Remedy: s.Remedy, Matters: s.Otherwise}
@@ -282,7 +287,7 @@ func (y *loaderAudit) withoutCovers(s *loader.Setting) {
 func (y *loaderAudit) settingsText(file string) (text string) {
 	for i := range y.profile.Settings {
 		s := &y.profile.Settings[i]
-		if y.tree.fold(s.File) != y.tree.fold(file) || len(s.On) > 0 && !slices.Contains(s.On, y.on) {
+		if y.tree.fold(s.File) != y.tree.fold(file) || !y.here().Wants(s) {
 			continue
 		}
 		with, err := settings.Set(text, settings.Syntax(s.Syntax), s.Section, s.Key, s.Value)
@@ -297,13 +302,13 @@ func (y *loaderAudit) settingsText(file string) (text string) {
 // ofKit reports whether a file is one of the kit's here.
 func (y *loaderAudit) ofKit(file string) bool {
 	k := &y.profile.Kit
-	return (len(k.On) == 0 || slices.Contains(k.On, y.on)) && slices.ContainsFunc(k.Files,
-		func(f loader.KitFile) bool { return y.tree.fold(f.To) == y.tree.fold(file) })
+	return y.here().HasKit(k) && slices.ContainsFunc(k.Files,
+		func(f loader.KitFile) bool { return y.here().Needs(&f) && y.tree.fold(f.To) == y.tree.fold(file) })
 }
 
 // deciding reports whether a file holds a setting without which the loader lists nothing from here.
 func (y *loaderAudit) deciding(file string) bool {
 	return slices.ContainsFunc(y.profile.Settings, func(s loader.Setting) bool {
-		return s.Lists && (len(s.On) == 0 || slices.Contains(s.On, y.on)) && y.tree.fold(s.File) == y.tree.fold(file)
+		return s.Lists && y.here().Wants(&s) && y.tree.fold(s.File) == y.tree.fold(file)
 	})
 }

@@ -83,7 +83,7 @@ func (s *Sheet) eachStart(each func(Text)) {
 	for k := range s.of.Loaders {
 		p := s.of.Loaders[k].Profile
 		for _, f := range p.Kit.Files {
-			if f.Text == "" {
+			if f.Text == "" || !s.of.Loaders[k].Tree.Here().Needs(&f) {
 				continue
 			}
 			t := Text{Title: -1, Path: f.To, Text: strings.TrimPrefix(f.Text, "\n"), Why: f.Why}

@@ -66,6 +66,15 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 	return l
 }
 
+// here is where the loader's own files are.
+func (l *layer) here() loader.Here {
+	h := loader.Here{Attachment: l.destination.attachment(), Filesystem: l.destination.Filesystem.Name}
+	if l.destination.Attachment != nil {
+		h.Via = l.destination.Attachment.Via
+	}
+	return h
+}
+
 // place gives a title the path that it would have if it were alone. It gets the
 // name that it holds, where that is one that the rules allow.
 func (l *layer) place(t *title.Title, held string) Placement {

@@ -58,8 +58,9 @@ func (t *Tree) Outline() []Line {
 	for _, l := range t.Lists(func(int) bool { return true }) {
 		add(Line{Path: l.Path, Size: int64(len(l.Data)), Shape: shape.Written, Rule: l.Rule, Title: -1})
 	}
+	here := t.l.here()
 	for _, f := range t.l.p.Kit.Files {
-		if f.Text != "" {
+		if f.Text != "" && here.Needs(&f) {
 			add(Line{Path: f.To, Size: int64(len(strings.TrimPrefix(f.Text, "\n"))), Shape: shape.Written, Rule: f.Why,
 				Title: -1})
 		}

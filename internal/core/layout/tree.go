@@ -75,6 +75,9 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 	return t
 }
 
+// Here is where the loader's own files are, at what the tree was laid for.
+func (t *Tree) Here() loader.Here { return t.l.here() }
+
 // Target is what the tree was laid for.
 func (t *Tree) Destination() *Destination { return &t.l.destination }
 
@@ -233,7 +236,7 @@ func (t *Tree) turn(g *group) (moved []int) {
 		entries += n
 		if was := p.shelf.page; was != page {
 			p.shelf.page = page
-			if page > 1 || was > 1 {
+			if page > 1 || was > 1 { // one that has no page yet is as on the first
 				moved = append(moved, i)
 			}
 		}

@@ -21,8 +21,12 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	if t.Of > 1 {
 		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
 	}
-	if p.shelf != nil && p.shelf.page > 1 {
-		v[loader.FieldPage] = strconv.Itoa(p.shelf.page)
+	page := 0
+	if p.shelf != nil {
+		page = p.shelf.page
+	}
+	if page > 1 || p.Rule.PageOne {
+		v[loader.FieldPage] = strconv.Itoa(max(1, page))
 	}
 	return v
 }

@@ -351,6 +351,7 @@ func (c *checker) accept(at string, a *Accept) {
 	}
 	c.titleRule(at+".title", &a.Title)
 	c.known(a.OverflowAfter >= 0, at+".overflow-after", "overflow-after cannot be negative")
+	c.known(!a.PageOne || a.OverflowAfter > 0, at+".page-one", "only a rule with overflow-after has pages")
 	c.known(a.OverflowAfter == 0 || a.Path.Uses(FieldPage), at+".overflow-after",
 		"the path has no {page}, so there can be no further folder")
 	for _, x := range c.p.Attachments {
@@ -450,7 +451,8 @@ func (c *checker) companion(at string, m *Companion) {
 	c.fields(at+".text", m.Text.Template, textFields)
 	c.maybe(at+".syntax", "syntax", m.Syntax, syntaxWords)
 	c.maybe(at+".make", "make of text", m.Make, textMakes)
-	c.known(m.Make == "" || m.Syntax == "", at+".make", "a text has a make, or the syntax of values that are kept, not both")
+	c.known(m.Make == "" || m.Syntax == "", at+".make",
+		"a text has a make, or the syntax of values that are kept, not both")
 	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")
 	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at,
 		"keep and locked-by need the key syntax: how the text is read")
@@ -543,6 +545,7 @@ func (c *checker) kit(k *Kit) {
 	seen := map[string]int{}
 	for i, f := range k.Files {
 		c.inside(at("kit.file", i)+".to", f.To)
+		c.ofTarget(at("kit.file", i)+".when", f.When)
 		for _, from := range f.From {
 			c.pattern(at("kit.file", i)+".from", from)
 		}
@@ -563,6 +566,17 @@ func (c *checker) setting(at string, s *Setting) {
 	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section",
 		"only ini and toml files have sections")
 	c.each(at+".on", "attachment", s.On, c.attachments())
+	c.ofTarget(at+".when", s.When)
+}
+
+// ofTarget checks a condition that can ask for the target only.
+func (c *checker) ofTarget(at string, w Condition) {
+	for _, f := range w.fields() {
+		c.known(f == FieldVia || f == FieldFilesystem, at,
+			"the %s is none of the target's; a rule for the loader's own files "+
+				"can test via and filesystem", f)
+	}
+	c.condition(at, w)
 }
 
 // attachments are the names of the profile's attachments.

@@ -130,6 +130,8 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"rowan", `to = "ROWAN/rowan.run"`, `to = "ROWAN/rowan.cfg"`, "has the same path ROWAN/rowan.cfg"},
 		{"rowan", `when = "via is usb"`, `when = "vai is usb"`, `did you mean "via"?`},
 		{"rowan", `when = "via is usb"`, `when = "via is ubs"`, `did you mean "usb"?`},
+		{"rowan", "[[setting]]", "[[setting]]\nwhen = \"title is usb\"", "the title is none of the target's"},
+		{"rowan", "[[kit.file]]", "[[kit.file]]\nwhen = \"via is ubs\"", `did you mean "usb"?`},
 		{"rowan", `when = "via is usb"`, `when = "title is usb"`, "a checklist cannot test the title"},
 		{"rowan", `when = "via is nbd and added"`, `when = "via is nbd and"`,
 			`1: unknown connection "nbd and"; use one of`},

@@ -157,6 +157,7 @@ type Accept struct {
 	Package       Package   `toml:"package"`
 	Title         TitleRule `toml:"title"`
 	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
+	PageOne       bool      `toml:"page-one"`       // the first page has its number too
 	TooLarge      TooLarge  `toml:"too-large"`
 	AlsoNeeds     string    `toml:"also-needs-space-on"` // name of an attachment
 	Unlisted      bool      `toml:"unlisted"`            // it waits there, and is no line of the loader's list
@@ -375,24 +376,26 @@ type KitFile struct {
 	Text     string   `toml:"text"` // what is written when the user has none; [Setting]s are set in what there is
 	Editions []string `toml:"editions"`
 	// Platforms are those whose titles need it; empty for every target.
-	Platforms []string `toml:"platforms"`
-	Optional  bool     `toml:"optional"`
-	Why       string   `toml:"why"`
+	Platforms []string  `toml:"platforms"`
+	When      Condition `toml:"when"` // of the target: its connection and filesystem
+	Optional  bool      `toml:"optional"`
+	Why       string    `toml:"why"`
 }
 
 // A Setting is a value in one of the loader's own files that decides what it
 // shows.
 type Setting struct {
-	File      string   `toml:"file"`
-	Syntax    string   `toml:"syntax"`
-	Section   string   `toml:"section"`
-	Key       string   `toml:"key"`
-	Value     string   `toml:"value"`
-	On        []string `toml:"on"`
-	Lists     bool     `toml:"lists"`  // without it the loader lists nothing
-	Covers    bool     `toml:"covers"` // without it the loader shows no covers
-	Otherwise string   `toml:"otherwise"`
-	Remedy    string   `toml:"remedy"`
+	File      string    `toml:"file"`
+	Syntax    string    `toml:"syntax"`
+	Section   string    `toml:"section"`
+	Key       string    `toml:"key"`
+	Value     string    `toml:"value"`
+	On        []string  `toml:"on"`
+	When      Condition `toml:"when"`   // of the target: its connection and filesystem
+	Lists     bool      `toml:"lists"`  // without it the loader lists nothing
+	Covers    bool      `toml:"covers"` // without it the loader shows no covers
+	Otherwise string    `toml:"otherwise"`
+	Remedy    string    `toml:"remedy"`
 }
 
 // A SystemImage is a file of the console's that is known by its checksum.

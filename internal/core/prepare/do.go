@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -199,8 +198,16 @@ func (p *Plan) text(f File) ([]byte, error) {
 
 // holds reports whether a setting is one for a drive.
 func (p *Plan) holds(s *loader.Setting) bool {
-	at := p.profile.Attachment("usb", p.Filesystem)
-	return len(s.On) == 0 || at != nil && slices.Contains(s.On, at.Name)
+	return p.here(p.profile).Wants(s)
+}
+
+// here is where a loader's own files go.
+func (p *Plan) here(of *loader.Profile) loader.Here {
+	h := loader.Here{Via: "usb", Filesystem: p.Filesystem}
+	if at := of.Attachment("usb", p.Filesystem); at != nil {
+		h.Attachment = at.Name
+	}
+	return h
 }
 
 // source opens a file of the kit as it goes over.

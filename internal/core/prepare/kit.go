@@ -41,7 +41,7 @@ func (p *Plan) kit(r Request) error {
 		return err
 	}
 	for _, f := range k.Files {
-		if len(f.Editions) > 0 && !slices.Contains(f.Editions, r.Edition) {
+		if len(f.Editions) > 0 && !slices.Contains(f.Editions, r.Edition) || !p.here(r.Profile).Needs(&f) {
 			continue
 		}
 		found := matching(files, f.From)

@@ -163,6 +163,9 @@ func anyProfile(t *rapid.T) (text, via, filesystem string) {
 	if some("pages") {
 		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/{if page}+{page}/{end}"+one("cart", "{title}{ext}",
 			"{title}.bin"), `archives = "unpack"`, "overflow-after = 2")
+	} else if some("numbered pages") {
+		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/p{page|pad:2}/{title}{ext}", `archives = "unpack"`,
+			"overflow-after = 2", "page-one = true")
 	} else {
 		rule(`"wren8", "finch"`, `"cartridge"`, "C/{platform}/"+one("cart", "{title}{ext}", "{title}.bin"),
 			`archives = "unpack"`)
@@ -247,6 +250,9 @@ func TestWhatWasFilledByAnyRulesIsListed(t *testing.T) {
 			must(t, err)
 			want := 0
 			for i := range s.Sheet.Titles() {
+				if r := s.Sheet.Placement(i).Refusal; r != nil && strings.Contains(r.Say, "needs the") {
+					t.Fatalf("%s has no place: %s\n%s", s.Sheet.Titles()[i].Label(), r.Say, text)
+				}
 				if !s.Sheet.Chosen[i] || !s.Sheet.Verdict(i).Kind.Goes() {
 					continue
 				}
