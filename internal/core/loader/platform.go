@@ -399,6 +399,16 @@ func (p *Platform) Kind(name string) *DiscKind {
 // Has reports whether games of the platform come in a form.
 func (p *Platform) Has(f title.Form) bool { return slices.Contains(p.Forms, f) }
 
+// FileForm is the form of a game of the platform that is a file by itself.
+func (p *Platform) FileForm() title.Form {
+	for _, f := range p.Forms {
+		if f != title.Folder && f != title.Tracks {
+			return f
+		}
+	}
+	return p.Forms[0]
+}
+
 // The ways in which values are written.
 const (
 	KeyValue = "key=value"

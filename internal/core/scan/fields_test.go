@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
+	"polytome/internal/core/title"
 	"polytome/internal/testkit/coretest"
 )
 
@@ -72,4 +73,31 @@ encoding = "number-le"
 			assert.Contains(t, got.Findings[0].Say, "not JSON", "what cannot be read is said")
 		}
 	}
+}
+
+// TestAFileIsNoFolder: a platform whose games are folders as well as files is known by either, each for what it is.
+func TestAFileIsNoFolder(t *testing.T) {
+	p, err := loader.ParsePlatform("teasel.toml", []byte(`format = 1
+name = "teasel"
+shown = "Teasel"
+forms = ["folder", "cartridge"]
+extensions = [".tsl"]
+
+[[marker]]
+file = "start.tsl"
+
+[[marker]]
+magic = "TEASEL"
+`))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	coretest.Write(t, dir, "one/start.tsl", []byte("x"))
+	coretest.Write(t, dir, "two.tsl", []byte("TEASEL and more"))
+	r, err := scan.Scan(t.Context(), []string{dir}, scan.Options{Set: &loader.Set{Platforms: []*loader.Platform{p}}})
+	require.NoError(t, err)
+	got := map[string]title.Form{}
+	for i := range r.Titles {
+		got[r.Titles[i].Name] = r.Titles[i].Form
+	}
+	assert.Equal(t, map[string]title.Form{"one": title.Folder, "two": title.Cartridge}, got)
 }

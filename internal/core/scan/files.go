@@ -267,7 +267,7 @@ func (s *scan) unread(path string, it *item, err error) *title.Title {
 		if !slices.Contains(p.Extensions, ext) && !slices.Contains(p.Packages, ext) {
 			continue
 		}
-		t := &title.Title{Platform: p.Name, Form: p.Forms[0], Name: nameOfFile(base(path)), Of: 1,
+		t := &title.Title{Platform: p.Name, Form: p.FileForm(), Name: nameOfFile(base(path)), Of: 1,
 			Discs: []title.Disc{{Number: 1, File: it.file(path)}}}
 		if slices.ContainsFunc(s.set.Platforms,
 			func(q *platform) bool { return q != p && slices.Contains(q.Extensions, ext) }) {

@@ -42,7 +42,7 @@ func Identify(r io.ReaderAt, size int64, name string, set *loader.Set) (*title.T
 		}
 	}
 	if p != nil {
-		t.Form = p.Forms[0]
+		t.Form = p.FileForm()
 		if p.Used.Sector > 0 && t.Form == title.Image {
 			if t.Discs[0].Used, err = shape.UsedOf(r, size, int64(p.Used.Bitmap), int64(p.Used.Sector)); err != nil {
 				t.Findings = append(t.Findings, fault(err.Error(), again))
@@ -215,7 +215,7 @@ func byExt(t *title.Title, whole *reading.Source, ext string, set *loader.Set) *
 		switch {
 		case whole.Size == 0 && (slices.Contains(p.Extensions, ext) && !p.Has(title.Tracks) ||
 			slices.Contains(p.Packages, ext)):
-			t.Form, t.Name = p.Forms[0], nameOfFile(whole.Name)
+			t.Form, t.Name = p.FileForm(), nameOfFile(whole.Name)
 			t.Findings = append(t.Findings, fault("the file is empty", "get or copy it again"))
 			return t
 		case slices.Contains(p.Packages, ext):
@@ -225,17 +225,17 @@ func byExt(t *title.Title, whole *reading.Source, ext string, set *loader.Set) *
 		case p.Inside():
 			images = true
 		case len(p.Markers) > 0:
-			t.Form, t.Platform, t.Name = p.Forms[0], p.Name, nameOfFile(whole.Name)
+			t.Form, t.Platform, t.Name = p.FileForm(), p.Name, nameOfFile(whole.Name)
 			say := "there is nothing in the file by which a %[2]s %[3]s is known"
 			if p.Markers[0].Certain() && p.Markers[0].Offset == 0 {
 				say = "the file does not start like a %[2]s %[3]s"
 			}
 			t.Findings = append(t.Findings, fault(fmt.Sprintf("the name ends in %[1]s, but "+say, ext, p.Shown,
-				p.Forms[0]),
+				p.FileForm()),
 				"get or copy it again"))
 			return t
 		default:
-			t.Form = p.Forms[0]
+			t.Form = p.FileForm()
 			return finish(t, p, &loader.Marker{Syntax: loader.Binary}, whole, ext, set)
 		}
 	}
