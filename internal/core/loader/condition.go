@@ -239,6 +239,10 @@ func (t *term) words() string {
 			all(t.wanted, "or"))
 	case t.is == equal:
 		return fmt.Sprintf("when the %s is %s%s", t.field, not, all(t.wanted, "or"))
+	case t.field == FieldDiscs && t.not:
+		return "when it is on one disc"
+	case t.field == FieldDiscs:
+		return "when it has several discs"
 	case t.not:
 		return fmt.Sprintf("when there is no %s", t.field)
 	}

@@ -94,7 +94,7 @@ func TestRulesHoldForWhatTitlesAre(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"Beacon": "Small/A-C/Beacon.iso ", "Copper Tide": "Large/Copper Tide.iso ",
 		"Mr. Tin": "Rest/N/Mr. Tin.iso ", "Two Sails": "Rest/W/Two Sails a.iso Rest/W/Two Sails b.iso ",
-		"Owl":    "no: Any reads Vesper titles only when the kind is short and when there is no discs",
+		"Owl":    "no: Any reads Vesper titles only when the kind is short and when it is on one disc",
 		"Quarry": "no: Any shows no trial versions", "Reed": "no: Any shows no trial versions"}, got)
 
 	w.fill(0)
