@@ -235,7 +235,7 @@ func (f *filling) check(ctx context.Context, all survey.Board) (complete bool, e
 	return complete, nil
 }
 
-// prover checks a target as the checklist's command does: by what was done there.
+// checker checks a target as the checklist's command does: by what was done there.
 func (f *filling) checker(s *survey.Survey, n int, runs *journal.Journal) *survey.Checker {
 	p := s.Checker(f.bench, n, "", nil)
 	p.Journal = runs
@@ -285,9 +285,3 @@ func (f *filling) fix(ctx context.Context, all survey.Board, n int, fixes []fix.
 	s.Narrow(f.bench, n, chosen)
 	return complete, err
 }
-
-// printWrong reports which titles that are wanted do not start as they are there.
-// moveSources moves the files of titles that have been copied.
-// line prints one object; with the target that it is of, where there are several.
-// event prints one event of the run.
-// passingLine is how far all targets are.

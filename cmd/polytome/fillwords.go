@@ -17,6 +17,7 @@ import (
 	"polytome/internal/size"
 )
 
+// printWrong reports which titles that are wanted do not start as they are there.
 func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	can := 0
 	fmt.Fprintf(out, "Selected on %s and there, but not starting: %s\n", s.Config.Name, size.Count(len(wrong), "title"))
@@ -31,6 +32,7 @@ func printWrong(out io.Writer, s *survey.Survey, wrong []survey.Wrong) {
 	}
 }
 
+// moveSources moves the files of titles that have been copied.
 func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) error {
 	var carried []movesources.Carried
 	for n, l := range f.lanes {
@@ -68,6 +70,7 @@ func (f *filling) moveSources(ctx context.Context, all survey.Board, to string) 
 	return nil
 }
 
+// line prints one object; with the target that it is of, where there are several.
 func (l *lane) line(key string, v any) error {
 	o := map[string]any{key: v}
 	if !l.only {
@@ -117,6 +120,7 @@ func (l *lane) begin(s *survey.Survey) error {
 	return nil
 }
 
+// event prints one event of the run.
 func (l *lane) event(e run.Event) {
 	f := l.f
 	f.mu.Lock()
@@ -175,6 +179,7 @@ func (l *lane) event(e run.Event) {
 	}
 }
 
+// passingLine is how far all targets are.
 func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 	if of.only {
 		doing := "copy"

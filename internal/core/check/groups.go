@@ -203,17 +203,25 @@ func (y *loaderAudit) isHidden(key string) bool {
 	return false
 }
 
-// lists compares the files in which titles are listed with what is here.
-func (y *loaderAudit) lists() {
+// largestDiscs works out how large the largest disc of every line's title is.
+func (y *loaderAudit) largestDiscs() {
 	largest := map[[2]string]int64{}
-	for _, l := range y.lines {
+	of := func(l *line) [2]string {
 		name, _ := withoutDisc(l)
-		of := [2]string{l.Platform, name}
-		largest[of] = max(largest[of], l.Size)
+		return [2]string{l.Platform, name}
 	}
 	for _, l := range y.lines {
-		name, _ := withoutDisc(l)
-		l.largest = largest[[2]string{l.Platform, name}]
+		largest[of(l)] = max(largest[of(l)], l.Size)
+	}
+	for _, l := range y.lines {
+		l.largest = largest[of(l)]
+	}
+}
+
+// lists compares the files in which titles are listed with what is here.
+func (y *loaderAudit) lists() {
+	if slices.ContainsFunc(y.profile.Lists, func(l loader.List) bool { return !l.When.Empty() }) {
+		y.largestDiscs()
 	}
 	for i := range y.profile.Lists {
 		l := &y.profile.Lists[i]
@@ -236,6 +244,9 @@ func (y *loaderAudit) lists() {
 		want := layout.ListData(l, rows)
 		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here",
 			Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
+		if layout.Vague(l, rows) { // what is here does not tell all that stands in it
+			f.Remedy, f.Fixes = "fill the target again: not all that it says can be read from what is here", nil
+		}
 		if !there {
 			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
 			y.report(f)
@@ -258,7 +269,9 @@ func (y *loaderAudit) lists() {
 			}
 		}
 		f.Path = e.Path
-		f.Fixes[0].Path = e.Path
+		for i := range f.Fixes {
+			f.Fixes[i].Path = e.Path
+		}
 		y.report(f)
 	}
 }

@@ -277,7 +277,7 @@ const mostParts = 10_000
 
 // indexOf is which part of a title a file is, as its path says: from 1, 0 where that is not known.
 func (y *loaderAudit) indexOf(rule *loader.Accept, v *loader.Values, e *target.Entry) int {
-	if n, err := strconv.Atoi(v[loader.FieldIndex]); err == nil && !rule.TooLarge.Parts.Transforms(loader.FieldIndex) {
+	if n, err := strconv.Atoi(v[loader.FieldIndex]); err == nil && rule.TooLarge.Parts.Counts(loader.FieldIndex) {
 		return n
 	}
 	row := y.completed(rule.TooLarge.Parts, v)

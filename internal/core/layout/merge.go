@@ -190,6 +190,18 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 	return say, true
 }
 
+// Vague reports whether values are not known that entries of a list must have.
+func Vague(l *loader.List, rows []loader.Values) bool {
+	needs := l.Line.Needs()
+	for i := range l.Fields {
+		needs = append(needs, l.Fields[i].Value.Needs()...)
+	}
+	return slices.ContainsFunc(needs, func(f loader.Field) bool {
+		return f != loader.FieldIndex && f != loader.FieldRegion &&
+			slices.ContainsFunc(rows, func(v loader.Values) bool { return v[f] == "" })
+	})
+}
+
 // shownRow is an entry for people.
 func shownRow(l *loader.List, r []byte) string {
 	if l.Record == 0 {

@@ -132,12 +132,8 @@ func put[T any](list []T, x T, name func(T) string) []T {
 	return slices.Insert(list, i, x)
 }
 
-// formsOf are the forms that a rule is about: where it names none, those of its platforms.
-func (s *Set) formsOf(a *Accept) []title.Form {
-	if len(a.Forms) > 0 {
-		return a.Forms
-	}
-	var out []title.Form
+// formsOf are the forms of a rule's platforms.
+func (s *Set) formsOf(a *Accept) (out []title.Form) {
 	for _, form := range title.Forms {
 		if slices.ContainsFunc(a.Platforms, func(name string) bool {
 			p := s.Platform(name)
@@ -176,7 +172,9 @@ func (s *Set) Check(p *Profile) error {
 	}
 	for i := range p.Accepts {
 		look(at("accept", i), p.Accepts[i].Platforms, &p.Accepts[i].Scope)
-		p.Accepts[i].Forms = s.formsOf(&p.Accepts[i])
+		if len(p.Accepts[i].Forms) == 0 { // one that was checked before is only read
+			p.Accepts[i].Forms = s.formsOf(&p.Accepts[i])
+		}
 	}
 	for i := range p.Companions {
 		look(at("companion", i), p.Companions[i].Platforms, nil)

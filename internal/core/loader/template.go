@@ -3,11 +3,9 @@ package loader
 import (
 	"fmt"
 	"io/fs"
-	"iter"
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 
 	"polytome/internal/nearest"
 )
@@ -291,9 +289,6 @@ func (t Template) Folders(values map[Field][]string) []string {
 	return out
 }
 
-// Fill makes the path or text for the given values.
-func (t Template) Fill(v *Values) string { return t.FillEach(v, nil) }
-
 // Constant is the text that a template always makes; ok is false where it depends on fields.
 func (t Template) Constant() (text string, ok bool) {
 	if len(t.nodes) == 1 && t.nodes[0].literal != "" {
@@ -311,214 +306,9 @@ func (t Template) Repeats() bool {
 	return look(t.nodes)
 }
 
-// FillEach makes a text; what stands between {each} and {end} is written once for
-// each row.
-func (t Template) FillEach(v *Values, rows []Values) string {
-	var space [160]byte
-	return string(fill(space[:0], t.nodes, v, rows, nil))
-}
-
-// FillEscaped makes a text in which every value, after its transforms, is written as escape says.
-func (t Template) FillEscaped(v *Values, rows []Values, escape func(string) string) string {
-	var space [160]byte
-	return string(fill(space[:0], t.nodes, v, rows, escape))
-}
-
-// Row is what FillEach writes for one row of the first section that is repeated.
-func (t Template) Row(row *Values) string {
-	for i := range t.nodes {
-		if n := &t.nodes[i]; n.each {
-			return string(fill(nil, n.then, row, nil, nil))
-		}
-	}
-	return ""
-}
-
-// fill writes nodes behind b. Values are written as escape says; nil leaves them as they are.
-func fill(b []byte, nodes []node, v *Values, rows []Values, escape func(string) string) []byte {
-	for i := range nodes {
-		n := &nodes[i]
-		switch {
-		case n.each:
-			for j := range rows {
-				b = fill(b, n.then, &rows[j], nil, escape)
-			}
-		case n.when != nil:
-			if n.when.Holds(v) {
-				b = fill(b, n.then, v, rows, escape)
-			} else {
-				b = fill(b, n.otherwise, v, rows, escape)
-			}
-		case n.literal != "":
-			b = append(b, n.literal...)
-		case escape != nil:
-			b = append(b, escape(n.apply(v[n.field]))...)
-		case len(n.transforms) == 0:
-			b = append(b, v[n.field]...)
-		default:
-			b = append(b, n.apply(v[n.field])...)
-		}
-	}
-	return b
-}
-
-// longestValue is how many bytes a field can have: no path takes more, and a chain of
-// replacements cannot grow without bounds.
-const longestValue = 4096
-
-func (n *node) apply(v string) string { return transformed(v, n.transforms) }
-
-// transformed is a value after all transforms.
-func transformed(v string, all []transform) string {
-	for _, t := range all {
-		if v = t.do(v); len(v) > longestValue {
-			v = strings.ToValidUTF8(v[:longestValue], "")
-		}
-	}
-	return v
-}
-
-// pattern makes the expression that matches what nodes can make.
-func (t *Template) pattern(nodes []node) string {
-	var b strings.Builder
-	for i := range nodes {
-		n := &nodes[i]
-		switch {
-		case n.each:
-		case n.when != nil:
-			b.WriteString("(?:" + t.pattern(n.then) + "|" + t.pattern(n.otherwise) + ")")
-		case n.literal != "":
-			b.WriteString(regexp.QuoteMeta(n.literal))
-		default:
-			t.groups = append(t.groups, n.field)
-			switch n.field {
-			case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
-				if n.digits() {
-					b.WriteString(`([0-9]+)`)
-				} else {
-					b.WriteString(`([^/]+?)`)
-				}
-			case FieldExt:
-				b.WriteString(`(\.[^./]*)`)
-			case FieldFolder:
-				b.WriteString(`(.+?)`)
-			default:
-				b.WriteString(`([^/]+?)`)
-			}
-		}
-	}
-	return b.String()
-}
-
-// mostSteps is how far a path is tried to be split in different ways.
-const mostSteps = 5_000
-
-// Splits are the ways to read a path that the template could have made: an ID or a title may hold what divides them in
-// the path. Where a value is known, only paths that are made of it are read, and it comes back as it is; others come
-// back as transformed. The case of letters is ignored. The first way is that of [Template.Match].
-func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
-	if known == nil {
-		known = &Values{}
-	}
-	return func(yield func(Values) bool) {
-		steps := 0
-		// walk reads nodes from the beginning of a text, and resumes what is left of it. It returns false to end.
-		var walk func(nodes []node, text string, v Values, then func(string, Values) bool) bool
-		walk = func(nodes []node, text string, v Values, then func(string, Values) bool) bool {
-			if steps++; steps > mostSteps {
-				return false
-			}
-			if len(nodes) == 0 {
-				return then(text, v)
-			}
-			n, next := &nodes[0], func(text string, v Values) bool { return walk(nodes[1:], text, v, then) }
-			literal := n.literal
-			switch {
-			case n.each:
-				return next(text, v)
-			case n.when != nil:
-				return walk(n.then, text, v, next) && walk(n.otherwise, text, v, next)
-			case literal != "":
-			case known[n.field] != "":
-				literal, v[n.field] = n.apply(known[n.field]), known[n.field]
-			case v[n.field] != "" && !t.Transforms(n.field):
-				literal = v[n.field]
-			default:
-				for end := range text + "." { // every end of the value but its beginning
-					if end == 0 {
-						continue
-					}
-					if !n.holds(text[:end]) {
-						break
-					}
-					v[n.field] = text[:end]
-					if !next(text[end:], v) {
-						return false
-					}
-				}
-				return true
-			}
-			if len(text) < len(literal) || !strings.EqualFold(text[:len(literal)], literal) {
-				return true
-			}
-			return next(text[len(literal):], v)
-		}
-		walk(t.nodes, path, Values{}, func(left string, v Values) bool { return left != "" || yield(v) })
-	}
-}
-
 // defaults reports whether another text stands where the field has no value.
 func (n *node) defaults() bool {
 	return slices.ContainsFunc(n.transforms, func(t transform) bool { return t.name == "default" })
-}
-
-// digits reports whether a number stands as such after its transforms.
-func (n *node) digits() bool {
-	return !slices.ContainsFunc(n.transforms,
-		func(t transform) bool { return t.name != "pad" && t.name != "add" && t.name != "max" })
-}
-
-// holds reports whether a value, or the beginning of one, is such as the field has.
-func (n *node) holds(value string) bool {
-	switch n.field {
-	case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
-		if !n.digits() {
-			break
-		}
-		return !strings.ContainsFunc(value, func(r rune) bool { return r < '0' || r > '9' })
-	case FieldExt:
-		return value[0] == '.' && !strings.ContainsAny(value[1:], "./")
-	case FieldFolder:
-		return true
-	}
-	return !strings.Contains(value, "/")
-}
-
-// Match reads the values out of a path that the template could have made. The
-// case of letters is ignored, and a field that stands several times must be the
-// same each time. Values come back as transformed.
-func (t Template) Match(path string) (v Values, ok bool) {
-	if t.match == nil {
-		return v, false
-	}
-	m := t.match.FindStringSubmatch(path)
-	if m == nil {
-		return v, false
-	}
-	for i, f := range t.groups {
-		got := m[i+1]
-		if got == "" {
-			continue
-		}
-		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.Transforms(f) {
-			for other := range t.Splits(path, nil) { // the expression cannot want the same twice
-				return other, true
-			}
-			return v, false
-		}
-		v[f] = got
-	}
-	return v, true
 }
 
 // mostPaths is how many different paths the conditions of a template may make.
@@ -567,144 +357,17 @@ func (t Template) everyPath() error {
 	return nil
 }
 
-// reader is an expression for what the template can make of fields that hold anything, also where it is a text and no
-// path.
-func (t Template) reader() (expr string, groups []Field) {
-	var of func(nodes []node) string
-	of = func(nodes []node) string {
-		var b strings.Builder
-		for i := range nodes {
-			switch n := &nodes[i]; {
-			case n.each:
-			case n.when != nil:
-				b.WriteString("(?:" + of(n.then) + "|" + of(n.otherwise) + ")")
-			case n.literal != "":
-				b.WriteString(regexp.QuoteMeta(n.literal))
-			default:
-				groups = append(groups, n.field)
-				b.WriteString("(.*?)")
-			}
-		}
-		return b.String()
-	}
-	return "(?s)" + of(t.nodes), groups
-}
-
-// Read reads the values out of a text that the template could have made. Letter case counts.
-func (t Text) Read(s string) (v Values, ok bool) {
-	expr, groups := t.reader()
-	re, err := compiled(expr + "$")
-	if err != nil {
-		return v, false
-	}
-	m := re.FindStringSubmatch(s)
-	if m == nil {
-		return v, false
-	}
-	for i, f := range groups {
-		if m[i+1] != "" {
-			v[f] = m[i+1]
-		}
-	}
-	return v, true
-}
-
-// ReadRow reads the values out of a line that a section which is repeated could have made; ok is false where the text
-// has no such section, or the line is not of it.
-func (t Text) ReadRow(line string) (v Values, ok bool) {
-	for i := range t.nodes {
-		if n := &t.nodes[i]; n.each {
-			row := Text{Template{nodes: n.then}}
-			for _, end := range []string{"", "\n", "\r\n"} {
-				if v, ok = row.Read(line + end); ok {
-					return v, true
-				}
-			}
-		}
-	}
-	return v, false
-}
-
-// Begins takes from the beginning of a text what the template could have made.
-func (t Text) Begins(s string) (head, rest string, ok bool) {
-	expr, _ := t.reader()
-	re, err := compiled(expr)
-	if err != nil {
-		return "", s, false
-	}
-	at := re.FindStringIndex(s)
-	if at == nil {
-		return "", s, false
-	}
-	return s[:at[1]], s[at[1]:], true
-}
-
-// Ends takes from the end of a text what the template could have made.
-func (t Text) Ends(s string) (rest, foot string, ok bool) {
-	if t.Empty() {
-		return s, "", true
-	}
-	expr, _ := t.reader()
-	for at := len(s); at >= 0; at-- { // footers are short
-		if at > 0 && s[at-1] != '\n' && at != len(s) || len(s)-at > 4096 {
-			continue
-		}
-		if re, err := compiled(expr + "$"); err == nil && re.MatchString(s[at:]) && len(s[at:]) > 0 {
-			return s[:at], s[at:], true
-		}
-	}
-	return s, "", false
-}
-
-// compiled keeps expressions: lists have many rows.
-func compiled(expr string) (*regexp.Regexp, error) {
-	if re, ok := expressions.Load(expr); ok {
-		return re.(*regexp.Regexp), nil
-	}
-	re, err := regexp.Compile("^(?:" + expr + ")")
-	if err == nil {
-		expressions.Store(expr, re)
-	}
-	return re, err
-}
-
-var expressions sync.Map // of *regexp.Regexp
-
-// FillPath makes a path for the given values. Whatever transforms make of them, it stays below the root.
-func (t Template) FillPath(v *Values) string {
-	p := t.Fill(v)
-	if p == "" || fs.ValidPath(p) {
-		return p
-	}
-	parts := strings.Split(p, "/")
-	kept := parts[:0]
-	for _, part := range parts {
-		if part == "." || part == ".." {
-			part = strings.Repeat("_", len(part))
-		}
-		if part != "" {
-			kept = append(kept, part)
-		}
-	}
-	return strings.ToValidUTF8(strings.Join(kept, "/"), "_")
-}
-
 // Transforms reports whether a field stands with transforms, so that it may look
 // different each time.
 func (t Template) Transforms(f Field) bool {
 	return t.any(func(n *node) bool { return n.field == f && len(n.transforms) > 0 })
 }
 
-// As is the value of a field as the template writes it, with the transforms that it has where it stands first.
-func (t Template) As(f Field, value string) string {
-	out, found := value, false
-	t.any(func(n *node) bool {
-		if n.field == f && !found {
-			out, found = n.apply(value), true
-		}
-		return found
+// Counts reports whether a number stands as it is wherever the template uses it, but for zeros in front.
+func (t Template) Counts(f Field) bool {
+	return !t.any(func(n *node) bool {
+		return n.field == f && slices.ContainsFunc(n.transforms, func(t transform) bool { return t.name != "pad" })
 	})
-	return out
 }
 
 // Keeps reports whether a field stands as it is wherever the template uses it, but for letter case.
