@@ -1,17 +1,14 @@
 package survey_test
 
 import (
-	"os"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/scan"
-	"polytome/internal/core/survey"
 	"polytome/internal/testkit/coretest"
 )
 
@@ -60,12 +57,7 @@ remedy = "set it"
 		set := knownTo(t, filepath.Join(dir, "known"), rules)
 		r, err := scan.Scan(t.Context(), []string{filepath.Join(dir, "games")}, scan.Options{Set: set})
 		require.NoError(t, err)
-		b := bench.New("")
-		b.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: "any", Via: "usb",
-			As:       filesystem,
-			Capacity: 1 << 30, Everything: true}}
-		require.NoError(t, os.MkdirAll(b.Targets[0].At, 0o755))
-		w := &workshop{t: t, dir: dir, bench: b, titles: r.Titles, o: survey.Options{Set: set}}
+		w := oneStick(t, dir, set, "any", filesystem, r.Titles)
 		w.fill(0)
 		if filesystem == "exfat" {
 			assert.FileExists(t, w.at("Stick", "note.txt"))

@@ -2,7 +2,6 @@ package survey_test
 
 import (
 	"encoding/json"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
@@ -10,11 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
-	"polytome/internal/core/survey"
 	"polytome/internal/testkit/coretest"
 )
 
@@ -129,15 +126,11 @@ func TestListsOfAnyMake(t *testing.T) {
 					"[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [\"fat32\"]\n[[accept]]\nplatforms = "+
 					"[\"vesper\"]\n"+
 					"path = \"G/{id}.iso\"\n[[list]]\npath = \"games.lst\"\norder = [\"id\"]\n"+c.rule+"\n")
-			b := bench.New("")
-			b.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: "any", Via: "usb",
-				As:       "fat32",
-				Capacity: 1 << 30, Everything: true}}
-			require.NoError(t, os.MkdirAll(b.Targets[0].At, 0o755))
 			cache, err := scancache.Open(filepath.Join(dir, "seen.sqlite"))
 			require.NoError(t, err)
 			defer cache.Close()
-			w := &workshop{t: t, dir: dir, bench: b, o: survey.Options{Set: set, Cache: cache}}
+			w := oneStick(t, dir, set, "any", "fat32", nil)
+			w.o.Cache = cache
 			fill := func() {
 				r, err := scan.Scan(t.Context(), []string{filepath.Join(dir, "games")}, scan.Options{Set: set})
 				require.NoError(t, err)

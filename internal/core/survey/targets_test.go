@@ -19,6 +19,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
@@ -51,6 +52,15 @@ func newWorkshop(t *testing.T, games map[string][]byte, targets ...bench.Target)
 	}
 	w.o.Set = coretest.Set(t)
 	w.scanned()
+	return w
+}
+
+// oneStick is a bench with an empty stick for a loader in a folder, which takes all titles.
+func oneStick(t *testing.T, dir string, set *loader.Set, loaderName, filesystem string, titles []title.Title) *workshop {
+	w := &workshop{t: t, dir: dir, bench: bench.New(""), titles: titles, o: survey.Options{Set: set}}
+	w.bench.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: loaderName, Via: "usb",
+		As: filesystem, Capacity: 1 << 30, Everything: true}}
+	require.NoError(t, os.MkdirAll(w.bench.Targets[0].At, 0o755))
 	return w
 }
 

@@ -9,10 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/scan"
-	"polytome/internal/core/survey"
 	"polytome/internal/testkit/coretest"
 )
 
@@ -72,11 +70,7 @@ func TestRulesHoldForWhatTitlesAre(t *testing.T) {
 	set := knownTo(t, filepath.Join(dir, "known"), byWhatTheyAre)
 	r, err := scan.Scan(t.Context(), []string{filepath.Join(dir, "games")}, scan.Options{Set: set})
 	require.NoError(t, err)
-	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: "any", Via: "usb", As: "fat32",
-		Capacity: 1 << 30, Everything: true}}
-	require.NoError(t, os.MkdirAll(b.Targets[0].At, 0o755))
-	w := &workshop{t: t, dir: dir, bench: b, titles: r.Titles, o: survey.Options{Set: set}}
+	w := oneStick(t, dir, set, "any", "fat32", r.Titles)
 
 	s := w.look(0)
 	got := map[string]string{}
