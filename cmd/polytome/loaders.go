@@ -45,7 +45,8 @@ with that mistake, and the rest works.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader(), explainLoader(), testLoader(), schemaOfLoaders())
+	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader(), explainLoader(), testLoader(),
+		schemaOfLoaders())
 	return cmd
 }
 

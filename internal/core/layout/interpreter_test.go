@@ -56,7 +56,9 @@ func (d drawn) condition(rule bool) string {
 func (d drawn) field() string {
 	out := "{" + d.one("id", "title", "name", "region|default:none", "kind|default:x", "platform", "id", "title")
 	for d.Intn(2) == 0 {
-		out += "|" + d.one("upper", "lower", "trim", "max:6", "pad:12", "letter", "group:3", "group:5", "add:7", "hex:3", "letters",
+		out += "|" + d.one("upper", "lower", "trim", "max:6", "pad:12", "letter", "group:3", "group:5", "add:7",
+			"hex:3",
+			"letters",
 			"replace:o:0", "replace:-:", "table:North=N:West=W", "sub:0:3", "sub:-4", "sub:2", "sub:1:2", "hash:crc32",
 			"hash:crc16", "hash:md5", "hash:sha1", "hash:sha256", "default:y")
 	}
@@ -86,7 +88,8 @@ func TestAnotherInterpreterComesToTheSamePaths(t *testing.T) {
 	var in bytes.Buffer
 	cases, taken := 0, 0
 	for cases < 4000 {
-		text := "format = 1\nname = \"any\"\nshown = \"Any\"\n[[attachment]]\nname = \"s\"\nvia = \"usb\"\nfilesystems = [\"ext4\"]\n"
+		text := "format = 1\nname = \"any\"\nshown = \"Any\"\n" +
+			"[[attachment]]\nname = \"s\"\nvia = \"usb\"\nfilesystems = [\"ext4\"]\n"
 		var rules []ruled
 		for range 1 + d.Intn(3) {
 			r := ruled{Path: "p" + d.path(2) + "{id}q"}
@@ -109,14 +112,17 @@ func TestAnotherInterpreterComesToTheSamePaths(t *testing.T) {
 			kind, region := d.one("", "short", "full"), d.one("", "North", "West", "East")
 			size := int64(d.Intn(6)) << 30
 			tt := title.Title{Key: "k", Platform: "vesper", Form: title.Image, Of: 1,
-				ID: "VSP-" + strconv.Itoa(10000+d.Intn(80000)), Name: d.one("Copper Tide", "7 Owls", "mole", "Zum Ende", "The Weir - Two"),
-				Region: region, Discs: []title.Disc{{Number: 1, Kind: kind, File: title.File{Path: "/a.iso", Size: size}}}}
+				ID:     "VSP-" + strconv.Itoa(10000+d.Intn(80000)),
+				Name:   d.one("Copper Tide", "7 Owls", "mole", "Zum Ende", "The Weir - Two"),
+				Region: region, Discs: []title.Disc{{Number: 1, Kind: kind, File: title.File{Path: "/a.iso",
+					Size: size}}}}
 			if d.Intn(2) == 0 {
 				tt.Tags = []string{"v2", "x"}
 			}
 			tree := layout.Lay([]title.Title{tt}, p, coretest.Destination(t, p, "usb", "ext4"))
-			c := judged{Rules: rules, Facts: map[string]string{"id": tt.ID, "name": tt.Name, "title": tt.Name, "region": region,
-				"kind": kind, "platform": "vesper", "form": "image", "size": strconv.FormatInt(size, 10), "parts": "1",
+			c := judged{Rules: rules, Facts: map[string]string{"id": tt.ID, "name": tt.Name, "title": tt.Name,
+				"region": region,
+				"kind":   kind, "platform": "vesper", "form": "image", "size": strconv.FormatInt(size, 10), "parts": "1",
 				"tags": strings.Join(tt.Tags, "\n")}}
 			c.Values = map[string]string{"id": tt.ID, "name": tt.Name, "title": tt.Name, "region": region, "kind": kind,
 				"platform": "vesper"}

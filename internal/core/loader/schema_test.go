@@ -54,7 +54,8 @@ func TestWhatShipsAndTheExamplesFitTheSchema(t *testing.T) {
 		broken := filepath.Join(dir, "broken.toml")
 		text, err := os.ReadFile(files[0])
 		require.NoError(t, err)
-		for from, to := range map[string]string{"format = 1": "format = 2", "shown = ": "show = ", `name = "`: "name = 3 # \"",
+		for from, to := range map[string]string{"format = 1": "format = 2", "shown = ": "show = ",
+			`name = "`:    "name = 3 # \"",
 			"\nforms = [": "\nforms = [\"disc\", "} {
 			changed := strings.Replace(string(text), from, to, 1)
 			require.NotEqual(t, string(text), changed, from)

@@ -16,8 +16,8 @@ type groupKey struct {
 	of                              int
 }
 
-// group joins the discs of one game, gives every title its key, notes what titles have in common, and puts them in order.
-// Its input is one title for each file, and is not changed. They are put in order before they are copied, once:
+// group joins the discs of one game, gives every title its key, notes what titles have in common, and puts them in
+// order. Its input is one title for each file, and is not changed. They are put in order before they are copied, once:
 // with 50,000 of them, copying is what takes the time.
 func group(found []*title.Title) []title.Title {
 	order := make([]*title.Title, 0, len(found))

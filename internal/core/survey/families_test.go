@@ -27,8 +27,8 @@ func script(t *testing.T, file, dir string) (games [][3]string) {
 	return games
 }
 
-// TestAListThatSaysMoreThanIsHereIsNotRebuilt: the IDs of these games stand in the names that their files had, so a list
-// of them that is lost cannot be written again from the stick alone.
+// TestAListThatSaysMoreThanIsHereIsNotRebuilt: the IDs of these games stand in the names that their files had, so a
+// list of them that is lost cannot be written again from the stick alone.
 func TestAListThatSaysMoreThanIsHereIsNotRebuilt(t *testing.T) {
 	family, dir := "../loader/testdata/families/scoter", t.TempDir()
 	set, p := ownFamily(t, family, dir)

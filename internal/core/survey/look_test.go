@@ -13,8 +13,8 @@ import (
 	"polytome/internal/testkit/coretest"
 )
 
-// TestALookDoesNotChangeWhatOthersHaveOfIt has the owner of a survey set the target up otherwise, choose and judge again,
-// while others try out what would be different and plan for what they have: they get what they got before.
+// TestALookDoesNotChangeWhatOthersHaveOfIt has the owner of a survey set the target up otherwise, choose and judge
+// again, while others try out what would be different and plan for what they have: they get what they got before.
 func TestALookDoesNotChangeWhatOthersHaveOfIt(t *testing.T) {
 	games := map[string][]byte{}
 	for i := range 6 {

@@ -64,13 +64,16 @@ def transform(v, t):
         return v[:p[1]] if len(p) > 1 else v
     if name == "hash":
         b = v.encode()
-        return {"crc16": arc, "crc32": lambda b: "%08x" % zlib.crc32(b)}.get(arg, lambda b: hashlib.new(arg, b).hexdigest())(b)
+        if arg == "crc16": return arc(b)
+        if arg == "crc32": return "%08x" % zlib.crc32(b)
+        return hashlib.new(arg, b).hexdigest()
     raise Exception(t)
 
 
 def number(s):
     m = re.fullmatch(r"([0-9.]+)(KiB|MiB|GiB|MB)?", s)
-    return int(float(m.group(1)) * {None: 1, "KiB": 1024, "MiB": 1024 ** 2, "GiB": 1024 ** 3, "MB": 10 ** 6}[m.group(2)])
+    unit = {None: 1, "KiB": 1024, "MiB": 1024 ** 2, "GiB": 1024 ** 3, "MB": 10 ** 6}[m.group(2)]
+    return int(float(m.group(1)) * unit)
 
 
 def holds(c, v):

@@ -1,6 +1,7 @@
 import hashlib, json, os, struct, sys, zlib
 out, games = sys.argv[1], []
-for n, (id, name, disc) in enumerate([(7, "ソース表", 0), (1500, "Reed", 0), (1600, "Two Becks", 1), (1600, "Two Becks", 2)]):
+for n, (id, name, disc) in enumerate([(7, "ソース表", 0), (1500, "Reed", 0), (1600, "Two Becks", 1),
+                                      (1600, "Two Becks", 2)]):
     h = struct.pack(">H", id) + name.encode("shift-jis").ljust(40, b"\0") + bytes([1 + n // 1 % 2 * (n < 2), disc])
     x = 0
     for c in h:

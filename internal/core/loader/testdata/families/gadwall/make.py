@@ -1,6 +1,7 @@
 import hashlib, json, os, sys
 out, games = sys.argv[1], []
-for n, (place, id, name, where, old) in enumerate([("a", "G00001", "Reed & Rush", "north", 0), ("b", "G00002", "Été", "west", 0),
+for n, (place, id, name, where, old) in enumerate([("a", "G00001", "Reed & Rush", "north", 0), 
+        ("b", "G00002", "Été", "west", 0),
                                                    ("c", "G00003", "Old Mill", None, 1)]):
     d = os.path.join(out, "f", place)
     os.makedirs(d + "/papers")
@@ -11,6 +12,7 @@ for n, (place, id, name, where, old) in enumerate([("a", "G00001", "Reed & Rush"
     if old:
         open(d + "/papers/title.txt", "w").write("\n\nTitle: %s\n" % name)
     else:
-        open(d + "/papers/info.json", "wb").write(json.dumps([{"title": name, "for": where}], ensure_ascii=False).encode("latin-1"))
+        info = json.dumps([{"title": name, "for": where}], ensure_ascii=False)
+        open(d + "/papers/info.json", "wb").write(info.encode("latin-1"))
     games.append([id, name, hashlib.sha1(run).hexdigest()])
 json.dump(games, sys.stdout)

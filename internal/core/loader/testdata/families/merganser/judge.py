@@ -14,7 +14,8 @@ for id in os.listdir(os.path.join(stick, "cut")):
     assert root.get("of") == id
     for n, p in enumerate(root):
         part = open(os.path.join(stick, "cut", id, p.get("file")), "rb").read()
-        assert p.get("n") == str(n + 1) and len(part) == int(p.get("bytes")) and p.get("crc") == "%08x" % zlib.crc32(part)
+        assert p.get("n") == str(n + 1) and len(part) == int(p.get("bytes"))
+        assert p.get("crc") == "%08x" % zlib.crc32(part)
         assert p.get("file") == "abcdefgh"[n] + ".cut"
         b += part
     games.append([id, names[id], hashlib.sha1(b).hexdigest()])

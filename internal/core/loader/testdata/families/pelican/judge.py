@@ -17,5 +17,6 @@ for id, name, folder, place in rows[1:]:
     menu = open(os.path.join(stick, folder, "menu.txt")).read().splitlines()
     run = re.search(r"card:/bin/(\S+)\.run", menu[1]).group(1)
     assert run == id
-    games.append([id, name, hashlib.sha1(open(os.path.join(stick, folder, "bin", run + ".run"), "rb").read()).hexdigest()])
+    program = open(os.path.join(stick, folder, "bin", run + ".run"), "rb").read()
+    games.append([id, name, hashlib.sha1(program).hexdigest()])
 json.dump(games, sys.stdout)

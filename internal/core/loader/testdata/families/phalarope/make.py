@@ -2,7 +2,8 @@ import hashlib, json, os, subprocess, sys, tempfile
 out, games = sys.argv[1], []
 for code, name in [("PH001.1", "Île <1>"), ("PH002.1", "Two Strands"), ("PH002.2", "Two Strands")]:
     with tempfile.TemporaryDirectory() as d:
-        open(d + "/SETUP.INI", "wb").write(("; set\r\n[Disc]\r\ncode = %s\r\nname = %s\r\n" % (code, name)).encode("latin-1"))
+        text = "; set\r\n[Disc]\r\ncode = %s\r\nname = %s\r\n" % (code, name)
+        open(d + "/SETUP.INI", "wb").write(text.encode("latin-1"))
         iso = d + ".iso"
         subprocess.run(["genisoimage", "-quiet", "-V", "PHAL", "-o", iso, d], check=True)
     d = os.path.join(out, code)

@@ -1,12 +1,14 @@
 import hashlib, json, os, subprocess, sys, tempfile
 out, games = sys.argv[1], []
-for id, name, kind, folder, tag in [("SWA001", 'Été & "Fils" <2>'.replace('"', "'"), "a", 0, 0), ("SWQ002", "Question Time for Everybody", "q", 0, 0),
+for id, name, kind, folder, tag in [("SWA001", 'Été & "Fils" <2>'.replace('"', "'"), "a", 0, 0), 
+        ("SWQ002", "Question Time for Everybody", "q", 0, 0),
                                     ("SWQ003", "Loose & Found", "q", 1, 0), ("SWA004", "Only a Trial", "a", 0, 1)]:
     with tempfile.TemporaryDirectory() as d:
         d = os.path.join(out, "loose one") if folder else d
         os.makedirs(d + "/SYS/X%s" % kind)
         open(d + "/SYS/KERNEL", "w").write("k")
-        open(d + "/SYS/X%s/START.BAT" % kind, "w", encoding="utf-8").write('run %s as "%s"\r\nkind:%s\r\n' % (id, name, kind))
+        with open(d + "/SYS/X%s/START.BAT" % kind, "w", encoding="utf-8") as bat:
+            bat.write('run %s as "%s"\r\nkind:%s\r\n' % (id, name, kind))
         if tag:
             open(d + "/DEMO.TAG", "w").close()
         if folder:

@@ -5,7 +5,8 @@ c = configparser.RawConfigParser()
 c.read(os.path.join(stick, "discs/all.ini"), encoding="utf-8")
 for file in c.sections():
     sheet = open(os.path.join(stick, "discs", file)).read()
-    assert sheet.startswith('FILE "%s.raw" BINARY' % file[:-4]) and sheet.count("FILE") == 1 and sheet.count("TRACK") == 2
+    assert sheet.startswith('FILE "%s.raw" BINARY' % file[:-4])
+    assert sheet.count("FILE") == 1 and sheet.count("TRACK") == 2
     b = open(os.path.join(stick, "discs", file[:-4] + ".raw"), "rb").read()
     assert len(b) % 2352 == 0
     if " of " in file:
