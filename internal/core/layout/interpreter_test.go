@@ -122,7 +122,8 @@ func TestAnotherInterpreterComesToTheSamePaths(t *testing.T) {
 			tree := layout.Lay([]title.Title{tt}, p, coretest.Destination(t, p, "usb", "ext4"))
 			c := judged{Rules: rules, Facts: map[string]string{"id": tt.ID, "name": tt.Name, "title": tt.Name,
 				"region": region,
-				"kind":   kind, "platform": "vesper", "form": "image", "size": strconv.FormatInt(size, 10), "parts": "1",
+				"kind":   kind, "platform": "vesper", "form": "image",
+				"size": strconv.FormatInt(size, 10), "parts": "1",
 				"tags": strings.Join(tt.Tags, "\n")}}
 			c.Values = map[string]string{"id": tt.ID, "name": tt.Name, "title": tt.Name, "region": region, "kind": kind,
 				"platform": "vesper"}

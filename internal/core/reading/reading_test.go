@@ -93,7 +93,8 @@ func TestValuesAreReadWhereTheyStand(t *testing.T) {
 			map[string]string{"a.json": `{"n":12345678901234567890}`}, "12345678901234567890", "a.json, key n"},
 		"an element": {"[[marker]]\nfile = \"a.xml\"\nsyntax = \"xml\"\n[field.name]\nkey = \"set/game/title\"", "name",
 			map[string]string{"a.xml": `<set><other><title>no</title></other><title>no</title>` +
-				`<game id="7"><x><title>no</title></x><title>Salt &amp; <b>Ledger</b></title></game></set>`}, "Salt & Ledger", "a.xml, key set/game/title"},
+				`<game id="7"><x><title>no</title></x><title>Salt &amp; <b>Ledger</b></title></game></set>`},
+			"Salt & Ledger", "a.xml, key set/game/title"},
 		"an attribute": {"[[marker]]\nfile = \"a.xml\"\nsyntax = \"xml\"\n[field.id]\nkey = \"set/game/@id\"", "id",
 			map[string]string{"a.xml": `<?xml version="1.0"?><set id="0"><game/><game id="7"/></set>`}, "7",
 			"a.xml, key set/game/@id"},
