@@ -213,7 +213,8 @@ func schemaOfLoaders() *cobra.Command {
 		Use:   "schema profile|platform",
 		Short: "Print the JSON Schema of profiles or platforms, for editors",
 		Long: `Schema prints a JSON Schema (draft 2020-12) with every key of profiles or platforms, and the words
-that it may have. Editors that know TOML complete keys by it and mark mistakes while you write. See docs/write-a-profile.md.`,
+that it may have. Editors that know TOML complete keys by it and mark mistakes while you write.
+See docs/write-a-profile.md.`,
 		Example:   "  polytome loaders schema profile > profile.schema.json",
 		Args:      one("profile or platform"),
 		ValidArgs: loader.Schemas,

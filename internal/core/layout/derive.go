@@ -417,18 +417,26 @@ func encode(into []byte, f *loader.RecordField, value string) {
 			}
 		}
 	default:
-		to, at := loader.TextEncoding(f.Encoding), 0
+		at := 0
 		for _, r := range value {
-			c, err := to.NewEncoder().String(string(r))
-			if err != nil || f.Encoding == "ascii" && r > 0x7F {
-				c, _ = to.NewEncoder().String("?")
-			}
+			c := character(f.Encoding, r)
 			if at+len(c) > len(into) {
 				return
 			}
 			at += copy(into[at:], c)
 		}
 	}
+}
+
+// character is one as an encoding writes it; a question mark where it has none such.
+func character(encoding string, r rune) string {
+	to := loader.TextEncoding(encoding).NewEncoder()
+	c, err := to.String(string(r))
+	if err != nil || encoding == "ascii" && r > 0x7F {
+		to.Reset()
+		c, _ = to.String("?")
+	}
+	return c
 }
 
 // FirstBoot lists the folders that the console makes by itself.

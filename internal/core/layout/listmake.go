@@ -11,6 +11,7 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/reading"
+	"polytome/internal/core/settings"
 )
 
 // A listMake is how a list of texts is written: what values look like in it, and where its entries end.
@@ -261,19 +262,16 @@ func sections(text string) (out []string, rest string, ok bool) {
 
 // inSection is the value of a key in a section, or with "[]" the section's own name.
 func inSection(entry, key string) string {
-	for line := range strings.Lines(entry) {
-		line = strings.TrimSpace(line)
-		if name, is := strings.CutPrefix(line, "["); is {
-			if key == "[]" {
-				return strings.TrimSuffix(name, "]")
-			}
-			continue
-		}
-		if k, v, is := strings.Cut(line, "="); is && strings.EqualFold(strings.TrimSpace(k), key) {
-			return strings.TrimSpace(v)
-		}
+	first, _, _ := strings.Cut(strings.TrimLeft(entry, " \t\r\n"), "\n")
+	name := strings.TrimSpace(strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(first), "["), "]"))
+	if key == "[]" {
+		return name
 	}
-	return ""
+	value, _, err := settings.Get(entry, settings.INI, name, key)
+	if err != nil {
+		return ""
+	}
+	return value
 }
 
 // line is an entry of a list of texts.

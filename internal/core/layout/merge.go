@@ -150,27 +150,27 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 	sorted := !slices.ContainsFunc(rows, func(v loader.Values) bool { // where all is known by which they are
 		return slices.ContainsFunc(l.Order, func(by string) bool { return v[orderFields[by]] == "" })
 	})
-	vague := func(r []byte) (int, bool) { // a row of which not all is known
-		got, read := readLine(l, string(r))
-		n := slices.IndexFunc(rows, func(row loader.Values) bool {
-			lacks := false
-			for _, f := range l.Line.Fields() {
-				if row[f] == "" && got[f] != "" || f == loader.FieldIndex {
-					lacks, row[f] = lacks || f != loader.FieldIndex, got[f]
-				}
-			}
-			return lacks && strings.EqualFold(line(l, &row), string(r))
-		})
-		return n, read && n >= 0 && !listed[n]
+	var vague []int // rows of which not all is known, that are not found yet
+	for n := range rows {
+		if l.Record == 0 && slices.ContainsFunc(l.Line.Fields(),
+			func(f loader.Field) bool { return rows[n][f] == "" && f != loader.FieldIndex }) {
+			vague = append(vague, n)
+		}
 	}
 	for _, r := range has {
 		n, is := about[string(bare(l, r))]
-		if !is && l.Record == 0 {
-			n, is = vague(r)
-		}
 		for _, key := range keysIn(l, r) {
 			if !is {
 				n, is = about[key]
+			}
+		}
+		if !is && len(vague) > 0 { // in a list in its order, the next one is the one that is meant
+			if got, read := readLine(l, string(r)); read {
+				k := slices.IndexFunc(vague, func(n int) bool { return mayBe(l, rows[n], &got, r) })
+				if k >= 0 {
+					n, is = vague[k], true
+					vague = slices.Delete(vague, k, k+1)
+				}
 			}
 		}
 		switch {
@@ -188,6 +188,16 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 		}
 	}
 	return say, true
+}
+
+// mayBe reports whether an entry is about a row of which not all is known, when what is not known is as the entry says.
+func mayBe(l *loader.List, row loader.Values, got *loader.Values, entry []byte) bool {
+	for _, f := range l.Line.Fields() {
+		if row[f] == "" || f == loader.FieldIndex {
+			row[f] = got[f]
+		}
+	}
+	return strings.EqualFold(line(l, &row), string(entry))
 }
 
 // Vague reports whether values are not known that entries of a list must have.
@@ -234,17 +244,14 @@ func inEncoding(l *loader.List, text []byte) []byte {
 	if l.Encoding == "" {
 		return text
 	}
-	to := loader.TextEncoding(l.Encoding)
-	if out, err := to.NewEncoder().Bytes(text); err == nil && l.Encoding != "ascii" {
-		return out
+	if l.Encoding != "ascii" {
+		if out, err := loader.TextEncoding(l.Encoding).NewEncoder().Bytes(text); err == nil {
+			return out
+		}
 	}
 	var out []byte
 	for _, r := range string(text) {
-		c, err := to.NewEncoder().String(string(r))
-		if err != nil || l.Encoding == "ascii" && r > 0x7F {
-			c, _ = to.NewEncoder().String("?")
-		}
-		out = append(out, c...)
+		out = append(out, character(l.Encoding, r)...)
 	}
 	return out
 }
