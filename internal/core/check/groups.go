@@ -63,6 +63,33 @@ func (y *loaderAudit) discs() {
 	}
 }
 
+// numbers looks for running numbers that two titles of a folder have.
+func (y *loaderAudit) numbers() {
+	first := map[string]string{} // the folder and the number -> the path up to where the number stands
+	for _, l := range y.lines {
+		number := l.v[loader.FieldNumber]
+		if number == "" || !l.rule.Numbered() {
+			continue
+		}
+		before, _ := l.by.Before(loader.FieldNumber, &l.v)
+		depth := strings.Count(before, "/")
+		parts := strings.Split(y.tree.fold(l.Path), "/")
+		if depth >= len(parts) {
+			continue
+		}
+		key := strings.Join(parts[:depth], "/") + "\x00" + number
+		at := strings.Join(parts[:depth+1], "/")
+		if was, taken := first[key]; taken && was != at {
+			y.report(Finding{Kind: Number, Grade: Remark, Path: l.Path, Say: fmt.Sprintf(
+				"another title in its folder has the number %s too", number),
+				Remedy: "give one of them a number that is free, " +
+					"or fill the target again"})
+		} else {
+			first[key] = at
+		}
+	}
+}
+
 // firstOf reports whether the first disc of a title that does not say how many it has is there: it looks like any title
 // of one disc.
 func (y *loaderAudit) firstOf(l *line, n int) bool {

@@ -31,6 +31,7 @@ const (
 	NoCover    Kind = "no-cover"     // titles without a picture
 	Orphan     Kind = "orphan"       // a companion of no title
 	Double     Kind = "double"       // two titles with one ID
+	Number     Kind = "number"       // two titles with one running number
 	Leftover   Kind = "leftover"     // what an interrupted run has left
 	Spare      Kind = "spare"        // a part or track that nothing names
 	Space      Kind = "space"        // what is left on the target
@@ -75,6 +76,7 @@ var kinds = []kindFacts{
 	{NoCover, "titles without a cover", "the list shows them without a picture", Names},
 	{Orphan, "files of titles that are not here", "it only takes space", Names},
 	{Double, "duplicate titles", "both are listed, and only their names tell them apart", Names},
+	{Number, "running numbers that two titles have", "the console shows one of the two, or both in any order", Names},
 	{Leftover, "half-written files", "the loader ignores them; they only take space", Names},
 	{Spare, "files that nothing refers to", "they only take space", Names},
 	{Space, "full targets", "saves and settings will not find space", Names},

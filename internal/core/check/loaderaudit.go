@@ -62,6 +62,7 @@ func (a *audit) look(profile *loader.Profile) error {
 	}
 	y.skip()
 	y.discs()
+	y.numbers()
 	y.companions()
 	y.spares()
 	y.lists()

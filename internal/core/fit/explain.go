@@ -169,6 +169,10 @@ func (s *Sheet) Explain(i int) Explanation {
 			size.Format(max(0, on.Free)), size.Format(v.Number))
 		e.Add(Choosing, "deselect titles on "+on.Name)
 	}
+	if n := s.Loader(i).Tree.Behind(i); n > 0 && v.Kind.Goes() {
+		e.Say += fmt.Sprintf("; %s behind it in the list would get another number, and be renamed",
+			size.Count(n, "title"))
+	}
 	if lacks := s.CoverLacks(i); lacks != "" {
 		e.Say += "; " + lacks
 	}

@@ -84,10 +84,11 @@ type judged struct {
 	Freed int64 // bytes of what leaves whatever is chosen
 	Mine  int   // titles that some loader concerns at all
 
-	of       Case
-	base     []Verdict
-	by       []uint8                 // which loader takes a title
-	apart    []bool                  // titles that are no matter of their own: they have rivals, or need another disk too
+	of   Case
+	base []Verdict
+	by   []uint8 // which loader takes a title
+	// titles that are no matter of their own: they have rivals, or need another disk too
+	apart    []bool
 	bySize   []int32                 // titles by their largest file, the largest first
 	present  map[string]target.Entry // by folded path, without what leaves
 	removing map[string]bool         // folded paths
@@ -155,6 +156,15 @@ func Judge(c Case) *Sheet {
 	s.rankAll(c.Ranks)
 	s.settle()
 	return s
+}
+
+// Again gives the verdicts for other trees, and for titles that are found under other paths, with nothing chosen.
+func (s *Sheet) Again(loaders []Loader, found map[int][]string) *Sheet {
+	c := s.of
+	c.Loaders, c.Found, c.Ranks = loaders, found, s.ranks
+	out := Judge(c)
+	out.others = s.others
+	return out
 }
 
 // leaves reports whether a marked path, or a folder above it, is to be removed.

@@ -206,6 +206,11 @@ var inQuotes = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`,
 // fileValues are the fields of one disc of a title as it is on the target.
 func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values {
 	v := l.valuesOf(t, p)
+	l.disc(&v, t, p, disc)
+	folder := ""
+	if FolderTitles(p.Rule) {
+		folder = l.cased(p.Rule.Path.FillPath(&v))
+	}
 	v[loader.FieldName] = t.Name // in texts it may hold anything
 	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
 		t.Publisher, t.Text
@@ -217,13 +222,11 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 		}
 	}
 	v[loader.FieldParts] = strconv.Itoa(parts)
-	l.disc(&v, t, disc, p.Rule)
 	for k := range p.Items {
 		if item := &p.Items[k]; item.Disc == disc {
-			main := item.Path
-			whole := FolderTitles(p.Rule) && !item.Folder
+			main, whole := item.Path, folder != "" && !item.Folder
 			if whole {
-				main = l.cased(p.Rule.Path.FillPath(&v))
+				main = folder
 			}
 			v[loader.FieldFile], v[loader.FieldFolder] = path.Base(main), path.Dir(main)
 			v[loader.FieldBase] = v[loader.FieldFile]
@@ -357,13 +360,16 @@ func (l *ListLine) Bytes(i int) (n int) {
 
 // orderFields are what lists are sorted by, by the names of [loader.List.Order].
 var orderFields = map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
-	"platform": loader.FieldPlatform, "path": loader.FieldFile}
+	"platform": loader.FieldPlatform, "path": loader.FieldFile, "number": loader.FieldNumber}
 
 // SortRows orders by the named fields, without regard to letter case.
 func SortRows(rows []loader.Values, order []string) {
 	slices.SortStableFunc(rows, func(a, b loader.Values) int {
 		for _, by := range order {
 			f := orderFields[by]
+			if c := len(a[f]) - len(b[f]); by == "number" && c != 0 {
+				return c
+			}
 			if c := strings.Compare(strings.ToUpper(a[f]), strings.ToUpper(b[f])); c != 0 {
 				return c
 			}

@@ -231,6 +231,7 @@ func (p *laying) sized(item Item) {
 	if why == "" {
 		why = rule.Why
 	}
+	v[loader.FieldParts] = strconv.FormatInt(n, 10)
 	rows := make([]loader.Values, 0, n)
 	var sums []shape.Summed
 	for k := range n {

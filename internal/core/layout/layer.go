@@ -22,12 +22,14 @@ type layer struct {
 	legal       map[*loader.Accept]*legal // what names may hold under each rule
 	decide      []*loader.Companion       // without which titles do not start
 	asks        bool                      // a rule for placing titles has a condition
+	unnumbered  int                       // the number in paths until titles have theirs
 }
 
 // legal is what names may hold: worked out once for ASCII, which most names are made of.
 type legal struct {
 	ascii   [utf8.RuneSelf]bool
 	permits func(rune) bool
+	facts   bool // paths have fields of [told]
 }
 
 func newLayer(p *loader.Profile, destination Destination) *layer {
@@ -53,6 +55,11 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 				return of.ascii[r]
 			}
 			return permits(r)
+		}
+		for _, t := range []loader.Template{rule.Path, rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
+			of.facts = of.facts || slices.ContainsFunc(t.Fields(), func(f loader.Field) bool {
+				return slices.Contains(toldFields, f)
+			})
 		}
 		l.legal[rule] = of
 	}
@@ -221,7 +228,7 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	whole := l.valuesOf(t, &pl)
 	for i := range t.Discs {
 		v := whole
-		l.disc(&v, t, i, rule)
+		l.disc(&v, t, &pl, i)
 		if f, missing := lacks(&rule.Path, &v); missing {
 			return refuse(fmt.Sprintf("%s needs the %s in the path %s, but the file has none", l.p.Shown, f, rule.Path))
 		}
@@ -235,9 +242,14 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice),
 			"give the files different names")
 	}
-	if rule.OverflowAfter > 0 {
-		whole[loader.FieldPage] = pageMark
-		folder, _, _ := strings.Cut(rule.Path.FillPath(&whole), pageMark)
+	if rule.OverflowAfter == 0 && !rule.Numbered() {
+		return pl
+	}
+	l.disc(&whole, t, &pl, 0)
+	if rule.Numbered() {
+		pl.shelf = l.numbered(t, &pl, &whole)
+	} else {
+		folder, _ := rule.Path.Before(loader.FieldPage, &whole)
 		pl.shelf = &shelf{folder: strings.ToUpper(folder), order: strings.ToUpper(pl.Name)}
 		pl.shelf.entries = entries(&pl)
 	}
@@ -390,9 +402,6 @@ func packageName(p *loader.Package, name string) (as string, ok bool) {
 	return name, true
 }
 
-// pageMark stands for a page while its folder is looked for; no value can hold it.
-const pageMark = "\x01"
-
 // entries is how many entries a title that is not on a further page makes in its folder.
 func entries(p *Placement) int {
 	if len(p.Items) == 1 {
@@ -406,15 +415,20 @@ func entries(p *Placement) int {
 	return len(seen)
 }
 
-// turn lays a title again for its page.
+// turn lays a title again for its page or number.
 func (l *layer) turn(t *title.Title, p *Placement) {
 	whole := l.valuesOf(t, p)
-	p.settled = true // names are unique over all pages, so the claims of the first page stay
-	p.Items = p.Items[:0]
+	p.settled = true // names are unique over all pages and numbers, so the first claims stay
+	p.Items, p.Refusal = p.Items[:0], nil
 	for i := range t.Discs {
 		v := whole
-		l.disc(&v, t, i, p.Rule)
+		l.disc(&v, t, p, i)
 		l.laying(p, t, i, p.Rule, &v).items()
 	}
 	l.decisive(t, p)
+	if p.Rule.Numbered() && l.tooLong(p) {
+		p.Refusal = unnamed(fmt.Sprintf("its path %s would be too long there", p.Items[0].Path),
+			"give it a shorter name").Refusal
+		p.Items = nil
+	}
 }

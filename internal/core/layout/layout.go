@@ -56,7 +56,7 @@ type Placement struct {
 	Rule *loader.Accept `json:"-"`
 
 	claims  []string // folded paths that no other title may have
-	shelf   *shelf   // where it is among the titles of its folder; nil where the rule knows no pages
+	shelf   *shelf   // where it is among the titles of its folder; nil where the rule knows no pages and numbers
 	settled bool     // the claims are made, and stay
 	// contested is set where another title wanted the same name.
 	contested bool
@@ -68,6 +68,8 @@ type shelf struct {
 	folder  string // what its pages have in common
 	entries int    // that it makes there
 	order   string // by which the titles of a folder are sorted
+	number  int    // its running number, from 1; 0 while it has none
+	apart   bool   // every disc has a number of its own
 }
 
 // An Item is one file on the target.

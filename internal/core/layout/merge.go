@@ -153,7 +153,7 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 	var vague []int // rows of which not all is known, that are not found yet
 	for n := range rows {
 		if l.Record == 0 && slices.ContainsFunc(l.Line.Fields(),
-			func(f loader.Field) bool { return rows[n][f] == "" && f != loader.FieldIndex }) {
+			func(f loader.Field) bool { return rows[n][f] == "" && !counting(f) }) {
 			vague = append(vague, n)
 		}
 	}
@@ -193,7 +193,7 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 // mayBe reports whether an entry is about a row of which not all is known, when what is not known is as the entry says.
 func mayBe(l *loader.List, row loader.Values, got *loader.Values, entry []byte) bool {
 	for _, f := range l.Line.Fields() {
-		if row[f] == "" || f == loader.FieldIndex {
+		if row[f] == "" || counting(f) {
 			row[f] = got[f]
 		}
 	}
@@ -207,7 +207,7 @@ func Vague(l *loader.List, rows []loader.Values) bool {
 		needs = append(needs, l.Fields[i].Value.Needs()...)
 	}
 	return slices.ContainsFunc(needs, func(f loader.Field) bool {
-		return f != loader.FieldIndex && f != loader.FieldRegion &&
+		return !counting(f) && f != loader.FieldRegion &&
 			slices.ContainsFunc(rows, func(v loader.Values) bool { return v[f] == "" })
 	})
 }
@@ -318,18 +318,21 @@ func row(l *loader.List, v loader.Values, n int) []byte {
 	return record
 }
 
-// bare is a row without the number that it has in the list.
+// counting reports whether a field counts titles, and so tells none of them.
+func counting(f loader.Field) bool { return f == loader.FieldIndex || f == loader.FieldNumber }
+
+// bare is a row without the number that it has in the list, or that its title has.
 func bare(l *loader.List, r []byte) []byte {
 	if l.Record == 0 {
 		if v, ok := readLine(l, string(r)); ok {
-			v[loader.FieldIndex] = ""
+			v[loader.FieldIndex], v[loader.FieldNumber] = "", ""
 			return []byte(line(l, &v))
 		}
 		return r
 	}
 	r = bytes.Clone(r)
 	for k := range l.Fields {
-		if f := &l.Fields[k]; f.Value.Uses(loader.FieldIndex) {
+		if f := &l.Fields[k]; slices.ContainsFunc(f.Value.Fields(), counting) {
 			clear(r[f.Offset : f.Offset+f.Length])
 		}
 	}
@@ -461,7 +464,7 @@ func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 			needs = append(needs, l.Fields[i].Value.Needs()...)
 		}
 		if !slices.ContainsFunc(needs, func(f loader.Field) bool {
-			return v[f] == "" && f != loader.FieldIndex && f != loader.FieldDiscs && f != loader.FieldRegion &&
+			return v[f] == "" && !counting(f) && f != loader.FieldDiscs && f != loader.FieldRegion &&
 				f != loader.FieldSize
 		}) {
 			return v, true

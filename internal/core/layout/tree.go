@@ -18,7 +18,6 @@ type Tree struct {
 
 	l      *layer
 	titles []title.Title    // those of whoever laid the tree, who does not change them
-	owned  bool             // they are the tree's own
 	owners map[string]int   // folded path -> the title that has it
 	rivals map[string][]int // folded path -> all titles that want it, where there are several
 	groups map[string]*group
@@ -26,6 +25,8 @@ type Tree struct {
 	onlyCovers bool
 	// numbers are those to try next behind a name that many want: lower ones are taken.
 	numbers map[string]int
+	// numbering is what running numbers depend on; see [Tree.Number].
+	numbering Numbering
 }
 
 // A group is the titles that are in one folder and its further pages, in the order of
@@ -45,6 +46,7 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 		owners: make(map[string]int, len(titles)), rivals: map[string][]int{}, groups: map[string]*group{},
 		numbers: map[string]int{},
 	}
+	t.l.unnumbered = max(1, len(titles))
 	t.placeAll()
 	contested := make([]bool, len(titles))
 	any := false
@@ -65,8 +67,8 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 	}
 	var moved []int
 	for _, g := range t.groups {
-		if !slices.IsSortedFunc(g.members, t.byName) {
-			slices.SortFunc(g.members, t.byName)
+		if !slices.IsSortedFunc(g.members, t.byOrder) {
+			slices.SortFunc(g.members, t.byOrder)
 		}
 		moved = append(moved, t.turn(g)...)
 	}
@@ -201,8 +203,8 @@ func joinHow(a, b string) string {
 	return a + "; " + b
 }
 
-// byName orders the titles of a folder as the console does.
-func (t *Tree) byName(a, b int) int {
+// byOrder orders the titles of a folder as the console does.
+func (t *Tree) byOrder(a, b int) int {
 	return cmp.Or(
 		strings.Compare(t.Placements[a].shelf.order, t.Placements[b].shelf.order),
 		strings.Compare(t.titles[a].Key, t.titles[b].Key), cmp.Compare(a, b))
@@ -211,7 +213,7 @@ func (t *Tree) byName(a, b int) int {
 // join puts title i into the group of its folder, at its end.
 func (t *Tree) join(i int) *group {
 	p := &t.Placements[i]
-	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
+	if p.shelf == nil {
 		return nil
 	}
 	g := t.groups[p.shelf.folder]
@@ -223,9 +225,12 @@ func (t *Tree) join(i int) *group {
 	return g
 }
 
-// turn gives every title of a group its page. It returns those that have to be laid
+// turn gives every title of a group its page or number. It returns those that have to be laid
 // again for it.
 func (t *Tree) turn(g *group) (moved []int) {
+	if len(g.members) > 0 && t.Placements[g.members[0]].Rule.Numbered() {
+		return t.count(g)
+	}
 	page, entries := 1, 0
 	for _, i := range g.members {
 		p := &t.Placements[i]
@@ -286,91 +291,4 @@ func (t *Tree) Contested() map[string]string {
 		}
 	}
 	return out
-}
-
-// own has the tree have its titles to itself, before it changes them: until then they are those that it was given.
-func (t *Tree) own() {
-	if !t.owned {
-		t.titles, t.owned = slices.Clone(t.titles), true
-	}
-}
-
-// Change lays title i again, after something about it changed. All others keep
-// their names; those that have to move to another page do. It returns how many
-// placements were laid again.
-func (t *Tree) Change(i int, now title.Title) int {
-	touched := 1 + t.leave(i)
-	t.own()
-	t.titles[i] = now
-	t.Placements[i] = t.l.place(&t.titles[i], "")
-	return touched + t.enter(i)
-}
-
-// Append adds a title behind the others. It returns how many placements were laid
-// again.
-func (t *Tree) Append(tt title.Title) int {
-	t.own()
-	t.titles = append(t.titles, tt)
-	t.Placements = append(t.Placements, t.l.place(&tt, ""))
-	return 1 + t.enter(len(t.titles)-1)
-}
-
-// leave takes title i out of everything that it shares with others.
-func (t *Tree) leave(i int) (touched int) {
-	p := &t.Placements[i]
-	for _, claim := range p.claims {
-		all := slices.DeleteFunc(t.rivals[claim], func(j int) bool { return j == i })
-		if t.owners[claim] == i {
-			delete(t.owners, claim)
-			if len(all) > 0 {
-				t.owners[claim] = all[0]
-			}
-		}
-		if len(all) > 1 {
-			t.rivals[claim] = all
-		} else {
-			delete(t.rivals, claim)
-		}
-		for _, j := range all {
-			q := &t.Placements[j]
-			q.Rivals = slices.DeleteFunc(q.Rivals, func(k int) bool { return k == i })
-		}
-	}
-	if p.Rule == nil || p.Rule.OverflowAfter == 0 {
-		return 0
-	}
-	g := t.groups[p.shelf.folder]
-	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
-	g.members = slices.Delete(g.members, at, at+1)
-	return t.relay(g)
-}
-
-// relay lays those titles of a group again whose page changed, and counts them.
-func (t *Tree) relay(g *group) int {
-	moved := t.turn(g)
-	for _, i := range moved {
-		t.l.turn(&t.titles[i], &t.Placements[i])
-	}
-	return len(moved)
-}
-
-// enter gives title i its name and page among the others.
-func (t *Tree) enter(i int) (touched int) {
-	t.claim(i)
-	for _, claim := range t.Placements[i].claims {
-		for _, j := range t.rivals[claim] {
-			if j != i && !slices.Contains(t.Placements[i].Rivals, j) {
-				t.Placements[i].Rivals = append(t.Placements[i].Rivals, j)
-				t.Placements[j].Rivals = append(t.Placements[j].Rivals, i)
-			}
-		}
-	}
-	g := t.join(i)
-	if g == nil {
-		return 0
-	}
-	g.members = g.members[:len(g.members)-1]
-	at, _ := slices.BinarySearchFunc(g.members, i, t.byName)
-	g.members = slices.Insert(g.members, at, i)
-	return t.relay(g)
 }

@@ -28,6 +28,9 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	if page > 1 || p.Rule.PageOne {
 		v[loader.FieldPage] = strconv.Itoa(max(1, page))
 	}
+	if p.Rule.Numbered() {
+		l.number(&v, p, 0)
+	}
 	return v
 }
 
@@ -131,13 +134,35 @@ func below(name string) string {
 	return strings.Join(kept, "/")
 }
 
+var toldFields = []loader.Field{loader.FieldSize, loader.FieldParts, loader.FieldForm, loader.FieldTags,
+	loader.FieldYear, loader.FieldPlayers, loader.FieldPublisher}
+
+// told sets what some paths have of a disc and few others.
+func told(v *loader.Values, t *title.Title, d *title.Disc) {
+	parts := len(d.Parts)
+	if t.Form != title.Folder {
+		parts++
+	}
+	v[loader.FieldSize], v[loader.FieldParts] = strconv.FormatInt(d.Size(), 10), strconv.Itoa(parts)
+	v[loader.FieldForm], v[loader.FieldTags] = string(t.Form), strings.Join(t.Tags, "\n")
+	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher] = harmless(t.Year), harmless(t.Players),
+		harmless(t.Publisher)
+}
+
 // disc sets the fields of one disc.
-func (l *layer) disc(v *loader.Values, t *title.Title, i int, rule *loader.Accept) {
+func (l *layer) disc(v *loader.Values, t *title.Title, p *Placement, i int) {
+	rule := p.Rule
 	d := &t.Discs[i]
 	if d.ID != "" {
 		v[loader.FieldID] = harmless(d.ID)
 	}
 	v[loader.FieldKind] = harmless(d.Kind)
+	if rule.Numbered() {
+		l.number(v, p, i)
+	}
+	if l.legal[rule].facts {
+		told(v, t, d)
+	}
 	if t.Of > 1 {
 		v[loader.FieldDisc] = strconv.Itoa(d.Number)
 		if !rule.Title.Discs.Empty() {

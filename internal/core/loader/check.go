@@ -34,6 +34,7 @@ var (
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
+	numberWords   = []string{"in-order", "append"}
 	dumpWords     = []string{string(shape.Straight), asTheyAre}
 	archiveWords  = []string{"unpack", "keep-zip", "keep"}
 	tooLargeWords = []string{"refuse", "split", "pack"}
@@ -45,7 +46,7 @@ var (
 	encodingWords = Encodings
 	textMakes     = []string{"json", "xml"}
 	listMakes     = []string{"csv", "json", "xml", "ini"}
-	orderWords    = []string{"title", "id", "kind", "platform", "path"}
+	orderWords    = []string{"title", "id", "kind", "platform", "path", "number"}
 	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
 )
 
@@ -65,7 +66,8 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	c.known(p.Shown != "", "shown", "the key shown (the loader's display name) is missing")
 	c.known(len(p.Attachments) > 0, "", "[[attachment]] is missing: how the loader reaches games")
 	c.known(len(p.Accepts) > 0, "", "[[accept]] is missing: what the loader supports")
-	c.each("list-order", "order", p.ListOrder, orderWords)
+	c.each("list-order", "order", p.ListOrder, slices.DeleteFunc(slices.Clone(orderWords),
+		func(w string) bool { return w == "number" }))
 	for i := range p.Attachments {
 		c.attachment(at("attachment", i), &p.Attachments[i], i)
 	}
@@ -362,6 +364,7 @@ func (c *checker) accept(at string, a *Accept) {
 	}
 	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path",
 		"{page} needs the key overflow-after, which says how many entries a folder takes")
+	c.numbers(at, a)
 	c.tooLarge(at+".too-large", a)
 	if a.AlsoNeeds != "" {
 		var names []string
@@ -369,6 +372,26 @@ func (c *checker) accept(at string, a *Accept) {
 			names = append(names, x.Name)
 		}
 		c.oneOf(at+".also-needs-space-on", "attachment", a.AlsoNeeds, names)
+	}
+}
+
+// numbers checks the running numbers of a rule's titles.
+func (c *checker) numbers(at string, a *Accept) {
+	c.maybe(at+".numbers", "way to give numbers", a.Numbers, numberWords)
+	c.known(a.Numbers == "" || a.Numbered(), at+".numbers", "the path has no {number}")
+	c.known(!a.Numbered() || a.OverflowAfter == 0, at+".path", "a path has either {page} or {number}")
+	for _, t := range []struct {
+		key string
+		of  Template
+	}{{"path", a.Path}, {"tracks", a.Tracks}, {"too-large.parts", a.TooLarge.Parts}} {
+		c.known(!t.of.any(func(n *node) bool { return n.field == FieldTags }), at+"."+t.key,
+			"{tags} may be several words; ask for one of them: {if tags is v2}…{end}")
+		c.known(t.of.Uses(FieldNumber) == a.Numbered() || t.of.Empty(), at+"."+t.key,
+			"the number stands in the path of the title and of all its files, or of none")
+		c.known(!t.of.any(func(n *node) bool {
+			back, ok := n.undo(n.apply("77"))
+			return n.field == FieldNumber && (!ok || back != "77")
+		}), at+"."+t.key, "a number in a path can have only the transforms pad, add, hex, letters, upper and lower")
 	}
 }
 

@@ -295,6 +295,12 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 	if !a.Title.Discs.Empty() {
 		out = append(out, fmt.Sprintf("Titles with several discs get %q added for each disc.", a.Title.Discs.String()))
 	}
+	switch {
+	case a.Appends():
+		out = append(out, "Titles have running numbers; a new one gets the next, and the others keep theirs.")
+	case a.Numbered():
+		out = append(out, "Titles have running numbers in the order of the list, so a new one renames those behind it.")
+	}
 	if a.OverflowAfter > 0 {
 		out = append(out, fmt.Sprintf(
 			"A folder takes %d entries; the rest, in the order of names, go to page 2, 3 and so on.", a.OverflowAfter))

@@ -18,6 +18,7 @@ const (
 	FieldExt
 	FieldIndex
 	FieldPage
+	FieldNumber
 	FieldBase
 	FieldFolder
 	FieldFile
@@ -37,7 +38,8 @@ const (
 )
 
 var fieldNames = [fieldCount]string{
-	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "base", "folder",
+	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "number", "base",
+	"folder",
 	"file", "size", "crc32", "year", "players", "publisher", "text", "form", "parts",
 	"tags", "via", "filesystem", "situation",
 }
@@ -59,9 +61,10 @@ var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc
 
 // The fields that each kind of template may use.
 var (
-	pathFields      = append(slices.Clone(titleFields), FieldPage)
+	pathFields = append(slices.Clone(titleFields), FieldPage, FieldNumber, FieldSize, FieldForm, FieldParts, FieldTags,
+		FieldYear, FieldPlayers, FieldPublisher)
 	partFields      = append(slices.Clone(pathFields), FieldIndex)
-	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile)
+	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile, FieldNumber)
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
 		FieldPublisher, FieldText, FieldForm, FieldParts)
 	lineFields = append(slices.Clone(textFields), FieldPage)

@@ -20,9 +20,9 @@ func (t *Template) pattern(nodes []node) string {
 		case n.literal != "":
 			b.WriteString(regexp.QuoteMeta(n.literal))
 		default:
-			t.groups = append(t.groups, n.field)
+			t.groups = append(t.groups, n)
 			switch n.field {
-			case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
+			case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
 				if n.digits() {
 					b.WriteString(`([0-9]+)`)
 				} else {
@@ -81,7 +81,9 @@ func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
 					if !n.holds(text[:end]) {
 						break
 					}
-					v[n.field] = text[:end]
+					if v[n.field] = text[:end]; n.field == FieldNumber {
+						v[n.field], _ = n.undo(text[:end])
+					}
 					if !next(text[end:], v) {
 						return false
 					}
@@ -106,7 +108,7 @@ func (n *node) digits() bool {
 // holds reports whether a value, or the beginning of one, is such as the field has.
 func (n *node) holds(value string) bool {
 	switch n.field {
-	case FieldDisc, FieldDiscs, FieldIndex, FieldPage:
+	case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
 		if !n.digits() {
 			break
 		}
@@ -121,7 +123,7 @@ func (n *node) holds(value string) bool {
 
 // Match reads the values out of a path that the template could have made. The
 // case of letters is ignored, and a field that stands several times must be the
-// same each time. Values come back as transformed.
+// same each time. Values come back as transformed, but for {number}, which comes back as it was counted.
 func (t Template) Match(path string) (v Values, ok bool) {
 	if t.match == nil {
 		return v, false
@@ -130,10 +132,15 @@ func (t Template) Match(path string) (v Values, ok bool) {
 	if m == nil {
 		return v, false
 	}
-	for i, f := range t.groups {
-		got := m[i+1]
+	for i, n := range t.groups {
+		got, f := m[i+1], n.field
 		if got == "" {
 			continue
+		}
+		if f == FieldNumber {
+			if got, ok = n.undo(got); !ok {
+				return v, false
+			}
 		}
 		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.Transforms(f) {
 			for other := range t.Splits(path, nil) { // the expression cannot want the same twice

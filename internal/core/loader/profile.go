@@ -158,6 +158,7 @@ type Accept struct {
 	Title         TitleRule `toml:"title"`
 	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
 	PageOne       bool      `toml:"page-one"`       // the first page has its number too
+	Numbers       string    `toml:"numbers"`        // how titles get their {number}
 	TooLarge      TooLarge  `toml:"too-large"`
 	AlsoNeeds     string    `toml:"also-needs-space-on"` // name of an attachment
 	Unlisted      bool      `toml:"unlisted"`            // it waits there, and is no line of the loader's list
@@ -183,6 +184,13 @@ func (a *Accept) As(f title.Form) shape.Name {
 
 // Straightens reports whether dumps lose a copier's header and get their bytes in order.
 func (a *Accept) Straightens() bool { return a.Dumps == string(shape.Straight) }
+
+// Numbered reports whether the paths of the rule's titles have running numbers.
+func (a *Accept) Numbered() bool { return a.Path.Uses(FieldNumber) }
+
+// Appends reports whether a new title gets the next number, and all others keep theirs; else the numbers follow the
+// order of the list.
+func (a *Accept) Appends() bool { return a.Numbers == "append" }
 
 // asTheyAre is the word for no other shape.
 const asTheyAre = "as-they-are"

@@ -24,7 +24,7 @@ type Template struct {
 	fields []Field // used, in order, once each
 	needs  []Field // used outside of every section
 	match  *regexp.Regexp
-	groups []Field // what the groups of match capture
+	groups []*node // what the groups of match capture
 }
 
 // node is literal text, a field, or a section.
@@ -355,6 +355,28 @@ func (t Template) everyPath() error {
 		}
 	}
 	return nil
+}
+
+// Before is what the template writes for the given values in front of the first place where a field stands; ok is false
+// where it stands nowhere.
+func (t Template) Before(f Field, v *Values) (text string, ok bool) {
+	var b []byte
+	var walk func(nodes []node) bool
+	walk = func(nodes []node) bool {
+		for i := range nodes {
+			n := &nodes[i]
+			switch {
+			case n.when != nil && (Template{nodes: n.then}).any(func(n *node) bool { return n.field == f }):
+				return walk(n.then)
+			case n.literal == "" && n.when == nil && !n.each && n.field == f:
+				return true
+			}
+			b = fill(b, nodes[i:i+1], v, nil, nil)
+		}
+		return false
+	}
+	ok = walk(t.nodes)
+	return string(b), ok
 }
 
 // Transforms reports whether a field stands with transforms, so that it may look

@@ -21,9 +21,10 @@ import (
 
 // A transform makes another value of one.
 type transform struct {
-	name  string
-	do    func(string) string
-	makes []string // texts that it puts in the place of others
+	name   string
+	do     func(string) string
+	makes  []string // texts that it puts in the place of others
+	number int64    // that it adds
 }
 
 // transforms are all there are, by their names, with what makes one of what stands behind the colon.
@@ -59,6 +60,8 @@ func parseTransform(text string) (t transform, err error) {
 	}
 	t.name = name
 	switch name {
+	case "add":
+		t.number, _ = strconv.ParseInt(arg, 10, 64) // it was read before
 	case "default":
 		t.makes = []string{arg}
 	case "replace":
@@ -262,4 +265,42 @@ func inUnits(arg string, _ bool) (func(string) string, error) {
 		}
 		return strconv.FormatInt(whole, 10)
 	}, nil
+}
+
+// undo is the number that a field had before its transforms; ok is false where it cannot be told.
+func (n *node) undo(text string) (number string, ok bool) {
+	v, base := strings.ToUpper(text), 10
+	for _, t := range slices.Backward(n.transforms) {
+		switch t.name {
+		case "upper", "lower", "pad":
+		case "hex":
+			base = 16
+		case "letters":
+			base = 26
+		case "add":
+			i, err := parsed(v, base)
+			if err != nil {
+				return "", false
+			}
+			v, base = strconv.FormatInt(i-t.number, 10), 10
+		default:
+			return "", false
+		}
+	}
+	i, err := parsed(v, base)
+	return strconv.FormatInt(i, 10), err == nil
+}
+
+// parsed reads a number in decimal or hexadecimal digits, or in letters (base 26: A is 1).
+func parsed(text string, base int) (n int64, err error) {
+	if base != 26 {
+		return strconv.ParseInt(text, base, 64)
+	}
+	for i := range len(text) {
+		if text[i] < 'A' || text[i] > 'Z' || i > 8 {
+			return 0, strconv.ErrSyntax
+		}
+		n = n*26 + int64(text[i]-'A') + 1
+	}
+	return n, nil
 }

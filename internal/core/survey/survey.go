@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
+	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/protocols"
 )
@@ -279,7 +280,7 @@ func (s *Survey) settled(b *bench.Bench, n int, loaders []fit.Loader) []string {
 func (s *Survey) Choose(b *bench.Bench, n int) {
 	via := s.Config.Via
 	s.configure(b, n, via)
-	s.Sheet.Choose(b.Wanted(n, s.Titles))
+	s.choose(b.Wanted(n, s.Titles))
 }
 
 // configure takes over how the target is set up, without what does not change the listing.
@@ -310,6 +311,10 @@ func (s *Survey) Rejudge(ctx context.Context, b *bench.Bench, n int) error {
 func (s *Survey) Put(b *bench.Bench, n, title int) {
 	via := s.Config.Via
 	s.configure(b, n, via)
+	if s.Sheet.Loader(title).Tree.Numbered() {
+		s.choose(b.Wanted(n, s.Titles))
+		return
+	}
 	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key))
 }
 
@@ -326,7 +331,7 @@ func (s *Survey) Shown() string {
 func (s *Survey) Narrow(b *bench.Bench, n int, keep []bool) {
 	wants := b.Wanted(n, s.Titles)
 	s.plan = nil
-	s.Sheet.Choose(func(i int) bool { return keep[i] && wants(i) })
+	s.choose(func(i int) bool { return keep[i] && wants(i) })
 }
 
 // Plan is the steps for the present choices. It is made once for them, and must
@@ -349,6 +354,12 @@ func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates,
 		Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
 	p.Notes = append(p.Notes, s.Notes...)
+	if n := renumbering(sheet); n > 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf(
+			"%s another number and %s renamed: the numbers follow the order of the list.",
+			size.Count(n, "title")+map[bool]string{true: " gets", false: " get"}[n == 1],
+			map[bool]string{true: "is", false: "are"}[n == 1]))
+	}
 	for _, path := range slices.Sorted(maps.Keys(s.Conflicts)) {
 		p.Notes = append(p.Notes, path+": "+s.Conflicts[path]+".")
 	}
