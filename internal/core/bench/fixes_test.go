@@ -58,3 +58,18 @@ func TestFixesAreKeptAndGivenUp(t *testing.T) {
 		assert.NotEmpty(t, m.Words())
 	}
 }
+
+// TestAFixOfAnyBytesIsKept: a list of records is no text, and comes back from the bench's file byte by byte.
+func TestAFixOfAnyBytesIsKept(t *testing.T) {
+	for _, content := range []string{"a line\n", "\x00\xff\x7e records", "base64:AAAA", "\x83\x8c"} {
+		b := bench.New(filepath.Join(t.TempDir(), "b.toml"))
+		b.Targets = []bench.Target{{Name: "Stick", At: "/s", Loader: "rowan",
+			Fixes: []fix.Fix{{Do: fix.Write, Path: "games.idx", Text: fix.Text([]byte(content))}}}}
+		require.NoError(t, b.Save())
+		again, err := bench.Load(b.File())
+		require.NoError(t, err)
+		got, err := again.Targets[0].Fixes[0].Content()
+		require.NoError(t, err)
+		assert.Equal(t, content, got)
+	}
+}

@@ -270,7 +270,7 @@ func (y *loaderAudit) lists() {
 		}
 		want := layout.ListData(l, rows)
 		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here",
-			Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: string(want)}}}
+			Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: fix.Text(want)}}}
 		if layout.Vague(l, rows) { // what is here does not tell all that stands in it
 			f.Remedy, f.Fixes = "fill the target again: not all that it says can be read from what is here", nil
 		}

@@ -93,8 +93,9 @@ func (a *audit) imagine(some []int) (b *audit, moved func(string) string) {
 					entries = append(entries, target.Entry{Path: m.Path})
 					now[key] = i
 				}
-				entries[i].Size = int64(len(m.Text))
-				b.wrote[fold(entries[i].Path)] = m.Text
+				text, _ := m.Content()
+				entries[i].Size = int64(len(text))
+				b.wrote[fold(entries[i].Path)] = text
 			}
 		}
 	}

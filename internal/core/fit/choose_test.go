@@ -171,7 +171,7 @@ func TestListsTakeTheirSpace(t *testing.T) {
 				continue // folders are accounted for their entries
 			}
 			if all += step.Space; step.Path == "rowan-net.lst" {
-				space, text = step.Space, step.Make.Text
+				space, text = step.Space, string(step.Make.Text)
 			}
 		}
 		return space, all, text

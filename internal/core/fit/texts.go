@@ -28,7 +28,7 @@ func (s *Sheet) EachText(each func(Text)) {
 		pl := s.Placement(i)
 		for k := range pl.Items {
 			if it := &pl.Items[k]; it.Shape == shape.Written && len(it.Sums) == 0 {
-				each(Text{Title: i, Path: it.Path, Text: it.Text, Why: it.Rule})
+				each(Text{Title: i, Path: it.Path, Text: string(it.Text), Why: it.Rule})
 			}
 		}
 		extras := s.extra(i)
@@ -37,7 +37,7 @@ func (s *Sheet) EachText(each func(Text)) {
 				continue
 			}
 			c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k])
-			each(Text{i, c.Path, c.Text, c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule})
+			each(Text{i, c.Path, string(c.Text), c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule})
 		}
 	}
 	s.eachStart(each)

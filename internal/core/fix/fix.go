@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"polytome/internal/core/shape"
 	"polytome/internal/format/picture"
 )
 
@@ -30,6 +31,7 @@ type Fix struct {
 	// of what is changed, as the target spells it; of Copy, "" where nothing of the title is there
 	Path string `toml:"path" json:"path"`
 	To   string `toml:"to,omitempty" json:"to,omitempty"` // the new path of Rename and Fit
+	// Text is what Write writes, as [Text] has it: a TOML file holds no other bytes than those of UTF-8.
 	Text string `toml:"text,omitempty" json:"text,omitempty"`
 	// Syntax, Section, Key and Value are what Set sets.
 	Syntax  string `toml:"syntax,omitempty" json:"syntax,omitempty"`
@@ -42,6 +44,19 @@ type Fix struct {
 	Seen  string `toml:"seen,omitempty" json:"seen,omitempty"`
 	Title string `toml:"title,omitempty" json:"title,omitempty"` // of Copy: the title's key
 	Why   string `toml:"why,omitempty" json:"why,omitempty"`
+}
+
+// Text is the content of a file as a fix has it: a text as it is, other bytes written down.
+func Text(content []byte) string {
+	b, _ := shape.Text(content).MarshalText() // which cannot fail
+	return string(b)
+}
+
+// Content is what Write writes.
+func (m *Fix) Content() (string, error) {
+	var t shape.Text
+	err := t.UnmarshalText([]byte(m.Text))
+	return string(t), err
 }
 
 // Seen is a file as it is, by its size in bytes and the time of its last change.

@@ -86,7 +86,7 @@ func (t *Tree) Companion(i int, b *Beside) Companion {
 		return c
 	}
 	if text, ok := b.Spec.Text.Constant(); ok {
-		c.Text = strings.TrimPrefix(text, "\n")
+		c.Text = shape.Text(strings.TrimPrefix(text, "\n"))
 		return c
 	}
 	for _, m := range t.l.companions(&t.titles[i], &t.Placements[i], b.Spec) {
@@ -129,7 +129,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 				}
 				text = CompanionText(c, &v, rows)
 			}
-			item.Text = strings.TrimPrefix(text, "\n")
+			item.Text = shape.Text(strings.TrimPrefix(text, "\n"))
 			item.Size = int64(len(item.Text))
 		}
 		out = append(out, Companion{Item: item, Is: c.Is, From: c, Base: v[loader.FieldBase]})

@@ -255,7 +255,7 @@ func (p *laying) sized(item Item) {
 	text := strings.TrimPrefix(cut.ManifestText.FillEach(v, rows), "\n")
 	text, sums = targetSums(text, sums)
 	p.pl.add(Item{Disc: item.Disc, Path: p.cased(cut.Manifest.FillPath(v)), Rule: "lists the parts: " + why,
-		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: text, Sums: sums}})
+		Spec: shape.Spec{Size: int64(len(text)), Shape: shape.Written, Text: shape.Text(text), Sums: sums}})
 }
 
 // sumMark stands for a checksum that is not known yet, as long as the checksum will be.

@@ -133,12 +133,16 @@ func (f *fixing) rename(x *changed) string {
 }
 
 func (f *fixing) write(x *changed) string {
-	n := int64(len(x.Text))
-	if x.there && f.o.Texts[x.was.Path] == x.Text && n > 0 {
+	text, err := x.Content()
+	if err != nil {
+		return "what it shall say cannot be read: " + err.Error()
+	}
+	n := int64(len(text))
+	if x.there && f.o.Texts[x.was.Path] == text && n > 0 {
 		return ""
 	}
 	s := x.step
-	s.Size, s.Make, s.Space = n, &shape.Spec{Shape: shape.Written, Size: n, Text: x.Text}, f.facts.SpaceFor(n)
+	s.Size, s.Make, s.Space = n, &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(text)}, f.facts.SpaceFor(n)
 	if x.there {
 		s.Space -= f.facts.SpaceFor(x.was.Size)
 	} else {

@@ -269,7 +269,7 @@ func (m *maker) startFiles() {
 	for _, t := range m.sheet.StartFiles() {
 		n := int64(len(t.Text))
 		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n),
-			Make: &shape.Spec{Shape: shape.Written, Size: n, Text: t.Text}})
+			Make: &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(t.Text)}})
 	}
 }
 
@@ -285,8 +285,9 @@ func (m *maker) updates() {
 			n = u.Make.Size
 		}
 		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Space: m.facts.SpaceFor(n) - m.facts.SpaceFor(
-			was.Size), Was: &was, Merged: true, Wanted: u.Wanted, Make: &shape.Spec{Shape: shape.Written, Size: n,
-			Text: u.Text}}
+			was.Size), Was: &was, Merged: true, Wanted: shape.Text(u.Wanted), Make: &shape.Spec{Shape: shape.Written,
+			Size: n,
+			Text: shape.Text(u.Text)}}
 		if u.Make != nil {
 			s.Merged, s.Remade, s.Make = false, true, u.Make
 		}
@@ -314,13 +315,13 @@ func (m *maker) lists() {
 				data, own = merged, ours
 			}
 			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written,
-				Size: int64(len(data)), Text: string(data)}, Size: int64(len(data)), Last: true,
+				Size: int64(len(data)), Text: shape.Text(string(data))}, Size: int64(len(data)), Last: true,
 				Space: m.facts.SpaceFor(int64(len(data)))}
 			if there {
-				if read && text == s.Make.Text {
+				if read && text == string(s.Make.Text) {
 					continue
 				}
-				s.Merged, s.Wanted = own != nil, string(own)
+				s.Merged, s.Wanted = own != nil, shape.Text(string(own))
 				s.Kind, s.Path, s.Was = Replace, was.Path, &was
 				s.Space -= m.facts.SpaceFor(was.Size)
 			} else {

@@ -63,7 +63,7 @@ type Step struct {
 	// Merged is set for a text that keeps what a person has changed in it: nothing is lost.
 	Merged bool `json:"merged,omitempty"`
 	// Wanted is what the rule of a merged text wants, which is remembered as written; "" while a conflict is open.
-	Wanted string `json:"wanted,omitempty"`
+	Wanted shape.Text `json:"wanted,omitempty"`
 	// Remade is set for a picture that a run has made, and that is made again of another source or by another rule:
 	// nothing is lost.
 	Remade bool `json:"remade,omitempty"`

@@ -329,9 +329,9 @@ func (t *task) note() {
 	case picture:
 		text = shape.Made(s.Make, t.bytes)
 	case !s.Merged:
-		text = s.Make.Text
+		text = string(s.Make.Text)
 	case s.Wanted != "":
-		text = s.Wanted
+		text = string(s.Wanted)
 	default:
 		return
 	}

@@ -37,7 +37,7 @@ func was(t *testing.T, p target.Target, path string) *target.Entry {
 }
 
 func written(text string) *shape.Spec {
-	return &shape.Spec{Shape: shape.Written, Text: text, Size: int64(len(text))}
+	return &shape.Spec{Shape: shape.Written, Text: shape.Text(text), Size: int64(len(text))}
 }
 
 func text(path, text string, needs ...int) plan.Step {

@@ -46,7 +46,7 @@ type Spec struct {
 	Size   int64      `json:"size"`             // in bytes, on the target
 	// AtMost is set where the size is the most that it can be.
 	AtMost bool     `json:"at-most,omitempty"`
-	Text   string   `json:"text,omitempty"` // of a file that has no source
+	Text   Text     `json:"text,omitempty"` // of a file that has no source
 	Sums   []Summed `json:"sums,omitempty"` // what is still to be filled into the text
 	With   *With    `json:"with,omitempty"`
 }
