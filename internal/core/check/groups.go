@@ -3,6 +3,7 @@ package check
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -255,52 +256,101 @@ func (y *loaderAudit) lists() {
 		if len(l.On) > 0 && !slices.Contains(l.On, y.on) {
 			continue
 		}
-		var rows []loader.Values
-		for _, n := range y.lines {
-			if len(l.Platforms) == 0 || slices.Contains(l.Platforms, n.Platform) {
-				if _, listed := y.asks(l.When, n); listed {
-					rows = append(rows, *y.values(n))
+		rows := y.rowsOf(l)
+		for _, at := range slices.Sorted(maps.Keys(rows)) {
+			y.list(l, at, rows[at])
+		}
+	}
+}
+
+// rowsOf are the entries that a rule's lists should have, by the paths of the lists. Lists of which no title is here
+// have none.
+func (y *loaderAudit) rowsOf(l *loader.List) map[string][]layout.Row {
+	out := map[string][]layout.Row{}
+	if len(l.Path.Fields()) == 0 {
+		out[y.made(l.Path, &loader.Values{})] = nil
+	} else {
+		for i := range y.tree.entries {
+			if e := &y.tree.entries[i]; !e.Folder {
+				if _, ok := l.Path.Match(e.Path); ok {
+					out[y.tree.fold(e.Path)] = nil
 				}
 			}
 		}
-		at := y.made(l.Path, &loader.Values{})
-		e, there := y.tree.file(at)
-		if len(rows) == 0 && !there || y.o.Depth == Names && there {
+	}
+	spelled := map[string]string{}
+	for at := range out {
+		spelled[y.tree.fold(at)] = at
+	}
+	for _, n := range y.lines {
+		if len(l.Platforms) > 0 && !slices.Contains(l.Platforms, n.Platform) {
 			continue
 		}
-		want := layout.ListData(l, rows)
-		f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here",
-			Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: fix.Text(want)}}}
-		if layout.Vague(l, rows) { // what is here does not tell all that stands in it
-			f.Remedy, f.Fixes = "fill the target again: not all that it says can be read from what is here", nil
-		}
-		if !there {
-			f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
-			y.report(f)
+		if _, listed := y.asks(l.When, n); !listed || l.Per == "title" && furtherDisc(n) {
 			continue
 		}
+		v := y.values(n)
+		if n.in == nil && slices.ContainsFunc(l.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) {
+			continue // only a look inside tells where it is listed
+		}
+		at := y.made(l.Path, v)
+		key := y.tree.fold(at)
+		if spelled[key] == "" {
+			spelled[key] = at
+		}
+		row := layout.Row{Values: *v}
+		if l.Per == "title" {
+			name, _ := withoutDisc(n)
+			row = layout.OfTitle(name, y.discRows(n))
+		}
+		out[spelled[key]] = append(out[spelled[key]], row)
+	}
+	return out
+}
+
+// list compares one file in which titles are listed with what is here.
+func (y *loaderAudit) list(l *loader.List, at string, rows []layout.Row) {
+	e, there := y.tree.file(at)
+	if there {
 		y.claim(e.Path)
-		text, err := y.tree.text(e)
-		switch {
-		case err != nil:
-			f.Say = fmt.Sprintf("the list cannot be read: %v", err)
-		case text == string(want):
-			continue
-		default:
-			if say, ok := layout.Amiss(l, text, rows); ok {
-				if f.Say = say; say == "" {
-					continue
-				}
-			} else {
-				f.Say = differs(layout.ListText(l, text), layout.ListText(l, string(want)))
-			}
-		}
-		f.Path = e.Path
-		for i := range f.Fixes {
-			f.Fixes[i].Path = e.Path
+	}
+	if len(rows) == 0 && !there || y.o.Depth == Names && there || there && l.Bare() {
+		return
+	}
+	want := layout.ListData(l, rows)
+	f := Finding{Kind: List, Grade: Fault, Path: at, Remedy: "rebuild it from what is here",
+		Fixes: []fix.Fix{{Do: fix.Write, Path: at, Text: fix.Text(want)}}}
+	if layout.Vague(l, rows) { // what is here does not tell all that stands in it
+		f.Remedy, f.Fixes = "fill the target again: not all that it says can be read from what is here", nil
+	}
+	if !there {
+		f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
+		if l.Bare() {
+			f.Say, f.Remedy = "a file that the loader needs beside its titles is missing", "write it"
 		}
 		y.report(f)
+		return
 	}
+	text, err := y.tree.text(e)
+	switch {
+	case err != nil:
+		f.Say = fmt.Sprintf("the list cannot be read: %v", err)
+	case text == string(want):
+		return
+	default:
+		if say, ok := layout.Amiss(l, text, rows); ok {
+			if f.Say = say; say == "" {
+				return
+			}
+		} else {
+			f.Say = differs(layout.Decoded(l.Encoding, text), layout.Decoded(l.Encoding, string(want)))
+		}
+	}
+	f.Path = e.Path
+	for i := range f.Fixes {
+		f.Fixes[i].Path = e.Path
+	}
+	y.report(f)
 }
 
 // differs says in what a list of lines is not the one that is wanted.

@@ -97,7 +97,7 @@ func Promises(sheet *fit.Sheet, of *loader.Profile) []Promise {
 				continue // a part that there may be nothing for
 			}
 			p := Promise{sheet.Titles()[i].Label(), item.Path, item.Size, sheet.Titles()[i].Key}
-			if item.Shape == shape.Written || item.AtMost {
+			if item.Shape == shape.Written || item.Shape == shape.Patched || item.AtMost {
 				p.Size = -1
 			}
 			out = append(out, p)

@@ -2,6 +2,7 @@ package check
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/format/cuesheet"
 	"polytome/internal/target"
@@ -98,7 +100,7 @@ func (y *loaderAudit) listedBy(l *line, sheet *target.Entry) bool {
 			return true
 		}
 		text, err := y.tree.text(e)
-		return err != nil || names(text, path.Base(sheet.Path), y.decisive(e.Path))
+		return err != nil || names(layout.Decoded(c.Encoding, text), path.Base(sheet.Path), c)
 	}
 	return true
 }
@@ -123,6 +125,9 @@ func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) 
 
 // namedIn are the files that a playlist names, a line for each, as its rule writes them; # begins a comment.
 func namedIn(text string, c *loader.Companion) []string {
+	if c != nil {
+		text = c.Text.Repeated(text)
+	}
 	lines := strings.FieldsFunc(strings.TrimPrefix(text, "\uFEFF"), func(r rune) bool { return r == '\n' || r == '\r' })
 	for i := range lines {
 		lines[i] = strings.TrimSpace(lines[i])
@@ -240,10 +245,12 @@ func (y *loaderAudit) playlist(l *line) {
 		if e, ok := y.tree.file(at); ok {
 			y.need(at)
 			switch {
-			case e.Size == 0 && !c.Text.Empty():
-				l.broken(y, Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s has no bytes", c.Is,
-					path.Base(at)), Remedy: "write it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path,
-					Text: y.written(c, l)}}})
+			case e.Size == 0 && (!c.Text.Empty() || !c.IsText()):
+				f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s has no bytes", c.Is, path.Base(at))}
+				f.Remedy, f.Fixes = y.rewrite(c, l, e.Path)
+				l.broken(y, f)
+			case y.o.Depth != Names && !c.IsText():
+				y.bytes(c, l, e)
 			case y.o.Depth != Names && c.Is == "playlist":
 				y.playlistNames(l, e)
 			}
@@ -257,10 +264,57 @@ func (y *loaderAudit) playlist(l *line) {
 			f.Remedy, f.Fixes = "give it the exact name", []fix.Fix{{Do: fix.Rename, Path: near.Path, To: at}}
 			y.need(near.Path)
 		} else {
-			f.Remedy, f.Fixes = "write it", []fix.Fix{{Do: fix.Write, Path: at, Text: y.written(c, l)}}
+			f.Remedy, f.Fixes = y.rewrite(c, l, at)
 		}
 		l.broken(y, f)
 	}
+}
+
+// rewrite is how a companion of a line that is missing or wrong is made again.
+func (y *loaderAudit) rewrite(c *loader.Companion, l *line, at string) (remedy string, fixes []fix.Fix) {
+	switch {
+	case c.IsCopy():
+		return y.again("fill the target again", at)
+	case c.Length > 0:
+		return "write it", []fix.Fix{{Do: fix.Write, Path: at,
+			Text: fix.Text(layout.CompanionBytes(c, y.valuesFor(c, l)))}}
+	}
+	return "write it", []fix.Fix{{Do: fix.Write, Path: at, Text: fix.Text(layout.CompanionContent(c, y.written(c, l)))}}
+}
+
+// bytes compares a companion of a line, byte by byte, with the file that it is a copy of, and with what is set in it.
+func (y *loaderAudit) bytes(c *loader.Companion, l *line, e *target.Entry) {
+	wrong := ""
+	switch has, err := y.tree.text(e); {
+	case err != nil && !errors.Is(err, errLong):
+		wrong = fmt.Sprintf("cannot be read: %v", err)
+	case c.IsCopy():
+		from, there := y.tree.file(c.File)
+		if !there {
+			return // which is reported by itself
+		}
+		if from.Size != e.Size {
+			wrong = fmt.Sprintf("is no copy of %s as it is now", c.File)
+			break
+		}
+		want, err := y.tree.text(from)
+		if err != nil { // which is reported by itself, or too long to be read whole
+			return
+		}
+		b := make([]byte, len(want))
+		_, _ = shape.Overlaid(strings.NewReader(want), layout.Patches(c, y.valuesFor(c, l))).ReadAt(b, 0)
+		if string(b) != has {
+			wrong = fmt.Sprintf("is no copy of %s as it is now", c.File)
+		}
+	case err == nil && has != string(layout.CompanionBytes(c, y.valuesFor(c, l))):
+		wrong = "has other bytes than it should"
+	}
+	if wrong == "" {
+		return
+	}
+	f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its %s %s %s", c.Is, path.Base(e.Path), wrong)}
+	f.Remedy, f.Fixes = y.rewrite(c, l, e.Path)
+	l.broken(y, f)
 }
 
 // playlistNames looks for the files that a playlist names.
@@ -271,10 +325,13 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 			Remedy: "write it again"})
 		return
 	}
+	if c := y.decisive(e.Path); c != nil {
+		text = layout.Decoded(c.Encoding, text)
+	}
 	named := namedIn(text, y.decisive(e.Path))
 	if len(named) == 0 {
 		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it",
-			Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.written(y.decisive(e.Path), l)}}})
+			Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.content(y.decisive(e.Path), l)}}})
 		return
 	}
 	for _, named := range named {
@@ -286,7 +343,8 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 		}
 		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is missing", named)}
 		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
-			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path, Text: want}}
+			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path,
+				Text: y.content(y.decisive(e.Path), l)}}
 		} else {
 			f.Remedy, f.Fixes = y.again("put that disc beside it", path.Join(path.Dir(e.Path), named))
 		}
@@ -299,7 +357,7 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 				Say:     fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)),
 				Matters: "the game cannot continue on that disc",
 				Remedy:  "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path,
-					Text: y.written(y.decisive(e.Path), l)}}})
+					Text: y.content(y.decisive(e.Path), l)}}})
 			return
 		}
 	}
@@ -326,15 +384,52 @@ func (y *loaderAudit) written(c *loader.Companion, l *line) string {
 	if c == nil {
 		return ""
 	}
-	v := *y.valuesFor(c, l)
-	var rows []loader.Values
+	return layout.CompanionText(c, y.valuesFor(c, l), y.discRows(l))
+}
+
+// content is a companion of a line as it is on the target.
+func (y *loaderAudit) content(c *loader.Companion, l *line) string {
+	if c == nil {
+		return ""
+	}
+	return fix.Text(layout.CompanionContent(c, y.written(c, l)))
+}
+
+// discRows are the values of each disc of a line's title, for texts that name them: it is one line with its cue sheets,
+// or each disc has a line.
+func (y *loaderAudit) discRows(l *line) (rows []loader.Values) {
 	for n, s := range l.sheets {
-		row := v
+		row := *y.values(l)
 		row[loader.FieldFile], row[loader.FieldIndex], row[loader.FieldDisc] = path.Base(s.Path), strconv.Itoa(n+1),
 			strconv.Itoa(n+1)
 		rows = append(rows, row)
 	}
-	return layout.CompanionText(c, &v, rows)
+	if len(rows) > 0 {
+		return rows
+	}
+	for n, o := range y.discsOf(l) {
+		row := *y.values(o)
+		row[loader.FieldIndex] = strconv.Itoa(n + 1)
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// discsOf are the lines of a title's discs, in their order, of which one is given.
+func (y *loaderAudit) discsOf(l *line) []*line {
+	name, n := withoutDisc(l)
+	if n == 0 && l.v[loader.FieldDisc] == "" {
+		return []*line{l}
+	}
+	var out []*line
+	for _, o := range y.lines {
+		if of, _ := withoutDisc(o); of == name && o.Platform == l.Platform && o.rule == l.rule &&
+			o.v[loader.FieldPage] == l.v[loader.FieldPage] {
+			out = append(out, o)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *line) int { return discNumber(a) - discNumber(b) })
+	return out
 }
 
 // has reports whether a line has a companion of a rule.
@@ -386,15 +481,18 @@ func (y *loaderAudit) unknown(c *loader.Companion, l *line) bool {
 }
 
 // furtherDisc reports whether a line is the second or a later disc of a title, which has a line for each.
-func furtherDisc(l *line) bool {
+func furtherDisc(l *line) bool { return discNumber(l) > 1 }
+
+// discNumber is which disc of its title a line is; 0 where nothing says that it is one of several.
+func discNumber(l *line) int {
 	if l.in != nil {
-		return l.in.Discs[0].Number > 1
+		return l.in.Discs[0].Number
 	}
 	if n, err := strconv.Atoi(l.v[loader.FieldDisc]); err == nil {
-		return n > 1
+		return n
 	}
 	_, n := withoutDisc(l)
-	return n > 1
+	return n
 }
 
 // withoutDisc is the title of a line as its path says it, without what stands behind it for the number of its disc; the
@@ -438,6 +536,10 @@ func (y *loaderAudit) values(l *line) *loader.Values {
 	v[loader.FieldName] = v[loader.FieldTitle]
 	if l.in != nil && !l.by.Uses(loader.FieldTitle) {
 		v[loader.FieldName] = cmp.Or(l.in.Name, v[loader.FieldName])
+	}
+	if l.in != nil {
+		v[loader.FieldRegion] = cmp.Or(v[loader.FieldRegion], l.in.Region)
+		v[loader.FieldKind] = cmp.Or(v[loader.FieldKind], l.in.Discs[0].Kind)
 	}
 	v[loader.FieldSize] = strconv.FormatInt(l.Size, 10)
 	v[loader.FieldParts] = y.partCount(l)

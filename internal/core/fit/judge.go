@@ -246,7 +246,7 @@ func shapeOf(t *title.Title, item *layout.Item) Kind {
 			return Unpacked
 		}
 		return Copy
-	case shape.Written, shape.Fitted, shape.Sheet:
+	case shape.Written, shape.Fitted, shape.Sheet, shape.Patched:
 		return Copy
 	}
 	return Converted
@@ -344,14 +344,15 @@ func (s *Sheet) noteLists() {
 	for k := range s.of.Loaders {
 		tree := s.of.Loaders[k].Tree
 		for _, l := range tree.ListLines() {
-			space := listSpace{around: int64(l.Around()), lines: make([]int32, len(s.of.Titles))}
-			reported := false
-			for i := range s.of.Titles {
+			space := listSpace{around: int64(l.Around()), bare: l.Bare(), lines: map[int]int32{}}
+			l.Titles(func(i int) {
 				if int(s.by[i]) == k && s.base[i].Kind.Goes() {
-					space.lines[i] = int32(l.Bytes(i))
-					reported = reported || space.lines[i] > 0
+					if n := l.Bytes(i); n > 0 {
+						space.lines[i] = int32(n)
+					}
 				}
-			}
+			})
+			reported := len(space.lines) > 0
 			if e, ok := s.present[s.fold(l.Path)]; ok {
 				space.was = e.Size
 			} else if reported {
@@ -366,6 +367,9 @@ func (s *Sheet) noteLists() {
 func (l *listSpace) space(f target.Facts) int64 {
 	if l.bytes == 0 {
 		return f.SpaceFor(l.was)
+	}
+	if l.bare {
+		return f.SpaceFor(max(l.around, l.was))
 	}
 	return f.SpaceFor(max(l.around+l.bytes, l.was+l.fresh))
 }
@@ -445,7 +449,7 @@ func (s *Sheet) Holding(item *layout.Item) bool {
 		return false
 	}
 	switch {
-	case item.Shape == shape.Written, item.Shape == shape.Fitted:
+	case item.Shape == shape.Written, item.Shape == shape.Fitted, item.Shape == shape.Patched:
 		return (e.Size > 0 || item.Size == 0) && !s.of.Changed[e.Path]
 	case item.AtMost:
 		return e.Size > 0 && e.Size <= item.Size && !s.of.Changed[e.Path]

@@ -108,11 +108,12 @@ type Elsewhere struct {
 
 // listSpace is the file in which a loader wants all titles listed.
 type listSpace struct {
-	was    int64 // bytes that it has on the target
-	around int64 // bytes that it has before and behind its lines, at most
-	bytes  int64 // of the lines of chosen titles
-	fresh  int64 // of those that are not there, which come to what it has: what others have written in it stays
-	lines  []int32
+	was    int64         // bytes that it has on the target
+	around int64         // bytes that it has before and behind its lines, at most
+	bytes  int64         // of the lines of chosen titles
+	fresh  int64         // of those that are not there, which come to what it has: what others have written in it stays
+	lines  map[int]int32 // by title
+	bare   bool          // no title is named in it: it has what stands around them alone
 }
 
 // Judge gives the verdicts with nothing chosen. What an interrupted run left is

@@ -2,6 +2,7 @@ package fit
 
 import (
 	"strings"
+	"unicode/utf8"
 
 	"polytome/internal/core/shape"
 	"polytome/internal/target"
@@ -16,6 +17,7 @@ type Text struct {
 	Keep     []string
 	LockedBy string
 	Why      string
+	Bytes    bool // it is none to be merged with what somebody made of it
 }
 
 // EachText goes through the texts that there may be on the target: playlists and launchers, settings, and the loader's
@@ -28,7 +30,8 @@ func (s *Sheet) EachText(each func(Text)) {
 		pl := s.Placement(i)
 		for k := range pl.Items {
 			if it := &pl.Items[k]; it.Shape == shape.Written && len(it.Sums) == 0 {
-				each(Text{Title: i, Path: it.Path, Text: string(it.Text), Why: it.Rule})
+				each(Text{Title: i, Path: it.Path, Text: string(it.Text), Why: it.Rule,
+					Bytes: !utf8.ValidString(string(it.Text))})
 			}
 		}
 		extras := s.extra(i)
@@ -36,8 +39,10 @@ func (s *Sheet) EachText(each func(Text)) {
 			if extras[k].Spec.Is == "cover" {
 				continue
 			}
-			c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k])
-			each(Text{i, c.Path, string(c.Text), c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule})
+			if c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]); c.Shape == shape.Written {
+				each(Text{i, c.Path, string(c.Text), c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule,
+					!c.From.IsText()})
+			}
 		}
 	}
 	s.eachStart(each)

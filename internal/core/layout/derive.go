@@ -1,8 +1,6 @@
 package layout
 
 import (
-	"bytes"
-	"encoding/binary"
 	"path"
 	"slices"
 	"strconv"
@@ -85,13 +83,13 @@ func (t *Tree) Companion(i int, b *Beside) Companion {
 		c.Source, c.With = pictureFor(&t.titles[i], int(b.Disc), b.Spec)
 		return c
 	}
-	if text, ok := b.Spec.Text.Constant(); ok {
-		c.Text = shape.Text(strings.TrimPrefix(text, "\n"))
+	if text, ok := b.Spec.Text.Constant(); ok && b.Spec.IsText() {
+		c.Text = shape.Text(CompanionContent(b.Spec, text))
 		return c
 	}
 	for _, m := range t.l.companions(&t.titles[i], &t.Placements[i], b.Spec) {
 		if m.Path == b.Path {
-			c.Text = m.Text
+			c.Spec = m.Spec
 		}
 	}
 	return c
@@ -116,10 +114,19 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 			v[loader.FieldTitle] = p.Name
 		}
 		item := Item{Disc: d, Path: l.cased(c.Path.FillPath(&v)), Spec: shape.Spec{Shape: shape.Fitted}, Rule: c.Why}
-		if c.Is == "cover" {
+		switch {
+		case c.Is == "cover":
 			item.Source, item.With = pictureFor(t, d, c)
 			item.Size, item.AtMost = c.Picture.Estimate(), true
-		} else {
+		case c.IsCopy():
+			bytes, there := l.destination.file(c.File)
+			if !there {
+				continue
+			}
+			item.Spec = shape.PatchedOf(c.File, bytes, Patches(c, &v))
+		case c.Length > 0:
+			item.Shape, item.Text, item.Size = shape.Written, shape.Text(CompanionBytes(c, &v)), int64(c.Length)
+		default:
 			item.Shape = shape.Written
 			text, constant := c.Text.Constant()
 			if !constant {
@@ -129,7 +136,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 				}
 				text = CompanionText(c, &v, rows)
 			}
-			item.Text = shape.Text(strings.TrimPrefix(text, "\n"))
+			item.Text = shape.Text(CompanionContent(c, text))
 			item.Size = int64(len(item.Text))
 		}
 		out = append(out, Companion{Item: item, Is: c.Is, From: c, Base: v[loader.FieldBase]})
@@ -137,7 +144,32 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 	return out
 }
 
-// CompanionText is the text of a companion that is written from a template.
+// CompanionContent is the text of a companion as it is on the target.
+func CompanionContent(c *loader.Companion, text string) []byte {
+	return inEncoding(c.Encoding, []byte(strings.TrimPrefix(text, "\n")))
+}
+
+// Patches are the bytes that a companion has set in it.
+func Patches(c *loader.Companion, v *loader.Values) (out []shape.Patch) {
+	for k := range c.Bytes {
+		f := &c.Bytes[k]
+		b := make([]byte, f.Length)
+		encode(b, f, f.Value.Fill(v))
+		out = append(out, shape.Patch{At: int64(f.Offset), Bytes: b})
+	}
+	return out
+}
+
+// CompanionBytes is the content of a companion that is made of nothing but bytes.
+func CompanionBytes(c *loader.Companion, v *loader.Values) []byte {
+	b := make([]byte, c.Length)
+	for _, p := range Patches(c, v) {
+		copy(b[p.At:], p.Bytes)
+	}
+	return b
+}
+
+// CompanionText is the text of a companion that is written from a template, as people read it.
 func CompanionText(c *loader.Companion, v *loader.Values, rows []loader.Values) string {
 	escape := makes[c.Make].escape
 	switch {
@@ -189,6 +221,21 @@ func pictureFor(t *title.Title, disc int, c *loader.Companion) (title.File, *sha
 	}
 	rule.Crop = p.Crop
 	return p.File, &shape.With{Picture: rule}
+}
+
+// without is a companion that a title does not start without, and that is a copy of a file which is not there; nil for
+// none.
+func (l *layer) without(t *title.Title, p *Placement) *loader.Companion {
+	for _, c := range l.decide {
+		if !c.IsCopy() {
+			continue
+		}
+		if _, there := l.destination.file(c.File); !there && c.Match(t.Platform, t.Form, l.destination.attachment(),
+			l.destination.Filesystem.Name) && (c.When.Empty() || c.When.Holds(l.factsAt(t, p))) {
+			return c
+		}
+	}
+	return nil
 }
 
 // decisive adds the files without which the loader does not start a title.
@@ -250,12 +297,6 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	return out
 }
 
-// lists reports whether a title is listed in a file of that rule.
-func (l *layer) lists(list *loader.List, t *title.Title, p *Placement) bool {
-	return list.Match(t.Platform, t.Form, l.destination.attachment(), l.destination.Filesystem.Name) &&
-		(list.When.Empty() || list.When.Holds(l.factsAt(t, p)))
-}
-
 // factsAt are the facts of a title that has its place.
 func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
 	v, parts := l.facts(t), 0
@@ -266,183 +307,6 @@ func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
 	}
 	v[loader.FieldTitle], v[loader.FieldParts] = p.Name, strconv.Itoa(parts)
 	return v
-}
-
-// A ListFile is a file in which all titles are listed.
-type ListFile struct {
-	Path string
-	Data []byte
-	Rule string
-
-	tree *Tree
-	list *loader.List
-	rows []loader.Values
-}
-
-// Lists writes the files in which the loader wants its titles listed, for the titles
-// that include says yes to.
-func (t *Tree) Lists(include func(i int) bool) []ListFile {
-	if t.onlyCovers {
-		return nil
-	}
-	var out []ListFile
-	for k := range t.l.p.Lists {
-		l := &t.l.p.Lists[k]
-		if len(l.On) > 0 && !slices.Contains(l.On, t.l.destination.attachment()) {
-			continue
-		}
-		var rows []loader.Values
-		for i := range t.titles {
-			tt := &t.titles[i]
-			if t.Placements[i].Refusal == nil && include(i) && t.l.lists(l, tt, &t.Placements[i]) {
-				rows = append(rows, t.l.rows(tt, &t.Placements[i])...)
-			}
-		}
-		if len(rows) == 0 {
-			continue
-		}
-		all := loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}
-		out = append(out, ListFile{Path: t.l.cased(l.Path.FillPath(&all)), Data: ListData(l, rows), Rule: l.Why,
-			tree: t,
-			list: l, rows: rows})
-	}
-	return out
-}
-
-// A ListLine is how many bytes titles add to a file in which all are reported.
-type ListLine struct {
-	Path string
-	tree *Tree
-	list *loader.List
-	most string // the number of all discs
-}
-
-// ListLines are the files in which the loader wants its titles listed, where the tree is laid for.
-func (t *Tree) ListLines() (out []ListLine) {
-	if t.onlyCovers {
-		return nil
-	}
-	discs := 0
-	for i := range t.titles {
-		discs += len(t.titles[i].Discs)
-	}
-	for k := range t.l.p.Lists {
-		if l := &t.l.p.Lists[k]; len(l.On) == 0 || slices.Contains(l.On, t.l.destination.attachment()) {
-			out = append(out, ListLine{t.l.cased(l.Path.FillPath(&loader.Values{})), t, l, strconv.Itoa(discs)})
-		}
-	}
-	return out
-}
-
-// Around is how many bytes the file has before and behind what titles add, at most.
-func (l *ListLine) Around() int {
-	all := loader.Values{loader.FieldDiscs: l.most}
-	return l.list.HeaderLength + len(inEncoding(l.list, []byte(l.list.Header.Fill(&all)+l.list.Footer.Fill(&all))))
-}
-
-// Bytes is how many title i adds, at most.
-func (l *ListLine) Bytes(i int) (n int) {
-	t := l.tree
-	tt, p := &t.titles[i], &t.Placements[i]
-	if p.Refusal != nil || !t.l.lists(l.list, tt, p) {
-		return 0
-	}
-	for _, row := range t.l.rows(tt, p) {
-		if l.list.Record > 0 {
-			n += l.list.Record
-		} else {
-			row[loader.FieldIndex] = l.most
-			n += len(inEncoding(l.list, []byte(line(l.list, &row)+l.list.Between)))
-		}
-	}
-	return n
-}
-
-// orderFields are what lists are sorted by, by the names of [loader.List.Order].
-var orderFields = map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
-	"platform": loader.FieldPlatform, "path": loader.FieldFile, "number": loader.FieldNumber}
-
-// SortRows orders by the named fields, without regard to letter case.
-func SortRows(rows []loader.Values, order []string) {
-	slices.SortStableFunc(rows, func(a, b loader.Values) int {
-		for _, by := range order {
-			f := orderFields[by]
-			if c := len(a[f]) - len(b[f]); by == "number" && c != 0 {
-				return c
-			}
-			if c := strings.Compare(strings.ToUpper(a[f]), strings.ToUpper(b[f])); c != 0 {
-				return c
-			}
-		}
-		return 0
-	})
-}
-
-// ListData is a file in which titles are listed, with a row for each disc in the order of the list.
-func ListData(l *loader.List, rows []loader.Values) []byte {
-	SortRows(rows, l.Order)
-	for n := range rows {
-		rows[n][loader.FieldIndex] = strconv.Itoa(n + 1)
-	}
-	return listData(l, &loader.Values{loader.FieldDiscs: strconv.Itoa(len(rows))}, rows)
-}
-
-func listData(l *loader.List, all *loader.Values, rows []loader.Values) []byte {
-	var b bytes.Buffer
-	for i := range rows {
-		if i > 0 {
-			b.WriteString(l.Between)
-		}
-		b.Write(row(l, rows[i], i+1))
-	}
-	if l.HeaderLength > 0 {
-		return append(header(l, all, b.Bytes()), b.Bytes()...)
-	}
-	return inEncoding(l, []byte(l.Header.Fill(all)+b.String()+l.Footer.Fill(all)))
-}
-
-// encode writes a value into its field of a record. What is too long is cut between
-// characters.
-func encode(into []byte, f *loader.RecordField, value string) {
-	for i := range into {
-		into[i] = byte(f.Fill)
-	}
-	switch f.Encoding {
-	case "number-le", "number-be":
-		n, _ := strconv.ParseUint(value, 10, 64)
-		var le [8]byte
-		binary.LittleEndian.PutUint64(le[:], n)
-		for i := range into {
-			at := i
-			if f.Encoding == "number-be" {
-				at = len(into) - 1 - i
-			}
-			into[at] = 0
-			if i < 8 {
-				into[at] = le[i]
-			}
-		}
-	default:
-		at := 0
-		for _, r := range value {
-			c := character(f.Encoding, r)
-			if at+len(c) > len(into) {
-				return
-			}
-			at += copy(into[at:], c)
-		}
-	}
-}
-
-// character is one as an encoding writes it; a question mark where it has none such.
-func character(encoding string, r rune) string {
-	to := loader.TextEncoding(encoding).NewEncoder()
-	c, err := to.String(string(r))
-	if err != nil || encoding == "ascii" && r > 0x7F {
-		to.Reset()
-		c, _ = to.String("?")
-	}
-	return c
 }
 
 // FirstBoot lists the folders that the console makes by itself.

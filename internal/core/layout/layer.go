@@ -237,6 +237,10 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 	if len(pl.Items) == 0 {
 		return refuse("nothing of it is left to copy: the rule keeps none of its files")
 	}
+	if c := l.without(t, &pl); c != nil {
+		return refuse(fmt.Sprintf("its %s is a copy of %s, which is not there", c.Is, c.File),
+			"copy the loader's own files there first (Drives, or polytome drives prepare --kit)")
+	}
 	l.decisive(t, &pl)
 	if twice := pl.twice(); twice != "" {
 		return unnamed(fmt.Sprintf("two of its files would get the same path %s", twice),

@@ -20,6 +20,8 @@ type Destination struct {
 	// Held are names that titles have been given before, by their keys. They keep
 	// them, whatever else comes.
 	Held map[string]string
+	// File is how many bytes a file on the target has; ok is false where there is none. With a nil File all are there.
+	File func(path string) (bytes int64, ok bool)
 	// Set knows how platforms are written for people; it may be nil.
 	Set *loader.Set
 }
@@ -31,6 +33,14 @@ func (t *Destination) LargestFile() int64 {
 		limit = min(limit, int64(t.Attachment.LargestFile))
 	}
 	return limit
+}
+
+// file is how many bytes a file on the target has.
+func (t *Destination) file(path string) (bytes int64, ok bool) {
+	if t.File == nil {
+		return 0, true
+	}
+	return t.File(path)
 }
 
 // attachment is the name of the attachment, "" for none.

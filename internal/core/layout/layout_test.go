@@ -272,10 +272,11 @@ func TestCompanionsEmitTheirTitle(t *testing.T) {
 	p := coretest.Profile(t, "bellows")
 	tree := layout.Lay([]title.Title{pair}, p, coretest.Destination(t, p, "usb", "fat32"))
 	items := tree.Placements[0].Items
-	assert.Equal(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
+	assert.EqualValues(t, "Two - 'Tides' (Disc 1).cue\nTwo - 'Tides' (Disc 2).cue\n", items[len(items)-1].Text)
 	all := append([]layout.Companion{{}}, tree.Companions(0)...)
 	require.Len(t, all, 2)
-	assert.Equal(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = \"A "+
+	assert.EqualValues(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = "+
+		"\"A "+
 		"\\\"tide\\\".\"\nfavourite = false\nlocked = []\n", all[1].Text)
 	assert.EqualValues(t, len(all[1].Text), all[1].Size)
 }

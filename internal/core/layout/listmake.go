@@ -275,13 +275,13 @@ func inSection(entry, key string) string {
 }
 
 // line is an entry of a list of texts.
-func line(l *loader.List, v *loader.Values) string {
-	out := l.Line.FillEscaped(v, nil, makeOf(l).escape)
+func line(l *loader.List, r *Row) string {
+	out := l.Line.FillEscaped(&r.Values, r.Discs, makeOf(l).escape)
 	if l.Make == "csv" {
 		out = inColumns(out)
 	}
 	if l.Encoding != "" { // what that lacks is not there when the list is read again
-		out = ListText(l, string(inEncoding(l, []byte(out))))
+		out = Decoded(l.Encoding, string(inEncoding(l.Encoding, []byte(out))))
 	}
 	return out
 }

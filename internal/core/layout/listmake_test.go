@@ -23,6 +23,13 @@ var anyMakes = []string{
 	"record = 40\n[[list.field]]\noffset = 0\nlength = 10\nencoding = \"ascii\"\nvalue = " +
 		"\"{id}\"\n[[list.field]]\noffset = 10\n" +
 		"length = 30\nencoding = \"utf-8\"\nvalue = \"{name}\"",
+	"per = \"title\"\nline = \"{id}:{each} <{file}>{end}\\n\"",
+	"per = \"title\"\nmake = \"csv\"\nkey = \"1\"\nline = \"{id},{name}{each},{file}{end}\\n\"",
+	"per = \"title\"\nmake = \"json\"\nkey = \"id\"\nheader = \"[\"\nbetween = \",\\n\"\nfooter = \"]\"\n" +
+		"line = '{{\"id\": \"{id}\", \"discs\": [{each}{if index over 1}, {end}\"{file}\"{end}]}}'",
+	"per = \"title\"\nmake = \"xml\"\nkey = \"g/@id\"\nheader = \"<l>\"\nfooter = \"</l>\"\n" +
+		"line = '<g id=\"{id}\">{each}<disc n=\"{index}\">{file}</disc>{end}</g>'",
+	"per = \"title\"\nmake = \"ini\"\nkey = \"[]\"\nline = \"[{id}]\\n{each}disc{index} = {file}\\n{end}\"",
 	"header-length = 8\nrecord = 24\n[[list.header-field]]\noffset = 0\nlength = 4\nsum = " +
 		"\"crc32\"\n[[list.field]]\noffset = 0\n" +
 		"length = 24\nencoding = \"latin-1\"\nvalue = \"{id} {name}\"",
@@ -45,24 +52,28 @@ func TestAnyListIsUnderstoodAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		rule := rapid.SampledFrom(anyMakes).Draw(t, "rule")
 		l := listOf(t, rule)
-		rows := make([]loader.Values, rapid.IntRange(1, 5).Draw(t, "rows"))
+		rows := make([]layout.Row, rapid.IntRange(1, 5).Draw(t, "rows"))
 		for n := range rows {
-			rows[n] = loader.Values{loader.FieldID: fmt.Sprintf("ID-%d", n), loader.FieldSize: "7",
-				loader.FieldName: rapid.StringMatching(
-					`[a-zA-Z"',;<>&=\[\]{}\\/ é\t]{0,12}[a-z]`).Draw(t, "name")}
+			name := rapid.StringMatching(`[a-zA-Z"',;<>&=\[\]{}\\/ é\t]{0,12}[a-z]`)
+			rows[n].Values = loader.Values{loader.FieldID: fmt.Sprintf("ID-%d", n), loader.FieldSize: "7",
+				loader.FieldName: name.Draw(t, "name")}
+			for d := range rapid.IntRange(1, 3).Draw(t, "discs") {
+				rows[n].Discs = append(rows[n].Discs, loader.Values{loader.FieldIndex: fmt.Sprint(d + 1),
+					loader.FieldFile: name.Draw(t, "file")})
+			}
 		}
-		text := string(layout.ListData(l, append([]loader.Values{}, rows...)))
-		if say, ok := layout.Amiss(l, text, append([]loader.Values{}, rows...)); !ok || say != "" {
+		text := string(layout.ListData(l, append([]layout.Row{}, rows...)))
+		if say, ok := layout.Amiss(l, text, append([]layout.Row{}, rows...)); !ok || say != "" {
 			t.Fatalf("%s %v\n%s\n%s", say, ok, rule, text)
 		}
 		if len(rows) > 1 {
 			less := rows[:len(rows)-1]
-			if say, ok := layout.Amiss(l, text, append([]loader.Values{}, less...)); !ok || !strings.Contains(say,
+			if say, ok := layout.Amiss(l, text, append([]layout.Row{}, less...)); !ok || !strings.Contains(say,
 				"which is not here") {
 				t.Fatalf("%q %v\n%s", say, ok, text)
 			}
-			text = string(layout.ListData(l, append([]loader.Values{}, less...)))
-			if say, ok := layout.Amiss(l, text, append([]loader.Values{}, rows...)); !ok || !strings.Contains(say,
+			text = string(layout.ListData(l, append([]layout.Row{}, less...)))
+			if say, ok := layout.Amiss(l, text, append([]layout.Row{}, rows...)); !ok || !strings.Contains(say,
 				"the list lacks") {
 				t.Fatalf("%q %v\n%s", say, ok, text)
 			}
@@ -74,7 +85,8 @@ func TestAnyListIsUnderstoodAgain(t *testing.T) {
 func FuzzAmiss(f *testing.F) {
 	for _, rule := range anyMakes {
 		l := listOf(f, rule)
-		f.Add(layout.ListData(l, []loader.Values{{loader.FieldID: "ID-1", loader.FieldName: "Salt"}}))
+		f.Add(layout.ListData(l, []layout.Row{{Values: loader.Values{loader.FieldID: "ID-1",
+			loader.FieldName: "Salt"}}}))
 	}
 	lists := []*loader.List{}
 	for _, rule := range anyMakes {
@@ -82,7 +94,8 @@ func FuzzAmiss(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
 		for _, l := range lists {
-			layout.Amiss(l, string(text), []loader.Values{{loader.FieldID: "ID-1", loader.FieldName: "Salt"}})
+			layout.Amiss(l, string(text), []layout.Row{{Values: loader.Values{loader.FieldID: "ID-1",
+				loader.FieldName: "Salt"}}})
 		}
 	})
 }

@@ -31,11 +31,17 @@ type Lying struct {
 // when what is there cannot be understood as such a list: then it cannot be merged, only replaced.
 func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	l := f.list
+	if l.Bare() { // it is as it is, and a person's who changed it
+		if !on.There || on.Text == on.Last {
+			return f.Data, f.Data, true
+		}
+		return []byte(on.Text), f.Data, true
+	}
 	own := f.rows
-	on.Text, on.Last = ListText(l, on.Text), ListText(l, on.Last)
+	on.Text, on.Last = Decoded(l.Encoding, on.Text), Decoded(l.Encoding, on.Last)
 	for _, file := range on.Files {
-		if v, is := f.tree.read(l, file); is {
-			own = append(own, v)
+		if v, is := f.tree.read(l, file, f.Path); is {
+			own = append(own, Row{Values: v})
 		}
 	}
 	SortRows(own, l.Order)
@@ -127,14 +133,14 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	if l.HeaderLength > 0 {
 		return append(header(l, &all, b.Bytes()), b.Bytes()...), append(header(l, &all, m.Bytes()), m.Bytes()...), true
 	}
-	return inEncoding(l, b.Bytes()), inEncoding(l, m.Bytes()), true
+	return inEncoding(l.Encoding, b.Bytes()), inEncoding(l.Encoding, m.Bytes()), true
 }
 
 // Amiss says what is wrong with a list that is there: what it lacks of the rows that are wanted, or has beside them, in
 // words; "" for nothing. An entry that is known by what a row is known by counts as that, whatever else someone made of
 // it. ok is false for a list that cannot be taken apart.
-func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bool) {
-	_, has, _, ok := split(l, ListText(l, text))
+func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
+	_, has, _, ok := split(l, Decoded(l.Encoding, text))
 	if !ok || text == "" {
 		return "", false
 	}
@@ -147,13 +153,13 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 		}
 	}
 	listed, last := make([]bool, len(rows)), -1
-	sorted := !slices.ContainsFunc(rows, func(v loader.Values) bool { // where all is known by which they are
-		return slices.ContainsFunc(l.Order, func(by string) bool { return v[orderFields[by]] == "" })
+	sorted := !slices.ContainsFunc(rows, func(r Row) bool { // where all is known by which they are
+		return slices.ContainsFunc(l.Order, func(by string) bool { return r.Values[orderFields[by]] == "" })
 	})
 	var vague []int // rows of which not all is known, that are not found yet
 	for n := range rows {
-		if l.Record == 0 && slices.ContainsFunc(l.Line.Fields(),
-			func(f loader.Field) bool { return rows[n][f] == "" && !counting(f) }) {
+		if l.Record == 0 && !l.Line.Repeats() && slices.ContainsFunc(l.Line.Fields(),
+			func(f loader.Field) bool { return rows[n].Values[f] == "" && !counting(f) }) {
 			vague = append(vague, n)
 		}
 	}
@@ -191,24 +197,24 @@ func Amiss(l *loader.List, text string, rows []loader.Values) (say string, ok bo
 }
 
 // mayBe reports whether an entry is about a row of which not all is known, when what is not known is as the entry says.
-func mayBe(l *loader.List, row loader.Values, got *loader.Values, entry []byte) bool {
+func mayBe(l *loader.List, row Row, got *loader.Values, entry []byte) bool {
 	for _, f := range l.Line.Fields() {
-		if row[f] == "" || counting(f) {
-			row[f] = got[f]
+		if row.Values[f] == "" || counting(f) {
+			row.Values[f] = got[f]
 		}
 	}
 	return strings.EqualFold(line(l, &row), string(entry))
 }
 
 // Vague reports whether values are not known that entries of a list must have.
-func Vague(l *loader.List, rows []loader.Values) bool {
+func Vague(l *loader.List, rows []Row) bool {
 	needs := l.Line.Needs()
 	for i := range l.Fields {
 		needs = append(needs, l.Fields[i].Value.Needs()...)
 	}
 	return slices.ContainsFunc(needs, func(f loader.Field) bool {
 		return !counting(f) && f != loader.FieldRegion &&
-			slices.ContainsFunc(rows, func(v loader.Values) bool { return v[f] == "" })
+			slices.ContainsFunc(rows, func(r Row) bool { return r.Values[f] == "" })
 	})
 }
 
@@ -225,35 +231,6 @@ func shownRow(l *loader.List, r []byte) string {
 		}
 	}
 	return strings.Join(out, " ")
-}
-
-// ListText is the text of a list as its entries have it, whatever encoding it is written in.
-func ListText(l *loader.List, text string) string {
-	if l.Encoding == "" {
-		return text
-	}
-	out, err := loader.TextEncoding(l.Encoding).NewDecoder().String(text)
-	if err != nil {
-		return text
-	}
-	return strings.TrimPrefix(out, "\uFEFF")
-}
-
-// inEncoding is a list as it is on the target; what the encoding lacks is a question mark.
-func inEncoding(l *loader.List, text []byte) []byte {
-	if l.Encoding == "" {
-		return text
-	}
-	if l.Encoding != "ascii" {
-		if out, err := loader.TextEncoding(l.Encoding).NewEncoder().Bytes(text); err == nil {
-			return out
-		}
-	}
-	var out []byte
-	for _, r := range string(text) {
-		out = append(out, character(l.Encoding, r)...)
-	}
-	return out
 }
 
 // header are the bytes before the records of a binary list.
@@ -286,13 +263,13 @@ func keptOf(l *loader.List, r []byte) kept {
 }
 
 // before reports whether a row that stays comes before another one. What cannot be read stays where it was.
-func (k *kept) before(v *loader.Values, l *loader.List) bool {
+func (k *kept) before(r *Row, l *loader.List) bool {
 	if !k.read || len(l.Order) == 0 {
 		return true
 	}
-	both := []loader.Values{*v, k.v}
+	both := []Row{*r, {Values: k.v}}
 	SortRows(both, l.Order)
-	return both[0] == k.v && k.v != *v
+	return both[0].Values == k.v && k.v != r.Values
 }
 
 func trues(all []bool) (n int) {
@@ -305,15 +282,15 @@ func trues(all []bool) (n int) {
 }
 
 // row is one row of a list, as number n of it.
-func row(l *loader.List, v loader.Values, n int) []byte {
-	v[loader.FieldIndex] = strconv.Itoa(n)
+func row(l *loader.List, r Row, n int) []byte {
+	r.Values[loader.FieldIndex] = strconv.Itoa(n)
 	if l.Record == 0 {
-		return []byte(line(l, &v))
+		return []byte(line(l, &r))
 	}
 	record := make([]byte, l.Record)
 	for k := range l.Fields {
 		f := &l.Fields[k]
-		encode(record[f.Offset:f.Offset+f.Length], f, f.Value.Fill(&v))
+		encode(record[f.Offset:f.Offset+f.Length], f, f.Value.Fill(&r.Values))
 	}
 	return record
 }
@@ -324,9 +301,9 @@ func counting(f loader.Field) bool { return f == loader.FieldIndex || f == loade
 // bare is a row without the number that it has in the list, or that its title has.
 func bare(l *loader.List, r []byte) []byte {
 	if l.Record == 0 {
-		if v, ok := readLine(l, string(r)); ok {
+		if v, ok := readLine(l, string(r)); ok && !l.Line.Repeats() {
 			v[loader.FieldIndex], v[loader.FieldNumber] = "", ""
-			return []byte(line(l, &v))
+			return []byte(line(l, &Row{Values: v}))
 		}
 		return r
 	}
@@ -374,9 +351,10 @@ func split(l *loader.List, text string) (head string, rows [][]byte, foot string
 }
 
 // keysOf are what a row about a game is known by: its file, and its ID, as the list has them.
-func keysOf(l *loader.List, v *loader.Values) (keys []string) {
+func keysOf(l *loader.List, r *Row) (keys []string) {
+	v := &r.Values
 	if l.Key != "" {
-		return keysIn(l, row(l, *v, 1))
+		return keysIn(l, row(l, *r, 1))
 	}
 	for _, by := range []loader.Field{loader.FieldFile, loader.FieldID} {
 		if v[by] == "" {
@@ -439,8 +417,9 @@ func (t *Tree) standing(l *loader.List, r []byte, stays func(base string) bool) 
 	return file == "" || stays(file)
 }
 
-// read makes a row of a file that is on the target, as far as its path reports what the row needs.
-func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
+// read makes a row of a file that is on the target and belongs into a list, as far as its path reports what the row
+// needs.
+func (t *Tree) read(l *loader.List, file, list string) (v loader.Values, ok bool) {
 	for k := range t.l.p.Accepts {
 		a := &t.l.p.Accepts[k]
 		if !slices.ContainsFunc(a.Platforms,
@@ -459,6 +438,9 @@ func (t *Tree) read(l *loader.List, file string) (v loader.Values, ok bool) {
 			v[loader.FieldPlatform] = a.Platforms[0]
 		}
 		v[loader.FieldKind] = strings.ToLower(v[loader.FieldKind])
+		if len(l.Path.Fields()) > 0 && !strings.EqualFold(t.l.cased(l.Path.FillPath(&v)), list) {
+			continue
+		}
 		needs := l.Line.Needs()
 		for i := range l.Fields {
 			needs = append(needs, l.Fields[i].Value.Needs()...)

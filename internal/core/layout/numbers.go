@@ -285,7 +285,7 @@ func (t *Tree) unnumbered(file string, rule *loader.Accept) (key string, v loade
 			rest := v
 			rest[loader.FieldNumber] = ""
 			return strings.ToUpper(strconv.Itoa(k) + "\x00" + strings.Join(rest[:], "\x00") + strings.TrimPrefix(file,
-				at)), v,
+					at)), v,
 				true
 		}
 	}

@@ -34,6 +34,7 @@ var (
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
+	perWords      = []string{"title", "disc"}
 	numberWords   = []string{"in-order", "append"}
 	dumpWords     = []string{string(shape.Straight), asTheyAre}
 	archiveWords  = []string{"unpack", "keep-zip", "keep"}
@@ -466,7 +467,7 @@ func (c *checker) pattern(at, pattern string) {
 func (c *checker) companion(at string, m *Companion) {
 	c.scope(at, &m.Scope)
 	c.oneOf(at+".is", "kind of companion", m.Is, isWords)
-	c.maybe(at+".per", "per", m.Per, []string{"title", "disc"})
+	c.maybe(at+".per", "per", m.Per, perWords)
 	c.known(!m.Path.Empty(), at, "a [[companion]] needs a path")
 	c.fields(at+".path", m.Path, companionFields)
 	c.known(m.Path.Empty() || reports(m.Path) || m.Path.Uses(FieldBase) || m.Path.Uses(FieldFolder), at+".path",
@@ -480,8 +481,10 @@ func (c *checker) companion(at string, m *Companion) {
 	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at,
 		"keep and locked-by need the key syntax: how the text is read")
 	pic := &m.Picture
+	c.bytes(at, m)
 	if m.Is != "cover" {
-		c.known(!m.Text.Empty(), at, "a companion other than a cover needs a text")
+		c.known(!m.Text.Empty() || !m.IsText(), at,
+			"a companion other than a cover needs a text, a file that it is a copy of, or the length of its bytes")
 		c.known(*pic == Picture{}, at+".picture", "only a cover has a picture")
 		return
 	}
@@ -494,10 +497,50 @@ func (c *checker) companion(at string, m *Companion) {
 	c.known(pic.LargestFile >= 0, at+".picture.largest-file", "a size cannot be negative")
 }
 
+// bytes checks a companion that is a copy, or made of bytes.
+func (c *checker) bytes(at string, m *Companion) {
+	c.known(len(m.Bytes) == 0 || m.File != "" || m.Length > 0, at+".bytes",
+		"bytes are set in a copy (file), or in a file of a fixed length (length)")
+	c.known(m.Length >= 0 && m.Length <= mostLength, at+".length", "such a file has at most %d bytes", mostLength)
+	within := mostLength
+	if m.Length > 0 {
+		within = m.Length
+	}
+	c.recordFields(at+".bytes", m.Bytes, within, textFields)
+	for i := range m.Bytes {
+		c.known(m.Bytes[i].Sum == "", fmt.Sprintf("%s.bytes.%d.sum", at, i), "a sum stands in the header of a list")
+	}
+	c.maybe(at+".encoding", "encoding", m.Encoding, textEncodings)
+	if m.File == "" && m.Length == 0 {
+		return
+	}
+	c.known(m.File == "" || m.Length == 0, at+".length", "a companion is a copy, or has a fixed length, not both")
+	c.known(m.Is != "cover" && m.Is != "playlist" && m.Text.Empty() && m.Make == "" && m.Encoding == "" &&
+		m.Syntax == "",
+		at, "a companion that is a copy, or of a fixed length, is a launcher or settings, and has no text, make, "+
+			"encoding or "+
+			"syntax")
+	if m.File != "" {
+		c.inside(at+".file", m.File)
+		same := func(to string) bool {
+			return strings.EqualFold(to, m.File) || strings.HasPrefix(strings.ToUpper(m.File), strings.ToUpper(to)+"/")
+		}
+		c.known(slices.ContainsFunc(c.p.Kit.Files, func(f KitFile) bool { return same(f.To) && f.Text == "" }) ||
+			slices.ContainsFunc(c.p.SystemImages, func(s SystemImage) bool { return same(s.To) }), at+".file",
+			"no [[kit.file]] with from, and no [[system-image]], brings %s to the target", m.File)
+	}
+}
+
+// mostLength is how many bytes a companion of bytes has at most, and up to where bytes are set in a copy.
+const mostLength = 1 << 20
+
 func (c *checker) list(at string, l *List) {
 	c.scope(at, &l.Scope)
 	c.known(!l.Path.Empty(), at, "a [[list]] needs a path")
-	c.fields(at+".path", l.Path, []Field{FieldPlatform})
+	c.fields(at+".path", l.Path, listPathFields)
+	c.maybe(at+".per", "per", l.Per, perWords)
+	c.known(!l.Line.Repeats() || l.Per == "title", at+".line",
+		"{each} goes through the discs of a title: the list needs per = \"title\"")
 	c.each(at+".order", "order", l.Order, orderWords)
 	c.fields(at+".header", l.Header.Template, []Field{FieldDiscs})
 	c.fields(at+".line", l.Line.Template, lineFields)
@@ -515,7 +558,9 @@ func (c *checker) list(at string, l *List) {
 	if l.Record == 0 {
 		c.known(l.HeaderLength == 0 && len(l.HeaderFields) == 0, at+".header-length",
 			"a header of a fixed length needs records, in the key record")
-		c.known(!l.Line.Empty(), at, "a list needs the text of its lines (line), or the length of its records (record)")
+		c.known(!l.Line.Empty() || !l.Header.Empty(), at,
+			"a list needs the text of its lines (line), the length of its "+
+				"records (record), or nothing but a text (header)")
 		c.known(len(l.Fields) == 0, at+".field", "fields need the length of a record, in the key record")
 		return
 	}

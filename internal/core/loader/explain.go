@@ -386,6 +386,19 @@ func (p *Profile) companionSentence(c *Companion) string {
 			line += " and at most " + amount(int64(pic.LargestFile))
 		}
 	}
+	switch {
+	case c.IsCopy():
+		line += ", a copy of " + c.File
+	case c.Length > 0:
+		line += fmt.Sprintf(", with %d bytes", c.Length)
+	}
+	if len(c.Bytes) > 0 {
+		var set []string
+		for i := range c.Bytes {
+			set = append(set, fmt.Sprintf("%s at byte %d", c.Bytes[i].Value, c.Bytes[i].Offset))
+		}
+		line += ", in which stand " + all(set, "and")
+	}
 	if c.Per == "disc" {
 		line += ", one for each disc"
 	}
@@ -406,12 +419,19 @@ func (p *Profile) companionSentence(c *Companion) string {
 }
 
 func (p *Profile) listSentence(l *List) string {
+	if l.Bare() {
+		return strings.TrimRight(fmt.Sprintf("The file %s lies beside %s%s. %s", l.Path, games(l.Platforms, l.Forms),
+			strings.TrimSuffix(p.where(&l.Scope), ","), sentence(l.Why)), " ")
+	}
 	kind := "a line for each"
 	if l.Make != "" {
 		kind = "an entry for each, as " + strings.ToUpper(l.Make)
 	}
 	if l.Record > 0 {
 		kind = fmt.Sprintf("a record of %d bytes for each", l.Record)
+	}
+	if l.Per == "title" {
+		kind += " title, with its discs"
 	}
 	line := fmt.Sprintf("The list %s has all %s%s, %s", l.Path, games(l.Platforms, l.Forms), p.where(&l.Scope), kind)
 	if len(l.Order) > 0 {

@@ -71,6 +71,8 @@ var (
 	// conditionFields are what a rule's condition can ask for of a title.
 	conditionFields = append(slices.Clone(titleFields), FieldSize, FieldForm, FieldParts, FieldTags, FieldYear,
 		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem)
+	// listPathFields are what several titles have in common.
+	listPathFields  = []Field{FieldPlatform, FieldKind, FieldRegion, FieldFolder, FieldForm, FieldExt, FieldPage}
 	situationFields = []Field{FieldVia, FieldFilesystem, FieldSituation}
 )
 

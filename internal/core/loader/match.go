@@ -162,6 +162,7 @@ func (t Template) reader() (expr string, groups []Field) {
 		for i := range nodes {
 			switch n := &nodes[i]; {
 			case n.each:
+				b.WriteString("(?:.*?)")
 			case n.when != nil:
 				b.WriteString("(?:" + of(n.then) + "|" + of(n.otherwise) + ")")
 			case n.literal != "":
@@ -211,6 +212,32 @@ func (t Text) ReadRow(line string) (v Values, ok bool) {
 	return v, false
 }
 
+// Repeated is what a section that is repeated has made of a text that the template could have made: without what stands
+// before and behind it. A text that cannot be taken apart is returned as it is.
+func (t Text) Repeated(s string) string {
+	i := slices.IndexFunc(t.nodes, func(n node) bool { return n.each })
+	if i < 0 {
+		return s
+	}
+	head, foot := Text{Template{nodes: t.nodes[:i]}}, Text{Template{nodes: t.nodes[i+1:]}}
+	if i > 0 {
+		if head.nodes[0].literal != "" {
+			first := head.nodes[0]
+			first.literal = strings.TrimPrefix(first.literal, "\n") // which no text begins with
+			head.nodes = append([]node{first}, head.nodes[1:]...)
+		}
+		if _, rest, ok := head.Begins(s); ok {
+			s = rest
+		}
+	}
+	if i < len(t.nodes)-1 {
+		if rest, _, ok := foot.Ends(s); ok {
+			s = rest
+		}
+	}
+	return s
+}
+
 // Begins takes from the beginning of a text what the template could have made.
 func (t Text) Begins(s string) (head, rest string, ok bool) {
 	expr, _ := t.reader()
@@ -227,7 +254,7 @@ func (t Text) Begins(s string) (head, rest string, ok bool) {
 
 // Ends takes from the end of a text what the template could have made.
 func (t Text) Ends(s string) (rest, foot string, ok bool) {
-	if t.Empty() {
+	if len(t.nodes) == 0 {
 		return s, "", true
 	}
 	expr, _ := t.reader()

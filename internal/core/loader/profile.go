@@ -297,14 +297,26 @@ type Companion struct {
 	Per      string   `toml:"per"` // one for each title, or each disc
 	Path     Template `toml:"path"`
 	Text     Text     `toml:"text"`
-	Make     string   `toml:"make"`      // json or xml: values are escaped as it wants; "" for any text
-	Syntax   string   `toml:"syntax"`    // of the text
-	Keep     []string `toml:"keep"`      // keys that belong to the user once they are there
-	LockedBy string   `toml:"locked-by"` // key that lists further ones
-	Shows    string   `toml:"shows"`     // key by whose value the loader shows the title, where it has one
-	Picture  Picture  `toml:"picture"`
-	Why      string   `toml:"why"`
+	Make     string   `toml:"make"`     // json or xml: values are escaped as it wants; "" for any text
+	Encoding string   `toml:"encoding"` // of the text
+	// File is a file of the kit, on the target, that it is a copy of; Length is how many bytes it has where it is made
+	// of nothing but Bytes, which are set in either.
+	File     string        `toml:"file"`
+	Length   int           `toml:"length"`
+	Bytes    []RecordField `toml:"bytes"`
+	Syntax   string        `toml:"syntax"`    // of the text
+	Keep     []string      `toml:"keep"`      // keys that belong to the user once they are there
+	LockedBy string        `toml:"locked-by"` // key that lists further ones
+	Shows    string        `toml:"shows"`     // key by whose value the loader shows the title, where it has one
+	Picture  Picture       `toml:"picture"`
+	Why      string        `toml:"why"`
 }
+
+// IsCopy reports whether the companion is a copy of another file.
+func (c *Companion) IsCopy() bool { return c.File != "" }
+
+// IsText reports whether the companion is a text, which may hold any characters.
+func (c *Companion) IsText() bool { return c.Is != "cover" && c.File == "" && c.Length == 0 }
 
 // Decides reports whether a title does not start without the companion.
 func (c *Companion) Decides() bool { return c.Is == "playlist" || c.Is == "launcher" }
@@ -336,6 +348,7 @@ func (p *Picture) Estimate() int64 {
 type List struct {
 	Scope
 	Path     Template `toml:"path"`
+	Per      string   `toml:"per"`      // an entry for each disc, or each title
 	Make     string   `toml:"make"`     // csv, json, xml or ini; "" for lines of text
 	Encoding string   `toml:"encoding"` // of the text
 	Header   Text     `toml:"header"`
@@ -352,6 +365,9 @@ type List struct {
 	Order []string `toml:"order"`
 	Why   string   `toml:"why"`
 }
+
+// Bare reports whether no title is named in the file: it is there where titles are, and that is all.
+func (l *List) Bare() bool { return l.Record == 0 && l.Line.Empty() }
 
 // A RecordField is one value in a record of fixed length.
 type RecordField struct {

@@ -133,6 +133,9 @@ func (f *fixing) rename(x *changed) string {
 }
 
 func (f *fixing) write(x *changed) string {
+	if !x.there && f.to[x.key] { // a title that is wanted brings it
+		return ""
+	}
 	text, err := x.Content()
 	if err != nil {
 		return "what it shall say cannot be read: " + err.Error()

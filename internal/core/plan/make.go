@@ -154,7 +154,7 @@ func (m *maker) items(i int) {
 			s.Merged = was.Size == 0 && item.Shape == shape.Written // nothing of anybody's is in it
 		}
 		s.Make = &item.Spec
-		if item.Shape == shape.Written || item.Shape == shape.Sheet {
+		if item.Shape == shape.Written || item.Shape == shape.Sheet || item.Shape == shape.Patched {
 			m.texts = append(m.texts, s)
 			continue
 		}

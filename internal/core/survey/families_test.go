@@ -50,6 +50,52 @@ func TestAListThatSaysMoreThanIsHereIsNotRebuilt(t *testing.T) {
 	script(t, filepath.Join(family, "judge.py"), w.at("Stick", "")) // which reads it
 }
 
+// TestACopyOfTheLoadersOwnFile: games without the file that their launchers are copies of do not go, and it is said
+// why; a copy that is not what it should be is found, and made again by the proposed fix, also after the file itself
+// changed.
+func TestACopyOfTheLoadersOwnFile(t *testing.T) {
+	family, dir := "../loader/testdata/families/wigeon", t.TempDir()
+	set, p := ownFamily(t, family, dir)
+	games := filepath.Join(dir, "games")
+	require.NoError(t, os.MkdirAll(games, 0o755))
+	want := script(t, filepath.Join(family, "make.py"), games)
+	r, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
+	require.NoError(t, err)
+	w := oneStick(t, dir, set, p.Name, "exfat", r.Titles)
+	s := w.look(0)
+	for i := range s.Titles {
+		assert.Contains(t, s.Sheet.Explain(i).Say, "its launcher is a copy of boot/starter.bin, which is not there")
+	}
+	assert.True(t, s.Plan().Empty())
+
+	require.NoError(t, os.CopyFS(w.at("Stick", ""), os.DirFS(filepath.Join(family, "stick"))))
+	w.fill(0)
+	mend := func(found int) {
+		report, err := w.look(0).Check(t.Context(), check.Inside)
+		require.NoError(t, err)
+		require.Len(t, report.Findings, found, findings(report))
+		for _, f := range report.Findings {
+			require.NotEmpty(t, f.Fixes, f.Say)
+			w.bench.Targets[0].Fix(f.Fixes...)
+		}
+		w.fill(0)
+		w.bench.Targets[0].Fixes, w.bench.Targets[0].Replace = nil, nil
+		assert.ElementsMatch(t, want, script(t, filepath.Join(family, "judge.py"), w.at("Stick", "")))
+	}
+	b, err := os.ReadFile(w.at("Stick", "go/Alder.go"))
+	require.NoError(t, err)
+	b[20] ^= 1
+	require.NoError(t, os.WriteFile(w.at("Stick", "go/Alder.go"), b, 0o644))
+	require.NoError(t, os.WriteFile(w.at("Stick", "shelf/02 Brook/start"), make([]byte, 24), 0o644))
+	mend(2)
+	require.NoError(t, os.WriteFile(w.at("Stick", "boot/starter.bin"), make([]byte, 500), 0o644))
+	mend(4)
+	require.NoError(t, os.Remove(w.at("Stick", "shelf/02 Brook/start")))
+	require.NoError(t, os.Remove(w.at("Stick", "shelf/02 Brook/shelf.txt")))
+	require.NoError(t, os.Remove(w.at("Stick", "go/Owl Post.go")))
+	mend(5) // two of them as what was to be there
+}
+
 // ownFamily knows the descriptions of a family as a user's own.
 func ownFamily(t *testing.T, family, dir string) (*loader.Set, *loader.Profile) {
 	for _, kind := range []string{"platform", "profile"} {
@@ -86,6 +132,9 @@ func TestFamiliesThatNobodyPlannedFor(t *testing.T) {
 				}
 			}
 			w := oneStick(t, dir, set, p.Name, p.Attachments[0].Filesystems[0], r.Titles)
+			if lies := filepath.Join(family, "stick"); exists(lies) { // what was there before
+				require.NoError(t, os.CopyFS(w.at("Stick", ""), os.DirFS(lies)))
+			}
 			w.fill(0)
 			assert.ElementsMatch(t, want, script(t, filepath.Join(family, "judge.py"), w.at("Stick", "")))
 			for _, depth := range []check.Depth{check.Inside, check.Names} {
@@ -98,4 +147,9 @@ func TestFamiliesThatNobodyPlannedFor(t *testing.T) {
 			assert.True(t, w.look(0).Plan().Empty(), "nothing is left to do")
 		})
 	}
+}
+
+func exists(file string) bool {
+	_, err := os.Stat(file)
+	return err == nil
 }

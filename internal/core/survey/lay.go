@@ -27,7 +27,7 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 		return l
 	}
 	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
-		Held: s.Config.Names, Set: s.set}
+		Held: s.Config.Names, Set: s.set, File: s.file()}
 	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held
@@ -37,6 +37,20 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	l := &fit.Loader{Profile: p, Tree: tree}
 	s.trees[key] = l
 	return l
+}
+
+// file finds files that are on the target, without regard to letter case where that makes no difference there.
+func (s *Survey) file() func(path string) (bytes int64, ok bool) {
+	there := make(map[string]int64, len(s.There))
+	for _, e := range s.There {
+		if !e.Folder {
+			there[s.Facts.Filesystem.Fold(e.Path)] = e.Size
+		}
+	}
+	return func(path string) (int64, bool) {
+		bytes, ok := there[s.Facts.Filesystem.Fold(path)]
+		return bytes, ok
+	}
 }
 
 // held are the names under which contested titles are on the target already, beside those that are

@@ -81,6 +81,14 @@ func (s *Survey) readTexts(ctx context.Context) {
 		if !ok {
 			return
 		}
+		if t.Bytes && theirs != last { // somebody made something of it
+			return
+		}
+		if t.Bytes {
+			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path, Text: t.Text, Wanted: t.Text,
+				Why: t.Why})
+			return
+		}
 		merged, conflicts, err := settings.Merge(last, theirs, t.Text, settings.Syntax(t.Syntax),
 			wins[s.Facts.Filesystem.Fold(e.Path)])
 		if err == nil && len(conflicts) == 0 && t.Syntax != "" {
