@@ -22,7 +22,8 @@ import (
 type preparing struct {
 	w                               work
 	fs, label, table, cluster, size string
-	kit, edition, erase             string
+	kit, erase                      string
+	editions                        []string
 	partition                       int
 	fixed, dry                      bool
 }
@@ -51,8 +52,9 @@ everything else on the drive stays.`,
 	f.StringVar(&r.cluster, "cluster", "", "cluster size, such as 32K")
 	f.IntVar(&r.partition, "partition", 0, "prepare only this partition, and keep the rest")
 	f.StringVar(&r.size, "size", "", "create the image with this size if it does not exist")
-	f.StringVar(&r.kit, "kit", "", "the kit: a folder with the loader's own files, as downloaded")
-	f.StringVar(&r.edition, "edition", "", "which edition of the kit")
+	f.StringVar(&r.kit, "kit", "", "the kit: a folder or archive with the loader's own files, as downloaded")
+	f.StringSliceVar(&r.editions, "edition", nil,
+		"which edition of the kit; several, such as a model and a region, with a comma between")
 	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, used to choose the cluster size (may be repeated)")
 	f.StringVar(&r.erase, "erase", "", "confirm that everything on the drive is lost: its serial number or name")
 	f.BoolVar(&r.fixed, "fixed-disk", false, "confirm a disk that is built into this computer")
@@ -75,7 +77,7 @@ func makeImage(name, text string) error {
 }
 
 func (r *preparing) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req prepare.Request, err error) {
-	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Edition: r.edition}
+	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Editions: r.editions}
 	if r.w.loader != "" {
 		if req.Profile, err = set.Profile(r.w.loader); err != nil {
 			return req, err

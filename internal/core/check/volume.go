@@ -1,15 +1,13 @@
 package check
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"io"
 	"path"
 	"slices"
 	"strings"
 
 	"polytome/internal/core/fix"
+	"polytome/internal/core/kit"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/settings"
 	"polytome/internal/size"
@@ -157,14 +155,19 @@ func (y *loaderAudit) systems() {
 		switch {
 		case !ok:
 			say = fmt.Sprintf("%s is missing: %s", s.Shown, s.Why)
-		case s.Size > 0 && e.Size != int64(s.Size):
+		case !s.Sized(e.Size):
 			say = fmt.Sprintf("%s has %s instead of %s: %s", s.Shown, size.Format(e.Size), size.Format(int64(s.Size)),
 				s.Why)
 		case y.o.Depth != Names:
-			if sum, err := y.sha(e); err != nil {
+			switch fits, sure, err := y.isImage(s, e); {
+			case err != nil:
 				say = fmt.Sprintf("%s cannot be read (%v): %s", s.Shown, err, s.Why)
-			} else if sum != strings.ToLower(s.SHA256) {
+			case !fits && len(s.Sums) == 0:
+				say = fmt.Sprintf("%s is another file, as its bytes say: %s", s.Shown, s.Why)
+			case !fits:
 				say = fmt.Sprintf("%s has the wrong checksum: %s", s.Shown, s.Why)
+			case !sure:
+				y.r.Unchecked = append(y.r.Unchecked, fmt.Sprintf("whether %s is %s: %s", e.Path, s.Shown, s.Unsure()))
 			}
 		}
 		if say == "" {
@@ -197,10 +200,10 @@ func (y *loaderAudit) misnamedSystem(s *loader.SystemImage, there *target.Entry)
 	}
 	for _, dir := range []string{path.Dir(s.To), "."} {
 		for _, e := range y.tree.within(dir) {
-			if e.Folder || s.Size > 0 && e.Size != int64(s.Size) {
+			if e.Folder || !s.MayBe(path.Base(e.Path), e.Size) {
 				continue
 			}
-			if sum, err := y.sha(e); err == nil && sum == strings.ToLower(s.SHA256) {
+			if fits, sure, err := y.isImage(s, e); err == nil && fits && sure {
 				return e
 			}
 		}
@@ -208,18 +211,14 @@ func (y *loaderAudit) misnamedSystem(s *loader.SystemImage, there *target.Entry)
 	return nil
 }
 
-// sha is the SHA-256 sum of a file.
-func (a *audit) sha(e *target.Entry) (string, error) {
+// isImage reports whether a file is a system image, as far as is known of it.
+func (a *audit) isImage(s *loader.SystemImage, e *target.Entry) (fits, sure bool, err error) {
 	c, err := a.open(e.Path)
 	if err != nil {
-		return "", err
+		return false, false, err
 	}
 	defer c.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(c, 0, c.Size())); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return kit.Is(s, c)
 }
 
 // settings reads the loader's own files for the values that decide what it shows.

@@ -2,7 +2,6 @@ package loader
 
 import (
 	"cmp"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"path"
@@ -17,6 +16,7 @@ import (
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
+	"polytome/internal/format/sums"
 	"polytome/internal/nearest"
 	"polytome/internal/size"
 	"polytome/internal/target"
@@ -93,9 +93,17 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for i := range p.SystemImages {
 		s := &p.SystemImages[i]
 		c.inside(at("system-image", i)+".to", s.To)
-		sum, err := hex.DecodeString(s.SHA256)
-		c.known(err == nil && len(sum) == 32, at("system-image", i)+".sha256",
-			"%q is not a SHA-256 sum: 64 digits 0-9 and a-f", s.SHA256)
+		for _, sum := range s.Sums {
+			c.known(sums.Of(sum) != "", at("system-image", i)+".sums",
+				"%q is no CRC-32, MD5, SHA-1 or SHA-256 sum: 8, 32, 40 or 64 digits 0-9 and a-f", sum)
+		}
+		for _, from := range s.From {
+			c.pattern(at("system-image", i)+".from", from)
+		}
+		c.known(s.Magic == "" || len(s.Hex) == 0, at("system-image", i)+".hex",
+			"magic and hex are the same bytes; write one")
+		c.known(len(s.Sums) > 0 || s.Size > 0 && len(s.Lead())+len(s.From) > 0, at("system-image", i),
+			"a [[system-image]] is known by sums, or by its size with magic, hex or from")
 		c.known(s.Size >= 0, at("system-image", i)+".size", "a size cannot be negative")
 	}
 	for _, f := range p.FirstBoot.Folders {
@@ -620,6 +628,7 @@ func (c *checker) kit(k *Kit) {
 		c.known(f.Text != "" != (len(f.From) > 0), at("kit.file", i),
 			"a kit file has either from (patterns of the user's file) or text, not both")
 		c.each(at("kit.file", i)+".editions", "edition", f.Editions, editions)
+		c.each(at("kit.file", i)+".on", "attachment", f.On, c.attachments())
 		if j, twice := seen[strings.ToUpper(f.To)]; twice && len(f.Editions) == 0 {
 			c.known(false, at("kit.file", i)+".to", "file %d of the kit has the same path %s", j+1, f.To)
 		}

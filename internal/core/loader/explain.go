@@ -444,16 +444,30 @@ func (p *Profile) listSentence(l *List) string {
 	return line
 }
 
+// EditionWords names the editions, of which one of each kind is chosen.
+func (k *Kit) EditionWords() string {
+	names, of := k.Axes()
+	var axes []string
+	for _, axis := range names {
+		var e []string
+		for _, x := range of[axis] {
+			e = append(e, strings.TrimSuffix(x.Name+" ("+x.Shown+")", " ()"))
+		}
+		words := all(e, "and")
+		if axis != "" {
+			words = axis + ": " + words
+		}
+		axes = append(axes, words)
+	}
+	return strings.Join(axes, "; ")
+}
+
 func (p *Profile) kitSentences() []string {
 	var out []string
 	if p.Kit.Shown != "" {
 		line := sentence(p.Kit.Shown)
 		if len(p.Kit.Editions) > 0 {
-			var e []string
-			for _, x := range p.Kit.Editions {
-				e = append(e, x.Name+" ("+x.Shown+")")
-			}
-			line += " It comes in editions: " + all(e, "and") + "."
+			line += " It comes in editions: " + p.Kit.EditionWords() + "."
 		}
 		out = append(out, line)
 	}
@@ -488,6 +502,9 @@ func (p *Profile) kitSentences() []string {
 	for _, s := range p.SystemImages {
 		line := fmt.Sprintf("%s goes to %s; it is recognised by its checksum, whatever its name", sentenceCase(s.Shown),
 			s.To)
+		if unsure := s.Unsure(); unsure != "" {
+			line = fmt.Sprintf("%s goes to %s; %s", sentenceCase(s.Shown), s.To, unsure)
+		}
 		if s.Optional {
 			line += ", and can be left out"
 		}

@@ -15,7 +15,7 @@ func (h Here) among(on []string) bool { return len(on) == 0 || slices.Contains(o
 func (h Here) HasKit(k *Kit) bool { return h.among(k.On) }
 
 // Needs reports whether a file of the kit belongs there.
-func (h Here) Needs(f *KitFile) bool { return h.holds(f.When) }
+func (h Here) Needs(f *KitFile) bool { return h.among(f.On) && h.holds(f.When) }
 
 // Wants reports whether a setting must be so there.
 func (h Here) Wants(s *Setting) bool { return h.among(s.On) && h.holds(s.When) }

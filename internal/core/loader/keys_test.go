@@ -168,7 +168,7 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"trellis", `filesystems = ["exfat"]`, `filesystems = ["ntfs"]`, "no attachment of this rule reads ntfs"},
 		{"trellis", `also-needs-space-on = "disk"`, `also-needs-space-on = "disc"`, `did you mean "disk"?`},
 		{"trellis", `say = "Trellis starts Meridian games only from the internal disk"`, ``, "must say why"},
-		{"plover", `sha256 = "0bf9`, `sha256 = "xbf9`, "is not a SHA-256 sum"},
+		{"plover", `sums = ["0bf9`, `sums = ["xbf9`, "is no CRC-32, MD5, SHA-1 or SHA-256 sum"},
 		{"plover", `drop = ["data/**/*.bak"]`, `drop = ["data/**"]`, "both kept and dropped"},
 		{"plover", `to = "start.prog"`, `to = "../start.prog"`, "leads out of the target"},
 		{"plover", `key = "saves"`, ``, "a setting needs a file and a key"},

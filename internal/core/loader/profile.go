@@ -391,6 +391,36 @@ type Kit struct {
 type Edition struct {
 	Name  string `toml:"name"`
 	Shown string `toml:"shown"`
+	Of    string `toml:"of"` // what editions differ in: model, region; one of each is chosen
+}
+
+// Axes are what the kit's editions differ in, in their order, with the editions of each.
+func (k *Kit) Axes() (names []string, of map[string][]Edition) {
+	of = map[string][]Edition{}
+	for _, e := range k.Editions {
+		if of[e.Of] == nil {
+			names = append(names, e.Of)
+		}
+		of[e.Of] = append(of[e.Of], e)
+	}
+	return names, of
+}
+
+// Chosen reports whether a file belongs to the editions that were chosen.
+func (k *Kit) Chosen(f *KitFile, editions []string) bool {
+	names, of := k.Axes()
+	for _, axis := range names {
+		asked, fits := false, false
+		for _, e := range of[axis] {
+			if slices.Contains(f.Editions, e.Name) {
+				asked, fits = true, fits || slices.Contains(editions, e.Name)
+			}
+		}
+		if asked && !fits {
+			return false
+		}
+	}
+	return true
 }
 
 // A KitFile is one file or folder of a kit.
@@ -401,6 +431,7 @@ type KitFile struct {
 	Editions []string `toml:"editions"`
 	// Platforms are those whose titles need it; empty for every target.
 	Platforms []string  `toml:"platforms"`
+	On        []string  `toml:"on"`   // names of attachments; empty for all that the kit lies on
 	When      Condition `toml:"when"` // of the target: its connection and filesystem
 	Optional  bool      `toml:"optional"`
 	Why       string    `toml:"why"`
@@ -422,14 +453,64 @@ type Setting struct {
 	Remedy    string    `toml:"remedy"`
 }
 
-// A SystemImage is a file of the console's that is known by its checksum.
+// A SystemImage is a file of the console's that is known by its content.
 type SystemImage struct {
-	To       string `toml:"to"`
-	Shown    string `toml:"shown"`
-	Size     Size   `toml:"size"`
-	SHA256   string `toml:"sha256"`
-	Optional bool   `toml:"optional"`
-	Why      string `toml:"why"`
+	To    string `toml:"to"`
+	Shown string `toml:"shown"`
+	Size  Size   `toml:"size"` // 0 for any
+	// one of them is that of the file: CRC-32, MD5, SHA-1 or SHA-256, in hexadecimal digits
+	Sums     []string `toml:"sums"`
+	From     []string `toml:"from"` // patterns of its name as a person has it
+	Magic    string   `toml:"magic"`
+	Hex      Bytes    `toml:"hex"`    // bytes that stand at the offset
+	Offset   int64    `toml:"offset"` // a negative one counts from the end
+	Optional bool     `toml:"optional"`
+	Why      string   `toml:"why"`
+}
+
+// Lead are the bytes that stand at the offset; none where nothing is asked for.
+func (s *SystemImage) Lead() Bytes {
+	if s.Magic == "" {
+		return s.Hex
+	}
+	var out Bytes
+	for i := range len(s.Magic) {
+		out = append(out, uint16(s.Magic[i]))
+	}
+	return out
+}
+
+// Sized reports whether a file has the length that it must have, in bytes.
+func (s *SystemImage) Sized(bytes int64) bool { return s.Size == 0 || bytes == int64(s.Size) }
+
+// mostUnsized is how many bytes a file has at most that is looked into where no length is known.
+const mostUnsized = 64 << 20
+
+// MayBe reports whether a file is looked into, by its name and length in bytes.
+func (s *SystemImage) MayBe(name string, bytes int64) bool {
+	return s.Sized(bytes) && (s.Size > 0 || bytes <= mostUnsized) && (len(s.From) == 0 || len(s.Sums) > 0 ||
+		slices.ContainsFunc(s.From, func(
+			p string) bool {
+			return MatchFile(strings.ToLower(p), strings.ToLower(name))
+		}))
+}
+
+// Unsure says by what alone it is known; "" where a checksum is.
+func (s *SystemImage) Unsure() string {
+	var by []string
+	switch {
+	case len(s.Sums) > 0:
+		return ""
+	case s.Size > 0:
+		by = append(by, "its length")
+	}
+	if len(s.Lead()) > 0 {
+		by = append(by, "some of its bytes")
+	}
+	if len(s.From) > 0 {
+		by = append(by, "its name")
+	}
+	return "only " + all(by, "and") + " are known of it"
 }
 
 // A FirstBoot is the folders that the console makes by itself.

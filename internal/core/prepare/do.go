@@ -52,6 +52,7 @@ const (
 
 // Do carries the plan out. The consent is that to losing what is on the drive. tell may be nil.
 func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent, emit func(Event)) (*Report, error) {
+	defer func() { _ = p.opener.Close() }() // which was read from
 	began := time.Now()
 	step := -1
 	next := func() {
@@ -181,8 +182,12 @@ func (p *Plan) text(f File) ([]byte, error) {
 			continue
 		}
 		if out == nil && f.From != "" {
-			b, err := os.ReadFile(f.From)
+			c, err := p.opener.Open(&f.source)
 			if err != nil {
+				return nil, err
+			}
+			b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
+			if err = errors.Join(err, c.Close()); err != nil {
 				return nil, err
 			}
 			out = b
@@ -219,16 +224,14 @@ func (p *Plan) source(f File) (r io.ReadCloser, n int64, err error) {
 	if text != nil {
 		return io.NopCloser(strings.NewReader(string(text))), int64(len(text)), nil
 	}
-	file, err := os.Open(f.From)
+	c, err := p.opener.Open(&f.source)
 	if err != nil {
 		return nil, 0, err
 	}
-	info, err := file.Stat()
-	if err != nil {
-		_ = file.Close()
-		return nil, 0, err
-	}
-	return file, info.Size(), nil
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.NewSectionReader(c, 0, c.Size()), c}, c.Size(), nil
 }
 
 func (p *Plan) put(ctx context.Context, v *volume.Volume, f File) error {

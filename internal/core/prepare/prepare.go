@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
 	"polytome/internal/format/partition"
@@ -27,8 +28,8 @@ type Request struct {
 	Cluster    int64
 	Part       int           // only this partition is made again, and all else stays; 0 for the whole drive
 	Titles     []title.Title // available, for which the clusters are chosen
-	Kit        string        // folder with the loader's own files, as they were downloaded
-	Edition    string        // of the kit
+	Kit        string        // folder or archive with the loader's own files, as they were downloaded
+	Editions   []string      // of the kit: one of each kind
 }
 
 // A Reason is why something is as it is.
@@ -50,6 +51,8 @@ type File struct {
 	From string `json:"from"`
 	To   string `json:"to"`
 	Size int64  `json:"size"`
+
+	source title.File // where it is; empty for one that is made of settings alone
 }
 
 // A Plan is what preparing a drive does.
@@ -75,6 +78,8 @@ type Plan struct {
 	table   *partition.Table
 	start   int64
 	length  int64
+
+	opener source.Opener // of files of the kit
 }
 
 // largestMBR is up to where an MBR reaches with sectors of 512 bytes.

@@ -208,7 +208,7 @@ func TestWhatCannotBePrepared(t *testing.T) {
 		"has no partitions":                 {Filesystem: "fat32", Part: 1},
 		"cannot have clusters of":           {Filesystem: "fat32", Cluster: 3000},
 		"comes in editions":                 {Profile: profile(t, "bellows"), Kit: t.TempDir()},
-		"has no edition":                    {Profile: profile(t, "bellows"), Kit: t.TempDir(), Edition: "south"},
+		"has no edition":                    {Profile: profile(t, "bellows"), Kit: t.TempDir(), Editions: []string{"south"}},
 		"reading the kit":                   {Profile: profile(t, "rowan"), Kit: filepath.Join(t.TempDir(), "none")},
 		"there is no loader for the kit":    {Filesystem: "fat32", Kit: t.TempDir()},
 		"is too large for FAT16":            {Filesystem: "fat16", Cluster: 512},
@@ -220,13 +220,13 @@ func TestWhatCannotBePrepared(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "bellows-west (1).bin"), []byte("w"), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(kit, "Skins/dark"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(kit, "Skins/dark/s.png"), []byte("s"), 0o600))
-	p := plan(t, d, prepare.Request{Profile: profile(t, "bellows"), Kit: kit, Edition: "west"})
+	p := plan(t, d, prepare.Request{Profile: profile(t, "bellows"), Kit: kit, Editions: []string{"west"}})
 	var to []string
 	for _, f := range p.Kit {
 		to = append(to, f.To)
 	}
 	assert.Equal(t, []string{"bellows/start.bin", "Skins/dark/s.png"}, to)
-	p = plan(t, d, prepare.Request{Profile: profile(t, "bellows"), Kit: kit, Edition: "east"})
+	p = plan(t, d, prepare.Request{Profile: profile(t, "bellows"), Kit: kit, Editions: []string{"east"}})
 	assert.Contains(t, strings.Join(p.Notes, " "), "lacks bellows/start.bin")
 }
 
@@ -252,18 +252,27 @@ func TestAGlance(t *testing.T) {
 
 // TestAKitThatLacksItsSettings gets the file in which the loader's settings stand: without it nothing would be listed.
 func TestAKitThatLacksItsSettings(t *testing.T) {
-	kit := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(kit, "rowan-3.run"), []byte("the loader"), 0o600))
-	d := image(t, size.GiB)
-	p := plan(t, d, prepare.Request{Profile: profile(t, "rowan"), Kit: kit})
-	assert.Contains(t, strings.Join(p.Notes, "\n"),
-		"lacks ROWAN/rowan.cfg: it is created with the required settings, look=stick and faces=yes.")
-	r, err := p.Do(ctx, drives.Here, typed, nil)
-	require.NoError(t, err)
-	assert.Empty(t, r.Wrong)
-	cfg := filepath.Join(t.TempDir(), "cfg")
-	behind(t, d.Path, func(part string) { judge.Root(t, "mcopy", "-i", part, "::/ROWAN/rowan.cfg", cfg) })
-	b, err := os.ReadFile(cfg)
-	require.NoError(t, err)
-	assert.Equal(t, "look=stick\nfaces=yes\n", string(b))
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "rowan-3.run"), []byte("the loader"), 0o600))
+	packed := filepath.Join(t.TempDir(), "rowan-3.zip")
+	judge.Run(t, "7z", "a", packed, filepath.Join(folder, "rowan-3.run"))
+	for _, kit := range []string{folder, packed, filepath.Dir(packed)} { // as it was unpacked, or as it was downloaded
+		d := image(t, size.GiB)
+		p := plan(t, d, prepare.Request{Profile: profile(t, "rowan"), Kit: kit})
+		assert.Contains(t, strings.Join(p.Notes, "\n"),
+			"lacks ROWAN/rowan.cfg: it is created with the required settings, look=stick and faces=yes.")
+		r, err := p.Do(ctx, drives.Here, typed, nil)
+		require.NoError(t, err)
+		assert.Empty(t, r.Wrong)
+		out := t.TempDir()
+		behind(t, d.Path, func(part string) {
+			judge.Root(t, "mcopy", "-i", part, "::/ROWAN/rowan.cfg", "::/ROWAN/rowan.run", out)
+		})
+		b, err := os.ReadFile(filepath.Join(out, "rowan.cfg"))
+		require.NoError(t, err)
+		assert.Equal(t, "look=stick\nfaces=yes\n", string(b))
+		b, err = os.ReadFile(filepath.Join(out, "rowan.run"))
+		require.NoError(t, err)
+		assert.Equal(t, "the loader", string(b))
+	}
 }

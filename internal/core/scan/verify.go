@@ -374,7 +374,7 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 		return "", nil, err
 	}
 	defer f.Close()
-	h := newHashes(j.algorithms())
+	h := sums.NewHasher(j.algorithms()...)
 	at := int64(0)
 	zero := func(n int64) {
 		if k := len(zeros); k > 0 && zeros[k-1].to == at {
@@ -388,7 +388,7 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 		at += n
 	}
 	err = eachRun(v.ctx, f, j.size, func(b []byte) error {
-		h.write(b)
+		_, _ = h.Write(b)
 		progress(int64(len(b)))
 		for len(b) > 0 {
 			n := min(int64(len(b)), zeroStep)
@@ -401,7 +401,7 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 		}
 		return nil
 	}, func(n int64) error {
-		h.zeros(n)
+		h.Zeros(n)
 		zero(n)
 		progress(n)
 		return nil
@@ -411,3 +411,6 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 	}
 	return h.String(), zeros, err
 }
+
+// zeroBlock is what runs of zeros are told by.
+var zeroBlock = make([]byte, zeroStep)

@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/kit"
 	"polytome/internal/core/prepare"
 	"polytome/internal/drives"
 	"polytome/internal/size"
@@ -95,21 +96,15 @@ func (m *Model) askKit() tea.Cmd {
 		return nil
 	}
 	k := &m.request.Profile.Kit
-	hint := "the folder with " + k.Shown + ", as you downloaded it"
+	hint := "the folder or archive with " + k.Shown + ", as you downloaded it"
 	if len(k.Editions) > 0 {
-		var names []string
-		for _, e := range k.Editions {
-			names = append(names, e.Name)
-		}
-		hint += "; put the edition in front: " + strings.Join(names, ", ")
+		hint += "; put the edition in front: " + k.EditionWords()
 	}
 	m.d.Ask(state.Question{Prompt: "Where are they? ", Value: m.request.Kit, Hint: hint,
 		Done: func(answer string) tea.Cmd {
 			r := m.request
-			for _, e := range k.Editions {
-				if rest, ok := strings.CutPrefix(answer, e.Name+" "); ok {
-					r.Edition, answer = e.Name, rest
-				}
+			if chosen, rest := kit.Editions(k, answer); len(chosen) > 0 {
+				r.Editions, answer = chosen, rest
 			}
 			r.Kit = state.Expand(answer)
 			return m.planWith(r)
