@@ -68,7 +68,8 @@ func (s *Search) Find(at string) (*Found, error) {
 		}
 		out.Files = append(out.Files, File{*file, image.To})
 		if !sure {
-			out.Notes = append(out.Notes, fmt.Sprintf("%s may be %s, but it is not sure: %s.", file.Called(), image.Shown,
+			out.Notes = append(out.Notes, fmt.Sprintf("%s may be %s, but it is not sure: %s.", file.Called(),
+				image.Shown,
 				image.Unsure()))
 		}
 	}

@@ -70,7 +70,8 @@ func read(at string) (all places, notes []string, err error) {
 		if len(folder.files) > mostFiles {
 			return fmt.Errorf("%s has more than %d files, so it is not a kit", at, mostFiles)
 		}
-		if strings.Contains(rel, "/") || !archive.Ext(strings.ToLower(filepath.Ext(rel))) || strings.HasPrefix(rel, ".") {
+		if strings.Contains(rel, "/") || !archive.Ext(strings.ToLower(filepath.Ext(rel))) || strings.HasPrefix(rel,
+			".") {
 			return nil
 		}
 		switch p, err := ofArchive(name); {
@@ -127,8 +128,9 @@ func (all places) matching(patterns []string) []candidate {
 	return nil
 }
 
-// matching are the files of one place that fit a pattern; of several files the newest name does. Files of the kit lie at
-// its top, or in the one folder that it was packed with, unless the pattern names folders; hidden ones are never meant.
+// matching are the files of one place that fit a pattern; of several files the newest name does. Files of the kit lie
+// at its top, or in the one folder that it was packed with, unless the pattern names folders; hidden ones are never
+// meant.
 func (p *place) matching(pattern string) []candidate {
 	wrapped := 0 // folders around all of it
 	if n := len(p.files); n > 0 {

@@ -31,8 +31,8 @@ offset = -4
 why = "nothing starts without it"
 `
 
-// TestASystemOfWhichNoSumIsKnown: what has the right length and bytes passes, and it is said that this is not sure; what
-// has others is a fault.
+// TestASystemOfWhichNoSumIsKnown: what has the right length and bytes passes, and it is said that this is not sure;
+// what has others is a fault.
 func TestASystemOfWhichNoSumIsKnown(t *testing.T) {
 	dir := t.TempDir()
 	w := oneStick(t, dir, knownTo(t, filepath.Join(dir, "known"), withSystem), "any", "fat32", nil)
