@@ -90,8 +90,9 @@ func printSections(out io.Writer, all []loader.Section) {
 
 // explainOptions are the flags of loaders explain.
 type explainOptions struct {
-	to     explain.Where
-	asJSON bool
+	to       explain.Where
+	capacity string
+	asJSON   bool
 }
 
 func explainLoader() *cobra.Command {
@@ -112,11 +113,16 @@ not take it.`,
 	f := cmd.Flags()
 	f.StringVar(&opt.to.Via, "via", "", "how the target is connected (default: the loader's usual one)")
 	f.StringVar(&opt.to.Filesystem, "as", "", "the target's filesystem (default: the first that the loader reads)")
+	f.StringVar(&opt.to.Volume, "volume", "", "which of the console's volumes it is")
+	f.StringVar(&opt.capacity, "capacity", "", "how much the volume holds, such as 58GiB")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
 }
 
-func (opt *explainOptions) run(cmd *cobra.Command, args []string) error {
+func (opt *explainOptions) run(cmd *cobra.Command, args []string) (err error) {
+	if opt.to.Capacity, err = asBytes("--capacity", opt.capacity); err != nil {
+		return err
+	}
 	if len(args) != 2 {
 		return usageError{fmt.Errorf("explain takes a loader or the file of a description, and one game")}
 	}

@@ -21,9 +21,10 @@ import (
 
 // treeFlags are what a tree is made from.
 type treeFlags struct {
-	from    []string
-	via, as string
-	asJSON  bool
+	from             []string
+	via, as          string
+	volume, capacity string
+	asJSON           bool
 }
 
 func (f *treeFlags) add(cmd *cobra.Command) {
@@ -32,6 +33,8 @@ func (f *treeFlags) add(cmd *cobra.Command) {
 		", ")+" (default: the profile's first)")
 	cmd.Flags().StringVar(&f.as, "as", "", "filesystem of the target: "+strings.Join(target.FilesystemNames(),
 		", ")+" (default: the first that the loader reads)")
+	cmd.Flags().StringVar(&f.volume, "volume", "", "which of the console's volumes it is")
+	cmd.Flags().StringVar(&f.capacity, "capacity", "", "how much the volume holds, such as 58GiB")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print JSON")
 }
 
@@ -96,7 +99,20 @@ func (f *treeFlags) destination(p *loader.Profile, set *loader.Set) (layout.Dest
 		return layout.Destination{}, usageError{fmt.Errorf("%s does not read %s over %s; it reads: %s", p.Shown,
 			fs.Shown, via, strings.Join(at.Filesystems, ", "))}
 	}
-	return layout.Destination{Attachment: at, Filesystem: fs, Set: set}, nil
+	capacity, err := asBytes("--capacity", f.capacity)
+	return layout.Destination{Attachment: at, Filesystem: fs, Set: set, Volume: f.volume, Capacity: capacity}, err
+}
+
+// asBytes reads the size that a flag gives; 0 where it is not given.
+func asBytes(flag, text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	n, err := size.Parse(text)
+	if err != nil {
+		return 0, usageError{fmt.Errorf("%s: %w", flag, err)}
+	}
+	return n, nil
 }
 
 // print lays the titles of the folders out and prints the tree.

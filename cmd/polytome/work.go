@@ -22,7 +22,6 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
 	"polytome/internal/nearest"
-	"polytome/internal/size"
 	"polytome/internal/target/drive"
 )
 
@@ -37,6 +36,7 @@ type work struct {
 	via    string
 	as     string
 	space  string
+	volume string
 	rate   string
 	verify string
 	asJSON bool
@@ -97,6 +97,8 @@ func (w *work) flags(cmd *cobra.Command) {
 		", ")+" (default: the loader's usual one)")
 	f.StringVar(&w.as, "as", "", "declare the target's filesystem: fat32, exfat, ntfs or ext4")
 	f.StringVar(&w.space, "capacity", "", "declare the target's capacity, such as 58GiB")
+	f.StringVar(&w.volume, "volume", "",
+		"which of the console's volumes it is (default: what its folder or label says)")
 	w.server.flags(f)
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 }
@@ -191,20 +193,22 @@ func (w *work) set(p *bench.Target) error {
 		into       *bench.Size
 	}{{"--capacity", w.space, &p.Capacity}, {"--limit", w.rate, &p.Rate}, {"--cluster", w.cluster, &p.Cluster},
 		{"--reserve", w.reserve, &p.Reserve}} {
-		if s.text == "" {
-			continue
-		}
-		n, err := size.Parse(s.text)
+		n, err := asBytes(s.flag, s.text)
 		if err != nil {
-			return usageError{fmt.Errorf("%s: %w", s.flag, err)}
+			return err
 		}
-		*s.into = bench.Size(n)
+		if s.text != "" {
+			*s.into = bench.Size(n)
+		}
 	}
 	if n := int64(p.Cluster); n != 0 && (n&(n-1) != 0 || n < 512) {
 		return usageError{errors.New("--cluster: a cluster size is a power of two, 512 bytes or more")}
 	}
 	if w.verify != "" {
 		p.Verify = w.verify
+	}
+	if w.volume != "" {
+		p.Volume = w.volume
 	}
 	w.server.set(p)
 	p.NoCovers = p.NoCovers || w.noCovers

@@ -61,6 +61,7 @@ type Target struct {
 	As       string   `toml:"as,omitempty"`       // declares the filesystem
 	Capacity Size     `toml:"capacity,omitempty"` // declares the capacity
 	Cluster  Size     `toml:"cluster,omitempty"`  // declares the allocation unit
+	Volume   string   `toml:"volume,omitempty"`   // which of the console's it is; "" for what its name says
 	Rate     Size     `toml:"rate,omitempty"`     // writes at most so much a second
 	Reserve  Size     `toml:"reserve,omitempty"`  // stays free
 	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the

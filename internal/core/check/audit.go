@@ -23,8 +23,10 @@ type Promise struct {
 
 // Options are what an audit needs beside the target and its loaders.
 type Options struct {
-	Via   string
-	Depth Depth // "" for the usual one of the connection
+	Via string
+	// Volume is which of the attachment's volumes the target is; "" for none that is known.
+	Volume string
+	Depth  Depth // "" for the usual one of the connection
 	// Promises are what is to be here, by loader; nil for nothing.
 	Promises func(of *loader.Profile) []Promise
 	// Source finds the title of the user's games of which a file goes to a path, and all of its files; nil where no

@@ -9,9 +9,9 @@ import (
 )
 
 // Checklist is what to do at a console, in its order: the lines of the profile whose conditions hold.
-func Checklist(p *loader.Profile, via, filesystem string, situation []string) (out []string) {
-	now := loader.Values{loader.FieldVia: via, loader.FieldFilesystem: filesystem,
-		loader.FieldSituation: strings.Join(situation, " ")}
+func Checklist(p *loader.Profile, here loader.Here, situation []string) (out []string) {
+	now := loader.Values{loader.FieldSituation: strings.Join(situation, " ")}
+	here.Put(&now)
 	for _, c := range p.Checklist {
 		if c.When.Holds(&now) {
 			out = append(out, c.Say)
@@ -38,7 +38,9 @@ func (a *audit) checklists(profiles []*loader.Profile) (out []Step) {
 		situation = append(situation, "several-discs")
 	}
 	for _, p := range profiles {
-		for _, say := range Checklist(p, a.o.Via, a.facts.Filesystem.Name, situation) {
+		for _, say := range Checklist(p, loader.Here{Via: a.o.Via, Filesystem: a.facts.Filesystem.Name,
+			Volume:   a.o.Volume,
+			Capacity: a.facts.Capacity}, situation) {
 			if !slices.ContainsFunc(out, func(s Step) bool { return s.Say == say }) {
 				out = append(out, Step{p.Name, say})
 			}

@@ -140,7 +140,7 @@ func (y *loaderAudit) factsOf(l *line) *loader.Values {
 	one := *l.in
 	one.Discs = slices.Clone(one.Discs)
 	one.Discs[0].File.Size, one.Discs[0].Parts = max(l.Size, l.largest), nil
-	v := layout.Facts(&one, y.at, y.facts.Filesystem.Name)
+	v := layout.Facts(&one, y.here())
 	return &v
 }
 
@@ -180,7 +180,7 @@ func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
 	v, known := *y.values(l), func(f loader.Field) bool {
 		return f != loader.FieldSize || l.largest > 0 || !hasDiscs(l)
 	}
-	v[loader.FieldFilesystem], v[loader.FieldVia] = y.facts.Filesystem.Name, y.at.Via
+	y.here().Put(&v)
 	v[loader.FieldSize], v[loader.FieldParts] = strconv.FormatInt(max(l.Size, l.largest), 10), y.partCount(l)
 	if len(l.rule.Forms) == 1 {
 		v[loader.FieldForm] = string(l.rule.Forms[0])

@@ -174,7 +174,13 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 			}
 			continue
 		}
-		if !y.holds(rule) || !y.may(rule, platform, &v, e) {
+		if !y.holds(rule) {
+			continue
+		}
+		if !y.may(rule, platform, &v, e) {
+			if because == nil {
+				because, values, kind, say = rule, v, Served, "games are there only "+rule.When.Words()
+			}
 			continue
 		}
 		k, problem := y.misnamed(rule, &v, platform, e)
@@ -216,8 +222,8 @@ func (y *loaderAudit) may(rule *loader.Accept, platform string, v *loader.Values
 		return true
 	}
 	said := *v
-	said[loader.FieldPlatform], said[loader.FieldFilesystem] = platform, y.facts.Filesystem.Name
-	said[loader.FieldVia] = y.at.Via
+	said[loader.FieldPlatform] = platform
+	y.here().Put(&said)
 	if !e.Folder && rule.TooLarge.Do != "split" && rule.As(title.Image) == shape.Whole {
 		said[loader.FieldSize] = strconv.FormatInt(e.Size, 10)
 	}

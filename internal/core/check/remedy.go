@@ -100,7 +100,7 @@ func (y *loaderAudit) laid(e *target.Entry, t *title.Title, size int64) *layout.
 		}
 	}
 	tree := layout.Lay([]title.Title{one}, y.profile, layout.Destination{Attachment: y.at,
-		Filesystem: y.facts.Filesystem})
+		Filesystem: y.facts.Filesystem, Volume: y.here().Volume, Capacity: y.here().Capacity})
 	return &tree.Placements[0]
 }
 

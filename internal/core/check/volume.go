@@ -66,7 +66,11 @@ func (y *loaderAudit) attachment() {
 
 // here is where the loader's own files are looked for.
 func (y *loaderAudit) here() loader.Here {
-	return loader.Here{Attachment: y.on, Via: y.at.Via, Filesystem: y.facts.Filesystem.Name}
+	h := loader.Here{Attachment: y.on, Via: y.at.Via, Filesystem: y.facts.Filesystem.Name, Volume: y.o.Volume}
+	if !y.facts.Unknown {
+		h.Capacity = y.facts.Capacity
+	}
+	return h
 }
 
 // kit looks for the loader's own files.

@@ -46,7 +46,7 @@ func example(e *loader.Example, p *loader.Profile, set *loader.Set) (wrong []str
 	if err != nil {
 		return []string{err.Error()}
 	}
-	d.Filesystem = fs
+	d.Filesystem, d.Volume, d.Capacity = fs, e.Volume, int64(e.Capacity)
 	tree := layout.Lay([]title.Title{game(e, set)}, p, d)
 	pl := &tree.Placements[0]
 	switch {

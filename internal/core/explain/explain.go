@@ -50,6 +50,8 @@ func (a *Account) add(name string, steps ...Step) {
 type Where struct {
 	Via        string
 	Filesystem string
+	Volume     string // "" for none that is known
+	Capacity   int64  // of the volume, in bytes; 0 where it is not known
 }
 
 // Game walks a file or folder through the platforms of a set, and through a loader's rules, where p is not nil.
@@ -211,7 +213,7 @@ func (to Where) Destination(p *loader.Profile, set *loader.Set) (layout.Destinat
 		return layout.Destination{}, fmt.Errorf("%w: %s; it is by %s", errVia, via, strings.Join(p.Connections(), ", "))
 	}
 	fs, err := target.FilesystemNamed(cmp.Or(to.Filesystem, at.DefaultFilesystem()))
-	return layout.Destination{Attachment: at, Filesystem: fs, Set: set}, err
+	return layout.Destination{Attachment: at, Filesystem: fs, Set: set, Volume: to.Volume, Capacity: to.Capacity}, err
 }
 
 // rules tells which rule holds, why those before it do not, and what it makes of the game.
@@ -221,7 +223,7 @@ func (a *Account) rules(t *title.Title, set *loader.Set, p *loader.Profile, to W
 		a.add("Where it goes", Step{false, err.Error()})
 		return
 	}
-	facts := layout.Facts(t, d.Attachment, d.Filesystem.Name)
+	facts := layout.Facts(t, d.Here())
 	var steps []Step
 	try := func(s *loader.Scope, what string) bool {
 		if why := whyNot(s, t, &facts, d); why != "" {

@@ -75,11 +75,7 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 
 // here is where the loader's own files are.
 func (l *layer) here() loader.Here {
-	h := loader.Here{Attachment: l.destination.attachment(), Filesystem: l.destination.Filesystem.Name}
-	if l.destination.Attachment != nil {
-		h.Via = l.destination.Attachment.Via
-	}
-	return h
+	return l.destination.Here()
 }
 
 // place gives a title the path that it would have if it were alone. It gets the

@@ -17,6 +17,10 @@ type Destination struct {
 	// Attachment is how the loader reaches the target; nil when it does not.
 	Attachment *loader.Attachment
 	Filesystem target.Filesystem
+	// Volume is which of the attachment's volumes it is, by its name, and Capacity its bytes; "" and 0 where that is
+	// not known.
+	Volume   string
+	Capacity int64
 	// Held are names that titles have been given before, by their keys. They keep
 	// them, whatever else comes.
 	Held map[string]string
@@ -33,6 +37,15 @@ func (t *Destination) LargestFile() int64 {
 		limit = min(limit, int64(t.Attachment.LargestFile))
 	}
 	return limit
+}
+
+// Here is the target as rules can ask for it.
+func (t *Destination) Here() loader.Here {
+	h := loader.Here{Attachment: t.attachment(), Filesystem: t.Filesystem.Name, Volume: t.Volume, Capacity: t.Capacity}
+	if t.Attachment != nil {
+		h.Via = t.Attachment.Via
+	}
+	return h
 }
 
 // file is how many bytes a file on the target has.

@@ -34,9 +34,8 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	return v
 }
 
-// Facts are what a rule's condition can ask for of a title, at an attachment with a filesystem: its size is that of its
-// largest disc.
-func Facts(t *title.Title, at *loader.Attachment, filesystem string) loader.Values {
+// Facts are what a rule's condition can ask for of a title at a target: its size is that of its largest disc.
+func Facts(t *title.Title, here loader.Here) loader.Values {
 	d := &t.Discs[0]
 	bytes, parts := int64(0), 0
 	for i := range t.Discs {
@@ -49,20 +48,17 @@ func Facts(t *title.Title, at *loader.Attachment, filesystem string) loader.Valu
 		loader.FieldRegion: t.Region, loader.FieldKind: d.Kind, loader.FieldPlatform: t.Platform,
 		loader.FieldForm: string(t.Form), loader.FieldSize: strconv.FormatInt(bytes, 10),
 		loader.FieldParts: strconv.Itoa(parts), loader.FieldTags: strings.Join(t.Tags, "\n"), loader.FieldYear: t.Year,
-		loader.FieldPlayers: t.Players, loader.FieldPublisher: t.Publisher, loader.FieldFilesystem: filesystem,
-		loader.FieldExt: ext(t, &loader.Accept{})}
+		loader.FieldPlayers: t.Players, loader.FieldPublisher: t.Publisher, loader.FieldExt: ext(t, &loader.Accept{})}
 	if t.Of > 1 {
 		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
 	}
-	if at != nil {
-		v[loader.FieldVia] = at.Via
-	}
+	here.Put(&v)
 	return v
 }
 
 // facts are those of a title at the target that the tree is for.
 func (l *layer) facts(t *title.Title) *loader.Values {
-	v := Facts(t, l.destination.Attachment, l.destination.Filesystem.Name)
+	v := Facts(t, l.here())
 	return &v
 }
 

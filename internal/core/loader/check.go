@@ -117,7 +117,8 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 		c.known(w.Say != "", at("checklist", i), "a [[checklist]] must say what to do, in the key say")
 		for _, f := range w.When.fields() {
 			c.known(slices.Contains(situationFields, f), at("checklist", i)+".when",
-				"a checklist cannot test the %s; it can test via, filesystem, %s", f, strings.Join(Situations, ", "))
+				"a checklist cannot test the %s; it can test via, filesystem, volume, capacity, %s", f,
+				strings.Join(Situations, ", "))
 		}
 		c.condition(at("checklist", i)+".when", w.When)
 	}
@@ -197,6 +198,9 @@ func (c *checker) condition(path string, w Condition) {
 		if t.field == FieldVia && t.is == equal {
 			c.each(path, "connection", t.wanted, Connections)
 		}
+		if t.field == FieldVolume && t.is == equal {
+			c.each(path, "volume", t.wanted, c.volumes())
+		}
 		if t.field == FieldForm && t.is == equal {
 			c.each(path, "form", t.wanted, formNames())
 		}
@@ -225,7 +229,7 @@ func (c *checker) attachment(at string, a *Attachment, i int) {
 			"a volume label has at most 11 characters; %q has %d", a.Label, utf8.RuneCountInString(a.Label))
 	}
 	for key, n := range map[string]int64{"largest-file": int64(a.LargestFile), "largest-volume": int64(a.LargestVolume),
-		"cluster":      int64(a.Cluster),
+		"cluster": int64(a.Cluster), "reserve": int64(a.Reserve),
 		"longest-name": int64(a.LongestName), "longest-path": int64(a.LongestPath),
 		"entries-per-folder": int64(a.Entries), "server.connections": int64(a.Server.Connections)} {
 		c.known(n >= 0, at+"."+key, "%s cannot be negative", key)
@@ -649,11 +653,21 @@ func (c *checker) setting(at string, s *Setting) {
 // ofTarget checks a condition that can ask for the target only.
 func (c *checker) ofTarget(at string, w Condition) {
 	for _, f := range w.fields() {
-		c.known(f == FieldVia || f == FieldFilesystem, at,
+		c.known(slices.Contains(hereFields, f), at,
 			"the %s is none of the target's; a rule for the loader's own files "+
-				"can test via and filesystem", f)
+				"can test via, filesystem, volume and capacity", f)
 	}
 	c.condition(at, w)
+}
+
+// volumes are the names of the volumes of all attachments.
+func (c *checker) volumes() (names []string) {
+	for i := range c.p.Attachments {
+		for _, v := range c.p.Attachments[i].Volumes {
+			names = append(names, v.Name)
+		}
+	}
+	return names
 }
 
 // attachments are the names of the profile's attachments.

@@ -214,13 +214,15 @@ func (t *term) words() string {
 		not = "not "
 	}
 	limit := strconv.FormatInt(t.limit, 10)
-	if t.field == FieldSize {
+	if t.field == FieldSize || t.field == FieldCapacity {
 		limit = amount(t.limit)
 	}
 	than := map[comparison]string{over: "over ", under: "under "}[t.is]
 	switch {
 	case than != "" && t.field == FieldSize:
 		return "when it is " + not + than + limit
+	case than != "" && t.field == FieldCapacity:
+		return "when the volume has " + not + than + limit
 	case than != "":
 		return fmt.Sprintf("when the number of %s is %s%s%s", t.field, not, than, limit)
 	case t.is == matches:

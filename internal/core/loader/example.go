@@ -22,6 +22,8 @@ type Example struct {
 	On       string     `toml:"on"`    // the attachment, "" for the first one
 	// Filesystem is the target's, "" for the first one that the attachment reads.
 	Filesystem string `toml:"filesystem"`
+	Volume     string `toml:"volume"`   // "" for none that is known
+	Capacity   Size   `toml:"capacity"` // of the volume
 
 	// Paths are all files that come out, but for covers, in any order.
 	Paths []string `toml:"paths"`
@@ -75,6 +77,9 @@ func (c *checker) example(at string, e *Example) {
 	c.known(e.Size >= 0, at+".size", "a size cannot be negative")
 	c.known((len(e.Paths) > 0) != (e.Refused != ""), at, "an [[example]] says either the paths that come out, or with "+
 		"refused what is said where it is not taken")
+	if e.Volume != "" {
+		c.oneOf(at+".volume", "volume", e.Volume, c.volumes())
+	}
 	if e.On != "" {
 		c.known(slices.ContainsFunc(c.p.Attachments, func(a Attachment) bool { return a.Name == e.On }), at+".on",
 			"there is no attachment named %q", e.On)

@@ -152,6 +152,7 @@ func (a *Attachment) sentences() []string {
 	if count == "" {
 		count = "characters"
 	}
+	say(a.Reserve > 0, "%s stay free", amount(int64(a.Reserve)))
 	say(a.LongestName > 0, "names of at most %d %s", a.LongestName, count)
 	say(a.LongestPath > 0, "paths of at most %d %s", a.LongestPath, count)
 	say(len(a.Permitted) > 0, "names contain only %s", strings.Join(a.Permitted, " "))
@@ -179,6 +180,9 @@ func (a *Attachment) sentences() []string {
 		line := fmt.Sprintf("Volume %s: %s", v.Name, v.For)
 		if v.Size > 0 {
 			line += fmt.Sprintf(" (%s as it comes)", amount(int64(v.Size)))
+		}
+		if v.Reserve > 0 {
+			line += fmt.Sprintf("; %s stay free", amount(int64(v.Reserve)))
 		}
 		out = append(out, line+".")
 	}

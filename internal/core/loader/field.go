@@ -33,6 +33,8 @@ const (
 	FieldTags
 	FieldVia
 	FieldFilesystem
+	FieldVolume
+	FieldCapacity
 	FieldSituation
 	fieldCount
 )
@@ -41,7 +43,7 @@ var fieldNames = [fieldCount]string{
 	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "number", "base",
 	"folder",
 	"file", "size", "crc32", "year", "players", "publisher", "text", "form", "parts",
-	"tags", "via", "filesystem", "situation",
+	"tags", "via", "filesystem", "volume", "capacity", "situation",
 }
 
 // String is the field's name in a template.
@@ -68,12 +70,14 @@ var (
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
 		FieldPublisher, FieldText, FieldForm, FieldParts)
 	lineFields = append(slices.Clone(textFields), FieldPage)
+	// hereFields are those of the target alone.
+	hereFields = []Field{FieldVia, FieldFilesystem, FieldVolume, FieldCapacity}
 	// conditionFields are what a rule's condition can ask for of a title.
 	conditionFields = append(slices.Clone(titleFields), FieldSize, FieldForm, FieldParts, FieldTags, FieldYear,
-		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem)
+		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem, FieldVolume, FieldCapacity)
 	// listPathFields are what several titles have in common.
 	listPathFields  = []Field{FieldPlatform, FieldKind, FieldRegion, FieldFolder, FieldForm, FieldExt, FieldPage}
-	situationFields = []Field{FieldVia, FieldFilesystem, FieldSituation}
+	situationFields = append(slices.Clone(hereFields), FieldSituation)
 )
 
 // Situations are what a checklist's conditions can ask for.

@@ -86,6 +86,7 @@ type Attachment struct {
 	LargestFile    Size         `toml:"largest-file"`
 	LargestVolume  Size         `toml:"largest-volume"`
 	Cluster        Size         `toml:"cluster"`
+	Reserve        Size         `toml:"reserve"`      // stays free on each volume
 	LongestName    int          `toml:"longest-name"` // of one file or folder
 	LongestPath    int          `toml:"longest-path"`
 	Count          string       `toml:"count"` // how lengths are counted
@@ -113,6 +114,8 @@ type Volume struct {
 	Name string `toml:"name"`
 	For  string `toml:"for"`
 	Size Size   `toml:"size"` // of the disk that it comes with; 0 when that differs
+	// Reserve is what stays free there, in bytes.
+	Reserve Size `toml:"reserve"`
 }
 
 // A Server is what the console's server can and cannot do.

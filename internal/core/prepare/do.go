@@ -208,9 +208,12 @@ func (p *Plan) holds(s *loader.Setting) bool {
 
 // here is where a loader's own files go.
 func (p *Plan) here(of *loader.Profile) loader.Here {
-	h := loader.Here{Via: "usb", Filesystem: p.Filesystem}
+	h := loader.Here{Via: "usb", Filesystem: p.Filesystem, Capacity: p.length}
 	if at := of.Attachment("usb", p.Filesystem); at != nil {
 		h.Attachment = at.Name
+		if v := at.VolumeNamed(p.Label); v != nil {
+			h.Volume = v.Name
+		}
 	}
 	return h
 }

@@ -208,11 +208,11 @@ func TestWhatCannotBePrepared(t *testing.T) {
 		"has no partitions":                 {Filesystem: "fat32", Part: 1},
 		"cannot have clusters of":           {Filesystem: "fat32", Cluster: 3000},
 		"comes in editions":                 {Profile: profile(t, "bellows"), Kit: t.TempDir()},
-		"has no edition":                    {Profile: profile(t, "bellows"), Kit: t.TempDir(),
+		"has no edition": {Profile: profile(t, "bellows"), Kit: t.TempDir(),
 			Editions: []string{"south"}},
-		"reading the kit":                   {Profile: profile(t, "rowan"), Kit: filepath.Join(t.TempDir(), "none")},
-		"there is no loader for the kit":    {Filesystem: "fat32", Kit: t.TempDir()},
-		"is too large for FAT16":            {Filesystem: "fat16", Cluster: 512},
+		"reading the kit":                {Profile: profile(t, "rowan"), Kit: filepath.Join(t.TempDir(), "none")},
+		"there is no loader for the kit": {Filesystem: "fat32", Kit: t.TempDir()},
+		"is too large for FAT16":         {Filesystem: "fat16", Cluster: 512},
 	} {
 		_, err := prepare.Make(ctx, drives.Here, d, set(t), r)
 		assert.ErrorContains(t, err, want)

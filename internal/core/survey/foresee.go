@@ -32,7 +32,7 @@ func (s *Survey) Foresee(ctx context.Context, p *plan.Plan) ([]check.Finding, er
 		at = knownDrive{known{to, s.There}, t}
 	}
 	r, err := check.Audit(ctx, at, s.Profiles, s.set, check.Options{
-		Via: s.Config.Via, Depth: check.Names, NoCovers: true,
+		Via: s.Config.Via, Volume: s.volume(s.Profile), Depth: check.Names, NoCovers: true,
 		Promises: func(*loader.Profile) []check.Promise { return nil },
 	})
 	if err != nil {

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 // the bench remembers, and those under which they are on the target.
 func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	fs := s.Facts.Filesystem
-	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name}, "\x00")
+	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name, s.volume(p), fmt.Sprint(s.capacity())}, "\x00")
 	if l := s.trees[key]; l != nil && l.Profile == p {
 		return l
 	}
@@ -27,7 +28,7 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 		return l
 	}
 	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
-		Held: s.Config.Names, Set: s.set, File: s.file()}
+		Held: s.Config.Names, Set: s.set, File: s.file(), Volume: s.volume(p), Capacity: s.capacity()}
 	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held

@@ -74,10 +74,8 @@ func Settings(protocol *remote.Protocol, a remote.Address, c bench.Target, p *lo
 			o.Cluster = int64(at.Cluster)
 		}
 		o.FoldsCase = at.Case == "ignored"
-		for _, v := range at.Volumes {
-			if v.Name == path.Base(a.Root) && o.Capacity == 0 {
-				o.Capacity = int64(v.Size)
-			}
+		if v := at.VolumeNamed(c.Volume, path.Base(a.Root)); v != nil && o.Capacity == 0 {
+			o.Capacity = int64(v.Size)
 		}
 	}
 	if a.User != "" && a.User != o.User {

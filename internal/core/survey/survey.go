@@ -232,7 +232,7 @@ func (s *Survey) input(b *bench.Bench) fit.Case {
 		Titles:  s.Titles, Loaders: make([]fit.Loader, len(s.Profiles)), Via: s.Config.Via, Facts: s.Facts,
 		There:   s.There,
 		Replace: s.Config.Replace, DeleteOthers: s.Config.DeleteOthers, Covers: !s.Config.NoCovers,
-		Reserve: int64(s.Config.Reserve),
+		Reserve: s.reserve(),
 	}
 	if most, ok := s.Config.CoversMost.Bytes(s.Facts.Capacity); ok {
 		c.CoversMost = &most
