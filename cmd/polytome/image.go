@@ -40,7 +40,7 @@ Sources are never touched, and existing files are never overwritten. A file gets
 	cmd.PersistentFlags().BoolVar(&o.UDF, "udf", false, "show the UDF side of an image that also has ISO 9660")
 	cmd.PersistentFlags().StringVar(&o.In, "in", "", "look into this image inside the file (several with // between)")
 	cmd.AddCommand(imageInfo(&o), imageLs(&o), imageCat(&o), imageExtract(&o), imageBuild(), imageSplit(), imageJoin(),
-		imagePack(), imageUnpack(), imageTracks(), imageCheck(&o))
+		imagePack(), imageUnpack(), imageTracks(), imagePieces(), imageCheck(&o))
 	return cmd
 }
 

@@ -39,7 +39,7 @@ func (y *loaderAudit) discs() {
 				ids[key] = l
 			}
 		}
-		if l.in == nil || l.in.Of == 1 || l.sheets != nil || l.in.Of == 0 && number == 1 {
+		if l.in == nil || l.in.Of == 1 || l.sheets != nil || l.rule.Joins() || l.in.Of == 0 && number == 1 {
 			continue
 		}
 		key := l.Platform + "\x00" + strings.ToLower(l.in.Name)

@@ -44,6 +44,8 @@ func (y *loaderAudit) inside(l *line) {
 		return
 	}
 	switch {
+	case l.rule.Joins():
+		y.unjoined(l)
 	case l.rule.As(title.Image) == shape.Pack:
 		y.packed(l)
 	case l.sheets != nil, slices.Contains(l.rule.Forms, title.Tracks):

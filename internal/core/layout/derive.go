@@ -262,15 +262,18 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
 		t.Publisher, t.Text
 	v[loader.FieldForm] = string(t.Form)
-	parts := 0
+	parts, of := 0, disc
+	if p.Rule.Join.Of == "discs" { // they are in the file of the first
+		of = 0
+	}
 	for k := range p.Items {
-		if p.Items[k].Disc == disc {
+		if p.Items[k].Disc == of {
 			parts++
 		}
 	}
 	v[loader.FieldParts] = strconv.Itoa(parts)
 	for k := range p.Items {
-		if item := &p.Items[k]; item.Disc == disc {
+		if item := &p.Items[k]; item.Disc == of {
 			main, whole := item.Path, folder != "" && !item.Folder
 			if whole {
 				main = folder

@@ -35,8 +35,14 @@ func (p *laying) item(to string, spec shape.Spec) Item {
 	return Item{Disc: p.i, Path: to, Rule: p.rule.Why, Spec: spec}
 }
 
-// items adds the files of the disc.
-func (p *laying) items() {
+// items adds the files of the disc; say is why it cannot.
+func (p *laying) items() (say string) {
+	if p.rule.Joins() {
+		if p.rule.Join.Of == "discs" && p.i > 0 {
+			return "" // which is in the file of the first
+		}
+		return p.joins()
+	}
 	switch p.t.Form {
 	case title.Folder:
 		p.asFolder()
@@ -47,6 +53,7 @@ func (p *laying) items() {
 	default:
 		p.asImage()
 	}
+	return ""
 }
 
 // asFolder adds a folder of files, or the image that is built of it.

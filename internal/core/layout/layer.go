@@ -228,7 +228,9 @@ func (l *layer) targetAs(t *title.Title, rule *loader.Accept, naming Naming, hel
 		if f, missing := lacks(&rule.Path, &v); missing {
 			return refuse(fmt.Sprintf("%s needs the %s in the path %s, but the file has none", l.p.Shown, f, rule.Path))
 		}
-		l.laying(&pl, t, i, rule, &v).items()
+		if say := l.laying(&pl, t, i, rule, &v).items(); say != "" {
+			return refuse(say)
+		}
 	}
 	if len(pl.Items) == 0 {
 		return refuse("nothing of it is left to copy: the rule keeps none of its files")

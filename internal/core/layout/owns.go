@@ -48,6 +48,9 @@ func Owns(p *loader.Profile, attachment, file string) bool {
 
 // FolderTitles reports whether the titles of a rule are folders on the target.
 func FolderTitles(rule *loader.Accept) bool {
+	if rule.Joins() {
+		return false
+	}
 	return slices.Contains(rule.Forms, title.Folder) && rule.As(title.Folder) != shape.Build ||
 		rule.As(title.Image) == shape.Extract ||
 		(slices.Contains(rule.Forms, title.Package) && rule.Archives == "unpack")

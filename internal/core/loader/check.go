@@ -34,6 +34,7 @@ var (
 	countWords    = []string{"characters", "bytes", "utf-16"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
+	joinWords     = []string{"discs", "files"}
 	perWords      = []string{"title", "disc"}
 	numberWords   = []string{"in-order", "append"}
 	dumpWords     = []string{string(shape.Straight), asTheyAre}
@@ -378,6 +379,7 @@ func (c *checker) accept(at string, a *Accept) {
 	c.known(a.OverflowAfter > 0 || !a.Path.Uses(FieldPage), at+".path",
 		"{page} needs the key overflow-after, which says how many entries a folder takes")
 	c.numbers(at, a)
+	c.join(at+".join", a)
 	c.tooLarge(at+".too-large", a)
 	if a.AlsoNeeds != "" {
 		var names []string
@@ -387,6 +389,56 @@ func (c *checker) accept(at string, a *Accept) {
 		c.oneOf(at+".also-needs-space-on", "attachment", a.AlsoNeeds, names)
 	}
 }
+
+// join checks how the pieces of a title go into one file.
+func (c *checker) join(at string, a *Accept) {
+	j := &a.Join
+	if !a.Joins() {
+		c.known(j.HeaderLength == 0 && j.Record == 0 && j.TrailerLength == 0 &&
+			len(j.Header)+len(j.Rows)+len(j.Trailer) == 0,
+			at, "[accept.join] needs the key of: %s", strings.Join(joinWords, ", "))
+		return
+	}
+	c.oneOf(at+".of", "kind of pieces", j.Of, joinWords)
+	for _, f := range a.Forms {
+		whole := f == title.Image || f == title.Cartridge
+		c.known(whole == (j.Of == "discs"), at+".of", "titles of the form %s are joined of their %s", f,
+			map[bool]string{true: "discs", false: "files"}[whole])
+	}
+	c.known(len(a.Forms) > 0, at, "a rule that joins names the forms of its titles, in the key forms")
+	c.known(j.Of != "discs" || !a.Path.Uses(FieldDisc) && a.Title.Discs.Empty(), at,
+		"all discs go into one file, so its "+
+			"path has no {disc}")
+	c.known(a.As(title.Image) == shape.Whole && a.As(title.Tracks) == shape.Whole &&
+		a.As(title.Folder) == shape.Whole &&
+		a.Tracks.Empty() && !a.Straightens() && a.TooLarge.Do != "pack", at, "what is joined has no other shape")
+	c.known(a.Archives == "" || a.Archives == "unpack", at, "what is joined is taken out of archives")
+	c.known(j.HeaderLength >= 0 && j.HeaderLength <= mostLength && j.TrailerLength >= 0 &&
+		j.TrailerLength <= mostLength, at,
+		"a header or trailer has at most %d bytes", mostLength)
+	c.known(j.Align >= 0 && j.Align <= mostAlign, at+".align", "pieces are aligned to at most %d bytes", mostAlign)
+	c.known(j.Fill >= 0 && j.Fill < 256, at+".fill", "the byte %d is not between 0 and 255", j.Fill)
+	c.known(j.Record == 0 || j.Table >= 0 && j.Record > 0 && j.Table+j.Record <= int(j.HeaderLength), at+".record",
+		"the header has no space for a record of %d bytes at byte %d", j.Record, j.Table)
+	c.known(j.Record > 0 || len(j.Rows) == 0, at+".row", "rows need the length of a record, in the key record")
+	c.recordFields(at+".header", j.Header, int(j.HeaderLength), joinedFields)
+	c.recordFields(at+".row", j.Rows, j.Record, pieceFields)
+	c.recordFields(at+".trailer", j.Trailer, j.TrailerLength, joinedFields)
+	for i := range j.Header {
+		f := &j.Header[i]
+		c.known(j.Record == 0 || f.Offset+f.Length <= j.Table || f.Offset >= j.Table+j.Record,
+			fmt.Sprintf("%s.header.%d.offset",
+				at, i), "the field lies in the table")
+	}
+	for _, all := range [][]RecordField{j.Header, j.Rows, j.Trailer} {
+		for i := range all {
+			c.known(all[i].Sum == "", at, "a sum of all records stands in the header of a list")
+		}
+	}
+}
+
+// mostAlign is to how many bytes pieces are aligned at most.
+const mostAlign = 1 << 30
 
 // numbers checks the running numbers of a rule's titles.
 func (c *checker) numbers(at string, a *Accept) {

@@ -299,6 +299,13 @@ func (p *Profile) acceptSentences(a *Accept) []string {
 	if !a.Title.Discs.Empty() {
 		out = append(out, fmt.Sprintf("Titles with several discs get %q added for each disc.", a.Title.Discs.String()))
 	}
+	if j := &a.Join; a.Joins() {
+		out = append(out, fmt.Sprintf("The %s of a title go into one file, behind a header of %s.", j.Of,
+			amount(int64(j.HeaderLength))))
+		if j.Why != "" {
+			out = append(out, sentence(j.Why))
+		}
+	}
 	switch {
 	case a.Appends():
 		out = append(out, "Titles have running numbers; a new one gets the next, and the others keep theirs.")

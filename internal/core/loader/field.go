@@ -23,6 +23,7 @@ const (
 	FieldFolder
 	FieldFile
 	FieldSize
+	FieldOffset
 	FieldSum
 	FieldYear
 	FieldPlayers
@@ -42,7 +43,7 @@ const (
 var fieldNames = [fieldCount]string{
 	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "number", "base",
 	"folder",
-	"file", "size", "crc32", "year", "players", "publisher", "text", "form", "parts",
+	"file", "size", "offset", "crc32", "year", "players", "publisher", "text", "form", "parts",
 	"tags", "via", "filesystem", "volume", "capacity", "situation",
 }
 
@@ -69,7 +70,12 @@ var (
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile, FieldNumber)
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
 		FieldPublisher, FieldText, FieldForm, FieldParts)
-	lineFields = append(slices.Clone(textFields), FieldPage)
+	// joinedFields are those of the header and trailer of a joined file, and pieceFields those of one piece.
+	joinedFields = append(slices.Clone(titleFields), FieldSize, FieldOffset, FieldParts, FieldForm, FieldYear,
+		FieldPlayers,
+		FieldPublisher)
+	pieceFields = append(slices.Clone(joinedFields), FieldIndex, FieldFile)
+	lineFields  = append(slices.Clone(textFields), FieldPage)
 	// hereFields are those of the target alone.
 	hereFields = []Field{FieldVia, FieldFilesystem, FieldVolume, FieldCapacity}
 	// conditionFields are what a rule's condition can ask for of a title.

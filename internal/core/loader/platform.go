@@ -558,15 +558,41 @@ func (c *checker) reading(at, field string, f *Reading, p *Platform) {
 			strings.Join(FieldNames, ", "))
 	}
 	c.known(!f.Search || f.Pattern.Regexp != nil, at+".search", "what is looked for stands in pattern")
-	for i := range p.Markers {
-		c.place(at, f, &p.Markers[i])
+	markers := p.Markers
+	if len(markers) == 0 {
+		markers = []Marker{{Syntax: Binary}}
 	}
-	if len(p.Markers) == 0 {
-		c.place(at, f, &Marker{Syntax: Binary})
+	var wrong []error // of the first marker, where the place is for none of them
+	fits := false
+	for i := range markers {
+		before := len(c.all)
+		c.place(at, f, &markers[i])
+		if fits = fits || len(c.all) == before; i == 0 {
+			wrong = slices.Clone(c.all[before:])
+		}
+		c.all = c.all[:before]
+	}
+	if !fits {
+		c.all = append(c.all, wrong...)
 	}
 	for i := range f.Or {
 		c.reading(at+".or."+strconv.Itoa(i), field, &f.Or[i], p)
 	}
+}
+
+// Fits reports whether a value can be at the place in a game that a marker is in: another marker's file may be of
+// another kind.
+func (f *Reading) Fits(m *Marker) bool {
+	syntax, _ := f.Written(m)
+	switch {
+	case f.Volume || f.FileName || f.Of != "" || f.Search:
+		return true
+	case f.Key != "":
+		return slices.Contains([]string{KeyValue, INI, JSON, XML}, syntax) && (f.Section != "") == (syntax == INI)
+	case f.Line != 0:
+		return syntax == Lines
+	}
+	return syntax == Binary
 }
 
 // place checks that a value can be where it is said, where a marker is there.

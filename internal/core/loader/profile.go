@@ -158,6 +158,7 @@ type Accept struct {
 	Dumps         string    `toml:"dumps"`    // what becomes of dumps with a copier's header or bytes in another order
 	Archives      string    `toml:"archives"` // what becomes of archives
 	Package       Package   `toml:"package"`
+	Join          Join      `toml:"join"` // the pieces of a title go into one file
 	Title         TitleRule `toml:"title"`
 	OverflowAfter int       `toml:"overflow-after"` // entries in one folder, before {page} counts on
 	PageOne       bool      `toml:"page-one"`       // the first page has its number too
@@ -204,6 +205,24 @@ type Package struct {
 	Drop   []string `toml:"drop"`
 	Rename []Rename `toml:"rename"`
 }
+
+// A Join is how several files go into one.
+type Join struct {
+	Of            string        `toml:"of"`            // discs, or files: those of a cue sheet, folder or package
+	HeaderLength  Size          `toml:"header-length"` // bytes before the pieces
+	Header        []RecordField `toml:"header"`
+	Table         int           `toml:"table"`  // the byte of the header at which a record for each piece begins
+	Record        int           `toml:"record"` // bytes of one
+	Rows          []RecordField `toml:"row"`
+	Align         Size          `toml:"align"` // every piece begins at a multiple of it
+	Fill          int           `toml:"fill"`  // the byte between pieces
+	TrailerLength int           `toml:"trailer-length"`
+	Trailer       []RecordField `toml:"trailer"`
+	Why           string        `toml:"why"`
+}
+
+// Joins reports whether the pieces of the rule's titles go into one file.
+func (a *Accept) Joins() bool { return a.Join.Of != "" }
 
 // A Rename gives the file that fits a pattern a fixed name.
 type Rename struct {

@@ -20,7 +20,7 @@ var words = map[string][]string{
 	"Profile.list-order": orderWords, "Attachment.via": Connections, "Attachment.partition-table": tableWords,
 	"Attachment.count": countWords, "Attachment.case": caseWords, "Server.listing": listingWords,
 	"Scope.forms": formNames(), "Scope.filesystems": target.FilesystemNames(), "Accept.archives": archiveWords,
-	"Accept.dumps": dumpWords, "Accept.numbers": numberWords, "Dump.order": dump.Orders,
+	"Accept.dumps": dumpWords, "Accept.numbers": numberWords, "Join.of": joinWords, "Dump.order": dump.Orders,
 	"TooLarge.do": tooLargeWords, "TitleRule.count": countWords, "Companion.is": isWords,
 	"Companion.per": perWords, "List.per": perWords, "Companion.syntax": syntaxWords, "Companion.make": textMakes,
 	"Companion.encoding": textEncodings,

@@ -37,6 +37,7 @@ var transforms = map[string]func(arg string, has bool) (func(string) string, err
 	"hex":     numbered(1, 16, "a number of digits from 1 to 16, such as hex:2", inHex),
 	"add":     numbered(-1<<31, 1<<31, "a number, such as add:-1", added),
 	"group":   numbered(1, 26, "how many letters make a group, such as group:3", letterGroup),
+	"blocks":  blocks,
 	"sub":     sliced, "replace": replaced, "default": defaulted, "table": looked, "hash": hashed, "unit": inUnits,
 }
 
@@ -62,6 +63,8 @@ func parseTransform(text string) (t transform, err error) {
 	switch name {
 	case "add":
 		t.number, _ = strconv.ParseInt(arg, 10, 64) // it was read before
+	case "blocks":
+		t.number, _ = size.Parse(arg)
 	case "default":
 		t.makes = []string{arg}
 	case "replace":
@@ -248,23 +251,35 @@ func hashed(arg string, _ bool) (func(string) string, error) {
 	return func(s string) string { return sum([]byte(s)) }, nil
 }
 
+// blocks counts blocks of so many bytes, rounded up.
+func blocks(arg string, _ bool) (func(string) string, error) {
+	n, err := size.Parse(arg)
+	if err != nil || n < 1 || n > mostAlign {
+		return nil, fmt.Errorf("takes the bytes of a block, such as blocks:2048, but has %q", arg)
+	}
+	return func(s string) string { return inBlocks(s, n) }, nil
+}
+
+// inBlocks is a number of bytes in blocks, rounded up; what is no number stays.
+func inBlocks(s string, block int64) string {
+	n, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || n < 0 {
+		return s
+	}
+	whole := n / block
+	if n%block > 0 {
+		whole++
+	}
+	return strconv.FormatInt(whole, 10)
+}
+
 // inUnits is a number of bytes in a unit, rounded up: unit:MiB.
 func inUnits(arg string, _ bool) (func(string) string, error) {
 	unit, err := size.Parse("1" + arg)
 	if err != nil || unit < 2 || unicode.IsDigit(rune(arg[0])) {
 		return nil, fmt.Errorf("takes a unit, such as unit:MiB, but has %q", arg)
 	}
-	return func(s string) string {
-		n, err := strconv.ParseInt(s, 10, 64)
-		if err != nil || n < 0 {
-			return s
-		}
-		whole := n / unit
-		if n%unit > 0 {
-			whole++
-		}
-		return strconv.FormatInt(whole, 10)
-	}, nil
+	return func(s string) string { return inBlocks(s, unit) }, nil
 }
 
 // undo is the number that a field had before its transforms; ok is false where it cannot be told.
@@ -277,6 +292,12 @@ func (n *node) undo(text string) (number string, ok bool) {
 			base = 16
 		case "letters":
 			base = 26
+		case "blocks":
+			i, err := parsed(v, base)
+			if err != nil || i < 0 || i > 1<<62/t.number {
+				return "", false
+			}
+			v, base = strconv.FormatInt(i*t.number, 10), 10
 		case "add":
 			i, err := parsed(v, base)
 			if err != nil {
@@ -303,4 +324,32 @@ func parsed(text string, base int) (n int64, err error) {
 		n = n*26 + int64(text[i]-'A') + 1
 	}
 	return n, nil
+}
+
+// Is reports whether the text is made of one field alone.
+func (t Text) Is(f Field) bool {
+	return len(t.nodes) == 1 && t.nodes[0].literal == "" && t.nodes[0].when == nil && !t.nodes[0].each &&
+		t.nodes[0].field == f
+}
+
+// Undo is the number that a field had from which the text was made; ok is false for a text of something else.
+func (t Text) Undo(f Field, text string) (number string, ok bool) {
+	if !t.Is(f) {
+		return "", false
+	}
+	return t.nodes[0].undo(strings.TrimSpace(text))
+}
+
+// Block is of how many bytes the blocks are that the text counts; 1 where it counts none.
+func (t Text) Block() int64 {
+	block := int64(1)
+	t.any(func(n *node) bool {
+		for _, x := range n.transforms {
+			if x.name == "blocks" {
+				block = x.number
+			}
+		}
+		return false
+	})
+	return block
 }

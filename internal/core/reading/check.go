@@ -28,7 +28,7 @@ func (s *Source) Wrong(h *loader.HeaderCheck) string {
 	if h.Order == "big" {
 		as = "number-be"
 	}
-	want, err := strconv.ParseUint(decode(stands, as), 10, 64)
+	want, err := strconv.ParseUint(Decode(stands, as), 10, 64)
 	if err != nil {
 		return "its header cannot be read"
 	}

@@ -23,8 +23,8 @@ func decodeText(b []byte, as string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(string(out), "?"), "\uFFFD", "?")
 }
 
-// decode is the value that bytes stand for: a number of up to eight bytes, or a text that ends at the first zero.
-func decode(b []byte, as string) string {
+// Decode is the value that bytes stand for: a number of up to eight bytes, or a text that ends at the first zero.
+func Decode(b []byte, as string) string {
 	var all [8]byte
 	switch as {
 	case "number-le":

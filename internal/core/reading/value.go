@@ -39,6 +39,9 @@ func (s *Source) Read(field string, f *loader.Reading, m *loader.Marker, of func
 // one reads the value at one place.
 func (s *Source) one(field string, f *loader.Reading, required bool, m *loader.Marker, of func(string) string) (Value,
 	error) {
+	if !f.Fits(m) {
+		return Value{}, nil
+	}
 	at := s
 	if f.File != "" {
 		var err error
@@ -98,7 +101,7 @@ func (s *Source) placed(f *loader.Reading, m *loader.Marker, of func(string) str
 		if errors.Is(err, errShort) {
 			return Value{}, nil
 		}
-		return Value{decode(b, encoding), s.Name + ", " + byteAt(*f.Offset), err == nil, false}, err
+		return Value{Decode(b, encoding), s.Name + ", " + byteAt(*f.Offset), err == nil, false}, err
 	}
 	text, err := s.text(encoding)
 	if err != nil {

@@ -35,6 +35,7 @@ const (
 	Fitted  Name = "fitted"   // a picture brought to size
 	Set     Name = "set"      // a text with some values set in it
 
+	Joined   Name = "joined"   // several files in one, with what stands before, between and behind them
 	Patched  Name = "patched"  // a copy of a file of the target, with some bytes set in it
 	Straight Name = "straight" // the game in a dump, without a copier's header and with its bytes in order
 )
@@ -71,6 +72,8 @@ type With struct {
 	// Label is the volume identifier of an image that is made, and UDF whether it has that filesystem too.
 	Label string `json:"label,omitempty"`
 	UDF   bool   `json:"udf,omitempty"`
+	// Block is what a joined file is made of.
+	Block *Block `json:"block,omitempty"`
 	// Patches are bytes that are set in a copy.
 	Patches []Patch `json:"patches,omitempty"`
 	// Dump is how the source holds the game.
@@ -190,7 +193,7 @@ type Kind struct {
 
 // All are all shapes.
 var All = []*Kind{&whole, &split, &unpack, &extract, &pack, &build, &oneFile, &plain, &sheet, &written, &fitted, &set,
-	&straight, &patched}
+	&straight, &patched, &block}
 
 // Of is what is known of a shape; nil for one that there is not.
 func Of(n Name) *Kind {
