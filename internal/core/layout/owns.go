@@ -3,6 +3,7 @@ package layout
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/loader"
@@ -44,6 +45,29 @@ func Owns(p *loader.Profile, attachment, file string) bool {
 		}
 	}
 	return slices.ContainsFunc(p.Lists, func(l loader.List) bool { return holds(l.On) && matches(l.Path, file) })
+}
+
+// Series are the paths of all parts of a title that was cut into so many by a rule, of which the first is given; ok is
+// false for a path that is no first part.
+func Series(rule *loader.Accept, first string, parts int) (paths []string, ok bool) {
+	t := rule.TooLarge.Parts
+	if t.Empty() {
+		return nil, false
+	}
+	v, ok := t.Match(first)
+	if !ok {
+		return nil, false
+	}
+	v[loader.FieldParts] = strconv.Itoa(parts)
+	for n := range parts {
+		v[loader.FieldIndex] = strconv.Itoa(n + 1)
+		p := t.FillPath(&v)
+		if n == 0 && !strings.EqualFold(p, first) {
+			return nil, false
+		}
+		paths = append(paths, p)
+	}
+	return paths, true
 }
 
 // FolderTitles reports whether the titles of a rule are folders on the target.

@@ -117,7 +117,7 @@ func (m *mover) find(i int) []string {
 		}
 	}
 	if lead < 0 {
-		return nil
+		return m.series(i)
 	}
 	for _, e := range m.strays[pl.Items[lead].Size] {
 		if m.taken[e.Path] || !m.alike(e, i, &pl.Items[lead]) {
@@ -132,6 +132,46 @@ func (m *mover) find(i int) []string {
 			if p != "" {
 				m.taken[p] = true
 			}
+		}
+		return found
+	}
+	return nil
+}
+
+// series looks for a title that is cut into parts: its first part tells the series, and with its name all others.
+func (m *mover) series(i int) []string {
+	pl := m.s.Sheet.Placement(i)
+	var parts []int
+	for k := range pl.Items {
+		item := &pl.Items[k]
+		if _, there := m.s.Sheet.At(item.Path); there && item.Shape == shape.Split {
+			return nil // some of it is there under the right names
+		}
+		if item.Shape == shape.Split {
+			parts = append(parts, k)
+		}
+	}
+	if len(parts) == 0 || pl.Items[parts[0]].Source.Path == "" {
+		return nil
+	}
+	first, last := parts[0], parts[len(parts)-1]
+	for _, e := range m.strays[pl.Items[first].Size] {
+		names, ok := layout.Series(pl.Rule, e.Path, len(parts))
+		if !ok || m.taken[e.Path] || !m.alike(e, i, &pl.Items[first]) {
+			continue
+		}
+		found, whole := make([]string, len(pl.Items)), true
+		for n, k := range parts {
+			part, there := m.byPath[m.s.Facts.Filesystem.Fold(names[n])]
+			whole = whole && there && part.Size == pl.Items[k].Size && !m.taken[part.Path] &&
+				(k != last || m.alike(part, i, &pl.Items[k]))
+			found[k] = part.Path
+		}
+		if !whole {
+			continue
+		}
+		for _, k := range parts {
+			m.taken[found[k]] = true
 		}
 		return found
 	}
@@ -212,11 +252,12 @@ func (m *mover) compare(e target.Entry, i int, item *layout.Item) (same, known b
 	}
 	d := &m.s.Titles[i].Discs[item.Disc]
 	want := print{d.Sign, d.Deep}
-	if d.File != item.Source {
+	if d.File != item.Source || item.Shape == shape.Split {
 		want = print{}
 	}
+	of := func(f io.ReaderAt) io.ReaderAt { return io.NewSectionReader(f, item.Offset, item.Size) }
 	if want.sign == "" {
-		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = scan.Sign(f, item.Size) })
+		ofSource(&item.Source, func(f io.ReaderAt) { want.sign, _ = scan.Sign(of(f), item.Size) })
 	}
 	if want.sign == "" || has.sign == "" || want.sign != has.sign {
 		return false, want.sign != "" && has.sign != ""
@@ -226,7 +267,7 @@ func (m *mover) compare(e target.Entry, i int, item *layout.Item) (same, known b
 		m.prints[e.Path] = has
 	}
 	if want.deep == "" {
-		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = scan.Deep(f, item.Size) })
+		ofSource(&item.Source, func(f io.ReaderAt) { want.deep, _ = scan.Deep(of(f), item.Size) })
 	}
 	return want.deep == has.deep, want.deep != "" && has.deep != ""
 }
