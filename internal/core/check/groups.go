@@ -69,7 +69,7 @@ func (y *loaderAudit) numbers() {
 	first := map[string]string{} // the folder and the number -> the path up to where the number stands
 	for _, l := range y.lines {
 		number := l.v[loader.FieldNumber]
-		if number == "" || !l.rule.Numbered() {
+		if number == "" || !l.rule.Numbered() || l.by.String() != l.rule.Path.String() { // where it is counted
 			continue
 		}
 		before, _ := l.by.Before(loader.FieldNumber, &l.v)
@@ -248,9 +248,6 @@ func (y *loaderAudit) largestDiscs() {
 
 // lists compares the files in which titles are listed with what is here.
 func (y *loaderAudit) lists() {
-	if slices.ContainsFunc(y.profile.Lists, func(l loader.List) bool { return !l.When.Empty() }) {
-		y.largestDiscs()
-	}
 	for i := range y.profile.Lists {
 		l := &y.profile.Lists[i]
 		if len(l.On) > 0 && !slices.Contains(l.On, y.on) {
@@ -286,7 +283,11 @@ func (y *loaderAudit) rowsOf(l *loader.List) map[string][]layout.Row {
 		if len(l.Platforms) > 0 && !slices.Contains(l.Platforms, n.Platform) {
 			continue
 		}
-		if _, listed := y.asks(l.When, n); !listed || l.Per == "title" && furtherDisc(n) {
+		first := n
+		if furtherDisc(n) && !l.When.Empty() {
+			first = y.discsOf(n)[0]
+		}
+		if _, listed := y.asks(l.When, first); !listed || l.Per == "title" && furtherDisc(n) {
 			continue
 		}
 		v := y.values(n)
@@ -314,7 +315,7 @@ func (y *loaderAudit) list(l *loader.List, at string, rows []layout.Row) {
 	if there {
 		y.claim(e.Path)
 	}
-	if len(rows) == 0 && !there || y.o.Depth == Names && there || there && l.Bare() {
+	if len(rows) == 0 && !there || there && (y.o.Depth == Names || l.Bare() && e.Size > 0) {
 		return
 	}
 	want := layout.ListData(l, rows)
@@ -323,10 +324,10 @@ func (y *loaderAudit) list(l *loader.List, at string, rows []layout.Row) {
 	if layout.Vague(l, rows) { // what is here does not tell all that stands in it
 		f.Remedy, f.Fixes = "fill the target again: not all that it says can be read from what is here", nil
 	}
-	if !there {
+	if !there || l.Bare() {
 		f.Say = fmt.Sprintf("the list of %s is missing", size.Count(len(rows), "title"))
 		if l.Bare() {
-			f.Say, f.Remedy = "a file that the loader needs beside its titles is missing", "write it"
+			f.Say, f.Remedy = "a file that the loader needs beside its titles is missing, or has no bytes", "write it"
 		}
 		y.report(f)
 		return

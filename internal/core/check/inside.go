@@ -40,7 +40,6 @@ func (l *line) broken(y *loaderAudit, f Finding) {
 func (y *loaderAudit) inside(l *line) {
 	if y.o.Depth == Names {
 		y.unlooked++
-		y.playlist(l)
 		return
 	}
 	switch {
@@ -66,7 +65,6 @@ func (y *loaderAudit) inside(l *line) {
 		t, err := y.identify(l.e)
 		y.judge(l, t, err)
 	}
-	y.playlist(l)
 	if y.o.Depth == Whole {
 		y.readAll(l)
 	} else {
@@ -149,14 +147,20 @@ func (y *loaderAudit) factsOf(l *line) *loader.Values {
 // byAnotherRule takes a line for one of the rule that holds for what is in it, where that makes the same path.
 func (y *loaderAudit) byAnotherRule(l *line) bool {
 	rule, _ := y.profile.Accept(l.in.Platform, l.in.Form, y.on, y.facts.Filesystem.Name, y.factsOf(l))
-	if rule == nil || l.parts != nil {
+	if rule == nil {
 		return false
 	}
+	by := rule.Path
 	_, v, ok := layout.TitleAt(y.set, rule, l.e.Path, l.e.Folder)
+	if l.parts != nil {
+		by = rule.TooLarge.Parts
+		_, v, ok = layout.Split(y.set, rule, by, l.e.Path)
+		ok = ok && rule.TooLarge.PartSize == l.rule.TooLarge.PartSize
+	}
 	if !ok {
 		return false
 	}
-	l.rule, l.by, l.v = rule, rule.Path, v
+	l.rule, l.by, l.v = rule, by, v
 	l.ID, l.v[loader.FieldPlatform] = v[loader.FieldID], l.in.Platform
 	l.Name = cmp.Or(v[loader.FieldTitle], l.ID)
 	l.Name = y.shownAs(l)
@@ -199,9 +203,19 @@ func (y *loaderAudit) asks(c loader.Condition, l *line) (may, must bool) {
 			return v[f] != "" || f == loader.FieldDisc || f == loader.FieldDiscs
 		}
 	}
+	ofFirst := furtherDisc(l) // a title is known by its first disc
 	ofHowMany := v[loader.FieldDiscs] != "" || !hasDiscs(l) && (l.in == nil || l.in.Of > 0)
 	return c.Known(&v, func(f loader.Field) bool {
-		return known(f) && (f != loader.FieldDiscs || ofHowMany)
+		switch f {
+		case loader.FieldTags, loader.FieldYear, loader.FieldPlayers, loader.FieldPublisher:
+			return false // which only the user's own file says, and what is known beside
+		case loader.FieldExt:
+			if !l.by.Uses(loader.FieldExt) {
+				return false
+			}
+		}
+		return known(f) && (f != loader.FieldDiscs || ofHowMany) &&
+			(!ofFirst || f != loader.FieldID && f != loader.FieldKind)
 	})
 }
 

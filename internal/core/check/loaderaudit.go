@@ -60,6 +60,10 @@ func (a *audit) look(profile *loader.Profile) error {
 			y.entry(e)
 		}
 	}
+	y.largestDiscs()
+	for _, l := range y.lines { // when all discs are known
+		y.playlist(l)
+	}
 	y.skip()
 	y.discs()
 	y.numbers()
@@ -177,13 +181,16 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 		if !y.holds(rule) {
 			continue
 		}
-		if !y.may(rule, platform, &v, e) {
+		if !y.may(rule, rule.Path, platform, &v, e) {
 			if because == nil {
 				because, values, kind, say = rule, v, Served, "games are there only "+rule.When.Words()
 			}
 			continue
 		}
 		k, problem := y.misnamed(rule, &v, platform, e)
+		if problem == "" && rule.Path.Denies(e.Path, &v) {
+			k, problem = Folder, "by its name it belongs to "+y.made(rule.Path, &v)
+		}
 		if problem == "" {
 			y.claimed[key] = true
 			if e.Folder {
@@ -215,23 +222,29 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	return true
 }
 
-// may reports whether the rule's condition can hold for what lies at a path, as far as that is known without a look
-// inside.
-func (y *loaderAudit) may(rule *loader.Accept, platform string, v *loader.Values, e *target.Entry) bool {
+// may reports whether the rule's condition can hold for what lies at a path that one of its templates has made, as far
+// as that is known without a look inside.
+func (y *loaderAudit) may(rule *loader.Accept, by loader.Template, platform string, v *loader.Values,
+	e *target.Entry) bool {
 	if rule.When.Empty() {
 		return true
 	}
 	said := *v
 	said[loader.FieldPlatform] = platform
 	y.here().Put(&said)
-	if !e.Folder && rule.TooLarge.Do != "split" && rule.As(title.Image) == shape.Whole {
+	whole := by.String() == rule.Path.String()
+	if whole && !e.Folder && rule.TooLarge.Do != "split" && rule.As(title.Image) == shape.Whole && !rule.Joins() {
 		said[loader.FieldSize] = strconv.FormatInt(e.Size, 10)
 	}
 	if len(rule.Forms) == 1 {
 		said[loader.FieldForm] = string(rule.Forms[0])
 	}
+	further := furtherDisc(&line{v: *v, rule: rule})
 	may, _ := rule.When.Known(&said, func(f loader.Field) bool { // a path may say it in another form
-		return said[f] != "" && f != loader.FieldTitle && (v[f] == "" || !rule.Path.Transforms(f))
+		if further && (f == loader.FieldID || f == loader.FieldKind) { // a title is known by its first disc
+			return false
+		}
+		return said[f] != "" && f != loader.FieldTitle && (v[f] == "" || by.Says(f, v[f]))
 	})
 	return may
 }
@@ -321,6 +334,13 @@ func (y *loaderAudit) part(e *target.Entry) bool {
 			y.lonePart(e, rule, &v)
 			return true
 		default: // further ones are known before
+			if !y.may(rule, rule.TooLarge.Parts, platform, &v, e) && slices.ContainsFunc(y.held,
+				func(o *loader.Accept) bool {
+					return o != rule && o.TooLarge.Parts.String() == rule.TooLarge.Parts.String() &&
+						y.may(o, o.TooLarge.Parts, platform, &v, e)
+				}) {
+				continue // another rule has such parts too
+			}
 			y.firstPart(e, rule, platform, v)
 			return true
 		}

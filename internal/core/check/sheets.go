@@ -123,8 +123,8 @@ func (y *loaderAudit) inFolder(l *line, sheet *target.Entry, text, name string) 
 	l.broken(y, f)
 }
 
-// namedIn are the files that a playlist names, a line for each, as its rule writes them; # begins a comment.
-func namedIn(text string, c *loader.Companion) []string {
+// linesIn are the lines of a playlist that name files; # begins a comment.
+func linesIn(text string, c *loader.Companion) []string {
 	if c != nil {
 		text = c.Text.Repeated(text)
 	}
@@ -132,21 +132,23 @@ func namedIn(text string, c *loader.Companion) []string {
 	for i := range lines {
 		lines[i] = strings.TrimSpace(lines[i])
 	}
-	lines = slices.DeleteFunc(lines, func(line string) bool { return line == "" || line[0] == '#' })
-	for i := range lines {
-		if c == nil {
-			break
-		}
-		if v, ok := c.Text.ReadRow(lines[i]); ok && v[loader.FieldFile] != "" {
-			lines[i] = v[loader.FieldFile]
+	return slices.DeleteFunc(lines, func(line string) bool { return line == "" || line[0] == '#' })
+}
+
+// nameIn is the file that a line of a playlist names, as its rule writes it.
+func nameIn(line string, c *loader.Companion) string {
+	if c != nil {
+		if v, ok := c.Text.ReadRow(line); ok && v[loader.FieldFile] != "" {
+			return v[loader.FieldFile]
 		}
 	}
-	return lines
+	return line
 }
 
 // names reports whether a line of a playlist is a file's name.
 func names(text, file string, c *loader.Companion) bool {
-	return slices.ContainsFunc(namedIn(text, c), func(named string) bool { return strings.EqualFold(named, file) })
+	return slices.ContainsFunc(linesIn(text, c),
+		func(line string) bool { return strings.EqualFold(nameIn(line, c), file) })
 }
 
 // needTracks notes the files that a cue sheet names.
@@ -325,42 +327,63 @@ func (y *loaderAudit) playlistNames(l *line, e *target.Entry) {
 			Remedy: "write it again"})
 		return
 	}
-	if c := y.decisive(e.Path); c != nil {
+	c := y.decisive(e.Path)
+	if c != nil {
 		text = layout.Decoded(c.Encoding, text)
 	}
-	named := namedIn(text, y.decisive(e.Path))
-	if len(named) == 0 {
+	again := []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.content(c, l)}}
+	lines := linesIn(text, c)
+	if len(lines) == 0 {
 		l.broken(y, Finding{Kind: Half, Path: e.Path, Say: "its playlist is empty", Remedy: "list all discs in it",
-			Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path, Text: y.content(y.decisive(e.Path), l)}}})
+			Fixes: again})
 		return
 	}
-	for _, named := range named {
-		if _, ok := y.tree.file(path.Join(path.Dir(e.Path), named)); ok {
+	discs := y.discRows(l)
+	listed := make([]bool, len(discs))
+	for _, line := range lines {
+		named := nameIn(line, c)
+		k := slices.IndexFunc(discs, func(d loader.Values) bool {
+			return c != nil && strings.EqualFold(strings.TrimSpace(c.Text.Row(&d)), line)
+		})
+		if k < 0 {
+			k = slices.IndexFunc(discs, func(
+				d loader.Values) bool {
+				return strings.EqualFold(d[loader.FieldFile], named)
+			})
+		}
+		if k >= 0 {
+			listed[k] = true
 			continue
 		}
-		if _, ok := y.tree.file(path.Join(path.Dir(l.path), named)); ok { // where its rule gives the name alone
+		if y.besideList(e, l, named) {
 			continue
 		}
 		f := Finding{Kind: Half, Path: e.Path, Say: fmt.Sprintf("its playlist names %s, which is missing", named)}
-		if want := y.written(y.decisive(e.Path), l); want != "" && !sameLines(text, want) {
-			f.Remedy, f.Fixes = "list the discs that are there", []fix.Fix{{Do: fix.Write, Path: e.Path,
-				Text: y.content(y.decisive(e.Path), l)}}
+		if want := y.written(c, l); want != "" && !sameLines(text, want) {
+			f.Remedy, f.Fixes = "list the discs that are there", again
 		} else {
 			f.Remedy, f.Fixes = y.again("put that disc beside it", path.Join(path.Dir(e.Path), named))
 		}
 		l.broken(y, f)
 		return
 	}
-	for _, s := range l.sheets {
-		if !names(text, path.Base(s.Path), y.decisive(e.Path)) {
-			y.report(Finding{Kind: List, Grade: Fault, Path: e.Path,
-				Say:     fmt.Sprintf("the playlist lacks %s, which is there", path.Base(s.Path)),
-				Matters: "the game cannot continue on that disc",
-				Remedy:  "list all discs in it", Fixes: []fix.Fix{{Do: fix.Write, Path: e.Path,
-					Text: y.content(y.decisive(e.Path), l)}}})
-			return
+	if k := slices.Index(listed, false); k >= 0 {
+		y.report(Finding{Kind: List, Grade: Fault, Path: e.Path,
+			Say:     fmt.Sprintf("the playlist lacks %s, which is there", discs[k][loader.FieldFile]),
+			Matters: "the game cannot continue on that disc",
+			Remedy:  "list all discs in it", Fixes: again})
+	}
+}
+
+// besideList reports whether a file that a playlist names is there: beside the playlist, or beside the game, where its
+// rule gives the name alone.
+func (y *loaderAudit) besideList(e *target.Entry, l *line, named string) bool {
+	for _, dir := range []string{path.Dir(e.Path), path.Dir(l.path)} {
+		if _, ok := y.tree.file(path.Join(dir, named)); ok {
+			return true
 		}
 	}
+	return false
 }
 
 func sameLines(a, b string) bool {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
@@ -27,6 +28,18 @@ func (y *loaderAudit) unjoined(l *line) {
 	defer c.Close()
 	wrong := func(say string) { l.broken(y, y.whole(l, Finding{Kind: Damaged, Say: say})) }
 	found, err := layout.Pieces(&l.rule.Join, c, c.Size())
+	for _, rule := range y.held { // several may have such a path
+		if err == nil || l.parts != nil || rule == l.rule || !rule.Joins() {
+			continue
+		}
+		if _, v, ok := layout.TitleAt(y.set, rule, l.e.Path, false); ok {
+			if other, wrong := layout.Pieces(&rule.Join, c, c.Size()); wrong == nil {
+				found, err = other, nil
+				l.rule, l.by, l.v = rule, rule.Path, v
+				l.v[loader.FieldPlatform] = l.Platform
+			}
+		}
+	}
 	if err != nil {
 		wrong(err.Error())
 		return

@@ -262,18 +262,10 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
 		t.Publisher, t.Text
 	v[loader.FieldForm] = string(t.Form)
-	parts, of := 0, disc
-	if p.Rule.Join.Of == "discs" { // they are in the file of the first
-		of = 0
-	}
+	files, bytes := p.files(disc)
+	v[loader.FieldParts], v[loader.FieldSize] = strconv.Itoa(files), strconv.FormatInt(bytes, 10)
 	for k := range p.Items {
-		if p.Items[k].Disc == of {
-			parts++
-		}
-	}
-	v[loader.FieldParts] = strconv.Itoa(parts)
-	for k := range p.Items {
-		if item := &p.Items[k]; item.Disc == of {
+		if item := &p.Items[k]; item.Disc == disc {
 			main, whole := item.Path, folder != "" && !item.Folder
 			if whole {
 				main = folder
@@ -283,16 +275,31 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 			if !item.Folder && !whole {
 				v[loader.FieldBase] = strings.TrimSuffix(v[loader.FieldFile], path.Ext(v[loader.FieldFile]))
 			}
-			v[loader.FieldSize] = strconv.FormatInt(item.Size, 10)
 			break
 		}
 	}
 	return v
 }
 
-// rows are the discs of a title, for texts that name each.
+// files are how many files of the game itself a disc has on the target, and how many bytes they have; lists of parts
+// and companions are none of them.
+func (p *Placement) files(disc int) (n int, bytes int64) {
+	for k := range p.Items {
+		item := &p.Items[k]
+		if item.Disc == disc && item.Shape != shape.Written && item.Shape != shape.Patched &&
+			item.Shape != shape.Fitted {
+			n, bytes = n+1, bytes+item.Size
+		}
+	}
+	return n, bytes
+}
+
+// rows are the discs of a title, for texts that name each; what is joined is one.
 func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	out := make([]loader.Values, len(t.Discs))
+	if p.Rule.Join.Of == "discs" {
+		out = out[:1]
+	}
 	for d := range out {
 		out[d] = l.fileValues(t, p, d)
 		out[d][loader.FieldIndex] = strconv.Itoa(d + 1)
@@ -302,13 +309,9 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 
 // factsAt are the facts of a title that has its place.
 func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
-	v, parts := l.facts(t), 0
-	for k := range p.Items {
-		if p.Items[k].Disc == 0 {
-			parts++
-		}
-	}
-	v[loader.FieldTitle], v[loader.FieldParts] = p.Name, strconv.Itoa(parts)
+	v := l.facts(t)
+	files, _ := p.files(0)
+	v[loader.FieldTitle], v[loader.FieldParts] = p.Name, strconv.Itoa(files)
 	return v
 }
 

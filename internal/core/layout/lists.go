@@ -55,13 +55,9 @@ func OfTitle(name string, discs []loader.Values) Row {
 	return r
 }
 
-// listPath is the file in which a title is listed by a rule.
-func (l *layer) listPath(list *loader.List, t *title.Title, p *Placement) string {
-	if len(list.Path.Fields()) == 0 {
-		return l.cased(list.Path.FillPath(&loader.Values{}))
-	}
-	v := l.fileValues(t, p, 0)
-	return l.cased(list.Path.FillPath(&v))
+// listPath is the file in which an entry stands by a rule.
+func (l *layer) listPath(list *loader.List, r *Row) string {
+	return l.cased(list.Path.FillPath(&r.Values))
 }
 
 // listed are the rules for lists that hold where the tree is laid for.
@@ -85,14 +81,16 @@ func (t *Tree) Lists(include func(i int) bool) (out []ListFile) {
 			if p.Refusal != nil || !include(i) || !t.l.lists(l, tt, p) {
 				continue
 			}
-			file := t.l.listPath(l, tt, p)
-			key := t.l.destination.Filesystem.Fold(file)
-			k, known := at[key]
-			if !known {
-				k = len(out)
-				at[key], out = k, append(out, ListFile{Path: file, Rule: l.Why, tree: t, list: l})
+			for _, r := range t.l.rowsOf(l, tt, p) {
+				file := t.l.listPath(l, &r)
+				key := t.l.destination.Filesystem.Fold(file)
+				k, known := at[key]
+				if !known {
+					k = len(out)
+					at[key], out = k, append(out, ListFile{Path: file, Rule: l.Why, tree: t, list: l})
+				}
+				out[k].rows = append(out[k].rows, r)
 			}
-			out[k].rows = append(out[k].rows, t.l.rowsOf(l, tt, p)...)
 		}
 	}
 	for k := range out {
@@ -128,14 +126,16 @@ func (t *Tree) ListLines() (out []ListLine) {
 			if p.Refusal != nil || !t.l.lists(l, tt, p) {
 				continue
 			}
-			file := t.l.listPath(l, tt, p)
-			key := t.l.destination.Filesystem.Fold(file)
-			k, known := at[key]
-			if !known {
-				k = len(out)
-				at[key], out = k, append(out, ListLine{file, t, l, map[int]bool{}, most})
+			for _, r := range t.l.rowsOf(l, tt, p) {
+				file := t.l.listPath(l, &r)
+				key := t.l.destination.Filesystem.Fold(file)
+				k, known := at[key]
+				if !known {
+					k = len(out)
+					at[key], out = k, append(out, ListLine{file, t, l, map[int]bool{}, most})
+				}
+				out[k].only[i] = true
 			}
-			out[k].only[i] = true
 		}
 	}
 	return out
@@ -175,6 +175,9 @@ func (l *ListLine) Bytes(i int) (n int) {
 		return 1
 	}
 	for _, row := range t.l.rowsOf(l.list, tt, p) {
+		if l.only != nil && !strings.EqualFold(t.l.listPath(l.list, &row), l.Path) {
+			continue // a disc of it that another list has
+		}
 		if l.list.Record > 0 {
 			n += l.list.Record
 		} else {

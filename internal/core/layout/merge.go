@@ -429,7 +429,8 @@ func (t *Tree) read(l *loader.List, file, list string) (v loader.Values, ok bool
 		if len(a.On) > 0 && !slices.Contains(a.On, t.l.destination.attachment()) {
 			continue
 		}
-		if v, ok = a.Path.Match(file); !ok {
+		if v, ok = a.Path.Match(file); !ok || !t.likely(a, &v) || slices.ContainsFunc(t.listed(),
+			func(l *loader.List) bool { _, is := l.Path.Match(file); return is }) {
 			continue
 		}
 		v[loader.FieldFile], v[loader.FieldFolder] = path.Base(file), path.Dir(file)

@@ -89,9 +89,15 @@ func (l *layer) numbered(t *title.Title, p *Placement, v *loader.Values) *shelf 
 	s := &shelf{folder: strings.ToUpper(path.Dir(before + "x")), order: strings.Join(order, "\x00")}
 	if len(t.Discs) > 1 { // discs in one folder that has the number share it
 		within := strings.Count(before, "/") + 1
-		first := upTo(p.Items[0].Path, within)
-		for k := range p.Items {
-			s.apart = s.apart || upTo(p.Items[k].Path, within) != first && p.Items[k].Disc > 0
+		first := ""
+		for d := range t.Discs {
+			of := l.valuesOf(t, p)
+			l.disc(&of, t, p, d)
+			at := upTo(p.Rule.Path.FillPath(&of), within)
+			if d == 0 {
+				first = at
+			}
+			s.apart = s.apart || at != first && !p.Rule.Joins()
 		}
 	}
 	return s
@@ -252,7 +258,7 @@ func (t *Tree) NumbersAt(paths []string) (out []Numbered) {
 			}
 			key, v, ok := t.unnumbered(file, rule)
 			number, err := strconv.Atoi(v[loader.FieldNumber])
-			if !ok || err != nil || number < 1 {
+			if !ok || err != nil || number < 1 || !t.likely(rule, &v) {
 				continue
 			}
 			x := Numbered{Path: file, Title: -1, Number: number}
@@ -269,6 +275,14 @@ func (t *Tree) NumbersAt(paths []string) (out []Numbered) {
 		}
 	}
 	return out
+}
+
+// likely reports whether what a path says can be so of a title of one of the rule's platforms: others the loader passes
+// over, and their numbers are free.
+func (t *Tree) likely(rule *loader.Accept, v *loader.Values) bool {
+	return t.l.destination.Set == nil || slices.ContainsFunc(rule.Platforms, func(platform string) bool {
+		return Unlikely(t.l.destination.Set, rule, rule.Path, platform, v) == ""
+	})
 }
 
 // unnumbered is what a path says that one of a rule's templates could have made, but for its number.

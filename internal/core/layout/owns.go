@@ -103,7 +103,8 @@ func Split(set *loader.Set, rule *loader.Accept, t loader.Template, file string,
 		return "", v, false
 	}
 	likely := func(name string, v *loader.Values) bool {
-		return Unlikely(set, rule, t, name, v) == "" && TitleWrong(rule, v[loader.FieldTitle]) == "" &&
+		return !t.Denies(file, v) && Unlikely(set, rule, t, name, v) == "" &&
+			TitleWrong(rule, v[loader.FieldTitle]) == "" &&
 			!slices.ContainsFunc(takes, func(takes func(*loader.Values) bool) bool { return !takes(v) })
 	}
 	for _, name := range rule.Platforms {

@@ -512,12 +512,40 @@ func (c *checker) tooLarge(at string, a *Accept) {
 	c.known(!t.Parts.Empty(), at, "splitting needs the path of the parts, in the key parts")
 	c.known(t.Parts.Empty() || (t.Parts.Uses(FieldIndex) && reports(t.Parts)), at+".parts",
 		"the path of the parts must distinguish parts and titles: it needs {index}, and {id} or {title}")
+	c.series(at+".parts", t.Parts)
 	c.fields(at+".manifest", t.Manifest, pathFields)
 	c.known(t.Manifest.Empty() || reports(t.Manifest), at+".manifest",
 		"the path has neither {id} nor {title}, so every title would get the same one")
 	c.known(t.Manifest.Empty() == t.ManifestText.Empty(), at,
 		"a manifest needs both its path (manifest) and its text (manifest-text)")
 	c.fields(at+".manifest-text", t.ManifestText.Template, textFields)
+}
+
+// series checks that the parts of a title are known as such by their paths: what one path says must make those of all
+// others, wherever else they may differ.
+func (c *checker) series(at string, t Template) {
+	if t.Empty() {
+		return
+	}
+	for _, v := range []Values{
+		{FieldID: "AB-12", FieldTitle: "Some Name", FieldName: "Some Name", FieldRegion: "North", FieldKind: "full",
+			FieldPlatform: "one", FieldExt: ".bin", FieldNumber: "17", FieldParts: "3", FieldSize: "123456789",
+			FieldForm: "image", FieldYear: "1999", FieldPlayers: "2", FieldPublisher: "Nobody"},
+		{FieldID: "XY7", FieldTitle: "Else", FieldName: "Else", FieldKind: "short", FieldPlatform: "two",
+			FieldExt:  ".img",
+			FieldDisc: "2", FieldDiscs: "3", FieldNumber: "4", FieldParts: "3", FieldSize: "1000", FieldForm: "tracks"},
+	} {
+		of := func(v Values, n string) string { v[FieldIndex] = n; return t.FillPath(&v) }
+		first := of(v, "1")
+		read, ok := t.Match(first)
+		read[FieldParts] = v[FieldParts]
+		if !ok || of(read, "1") != first || of(read, "2") != of(v, "2") {
+			c.known(false, at, "parts are told by their paths, but %q does not say how the next one is named: a "+
+				"section must not ask "+
+				"for what the path does not write, and what it writes must be readable", first)
+			return
+		}
+	}
 }
 
 // pattern checks a pattern of file names: * and ? for anything in one name, **

@@ -84,10 +84,10 @@ func (t Template) FillPath(v *Values) string {
 	parts := strings.Split(p, "/")
 	kept := parts[:0]
 	for _, part := range parts {
-		if part == "." || part == ".." {
-			part = strings.Repeat("_", len(part))
+		if part == ".." {
+			part = "__"
 		}
-		if part != "" {
+		if part != "" && part != "." { // {folder} is "." for the root
 			kept = append(kept, part)
 		}
 	}

@@ -22,7 +22,7 @@ func (t *Template) pattern(nodes []node) string {
 		default:
 			t.groups = append(t.groups, n)
 			switch n.field {
-			case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
+			case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber, FieldParts, FieldSize:
 				if n.digits() {
 					b.WriteString(`([0-9]+)`)
 				} else {
@@ -38,6 +38,19 @@ func (t *Template) pattern(nodes []node) string {
 		}
 	}
 	return b.String()
+}
+
+// counted is a value as it was before its transforms, where it is a number that can be told; else the text. ok is false
+// for what can be no running number.
+func (n *node) counted(text string) (value string, ok bool) {
+	switch n.field {
+	case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
+		if number, ok := n.undo(text); ok {
+			return number, true
+		}
+		return text, n.field != FieldNumber
+	}
+	return text, true
 }
 
 // mostSteps is how far a path is tried to be split in different ways.
@@ -81,9 +94,7 @@ func (t Template) Splits(path string, known *Values) iter.Seq[Values] {
 					if !n.holds(text[:end]) {
 						break
 					}
-					if v[n.field] = text[:end]; n.field == FieldNumber {
-						v[n.field], _ = n.undo(text[:end])
-					}
+					v[n.field], _ = n.counted(text[:end])
 					if !next(text[end:], v) {
 						return false
 					}
@@ -108,7 +119,7 @@ func (n *node) digits() bool {
 // holds reports whether a value, or the beginning of one, is such as the field has.
 func (n *node) holds(value string) bool {
 	switch n.field {
-	case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
+	case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber, FieldParts, FieldSize:
 		if !n.digits() {
 			break
 		}
@@ -123,7 +134,7 @@ func (n *node) holds(value string) bool {
 
 // Match reads the values out of a path that the template could have made. The
 // case of letters is ignored, and a field that stands several times must be the
-// same each time. Values come back as transformed, but for {number}, which comes back as it was counted.
+// same each time. Values come back as transformed, but for numbers, which come back as they were counted.
 func (t Template) Match(path string) (v Values, ok bool) {
 	if t.match == nil {
 		return v, false
@@ -137,10 +148,8 @@ func (t Template) Match(path string) (v Values, ok bool) {
 		if got == "" {
 			continue
 		}
-		if f == FieldNumber {
-			if got, ok = n.undo(got); !ok {
-				return v, false
-			}
+		if got, ok = n.counted(got); !ok {
+			return v, false
 		}
 		if v[f] != "" && !strings.EqualFold(v[f], got) && !t.Transforms(f) {
 			for other := range t.Splits(path, nil) { // the expression cannot want the same twice
@@ -148,9 +157,30 @@ func (t Template) Match(path string) (v Values, ok bool) {
 			}
 			return v, false
 		}
-		v[f] = got
+		if v[f] == "" || len(n.transforms) == 0 { // what stands as it is says more
+			v[f] = got
+		}
 	}
 	return v, true
+}
+
+// Denies reports whether a path cannot have been made of the values that were read out of it: a field that stands in it
+// as it is, and again with transforms, would look otherwise there. It is false where that cannot be told.
+func (t Template) Denies(path string, v *Values) bool {
+	plain := map[Field]bool{}
+	t.any(func(n *node) bool {
+		plain[n.field] = plain[n.field] || len(n.transforms) == 0
+		return false
+	})
+	unknown := t.any(func(n *node) bool {
+		return !plain[n.field] && slices.ContainsFunc(n.transforms, func(x transform) bool {
+			return !slices.Contains([]string{"upper", "lower", "default", "pad", "add", "hex", "letters"}, x.name)
+		})
+	})
+	for _, f := range t.fields { // of conditions too
+		unknown = unknown || !plain[f] && !t.any(func(n *node) bool { return n.field == f })
+	}
+	return !unknown && !strings.EqualFold(t.FillPath(v), path)
 }
 
 // reader is an expression for what the template can make of fields that hold anything, also where it is a text and no

@@ -400,6 +400,18 @@ func (t Template) Keeps(f Field) bool {
 	})
 }
 
+// Says reports whether a value that was read of a path is that of the field, but for letter case: nothing was made of
+// it.
+func (t Template) Says(f Field, value string) bool {
+	return !t.any(func(n *node) bool {
+		return n.field == f && slices.ContainsFunc(n.transforms, func(t transform) bool {
+			return t.name != "upper" && t.name != "lower" &&
+				(t.name != "default" || slices.ContainsFunc(t.makes,
+					func(m string) bool { return strings.EqualFold(m, value) }))
+		})
+	})
+}
+
 // any reports whether some field of the template, in sections too, is such a one.
 func (t Template) any(is func(*node) bool) bool {
 	var look func(nodes []node) bool
