@@ -41,6 +41,7 @@ const (
 	UTF16      Units = "UTF-16 units"
 	Bytes      Units = "bytes"
 	Characters Units = "characters"
+	ShiftJIS   Units = "bytes in Shift-JIS"
 )
 
 // Count is the length of s.
@@ -50,6 +51,14 @@ func (u Units) Count(s string) int {
 		return units16(s)
 	case Bytes:
 		return len(s)
+	case ShiftJIS:
+		n := 0
+		for _, r := range s {
+			if n++; r >= utf8.RuneSelf && (r < '\uFF61' || r > '\uFF9F') { // half-width katakana have one byte
+				n++
+			}
+		}
+		return n
 	}
 	return utf8.RuneCountInString(s)
 }

@@ -12,7 +12,6 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
-	"polytome/internal/target"
 )
 
 // layer targets single titles by a profile's rules.
@@ -169,22 +168,12 @@ func (l *layer) noRule(t *title.Title) Placement {
 // naming is how the rule wants names, narrowed to what the target can hold.
 func (l *layer) naming(rule *loader.Accept, t *title.Title) Naming {
 	r := &rule.Title
-	n := Naming{Longest: r.Longest, Units: units(r.Count), Permits: l.legal[rule].permits}
+	n := Naming{Longest: r.Longest, Units: loader.Units(r.Count), Permits: l.legal[rule].permits}
 	if t.Of > 1 && n.Longest > 0 && !r.Discs.Empty() {
 		v := loader.Values{loader.FieldDisc: strconv.Itoa(t.Of), loader.FieldDiscs: strconv.Itoa(t.Of)}
 		n.Longest -= n.Units.Count(r.Discs.Fill(&v))
 	}
 	return n
-}
-
-func units(count string) target.Units {
-	switch count {
-	case "bytes":
-		return target.Bytes
-	case "utf-16":
-		return target.UTF16
-	}
-	return target.Characters
 }
 
 // targetAs fills the rule's templates.
@@ -289,14 +278,14 @@ func (l *layer) tooLong(pl *Placement) bool {
 	at, fs := l.destination.Attachment, &l.destination.Filesystem
 	for i := range pl.Items {
 		p := pl.Items[i].Path
-		if at != nil && at.LongestPath > 0 && units(at.Count).Count(p) > at.LongestPath {
+		if at != nil && at.LongestPath > 0 && loader.Units(at.Count).Count(p) > at.LongestPath {
 			return true
 		}
 		if len(p) <= fs.LongestName && (at == nil || at.LongestName == 0 || len(p) <= at.LongestName) {
 			continue // no name in it can be longer than the whole
 		}
 		for part := range strings.SplitSeq(p, "/") {
-			if fs.Units.Count(part) > fs.LongestName || at != nil && at.LongestName > 0 && units(at.Count).
+			if fs.Units.Count(part) > fs.LongestName || at != nil && at.LongestName > 0 && loader.Units(at.Count).
 				Count(part) > at.LongestName {
 				return true
 			}
@@ -351,7 +340,7 @@ func (l *layer) allows(name string) string {
 	if at == nil {
 		return ""
 	}
-	if at.LongestName > 0 && units(at.Count).Count(name) > at.LongestName {
+	if at.LongestName > 0 && loader.Units(at.Count).Count(name) > at.LongestName {
 		return "too long"
 	}
 	for _, r := range name {

@@ -20,7 +20,7 @@ type Naming struct {
 
 // NamingOf is how a rule wants titles written, whatever the target allows.
 func NamingOf(r *loader.TitleRule) Naming {
-	return Naming{Longest: r.Longest, Units: units(r.Count), Permits: r.Permits}
+	return Naming{Longest: r.Longest, Units: loader.Units(r.Count), Permits: r.Permits}
 }
 
 // Name writes a title as it is permitted: letters lose accents and scripts are

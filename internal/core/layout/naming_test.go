@@ -7,9 +7,11 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/japanese"
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
 	"polytome/internal/target"
 	"polytome/internal/testkit/coretest"
 )
@@ -94,4 +96,19 @@ func TestAnyNameBecomesLegal(t *testing.T) {
 			t.Fatalf("%q: %s", name, why)
 		}
 	})
+}
+
+// TestNamesInBytesOfAnEncoding: a console that keeps names in Shift-JIS has two bytes for most characters, and one for
+// ASCII and half-width katakana; the judge is the encoding itself.
+func TestNamesInBytesOfAnEncoding(t *testing.T) {
+	any := func(rune) bool { return true }
+	n := layout.Naming{Longest: 12, Units: loader.Units("shift-jis"), Permits: any}
+	for _, s := range []string{"カモメの海と山の話", "ｶﾓﾒ on the long sea", "Alder カモメ Lane カモメ", "短い"} {
+		name, _ := n.Name(s)
+		b, err := japanese.ShiftJIS.NewEncoder().String(name)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(b), 12, name)
+		assert.Equal(t, len(b), loader.Units("shift-jis").Count(name))
+		assert.NotEmpty(t, name)
+	}
 }

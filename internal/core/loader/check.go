@@ -31,7 +31,7 @@ var Connections = slices.Concat([]string{"usb", "adapter"}, protocols.Names(), [
 // The words that keys may have.
 var (
 	verdictWords  = []string{"too big", "no space"}
-	countWords    = []string{"characters", "bytes", "utf-16"}
+	countWords    = []string{"characters", "bytes", "utf-16", "shift-jis"}
 	caseWords     = []string{"ignored", "kept", "upper", "lower"}
 	tableWords    = []string{"mbr", "gpt", "none", "any"}
 	joinWords     = []string{"discs", "files"}

@@ -3,7 +3,6 @@ package loader
 import (
 	"slices"
 	"strings"
-	"unicode/utf16"
 	"unicode/utf8"
 
 	"polytome/internal/core/shape"
@@ -262,15 +261,18 @@ func (t *TitleRule) Permits(r rune) bool {
 }
 
 // Length is how long a title is, as the rule counts.
-func (t *TitleRule) Length(s string) int {
-	switch t.Count {
-	case "bytes":
-		return len(s)
-	case "utf-16":
-		return len(utf16.Encode([]rune(s)))
+func (t *TitleRule) Length(s string) int { return Units(t.Count).Count(s) }
+
+// Units are what lengths are counted in, by the word of a profile; characters for "".
+func Units(count string) target.Units {
+	if u, ok := units[count]; ok {
+		return u
 	}
-	return utf8.RuneCountInString(s)
+	return target.Characters
 }
+
+var units = map[string]target.Units{"characters": target.Characters, "bytes": target.Bytes, "utf-16": target.UTF16,
+	"shift-jis": target.ShiftJIS}
 
 func (t *TitleRule) permits(r rune) bool {
 	if t.ASCII && (r < ' ' || r > '~') {
