@@ -27,6 +27,9 @@ func (y *loaderAudit) discs() {
 	ids := map[string]*line{}
 	for _, l := range y.lines {
 		id, number := l.ID, 1
+		if l.in == nil && !l.by.Keeps(loader.FieldID) {
+			id = "" // the path has a part of it
+		}
 		if l.in != nil {
 			id, number = cmp.Or(l.in.Discs[0].ID, id), l.in.Discs[0].Number
 		}

@@ -177,7 +177,7 @@ func TestAnotherConsoleListsTheSameGames(t *testing.T) {
 	put(4, "Dune 7", "short", "N", 2)
 	put(5, "Owl and Oar", "full", "E", 1)
 	put(6, "7 Sails", "short", "W", 1)
-	seeds := 60
+	seeds := 24
 	if os.Getenv("POLYTOME_TEST_ALL") != "" {
 		seeds = 1000
 	}
