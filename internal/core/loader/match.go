@@ -172,9 +172,11 @@ func (t Template) Denies(path string, v *Values) bool {
 		plain[n.field] = plain[n.field] || len(n.transforms) == 0
 		return false
 	})
+	told := []string{"upper", "lower", "default", "pad", "add", "hex", "letters"} // of what the path says
 	unknown := t.any(func(n *node) bool {
-		return !plain[n.field] && slices.ContainsFunc(n.transforms, func(x transform) bool {
-			return !slices.Contains([]string{"upper", "lower", "default", "pad", "add", "hex", "letters"}, x.name)
+		return slices.ContainsFunc(n.transforms, func(x transform) bool { // letter case, as hash asks for it, may be another
+			return !slices.Contains(told, x.name) &&
+				(!plain[n.field] || !slices.Contains([]string{"letter", "group", "sub"}, x.name))
 		})
 	})
 	for _, f := range t.fields { // of conditions too
