@@ -244,10 +244,11 @@ func learnLoader() *cobra.Command {
 		Use:   "learn TARGET",
 		Short: "Draft a profile from a drive that a console or a person has prepared",
 		Long: `Learn reads a target with empty folders as the console made them, or with games in it, and drafts a
-profile: which folder is for which platform, how names are made, which files are beside the games, how large
-images are split. Each finding is a comment in the draft, with its evidence and how certain it
-is, and so are open questions. Without -o the draft is printed. Nothing on the target is
-changed.`,
+profile: which folder is for which platform, how names are made, which files are beside the games,
+how large images are split. Games of no known platform are described too: by what they are known,
+and where their ID and name stand, with a file of its own beside the profile. Each finding is a
+comment in the draft, with its evidence and how certain it is, and so are open questions. Without -o
+the draft is printed. Nothing on the target is changed.`,
 		Example: `  polytome loaders learn /media/stick
   polytome loaders learn ./stick --as fat32 -o mine.toml`,
 		Args: needArgs(1, "the folder of a prepared target"),

@@ -3,11 +3,13 @@ package learn
 import (
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
 	"polytome/internal/core/layout"
+	"polytome/internal/core/teach"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
 )
@@ -74,7 +76,8 @@ func (s *student) part(x *sample, part string, last bool) string {
 		return "{" + field + cased(part, value) + "}", true
 	}
 	if !last {
-		if tpl, ok := whole(x.t.Platform, "platform"); ok {
+		mine := slices.ContainsFunc(s.d.Taught, func(p *teach.Platform) bool { return p.Name == x.t.Platform })
+		if tpl, ok := whole(x.t.Platform, "platform"); ok && !mine { // whose name nobody but us knows
 			return tpl
 		}
 		if tpl, ok := whole(d.Kind, "kind"); ok {

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
+	"polytome/internal/core/teach"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/target"
@@ -50,6 +51,8 @@ type Draft struct {
 	Boot       *Boot
 	Checklist  []string
 	Platforms  []Platform // that are not described yet
+	// Taught are platforms that were worked out from the games.
+	Taught []*teach.Platform
 
 	Findings []Finding // in the order in which they were made
 	Open     []string  // what could not be reported
@@ -69,6 +72,7 @@ type Rule struct {
 	ASCII     bool
 	Forbidden string
 	Overflow  int
+	Numbers   string // how running numbers are given
 	PartSize  int64
 	Parts     string
 	Why       string
@@ -118,7 +122,19 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label}, used: map[string]bool{}}
+	taught := teach.Platforms(l.Dir, unknown(l, r.Titles), set.PlatformNames())
+	if slices.ContainsFunc(r.Titles, func(t title.Title) bool { return t.Platform != "" }) {
+		// beside games that are known, other files may be anything
+		taught = slices.DeleteFunc(taught, func(p *teach.Platform) bool { return !p.Convincing() })
+	}
+	if set = with(set, taught); len(taught) > 0 {
+		if r, err = scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set}); err != nil {
+			return nil, err
+		}
+	}
+	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]bool{}}
+	s.taught()
+	titles := slices.Clone(r.Titles) // as the loader will meet them
 	base := filepath.Base(l.Dir)
 	if l.Label != "" {
 		base = l.Label
@@ -132,11 +148,75 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.emptyFolders()
 	s.others()
 	s.ask()
+	s.remake(titles)
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
 			"folder named like one", l.Dir)
 	}
 	return s.d, nil
+}
+
+// unknown are the entries of a target that no title which is known has.
+func unknown(l Look, titles []title.Title) []target.Entry {
+	known := map[string]bool{}
+	note := func(f title.File) {
+		if rel, err := filepath.Rel(l.Dir, f.Path); err == nil {
+			known[filepath.ToSlash(rel)] = true
+		}
+	}
+	for i := range titles {
+		for k := range titles[i].Discs {
+			if titles[i].Platform == "" {
+				continue
+			}
+			note(titles[i].Discs[k].File)
+			for _, p := range titles[i].Discs[k].Parts {
+				note(p.File)
+			}
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool {
+		return known[e.Path] || slices.ContainsFunc(layout.Folders(e.Path), func(dir string) bool { return known[dir] })
+	})
+}
+
+// with is a set that knows further platforms. One whose description is no good is left out.
+func with(set *loader.Set, taught []*teach.Platform) *loader.Set {
+	out := *set
+	out.Platforms = slices.Clone(set.Platforms)
+	for _, p := range taught {
+		if described, err := p.Parse(); err == nil {
+			out.Platforms = append(out.Platforms, described)
+		}
+	}
+	slices.SortFunc(out.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
+	return &out
+}
+
+var fieldWords = map[string]string{"id": "ID", "name": "name", "region": "region", "kind": "kind",
+	"disc": "number of the disc"}
+
+// taught says how platforms were worked out.
+func (s *student) taught() {
+	for _, p := range s.d.Taught {
+		s.find(Likely, fmt.Sprintf("its games are of no known platform; they are described as %s", p.Shown),
+			"%s alike, such as %s", size.Count(p.Games, "file")+map[bool]string{true: " is",
+				false: " are"}[p.Games == 1], p.Such)
+		for _, name := range loader.FieldNames {
+			if f, ok := p.Fields[name]; ok {
+				c := Likely
+				if f.Sure {
+					c = Certain
+				}
+				s.find(c, fmt.Sprintf("%s games have their %s in them, such as %s", p.Shown, fieldWords[name],
+					f.Example), "%s",
+					f.Evidence)
+			} else if name == "id" || name == "name" {
+				s.d.Open = append(s.d.Open, fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name],
+					p.Shown))
+			}
+		}
+	}
 }
 
 // student is a draft in the making.
@@ -332,7 +412,15 @@ func (s *student) rules() {
 				agree = append(agree, x)
 			}
 		}
+		if tpl, more := s.general(all); len(more) > len(agree) {
+			best, agree = tpl, more
+		}
 		r := Rule{Platforms: []string{k.platform}, Form: k.form, Path: best}
+		if strings.Contains(best, "{number") {
+			r.Numbers = map[bool]string{true: "in-order", false: "append"}[numbersRun(agree)]
+			s.find(Likely, "folders have running numbers", "%d of %d begin with one, such as %s", len(agree), len(all),
+				agree[0].path)
+		}
 		r.Archives = archives(agree)
 		s.paged(&r, agree)
 		s.discs(&r, agree)
@@ -347,7 +435,7 @@ func (s *student) rules() {
 		evidence := fmt.Sprintf("%d of %d are stored like this, such as %s", len(agree), len(all), agree[0].path)
 		s.find(c, fmt.Sprintf("%s %s go to %s", k.platform, formWords[k.form], r.Path), "%s", evidence)
 		for _, x := range all {
-			if x.at != best {
+			if !slices.Contains(agree, x) {
 				s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not with the other %s titles?", x.path, k.platform))
 			}
 		}

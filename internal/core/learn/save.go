@@ -2,6 +2,7 @@ package learn
 
 import (
 	"errors"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,8 +16,7 @@ import (
 // it wrote.
 func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err error) {
 	text := d.TOML()
-	with := *set
-	with.Platforms = slices.Clone(set.Platforms)
+	with := with(set, d.Taught)
 	for _, p := range d.Platforms {
 		described, err := loader.ParsePlatform(p.Name+".toml", []byte(p.TOML()))
 		if err != nil {
@@ -39,9 +39,16 @@ func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err err
 		return nil, err
 	}
 	wrote = append(wrote, file)
+	platforms := map[string]string{}
 	for _, p := range d.Platforms {
-		at := filepath.Join(dir, loader.PlatformDir, p.Name+".toml")
-		if err := loader.WriteNew(at, p.TOML()); err != nil {
+		platforms[p.Name] = p.TOML()
+	}
+	for _, p := range d.Taught {
+		platforms[p.Name] = p.TOML()
+	}
+	for _, name := range slices.Sorted(maps.Keys(platforms)) {
+		at := filepath.Join(dir, loader.PlatformDir, name+".toml")
+		if err := loader.WriteNew(at, platforms[name]); err != nil {
 			return wrote, err
 		}
 		wrote = append(wrote, at)

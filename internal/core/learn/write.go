@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/target/protocols"
 )
@@ -108,29 +109,8 @@ func (w *writer) table(head, about string) {
 
 func (w *writer) text(key, value string) {
 	if value != "" {
-		w.line("%s = %s", key, quote(value))
+		w.line("%s = %s", key, strict.Quote(value))
 	}
-}
-
-// quote writes a string of TOML.
-func quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range strings.ToValidUTF8(s, "?") {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r < ' ' || r == 0x7F:
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
 }
 
 func (w *writer) number(key string, n int64) {
@@ -145,7 +125,7 @@ func (w *writer) list(key string, values []string) {
 	}
 	var q []string
 	for _, v := range values {
-		q = append(q, quote(v))
+		q = append(q, strict.Quote(v))
 	}
 	w.line("%s = [%s]", key, strings.Join(q, ", "))
 }
@@ -163,6 +143,7 @@ func (w *writer) rule(r *Rule) {
 	}
 	w.text("archives", r.Archives)
 	w.number("overflow-after", int64(r.Overflow))
+	w.text("numbers", r.Numbers)
 	w.text("why", r.Why)
 	if r.Longest > 0 || r.ASCII || r.Forbidden != "" || r.Discs != "" {
 		w.table("[accept.title]", "How a title is written: its maximum length in characters, what it must not "+
@@ -178,7 +159,7 @@ func (w *writer) rule(r *Rule) {
 		w.table("[accept.package]", "What happens to the files of an unpacked game.")
 		var all []string
 		for _, x := range r.Rename {
-			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", quote(x.From), quote(x.To)))
+			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", strict.Quote(x.From), strict.Quote(x.To)))
 		}
 		w.line("rename = [%s]", strings.Join(all, ", "))
 	}

@@ -212,6 +212,14 @@ func (s *Set) With(p *Platform) *Set {
 	return &c
 }
 
+// PlatformNames are the names of all platforms.
+func (s *Set) PlatformNames() (out []string) {
+	for _, p := range s.Platforms {
+		out = append(out, p.Name)
+	}
+	return out
+}
+
 // Platform returns the platform of that name, or nil.
 func (s *Set) Platform(name string) *Platform {
 	i, found := slices.BinarySearchFunc(s.Platforms, name,

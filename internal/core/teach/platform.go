@@ -1,0 +1,735 @@
+// Package teach works out from games that lie on a stick what they are: by which bytes and files they are known, and
+// where their ID, name and other values stand. It says how each was found, and how sure that is.
+package teach
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/sanitize"
+	"polytome/internal/core/strict"
+	"polytome/internal/core/title"
+	"polytome/internal/target"
+)
+
+// A Platform is a description of games that nobody has described.
+type Platform struct {
+	Name, Shown string
+	Form        title.Form
+	Ext         string
+	Markers     []loader.Marker
+	Fields      map[string]Found
+	Games       int    // how many were looked into
+	Such        string // one of them
+}
+
+// A Found is where the value of a field stands.
+type Found struct {
+	File     string // the file in the game; "" for its own or the marker's
+	Marker   loader.Marker
+	Reading  loader.Reading
+	Pattern  string
+	As       string
+	Values   map[string]string
+	Evidence string
+	Sure     bool
+	Example  string
+
+	values []string
+	where  *place
+}
+
+// Platforms works out what may be games on a target that lies in a folder, of which the set knows nothing. Names are
+// what platforms must not be called.
+func Platforms(dir string, entries []target.Entry, names []string) (out []*Platform) {
+	var taken []*class
+	all := classes(entries)
+	slices.SortStableFunc(all, func(a, b *class) int { return a.rank() - b.rank() })
+	most, whole := int64(0), int64(0)
+	for _, c := range all {
+		most = max(most, c.bytes)
+	}
+	for _, e := range entries {
+		if !e.Folder {
+			whole += e.Size
+		}
+	}
+	for _, c := range all {
+		if c.cut() { // the parts of a game, of which the first may have another extension
+			whole -= c.bytes
+		}
+	}
+	for _, c := range all {
+		if c.count < 2 || c.bytes*50 < most || c.cut() {
+			continue
+		}
+		if p := c.platform(dir); p != nil && !coveredBy(out, c, p) && !c.beside(taken) &&
+			(p.Inside() || c.bytes*2 > whole) {
+			p.Name = free(p.Name, names)
+			names = append(names, p.Name)
+			out, taken = append(out, p), append(taken, c)
+		}
+	}
+	return out
+}
+
+// beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.
+func (c *class) beside(taken []*class) bool {
+	for _, o := range taken {
+		named := 0
+		for _, s := range c.all {
+			base := bare(strings.TrimSuffix(path.Base(s.path), path.Ext(s.path)))
+			if slices.ContainsFunc(o.all, func(x *sample) bool {
+				return x.size > s.size && slices.ContainsFunc(x.words(), func(w string) bool { return bare(w) == base })
+			}) {
+				named++
+			}
+		}
+		if c.form != title.Folder && named*10 >= len(c.all)*8 {
+			return true
+		}
+	}
+	return false
+}
+
+// Inside reports whether an ID or name was found in the games themselves.
+func (p *Platform) Inside() bool {
+	for _, name := range []string{"id", "name"} {
+		if f, ok := p.Fields[name]; ok && !f.Reading.FileName {
+			return true
+		}
+	}
+	return false
+}
+
+// Convincing reports whether something in the games themselves is in their paths too: files that are no games have no
+// such thing.
+func (p *Platform) Convincing() bool {
+	for _, name := range []string{"id", "name"} {
+		if f, ok := p.Fields[name]; ok && f.Sure && !f.Reading.FileName {
+			return true
+		}
+	}
+	return false
+}
+
+func free(name string, taken []string) string {
+	for n := 2; slices.Contains(taken, name); n++ {
+		name = strings.TrimRight(name, "0123456789-") + "-" + strconv.Itoa(n)
+	}
+	return name
+}
+
+// coveredBy reports whether games of a class are the same as those of a platform that was found: a folder with an
+// image, or the files of a folder.
+func coveredBy(found []*Platform, c *class, p *Platform) bool {
+	for _, o := range found {
+		a, b := path.Dir(o.Such), p.Such
+		if o.Form != title.Folder && p.Form == title.Folder && (a == b || strings.HasPrefix(o.Such, b+"/")) ||
+			o.Form == title.Folder && strings.HasPrefix(p.Such, o.Such+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// platform works out what the games of a class are; nil where nothing tells them from other files.
+func (c *class) platform(dir string) *Platform {
+	c.all = slices.DeleteFunc(c.all, func(s *sample) bool { return s.open(dir, c.form) != nil })
+	defer func() {
+		for _, s := range c.all {
+			s.close()
+		}
+	}()
+	if len(c.all) < 2 {
+		return nil
+	}
+	form := c.form
+	if form == title.Image && c.all[0].source.FS == nil && !slices.ContainsFunc(c.all, func(s *sample) bool {
+		return s.size > largestCartridge
+	}) {
+		form = title.Cartridge
+	}
+	p := &Platform{Name: "learnt", Form: form, Ext: c.ext, Fields: map[string]Found{}, Games: len(c.all),
+		Such: c.all[0].path}
+	if c.ext != "" {
+		p.Name = loaderName(c.ext[1:])
+	}
+	p.Shown = strings.ToUpper(p.Name[:1]) + p.Name[1:]
+	places := c.places()
+	if id, ok := c.id(places); ok {
+		p.Fields["id"] = id
+	}
+	if name, ok := c.name(places, p.Fields["id"]); ok {
+		p.Fields["name"] = name
+	}
+	if disc, ok := c.disc(places); ok {
+		p.Fields["disc"] = disc
+	}
+	c.divided(places, p)
+	c.mark(p)
+	if len(p.Markers) == 0 && p.Ext == "" {
+		return nil
+	}
+	return p
+}
+
+// largestCartridge is how many bytes a file has at most that is taken for a cartridge, where nothing says otherwise.
+const largestCartridge = 64 << 20
+
+func loaderName(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(s))
+	if s == "" {
+		return "learnt"
+	}
+	return s
+}
+
+// bare is a word without what is lost or added where it is written: case, accents, what divides words.
+func bare(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, sanitize.ASCII(s))
+}
+
+// alike reports whether a name may have been made of a value.
+func alike(value, word string) bool {
+	v, w := bare(value), bare(word)
+	return w != "" && (v == w || len(w) >= 6 && strings.HasPrefix(v, w) || v != "" && len(v) >= 4 &&
+		strings.HasPrefix(w, v))
+}
+
+// looksLikeID is what IDs are made of: few characters, a digit among them.
+var looksLikeID = regexp.MustCompile(
+	`^[A-Za-z0-9]{0,8}[-_. ]?[A-Za-z0-9]{0,4}[0-9][A-Za-z0-9]{0,6}([-_.][A-Za-z0-9]{1,4})?$`)
+
+// idWord is a word of a sample's path that is an ID, and stands in a text.
+func idWord(s *sample, text string) (from, to int, ok bool) {
+	upper := strings.ToUpper(text)
+	if len(upper) != len(text) {
+		return 0, 0, false
+	}
+	for _, w := range append(s.words(), s.inner()...) {
+		if len(w) < 3 || len(w) > 16 || !looksLikeID.MatchString(w) {
+			continue
+		}
+		if at := strings.Index(upper, strings.ToUpper(w)); at >= 0 {
+			return at, at + len(w), true
+		}
+	}
+	return 0, 0, false
+}
+
+// id finds where the ID stands: a value that the games' paths have too, or else one that is another in each and looks
+// like an ID.
+func (c *class) id(places []*place) (Found, bool) {
+	var best Found
+	score := 0
+	take := func(p *place, values []string, pattern, as, how string) {
+		hits, distinct := 0, map[string]bool{}
+		for i, v := range values {
+			distinct[strings.ToUpper(v)] = true
+			if v != "" && slices.ContainsFunc(append(c.all[i].words(), c.all[i].inner()...),
+				func(w string) bool { return strings.EqualFold(bare(w), bare(v)) }) {
+				hits++
+			}
+		}
+		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 {
+			return
+		}
+		if n := hits*100 - p.cost*4 - len(pattern)/8; n > score {
+			score = n
+			best = p.found(values, pattern, as, fmt.Sprintf("in %d of %d, %s; their paths have it too", hits,
+				len(c.all), how))
+			best.Sure = hits == len(c.all) && len(c.all) >= 3 && p.cost < 6
+		}
+	}
+	for _, p := range places {
+		whole := p.values
+		if !p.read.Search && !slices.ContainsFunc(whole,
+			func(v string) bool { return v != "" && !looksLikeID.MatchString(v) }) {
+			take(p, whole, "", "", p.where)
+			c.padded(p, take)
+		}
+		if p.text {
+			if pattern, ok := carve(p, "id", func(i int, text string) (int, int,
+				bool) {
+				return idWord(c.all[i], text)
+			}); ok {
+				if q := p.with("id", pattern); q != nil {
+					q.values = c.valuesAt(q, "id")
+					take(q, q.values, pattern, "", p.where)
+				}
+			}
+		}
+	}
+	if score > 0 {
+		return best, true
+	}
+	for _, p := range places { // nothing in the paths: what looks like one
+		distinct := map[string]bool{}
+		fits := p.cost < 6 && !p.read.FileName && !p.read.Search
+		for _, v := range p.values {
+			distinct[v] = true
+			fits = fits && strictID.MatchString(v)
+		}
+		if fits && len(distinct) == len(p.values) && (score == 0 || p.cost < score) {
+			score = p.cost
+			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it looks like one, and no path has it",
+				filled(p.values), len(c.all), p.where))
+		}
+	}
+	return best, score > 0
+}
+
+var strictID = regexp.MustCompile(`^[A-Z]{1,5}[-_. ]?[0-9]{2,8}[A-Z]?$`)
+
+// padded tries a number that paths have with zeros in front.
+func (c *class) padded(p *place, take func(p *place, values []string, pattern, as, how string)) {
+	if !strings.HasPrefix(p.read.Encoding, "number") {
+		return
+	}
+	length, hits := 0, 0
+	for i, v := range p.values {
+		for _, w := range c.all[i].words() {
+			if len(w) > len(v) && strings.TrimLeft(w, "0") == v && (length == 0 || length == len(w)) {
+				length = len(w)
+				hits++
+				break
+			}
+		}
+	}
+	if length == 0 || hits*2 < len(c.all) {
+		return
+	}
+	padded := make([]string, len(p.values))
+	for i, v := range p.values {
+		padded[i] = strings.Repeat("0", max(0, length-len(v))) + v
+	}
+	take(p, padded, "", "pad:"+strconv.Itoa(length), p.where)
+}
+
+// name finds where the name stands: a value that a name in the paths may have been made of.
+func (c *class) name(places []*place, id Found) (Found, bool) {
+	var best Found
+	score := 0
+	take := func(p *place, values []string, pattern, how string) {
+		hits, longer, distinct := 0, 0, map[string]bool{}
+		for i, v := range values {
+			distinct[v] = true
+			if v == "" || i < len(id.values) && id.values[i] != "" &&
+				(strings.Contains(v, id.values[i]) || strings.Contains(id.values[i], v)) ||
+				!strings.ContainsFunc(v, unicode.IsLetter) {
+				continue
+			}
+			if slices.ContainsFunc(c.all[i].words(), func(w string) bool { return alike(v, w) }) {
+				hits++
+				if strings.ContainsAny(v, " ") || v != strings.ToUpper(v) {
+					longer++
+				}
+			}
+		}
+		if hits*10 < len(c.all)*6 || len(distinct) < 2 {
+			return
+		}
+		n := hits*100 + longer*10 - p.cost*4 - len(pattern)/8
+		for _, v := range values { // spaces between words are how people write
+			if strings.Contains(v, " ") {
+				n++
+			}
+		}
+		if n > score {
+			score = n
+			best = p.found(values, pattern, "", fmt.Sprintf("in %d of %d, %s; the files are named so", hits, len(c.all),
+				how))
+			best.Sure = hits == len(c.all) && len(c.all) >= 3 && !p.read.FileName
+		}
+	}
+	for _, p := range places {
+		if !p.read.Search {
+			take(p, p.values, "", p.where)
+			if !slices.ContainsFunc(p.values, func(v string) bool { return strings.Contains(v, " ") }) &&
+				slices.ContainsFunc(p.values, func(v string) bool { return strings.Contains(v, "_") }) {
+				spaced := make([]string, len(p.values))
+				for i, v := range p.values {
+					spaced[i] = strings.ReplaceAll(v, "_", " ")
+				}
+				take(p, spaced, "", p.where)
+				if best.where == p && best.As == "" && slices.Equal(best.values, spaced) {
+					best.As = "replace:_: "
+				}
+			}
+		}
+		if !p.text {
+			continue
+		}
+		if pattern, ok := carve(p, "name", func(i int, text string) (int, int,
+			bool) {
+			return nameIn(c.all[i], text)
+		}); ok {
+			if q := p.with("name", pattern); q != nil {
+				q.values = c.valuesAt(q, "name")
+				take(q, q.values, pattern, p.where)
+			}
+		}
+	}
+	return best, score > 0
+}
+
+// nameIn is where a text has what a word of a sample's path may have been made of.
+func nameIn(s *sample, text string) (from, to int, ok bool) {
+	for _, w := range s.words() {
+		if len(w) < 3 || looksLikeID.MatchString(w) {
+			continue
+		}
+		if from, to, ok = within(text, bare(w)); ok {
+			return from, to, true
+		}
+	}
+	return 0, 0, false
+}
+
+// within finds the part of a text that is a word but for case, accents and what divides words.
+func within(text, word string) (from, to int, ok bool) {
+	if word == "" {
+		return 0, 0, false
+	}
+	before := rune(0)
+	for at, r := range text {
+		inWord := unicode.IsLetter(before) || unicode.IsDigit(before)
+		before = r
+		if inWord || !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			continue
+		}
+		made := ""
+		for end, r := range text[at:] {
+			piece := bare(string(r))
+			if piece == "" {
+				continue
+			}
+			if made += piece; !strings.HasPrefix(word, made) {
+				break
+			}
+			if made == word {
+				return at, at + end + utf8.RuneLen(r), true
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+var ofDiscs = regexp.MustCompile(`^[1-9]/[1-9]$`)
+
+// disc finds where the number of the disc stands.
+func (c *class) disc(places []*place) (Found, bool) {
+	for _, p := range places {
+		if p.read.FileName || p.read.Search || slices.ContainsFunc(p.values,
+			func(v string) bool { return !ofDiscs.MatchString(v) }) {
+			continue
+		}
+		return p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s: a number of so many", filled(p.values),
+			len(c.all),
+			p.where)), true
+	}
+	if c.all[0].source.FS != nil {
+		return Found{}, false
+	}
+	for at := 0; at < mostOffsets; at++ { // whatever stands around it
+		offset, values := int64(at), make([]string, len(c.all))
+		for i, s := range c.all {
+			if at+3 > len(s.head) || !ofDiscs.Match(s.head[at:at+3]) {
+				break
+			}
+			values[i] = string(s.head[at : at+3])
+		}
+		if filled(values) == len(c.all) {
+			p := &place{marker: loader.Marker{Syntax: loader.Binary}, where: fmt.Sprintf("byte 0x%X, 3 bytes", at),
+				read: loader.Reading{Offset: &offset, Length: 3, Encoding: "ascii"}}
+			return p.found(values, "", "", fmt.Sprintf("in %d of %d, %s: a number of so many", len(values), len(values),
+				p.where)), true
+		}
+	}
+	return Found{}, false
+}
+
+// divided finds values that decide in which folder a game lies.
+func (c *class) divided(places []*place, p *Platform) {
+	for depth := 0; ; depth++ {
+		words, distinct := make([]string, len(c.all)), map[string]int{}
+		deep := false
+		for i, s := range c.all {
+			parts := strings.Split(s.path, "/")
+			if depth < len(parts)-1 {
+				words[i], deep = parts[depth], true
+			}
+			distinct[words[i]]++
+		}
+		if !deep {
+			return
+		}
+		if len(distinct) < 2 || len(distinct) > 6 || len(distinct)*2 > len(c.all) || distinct[""] > 0 {
+			continue
+		}
+		field := "kind"
+		if _, taken := p.Fields[field]; taken {
+			field = "region"
+		}
+		if _, taken := p.Fields[field]; taken {
+			return
+		}
+		var best *place
+		var means map[string]string
+		for _, at := range places {
+			if at.read.FileName || at.read.Volume || at.read.Search || filled(at.values) < len(c.all) {
+				continue
+			}
+			to, back, ok := map[string]string{}, map[string]string{}, true
+			for i, v := range at.values {
+				if was, seen := to[v]; seen && was != words[i] {
+					ok = false
+				}
+				if was, seen := back[words[i]]; seen && was != v {
+					ok = false
+				}
+				to[v], back[words[i]] = words[i], v
+			}
+			if ok && (best == nil || at.cost < best.cost) {
+				best, means = at, to
+			}
+		}
+		if best == nil {
+			continue
+		}
+		f := best.found(best.values, "", "", fmt.Sprintf("in %d of %d, %s: it decides in which folder a game lies",
+			len(c.all),
+			len(c.all), best.where))
+		f.Values = map[string]string{}
+		for v, word := range means {
+			if v != word {
+				f.Values[v] = word
+			}
+		}
+		p.Fields[field] = f
+	}
+}
+
+// with is the place with a pattern; nil for one that is none.
+func (p *place) with(field, pattern string) *place {
+	q := *p
+	if q.read.Pattern.UnmarshalText([]byte(pattern)) != nil {
+		return nil
+	}
+	q.cost += 2
+	return &q
+}
+
+func (p *place) found(values []string, pattern, as, evidence string) Found {
+	f := Found{File: p.marker.File, Marker: p.marker, Reading: p.read, Pattern: pattern, As: as, Evidence: evidence,
+		values: values, where: p}
+	if i := slices.IndexFunc(values, func(v string) bool { return v != "" }); i >= 0 {
+		f.Example = values[i]
+	}
+	return f
+}
+
+// mark finds by what the games are known: the file that has their values, or bytes that are the same in all.
+func (c *class) mark(p *Platform) {
+	for _, field := range []string{"id", "name", "disc", "kind", "region"} {
+		if f, ok := p.Fields[field]; ok && f.File != "" {
+			p.Markers = append(p.Markers, loader.Marker{File: f.Marker.File, Syntax: f.Marker.Syntax,
+				Encoding: f.Marker.Encoding})
+			return
+		}
+	}
+	if common := c.common(); c.all[0].source.FS != nil && len(common) > 0 {
+		p.Markers = append(p.Markers, loader.Marker{File: common[0]})
+		return
+	}
+	var heads, tails [][]byte
+	for _, s := range c.all {
+		heads, tails = append(heads, s.head), append(tails, s.tail)
+	}
+	if at, hex := alikeBytes(heads, false); len(hex) > 0 {
+		m := loader.Marker{Offset: int64(at), Syntax: loader.Binary}
+		_ = m.Hex.UnmarshalText([]byte(hex))
+		p.Markers = append(p.Markers, m)
+	} else if at, hex := alikeBytes(tails, true); len(hex) > 0 {
+		m := loader.Marker{Offset: int64(at), Syntax: loader.Binary}
+		_ = m.Hex.UnmarshalText([]byte(hex))
+		p.Markers = append(p.Markers, m)
+	}
+}
+
+// longestMagic is how many bytes a marker has at most.
+const longestMagic = 8
+
+// alikeBytes finds the first bytes that are the same in all, as a marker has them; a byte between that differs may be
+// any.
+func alikeBytes(all [][]byte, fromEnd bool) (offset int, hex string) {
+	least := mostOffsets
+	for _, b := range all {
+		least = min(least, len(b))
+	}
+	same := make([]int, least) // the byte, or -1
+	for i := range same {
+		same[i] = -2
+		for _, b := range all {
+			if fromEnd {
+				b = b[len(b)-least:]
+			}
+			if same[i] == -2 {
+				same[i] = int(b[i])
+			} else if same[i] != int(b[i]) {
+				same[i] = -1
+			}
+		}
+	}
+	for at := range same {
+		if same[at] <= 0 {
+			continue
+		}
+		end, solid := at, 0
+		for i := at; i < min(len(same), at+longestMagic); i++ {
+			if same[i] > 0 {
+				end, solid = i+1, solid+1
+			}
+		}
+		if solid < 2 {
+			continue
+		}
+		var words []string
+		for i := at; i < end; i++ {
+			if same[i] < 0 {
+				words = append(words, "??")
+			} else {
+				words = append(words, fmt.Sprintf("%02x", same[i]))
+			}
+		}
+		if fromEnd {
+			at -= least
+		}
+		return at, strings.Join(words, " ")
+	}
+	return 0, ""
+}
+
+// TOML writes the description of the platform, with how each thing was found.
+func (p *Platform) TOML() string {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("# %s: learnt from %d games, such as %s.", p.Shown, p.Games, clean(p.Such))
+	line("format = %d\nname = %s\nshown = %s\nforms = [%s]", loader.FormatVersion, strict.Quote(p.Name),
+		strict.Quote(p.Shown),
+		strict.Quote(string(p.Form)))
+	switch {
+	case p.Form == title.Package:
+		line("packages = [%s]", strict.Quote(p.Ext))
+	case p.Ext != "":
+		line("extensions = [%s]", strict.Quote(p.Ext))
+	}
+	var main loader.Marker
+	for i := range p.Markers {
+		m := &p.Markers[i]
+		if i == 0 {
+			main = *m
+		}
+		line("\n[[marker]]")
+		if m.File != "" {
+			line("file = %s", strict.Quote(m.File))
+		}
+		if hex, _ := m.Hex.MarshalText(); len(m.Hex) > 0 {
+			line("hex = %s\noffset = %d", strict.Quote(string(hex)), m.Offset)
+		}
+		if m.Syntax != "" {
+			line("syntax = %s", strict.Quote(m.Syntax))
+		}
+		if m.Encoding != "" {
+			line("encoding = %s", strict.Quote(m.Encoding))
+		}
+	}
+	for _, name := range loader.FieldNames {
+		f, ok := p.Fields[name]
+		if !ok {
+			continue
+		}
+		line("\n# %s", clean(f.Evidence))
+		line("[field.%s]", name)
+		f.toml(line, &main)
+	}
+	return b.String()
+}
+
+// toml writes where the value stands, in a platform with that marker.
+func (f *Found) toml(line func(string, ...any), main *loader.Marker) {
+	r := &f.Reading
+	if f.File != "" && f.File != main.File || f.File != "" && f.Marker.Syntax != main.Syntax {
+		line("file = %s\nsyntax = %s", strict.Quote(f.File), strict.Quote(f.Marker.Syntax))
+	}
+	if f.File != "" && f.Marker.Encoding != "" && f.Marker.Encoding != main.Encoding {
+		line("encoding = %s", strict.Quote(f.Marker.Encoding))
+	}
+	switch {
+	case r.FileName:
+		line("filename = true")
+	case r.Volume:
+		line("volume = true")
+	case r.Key != "":
+		if r.Section != "" {
+			line("section = %s", strict.Quote(r.Section))
+		}
+		line("key = %s", strict.Quote(r.Key))
+	case r.Line > 0:
+		line("line = %d", r.Line)
+	case r.Search:
+		line("search = true")
+		if r.Offset != nil {
+			line("offset = %d\nlength = %d", *r.Offset, r.Length)
+		}
+	case r.Offset != nil:
+		line("offset = %d\nlength = %d\nencoding = %s", *r.Offset, r.Length, strict.Quote(r.Encoding))
+	}
+	if f.Pattern != "" {
+		line("pattern = %s", strict.Quote(f.Pattern))
+	}
+	if f.As != "" {
+		line("as = %s", strict.Quote(f.As))
+	}
+	if len(f.Values) > 0 {
+		var all []string
+		for _, v := range slices.Sorted(keysOf(f.Values)) {
+			all = append(all, fmt.Sprintf("%s = %s", strict.Quote(v), strict.Quote(f.Values[v])))
+		}
+		line("values = { %s }", strings.Join(all, ", "))
+	}
+}
+
+// clean keeps a remark in its line.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7F {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(s, "?"))
+}
+
+// Parse reads the description as a platform.
+func (p *Platform) Parse() (*loader.Platform, error) {
+	return loader.ParsePlatform(cmp.Or(p.Name, "learnt")+".toml", []byte(p.TOML()))
+}
