@@ -134,7 +134,7 @@ func TestAProfileLearntFromATarget(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(out), &learnt))
 	assert.Equal(t, 15, learnt.Titles)
-	assert.Contains(t, learnt.Profile, `path = "{kind|upper}/{id} - {title}.iso"`)
+	assert.Contains(t, learnt.Profile, `path = "{kind|upper}/{id} - {title}{if disc} (Disc {disc}){end}.iso"`)
 	assert.NotEmpty(t, learnt.Open)
 	for _, f := range learnt.Findings {
 		assert.NotEmpty(t, f.Evidence)
@@ -142,13 +142,13 @@ func TestAProfileLearntFromATarget(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "learnt.toml")
 	status, out, _ = own(t, config, "", "loaders", "learn", w.Stick, "--as", "fat32", "-o", file)
 	assert.Equal(t, 0, status)
-	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}.iso")
+	assert.Contains(t, out, "vesper images go to {kind|upper}/{id} - {title}{if disc} (Disc {disc}){end}.iso")
 
 	// The target was filled right by what was learnt, too: there is nothing to do.
 	status, out, _ = own(t, config, "", "fill", "--from", w.Games, "--loader", file, "--to", w.Stick, "--as", "fat32",
 		"--capacity", "58GiB", "--no-covers", "--dry-run")
 	assert.Equal(t, 3, status)
-	assert.Contains(t, out, "0 files to write, 0 bytes; 13 already there")
+	assert.Contains(t, out, "0 files to write, 0 bytes; 15 already there")
 	assert.Contains(t, learnt.Profile, `of = "disc"`, "what a picture shows follows from its folder")
 
 	status, _, errOut = own(t, config, "", "loaders", "learn", filepath.Join(w.Dir, "nowhere"))

@@ -307,6 +307,15 @@ func (l *layer) rows(t *title.Title, p *Placement) []loader.Values {
 	return out
 }
 
+// Values are the fields of title i's discs as they are on the target, as lists and companions have them; nil where it
+// is refused.
+func (t *Tree) Values(i int) []loader.Values {
+	if p := &t.Placements[i]; p.Refusal == nil {
+		return t.l.rows(&t.titles[i], p)
+	}
+	return nil
+}
+
 // factsAt are the facts of a title that has its place.
 func (l *layer) factsAt(t *title.Title, p *Placement) *loader.Values {
 	v := l.facts(t)

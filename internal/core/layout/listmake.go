@@ -102,6 +102,9 @@ func unquoted(v string) string {
 	return v
 }
 
+// Escape is how a value is written in lists and texts of a make, such as json; nil for as it is.
+func Escape(of string) func(string) string { return makes[of].escape }
+
 // inJSON is what stands between the quotes of a string (RFC 8259, 7).
 func inJSON(v string) string {
 	var b bytes.Buffer

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/infer"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
@@ -42,12 +43,15 @@ type Draft struct {
 	Name, Shown, Console, About string
 
 	Via         string
+	ListOrder   []string // "title" for none
 	Filesystems []string
 	Label       string
 	Case        string
 
 	Rules      []Rule
 	Companions []Companion
+	Lists      []List
+	Kit        []KitFile
 	Boot       *Boot
 	Checklist  []string
 	Platforms  []Platform // that are not described yet
@@ -64,8 +68,10 @@ type Rule struct {
 	Platforms []string
 	Form      title.Form
 	Path      string
-	Tracks    string // of track files that are numbered behind their cue sheet's name
+	Tracks    string // of track files that are named after their cue sheet
+	OneFile   bool   // all tracks of a disc are one file
 	Discs     string // behind the titles of several discs
+	When      string // which of them
 	Archives  string
 	Rename    []loader.Rename
 	Longest   int
@@ -73,9 +79,14 @@ type Rule struct {
 	Forbidden string
 	Overflow  int
 	Numbers   string // how running numbers are given
+	Over      int64  // from which length on files are cut; 0 for what the filesystem holds
 	PartSize  int64
 	Parts     string
-	Why       string
+	// Manifest is the list of the parts, and ManifestText what stands in it.
+	Manifest, ManifestText string
+	Why                    string
+
+	naming naming
 }
 
 // A Companion is a file that lies with each title.
@@ -83,13 +94,24 @@ type Companion struct {
 	Is        string
 	Platforms []string
 	Path      string
-	Several   bool // only for titles of several discs
+	When      string // of its titles
 	PerDisc   bool
 	Picture   string // jpg or png
 	Width     int
 	Height    int
 	Text      string
+	Make      string
+	Encoding  string
+	Length    int // of one that is no text
+	Bytes     []infer.Field
 	Why       string
+}
+
+// A KitFile is a file that no title explains.
+type KitFile struct {
+	Path string
+	Text string // of one that is a short text
+	Why  string
 }
 
 // Boot is the folders that a console has made by itself.
@@ -134,21 +156,22 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	}
 	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]bool{}}
 	s.taught()
-	titles := slices.Clone(r.Titles) // as the loader will meet them
 	base := filepath.Base(l.Dir)
 	if l.Label != "" {
 		base = l.Label
 	}
 	s.d.Name, s.d.Shown = Slug(base), base
+	s.letterCase()
 	s.samples(r.Titles)
 	s.volume()
 	s.rules()
-	s.parts()
+	s.lay()
 	s.companions()
+	s.lists()
 	s.emptyFolders()
-	s.others()
+	s.kit()
 	s.ask()
-	s.remake(titles)
+	s.remake()
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
 			"folder named like one", l.Dir)
@@ -225,19 +248,24 @@ type student struct {
 	set  *loader.Set
 	d    *Draft
 	all  []*sample
+	// split are titles that are there in parts.
+	split  []*sample
+	placed []*placed
+	// fold makes names equal where the console writes all of them in one letter case; nil where it does not.
+	fold func(string) string
 	used map[string]bool // paths that are explained
 }
 
 // sample is one disc of a title as it is on the target.
 type sample struct {
-	t       *title.Title
-	disc    int
-	path    string // of the image, cue sheet, cartridge or folder
-	written string // the title as the path has it
-	at      string // the template that the path was made by
-	discs   string // what stands behind the title of a disc
-	page    string // the folder of its page, as a template, "" for none
-	group   string // folder whose pages it shares
+	t      *title.Title
+	disc   int
+	path   string // of the image, cue sheet, cartridge or folder; "" where it is only there in parts
+	parts  []string
+	size   int64         // of a part
+	ruled  bool          // a rule says how its parts are named
+	values loader.Values // that its path may be made of, but for the title as it is written
+	facts  loader.Values // that a condition can ask for
 }
 
 func (s *sample) of() *title.Disc { return &s.t.Discs[s.disc] }
@@ -263,88 +291,32 @@ func (s *student) find(c Confidence, say, evidence string, args ...any) {
 	s.d.Findings = append(s.d.Findings, Finding{say, fmt.Sprintf(evidence, args...), c})
 }
 
-// samples collects the titles on the target.
-func (s *student) samples(titles []title.Title) {
-	for i := range titles {
-		t := &titles[i]
-		if t.Platform == "" {
+// letterCase finds out whether all names on the target are in one letter case.
+func (s *student) letterCase() {
+	upper, lower, files := true, true, 0
+	for _, e := range s.look.Entries {
+		if e.Folder || target.OfSystem(e.Path) || target.IsTemporary(e.Path) ||
+			strings.ToUpper(e.Path) == strings.ToLower(e.Path) {
 			continue
 		}
-		s.d.Titles++
-		if name := trackName(t); name != "" {
-			t.Name = name
-		}
-		for d := range t.Discs {
-			rel, err := filepath.Rel(s.look.Dir, t.Discs[d].File.Path)
-			if err != nil {
-				continue
-			}
-			x := &sample{t: t, disc: d, path: filepath.ToSlash(rel)}
-			s.used[x.path] = true
-			for _, p := range t.Discs[d].Parts {
-				if rel, err := filepath.Rel(s.look.Dir, p.File.Path); err == nil {
-					s.used[filepath.ToSlash(rel)] = true
-				}
-			}
-			s.align(x)
-			s.all = append(s.all, x)
-		}
+		files++
+		upper, lower = upper && e.Path == strings.ToUpper(e.Path), lower && e.Path == strings.ToLower(e.Path)
 	}
-}
-
-var trackTag = regexp.MustCompile(`(?i)[ _-]*[(\[]?(?:disc|track)[ _-]?[0-9]+[)\]]?`)
-
-// trackName is the name that track files tell: often they kept it when their cue sheet was
-// named again. It is "" when they tell another name or none.
-func trackName(t *title.Title) string {
-	if t.Form != title.Tracks || len(t.Discs[0].Parts) == 0 {
-		return ""
-	}
-	if _, _, ok := numberedTracks(&t.Discs[0]); ok {
-		return "" // they are named after the sheet
-	}
-	base := path.Base(t.Discs[0].Parts[0].Name)
-	name := strings.TrimSpace(trackTag.ReplaceAllString(strings.TrimSuffix(base, path.Ext(base)), ""))
-	if len(name) < len(t.Name) || !alike(t.Name, name) {
-		return ""
-	}
-	return name
-}
-
-// numberedTracks reports whether a disc's track files have their cue sheet's name with a number of two digits behind
-// it, and what stands between and behind.
-func numberedTracks(d *title.Disc) (between, ext string, ok bool) {
-	sheet := filepath.Base(d.File.Path)
-	base := strings.TrimSuffix(sheet, filepath.Ext(sheet))
-	for k := range d.Parts {
-		rest, is := strings.CutPrefix(path.Base(d.Parts[k].Name), base)
-		at := strings.Index(rest, fmt.Sprintf("%02d", k+1))
-		if !is || at < 0 || k > 0 && (rest[:at] != between || rest[at+2:] != ext) {
-			return "", "", false
-		}
-		between, ext = rest[:at], rest[at+2:]
-	}
-	return between, ext, len(d.Parts) > 0 && strings.Trim(between, " -_.()[]") == "" && strings.HasPrefix(ext, ".")
-}
-
-// tracks finds out how track files are named that go by their cue sheet's name.
-func (s *student) tracks(r *Rule, all []*sample) {
-	sheet, ok := strings.CutSuffix(r.Path, ".cue")
-	if r.Form != title.Tracks || !ok {
+	switch {
+	case files < fewNames:
+		return
+	case upper:
+		s.d.Case, s.fold = "upper", strings.ToUpper
+	case lower:
+		s.d.Case, s.fold = "lower", strings.ToLower
+	default:
 		return
 	}
-	tracks := ""
-	for i, x := range all {
-		between, ext, ok := numberedTracks(x.of())
-		as := sheet + between + "{index|pad:2}" + ext
-		if !ok || i > 0 && as != tracks {
-			return
-		}
-		tracks = as
-	}
-	r.Tracks = tracks
-	s.find(Likely, "their track files go to "+tracks, "all are named after their cue sheets")
+	s.find(Likely, "it writes all names in "+s.d.Case+" case", "all %s are", size.Count(files, "name"))
 }
+
+// fewNames are too few to tell the letter case of all.
+const fewNames = 5
 
 // volume takes over what the target itself is.
 func (s *student) volume() {
@@ -379,70 +351,6 @@ func (s *student) volume() {
 	}
 }
 
-// rules groups the samples by platform and form, and finds a rule for each.
-func (s *student) rules() {
-	type key struct {
-		platform string
-		form     title.Form
-	}
-	groups := map[key][]*sample{}
-	var order []key
-	for _, x := range s.all {
-		k := key{x.t.Platform, x.t.Form}
-		if groups[k] == nil {
-			order = append(order, k)
-		}
-		groups[k] = append(groups[k], x)
-	}
-	for _, k := range order {
-		all := groups[k]
-		tally := map[string]int{}
-		for _, x := range all {
-			tally[x.at]++
-		}
-		best := ""
-		for at, n := range tally {
-			if n > tally[best] || n == tally[best] && (len(at) < len(best) || len(at) == len(best) && at < best) {
-				best = at
-			}
-		}
-		var agree []*sample
-		for _, x := range all {
-			if x.at == best {
-				agree = append(agree, x)
-			}
-		}
-		if tpl, more := s.general(all); len(more) > len(agree) {
-			best, agree = tpl, more
-		}
-		r := Rule{Platforms: []string{k.platform}, Form: k.form, Path: best}
-		if strings.Contains(best, "{number") {
-			r.Numbers = map[bool]string{true: "in-order", false: "append"}[numbersRun(agree)]
-			s.find(Likely, "folders have running numbers", "%d of %d begin with one, such as %s", len(agree), len(all),
-				agree[0].path)
-		}
-		r.Archives = archives(agree)
-		s.paged(&r, agree)
-		s.discs(&r, agree)
-		s.renames(&r, agree)
-		s.tracks(&r, agree)
-		s.names(&r, agree)
-		r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
-		c := Certain
-		if len(agree) < 3 || len(agree) < len(all) {
-			c = Likely
-		}
-		evidence := fmt.Sprintf("%d of %d are stored like this, such as %s", len(agree), len(all), agree[0].path)
-		s.find(c, fmt.Sprintf("%s %s go to %s", k.platform, formWords[k.form], r.Path), "%s", evidence)
-		for _, x := range all {
-			if !slices.Contains(agree, x) {
-				s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not with the other %s titles?", x.path, k.platform))
-			}
-		}
-		s.add(r)
-	}
-}
-
 var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue sheets", title.Cartridge: "cartridges",
 	title.Folder: "folders", title.Package: "packages"}
 
@@ -450,7 +358,9 @@ var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue 
 func (s *student) add(r Rule) {
 	for i := range s.d.Rules {
 		o := &s.d.Rules[i]
-		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks ||
+		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks || o.When != r.When ||
+			o.Numbers != r.Numbers ||
+			o.Parts != r.Parts || o.PartSize != r.PartSize ||
 			o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
 			continue
 		}
@@ -479,51 +389,6 @@ func archives(all []*sample) string {
 		}
 	}
 	return ""
-}
-
-// paged finds out whether folders go on in numbered ones.
-func (s *student) paged(r *Rule, all []*sample) {
-	page := ""
-	entries := map[string]map[string]bool{}
-	for _, x := range all {
-		if x.page != "" {
-			page = x.page
-		}
-		if entries[x.group] == nil {
-			entries[x.group] = map[string]bool{}
-		}
-		entries[x.group][x.t.Key] = true
-	}
-	if page == "" {
-		r.Path = strings.Replace(r.Path, pageMark, "", 1)
-		return
-	}
-	r.Path = strings.Replace(r.Path, pageMark, "{if page}"+page+"/{end}", 1)
-	for _, e := range entries {
-		r.Overflow = max(r.Overflow, len(e))
-	}
-	s.find(Likely, fmt.Sprintf("a folder takes %s, and more go to %s", size.Count(r.Overflow, "title"),
-		strings.ReplaceAll(page, "{page}", "2")),
-		"the fullest folder of %s holds that many, and there are further ones", r.Platforms[0])
-}
-
-// discs finds out how the discs of one title are distinguished.
-func (s *student) discs(r *Rule, all []*sample) {
-	for _, x := range all {
-		if x.discs != "" {
-			r.Discs = x.discs
-		}
-	}
-	folder, file := path.Split(r.Path)
-	switch {
-	case r.Discs == "":
-		r.Path = strings.Replace(r.Path, discMark, "", 1)
-	case strings.Contains(folder, "{title"): // the folder is named by the title alone
-		r.Path = folder + strings.Replace(file, discMark, "{if disc}"+r.Discs+"{end}", 1)
-		r.Discs = ""
-	default:
-		r.Path = strings.Replace(r.Path, discMark, "", 1)
-	}
 }
 
 // renames finds a file of unpacked titles that has the same name in all of them.
@@ -562,25 +427,57 @@ func (s *student) renamed(r *Rule, marker string, all []*sample) {
 	}
 }
 
-// others lists what no one knows.
-func (s *student) others() {
+// kit takes what no title explains for the loader's own, where it may be; the rest is asked for.
+func (s *student) kit() {
 	var unknown []string
-	for _, e := range s.look.Entries {
-		if e.Folder || s.used[e.Path] || target.IsTemporary(e.Path) {
+	for _, e := range s.unexplained() {
+		if len(s.d.Rules) == 0 || slices.Contains(seldom, strings.ToLower(path.Ext(e.Path))) || e.Size > largestKit ||
+			remarks.MatchString(path.Base(e.Path)) || s.gameLike(e.Path) ||
+			!strings.Contains(e.Path, "/") && strings.EqualFold(path.Ext(e.Path), ".txt") {
+			unknown = append(unknown, e.Path)
 			continue
 		}
-		inside := slices.ContainsFunc(layout.Folders(e.Path), func(dir string) bool { return s.used[dir] })
-		if !inside {
-			unknown = append(unknown, e.Path)
+		s.used[e.Path] = true
+		f := KitFile{Path: e.Path, Why: "it lies on the target, and belongs to no title"}
+		if b, ok := s.read(e.Path); ok && len(b) > 0 && len(b) <= longestKitText {
+			if as, text := teach.EncodingOf([][]byte{b}); text && as == "" {
+				f.Text = string(b)
+			}
 		}
+		s.d.Kit = append(s.d.Kit, f)
 	}
-	if len(unknown) == 0 {
-		return
+	if n := len(s.d.Kit); n > 0 {
+		s.find(Guess, fmt.Sprintf("%s may be the loader's own, such as %s", size.Count(n, "file"), s.d.Kit[0].Path),
+			"no title explains them")
 	}
-	shown := unknown[:min(len(unknown), 5)]
-	s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "),
-		size.Count(len(unknown), "file")))
+	if len(unknown) > 0 {
+		shown := unknown[:min(len(unknown), 5)]
+		s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "),
+			size.Count(len(unknown), "file")))
+	}
 }
+
+// gameLike reports whether a file is named as games are.
+func (s *student) gameLike(file string) bool {
+	ext := strings.ToLower(path.Ext(file))
+	return ext != "" && slices.ContainsFunc(s.d.Rules, func(r Rule) bool {
+		return slices.ContainsFunc(r.Platforms, func(name string) bool {
+			p := s.set.Platform(name)
+			return p != nil && (slices.Contains(p.Extensions, ext) || slices.Contains(p.Packages, ext))
+		})
+	})
+}
+
+// Kinds of files that are seldom a loader's own, and how long its files are at most.
+var seldom = []string{".jpg", ".jpeg", ".mp3", ".mp4", ".mov", ".doc", ".pdf", ".zip", ".exe"}
+
+// remarks are what people write for themselves.
+var remarks = regexp.MustCompile(`(?i)^(read.?me|notes?|todo|about)\b|\.(md|bak|old|log)$`)
+
+const (
+	largestKit     = 64 << 20
+	longestKitText = 4 << 10
+)
 
 // ask adds the questions that no target can answer.
 func (s *student) ask() {

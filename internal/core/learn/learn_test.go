@@ -221,17 +221,21 @@ func TestPartsOfACutImage(t *testing.T) {
 	dir := t.TempDir()
 	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso",
 		coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
-	for i, n := range []int{5000, 5000, 321} {
-		coretest.Write(t, dir, fmt.Sprintf("LONG/VSP-20502/%03d.rwn", i+1), make([]byte, n))
+	image := coretest.Image(t, coretest.Inf("VSP-20502", "Kite over Quarry Hill", "1/1", "full"))
+	image = append(image, make([]byte, 60000)...)
+	for i := 0; i*20000 < len(image); i++ {
+		coretest.Write(t, dir, fmt.Sprintf("LONG/VSP-20502/%03d.rwn", i+1), image[i*20000:min(len(image), (i+1)*20000)])
 	}
-	coretest.Write(t, dir, "LONG/VSP-20502/parts.toml", []byte("title = 'x'\n"))
+	coretest.Write(t, dir, "LONG/VSP-20502/parts.toml", []byte("title = 'Kite over Quarry Hill'\n"))
 	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
 	require.NoError(t, err)
 	p, err := loader.ParseProfile("learnt.toml", []byte(d.TOML()))
 	require.NoError(t, err, d.TOML())
-	assert.EqualValues(t, 5000, p.Accepts[0].TooLarge.PartSize)
+	assert.EqualValues(t, 20000, p.Accepts[0].TooLarge.PartSize)
 	assert.Equal(t, "LONG/{id}/{index|pad:3}.rwn", p.Accepts[0].TooLarge.Parts.String())
-	assert.Contains(t, strings.Join(d.Open, "\n"), "LONG/VSP-20502/parts.toml")
+	require.Len(t, p.Companions, 1, d.TOML())
+	assert.Equal(t, "{folder}/parts.toml", p.Companions[0].Path.String())
+	assert.Equal(t, "parts over 1", p.Companions[0].When.String(), "titles in one piece have none")
 }
 
 func TestNothingToLearnFrom(t *testing.T) {

@@ -2,7 +2,7 @@ package learn
 
 import (
 	"fmt"
-	"path/filepath"
+	"slices"
 	"strings"
 
 	"polytome/internal/core/layout"
@@ -10,9 +10,9 @@ import (
 	"polytome/internal/core/title"
 )
 
-// remake lays the titles by the draft, and compares where they would go with where they are: what is not made again is
-// no certain rule, and is said.
-func (s *student) remake(titles []title.Title) {
+// remake lays the titles by the whole draft, and compares what would lie there with what does: paths, lists and files
+// beside the games. What is not made again is no certain rule, and is said.
+func (s *student) remake() {
 	p, err := loader.ParseProfile("draft.toml", []byte(s.d.TOML()))
 	if err == nil {
 		err = s.set.Check(p)
@@ -20,33 +20,81 @@ func (s *student) remake(titles []title.Title) {
 	if err != nil {
 		return // it is said when the draft is saved
 	}
+	titles, where := s.titles()
 	fs := s.look.Facts.Filesystem
 	tree := layout.Lay(titles, p, layout.Destination{Attachment: &p.Attachments[0], Filesystem: fs, Set: s.set})
+	there := map[string]bool{}
+	for _, e := range s.look.Entries {
+		if !e.Folder {
+			there[fs.Fold(e.Path)] = true
+		}
+	}
 	wrong := map[string]string{} // by platform: where one would go
+	placed := make([]bool, len(titles))
 	for i := range titles {
 		t, pl := &titles[i], &tree.Placements[i]
-		if t.Platform == "" {
-			continue
-		}
-		is := ""
-		if rel, err := filepath.Rel(s.look.Dir, t.Discs[0].File.Path); err == nil {
-			is = filepath.ToSlash(rel)
-		}
+		is := where[t.Key]
 		switch {
 		case pl.Refusal != nil:
 			wrong[t.Platform] = fmt.Sprintf("%s is there, but by these rules %s", is, pl.Refusal.Say)
 		case fs.Fold(pl.Items[0].Path) != fs.Fold(is) && !strings.HasPrefix(fs.Fold(pl.Items[0].Path), fs.Fold(is)+"/"):
 			wrong[t.Platform] = fmt.Sprintf("%s is there, but by these rules it would go to %s", is, pl.Items[0].Path)
-		}
-	}
-	for _, r := range s.d.Rules {
-		for _, platform := range r.Platforms {
-			if say := wrong[platform]; say != "" {
-				s.d.Open = append(s.d.Open, say)
-				s.doubt(platform + " ")
+		default:
+			placed[i] = true
+			for k := range pl.Items {
+				if it := &pl.Items[k]; !there[fs.Fold(it.Path)] {
+					wrong[t.Platform] = fmt.Sprintf("by these rules there would be %s, but there is not", it.Path)
+				}
 			}
 		}
 	}
+	for _, platform := range s.platforms() {
+		if say := wrong[platform]; say != "" {
+			s.d.Open = append(s.d.Open, say)
+			s.doubt(platform + " ")
+		}
+	}
+	for _, l := range tree.Lists(func(i int) bool { return placed[i] }) {
+		if b, ok := s.read(s.spelt(l.Path)); !ok || string(b) != string(l.Data) {
+			s.d.Open = append(s.d.Open, fmt.Sprintf("%s says something else than by these rules", l.Path))
+			s.doubt("titles are listed in ")
+		}
+	}
+}
+
+// spelt is a path as it is written on the target.
+func (s *student) spelt(p string) string {
+	fold := s.look.Facts.Filesystem.Fold
+	for _, e := range s.look.Entries {
+		if fold(e.Path) == fold(p) {
+			return e.Path
+		}
+	}
+	return p
+}
+
+// titles are all that are on the target, and where the first file of each is.
+func (s *student) titles() (out []title.Title, where map[string]string) {
+	where = map[string]string{}
+	for _, x := range append(slices.Clone(s.all), s.split...) {
+		if _, ok := where[x.t.Key]; !ok {
+			out = append(out, *x.t)
+			where[x.t.Key] = x.where()
+		}
+	}
+	return out, where
+}
+
+// platforms are those of the draft's rules.
+func (s *student) platforms() (out []string) {
+	for _, r := range s.d.Rules {
+		for _, name := range r.Platforms {
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
 }
 
 // doubt takes back that findings which begin so are certain.

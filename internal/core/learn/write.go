@@ -2,10 +2,12 @@ package learn
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"polytome/internal/core/infer"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
@@ -33,7 +35,10 @@ func (d *Draft) TOML() string {
 	w.text("shown", d.Shown)
 	w.text("console", d.Console)
 	w.text("about", d.About)
-	w.line("list-order = [\"title\"]")
+	if len(d.ListOrder) == 0 {
+		w.list("list-order", []string{"title"})
+	}
+	w.list("list-order", d.ListOrder)
 
 	w.table("[[attachment]]", "How the loader reaches games.")
 	w.text("name", attachmentName(d.Via))
@@ -48,6 +53,10 @@ func (d *Draft) TOML() string {
 	for _, c := range d.Companions {
 		w.companion(&c)
 	}
+	for _, l := range d.Lists {
+		w.listFile(&l)
+	}
+	w.kit(d.Kit)
 	if b := d.Boot; b != nil {
 		w.table("[first-boot]", "Folders that the console makes by itself.")
 		w.list("folders", b.Folders)
@@ -137,9 +146,13 @@ func (w *writer) rule(r *Rule) {
 	slices.Sort(platforms)
 	w.list("platforms", slices.Compact(platforms))
 	w.list("forms", []string{string(r.Form)})
+	w.text("when", r.When)
 	w.text("path", r.Path)
 	if r.Tracks != "" {
 		w.text("tracks", r.Tracks)
+		if r.OneFile {
+			w.text("tracks-as", "one-file")
+		}
 	}
 	w.text("archives", r.Archives)
 	w.number("overflow-after", int64(r.Overflow))
@@ -167,8 +180,11 @@ func (w *writer) rule(r *Rule) {
 		w.table("[accept.too-large]", "What happens to a file that is too large: here it is split into parts of this "+
 			"size.")
 		w.text("do", "split")
+		w.number("over", r.Over)
 		w.number("part-size", r.PartSize)
 		w.text("parts", r.Parts)
+		w.text("manifest", r.Manifest)
+		w.text("manifest-text", r.ManifestText)
 	}
 }
 
@@ -176,15 +192,19 @@ func (w *writer) companion(c *Companion) {
 	w.table("[[companion]]", "A file for each title. {base} is the game's own name without its extension.")
 	w.text("is", c.Is)
 	w.list("platforms", c.Platforms)
-	if c.Several {
-		w.text("when", "discs over 1")
-	}
+	w.text("when", c.When)
 	if c.PerDisc {
 		w.text("per", "disc")
 	}
 	w.text("path", c.Path)
-	if c.Is != "cover" {
-		w.text("text", strings.ReplaceAll(c.Text, `\n`, "\n"))
+	switch {
+	case c.Is == "cover":
+	case c.Length > 0:
+		w.number("length", int64(c.Length))
+	default:
+		w.line("text = %s", strict.Quote(c.Text))
+		w.text("make", c.Make)
+		w.text("encoding", c.Encoding)
 	}
 	w.text("why", c.Why)
 	if c.Is == "cover" {
@@ -194,6 +214,57 @@ func (w *writer) companion(c *Companion) {
 		w.number("width", int64(c.Width))
 		w.number("height", int64(c.Height))
 		w.text("fit", "inside")
+	}
+	w.fields("companion.bytes", c.Bytes)
+}
+
+// fields writes values at fixed places of records.
+func (w *writer) fields(table string, all []infer.Field) {
+	for _, f := range all {
+		w.table("[["+table+"]]", "")
+		w.line("offset = %d", f.Offset)
+		w.line("length = %d", f.Length)
+		w.text("value", f.Value)
+		w.text("encoding", f.Encoding)
+		w.number("fill", int64(f.Fill))
+	}
+}
+
+func (w *writer) listFile(l *List) {
+	w.table("[[list]]", "A file in which titles are listed.")
+	w.text("path", l.Path)
+	w.list("platforms", l.Platforms)
+	w.text("when", l.When)
+	if l.PerTitle {
+		w.text("per", "title")
+	}
+	w.text("make", l.Make)
+	w.text("key", l.Key)
+	w.text("encoding", l.Encoding)
+	w.text("header", l.Header)
+	w.text("line", l.Line)
+	w.text("between", l.Between)
+	w.text("footer", l.Footer)
+	w.number("record", int64(l.Record))
+	w.number("header-length", int64(l.HeaderLength))
+	w.list("order", l.Order)
+	w.text("why", l.Why)
+	w.fields("list.header-field", l.HeaderFields)
+	w.fields("list.field", l.Fields)
+}
+
+// kit writes the loader's own files.
+func (w *writer) kit(all []KitFile) {
+	for _, f := range all {
+		w.table("[[kit.file]]", "A file of the loader's own.")
+		w.text("to", f.Path)
+		if f.Text == "" {
+			w.list("from", []string{path.Base(f.Path)})
+			w.line("optional = true")
+		} else {
+			w.text("text", f.Text)
+		}
+		w.text("why", f.Why)
 	}
 }
 
@@ -217,8 +288,8 @@ func (p *Platform) TOML() string {
 
 // pictureKind is what a companion shows, as far as its path says so: a folder that is named like a kind of picture;
 // else the front.
-func pictureKind(path string) string {
-	for folder := range strings.SplitSeq(strings.ToLower(path), "/") {
+func pictureKind(at string) string {
+	for folder := range strings.SplitSeq(strings.ToLower(at), "/") {
 		if slices.Contains(title.PictureKinds, folder) {
 			return folder
 		}

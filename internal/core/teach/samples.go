@@ -41,6 +41,7 @@ type class struct {
 	bytes int64
 	count int
 
+	said said         // words of small files beside the games
 	keep func(*place) // takes in a place whose values are known
 }
 

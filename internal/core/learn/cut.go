@@ -1,0 +1,169 @@
+package learn
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/infer"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/teach"
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+)
+
+// cut finds out how titles are named that are there in parts, and from which length on a title is.
+func (s *student) cut(r *Rule, whole []*sample) {
+	var when loader.Condition
+	_ = when.UnmarshalText([]byte(r.When)) // it was parsed before
+	var rows []infer.Row
+	var of []*sample
+	least, most := int64(0), int64(0)
+	for _, x := range whole {
+		most = max(most, x.of().Size())
+	}
+	for _, x := range s.split {
+		if !slices.Contains(r.Platforms, x.t.Platform) || x.t.Form != r.Form || x.ruled || !when.Empty() &&
+			!when.Holds(&x.facts) {
+			continue
+		}
+		x.ruled = true
+		of = append(of, x)
+		if n := x.of().Size(); least == 0 || n < least {
+			least = n
+		}
+		for k, part := range x.parts {
+			v := x.values
+			v[loader.FieldTitle], _ = s.naming(r.naming).Name(x.t.Name)
+			v[loader.FieldIndex], v[loader.FieldParts] = strconv.Itoa(k+1), strconv.Itoa(len(x.parts))
+			rows = append(rows, infer.Row{Values: v, Text: part})
+		}
+		r.PartSize = max(r.PartSize, x.size)
+	}
+	if len(of) == 0 {
+		return
+	}
+	fields := append(slices.Clone(pathFields), loader.FieldIndex, loader.FieldParts)
+	m, ok := infer.Template(rows, infer.Options{Fields: fields, Whens: append(whens(of), "index over 1"), Whole: true,
+		Fold: s.fold})
+	if !ok {
+		m.Text = infer.Literal(path.Dir(of[0].parts[0])) + "/{id}.{index|pad:2}"
+		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0],
+			of[0].parts[0]))
+	}
+	r.Parts = m.Text
+	limit := s.look.Facts.Filesystem.LargestFile
+	if limit == 0 || least <= limit {
+		r.Over = r.PartSize
+		if most > r.Over {
+			r.Over = most
+		}
+	}
+	s.manifest(r, of)
+	s.find(Likely, fmt.Sprintf("%s %s that are too large are split into parts of %s", r.Platforms[0], formWords[r.Form],
+		size.Format(r.PartSize)), "%s, such as %s", size.Count(len(of), "title"), of[0].parts[0])
+}
+
+// tracks finds out how track files are named that go by their cue sheet's name or by their title's.
+func (s *student) tracks(r *Rule, all []*sample) {
+	if r.Form != title.Tracks {
+		return
+	}
+	var rows []infer.Row
+	several := false
+	for _, x := range all {
+		several = several || len(x.of().Parts) > 1
+		for k, p := range x.of().Parts {
+			v := x.values
+			v[loader.FieldTitle], _ = s.naming(r.naming).Name(x.t.Name)
+			v[loader.FieldIndex] = strconv.Itoa(k + 1)
+			rows = append(rows, infer.Row{Values: v, Text: s.rel(p.File.Path)})
+		}
+	}
+	m, ok := infer.Template(rows, infer.Options{Fields: append(slices.Clone(pathFields), loader.FieldIndex),
+		Whole: true, Fold: s.fold})
+	if !ok || constant(m.Text, all) {
+		return
+	}
+	r.Tracks = m.Text
+	if at := strings.LastIndexAny(r.Tracks, "0123456789"); !several && at > 0 && strings.Contains(r.Tracks[at:], ".") &&
+		!strings.ContainsAny(r.Tracks[at:], "{}") { // the number of a disc's only track
+		number := counted.FindString(r.Tracks[strings.LastIndexFunc(r.Tracks[:at],
+			func(c rune) bool { return c < '0' || c > '9' })+1:])
+		if n, _ := strconv.Atoi(number); n == 1 {
+			index := "{index}"
+			if len(number) > 1 {
+				index = fmt.Sprintf("{index|pad:%d}", len(number))
+			}
+			r.Tracks = r.Tracks[:at+1-len(number)] + index + r.Tracks[at+1:]
+		}
+	}
+	if !strings.Contains(r.Tracks, "{index") {
+		if r.OneFile = !several && !strings.HasSuffix(strings.ToLower(r.Tracks), ".bin"); !r.OneFile {
+			r.Tracks = "" // they keep the names that they have
+			return
+		}
+	}
+	s.find(Likely, "their track files go to "+r.Tracks, "all are named after their cue sheets")
+	if !several {
+		s.d.Open = append(s.d.Open, fmt.Sprintf(
+			"what becomes of %s discs of several tracks? All that are there have one",
+			r.Platforms[0]))
+	}
+}
+
+var sum = regexp.MustCompile(`\b[0-9a-f]{8}\b`)
+
+// manifest finds the list of parts that lies with each title in parts, and what stands in it.
+func (s *student) manifest(r *Rule, of []*sample) {
+	var rows []infer.Row
+	var texts []string
+	var entries []infer.Entry
+	for _, x := range of {
+		for _, e := range s.unexplained() {
+			if path.Dir(e.Path) != path.Dir(x.parts[0]) {
+				continue
+			}
+			b, ok := s.read(e.Path)
+			if as, text := teach.EncodingOf([][]byte{b}); !ok || !text || as != "" || wordIn(string(b),
+				path.Base(x.parts[0])) < 0 {
+				continue
+			}
+			v := x.values
+			v[loader.FieldTitle], _ = s.naming(r.naming).Name(x.t.Name)
+			v[loader.FieldParts] = strconv.Itoa(len(x.parts))
+			entry := infer.Entry{Values: v}
+			sums := sum.FindAllString(string(b), -1)
+			left := x.of().Size()
+			for k, part := range x.parts {
+				p := v
+				p[loader.FieldFile], p[loader.FieldSize] = path.Base(part), strconv.FormatInt(min(left, x.size), 10)
+				if left -= x.size; len(sums) == len(x.parts) {
+					p[loader.FieldSum] = sums[k]
+				}
+				entry.Discs = append(entry.Discs, p)
+			}
+			rows = append(rows, infer.Row{Values: v, Text: e.Path})
+			texts, entries = append(texts, string(b)), append(entries, entry)
+			break
+		}
+	}
+	if len(rows) < len(of) {
+		return
+	}
+	at, ok := infer.Template(rows, infer.Options{Fields: pathFields, Whole: true, Fold: s.fold})
+	fields := append(slices.Clone(textFields), loader.FieldSum)
+	text, ok2 := infer.Each(texts, entries, infer.Options{Fields: fields})
+	if !ok || !ok2 {
+		return
+	}
+	for i := range rows {
+		s.used[rows[i].Text] = true
+	}
+	r.Manifest, r.ManifestText = at.Text, text.Text
+	s.find(Likely, "a list of their parts goes to "+at.Text, "%s, such as %s", size.Count(len(rows), "file"),
+		rows[0].Text)
+}

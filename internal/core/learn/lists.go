@@ -1,0 +1,381 @@
+package learn
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/infer"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/teach"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// A List is a file in which titles are listed.
+type List struct {
+	Path                          string
+	Platforms                     []string
+	When                          string
+	PerTitle                      bool
+	Make, Key                     string
+	Encoding                      string
+	Header, Line, Between, Footer string
+	Record, HeaderLength          int
+	HeaderFields, Fields          []infer.Field
+	Order                         []string
+	Why                           string
+}
+
+// listing is a file that names titles.
+type listing struct {
+	entry target.Entry
+	raw   []byte
+	text  string // decoded
+	lines []line // in the order of the file
+}
+
+// line is a place in a list that names a title, or one of its discs.
+type line struct {
+	of   *placed
+	disc int // -1 for the whole title
+	at   int
+}
+
+func (l *line) values() loader.Values {
+	if l.disc >= 0 {
+		return l.of.discs[l.disc]
+	}
+	return l.of.whole
+}
+
+// lists finds files that name several titles.
+func (s *student) lists() {
+	clusters := map[string][]*listing{}
+	var order []string
+	for _, e := range s.unexplained() {
+		raw, ok := s.read(e.Path)
+		if !ok || len(raw) == 0 {
+			continue
+		}
+		key := fmt.Sprintf("%s %d", strings.ToLower(path.Ext(e.Path)), strings.Count(e.Path, "/"))
+		base := counted.ReplaceAllStringFunc(path.Base(e.Path), func(n string) string { return n })
+		if m := leading.FindString(strings.TrimPrefix(strings.TrimSuffix(base, path.Ext(base)), "all")); m != "" {
+			key += m
+		}
+		if clusters[key] == nil {
+			order = append(order, key)
+		}
+		clusters[key] = append(clusters[key], &listing{entry: e, raw: raw})
+	}
+	for _, key := range order {
+		all := clusters[key]
+		if len(all) > 1 && s.listed(all) {
+			continue
+		}
+		for _, l := range all {
+			if !s.used[l.entry.Path] {
+				s.listed([]*listing{l})
+			}
+		}
+	}
+}
+
+// listed finds the rule for files that are made alike.
+func (s *student) listed(all []*listing) bool {
+	var raw [][]byte
+	for _, l := range all {
+		raw = append(raw, l.raw)
+	}
+	as, text := teach.EncodingOf(raw)
+	for _, perTitle := range []bool{false, true} {
+		for _, f := range []loader.Field{loader.FieldFile, loader.FieldBase, loader.FieldID, loader.FieldTitle,
+			loader.FieldName} {
+			c := &List{Encoding: as, PerTitle: perTitle}
+			ok := true
+			for _, l := range all {
+				if l.text = layout.Decoded(as, string(l.raw)); !text {
+					l.text = string(l.raw)
+				}
+				ok = ok && s.lines(l, f, perTitle, text)
+			}
+			if !ok || !s.pathOf(c, all) {
+				continue
+			}
+			if text && s.textList(c, all) || !text && s.recordList(c, all) {
+				s.takeList(c, all)
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// lines finds where a list names titles by a field; false where it names none, or some of them twice.
+func (s *student) lines(l *listing, f loader.Field, perTitle, text bool) bool {
+	l.lines = nil
+	find := func(x *placed, disc int) {
+		n := line{of: x, disc: disc}
+		v := n.values()
+		w := v[f]
+		if len(w) < 2 {
+			return
+		}
+		for _, as := range []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"} {
+			in := w
+			if !text {
+				b, ok := infer.Encoded(w, as)
+				if !ok {
+					continue
+				}
+				in = string(b)
+			}
+			if n.at = wordIn(l.text, in); n.at >= 0 {
+				l.lines = append(l.lines, n)
+				return
+			}
+			if text {
+				return
+			}
+		}
+	}
+	for _, x := range s.placed {
+		if perTitle {
+			find(x, -1)
+			continue
+		}
+		for d := range x.discs {
+			find(x, d)
+		}
+	}
+	slices.SortStableFunc(l.lines, func(a, b line) int { return a.at - b.at })
+	for i := 1; i < len(l.lines); i++ {
+		if l.lines[i].at == l.lines[i-1].at {
+			return false
+		}
+	}
+	return len(l.lines) > 0
+}
+
+// wordIn is where a text has a word that is no part of a longer one; -1 for nowhere.
+func wordIn(text, word string) int {
+	letter := func(c byte) bool {
+		return c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= 0x80
+	}
+	for from := 0; ; {
+		at := strings.Index(text[from:], word)
+		if at < 0 {
+			return -1
+		}
+		at += from
+		end := at + len(word)
+		if (at == 0 || !letter(text[at-1]) || !letter(word[0])) &&
+			(end == len(text) || !letter(text[end]) || !letter(word[len(word)-1])) &&
+			(end+1 >= len(text) || text[end] != ' ' || !isDigit(text[end+1])) {
+			return at
+		}
+		from = at + 1
+	}
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+var listFields = []loader.Field{loader.FieldFolder, loader.FieldKind, loader.FieldRegion, loader.FieldPlatform,
+	loader.FieldForm, loader.FieldExt}
+
+// pathOf finds the path of lists: one, or one for each value of what their titles have in common.
+func (s *student) pathOf(c *List, all []*listing) bool {
+	if len(all) == 1 && !s.apart(all[0]) {
+		c.Path = infer.Literal(all[0].entry.Path)
+		return true
+	}
+	var rows []infer.Row
+	for _, l := range all {
+		v := l.lines[0].values()
+		for i := range l.lines {
+			o := l.lines[i].values()
+			for _, f := range listFields {
+				if o[f] != v[f] {
+					v[f] = ""
+				}
+			}
+		}
+		text := l.entry.Path
+		if path.Dir(text) == v[loader.FieldFolder] {
+			text = v[loader.FieldFolder] + "/" + path.Base(text)
+		}
+		rows = append(rows, infer.Row{Values: v, Text: text})
+	}
+	m, ok := infer.Template(rows, infer.Options{Fields: listFields, Whole: true, Simple: true, Fold: s.fold})
+	if ok && strings.Contains(m.Text, "{") {
+		c.Path = m.Text
+		return true
+	}
+	if len(all) == 1 {
+		c.Path = infer.Literal(all[0].entry.Path)
+		return true
+	}
+	return false
+}
+
+// apart reports whether titles that are listed are told by their folder from others, which are not.
+func (s *student) apart(l *listing) bool {
+	some, others := s.inList([]*listing{l})
+	if len(others) == 0 || tells(some, others) != "" {
+		return false
+	}
+	folder := l.lines[0].values()[loader.FieldFolder]
+	for i := range l.lines {
+		if l.lines[i].values()[loader.FieldFolder] != folder {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(others, func(x *placed) bool { return x.whole[loader.FieldFolder] == folder })
+}
+
+// inList divides titles into those that lists name and the others.
+func (s *student) inList(all []*listing) (some, others []*placed) {
+	for _, x := range s.placed {
+		if slices.ContainsFunc(all, func(l *listing) bool {
+			return slices.ContainsFunc(l.lines, func(n line) bool { return n.of == x })
+		}) {
+			some = append(some, x)
+		} else {
+			others = append(others, x)
+		}
+	}
+	return some, others
+}
+
+// textList finds of what entries of texts are made.
+func (s *student) textList(c *List, all []*listing) bool {
+	var files []infer.Listing
+	for _, l := range all {
+		f := infer.Listing{Text: l.text}
+		for i := range l.lines {
+			e := infer.Entry{Values: l.lines[i].values(), At: l.lines[i].at}
+			if c.PerTitle {
+				e.Discs = l.lines[i].of.discs
+			}
+			f.Entries = append(f.Entries, e)
+		}
+		files = append(files, f)
+	}
+	for _, e := range escapes(all[0].text) {
+		m, ok := infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do, Simple: true})
+		if !ok {
+			m, ok = infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do})
+		}
+		if ok {
+			c.Make, c.Header, c.Line, c.Between, c.Footer = e.make, m.Header, m.Line, m.Between, m.Footer
+			return true
+		}
+	}
+	return false
+}
+
+// recordList finds of what records are made, and how long they are: what is left in front of as many as there are
+// titles is a header.
+func (s *student) recordList(c *List, all []*listing) bool {
+	step := 0
+	for _, l := range all {
+		for i := 1; i < len(l.lines); i++ {
+			if d := l.lines[i].at - l.lines[i-1].at; step != 0 && d != step {
+				return false
+			} else if step = d; d < 2 {
+				return false
+			}
+		}
+	}
+	if step == 0 {
+		return false
+	}
+	var records, heads [][]byte
+	var values, counts []loader.Values
+	for _, l := range all {
+		head := len(l.raw) - step*len(l.lines)
+		if head < 0 || head > l.lines[0].at {
+			return false
+		}
+		c.HeaderLength = head
+		heads = append(heads, l.raw[:head])
+		counts = append(counts, loader.Values{loader.FieldDiscs: strconv.Itoa(len(l.lines))})
+		for i := range l.lines {
+			v := l.lines[i].values()
+			v[loader.FieldIndex] = strconv.Itoa(i + 1)
+			records = append(records, l.raw[head+i*step:head+(i+1)*step])
+			values = append(values, v)
+		}
+	}
+	if slices.ContainsFunc(heads, func(h []byte) bool { return len(h) != c.HeaderLength }) {
+		return false
+	}
+	fields, ok := infer.Bytes(records, values, textFields)
+	if !ok {
+		return false
+	}
+	c.Record, c.Fields, c.Encoding = step, fields, ""
+	if c.HeaderLength > 0 {
+		if c.HeaderFields, ok = infer.Header(heads, counts); !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// takeList says what was found of lists.
+func (s *student) takeList(c *List, all []*listing) {
+	some, others := s.inList(all)
+	for _, x := range some {
+		if !slices.Contains(c.Platforms, x.t.Platform) {
+			c.Platforms = append(c.Platforms, x.t.Platform)
+		}
+	}
+	others = slices.DeleteFunc(others, func(x *placed) bool { return !slices.Contains(c.Platforms, x.t.Platform) })
+	c.When = tells(some, others)
+	n := 0
+	for _, l := range all {
+		s.used[l.entry.Path] = true
+		n += len(l.lines)
+	}
+	c.Order = []string{ordered(all)}
+	first := all[0].entry.Path
+	c.Why = fmt.Sprintf("learnt from %s of %s", size.Count(n, "title"), first)
+	s.d.Lists = append(s.d.Lists, *c)
+	how := Certain
+	if n < 3 || c.When == "" && len(others) > 0 {
+		how = Likely
+	}
+	s.find(how, "titles are listed in "+c.Path, "%s, such as in %s", size.Count(n, "title"), first)
+	if c.When == "" && len(others) > 0 {
+		s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not listed in %s?", others[0].whole[loader.FieldName],
+			first))
+	}
+}
+
+// ordered is by what entries are sorted.
+func ordered(all []*listing) string {
+	orders := map[string]func(v *loader.Values) string{
+		"title":  func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldTitle]) },
+		"id":     func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldID]) },
+		"kind":   func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldKind]) },
+		"path":   func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldFile]) },
+		"number": func(v *loader.Values) string { return fmt.Sprintf("%06s", v[loader.FieldNumber]) },
+	}
+	for _, by := range []string{"title", "id", "path", "kind", "number"} {
+		ok := true
+		for _, l := range all {
+			ok = ok && slices.IsSortedFunc(l.lines, func(a, b line) int {
+				x, y := a.values(), b.values()
+				return strings.Compare(orders[by](&x), orders[by](&y))
+			})
+		}
+		if ok {
+			return by
+		}
+	}
+	return "title"
+}

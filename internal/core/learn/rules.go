@@ -1,0 +1,382 @@
+package learn
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"polytome/internal/core/infer"
+	"polytome/internal/core/layout"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/size"
+	"polytome/internal/target"
+)
+
+// group is titles of one platform and form, for which rules are looked for.
+type group struct {
+	platform string
+	form     title.Form
+	all      []*sample
+}
+
+// rules groups the samples by platform and form, and finds rules for each.
+func (s *student) rules() {
+	var groups []*group
+	for _, x := range s.all {
+		i := slices.IndexFunc(groups, func(g *group) bool { return g.platform == x.t.Platform && g.form == x.t.Form })
+		if i < 0 {
+			i = len(groups)
+			groups = append(groups, &group{platform: x.t.Platform, form: x.t.Form})
+		}
+		groups[i].all = append(groups[i].all, x)
+	}
+	for _, g := range groups {
+		s.ruled(g, g.all)
+	}
+}
+
+// ruled finds rules for samples of a group: one for all of them, or else one for the most, and where a condition tells
+// those from the others, further ones for these.
+func (s *student) ruled(g *group, all []*sample) {
+	f := s.template(all)
+	var agree, others []*sample
+	for i, x := range all {
+		if f.made[i] {
+			agree = append(agree, x)
+		} else {
+			others = append(others, x)
+		}
+	}
+	if len(agree) == 0 || f.text == "" {
+		s.guessed(g, all)
+		return
+	}
+	r := Rule{Platforms: []string{g.platform}, Form: g.form, Path: s.spelled(g, agree, f.text), naming: f.naming,
+		Numbers: f.numbers}
+	if f.order != "" && f.order != "title" {
+		s.d.ListOrder = []string{f.order}
+	}
+	if len(others) > 0 {
+		if r.When = separates(agree, others); r.When == "" {
+			// these may be the exception
+			if when, o := separates(others, agree), s.template(others); when != "" && !slices.Contains(o.made, false) {
+				agree, others, f = others, agree, o
+				r.When, r.Path, r.naming, r.Numbers = when, s.spelled(g, agree, f.text), f.naming, f.numbers
+			}
+		}
+	}
+	r.Archives = archives(agree)
+	s.paged(&r, agree)
+	s.renames(&r, agree)
+	s.tracks(&r, agree)
+	s.written(&r, agree)
+	s.cut(&r, agree)
+	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
+	c := Certain
+	if len(agree) < 3 || len(others) > 0 && r.When == "" {
+		c = Likely
+	}
+	when := ""
+	if r.When != "" {
+		when = ", where " + r.When + ","
+	}
+	s.find(c, fmt.Sprintf("%s %s%s go to %s", g.platform, formWords[g.form], when, r.Path),
+		"%d of %d are stored like this, such as %s", len(agree), len(all), agree[0].path)
+	if r.Numbers != "" {
+		s.find(Likely, "paths have running numbers, "+map[string]string{"in-order": "in the order of the list",
+			"append": "and a new title gets the next one"}[r.Numbers], "%d of %d have one, such as %s", len(agree),
+			len(all),
+			agree[0].path)
+	}
+	if len(others) > 0 && r.When == "" {
+		for _, x := range others {
+			s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not with the other %s titles?", x.path, g.platform))
+		}
+		others = nil
+	}
+	s.add(r)
+	if len(others) > 0 {
+		s.ruled(g, others)
+	}
+}
+
+// guessed puts samples of whose paths no rule makes two into the folder that all have in common, and asks.
+func (s *student) guessed(g *group, all []*sample) {
+	dir := path.Dir(all[0].path)
+	for _, x := range all {
+		for dir != "." && !strings.HasPrefix(x.path, dir+"/") {
+			dir = path.Dir(dir)
+		}
+	}
+	file := "{title}"
+	if g.form != title.Folder {
+		file += infer.Literal(path.Ext(all[0].path))
+	}
+	r := Rule{Platforms: []string{g.platform}, Form: g.form, Path: path.Join(infer.Literal(dir), file),
+		Archives: archives(all),
+		Why:      "guessed: no rule makes the paths of those that are there"}
+	s.find(Guess, fmt.Sprintf("%s %s go to %s", g.platform, formWords[g.form], r.Path), "nothing else is known of %s",
+		size.Count(len(all), "path"))
+	for _, x := range all[:min(len(all), 3)] {
+		s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s there? No rule makes its path", x.path))
+	}
+	s.add(r)
+}
+
+// found is a template, how titles are written in it, and which samples it makes.
+type found struct {
+	text    string
+	naming  naming
+	numbers string
+	order   string // of the list, where numbers follow it
+	made    []bool
+}
+
+// naming is how titles are written.
+type naming struct {
+	ascii     bool
+	forbidden string
+	longest   int
+}
+
+func (s *student) naming(n naming) layout.Naming {
+	return layout.Naming{Units: target.Characters, Longest: n.longest, Permits: func(c rune) bool {
+		return !(n.ascii && c > '~') && !strings.ContainsRune(n.forbidden, c) &&
+			!strings.ContainsRune(s.look.Facts.Filesystem.Forbidden, c)
+	}}
+}
+
+// pathFields are what paths are made of, the likeliest first.
+var pathFields = []loader.Field{loader.FieldTitle, loader.FieldID, loader.FieldDisc, loader.FieldDiscs,
+	loader.FieldNumber,
+	loader.FieldKind, loader.FieldRegion, loader.FieldPage, loader.FieldExt, loader.FieldPlatform, loader.FieldSize}
+
+// template finds the path of samples: with the names as they are first, then as a rule may write them, then with
+// running numbers, and last the one that makes the most.
+func (s *student) template(all []*sample) found {
+	page := pages(all)
+	o := infer.Options{Fields: pathFields, Whens: whens(all), Whole: true, Fold: s.fold}
+	rows := func(n naming, numbers []string) (out []infer.Row) {
+		how := s.naming(n)
+		for i, x := range all {
+			v := x.values
+			v[loader.FieldTitle], _ = how.Name(x.t.Name)
+			v[loader.FieldPage] = page[i]
+			if numbers != nil {
+				v[loader.FieldNumber] = numbers[i]
+			}
+			out = append(out, infer.Row{Values: v, Text: x.path})
+		}
+		return out
+	}
+	whole := make([]bool, len(all))
+	for i := range whole {
+		whole[i] = true
+	}
+	usual := s.usual(all)
+	if m, ok := infer.Template(rows(usual, nil), o); ok && !constant(m.Text, all) {
+		return found{text: m.Text, naming: usual, made: whole}
+	}
+	for _, h := range numberings(append(slices.Clone(all), s.split...)) {
+		if m, ok := infer.Template(rows(usual, h.numbers), o); ok && strings.Contains(m.Text, "{number") {
+			return found{text: m.Text, naming: usual, numbers: h.how, order: h.order, made: whole}
+		}
+	}
+	longest := 0
+	for _, x := range all {
+		longest = max(longest, len([]rune(x.t.Name)))
+	}
+	for n := min(longest, 64) - 1; n >= 4; n-- {
+		short := usual
+		short.longest = n
+		if m, ok := infer.Template(rows(short, nil), o); ok {
+			return found{text: m.Text, naming: short, made: whole}
+		}
+	}
+	o.Simple = true
+	m, made := infer.Most(rows(usual, nil), o)
+	if made == nil {
+		made = make([]bool, len(all))
+	}
+	return found{text: m.Text, naming: usual, made: made}
+}
+
+// constant reports whether a template makes one path for several samples.
+func constant(text string, all []*sample) bool {
+	return len(all) > 1 && !strings.Contains(strings.ReplaceAll(text, "{{", ""), "{")
+}
+
+// usual is how names are written as far as the names in the games and the paths tell at once: characters that the first
+// have and the others never.
+func (s *student) usual(all []*sample) (n naming) {
+	foreign, kept := 0, 0
+	for _, x := range all {
+		for _, c := range x.t.Name {
+			switch {
+			case c > '~':
+				foreign++
+				if strings.ContainsRune(x.path, c) {
+					kept++
+				}
+			case c < ' ' || c == '.' || c == '/' || c == '\\' || c == ' ' || c >= '0' && c <= '9' ||
+				c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || strings.ContainsRune(n.forbidden, c) ||
+				strings.ContainsRune(s.look.Facts.Filesystem.Forbidden, c):
+			case !slices.ContainsFunc(all, func(x *sample) bool { return strings.ContainsRune(x.path, c) }):
+				n.forbidden += string(c)
+			}
+		}
+	}
+	n.ascii = foreign > 0 && kept == 0
+	return n
+}
+
+// written says how titles are written.
+func (s *student) written(r *Rule, all []*sample) {
+	r.ASCII, r.Forbidden, r.Longest = r.naming.ascii, r.naming.forbidden, r.naming.longest
+	if r.ASCII {
+		s.find(Likely, "titles are written in ASCII", "letters of other scripts in the games' own names were replaced")
+	}
+	if r.Forbidden != "" {
+		s.find(Likely, "titles hold none of "+r.Forbidden, "the games' own names do, and the files' names do not")
+	}
+	if r.Longest > 0 {
+		i := slices.IndexFunc(all, func(x *sample) bool { return len([]rune(x.t.Name)) > r.Longest })
+		s.find(Likely, fmt.Sprintf("a title has at most %d characters", r.Longest),
+			"names were cut, such as in %s from %q",
+			all[max(0, i)].path, all[max(0, i)].t.Name)
+	}
+}
+
+// whens are conditions that a part of a path may depend on.
+func whens(all []*sample) (out []string) {
+	for _, f := range []loader.Field{loader.FieldKind, loader.FieldRegion} {
+		values := distinct(all, f)
+		if len(values) < 2 || len(values) > 5 {
+			continue
+		}
+		for _, v := range values {
+			if v != "" {
+				out = append(out, f.String()+" is "+v)
+			}
+		}
+	}
+	return out
+}
+
+func distinct(all []*sample, f loader.Field) (out []string) {
+	for _, x := range all {
+		if v := x.values[f]; !slices.Contains(out, v) {
+			out = append(out, v)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// separates is the simplest condition that holds for all of some samples and for none of others; "" for none.
+func separates(some, others []*sample) string {
+	tells := func(when string) bool {
+		var c loader.Condition
+		if c.UnmarshalText([]byte(when)) != nil {
+			return false
+		}
+		holds := func(x *sample) bool { return c.Holds(&x.facts) }
+		return !slices.ContainsFunc(some, func(x *sample) bool { return !holds(x) }) && !slices.ContainsFunc(others,
+			holds)
+	}
+	var try []string
+	for _, f := range []loader.Field{loader.FieldKind, loader.FieldRegion, loader.FieldExt} {
+		values := slices.DeleteFunc(distinct(some, f), func(v string) bool { return v == "" })
+		switch {
+		case len(values) == 1:
+			try = append(try, f.String()+" is "+values[0])
+		case len(values) > 1 && len(values) < 6 && !slices.ContainsFunc(values, func(v string) bool {
+			return strings.Contains(v, ",")
+		}):
+			try = append(try, f.String()+" in "+strings.Join(values, ", "))
+		}
+		try = append(try, f.String(), "not "+f.String())
+	}
+	try = append(try, "discs", "not discs", "parts over 1")
+	bytes := func(of []*sample) (least, most int64) {
+		for i, x := range of {
+			n, _ := strconv.ParseInt(x.facts[loader.FieldSize], 10, 64)
+			if least = min(least, n); i == 0 {
+				least = n
+			}
+			most = max(most, n)
+		}
+		return least, most
+	}
+	a, b := bytes(some)
+	c, d := bytes(others)
+	switch {
+	case b < c:
+		try = append(try, "size under "+between(b, c))
+	case d < a:
+		try = append(try, "size over "+between(d, a))
+	}
+	for _, when := range try {
+		if tells(when) {
+			return when
+		}
+	}
+	return ""
+}
+
+// between is a round number of bytes from one on, below another one.
+func between(from, below int64) string {
+	for _, unit := range []struct {
+		word  string
+		bytes int64
+	}{{"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}} {
+		for _, n := range []int64{4, 2, 1, 8, 700, 650, 100, 500, 10, 50, 64, 128, 256, 512, 16, 32, 40, 20, 200} {
+			if n*unit.bytes >= from && n*unit.bytes < below {
+				return strconv.FormatInt(n, 10) + unit.word
+			}
+		}
+	}
+	return strconv.FormatInt(from, 10)
+}
+
+// spelled is a template as a person would write it: with the extension and the platform as fields, where that says the
+// same.
+func (s *student) spelled(g *group, all []*sample, text string) string {
+	if g.form == title.Cartridge || g.form == title.Package {
+		ext := path.Ext(all[0].path)
+		if bare, ok := strings.CutSuffix(text, infer.Literal(ext)); ok && ext == strings.ToLower(ext) {
+			text = bare + "{ext}"
+		} else if ok {
+			text = bare + "{ext|upper}"
+			if s.shouts(all) {
+				text = bare + "{ext}"
+			}
+		}
+	}
+	parts := strings.Split(text, "/")
+	for i, part := range parts[:len(parts)-1] { // a folder with the name of what all have is named after it
+		for _, f := range []loader.Field{loader.FieldPlatform, loader.FieldKind, loader.FieldRegion} {
+			v := distinct(all, f)
+			if len(v) == 1 && v[0] != "" && strings.EqualFold(part, v[0]) && (f != loader.FieldPlatform ||
+				s.taughtBy(v[0]) == nil) {
+				parts[i] = "{" + f.String() + cased(part, v[0]) + "}"
+				break
+			}
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+// cased is the transform that makes got of value.
+func cased(got, value string) string {
+	switch {
+	case got == value:
+		return ""
+	case got == strings.ToUpper(value):
+		return "|upper"
+	}
+	return "|lower"
+}

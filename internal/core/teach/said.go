@@ -1,0 +1,127 @@
+package teach
+
+import (
+	"encoding/json"
+	"html"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"unicode"
+
+	"polytome/internal/core/reading"
+	"polytome/internal/target"
+)
+
+// said are the words that small files on a target have: names of lists and of files beside games. What stands in a game
+// and in such a file too is worth something.
+type said map[string]bool // as they are, and in capital letters
+
+// longestSaid is how many bytes a file has at most that is looked into for words, and mostSaid how many files are.
+const (
+	longestSaid = 64 << 10
+	mostSaid    = 200
+)
+
+// wordsOf collects the words of small files.
+func wordsOf(dir string, entries []target.Entry) said {
+	out := said{}
+	files := 0
+	for _, e := range entries {
+		if e.Folder || e.Size == 0 || e.Size > longestSaid || target.IsTemporary(e.Path) || target.OfSystem(e.Path) {
+			continue
+		}
+		if files++; files > mostSaid {
+			break
+		}
+		base := path.Base(e.Path)
+		out.add(strings.TrimSuffix(base, path.Ext(base)))
+		b, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(e.Path)))
+		if err != nil {
+			continue // it is said where the target is checked
+		}
+		if as, text := EncodingOf([][]byte{b}); text {
+			out.text(reading.Decode(b, as))
+			continue
+		}
+		for _, as := range []string{"latin-1", "utf-16le", "utf-16be", "shift-jis"} {
+			for _, word := range strings.FieldsFunc(decodeAll(b, as),
+				func(r rune) bool { return unicode.IsControl(r) || r == unicode.ReplacementChar }) {
+				if legible(word) {
+					out.add(word)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// legible reports whether bytes that were taken for text are some: mostly letters and spaces.
+func legible(word string) bool {
+	good, all := 0, 0
+	for _, r := range word {
+		if all++; unicode.IsLetter(r) && (r < 0x80 || r > 0xFF) || r == ' ' || r >= '0' && r <= '9' {
+			good++
+		}
+	}
+	return good*10 >= all*7
+}
+
+// decodeAll is bytes as text, also behind zeros.
+func decodeAll(b []byte, as string) string {
+	var out strings.Builder
+	zero := "\x00"
+	if strings.HasPrefix(as, "utf-16") {
+		zero = "\x00\x00"
+	}
+	for len(b) > 0 {
+		text := reading.Decode(b, as)
+		out.WriteString(text + "\n")
+		step := 0
+		for at := 0; at+len(zero) <= len(b); at += len(zero) {
+			if string(b[at:at+len(zero)]) == zero {
+				step = at + len(zero)
+				break
+			}
+		}
+		if step == 0 {
+			break
+		}
+		b = b[step:]
+	}
+	return out.String()
+}
+
+var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
+
+// text takes the words of a text: lines, what stands between quotes, and what separators divide.
+func (s said) text(text string) {
+	for _, q := range quoted.FindAllString(text, -1) {
+		var word string
+		if json.Unmarshal([]byte(q), &word) == nil {
+			s.add(word)
+		}
+	}
+	for line := range strings.Lines(text) {
+		s.add(line)
+		for _, word := range strings.FieldsFunc(line,
+			func(r rune) bool { return strings.ContainsRune("\"'<>|;\t=,:{}[]()/", r) }) {
+			s.add(html.UnescapeString(word))
+			for _, w := range strings.Fields(word) {
+				s.add(w)
+			}
+		}
+	}
+}
+
+func (s said) add(word string) {
+	if word = strings.TrimSpace(word); len(word) > 2 && len(word) < 200 {
+		s[word], s[strings.ToUpper(word)] = true, true
+	}
+}
+
+// has reports whether a value is one of the words.
+func (s said) has(value string) bool {
+	return len(value) > 2 && s[strings.ToUpper(strings.TrimSpace(value))]
+}
