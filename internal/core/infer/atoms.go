@@ -97,9 +97,9 @@ func fieldCost(f loader.Field) int {
 	switch f {
 	case loader.FieldID, loader.FieldTitle, loader.FieldFile, loader.FieldNumber:
 		return 3
-	case loader.FieldPage: // even where there is a second one only
+	case loader.FieldPage, loader.FieldDisc, loader.FieldDiscs: // even where there is a second one only
 		return 1
-	case loader.FieldName, loader.FieldDisc, loader.FieldIndex, loader.FieldBase, loader.FieldExt, loader.FieldFolder:
+	case loader.FieldName, loader.FieldIndex, loader.FieldBase, loader.FieldExt, loader.FieldFolder:
 		return 4
 	}
 	return 5
@@ -139,6 +139,9 @@ func atomsOf(rows []Row, o *Options, fold func(string) string) (out []atom) {
 				continue
 			}
 			a := atom{text: "{" + f.String() + c.text + "}", cost: fieldCost(f) + c.cost}
+			if f == loader.FieldDisc && c.text == "|letters" {
+				a.cost = 2
+			}
 			t, ok := templateOf(a.text)
 			if !ok {
 				continue
@@ -210,7 +213,7 @@ func (s *search) table(x *state, f loader.Field, active []bool, next func(*state
 				break
 			}
 			means[v] = rest
-			at[i] += len(rest)
+			at[i] += uint16(len(rest))
 			rows++
 		}
 		if !ok || len(means) < 2 || len(means) > mostMeanings || rows < len(means)*2 {

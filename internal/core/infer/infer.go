@@ -44,12 +44,15 @@ type Made struct {
 
 // Template finds the simplest template that makes the texts of all rows; ok is false where there is none.
 func Template(rows []Row, o Options) (Made, bool) {
-	if len(rows) == 0 {
+	if len(rows) == 0 || slices.ContainsFunc(rows, func(r Row) bool { return len(r.Text) > longest }) {
 		return Made{}, false
 	}
 	s := newSearch(rows, o)
 	return s.run()
 }
+
+// longest is how many bytes a text has at most.
+const longest = 8 << 10
 
 // mostSteps bounds a search: what takes longer is no template that a person would have written.
 const mostSteps = 8000
@@ -129,9 +132,9 @@ func (s *search) fold(text string) string {
 
 // A state is how far the texts are made, in which branch.
 type state struct {
-	at     []int // by row
-	branch int   // -1 outside of all
-	fresh  bool  // nothing is in the branch yet
+	at     []uint16 // by row
+	branch int      // -1 outside of all
+	fresh  bool     // nothing is in the branch yet
 	cost   int
 	left   int // what the rest costs at least, as a rule
 	from   *state
@@ -161,21 +164,20 @@ func (s *state) template() string {
 
 // run looks through what makes the texts, the simplest first (A*).
 func (s *search) run() (Made, bool) {
-	queue := &states{{at: make([]int, len(s.rows)), branch: -1}}
-	done := map[string]bool{}
+	queue := &states{{at: make([]uint16, len(s.rows)), branch: -1}}
+	best := map[string]int{} // the least that each state costs
 	for steps := 0; queue.Len() > 0 && steps < mostSteps; steps++ {
 		x := heap.Pop(queue).(*state)
-		key := x.key()
-		if done[key] {
-			continue
+		if x.cost > best[x.key()] {
+			continue // there was a simpler way to it
 		}
-		done[key] = true
 		if x.branch < 0 && s.finished(x) {
 			return Made{settle(x.template()), x.cost}, true
 		}
 		s.expand(x, func(y *state) {
-			if !done[y.key()] {
-				y.left = s.left(y.at)
+			key := y.key()
+			if was, ok := best[key]; !ok || y.cost < was {
+				best[key], y.left = y.cost, s.left(y.at)
 				heap.Push(queue, y)
 			}
 		})
@@ -207,17 +209,17 @@ func settle(text string) string {
 }
 
 // left guesses what the rest of the texts costs: a field has some letters.
-func (s *search) left(at []int) int {
+func (s *search) left(at []uint16) int {
 	most := 0
 	for i := range at {
-		most = max(most, len(s.texts[i])-at[i])
+		most = max(most, len(s.texts[i])-int(at[i]))
 	}
 	return most * 3 / 4
 }
 
 func (s *search) finished(x *state) bool {
 	for i, at := range x.at {
-		if at != len(s.texts[i]) {
+		if int(at) != len(s.texts[i]) {
 			return false
 		}
 	}
@@ -259,7 +261,7 @@ func (s *search) expand(x *state, next func(*state)) {
 }
 
 // goesOn reports whether something can stand next in all rows, or in some of them by another condition.
-func (s *search) goesOn(at []int) bool {
+func (s *search) goesOn(at []uint16) bool {
 	if s.alike(at) || s.finished(&state{at: at}) {
 		return true
 	}
@@ -289,9 +291,9 @@ func (s *search) goesOn(at []int) bool {
 }
 
 // alike reports whether the same character comes next in all rows.
-func (s *search) alike(at []int) bool {
+func (s *search) alike(at []uint16) bool {
 	for i := range at {
-		if at[i] == len(s.texts[i]) || at[0] == len(s.texts[0]) || s.texts[i][at[i]] != s.texts[0][at[0]] {
+		if int(at[i]) == len(s.texts[i]) || int(at[0]) == len(s.texts[0]) || s.texts[i][at[i]] != s.texts[0][at[0]] {
 			return false
 		}
 	}
@@ -299,7 +301,7 @@ func (s *search) alike(at []int) bool {
 }
 
 // take moves on behind the values that stand next in all rows; ok is false where they do not, or are nothing in all.
-func (s *search) take(at []int, active []bool, values []string) ([]int, bool) {
+func (s *search) take(at []uint16, active []bool, values []string) ([]uint16, bool) {
 	some := false
 	for i, on := range active {
 		if !on {
@@ -316,7 +318,7 @@ func (s *search) take(at []int, active []bool, values []string) ([]int, bool) {
 	out := slices.Clone(at)
 	for i, on := range active {
 		if on {
-			out[i] += len(values[i])
+			out[i] += uint16(len(values[i]))
 		}
 	}
 	return out, true
@@ -347,7 +349,7 @@ func (s *search) literal(x *state, active []bool, next func(*state)) {
 	written := s.rows[first].Text[x.at[first]:] // as it stands there, not folded
 	for n := range len(common) {
 		if n++; n < len(common) && !utf8.RuneStart(common[n]) || n == len(common) &&
-			!whole(s.texts[first][x.at[first]+n:]) {
+			!whole(s.texts[first][int(x.at[first])+n:]) {
 			continue
 		}
 		if n < len(common) && isWord(common[n-1]) && isWord(common[n]) && !s.begins(x.at, active, n) {
@@ -356,7 +358,7 @@ func (s *search) literal(x *state, active []bool, next func(*state)) {
 		at := slices.Clone(x.at)
 		for i, on := range active {
 			if on {
-				at[i] += n
+				at[i] += uint16(n)
 			}
 		}
 		next(&state{at: at, branch: x.branch, cost: x.cost + literalCost*n, from: x, add: Literal(written[:n])})
@@ -371,11 +373,11 @@ func isWord(c byte) bool {
 func whole(rest string) bool { return rest == "" || utf8.RuneStart(rest[0]) }
 
 // begins reports whether a field may begin so many bytes further on.
-func (s *search) begins(at []int, active []bool, n int) bool {
+func (s *search) begins(at []uint16, active []bool, n int) bool {
 	for k := range s.atoms {
 		fits := true
 		for i, on := range active {
-			if on && !strings.HasPrefix(s.texts[i][at[i]+n:], s.atoms[k].values[i]) {
+			if on && !strings.HasPrefix(s.texts[i][int(at[i])+n:], s.atoms[k].values[i]) {
 				fits = false
 				break
 			}
@@ -388,7 +390,9 @@ func (s *search) begins(at []int, active []bool, n int) bool {
 }
 
 // Literal is a text that stands in a template as it is.
-func Literal(s string) string { return strings.NewReplacer("{", "{{", "}", "}}").Replace(s) }
+func Literal(s string) string { return literal.Replace(s) }
+
+var literal = strings.NewReplacer("{", "{{", "}", "}}")
 
 // states are what is still to be looked at, as container/heap has it.
 type states []*state

@@ -76,7 +76,9 @@ func (s *student) spelt(p string) string {
 // titles are all that are on the target, and where the first file of each is.
 func (s *student) titles() (out []title.Title, where map[string]string) {
 	where = map[string]string{}
-	for _, x := range append(slices.Clone(s.all), s.split...) {
+	all := append(slices.Clone(s.all), s.split...)
+	slices.SortStableFunc(all, func(a, b *sample) int { return a.disc - b.disc })
+	for _, x := range all {
 		if _, ok := where[x.t.Key]; !ok {
 			out = append(out, *x.t)
 			where[x.t.Key] = x.where()

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"polytome/internal/core/infer"
 	"polytome/internal/core/layout"
@@ -196,12 +197,93 @@ func (s *student) template(all []*sample) found {
 			return found{text: m.Text, naming: short, made: whole}
 		}
 	}
+	if f, ok := s.clustered(all); ok {
+		return f
+	}
 	o.Simple = true
 	m, made := infer.Most(rows(usual, nil), o)
 	if made == nil {
 		made = make([]bool, len(all))
 	}
 	return found{text: m.Text, naming: usual, made: made}
+}
+
+// clusterings are ways to divide paths of several rules: by their first folder, by their first two, and by how the name
+// at their end begins.
+var clusterings = []func(p string) string{
+	func(p string) string { return fmt.Sprintf("%s %d", upTo(p, "/"), strings.Count(p, "/")) },
+	func(p string) string {
+		parts := strings.Split(p, "/")
+		return strings.Join(parts[:min(2, len(parts)-1)], "/") + strconv.Itoa(len(parts))
+	},
+	func(p string) string { return shape(path.Base(p)) + strconv.Itoa(strings.Count(p, "/")) },
+	func(p string) string {
+		parts := strings.Split(p, "/")
+		return shape(parts[max(0, len(parts)-2)]) + strconv.Itoa(len(parts))
+	},
+}
+
+// shape is how a name begins: digits by their number, and what stands behind them.
+func shape(name string) string {
+	out := ""
+	for _, r := range name {
+		c := string(r)
+		switch {
+		case r >= '0' && r <= '9':
+			c = "0"
+		case unicode.IsLetter(r):
+			c = "a"
+		}
+		if c != "a" || !strings.HasSuffix(out, "a") {
+			out += c
+		}
+		if len(out) > 4 {
+			break
+		}
+	}
+	return out
+}
+
+// clustered finds a template for those samples that lie in one of several folders, or whose names begin alike: for the
+// most of them.
+func (s *student) clustered(all []*sample) (found, bool) {
+	for _, key := range clusterings {
+		of := map[string][]*sample{}
+		var keys []string
+		for _, x := range all {
+			k := key(x.path)
+			if of[k] == nil {
+				keys = append(keys, k)
+			}
+			of[k] = append(of[k], x)
+		}
+		if len(of) < 2 {
+			continue
+		}
+		slices.SortStableFunc(keys, func(a, b string) int { return len(of[b]) - len(of[a]) })
+		for _, k := range keys {
+			if len(of[k]) < 2 {
+				break
+			}
+			f := s.template(of[k])
+			if f.text == "" || slices.Contains(f.made, false) || constant(f.text, of[k]) {
+				continue
+			}
+			made := make([]bool, len(all))
+			for i, x := range all {
+				made[i] = key(x.path) == k
+			}
+			f.made = made
+			return f, true
+		}
+	}
+	return found{}, false
+}
+
+// upTo is a text up to the first of a character.
+func upTo(text, char string) string {
+	before, _, _ := strings.Cut(text, char)
+	return before
 }
 
 // constant reports whether a template makes one path for several samples.

@@ -19,12 +19,16 @@ import (
 
 // samples collects the titles on the target: those that were found in one piece, and those that are there in parts.
 func (s *student) samples(titles []title.Title) {
-	split := s.series(titles)
+	parts := s.series(titles)
+	titles = s.gathered(titles, parts)
+	of := map[string]*series{} // by the first part
+	for _, x := range parts {
+		of[x.parts[0]] = x
+	}
 	for i := range titles {
 		t := &titles[i]
-		if t.Platform == "" || slices.ContainsFunc(t.Discs,
-			func(d title.Disc) bool { return s.used[s.rel(d.File.Path)] }) {
-			continue // it is the first part of another one
+		if t.Platform == "" {
+			continue
 		}
 		s.d.Titles++
 		if name := trackName(t); name != "" {
@@ -32,6 +36,12 @@ func (s *student) samples(titles []title.Title) {
 		}
 		for d := range t.Discs {
 			x := &sample{t: t, disc: d, path: s.rel(t.Discs[d].File.Path)}
+			if p := of[x.path]; p != nil {
+				x.path, x.parts, x.size = "", p.parts, p.size
+				s.split = append(s.split, x)
+				x.set()
+				continue
+			}
 			s.used[x.path] = true
 			for _, p := range t.Discs[d].Parts {
 				s.used[s.rel(p.File.Path)] = true
@@ -40,11 +50,42 @@ func (s *student) samples(titles []title.Title) {
 			s.all = append(s.all, x)
 		}
 	}
-	for _, x := range split {
-		s.d.Titles++
-		x.set()
+}
+
+// A series is a disc that is there in parts.
+type series struct {
+	t     *title.Title
+	parts []string
+	size  int64 // of a part
+}
+
+// gathered has the discs that are there in parts in their titles: what was found of a first part alone goes.
+func (s *student) gathered(titles []title.Title, parts []*series) (out []title.Title) {
+	for i := range titles {
+		t := titles[i]
+		t.Discs = slices.DeleteFunc(slices.Clone(t.Discs),
+			func(d title.Disc) bool { return s.used[s.rel(d.File.Path)] })
+		if len(t.Discs) > 0 {
+			out = append(out, t)
+		}
 	}
-	s.split = split
+	for _, p := range parts {
+		i := slices.IndexFunc(out, func(t title.Title) bool {
+			return p.t.Of > 1 && t.Of == p.t.Of && t.Platform == p.t.Platform && t.Name == p.t.Name &&
+				!slices.ContainsFunc(t.Discs, func(d title.Disc) bool { return d.Number == p.t.Discs[0].Number })
+		})
+		if i < 0 {
+			out = append(out, *p.t)
+			continue
+		}
+		t := &out[i]
+		t.Discs = append(t.Discs, p.t.Discs[0])
+		slices.SortFunc(t.Discs, func(a, b title.Disc) int { return a.Number - b.Number })
+		if t.Discs[0].ID != "" {
+			t.ID = t.Discs[0].ID
+		}
+	}
+	return out
 }
 
 // rel is a path on the target.
@@ -119,7 +160,7 @@ var counted = regexp.MustCompile(`[0-9]+`)
 
 // series finds titles that are there in parts only: files that have one name but for what counts them, of one length
 // but the last, and that are a game of a known platform together.
-func (s *student) series(titles []title.Title) (out []*sample) {
+func (s *student) series(titles []title.Title) (out []*series) {
 	found := map[string]bool{} // files that are titles by themselves
 	for i := range titles {
 		for _, d := range titles[i].Discs {
@@ -166,7 +207,7 @@ func (s *student) series(titles []title.Title) (out []*sample) {
 const mostParts = 999
 
 // joined is the title that files are together; nil for none.
-func (s *student) joined(all []target.Entry, found map[string]bool) *sample {
+func (s *student) joined(all []target.Entry, found map[string]bool) *series {
 	if len(all) < 2 || len(all) > mostParts {
 		return nil
 	}
@@ -205,7 +246,7 @@ func (s *student) joined(all []target.Entry, found map[string]bool) *sample {
 			continue
 		}
 		if t := s.together(ordered); t != nil {
-			x := &sample{t: t, size: size}
+			x := &series{t: t, size: size}
 			for _, e := range ordered {
 				x.parts = append(x.parts, e.Path)
 			}

@@ -9,6 +9,42 @@ import (
 	"polytome/internal/core/loader"
 )
 
+// codes finds single bytes that are one of a few letters, digits or small numbers: what stands for a kind or region.
+func (c *class) codes(all [][]byte, fromEnd bool, add func(*place)) {
+	least := mostOffsets
+	for _, b := range all {
+		least = min(least, len(b))
+	}
+	for k := range least {
+		distinct := map[byte]bool{}
+		letters, small := true, true
+		for _, b := range all {
+			v := b[k]
+			if fromEnd {
+				v = b[len(b)-least+k]
+			}
+			distinct[v] = true
+			letters = letters && (v >= '0' && v <= '9' || v >= 'A' && v <= 'Z' || v >= 'a' && v <= 'z')
+			small = small && v < 32
+		}
+		if len(distinct) < 2 || len(distinct) > mostParts || !letters && !small {
+			continue
+		}
+		at := int64(k)
+		where := fmt.Sprintf("byte 0x%X", k)
+		if fromEnd {
+			at = int64(k - least)
+			where = fmt.Sprintf("%d bytes before the end", -at)
+		}
+		p := &place{marker: loader.Marker{Syntax: loader.Binary}, where: where + ", 1 byte", cost: 4,
+			read: loader.Reading{Offset: &at, Length: 1, Encoding: "ascii"}}
+		if small {
+			p.read.Encoding, p.cost = "number-le", 5
+		}
+		add(p)
+	}
+}
+
 // inInnerBytes finds values at fixed places of a file that is no text.
 func (c *class) inInnerBytes(file string, heads [][]byte, add func(*place)) {
 	for _, fromEnd := range []bool{false, true} {
@@ -37,6 +73,8 @@ func (c *class) inBytes(add func(*place)) {
 	c.standing(tails, true, add)
 	c.atOffsets(heads, false, add)
 	c.atOffsets(tails, true, add)
+	c.codes(heads, false, add)
+	c.codes(tails, true, add)
 	texts := make([]string, len(heads))
 	for i, b := range heads {
 		b = b[:min(len(b), searchBytes)]

@@ -115,9 +115,33 @@ func (c *class) id(places []*place) (Found, bool) {
 			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it looks like one, and no path has it",
 				filled(p.values), len(c.all), p.where))
 		}
+		if !p.text || p.read.FileName {
+			continue
+		}
+		pattern, ok := carve(p, "id", func(_ int, text string) (int, int, bool) {
+			if m := innerID.FindStringIndex(text); m != nil {
+				return m[0], m[1], true
+			}
+			return 0, 0, false
+		})
+		if q := p.with("id", pattern); ok && q != nil && (score == 0 || q.cost < score) {
+			q.values = c.valuesAt(q, "id")
+			distinct = map[string]bool{}
+			for _, v := range q.values {
+				distinct[v] = true
+			}
+			if len(distinct) == len(q.values) && !distinct[""] {
+				score = q.cost
+				best = q.found(q.values, pattern, "",
+					fmt.Sprintf("in %d of %d, %s; it looks like one, and no path has it",
+						filled(q.values), len(c.all), q.where))
+			}
+		}
 	}
 	return best, score > 0
 }
+
+var innerID = regexp.MustCompile(`\b[A-Z]{1,5}[-_. ]?[0-9]{2,8}[A-Z]?\b`)
 
 var strictID = regexp.MustCompile(`^[A-Z]{1,5}[-_. ]?[0-9]{2,8}[A-Z]?$`)
 
@@ -155,7 +179,7 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 		for i, v := range values {
 			distinct[v] = true
 			if v == "" || i < len(id.values) && id.values[i] != "" &&
-				(strings.Contains(v, id.values[i]) || strings.Contains(id.values[i], v)) ||
+				(strings.Contains(bare(v), bare(id.values[i])) || strings.Contains(bare(id.values[i]), bare(v))) ||
 				!strings.ContainsFunc(v, unicode.IsLetter) {
 				continue
 			}
@@ -298,70 +322,12 @@ func (c *class) disc(places []*place) (Found, bool) {
 	return Found{}, false
 }
 
-// divided finds values that decide in which folder a game lies.
-func (c *class) divided(places []*place, p *Platform) {
-	for depth := 0; ; depth++ {
-		words, distinct := make([]string, len(c.all)), map[string]int{}
-		deep := false
-		for i, s := range c.all {
-			parts := strings.Split(s.path, "/")
-			if depth < len(parts)-1 {
-				words[i], deep = parts[depth], true
-			}
-			distinct[words[i]]++
-		}
-		if !deep {
-			return
-		}
-		if len(distinct) < 2 || len(distinct) > 6 || len(distinct)*2 > len(c.all) || distinct[""] > 0 {
-			continue
-		}
-		field := "kind"
-		if _, taken := p.Fields[field]; taken {
-			field = "region"
-		}
-		if _, taken := p.Fields[field]; taken {
-			return
-		}
-		var best *place
-		var means map[string]string
-		for _, at := range places {
-			if at.read.FileName || at.read.Volume || at.read.Search || filled(at.values) < len(c.all) {
-				continue
-			}
-			to, back, ok := map[string]string{}, map[string]string{}, true
-			for i, v := range at.values {
-				if was, seen := to[v]; seen && was != words[i] {
-					ok = false
-				}
-				if was, seen := back[words[i]]; seen && was != v {
-					ok = false
-				}
-				to[v], back[words[i]] = words[i], v
-			}
-			if ok && (best == nil || at.cost < best.cost) {
-				best, means = at, to
-			}
-		}
-		if best == nil {
-			continue
-		}
-		f := best.found(best.values, "", "", fmt.Sprintf("in %d of %d, %s: it decides in which folder a game lies",
-			len(c.all),
-			len(c.all), best.where))
-		f.Values = map[string]string{}
-		for v, word := range means {
-			if v != word {
-				f.Values[v] = word
-			}
-		}
-		p.Fields[field] = f
-	}
-}
-
 // with is the place with a pattern; nil for one that is none.
 func (p *place) with(field, pattern string) *place {
 	q := *p
+	if strings.ContainsFunc(pattern, unicode.IsControl) {
+		return nil
+	}
 	if q.read.Pattern.UnmarshalText([]byte(pattern)) != nil {
 		return nil
 	}

@@ -231,8 +231,11 @@ func EncodingOf(texts [][]byte) (encoding string, ok bool) {
 				if b[i] == 0 {
 					zeros++
 				}
+				if b[i] == 0 && i^1 < len(b) && b[i^1] == 0 {
+					return false // no text has a zero character
+				}
 			}
-			return len(b) > 3 && zeros*4 > len(b)
+			return len(b) > 3 && len(b)%2 == 0 && zeros*4 > len(b)
 		}
 	}
 	switch {

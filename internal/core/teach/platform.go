@@ -47,7 +47,7 @@ type Found struct {
 // what platforms must not be called.
 func Platforms(dir string, entries []target.Entry, names []string) (out []*Platform) {
 	var taken []*class
-	all, words := classes(entries), wordsOf(dir, entries)
+	all, words := classes(entries), sayings(dir, entries)
 	slices.SortStableFunc(all, func(a, b *class) int { return a.rank() - b.rank() })
 	most, whole := int64(0), int64(0)
 	for _, c := range all {
@@ -63,17 +63,31 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 			whole -= c.bytes
 		}
 	}
+	type candidate struct {
+		c *class
+		p *Platform
+	}
+	var found []candidate
 	for _, c := range all {
 		if c.count < 2 || c.bytes*50 < most || c.cut() {
 			continue
 		}
-		c.said = words
-		if p := c.platform(dir); p != nil && !coveredBy(out, c, p) && !c.beside(taken) &&
-			(p.Inside() || c.bytes*2 > whole) {
-			p.Name = free(p.Name, names)
-			names = append(names, p.Name)
-			out, taken = append(out, p), append(taken, c)
+		c.hear(words)
+		if p := c.platform(dir); p != nil && (p.Inside() || c.bytes*2 > whole) {
+			found = append(found, candidate{c, p})
 		}
+	}
+	// what says what it is comes before what is only named so
+	slices.SortStableFunc(found, func(a, b candidate) int {
+		return map[bool]int{a.p.Inside(): -1}[true] - map[bool]int{b.p.Inside(): -1}[true]
+	})
+	for _, f := range found {
+		if coveredBy(out, f.c, f.p) || f.c.beside(taken) {
+			continue
+		}
+		f.p.Name = free(f.p.Name, names)
+		names = append(names, f.p.Name)
+		out, taken = append(out, f.p), append(taken, f.c)
 	}
 	return out
 }

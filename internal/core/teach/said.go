@@ -7,6 +7,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -24,37 +25,60 @@ const (
 	mostSaid    = 200
 )
 
-// wordsOf collects the words of small files.
-func wordsOf(dir string, entries []target.Entry) said {
-	out := said{}
-	files := 0
+// A saying is a small file with its words.
+type saying struct {
+	path string
+	said
+}
+
+// sayings collects the words of small files.
+func sayings(dir string, entries []target.Entry) (out []saying) {
 	for _, e := range entries {
 		if e.Folder || e.Size == 0 || e.Size > longestSaid || target.IsTemporary(e.Path) || target.OfSystem(e.Path) {
 			continue
 		}
-		if files++; files > mostSaid {
+		if len(out) >= mostSaid {
 			break
 		}
+		x := saying{e.Path, said{}}
 		base := path.Base(e.Path)
-		out.add(strings.TrimSuffix(base, path.Ext(base)))
+		x.add(strings.TrimSuffix(base, path.Ext(base)))
 		b, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(e.Path)))
 		if err != nil {
 			continue // it is said where the target is checked
 		}
+		out = append(out, x)
 		if as, text := EncodingOf([][]byte{b}); text {
-			out.text(reading.Decode(b, as))
+			x.text(reading.Decode(b, as))
 			continue
 		}
 		for _, as := range []string{"latin-1", "utf-16le", "utf-16be", "shift-jis"} {
 			for _, word := range strings.FieldsFunc(decodeAll(b, as),
 				func(r rune) bool { return unicode.IsControl(r) || r == unicode.ReplacementChar }) {
 				if legible(word) {
-					out.add(word)
+					x.add(word)
 				}
 			}
 		}
 	}
 	return out
+}
+
+// hear has the words of files that are none of the class's own.
+func (c *class) hear(all []saying) {
+	c.said, c.besides = said{}, nil
+	for i := range all {
+		own := slices.ContainsFunc(c.all, func(s *sample) bool {
+			return s.path == all[i].path || strings.HasPrefix(all[i].path, s.path+"/")
+		})
+		if own || c.ext != "" && strings.EqualFold(path.Ext(all[i].path), c.ext) {
+			continue
+		}
+		c.besides = append(c.besides, all[i])
+		for w := range all[i].said {
+			c.said[w] = true
+		}
+	}
 }
 
 // legible reports whether bytes that were taken for text are some: mostly letters and spaces.

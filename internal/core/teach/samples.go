@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,6 +31,7 @@ type sample struct {
 	tail   []byte
 	files  []string // that lie in it, in its image, folder or archive, with slashes
 	close  func()
+	own    []string // its words
 }
 
 // A class is samples of one kind.
@@ -41,8 +43,12 @@ type class struct {
 	bytes int64
 	count int
 
-	said said         // words of small files beside the games
-	keep func(*place) // takes in a place whose values are known
+	// allParts is set for folders that hold nothing but the parts of something.
+	allParts bool
+	alone    bool         // each is the only file of its folder
+	besides  []saying     // small files that are none of them
+	said     said         // words of small files beside the games
+	keep     func(*place) // takes in a place whose values are known
 }
 
 // Kinds of files that are no games: what people and consoles keep beside them.
@@ -78,6 +84,15 @@ func classes(entries []target.Entry) (out []*class) {
 			c.all = append(c.all, &sample{path: e.Path, size: e.Size})
 		}
 	}
+	files := map[string]int{} // by folder
+	for _, e := range entries {
+		if !e.Folder {
+			files[path.Dir(e.Path)]++
+		}
+	}
+	for _, c := range out {
+		c.alone = !slices.ContainsFunc(c.all, func(s *sample) bool { return files[path.Dir(s.path)] > 1 })
+	}
 	out = append(out, folders(entries)...)
 	slices.SortStableFunc(out, func(a, b *class) int { return int(min(1, max(-1, b.bytes-a.bytes))) })
 	return out
@@ -109,6 +124,12 @@ func folders(entries []target.Entry) (out []*class) {
 			}
 		}
 	}
+	inside := map[string][]string{} // the files right in each folder
+	for _, e := range entries {
+		if !e.Folder {
+			inside[path.Dir(e.Path)] = append(inside[path.Dir(e.Path)], path.Base(e.Path))
+		}
+	}
 	byFolders := map[string]*class{} // by the folders, so that each set is looked at once
 	for _, rel := range slices.Sorted(keysOf(at)) {
 		dirs := at[rel]
@@ -127,10 +148,22 @@ func folders(entries []target.Entry) (out []*class) {
 				c.all = append(c.all, &sample{path: dir, size: sizes[dir]})
 			}
 		}
+		c.allParts = !slices.ContainsFunc(c.all, func(s *sample) bool { return !counted(inside[s.path]) })
 		byFolders[key] = c
 		out = append(out, c)
 	}
 	return out
+}
+
+var count = regexp.MustCompile(`[0-9]+`)
+
+// counted reports whether there are several names, or one that counts from 1, which differ in a number alone.
+func counted(names []string) bool {
+	if len(names) == 0 {
+		return false
+	}
+	bare := func(name string) string { return count.ReplaceAllString(name, "") }
+	return !slices.ContainsFunc(names, func(n string) bool { return bare(n) != bare(names[0]) || bare(n) == n })
 }
 
 // rank is in which order classes are tried: files that are named apart before folders, and last files that have one
@@ -139,7 +172,7 @@ func (c *class) rank() int {
 	switch {
 	case c.form == title.Folder:
 		return 1
-	case c.form != title.Tracks && (c.oneName() || c.within()):
+	case c.form != title.Tracks && (c.oneName() && !c.alone || c.within()):
 		return 2
 	}
 	return 0
@@ -168,7 +201,7 @@ func (c *class) oneName() bool {
 // cut reports whether the files are parts of something: numbered behind one name, and of one length but the last.
 func (c *class) cut() bool {
 	if c.form == title.Folder {
-		return false
+		return c.allParts
 	}
 	if _, err := strconv.Atoi(strings.TrimPrefix(c.ext, ".")); err == nil {
 		return true
@@ -309,7 +342,14 @@ func (s *sample) text(name string) ([]byte, error) {
 const mostText = 64 << 10
 
 // words are what the sample's path says: its own name, the folders above it, and pieces of both, the longest first.
-func (s *sample) words() (out []string) {
+func (s *sample) words() []string {
+	if s.own == nil {
+		s.own = s.pieces()
+	}
+	return s.own
+}
+
+func (s *sample) pieces() (out []string) {
 	add := func(w string) {
 		if w = strings.Trim(w, " ._-"); len([]rune(w)) > 1 && !slices.Contains(out, w) {
 			out = append(out, w)

@@ -122,7 +122,9 @@ func (c *class) reach(all [][]byte, at int, encoding string, words map[int]strin
 			if at < 0 {
 				from += len(all[i])
 			}
-			if from+n > len(all[i]) || strings.TrimRight(reading.Decode(all[i][from:from+n], encoding), " ") != w {
+			b, _ := infer.Encoded(w, encoding)
+			if from+n > len(all[i]) || strings.Trim(string(all[i][from+len(b):from+n]), "\x00 ") != "" ||
+				strings.TrimRight(reading.Decode(all[i][from:from+n], encoding), " ") != w {
 				return n - step
 			}
 		}

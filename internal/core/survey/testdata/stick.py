@@ -1,6 +1,7 @@
 # Looks at a stick as the console of any profile would: by the rules in the profile's file and by what the games are,
 # it works out every byte that must be there, and tells which games start and whether the lists say what they should.
-# It was written from docs/profile-format.md, and shares nothing with the program but that.
+# It was written from docs/profile-format.md, and shares nothing with the program but that. With a further argument it
+# writes all of it to the stick, which is empty.
 import json, os, struct, sys, tomllib
 
 sys.path.insert(0, os.path.join(os.path.dirname(__file__), "../../layout/testdata"))
@@ -54,11 +55,18 @@ def joined(j, v, discs):
 placed = []
 for g in games:
     for d in g["discs"]:
-        d["data"] = open(d["file"], "rb").read()
+        d["inside"] = {}
+        if os.path.isdir(d["file"]):
+            for at, _, names in os.walk(d["file"]):
+                for f in names:
+                    d["inside"][os.path.relpath(os.path.join(at, f), d["file"])] = open(os.path.join(at, f), "rb").read()
+            d["data"] = b"".join(d["inside"].values())
+        else:
+            d["data"] = open(d["file"], "rb").read()
     largest = max(len(d["data"]) for d in g["discs"])
-    g["facts"] = dict(here, platform="vesper", form="image", id=g["id"], name=g["name"], title=g["name"],
+    g["facts"] = dict(here, platform="vesper", form=g.get("form", "image"), id=g["id"], name=g["name"], title=g["name"],
                       region=g["region"], kind=g["discs"][0]["kind"], size=str(largest), parts=str(len(g["discs"])),
-                      discs=str(len(g["discs"])) if len(g["discs"]) > 1 else "", ext=".iso")
+                      discs=str(len(g["discs"])) if len(g["discs"]) > 1 else "", ext=g.get("ext", ".iso"))
     g["rule"] = next((r for r in profile["accept"] if takes(r, g["facts"])), None)
     if g["rule"]:
         placed.append(g)
@@ -67,8 +75,8 @@ for g in games:
 def values(g, disc):
     d, many = g["discs"][disc], len(g["discs"]) > 1
     return dict(id=d["id"], title=g["name"], name=g["name"], region=g["region"], kind=d["kind"], platform="vesper",
-                ext=".iso", disc=str(disc + 1) if many else "", discs=str(len(g["discs"])) if many else "",
-                size=str(len(d["data"])), form="image", parts="1", number=str(g.get("number", "")))
+                ext=g.get("ext", ".iso"), disc=str(disc + 1) if many else "", discs=str(len(g["discs"])) if many else "",
+                size=str(len(d["data"])), form=g.get("form", "image"), parts="1", number=str(g.get("number", "")))
 
 
 # Running numbers: in each folder in front of the number, in the order of titles; discs that do not share the folder
@@ -108,8 +116,11 @@ for g in placed:
         else:
             files[make(rule["path"], v)] = data
         first = next(iter(files))
+        inside = g["discs"][i]["inside"]
+        if inside:
+            files = {first + "/" + name: b for name, b in inside.items()}
         v.update(file=os.path.basename(first), folder=os.path.dirname(first) or ".",
-                 base=os.path.splitext(os.path.basename(first))[0], size=str(len(data)), parts=str(len(files)))
+                 base=os.path.basename(first) if inside else os.path.splitext(os.path.basename(first))[0], size=str(len(data)), parts=str(len(files)))
         here_rows.append(v)
         g["files"] += files
         must.update(files)
@@ -147,6 +158,12 @@ for (n, at), entries in rows.items():
     texts = [make(l.get("line", ""), dict(r, index=str(i + 1)), discs, escape) for i, (r, discs) in enumerate(entries)]
     text = make(l.get("header", ""), every) + l.get("between", "").join(texts) + make(l.get("footer", ""), every)
     lists[at] = text.encode(l.get("encoding", "utf-8"))
+
+
+if len(sys.argv) > 5:
+    for at, b in {**must, **lists}.items():
+        os.makedirs(os.path.dirname(os.path.join(stick, at)), exist_ok=True)
+        open(os.path.join(stick, at), "wb").write(b)
 
 
 def lies(at, want):

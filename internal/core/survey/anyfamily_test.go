@@ -1,0 +1,134 @@
+package survey_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
+	"polytome/internal/target/folder"
+	"polytome/internal/testkit/coretest"
+)
+
+// family is a console that was made up: its games, a stick that it reads, and what was learnt of that.
+type family struct {
+	dir   string
+	draft *learn.Draft
+	err   error
+	why   string // what of a stick filled by the draft is wrong, "" for nothing
+}
+
+// judged has the independent judge look at a stick for one of a family's collections, or write it.
+func judged(t *testing.T, dir, collection, stick string, write bool) (out said) {
+	b, err := os.ReadFile(filepath.Join(dir, "facts.json"))
+	require.NoError(t, err)
+	var all map[string]json.RawMessage
+	require.NoError(t, json.Unmarshal(b, &all))
+	facts := filepath.Join(dir, collection+".json")
+	require.NoError(t, os.WriteFile(facts, all[collection], 0o644))
+	args := []string{"testdata/stick.py", filepath.Join(dir, "rules.toml"), facts, stick,
+		`{"via": "usb", "filesystem": "exfat", "volume": "", "capacity": "1073741824"}`}
+	if write {
+		args = append(args, "write")
+	}
+	cmd := exec.Command("/usr/bin/python3", args...)
+	cmd.Stderr = os.Stderr
+	b, err = cmd.Output()
+	require.NoError(t, err, "%s", dir)
+	require.NoError(t, json.Unmarshal(b, &out))
+	return out
+}
+
+// madeUp makes up a family, learns from a stick with its first collection, fills another one with the second by what
+// was learnt, and has the judge look.
+func madeUp(t *testing.T, seed int) (f family) {
+	f.dir = t.TempDir()
+	cmd := exec.Command("/usr/bin/python3", "testdata/family.py", strconv.Itoa(seed), f.dir)
+	cmd.Stderr = os.Stderr
+	require.NoError(t, cmd.Run())
+	stick := filepath.Join(f.dir, "CONSOLE")
+	require.NoError(t, os.MkdirAll(stick, 0o755))
+	judged(t, f.dir, "one", stick, true)
+	to, err := folder.Open(stick, folder.Options{Filesystem: "exfat", Capacity: 1 << 30})
+	require.NoError(t, err)
+	defer to.Close()
+	f.draft, f.err = learn.FromTarget(t.Context(), stick, to, coretest.Set(t))
+	if f.err != nil {
+		f.why = f.err.Error()
+		return f
+	}
+	own := filepath.Join(f.dir, "learnt")
+	_, err = f.draft.Save(filepath.Join(own, "profiles", "x.toml"), own, coretest.Set(t))
+	require.NoError(t, err)
+	set, err := loader.Known(own)
+	require.NoError(t, err)
+	i := slices.IndexFunc(set.Profiles, func(p *loader.Profile) bool { return p.Own })
+	if i < 0 || len(set.Broken) > 0 {
+		f.why = fmt.Sprint("the draft is no profile: ", set.Broken)
+		return f
+	}
+	r, err := scan.Scan(t.Context(), []string{filepath.Join(f.dir, "two")}, scan.Options{Set: set})
+	require.NoError(t, err)
+	w := oneStick(t, f.dir, set, set.Profiles[i].Name, "exfat", r.Titles)
+	w.fill(0)
+	switch now := judged(t, f.dir, "two", w.at("Stick", ""), false); {
+	case !slices.Equal(now.Placed, now.Starts):
+		f.why = fmt.Sprintf("start: %q\nof: %q\nmissing: %q\ninstead: %q", now.Starts, now.Placed, now.Missing,
+			now.Strangers)
+	case !now.Lists:
+		f.why = fmt.Sprintf("lists: missing %q", now.Missing)
+	case len(now.Strangers) > 0:
+		f.why = fmt.Sprintf("strangers: %q", now.Strangers)
+	}
+	return f
+}
+
+// sure are the certain findings of where games go.
+func (f *family) sure() (out []string) {
+	for _, x := range f.draft.Findings {
+		if x.Confidence == learn.Certain && strings.Contains(x.Say, " go to ") {
+			out = append(out, x.Say)
+		}
+	}
+	return out
+}
+
+// TestConsolesThatWereMadeUpAreLearnt is the proof of teaching: of consoles that were made up at random, with games
+// that nobody has described, most are learnt from one stick so that another one filled with other games is right to the
+// byte.
+func TestConsolesThatWereMadeUpAreLearnt(t *testing.T) {
+	seeds := 12
+	if n, err := strconv.Atoi(os.Getenv("POLYTOME_TEST_FAMILIES")); err == nil {
+		seeds = n
+	}
+	first, _ := strconv.Atoi(os.Getenv("POLYTOME_TEST_FIRST"))
+	right := 0
+	for seed := first; seed < first+seeds; seed++ {
+		f := madeUp(t, seed)
+		if f.why == "" {
+			right++
+			continue
+		}
+		t.Logf("seed %d: %s", seed, f.why)
+		if os.Getenv("POLYTOME_TEST_FIRST") != "" && seeds == 1 {
+			rules, _ := os.ReadFile(filepath.Join(f.dir, "rules.toml"))
+			t.Logf("%s\n%s", rules, f.draft.TOML())
+			for _, p := range f.draft.Taught {
+				t.Log(p.TOML())
+			}
+		}
+	}
+	t.Logf("%d of %d are wholly right", right, seeds)
+	assert.GreaterOrEqual(t, right*4, seeds)
+}

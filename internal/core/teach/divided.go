@@ -1,0 +1,207 @@
+package teach
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+)
+
+// A partition divides the games of a class by something that can be seen on the target: the folder that they lie in,
+// the list that names them, whether a file lies beside them.
+type partition struct {
+	words []string // by game; "" for those that have none
+	how   string
+}
+
+// mostParts is how many parts a partition has at most that a kind or region decides.
+const mostParts = 6
+
+// partitions are those of the class.
+func (c *class) partitions() (out []partition) {
+	add := func(words []string, how string) {
+		distinct := map[string]bool{}
+		for _, w := range words {
+			distinct[w] = true
+		}
+		if len(distinct) < 2 || len(distinct) > mostParts || len(distinct) == len(words) {
+			return
+		}
+		out = append(out, partition{words, how})
+	}
+	for depth := range 6 {
+		words := make([]string, len(c.all))
+		for i, s := range c.all {
+			if parts := strings.Split(s.path, "/"); depth < len(parts)-1 {
+				words[i] = parts[depth]
+			}
+		}
+		add(words, "it decides in which folder a game lies")
+	}
+	groups := map[string][]saying{}
+	for _, x := range c.besides {
+		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path))
+		groups[key] = append(groups[key], x)
+	}
+	for _, key := range slices.Sorted(maps.Keys(groups)) {
+		with, in := make([]string, len(c.all)), make([]string, len(c.all))
+		for i, s := range c.all {
+			own := s.words()
+			for _, x := range groups[key] {
+				base := bare(strings.TrimSuffix(path.Base(x.path), path.Ext(x.path)))
+				if slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
+					with[i] = "with"
+				}
+				name := path.Base(s.path)
+				if x.has(name) || x.has(strings.TrimSuffix(name, path.Ext(name))) {
+					in[i] = varying(groups[key], x)
+				}
+			}
+		}
+		add(with, "it decides which games have a file beside them")
+		add(in, "it decides in which list a game is")
+	}
+	return out
+}
+
+// varying is the part of a file's name in which it differs from the others.
+func varying(group []saying, x saying) string {
+	name := path.Base(x.path)
+	if len(group) < 2 {
+		return name
+	}
+	front, back := len(name), len(name)
+	for _, o := range group {
+		other := path.Base(o.path)
+		if other == name {
+			continue
+		}
+		n := 0
+		for n < min(len(name), len(other)) && name[n] == other[n] {
+			n++
+		}
+		front = min(front, n)
+		n = 0
+		for n < min(len(name), len(other)) && name[len(name)-1-n] == other[len(other)-1-n] {
+			n++
+		}
+		back = min(back, n)
+	}
+	if front+back >= len(name) {
+		return name
+	}
+	return name[front : len(name)-back]
+}
+
+// decides reports whether equal values always have equal words, so that more games speak for it than could by chance.
+func decides(values, words []string) bool {
+	to := map[string]string{}
+	for i, v := range values {
+		if was, seen := to[v]; seen && was != words[i] {
+			return false
+		}
+		to[v] = words[i]
+	}
+	return len(to) <= mostParts && len(values)-len(to) >= 2
+}
+
+// divided finds values that decide how the games are divided: their kind and region.
+func (c *class) divided(places []*place, p *Platform) {
+	open := c.partitions()
+	if disc, ok := p.Fields["disc"]; ok { // what several discs have, and others not, says nothing of a kind
+		several := make([]string, len(disc.values))
+		for i, v := range disc.values {
+			_, several[i], _ = strings.Cut(v, "/")
+		}
+		open = slices.DeleteFunc(open, func(d partition) bool { return decides(several, d.words) })
+	}
+	for range 2 {
+		var best *place
+		var explained []partition
+		for _, at := range places {
+			if at.read.FileName || at.read.Volume || at.read.Search || filled(at.values) < len(c.all) ||
+				!readable(at.values) || slices.ContainsFunc([]string{"id", "name", "disc", "kind", "region"},
+				func(f string) bool { return p.Fields[f].where != nil && p.Fields[f].where.overlaps(at) }) {
+				continue
+			}
+			var some []partition
+			for _, d := range open {
+				if decides(at.values, d.words) {
+					some = append(some, d)
+				}
+			}
+			if len(some) > len(explained) || len(some) > 0 && len(some) == len(explained) && at.cost < best.cost {
+				best, explained = at, some
+			}
+		}
+		if best == nil {
+			return
+		}
+		f := best.found(best.values, "", "", fmt.Sprintf("in %d of %d, %s: %s", len(c.all), len(c.all), best.where,
+			explained[0].how))
+		f.Values = meanings(best.values, explained)
+		field := "kind"
+		if slices.ContainsFunc(slices.Concat(best.values, slices.Collect(maps.Values(f.Values))), isRegion) {
+			field = "region"
+		}
+		if _, taken := p.Fields[field]; taken {
+			field = map[string]string{"kind": "region", "region": "kind"}[field]
+		}
+		p.Fields[field] = f
+		open = slices.DeleteFunc(open, func(d partition) bool {
+			return slices.ContainsFunc(explained, func(e partition) bool { return slices.Equal(e.words, d.words) })
+		})
+	}
+}
+
+// readable reports whether values are short words in ASCII.
+func readable(values []string) bool {
+	return !slices.ContainsFunc(values, func(v string) bool {
+		return len(v) > 24 || strings.ContainsFunc(v, func(r rune) bool { return r <= ' ' && r != ' ' || r > '~' })
+	})
+}
+
+// overlaps reports whether two places share a byte, or are the same one.
+func (p *place) overlaps(o *place) bool {
+	a, b := p.read, o.read
+	if p == o || a.Offset == nil || b.Offset == nil || (*a.Offset < 0) != (*b.Offset < 0) ||
+		p.marker.File != o.marker.File {
+		return p == o
+	}
+	return *a.Offset < *b.Offset+b.Length && *b.Offset < *a.Offset+a.Length
+}
+
+// isRegion reports whether a word is one for a part of the world.
+func isRegion(word string) bool {
+	return slices.Contains([]string{"north", "east", "west", "south", "world", "n", "e", "w"}, strings.ToLower(word))
+}
+
+// meanings are the words that stand for values, where each value has its own: the longest there are.
+func meanings(values []string, explained []partition) map[string]string {
+	best, length := map[string]string{}, 0
+	for _, d := range explained {
+		to, back, total := map[string]string{}, map[string]string{}, 0
+		ok := true
+		for i, v := range values {
+			w := d.words[i]
+			if was, seen := back[w]; seen && was != v || w == "" || w == "with" {
+				ok = false
+				break
+			}
+			if to[v] == "" {
+				total += len(w)
+			}
+			to[v], back[w] = w, v
+		}
+		if ok && total > length {
+			best, length = to, total
+		}
+	}
+	for v, w := range best {
+		if v == w {
+			delete(best, v)
+		}
+	}
+	return best
+}
