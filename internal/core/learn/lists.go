@@ -91,73 +91,102 @@ func (s *student) listed(all []*listing) bool {
 		raw = append(raw, l.raw)
 	}
 	as, text := teach.EncodingOf(raw)
+	for _, l := range all {
+		if l.text = string(l.raw); text {
+			l.text = layout.Decoded(as, l.text)
+		}
+	}
 	for _, perTitle := range []bool{false, true} {
 		for _, f := range []loader.Field{loader.FieldFile, loader.FieldBase, loader.FieldID, loader.FieldTitle,
 			loader.FieldName} {
-			c := &List{Encoding: as, PerTitle: perTitle}
-			ok := true
-			for _, l := range all {
-				if l.text = layout.Decoded(as, string(l.raw)); !text {
-					l.text = string(l.raw)
+			for _, order := range listOrders {
+				c := &List{Encoding: as, PerTitle: perTitle, Order: []string{order}}
+				if slices.ContainsFunc(all, func(l *listing) bool { return !s.lines(l, f, perTitle, text, order) }) ||
+					!s.pathOf(c, all) {
+					continue
 				}
-				ok = ok && s.lines(l, f, perTitle, text)
-			}
-			if !ok || !s.pathOf(c, all) {
-				continue
-			}
-			if text && s.textList(c, all) || !text && s.recordList(c, all) {
-				s.takeList(c, all)
-				return true
+				if text && s.textList(c, all) || !text && s.recordList(c, all) {
+					s.takeList(c, all)
+					return true
+				}
+				break // another order would find the same places
 			}
 		}
 	}
 	return false
 }
 
-// lines finds where a list names titles by a field; false where it names none, or some of them twice.
-func (s *student) lines(l *listing, f loader.Field, perTitle, text bool) bool {
-	l.lines = nil
-	find := func(x *placed, disc int) {
-		n := line{of: x, disc: disc}
-		v := n.values()
-		w := v[f]
-		if len(w) < 2 {
-			return
-		}
-		for _, as := range []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"} {
-			in := w
-			if !text {
-				b, ok := infer.Encoded(w, as)
-				if !ok {
-					continue
-				}
-				in = string(b)
-			}
-			if n.at = wordIn(l.text, in); n.at >= 0 {
-				l.lines = append(l.lines, n)
-				return
-			}
-			if text {
-				return
-			}
-		}
+// listOrders are by what lists are sorted.
+var listOrders = []string{"title", "id", "path", "kind", "number"}
+
+// sortKey is what a list sorts an entry by.
+func sortKey(v *loader.Values, order string) string {
+	switch order {
+	case "id":
+		return strings.ToUpper(v[loader.FieldID])
+	case "path":
+		return strings.ToUpper(v[loader.FieldFile])
+	case "kind":
+		return strings.ToUpper(v[loader.FieldKind])
+	case "number":
+		return fmt.Sprintf("%06s", v[loader.FieldNumber])
 	}
+	return strings.ToUpper(v[loader.FieldTitle])
+}
+
+// lines finds where a list names titles by a field, one behind the other in an order; false where it names none, or in
+// another order.
+func (s *student) lines(l *listing, f loader.Field, perTitle, text bool, order string) bool {
+	l.lines = nil
 	for _, x := range s.placed {
 		if perTitle {
-			find(x, -1)
+			l.lines = append(l.lines, line{of: x, disc: -1})
 			continue
 		}
 		for d := range x.discs {
-			find(x, d)
+			l.lines = append(l.lines, line{of: x, disc: d})
 		}
 	}
-	slices.SortStableFunc(l.lines, func(a, b line) int { return a.at - b.at })
-	for i := 1; i < len(l.lines); i++ {
-		if l.lines[i].at == l.lines[i-1].at {
+	slices.SortStableFunc(l.lines, func(a, b line) int {
+		x, y := a.values(), b.values()
+		return strings.Compare(sortKey(&x, order), sortKey(&y, order))
+	})
+	as := []string{""}
+	if !text {
+		as = []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"}
+	}
+	from := 0
+	l.lines = slices.DeleteFunc(l.lines, func(n line) bool { // those that it does not name at all
+		v := n.values()
+		return len(v[f]) < 2 || !slices.ContainsFunc(as, func(as string) bool { return find(l.text, v[f], as) >= 0 })
+	})
+	for i := range l.lines {
+		v := l.lines[i].values()
+		at := -1
+		for _, as := range as {
+			if at = find(l.text[from:], v[f], as); at >= 0 {
+				break
+			}
+		}
+		if at < 0 {
 			return false
 		}
+		l.lines[i].at = from + at
+		from += at + 1
 	}
 	return len(l.lines) > 0
+}
+
+// find is where a text has a word in an encoding, "" for that of the text; -1 for nowhere.
+func find(text, word, as string) int {
+	if as != "" {
+		b, ok := infer.Encoded(word, as)
+		if !ok {
+			return -1
+		}
+		word = string(b)
+	}
+	return wordIn(text, word)
 }
 
 // wordIn is where a text has a word that is no part of a longer one; -1 for nowhere.
@@ -264,10 +293,18 @@ func (s *student) textList(c *List, all []*listing) bool {
 		}
 		files = append(files, f)
 	}
+	var whens []string
+	for _, f := range []loader.Field{loader.FieldKind, loader.FieldRegion} {
+		for _, x := range s.placed {
+			if w := f.String() + " is " + x.whole[f]; x.whole[f] != "" && !slices.Contains(whens, w) && len(whens) < 8 {
+				whens = append(whens, w)
+			}
+		}
+	}
 	for _, e := range escapes(all[0].text) {
 		m, ok := infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do, Simple: true})
 		if !ok {
-			m, ok = infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do})
+			m, ok = infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do, Whens: whens})
 		}
 		if ok {
 			c.Make, c.Header, c.Line, c.Between, c.Footer = e.make, m.Header, m.Line, m.Between, m.Footer
@@ -341,7 +378,6 @@ func (s *student) takeList(c *List, all []*listing) {
 		s.used[l.entry.Path] = true
 		n += len(l.lines)
 	}
-	c.Order = []string{ordered(all)}
 	first := all[0].entry.Path
 	c.Why = fmt.Sprintf("learnt from %s of %s", size.Count(n, "title"), first)
 	s.d.Lists = append(s.d.Lists, *c)
@@ -354,28 +390,4 @@ func (s *student) takeList(c *List, all []*listing) {
 		s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not listed in %s?", others[0].whole[loader.FieldName],
 			first))
 	}
-}
-
-// ordered is by what entries are sorted.
-func ordered(all []*listing) string {
-	orders := map[string]func(v *loader.Values) string{
-		"title":  func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldTitle]) },
-		"id":     func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldID]) },
-		"kind":   func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldKind]) },
-		"path":   func(v *loader.Values) string { return strings.ToUpper(v[loader.FieldFile]) },
-		"number": func(v *loader.Values) string { return fmt.Sprintf("%06s", v[loader.FieldNumber]) },
-	}
-	for _, by := range []string{"title", "id", "path", "kind", "number"} {
-		ok := true
-		for _, l := range all {
-			ok = ok && slices.IsSortedFunc(l.lines, func(a, b line) int {
-				x, y := a.values(), b.values()
-				return strings.Compare(orders[by](&x), orders[by](&y))
-			})
-		}
-		if ok {
-			return by
-		}
-	}
-	return "title"
 }

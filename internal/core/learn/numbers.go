@@ -20,14 +20,20 @@ type numbering struct {
 	order   string   // of the list, where they follow it
 }
 
-// numberings are those to try: the place that each title has in its folder, in the orders that lists have, and last the
-// numbers that stand in front of names.
-func numberings(all []*sample) (out []numbering) {
+// numberings are those to try: the numbers that stand in front of names, and the place that each title has in its folder,
+// in the orders that lists have. Split are titles whose own path is nowhere to be seen.
+func numberings(all, split []*sample) (out []numbering) {
 	depth := 0
 	for _, x := range all {
-		depth = max(depth, strings.Count(x.where(), "/"))
+		depth = max(depth, strings.Count(x.path, "/"))
 	}
-	for _, order := range []string{"title", "id", "kind"} {
+	for k := range depth + 1 {
+		if n, ok := readNumbers(all, k); ok {
+			out = append(out, n)
+		}
+	}
+	all = append(slices.Clone(all), split...)
+	for _, order := range orders {
 		for k := range depth + 1 {
 			for _, perDisc := range []bool{false, true} {
 				if n := ranks(all, k, order, perDisc); !slices.ContainsFunc(out, func(o numbering) bool {
@@ -38,46 +44,70 @@ func numberings(all []*sample) (out []numbering) {
 			}
 		}
 	}
-	for k := range depth + 1 {
-		read := make([]string, len(all))
-		same := map[string]string{}
-		for i, x := range all {
-			parts := strings.Split(x.where(), "/")
-			if m := leading.FindString(parts[min(k, len(parts)-1)]); m != "" {
-				n, _ := strconv.Atoi(m)
-				read[i] = strconv.Itoa(n)
-			}
-			at := strings.Join(parts[:min(k, len(parts)-1)], "/") + "\x00" + read[i]
-			if was, ok := same[at]; read[i] == "" || ok && was != x.t.Key { // two titles have one number
-				read = nil
-				break
-			}
-			same[at] = x.t.Key
+	return out
+}
+
+// readNumbers takes the numbers that stand in front of names so deep in the paths; how they came about is told by the order
+// of the titles in each folder.
+func readNumbers(all []*sample, k int) (numbering, bool) {
+	n := numbering{numbers: make([]string, len(all)), how: "append"}
+	at := make([]string, len(all))
+	same := map[string]string{}
+	for i, x := range all {
+		parts := strings.Split(x.path, "/")
+		part := parts[min(k, len(parts)-1)]
+		m := leading.FindString(part)
+		if m == "" || len(m) == len(part) {
+			return n, false
 		}
-		if read != nil {
-			out = append(out, numbering{numbers: read, how: "append"})
+		v, _ := strconv.Atoi(m)
+		n.numbers[i], at[i] = strconv.Itoa(v), strings.ToUpper(strings.Join(parts[:min(k, len(parts)-1)], "/"))
+		if was, ok := same[at[i]+"\x00"+n.numbers[i]]; ok && was != x.t.Key { // two titles have one number
+			return n, false
+		}
+		same[at[i]+"\x00"+n.numbers[i]] = x.t.Key
+	}
+	for _, order := range orders {
+		follows := true
+		for i := range all {
+			for j := range all {
+				a, _ := strconv.Atoi(n.numbers[i])
+				b, _ := strconv.Atoi(n.numbers[j])
+				if at[i] == at[j] && a < b && strings.Compare(sortedBy(all[i], order), sortedBy(all[j], order)) > 0 {
+					follows = false
+				}
+			}
+		}
+		if follows {
+			n.how, n.order = "in-order", order
+			break
 		}
 	}
-	return out
+	return n, true
+}
+
+// orders are those of lists that numbers may follow.
+var orders = []string{"title", "id", "kind"}
+
+// sortedBy is by what a list in that order sorts a title.
+func sortedBy(x *sample, order string) string {
+	v := strings.ToUpper(x.t.Name)
+	switch order {
+	case "id":
+		v = strings.ToUpper(x.t.ID) + "\x00" + v
+	case "kind":
+		v = strings.ToUpper(x.t.Discs[0].Kind) + "\x00" + v
+	}
+	return v + "\x00" + x.t.Key
 }
 
 var leading = regexp.MustCompile(`^[0-9]{1,4}`)
 
 // ranks counts titles, or their discs, in each of the folders that lie so deep, in the order of a list.
 func ranks(all []*sample, depth int, order string, perDisc bool) []string {
-	by := func(x *sample) string {
-		v := strings.ToUpper(x.t.Name)
-		switch order {
-		case "id":
-			v = strings.ToUpper(x.t.ID) + "\x00" + v
-		case "kind":
-			v = strings.ToUpper(x.t.Discs[0].Kind) + "\x00" + v
-		}
-		return v + "\x00" + x.t.Key
-	}
 	sorted := slices.Clone(all)
 	slices.SortStableFunc(sorted, func(a, b *sample) int {
-		if n := strings.Compare(by(a), by(b)); n != 0 {
+		if n := strings.Compare(sortedBy(a, order), sortedBy(b, order)); n != 0 {
 			return n
 		}
 		return cmp.Compare(a.disc, b.disc)

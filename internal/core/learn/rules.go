@@ -3,10 +3,10 @@ package learn
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"polytome/internal/core/infer"
 	"polytome/internal/core/layout"
@@ -91,6 +91,11 @@ func (s *student) ruled(g *group, all []*sample) {
 			"append": "and a new title gets the next one"}[r.Numbers], "%d of %d have one, such as %s", len(agree),
 			len(all),
 			agree[0].path)
+	}
+	if (g.form == title.Image || g.form == title.Tracks || g.form == title.Folder) &&
+		!slices.ContainsFunc(agree, func(x *sample) bool { return x.t.Of > 1 }) {
+		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the discs of one title told apart at %s? No title there has several",
+			r.Path))
 	}
 	if len(others) > 0 && r.When == "" {
 		for _, x := range others {
@@ -178,13 +183,22 @@ func (s *student) template(all []*sample) found {
 		whole[i] = true
 	}
 	usual := s.usual(all)
-	if m, ok := infer.Template(rows(usual, nil), o); ok && !constant(m.Text, all) {
-		return found{text: m.Text, naming: usual, made: whole}
+	plain, ok := infer.Template(rows(usual, nil), o)
+	ok = ok && !constant(plain.Text, all)
+	if ok && !begin(all) {
+		return found{text: plain.Text, naming: usual, made: whole}
 	}
-	for _, h := range numberings(append(slices.Clone(all), s.split...)) {
-		if m, ok := infer.Template(rows(usual, h.numbers), o); ok && strings.Contains(m.Text, "{number") {
+	for _, h := range numberings(all, s.split) {
+		m, is := infer.Template(rows(usual, h.numbers), o)
+		if is && strings.Contains(m.Text, "{number") && (!ok || m.Cost < plain.Cost) {
 			return found{text: m.Text, naming: usual, numbers: h.how, order: h.order, made: whole}
 		}
+		if ok && h.how == "in-order" { // no number in front of names explains more
+			break
+		}
+	}
+	if ok {
+		return found{text: plain.Text, naming: usual, made: whole}
 	}
 	longest := 0
 	for _, x := range all {
@@ -216,37 +230,17 @@ var clusterings = []func(p string) string{
 		parts := strings.Split(p, "/")
 		return strings.Join(parts[:min(2, len(parts)-1)], "/") + strconv.Itoa(len(parts))
 	},
-	func(p string) string { return shape(path.Base(p)) + strconv.Itoa(strings.Count(p, "/")) },
+	func(p string) string { return infer.Shape(path.Base(p)) + strconv.Itoa(strings.Count(p, "/")) },
 	func(p string) string {
 		parts := strings.Split(p, "/")
-		return shape(parts[max(0, len(parts)-2)]) + strconv.Itoa(len(parts))
+		return infer.Shape(parts[max(0, len(parts)-2)]) + strconv.Itoa(len(parts))
 	},
-}
-
-// shape is how a name begins: digits by their number, and what stands behind them.
-func shape(name string) string {
-	out := ""
-	for _, r := range name {
-		c := string(r)
-		switch {
-		case r >= '0' && r <= '9':
-			c = "0"
-		case unicode.IsLetter(r):
-			c = "a"
-		}
-		if c != "a" || !strings.HasSuffix(out, "a") {
-			out += c
-		}
-		if len(out) > 4 {
-			break
-		}
-	}
-	return out
 }
 
 // clustered finds a template for those samples that lie in one of several folders, or whose names begin alike: for the
 // most of them.
-func (s *student) clustered(all []*sample) (found, bool) {
+func (s *student) clustered(all []*sample) (best found, ok bool) {
+	most := 0
 	for _, key := range clusterings {
 		of := map[string][]*sample{}
 		var keys []string
@@ -262,22 +256,22 @@ func (s *student) clustered(all []*sample) (found, bool) {
 		}
 		slices.SortStableFunc(keys, func(a, b string) int { return len(of[b]) - len(of[a]) })
 		for _, k := range keys {
-			if len(of[k]) < 2 {
+			if len(of[k]) < 2 || len(of[k]) <= most {
 				break
 			}
 			f := s.template(of[k])
 			if f.text == "" || slices.Contains(f.made, false) || constant(f.text, of[k]) {
 				continue
 			}
-			made := make([]bool, len(all))
+			f.made = make([]bool, len(all))
 			for i, x := range all {
-				made[i] = key(x.path) == k
+				f.made[i] = key(x.path) == k
 			}
-			f.made = made
-			return f, true
+			best, most, ok = f, len(of[k]), true
+			break
 		}
 	}
-	return found{}, false
+	return best, ok
 }
 
 // upTo is a text up to the first of a character.
@@ -285,6 +279,13 @@ func upTo(text, char string) string {
 	before, _, _ := strings.Cut(text, char)
 	return before
 }
+
+// begin reports whether all paths have a name that begins with a digit.
+func begin(all []*sample) bool {
+	return !slices.ContainsFunc(all, func(x *sample) bool { return !digitFirst.MatchString(x.path) })
+}
+
+var digitFirst = regexp.MustCompile(`(^|/)[0-9]`)
 
 // constant reports whether a template makes one path for several samples.
 func constant(text string, all []*sample) bool {

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -92,16 +91,6 @@ func madeUp(t *testing.T, seed int) (f family) {
 		f.why = fmt.Sprintf("strangers: %q", now.Strangers)
 	}
 	return f
-}
-
-// sure are the certain findings of where games go.
-func (f *family) sure() (out []string) {
-	for _, x := range f.draft.Findings {
-		if x.Confidence == learn.Certain && strings.Contains(x.Say, " go to ") {
-			out = append(out, x.Say)
-		}
-	}
-	return out
 }
 
 // TestConsolesThatWereMadeUpAreLearnt is the proof of teaching: of consoles that were made up at random, with games

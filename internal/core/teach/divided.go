@@ -6,29 +6,42 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"polytome/internal/core/infer"
+	"polytome/internal/core/loader"
 )
 
 // A partition divides the games of a class by something that can be seen on the target: the folder that they lie in,
 // the list that names them, whether a file lies beside them.
 type partition struct {
-	words []string // by game; "" for those that have none
+	words []string // by game; "" for those that have none, apart for those that it is not about
 	how   string
 }
+
+// apart stands for a game that a partition is not about.
+const apart = "\x00"
 
 // mostParts is how many parts a partition has at most that a kind or region decides.
 const mostParts = 6
 
-// partitions are those of the class.
-func (c *class) partitions() (out []partition) {
+// partitions are those of the class; known are values of each game that lists may name it by.
+func (c *class) partitions(known [][]string) (out []partition) {
 	add := func(words []string, how string) {
-		distinct := map[string]bool{}
+		distinct, n := map[string]bool{}, 0
 		for _, w := range words {
-			distinct[w] = true
+			if w != apart {
+				distinct[w] = true
+				n++
+			}
 		}
-		if len(distinct) < 2 || len(distinct) > mostParts || len(distinct) == len(words) {
+		if len(distinct) < 2 || len(distinct) > mostParts || n-len(distinct) < 3 || c.follows(words, known) {
 			return
 		}
 		out = append(out, partition{words, how})
+	}
+	shapes := map[string]int{}
+	for _, s := range c.all {
+		shapes[infer.Shape(path.Base(s.path))]++
 	}
 	for depth := range 6 {
 		words := make([]string, len(c.all))
@@ -38,6 +51,18 @@ func (c *class) partitions() (out []partition) {
 			}
 		}
 		add(words, "it decides in which folder a game lies")
+		for of, n := range shapes { // names that begin alike may be of one rule
+			if n == len(c.all) {
+				continue
+			}
+			some := slices.Clone(words)
+			for i, s := range c.all {
+				if infer.Shape(path.Base(s.path)) != of {
+					some[i] = apart
+				}
+			}
+			add(some, "it decides in which folder a game lies")
+		}
 	}
 	groups := map[string][]saying{}
 	for _, x := range c.besides {
@@ -53,9 +78,11 @@ func (c *class) partitions() (out []partition) {
 				if slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
 					with[i] = "with"
 				}
-				name := path.Base(s.path)
-				if x.has(name) || x.has(strings.TrimSuffix(name, path.Ext(name))) {
-					in[i] = varying(groups[key], x)
+				for _, name := range append([]string{path.Base(s.path)}, known[i]...) {
+					if len(name) > 3 && strings.Contains(x.text, strings.ToUpper(name)) {
+						in[i] = varying(groups[key], x)
+						break
+					}
 				}
 			}
 		}
@@ -63,6 +90,20 @@ func (c *class) partitions() (out []partition) {
 		add(in, "it decides in which list a game is")
 	}
 	return out
+}
+
+// follows reports whether the words are made of the IDs or names of the games.
+func (c *class) follows(words []string, known [][]string) bool {
+	var rows []infer.Row
+	for i, w := range words {
+		if w == apart {
+			continue
+		}
+		v := loader.Values{loader.FieldID: known[i][0], loader.FieldTitle: known[i][1]}
+		rows = append(rows, infer.Row{Values: v, Text: w})
+	}
+	m, ok := infer.Template(rows, infer.Options{Fields: []loader.Field{loader.FieldID, loader.FieldTitle}, Simple: true})
+	return ok && strings.Contains(m.Text, "{") && !strings.Contains(m.Text, "{if ")
 }
 
 // varying is the part of a file's name in which it differs from the others.
@@ -96,19 +137,34 @@ func varying(group []saying, x saying) string {
 
 // decides reports whether equal values always have equal words, so that more games speak for it than could by chance.
 func decides(values, words []string) bool {
-	to := map[string]string{}
+	to, n := map[string]string{}, 0
+	all := map[string]bool{}
 	for i, v := range values {
+		if all[v] = true; words[i] == apart {
+			continue
+		}
 		if was, seen := to[v]; seen && was != words[i] {
 			return false
 		}
 		to[v] = words[i]
+		n++
 	}
-	return len(to) <= mostParts && len(values)-len(to) >= 2
+	return len(all) <= mostParts && n-len(to) >= 2
 }
 
 // divided finds values that decide how the games are divided: their kind and region.
 func (c *class) divided(places []*place, p *Platform) {
-	open := c.partitions()
+	known := make([][]string, len(c.all))
+	for _, field := range []string{"id", "name"} {
+		for i := range known {
+			v := ""
+			if f := p.Fields[field]; f.values != nil {
+				v = f.values[i]
+			}
+			known[i] = append(known[i], v)
+		}
+	}
+	open := c.partitions(known)
 	if disc, ok := p.Fields["disc"]; ok { // what several discs have, and others not, says nothing of a kind
 		several := make([]string, len(disc.values))
 		for i, v := range disc.values {
@@ -185,9 +241,15 @@ func meanings(values []string, explained []partition) map[string]string {
 		ok := true
 		for i, v := range values {
 			w := d.words[i]
+			if w == apart {
+				continue
+			}
 			if was, seen := back[w]; seen && was != v || w == "" || w == "with" {
 				ok = false
 				break
+			}
+			if len(v) == 1 && v[0] > '9' && !strings.EqualFold(v, w[:1]) {
+				w = v // a letter that stands for a word is its first one
 			}
 			if to[v] == "" {
 				total += len(w)

@@ -197,7 +197,7 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 			}
 		}
 		worth, who := 100, "the files are named so"
-		if beside > hits && !p.read.FileName && len(distinct)*10 >= len(values)*8 {
+		if beside > hits && !p.read.FileName && len(distinct)*10 >= len(values)*4 {
 			hits, worth, who = beside, 90, "files beside them have it too"
 		}
 		if hits*10 < len(c.all)*6 || len(distinct) < 2 {

@@ -29,6 +29,7 @@ const (
 type saying struct {
 	path string
 	said
+	text string // all of it in capital letters, in every encoding that it may have
 }
 
 // sayings collects the words of small files.
@@ -40,26 +41,30 @@ func sayings(dir string, entries []target.Entry) (out []saying) {
 		if len(out) >= mostSaid {
 			break
 		}
-		x := saying{e.Path, said{}}
+		x := saying{path: e.Path, said: said{}}
 		base := path.Base(e.Path)
 		x.add(strings.TrimSuffix(base, path.Ext(base)))
 		b, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(e.Path)))
 		if err != nil {
 			continue // it is said where the target is checked
 		}
-		out = append(out, x)
 		if as, text := EncodingOf([][]byte{b}); text {
-			x.text(reading.Decode(b, as))
+			x.text = strings.ToUpper(reading.Decode(b, as))
+			x.take(reading.Decode(b, as))
+			out = append(out, x)
 			continue
 		}
 		for _, as := range []string{"latin-1", "utf-16le", "utf-16be", "shift-jis"} {
-			for _, word := range strings.FieldsFunc(decodeAll(b, as),
+			text := decodeAll(b, as)
+			x.text += strings.ToUpper(text)
+			for _, word := range strings.FieldsFunc(text,
 				func(r rune) bool { return unicode.IsControl(r) || r == unicode.ReplacementChar }) {
 				if legible(word) {
 					x.add(word)
 				}
 			}
 		}
+		out = append(out, x)
 	}
 	return out
 }
@@ -119,8 +124,8 @@ func decodeAll(b []byte, as string) string {
 
 var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
 
-// text takes the words of a text: lines, what stands between quotes, and what separators divide.
-func (s said) text(text string) {
+// take takes the words of a text: lines, what stands between quotes, and what separators divide.
+func (s said) take(text string) {
 	for _, q := range quoted.FindAllString(text, -1) {
 		var word string
 		if json.Unmarshal([]byte(q), &word) == nil {

@@ -16,7 +16,7 @@ Quarry Ridge Saffron Thistle Umber Vale Willow Yarrow Zephyr Tide Lane Sails Pos
 Mast Anchor Rudder Keel Ferry Pier Jetty Buoy Beacon Signal Rope Knot Sextant Compass Chart""".split()
 
 
-def collection(first):
+def collection(shows):
     names, games = set(), []
     while len(names) < 12:
         n = [r.choice(WORDS) for _ in range(r.choice([1, 2, 2, 3]))]
@@ -25,14 +25,15 @@ def collection(first):
         if len(" ".join(n)) > 3:
             names.add(" ".join(n))
     numbers = r.sample(range(10 ** digits - 1), 30)
-    order = sorted(names)
-    several = set(r.sample(order, r.choice([2, 2, 3])))
-    for n, name in enumerate(r.sample(order, 12)):  # all that there may be is there twice at least
-        many = 2 if name in several else 1
-        games.append({"name": name, "region": regions[n % 3] if n < 6 else r.choice(regions),
-                      "kind": kinds[n // 2 % len(kinds)] if n < 6 else r.choice(kinds), "of": many,
+    order = r.sample(sorted(names), 12)
+    for n, name in enumerate(order):
+        if shows:  # all that the rules can ask for is there twice at least
+            many, kind, region, large = 2 if n < 6 else 1, n // 2 % len(kinds), (n + 1) // 2 % 3, n % 2
+        else:
+            many, kind, region, large = 2 if some(5) else 1, r.randrange(len(kinds)), r.randrange(3), r.randrange(2)
+        games.append({"name": name, "region": regions[region], "kind": kinds[kind], "of": many,
                       "ids": [prefix + dash + str(numbers.pop()).zfill(digits) for _ in range(many)],
-                      "sizes": [r.choice([r.randrange(4000, 30000), r.randrange(50000, 80000)]) for _ in range(many)]})
+                      "sizes": [r.randrange(50000, 80000) if large else r.randrange(4000, 30000) for _ in range(many)]})
     return games
 
 
@@ -113,7 +114,8 @@ o = ['format = 1', 'name = "any"', 'shown = "Any"', 'list-order = ["title"]', '[
      'via = "usb"', 'filesystems = ["exfat"]']
 say = o.append
 end = "" if form == "folder" else ext
-when = r.choice(["kind is full", "region is North", "discs over 1", "size over 40000"])
+when = r.choice(["kind is full", "region is North", "size over 40000"])
+divided = some(4)
 
 
 def accept(only):
@@ -138,7 +140,7 @@ def accept(only):
             r.choice([16384, 20000]), disc, r.choice([".{index|pad:2}", "/{index}.prt", ".{index|pad:2}of{parts}"])))
 
 
-if some(4):
+if divided:
     accept(True)
 accept(False)
 if some(2):
@@ -173,7 +175,7 @@ for n in range(r.choice([0, 1, 1, 2])):
         '[[list.field]]\noffset = 96\nlength = 60\nvalue = "{title}"\nencoding = "ascii"\nfill = 32\n'
         '[[list.field]]\noffset = 156\nlength = 4\nvalue = "{size}"\nencoding = "number-le"']))
 
-one, two = collection(0), collection(1)
+one, two = collection(True), collection(False)
 json.dump({"one": write(one, os.path.join(out, "one")), "two": write(two, os.path.join(out, "two"))},
           open(os.path.join(out, "facts.json"), "w"))
 open(os.path.join(out, "rules.toml"), "w").write("\n".join(o) + "\n")
