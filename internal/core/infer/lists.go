@@ -210,8 +210,7 @@ func around(rows []Row, o Options) (Made, bool) {
 		if at < 0 {
 			break
 		}
-		digit := func(s string) bool { return s != "" && s[0] >= '0' && s[0] <= '9' }
-		if digit(text[at+len(n):]) || at > 0 && digit(text[at-1:]) {
+		if end := at + len(n); end < len(text) && digit(text[end]) || at > 0 && digit(text[at-1]) {
 			out, text = out+Literal(text[:at+len(n)]), text[at+len(n):]
 			continue
 		}

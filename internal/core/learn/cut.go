@@ -128,7 +128,7 @@ func (s *student) manifest(r *Rule, of []*sample) {
 				continue
 			}
 			b, ok := s.read(e.Path)
-			if as, text := teach.EncodingOf([][]byte{b}); !ok || !text || as != "" || wordIn(string(b),
+			if as, text := teach.EncodingOf([][]byte{b}); !ok || !text || as != "" || infer.WordIn(string(b),
 				path.Base(x.parts[0])) < 0 {
 				continue
 			}

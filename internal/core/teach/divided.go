@@ -64,6 +64,10 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			add(some, "it decides in which folder a game lies")
 		}
 	}
+	bases := map[string]int{}
+	for _, s := range c.all {
+		bases[strings.ToUpper(path.Base(s.path))]++
+	}
 	groups := map[string][]saying{}
 	for _, x := range c.besides {
 		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path))
@@ -79,7 +83,10 @@ func (c *class) partitions(known [][]string) (out []partition) {
 					with[i] = "with"
 				}
 				for _, name := range append([]string{path.Base(s.path)}, known[i]...) {
-					if len(name) > 3 && strings.Contains(x.text, strings.ToUpper(name)) {
+					if bases[strings.ToUpper(name)] > 1 { // no word of this game alone
+						continue
+					}
+					if len(name) > 3 && infer.WordIn(x.text, strings.ToUpper(name)) >= 0 {
 						in[i] = varying(groups[key], x)
 						break
 					}

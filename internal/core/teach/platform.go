@@ -63,10 +63,6 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 			whole -= c.bytes
 		}
 	}
-	type candidate struct {
-		c *class
-		p *Platform
-	}
 	var found []candidate
 	for _, c := range all {
 		if c.count < 2 || c.bytes*50 < most || c.cut() {
@@ -79,10 +75,10 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 	}
 	// what says what it is comes before what is only named so
 	slices.SortStableFunc(found, func(a, b candidate) int {
-		return map[bool]int{a.p.Inside(): -1}[true] - map[bool]int{b.p.Inside(): -1}[true]
+		return a.likely() - b.likely()
 	})
 	for _, f := range found {
-		if coveredBy(out, f.c, f.p) || f.c.beside(taken) {
+		if coveredBy(out, f.c, f.p) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
 			continue
 		}
 		f.p.Name = free(f.p.Name, names)
@@ -90,6 +86,23 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 		out, taken = append(out, f.p), append(taken, f.c)
 	}
 	return out
+}
+
+// candidate is a class that may be games.
+type candidate struct {
+	c *class
+	p *Platform
+}
+
+// likely is the less, the likelier the class is games: first those that say what they are, last folders with parts.
+func (c *candidate) likely() (n int) {
+	if !c.p.Inside() {
+		n++
+	}
+	if c.c.parts {
+		n += 2
+	}
+	return n
 }
 
 // beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.

@@ -43,12 +43,12 @@ type class struct {
 	bytes int64
 	count int
 
-	// allParts is set for folders that hold nothing but the parts of something.
-	allParts bool
-	alone    bool         // each is the only file of its folder
-	besides  []saying     // small files that are none of them
-	said     said         // words of small files beside the games
-	keep     func(*place) // takes in a place whose values are known
+	// parts is set for folders that hold the parts of something.
+	parts   bool
+	alone   bool         // each is the only file of its folder
+	besides []saying     // small files that are none of them
+	said    said         // words of small files beside the games
+	keep    func(*place) // takes in a place whose values are known
 }
 
 // Kinds of files that are no games: what people and consoles keep beside them.
@@ -124,10 +124,13 @@ func folders(entries []target.Entry) (out []*class) {
 			}
 		}
 	}
-	inside := map[string][]string{} // the files right in each folder
+	inside := map[string]map[string][]target.Entry{} // the files right in each folder, by their extension
 	for _, e := range entries {
-		if !e.Folder {
-			inside[path.Dir(e.Path)] = append(inside[path.Dir(e.Path)], path.Base(e.Path))
+		if dir, ext := path.Dir(e.Path), strings.ToLower(path.Ext(e.Path)); !e.Folder {
+			if inside[dir] == nil {
+				inside[dir] = map[string][]target.Entry{}
+			}
+			inside[dir][ext] = append(inside[dir][ext], e)
 		}
 	}
 	byFolders := map[string]*class{} // by the folders, so that each set is looked at once
@@ -148,7 +151,14 @@ func folders(entries []target.Entry) (out []*class) {
 				c.all = append(c.all, &sample{path: dir, size: sizes[dir]})
 			}
 		}
-		c.allParts = !slices.ContainsFunc(c.all, func(s *sample) bool { return !counted(inside[s.path]) })
+		c.parts = !slices.ContainsFunc(c.all, func(s *sample) bool {
+			for _, of := range inside[s.path] {
+				if counted(of) {
+					return false
+				}
+			}
+			return true
+		})
 		byFolders[key] = c
 		out = append(out, c)
 	}
@@ -157,13 +167,19 @@ func folders(entries []target.Entry) (out []*class) {
 
 var count = regexp.MustCompile(`[0-9]+`)
 
-// counted reports whether there are several names, or one that counts from 1, which differ in a number alone.
-func counted(names []string) bool {
-	if len(names) == 0 {
-		return false
+// counted reports whether files differ in a number alone, and are of one length but the last.
+func counted(all []target.Entry) bool {
+	bare := func(e target.Entry) string { return count.ReplaceAllString(path.Base(e.Path), "") }
+	shorter := 0
+	for _, e := range all {
+		if bare(e) != bare(all[0]) || bare(e) == path.Base(e.Path) {
+			return false
+		}
+		if e.Size != all[0].Size {
+			shorter++
+		}
 	}
-	bare := func(name string) string { return count.ReplaceAllString(name, "") }
-	return !slices.ContainsFunc(names, func(n string) bool { return bare(n) != bare(names[0]) || bare(n) == n })
+	return shorter < 2 && len(all) > 1
 }
 
 // rank is in which order classes are tried: files that are named apart before folders, and last files that have one
@@ -201,7 +217,7 @@ func (c *class) oneName() bool {
 // cut reports whether the files are parts of something: numbered behind one name, and of one length but the last.
 func (c *class) cut() bool {
 	if c.form == title.Folder {
-		return c.allParts
+		return false
 	}
 	if _, err := strconv.Atoi(strings.TrimPrefix(c.ext, ".")); err == nil {
 		return true
