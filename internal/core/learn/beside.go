@@ -10,6 +10,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/infer"
@@ -166,7 +167,7 @@ var copies = regexp.MustCompile(`(?i)( \([0-9]+\)| - copy|~)(\.[^.]*)?$`)
 
 // companions finds files that are named as games are.
 func (s *student) companions() {
-	clusters := map[string][]*near{}
+	clusters := map[string][]*near{} // by extension
 	var order []string
 	for _, e := range s.unexplained() {
 		n := s.belongs(e.Path)
@@ -174,35 +175,44 @@ func (s *student) companions() {
 			continue
 		}
 		n.entry = e
-		key := fmt.Sprintf("%s %d", strings.ToLower(path.Ext(e.Path)), strings.Count(e.Path, "/"))
-		if path.Dir(e.Path) == n.of.whole[loader.FieldFolder] {
-			key += " beside"
+		ext := strings.ToLower(path.Ext(e.Path))
+		if clusters[ext] == nil {
+			order = append(order, ext)
 		}
-		if clusters[key] == nil {
-			order = append(order, key)
-		}
-		clusters[key] = append(clusters[key], n)
+		clusters[ext] = append(clusters[ext], n)
 	}
-	for _, key := range order {
-		byDir := map[string][]*near{} // what no rule for all of them makes may be of one folder
-		var dirs []string
-		for _, n := range s.companion(clusters[key]) {
-			dir := path.Dir(n.entry.Path)
-			if byDir[dir] == nil {
-				dirs = append(dirs, dir)
-			}
-			byDir[dir] = append(byDir[dir], n)
-		}
-		for _, dir := range dirs {
-			if len(byDir[dir]) < len(clusters[key]) {
-				s.companion(byDir[dir])
-			}
-		}
+	for _, ext := range order {
+		// what no rule for all of them makes may be of one depth, or of one folder
+		s.companionsBy(clusters[ext], []func(p string) string{
+			func(string) string { return "" },
+			func(p string) string { return strconv.Itoa(strings.Count(p, "/")) },
+			path.Dir,
+		})
 	}
 }
 
-// companion finds the rule for files of one kind, and returns those that it does not make.
-func (s *student) companion(all []*near) (left []*near) {
+// companionsBy finds rules for files that are divided in the first way, and for those that no rule makes in the next.
+func (s *student) companionsBy(all []*near, ways []func(p string) string) {
+	if len(ways) == 0 || len(all) == 0 {
+		return
+	}
+	parts := map[string][]*near{}
+	var keys []string
+	for _, n := range all {
+		key := ways[0](n.entry.Path)
+		if parts[key] == nil {
+			keys = append(keys, key)
+		}
+		parts[key] = append(parts[key], n)
+	}
+	for _, key := range keys {
+		s.companionsBy(s.companion(parts[key], len(ways) > 1 && len(parts[key]) > 2), ways[1:])
+	}
+}
+
+// companion finds the rule for files of one kind, and returns those that it does not make; whole asks for one that makes
+// more than half of them.
+func (s *student) companion(all []*near, whole bool) (left []*near) {
 	perDisc := false
 	for i, n := range all {
 		perDisc = perDisc || slices.ContainsFunc(all[:i], func(o *near) bool { return o.of == n.of })
@@ -225,7 +235,7 @@ func (s *student) companion(all []*near) (left []*near) {
 			left = append(left, n)
 		}
 	}
-	if len(of) == 0 || !strings.Contains(m.Text, "{") || len(all) > 1 && len(of) < 2 {
+	if len(of) == 0 || !strings.Contains(m.Text, "{") || len(all) > 1 && len(of) < 2 || whole && len(of)*2 <= len(all) {
 		return all
 	}
 	first := of[0].entry.Path

@@ -38,6 +38,10 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		for k, part := range x.parts {
 			v := x.values
 			v[loader.FieldTitle], _ = s.naming(r.naming).Name(x.t.Name)
+			if m := digitFirst.FindStringIndex(part); m != nil && r.Numbers != "" {
+				n, _ := strconv.Atoi(leading.FindString(part[m[1]-1:]))
+				v[loader.FieldNumber] = strconv.Itoa(n)
+			}
 			v[loader.FieldIndex], v[loader.FieldParts] = strconv.Itoa(k+1), strconv.Itoa(len(x.parts))
 			rows = append(rows, infer.Row{Values: v, Text: part})
 		}

@@ -27,7 +27,7 @@ func numberings(all, split []*sample) (out []numbering) {
 	for _, x := range all {
 		depth = max(depth, strings.Count(x.path, "/"))
 	}
-	for k := range depth + 1 {
+	for k := -2; k <= depth; k++ {
 		if n, ok := readNumbers(all, k); ok {
 			out = append(out, n)
 		}
@@ -47,7 +47,7 @@ func numberings(all, split []*sample) (out []numbering) {
 	return out
 }
 
-// readNumbers takes the numbers that stand in front of names so deep in the paths; how they came about is told by the order
+// readNumbers takes the numbers that stand in front of names so deep in the paths, -1 for the last name; how they came about is told by the order
 // of the titles in each folder.
 func readNumbers(all []*sample, k int) (numbering, bool) {
 	n := numbering{numbers: make([]string, len(all)), how: "append"}
@@ -55,13 +55,17 @@ func readNumbers(all []*sample, k int) (numbering, bool) {
 	same := map[string]string{}
 	for i, x := range all {
 		parts := strings.Split(x.path, "/")
-		part := parts[min(k, len(parts)-1)]
+		depth := min(k, len(parts)-1)
+		if k < 0 {
+			depth = max(0, len(parts)+k)
+		}
+		part := parts[depth]
 		m := leading.FindString(part)
 		if m == "" || len(m) == len(part) {
 			return n, false
 		}
 		v, _ := strconv.Atoi(m)
-		n.numbers[i], at[i] = strconv.Itoa(v), strings.ToUpper(strings.Join(parts[:min(k, len(parts)-1)], "/"))
+		n.numbers[i], at[i] = strconv.Itoa(v), strings.ToUpper(strings.Join(parts[:depth], "/"))
 		if was, ok := same[at[i]+"\x00"+n.numbers[i]]; ok && was != x.t.Key { // two titles have one number
 			return n, false
 		}

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/infer"
@@ -43,6 +44,11 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	for _, s := range c.all {
 		shapes[infer.Shape(path.Base(s.path))]++
 	}
+	depths := make([]string, len(c.all))
+	for i, s := range c.all {
+		depths[i] = strconv.Itoa(strings.Count(s.path, "/"))
+	}
+	add(depths, "it decides how deep in folders a game lies")
 	for depth := range 6 {
 		words := make([]string, len(c.all))
 		for i, s := range c.all {

@@ -136,8 +136,8 @@ def accept(only):
         path = r.choice([number + name + "/" + name + disc + end, number + name + disc + "/game" + end])
     say("path = '%s'" % (inside + path))
     if form == "image" and some(3):
-        say("[accept.too-large]\ndo = \"split\"\nover = 40000\npart-size = %d\nparts = 'P/{title}%s%s'" % (
-            r.choice([16384, 20000]), disc, r.choice([".{index|pad:2}", "/{index}.prt", ".{index|pad:2}of{parts}"])))
+        say("[accept.too-large]\ndo = \"split\"\nover = 40000\npart-size = %d\nparts = 'P/%s{title}%s%s'" % (
+            r.choice([16384, 20000]), number, disc, r.choice([".{index|pad:2}", "/{index}.prt", ".{index|pad:2}of{parts}"])))
 
 
 if divided:
