@@ -164,7 +164,7 @@ var pathFields = []loader.Field{loader.FieldTitle, loader.FieldID, loader.FieldD
 // running numbers, and last the one that makes the most.
 func (s *student) template(all []*sample) found {
 	page := pages(all)
-	o := infer.Options{Fields: pathFields, Whens: whens(all), Whole: true, Fold: s.fold}
+	o := infer.Options{Fields: pathFields, Whole: true, Fold: s.fold}
 	rows := func(n naming, numbers []string) (out []infer.Row) {
 		how := s.naming(n)
 		for i, x := range all {
@@ -225,6 +225,7 @@ func (s *student) template(all []*sample) found {
 // clusterings are ways to divide paths of several rules: by their first folder, by their first two, and by how the name
 // at their end begins.
 var clusterings = []func(p string) string{
+	func(p string) string { return upTo(p, "/") },
 	func(p string) string { return fmt.Sprintf("%s %d", upTo(p, "/"), strings.Count(p, "/")) },
 	func(p string) string {
 		parts := strings.Split(p, "/")

@@ -88,21 +88,39 @@ func (c *class) partitions(known [][]string) (out []partition) {
 				if slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
 					with[i] = "with"
 				}
-				for _, name := range append([]string{path.Base(s.path)}, known[i]...) {
-					if bases[strings.ToUpper(name)] > 1 { // no word of this game alone
-						continue
-					}
-					if len(name) > 3 && infer.WordIn(x.text, strings.ToUpper(name)) >= 0 {
-						in[i] = varying(groups[key], x)
-						break
-					}
-				}
 			}
+			in[i] = listOf(groups[key], names(s, known[i], bases))
 		}
 		add(with, "it decides which games have a file beside them")
 		add(in, "it decides in which list a game is")
 	}
 	return out
+}
+
+// names are the words by which a list may name a game: those that are of this one alone.
+func names(s *sample, known []string, bases map[string]int) (out []string) {
+	for _, name := range append([]string{path.Base(s.path)}, known...) {
+		if name = strings.ToUpper(name); bases[name] < 2 && len(name) > 3 {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// listOf is the one of several files that names a game, as the part in which its own name differs from theirs; "" for
+// none. One that has the name as a word of its own counts before one that has it within a text.
+func listOf(group []saying, names []string) string {
+	for _, is := range []func(x *saying, name string) bool{
+		func(x *saying, name string) bool { return x.has(name) },
+		func(x *saying, name string) bool { return infer.WordIn(x.text, name) >= 0 },
+	} {
+		for i := range group {
+			if slices.ContainsFunc(names, func(name string) bool { return is(&group[i], name) }) {
+				return varying(group, group[i])
+			}
+		}
+	}
+	return ""
 }
 
 // follows reports whether the words are made of the IDs or names of the games.

@@ -75,7 +75,13 @@ func (c *class) id(places []*place) (Found, bool) {
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 {
 			return
 		}
-		if n := hits*worth - p.cost*4 - len(pattern)/8; n > score {
+		length := 0 // of the shortest: a piece of an ID is none
+		for i, v := range values {
+			if length = min(length, len(v)); i == 0 {
+				length = len(v)
+			}
+		}
+		if n := hits*worth - p.cost*4 - len(pattern)/8 + min(length, 16); n > score {
 			score = n
 			best = p.found(values, pattern, as, fmt.Sprintf("in %d of %d, %s; %s it too", hits, len(c.all), how, who))
 			best.Sure = hits == len(c.all) && len(c.all) >= 3 && p.cost < 6

@@ -78,7 +78,7 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 		return a.likely() - b.likely()
 	})
 	for _, f := range found {
-		if coveredBy(out, f.c, f.p) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
+		if f.c.covered(taken) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
 			continue
 		}
 		f.p.Name = free(f.p.Name, names)
@@ -152,13 +152,26 @@ func free(name string, taken []string) string {
 	return name
 }
 
-// coveredBy reports whether games of a class are the same as those of a platform that was found: a folder with an
-// image, or the files of a folder.
-func coveredBy(found []*Platform, c *class, p *Platform) bool {
-	for _, o := range found {
-		a, b := path.Dir(o.Such), p.Such
-		if o.Form != title.Folder && p.Form == title.Folder && (a == b || strings.HasPrefix(o.Such, b+"/")) ||
-			o.Form == title.Folder && strings.HasPrefix(p.Such, o.Such+"/") {
+// covered reports whether games of a class are the same as those of another one that was taken: folders with images, or
+// the files of folders.
+func (c *class) covered(taken []*class) bool {
+	for _, o := range taken {
+		folders, files := c, o
+		if o.form == title.Folder {
+			folders, files = o, c
+		}
+		if folders.form != title.Folder || files.form == title.Folder {
+			continue
+		}
+		same := 0
+		for _, s := range c.all {
+			if slices.ContainsFunc(o.all, func(x *sample) bool {
+				return strings.HasPrefix(s.path, x.path+"/") || strings.HasPrefix(x.path, s.path+"/")
+			}) {
+				same++
+			}
+		}
+		if same*2 >= len(c.all) {
 			return true
 		}
 	}
