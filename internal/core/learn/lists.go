@@ -151,42 +151,58 @@ func (s *student) lines(l *listing, f loader.Field, perTitle, text bool, order s
 		x, y := a.values(), b.values()
 		return strings.Compare(sortKey(&x, order), sortKey(&y, order))
 	})
-	as := []string{""}
-	if !text {
-		as = []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"}
+	find := finder(l.text, text)
+	if words := l.words(f); text && !perTitle && len(words) > 0 {
+		if c := infer.Contexts(l.text, words); len(c) > 0 {
+			find = func(from int, word string) int { return c[0].Within(l.text, from, word) }
+		}
 	}
-	from := 0
 	l.lines = slices.DeleteFunc(l.lines, func(n line) bool { // those that it does not name at all
 		v := n.values()
-		return len(v[f]) < 2 || !slices.ContainsFunc(as, func(as string) bool { return find(l.text, v[f], as) >= 0 })
+		return len(v[f]) < 2 || find(0, v[f]) < 0
 	})
+	from := 0
 	for i := range l.lines {
 		v := l.lines[i].values()
-		at := -1
-		for _, as := range as {
-			if at = find(l.text[from:], v[f], as); at >= 0 {
-				break
-			}
-		}
+		at := find(from, v[f])
 		if at < 0 {
 			return false
 		}
-		l.lines[i].at = from + at
-		from += at + 1
+		l.lines[i].at, from = at, at+1
 	}
 	return len(l.lines) > 0
 }
 
-// find is where a text has a word in an encoding, "" for that of the text; -1 for nowhere.
-func find(text, word, as string) int {
-	if as != "" {
-		b, ok := infer.Encoded(word, as)
-		if !ok {
+// words are the values of a field of all that may be in the list.
+func (l *listing) words(f loader.Field) (out []string) {
+	for i := range l.lines {
+		if v := l.lines[i].values(); v[f] != "" {
+			out = append(out, v[f])
+		}
+	}
+	return out
+}
+
+// finder finds words in a text, or in bytes in any encoding: the first place from a byte on, -1 for none.
+func finder(in string, text bool) func(from int, word string) int {
+	if text {
+		return func(from int, word string) int {
+			if at := infer.WordIn(in[from:], word); at >= 0 {
+				return from + at
+			}
 			return -1
 		}
-		word = string(b)
 	}
-	return infer.WordIn(text, word)
+	return func(from int, word string) int {
+		for _, as := range []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"} {
+			if b, ok := infer.Encoded(word, as); ok {
+				if at := infer.Filled(in, from, string(b)); at >= 0 {
+					return at
+				}
+			}
+		}
+		return -1
+	}
 }
 
 var listFields = []loader.Field{loader.FieldFolder, loader.FieldKind, loader.FieldRegion, loader.FieldPlatform,

@@ -206,6 +206,7 @@ func (c *class) divided(places []*place, p *Platform) {
 	for range 2 {
 		var best *place
 		var explained []partition
+		score := 0
 		for _, at := range places {
 			if at.read.FileName || at.read.Volume || at.read.Search || filled(at.values) < len(c.all) ||
 				!readable(at.values) || slices.ContainsFunc([]string{"id", "name", "disc", "kind", "region"},
@@ -218,8 +219,8 @@ func (c *class) divided(places []*place, p *Platform) {
 					some = append(some, d)
 				}
 			}
-			if len(some) > len(explained) || len(some) > 0 && len(some) == len(explained) && at.cost < best.cost {
-				best, explained = at, some
+			if n := len(some)*100 + alikeWords(at.values, some)*10 - at.cost; len(some) > 0 && n > score {
+				best, explained, score = at, some, n
 			}
 		}
 		if best == nil {
@@ -257,6 +258,19 @@ func (p *place) overlaps(o *place) bool {
 		return p == o
 	}
 	return *a.Offset < *b.Offset+b.Length && *b.Offset < *a.Offset+a.Length
+}
+
+// alikeWords counts values that begin like the words that they decide.
+func alikeWords(values []string, explained []partition) (n int) {
+	alike := map[string]bool{}
+	for _, d := range explained {
+		for i, v := range values {
+			if w := d.words[i]; v != "" && w != apart && w != "" && len(w) >= len(v) && strings.EqualFold(w[:len(v)], v) {
+				alike[v] = true
+			}
+		}
+	}
+	return len(alike)
 }
 
 // isRegion reports whether a word is one for a part of the world.
