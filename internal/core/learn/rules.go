@@ -185,6 +185,14 @@ func (s *student) template(all []*sample) found {
 	usual := s.usual(all)
 	plain, ok := infer.Template(rows(usual, nil), o)
 	ok = ok && !constant(plain.Text, all)
+	if m := cutTitle.FindStringSubmatch(plain.Text); ok && m != nil {
+		// where paths cut titles, so does all else
+		short := usual
+		short.longest, _ = strconv.Atoi(m[1])
+		if again, same := infer.Template(rows(short, nil), o); same && again.Cost < plain.Cost {
+			usual, plain = short, again
+		}
+	}
 	if ok && !begin(all) {
 		return found{text: plain.Text, naming: usual, made: whole}
 	}
@@ -221,6 +229,8 @@ func (s *student) template(all []*sample) found {
 	}
 	return found{text: m.Text, naming: usual, made: made}
 }
+
+var cutTitle = regexp.MustCompile(`\{title\|max:([0-9]+)\}`)
 
 // clusterings are ways to divide paths of several rules: by their first folder, by their first two, and by how the name
 // at their end begins.

@@ -20,7 +20,7 @@ import (
 type Platform struct {
 	Name, Shown string
 	Form        title.Form
-	Ext         string
+	Exts        []string // of its files, in small letters, the commonest first
 	Markers     []loader.Marker
 	Fields      map[string]Found
 	Games       int    // how many were looked into
@@ -69,7 +69,12 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 			continue
 		}
 		c.hear(words)
-		if p := c.platform(dir); p != nil && (p.Inside() || c.bytes*2 > whole) {
+		p := c.platform(dir)
+		if p != nil && c.join(dir, p, all) {
+			c.hear(words)
+			p = c.platform(dir)
+		}
+		if p != nil && (p.Inside() || c.bytes*2 > whole) {
 			found = append(found, candidate{c, p})
 		}
 	}
@@ -78,7 +83,7 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 		return a.likely() - b.likely()
 	})
 	for _, f := range found {
-		if f.c.covered(taken) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
+		if f.c.joined(taken) || f.c.covered(taken) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
 			continue
 		}
 		f.p.Name = free(f.p.Name, names)
@@ -103,6 +108,11 @@ func (c *candidate) likely() (n int) {
 		n += 2
 	}
 	return n
+}
+
+// joined reports whether another class has taken in the files of this one.
+func (c *class) joined(taken []*class) bool {
+	return len(c.exts) > 0 && slices.ContainsFunc(taken, func(o *class) bool { return slices.Contains(o.exts, c.exts[0]) })
 }
 
 // beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.
@@ -195,10 +205,10 @@ func (c *class) platform(dir string) *Platform {
 	}) {
 		form = title.Cartridge
 	}
-	p := &Platform{Name: "learnt", Form: form, Ext: c.ext, Fields: map[string]Found{}, Games: len(c.all),
+	p := &Platform{Name: "learnt", Form: form, Exts: c.exts, Fields: map[string]Found{}, Games: len(c.all),
 		Such: c.all[0].path}
-	if c.ext != "" {
-		p.Name = loaderName(c.ext[1:])
+	if len(c.exts) > 0 {
+		p.Name = loaderName(c.exts[0][1:])
 	}
 	p.Shown = strings.ToUpper(p.Name[:1]) + p.Name[1:]
 	places := c.places()
@@ -213,10 +223,42 @@ func (c *class) platform(dir string) *Platform {
 	}
 	c.divided(places, p)
 	c.mark(p)
-	if len(p.Markers) == 0 && p.Ext == "" {
+	if len(p.Markers) == 0 && len(p.Exts) == 0 {
 		return nil
 	}
 	return p
+}
+
+// join takes in the files with other extensions that have the bytes by which the platform is known; it returns whether
+// there were any.
+func (c *class) join(dir string, p *Platform, all []*class) bool {
+	i := slices.IndexFunc(p.Markers, func(m loader.Marker) bool { return len(m.Hex) > 0 })
+	if i < 0 {
+		return false
+	}
+	m, before := &p.Markers[i], len(c.all)
+	for _, o := range all {
+		if o == c || o.form != c.form || len(o.exts) == 0 || o.cut() || slices.Contains(c.exts, o.exts[0]) {
+			continue
+		}
+		has := func(s *sample) bool {
+			if s.open(dir, o.form) != nil {
+				return false
+			}
+			s.close()
+			b, at := s.head, m.Offset
+			if at < 0 {
+				b = s.tail
+				at += int64(len(b))
+			}
+			return at >= 0 && at <= int64(len(b)) && m.Hex.Fit(b[at:])
+		}
+		if !slices.ContainsFunc(o.all, func(s *sample) bool { return !has(s) }) {
+			c.all, c.exts = append(c.all, o.all...), append(c.exts, o.exts[0])
+			c.bytes, c.count = c.bytes+o.bytes, c.count+o.count
+		}
+	}
+	return len(c.all) > before
 }
 
 // largestCartridge is how many bytes a file has at most that is taken for a cartridge, where nothing says otherwise.
@@ -326,9 +368,9 @@ func (p *Platform) TOML() string {
 		strict.Quote(string(p.Form)))
 	switch {
 	case p.Form == title.Package:
-		line("packages = [%s]", strict.Quote(p.Ext))
-	case p.Ext != "":
-		line("extensions = [%s]", strict.Quote(p.Ext))
+		line("packages = %s", inQuotes(p.Exts))
+	case len(p.Exts) > 0:
+		line("extensions = %s", inQuotes(p.Exts))
 	}
 	var main loader.Marker
 	for i := range p.Markers {
@@ -360,6 +402,14 @@ func (p *Platform) TOML() string {
 		f.toml(line, &main)
 	}
 	return b.String()
+}
+
+func inQuotes(all []string) string {
+	out := make([]string, len(all))
+	for i, s := range all {
+		out[i] = strict.Quote(s)
+	}
+	return "[" + strings.Join(out, ", ") + "]"
 }
 
 // toml writes where the value stands, in a platform with that marker.

@@ -76,7 +76,7 @@ func (c *class) hear(all []saying) {
 		own := slices.ContainsFunc(c.all, func(s *sample) bool {
 			return s.path == all[i].path || strings.HasPrefix(all[i].path, s.path+"/")
 		})
-		if own || c.ext != "" && strings.EqualFold(path.Ext(all[i].path), c.ext) {
+		if own || slices.Contains(c.exts, strings.ToLower(path.Ext(all[i].path))) {
 			continue
 		}
 		c.besides = append(c.besides, all[i])

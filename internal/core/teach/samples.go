@@ -37,7 +37,7 @@ type sample struct {
 // A class is samples of one kind.
 type class struct {
 	form title.Form
-	ext  string // of files, in small letters
+	exts []string // of files, in small letters
 	all  []*sample
 	// bytes are those of all files that are like these, also of those that were not looked into.
 	bytes int64
@@ -75,7 +75,7 @@ func classes(entries []target.Entry) (out []*class) {
 		}
 		c := byExt[ext]
 		if c == nil {
-			c = &class{form: formOf(ext), ext: ext}
+			c = &class{form: formOf(ext), exts: []string{ext}}
 			byExt[ext] = c
 			out = append(out, c)
 		}
@@ -219,7 +219,8 @@ func (c *class) cut() bool {
 	if c.form == title.Folder {
 		return false
 	}
-	if _, err := strconv.Atoi(strings.TrimPrefix(c.ext, ".")); err == nil {
+	ext := c.exts[0]
+	if _, err := strconv.Atoi(ext[1:]); err == nil {
 		return true
 	}
 	byDir := map[string][]*sample{}
@@ -229,8 +230,8 @@ func (c *class) cut() bool {
 	parts := 0
 	for _, all := range byDir {
 		for i := 0; i+1 < len(all); i++ {
-			a := strings.TrimSuffix(path.Base(all[i].path), c.ext)
-			b := strings.TrimSuffix(path.Base(all[i+1].path), c.ext)
+			a := strings.TrimSuffix(path.Base(all[i].path), ext)
+			b := strings.TrimSuffix(path.Base(all[i+1].path), ext)
 			if len(a) == len(b) && len(a) < 4 && (i+2 == len(all) || all[i].size == all[0].size) {
 				parts++
 			}
