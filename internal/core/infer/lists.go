@@ -197,7 +197,8 @@ func entries(files []Listing, lines int, sep string, o Options) (List, bool) {
 
 // around is the template of what stands in front of all entries, or behind: the number of these may stand in it.
 func around(rows []Row, o Options) (Made, bool) {
-	if len(rows) > 1 {
+	differ := slices.ContainsFunc(rows, func(r Row) bool { return r != rows[0] })
+	if differ {
 		return Template(rows, o)
 	}
 	if len(rows) == 0 || rows[0].Text == "" {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"polytome/internal/core/infer"
@@ -101,8 +100,9 @@ func (s *student) listed(all []*listing) bool {
 			loader.FieldName} {
 			for _, order := range listOrders {
 				c := &List{Encoding: as, PerTitle: perTitle, Order: []string{order}}
-				if slices.ContainsFunc(all, func(l *listing) bool { return !s.lines(l, f, perTitle, text, order) }) ||
-					!s.pathOf(c, all) {
+				if slices.ContainsFunc(all, func(l *listing) bool {
+					return text && !s.lines(l, f, perTitle, order) || !text && !s.records(l, f, perTitle, order)
+				}) || !s.pathOf(c, all) {
 					continue
 				}
 				if text && s.textList(c, all) || !text && s.recordList(c, all) {
@@ -134,25 +134,35 @@ func sortKey(v *loader.Values, order string) string {
 	return strings.ToUpper(v[loader.FieldTitle])
 }
 
-// lines finds where a list names titles by a field, one behind the other in an order; false where it names none, or in
-// another order.
-func (s *student) lines(l *listing, f loader.Field, perTitle, text bool, order string) bool {
-	l.lines = nil
+// listable is all that a list may name, in an order.
+func (s *student) listable(perTitle bool, order string) (out []line) {
 	for _, x := range s.placed {
 		if perTitle {
-			l.lines = append(l.lines, line{of: x, disc: -1})
+			out = append(out, line{of: x, disc: -1})
 			continue
 		}
 		for d := range x.discs {
-			l.lines = append(l.lines, line{of: x, disc: d})
+			out = append(out, line{of: x, disc: d})
 		}
 	}
-	slices.SortStableFunc(l.lines, func(a, b line) int {
+	slices.SortStableFunc(out, func(a, b line) int {
 		x, y := a.values(), b.values()
 		return strings.Compare(sortKey(&x, order), sortKey(&y, order))
 	})
-	find := finder(l.text, text)
-	if words := l.words(f); text && !perTitle && len(words) > 0 {
+	return out
+}
+
+// lines finds where a list names titles by a field, one behind the other in an order; false where it names none, or in
+// another order.
+func (s *student) lines(l *listing, f loader.Field, perTitle bool, order string) bool {
+	l.lines = s.listable(perTitle, order)
+	find := func(from int, word string) int {
+		if at := infer.WordIn(l.text[from:], word); at >= 0 {
+			return from + at
+		}
+		return -1
+	}
+	if words := l.words(f); !perTitle && len(words) > 0 {
 		if c := infer.Contexts(l.text, words); len(c) > 0 {
 			find = func(from int, word string) int { return c[0].Within(l.text, from, word) }
 		}
@@ -181,28 +191,6 @@ func (l *listing) words(f loader.Field) (out []string) {
 		}
 	}
 	return out
-}
-
-// finder finds words in a text, or in bytes in any encoding: the first place from a byte on, -1 for none.
-func finder(in string, text bool) func(from int, word string) int {
-	if text {
-		return func(from int, word string) int {
-			if at := infer.WordIn(in[from:], word); at >= 0 {
-				return from + at
-			}
-			return -1
-		}
-	}
-	return func(from int, word string) int {
-		for _, as := range []string{"ascii", "utf-16le", "utf-16be", "shift-jis", "latin-1"} {
-			if b, ok := infer.Encoded(word, as); ok {
-				if at := infer.Filled(in, from, string(b)); at >= 0 {
-					return at
-				}
-			}
-		}
-		return -1
-	}
 }
 
 var listFields = []loader.Field{loader.FieldFolder, loader.FieldKind, loader.FieldRegion, loader.FieldPlatform,
@@ -305,55 +293,6 @@ func (s *student) textList(c *List, all []*listing) bool {
 		}
 	}
 	return false
-}
-
-// recordList finds of what records are made, and how long they are: what is left in front of as many as there are
-// titles is a header.
-func (s *student) recordList(c *List, all []*listing) bool {
-	step := 0
-	for _, l := range all {
-		for i := 1; i < len(l.lines); i++ {
-			if d := l.lines[i].at - l.lines[i-1].at; step != 0 && d != step {
-				return false
-			} else if step = d; d < 2 {
-				return false
-			}
-		}
-	}
-	if step == 0 {
-		return false
-	}
-	var records, heads [][]byte
-	var values, counts []loader.Values
-	for _, l := range all {
-		head := len(l.raw) - step*len(l.lines)
-		if head < 0 || head > l.lines[0].at {
-			return false
-		}
-		c.HeaderLength = head
-		heads = append(heads, l.raw[:head])
-		counts = append(counts, loader.Values{loader.FieldDiscs: strconv.Itoa(len(l.lines))})
-		for i := range l.lines {
-			v := l.lines[i].values()
-			v[loader.FieldIndex] = strconv.Itoa(i + 1)
-			records = append(records, l.raw[head+i*step:head+(i+1)*step])
-			values = append(values, v)
-		}
-	}
-	if slices.ContainsFunc(heads, func(h []byte) bool { return len(h) != c.HeaderLength }) {
-		return false
-	}
-	fields, ok := infer.Bytes(records, values, textFields)
-	if !ok {
-		return false
-	}
-	c.Record, c.Fields, c.Encoding = step, fields, ""
-	if c.HeaderLength > 0 {
-		if c.HeaderFields, ok = infer.Header(heads, counts); !ok {
-			return false
-		}
-	}
-	return true
 }
 
 // takeList says what was found of lists.

@@ -108,16 +108,16 @@ func names(s *sample, known []string, bases map[string]int) (out []string) {
 }
 
 // listOf is the one of several files that names a game, as the part in which its own name differs from theirs; "" for
-// none. One that has the name as a word of its own counts before one that has it within a text.
+// none. The first of its names that one of them has counts; one that has it as a word of its own counts before one that
+// has it within a text.
 func listOf(group []saying, names []string) string {
-	for _, is := range []func(x *saying, name string) bool{
-		func(x *saying, name string) bool { return x.has(name) },
-		func(x *saying, name string) bool { return infer.WordIn(x.text, name) >= 0 },
-	} {
-		for i := range group {
-			if slices.ContainsFunc(names, func(name string) bool { return is(&group[i], name) }) {
-				return varying(group, group[i])
-			}
+	for _, name := range names {
+		i := slices.IndexFunc(group, func(x saying) bool { return x.has(name) })
+		if i < 0 {
+			i = slices.IndexFunc(group, func(x saying) bool { return infer.WordIn(x.text, name) >= 0 })
+		}
+		if i >= 0 {
+			return varying(group, group[i])
 		}
 	}
 	return ""

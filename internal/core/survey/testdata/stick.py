@@ -95,9 +95,9 @@ for g in sorted(placed, key=lambda g: g["name"].upper()):
     g["number"] = counts.get(folder, 0) + 1
     counts[folder] = counts.get(folder, 0) + (len(g["discs"]) if apart else 1)
 
-must, rows = {}, {}
+must, rows, beside = {}, {}, []
 for g in placed:
-    rule, g["files"] = g["rule"], []
+    rule, g["files"], g["own"] = g["rule"], [], []
     here_rows = []
     for i in range(len(g["discs"])):
         v = values(g, i)
@@ -123,6 +123,7 @@ for g in placed:
                  base=os.path.basename(first) if inside else os.path.splitext(os.path.basename(first))[0], size=str(len(data)), parts=str(len(files)))
         here_rows.append(v)
         g["files"] += files
+        g["own"] += files
         must.update(files)
     for i, r in enumerate(here_rows):
         r["index"] = str(i + 1)
@@ -138,6 +139,7 @@ for g in placed:
         else:
             must[at] = make(c["text"], v, here_rows).encode(c.get("encoding", "utf-8"))
         g["files"].append(at)
+        beside.append(at)
     for n, l in enumerate(profile.get("list", [])):
         if takes(l, facts):
             whole = l.get("per") == "title"
@@ -177,7 +179,9 @@ there = {os.path.relpath(os.path.join(d, f), stick) for d, _, fs in os.walk(stic
 print(json.dumps({
     "placed": sorted(g["name"] for g in placed),
     "starts": sorted(g["name"] for g in placed if all(lies(f, must[f]) for f in g["files"])),
-    "lists": all(lies(at, want) for at, want in lists.items()),
+    "astray": sorted(g["name"] for g in placed if not all(lies(f, must[f]) for f in g["own"])),
+    "beside": sorted(at for at in beside if not lies(at, must[at])),
+    "lists": sorted(at for at, want in lists.items() if not lies(at, want)),
     "strangers": sorted(there - set(must) - set(lists)),
     "missing": sorted((set(must) | set(lists)) - there),
 }))
