@@ -2,6 +2,7 @@ package infer
 
 import (
 	"bytes"
+	"cmp"
 	"slices"
 	"strconv"
 
@@ -153,14 +154,34 @@ func (b *layouter) field(values [][]byte, at, most int) (fill byte, length int, 
 	return fill, length, true
 }
 
-// numbers finds values that are numbers, the widest first.
+// numbers finds values that are numbers: those that differ the most between records count first, as few numbers that
+// hardly differ may be anything, and of these the simplest and widest.
 func (b *layouter) numbers(fields []loader.Field) {
+	type candidate struct {
+		Field
+		distinct, cost int
+	}
+	var all []candidate
 	for _, width := range []int{8, 4, 3, 2, 1} {
 		for at := 0; at+width <= len(b.covered); at++ {
 			if !b.free(at, at+width) || b.alike(at, at+width) {
 				continue
 			}
-			b.number(fields, at, width)
+			distinct := map[string]bool{}
+			for _, r := range b.records {
+				distinct[string(r[at:at+width])] = true
+			}
+			if f, cost, ok := b.number(fields, at, width); ok {
+				all = append(all, candidate{f, len(distinct), cost})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(x, y candidate) int {
+		return cmp.Or(y.distinct-x.distinct, x.cost-y.cost, y.Length-x.Length)
+	})
+	for _, c := range all {
+		if b.free(c.Offset, c.Offset+c.Length) {
+			b.take(c.Field)
 		}
 	}
 }
@@ -171,28 +192,27 @@ func (b *layouter) alike(from, to int) bool {
 	})
 }
 
-func (b *layouter) number(fields []loader.Field, at, width int) {
+// number is the simplest number that stands at a place of all records.
+func (b *layouter) number(fields []loader.Field, at, width int) (best Field, cost int, ok bool) {
 	for _, f := range fields {
 		all := []change{{"", 0}}
 		if slices.Contains(Numbers, f) {
 			all = numberChanges()
 		}
 		for _, c := range all {
-			t, ok := templateOf("{" + f.String() + c.text + "}")
-			if !ok {
+			t, is := templateOf("{" + f.String() + c.text + "}")
+			if n := fieldCost(f) + c.cost; !is || ok && n >= cost {
 				continue
 			}
 			for _, as := range []string{"number-le", "number-be"} {
-				if width == 1 && as == "number-be" {
-					continue
-				}
-				if b.counts(t, as, at, width) {
-					b.take(Field{at, width, t.String(), as, 0})
-					return
+				if (width > 1 || as == "number-le") && b.counts(t, as, at, width) {
+					best, cost, ok = Field{at, width, t.String(), as, 0}, fieldCost(f)+c.cost, true
+					break
 				}
 			}
 		}
 	}
+	return best, cost, ok
 }
 
 // counts reports whether a number stands at a place of all records.

@@ -61,7 +61,9 @@ func (s *student) cut(r *Rule, whole []*sample) {
 	r.Parts = m.Text
 	limit := s.look.Facts.Filesystem.LargestFile
 	if limit == 0 || least <= limit {
-		r.Over, _ = size.Parse(between(most, least))
+		if r.Over = r.PartSize; r.Over < most || r.Over >= least { // as a rule what fits a part is not cut
+			r.Over, _ = size.Parse(between(most, least))
+		}
 	}
 	s.manifest(r, of)
 	s.find(Likely, fmt.Sprintf("%s %s that are too large are split into parts of %s", r.Platforms[0], formWords[r.Form],

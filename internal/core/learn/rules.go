@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"math"
 	"path"
 	"regexp"
 	"slices"
@@ -77,7 +78,8 @@ func (s *student) ruled(g *group, all []*sample) {
 	s.cut(&r, agree)
 	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 	c := Certain
-	if len(agree) < 3 || len(others) > 0 && r.When == "" {
+	if len(agree) < 3 || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
+		titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
 		c = Likely
 	}
 	when := ""
@@ -107,6 +109,27 @@ func (s *student) ruled(g *group, all []*sample) {
 	if len(others) > 0 {
 		s.ruled(g, others)
 	}
+}
+
+// enough is how many titles more than values of a field must agree with a condition on it, so that it is none by chance.
+const enough = 7
+
+func titlesOf(all []*sample) int {
+	keys := map[string]bool{}
+	for _, x := range all {
+		keys[x.t.Key] = true
+	}
+	return len(keys)
+}
+
+// fieldOf is the field that a condition asks for.
+func fieldOf(when string) loader.Field {
+	for _, w := range strings.Fields(when) {
+		if f, ok := loader.FieldNamed(w); ok {
+			return f
+		}
+	}
+	return loader.FieldID
 }
 
 // guessed puts samples of whose paths no rule makes two into the folder that all have in common, and asks.
@@ -421,19 +444,26 @@ func separates(some, others []*sample) string {
 	return ""
 }
 
-// between is a round number of bytes from one on, below another one.
+// roundNumbers are those that people write in front of a unit.
+var roundNumbers = []int64{1, 2, 3, 4, 5, 6, 8, 10, 12, 15, 16, 20, 24, 25, 30, 32, 40, 48, 50, 60, 64, 70, 80, 90, 100,
+	120, 128, 150, 200, 250, 256, 300, 350, 400, 500, 512, 600, 650, 700, 750, 800, 900}
+
+// between is a round number of bytes from one on, below another one: that nearest to their middle, as nothing tells more.
 func between(from, below int64) string {
+	middle := math.Sqrt(float64(max(from, 1)) * float64(below))
+	best, off := strconv.FormatInt(from, 10), math.Inf(1)
 	for _, unit := range []struct {
 		word  string
 		bytes int64
-	}{{"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}} {
-		for _, n := range []int64{4, 2, 1, 8, 700, 650, 100, 500, 10, 50, 64, 128, 256, 512, 16, 32, 40, 20, 200} {
-			if n*unit.bytes >= from && n*unit.bytes < below {
-				return strconv.FormatInt(n, 10) + unit.word
+	}{{"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}, {"KB", 1e3}} {
+		for _, n := range roundNumbers {
+			d := math.Abs(math.Log(float64(n*unit.bytes) / middle))
+			if n*unit.bytes >= from && n*unit.bytes < below && d < off-0.1 {
+				best, off = strconv.FormatInt(n, 10)+unit.word, d
 			}
 		}
 	}
-	return strconv.FormatInt(from, 10)
+	return best
 }
 
 // spelled is a template as a person would write it: with the extension and the platform as fields, where that says the

@@ -85,7 +85,7 @@ func parseTerm(text, part string) (t term, err error) {
 		return t, nil
 	}
 	var ok bool
-	if t.field, ok = fieldNamed(words[0]); !ok {
+	if t.field, ok = FieldNamed(words[0]); !ok {
 		return t, nearest.Unknown("field", words[0], append(slices.Clone(fieldNames[:]), Situations...))
 	}
 	if len(words) == 1 {

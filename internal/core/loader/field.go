@@ -53,7 +53,8 @@ func (f Field) String() string { return fieldNames[f] }
 // Values are what the fields stand for at one moment; "" is a field without value.
 type Values [fieldCount]string
 
-func fieldNamed(name string) (Field, bool) {
+// FieldNamed is the field with a name in templates; ok is false where there is none.
+func FieldNamed(name string) (Field, bool) {
 	i := slices.Index(fieldNames[:], name)
 	return Field(i), i >= 0
 }

@@ -200,7 +200,7 @@ func (p *parser) section(depth int) (nodes []node, end string, err error) {
 
 func (p *parser) field(inside string) (node, error) {
 	words := strings.Split(inside, "|")
-	f, ok := fieldNamed(words[0])
+	f, ok := FieldNamed(words[0])
 	if !ok {
 		return node{}, nearest.Unknown("field", words[0], fieldNames[:])
 	}

@@ -159,19 +159,40 @@ func field(all [][]byte, at int, encoding string) int {
 	}
 	least, longest, high := len(all[0])-at, 0, false
 	differ := false
+	column := len(all[0])
+	if unit == 1 {
+		column = at + nextColumn(all, at)
+	}
 	for _, b := range all {
+		b = b[:column]
 		text, after := run(b[at:], encoding, unit)
 		if text == 0 || at >= unit && isText(b[at-unit:at], encoding) && !allAlike(all, at) {
 			return 0
 		}
 		least, longest = min(least, after), max(longest, text)
-		differ = differ || string(b[at:at+min(text, len(all[0])-at)]) != string(all[0][at:min(len(all[0]), at+text)])
+		differ = differ || string(b[at:at+text]) != string(all[0][at:at+text])
 		high = high || slices.ContainsFunc(b[at:at+text], func(c byte) bool { return c >= 0x80 })
 	}
 	if longest > least || !differ || longest < 2*unit || (encoding != "ascii" && unit == 1) != high {
 		return 0
 	}
 	return min(least, 128) / unit * unit
+}
+
+// nextColumn is how many bytes on the next text begins behind one that is filled up with spaces: at the same place in
+// all.
+func nextColumn(all [][]byte, at int) int {
+	for n := 2; at+n < len(all[0]); n++ {
+		filled := false
+		if slices.ContainsFunc(all, func(b []byte) bool {
+			filled = filled || b[at+n-2] == ' '
+			return b[at+n-1] != ' ' || b[at+n] <= ' '
+		}) || !filled {
+			continue
+		}
+		return n
+	}
+	return len(all[0]) - at
 }
 
 // allAlike reports whether the byte before a place is the same in all: a fixed text ends there.

@@ -57,6 +57,23 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			}
 		}
 		add(words, "it decides in which folder a game lies")
+		above := map[string]bool{}
+		for i := range words {
+			if words[i] != "" {
+				above[upTo(c.all[i].path, depth)] = true
+			}
+		}
+		for _, dir := range slices.Sorted(maps.Keys(above)) { // those of one rule lie in one folder
+			some := slices.Clone(words)
+			for i, s := range c.all {
+				if words[i] == "" || upTo(s.path, depth) != dir {
+					some[i] = apart
+				}
+			}
+			if len(above) > 1 {
+				add(some, "it decides in which folder a game lies")
+			}
+		}
 		for of, n := range shapes { // names that begin alike may be of one rule
 			if n == len(c.all) {
 				continue
@@ -93,9 +110,33 @@ func (c *class) partitions(known [][]string) (out []partition) {
 		}
 		add(with, "it decides which games have a file beside them")
 		add(in, "it decides in which list a game is")
+		for column := range mostColumns {
+			words := make([]string, len(c.all))
+			for i, s := range c.all {
+				for _, name := range names(s, known[i], bases) {
+					k := slices.IndexFunc(groups[key], func(x saying) bool { return len(x.beside(name)) > column })
+					if k >= 0 {
+						all := groups[key][k].beside(name)
+						words[i] = all[len(all)-1-column]
+						break
+					}
+				}
+			}
+			if !slices.Contains(words, "") {
+				add(words, "a list says so")
+			}
+		}
 	}
 	return out
 }
+
+// upTo is the folder at the front of a path, of so many names.
+func upTo(p string, depth int) string {
+	return strings.Join(strings.Split(p, "/")[:depth], "/")
+}
+
+// mostColumns is how many words at the end of a list's lines may tell a kind or region.
+const mostColumns = 4
 
 // names are the words by which a list may name a game: those that are of this one alone.
 func names(s *sample, known []string, bases map[string]int) (out []string) {

@@ -249,8 +249,37 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 			}
 		}
 	}
+	if score > 0 {
+		return best, true
+	}
+	for _, p := range places { // nothing in the paths: what people call things
+		if p.read.FileName || p.read.Search || p.read.Volume || strings.HasPrefix(p.read.Encoding, "number") ||
+			id.where != nil && id.where.overlaps(p) {
+			continue
+		}
+		distinct, letters, spaced := map[string]bool{}, 0, 0
+		for _, v := range p.values {
+			distinct[v] = true
+			if namelike.MatchString(v) {
+				letters++
+			}
+			if strings.Contains(v, " ") {
+				spaced++
+			}
+		}
+		// discs of one title share its name
+		if n := spaced*20 - p.cost*4; letters == len(c.all) && len(distinct)*2 >= len(c.all) && len(distinct) > 2 &&
+			spaced > 0 && n > score {
+			score = n
+			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it reads like one, and no path has it", letters,
+				len(c.all), p.where))
+		}
+	}
 	return best, score > 0
 }
+
+// namelike is how names are written: words that begin with a letter or digit, none of them all of signs.
+var namelike = regexp.MustCompile(`^\p{L}[\p{L}\p{N}.'!,:&-]*( [\p{L}\p{N}&-][\p{L}\p{N}.'!,:-]*)*$`)
 
 // nameIn is where a text has what a word of a sample's path may have been made of.
 func nameIn(s *sample, text string) (from, to int, ok bool) {

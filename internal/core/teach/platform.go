@@ -104,8 +104,11 @@ func (c *candidate) likely() (n int) {
 	if !c.p.Inside() {
 		n++
 	}
+	if f, ok := c.p.Fields["name"]; !ok || f.Reading.FileName {
+		n++
+	}
 	if c.c.parts {
-		n += 2
+		n += 3
 	}
 	return n
 }

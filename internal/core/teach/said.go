@@ -11,6 +11,7 @@ import (
 	"strings"
 	"unicode"
 
+	"polytome/internal/core/infer"
 	"polytome/internal/core/reading"
 	"polytome/internal/target"
 )
@@ -30,6 +31,7 @@ type saying struct {
 	path string
 	said
 	text string // all of it in capital letters, in every encoding that it may have
+	as   string // the text as it is written; "" for none
 }
 
 // sayings collects the words of small files.
@@ -49,8 +51,9 @@ func sayings(dir string, entries []target.Entry) (out []saying) {
 			continue // it is said where the target is checked
 		}
 		if as, text := EncodingOf([][]byte{b}); text {
-			x.text = strings.ToUpper(reading.Decode(b, as))
-			x.take(reading.Decode(b, as))
+			x.as = reading.Decode(b, as)
+			x.text = strings.ToUpper(x.as)
+			x.take(x.as)
 			out = append(out, x)
 			continue
 		}
@@ -120,6 +123,16 @@ func decodeAll(b []byte, as string) string {
 		b = b[step:]
 	}
 	return out.String()
+}
+
+// beside are the words that stand behind a name in the line that has it first; nil for none.
+func (x *saying) beside(name string) []string {
+	for line := range strings.Lines(x.as) {
+		if at := infer.WordIn(strings.ToUpper(line), name); at >= 0 && at+len(name) <= len(line) {
+			return strings.FieldsFunc(line[at+len(name):], func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+		}
+	}
+	return nil
 }
 
 var quoted = regexp.MustCompile(`"(?:[^"\\]|\\.)*"`)
